@@ -1,0 +1,127 @@
+package grow
+
+import "fmt"
+
+// Deal gives parents their numbers of children: every aligned block of parents
+// holds a fixed multiset of counts in keyed order. A child's number and its
+// parent are found from each other within one block.
+type Deal struct {
+	Min, Max uint64
+	key      Key
+	counts   []uint64 // the multiset of one block of len(counts) parents
+	total    uint64   // children of a full block
+}
+
+const (
+	dealBlock = 64   // least number of parents in a block
+	dealMost  = 1024 // largest number of parents in a block
+	// MaxChildren bounds the children of one parent.
+	MaxChildren = 1_000_000
+)
+
+// NewDeal deals min to max children, all numbers equally often.
+func NewDeal(k Key, min, max uint64) (*Deal, error) {
+	if min > max {
+		return nil, fmt.Errorf("the smaller number comes first: %d..%d", max, min)
+	}
+	if max > MaxChildren {
+		return nil, fmt.Errorf("at most %d children for one parent", MaxChildren)
+	}
+	d := &Deal{Min: min, Max: max, key: k}
+	kinds := max - min + 1
+	size := kinds
+	if kinds < dealBlock {
+		size = kinds * ((dealBlock + kinds - 1) / kinds)
+	} else if kinds > dealMost {
+		size = dealMost
+	}
+	for i := range size {
+		// The middle of the i-th of size equal parts of the range.
+		c := min + (2*i+1)*kinds/(2*size)
+		d.counts = append(d.counts, c)
+		d.total += c
+	}
+	return d, nil
+}
+
+// starts returns, for each parent of a block, the number of children of the
+// parents before it in that block, and at the end the block's total. dst is
+// reused.
+func (d *Deal) starts(block uint64, dst []uint64) []uint64 {
+	n := len(d.counts)
+	if cap(dst) < 2*n+1 {
+		dst = make([]uint64, 2*n+1)
+	}
+	dst = dst[:2*n+1]
+	order := dst[n+1:]
+	copy(order, d.counts)
+	// Fisher-Yates, driven by the block's own random words.
+	var w [4]uint64
+	for i := n - 1; i > 0; i-- {
+		at := n - 1 - i
+		if at%4 == 0 {
+			w = philox([4]uint64{block, uint64(at / 4), 0, 3}, d.key)
+		}
+		j := below(w[at%4], uint64(i+1))
+		order[i], order[j] = order[j], order[i]
+	}
+	sum := uint64(0)
+	for i, c := range order {
+		dst[i] = sum
+		sum += c
+	}
+	dst[n] = sum
+	return dst[:n+1]
+}
+
+// of returns the number of children of a row outside the numbered sequence.
+func (d *Deal) of(id ID) uint64 {
+	w := philox([4]uint64{id[1], id[0], 0, 4}, d.key)
+	return d.counts[below(w[0], uint64(len(d.counts)))]
+}
+
+// dealt remembers the block last asked for, because neighbours come together.
+type dealt struct {
+	deal   *Deal
+	block  uint64
+	starts []uint64
+}
+
+func newDealt(d *Deal) *dealt { return &dealt{deal: d, block: ^uint64(0)} }
+
+func (t *dealt) load(block uint64) {
+	if t.block != block {
+		t.starts = t.deal.starts(block, t.starts[:0])
+		t.block = block
+	}
+}
+
+// first returns the number of the first child of a parent, which is also how
+// many children all parents before it have.
+func (t *dealt) first(parent uint64) uint64 {
+	size := uint64(len(t.deal.counts))
+	if parent%size == 0 {
+		return parent / size * t.deal.total
+	}
+	t.load(parent / size)
+	return parent/size*t.deal.total + t.starts[parent%size]
+}
+
+// parent returns the parent of a child and the child's ordinal among its
+// siblings.
+func (t *dealt) parent(child uint64) (parent, ordinal uint64) {
+	block, rest := child/t.deal.total, child%t.deal.total
+	t.load(block)
+	// The last parent whose first child is not after this one: parents
+	// without children share a start with their successor.
+	lo, hi := 0, len(t.deal.counts)
+	for lo+1 < hi {
+		mid := int(uint(lo+hi) >> 1)
+		if t.starts[mid] <= rest {
+			lo = mid
+		} else {
+			hi = mid
+		}
+	}
+	return block*uint64(len(t.deal.counts)) + uint64(lo), rest - t.starts[lo]
+}

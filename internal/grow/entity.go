@@ -1,0 +1,241 @@
+package grow
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+)
+
+// Set is everything that is grown together: the entities of one plan.
+type Set struct {
+	Seed     string
+	Edition  string
+	Clock    Value // a Timestamp: what "now" means
+	Entities []*Entity
+}
+
+// Entity is a kind of row. Its rows are Side rows (given by name, and what is
+// grown below those) and grown rows with the numbers 0 to Rows-1.
+type Entity struct {
+	Name   string
+	Fields []*Field
+	Rows   uint64  // grown rows; of an entity with a Parent, Finish computes it
+	Key    *Field  // the field that references to this entity store; nil if it has none
+	Parent *Entity // nil for the root of a family
+	Deal   *Deal   // how many children each parent has
+	Up     *Field  // the reference to the parent
+	Groups []*Group
+	Side   []SideRow
+
+	children []*Entity
+	index    int
+	id       ID
+	printed  []*Field // what counts in fingerprints, in their order
+}
+
+// SideRow is a row outside the numbered sequence.
+type SideRow struct {
+	Name    string // empty if it is grown below a given row
+	ID      ID
+	Parent  int    // index of the parent in the parent entity's Side
+	Ordinal uint64 // position among its siblings
+	Given   map[*Field]Given
+}
+
+// Given is a value written by hand. For a reference it names the row.
+type Given struct {
+	Value Value
+	Ref   Row
+}
+
+// Row names a row of an entity: a grown row by its number, a side row by its
+// index.
+type Row struct {
+	N    uint64
+	Side bool
+}
+
+// Field is one cell of each row.
+type Field struct {
+	Name   string
+	Source Source
+	Nulls  Share // share of empty cells
+	Free   bool  // independent draws in place of an even spread
+	Hidden bool  // a key that the plan does not mention: not part of fingerprints
+
+	Entity *Entity
+	index  int
+	key    Key
+	nulls  Key
+	group  *Group // the unique group it belongs to
+	member int    // its place in the group
+	id     uint64 // its name in fingerprints
+}
+
+// Share is an exact part of a whole.
+type Share struct{ Part, Whole uint64 }
+
+func (s Share) hit(u uint64) bool { return s.Part > 0 && below(u, s.Whole) < s.Part }
+
+// NewEntity adds an entity.
+func (s *Set) NewEntity(name string) *Entity {
+	e := &Entity{Name: name, index: len(s.Entities), id: namedID(name)}
+	s.Entities = append(s.Entities, e)
+	return e
+}
+
+// NewField adds a field. seedName is the name that its values depend on: the
+// field's own, or the old one after a renaming.
+func (s *Set) NewField(e *Entity, name, seedName string) *Field {
+	f := &Field{Name: name, Entity: e, index: len(e.Fields)}
+	f.key = NewKey(s.Edition, s.Seed, e.Name, seedName)
+	f.nulls = f.key.Sub("nulls")
+	f.id = hashName(name)
+	e.Fields = append(e.Fields, f)
+	return f
+}
+
+// AddGiven adds a row written by hand. parent is the index of its parent among
+// the parent entity's Side rows, where there is a parent.
+func (e *Entity) AddGiven(name string, given map[*Field]Given) {
+	e.Side = append(e.Side, SideRow{Name: name, ID: namedID(e.Name, name), Given: given})
+}
+
+// Children are the entities planned per this one.
+func (e *Entity) Children() []*Entity { return e.children }
+
+// Root is the entity at the head of the family.
+func (e *Entity) Root() *Entity {
+	for e.Parent != nil {
+		e = e.Parent
+	}
+	return e
+}
+
+// Total is the number of all rows.
+func (e *Entity) Total() uint64 { return uint64(len(e.Side)) + e.Rows }
+
+// at returns the row at a position: side rows come first.
+func (e *Entity) at(position uint64) Row {
+	if s := uint64(len(e.Side)); position >= s {
+		return Row{N: position - s}
+	}
+	return Row{N: position, Side: true}
+}
+
+// ID returns a row's identity.
+func (e *Entity) ID(r Row) ID {
+	if r.Side {
+		return e.Side[r.N].ID
+	}
+	return ID{0, r.N}
+}
+
+// Label names a row for people: Passenger.ada, Passenger row 4,321.
+func (e *Entity) Label(r Row) string {
+	if !r.Side {
+		return fmt.Sprintf("%s row %d", e.Name, r.N)
+	}
+	if s := e.Side[r.N]; s.Name != "" {
+		return e.Name + "." + s.Name
+	} else if e.Parent != nil {
+		return fmt.Sprintf("%s %d of %s", e.Name, s.Ordinal+1, e.Parent.Label(Row{N: uint64(s.Parent), Side: true}))
+	}
+	return fmt.Sprintf("%s side row %d", e.Name, r.N)
+}
+
+// maxSide bounds the rows that are held in memory because they hang on names.
+const maxSide = 1_000_000
+
+// FinishError is a fault that shows only once all entities are known.
+type FinishError struct {
+	Entity  *Entity
+	Field   *Field // nil if it is not about one field
+	Row     string // name of a given row, or empty
+	Message string
+}
+
+func (e *FinishError) Error() string { return e.Message }
+
+// Finish links the entities: side rows below given ones, numbers of rows,
+// unique groups. All faults are returned.
+func (s *Set) Finish() []*FinishError {
+	var faults []*FinishError
+	for _, e := range s.Entities {
+		if e.Parent != nil {
+			e.Parent.children = append(e.Parent.children, e)
+		}
+		for _, f := range e.Fields {
+			if !f.Hidden {
+				e.printed = append(e.printed, f)
+			}
+		}
+		slices.SortFunc(e.printed, func(a, b *Field) int { return cmp.Compare(a.id, b.id) })
+	}
+	for _, e := range s.Entities {
+		if e.Parent == nil {
+			faults = append(faults, e.settle()...)
+		}
+	}
+	if len(faults) > 0 {
+		return faults
+	}
+	for _, e := range s.Entities {
+		for _, f := range e.Fields {
+			if src, ok := f.Source.(settler); ok {
+				if fault := src.settle(f); fault != nil {
+					faults = append(faults, fault)
+				}
+			}
+		}
+	}
+	if len(faults) > 0 {
+		return faults
+	}
+	g := NewGrower(s)
+	for _, e := range s.Entities {
+		for _, group := range e.Groups {
+			if fault := group.settle(g); fault != nil {
+				faults = append(faults, fault)
+			}
+		}
+	}
+	return faults
+}
+
+// settler is a source that depends on numbers of rows.
+type settler interface{ settle(f *Field) *FinishError }
+
+// settle lays out the rows of a family, parents first.
+func (e *Entity) settle() []*FinishError {
+	if e.Parent != nil {
+		e.Rows = newDealt(e.Deal).first(e.Parent.Rows)
+		given := e.Side
+		e.Side = nil
+		byParent := map[int][]SideRow{}
+		for _, s := range given {
+			p := int(s.Given[e.Up].Ref.N)
+			byParent[p] = append(byParent[p], s)
+		}
+		for p, parent := range e.Parent.Side {
+			for i, s := range byParent[p] {
+				s.Parent, s.Ordinal = p, uint64(i)
+				e.Side = append(e.Side, s)
+			}
+			n := e.Deal.of(parent.ID)
+			if uint64(len(e.Side))+n > maxSide {
+				return []*FinishError{{Entity: e, Message: fmt.Sprintf("more than %d rows below given ones", maxSide)}}
+			}
+			for o := range n {
+				e.Side = append(e.Side, SideRow{
+					ID: parent.ID.child(e.Name, o), Parent: p, Ordinal: uint64(len(byParent[p])) + o,
+				})
+			}
+		}
+	}
+	var faults []*FinishError
+	for _, c := range e.children {
+		faults = append(faults, c.settle()...)
+	}
+	return faults
+}

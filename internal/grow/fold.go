@@ -1,0 +1,92 @@
+package grow
+
+import (
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"golang.org/x/text/unicode/norm"
+)
+
+// Fold brings text to the form in which it must be unique on every engine:
+// compatibility decomposition, no marks, case folded, trimmed. (The default
+// collation of one engine holds "Émile", "emile" and "emile " for equal.) Its
+// tables are those of golang.org/x/text as pinned in go.mod; a golden test
+// notices if an upgrade changes them.
+func Fold(s string) string {
+	if isLowerASCII(s) {
+		return strings.Trim(s, " ")
+	}
+	var b strings.Builder
+	b.Grow(len(s))
+	for _, r := range norm.NFKD.String(s) {
+		if unicode.Is(unicode.M, r) {
+			continue
+		}
+		if t, ok := plainLetters[r]; ok {
+			b.WriteString(strings.ToLower(t))
+			continue
+		}
+		b.WriteRune(foldRune(r))
+	}
+	return strings.Trim(b.String(), " \t\u00a0")
+}
+
+// foldRune returns the lower-case letter of a rune's folding orbit.
+func foldRune(r rune) rune {
+	if r < utf8.RuneSelf {
+		if r >= 'A' && r <= 'Z' {
+			r += 'a' - 'A'
+		}
+		return r
+	}
+	least := r
+	for f := unicode.SimpleFold(r); f != r; f = unicode.SimpleFold(f) {
+		if f < least {
+			least = f
+		}
+	}
+	return unicode.ToLower(least)
+}
+
+func isLowerASCII(s string) bool {
+	for i := range len(s) {
+		if c := s[i]; c >= utf8.RuneSelf || c >= 'A' && c <= 'Z' || c < ' ' {
+			return false
+		}
+	}
+	return true
+}
+
+func isASCII(s string) bool {
+	for i := range len(s) {
+		if s[i] >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
+
+// plainLetters are letters that no decomposition takes to ASCII.
+var plainLetters = map[rune]string{
+	'ß': "ss", 'ẞ': "SS", 'æ': "ae", 'Æ': "AE", 'œ': "oe", 'Œ': "OE", 'ø': "o", 'Ø': "O",
+	'đ': "d", 'Đ': "D", 'ð': "d", 'Ð': "D", 'þ': "th", 'Þ': "TH", 'ł': "l", 'Ł': "L",
+	'ħ': "h", 'Ħ': "H", 'ı': "i", 'ŋ': "ng", 'Ŋ': "NG", 'ŧ': "t", 'Ŧ': "T", 'ĸ': "k",
+	'‘': "'", '’': "'", '“': "\"", '”': "\"", '–': "-", '—': "-",
+}
+
+// toASCII writes text with ASCII letters alone; what has none is left out.
+func toASCII(s string) string {
+	if isASCII(s) {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range norm.NFKD.String(s) {
+		if r < utf8.RuneSelf {
+			b.WriteRune(r)
+		} else if t, ok := plainLetters[r]; ok {
+			b.WriteString(t)
+		}
+	}
+	return b.String()
+}

@@ -1,0 +1,334 @@
+package grow
+
+import "unsafe"
+
+// Source makes the values of a field. Sources are made by this package's
+// constructors and hold no state of their own between cells.
+type Source interface {
+	Type() Type
+	Scale() uint8
+	// grow sets v, which is zero (NULL) before.
+	grow(c cell, v *Value)
+}
+
+// Countable is a source whose possible values can be numbered.
+type Countable interface {
+	Source
+	// Space is the number of possible values, at most MaxSpace.
+	Space() uint64
+	// at sets v to the value with that number; below the space, different
+	// numbers give different values under Fold.
+	at(c cell, index uint64, v *Value)
+}
+
+// MaxSpace bounds value spaces, so that products of two fit 64 bits with room.
+const MaxSpace = 1 << 62
+
+// reference is a source whose values are keys of rows of another entity.
+type reference interface {
+	Source
+	target() *Entity
+	// stored is the target's field whose value is kept, normally its key.
+	stored() *Field
+	row(c cell) (Row, bool)
+}
+
+// Target returns the entity that a field refers to, or nil.
+func (f *Field) Target() *Entity {
+	if r, ok := f.Source.(reference); ok {
+		return r.target()
+	}
+	return nil
+}
+
+// Grower grows rows of a finished Set. It belongs to one goroutine.
+type Grower struct {
+	set    *Set
+	frames [][]*frame // by entity: reusable frames, most recently used first
+	dealt  []*dealt   // by entity
+	text   arena
+	bufs   [][]byte // scratch, taken and given back
+}
+
+// NewGrower returns a grower for a set.
+func NewGrower(s *Set) *Grower {
+	g := &Grower{set: s, frames: make([][]*frame, len(s.Entities)), dealt: make([]*dealt, len(s.Entities))}
+	for _, e := range s.Entities {
+		if e.Deal != nil {
+			g.dealt[e.index] = newDealt(e.Deal)
+		}
+	}
+	return g
+}
+
+// frame holds the cells of one row as far as they are known.
+type frame struct {
+	e      *Entity
+	row    Row
+	id     ID
+	parent Row
+	ord    uint64
+	upward bool // parent and ord are known
+	busy   int
+	valid  bool
+	known  []bool
+	values []Value
+	refs   []Row
+	groups []groupAt
+}
+
+// cell is what a source sees: one field of one row.
+type cell struct {
+	g  *Grower
+	fr *frame
+	f  *Field
+}
+
+func newFrame(e *Entity) *frame {
+	return &frame{
+		e: e, known: make([]bool, len(e.Fields)), values: make([]Value, len(e.Fields)),
+		refs: make([]Row, len(e.Fields)), groups: make([]groupAt, len(e.Groups)),
+	}
+}
+
+func (fr *frame) reset(r Row) {
+	fr.row, fr.id, fr.upward, fr.valid = r, fr.e.ID(r), false, true
+	clear(fr.known)
+	for i := range fr.groups {
+		fr.groups[i].known = false
+	}
+}
+
+// open returns a frame for a row; close it after use. A row that is open
+// already, or was used last, is found again with its cells.
+func (g *Grower) open(e *Entity, r Row) *frame {
+	frames := g.frames[e.index]
+	var free *frame
+	for _, fr := range frames {
+		if fr.valid && fr.row == r {
+			fr.busy++
+			return fr
+		}
+		if fr.busy == 0 {
+			free = fr
+		}
+	}
+	if free == nil {
+		free = newFrame(e)
+		g.frames[e.index] = append(frames, free)
+	}
+	free.reset(r)
+	free.busy = 1
+	return free
+}
+
+func (fr *frame) close() { fr.busy-- }
+
+// value returns a cell, growing it if it is not known yet.
+func (g *Grower) value(fr *frame, f *Field) *Value {
+	v := &fr.values[f.index]
+	if !fr.known[f.index] {
+		*v = Value{}
+		c := cell{g, fr, f}
+		c.grow(v)
+		fr.known[f.index] = true
+	}
+	return v
+}
+
+func (c cell) grow(v *Value) {
+	if c.fr.row.Side {
+		if given, ok := c.fr.e.Side[c.fr.row.N].Given[c.f]; ok {
+			*v = given.Value
+			if r, ok := c.f.Source.(reference); ok && !v.IsNull() {
+				c.refer(r, given.Ref, v)
+			}
+			return
+		}
+	}
+	if c.f.Nulls.Part > 0 && c.f.Nulls.hit(c.fraction(c.f.nulls)) {
+		return
+	}
+	if r, ok := c.f.Source.(reference); ok {
+		if row, ok := r.row(c); ok {
+			c.refer(r, row, v)
+		}
+		return
+	}
+	if c.f.group != nil {
+		c.f.Source.(Countable).at(c, c.digit(), v)
+		return
+	}
+	c.f.Source.grow(c, v)
+}
+
+// refer makes the cell a reference to a row.
+func (c cell) refer(r reference, row Row, v *Value) {
+	c.fr.refs[c.f.index] = row
+	fr := c.g.open(r.target(), row)
+	*v = *c.g.value(fr, r.stored())
+	fr.close()
+}
+
+// fraction is this row's draw under a key, in units of 2^-64.
+func (c cell) fraction(k Key) uint64 {
+	if c.fr.row.Side || c.f.Free {
+		return c.word(k)
+	}
+	return k.even(c.fr.row.N, c.fr.e.Parent == nil)
+}
+
+// word is an independent draw of this row, in units of 2^-64.
+func (c cell) word(k Key) uint64 {
+	return philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 0}, k)[0]
+}
+
+// stream is an endless row of independent draws for one cell.
+type stream struct {
+	key   Key
+	ctr   [4]uint64
+	words [4]uint64
+	next  int
+}
+
+func (c cell) stream() stream {
+	return stream{key: c.f.key, ctr: [4]uint64{c.fr.id[1], c.fr.id[0], 0, 16}, next: 4}
+}
+
+// below draws a number in [0, n).
+func (s *stream) below(n uint64) uint64 {
+	if s.next == len(s.words) {
+		s.words = philox(s.ctr, s.key)
+		s.ctr[3]++
+		s.next = 0
+	}
+	s.next++
+	return below(s.words[s.next-1], n)
+}
+
+// up finds the parent of the frame's row and its ordinal among its siblings.
+func (g *Grower) up(fr *frame) (Row, uint64) {
+	if !fr.upward {
+		fr.upward = true
+		if fr.row.Side {
+			s := &fr.e.Side[fr.row.N]
+			fr.parent, fr.ord = Row{N: uint64(s.Parent), Side: true}, s.Ordinal
+		} else {
+			p, o := g.dealt[fr.e.index].parent(fr.row.N)
+			fr.parent, fr.ord = Row{N: p}, o
+		}
+	}
+	return fr.parent, fr.ord
+}
+
+// Path reaches a field from a row: over references, then to the field.
+type Path struct {
+	Hops  []*Field
+	Field *Field
+}
+
+// follow returns the field at the end of a path; NULL if a reference is NULL.
+func (c cell) follow(p *Path) Value {
+	if len(p.Hops) == 0 {
+		return *c.g.value(c.fr, p.Field)
+	}
+	return c.g.follow(c.fr, p.Hops, p.Field)
+}
+
+func (g *Grower) follow(fr *frame, hops []*Field, f *Field) Value {
+	if len(hops) == 0 {
+		return *g.value(fr, f)
+	}
+	hop := hops[0]
+	if g.value(fr, hop).IsNull() {
+		return Value{}
+	}
+	next := g.open(hop.Target(), fr.refs[hop.index])
+	v := g.follow(next, hops[1:], f)
+	next.close()
+	return v
+}
+
+// take lends a scratch buffer; give takes it back.
+func (g *Grower) take() []byte {
+	if n := len(g.bufs); n > 0 {
+		b := g.bufs[n-1]
+		g.bufs = g.bufs[:n-1]
+		return b[:0]
+	}
+	return make([]byte, 0, 256)
+}
+
+func (g *Grower) give(b []byte) { g.bufs = append(g.bufs, b) }
+
+// setText makes the cell a text, copied from scratch bytes.
+func (c cell) setText(v *Value, b []byte) {
+	v.Type, v.S = Text, c.g.text.keep(b)
+}
+
+// arena keeps text in large blocks, so that cells cost no allocation of their
+// own. A block is never written twice: it lives as long as strings point to it.
+type arena struct{ block []byte }
+
+const arenaBlock = 64 << 10
+
+func (a *arena) keep(b []byte) string {
+	if len(b) == 0 {
+		return ""
+	}
+	if len(a.block)+len(b) > cap(a.block) {
+		a.block = make([]byte, 0, max(arenaBlock, len(b)))
+	}
+	at := len(a.block)
+	a.block = append(a.block, b...)
+	return unsafe.String(&a.block[at], len(b))
+}
+
+// Batch is a run of rows of one entity, row after row. It may be used again.
+type Batch struct {
+	Entity *Entity
+	First  Row // the rows are consecutive
+	Len    int
+	Values []Value // Len times len(Entity.Fields)
+	Print  Fingerprint
+}
+
+// Row returns the values of the i-th row.
+func (b *Batch) Row(i int) []Value {
+	n := len(b.Entity.Fields)
+	return b.Values[i*n : (i+1)*n]
+}
+
+// At names the i-th row.
+func (b *Batch) At(i int) Row { return Row{N: b.First.N + uint64(i), Side: b.First.Side} }
+
+// Grow fills b with rows first, first+1, ... and their fingerprint. The batch
+// stays valid however the grower is used afterwards.
+func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) {
+	b.Entity, b.First, b.Len, b.Print = e, first, n, Fingerprint{}
+	width := len(e.Fields)
+	if cap(b.Values) < n*width {
+		b.Values = make([]Value, n*width)
+	}
+	b.Values = b.Values[:n*width]
+	for i := range n {
+		fr := g.open(e, b.At(i))
+		for _, f := range e.Fields {
+			g.value(fr, f)
+		}
+		copy(b.Values[i*width:], fr.values)
+		b.Print.Add(g.print(fr))
+		fr.close()
+	}
+}
+
+// Families returns, for roots first to last-1, the range of rows of a member of
+// the family.
+func (g *Grower) Families(e *Entity, first, last uint64) (from, to uint64) {
+	if e.Parent == nil {
+		return first, last
+	}
+	from, to = g.Families(e.Parent, first, last)
+	d := g.dealt[e.index]
+	return d.first(from), d.first(to)
+}

@@ -1,0 +1,268 @@
+package grow
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+)
+
+// Microseconds of the units of time.
+const (
+	Second = int64(1_000_000)
+	Minute = 60 * Second
+	Hour   = 60 * Minute
+	Day    = 24 * Hour
+)
+
+// civil returns the date of a day number. Source: H. Hinnant, "chrono-Compatible
+// Low-Level Date Algorithms" (proleptic Gregorian calendar, integers only).
+func civil(days int64) (year int64, month, day int) {
+	days += 719468
+	era := floorDiv(days, 146097)
+	doe := days - era*146097
+	yoe := (doe - doe/1460 + doe/36524 - doe/146096) / 365
+	doy := doe - (365*yoe + yoe/4 - yoe/100)
+	mp := (5*doy + 2) / 153
+	day = int(doy - (153*mp+2)/5 + 1)
+	month = int(mp) + 3
+	if month > 12 {
+		month -= 12
+	}
+	year = yoe + era*400
+	if month <= 2 {
+		year++
+	}
+	return year, month, day
+}
+
+// daysOf is the inverse of civil.
+func daysOf(year int64, month, day int) int64 {
+	if month <= 2 {
+		year--
+	}
+	era := floorDiv(year, 400)
+	yoe := year - era*400
+	mp := int64(month+9) % 12
+	doy := (153*mp+2)/5 + int64(day) - 1
+	return era*146097 + yoe*365 + yoe/4 - yoe/100 + doy - 719468
+}
+
+func monthDays(year int64, month int) int {
+	switch month {
+	case 4, 6, 9, 11:
+		return 30
+	case 2:
+		if year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+			return 29
+		}
+		return 28
+	}
+	return 31
+}
+
+func floorDiv(a, b int64) int64 {
+	q := a / b
+	if a%b < 0 {
+		q--
+	}
+	return q
+}
+
+func appendDate(b []byte, days int64) []byte {
+	y, m, d := civil(days)
+	if y < 0 {
+		b = append(b, '-')
+		y = -y
+	}
+	for limit := int64(1000); limit > y && limit > 1; limit /= 10 {
+		b = append(b, '0')
+	}
+	b = strconv.AppendInt(b, y, 10)
+	return append(b, '-', '0'+byte(m/10), '0'+byte(m%10), '-', '0'+byte(d/10), '0'+byte(d%10))
+}
+
+func appendClock(b []byte, us int64, digits uint8) []byte {
+	s := us / Second
+	h, m := s/3600, s/60%60
+	s %= 60
+	b = append(b, '0'+byte(h/10), '0'+byte(h%10), ':', '0'+byte(m/10), '0'+byte(m%10), ':', '0'+byte(s/10), '0'+byte(s%10))
+	if digits > 0 {
+		b = append(b, '.')
+		unit, fraction := int64(100_000), us%Second
+		for range min(digits, 6) {
+			b = append(b, '0'+byte(fraction/unit%10))
+			unit /= 10
+		}
+	}
+	return b
+}
+
+func appendTimestamp(b []byte, us int64, digits uint8, between byte) []byte {
+	days := floorDiv(us, Day)
+	b = append(appendDate(b, days), between)
+	return appendClock(b, us-days*Day, digits)
+}
+
+// AppendTimestamp appends a moment in UTC as YYYY-MM-DD hh:mm:ss, without zone,
+// the way most databases read it.
+func AppendTimestamp(b []byte, v Value) []byte { return appendTimestamp(b, v.N, v.Scale, ' ') }
+
+// ParseDate reads YYYY-MM-DD.
+func ParseDate(s string) (Value, error) {
+	y, m, d, ok := cutDate(s)
+	if !ok {
+		return Value{}, fmt.Errorf("%q is not a date (YYYY-MM-DD)", s)
+	}
+	return Value{Type: Date, N: daysOf(y, m, d)}, nil
+}
+
+func cutDate(s string) (y int64, m, d int, ok bool) {
+	if len(s) != 10 || s[4] != '-' || s[7] != '-' || !allDigits(s[:4]+s[5:7]+s[8:]) {
+		return 0, 0, 0, false
+	}
+	year, _ := strconv.Atoi(s[:4])
+	m, _ = strconv.Atoi(s[5:7])
+	d, _ = strconv.Atoi(s[8:])
+	y = int64(year)
+	return y, m, d, m >= 1 && m <= 12 && d >= 1 && d <= monthDays(y, m)
+}
+
+// ParseTime reads hh:mm, hh:mm:ss or hh:mm:ss.ffffff.
+func ParseTime(s string) (Value, error) {
+	bad := fmt.Errorf("%q is not a time of day (hh:mm:ss)", s)
+	body, fraction, point := strings.Cut(s, ".")
+	if len(body) == 5 && !point {
+		body += ":00"
+	}
+	if len(body) != 8 || body[2] != ':' || body[5] != ':' || !allDigits(body[:2]+body[3:5]+body[6:]) ||
+		point && (fraction == "" || len(fraction) > 6 || !allDigits(fraction)) {
+		return Value{}, bad
+	}
+	h, _ := strconv.Atoi(body[:2])
+	m, _ := strconv.Atoi(body[3:5])
+	sec, _ := strconv.Atoi(body[6:])
+	if h > 23 || m > 59 || sec > 59 {
+		return Value{}, bad
+	}
+	v := Value{Type: Time, Scale: uint8(len(fraction)), N: int64(h)*Hour + int64(m)*Minute + int64(sec)*Second}
+	if point {
+		f, _ := strconv.ParseInt((fraction + "000000")[:6], 10, 64)
+		v.N += f
+	}
+	return v, nil
+}
+
+// ParseTimestamp reads an RFC 3339 moment; without a zone it is UTC. A space
+// may stand for the T.
+func ParseTimestamp(s string) (Value, error) {
+	bad := fmt.Errorf("%q is not a moment (YYYY-MM-DDThh:mm:ssZ)", s)
+	if len(s) < 16 || s[10] != 'T' && s[10] != ' ' {
+		return Value{}, bad
+	}
+	day, err := ParseDate(s[:10])
+	if err != nil {
+		return Value{}, bad
+	}
+	rest, zone := s[11:], int64(0)
+	if r, ok := strings.CutSuffix(rest, "Z"); ok {
+		rest = r
+	} else if i := strings.LastIndexAny(rest, "+-"); i > 0 {
+		off, err := ParseTime(rest[i+1:])
+		if err != nil || len(rest[i+1:]) != 5 {
+			return Value{}, bad
+		}
+		zone = off.N
+		if rest[i] == '-' {
+			zone = -zone
+		}
+		rest = rest[:i]
+	}
+	clock, err := ParseTime(rest)
+	if err != nil {
+		return Value{}, bad
+	}
+	return Value{Type: Timestamp, Scale: clock.Scale, N: day.N*Day + clock.N - zone}, nil
+}
+
+func allDigits(s string) bool {
+	for _, c := range []byte(s) {
+		if c < '0' || c > '9' {
+			return false
+		}
+	}
+	return s != ""
+}
+
+// Span is a length of time: whole months, whose length depends on where they
+// start, plus microseconds.
+type Span struct {
+	Months int64
+	Micros int64
+}
+
+var spanUnits = []struct {
+	name string
+	span Span
+}{
+	{"mo", Span{Months: 1}}, {"us", Span{Micros: 1}}, {"ms", Span{Micros: 1000}},
+	{"s", Span{Micros: Second}}, {"m", Span{Micros: Minute}}, {"h", Span{Micros: Hour}},
+	{"d", Span{Micros: Day}}, {"w", Span{Micros: 7 * Day}}, {"y", Span{Months: 12}},
+}
+
+// ParseSpan reads spans such as 90d, 4h, 13mo or 1h30m.
+func ParseSpan(s string) (Span, error) {
+	bad := fmt.Errorf("%q is not a span: a number with one of s, m (minutes), h, d, w, mo (months), y, such as 90d or 1h30m", s)
+	var total Span
+	rest := s
+	for rest != "" {
+		i := 0
+		for i < len(rest) && rest[i] >= '0' && rest[i] <= '9' {
+			i++
+		}
+		n, err := strconv.ParseInt(rest[:i], 10, 64)
+		if err != nil {
+			return Span{}, bad
+		}
+		j := i
+		for j < len(rest) && (rest[j] < '0' || rest[j] > '9') {
+			j++
+		}
+		found := false
+		for _, u := range spanUnits {
+			if u.name == rest[i:j] {
+				const most = 10_000 * 366 * Day
+				if u.span.Micros > 0 && n > most/u.span.Micros || u.span.Months > 0 && n > 120_000/u.span.Months {
+					return Span{}, fmt.Errorf("%q is longer than 10,000 years", s)
+				}
+				total.Micros += n * u.span.Micros
+				total.Months += n * u.span.Months
+				found = true
+			}
+		}
+		if !found {
+			return Span{}, bad
+		}
+		rest = rest[j:]
+	}
+	if total == (Span{}) {
+		return Span{}, bad
+	}
+	return total, nil
+}
+
+// after adds a span to a moment; a day that the month does not have becomes its
+// last day.
+func (s Span) after(us int64, sign int64) int64 {
+	if s.Months != 0 {
+		days := floorDiv(us, Day)
+		y, m, d := civil(days)
+		months := y*12 + int64(m-1) + sign*s.Months
+		y, m = floorDiv(months, 12), int(months-floorDiv(months, 12)*12)+1
+		us += (daysOf(y, m, min(d, monthDays(y, m))) - days) * Day
+	}
+	if us > math.MaxInt64/4 || us < math.MinInt64/4 {
+		return us
+	}
+	return us + sign*s.Micros
+}

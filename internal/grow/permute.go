@@ -1,0 +1,58 @@
+package grow
+
+import "math/bits"
+
+// permutation is a keyed bijection of [0, n): an unbalanced Feistel network on
+// the smallest sufficient number of bits, with cycle walking (Black and
+// Rogaway, "Ciphers with Arbitrary Finite Domains", CT-RSA 2002). It needs no
+// memory, so row n of a unique field is found at once.
+type permutation struct {
+	n            uint64
+	lo, hi       uint // bits of the two halves, lo >= hi
+	round        [permuteRounds]uint64
+	maskL, maskH uint64
+}
+
+const permuteRounds = 8
+
+func newPermutation(k Key, n uint64) permutation {
+	width := uint(bits.Len64(n - 1))
+	if n <= 1 {
+		width = 0
+	}
+	p := permutation{n: n, hi: width / 2, lo: width - width/2}
+	p.maskL, p.maskH = 1<<p.lo-1, 1<<p.hi-1
+	for i := 0; i < permuteRounds; i += 4 {
+		w := philox([4]uint64{uint64(i), n, 0, 2}, k)
+		copy(p.round[i:], w[:])
+	}
+	return p
+}
+
+// at returns where i is taken to; i must be below n.
+func (p *permutation) at(i uint64) uint64 {
+	if p.n < 2 {
+		return 0
+	}
+	for {
+		l, h := i&p.maskL, i>>p.lo
+		for r := 0; r < permuteRounds; r += 2 {
+			h = (h ^ mix(l^p.round[r])) & p.maskH
+			l = (l ^ mix(h^p.round[r+1])) & p.maskL
+		}
+		i = h<<p.lo | l
+		if i < p.n {
+			return i
+		}
+	}
+}
+
+// mix is the finaliser of a 64-bit hash: two multiply-xorshift steps, taking
+// the well mixed high half.
+func mix(x uint64) uint64 {
+	x ^= x >> 32
+	x *= 0xd6e8feb86659fd93
+	x ^= x >> 32
+	x *= 0xd6e8feb86659fd93
+	return x >> 32
+}

@@ -1,0 +1,157 @@
+package grow
+
+import (
+	"errors"
+	"fmt"
+)
+
+// End is one end of a stretch of time: a fixed moment, or a field.
+type End struct {
+	Fixed Value
+	Path  *Path // nil if fixed
+}
+
+// Type is the logical type of the end.
+func (e *End) Type() Type {
+	if e.Path != nil {
+		return e.Path.Field.Source.Type()
+	}
+	return e.Fixed.Type
+}
+
+func (e *End) value(c cell) Value {
+	if e.Path != nil {
+		return c.follow(e.Path)
+	}
+	return e.Fixed
+}
+
+// stretch is a moment after one end, before another, or both.
+type stretch struct {
+	after, before *End // at least one
+	within        Span // zero if both ends are there and nothing more is said
+	typ           Type // Date or Timestamp
+	digits        uint8
+	unit          int64 // of microseconds
+}
+
+// Moment makes moments strictly after one end and strictly before the other, at
+// most a span away from the first that is given. Where that leaves no room, it
+// is the first moment after the earlier end.
+func Moment(after, before *End, within Span, digits uint8) (Source, error) {
+	s := &stretch{after: after, before: before, within: within, digits: digits}
+	first := after
+	if first == nil {
+		first = before
+	}
+	if within == (Span{}) && (after == nil || before == nil) {
+		return nil, errors.New("within is missing: how far away may it be, such as within: 90d")
+	}
+	for _, e := range []*End{after, before} {
+		if e == nil {
+			continue
+		}
+		if t := e.Type(); t != Date && t != Timestamp {
+			return nil, fmt.Errorf("a moment cannot be reckoned from type %s", t)
+		}
+	}
+	s.typ = first.Type()
+	s.unit = tick(digits)
+	if s.typ == Date {
+		s.unit = Day
+		if within.Micros%Day != 0 {
+			return nil, errors.New("a date moves by whole days: d, w, mo, y")
+		}
+	}
+	if within != (Span{}) && within.Months == 0 && within.Micros < s.unit {
+		return nil, errors.New("the span is shorter than the smallest step")
+	}
+	if s.fixed() {
+		lo, n := s.limits(value(after), value(before))
+		return &ranged{typ: s.typ, scale: s.scale(), lo: s.fold(lo), step: s.fold(s.unit), n: n}, nil
+	}
+	return s, nil
+}
+
+func value(e *End) Value {
+	if e == nil {
+		return Value{}
+	}
+	return e.Fixed
+}
+
+func (s *stretch) fixed() bool {
+	return (s.after == nil || s.after.Path == nil) && (s.before == nil || s.before.Path == nil)
+}
+
+func (s *stretch) Type() Type   { return s.typ }
+func (s *stretch) Scale() uint8 { return s.scale() }
+func (s *stretch) scale() uint8 {
+	if s.typ == Date {
+		return 0
+	}
+	return s.digits
+}
+
+// fold turns microseconds into the unit of the type's N.
+func (s *stretch) fold(us int64) int64 {
+	if s.typ == Date {
+		return floorDiv(us, Day)
+	}
+	return us
+}
+
+func micros(v Value) int64 {
+	if v.Type == Date {
+		return v.N * Day
+	}
+	return v.N
+}
+
+// limits returns the first moment and how many there are, a unit apart.
+func (s *stretch) limits(after, before Value) (int64, uint64) {
+	var lo, hi int64
+	if s.after != nil {
+		a := micros(after)
+		lo = a - floorMod(a, s.unit) + s.unit
+		if s.within != (Span{}) {
+			hi = s.within.after(a, 1)
+		}
+		if s.before != nil {
+			if b := micros(before) - 1; s.within == (Span{}) || b < hi {
+				hi = b
+			}
+		}
+	} else {
+		b := micros(before)
+		hi = b - 1
+		lo = s.within.after(b, -1)
+		lo += floorMod(-lo, s.unit)
+	}
+	if hi < lo {
+		return lo, 1
+	}
+	return lo, uint64(hi-lo)/uint64(s.unit) + 1
+}
+
+func floorMod(a, b int64) int64 { return a - floorDiv(a, b)*b }
+
+func (s *stretch) grow(c cell, v *Value) {
+	var a, b Value
+	if s.after != nil {
+		if a = s.after.value(c); a.IsNull() {
+			return
+		}
+	}
+	if s.before != nil {
+		if b = s.before.value(c); b.IsNull() {
+			if s.after == nil || s.within == (Span{}) {
+				return
+			}
+			b = Value{Type: Timestamp, N: s.within.after(micros(a), 1) + 1}
+		}
+	}
+	lo, n := s.limits(a, b)
+	us := lo + int64(below(c.fraction(c.f.key), n))*s.unit
+	v.Type, v.Scale, v.N = s.typ, s.scale(), s.fold(us)
+}

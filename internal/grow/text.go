@@ -1,0 +1,263 @@
+package grow
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// template is text with the values of other fields in it, compiled to parts.
+type template struct {
+	parts  []part
+	number int    // where a number goes that keeps texts apart: after this part; -1 for none
+	glue   string // what stands before that number
+}
+
+// part is either literal text or a value with filters.
+type part struct {
+	literal string
+	path    *Path
+	filters []filter
+}
+
+type filter struct {
+	name  string
+	apply func(b []byte, from int) []byte // changes b[from:]
+}
+
+// TemplateError is a fault at a byte offset of a template.
+type TemplateError struct {
+	Offset  int
+	Name    string // the name that was not found, or empty
+	Message string
+}
+
+func (e *TemplateError) Error() string { return e.Message }
+
+const maxTemplateParts = 1000
+
+// Template compiles a text such as "{given_name|ascii|lower}@example.net";
+// {{ and }} stand for braces. resolve finds the field that a name means.
+func Template(text string, resolve func(name string) (*Path, error)) (Source, error) {
+	t := &template{number: -1}
+	var lit strings.Builder
+	flush := func() {
+		if lit.Len() > 0 {
+			t.parts = append(t.parts, part{literal: lit.String()})
+			lit.Reset()
+		}
+	}
+	for i := 0; i < len(text); {
+		switch {
+		case strings.HasPrefix(text[i:], "{{"), strings.HasPrefix(text[i:], "}}"):
+			lit.WriteByte(text[i])
+			i += 2
+		case text[i] == '}':
+			return nil, &TemplateError{Offset: i, Message: "a } without its {: write }} for a brace"}
+		case text[i] == '{':
+			end := strings.IndexByte(text[i:], '}')
+			if end < 0 {
+				return nil, &TemplateError{Offset: i, Message: "a { without its }: write {{ for a brace"}
+			}
+			flush()
+			p, err := compilePart(text[i+1:i+end], i+1, resolve)
+			if err != nil {
+				return nil, err
+			}
+			t.parts = append(t.parts, p)
+			i += end + 1
+		default:
+			lit.WriteByte(text[i])
+			i++
+		}
+		if len(t.parts) > maxTemplateParts {
+			return nil, &TemplateError{Offset: i, Message: fmt.Sprintf("more than %d parts", maxTemplateParts)}
+		}
+	}
+	flush()
+	return t, nil
+}
+
+func compilePart(text string, offset int, resolve func(string) (*Path, error)) (part, error) {
+	name, rest, more := strings.Cut(text, "|")
+	path, err := resolve(strings.TrimSpace(name))
+	if err != nil {
+		var te *TemplateError
+		if errors.As(err, &te) {
+			te.Offset = offset
+			return part{}, te
+		}
+		return part{}, &TemplateError{Offset: offset, Name: strings.TrimSpace(name), Message: err.Error()}
+	}
+	p := part{path: path}
+	at := offset + len(name) + 1
+	for more {
+		name, rest, more = strings.Cut(rest, "|")
+		f, err := newFilter(strings.TrimSpace(name))
+		if err != nil {
+			return part{}, &TemplateError{Offset: at, Message: err.Error()}
+		}
+		p.filters = append(p.filters, f)
+		at += len(name) + 1
+	}
+	return p, nil
+}
+
+// FilterNames lists the filters of templates; N stands for a number.
+var FilterNames = []string{"lower", "upper", "title", "slug", "ascii", "trim:N", "pad:N"}
+
+func newFilter(text string) (filter, error) {
+	name, arg, has := strings.Cut(text, ":")
+	n := 0
+	if name == "trim" || name == "pad" {
+		var err error
+		if n, err = strconv.Atoi(arg); err != nil || n < 1 || n > 10_000 {
+			return filter{}, fmt.Errorf("%s needs a number from 1 to 10000, such as %s:8", name, name)
+		}
+	} else if has {
+		return filter{}, fmt.Errorf("filter %q takes no number", name)
+	}
+	f := filter{name: name}
+	switch name {
+	case "lower":
+		f.apply = whole(asciiLower, strings.ToLower)
+	case "upper":
+		f.apply = whole(asciiUpper, strings.ToUpper)
+	case "title":
+		f.apply = whole(nil, titleCase)
+	case "slug":
+		f.apply = whole(nil, slug)
+	case "ascii":
+		f.apply = whole(func([]byte) {}, toASCII)
+	case "trim":
+		f.apply = func(b []byte, from int) []byte {
+			runes := 0
+			for i := from; i < len(b); {
+				if runes == n {
+					return b[:i]
+				}
+				_, size := utf8.DecodeRune(b[i:])
+				i += size
+				runes++
+			}
+			return b
+		}
+	case "pad":
+		f.apply = func(b []byte, from int) []byte {
+			for missing := n - utf8.RuneCount(b[from:]); missing > 0; missing-- {
+				b = append(b, 0)
+				copy(b[from+1:], b[from:])
+				b[from] = '0'
+			}
+			return b
+		}
+	default:
+		return filter{}, fmt.Errorf("there is no filter %q: the filters are %s", name, strings.Join(FilterNames, ", "))
+	}
+	return f, nil
+}
+
+// whole makes a filter of a function on strings, with a way in place for ASCII.
+func whole(ascii func([]byte), full func(string) string) func([]byte, int) []byte {
+	return func(b []byte, from int) []byte {
+		if ascii != nil {
+			plain := true
+			for _, x := range b[from:] {
+				plain = plain && x < utf8.RuneSelf
+			}
+			if plain {
+				ascii(b[from:])
+				return b
+			}
+		}
+		return append(b[:from], full(string(b[from:]))...)
+	}
+}
+
+func asciiLower(b []byte) {
+	for i, x := range b {
+		if x >= 'A' && x <= 'Z' {
+			b[i] = x + 'a' - 'A'
+		}
+	}
+}
+
+func asciiUpper(b []byte) {
+	for i, x := range b {
+		if x >= 'a' && x <= 'z' {
+			b[i] = x - 'a' + 'A'
+		}
+	}
+}
+
+func titleCase(s string) string {
+	begin := true
+	return strings.Map(func(r rune) rune {
+		was := begin
+		begin = !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '\'' && r != '’'
+		if was {
+			return unicode.ToTitle(r)
+		}
+		return r
+	}, s)
+}
+
+// slug keeps lower-case ASCII letters and digits, joined by single hyphens.
+func slug(s string) string {
+	var b strings.Builder
+	gap := false
+	for _, r := range strings.ToLower(toASCII(s)) {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			if gap && b.Len() > 0 {
+				b.WriteByte('-')
+			}
+			gap = false
+			b.WriteRune(r)
+		} else if r != '\'' {
+			gap = true
+		}
+	}
+	return b.String()
+}
+
+func (t *template) Type() Type   { return Text }
+func (t *template) Scale() uint8 { return 0 }
+
+func (t *template) grow(c cell, v *Value) {
+	number := uint64(0)
+	if c.f.group != nil {
+		number = c.groupAt().round
+	}
+	b := t.append(c, c.g.take(), number)
+	c.setText(v, b)
+	c.g.give(b)
+}
+
+// append renders the template; a number above 0 keeps apart what would repeat.
+func (t *template) append(c cell, b []byte, number uint64) []byte {
+	for i := range t.parts {
+		p := &t.parts[i]
+		if p.path == nil {
+			b = append(b, p.literal...)
+		} else if v := c.follow(p.path); !v.IsNull() {
+			b = p.render(b, v)
+		}
+		if i == t.number && number > 0 {
+			b = append(b, t.glue...)
+			b = strconv.AppendUint(b, number+1, 10)
+		}
+	}
+	return b
+}
+
+func (p *part) render(b []byte, v Value) []byte {
+	from := len(b)
+	b = v.AppendText(b)
+	for _, f := range p.filters {
+		b = f.apply(b, from)
+	}
+	return b
+}

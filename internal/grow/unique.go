@@ -1,0 +1,515 @@
+package grow
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Group is a set of fields whose values together differ from row to row: their
+// value spaces form one mixed-radix number, which a keyed permutation takes from
+// the row number. It needs no memory and no second tries.
+//
+// The top eighth of the permuted space is a reserve: rows given by name, what is
+// grown below them, and grown rows whose values they take draw from it, so that
+// they never meet rows appended later.
+type Group struct {
+	entity  *Entity
+	text    *Field // the unique text that the members build, or nil
+	members []member
+	key     Key
+	size    uint64 // distinct values of all members together
+	usable  uint64 // of these, for grown rows
+	first   permutation
+	side    []uint64          // by side row: its index
+	taken   map[string]uint64 // values of side rows, as one text: the index of a grown row that would have them
+	slot    int               // place in Entity.Groups
+}
+
+type member struct {
+	field  *Field
+	radix  uint64
+	stride uint64
+	reps   []uint64 // numbers of the values that differ under Fold; nil if all do
+}
+
+// groupAt is a row's place in a group.
+type groupAt struct {
+	known bool
+	index uint64 // below Group.size
+	round uint64 // how often the space was used up before
+}
+
+// maxListed bounds the value spaces that are written out to compare texts.
+const maxListed = 1 << 19
+
+// Unique makes the values of some fields of an entity differ from row to row,
+// taken together. Each field's source must be Countable, and no field may be in
+// two groups.
+func (e *Entity) Unique(fields ...*Field) error {
+	g := &Group{entity: e, slot: len(e.Groups)}
+	for _, f := range fields {
+		if err := g.join(f); err != nil {
+			return err
+		}
+	}
+	e.add(g)
+	return nil
+}
+
+func (e *Entity) add(g *Group) {
+	g.key = g.members[0].field.key.Sub("unique")
+	for i := range g.members {
+		g.members[i].field.group, g.members[i].field.member = g, i
+	}
+	e.Groups = append(e.Groups, g)
+}
+
+func (g *Group) join(f *Field) error {
+	if f.group != nil {
+		return fmt.Errorf("%s is in another unique group already: a field belongs to one at most", f.Name)
+	}
+	if _, ok := f.Source.(Countable); !ok {
+		return fmt.Errorf("the values of %s cannot be counted, so they cannot be made unique", f.Name)
+	}
+	if p, ok := f.Source.(*pick); ok && (p.distinct || p.to == f.Entity) {
+		return fmt.Errorf("the values of %s depend on the row, so they cannot be counted", f.Name)
+	}
+	if p, ok := f.Source.(*pattern); ok && p.root.folded().ambiguous() {
+		return fmt.Errorf("the pattern of %s can make one text in two ways, or is too large to tell: put a sign between its parts", f.Name)
+	}
+	g.members = append(g.members, member{field: f})
+	return nil
+}
+
+// Inherent tells whether a field's values differ from row to row by themselves.
+func (f *Field) Inherent() bool {
+	switch s := f.Source.(type) {
+	case *counter:
+		return !s.restart
+	case *identifier:
+		return true
+	}
+	return f.group != nil && (f.group.text == f || len(f.group.members) == 1 && f.group.text == nil)
+}
+
+// Grouped tells whether the fields are unique together, by a group or because
+// one of them is by itself.
+func Grouped(fields []*Field) bool {
+	var group *Group
+	have := 0
+	for _, f := range fields {
+		if f.Inherent() {
+			return true
+		}
+		if f.group != nil && f.group.text == nil {
+			if group == nil {
+				group = f.group
+			}
+			if f.group == group {
+				have++
+			}
+		}
+	}
+	if group != nil && have == len(group.members) {
+		return true
+	}
+	// A parent's children differ by a restarted number or a distinct pick.
+	var up, within bool
+	for _, f := range fields {
+		switch s := f.Source.(type) {
+		case *upward:
+			up = true
+		case *counter:
+			within = within || s.restart
+		case *pick:
+			within = within || s.distinct
+		}
+	}
+	return up && within
+}
+
+// UniqueText makes the texts of a template field unique, through those fields of
+// the template whose values can be counted; once their space is used up, a number
+// is added.
+func (e *Entity) UniqueText(f *Field) error {
+	t, ok := f.Source.(*template)
+	if !ok {
+		return e.Unique(f)
+	}
+	g := &Group{entity: e, text: f, slot: len(e.Groups)}
+	counted := make([]bool, len(t.parts))
+	inherent := false
+	for i := range t.parts {
+		p := &t.parts[i]
+		if p.path == nil || len(p.path.Hops) > 0 || p.path.Field.Entity != e {
+			continue
+		}
+		of := p.path.Field
+		if of.Inherent() {
+			counted[i], inherent = true, true
+			continue
+		}
+		if c, ok := of.Source.(Countable); !ok || c.Space() < 2 || of.group != nil || of.Nulls.Part > 0 {
+			continue
+		}
+		if err := g.join(of); err == nil {
+			counted[i] = true
+		}
+	}
+	if !inherent && len(g.members) == 0 {
+		return fmt.Errorf("none of the fields in the text has values that can be counted, so nothing keeps it unique: put a unique field or a number in it")
+	}
+	if err := t.separable(counted); err != nil {
+		return err
+	}
+	if inherent {
+		return nil // one part alone keeps the texts apart
+	}
+	for i := range counted {
+		if counted[i] {
+			t.number = i
+		}
+	}
+	letters := t.letters(t.number)
+	for _, glue := range []string{"", "-", ".", "_"} {
+		if glue == "" && !letters.hasDigit() || glue != "" && !letters[glue[0]] {
+			t.glue = glue
+			if t.number+1 < len(t.parts) && t.parts[t.number+1].literal != "" && isDigit(t.parts[t.number+1].literal[0]) {
+				break
+			}
+			e.add(g)
+			f.group, f.member = g, -1
+			return nil
+		}
+	}
+	return fmt.Errorf("there is no place for a number in the text that could not be mistaken for a part of it")
+}
+
+// letterSet tells which bytes a text may hold.
+type letterSet [256]bool
+
+func (s *letterSet) hasDigit() bool {
+	for c := '0'; c <= '9'; c++ {
+		if s[c] {
+			return true
+		}
+	}
+	return false
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+
+// letters returns the bytes that a part may hold once folded; all, if unknown.
+func (t *template) letters(i int) *letterSet {
+	var set letterSet
+	p := &t.parts[i]
+	addAll := func(s string) {
+		for _, c := range []byte(Fold(s)) {
+			set[c] = true
+		}
+	}
+	src, ok := p.path.Field.Source.(Countable)
+	switch {
+	case ok && src.Space() <= maxListed && !refersOut(src):
+		p.each(func(_ uint64, text string) { addAll(text) })
+		return &set
+	case p.path.Field.Source.Type() == Integer, p.path.Field.Source.Type() == Decimal:
+		addAll("0123456789-.")
+	case p.path.Field.Source.Type() == UUID:
+		addAll("0123456789abcdef-")
+	case p.path.Field.Source.Type() == Date, p.path.Field.Source.Type() == Timestamp, p.path.Field.Source.Type() == Time:
+		addAll("0123456789-:.tz")
+	default:
+		if pat, ok := p.path.Field.Source.(*pattern); ok {
+			pat.root.eachRune(func(r rune) { addAll(string(r)) })
+			break
+		}
+		if k, ok := p.path.Field.Source.(*countedKind); ok {
+			k.kind.form.eachText(addAll)
+			break
+		}
+		for c := range set {
+			set[c] = true
+		}
+	}
+	for _, f := range p.filters {
+		if f.name == "slug" {
+			set['-'] = true
+		}
+		if f.name == "pad" {
+			set['0'] = true
+		}
+	}
+	return &set
+}
+
+// refersOut tells whether a source's values are known only with other rows.
+func refersOut(s Source) bool { _, ok := s.(reference); return ok }
+
+func (n *node) eachRune(do func(rune)) {
+	for _, r := range n.runes {
+		do(r)
+	}
+	for _, s := range n.subs {
+		s.eachRune(do)
+	}
+}
+
+// each renders all values of a part's field.
+func (p *part) each(do func(i uint64, text string)) {
+	src := p.path.Field.Source.(Countable)
+	g := &Grower{}
+	c := cell{g: g, fr: &frame{}, f: p.path.Field}
+	var b []byte
+	for i := range src.Space() {
+		var v Value
+		src.at(c, i, &v)
+		b = p.render(b[:0], v)
+		do(i, string(b))
+	}
+}
+
+// separable tells whether the counted parts can be read back from the text, from
+// the left or from the right: then different values give different texts.
+func (t *template) separable(counted []bool) error {
+	read := make([]bool, len(t.parts))
+	scan := func(step, from, to int) {
+		for i := from; i != to; i += step {
+			if t.parts[i].path == nil {
+				continue
+			}
+			read[i] = true
+			next := i + step
+			if next == to {
+				continue
+			}
+			if lit := t.parts[next].literal; lit != "" {
+				sign := lit[0]
+				if step < 0 {
+					sign = lit[len(lit)-1]
+				}
+				if !t.letters(i)[Fold(string(sign) + "x")[0]] {
+					continue
+				}
+			}
+			return // what follows cannot be told from this part
+		}
+	}
+	scan(1, 0, len(t.parts))
+	scan(-1, len(t.parts)-1, -1)
+	for i, c := range counted {
+		if c && !read[i] {
+			return fmt.Errorf("different rows could give the same text, because the parts run into each other around {%s}: put a sign between them that they do not hold",
+				t.parts[i].path.Field.Name)
+		}
+	}
+	return nil
+}
+
+// settle computes spaces and the places of side rows, once numbers of rows are
+// known.
+func (g *Group) settle(gr *Grower) *FinishError {
+	e := g.entity
+	fault := func(format string, args ...any) *FinishError {
+		f := g.text
+		if f == nil {
+			f = g.members[0].field
+		}
+		return &FinishError{Entity: e, Field: f, Message: fmt.Sprintf(format, args...)}
+	}
+	g.size = 1
+	for i := range g.members {
+		m := &g.members[i]
+		if f := g.listDistinct(m); f != "" {
+			return fault("%s", f)
+		}
+		if m.radix > MaxSpace/g.size {
+			// More than can be counted: what is in front is enough.
+			m.radix = MaxSpace / g.size
+		}
+		m.stride = g.size
+		g.size *= m.radix
+	}
+	side := uint64(len(e.Side))
+	reserve := uint64(0)
+	if side > 0 {
+		reserve = max(g.size/8, 2*side)
+		if g.size < 64 {
+			reserve = g.takenOf(side)
+		}
+	}
+	if reserve > g.size {
+		return fault("there are %d different values for %d given rows and what is grown below them", g.size, side)
+	}
+	g.usable = g.size - reserve
+	if e.Rows > g.usable && (g.text == nil || g.usable == 0) {
+		also := ""
+		if reserve > 0 {
+			also = fmt.Sprintf(", of which %d are kept for given rows", reserve)
+		}
+		return fault("%d rows need different values of %s, and there are %d%s", e.Rows, g.names(), g.size, also)
+	}
+	g.first = newPermutation(g.key, g.size)
+	g.place(gr, reserve)
+	return nil
+}
+
+// takenOf is the reserve of a tiny space: as many values as side rows.
+func (g *Group) takenOf(side uint64) uint64 { return min(side, g.size) }
+
+func (g *Group) names() string {
+	var names []string
+	for _, m := range g.members {
+		names = append(names, m.field.Name)
+	}
+	return strings.Join(names, " and ")
+}
+
+// listDistinct finds a member's radix: the number of its values that differ as
+// folded text, after the template's filters.
+func (g *Group) listDistinct(m *member) string {
+	src := m.field.Source.(Countable)
+	m.radix = src.Space()
+	m.reps = nil
+	if refersOut(src) || isNumber(src.Type()) && g.text == nil {
+		return ""
+	}
+	p := part{path: &Path{Field: m.field}}
+	if g.text != nil {
+		for _, tp := range g.text.Source.(*template).parts {
+			if tp.path != nil && tp.path.Field == m.field {
+				p = tp
+				break
+			}
+		}
+	}
+	if m.radix > maxListed {
+		for _, f := range p.filters {
+			if f.name != "lower" && f.name != "upper" && f.name != "title" && f.name != "pad" {
+				return fmt.Sprintf("the filter %s may make different values of %s alike", f.name, m.field.Name)
+			}
+		}
+		return ""
+	}
+	seen := map[string]bool{}
+	var reps []uint64
+	p.each(func(i uint64, text string) {
+		if key := Fold(text); !seen[key] {
+			seen[key] = true
+			reps = append(reps, i)
+		}
+	})
+	if uint64(len(reps)) < m.radix {
+		m.reps, m.radix = reps, uint64(len(reps))
+	}
+	return ""
+}
+
+// place gives every side row an index in the reserve, and finds what grown rows
+// must not have.
+func (g *Group) place(gr *Grower, reserve uint64) {
+	e := g.entity
+	g.side, g.taken = make([]uint64, len(e.Side)), map[string]uint64{}
+	used := map[uint64]bool{}
+	free := func(id ID) uint64 {
+		w := philox([4]uint64{id[1], id[0], 0, 6}, g.key)
+		at := below(w[0], reserve)
+		for range reserve {
+			index := g.first.at(g.size - 1 - at)
+			if !used[index] {
+				used[index] = true
+				return index
+			}
+			at = (at + 1) % reserve
+		}
+		return g.first.at(g.size - 1)
+	}
+	var keys []string
+	for i := range e.Side {
+		row := Row{N: uint64(i), Side: true}
+		var key string
+		for range 8 {
+			g.side[i] = free(e.Side[i].ID)
+			key = g.text8(gr, row)
+			if _, taken := g.taken[key]; !taken {
+				break
+			}
+		}
+		g.taken[key] = 0
+		keys = append(keys, key)
+	}
+	// A reserved index may itself stand for what a given row holds.
+	for i, key := range keys {
+		g.taken[key] = free(e.Side[i].ID.child(e.Name, 0))
+	}
+}
+
+// text8 is a side row's values in the group as one folded text.
+func (g *Group) text8(gr *Grower, r Row) string {
+	fr := newFrame(g.entity)
+	fr.reset(r)
+	b := gr.take()
+	defer gr.give(b)
+	return string(g.appendKey(gr, fr, b))
+}
+
+func (g *Group) appendKey(gr *Grower, fr *frame, b []byte) []byte {
+	if g.text != nil {
+		return append(b, Fold(gr.value(fr, g.text).S)...)
+	}
+	for i := range g.members {
+		b = append(b, Fold(gr.value(fr, g.members[i].field).String())...)
+		b = append(b, 0)
+	}
+	return b
+}
+
+// groupAt returns the row's place in the group of the cell's field.
+func (c cell) groupAt() groupAt {
+	g := c.f.group
+	at := &c.fr.groups[g.slot]
+	if at.known {
+		return *at
+	}
+	at.known = true
+	at.round = 0
+	if c.fr.row.Side {
+		at.index = g.side[c.fr.row.N]
+		return *at
+	}
+	n := c.fr.row.N
+	if n < g.usable {
+		at.index = g.first.at(n)
+	} else {
+		at.round = n / g.usable
+		p := newPermutation(Key{g.key[0], g.key[1] + at.round}, g.usable)
+		at.index = g.first.at(p.at(n % g.usable))
+	}
+	if len(g.taken) > 0 {
+		g.avoidTaken(c, at)
+	}
+	return *at
+}
+
+// avoidTaken moves a grown row away from values that a side row holds.
+func (g *Group) avoidTaken(c cell, at *groupAt) {
+	fr := newFrame(g.entity)
+	fr.reset(c.fr.row)
+	fr.groups[g.slot] = *at
+	b := c.g.take()
+	b = g.appendKey(c.g, fr, b)
+	if index, ok := g.taken[string(b)]; ok {
+		at.index, at.round = index, 0
+	}
+	c.g.give(b)
+}
+
+// digit is the row's value number of the cell's field.
+func (c cell) digit() uint64 {
+	m := &c.f.group.members[c.f.member]
+	i := c.groupAt().index / m.stride % m.radix
+	if m.reps != nil {
+		i = m.reps[i]
+	}
+	return i
+}

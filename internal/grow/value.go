@@ -1,0 +1,193 @@
+package grow
+
+import (
+	"encoding/hex"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+)
+
+// Type is a logical type. It belongs to the plan, not to an engine.
+type Type uint8
+
+// The logical types.
+const (
+	Null Type = iota
+	Integer
+	Decimal
+	Text
+	Bytes
+	Boolean
+	Date
+	Time
+	Timestamp
+	UUID
+	JSON
+)
+
+var typeNames = [...]string{"null", "integer", "decimal", "text", "bytes", "boolean", "date", "time", "timestamp", "uuid", "json"}
+
+func (t Type) String() string { return typeNames[t] }
+
+// Value is one cell. Which members count depends on the type:
+//
+//	Integer    N
+//	Decimal    N is the unscaled value, Scale the digits after the point
+//	Text       S; Bytes and JSON likewise
+//	Boolean    N is 0 or 1
+//	Date       N is days since 1970-01-01
+//	Time       N is microseconds since midnight, Scale the digits of a second to show
+//	Timestamp  N is microseconds since 1970-01-01T00:00:00Z, Scale as for Time
+//	UUID       N and M are its first and last eight bytes
+type Value struct {
+	Type  Type
+	Scale uint8
+	N     int64
+	M     uint64
+	S     string
+}
+
+// MaxScale is the largest number of digits after the decimal point.
+const MaxScale = 18
+
+// Int, String and Bool make the values most often written by hand.
+func Int(n int64) Value     { return Value{Type: Integer, N: n} }
+func String(s string) Value { return Value{Type: Text, S: s} }
+func Bool(b bool) Value {
+	if b {
+		return Value{Type: Boolean, N: 1}
+	}
+	return Value{Type: Boolean}
+}
+
+// IsNull tells whether the cell is empty.
+func (v Value) IsNull() bool { return v.Type == Null }
+
+// String shows the value as text: numbers in plain decimals, moments in ISO 8601.
+func (v Value) String() string { return string(v.AppendText(nil)) }
+
+// AppendText appends what String returns.
+func (v Value) AppendText(b []byte) []byte {
+	switch v.Type {
+	case Null:
+		return append(b, "NULL"...)
+	case Integer:
+		return strconv.AppendInt(b, v.N, 10)
+	case Decimal:
+		return appendDecimal(b, v.N, v.Scale)
+	case Boolean:
+		return strconv.AppendBool(b, v.N != 0)
+	case Date:
+		return appendDate(b, v.N)
+	case Time:
+		return appendClock(b, v.N, v.Scale)
+	case Timestamp:
+		return append(appendTimestamp(b, v.N, v.Scale, 'T'), 'Z')
+	case UUID:
+		return appendUUID(b, uint64(v.N), v.M)
+	case Bytes:
+		return hex.AppendEncode(b, []byte(v.S))
+	default:
+		return append(b, v.S...)
+	}
+}
+
+func appendDecimal(b []byte, n int64, scale uint8) []byte {
+	if scale == 0 {
+		return strconv.AppendInt(b, n, 10)
+	}
+	u := uint64(n)
+	if n < 0 {
+		b = append(b, '-')
+		u = -u
+	}
+	var digits [24]byte
+	d := strconv.AppendUint(digits[:0], u, 10)
+	s := int(scale)
+	if len(d) <= s {
+		b = append(b, '0', '.')
+		for range s - len(d) {
+			b = append(b, '0')
+		}
+		return append(b, d...)
+	}
+	b = append(b, d[:len(d)-s]...)
+	b = append(b, '.')
+	return append(b, d[len(d)-s:]...)
+}
+
+func appendUUID(b []byte, hi, lo uint64) []byte {
+	const digits = "0123456789abcdef"
+	for i := range 16 {
+		if i == 4 || i == 6 || i == 8 || i == 10 {
+			b = append(b, '-')
+		}
+		w, at := hi, i
+		if i >= 8 {
+			w, at = lo, i-8
+		}
+		x := byte(w >> (56 - 8*at))
+		b = append(b, digits[x>>4], digits[x&15])
+	}
+	return b
+}
+
+// ParseDecimal reads a plain decimal number exactly; without a point it is an
+// Integer. Exponents are refused: they hide the scale.
+func ParseDecimal(s string) (Value, error) {
+	whole, fraction, point := strings.Cut(s, ".")
+	if point && (fraction == "" || whole == "" || whole == "-" || whole == "+") {
+		return Value{}, fmt.Errorf("%q is not a plain decimal number", s)
+	}
+	if len(fraction) > MaxScale {
+		return Value{}, fmt.Errorf("%q has more than %d digits after the point", s, MaxScale)
+	}
+	if strings.ContainsAny(fraction, "+-_") {
+		return Value{}, fmt.Errorf("%q is not a plain decimal number", s)
+	}
+	n, err := strconv.ParseInt(strings.ReplaceAll(whole, "_", "")+fraction, 10, 64)
+	if err != nil {
+		if e, ok := err.(*strconv.NumError); ok && e.Err == strconv.ErrRange {
+			return Value{}, fmt.Errorf("%q has more digits than fit (18)", s)
+		}
+		return Value{}, fmt.Errorf("%q is not a plain decimal number", s)
+	}
+	if !point {
+		return Int(n), nil
+	}
+	return Value{Type: Decimal, Scale: uint8(len(fraction)), N: n}, nil
+}
+
+// ParseUUID reads the usual text form of a UUID (RFC 9562).
+func ParseUUID(s string) (Value, error) {
+	b, err := hex.DecodeString(strings.ReplaceAll(s, "-", ""))
+	if err != nil || len(b) != 16 || len(s) != 36 {
+		return Value{}, fmt.Errorf("%q is not a UUID", s)
+	}
+	v := Value{Type: UUID}
+	for i := range 8 {
+		v.N = v.N<<8 | int64(b[i])
+		v.M = v.M<<8 | uint64(b[8+i])
+	}
+	return v, nil
+}
+
+// Rescale gives a number another number of digits after the point, if that
+// loses nothing.
+func (v Value) Rescale(scale uint8) (Value, bool) {
+	n := v.N
+	for s := v.Scale; s < scale; s++ {
+		if n > math.MaxInt64/10 || n < math.MinInt64/10 {
+			return v, false
+		}
+		n *= 10
+	}
+	for s := v.Scale; s > scale; s-- {
+		if n%10 != 0 {
+			return v, false
+		}
+		n /= 10
+	}
+	return Value{Type: Decimal, Scale: scale, N: n}, true
+}
