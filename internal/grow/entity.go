@@ -12,6 +12,8 @@ type Set struct {
 	Edition  string
 	Clock    Value // a Timestamp: what "now" means
 	Entities []*Entity
+
+	slots int
 }
 
 // Entity is a kind of row. Its rows are Side rows (given by name, and what is
@@ -42,11 +44,15 @@ type SideRow struct {
 	Given   map[*Field]Given
 }
 
-// Given is a value written by hand. For a reference it names the row.
+// Given is a value written by hand. A reference that is not NULL names its row in
+// Ref.
 type Given struct {
 	Value Value
 	Ref   Row
 }
+
+// GivenRow is a reference written by hand.
+func GivenRow(r Row) Given { return Given{Value: Int(0), Ref: r} }
 
 // Row names a row of an entity: a grown row by its number, a side row by its
 // index.
@@ -65,8 +71,8 @@ type Field struct {
 
 	Entity *Entity
 	index  int
-	key    Key
-	nulls  Key
+	keys   [draws]Key
+	slot   int // of its draws, in a grower's memory
 	group  *Group // the unique group it belongs to
 	member int    // its place in the group
 	id     uint64 // its name in fingerprints
@@ -88,12 +94,17 @@ func (s *Set) NewEntity(name string) *Entity {
 // field's own, or the old one after a renaming.
 func (s *Set) NewField(e *Entity, name, seedName string) *Field {
 	f := &Field{Name: name, Entity: e, index: len(e.Fields)}
-	f.key = NewKey(s.Edition, s.Seed, e.Name, seedName)
-	f.nulls = f.key.Sub("nulls")
+	key := NewKey(s.Edition, s.Seed, e.Name, seedName)
+	f.keys = [draws]Key{drawValue: key, drawNull: key.Sub("nulls")}
+	f.slot = s.slots
+	s.slots += int(draws)
 	f.id = hashName(name)
 	e.Fields = append(e.Fields, f)
 	return f
 }
+
+// key is the key of the field's values.
+func (f *Field) key() Key { return f.keys[drawValue] }
 
 // AddGiven adds a row written by hand. parent is the index of its parent among
 // the parent entity's Side rows, where there is a parent.

@@ -46,13 +46,31 @@ type Grower struct {
 	set    *Set
 	frames [][]*frame // by entity: reusable frames, most recently used first
 	dealt  []*dealt   // by entity
+	blocks []block    // by draw of a field
 	text   arena
 	bufs   [][]byte // scratch, taken and given back
 }
 
+// block remembers the random words of the block of rows last drawn for.
+type block struct {
+	number uint64
+	words  [4]uint64
+	known  bool
+}
+
+// draw tells the purposes apart for which a field draws a fraction.
+type draw int
+
+const (
+	drawValue draw = iota
+	drawNull
+	draws // how many there are
+)
+
 // NewGrower returns a grower for a set.
 func NewGrower(s *Set) *Grower {
 	g := &Grower{set: s, frames: make([][]*frame, len(s.Entities)), dealt: make([]*dealt, len(s.Entities))}
+	g.blocks = make([]block, s.slots)
 	for _, e := range s.Entities {
 		if e.Deal != nil {
 			g.dealt[e.index] = newDealt(e.Deal)
@@ -122,6 +140,23 @@ func (g *Grower) open(e *Entity, r Row) *frame {
 	return free
 }
 
+// spare returns a frame of its own for trying out a row: open never finds it
+// by its row, so what is tried leaves no trace. Close it after use.
+func (g *Grower) spare(e *Entity, r Row) *frame {
+	for _, fr := range g.frames[e.index] {
+		if fr.busy == 0 {
+			fr.reset(r)
+			fr.busy, fr.valid = 1, false
+			return fr
+		}
+	}
+	fr := newFrame(e)
+	fr.reset(r)
+	fr.busy, fr.valid = 1, false
+	g.frames[e.index] = append(g.frames[e.index], fr)
+	return fr
+}
+
 func (fr *frame) close() { fr.busy-- }
 
 // value returns a cell, growing it if it is not known yet.
@@ -146,7 +181,7 @@ func (c cell) grow(v *Value) {
 			return
 		}
 	}
-	if c.f.Nulls.Part > 0 && c.f.Nulls.hit(c.fraction(c.f.nulls)) {
+	if c.f.Nulls.Part > 0 && c.f.Nulls.hit(c.fraction(drawNull)) {
 		return
 	}
 	if r, ok := c.f.Source.(reference); ok {
@@ -155,7 +190,7 @@ func (c cell) grow(v *Value) {
 		}
 		return
 	}
-	if c.f.group != nil {
+	if c.f.group != nil && c.f.group.text != c.f {
 		c.f.Source.(Countable).at(c, c.digit(), v)
 		return
 	}
@@ -170,17 +205,22 @@ func (c cell) refer(r reference, row Row, v *Value) {
 	fr.close()
 }
 
-// fraction is this row's draw under a key, in units of 2^-64.
-func (c cell) fraction(k Key) uint64 {
+// fraction is this row's draw for a purpose, in units of 2^-64.
+func (c cell) fraction(d draw) uint64 {
+	k := &c.f.keys[d]
 	if c.fr.row.Side || c.f.Free {
-		return c.word(k)
+		return philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 0}, *k)[0]
 	}
-	return k.even(c.fr.row.N, c.fr.e.Parent == nil)
-}
-
-// word is an independent draw of this row, in units of 2^-64.
-func (c cell) word(k Key) uint64 {
-	return philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 0}, k)[0]
+	n := c.fr.row.N
+	number := n >> blockBits
+	if number == 0 && c.fr.e.Parent == nil {
+		return k.evenFirst(n)
+	}
+	b := &c.g.blocks[c.f.slot+int(d)]
+	if !b.known || b.number != number {
+		*b = block{number, k.shuffleWords(number), true}
+	}
+	return k.evenIn(b.words, n)
 }
 
 // stream is an endless row of independent draws for one cell.
@@ -192,7 +232,7 @@ type stream struct {
 }
 
 func (c cell) stream() stream {
-	return stream{key: c.f.key, ctr: [4]uint64{c.fr.id[1], c.fr.id[0], 0, 16}, next: 4}
+	return stream{key: c.f.key(), ctr: [4]uint64{c.fr.id[1], c.fr.id[0], 0, 16}, next: 4}
 }
 
 // below draws a number in [0, n).

@@ -53,3 +53,7 @@ func (id ID) child(entity string, ordinal uint64) ID {
 	binary.LittleEndian.PutUint64(b[16:], ordinal)
 	return namedID(string(b[:]), entity)
 }
+
+// DealKey is the key by which the children of a reference to the parent are
+// dealt.
+func (f *Field) DealKey() Key { return f.key().Sub("deal") }

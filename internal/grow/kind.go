@@ -188,7 +188,7 @@ func (s *kindSource) grow(c cell, v *Value) {
 }
 
 func (s *countedKind) Space() uint64         { return s.size }
-func (s *countedKind) grow(c cell, v *Value) { s.at(c, below(c.fraction(c.f.key), s.size), v) }
+func (s *countedKind) grow(c cell, v *Value) { s.at(c, below(c.fraction(drawValue), s.size), v) }
 func (s *countedKind) at(c cell, index uint64, v *Value) {
 	b := s.kind.form.append(c.g.take(), index)
 	c.setText(v, b)

@@ -159,7 +159,7 @@ func (s *ranged) Type() Type    { return s.typ }
 func (s *ranged) Scale() uint8  { return s.scale }
 func (s *ranged) Space() uint64 { return s.n }
 func (s *ranged) grow(c cell, v *Value) {
-	s.at(c, below(c.fraction(c.f.key), s.n), v)
+	s.at(c, below(c.fraction(drawValue), s.n), v)
 }
 
 func (s *ranged) at(_ cell, i uint64, v *Value) {
@@ -229,7 +229,7 @@ func (s *choice) Type() Type    { return s.typ }
 func (s *choice) Scale() uint8  { return s.scale }
 func (s *choice) Space() uint64 { return uint64(len(s.values)) }
 func (s *choice) grow(c cell, v *Value) {
-	u := c.fraction(c.f.key)
+	u := c.fraction(drawValue)
 	if s.sums == nil {
 		*v = s.values[below(u, uint64(len(s.values)))]
 		return
@@ -249,7 +249,7 @@ func (s *portion) Type() Type    { return Boolean }
 func (s *portion) Scale() uint8  { return 0 }
 func (s *portion) Space() uint64 { return 2 }
 func (s *portion) grow(c cell, v *Value) {
-	*v = Bool(s.share.hit(c.fraction(c.f.key)))
+	*v = Bool(s.share.hit(c.fraction(drawValue)))
 }
 func (s *portion) at(_ cell, i uint64, v *Value) { *v = Bool(i == 1) }
 
@@ -269,7 +269,7 @@ func OrderedUUID(clock Value) Source { return &identifier{7, clock.N} }
 func (s *identifier) Type() Type   { return UUID }
 func (s *identifier) Scale() uint8 { return 0 }
 func (s *identifier) grow(c cell, v *Value) {
-	w := philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 0}, c.f.key)
+	w := philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 0}, c.f.key())
 	hi, lo := w[0], w[1]
 	if s.version == 7 {
 		n := c.fr.id[1] // 42 bits of counter, then 32 random bits

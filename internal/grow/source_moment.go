@@ -152,6 +152,6 @@ func (s *stretch) grow(c cell, v *Value) {
 		}
 	}
 	lo, n := s.limits(a, b)
-	us := lo + int64(below(c.fraction(c.f.key), n))*s.unit
+	us := lo + int64(below(c.fraction(drawValue), n))*s.unit
 	v.Type, v.Scale, v.N = s.typ, s.scale(), s.fold(us)
 }

@@ -73,11 +73,7 @@ func (s *pick) row(c cell) (Row, bool) {
 	case c.f.group != nil:
 		return s.to.at(c.digit()), true
 	case s.distinct:
-		parent, ordinal := c.g.up(c.fr)
-		id := c.fr.e.Parent.ID(parent)
-		w := philox([4]uint64{id[1], id[0], 0, 5}, c.f.key)
-		p := newPermutation(Key{w[0], w[1]}, n)
-		return s.to.at(p.at(ordinal)), true
+		return s.apart(c, n), true
 	case s.to == c.fr.e:
 		n = c.fr.row.N
 		if !c.fr.row.Side {
@@ -87,7 +83,42 @@ func (s *pick) row(c cell) (Row, bool) {
 			return Row{}, false
 		}
 	}
-	return s.to.at(below(c.fraction(c.f.key), n)), true
+	return s.to.at(below(c.fraction(drawValue), n)), true
+}
+
+// apart returns the pick of a row whose siblings must pick others: the parent's
+// own permutation of the rows, in the order of the siblings. What a sibling
+// given by name holds is passed over.
+func (s *pick) apart(c cell, n uint64) Row {
+	parent, ordinal := c.g.up(c.fr)
+	id := c.fr.e.Parent.ID(parent)
+	w := philox([4]uint64{id[1], id[0], 0, 5}, c.f.key())
+	p := newPermutation(Key{w[0], w[1]}, n)
+	if !c.fr.row.Side {
+		return s.to.at(p.at(ordinal))
+	}
+	held := map[Row]bool{}
+	from, to := c.g.childRows(c.fr.e, parent)
+	skip := uint64(0) // siblings before this one that do not use the permutation
+	for i := from; i < to; i++ {
+		if given, ok := c.fr.e.Side[i].Given[c.f]; ok {
+			held[given.Ref] = true
+			if i < c.fr.row.N {
+				skip++
+			}
+		}
+	}
+	for i, left := uint64(0), ordinal-skip; i < n; i++ {
+		row := s.to.at(p.at(i))
+		if held[row] {
+			continue
+		}
+		if left == 0 {
+			return row
+		}
+		left--
+	}
+	return s.to.at(p.at(ordinal % n)) // settle has made sure that there are enough
 }
 
 // copied is the value of another field.

@@ -19,12 +19,24 @@ const blockBits = 6 // blocks of 64 rows
 // ternary pairs.)
 func (k Key) even(n uint64, nested bool) uint64 {
 	block := n >> blockBits
-	switch {
-	case block != 0 || !nested:
-		n = block<<blockBits | k.shuffle64(block, n&(1<<blockBits-1))
-	case n >= 8:
+	if block == 0 && nested {
+		return k.evenFirst(n)
+	}
+	return k.evenIn(k.shuffleWords(block), n)
+}
+
+// evenFirst is even for the rows that keep a finer nesting.
+func (k Key) evenFirst(n uint64) uint64 {
+	if n >= 8 {
 		n = n&^7 | k.shuffle8(n>>3, n&7)
 	}
+	return bits.Reverse64(k.scramble(n))
+}
+
+// evenIn is even for the other rows, given the random words of the row's block:
+// whoever grows neighbours keeps these.
+func (k Key) evenIn(w [4]uint64, n uint64) uint64 {
+	n = n&^(1<<blockBits-1) | shuffle64(w, n&(1<<blockBits-1))
 	return bits.Reverse64(k.scramble(n))
 }
 
@@ -43,11 +55,14 @@ func (k Key) scramble(x uint64) uint64 {
 	return x
 }
 
-// shuffle64 permutes 0..63 by a permutation that depends on the key and the
-// block: eight rounds of a Feistel network on 3+3 bits whose round functions
-// are tables of random bits.
-func (k Key) shuffle64(block, i uint64) uint64 {
-	w := philox([4]uint64{block, 0, 0, 1}, k)
+// shuffleWords are the random words of a block of 64 rows.
+func (k Key) shuffleWords(block uint64) [4]uint64 {
+	return philox([4]uint64{block, 0, 0, 1}, k)
+}
+
+// shuffle64 permutes 0..63: eight rounds of a Feistel network on 3+3 bits whose
+// round functions are tables of random bits.
+func shuffle64(w [4]uint64, i uint64) uint64 {
 	l, r := i>>3, i&7
 	for _, x := range w {
 		l ^= x >> (3 * r) & 7

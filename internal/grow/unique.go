@@ -11,7 +11,8 @@ import (
 //
 // The top eighth of the permuted space is a reserve: rows given by name, what is
 // grown below them, and grown rows whose values they take draw from it, so that
-// they never meet rows appended later.
+// they never meet rows appended later. Where no row is given, grown rows may use
+// it up.
 type Group struct {
 	entity  *Entity
 	text    *Field // the unique text that the members build, or nil
@@ -20,8 +21,8 @@ type Group struct {
 	size    uint64 // distinct values of all members together
 	usable  uint64 // of these, for grown rows
 	first   permutation
-	side    []uint64          // by side row: its index
-	taken   map[string]uint64 // values of side rows, as one text: the index of a grown row that would have them
+	side    []uint64       // by side row: its index
+	taken   map[string]int // values of side rows, as one folded text: the side row
 	slot    int               // place in Entity.Groups
 }
 
@@ -57,7 +58,7 @@ func (e *Entity) Unique(fields ...*Field) error {
 }
 
 func (e *Entity) add(g *Group) {
-	g.key = g.members[0].field.key.Sub("unique")
+	g.key = g.members[0].field.key().Sub("unique")
 	for i := range g.members {
 		g.members[i].field.group, g.members[i].field.member = g, i
 	}
@@ -331,20 +332,21 @@ func (g *Group) settle(gr *Grower) *FinishError {
 		g.size *= m.radix
 	}
 	side := uint64(len(e.Side))
-	reserve := uint64(0)
-	if side > 0 {
-		reserve = max(g.size/8, 2*side)
-		if g.size < 64 {
-			reserve = g.takenOf(side)
-		}
+	reserve := g.size / 8
+	if g.size < 64 {
+		reserve = min(side, g.size) // a tiny space is not worth a reserve of its own
 	}
-	if reserve > g.size {
-		return fault("there are %d different values for %d given rows and what is grown below them", g.size, side)
+	if side > reserve {
+		return fault("there are %d given rows with what is grown below them, and of the %d different values of %s only %d are kept for them",
+			side, g.size, g.names(), reserve)
 	}
 	g.usable = g.size - reserve
+	if g.text == nil && side == 0 {
+		g.usable = g.size // nothing given: rows may use up the reserve
+	}
 	if e.Rows > g.usable && (g.text == nil || g.usable == 0) {
 		also := ""
-		if reserve > 0 {
+		if side > 0 {
 			also = fmt.Sprintf(", of which %d are kept for given rows", reserve)
 		}
 		return fault("%d rows need different values of %s, and there are %d%s", e.Rows, g.names(), g.size, also)
@@ -353,9 +355,6 @@ func (g *Group) settle(gr *Grower) *FinishError {
 	g.place(gr, reserve)
 	return nil
 }
-
-// takenOf is the reserve of a tiny space: as many values as side rows.
-func (g *Group) takenOf(side uint64) uint64 { return min(side, g.size) }
 
 func (g *Group) names() string {
 	var names []string
@@ -405,49 +404,33 @@ func (g *Group) listDistinct(m *member) string {
 	return ""
 }
 
-// place gives every side row an index in the reserve, and finds what grown rows
+// place gives every side row an index in the reserve, and notes what grown rows
 // must not have.
 func (g *Group) place(gr *Grower, reserve uint64) {
 	e := g.entity
-	g.side, g.taken = make([]uint64, len(e.Side)), map[string]uint64{}
+	g.side, g.taken = make([]uint64, len(e.Side)), map[string]int{}
 	used := map[uint64]bool{}
 	free := func(id ID) uint64 {
 		w := philox([4]uint64{id[1], id[0], 0, 6}, g.key)
 		at := below(w[0], reserve)
-		for range reserve {
-			index := g.first.at(g.size - 1 - at)
-			if !used[index] {
-				used[index] = true
-				return index
-			}
+		for used[at] {
 			at = (at + 1) % reserve
 		}
-		return g.first.at(g.size - 1)
+		used[at] = true
+		return g.first.at(g.size - 1 - at)
 	}
-	var keys []string
 	for i := range e.Side {
-		row := Row{N: uint64(i), Side: true}
-		var key string
-		for range 8 {
-			g.side[i] = free(e.Side[i].ID)
-			key = g.text8(gr, row)
-			if _, taken := g.taken[key]; !taken {
-				break
-			}
-		}
-		g.taken[key] = 0
-		keys = append(keys, key)
+		g.side[i] = free(e.Side[i].ID)
 	}
-	// A reserved index may itself stand for what a given row holds.
-	for i, key := range keys {
-		g.taken[key] = free(e.Side[i].ID.child(e.Name, 0))
+	for i := range e.Side {
+		g.taken[g.rowKey(gr, Row{N: uint64(i), Side: true})] = i
 	}
 }
 
-// text8 is a side row's values in the group as one folded text.
-func (g *Group) text8(gr *Grower, r Row) string {
-	fr := newFrame(g.entity)
-	fr.reset(r)
+// rowKey is a side row's values in the group as one folded text.
+func (g *Group) rowKey(gr *Grower, r Row) string {
+	fr := gr.spare(g.entity, r)
+	defer fr.close()
 	b := gr.take()
 	defer gr.give(b)
 	return string(g.appendKey(gr, fr, b))
@@ -491,15 +474,22 @@ func (c cell) groupAt() groupAt {
 	return *at
 }
 
-// avoidTaken moves a grown row away from values that a side row holds.
+// avoidTaken moves a grown row away from values that a side row holds, to the
+// place in the reserve that this side row left free. If that is held as well, by
+// another given row, then to the place which that one left free: as places
+// differ, so do the ends of these chains.
 func (g *Group) avoidTaken(c cell, at *groupAt) {
-	fr := newFrame(g.entity)
-	fr.reset(c.fr.row)
-	fr.groups[g.slot] = *at
 	b := c.g.take()
-	b = g.appendKey(c.g, fr, b)
-	if index, ok := g.taken[string(b)]; ok {
-		at.index, at.round = index, 0
+	for range g.taken {
+		fr := c.g.spare(g.entity, c.fr.row)
+		fr.groups[g.slot] = *at
+		b = g.appendKey(c.g, fr, b[:0])
+		fr.close()
+		side, ok := g.taken[string(b)]
+		if !ok {
+			break
+		}
+		at.index, at.round = g.side[side], 0
 	}
 	c.g.give(b)
 }
