@@ -72,7 +72,7 @@ type Field struct {
 	Entity *Entity
 	index  int
 	keys   [draws]Key
-	slot   int // of its draws, in a grower's memory
+	slot   int    // of its draws, in a grower's memory
 	group  *Group // the unique group it belongs to
 	member int    // its place in the group
 	id     uint64 // its name in fingerprints

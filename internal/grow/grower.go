@@ -1,6 +1,9 @@
 package grow
 
-import "unsafe"
+import (
+	"sort"
+	"unsafe"
+)
 
 // Source makes the values of a field. Sources are made by this package's
 // constructors and hold no state of their own between cells.
@@ -362,13 +365,35 @@ func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) {
 	}
 }
 
-// Families returns, for roots first to last-1, the range of rows of a member of
-// the family.
-func (g *Grower) Families(e *Entity, first, last uint64) (from, to uint64) {
+// Families returns, for roots first to last-1 (grown or side rows), the range of
+// rows of a member of the family.
+func (g *Grower) Families(e *Entity, side bool, first, last uint64) (from, to uint64) {
 	if e.Parent == nil {
 		return first, last
 	}
-	from, to = g.Families(e.Parent, first, last)
-	d := g.dealt[e.index]
-	return d.first(from), d.first(to)
+	from, to = g.Families(e.Parent, side, first, last)
+	return g.firstChild(e, side, from), g.firstChild(e, side, to)
+}
+
+// firstChild is the number or index of the first row below a parent: also how many
+// rows stand below the parents before it.
+func (g *Grower) firstChild(e *Entity, side bool, parent uint64) uint64 {
+	if side {
+		return uint64(sort.Search(len(e.Side), func(i int) bool { return uint64(e.Side[i].Parent) >= parent }))
+	}
+	return g.dealt[e.index].first(parent)
+}
+
+// Refers returns the row that a field of a row refers to; false if the field is no
+// reference, or NULL.
+func (g *Grower) Refers(e *Entity, r Row, f *Field) (Row, bool) {
+	if f.Target() == nil {
+		return Row{}, false
+	}
+	fr := g.open(e, r)
+	defer fr.close()
+	if g.value(fr, f).IsNull() {
+		return Row{}, false
+	}
+	return fr.refs[f.index], true
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"sort"
+	"unicode/utf8"
 )
 
 // literal is the same value in every row.
@@ -91,6 +92,24 @@ func (s *counter) settle(f *Field) *FinishError {
 		used[n] = label
 	}
 	return nil
+}
+
+// RowOf finds the row that a numbering field gives the number n, as far as that
+// follows from the numbering; a number given by hand is not looked for.
+func (f *Field) RowOf(n int64) (Row, bool) {
+	s, ok := f.Source.(*counter)
+	if !ok || s.restart {
+		return Row{}, false
+	}
+	if at := n - s.from; at%s.step == 0 && at/s.step >= 0 && uint64(at/s.step) < f.Entity.Rows {
+		return Row{N: uint64(at / s.step)}, true
+	}
+	if i := n - 1; i >= 0 && i < int64(len(f.Entity.Side)) {
+		if _, given := f.Entity.Side[i].Given[f]; !given {
+			return Row{N: uint64(i), Side: true}, true
+		}
+	}
+	return Row{}, false
 }
 
 // ranged is lo, lo+step, ... n values of an integral type.
@@ -279,4 +298,72 @@ func (s *identifier) grow(c cell, v *Value) {
 	v.Type = UUID
 	v.N = int64(hi&^0xf000 | uint64(s.version)<<12)
 	v.M = lo&(1<<62-1) | 1<<63
+}
+
+// LongestText returns the longest text that a source is known to make, with its
+// length in characters; 0 if that is not known beforehand.
+func LongestText(s Source) (string, int) {
+	switch s := s.(type) {
+	case *literal:
+		if s.value.Type == Text {
+			return s.value.S, utf8.RuneCountInString(s.value.S)
+		}
+	case *choice:
+		best, n := "", 0
+		for _, v := range s.values {
+			if k := utf8.RuneCountInString(v.S); v.Type == Text && k > n {
+				best, n = v.S, k
+			}
+		}
+		return best, n
+	case *pattern:
+		b := s.root.appendLongest(nil)
+		return string(b), utf8.RuneCount(b)
+	case *countedKind:
+		b := s.kind.form.appendLongest(nil)
+		return string(b), utf8.RuneCount(b)
+	}
+	return "", 0
+}
+
+func (f form) appendLongest(b []byte) []byte {
+	for i := range f {
+		p := &f[i]
+		if p.list == nil {
+			b = appendPadded(b, p.hi-1, p.width)
+			continue
+		}
+		best := p.list[0]
+		for _, s := range p.list {
+			if utf8.RuneCountInString(s) > utf8.RuneCountInString(best) {
+				best = s
+			}
+		}
+		b = append(b, best...)
+	}
+	return b
+}
+
+func (n *node) appendLongest(b []byte) []byte {
+	switch n.op {
+	case opClass:
+		return utf8.AppendRune(b, n.runes[0])
+	case opEither:
+		best := n.subs[0]
+		for _, s := range n.subs {
+			if s.longest() > best.longest() {
+				best = s
+			}
+		}
+		return best.appendLongest(b)
+	case opRepeat:
+		for range n.max {
+			b = n.subs[0].appendLongest(b)
+		}
+		return b
+	}
+	for _, s := range n.subs {
+		b = s.appendLongest(b)
+	}
+	return b
 }

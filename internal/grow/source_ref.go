@@ -3,7 +3,6 @@ package grow
 import (
 	"fmt"
 	"math"
-	"sort"
 )
 
 // upward is the reference to the parent.
@@ -224,15 +223,5 @@ func less(a, b *Value) bool {
 // childRows returns the range of e's rows whose parent is r: numbers of grown
 // rows, or indexes of side rows.
 func (g *Grower) childRows(e *Entity, r Row) (from, to uint64) {
-	if r.Side {
-		p := int(r.N)
-		from := sort.Search(len(e.Side), func(i int) bool { return e.Side[i].Parent >= p })
-		to := from
-		for to < len(e.Side) && e.Side[to].Parent == p {
-			to++
-		}
-		return uint64(from), uint64(to)
-	}
-	d := g.dealt[e.index]
-	return d.first(r.N), d.first(r.N + 1)
+	return g.firstChild(e, r.Side, r.N), g.firstChild(e, r.Side, r.N+1)
 }

@@ -23,7 +23,7 @@ type Group struct {
 	first   permutation
 	side    []uint64       // by side row: its index
 	taken   map[string]int // values of side rows, as one folded text: the side row
-	slot    int               // place in Entity.Groups
+	slot    int            // place in Entity.Groups
 }
 
 type member struct {

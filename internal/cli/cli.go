@@ -1,0 +1,407 @@
+// Package cli is the command line: commands, flags, printing. It computes nothing.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"runtime"
+	"runtime/debug"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/load"
+	"evensprout/internal/plan"
+	"evensprout/internal/report"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/store/sqlite"
+)
+
+// The exit codes, as documented in docs/commands.md.
+const (
+	exitDone        = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitPlan        = 3
+	exitDatabase    = 4
+	exitViolation   = 5
+	exitInterrupted = 130
+)
+
+// defaultPlan is the plan file where none is named.
+const defaultPlan = "evensprout.yaml"
+
+// app is one run of the program.
+type app struct {
+	out, err io.Writer
+	page     report.Page // of standard output
+	errPage  report.Page // of standard error
+	drivers  []store.Driver
+	db       string
+	json     bool
+	clock    string
+}
+
+// usageError is a command line that makes no sense.
+type usageError struct{ error }
+
+// Main runs the program and returns its exit code.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{out: out, err: errOut, drivers: []store.Driver{sqlite.Driver{}}}
+	a.page, a.errPage = pageOf(out), pageOf(errOut)
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.ExecuteContext(ctx)
+	return a.exit(err)
+}
+
+const defaultWidth = 120 // characters of a line where there is no terminal
+
+func pageOf(w io.Writer) report.Page {
+	p := report.Page{Width: defaultWidth}
+	f, ok := w.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return p
+	}
+	if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
+		p.Width = width
+	}
+	p.Color = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	return p
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "evensprout",
+		Short: "Reproducible seed and fixture rows for your tables",
+		Long: `evensprout reads a plan (one YAML file), grows rows from it that are the same
+every time and everywhere, and loads them into your database in one transaction:
+all or nothing, with a plain answer to every refusal.
+
+The usual way: survey a database to draft a plan, check it, preview some rows,
+load them, look at the tables. The demo command shows all of it at once.`,
+		Example: `  evensprout demo                                   # a sample database to play with
+  evensprout survey --db sqlite:app.db --out evensprout.yaml
+  evensprout check && evensprout preview
+  evensprout load --db sqlite:app.db
+  evensprout look passengers --db sqlite:app.db`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Version:       version(),
+	}
+	root.SetVersionTemplate("{{.Version}}\n")
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.PersistentFlags().StringVar(&a.db, "db", "", "database URL such as sqlite:app.db; else the environment variable DATABASE_URL, else the plan's database")
+	root.PersistentFlags().BoolVar(&a.json, "json", false, "results as JSON on standard output")
+	cobra.EnableCommandSorting = false
+	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.catalog(), a.versionCommand()} {
+		args := c.Args
+		c.Args = func(cmd *cobra.Command, list []string) error {
+			if err := args(cmd, list); err != nil {
+				return usageError{fmt.Errorf("%w\nusage: %s", err, cmd.UseLine())}
+			}
+			return nil
+		}
+		root.AddCommand(c)
+	}
+	return root
+}
+
+// clockFlag lets a command take another clock than the plan's.
+func (a *app) clockFlag(c *cobra.Command) {
+	c.Flags().StringVar(&a.clock, "clock", "", "what now means, in place of the plan's clock, such as 2026-05-01T08:00:00Z")
+}
+
+// jobsDefault is the number of growers unless said otherwise.
+func jobsDefault() int { return runtime.NumCPU() }
+
+// readPlan reads the plan named by the arguments.
+func (a *app) readPlan(args []string) (*plan.Plan, error) {
+	path := defaultPlan
+	if len(args) > 0 {
+		path = args[0]
+	}
+	p, err := plan.ReadFile(path)
+	if errors.Is(err, plan.ErrMissing) {
+		hint := "name it: evensprout COMMAND PLAN; or draft one: evensprout survey --db URL --out " + defaultPlan
+		if near := plansNear(path); len(near) > 0 {
+			hint = "did you mean " + strings.Join(near, " or ") + "?"
+		}
+		return nil, plan.Problems{{File: path, Message: "there is no such plan", Hint: hint}}
+	}
+	if err != nil {
+		if _, ok := err.(plan.Problems); !ok {
+			return nil, plan.Problems{{File: path, Message: "the plan cannot be read: " + err.Error()}}
+		}
+		return nil, err
+	}
+	return p, nil
+}
+
+// plansNear finds plans that may be meant by a path at which there is none.
+func plansNear(path string) []string {
+	var found []string
+	for _, pattern := range []string{"*.yaml", "*.yml", "*/" + defaultPlan} {
+		m, _ := filepath.Glob(filepath.Join(filepath.Dir(path), pattern))
+		found = append(found, m...)
+	}
+	if len(found) > 3 {
+		found = found[:3]
+	}
+	return found
+}
+
+func (a *app) options() (plan.Options, error) {
+	var o plan.Options
+	if a.clock != "" {
+		v, err := grow.ParseTimestamp(a.clock)
+		if err != nil {
+			return o, usageError{fmt.Errorf("--clock: %w", err)}
+		}
+		o.Clock = v
+	}
+	return o, nil
+}
+
+// url finds the database: --db, DATABASE_URL, the plan's. It is empty if nobody
+// names one. A file that the plan names lies beside the plan.
+func (a *app) url(p *plan.Plan, planPath string) string {
+	if a.db != "" {
+		return a.db
+	}
+	if env := os.Getenv("DATABASE_URL"); env != "" {
+		return env
+	}
+	if p == nil || p.Database == "" {
+		return ""
+	}
+	return store.Beside(a.drivers, p.Database, filepath.Dir(planPath))
+}
+
+// open opens the database for the plan; nil if nobody names one.
+func (a *app) open(ctx context.Context, p *plan.Plan, args []string) (store.Store, string, error) {
+	path := defaultPlan
+	if len(args) > 0 {
+		path = args[0]
+	}
+	u := a.url(p, path)
+	if u == "" {
+		return nil, "", nil
+	}
+	s, err := store.Open(ctx, a.drivers, u)
+	return s, shown(u), err
+}
+
+var errNoDatabase = &store.Fault{Kind: store.BadURL, Message: "no database is named",
+	Hint: "--db sqlite:app.db, or the environment variable DATABASE_URL, or database: in the plan"}
+
+// compile opens the plan's database and holds the plan against it. Close the store
+// if there is no error. Without a database the store is nil.
+func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*plan.Compiled, store.Store, string, error) {
+	o, err := a.options()
+	if err != nil {
+		return nil, nil, "", err
+	}
+	p, err := a.readPlan(args)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	s, name, err := a.open(ctx, p, args)
+	if err == nil && s == nil && needDatabase {
+		err = errNoDatabase
+	}
+	if err != nil {
+		// What is wrong with the plan itself is worth telling all the same.
+		if _, wrong := p.Compile(o); wrong != nil {
+			return nil, nil, "", errors.Join(wrong, err)
+		}
+		return nil, nil, "", err
+	}
+	if s != nil {
+		var db *schema.Database
+		if db, err = s.Survey(ctx); err == nil {
+			o.Database = db
+		}
+	}
+	var c *plan.Compiled
+	if err == nil {
+		c, err = p.Compile(o)
+	}
+	if err != nil && s != nil {
+		s.Close()
+		s = nil
+	}
+	return c, s, name, err
+}
+
+// shown is a database URL without its password.
+func shown(u string) string {
+	if parsed, err := url.Parse(u); err == nil && parsed.User != nil {
+		return parsed.Redacted()
+	}
+	return u
+}
+
+// warn tells the warnings about a plan.
+func (a *app) warn(c *plan.Compiled) {
+	for _, w := range c.Warnings {
+		fmt.Fprintln(a.err, w)
+	}
+}
+
+// writeJSON writes a result for programs.
+func (a *app) writeJSON(v any) error {
+	e := json.NewEncoder(a.out)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// exit tells an error and returns the exit code for it.
+func (a *app) exit(err error) int {
+	if err == nil {
+		return exitDone
+	}
+	var (
+		problems plan.Problems
+		refusal  *load.Refusal
+		present  *load.Present
+		fault    *store.Fault
+		usage    usageError
+	)
+	code := exitFailed
+	failure := map[string]any{"message": err.Error()}
+	say := func(message string) { fmt.Fprintln(a.err, a.errPage.Alarm("error:"), message) }
+	hint := func(h string) {
+		if h != "" {
+			fmt.Fprintln(a.err, "      ", h)
+		}
+	}
+	switch {
+	case errors.As(err, &problems):
+		code = exitPlan
+		if problems.Errors().OnlyDatabase() {
+			code = exitDatabase
+		}
+		failure["problems"] = problems
+		fmt.Fprintln(a.err, problems)
+		n := len(problems.Errors())
+		fmt.Fprintf(a.err, "%s\n", a.errPage.Alarm(report.Count(n, "problem", "problems")+"; nothing was written"))
+		if errors.As(err, &fault) {
+			say(fault.Error())
+			hint(fault.Hint)
+		}
+	case errors.As(err, &refusal):
+		code = exitViolation
+		failure["refusal"] = refusal
+		a.refused(refusal)
+	case errors.As(err, &present):
+		code = exitDatabase
+		failure["present"] = present
+		say(present.Error())
+		fmt.Fprint(a.err, presentHelp)
+	case errors.As(err, &fault):
+		code = exitDatabase
+		switch fault.Kind {
+		case store.Full:
+			code = exitFailed
+		case store.Interrupted:
+			code = exitInterrupted
+		}
+		failure["fault"] = fault.Kind
+		say(fault.Error())
+		hint(fault.Hint)
+		if fault.Kind == store.Full {
+			hint("everything was rolled back: the tables are as before")
+		}
+	case errors.Is(err, context.Canceled):
+		code = exitInterrupted
+		say("interrupted; everything was rolled back, the tables are as before")
+	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "unknown flag"):
+		code = exitUsage
+		say(strings.TrimSpace(err.Error()))
+		hint("evensprout --help lists the commands, evensprout COMMAND --help explains one")
+	default:
+		say(err.Error())
+	}
+	if a.json {
+		failure["exit_code"] = code
+		a.writeJSON(map[string]any{"error": failure})
+	}
+	return code
+}
+
+const presentHelp = `       Nothing was written. You can
+         leave tables alone that have rows:   when: empty, in the plan or at an entity
+         load other rows beside these:        another seed, and keys that start higher: {count: 100001}
+         start over:                          empty the tables, and load again
+`
+
+// refused tells a violation in the plan's words.
+func (a *app) refused(r *load.Refusal) {
+	fmt.Fprintf(a.err, "%s %s\n", a.errPage.Alarm("refused:"), r.Error())
+	line := func(name, value string) {
+		if value != "" {
+			fmt.Fprintf(a.err, "  %-11s %s\n", name, value)
+		}
+	}
+	line("violation", string(r.Kind))
+	line("entity", r.Entity)
+	line("row", r.Row)
+	for i, f := range r.Fields {
+		name := f
+		if i < len(r.Columns) && r.Columns[i] != f {
+			name += " (column " + r.Columns[i] + ")"
+		}
+		if i < len(r.Values) {
+			name += " = " + cutValue(r.Values[i])
+		}
+		line("field", name)
+	}
+	line("constraint", strings.TrimSpace(r.Constraint+" on "+r.Table))
+	line("other row", r.Other)
+	words := r.Message
+	if r.Code != "" {
+		words += " [" + r.Code + "]"
+	}
+	line("database", words)
+	line("what to do", r.Hint)
+	fmt.Fprintln(a.err, "Everything was rolled back: the tables are as before.")
+}
+
+func cutValue(v string) string {
+	if len(v) > 120 {
+		return strings.ToValidUTF8(v[:120], "") + "..."
+	}
+	return v
+}
+
+// version is the module's version and where it was built from.
+func version() string {
+	v := "evensprout (development)"
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return v
+	}
+	if m := info.Main.Version; m != "" && m != "(devel)" {
+		v = "evensprout " + m
+	}
+	return fmt.Sprintf("%s, edition 1, %s %s/%s", v, info.GoVersion, runtime.GOOS, runtime.GOARCH)
+}

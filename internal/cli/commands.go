@@ -1,0 +1,206 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+	"evensprout/internal/report"
+)
+
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "version",
+		Short:   "Say which program this is",
+		Example: "  evensprout version --json",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if a.json {
+				return a.writeJSON(map[string]any{"version": version(), "editions": []string{"1"}})
+			}
+			fmt.Fprintln(a.out, version())
+			return nil
+		},
+	}
+}
+
+func (a *app) check() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "check [PLAN]",
+		Short: "Hold a plan against itself and the database",
+		Long: `check reads the plan, looks up every name in it, and holds it against the tables of
+the database, if one is named. Everything wrong is told at once, with its place in
+the file. No row is written.
+
+Exit codes: 0 fine (there may be warnings), 3 the plan is wrong, 4 the database does
+not fit the plan or cannot be reached.`,
+		Example: `  evensprout check
+  evensprout check larkwater/evensprout.yaml --db sqlite:other.db`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			compiled, s, name, err := a.compile(cmd.Context(), args, false)
+			if err != nil {
+				return err
+			}
+			if s != nil {
+				defer s.Close()
+			}
+			rows, fields := uint64(0), 0
+			for _, t := range compiled.Targets {
+				rows += t.Grow.Total()
+				fields += len(t.Plan.Fields)
+			}
+			if a.json {
+				warnings := compiled.Warnings
+				if warnings == nil {
+					warnings = plan.Problems{}
+				}
+				return a.writeJSON(map[string]any{
+					"plan": compiled.Plan.Name, "database": name, "entities": len(compiled.Targets), "fields": fields, "rows": rows, "warnings": warnings,
+				})
+			}
+			a.warn(compiled)
+			fmt.Fprintf(a.out, "%s %s: %s, %s, %s to grow\n", a.page.Good("fine:"), compiled.Plan.Name,
+				report.Count(len(compiled.Targets), "entity", "entities"), report.Count(fields, "field", "fields"), report.Count(rows, "row", "rows"))
+			switch {
+			case s == nil:
+				fmt.Fprintln(a.out, "No database is named, so the plan was held only against itself.")
+			default:
+				fmt.Fprintf(a.out, "The tables of %s fit the plan.\n", name)
+			}
+			if n := len(compiled.Warnings); n > 0 {
+				fmt.Fprintln(a.out, report.Count(n, "warning", "warnings"), "above.")
+			}
+			return nil
+		},
+	}
+	a.clockFlag(c)
+	return c
+}
+
+func (a *app) catalog() *cobra.Command {
+	return &cobra.Command{
+		Use:   "catalog [KIND]",
+		Short: "List the kinds of values, with samples",
+		Long: `catalog lists the kinds of values that {kind: NAME} makes, with samples and how many
+different ones there are. With a name, it shows that kind alone, with more samples.
+
+Addresses, numbers and hosts come only from ranges that are reserved for
+documentation and fiction: nothing ever reaches a real person.`,
+		Example: `  evensprout catalog
+  evensprout catalog email`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			kinds := grow.Kinds()
+			if len(args) == 1 {
+				var names []string
+				for _, k := range kinds {
+					names = append(names, k.Name)
+					if k.Name == args[0] {
+						return a.oneKind(k)
+					}
+				}
+				err := fmt.Errorf("the catalogue has no kind %s", args[0])
+				if near := plan.Nearest(args[0], names); near != "" {
+					err = fmt.Errorf("%w; did you mean %s?", err, near)
+				}
+				return usageError{err}
+			}
+			return a.allKinds(kinds)
+		},
+	}
+}
+
+func (a *app) allKinds(kinds []grow.Kind) error {
+	if a.json {
+		list := []any{}
+		for _, k := range kinds {
+			list = append(list, kindJSON(k, 3))
+		}
+		return a.writeJSON(map[string]any{"kinds": list})
+	}
+	t := report.Table{Columns: []report.Column{{Name: "Kind"}, {Name: "What it is"}, {Name: "Different", Number: true}, {Name: "Samples"}}}
+	for _, k := range kinds {
+		t.Rows = append(t.Rows, []string{k.Name, k.About, space(k), join(samples(k, 3), " · ")})
+	}
+	fmt.Fprintln(a.out, a.page.Draw(t))
+	fmt.Fprintln(a.out, "\nIn a plan: {kind: NAME}; evensprout catalog NAME shows one with its parameters.")
+	return nil
+}
+
+func (a *app) oneKind(k grow.Kind) error {
+	if a.json {
+		return a.writeJSON(kindJSON(k, 10))
+	}
+	fmt.Fprintf(a.out, "%s: %s\n", a.page.Bold(k.Name), k.About)
+	if k.Space() > 0 {
+		fmt.Fprintf(a.out, "%s different values, so it can be unique\n", space(k))
+	} else {
+		fmt.Fprintln(a.out, "not counted, so it cannot be unique")
+	}
+	for _, p := range k.Params {
+		r := k.Usual(p)
+		fmt.Fprintf(a.out, "parameter %s, %d..%d unless said otherwise\n", p, r.Lo, r.Hi)
+	}
+	for _, s := range samples(k, 10) {
+		fmt.Fprintln(a.out, "  "+s)
+	}
+	return nil
+}
+
+func kindJSON(k grow.Kind, n int) any {
+	o := &report.Object{}
+	o.Set("kind", k.Name)
+	o.Set("about", k.About)
+	if k.Space() > 0 {
+		o.Set("different", k.Space())
+	}
+	params := map[string][2]uint64{}
+	for _, p := range k.Params {
+		params[p] = [2]uint64{k.Usual(p).Lo, k.Usual(p).Hi}
+	}
+	o.Set("parameters", params)
+	o.Set("samples", samples(k, n))
+	return o
+}
+
+func space(k grow.Kind) string {
+	if k.Space() == 0 {
+		return "-"
+	}
+	return report.Number(k.Space())
+}
+
+func samples(k grow.Kind, n int) []string {
+	s := &grow.Set{Seed: "catalog", Edition: "1"}
+	e := s.NewEntity("Sample")
+	e.Rows = uint64(n)
+	src, err := grow.NewKind(k, nil)
+	if err != nil {
+		return nil
+	}
+	s.NewField(e, k.Name, k.Name).Source = src
+	if faults := s.Finish(); len(faults) > 0 {
+		return nil
+	}
+	var b grow.Batch
+	grow.NewGrower(s).Grow(e, grow.Row{}, n, &b)
+	out := make([]string, n)
+	for i := range out {
+		out[i] = b.Row(i)[0].String()
+	}
+	return out
+}
+
+func join(list []string, sep string) string {
+	out := ""
+	for i, s := range list {
+		if i > 0 {
+			out += sep
+		}
+		out += s
+	}
+	return out
+}

@@ -1,0 +1,236 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+	"evensprout/internal/report"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+func (a *app) look() *cobra.Command {
+	var limit, skip int
+	c := &cobra.Command{
+		Use:   "look [PLAN] [TABLE]",
+		Short: "Show rows that are in the database now",
+		Long: `look shows the rows of a table, named by its own name or its entity's. A reference
+shows the label of the row that it points to (its name, title, code) beside the key.
+Without a table, it lists all tables with their row counts.
+
+A name that ends in .yaml or .yml is a plan: it only says where the database is.`,
+		Example: `  evensprout look --db sqlite:app.db
+  evensprout look passengers --limit 20
+  evensprout look larkwater/evensprout.yaml Booking`,
+		Args: cobra.MaximumNArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if limit < 1 || limit > 100_000 || skip < 0 {
+				return usageError{fmt.Errorf("--limit lies between 1 and 100000, --skip from 0 up")}
+			}
+			var planArgs []string
+			table := ""
+			for _, arg := range args {
+				switch {
+				case (strings.HasSuffix(arg, ".yaml") || strings.HasSuffix(arg, ".yml")) && planArgs == nil:
+					planArgs = []string{arg}
+				case table == "":
+					table = arg
+				default:
+					return usageError{fmt.Errorf("look shows one table: %s or %s?", table, arg)}
+				}
+			}
+			p, err := a.readPlan(planArgs)
+			if err != nil && (a.url(nil, "") == "" || planArgs != nil) {
+				if planArgs == nil && errors.As(err, new(plan.Problems)) {
+					return errNoDatabase
+				}
+				return err
+			}
+			s, name, err := a.open(cmd.Context(), p, planArgs)
+			if err != nil {
+				return err
+			}
+			if s == nil {
+				return errNoDatabase
+			}
+			defer s.Close()
+			db, err := s.Survey(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if table == "" {
+				return a.lookAll(cmd.Context(), s, db, p, name)
+			}
+			t, err := findTable(db, p, table)
+			if err != nil {
+				return err
+			}
+			return a.lookAt(cmd.Context(), s, db, t, int64(limit), int64(skip))
+		},
+	}
+	c.Flags().IntVar(&limit, "limit", 10, "how many rows")
+	c.Flags().IntVar(&skip, "skip", 0, "how many rows to leave out at the start")
+	return c
+}
+
+// findTable finds a table by its name or its entity's.
+func findTable(db *schema.Database, p *plan.Plan, name string) (*schema.Table, error) {
+	if t := db.Table(name); t != nil {
+		return t, nil
+	}
+	names := db.TableNames()
+	if p != nil {
+		for _, e := range p.Entities {
+			names = append(names, e.Name)
+			if schema.Plain(e.Name) == schema.Plain(name) && db.Table(e.Table) != nil {
+				return db.Table(e.Table), nil
+			}
+		}
+	}
+	for _, t := range db.Tables {
+		if schema.Plain(t.Name) == schema.Plain(name) || schema.Plain(plan.EntityName(t.Name)) == schema.Plain(name) {
+			return t, nil
+		}
+	}
+	hint := ""
+	if near := plan.Nearest(name, names); near != "" {
+		hint = fmt.Sprintf("did you mean %s?", near)
+	}
+	return nil, &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("the database has no table %s", name), Hint: hint}
+}
+
+func (a *app) lookAll(ctx context.Context, s store.Store, db *schema.Database, p *plan.Plan, name string) error {
+	entities := map[string]string{}
+	if p != nil {
+		for _, e := range p.Entities {
+			if t := db.Table(e.Table); t != nil {
+				entities[t.Name] = e.Name
+			}
+		}
+	}
+	t := report.Table{Columns: []report.Column{{Name: "Table"}, {Name: "Rows", Number: true}, {Name: "Entity"}, {Name: "Columns"}}}
+	list := []any{}
+	total := int64(0)
+	for _, table := range db.Tables {
+		n, err := s.Count(ctx, table)
+		if err != nil {
+			return err
+		}
+		total += n
+		t.Rows = append(t.Rows, []string{table.Name, report.Number(n), entities[table.Name], strings.Join(table.ColumnNames(), ", ")})
+		o := &report.Object{}
+		o.Set("table", table.Name)
+		o.Set("rows", n)
+		if e := entities[table.Name]; e != "" {
+			o.Set("entity", e)
+		}
+		list = append(list, o)
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"database": name, "tables": list})
+	}
+	if len(list) == 0 {
+		fmt.Fprintf(a.out, "%s has no tables.\n", name)
+		return nil
+	}
+	fmt.Fprintln(a.out, a.page.Draw(t))
+	fmt.Fprintf(a.out, "\n%s in %s of %s\n", report.Count(total, "row", "rows"), report.Count(len(list), "table", "tables"), name)
+	return nil
+}
+
+func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, t *schema.Table, limit, skip int64) error {
+	total, err := s.Count(ctx, t)
+	if err != nil {
+		return err
+	}
+	var rows [][]grow.Value
+	err = s.Select(ctx, store.Query{Table: t, Columns: t.Columns, Skip: skip, Limit: limit}, func(row []grow.Value) error {
+		rows = append(rows, slices.Clone(row))
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	labels := newLabels(s, db)
+	out := report.Table{}
+	for _, c := range t.Columns {
+		number := (c.Kind == schema.Integer || c.Kind == schema.Decimal || c.Kind == schema.Real) && t.Reference(c.Name) == nil
+		out.Columns = append(out.Columns, report.Column{Name: c.Name, Number: number})
+	}
+	list := []any{}
+	for _, row := range rows {
+		line := make([]string, len(row))
+		o := &report.Object{}
+		for i, v := range row {
+			line[i] = cell(v)
+			o.Set(t.Columns[i].Name, report.JSON(v))
+			label, err := labels.of(ctx, t, t.Columns[i], v)
+			if err != nil {
+				return err
+			}
+			if label != "" {
+				line[i] += " " + label
+				o.Set(t.Columns[i].Name+" label", label)
+			}
+		}
+		out.Rows = append(out.Rows, line)
+		list = append(list, o)
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"table": t.Name, "total": total, "rows": list})
+	}
+	fmt.Fprintf(a.out, "%s  %s\n", a.page.Bold(t.Name), a.page.Dim(report.Count(total, "row", "rows")))
+	if len(rows) > 0 {
+		fmt.Fprintln(a.out, a.page.Draw(out))
+	}
+	if rest := total - skip - int64(len(rows)); rest > 0 {
+		fmt.Fprintln(a.out, a.page.Dim(fmt.Sprintf("  and %s more: --limit and --skip show others", report.Number(rest))))
+	}
+	return nil
+}
+
+// labels finds what rows are called that others refer to, and remembers it.
+type labels struct {
+	store store.Store
+	db    *schema.Database
+	known map[string]string
+}
+
+func newLabels(s store.Store, db *schema.Database) *labels {
+	return &labels{s, db, map[string]string{}}
+}
+
+// of is the label of the row that a cell refers to; empty if the cell is no
+// reference, or if the key itself says as much.
+func (l *labels) of(ctx context.Context, t *schema.Table, c *schema.Column, v grow.Value) (string, error) {
+	r := t.Reference(c.Name)
+	if r == nil || v.IsNull() {
+		return "", nil
+	}
+	to := l.db.Table(r.Table)
+	if to == nil {
+		return "", nil
+	}
+	key, label := to.Column(r.Targets[0]), to.Column(to.Label())
+	if key == nil || label == nil || key == label {
+		return "", nil
+	}
+	name := to.Name + "\x00" + v.String()
+	if known, ok := l.known[name]; ok {
+		return known, nil
+	}
+	found := "?"
+	err := l.store.Select(ctx, store.Query{Table: to, Columns: []*schema.Column{label}, Where: key, Equals: v, Limit: 1}, func(row []grow.Value) error {
+		found = cell(row[0])
+		return nil
+	})
+	l.known[name] = found
+	return found, err
+}

@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evensprout/internal/plan"
+	"evensprout/internal/report"
+	"evensprout/internal/store"
+)
+
+func (a *app) survey() *cobra.Command {
+	var out string
+	c := &cobra.Command{
+		Use:   "survey",
+		Short: "Read a database and draft a plan for it",
+		Long: `survey reads tables, columns, types, keys and references, and drafts a plan: how many
+rows, and where each field gets its values, guessed from types, names and simple
+checks. The draft is yours to make better; nothing is written into the database.
+
+With --json, it writes the description of the tables instead.`,
+		Example: `  evensprout survey --db sqlite:app.db
+  evensprout survey --db sqlite:app.db --out evensprout.yaml`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			u := a.url(nil, "")
+			if u == "" {
+				return errNoDatabase
+			}
+			s, err := store.Open(cmd.Context(), a.drivers, u)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			db, err := s.Survey(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.writeJSON(db)
+			}
+			if len(db.Tables) == 0 {
+				return &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("%s has no tables", shown(u)), Hint: "run your migrations first"}
+			}
+			text := plan.Draft(db, planName(u), draftURL(u, out))
+			if out == "" {
+				fmt.Fprint(a.out, text)
+				return nil
+			}
+			f, err := os.OpenFile(out, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+			if errors.Is(err, fs.ErrExist) {
+				return fmt.Errorf("%s is there already: nothing was written; name another file, or move it away", out)
+			}
+			if err != nil {
+				return err
+			}
+			if _, err := f.WriteString(text); err != nil {
+				return errors.Join(err, f.Close())
+			}
+			if err := f.Close(); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s a plan for %s in %s\n", a.page.Good("drafted:"), report.Count(len(db.Tables), "table", "tables"), out)
+			fmt.Fprintf(a.out, "Next: evensprout check %s && evensprout preview %s\n", out, out)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&out, "out", "", "write the plan into this file, which must not exist yet")
+	return c
+}
+
+// planName makes a plan's name of a database's.
+func planName(u string) string {
+	u, _, _ = strings.Cut(u, "?")
+	base := filepath.Base(strings.TrimPrefix(u, "sqlite:"))
+	return strings.TrimSuffix(base, filepath.Ext(base))
+}
+
+// draftURL is the database as a plan in a file names it: a file seen from the
+// plan's folder, and never a password.
+func draftURL(u, out string) string {
+	path, ok := strings.CutPrefix(u, "sqlite:")
+	if !ok {
+		return ""
+	}
+	if filepath.IsAbs(path) || out == "" {
+		return u
+	}
+	from, err1 := filepath.Abs(filepath.Dir(out))
+	to, err2 := filepath.Abs(path)
+	rel, err3 := filepath.Rel(from, to)
+	if err1 != nil || err2 != nil || err3 != nil {
+		return u
+	}
+	return "sqlite:" + rel
+}

@@ -1,0 +1,208 @@
+package load
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/store"
+)
+
+// Refusal is a violation in the plan's words.
+type Refusal struct {
+	Kind       store.ViolationKind `json:"kind"`
+	Entity     string              `json:"entity"`
+	Row        string              `json:"row,omitempty"` // such as Passenger row 4321, Passenger.ada
+	Fields     []string            `json:"fields,omitempty"`
+	Values     []string            `json:"values,omitempty"`
+	Table      string              `json:"table"`
+	Constraint string              `json:"constraint,omitempty"`
+	Columns    []string            `json:"columns,omitempty"`
+	Other      string              `json:"other,omitempty"` // the row collided with
+	Refers     string              `json:"refers,omitempty"`
+	Code       string              `json:"code,omitempty"`
+	Message    string              `json:"message"` // the engine's own words
+	Hint       string              `json:"hint,omitempty"`
+}
+
+func (r *Refusal) Error() string {
+	return fmt.Sprintf("%s: %s", r.who(), r.Summary())
+}
+
+func (r *Refusal) who() string {
+	if r.Row != "" {
+		return r.Row
+	}
+	return r.Entity
+}
+
+// maxShown bounds how much of a value a message shows, in bytes.
+const maxShown = 60
+
+// Summary says in one line what was refused.
+func (r *Refusal) Summary() string {
+	what := strings.Join(r.Fields, ", ")
+	var shown []string
+	for _, v := range r.Values {
+		if len(v) > maxShown {
+			v = strings.ToValidUTF8(v[:maxShown], "") + "..."
+		}
+		shown = append(shown, fmt.Sprintf("%q", v))
+	}
+	value := strings.Join(shown, ", ")
+	switch r.Kind {
+	case store.Unique:
+		return fmt.Sprintf("%s %s is there already", what, value)
+	case store.ForeignKey:
+		if r.Refers != "" && what != "" {
+			return fmt.Sprintf("%s %s points to no row of %s", what, value, r.Refers)
+		}
+		return "a reference points to no row"
+	case store.NotNull:
+		return fmt.Sprintf("%s is NULL, and must not be", what)
+	case store.Check:
+		return fmt.Sprintf("%s does not hold", r.Constraint)
+	case store.TooLong, store.OutOfRange, store.BadValue:
+		return fmt.Sprintf("%s %s: %s", what, value, r.Message)
+	}
+	return r.Message
+}
+
+// Present tells that planned rows, or their keys, are in the tables already.
+type Present struct {
+	Tables []PresentTable `json:"tables"`
+}
+
+// PresentTable is a table that holds what the plan would load.
+type PresentTable struct {
+	Entity string `json:"entity"`
+	Table  string `json:"table"`
+	Rows   int64  `json:"rows"`
+	Found  string `json:"found"`
+}
+
+func (p *Present) Error() string {
+	var b strings.Builder
+	b.WriteString("the plan's rows, or rows with their keys, are there already:")
+	for _, t := range p.Tables {
+		fmt.Fprintf(&b, "\n  %s holds %d rows: %s", t.Table, t.Rows, t.Found)
+	}
+	return b.String()
+}
+
+// refusal puts a violation into the plan's words; other errors pass.
+func (l *loader) refusal(t *target, b *grow.Batch, err error) error {
+	var v *store.Violation
+	if !errors.As(err, &v) {
+		return err
+	}
+	if t == nil {
+		for _, x := range l.list {
+			if x.Table.Name == v.Table {
+				t = x
+			}
+		}
+	}
+	r := &Refusal{
+		Kind: v.Kind, Table: v.Table, Constraint: v.Constraint, Columns: v.Columns, Refers: v.Refers,
+		Code: v.Code, Message: v.Message, Fields: v.Columns,
+	}
+	if t == nil {
+		return r
+	}
+	r.Entity = t.Plan.Name
+	r.Fields = nil
+	for i, name := range v.Columns {
+		r.Fields = append(r.Fields, t.fieldOf(name))
+		if i < len(v.Values) {
+			r.Values = append(r.Values, v.Values[i].String())
+		}
+	}
+	switch {
+	case v.Row >= 0 && b != nil:
+		r.Row = t.Grow.Label(b.At(v.Row))
+	case len(v.Key) > 0:
+		r.Row = t.rowOf(v.Key)
+	}
+	if len(v.Other) > 0 {
+		r.Other = l.other(t, b, v)
+	}
+	r.Hint = hint(r)
+	return r
+}
+
+// fieldOf is the plan's name for a column.
+func (t *target) fieldOf(column string) string {
+	for i, c := range t.Columns {
+		if c != nil && c.Name == column {
+			return t.Grow.Fields[i].Name
+		}
+	}
+	return column
+}
+
+// rowOf names a row by its key: as a planned row if the key is counted.
+func (t *target) rowOf(key []store.Pair) string {
+	if row, ok := t.planned(key); ok {
+		return t.Grow.Label(row)
+	}
+	return t.Plan.Name + " with " + keyText(key)
+}
+
+func (t *target) planned(key []store.Pair) (grow.Row, bool) {
+	if k := t.Grow.Key; k != nil && len(key) == 1 && key[0].Value.Type == grow.Integer {
+		return k.RowOf(key[0].Value.N)
+	}
+	return grow.Row{}, false
+}
+
+func keyText(key []store.Pair) string {
+	var parts []string
+	for _, p := range key {
+		parts = append(parts, p.Column+" "+p.Value.String())
+	}
+	return strings.Join(parts, ", ")
+}
+
+// other says which row was collided with: one that this load wrote, or one that was
+// there before.
+func (l *loader) other(t *target, b *grow.Batch, v *store.Violation) string {
+	key := keyText(v.Other)
+	if t.out.Before == 0 {
+		if row, ok := t.planned(v.Other); ok {
+			return fmt.Sprintf("%s (%s), which this load wrote before", t.Grow.Label(row), key)
+		}
+		return key + ", which this load wrote before"
+	}
+	if row, ok := t.planned(v.Other); ok && (row.Side || b != nil && !b.First.Side && row.N < b.First.N+uint64(v.Row)) {
+		return fmt.Sprintf("%s; planned as %s", key, t.Grow.Label(row))
+	}
+	return key + ", which was there before this load"
+}
+
+// hint says what to do about a violation.
+func hint(r *Refusal) string {
+	field := strings.Join(r.Fields, ", ")
+	switch r.Kind {
+	case store.Unique:
+		if strings.Contains(r.Other, "this load wrote") {
+			if len(r.Fields) == 1 {
+				return fmt.Sprintf("add unique: true to %s in the plan", field)
+			}
+			return fmt.Sprintf("add unique: [[%s]] to %s in the plan", field, r.Entity)
+		}
+		return fmt.Sprintf("remove that row, or change how %s is made, or use when: empty to leave a table alone that has rows", field)
+	case store.ForeignKey:
+		return fmt.Sprintf("let %s pick rows that are there: {pick: ENTITY}", field)
+	case store.NotNull:
+		return fmt.Sprintf("give %s a source without nulls", field)
+	case store.Check:
+		return "narrow the sources of these fields to what the constraint allows"
+	case store.TooLong:
+		return fmt.Sprintf("make %s shorter, such as with the filter trim:N of a text", field)
+	case store.OutOfRange, store.BadValue:
+		return fmt.Sprintf("narrow %s to what the column can hold", field)
+	}
+	return ""
+}

@@ -1,0 +1,624 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+)
+
+// Compiled is a plan that can be grown, and where its rows go.
+type Compiled struct {
+	Plan     *Plan
+	Set      *grow.Set
+	Targets  []*Target // in the order of Set.Entities
+	Warnings Problems
+}
+
+// Target is an entity and the table that takes its rows.
+type Target struct {
+	Plan    *Entity
+	Grow    *grow.Entity
+	Table   *schema.Table    // nil if compiled without a database
+	Columns []*schema.Column // of each field of Grow; nil without a database
+}
+
+// Target finds an entity, by its own name or its table's; nil if there is none.
+func (c *Compiled) Target(name string) *Target {
+	for _, t := range c.Targets {
+		if t.Plan.Name == name {
+			return t
+		}
+	}
+	for _, t := range c.Targets {
+		if schema.Plain(t.Plan.Name) == schema.Plain(name) || t.Plan.Table != "" && strings.EqualFold(t.Plan.Table, name) {
+			return t
+		}
+	}
+	return nil
+}
+
+// Names returns the names of the entities.
+func (c *Compiled) Names() []string {
+	names := make([]string, len(c.Targets))
+	for i, t := range c.Targets {
+		names[i] = t.Plan.Name
+	}
+	return names
+}
+
+// Clock, where not NULL, stands for the plan's own.
+type Options struct {
+	Database *schema.Database // nil: the plan is held only against itself
+	Clock    grow.Value
+}
+
+// Compile looks up every name and makes a plan ready to grow. The error is
+// Problems, all at once.
+func (p *Plan) Compile(o Options) (*Compiled, error) {
+	p.collector.found = nil
+	if !o.Clock.IsNull() {
+		p.Clock = o.Clock
+	}
+	c := &compiler{
+		plan: p, db: o.Database, byName: map[string]*entity{},
+		out:   &Compiled{Plan: p, Set: &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock}},
+		kinds: map[string]grow.Kind{},
+	}
+	for _, k := range grow.Kinds() {
+		c.kinds[k.Name] = k
+	}
+	c.declare()
+	c.sources()
+	c.unique()
+	c.given()
+	if len(p.collector.found.Errors()) == 0 {
+		c.finish()
+	}
+	if o.Database != nil {
+		for _, e := range c.entities {
+			c.fit(e)
+		}
+	}
+	found := p.collector.found
+	found.sort()
+	if errs := found.Errors(); len(errs) > 0 {
+		return nil, found
+	}
+	c.out.Warnings = found.Warnings()
+	return c.out, nil
+}
+
+// compiler holds what is known while a plan is compiled.
+type compiler struct {
+	plan     *Plan
+	db       *schema.Database
+	out      *Compiled
+	entities []*entity
+	byName   map[string]*entity
+	kinds    map[string]grow.Kind
+	stack    []*field // fields being compiled, to find circles
+}
+
+type entity struct {
+	decl   *Entity
+	grow   *grow.Entity
+	parent *entity
+	table  *schema.Table
+	fields []*field
+	byName map[string]*field
+	up     *field
+	rows   map[string]int // given rows: their place among Side rows
+}
+
+// field is a field of the plan, or one that the plan leaves unsaid: a key, the
+// reference to the parent.
+type field struct {
+	decl   *Field // made up if the plan leaves it unsaid
+	grow   *grow.Field
+	entity *entity
+	column *schema.Column
+	given  []*node // values of given rows, if only those say the field
+	state  compileState
+}
+
+type compileState int
+
+const (
+	waiting compileState = iota
+	compiling
+	compiled
+	failed
+)
+
+// The words of sources that the plan leaves unsaid.
+const (
+	wordParent = "per"   // the reference to the parent
+	wordGiven  = "given" // only given rows have values
+)
+
+func (c *compiler) add(at place, message string, args ...any) *Problem {
+	return c.plan.add(at, message, args...)
+}
+
+// missing adds a problem with the database rather than with the plan.
+func (c *compiler) missing(at place, message string, args ...any) *Problem {
+	p := c.add(at, message, args...)
+	p.Database = true
+	return p
+}
+
+// declare makes all entities and fields, so that sources can refer to them.
+func (c *compiler) declare() {
+	for _, d := range c.plan.Entities {
+		e := &entity{decl: d, byName: map[string]*field{}, rows: map[string]int{}}
+		e.grow = c.out.Set.NewEntity(d.Name)
+		e.grow.Rows = d.Rows
+		c.entities = append(c.entities, e)
+		c.byName[d.Name] = e
+		for i, g := range d.Given {
+			e.rows[g.Name] = i
+		}
+	}
+	for _, e := range c.entities {
+		c.family(e)
+	}
+	for _, e := range c.entities {
+		c.circle(e)
+	}
+	tables := map[string]string{}
+	for _, e := range c.entities {
+		if c.db != nil {
+			c.table(e)
+			if e.table != nil {
+				if other, ok := tables[e.table.Name]; ok {
+					c.add(e.decl.place, "%s and %s both go into the table %s", other, e.decl.Name, e.table.Name).hint("one entity for each table")
+				}
+				tables[e.table.Name] = e.decl.Name
+			}
+		}
+		c.fieldsOf(e)
+	}
+	for _, e := range c.entities {
+		c.bind(e)
+	}
+}
+
+func (c *compiler) names() []string { return keysOf(c.byName) }
+
+// family links an entity to its parent.
+func (c *compiler) family(e *entity) {
+	per := e.decl.Per
+	if per == nil {
+		return
+	}
+	e.parent = c.byName[per.Parent]
+	if e.parent == nil {
+		c.add(per.place, "%s is per %s, and there is no such entity", e.decl.Name, per.Parent).nearest(per.Parent, c.names())
+		return
+	}
+	e.grow.Parent = e.parent.grow
+}
+
+// circle refuses entities that are their own ancestors, and families too large to
+// number.
+func (c *compiler) circle(e *entity) {
+	const most = 1 << 50
+	chain := []string{e.decl.Name}
+	rows := uint64(1)
+	if e.decl.Per != nil {
+		rows = max(e.decl.Per.Hi, 1)
+	}
+	for up := e.parent; up != nil; up = up.parent {
+		chain = append(chain, up.decl.Name)
+		if up == e {
+			c.add(e.decl.Per.place, "a circle: %s", strings.Join(chain, " is per ")).hint("one of them must be the head of the family, with rows: in place of per:")
+			e.grow.Parent, e.parent = nil, nil
+			return
+		}
+		if len(chain) > len(c.entities) {
+			return // a circle above this entity, told there
+		}
+		if up.decl.Per != nil {
+			rows *= max(up.decl.Per.Hi, 1)
+		} else {
+			rows *= max(up.decl.Rows, 1)
+		}
+		if rows > most {
+			c.add(e.decl.Per.place, "%s may have more than 2^50 rows", e.decl.Name)
+			return
+		}
+	}
+}
+
+func (c *compiler) table(e *entity) {
+	at := e.decl.tablePlace
+	if at == (place{}) {
+		at = e.decl.place
+	}
+	if e.decl.Table != "" {
+		if e.table = c.db.Table(e.decl.Table); e.table == nil {
+			c.missing(at, "the database has no table %s", e.decl.Table).nearest(e.decl.Table, c.db.TableNames())
+		}
+		return
+	}
+	for _, t := range c.db.Tables {
+		if p := schema.Plain(t.Name); p == schema.Plain(e.decl.Name) || p == schema.Plain(e.decl.Name)+"s" {
+			e.table = t
+		}
+	}
+	if e.table == nil {
+		c.missing(at, "%s names no table, and the database has none of that name", e.decl.Name).hint("table: NAME")
+		return
+	}
+	e.decl.Table = e.table.Name
+}
+
+// fieldsOf makes an entity's fields: those of the plan, those that only given rows
+// say, the reference to the parent, the key.
+func (c *compiler) fieldsOf(e *entity) {
+	if e.parent != nil {
+		name := e.parent.decl.Name
+		e.up = c.newField(e, &Field{Name: name, word: wordParent, place: e.decl.Per.place})
+		e.grow.Up = e.up.grow
+		deal, err := grow.NewDeal(e.up.grow.DealKey(), e.decl.Per.Lo, e.decl.Per.Hi)
+		if err != nil {
+			c.add(e.decl.Per.place, "%s", err)
+			return
+		}
+		e.grow.Deal = deal
+	}
+	for _, d := range e.decl.Fields {
+		if f := e.byName[d.Name]; f != nil {
+			c.add(d.place, "%s is the reference to the parent already", d.Name)
+			continue
+		}
+		c.newField(e, d)
+	}
+	for _, g := range e.decl.Given {
+		for _, x := range g.Values.pairs {
+			f := e.find(x.key.text)
+			if f == nil {
+				f = c.newField(e, &Field{Name: x.key.text, word: wordGiven, place: x.key.place})
+			}
+			if f.decl.word == wordGiven {
+				f.given = append(f.given, x.value)
+			}
+		}
+	}
+}
+
+// newField adds a field to an entity.
+func (c *compiler) newField(e *entity, d *Field) *field {
+	f := &field{decl: d, entity: e}
+	seedName := d.Name
+	if d.Was != "" {
+		seedName = d.Was
+	}
+	f.grow = c.out.Set.NewField(e.grow, d.Name, seedName)
+	f.grow.Nulls, f.grow.Free = d.Nulls, d.Free
+	e.fields = append(e.fields, f)
+	e.byName[d.Name] = f
+	return f
+}
+
+// find looks a field up by the words of its name.
+func (e *entity) find(name string) *field {
+	if f := e.byName[name]; f != nil {
+		return f
+	}
+	for _, f := range e.fields {
+		if schema.Plain(f.decl.Name) == schema.Plain(name) {
+			return f
+		}
+	}
+	return nil
+}
+
+func (e *entity) names() []string {
+	names := make([]string, len(e.fields))
+	for i, f := range e.fields {
+		names[i] = f.decl.Name
+	}
+	return names
+}
+
+// bind finds each field's column and the entity's key.
+func (c *compiler) bind(e *entity) {
+	if e.table != nil {
+		taken := map[string]*field{}
+		for _, f := range e.fields {
+			f.column = c.column(e, f)
+			if f.column == nil {
+				continue
+			}
+			if other := taken[f.column.Name]; other != nil {
+				c.add(f.decl.place, "%s and %s are both for the column %s", other.decl.Name, f.decl.Name, f.column.Name).hint("column: NAME says which column a field is for")
+			}
+			taken[f.column.Name] = f
+		}
+	}
+	c.key(e)
+}
+
+// column finds a field's column: the one that it names, or by convention; for
+// references also NAME_id.
+func (c *compiler) column(e *entity, f *field) *schema.Column {
+	t, d := e.table, f.decl
+	if d.word == wordParent {
+		return c.parentColumn(e, f)
+	}
+	if d.Column != "" {
+		col := t.Column(d.Column)
+		if col == nil {
+			c.missing(d.columnPlace, "the table %s has no column %s", t.Name, d.Column).nearest(d.Column, t.ColumnNames())
+		}
+		return col
+	}
+	col := t.ByConvention(d.Name)
+	if col == nil && d.word == "pick" {
+		col = t.ByConvention(d.Name + "_id")
+	}
+	if col == nil {
+		c.missing(d.place, "the table %s has no column for the field %s", t.Name, d.Name).nearest(d.Name, t.ColumnNames())
+	}
+	return col
+}
+
+func (c *compiler) parentColumn(e *entity, f *field) *schema.Column {
+	t, per := e.table, e.decl.Per
+	if per.Via != "" {
+		col := t.ByConvention(per.Via)
+		if col == nil {
+			c.missing(per.viaPlace, "the table %s has no column %s", t.Name, per.Via).nearest(per.Via, t.ColumnNames())
+		}
+		return col
+	}
+	if e.parent.table == nil {
+		return nil
+	}
+	var found []*schema.Column
+	for _, r := range t.References {
+		if len(r.Columns) == 1 && strings.EqualFold(r.Table, e.parent.table.Name) {
+			found = append(found, t.Column(r.Columns[0]))
+		}
+	}
+	if len(found) == 0 {
+		if col := t.ByConvention(e.parent.decl.Name + "_id"); col != nil {
+			return col
+		}
+		c.missing(per.place, "the table %s has no reference to %s", t.Name, e.parent.table.Name).
+			hint("per: {%s: ..., via: COLUMN} names the column", e.parent.decl.Name)
+		return nil
+	}
+	if len(found) > 1 {
+		var names []string
+		for _, col := range found {
+			names = append(names, col.Name)
+		}
+		c.add(per.place, "the table %s refers to %s in several columns: %s", t.Name, e.parent.table.Name, strings.Join(names, ", ")).
+			hint("per: {%s: ..., via: %s}", e.parent.decl.Name, names[0])
+	}
+	return found[0]
+}
+
+// key finds the field that references to the entity store. Where the plan says
+// nothing about a number or UUID key, it is planned all the same.
+func (c *compiler) key(e *entity) {
+	name := "id"
+	var column *schema.Column
+	if e.table != nil {
+		if len(e.table.PrimaryKey) != 1 {
+			return
+		}
+		column = e.table.Column(e.table.PrimaryKey[0])
+		name = column.Name
+	}
+	for _, f := range e.fields {
+		if e.table != nil && f.column == column || e.table == nil && schema.Plain(f.decl.Name) == name {
+			e.grow.Key = f.grow
+			return
+		}
+	}
+	d := &Field{Name: name, word: "count", source: &node{null: true}, place: e.decl.place}
+	if column != nil && column.Kind == schema.UUID {
+		d.word, d.source = "uuid", &node{text: "v4"}
+	} else if column != nil && column.Kind != schema.Integer && column.Kind != schema.Any {
+		return // fit tells that it has no source
+	}
+	f := c.newField(e, d)
+	f.grow.Hidden = true
+	f.column = column
+	e.grow.Key = f.grow
+}
+
+// stored finds the field of a picked entity whose value a reference keeps.
+func (c *compiler) stored(f *field, to *entity) *grow.Field {
+	if by, ok := f.decl.args["by"]; ok {
+		var name string
+		if !c.plan.text(by, "by", &name) {
+			return nil
+		}
+		of := to.find(name)
+		if of == nil {
+			c.add(by.place, "%s has no field %s", to.decl.Name, name).nearest(name, to.names())
+			return nil
+		}
+		return of.grow
+	}
+	if f.column != nil && to.table != nil {
+		if r := f.entity.table.Reference(f.column.Name); r != nil {
+			if !strings.EqualFold(r.Table, to.table.Name) {
+				c.missing(f.decl.place, "%s.%s picks from %s, but the column %s refers to the table %s", f.entity.decl.Name, f.decl.Name, to.decl.Name, f.column.Name, r.Table)
+				return nil
+			}
+			for _, of := range to.fields {
+				if of.column != nil && strings.EqualFold(of.column.Name, r.Targets[0]) {
+					return of.grow
+				}
+			}
+		}
+	}
+	if to.grow.Key == nil {
+		c.add(f.decl.place, "%s has no key of one column, so %s cannot refer to it", to.decl.Name, f.decl.Name).hint("by: FIELD says which of its fields is kept")
+		return nil
+	}
+	return to.grow.Key
+}
+
+// unique makes the unique groups.
+func (c *compiler) unique() {
+	for _, e := range c.entities {
+		// Groups of several fields first: a text over their parts then leans on them.
+		for _, u := range e.decl.Uniques {
+			var fields []*grow.Field
+			ok := true
+			for _, name := range u.Fields {
+				f := e.find(name)
+				if f == nil {
+					c.add(u.place, "%s has no field %s", e.decl.Name, name).nearest(name, e.names())
+				}
+				ok = ok && f != nil && f.state == compiled
+				if ok {
+					fields = append(fields, f.grow)
+				}
+			}
+			if !ok || grow.Grouped(fields) {
+				continue
+			}
+			if err := e.grow.Unique(fields...); err != nil {
+				c.add(u.place, "%s cannot be unique together: %s", strings.Join(u.Fields, " and "), err)
+			}
+		}
+		// Fields on their own before texts that may be built of them.
+		for _, texts := range []bool{false, true} {
+			for _, f := range e.fields {
+				if !f.decl.Unique || f.state != compiled || f.grow.Inherent() || (f.decl.word == "text") != texts {
+					continue
+				}
+				if err := e.grow.UniqueText(f.grow); err != nil {
+					c.add(f.decl.place, "%s cannot be unique: %s", f.decl.Name, err)
+				}
+			}
+		}
+	}
+}
+
+// given adds the rows written by hand.
+func (c *compiler) given() {
+	for _, e := range c.entities {
+		for _, g := range e.decl.Given {
+			values := map[*grow.Field]grow.Given{}
+			for _, x := range g.Values.pairs {
+				f := e.find(x.key.text)
+				if f.state != compiled {
+					continue
+				}
+				if v, ok := c.givenValue(e, f, x.value); ok {
+					values[f.grow] = v
+				}
+			}
+			if e.up != nil {
+				if _, ok := values[e.up.grow]; !ok {
+					c.add(g.place, "the given row %s does not name its %s", g.Name, e.parent.decl.Name).
+						hint("%s: %s.NAME, where NAME is a given row", e.parent.decl.Name, e.parent.decl.Name)
+					continue
+				}
+			}
+			e.grow.AddGiven(g.Name, values)
+		}
+	}
+}
+
+func (c *compiler) givenValue(e *entity, f *field, n *node) (grow.Given, bool) {
+	if n.null {
+		return grow.Given{}, true
+	}
+	if to := c.target(f); to != nil {
+		row, ok := c.rowNamed(to, n)
+		return grow.GivenRow(row), ok
+	}
+	v, ok := c.plan.literal(n)
+	if !ok {
+		return grow.Given{}, false
+	}
+	want, scale := f.grow.Source.Type(), f.grow.Source.Scale()
+	switch {
+	case want == grow.Decimal && (v.Type == grow.Integer || v.Type == grow.Decimal):
+		r, fits := v.Rescale(max(scale, v.Scale))
+		if !fits {
+			c.add(n.place, "%s has too many digits", n.text)
+			return grow.Given{}, false
+		}
+		v = r
+	case want == grow.UUID && v.Type == grow.Text:
+		u, err := grow.ParseUUID(v.S)
+		if err != nil {
+			c.add(n.place, "%s.%s: %s", e.decl.Name, f.decl.Name, err)
+			return grow.Given{}, false
+		}
+		v = u
+	case want != v.Type && want != grow.Null:
+		c.add(n.place, "%s.%s is of type %s, and %s is of type %s", e.decl.Name, f.decl.Name, want, n.what(), v.Type)
+		return grow.Given{}, false
+	}
+	return grow.Given{Value: v}, true
+}
+
+// target is the entity that a field refers to, or nil.
+func (c *compiler) target(f *field) *entity {
+	to := f.grow.Target()
+	if to == nil {
+		return nil
+	}
+	return c.byName[to.Name]
+}
+
+// rowNamed reads Entity.name, or name alone.
+func (c *compiler) rowNamed(to *entity, n *node) (grow.Row, bool) {
+	text := strings.TrimPrefix(n.text, to.decl.Name+".")
+	if n.scalar() {
+		if i, ok := to.rows[text]; ok {
+			return grow.Row{N: uint64(i), Side: true}, true
+		}
+	}
+	p := c.add(n.place, "%s is no given row of %s", n.what(), to.decl.Name)
+	if len(to.rows) == 0 {
+		p.hint("%s has no given rows to refer to", to.decl.Name)
+	} else if near := Nearest(text, keysOf(to.rows)); near != "" {
+		p.hint("did you mean %s.%s?", to.decl.Name, near)
+	} else {
+		p.hint("a given row is named as %s.%s", to.decl.Name, keysOf(to.rows)[0])
+	}
+	return grow.Row{}, false
+}
+
+// finish links the rows; what only shows then is told at its place in the plan.
+func (c *compiler) finish() {
+	for _, e := range c.entities {
+		t := &Target{Plan: e.decl, Grow: e.grow, Table: e.table}
+		for _, f := range e.fields {
+			t.Columns = append(t.Columns, f.column)
+		}
+		c.out.Targets = append(c.out.Targets, t)
+	}
+	for _, fault := range c.out.Set.Finish() {
+		e := c.byName[fault.Entity.Name]
+		at := e.decl.place
+		name := e.decl.Name
+		if fault.Field != nil {
+			i := slices.IndexFunc(e.fields, func(f *field) bool { return f.grow == fault.Field })
+			at = e.fields[i].decl.place
+			name += "." + e.fields[i].decl.Name
+		}
+		if i, ok := e.rows[fault.Row]; ok && fault.Row != "" {
+			at = e.decl.Given[i].place
+		}
+		c.add(at, "%s: %s", name, fault.Message)
+	}
+}
+
+// describe names a field for people.
+func (f *field) describe() string { return fmt.Sprintf("%s.%s", f.entity.decl.Name, f.decl.Name) }

@@ -1,0 +1,117 @@
+package plan
+
+import "strings"
+
+// clockWord is what the plan's clock is called where a field's name could stand.
+const clockWord = "clock"
+
+// The words that name a source, and what else may stand beside each.
+var sources = map[string][]string{
+	"value":    nil,
+	"count":    nil,
+	"between":  {"step", "digits"},
+	"before":   {"after", "within", "digits"},
+	"after":    {"before", "within", "digits"},
+	"choose":   nil,
+	"share":    nil,
+	"pattern":  nil,
+	"kind":     nil, // and the kind's own parameters
+	"text":     nil,
+	"same":     nil,
+	"pick":     {"by", "distinct"},
+	"sum":      nil,
+	"count_of": nil,
+	"min_of":   nil,
+	"max_of":   nil,
+	"uuid":     nil,
+}
+
+var modifiers = []string{"nulls", "unique", "column", "was", "spread"}
+
+// field reads how a field gets its value: a literal, or a mapping with the word of
+// a source and modifiers.
+func (p *Plan) field(f *Field, v *node) {
+	f.args = map[string]*node{}
+	if !v.mapping {
+		if v.list {
+			p.add(v.place, "the field %s is a list: a field is a literal or a mapping", f.Name).hint("%s: {choose: [...]} picks one of several", f.Name)
+		}
+		f.word, f.source = "value", v
+		return
+	}
+	rest := p.modify(f, v)
+	for _, x := range rest {
+		if _, ok := sources[x.key.text]; ok && f.word == "" {
+			f.word, f.source = x.key.text, x.value
+		}
+	}
+	if f.word == "" {
+		at := v.place
+		var near string
+		for _, x := range rest {
+			if near = Nearest(x.key.text, append(keysOf(sources), modifiers...)); near != "" {
+				p.add(x.key.place, "%q is not a source of values, nor a modifier", x.key.text).hint("did you mean %q?", near)
+			} else {
+				p.add(x.key.place, "%q is not a source of values, nor a modifier", x.key.text).nearest(x.key.text, keysOf(sources))
+			}
+		}
+		if len(rest) == 0 {
+			p.add(at, "the field %s does not say where its values come from", f.Name).hint("one of: %s", strings.Join(keysOf(sources), ", "))
+		}
+		return
+	}
+	beside := sources[f.word]
+	for _, x := range rest {
+		name := x.key.text
+		if name == f.word {
+			continue
+		}
+		if contains(beside, name) || f.word == "kind" && !isSource(name) {
+			f.args[name] = x.value
+			continue
+		}
+		if isSource(name) {
+			p.add(x.key.place, "the field %s has two sources: %s and %s", f.Name, f.word, name).hint("keep one of them")
+			continue
+		}
+		p.add(x.key.place, "%q does not go with %s", name, f.word).nearest(name, append(append([]string{}, beside...), modifiers...))
+	}
+}
+
+// modify reads the modifiers and returns the other entries.
+func (p *Plan) modify(f *Field, v *node) []pair {
+	var rest []pair
+	for _, x := range v.pairs {
+		switch x.key.text {
+		case "nulls":
+			f.Nulls, f.nullsPlace = p.share(x.value, "nulls"), x.value.place
+		case "unique":
+			f.Unique = p.yes(x.value, "unique")
+		case "column":
+			p.text(x.value, "column", &f.Column)
+			f.columnPlace = x.value.place
+		case "was":
+			p.text(x.value, "was", &f.Was)
+		case "spread":
+			var word string
+			if p.text(x.value, "spread", &word) && word != "even" && word != "free" {
+				p.add(x.value.place, "%q is no way to spread values", word).nearest(word, []string{"even", "free"})
+			}
+			f.Free = word == "free"
+		default:
+			rest = append(rest, x)
+		}
+	}
+	return rest
+}
+
+func isSource(word string) bool { _, ok := sources[word]; return ok }
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}

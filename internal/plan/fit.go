@@ -1,0 +1,196 @@
+package plan
+
+import (
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+)
+
+// fit holds an entity against its table.
+func (c *compiler) fit(e *entity) {
+	if e.table == nil {
+		return
+	}
+	byColumn := map[*schema.Column]*field{}
+	for _, f := range e.fields {
+		if f.column == nil {
+			continue
+		}
+		byColumn[f.column] = f
+		if f.state == compiled {
+			c.fitField(f)
+		}
+	}
+	for _, col := range e.table.Columns {
+		if byColumn[col] == nil && col.NotNull && !col.Default && !col.Generated {
+			c.missing(e.decl.place, "the column %s.%s (%s) is NOT NULL without a default, and the plan has no source for it", e.table.Name, col.Name, col.Declared).
+				hint("add it to the fields of %s: %s", e.decl.Name, suggestion(c, e, col))
+		}
+	}
+	c.fitKeys(e)
+}
+
+// suggestion is a source that would do for a column.
+func suggestion(c *compiler, e *entity, col *schema.Column) string {
+	if r := e.table.Reference(col.Name); r != nil {
+		for _, to := range c.entities {
+			if to.table != nil && strings.EqualFold(to.table.Name, r.Table) {
+				return col.Name + ": {pick: " + to.decl.Name + "}"
+			}
+		}
+	}
+	return col.Name + ": " + draftSource(e.table, col)
+}
+
+func (c *compiler) fitField(f *field) {
+	col, src, at := f.column, f.grow.Source, f.decl.place
+	if col.Generated {
+		c.missing(at, "the column %s is computed by the database, so nothing can be written into it", col.Name).hint("take the field %s out of the plan", f.decl.Name)
+		return
+	}
+	if t := src.Type(); t != grow.Null && !holds(col.Kind, t) {
+		c.missing(at, "%s makes values of type %s, and the column %s.%s is %s", f.decl.Name, t, f.entity.table.Name, col.Name, col.Declared)
+		return
+	}
+	if col.NotNull {
+		c.fitNotNull(f)
+	}
+	if col.Kind == schema.Text && col.Length > 0 {
+		if text, n := longest(f); n > col.Length {
+			c.missing(at, "%s can be %d characters long, and the column %s is %s", f.decl.Name, n, col.Name, col.Declared).hint("such as %q", text)
+		}
+	}
+	if f.grow.Target() == nil {
+		if r := f.entity.table.Reference(col.Name); r != nil && f.decl.word != "value" && f.decl.word != wordGiven && f.decl.word != "same" {
+			p := c.add(at, "the column %s refers to the table %s, and these values may not be there", col.Name, r.Table)
+			p.Warning, p.Database = true, true
+			p.hint("{pick: ENTITY} takes rows that are")
+		}
+	}
+}
+
+// fitNotNull tells of NULLs that a column refuses.
+func (c *compiler) fitNotNull(f *field) {
+	d, col := f.decl, f.column
+	literal := d.word == "value" && f.grow.Source.Type() == grow.Null
+	switch {
+	case d.Nulls.Part > 0:
+		c.missing(d.nullsPlace, "%s is NULL in a share of the rows, and the column %s is NOT NULL", d.Name, col.Name)
+	case literal:
+		c.missing(d.place, "%s is NULL, and the column %s is NOT NULL", d.Name, col.Name)
+	case d.word == wordGiven && f.grow.Nulls.Part > 0:
+		rest := f.entity.grow.Rows > 0 || f.entity.parent != nil
+		for _, g := range f.entity.decl.Given {
+			if n := f.valueOf(g); n == nil || n.null {
+				c.missing(g.place, "the given row %s has no %s, and the column %s is NOT NULL", g.Name, d.Name, col.Name)
+			}
+		}
+		if rest {
+			c.missing(f.entity.decl.place, "the column %s is NOT NULL, and only given rows have a value for it", col.Name).
+				hint("add it to the fields of %s: %s", f.entity.decl.Name, suggestion(c, f.entity, col))
+		}
+	case d.word == "pick" && f.grow.Target() == f.entity.grow:
+		c.missing(d.place, "%s picks an earlier row of the same entity, so the first row has none; but the column %s is NOT NULL", d.Name, col.Name)
+	}
+}
+
+// valueOf is what a given row says about a field, or nil.
+func (f *field) valueOf(g *Given) *node {
+	for _, x := range g.Values.pairs {
+		if f.entity.find(x.key.text) == f {
+			return x.value
+		}
+	}
+	return nil
+}
+
+// longest is the longest text that is known to come, and its characters; 0 if that
+// cannot be told beforehand.
+func longest(f *field) (string, int) {
+	best, n := "", 0
+	note := func(s string) {
+		if k := utf8.RuneCountInString(s); k > n {
+			best, n = s, k
+		}
+	}
+	for _, g := range f.entity.decl.Given {
+		if v := f.valueOf(g); v != nil && v.scalar() && f.grow.Target() == nil {
+			note(v.text)
+		}
+	}
+	if s, k := grow.LongestText(f.grow.Source); k > n {
+		return s, k
+	}
+	return best, n
+}
+
+// holds tells whether a kind of column keeps a logical type exactly.
+func holds(k schema.Kind, t grow.Type) bool {
+	switch k {
+	case schema.Integer:
+		return t == grow.Integer || t == grow.Boolean
+	case schema.Decimal, schema.Real:
+		return t == grow.Integer || t == grow.Decimal
+	case schema.Boolean:
+		return t == grow.Boolean
+	case schema.Date:
+		return t == grow.Date
+	case schema.Time:
+		return t == grow.Time
+	case schema.Timestamp:
+		return t == grow.Timestamp || t == grow.Date
+	case schema.UUID:
+		return t == grow.UUID
+	case schema.JSON:
+		return t == grow.JSON || t == grow.Text
+	case schema.Bytes:
+		return t == grow.Bytes || t == grow.UUID
+	case schema.Text:
+		return t != grow.Bytes
+	}
+	return true
+}
+
+// fitKeys warns of unique constraints that the plan does not keep by itself.
+func (c *compiler) fitKeys(e *entity) {
+	for _, key := range e.table.Keys() {
+		if key.Partial || len(key.Columns) == 0 {
+			continue
+		}
+		var fields []*grow.Field
+		var names []string
+		whole, nothing := true, false
+		for _, name := range key.Columns {
+			i := slices.IndexFunc(e.fields, func(f *field) bool { return f.column != nil && strings.EqualFold(f.column.Name, name) })
+			if i < 0 {
+				whole = false
+				continue
+			}
+			f := e.fields[i]
+			if f.state != compiled {
+				whole = false
+				continue
+			}
+			fields = append(fields, f.grow)
+			names = append(names, f.decl.Name)
+			nothing = nothing || f.decl.word == wordGiven
+		}
+		rows := e.grow.Rows
+		if e.parent != nil {
+			rows = 2 // more than one, as far as we know
+		}
+		if !whole || rows < 2 || grow.Grouped(fields) || nothing {
+			continue
+		}
+		p := c.add(e.decl.place, "the table %s wants %s to be unique (%s), and the plan does not say so: rows may collide", e.table.Name, strings.Join(names, ", "), key.Name)
+		p.Warning, p.Database = true, true
+		if len(names) == 1 {
+			p.hint("add unique: true to %s", names[0])
+		} else {
+			p.hint("add to %s: unique: [[%s]]", e.decl.Name, strings.Join(names, ", "))
+		}
+	}
+}

@@ -1,0 +1,475 @@
+// Package plan reads the plan file, holds it against itself and a database, and
+// compiles it to what the core grows.
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"evensprout/internal/grow"
+)
+
+// Plan is a plan file as read: its form is right, its names are not looked up.
+type Plan struct {
+	Name     string
+	Edition  string
+	Seed     string
+	Clock    grow.Value // a Timestamp
+	Database string     // URL, empty if the plan names none
+	Entities []*Entity
+
+	collector *collector
+}
+
+// Entity is one entry of entities.
+type Entity struct {
+	Name      string
+	Table     string
+	Rows      uint64
+	Per       *Per // nil if it is no child
+	WhenEmpty bool // fill only an empty table
+	Fields    []*Field
+	Uniques   []Unique
+	Given     []*Given
+
+	place
+	tablePlace, rowsPlace place
+}
+
+// Per says how many rows there are for each row of a parent.
+type Per struct {
+	Parent string
+	Lo, Hi uint64
+	Via    string // the reference to the parent; empty if it is plain
+	place
+	viaPlace place
+}
+
+// Field is one entry of fields.
+type Field struct {
+	Name   string
+	Column string // empty if it is plain
+	Was    string // its name before, empty if the same
+	Unique bool
+	Nulls  grow.Share
+	Free   bool
+
+	word   string // which source
+	source *node  // its value; for a literal the literal
+	args   map[string]*node
+	place
+	columnPlace, nullsPlace place
+}
+
+// Unique is a group of fields whose values together differ.
+type Unique struct {
+	Fields []string
+	place
+}
+
+// Given is a row written by hand.
+type Given struct {
+	Name   string
+	Values *node
+	place
+}
+
+// Limits on what a plan may say.
+const (
+	maxNameLength = 200
+	maxRows       = 1 << 40
+	maxEntities   = 10_000
+)
+
+// ErrMissing tells that there is no plan file.
+var ErrMissing = errors.New("there is no such plan")
+
+// ReadFile reads a plan file. The error is Problems if the file is there but
+// wrong, and wraps ErrMissing if it is not there.
+func ReadFile(path string) (*Plan, error) {
+	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s: %w", path, ErrMissing)
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, MaxFileBytes+1))
+	if err != nil {
+		return nil, err
+	}
+	return Read(path, data)
+}
+
+// Read reads a plan. file is its name in messages. The error is Problems.
+func Read(file string, data []byte) (*Plan, error) {
+	c := &collector{file: file}
+	root := parse(c, data)
+	if root != nil || len(c.found) > 0 {
+		c.lines = strings.Split(strings.TrimPrefix(string(data), "\ufeff"), "\n")
+		for _, p := range c.found {
+			if p.Line > 0 && p.Line <= len(c.lines) {
+				p.Excerpt = strings.ToValidUTF8(strings.TrimRight(c.lines[p.Line-1], "\r"), "?")
+			}
+		}
+	}
+	if root == nil {
+		return nil, c.found
+	}
+	p := &Plan{collector: c, Edition: "1"}
+	p.read(root)
+	if len(c.found) > 0 {
+		c.found.sort()
+		return nil, c.found
+	}
+	return p, nil
+}
+
+// shape describes what a mapping may hold.
+type shape map[string]func(key, value *node)
+
+// each reads the entries of a mapping; unknown keys are problems.
+func (p *Plan) each(n *node, of string, s shape) {
+	if !n.mapping {
+		p.add(n.place, "%s is a mapping (key: value), and here is %s", of, n.what())
+		return
+	}
+	for _, x := range n.pairs {
+		read, ok := s[x.key.text]
+		if !ok {
+			p.add(x.key.place, "%q is not a key of %s", x.key.text, of).nearest(x.key.text, keysOf(s))
+			continue
+		}
+		read(x.key, x.value)
+	}
+}
+
+func keysOf[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+func (p *Plan) add(at place, message string, args ...any) *Problem {
+	return p.collector.add(at, message, args...)
+}
+
+func (p *Plan) read(root *node) {
+	var entities *node
+	whenEmpty := false
+	p.each(root, "a plan", shape{
+		"name": func(_, v *node) { p.text(v, "name", &p.Name) },
+		"edition": func(_, v *node) {
+			if p.text(v, "edition", &p.Edition) && p.Edition != "1" {
+				p.add(v.place, "edition %s is not known to this program: it knows 1", p.Edition).
+					hint("a newer program grows the rows of newer editions")
+			}
+		},
+		"seed": func(_, v *node) { p.text(v, "seed", &p.Seed) },
+		"clock": func(_, v *node) {
+			var text string
+			if p.text(v, "clock", &text) {
+				p.Clock = p.moment(v)
+			}
+		},
+		"database": func(_, v *node) { p.text(v, "database", &p.Database) },
+		"when":     func(_, v *node) { whenEmpty = p.when(v) },
+		"entities": func(_, v *node) { entities = v },
+	})
+	if p.Name == "" && root.get("name") == nil {
+		p.add(place{1, 1}, "the plan has no name").hint("name: says who this plan is, such as name: larkwater")
+	}
+	if p.Seed == "" && root.get("seed") == nil {
+		p.add(place{1, 1}, "the plan has no seed").hint("seed: is any text; another seed grows other rows, such as seed: larkwater-2026")
+	}
+	if root.get("clock") == nil {
+		p.add(place{1, 1}, "the plan has no clock").hint("clock: says what now means, because the wall clock is never read, such as clock: 2026-05-01T08:00:00Z")
+	}
+	if entities == nil || entities.null || entities.mapping && len(entities.pairs) == 0 {
+		at := place{1, 1}
+		if entities != nil {
+			at = entities.place
+		}
+		p.add(at, "the plan has no entities").hint("entities: holds an entry for each kind of row; evensprout survey drafts them from a database")
+		return
+	}
+	if !entities.mapping {
+		p.add(entities.place, "entities is a mapping of names, and here is %s", entities.what())
+		return
+	}
+	if len(entities.pairs) > maxEntities {
+		p.add(entities.place, "more than %d entities", maxEntities)
+		return
+	}
+	for _, x := range entities.pairs {
+		e := &Entity{Name: x.key.text, WhenEmpty: whenEmpty, place: x.key.place}
+		if !namePattern.MatchString(e.Name) {
+			p.add(x.key.place, "%q is no name for an entity", e.Name).hint("a name begins with a letter and goes on with letters, digits and _")
+		}
+		p.entity(e, x.value)
+		p.Entities = append(p.Entities, e)
+	}
+}
+
+var namePattern = regexp.MustCompile(`^[\pL_][\pL\pN_]{0,199}$`)
+
+func (p *Plan) entity(e *Entity, n *node) {
+	p.each(n, "an entity", shape{
+		"table": func(_, v *node) { p.text(v, "table", &e.Table); e.tablePlace = v.place },
+		"rows":  func(_, v *node) { e.Rows, _ = p.number(v, "rows", 0, maxRows); e.rowsPlace = v.place },
+		"per":   func(_, v *node) { e.Per = p.per(v) },
+		"via": func(k, v *node) {
+			p.add(k.place, "via belongs to per").hint("per: {Passenger: 0..3, via: passenger_id}")
+		},
+		"when":   func(_, v *node) { e.WhenEmpty = p.when(v) },
+		"fields": func(_, v *node) { p.fields(e, v) },
+		"unique": func(_, v *node) { p.uniques(e, v) },
+		"given":  func(_, v *node) { p.given(e, v) },
+	})
+	if e.Per != nil && e.rowsPlace != (place{}) {
+		p.add(e.rowsPlace, "%s has both rows and per", e.Name).
+			hint("per says how many rows each parent has; rows is for entities without a parent")
+	}
+	if n.mapping && e.Per == nil && e.rowsPlace == (place{}) && len(e.Given) == 0 {
+		p.add(e.place, "%s says neither rows nor per nor given, so it would have no rows", e.Name).
+			hint("rows: 100, or per: {Parent: 1..3}, or given: with rows written by hand")
+	}
+}
+
+func (p *Plan) fields(e *Entity, v *node) {
+	if v.null {
+		return
+	}
+	if !v.mapping {
+		p.add(v.place, "fields is a mapping of field names, and here is %s", v.what())
+		return
+	}
+	for _, x := range v.pairs {
+		f := &Field{Name: x.key.text, place: x.key.place}
+		if strings.ContainsAny(f.Name, ".{}|") || len(f.Name) > maxNameLength || f.Name == "" || f.Name == clockWord {
+			p.add(f.place, "%q is no name for a field", f.Name).hint("give the field a plain name, and say column: %q", f.Name)
+		}
+		p.field(f, x.value)
+		e.Fields = append(e.Fields, f)
+	}
+}
+
+func (p *Plan) per(v *node) *Per {
+	per := &Per{place: v.place}
+	if !v.mapping {
+		p.add(v.place, "per names the parent and how many rows each has, and here is %s", v.what()).hint("per: {Passenger: 0..3}")
+		return nil
+	}
+	for _, x := range v.pairs {
+		switch {
+		case x.key.text == "via":
+			p.text(x.value, "via", &per.Via)
+			per.viaPlace = x.value.place
+		case per.Parent != "":
+			p.add(x.key.place, "per names one parent, and here is a second").hint("a second reference is a field: {pick: %s}", x.key.text)
+		default:
+			per.Parent, per.place = x.key.text, x.key.place
+			r, ok := p.countRange(x.value, "the number of rows for each "+per.Parent, grow.MaxChildren)
+			if !ok {
+				return nil
+			}
+			per.Lo, per.Hi = r.Lo, r.Hi
+		}
+	}
+	if per.Parent == "" {
+		p.add(v.place, "per names no parent").hint("per: {Passenger: 0..3}")
+		return nil
+	}
+	return per
+}
+
+func (p *Plan) uniques(e *Entity, v *node) {
+	if !v.list {
+		p.add(v.place, "unique of an entity is a list of groups of fields, and here is %s", v.what()).hint("unique: [[sailing, seat]]; one field alone says unique: true itself")
+		return
+	}
+	for _, g := range v.items {
+		if !g.list || len(g.items) < 2 {
+			p.add(g.place, "a unique group is a list of two or more fields, and here is %s", g.what()).hint("unique: [[sailing, seat]]; one field alone says unique: true itself")
+			continue
+		}
+		u := Unique{place: g.place}
+		for _, f := range g.items {
+			var name string
+			if p.text(f, "a field's name", &name) {
+				u.Fields = append(u.Fields, name)
+			}
+		}
+		e.Uniques = append(e.Uniques, u)
+	}
+}
+
+func (p *Plan) given(e *Entity, v *node) {
+	if v.null {
+		return
+	}
+	if !v.mapping {
+		p.add(v.place, "given is a mapping of row names, and here is %s", v.what()).hint("given: {ada: {given_name: Ada}}")
+		return
+	}
+	for _, x := range v.pairs {
+		if strings.Contains(x.key.text, ".") || x.key.text == "" {
+			p.add(x.key.place, "%q is no name for a row", x.key.text).hint("a name without a dot: others refer to it as %s.name", e.Name)
+			continue
+		}
+		if !x.value.mapping && !x.value.null {
+			p.add(x.value.place, "a given row is a mapping of fields, and here is %s", x.value.what())
+			continue
+		}
+		e.Given = append(e.Given, &Given{Name: x.key.text, Values: x.value, place: x.key.place})
+	}
+}
+
+// when reads the guard of an entity.
+func (p *Plan) when(v *node) bool {
+	if !v.scalar() || v.text != "empty" {
+		p.add(v.place, "when knows one word, empty: fill only an empty table")
+		return false
+	}
+	return true
+}
+
+// text reads a scalar that is not empty.
+func (p *Plan) text(v *node, of string, into *string) bool {
+	if !v.scalar() || v.text == "" {
+		p.add(v.place, "%s is a text, and here is %s", of, v.what())
+		return false
+	}
+	*into = v.text
+	return true
+}
+
+// number reads a whole number from lo to hi.
+func (p *Plan) number(v *node, of string, lo, hi uint64) (uint64, bool) {
+	if v.scalar() && !v.quoted {
+		n, err := strconv.ParseInt(strings.ReplaceAll(v.text, "_", ""), 10, 64)
+		if err == nil && n >= 0 && uint64(n) >= lo && uint64(n) <= hi {
+			return uint64(n), true
+		}
+		if err == nil {
+			p.add(v.place, "%s is %s, and must lie between %d and %d", of, v.text, lo, hi)
+			return 0, false
+		}
+	}
+	p.add(v.place, "%s is a whole number, and here is %s", of, v.what())
+	return 0, false
+}
+
+// countRange reads n or lo..hi.
+func (p *Plan) countRange(v *node, of string, most uint64) (grow.Range, bool) {
+	if v.scalar() {
+		if lo, hi, two := strings.Cut(v.text, ".."); two {
+			a, errA := strconv.ParseUint(lo, 10, 64)
+			b, errB := strconv.ParseUint(hi, 10, 64)
+			switch {
+			case errA != nil || errB != nil:
+				p.add(v.place, "%s is a number or a range such as 0..3, and here is %s", of, v.what())
+			case a > b:
+				p.add(v.place, "%s: the ends are swapped, the smaller number comes first: %d..%d", of, b, a)
+			case b > most:
+				p.add(v.place, "%s: at most %d", of, most)
+			default:
+				return grow.Range{Lo: a, Hi: b}, true
+			}
+			return grow.Range{}, false
+		}
+	}
+	n, ok := p.number(v, of, 0, most)
+	return grow.Range{Lo: n, Hi: n}, ok
+}
+
+func (p *Plan) moment(v *node) grow.Value {
+	m, err := grow.ParseTimestamp(v.text)
+	if err != nil {
+		p.add(v.place, "%s", err).hint("such as 2026-05-01T08:00:00Z")
+	}
+	return m
+}
+
+// share reads a percentage: 12%, 12.5%, at most 100%.
+func (p *Plan) share(v *node, of string) grow.Share {
+	if v.scalar() {
+		if digits, ok := strings.CutSuffix(strings.TrimSpace(v.text), "%"); ok {
+			d, err := grow.ParseDecimal(digits)
+			if err == nil && d.N >= 0 && d.Scale <= 9 {
+				whole := uint64(100)
+				for range d.Scale {
+					whole *= 10
+				}
+				if uint64(d.N) <= whole {
+					return grow.Share{Part: uint64(d.N), Whole: whole}
+				}
+			}
+		}
+	}
+	p.add(v.place, "%s is a share from 0%% to 100%%, such as 12%%, and here is %s", of, v.what())
+	return grow.Share{}
+}
+
+// yes reads true or false.
+func (p *Plan) yes(v *node, of string) bool {
+	if v.scalar() && !v.quoted && (v.text == "true" || v.text == "false") {
+		return v.text == "true"
+	}
+	p.add(v.place, "%s is true or false, and here is %s", of, v.what())
+	return false
+}
+
+var (
+	numberPattern = regexp.MustCompile(`^[-+]?[0-9][0-9_]*(\.[0-9]+)?$`)
+	datePattern   = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`)
+	momentPattern = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]`)
+	clockPattern  = regexp.MustCompile(`^[0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]+)?)?$`)
+	oddNumber     = regexp.MustCompile(`^[-+]?(0[0-9_]+(\.[0-9]*)?|0[xob][0-9a-fA-F]+|[0-9.]+[eE][-+]?[0-9]+|\.[0-9]+|[0-9]+\.)$`)
+)
+
+// literal reads a value written by hand. What is in quotes is text; the rest goes
+// by its looks: null, true and false, numbers, dates, moments, times of day, text.
+func (p *Plan) literal(v *node) (grow.Value, bool) {
+	var value grow.Value
+	var err error
+	switch {
+	case v.mapping || v.list:
+		p.add(v.place, "a value is expected, and here is %s", v.what())
+		return value, false
+	case v.null:
+	case v.quoted:
+		value = grow.String(v.text)
+	case v.text == "true" || v.text == "false":
+		value = grow.Bool(v.text == "true")
+	case oddNumber.MatchString(v.text):
+		p.add(v.place, "%s can be read in several ways", v.text).hint("write a plain decimal number, or put quotes around it if it is text: %q", v.text)
+		return value, false
+	case numberPattern.MatchString(v.text):
+		value, err = grow.ParseDecimal(v.text)
+	case datePattern.MatchString(v.text):
+		value, err = grow.ParseDate(v.text)
+	case momentPattern.MatchString(v.text):
+		value, err = grow.ParseTimestamp(v.text)
+	case clockPattern.MatchString(v.text):
+		value, err = grow.ParseTime(v.text)
+	default:
+		value = grow.String(v.text)
+	}
+	if err != nil {
+		p.add(v.place, "%s", err).hint("put quotes around it if it is text")
+		return value, false
+	}
+	return value, true
+}

@@ -1,0 +1,600 @@
+package plan
+
+import (
+	"errors"
+	"slices"
+	"strconv"
+	"strings"
+
+	"evensprout/internal/grow"
+)
+
+// sources compiles the source of every field.
+func (c *compiler) sources() {
+	for _, e := range c.entities {
+		for _, f := range e.fields {
+			c.compile(f)
+		}
+	}
+}
+
+// compile makes a field's source, and first those that it depends on. It returns
+// false if that failed; the reason is told where it lies.
+func (c *compiler) compile(f *field) bool {
+	switch f.state {
+	case compiled:
+		return true
+	case failed:
+		return false
+	case compiling:
+		var names []string
+		for i, g := range c.stack {
+			if g == f {
+				for _, h := range c.stack[i:] {
+					names = append(names, h.describe())
+				}
+			}
+		}
+		c.add(f.decl.place, "a circle: %s depends on itself", strings.Join(append(names, f.describe()), " depends on "))
+		return false
+	}
+	f.state = compiling
+	c.stack = append(c.stack, f)
+	src := c.source(f)
+	c.stack = c.stack[:len(c.stack)-1]
+	if src == nil {
+		f.state = failed
+		return false
+	}
+	f.grow.Source = src
+	f.state = compiled
+	return true
+}
+
+func (c *compiler) source(f *field) grow.Source {
+	v := f.decl.source
+	switch f.decl.word {
+	case "value":
+		value, ok := c.plan.literal(v)
+		if !ok {
+			return nil
+		}
+		if value.Type == grow.Text && isSource(value.S) && !v.quoted {
+			c.add(v.place, "%s is the word for a source of values, and stands here as a text", value.S).
+				hint("{%s: ...} is the source; \"%s\" in quotes is the text", value.S, value.S)
+			return nil
+		}
+		return grow.Literal(value)
+	case wordGiven:
+		return c.givenSource(f)
+	case wordParent:
+		if key := c.parentKey(f); key == nil || !c.compile(key) {
+			return nil
+		}
+		return grow.Upward(f.entity.parent.grow)
+	case "count":
+		return c.count(f, v)
+	case "between":
+		return c.between(f, v)
+	case "before", "after":
+		return c.moment(f)
+	case "choose":
+		return c.choose(f, v)
+	case "share":
+		return grow.True(c.plan.share(v, "share"))
+	case "pattern":
+		return c.pattern(v)
+	case "kind":
+		return c.kind(f, v)
+	case "text":
+		return c.template(f, v)
+	case "same":
+		var name string
+		if !c.plan.text(v, "same", &name) {
+			return nil
+		}
+		path, ok := c.resolve(f, v.place, name)
+		if !ok {
+			return nil
+		}
+		return grow.Same(*path)
+	case "pick":
+		return c.pick(f, v)
+	case "sum", "count_of", "min_of", "max_of":
+		return c.aggregate(f, v)
+	case "uuid":
+		return c.uuid(v)
+	}
+	return nil // the reader has told that there is no source
+}
+
+// fault adds what the core says about a source.
+func (c *compiler) fault(at place, s grow.Source, err error) grow.Source {
+	if err != nil {
+		c.add(at, "%s", err)
+		return nil
+	}
+	return s
+}
+
+func (c *compiler) parentKey(f *field) *field {
+	parent := f.entity.parent
+	for _, k := range parent.fields {
+		if k.grow == parent.grow.Key && parent.grow.Key != nil {
+			return k
+		}
+	}
+	c.add(f.decl.place, "%s has no key of one column, so nothing can be planned per %s", parent.decl.Name, parent.decl.Name)
+	return nil
+}
+
+// givenSource is the source of a field that only given rows say: of their type, and
+// NULL in all other rows.
+func (c *compiler) givenSource(f *field) grow.Source {
+	f.grow.Nulls = grow.Share{Part: 1, Whole: 1}
+	var values []grow.Value
+	var to *entity
+	for _, n := range f.given {
+		if n.null {
+			continue
+		}
+		if name, row, dotted := strings.Cut(n.text, "."); n.scalar() && dotted && !n.quoted {
+			if e := c.byName[name]; e != nil {
+				if _, ok := e.rows[row]; ok || to != nil {
+					to = e
+					continue
+				}
+			}
+		}
+		v, ok := c.plan.literal(n)
+		if !ok {
+			return nil
+		}
+		values = append(values, v)
+	}
+	if to != nil {
+		key := c.stored(f, to)
+		if key == nil {
+			return nil
+		}
+		return grow.Pick(to.grow, key, false)
+	}
+	numbers := !slices.ContainsFunc(values, func(v grow.Value) bool { return v.Type != grow.Integer })
+	if f.entity.grow.Key == f.grow && numbers {
+		f.grow.Nulls = grow.Share{}
+		src, err := grow.Count(nil, 1, false)
+		return c.fault(f.decl.place, src, err)
+	}
+	if len(values) == 0 {
+		return grow.Literal(grow.Value{})
+	}
+	src, err := grow.Choose(values, nil)
+	return c.fault(f.decl.place, src, err)
+}
+
+func (c *compiler) count(f *field, v *node) grow.Source {
+	var from *int64
+	step, restart := int64(1), false
+	whole := func(n *node, of string) int64 {
+		x, err := strconv.ParseInt(n.text, 10, 64)
+		if err != nil || !n.scalar() || n.quoted || x > 1<<60 || x < -1<<60 {
+			c.add(n.place, "%s is a whole number, and here is %s", of, n.what())
+		}
+		return x
+	}
+	switch {
+	case v.mapping:
+		c.plan.each(v, "count", shape{
+			"from":    func(_, n *node) { x := whole(n, "from"); from = &x },
+			"step":    func(_, n *node) { step = whole(n, "step") },
+			"restart": func(_, n *node) { restart = c.plan.yes(n, "restart") },
+		})
+	case v.scalar():
+		x := whole(v, "count")
+		from = &x
+	case !v.null:
+		c.add(v.place, "count is a number to start from, and here is %s", v.what()).hint("{count: 1}, or {count: {from: 1, step: 1, restart: true}}")
+		return nil
+	}
+	if restart && f.entity.parent == nil {
+		c.add(v.place, "restart numbers the rows of each parent anew, and %s has no parent", f.entity.decl.Name)
+		return nil
+	}
+	if from == nil && restart {
+		one := int64(1)
+		from = &one
+	}
+	src, err := grow.Count(from, step, restart)
+	return c.fault(v.place, src, err)
+}
+
+// digits reads how many digits a second has behind the point.
+func (c *compiler) digits(f *field) uint8 {
+	if n, ok := f.decl.args["digits"]; ok {
+		d, _ := c.plan.number(n, "digits", 0, 6)
+		return uint8(d)
+	}
+	return 0
+}
+
+func (c *compiler) between(f *field, v *node) grow.Source {
+	var ends [2]*node
+	switch lo, hi, two := strings.Cut(v.text, ".."); {
+	case v.list && len(v.items) == 2:
+		ends[0], ends[1] = v.items[0], v.items[1]
+	case v.scalar() && two:
+		ends[0] = &node{place: v.place, text: lo}
+		ends[1] = &node{place: v.place, text: hi}
+	default:
+		c.add(v.place, "between has two ends, and here is %s", v.what()).hint("{between: [1, 10]}, or {between: [2026-01-01, 2026-03-31]}")
+		return nil
+	}
+	lo, okLo := c.plan.literal(ends[0])
+	hi, okHi := c.plan.literal(ends[1])
+	if !okLo || !okHi {
+		return nil
+	}
+	if lo.Type == grow.Timestamp || lo.Type == grow.Time {
+		lo.Scale = c.digits(f)
+		hi.Scale = lo.Scale
+	} else if n, ok := f.decl.args["digits"]; ok {
+		c.add(n.place, "digits are those of a second, and %s is of type %s", ends[0].text, lo.Type)
+	}
+	step := int64(0)
+	if n, ok := f.decl.args["step"]; ok {
+		if step, ok = c.step(n, &lo, &hi); !ok {
+			return nil
+		}
+	}
+	src, err := grow.Between(lo, hi, step)
+	return c.fault(v.place, src, err)
+}
+
+// step reads the distance between the values of a range, in the unit of its ends.
+func (c *compiler) step(n *node, lo, hi *grow.Value) (int64, bool) {
+	if lo.Type == grow.Integer || lo.Type == grow.Decimal {
+		s, ok := c.plan.literal(n)
+		if !ok {
+			return 0, false
+		}
+		if s.Type != grow.Integer && s.Type != grow.Decimal || s.N <= 0 {
+			c.add(n.place, "step is a number above 0, and here is %s", n.what())
+			return 0, false
+		}
+		scale := max(lo.Scale, hi.Scale, s.Scale)
+		s, _ = s.Rescale(scale)
+		if scale > 0 {
+			if r, fits := lo.Rescale(scale); fits {
+				*lo = r
+			}
+		}
+		return s.N, true
+	}
+	span, err := grow.ParseSpan(n.text)
+	if err != nil || span.Months != 0 {
+		c.add(n.place, "step is a span without months, such as 15m or 1d, and here is %s", n.what())
+		return 0, false
+	}
+	if lo.Type == grow.Date {
+		if span.Micros%grow.Day != 0 {
+			c.add(n.place, "dates move by whole days, and here is %s", n.what())
+			return 0, false
+		}
+		return span.Micros / grow.Day, true
+	}
+	return span.Micros, true
+}
+
+func (c *compiler) moment(f *field) grow.Source {
+	end := func(word string) (*grow.End, place, bool) {
+		n := f.decl.args[word]
+		if f.decl.word == word {
+			n = f.decl.source
+		}
+		if n == nil {
+			return nil, place{}, true
+		}
+		var name string
+		switch {
+		case !c.plan.text(n, word, &name):
+			return nil, n.place, false
+		case name == clockWord:
+			return &grow.End{Fixed: c.plan.Clock}, n.place, true
+		case datePattern.MatchString(name) || momentPattern.MatchString(name):
+			v, ok := c.plan.literal(n)
+			return &grow.End{Fixed: v}, n.place, ok
+		}
+		path, ok := c.resolve(f, n.place, name)
+		return &grow.End{Path: path}, n.place, ok
+	}
+	after, at, okA := end("after")
+	before, atB, okB := end("before")
+	if !okA || !okB {
+		return nil
+	}
+	if after == nil {
+		at = atB
+	}
+	var within grow.Span
+	if n, ok := f.decl.args["within"]; ok {
+		var err error
+		if within, err = grow.ParseSpan(n.text); err != nil {
+			c.add(n.place, "%s", err)
+			return nil
+		}
+	}
+	src, err := grow.Moment(after, before, within, c.digits(f))
+	return c.fault(at, src, err)
+}
+
+func (c *compiler) choose(f *field, v *node) grow.Source {
+	var values []grow.Value
+	var weights []uint64
+	ok := true
+	add := func(n *node) {
+		value, fine := c.plan.literal(n)
+		ok = ok && fine
+		values = append(values, value)
+	}
+	switch {
+	case v.list:
+		for _, n := range v.items {
+			add(n)
+		}
+	case v.mapping:
+		for _, x := range v.pairs {
+			add(x.key)
+			w := *x.value
+			w.text = strings.TrimSuffix(w.text, "%")
+			n, fine := c.plan.number(&w, "the weight of "+x.key.text, 0, grow.MaxWeight)
+			ok = ok && fine
+			weights = append(weights, n)
+		}
+	default:
+		c.add(v.place, "choose is a list of values, or a mapping of values to weights, and here is %s", v.what()).
+			hint("{choose: [red, green]}, or {choose: {red: 80, green: 20}}")
+		return nil
+	}
+	if !ok {
+		return nil
+	}
+	src, err := grow.Choose(values, weights)
+	return c.fault(v.place, src, err)
+}
+
+// within returns the place of a byte of a text in one line.
+func (n *node) within(offset int) place {
+	if n.quoted {
+		offset++
+	}
+	return place{n.line, n.column + offset}
+}
+
+func (c *compiler) pattern(v *node) grow.Source {
+	var text string
+	if !c.plan.text(v, "pattern", &text) {
+		return nil
+	}
+	src, err := grow.Pattern(text)
+	var pe *grow.PatternError
+	if errors.As(err, &pe) {
+		return c.fault(v.within(pe.Offset), nil, err)
+	}
+	return src
+}
+
+func (c *compiler) kind(f *field, v *node) grow.Source {
+	var name string
+	if !c.plan.text(v, "kind", &name) {
+		return nil
+	}
+	k, ok := c.kinds[name]
+	if !ok {
+		c.add(v.place, "the catalogue has no kind %s", name).nearest(name, keysOf(c.kinds))
+		return nil
+	}
+	params := map[string]grow.Range{}
+	for arg, n := range f.decl.args {
+		if !contains(k.Params, arg) {
+			p := c.add(n.place, "the kind %s has no parameter %s", name, arg)
+			if len(k.Params) > 0 {
+				p.nearest(arg, k.Params)
+			}
+			return nil
+		}
+		if params[arg], ok = c.plan.countRange(n, arg, 1<<30); !ok {
+			return nil
+		}
+	}
+	src, err := grow.NewKind(k, params)
+	return c.fault(v.place, src, err)
+}
+
+func (c *compiler) template(f *field, v *node) grow.Source {
+	var text string
+	if !c.plan.text(v, "text", &text) {
+		return nil
+	}
+	told := false
+	src, err := grow.Template(text, func(name string) (*grow.Path, error) {
+		path, err := c.lookUp(f, name)
+		if err == nil && path == nil {
+			told = true
+			return nil, errTold
+		}
+		return path, err
+	})
+	if told {
+		return nil
+	}
+	var te *grow.TemplateError
+	if errors.As(err, &te) {
+		p := c.add(v.within(te.Offset), "%s", te.Message)
+		if te.Name != "" {
+			p.nearest(te.Name, c.reachable(f.entity))
+		}
+		return nil
+	}
+	return src
+}
+
+// errTold stands for a problem that is told already.
+var errTold = errors.New("told already")
+
+func (c *compiler) pick(f *field, v *node) grow.Source {
+	var name string
+	if !c.plan.text(v, "pick", &name) {
+		return nil
+	}
+	to := c.byName[name]
+	if to == nil {
+		c.add(v.place, "%s picks from %s, and there is no such entity", f.describe(), name).nearest(name, c.names())
+		return nil
+	}
+	distinct := false
+	if n, ok := f.decl.args["distinct"]; ok {
+		distinct = c.plan.yes(n, "distinct")
+		switch {
+		case distinct && f.entity.parent == nil:
+			c.add(n.place, "distinct keeps apart the rows of one parent, and %s has none", f.entity.decl.Name).hint("unique: true keeps apart all rows")
+			return nil
+		case distinct && to == f.entity:
+			c.add(n.place, "an entity that picks itself cannot pick distinct rows")
+			return nil
+		}
+	}
+	stored := c.stored(f, to)
+	if stored == nil {
+		return nil
+	}
+	for _, of := range to.fields {
+		if of.grow == stored && !c.compile(of) {
+			return nil
+		}
+	}
+	return grow.Pick(to.grow, stored, distinct)
+}
+
+func (c *compiler) uuid(v *node) grow.Source {
+	switch {
+	case v.null || v.text == "v4":
+		return grow.RandomUUID()
+	case v.text == "v7":
+		return grow.OrderedUUID(c.plan.Clock)
+	}
+	c.add(v.place, "uuid knows the versions v4 and v7, and here is %s", v.what())
+	return nil
+}
+
+// aggregate compiles sum: Child.field, count_of: Child and the like.
+func (c *compiler) aggregate(f *field, v *node) grow.Source {
+	op := map[string]grow.Aggregation{"sum": grow.Sum, "count_of": grow.CountOf, "min_of": grow.MinOf, "max_of": grow.MaxOf}[f.decl.word]
+	var text string
+	if !c.plan.text(v, f.decl.word, &text) {
+		return nil
+	}
+	name, fieldName, dotted := strings.Cut(text, ".")
+	if dotted == (op == grow.CountOf) {
+		c.add(v.place, "%s: %s", f.decl.word, text).hint("{sum: Child.field}, but {count_of: Child}")
+		return nil
+	}
+	child := c.byName[name]
+	if child == nil {
+		c.add(v.place, "there is no entity %s", name).nearest(name, c.names())
+		return nil
+	}
+	var down []*grow.Entity
+	e := child
+	for ; e != nil && e != f.entity; e = e.parent {
+		down = append([]*grow.Entity{e.grow}, down...)
+	}
+	if e == nil || len(down) == 0 {
+		c.add(v.place, "%s is not below %s, so it cannot be added up there", name, f.entity.decl.Name).
+			hint("%s must be per %s, or per an entity that is", name, f.entity.decl.Name)
+		return nil
+	}
+	if op == grow.CountOf {
+		src, err := grow.Aggregate(op, down, nil)
+		return c.fault(v.place, src, err)
+	}
+	of := child.find(fieldName)
+	if of == nil {
+		c.add(v.place, "%s has no field %s", name, fieldName).nearest(fieldName, child.names())
+		return nil
+	}
+	if !c.compile(of) {
+		return nil
+	}
+	src, err := grow.Aggregate(op, down, of.grow)
+	return c.fault(v.place, src, err)
+}
+
+// resolve looks up a path such as joined_at, sailing.departs_at or
+// Passenger.joined_at, and tells if there is none.
+func (c *compiler) resolve(f *field, at place, name string) (*grow.Path, bool) {
+	path, err := c.lookUp(f, name)
+	if err != nil {
+		c.add(at, "%s", err).nearest(name, c.reachable(f.entity))
+	}
+	return path, path != nil
+}
+
+// lookUp is resolve without telling; path and error are both nil if the field is
+// there, but wrong itself, which is told at its own place.
+func (c *compiler) lookUp(f *field, name string) (*grow.Path, error) {
+	path := &grow.Path{}
+	e := f.entity
+	words := strings.Split(name, ".")
+	for i, word := range words {
+		last := i == len(words)-1
+		of := e.find(word)
+		if of == nil && !last {
+			// An ancestor by its name, over as many references as it takes.
+			for up := e; up.parent != nil; up = up.parent {
+				path.Hops = append(path.Hops, up.up.grow)
+				if !c.compile(up.up) {
+					return nil, nil
+				}
+				if up.parent.decl.Name == word {
+					e = up.parent
+					break
+				}
+			}
+			if e.decl.Name == word && len(path.Hops) > 0 {
+				continue
+			}
+		}
+		if of == nil {
+			return nil, errNoField(e, word)
+		}
+		if !c.compile(of) {
+			return nil, nil
+		}
+		if last {
+			path.Field = of.grow
+			return path, nil
+		}
+		to := c.target(of)
+		if to == nil {
+			return nil, errors.New(of.describe() + " refers to no other entity, so nothing can be reached through it")
+		}
+		path.Hops = append(path.Hops, of.grow)
+		e = to
+	}
+	return nil, errNoField(e, name)
+}
+
+func errNoField(e *entity, word string) error {
+	return errors.New(e.decl.Name + " has no field " + word)
+}
+
+// reachable lists the names that may stand for fields within an entity.
+func (c *compiler) reachable(e *entity) []string {
+	names := append(e.names(), clockWord)
+	for up := e.parent; up != nil; up = up.parent {
+		for _, n := range up.names() {
+			names = append(names, up.decl.Name+"."+n)
+		}
+	}
+	return names
+}

@@ -1,0 +1,264 @@
+package plan
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/lexer"
+	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
+)
+
+// Limits on plan files.
+const (
+	MaxFileBytes = 4 << 20
+	maxDepth     = 20 // of mappings and lists inside each other
+)
+
+// node is a part of a plan file: a scalar, a mapping or a list.
+type node struct {
+	place
+	text    string // of a scalar
+	quoted  bool   // the scalar is text, whatever it looks like
+	null    bool
+	mapping bool
+	list    bool
+	pairs   []pair
+	index   map[string]int // places in pairs, by key
+	items   []*node
+}
+
+type pair struct{ key, value *node }
+
+// what names the node's form for people.
+func (n *node) what() string {
+	switch {
+	case n.mapping:
+		return "a mapping"
+	case n.list:
+		return "a list"
+	case n.null:
+		return "nothing"
+	}
+	return fmt.Sprintf("%q", n.text)
+}
+
+func (n *node) scalar() bool { return !n.mapping && !n.list && !n.null }
+
+// get returns the value of a key of a mapping, or nil.
+func (n *node) get(key string) *node {
+	if i, ok := n.index[key]; ok {
+		return n.pairs[i].value
+	}
+	return nil
+}
+
+// parse reads YAML into nodes. It returns nil after adding a problem.
+func parse(c *collector, data []byte) *node {
+	switch {
+	case len(data) > MaxFileBytes:
+		c.add(place{}, "the plan is %d bytes long: at most %d (rows by the thousand belong into a file beside the plan)", len(data), MaxFileBytes)
+		return nil
+	case !utf8.Valid(data):
+		at := place{1, 1}
+		for i, line := range bytes.Split(data, []byte("\n")) {
+			if !utf8.Valid(line) {
+				at = place{i + 1, 1}
+				break
+			}
+		}
+		c.add(at, "the plan is not valid UTF-8").hint("save it as UTF-8 text")
+		return nil
+	case bytes.IndexByte(data, 0) >= 0:
+		c.add(place{}, "the plan holds a NUL byte: this is not a text file")
+		return nil
+	}
+	text := strings.TrimPrefix(string(data), "\ufeff")
+	if blank(text) {
+		c.add(place{}, "the plan is empty").hint("evensprout survey --db URL --out FILE drafts a plan from a database; evensprout demo makes one to look at")
+		return nil
+	}
+	tokens := lexer.Tokenize(text)
+	if !shallow(c, tokens) {
+		return nil
+	}
+	file, err := parser.Parse(tokens, 0, parser.AllowDuplicateMapKey())
+	if err != nil {
+		at, message := place{}, err.Error()
+		var syntax yaml.Error
+		if errors.As(err, &syntax) {
+			message = syntax.GetMessage()
+			if t := syntax.GetToken(); t != nil {
+				at = placeOf(t)
+			}
+		}
+		c.add(at, "this is not YAML: %s", message).hint("two spaces for each level, a space after every colon, quotes around text that holds : or #")
+		return nil
+	}
+	var bodies []ast.Node
+	for _, d := range file.Docs {
+		if d.Body != nil {
+			bodies = append(bodies, d.Body)
+		}
+	}
+	if len(bodies) != 1 {
+		c.add(place{}, "a plan is one YAML document, and this file holds %d", len(bodies))
+		return nil
+	}
+	r := reader{c: c}
+	n := r.node(bodies[0], 0)
+	if r.failed {
+		return nil
+	}
+	return n
+}
+
+// blank tells whether nothing but white space and comments is there.
+func blank(text string) bool {
+	for line := range strings.Lines(text) {
+		if t := strings.TrimSpace(line); t != "" && t != "---" && t[0] != '#' {
+			return false
+		}
+	}
+	return true
+}
+
+// shallow refuses what would make the parser recurse deeply, and what makes
+// small files large.
+func shallow(c *collector, tokens token.Tokens) bool {
+	const deepest = 8 * maxDepth // columns
+	depth := 0
+	for _, t := range tokens {
+		switch t.Type {
+		case token.MappingStartType, token.SequenceStartType:
+			depth++
+		case token.MappingEndType, token.SequenceEndType:
+			depth--
+		case token.AnchorType, token.AliasType, token.MergeKeyType:
+			c.add(placeOf(t), "anchors, aliases and merge keys (&, *, <<) are not used in plans").
+				hint("write the value out; text that begins with one of these signs goes in quotes")
+			return false
+		case token.TagType, token.DirectiveType:
+			c.add(placeOf(t), "tags and directives (!, %%) are not used in plans").
+				hint("text that begins with one of these signs goes in quotes")
+			return false
+		case token.SequenceEntryType, token.MappingKeyType, token.MappingValueType:
+			if t.Position.IndentNum > deepest || t.Type == token.SequenceEntryType && t.Position.Column > deepest {
+				depth = maxDepth + 1
+			}
+		}
+		if depth > maxDepth {
+			c.add(placeOf(t), "the plan is nested more than %d levels deep", maxDepth)
+			return false
+		}
+	}
+	return true
+}
+
+func placeOf(t *token.Token) place {
+	if t.Position == nil {
+		return place{}
+	}
+	return place{t.Position.Line, t.Position.Column}
+}
+
+// reader turns the parser's tree into nodes.
+type reader struct {
+	c      *collector
+	failed bool
+}
+
+func (r *reader) node(n ast.Node, depth int) *node {
+	out := &node{}
+	if n == nil {
+		out.null = true
+		return out
+	}
+	t := n.GetToken()
+	if t != nil {
+		out.place = placeOf(t)
+	}
+	if depth > maxDepth {
+		r.fail(out.place, "the plan is nested more than %d levels deep", maxDepth)
+		return out
+	}
+	switch x := n.(type) {
+	case *ast.NullNode:
+		out.null = true
+	case *ast.MappingNode:
+		out.mapping = true
+		for _, v := range x.Values {
+			r.pair(out, v, depth)
+		}
+		if !x.IsFlowStyle && len(out.pairs) > 0 {
+			out.place = out.pairs[0].key.place
+			out.rejoin()
+		}
+	case *ast.MappingValueNode:
+		out.mapping = true
+		r.pair(out, x, depth)
+		out.place = out.pairs[0].key.place
+		out.rejoin()
+	case *ast.SequenceNode:
+		out.list = true
+		for _, v := range x.Values {
+			out.items = append(out.items, r.node(v, depth+1))
+		}
+	case *ast.StringNode:
+		out.text = x.Value
+		out.quoted = t.Type == token.SingleQuoteType || t.Type == token.DoubleQuoteType
+	case *ast.LiteralNode:
+		out.text, out.quoted = x.Value.Value, true
+	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode, *ast.InfinityNode, *ast.NanNode:
+		out.text = t.Value
+	default:
+		r.fail(out.place, "%s is not used in plans", strings.ToLower(n.Type().String()))
+	}
+	return out
+}
+
+// rejoin makes a scalar again of a time of day such as 06:00, which the parser takes
+// for a mapping inside [ ] inside { }: YAML wants a blank behind the colon there.
+func (n *node) rejoin() {
+	if len(n.pairs) != 1 {
+		return
+	}
+	k, v := n.pairs[0].key, n.pairs[0].value
+	if k.scalar() && v.scalar() && !k.quoted && !v.quoted && k.line == v.line && v.column == k.column+len(k.text)+1 {
+		*n = node{place: k.place, text: k.text + ":" + v.text}
+	}
+}
+
+func (r *reader) pair(into *node, v *ast.MappingValueNode, depth int) {
+	key := r.node(v.Key, depth+1)
+	if !key.scalar() && !key.null {
+		r.fail(key.place, "a key is plain text")
+	}
+	if key.null {
+		key.text, key.null = v.Key.GetToken().Value, false
+	}
+	value := r.node(v.Value, depth+1)
+	if value.null {
+		value.place = key.place
+	}
+	if i, ok := into.index[key.text]; ok {
+		r.c.add(key.place, "the key %q stands here a second time", key.text).
+			hint("it is in line %d already: keep one of them", into.pairs[i].key.line)
+		return
+	}
+	if into.index == nil {
+		into.index = map[string]int{}
+	}
+	into.index[key.text] = len(into.pairs)
+	into.pairs = append(into.pairs, pair{key, value})
+}
+
+func (r *reader) fail(at place, message string, args ...any) {
+	r.failed = true
+	r.c.add(at, message, args...)
+}

@@ -1,0 +1,183 @@
+// Package report makes what people and programs read: tables, numbers, JSON.
+package report
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+
+	"github.com/dustin/go-humanize"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+)
+
+// Table is rows of text under headings.
+type Table struct {
+	Columns []Column
+	Rows    [][]string
+}
+
+// Column is a heading, and whether its cells are numbers (set to the right).
+type Column struct {
+	Name   string
+	Number bool
+}
+
+// Page says how to draw.
+type Page struct {
+	Width int  // of the terminal, in characters
+	Color bool // bold and dim
+}
+
+const (
+	narrowest = 6 // characters to which a column may shrink
+	gap       = 2 // between columns
+)
+
+// Draw sets a table in aligned columns no wider than the page: wide columns are cut,
+// and where that is not enough, columns at the end are left out and named below.
+func (p Page) Draw(t Table) string {
+	widths := make([]int, len(t.Columns))
+	for i, c := range t.Columns {
+		widths[i] = text.RuneWidthWithoutEscSequences(c.Name)
+	}
+	cells := make([][]string, len(t.Rows))
+	for r, row := range t.Rows {
+		cells[r] = make([]string, len(row))
+		for i, c := range row {
+			cells[r][i] = oneLine(c)
+			widths[i] = max(widths[i], text.RuneWidthWithoutEscSequences(cells[r][i]))
+		}
+	}
+	shown := p.shrink(widths, t.Columns)
+	w := table.NewWriter()
+	w.SetStyle(p.style())
+	header := make(table.Row, shown)
+	configs := make([]table.ColumnConfig, shown)
+	for i := range shown {
+		header[i] = cut(t.Columns[i].Name, widths[i])
+		configs[i] = table.ColumnConfig{Number: i + 1}
+		if t.Columns[i].Number {
+			configs[i].Align, configs[i].AlignHeader = text.AlignRight, text.AlignRight
+		}
+	}
+	w.AppendHeader(header)
+	w.SetColumnConfigs(configs)
+	for _, row := range cells {
+		line := make(table.Row, shown)
+		for i := range shown {
+			line[i] = cut(row[i], widths[i])
+		}
+		w.AppendRow(line)
+	}
+	out := trimLines(w.Render())
+	if shown < len(t.Columns) {
+		var rest []string
+		for _, c := range t.Columns[shown:] {
+			rest = append(rest, c.Name)
+		}
+		out += "\n" + p.Dim(fmt.Sprintf("  not shown, for want of room: %s", strings.Join(rest, ", ")))
+	}
+	return out
+}
+
+// shrink narrows the widest columns until the row fits, and returns how many
+// columns do.
+func (p Page) shrink(widths []int, columns []Column) int {
+	total := func(n int) int {
+		sum := 2
+		for _, w := range widths[:n] {
+			sum += w + gap
+		}
+		return sum
+	}
+	for n := len(widths); ; n-- {
+		for total(n) > p.Width {
+			widest := -1
+			for i, w := range widths[:n] {
+				if w > narrowest && !columns[i].Number && (widest < 0 || w > widths[widest]) {
+					widest = i
+				}
+			}
+			if widest < 0 {
+				break
+			}
+			widths[widest]--
+		}
+		if total(n) <= p.Width || n <= 1 {
+			return n
+		}
+	}
+}
+
+func (p Page) style() table.Style {
+	s := table.Style{
+		Name: "plain",
+		Box: table.BoxStyle{
+			MiddleHorizontal: "─", MiddleSeparator: "──", MiddleVertical: "  ", PaddingLeft: "", PaddingRight: "", UnfinishedRow: "",
+			Left: "  ", LeftSeparator: "  ",
+		},
+		Format:  table.FormatOptions{Header: text.FormatDefault},
+		Options: table.Options{SeparateColumns: true, SeparateHeader: true},
+	}
+	if p.Color {
+		s.Color = table.ColorOptions{Header: text.Colors{text.Bold}, Border: text.Colors{text.Faint}, Separator: text.Colors{text.Faint}}
+	}
+	return s
+}
+
+func trimLines(s string) string {
+	lines := strings.Split(s, "\n")
+	for i, l := range lines {
+		lines[i] = "  " + strings.TrimRight(l, " ")
+	}
+	return strings.Join(lines, "\n")
+}
+
+func cut(s string, width int) string {
+	if text.RuneWidthWithoutEscSequences(s) <= width {
+		return s
+	}
+	return text.Snip(s, width, "…")
+}
+
+// oneLine shows line breaks and control characters as blanks: what comes from a
+// database must not steer a terminal.
+func oneLine(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == '\u2028' || r == '\u2029' {
+			return ' '
+		}
+		return r
+	}, s)
+}
+
+// Bold and Dim set text apart where the page has colour.
+func (p Page) Bold(s string) string { return p.paint(s, text.Bold) }
+
+// Dim sets text back.
+func (p Page) Dim(s string) string { return p.paint(s, text.Faint) }
+
+// Alarm marks what went wrong, Good what went well.
+func (p Page) Alarm(s string) string { return p.paint(s, text.Bold, text.FgRed) }
+
+// Good marks what went well.
+func (p Page) Good(s string) string { return p.paint(s, text.FgGreen) }
+
+func (p Page) paint(s string, c ...text.Color) string {
+	if !p.Color {
+		return s
+	}
+	return text.Colors(c).Sprint(s)
+}
+
+// Number writes a whole number with thousands separators.
+func Number[N int | int64 | uint64](n N) string { return humanize.Comma(int64(n)) }
+
+// Count writes a number with the word for what is counted: 1 row, 2 rows.
+func Count[N int | int64 | uint64](n N, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return Number(n) + " " + many
+}

@@ -1,0 +1,194 @@
+// Package schema describes the tables of a database as plain data.
+package schema
+
+import (
+	"slices"
+	"strings"
+	"unicode"
+)
+
+// Kind is what a column holds, as far as its declared type tells.
+type Kind string
+
+// The kinds of columns.
+const (
+	Integer   Kind = "integer"
+	Decimal   Kind = "decimal"
+	Real      Kind = "real"
+	Text      Kind = "text"
+	Bytes     Kind = "bytes"
+	Boolean   Kind = "boolean"
+	Date      Kind = "date"
+	Time      Kind = "time"
+	Timestamp Kind = "timestamp"
+	UUID      Kind = "uuid"
+	JSON      Kind = "json"
+	Any       Kind = "any" // no type, or one that we do not know
+)
+
+// Database is all tables of a database, in the order in which it lists them.
+type Database struct {
+	Tables []*Table `json:"tables"`
+}
+
+// Table is a table with its keys and constraints.
+type Table struct {
+	Schema     string      `json:"schema,omitempty"`
+	Name       string      `json:"name"`
+	Columns    []*Column   `json:"columns"`
+	PrimaryKey []string    `json:"primary_key,omitempty"` // columns in key order
+	Uniques    []Unique    `json:"uniques,omitempty"`     // the primary key is not among them
+	References []Reference `json:"references,omitempty"`
+	Checks     []string    `json:"checks,omitempty"` // their expressions
+}
+
+// Column is a column of a table.
+type Column struct {
+	Name      string `json:"name"`
+	Declared  string `json:"declared"` // the type as the database spells it
+	Kind      Kind   `json:"kind"`
+	Length    int    `json:"length,omitempty"`    // of texts, in characters; 0 if not limited
+	Precision int    `json:"precision,omitempty"` // of decimals, all digits; 0 if not limited
+	Scale     int    `json:"scale,omitempty"`     // of decimals, digits after the point
+	Bits      int    `json:"bits,omitempty"`      // of integers; 0 means 64
+	NotNull   bool   `json:"not_null,omitempty"`
+	Default   bool   `json:"default,omitempty"`   // it has a default value, or numbers itself
+	Generated bool   `json:"generated,omitempty"` // computed by the database: never written
+}
+
+// Unique is a unique constraint or index over columns. Partial indexes and
+// indexes over expressions are told apart, because they bind only some rows.
+type Unique struct {
+	Name    string   `json:"name"`
+	Columns []string `json:"columns"`
+	Partial bool     `json:"partial,omitempty"`
+}
+
+// Reference is a foreign key.
+type Reference struct {
+	Name     string   `json:"name,omitempty"`
+	Columns  []string `json:"columns"`
+	Table    string   `json:"table"`
+	Targets  []string `json:"targets"` // the columns referred to
+	Deferred bool     `json:"deferred,omitempty"`
+	Cascade  bool     `json:"cascade,omitempty"` // rows go when what they refer to goes
+}
+
+// Table finds a table by name; letter case counts only if two differ by it.
+func (d *Database) Table(name string) *Table {
+	i := find(name, len(d.Tables), func(i int) string { return d.Tables[i].Name })
+	if i < 0 {
+		return nil
+	}
+	return d.Tables[i]
+}
+
+// TableNames returns the names of all tables.
+func (d *Database) TableNames() []string {
+	names := make([]string, len(d.Tables))
+	for i, t := range d.Tables {
+		names[i] = t.Name
+	}
+	return names
+}
+
+// Column finds a column by name; letter case counts only if two differ by it.
+func (t *Table) Column(name string) *Column {
+	i := find(name, len(t.Columns), func(i int) string { return t.Columns[i].Name })
+	if i < 0 {
+		return nil
+	}
+	return t.Columns[i]
+}
+
+// find looks for the exact name, then for the same name in another case.
+func find(name string, n int, at func(int) string) int {
+	folded := -1
+	for i := range n {
+		if at(i) == name {
+			return i
+		}
+		if folded < 0 && strings.EqualFold(at(i), name) {
+			folded = i
+		}
+	}
+	return folded
+}
+
+// ColumnNames returns the names of all columns.
+func (t *Table) ColumnNames() []string {
+	names := make([]string, len(t.Columns))
+	for i, c := range t.Columns {
+		names[i] = c.Name
+	}
+	return names
+}
+
+// Plain returns a name without letter case and word signs, so that givenName,
+// given_name and GivenName are the same.
+func Plain(name string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '_' || r == '-' || r == ' ' {
+			return -1
+		}
+		return unicode.ToLower(r)
+	}, name)
+}
+
+// ByConvention finds the column that a field's name means: the same name, or
+// the same words written in another convention.
+func (t *Table) ByConvention(name string) *Column {
+	if c := t.Column(name); c != nil {
+		return c
+	}
+	for _, c := range t.Columns {
+		if Plain(c.Name) == Plain(name) {
+			return c
+		}
+	}
+	return nil
+}
+
+// Reference returns the foreign key that consists of one column, or nil.
+func (t *Table) Reference(column string) *Reference {
+	for i, r := range t.References {
+		if len(r.Columns) == 1 && strings.EqualFold(r.Columns[0], column) {
+			return &t.References[i]
+		}
+	}
+	return nil
+}
+
+// Keys returns the sets of columns that must be unique: the primary key first.
+func (t *Table) Keys() []Unique {
+	var keys []Unique
+	if len(t.PrimaryKey) > 0 {
+		keys = append(keys, Unique{Name: "primary key", Columns: t.PrimaryKey})
+	}
+	return append(keys, t.Uniques...)
+}
+
+// IsKey tells whether the column alone is unique in the table.
+func (t *Table) IsKey(column string) bool {
+	return slices.ContainsFunc(t.Keys(), func(u Unique) bool {
+		return !u.Partial && len(u.Columns) == 1 && strings.EqualFold(u.Columns[0], column)
+	})
+}
+
+// Label is the column that tells people which row it is: a name, a title, a
+// code, else some text; empty if the table has none.
+func (t *Table) Label() string {
+	for _, want := range []string{"name", "title", "label", "fullname", "code", "reference", "username", "email", "callsign", "familyname", "number"} {
+		for _, c := range t.Columns {
+			if Plain(c.Name) == want {
+				return c.Name
+			}
+		}
+	}
+	for _, c := range t.Columns {
+		if c.Kind == Text && t.Reference(c.Name) == nil && !slices.Contains(t.PrimaryKey, c.Name) {
+			return c.Name
+		}
+	}
+	return ""
+}

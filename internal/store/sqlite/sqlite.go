@@ -1,0 +1,293 @@
+// Package sqlite is the store for SQLite files, through the direct statement
+// interface of an embedded engine.
+package sqlite
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"zombiezen.com/go/sqlite"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// Driver opens SQLite files: sqlite:path.db, or sqlite:path.db?mode=ro.
+type Driver struct{}
+
+// Schemes are the first parts of SQLite URLs.
+func (Driver) Schemes() []string { return []string{"sqlite"} }
+
+// Beside puts a relative file into a folder.
+func (Driver) Beside(url, folder string) string {
+	path, query, asked := strings.Cut(strings.TrimPrefix(url, "sqlite:"), "?")
+	if path == "" || filepath.IsAbs(path) || strings.HasPrefix(path, "//") || path[0] == ':' {
+		return url
+	}
+	url = "sqlite:" + filepath.Join(folder, path)
+	if asked {
+		url += "?" + query
+	}
+	return url
+}
+
+// lockWait is how long we wait for another program's transaction.
+const lockWait = 3 * time.Second
+
+// Open opens an existing file. A file's journal mode is never changed.
+func (Driver) Open(ctx context.Context, url string) (store.Store, error) {
+	path, flags, err := parseURL(url)
+	if err != nil {
+		return nil, err
+	}
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return nil, &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("there is no database file %s", path),
+			Hint: "the database and its tables must be there before rows are loaded: run your migrations first"}
+	case err != nil:
+		return nil, &store.Fault{Kind: store.Missing, Message: "the database file cannot be opened", Err: err}
+	case info.IsDir():
+		return nil, &store.Fault{Kind: store.Foreign, Message: fmt.Sprintf("%s is a folder, not a database file", path)}
+	}
+	conn, err := sqlite.OpenConn(path, flags)
+	if err != nil {
+		return nil, fault(path, err)
+	}
+	conn.SetBusyTimeout(lockWait)
+	conn.SetInterrupt(ctx.Done())
+	s := &database{conn: conn, path: path}
+	// Foreign keys must be on before a transaction begins. The cache is this
+	// connection's own.
+	for _, pragma := range []string{"PRAGMA foreign_keys = ON", "PRAGMA cache_size = -16384", "SELECT count(*) FROM sqlite_schema"} {
+		if err := s.exec(pragma); err != nil {
+			conn.Close()
+			return nil, fault(path, err)
+		}
+	}
+	return s, nil
+}
+
+// Create makes a new database file by a script of statements. An existing file is
+// an error.
+func Create(path, script string) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	conn, err := sqlite.OpenConn(path, sqlite.OpenReadWrite)
+	if err != nil {
+		return fault(path, err)
+	}
+	defer conn.Close()
+	for rest := script; strings.TrimSpace(rest) != ""; {
+		stmt, trailing, err := conn.PrepareTransient(rest)
+		if err != nil {
+			return fault(path, err)
+		}
+		if stmt != nil {
+			_, err = stmt.Step()
+			stmt.Finalize()
+			if err != nil {
+				return fault(path, err)
+			}
+		}
+		rest = rest[len(rest)-trailing:]
+	}
+	return nil
+}
+
+func parseURL(url string) (string, sqlite.OpenFlags, error) {
+	path := strings.TrimPrefix(strings.TrimPrefix(url, "sqlite:"), "//")
+	path, query, asked := strings.Cut(path, "?")
+	bad := func(message string) error {
+		return &store.Fault{Kind: store.BadURL, Message: message, Hint: "such as sqlite:path.db, or sqlite:path.db?mode=ro to only read"}
+	}
+	if path == "" {
+		return "", 0, bad("the database URL names no file")
+	}
+	if path == ":memory:" {
+		return "", 0, bad("a database in memory would be gone with this program")
+	}
+	switch {
+	case !asked || query == "mode=rw":
+		return path, sqlite.OpenReadWrite, nil
+	case query == "mode=ro":
+		return path, sqlite.OpenReadOnly, nil
+	}
+	return "", 0, bad(fmt.Sprintf("the database URL asks for %q, which is not known", query))
+}
+
+// fault says what an error means for the database as a whole; other errors pass.
+func fault(path string, err error) error {
+	var known *store.Fault
+	var violation *store.Violation
+	if err == nil || errors.As(err, &known) || errors.As(err, &violation) {
+		return err
+	}
+	f := &store.Fault{Err: err}
+	switch sqlite.ErrCode(err).ToPrimary() {
+	case sqlite.ResultBusy, sqlite.ResultLocked:
+		f.Kind, f.Message = store.Locked, fmt.Sprintf("%s is locked by another program (waited %s)", path, lockWait)
+		f.Hint = "end the other program's transaction, or close it, and try again"
+	case sqlite.ResultReadOnly, sqlite.ResultPerm, sqlite.ResultAuth:
+		f.Kind, f.Message = store.ReadOnly, fmt.Sprintf("%s can only be read", path)
+		f.Hint = "writing needs a file and a folder that this user may write to"
+	case sqlite.ResultCantOpen:
+		f.Kind, f.Message = store.ReadOnly, fmt.Sprintf("%s cannot be opened", path)
+		f.Hint = "the file and its folder must be readable, and for writing also writable"
+	case sqlite.ResultFull:
+		f.Kind, f.Message = store.Full, fmt.Sprintf("there is no room left for %s", path)
+		f.Hint = "make room on the disk, or load fewer rows"
+	case sqlite.ResultNotADB:
+		f.Kind, f.Message = store.Foreign, fmt.Sprintf("%s is no SQLite database", path)
+	case sqlite.ResultInterrupt:
+		f.Kind, f.Message = store.Interrupted, "interrupted"
+	default:
+		return err
+	}
+	return f
+}
+
+// database is an open file.
+type database struct {
+	conn *sqlite.Conn
+	path string
+}
+
+func (d *database) Close() error { return d.conn.Close() }
+
+func (d *database) exec(sql string) error {
+	stmt, err := d.conn.Prepare(sql)
+	if err != nil {
+		return err
+	}
+	defer stmt.Reset()
+	for {
+		if more, err := stmt.Step(); err != nil || !more {
+			return err
+		}
+	}
+}
+
+// rows runs a query and shows each row.
+func (d *database) rows(sql string, args []string, show func(*sqlite.Stmt) error) error {
+	stmt, err := d.conn.Prepare(sql)
+	if err != nil {
+		return fault(d.path, err)
+	}
+	defer stmt.Reset()
+	for i, a := range args {
+		stmt.BindText(i+1, a)
+	}
+	for {
+		more, err := stmt.Step()
+		if err != nil || !more {
+			return fault(d.path, err)
+		}
+		if err := show(stmt); err != nil {
+			return err
+		}
+	}
+}
+
+// quote makes an identifier of any name.
+func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+func quoteAll(columns []*schema.Column) string {
+	names := make([]string, len(columns))
+	for i, c := range columns {
+		names[i] = quote(c.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+func (d *database) Count(_ context.Context, t *schema.Table) (int64, error) {
+	var n int64
+	err := d.rows("SELECT count(*) FROM "+quote(t.Name), nil, func(s *sqlite.Stmt) error {
+		n = s.ColumnInt64(0)
+		return nil
+	})
+	return n, err
+}
+
+func (d *database) Select(_ context.Context, q store.Query, show func([]grow.Value) error) error {
+	sql := "SELECT " + quoteAll(q.Columns) + " FROM " + quote(q.Table.Name)
+	if q.Where != nil {
+		sql += " WHERE " + quote(q.Where.Name) + " = ?"
+	}
+	if len(q.Table.PrimaryKey) > 0 {
+		var keys []string
+		for _, k := range q.Table.PrimaryKey {
+			keys = append(keys, quote(k))
+		}
+		sql += " ORDER BY " + strings.Join(keys, ", ")
+	}
+	if q.Limit > 0 {
+		sql += fmt.Sprintf(" LIMIT %d OFFSET %d", q.Limit, q.Skip)
+	}
+	stmt, err := d.conn.Prepare(sql)
+	if err != nil {
+		return fault(d.path, err)
+	}
+	defer stmt.Reset()
+	if q.Where != nil {
+		bind(stmt, 1, &q.Equals, nil)
+	}
+	row := make([]grow.Value, len(q.Columns))
+	for {
+		more, err := stmt.Step()
+		if err != nil || !more {
+			return fault(d.path, err)
+		}
+		for i, c := range q.Columns {
+			row[i] = read(stmt, i, c)
+		}
+		if err := show(row); err != nil {
+			return err
+		}
+	}
+}
+
+// read makes a value of a cell: what its column's kind says, as far as the cell
+// can be read that way, else what it is.
+func read(s *sqlite.Stmt, i int, c *schema.Column) grow.Value {
+	switch s.ColumnType(i) {
+	case sqlite.TypeNull:
+		return grow.Value{}
+	case sqlite.TypeInteger:
+		n := s.ColumnInt64(i)
+		switch {
+		case c.Kind == schema.Boolean && (n == 0 || n == 1):
+			return grow.Bool(n == 1)
+		case c.Kind == schema.Decimal:
+			if v, ok := grow.Int(n).Rescale(uint8(c.Scale)); ok {
+				return v
+			}
+		}
+		return grow.Int(n)
+	case sqlite.TypeBlob:
+		b := make([]byte, s.ColumnLen(i))
+		s.ColumnBytes(i, b)
+		return grow.Value{Type: grow.Bytes, S: string(b)}
+	}
+	text := s.ColumnText(i)
+	if c.Kind == schema.Decimal || c.Kind == schema.Real {
+		if v, err := grow.ParseDecimal(text); err == nil {
+			if r, ok := v.Rescale(max(v.Scale, uint8(c.Scale))); ok {
+				return r
+			}
+			return v
+		}
+	}
+	return grow.String(text)
+}

@@ -1,0 +1,287 @@
+package sqlite
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"zombiezen.com/go/sqlite"
+
+	"evensprout/internal/schema"
+)
+
+// Survey reads the tables in the order in which they were made.
+func (d *database) Survey(context.Context) (*schema.Database, error) {
+	db := &schema.Database{}
+	scripts := map[string]string{}
+	err := d.rows(`SELECT s.name, s.sql FROM sqlite_schema s JOIN pragma_table_list l ON l.name = s.name AND l.schema = 'main'
+		WHERE l.type = 'table' AND s.name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY s.rowid`, nil, func(s *sqlite.Stmt) error {
+		t := &schema.Table{Name: s.ColumnText(0)}
+		scripts[t.Name] = s.ColumnText(1)
+		db.Tables = append(db.Tables, t)
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range db.Tables {
+		for _, read := range []func(*schema.Table) error{d.columns, d.uniques, d.references} {
+			if err := read(t); err != nil {
+				return nil, err
+			}
+		}
+		t.Checks = checks(scripts[t.Name])
+	}
+	// A reference without columns means the other table's primary key.
+	for _, t := range db.Tables {
+		for i := range t.References {
+			r := &t.References[i]
+			if to := db.Table(r.Table); r.Targets == nil && to != nil {
+				r.Targets = to.PrimaryKey
+			}
+			for len(r.Targets) < len(r.Columns) {
+				r.Targets = append(r.Targets, "rowid")
+			}
+		}
+	}
+	return db, nil
+}
+
+func (d *database) columns(t *schema.Table) error {
+	type keyPart struct {
+		place int
+		name  string
+	}
+	var key []keyPart
+	err := d.rows("SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden FROM pragma_table_xinfo(?)", []string{t.Name}, func(s *sqlite.Stmt) error {
+		hidden := s.ColumnInt(5)
+		if hidden == 1 {
+			return nil
+		}
+		c := &schema.Column{
+			Name: s.ColumnText(0), Declared: s.ColumnText(1), NotNull: s.ColumnBool(2), Default: s.ColumnBool(3), Generated: hidden >= 2,
+		}
+		describe(c)
+		if pk := s.ColumnInt(4); pk > 0 {
+			key = append(key, keyPart{pk, c.Name})
+		}
+		t.Columns = append(t.Columns, c)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	t.PrimaryKey = make([]string, len(key))
+	for _, k := range key {
+		t.PrimaryKey[k.place-1] = k.name
+		c := t.Column(k.name)
+		c.NotNull = true // even where the engine would let a NULL pass
+		if len(key) == 1 && strings.EqualFold(c.Declared, "INTEGER") {
+			c.Default = true // the row number: given by the engine if left out
+		}
+	}
+	return nil
+}
+
+func (d *database) uniques(t *schema.Table) error {
+	type index struct {
+		name            string
+		origin          string
+		partial, unsure bool
+		columns         []string
+	}
+	var list []*index
+	err := d.rows("SELECT name, origin, partial FROM pragma_index_list(?) WHERE \"unique\" ORDER BY seq DESC", []string{t.Name}, func(s *sqlite.Stmt) error {
+		list = append(list, &index{name: s.ColumnText(0), origin: s.ColumnText(1), partial: s.ColumnBool(2)})
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, x := range list {
+		if x.origin == "pk" {
+			continue
+		}
+		err := d.rows("SELECT cid, name FROM pragma_index_xinfo(?) WHERE key ORDER BY seqno", []string{x.name}, func(s *sqlite.Stmt) error {
+			if s.ColumnInt(0) < 0 {
+				x.unsure = true // an expression, or the row number
+				return nil
+			}
+			x.columns = append(x.columns, s.ColumnText(1))
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		name := x.name
+		if x.origin == "u" {
+			name = "UNIQUE (" + strings.Join(x.columns, ", ") + ")"
+		}
+		t.Uniques = append(t.Uniques, schema.Unique{Name: name, Columns: x.columns, Partial: x.partial || x.unsure})
+	}
+	return nil
+}
+
+func (d *database) references(t *schema.Table) error {
+	byID := map[int]int{}
+	return d.rows("SELECT id, \"table\", \"from\", \"to\", on_delete FROM pragma_foreign_key_list(?) ORDER BY id DESC, seq", []string{t.Name}, func(s *sqlite.Stmt) error {
+		id := s.ColumnInt(0)
+		at, ok := byID[id]
+		if !ok {
+			at = len(t.References)
+			byID[id] = at
+			t.References = append(t.References, schema.Reference{Table: s.ColumnText(1), Cascade: s.ColumnText(4) == "CASCADE"})
+		}
+		r := &t.References[at]
+		r.Columns = append(r.Columns, s.ColumnText(2))
+		if !s.ColumnIsNull(3) {
+			r.Targets = append(r.Targets, s.ColumnText(3))
+		}
+		r.Name = "FOREIGN KEY (" + strings.Join(r.Columns, ", ") + ")"
+		return nil
+	})
+}
+
+var declaration = regexp.MustCompile(`^\s*([^(]*?)\s*(?:\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\))?\s*$`)
+
+// describe reads a column's declared type. The engine itself takes anything; what
+// the declaration says is kept by this program.
+func describe(c *schema.Column) {
+	m := declaration.FindStringSubmatch(c.Declared)
+	if m == nil {
+		c.Kind = schema.Any
+		return
+	}
+	name := strings.ToUpper(m[1])
+	n, _ := strconv.Atoi(m[2])
+	scale, _ := strconv.Atoi(m[3])
+	has := func(words ...string) bool {
+		for _, w := range words {
+			if strings.Contains(name, w) {
+				return true
+			}
+		}
+		return false
+	}
+	switch {
+	case name == "" || name == "ANY":
+		c.Kind = schema.Any
+	case has("BOOL"):
+		c.Kind = schema.Boolean
+	case has("DECIMAL", "NUMERIC", "MONEY"):
+		c.Kind, c.Precision, c.Scale = schema.Decimal, n, scale
+	case has("REAL", "DOUB", "FLOA"):
+		c.Kind = schema.Real
+	case has("DATETIME", "TIMESTAMP"):
+		c.Kind = schema.Timestamp
+	case name == "DATE":
+		c.Kind = schema.Date
+	case name == "TIME":
+		c.Kind = schema.Time
+	case has("UUID", "GUID"):
+		c.Kind = schema.UUID
+	case has("JSON"):
+		c.Kind = schema.JSON
+	case has("INT"):
+		c.Kind = schema.Integer
+		switch name {
+		case "TINYINT":
+			c.Bits = 8
+		case "SMALLINT", "INT2":
+			c.Bits = 16
+		case "MEDIUMINT":
+			c.Bits = 24
+		}
+	case has("CHAR", "CLOB", "TEXT"):
+		c.Kind, c.Length = schema.Text, n
+	case has("BLOB", "BINARY", "BYTEA"):
+		c.Kind = schema.Bytes
+	default:
+		c.Kind = schema.Any
+	}
+}
+
+// checks finds the CHECK constraints in the text of a table's definition, which is
+// the only place where the engine keeps them.
+func checks(sql string) []string {
+	var out []string
+	for i := 0; i < len(sql); {
+		if skip := literalEnd(sql, i); skip > i {
+			i = skip
+			continue
+		}
+		if !wordAt(sql, i, "CHECK") {
+			i++
+			continue
+		}
+		open := strings.IndexByte(sql[i:], '(')
+		if open < 0 {
+			break
+		}
+		end := closing(sql, i+open)
+		if end < 0 {
+			break
+		}
+		out = append(out, strings.TrimSpace(sql[i+open+1:end]))
+		i = end
+	}
+	return out
+}
+
+// literalEnd returns the end of the string, quoted name or comment that begins at i,
+// else i.
+func literalEnd(sql string, i int) int {
+	end := func(from int, sign string) int {
+		if n := strings.Index(sql[from:], sign); n >= 0 {
+			return from + n + len(sign)
+		}
+		return len(sql)
+	}
+	switch {
+	case strings.HasPrefix(sql[i:], "--"):
+		return end(i, "\n")
+	case strings.HasPrefix(sql[i:], "/*"):
+		return end(i, "*/")
+	case sql[i] == '\'' || sql[i] == '"' || sql[i] == '`':
+		return end(i+1, sql[i:i+1])
+	case sql[i] == '[':
+		return end(i, "]")
+	}
+	return i
+}
+
+func wordAt(sql string, i int, word string) bool {
+	letter := func(c byte) bool {
+		return c == '_' || c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z'
+	}
+	end := i + len(word)
+	return end <= len(sql) && strings.EqualFold(sql[i:end], word) && (i == 0 || !letter(sql[i-1])) && (end == len(sql) || !letter(sql[end]))
+}
+
+// closing finds the parenthesis that closes the one at open, or -1.
+func closing(sql string, open int) int {
+	depth := 0
+	for i := open; i < len(sql); {
+		if skip := literalEnd(sql, i); skip > i {
+			i = skip
+			continue
+		}
+		switch sql[i] {
+		case '(':
+			depth++
+		case ')':
+			if depth--; depth == 0 {
+				return i
+			}
+		}
+		i++
+	}
+	return -1
+}
+
+// describeKey names a unique key for messages.
+func describeKey(columns []string) string {
+	return fmt.Sprintf("UNIQUE (%s)", strings.Join(columns, ", "))
+}
