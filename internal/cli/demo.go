@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -71,7 +72,7 @@ needs nothing else. Edit the plan and go on from there.`,
 			fmt.Fprintf(a.out, "\nIn %s: %s (tables), %s (the plan, yours to edit), %s (the database)\n", folder, demoSchema, defaultPlan, demoDatabase)
 			fmt.Fprintf(a.out, "Try next:\n")
 			for _, next := range []string{"look " + planFile + " passengers", "preview " + planFile + " --entity Booking", "load " + planFile + "     (a second time: see what it says)"} {
-				fmt.Fprintf(a.out, "  %s %s\n", a.page.Bold("evensprout"), next)
+				fmt.Fprintf(a.out, "  %s %s\n", a.page.Bold(self()), next)
 			}
 			return nil
 		},
@@ -79,6 +80,14 @@ needs nothing else. Edit the plan and go on from there.`,
 	flags.add(c)
 	c.Flags().BoolVar(&anew, "anew", false, "remove the sample's own files first, if the folder has them")
 	return c
+}
+
+// self is how this program is called: as installed, or run from its source.
+func self() string {
+	if exe, err := os.Executable(); err == nil && strings.Contains(exe, "go-build") {
+		return "go run ./cmd/evensprout"
+	}
+	return "evensprout"
 }
 
 // writeDemo makes the sample's files and returns the plan's path. It takes nothing

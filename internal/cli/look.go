@@ -162,7 +162,8 @@ func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, t 
 	out := report.Table{}
 	for _, c := range t.Columns {
 		number := (c.Kind == schema.Integer || c.Kind == schema.Decimal || c.Kind == schema.Real) && t.Reference(c.Name) == nil
-		out.Columns = append(out.Columns, report.Column{Name: c.Name, Number: number})
+		whole := c.Kind == schema.Timestamp || c.Kind == schema.Date || c.Kind == schema.Time || c.Kind == schema.UUID
+		out.Columns = append(out.Columns, report.Column{Name: c.Name, Number: number, Whole: whole})
 	}
 	list := []any{}
 	for _, row := range rows {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -139,7 +140,10 @@ func previewRows(g *grow.Grower, t *plan.Target, rows int) previewing {
 	for _, f := range t.Grow.Fields {
 		if !f.Hidden {
 			typ := f.Source.Type()
-			p.table.Columns = append(p.table.Columns, report.Column{Name: f.Name, Number: f.Target() == nil && (typ == grow.Integer || typ == grow.Decimal)})
+			if f.Target() != nil {
+				typ = grow.Text // shown as a label
+			}
+			p.table.Columns = append(p.table.Columns, report.Column{Name: f.Name, Number: typ == grow.Integer || typ == grow.Decimal, Whole: typ != grow.Text})
 		}
 	}
 	add := func(side bool, total uint64) {
@@ -147,7 +151,7 @@ func previewRows(g *grow.Grower, t *plan.Target, rows int) previewing {
 		var b grow.Batch
 		g.Grow(t.Grow, grow.Row{Side: side}, int(n), &b)
 		for i := range b.Len {
-			line := []string{t.Grow.Label(b.At(i))[len(t.Plan.Name):]}
+			line := []string{strings.Trim(strings.TrimPrefix(t.Grow.Label(b.At(i)), t.Plan.Name), ". ")}
 			o := &report.Object{}
 			for j, f := range t.Grow.Fields {
 				if f.Hidden {

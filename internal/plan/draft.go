@@ -19,6 +19,8 @@ func Draft(db *schema.Database, name, url string) string {
 	d.names()
 	d.families()
 	var b strings.Builder
+	b.WriteString("# Drafted from the tables. Make it yours: how many rows, and how each field gets its\n" +
+		"# value. evensprout catalog lists the kinds; evensprout check tells what does not fit.\n\n")
 	fmt.Fprintf(&b, "name: %s\nedition: 1\nseed: %s-1\nclock: 2026-05-01T08:00:00Z   # what now means: the wall clock is never read\n", quote(name), plainName(name))
 	if url != "" {
 		fmt.Fprintf(&b, "database: %s\n", quote(url))
@@ -195,12 +197,14 @@ func (d *drafter) children(t *schema.Table) string {
 
 const (
 	draftRows      = 100
-	draftReference = 12 // rows of a table that only others refer to
+	draftReference = 12   // rows of a small table that only others refer to
+	fewColumns     = 5    // such a table has at most so many columns
+	roomy          = 1000 // values enough for a unique field
 )
 
 func (d *drafter) rows(t *schema.Table) uint64 {
 	rows := uint64(draftRows)
-	if len(t.References) == 0 && slices.ContainsFunc(d.db.Tables, func(o *schema.Table) bool {
+	if len(t.References) == 0 && len(t.Columns) <= fewColumns && slices.ContainsFunc(d.db.Tables, func(o *schema.Table) bool {
 		return slices.ContainsFunc(o.References, func(r schema.Reference) bool { return strings.EqualFold(r.Table, t.Name) })
 	}) {
 		rows = draftReference
@@ -313,7 +317,7 @@ func (d *drafter) uniqueSource(t *schema.Table, c *schema.Column, source string)
 	case strings.HasPrefix(source, "{uuid"), strings.HasPrefix(source, "{count"):
 		return source
 	case strings.HasPrefix(source, "{choose"):
-	case c.Kind == schema.Text && !strings.HasPrefix(source, "{kind: email") && !strings.HasPrefix(source, "{pattern"):
+	case c.Kind == schema.Text && !strings.HasPrefix(source, "{pattern") && kindSpace(source) < roomy:
 		n := 8
 		if c.Length > 0 {
 			n = min(n, c.Length)
@@ -422,26 +426,42 @@ func draftSource(t *schema.Table, c *schema.Column) string {
 	return fmt.Sprintf("{pattern: \"[A-Z]{%d}\"}", c.Length)
 }
 
+// kindSpace is how many values a drafted kind has; 0 if they are not counted.
+func kindSpace(source string) uint64 {
+	if k, ok := draftedKind(source); ok {
+		return k.Space()
+	}
+	return 0
+}
+
+func draftedKind(source string) (grow.Kind, bool) {
+	name := strings.TrimSuffix(strings.TrimPrefix(source, "{kind: "), "}")
+	kinds := grow.Kinds()
+	i := slices.IndexFunc(kinds, func(k grow.Kind) bool { return k.Name == name })
+	if i < 0 {
+		return grow.Kind{}, false
+	}
+	return kinds[i], true
+}
+
 // fits tells whether all texts of a drafted kind fit a column.
 func fits(c *schema.Column, source string) bool {
 	if c.Length == 0 {
 		return true
 	}
-	name := strings.TrimSuffix(strings.TrimPrefix(source, "{kind: "), "}")
-	for _, k := range grow.Kinds() {
-		if k.Name == name {
-			if k.Space() == 0 {
-				return c.Length >= 4000
-			}
-			src, err := grow.NewKind(k, nil)
-			if err != nil {
-				return false
-			}
-			_, n := grow.LongestText(src)
-			return n <= c.Length
-		}
+	k, ok := draftedKind(source)
+	if !ok {
+		return false
 	}
-	return false
+	if k.Space() == 0 {
+		return c.Length >= 4000
+	}
+	src, err := grow.NewKind(k, nil)
+	if err != nil {
+		return false
+	}
+	_, n := grow.LongestText(src)
+	return n <= c.Length
 }
 
 // clampDigits is how many digits a number of the column has before the point.

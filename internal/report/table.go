@@ -3,6 +3,7 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -17,10 +18,11 @@ type Table struct {
 	Rows    [][]string
 }
 
-// Column is a heading, and whether its cells are numbers (set to the right).
+// Column is a heading and how its cells are set.
 type Column struct {
 	Name   string
-	Number bool
+	Number bool // to the right
+	Whole  bool // never cut: a moment, a code; numbers never are
 }
 
 // Page says how to draw.
@@ -30,26 +32,22 @@ type Page struct {
 }
 
 const (
-	narrowest = 6 // characters to which a column may shrink
-	gap       = 2 // between columns
+	narrowest = 12 // characters to which a column may shrink
+	gap       = 2  // between columns
+	fewRows   = 5  // so many rows may lie on their side
 )
 
-// Draw sets a table in aligned columns no wider than the page: wide columns are cut,
-// and where that is not enough, columns at the end are left out and named below.
+// Draw sets a table in aligned columns no wider than the page: wide columns are cut.
+// Where that is not enough, a few rows are laid on their side, one column a row; of
+// many rows, columns at the end are left out and named below.
 func (p Page) Draw(t Table) string {
-	widths := make([]int, len(t.Columns))
-	for i, c := range t.Columns {
-		widths[i] = text.RuneWidthWithoutEscSequences(c.Name)
-	}
-	cells := make([][]string, len(t.Rows))
-	for r, row := range t.Rows {
-		cells[r] = make([]string, len(row))
-		for i, c := range row {
-			cells[r][i] = oneLine(c)
-			widths[i] = max(widths[i], text.RuneWidthWithoutEscSequences(cells[r][i]))
-		}
-	}
+	widths := p.measure(t)
 	shown := p.shrink(widths, t.Columns)
+	if shown < len(t.Columns) && len(t.Rows) > 0 && len(t.Rows) <= fewRows {
+		t = aside(t)
+		widths = p.measure(t)
+		shown = p.shrink(widths, t.Columns)
+	}
 	w := table.NewWriter()
 	w.SetStyle(p.style())
 	header := make(table.Row, shown)
@@ -63,10 +61,10 @@ func (p Page) Draw(t Table) string {
 	}
 	w.AppendHeader(header)
 	w.SetColumnConfigs(configs)
-	for _, row := range cells {
+	for _, row := range t.Rows {
 		line := make(table.Row, shown)
 		for i := range shown {
-			line[i] = cut(row[i], widths[i])
+			line[i] = cut(oneLine(row[i]), widths[i])
 		}
 		w.AppendRow(line)
 	}
@@ -81,6 +79,34 @@ func (p Page) Draw(t Table) string {
 	return out
 }
 
+// aside makes a column of each row; the first column becomes the heading.
+func aside(t Table) Table {
+	out := Table{Columns: []Column{{Name: t.Columns[0].Name, Whole: true}}}
+	for _, row := range t.Rows {
+		out.Columns = append(out.Columns, Column{Name: row[0]})
+	}
+	for i, c := range t.Columns[1:] {
+		line := []string{c.Name}
+		for _, row := range t.Rows {
+			line = append(line, row[i+1])
+		}
+		out.Rows = append(out.Rows, line)
+	}
+	return out
+}
+
+// measure returns the widths that the columns would have.
+func (p Page) measure(t Table) []int {
+	widths := make([]int, len(t.Columns))
+	for i, c := range t.Columns {
+		widths[i] = text.RuneWidthWithoutEscSequences(c.Name)
+		for _, row := range t.Rows {
+			widths[i] = max(widths[i], text.RuneWidthWithoutEscSequences(oneLine(row[i])))
+		}
+	}
+	return widths
+}
+
 // shrink narrows the widest columns until the row fits, and returns how many
 // columns do.
 func (p Page) shrink(widths []int, columns []Column) int {
@@ -91,11 +117,13 @@ func (p Page) shrink(widths []int, columns []Column) int {
 		}
 		return sum
 	}
+	whole := slices.Clone(widths)
 	for n := len(widths); ; n-- {
+		copy(widths, whole)
 		for total(n) > p.Width {
 			widest := -1
 			for i, w := range widths[:n] {
-				if w > narrowest && !columns[i].Number && (widest < 0 || w > widths[widest]) {
+				if w > narrowest && !columns[i].Number && !columns[i].Whole && (widest < 0 || w > widths[widest]) {
 					widest = i
 				}
 			}

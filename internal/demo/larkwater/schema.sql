@@ -1,6 +1,5 @@
 -- Larkwater Ferries: a small ferry line on an invented lake.
--- Fifteen minutes of reading: eleven tables, and one of everything that makes
--- test data hard.
+-- Eleven tables, with one of everything that makes test data hard.
 
 CREATE TABLE fare_classes (              -- reference data, written out by hand
   code        VARCHAR(8)    PRIMARY KEY,
