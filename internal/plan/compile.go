@@ -58,7 +58,7 @@ type Options struct {
 // Compile looks up every name and makes a plan ready to grow. The error is
 // Problems, all at once.
 func (p *Plan) Compile(o Options) (*Compiled, error) {
-	p.collector.found = nil
+	p.collector.found = slices.Clone(p.malformed)
 	if !o.Clock.IsNull() {
 		p.Clock = o.Clock
 	}
@@ -74,7 +74,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	c.sources()
 	c.unique()
 	c.given()
-	if len(p.collector.found.Errors()) == 0 {
+	if c.growable() {
 		c.finish()
 	}
 	if o.Database != nil {
@@ -377,7 +377,7 @@ func (c *compiler) parentColumn(e *entity, f *field) *schema.Column {
 		return col
 	}
 	if e.parent.table == nil {
-		return nil
+		return t.ByConvention(e.parent.decl.Name + "_id")
 	}
 	var found []*schema.Column
 	for _, r := range t.References {
@@ -618,6 +618,19 @@ func (c *compiler) finish() {
 		}
 		c.add(at, "%s: %s", name, fault.Message)
 	}
+}
+
+// growable tells whether the rows can be linked: nothing is wrong with the plan
+// itself, whatever the database says.
+func (c *compiler) growable() bool {
+	for _, e := range c.entities {
+		for _, f := range e.fields {
+			if f.state != compiled {
+				return false
+			}
+		}
+	}
+	return c.plan.collector.found.Errors().OnlyDatabase()
 }
 
 // describe names a field for people.

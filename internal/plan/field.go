@@ -35,6 +35,7 @@ func (p *Plan) field(f *Field, v *node) {
 	if !v.mapping {
 		if v.list {
 			p.add(v.place, "the field %s is a list: a field is a literal or a mapping", f.Name).hint("%s: {choose: [...]} picks one of several", f.Name)
+			return
 		}
 		f.word, f.source = "value", v
 		return

@@ -24,7 +24,11 @@ func (c *compiler) fit(e *entity) {
 			c.fitField(f)
 		}
 	}
+	lost := e.decl.Per != nil && (e.up == nil || e.up.column == nil) // told at per
 	for _, col := range e.table.Columns {
+		if lost && e.table.Reference(col.Name) != nil {
+			continue
+		}
 		if byColumn[col] == nil && col.NotNull && !col.Default && !col.Generated {
 			c.missing(e.decl.place, "the column %s.%s (%s) is NOT NULL without a default, and the plan has no source for it", e.table.Name, col.Name, col.Declared).
 				hint("add it to the fields of %s: %s", e.decl.Name, suggestion(c, e, col))

@@ -16,7 +16,8 @@ import (
 	"evensprout/internal/grow"
 )
 
-// Plan is a plan file as read: its form is right, its names are not looked up.
+// Plan is a plan file as read. Its names are not looked up yet, and what is wrong
+// with its form is told by Compile together with the rest.
 type Plan struct {
 	Name     string
 	Edition  string
@@ -26,6 +27,7 @@ type Plan struct {
 	Entities []*Entity
 
 	collector *collector
+	malformed Problems // what is wrong with its form
 }
 
 // Entity is one entry of entities.
@@ -91,8 +93,8 @@ const (
 // ErrMissing tells that there is no plan file.
 var ErrMissing = errors.New("there is no such plan")
 
-// ReadFile reads a plan file. The error is Problems if the file is there but
-// wrong, and wraps ErrMissing if it is not there.
+// ReadFile reads a plan file. The error is Problems if it is no plan at all, and
+// wraps ErrMissing if it is not there.
 func ReadFile(path string) (*Plan, error) {
 	f, err := os.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -109,7 +111,8 @@ func ReadFile(path string) (*Plan, error) {
 	return Read(path, data)
 }
 
-// Read reads a plan. file is its name in messages. The error is Problems.
+// Read reads a plan. file is its name in messages. The error is Problems, if this is
+// no plan at all; what else is wrong is told by Compile.
 func Read(file string, data []byte) (*Plan, error) {
 	c := &collector{file: file}
 	root := parse(c, data)
@@ -125,11 +128,12 @@ func Read(file string, data []byte) (*Plan, error) {
 		return nil, c.found
 	}
 	p := &Plan{collector: c, Edition: "1"}
-	p.read(root)
-	if len(c.found) > 0 {
-		c.found.sort()
+	if !root.mapping {
+		p.add(root.place, "a plan is a mapping (key: value), and here is %s", root.what()).hint("it begins with name: NAME; evensprout demo makes one to look at")
 		return nil, c.found
 	}
+	p.read(root)
+	p.malformed = c.found
 	return p, nil
 }
 
@@ -280,10 +284,7 @@ func (p *Plan) per(v *node) *Per {
 			p.add(x.key.place, "per names one parent, and here is a second").hint("a second reference is a field: {pick: %s}", x.key.text)
 		default:
 			per.Parent, per.place = x.key.text, x.key.place
-			r, ok := p.countRange(x.value, "the number of rows for each "+per.Parent, grow.MaxChildren)
-			if !ok {
-				return nil
-			}
+			r, _ := p.countRange(x.value, "the number of rows for each "+per.Parent, grow.MaxChildren)
 			per.Lo, per.Hi = r.Lo, r.Hi
 		}
 	}
@@ -418,7 +419,7 @@ func (p *Plan) share(v *node, of string) grow.Share {
 			}
 		}
 	}
-	p.add(v.place, "%s is a share from 0%% to 100%%, such as 12%%, and here is %s", of, v.what())
+	p.add(v.place, "%s lies between 0%% and 100%%, and here is %s", of, v.what()).hint("such as 12%%")
 	return grow.Share{}
 }
 

@@ -35,7 +35,11 @@ func (c *compiler) compile(f *field) bool {
 				}
 			}
 		}
-		c.add(f.decl.place, "a circle: %s depends on itself", strings.Join(append(names, f.describe()), " depends on "))
+		if len(names) == 1 {
+			c.add(f.decl.place, "a circle: %s depends on itself", names[0])
+		} else {
+			c.add(f.decl.place, "a circle: %s", strings.Join(append(names, f.describe()), " depends on "))
+		}
 		return false
 	}
 	f.state = compiling

@@ -16,8 +16,8 @@ import (
 
 // Limits on plan files.
 const (
-	MaxFileBytes = 4 << 20
-	maxDepth     = 20 // of mappings and lists inside each other
+	MaxFileBytes = 1 << 20 // the parser's time grows with the square of it
+	maxDepth     = 20      // of mappings and lists inside each other
 )
 
 // node is a part of a plan file: a scalar, a mapping or a list.
@@ -62,7 +62,7 @@ func (n *node) get(key string) *node {
 func parse(c *collector, data []byte) *node {
 	switch {
 	case len(data) > MaxFileBytes:
-		c.add(place{}, "the plan is %d bytes long: at most %d (rows by the thousand belong into a file beside the plan)", len(data), MaxFileBytes)
+		c.add(place{}, "the plan is longer than %d MiB", MaxFileBytes>>20)
 		return nil
 	case !utf8.Valid(data):
 		at := place{1, 1}

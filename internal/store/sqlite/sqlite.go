@@ -134,7 +134,8 @@ func fault(path string, err error) error {
 	if err == nil || errors.As(err, &known) || errors.As(err, &violation) {
 		return err
 	}
-	f := &store.Fault{Err: err}
+	text := err.Error() // ends in the engine's own words, after ours and the statement
+	f := &store.Fault{Err: errors.New(strings.TrimSpace(text[strings.LastIndex(text, ":")+1:]))}
 	switch sqlite.ErrCode(err).ToPrimary() {
 	case sqlite.ResultBusy, sqlite.ResultLocked:
 		f.Kind, f.Message = store.Locked, fmt.Sprintf("%s is locked by another program (waited %s)", path, lockWait)

@@ -1,0 +1,389 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+)
+
+const head = "name: test\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n"
+
+// compileText compiles a plan whose entities are given; the head takes four lines.
+func compileText(entities string, db *schema.Database) (*Compiled, Problems) {
+	p, err := Read("plan.yaml", []byte(head+entities))
+	if err == nil {
+		var c *Compiled
+		if c, err = p.Compile(Options{Database: db}); err == nil {
+			return c, c.Warnings
+		}
+	}
+	return nil, err.(Problems)
+}
+
+func cellOf(source string) string {
+	return "  Thing:\n    rows: 20\n    fields:\n      other: {kind: noun}\n      cell: " + source + "\n"
+}
+
+// Each wrong plan is told at its place, with what to do. The place is line:column.
+func TestProblems(t *testing.T) {
+	for _, c := range []struct{ name, entities, place, message, hint string }{
+		{"unknown key of an entity", "  Thing:\n    rows: 1\n    tabel: things\n", "7:5", `"tabel" is not a key of an entity`, `did you mean "table"?`},
+		{"negative rows", "  Thing:\n    rows: -1\n", "6:11", "rows is -1, and must lie between 0", ""},
+		{"rows as text", "  Thing:\n    rows: many\n", "6:11", `rows is a whole number, and here is "many"`, ""},
+		{"no rows at all", "  Thing:\n    table: things\n", "5:3", "neither rows nor per nor given", ""},
+		{"rows and per", "  A:\n    rows: 1\n  B:\n    rows: 1\n    per: {A: 1}\n", "8:11", "B has both rows and per", ""},
+		{"per an unknown entity", "  Cabin:\n    rows: 1\n  B:\n    per: {Cabn: 1}\n", "8:11", "there is no such entity", `did you mean "Cabin"?`},
+		{"per with swapped ends", "  A:\n    rows: 1\n  B:\n    per: {A: 3..1}\n", "8:14", "the ends are swapped", ""},
+		{"a circle of per", "  A:\n    per: {B: 1}\n  B:\n    per: {A: 1}\n", "6:11", "a circle: A is per B is per A", "one of them must be the head"},
+		{"a second parent", "  A:\n    rows: 1\n  B:\n    per: {A: 1, C: 2}\n", "8:17", "per names one parent", ""},
+		{"an entity twice", "  A:\n    rows: 1\n  A:\n    rows: 2\n", "7:3", `the key "A" stands here a second time`, "in line 5"},
+		{"a guard that is not known", "  A:\n    rows: 1\n    when: full\n", "7:11", "when knows one word, empty", ""},
+		{"a bad entity name", "  A-B:\n    rows: 1\n", "5:3", "no name for an entity", ""},
+
+		{"a list as a field", cellOf("[1, 2]"), "9:13", "is a list", ""},
+		{"a source misspelt", cellOf("{patern: x}"), "9:14", `"patern" is not a source`, `did you mean "pattern"?`},
+		{"no source", cellOf("{unique: true}"), "9:13", "does not say where its values come from", ""},
+		{"two sources", cellOf("{count: 1, share: 5%}"), "9:24", "two sources: count and share", ""},
+		{"an option of another source", cellOf("{share: 5%, within: 3d}"), "9:25", `"within" does not go with share`, ""},
+		{"a word for a source as text", cellOf("uuid"), "9:13", "is the word for a source", ""},
+		{"odd numbers", cellOf("0123"), "9:13", "can be read in several ways", `"0123"`},
+		{"a share beyond all", cellOf("{share: 131%}"), "9:21", "lies between 0% and 100%", ""},
+		{"nulls without a share", cellOf("{count: 1, nulls: 5}"), "9:31", "nulls lies between", ""},
+		{"swapped ends", cellOf("{between: [9, 3]}"), "9:23", "the ends are swapped", ""},
+		{"swapped dates", cellOf("{between: [2026-02-01, 2026-01-01]}"), "9:23", "the ends are swapped", ""},
+		{"ends of two types", cellOf("{between: [1, 2026-01-01]}"), "9:23", "two types", ""},
+		{"one end", cellOf("{between: 5}"), "9:23", "between has two ends", ""},
+		{"no such day", cellOf("{between: [2026-02-30, 2026-03-01]}"), "9:24", "not a date", ""},
+		{"a step of nothing", cellOf("{between: [1, 9], step: 0}"), "9:37", "step is a number above 0", ""},
+		{"moments without a span", cellOf("{before: clock}"), "9:22", "within is missing", ""},
+		{"a span that is none", cellOf("{before: clock, within: 90}"), "9:37", "is not a span", ""},
+		{"a moment after a noun", cellOf("{after: other, within: 3d}"), "9:21", "cannot be reckoned from type text", ""},
+		{"nothing to choose", cellOf("{choose: []}"), "9:22", "nothing to choose from", ""},
+		{"choices of two types", cellOf("{choose: [1, red]}"), "9:22", "two types", ""},
+		{"a negative weight", cellOf("{choose: {a: -1}}"), "9:26", "the weight of a", ""},
+		{"weights of nothing", cellOf("{choose: {a: 0, b: 0}}"), "9:22", "all weights are 0", ""},
+		{"an endless pattern", cellOf(`{pattern: "[A-Z]+"}`), "9:29", "has no upper bound", ""},
+		{"a broken pattern", cellOf(`{pattern: "([A-Z]"}`), "9:24", "a ( without its )", ""},
+		{"an unknown kind", cellOf("{kind: lokality}"), "9:20", "the catalogue has no kind lokality", `did you mean "locality"?`},
+		{"an unknown parameter", cellOf("{kind: text.words, word: 3}"), "9:38", "no parameter word", `did you mean "words"?`},
+		{"a text without a field", cellOf(`{text: "{nobody}"}`), "9:22", "Thing has no field nobody", ""},
+		{"an unknown filter", cellOf(`{text: "{other|lowre}"}`), "9:28", `there is no filter "lowre"`, ""},
+		{"an open brace", cellOf(`{text: "x{other"}`), "9:22", "a { without its }", ""},
+		{"same as nothing", cellOf("{same: othr}"), "9:20", "Thing has no field othr", `did you mean "other"?`},
+		{"same as itself", cellOf("{same: cell}"), "9:7", "a circle: Thing.cell depends on itself", ""},
+		{"a path through a noun", cellOf("{same: other.name}"), "9:20", "refers to no other entity", ""},
+		{"a pick of nobody", cellOf("{pick: Thingg}"), "9:20", "there is no such entity", `did you mean "Thing"?`},
+		{"a distinct pick without a parent", cellOf("{pick: Thing, distinct: true}"), "9:37", "distinct keeps apart the rows of one parent", ""},
+		{"a sum of strangers", cellOf("{sum: Thing.other}"), "9:19", "is not below Thing", ""},
+		{"a sum without a field", cellOf("{sum: Thing}"), "9:19", "sum: Thing", "{sum: Child.field}"},
+		{"a UUID of another version", cellOf("{uuid: v5}"), "9:20", "v4 and v7", ""},
+		{"restart without a parent", cellOf("{count: {restart: true}}"), "9:21", "Thing has no parent", ""},
+		{"an unknown word in count", cellOf("{count: {form: 3}}"), "9:22", `"form" is not a key of count`, `did you mean "from"?`},
+		{"too few values", "  Thing:\n    rows: 101\n    fields:\n      code: {pattern: \"[A-J][0-9]\", unique: true}\n", "8:7", "101 rows need different values of code, and there are 100", ""},
+		{"unique prose", cellOf("{kind: text.sentence, unique: true}"), "9:7", "cannot be counted", ""},
+		{"a group of one", "  Thing:\n    rows: 3\n    unique: [[a]]\n", "7:14", "a list of two or more fields", ""},
+		{"a group with a stranger", "  Thing:\n    rows: 3\n    unique: [[a, b]]\n    fields:\n      a: {between: 1..9}\n      bb: {between: 1..9}\n", "7:14", "Thing has no field b", ""},
+		{"a field in two groups", "  Thing:\n    rows: 3\n    unique: [[a, b], [b, c]]\n    fields:\n      a: {between: 1..9}\n      b: {between: 1..9}\n      c: {between: 1..9}\n", "7:22", "in another unique group already", ""},
+		{"five different of three", "  A:\n    rows: 3\n  B:\n    rows: 2\n  C:\n    per: {B: 5}\n    fields:\n      a: {pick: A, distinct: true}\n", "12:7", "there are only 3", ""},
+		{"a pick from no rows", "  A:\n    rows: 0\n  B:\n    rows: 2\n    fields:\n      a: {pick: A}\n", "10:7", "which has no rows", ""},
+		{"a given row with a stranger", "  A:\n    given:\n      x: {n: 1}\n  B:\n    rows: 2\n    fields:\n      a: {pick: A}\n    given:\n      y: {a: A.z}\n", "13:14", `"A.z" is no given row of A`, ""},
+		{"a given child without its parent", "  A:\n    rows: 1\n  B:\n    per: {A: 1}\n    given:\n      y: {n: 1}\n", "10:7", "does not name its A", ""},
+		{"given values of two types", "  A:\n    given:\n      x: {n: 1}\n      y: {n: red}\n", "7:11", "two types", ""},
+		{"a given value of another type", "  A:\n    rows: 1\n    fields:\n      n: {between: 1..9}\n    given:\n      x: {n: red}\n", "10:14", "is of type integer", ""},
+		{"two given rows with one number", "  A:\n    rows: 1\n    fields:\n      id: {count: 1}\n    given:\n      x: {id: 7}\n      y: {id: 7}\n", "11:7", "both have the number 7", ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, problems := compileText(c.entities, nil)
+			require.NotEmpty(t, problems)
+			p := problems[0]
+			assert.Equal(t, c.place, fmt.Sprintf("%d:%d", p.Line, p.Column), p.String())
+			assert.Contains(t, p.Message, c.message)
+			assert.Contains(t, p.Hint, c.hint)
+			assert.Len(t, problems, 1, problems.Error())
+		})
+	}
+}
+
+func TestFilesThatAreNoPlans(t *testing.T) {
+	var bomb strings.Builder
+	bomb.WriteString("a0: &a0 [x]\n")
+	for i := 1; i < 40_000; i++ {
+		fmt.Fprintf(&bomb, "a%d: [*a%d]\n", i, i-1)
+	}
+	for _, c := range []struct{ name, text, message string }{
+		{"empty", "", "the plan is empty"},
+		{"comments alone", "# nothing\n\n---\n", "the plan is empty"},
+		{"a sentence", "hello world\n", "a plan is a mapping"},
+		{"a list", "- a\n- b\n", "a plan is a mapping"},
+		{"not YAML", "name: [x\n", "this is not YAML"},
+		{"bad indent", "name: x\n seed: y\n", "not YAML"},
+		{"binary", "\xff\xfe\x00", "not valid UTF-8"},
+		{"NUL", "name: \x00\n", "NUL byte"},
+		{"two documents", "name: x\n---\nname: y\n", "one YAML document"},
+		{"aliases", "a: &x 1\nb: *x\n", "anchors, aliases and merge keys"},
+		{"aliases by the megabyte", bomb.String(), "anchors, aliases"},
+		{"ten megabytes", strings.Repeat("a: &a [*a, *a]\n", 700_000), "longer than 1 MiB"},
+		{"deep lists", "a: " + strings.Repeat("[", 100_000), "nested more than"},
+		{"deep mappings", "a: " + strings.Repeat("{a: ", 100_000), "nested more than"},
+		{"deep entries", strings.Repeat("- ", 100_000), "nested more than"},
+		{"deep lines", "a:\n" + deepLines(300), "nested more than"},
+		{"a tag", "name: !!binary x\n", "tags and directives"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, err := Read("plan.yaml", []byte(c.text))
+			var problems Problems
+			require.ErrorAs(t, err, &problems)
+			assert.Contains(t, problems[0].Message, c.message)
+			assert.LessOrEqual(t, len(problems[0].String()), 1000)
+		})
+	}
+}
+
+func deepLines(n int) string {
+	var b strings.Builder
+	for i := 1; i <= n; i++ {
+		b.WriteString(strings.Repeat(" ", i) + "a:\n")
+	}
+	return b.String()
+}
+
+func TestHeadIsAskedForAtOnce(t *testing.T) {
+	p, err := Read("plan.yaml", []byte("nam: x\nwhen: never\nedition: 7\nclock: noon\n"))
+	require.NoError(t, err)
+	_, err = p.Compile(Options{})
+	for _, want := range []string{`"nam" is not a key of a plan`, `did you mean "name"?`, "has no name", "has no seed", "has no entities", "edition 7 is not known", `"noon" is not a moment`, "when knows one word"} {
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+// A problem of each stage is told in one go.
+func TestAllProblemsAtOnce(t *testing.T) {
+	_, problems := compileText(`  A:
+    rows: x
+    fields:
+      a: {kind: nonsense}
+      b: {patern: x}
+      c: {text: "{d}"}
+  B:
+    per: {C: 1}
+`, ferry(t))
+	var all []string
+	for _, p := range problems {
+		all = append(all, p.Message)
+	}
+	text := strings.Join(all, "\n")
+	for _, want := range []string{"rows is a whole number", "no kind nonsense", `"patern" is not a source`, "A has no field d", "B is per C", "names no table"} {
+		assert.Contains(t, text, want)
+	}
+}
+
+func TestExcerptPointsAtThePlace(t *testing.T) {
+	_, problems := compileText(cellOf("{kind: lokality}"), nil)
+	assert.Equal(t, `plan.yaml:9:20: the catalogue has no kind lokality
+     9 |       cell: {kind: lokality}
+       |                    ^
+         did you mean "locality"?`, problems.Error())
+}
+
+func TestNearest(t *testing.T) {
+	names := []string{"password", "name", "passport"}
+	assert.Equal(t, "password", Nearest("pasword", names))
+	assert.Equal(t, "password", Nearest("passwrod", names))
+	assert.Equal(t, "name", Nearest("nmae", names))
+	assert.Empty(t, Nearest("vessel", names))
+	assert.Empty(t, Nearest("x", []string{"abc"}))
+}
+
+func TestLiterals(t *testing.T) {
+	for text, want := range map[string]grow.Value{
+		"5": grow.Int(5), "-5": grow.Int(-5), "4.50": {Type: grow.Decimal, N: 450, Scale: 2}, `"5"`: grow.String("5"), "true": grow.Bool(true),
+		"yes": grow.String("yes"), "null": {}, "~": {}, "Open deck": grow.String("Open deck"), "1_000": grow.Int(1000),
+		"2026-05-01": {Type: grow.Date, N: 20574}, "08:15": {Type: grow.Time, N: 29_700_000_000}, "'2026-05-01'": grow.String("2026-05-01"),
+		"2026-05-01T08:00:00+02:00": {Type: grow.Timestamp, N: 1777615200000000},
+	} {
+		c, problems := compileText(cellOf(text), nil)
+		require.Empty(t, problems, text)
+		var b grow.Batch
+		grow.NewGrower(c.Set).Grow(c.Set.Entities[0], grow.Row{}, 1, &b)
+		assert.Equal(t, want, b.Row(0)[1], text)
+	}
+}
+
+func TestTimesOfDayInFlowLists(t *testing.T) {
+	c, problems := compileText(cellOf("{between: [06:00, 21:45], step: 15m}"), nil)
+	require.Empty(t, problems)
+	assert.Equal(t, uint64(64), c.Set.Entities[0].Fields[1].Source.(grow.Countable).Space())
+}
+
+// A field's values stay when its name changes and was: says the old one.
+func TestWasKeepsTheValues(t *testing.T) {
+	before, _ := compileText("  A:\n    rows: 9\n    fields:\n      town: {kind: locality}\n", nil)
+	after, _ := compileText("  A:\n    rows: 9\n    fields:\n      place: {kind: locality, was: town}\n", nil)
+	other, _ := compileText("  A:\n    rows: 9\n    fields:\n      place: {kind: locality}\n", nil)
+	assert.Equal(t, cells(before), cells(after))
+	assert.NotEqual(t, cells(before), cells(other))
+}
+
+func cells(c *Compiled) []grow.Value {
+	var b grow.Batch
+	grow.NewGrower(c.Set).Grow(c.Set.Entities[0], grow.Row{}, int(c.Set.Entities[0].Rows), &b)
+	return b.Values
+}
+
+// Keys and columns come from the database, but neither changes a fingerprint.
+func TestFingerprintsDoNotDependOnTheDatabase(t *testing.T) {
+	entities := `  Pier:
+    table: piers
+    rows: 5
+    fields:
+      pierName: {kind: locality}
+  Boat:
+    table: boats
+    per: {Pier: 2}
+    fields:
+      label: {kind: noun}
+`
+	with, problems := compileText(entities, ferry(t))
+	require.Len(t, problems, 1, "a warning that names may collide")
+	without, _ := compileText(entities, nil)
+	assert.Equal(t, without.Set.Fingerprints(1), with.Set.Fingerprints(2))
+	assert.Equal(t, "pier_name", with.Targets[0].Columns[0].Name)
+	assert.Equal(t, "home_pier", with.Targets[1].Columns[0].Name)
+}
+
+// ferry is a small database.
+func ferry(*testing.T) *schema.Database {
+	return &schema.Database{Tables: []*schema.Table{
+		{
+			Name: "piers", PrimaryKey: []string{"pier_no"}, Uniques: []schema.Unique{{Name: "one_name", Columns: []string{"pier_name"}}},
+			Columns: []*schema.Column{
+				{Name: "pier_no", Kind: schema.Integer, NotNull: true, Default: true},
+				{Name: "pier_name", Declared: "VARCHAR(30)", Kind: schema.Text, Length: 30, NotNull: true},
+				{Name: "length", Declared: "INTEGER", Kind: schema.Integer, Generated: true},
+			},
+		},
+		{
+			Name: "boats", PrimaryKey: []string{"id"},
+			Columns: []*schema.Column{
+				{Name: "id", Kind: schema.Integer, NotNull: true, Default: true},
+				{Name: "label", Declared: "VARCHAR(8)", Kind: schema.Text, Length: 8},
+				{Name: "home_pier", Declared: "INTEGER", Kind: schema.Integer, NotNull: true},
+			},
+			References: []schema.Reference{{Columns: []string{"home_pier"}, Table: "piers", Targets: []string{"pier_no"}}},
+		},
+	}}
+}
+
+func TestTheDatabaseMustFit(t *testing.T) {
+	for _, c := range []struct{ name, entities, message, hint string }{
+		{"no such table", "  Pier:\n    table: pires\n    rows: 1\n", "the database has no table pires", `did you mean "piers"?`},
+		{"no such column", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_nam: {kind: locality}\n", "no column for the field pier_nam", `did you mean "pier_name"?`},
+		{"no such column by name", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      x: {kind: locality, column: pier_nam}\n", "has no column pier_nam", `did you mean "pier_name"?`},
+		{"no source for a column", "  Pier:\n    table: piers\n    rows: 1\n", "piers.pier_name (VARCHAR(30)) is NOT NULL without a default", "pier_name: {kind:"},
+		{"nulls where none may be", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: locality, nulls: 3%}\n", "the column pier_name is NOT NULL", ""},
+		{"a given row without a value", "  Pier:\n    table: piers\n    given:\n      a: {}\n      b: {pier_name: X}\n", "the given row a has no pier_name", ""},
+		{"another type", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: locality}\n      pier_no: {kind: noun}\n", "makes values of type text", ""},
+		{"too long", "  Boat:\n    table: boats\n    rows: 1\n    fields:\n      label: seventeen letters\n      home_pier: 1\n", "label can be 17 characters long", "seventeen letters"},
+		{"a computed column", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: locality}\n      length: 3\n", "computed by the database", ""},
+		{"one table for two", "  A:\n    table: piers\n    rows: 1\n    fields: {pier_name: {kind: locality}}\n  B:\n    table: piers\n    rows: 1\n    fields: {pier_name: {kind: locality}}\n", "both go into the table piers", ""},
+		{"two fields for a column", "  A:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: locality}\n      pierName: {kind: noun}\n", "both for the column pier_name", ""},
+		{"a pick of another table", "  Boat:\n    table: boats\n    rows: 2\n    fields:\n      home_pier: {pick: Boat}\n", "refers to the table piers", ""},
+		{"no reference to the parent", "  Boat:\n    table: boats\n    rows: 1\n    fields: {home_pier: 1}\n  Pier:\n    table: piers\n    per: {Boat: 1}\n    fields: {pier_name: {kind: locality}}\n", "has no reference to boats", "via: COLUMN"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, problems := compileText(c.entities, ferry(t))
+			require.NotEmpty(t, problems.Errors())
+			i := slices.IndexFunc(problems, func(p *Problem) bool { return strings.Contains(p.Message, c.message) })
+			require.GreaterOrEqual(t, i, 0, problems.Error())
+			assert.Contains(t, problems[i].Hint, c.hint)
+			assert.Positive(t, problems[i].Line)
+		})
+	}
+}
+
+func TestWarningsOfWhatMayCollide(t *testing.T) {
+	_, problems := compileText("  Pier:\n    table: piers\n    rows: 9\n    fields:\n      pier_name: {kind: locality}\n", ferry(t))
+	require.Len(t, problems, 1)
+	assert.True(t, problems[0].Warning)
+	assert.Contains(t, problems[0].Message, "wants pier_name to be unique (one_name)")
+	_, problems = compileText("  Pier:\n    table: piers\n    rows: 9\n    fields:\n      pier_name: {kind: locality, unique: true}\n", ferry(t))
+	assert.Empty(t, problems)
+	_, problems = compileText("  Boat:\n    table: boats\n    rows: 9\n    fields:\n      home_pier: {between: 1..10}\n", ferry(t))
+	require.Len(t, problems, 1)
+	assert.Contains(t, problems[0].Message, "these values may not be there")
+}
+
+func TestEntityNames(t *testing.T) {
+	for table, want := range map[string]string{
+		"vessel_amenities": "VesselAmenity", "piers": "Pier", "fare_classes": "FareClass", "crew": "Crew", "bus": "Bus", "boxes": "Box",
+		"status": "Status", "2fa_codes": "T2faCode", "addresses": "Address", "---": "Thing",
+	} {
+		assert.Equal(t, want, EntityName(table))
+	}
+}
+
+// A draft reads as a plan that fits the tables it was drafted from.
+func TestDraftsFit(t *testing.T) {
+	text := Draft(ferry(t), "small harbour", "sqlite:x.db")
+	p, err := Read("draft.yaml", []byte(text))
+	require.NoError(t, err, text)
+	c, err := p.Compile(Options{Database: ferry(t)})
+	require.NoError(t, err, text)
+	assert.Empty(t, c.Warnings, text)
+	assert.Equal(t, "small harbour", p.Name)
+}
+
+// A plan of 300 entities and 5,000 fields is read in no time that anybody notices.
+func BenchmarkLargePlan(b *testing.B) {
+	var text strings.Builder
+	text.WriteString(head)
+	for i := range 300 {
+		fmt.Fprintf(&text, "  E%d:\n    rows: 5\n    fields:\n", i)
+		for j := range 17 {
+			fmt.Fprintf(&text, "      f%d: {kind: name}\n", j)
+		}
+	}
+	for b.Loop() {
+		p, err := Read("plan.yaml", []byte(text.String()))
+		require.NoError(b, err)
+		_, err = p.Compile(Options{})
+		require.NoError(b, err)
+	}
+}
+
+// Whatever is in the file: no panic, no endless work, and problems have a place.
+func FuzzRead(f *testing.F) {
+	f.Add(head + "  A:\n    rows: 5\n    fields:\n      a: {kind: noun, unique: true}\n")
+	f.Add(head + "  A:\n    rows: 5\n  B:\n    per: {A: 0..3}\n    fields:\n      p: {pattern: \"[A-Z]{2}|x\"}\n      t: {text: \"{p|lower}-{A.id}\"}\n      s: {after: clock, within: 3d}\n")
+	f.Add(head + "  A:\n    unique: [[a, b]]\n    rows: 3\n    fields:\n      a: {between: [06:00, 21:45], step: 15m}\n      b: {choose: {x: 1, y: 2}}\n    given:\n      g: {a: 07:00}\n")
+	f.Add("name: x\n? [a]\n: b\n- c\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		started := time.Now()
+		p, err := Read("plan.yaml", []byte(text))
+		if err == nil {
+			var c *Compiled
+			if c, err = p.Compile(Options{}); err == nil {
+				g := grow.NewGrower(c.Set)
+				for _, e := range c.Set.Entities {
+					var b grow.Batch
+					g.Grow(e, grow.Row{}, int(min(e.Rows, 3)), &b)
+					g.Grow(e, grow.Row{Side: true}, min(len(e.Side), 3), &b)
+				}
+			}
+		}
+		if err != nil {
+			var problems Problems
+			require.ErrorAs(t, err, &problems)
+			_ = problems.Error()
+		}
+		require.Less(t, time.Since(started), 20*time.Second)
+	})
+}
