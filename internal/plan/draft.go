@@ -172,7 +172,7 @@ func (d *drafter) table(b *strings.Builder, t *schema.Table) {
 		fmt.Fprintf(b, "      %-*s %s\n", width, l[0], l[1])
 	}
 	for _, check := range t.Checks {
-		fmt.Fprintf(b, "    # the table wants: %s\n", strings.Join(strings.Fields(check), " "))
+		fmt.Fprintf(b, "    # the table wants: %s\n", strings.Join(strings.Fields(check.Expression), " "))
 	}
 }
 
@@ -485,7 +485,7 @@ var listPattern = regexp.MustCompile(`(?is)^\(*\s*["\x60\[]?(\w+)["\x60\]]?\s+in
 // allowedValues reads a check such as status IN ('a', 'b'), as YAML scalars.
 func allowedValues(t *schema.Table, c *schema.Column) []string {
 	for _, check := range t.Checks {
-		m := listPattern.FindStringSubmatch(strings.TrimSpace(check))
+		m := listPattern.FindStringSubmatch(strings.TrimSpace(check.Expression))
 		if m == nil || !strings.EqualFold(m[1], c.Name) {
 			continue
 		}
@@ -510,14 +510,14 @@ var (
 func bounds(t *schema.Table, c *schema.Column, lo, hi int64) (int64, int64) {
 	low, high := false, false
 	for _, check := range t.Checks {
-		for _, m := range betweenPattern.FindAllStringSubmatch(check, -1) {
+		for _, m := range betweenPattern.FindAllStringSubmatch(check.Expression, -1) {
 			if strings.EqualFold(m[1], c.Name) {
 				lo, _ = strconv.ParseInt(m[2], 10, 64)
 				hi, _ = strconv.ParseInt(m[3], 10, 64)
 				return lo, hi
 			}
 		}
-		for _, m := range comparePattern.FindAllStringSubmatch(check, -1) {
+		for _, m := range comparePattern.FindAllStringSubmatch(check.Expression, -1) {
 			n, err := strconv.ParseInt(m[3], 10, 64)
 			if !strings.EqualFold(m[1], c.Name) || err != nil {
 				continue

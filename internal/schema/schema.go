@@ -39,7 +39,7 @@ type Table struct {
 	PrimaryKey []string    `json:"primary_key,omitempty"` // columns in key order
 	Uniques    []Unique    `json:"uniques,omitempty"`     // the primary key is not among them
 	References []Reference `json:"references,omitempty"`
-	Checks     []string    `json:"checks,omitempty"` // their expressions
+	Checks     []Check     `json:"checks,omitempty"`
 }
 
 // Column is a column of a table.
@@ -62,6 +62,12 @@ type Unique struct {
 	Name    string   `json:"name"`
 	Columns []string `json:"columns"`
 	Partial bool     `json:"partial,omitempty"`
+}
+
+// Check is a CHECK constraint; its name may be empty.
+type Check struct {
+	Name       string `json:"name,omitempty"`
+	Expression string `json:"expression"`
 }
 
 // Reference is a foreign key.

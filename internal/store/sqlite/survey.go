@@ -205,29 +205,52 @@ func describe(c *schema.Column) {
 
 // checks finds the CHECK constraints in the text of a table's definition, which is
 // the only place where the engine keeps them.
-func checks(sql string) []string {
-	var out []string
+func checks(sql string) []schema.Check {
+	var out []schema.Check
+	name := ""
 	for i := 0; i < len(sql); {
-		if skip := literalEnd(sql, i); skip > i {
+		switch skip := literalEnd(sql, i); {
+		case skip > i:
 			i = skip
-			continue
-		}
-		if !wordAt(sql, i, "CHECK") {
+		case wordAt(sql, i, "CONSTRAINT"):
+			name, i = nameAt(sql, i+len("CONSTRAINT"))
+		case wordAt(sql, i, "CHECK"):
+			open := strings.IndexByte(sql[i:], '(')
+			if open < 0 {
+				return out
+			}
+			end := closing(sql, i+open)
+			if end < 0 {
+				return out
+			}
+			out = append(out, schema.Check{Name: name, Expression: strings.TrimSpace(sql[i+open+1 : end])})
+			name, i = "", end
+		default:
+			if sql[i] == ',' {
+				name = ""
+			}
 			i++
-			continue
 		}
-		open := strings.IndexByte(sql[i:], '(')
-		if open < 0 {
-			break
-		}
-		end := closing(sql, i+open)
-		if end < 0 {
-			break
-		}
-		out = append(out, strings.TrimSpace(sql[i+open+1:end]))
-		i = end
 	}
 	return out
+}
+
+// nameAt reads the name behind i, plain or quoted, and returns where it ends.
+func nameAt(sql string, i int) (string, int) {
+	for i < len(sql) && strings.IndexByte(" \t\r\n", sql[i]) >= 0 {
+		i++
+	}
+	if i == len(sql) {
+		return "", i
+	}
+	if end := literalEnd(sql, i); end > i+1 {
+		return strings.Trim(sql[i:end], "\"'`[]"), end
+	}
+	end := i
+	for end < len(sql) && strings.IndexByte(" \t\r\n(,", sql[end]) < 0 {
+		end++
+	}
+	return sql[i:end], end
 }
 
 // literalEnd returns the end of the string, quoted name or comment that begins at i,

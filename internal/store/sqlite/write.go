@@ -243,11 +243,16 @@ func (tx *transaction) explain(into store.Into, b *grow.Batch, i int, err error)
 		v.Columns = columnsIn(detail, into.Table)
 		v.Values = valuesOf(into, b.Row(i), v.Columns)
 	case sqlite.ResultConstraintCheck:
-		v.Kind, v.Constraint = store.Check, "CHECK ("+detail+")"
+		v.Kind = store.Check
+		broken := schema.Check{Expression: detail}
+		for _, c := range into.Table.Checks {
+			if c.Name != "" && c.Name == detail || c.Expression == detail {
+				broken = c
+			}
+		}
+		v.Constraint = strings.TrimSpace(broken.Name + " CHECK (" + strings.Join(strings.Fields(broken.Expression), " ") + ")")
 		for _, c := range into.Columns {
-			if slices.ContainsFunc(append(into.Table.Checks, detail), func(check string) bool {
-				return (strings.Contains(check, detail) || check == detail) && containsWord(check, c.Name)
-			}) {
+			if containsWord(broken.Expression, c.Name) {
 				v.Columns = append(v.Columns, c.Name)
 			}
 		}

@@ -1,0 +1,146 @@
+package sqlite
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"zombiezen.com/go/sqlite"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/store/storetest"
+)
+
+func open(t *testing.T, script string) store.Store {
+	path := filepath.Join(t.TempDir(), "test.db")
+	require.NoError(t, Create(path, script))
+	s, err := Driver{}.Open(t.Context(), "sqlite:"+path)
+	require.NoError(t, err)
+	return s
+}
+
+func TestBehaviours(t *testing.T) {
+	storetest.Run(t, storetest.Engine{
+		Open: open,
+		Triggers: `CREATE TRIGGER refuse BEFORE INSERT ON boats WHEN NEW.label = 'forbidden'
+			BEGIN SELECT RAISE(ABORT, 'not on this lake'); END;`,
+	})
+}
+
+func TestStrictTablesTellBadValues(t *testing.T) {
+	s := open(t, "CREATE TABLE t (id INTEGER PRIMARY KEY, n INT) STRICT")
+	defer s.Close()
+	db, err := s.Survey(t.Context())
+	require.NoError(t, err)
+	tx, err := s.Begin(t.Context(), false)
+	require.NoError(t, err)
+	e := (&grow.Set{}).NewEntity("Row")
+	e.Fields = make([]*grow.Field, 1)
+	table := db.Table("t")
+	err = tx.Insert(t.Context(), store.Into{Table: table, Columns: []*schema.Column{table.Column("n")}, Fields: []int{0}},
+		&grow.Batch{Entity: e, Len: 1, Values: []grow.Value{grow.String("many")}})
+	var v *store.Violation
+	require.ErrorAs(t, err, &v)
+	assert.Equal(t, store.BadValue, v.Kind)
+	assert.Equal(t, []string{"n"}, v.Columns)
+	require.NoError(t, tx.Rollback())
+}
+
+// A decimal of more digits than the engine keeps is refused, never rounded.
+func TestDecimalsAreNeverRounded(t *testing.T) {
+	c := &schema.Column{Name: "n", Kind: schema.Decimal, Declared: "DECIMAL"}
+	for text, fine := range map[string]bool{"999999999999999": true, "9999999999999.99": true, "99999999999999.99": false, "1000000000000000.0": false} {
+		v, err := grow.ParseDecimal(text)
+		require.NoError(t, err)
+		v.Type = grow.Decimal
+		assert.Equal(t, fine, refuse(c, &v) == nil, text)
+	}
+	s := open(t, "CREATE TABLE t (n DECIMAL(15,2))")
+	defer s.Close()
+	conn := s.(*database).conn
+	v, _ := grow.ParseDecimal("9999999999999.99")
+	stmt := conn.Prep("INSERT INTO t VALUES (?)")
+	bind(stmt, 1, &v, c)
+	_, err := stmt.Step()
+	require.NoError(t, err)
+	require.NoError(t, stmt.Reset())
+	require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Name: "t"}, Columns: []*schema.Column{{Name: "n", Kind: schema.Decimal, Scale: 2}}}, func(row []grow.Value) error {
+		assert.Equal(t, "9999999999999.99", row[0].String())
+		return nil
+	}))
+}
+
+// The journal mode of somebody's file is theirs.
+func TestJournalModeIsLeftAlone(t *testing.T) {
+	for _, mode := range []string{"delete", "wal"} {
+		path := filepath.Join(t.TempDir(), "test.db")
+		require.NoError(t, Create(path, "PRAGMA journal_mode = "+mode+"; CREATE TABLE t (id INTEGER PRIMARY KEY);"))
+		s, err := Driver{}.Open(t.Context(), "sqlite:"+path)
+		require.NoError(t, err)
+		tx, err := s.Begin(t.Context(), true)
+		require.NoError(t, err)
+		require.NoError(t, tx.Commit(t.Context()))
+		d := s.(*database)
+		require.NoError(t, d.rows("PRAGMA journal_mode", nil, func(st *sqlite.Stmt) error {
+			assert.Equal(t, mode, st.ColumnText(0))
+			return nil
+		}))
+		require.NoError(t, s.Close())
+	}
+}
+
+func TestFilesThatAreNoDatabases(t *testing.T) {
+	folder := t.TempDir()
+	junk := filepath.Join(folder, "junk.db")
+	require.NoError(t, os.WriteFile(junk, []byte("this is a letter, not a database, and long enough to tell the difference"), 0o644))
+	for url, want := range map[string]store.FaultKind{
+		"sqlite:" + filepath.Join(folder, "none.db"): store.Missing, "sqlite:" + junk: store.Foreign, "sqlite:" + folder: store.Foreign,
+		"sqlite:": store.BadURL, "sqlite::memory:": store.BadURL, "sqlite:x.db?cache=shared": store.BadURL,
+	} {
+		_, err := Driver{}.Open(t.Context(), url)
+		var f *store.Fault
+		require.ErrorAs(t, err, &f, url)
+		assert.Equal(t, want, f.Kind, url)
+	}
+	assert.Error(t, Create(junk, ""), "an existing file is never overwritten")
+}
+
+func TestBeside(t *testing.T) {
+	for url, want := range map[string]string{
+		"sqlite:a.db": "sqlite:/plans/a.db", "sqlite:../a.db?mode=ro": "sqlite:/a.db?mode=ro", "sqlite:/x/a.db": "sqlite:/x/a.db", "sqlite:": "sqlite:",
+	} {
+		assert.Equal(t, want, Driver{}.Beside(url, "/plans"))
+	}
+}
+
+func TestChecksAreFoundInDefinitions(t *testing.T) {
+	sql := `CREATE TABLE "check (x)" ( -- CHECK (no)
+		a INT CHECK (a > 0 AND (a < 9)), b TEXT DEFAULT 'CHECK (''x'')' check(b IN ('a)', 'b')), /* CHECK (c) */
+		checked INT, CONSTRAINT later CHECK (a <> b))`
+	assert.Equal(t, []schema.Check{{Expression: "a > 0 AND (a < 9)"}, {Expression: "b IN ('a)', 'b')"}, {Name: "later", Expression: "a <> b"}}, checks(sql))
+}
+
+func FuzzChecks(f *testing.F) {
+	f.Add(`CREATE TABLE t (a INT CHECK (a > 0))`)
+	f.Add(`CHECK (' -- [ "`)
+	f.Fuzz(func(t *testing.T, sql string) { checks(sql) })
+}
+
+func TestDeclaredTypes(t *testing.T) {
+	for declared, want := range map[string]schema.Column{
+		"": {Kind: schema.Any}, "VARCHAR(20)": {Kind: schema.Text, Length: 20}, "character varying ( 7 )": {Kind: schema.Text, Length: 7},
+		"DECIMAL(8, 2)": {Kind: schema.Decimal, Precision: 8, Scale: 2}, "NUMERIC": {Kind: schema.Decimal}, "BIGINT": {Kind: schema.Integer},
+		"SMALLINT": {Kind: schema.Integer, Bits: 16}, "double precision": {Kind: schema.Real}, "TIMESTAMP": {Kind: schema.Timestamp},
+		"datetime": {Kind: schema.Timestamp}, "DATE": {Kind: schema.Date}, "TIME": {Kind: schema.Time}, "uuid": {Kind: schema.UUID},
+		"JSON": {Kind: schema.JSON}, "BLOB": {Kind: schema.Bytes}, "boolean": {Kind: schema.Boolean}, "x(": {Kind: schema.Any},
+	} {
+		c := schema.Column{Declared: declared}
+		describe(&c)
+		want.Declared = declared
+		assert.Equal(t, want, c, declared)
+	}
+}

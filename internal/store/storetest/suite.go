@@ -1,0 +1,394 @@
+// Package storetest holds the behaviours that every store must have, whatever its
+// engine. A behaviour is written once and run for each.
+package storetest
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// Engine is what the suite needs of an engine.
+type Engine struct {
+	// Open makes a new database with the tables of the script and opens it.
+	Open func(t *testing.T, script string) store.Store
+	// Triggers is a script with a trigger on boats that refuses the label 'forbidden'.
+	Triggers string
+}
+
+// script makes the tables in SQL that all engines know.
+const script = `
+CREATE TABLE piers (
+  id INTEGER PRIMARY KEY,
+  code VARCHAR(5) NOT NULL UNIQUE,
+  name VARCHAR(20)
+);
+CREATE TABLE boats (
+  id INTEGER PRIMARY KEY,
+  pier_id INTEGER REFERENCES piers (id) ON DELETE CASCADE,
+  label VARCHAR(10) NOT NULL,
+  seats SMALLINT,
+  price DECIMAL(6,2),
+  launched DATE,
+  seen_at TIMESTAMP,
+  CONSTRAINT enough_seats CHECK (seats > 3)
+);
+CREATE TABLE berths (
+  pier_id INTEGER NOT NULL REFERENCES piers (id),
+  number INTEGER NOT NULL,
+  boat_id INTEGER,
+  PRIMARY KEY (pier_id, number)
+);
+CREATE TABLE "odd ""name" (
+  "select" INTEGER PRIMARY KEY,
+  "größe in m" VARCHAR(10)
+);`
+
+// Run runs all behaviours.
+func Run(t *testing.T, e Engine) {
+	for name, test := range map[string]func(*testing.T, *fixture){
+		"survey describes tables":                 surveyed,
+		"what is committed stays":                 committed,
+		"what is rolled back leaves no trace":     rolledBack,
+		"values come back as they went":           values,
+		"odd names are quoted":                    oddNames,
+		"a double key is a unique violation":      doubleKey,
+		"a double code names the other row":       doubleCode,
+		"a double composite key":                  doubleComposite,
+		"a reference to nothing":                  orphan,
+		"late references are looked at in commit": lateOrphan,
+		"late references may close a circle":      lateCircle,
+		"NULL where none may be":                  null,
+		"a check":                                 check,
+		"a text too long":                         tooLong,
+		"a number out of range":                   outOfRange,
+		"a decimal out of range":                  decimalOutOfRange,
+		"a trigger":                               trigger,
+		"find looks for values":                   find,
+		"select pages through rows":               pages,
+		"a cancelled context ends a write":        cancelled,
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := e.Open(t, script+e.Triggers)
+			db, err := s.Survey(t.Context())
+			require.NoError(t, err)
+			test(t, &fixture{e, s, db})
+			require.NoError(t, s.Close())
+		})
+	}
+}
+
+type fixture struct {
+	engine Engine
+	store  store.Store
+	db     *schema.Database
+}
+
+// cells are one row: values by column.
+type cells map[string]grow.Value
+
+// insert adds rows that all have the same columns.
+func (f *fixture) insert(t *testing.T, tx store.Tx, table string, rows ...cells) error {
+	t.Helper()
+	into := store.Into{Table: f.db.Table(table)}
+	for _, c := range into.Table.Columns {
+		if _, ok := rows[0][c.Name]; ok {
+			into.Fields = append(into.Fields, len(into.Columns))
+			into.Columns = append(into.Columns, c)
+		}
+	}
+	e := (&grow.Set{}).NewEntity("Row")
+	e.Fields = make([]*grow.Field, len(into.Columns))
+	b := &grow.Batch{Entity: e, Len: len(rows)}
+	for _, r := range rows {
+		for _, c := range into.Columns {
+			b.Values = append(b.Values, r[c.Name])
+		}
+	}
+	return tx.Insert(t.Context(), into, b)
+}
+
+func (f *fixture) begin(t *testing.T, late bool) store.Tx {
+	t.Helper()
+	tx, err := f.store.Begin(t.Context(), late)
+	require.NoError(t, err)
+	return tx
+}
+
+// refused inserts rows after a first pier and returns the violation of one.
+func (f *fixture) refused(t *testing.T, table string, rows ...cells) *store.Violation {
+	t.Helper()
+	tx := f.begin(t, false)
+	require.NoError(t, f.insert(t, tx, "piers", pier(1, "WEST")))
+	err := f.insert(t, tx, table, rows...)
+	var v *store.Violation
+	require.ErrorAs(t, err, &v)
+	require.NoError(t, tx.Rollback())
+	assert.Equal(t, table, v.Table)
+	assert.Zero(t, f.count(t, "piers"), "everything is rolled back")
+	return v
+}
+
+func (f *fixture) count(t *testing.T, table string) int64 {
+	t.Helper()
+	n, err := f.store.Count(t.Context(), f.db.Table(table))
+	require.NoError(t, err)
+	return n
+}
+
+func (f *fixture) all(t *testing.T, q store.Query) [][]string {
+	t.Helper()
+	var out [][]string
+	require.NoError(t, f.store.Select(t.Context(), q, func(row []grow.Value) error {
+		var line []string
+		for _, v := range row {
+			line = append(line, v.String())
+		}
+		out = append(out, line)
+		return nil
+	}))
+	return out
+}
+
+func pier(id int64, code string) cells {
+	return cells{"id": grow.Int(id), "code": grow.String(code), "name": {}}
+}
+
+func boat(id int64, with cells) cells {
+	c := cells{"id": grow.Int(id), "pier_id": grow.Int(1), "label": grow.String("Heron"), "seats": grow.Int(40), "price": {}, "launched": {}, "seen_at": {}}
+	for k, v := range with {
+		c[k] = v
+	}
+	return c
+}
+
+func surveyed(t *testing.T, f *fixture) {
+	boats := f.db.Table("boats")
+	require.NotNil(t, boats)
+	assert.Equal(t, []string{"id"}, boats.PrimaryKey)
+	kinds := map[string]schema.Kind{}
+	for _, c := range boats.Columns {
+		kinds[c.Name] = c.Kind
+	}
+	assert.Equal(t, map[string]schema.Kind{
+		"id": schema.Integer, "pier_id": schema.Integer, "label": schema.Text, "seats": schema.Integer, "price": schema.Decimal,
+		"launched": schema.Date, "seen_at": schema.Timestamp,
+	}, kinds)
+	assert.Equal(t, 10, boats.Column("label").Length)
+	assert.True(t, boats.Column("label").NotNull)
+	assert.Equal(t, [2]int{6, 2}, [2]int{boats.Column("price").Precision, boats.Column("price").Scale})
+	assert.Equal(t, 16, boats.Column("seats").Bits)
+	require.Len(t, boats.References, 1)
+	r := boats.References[0]
+	assert.Equal(t, []string{"pier_id"}, r.Columns)
+	assert.Equal(t, "piers", r.Table)
+	assert.Equal(t, []string{"id"}, r.Targets)
+	assert.True(t, r.Cascade)
+	require.Len(t, boats.Checks, 1)
+	assert.Equal(t, "enough_seats", boats.Checks[0].Name)
+	assert.Contains(t, boats.Checks[0].Expression, "seats > 3")
+	piers := f.db.Table("piers")
+	require.Len(t, piers.Uniques, 1)
+	assert.Equal(t, []string{"code"}, piers.Uniques[0].Columns)
+	assert.Equal(t, []string{"pier_id", "number"}, f.db.Table("berths").PrimaryKey)
+}
+
+func committed(t *testing.T, f *fixture) {
+	tx := f.begin(t, false)
+	require.NoError(t, f.insert(t, tx, "piers", pier(1, "WEST"), pier(2, "EAST")))
+	n, err := tx.Count(t.Context(), f.db.Table("piers"))
+	require.NoError(t, err)
+	assert.Equal(t, int64(2), n)
+	require.NoError(t, tx.Commit(t.Context()))
+	require.NoError(t, tx.Rollback(), "after a commit it does nothing")
+	assert.Equal(t, int64(2), f.count(t, "piers"))
+}
+
+func rolledBack(t *testing.T, f *fixture) {
+	tx := f.begin(t, false)
+	require.NoError(t, f.insert(t, tx, "piers", pier(1, "WEST")))
+	require.NoError(t, tx.Rollback())
+	assert.Zero(t, f.count(t, "piers"))
+	tx = f.begin(t, false)
+	require.NoError(t, f.insert(t, tx, "piers", pier(1, "WEST")), "the same rows can be written afterwards")
+	require.NoError(t, tx.Commit(t.Context()))
+}
+
+func values(t *testing.T, f *fixture) {
+	tx := f.begin(t, false)
+	date, _ := grow.ParseDate("2024-02-29")
+	moment, _ := grow.ParseTimestamp("2026-05-01T08:00:01Z")
+	price, _ := grow.ParseDecimal("1234.50")
+	require.NoError(t, f.insert(t, tx, "piers", cells{"id": grow.Int(1), "code": grow.String("Ä'\"\\"), "name": grow.String("")}))
+	require.NoError(t, f.insert(t, tx, "boats", boat(7, cells{"price": price, "launched": date, "seen_at": moment}), boat(8, cells{"pier_id": {}})))
+	require.NoError(t, tx.Commit(t.Context()))
+	boats, piers := f.db.Table("boats"), f.db.Table("piers")
+	assert.Equal(t, [][]string{
+		{"7", "1", "Heron", "40", "1234.50", "2024-02-29", "2026-05-01 08:00:01"},
+		{"8", "NULL", "Heron", "40", "NULL", "NULL", "NULL"},
+	}, f.all(t, store.Query{Table: boats, Columns: boats.Columns}))
+	assert.Equal(t, [][]string{{"1", "Ä'\"\\", ""}}, f.all(t, store.Query{Table: piers, Columns: piers.Columns}))
+}
+
+func oddNames(t *testing.T, f *fixture) {
+	table := f.db.Table(`odd "name`)
+	require.NotNil(t, table)
+	tx := f.begin(t, false)
+	require.NoError(t, f.insert(t, tx, table.Name, cells{"select": grow.Int(1), "größe in m": grow.String("x")}))
+	err := f.insert(t, tx, table.Name, cells{"select": grow.Int(1), "größe in m": grow.String("y")})
+	var v *store.Violation
+	require.ErrorAs(t, err, &v)
+	assert.Equal(t, []string{"select"}, v.Columns)
+	require.NoError(t, tx.Rollback())
+}
+
+func doubleKey(t *testing.T, f *fixture) {
+	v := f.refused(t, "piers", pier(2, "EAST"), pier(1, "NORTH"))
+	assert.Equal(t, store.Unique, v.Kind)
+	assert.Equal(t, 1, v.Row)
+	assert.Equal(t, []string{"id"}, v.Columns)
+	assert.NotEmpty(t, v.Code)
+	assert.NotEmpty(t, v.Message)
+}
+
+func doubleCode(t *testing.T, f *fixture) {
+	v := f.refused(t, "piers", pier(2, "EAST"), pier(3, "WEST"))
+	assert.Equal(t, store.Unique, v.Kind)
+	assert.Equal(t, 1, v.Row)
+	assert.Equal(t, []string{"code"}, v.Columns)
+	assert.Equal(t, []grow.Value{grow.String("WEST")}, v.Values)
+	assert.Equal(t, []store.Pair{{Column: "id", Value: grow.Int(1)}}, v.Other)
+	assert.NotEmpty(t, v.Constraint)
+}
+
+func doubleComposite(t *testing.T, f *fixture) {
+	berth := func(n int64) cells { return cells{"pier_id": grow.Int(1), "number": grow.Int(n)} }
+	v := f.refused(t, "berths", berth(1), berth(2), berth(1))
+	assert.Equal(t, store.Unique, v.Kind)
+	assert.Equal(t, 2, v.Row)
+	assert.Equal(t, []string{"pier_id", "number"}, v.Columns)
+	assert.Equal(t, []grow.Value{grow.Int(1), grow.Int(1)}, v.Values)
+}
+
+func orphan(t *testing.T, f *fixture) {
+	v := f.refused(t, "boats", boat(1, nil), boat(2, cells{"pier_id": grow.Int(99)}))
+	assert.Equal(t, store.ForeignKey, v.Kind)
+	assert.Equal(t, 1, v.Row)
+	assert.Equal(t, []string{"pier_id"}, v.Columns)
+	assert.Equal(t, []grow.Value{grow.Int(99)}, v.Values)
+	assert.Equal(t, "piers", v.Refers)
+}
+
+func lateOrphan(t *testing.T, f *fixture) {
+	tx := f.begin(t, true)
+	require.NoError(t, f.insert(t, tx, "boats", boat(5, cells{"pier_id": grow.Int(99)})))
+	var v *store.Violation
+	require.ErrorAs(t, tx.Commit(t.Context()), &v)
+	require.NoError(t, tx.Rollback())
+	assert.Equal(t, store.ForeignKey, v.Kind)
+	assert.Equal(t, "boats", v.Table)
+	assert.Equal(t, []store.Pair{{Column: "id", Value: grow.Int(5)}}, v.Key)
+	assert.Zero(t, f.count(t, "boats"))
+}
+
+func lateCircle(t *testing.T, f *fixture) {
+	tx := f.begin(t, true)
+	require.NoError(t, f.insert(t, tx, "boats", boat(5, nil)))
+	require.NoError(t, f.insert(t, tx, "piers", pier(1, "WEST")))
+	require.NoError(t, tx.Commit(t.Context()))
+	assert.Equal(t, int64(1), f.count(t, "boats"))
+}
+
+func null(t *testing.T, f *fixture) {
+	v := f.refused(t, "boats", boat(1, nil), boat(2, cells{"label": {}}))
+	assert.Equal(t, store.NotNull, v.Kind)
+	assert.Equal(t, 1, v.Row)
+	assert.Equal(t, []string{"label"}, v.Columns)
+}
+
+func check(t *testing.T, f *fixture) {
+	v := f.refused(t, "boats", boat(1, cells{"seats": grow.Int(3)}))
+	assert.Equal(t, store.Check, v.Kind)
+	assert.Equal(t, 0, v.Row)
+	assert.Contains(t, v.Constraint, "enough_seats")
+	assert.Equal(t, []string{"seats"}, v.Columns)
+	assert.Equal(t, []grow.Value{grow.Int(3)}, v.Values)
+}
+
+func tooLong(t *testing.T, f *fixture) {
+	v := f.refused(t, "boats", boat(1, cells{"label": grow.String("ÄÖÜÄÖÜÄÖÜÄ")}), boat(2, cells{"label": grow.String("12345678901")}))
+	assert.Equal(t, store.TooLong, v.Kind)
+	assert.Equal(t, 1, v.Row, "ten letters fit, however many bytes they are")
+	assert.Equal(t, []string{"label"}, v.Columns)
+}
+
+func outOfRange(t *testing.T, f *fixture) {
+	v := f.refused(t, "boats", boat(1, cells{"seats": grow.Int(32767)}), boat(2, cells{"seats": grow.Int(32768)}))
+	assert.Equal(t, store.OutOfRange, v.Kind)
+	assert.Equal(t, 1, v.Row)
+	assert.Equal(t, []string{"seats"}, v.Columns)
+}
+
+func decimalOutOfRange(t *testing.T, f *fixture) {
+	for _, text := range []string{"10000.00", "0.001", "-10000"} {
+		n, _ := grow.ParseDecimal(text)
+		if n.Type == grow.Integer {
+			n.Type = grow.Decimal
+		}
+		v := f.refused(t, "boats", boat(1, cells{"price": n}))
+		assert.Equal(t, store.OutOfRange, v.Kind, text)
+		assert.Equal(t, []string{"price"}, v.Columns)
+	}
+}
+
+func trigger(t *testing.T, f *fixture) {
+	if f.engine.Triggers == "" {
+		t.Skip("no script for a trigger")
+	}
+	v := f.refused(t, "boats", boat(1, nil), boat(2, cells{"label": grow.String("forbidden")}))
+	assert.Equal(t, store.Raised, v.Kind)
+	assert.Equal(t, 1, v.Row)
+	assert.Contains(t, v.Message, "not on this lake")
+}
+
+func find(t *testing.T, f *fixture) {
+	tx := f.begin(t, false)
+	require.NoError(t, f.insert(t, tx, "piers", pier(1, "WEST"), pier(2, "EAST")))
+	piers := f.db.Table("piers")
+	columns := []*schema.Column{piers.Column("code"), piers.Column("name")}
+	n, err := tx.Find(t.Context(), piers, columns, []grow.Value{grow.String("EAST"), {}})
+	require.NoError(t, err)
+	assert.Equal(t, int64(1), n)
+	n, err = tx.Find(t.Context(), piers, columns, []grow.Value{grow.String("NORTH"), {}})
+	require.NoError(t, err)
+	assert.Zero(t, n)
+	require.NoError(t, tx.Rollback())
+}
+
+func pages(t *testing.T, f *fixture) {
+	tx := f.begin(t, false)
+	require.NoError(t, f.insert(t, tx, "piers", pier(3, "C"), pier(1, "A"), pier(2, "B")))
+	require.NoError(t, tx.Commit(t.Context()))
+	piers := f.db.Table("piers")
+	code := []*schema.Column{piers.Column("code")}
+	assert.Equal(t, [][]string{{"A"}, {"B"}, {"C"}}, f.all(t, store.Query{Table: piers, Columns: code}))
+	assert.Equal(t, [][]string{{"B"}}, f.all(t, store.Query{Table: piers, Columns: code, Skip: 1, Limit: 1}))
+	assert.Equal(t, [][]string{{"C"}}, f.all(t, store.Query{Table: piers, Columns: code, Where: piers.Column("id"), Equals: grow.Int(3)}))
+}
+
+func cancelled(t *testing.T, f *fixture) {
+	tx := f.begin(t, false)
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	into := store.Into{Table: f.db.Table("piers")}
+	e := (&grow.Set{}).NewEntity("Row")
+	assert.ErrorIs(t, tx.Insert(ctx, into, &grow.Batch{Entity: e}), context.Canceled)
+	require.NoError(t, tx.Rollback())
+	assert.Zero(t, f.count(t, "piers"))
+}
