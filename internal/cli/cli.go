@@ -264,7 +264,7 @@ func shown(u string) string {
 // warn tells the warnings about a plan.
 func (a *app) warn(c *plan.Compiled) {
 	for _, w := range c.Warnings {
-		fmt.Fprintln(a.err, w)
+		fmt.Fprintln(a.err, w.Show(a.errPage.Bold, a.errPage.Alarm))
 	}
 }
 
@@ -303,7 +303,7 @@ func (a *app) exit(err error) int {
 			code = exitDatabase
 		}
 		failure["problems"] = problems
-		fmt.Fprintln(a.err, problems)
+		fmt.Fprintln(a.err, problems.Show(a.errPage.Bold, a.errPage.Alarm))
 		n := len(problems.Errors())
 		fmt.Fprintf(a.err, "%s\n", a.errPage.Alarm(report.Count(n, "problem", "problems")+"; nothing was written"))
 		if errors.As(err, &fault) {
@@ -317,7 +317,12 @@ func (a *app) exit(err error) int {
 	case errors.As(err, &present):
 		code = exitDatabase
 		failure["present"] = present
-		say(present.Error())
+		say("what the plan would load is there already, and nothing was written")
+		t := report.Table{Columns: []report.Column{{Name: "Table"}, {Name: "Rows", Number: true}, {Name: "Found there"}}}
+		for _, p := range present.Tables {
+			t.Rows = append(t.Rows, []string{p.Table, report.Number(p.Rows), p.Found})
+		}
+		fmt.Fprintln(a.err, a.errPage.Draw(t))
 		fmt.Fprint(a.err, presentHelp)
 	case errors.As(err, &fault):
 		code = exitDatabase
@@ -350,10 +355,11 @@ func (a *app) exit(err error) int {
 	return code
 }
 
-const presentHelp = `       Nothing was written. You can
-         leave tables alone that have rows:   when: empty, in the plan or at an entity
-         load other rows beside these:        another seed, and keys that start higher: {count: 100001}
-         start over:                          empty the tables, and load again
+const presentHelp = `
+You can
+  leave tables alone that have rows    when: empty, at the head of the plan or at an entity
+  load other rows beside these         another seed, and keys that start higher, such as id: {count: 100001}
+  start over                           empty the tables, and load again
 `
 
 // refused tells a violation in the plan's words.

@@ -142,7 +142,8 @@ func (e *Entity) ID(r Row) ID {
 	return ID{0, r.N}
 }
 
-// Label names a row for people: Passenger.ada, Passenger row 4,321.
+// Label names a row for people: Passenger.ada, Passenger row 4321, Booking 2 of
+// Passenger.ada.
 func (e *Entity) Label(r Row) string {
 	if !r.Side {
 		return fmt.Sprintf("%s row %d", e.Name, r.N)

@@ -17,11 +17,11 @@ var update = flag.Bool("update", false, "write the golden files anew")
 // fleet is a family of three, a picked entity and given rows: every source of
 // the edition in few rows.
 type fleet struct {
-	set                            *Set
-	port, person, booking, ticket  *Entity
-	member                         *Entity
-	extraField, withGiven, noMatch bool
-	rows                           uint64
+	set                           *Set
+	port, person, booking, ticket *Entity
+	member                        *Entity
+	extraField, withGiven         bool
+	rows                          uint64
 }
 
 func must[T any](v T, err error) T {

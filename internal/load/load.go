@@ -181,7 +181,7 @@ func (l *loader) present(ctx context.Context, g *grow.Grower, t *target) (string
 		return "", err
 	}
 	if n > 0 {
-		return label + " is there already, field for field", nil
+		return label + ", field for field", nil
 	}
 	if len(key) == 0 || len(key) < len(t.Table.PrimaryKey) {
 		return "", nil
@@ -189,7 +189,7 @@ func (l *loader) present(ctx context.Context, g *grow.Grower, t *target) (string
 	if n, err = l.tx.Find(ctx, t.Table, key, keyValues); err != nil || n == 0 {
 		return "", err
 	}
-	return fmt.Sprintf("the key of %s (%s) belongs to another row", label, pairs(key, keyValues)), nil
+	return fmt.Sprintf("the key of %s (%s), at another row", label, pairs(key, keyValues)), nil
 }
 
 func pairs(columns []*schema.Column, values []grow.Value) string {

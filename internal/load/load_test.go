@@ -143,7 +143,7 @@ func TestASecondLoadStopsBeforeTheFirstRow(t *testing.T) {
 	var present *Present
 	require.ErrorAs(t, err, &present)
 	assert.Len(t, present.Tables, 11)
-	assert.Contains(t, err.Error(), "passengers holds 5002 rows: Passenger.ada is there already, field for field")
+	assert.Contains(t, err.Error(), "passengers holds 5002 rows: Passenger.ada, field for field")
 	assert.Equal(t, before, dump(t, s))
 
 	guarded := compile(t, s, strings.Replace(demo.Plan, "entities:", "when: empty\nentities:", 1))
@@ -187,7 +187,7 @@ func TestAKeyThatBelongsToAnotherRowIsFoundBeforehand(t *testing.T) {
 	_, err := Run(t.Context(), compile(t, s, boatsPlan), s, Options{})
 	var present *Present
 	require.ErrorAs(t, err, &present)
-	assert.Equal(t, "the key of Pier row 0 (id 1) belongs to another row", present.Tables[0].Found)
+	assert.Equal(t, "the key of Pier row 0 (id 1), at another row", present.Tables[0].Found)
 }
 
 func TestRowsBesideOthersAreFine(t *testing.T) {

@@ -84,7 +84,7 @@ type PresentTable struct {
 
 func (p *Present) Error() string {
 	var b strings.Builder
-	b.WriteString("the plan's rows, or rows with their keys, are there already:")
+	b.WriteString("what the plan would load is there already:")
 	for _, t := range p.Tables {
 		fmt.Fprintf(&b, "\n  %s holds %d rows: %s", t.Table, t.Rows, t.Found)
 	}

@@ -343,7 +343,7 @@ var byName = []struct {
 	{"email|mail|emailaddress", "{kind: email}"},
 	{"givenname|firstname|forename", "{kind: given-name}"},
 	{"familyname|lastname|surname", "{kind: family-name}"},
-	{"fullname|personname|contactname|author|owner", "{kind: name}"},
+	{"fullname|personname|contactname|author|owner|customer|guest|traveller|contact|captain", "{kind: name}"},
 	{"username|login|nickname", "{kind: username}"},
 	{"tel|phone|telephone|mobile|phonenumber", "{kind: tel}"},
 	{"street|address|streetaddress|addressline1", "{kind: street-address}"},

@@ -22,12 +22,19 @@ type Problem struct {
 
 // String shows the problem as file:line:column, an excerpt and a hint.
 func (p *Problem) String() string {
-	var b strings.Builder
-	b.WriteString(p.File)
+	plain := func(s string) string { return s }
+	return p.Show(plain, plain)
+}
+
+// Show is String with the place and the mark set apart by the functions.
+func (p *Problem) Show(place, mark func(string) string) string {
+	at := p.File
 	if p.Line > 0 {
-		fmt.Fprintf(&b, ":%d:%d", p.Line, p.Column)
+		at += fmt.Sprintf(":%d:%d", p.Line, p.Column)
 	}
-	b.WriteString(": ")
+	var b strings.Builder
+	b.WriteString(place(at + ":"))
+	b.WriteByte(' ')
 	if p.Warning {
 		b.WriteString("warning: ")
 	}
@@ -35,7 +42,7 @@ func (p *Problem) String() string {
 	if p.Excerpt != "" {
 		margin := fmt.Sprintf("%6d | ", p.Line)
 		line, before := p.window()
-		fmt.Fprintf(&b, "\n%s%s\n%s| %s^", margin, line, strings.Repeat(" ", len(margin)-2), strings.Repeat(" ", before))
+		fmt.Fprintf(&b, "\n%s%s\n%s| %s%s", margin, line, strings.Repeat(" ", len(margin)-2), strings.Repeat(" ", before), mark("^"))
 	}
 	if p.Hint != "" {
 		b.WriteString("\n         " + strings.ReplaceAll(p.Hint, "\n", "\n         "))
@@ -59,17 +66,22 @@ type Problems []*Problem
 
 // Error shows all problems, in the order of the file.
 func (ps Problems) Error() string {
+	plain := func(s string) string { return s }
+	return ps.Show(plain, plain)
+}
+
+// Show is Error with places and marks set apart by the functions.
+func (ps Problems) Show(place, mark func(string) string) string {
 	const most = 100
-	var b strings.Builder
+	var lines []string
 	for i, p := range ps {
 		if i == most {
-			fmt.Fprintf(&b, "... and %d more\n", len(ps)-most)
+			lines = append(lines, fmt.Sprintf("... and %d more", len(ps)-most))
 			break
 		}
-		b.WriteString(p.String())
-		b.WriteByte('\n')
+		lines = append(lines, p.Show(place, mark))
 	}
-	return strings.TrimSuffix(b.String(), "\n")
+	return strings.Join(lines, "\n")
 }
 
 // Errors are the problems that are not warnings.

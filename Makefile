@@ -1,0 +1,29 @@
+.PHONY: build test check bench fuzz golden screenshots clean
+
+build: ## one static program, bin/evensprout
+	CGO_ENABLED=0 go build -trimpath -o bin/evensprout ./cmd/evensprout
+
+test: ## all tests
+	go test ./...
+
+check: ## formatting, linters, demo and all tests, as continuous integration does
+	.ci/run
+
+bench: ## the core's benchmarks, and a load against the C shell's import
+	go test -run xxx -bench . ./internal/grow ./internal/plan
+	scripts/bench-sqlite.sh
+
+fuzz: ## half a minute for each reader
+	go test ./internal/plan -run xxx -fuzz FuzzRead -fuzztime 30s
+	go test ./internal/grow -run xxx -fuzz FuzzPattern -fuzztime 30s
+	go test ./internal/grow -run xxx -fuzz FuzzTemplate -fuzztime 30s
+	go test ./internal/store/sqlite -run xxx -fuzz FuzzChecks -fuzztime 30s
+
+golden: ## write the golden rows anew: only while the edition is provisional
+	go test ./internal/grow -run TestGoldenRows -update
+
+screenshots: ## docs/screenshots, from the demo's data
+	scripts/screenshots.sh
+
+clean:
+	rm -rf bin larkwater

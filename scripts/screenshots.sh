@@ -1,0 +1,30 @@
+#!/usr/bin/env bash
+# Makes every picture in docs/screenshots anew, from the demo's data.
+set -euo pipefail
+root=$(cd "$(dirname "$0")/.." && pwd)
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+(cd "$root" && CGO_ENABLED=0 go build -o "$work/bin/evensprout" ./cmd/evensprout)
+export PATH=$work/bin:$PATH
+shot() { "$root/scripts/screenshot.sh" "$@" 2>/dev/null; }
+
+cd "$work"
+shot demo evensprout demo
+cd larkwater
+shot survey sh -c 'evensprout survey --db sqlite:larkwater.db | head -46'
+shot preview evensprout preview --entity Passenger --rows 4
+shot look evensprout look
+shot look-table evensprout look bookings --limit 30
+shot load-again evensprout load
+shot catalog evensprout catalog
+
+# A plan with mistakes of several kinds.
+sed -e 's/{kind: locality}/{kind: lokality}/; s/LW-\[0-9\]{5}/LW-[0-9]{2}/; s/{sum: Ticket.price}/{sum: Ticket.prize}/' \
+    -e 's/newsletter:  {share: 31%}/newsleter:   {share: 131%}/; s/rows: 9$/rows: -9/' evensprout.yaml > mistakes.yaml
+shot check evensprout check mistakes.yaml
+
+# A row that is there already and collides with a planned one.
+sqlite3 other.db < schema.sql
+email=$(sqlite3 larkwater.db 'SELECT email FROM passengers WHERE id = 1001 + 4321')
+sqlite3 other.db "INSERT INTO passengers VALUES (900001, 'Uma', 'Wren', '$email', NULL, 'ZZ000000', 'active', 0, '2026-01-01 00:00:00', NULL)"
+shot refused evensprout load --db sqlite:other.db
