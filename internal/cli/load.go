@@ -133,36 +133,42 @@ func (a *app) progress(o *load.Options) func() {
 	const (
 		barEvery  = 100 * time.Millisecond
 		lineEvery = 3 * time.Second
+		textWidth = 75 // of what stands behind the bar
 	)
 	started := time.Now()
-	if f, ok := a.err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		var bar *progressbar.ProgressBar
-		o.Progress = func(done, total uint64) {
-			if bar == nil {
-				bar = progressbar.NewOptions64(int64(total), progressbar.OptionSetWriter(a.err), progressbar.OptionThrottle(barEvery),
-					progressbar.OptionSetDescription("loading"), progressbar.OptionShowCount(), progressbar.OptionShowIts(), progressbar.OptionSetItsString("rows"),
-					progressbar.OptionSetPredictTime(true), progressbar.OptionSetElapsedTime(true), progressbar.OptionClearOnFinish(),
-					progressbar.OptionSetWidth(max(10, min(40, a.errPage.Width-80))))
-			}
-			bar.Set64(int64(done))
-		}
-		return func() {
-			if bar != nil {
-				bar.Clear()
-			}
-		}
-	}
 	last := started
+	how := func(done, total uint64) string {
+		rate := float64(done) / time.Since(started).Seconds()
+		left := time.Duration(float64(total-done)/rate*1000) * time.Millisecond
+		return fmt.Sprintf("%s of %s rows, %s rows a second, %s left",
+			report.Number(done), report.Number(total), report.Number(int64(rate)), max(left.Round(time.Second), time.Second))
+	}
+	if f, ok := a.err.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+		o.Progress = func(done, total uint64) {
+			if time.Since(last) >= lineEvery && done < total {
+				last = time.Now()
+				fmt.Fprintf(a.err, "loading: %d%%, %s\n", 100*done/total, how(done, total))
+			}
+		}
+		return func() {}
+	}
+	var bar *progressbar.ProgressBar
 	o.Progress = func(done, total uint64) {
-		now := time.Now()
-		if now.Sub(last) < lineEvery || done == total {
+		if time.Since(last) < barEvery {
 			return
 		}
-		last = now
-		rate := float64(done) / now.Sub(started).Seconds()
-		left := time.Duration(float64(total-done)/rate) * time.Second
-		fmt.Fprintf(a.err, "loading: %s of %s rows (%d%%), %s rows a second, %s left\n",
-			report.Number(done), report.Number(total), 100*done/max(total, 1), report.Number(int64(rate)), left)
+		last = time.Now()
+		if bar == nil {
+			bar = progressbar.NewOptions64(int64(total), progressbar.OptionSetWriter(a.err), progressbar.OptionSetPredictTime(false),
+				progressbar.OptionShowDescriptionAtLineEnd(), progressbar.OptionSetElapsedTime(false), progressbar.OptionClearOnFinish(),
+				progressbar.OptionSetWidth(max(10, min(50, a.errPage.Width-textWidth))))
+		}
+		bar.Describe(how(done, total))
+		bar.Set64(int64(done))
 	}
-	return func() {}
+	return func() {
+		if bar != nil {
+			bar.Clear()
+		}
+	}
 }

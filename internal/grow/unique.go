@@ -270,8 +270,10 @@ func (p *part) each(do func(i uint64, text string)) {
 	}
 }
 
-// separable tells whether the counted parts can be read back from the text, from
-// the left or from the right: then different values give different texts.
+// separable tells whether the counted parts can be read back from the text: then
+// different values give different texts. A part can be read from the left if it ends
+// at a sign that it does not hold, or at the end of the text; likewise from the
+// right. A single part that is left over is what remains.
 func (t *template) separable(counted []bool) error {
 	read := make([]bool, len(t.parts))
 	scan := func(step, from, to int) {
@@ -279,27 +281,32 @@ func (t *template) separable(counted []bool) error {
 			if t.parts[i].path == nil {
 				continue
 			}
-			read[i] = true
-			next := i + step
-			if next == to {
-				continue
-			}
-			if lit := t.parts[next].literal; lit != "" {
+			if next := i + step; next != to {
+				lit := t.parts[next].literal
+				if lit == "" {
+					return // no sign between the two
+				}
 				sign := lit[0]
 				if step < 0 {
 					sign = lit[len(lit)-1]
 				}
-				if !t.letters(i)[Fold(string(sign) + "x")[0]] {
-					continue
+				if t.letters(i)[Fold(string(sign) + "x")[0]] {
+					return // the sign may be a part of it
 				}
 			}
-			return // what follows cannot be told from this part
+			read[i] = true
 		}
 	}
 	scan(1, 0, len(t.parts))
 	scan(-1, len(t.parts)-1, -1)
+	left := 0
+	for i := range t.parts {
+		if t.parts[i].path != nil && !read[i] {
+			left++
+		}
+	}
 	for i, c := range counted {
-		if c && !read[i] {
+		if c && !read[i] && left > 1 {
 			return fmt.Errorf("different rows could give the same text, because the parts run into each other around {%s}: put a sign between them that they do not hold",
 				t.parts[i].path.Field.Name)
 		}
