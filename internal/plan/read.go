@@ -189,6 +189,12 @@ func (p *Plan) read(root *node) {
 		},
 		"database": func(_, v *node) { p.text(v, "database", &p.Database) },
 		"when":     func(_, v *node) { whenEmpty = p.when(v) },
+		"commit": func(_, v *node) {
+			var word string
+			if p.text(v, "commit", &word) && word != "load" {
+				p.add(v.place, "commit knows one word in this version, load: all rows in one transaction")
+			}
+		},
 		"entities": func(_, v *node) { entities = v },
 	})
 	if p.Name == "" && root.get("name") == nil {
