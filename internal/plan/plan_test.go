@@ -75,6 +75,7 @@ func TestProblems(t *testing.T) {
 		{"an unknown kind", cellOf("{kind: lokality}"), "9:20", "the catalogue has no kind lokality", `did you mean "locality"?`},
 		{"an unknown parameter", cellOf("{kind: text.words, word: 3}"), "9:38", "no parameter word", `did you mean "words"?`},
 		{"a text without a field", cellOf(`{text: "{nobody}"}`), "9:22", "Thing has no field nobody", ""},
+		{"a text without a field, behind wide letters", cellOf(`{text: "äö {nobody}"}`), "9:25", "Thing has no field nobody", ""},
 		{"an unknown filter", cellOf(`{text: "{other|lowre}"}`), "9:28", `there is no filter "lowre"`, ""},
 		{"an open brace", cellOf(`{text: "x{other"}`), "9:22", "a { without its }", ""},
 		{"same as nothing", cellOf("{same: othr}"), "9:20", "Thing has no field othr", `did you mean "other"?`},

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"evensprout/internal/grow"
 )
@@ -368,10 +369,11 @@ func (c *compiler) choose(f *field, v *node) grow.Source {
 
 // within returns the place of a byte of a text in one line.
 func (n *node) within(offset int) place {
+	column := n.column + utf8.RuneCountInString(n.text[:min(offset, len(n.text))])
 	if n.quoted {
-		offset++
+		column++
 	}
-	return place{n.line, n.column + offset}
+	return place{n.line, column}
 }
 
 func (c *compiler) pattern(v *node) grow.Source {
