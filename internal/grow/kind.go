@@ -36,6 +36,7 @@ type formPart struct {
 	list   []string
 	lo, hi uint64
 	width  int
+	div    divisor // by size; set by prepare
 }
 
 func one(list ...string) formPart { return formPart{list: list} }
@@ -57,12 +58,18 @@ func (f form) size() uint64 {
 	return n
 }
 
+// prepare readies a form for append.
+func (f form) prepare() {
+	for i := range f {
+		f[i].div = newDivisor(f[i].size())
+	}
+}
+
 func (f form) append(b []byte, index uint64) []byte {
 	for i := range f {
 		p := &f[i]
-		size := p.size()
-		at := index % size
-		index /= size
+		rest, at := p.div.divMod(index)
+		index = rest
 		if p.list != nil {
 			b = append(b, p.list[at]...)
 			continue
@@ -128,6 +135,9 @@ func Kinds() []Kind {
 		{Name: "text.sentence", About: "one sentence", Params: []string{"words"}, usual: sentence, prose: proseSentence},
 		{Name: "text.paragraph", About: "sentences in a row", Params: []string{"sentences", "words"}, usual: []Range{{2, 5}, sentence[0]}, prose: proseParagraph},
 		{Name: "text.html", About: "paragraphs of HTML with emphasis and a list", Params: []string{"paragraphs", "sentences", "words"}, usual: []Range{{1, 3}, {2, 4}, sentence[0]}, prose: proseHTML},
+	}
+	for i := range kinds {
+		kinds[i].form.prepare()
 	}
 	slices.SortFunc(kinds, func(a, b Kind) int { return strings.Compare(a.Name, b.Name) })
 	return kinds

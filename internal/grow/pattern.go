@@ -42,6 +42,7 @@ type node struct {
 	subs     []*node
 	min, max int
 	size     uint64 // in a unique form: the number of texts
+	div      divisor
 }
 
 // pattern is text that a regular expression describes.
@@ -71,6 +72,7 @@ func Pattern(expr string) (Source, error) {
 	}
 	s := &pattern{root: root}
 	s.unique = root.folded().uniqueForm(MaxSpace)
+	s.unique.prepare()
 	return s, nil
 }
 
@@ -418,6 +420,21 @@ func (n *node) uniqueForm(limit uint64) *node {
 	return u
 }
 
+// prepare readies a unique form for unrank: joins inside joins become one.
+func (n *node) prepare() {
+	n.div = newDivisor(n.size)
+	var flat []*node
+	for _, s := range n.subs {
+		s.prepare()
+		if n.op == opJoin && s.op == opJoin {
+			flat = append(flat, s.subs...)
+		} else {
+			flat = append(flat, s)
+		}
+	}
+	n.subs = flat
+}
+
 func (n *node) hasFree() bool {
 	return n.op == opFree || slices.ContainsFunc(n.subs, (*node).hasFree)
 }
@@ -453,9 +470,10 @@ func (n *node) folded() *node {
 func (n *node) unrank(index uint64, s *stream, b []byte) ([]byte, uint64) {
 	switch n.op {
 	case opClass:
-		return utf8.AppendRune(b, n.runes[index%n.size]), index / n.size
+		rest, i := n.div.divMod(index)
+		return utf8.AppendRune(b, n.runes[i]), rest
 	case opEither:
-		i, rest := index%n.size, index/n.size
+		rest, i := n.div.divMod(index)
 		for _, sub := range n.subs {
 			if i < sub.size {
 				b, _ = sub.unrank(i, s, b)
@@ -468,7 +486,17 @@ func (n *node) unrank(index uint64, s *stream, b []byte) ([]byte, uint64) {
 		return n.subs[0].draw(s, b), index
 	}
 	for _, sub := range n.subs {
-		b, index = sub.unrank(index, s, b)
+		if sub.op != opClass {
+			b, index = sub.unrank(index, s, b)
+			continue
+		}
+		rest, i := sub.div.divMod(index)
+		index = rest
+		if r := sub.runes[i]; r < utf8.RuneSelf {
+			b = append(b, byte(r))
+		} else {
+			b = utf8.AppendRune(b, r)
+		}
 	}
 	return b, index
 }

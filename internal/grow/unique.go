@@ -30,6 +30,7 @@ type member struct {
 	field  *Field
 	radix  uint64
 	stride uint64
+	digit  [2]divisor // by stride, by radix
 	reps   []uint64 // numbers of the values that differ under Fold; nil if all do
 }
 
@@ -336,6 +337,7 @@ func (g *Group) settle(gr *Grower) *FinishError {
 			m.radix = MaxSpace / g.size
 		}
 		m.stride = g.size
+		m.digit = [2]divisor{newDivisor(m.stride), newDivisor(m.radix)}
 		g.size *= m.radix
 	}
 	side := uint64(len(e.Side))
@@ -504,7 +506,11 @@ func (g *Group) avoidTaken(c cell, at *groupAt) {
 // digit is the row's value number of the cell's field.
 func (c cell) digit() uint64 {
 	m := &c.f.group.members[c.f.member]
-	i := c.groupAt().index / m.stride % m.radix
+	i := c.groupAt().index
+	if m.stride > 1 {
+		i, _ = m.digit[0].divMod(i)
+	}
+	_, i = m.digit[1].divMod(i)
 	if m.reps != nil {
 		i = m.reps[i]
 	}
