@@ -49,10 +49,10 @@ func (c *Compiled) Names() []string {
 	return names
 }
 
-// Clock, where not NULL, stands for the plan's own.
+// Options say what a plan is compiled for.
 type Options struct {
 	Database *schema.Database // nil: the plan is held only against itself
-	Clock    grow.Value
+	Clock    grow.Value       // where not NULL, it stands for the plan's own
 }
 
 // Compile looks up every name and makes a plan ready to grow. The error is
