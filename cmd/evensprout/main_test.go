@@ -189,6 +189,29 @@ func TestFromSurveyToLook(t *testing.T) {
 	assert.Equal(t, 4, f.run("load").code)
 }
 
+// The draft for tables of every shape loads as it is.
+func TestDraftsOfOddTablesLoad(t *testing.T) {
+	f := newFolder(t)
+	f.makeDB("odd.db", `
+CREATE TABLE users (id TEXT PRIMARY KEY, "order" INTEGER, email TEXT UNIQUE NOT NULL, active BOOLEAN NOT NULL DEFAULT 1, meta JSON, born DATE, created_at DATETIME NOT NULL DEFAULT CURRENT_TIMESTAMP, full TEXT GENERATED ALWAYS AS (email || '!') VIRTUAL);
+CREATE TABLE accounts (uuid UUID PRIMARY KEY, user_id TEXT NOT NULL REFERENCES users(id), balance NUMERIC NOT NULL, currency CHAR(3) NOT NULL CHECK (currency IN ('EUR','GBP')));
+CREATE TABLE logs (at TIMESTAMP, message TEXT, level SMALLINT NOT NULL CHECK (level >= 0 AND level < 5));
+CREATE TABLE nodes (id INTEGER PRIMARY KEY, parent INTEGER NOT NULL REFERENCES nodes(id), name TEXT);
+CREATE TABLE legs (a INTEGER, b INTEGER, n REAL, PRIMARY KEY (a,b)) WITHOUT ROWID;
+CREATE TABLE stops (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER, code TEXT REFERENCES users(email), FOREIGN KEY (a,b) REFERENCES legs(a,b));
+CREATE TABLE strict_one (id INTEGER PRIMARY KEY, t TEXT NOT NULL, r REAL, b BLOB NOT NULL, x ANY) STRICT;
+CREATE TABLE "we ird" ("a b" INTEGER PRIMARY KEY, "c-d" TEXT, "select" TEXT NOT NULL);
+`)
+	require.Zero(t, f.run("survey", "--db", "sqlite:odd.db", "--out", "odd.yaml").code)
+	r := f.run("check", "odd.yaml")
+	require.Zero(t, r.code, r.errOut)
+	assert.Empty(t, r.errOut, "no warnings")
+	r = f.run("load", "odd.yaml")
+	require.Zero(t, r.code, r.errOut)
+	assert.Empty(t, f.query("odd.db", "PRAGMA foreign_key_check"))
+	assert.Equal(t, []string{"100"}, f.query("odd.db", "SELECT count(DISTINCT id) FROM users WHERE id LIKE '________-____-4%'"))
+}
+
 func TestLookShowsLabelsOfReferences(t *testing.T) {
 	f := newFolder(t)
 	require.Zero(t, f.run("demo").code)

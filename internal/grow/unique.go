@@ -31,7 +31,7 @@ type member struct {
 	radix  uint64
 	stride uint64
 	digit  [2]divisor // by stride, by radix
-	reps   []uint64 // numbers of the values that differ under Fold; nil if all do
+	reps   []uint64   // numbers of the values that differ under Fold; nil if all do
 }
 
 // groupAt is a row's place in a group.

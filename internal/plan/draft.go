@@ -276,10 +276,15 @@ func (d *drafter) source(t *schema.Table, c *schema.Column, moment string, group
 	if !c.NotNull {
 		nulls = ", nulls: 10%"
 	}
+	if r := t.WideReference(c.Name); r != nil && !c.NotNull && t.Reference(c.Name) == nil {
+		return fmt.Sprintf("null   # %s together refer to %s", strings.Join(r.Columns, ", "), r.Table)
+	}
 	if r := t.Reference(c.Name); r != nil {
 		if to := d.entity[d.tableName(r.Table)]; to != "" {
 			extra := ""
 			switch {
+			case c.NotNull && strings.EqualFold(r.Table, t.Name):
+				return "1   # the first row: some row must refer to itself"
 			case unique:
 				extra = ", unique: true"
 			case d.within(t, c):
@@ -368,6 +373,9 @@ func draftSource(t *schema.Table, c *schema.Column) string {
 	if values := allowedValues(t, c); values != nil {
 		return "{choose: [" + strings.Join(values, ", ") + "]}"
 	}
+	if isIdentity(t, c) {
+		return "{uuid: v4}"
+	}
 	if c.Kind == schema.Text || c.Kind == schema.Any {
 		plain := schema.Plain(c.Name)
 		for _, n := range byName {
@@ -442,6 +450,16 @@ func draftedKind(source string) (grow.Kind, bool) {
 		return grow.Kind{}, false
 	}
 	return kinds[i], true
+}
+
+// isIdentity tells whether a text column looks like the place of a UUID.
+func isIdentity(t *schema.Table, c *schema.Column) bool {
+	const uuidLength = 36
+	if c.Kind != schema.Text || c.Length > 0 && c.Length != uuidLength {
+		return false
+	}
+	plain := schema.Plain(c.Name)
+	return strings.HasSuffix(plain, "uuid") || strings.HasSuffix(plain, "guid") || plain == "id" && t.IsKey(c.Name)
 }
 
 // fits tells whether all texts of a drafted kind fit a column.

@@ -67,8 +67,12 @@ func (c *compiler) fitField(f *field) {
 			c.missing(at, "%s can be %d characters long, and the column %s is %s", f.decl.Name, n, col.Name, col.Declared).hint("such as %q", text)
 		}
 	}
-	if f.grow.Target() == nil {
-		if r := f.entity.table.Reference(col.Name); r != nil && f.decl.word != "value" && f.decl.word != wordGiven && f.decl.word != "same" {
+	if f.grow.Target() == nil && f.grow.Source.Type() != grow.Null {
+		r := f.entity.table.Reference(col.Name)
+		if r == nil {
+			r = f.entity.table.WideReference(col.Name)
+		}
+		if r != nil && f.decl.word != "value" && f.decl.word != wordGiven && f.decl.word != "same" {
 			p := c.add(at, "the column %s refers to the table %s, and these values may not be there", col.Name, r.Table)
 			p.Warning, p.Database = true, true
 			p.hint("{pick: ENTITY} takes rows that are")
@@ -151,7 +155,7 @@ func holds(k schema.Kind, t grow.Type) bool {
 	case schema.JSON:
 		return t == grow.JSON || t == grow.Text
 	case schema.Bytes:
-		return t == grow.Bytes || t == grow.UUID
+		return t == grow.Bytes || t == grow.Text // as UTF-8
 	case schema.Text:
 		return t != grow.Bytes
 	}

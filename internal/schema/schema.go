@@ -165,6 +165,17 @@ func (t *Table) Reference(column string) *Reference {
 	return nil
 }
 
+// WideReference returns the foreign key of several columns that a column belongs
+// to, or nil.
+func (t *Table) WideReference(column string) *Reference {
+	for i, r := range t.References {
+		if len(r.Columns) > 1 && slices.ContainsFunc(r.Columns, func(c string) bool { return strings.EqualFold(c, column) }) {
+			return &t.References[i]
+		}
+	}
+	return nil
+}
+
 // Keys returns the sets of columns that must be unique: the primary key first.
 func (t *Table) Keys() []Unique {
 	var keys []Unique

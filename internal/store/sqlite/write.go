@@ -156,6 +156,10 @@ func bind(s *sqlite.Stmt, at int, v *grow.Value, c *schema.Column) {
 	case grow.Integer, grow.Boolean:
 		s.BindInt64(at, v.N)
 	case grow.Text, grow.JSON:
+		if c != nil && c.Kind == schema.Bytes {
+			s.BindBytes(at, []byte(v.S))
+			return
+		}
 		s.BindText(at, v.S)
 	case grow.Bytes:
 		s.BindBytes(at, []byte(v.S))
