@@ -128,6 +128,8 @@ func Kinds() []Kind {
 		{Name: "locality", About: "town or village, invented", form: form{one(townFirst...), one(townSecond...)}},
 		{Name: "region", About: "region, invented", form: form{one(regions...)}},
 		{Name: "postal-code", About: "postal code of an invented scheme", form: form{one("Q", "X", "Z"), number(10, 100, 0), one(" "), number(100, 1000, 0)}},
+		{Name: "digits", About: "eight digits, as on a ticket or a parcel", form: form{number(0, 100_000_000, 8)}},
+		{Name: "serial-number", About: "serial number: letters and digits", form: form{one(letterPairs()...), one("-"), number(0, 10_000, 4), one("-"), number(0, 10_000, 4)}},
 		{Name: "colour", About: "name of a colour", form: form{one(colours...)}},
 		{Name: "noun", About: "a plain noun", form: form{one(plainNouns...)}},
 		{Name: "text.title", About: "a short heading", form: form{one(titleCased(adjectives)...), one(" "), one(titleCased(plainNouns)...)}},
@@ -263,6 +265,18 @@ func titleCased(words []string) []string {
 	out := make([]string, len(words))
 	for i, w := range words {
 		out[i] = titleCase(w)
+	}
+	return out
+}
+
+// letterPairs are pairs of capitals without those that look like digits.
+func letterPairs() []string {
+	const letters = "ABCDEFGHJKLMNPQRSTUVWXYZ"
+	var out []string
+	for _, a := range letters {
+		for _, b := range letters {
+			out = append(out, string(a)+string(b))
+		}
 	}
 	return out
 }
