@@ -138,7 +138,7 @@ func previewRows(g *grow.Grower, t *plan.Target, rows int) previewing {
 	p := previewing{objects: []*report.Object{}}
 	p.table.Columns = []report.Column{{Name: ""}}
 	for _, f := range t.Grow.Fields {
-		if !f.Hidden {
+		if !f.Hidden && !f.Inner {
 			typ := f.Source.Type()
 			if f.Target() != nil {
 				typ = grow.Text // shown as a label
@@ -154,7 +154,7 @@ func previewRows(g *grow.Grower, t *plan.Target, rows int) previewing {
 			line := []string{strings.Trim(strings.TrimPrefix(t.Grow.Label(b.At(i)), t.Plan.Name), ". ")}
 			o := &report.Object{}
 			for j, f := range t.Grow.Fields {
-				if f.Hidden {
+				if f.Hidden || f.Inner {
 					continue
 				}
 				v := b.Row(i)[j]

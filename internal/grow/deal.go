@@ -10,6 +10,7 @@ type Deal struct {
 	key      Key
 	counts   []uint64 // the multiset of one block of len(counts) parents
 	total    uint64   // children of a full block
+	sorted   []uint64 // the counts that dealOf was given
 }
 
 const (
@@ -42,6 +43,18 @@ func NewDeal(k Key, min, max uint64) (*Deal, error) {
 		d.total += c
 	}
 	return d, nil
+}
+
+// dealOf deals any counts, equally often, as few as dealBlock at most.
+func dealOf(k Key, counts []uint64) *Deal {
+	d := &Deal{key: k, sorted: counts}
+	for range (dealBlock + len(counts) - 1) / len(counts) {
+		for _, c := range counts {
+			d.counts = append(d.counts, c)
+			d.total += c
+		}
+	}
+	return d
 }
 
 // starts returns, for each parent of a block, the number of children of the

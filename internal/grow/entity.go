@@ -65,9 +65,11 @@ type Row struct {
 type Field struct {
 	Name   string
 	Source Source
-	Nulls  Share // share of empty cells
-	Free   bool  // independent draws in place of an even spread
-	Hidden bool  // a key that the plan does not mention: not part of fingerprints
+	Nulls  Share       // share of empty cells
+	Free   bool        // independent draws in place of an even spread
+	Hidden bool        // a key that the plan does not mention: not part of fingerprints
+	Inner  bool        // only used by other fields: neither stored nor part of fingerprints
+	If     []Condition // all must hold, else the cell is NULL
 
 	Entity *Entity
 	index  int
@@ -178,7 +180,7 @@ func (s *Set) Finish() []*FinishError {
 			e.Parent.children = append(e.Parent.children, e)
 		}
 		for _, f := range e.Fields {
-			if !f.Hidden {
+			if !f.Hidden && !f.Inner {
 				e.printed = append(e.printed, f)
 			}
 		}
@@ -212,7 +214,25 @@ func (s *Set) Finish() []*FinishError {
 			}
 		}
 	}
+	if len(faults) > 0 {
+		return faults
+	}
+	for _, e := range s.Entities {
+		for _, f := range e.Fields {
+			if src, ok := f.Source.(searcher); ok {
+				if fault := src.search(g, f); fault != nil {
+					faults = append(faults, fault)
+				}
+			}
+		}
+	}
 	return faults
+}
+
+// searcher is a source that looks through rows of another entity once all rows can
+// be grown.
+type searcher interface {
+	search(g *Grower, f *Field) *FinishError
 }
 
 // settler is a source that depends on numbers of rows.

@@ -50,8 +50,11 @@ type Grower struct {
 	frames [][]*frame // by entity: reusable frames, most recently used first
 	dealt  []*dealt   // by entity
 	blocks []block    // by draw of a field
+	trees  map[*tree]*dealt
+	totals map[*Field]*total
 	text   arena
 	bufs   [][]byte // scratch, taken and given back
+	err    error
 }
 
 // block remembers the random words of the block of rows last drawn for.
@@ -74,6 +77,7 @@ const (
 func NewGrower(s *Set) *Grower {
 	g := &Grower{set: s, frames: make([][]*frame, len(s.Entities)), dealt: make([]*dealt, len(s.Entities))}
 	g.blocks = make([]block, s.slots)
+	g.trees, g.totals = map[*tree]*dealt{}, map[*Field]*total{}
 	for _, e := range s.Entities {
 		if e.Deal != nil {
 			g.dealt[e.index] = newDealt(e.Deal)
@@ -81,6 +85,10 @@ func NewGrower(s *Set) *Grower {
 	}
 	return g
 }
+
+// Err is the first error of an expression, if some row could not be grown. Such a
+// row holds NULL there.
+func (g *Grower) Err() error { return g.err }
 
 // frame holds the cells of one row as far as they are known.
 type frame struct {
@@ -184,6 +192,11 @@ func (c cell) grow(v *Value) {
 			return
 		}
 	}
+	for i := range c.f.If {
+		if !c.f.If[i].holds(c, c.fr) {
+			return
+		}
+	}
 	if c.f.Nulls.Part > 0 && c.f.Nulls.hit(c.fraction(drawNull)) {
 		return
 	}
@@ -238,16 +251,19 @@ func (c cell) stream() stream {
 	return stream{key: c.f.key(), ctr: [4]uint64{c.fr.id[1], c.fr.id[0], 0, 16}, next: 4}
 }
 
-// below draws a number in [0, n).
-func (s *stream) below(n uint64) uint64 {
+// word draws 64 bits.
+func (s *stream) word() uint64 {
 	if s.next == len(s.words) {
 		s.words = philox(s.ctr, s.key)
 		s.ctr[3]++
 		s.next = 0
 	}
 	s.next++
-	return below(s.words[s.next-1], n)
+	return s.words[s.next-1]
 }
+
+// below draws a number in [0, n).
+func (s *stream) below(n uint64) uint64 { return below(s.word(), n) }
 
 // up finds the parent of the frame's row and its ordinal among its siblings.
 func (g *Grower) up(fr *frame) (Row, uint64) {
@@ -290,6 +306,25 @@ func (g *Grower) follow(fr *frame, hops []*Field, f *Field) Value {
 	v := g.follow(next, hops[1:], f)
 	next.close()
 	return v
+}
+
+// followRow returns the row to which the reference at the end of a path points;
+// false if some reference on the way is NULL.
+func (g *Grower) followRow(fr *frame, p *Path) (Row, bool) {
+	fr.busy++
+	for _, hop := range p.Hops {
+		null := g.value(fr, hop).IsNull()
+		next := fr.refs[hop.index]
+		fr.close()
+		if null {
+			return Row{}, false
+		}
+		fr = g.open(hop.Target(), next)
+	}
+	null := g.value(fr, p.Field).IsNull()
+	row := fr.refs[p.Field.index]
+	fr.close()
+	return row, !null
 }
 
 // take lends a scratch buffer; give takes it back.
@@ -345,8 +380,9 @@ func (b *Batch) Row(i int) []Value {
 // At names the i-th row.
 func (b *Batch) At(i int) Row { return Row{N: b.First.N + uint64(i), Side: b.First.Side} }
 
-// Grow fills b with rows first, first+1, ... and their fingerprint. The batch
-// stays valid however the grower is used afterwards.
+// Grow fills b with rows first, first+1, ... and their fingerprint; what inner
+// fields hold there means nothing. The batch stays valid however the grower is used
+// afterwards.
 func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) {
 	b.Entity, b.First, b.Len, b.Print = e, first, n, Fingerprint{}
 	width := len(e.Fields)
@@ -357,7 +393,9 @@ func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) {
 	for i := range n {
 		fr := g.open(e, b.At(i))
 		for _, f := range e.Fields {
-			g.value(fr, f)
+			if !f.Inner {
+				g.value(fr, f)
+			}
 		}
 		copy(b.Values[i*width:], fr.values)
 		b.Print.Add(g.print(fr))

@@ -13,10 +13,14 @@ type Kind struct {
 	About string
 	// Params are the names of its parameters: ranges of counts.
 	Params []string
+	// Parts are the names of what agrees in one value; such a kind is drawn once and
+	// its parts are used in several fields.
+	Parts []KindPart
 
-	form  form                                        // countable kinds
-	prose func(s *stream, b []byte, n []Range) []byte // free text
-	usual []Range                                     // defaults of Params
+	radices []uint64                                    // of a kind with parts
+	form    form                                        // countable kinds
+	prose   func(s *stream, b []byte, n []Range) []byte // free text
+	usual   []Range                                     // defaults of Params
 }
 
 // Range is a count from Lo to Hi, both included.
@@ -141,12 +145,20 @@ func Kinds() []Kind {
 	for i := range kinds {
 		kinds[i].form.prepare()
 	}
+	kinds = append(kinds, kindsWithParts()...)
 	slices.SortFunc(kinds, func(a, b Kind) int { return strings.Compare(a.Name, b.Name) })
 	return kinds
 }
 
 // Space is the number of different values; 0 if they are not counted.
 func (k *Kind) Space() uint64 {
+	if k.radices != nil {
+		n := uint64(1)
+		for _, r := range k.radices {
+			n *= r
+		}
+		return n
+	}
 	if k.form == nil {
 		return 0
 	}
@@ -184,7 +196,10 @@ func NewKind(k Kind, params map[string]Range) (Source, error) {
 		}
 		s.params[i] = r
 	}
-	if k.form != nil {
+	switch {
+	case k.Parts != nil:
+		return &drawnWhole{k, k.Space()}, nil
+	case k.form != nil:
 		return &countedKind{s, k.form.size()}, nil
 	}
 	return &s, nil

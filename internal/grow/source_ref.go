@@ -3,6 +3,8 @@ package grow
 import (
 	"fmt"
 	"math"
+	"math/bits"
+	"sync"
 )
 
 // upward is the reference to the parent.
@@ -20,22 +22,42 @@ func (s *upward) row(c cell) (Row, bool) { p, _ := c.g.up(c.fr); return p, true 
 
 // pick is a reference to some row of an entity.
 type pick struct {
-	to       *Entity
-	by       *Field
-	distinct bool
+	PickOptions
+	to      *Entity
+	hot     uint64      // rows that a skew favours
+	shuffle permutation // which rows these are
+	below   *Path       // the picked row's parent, where that is the condition
+	found   *bitmap     // rows that meet conditions that are the same for all
+	late    *bitmap     // found, made only when trying failed; guarded by look
+	look    sync.Once
 }
 
-// Pick makes references to the rows of an entity, spread evenly. The cell holds
-// the row's field by. With distinct, the children of one parent pick different
-// rows. An entity that picks itself picks an earlier row; the first has none.
-func Pick(to *Entity, by *Field, distinct bool) Source {
-	return &pick{to, by, distinct}
+// PickOptions say how rows are picked.
+type PickOptions struct {
+	By       *Field // the field of the picked row that the cell holds, normally its key
+	Distinct bool   // the children of one parent pick different rows
+	Skew     *Skew
+	Where    []Condition // of the picked row; As is seen from the picking row
 }
 
-func (s *pick) Type() Type        { return s.by.Source.Type() }
-func (s *pick) Scale() uint8      { return s.by.Source.Scale() }
+// Skew gives a share of the rows more than their share of the picks.
+type Skew struct{ Top, Get Share }
+
+// Pick makes references to the rows of an entity, spread evenly unless the options
+// say otherwise. An entity that picks itself picks an earlier row; the first has
+// none. Where no row meets the conditions, the cell is NULL.
+func Pick(to *Entity, o PickOptions) Source {
+	s := &pick{PickOptions: o, to: to}
+	if len(o.Where) == 1 && to.Up != nil && o.Where[0].Path.Field == to.Up && len(o.Where[0].Path.Hops) == 0 && !o.Where[0].Not {
+		s.below = o.Where[0].As
+	}
+	return s
+}
+
+func (s *pick) Type() Type        { return s.By.Source.Type() }
+func (s *pick) Scale() uint8      { return s.By.Source.Scale() }
 func (s *pick) target() *Entity   { return s.to }
-func (s *pick) stored() *Field    { return s.by }
+func (s *pick) stored() *Field    { return s.By }
 func (s *pick) grow(cell, *Value) {}
 func (s *pick) Space() uint64     { return s.to.Total() }
 func (s *pick) at(c cell, i uint64, v *Value) {
@@ -47,7 +69,7 @@ func (s *pick) settle(f *Field) *FinishError {
 	if total == 0 && f.Entity.Total() > 0 {
 		return &FinishError{Entity: f.Entity, Field: f, Message: fmt.Sprintf("picks from %s, which has no rows", s.to.Name)}
 	}
-	if s.distinct {
+	if s.Distinct {
 		most := f.Entity.Deal.Max
 		for i, given := 0, uint64(0); i < len(f.Entity.Side); i++ {
 			if f.Entity.Side[i].Name != "" {
@@ -63,6 +85,12 @@ func (s *pick) settle(f *Field) *FinishError {
 				"one %s may need %d different %s, and there are only %d", f.Entity.Parent.Name, most, s.to.Name, total)}
 		}
 	}
+	if s.Skew != nil && total > 0 {
+		hi, lo := bits.Mul64(total, s.Skew.Top.Part)
+		hot, _ := bits.Div64(hi, lo, s.Skew.Top.Whole)
+		s.hot = min(max(hot, 1), total)
+		s.shuffle = newPermutation(f.key().Sub("skew"), total)
+	}
 	return nil
 }
 
@@ -71,8 +99,20 @@ func (s *pick) row(c cell) (Row, bool) {
 	switch {
 	case c.f.group != nil:
 		return s.to.at(c.digit()), true
-	case s.distinct:
+	case s.Distinct:
 		return s.apart(c, n), true
+	case s.below != nil:
+		return s.child(c)
+	case s.Where != nil:
+		return s.matching(c)
+	case s.Skew != nil:
+		u := c.fraction(drawValue)
+		if in, part := s.Skew.Get.split(u); in {
+			return s.to.at(s.shuffle.at(below(part, s.hot))), true
+		} else if s.hot < n {
+			return s.to.at(s.shuffle.at(s.hot + below(part, n-s.hot))), true
+		}
+		return s.to.at(below(u, n)), true
 	case s.to == c.fr.e:
 		n = c.fr.row.N
 		if !c.fr.row.Side {
@@ -83,6 +123,18 @@ func (s *pick) row(c cell) (Row, bool) {
 		}
 	}
 	return s.to.at(below(c.fraction(drawValue), n)), true
+}
+
+// split tells whether a fraction falls into the share, and where inside or outside
+// of it, again as a fraction.
+func (s Share) split(u uint64) (bool, uint64) {
+	hi, lo := bits.Mul64(u, s.Whole)
+	if hi < s.Part {
+		q, _ := bits.Div64(hi, lo, s.Part)
+		return true, q
+	}
+	q, _ := bits.Div64(hi-s.Part, lo, s.Whole-s.Part)
+	return false, q
 }
 
 // apart returns the pick of a row whose siblings must pick others: the parent's
@@ -123,12 +175,29 @@ func (s *pick) apart(c cell, n uint64) Row {
 // copied is the value of another field.
 type copied struct{ path Path }
 
-// Same makes a copy of another field: of the same row, or over references.
-func Same(p Path) Source { return &copied{p} }
+// Same makes a copy of another field: of the same row, or over references. The copy
+// of a reference is one, too.
+func Same(p Path) Source {
+	if p.Field.Target() != nil {
+		return &copiedReference{p}
+	}
+	return &copied{p}
+}
 
 func (s *copied) Type() Type            { return s.path.Field.Source.Type() }
 func (s *copied) Scale() uint8          { return s.path.Field.Source.Scale() }
 func (s *copied) grow(c cell, v *Value) { *v = c.follow(&s.path) }
+
+// copiedReference points to the row to which another reference points.
+type copiedReference struct{ path Path }
+
+func (s *copiedReference) of() reference          { return s.path.Field.Source.(reference) }
+func (s *copiedReference) Type() Type             { return s.of().Type() }
+func (s *copiedReference) Scale() uint8           { return s.of().Scale() }
+func (s *copiedReference) target() *Entity        { return s.of().target() }
+func (s *copiedReference) stored() *Field         { return s.of().stored() }
+func (s *copiedReference) grow(cell, *Value)      {}
+func (s *copiedReference) row(c cell) (Row, bool) { return c.g.followRow(c.fr, &s.path) }
 
 // Aggregation is what an aggregate does with the values below a row.
 type Aggregation int

@@ -73,7 +73,7 @@ func (g *Group) join(f *Field) error {
 	if _, ok := f.Source.(Countable); !ok {
 		return fmt.Errorf("the values of %s cannot be counted, so they cannot be made unique", f.Name)
 	}
-	if p, ok := f.Source.(*pick); ok && (p.distinct || p.to == f.Entity) {
+	if p, ok := f.Source.(*pick); ok && (p.Distinct || p.to == f.Entity || p.Where != nil || p.Skew != nil) {
 		return fmt.Errorf("the values of %s depend on the row, so they cannot be counted", f.Name)
 	}
 	if p, ok := f.Source.(*pattern); ok && p.root.folded().ambiguous() {
@@ -90,6 +90,10 @@ func (f *Field) Inherent() bool {
 		return !s.restart
 	case *identifier:
 		return true
+	case *copied:
+		return len(s.path.Hops) == 0 && s.path.Field.Inherent()
+	case *partOf:
+		return s.part.alone && s.of.Inherent()
 	}
 	return f.group != nil && (f.group.text == f || len(f.group.members) == 1 && f.group.text == nil)
 }
@@ -124,19 +128,19 @@ func Grouped(fields []*Field) bool {
 		case *counter:
 			within = within || s.restart
 		case *pick:
-			within = within || s.distinct
+			within = within || s.Distinct
 		}
 	}
 	return up && within
 }
 
-// UniqueText makes the texts of a template field unique, through those fields of
-// the template whose values can be counted; once their space is used up, a number
-// is added.
+// UniqueText makes a field unique. The texts of a template are so through those
+// fields of the template whose values can be counted; once their space is used up, a
+// number is added. What is taken from a draw is unique through the draw.
 func (e *Entity) UniqueText(f *Field) error {
 	t, ok := f.Source.(*template)
 	if !ok {
-		return e.Unique(f)
+		return e.uniqueDraw(f)
 	}
 	g := &Group{entity: e, text: f, slot: len(e.Groups)}
 	counted := make([]bool, len(t.parts))
@@ -185,6 +189,25 @@ func (e *Entity) UniqueText(f *Field) error {
 		}
 	}
 	return fmt.Errorf("there is no place for a number in the text that could not be mistaken for a part of it")
+}
+
+// uniqueDraw makes a field unique, or the draw that it takes.
+func (e *Entity) uniqueDraw(f *Field) error {
+	if f.Inherent() {
+		return nil
+	}
+	switch s := f.Source.(type) {
+	case *copied:
+		if len(s.path.Hops) == 0 {
+			return e.uniqueDraw(s.path.Field)
+		}
+	case *partOf:
+		if !s.part.alone {
+			return fmt.Errorf("many a %s has the same %s: another part of it, or a text with a unique part, can be unique", s.kind.kind.Name, s.part.Name)
+		}
+		return e.uniqueDraw(s.of)
+	}
+	return e.Unique(f)
 }
 
 // letterSet tells which bytes a text may hold.

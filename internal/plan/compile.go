@@ -270,9 +270,13 @@ func (c *compiler) fieldsOf(e *entity) {
 		}
 		e.grow.Deal = deal
 	}
-	for _, d := range e.decl.Fields {
+	for _, d := range slices.Concat(e.decl.Draws, e.decl.Fields) {
 		if f := e.byName[d.Name]; f != nil {
-			c.add(d.place, "%s is the reference to the parent already", d.Name)
+			what := "a draw"
+			if f == e.up {
+				what = "the reference to the parent"
+			}
+			c.add(d.place, "%s is the name of %s already", d.Name, what)
 			continue
 		}
 		c.newField(e, d)
@@ -280,6 +284,9 @@ func (c *compiler) fieldsOf(e *entity) {
 	for _, g := range e.decl.Given {
 		for _, x := range g.Values.pairs {
 			f := e.find(x.key.text)
+			if f != nil && f.decl.inner {
+				c.add(x.key.place, "%s is a draw, and a given row has only fields", f.decl.Name).hint("say the fields that take it")
+			}
 			if f == nil {
 				f = c.newField(e, &Field{Name: x.key.text, word: wordGiven, place: x.key.place})
 			}
@@ -298,7 +305,7 @@ func (c *compiler) newField(e *entity, d *Field) *field {
 		seedName = d.Was
 	}
 	f.grow = c.out.Set.NewField(e.grow, d.Name, seedName)
-	f.grow.Nulls, f.grow.Free = d.Nulls, d.Free
+	f.grow.Nulls, f.grow.Free, f.grow.Inner = d.Nulls, d.Free, d.inner
 	e.fields = append(e.fields, f)
 	e.byName[d.Name] = f
 	return f
@@ -330,6 +337,9 @@ func (c *compiler) bind(e *entity) {
 	if e.table != nil {
 		taken := map[string]*field{}
 		for _, f := range e.fields {
+			if f.decl.inner {
+				continue
+			}
 			f.column = c.column(e, f)
 			if f.column == nil {
 				continue
@@ -417,6 +427,9 @@ func (c *compiler) key(e *entity) {
 		name = column.Name
 	}
 	for _, f := range e.fields {
+		if f.decl.inner {
+			continue
+		}
 		if e.table != nil && f.column == column || e.table == nil && schema.Plain(f.decl.Name) == name {
 			e.grow.Key = f.grow
 			return
@@ -544,27 +557,8 @@ func (c *compiler) givenValue(e *entity, f *field, n *node) (grow.Given, bool) {
 	if !ok {
 		return grow.Given{}, false
 	}
-	want, scale := f.grow.Source.Type(), f.grow.Source.Scale()
-	switch {
-	case want == grow.Decimal && (v.Type == grow.Integer || v.Type == grow.Decimal):
-		r, fits := v.Rescale(max(scale, v.Scale))
-		if !fits {
-			c.add(n.place, "%s has too many digits", n.text)
-			return grow.Given{}, false
-		}
-		v = r
-	case want == grow.UUID && v.Type == grow.Text:
-		u, err := grow.ParseUUID(v.S)
-		if err != nil {
-			c.add(n.place, "%s.%s: %s", e.decl.Name, f.decl.Name, err)
-			return grow.Given{}, false
-		}
-		v = u
-	case want != v.Type && want != grow.Null:
-		c.add(n.place, "%s.%s is of type %s, and %s is of type %s", e.decl.Name, f.decl.Name, want, n.what(), v.Type)
-		return grow.Given{}, false
-	}
-	return grow.Given{Value: v}, true
+	v, ok = c.fitted(n, f.grow, v)
+	return grow.Given{Value: v}, ok
 }
 
 // target is the entity that a field refers to, or nil.

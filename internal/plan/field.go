@@ -18,7 +18,13 @@ var sources = map[string][]string{
 	"kind":     nil, // and the kind's own parameters
 	"text":     nil,
 	"same":     nil,
-	"pick":     {"by", "distinct"},
+	"pick":     {"by", "distinct", "where", "skew"},
+	"from":     nil,
+	"tree":     nil,
+	"running":  {"start"},
+	"json":     nil,
+	"list":     nil,
+	"bytes":    nil,
 	"sum":      nil,
 	"count_of": nil,
 	"min_of":   nil,
@@ -26,7 +32,7 @@ var sources = map[string][]string{
 	"uuid":     nil,
 }
 
-var modifiers = []string{"nulls", "unique", "column", "was", "spread"}
+var modifiers = []string{"nulls", "unique", "column", "was", "spread", "if"}
 
 // field reads how a field gets its value: a literal, or a mapping with the word of
 // a source and modifiers.
@@ -93,6 +99,8 @@ func (p *Plan) modify(f *Field, v *node) []pair {
 			f.columnPlace = x.value.place
 		case "was":
 			p.text(x.value, "was", &f.Was)
+		case "if":
+			f.cond = x.value
 		case "spread":
 			var word string
 			if p.text(x.value, "spread", &word) && word != "even" && word != "free" {

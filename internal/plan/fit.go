@@ -87,6 +87,8 @@ func (c *compiler) fitNotNull(f *field) {
 	switch {
 	case d.Nulls.Part > 0:
 		c.missing(d.nullsPlace, "%s is NULL in a share of the rows, and the column %s is NOT NULL", d.Name, col.Name)
+	case d.cond != nil:
+		c.missing(d.cond.place, "%s is NULL where the condition does not hold, and the column %s is NOT NULL", d.Name, col.Name)
 	case literal:
 		c.missing(d.place, "%s is NULL, and the column %s is NOT NULL", d.Name, col.Name)
 	case d.word == wordGiven && f.grow.Nulls.Part > 0:

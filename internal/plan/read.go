@@ -38,6 +38,7 @@ type Entity struct {
 	Per       *Per // nil if it is no child
 	WhenEmpty bool // fill only an empty table
 	Fields    []*Field
+	Draws     []*Field // drawn once, used by several fields, not stored
 	Uniques   []Unique
 	Given     []*Given
 
@@ -63,6 +64,8 @@ type Field struct {
 	Nulls  grow.Share
 	Free   bool
 
+	inner  bool   // not stored
+	cond   *node  // the condition of if, or nil
 	word   string // which source
 	source *node  // its value; for a literal the literal
 	args   map[string]*node
@@ -244,6 +247,7 @@ func (p *Plan) entity(e *Entity, n *node) {
 		},
 		"when":   func(_, v *node) { e.WhenEmpty = p.when(v) },
 		"fields": func(_, v *node) { p.fields(e, v) },
+		"draws":  func(_, v *node) { p.draws(e, v) },
 		"unique": func(_, v *node) { p.uniques(e, v) },
 		"given":  func(_, v *node) { p.given(e, v) },
 	})
@@ -272,6 +276,24 @@ func (p *Plan) fields(e *Entity, v *node) {
 		}
 		p.field(f, x.value)
 		e.Fields = append(e.Fields, f)
+	}
+}
+
+func (p *Plan) draws(e *Entity, v *node) {
+	if !v.mapping {
+		p.add(v.place, "draws is a mapping of names, and here is %s", v.what()).hint("draws: {who: {kind: person}}")
+		return
+	}
+	for _, x := range v.pairs {
+		d := &Field{Name: x.key.text, place: x.key.place, inner: true}
+		if !namePattern.MatchString(d.Name) || d.Name == clockWord {
+			p.add(d.place, "%q is no name for a draw", d.Name).hint("a name begins with a letter and goes on with letters, digits and _")
+		}
+		p.field(d, x.value)
+		if d.Column != "" {
+			p.add(d.columnPlace, "a draw is not stored, so it has no column").hint("a field takes it: {from: %s}", d.Name)
+		}
+		e.Draws = append(e.Draws, d)
 	}
 }
 

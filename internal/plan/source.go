@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"encoding/json"
 	"errors"
 	"slices"
 	"strconv"
@@ -46,14 +47,129 @@ func (c *compiler) compile(f *field) bool {
 	f.state = compiling
 	c.stack = append(c.stack, f)
 	src := c.source(f)
+	good := src != nil
+	if f.decl.cond != nil {
+		conditions, ok := c.conditions(f, f.entity, f.decl.cond)
+		f.grow.If, good = conditions, good && ok
+	}
 	c.stack = c.stack[:len(c.stack)-1]
-	if src == nil {
+	if !good {
 		f.state = failed
 		return false
 	}
 	f.grow.Source = src
 	f.state = compiled
 	return true
+}
+
+// conditions reads the conditions of if and where: {field: value}, where a value may
+// be a list of values, {not: value} or {same: field}. The fields on the left are those
+// of e, those on the right the field's own. A name alone is a field that is true.
+func (c *compiler) conditions(f *field, e *entity, v *node) ([]grow.Condition, bool) {
+	if v.scalar() {
+		path, ok := c.resolveIn(e, v.place, v.text)
+		if ok && path.Field.Source.Type() != grow.Boolean {
+			c.add(v.place, "%s is of type %s, so it is not true or false by itself", v.text, path.Field.Source.Type()).hint("if: {%s: VALUE}", v.text)
+			return nil, false
+		}
+		if !ok {
+			return nil, false
+		}
+		return []grow.Condition{{Path: *path, Any: []grow.Value{grow.Bool(true)}}}, true
+	}
+	if !v.mapping || len(v.pairs) == 0 {
+		c.add(v.place, "a condition is a mapping of fields to values, and here is %s", v.what()).hint("{status: active}, {status: [active, dormant]}, {closed_on: {not: null}}")
+		return nil, false
+	}
+	var list []grow.Condition
+	good := true
+	for _, x := range v.pairs {
+		path, ok := c.resolveIn(e, x.key.place, x.key.text)
+		if !ok {
+			good = false
+			continue
+		}
+		k := grow.Condition{Path: *path}
+		if c.condition(f, &k, x.value) {
+			list = append(list, k)
+		} else {
+			good = false
+		}
+	}
+	return list, good
+}
+
+func (c *compiler) condition(f *field, k *grow.Condition, v *node) bool {
+	if v.mapping {
+		if len(v.pairs) == 1 && v.pairs[0].key.text == "not" && !k.Not {
+			k.Not = true
+			return c.condition(f, k, v.pairs[0].value)
+		}
+		if len(v.pairs) == 1 && v.pairs[0].key.text == "same" && v.pairs[0].value.scalar() {
+			other := v.pairs[0].value
+			path, ok := c.resolve(f, other.place, other.text)
+			k.As = path
+			return ok
+		}
+		c.add(v.place, "a condition's value is a value, a list of values, {not: ...} or {same: FIELD}, and here is %s", v.what())
+		return false
+	}
+	items := v.items
+	if !v.list {
+		items = []*node{v}
+	}
+	of := k.Path.Field
+	for _, n := range items {
+		if to := of.Target(); to != nil && !n.null {
+			row, ok := c.rowNamed(c.byName[to.Name], n)
+			if !ok {
+				return false
+			}
+			k.Refs = append(k.Refs, row)
+			continue
+		}
+		value, ok := c.plan.literal(n)
+		if !ok {
+			return false
+		}
+		if value, ok = c.fitted(n, of, value); !ok {
+			return false
+		}
+		k.Any = append(k.Any, value)
+	}
+	return true
+}
+
+// fitted brings a value written by hand to the type of a field.
+func (c *compiler) fitted(n *node, of *grow.Field, v grow.Value) (grow.Value, bool) {
+	want, scale := of.Source.Type(), of.Source.Scale()
+	switch {
+	case v.IsNull() || want == grow.Null:
+	case want == grow.Decimal && (v.Type == grow.Integer || v.Type == grow.Decimal):
+		r, fits := v.Rescale(max(scale, v.Scale))
+		if !fits {
+			c.add(n.place, "%s has too many digits", n.text)
+			return v, false
+		}
+		return r, true
+	case want == grow.UUID && v.Type == grow.Text:
+		u, err := grow.ParseUUID(v.S)
+		if err != nil {
+			c.add(n.place, "%s.%s: %s", of.Entity.Name, of.Name, err)
+			return v, false
+		}
+		return u, true
+	case want == grow.JSON && v.Type == grow.Text:
+		if !json.Valid([]byte(v.S)) {
+			c.add(n.place, "%s.%s: this is not JSON", of.Entity.Name, of.Name)
+			return v, false
+		}
+		v.Type = grow.JSON
+	case want != v.Type:
+		c.add(n.place, "%s.%s is of type %s, and %s is of type %s", of.Entity.Name, of.Name, want, n.what(), v.Type)
+		return v, false
+	}
+	return v, true
 }
 
 func (c *compiler) source(f *field) grow.Source {
@@ -109,6 +225,21 @@ func (c *compiler) source(f *field) grow.Source {
 		return c.aggregate(f, v)
 	case "uuid":
 		return c.uuid(v)
+	case "from":
+		return c.from(f, v)
+	case "tree":
+		return c.tree(f, v)
+	case "running":
+		return c.running(f, v)
+	case "json", "list":
+		return c.document(f, v)
+	case "bytes":
+		r, ok := c.plan.countRange(v, "the length of bytes", grow.MaxBytes)
+		if !ok {
+			return nil
+		}
+		src, err := grow.RandomBytes(r)
+		return c.fault(v.place, src, err)
 	}
 	return nil // the reader has told that there is no source
 }
@@ -162,7 +293,7 @@ func (c *compiler) givenSource(f *field) grow.Source {
 		if key == nil {
 			return nil
 		}
-		return grow.Pick(to.grow, key, false)
+		return grow.Pick(to.grow, grow.PickOptions{By: key})
 	}
 	numbers := !slices.ContainsFunc(values, func(v grow.Value) bool { return v.Type != grow.Integer })
 	if f.entity.grow.Key == f.grow && numbers {
@@ -399,6 +530,11 @@ func (c *compiler) kind(f *field, v *node) grow.Source {
 		c.add(v.place, "the catalogue has no kind %s", name).nearest(name, keysOf(c.kinds))
 		return nil
 	}
+	if k.Parts != nil && !f.decl.inner {
+		c.add(v.place, "%s has parts, so it is drawn once and its parts are used", name).
+			hint("draws: {it: {kind: %s}} beside fields, and {from: it.%s} in a field", name, k.Parts[0].Name)
+		return nil
+	}
 	params := map[string]grow.Range{}
 	for arg, n := range f.decl.args {
 		if !contains(k.Params, arg) {
@@ -423,7 +559,7 @@ func (c *compiler) template(f *field, v *node) grow.Source {
 	}
 	told := false
 	src, err := grow.Template(text, func(name string) (*grow.Path, error) {
-		path, err := c.lookUp(f, name)
+		path, err := c.lookUp(f.entity, name)
 		if err == nil && path == nil {
 			told = true
 			return nil, errTold
@@ -478,7 +614,234 @@ func (c *compiler) pick(f *field, v *node) grow.Source {
 			return nil
 		}
 	}
-	return grow.Pick(to.grow, stored, distinct)
+	o := grow.PickOptions{By: stored, Distinct: distinct}
+	if n, ok := f.decl.args["skew"]; ok {
+		if o.Skew = c.skew(n); o.Skew == nil {
+			return nil
+		}
+	}
+	if n, ok := f.decl.args["where"]; ok {
+		if o.Where, ok = c.conditions(f, to, n); !ok {
+			return nil
+		}
+	}
+	if len(f.decl.args) > 0 && (distinct && (o.Where != nil || o.Skew != nil) || o.Where != nil && o.Skew != nil) {
+		c.add(f.decl.place, "%s: of distinct, where and skew only one goes with a pick", f.decl.Name)
+		return nil
+	}
+	return grow.Pick(to.grow, o)
+}
+
+// skew reads {top: 20%, get: 80%}.
+func (c *compiler) skew(n *node) *grow.Skew {
+	s := &grow.Skew{}
+	seen := 0
+	c.plan.each(n, "skew", shape{
+		"top": func(_, v *node) { s.Top = c.plan.share(v, "top"); seen++ },
+		"get": func(_, v *node) { s.Get = c.plan.share(v, "get"); seen++ },
+	})
+	switch {
+	case seen < 2:
+		c.add(n.place, "skew says what share of the rows gets what share of the picks").hint("skew: {top: 20%%, get: 80%%}")
+		return nil
+	case s.Top.Whole == 0 || s.Get.Whole == 0:
+		return nil // told by share
+	}
+	return s
+}
+
+// from takes a draw, or a part of one: who.given-name.
+func (c *compiler) from(f *field, v *node) grow.Source {
+	var name string
+	if !c.plan.text(v, "from", &name) {
+		return nil
+	}
+	first, _, _ := strings.Cut(name, ".")
+	of := f.entity.byName[first]
+	if of == nil || !of.decl.inner {
+		var draws []string
+		for _, d := range f.entity.decl.Draws {
+			draws = append(draws, d.Name)
+		}
+		p := c.add(v.place, "%s has no draw %s", f.entity.decl.Name, first)
+		if len(draws) == 0 {
+			p.hint("draws: {%s: {kind: person}} beside fields", first)
+		} else {
+			p.nearest(first, draws)
+		}
+		return nil
+	}
+	path, ok := c.resolve(f, v.place, name)
+	if !ok {
+		return nil
+	}
+	return grow.Same(*path)
+}
+
+// part is the inner field for a part of a draw.
+func (c *compiler) part(of *field, name string) (*field, error) {
+	full := of.decl.Name + "." + name
+	if f := of.entity.byName[full]; f != nil {
+		return f, nil
+	}
+	src, err := grow.PartOf(of.grow, name)
+	if err != nil {
+		return nil, err
+	}
+	f := c.newField(of.entity, &Field{Name: full, place: of.decl.place, inner: true})
+	f.grow.Source, f.state = src, compiled
+	return f, nil
+}
+
+func (c *compiler) tree(f *field, v *node) grow.Source {
+	depth, fan, rootSelf := uint64(0), grow.Range{Lo: 2, Hi: 3}, false
+	good := true
+	c.plan.each(v, "tree", shape{
+		"depth": func(_, n *node) { depth, good = c.plan.number(n, "depth", 1, 64) },
+		"fan":   func(_, n *node) { fan, good = c.plan.countRange(n, "fan", 1_000_000) },
+		"root": func(_, n *node) {
+			if rootSelf = n.text == "self"; !rootSelf && !n.null {
+				c.add(n.place, "root is null, or self: the root refers to itself, and here is %s", n.what())
+			}
+		},
+	})
+	if !good || !v.mapping {
+		return nil
+	}
+	if depth == 0 {
+		c.add(v.place, "tree says how many levels there are").hint("{tree: {depth: 4, fan: 2..5}}")
+		return nil
+	}
+	key := c.stored(f, f.entity)
+	if key == nil {
+		return nil
+	}
+	for _, of := range f.entity.fields {
+		if of.grow == key && !c.compile(of) {
+			return nil
+		}
+	}
+	src, err := grow.Tree(f.entity.grow, key, f.grow.DealKey(), depth, fan, rootSelf)
+	return c.fault(v.place, src, err)
+}
+
+func (c *compiler) running(f *field, v *node) grow.Source {
+	var name string
+	if !c.plan.text(v, "running", &name) {
+		return nil
+	}
+	if f.entity.parent == nil {
+		c.add(v.place, "running adds up the rows of one parent, and %s has none", f.entity.decl.Name).hint("per: makes it the child of another entity")
+		return nil
+	}
+	path, ok := c.resolve(f, v.place, name)
+	if !ok {
+		return nil
+	}
+	if len(path.Hops) > 0 {
+		c.add(v.place, "running adds up a field of %s itself", f.entity.decl.Name)
+		return nil
+	}
+	var start *grow.Path
+	if n, given := f.decl.args["start"]; given {
+		if start, ok = c.resolve(f, n.place, n.text); !ok {
+			return nil
+		}
+	}
+	src, err := grow.Running(path.Field, start)
+	return c.fault(v.place, src, err)
+}
+
+// maxListed bounds the parts of a list in JSON.
+const maxListed = 100
+
+// document compiles JSON: objects, lists and sources inside each other. Each source
+// becomes an inner field, named by its place.
+func (c *compiler) document(f *field, v *node) grow.Source {
+	var root grow.Part
+	var ok bool
+	if f.decl.word == "list" {
+		root, ok = c.listPart(f, f.decl.Name, v)
+	} else {
+		root, ok = c.jsonPart(f, f.decl.Name, v)
+	}
+	if !ok {
+		return nil
+	}
+	src, err := grow.Document(root)
+	return c.fault(v.place, src, err)
+}
+
+func (c *compiler) jsonPart(f *field, name string, v *node) (grow.Part, bool) {
+	if v.list {
+		part, good := grow.Part{List: true}, true
+		for i, n := range v.items {
+			sub, ok := c.jsonPart(f, name+"."+strconv.Itoa(i), n)
+			part.Parts, good = append(part.Parts, sub), good && ok
+		}
+		return part, good
+	}
+	if v.mapping {
+		if n := v.get("list"); n != nil && len(v.pairs) == 1 {
+			return c.listPart(f, name, n)
+		}
+		// {json: {count: 3}} is an object, even if its keys are called as sources.
+		if n := v.get("json"); n != nil && n.mapping && len(v.pairs) == 1 {
+			return c.objectPart(f, name, n)
+		}
+		if !slices.ContainsFunc(v.pairs, func(x pair) bool { return isSource(x.key.text) }) {
+			return c.objectPart(f, name, v)
+		}
+	}
+	d := &Field{Name: name, place: v.place, inner: true}
+	c.plan.field(d, v)
+	if d.word == "" {
+		return grow.Part{}, false
+	}
+	sub := c.newField(f.entity, d)
+	return grow.Part{Field: sub.grow}, c.compile(sub)
+}
+
+func (c *compiler) objectPart(f *field, name string, v *node) (grow.Part, bool) {
+	part, good := grow.Part{Keys: []string{}}, true
+	for _, x := range v.pairs {
+		sub, ok := c.jsonPart(f, name+"."+x.key.text, x.value)
+		part.Keys, part.Parts, good = append(part.Keys, x.key.text), append(part.Parts, sub), good && ok
+	}
+	return part, good
+}
+
+// listPart compiles {of: SOURCE, count: 1..3}.
+func (c *compiler) listPart(f *field, name string, v *node) (grow.Part, bool) {
+	var of *node
+	r, good := grow.Range{Lo: 1, Hi: 3}, true
+	c.plan.each(v, "list", shape{
+		"of":    func(_, n *node) { of = n },
+		"count": func(_, n *node) { r, good = c.plan.countRange(n, "count", maxListed) },
+	})
+	if of == nil {
+		c.add(v.place, "a list says what it is a list of").hint("{list: {of: {kind: noun}, count: 1..3}}")
+		return grow.Part{}, false
+	}
+	part := grow.Part{List: true}
+	for i := range r.Hi {
+		sub, ok := c.jsonPart(f, name+"."+strconv.FormatUint(i, 10), of)
+		if !ok {
+			return part, false
+		}
+		part.Parts = append(part.Parts, sub)
+	}
+	if r.Lo < r.Hi {
+		count := c.newField(f.entity, &Field{Name: name + ".count", place: v.place, inner: true})
+		src, err := grow.Between(grow.Int(int64(r.Lo)), grow.Int(int64(r.Hi)), 0)
+		if err != nil {
+			c.add(v.place, "%s", err)
+			return part, false
+		}
+		count.grow.Source, count.state = src, compiled
+		part.Count = count.grow
+	}
+	return part, good
 }
 
 func (c *compiler) uuid(v *node) grow.Source {
@@ -538,18 +901,21 @@ func (c *compiler) aggregate(f *field, v *node) grow.Source {
 // resolve looks up a path such as joined_at, sailing.departs_at or
 // Passenger.joined_at, and tells if there is none.
 func (c *compiler) resolve(f *field, at place, name string) (*grow.Path, bool) {
-	path, err := c.lookUp(f, name)
+	return c.resolveIn(f.entity, at, name)
+}
+
+func (c *compiler) resolveIn(e *entity, at place, name string) (*grow.Path, bool) {
+	path, err := c.lookUp(e, name)
 	if err != nil {
-		c.add(at, "%s", err).nearest(name, c.reachable(f.entity))
+		c.add(at, "%s", err).nearest(name, c.reachable(e))
 	}
 	return path, path != nil
 }
 
 // lookUp is resolve without telling; path and error are both nil if the field is
 // there, but wrong itself, which is told at its own place.
-func (c *compiler) lookUp(f *field, name string) (*grow.Path, error) {
+func (c *compiler) lookUp(e *entity, name string) (*grow.Path, error) {
 	path := &grow.Path{}
-	e := f.entity
 	words := strings.Split(name, ".")
 	for i, word := range words {
 		last := i == len(words)-1
@@ -578,6 +944,14 @@ func (c *compiler) lookUp(f *field, name string) (*grow.Path, error) {
 		}
 		if last {
 			path.Field = of.grow
+			return path, nil
+		}
+		if of.decl.inner && i == len(words)-2 {
+			part, err := c.part(of, words[i+1])
+			if err != nil {
+				return nil, err
+			}
+			path.Field = part.grow
 			return path, nil
 		}
 		to := c.target(of)

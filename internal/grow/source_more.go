@@ -1,0 +1,277 @@
+package grow
+
+import (
+	"errors"
+	"fmt"
+	"sort"
+	"strconv"
+	"unicode/utf16"
+	"unicode/utf8"
+)
+
+// running adds up a field over a parent's children.
+type running struct {
+	of   *Field
+	from *Path // the total before the first child; nil for 0
+}
+
+// Running makes the total of a field over the children of one parent, up to and
+// including this one.
+func Running(of *Field, from *Path) (Source, error) {
+	if !isNumber(of.Source.Type()) {
+		return nil, fmt.Errorf("a total needs numbers, and %s is of type %s", of.Name, of.Source.Type())
+	}
+	if from != nil && !isNumber(from.Field.Source.Type()) {
+		return nil, fmt.Errorf("a total begins with a number, and %s is of type %s", from.Field.Name, from.Field.Source.Type())
+	}
+	return &running{of, from}, nil
+}
+
+func (s *running) Type() Type {
+	if s.of.Source.Type() == Decimal || s.from != nil && s.from.Field.Source.Type() == Decimal {
+		return Decimal
+	}
+	return Integer
+}
+
+func (s *running) Scale() uint8 {
+	if s.from != nil {
+		return max(s.of.Source.Scale(), s.from.Field.Source.Scale())
+	}
+	return s.of.Source.Scale()
+}
+
+// total is a running total as far as it is known: neighbours come together.
+type total struct {
+	parent Row
+	next   uint64 // the row behind the last one counted
+	sum    int64
+}
+
+func (s *running) grow(c cell, v *Value) {
+	parent, _ := c.g.up(c.fr)
+	first, _ := c.g.childRows(c.fr.e, parent)
+	t := c.g.totals[c.f]
+	if t == nil {
+		t = &total{}
+		c.g.totals[c.f] = t
+	}
+	scale := s.Scale()
+	if t.next == 0 || t.parent != parent || t.next > c.fr.row.N {
+		*t = total{parent: parent, next: first}
+		if s.from != nil {
+			if start := c.follow(s.from); !start.IsNull() {
+				start, _ = start.Rescale(scale)
+				t.sum = start.N
+			}
+		}
+	}
+	for ; t.next <= c.fr.row.N; t.next++ {
+		fr := c.g.open(c.fr.e, Row{N: t.next, Side: parent.Side})
+		if x := *c.g.value(fr, s.of); !x.IsNull() {
+			x, _ = x.Rescale(scale)
+			t.sum += x.N
+		}
+		fr.close()
+	}
+	v.Type, v.Scale, v.N = s.Type(), scale, t.sum
+	if v.Type == Integer {
+		v.Scale = 0
+	}
+}
+
+// random is bytes.
+type random struct{ length Range }
+
+// MaxBytes bounds the random bytes of a cell.
+const MaxBytes = 1 << 20
+
+// RandomBytes makes bytes of a length.
+func RandomBytes(length Range) (Source, error) {
+	if length.Lo > length.Hi || length.Hi > MaxBytes {
+		return nil, fmt.Errorf("bytes have a length from 0 to %d, the smaller number first", MaxBytes)
+	}
+	return &random{length}, nil
+}
+
+func (s *random) Type() Type   { return Bytes }
+func (s *random) Scale() uint8 { return 0 }
+func (s *random) grow(c cell, v *Value) {
+	draws := c.stream()
+	n := s.length.draw(&draws)
+	b := c.g.take()
+	for uint64(len(b)) < n {
+		w := draws.word()
+		for i := 0; i < 8 && uint64(len(b)) < n; i++ {
+			b = append(b, byte(w>>(8*i)))
+		}
+	}
+	v.Type, v.S = Bytes, c.g.text.keep(b)
+	c.g.give(b)
+}
+
+// Part is one part of a JSON value: an object, a list, or the value of a field.
+type Part struct {
+	Keys  []string // of an object
+	Parts []Part   // of an object or a list
+	List  bool
+	Count *Field // how many parts of the list count; nil for all
+	Field *Field // a single value; nil for an object or a list
+}
+
+// document is a JSON value made of inner fields.
+type document struct{ root Part }
+
+// Document makes JSON values (in the form of RFC 8785) of the values of other
+// fields of the row.
+func Document(root Part) (Source, error) {
+	if err := root.order(0); err != nil {
+		return nil, err
+	}
+	return &document{root}, nil
+}
+
+// order sorts the keys of objects by their UTF-16 code units, as RFC 8785 asks.
+func (p *Part) order(depth int) error {
+	if depth > 20 {
+		return errors.New("more than 20 levels inside each other")
+	}
+	for i := range p.Parts {
+		if err := p.Parts[i].order(depth + 1); err != nil {
+			return err
+		}
+	}
+	if p.Keys != nil {
+		sort.Sort((*byKey)(p))
+	}
+	return nil
+}
+
+type byKey Part
+
+func (p *byKey) Len() int { return len(p.Keys) }
+func (p *byKey) Less(i, j int) bool {
+	a, b := utf16.Encode([]rune(p.Keys[i])), utf16.Encode([]rune(p.Keys[j]))
+	for k := 0; k < len(a) && k < len(b); k++ {
+		if a[k] != b[k] {
+			return a[k] < b[k]
+		}
+	}
+	return len(a) < len(b)
+}
+func (p *byKey) Swap(i, j int) {
+	p.Keys[i], p.Keys[j] = p.Keys[j], p.Keys[i]
+	p.Parts[i], p.Parts[j] = p.Parts[j], p.Parts[i]
+}
+
+func (s *document) Type() Type   { return JSON }
+func (s *document) Scale() uint8 { return 0 }
+func (s *document) grow(c cell, v *Value) {
+	b := s.root.append(c, c.g.take())
+	v.Type, v.S = JSON, c.g.text.keep(b)
+	c.g.give(b)
+}
+
+func (p *Part) append(c cell, b []byte) []byte {
+	if p.Field != nil {
+		return appendJSON(b, c.g.value(c.fr, p.Field))
+	}
+	open, shut := byte('{'), byte('}')
+	if p.List {
+		open, shut = '[', ']'
+	}
+	b = append(b, open)
+	n := len(p.Parts)
+	if p.Count != nil {
+		n = min(n, int(c.g.value(c.fr, p.Count).N))
+	}
+	for i := range p.Parts[:n] {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		if !p.List {
+			b = append(appendJSONText(b, p.Keys[i]), ':')
+		}
+		b = p.Parts[i].append(c, b)
+	}
+	return append(b, shut)
+}
+
+func appendJSON(b []byte, v *Value) []byte {
+	switch v.Type {
+	case Null:
+		return append(b, "null"...)
+	case Integer:
+		return strconv.AppendInt(b, v.N, 10)
+	case Decimal:
+		n, scale := v.N, v.Scale
+		for scale > 0 && n%10 == 0 {
+			n /= 10
+			scale--
+		}
+		return appendDecimal(b, n, scale)
+	case Boolean:
+		return strconv.AppendBool(b, v.N != 0)
+	case JSON:
+		return append(b, v.S...)
+	}
+	return appendJSONText(b, v.String())
+}
+
+// appendJSONText quotes text as RFC 8785 asks: only what must be is escaped.
+func appendJSONText(b []byte, s string) []byte {
+	const hex = "0123456789abcdef"
+	b = append(b, '"')
+	for _, r := range s {
+		switch {
+		case r == '"' || r == '\\':
+			b = append(b, '\\', byte(r))
+		case r == '\n':
+			b = append(b, '\\', 'n')
+		case r == '\r':
+			b = append(b, '\\', 'r')
+		case r == '\t':
+			b = append(b, '\\', 't')
+		case r == '\b':
+			b = append(b, '\\', 'b')
+		case r == '\f':
+			b = append(b, '\\', 'f')
+		case r < ' ':
+			b = append(b, '\\', 'u', '0', '0', hex[r>>4], hex[r&15])
+		default:
+			b = utf8.AppendRune(b, r)
+		}
+	}
+	return append(b, '"')
+}
+
+// computed is made by a function of other fields.
+type computed struct {
+	typ    Type
+	scale  uint8
+	inputs []Path
+	by     func(inputs []Value) (Value, error)
+}
+
+// Computed makes the values that a pure function makes of other fields. Where it
+// fails, growing stops with its error: see Grower.Err.
+func Computed(typ Type, scale uint8, inputs []Path, by func([]Value) (Value, error)) Source {
+	return &computed{typ, scale, inputs, by}
+}
+
+func (s *computed) Type() Type   { return s.typ }
+func (s *computed) Scale() uint8 { return s.scale }
+func (s *computed) grow(c cell, v *Value) {
+	in := make([]Value, len(s.inputs))
+	for i := range s.inputs {
+		in[i] = c.follow(&s.inputs[i])
+	}
+	out, err := s.by(in)
+	if err != nil {
+		if c.g.err == nil {
+			c.g.err = fmt.Errorf("%s, field %s: %w", c.fr.e.Label(c.fr.row), c.f.Name, err)
+		}
+		return
+	}
+	*v = out
+}

@@ -1,0 +1,79 @@
+package grow
+
+import (
+	"errors"
+	"fmt"
+)
+
+// tree is the reference of an entity to itself that makes trees: rows in order fill
+// one tree after the other, level by level, so that more rows only append, and a
+// row's parent is found by its number alone.
+type tree struct {
+	to       *Entity
+	by       *Field
+	lo, hi   uint64 // children of each row; every tree has its own number
+	deal     *Deal  // of rows to trees
+	rootSelf bool
+}
+
+// Tree makes references to the parent in trees of a depth (levels of rows) whose
+// rows have fan children each. The root's reference is NULL, or, with rootSelf, to
+// itself. Given rows that say nothing are roots.
+func Tree(to *Entity, by *Field, key Key, depth uint64, fan Range, rootSelf bool) (Source, error) {
+	switch {
+	case depth < 1:
+		return nil, errors.New("a tree has a depth of 1 or more")
+	case fan.Lo < 1 || fan.Lo > fan.Hi:
+		return nil, errors.New("fan is a number of children from 1 up, such as 3 or 2..5")
+	case fan.Hi-fan.Lo >= dealBlock:
+		return nil, fmt.Errorf("fan ranges over at most %d numbers", dealBlock)
+	}
+	s := &tree{to: to, by: by, lo: fan.Lo, hi: fan.Hi, rootSelf: rootSelf}
+	var sizes []uint64
+	for f := fan.Lo; f <= fan.Hi; f++ {
+		size, level := uint64(0), uint64(1)
+		for range depth {
+			if size += level; size > maxTree {
+				return nil, fmt.Errorf("a tree of depth %d with %d children for each row has more than %d rows", depth, f, int64(maxTree))
+			}
+			level *= f
+		}
+		sizes = append(sizes, size)
+	}
+	s.deal = dealOf(key, sizes)
+	return s, nil
+}
+
+const maxTree = 1 << 32 // rows
+
+func (s *tree) Type() Type        { return s.by.Source.Type() }
+func (s *tree) Scale() uint8      { return s.by.Source.Scale() }
+func (s *tree) target() *Entity   { return s.to }
+func (s *tree) stored() *Field    { return s.by }
+func (s *tree) grow(cell, *Value) {}
+
+func (s *tree) row(c cell) (Row, bool) {
+	if c.fr.row.Side {
+		return c.fr.row, s.rootSelf
+	}
+	trees := c.g.trees[s]
+	if trees == nil {
+		trees = newDealt(s.deal)
+		c.g.trees[s] = trees
+	}
+	t, place := trees.parent(c.fr.row.N)
+	if place == 0 {
+		return c.fr.row, s.rootSelf
+	}
+	first := trees.first(t)
+	size := trees.first(t+1) - first
+	fan := s.lo
+	for s.sizeOf(fan) != size {
+		fan++
+	}
+	return Row{N: first + (place-1)/fan}, true
+}
+
+// sizeOf is the number of rows of a tree with a fan. Sizes grow with the fan, but
+// for trees of a single row.
+func (s *tree) sizeOf(fan uint64) uint64 { return s.deal.sorted[fan-s.lo] }
