@@ -286,6 +286,7 @@ func (a *app) exit(err error) int {
 		refusal  *load.Refusal
 		present  *load.Present
 		fault    *store.Fault
+		row      *grow.RowError
 		usage    usageError
 	)
 	code := exitFailed
@@ -338,6 +339,11 @@ func (a *app) exit(err error) int {
 		if fault.Kind == store.Full {
 			hint("everything was rolled back: the tables are as before")
 		}
+	case errors.As(err, &row):
+		code = exitPlan
+		failure["row"], failure["field"] = row.Row, row.Field
+		say(row.Error())
+		hint("narrow the fields that the expression reads, or leave such rows out with if:; nothing was written")
 	case errors.Is(err, context.Canceled):
 		code = exitInterrupted
 		say("interrupted; everything was rolled back, the tables are as before")

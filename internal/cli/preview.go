@@ -81,7 +81,10 @@ func totalRows(c *plan.Compiled) uint64 {
 func (a *app) previewed(c *plan.Compiled, targets []*plan.Target, rows int, print bool) error {
 	var prints []grow.Fingerprint
 	if print {
-		prints = c.Set.Fingerprints(jobsDefault())
+		var err error
+		if prints, err = c.Set.Fingerprints(jobsDefault()); err != nil {
+			return err
+		}
 	}
 	g := grow.NewGrower(c.Set)
 	list := []any{}
@@ -111,6 +114,9 @@ func (a *app) previewed(c *plan.Compiled, targets []*plan.Target, rows int, prin
 		if len(shown.table.Rows) > 0 {
 			fmt.Fprintln(a.out, a.page.Draw(shown.table))
 		}
+	}
+	if err := g.Err(); err != nil {
+		return err
 	}
 	if a.json {
 		return a.writeJSON(map[string]any{"plan": c.Plan.Name, "entities": list})

@@ -83,8 +83,8 @@ func (v *Value) appendCanonical(b []byte) []byte {
 }
 
 // Fingerprints grows all rows of a set with several workers and returns each
-// entity's fingerprint.
-func (s *Set) Fingerprints(jobs int) []Fingerprint {
+// entity's fingerprint. The error is a *RowError.
+func (s *Set) Fingerprints(jobs int) ([]Fingerprint, error) {
 	const step = 4096
 	prints := make([]Fingerprint, len(s.Entities))
 	type part struct {
@@ -95,6 +95,7 @@ func (s *Set) Fingerprints(jobs int) []Fingerprint {
 	parts := make(chan part)
 	var wg sync.WaitGroup
 	var mu sync.Mutex
+	var failed error
 	for range max(jobs, 1) {
 		wg.Add(1)
 		go func() {
@@ -106,6 +107,11 @@ func (s *Set) Fingerprints(jobs int) []Fingerprint {
 				mu.Lock()
 				prints[p.e.index].Add(b.Print)
 				mu.Unlock()
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			if failed == nil {
+				failed = g.Err()
 			}
 		}()
 	}
@@ -121,5 +127,5 @@ func (s *Set) Fingerprints(jobs int) []Fingerprint {
 	}
 	close(parts)
 	wg.Wait()
-	return prints
+	return prints, failed
 }

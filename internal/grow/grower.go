@@ -86,8 +86,8 @@ func NewGrower(s *Set) *Grower {
 	return g
 }
 
-// Err is the first error of an expression, if some row could not be grown. Such a
-// row holds NULL there.
+// Err is the first error, a *RowError, if some row could not be grown. Such a row
+// holds NULL there.
 func (g *Grower) Err() error { return g.err }
 
 // frame holds the cells of one row as far as they are known.

@@ -245,6 +245,15 @@ func appendJSONText(b []byte, s string) []byte {
 	return append(b, '"')
 }
 
+// RowError is a row that could not be grown.
+type RowError struct {
+	Row, Field string
+	Err        error
+}
+
+func (e *RowError) Error() string { return fmt.Sprintf("%s, field %s: %s", e.Row, e.Field, e.Err) }
+func (e *RowError) Unwrap() error { return e.Err }
+
 // computed is made by a function of other fields.
 type computed struct {
 	typ    Type
@@ -269,7 +278,7 @@ func (s *computed) grow(c cell, v *Value) {
 	out, err := s.by(in)
 	if err != nil {
 		if c.g.err == nil {
-			c.g.err = fmt.Errorf("%s, field %s: %w", c.fr.e.Label(c.fr.row), c.f.Name, err)
+			c.g.err = &RowError{c.fr.e.Label(c.fr.row), c.f.Name, err}
 		}
 		return
 	}

@@ -261,3 +261,12 @@ func (p *part) render(b []byte, v Value) []byte {
 	}
 	return b
 }
+
+// Filter makes a function of a filter such as slug or trim:8.
+func Filter(spec string) (func(string) string, error) {
+	f, err := newFilter(spec)
+	if err != nil {
+		return nil, err
+	}
+	return func(s string) string { return string(f.apply([]byte(s), 0)) }, nil
+}

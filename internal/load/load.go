@@ -70,7 +70,7 @@ type loader struct {
 
 // Run loads a plan that was compiled with the store's schema, in one transaction.
 // If anything is refused, nothing is written, and the error tells why: a *Refusal, a
-// *Present or a *store.Fault.
+// *Present, a *store.Fault, or a *grow.RowError.
 func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*Result, error) {
 	started := time.Now()
 	if o.Chunk == 0 {

@@ -25,7 +25,7 @@ type pipe struct {
 type job struct {
 	run   order.Run
 	batch grow.Batch
-	ready chan struct{}
+	ready chan error // of growing
 }
 
 func newPipe(s *grow.Set, jobs int) *pipe {
@@ -37,7 +37,7 @@ func newPipe(s *grow.Set, jobs int) *pipe {
 			g := grow.NewGrower(s)
 			for j := range p.work {
 				g.Grow(j.run.Target.Grow, j.run.First, int(j.run.Rows), &j.batch)
-				j.ready <- struct{}{}
+				j.ready <- g.Err()
 			}
 		}()
 	}
@@ -56,7 +56,7 @@ func (p *pipe) put(r order.Run, take func(*grow.Batch, *plan.Target) error) erro
 	if n := len(p.free); n > 0 {
 		j, p.free = p.free[n-1], p.free[:n-1]
 	} else {
-		j = &job{ready: make(chan struct{}, 1)}
+		j = &job{ready: make(chan error, 1)}
 	}
 	j.run = r
 	p.waiting = append(p.waiting, j)
@@ -68,8 +68,11 @@ func (p *pipe) put(r order.Run, take func(*grow.Batch, *plan.Target) error) erro
 func (p *pipe) next(take func(*grow.Batch, *plan.Target) error) error {
 	j := p.waiting[0]
 	p.waiting = p.waiting[:copy(p.waiting, p.waiting[1:])]
-	<-j.ready
+	err := <-j.ready
 	p.free = append(p.free, j)
+	if err != nil {
+		return err
+	}
 	return take(&j.batch, j.run.Target)
 }
 

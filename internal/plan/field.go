@@ -20,6 +20,7 @@ var sources = map[string][]string{
 	"same":     nil,
 	"pick":     {"by", "distinct", "where", "skew"},
 	"from":     nil,
+	"derive":   {"scale"},
 	"tree":     nil,
 	"running":  {"start"},
 	"json":     nil,
@@ -79,6 +80,10 @@ func (p *Plan) field(f *Field, v *node) {
 		}
 		if isSource(name) {
 			p.add(x.key.place, "the field %s has two sources: %s and %s", f.Name, f.word, name).hint("keep one of them")
+			continue
+		}
+		if f.word == "derive" && x.value.null {
+			p.add(x.key.place, "the expression ends before %q", name).hint("an expression with a comma or a colon goes in quotes")
 			continue
 		}
 		p.add(x.key.place, "%q does not go with %s", name, f.word).nearest(name, append(append([]string{}, beside...), modifiers...))

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"evensprout/internal/derive"
 	"evensprout/internal/grow"
 )
 
@@ -225,6 +226,8 @@ func (c *compiler) source(f *field) grow.Source {
 		return c.aggregate(f, v)
 	case "uuid":
 		return c.uuid(v)
+	case "derive":
+		return c.derive(f, v)
 	case "from":
 		return c.from(f, v)
 	case "tree":
@@ -500,11 +503,15 @@ func (c *compiler) choose(f *field, v *node) grow.Source {
 
 // within returns the place of a byte of a text in one line.
 func (n *node) within(offset int) place {
-	column := n.column + utf8.RuneCountInString(n.text[:min(offset, len(n.text))])
+	return n.inside(utf8.RuneCountInString(n.text[:min(offset, len(n.text))]))
+}
+
+// inside returns the place of a character of a text in one line.
+func (n *node) inside(runes int) place {
 	if n.quoted {
-		column++
+		runes++
 	}
-	return place{n.line, column}
+	return place{n.line, n.column + runes}
 }
 
 func (c *compiler) pattern(v *node) grow.Source {
@@ -676,6 +683,60 @@ func (c *compiler) from(f *field, v *node) grow.Source {
 		return nil
 	}
 	return grow.Same(*path)
+}
+
+// derive compiles an expression; its faults are told at their place in it.
+func (c *compiler) derive(f *field, v *node) grow.Source {
+	var text string
+	if !c.plan.text(v, "derive", &text) {
+		return nil
+	}
+	tell := func(err error) grow.Source {
+		var e *derive.Error
+		if !errors.As(err, &e) {
+			return c.fault(v.place, nil, err)
+		}
+		at := v.place
+		switch {
+		case e.Line == 1 && !strings.Contains(text, "\n"):
+			at = v.inside(e.Column - 1)
+		case e.Line > 0:
+			at = place{v.line + e.Line, 1} // a block of lines begins below its sign
+		}
+		p := c.add(at, "%s", e.Message).hint("%s", e.Hint)
+		if e.Name != "" {
+			p.nearest(e.Name, c.reachable(f.entity))
+		}
+		return nil
+	}
+	parsed, err := derive.Parse(text)
+	if err != nil {
+		return tell(err)
+	}
+	var inputs []derive.Input
+	var paths []grow.Path
+	for _, name := range parsed.Names() {
+		path, err := c.lookUp(f.entity, name)
+		if err != nil {
+			return tell(parsed.Missing(name, err.Error()))
+		}
+		if path == nil {
+			return nil
+		}
+		src := path.Field.Source
+		inputs = append(inputs, derive.Input{Name: name, Type: src.Type(), Scale: src.Scale()})
+		paths = append(paths, *path)
+	}
+	scale := -1
+	if n, ok := f.decl.args["scale"]; ok {
+		x, _ := c.plan.number(n, "scale", 0, grow.MaxScale)
+		scale = int(x)
+	}
+	x, err := parsed.Compile(inputs, scale)
+	if err != nil {
+		return tell(err)
+	}
+	return grow.Computed(x.Type, x.Scale, paths, x.Eval)
 }
 
 // part is the inner field for a part of a draw.

@@ -53,6 +53,12 @@ func rowsOf(t *testing.T, c *Compiled, name string) []row {
 	return out
 }
 
+func prints(t *testing.T, c *Compiled) []grow.Fingerprint {
+	p, err := c.Set.Fingerprints(2)
+	require.NoError(t, err)
+	return p
+}
+
 func count(rows []row, field string) map[string]int {
 	n := map[string]int{}
 	for _, r := range rows {
@@ -302,6 +308,42 @@ func TestJSONIsCanonical(t *testing.T) {
 	}
 }
 
+func TestDerive(t *testing.T) {
+	rows := grown(t, `  Trip: {rows: 50, fields: {on: {between: [2026-06-01, 2026-06-30]}}}
+  Ticket:
+    per: {Trip: 1..2}
+    fields:
+      price: {between: [4.50, 19.00], step: 0.25}
+      seats: {between: 1..4, nulls: 10%}
+      total: {derive: price * seats}
+      tax: {derive: "round(total * decimal('0.2'), 2)"}
+      month: {derive: "string(month(Trip.on)) + '/' + string(year(Trip.on))"}
+      cheap: {derive: price < 10}
+      next: {derive: "addDays(Trip.on, 1)"}
+`, "Ticket")
+	for _, r := range rows {
+		price, _ := grow.ParseDecimal(r["price"])
+		assert.Equal(t, fmt.Sprint(price.N < 1000), r["cheap"])
+		assert.Equal(t, "6/2026", r["month"])
+		if r["seats"] == "NULL" {
+			assert.Equal(t, "NULL", r["total"])
+			continue
+		}
+		seats, _ := grow.ParseDecimal(r["seats"])
+		assert.Equal(t, grow.Value{Type: grow.Decimal, Scale: 2, N: price.N * seats.N}.String(), r["total"])
+	}
+}
+
+// An expression that fails for some row is told with the row.
+func TestDeriveThatFails(t *testing.T) {
+	c, problems := compileText(cellOf(`{derive: "div(1, size(other) - 4, 2)", scale: 2}`), nil)
+	require.NotNil(t, c, problems.Error())
+	_, err := c.Set.Fingerprints(2)
+	var row *grow.RowError
+	require.ErrorAs(t, err, &row)
+	assert.Regexp(t, `^Thing row \d+, field cell: a division by zero$`, err.Error())
+}
+
 func TestBytes(t *testing.T) {
 	lengths := map[int]int{}
 	for _, r := range grown(t, "  Thing: {rows: 300, fields: {token: {bytes: 3..5}, id: {bytes: 16}}}\n", "Thing") {
@@ -337,6 +379,12 @@ func TestProblemsOfMoreSources(t *testing.T) {
 		{"running text", "  A: {rows: 1}\n  B:\n    per: {A: 2}\n    fields:\n      n: {kind: noun}\n      r: {running: n}\n", "10:20", "a total needs numbers", ""},
 		{"JSON with a wrong kind", cellOf("{json: {a: {kind: nown}}}"), "9:31", "no kind nown", ""},
 		{"a list of nothing", cellOf("{list: {count: 2}}"), "9:20", "what it is a list of", ""},
+		{"an expression that is none", cellOf(`{derive: "1 +"}`), "9:26", "mismatched input", ""},
+		{"an expression with a stranger", cellOf(`{derive: size(othr) + 1}`), "9:27", "Thing has no field othr", `did you mean "other"?`},
+		{"an expression of two types", cellOf(`{derive: "other + 1"}`), "9:29", "no matching overload", ""},
+		{"an expression with a double", cellOf(`{derive: 1.5 * 2.0}`), "9:22", "not exact", "decimal("},
+		{"an expression with a bare comma", cellOf("{derive: left(other, 2)}"), "9:32", "missing ')'", ""},
+		{"an expression in a circle", cellOf(`{derive: size(cell)}`), "9:7", "a circle", ""},
 		{"bytes by the megabyte", cellOf("{bytes: 5000000}"), "9:21", "must lie between", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {

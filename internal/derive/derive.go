@@ -1,0 +1,277 @@
+// Package derive compiles expressions in CEL, the open Common Expression Language,
+// over fields of a plan. Decimals are a type of their own, exact; doubles are
+// refused, because they are not the same on every machine.
+package derive
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common"
+	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+
+	"evensprout/internal/grow"
+)
+
+// Input is a field that an expression reads.
+type Input struct {
+	Name  string // as the expression writes it, such as price or Passenger.joined_at
+	Type  grow.Type
+	Scale uint8
+}
+
+// Expression is a compiled expression: a pure function of its inputs.
+type Expression struct {
+	Type    grow.Type
+	Scale   uint8 // of a decimal: results have so many digits after the point
+	inputs  []Input
+	program cel.Program
+}
+
+// Error is a fault in an expression.
+type Error struct {
+	Line, Column int // from 1, in characters; 0 if it is about the whole
+	Message      string
+	Hint         string
+	Name         string // the name that was not found, or empty
+}
+
+func (e *Error) Error() string { return e.Message }
+
+const maxLength = 4000 // characters
+
+// Parsed is an expression whose names are not looked up yet.
+type Parsed struct {
+	text  string
+	env   *cel.Env
+	names []string
+	at    map[string]common.Location
+}
+
+// Parse reads an expression and finds the fields that it names.
+func Parse(text string) (*Parsed, error) {
+	if len(text) > maxLength {
+		return nil, &Error{Message: fmt.Sprintf("the expression is longer than %d characters", maxLength)}
+	}
+	env, err := cel.NewCustomEnv(append([]cel.EnvOption{standard(), cel.ClearMacros(), cel.DefaultUTCTimeZone(true)}, library()...)...)
+	if err != nil {
+		return nil, err
+	}
+	p := &Parsed{text: text, env: env, at: map[string]common.Location{}}
+	tree, issues := env.Parse(text)
+	if err := fault(issues); err != nil {
+		return nil, err
+	}
+	native := tree.NativeRep()
+	var double *Error
+	inner := map[int64]bool{} // parts of longer names
+	ast.PreOrderVisit(native.Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		switch e.Kind() {
+		case ast.LiteralKind:
+			if _, ok := e.AsLiteral().(types.Double); ok && double == nil {
+				at := native.SourceInfo().GetStartLocation(e.ID())
+				double = &Error{Line: at.Line(), Column: at.Column() + 1, Message: "this is a double, which is not exact", Hint: `write decimal("4.50") for a decimal`}
+			}
+		case ast.IdentKind, ast.SelectKind:
+			name := path(e)
+			if name == "" || inner[e.ID()] {
+				if e.Kind() == ast.SelectKind {
+					inner[e.AsSelect().Operand().ID()] = inner[e.ID()]
+				}
+				return
+			}
+			for x := e; x.Kind() == ast.SelectKind; {
+				x = x.AsSelect().Operand()
+				inner[x.ID()] = true
+			}
+			if !slices.Contains(p.names, name) {
+				p.names = append(p.names, name)
+				p.at[name] = native.SourceInfo().GetStartLocation(e.ID())
+			}
+		}
+	}))
+	if double != nil {
+		return nil, double
+	}
+	return p, nil
+}
+
+// path is the dotted name that an expression stands for, or empty.
+func path(e ast.Expr) string {
+	switch e.Kind() {
+	case ast.IdentKind:
+		return e.AsIdent()
+	case ast.SelectKind:
+		if e.AsSelect().IsTestOnly() {
+			return ""
+		}
+		if of := path(e.AsSelect().Operand()); of != "" {
+			return of + "." + e.AsSelect().FieldName()
+		}
+	}
+	return ""
+}
+
+// Names are the fields that the expression reads, in the order of their first place.
+func (p *Parsed) Names() []string { return p.names }
+
+// Missing is the fault of a name that is no field.
+func (p *Parsed) Missing(name, message string) *Error {
+	e := &Error{Message: message, Name: name}
+	if at := p.at[name]; at != nil {
+		e.Line, e.Column = at.Line(), at.Column()+1
+	}
+	return e
+}
+
+// Compile checks the types. The inputs are the fields that Names named. scale is the
+// number of digits after the point of a decimal result; below 0 it is the largest of
+// the inputs'.
+func (p *Parsed) Compile(inputs []Input, scale int) (*Expression, error) {
+	var variables []cel.EnvOption
+	largest := uint8(0)
+	for _, in := range inputs {
+		t, ok := typeOf(in.Type)
+		if !ok {
+			return nil, p.Missing(in.Name, fmt.Sprintf("%s is of type %s, which expressions do not know", in.Name, in.Type))
+		}
+		variables = append(variables, cel.Variable(in.Name, t))
+		if in.Type == grow.Decimal {
+			largest = max(largest, in.Scale)
+		}
+	}
+	env, err := p.env.Extend(variables...)
+	if err != nil {
+		return nil, err
+	}
+	checked, issues := env.Compile(p.text)
+	if err := fault(issues); err != nil {
+		return nil, err
+	}
+	x := &Expression{inputs: inputs}
+	result := checked.OutputType()
+	for t, c := range celTypes {
+		if c.IsExactType(result) && (x.Type == grow.Null || t < x.Type) {
+			x.Type = t
+		}
+	}
+	switch {
+	case result.IsExactType(cel.DoubleType):
+		return nil, &Error{Message: "the result is a double, which is not exact", Hint: "int(x) or decimal(x) makes an exact number"}
+	case x.Type == grow.Null:
+		return nil, &Error{Message: fmt.Sprintf("the result is of type %s, which no field holds", result), Hint: "a number, a text, true or false, a date or a moment"}
+	case x.Type == grow.Decimal:
+		x.Scale = largest
+		if scale >= 0 {
+			x.Scale = uint8(scale)
+		}
+	}
+	if x.program, err = env.Program(checked, cel.EvalOptions(cel.OptOptimize)); err != nil {
+		return nil, &Error{Message: err.Error()}
+	}
+	return x, nil
+}
+
+func fault(issues *cel.Issues) error {
+	if issues == nil || issues.Err() == nil {
+		return nil
+	}
+	first := issues.Errors()[0]
+	message, _, _ := strings.Cut(first.Message, "\n")
+	message = strings.TrimPrefix(message, "Syntax error: ")
+	return &Error{Line: first.Location.Line(), Column: first.Location.Column() + 1, Message: message}
+}
+
+// celTypes are the types of fields in expressions.
+var celTypes = map[grow.Type]*cel.Type{
+	grow.Integer: cel.IntType, grow.Decimal: decimalType, grow.Text: cel.StringType, grow.Bytes: cel.BytesType, grow.Boolean: cel.BoolType,
+	grow.Date: dateType, grow.Timestamp: cel.TimestampType,
+}
+
+func typeOf(t grow.Type) (*cel.Type, bool) {
+	switch t {
+	case grow.UUID, grow.JSON, grow.Time:
+		return cel.StringType, true
+	}
+	c, ok := celTypes[t]
+	return c, ok
+}
+
+// values are the inputs of one evaluation.
+type values struct {
+	inputs []Input
+	values []grow.Value
+}
+
+func (v *values) ResolveName(name string) (any, bool) {
+	for i := range v.inputs {
+		if v.inputs[i].Name == name {
+			return toCEL(&v.values[i]), true
+		}
+	}
+	return nil, false
+}
+
+func (v *values) Parent() cel.Activation { return nil }
+
+// Eval computes the result; NULL if any input is NULL.
+func (x *Expression) Eval(inputs []grow.Value) (grow.Value, error) {
+	for i := range inputs {
+		if inputs[i].IsNull() {
+			return grow.Value{}, nil
+		}
+	}
+	out, _, err := x.program.Eval(&values{x.inputs, inputs})
+	if err != nil {
+		return grow.Value{}, errors.New(strings.TrimPrefix(err.Error(), "evaluation error: "))
+	}
+	return x.fromCEL(out)
+}
+
+func toCEL(v *grow.Value) ref.Val {
+	switch v.Type {
+	case grow.Integer:
+		return types.Int(v.N)
+	case grow.Decimal:
+		return decimal{v.N, v.Scale}
+	case grow.Boolean:
+		return types.Bool(v.N != 0)
+	case grow.Bytes:
+		return types.Bytes(v.S)
+	case grow.Date:
+		return date(v.N)
+	case grow.Timestamp:
+		return types.Timestamp{Time: time.UnixMicro(v.N).UTC()}
+	}
+	return types.String(v.String())
+}
+
+func (x *Expression) fromCEL(out ref.Val) (grow.Value, error) {
+	switch v := out.(type) {
+	case types.Int:
+		return grow.Int(int64(v)), nil
+	case types.Bool:
+		return grow.Bool(bool(v)), nil
+	case types.String:
+		return grow.String(string(v)), nil
+	case types.Bytes:
+		return grow.Value{Type: grow.Bytes, S: string(v)}, nil
+	case types.Timestamp:
+		return grow.Value{Type: grow.Timestamp, N: v.UnixMicro()}, nil
+	case date:
+		return grow.Value{Type: grow.Date, N: int64(v)}, nil
+	case decimal:
+		r, ok := v.value().Rescale(x.Scale)
+		if !ok {
+			return r, fmt.Errorf("%s does not fit %d digits after the point: say scale: N, or round(x, %d)", v.value(), x.Scale, x.Scale)
+		}
+		return r, nil
+	}
+	return grow.Value{}, fmt.Errorf("the result %v is of no type that a field holds", out)
+}
