@@ -80,13 +80,25 @@ func toASCII(s string) string {
 	if isASCII(s) {
 		return s
 	}
-	var b strings.Builder
-	for _, r := range norm.NFKD.String(s) {
-		if r < utf8.RuneSelf {
-			b.WriteRune(r)
-		} else if t, ok := plainLetters[r]; ok {
-			b.WriteString(t)
+	b := make([]byte, 0, len(s))
+	for len(s) > 0 {
+		if s[0] < utf8.RuneSelf {
+			b, s = append(b, s[0]), s[1:]
+			continue
 		}
+		r, size := utf8.DecodeRuneInString(s)
+		if t, ok := plainLetters[r]; ok {
+			b = append(b, t...)
+		} else {
+			for _, d := range string(norm.NFKD.PropertiesString(s).Decomposition()) {
+				if d < utf8.RuneSelf {
+					b = append(b, byte(d))
+				} else if t, ok := plainLetters[d]; ok {
+					b = append(b, t...)
+				}
+			}
+		}
+		s = s[size:]
 	}
-	return b.String()
+	return string(b)
 }
