@@ -19,15 +19,16 @@ type Set struct {
 // Entity is a kind of row. Its rows are Side rows (given by name, and what is
 // grown below those) and grown rows with the numbers 0 to Rows-1.
 type Entity struct {
-	Name   string
-	Fields []*Field
-	Rows   uint64  // grown rows; of an entity with a Parent, Finish computes it
-	Key    *Field  // the field that references to this entity store; nil if it has none
-	Parent *Entity // nil for the root of a family
-	Deal   *Deal   // how many children each parent has
-	Up     *Field  // the reference to the parent
-	Groups []*Group
-	Side   []SideRow
+	Name    string
+	Fields  []*Field
+	Rows    uint64  // grown rows; of an entity with a Parent, Finish computes it
+	Key     *Field  // the field that references to this entity store; nil if it has none
+	Parent  *Entity // nil for the root of a family
+	Deal    *Deal   // how many children each parent has
+	Instead bool    // a parent's given rows stand instead of grown ones
+	Up      *Field  // the reference to the parent
+	Groups  []*Group
+	Side    []SideRow
 
 	children []*Entity
 	index    int
@@ -255,6 +256,9 @@ func (e *Entity) settle() []*FinishError {
 				e.Side = append(e.Side, s)
 			}
 			n := e.Deal.of(parent.ID)
+			if e.Instead && len(byParent[p]) > 0 {
+				n = 0
+			}
 			if uint64(len(e.Side))+n > maxSide {
 				return []*FinishError{{Entity: e, Message: fmt.Sprintf("more than %d rows below given ones", maxSide)}}
 			}

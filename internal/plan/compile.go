@@ -110,7 +110,8 @@ type entity struct {
 	fields []*field
 	byName map[string]*field
 	up     *field
-	rows   map[string]int // given rows: their place among Side rows
+	given  []*Given       // also those written below their parents
+	rows   map[string]int // their places among Side rows
 }
 
 // field is a field of the plan, or one that the plan leaves unsaid: a key, the
@@ -158,15 +159,17 @@ func (c *compiler) declare() {
 		e.grow.Rows = d.Rows
 		c.entities = append(c.entities, e)
 		c.byName[d.Name] = e
-		for i, g := range d.Given {
-			e.rows[g.Name] = i
-		}
 	}
 	for _, e := range c.entities {
 		c.family(e)
 	}
 	for _, e := range c.entities {
 		c.circle(e)
+	}
+	for _, e := range c.entities {
+		if e.parent == nil {
+			c.nested(e, e.decl.Given)
+		}
 	}
 	tables := map[string]string{}
 	for _, e := range c.entities {
@@ -187,6 +190,42 @@ func (c *compiler) declare() {
 }
 
 func (c *compiler) names() []string { return keysOf(c.byName) }
+
+// nested takes rows that are written below their parent's to their own entity, and
+// numbers all given rows of the family.
+func (c *compiler) nested(e *entity, own []*Given) {
+	e.given = own
+	below := map[*entity][]*Given{}
+	for i, g := range own {
+		if _, ok := e.rows[g.Name]; ok {
+			c.add(g.place, "there is a given row %s.%s already", e.decl.Name, g.Name).hint("rows below different parents need different names, too")
+			continue
+		}
+		e.rows[g.Name] = i
+		for _, x := range g.Values.pairs {
+			child := c.byName[x.key.text]
+			if child == nil || child.parent != e {
+				continue
+			}
+			if !x.value.mapping {
+				c.add(x.value.place, "the rows of %s below %s are a mapping of names, and here is %s", child.decl.Name, g.Name, x.value.what())
+				continue
+			}
+			below[child] = append(below[child], c.plan.rows(child.decl.Name, g.Name, x.value)...)
+		}
+	}
+	for _, child := range c.entities {
+		if child.parent == e {
+			c.nested(child, slices.Concat(below[child], child.decl.Given))
+		}
+	}
+}
+
+// isChild tells whether a key of a given row holds rows of a child.
+func (c *compiler) isChild(e *entity, key string) bool {
+	child := c.byName[key]
+	return child != nil && child.parent == e
+}
 
 // family links an entity to its parent.
 func (c *compiler) family(e *entity) {
@@ -268,7 +307,7 @@ func (c *compiler) fieldsOf(e *entity) {
 			c.add(e.decl.Per.place, "%s", err)
 			return
 		}
-		e.grow.Deal = deal
+		e.grow.Deal, e.grow.Instead = deal, e.decl.Per.Instead
 	}
 	for _, d := range slices.Concat(e.decl.Draws, e.decl.Fields) {
 		if f := e.byName[d.Name]; f != nil {
@@ -281,8 +320,11 @@ func (c *compiler) fieldsOf(e *entity) {
 		}
 		c.newField(e, d)
 	}
-	for _, g := range e.decl.Given {
+	for _, g := range e.given {
 		for _, x := range g.Values.pairs {
+			if c.isChild(e, x.key.text) {
+				continue
+			}
 			f := e.find(x.key.text)
 			if f != nil && f.decl.inner {
 				c.add(x.key.place, "%s is a draw, and a given row has only fields", f.decl.Name).hint("say the fields that take it")
@@ -522,9 +564,12 @@ func (c *compiler) unique() {
 // given adds the rows written by hand.
 func (c *compiler) given() {
 	for _, e := range c.entities {
-		for _, g := range e.decl.Given {
+		for _, g := range e.given {
 			values := map[*grow.Field]grow.Given{}
 			for _, x := range g.Values.pairs {
+				if c.isChild(e, x.key.text) {
+					continue
+				}
 				f := e.find(x.key.text)
 				if f.state != compiled {
 					continue
@@ -533,10 +578,13 @@ func (c *compiler) given() {
 					values[f.grow] = v
 				}
 			}
+			if g.Parent != "" {
+				values[e.up.grow] = grow.GivenRow(grow.Row{N: uint64(e.parent.rows[g.Parent]), Side: true})
+			}
 			if e.up != nil {
 				if _, ok := values[e.up.grow]; !ok {
 					c.add(g.place, "the given row %s does not name its %s", g.Name, e.parent.decl.Name).
-						hint("%s: %s.NAME, where NAME is a given row", e.parent.decl.Name, e.parent.decl.Name)
+						hint("%s: %s.NAME, or write the row below its parent's", e.parent.decl.Name, e.parent.decl.Name)
 					continue
 				}
 			}
@@ -608,7 +656,7 @@ func (c *compiler) finish() {
 			name += "." + e.fields[i].decl.Name
 		}
 		if i, ok := e.rows[fault.Row]; ok && fault.Row != "" {
-			at = e.decl.Given[i].place
+			at = e.given[i].place
 		}
 		c.add(at, "%s: %s", name, fault.Message)
 	}

@@ -93,7 +93,7 @@ func (c *compiler) fitNotNull(f *field) {
 		c.missing(d.place, "%s is NULL, and the column %s is NOT NULL", d.Name, col.Name)
 	case d.word == wordGiven && f.grow.Nulls.Part > 0:
 		rest := f.entity.grow.Rows > 0 || f.entity.parent != nil
-		for _, g := range f.entity.decl.Given {
+		for _, g := range f.entity.given {
 			if n := f.valueOf(g); n == nil || n.null {
 				c.missing(g.place, "the given row %s has no %s, and the column %s is NOT NULL", g.Name, d.Name, col.Name)
 			}
@@ -126,7 +126,7 @@ func longest(f *field) (string, int) {
 			best, n = s, k
 		}
 	}
-	for _, g := range f.entity.decl.Given {
+	for _, g := range f.entity.given {
 		if v := f.valueOf(g); v != nil && v.scalar() && f.grow.Target() == nil {
 			note(v.text)
 		}

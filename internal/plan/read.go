@@ -48,9 +48,10 @@ type Entity struct {
 
 // Per says how many rows there are for each row of a parent.
 type Per struct {
-	Parent string
-	Lo, Hi uint64
-	Via    string // the reference to the parent; empty if it is plain
+	Parent  string
+	Lo, Hi  uint64
+	Via     string // the reference to the parent; empty if it is plain
+	Instead bool   // given rows stand instead of grown ones, not beside them
 	place
 	viaPlace place
 }
@@ -83,6 +84,7 @@ type Unique struct {
 type Given struct {
 	Name   string
 	Values *node
+	Parent string // the given row below which it is written; empty if it names its parent itself
 	place
 }
 
@@ -255,7 +257,7 @@ func (p *Plan) entity(e *Entity, n *node) {
 		p.add(e.rowsPlace, "%s has both rows and per", e.Name).
 			hint("per says how many rows each parent has; rows is for entities without a parent")
 	}
-	if n.mapping && e.Per == nil && e.rowsPlace == (place{}) && len(e.Given) == 0 {
+	if n.mapping && e.Per == nil && e.rowsPlace == (place{}) && n.get("given") == nil {
 		p.add(e.place, "%s says neither rows nor per nor given, so it would have no rows", e.Name).
 			hint("rows: 100, or per: {Parent: 1..3}, or given: with rows written by hand")
 	}
@@ -308,6 +310,10 @@ func (p *Plan) per(v *node) *Per {
 		case x.key.text == "via":
 			p.text(x.value, "via", &per.Via)
 			per.viaPlace = x.value.place
+		case x.key.text == "given":
+			if per.Instead = x.value.text == "instead"; !per.Instead && x.value.text != "beside" {
+				p.add(x.value.place, "given rows stand beside grown ones, or instead, and here is %s", x.value.what()).hint("per: {Passenger: 0..3, given: instead}")
+			}
 		case per.Parent != "":
 			p.add(x.key.place, "per names one parent, and here is a second").hint("a second reference is a field: {pick: %s}", x.key.text)
 		default:
@@ -345,24 +351,75 @@ func (p *Plan) uniques(e *Entity, v *node) {
 }
 
 func (p *Plan) given(e *Entity, v *node) {
-	if v.null {
+	switch {
+	case v.null:
+		return
+	case v.list:
+		v = p.table(e, v)
+	case !v.mapping:
+		p.add(v.place, "given is a mapping of row names, or a table, and here is %s", v.what()).hint("given: {ada: {given_name: Ada}}, or given: [[code, label], [DECK, Open deck]]")
 		return
 	}
-	if !v.mapping {
-		p.add(v.place, "given is a mapping of row names, and here is %s", v.what()).hint("given: {ada: {given_name: Ada}}")
-		return
-	}
+	e.Given = append(e.Given, p.rows(e.Name, "", v)...)
+}
+
+// rows reads rows by name.
+func (p *Plan) rows(entity, parent string, v *node) []*Given {
+	var rows []*Given
 	for _, x := range v.pairs {
 		if strings.Contains(x.key.text, ".") || x.key.text == "" {
-			p.add(x.key.place, "%q is no name for a row", x.key.text).hint("a name without a dot: others refer to it as %s.name", e.Name)
+			p.add(x.key.place, "%q is no name for a row", x.key.text).hint("a name without a dot: others refer to it as %s.name", entity)
 			continue
 		}
 		if !x.value.mapping && !x.value.null {
 			p.add(x.value.place, "a given row is a mapping of fields, and here is %s", x.value.what())
 			continue
 		}
-		e.Given = append(e.Given, &Given{Name: x.key.text, Values: x.value, place: x.key.place})
+		rows = append(rows, &Given{Name: x.key.text, Values: x.value, Parent: parent, place: x.key.place})
 	}
+	return rows
+}
+
+// table turns the compact form of given rows, [[code, label], [DECK, Open deck]], into
+// the long one: the first cell of a row is its name, too.
+func (p *Plan) table(e *Entity, v *node) *node {
+	out := &node{place: v.place, mapping: true, index: map[string]int{}}
+	if len(v.items) < 2 {
+		p.add(v.place, "a table of given rows has a line of field names and then a line for each row")
+		return out
+	}
+	head := v.items[0]
+	for _, line := range v.items {
+		if !line.list || len(line.items) != len(head.items) || len(line.items) == 0 {
+			p.add(line.place, "each line of the table has %d cells, as the first, and here is %s", len(head.items), line.what())
+			return out
+		}
+	}
+	for _, f := range head.items {
+		if !f.scalar() {
+			p.add(f.place, "the first line of the table names fields, and here is %s", f.what())
+			return out
+		}
+	}
+	for _, line := range v.items[1:] {
+		name := line.items[0]
+		if !name.scalar() {
+			p.add(name.place, "the first cell names the row, and here is %s", name.what())
+			continue
+		}
+		if i, ok := out.index[name.text]; ok {
+			p.add(name.place, "the row %s stands here a second time", name.text).hint("it is in line %d already", out.pairs[i].key.line)
+			continue
+		}
+		row := &node{place: line.place, mapping: true, index: map[string]int{}}
+		for i, cell := range line.items {
+			row.index[head.items[i].text] = i
+			row.pairs = append(row.pairs, pair{head.items[i], cell})
+		}
+		out.index[name.text] = len(out.pairs)
+		out.pairs = append(out.pairs, pair{name, row})
+	}
+	return out
 }
 
 // when reads the guard of an entity.

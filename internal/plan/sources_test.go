@@ -344,6 +344,60 @@ func TestDeriveThatFails(t *testing.T) {
 	assert.Regexp(t, `^Thing row \d+, field cell: a division by zero$`, err.Error())
 }
 
+// Rows by hand: nested in their parent or naming it, or as a table.
+func TestGivenRowsInEveryForm(t *testing.T) {
+	entities := `  Fare:
+    given: [[code, label, price], [DECK, Open deck, 4.50], [CABIN, Cabin, 19.00]]
+  Passenger:
+    rows: 3
+    fields: {name: {kind: name}}
+    given:
+      ada:
+        name: Ada Quill
+        Booking:
+          first:
+            Ticket: {a: {fare: Fare.CABIN}, b: {fare: Fare.DECK}}
+          second: {note: late}
+      bo: {}
+  Booking:
+    per: {Passenger: 1..2, given: instead}
+    fields: {note: {kind: noun}, total: {sum: Ticket.price}}
+    given:
+      third: {Passenger: Passenger.ada}
+  Ticket:
+    per: {Booking: 1, given: instead}
+    fields: {fare: {pick: Fare}, price: {same: fare.price}}
+`
+	c, problems := compileText(entities, nil)
+	require.NotNil(t, c, problems.Error())
+	fares := rowsOf(t, c, "Fare")
+	assert.Equal(t, "Fare.CABIN CABIN Cabin 19.00", fmt.Sprint(fares[1][""], " ", fares[1]["code"], " ", fares[1]["label"], " ", fares[1]["price"]))
+	var mine []string
+	for _, r := range rowsOf(t, c, "Booking") {
+		if r["Passenger"] == "Passenger.ada" {
+			mine = append(mine, r[""]+" "+r["note"]+" "+r["total"])
+		}
+	}
+	require.Len(t, mine, 3, "no grown ones beside them")
+	assert.Regexp(t, `^Booking.first \w+ 23.50$`, mine[0])
+	assert.Regexp(t, `^Booking.second late (4.50|19.00)$`, mine[1])
+	assert.Regexp(t, `^Booking.third`, mine[2])
+	tickets := rowsOf(t, c, "Ticket")
+	assert.Equal(t, "Booking.first Fare.CABIN 19.00", tickets[0]["Booking"]+" "+tickets[0]["fare"]+" "+tickets[0]["price"])
+	for _, bad := range [][2]string{
+		{"  A: {given: [[a, b], [1]]}\n", "each line of the table has 2 cells"},
+		{"  A: {given: [[a], [x], [x]]}\n", "the row x stands here a second time"},
+		{"  A: {given: [[a]]}\n", "a line of field names"},
+		{"  A: {given: {x: {B: [1]}}}\n  B: {per: {A: 1}}\n", "are a mapping of names"},
+		{"  A: {given: {x: {B: {y: {}}}, z: {B: {y: {}}}}}\n  B: {per: {A: 1}}\n", "there is a given row B.y already"},
+		{"  A: {rows: 1}\n  B: {per: {A: 1, given: never}}\n", "beside grown ones, or instead"},
+	} {
+		_, problems := compileText(bad[0], nil)
+		require.NotEmpty(t, problems, bad[0])
+		assert.Contains(t, problems[0].Message, bad[1])
+	}
+}
+
 func TestBytes(t *testing.T) {
 	lengths := map[int]int{}
 	for _, r := range grown(t, "  Thing: {rows: 300, fields: {token: {bytes: 3..5}, id: {bytes: 16}}}\n", "Thing") {
