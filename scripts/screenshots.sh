@@ -13,6 +13,8 @@ shot demo evensprout demo
 cd larkwater
 shot survey sh -c 'evensprout survey --db sqlite:larkwater.db | head -46'
 shot preview evensprout preview --entity Passenger --rows 4
+shot preview-spread evensprout preview --entity Passenger --spread
+shot preview-row evensprout preview --entity Passenger --row 4321
 shot look evensprout look
 shot look-table evensprout look bookings --limit 30
 shot load-again evensprout load

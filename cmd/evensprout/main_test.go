@@ -489,6 +489,55 @@ func TestAnotherClockMovesMoments(t *testing.T) {
 	assert.NotContains(t, b, "2026-05")
 }
 
+// Any row alone, at once; the same row as among the others.
+func TestPreviewOfOneRow(t *testing.T) {
+	f := newFolder(t)
+	f.write("evensprout.yaml", strings.Replace(demo.Plan, "rows: 5000\n", "rows: 1000000000\n", 1))
+	f.write("huge.yaml", strings.Replace(strings.Replace(demo.Plan, "rows: 5000\n", "rows: 100000000\n", 1), "[A-HJ-NP-Z]{2}", "[A-HJ-NP-Z]{5}", -1))
+	assert.Contains(t, f.run("preview").errOut, "need different values of", "a plan too large for its patterns is told so")
+	r := f.run("preview", "huge.yaml", "--entity", "Passenger", "--row", "99999999", "--json")
+	require.Zero(t, r.code, r.errOut)
+	var one struct {
+		Row    string
+		Fields map[string]any
+		Below  map[string]struct {
+			Rows  int
+			First []map[string]any
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.out), &one))
+	assert.Equal(t, "Passenger row 99999999", one.Row)
+	for _, b := range one.Below["Booking"].First {
+		assert.Equal(t, one.Row, b["Passenger"])
+	}
+	f.write("small.yaml", demo.Plan)
+	all := f.run("preview", "small.yaml", "--entity", "Passenger", "--rows", "50", "--csv")
+	line := strings.Split(all.out, "\r\n")[1+2+41]
+	r = f.run("preview", "small.yaml", "--entity", "Passenger", "--row", "41", "--json")
+	require.NoError(t, json.Unmarshal([]byte(r.out), &one))
+	assert.Contains(t, line, one.Fields["email"])
+	for _, args := range [][]string{{"--row", "3"}, {"--csv"}, {"--entity", "Passenger", "--row", "5000"}, {"--entity", "Passenger", "--row", "addda"}, {"--entity", "Pasenger"}, {"--entity", "Pier", "--csv", "--spread"}} {
+		assert.Equal(t, 2, f.run(append([]string{"preview", "small.yaml"}, args...)...).code, args)
+	}
+}
+
+func TestPreviewOfSpreads(t *testing.T) {
+	f := newFolder(t)
+	f.write("evensprout.yaml", demo.Plan)
+	r := f.run("preview", "--spread")
+	require.Zero(t, r.code, r.errOut)
+	assert.Contains(t, r.out, "active ████████ 80.0%  dormant █▌ 15.0%  barred ▌ 5.0%")
+	r = f.run("preview", "--spread", "--entity", "Passenger", "--json")
+	var got struct {
+		Entities []struct {
+			Fields map[string]struct{ Rows, Nulls, Distinct int }
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.out), &got), r.out)
+	assert.Equal(t, 5002, got.Entities[0].Fields["email"].Distinct)
+	assert.InDelta(t, 600, got.Entities[0].Fields["seen_at"].Nulls, 4)
+}
+
 // No colour where there is no terminal; control characters of the database do not
 // reach the screen.
 func TestOutputIsPlain(t *testing.T) {

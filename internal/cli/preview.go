@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"encoding/csv"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -11,33 +13,47 @@ import (
 	"evensprout/internal/report"
 )
 
-// maxPrinted is how many rows preview grows for fingerprints without being asked.
-const maxPrinted = 200_000
+const (
+	maxPrinted = 200_000 // rows that preview grows for fingerprints without being asked
+	maxSpread  = 10_000  // rows of an entity that preview --spread looks at
+	maxPreview = 1_000_000
+)
+
+// previewFlags say what to show.
+type previewFlags struct {
+	entity, row        string
+	rows               int
+	print, csv, spread bool
+}
 
 func (a *app) preview() *cobra.Command {
-	var entity string
-	var rows int
-	var print bool
+	var flags previewFlags
 	c := &cobra.Command{
 		Use:   "preview [PLAN]",
 		Short: "Grow a few rows and show them; touches no database",
 		Long: `preview grows the first rows of each entity and shows them. No database is opened,
 so keys that the plan does not mention are left out, and a reference shows the row
-that it points to: Passenger.ada is a given row, Passenger 17 a grown one.
+that it points to: Passenger.ada is a given row, Passenger row 17 a grown one.
+
+With --row, it shows one row of an entity, however far out, and what is planned below
+it. With --spread, it shows how the values of each field are distributed, over up to
+10,000 rows of each entity.
 
 Fingerprints are those of all rows of the entity, not only of those shown: a load
 of the same plan must come to the same ones.`,
 		Example: `  evensprout preview
   evensprout preview larkwater/evensprout.yaml --entity Passenger --rows 20
-  evensprout preview --json`,
+  evensprout preview --entity Passenger --row 4321
+  evensprout preview --entity Passenger --spread
+  evensprout preview --entity Passenger --rows 1000 --csv > passengers.csv`,
 		Args: cobra.MaximumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
+		RunE: func(_ *cobra.Command, args []string) error {
 			o, err := a.options()
 			if err != nil {
 				return err
 			}
-			if rows < 0 || rows > 10_000 {
-				return usageError{fmt.Errorf("--rows lies between 0 and 10000")}
+			if err := flags.check(); err != nil {
+				return err
 			}
 			p, err := a.readPlan(args)
 			if err != nil {
@@ -48,11 +64,11 @@ of the same plan must come to the same ones.`,
 				return err
 			}
 			targets := compiled.Targets
-			if entity != "" {
-				t := compiled.Target(entity)
+			if flags.entity != "" {
+				t := compiled.Target(flags.entity)
 				if t == nil {
-					err := fmt.Errorf("--entity: the plan has no entity %s", entity)
-					if near := plan.Nearest(entity, compiled.Names()); near != "" {
+					err := fmt.Errorf("--entity: the plan has no entity %s", flags.entity)
+					if near := plan.Nearest(flags.entity, compiled.Names()); near != "" {
 						err = fmt.Errorf("%w; did you mean %s?", err, near)
 					}
 					return usageError{err}
@@ -60,14 +76,103 @@ of the same plan must come to the same ones.`,
 				targets = []*plan.Target{t}
 			}
 			a.warn(compiled)
-			return a.previewed(compiled, targets, rows, print || totalRows(compiled) <= maxPrinted)
+			v := &previewer{app: a, plan: compiled, grower: grow.NewGrower(compiled.Set), flags: flags}
+			if err := v.show(targets); err != nil {
+				return err
+			}
+			return v.grower.Err()
 		},
 	}
-	c.Flags().StringVar(&entity, "entity", "", "show this entity alone")
-	c.Flags().IntVar(&rows, "rows", 3, "how many rows of each entity")
-	c.Flags().BoolVar(&print, "fingerprints", false, "print fingerprints, however many rows must be grown for them")
+	c.Flags().StringVar(&flags.entity, "entity", "", "show this entity alone")
+	c.Flags().IntVar(&flags.rows, "rows", 3, "how many rows of each entity")
+	c.Flags().StringVar(&flags.row, "row", "", "show this row alone, with what is below it: the number of a grown row, or the name of a given one; needs --entity")
+	c.Flags().BoolVar(&flags.spread, "spread", false, "show how the values of each field are distributed")
+	c.Flags().BoolVar(&flags.csv, "csv", false, "rows as CSV (RFC 4180) on standard output; needs --entity")
+	c.Flags().BoolVar(&flags.print, "fingerprints", false, "print fingerprints, however many rows must be grown for them")
 	a.clockFlag(c)
 	return c
+}
+
+func (f *previewFlags) check() error {
+	switch {
+	case f.rows < 0 || f.rows > maxPreview:
+		return usageError{fmt.Errorf("--rows lies between 0 and %d", maxPreview)}
+	case (f.row != "" || f.csv) && f.entity == "":
+		return usageError{fmt.Errorf("--row and --csv show one entity: --entity NAME says which")}
+	case f.spread && (f.row != "" || f.csv), f.row != "" && f.csv:
+		return usageError{fmt.Errorf("of --row, --spread and --csv only one at a time")}
+	}
+	return nil
+}
+
+// previewer shows rows of a plan.
+type previewer struct {
+	*app
+	plan   *plan.Compiled
+	grower *grow.Grower
+	flags  previewFlags
+}
+
+func (v *previewer) show(targets []*plan.Target) error {
+	switch {
+	case v.flags.row != "":
+		return v.showRow(targets[0])
+	case v.flags.csv:
+		return v.showCSV(targets[0])
+	case v.flags.spread:
+		return v.showSpread(targets)
+	}
+	return v.showFirst(targets)
+}
+
+// showFirst shows the first rows of each entity.
+func (v *previewer) showFirst(targets []*plan.Target) error {
+	prints := map[*grow.Entity]grow.Fingerprint{}
+	if v.flags.print || totalRows(v.plan) <= maxPrinted {
+		all, err := v.plan.Set.Fingerprints(jobsDefault())
+		if err != nil {
+			return err
+		}
+		for i, p := range all {
+			prints[v.plan.Set.Entities[i]] = p
+		}
+	}
+	list := []any{}
+	for i, t := range targets {
+		shown := v.first(t, v.flags.rows)
+		o := &report.Object{}
+		o.Set("entity", t.Plan.Name)
+		o.Set("rows", t.Grow.Total())
+		title := report.Count(t.Grow.Total(), "row", "rows") + relation(t)
+		if p, ok := prints[t.Grow]; ok {
+			title += "  fingerprint " + p.String()
+			o.Set("fingerprint", p)
+		}
+		if v.json {
+			o.Set("first", shown.objects)
+			list = append(list, o)
+			continue
+		}
+		v.section(i, t.Plan.Name, title, shown.table)
+	}
+	if v.json {
+		return v.writeJSON(map[string]any{"plan": v.plan.Plan.Name, "entities": list})
+	}
+	return nil
+}
+
+// section prints a heading with a table below.
+func (v *previewer) section(i int, name, title string, t report.Table) {
+	if i > 0 {
+		fmt.Fprintln(v.out)
+	}
+	if title != "" {
+		title = "  " + v.page.Dim(title)
+	}
+	fmt.Fprintln(v.out, v.page.Bold(name)+title)
+	if len(t.Rows) > 0 {
+		fmt.Fprintln(v.out, v.page.Draw(t))
+	}
 }
 
 func totalRows(c *plan.Compiled) uint64 {
@@ -76,52 +181,6 @@ func totalRows(c *plan.Compiled) uint64 {
 		n += t.Grow.Total()
 	}
 	return n
-}
-
-func (a *app) previewed(c *plan.Compiled, targets []*plan.Target, rows int, print bool) error {
-	var prints []grow.Fingerprint
-	if print {
-		var err error
-		if prints, err = c.Set.Fingerprints(jobsDefault()); err != nil {
-			return err
-		}
-	}
-	g := grow.NewGrower(c.Set)
-	list := []any{}
-	for i, t := range targets {
-		shown := previewRows(g, t, rows)
-		o := &report.Object{}
-		o.Set("entity", t.Plan.Name)
-		o.Set("rows", t.Grow.Total())
-		title := fmt.Sprintf("%s  %s", a.page.Bold(t.Plan.Name), a.page.Dim(report.Count(t.Grow.Total(), "row", "rows")+relation(t)))
-		if print {
-			for j, of := range c.Targets {
-				if of == t {
-					title += a.page.Dim("  fingerprint " + prints[j].String())
-					o.Set("fingerprint", prints[j])
-				}
-			}
-		}
-		if a.json {
-			o.Set("first", shown.objects)
-			list = append(list, o)
-			continue
-		}
-		if i > 0 {
-			fmt.Fprintln(a.out)
-		}
-		fmt.Fprintln(a.out, title)
-		if len(shown.table.Rows) > 0 {
-			fmt.Fprintln(a.out, a.page.Draw(shown.table))
-		}
-	}
-	if err := g.Err(); err != nil {
-		return err
-	}
-	if a.json {
-		return a.writeJSON(map[string]any{"plan": c.Plan.Name, "entities": list})
-	}
-	return nil
 }
 
 func relation(t *plan.Target) string {
@@ -134,52 +193,258 @@ func relation(t *plan.Target) string {
 	return fmt.Sprintf(", %d to %d for each %s", t.Plan.Per.Lo, t.Plan.Per.Hi, t.Plan.Per.Parent)
 }
 
-// previewing is some rows, as a table and as objects.
-type previewing struct {
+// showRow shows one row and what is planned below it.
+func (v *previewer) showRow(t *plan.Target) error {
+	row, err := rowNamed(t, v.flags.row)
+	if err != nil {
+		return usageError{err}
+	}
+	shown := newSample(t)
+	v.add(shown, row, 1)
+	o := &report.Object{}
+	o.Set("entity", t.Plan.Name)
+	o.Set("row", t.Grow.Label(row))
+	o.Set("fields", shown.objects[0])
+	if !v.json {
+		side := report.Table{Columns: []report.Column{{Name: "Field", Whole: true}, {Name: "Value"}}}
+		for i, c := range shown.table.Columns[1:] {
+			side.Rows = append(side.Rows, []string{c.Name, shown.table.Rows[0][i+1]})
+		}
+		v.section(0, t.Grow.Label(row), "", side)
+	}
+	below := &report.Object{}
+	v.below(t, row, below)
+	if v.json {
+		o.Set("below", below)
+		return v.writeJSON(o)
+	}
+	return nil
+}
+
+// below shows the rows below a row, a few of each entity.
+func (v *previewer) below(t *plan.Target, row grow.Row, into *report.Object) {
+	for _, child := range v.plan.Targets {
+		if child.Grow.Parent != t.Grow {
+			continue
+		}
+		from, to := v.grower.Below(child.Grow, row)
+		shown := newSample(child)
+		v.add(shown, grow.Row{N: from, Side: row.Side}, min(to-from, uint64(v.flags.rows)))
+		list := &report.Object{}
+		list.Set("rows", to-from)
+		list.Set("first", shown.objects)
+		into.Set(child.Plan.Name, list)
+		if !v.json {
+			v.section(1, child.Plan.Name, report.Count(to-from, "row", "rows")+" of "+t.Grow.Label(row), shown.table)
+		}
+	}
+}
+
+// rowNamed reads the number of a grown row or the name of a given one.
+func rowNamed(t *plan.Target, text string) (grow.Row, error) {
+	if n, err := strconv.ParseUint(text, 10, 64); err == nil {
+		if n >= t.Grow.Rows {
+			return grow.Row{}, fmt.Errorf("--row: %s has %s, numbered from 0", t.Plan.Name, report.Count(t.Grow.Rows, "grown row", "grown rows"))
+		}
+		return grow.Row{N: n}, nil
+	}
+	var names []string
+	for i, s := range t.Grow.Side {
+		if s.Name == strings.TrimPrefix(text, t.Plan.Name+".") && s.Name != "" {
+			return grow.Row{N: uint64(i), Side: true}, nil
+		}
+		if s.Name != "" {
+			names = append(names, s.Name)
+		}
+	}
+	err := fmt.Errorf("--row: %s has no given row %s", t.Plan.Name, text)
+	if near := plan.Nearest(text, names); near != "" {
+		err = fmt.Errorf("%w; did you mean %s?", err, near)
+	}
+	return grow.Row{}, err
+}
+
+// showCSV writes rows for other programs: NULL is an empty cell, a reference the name
+// of the row that it points to.
+func (v *previewer) showCSV(t *plan.Target) error {
+	w := csv.NewWriter(v.out)
+	w.UseCRLF = true
+	var names []string
+	for _, f := range t.Grow.Fields {
+		if shownField(f) {
+			names = append(names, f.Name)
+		}
+	}
+	if err := w.Write(names); err != nil {
+		return err
+	}
+	line := make([]string, 0, len(names))
+	err := v.each(t, uint64(v.flags.rows), func(row grow.Row, cells []grow.Value) error {
+		line = line[:0]
+		for i, f := range t.Grow.Fields {
+			switch to, ok := v.grower.Refers(t.Grow, row, f); {
+			case !shownField(f):
+			case ok:
+				line = append(line, f.Target().Label(to))
+			case cells[i].IsNull():
+				line = append(line, "")
+			default:
+				line = append(line, cells[i].String())
+			}
+		}
+		return w.Write(line)
+	})
+	w.Flush()
+	if err != nil {
+		return err
+	}
+	return w.Error()
+}
+
+// showSpread shows how the values of each field are distributed.
+func (v *previewer) showSpread(targets []*plan.Target) error {
+	list := []any{}
+	for i, t := range targets {
+		n := min(t.Grow.Total(), maxSpread)
+		values := make([][]grow.Value, len(t.Grow.Fields))
+		labels := make([][]string, len(t.Grow.Fields))
+		err := v.each(t, n, func(row grow.Row, cells []grow.Value) error {
+			for j, f := range t.Grow.Fields {
+				if !shownField(f) {
+					continue
+				}
+				values[j] = append(values[j], cells[j])
+				if f.Target() != nil {
+					label := ""
+					if to, ok := v.grower.Refers(t.Grow, row, f); ok {
+						label = f.Target().Label(to)
+					}
+					labels[j] = append(labels[j], label)
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		o, fields := &report.Object{}, &report.Object{}
+		o.Set("entity", t.Plan.Name)
+		o.Set("rows", n)
+		var names, types []string
+		var spreads []report.Spread
+		for j, f := range t.Grow.Fields {
+			if !shownField(f) {
+				continue
+			}
+			s := report.SpreadOf(values[j], labels[j])
+			kind := f.Source.Type().String()
+			if f.Target() != nil {
+				kind = "reference"
+			}
+			fields.Set(f.Name, s)
+			names, types, spreads = append(names, f.Name), append(types, kind), append(spreads, s)
+		}
+		o.Set("fields", fields)
+		list = append(list, o)
+		if !v.json {
+			title := report.Count(n, "row", "rows")
+			if n < t.Grow.Total() {
+				title = fmt.Sprintf("the first %s of %s", report.Number(n), report.Count(t.Grow.Total(), "row", "rows"))
+			}
+			v.section(i, t.Plan.Name, title, report.SpreadTable(names, types, spreads))
+		}
+	}
+	if v.json {
+		return v.writeJSON(map[string]any{"plan": v.plan.Plan.Name, "entities": list})
+	}
+	return nil
+}
+
+// each grows the first rows of an entity, given ones first.
+func (v *previewer) each(t *plan.Target, most uint64, show func(grow.Row, []grow.Value) error) error {
+	const step = 1000
+	var b grow.Batch
+	for _, side := range []bool{true, false} {
+		total := t.Grow.Rows
+		if side {
+			total = uint64(len(t.Grow.Side))
+		}
+		for at := uint64(0); at < min(total, most); at += step {
+			v.grower.Grow(t.Grow, grow.Row{N: at, Side: side}, int(min(step, min(total, most)-at)), &b)
+			if err := v.grower.Err(); err != nil {
+				return err
+			}
+			for i := range b.Len {
+				if err := show(b.At(i), b.Row(i)); err != nil {
+					return err
+				}
+			}
+		}
+		most -= min(total, most)
+	}
+	return nil
+}
+
+// shownField tells whether a field is shown: not a key that the plan leaves unsaid, nor
+// what is not stored.
+func shownField(f *grow.Field) bool { return !f.Hidden && !f.Inner }
+
+// sample is some rows, as a table and as objects.
+type sample struct {
+	target  *plan.Target
 	table   report.Table
 	objects []*report.Object
 }
 
-func previewRows(g *grow.Grower, t *plan.Target, rows int) previewing {
-	p := previewing{objects: []*report.Object{}}
-	p.table.Columns = []report.Column{{Name: ""}}
+func newSample(t *plan.Target) *sample {
+	s := &sample{target: t, objects: []*report.Object{}}
+	s.table.Columns = []report.Column{{Name: ""}}
 	for _, f := range t.Grow.Fields {
-		if !f.Hidden && !f.Inner {
-			typ := f.Source.Type()
-			if f.Target() != nil {
-				typ = grow.Text // shown as a label
-			}
-			p.table.Columns = append(p.table.Columns, report.Column{Name: f.Name, Number: typ == grow.Integer || typ == grow.Decimal, Whole: typ != grow.Text})
+		if !shownField(f) {
+			continue
 		}
-	}
-	add := func(side bool, total uint64) {
-		n := min(uint64(rows-len(p.table.Rows)), total)
-		var b grow.Batch
-		g.Grow(t.Grow, grow.Row{Side: side}, int(n), &b)
-		for i := range b.Len {
-			line := []string{strings.Trim(strings.TrimPrefix(t.Grow.Label(b.At(i)), t.Plan.Name), ". ")}
-			o := &report.Object{}
-			for j, f := range t.Grow.Fields {
-				if f.Hidden || f.Inner {
-					continue
-				}
-				v := b.Row(i)[j]
-				if to, ok := g.Refers(t.Grow, b.At(i), f); ok {
-					label := f.Target().Label(to)
-					line = append(line, label)
-					o.Set(f.Name, label)
-					continue
-				}
-				line = append(line, cell(v))
-				o.Set(f.Name, report.JSON(v))
-			}
-			p.table.Rows = append(p.table.Rows, line)
-			p.objects = append(p.objects, o)
+		typ := f.Source.Type()
+		if f.Target() != nil {
+			typ = grow.Text // shown as a label
 		}
+		s.table.Columns = append(s.table.Columns, report.Column{Name: f.Name, Number: typ == grow.Integer || typ == grow.Decimal, Whole: typ != grow.Text && typ != grow.JSON && typ != grow.Bytes})
 	}
-	add(true, uint64(len(t.Grow.Side)))
-	add(false, t.Grow.Rows)
-	return p
+	return s
+}
+
+// first is the first rows of an entity.
+func (v *previewer) first(t *plan.Target, rows int) *sample {
+	s := newSample(t)
+	side := min(uint64(len(t.Grow.Side)), uint64(rows))
+	v.add(s, grow.Row{Side: true}, side)
+	v.add(s, grow.Row{}, min(t.Grow.Rows, uint64(rows)-side))
+	return s
+}
+
+// add adds consecutive rows.
+func (v *previewer) add(s *sample, first grow.Row, n uint64) {
+	t := s.target
+	var b grow.Batch
+	v.grower.Grow(t.Grow, first, int(n), &b)
+	for i := range b.Len {
+		line := []string{strings.Trim(strings.TrimPrefix(t.Grow.Label(b.At(i)), t.Plan.Name), ". ")}
+		o := &report.Object{}
+		for j, f := range t.Grow.Fields {
+			if !shownField(f) {
+				continue
+			}
+			if to, ok := v.grower.Refers(t.Grow, b.At(i), f); ok {
+				label := f.Target().Label(to)
+				line = append(line, label)
+				o.Set(f.Name, label)
+				continue
+			}
+			line = append(line, cell(b.Row(i)[j]))
+			o.Set(f.Name, report.JSON(b.Row(i)[j]))
+		}
+		s.table.Rows = append(s.table.Rows, line)
+		s.objects = append(s.objects, o)
+	}
 }
 
 // cell shows a value in a table: NULL as a sign of its own, moments with a blank.

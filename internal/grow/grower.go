@@ -413,6 +413,10 @@ func (g *Grower) Families(e *Entity, side bool, first, last uint64) (from, to ui
 	return g.firstChild(e, side, from), g.firstChild(e, side, to)
 }
 
+// Below returns the range of e's rows whose parent is r: numbers of grown rows, or
+// indexes of side rows, as r is.
+func (g *Grower) Below(e *Entity, r Row) (from, to uint64) { return g.childRows(e, r) }
+
 // firstChild is the number or index of the first row below a parent: also how many
 // rows stand below the parents before it.
 func (g *Grower) firstChild(e *Entity, side bool, parent uint64) uint64 {

@@ -84,3 +84,54 @@ func TestObjectsKeepTheirOrderAndNumbersTheirDigits(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, `{"z":4.50,"a":"\"quoted\"","n":null,"b":true,"i":9007199254740993,"m":"2026-05-01T08:00:00Z","y":"AAE="}`, string(b))
 }
+
+func ints(n ...int64) []grow.Value {
+	out := make([]grow.Value, len(n))
+	for i := range n {
+		out[i] = grow.Int(n[i])
+	}
+	return out
+}
+
+func TestSpreads(t *testing.T) {
+	few := SpreadOf(append(ints(1, 1, 1, 2), grow.Value{}), nil)
+	assert.Equal(t, Spread{Rows: 5, Nulls: 1, Distinct: 2, Least: "1", Most: "2", Choices: []Choice{{"1", 3}, {"2", 1}}}, few)
+	assert.Equal(t, "1 ███████▌ 75.0%  2 ██▌ 25.0%", few.Picture())
+
+	var many []grow.Value
+	for i := range int64(320) {
+		many = append(many, grow.Int(i))
+	}
+	s := SpreadOf(many, nil)
+	assert.Len(t, s.Counts, 32)
+	assert.Equal(t, "0 ████████████████████████████████ 319", s.Picture())
+
+	text := SpreadOf([]grow.Value{grow.String("a"), grow.String("bb"), grow.String("ccc"), grow.String("dd"), grow.String("e"), grow.String("f"), grow.String("g"), grow.String("h"), grow.String("äöü")}, nil)
+	assert.Equal(t, "1 to 3 characters", text.Picture())
+	assert.Equal(t, "no values", SpreadOf(make([]grow.Value, 3), nil).Picture())
+
+	var labels []string
+	for i := range 100 {
+		labels = append(labels, string(rune('A'+i%10)))
+	}
+	refs := SpreadOf(make100(), labels)
+	assert.Equal(t, "10× A ██████████ 10× J", refs.Picture())
+}
+
+func make100() []grow.Value {
+	out := make([]grow.Value, 100)
+	for i := range out {
+		out[i] = grow.Int(1)
+	}
+	return out
+}
+
+// The ends of what integers hold do not break a histogram.
+func TestSpreadOfExtremes(t *testing.T) {
+	s := SpreadOf(ints(-1<<63, 1<<63-1, 0, 1, 2, 3, 4, 5, 6, 7), nil)
+	total := 0
+	for _, n := range s.Counts {
+		total += n
+	}
+	assert.Equal(t, 10, total)
+}
