@@ -20,7 +20,7 @@ fuzz: ## half a minute for each reader
 	go test ./internal/store/sqlite -run xxx -fuzz FuzzChecks -fuzztime 30s
 
 golden: ## write the golden rows anew: only while the edition is provisional
-	go test ./internal/grow ./internal/plan -run Golden -update
+	go test ./internal/grow ./internal/plan -run 'Golden|Schema' -update
 
 screenshots: ## docs/screenshots, from the demo's data
 	scripts/screenshots.sh

@@ -238,7 +238,7 @@ func TestJSONEverywhere(t *testing.T) {
 	for _, args := range [][]string{
 		{"demo"}, {"survey", "--db", "sqlite:app.db"}, {"check", "plan.yaml", "--db", "sqlite:app.db"}, {"check", "wrong.yaml"}, {"preview", "plan.yaml"},
 		{"load", "plan.yaml", "--db", "sqlite:app.db"}, {"load", "plan.yaml", "--db", "sqlite:app.db"}, {"load", "plan.yaml", "--db", "sqlite:none.db"},
-		{"look", "--db", "sqlite:app.db"}, {"look", "crew", "--db", "sqlite:app.db"}, {"catalog"}, {"catalog", "email"}, {"version"}, {"load", "--nonsense"},
+		{"look", "--db", "sqlite:app.db"}, {"look", "crew", "--db", "sqlite:app.db"}, {"catalog"}, {"catalog", "email"}, {"catalog", "person"}, {"plan-schema"}, {"version"}, {"load", "--nonsense"},
 	} {
 		r := f.run(append(args, "--json")...)
 		var v map[string]any
@@ -364,7 +364,7 @@ func TestWrongUsage(t *testing.T) {
 
 func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	f := newFolder(t)
-	for _, name := range []string{"demo", "survey", "check", "preview", "load", "look", "catalog", "version"} {
+	for _, name := range []string{"demo", "survey", "check", "preview", "load", "look", "catalog", "plan-schema", "version"} {
 		r := f.run(name, "--help")
 		assert.Zero(t, r.code)
 		assert.Contains(t, r.out, "Examples:\n  evensprout "+name, name)

@@ -26,6 +26,25 @@ func (a *app) versionCommand() *cobra.Command {
 	}
 }
 
+func (a *app) planSchema() *cobra.Command {
+	return &cobra.Command{
+		Use:   "plan-schema",
+		Short: "Write the JSON Schema of plans, for editors",
+		Long: `plan-schema writes the form of plans as a JSON Schema (draft 2020-12). Editors that
+know JSON Schema for YAML complete and check words with it; check tells the rest.`,
+		Example: "  evensprout plan-schema > plan.schema.json",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			text, err := plan.JSONSchema()
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s\n", text)
+			return nil
+		},
+	}
+}
+
 func (a *app) check() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check [PLAN]",
@@ -123,10 +142,14 @@ func (a *app) allKinds(kinds []grow.Kind) error {
 	}
 	t := report.Table{Columns: []report.Column{{Name: "Kind"}, {Name: "What it is"}, {Name: "Different", Number: true}, {Name: "Samples"}}}
 	for _, k := range kinds {
-		t.Rows = append(t.Rows, []string{k.Name, k.About, space(k), join(samples(k, 3), " · ")})
+		shown := join(samples(k, "", 3), " · ")
+		if parts := k.PartNames(); len(parts) > 0 {
+			shown = "parts: " + join(parts, ", ")
+		}
+		t.Rows = append(t.Rows, []string{k.Name, k.About, space(k), shown})
 	}
 	fmt.Fprintln(a.out, a.page.Draw(t))
-	fmt.Fprintln(a.out, "\nIn a plan: {kind: NAME}; evensprout catalog NAME shows one with its parameters.")
+	fmt.Fprintln(a.out, "\nIn a plan: {kind: NAME}; evensprout catalog NAME shows one with its parameters and parts.")
 	return nil
 }
 
@@ -144,7 +167,16 @@ func (a *app) oneKind(k grow.Kind) error {
 		r := k.Usual(p)
 		fmt.Fprintf(a.out, "parameter %s, %d..%d unless said otherwise\n", p, r.Lo, r.Hi)
 	}
-	for _, s := range samples(k, 10) {
+	if len(k.Parts) > 0 {
+		fmt.Fprintf(a.out, "drawn once, used in parts: draws: {it: {kind: %s}}, and in fields {from: it.%s}\n", k.Name, k.Parts[0].Name)
+		t := report.Table{Columns: []report.Column{{Name: "Part", Whole: true}, {Name: "of one"}, {Name: "of another"}, {Name: "of a third"}}}
+		for _, part := range k.PartNames() {
+			t.Rows = append(t.Rows, append([]string{part}, samples(k, part, 3)...))
+		}
+		fmt.Fprintln(a.out, a.page.Draw(t))
+		return nil
+	}
+	for _, s := range samples(k, "", 10) {
 		fmt.Fprintln(a.out, "  "+s)
 	}
 	return nil
@@ -162,7 +194,15 @@ func kindJSON(k grow.Kind, n int) any {
 		params[p] = [2]uint64{k.Usual(p).Lo, k.Usual(p).Hi}
 	}
 	o.Set("parameters", params)
-	o.Set("samples", samples(k, n))
+	if len(k.Parts) > 0 {
+		parts := &report.Object{}
+		for _, part := range k.PartNames() {
+			parts.Set(part, samples(k, part, n))
+		}
+		o.Set("parts", parts)
+		return o
+	}
+	o.Set("samples", samples(k, "", n))
 	return o
 }
 
@@ -173,7 +213,8 @@ func space(k grow.Kind) string {
 	return report.Number(k.Space())
 }
 
-func samples(k grow.Kind, n int) []string {
+// samples grows a few values of a kind, or of a part of it.
+func samples(k grow.Kind, part string, n int) []string {
 	s := &grow.Set{Seed: "catalog", Edition: "1"}
 	e := s.NewEntity("Sample")
 	e.Rows = uint64(n)
@@ -181,7 +222,15 @@ func samples(k grow.Kind, n int) []string {
 	if err != nil {
 		return nil
 	}
-	s.NewField(e, k.Name, k.Name).Source = src
+	f := s.NewField(e, k.Name, k.Name)
+	f.Source = src
+	if part != "" {
+		of := f
+		f = s.NewField(e, part, part)
+		if f.Source, err = grow.PartOf(of, part); err != nil {
+			return nil
+		}
+	}
 	if faults := s.Finish(); len(faults) > 0 {
 		return nil
 	}
@@ -189,7 +238,7 @@ func samples(k grow.Kind, n int) []string {
 	grow.NewGrower(s).Grow(e, grow.Row{}, n, &b)
 	out := make([]string, n)
 	for i := range out {
-		out[i] = b.Row(i)[0].String()
+		out[i] = b.Row(i)[len(e.Fields)-1].String()
 	}
 	return out
 }

@@ -1,0 +1,126 @@
+package plan
+
+import (
+	"encoding/json"
+
+	"evensprout/internal/grow"
+)
+
+// JSONSchema is the form of plan files as a JSON Schema (draft 2020-12), for editors.
+// It knows the words and where they stand; names are only looked up by Compile.
+func JSONSchema() ([]byte, error) {
+	type m = map[string]any
+	ref := func(name string) m { return m{"$ref": "#/$defs/" + name} }
+	text := m{"type": "string", "minLength": 1}
+	list := func(items any) m { return m{"type": "array", "items": items} }
+	says := func(what string, of m) m {
+		out := m{"description": what}
+		for k, v := range of {
+			out[k] = v
+		}
+		return out
+	}
+	mapOf := func(values any) m { return m{"type": "object", "additionalProperties": values} }
+	object := func(properties m, required ...string) m {
+		out := m{"type": "object", "properties": properties, "additionalProperties": false}
+		if len(required) > 0 {
+			out["required"] = required
+		}
+		return out
+	}
+	whatever := m{}
+
+	var names []string
+	for _, k := range grow.Kinds() {
+		names = append(names, k.Name)
+	}
+	words := m{
+		"value":    says("the literal, beside modifiers", ref("literal")),
+		"count":    says("numbers in order: from a number on, or from, step and restart", m{"anyOf": []any{m{"type": "integer"}, m{"type": "null"}, object(m{"from": m{"type": "integer"}, "step": m{"type": "integer"}, "restart": m{"type": "boolean"}})}}),
+		"between":  says("a value from one end to the other, both included", m{"anyOf": []any{m{"type": "string", "pattern": `^.+\.\..+$`}, m{"type": "array", "items": ref("literal"), "minItems": 2, "maxItems": 2}}}),
+		"before":   says("a moment before the clock, a field or a moment", text),
+		"after":    says("a moment after the clock, a field or a moment", text),
+		"choose":   says("one of several values, evenly or by weight", m{"anyOf": []any{list(ref("literal")), mapOf(m{"type": []string{"integer", "string"}})}}),
+		"share":    says("true in that share of rows", ref("percent")),
+		"pattern":  says("text that a regular expression describes", text),
+		"kind":     says("a kind of the catalogue", m{"enum": names}),
+		"text":     says("text with fields in braces, and filters", text),
+		"derive":   says("an expression in CEL over other fields", m{"type": []string{"string", "number", "boolean"}}),
+		"same":     says("the value of another field", text),
+		"from":     says("a draw, or a part of one", text),
+		"pick":     says("a reference to some row of an entity", text),
+		"tree":     says("a reference to the same entity that makes trees", object(m{"depth": m{"type": "integer", "minimum": 1}, "fan": ref("range"), "root": m{"enum": []any{"self", nil}}}, "depth")),
+		"sum":      says("the sum of a field of the rows below", text),
+		"count_of": says("how many rows there are below", text),
+		"min_of":   says("the least of a field of the rows below", text),
+		"max_of":   says("the largest of a field of the rows below", text),
+		"running":  says("the total of a field up to this row, within its parent", text),
+		"uuid":     says("a UUID", m{"enum": []any{"v4", "v7", nil}}),
+		"json":     says("a JSON object or list with sources in it", whatever),
+		"list":     says("a JSON list", object(m{"of": whatever, "count": ref("range")}, "of")),
+		"bytes":    says("random bytes of a length", ref("range")),
+	}
+	properties := m{
+		"step":     says("distance between the values of a range", m{"type": []string{"number", "string"}}),
+		"digits":   says("digits of a second", m{"type": "integer", "minimum": 0, "maximum": 6}),
+		"within":   says("a span such as 90d, 4h, 13mo", m{"type": "string", "pattern": "^([0-9]+(us|ms|s|m|h|d|w|mo|y))+$"}),
+		"scale":    says("digits after the point of a derived decimal", m{"type": "integer", "minimum": 0, "maximum": grow.MaxScale}),
+		"by":       says("the field of the picked row that is kept, in place of its key", text),
+		"distinct": says("different rows for the children of one parent", m{"type": "boolean"}),
+		"where":    says("conditions on the picked row", ref("condition")),
+		"skew":     says("a share of the rows gets a share of the picks", object(m{"top": ref("percent"), "get": ref("percent")}, "top", "get")),
+		"start":    says("the total before the first row", text),
+		"nulls":    says("share of rows that are NULL", ref("percent")),
+		"unique":   says("no two rows have the same value", m{"type": "boolean"}),
+		"column":   says("the column that the field is for", text),
+		"was":      says("the field's name before", text),
+		"spread":   says("free: independent draws", m{"enum": []string{"even", "free"}}),
+		"if":       says("conditions, without which the field is NULL", ref("condition")),
+	}
+	for _, k := range grow.Kinds() {
+		for _, p := range k.Params {
+			properties[p] = says("a parameter of the kind", ref("range"))
+		}
+	}
+	var one []any
+	for _, word := range keysOf(sources) {
+		properties[word] = words[word]
+		one = append(one, m{"required": []string{word}})
+	}
+	source := object(properties)
+	source["anyOf"] = one
+	schema := object(m{
+		"name":     says("who this plan is", text),
+		"edition":  says("of the rows: newer programs still grow the same ones", m{"enum": []any{1, "1"}}),
+		"seed":     says("any text; another seed grows other rows", m{"type": []string{"string", "number"}}),
+		"clock":    says("what now means", text),
+		"database": says("URL; a relative file lies beside the plan", text),
+		"when":     ref("when"),
+		"commit":   says("all rows in one transaction", m{"const": "load"}),
+		"entities": m{"type": "object", "minProperties": 1, "additionalProperties": ref("entity")},
+	}, "name", "seed", "clock", "entities")
+	schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+	schema["title"] = "Even Sprout plan, edition 1"
+	schema["$defs"] = m{
+		"literal": m{"type": []string{"string", "number", "boolean", "null"}},
+		"percent": m{"type": "string", "pattern": `^[0-9]+(\.[0-9]+)?%$`},
+		"range":   m{"anyOf": []any{m{"type": "integer", "minimum": 0}, m{"type": "string", "pattern": `^[0-9]+\.\.[0-9]+$`}}},
+		"when":    says("leave tables alone that have rows", m{"const": "empty"}),
+		"condition": m{"anyOf": []any{text, mapOf(m{"anyOf": []any{
+			ref("literal"), list(ref("literal")), m{"type": "object", "minProperties": 1, "maxProperties": 1, "properties": m{"not": whatever, "same": text}, "additionalProperties": false},
+		}})}},
+		"field": m{"anyOf": []any{ref("literal"), source}},
+		"given": m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{ref("literal"), m{"type": "object"}}})}}), list(list(ref("literal")))}},
+		"entity": object(m{
+			"table":  says("the table that takes the rows", text),
+			"rows":   says("how many are grown", m{"type": "integer", "minimum": 0, "maximum": maxRows}),
+			"per":    says("so many for each row of a parent", m{"type": "object", "properties": m{"via": text, "given": m{"enum": []string{"beside", "instead"}}}, "additionalProperties": ref("range")}),
+			"when":   ref("when"),
+			"draws":  says("drawn once, used by several fields, not stored", mapOf(source)),
+			"fields": says("how each field gets its value", m{"anyOf": []any{m{"type": "null"}, mapOf(ref("field"))}}),
+			"unique": says("groups of fields whose values together differ", list(m{"type": "array", "items": text, "minItems": 2})),
+			"given":  says("rows written by hand", ref("given")),
+		}),
+	}
+	return json.MarshalIndent(schema, "", "  ")
+}
