@@ -489,6 +489,84 @@ func TestAnotherClockMovesMoments(t *testing.T) {
 	assert.NotContains(t, b, "2026-05")
 }
 
+const filePlan = `
+name: prices
+seed: x
+clock: 2026-05-01T08:00:00Z
+entities:
+  Sailing:
+    table: sailings
+    given: [[code, seats], [S-1, 40], [S-2, 60]]
+  Price:
+    table: prices
+    rows_from:
+      file: prices.csv
+      key: [code]
+      columns:
+        code: Code
+        sailing: {column: Sailing, find: Sailing.code}
+        amount: {column: Amount, as: decimal}
+        valid_on: Day
+    fields:
+      token: {kind: digits}
+      label: {text: "{code|lower} on {sailing.code}"}
+`
+
+const fileTables = `
+CREATE TABLE sailings (id INTEGER PRIMARY KEY, code TEXT UNIQUE, seats INTEGER);
+CREATE TABLE prices (id INTEGER PRIMARY KEY, code TEXT UNIQUE, sailing_id INTEGER NOT NULL REFERENCES sailings (id), amount DECIMAL(8,2) NOT NULL, valid_on DATE, token TEXT, label TEXT);`
+
+// Rows of a file, mapped, with references by natural key and grown fields beside them.
+func TestRowsFromFiles(t *testing.T) {
+	f := newFolder(t)
+	f.write("evensprout.yaml", filePlan)
+	f.write("prices.csv", "Code,Sailing,Amount,Day\nDECK,S-1,4.50,2026-06-01\nCABIN,S-2,19,\n")
+	f.makeDB("app.db", fileTables)
+	r := f.run("load", "--db", "sqlite:app.db")
+	require.Zero(t, r.code, r.errOut)
+	assert.Empty(t, r.errOut, "no warnings: the key is unique")
+	rows := f.query("app.db", "SELECT p.code, s.code, amount, valid_on, label, token FROM prices p JOIN sailings s ON s.id = sailing_id ORDER BY p.id")
+	require.Len(t, rows, 2)
+	assert.Regexp(t, "^DECK\\|S-1\\|4.5\\|2026-06-01\\|deck on S-1\\|[0-9]{8}$", rows[0])
+	assert.Regexp(t, "^CABIN\\|S-2\\|19\\|\\|cabin on S-2\\|[0-9]{8}$", rows[1])
+
+	// What is grown beside a row stays with its key when a line is put before it.
+	f.write("prices.csv", "Code,Sailing,Amount,Day\nBIKE,S-1,2.00,2026-06-03\nDECK,S-1,4.50,2026-06-01\nCABIN,S-2,19,\n")
+	f.makeDB("again.db", fileTables)
+	require.Zero(t, f.run("load", "--db", "sqlite:again.db").code)
+	const tokens = "SELECT code, token FROM prices WHERE code <> 'BIKE' ORDER BY code"
+	assert.Equal(t, f.query("app.db", tokens), f.query("again.db", tokens))
+
+	// The same rows in other formats have the same fingerprint.
+	print := f.run("preview", "--entity", "Price").out
+	print = print[strings.Index(print, "fingerprint"):strings.Index(print, "\n")]
+	f.write("prices.ndjson", "{\"Code\":\"BIKE\",\"Sailing\":\"S-1\",\"Amount\":2.00,\"Day\":\"2026-06-03\"}\n{\"Code\":\"DECK\",\"Sailing\":\"S-1\",\"Amount\":4.5,\"Day\":\"2026-06-01\"}\n{\"Code\":\"CABIN\",\"Sailing\":\"S-2\",\"Amount\":19}\n")
+	f.write("other.yaml", strings.Replace(filePlan, "prices.csv", "prices.ndjson", 1))
+	assert.Contains(t, f.run("preview", "other.yaml", "--entity", "Price").out, print)
+	assert.Equal(t, "fingerprint d8df295fcb5e7c4e11a88210662582e4", print, "rows of files belong to the edition, too")
+}
+
+func TestFilesThatDoNotFit(t *testing.T) {
+	f := newFolder(t)
+	f.write("evensprout.yaml", filePlan)
+	f.makeDB("app.db", fileTables)
+	const head = "Code,Sailing,Amount,Day\n"
+	for text, want := range map[string]string{
+		"Code,Sailng,Amount,Day\n":                  "prices.csv:1:1: the file has no column Sailing",
+		head + "A,S-1,\"1,900\",2026-06-01\n":       "prices.csv:2:7: Amount: \"1,900\" is no decimal",
+		head + "A,S-1,1,2026-06-01\nA,S-2,2,\n":     "prices.csv:3:1: the key \"A\" stands in line 2 already",
+		head + "A,S-9,1,2026-06-01\nB,S-8,2,\n":     "no Sailing has the code \"S-8\"",
+		head + "A,S-1,1\n":                          "this line has another number of cells",
+		head + "A,S-1,1,June\nB,S-1,1,2026-06-01\n": "prices.csv:2:9: Day: \"June\" is not a date",
+	} {
+		f.write("prices.csv", text)
+		r := f.run("check", "--db", "sqlite:app.db")
+		assert.Contains(t, []int{3, 4}, r.code, text)
+		assert.Contains(t, r.errOut, want, text)
+	}
+	assert.Equal(t, []string{"0"}, f.query("app.db", "SELECT count(*) FROM prices"))
+}
+
 // Any row alone, at once; the same row as among the others.
 func TestPreviewOfOneRow(t *testing.T) {
 	f := newFolder(t)

@@ -20,6 +20,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"evensprout/internal/files"
 	"evensprout/internal/grow"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
@@ -171,7 +172,7 @@ func plansNear(path string) []string {
 }
 
 func (a *app) options() (plan.Options, error) {
-	var o plan.Options
+	o := plan.Options{Rows: files.Rows}
 	if a.clock != "" {
 		v, err := grow.ParseTimestamp(a.clock)
 		if err != nil {
@@ -231,9 +232,11 @@ func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*p
 	}
 	if err != nil {
 		// What is wrong with the plan itself is worth telling all the same.
-		if _, wrong := p.Compile(o); wrong != nil {
+		c, wrong := p.Compile(o)
+		if wrong != nil {
 			return nil, nil, "", errors.Join(wrong, err)
 		}
+		c.Close()
 		return nil, nil, "", err
 	}
 	if s != nil {

@@ -66,6 +66,7 @@ not fit the plan or cannot be reached.`,
 			if s != nil {
 				defer s.Close()
 			}
+			defer compiled.Close()
 			rows, fields := uint64(0), 0
 			for _, t := range compiled.Targets {
 				rows += t.Grow.Total()

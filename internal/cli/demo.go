@@ -54,6 +54,7 @@ needs nothing else. Edit the plan and go on from there.`,
 				return err
 			}
 			defer s.Close()
+			defer c.Close()
 			a.warn(c)
 			if err := a.loaded(cmd.Context(), c, s, name, o); err != nil {
 				return err

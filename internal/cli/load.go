@@ -64,6 +64,7 @@ cannot be reached, 5 a row was refused and everything rolled back, 130 interrupt
 				return err
 			}
 			defer s.Close()
+			defer c.Close()
 			a.warn(c)
 			return a.loaded(cmd.Context(), c, s, name, o)
 		},

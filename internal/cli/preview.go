@@ -63,6 +63,7 @@ of the same plan must come to the same ones.`,
 			if err != nil {
 				return err
 			}
+			defer compiled.Close()
 			targets := compiled.Targets
 			if flags.entity != "" {
 				t := compiled.Target(flags.entity)
@@ -77,6 +78,7 @@ of the same plan must come to the same ones.`,
 			}
 			a.warn(compiled)
 			v := &previewer{app: a, plan: compiled, grower: grow.NewGrower(compiled.Set), flags: flags}
+			defer v.grower.Close()
 			if err := v.show(targets); err != nil {
 				return err
 			}

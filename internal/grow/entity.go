@@ -19,16 +19,18 @@ type Set struct {
 // Entity is a kind of row. Its rows are Side rows (given by name, and what is
 // grown below those) and grown rows with the numbers 0 to Rows-1.
 type Entity struct {
-	Name    string
-	Fields  []*Field
-	Rows    uint64  // grown rows; of an entity with a Parent, Finish computes it
-	Key     *Field  // the field that references to this entity store; nil if it has none
-	Parent  *Entity // nil for the root of a family
-	Deal    *Deal   // how many children each parent has
-	Instead bool    // a parent's given rows stand instead of grown ones
-	Up      *Field  // the reference to the parent
-	Groups  []*Group
-	Side    []SideRow
+	Name     string
+	Fields   []*Field
+	Rows     uint64  // grown rows; of an entity with a Parent, Finish computes it
+	Key      *Field  // the field that references to this entity store; nil if it has none
+	Parent   *Entity // nil for the root of a family
+	Deal     *Deal   // how many children each parent has
+	Instead  bool    // a parent's given rows stand instead of grown ones
+	Up       *Field  // the reference to the parent
+	Groups   []*Group
+	Table    Table // where the numbered rows stand; nil if they are grown
+	TableKey []int // columns of the table that tell a row
+	Side     []SideRow
 
 	children []*Entity
 	index    int
@@ -188,6 +190,9 @@ func (s *Set) Finish() []*FinishError {
 		slices.SortFunc(e.printed, func(a, b *Field) int { return cmp.Compare(a.id, b.id) })
 	}
 	for _, e := range s.Entities {
+		if e.Table != nil {
+			e.Rows = e.Table.Len()
+		}
 		if e.Parent == nil {
 			faults = append(faults, e.settle()...)
 		}
@@ -208,6 +213,7 @@ func (s *Set) Finish() []*FinishError {
 		return faults
 	}
 	g := NewGrower(s)
+	defer g.Close()
 	for _, e := range s.Entities {
 		for _, group := range e.Groups {
 			if fault := group.settle(g); fault != nil {

@@ -39,7 +39,7 @@ func (g *Grower) print(fr *frame) Fingerprint {
 		b = binary.LittleEndian.AppendUint64(b, f.id)
 		v := &fr.values[f.index]
 		if t := f.Target(); t != nil && !v.IsNull() {
-			id := t.ID(fr.refs[f.index])
+			id := g.id(t, fr.refs[f.index])
 			b = append(b, 'r')
 			for _, w := range [4]uint64{t.id[0], t.id[1], id[0], id[1]} {
 				b = binary.LittleEndian.AppendUint64(b, w)
@@ -112,6 +112,9 @@ func (s *Set) Fingerprints(jobs int) ([]Fingerprint, error) {
 			defer mu.Unlock()
 			if failed == nil {
 				failed = g.Err()
+			}
+			if err := g.Close(); failed == nil {
+				failed = err
 			}
 		}()
 	}

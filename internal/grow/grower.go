@@ -52,6 +52,7 @@ type Grower struct {
 	blocks []block    // by draw of a field
 	trees  map[*tree]*dealt
 	totals map[*Field]*total
+	tables map[*Entity]TableReader
 	text   arena
 	bufs   [][]byte // scratch, taken and given back
 	err    error
@@ -77,7 +78,7 @@ const (
 func NewGrower(s *Set) *Grower {
 	g := &Grower{set: s, frames: make([][]*frame, len(s.Entities)), dealt: make([]*dealt, len(s.Entities))}
 	g.blocks = make([]block, s.slots)
-	g.trees, g.totals = map[*tree]*dealt{}, map[*Field]*total{}
+	g.trees, g.totals, g.tables = map[*tree]*dealt{}, map[*Field]*total{}, map[*Entity]TableReader{}
 	for _, e := range s.Entities {
 		if e.Deal != nil {
 			g.dealt[e.index] = newDealt(e.Deal)
@@ -120,8 +121,8 @@ func newFrame(e *Entity) *frame {
 	}
 }
 
-func (fr *frame) reset(r Row) {
-	fr.row, fr.id, fr.upward, fr.valid = r, fr.e.ID(r), false, true
+func (fr *frame) reset(g *Grower, r Row) {
+	fr.row, fr.id, fr.upward, fr.valid = r, g.id(fr.e, r), false, true
 	clear(fr.known)
 	for i := range fr.groups {
 		fr.groups[i].known = false
@@ -146,7 +147,7 @@ func (g *Grower) open(e *Entity, r Row) *frame {
 		free = newFrame(e)
 		g.frames[e.index] = append(frames, free)
 	}
-	free.reset(r)
+	free.reset(g, r)
 	free.busy = 1
 	return free
 }
@@ -156,13 +157,13 @@ func (g *Grower) open(e *Entity, r Row) *frame {
 func (g *Grower) spare(e *Entity, r Row) *frame {
 	for _, fr := range g.frames[e.index] {
 		if fr.busy == 0 {
-			fr.reset(r)
+			fr.reset(g, r)
 			fr.busy, fr.valid = 1, false
 			return fr
 		}
 	}
 	fr := newFrame(e)
-	fr.reset(r)
+	fr.reset(g, r)
 	fr.busy, fr.valid = 1, false
 	g.frames[e.index] = append(g.frames[e.index], fr)
 	return fr
@@ -224,7 +225,7 @@ func (c cell) refer(r reference, row Row, v *Value) {
 // fraction is this row's draw for a purpose, in units of 2^-64.
 func (c cell) fraction(d draw) uint64 {
 	k := &c.f.keys[d]
-	if c.fr.row.Side || c.f.Free {
+	if c.fr.row.Side || c.f.Free || c.fr.e.Table != nil {
 		return philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 0}, *k)[0]
 	}
 	n := c.fr.row.N

@@ -2,6 +2,7 @@ package grow
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -94,6 +95,8 @@ func (f *Field) Inherent() bool {
 		return len(s.path.Hops) == 0 && s.path.Field.Inherent()
 	case *partOf:
 		return s.part.alone && s.of.Inherent()
+	case *stored:
+		return len(f.Entity.TableKey) == 1 && f.Entity.TableKey[0] == s.column
 	}
 	return f.group != nil && (f.group.text == f || len(f.group.members) == 1 && f.group.text == nil)
 }
@@ -118,6 +121,18 @@ func Grouped(fields []*Field) bool {
 	}
 	if group != nil && have == len(group.members) {
 		return true
+	}
+	// The key of a file tells its rows.
+	if key := fields[0].Entity.TableKey; len(key) > 0 {
+		found := 0
+		for _, f := range fields {
+			if s, ok := f.Source.(*stored); ok && slices.Contains(key, s.column) {
+				found++
+			}
+		}
+		if found == len(key) {
+			return true
+		}
 	}
 	// A parent's children differ by a restarted number or a distinct pick.
 	var up, within bool

@@ -132,6 +132,7 @@ func (l *loader) write(ctx context.Context) error {
 // before counts the rows that are there, and stops where the plan's own are.
 func (l *loader) before(ctx context.Context) error {
 	g := grow.NewGrower(l.plan.Set)
+	defer g.Close()
 	present := &Present{}
 	for _, t := range l.list {
 		var err error
@@ -205,6 +206,7 @@ func (l *loader) insert(ctx context.Context) error {
 	p := newPipe(l.plan.Set, l.o.Jobs)
 	defer p.stop()
 	g := grow.NewGrower(l.plan.Set)
+	defer g.Close()
 	take := func(b *grow.Batch, t *plan.Target) error { return l.take(ctx, t, b) }
 	skip := func(t *plan.Target) bool { return l.targets[t].out.Skipped }
 	for _, f := range l.order.Families {

@@ -35,6 +35,7 @@ func newPipe(s *grow.Set, jobs int) *pipe {
 		go func() {
 			defer p.growers.Done()
 			g := grow.NewGrower(s)
+			defer g.Close()
 			for j := range p.work {
 				g.Grow(j.run.Target.Grow, j.run.First, int(j.run.Rows), &j.batch)
 				j.ready <- g.Err()

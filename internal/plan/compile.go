@@ -15,6 +15,8 @@ type Compiled struct {
 	Set      *grow.Set
 	Targets  []*Target // in the order of Set.Entities
 	Warnings Problems
+
+	files []FileRows
 }
 
 // Target is an entity and the table that takes its rows.
@@ -53,6 +55,9 @@ func (c *Compiled) Names() []string {
 type Options struct {
 	Database *schema.Database // nil: the plan is held only against itself
 	Clock    grow.Value       // where not NULL, it stands for the plan's own
+	// Rows opens a file of rows; nil: there are none. Its result is closed with the
+	// Compiled.
+	Rows func(FileSpec) (FileRows, Problems)
 }
 
 // Compile looks up every name and makes a plan ready to grow. The error is
@@ -65,7 +70,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	c := &compiler{
 		plan: p, db: o.Database, byName: map[string]*entity{},
 		out:   &Compiled{Plan: p, Set: &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock}},
-		kinds: map[string]grow.Kind{},
+		kinds: map[string]grow.Kind{}, openFile: o.Rows,
 	}
 	for _, k := range grow.Kinds() {
 		c.kinds[k.Name] = k
@@ -85,6 +90,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	found := p.collector.found
 	found.sort()
 	if errs := found.Errors(); len(errs) > 0 {
+		c.out.Close() // the problems are worth more than an error of closing
 		return nil, found
 	}
 	c.out.Warnings = found.Warnings()
@@ -100,6 +106,7 @@ type compiler struct {
 	byName   map[string]*entity
 	kinds    map[string]grow.Kind
 	stack    []*field // fields being compiled, to find circles
+	openFile func(FileSpec) (FileRows, Problems)
 }
 
 type entity struct {
@@ -112,6 +119,8 @@ type entity struct {
 	up     *field
 	given  []*Given       // also those written below their parents
 	rows   map[string]int // their places among Side rows
+
+	rowFile FileRows // nil if its rows are grown
 }
 
 // field is a field of the plan, or one that the plan leaves unsaid: a key, the
@@ -123,6 +132,9 @@ type field struct {
 	column *schema.Column
 	given  []*node // values of given rows, if only those say the field
 	state  compileState
+
+	fileColumn int      // of the entity's file, if the word is wordStored
+	finds      *finding // for a reference by a natural key
 }
 
 type compileState int
@@ -238,6 +250,10 @@ func (c *compiler) family(e *entity) {
 		c.add(per.place, "%s is per %s, and there is no such entity", e.decl.Name, per.Parent).nearest(per.Parent, c.names())
 		return
 	}
+	if e.parent.decl.RowsFrom != nil {
+		c.add(per.place, "%s has its rows from a file, and nothing can be planned per such rows in this version", per.Parent).
+			hint("give %s rows of its own, and let it pick %s", e.decl.Name, per.Parent)
+	}
 	e.grow.Parent = e.parent.grow
 }
 
@@ -309,11 +325,15 @@ func (c *compiler) fieldsOf(e *entity) {
 		}
 		e.grow.Deal, e.grow.Instead = deal, e.decl.Per.Instead
 	}
+	c.openRows(e)
 	for _, d := range slices.Concat(e.decl.Draws, e.decl.Fields) {
 		if f := e.byName[d.Name]; f != nil {
 			what := "a draw"
-			if f == e.up {
+			switch {
+			case f == e.up:
 				what = "the reference to the parent"
+			case e.decl.RowsFrom != nil:
+				what = "a column of the file"
 			}
 			c.add(d.place, "%s is the name of %s already", d.Name, what)
 			continue
@@ -410,7 +430,7 @@ func (c *compiler) column(e *entity, f *field) *schema.Column {
 		return col
 	}
 	col := t.ByConvention(d.Name)
-	if col == nil && d.word == "pick" {
+	if col == nil && (d.word == "pick" || d.word == "find" || d.word == "same") {
 		col = t.ByConvention(d.Name + "_id")
 	}
 	if col == nil {
@@ -547,6 +567,14 @@ func (c *compiler) unique() {
 				c.add(u.place, "%s cannot be unique together: %s", strings.Join(u.Fields, " and "), err)
 			}
 		}
+		if e.decl.RowsFrom != nil {
+			for _, f := range e.fields {
+				if f.decl.Unique && f.state == compiled && !f.grow.Inherent() {
+					c.add(f.decl.place, "%s cannot be unique: %s has its rows from a file", f.decl.Name, e.decl.Name).hint("key: in rows_from says what tells its rows; a uuid is unique by itself")
+				}
+			}
+			continue
+		}
 		// Fields on their own before texts that may be built of them.
 		for _, texts := range []bool{false, true} {
 			for _, f := range e.fields {
@@ -646,7 +674,11 @@ func (c *compiler) finish() {
 		}
 		c.out.Targets = append(c.out.Targets, t)
 	}
-	for _, fault := range c.out.Set.Finish() {
+	faults := c.out.Set.Finish()
+	if len(faults) == 0 {
+		c.checkFinds()
+	}
+	for _, fault := range faults {
 		e := c.byName[fault.Entity.Name]
 		at := e.decl.place
 		name := e.decl.Name

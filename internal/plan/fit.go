@@ -50,12 +50,15 @@ func suggestion(c *compiler, e *entity, col *schema.Column) string {
 }
 
 func (c *compiler) fitField(f *field) {
-	col, src, at := f.column, f.grow.Source, f.decl.place
+	col, src, at, d := f.column, f.grow.Source, f.decl.place, f.decl
 	if col.Generated {
 		c.missing(at, "the column %s is computed by the database, so nothing can be written into it", col.Name).hint("take the field %s out of the plan", f.decl.Name)
 		return
 	}
 	if t := src.Type(); t != grow.Null && !holds(col.Kind, t) {
+		if want, ok := columnTypes[col.Kind]; ok && d.word == wordStored {
+			c.plan.collector.found = append(c.plan.collector.found, f.entity.rowFile.Misfits(f.fileColumn, want)...)
+		}
 		c.missing(at, "%s makes values of type %s, and the column %s.%s is %s", f.decl.Name, t, f.entity.table.Name, col.Name, col.Declared)
 		return
 	}
@@ -135,6 +138,12 @@ func longest(f *field) (string, int) {
 		return s, k
 	}
 	return best, n
+}
+
+// columnTypes are the types that kinds of columns are made for.
+var columnTypes = map[schema.Kind]grow.Type{
+	schema.Integer: grow.Integer, schema.Decimal: grow.Decimal, schema.Real: grow.Decimal, schema.Boolean: grow.Boolean, schema.Date: grow.Date,
+	schema.Time: grow.Time, schema.Timestamp: grow.Timestamp, schema.UUID: grow.UUID, schema.JSON: grow.JSON,
 }
 
 // holds tells whether a kind of column keeps a logical type exactly.

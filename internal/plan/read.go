@@ -41,6 +41,7 @@ type Entity struct {
 	Draws     []*Field // drawn once, used by several fields, not stored
 	Uniques   []Unique
 	Given     []*Given
+	RowsFrom  *RowsFrom // nil if its rows are grown
 
 	place
 	tablePlace, rowsPlace place
@@ -241,9 +242,10 @@ var namePattern = regexp.MustCompile(`^[\pL_][\pL\pN_]{0,199}$`)
 
 func (p *Plan) entity(e *Entity, n *node) {
 	p.each(n, "an entity", shape{
-		"table": func(_, v *node) { p.text(v, "table", &e.Table); e.tablePlace = v.place },
-		"rows":  func(_, v *node) { e.Rows, _ = p.number(v, "rows", 0, maxRows); e.rowsPlace = v.place },
-		"per":   func(_, v *node) { e.Per = p.per(v) },
+		"table":     func(_, v *node) { p.text(v, "table", &e.Table); e.tablePlace = v.place },
+		"rows":      func(_, v *node) { e.Rows, _ = p.number(v, "rows", 0, maxRows); e.rowsPlace = v.place },
+		"per":       func(_, v *node) { e.Per = p.per(v) },
+		"rows_from": func(_, v *node) { p.rowsFrom(e, v) },
 		"via": func(k, v *node) {
 			p.add(k.place, "via belongs to per").hint("per: {Passenger: 0..3, via: passenger_id}")
 		},
@@ -257,7 +259,10 @@ func (p *Plan) entity(e *Entity, n *node) {
 		p.add(e.rowsPlace, "%s has both rows and per", e.Name).
 			hint("per says how many rows each parent has; rows is for entities without a parent")
 	}
-	if n.mapping && e.Per == nil && e.rowsPlace == (place{}) && n.get("given") == nil {
+	if e.RowsFrom != nil && (e.Per != nil || e.rowsPlace != (place{})) {
+		p.add(e.RowsFrom.place, "%s has its rows from a file, so it says neither rows nor per", e.Name)
+	}
+	if n.mapping && e.RowsFrom == nil && e.Per == nil && e.rowsPlace == (place{}) && n.get("given") == nil {
 		p.add(e.place, "%s says neither rows nor per nor given, so it would have no rows", e.Name).
 			hint("rows: 100, or per: {Parent: 1..3}, or given: with rows written by hand")
 	}

@@ -189,6 +189,8 @@ func (c *compiler) source(f *field) grow.Source {
 		return grow.Literal(value)
 	case wordGiven:
 		return c.givenSource(f)
+	case "find":
+		return c.find(f)
 	case wordParent:
 		if key := c.parentKey(f); key == nil || !c.compile(key) {
 			return nil

@@ -1,0 +1,116 @@
+package files
+
+import (
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"unicode/utf8"
+)
+
+// csvReader reads RFC 4180, with a header line.
+type csvReader struct {
+	file   *os.File
+	path   string
+	csv    *csv.Reader
+	names  []string
+	record Record
+}
+
+func openCSV(f *os.File, path string, o Options) (Reader, error) {
+	b, err := withoutBOM(f)
+	if err != nil {
+		return nil, err
+	}
+	r := &csvReader{file: f, path: path, csv: csv.NewReader(b)}
+	r.csv.ReuseRecord = true
+	r.csv.Comma = ','
+	if o.Separator != 0 {
+		r.csv.Comma = o.Separator
+	} else if strings.EqualFold(filepath.Ext(path), ".tsv") {
+		r.csv.Comma = '\t'
+	}
+	first, err := r.csv.Read()
+	if err == io.EOF {
+		return nil, &Error{File: path, Message: "the file is empty", Hint: "the first line names the columns"}
+	}
+	if err != nil {
+		return nil, r.fault(err)
+	}
+	if len(first) > maxColumns {
+		return nil, &Error{File: path, Line: 1, Message: fmt.Sprintf("more than %d columns", maxColumns)}
+	}
+	for _, n := range first {
+		if bad := checkText(n); bad != "" {
+			return nil, &Error{File: path, Line: 1, Message: bad}
+		}
+		r.names = append(r.names, strings.TrimSpace(n))
+	}
+	if err := checkNames(path, r.names); err != nil {
+		return nil, err
+	}
+	r.record = Record{Names: r.names, Cells: make([]Cell, len(r.names))}
+	return r, nil
+}
+
+func (r *csvReader) Names() []string { return r.names }
+func (r *csvReader) Close() error    { return r.file.Close() }
+
+func (r *csvReader) Next() (Record, error) {
+	fields, err := r.csv.Read()
+	if err != nil {
+		return Record{}, r.fault(err)
+	}
+	r.record.Line, _ = r.csv.FieldPos(0)
+	for i, text := range fields {
+		line, column := r.csv.FieldPos(i)
+		if bad := checkText(text); bad != "" {
+			return Record{}, &Error{r.path, line, column, bad, ""}
+		}
+		if len(text) > maxLine {
+			return Record{}, &Error{r.path, line, column, fmt.Sprintf("a cell of more than %d bytes", maxLine), ""}
+		}
+		r.record.Cells[i] = Cell{Text, text, column}
+		if text == "" {
+			r.record.Cells[i].Kind = Absent
+		}
+	}
+	return r.record, nil
+}
+
+// fault says what an error of the CSV reader means, and where.
+func (r *csvReader) fault(err error) error {
+	var p *csv.ParseError
+	if !errors.As(err, &p) {
+		return err // io.EOF too
+	}
+	e := &Error{File: r.path, Line: p.Line, Column: p.Column}
+	switch {
+	case errors.Is(err, csv.ErrFieldCount):
+		e.Column = 0
+		e.Message = fmt.Sprintf("this line has another number of cells than the first, which has %d", len(r.names))
+		e.Hint = fmt.Sprintf("the separator is %q; a cell that holds it goes in quotes", r.csv.Comma)
+	case errors.Is(err, csv.ErrBareQuote):
+		e.Message, e.Hint = "a quote inside a cell that does not begin with one", `a cell with quotes goes in quotes, and they are doubled: "say ""hello"""`
+	case errors.Is(err, csv.ErrQuote):
+		e.Message, e.Hint = "a quoted cell does not end, or goes on behind its quote", `quotes inside a quoted cell are doubled`
+	default:
+		e.Message = p.Err.Error()
+	}
+	return e
+}
+
+// ParseSeparator reads a separator of CSV: one character, or tab.
+func ParseSeparator(s string) (rune, error) {
+	if s == "tab" || s == `\t` {
+		return '\t', nil
+	}
+	r, size := utf8.DecodeRuneInString(s)
+	if size != len(s) || size == 0 || strings.ContainsRune("\"\r\n\ufffd", r) {
+		return 0, fmt.Errorf("a separator is one character, such as ; or tab, and here is %q", s)
+	}
+	return r, nil
+}

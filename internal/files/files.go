@@ -1,0 +1,140 @@
+// Package files reads rows from files: CSV, NDJSON, JSON and XLSX, strictly, as a
+// stream, with the place of every cell.
+package files
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"unicode/utf8"
+)
+
+// Options say how a file is written, where that is not plain.
+type Options struct {
+	Separator rune   // of CSV; 0 means a comma, or a tab for .tsv
+	Sheet     string // of XLSX; empty means the first
+}
+
+// Kind is what a file says about a cell.
+type Kind uint8
+
+// The kinds of cells. CSV knows text alone; an empty cell is Absent.
+const (
+	Absent Kind = iota
+	Text        // may be read as a number or a date
+	Quoted      // text, whatever it looks like
+	Number
+	Boolean
+	JSON // an object or a list
+)
+
+// Cell is one cell of a record.
+type Cell struct {
+	Kind   Kind
+	Text   string
+	Column int // from 1: a character of the line, or the column of a sheet
+}
+
+// Record is one row. Its slices are used again by the next.
+type Record struct {
+	Line  int      // from 1
+	Names []string // of the cells; the same slice as long as they do not change
+	Cells []Cell
+}
+
+// Reader reads records in order; the error after the last is io.EOF.
+type Reader interface {
+	Next() (Record, error)
+	// Names are those of the first line, nil if records have their own.
+	Names() []string
+	Close() error
+}
+
+// Error is a fault in a file.
+type Error struct {
+	File         string
+	Line, Column int // from 1; 0 if not known
+	Message      string
+	Hint         string
+}
+
+func (e *Error) Error() string {
+	at := e.File
+	if e.Line > 0 {
+		at += fmt.Sprintf(":%d", e.Line)
+		if e.Column > 0 {
+			at += fmt.Sprintf(":%d", e.Column)
+		}
+	}
+	return at + ": " + e.Message
+}
+
+// Limits on what files hold.
+const (
+	maxLine    = 16 << 20 // bytes of a record
+	maxColumns = 2000
+)
+
+// Open opens a file by its ending: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx.
+func Open(path string, o Options) (Reader, error) {
+	open := map[string]func(*os.File, string, Options) (Reader, error){
+		".csv": openCSV, ".tsv": openCSV, ".ndjson": openNDJSON, ".jsonl": openNDJSON, ".json": openJSON, ".xlsx": openXLSX,
+	}[strings.ToLower(filepath.Ext(path))]
+	if open == nil {
+		return nil, &Error{File: path, Message: "this is no kind of file that rows can be read from", Hint: "there is: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx"}
+	}
+	f, err := os.Open(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return nil, &Error{File: path, Message: "there is no such file"}
+	case err != nil:
+		return nil, &Error{File: path, Message: "the file cannot be read: " + err.Error()}
+	}
+	r, err := open(f, path, o)
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return r, nil
+}
+
+// withoutBOM skips a byte order mark.
+func withoutBOM(r io.Reader) (*bufio.Reader, error) {
+	b := bufio.NewReaderSize(r, 64<<10)
+	if mark, err := b.Peek(3); err == nil && string(mark) == "\ufeff" {
+		if _, err := b.Discard(3); err != nil {
+			return nil, err
+		}
+	}
+	return b, nil
+}
+
+// checkText refuses what is no text.
+func checkText(s string) string {
+	switch {
+	case strings.IndexByte(s, 0) >= 0:
+		return "a NUL byte: this is not a text file"
+	case !utf8.ValidString(s):
+		return "not valid UTF-8: save the file as UTF-8"
+	}
+	return ""
+}
+
+// checkNames refuses headers that do not name every column once.
+func checkNames(path string, names []string) error {
+	seen := map[string]int{}
+	for i, n := range names {
+		if n == "" {
+			return &Error{File: path, Line: 1, Message: fmt.Sprintf("column %d has no name", i+1), Hint: "the first line names every column"}
+		}
+		if at, ok := seen[n]; ok {
+			return &Error{File: path, Line: 1, Message: fmt.Sprintf("the columns %d and %d are both called %s", at+1, i+1, n)}
+		}
+		seen[n] = i
+	}
+	return nil
+}

@@ -1,0 +1,306 @@
+package files
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+)
+
+// ndjsonReader reads one JSON object a line.
+type ndjsonReader struct {
+	file  *os.File
+	path  string
+	lines *bufio.Reader
+	line  int
+	names nameList
+}
+
+func openNDJSON(f *os.File, path string, _ Options) (Reader, error) {
+	b, err := withoutBOM(f)
+	if err != nil {
+		return nil, err
+	}
+	return &ndjsonReader{file: f, path: path, lines: b}, nil
+}
+
+func (r *ndjsonReader) Names() []string { return nil }
+func (r *ndjsonReader) Close() error    { return r.file.Close() }
+
+func (r *ndjsonReader) Next() (Record, error) {
+	for {
+		text, err := readLine(r.lines)
+		if err != nil {
+			if errors.Is(err, errLongLine) {
+				return Record{}, &Error{r.path, r.line + 1, 0, err.Error(), ""}
+			}
+			return Record{}, err
+		}
+		r.line++
+		if len(bytes.TrimSpace(text)) == 0 {
+			continue
+		}
+		if bad := checkText(string(text)); bad != "" {
+			return Record{}, &Error{r.path, r.line, 0, bad, ""}
+		}
+		d := json.NewDecoder(bytes.NewReader(text))
+		var record Record
+		if err = r.names.open(d); err == nil {
+			record, err = r.names.object(d)
+		}
+		if err == nil {
+			if _, more := d.Token(); more != io.EOF {
+				err = errors.New("something stands behind the object")
+			}
+		}
+		if err != nil {
+			return Record{}, &Error{r.path, r.line, int(min(d.InputOffset(), int64(len(text)))) + 1, jsonFault(err), "each line is one JSON object"}
+		}
+		record.Line = r.line
+		return record, nil
+	}
+}
+
+var errLongLine = fmt.Errorf("a line of more than %d bytes", maxLine)
+
+// readLine reads a line of bounded length, without its end.
+func readLine(b *bufio.Reader) ([]byte, error) {
+	var line []byte
+	for {
+		part, err := b.ReadSlice('\n')
+		line = append(line, part...)
+		switch {
+		case len(line) > maxLine:
+			return nil, errLongLine
+		case err == bufio.ErrBufferFull:
+			continue
+		case err == io.EOF && len(line) > 0, err == nil:
+			return bytes.TrimRight(line, "\r\n"), nil
+		default:
+			return nil, err
+		}
+	}
+}
+
+// jsonReader reads a JSON array of objects.
+type jsonReader struct {
+	file    *os.File
+	path    string
+	lines   *lineCounter
+	decoder *json.Decoder
+	names   nameList
+	done    bool
+}
+
+func openJSON(f *os.File, path string, _ Options) (Reader, error) {
+	b, err := withoutBOM(f)
+	if err != nil {
+		return nil, err
+	}
+	r := &jsonReader{file: f, path: path, lines: &lineCounter{from: b}}
+	r.decoder = json.NewDecoder(r.lines)
+	t, err := r.decoder.Token()
+	if err == io.EOF {
+		return nil, &Error{File: path, Message: "the file is empty", Hint: "it holds a list of objects: [{...}, {...}]"}
+	}
+	if t != json.Delim('[') || err != nil {
+		return nil, &Error{path, 1, 1, "this is no list of objects", "it holds a list of objects: [{...}, {...}]; one object a line is .ndjson"}
+	}
+	return r, nil
+}
+
+func (r *jsonReader) Names() []string { return nil }
+func (r *jsonReader) Close() error    { return r.file.Close() }
+
+func (r *jsonReader) Next() (Record, error) {
+	if r.done {
+		return Record{}, io.EOF
+	}
+	line := 0
+	record, err := Record{}, error(nil)
+	if r.decoder.More() {
+		if err = r.names.open(r.decoder); err == nil {
+			line, _ = r.lines.at(r.decoder.InputOffset())
+			record, err = r.names.object(r.decoder)
+		}
+	} else {
+		var t json.Token
+		if t, err = r.decoder.Token(); err == nil && t == json.Delim(']') {
+			r.done = true
+			if _, err = r.decoder.Token(); err == io.EOF {
+				return Record{}, io.EOF
+			}
+			if err == nil {
+				err = errors.New("something stands behind the list")
+			}
+		}
+	}
+	if err != nil {
+		line, column := r.lines.at(r.decoder.InputOffset())
+		return Record{}, &Error{r.path, line, column, jsonFault(err), ""}
+	}
+	record.Line = line
+	for _, c := range record.Cells {
+		if bad := checkText(c.Text); bad != "" {
+			return Record{}, &Error{r.path, line, 0, bad, ""}
+		}
+	}
+	return record, nil
+}
+
+func jsonFault(err error) string {
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return "the JSON ends too early"
+	}
+	return strings.TrimPrefix(err.Error(), "json: ")
+}
+
+// lineCounter finds the line of an offset that lies not far behind what was read.
+type lineCounter struct {
+	from  io.Reader
+	read  int64
+	ends  []int64 // offsets of line ends not passed yet
+	lines int     // ends passed
+	start int64   // of the current line
+}
+
+func (c *lineCounter) Read(p []byte) (int, error) {
+	n, err := c.from.Read(p)
+	for i, b := range p[:n] {
+		if b == '\n' {
+			c.ends = append(c.ends, c.read+int64(i))
+		}
+	}
+	c.read += int64(n)
+	return n, err
+}
+
+func (c *lineCounter) at(offset int64) (line, column int) {
+	passed := 0
+	for passed < len(c.ends) && c.ends[passed] < offset {
+		c.start = c.ends[passed] + 1
+		passed++
+	}
+	c.lines += passed
+	c.ends = c.ends[:copy(c.ends, c.ends[passed:])]
+	return c.lines + 1, int(offset-c.start) + 1
+}
+
+// nameList keeps the names of the last object, so that records of the same form share
+// them.
+type nameList struct {
+	names []string
+	cells []Cell
+}
+
+// open reads the beginning of an object.
+func (l *nameList) open(d *json.Decoder) error {
+	t, err := d.Token()
+	if err == nil && t != json.Delim('{') {
+		err = errors.New("this is no object")
+	}
+	return err
+}
+
+// object reads the rest of an object of scalars; what is deeper stays JSON.
+func (l *nameList) object(d *json.Decoder) (Record, error) {
+	l.cells = l.cells[:0]
+	same := true
+	for d.More() {
+		key, err := d.Token()
+		if err != nil {
+			return Record{}, err
+		}
+		name, ok := key.(string)
+		if !ok {
+			return Record{}, errors.New("an object's key is text")
+		}
+		var raw json.RawMessage
+		if err := d.Decode(&raw); err != nil {
+			return Record{}, err
+		}
+		i := len(l.cells)
+		if i >= maxColumns {
+			return Record{}, fmt.Errorf("more than %d keys", maxColumns)
+		}
+		if same && (i >= len(l.names) || l.names[i] != name) {
+			same = false
+			l.names = append([]string{}, l.names[:i]...)
+		}
+		if !same {
+			for _, n := range l.names {
+				if n == name {
+					return Record{}, fmt.Errorf("the key %s stands twice in one object", name)
+				}
+			}
+			l.names = append(l.names, name)
+		}
+		cell, err := cellOf(raw)
+		if err != nil {
+			return Record{}, err
+		}
+		l.cells = append(l.cells, cell)
+	}
+	if _, err := d.Token(); err != nil {
+		return Record{}, err
+	}
+	if len(l.cells) < len(l.names) {
+		l.names = append([]string{}, l.names[:len(l.cells)]...)
+	}
+	return Record{Names: l.names, Cells: l.cells}, nil
+}
+
+func cellOf(raw json.RawMessage) (Cell, error) {
+	switch c := raw[0]; {
+	case c == 'n':
+		return Cell{}, nil
+	case c == 't' || c == 'f':
+		return Cell{Kind: Boolean, Text: string(raw)}, nil
+	case c == '"':
+		var s string
+		err := json.Unmarshal(raw, &s)
+		return Cell{Kind: Quoted, Text: s}, err
+	case c == '{' || c == '[':
+		var b bytes.Buffer
+		err := json.Compact(&b, raw)
+		return Cell{Kind: JSON, Text: b.String()}, err
+	}
+	return Cell{Kind: Number, Text: plainNumber(string(raw))}, nil
+}
+
+// plainNumber writes a number with an exponent out, if it is a short one: 1e3 is 1000.
+func plainNumber(s string) string {
+	mantissa, exponent, ok := strings.Cut(strings.ToLower(s), "e")
+	if !ok {
+		return s
+	}
+	e, err := strconv.Atoi(exponent)
+	if err != nil || e > 18 || e < -18 {
+		return s
+	}
+	sign := ""
+	if strings.HasPrefix(mantissa, "-") {
+		sign, mantissa = "-", mantissa[1:]
+	}
+	whole, fraction, _ := strings.Cut(mantissa, ".")
+	digits, point := whole+fraction, len(whole)+e
+	for point <= 0 {
+		digits, point = "0"+digits, point+1
+	}
+	for point > len(digits) {
+		digits += "0"
+	}
+	whole, fraction = strings.TrimLeft(digits[:point], "0"), strings.TrimRight(digits[point:], "0")
+	if whole == "" {
+		whole = "0"
+	}
+	if fraction != "" {
+		whole += "." + fraction
+	}
+	return sign + whole
+}

@@ -1,0 +1,573 @@
+package files
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"regexp"
+	"strings"
+
+	"github.com/zeebo/xxh3"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+)
+
+// Table is the mapped columns of a file, read once, held against each other, and
+// spooled, so that any row can be read again. It implements plan.FileRows. Memory is
+// a few bytes for every 64 rows, and, with a key, about 40 bytes for each row while
+// the file is read.
+type Table struct {
+	path    string
+	columns []column
+	spool   spool
+	index   []int64 // where each run of rows begins
+	rows    uint64
+}
+
+type column struct {
+	want  *plan.FileColumn
+	typ   grow.Type
+	scale uint8
+	seen  bool
+	given bool // the plan says the type
+}
+
+const (
+	runRows     = 64
+	maxProblems = 100
+	memorySpool = 8 << 20 // bytes that are kept in memory rather than in a temporary file
+)
+
+// spool is where the cells of a file are kept in order.
+type spool struct {
+	memory []byte
+	file   *os.File
+	size   int64
+	out    *bufio.Writer
+}
+
+func (s *spool) Write(b []byte) (int, error) {
+	s.size += int64(len(b))
+	if s.file == nil {
+		if len(s.memory)+len(b) <= memorySpool {
+			s.memory = append(s.memory, b...)
+			return len(b), nil
+		}
+		f, err := os.CreateTemp("", "evensprout-rows-*")
+		if err != nil {
+			return 0, err
+		}
+		s.file, s.out = f, bufio.NewWriterSize(f, 256<<10)
+		if _, err := s.out.Write(s.memory); err != nil {
+			return 0, err
+		}
+		s.memory = nil
+	}
+	return s.out.Write(b)
+}
+
+func (s *spool) ReadAt(b []byte, at int64) (int, error) {
+	if s.file != nil {
+		return s.file.ReadAt(b, at)
+	}
+	return bytes.NewReader(s.memory).ReadAt(b, at)
+}
+
+// Rows reads a file for a plan. The problems say all that is wrong with it; the rows
+// are nil if something is.
+func Rows(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
+	l := &loader{spec: spec, table: &Table{path: spec.Path}}
+	for _, c := range spec.Columns {
+		l.table.columns = append(l.table.columns, column{want: c, typ: c.As, given: c.As != grow.Null})
+	}
+	if l.run(); len(l.problems) > 0 {
+		l.table.Close()
+		return nil, l.problems
+	}
+	return l.table, nil
+}
+
+// loader reads a file into a table.
+type loader struct {
+	spec     plan.FileSpec
+	table    *Table
+	problems plan.Problems
+	last     map[xxh3.Uint128]int // the line of the last row with a key, if that one counts
+	buf      []byte
+}
+
+func (l *loader) run() {
+	if l.spec.Duplicates == "last" {
+		l.last = map[xxh3.Uint128]int{}
+		ok := l.each(func(r Record, cells []Cell) {
+			l.last[l.key(cells)] = r.Line
+		})
+		if !ok {
+			return
+		}
+	}
+	seen := map[xxh3.Uint128]int{}
+	ok := l.each(func(r Record, cells []Cell) {
+		if len(l.spec.Key) > 0 && !l.counts(r, cells, seen) {
+			return
+		}
+		l.take(r, cells)
+	})
+	if !ok {
+		return
+	}
+	t := l.table
+	if t.spool.out != nil {
+		if err := t.spool.out.Flush(); err != nil {
+			l.add(0, 0, "the rows cannot be kept: "+err.Error(), "")
+		}
+	}
+	for i := range t.columns {
+		c := &t.columns[i]
+		if c.typ == grow.Null && !c.given {
+			c.typ = grow.Text
+		}
+		if !c.seen {
+			l.add(0, 0, fmt.Sprintf("no row has the column %s", c.want.Column), "")
+		}
+	}
+}
+
+func (l *loader) add(line, column int, message, hint string) {
+	if len(l.problems) < maxProblems {
+		l.problems = append(l.problems, &plan.Problem{File: l.spec.Path, Line: line, Column: column, Message: message, Hint: hint})
+	}
+}
+
+// each reads all records and picks the mapped cells; false after a fault that ends it.
+func (l *loader) each(do func(Record, []Cell)) bool {
+	o := Options{Sheet: l.spec.Sheet}
+	var err error
+	if l.spec.Separator != "" {
+		if o.Separator, err = ParseSeparator(l.spec.Separator); err != nil {
+			l.add(0, 0, err.Error(), "")
+			return false
+		}
+	}
+	r, err := Open(l.spec.Path, o)
+	if err != nil {
+		l.fault(err)
+		return false
+	}
+	defer r.Close()
+	if names := r.Names(); names != nil {
+		for _, c := range l.spec.Columns {
+			if !contains(names, c.Column) {
+				hint := "there is: " + strings.Join(names, ", ")
+				if near := plan.Nearest(c.Column, names); near != "" {
+					hint = fmt.Sprintf("did you mean %q?", near)
+				}
+				l.add(1, 1, fmt.Sprintf("the file has no column %s, which the field %s takes", c.Column, c.Field), hint)
+			}
+		}
+		if len(l.problems) > 0 {
+			return false
+		}
+	}
+	var names []string
+	places := make([]int, len(l.spec.Columns))
+	cells := make([]Cell, len(l.spec.Columns))
+	for {
+		record, err := r.Next()
+		if err == io.EOF {
+			return true
+		}
+		if err != nil {
+			l.fault(err)
+			return false
+		}
+		if len(names) != len(record.Names) || len(names) > 0 && &names[0] != &record.Names[0] {
+			names = record.Names
+			for i, c := range l.spec.Columns {
+				places[i] = -1
+				for j, n := range names {
+					if n == c.Column {
+						places[i] = j
+					}
+				}
+			}
+		}
+		for i, at := range places {
+			cells[i] = Cell{}
+			if at >= 0 && at < len(record.Cells) {
+				cells[i] = record.Cells[at]
+				l.table.columns[i].seen = true
+			}
+		}
+		do(record, cells)
+	}
+}
+
+func (l *loader) fault(err error) {
+	var e *Error
+	if errors.As(err, &e) {
+		l.add(e.Line, e.Column, e.Message, e.Hint)
+		return
+	}
+	l.add(0, 0, err.Error(), "")
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+func (l *loader) key(cells []Cell) xxh3.Uint128 {
+	l.buf = l.buf[:0]
+	for _, k := range l.spec.Key {
+		l.buf = append(append(l.buf, cells[k].Text...), 0)
+	}
+	return xxh3.Hash128(l.buf)
+}
+
+// counts tells whether a row is the one that counts of those with its key.
+func (l *loader) counts(r Record, cells []Cell, seen map[xxh3.Uint128]int) bool {
+	key := l.key(cells)
+	if l.last != nil {
+		return l.last[key] == r.Line
+	}
+	first, again := seen[key]
+	if !again {
+		seen[key] = r.Line
+		for _, k := range l.spec.Key {
+			if cells[k].Kind == Absent {
+				l.add(r.Line, cells[k].Column, fmt.Sprintf("the key %s is empty", l.spec.Columns[k].Column), "")
+			}
+		}
+		return true
+	}
+	if l.spec.Duplicates == "" {
+		var values []string
+		for _, k := range l.spec.Key {
+			values = append(values, fmt.Sprintf("%q", cells[k].Text))
+		}
+		l.add(r.Line, cells[l.spec.Key[0]].Column, fmt.Sprintf("the key %s stands in line %d already", strings.Join(values, ", "), first),
+			"duplicates: first, or last, says which row counts")
+	}
+	return false
+}
+
+// take spools a row and lets its cells say what type their columns have.
+func (l *loader) take(r Record, cells []Cell) {
+	t := l.table
+	if t.rows%runRows == 0 {
+		t.index = append(t.index, t.spool.size)
+	}
+	b := binary.AppendUvarint(l.buf[:0], uint64(r.Line))
+	for i, c := range cells {
+		col := &t.columns[i]
+		b = append(b, byte(c.Kind))
+		if c.Kind == Absent {
+			continue
+		}
+		b = binary.AppendUvarint(b, uint64(c.Column))
+		b = binary.AppendUvarint(b, uint64(len(c.Text)))
+		b = append(b, c.Text...)
+		if col.given {
+			v, err := Parse(c, col.want.As)
+			if err != nil {
+				l.add(r.Line, c.Column, fmt.Sprintf("%s: %s", col.want.Column, err), "")
+			}
+			col.scale = max(col.scale, v.Scale)
+			continue
+		}
+		typ, scale := looks(c)
+		col.typ, col.scale = join(col.typ, typ), max(col.scale, scale)
+	}
+	l.buf = b
+	if _, err := t.spool.Write(b); err != nil {
+		l.add(0, 0, "the rows cannot be kept: "+err.Error(), "make room for temporary files")
+	}
+	t.rows++
+}
+
+var (
+	integerPattern = regexp.MustCompile(`^-?(0|[1-9][0-9]{0,17})$`)
+	decimalPattern = regexp.MustCompile(`^-?(0|[1-9][0-9]*)\.[0-9]+$`)
+	datePattern    = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`)
+	momentPattern  = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:`)
+	clockPattern   = regexp.MustCompile(`^[0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]+)?)?$`)
+	uuidPattern    = regexp.MustCompile(`^[0-9a-fA-F]{8}-([0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}$`)
+)
+
+// looks tells the narrowest type that a cell is of.
+func looks(c Cell) (grow.Type, uint8) {
+	candidates := []struct {
+		pattern *regexp.Regexp
+		typ     grow.Type
+	}{
+		{datePattern, grow.Date}, {momentPattern, grow.Timestamp}, {clockPattern, grow.Time}, {uuidPattern, grow.UUID},
+	}
+	switch c.Kind {
+	case Boolean:
+		return grow.Boolean, 0
+	case JSON:
+		return grow.JSON, 0
+	case Number, Text:
+		if c.Text == "true" || c.Text == "false" {
+			return grow.Boolean, 0
+		}
+		if integerPattern.MatchString(c.Text) || decimalPattern.MatchString(c.Text) {
+			if v, err := grow.ParseDecimal(c.Text); err == nil {
+				return v.Type, v.Scale
+			}
+		}
+	}
+	for _, x := range candidates {
+		if x.pattern.MatchString(c.Text) {
+			if v, err := Parse(c, x.typ); err == nil {
+				return x.typ, v.Scale
+			}
+		}
+	}
+	return grow.Text, 0
+}
+
+// join is the narrowest type that holds two.
+func join(a, b grow.Type) grow.Type {
+	switch {
+	case a == grow.Null || a == b:
+		return b
+	case a == grow.Integer && b == grow.Decimal, a == grow.Decimal && b == grow.Integer:
+		return grow.Decimal
+	case a == grow.Date && b == grow.Timestamp, a == grow.Timestamp && b == grow.Date:
+		return grow.Timestamp
+	}
+	return grow.Text
+}
+
+// Parse reads a cell strictly as a type.
+func Parse(c Cell, t grow.Type) (grow.Value, error) {
+	bad := fmt.Errorf("%q is no %s", clip(c.Text), t)
+	switch t {
+	case grow.Text:
+		return grow.String(c.Text), nil
+	case grow.Integer:
+		v, err := grow.ParseDecimal(c.Text)
+		if err != nil || v.Type != grow.Integer || strings.Contains(c.Text, "_") {
+			if strings.ContainsAny(c.Text, ",'  ") {
+				return v, fmt.Errorf("%w: write it without separators of thousands", bad)
+			}
+			return v, bad
+		}
+		return v, nil
+	case grow.Decimal:
+		v, err := grow.ParseDecimal(c.Text)
+		if err != nil || strings.Contains(c.Text, "_") {
+			if strings.ContainsAny(c.Text, ",'  ") {
+				return v, fmt.Errorf("%w: write it with a point, and without separators of thousands", bad)
+			}
+			return v, bad
+		}
+		v.Type = grow.Decimal
+		return v, nil
+	case grow.Boolean:
+		switch strings.ToLower(c.Text) {
+		case "true", "1", "yes":
+			return grow.Bool(true), nil
+		case "false", "0", "no":
+			return grow.Bool(false), nil
+		}
+		return grow.Value{}, fmt.Errorf("%w: true or false, yes or no, 1 or 0", bad)
+	case grow.Date, grow.Timestamp:
+		if c.Kind == Number {
+			return serial(c, t)
+		}
+		if t == grow.Date {
+			return grow.ParseDate(c.Text)
+		}
+		if v, err := grow.ParseDate(c.Text); err == nil {
+			return grow.Value{Type: grow.Timestamp, N: v.N * grow.Day}, nil
+		}
+		return grow.ParseTimestamp(c.Text)
+	case grow.Time:
+		return grow.ParseTime(c.Text)
+	case grow.UUID:
+		return grow.ParseUUID(c.Text)
+	case grow.JSON:
+		if c.Kind == Quoted {
+			b, err := json.Marshal(c.Text)
+			return grow.Value{Type: grow.JSON, S: string(b)}, err
+		}
+		if !json.Valid([]byte(c.Text)) {
+			return grow.Value{}, bad
+		}
+		return grow.Value{Type: grow.JSON, S: c.Text}, nil
+	}
+	return grow.Value{}, bad
+}
+
+// serial reads the number of days since 1899-12-30 that sheets keep for dates.
+func serial(c Cell, t grow.Type) (grow.Value, error) {
+	v, err := grow.ParseDecimal(c.Text)
+	if err != nil || v.N < 0 {
+		return v, fmt.Errorf("%q is no %s", clip(c.Text), t)
+	}
+	const epoch = -25569 // 1899-12-30
+	whole := int64(1)
+	for range v.Scale {
+		whole *= 10
+	}
+	days, rest := v.N/whole, v.N%whole
+	if days < 61 || days > 2_958_465 { // before March 1900, sheets disagree; the last is 9999-12-31
+		return v, fmt.Errorf("%q is no %s that sheets agree on", clip(c.Text), t)
+	}
+	if t == grow.Date {
+		if rest != 0 {
+			return v, fmt.Errorf("%q is a date with a time of day", clip(c.Text))
+		}
+		return grow.Value{Type: grow.Date, N: days + epoch}, nil
+	}
+	// To the nearest second: the fraction of a day is not exact.
+	for whole > 1e12 {
+		whole, rest = whole/10, rest/10
+	}
+	seconds := (rest*86_400*2 + whole) / (2 * whole)
+	return grow.Value{Type: grow.Timestamp, N: (days+epoch)*grow.Day + seconds*grow.Second}, nil
+}
+
+func clip(s string) string {
+	if len(s) > 40 {
+		return strings.ToValidUTF8(s[:40], "") + "..."
+	}
+	return s
+}
+
+// Len is the number of rows.
+func (t *Table) Len() uint64 { return t.rows }
+
+// Type is the type of a column.
+func (t *Table) Type(i int) (grow.Type, uint8) { return t.columns[i].typ, t.columns[i].scale }
+
+// Close removes the spool.
+func (t *Table) Close() error {
+	if t.spool.file == nil {
+		return nil
+	}
+	name := t.spool.file.Name()
+	err := t.spool.file.Close()
+	t.spool.file = nil
+	return errors.Join(err, os.Remove(name))
+}
+
+// run is some consecutive rows as they are spooled.
+type run struct {
+	first uint64
+	lines []int
+	cells []Cell // row after row
+}
+
+// read reads the run that a row is in.
+func (t *Table) read(n uint64, into *run) error {
+	i := n / runRows
+	end := t.spool.size
+	if i+1 < uint64(len(t.index)) {
+		end = t.index[i+1]
+	}
+	b := make([]byte, end-t.index[i])
+	if _, err := t.spool.ReadAt(b, t.index[i]); err != nil && err != io.EOF {
+		return err
+	}
+	into.first, into.lines, into.cells = i*runRows, into.lines[:0], into.cells[:0]
+	number := func() uint64 {
+		x, size := binary.Uvarint(b)
+		b = b[size:]
+		return x
+	}
+	for len(b) > 0 {
+		into.lines = append(into.lines, int(number()))
+		for range t.columns {
+			c := Cell{Kind: Kind(b[0])}
+			b = b[1:]
+			if c.Kind != Absent {
+				c.Column = int(number())
+				size := number()
+				c.Text = string(b[:size])
+				b = b[size:]
+			}
+			into.cells = append(into.cells, c)
+		}
+	}
+	return nil
+}
+
+// Place is where a row stands in the file.
+func (t *Table) Place(n uint64) (string, int) {
+	var r run
+	if err := t.read(n, &r); err != nil {
+		return t.path, 0
+	}
+	return t.path, r.lines[n-r.first]
+}
+
+// Misfits are the first cells of a column that are not of a type.
+func (t *Table) Misfits(i int, typ grow.Type) plan.Problems {
+	const most = 20
+	var found plan.Problems
+	var r run
+	for n := uint64(0); n < t.rows && len(found) < most; n += runRows {
+		if err := t.read(n, &r); err != nil {
+			return found
+		}
+		for j, line := range r.lines {
+			c := r.cells[j*len(t.columns)+i]
+			if c.Kind == Absent {
+				continue
+			}
+			if _, err := Parse(c, typ); err != nil && len(found) < most {
+				found = append(found, &plan.Problem{File: t.path, Line: line, Column: c.Column, Message: fmt.Sprintf("%s: %s", t.columns[i].want.Column, err), Database: true})
+			}
+		}
+	}
+	return found
+}
+
+// Reader reads rows in any order; it keeps the run last read.
+func (t *Table) Reader() grow.TableReader { return &tableReader{table: t} }
+
+type tableReader struct {
+	table  *Table
+	loaded bool
+	run    run
+	values []grow.Value // of the run, row after row
+}
+
+func (r *tableReader) Close() error { return nil }
+
+func (r *tableReader) Row(n uint64) ([]grow.Value, error) {
+	width := len(r.table.columns)
+	if !r.loaded || n < r.run.first || n >= r.run.first+uint64(len(r.run.lines)) {
+		if err := r.table.read(n, &r.run); err != nil {
+			return nil, err
+		}
+		r.loaded = true
+		r.values = r.values[:0]
+		for i, c := range r.run.cells {
+			v := grow.Value{}
+			if c.Kind != Absent {
+				var err error
+				if v, err = Parse(c, r.table.columns[i%width].typ); err != nil {
+					return nil, fmt.Errorf("line %d: %w", r.run.lines[i/width], err)
+				}
+			}
+			r.values = append(r.values, v)
+		}
+	}
+	at := int(n-r.run.first) * width
+	return r.values[at : at+width], nil
+}

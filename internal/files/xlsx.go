@@ -1,0 +1,366 @@
+package files
+
+import (
+	"archive/zip"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"strconv"
+	"strings"
+)
+
+// xlsxReader reads a sheet of an Office Open XML workbook (ISO/IEC 29500) as a
+// stream. Values are what the cells hold: a formula is refused, because its value was
+// computed by somebody's program at some time.
+type xlsxReader struct {
+	file   *os.File
+	path   string
+	sheet  io.ReadCloser
+	xml    *xml.Decoder
+	shared []string
+	names  []string
+	record Record
+	row    int
+}
+
+// Limits against archives that unpack to far more than they are.
+const (
+	maxUnpacked = 2 << 30 // bytes of the sheet
+	maxShared   = 256 << 20
+	maxRatio    = 200 // unpacked to packed
+	ratioFrom   = 1 << 20
+)
+
+// parts of a package that are read.
+type xlsxWorkbook struct {
+	Sheets []struct {
+		Name string `xml:"name,attr"`
+		ID   string `xml:"http://schemas.openxmlformats.org/officeDocument/2006/relationships id,attr"`
+	} `xml:"sheets>sheet"`
+}
+
+type xlsxRelations struct {
+	List []struct {
+		ID     string `xml:"Id,attr"`
+		Target string `xml:"Target,attr"`
+	} `xml:"Relationship"`
+}
+
+func openXLSX(f *os.File, file string, o Options) (Reader, error) {
+	fail := func(format string, args ...any) (Reader, error) {
+		return nil, &Error{File: file, Message: fmt.Sprintf(format, args...)}
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	z, err := zip.NewReader(f, info.Size())
+	if err != nil {
+		return fail("this is no XLSX workbook: %s", err)
+	}
+	members := map[string]*zip.File{}
+	for _, m := range z.File {
+		members[m.Name] = m
+	}
+	var book xlsxWorkbook
+	var relations xlsxRelations
+	if err := decode(members["xl/workbook.xml"], &book); err != nil {
+		return fail("this is no XLSX workbook: %s", err)
+	}
+	if err := decode(members["xl/_rels/workbook.xml.rels"], &relations); err != nil {
+		return fail("this is no XLSX workbook: %s", err)
+	}
+	id := ""
+	var names []string
+	for _, s := range book.Sheets {
+		names = append(names, s.Name)
+		if id == "" && (o.Sheet == "" || s.Name == o.Sheet) {
+			id = s.ID
+		}
+	}
+	if id == "" {
+		return nil, &Error{File: file, Message: fmt.Sprintf("the workbook has no sheet %q", o.Sheet), Hint: "there is: " + strings.Join(names, ", ")}
+	}
+	target := ""
+	for _, r := range relations.List {
+		if r.ID == id {
+			target = strings.TrimPrefix(path.Join("/xl", r.Target), "/")
+			if strings.HasPrefix(r.Target, "/") {
+				target = strings.TrimPrefix(r.Target, "/")
+			}
+		}
+	}
+	r := &xlsxReader{file: f, path: file}
+	if r.shared, err = sharedTexts(members["xl/sharedStrings.xml"]); err != nil {
+		return fail("the workbook's texts cannot be read: %s", err)
+	}
+	if r.sheet, err = unpack(members[target], maxUnpacked); err != nil {
+		return fail("the sheet cannot be read: %s", err)
+	}
+	r.xml = xml.NewDecoder(r.sheet)
+	head, err := r.cells()
+	if err == io.EOF {
+		return nil, &Error{File: file, Message: "the sheet is empty", Hint: "its first row names the columns"}
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range head {
+		r.names = append(r.names, strings.TrimSpace(c.Text))
+	}
+	if err := checkNames(file, r.names); err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+// unpack opens a member that may unpack to a number of bytes, and not to far more than
+// it is packed.
+func unpack(m *zip.File, most int64) (io.ReadCloser, error) {
+	if m == nil {
+		return nil, errors.New("a part is missing")
+	}
+	size := m.UncompressedSize64
+	if size > uint64(most) || size > ratioFrom && size/maxRatio > m.CompressedSize64 {
+		return nil, fmt.Errorf("%s would unpack from %d to %d bytes, which is more than a sheet of rows does", m.Name, m.CompressedSize64, size)
+	}
+	r, err := m.Open()
+	if err != nil {
+		return nil, err
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{io.LimitReader(r, most), r}, nil
+}
+
+func decode(m *zip.File, into any) error {
+	r, err := unpack(m, 16<<20)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	return xml.NewDecoder(r).Decode(into)
+}
+
+// sharedTexts reads the texts that cells refer to by number.
+func sharedTexts(m *zip.File) ([]string, error) {
+	if m == nil {
+		return nil, nil
+	}
+	r, err := unpack(m, maxShared)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	var texts []string
+	d := xml.NewDecoder(r)
+	for {
+		t, err := d.Token()
+		if err == io.EOF {
+			return texts, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if s, ok := t.(xml.StartElement); ok && s.Name.Local == "si" {
+			text, err := innerText(d, s)
+			if err != nil {
+				return nil, err
+			}
+			texts = append(texts, text)
+		}
+	}
+}
+
+// innerText joins the t elements inside an element, without phonetic hints.
+func innerText(d *xml.Decoder, start xml.StartElement) (string, error) {
+	var b strings.Builder
+	depth, inText, skip := 1, false, 0
+	for depth > 0 {
+		t, err := d.Token()
+		if err != nil {
+			return "", err
+		}
+		switch t := t.(type) {
+		case xml.StartElement:
+			depth++
+			if t.Name.Local == "rPh" {
+				skip = depth
+			}
+			inText = t.Name.Local == "t" && skip == 0
+		case xml.EndElement:
+			if skip == depth {
+				skip = 0
+			}
+			depth--
+			inText = false
+		case xml.CharData:
+			if inText {
+				b.Write(t)
+			}
+		}
+		if b.Len() > maxLine {
+			return "", fmt.Errorf("a text of more than %d bytes", maxLine)
+		}
+	}
+	return b.String(), nil
+}
+
+func (r *xlsxReader) Names() []string { return r.names }
+func (r *xlsxReader) Close() error {
+	err := r.sheet.Close()
+	return errors.Join(err, r.file.Close())
+}
+
+func (r *xlsxReader) Next() (Record, error) {
+	for {
+		cells, err := r.cells()
+		if err != nil {
+			return Record{}, err
+		}
+		if len(cells) > len(r.names) {
+			for _, c := range cells[len(r.names):] {
+				if c.Kind != Absent {
+					return Record{}, &Error{r.path, r.row, c.Column, "a cell beyond the last named column", ""}
+				}
+			}
+			cells = cells[:len(r.names)]
+		}
+		empty := true
+		for _, c := range cells {
+			empty = empty && c.Kind == Absent
+		}
+		if empty {
+			continue // rows that somebody only formatted
+		}
+		for len(cells) < len(r.names) {
+			cells = append(cells, Cell{Column: len(cells) + 1})
+		}
+		return Record{Line: r.row, Names: r.names, Cells: cells}, nil
+	}
+}
+
+// cells reads the next row of the sheet.
+func (r *xlsxReader) cells() ([]Cell, error) {
+	var cells []Cell
+	for {
+		t, err := r.xml.Token()
+		if err == io.EOF {
+			return nil, io.EOF
+		}
+		if err != nil {
+			return nil, &Error{File: r.path, Line: max(r.row, 1), Message: "the sheet is broken: " + err.Error()}
+		}
+		switch t := t.(type) {
+		case xml.StartElement:
+			switch t.Name.Local {
+			case "row":
+				r.row++
+				for _, a := range t.Attr {
+					if n, err := strconv.Atoi(a.Value); a.Name.Local == "r" && err == nil {
+						r.row = n
+					}
+				}
+			case "c":
+				c, err := r.cell(t, len(cells)+1)
+				if err != nil {
+					return nil, err
+				}
+				if c.Column > maxColumns {
+					return nil, &Error{r.path, r.row, c.Column, fmt.Sprintf("more than %d columns", maxColumns), ""}
+				}
+				for len(cells) < c.Column-1 {
+					cells = append(cells, Cell{Column: len(cells) + 1})
+				}
+				cells = append(cells, c)
+			}
+		case xml.EndElement:
+			if t.Name.Local == "row" {
+				return cells, nil
+			}
+		}
+	}
+}
+
+// cell reads one c element.
+func (r *xlsxReader) cell(start xml.StartElement, column int) (Cell, error) {
+	kind := ""
+	for _, a := range start.Attr {
+		switch a.Name.Local {
+		case "t":
+			kind = a.Value
+		case "r":
+			if n := columnNumber(a.Value); n > 0 {
+				column = n
+			}
+		}
+	}
+	var c struct {
+		F *string `xml:"f"`
+		V string  `xml:"v"`
+		I struct {
+			T []string `xml:"t"`
+			R []struct {
+				T string `xml:"t"`
+			} `xml:"r"`
+		} `xml:"is"`
+	}
+	fail := func(message string) (Cell, error) {
+		return Cell{}, &Error{r.path, r.row, column, message, ""}
+	}
+	if err := r.xml.DecodeElement(&c, &start); err != nil {
+		return fail("the cell is broken: " + err.Error())
+	}
+	if c.F != nil {
+		return fail("the cell holds a formula, whose value depends on the program that computed it: paste values in its place")
+	}
+	out := Cell{Kind: Number, Text: c.V, Column: column}
+	switch kind {
+	case "s":
+		i, err := strconv.Atoi(c.V)
+		if err != nil || i < 0 || i >= len(r.shared) {
+			return fail("the cell refers to a text that is not there")
+		}
+		out.Kind, out.Text = Quoted, r.shared[i]
+	case "inlineStr":
+		out.Kind, out.Text = Quoted, strings.Join(c.I.T, "")
+		for _, run := range c.I.R {
+			out.Text += run.T
+		}
+	case "str":
+		out.Kind = Quoted
+	case "b":
+		out.Kind, out.Text = Boolean, map[string]string{"0": "false", "1": "true"}[c.V]
+	case "e":
+		return fail("the cell holds the error " + c.V)
+	case "d":
+		out.Kind = Text
+	default:
+		out.Text = plainNumber(strings.ToLower(c.V))
+	}
+	if out.Text == "" {
+		out.Kind = Absent
+	}
+	if bad := checkText(out.Text); bad != "" {
+		return fail(bad)
+	}
+	return out, nil
+}
+
+// columnNumber reads the letters of a cell's name: B7 is 2.
+func columnNumber(name string) int {
+	n := 0
+	for _, c := range name {
+		if c < 'A' || c > 'Z' {
+			break
+		}
+		if n = n*26 + int(c-'A') + 1; n > 1<<20 {
+			return 0
+		}
+	}
+	return n
+}

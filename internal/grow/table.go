@@ -1,0 +1,176 @@
+package grow
+
+import (
+	"fmt"
+	"strconv"
+)
+
+// Table is rows that are not grown but stand somewhere, such as in a file. It must
+// not change while rows are grown.
+type Table interface {
+	Len() uint64
+	// Reader returns access for one goroutine.
+	Reader() TableReader
+}
+
+// TableReader reads rows of a table in any order; neighbours come together.
+type TableReader interface {
+	// Row returns the cells of a row; they are valid until the next call.
+	Row(n uint64) ([]Value, error)
+	Close() error
+}
+
+// stored is a cell of the entity's table.
+type stored struct {
+	column int
+	typ    Type
+	scale  uint8
+}
+
+// Stored makes the values of a column of the entity's Table, all of a type or NULL.
+func Stored(column int, typ Type, scale uint8) Source { return &stored{column, typ, scale} }
+
+func (s *stored) Type() Type   { return s.typ }
+func (s *stored) Scale() uint8 { return s.scale }
+func (s *stored) grow(c cell, v *Value) {
+	if c.fr.row.Side {
+		return
+	}
+	if cells := c.g.tableRow(c.fr.e, c.fr.row.N); cells != nil {
+		*v = cells[s.column]
+		if s.typ == Decimal && !v.IsNull() {
+			*v, _ = v.Rescale(s.scale)
+		}
+	}
+}
+
+// tableRow reads a row of an entity's table; nil after an error.
+func (g *Grower) tableRow(e *Entity, n uint64) []Value {
+	r := g.tables[e]
+	if r == nil {
+		r = e.Table.Reader()
+		g.tables[e] = r
+	}
+	cells, err := r.Row(n)
+	if err != nil {
+		if g.err == nil {
+			g.err = &RowError{e.Label(Row{N: n}), "", err}
+		}
+		return nil
+	}
+	return cells
+}
+
+// Close releases what the grower holds open. A grower of a set without tables need
+// not be closed.
+func (g *Grower) Close() error {
+	var first error
+	for _, r := range g.tables {
+		if err := r.Close(); err != nil && first == nil {
+			first = err
+		}
+	}
+	clear(g.tables)
+	return first
+}
+
+// id returns a row's identity. A row of a table is known by its key, or, if the
+// table has none, by its place.
+func (g *Grower) id(e *Entity, r Row) ID {
+	if e.Table == nil || r.Side {
+		return e.ID(r)
+	}
+	b := g.take()
+	if len(e.TableKey) == 0 {
+		b = strconv.AppendUint(append(b, "place "...), r.N, 10)
+	} else if cells := g.tableRow(e, r.N); cells != nil {
+		for _, k := range e.TableKey {
+			b = append(cells[k].AppendText(b), 0)
+		}
+	}
+	id := namedID("table", e.Name, string(b))
+	g.give(b)
+	return id
+}
+
+// lookup is a reference to the row that has a value in a field.
+type lookup struct {
+	to   *Entity
+	by   *Field // what the cell holds
+	find *Field // whose value is looked for
+	of   *Field // the inner field that holds the value
+	rows map[string]Row
+	many map[string]bool
+}
+
+// Lookup makes references to the one row of an entity whose field find has the value
+// of the inner field of. The rows are looked through once, and their values kept:
+// memory grows with the rows of the entity, at most MaxLookup.
+func Lookup(to *Entity, by, find, of *Field) Source {
+	return &lookup{to: to, by: by, find: find, of: of}
+}
+
+// MaxLookup bounds the rows of an entity that is looked up by a field.
+const MaxLookup = 5_000_000
+
+func (s *lookup) Type() Type        { return s.by.Source.Type() }
+func (s *lookup) Scale() uint8      { return s.by.Source.Scale() }
+func (s *lookup) target() *Entity   { return s.to }
+func (s *lookup) stored() *Field    { return s.by }
+func (s *lookup) grow(cell, *Value) {}
+
+func (s *lookup) search(g *Grower, f *Field) *FinishError {
+	total := s.to.Total()
+	if total > MaxLookup {
+		return &FinishError{Entity: f.Entity, Field: f, Message: fmt.Sprintf("%s has %d rows, and at most %d can be looked up by a field", s.to.Name, total, MaxLookup)}
+	}
+	s.rows, s.many = make(map[string]Row, total), map[string]bool{}
+	for i := range total {
+		row := s.to.at(i)
+		fr := g.open(s.to, row)
+		v := *g.value(fr, s.find)
+		fr.close()
+		if v.IsNull() {
+			continue
+		}
+		key := v.String()
+		if _, ok := s.rows[key]; ok {
+			s.many[key] = true
+		}
+		s.rows[key] = row
+	}
+	return nil
+}
+
+// row finds the row; what is not found, or found twice, is an error of growing.
+func (s *lookup) row(c cell) (Row, bool) {
+	v := c.g.value(c.fr, s.of)
+	if v.IsNull() {
+		return Row{}, false
+	}
+	key := v.String()
+	row, ok := s.rows[key]
+	if (!ok || s.many[key]) && c.g.err == nil {
+		found := "no"
+		if ok {
+			found = "more than one"
+		}
+		c.g.err = &RowError{c.fr.e.Label(c.fr.row), c.f.Name, fmt.Errorf("%s %s has the %s %q", found, s.to.Name, s.find.Name, key)}
+	}
+	return row, ok && !s.many[key]
+}
+
+// Try grows one cell and returns its error, if it has one, without its row.
+func (g *Grower) Try(e *Entity, r Row, f *Field) error {
+	before := g.err
+	g.err = nil
+	fr := g.open(e, r)
+	g.value(fr, f)
+	fr.close()
+	err := g.err
+	g.err = before
+	if row, ok := err.(*RowError); ok {
+		return row.Err
+	}
+	return err
+}

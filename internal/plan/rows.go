@@ -1,0 +1,286 @@
+package plan
+
+import (
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"evensprout/internal/grow"
+)
+
+// RowsFrom says that an entity's rows stand in a file.
+type RowsFrom struct {
+	File       string
+	Separator  string // of CSV; empty if plain
+	Sheet      string // of XLSX; empty for the first
+	Duplicates string // which of several rows with one key counts: first, last, or empty: none may be
+	Key        []string
+	Columns    []*FileColumn
+	place
+	filePlace place
+}
+
+// FileColumn maps a column of the file to a field.
+type FileColumn struct {
+	Field  string
+	Column string    // its name in the file
+	As     grow.Type // Null: by its looks
+	Find   string    // the field of the entity Of whose value it holds
+	Of     string
+	place
+}
+
+// FileSpec is what a reader of rows is asked for.
+type FileSpec struct {
+	Path       string // seen from the current folder
+	Separator  string
+	Sheet      string
+	Columns    []*FileColumn
+	Key        []int // of Columns
+	Duplicates string
+}
+
+// FileRows is rows of a file, read and typed.
+type FileRows interface {
+	grow.Table
+	// Type is the type of a column, and of decimals the digits after the point.
+	Type(column int) (grow.Type, uint8)
+	// Misfits are the first cells of a column that are not of a type.
+	Misfits(column int, t grow.Type) Problems
+	// Place is where a row stands.
+	Place(n uint64) (file string, line int)
+	Close() error
+}
+
+// Close releases the files that rows are read from.
+func (c *Compiled) Close() error {
+	for _, f := range c.files {
+		if err := f.Close(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// rowTypes are the words for types in columns.
+var rowTypes = map[string]grow.Type{
+	"integer": grow.Integer, "decimal": grow.Decimal, "text": grow.Text, "boolean": grow.Boolean, "date": grow.Date, "time": grow.Time,
+	"timestamp": grow.Timestamp, "uuid": grow.UUID, "json": grow.JSON,
+}
+
+// rowsFrom reads rows_from: a file's name, or a mapping.
+func (p *Plan) rowsFrom(e *Entity, v *node) {
+	r := &RowsFrom{place: v.place, filePlace: v.place}
+	e.RowsFrom = r
+	if v.scalar() {
+		r.File = v.text
+		return
+	}
+	p.each(v, "rows_from", shape{
+		"file":      func(_, n *node) { p.text(n, "file", &r.File); r.filePlace = n.place },
+		"separator": func(_, n *node) { p.text(n, "separator", &r.Separator) },
+		"sheet":     func(_, n *node) { p.text(n, "sheet", &r.Sheet) },
+		"duplicates": func(_, n *node) {
+			if p.text(n, "duplicates", &r.Duplicates) && !slices.Contains([]string{"first", "last"}, r.Duplicates) {
+				p.add(n.place, "duplicates says which of several rows counts, first or last, and here is %s", n.what())
+			}
+		},
+		"key": func(_, n *node) {
+			items := n.items
+			if !n.list {
+				items = []*node{n}
+			}
+			for _, x := range items {
+				var name string
+				if p.text(x, "key", &name) {
+					r.Key = append(r.Key, name)
+				}
+			}
+		},
+		"columns": func(_, n *node) { p.fileColumns(r, n) },
+	})
+	if r.File == "" && v.mapping && v.get("file") == nil {
+		p.add(v.place, "rows_from names no file").hint("rows_from: prices.csv, or rows_from: {file: prices.csv, ...}")
+	}
+	if r.Duplicates != "" && len(r.Key) == 0 {
+		p.add(v.place, "duplicates needs a key: which fields tell a row").hint("key: [code]")
+	}
+}
+
+// fileColumns reads the mapping of fields to columns: a name, or {column:, as:, find:}.
+func (p *Plan) fileColumns(r *RowsFrom, v *node) {
+	if !v.mapping {
+		p.add(v.place, "columns is a mapping of fields to columns of the file, and here is %s", v.what()).hint("columns: {code: Code, sailing: {column: Sailing, find: Sailing.code}}")
+		return
+	}
+	for _, x := range v.pairs {
+		c := &FileColumn{Field: x.key.text, Column: x.key.text, place: x.key.place}
+		r.Columns = append(r.Columns, c)
+		if x.value.scalar() {
+			c.Column = x.value.text
+			continue
+		}
+		p.each(x.value, "a column", shape{
+			"column": func(_, n *node) { p.text(n, "column", &c.Column) },
+			"as": func(_, n *node) {
+				t, ok := rowTypes[n.text]
+				if !ok {
+					p.add(n.place, "%s is no type of a column", n.what()).nearest(n.text, keysOf(rowTypes))
+				}
+				c.As = t
+			},
+			"find": func(_, n *node) {
+				var path string
+				if p.text(n, "find", &path) {
+					var dotted bool
+					if c.Of, c.Find, dotted = strings.Cut(path, "."); !dotted {
+						p.add(n.place, "find names an entity and its field, and here is %s", n.what()).hint("find: Sailing.code")
+					}
+				}
+			},
+		})
+	}
+}
+
+// The word of a field whose values stand in the file.
+const wordStored = "stored"
+
+// openRows opens an entity's file and makes its fields.
+func (c *compiler) openRows(e *entity) {
+	r := e.decl.RowsFrom
+	if r == nil || r.File == "" {
+		return
+	}
+	if c.openFile == nil {
+		c.add(r.place, "rows from files cannot be read here")
+		return
+	}
+	spec := FileSpec{Path: r.File, Separator: r.Separator, Sheet: r.Sheet, Columns: r.Columns, Duplicates: r.Duplicates}
+	if !filepath.IsAbs(r.File) {
+		spec.Path = filepath.Join(filepath.Dir(c.plan.collector.file), r.File)
+	}
+	for _, name := range r.Key {
+		i := slices.IndexFunc(r.Columns, func(x *FileColumn) bool { return x.Field == name })
+		if i < 0 && len(r.Columns) > 0 {
+			c.add(r.place, "the key %s is no column of the file", name).nearest(name, fieldsOf(r.Columns))
+			return
+		}
+		spec.Key = append(spec.Key, i)
+	}
+	if len(r.Columns) == 0 {
+		c.add(r.place, "rows_from says no columns").hint("columns: {code: Code} takes the field code from the column Code")
+		return
+	}
+	rows, problems := c.openFile(spec)
+	for _, p := range problems {
+		if p.Line == 0 && p.File == spec.Path {
+			// About the file as a whole: told where the plan names it.
+			c.add(r.filePlace, "%s: %s", r.File, p.Message).hint("%s", p.Hint)
+			continue
+		}
+		c.plan.collector.found = append(c.plan.collector.found, p)
+	}
+	if rows == nil {
+		// Others may name the fields: what is wrong is told.
+		for _, col := range r.Columns {
+			c.newField(e, &Field{Name: col.Field, word: wordStored, place: col.place}).state = failed
+		}
+		return
+	}
+	c.out.files = append(c.out.files, rows)
+	e.rowFile = rows
+	e.grow.Table, e.grow.TableKey = rows, spec.Key
+	for i, col := range r.Columns {
+		typ, scale := rows.Type(i)
+		d := &Field{Name: col.Field, word: wordStored, place: col.place}
+		if col.Find != "" {
+			d.Name, d.inner = col.Field+" in the file", true
+		}
+		f := c.newField(e, d)
+		f.grow.Source, f.state, f.fileColumn = grow.Stored(i, typ, scale), compiled, i
+		if col.Find != "" {
+			ref := c.newField(e, &Field{Name: col.Field, word: "find", place: col.place})
+			ref.finds = &finding{col, f}
+		}
+	}
+}
+
+func fieldsOf(columns []*FileColumn) []string {
+	var names []string
+	for _, c := range columns {
+		names = append(names, c.Field)
+	}
+	return names
+}
+
+// finding is a reference by a natural key that stands in the file.
+type finding struct {
+	column *FileColumn
+	of     *field // the inner field with the key
+}
+
+// find compiles a reference by a natural key.
+func (c *compiler) find(f *field) grow.Source {
+	col := f.finds.column
+	to := c.byName[col.Of]
+	if to == nil {
+		c.add(f.decl.place, "%s finds rows of %s, and there is no such entity", f.describe(), col.Of).nearest(col.Of, c.names())
+		return nil
+	}
+	by := to.find(col.Find)
+	if by == nil || by.decl.inner {
+		c.add(f.decl.place, "%s has no field %s", to.decl.Name, col.Find).nearest(col.Find, to.names())
+		return nil
+	}
+	key := c.stored(f, to)
+	if key == nil || !c.compile(by) {
+		return nil
+	}
+	for _, of := range to.fields {
+		if of.grow == key && !c.compile(of) {
+			return nil
+		}
+	}
+	return grow.Lookup(to.grow, key, by.grow, f.finds.of.grow)
+}
+
+// maxFindProblems bounds how many rows that find nothing are told.
+const maxFindProblems = 20
+
+// checkFinds looks up every row of the files, so that all that find nothing, or more
+// than one, are told at once.
+func (c *compiler) checkFinds() {
+	g := grow.NewGrower(c.out.Set)
+	defer g.Close()
+	for _, e := range c.entities {
+		var finds []*field
+		for _, f := range e.fields {
+			if f.finds != nil && f.state == compiled {
+				finds = append(finds, f)
+			}
+		}
+		if len(finds) == 0 || e.rowFile == nil {
+			continue
+		}
+		told := 0
+		for n := range e.grow.Rows {
+			for _, f := range finds {
+				err := g.Try(e.grow, grow.Row{N: n}, f.grow)
+				if err == nil {
+					continue
+				}
+				if told++; told > maxFindProblems {
+					c.add(e.decl.RowsFrom.place, "and more rows of %s that find nothing", e.decl.Name)
+					break
+				}
+				file, line := e.rowFile.Place(n)
+				p := &Problem{File: file, Line: line, Column: 1, Message: err.Error()}
+				p.hint("each row names exactly one %s by its %s; an empty cell names none", f.finds.column.Of, f.finds.column.Find)
+				c.plan.collector.found = append(c.plan.collector.found, p)
+			}
+			if told > maxFindProblems {
+				break
+			}
+		}
+	}
+}
