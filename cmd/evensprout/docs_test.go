@@ -13,7 +13,7 @@ import (
 )
 
 var (
-	blockPattern = regexp.MustCompile("(?ms)^```(\\w*)\n(.*?)^```$")
+	blockPattern = regexp.MustCompile("(?ms)^```(\\w*) ?([^\n]*)\n(.*?)^```$")
 	planName     = regexp.MustCompile(`(?m)^name: (\S+)`)
 )
 
@@ -28,10 +28,12 @@ func TestExamplesInTheDocs(t *testing.T) {
 		f := &folder{t, t.TempDir()}
 		for _, block := range blockPattern.FindAllStringSubmatch(string(text), -1) {
 			switch {
-			case block[1] == "yaml" && strings.HasPrefix(block[2], "name: "):
-				f.write(planName.FindStringSubmatch(block[2])[1]+".yaml", block[2])
+			case block[2] != "":
+				f.write(block[2], block[3])
+			case block[1] == "yaml" && strings.HasPrefix(block[3], "name: "):
+				f.write(planName.FindStringSubmatch(block[3])[1]+".yaml", block[3])
 			case block[1] == "console":
-				for _, example := range strings.Split("\n"+block[2], "\n$ ")[1:] {
+				for _, example := range strings.Split("\n"+block[3], "\n$ ")[1:] {
 					line, want, _ := strings.Cut(example, "\n")
 					commands++
 					assert.Regexp(t, wildcard(want), f.shell(line), "%s: $ %s", file, line)
