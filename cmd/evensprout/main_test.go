@@ -567,6 +567,48 @@ func TestFilesThatDoNotFit(t *testing.T) {
 	assert.Equal(t, []string{"0"}, f.query("app.db", "SELECT count(*) FROM prices"))
 }
 
+// Placeholder files appear with the rows, and not without them.
+func TestPlaceholderFiles(t *testing.T) {
+	f := newFolder(t)
+	f.write("evensprout.yaml", "name: x\nseed: x\nclock: 2026-05-01T08:00:00Z\nentities:\n  Boat:\n    table: boats\n    rows: 30\n    fields:\n      name: {kind: noun}\n      photo: {file: {folder: media/images, as: png, size: 20x10}, nulls: 10%}\n")
+	const tables = "CREATE TABLE boats (id INTEGER PRIMARY KEY, name TEXT, photo TEXT);"
+	f.makeDB("a.db", tables)
+	require.Zero(t, f.run("preview").code)
+	assert.NoDirExists(t, f.file("media"))
+
+	f.makeDB("refuses.db", strings.Replace(tables, "name TEXT", "name TEXT CHECK (id < 30)", 1))
+	assert.Equal(t, 5, f.run("load", "--db", "sqlite:refuses.db").code)
+	entries, err := os.ReadDir(f.path)
+	require.NoError(t, err)
+	for _, e := range entries {
+		assert.NotContains(t, e.Name(), "unfinished")
+		assert.NotEqual(t, "media", e.Name())
+	}
+
+	require.Zero(t, f.run("load", "--db", "sqlite:a.db").code)
+	names := f.query("a.db", "SELECT photo FROM boats WHERE photo IS NOT NULL")
+	assert.Len(t, names, 27)
+	for _, n := range names {
+		assert.FileExists(t, f.file("media/images/"+n))
+	}
+	made, err := os.ReadDir(f.file("media/images"))
+	require.NoError(t, err)
+	assert.Len(t, made, 27)
+
+	// The same files again are fine; somebody else's are never overwritten.
+	f.makeDB("b.db", tables)
+	require.Zero(t, f.run("load", "--db", "sqlite:b.db").code)
+	f.write("media/images/"+names[3], "mine")
+	f.makeDB("c.db", tables)
+	r := f.run("load", "--db", "sqlite:c.db")
+	assert.Equal(t, 1, r.code)
+	assert.Contains(t, r.errOut, "it is there already, with other contents")
+	assert.Equal(t, []string{"0"}, f.query("c.db", "SELECT count(*) FROM boats"))
+	mine, err := os.ReadFile(f.file("media/images/" + names[3]))
+	require.NoError(t, err)
+	assert.Equal(t, "mine", string(mine))
+}
+
 // Any row alone, at once; the same row as among the others.
 func TestPreviewOfOneRow(t *testing.T) {
 	f := newFolder(t)

@@ -76,6 +76,7 @@ cannot be reached, 5 a row was refused and everything rolled back, 130 interrupt
 
 // loaded loads and tells what was done.
 func (a *app) loaded(ctx context.Context, c *plan.Compiled, s store.Store, name string, o load.Options) error {
+	o.Folder = c.Plan.Folder()
 	stop := a.progress(&o)
 	r, err := load.Run(ctx, c, s, o)
 	stop()

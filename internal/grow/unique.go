@@ -89,7 +89,7 @@ func (f *Field) Inherent() bool {
 	switch s := f.Source.(type) {
 	case *counter:
 		return !s.restart
-	case *identifier:
+	case *identifier, *generated:
 		return true
 	case *copied:
 		return len(s.path.Hops) == 0 && s.path.Field.Inherent()

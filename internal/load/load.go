@@ -3,6 +3,7 @@
 package load
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -19,8 +20,9 @@ import (
 
 // Options say how to load; they do not change what is loaded.
 type Options struct {
-	Chunk uint64 // upper bound of rows in a chunk; 0 means DefaultChunk
-	Jobs  int    // growers; 0 means 1
+	Chunk  uint64 // upper bound of rows in a chunk; 0 means DefaultChunk
+	Jobs   int    // growers; 0 means 1
+	Folder string // where placeholder files go; empty means the current folder
 	// Progress, if set, is told now and then how many rows are written.
 	Progress func(done, total uint64)
 }
@@ -66,6 +68,7 @@ type loader struct {
 	chunks  int
 	total   uint64
 	done    uint64
+	files   *placeholders // nil if no field names files
 }
 
 // Run loads a plan that was compiled with the store's schema, in one transaction.
@@ -93,7 +96,14 @@ func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*Resu
 		return nil, err
 	}
 	l.tx = tx
-	if err := l.write(ctx); err != nil {
+	err = l.openFiles()
+	if err == nil {
+		err = l.write(ctx)
+	}
+	if l.files != nil {
+		err = errors.Join(err, l.files.end(err == nil))
+	}
+	if err != nil {
 		if back := tx.Rollback(); back != nil {
 			err = errors.Join(err, fmt.Errorf("taking the rows back failed as well: %w", back))
 		}
@@ -123,8 +133,27 @@ func (l *loader) write(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+	if l.files != nil {
+		if err := l.files.place(); err != nil {
+			return err
+		}
+	}
 	if err := l.tx.Commit(ctx); err != nil {
 		return l.refusal(nil, nil, err)
+	}
+	return nil
+}
+
+// openFiles makes ready for placeholder files, if any field names some.
+func (l *loader) openFiles() error {
+	for _, t := range l.list {
+		for _, f := range t.Grow.Fields {
+			if _, ok := f.File(); ok {
+				var err error
+				l.files, err = newPlaceholders(cmp.Or(l.o.Folder, "."), l.plan.Set)
+				return err
+			}
+		}
 	}
 	return nil
 }
@@ -231,6 +260,11 @@ func (l *loader) take(ctx context.Context, of *plan.Target, b *grow.Batch) error
 	t := l.targets[of]
 	if err := l.tx.Insert(ctx, t.into, b); err != nil {
 		return l.refusal(t, b, err)
+	}
+	if l.files != nil {
+		if err := l.files.add(b); err != nil {
+			return err
+		}
 	}
 	t.out.Inserted += int64(b.Len)
 	t.out.Fingerprint.Add(b.Print)

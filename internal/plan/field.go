@@ -26,6 +26,7 @@ var sources = map[string][]string{
 	"json":     nil,
 	"list":     nil,
 	"bytes":    nil,
+	"file":     nil,
 	"sum":      nil,
 	"count_of": nil,
 	"min_of":   nil,

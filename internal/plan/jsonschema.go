@@ -59,6 +59,7 @@ func JSONSchema() ([]byte, error) {
 		"json":     says("a JSON object or list with sources in it", whatever),
 		"list":     says("a JSON list", object(m{"of": whatever, "count": ref("range")}, "of")),
 		"bytes":    says("random bytes of a length", ref("range")),
+		"file":     says("the name of a placeholder file that the load makes", object(m{"folder": text, "as": m{"enum": []string{"png", "txt"}}, "size": m{"type": "string", "pattern": "^[0-9]{1,4}x[0-9]{1,4}$"}, "bytes": ref("range")}, "folder", "as")),
 	}
 	properties := m{
 		"step":     says("distance between the values of a range", m{"type": []string{"number", "string"}}),

@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -116,6 +117,9 @@ func ReadFile(path string) (*Plan, error) {
 	}
 	return Read(path, data)
 }
+
+// Folder is the folder that the plan's relative files are seen from.
+func (p *Plan) Folder() string { return filepath.Dir(p.collector.file) }
 
 // Read reads a plan. file is its name in messages. The error is Problems, if this is
 // no plan at all; what else is wrong is told by Compile.

@@ -157,7 +157,7 @@ func (c *compiler) openRows(e *entity) {
 	}
 	spec := FileSpec{Path: r.File, Separator: r.Separator, Sheet: r.Sheet, Columns: r.Columns, Duplicates: r.Duplicates}
 	if !filepath.IsAbs(r.File) {
-		spec.Path = filepath.Join(filepath.Dir(c.plan.collector.file), r.File)
+		spec.Path = filepath.Join(c.plan.Folder(), r.File)
 	}
 	for _, name := range r.Key {
 		i := slices.IndexFunc(r.Columns, func(x *FileColumn) bool { return x.Field == name })

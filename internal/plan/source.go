@@ -3,6 +3,8 @@ package plan
 import (
 	"encoding/json"
 	"errors"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -238,6 +240,8 @@ func (c *compiler) source(f *field) grow.Source {
 		return c.running(f, v)
 	case "json", "list":
 		return c.document(f, v)
+	case "file":
+		return c.file(v)
 	case "bytes":
 		r, ok := c.plan.countRange(v, "the length of bytes", grow.MaxBytes)
 		if !ok {
@@ -812,6 +816,54 @@ func (c *compiler) running(f *field, v *node) grow.Source {
 		}
 	}
 	src, err := grow.Running(path.Field, start)
+	return c.fault(v.place, src, err)
+}
+
+var sizePattern = regexp.MustCompile(`^([0-9]{1,4})x([0-9]{1,4})$`)
+
+// file compiles {folder: images, as: png, size: 320x200} or {folder: notes, as: txt,
+// bytes: 200..900}.
+func (c *compiler) file(v *node) grow.Source {
+	spec := grow.FileSpec{Width: 64, Height: 48, Bytes: grow.Range{Lo: 200, Hi: 900}}
+	as, good := "", true
+	c.plan.each(v, "file", shape{
+		"folder": func(_, n *node) {
+			if good = c.plan.text(n, "folder", &spec.Folder) && good; good && !filepath.IsLocal(spec.Folder) {
+				c.add(n.place, "the folder %s does not lie inside the plan's own", n.what()).hint("a name such as images: files stay beside the plan")
+				good = false
+			}
+		},
+		"as": func(_, n *node) {
+			if as = n.text; as != "png" && as != "txt" {
+				c.add(n.place, "a file is a png picture or a txt document, and here is %s", n.what())
+				good = false
+			}
+		},
+		"size": func(_, n *node) {
+			m := sizePattern.FindStringSubmatch(n.text)
+			if m == nil {
+				c.add(n.place, "the size of a picture is in pixels, such as 320x200, and here is %s", n.what())
+				good = false
+				return
+			}
+			spec.Width, _ = strconv.Atoi(m[1])
+			spec.Height, _ = strconv.Atoi(m[2])
+		},
+		"bytes": func(_, n *node) {
+			var ok bool
+			spec.Bytes, ok = c.plan.countRange(n, "bytes", grow.MaxFileBytes)
+			good = good && ok
+		},
+	})
+	if !good || !v.mapping {
+		return nil
+	}
+	if spec.Folder == "" || as == "" {
+		c.add(v.place, "file says a folder and what the files are").hint("{file: {folder: images, as: png, size: 320x200}}")
+		return nil
+	}
+	spec.Folder, spec.Image = filepath.ToSlash(filepath.Clean(spec.Folder)), as == "png"
+	src, err := grow.File(spec)
 	return c.fault(v.place, src, err)
 }
 

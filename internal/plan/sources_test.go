@@ -439,6 +439,10 @@ func TestProblemsOfMoreSources(t *testing.T) {
 		{"an expression with a double", cellOf(`{derive: 1.5 * 2.0}`), "9:22", "not exact", "decimal("},
 		{"an expression with a bare comma", cellOf("{derive: left(other, 2)}"), "9:32", "missing ')'", ""},
 		{"an expression in a circle", cellOf(`{derive: size(cell)}`), "9:7", "a circle", ""},
+		{"a file outside", cellOf("{file: {folder: ../x, as: png}}"), "9:29", "does not lie inside", ""},
+		{"a file of no kind", cellOf("{file: {folder: x, as: gif}}"), "9:36", "a png picture or a txt document", ""},
+		{"a file without a folder", cellOf("{file: {as: png}}"), "9:20", "says a folder", ""},
+		{"a picture too large", cellOf("{file: {folder: x, as: png, size: 3000x1}}"), "9:20", "1 to 2000 pixels", ""},
 		{"bytes by the megabyte", cellOf("{bytes: 5000000}"), "9:21", "must lie between", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
