@@ -18,9 +18,12 @@ fuzz: ## half a minute for each reader
 	go test ./internal/grow -run xxx -fuzz FuzzPattern -fuzztime 30s
 	go test ./internal/grow -run xxx -fuzz FuzzTemplate -fuzztime 30s
 	go test ./internal/store/sqlite -run xxx -fuzz FuzzChecks -fuzztime 30s
+	go test ./internal/derive -run xxx -fuzz FuzzDerive -fuzztime 30s
+	for kind in CSV NDJSON JSON XLSX; do go test ./internal/files -run xxx -fuzz "^Fuzz$$kind$$" -fuzztime 30s || exit 1; done
 
-golden: ## write the golden rows anew: only while the edition is provisional
+golden: ## write golden rows and the examples of the docs anew: only while the edition is provisional
 	go test ./internal/grow ./internal/plan -run 'Golden|Schema' -update
+	go test ./cmd/evensprout -run Docs -update
 
 screenshots: ## docs/screenshots, from the demo's data
 	scripts/screenshots.sh

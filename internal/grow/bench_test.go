@@ -39,6 +39,14 @@ func BenchmarkCells(b *testing.B) {
 				require.NoError(b, e.Unique(f))
 			}
 		}},
+		{"text", func(x *fleet, e *Entity) { // three parts, two filters
+			x.field(e, "a", Literal(String("Open Deck")))
+			x.field(e, "b", Literal(String("Larkspur")))
+			t := x.template(e, "{a|lower}.{b|upper}")
+			for i := range width {
+				x.field(e, "cell"+string(rune('a'+i)), t)
+			}
+		}},
 		{"sentence", plain(kind("text.sentence"))},
 		{"html", plain(kind("text.html"))},
 	} {

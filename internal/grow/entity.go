@@ -75,6 +75,7 @@ type Field struct {
 	If     []Condition // all must hold, else the cell is NULL
 
 	Entity *Entity
+	ref    reference // Source, if it is one; set by Finish
 	index  int
 	keys   [draws]Key
 	slot   int    // of its draws, in a grower's memory
@@ -183,6 +184,7 @@ func (s *Set) Finish() []*FinishError {
 			e.Parent.children = append(e.Parent.children, e)
 		}
 		for _, f := range e.Fields {
+			f.ref, _ = f.Source.(reference)
 			if !f.Hidden && !f.Inner {
 				e.printed = append(e.printed, f)
 			}

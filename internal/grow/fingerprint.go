@@ -38,7 +38,8 @@ func (g *Grower) print(fr *frame) Fingerprint {
 	for _, f := range fr.e.printed {
 		b = binary.LittleEndian.AppendUint64(b, f.id)
 		v := &fr.values[f.index]
-		if t := f.Target(); t != nil && !v.IsNull() {
+		if f.ref != nil && !v.IsNull() {
+			t := f.ref.target()
 			id := g.id(t, fr.refs[f.index])
 			b = append(b, 'r')
 			for _, w := range [4]uint64{t.id[0], t.id[1], id[0], id[1]} {

@@ -187,8 +187,8 @@ func (c cell) grow(v *Value) {
 	if c.fr.row.Side {
 		if given, ok := c.fr.e.Side[c.fr.row.N].Given[c.f]; ok {
 			*v = given.Value
-			if r, ok := c.f.Source.(reference); ok && !v.IsNull() {
-				c.refer(r, given.Ref, v)
+			if c.f.ref != nil && !v.IsNull() {
+				c.refer(c.f.ref, given.Ref, v)
 			}
 			return
 		}
@@ -201,9 +201,9 @@ func (c cell) grow(v *Value) {
 	if c.f.Nulls.Part > 0 && c.f.Nulls.hit(c.fraction(drawNull)) {
 		return
 	}
-	if r, ok := c.f.Source.(reference); ok {
-		if row, ok := r.row(c); ok {
-			c.refer(r, row, v)
+	if c.f.ref != nil {
+		if row, ok := c.f.ref.row(c); ok {
+			c.refer(c.f.ref, row, v)
 		}
 		return
 	}
@@ -303,7 +303,7 @@ func (g *Grower) follow(fr *frame, hops []*Field, f *Field) Value {
 	if g.value(fr, hop).IsNull() {
 		return Value{}
 	}
-	next := g.open(hop.Target(), fr.refs[hop.index])
+	next := g.open(hop.ref.target(), fr.refs[hop.index])
 	v := g.follow(next, hops[1:], f)
 	next.close()
 	return v
@@ -320,7 +320,7 @@ func (g *Grower) followRow(fr *frame, p *Path) (Row, bool) {
 		if null {
 			return Row{}, false
 		}
-		fr = g.open(hop.Target(), next)
+		fr = g.open(hop.ref.target(), next)
 	}
 	null := g.value(fr, p.Field).IsNull()
 	row := fr.refs[p.Field.index]

@@ -49,6 +49,7 @@ type node struct {
 type pattern struct {
 	root   *node
 	unique *node
+	free   bool // some of the unique form is drawn
 }
 
 // Pattern compiles a regular expression into a source of texts that match it.
@@ -73,6 +74,7 @@ func Pattern(expr string) (Source, error) {
 	s := &pattern{root: root}
 	s.unique = root.folded().uniqueForm(MaxSpace)
 	s.unique.prepare()
+	s.free = s.unique.hasFree()
 	return s, nil
 }
 
@@ -91,7 +93,10 @@ func (s *pattern) grow(c cell, v *Value) {
 }
 
 func (s *pattern) at(c cell, index uint64, v *Value) {
-	draws := c.stream()
+	var draws stream
+	if s.free {
+		draws = c.stream()
+	}
 	b, _ := s.unique.unrank(index, &draws, c.g.take())
 	c.setText(v, b)
 	c.g.give(b)

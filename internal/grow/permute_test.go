@@ -101,3 +101,76 @@ func TestDealRefusesBadRanges(t *testing.T) {
 	_, err = NewDeal(Key{}, 0, MaxChildren+1)
 	assert.ErrorContains(t, err, "at most")
 }
+
+// Over many keys, every row of a small space meets every value equally often, and
+// neighbours meet every pair of values.
+func TestPermutationOfSmallSpacesIsUniform(t *testing.T) {
+	for _, c := range []struct {
+		n     uint64
+		limit float64 // 99.9% of chi-squared
+	}{{5, 18.467}, {8, 24.322}} {
+		const keys = 20_000
+		rejected := 0
+		for row := range c.n {
+			counts := make([]float64, c.n)
+			for i := range keys {
+				p := newPermutation(testKey(i, "small"), c.n)
+				counts[p.at(row)]++
+			}
+			if chi(counts, keys) > c.limit {
+				rejected++
+			}
+		}
+		assert.LessOrEqual(t, rejected, 1, "n=%d", c.n)
+		pairs := make([]float64, c.n*(c.n-1))
+		for i := range keys {
+			p := newPermutation(testKey(i, "pairs"), c.n)
+			a, b := p.at(0), p.at(1)
+			if b > a {
+				b--
+			}
+			pairs[a*(c.n-1)+b]++
+		}
+		assert.Less(t, chi(pairs, keys), map[uint64]float64{5: 43.820, 8: 93.168}[c.n], "pairs of n=%d", c.n)
+	}
+}
+
+// In spaces of all sizes, pairs of neighbours meet every pair of eighths.
+func TestPermutationPairsLookRandom(t *testing.T) {
+	for _, n := range []uint64{16, 40, 100, 700, 5000, 1 << 15, 1 << 19, 1 << 20, 1 << 23} {
+		const keys = 20_000
+		pairs := make([]float64, 64)
+		for i := range keys {
+			p := newPermutation(testKey(i, "pairs"), n)
+			pairs[p.at(uint64(i)%(n-1))*8/n*8+p.at(uint64(i)%(n-1)+1)*8/n]++
+		}
+		// Two values of a small space are never the same: compare with what that leaves.
+		want := make([]float64, 64)
+		for a := range n {
+			for b := range n {
+				if a != b && n <= 700 {
+					want[a*8/n*8+b*8/n] += keys / float64(n*(n-1))
+				}
+			}
+			if n > 700 {
+				break
+			}
+		}
+		sum := 0.0
+		for i := range pairs {
+			if n > 700 {
+				want[i] = keys / 64
+			}
+			sum += (pairs[i] - want[i]) * (pairs[i] - want[i]) / want[i]
+		}
+		assert.Less(t, sum, 103.442, "n=%d", n) // 99.9% of chi-squared, 63 degrees of freedom
+	}
+}
+
+func chi(counts []float64, total float64) float64 {
+	want, sum := total/float64(len(counts)), 0.0
+	for _, c := range counts {
+		sum += (c - want) * (c - want) / want
+	}
+	return sum
+}

@@ -131,7 +131,7 @@ func newFilter(text string) (filter, error) {
 	case "slug":
 		f.apply = whole(nil, slug)
 	case "ascii":
-		f.apply = whole(func([]byte) {}, toASCII)
+		f.apply = whole(asciiAlready, toASCII)
 	case "trim":
 		f.apply = func(b []byte, from int) []byte {
 			runes := 0
@@ -160,37 +160,49 @@ func newFilter(text string) (filter, error) {
 	return f, nil
 }
 
-// whole makes a filter of a function on strings, with a way in place for ASCII.
-func whole(ascii func([]byte), full func(string) string) func([]byte, int) []byte {
+// whole makes a filter of a function on strings, with a way in place for ASCII: it
+// returns false at the first other letter. What it did to the letters before does no
+// harm to the full function.
+func whole(ascii func([]byte) bool, full func(string) string) func([]byte, int) []byte {
 	return func(b []byte, from int) []byte {
-		if ascii != nil {
-			plain := true
-			for _, x := range b[from:] {
-				plain = plain && x < utf8.RuneSelf
-			}
-			if plain {
-				ascii(b[from:])
-				return b
-			}
+		if ascii != nil && ascii(b[from:]) {
+			return b
 		}
 		return append(b[:from], full(string(b[from:]))...)
 	}
 }
 
-func asciiLower(b []byte) {
+func asciiLower(b []byte) bool {
 	for i, x := range b {
-		if x >= 'A' && x <= 'Z' {
+		switch {
+		case x >= 'A' && x <= 'Z':
 			b[i] = x + 'a' - 'A'
+		case x >= utf8.RuneSelf:
+			return false
 		}
 	}
+	return true
 }
 
-func asciiUpper(b []byte) {
+func asciiUpper(b []byte) bool {
 	for i, x := range b {
-		if x >= 'a' && x <= 'z' {
+		switch {
+		case x >= 'a' && x <= 'z':
 			b[i] = x - 'a' + 'A'
+		case x >= utf8.RuneSelf:
+			return false
 		}
 	}
+	return true
+}
+
+func asciiAlready(b []byte) bool {
+	for _, x := range b {
+		if x >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
 }
 
 func titleCase(s string) string {
@@ -240,10 +252,17 @@ func (t *template) grow(c cell, v *Value) {
 func (t *template) append(c cell, b []byte, number uint64) []byte {
 	for i := range t.parts {
 		p := &t.parts[i]
-		if p.path == nil {
+		switch {
+		case p.path == nil:
 			b = append(b, p.literal...)
-		} else if v := c.follow(p.path); !v.IsNull() {
-			b = p.render(b, v)
+		case len(p.path.Hops) == 0:
+			if v := c.g.value(c.fr, p.path.Field); !v.IsNull() {
+				b = p.render(b, v)
+			}
+		default:
+			if v := c.follow(p.path); !v.IsNull() {
+				b = p.render(b, &v)
+			}
 		}
 		if i == t.number && number > 0 {
 			b = append(b, t.glue...)
@@ -253,9 +272,13 @@ func (t *template) append(c cell, b []byte, number uint64) []byte {
 	return b
 }
 
-func (p *part) render(b []byte, v Value) []byte {
+func (p *part) render(b []byte, v *Value) []byte {
 	from := len(b)
-	b = v.AppendText(b)
+	if v.Type == Text {
+		b = append(b, v.S...)
+	} else {
+		b = v.AppendText(b)
+	}
 	for _, f := range p.filters {
 		b = f.apply(b, from)
 	}

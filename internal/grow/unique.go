@@ -304,7 +304,7 @@ func (p *part) each(do func(i uint64, text string)) {
 	for i := range src.Space() {
 		var v Value
 		src.at(c, i, &v)
-		b = p.render(b[:0], v)
+		b = p.render(b[:0], &v)
 		do(i, string(b))
 	}
 }
