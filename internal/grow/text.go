@@ -172,28 +172,33 @@ func whole(ascii func([]byte) bool, full func(string) string) func([]byte, int) 
 	}
 }
 
-func asciiLower(b []byte) bool {
-	for i, x := range b {
-		switch {
-		case x >= 'A' && x <= 'Z':
-			b[i] = x + 'a' - 'A'
-		case x >= utf8.RuneSelf:
-			return false
+// Case tables for ASCII; other bytes stay as they are.
+var (
+	lowerCase = caseTable('A', 'Z', 'a'-'A')
+	upperCase = caseTable('a', 'z', 'A'-'a')
+)
+
+func caseTable(from, to byte, by int) (t [256]byte) {
+	for i := range t {
+		t[i] = byte(i)
+		if byte(i) >= from && byte(i) <= to {
+			t[i] = byte(i + by)
 		}
 	}
-	return true
+	return t
 }
 
-func asciiUpper(b []byte) bool {
+func asciiLower(b []byte) bool { return mapASCII(b, &lowerCase) }
+func asciiUpper(b []byte) bool { return mapASCII(b, &upperCase) }
+
+// mapASCII changes every byte, without a branch, and tells whether all are ASCII.
+func mapASCII(b []byte, table *[256]byte) bool {
+	all := byte(0)
 	for i, x := range b {
-		switch {
-		case x >= 'a' && x <= 'z':
-			b[i] = x - 'a' + 'A'
-		case x >= utf8.RuneSelf:
-			return false
-		}
+		b[i] = table[x]
+		all |= x
 	}
-	return true
+	return all < utf8.RuneSelf
 }
 
 func asciiAlready(b []byte) bool {
