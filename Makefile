@@ -9,8 +9,8 @@ test: ## all tests
 check: ## formatting, linters, demo and all tests, as continuous integration does
 	.ci/run
 
-bench: ## the core's benchmarks, and a load against the C shell's import
-	go test -run xxx -bench . ./internal/grow ./internal/plan
+bench: ## the core's figures against what we want, and a load against the C shell's import
+	scripts/bench-core.sh
 	scripts/bench-sqlite.sh
 
 fuzz: ## half a minute for each reader

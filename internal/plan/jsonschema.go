@@ -114,7 +114,7 @@ func JSONSchema() ([]byte, error) {
 		"given": m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{ref("literal"), m{"type": "object"}}})}}), list(list(ref("literal")))}},
 		"entity": object(m{
 			"table":  says("the table that takes the rows", text),
-			"rows":   says("how many are grown", m{"type": "integer", "minimum": 0, "maximum": maxRows}),
+			"rows":   says("how many are grown", m{"type": "integer", "minimum": 0, "maximum": uint64(maxRows)}),
 			"per":    says("so many for each row of a parent", m{"type": "object", "properties": m{"via": text, "given": m{"enum": []string{"beside", "instead"}}}, "additionalProperties": ref("range")}),
 			"when":   ref("when"),
 			"draws":  says("drawn once, used by several fields, not stored", mapOf(source)),
