@@ -22,7 +22,6 @@ type xlsxReader struct {
 	xml    *xml.Decoder
 	shared []string
 	names  []string
-	record Record
 	row    int
 }
 
