@@ -203,42 +203,6 @@ func (c *compiler) declare() {
 
 func (c *compiler) names() []string { return keysOf(c.byName) }
 
-// nested takes rows that are written below their parent's to their own entity, and
-// numbers all given rows of the family.
-func (c *compiler) nested(e *entity, own []*Given) {
-	e.given = own
-	below := map[*entity][]*Given{}
-	for i, g := range own {
-		if _, ok := e.rows[g.Name]; ok {
-			c.add(g.place, "there is a given row %s.%s already", e.decl.Name, g.Name).hint("rows below different parents need different names, too")
-			continue
-		}
-		e.rows[g.Name] = i
-		for _, x := range g.Values.pairs {
-			child := c.byName[x.key.text]
-			if child == nil || child.parent != e {
-				continue
-			}
-			if !x.value.mapping {
-				c.add(x.value.place, "the rows of %s below %s are a mapping of names, and here is %s", child.decl.Name, g.Name, x.value.what())
-				continue
-			}
-			below[child] = append(below[child], c.plan.rows(child.decl.Name, g.Name, x.value)...)
-		}
-	}
-	for _, child := range c.entities {
-		if child.parent == e {
-			c.nested(child, slices.Concat(below[child], child.decl.Given))
-		}
-	}
-}
-
-// isChild tells whether a key of a given row holds rows of a child.
-func (c *compiler) isChild(e *entity, key string) bool {
-	child := c.byName[key]
-	return child != nil && child.parent == e
-}
-
 // family links an entity to its parent.
 func (c *compiler) family(e *entity) {
 	per := e.decl.Per
@@ -286,29 +250,6 @@ func (c *compiler) circle(e *entity) {
 			return
 		}
 	}
-}
-
-func (c *compiler) table(e *entity) {
-	at := e.decl.tablePlace
-	if at == (place{}) {
-		at = e.decl.place
-	}
-	if e.decl.Table != "" {
-		if e.table = c.db.Table(e.decl.Table); e.table == nil {
-			c.missing(at, "the database has no table %s", e.decl.Table).nearest(e.decl.Table, c.db.TableNames())
-		}
-		return
-	}
-	for _, t := range c.db.Tables {
-		if p := schema.Plain(t.Name); p == schema.Plain(e.decl.Name) || p == schema.Plain(e.decl.Name)+"s" {
-			e.table = t
-		}
-	}
-	if e.table == nil {
-		c.missing(at, "%s names no table, and the database has none of that name", e.decl.Name).hint("table: NAME")
-		return
-	}
-	e.decl.Table = e.table.Name
 }
 
 // fieldsOf makes an entity's fields: those of the plan, those that only given rows
@@ -394,155 +335,6 @@ func (e *entity) names() []string {
 	return names
 }
 
-// bind finds each field's column and the entity's key.
-func (c *compiler) bind(e *entity) {
-	if e.table != nil {
-		taken := map[string]*field{}
-		for _, f := range e.fields {
-			if f.decl.inner {
-				continue
-			}
-			f.column = c.column(e, f)
-			if f.column == nil {
-				continue
-			}
-			if other := taken[f.column.Name]; other != nil {
-				c.add(f.decl.place, "%s and %s are both for the column %s", other.decl.Name, f.decl.Name, f.column.Name).hint("column: NAME says which column a field is for")
-			}
-			taken[f.column.Name] = f
-		}
-	}
-	c.key(e)
-}
-
-// column finds a field's column: the one that it names, or by convention; for
-// references also NAME_id.
-func (c *compiler) column(e *entity, f *field) *schema.Column {
-	t, d := e.table, f.decl
-	if d.word == wordParent {
-		return c.parentColumn(e, f)
-	}
-	if d.Column != "" {
-		col := t.Column(d.Column)
-		if col == nil {
-			c.missing(d.columnPlace, "the table %s has no column %s", t.Name, d.Column).nearest(d.Column, t.ColumnNames())
-		}
-		return col
-	}
-	col := t.ByConvention(d.Name)
-	if col == nil && (d.word == "pick" || d.word == "find" || d.word == "same") {
-		col = t.ByConvention(d.Name + "_id")
-	}
-	if col == nil {
-		c.missing(d.place, "the table %s has no column for the field %s", t.Name, d.Name).nearest(d.Name, t.ColumnNames())
-	}
-	return col
-}
-
-func (c *compiler) parentColumn(e *entity, f *field) *schema.Column {
-	t, per := e.table, e.decl.Per
-	if per.Via != "" {
-		col := t.ByConvention(per.Via)
-		if col == nil {
-			c.missing(per.viaPlace, "the table %s has no column %s", t.Name, per.Via).nearest(per.Via, t.ColumnNames())
-		}
-		return col
-	}
-	if e.parent.table == nil {
-		return t.ByConvention(e.parent.decl.Name + "_id")
-	}
-	var found []*schema.Column
-	for _, r := range t.References {
-		if len(r.Columns) == 1 && strings.EqualFold(r.Table, e.parent.table.Name) {
-			found = append(found, t.Column(r.Columns[0]))
-		}
-	}
-	if len(found) == 0 {
-		if col := t.ByConvention(e.parent.decl.Name + "_id"); col != nil {
-			return col
-		}
-		c.missing(per.place, "the table %s has no reference to %s", t.Name, e.parent.table.Name).
-			hint("per: {%s: ..., via: COLUMN} names the column", e.parent.decl.Name)
-		return nil
-	}
-	if len(found) > 1 {
-		var names []string
-		for _, col := range found {
-			names = append(names, col.Name)
-		}
-		c.add(per.place, "the table %s refers to %s in several columns: %s", t.Name, e.parent.table.Name, strings.Join(names, ", ")).
-			hint("per: {%s: ..., via: %s}", e.parent.decl.Name, names[0])
-	}
-	return found[0]
-}
-
-// key finds the field that references to the entity store. Where the plan says
-// nothing about a number or UUID key, it is planned all the same.
-func (c *compiler) key(e *entity) {
-	name := "id"
-	var column *schema.Column
-	if e.table != nil {
-		if len(e.table.PrimaryKey) != 1 {
-			return
-		}
-		column = e.table.Column(e.table.PrimaryKey[0])
-		name = column.Name
-	}
-	for _, f := range e.fields {
-		if f.decl.inner {
-			continue
-		}
-		if e.table != nil && f.column == column || e.table == nil && schema.Plain(f.decl.Name) == name {
-			e.grow.Key = f.grow
-			return
-		}
-	}
-	d := &Field{Name: name, word: "count", source: &node{null: true}, place: e.decl.place}
-	if column != nil && column.Kind == schema.UUID {
-		d.word, d.source = "uuid", &node{text: "v4"}
-	} else if column != nil && column.Kind != schema.Integer && column.Kind != schema.Any {
-		return // fit tells that it has no source
-	}
-	f := c.newField(e, d)
-	f.grow.Hidden = true
-	f.column = column
-	e.grow.Key = f.grow
-}
-
-// stored finds the field of a picked entity whose value a reference keeps.
-func (c *compiler) stored(f *field, to *entity) *grow.Field {
-	if by, ok := f.decl.args["by"]; ok {
-		var name string
-		if !c.plan.text(by, "by", &name) {
-			return nil
-		}
-		of := to.find(name)
-		if of == nil {
-			c.add(by.place, "%s has no field %s", to.decl.Name, name).nearest(name, to.names())
-			return nil
-		}
-		return of.grow
-	}
-	if f.column != nil && to.table != nil {
-		if r := f.entity.table.Reference(f.column.Name); r != nil {
-			if !strings.EqualFold(r.Table, to.table.Name) {
-				c.missing(f.decl.place, "%s.%s picks from %s, but the column %s refers to the table %s", f.entity.decl.Name, f.decl.Name, to.decl.Name, f.column.Name, r.Table)
-				return nil
-			}
-			for _, of := range to.fields {
-				if of.column != nil && strings.EqualFold(of.column.Name, r.Targets[0]) {
-					return of.grow
-				}
-			}
-		}
-	}
-	if to.grow.Key == nil {
-		c.add(f.decl.place, "%s has no key of one column, so %s cannot refer to it", to.decl.Name, f.decl.Name).hint("by: FIELD says which of its fields is kept")
-		return nil
-	}
-	return to.grow.Key
-}
-
 // unique makes the unique groups.
 func (c *compiler) unique() {
 	for _, e := range c.entities {
@@ -589,54 +381,6 @@ func (c *compiler) unique() {
 	}
 }
 
-// given adds the rows written by hand.
-func (c *compiler) given() {
-	for _, e := range c.entities {
-		for _, g := range e.given {
-			values := map[*grow.Field]grow.Given{}
-			for _, x := range g.Values.pairs {
-				if c.isChild(e, x.key.text) {
-					continue
-				}
-				f := e.find(x.key.text)
-				if f.state != compiled {
-					continue
-				}
-				if v, ok := c.givenValue(e, f, x.value); ok {
-					values[f.grow] = v
-				}
-			}
-			if g.Parent != "" {
-				values[e.up.grow] = grow.GivenRow(grow.Row{N: uint64(e.parent.rows[g.Parent]), Side: true})
-			}
-			if e.up != nil {
-				if _, ok := values[e.up.grow]; !ok {
-					c.add(g.place, "the given row %s does not name its %s", g.Name, e.parent.decl.Name).
-						hint("%s: %s.NAME, or write the row below its parent's", e.parent.decl.Name, e.parent.decl.Name)
-					continue
-				}
-			}
-			e.grow.AddGiven(g.Name, values)
-		}
-	}
-}
-
-func (c *compiler) givenValue(e *entity, f *field, n *node) (grow.Given, bool) {
-	if n.null {
-		return grow.Given{}, true
-	}
-	if to := c.target(f); to != nil {
-		row, ok := c.rowNamed(to, n)
-		return grow.GivenRow(row), ok
-	}
-	v, ok := c.plan.literal(n)
-	if !ok {
-		return grow.Given{}, false
-	}
-	v, ok = c.fitted(n, f.grow, v)
-	return grow.Given{Value: v}, ok
-}
-
 // target is the entity that a field refers to, or nil.
 func (c *compiler) target(f *field) *entity {
 	to := f.grow.Target()
@@ -644,25 +388,6 @@ func (c *compiler) target(f *field) *entity {
 		return nil
 	}
 	return c.byName[to.Name]
-}
-
-// rowNamed reads Entity.name, or name alone.
-func (c *compiler) rowNamed(to *entity, n *node) (grow.Row, bool) {
-	text := strings.TrimPrefix(n.text, to.decl.Name+".")
-	if n.scalar() {
-		if i, ok := to.rows[text]; ok {
-			return grow.Row{N: uint64(i), Side: true}, true
-		}
-	}
-	p := c.add(n.place, "%s is no given row of %s", n.what(), to.decl.Name)
-	if len(to.rows) == 0 {
-		p.hint("%s has no given rows to refer to", to.decl.Name)
-	} else if near := Nearest(text, keysOf(to.rows)); near != "" {
-		p.hint("did you mean %s.%s?", to.decl.Name, near)
-	} else {
-		p.hint("a given row is named as %s.%s", to.decl.Name, keysOf(to.rows)[0])
-	}
-	return grow.Row{}, false
 }
 
 // finish links the rows; what only shows then is told at its place in the plan.

@@ -1,0 +1,111 @@
+package plan
+
+import (
+	"slices"
+	"strings"
+
+	"evensprout/internal/grow"
+)
+
+// nested takes rows that are written below their parent's to their own entity, and
+// numbers all given rows of the family.
+func (c *compiler) nested(e *entity, own []*Given) {
+	e.given = own
+	below := map[*entity][]*Given{}
+	for i, g := range own {
+		if _, ok := e.rows[g.Name]; ok {
+			c.add(g.place, "there is a given row %s.%s already", e.decl.Name, g.Name).hint("rows below different parents need different names, too")
+			continue
+		}
+		e.rows[g.Name] = i
+		for _, x := range g.Values.pairs {
+			child := c.byName[x.key.text]
+			if child == nil || child.parent != e {
+				continue
+			}
+			if !x.value.mapping {
+				c.add(x.value.place, "the rows of %s below %s are a mapping of names, and here is %s", child.decl.Name, g.Name, x.value.what())
+				continue
+			}
+			below[child] = append(below[child], c.plan.rows(child.decl.Name, g.Name, x.value)...)
+		}
+	}
+	for _, child := range c.entities {
+		if child.parent == e {
+			c.nested(child, slices.Concat(below[child], child.decl.Given))
+		}
+	}
+}
+
+// isChild tells whether a key of a given row holds rows of a child.
+func (c *compiler) isChild(e *entity, key string) bool {
+	child := c.byName[key]
+	return child != nil && child.parent == e
+}
+
+// given adds the rows written by hand.
+func (c *compiler) given() {
+	for _, e := range c.entities {
+		for _, g := range e.given {
+			values := map[*grow.Field]grow.Given{}
+			for _, x := range g.Values.pairs {
+				if c.isChild(e, x.key.text) {
+					continue
+				}
+				f := e.find(x.key.text)
+				if f.state != compiled {
+					continue
+				}
+				if v, ok := c.givenValue(e, f, x.value); ok {
+					values[f.grow] = v
+				}
+			}
+			if g.Parent != "" {
+				values[e.up.grow] = grow.GivenRow(grow.Row{N: uint64(e.parent.rows[g.Parent]), Side: true})
+			}
+			if e.up != nil {
+				if _, ok := values[e.up.grow]; !ok {
+					c.add(g.place, "the given row %s does not name its %s", g.Name, e.parent.decl.Name).
+						hint("%s: %s.NAME, or write the row below its parent's", e.parent.decl.Name, e.parent.decl.Name)
+					continue
+				}
+			}
+			e.grow.AddGiven(g.Name, values)
+		}
+	}
+}
+
+func (c *compiler) givenValue(e *entity, f *field, n *node) (grow.Given, bool) {
+	if n.null {
+		return grow.Given{}, true
+	}
+	if to := c.target(f); to != nil {
+		row, ok := c.rowNamed(to, n)
+		return grow.GivenRow(row), ok
+	}
+	v, ok := c.plan.literal(n)
+	if !ok {
+		return grow.Given{}, false
+	}
+	v, ok = c.fitted(n, f.grow, v)
+	return grow.Given{Value: v}, ok
+}
+
+// rowNamed reads Entity.name, or name alone.
+func (c *compiler) rowNamed(to *entity, n *node) (grow.Row, bool) {
+	text := strings.TrimPrefix(n.text, to.decl.Name+".")
+	if n.scalar() {
+		if i, ok := to.rows[text]; ok {
+			return grow.Row{N: uint64(i), Side: true}, true
+		}
+	}
+	p := c.add(n.place, "%s is no given row of %s", n.what(), to.decl.Name)
+	if len(to.rows) == 0 {
+		p.hint("%s has no given rows to refer to", to.decl.Name)
+	} else if near := Nearest(text, keysOf(to.rows)); near != "" {
+		p.hint("did you mean %s.%s?", to.decl.Name, near)
+	} else {
+		p.hint("a given row is named as %s.%s", to.decl.Name, keysOf(to.rows)[0])
+	}
+	return grow.Row{}, false
+}

@@ -1,0 +1,89 @@
+package plan
+
+import (
+	"errors"
+	"strings"
+
+	"evensprout/internal/grow"
+)
+
+// resolve looks up a path such as joined_at, sailing.departs_at or
+// Passenger.joined_at, and tells if there is none.
+func (c *compiler) resolve(f *field, at place, name string) (*grow.Path, bool) {
+	return c.resolveIn(f.entity, at, name)
+}
+
+func (c *compiler) resolveIn(e *entity, at place, name string) (*grow.Path, bool) {
+	path, err := c.lookUp(e, name)
+	if err != nil {
+		c.add(at, "%s", err).nearest(name, c.reachable(e))
+	}
+	return path, path != nil
+}
+
+// lookUp is resolve without telling; path and error are both nil if the field is
+// there, but wrong itself, which is told at its own place.
+func (c *compiler) lookUp(e *entity, name string) (*grow.Path, error) {
+	path := &grow.Path{}
+	words := strings.Split(name, ".")
+	for i, word := range words {
+		last := i == len(words)-1
+		of := e.find(word)
+		if of == nil && !last {
+			// An ancestor by its name, over as many references as it takes.
+			for up := e; up.parent != nil; up = up.parent {
+				path.Hops = append(path.Hops, up.up.grow)
+				if !c.compile(up.up) {
+					return nil, nil
+				}
+				if up.parent.decl.Name == word {
+					e = up.parent
+					break
+				}
+			}
+			if e.decl.Name == word && len(path.Hops) > 0 {
+				continue
+			}
+		}
+		if of == nil {
+			return nil, errNoField(e, word)
+		}
+		if !c.compile(of) {
+			return nil, nil
+		}
+		if last {
+			path.Field = of.grow
+			return path, nil
+		}
+		if of.decl.inner && i == len(words)-2 {
+			part, err := c.part(of, words[i+1])
+			if err != nil {
+				return nil, err
+			}
+			path.Field = part.grow
+			return path, nil
+		}
+		to := c.target(of)
+		if to == nil {
+			return nil, errors.New(of.describe() + " refers to no other entity, so nothing can be reached through it")
+		}
+		path.Hops = append(path.Hops, of.grow)
+		e = to
+	}
+	return nil, errNoField(e, name)
+}
+
+func errNoField(e *entity, word string) error {
+	return errors.New(e.decl.Name + " has no field " + word)
+}
+
+// reachable lists the names that may stand for fields within an entity.
+func (c *compiler) reachable(e *entity) []string {
+	names := append(e.names(), clockWord)
+	for up := e.parent; up != nil; up = up.parent {
+		for _, n := range up.names() {
+			names = append(names, up.decl.Name+"."+n)
+		}
+	}
+	return names
+}

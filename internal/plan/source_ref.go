@@ -1,0 +1,230 @@
+package plan
+
+import (
+	"strings"
+
+	"evensprout/internal/grow"
+)
+
+func (c *compiler) parentKey(f *field) *field {
+	parent := f.entity.parent
+	for _, k := range parent.fields {
+		if k.grow == parent.grow.Key && parent.grow.Key != nil {
+			return k
+		}
+	}
+	c.add(f.decl.place, "%s has no key of one column, so nothing can be planned per %s", parent.decl.Name, parent.decl.Name)
+	return nil
+}
+
+func (c *compiler) pick(f *field, v *node) grow.Source {
+	var name string
+	if !c.plan.text(v, "pick", &name) {
+		return nil
+	}
+	to := c.byName[name]
+	if to == nil {
+		c.add(v.place, "%s picks from %s, and there is no such entity", f.describe(), name).nearest(name, c.names())
+		return nil
+	}
+	distinct := false
+	if n, ok := f.decl.args["distinct"]; ok {
+		distinct = c.plan.yes(n, "distinct")
+		switch {
+		case distinct && f.entity.parent == nil:
+			c.add(n.place, "distinct keeps apart the rows of one parent, and %s has none", f.entity.decl.Name).hint("unique: true keeps apart all rows")
+			return nil
+		case distinct && to == f.entity:
+			c.add(n.place, "an entity that picks itself cannot pick distinct rows")
+			return nil
+		}
+	}
+	stored := c.stored(f, to)
+	if stored == nil {
+		return nil
+	}
+	for _, of := range to.fields {
+		if of.grow == stored && !c.compile(of) {
+			return nil
+		}
+	}
+	o := grow.PickOptions{By: stored, Distinct: distinct}
+	if n, ok := f.decl.args["skew"]; ok {
+		if o.Skew = c.skew(n); o.Skew == nil {
+			return nil
+		}
+	}
+	if n, ok := f.decl.args["where"]; ok {
+		if o.Where, ok = c.conditions(f, to, n); !ok {
+			return nil
+		}
+	}
+	if len(f.decl.args) > 0 && (distinct && (o.Where != nil || o.Skew != nil) || o.Where != nil && o.Skew != nil) {
+		c.add(f.decl.place, "%s: of distinct, where and skew only one goes with a pick", f.decl.Name)
+		return nil
+	}
+	return grow.Pick(to.grow, o)
+}
+
+// skew reads {top: 20%, get: 80%}.
+func (c *compiler) skew(n *node) *grow.Skew {
+	s := &grow.Skew{}
+	seen := 0
+	c.plan.each(n, "skew", shape{
+		"top": func(_, v *node) { s.Top = c.plan.share(v, "top"); seen++ },
+		"get": func(_, v *node) { s.Get = c.plan.share(v, "get"); seen++ },
+	})
+	switch {
+	case seen < 2:
+		c.add(n.place, "skew says what share of the rows gets what share of the picks").hint("skew: {top: 20%%, get: 80%%}")
+		return nil
+	case s.Top.Whole == 0 || s.Get.Whole == 0:
+		return nil // told by share
+	}
+	return s
+}
+
+// from takes a draw, or a part of one: who.given-name.
+func (c *compiler) from(f *field, v *node) grow.Source {
+	var name string
+	if !c.plan.text(v, "from", &name) {
+		return nil
+	}
+	first, _, _ := strings.Cut(name, ".")
+	of := f.entity.byName[first]
+	if of == nil || !of.decl.inner {
+		var draws []string
+		for _, d := range f.entity.decl.Draws {
+			draws = append(draws, d.Name)
+		}
+		p := c.add(v.place, "%s has no draw %s", f.entity.decl.Name, first)
+		if len(draws) == 0 {
+			p.hint("draws: {%s: {kind: person}} beside fields", first)
+		} else {
+			p.nearest(first, draws)
+		}
+		return nil
+	}
+	path, ok := c.resolve(f, v.place, name)
+	if !ok {
+		return nil
+	}
+	return grow.Same(*path)
+}
+
+// part is the inner field for a part of a draw.
+func (c *compiler) part(of *field, name string) (*field, error) {
+	full := of.decl.Name + "." + name
+	if f := of.entity.byName[full]; f != nil {
+		return f, nil
+	}
+	src, err := grow.PartOf(of.grow, name)
+	if err != nil {
+		return nil, err
+	}
+	f := c.newField(of.entity, &Field{Name: full, place: of.decl.place, inner: true})
+	f.grow.Source, f.state = src, compiled
+	return f, nil
+}
+
+func (c *compiler) tree(f *field, v *node) grow.Source {
+	depth, fan, rootSelf := uint64(0), grow.Range{Lo: 2, Hi: 3}, false
+	good := true
+	c.plan.each(v, "tree", shape{
+		"depth": func(_, n *node) { depth, good = c.plan.number(n, "depth", 1, 64) },
+		"fan":   func(_, n *node) { fan, good = c.plan.countRange(n, "fan", 1_000_000) },
+		"root": func(_, n *node) {
+			if rootSelf = n.text == "self"; !rootSelf && !n.null {
+				c.add(n.place, "root is null, or self: the root refers to itself, and here is %s", n.what())
+			}
+		},
+	})
+	if !good || !v.mapping {
+		return nil
+	}
+	if depth == 0 {
+		c.add(v.place, "tree says how many levels there are").hint("{tree: {depth: 4, fan: 2..5}}")
+		return nil
+	}
+	key := c.stored(f, f.entity)
+	if key == nil {
+		return nil
+	}
+	for _, of := range f.entity.fields {
+		if of.grow == key && !c.compile(of) {
+			return nil
+		}
+	}
+	src, err := grow.Tree(f.entity.grow, key, f.grow.DealKey(), depth, fan, rootSelf)
+	return c.fault(v.place, src, err)
+}
+
+func (c *compiler) running(f *field, v *node) grow.Source {
+	var name string
+	if !c.plan.text(v, "running", &name) {
+		return nil
+	}
+	if f.entity.parent == nil {
+		c.add(v.place, "running adds up the rows of one parent, and %s has none", f.entity.decl.Name).hint("per: makes it the child of another entity")
+		return nil
+	}
+	path, ok := c.resolve(f, v.place, name)
+	if !ok {
+		return nil
+	}
+	if len(path.Hops) > 0 {
+		c.add(v.place, "running adds up a field of %s itself", f.entity.decl.Name)
+		return nil
+	}
+	var start *grow.Path
+	if n, given := f.decl.args["start"]; given {
+		if start, ok = c.resolve(f, n.place, n.text); !ok {
+			return nil
+		}
+	}
+	src, err := grow.Running(path.Field, start)
+	return c.fault(v.place, src, err)
+}
+
+// aggregate compiles sum: Child.field, count_of: Child and the like.
+func (c *compiler) aggregate(f *field, v *node) grow.Source {
+	op := map[string]grow.Aggregation{"sum": grow.Sum, "count_of": grow.CountOf, "min_of": grow.MinOf, "max_of": grow.MaxOf}[f.decl.word]
+	var text string
+	if !c.plan.text(v, f.decl.word, &text) {
+		return nil
+	}
+	name, fieldName, dotted := strings.Cut(text, ".")
+	if dotted == (op == grow.CountOf) {
+		c.add(v.place, "%s: %s", f.decl.word, text).hint("{sum: Child.field}, but {count_of: Child}")
+		return nil
+	}
+	child := c.byName[name]
+	if child == nil {
+		c.add(v.place, "there is no entity %s", name).nearest(name, c.names())
+		return nil
+	}
+	var down []*grow.Entity
+	e := child
+	for ; e != nil && e != f.entity; e = e.parent {
+		down = append([]*grow.Entity{e.grow}, down...)
+	}
+	if e == nil || len(down) == 0 {
+		c.add(v.place, "%s is not below %s, so it cannot be added up there", name, f.entity.decl.Name).
+			hint("%s must be per %s, or per an entity that is", name, f.entity.decl.Name)
+		return nil
+	}
+	if op == grow.CountOf {
+		src, err := grow.Aggregate(op, down, nil)
+		return c.fault(v.place, src, err)
+	}
+	of := child.find(fieldName)
+	if of == nil {
+		c.add(v.place, "%s has no field %s", name, fieldName).nearest(fieldName, child.names())
+		return nil
+	}
+	if !c.compile(of) {
+		return nil
+	}
+	src, err := grow.Aggregate(op, down, of.grow)
+	return c.fault(v.place, src, err)
+}
