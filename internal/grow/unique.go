@@ -17,6 +17,7 @@ import (
 type Group struct {
 	entity  *Entity
 	text    *Field // the unique text that the members build, or nil
+	shown   *Field // the field that takes its value from the one member, an inner field; or nil
 	members []member
 	key     Key
 	size    uint64 // distinct values of all members together
@@ -206,23 +207,35 @@ func (e *Entity) UniqueText(f *Field) error {
 	return fmt.Errorf("there is no place for a number in the text that could not be mistaken for a part of it")
 }
 
-// uniqueDraw makes a field unique, or the draw that it takes.
+// uniqueDraw makes a field unique, or the draw that it takes. What given rows say in
+// the field then counts as taken, too.
 func (e *Entity) uniqueDraw(f *Field) error {
-	if f.Inherent() {
-		return nil
-	}
-	switch s := f.Source.(type) {
-	case *copied:
-		if len(s.path.Hops) == 0 {
-			return e.uniqueDraw(s.path.Field)
+	of := f
+	for {
+		switch s := of.Source.(type) {
+		case *copied:
+			if len(s.path.Hops) == 0 {
+				of = s.path.Field
+				continue
+			}
+		case *partOf:
+			if !s.part.alone {
+				return fmt.Errorf("many a %s has the same %s: another part of it, or a text with a unique part, can be unique", s.kind.kind.Name, s.part.Name)
+			}
+			of = s.of
+			continue
 		}
-	case *partOf:
-		if !s.part.alone {
-			return fmt.Errorf("many a %s has the same %s: another part of it, or a text with a unique part, can be unique", s.kind.kind.Name, s.part.Name)
-		}
-		return e.uniqueDraw(s.of)
+		break
 	}
-	return e.Unique(f)
+	if !of.Inherent() {
+		if err := e.Unique(of); err != nil {
+			return err
+		}
+	}
+	if g := of.group; g != nil && of != f && g.text == nil && g.shown == nil && len(g.members) == 1 {
+		g.shown = f
+	}
+	return nil
 }
 
 // letterSet tells which bytes a text may hold.
@@ -486,6 +499,9 @@ func (g *Group) rowKey(gr *Grower, r Row) string {
 func (g *Group) appendKey(gr *Grower, fr *frame, b []byte) []byte {
 	if g.text != nil {
 		return append(b, Fold(gr.value(fr, g.text).S)...)
+	}
+	if g.shown != nil {
+		return append(b, Fold(gr.value(fr, g.shown).String())...)
 	}
 	for i := range g.members {
 		b = append(b, Fold(gr.value(fr, g.members[i].field).String())...)

@@ -370,7 +370,7 @@ func (c *compiler) unique() {
 		// Fields on their own before texts that may be built of them.
 		for _, texts := range []bool{false, true} {
 			for _, f := range e.fields {
-				if !f.decl.Unique || f.state != compiled || f.grow.Inherent() || (f.decl.word == "text") != texts {
+				if !f.decl.Unique || f.state != compiled || f.decl.word != "from" && f.grow.Inherent() || (f.decl.word == "text") != texts {
 					continue
 				}
 				if err := e.grow.UniqueText(f.grow); err != nil {

@@ -107,6 +107,20 @@ func TestPartsOfADrawAgree(t *testing.T) {
 	assert.Len(t, count(rows, "country"), 4)
 }
 
+// A given value of a field that takes a unique draw displaces the row that would have it.
+func TestGivenValuesOfDrawsAreTaken(t *testing.T) {
+	for _, draw := range []string{"{kind: person}", "{kind: person, unique: true}"} {
+		plan := "  Passenger:\n    rows: 300\n    draws: {who: " + draw + "}\n    fields: {email: {from: who.email, unique: true}}\n"
+		before := grown(t, plan, "Passenger")
+		after := grown(t, plan+"    given: {ada: {email: \""+before[123]["email"]+"\"}}\n", "Passenger")
+		assert.Equal(t, before[123]["email"], after[0]["email"])
+		for i := range before {
+			assert.Equal(t, i != 123, before[i]["email"] == after[i+1]["email"], "row %d", i)
+		}
+		assert.Len(t, count(after, "email"), 301)
+	}
+}
+
 func TestIfLeavesCellsEmpty(t *testing.T) {
 	rows := grown(t, `  Fare: {given: {deck: {code: D}, cabin: {code: C}}}
   Ticket:
