@@ -249,6 +249,16 @@ func TestDuplicates(t *testing.T) {
 	}
 }
 
+func TestAnotherSeparatorIsGuessed(t *testing.T) {
+	_, problems := Rows(plan.FileSpec{Path: write(t, "a.csv", "Code;Amount\nA;1\n"), Columns: columns("Code")})
+	require.Len(t, problems, 1)
+	assert.Contains(t, problems[0].Message, "another separator than a comma")
+	assert.Equal(t, `separator: ";" in rows_from`, problems[0].Hint)
+	rows, problems := Rows(plan.FileSpec{Path: write(t, "a.csv", "Code;Amount\nA;1\n"), Columns: columns("Code"), Separator: ";"})
+	require.Empty(t, problems)
+	assert.Equal(t, []string{"A"}, values(t, rows))
+}
+
 func TestColumnsThatAreNotThere(t *testing.T) {
 	_, problems := Rows(plan.FileSpec{Path: write(t, "a.csv", "Code,Amount\nA,1\n"), Columns: columns("Cod", "Amount")})
 	require.Len(t, problems, 1)

@@ -162,6 +162,11 @@ func (l *loader) each(do func(Record, []Cell)) bool {
 	}
 	defer r.Close()
 	if names := r.Names(); names != nil {
+		if i := strings.IndexAny(names[0], ";\t|"); len(names) == 1 && i >= 0 && l.spec.Separator == "" {
+			l.add(1, 1, fmt.Sprintf("the file seems to have another separator than a comma: its one column is called %q", clip(names[0])),
+				fmt.Sprintf("separator: %q in rows_from", names[0][i:i+1]))
+			return false
+		}
 		for _, c := range l.spec.Columns {
 			if !contains(names, c.Column) {
 				hint := "there is: " + strings.Join(names, ", ")
