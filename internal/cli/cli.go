@@ -290,6 +290,7 @@ func (a *app) exit(err error) int {
 		present  *load.Present
 		fault    *store.Fault
 		row      *grow.RowError
+		file     *load.FileError
 		usage    usageError
 	)
 	code := exitFailed
@@ -347,6 +348,10 @@ func (a *app) exit(err error) int {
 		failure["row"], failure["field"] = row.Row, row.Field
 		say(row.Error())
 		hint("narrow the fields that the expression reads, or leave such rows out with if:; nothing was written")
+	case errors.As(err, &file):
+		failure["file"] = file.Path
+		say(file.Error())
+		hint("everything was rolled back: tables and files are as before")
 	case errors.Is(err, context.Canceled):
 		code = exitInterrupted
 		say("interrupted; everything was rolled back, the tables are as before")

@@ -17,6 +17,9 @@ func Fold(s string) string {
 	if isLowerASCII(s) {
 		return strings.Trim(s, " ")
 	}
+	if !utf8.ValidString(s) {
+		s = strings.ToValidUTF8(s, "\ufffd") // else what follows is not decomposed
+	}
 	var b strings.Builder
 	b.Grow(len(s))
 	for _, r := range norm.NFKD.String(s) {
@@ -42,7 +45,7 @@ func foldRune(r rune) rune {
 	}
 	least := r
 	for f := unicode.SimpleFold(r); f != r; f = unicode.SimpleFold(f) {
-		if f < least {
+		if f < least && !unicode.Is(unicode.M, f) { // iota folds with a mark, too
 			least = f
 		}
 	}

@@ -23,7 +23,7 @@ type placeholders struct {
 	placed []string
 }
 
-// Placeholders that cannot be put into place.
+// FileError is a placeholder file that cannot be made or put into place.
 type FileError struct {
 	Path string
 	Err  error
