@@ -62,6 +62,7 @@ type usageError struct{ error }
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the program at once
 	a := &app{out: out, err: errOut, drivers: []store.Driver{sqlite.Driver{}}}
 	a.page, a.errPage = pageOf(out), pageOf(errOut)
 	root := a.root()
@@ -354,7 +355,7 @@ func (a *app) exit(err error) int {
 		hint("everything was rolled back: tables and files are as before")
 	case errors.Is(err, context.Canceled):
 		code = exitInterrupted
-		say("interrupted; everything was rolled back, the tables are as before")
+		say("interrupted; what was open is rolled back, the tables are as before")
 	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "unknown flag"):
 		code = exitUsage
 		say(strings.TrimSpace(err.Error()))

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/csv"
 	"fmt"
 	"strconv"
@@ -47,7 +48,7 @@ of the same plan must come to the same ones.`,
   evensprout preview --entity Passenger --spread
   evensprout preview --entity Passenger --rows 1000 --csv > passengers.csv`,
 		Args: cobra.MaximumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			o, err := a.options()
 			if err != nil {
 				return err
@@ -79,7 +80,7 @@ of the same plan must come to the same ones.`,
 			a.warn(compiled)
 			v := &previewer{app: a, plan: compiled, grower: grow.NewGrower(compiled.Set), flags: flags}
 			defer v.grower.Close()
-			if err := v.show(targets); err != nil {
+			if err := v.show(cmd.Context(), targets); err != nil {
 				return err
 			}
 			return v.grower.Err()
@@ -115,7 +116,7 @@ type previewer struct {
 	flags  previewFlags
 }
 
-func (v *previewer) show(targets []*plan.Target) error {
+func (v *previewer) show(ctx context.Context, targets []*plan.Target) error {
 	switch {
 	case v.flags.row != "":
 		return v.showRow(targets[0])
@@ -124,14 +125,14 @@ func (v *previewer) show(targets []*plan.Target) error {
 	case v.flags.spread:
 		return v.showSpread(targets)
 	}
-	return v.showFirst(targets)
+	return v.showFirst(ctx, targets)
 }
 
 // showFirst shows the first rows of each entity.
-func (v *previewer) showFirst(targets []*plan.Target) error {
+func (v *previewer) showFirst(ctx context.Context, targets []*plan.Target) error {
 	prints := map[*grow.Entity]grow.Fingerprint{}
 	if v.flags.print || totalRows(v.plan) <= maxPrinted {
-		all, err := v.plan.Set.Fingerprints(jobsDefault())
+		all, err := v.plan.Set.Fingerprints(ctx, jobsDefault())
 		if err != nil {
 			return err
 		}

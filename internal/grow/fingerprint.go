@@ -1,6 +1,7 @@
 package grow
 
 import (
+	"context"
 	"encoding/binary"
 	"fmt"
 	"math/bits"
@@ -84,8 +85,8 @@ func (v *Value) appendCanonical(b []byte) []byte {
 }
 
 // Fingerprints grows all rows of a set with several workers and returns each
-// entity's fingerprint. The error is a *RowError.
-func (s *Set) Fingerprints(jobs int) ([]Fingerprint, error) {
+// entity's fingerprint. The error is a *RowError, or the context's.
+func (s *Set) Fingerprints(ctx context.Context, jobs int) ([]Fingerprint, error) {
 	const step = 4096
 	prints := make([]Fingerprint, len(s.Entities))
 	type part struct {
@@ -104,6 +105,9 @@ func (s *Set) Fingerprints(jobs int) ([]Fingerprint, error) {
 			g := NewGrower(s)
 			var b Batch
 			for p := range parts {
+				if ctx.Err() != nil {
+					continue
+				}
 				g.Grow(p.e, p.first, p.n, &b)
 				mu.Lock()
 				prints[p.e.index].Add(b.Print)
@@ -124,12 +128,15 @@ func (s *Set) Fingerprints(jobs int) ([]Fingerprint, error) {
 			total uint64
 			side  bool
 		}{{uint64(len(e.Side)), true}, {e.Rows, false}} {
-			for at := uint64(0); at < run.total; at += step {
+			for at := uint64(0); at < run.total && ctx.Err() == nil; at += step {
 				parts <- part{e, Row{N: at, Side: run.side}, int(min(step, run.total-at))}
 			}
 		}
 	}
 	close(parts)
 	wg.Wait()
+	if failed == nil {
+		failed = ctx.Err()
+	}
 	return prints, failed
 }

@@ -55,13 +55,13 @@ func TestRowsOfTables(t *testing.T) {
 	// Fingerprints do not depend on the order of rows, then.
 	s3, _ := priced(list{rows[1], rows[2], rows[0]}, []int{0})
 	require.Empty(t, s3.Finish())
-	assert.Equal(t, must(s.Fingerprints(2)), must(s3.Fingerprints(1)))
+	assert.Equal(t, must(s.Fingerprints(t.Context(), 2)), must(s3.Fingerprints(t.Context(), 1)))
 }
 
 func TestARowThatCannotBeRead(t *testing.T) {
 	s, _ := priced(list{{String("A"), Int(4)}, nil}, nil)
 	require.Empty(t, s.Finish())
-	_, err := s.Fingerprints(2)
+	_, err := s.Fingerprints(t.Context(), 2)
 	var row *RowError
 	require.ErrorAs(t, err, &row)
 	assert.Contains(t, err.Error(), "Price row 1")

@@ -203,7 +203,7 @@ func TestGoldenRows(t *testing.T) {
 		require.Empty(t, s.Finish())
 		fmt.Fprintf(&out, "%s: %s\n", k.Name, strings.Join(dump(s, e, 3), " / "))
 	}
-	for i, p := range must(x.set.Fingerprints(2)) {
+	for i, p := range must(x.set.Fingerprints(t.Context(), 2)) {
 		fmt.Fprintf(&out, "%s %s\n", x.set.Entities[i].Name, p)
 	}
 	file := filepath.Join("testdata", "edition1.golden")
@@ -216,9 +216,9 @@ func TestGoldenRows(t *testing.T) {
 }
 
 func TestFingerprintsDoNotDependOnWorkersOrOrder(t *testing.T) {
-	one := must((&fleet{withGiven: true, rows: 9000}).build(t).set.Fingerprints(1))
-	assert.Equal(t, one, must((&fleet{withGiven: true, rows: 9000}).build(t).set.Fingerprints(7)))
-	assert.NotEqual(t, one[1], must((&fleet{rows: 9000}).build(t).set.Fingerprints(2))[1])
+	one := must((&fleet{withGiven: true, rows: 9000}).build(t).set.Fingerprints(t.Context(), 1))
+	assert.Equal(t, one, must((&fleet{withGiven: true, rows: 9000}).build(t).set.Fingerprints(t.Context(), 7)))
+	assert.NotEqual(t, one[1], must((&fleet{rows: 9000}).build(t).set.Fingerprints(t.Context(), 2))[1])
 }
 
 func TestRowsAreTheSameInAnySteps(t *testing.T) {

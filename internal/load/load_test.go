@@ -67,7 +67,7 @@ func TestTheSampleIsTheSameHoweverItIsLoaded(t *testing.T) {
 		c := compile(t, s, demo.Plan)
 		r, err := Run(t.Context(), c, s, o)
 		require.NoError(t, err)
-		prints, err := c.Set.Fingerprints(2)
+		prints, err := c.Set.Fingerprints(t.Context(), 2)
 		require.NoError(t, err)
 		for _, e := range r.Entities {
 			for i, target := range c.Targets {
@@ -194,7 +194,7 @@ func TestAKeyThatBelongsToAnotherRowIsFoundBeforehand(t *testing.T) {
 func TestRowsBesideOthersAreFine(t *testing.T) {
 	s := database(t, boats+"INSERT INTO piers VALUES (900, 'OTHER');")
 	c := compile(t, s, head+`  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: true}}}`)
-	prints, err := c.Set.Fingerprints(1)
+	prints, err := c.Set.Fingerprints(t.Context(), 1)
 	require.NoError(t, err)
 	r, err := Run(t.Context(), c, s, Options{})
 	require.NoError(t, err)

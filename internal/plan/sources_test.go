@@ -54,7 +54,7 @@ func rowsOf(t *testing.T, c *Compiled, name string) []row {
 }
 
 func prints(t *testing.T, c *Compiled) []grow.Fingerprint {
-	p, err := c.Set.Fingerprints(2)
+	p, err := c.Set.Fingerprints(t.Context(), 2)
 	require.NoError(t, err)
 	return p
 }
@@ -352,7 +352,7 @@ func TestDerive(t *testing.T) {
 func TestDeriveThatFails(t *testing.T) {
 	c, problems := compileText(cellOf(`{derive: "div(1, size(other) - 4, 2)", scale: 2}`), nil)
 	require.NotNil(t, c, problems.Error())
-	_, err := c.Set.Fingerprints(2)
+	_, err := c.Set.Fingerprints(t.Context(), 2)
 	var row *grow.RowError
 	require.ErrorAs(t, err, &row)
 	assert.Regexp(t, `^Thing row \d+, field cell: a division by zero$`, err.Error())
