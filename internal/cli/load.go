@@ -165,8 +165,8 @@ func (a *app) progress(o *load.Options) func() {
 				progressbar.OptionShowDescriptionAtLineEnd(), progressbar.OptionSetElapsedTime(false), progressbar.OptionClearOnFinish(),
 				progressbar.OptionSetWidth(max(10, min(50, a.errPage.Width-textWidth))))
 		}
-		bar.Describe(how(done, total))
 		bar.Set64(int64(done))
+		bar.Describe(how(done, total)) // draws again, with the new place
 	}
 	return func() {
 		if bar != nil {
