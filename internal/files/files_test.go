@@ -249,6 +249,18 @@ func TestDuplicates(t *testing.T) {
 	}
 }
 
+func TestFilesWithoutRows(t *testing.T) {
+	for name, text := range map[string]string{"a.csv": "a,b\n", "a.ndjson": "", "a.json": "[]"} {
+		rows, problems := Rows(plan.FileSpec{Path: write(t, name, text), Columns: columns("a", "b"), Key: []int{0}})
+		require.Empty(t, problems, name)
+		assert.Zero(t, rows.Len())
+	}
+	rows, problems := Rows(plan.FileSpec{Path: write(t, "a.csv", "a,b\n1,\n2,\n"), Columns: columns("a", "b")})
+	require.Empty(t, problems)
+	typ, _ := rows.Type(1)
+	assert.Equal(t, grow.Null, typ, "an empty column fits every table")
+}
+
 func TestAnotherSeparatorIsGuessed(t *testing.T) {
 	_, problems := Rows(plan.FileSpec{Path: write(t, "a.csv", "Code;Amount\nA;1\n"), Columns: columns("Code")})
 	require.Len(t, problems, 1)

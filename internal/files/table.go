@@ -129,11 +129,7 @@ func (l *loader) run() {
 		}
 	}
 	for i := range t.columns {
-		c := &t.columns[i]
-		if c.typ == grow.Null && !c.given {
-			c.typ = grow.Text
-		}
-		if !c.seen {
+		if c := &t.columns[i]; !c.seen && t.rows > 0 {
 			l.add(0, 0, fmt.Sprintf("no row has the column %s", c.want.Column), "")
 		}
 	}
@@ -456,7 +452,7 @@ func clip(s string) string {
 // Len is the number of rows.
 func (t *Table) Len() uint64 { return t.rows }
 
-// Type is the type of a column.
+// Type is the type of a column; Null if all its cells are empty.
 func (t *Table) Type(i int) (grow.Type, uint8) { return t.columns[i].typ, t.columns[i].scale }
 
 // Close removes the spool.

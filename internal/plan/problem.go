@@ -107,7 +107,7 @@ func (ps Problems) OnlyDatabase() bool {
 
 func (ps Problems) sort() {
 	slices.SortStableFunc(ps, func(a, b *Problem) int {
-		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
 	})
 }
 

@@ -43,7 +43,8 @@ type FileSpec struct {
 // FileRows is rows of a file, read and typed.
 type FileRows interface {
 	grow.Table
-	// Type is the type of a column, and of decimals the digits after the point.
+	// Type is the type of a column, Null if it is empty throughout, and of decimals
+	// the digits after the point.
 	Type(column int) (grow.Type, uint8)
 	// Misfits are the first cells of a column that are not of a type.
 	Misfits(column int, t grow.Type) Problems
