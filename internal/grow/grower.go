@@ -237,7 +237,7 @@ func (c cell) fraction(d draw) uint64 {
 	if !b.known || b.number != number {
 		*b = block{number, k.shuffleWords(number), true}
 	}
-	return k.evenIn(b.words, n)
+	return k.evenIn(&b.words, n)
 }
 
 // stream is an endless row of independent draws for one cell.

@@ -22,7 +22,8 @@ func (k Key) even(n uint64, nested bool) uint64 {
 	if block == 0 && nested {
 		return k.evenFirst(n)
 	}
-	return k.evenIn(k.shuffleWords(block), n)
+	w := k.shuffleWords(block)
+	return k.evenIn(&w, n)
 }
 
 // evenFirst is even for the rows that keep a finer nesting.
@@ -35,7 +36,7 @@ func (k Key) evenFirst(n uint64) uint64 {
 
 // evenIn is even for the other rows, given the random words of the row's block:
 // whoever grows neighbours keeps these.
-func (k Key) evenIn(w [4]uint64, n uint64) uint64 {
+func (k *Key) evenIn(w *[4]uint64, n uint64) uint64 {
 	n = n&^(1<<blockBits-1) | shuffle64(w, n&(1<<blockBits-1))
 	return bits.Reverse64(k.scramble(n))
 }
@@ -43,7 +44,7 @@ func (k Key) evenIn(w [4]uint64, n uint64) uint64 {
 // scramble is a bijection on 64-bit words in which every bit depends only on
 // itself and on lower bits: sums, odd products and x ^= x*even all have that
 // property. Reversed, it is an Owen scrambling of the reversed input.
-func (k Key) scramble(x uint64) uint64 {
+func (k *Key) scramble(x uint64) uint64 {
 	x += k[0]
 	x ^= x * 0x9e4a7b1c6d35a2e6
 	x *= k[1] | 1
@@ -62,7 +63,7 @@ func (k Key) shuffleWords(block uint64) [4]uint64 {
 
 // shuffle64 permutes 0..63: eight rounds of a Feistel network on 3+3 bits whose
 // round functions are tables of random bits.
-func shuffle64(w [4]uint64, i uint64) uint64 {
+func shuffle64(w *[4]uint64, i uint64) uint64 {
 	l, r := i>>3, i&7
 	for _, x := range w {
 		l ^= x >> (3 * r) & 7
