@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -65,7 +66,7 @@ func (Driver) Open(ctx context.Context, url string) (store.Store, error) {
 	s := &database{conn: conn, path: path}
 	// Foreign keys must be on before a transaction begins. The cache is this
 	// connection's own.
-	for _, pragma := range []string{"PRAGMA foreign_keys = ON", "PRAGMA cache_size = -16384", "SELECT count(*) FROM sqlite_schema"} {
+	for _, pragma := range []string{"PRAGMA foreign_keys = ON", "PRAGMA cache_size = -14336", "SELECT count(*) FROM sqlite_schema"} {
 		if err := s.exec(pragma); err != nil {
 			conn.Close()
 			return nil, fault(path, err)
@@ -281,7 +282,13 @@ func read(s *sqlite.Stmt, i int, c *schema.Column) grow.Value {
 		s.ColumnBytes(i, b)
 		return grow.Value{Type: grow.Bytes, S: string(b)}
 	}
-	text := s.ColumnText(i)
+	text := ""
+	if s.ColumnType(i) == sqlite.TypeFloat {
+		// The shortest text that reads as the same number, whatever digits the engine shows.
+		text = strconv.FormatFloat(s.ColumnFloat(i), 'f', -1, 64)
+	} else {
+		text = s.ColumnText(i)
+	}
 	if c.Kind == schema.Decimal || c.Kind == schema.Real {
 		if v, err := grow.ParseDecimal(text); err == nil {
 			if r, ok := v.Rescale(max(v.Scale, uint8(c.Scale))); ok {
