@@ -53,25 +53,11 @@ func (d decimal) Value() any     { return d.value().String() }
 
 // compare is exact, whatever the scales.
 func (d decimal) compare(o decimal) int {
-	a, b, ok := align(d, o)
-	if ok {
-		switch {
-		case a < b:
-			return -1
-		case a > b:
-			return 1
-		}
-		return 0
+	if a, b, ok := align(d, o); ok {
+		return cmp.Compare(a, b)
 	}
-	// One of them has too many digits to align: compare the whole parts.
-	a, b = d.n/pow10(d.scale), o.n/pow10(o.scale)
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
+	// One of them has too many digits to align: then the whole parts differ.
+	return cmp.Compare(d.n/pow10(d.scale), o.n/pow10(o.scale))
 }
 
 func pow10(n uint8) int64 {
