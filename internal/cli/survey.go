@@ -31,7 +31,7 @@ With --json, it writes the description of the tables instead.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			u := a.url(nil, "")
 			if u == "" {
-				return errNoDatabase
+				return &store.Fault{Kind: store.BadURL, Message: "no database is named", Hint: "--db sqlite:app.db, or the environment variable DATABASE_URL"}
 			}
 			s, err := store.Open(cmd.Context(), a.drivers, u)
 			if err != nil {
