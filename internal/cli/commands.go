@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -143,9 +144,9 @@ func (a *app) allKinds(kinds []grow.Kind) error {
 	}
 	t := report.Table{Columns: []report.Column{{Name: "Kind"}, {Name: "What it is"}, {Name: "Different", Number: true}, {Name: "Samples"}}}
 	for _, k := range kinds {
-		shown := join(samples(k, "", 3), " · ")
+		shown := strings.Join(samples(k, "", 3), " · ")
 		if parts := k.PartNames(); len(parts) > 0 {
-			shown = "parts: " + join(parts, ", ")
+			shown = "parts: " + strings.Join(parts, ", ")
 		}
 		t.Rows = append(t.Rows, []string{k.Name, k.About, space(k), shown})
 	}
@@ -240,17 +241,6 @@ func samples(k grow.Kind, part string, n int) []string {
 	out := make([]string, n)
 	for i := range out {
 		out[i] = b.Row(i)[len(e.Fields)-1].String()
-	}
-	return out
-}
-
-func join(list []string, sep string) string {
-	out := ""
-	for i, s := range list {
-		if i > 0 {
-			out += sep
-		}
-		out += s
 	}
 	return out
 }

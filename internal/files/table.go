@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/zeebo/xxh3"
@@ -164,7 +165,7 @@ func (l *loader) each(do func(Record, []Cell)) bool {
 			return false
 		}
 		for _, c := range l.spec.Columns {
-			if !contains(names, c.Column) {
+			if !slices.Contains(names, c.Column) {
 				hint := "there is: " + strings.Join(names, ", ")
 				if near := plan.Nearest(c.Column, names); near != "" {
 					hint = fmt.Sprintf("did you mean %q?", near)
@@ -217,15 +218,6 @@ func (l *loader) fault(err error) {
 		return
 	}
 	l.add(0, 0, err.Error(), "")
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
 
 func (l *loader) key(cells []Cell) xxh3.Uint128 {

@@ -173,7 +173,7 @@ func (s *pick) child(c cell) (Row, bool) {
 	if !ok {
 		return Row{}, false
 	}
-	from, to := c.g.childRows(s.to, parent)
+	from, to := c.g.Below(s.to, parent)
 	if from == to {
 		return Row{}, false
 	}

@@ -416,7 +416,9 @@ func (g *Grower) Families(e *Entity, side bool, first, last uint64) (from, to ui
 
 // Below returns the range of e's rows whose parent is r: numbers of grown rows, or
 // indexes of side rows, as r is.
-func (g *Grower) Below(e *Entity, r Row) (from, to uint64) { return g.childRows(e, r) }
+func (g *Grower) Below(e *Entity, r Row) (from, to uint64) {
+	return g.firstChild(e, r.Side, r.N), g.firstChild(e, r.Side, r.N+1)
+}
 
 // firstChild is the number or index of the first row below a parent: also how many
 // rows stand below the parents before it.

@@ -1,6 +1,7 @@
 package grow
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -220,4 +221,27 @@ func TestValuesAreEqualByWhatTheyMean(t *testing.T) {
 	null, text, one := Value{}, String("1"), Int(1)
 	assert.True(t, null.equal(&Value{}))
 	assert.False(t, text.equal(&one))
+}
+
+// stopping is a table whose reader cancels a context.
+type stopping struct {
+	list
+	stop context.CancelFunc
+}
+
+func (s stopping) Len() uint64                 { return 1 << 40 }
+func (s stopping) Reader() TableReader         { return s }
+func (s stopping) Row(uint64) ([]Value, error) { s.stop(); return s.list[0], nil }
+func (s stopping) Close() error                { return nil }
+
+// Growing more rows than anybody waits for ends when it is asked to.
+func TestFingerprintsCanBeInterrupted(t *testing.T) {
+	ctx, stop := context.WithCancel(t.Context())
+	s := &Set{Seed: "t", Edition: "1"}
+	e := s.NewEntity("Price")
+	e.Table = stopping{list{{String("A")}}, stop}
+	s.NewField(e, "code", "code").Source = Stored(0, Text, 0)
+	require.Empty(t, s.Finish())
+	_, err := s.Fingerprints(ctx, 2)
+	assert.ErrorIs(t, err, context.Canceled)
 }

@@ -50,7 +50,7 @@ type total struct {
 
 func (s *running) grow(c cell, v *Value) {
 	parent, _ := c.g.up(c.fr)
-	first, _ := c.g.childRows(c.fr.e, parent)
+	first, _ := c.g.Below(c.fr.e, parent)
 	t := c.g.totals[c.f]
 	if t == nil {
 		t = &total{}

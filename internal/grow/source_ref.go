@@ -149,7 +149,7 @@ func (s *pick) apart(c cell, n uint64) Row {
 		return s.to.at(p.at(ordinal))
 	}
 	held := map[Row]bool{}
-	from, to := c.g.childRows(c.fr.e, parent)
+	from, to := c.g.Below(c.fr.e, parent)
 	skip := uint64(0) // siblings before this one that do not use the permutation
 	for i := from; i < to; i++ {
 		if given, ok := c.fr.e.Side[i].Given[c.f]; ok {
@@ -249,7 +249,7 @@ func (s *aggregate) grow(c cell, v *Value) {
 
 func (s *aggregate) walk(g *Grower, r Row, down []*Entity, v *Value) {
 	e := down[0]
-	from, to := g.childRows(e, r)
+	from, to := g.Below(e, r)
 	if s.op == CountOf && len(down) == 1 {
 		v.N += int64(to - from)
 		return
@@ -287,10 +287,4 @@ func less(a, b *Value) bool {
 		return a.N < b.N
 	}
 	return a.S < b.S
-}
-
-// childRows returns the range of e's rows whose parent is r: numbers of grown
-// rows, or indexes of side rows.
-func (g *Grower) childRows(e *Entity, r Row) (from, to uint64) {
-	return g.firstChild(e, r.Side, r.N), g.firstChild(e, r.Side, r.N+1)
 }

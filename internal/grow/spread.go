@@ -12,21 +12,13 @@ import "math/bits"
 
 const blockBits = 6 // blocks of 64 rows
 
-// even returns the fraction (in units of 2^-64) of row n. With nested set, rows
-// 0..63 keep a finer nesting, so that small tables are spread, too: the first 2,
-// 4 and 8 rows, then every 8. (Keeping it whole for all 64 rows correlates pairs
-// of fields: chi-squared at 5% then rejects 8% of 5000-row and 22% of 1000-row
-// ternary pairs.)
-func (k Key) even(n uint64, nested bool) uint64 {
-	block := n >> blockBits
-	if block == 0 && nested {
-		return k.evenFirst(n)
-	}
-	w := k.shuffleWords(block)
-	return k.evenIn(&w, n)
-}
+// A field's fraction (in units of 2^-64) of row n of a root: evenFirst in the first
+// block, evenIn in the others; of a child always evenIn.
 
-// evenFirst is even for the rows that keep a finer nesting.
+// evenFirst is the fraction of rows 0..63 of an entity without a parent. They keep a
+// finer nesting, so that small tables are spread, too: the first 2, 4 and 8 rows, then
+// every 8. (Keeping it whole for all 64 rows correlates pairs of fields: chi-squared
+// at 5% then rejects 8% of 5000-row and 22% of 1000-row ternary pairs.)
 func (k Key) evenFirst(n uint64) uint64 {
 	if n >= 8 {
 		n = n&^7 | k.shuffle8(n>>3, n&7)
@@ -34,7 +26,7 @@ func (k Key) evenFirst(n uint64) uint64 {
 	return bits.Reverse64(k.scramble(n))
 }
 
-// evenIn is even for the other rows, given the random words of the row's block:
+// evenIn is the fraction of the other rows, given the random words of the row's block:
 // whoever grows neighbours keeps these.
 func (k *Key) evenIn(w *[4]uint64, n uint64) uint64 {
 	n = n&^(1<<blockBits-1) | shuffle64(w, n&(1<<blockBits-1))

@@ -14,6 +14,32 @@ var chiSquared95 = map[int]float64{1: 3.841, 2: 5.991, 4: 9.488, 7: 14.067, 9: 1
 
 func testKey(i int, name string) Key { return NewKey("1", strconv.Itoa(i), "Thing", name) }
 
+// even is what a cell draws: see cell.fraction.
+func (k Key) even(n uint64, root bool) uint64 {
+	block := n >> blockBits
+	if block == 0 && root {
+		return k.evenFirst(n)
+	}
+	w := k.shuffleWords(block)
+	return k.evenIn(&w, n)
+}
+
+// The tests below are about even; rows really draw so.
+func TestCellsDrawEvenly(t *testing.T) {
+	x := (&fleet{rows: 500}).build(t)
+	g := NewGrower(x.set)
+	for _, e := range []*Entity{x.person, x.booking} {
+		f := e.Fields[1]
+		for n := range uint64(300) {
+			fr := g.open(e, Row{N: n})
+			for d, key := range f.keys {
+				assert.Equal(t, key.even(n, e.Parent == nil), cell{g, fr, f}.fraction(draw(d)))
+			}
+			fr.close()
+		}
+	}
+}
+
 func TestShuffle64IsABijection(t *testing.T) {
 	for i := range 200 {
 		k := testKey(i, "a")

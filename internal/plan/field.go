@@ -1,6 +1,9 @@
 package plan
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // clockWord is what the plan's clock is called where a field's name could stand.
 const clockWord = "clock"
@@ -75,7 +78,7 @@ func (p *Plan) field(f *Field, v *node) {
 		if name == f.word {
 			continue
 		}
-		if contains(beside, name) || f.word == "kind" && !isSource(name) {
+		if slices.Contains(beside, name) || f.word == "kind" && !isSource(name) {
 			f.args[name] = x.value
 			continue
 		}
@@ -121,12 +124,3 @@ func (p *Plan) modify(f *Field, v *node) []pair {
 }
 
 func isSource(word string) bool { _, ok := sources[word]; return ok }
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
-}

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -367,7 +366,6 @@ func FuzzRead(f *testing.F) {
 	f.Add(head + "  A:\n    unique: [[a, b]]\n    rows: 3\n    fields:\n      a: {between: [06:00, 21:45], step: 15m}\n      b: {choose: {x: 1, y: 2}}\n    given:\n      g: {a: 07:00}\n")
 	f.Add("name: x\n? [a]\n: b\n- c\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		started := time.Now()
 		p, err := Read("plan.yaml", []byte(text))
 		if err == nil {
 			var c *Compiled
@@ -385,6 +383,5 @@ func FuzzRead(f *testing.F) {
 			require.ErrorAs(t, err, &problems)
 			_ = problems.Error()
 		}
-		require.Less(t, time.Since(started), 20*time.Second)
 	})
 }

@@ -428,7 +428,7 @@ func (c *compiler) kind(f *field, v *node) grow.Source {
 	}
 	params := map[string]grow.Range{}
 	for arg, n := range f.decl.args {
-		if !contains(k.Params, arg) {
+		if !slices.Contains(k.Params, arg) {
 			p := c.add(n.place, "the kind %s has no parameter %s", name, arg)
 			if len(k.Params) > 0 {
 				p.nearest(arg, k.Params)

@@ -117,7 +117,7 @@ func (d *database) uniques(t *schema.Table) error {
 		}
 		name := x.name
 		if x.origin == "u" {
-			name = "UNIQUE (" + strings.Join(x.columns, ", ") + ")"
+			name = describeKey(x.columns)
 		}
 		t.Uniques = append(t.Uniques, schema.Unique{Name: name, Columns: x.columns, Partial: x.partial || x.unsure})
 	}
