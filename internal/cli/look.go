@@ -158,7 +158,7 @@ func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, t 
 	if err != nil {
 		return err
 	}
-	labels := newLabels(s, db)
+	labels := report.NewLabels(s, db)
 	out := report.Table{}
 	for _, c := range t.Columns {
 		number := (c.Kind == schema.Integer || c.Kind == schema.Decimal || c.Kind == schema.Real) && t.Reference(c.Name) == nil
@@ -170,9 +170,9 @@ func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, t 
 		line := make([]string, len(row))
 		o := &report.Object{}
 		for i, v := range row {
-			line[i] = cell(v)
+			line[i] = report.Cell(v)
 			o.Set(t.Columns[i].Name, report.JSON(v))
-			label, err := labels.of(ctx, t, t.Columns[i], v)
+			label, err := labels.Of(ctx, t, t.Columns[i], v)
 			if err != nil {
 				return err
 			}
@@ -195,43 +195,4 @@ func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, t 
 		fmt.Fprintln(a.out, a.page.Dim(fmt.Sprintf("  and %s more: --limit and --skip show others", report.Number(rest))))
 	}
 	return nil
-}
-
-// labels finds what rows are called that others refer to, and remembers it.
-type labels struct {
-	store store.Store
-	db    *schema.Database
-	known map[string]string
-}
-
-func newLabels(s store.Store, db *schema.Database) *labels {
-	return &labels{s, db, map[string]string{}}
-}
-
-// of is the label of the row that a cell refers to; empty if the cell is no
-// reference, or if the key itself says as much.
-func (l *labels) of(ctx context.Context, t *schema.Table, c *schema.Column, v grow.Value) (string, error) {
-	r := t.Reference(c.Name)
-	if r == nil || v.IsNull() {
-		return "", nil
-	}
-	to := l.db.Table(r.Table)
-	if to == nil {
-		return "", nil
-	}
-	key, label := to.Column(r.Targets[0]), to.Column(to.Label())
-	if key == nil || label == nil || key == label {
-		return "", nil
-	}
-	name := to.Name + "\x00" + v.String()
-	if known, ok := l.known[name]; ok {
-		return known, nil
-	}
-	found := "?"
-	err := l.store.Select(ctx, store.Query{Table: to, Columns: []*schema.Column{label}, Where: key, Equals: v, Limit: 1}, func(row []grow.Value) error {
-		found = cell(row[0])
-		return nil
-	})
-	l.known[name] = found
-	return found, err
 }

@@ -442,26 +442,10 @@ func (v *previewer) add(s *sample, first grow.Row, n uint64) {
 				o.Set(f.Name, label)
 				continue
 			}
-			line = append(line, cell(b.Row(i)[j]))
+			line = append(line, report.Cell(b.Row(i)[j]))
 			o.Set(f.Name, report.JSON(b.Row(i)[j]))
 		}
 		s.table.Rows = append(s.table.Rows, line)
 		s.objects = append(s.objects, o)
 	}
-}
-
-// cell shows a value in a table: NULL as a sign of its own, moments with a blank.
-func cell(v grow.Value) string {
-	switch v.Type {
-	case grow.Null:
-		return "∅"
-	case grow.Boolean:
-		if v.N != 0 {
-			return "yes"
-		}
-		return "no"
-	case grow.Timestamp:
-		return string(grow.AppendTimestamp(nil, v))
-	}
-	return v.String()
 }

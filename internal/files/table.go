@@ -292,20 +292,10 @@ func (l *loader) take(r Record, cells []Cell) {
 var (
 	integerPattern = regexp.MustCompile(`^-?(0|[1-9][0-9]{0,17})$`)
 	decimalPattern = regexp.MustCompile(`^-?(0|[1-9][0-9]*)\.[0-9]+$`)
-	datePattern    = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`)
-	momentPattern  = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:`)
-	clockPattern   = regexp.MustCompile(`^[0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]+)?)?$`)
-	uuidPattern    = regexp.MustCompile(`^[0-9a-fA-F]{8}-([0-9a-fA-F]{4}-){3}[0-9a-fA-F]{12}$`)
 )
 
 // looks tells the narrowest type that a cell is of.
 func looks(c Cell) (grow.Type, uint8) {
-	candidates := []struct {
-		pattern *regexp.Regexp
-		typ     grow.Type
-	}{
-		{datePattern, grow.Date}, {momentPattern, grow.Timestamp}, {clockPattern, grow.Time}, {uuidPattern, grow.UUID},
-	}
 	switch c.Kind {
 	case Boolean:
 		return grow.Boolean, 0
@@ -321,11 +311,13 @@ func looks(c Cell) (grow.Type, uint8) {
 			}
 		}
 	}
-	for _, x := range candidates {
-		if x.pattern.MatchString(c.Text) {
-			if v, err := Parse(c, x.typ); err == nil {
-				return x.typ, v.Scale
-			}
+	if v, looks, err := grow.ReadMoment(c.Text); looks && err == nil {
+		return v.Type, v.Scale
+	}
+	const uuidLength = 36
+	if len(c.Text) == uuidLength {
+		if _, err := grow.ParseUUID(c.Text); err == nil {
+			return grow.UUID, 0
 		}
 	}
 	return grow.Text, 0

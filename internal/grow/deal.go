@@ -6,11 +6,11 @@ import "fmt"
 // holds a fixed multiset of counts in keyed order. A child's number and its
 // parent are found from each other within one block.
 type Deal struct {
-	Min, Max uint64
-	key      Key
-	counts   []uint64 // the multiset of one block of len(counts) parents
-	total    uint64   // children of a full block
-	sorted   []uint64 // the counts that dealOf was given
+	Max    uint64 // children of one parent, at most
+	key    Key
+	counts []uint64 // the multiset of one block of len(counts) parents
+	total  uint64   // children of a full block
+	sorted []uint64 // the counts that dealOf was given
 }
 
 const (
@@ -28,7 +28,7 @@ func NewDeal(k Key, min, max uint64) (*Deal, error) {
 	if max > MaxChildren {
 		return nil, fmt.Errorf("at most %d children for one parent", MaxChildren)
 	}
-	d := &Deal{Min: min, Max: max, key: k}
+	d := &Deal{Max: max, key: k}
 	kinds := max - min + 1
 	size := kinds
 	if kinds < dealBlock {

@@ -185,6 +185,35 @@ func ParseTimestamp(s string) (Value, error) {
 	return Value{Type: Timestamp, Scale: clock.Scale, N: day.N*Day + clock.N - zone}, nil
 }
 
+// ReadMoment reads a date, a moment or a time of day by its looks. The second result
+// tells whether the text looks like one of them; it may be wrong all the same, such as
+// the 30th of February.
+func ReadMoment(s string) (Value, bool, error) {
+	const longest = 40
+	if len(s) < len("99:99") || len(s) > longest || !isDigit(s[0]) {
+		return Value{}, false, nil
+	}
+	form := strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' {
+			return '9'
+		}
+		return r
+	}, s)
+	read := func(parse func(string) (Value, error)) (Value, bool, error) {
+		v, err := parse(s)
+		return v, true, err
+	}
+	switch {
+	case form == "9999-99-99":
+		return read(ParseDate)
+	case strings.HasPrefix(form, "9999-99-99T99:"), strings.HasPrefix(form, "9999-99-99 99:"):
+		return read(ParseTimestamp)
+	case form == "99:99", form == "99:99:99", strings.HasPrefix(form, "99:99:99.9"):
+		return read(ParseTime)
+	}
+	return Value{}, false, nil
+}
+
 func allDigits(s string) bool {
 	for _, c := range []byte(s) {
 		if c < '0' || c > '9' {

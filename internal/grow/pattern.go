@@ -82,9 +82,6 @@ func (s *pattern) Type() Type    { return Text }
 func (s *pattern) Scale() uint8  { return 0 }
 func (s *pattern) Space() uint64 { return s.unique.size }
 
-// MaxRunes is the length of the longest text, in characters.
-func (s *pattern) MaxRunes() int { return s.root.longest() }
-
 func (s *pattern) grow(c cell, v *Value) {
 	draws := c.stream()
 	b := s.root.draw(&draws, c.g.take())

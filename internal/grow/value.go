@@ -170,6 +170,9 @@ func ParseUUID(s string) (Value, error) {
 		v.N = v.N<<8 | int64(b[i])
 		v.M = v.M<<8 | uint64(b[8+i])
 	}
+	if !strings.EqualFold(v.String(), s) { // hyphens elsewhere
+		return Value{}, fmt.Errorf("%q is not a UUID", s)
+	}
 	return v, nil
 }
 

@@ -34,7 +34,7 @@ func TestRescaleLosesNothing(t *testing.T) {
 func TestUUIDsAreReadAndShown(t *testing.T) {
 	const text = "019de28d-3c00-7cbb-955b-ce3417366a71"
 	assert.Equal(t, text, must(ParseUUID(text)).String())
-	for _, bad := range []string{"", "x", text[:35], text + "0", "019de28d_3c00_7cbb_955b_ce3417366a71"} {
+	for _, bad := range []string{"", "x", text[:35], text + "0", "019d-e28d3c00-7cbb-955b-ce3417366a71", "019de28d_3c00_7cbb_955b_ce3417366a71"} {
 		_, err := ParseUUID(bad)
 		assert.Error(t, err, bad)
 	}
@@ -290,4 +290,22 @@ func FuzzTemplate(f *testing.F) {
 			dump(x.set, e, 2)
 		}
 	})
+}
+
+func TestMomentsByTheirLooks(t *testing.T) {
+	for text, want := range map[string]string{
+		"2026-05-01": "date", "2026-05-01T08:00": "timestamp", "2026-05-01 08:00:00.5Z": "timestamp", "08:15": "time", "08:15:30": "time", "08:15:30.25": "time",
+		"2026-02-30": "wrong", "25:00": "wrong", "2026-05-01T99:00": "wrong", "": "no", "8:15": "no", "2026-5-1": "no", "08:15 or later": "no", "2026-05-01x": "no",
+		"192.0.2.1": "no", "12345678901234567890123456789012345678901234567890": "no",
+	} {
+		v, looks, err := ReadMoment(text)
+		got := v.Type.String()
+		switch {
+		case !looks:
+			got = "no"
+		case err != nil:
+			got = "wrong"
+		}
+		assert.Equal(t, want, got, text)
+	}
 }

@@ -528,9 +528,6 @@ func (p *Plan) yes(v *node, of string) bool {
 
 var (
 	numberPattern = regexp.MustCompile(`^[-+]?[0-9][0-9_]*(\.[0-9]+)?$`)
-	datePattern   = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}$`)
-	momentPattern = regexp.MustCompile(`^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]`)
-	clockPattern  = regexp.MustCompile(`^[0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]+)?)?$`)
 	oddNumber     = regexp.MustCompile(`^[-+]?(0[0-9_]+(\.[0-9]*)?|0[xob][0-9a-fA-F]+|[0-9.]+[eE][-+]?[0-9]+|\.[0-9]+|[0-9]+\.)$`)
 )
 
@@ -553,14 +550,11 @@ func (p *Plan) literal(v *node) (grow.Value, bool) {
 		return value, false
 	case numberPattern.MatchString(v.text):
 		value, err = grow.ParseDecimal(v.text)
-	case datePattern.MatchString(v.text):
-		value, err = grow.ParseDate(v.text)
-	case momentPattern.MatchString(v.text):
-		value, err = grow.ParseTimestamp(v.text)
-	case clockPattern.MatchString(v.text):
-		value, err = grow.ParseTime(v.text)
 	default:
-		value = grow.String(v.text)
+		var looks bool
+		if value, looks, err = grow.ReadMoment(v.text); !looks {
+			value = grow.String(v.text)
+		}
 	}
 	if err != nil {
 		p.add(v.place, "%s", err).hint("put quotes around it if it is text")

@@ -323,7 +323,8 @@ func (c *compiler) moment(f *field) grow.Source {
 			return nil, n.place, false
 		case name == clockWord:
 			return &grow.End{Fixed: c.plan.Clock}, n.place, true
-		case datePattern.MatchString(name) || momentPattern.MatchString(name):
+		}
+		if _, looks, _ := grow.ReadMoment(name); looks {
 			v, ok := c.plan.literal(n)
 			return &grow.End{Fixed: v}, n.place, ok
 		}

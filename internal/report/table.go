@@ -10,6 +10,8 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+
+	"evensprout/internal/grow"
 )
 
 // Table is rows of text under headings.
@@ -208,4 +210,20 @@ func Count[N int | int64 | uint64](n N, one, many string) string {
 		return "1 " + one
 	}
 	return Number(n) + " " + many
+}
+
+// Cell shows a value in a table: NULL as a sign of its own, moments with a blank.
+func Cell(v grow.Value) string {
+	switch v.Type {
+	case grow.Null:
+		return "∅"
+	case grow.Boolean:
+		if v.N != 0 {
+			return "yes"
+		}
+		return "no"
+	case grow.Timestamp:
+		return string(grow.AppendTimestamp(nil, v))
+	}
+	return v.String()
 }
