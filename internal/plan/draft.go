@@ -304,7 +304,7 @@ func (d *drafter) source(t *schema.Table, c *schema.Column, moment string, group
 		source = draftSource(t, c)
 	}
 	if unique {
-		source = d.uniqueSource(t, c, source)
+		source = uniqueSource(c, source)
 	}
 	return strings.TrimSuffix(source, "}") + nulls + "}"
 }
@@ -317,7 +317,7 @@ func (d *drafter) tableName(name string) string {
 }
 
 // uniqueSource takes a source with room for all rows.
-func (d *drafter) uniqueSource(t *schema.Table, c *schema.Column, source string) string {
+func uniqueSource(c *schema.Column, source string) string {
 	switch {
 	case strings.HasPrefix(source, "{uuid"), strings.HasPrefix(source, "{count"):
 		return source

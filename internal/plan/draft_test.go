@@ -48,6 +48,39 @@ func TestSourcesOfADraft(t *testing.T) {
 	}
 }
 
+// A draft of unique columns, of whatever type and width, grows different values that fit.
+func TestUniqueColumnsOfADraft(t *testing.T) {
+	table := &schema.Table{Name: "things", PrimaryKey: []string{"id"}, Columns: []*schema.Column{{Name: "id", Declared: "INTEGER", Kind: schema.Integer, NotNull: true, Default: true}},
+		Checks: []schema.Check{{Expression: "mode IN ('on', 'off')"}}}
+	for want, c := range map[string]schema.Column{
+		"{kind: email, unique: true}":                 {Name: "email", Kind: schema.Text, Length: 80},
+		`{pattern: "[A-Z]{3}", unique: true}`:         {Name: "short", Kind: schema.Text, Length: 3},
+		`{pattern: "[A-Z]{4}[0-9]{4}", unique: true}`: {Name: "first_name", Kind: schema.Text, Length: 40},
+		"{uuid: v4}":                                         {Name: "token_uuid", Kind: schema.Text},
+		"{count: 1}":                                         {Name: "number", Kind: schema.Integer},
+		"{between: [1, 999], unique: true}":                  {Name: "mass", Kind: schema.Decimal, Precision: 5, Scale: 2},
+		"{between: [1, 999999999], unique: true}":            {Name: "reach", Kind: schema.Real},
+		"{before: clock, within: 400d, unique: true}":        {Name: "seen", Kind: schema.Timestamp},
+		`{choose: ["on", "off"], unique: true}`:              {Name: "mode", Kind: schema.Text},
+		"{between: [06:00, 21:45], step: 15m, unique: true}": {Name: "opens", Kind: schema.Time},
+	} {
+		assert.Equal(t, want, uniqueSource(&c, draftSource(table, &c)), c.Name)
+		c.NotNull = true
+		table.Columns = append(table.Columns, &c)
+		table.Uniques = append(table.Uniques, schema.Unique{Name: "u_" + c.Name, Columns: []string{c.Name}})
+	}
+	db := &schema.Database{Tables: []*schema.Table{table}}
+	p, err := Read("things.yaml", []byte(Draft(db, "things", "")))
+	require.NoError(t, err)
+	c, err := p.Compile(Options{Database: db})
+	require.NoError(t, err)
+	rows := rowsOf(t, c, "Thing")
+	require.NotEmpty(t, rows)
+	for _, col := range table.Columns[1:] {
+		assert.Len(t, count(rows, col.Name), len(rows), col.Name)
+	}
+}
+
 // lake is tables of every relation.
 func lake() *schema.Database {
 	id := func() *schema.Column {

@@ -121,14 +121,14 @@ func JSONSchema() ([]byte, error) {
 			"fields": says("how each field gets its value", m{"anyOf": []any{m{"type": "null"}, mapOf(ref("field"))}}),
 			"unique": says("groups of fields whose values together differ", list(m{"type": "array", "items": text, "minItems": 2})),
 			"given":  says("rows written by hand", ref("given")),
-			"rows_from": says("rows that stand in a file", m{"anyOf": []any{text, object(m{
+			"rows_from": says("rows that stand in a file", object(m{
 				"file": says("CSV, TSV, NDJSON, JSON or XLSX; a relative file lies beside the plan", text), "separator": says("of CSV: one character, or tab", text),
 				"sheet": says("of XLSX; else the first", text), "key": says("fields that tell a row", m{"anyOf": []any{text, list(text)}}),
 				"duplicates": says("which of several rows with one key counts", m{"enum": []string{"first", "last"}}),
 				"columns": says("fields to columns of the file", mapOf(m{"anyOf": []any{text, object(m{
 					"column": text, "as": says("the type of its cells", m{"enum": keysOf(rowTypes)}), "find": says("Entity.field whose value the cell holds", m{"type": "string", "pattern": `^[^.]+\.[^.]+$`}),
 				})}})),
-			}, "file", "columns")}}),
+			}, "file", "columns")),
 		}),
 	}
 	return json.MarshalIndent(schema, "", "  ")

@@ -69,14 +69,15 @@ var rowTypes = map[string]grow.Type{
 	"timestamp": grow.Timestamp, "uuid": grow.UUID, "json": grow.JSON,
 }
 
-// rowsFrom reads rows_from: a file's name, or a mapping.
+// rowsFrom reads rows_from.
 func (p *Plan) rowsFrom(e *Entity, v *node) {
 	r := &RowsFrom{place: v.place, filePlace: v.place}
 	e.RowsFrom = r
-	if v.scalar() {
-		r.File = v.text
+	if !v.mapping {
+		p.add(v.place, "rows_from is a mapping, and here is %s", v.what()).hint(rowsFromHint)
 		return
 	}
+	before := len(p.collector.found)
 	p.each(v, "rows_from", shape{
 		"file":      func(_, n *node) { p.text(n, "file", &r.File); r.filePlace = n.place },
 		"separator": func(_, n *node) { p.text(n, "separator", &r.Separator) },
@@ -100,13 +101,21 @@ func (p *Plan) rowsFrom(e *Entity, v *node) {
 		},
 		"columns": func(_, n *node) { p.fileColumns(r, n) },
 	})
-	if r.File == "" && v.mapping && v.get("file") == nil {
-		p.add(v.place, "rows_from names no file").hint("rows_from: prices.csv, or rows_from: {file: prices.csv, ...}")
+	if len(p.collector.found) > before {
+		return // a word misspelled is not also a word missing
+	}
+	if r.File == "" {
+		p.add(v.place, "rows_from names no file").hint(rowsFromHint)
+	}
+	if len(r.Columns) == 0 {
+		p.add(v.place, "rows_from says no columns").hint("columns: {code: Code} takes the field code from the column Code")
 	}
 	if r.Duplicates != "" && len(r.Key) == 0 {
 		p.add(v.place, "duplicates needs a key: which fields tell a row").hint("key: [code]")
 	}
 }
+
+const rowsFromHint = "rows_from: {file: prices.csv, columns: {code: Code}}"
 
 // fileColumns reads the mapping of fields to columns: a name, or {column:, as:, find:}.
 func (p *Plan) fileColumns(r *RowsFrom, v *node) {
@@ -149,38 +158,10 @@ const wordStored = "stored"
 // openRows opens an entity's file and makes its fields.
 func (c *compiler) openRows(e *entity) {
 	r := e.decl.RowsFrom
-	if r == nil || r.File == "" {
+	if r == nil {
 		return
 	}
-	if c.openFile == nil {
-		c.add(r.place, "rows from files cannot be read here")
-		return
-	}
-	spec := FileSpec{Path: r.File, Separator: r.Separator, Sheet: r.Sheet, Columns: r.Columns, Duplicates: r.Duplicates}
-	if !filepath.IsAbs(r.File) {
-		spec.Path = filepath.Join(c.plan.Folder(), r.File)
-	}
-	for _, name := range r.Key {
-		i := slices.IndexFunc(r.Columns, func(x *FileColumn) bool { return x.Field == name })
-		if i < 0 && len(r.Columns) > 0 {
-			c.add(r.place, "the key %s is no column of the file", name).nearest(name, fieldsOf(r.Columns))
-			return
-		}
-		spec.Key = append(spec.Key, i)
-	}
-	if len(r.Columns) == 0 {
-		c.add(r.place, "rows_from says no columns").hint("columns: {code: Code} takes the field code from the column Code")
-		return
-	}
-	rows, problems := c.openFile(spec)
-	for _, p := range problems {
-		if p.Line == 0 && p.File == spec.Path {
-			// About the file as a whole: told where the plan names it.
-			c.add(r.filePlace, "%s: %s", r.File, p.Message).hint("%s", p.Hint)
-			continue
-		}
-		c.plan.collector.found = append(c.plan.collector.found, p)
-	}
+	rows, key := c.readRows(r)
 	if rows == nil {
 		// Others may name the fields: what is wrong is told.
 		for _, col := range r.Columns {
@@ -190,7 +171,7 @@ func (c *compiler) openRows(e *entity) {
 	}
 	c.out.files = append(c.out.files, rows)
 	e.rowFile = rows
-	e.grow.Table, e.grow.TableKey = rows, spec.Key
+	e.grow.Table, e.grow.TableKey = rows, key
 	for i, col := range r.Columns {
 		typ, scale := rows.Type(i)
 		d := &Field{Name: col.Field, word: wordStored, place: col.place}
@@ -204,6 +185,40 @@ func (c *compiler) openRows(e *entity) {
 			ref.finds = &finding{col, f}
 		}
 	}
+}
+
+// readRows opens the file and tells what is wrong with it; the rows are nil if they
+// cannot be used. The key is places among the columns.
+func (c *compiler) readRows(r *RowsFrom) (FileRows, []int) {
+	if r.File == "" || len(r.Columns) == 0 {
+		return nil, nil // told by the reader of the plan
+	}
+	if c.openFile == nil {
+		c.add(r.place, "rows from files cannot be read here")
+		return nil, nil
+	}
+	spec := FileSpec{Path: r.File, Separator: r.Separator, Sheet: r.Sheet, Columns: r.Columns, Duplicates: r.Duplicates}
+	if !filepath.IsAbs(r.File) {
+		spec.Path = filepath.Join(c.plan.Folder(), r.File)
+	}
+	for _, name := range r.Key {
+		i := slices.IndexFunc(r.Columns, func(x *FileColumn) bool { return x.Field == name })
+		if i < 0 {
+			c.add(r.place, "the key %s is no column of the file", name).nearest(name, fieldsOf(r.Columns))
+			return nil, nil
+		}
+		spec.Key = append(spec.Key, i)
+	}
+	rows, problems := c.openFile(spec)
+	for _, p := range problems {
+		if p.Line == 0 && p.File == spec.Path {
+			// About the file as a whole: told where the plan names it.
+			c.add(r.filePlace, "%s: %s", r.File, p.Message).hint("%s", p.Hint)
+			continue
+		}
+		c.plan.collector.found = append(c.plan.collector.found, p)
+	}
+	return rows, spec.Key
 }
 
 func fieldsOf(columns []*FileColumn) []string {
