@@ -2,6 +2,7 @@ package grow
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -244,4 +245,19 @@ func TestFingerprintsCanBeInterrupted(t *testing.T) {
 	require.Empty(t, s.Finish())
 	_, err := s.Fingerprints(ctx, 2)
 	assert.ErrorIs(t, err, context.Canceled)
+}
+
+// JSON text holds any text, and escapes no more than RFC 8785 asks for.
+func TestJSONTextIsReadBack(t *testing.T) {
+	for r := range rune(0x3000) {
+		text := "a" + string(r) + "z"
+		quoted := appendJSONText(nil, text)
+		var back string
+		require.NoError(t, json.Unmarshal(quoted, &back), "%U", r)
+		assert.Equal(t, text, back)
+		if r >= ' ' && r != '"' && r != '\\' {
+			assert.Equal(t, `"`+text+`"`, string(quoted))
+		}
+	}
+	assert.Equal(t, `"\b\t\n\f\r\u0000\u001f\"\\/`+"\u2028é\U0001F6A2\"", string(appendJSONText(nil, "\b\t\n\f\r\x00\x1f\"\\/\u2028é\U0001F6A2")))
 }

@@ -135,3 +135,21 @@ func TestSpreadOfExtremes(t *testing.T) {
 	}
 	assert.Equal(t, 10, total)
 }
+
+// Rows referred to, the most first, keep their slope in however few columns.
+func TestManyChoicesAreSqueezed(t *testing.T) {
+	for _, n := range []int{fewChoices + 1, bins, bins + 1, 1000} {
+		s := Spread{Rows: n * (n + 1) / 2, Distinct: n}
+		for i := range n {
+			s.Choices = append(s.Choices, Choice{"Pier " + Number(i+1), n - i})
+		}
+		words := strings.Split(s.Picture(), " ")
+		require.Len(t, words, 7)
+		assert.Equal(t, []string{Number(n) + "×", "Pier", "1", "1×", "Pier", Number(n)}, append(words[:3:3], words[4:]...))
+		heights := []rune(words[3])
+		assert.Len(t, heights, min(n, bins))
+		assert.Equal(t, '█', heights[0])
+		assert.IsNonIncreasing(t, heights)
+		assert.Greater(t, heights[0], heights[len(heights)-1])
+	}
+}

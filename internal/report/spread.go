@@ -118,7 +118,7 @@ func (s Spread) Picture() string {
 		for _, c := range s.Choices {
 			counts = append(counts, c.Count)
 		}
-		return fmt.Sprintf("%d× %s %s %d× %s", most.Count, most.Value, columns(squeeze(counts, bins)), least.Count, least.Value)
+		return fmt.Sprintf("%s× %s %s %s× %s", Number(most.Count), most.Value, columns(squeeze(counts, bins)), Number(least.Count), least.Value)
 	case len(s.Choices) > 0:
 		var parts []string
 		for _, c := range s.Choices {
