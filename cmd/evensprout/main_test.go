@@ -27,6 +27,11 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	// go test caches by the test binary. A way to main keeps all of the program in it, so
+	// that these tests run again whenever the program changes.
+	if os.Getenv("EVENSPROUT_TEST_MAIN") != "" {
+		main()
+	}
 	folder, err := os.MkdirTemp("", "evensprout-test")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
