@@ -368,14 +368,28 @@ type Batch struct {
 	Entity *Entity
 	First  Row // the rows are consecutive
 	Len    int
-	Values []Value // Len times len(Entity.Fields)
+	Width  int     // values of a row; 0 means one for each field of the entity
+	Values []Value // Len times Width
 	Print  Fingerprint
 }
 
 // Row returns the values of the i-th row.
 func (b *Batch) Row(i int) []Value {
-	n := len(b.Entity.Fields)
+	n := b.width()
 	return b.Values[i*n : (i+1)*n]
+}
+
+func (b *Batch) width() int {
+	if b.Width > 0 {
+		return b.Width
+	}
+	return len(b.Entity.Fields)
+}
+
+// Slice returns the rows from lo to hi-1, sharing their values. It has no fingerprint.
+func (b *Batch) Slice(lo, hi int) *Batch {
+	n := b.width()
+	return &Batch{Entity: b.Entity, First: b.At(lo), Len: hi - lo, Width: b.Width, Values: b.Values[lo*n : hi*n]}
 }
 
 // At names the i-th row.
@@ -385,7 +399,7 @@ func (b *Batch) At(i int) Row { return Row{N: b.First.N + uint64(i), Side: b.Fir
 // fields hold there means nothing. The batch stays valid however the grower is used
 // afterwards.
 func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) {
-	b.Entity, b.First, b.Len, b.Print = e, first, n, Fingerprint{}
+	b.Entity, b.First, b.Len, b.Width, b.Print = e, first, n, 0, Fingerprint{}
 	width := len(e.Fields)
 	if cap(b.Values) < n*width {
 		b.Values = make([]Value, n*width)

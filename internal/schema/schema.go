@@ -2,6 +2,8 @@
 package schema
 
 import (
+	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 	"unicode"
@@ -31,37 +33,64 @@ type Database struct {
 	Tables []*Table `json:"tables"`
 }
 
-// Table is a table with its keys and constraints.
+// Table is a table with its keys and constraints. Name tells it from all others of
+// the database; where there are schemas, a table outside the first one on the search
+// path is called schema.table.
 type Table struct {
-	Schema     string      `json:"schema,omitempty"`
 	Name       string      `json:"name"`
+	Schema     string      `json:"schema,omitempty"` // empty where there are none
+	Local      string      `json:"-"`                // its name inside the schema; empty if it is Name
 	Columns    []*Column   `json:"columns"`
 	PrimaryKey []string    `json:"primary_key,omitempty"` // columns in key order
 	Uniques    []Unique    `json:"uniques,omitempty"`     // the primary key is not among them
 	References []Reference `json:"references,omitempty"`
 	Checks     []Check     `json:"checks,omitempty"`
+	Triggers   []string    `json:"triggers,omitempty"` // names of those that fire when rows are written
 }
+
+// LocalName is the table's name inside its schema.
+func (t *Table) LocalName() string { return cmp.Or(t.Local, t.Name) }
 
 // Column is a column of a table.
 type Column struct {
-	Name      string `json:"name"`
-	Declared  string `json:"declared"` // the type as the database spells it
-	Kind      Kind   `json:"kind"`
-	Length    int    `json:"length,omitempty"`    // of texts, in characters; 0 if not limited
-	Precision int    `json:"precision,omitempty"` // of decimals, all digits; 0 if not limited
-	Scale     int    `json:"scale,omitempty"`     // of decimals, digits after the point
-	Bits      int    `json:"bits,omitempty"`      // of integers; 0 means 64
-	NotNull   bool   `json:"not_null,omitempty"`
-	Default   bool   `json:"default,omitempty"`   // it has a default value, or numbers itself
-	Generated bool   `json:"generated,omitempty"` // computed by the database: never written
+	Name      string   `json:"name"`
+	Declared  string   `json:"declared"` // the type as the database spells it
+	Kind      Kind     `json:"kind"`
+	Length    int      `json:"length,omitempty"`    // of texts in characters, of bytes in bytes; 0 if not limited
+	Precision int      `json:"precision,omitempty"` // of decimals, all digits; 0 if not limited
+	Scale     int      `json:"scale,omitempty"`     // of decimals, digits after the point
+	Bits      int      `json:"bits,omitempty"`      // of integers; 0 means 64
+	Unsigned  bool     `json:"unsigned,omitempty"`  // of integers and decimals
+	Digits    int      `json:"digits,omitempty"`    // of a second, of times and moments
+	Values    []string `json:"values,omitempty"`    // the only ones allowed, of an enumeration
+	NotNull   bool     `json:"not_null,omitempty"`
+	Default   bool     `json:"default,omitempty"`   // it has a default value, or numbers itself
+	Generated bool     `json:"generated,omitempty"` // computed by the database: never written
+	Identity  Identity `json:"identity,omitempty"`  // how it numbers itself
+	Exact     int      `json:"-"`                   // of decimals: digits that the engine keeps exactly; 0 for all
+	Type      string   `json:"-"`                   // what its engine's store knows the type by
+	Base      string   `json:"-"`                   // the type as a temporary table declares it
 }
+
+// Identity is how a column numbers itself.
+type Identity string
+
+// The ways to number. Of columns that Always do, a statement may not change the
+// number, and must say so explicitly when it gives one.
+const (
+	NoIdentity Identity = ""
+	Serial     Identity = "serial" // a sequence or counter that moves when no number is given
+	Always     Identity = "always"
+)
 
 // Unique is a unique constraint or index over columns. Partial indexes and
 // indexes over expressions are told apart, because they bind only some rows.
 type Unique struct {
-	Name    string   `json:"name"`
-	Columns []string `json:"columns"`
-	Partial bool     `json:"partial,omitempty"`
+	Name       string   `json:"name"`
+	Columns    []string `json:"columns"`
+	Partial    bool     `json:"partial,omitempty"`
+	Deferrable bool     `json:"deferrable,omitempty"`
+	NullsEqual bool     `json:"nulls_equal,omitempty"` // two NULLs collide
 }
 
 // Check is a CHECK constraint; its name may be empty.
@@ -72,12 +101,13 @@ type Check struct {
 
 // Reference is a foreign key.
 type Reference struct {
-	Name     string   `json:"name,omitempty"`
-	Columns  []string `json:"columns"`
-	Table    string   `json:"table"`
-	Targets  []string `json:"targets"` // the columns referred to
-	Deferred bool     `json:"deferred,omitempty"`
-	Cascade  bool     `json:"cascade,omitempty"` // rows go when what they refer to goes
+	Name       string   `json:"name,omitempty"`
+	Columns    []string `json:"columns"`
+	Table      string   `json:"table"`
+	To         *Table   `json:"-"`                    // the same; nil if the database does not have it
+	Targets    []string `json:"targets"`              // the columns referred to
+	Deferrable bool     `json:"deferrable,omitempty"` // may be held against the tables at the commit
+	Cascade    bool     `json:"cascade,omitempty"`    // rows go when what they refer to goes
 }
 
 // Table finds a table by name; letter case counts only if two differ by it.
@@ -87,6 +117,18 @@ func (d *Database) Table(name string) *Table {
 		return nil
 	}
 	return d.Tables[i]
+}
+
+// Link sets where the references point to, and their columns where they name none.
+func (d *Database) Link() {
+	for _, t := range d.Tables {
+		for i := range t.References {
+			r := &t.References[i]
+			if r.To = d.Table(r.Table); r.To != nil && r.Targets == nil {
+				r.Targets = r.To.PrimaryKey
+			}
+		}
+	}
 }
 
 // TableNames returns the names of all tables.
@@ -183,6 +225,42 @@ func (t *Table) Keys() []Unique {
 		keys = append(keys, Unique{Name: "primary key", Columns: t.PrimaryKey})
 	}
 	return append(keys, t.Uniques...)
+}
+
+// Backing finds the unique key over just these columns that can tell rows apart: not
+// partial, not deferrable, and no column of it NULL, or NULLs equal. The text says why
+// there is none.
+func (t *Table) Backing(columns []string) (*Unique, string) {
+	same := func(u *Unique) bool {
+		return len(u.Columns) == len(columns) && !slices.ContainsFunc(columns, func(c string) bool {
+			return !slices.ContainsFunc(u.Columns, func(k string) bool { return strings.EqualFold(k, c) })
+		})
+	}
+	why := "no unique key of the table is over just these columns"
+	keys := t.Keys()
+	for i := range keys {
+		u := &keys[i]
+		if !same(u) {
+			continue
+		}
+		nullable := ""
+		for _, name := range u.Columns {
+			if c := t.Column(name); c != nil && !c.NotNull && !u.NullsEqual {
+				nullable = c.Name
+			}
+		}
+		switch {
+		case u.Partial:
+			why = fmt.Sprintf("the index %s over them binds only some rows", u.Name)
+		case u.Deferrable:
+			why = fmt.Sprintf("the key %s over them is deferrable, so it tells rows apart only at the commit", u.Name)
+		case nullable != "":
+			why = fmt.Sprintf("%s may be NULL, and rows with NULL are not told apart", nullable)
+		default:
+			return u, ""
+		}
+	}
+	return nil, why
 }
 
 // IsKey tells whether the column alone is unique in the table.

@@ -5,8 +5,10 @@ package store
 import (
 	"context"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
+	"time"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
@@ -18,11 +20,21 @@ type Driver interface {
 	Schemes() []string
 	// Open connects. An error is a *Fault where its cause is known.
 	Open(ctx context.Context, url string) (Store, error)
+	// Describe reads a URL without connecting.
+	Describe(url string) Place
 	// Beside returns a URL whose relative file, if it names one, lies in a folder.
 	Beside(url, folder string) string
 }
 
-// Store is an open database. It belongs to one goroutine.
+// Place is where a database is, as far as its URL tells.
+type Place struct {
+	Name  string // the database's, for people and drafts
+	Host  string // empty if it is a file
+	File  string // the path; empty if it is on a server
+	Shown string // the URL without its password
+}
+
+// Store is an open database: one connection, which belongs to one goroutine.
 type Store interface {
 	// Survey reads tables, columns, keys and constraints.
 	Survey(ctx context.Context) (*schema.Database, error)
@@ -30,24 +42,112 @@ type Store interface {
 	Count(ctx context.Context, t *schema.Table) (int64, error)
 	// Select reads rows; each is shown in turn and must not be kept.
 	Select(ctx context.Context, q Query, show func(row []grow.Value) error) error
-	// Begin opens the one transaction for writing. With lateReferences, foreign
-	// keys are held against the tables only at Commit.
-	Begin(ctx context.Context, lateReferences bool) (Tx, error)
+	// Begin opens a transaction for writing: one at a time.
+	Begin(ctx context.Context, o TxOptions) (Tx, error)
+	// Reserve moves the sequence or counter of a column that numbers itself beyond a
+	// number, so that nobody else is given it; never back. Outside transactions.
+	Reserve(ctx context.Context, t *schema.Table, c *schema.Column, last int64) error
+	// OpenJournal makes the tool's own table, if it is not there. Outside transactions.
+	OpenJournal(ctx context.Context) error
+	Traits() Traits
+	// Statements are the distinct statements so far.
+	Statements() []Statement
 	Close() error
 }
+
+// Traits are what engines differ in, as far as others must know.
+type Traits struct {
+	Engine string // for people
+	// Writers is how many transactions can write at a time.
+	Writers int
+	// DefersAll tells that any reference can be held against the tables at the commit.
+	DefersAll bool
+	// RowByRow tells that the bulk path stops at the guilty row itself, with what came
+	// before it written.
+	RowByRow bool
+	// Notice is what the user should know about the way that rows go; mostly empty.
+	Notice string
+}
+
+// TxOptions say what a transaction needs.
+type TxOptions struct {
+	// Late foreign keys are held against the tables only at Commit, as far as the
+	// engine can.
+	Late bool
+}
+
+// Rows are batches of one entity, in order. Within a write its rows are numbered from
+// 0. They can be read once.
+type Rows = iter.Seq[*grow.Batch]
 
 // Tx is a transaction for writing.
 type Tx interface {
 	Count(ctx context.Context, t *schema.Table) (int64, error)
 	// Find counts the rows that have these values; NULLs are left out.
 	Find(ctx context.Context, t *schema.Table, columns []*schema.Column, values []grow.Value) (int64, error)
-	// Insert adds the rows of a batch. A refusal is a *Violation.
-	Insert(ctx context.Context, into Into, b *grow.Batch) error
-	// Commit makes all permanent. A refusal is a *Violation.
+	// Between counts the rows whose key lies between two numbers, both included.
+	Between(ctx context.Context, t *schema.Table, c *schema.Column, lo, hi int64) (int64, error)
+	// Insert adds rows by the engine's bulk path and says how many. A refusal is a
+	// *Violation, whose Row is -1 unless the engine stops at the guilty row; then the
+	// rows before it are written, as far as the caller does not take them back.
+	Insert(ctx context.Context, into Into, rows Rows) (int64, error)
+	// InsertUnkeyed adds rows to whom the database gives their keys, which are
+	// returned in the order of the rows.
+	InsertUnkeyed(ctx context.Context, into Into, key *schema.Column, rows Rows) ([]grow.Value, error)
+	// Stage lays rows aside, to be written by set-based statements.
+	Stage(ctx context.Context, w *Write, rows Rows) (Stage, error)
+	// Clear deletes all rows of a table.
+	Clear(ctx context.Context, t *schema.Table) (int64, error)
+	// Referring counts the rows of a table that refer to any row of another.
+	Referring(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error)
+	// Note adds an entry to the journal.
+	Note(ctx context.Context, n Note) error
+	// Savepoint marks a place to go back to; marks are nested.
+	Savepoint(ctx context.Context, name string) error
+	RollbackTo(ctx context.Context, name string) error
+	Release(ctx context.Context, name string) error
+	// Settle holds what was put off against the tables. A refusal is a *Violation.
+	Settle(ctx context.Context) error
+	// Commit makes all permanent. A *Fault of kind Unanswered leaves open whether it did.
 	Commit(ctx context.Context) error
 	// Rollback takes everything back; after Commit it does nothing.
 	Rollback() error
 }
+
+// Stage is rows laid aside for one table.
+type Stage interface {
+	// Rows is how many there are.
+	Rows() int64
+	// Guilty finds rows that keys, references and checks would refuse, as far as
+	// set-based statements can tell, in the order of the rows.
+	Guilty(ctx context.Context) ([]*Violation, error)
+	// Drop takes rows away from the stage.
+	Drop(ctx context.Context, rows []int64) error
+	// Apply writes the rows from lo to hi-1 in the mode of the write. A refusal is a
+	// *Violation without a row.
+	Apply(ctx context.Context, lo, hi int64) (Outcome, error)
+	// Unmatched are the rows that no row of the table matches.
+	Unmatched(ctx context.Context) ([]int64, error)
+	// Renamed are the keys of rows that were there, where they differ from the staged
+	// ones: staged and real key.
+	Renamed(ctx context.Context, key *schema.Column, show func(row int64, staged, real grow.Value) error) error
+	// Changes shows what Apply would change, cell by cell.
+	Changes(ctx context.Context, show func(Change) error) error
+	// Row reads a staged row again: the values of the columns of the write.
+	Row(ctx context.Context, row int64) ([]grow.Value, error)
+}
+
+// Mode is how the rows of an entity are written.
+type Mode string
+
+// The write modes.
+const (
+	Insert  Mode = "insert"
+	Keep    Mode = "keep"
+	Upsert  Mode = "upsert"
+	Update  Mode = "update"
+	Replace Mode = "replace"
+)
 
 // Into says where the rows of a batch go: the field with index Fields[i] into
 // Columns[i].
@@ -56,6 +156,93 @@ type Into struct {
 	Columns []*schema.Column
 	Fields  []int
 }
+
+// Write says how the rows of one entity are written.
+type Write struct {
+	Into
+	Mode  Mode
+	Match []*schema.Column // how existing rows are recognised
+	Set   []*schema.Column // what upsert and update change
+	Stamp []*schema.Column // changed only together with one of Set
+}
+
+// Outcome counts rows.
+type Outcome struct{ Inserted, Updated, Unchanged, Kept int64 }
+
+// Add adds the counts of another outcome.
+func (o *Outcome) Add(p Outcome) {
+	o.Inserted += p.Inserted
+	o.Updated += p.Updated
+	o.Unchanged += p.Unchanged
+	o.Kept += p.Kept
+}
+
+// Change is one cell that differs.
+type Change struct {
+	Row      int64
+	Match    []grow.Value
+	Column   *schema.Column
+	From, To grow.Value
+}
+
+// Note is an entry of the journal: what a pure function of the plan cannot know.
+type Note struct {
+	Load   string // which load, such as its plan and start
+	Entity string
+	Row    string // its label
+	What   NoteKind
+	Detail string // JSON
+}
+
+// NoteKind is what an entry of the journal says.
+type NoteKind string
+
+// The kinds of notes.
+const (
+	NoteLoad     NoteKind = "load"     // a load began: plan, clock, version
+	NoteRedrawn  NoteKind = "redrawn"  // fields took another attempt
+	NoteRejected NoteKind = "rejected" // the row was not written
+	NoteKey      NoteKind = "key"      // the row has another key than planned
+	NoteRemoved  NoteKind = "removed"  // a row that replace took away with others
+)
+
+// Statement is a distinct statement with how often it ran.
+type Statement struct {
+	Text    string        `json:"statement"`
+	Times   int64         `json:"times"`
+	Rows    int64         `json:"rows"`
+	Elapsed time.Duration `json:"elapsed_ns"`
+}
+
+// Tally counts statements. The zero value is ready.
+type Tally struct {
+	byText map[string]int
+	list   []Statement
+}
+
+// Note counts one run of a statement.
+func (t *Tally) Note(text string, rows int64, d time.Duration) {
+	t.Add(Statement{Text: text, Times: 1, Rows: rows, Elapsed: d})
+}
+
+// Add counts runs of a statement.
+func (t *Tally) Add(s Statement) {
+	if t.byText == nil {
+		t.byText = map[string]int{}
+	}
+	i, ok := t.byText[s.Text]
+	if !ok {
+		i = len(t.list)
+		t.byText[s.Text] = i
+		t.list = append(t.list, Statement{Text: s.Text})
+	}
+	t.list[i].Times += s.Times
+	t.list[i].Rows += max(s.Rows, 0)
+	t.list[i].Elapsed += s.Elapsed
+}
+
+// Statements are the distinct statements in the order of their first run.
+func (t *Tally) Statements() []Statement { return slices.Clone(t.list) }
 
 // Query asks for rows of a table, in the order of its primary key or, without one,
 // as they come.
@@ -80,19 +267,23 @@ const (
 	TooLong    ViolationKind = "too_long"
 	OutOfRange ViolationKind = "out_of_range"
 	BadValue   ViolationKind = "bad_value"
-	Raised     ViolationKind = "raised" // by a trigger
+	Raised     ViolationKind = "raised" // by a trigger or a rule
+	Exclusion  ViolationKind = "exclusion"
+	RowCount   ViolationKind = "row_count" // another number of rows than expected
 )
 
 // Violation is a refusal of a row.
 type Violation struct {
 	Kind       ViolationKind
-	Row        int    // index in the batch; -1 if only Key tells which row it is
+	Row        int64  // number of the row within the write; -1 if only Key tells which row it is, or nothing
 	Key        []Pair // primary key of the row, where Row is -1
 	Table      string
 	Constraint string   // name or text of the constraint
 	Columns    []string // of the constraint
 	Values     []grow.Value
 	Other      []Pair // primary key of the row collided with
+	Twin       int64  // number, within the write, of the row collided with, if HasTwin
+	HasTwin    bool
 	Refers     string // the table referred to, of a foreign key
 	Code       string // the engine's own code; empty if this program refused the row
 	Message    string // the engine's own words
@@ -120,6 +311,12 @@ const (
 	Full        FaultKind = "full" // no room on the disk
 	BadURL      FaultKind = "bad_url"
 	Interrupted FaultKind = "interrupted"
+	Unreachable FaultKind = "unreachable"
+	Denied      FaultKind = "denied"     // the server does not let this user in, or do that
+	Transient   FaultKind = "transient"  // a deadlock or the like: the same may work again
+	Lost        FaultKind = "lost"       // the connection broke; nothing was committed
+	Unanswered  FaultKind = "unanswered" // the connection broke in a commit
+	Refused     FaultKind = "refused"    // by this program, to protect the user
 )
 
 // Fault is a database that cannot be used.
@@ -164,6 +361,14 @@ func Beside(drivers []Driver, url, folder string) string {
 		return d.Beside(url, folder)
 	}
 	return url
+}
+
+// Describe reads a URL without connecting.
+func Describe(drivers []Driver, url string) Place {
+	if d := driver(drivers, url); d != nil {
+		return d.Describe(url)
+	}
+	return Place{}
 }
 
 func driver(drivers []Driver, url string) Driver {

@@ -17,6 +17,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/store/setwise"
 )
 
 // Driver opens SQLite files: sqlite:path.db, or sqlite:path.db?mode=ro.
@@ -36,6 +37,13 @@ func (Driver) Beside(url, folder string) string {
 		url += "?" + query
 	}
 	return url
+}
+
+// Describe reads a URL.
+func (Driver) Describe(url string) store.Place {
+	path, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(url, "sqlite:"), "//"), "?")
+	base := filepath.Base(path)
+	return store.Place{Name: strings.TrimSuffix(base, filepath.Ext(base)), File: path, Shown: url}
 }
 
 // lockWait is how long we wait for another program's transaction.
@@ -162,8 +170,9 @@ func fault(path string, err error) error {
 
 // database is an open file.
 type database struct {
-	conn *sqlite.Conn
-	path string
+	conn  *sqlite.Conn
+	path  string
+	tally store.Tally
 }
 
 func (d *database) Close() error { return d.conn.Close() }
@@ -205,59 +214,115 @@ func (d *database) rows(sql string, args []string, show func(*sqlite.Stmt) error
 // quote makes an identifier of any name.
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
-func quoteAll(columns []*schema.Column) string {
-	names := make([]string, len(columns))
-	for i, c := range columns {
-		names[i] = quote(c.Name)
-	}
-	return strings.Join(names, ", ")
+func (d *database) Count(ctx context.Context, t *schema.Table) (int64, error) {
+	return setwise.Count(ctx, d, t)
 }
 
-func (d *database) Count(_ context.Context, t *schema.Table) (int64, error) {
-	var n int64
-	err := d.rows("SELECT count(*) FROM "+quote(t.Name), nil, func(s *sqlite.Stmt) error {
-		n = s.ColumnInt64(0)
-		return nil
-	})
-	return n, err
+func (d *database) Select(ctx context.Context, q store.Query, show func([]grow.Value) error) error {
+	return setwise.Select(ctx, d, q, show)
 }
 
-func (d *database) Select(_ context.Context, q store.Query, show func([]grow.Value) error) error {
-	sql := "SELECT " + quoteAll(q.Columns) + " FROM " + quote(q.Table.Name)
-	if q.Where != nil {
-		sql += " WHERE " + quote(q.Where.Name) + " = ?"
-	}
-	if len(q.Table.PrimaryKey) > 0 {
-		var keys []string
-		for _, k := range q.Table.PrimaryKey {
-			keys = append(keys, quote(k))
-		}
-		sql += " ORDER BY " + strings.Join(keys, ", ")
-	}
-	if q.Limit > 0 {
-		sql += fmt.Sprintf(" LIMIT %d OFFSET %d", q.Limit, q.Skip)
-	}
+// Exec runs a statement.
+func (d *database) Exec(ctx context.Context, sql string, args ...setwise.Arg) (int64, error) {
+	err := d.Query(ctx, sql, args, nil, func([]grow.Value) error { return nil })
+	return int64(d.conn.Changes()), err
+}
+
+// Query runs a query.
+func (d *database) Query(ctx context.Context, sql string, args []setwise.Arg, columns []*schema.Column, show func([]grow.Value) error) error {
+	began, n := time.Now(), int64(0)
+	defer func() { d.tally.Note(sql, n, time.Since(began)) }()
 	stmt, err := d.conn.Prepare(sql)
 	if err != nil {
-		return fault(d.path, err)
+		return d.explained(ctx, err)
 	}
 	defer stmt.Reset()
-	if q.Where != nil {
-		bind(stmt, 1, &q.Equals, nil)
+	for i, a := range args {
+		bind(stmt, i+1, &a.Value, a.Column)
 	}
-	row := make([]grow.Value, len(q.Columns))
+	row := make([]grow.Value, len(columns))
 	for {
 		more, err := stmt.Step()
-		if err != nil || !more {
-			return fault(d.path, err)
+		if err != nil {
+			return d.explained(ctx, err)
 		}
-		for i, c := range q.Columns {
+		if !more {
+			if columns == nil {
+				n = int64(d.conn.Changes())
+			}
+			return nil
+		}
+		n++
+		for i, c := range columns {
 			row[i] = read(stmt, i, c)
 		}
 		if err := show(row); err != nil {
 			return err
 		}
 	}
+}
+
+// explained makes a violation or fault of an error, as far as it can be told without
+// the row.
+func (d *database) explained(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	kinds := map[sqlite.ResultCode]store.ViolationKind{
+		sqlite.ResultConstraintUnique: store.Unique, sqlite.ResultConstraintPrimaryKey: store.Unique, sqlite.ResultConstraintRowID: store.Unique,
+		sqlite.ResultConstraintNotNull: store.NotNull, sqlite.ResultConstraintCheck: store.Check, sqlite.ResultConstraintForeignKey: store.ForeignKey,
+		sqlite.ResultConstraintTrigger: store.Raised, resultDatatype: store.BadValue,
+	}
+	if kind, ok := kinds[sqlite.ErrCode(err)]; ok {
+		return &store.Violation{Kind: kind, Row: -1, Code: sqlite.ErrCode(err).String(), Message: message(err)}
+	}
+	return fault(d.path, err)
+}
+
+func (d *database) Traits() store.Traits {
+	return store.Traits{Engine: "SQLite", Writers: 1, DefersAll: true, RowByRow: true}
+}
+
+func (d *database) Statements() []store.Statement { return d.tally.Statements() }
+
+// Reserve does nothing: the engine counts on from the highest number, and nobody else
+// writes at the same time.
+func (d *database) Reserve(context.Context, *schema.Table, *schema.Column, int64) error { return nil }
+
+func (d *database) OpenJournal(ctx context.Context) error {
+	return setwise.OpenJournal(ctx, d, setwise.Journal, "TEXT")
+}
+
+func (d *database) Quote(name string) string         { return quote(name) }
+func (d *database) Table(t *schema.Table) string     { return quote(t.Name) }
+func (d *database) Temporary(name string) string     { return "temp." + quote(name) }
+func (d *database) Param(int, *schema.Column) string { return "?" }
+func (d *database) Empty(name string) string         { return "DELETE FROM " + d.Temporary(name) }
+func (d *database) Analyze(string) string            { return "" }
+func (d *database) Overriding() string               { return "" }
+
+func (d *database) Differs(a, b string, _ *schema.Column) string {
+	return a + " COLLATE BINARY IS NOT " + b + " COLLATE BINARY"
+}
+
+func (d *database) CreateTemporary(name string, columns []*schema.Column) string {
+	var list []string
+	for _, c := range columns {
+		base := c.Base
+		if c == setwise.Ordinal {
+			base = "INTEGER PRIMARY KEY"
+		}
+		list = append(list, quote(c.Name)+" "+base)
+	}
+	return "CREATE TABLE IF NOT EXISTS " + d.Temporary(name) + " (" + strings.Join(list, ", ") + ")"
+}
+
+func (d *database) UpdateFrom(table, stage string, set []string, on, where string) string {
+	var list []string
+	for _, c := range set {
+		list = append(list, c+" = s."+c)
+	}
+	return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " FROM " + stage + " AS s WHERE " + on + " AND " + where
 }
 
 // read makes a value of a cell: what its column's kind says, as far as the cell
@@ -296,6 +361,9 @@ func read(s *sqlite.Stmt, i int, c *schema.Column) grow.Value {
 			}
 			return v
 		}
+	}
+	if c.Kind == schema.Date || c.Kind == schema.Time || c.Kind == schema.Timestamp || c.Kind == schema.UUID || c.Kind == schema.JSON {
+		return setwise.ReadText(c, text)
 	}
 	return grow.String(text)
 }

@@ -17,7 +17,7 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 	db := &schema.Database{}
 	scripts := map[string]string{}
 	err := d.rows(`SELECT s.name, s.sql FROM sqlite_schema s JOIN pragma_table_list l ON l.name = s.name AND l.schema = 'main'
-		WHERE l.type = 'table' AND s.name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY s.rowid`, nil, func(s *sqlite.Stmt) error {
+		WHERE l.type = 'table' AND s.name NOT LIKE 'sqlite\_%' ESCAPE '\' AND s.name <> 'evensprout_notes' ORDER BY s.rowid`, nil, func(s *sqlite.Stmt) error {
 		t := &schema.Table{Name: s.ColumnText(0)}
 		scripts[t.Name] = s.ColumnText(1)
 		db.Tables = append(db.Tables, t)
@@ -27,7 +27,7 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 		return nil, err
 	}
 	for _, t := range db.Tables {
-		for _, read := range []func(*schema.Table) error{d.columns, d.uniques, d.references} {
+		for _, read := range []func(*schema.Table) error{d.columns, d.uniques, d.references, d.triggers} {
 			if err := read(t); err != nil {
 				return nil, err
 			}
@@ -41,6 +41,7 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 			if to := db.Table(r.Table); r.Targets == nil && to != nil {
 				r.Targets = to.PrimaryKey
 			}
+			r.To = db.Table(r.Table)
 			for len(r.Targets) < len(r.Columns) {
 				r.Targets = append(r.Targets, "rowid")
 			}
@@ -64,6 +65,7 @@ func (d *database) columns(t *schema.Table) error {
 			Name: s.ColumnText(0), Declared: s.ColumnText(1), NotNull: s.ColumnBool(2), Default: s.ColumnBool(3), Generated: hidden >= 2,
 		}
 		describe(c)
+		c.Base = c.Declared
 		if pk := s.ColumnInt(4); pk > 0 {
 			key = append(key, keyPart{pk, c.Name})
 		}
@@ -104,7 +106,7 @@ func (d *database) uniques(t *schema.Table) error {
 		if x.origin == "pk" {
 			continue
 		}
-		err := d.rows("SELECT cid, name FROM pragma_index_xinfo(?) WHERE key ORDER BY seqno", []string{x.name}, func(s *sqlite.Stmt) error {
+		err := d.rows("SELECT cid, name, coll FROM pragma_index_xinfo(?) WHERE key ORDER BY seqno", []string{x.name}, func(s *sqlite.Stmt) error {
 			if s.ColumnInt(0) < 0 {
 				x.unsure = true // an expression, or the row number
 				return nil
@@ -144,7 +146,17 @@ func (d *database) references(t *schema.Table) error {
 	})
 }
 
+func (d *database) triggers(t *schema.Table) error {
+	return d.rows("SELECT name FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? ORDER BY name", []string{t.Name}, func(s *sqlite.Stmt) error {
+		t.Triggers = append(t.Triggers, s.ColumnText(0))
+		return nil
+	})
+}
+
 var declaration = regexp.MustCompile(`^\s*([^(]*?)\s*(?:\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\))?\s*$`)
+
+// maxExact is the number of digits that a numeric column keeps exactly.
+const maxExact = 15
 
 // describe reads a column's declared type. The engine itself takes anything; what
 // the declaration says is kept by this program.
@@ -171,9 +183,9 @@ func describe(c *schema.Column) {
 	case has("BOOL"):
 		c.Kind = schema.Boolean
 	case has("DECIMAL", "NUMERIC", "MONEY"):
-		c.Kind, c.Precision, c.Scale = schema.Decimal, n, scale
+		c.Kind, c.Precision, c.Scale, c.Exact = schema.Decimal, n, scale, maxExact
 	case has("REAL", "DOUB", "FLOA"):
-		c.Kind = schema.Real
+		c.Kind, c.Exact = schema.Real, maxExact
 	case has("DATETIME", "TIMESTAMP"):
 		c.Kind = schema.Timestamp
 	case name == "DATE":

@@ -5,27 +5,29 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"unicode/utf8"
+	"time"
 
 	"zombiezen.com/go/sqlite"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/store/setwise"
 )
 
 // transaction writes in one transaction, row by row through one prepared statement
 // for each table.
 type transaction struct {
+	*setwise.Tx
 	*database
 	schema  *schema.Database
-	inserts map[*schema.Table]*sqlite.Stmt
-	written map[string]bool // tables, to be looked at if references are late
+	inserts map[string]*sqlite.Stmt // by their text
+	written map[string]bool         // tables, to be looked at if references are late
 	late    bool
 	done    bool
 }
 
-func (d *database) Begin(ctx context.Context, lateReferences bool) (store.Tx, error) {
+func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, error) {
 	db, err := d.Survey(ctx)
 	if err != nil {
 		return nil, err
@@ -33,8 +35,9 @@ func (d *database) Begin(ctx context.Context, lateReferences bool) (store.Tx, er
 	if err := d.exec("BEGIN IMMEDIATE"); err != nil {
 		return nil, fault(d.path, err)
 	}
-	tx := &transaction{database: d, schema: db, inserts: map[*schema.Table]*sqlite.Stmt{}, written: map[string]bool{}, late: lateReferences}
-	if lateReferences {
+	tx := &transaction{Tx: setwise.NewTx(d), database: d, schema: db, inserts: map[string]*sqlite.Stmt{}, written: map[string]bool{}, late: o.Late}
+	tx.Tx.Late = o.Late
+	if o.Late {
 		if err := d.exec("PRAGMA defer_foreign_keys = ON"); err != nil {
 			tx.Rollback()
 			return nil, fault(d.path, err)
@@ -47,10 +50,7 @@ func (tx *transaction) Rollback() error {
 	if tx.done {
 		return nil
 	}
-	tx.done = true
-	for _, s := range tx.inserts {
-		s.Finalize()
-	}
+	tx.end()
 	if tx.conn.AutocommitEnabled() {
 		return nil // the engine has rolled back by itself, as it does on a full disk
 	}
@@ -58,93 +58,129 @@ func (tx *transaction) Rollback() error {
 	return tx.exec("ROLLBACK")
 }
 
-func (tx *transaction) Commit(context.Context) error {
-	if tx.late {
-		if err := tx.checkReferences(); err != nil {
-			return err
-		}
+func (tx *transaction) end() {
+	tx.done = true
+	for _, s := range tx.inserts {
+		s.Finalize()
+	}
+}
+
+// Settle looks for rows that point to nothing, in the tables written to.
+func (tx *transaction) Settle(context.Context) error {
+	if !tx.late {
+		return nil
+	}
+	return tx.checkReferences()
+}
+
+func (tx *transaction) Commit(ctx context.Context) error {
+	if err := tx.Settle(ctx); err != nil {
+		return err
 	}
 	if err := tx.exec("COMMIT"); err != nil {
 		return fault(tx.path, err)
 	}
-	for _, s := range tx.inserts {
-		s.Finalize()
-	}
-	tx.done = true
+	tx.end()
 	return nil
 }
 
-func (tx *transaction) Find(_ context.Context, t *schema.Table, columns []*schema.Column, values []grow.Value) (int64, error) {
-	var where []string
-	for i, c := range columns {
-		if !values[i].IsNull() {
-			where = append(where, quote(c.Name)+" = ?")
-		}
-	}
-	if len(where) == 0 {
-		return 0, nil
-	}
-	stmt, err := tx.conn.Prepare("SELECT count(*) FROM " + quote(t.Name) + " WHERE " + strings.Join(where, " AND "))
-	if err != nil {
-		return 0, fault(tx.path, err)
-	}
-	defer stmt.Reset()
-	at := 1
-	for i, c := range columns {
-		if !values[i].IsNull() {
-			bind(stmt, at, &values[i], c)
-			at++
-		}
-	}
-	if _, err := stmt.Step(); err != nil {
-		return 0, fault(tx.path, err)
-	}
-	return stmt.ColumnInt64(0), nil
+func (tx *transaction) Note(ctx context.Context, n store.Note) error {
+	return setwise.Note(ctx, tx.database, setwise.Journal, n)
 }
 
-func (tx *transaction) Insert(ctx context.Context, into store.Into, b *grow.Batch) error {
-	stmt, err := tx.insert(into)
-	if err != nil {
-		return fault(tx.path, err)
+func (tx *transaction) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store.Stage, error) {
+	tx.written[w.Table.Name] = true
+	return tx.Tx.Stage(ctx, w, rows)
+}
+
+// Count is the number of rows of a table.
+func (tx *transaction) Count(ctx context.Context, t *schema.Table) (int64, error) {
+	return tx.Tx.Count(ctx, t)
+}
+
+// Insert adds rows one after the other; the statement costs little here.
+func (tx *transaction) Insert(ctx context.Context, into store.Into, rows store.Rows) (int64, error) {
+	n := int64(0)
+	return n, tx.each(ctx, into, rows, func() { n++ })
+}
+
+// InsertUnkeyed reads back the number that each row gets.
+func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, _ *schema.Column, rows store.Rows) ([]grow.Value, error) {
+	var keys []grow.Value
+	err := tx.each(ctx, into, rows, func() { keys = append(keys, grow.Int(tx.conn.LastInsertRowID())) })
+	return keys, err
+}
+
+// each inserts rows and calls done after each.
+func (tx *transaction) each(ctx context.Context, into store.Into, rows store.Rows, done func()) error {
+	sql := "INSERT INTO " + quote(into.Table.Name) + " DEFAULT VALUES"
+	if len(into.Columns) > 0 {
+		sql = fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", quote(into.Table.Name), strings.Join(setwise.Names(tx.database, "", into.Columns), ", "), places(len(into.Columns)))
 	}
-	for i := range b.Len {
-		row := b.Row(i)
-		for j, f := range into.Fields {
-			c := into.Columns[j]
-			if v := refuse(c, &row[f]); v != nil {
-				v.Row, v.Table = i, into.Table.Name
-				return v
-			}
-			bind(stmt, j+1, &row[f], c)
+	stmt := tx.inserts[sql]
+	if stmt == nil {
+		var err error
+		if stmt, _, err = tx.conn.PrepareTransient(sql); err != nil {
+			return fault(tx.path, err)
 		}
-		_, err := stmt.Step()
-		stmt.Reset()
-		if err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
+		tx.inserts[sql] = stmt
+		tx.written[into.Table.Name] = true
+	}
+	began, n := time.Now(), int64(0)
+	defer func() {
+		tx.tally.Add(store.Statement{Text: sql, Times: n, Rows: n, Elapsed: time.Since(began)})
+	}()
+	for b := range rows {
+		for i := range b.Len {
+			row := b.Row(i)
+			for j, f := range into.Fields {
+				bind(stmt, j+1, &row[f], into.Columns[j])
 			}
-			return fault(tx.path, tx.explain(into, b, i, err))
+			_, err := stmt.Step()
+			stmt.Reset()
+			if err != nil {
+				if ctx.Err() != nil {
+					return context.Cause(ctx)
+				}
+				return fault(tx.path, tx.explain(into, b.Row(i), n, err))
+			}
+			n++
+			done()
 		}
 	}
 	return ctx.Err()
 }
 
-func (tx *transaction) insert(into store.Into) (*sqlite.Stmt, error) {
-	if s := tx.inserts[into.Table]; s != nil {
-		return s, nil
-	}
-	places := strings.TrimSuffix(strings.Repeat("?, ", len(into.Columns)), ", ")
-	sql := fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", quote(into.Table.Name), quoteAll(into.Columns), places)
-	if len(into.Columns) == 0 {
-		sql = "INSERT INTO " + quote(into.Table.Name) + " DEFAULT VALUES"
-	}
-	stmt, _, err := tx.conn.PrepareTransient(sql)
+func places(n int) string { return strings.TrimSuffix(strings.Repeat("?, ", n), ", ") }
+
+// Fill puts rows into a temporary table, behind their numbers.
+func (d *database) Fill(_ context.Context, table string, into store.Into, rows store.Rows) (int64, error) {
+	sql := "INSERT INTO " + table + " VALUES (" + places(1+len(into.Columns)) + ")"
+	stmt, _, err := d.conn.PrepareTransient(sql)
 	if err != nil {
-		return nil, err
+		return 0, fault(d.path, err)
 	}
-	tx.inserts[into.Table] = stmt
-	tx.written[into.Table.Name] = true
-	return stmt, nil
+	defer stmt.Finalize()
+	began, n := time.Now(), int64(0)
+	defer func() {
+		d.tally.Add(store.Statement{Text: sql, Times: n, Rows: n, Elapsed: time.Since(began)})
+	}()
+	for b := range rows {
+		for i := range b.Len {
+			row := b.Row(i)
+			stmt.BindInt64(1, n)
+			for j, f := range into.Fields {
+				bind(stmt, j+2, &row[f], into.Columns[j])
+			}
+			_, err := stmt.Step()
+			stmt.Reset()
+			if err != nil {
+				return n, fault(d.path, err)
+			}
+			n++
+		}
+	}
+	return n, nil
 }
 
 // bind hands a value over in the form in which the engine keeps it. Decimals go as
@@ -181,71 +217,25 @@ func bind(s *sqlite.Stmt, at int, v *grow.Value, c *schema.Column) {
 // resultDatatype is SQLITE_CONSTRAINT_DATATYPE, of STRICT tables.
 const resultDatatype = sqlite.ResultCode(3091)
 
-// maxExact is the number of digits that a numeric column keeps exactly.
-const maxExact = 15
-
-// refuse holds a value against a column's declared type, which the engine does not
-// do by itself. Row and table are left to the caller.
-func refuse(c *schema.Column, v *grow.Value) *store.Violation {
-	refusal := func(kind store.ViolationKind, format string, args ...any) *store.Violation {
-		return &store.Violation{
-			Kind: kind, Columns: []string{c.Name}, Values: []grow.Value{*v}, Constraint: c.Declared, Message: fmt.Sprintf(format, args...),
-		}
-	}
-	switch v.Type {
-	case grow.Text:
-		if c.Length > 0 && len(v.S) > c.Length && c.Kind == schema.Text {
-			if n := utf8.RuneCountInString(v.S); n > c.Length {
-				return refusal(store.TooLong, "%d characters are too long for %s", n, c.Declared)
-			}
-		}
-	case grow.Integer:
-		if c.Bits > 0 && (v.N >= 1<<(c.Bits-1) || v.N < -1<<(c.Bits-1)) {
-			return refusal(store.OutOfRange, "%d is out of range for %s", v.N, c.Declared)
-		}
-	case grow.Decimal:
-		if c.Kind != schema.Decimal && c.Kind != schema.Real {
-			break
-		}
-		if v.N >= 1e15 || v.N <= -1e15 {
-			return refusal(store.OutOfRange, "%s has more than %d digits, and the engine would round it", v, maxExact)
-		}
-		if c.Precision > 0 {
-			exact, ok := v.Rescale(uint8(c.Scale))
-			if !ok {
-				return refusal(store.OutOfRange, "%s has more digits behind the point than %s", v, c.Declared)
-			}
-			most := int64(1)
-			for range min(c.Precision, 18) {
-				most *= 10
-			}
-			if exact.N >= most || exact.N <= -most {
-				return refusal(store.OutOfRange, "%s is out of range for %s", v, c.Declared)
-			}
-		}
-	}
-	return nil
-}
-
 // explain makes a violation of an error of the engine.
-func (tx *transaction) explain(into store.Into, b *grow.Batch, i int, err error) error {
+func (tx *transaction) explain(into store.Into, row []grow.Value, n int64, err error) error {
 	code := sqlite.ErrCode(err)
 	if code.ToPrimary() != sqlite.ResultConstraint {
 		return err
 	}
-	v := &store.Violation{Row: i, Table: into.Table.Name, Code: code.String(), Message: message(err)}
+	v := &store.Violation{Row: n, Table: into.Table.Name, Code: code.String(), Message: message(err)}
 	_, detail, _ := strings.Cut(v.Message, " failed: ")
 	switch code {
 	case sqlite.ResultConstraintUnique, sqlite.ResultConstraintPrimaryKey, sqlite.ResultConstraintRowID:
 		v.Kind = store.Unique
 		v.Columns = columnsIn(detail, into.Table)
 		v.Constraint = uniqueName(into.Table, v.Columns, detail)
-		v.Values = valuesOf(into, b.Row(i), v.Columns)
+		v.Values = valuesOf(into, row, v.Columns)
 		v.Other = tx.other(into.Table, v.Columns, v.Values)
 	case sqlite.ResultConstraintNotNull:
 		v.Kind, v.Constraint = store.NotNull, "NOT NULL"
 		v.Columns = columnsIn(detail, into.Table)
-		v.Values = valuesOf(into, b.Row(i), v.Columns)
+		v.Values = valuesOf(into, row, v.Columns)
 	case sqlite.ResultConstraintCheck:
 		v.Kind = store.Check
 		broken := schema.Check{Expression: detail}
@@ -254,16 +244,16 @@ func (tx *transaction) explain(into store.Into, b *grow.Batch, i int, err error)
 				broken = c
 			}
 		}
-		v.Constraint = strings.TrimSpace(broken.Name + " CHECK (" + strings.Join(strings.Fields(broken.Expression), " ") + ")")
+		v.Constraint = setwise.CheckName(broken)
 		for _, c := range into.Columns {
-			if containsWord(broken.Expression, c.Name) {
+			if setwise.Mentions(broken.Expression, c.Name) {
 				v.Columns = append(v.Columns, c.Name)
 			}
 		}
-		v.Values = valuesOf(into, b.Row(i), v.Columns)
+		v.Values = valuesOf(into, row, v.Columns)
 	case sqlite.ResultConstraintForeignKey:
 		v.Kind = store.ForeignKey
-		tx.findReference(into, b.Row(i), v)
+		tx.findReference(into, row, v)
 	case sqlite.ResultConstraintTrigger:
 		v.Kind, v.Constraint = store.Raised, "trigger"
 	case resultDatatype:
@@ -273,7 +263,7 @@ func (tx *transaction) explain(into store.Into, b *grow.Batch, i int, err error)
 				v.Columns, v.Constraint = []string{c.Name}, c.Declared
 			}
 		}
-		v.Values = valuesOf(into, b.Row(i), v.Columns)
+		v.Values = valuesOf(into, row, v.Columns)
 	default:
 		v.Kind = store.BadValue
 	}
@@ -329,15 +319,6 @@ func valuesOf(into store.Into, row []grow.Value, columns []string) []grow.Value 
 	return values
 }
 
-func containsWord(text, word string) bool {
-	for i := range text {
-		if wordAt(text, i, word) {
-			return true
-		}
-	}
-	return false
-}
-
 // other returns the primary key of the row that has these values; nil if it cannot
 // be told.
 func (tx *transaction) other(t *schema.Table, columns []string, values []grow.Value) []store.Pair {
@@ -361,7 +342,7 @@ func (tx *transaction) key(t *schema.Table, where string, args func(*sqlite.Stmt
 	for _, k := range t.PrimaryKey {
 		columns = append(columns, t.Column(k))
 	}
-	stmt, _, err := tx.conn.PrepareTransient("SELECT " + quoteAll(columns) + " FROM " + quote(t.Name) + " WHERE " + where + " LIMIT 1")
+	stmt, _, err := tx.conn.PrepareTransient("SELECT " + strings.Join(setwise.Names(tx.database, "", columns), ", ") + " FROM " + quote(t.Name) + " WHERE " + where + " LIMIT 1")
 	if err != nil {
 		return nil
 	}

@@ -1,0 +1,432 @@
+// Package mysql is the store for MariaDB 10.5 and newer, and MySQL 8.
+package mysql
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/store/setwise"
+)
+
+// Driver opens MariaDB and MySQL databases: mysql://user@host/database.
+type Driver struct{}
+
+// Schemes are the first parts of the URLs.
+func (Driver) Schemes() []string { return []string{"mysql", "mariadb"} }
+
+// Beside returns the URL: it names no file.
+func (Driver) Beside(url, _ string) string { return url }
+
+const urlHint = "such as mysql://user@host:3306/database"
+
+// Describe reads a URL.
+func (Driver) Describe(u string) store.Place {
+	p := store.Place{Shown: "mysql:...", Host: "an unknown host"}
+	if c, err := parse(u); err == nil {
+		parsed, _ := url.Parse(u)
+		p.Name, p.Shown, p.Host = c.DBName, parsed.Redacted(), "localhost"
+		if c.Net == "tcp" {
+			p.Host, _, _ = net.SplitHostPort(c.Addr)
+		}
+	}
+	return p
+}
+
+const (
+	connectWait = 10 * time.Second
+	lockWait    = 10 // seconds, for other programs' locks
+)
+
+// parse makes the driver's configuration of a URL. Of its parameters only socket and
+// tls count: the others would change what this program relies on.
+func parse(u string) (*mysql.Config, error) {
+	bad := func(message string) error {
+		return &store.Fault{Kind: store.BadURL, Message: message, Hint: urlHint}
+	}
+	parsed, err := url.Parse(u)
+	if err != nil || parsed.Opaque != "" {
+		return nil, bad("this is no MySQL URL")
+	}
+	c := mysql.NewConfig()
+	c.User = parsed.User.Username()
+	c.Passwd, _ = parsed.User.Password()
+	c.DBName = strings.TrimPrefix(parsed.Path, "/")
+	if c.DBName == "" {
+		return nil, bad("the URL names no database")
+	}
+	c.Net, c.Addr = "tcp", parsed.Host
+	if parsed.Host == "" {
+		c.Addr = "localhost:3306"
+	} else if parsed.Port() == "" {
+		c.Addr = net.JoinHostPort(parsed.Hostname(), "3306")
+	}
+	for name, values := range parsed.Query() {
+		switch name {
+		case "socket":
+			c.Net, c.Addr = "unix", values[0]
+		case "tls":
+			c.TLSConfig = values[0]
+		default:
+			return nil, bad(fmt.Sprintf("the URL asks for %q, which is not known: there is socket and tls", name))
+		}
+	}
+	c.InterpolateParams, c.Timeout, c.Loc = true, connectWait, time.UTC
+	c.Logger = silent{}
+	return c, nil
+}
+
+// silent swallows what the driver would print.
+type silent struct{}
+
+func (silent) Print(...any) {}
+
+// session is what every connection sets for itself, whatever the server's defaults.
+var session = []string{
+	"SET NAMES utf8mb4",
+	"SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION'",
+	"SET SESSION time_zone = '+00:00', autocommit = 1, foreign_key_checks = 1, unique_checks = 1, sql_safe_updates = 0, sql_auto_is_null = 0, sql_notes = 1, " +
+		"sql_select_limit = DEFAULT, big_tables = 0, net_read_timeout = 600, net_write_timeout = 600, wait_timeout = 28800, " +
+		fmt.Sprintf("innodb_lock_wait_timeout = %d, lock_wait_timeout = %d", lockWait, lockWait),
+	"SET SESSION TRANSACTION READ WRITE",
+}
+
+// Open connects.
+func (d Driver) Open(ctx context.Context, u string) (store.Store, error) {
+	config, err := parse(u)
+	if err != nil {
+		return nil, err
+	}
+	connector, err := mysql.NewConnector(config)
+	if err != nil {
+		return nil, &store.Fault{Kind: store.BadURL, Message: err.Error(), Hint: urlHint}
+	}
+	pool := sql.OpenDB(connector)
+	pool.SetMaxOpenConns(1)
+	conn, err := pool.Conn(ctx)
+	if err != nil {
+		pool.Close()
+		return nil, connectFault(ctx, d.Describe(u), err)
+	}
+	db := &database{pool: pool, conn: conn}
+	for _, s := range session {
+		if _, err := conn.ExecContext(ctx, s); err != nil {
+			db.Close()
+			return nil, db.err(ctx, err)
+		}
+	}
+	if err := db.ask(ctx); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return db, nil
+}
+
+// ask learns what the server allows.
+func (d *database) ask(ctx context.Context) error {
+	var version string
+	var local, packet int64
+	var format, logged sql.NullString
+	err := d.conn.QueryRowContext(ctx, "SELECT version(), @@local_infile, @@max_allowed_packet, @@binlog_format, @@log_bin").Scan(&version, &local, &packet, &format, &logged)
+	if err != nil {
+		return d.err(ctx, err)
+	}
+	d.maria = strings.Contains(version, "MariaDB")
+	d.packet = packet
+	d.isolation = "READ COMMITTED"
+	if logged.String == "1" && format.String == "STATEMENT" {
+		d.isolation = "REPEATABLE READ" // statements cannot be logged under the other
+	}
+	own := "SET SESSION information_schema_stats_expiry = 0, max_execution_time = 0"
+	if d.maria {
+		own = "SET SESSION check_constraint_checks = 1, max_statement_time = 0"
+	}
+	if _, err := d.conn.ExecContext(ctx, own); err != nil {
+		return d.err(ctx, err)
+	}
+	var name, splitting string
+	err = d.conn.QueryRowContext(ctx, "SHOW VARIABLES LIKE 'wsrep_load_data_splitting'").Scan(&name, &splitting)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return d.err(ctx, err)
+	}
+	switch {
+	case local == 0:
+		d.notice = "the server does not allow LOAD DATA LOCAL (local_infile is off), so rows go by INSERT statements of many rows, which is slower"
+	case splitting == "ON":
+		d.notice = "the cluster splits LOAD DATA into transactions of its own (wsrep_load_data_splitting), so rows go by INSERT statements of many rows"
+	}
+	return nil
+}
+
+func connectFault(ctx context.Context, p store.Place, err error) error {
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	var e *mysql.MySQLError
+	if errors.As(err, &e) {
+		switch e.Number {
+		case 1049:
+			return &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("there is no database %s", p.Name), Hint: "the database must be there before rows are loaded: create it, and run your migrations"}
+		case 1044, 1045, 1698:
+			return &store.Fault{Kind: store.Denied, Message: "the server does not let this user in: " + e.Message, Hint: "look at the user and password in the URL"}
+		}
+		return &store.Fault{Kind: store.Unreachable, Message: "the server at " + p.Host + " refuses the connection: " + e.Message}
+	}
+	return &store.Fault{Kind: store.Unreachable, Message: fmt.Sprintf("no MySQL or MariaDB server answers at %s: %s", p.Host, err), Hint: "look at host and port in the URL, and whether the server runs"}
+}
+
+// database is one connection.
+type database struct {
+	pool      *sql.DB
+	conn      *sql.Conn
+	tally     store.Tally
+	maria     bool
+	packet    int64  // bytes that one statement may have
+	isolation string // of transactions
+	notice    string // why LOAD DATA LOCAL is not used; empty if it is
+	tables    *schema.Database
+}
+
+func (d *database) Traits() store.Traits {
+	t := store.Traits{Engine: "MySQL", Writers: 64, Notice: d.notice}
+	if d.maria {
+		t.Engine = "MariaDB"
+	}
+	return t
+}
+
+func (d *database) Statements() []store.Statement { return d.tally.Statements() }
+
+func (d *database) Close() error { return errors.Join(d.conn.Close(), d.pool.Close()) }
+
+// err says what an error means; others pass.
+func (d *database) err(ctx context.Context, err error) error {
+	var known *store.Fault
+	var violation *store.Violation
+	if err == nil || errors.As(err, &known) || errors.As(err, &violation) {
+		return err
+	}
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	if errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, sql.ErrConnDone) {
+		return &store.Fault{Kind: store.Lost, Message: "the connection to the server broke", Err: err, Hint: "everything that was not committed is rolled back by the server"}
+	}
+	var e *mysql.MySQLError
+	if !errors.As(err, &e) {
+		return err
+	}
+	f := &store.Fault{Err: fmt.Errorf("%s [%d]", e.Message, e.Number)}
+	switch e.Number {
+	case 1213, 1180, 1020:
+		f.Kind, f.Message = store.Transient, "the server ended the transaction because of another one"
+	case 1205:
+		f.Kind, f.Message, f.Hint = store.Locked, fmt.Sprintf("another program holds a lock (waited %d s)", lockWait), "end the other program's transaction, and try again"
+	case 1044, 1045, 1142, 1143, 1227, 1370:
+		f.Kind, f.Message, f.Hint = store.Denied, "the server does not let this user do that", "the user needs SELECT, INSERT, UPDATE and DELETE on the tables, and CREATE TEMPORARY TABLES on the database"
+	case 1021, 1114, 3, 28, 1041:
+		f.Kind, f.Message, f.Hint = store.Full, "the server has no room left", "make room on its disk, or load fewer rows"
+	case 1290, 1792, 1836, 1207:
+		f.Kind, f.Message, f.Hint = store.ReadOnly, "the database can only be read", "is it a replica?"
+	case 1317, 1028:
+		f.Kind, f.Message = store.Interrupted, "interrupted"
+	case 1047, 1053, 1927, 1928:
+		f.Kind, f.Message = store.Lost, "the server ended the connection"
+	default:
+		if v := violationOf(e.Number, e.Message); v != nil {
+			return v
+		}
+		return fmt.Errorf("%s [%d]", e.Message, e.Number)
+	}
+	return f
+}
+
+// violationOf makes a violation of a server's error or warning by its number; nil for
+// others.
+func violationOf(number uint16, message string) *store.Violation {
+	v := &store.Violation{Row: -1, Code: fmt.Sprint(number), Message: message}
+	switch number {
+	case 1062, 1586, 1022, 1169:
+		v.Kind = store.Unique
+	case 1216, 1217, 1451, 1452, 1557, 1761, 1762:
+		v.Kind = store.ForeignKey
+	case 1048, 1263, 1364, 1566:
+		v.Kind, v.Constraint = store.NotNull, "NOT NULL"
+	case 3819, 4025:
+		v.Kind = store.Check
+	case 1406, 1162:
+		v.Kind = store.TooLong
+	case 1264, 1690, 1441:
+		v.Kind = store.OutOfRange
+	case 1265, 1292, 1366, 1367, 1411, 1416, 1906, 3140, 3141, 3156, 4038, 1300:
+		v.Kind = store.BadValue
+	case 1644, 1643:
+		v.Kind, v.Constraint = store.Raised, "trigger"
+	default:
+		return nil
+	}
+	return v
+}
+
+// Exec runs a statement.
+func (d *database) Exec(ctx context.Context, text string, args ...setwise.Arg) (int64, error) {
+	began := time.Now()
+	r, err := d.conn.ExecContext(ctx, text, bind(args)...)
+	n := int64(0)
+	if err == nil {
+		n, err = r.RowsAffected()
+	}
+	d.tally.Note(text, n, time.Since(began))
+	return n, d.err(ctx, err)
+}
+
+// Query runs a query.
+func (d *database) Query(ctx context.Context, text string, args []setwise.Arg, columns []*schema.Column, show func([]grow.Value) error) error {
+	began := time.Now()
+	rows, err := d.conn.QueryContext(ctx, text, bind(args)...)
+	if err != nil {
+		d.tally.Note(text, 0, time.Since(began))
+		return d.err(ctx, err)
+	}
+	defer rows.Close()
+	cells := make([]sql.RawBytes, len(columns))
+	into := make([]any, len(columns))
+	for i := range cells {
+		into[i] = &cells[i]
+	}
+	row := make([]grow.Value, len(columns))
+	n := int64(0)
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return d.err(ctx, err)
+		}
+		for i, b := range cells {
+			if row[i] = (grow.Value{}); b != nil {
+				row[i] = setwise.ReadText(columns[i], string(b))
+			}
+		}
+		n++
+		if err := show(row); err != nil {
+			return err
+		}
+	}
+	d.tally.Note(text, n, time.Since(began))
+	return d.err(ctx, rows.Err())
+}
+
+func bind(args []setwise.Arg) []any {
+	out := make([]any, len(args))
+	for i, a := range args {
+		out[i] = bound(&a.Value, a.Column)
+	}
+	return out
+}
+
+// bound is a value as the driver takes it.
+func bound(v *grow.Value, c *schema.Column) any {
+	switch v.Type {
+	case grow.Null:
+		return nil
+	case grow.Integer, grow.Boolean:
+		return v.N
+	case grow.Bytes:
+		return []byte(v.S)
+	case grow.Text, grow.JSON:
+		return v.S
+	}
+	return string(appendText(nil, v, c))
+}
+
+// appendText writes a value as the server reads it.
+func appendText(b []byte, v *grow.Value, c *schema.Column) []byte {
+	switch v.Type {
+	case grow.Boolean:
+		return append(b, '0'+byte(v.N))
+	case grow.Timestamp:
+		return grow.AppendTimestamp(b, *v)
+	}
+	return v.AppendText(b)
+}
+
+func (d *database) Quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+func (d *database) Table(t *schema.Table) string     { return d.Quote(t.LocalName()) }
+func (d *database) Temporary(name string) string     { return d.Quote(name) }
+func (d *database) Param(int, *schema.Column) string { return "?" }
+func (d *database) Analyze(string) string            { return "" } // it would commit
+func (d *database) Overriding() string               { return "" }
+func (d *database) Empty(name string) string         { return "DELETE FROM " + d.Temporary(name) }
+
+func (d *database) Differs(a, b string, c *schema.Column) string {
+	switch c.Kind {
+	case schema.JSON:
+		return "NOT (CAST(" + a + " AS CHAR) <=> CAST(" + b + " AS CHAR))"
+	case schema.Text:
+		return "NOT (CAST(" + a + " AS BINARY) <=> CAST(" + b + " AS BINARY))"
+	}
+	return "NOT (" + a + " <=> " + b + ")"
+}
+
+// CreateTemporary has no indexes made afterwards: that would commit.
+func (d *database) CreateTemporary(name string, columns []*schema.Column) string {
+	var list []string
+	for _, c := range columns {
+		base := c.Base + " NULL"
+		if c == setwise.Ordinal {
+			base = "BIGINT NOT NULL PRIMARY KEY"
+		}
+		list = append(list, d.Quote(c.Name)+" "+base)
+	}
+	return "CREATE TEMPORARY TABLE IF NOT EXISTS " + d.Quote(name) + " (" + strings.Join(list, ", ") + ") ENGINE = InnoDB"
+}
+
+func (d *database) UpdateFrom(table, stage string, set []string, on, where string) string {
+	var list []string
+	for _, c := range set {
+		list = append(list, "t."+c+" = s."+c)
+	}
+	return "UPDATE " + table + " AS t JOIN " + stage + " AS s ON " + on + " SET " + strings.Join(list, ", ") + " WHERE " + where
+}
+
+func (d *database) Count(ctx context.Context, t *schema.Table) (int64, error) {
+	return setwise.Count(ctx, d, t)
+}
+
+func (d *database) Select(ctx context.Context, q store.Query, show func([]grow.Value) error) error {
+	return setwise.Select(ctx, d, q, show)
+}
+
+func (d *database) OpenJournal(ctx context.Context) error {
+	return setwise.OpenJournal(ctx, d, setwise.Journal, "LONGTEXT CHARACTER SET utf8mb4")
+}
+
+// Reserve moves a table's counter forward. Where the user may not alter the table, the
+// counter moves by itself when the rows are written.
+func (d *database) Reserve(ctx context.Context, t *schema.Table, _ *schema.Column, last int64) error {
+	next := int64(0)
+	err := d.Query(ctx, "SELECT coalesce(auto_increment, 0) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?",
+		[]setwise.Arg{{Value: grow.String(t.LocalName())}}, []*schema.Column{setwise.Ordinal}, func(row []grow.Value) error {
+			next = row[0].N
+			return nil
+		})
+	if err != nil || next > last {
+		return err
+	}
+	_, err = d.Exec(ctx, fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d", d.Table(t), last+1))
+	var fault *store.Fault
+	if errors.As(err, &fault) && fault.Kind == store.Denied {
+		return nil
+	}
+	return err
+}

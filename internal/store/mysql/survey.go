@@ -1,0 +1,209 @@
+package mysql
+
+import (
+	"context"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+)
+
+const tablesSQL = `SELECT table_name FROM information_schema.tables
+WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND table_name <> 'evensprout_notes' ORDER BY create_time, table_name`
+
+const columnsSQL = `SELECT table_name, column_name, data_type, column_type, coalesce(character_maximum_length, 0), coalesce(numeric_precision, 0),
+  coalesce(numeric_scale, 0), coalesce(datetime_precision, 0), is_nullable, coalesce(column_default, 'NULL'), extra,
+  coalesce(character_set_name, ''), coalesce(collation_name, '')
+FROM information_schema.columns WHERE table_schema = DATABASE() ORDER BY table_name, ordinal_position`
+
+const uniquesSQL = `SELECT table_name, index_name, coalesce(column_name, ''), coalesce(sub_part, 0)
+FROM information_schema.statistics WHERE table_schema = DATABASE() AND non_unique = 0 ORDER BY table_name, index_name, seq_in_index`
+
+const referencesSQL = `SELECT k.table_name, k.constraint_name, k.column_name, k.referenced_table_name, k.referenced_column_name, r.delete_rule
+FROM information_schema.key_column_usage k
+JOIN information_schema.referential_constraints r
+  ON r.constraint_schema = k.constraint_schema AND r.constraint_name = k.constraint_name AND r.table_name = k.table_name
+WHERE k.table_schema = DATABASE() AND k.referenced_table_schema = DATABASE() ORDER BY k.table_name, k.constraint_name, k.ordinal_position`
+
+// checksSQL: MariaDB says the table in check_constraints itself, MySQL in
+// table_constraints.
+const (
+	checksMariaDB = `SELECT table_name, constraint_name, check_clause FROM information_schema.check_constraints
+WHERE constraint_schema = DATABASE() ORDER BY table_name, constraint_name`
+	checksMySQL = `SELECT t.table_name, c.constraint_name, c.check_clause FROM information_schema.check_constraints c
+JOIN information_schema.table_constraints t ON t.constraint_schema = c.constraint_schema AND t.constraint_name = c.constraint_name
+WHERE c.constraint_schema = DATABASE() AND t.constraint_type = 'CHECK' ORDER BY t.table_name, c.constraint_name`
+)
+
+const triggersSQL = `SELECT event_object_table, trigger_name FROM information_schema.triggers
+WHERE event_object_schema = DATABASE() ORDER BY event_object_table, trigger_name`
+
+// Survey reads the tables of the current database.
+func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
+	db := &schema.Database{}
+	byName := map[string]*schema.Table{}
+	text := &schema.Column{Kind: schema.Any}
+	each := func(sql string, width int, show func(t *schema.Table, r []string)) error {
+		columns := slices.Repeat([]*schema.Column{text}, width)
+		r := make([]string, width)
+		return d.Query(ctx, sql, nil, columns, func(row []grow.Value) error {
+			for i := range row {
+				r[i] = row[i].S
+			}
+			if t := byName[r[0]]; t != nil || sql == tablesSQL {
+				show(t, r)
+			}
+			return nil
+		})
+	}
+	checksSQL := checksMySQL
+	if d.maria {
+		checksSQL = checksMariaDB
+	}
+	for _, q := range []struct {
+		sql   string
+		width int
+		show  func(t *schema.Table, r []string)
+	}{
+		{tablesSQL, 1, func(_ *schema.Table, r []string) {
+			t := &schema.Table{Name: r[0]}
+			byName[r[0]] = t
+			db.Tables = append(db.Tables, t)
+		}},
+		{columnsSQL, 13, func(t *schema.Table, r []string) { t.Columns = append(t.Columns, column(r[1:])) }},
+		{uniquesSQL, 4, func(t *schema.Table, r []string) {
+			if r[1] == "PRIMARY" {
+				t.PrimaryKey = append(t.PrimaryKey, r[2])
+				return
+			}
+			n := len(t.Uniques)
+			if n == 0 || t.Uniques[n-1].Name != r[1] {
+				t.Uniques = append(t.Uniques, schema.Unique{Name: r[1]})
+				n++
+			}
+			u := &t.Uniques[n-1]
+			if r[2] == "" || r[3] != "0" {
+				u.Partial = true // an expression, or only the beginning of a text
+			}
+			if r[2] != "" {
+				u.Columns = append(u.Columns, r[2])
+			}
+		}},
+		{referencesSQL, 6, func(t *schema.Table, r []string) {
+			n := len(t.References)
+			if n == 0 || t.References[n-1].Name != r[1] {
+				t.References = append(t.References, schema.Reference{Name: r[1], Table: r[3], Cascade: r[5] == "CASCADE"})
+				n++
+			}
+			f := &t.References[n-1]
+			f.Columns, f.Targets = append(f.Columns, r[2]), append(f.Targets, r[4])
+		}},
+		{checksSQL, 3, func(t *schema.Table, r []string) {
+			if m := jsonCheck.FindStringSubmatch(r[2]); m != nil && t.Column(m[1]) != nil {
+				t.Column(m[1]).Kind = schema.JSON // the way in which MariaDB declares JSON
+				return
+			}
+			t.Checks = append(t.Checks, schema.Check{Name: r[1], Expression: r[2]})
+		}},
+		{triggersSQL, 2, func(t *schema.Table, r []string) { t.Triggers = append(t.Triggers, r[1]) }},
+	} {
+		if err := each(q.sql, q.width, q.show); err != nil {
+			return nil, err
+		}
+	}
+	db.Link()
+	d.tables = db
+	return db, nil
+}
+
+var jsonCheck = regexp.MustCompile("^json_valid\\(`([^`]+)`\\)$")
+
+// column reads a line of information_schema.columns.
+func column(r []string) *schema.Column {
+	number := func(s string) int {
+		n, _ := strconv.Atoi(s)
+		return n
+	}
+	c := &schema.Column{Name: r[0], Type: r[1], Declared: r[2], NotNull: r[7] == "NO", Base: r[2]}
+	extra := strings.ToLower(r[9])
+	c.Generated = strings.Contains(extra, "virtual generated") || strings.Contains(extra, "stored generated") || strings.Contains(extra, "persistent")
+	c.Default = r[8] != "NULL"
+	if strings.Contains(extra, "auto_increment") {
+		c.Default, c.Identity = true, schema.Serial
+	}
+	c.Unsigned = strings.Contains(r[2], "unsigned")
+	length := number(r[3])
+	if r[11] != "" {
+		c.Base += " CHARACTER SET " + r[10] + " COLLATE " + r[11]
+	}
+	c.Digits = 6
+	switch r[1] {
+	case "tinyint":
+		c.Kind, c.Bits = schema.Integer, 8
+		if strings.HasPrefix(r[2], "tinyint(1)") {
+			c.Kind = schema.Boolean
+		}
+	case "smallint":
+		c.Kind, c.Bits = schema.Integer, 16
+	case "mediumint":
+		c.Kind, c.Bits = schema.Integer, 24
+	case "int":
+		c.Kind, c.Bits = schema.Integer, 32
+	case "bigint":
+		c.Kind, c.Bits = schema.Integer, 64
+	case "decimal":
+		c.Kind, c.Precision, c.Scale = schema.Decimal, number(r[4]), number(r[5])
+	case "float", "double":
+		c.Kind = schema.Real
+	case "char", "varchar":
+		c.Kind, c.Length = schema.Text, length
+	case "tinytext", "text", "mediumtext", "longtext":
+		c.Kind = schema.Text
+	case "enum":
+		c.Kind, c.Values = schema.Text, enumValues(r[2])
+	case "binary", "varbinary":
+		c.Kind, c.Length = schema.Bytes, length
+	case "tinyblob", "blob", "mediumblob", "longblob":
+		c.Kind = schema.Bytes
+	case "date":
+		c.Kind = schema.Date
+	case "time":
+		c.Kind, c.Digits = schema.Time, number(r[6])
+	case "datetime", "timestamp":
+		c.Kind, c.Digits = schema.Timestamp, number(r[6])
+	case "uuid":
+		c.Kind = schema.UUID
+	case "json":
+		c.Kind, c.Base = schema.JSON, "json"
+	default:
+		c.Kind = schema.Any
+	}
+	return c
+}
+
+// enumValues reads enum('a','b').
+func enumValues(declared string) []string {
+	var values []string
+	rest, ok := strings.CutPrefix(declared, "enum(")
+	for ok && strings.HasPrefix(rest, "'") {
+		var b strings.Builder
+		i := 1
+		for i < len(rest) {
+			if rest[i] == '\'' {
+				if i+1 < len(rest) && rest[i+1] == '\'' {
+					i++
+				} else {
+					break
+				}
+			}
+			b.WriteByte(rest[i])
+			i++
+		}
+		values = append(values, b.String())
+		rest = strings.TrimPrefix(rest[min(i+1, len(rest)):], ",")
+	}
+	return values
+}

@@ -1,0 +1,405 @@
+package mysql
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/store/setwise"
+)
+
+// transaction is one transaction.
+type transaction struct {
+	*setwise.Tx
+	db   *database
+	done bool
+}
+
+func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, error) {
+	if d.tables == nil {
+		if _, err := d.Survey(ctx); err != nil {
+			return nil, err
+		}
+	}
+	for _, s := range []string{"SET TRANSACTION ISOLATION LEVEL " + d.isolation, "START TRANSACTION"} {
+		if _, err := d.Exec(ctx, s); err != nil {
+			return nil, err
+		}
+	}
+	tx := &transaction{Tx: setwise.NewTx(d), db: d}
+	tx.Late = o.Late
+	return tx, nil
+}
+
+func (tx *transaction) Rollback() error {
+	if tx.done {
+		return nil
+	}
+	tx.done = true
+	ctx, cancel := context.WithTimeout(context.Background(), connectWait)
+	defer cancel()
+	_, err := tx.db.Exec(ctx, "ROLLBACK")
+	var fault *store.Fault
+	if errors.As(err, &fault) && fault.Kind == store.Lost {
+		return nil // the server rolls back by itself
+	}
+	return err
+}
+
+// Settle does nothing: the engine puts nothing off.
+func (tx *transaction) Settle(context.Context) error { return nil }
+
+func (tx *transaction) Commit(ctx context.Context) error {
+	_, err := tx.db.Exec(ctx, "COMMIT")
+	var fault *store.Fault
+	if err == nil {
+		tx.done = true
+	} else if errors.As(err, &fault) && fault.Kind == store.Lost || ctx.Err() != nil {
+		tx.done = true
+		return &store.Fault{Kind: store.Unanswered, Message: "the connection broke while the load was being committed, so it may or may not be", Err: err,
+			Hint: "look at the tables before you do anything else: nothing was repeated"}
+	}
+	return err
+}
+
+func (tx *transaction) Note(ctx context.Context, n store.Note) error {
+	return setwise.Note(ctx, tx.db, setwise.Journal, n)
+}
+
+// Insert loads rows into the table itself.
+func (tx *transaction) Insert(ctx context.Context, into store.Into, rows store.Rows) (int64, error) {
+	if err := ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := tx.db.load(ctx, tx.Table(into.Table), into, rows, false)
+	return n, setwise.Named(err, into.Table)
+}
+
+// Fill loads rows into a temporary table, behind their numbers.
+func (d *database) Fill(ctx context.Context, table string, into store.Into, rows store.Rows) (int64, error) {
+	return d.load(ctx, table, into, rows, true)
+}
+
+// InsertUnkeyed reads back the keys that the server gives. They are never computed
+// from the first one: servers of a cluster count in steps.
+func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, key *schema.Column, rows store.Rows) ([]grow.Value, error) {
+	var keys []grow.Value
+	for b := range rows {
+		if !tx.db.maria {
+			for i := range b.Len {
+				one := &grow.Batch{Entity: b.Entity, Len: 1, Width: b.Width, Values: b.Row(i)}
+				sql, args := tx.db.valuesOf(tx.Table(into.Table), into, []*grow.Batch{one}, -1)
+				r, err := tx.db.conn.ExecContext(ctx, sql, args...)
+				if err != nil {
+					return nil, numbered(tx.db.err(ctx, err), int64(len(keys)))
+				}
+				id, err := r.LastInsertId()
+				if err != nil {
+					return nil, tx.db.err(ctx, err)
+				}
+				keys = append(keys, grow.Int(id))
+			}
+			continue
+		}
+		for part := range parts(b, tx.db.most(into)) {
+			sql, args := tx.db.valuesOf(tx.Table(into.Table), into, []*grow.Batch{part}, -1)
+			began := time.Now()
+			found, err := tx.db.conn.QueryContext(ctx, sql+" RETURNING "+tx.Quote(key.Name), args...)
+			if err != nil {
+				return nil, tx.db.err(ctx, err)
+			}
+			var cell []byte
+			before := len(keys)
+			for found.Next() {
+				if err := found.Scan(&cell); err != nil {
+					return nil, errors.Join(tx.db.err(ctx, err), found.Close())
+				}
+				keys = append(keys, setwise.ReadText(key, string(cell)))
+			}
+			if err := errors.Join(found.Err(), found.Close()); err != nil {
+				return nil, tx.db.err(ctx, err)
+			}
+			tx.db.tally.Note(short(sql), int64(len(keys)-before), time.Since(began))
+		}
+	}
+	return keys, nil
+}
+
+func numbered(err error, row int64) error {
+	var v *store.Violation
+	if errors.As(err, &v) {
+		v.Row = row
+	}
+	return err
+}
+
+// handlers numbers the readers that the driver knows by name: its registry is one for
+// the whole program.
+var handlers atomic.Int64
+
+// load sends rows by LOAD DATA LOCAL, or by INSERT where the server does not allow
+// that. LOCAL makes the server leave out and cut what does not fit, with no more than
+// a warning; so the rows count as loaded only if all are there and nothing was said.
+func (d *database) load(ctx context.Context, table string, into store.Into, rows store.Rows, withNumbers bool) (int64, error) {
+	columns := into.Columns
+	if withNumbers {
+		columns = append([]*schema.Column{setwise.Ordinal}, columns...)
+	}
+	if d.notice != "" || len(columns) == 0 {
+		return d.insert(ctx, table, into, rows, withNumbers)
+	}
+	var list, set []string
+	for i, c := range columns {
+		if c.Kind == schema.Bytes {
+			list = append(list, fmt.Sprintf("@b%d", i))
+			set = append(set, fmt.Sprintf("%s = UNHEX(@b%d)", d.Quote(c.Name), i))
+			continue
+		}
+		list = append(list, d.Quote(c.Name))
+	}
+	s := &stream{into: into, numbered: withNumbers}
+	var stop func()
+	s.next, stop = iter.Pull(rows)
+	name := fmt.Sprintf("evensprout-%d", handlers.Add(1))
+	mysql.RegisterReaderHandler(name, func() io.Reader { return s })
+	text := " INTO TABLE " + table + ` CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' (` + strings.Join(list, ", ") + ")"
+	if set != nil {
+		text += " SET " + strings.Join(set, ", ")
+	}
+	began := time.Now()
+	r, err := d.conn.ExecContext(ctx, "LOAD DATA LOCAL INFILE 'Reader::"+name+"'"+text)
+	stop()
+	mysql.DeregisterReaderHandler(name)
+	loaded := int64(0)
+	if err == nil {
+		loaded, err = r.RowsAffected()
+	}
+	d.tally.Note("LOAD DATA LOCAL INFILE"+text, loaded, time.Since(began))
+	if err != nil {
+		return loaded, d.err(ctx, err)
+	}
+	var warnings int64
+	if err := d.conn.QueryRowContext(ctx, "SELECT @@warning_count").Scan(&warnings); err != nil {
+		return loaded, d.err(ctx, err)
+	}
+	if warnings > 0 || loaded != s.rows {
+		return loaded, d.warned(ctx, into, s.rows-loaded)
+	}
+	return loaded, nil
+}
+
+// warned makes a violation of the server's first warning.
+func (d *database) warned(ctx context.Context, into store.Into, missing int64) error {
+	rows, err := d.conn.QueryContext(ctx, "SHOW WARNINGS LIMIT 1")
+	if err != nil {
+		return d.err(ctx, err)
+	}
+	defer rows.Close()
+	v := &store.Violation{Kind: store.Raised, Row: -1, Message: fmt.Sprintf("the server left out %d rows and does not say why", missing)}
+	for rows.Next() {
+		var level, message string
+		var code uint16
+		if err := rows.Scan(&level, &code, &message); err != nil {
+			return d.err(ctx, err)
+		}
+		if v = violationOf(code, message); v == nil {
+			v = &store.Violation{Kind: store.BadValue, Row: -1, Code: fmt.Sprint(code), Message: message}
+		}
+		v.Row = rowIn(message)
+	}
+	v.Table = into.Table.Name
+	return errors.Join(d.err(ctx, rows.Err()), v)
+}
+
+// rowIn reads the row of a load that a warning names at its end, counted from 0; -1 if
+// it names none.
+func rowIn(message string) int64 {
+	digits := message[len(strings.TrimRight(message, "0123456789")):]
+	if n, err := strconv.ParseInt(digits, 10, 64); err == nil && n > 0 {
+		return n - 1
+	}
+	return -1
+}
+
+// stream writes rows in the form that LOAD DATA reads.
+type stream struct {
+	into     store.Into
+	numbered bool
+	next     func() (*grow.Batch, bool)
+	buf      []byte
+	at       int // what is read of buf
+	rows     int64
+}
+
+func (s *stream) Read(p []byte) (int, error) {
+	for s.at == len(s.buf) {
+		s.buf, s.at = s.buf[:0], 0
+		b, ok := s.next()
+		if !ok {
+			return 0, io.EOF
+		}
+		for i := range b.Len {
+			row := b.Row(i)
+			if s.numbered {
+				s.buf = strconv.AppendInt(s.buf, s.rows, 10)
+			}
+			for j, f := range s.into.Fields {
+				if j > 0 || s.numbered {
+					s.buf = append(s.buf, '\t')
+				}
+				s.buf = appendField(s.buf, &row[f], s.into.Columns[j])
+			}
+			s.buf = append(s.buf, '\n')
+			s.rows++
+		}
+	}
+	n := copy(p, s.buf[s.at:])
+	s.at += n
+	return n, nil
+}
+
+func appendField(b []byte, v *grow.Value, c *schema.Column) []byte {
+	switch {
+	case v.IsNull():
+		return append(b, `\N`...)
+	case c.Kind == schema.Bytes:
+		return hex.AppendEncode(b, []byte(v.S))
+	case v.Type != grow.Text && v.Type != grow.JSON:
+		return appendText(b, v, c)
+	}
+	from := 0
+	for i := 0; i < len(v.S); i++ {
+		var sign byte
+		switch v.S[i] {
+		case '\\':
+			sign = '\\'
+		case '\t':
+			sign = 't'
+		case '\n':
+			sign = 'n'
+		case 0:
+			sign = '0'
+		default:
+			continue
+		}
+		b = append(append(b, v.S[from:i]...), '\\', sign)
+		from = i + 1
+	}
+	return append(b, v.S[from:]...)
+}
+
+// Limits on one INSERT: the server's packet, and what is pleasant to look at in its
+// logs.
+const (
+	maxInsertRows = 500
+	cellEstimate  = 64 // bytes
+)
+
+// most is how many rows one INSERT takes, at first.
+func (d *database) most(into store.Into) int {
+	return max(1, min(maxInsertRows, int(d.packet/2)/(cellEstimate*max(1, len(into.Columns)))))
+}
+
+// parts cuts a batch.
+func parts(b *grow.Batch, most int) iter.Seq[*grow.Batch] {
+	return func(yield func(*grow.Batch) bool) {
+		for at := 0; at < b.Len; at += most {
+			if !yield(b.Slice(at, min(at+most, b.Len))) {
+				return
+			}
+		}
+	}
+}
+
+// insert sends rows by INSERT statements of many rows, cut by the bytes that they have.
+func (d *database) insert(ctx context.Context, table string, into store.Into, rows store.Rows, withNumbers bool) (int64, error) {
+	total := int64(0)
+	for b := range rows {
+		for part := range parts(b, d.most(into)) {
+			for from := 0; from < part.Len; {
+				to := d.fits(into, part, from)
+				first := int64(-1)
+				if withNumbers {
+					first = total
+				}
+				text, args := d.valuesOf(table, into, []*grow.Batch{part.Slice(from, to)}, first)
+				began := time.Now()
+				r, err := d.conn.ExecContext(ctx, text, args...)
+				n := int64(0)
+				if err == nil {
+					n, err = r.RowsAffected()
+				}
+				d.tally.Note(short(text), n, time.Since(began))
+				if err != nil {
+					return total, d.err(ctx, err)
+				}
+				total += n
+				from = to
+			}
+		}
+	}
+	return total, nil
+}
+
+// fits finds how many rows from a place on have no more bytes than half a packet.
+func (d *database) fits(into store.Into, b *grow.Batch, from int) int {
+	left := d.packet / 2
+	for i := from; i < b.Len; i++ {
+		for _, f := range into.Fields {
+			left -= int64(2*len(b.Row(i)[f].S)) + cellEstimate
+		}
+		if left < 0 && i > from {
+			return i
+		}
+	}
+	return b.Len
+}
+
+// short is what the tally calls an INSERT of many rows: they differ by their number.
+func short(text string) string {
+	if i := strings.Index(text, "), ("); i >= 0 {
+		return text[:i+1] + ", ..."
+	}
+	return text
+}
+
+// valuesOf makes an INSERT of rows, numbered from first, if that is not negative.
+func (d *database) valuesOf(table string, into store.Into, batches []*grow.Batch, first int64) (string, []any) {
+	columns := into.Columns
+	if first >= 0 {
+		columns = append([]*schema.Column{setwise.Ordinal}, columns...)
+	}
+	group := "(" + strings.TrimSuffix(strings.Repeat("?, ", len(columns)), ", ") + ")"
+	var groups []string
+	var args []any
+	for _, b := range batches {
+		for i := range b.Len {
+			groups = append(groups, group)
+			if first >= 0 {
+				args = append(args, first)
+				first++
+			}
+			for j, f := range into.Fields {
+				v := &b.Row(i)[f]
+				if into.Columns[j].Kind == schema.Bytes && v.Type == grow.Text {
+					args = append(args, []byte(v.S))
+					continue
+				}
+				args = append(args, bound(v, into.Columns[j]))
+			}
+		}
+	}
+	return "INSERT INTO " + table + " (" + strings.Join(setwise.Names(d, "", columns), ", ") + ") VALUES " + strings.Join(groups, ", "), args
+}

@@ -1,0 +1,192 @@
+package postgres
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math"
+	"strconv"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+)
+
+// Binary forms of values, as the server's receive functions read them. All numbers are
+// big-endian; each cell is preceded by its length in bytes, -1 for NULL.
+
+// hasBinary tells whether values of a column are sent in binary form; others go as text.
+func hasBinary(c *schema.Column) bool {
+	switch c.Type {
+	case "int2", "int4", "int8", "numeric", "float4", "float8", "bool", "text", "citext", "varchar", "bpchar", "name", "bytea",
+		"date", "time", "timestamp", "timestamptz", "uuid", "json", "jsonb":
+		return true
+	}
+	return c.Values != nil // an enumeration: its label
+}
+
+func appendInt(b []byte, size int, n int64) []byte {
+	b = binary.BigEndian.AppendUint32(b, uint32(size))
+	switch size {
+	case 2:
+		return binary.BigEndian.AppendUint16(b, uint16(n))
+	case 4:
+		return binary.BigEndian.AppendUint32(b, uint32(n))
+	}
+	return binary.BigEndian.AppendUint64(b, uint64(n))
+}
+
+// The server counts from the year 2000.
+const (
+	epochDays         = 10957
+	epochMicroseconds = epochDays * grow.Day
+)
+
+func appendBinary(b []byte, v *grow.Value, c *schema.Column) ([]byte, error) {
+	if v.IsNull() {
+		return append(b, 0xff, 0xff, 0xff, 0xff), nil
+	}
+	switch c.Type {
+	case "int2", "int4", "int8":
+		if v.Type == grow.Integer || v.Type == grow.Boolean {
+			return appendInt(b, map[string]int{"int2": 2, "int4": 4, "int8": 8}[c.Type], v.N), nil
+		}
+	case "numeric":
+		if v.Type == grow.Integer || v.Type == grow.Decimal {
+			return appendNumeric(b, v), nil
+		}
+	case "float4", "float8":
+		if v.Type == grow.Integer || v.Type == grow.Decimal {
+			f, err := strconv.ParseFloat(v.String(), 64)
+			if c.Type == "float4" {
+				return binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(b, 4), math.Float32bits(float32(f))), err
+			}
+			return binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint32(b, 8), math.Float64bits(f)), err
+		}
+	case "bool":
+		if v.Type == grow.Boolean {
+			return append(b, 0, 0, 0, 1, byte(v.N)), nil
+		}
+	case "date":
+		if v.Type == grow.Date {
+			return appendInt(b, 4, v.N-epochDays), nil
+		}
+	case "time":
+		if v.Type == grow.Time {
+			return appendInt(b, 8, v.N), nil
+		}
+	case "timestamp", "timestamptz":
+		switch v.Type {
+		case grow.Timestamp:
+			return appendInt(b, 8, v.N-epochMicroseconds), nil
+		case grow.Date:
+			return appendInt(b, 8, v.N*grow.Day-epochMicroseconds), nil
+		}
+	case "uuid":
+		if v.Type == grow.UUID {
+			b = append(b, 0, 0, 0, 16)
+			return binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(b, uint64(v.N)), v.M), nil
+		}
+	case "jsonb":
+		b = binary.BigEndian.AppendUint32(b, uint32(len(v.S)+1))
+		return append(append(b, 1), v.S...), nil // version 1
+	case "bytea", "json":
+		b = binary.BigEndian.AppendUint32(b, uint32(len(v.S)))
+		return append(b, v.S...), nil
+	default: // text of some sort
+		if v.Type == grow.Text || v.Type == grow.JSON {
+			b = binary.BigEndian.AppendUint32(b, uint32(len(v.S)))
+			return append(b, v.S...), nil
+		}
+		at := len(b)
+		b = v.AppendText(append(b, 0, 0, 0, 0))
+		binary.BigEndian.PutUint32(b[at:], uint32(len(b)-at-4))
+		return b, nil
+	}
+	return b, fmt.Errorf("a value of type %s does not go into %s", v.Type, c.Declared)
+}
+
+// appendNumeric writes a decimal as digits of base 10,000: count, weight of the first,
+// sign, digits to show behind the point, and the digits.
+func appendNumeric(b []byte, v *grow.Value) []byte {
+	const base = 10_000
+	scale := uint64(v.Scale)
+	if v.Type == grow.Integer {
+		scale = 0
+	}
+	u, sign := uint64(v.N), uint16(0)
+	if v.N < 0 {
+		u, sign = -u, 0x4000
+	}
+	// The point must stand between two digits: pad the fraction to fours.
+	pad := uint64(1)
+	for range (4 - scale%4) % 4 {
+		pad *= 10
+	}
+	groups := int((scale + 3) / 4)
+	var digits [8]uint16
+	n := 0
+	// The lowest group takes the padding, so that the product cannot overflow.
+	low := base / pad
+	if pad > 1 {
+		digits[n] = uint16(u % low * pad)
+		u /= low
+		n++
+	}
+	for ; u > 0; u /= base {
+		digits[n] = uint16(u % base)
+		n++
+	}
+	first := 0 // leave out zeros at the end
+	for first < n && digits[first] == 0 {
+		first++
+	}
+	count := n - first
+	weight := n - groups - 1
+	if count == 0 {
+		weight = 0
+		sign = 0
+	}
+	b = binary.BigEndian.AppendUint32(b, uint32(8+2*count))
+	b = binary.BigEndian.AppendUint16(b, uint16(count))
+	b = binary.BigEndian.AppendUint16(b, uint16(int16(weight)))
+	b = binary.BigEndian.AppendUint16(b, sign)
+	b = binary.BigEndian.AppendUint16(b, uint16(scale))
+	for i := n - 1; i >= first; i-- {
+		b = binary.BigEndian.AppendUint16(b, digits[i])
+	}
+	return b
+}
+
+// appendCopyText writes a cell of COPY's text format.
+func appendCopyText(b []byte, v *grow.Value, c *schema.Column) []byte {
+	if v.IsNull() {
+		return append(b, `\N`...)
+	}
+	from := len(b)
+	b = appendText(b, v, c)
+	for i := from; i < len(b); i++ {
+		if b[i] == '\\' || b[i] == '\t' || b[i] == '\n' || b[i] == '\r' {
+			return escape(b, from)
+		}
+	}
+	return b
+}
+
+func escape(b []byte, from int) []byte {
+	text := string(b[from:])
+	b = b[:from]
+	for i := range len(text) {
+		switch text[i] {
+		case '\\':
+			b = append(b, `\\`...)
+		case '\t':
+			b = append(b, `\t`...)
+		case '\n':
+			b = append(b, `\n`...)
+		case '\r':
+			b = append(b, `\r`...)
+		default:
+			b = append(b, text[i])
+		}
+	}
+	return b
+}

@@ -1,0 +1,388 @@
+// Package postgres is the store for PostgreSQL 12 and newer.
+package postgres
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/store/setwise"
+)
+
+// Driver opens PostgreSQL databases: postgres://user@host/database.
+type Driver struct{}
+
+// Schemes are the first parts of PostgreSQL URLs.
+func (Driver) Schemes() []string { return []string{"postgres", "postgresql"} }
+
+// Beside returns the URL: it names no file.
+func (Driver) Beside(url, _ string) string { return url }
+
+// Describe reads a URL.
+func (Driver) Describe(u string) store.Place {
+	p := store.Place{Shown: "postgres:...", Host: "an unknown host"}
+	config, err := pgconn.ParseConfig(u)
+	if err != nil {
+		return p
+	}
+	p.Name, p.Host = config.Database, config.Host
+	if strings.HasPrefix(p.Host, "/") {
+		p.Host = "localhost" // a socket
+	}
+	for _, f := range config.Fallbacks {
+		if f.Host != config.Host && !strings.HasPrefix(f.Host, "/") {
+			p.Host = f.Host // one of several: the guard must see the foreign one
+		}
+	}
+	if parsed, err := url.Parse(u); err == nil {
+		q := parsed.Query()
+		if q.Has("password") {
+			q.Set("password", "xxxxx")
+			parsed.RawQuery = q.Encode()
+		}
+		p.Shown = parsed.Redacted()
+	}
+	return p
+}
+
+const (
+	connectWait = 10 * time.Second
+	lockWait    = "10s" // for other programs' locks
+)
+
+// session is what every connection sets for itself, whatever the server's defaults.
+var session = []string{
+	"SET client_encoding = 'UTF8'", "SET TimeZone = 'UTC'", "SET DateStyle = 'ISO, YMD'", "SET IntervalStyle = 'postgres'",
+	"SET bytea_output = 'hex'", "SET standard_conforming_strings = on", "SET extra_float_digits = 1", "SET lock_timeout = '" + lockWait + "'",
+	"SET statement_timeout = 0", "SET idle_in_transaction_session_timeout = 0", "SET session_replication_role = 'origin'",
+	"SET synchronize_seqscans = off", "SET default_transaction_read_only = off", "SET xmloption = 'content'",
+}
+
+// Open connects.
+func (d Driver) Open(ctx context.Context, u string) (store.Store, error) {
+	config, err := pgconn.ParseConfig(u)
+	if err != nil {
+		return nil, &store.Fault{Kind: store.BadURL, Message: "this is no PostgreSQL URL", Hint: "such as postgres://user@host:5432/database"}
+	}
+	if config.ConnectTimeout == 0 {
+		config.ConnectTimeout = connectWait
+	}
+	config.RuntimeParams["application_name"] = "evensprout"
+	conn, err := pgconn.ConnectConfig(ctx, config)
+	if err != nil {
+		return nil, connectFault(ctx, d.Describe(u), err)
+	}
+	db := &database{conn: conn, place: d.Describe(u)}
+	for _, sql := range session {
+		if sql == "SET session_replication_role = 'origin'" {
+			// Only a superuser may set it, and only one may have changed it.
+			db.conn.Exec(ctx, "DO $$ BEGIN PERFORM set_config('session_replication_role', 'origin', false); EXCEPTION WHEN insufficient_privilege THEN NULL; END $$").ReadAll()
+			continue
+		}
+		if _, err := conn.Exec(ctx, sql).ReadAll(); err != nil {
+			db.Close()
+			return nil, db.fault(err)
+		}
+	}
+	// A search path that leads nowhere would hide every table.
+	if _, err := conn.Exec(ctx, "SELECT CASE WHEN current_schema() IS NULL THEN set_config('search_path', 'public', false) END").ReadAll(); err != nil {
+		db.Close()
+		return nil, db.fault(err)
+	}
+	return db, nil
+}
+
+func connectFault(ctx context.Context, p store.Place, err error) error {
+	var server *pgconn.PgError
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	if errors.As(err, &server) {
+		switch {
+		case server.Code == "3D000":
+			return &store.Fault{Kind: store.Missing, Message: server.Message, Hint: "the database must be there before rows are loaded: create it, and run your migrations"}
+		case strings.HasPrefix(server.Code, "28"):
+			return &store.Fault{Kind: store.Denied, Message: "the server does not let this user in: " + server.Message, Hint: "look at the user and password in the URL, and at the server's rules for connections"}
+		case server.Code == "53300":
+			return &store.Fault{Kind: store.Denied, Message: server.Message, Hint: "close other connections, or try again"}
+		}
+		return &store.Fault{Kind: store.Unreachable, Message: "the server at " + p.Host + " refuses the connection: " + server.Message}
+	}
+	text := err.Error() // ends in the cause, after ours and the addresses tried
+	if i := strings.LastIndex(text, ": "); i >= 0 {
+		text = text[i+2:]
+	}
+	return &store.Fault{Kind: store.Unreachable, Message: fmt.Sprintf("no PostgreSQL server answers at %s: %s", p.Host, text),
+		Hint: "look at host and port in the URL, and whether the server runs"}
+}
+
+// database is one connection.
+type database struct {
+	conn        *pgconn.PgConn
+	place       store.Place
+	tally       store.Tally
+	constraints map[string]constraint // by table and name, from the last survey
+	tables      *schema.Database
+}
+
+type constraint struct {
+	kind    store.ViolationKind
+	columns []string
+	name    string // for people
+	refers  string
+}
+
+func (d *database) Traits() store.Traits {
+	return store.Traits{Engine: "PostgreSQL", Writers: 64}
+}
+
+func (d *database) Statements() []store.Statement { return d.tally.Statements() }
+
+func (d *database) Close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), connectWait)
+	defer cancel()
+	return d.conn.Close(ctx)
+}
+
+// fault says what an error means; others pass.
+func (d *database) fault(err error) error {
+	var known *store.Fault
+	var violation *store.Violation
+	if err == nil || errors.As(err, &known) || errors.As(err, &violation) {
+		return err
+	}
+	var e *pgconn.PgError
+	if !errors.As(err, &e) {
+		if d.conn.IsClosed() || pgconn.SafeToRetry(err) {
+			return &store.Fault{Kind: store.Lost, Message: "the connection to the server broke", Err: err, Hint: "everything that was not committed is rolled back by the server"}
+		}
+		return err
+	}
+	f := &store.Fault{Err: errors.New(e.Message + " [" + e.Code + "]")}
+	switch {
+	case e.Code == "40001" || e.Code == "40P01":
+		f.Kind, f.Message = store.Transient, "the server ended the transaction because of another one"
+	case e.Code == "55P03":
+		f.Kind, f.Message, f.Hint = store.Locked, "another program holds a lock (waited "+lockWait+")", "end the other program's transaction, and try again"
+	case e.Code == "57014":
+		f.Kind, f.Message = store.Interrupted, "interrupted"
+	case strings.HasPrefix(e.Code, "57P") || strings.HasPrefix(e.Code, "08"):
+		f.Kind, f.Message = store.Lost, "the server ended the connection"
+	case strings.HasPrefix(e.Code, "53"):
+		f.Kind, f.Message, f.Hint = store.Full, "the server has no room left", "make room on its disk, or load fewer rows"
+	case e.Code == "25006":
+		f.Kind, f.Message, f.Hint = store.ReadOnly, "the database can only be read", "is it a standby?"
+	case e.Code == "42501":
+		f.Kind, f.Message, f.Hint = store.Denied, "the server does not let this user do that", "the user needs SELECT, INSERT, UPDATE and DELETE on the tables, and TEMPORARY on the database"
+	default:
+		return d.violation(e)
+	}
+	return f
+}
+
+// violation makes a violation of a server's error by its code; other errors pass.
+func (d *database) violation(e *pgconn.PgError) error {
+	v := &store.Violation{Row: -1, Constraint: e.ConstraintName, Code: e.Code, Message: e.Message}
+	switch e.Code {
+	case "23505":
+		v.Kind = store.Unique
+	case "23503", "23001":
+		v.Kind = store.ForeignKey
+	case "23502":
+		v.Kind, v.Constraint, v.Columns = store.NotNull, "NOT NULL", []string{e.ColumnName}
+	case "23514":
+		v.Kind = store.Check
+	case "23P01":
+		v.Kind = store.Exclusion
+	case "22001":
+		v.Kind = store.TooLong
+	case "22003":
+		v.Kind = store.OutOfRange
+	case "P0001", "P0000", "09000", "38000", "39000":
+		v.Kind = store.Raised
+	case "428C9", "42804":
+		v.Kind = store.BadValue
+	default:
+		if !strings.HasPrefix(e.Code, "22") {
+			return fmt.Errorf("%s [%s]", e.Message, e.Code)
+		}
+		v.Kind = store.BadValue
+	}
+	if e.Detail != "" {
+		v.Message += ". " + e.Detail
+	}
+	for _, t := range d.tablesKnown() {
+		if t.LocalName() == e.TableName && (t.Schema == e.SchemaName || e.SchemaName == "") {
+			v.Table = t.Name
+			break
+		}
+	}
+	if c, ok := d.constraints[v.Table+"\x00"+e.ConstraintName]; ok && e.ConstraintName != "" {
+		v.Columns, v.Constraint, v.Refers = c.columns, c.name, c.refers
+	}
+	return v
+}
+
+func (d *database) tablesKnown() []*schema.Table {
+	if d.tables == nil {
+		return nil
+	}
+	return d.tables.Tables
+}
+
+// Exec runs a statement.
+func (d *database) Exec(ctx context.Context, sql string, args ...setwise.Arg) (int64, error) {
+	began := time.Now()
+	r := d.conn.ExecParams(ctx, sql, params(args), nil, nil, nil).Read()
+	n := r.CommandTag.RowsAffected()
+	d.tally.Note(sql, n, time.Since(began))
+	return n, d.err(ctx, r.Err)
+}
+
+func (d *database) err(ctx context.Context, err error) error {
+	if err != nil && ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	return d.fault(err)
+}
+
+// Query runs a query.
+func (d *database) Query(ctx context.Context, sql string, args []setwise.Arg, columns []*schema.Column, show func([]grow.Value) error) error {
+	began := time.Now()
+	r := d.conn.ExecParams(ctx, sql, params(args), nil, nil, nil)
+	row := make([]grow.Value, len(columns))
+	n := int64(0)
+	var failed error
+	for r.NextRow() {
+		if failed != nil {
+			continue // the rest must be read before the connection can be used again
+		}
+		for i, b := range r.Values() {
+			if row[i] = (grow.Value{}); b != nil {
+				row[i] = setwise.ReadText(columns[i], string(b))
+			}
+		}
+		n++
+		failed = show(row)
+	}
+	_, err := r.Close()
+	d.tally.Note(sql, n, time.Since(began))
+	if err = d.err(ctx, err); err != nil {
+		return err
+	}
+	return failed
+}
+
+func params(args []setwise.Arg) [][]byte {
+	out := make([][]byte, len(args))
+	for i, a := range args {
+		if !a.Value.IsNull() {
+			out[i] = appendText(nil, &a.Value, a.Column)
+		}
+	}
+	return out
+}
+
+// appendText writes a value as the server reads it.
+func appendText(b []byte, v *grow.Value, c *schema.Column) []byte {
+	if v.Type == grow.Bytes || c != nil && c.Kind == schema.Bytes {
+		return hex.AppendEncode(append(b, `\x`...), []byte(v.S))
+	}
+	return v.AppendText(b)
+}
+
+func (d *database) Quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+func (d *database) Table(t *schema.Table) string {
+	if t.Schema == "" {
+		return d.Quote(t.LocalName())
+	}
+	return d.Quote(t.Schema) + "." + d.Quote(t.LocalName())
+}
+
+func (d *database) Temporary(name string) string { return "pg_temp." + d.Quote(name) }
+
+func (d *database) Param(n int, _ *schema.Column) string { return fmt.Sprintf("$%d", n) }
+
+func (d *database) Differs(a, b string, c *schema.Column) string {
+	switch c.Type {
+	case "json", "xml", "point", "box", "polygon", "path", "line", "lseg", "circle":
+		return a + "::text IS DISTINCT FROM " + b + "::text" // no equality, or none of bytes
+	}
+	if c.Kind == schema.Text && c.Values == nil && c.Type != "name" {
+		return a + ` COLLATE "C" IS DISTINCT FROM ` + b + ` COLLATE "C"`
+	}
+	return a + " IS DISTINCT FROM " + b
+}
+
+func (d *database) CreateTemporary(name string, columns []*schema.Column) string {
+	var list []string
+	for _, c := range columns {
+		base := c.Base
+		if c == setwise.Ordinal {
+			base = "bigint"
+		}
+		list = append(list, d.Quote(c.Name)+" "+base)
+	}
+	return "CREATE TEMPORARY TABLE IF NOT EXISTS " + d.Quote(name) + " (" + strings.Join(list, ", ") + ") ON COMMIT DROP"
+}
+
+func (d *database) Empty(name string) string   { return "TRUNCATE " + d.Temporary(name) }
+func (d *database) Analyze(name string) string { return "ANALYZE " + d.Temporary(name) }
+func (d *database) Overriding() string         { return "OVERRIDING SYSTEM VALUE" }
+
+func (d *database) UpdateFrom(table, stage string, set []string, on, where string) string {
+	var list []string
+	for _, c := range set {
+		list = append(list, c+" = s."+c)
+	}
+	return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " FROM " + stage + " AS s WHERE " + on + " AND " + where
+}
+
+func (d *database) Count(ctx context.Context, t *schema.Table) (int64, error) {
+	return setwise.Count(ctx, d, t)
+}
+
+func (d *database) Select(ctx context.Context, q store.Query, show func([]grow.Value) error) error {
+	return setwise.Select(ctx, d, q, show)
+}
+
+// journal is the tool's own table, in a schema of its own.
+var journal = &schema.Table{Schema: "evensprout", Name: "evensprout.notes", Local: "notes", Columns: setwise.Journal.Columns}
+
+func (d *database) OpenJournal(ctx context.Context) error {
+	if _, err := d.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS evensprout"); err != nil {
+		return err
+	}
+	return setwise.OpenJournal(ctx, d, journal, "text")
+}
+
+// Reserve moves a sequence forward.
+func (d *database) Reserve(ctx context.Context, t *schema.Table, c *schema.Column, last int64) error {
+	var sequence string
+	sql := `SELECT coalesce(pg_get_serial_sequence($1, $2), (
+		SELECT s.oid::regclass::text FROM pg_attrdef f
+		JOIN pg_attribute a ON a.attrelid = f.adrelid AND a.attnum = f.adnum AND a.attname = $2
+		JOIN pg_depend p ON p.classid = 'pg_attrdef'::regclass AND p.objid = f.oid AND p.refclassid = 'pg_class'::regclass
+		JOIN pg_class s ON s.oid = p.refobjid AND s.relkind = 'S'
+		WHERE f.adrelid = $1::regclass LIMIT 1))`
+	text := &schema.Column{Kind: schema.Text}
+	err := d.Query(ctx, sql, []setwise.Arg{{Value: grow.String(d.Table(t))}, {Value: grow.String(c.Name)}}, []*schema.Column{text}, func(row []grow.Value) error {
+		sequence = row[0].S
+		return nil
+	})
+	if err != nil || sequence == "" {
+		return err
+	}
+	_, err = d.Exec(ctx, "SELECT setval('"+strings.ReplaceAll(sequence, "'", "''")+"', $1::bigint) FROM "+sequence+" WHERE last_value < $1::bigint", setwise.Arg{Value: grow.Int(last)})
+	return err
+}

@@ -1,0 +1,288 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/store/setwise"
+)
+
+// tablesSQL lists ordinary and partitioned tables of users, not what extensions made.
+const tablesSQL = `
+SELECT c.oid, n.nspname, c.relname, pg_table_is_visible(c.oid)
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND c.relpersistence <> 't'
+  AND n.nspname <> 'information_schema' AND n.nspname <> 'evensprout' AND n.nspname NOT LIKE 'pg\_%'
+  AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.deptype = 'e')
+ORDER BY c.oid`
+
+// columnsSQL lists columns; the base of a domain is what it is made of.
+const columnsSQL = `
+SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), b.typname, b.typtype,
+  format_type(b.oid, b.typmod) || CASE WHEN a.attcollation <> t.typcollation THEN ' COLLATE ' || quote_ident(ln.nspname) || '.' || quote_ident(l.collname) ELSE '' END,
+  b.typmod, a.attnotnull OR b.must, a.atthasdef OR a.attidentity <> '' OR b.preset, a.attgenerated, a.attidentity,
+  coalesce(pg_get_expr(f.adbin, f.adrelid) LIKE 'nextval(%', false),
+  (SELECT string_agg(e.enumlabel, chr(31) ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = b.oid)
+FROM pg_attribute a
+JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p')
+JOIN pg_namespace n ON n.oid = c.relnamespace AND n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'
+JOIN pg_type t ON t.oid = a.atttypid
+LEFT JOIN pg_collation l ON l.oid = a.attcollation
+LEFT JOIN pg_namespace ln ON ln.oid = l.collnamespace
+LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum AND a.attgenerated = ''
+CROSS JOIN LATERAL (
+  WITH RECURSIVE d (oid, typname, typtype, base, basemod, typmod, depth, must, preset) AS (
+    SELECT t.oid, t.typname, t.typtype, t.typbasetype, t.typtypmod, a.atttypmod, 0, t.typnotnull, t.typdefault IS NOT NULL AND t.typtype = 'd'
+    UNION ALL
+    SELECT x.oid, x.typname, x.typtype, x.typbasetype, x.typtypmod, d.basemod, depth + 1, d.must OR x.typnotnull, d.preset
+    FROM d JOIN pg_type x ON x.oid = d.base WHERE d.typtype = 'd')
+  SELECT * FROM d ORDER BY depth DESC LIMIT 1) b
+WHERE a.attnum > 0 AND NOT a.attisdropped
+ORDER BY a.attrelid, a.attnum`
+
+// uniquesSQL lists unique indexes, one line for each column; the name is empty for an
+// expression. NULLS NOT DISTINCT exists since version 15.
+const uniquesSQL = `
+SELECT i.indrelid, x.relname, i.indisprimary, i.indpred IS NOT NULL, NOT i.indimmediate,
+  coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false), coalesce(a.attname, '')
+FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid
+CROSS JOIN LATERAL unnest(i.indkey) WITH ORDINALITY AS k (attnum, place)
+LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum AND k.attnum > 0
+WHERE i.indisunique AND i.indisvalid AND k.place <= i.indnkeyatts
+ORDER BY i.indrelid, i.indexrelid, k.place`
+
+// constraintsSQL lists foreign keys, one line for each column, and checks.
+const constraintsSQL = `
+SELECT c.conrelid, c.conname, c.contype, c.confrelid, c.confdeltype = 'c', c.condeferrable,
+  coalesce(a.attname, ''), coalesce(fa.attname, ''), CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid) ELSE '' END
+FROM pg_constraint c
+LEFT JOIN LATERAL unnest(c.conkey) WITH ORDINALITY AS k (attnum, place) ON c.contype IN ('f', 'x')
+LEFT JOIN pg_attribute a ON a.attrelid = c.conrelid AND a.attnum = k.attnum
+LEFT JOIN pg_attribute fa ON fa.attrelid = c.confrelid AND fa.attnum = c.confkey[k.place]
+WHERE c.contype IN ('f', 'c', 'x') AND c.conrelid <> 0
+ORDER BY c.conrelid, c.oid, k.place`
+
+const triggersSQL = `SELECT tgrelid, tgname FROM pg_trigger WHERE NOT tgisinternal AND tgenabled <> 'D' ORDER BY tgrelid, tgname`
+
+// Survey reads the tables in the order in which they were made.
+func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
+	db := &schema.Database{}
+	byOID := map[string]*schema.Table{}
+	text := &schema.Column{Kind: schema.Text}
+	each := func(sql string, width int, show func(t *schema.Table, r []string)) error {
+		columns := make([]*schema.Column, width)
+		for i := range columns {
+			columns[i] = text
+		}
+		r := make([]string, width)
+		return d.Query(ctx, sql, nil, columns, func(row []grow.Value) error {
+			for i := range row {
+				r[i] = row[i].S
+			}
+			show(byOID[r[0]], r)
+			return nil
+		})
+	}
+	d.constraints = map[string]constraint{}
+	note := func(t *schema.Table, name string, c constraint) { d.constraints[t.Name+"\x00"+name] = c }
+	err := each(tablesSQL, 4, func(_ *schema.Table, r []string) {
+		t := &schema.Table{Schema: r[1], Local: r[2], Name: r[2]}
+		if r[3] != "t" {
+			t.Name = r[1] + "." + r[2]
+		}
+		byOID[r[0]] = t
+		db.Tables = append(db.Tables, t)
+	})
+	if err != nil {
+		return nil, err
+	}
+	err = each(columnsSQL, 13, func(t *schema.Table, r []string) {
+		if t == nil {
+			return
+		}
+		c := &schema.Column{Name: r[1], Declared: r[2], Type: r[3], Base: r[5], NotNull: r[7] == "t", Default: r[8] == "t", Generated: r[9] != ""}
+		switch {
+		case r[10] == "a":
+			c.Identity = schema.Always
+		case r[10] == "d" || r[11] == "t":
+			c.Identity = schema.Serial
+		}
+		if r[12] != "" {
+			c.Values = strings.Split(r[12], "\x1f")
+		}
+		typmod, _ := strconv.Atoi(r[6])
+		describe(c, r[4], typmod)
+		t.Columns = append(t.Columns, c)
+	})
+	if err != nil {
+		return nil, err
+	}
+	var last *schema.Unique
+	var lastName string
+	var lastTable *schema.Table
+	err = each(uniquesSQL, 7, func(t *schema.Table, r []string) {
+		if t == nil {
+			return
+		}
+		if r[2] == "t" {
+			t.PrimaryKey = append(t.PrimaryKey, r[6])
+			note(t, r[1], constraint{kind: store.Unique, columns: t.PrimaryKey, name: "PRIMARY KEY (" + strings.Join(t.PrimaryKey, ", ") + ")"})
+			return
+		}
+		if last == nil || lastName != r[1] || lastTable != t {
+			t.Uniques = append(t.Uniques, schema.Unique{Name: r[1], Partial: r[3] == "t", Deferrable: r[4] == "t", NullsEqual: r[5] == "t"})
+			last, lastName, lastTable = &t.Uniques[len(t.Uniques)-1], r[1], t
+		}
+		if r[6] == "" {
+			last.Partial = true // an expression
+		} else {
+			last.Columns = append(last.Columns, r[6])
+		}
+		note(t, r[1], constraint{kind: store.Unique, columns: last.Columns, name: r[1]})
+	})
+	if err != nil {
+		return nil, err
+	}
+	err = each(constraintsSQL, 9, func(t *schema.Table, r []string) {
+		if t == nil {
+			return
+		}
+		switch r[2] {
+		case "c":
+			c := schema.Check{Name: r[1], Expression: trimParentheses(r[8])}
+			var columns []string
+			for _, col := range t.Columns {
+				if setwise.Mentions(c.Expression, col.Name) {
+					columns = append(columns, col.Name)
+				}
+			}
+			t.Checks = append(t.Checks, c)
+			note(t, r[1], constraint{kind: store.Check, columns: columns, name: setwise.CheckName(c)})
+		case "x":
+			c := d.constraints[t.Name+"\x00"+r[1]]
+			c.kind, c.name = store.Exclusion, r[1]
+			if r[6] != "" {
+				c.columns = append(c.columns, r[6])
+			}
+			note(t, r[1], c)
+		case "f":
+			to := byOID[r[3]]
+			if to == nil {
+				return
+			}
+			n := len(t.References)
+			if n == 0 || t.References[n-1].Name != r[1] {
+				t.References = append(t.References, schema.Reference{Name: r[1], Table: to.Name, Cascade: r[4] == "t", Deferrable: r[5] == "t"})
+				n++
+			}
+			f := &t.References[n-1]
+			f.Columns, f.Targets = append(f.Columns, r[6]), append(f.Targets, r[7])
+			note(t, r[1], constraint{kind: store.ForeignKey, columns: f.Columns, name: r[1], refers: to.Name})
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	err = each(triggersSQL, 2, func(t *schema.Table, r []string) {
+		if t != nil {
+			t.Triggers = append(t.Triggers, r[1])
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	db.Link()
+	d.tables = db
+	return db, nil
+}
+
+// describe says what a column holds by the name of its base type and its modifier.
+func describe(c *schema.Column, class string, typmod int) {
+	const header = 4 // of lengths in modifiers
+	c.Digits = 6
+	switch c.Type {
+	case "int2":
+		c.Kind, c.Bits = schema.Integer, 16
+	case "int4":
+		c.Kind, c.Bits = schema.Integer, 32
+	case "int8":
+		c.Kind, c.Bits = schema.Integer, 64
+	case "numeric":
+		c.Kind = schema.Decimal
+		if typmod >= header {
+			c.Precision = (typmod - header) >> 16 & 0xffff
+			c.Scale = ((typmod-header)&0x7ff ^ 1024) - 1024
+		}
+	case "float4", "float8":
+		c.Kind = schema.Real
+	case "bool":
+		c.Kind = schema.Boolean
+	case "text", "citext", "name":
+		c.Kind = schema.Text
+	case "varchar", "bpchar":
+		c.Kind = schema.Text
+		if typmod >= header {
+			c.Length = typmod - header
+		}
+	case "bytea":
+		c.Kind = schema.Bytes
+	case "date":
+		c.Kind = schema.Date
+	case "time":
+		c.Kind = schema.Time
+	case "timestamp", "timestamptz":
+		c.Kind = schema.Timestamp
+	case "uuid":
+		c.Kind = schema.UUID
+	case "json", "jsonb":
+		c.Kind = schema.JSON
+	default:
+		c.Kind = schema.Any
+		if class == "e" {
+			c.Kind = schema.Text
+		}
+	}
+	if (c.Kind == schema.Time || c.Kind == schema.Timestamp) && typmod >= 0 {
+		c.Digits = typmod
+	}
+}
+
+// trimParentheses takes away parentheses around the whole of an expression.
+func trimParentheses(s string) string {
+	for strings.HasPrefix(s, "(") && strings.HasSuffix(s, ")") {
+		depth := 0
+		for i, r := range s {
+			switch r {
+			case '(':
+				depth++
+			case ')':
+				depth--
+			}
+			if depth == 0 && i < len(s)-1 {
+				return s
+			}
+		}
+		s = s[1 : len(s)-1]
+	}
+	return s
+}
+
+// defaultOf is the expression by which the database gives a column its value.
+func (d *database) defaultOf(ctx context.Context, t *schema.Table, c *schema.Column) (string, error) {
+	sql := `SELECT CASE WHEN a.attidentity <> '' THEN 'nextval(' || quote_literal(pg_get_serial_sequence($1, $2)) || ')' ELSE pg_get_expr(f.adbin, f.adrelid) END
+		FROM pg_attribute a LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum WHERE a.attrelid = $1::regclass AND a.attname = $2`
+	expression := ""
+	err := d.Query(ctx, sql, args(d.Table(t), c.Name), []*schema.Column{{Kind: schema.Text}}, func(row []grow.Value) error {
+		expression = row[0].S
+		return nil
+	})
+	if err == nil && expression == "" {
+		err = &store.Fault{Kind: store.Foreign, Message: fmt.Sprintf("the database gives no keys to %s.%s: the column has no default", t.Name, c.Name), Hint: "leave keys: database out, so that keys are planned"}
+	}
+	return expression, err
+}

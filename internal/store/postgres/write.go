@@ -1,0 +1,271 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"io"
+	"iter"
+	"slices"
+	"strings"
+	"time"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/store/setwise"
+)
+
+func args(texts ...string) []setwise.Arg {
+	out := make([]setwise.Arg, len(texts))
+	for i, t := range texts {
+		out[i].Value = grow.String(t)
+	}
+	return out
+}
+
+// transaction is one transaction.
+type transaction struct {
+	*setwise.Tx
+	db   *database
+	done bool
+}
+
+func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, error) {
+	if d.tables == nil {
+		if _, err := d.Survey(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := d.Exec(ctx, "BEGIN ISOLATION LEVEL READ COMMITTED READ WRITE"); err != nil {
+		return nil, err
+	}
+	tx := &transaction{Tx: setwise.NewTx(d), db: d}
+	tx.Late = o.Late
+	if o.Late {
+		if _, err := d.Exec(ctx, "SET CONSTRAINTS ALL DEFERRED"); err != nil {
+			tx.Rollback()
+			return nil, err
+		}
+	}
+	return tx, nil
+}
+
+func (tx *transaction) Rollback() error {
+	if tx.done {
+		return nil
+	}
+	tx.done = true
+	if tx.db.conn.IsClosed() {
+		return nil // the server rolls back by itself
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), connectWait)
+	defer cancel()
+	_, err := tx.db.Exec(ctx, "ROLLBACK")
+	return err
+}
+
+// Settle holds deferred constraints against the tables, so that a row can still be
+// named.
+func (tx *transaction) Settle(ctx context.Context) error {
+	if err := tx.Savepoint(ctx, "evensprout_settle"); err != nil {
+		return err
+	}
+	_, err := tx.Exec(ctx, "SET CONSTRAINTS ALL IMMEDIATE")
+	if err == nil {
+		return tx.Release(ctx, "evensprout_settle")
+	}
+	var v *store.Violation
+	if !errors.As(err, &v) {
+		return err
+	}
+	if back := tx.RollbackTo(ctx, "evensprout_settle"); back != nil {
+		return errors.Join(err, back)
+	}
+	return tx.Blame(ctx, v, tx.db.tables)
+}
+
+func (tx *transaction) Commit(ctx context.Context) error {
+	_, err := tx.db.Exec(ctx, "COMMIT")
+	var fault *store.Fault
+	switch {
+	case err == nil:
+		tx.done = true
+	case errors.As(err, &fault) && fault.Kind == store.Lost, ctx.Err() != nil && tx.db.conn.IsClosed():
+		tx.done = true
+		return &store.Fault{Kind: store.Unanswered, Message: "the connection broke while the load was being committed, so it may or may not be", Err: err,
+			Hint: "look at the tables before you do anything else: nothing was repeated"}
+	}
+	return err
+}
+
+func (tx *transaction) Note(ctx context.Context, n store.Note) error {
+	return setwise.Note(ctx, tx.db, journal, n)
+}
+
+// Insert copies rows into the table itself.
+func (tx *transaction) Insert(ctx context.Context, into store.Into, rows store.Rows) (int64, error) {
+	if err := ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := tx.db.copyRows(ctx, tx.Table(into.Table), into, rows, false)
+	return n, setwise.Named(err, into.Table)
+}
+
+// InsertUnkeyed asks the database for keys first, as many as there are rows.
+func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, key *schema.Column, rows store.Rows) ([]grow.Value, error) {
+	expression, err := tx.db.defaultOf(ctx, into.Table, key)
+	if err != nil {
+		return nil, err
+	}
+	var keys []grow.Value
+	for b := range rows {
+		first := len(keys)
+		err := tx.Query(ctx, "SELECT "+expression+" FROM generate_series(1, $1::bigint)", []setwise.Arg{{Value: grow.Int(int64(b.Len))}}, []*schema.Column{key}, func(row []grow.Value) error {
+			keys = append(keys, row[0])
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+		keyed, full := setwise.WithKeys(into, key, b, keys[first:])
+		if _, err := tx.Insert(ctx, full, func(yield func(*grow.Batch) bool) { yield(keyed) }); err != nil {
+			return nil, err
+		}
+	}
+	return keys, nil
+}
+
+// Fill copies rows into a temporary table, behind their numbers.
+func (d *database) Fill(ctx context.Context, table string, into store.Into, rows store.Rows) (int64, error) {
+	return d.copyRows(ctx, table, into, rows, true)
+}
+
+// copyRows streams rows by COPY, in the binary format where all columns have one.
+func (d *database) copyRows(ctx context.Context, table string, into store.Into, rows store.Rows, numbered bool) (int64, error) {
+	columns := into.Columns
+	if numbered {
+		columns = append([]*schema.Column{setwise.Ordinal}, columns...)
+	}
+	if len(columns) == 0 {
+		return d.insertDefaults(ctx, table, rows)
+	}
+	s := &stream{into: into, numbered: numbered, text: !slices.ContainsFunc(into.Columns, func(c *schema.Column) bool { return !hasBinary(c) })}
+	s.text = !s.text
+	format := "binary"
+	if s.text {
+		format = "text"
+	}
+	var stop func()
+	s.next, stop = iter.Pull(rows)
+	sql := "COPY " + table + " (" + strings.Join(setwise.Names(d, "", columns), ", ") + ") FROM STDIN (FORMAT " + format + ")"
+	began := time.Now()
+	tag, err := d.conn.CopyFrom(ctx, s, sql)
+	stop()
+	d.tally.Note(sql, tag.RowsAffected(), time.Since(began))
+	if s.err != nil {
+		return 0, s.err // the cause of a broken stream
+	}
+	if err != nil {
+		return 0, d.err(ctx, err)
+	}
+	if tag.RowsAffected() != s.rows {
+		// A trigger or rule left rows out.
+		return tag.RowsAffected(), nil
+	}
+	return s.rows, nil
+}
+
+// insertDefaults adds rows of which the plan says no column.
+func (d *database) insertDefaults(ctx context.Context, table string, rows store.Rows) (int64, error) {
+	n := int64(0)
+	for b := range rows {
+		for range b.Len {
+			added, err := d.Exec(ctx, "INSERT INTO "+table+" DEFAULT VALUES")
+			if err != nil {
+				return n, err
+			}
+			n += added
+		}
+	}
+	return n, nil
+}
+
+// stream encodes rows while the server reads them.
+type stream struct {
+	into     store.Into
+	numbered bool
+	text     bool
+	next     func() (*grow.Batch, bool)
+	buf      []byte
+	at       int // what is read of buf
+	rows     int64
+	begun    bool
+	ended    bool
+	err      error
+}
+
+// copyHeader begins the binary format: a signature, flags, no extension.
+const copyHeader = "PGCOPY\n\xff\r\n\x00\x00\x00\x00\x00\x00\x00\x00\x00"
+
+func (s *stream) Read(p []byte) (int, error) {
+	for s.at == len(s.buf) {
+		if s.ended {
+			return 0, io.EOF
+		}
+		s.buf, s.at = s.buf[:0], 0
+		if !s.begun && !s.text {
+			s.buf = append(s.buf, copyHeader...)
+		}
+		s.begun = true
+		b, ok := s.next()
+		if !ok {
+			s.ended = true
+			if !s.text {
+				s.buf = append(s.buf, 0xff, 0xff)
+			}
+			continue
+		}
+		for i := range b.Len {
+			if s.err = s.append(b.Row(i)); s.err != nil {
+				return 0, s.err
+			}
+		}
+	}
+	n := copy(p, s.buf[s.at:])
+	s.at += n
+	return n, nil
+}
+
+func (s *stream) append(row []grow.Value) error {
+	n := s.rows
+	s.rows++
+	if s.text {
+		if s.numbered {
+			s.buf = appendCopyText(s.buf, &grow.Value{Type: grow.Integer, N: n}, nil)
+		}
+		for i, f := range s.into.Fields {
+			if i > 0 || s.numbered {
+				s.buf = append(s.buf, '\t')
+			}
+			s.buf = appendCopyText(s.buf, &row[f], s.into.Columns[i])
+		}
+		s.buf = append(s.buf, '\n')
+		return nil
+	}
+	fields := len(s.into.Fields)
+	if s.numbered {
+		fields++
+	}
+	s.buf = append(s.buf, byte(fields>>8), byte(fields))
+	if s.numbered {
+		s.buf = appendInt(s.buf, 8, n)
+	}
+	for i, f := range s.into.Fields {
+		var err error
+		if s.buf, err = appendBinary(s.buf, &row[f], s.into.Columns[i]); err != nil {
+			return &store.Violation{Kind: store.BadValue, Row: n, Table: s.into.Table.Name, Columns: []string{s.into.Columns[i].Name},
+				Values: []grow.Value{row[f]}, Constraint: s.into.Columns[i].Declared, Message: err.Error()}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,314 @@
+// Package setwise writes rows by statements over sets of them: it is what all SQL
+// engines do in the same way, so that modes and violations mean the same everywhere.
+// Rows are laid aside in a temporary table, held against keys, references and checks
+// there, and written from there.
+package setwise
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// Arg is a value to be bound; its column, if known, says in which form.
+type Arg struct {
+	Value  grow.Value
+	Column *schema.Column
+}
+
+// Engine is what an engine's own folder provides.
+type Engine interface {
+	// Exec runs a statement and returns how many rows it touched. Errors are a
+	// *store.Violation or *store.Fault where their cause is known.
+	Exec(ctx context.Context, sql string, args ...Arg) (int64, error)
+	// Query runs a query whose results are read by the kinds of columns. Each row is
+	// shown in turn and must not be kept.
+	Query(ctx context.Context, sql string, args []Arg, columns []*schema.Column, show func([]grow.Value) error) error
+	// Fill puts rows into a temporary table: their numbers into the first column.
+	Fill(ctx context.Context, table string, into store.Into, rows store.Rows) (int64, error)
+
+	Quote(name string) string
+	// Table is a table's quoted name, with its schema.
+	Table(t *schema.Table) string
+	// Temporary is a temporary table's quoted name.
+	Temporary(name string) string
+	// Param is the n-th parameter, from 1, for a value of a column.
+	Param(n int, c *schema.Column) string
+	// Differs compares two expressions of a column's type byte by byte; NULLs are equal.
+	Differs(a, b string, c *schema.Column) string
+	// CreateTemporary makes a temporary table; the first column is Ordinal.
+	CreateTemporary(name string, columns []*schema.Column) string
+	// Empty deletes all rows of a temporary table, without ending the transaction.
+	Empty(name string) string
+	// Analyze lets the engine count a temporary table; empty if it need not.
+	Analyze(name string) string
+	// UpdateFrom updates table AS t from stage AS s. set holds column names.
+	UpdateFrom(table, stage string, set []string, on, where string) string
+	// Overriding is what an INSERT says behind its columns to give a key to a column
+	// that always numbers itself.
+	Overriding() string
+}
+
+// Ordinal is the column of stages that numbers their rows.
+var Ordinal = &schema.Column{Name: "evensprout row", Kind: schema.Integer, NotNull: true}
+
+// counted is the column of a count.
+var counted = &schema.Column{Name: "n", Kind: schema.Integer}
+
+// Tx is the part of a transaction that is the same for all engines.
+type Tx struct {
+	Engine
+	Late  bool // deferrable references are held against the tables at the commit
+	marks int
+}
+
+// NewTx makes the common part of a transaction.
+func NewTx(e Engine) *Tx { return &Tx{Engine: e} }
+
+// Names quotes the names of columns, with a prefix such as "s.".
+func Names(e Engine, prefix string, columns []*schema.Column) []string {
+	names := make([]string, len(columns))
+	for i, c := range columns {
+		names[i] = prefix + e.Quote(c.Name)
+	}
+	return names
+}
+
+func columnsOf(t *schema.Table, names []string) []*schema.Column {
+	columns := make([]*schema.Column, len(names))
+	for i, n := range names {
+		columns[i] = t.Column(n)
+	}
+	return columns
+}
+
+func number(ctx context.Context, e Engine, sql string, args ...Arg) (int64, error) {
+	var n int64
+	err := e.Query(ctx, sql, args, []*schema.Column{counted}, func(row []grow.Value) error {
+		n = row[0].N
+		return nil
+	})
+	return n, err
+}
+
+// Count is the number of rows of a table.
+func Count(ctx context.Context, e Engine, t *schema.Table) (int64, error) {
+	return number(ctx, e, "SELECT count(*) FROM "+e.Table(t))
+}
+
+// Select reads rows of a table.
+func Select(ctx context.Context, e Engine, q store.Query, show func([]grow.Value) error) error {
+	sql := "SELECT " + strings.Join(Names(e, "", q.Columns), ", ") + " FROM " + e.Table(q.Table)
+	var args []Arg
+	if q.Where != nil {
+		sql += " WHERE " + e.Quote(q.Where.Name) + " = " + e.Param(1, q.Where)
+		args = append(args, Arg{q.Equals, q.Where})
+	}
+	if len(q.Table.PrimaryKey) > 0 {
+		sql += " ORDER BY " + strings.Join(Names(e, "", columnsOf(q.Table, q.Table.PrimaryKey)), ", ")
+	}
+	if q.Limit > 0 {
+		sql += fmt.Sprintf(" LIMIT %d OFFSET %d", q.Limit, q.Skip)
+	}
+	return e.Query(ctx, sql, args, q.Columns, show)
+}
+
+// Count is the number of rows of a table.
+func (tx *Tx) Count(ctx context.Context, t *schema.Table) (int64, error) {
+	return Count(ctx, tx.Engine, t)
+}
+
+// Find counts the rows that have these values; NULLs are left out.
+func (tx *Tx) Find(ctx context.Context, t *schema.Table, columns []*schema.Column, values []grow.Value) (int64, error) {
+	var where []string
+	var args []Arg
+	for i, c := range columns {
+		if !values[i].IsNull() && comparable(c) {
+			where = append(where, tx.Quote(c.Name)+" = "+tx.Param(len(args)+1, c))
+			args = append(args, Arg{values[i], c})
+		}
+	}
+	if len(where) == 0 {
+		return 0, nil
+	}
+	return number(ctx, tx, "SELECT count(*) FROM "+tx.Table(t)+" WHERE "+strings.Join(where, " AND "), args...)
+}
+
+// comparable tells whether a column's type has an equality that can be relied on.
+func comparable(c *schema.Column) bool {
+	return c.Kind != schema.JSON && c.Kind != schema.Real && c.Kind != schema.Any
+}
+
+// Between counts the rows whose key lies between two numbers.
+func (tx *Tx) Between(ctx context.Context, t *schema.Table, c *schema.Column, lo, hi int64) (int64, error) {
+	name := tx.Quote(c.Name)
+	return number(ctx, tx, "SELECT count(*) FROM "+tx.Table(t)+" WHERE "+name+" >= "+tx.Param(1, c)+" AND "+name+" <= "+tx.Param(2, c),
+		Arg{grow.Int(lo), c}, Arg{grow.Int(hi), c})
+}
+
+// Clear deletes all rows of a table. It never truncates: a reader who began earlier
+// must go on seeing the old rows.
+func (tx *Tx) Clear(ctx context.Context, t *schema.Table) (int64, error) {
+	return tx.Exec(ctx, "DELETE FROM "+tx.Table(t))
+}
+
+// Referring counts the rows of a table that refer to any row of another.
+func (tx *Tx) Referring(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error) {
+	var where []string
+	for _, c := range Names(tx, "", columnsOf(t, r.Columns)) {
+		where = append(where, c+" IS NOT NULL")
+	}
+	return number(ctx, tx, "SELECT count(*) FROM "+tx.Table(t)+" WHERE "+strings.Join(where, " AND "))
+}
+
+// Savepoint marks a place to go back to.
+func (tx *Tx) Savepoint(ctx context.Context, name string) error {
+	_, err := tx.Exec(ctx, "SAVEPOINT "+tx.Quote(name))
+	return err
+}
+
+// RollbackTo goes back to a mark, which stays.
+func (tx *Tx) RollbackTo(ctx context.Context, name string) error {
+	_, err := tx.Exec(ctx, "ROLLBACK TO SAVEPOINT "+tx.Quote(name))
+	return err
+}
+
+// Release forgets a mark.
+func (tx *Tx) Release(ctx context.Context, name string) error {
+	_, err := tx.Exec(ctx, "RELEASE SAVEPOINT "+tx.Quote(name))
+	return err
+}
+
+// try runs something so that its failure leaves no trace.
+func (tx *Tx) try(ctx context.Context, do func() error) error {
+	tx.marks++
+	mark := fmt.Sprintf("evensprout_try_%d", tx.marks)
+	defer func() { tx.marks-- }()
+	if err := tx.Savepoint(ctx, mark); err != nil {
+		return err
+	}
+	if err := do(); err != nil {
+		if back := tx.RollbackTo(ctx, mark); back != nil {
+			return errors.Join(err, back)
+		}
+		return err
+	}
+	return tx.Release(ctx, mark)
+}
+
+// Journal is the tool's own table.
+var Journal = &schema.Table{Name: "evensprout_notes", Columns: []*schema.Column{
+	{Name: "load", Kind: schema.Text}, {Name: "entity", Kind: schema.Text}, {Name: "row", Kind: schema.Text},
+	{Name: "what", Kind: schema.Text}, {Name: "detail", Kind: schema.Text},
+}}
+
+// OpenJournal makes the journal's table of columns of a text type.
+func OpenJournal(ctx context.Context, e Engine, table *schema.Table, textType string) error {
+	var columns []string
+	for _, c := range table.Columns {
+		columns = append(columns, e.Quote(c.Name)+" "+textType)
+	}
+	_, err := e.Exec(ctx, "CREATE TABLE IF NOT EXISTS "+e.Table(table)+" ("+strings.Join(columns, ", ")+")")
+	return err
+}
+
+// Note adds an entry to a journal.
+func Note(ctx context.Context, e Engine, table *schema.Table, n store.Note) error {
+	var args []Arg
+	var params []string
+	for i, text := range []string{n.Load, n.Entity, n.Row, string(n.What), n.Detail} {
+		args = append(args, Arg{grow.String(text), table.Columns[i]})
+		params = append(params, e.Param(i+1, table.Columns[i]))
+	}
+	_, err := e.Exec(ctx, "INSERT INTO "+e.Table(table)+" ("+strings.Join(Names(e, "", table.Columns), ", ")+") VALUES ("+strings.Join(params, ", ")+")", args...)
+	return err
+}
+
+// InsertFrom is an INSERT of a query's rows.
+func InsertFrom(e Engine, into store.Into, query string) string {
+	sql := "INSERT INTO " + e.Table(into.Table) + " (" + strings.Join(Names(e, "", into.Columns), ", ") + ") "
+	if slices.ContainsFunc(into.Columns, func(c *schema.Column) bool { return c.Identity == schema.Always }) {
+		if o := e.Overriding(); o != "" {
+			sql += o + " "
+		}
+	}
+	return sql + query
+}
+
+// WithKeys puts a key in front of the other columns of a batch.
+func WithKeys(into store.Into, key *schema.Column, b *grow.Batch, keys []grow.Value) (*grow.Batch, store.Into) {
+	out := &grow.Batch{Entity: b.Entity, First: b.First, Len: b.Len, Width: 1 + len(into.Columns)}
+	full := store.Into{Table: into.Table, Columns: append([]*schema.Column{key}, into.Columns...)}
+	for i := range full.Columns {
+		full.Fields = append(full.Fields, i)
+	}
+	for i := range b.Len {
+		out.Values = append(out.Values, keys[i])
+		for _, f := range into.Fields {
+			out.Values = append(out.Values, b.Row(i)[f])
+		}
+	}
+	return out, full
+}
+
+// Blame finds a row for which a constraint that was put off does not hold.
+func (tx *Tx) Blame(ctx context.Context, v *store.Violation, db *schema.Database) error {
+	t := db.Table(v.Table)
+	if t == nil || len(t.PrimaryKey) == 0 || len(v.Columns) == 0 {
+		return v
+	}
+	columns, primary := columnsOf(t, v.Columns), columnsOf(t, t.PrimaryKey)
+	var condition string
+	switch v.Kind {
+	case store.ForeignKey:
+		for i := range t.References {
+			if r := &t.References[i]; r.To != nil && slices.Equal(r.Columns, v.Columns) {
+				var same []string
+				for j, name := range r.Columns {
+					same = append(same, "p."+tx.Quote(r.Targets[j])+" = t."+tx.Quote(name))
+				}
+				condition = notNull(Names(tx, "t.", columns)) + " AND NOT EXISTS (SELECT 1 FROM " + tx.Table(r.To) + " AS p WHERE " + strings.Join(same, " AND ") + ")"
+			}
+		}
+	case store.Unique:
+		var same, other []string
+		for _, c := range Names(tx, "", columns) {
+			same = append(same, "o."+c+" = t."+c)
+		}
+		for _, c := range Names(tx, "", primary) {
+			other = append(other, "o."+c+" <> t."+c)
+		}
+		condition = "EXISTS (SELECT 1 FROM " + tx.Table(t) + " AS o WHERE " + strings.Join(same, " AND ") + " AND (" + strings.Join(other, " OR ") + "))"
+	}
+	if condition == "" {
+		return v
+	}
+	sql := "SELECT " + strings.Join(append(Names(tx, "t.", primary), Names(tx, "t.", columns)...), ", ") + " FROM " + tx.Table(t) + " AS t WHERE " + condition +
+		" ORDER BY " + strings.Join(Names(tx, "t.", primary), " DESC, ") + " DESC LIMIT 1"
+	err := tx.Query(ctx, sql, nil, slices.Concat(primary, columns), func(row []grow.Value) error {
+		for i, c := range primary {
+			v.Key = append(v.Key, store.Pair{Column: c.Name, Value: row[i]})
+		}
+		v.Values = slices.Clone(row[len(primary):])
+		return nil
+	})
+	if err != nil {
+		return errors.Join(v, err)
+	}
+	return v
+}
+
+// Named says in a violation which table refused, where the engine does not.
+func Named(err error, t *schema.Table) error {
+	var v *store.Violation
+	if errors.As(err, &v) && v.Table == "" {
+		v.Table = t.Name
+	}
+	return err
+}

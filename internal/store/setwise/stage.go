@@ -1,0 +1,456 @@
+package setwise
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"slices"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// stage is rows in a temporary table.
+type stage struct {
+	*Tx
+	w     *store.Write
+	name  string // quoted
+	table string // the target, quoted
+	rows  int64
+	on    string // t is the row that s matches
+}
+
+// Stage lays rows aside.
+func (tx *Tx) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store.Stage, error) {
+	name := stageName(w)
+	s := &stage{Tx: tx, w: w, name: tx.Temporary(name), table: tx.Table(w.Table)}
+	var on []string
+	for _, c := range Names(tx, "", w.Match) {
+		on = append(on, "t."+c+" = s."+c)
+	}
+	s.on = strings.Join(on, " AND ")
+	// It may be there from before, or gone with a savepoint.
+	for _, sql := range []string{tx.CreateTemporary(name, append([]*schema.Column{Ordinal}, w.Columns...)), tx.Empty(name)} {
+		if _, err := tx.Exec(ctx, sql); err != nil {
+			return nil, err
+		}
+	}
+	var err error
+	if s.rows, err = tx.Fill(ctx, s.name, w.Into, rows); err != nil {
+		return nil, Named(err, w.Table)
+	}
+	if sql := tx.Analyze(name); sql != "" {
+		if _, err := tx.Exec(ctx, sql); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+// stageName is a name for the columns of a write, which no engine finds too long.
+func stageName(w *store.Write) string {
+	h := fnv.New64a()
+	for _, c := range w.Columns {
+		fmt.Fprintf(h, "%s.%s %s\x00", w.Table.Name, c.Name, c.Base)
+	}
+	return fmt.Sprintf("evensprout_%016x", h.Sum64())
+}
+
+func (s *stage) Rows() int64 { return s.rows }
+
+func (s *stage) ordinal() string { return "s." + s.Quote(Ordinal.Name) }
+
+// Drop takes rows away.
+func (s *stage) Drop(ctx context.Context, rows []int64) error {
+	const most = 1000
+	for part := range slices.Chunk(rows, most) {
+		var list []string
+		for _, n := range part {
+			list = append(list, fmt.Sprint(n))
+		}
+		if _, err := s.Exec(ctx, "DELETE FROM "+s.name+" WHERE "+s.Quote(Ordinal.Name)+" IN ("+strings.Join(list, ", ")+")"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// exists is the condition that some row of the target matches s.
+func (s *stage) exists() string {
+	return "EXISTS (SELECT 1 FROM " + s.table + " AS t WHERE " + s.on + ")"
+}
+
+// written is the condition that s is added to the table or may change it.
+func (s *stage) written() string {
+	switch s.w.Mode {
+	case store.Keep:
+		return "NOT " + s.exists()
+	case store.Update:
+		return s.exists()
+	}
+	return ""
+}
+
+func (s *stage) Guilty(ctx context.Context) ([]*store.Violation, error) {
+	var found []*store.Violation
+	guilty := map[int64]bool{}
+	add := func(v *store.Violation) {
+		if !guilty[v.Row] { // one reason for each row
+			guilty[v.Row] = true
+			found = append(found, v)
+		}
+	}
+	if len(s.w.Match) > 0 {
+		if err := s.twice(ctx, s.w.Match, "match ("+strings.Join(namesOf(s.w.Match), ", ")+")", false, add); err != nil {
+			return nil, err
+		}
+	}
+	for _, key := range s.w.Table.Keys() {
+		if err := s.collisions(ctx, key, add); err != nil {
+			return nil, err
+		}
+	}
+	for i := range s.w.Table.References {
+		if err := s.orphans(ctx, &s.w.Table.References[i], add); err != nil {
+			return nil, err
+		}
+	}
+	for _, c := range s.w.Table.Checks {
+		if err := s.broken(ctx, c, add); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortFunc(found, func(a, b *store.Violation) int { return int(a.Row - b.Row) })
+	return found, nil
+}
+
+func namesOf(columns []*schema.Column) []string {
+	names := make([]string, len(columns))
+	for i, c := range columns {
+		names[i] = c.Name
+	}
+	return names
+}
+
+// staged returns columns by name, or false if some are not written.
+func (s *stage) staged(names []string) ([]*schema.Column, bool) {
+	var columns []*schema.Column
+	for _, n := range names {
+		i := slices.IndexFunc(s.w.Columns, func(c *schema.Column) bool { return strings.EqualFold(c.Name, n) })
+		if i < 0 {
+			return nil, false
+		}
+		columns = append(columns, s.w.Columns[i])
+	}
+	return columns, len(columns) > 0
+}
+
+// changes tells whether an update may change one of the columns.
+func (s *stage) changes(columns []*schema.Column) bool {
+	return slices.ContainsFunc(columns, func(c *schema.Column) bool { return slices.Contains(s.w.Set, c) })
+}
+
+func where(conditions ...string) string {
+	conditions = slices.DeleteFunc(conditions, func(c string) bool { return c == "" })
+	if len(conditions) == 0 {
+		return ""
+	}
+	return " WHERE " + strings.Join(conditions, " AND ")
+}
+
+func notNull(names []string) string {
+	list := make([]string, len(names))
+	for i, n := range names {
+		list[i] = n + " IS NOT NULL"
+	}
+	return strings.Join(list, " AND ")
+}
+
+// KeyName is what messages call a unique key.
+func KeyName(t *schema.Table, u schema.Unique) string {
+	if slices.Equal(u.Columns, t.PrimaryKey) {
+		return "PRIMARY KEY (" + strings.Join(u.Columns, ", ") + ")"
+	}
+	return u.Name
+}
+
+func (s *stage) violation(kind store.ViolationKind, row int64, constraint string, columns []*schema.Column, values []grow.Value, message string) *store.Violation {
+	return &store.Violation{
+		Kind: kind, Row: row, Table: s.w.Table.Name, Constraint: constraint, Columns: namesOf(columns), Values: slices.Clone(values), Message: message,
+	}
+}
+
+// twice finds rows whose values another staged row has before them.
+func (s *stage) twice(ctx context.Context, columns []*schema.Column, constraint string, nullsEqual bool, add func(*store.Violation)) error {
+	names := Names(s, "s.", columns)
+	present := notNull(names)
+	if nullsEqual {
+		present = ""
+	}
+	n := s.ordinal()
+	inner := "SELECT " + n + " AS n, MIN(" + n + ") OVER (PARTITION BY " + strings.Join(names, ", ") + ") AS first, " +
+		strings.Join(names, ", ") + " FROM " + s.name + " AS s" + where(present, s.written())
+	sql := "SELECT d.n, d.first, " + strings.Join(Names(s, "d.", columns), ", ") + " FROM (" + inner + ") AS d WHERE d.n > d.first ORDER BY d.n"
+	return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal, Ordinal}, columns...), func(row []grow.Value) error {
+		v := s.violation(store.Unique, row[0].N, constraint, columns, row[2:], "another row of this load has the same values")
+		v.Twin, v.HasTwin = row[1].N, true
+		add(v)
+		return nil
+	})
+}
+
+// collisions finds rows that a unique key refuses.
+func (s *stage) collisions(ctx context.Context, key schema.Unique, add func(*store.Violation)) error {
+	columns, ok := s.staged(key.Columns)
+	if !ok || key.Partial {
+		return nil
+	}
+	isMatch := len(columns) == len(s.w.Match) && !slices.ContainsFunc(columns, func(c *schema.Column) bool { return !slices.Contains(s.w.Match, c) })
+	update := s.w.Mode == store.Update || s.w.Mode == store.Upsert
+	if isMatch && s.w.Mode != store.Insert && s.w.Mode != store.Replace {
+		return nil // told as twice; rows that are there are meant
+	}
+	if s.w.Mode == store.Update && !s.changes(columns) {
+		return nil
+	}
+	name := KeyName(s.w.Table, key)
+	if !update || s.changes(columns) {
+		if err := s.twice(ctx, columns, name, key.NullsEqual, add); err != nil {
+			return err
+		}
+	}
+	var same []string
+	for _, c := range Names(s, "", columns) {
+		same = append(same, "o."+c+" = s."+c)
+	}
+	condition := s.written()
+	if update {
+		// Another row has the values: it is not the one that is meant.
+		var other []string
+		for _, c := range Names(s, "", s.w.Match) {
+			other = append(other, "o."+c+" <> s."+c)
+		}
+		condition = "(" + strings.Join(other, " OR ") + ")"
+		if !s.changes(columns) {
+			condition += " AND NOT " + s.exists()
+		} else if s.w.Mode == store.Update {
+			condition += " AND " + s.exists()
+		}
+	}
+	primary := columnsOf(s.w.Table, s.w.Table.PrimaryKey)
+	selected := append([]string{s.ordinal()}, Names(s, "s.", columns)...)
+	selected = append(selected, Names(s, "o.", primary)...)
+	sql := "SELECT " + strings.Join(selected, ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS o ON " + strings.Join(same, " AND ") + where(condition) + " ORDER BY 1"
+	return s.Query(ctx, sql, nil, slices.Concat([]*schema.Column{Ordinal}, columns, primary), func(row []grow.Value) error {
+		v := s.violation(store.Unique, row[0].N, name, columns, row[1:1+len(columns)], "a row of the table has the same values")
+		for i, c := range primary {
+			v.Other = append(v.Other, store.Pair{Column: c.Name, Value: row[1+len(columns)+i]})
+		}
+		add(v)
+		return nil
+	})
+}
+
+// orphans finds rows that refer to nothing.
+func (s *stage) orphans(ctx context.Context, r *schema.Reference, add func(*store.Violation)) error {
+	columns, ok := s.staged(r.Columns)
+	if !ok || strings.EqualFold(r.Table, s.w.Table.Name) || r.To == nil || r.Deferrable && s.Late {
+		return nil // a row of the same write may be referred to: the engine tells
+	}
+	if s.w.Mode == store.Update && !s.changes(columns) {
+		return nil
+	}
+	names := Names(s, "s.", columns)
+	var same []string
+	for i, c := range columns {
+		same = append(same, "p."+s.Quote(r.Targets[i])+" = s."+s.Quote(c.Name))
+	}
+	sql := "SELECT " + s.ordinal() + ", " + strings.Join(names, ", ") + " FROM " + s.name + " AS s" +
+		where(notNull(names), "NOT EXISTS (SELECT 1 FROM "+s.Table(r.To)+" AS p WHERE "+strings.Join(same, " AND ")+")", s.written()) + " ORDER BY 1"
+	return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []grow.Value) error {
+		v := s.violation(store.ForeignKey, row[0].N, r.Name, columns, row[1:], "no row of "+r.Table+" has these values")
+		v.Refers = r.Table
+		add(v)
+		return nil
+	})
+}
+
+// broken finds rows for which a check does not hold, as far as its expression can be
+// held against a stage.
+func (s *stage) broken(ctx context.Context, c schema.Check, add func(*store.Violation)) error {
+	var columns []*schema.Column
+	for _, col := range s.w.Columns {
+		if Mentions(c.Expression, col.Name) {
+			columns = append(columns, col)
+		}
+	}
+	if len(columns) == 0 || s.w.Mode == store.Update && !s.changes(columns) {
+		return nil
+	}
+	for _, col := range s.w.Table.Columns {
+		if !slices.Contains(s.w.Columns, col) && Mentions(c.Expression, col.Name) {
+			return nil // the stage does not have it
+		}
+	}
+	sql := "SELECT " + s.ordinal() + ", " + strings.Join(Names(s, "s.", columns), ", ") + " FROM " + s.name + " AS s" +
+		where("NOT ("+c.Expression+")", s.written()) + " ORDER BY 1"
+	var found []*store.Violation
+	err := s.try(ctx, func() error {
+		return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []grow.Value) error {
+			found = append(found, s.violation(store.Check, row[0].N, CheckName(c), columns, row[1:], "the check does not hold"))
+			return nil
+		})
+	})
+	if err != nil {
+		var fault *store.Fault
+		if errors.As(err, &fault) || ctx.Err() != nil {
+			return err
+		}
+		return nil // the engine tells when the rows are written
+	}
+	for _, v := range found {
+		add(v)
+	}
+	return nil
+}
+
+// CheckName is what messages call a check.
+func CheckName(c schema.Check) string {
+	return strings.TrimSpace(c.Name + " CHECK (" + strings.Join(strings.Fields(c.Expression), " ") + ")")
+}
+
+// Mentions tells whether an expression has a word in it.
+func Mentions(expression, word string) bool {
+	letter := func(c byte) bool {
+		return c == '_' || c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z' || c >= 0x80
+	}
+	for at := 0; at+len(word) <= len(expression); at++ {
+		end := at + len(word)
+		if strings.EqualFold(expression[at:end], word) && (at == 0 || !letter(expression[at-1])) && (end == len(expression) || !letter(expression[end])) {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *stage) ranged() string {
+	return s.ordinal() + " >= " + s.Param(1, Ordinal) + " AND " + s.ordinal() + " < " + s.Param(2, Ordinal)
+}
+
+// Apply writes rows in the mode of the write.
+func (s *stage) Apply(ctx context.Context, lo, hi int64) (store.Outcome, error) {
+	o, err := s.apply(ctx, lo, hi)
+	return o, Named(err, s.w.Table)
+}
+
+func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) {
+	var o store.Outcome
+	bounds := []Arg{{grow.Int(lo), Ordinal}, {grow.Int(hi), Ordinal}}
+	staged, err := number(ctx, s, "SELECT count(*) FROM "+s.name+" AS s"+where(s.ranged()), bounds...)
+	if err != nil || staged == 0 {
+		return o, err
+	}
+	matched := int64(0)
+	if s.w.Mode != store.Insert && s.w.Mode != store.Replace {
+		sql := "SELECT count(*) FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where(s.ranged())
+		if matched, err = number(ctx, s, sql, bounds...); err != nil {
+			return o, err
+		}
+	}
+	switch s.w.Mode {
+	case store.Keep:
+		o.Kept = matched
+	case store.Upsert, store.Update:
+		if matched > 0 && len(s.w.Set) > 0 {
+			set := Names(s, "", slices.Concat(s.w.Set, s.w.Stamp))
+			sql := s.UpdateFrom(s.table, s.name, set, s.on, s.ranged()+" AND ("+s.differing()+")")
+			if o.Updated, err = s.Exec(ctx, sql, bounds...); err != nil {
+				return o, err
+			}
+		}
+		o.Unchanged = matched - o.Updated
+	}
+	if s.w.Mode == store.Update || matched == staged {
+		return o, nil
+	}
+	absent := ""
+	if s.w.Mode == store.Keep || s.w.Mode == store.Upsert {
+		absent = "NOT " + s.exists()
+	}
+	sql := InsertFrom(s, s.w.Into, "SELECT "+strings.Join(Names(s, "s.", s.w.Columns), ", ")+" FROM "+s.name+" AS s"+where(s.ranged(), absent)+" ORDER BY "+s.ordinal())
+	o.Inserted, err = s.Exec(ctx, sql, bounds...)
+	return o, err
+}
+
+// differing is the condition that a column to be set differs.
+func (s *stage) differing() string {
+	var list []string
+	for _, c := range s.w.Set {
+		name := s.Quote(c.Name)
+		list = append(list, s.Differs("t."+name, "s."+name, c))
+	}
+	return strings.Join(list, " OR ")
+}
+
+// Unmatched are the rows that no row of the table matches.
+func (s *stage) Unmatched(ctx context.Context) ([]int64, error) {
+	var rows []int64
+	err := s.Query(ctx, "SELECT "+s.ordinal()+" FROM "+s.name+" AS s"+where("NOT "+s.exists())+" ORDER BY 1", nil, []*schema.Column{Ordinal}, func(row []grow.Value) error {
+		rows = append(rows, row[0].N)
+		return nil
+	})
+	return rows, err
+}
+
+// Renamed are the keys of matched rows that differ from the staged ones.
+func (s *stage) Renamed(ctx context.Context, key *schema.Column, show func(int64, grow.Value, grow.Value) error) error {
+	name := s.Quote(key.Name)
+	sql := "SELECT " + s.ordinal() + ", s." + name + ", t." + name + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on +
+		where("s."+name+" <> t."+name) + " ORDER BY 1"
+	return s.Query(ctx, sql, nil, []*schema.Column{Ordinal, key, key}, func(row []grow.Value) error {
+		return show(row[0].N, row[1], row[2])
+	})
+}
+
+// Changes shows what an update would change.
+func (s *stage) Changes(ctx context.Context, show func(store.Change) error) error {
+	if len(s.w.Set) == 0 {
+		return nil
+	}
+	selected := append([]string{s.ordinal()}, Names(s, "s.", s.w.Match)...)
+	columns := append([]*schema.Column{Ordinal}, s.w.Match...)
+	for _, c := range s.w.Set {
+		name := s.Quote(c.Name)
+		differs := "CASE WHEN " + s.Differs("t."+name, "s."+name, c) + " THEN 1 ELSE 0 END"
+		selected = append(selected, "t."+name, "s."+name, differs)
+		columns = append(columns, c, c, counted)
+	}
+	sql := "SELECT " + strings.Join(selected, ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where("("+s.differing()+")") + " ORDER BY 1"
+	at := 1 + len(s.w.Match)
+	return s.Query(ctx, sql, nil, columns, func(row []grow.Value) error {
+		for i, c := range s.w.Set {
+			if row[at+3*i+2].N == 0 {
+				continue
+			}
+			change := store.Change{Row: row[0].N, Match: slices.Clone(row[1:at]), Column: c, From: row[at+3*i], To: row[at+3*i+1]}
+			if err := show(change); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Row reads a staged row again.
+func (s *stage) Row(ctx context.Context, n int64) ([]grow.Value, error) {
+	var out []grow.Value
+	sql := "SELECT " + strings.Join(Names(s, "s.", s.w.Columns), ", ") + " FROM " + s.name + " AS s" + where(s.ordinal()+" = "+s.Param(1, Ordinal))
+	err := s.Query(ctx, sql, []Arg{{grow.Int(n), Ordinal}}, s.w.Columns, func(row []grow.Value) error {
+		out = slices.Clone(row)
+		return nil
+	})
+	return out, err
+}
