@@ -426,7 +426,7 @@ func TestAFullDisk(t *testing.T) {
 	}
 	assert.Equal(t, 1, c.ProcessState.ExitCode(), string(out))
 	assert.Contains(t, string(out), "there is no room left for")
-	assert.Contains(t, string(out), "everything was rolled back")
+	assert.Contains(t, string(out), "Everything was rolled back")
 	assert.Equal(t, f.dump("larkwater.db"), f.dump("after.db"))
 	assert.Equal(t, []string{"ok"}, f.query("after.db", "PRAGMA integrity_check"))
 }
@@ -453,7 +453,7 @@ func TestKilledInTheMiddle(t *testing.T) {
 			require.Error(t, c.Wait())
 			if signal != syscall.SIGKILL {
 				assert.Equal(t, 130, c.ProcessState.ExitCode(), errOut.String())
-				assert.Contains(t, errOut.String(), "interrupted; what was open is rolled back")
+				assert.Contains(t, errOut.String(), "Everything was rolled back: the tables are as before")
 			}
 			assert.Equal(t, before, f.dump("larkwater.db"))
 			assert.Equal(t, []string{"ok"}, f.query("larkwater.db", "PRAGMA integrity_check"))

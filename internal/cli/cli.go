@@ -7,7 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
+	"net"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -27,6 +27,8 @@ import (
 	"evensprout/internal/report"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/store/mysql"
+	"evensprout/internal/store/postgres"
 	"evensprout/internal/store/sqlite"
 )
 
@@ -38,6 +40,7 @@ const (
 	exitPlan        = 3
 	exitDatabase    = 4
 	exitViolation   = 5
+	exitRejects     = 6
 	exitInterrupted = 130
 )
 
@@ -53,6 +56,9 @@ type app struct {
 	db       string
 	json     bool
 	clock    string
+	allowed  []string // hosts that may be written to
+	writes   bool     // the command writes into the database
+	opened   string   // the URL of the database
 }
 
 // usageError is a command line that makes no sense.
@@ -63,7 +69,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the program at once
-	a := &app{out: out, err: errOut, drivers: []store.Driver{sqlite.Driver{}}}
+	a := &app{out: out, err: errOut, drivers: drivers()}
 	a.page, a.errPage = pageOf(out), pageOf(errOut)
 	root := a.root()
 	root.SetArgs(args)
@@ -73,6 +79,11 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	err := root.ExecuteContext(ctx)
 	a.json = a.json || slices.Contains(args, "--json") // flags behind a wrong one are not read
 	return a.exit(err)
+}
+
+// drivers are those of all engines.
+func drivers() []store.Driver {
+	return []store.Driver{sqlite.Driver{}, postgres.Driver{}, mysql.Driver{}}
 }
 
 const defaultWidth = 120 // characters of a line where there is no terminal
@@ -112,7 +123,7 @@ load them, look at the tables. The demo command shows all of it at once.`,
 	root.SetVersionTemplate("{{.Version}}\n")
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.PersistentFlags().StringVar(&a.db, "db", "", "database URL such as sqlite:app.db; else the environment variable DATABASE_URL, else the plan's database")
+	root.PersistentFlags().StringVar(&a.db, "db", "", "database URL: sqlite:app.db, postgres://user@host/name, mysql://user@host/name; else the environment variable DATABASE_URL, else the plan's database")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "results as JSON on standard output")
 	cobra.EnableCommandSorting = false
 	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.catalog(), a.planSchema(), a.versionCommand()} {
@@ -209,12 +220,18 @@ func (a *app) open(ctx context.Context, p *plan.Plan, args []string) (store.Stor
 	if u == "" {
 		return nil, "", nil
 	}
+	if a.writes {
+		if err := a.guard(u); err != nil {
+			return nil, "", err
+		}
+	}
+	a.opened = u
 	s, err := store.Open(ctx, a.drivers, u)
-	return s, shown(u), err
+	return s, a.shown(u), err
 }
 
 var errNoDatabase = &store.Fault{Kind: store.BadURL, Message: "no database is named",
-	Hint: "--db sqlite:app.db, or the environment variable DATABASE_URL, or database: in the plan"}
+	Hint: "--db sqlite:app.db, postgres://user@host/name or mysql://user@host/name, or the environment variable DATABASE_URL, or database: in the plan"}
 
 // compile opens the plan's database and holds the plan against it. Close the store
 // if there is no error. Without a database the store is nil.
@@ -244,6 +261,7 @@ func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*p
 		var db *schema.Database
 		if db, err = s.Survey(ctx); err == nil {
 			o.Database = db
+			o.Existing = func(t *schema.Table) (grow.Table, error) { return load.Existing(ctx, s, t) }
 		}
 	}
 	var c *plan.Compiled
@@ -258,11 +276,22 @@ func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*p
 }
 
 // shown is a database URL without its password.
-func shown(u string) string {
-	if parsed, err := url.Parse(u); err == nil && parsed.User != nil {
-		return parsed.Redacted()
+func (a *app) shown(u string) string { return store.Describe(a.drivers, u).Shown }
+
+// guard refuses to write to another machine, unless that is allowed by name.
+func (a *app) guard(u string) error {
+	host := store.Describe(a.drivers, u).Host
+	if host == "" || host == "localhost" || slices.Contains(a.allowed, host) {
+		return nil
 	}
-	return u
+	if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
+		return nil
+	}
+	if name, err := os.Hostname(); err == nil && name == host {
+		return nil
+	}
+	return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("this would write to %s, which is not this machine, so nothing was done", host),
+		Hint: "if it is meant: --allow-host " + host}
 }
 
 // warn tells the warnings about a plan.
@@ -289,6 +318,8 @@ func (a *app) exit(err error) int {
 		problems plan.Problems
 		refusal  *load.Refusal
 		present  *load.Present
+		partial  *load.Partial
+		many     *load.TooMany
 		fault    *store.Fault
 		row      *grow.RowError
 		file     *load.FileError
@@ -296,6 +327,15 @@ func (a *app) exit(err error) int {
 	)
 	code := exitFailed
 	failure := map[string]any{"message": err.Error()}
+	if errors.Is(err, errRejects) {
+		return exitRejects // told with the results
+	}
+	asBefore := "Everything was rolled back: the tables are as before."
+	if errors.As(err, &partial) {
+		asBefore = fmt.Sprintf("What was open was rolled back; %s with %s are committed and stay.",
+			report.Count(partial.Chunks, "chunk", "chunks"), report.Count(partial.Rows, "row", "rows"))
+		failure["committed"] = map[string]any{"chunks": partial.Chunks, "rows": partial.Rows}
+	}
 	say := func(message string) { fmt.Fprintln(a.err, a.errPage.Alarm("error:"), message) }
 	hint := func(h string) {
 		if h != "" {
@@ -319,7 +359,11 @@ func (a *app) exit(err error) int {
 	case errors.As(err, &refusal):
 		code = exitViolation
 		failure["refusal"] = refusal
+		if errors.As(err, &many) {
+			say(fmt.Sprintf("more than %s would be rejected (--max-rejects); the last is this", report.Count(many.Limit, "row", "rows")))
+		}
 		a.refused(refusal)
+		fmt.Fprintln(a.err, asBefore)
 	case errors.As(err, &present):
 		code = exitDatabase
 		failure["present"] = present
@@ -339,10 +383,13 @@ func (a *app) exit(err error) int {
 			code = exitInterrupted
 		}
 		failure["fault"] = fault.Kind
-		say(fault.Error())
+		if fault.Kind == store.Refused {
+			code = exitUsage
+		}
+		say(err.Error())
 		hint(fault.Hint)
-		if fault.Kind == store.Full {
-			hint("everything was rolled back: the tables are as before")
+		if fault.Kind == store.Full || fault.Kind == store.Transient || fault.Kind == store.Lost || partial != nil {
+			hint(asBefore)
 		}
 	case errors.As(err, &row):
 		code = exitPlan
@@ -355,7 +402,8 @@ func (a *app) exit(err error) int {
 		hint("everything was rolled back: tables and files are as before")
 	case errors.Is(err, context.Canceled):
 		code = exitInterrupted
-		say("interrupted; what was open is rolled back, the tables are as before")
+		say("interrupted")
+		hint(asBefore)
 	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "unknown flag"):
 		code = exitUsage
 		say(strings.TrimSpace(err.Error()))
@@ -388,6 +436,7 @@ func (a *app) refused(r *load.Refusal) {
 	line("violation", string(r.Kind))
 	line("entity", r.Entity)
 	line("row", r.Row)
+	line("line", r.Place)
 	for i, f := range r.Fields {
 		name := f
 		if i < len(r.Columns) && r.Columns[i] != f {
@@ -406,7 +455,6 @@ func (a *app) refused(r *load.Refusal) {
 	}
 	line("database", words)
 	line("what to do", r.Hint)
-	fmt.Fprintln(a.err, "Everything was rolled back: the tables are as before.")
 }
 
 func cutValue(v string) string {

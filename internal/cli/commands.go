@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
 )
@@ -68,6 +69,11 @@ not fit the plan or cannot be reached.`,
 				defer s.Close()
 			}
 			defer compiled.Close()
+			if s != nil {
+				if err := load.Check(compiled, s.Traits(), load.Options{}); err != nil {
+					return err
+				}
+			}
 			rows, fields := uint64(0), 0
 			for _, t := range compiled.Targets {
 				rows += t.Grow.Total()

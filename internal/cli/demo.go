@@ -56,7 +56,7 @@ needs nothing else. Edit the plan and go on from there.`,
 			defer s.Close()
 			defer c.Close()
 			a.warn(c)
-			if err := a.loaded(cmd.Context(), c, s, name, o); err != nil {
+			if err := a.loaded(cmd.Context(), c, s, name, o, false, &outputs{}); err != nil {
 				return err
 			}
 			if a.json {

@@ -2,9 +2,12 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"os"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
@@ -24,7 +27,7 @@ type loadFlags struct {
 
 func (f *loadFlags) add(c *cobra.Command) {
 	c.Flags().IntVar(&f.chunk, "chunk", load.DefaultChunk, "at most so many rows in a chunk; a family is kept whole")
-	c.Flags().IntVar(&f.jobs, "jobs", jobsDefault(), "how many growers work at a time")
+	c.Flags().IntVar(&f.jobs, "jobs", jobsDefault(), "how many growers work at a time; with commit: chunk also connections")
 }
 
 func (f *loadFlags) options() (load.Options, error) {
@@ -37,8 +40,52 @@ func (f *loadFlags) options() (load.Options, error) {
 	return load.Options{Chunk: uint64(f.chunk), Jobs: f.jobs}, nil
 }
 
+// writeFlags are those of load alone.
+type writeFlags struct {
+	commit           string
+	policies         []string
+	rejects, changes string
+	maxRejects       int64
+	statements       bool
+	dryRun, rebuild  bool
+}
+
+func (f *writeFlags) add(a *app, c *cobra.Command) {
+	c.Flags().StringVar(&f.commit, "commit", "", "what is committed together: load, chunk or family; else as the plan says")
+	c.Flags().StringArrayVar(&f.policies, "on-violation", nil, "KIND=POLICY: what to do about refused rows (stop, skip, redraw), such as unique=skip; all=skip for every kind")
+	c.Flags().StringVar(&f.rejects, "rejects", "", "file for rows that were left out, as NDJSON; else NAME.rejects.ndjson")
+	c.Flags().Int64Var(&f.maxRejects, "max-rejects", 0, "stop, and roll back, when more rows would be left out")
+	c.Flags().StringVar(&f.changes, "changes", "", "file for what update and upsert changed, from what, to what, as CSV")
+	c.Flags().BoolVar(&f.statements, "statements", false, "list every distinct statement with how often it ran, rows and time")
+	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "do everything, then roll back")
+	c.Flags().BoolVar(&f.rebuild, "rebuild-indexes", false, "drop the indexes of empty tables and make them again after the rows, inside the transaction")
+	c.Flags().StringArrayVar(&a.allowed, "allow-host", nil, "host, other than this machine, that may be written to")
+}
+
+// options adds what the flags say.
+func (f *writeFlags) options(c *cobra.Command, o load.Options) (load.Options, error) {
+	o.DryRun, o.Rebuild, o.MaxRejects = f.dryRun, f.rebuild, f.maxRejects
+	if f.commit != "" {
+		var err error
+		if o.Commit, err = plan.ParseCommit(f.commit); err != nil {
+			return o, usageError{fmt.Errorf("--commit: %w", err)}
+		}
+	}
+	if c.Flags().Changed("max-rejects") && f.maxRejects < 1 {
+		return o, usageError{fmt.Errorf("--max-rejects is a number from 1 up; to allow none, leave --on-violation out")}
+	}
+	o.Policies = plan.Policies{}
+	for _, text := range f.policies {
+		if err := plan.ParsePolicy(text, o.Policies); err != nil {
+			return o, usageError{fmt.Errorf("--on-violation: %w", err)}
+		}
+	}
+	return o, nil
+}
+
 func (a *app) load() *cobra.Command {
 	var flags loadFlags
+	var write writeFlags
 	c := &cobra.Command{
 		Use:   "load [PLAN]",
 		Short: "Check, then write a plan into the database",
@@ -46,19 +93,33 @@ func (a *app) load() *cobra.Command {
 one transaction: if anything is refused, the tables are as before, and you are told
 which row, field, value and constraint it was.
 
+How rows are written is the plan's to say, for each entity: write: insert (new rows,
+the default), keep (add what is missing), upsert (add or change), update (change what
+is there), replace (empty the table and fill it). What to do about refused rows is
+said by kind: stop (the default), skip (leave them out, into a file that can be
+corrected), redraw (grow their values anew).
+
 The rows do not depend on --chunk and --jobs. Loading a second time stops before the
-first row, unless the plan says when: empty, which leaves tables alone that have rows.
+first row, unless the mode or when: empty says what to do about rows that are there.
 
 Exit codes: 0 done, 3 the plan is wrong, 4 the database does not fit the plan or
-cannot be reached, 5 a row was refused and everything rolled back, 130 interrupted.`,
+cannot be reached, 5 a row was refused and everything rolled back, 6 done, but some
+rows were left out or not found, 130 interrupted.`,
 		Example: `  evensprout load
-  evensprout load larkwater/evensprout.yaml --db sqlite:app.db --jobs 4`,
+  evensprout load larkwater/evensprout.yaml --db sqlite:app.db --jobs 4
+  evensprout load --db postgres://app@localhost/app --on-violation unique=skip --rejects left-out.ndjson
+  evensprout load prices.yaml --dry-run --changes changes.csv
+  evensprout load --commit chunk --chunk 5000 --statements`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o, err := flags.options()
 			if err != nil {
 				return err
 			}
+			if o, err = write.options(cmd, o); err != nil {
+				return err
+			}
+			a.writes = true
 			c, s, name, err := a.compile(cmd.Context(), args, true)
 			if err != nil {
 				return err
@@ -66,16 +127,24 @@ cannot be reached, 5 a row was refused and everything rolled back, 130 interrupt
 			defer s.Close()
 			defer c.Close()
 			a.warn(c)
-			return a.loaded(cmd.Context(), c, s, name, o)
+			out := &outputs{rejects: write.rejects, changes: write.changes, name: c.Plan.Name}
+			out.into(&o)
+			o.Again = func(ctx context.Context) (store.Store, error) { return store.Open(ctx, a.drivers, a.opened) }
+			err = a.loaded(cmd.Context(), c, s, name, o, write.statements, out)
+			return errors.Join(err, out.close())
 		},
 	}
 	flags.add(c)
+	write.add(a, c)
 	a.clockFlag(c)
 	return c
 }
 
+// errRejects tells that a load is done, but some rows were left out or not found.
+var errRejects = errors.New("some rows were left out")
+
 // loaded loads and tells what was done.
-func (a *app) loaded(ctx context.Context, c *plan.Compiled, s store.Store, name string, o load.Options) error {
+func (a *app) loaded(ctx context.Context, c *plan.Compiled, s store.Store, name string, o load.Options, statements bool, out *outputs) error {
 	o.Folder = c.Plan.Folder()
 	stop := a.progress(&o)
 	r, err := load.Run(ctx, c, s, o)
@@ -83,20 +152,86 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, s store.Store, name 
 	if err != nil {
 		return err
 	}
-	if a.json {
-		out := &report.Object{}
-		out.Set("plan", c.Plan.Name)
-		out.Set("database", name)
-		out.Set("rows", r.Rows)
-		out.Set("transactions", r.Transactions)
-		out.Set("chunks", r.Chunks)
-		out.Set("seconds", math.Round(r.Elapsed.Seconds()*1000)/1000)
-		out.Set("entities", r.Entities)
-		return a.writeJSON(out)
+	if r.Notice != "" {
+		fmt.Fprintln(a.err, "note:", r.Notice)
 	}
-	t := report.Table{Columns: []report.Column{
-		{Name: "Entity"}, {Name: "Table"}, {Name: "Before", Number: true}, {Name: "Inserted", Number: true}, {Name: "After", Number: true}, {Name: "Fingerprint"},
-	}}
+	missing := int64(0)
+	for _, e := range r.Entities {
+		missing += e.Unmatched
+	}
+	if a.json {
+		if !statements {
+			r.Statements = nil
+		}
+		err = a.writeJSON(loadJSON(c, name, r, out))
+	} else {
+		a.tellLoad(c, name, r, statements, out, missing)
+	}
+	if err == nil && (r.Rejected > 0 || missing > 0) {
+		err = errRejects
+	}
+	return err
+}
+
+func loadJSON(c *plan.Compiled, name string, r *load.Result, files *outputs) any {
+	out := &report.Object{}
+	out.Set("plan", c.Plan.Name)
+	out.Set("database", name)
+	out.Set("rows", r.Rows)
+	out.Set("rejected", r.Rejected)
+	out.Set("redrawn", r.Redrawn)
+	out.Set("commit", r.Commit)
+	out.Set("dry_run", r.DryRun)
+	out.Set("transactions", r.Transactions)
+	out.Set("repeated", r.Repeated)
+	out.Set("chunks", r.Chunks)
+	out.Set("statements_sent", r.Sent)
+	out.Set("seconds", math.Round(r.Elapsed.Seconds()*1000)/1000)
+	out.Set("entities", r.Entities)
+	if r.Statements != nil {
+		out.Set("statements", r.Statements)
+	}
+	if len(r.Rejections) > 0 {
+		out.Set("rejections", r.Rejections)
+	}
+	if len(r.Unmatched) > 0 {
+		out.Set("unmatched", r.Unmatched)
+	}
+	if path := files.rejectsPath(); path != "" {
+		out.Set("rejects_file", path)
+	}
+	return out
+}
+
+// tellLoad shows what a load did.
+func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements bool, files *outputs, missing int64) {
+	counts := []struct {
+		name string
+		of   func(load.Entity) int64
+		all  bool // shown also if it is 0 throughout
+	}{
+		{"Before", func(e load.Entity) int64 { return e.Before }, true},
+		{"Removed", func(e load.Entity) int64 { return e.Removed }, false},
+		{"Inserted", func(e load.Entity) int64 { return e.Inserted }, true},
+		{"Updated", func(e load.Entity) int64 { return e.Updated }, false},
+		{"Unchanged", func(e load.Entity) int64 { return e.Unchanged }, false},
+		{"Kept", func(e load.Entity) int64 { return e.Kept }, false},
+		{"Rejected", func(e load.Entity) int64 { return e.Rejected }, false},
+		{"Not found", func(e load.Entity) int64 { return e.Unmatched }, false},
+		{"After", func(e load.Entity) int64 { return e.After }, true},
+	}
+	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}}}
+	counts = slices.DeleteFunc(counts, func(x struct {
+		name string
+		of   func(load.Entity) int64
+		all  bool
+	}) bool {
+		return !x.all && !slices.ContainsFunc(r.Entities, func(e load.Entity) bool { return x.of(e) != 0 })
+	})
+	for _, x := range counts {
+		t.Columns = append(t.Columns, report.Column{Name: x.name, Number: true})
+	}
+	t.Columns = append(t.Columns, report.Column{Name: "Fingerprint"})
 	skipped := 0
 	for _, e := range r.Entities {
 		print := e.Fingerprint.String()
@@ -104,16 +239,68 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, s store.Store, name 
 			print = "left alone: the table has rows"
 			skipped++
 		}
-		t.Rows = append(t.Rows, []string{e.Entity, e.Table, report.Number(e.Before), report.Number(e.Inserted), report.Number(e.After), print})
+		line := []string{e.Entity, e.Table}
+		for _, x := range counts {
+			line = append(line, report.Number(x.of(e)))
+		}
+		t.Rows = append(t.Rows, append(line, print))
 	}
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	if skipped == len(r.Entities) {
 		fmt.Fprintf(a.out, "\n%s every table has rows already, and the plan says when: empty. Nothing to do in %s.\n", a.page.Good("done:"), name)
-		return nil
+		return
 	}
-	fmt.Fprintf(a.out, "\n%s %s into %s in one transaction: %s, %s\n", a.page.Good("done:"),
-		report.Count(r.Rows, "row", "rows"), name, report.Count(r.Chunks, "chunk", "chunks"), pace(r.Rows, r.Elapsed))
-	return nil
+	a.tellRefusals("left out", r.Rejected, r.Rejections)
+	a.tellRefusals("not found", missing, r.Unmatched)
+	how := "in one transaction"
+	if r.Commit != plan.CommitLoad {
+		how = "in " + report.Count(r.Transactions, "transaction", "transactions")
+	}
+	word := a.page.Good("done:")
+	if r.DryRun {
+		word, how = a.page.Good("dry run:"), "in one transaction, all rolled back"
+	}
+	more := ""
+	if r.Redrawn > 0 {
+		more += ", " + report.Count(r.Redrawn, "row", "rows") + " drawn again"
+	}
+	if r.Repeated > 0 {
+		more += ", " + report.Count(r.Repeated, "transaction", "transactions") + " begun again"
+	}
+	fmt.Fprintf(a.out, "\n%s %s into %s %s: %s, %s, %s%s\n", word,
+		report.Count(r.Rows, "row", "rows"), name, how, report.Count(r.Chunks, "chunk", "chunks"), report.Count(r.Sent, "statement", "statements"), pace(r.Rows, r.Elapsed), more)
+	if path := files.rejectsPath(); path != "" {
+		fmt.Fprintf(a.out, "Rows left out are in %s.\n", path)
+	}
+	if statements {
+		fmt.Fprintln(a.out)
+		s := report.Table{Columns: []report.Column{{Name: "Times", Number: true}, {Name: "Rows", Number: true}, {Name: "Time", Number: true}, {Name: "Statement"}}}
+		for _, st := range r.Statements {
+			s.Rows = append(s.Rows, []string{report.Number(st.Times), report.Number(st.Rows), fmt.Sprintf("%.1f ms", st.Elapsed.Seconds()*1000), strings.Join(strings.Fields(st.Text), " ")})
+		}
+		fmt.Fprintln(a.out, a.page.Draw(s))
+	}
+}
+
+// tellRefusals shows the first rows that were left out.
+func (a *app) tellRefusals(what string, n int64, list []*load.Refusal) {
+	if n == 0 {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s %s:\n", report.Count(n, "row", "rows"), what)
+	for _, r := range list {
+		at := ""
+		if r.Place != "" {
+			at = r.Place + ": "
+		}
+		fmt.Fprintf(a.out, "  %s%s\n", at, r.Error())
+		if r.Other != "" {
+			fmt.Fprintf(a.out, "      other row: %s\n", r.Other)
+		}
+	}
+	if rest := n - int64(len(list)); rest > 0 {
+		fmt.Fprintf(a.out, "  and %s more\n", report.Number(rest))
+	}
 }
 
 // pace is the time that rows took, and how many that is in a second.

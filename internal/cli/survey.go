@@ -4,9 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -26,7 +26,9 @@ checks. The draft is yours to make better; nothing is written into the database.
 
 With --json, it writes the description of the tables instead.`,
 		Example: `  evensprout survey --db sqlite:app.db
-  evensprout survey --db sqlite:app.db --out evensprout.yaml`,
+  evensprout survey --db sqlite:app.db --out evensprout.yaml
+  evensprout survey --db postgres://app@localhost/app --out evensprout.yaml
+  evensprout survey --db mysql://app@localhost/app --json`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			u := a.url(nil, "")
@@ -46,9 +48,10 @@ With --json, it writes the description of the tables instead.`,
 				return a.writeJSON(db)
 			}
 			if len(db.Tables) == 0 {
-				return &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("%s has no tables", shown(u)), Hint: "run your migrations first"}
+				return &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("%s has no tables", a.shown(u)), Hint: "run your migrations first"}
 			}
-			text := plan.Draft(db, planName(u), draftURL(u, out))
+			place := store.Describe(a.drivers, u)
+			text := plan.Draft(db, place.Name, draftURL(u, place, out))
 			if out == "" {
 				fmt.Fprint(a.out, text)
 				return nil
@@ -75,25 +78,24 @@ With --json, it writes the description of the tables instead.`,
 	return c
 }
 
-// planName makes a plan's name of a database's.
-func planName(u string) string {
-	u, _, _ = strings.Cut(u, "?")
-	base := filepath.Base(strings.TrimPrefix(u, "sqlite:"))
-	return strings.TrimSuffix(base, filepath.Ext(base))
-}
-
 // draftURL is the database as a plan in a file names it: a file seen from the
 // plan's folder, and never a password.
-func draftURL(u, out string) string {
-	path, ok := strings.CutPrefix(u, "sqlite:")
-	if !ok {
-		return ""
+func draftURL(u string, p store.Place, out string) string {
+	if p.File == "" {
+		parsed, err := url.Parse(u)
+		if err != nil || parsed.Query().Has("password") {
+			return ""
+		}
+		if parsed.User != nil {
+			parsed.User = url.User(parsed.User.Username())
+		}
+		return parsed.String()
 	}
-	if filepath.IsAbs(path) || out == "" {
+	if filepath.IsAbs(p.File) || out == "" {
 		return u
 	}
 	from, err1 := filepath.Abs(filepath.Dir(out))
-	to, err2 := filepath.Abs(path)
+	to, err2 := filepath.Abs(p.File)
 	rel, err3 := filepath.Rel(from, to)
 	if err1 != nil || err2 != nil || err3 != nil {
 		return u

@@ -12,6 +12,7 @@ type Set struct {
 	Edition  string
 	Clock    Value // a Timestamp: what "now" means
 	Entities []*Entity
+	Record   *Record // what growers made from now on take into account; may be nil
 
 	slots int
 }

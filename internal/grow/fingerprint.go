@@ -22,6 +22,13 @@ func (p *Fingerprint) Add(q Fingerprint) {
 	p.Hi, _ = bits.Add64(p.Hi, q.Hi, carry)
 }
 
+// Sub takes the rows of another set away.
+func (p *Fingerprint) Sub(q Fingerprint) {
+	var borrow uint64
+	p.Lo, borrow = bits.Sub64(p.Lo, q.Lo, 0)
+	p.Hi, _ = bits.Sub64(p.Hi, q.Hi, borrow)
+}
+
 // String is the digest as 32 hexadecimal digits.
 func (p Fingerprint) String() string { return fmt.Sprintf("%016x%016x", p.Hi, p.Lo) }
 

@@ -44,6 +44,14 @@ func (f *Field) Target() *Entity {
 	return nil
 }
 
+// Stored returns the field of the target whose value a reference keeps, or nil.
+func (f *Field) Stored() *Field {
+	if r, ok := f.Source.(reference); ok {
+		return r.stored()
+	}
+	return nil
+}
+
 // Grower grows rows of a finished Set. It belongs to one goroutine.
 type Grower struct {
 	set    *Set
@@ -56,6 +64,9 @@ type Grower struct {
 	text   arena
 	bufs   [][]byte // scratch, taken and given back
 	err    error
+
+	record *Record
+	seen   uint64 // the version of the record that the frames were grown by
 }
 
 // block remembers the random words of the block of rows last drawn for.
@@ -79,6 +90,7 @@ func NewGrower(s *Set) *Grower {
 	g := &Grower{set: s, frames: make([][]*frame, len(s.Entities)), dealt: make([]*dealt, len(s.Entities))}
 	g.blocks = make([]block, s.slots)
 	g.trees, g.totals, g.tables = map[*tree]*dealt{}, map[*Field]*total{}, map[*Entity]TableReader{}
+	g.record = s.Record
 	for _, e := range s.Entities {
 		if e.Deal != nil {
 			g.dealt[e.index] = newDealt(e.Deal)
@@ -225,6 +237,9 @@ func (c cell) refer(r reference, row Row, v *Value) {
 // fraction is this row's draw for a purpose, in units of 2^-64.
 func (c cell) fraction(d draw) uint64 {
 	k := &c.f.keys[d]
+	if a := c.attempt(); a > 0 && d == drawValue {
+		return philox([4]uint64{c.fr.id[1], c.fr.id[0], a, 0}, *k)[0]
+	}
 	if c.fr.row.Side || c.f.Free || c.fr.e.Table != nil {
 		return philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 0}, *k)[0]
 	}
@@ -249,8 +264,11 @@ type stream struct {
 }
 
 func (c cell) stream() stream {
-	return stream{key: c.f.key(), ctr: [4]uint64{c.fr.id[1], c.fr.id[0], 0, 16}, next: 4}
+	return stream{key: c.f.key(), ctr: [4]uint64{c.fr.id[1], c.fr.id[0], c.attempt(), 16}, next: 4}
 }
+
+// attempt is how often the cell was drawn again.
+func (c cell) attempt() uint64 { return c.g.record.Attempt(c.f, c.fr.row) }
 
 // word draws 64 bits.
 func (s *stream) word() uint64 {
@@ -371,6 +389,8 @@ type Batch struct {
 	Width  int     // values of a row; 0 means one for each field of the entity
 	Values []Value // Len times Width
 	Print  Fingerprint
+	// Version is that of the Record that the rows were grown by.
+	Version uint64
 }
 
 // Row returns the values of the i-th row.
@@ -400,6 +420,7 @@ func (b *Batch) At(i int) Row { return Row{N: b.First.N + uint64(i), Side: b.Fir
 // afterwards.
 func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) {
 	b.Entity, b.First, b.Len, b.Width, b.Print = e, first, n, 0, Fingerprint{}
+	b.Version = g.refresh()
 	width := len(e.Fields)
 	if cap(b.Values) < n*width {
 		b.Values = make([]Value, n*width)
@@ -416,6 +437,24 @@ func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) {
 		b.Print.Add(g.print(fr))
 		fr.close()
 	}
+}
+
+// refresh forgets cells that were grown by an older version of the record.
+func (g *Grower) refresh() uint64 {
+	if g.record == nil {
+		return 0
+	}
+	version := g.record.Version()
+	if version != g.seen {
+		g.seen = version
+		for _, frames := range g.frames {
+			for _, fr := range frames {
+				fr.valid = false
+			}
+		}
+		clear(g.totals)
+	}
+	return version
 }
 
 // Families returns, for roots first to last-1 (grown or side rows), the range of
@@ -443,12 +482,25 @@ func (g *Grower) firstChild(e *Entity, side bool, parent uint64) uint64 {
 	return g.dealt[e.index].first(parent)
 }
 
+// Parent is the row above a row; false if its entity has no parent.
+func (g *Grower) Parent(e *Entity, r Row) (Row, bool) {
+	if e.Parent == nil {
+		return Row{}, false
+	}
+	g.refresh()
+	fr := g.open(e, r)
+	defer fr.close()
+	up, _ := g.up(fr)
+	return up, true
+}
+
 // Refers returns the row that a field of a row refers to; false if the field is no
 // reference, or NULL.
 func (g *Grower) Refers(e *Entity, r Row, f *Field) (Row, bool) {
 	if f.Target() == nil {
 		return Row{}, false
 	}
+	g.refresh()
 	fr := g.open(e, r)
 	defer fr.close()
 	if g.value(fr, f).IsNull() {

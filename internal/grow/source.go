@@ -112,6 +112,16 @@ func (f *Field) RowOf(n int64) (Row, bool) {
 	return Row{}, false
 }
 
+// Numbers returns the least and the greatest number that a numbering field gives to
+// grown rows; false if it is none, or its numbers are not dense.
+func (f *Field) Numbers() (lo, hi int64, ok bool) {
+	s, ok := f.Source.(*counter)
+	if !ok || s.restart || s.step != 1 || f.Entity.Rows == 0 {
+		return 0, 0, false
+	}
+	return s.from, s.from + int64(f.Entity.Rows) - 1, true
+}
+
 // ranged is lo, lo+step, ... n values of an integral type.
 type ranged struct {
 	typ   Type
@@ -288,7 +298,7 @@ func OrderedUUID(clock Value) Source { return &identifier{7, clock.N} }
 func (s *identifier) Type() Type   { return UUID }
 func (s *identifier) Scale() uint8 { return 0 }
 func (s *identifier) grow(c cell, v *Value) {
-	w := philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 0}, c.f.key())
+	w := philox([4]uint64{c.fr.id[1], c.fr.id[0], c.attempt(), 0}, c.f.key())
 	hi, lo := w[0], w[1]
 	if s.version == 7 {
 		n := c.fr.id[1] // 42 bits of counter, then 32 random bits

@@ -67,6 +67,9 @@ func (s *running) grow(c cell, v *Value) {
 		}
 	}
 	for ; t.next <= c.fr.row.N; t.next++ {
+		if c.g.record.Rejected(c.fr.e, Row{N: t.next, Side: parent.Side}) {
+			continue
+		}
 		fr := c.g.open(c.fr.e, Row{N: t.next, Side: parent.Side})
 		if x := *c.g.value(fr, s.of); !x.IsNull() {
 			x, _ = x.Rescale(scale)

@@ -199,6 +199,32 @@ func (s *copiedReference) stored() *Field         { return s.of().stored() }
 func (s *copiedReference) grow(cell, *Value)      {}
 func (s *copiedReference) row(c cell) (Row, bool) { return c.g.followRow(c.fr, &s.path) }
 
+// RefersUp tells whether a field refers to a row above its own in the family, so that
+// the row is always there before.
+func (f *Field) RefersUp() bool {
+	switch s := f.Source.(type) {
+	case *upward:
+		return true
+	case *copiedReference:
+		for _, hop := range s.path.Hops {
+			if !hop.RefersUp() {
+				return false
+			}
+		}
+		return s.path.Field.RefersUp()
+	}
+	return false
+}
+
+// AddsUp returns the entities over whose rows an aggregate goes, from the child down;
+// nil if the field is none.
+func (f *Field) AddsUp() []*Entity {
+	if s, ok := f.Source.(*aggregate); ok {
+		return s.down
+	}
+	return nil
+}
+
 // Aggregation is what an aggregate does with the values below a row.
 type Aggregation int
 
@@ -250,14 +276,20 @@ func (s *aggregate) grow(c cell, v *Value) {
 func (s *aggregate) walk(g *Grower, r Row, down []*Entity, v *Value) {
 	e := down[0]
 	from, to := g.Below(e, r)
-	if s.op == CountOf && len(down) == 1 {
+	if s.op == CountOf && len(down) == 1 && !g.record.AnyRejected(e) {
 		v.N += int64(to - from)
 		return
 	}
 	for n := from; n < to; n++ {
 		row := Row{N: n, Side: r.Side}
-		if len(down) > 1 {
+		switch {
+		case g.record.Rejected(e, row):
+			continue
+		case len(down) > 1:
 			s.walk(g, row, down[1:], v)
+			continue
+		case s.op == CountOf:
+			v.N++
 			continue
 		}
 		fr := g.open(e, row)

@@ -519,6 +519,12 @@ func (c cell) groupAt() groupAt {
 	}
 	at.known = true
 	at.round = 0
+	if a := c.g.record.Attempt(g.lead(), c.fr.row); a > 0 {
+		if index, ok := g.retry(c, a); ok {
+			at.index = index
+			return *at
+		}
+	}
 	if c.fr.row.Side {
 		at.index = g.side[c.fr.row.N]
 		return *at

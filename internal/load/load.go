@@ -1,5 +1,5 @@
-// Package load writes a compiled plan into a database: families whole, all in one
-// transaction.
+// Package load writes a compiled plan into a database: families whole, in one
+// transaction or in one for each chunk, with an answer to every refusal.
 package load
 
 import (
@@ -7,8 +7,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"evensprout/internal/grow"
@@ -18,33 +20,67 @@ import (
 	"evensprout/internal/store"
 )
 
-// Options say how to load; they do not change what is loaded.
+// Options say how to load; they do not change what is loaded, but for Policies.
 type Options struct {
-	Chunk  uint64 // upper bound of rows in a chunk; 0 means DefaultChunk
-	Jobs   int    // growers; 0 means 1
-	Folder string // where placeholder files go; empty means the current folder
+	Chunk  uint64      // upper bound of rows in a chunk; 0 means DefaultChunk
+	Jobs   int         // growers, and connections with plan.CommitChunk; 0 means 1
+	Folder string      // where placeholder files go; empty means the current folder
+	Commit plan.Commit // empty: as the plan says
+	DryRun bool        // do everything, then roll back
+	// Policies go before those of the plan.
+	Policies   plan.Policies
+	MaxRejects int64 // stops the load when more rows are rejected; 0: no limit
+	// Rejected and Changed, if set, are told what was left out and what was changed,
+	// once it cannot be taken back.
+	Rejected func(Rejection) error
+	Changed  func(Changed) error
+	// Rebuild drops secondary indexes, unique and foreign keys of empty tables and
+	// makes them again when the rows are in.
+	Rebuild bool
+	// Again opens another connection to the same database; nil: there is only one.
+	Again func(context.Context) (store.Store, error)
 	// Progress, if set, is told now and then how many rows are written.
 	Progress func(done, total uint64)
 }
 
 // DefaultChunk is the upper bound of rows in a chunk unless said otherwise.
-const DefaultChunk = 10_000
+const DefaultChunk = 20_000
 
-// Result is what a load did, with row counts from the database itself.
+// Result is what a load did, with counts from the database itself.
 type Result struct {
 	Entities     []Entity      `json:"entities"` // in load order
-	Rows         int64         `json:"rows"`     // inserted
+	Rows         int64         `json:"rows"`     // inserted or updated
+	Rejected     int64         `json:"rejected"`
+	Redrawn      int64         `json:"redrawn"`
 	Chunks       int           `json:"chunks"`
 	Transactions int           `json:"transactions"`
+	Repeated     int           `json:"repeated"` // transactions begun again after a deadlock or the like
+	Commit       plan.Commit   `json:"commit"`
+	DryRun       bool          `json:"dry_run"`
 	Elapsed      time.Duration `json:"elapsed_ns"`
+	Notice       string        `json:"notice,omitempty"`
+	// Statements are the distinct statements, and Sent how many ran.
+	Statements []store.Statement `json:"statements,omitempty"`
+	Sent       int64             `json:"statements_sent"`
+	// Unmatched are the first rows that update found no row for.
+	Unmatched []*Refusal `json:"unmatched,omitempty"`
+	// Rejections are the first rows that were left out.
+	Rejections []*Refusal `json:"rejections,omitempty"`
 }
 
 // Entity is what a load did with one entity.
 type Entity struct {
 	Entity      string           `json:"entity"`
 	Table       string           `json:"table"`
+	Mode        plan.Mode        `json:"mode"`
 	Before      int64            `json:"rows_before"`
 	Inserted    int64            `json:"inserted"`
+	Updated     int64            `json:"updated"`
+	Unchanged   int64            `json:"unchanged"`
+	Kept        int64            `json:"kept"`
+	Removed     int64            `json:"removed"`
+	Rejected    int64            `json:"rejected"`
+	Unmatched   int64            `json:"unmatched"`
 	After       int64            `json:"rows_after"`
 	Skipped     bool             `json:"skipped"` // its table was not empty, and the plan says when: empty
 	Fingerprint grow.Fingerprint `json:"fingerprint"`
@@ -53,95 +89,402 @@ type Entity struct {
 // target is an entity while it is loaded.
 type target struct {
 	*plan.Target
-	into store.Into
-	out  Entity
+	write    store.Write
+	key      *schema.Column // of the field that references keep; nil if there is none
+	unkeyed  bool           // the database gives the keys
+	referred bool           // others keep its key
+	refs     []int          // fields that refer to rows of this load
+	late     []int          // of these, the ones to be written at the end
+	checked  []int          // places in write.Columns whose values must fit
+	sums     bool           // some field adds up rows below
+	distinct bool           // the plan keeps all its unique keys by itself
+	seen     map[[2]uint64]bool
+	out      Entity
 }
 
 // loader is one load.
 type loader struct {
 	plan    *plan.Compiled
-	tx      store.Tx
 	o       Options
 	order   order.Order
 	targets map[*plan.Target]*target
+	byGrow  map[*grow.Entity]*target
 	list    []*target // in load order
-	chunks  int
-	total   uint64
-	done    uint64
+	traits  store.Traits
+	defers  bool // late references are held against the tables at the commit
+	journal bool // what the plan cannot know is noted
+	id      string
 	files   *placeholders // nil if no field names files
+	record  *grow.Record
+
+	mu         sync.Mutex // guards what follows, with several connections
+	real       map[*grow.Entity]map[grow.Value]grow.Value
+	total      uint64
+	done       uint64
+	rejected   int64
+	rejects    []*Refusal
+	unmatched  []*Refusal
+	result     Result
+	statements store.Tally
 }
 
-// Run loads a plan that was compiled with the store's schema, in one transaction.
-// If anything is refused, nothing is written, and the error tells why: a *Refusal, a
-// *Present, a *store.Fault, or a *grow.RowError.
+// Run loads a plan that was compiled with the store's schema. If anything stops it,
+// what is open is rolled back, and the error tells why: a *Refusal, a *Present, a
+// *store.Fault, a *grow.RowError, or plan.Problems.
 func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*Result, error) {
 	started := time.Now()
-	if o.Chunk == 0 {
-		o.Chunk = DefaultChunk
-	}
+	o.Chunk = cmp.Or(o.Chunk, DefaultChunk)
 	o.Jobs = max(o.Jobs, 1)
-	l := &loader{plan: c, o: o, order: order.Of(c), targets: map[*plan.Target]*target{}}
-	for _, t := range l.order.Targets() {
-		into := store.Into{Table: t.Table}
-		for i, col := range t.Columns {
-			if col != nil {
-				into.Columns, into.Fields = append(into.Columns, col), append(into.Fields, i)
-			}
-		}
-		l.targets[t] = &target{Target: t, into: into, out: Entity{Entity: t.Plan.Name, Table: t.Table.Name}}
-		l.list = append(l.list, l.targets[t])
-	}
-	tx, err := s.Begin(ctx, l.order.Circular)
-	if err != nil {
+	o.Commit = cmp.Or(o.Commit, c.Plan.Commit, plan.CommitLoad)
+	l := &loader{plan: c, o: o, order: order.Of(c), traits: s.Traits()}
+	l.id = c.Plan.Name + " " + started.UTC().Format("2006-01-02T15:04:05.000000Z")
+	if err := l.prepare(); err != nil {
 		return nil, err
 	}
-	l.tx = tx
-	err = l.openFiles()
-	if err == nil {
-		err = l.write(ctx)
+	w := &writer{loader: l, store: s, own: false}
+	defer w.close()
+	if l.journal && !o.DryRun {
+		if err := s.OpenJournal(ctx); err != nil {
+			return nil, err
+		}
 	}
-	if l.files != nil {
-		err = errors.Join(err, l.files.end(err == nil))
+	var err error
+	if o.Commit == plan.CommitLoad || o.DryRun {
+		err = l.inOne(ctx, w)
+	} else {
+		err = l.inMany(ctx, w)
 	}
 	if err != nil {
-		if back := tx.Rollback(); back != nil {
-			err = errors.Join(err, fmt.Errorf("taking the rows back failed as well: %w", back))
-		}
 		if ctx.Err() != nil {
 			err = context.Cause(ctx)
 		}
+		if l.result.Transactions > 0 {
+			err = &Partial{Err: err, Chunks: l.result.Chunks, Rows: l.rows()}
+		}
 		return nil, err
 	}
-	r := &Result{Chunks: l.chunks, Transactions: 1, Elapsed: time.Since(started)}
+	for _, st := range w.store.Statements() {
+		l.statements.Add(st)
+	}
+	r := l.result
+	r.Commit, r.DryRun, r.Elapsed, r.Notice = o.Commit, o.DryRun, time.Since(started), l.traits.Notice
+	r.Statements = l.statements.Statements()
+	for _, st := range r.Statements {
+		r.Sent += st.Times
+	}
+	r.Rejections, r.Unmatched, r.Rejected = l.rejects, l.unmatched, l.rejected
 	for _, t := range l.list {
 		r.Entities = append(r.Entities, t.out)
-		r.Rows += t.out.Inserted
 	}
-	return r, nil
+	r.Rows = l.rows()
+	return &r, nil
 }
 
-func (l *loader) write(ctx context.Context) error {
-	if err := l.before(ctx); err != nil {
+func (l *loader) rows() int64 {
+	n := int64(0)
+	for _, t := range l.list {
+		n += t.out.Inserted + t.out.Updated
+	}
+	return n
+}
+
+// Partial is an error after some chunks were committed.
+type Partial struct {
+	Err    error
+	Chunks int
+	Rows   int64
+}
+
+func (p *Partial) Error() string { return p.Err.Error() }
+func (p *Partial) Unwrap() error { return p.Err }
+
+// reset forgets what an attempt did that was rolled back.
+func (l *loader) reset() {
+	l.record = grow.NewRecord()
+	l.plan.Set.Record = l.record
+	l.real = map[*grow.Entity]map[grow.Value]grow.Value{}
+	l.total, l.done, l.rejected, l.rejects, l.unmatched = 0, 0, 0, nil, nil
+	l.result = Result{Repeated: l.result.Repeated}
+	for _, t := range l.list {
+		t.out = Entity{Entity: t.Plan.Name, Table: t.Table.Name, Mode: t.Write.Mode}
+		t.seen = nil
+	}
+}
+
+// Transient faults are met by beginning the transaction again, so many times, after
+// a pause that doubles.
+const (
+	maxRepeats = 5
+	firstPause = 50 * time.Millisecond
+)
+
+// repeat runs a transaction, and runs it again where that may help.
+func (l *loader) repeat(ctx context.Context, w *writer, do func() error) error {
+	pause := firstPause
+	for n := 0; ; n++ {
+		err := do()
+		if err == nil {
+			return nil
+		}
+		if back := w.rollback(); back != nil {
+			err = errors.Join(err, fmt.Errorf("taking the rows back failed as well: %w", back))
+		}
+		var fault *store.Fault
+		if !errors.As(err, &fault) || ctx.Err() != nil {
+			return err
+		}
+		again := fault.Kind == store.Transient || fault.Kind == store.Locked && l.traits.Writers > 1 && n == 0
+		if fault.Kind == store.Lost && l.o.Again != nil {
+			again = true
+		}
+		if !again || n >= maxRepeats {
+			if n > 0 {
+				err = fmt.Errorf("%w (tried %d times)", err, n+1)
+			}
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(pause):
+		}
+		pause *= 2
+		if fault.Kind == store.Lost {
+			if fresh := w.reopen(ctx); fresh != nil {
+				return errors.Join(err, fresh)
+			}
+		}
+		l.mu.Lock()
+		l.result.Repeated++
+		l.mu.Unlock()
+	}
+}
+
+// inOne loads everything in one transaction.
+func (l *loader) inOne(ctx context.Context, w *writer) error {
+	return l.repeat(ctx, w, func() error {
+		l.reset()
+		w.state = newState()
+		if err := w.begin(ctx); err != nil {
+			return err
+		}
+		if err := l.openFiles(); err != nil {
+			return err
+		}
+		err := l.writeAll(ctx, w)
+		if err == nil {
+			err = l.finish(ctx, w)
+		}
+		if l.files != nil {
+			err = errors.Join(err, l.files.end(err == nil && !l.o.DryRun))
+		}
+		return err
+	})
+}
+
+func (l *loader) writeAll(ctx context.Context, w *writer) error {
+	if err := l.before(ctx, w.tx); err != nil {
 		return err
 	}
-	if err := l.insert(ctx); err != nil {
+	if err := l.reserve(ctx, w); err != nil {
 		return err
 	}
-	if err := l.after(ctx); err != nil {
+	if err := l.clear(ctx, w); err != nil {
 		return err
+	}
+	rebuild, err := l.dropIndexes(ctx, w)
+	if err != nil {
+		return err
+	}
+	p := newPipe(ctx, l.plan.Set, l.o.Jobs, l.chunks(w.grower()))
+	defer p.end()
+	for c := range p.chunks {
+		if err := w.chunk(ctx, c, func(run order.Run) iter.Seq[*grow.Batch] { return p.rows(ctx, run, w.failed) }); err != nil {
+			return err
+		}
 	}
 	if err := ctx.Err(); err != nil {
 		return err
+	}
+	if rebuild != nil {
+		if err := rebuild(); err != nil {
+			return err
+		}
+	}
+	return l.second(ctx, w)
+}
+
+// finish looks at everything once more and commits.
+func (l *loader) finish(ctx context.Context, w *writer) error {
+	if err := w.tx.Settle(ctx); err != nil {
+		return l.refusal(nil, nil, err)
+	}
+	if err := l.after(ctx, w); err != nil {
+		return err
+	}
+	if err := w.notes(ctx); err != nil {
+		return err
+	}
+	if l.o.DryRun {
+		l.result.Transactions = 0
+		if err := w.rollback(); err != nil {
+			return err
+		}
+		return w.flush()
 	}
 	if l.files != nil {
 		if err := l.files.place(); err != nil {
 			return err
 		}
 	}
-	if err := l.tx.Commit(ctx); err != nil {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	// An interruption must not leave open whether it is committed.
+	if err := w.tx.Commit(context.WithoutCancel(ctx)); err != nil {
 		return l.refusal(nil, nil, err)
 	}
-	return nil
+	l.result.Transactions = 1
+	return w.flush()
+}
+
+// inMany commits each chunk, with several connections where that is possible.
+func (l *loader) inMany(ctx context.Context, w *writer) error {
+	err := l.repeat(ctx, w, func() error {
+		l.reset()
+		w.state = newState()
+		if err := w.begin(ctx); err != nil {
+			return err
+		}
+		if err := l.before(ctx, w.tx); err != nil {
+			return err
+		}
+		return w.rollback()
+	})
+	if err != nil {
+		return err
+	}
+	if err := l.reserve(ctx, w); err != nil {
+		return err
+	}
+	for _, f := range l.order.Families {
+		if err := l.family(ctx, w, f); err != nil {
+			return err
+		}
+	}
+	return l.repeat(ctx, w, func() error {
+		if err := w.begin(ctx); err != nil {
+			return err
+		}
+		if err := l.after(ctx, w); err != nil {
+			return err
+		}
+		return w.rollback()
+	})
+}
+
+// family commits the chunks of one family. Rows that refer to others of their own
+// entity need the order, so they go through one connection.
+func (l *loader) family(ctx context.Context, w *writer, f order.Family) error {
+	connections := min(l.o.Jobs, l.traits.Writers)
+	if l.o.Again == nil {
+		connections = 1
+	}
+	for _, t := range f {
+		for _, field := range t.Grow.Fields {
+			if field.Target() == t.Grow {
+				connections = 1
+			}
+		}
+	}
+	g := grow.NewGrower(l.plan.Set)
+	defer g.Close()
+	chunks := make(chan order.Chunk)
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	var all sync.WaitGroup
+	work := func(w *writer) {
+		defer all.Done()
+		defer w.close()
+		for c := range chunks {
+			if err := l.commitChunk(ctx, w, c); err != nil {
+				stop(err)
+				return
+			}
+		}
+	}
+	all.Add(connections)
+	go work(w.shared())
+	for range connections - 1 {
+		go func() {
+			s, err := l.o.Again(ctx)
+			if err != nil {
+				stop(err)
+				all.Done()
+				return
+			}
+			work(&writer{loader: l, store: s, own: true})
+		}()
+	}
+	skip := func(t *plan.Target) bool { return l.targets[t].out.Skipped }
+	most := l.o.Chunk
+	if l.o.Commit == plan.CommitFamily {
+		most = 1
+	}
+feed:
+	for c := range f.Chunks(g, most, skip) {
+		select {
+		case chunks <- c:
+		case <-ctx.Done():
+			break feed
+		}
+	}
+	close(chunks)
+	all.Wait()
+	return context.Cause(ctx)
+}
+
+// commitChunk writes a chunk in a transaction of its own.
+func (l *loader) commitChunk(ctx context.Context, w *writer, c order.Chunk) error {
+	w.state = newState()
+	return l.repeat(ctx, w, func() error {
+		w.state = w.state.carried() // what was decided before a deadlock stays decided
+		if err := w.begin(ctx); err != nil {
+			return err
+		}
+		if err := w.chunk(ctx, c, w.regrow); err != nil {
+			return err
+		}
+		if err := w.tx.Settle(ctx); err != nil {
+			return l.refusal(nil, nil, err)
+		}
+		if err := w.notes(ctx); err != nil {
+			return err
+		}
+		if err := w.tx.Commit(context.WithoutCancel(ctx)); err != nil {
+			return l.refusal(nil, nil, err)
+		}
+		l.mu.Lock()
+		l.result.Transactions++
+		l.mu.Unlock()
+		w.tx = nil
+		return w.flush()
+	})
+}
+
+// chunks cuts all families.
+func (l *loader) chunks(g *grow.Grower) iter.Seq[order.Chunk] {
+	return func(yield func(order.Chunk) bool) {
+		defer g.Close()
+		skip := func(t *plan.Target) bool { return l.targets[t].out.Skipped }
+		for _, f := range l.order.Families {
+			for c := range f.Chunks(g, l.o.Chunk, skip) {
+				if !yield(c) {
+					return
+				}
+			}
+		}
+	}
 }
 
 // openFiles makes ready for placeholder files, if any field names some.
@@ -159,13 +502,13 @@ func (l *loader) openFiles() error {
 }
 
 // before counts the rows that are there, and stops where the plan's own are.
-func (l *loader) before(ctx context.Context) error {
+func (l *loader) before(ctx context.Context, tx store.Tx) error {
 	g := grow.NewGrower(l.plan.Set)
 	defer g.Close()
 	present := &Present{}
 	for _, t := range l.list {
 		var err error
-		if t.out.Before, err = l.tx.Count(ctx, t.Table); err != nil {
+		if t.out.Before, err = tx.Count(ctx, t.Table); err != nil {
 			return err
 		}
 		if t.out.Before > 0 && t.Plan.WhenEmpty {
@@ -173,10 +516,10 @@ func (l *loader) before(ctx context.Context) error {
 			continue
 		}
 		l.total += t.Grow.Total()
-		if t.out.Before == 0 || t.Grow.Total() == 0 {
+		if t.out.Before == 0 || t.Grow.Total() == 0 || t.Write.Mode != plan.Insert || l.policy(t, store.Unique) != plan.Stop {
 			continue
 		}
-		found, err := l.present(ctx, g, t)
+		found, err := l.present(ctx, tx, g, t)
 		if err != nil {
 			return err
 		}
@@ -190,36 +533,50 @@ func (l *loader) before(ctx context.Context) error {
 	return nil
 }
 
-// present looks for the first planned row in a table that is not empty: whole, or
-// its key alone.
-func (l *loader) present(ctx context.Context, g *grow.Grower, t *target) (string, error) {
+// present looks for the first planned row in a table that is not empty, whole or its
+// key alone, and for other rows with planned keys.
+func (l *loader) present(ctx context.Context, tx store.Tx, g *grow.Grower, t *target) (string, error) {
 	first := grow.Row{Side: len(t.Grow.Side) > 0}
 	var b grow.Batch
 	g.Grow(t.Grow, first, 1, &b)
-	values := make([]grow.Value, len(t.into.Columns))
+	into := t.write.Into
+	values := make([]grow.Value, len(into.Columns))
 	var key []*schema.Column
 	var keyValues []grow.Value
-	for i, f := range t.into.Fields {
+	for i, f := range into.Fields {
 		values[i] = b.Row(0)[f]
-		if slices.Contains(t.Table.PrimaryKey, t.into.Columns[i].Name) {
-			key, keyValues = append(key, t.into.Columns[i]), append(keyValues, values[i])
+		if slices.Contains(t.Table.PrimaryKey, into.Columns[i].Name) {
+			key, keyValues = append(key, into.Columns[i]), append(keyValues, values[i])
 		}
 	}
 	label := t.Grow.Label(first)
-	n, err := l.tx.Find(ctx, t.Table, t.into.Columns, values)
+	n, err := tx.Find(ctx, t.Table, into.Columns, values)
 	if err != nil {
 		return "", err
 	}
-	if n > 0 {
+	if n > 0 && !t.unkeyed {
 		return label + ", field for field", nil
 	}
 	if len(key) == 0 || len(key) < len(t.Table.PrimaryKey) {
 		return "", nil
 	}
-	if n, err = l.tx.Find(ctx, t.Table, key, keyValues); err != nil || n == 0 {
+	if n, err = tx.Find(ctx, t.Table, key, keyValues); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("the key of %s (%s), at another row", label, pairs(key, keyValues)), nil
+	if n > 0 {
+		return fmt.Sprintf("the key of %s (%s), at another row", label, pairs(key, keyValues)), nil
+	}
+	if t.Grow.Key == nil || t.key == nil || t.key.Kind != schema.Integer {
+		return "", nil
+	}
+	lo, hi, ok := t.Grow.Key.Numbers()
+	if !ok {
+		return "", nil
+	}
+	if n, err = tx.Between(ctx, t.Table, t.key, lo, hi); err != nil || n == 0 {
+		return "", err
+	}
+	return fmt.Sprintf("%d with keys among the planned ones (%s from %d to %d)", n, t.key.Name, lo, hi), nil
 }
 
 func pairs(columns []*schema.Column, values []grow.Value) string {
@@ -230,63 +587,44 @@ func pairs(columns []*schema.Column, values []grow.Value) string {
 	return strings.Join(out, ", ")
 }
 
-// insert grows the rows with several growers and writes them in order.
-func (l *loader) insert(ctx context.Context) error {
-	p := newPipe(l.plan.Set, l.o.Jobs)
-	defer p.stop()
-	g := grow.NewGrower(l.plan.Set)
-	defer g.Close()
-	take := func(b *grow.Batch, t *plan.Target) error { return l.take(ctx, t, b) }
-	skip := func(t *plan.Target) bool { return l.targets[t].out.Skipped }
-	for _, f := range l.order.Families {
-		for chunk := range f.Chunks(g, l.o.Chunk, skip) {
-			l.chunks++
-			for _, run := range chunk {
-				for at := uint64(0); at < run.Rows; at += sliceRows {
-					part := order.Run{Target: run.Target, First: run.First, Rows: min(sliceRows, run.Rows-at)}
-					part.First.N += at
-					if err := p.put(part, take); err != nil {
-						return err
-					}
-				}
-			}
+// reserve moves counters beyond the planned keys, so that nobody is given one of them.
+func (l *loader) reserve(ctx context.Context, w *writer) error {
+	if l.o.DryRun {
+		return nil
+	}
+	for _, t := range l.list {
+		if t.unkeyed || t.out.Skipped || t.key == nil || t.key.Identity == schema.NoIdentity || t.Grow.Key == nil || t.Write.Mode == plan.Update {
+			continue
 		}
-	}
-	return p.drain(take)
-}
-
-// take writes one batch.
-func (l *loader) take(ctx context.Context, of *plan.Target, b *grow.Batch) error {
-	t := l.targets[of]
-	if err := l.tx.Insert(ctx, t.into, b); err != nil {
-		return l.refusal(t, b, err)
-	}
-	if l.files != nil {
-		if err := l.files.add(b); err != nil {
+		_, hi, ok := t.Grow.Key.Numbers()
+		if side := int64(len(t.Grow.Side)); !ok {
+			hi, ok = side, side > 0 // given rows are numbered from 1
+		}
+		if !ok {
+			continue
+		}
+		if err := w.store.Reserve(ctx, t.Table, t.key, hi); err != nil {
 			return err
 		}
-	}
-	t.out.Inserted += int64(b.Len)
-	t.out.Fingerprint.Add(b.Print)
-	l.done += uint64(b.Len)
-	if l.o.Progress != nil {
-		l.o.Progress(l.done, l.total)
 	}
 	return nil
 }
 
-// after counts again: what the database says must be what we think.
-func (l *loader) after(ctx context.Context) error {
+// after counts again. Where nobody else can write at the same time, what the database
+// says must be what we think.
+func (l *loader) after(ctx context.Context, w *writer) error {
 	for _, t := range l.list {
 		var err error
-		if t.out.After, err = l.tx.Count(ctx, t.Table); err != nil {
+		if t.out.After, err = w.tx.Count(ctx, t.Table); err != nil {
 			return err
 		}
-		if t.out.After != t.out.Before+t.out.Inserted {
+		o := w.of(t) // what is not handed out yet
+		inserted := t.out.Inserted + o.Inserted
+		if want := t.out.Before + inserted - t.out.Removed - o.removed; t.out.After != want && l.traits.Writers == 1 {
 			return &Refusal{
-				Kind: "row_count", Entity: t.Plan.Name, Table: t.Table.Name,
+				Kind: store.RowCount, Entity: t.Plan.Name, Table: t.Table.Name,
 				Message: fmt.Sprintf("%d rows before and %d inserted, but the table holds %d: something in the database, such as a trigger, adds or removes rows",
-					t.out.Before, t.out.Inserted, t.out.After),
+					t.out.Before, inserted, t.out.After),
 			}
 		}
 	}

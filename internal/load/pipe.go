@@ -1,26 +1,47 @@
 package load
 
 import (
+	"context"
+	"iter"
 	"sync"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
-	"evensprout/internal/plan"
 )
 
 // sliceRows is how many rows are grown at a time: a bound on memory, not a chunk.
 const sliceRows = 1000
 
-// pipe grows runs of rows on several goroutines and gives the batches back in the
-// order in which the runs were put. A few batches are on their way at a time, and
-// they are used again, so memory does not grow with the number of rows.
-type pipe struct {
-	work    chan *job
-	waiting []*job // in order
-	free    []*job
-	depth   int
-	growers sync.WaitGroup
+// source gives the rows of a run, in order.
+type source func(run order.Run) iter.Seq[*grow.Batch]
+
+// cut cuts a run into slices.
+func cut(run order.Run) iter.Seq[order.Run] {
+	return func(yield func(order.Run) bool) {
+		for at := uint64(0); at < run.Rows; at += sliceRows {
+			part := order.Run{Target: run.Target, First: run.First, Rows: min(sliceRows, run.Rows-at)}
+			part.First.N += at
+			if !yield(part) {
+				return
+			}
+		}
+	}
 }
+
+// pipe grows the rows of chunks on several goroutines while others are written. A few
+// batches are on their way at a time, and they are used again, so memory does not grow
+// with the number of rows.
+type pipe struct {
+	chunks  chan order.Chunk
+	ordered chan *job // in the order of the chunks' rows
+	work    chan *job
+	free    chan *job
+	all     sync.WaitGroup
+	stop    context.CancelFunc
+}
+
+// lookAhead is how many chunks may be begun before they are written.
+const lookAhead = 64
 
 type job struct {
 	run   order.Run
@@ -28,12 +49,42 @@ type job struct {
 	ready chan error // of growing
 }
 
-func newPipe(s *grow.Set, jobs int) *pipe {
-	p := &pipe{work: make(chan *job, 2*jobs), depth: 2*jobs + 1}
+func newPipe(ctx context.Context, s *grow.Set, jobs int, chunks iter.Seq[order.Chunk]) *pipe {
+	depth := 2*jobs + 1
+	p := &pipe{chunks: make(chan order.Chunk, lookAhead), ordered: make(chan *job, depth), work: make(chan *job, depth), free: make(chan *job, depth)}
+	for range depth {
+		p.free <- &job{ready: make(chan error, 1)}
+	}
+	ctx, p.stop = context.WithCancel(ctx)
+	p.all.Add(1 + jobs)
+	go func() {
+		defer p.all.Done()
+		defer close(p.work)
+		defer close(p.ordered)
+		defer close(p.chunks)
+		for c := range chunks {
+			select {
+			case p.chunks <- c:
+			case <-ctx.Done():
+				return
+			}
+			for _, run := range c {
+				for part := range cut(run) {
+					select {
+					case j := <-p.free:
+						j.run = part
+						p.ordered <- j // there is room for all jobs
+						p.work <- j
+					case <-ctx.Done():
+						return
+					}
+				}
+			}
+		}
+	}()
 	for range jobs {
-		p.growers.Add(1)
 		go func() {
-			defer p.growers.Done()
+			defer p.all.Done()
 			g := grow.NewGrower(s)
 			defer g.Close()
 			for j := range p.work {
@@ -45,50 +96,37 @@ func newPipe(s *grow.Set, jobs int) *pipe {
 	return p
 }
 
-// put hands a run to the growers. If enough are on their way, it first waits for
-// the oldest and gives it to take.
-func (p *pipe) put(r order.Run, take func(*grow.Batch, *plan.Target) error) error {
-	if len(p.waiting) == p.depth {
-		if err := p.next(take); err != nil {
-			return err
+// rows gives the batches of the next run, all of them, also if the caller stops
+// earlier. failed is told an error of growing.
+func (p *pipe) rows(ctx context.Context, run order.Run, failed func(error)) iter.Seq[*grow.Batch] {
+	return func(yield func(*grow.Batch) bool) {
+		going := true
+		for range cut(run) {
+			var j *job
+			select {
+			case j = <-p.ordered:
+			case <-ctx.Done():
+			}
+			if j == nil {
+				failed(context.Cause(ctx))
+				return
+			}
+			if err := <-j.ready; err != nil {
+				failed(err)
+				going = false
+			}
+			if going {
+				going = yield(&j.batch)
+			}
+			p.free <- j
 		}
 	}
-	var j *job
-	if n := len(p.free); n > 0 {
-		j, p.free = p.free[n-1], p.free[:n-1]
-	} else {
-		j = &job{ready: make(chan error, 1)}
-	}
-	j.run = r
-	p.waiting = append(p.waiting, j)
-	p.work <- j
-	return nil
 }
 
-// next waits for the oldest batch.
-func (p *pipe) next(take func(*grow.Batch, *plan.Target) error) error {
-	j := p.waiting[0]
-	p.waiting = p.waiting[:copy(p.waiting, p.waiting[1:])]
-	err := <-j.ready
-	p.free = append(p.free, j)
-	if err != nil {
-		return err
+// end stops the goroutines and waits for them.
+func (p *pipe) end() {
+	p.stop()
+	for range p.ordered { // what is on its way
 	}
-	return take(&j.batch, j.run.Target)
-}
-
-// drain takes all batches that are still on their way.
-func (p *pipe) drain(take func(*grow.Batch, *plan.Target) error) error {
-	for len(p.waiting) > 0 {
-		if err := p.next(take); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// stop ends the growers.
-func (p *pipe) stop() {
-	close(p.work)
-	p.growers.Wait()
+	p.all.Wait()
 }

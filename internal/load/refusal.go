@@ -16,6 +16,7 @@ type Refusal struct {
 	Row        string              `json:"row,omitempty"` // such as Passenger row 4321, Passenger.ada
 	Fields     []string            `json:"fields,omitempty"`
 	Values     []string            `json:"values,omitempty"`
+	Place      string              `json:"place,omitempty"` // of the row in its file, such as prices.csv:7
 	Table      string              `json:"table"`
 	Constraint string              `json:"constraint,omitempty"`
 	Columns    []string            `json:"columns,omitempty"`
@@ -55,12 +56,19 @@ func (r *Refusal) Summary() string {
 	case store.Unique:
 		return fmt.Sprintf("%s %s is there already", what, value)
 	case store.ForeignKey:
+		if r.Constraint == "consequence" {
+			return r.Message
+		}
 		if r.Refers != "" && what != "" {
 			return fmt.Sprintf("%s %s points to no row of %s", what, value, r.Refers)
 		}
 		return "a reference points to no row"
 	case store.NotNull:
 		return fmt.Sprintf("%s is NULL, and must not be", what)
+	case store.RowCount:
+		if what != "" {
+			return fmt.Sprintf("%s %s: %s", what, value, r.Message)
+		}
 	case store.Check:
 		return fmt.Sprintf("%s does not hold", r.Constraint)
 	case store.TooLong, store.OutOfRange, store.BadValue:
@@ -91,8 +99,9 @@ func (p *Present) Error() string {
 	return b.String()
 }
 
-// refusal puts a violation into the plan's words; other errors pass.
-func (l *loader) refusal(t *target, b *grow.Batch, err error) error {
+// refusal puts a violation of which only the table is known, and maybe a key, into the
+// plan's words; other errors pass.
+func (l *loader) refusal(t *target, p *pass, err error) error {
 	var v *store.Violation
 	if !errors.As(err, &v) {
 		return err
@@ -104,29 +113,50 @@ func (l *loader) refusal(t *target, b *grow.Batch, err error) error {
 			}
 		}
 	}
-	r := &Refusal{
-		Kind: v.Kind, Table: v.Table, Constraint: v.Constraint, Columns: v.Columns, Refers: v.Refers,
-		Code: v.Code, Message: v.Message, Fields: v.Columns,
-	}
 	if t == nil {
-		return r
+		return &Refusal{
+			Kind: v.Kind, Table: v.Table, Constraint: v.Constraint, Columns: v.Columns, Refers: v.Refers,
+			Code: v.Code, Message: v.Message, Fields: v.Columns,
+		}
 	}
-	r.Entity = t.Plan.Name
-	r.Fields = nil
+	r := l.worded(t, v)
+	if p != nil && v.Row >= 0 {
+		r.Row = t.Grow.Label(p.row(v.Row))
+	} else if len(v.Key) > 0 {
+		r.Row = t.rowOf(v.Key)
+	}
+	return r
+}
+
+// refusalOf puts a violation of a row into the plan's words.
+func (l *loader) refusalOf(t *target, row grow.Row, _ *pass, v *store.Violation) *Refusal {
+	r := l.worded(t, v)
+	r.Row = t.Grow.Label(row)
+	if !row.Side {
+		if file, line := t.Line(row.N); line > 0 {
+			r.Place = fmt.Sprintf("%s:%d", file, line)
+		}
+	}
+	if len(v.Other) > 0 {
+		r.Other = l.other(t, row, v)
+	}
+	r.Hint = hint(r)
+	return r
+}
+
+// worded says a violation by the plan's names.
+func (l *loader) worded(t *target, v *store.Violation) *Refusal {
+	r := &Refusal{
+		Kind: v.Kind, Table: v.Table, Constraint: v.Constraint, Columns: v.Columns, Refers: v.Refers, Code: v.Code, Message: v.Message, Entity: t.Plan.Name,
+	}
+	if r.Table == "" {
+		r.Table = t.Table.Name
+	}
 	for i, name := range v.Columns {
 		r.Fields = append(r.Fields, t.fieldOf(name))
 		if i < len(v.Values) {
 			r.Values = append(r.Values, v.Values[i].String())
 		}
-	}
-	switch {
-	case v.Row >= 0 && b != nil:
-		r.Row = t.Grow.Label(b.At(v.Row))
-	case len(v.Key) > 0:
-		r.Row = t.rowOf(v.Key)
-	}
-	if len(v.Other) > 0 {
-		r.Other = l.other(t, b, v)
 	}
 	r.Hint = hint(r)
 	return r
@@ -167,16 +197,16 @@ func keyText(key []store.Pair) string {
 
 // other says which row was collided with: one that this load wrote, or one that was
 // there before.
-func (l *loader) other(t *target, b *grow.Batch, v *store.Violation) string {
+func (l *loader) other(t *target, row grow.Row, v *store.Violation) string {
 	key := keyText(v.Other)
 	if t.out.Before == 0 {
-		if row, ok := t.planned(v.Other); ok {
-			return fmt.Sprintf("%s (%s), which this load wrote before", t.Grow.Label(row), key)
+		if at, ok := t.planned(v.Other); ok {
+			return fmt.Sprintf("%s (%s), which this load wrote before", t.Grow.Label(at), key)
 		}
 		return key + ", which this load wrote before"
 	}
-	if row, ok := t.planned(v.Other); ok && (row.Side || b != nil && !b.First.Side && row.N < b.First.N+uint64(v.Row)) {
-		return fmt.Sprintf("%s; planned as %s", key, t.Grow.Label(row))
+	if at, ok := t.planned(v.Other); ok && (at.Side || !row.Side && at.N < row.N) {
+		return fmt.Sprintf("%s; planned as %s", key, t.Grow.Label(at))
 	}
 	return key + ", which was there before this load"
 }

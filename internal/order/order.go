@@ -13,9 +13,14 @@ import (
 // Order is the order in which a plan's entities are loaded.
 type Order struct {
 	Families []Family
-	// Circular tells that some reference points to a row that comes later, so that
-	// references can be held against the tables only at the end.
-	Circular bool
+	// Late are references to rows that may come later.
+	Late []Late
+}
+
+// Late is a reference to rows that may come later: they close a circle.
+type Late struct {
+	Target *plan.Target
+	Field  int // of Target.Grow
 }
 
 // Family is an entity and all that is planned per it, parents first.
@@ -29,7 +34,7 @@ func Of(c *plan.Compiled) Order {
 	var roots []*grow.Entity
 	for _, t := range c.Targets {
 		byEntity[t.Grow] = t
-		if t.Grow.Parent == nil {
+		if t.Grow.Parent == nil && !t.Plan.Existing {
 			roots = append(roots, t.Grow)
 		}
 	}
@@ -47,14 +52,16 @@ func Of(c *plan.Compiled) Order {
 	place = func(root *grow.Entity) {
 		state[root] = placing
 		for _, t := range members[root] {
-			for _, f := range t.Grow.Fields {
+			for i, f := range t.Grow.Fields {
 				to := f.Target()
-				if to == nil || f == t.Grow.Up || to == t.Grow {
-					continue // a parent stands before, a row of the same entity is an earlier one
+				if to == nil || f.RefersUp() || to == t.Grow || byEntity[to].Plan.Existing {
+					continue // rows above stand before, a row of the same entity is an earlier one
 				}
 				switch r := to.Root(); {
 				case r == root || state[r] == placing:
-					o.Circular = true
+					if !f.Inner {
+						o.Late = append(o.Late, Late{t, i})
+					}
 				case state[r] == waiting:
 					place(r)
 				}

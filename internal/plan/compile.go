@@ -15,8 +15,24 @@ type Compiled struct {
 	Set      *grow.Set
 	Targets  []*Target // in the order of Set.Entities
 	Warnings Problems
+	Database *schema.Database // nil without a database
 
 	files []FileRows
+}
+
+// Problem is something about an entity that only the database shows.
+func (c *Compiled) Problem(e *Entity, format string, args ...any) *Problem {
+	p := c.Plan.add(e.place, format, args...)
+	p.Database = true
+	return p
+}
+
+// Line is where a row stands in the entity's file; 0 if it stands in none.
+func (t *Target) Line(n uint64) (string, int) {
+	if rows, ok := t.Grow.Table.(FileRows); ok {
+		return rows.Place(n)
+	}
+	return "", 0
 }
 
 // Target is an entity and the table that takes its rows.
@@ -25,6 +41,7 @@ type Target struct {
 	Grow    *grow.Entity
 	Table   *schema.Table    // nil if compiled without a database
 	Columns []*schema.Column // of each field of Grow; nil without a database
+	Write   Resolved
 }
 
 // Target finds an entity, by its own name or its table's; nil if there is none.
@@ -58,6 +75,8 @@ type Options struct {
 	// Rows opens a file of rows; nil: there are none. Its result is closed with the
 	// Compiled.
 	Rows func(FileSpec) (FileRows, Problems)
+	// Existing reads the rows of a table; nil: they cannot be read.
+	Existing func(*schema.Table) (grow.Table, error)
 }
 
 // Compile looks up every name and makes a plan ready to grow. The error is
@@ -69,8 +88,8 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	}
 	c := &compiler{
 		plan: p, db: o.Database, byName: map[string]*entity{},
-		out:   &Compiled{Plan: p, Set: &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock}},
-		kinds: map[string]grow.Kind{}, openFile: o.Rows,
+		out:   &Compiled{Plan: p, Database: o.Database, Set: &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock}},
+		kinds: map[string]grow.Kind{}, openFile: o.Rows, openTable: o.Existing,
 	}
 	for _, k := range grow.Kinds() {
 		c.kinds[k.Name] = k
@@ -79,6 +98,9 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	c.sources()
 	c.unique()
 	c.given()
+	for _, e := range c.entities {
+		e.write = c.written(e)
+	}
 	if c.growable() {
 		c.finish()
 	}
@@ -107,6 +129,8 @@ type compiler struct {
 	kinds    map[string]grow.Kind
 	stack    []*field // fields being compiled, to find circles
 	openFile func(FileSpec) (FileRows, Problems)
+
+	openTable func(*schema.Table) (grow.Table, error)
 }
 
 type entity struct {
@@ -121,6 +145,7 @@ type entity struct {
 	rows   map[string]int // their places among Side rows
 
 	rowFile FileRows // nil if its rows are grown
+	write   Resolved
 }
 
 // field is a field of the plan, or one that the plan leaves unsaid: a key, the
@@ -214,6 +239,10 @@ func (c *compiler) family(e *entity) {
 		c.add(per.place, "%s is per %s, and there is no such entity", e.decl.Name, per.Parent).nearest(per.Parent, c.names())
 		return
 	}
+	if e.parent.decl.Existing {
+		c.add(per.place, "the rows of %s are those of its table, and nothing can be planned per such rows in this version", per.Parent).
+			hint("give %s rows of its own, and let it pick %s", e.decl.Name, per.Parent)
+	}
 	if e.parent.decl.RowsFrom != nil {
 		c.add(per.place, "%s has its rows from a file, and nothing can be planned per such rows in this version", per.Parent).
 			hint("give %s rows of its own, and let it pick %s", e.decl.Name, per.Parent)
@@ -267,6 +296,7 @@ func (c *compiler) fieldsOf(e *entity) {
 		e.grow.Deal, e.grow.Instead = deal, e.decl.Per.Instead
 	}
 	c.openRows(e)
+	c.openExisting(e)
 	for _, d := range slices.Concat(e.decl.Draws, e.decl.Fields) {
 		if f := e.byName[d.Name]; f != nil {
 			what := "a draw"
@@ -393,7 +423,7 @@ func (c *compiler) target(f *field) *entity {
 // finish links the rows; what only shows then is told at its place in the plan.
 func (c *compiler) finish() {
 	for _, e := range c.entities {
-		t := &Target{Plan: e.decl, Grow: e.grow, Table: e.table}
+		t := &Target{Plan: e.decl, Grow: e.grow, Table: e.table, Write: e.write}
 		for _, f := range e.fields {
 			t.Columns = append(t.Columns, f.column)
 		}

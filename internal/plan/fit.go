@@ -11,7 +11,7 @@ import (
 
 // fit holds an entity against its table.
 func (c *compiler) fit(e *entity) {
-	if e.table == nil {
+	if e.table == nil || e.decl.Existing {
 		return
 	}
 	byColumn := map[*schema.Column]*field{}
@@ -28,6 +28,9 @@ func (c *compiler) fit(e *entity) {
 	for _, col := range e.table.Columns {
 		if lost && e.table.Reference(col.Name) != nil {
 			continue
+		}
+		if e.write.Mode == Update {
+			break // no row is added
 		}
 		if byColumn[col] == nil && col.NotNull && !col.Default && !col.Generated {
 			c.missing(e.decl.place, "the column %s.%s (%s) is NOT NULL without a default, and the plan has no source for it", e.table.Name, col.Name, col.Declared).

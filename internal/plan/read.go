@@ -25,7 +25,10 @@ type Plan struct {
 	Seed     string
 	Clock    grow.Value // a Timestamp
 	Database string     // URL, empty if the plan names none
+	Commit   Commit
 	Entities []*Entity
+
+	OnViolation Policies // what is not named stops
 
 	collector *collector
 	malformed Problems // what is wrong with its form
@@ -43,6 +46,11 @@ type Entity struct {
 	Uniques   []Unique
 	Given     []*Given
 	RowsFrom  *RowsFrom // nil if its rows are grown
+	Existing  bool      // its rows are those of the table: they are read, not written
+	Write     *Write    // nil: insert
+
+	DatabaseKeys bool     // the database gives the keys
+	OnViolation  Policies // before the plan's own
 
 	place
 	tablePlace, rowsPlace place
@@ -137,7 +145,7 @@ func Read(file string, data []byte) (*Plan, error) {
 	if root == nil {
 		return nil, c.found
 	}
-	p := &Plan{collector: c, Edition: "1"}
+	p := &Plan{collector: c, Edition: "1", Commit: CommitLoad}
 	if !root.mapping {
 		p.add(root.place, "a plan is a mapping (key: value), and here is %s", root.what()).hint("it begins with name: NAME; evensprout demo makes one to look at")
 		return nil, c.found
@@ -201,11 +209,16 @@ func (p *Plan) read(root *node) {
 		"when":     func(_, v *node) { whenEmpty = p.when(v) },
 		"commit": func(_, v *node) {
 			var word string
-			if p.text(v, "commit", &word) && word != "load" {
-				p.add(v.place, "commit knows one word in this version, load: all rows in one transaction")
+			if p.text(v, "commit", &word) {
+				if !slices.Contains(commits, word) {
+					p.add(v.place, "%q is no way to commit", word).nearest(word, commits)
+					return
+				}
+				p.Commit = Commit(word)
 			}
 		},
-		"entities": func(_, v *node) { entities = v },
+		"on_violation": func(_, v *node) { p.OnViolation = p.violationPolicies(v) },
+		"entities":     func(_, v *node) { entities = v },
 	})
 	if p.Name == "" && root.get("name") == nil {
 		p.add(place{1, 1}, "the plan has no name").hint("name: says who this plan is, such as name: larkwater")
@@ -246,8 +259,23 @@ var namePattern = regexp.MustCompile(`^[\pL_][\pL\pN_]{0,199}$`)
 
 func (p *Plan) entity(e *Entity, n *node) {
 	p.each(n, "an entity", shape{
-		"table":     func(_, v *node) { p.text(v, "table", &e.Table); e.tablePlace = v.place },
-		"rows":      func(_, v *node) { e.Rows, _ = p.number(v, "rows", 0, maxRows); e.rowsPlace = v.place },
+		"table": func(_, v *node) { p.text(v, "table", &e.Table); e.tablePlace = v.place },
+		"rows": func(_, v *node) {
+			if e.rowsPlace = v.place; v.scalar() && v.text == "existing" {
+				e.Existing = true
+				return
+			}
+			e.Rows, _ = p.number(v, "rows", 0, maxRows)
+		},
+		"write":        func(_, v *node) { e.Write = p.write(v) },
+		"on_violation": func(_, v *node) { e.OnViolation = p.violationPolicies(v) },
+		"keys": func(_, v *node) {
+			var word string
+			if p.text(v, "keys", &word) && word != "database" && word != "planned" {
+				p.add(v.place, "keys are planned, or the database gives them, and here is %s", v.what()).nearest(word, []string{"planned", "database"})
+			}
+			e.DatabaseKeys = word == "database"
+		},
 		"per":       func(_, v *node) { e.Per = p.per(v) },
 		"rows_from": func(_, v *node) { p.rowsFrom(e, v) },
 		"via": func(k, v *node) {
@@ -259,6 +287,14 @@ func (p *Plan) entity(e *Entity, n *node) {
 		"unique": func(_, v *node) { p.uniques(e, v) },
 		"given":  func(_, v *node) { p.given(e, v) },
 	})
+	if e.Existing {
+		for _, x := range n.pairs {
+			if k := x.key.text; k != "rows" && k != "table" {
+				p.add(x.key.place, "the rows of %s are those of its table, so it says nothing else: no %s", e.Name, k).hint("its fields are the columns of the table")
+			}
+		}
+		return
+	}
 	if e.Per != nil && e.rowsPlace != (place{}) {
 		p.add(e.rowsPlace, "%s has both rows and per", e.Name).
 			hint("per says how many rows each parent has; rows is for entities without a parent")

@@ -98,8 +98,11 @@ type Tx interface {
 	Stage(ctx context.Context, w *Write, rows Rows) (Stage, error)
 	// Clear deletes all rows of a table.
 	Clear(ctx context.Context, t *schema.Table) (int64, error)
-	// Referring counts the rows of a table that refer to any row of another.
-	Referring(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error)
+	// Referring shows the rows of a table that refer to any row of another.
+	Referring(ctx context.Context, t *schema.Table, r *schema.Reference, show func([]grow.Value) error) error
+	// Unlink sets references to NULL, and Remove deletes the rows that have them.
+	Unlink(ctx context.Context, t *schema.Table, r *schema.Reference) error
+	Remove(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error)
 	// Note adds an entry to the journal.
 	Note(ctx context.Context, n Note) error
 	// Savepoint marks a place to go back to; marks are nested.
@@ -128,9 +131,9 @@ type Stage interface {
 	Apply(ctx context.Context, lo, hi int64) (Outcome, error)
 	// Unmatched are the rows that no row of the table matches.
 	Unmatched(ctx context.Context) ([]int64, error)
-	// Renamed are the keys of rows that were there, where they differ from the staged
-	// ones: staged and real key.
-	Renamed(ctx context.Context, key *schema.Column, show func(row int64, staged, real grow.Value) error) error
+	// Keys shows the keys that matched rows have in the table; with differing only
+	// those that are not the staged ones.
+	Keys(ctx context.Context, key *schema.Column, differing bool, show func(row int64, key grow.Value) error) error
 	// Changes shows what Apply would change, cell by cell.
 	Changes(ctx context.Context, show func(Change) error) error
 	// Row reads a staged row again: the values of the columns of the write.

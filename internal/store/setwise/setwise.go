@@ -158,13 +158,29 @@ func (tx *Tx) Clear(ctx context.Context, t *schema.Table) (int64, error) {
 	return tx.Exec(ctx, "DELETE FROM "+tx.Table(t))
 }
 
-// Referring counts the rows of a table that refer to any row of another.
-func (tx *Tx) Referring(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error) {
-	var where []string
+// referring is the condition that a row has a reference.
+func (tx *Tx) referring(t *schema.Table, r *schema.Reference) string {
+	return " WHERE " + notNull(Names(tx, "", columnsOf(t, r.Columns)))
+}
+
+// Referring shows the rows of a table that refer to any row of another.
+func (tx *Tx) Referring(ctx context.Context, t *schema.Table, r *schema.Reference, show func([]grow.Value) error) error {
+	return tx.Query(ctx, "SELECT "+strings.Join(Names(tx, "", t.Columns), ", ")+" FROM "+tx.Table(t)+tx.referring(t, r), nil, t.Columns, show)
+}
+
+// Unlink sets references to NULL.
+func (tx *Tx) Unlink(ctx context.Context, t *schema.Table, r *schema.Reference) error {
+	var set []string
 	for _, c := range Names(tx, "", columnsOf(t, r.Columns)) {
-		where = append(where, c+" IS NOT NULL")
+		set = append(set, c+" = NULL")
 	}
-	return number(ctx, tx, "SELECT count(*) FROM "+tx.Table(t)+" WHERE "+strings.Join(where, " AND "))
+	_, err := tx.Exec(ctx, "UPDATE "+tx.Table(t)+" SET "+strings.Join(set, ", ")+tx.referring(t, r))
+	return err
+}
+
+// Remove deletes the rows that have a reference.
+func (tx *Tx) Remove(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error) {
+	return tx.Exec(ctx, "DELETE FROM "+tx.Table(t)+tx.referring(t, r))
 }
 
 // Savepoint marks a place to go back to.

@@ -405,13 +405,15 @@ func (s *stage) Unmatched(ctx context.Context) ([]int64, error) {
 	return rows, err
 }
 
-// Renamed are the keys of matched rows that differ from the staged ones.
-func (s *stage) Renamed(ctx context.Context, key *schema.Column, show func(int64, grow.Value, grow.Value) error) error {
-	name := s.Quote(key.Name)
-	sql := "SELECT " + s.ordinal() + ", s." + name + ", t." + name + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on +
-		where("s."+name+" <> t."+name) + " ORDER BY 1"
-	return s.Query(ctx, sql, nil, []*schema.Column{Ordinal, key, key}, func(row []grow.Value) error {
-		return show(row[0].N, row[1], row[2])
+// Keys shows the keys that matched rows have in the table.
+func (s *stage) Keys(ctx context.Context, key *schema.Column, differing bool, show func(int64, grow.Value) error) error {
+	name, condition := s.Quote(key.Name), ""
+	if differing {
+		condition = "s." + name + " <> t." + name
+	}
+	sql := "SELECT " + s.ordinal() + ", t." + name + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where(condition) + " ORDER BY 1"
+	return s.Query(ctx, sql, nil, []*schema.Column{Ordinal, key}, func(row []grow.Value) error {
+		return show(row[0].N, row[1])
 	})
 }
 

@@ -1,0 +1,157 @@
+package grow
+
+import (
+	"sync"
+	"sync/atomic"
+)
+
+// Record is what a pure function of the plan cannot know, because only a database
+// decides it: rows that were refused, and values that were drawn again. Rows are a
+// function of plan and record. It may be used by several goroutines.
+type Record struct {
+	version  atomic.Uint64 // how often something was added
+	mu       sync.RWMutex
+	rejected map[*Entity]map[Row]bool
+	attempts map[*Field]map[Row]uint64
+}
+
+// NewRecord makes an empty record.
+func NewRecord() *Record {
+	return &Record{rejected: map[*Entity]map[Row]bool{}, attempts: map[*Field]map[Row]uint64{}}
+}
+
+// Version changes whenever something is added.
+func (r *Record) Version() uint64 { return r.version.Load() }
+
+// Reject notes that a row is not there.
+func (r *Record) Reject(e *Entity, row Row) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.rejected[e] == nil {
+		r.rejected[e] = map[Row]bool{}
+	}
+	r.rejected[e][row] = true
+	r.version.Add(1)
+}
+
+// Rejected tells whether a row is not there.
+func (r *Record) Rejected(e *Entity, row Row) bool {
+	if r == nil || r.version.Load() == 0 {
+		return false
+	}
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.rejected[e][row]
+}
+
+// AnyRejected tells whether some row of an entity is not there.
+func (r *Record) AnyRejected(e *Entity) bool {
+	if r == nil || r.version.Load() == 0 {
+		return false
+	}
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return len(r.rejected[e]) > 0
+}
+
+// Redraw takes the next attempt of a field of a row, and returns its number.
+func (r *Record) Redraw(f *Field, row Row) uint64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.attempts[f] == nil {
+		r.attempts[f] = map[Row]uint64{}
+	}
+	r.attempts[f][row]++
+	r.version.Add(1)
+	return r.attempts[f][row]
+}
+
+// Attempt is the attempt of a field of a row, 0 for the first.
+func (r *Record) Attempt(f *Field, row Row) uint64 {
+	if r == nil || r.version.Load() == 0 {
+		return 0
+	}
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.attempts[f][row]
+}
+
+// Redrawn returns the fields whose next attempts may change a field's value: itself,
+// or those that it is built of. It is empty if the value follows from others, or from
+// the row's place, altogether.
+func (f *Field) Redrawn() []*Field {
+	if f.group != nil {
+		return []*Field{f.group.lead()}
+	}
+	switch s := f.Source.(type) {
+	case *literal, *counter, *upward, *tree, *aggregate, *running, *stored, *copiedReference, *lookup, *generated:
+		return nil
+	case *pick:
+		if s.Distinct {
+			return nil // siblings share one permutation
+		}
+	case *copied:
+		if len(s.path.Hops) > 0 {
+			return nil
+		}
+		return s.path.Field.Redrawn()
+	case *partOf:
+		return s.of.Redrawn()
+	case *template:
+		var paths []Path
+		for i := range s.parts {
+			if s.parts[i].path != nil {
+				paths = append(paths, *s.parts[i].path)
+			}
+		}
+		return redrawn(paths)
+	case *computed:
+		return redrawn(s.inputs)
+	}
+	return []*Field{f}
+}
+
+func redrawn(paths []Path) []*Field {
+	var out []*Field
+	for _, p := range paths {
+		if len(p.Hops) == 0 {
+			out = append(out, p.Field.Redrawn()...)
+		}
+	}
+	return out
+}
+
+// lead is the field by which a group's attempts are counted.
+func (g *Group) lead() *Field {
+	if g.text != nil {
+		return g.text
+	}
+	return g.members[0].field
+}
+
+// retry is the place of a row in the group at a later attempt: somewhere in the
+// reserve, and nowhere that grown rows or given ones stand.
+func (g *Group) retry(c cell, attempt uint64) (uint64, bool) {
+	low := max(g.size-g.size/8, min(g.entity.Rows, g.size))
+	if low >= g.size {
+		return 0, false
+	}
+	const tries = 64
+	b := c.g.take()
+	defer func() { c.g.give(b) }()
+	for i := range uint64(tries) {
+		w := philox([4]uint64{c.fr.id[1], c.fr.id[0], attempt, 7 + i<<8}, g.key)
+		index := g.first.at(low + below(w[0], g.size-low))
+		if len(g.taken) > 0 {
+			fr := c.g.spare(g.entity, c.fr.row)
+			fr.groups[g.slot] = groupAt{known: true, index: index}
+			b = g.appendKey(c.g, fr, b[:0])
+			fr.close()
+			if _, held := g.taken[string(b)]; held {
+				continue
+			}
+		}
+		return index, true
+	}
+	return 0, false
+}

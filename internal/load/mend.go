@@ -1,0 +1,305 @@
+package load
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/order"
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// mend computes what adds up rows again, where rows below were rejected or drawn again
+// in this chunk. Where the new values are refused, the whole family is rejected.
+func (w *writer) mend(ctx context.Context, c order.Chunk) error {
+	if len(w.touched) == 0 {
+		return nil
+	}
+	affected := map[*target]map[grow.Row]bool{}
+	for e, rows := range w.touched {
+		for row := range rows {
+			w.climb(e, row, affected)
+		}
+	}
+	for _, run := range c {
+		t := w.targets[run.Target]
+		rows := affected[t]
+		if len(rows) == 0 {
+			continue
+		}
+		sorted := make([]grow.Row, 0, len(rows))
+		for r := range rows {
+			sorted = append(sorted, r)
+		}
+		slices.SortFunc(sorted, func(a, b grow.Row) int {
+			if a.Side != b.Side {
+				if a.Side {
+					return -1
+				}
+				return 1
+			}
+			return int(int64(a.N) - int64(b.N))
+		})
+		if err := w.mendRows(ctx, t, sorted); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// climb collects the rows above that add up something.
+func (w *writer) climb(e *grow.Entity, row grow.Row, into map[*target]map[grow.Row]bool) {
+	for {
+		up, ok := w.grower().Parent(e, row)
+		if !ok {
+			return
+		}
+		e, row = e.Parent, up
+		t := w.byGrow[e]
+		if t == nil || !t.sums || w.record.Rejected(e, row) || t.Write.Mode == plan.Keep {
+			continue
+		}
+		if into[t] == nil {
+			into[t] = map[grow.Row]bool{}
+		}
+		into[t][row] = true
+	}
+}
+
+func (w *writer) mendRows(ctx context.Context, t *target, rows []grow.Row) error {
+	write := store.Write{Into: t.write.Into, Mode: store.Update}
+	for _, name := range t.Table.PrimaryKey {
+		if c := t.Table.Column(name); slices.Contains(write.Columns, c) {
+			write.Match = append(write.Match, c)
+		}
+	}
+	if len(write.Match) == 0 || len(write.Match) < len(t.Table.PrimaryKey) {
+		write.Match = t.write.Match
+	}
+	if len(write.Match) == 0 {
+		return &Refusal{Kind: store.RowCount, Entity: t.Plan.Name, Table: t.Table.Name,
+			Message: "rows below were left out, and what adds them up cannot be written again: the table has no key in the plan"}
+	}
+	set := t.write.Set
+	if t.write.Mode == store.Insert || t.write.Mode == store.Replace {
+		set = write.Columns
+	}
+	for _, c := range set {
+		if !slices.Contains(write.Match, c) && !slices.Contains(t.Table.PrimaryKey, c.Name) && c.Identity == schema.NoIdentity {
+			write.Set = append(write.Set, c)
+		}
+	}
+	growing := func(yield func(*grow.Batch) bool) {
+		var b grow.Batch
+		for _, r := range rows {
+			w.grower().Grow(t.Grow, r, 1, &b)
+			w.translate(t, &b)
+			if !yield(&b) {
+				return
+			}
+		}
+	}
+	st, err := w.tx.Stage(ctx, &write, growing)
+	if err != nil {
+		return err
+	}
+	// What is counted as inserted or updated is so already.
+	_, err = store.Isolate(ctx, w.tx, st, 0, st.Rows(), func(v *store.Violation) error {
+		root, row := t.Grow, rows[v.Row]
+		for root.Parent != nil {
+			up, _ := w.grower().Parent(root, row)
+			root, row = root.Parent, up
+		}
+		if w.policy(t, v.Kind) == plan.Stop {
+			return w.refusalOf(t, rows[v.Row], nil, v)
+		}
+		if err := w.reject(w.byGrow[root], row, v); err != nil {
+			return err
+		}
+		return errAgain
+	})
+	return err
+}
+
+// second writes the references that were NULL at first, because they close a circle.
+func (l *loader) second(ctx context.Context, w *writer) error {
+	for _, t := range l.list {
+		if len(t.late) == 0 || t.out.Skipped {
+			continue
+		}
+		write := store.Write{Into: store.Into{Table: t.Table}, Mode: store.Update, Match: []*schema.Column{t.key}}
+		at := slices.Index(t.Grow.Fields, t.Grow.Key)
+		write.Columns, write.Fields = []*schema.Column{t.key}, []int{at}
+		for _, f := range t.late {
+			write.Columns, write.Fields = append(write.Columns, t.Columns[f]), append(write.Fields, f)
+			write.Set = append(write.Set, t.Columns[f])
+		}
+		for _, side := range []bool{true, false} {
+			total := t.Grow.Rows
+			if side {
+				total = uint64(len(t.Grow.Side))
+			}
+			for from := uint64(0); from < total; from += l.o.Chunk {
+				run := order.Run{Target: t.Target, First: grow.Row{N: from, Side: side}, Rows: min(l.o.Chunk, total-from)}
+				if err := w.secondRun(ctx, t, &write, run); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (w *writer) secondRun(ctx context.Context, t *target, write *store.Write, run order.Run) error {
+	p := &pass{}
+	rows := func(yield func(*grow.Batch) bool) {
+		for b := range w.regrow(run) {
+			w.closeCircle(t, b)
+			for i := range b.Len {
+				if w.record.Rejected(t.Grow, b.At(i)) {
+					continue
+				}
+				p.segments = append(p.segments, segment{p.n, b.At(i), 1})
+				p.n++
+				if !yield(b.Slice(i, i+1)) {
+					return
+				}
+			}
+		}
+	}
+	st, err := w.tx.Stage(ctx, write, rows)
+	if err != nil {
+		return err
+	}
+	if w.growth != nil {
+		return w.growth
+	}
+	_, err = store.Isolate(ctx, w.tx, st, 0, st.Rows(), func(v *store.Violation) error { return w.refusalOf(t, p.row(v.Row), p, v) })
+	return err
+}
+
+// closeCircle puts real keys into late references, and NULL where the row referred to
+// was rejected.
+func (w *writer) closeCircle(t *target, b *grow.Batch) {
+	at := slices.Index(t.Grow.Fields, t.Grow.Key)
+	for i := range b.Len {
+		row := b.Row(i)
+		if real, ok := w.real[t.Grow][row[at]]; ok {
+			row[at] = real
+		}
+		for _, f := range t.late {
+			field := t.Grow.Fields[f]
+			to := field.Target()
+			if w.record.AnyRejected(to) {
+				if other, ok := w.grower().Refers(t.Grow, b.At(i), field); ok && w.record.Rejected(to, other) {
+					row[f] = grow.Value{}
+					continue
+				}
+			}
+			if real, ok := w.real[to][row[f]]; ok && field.Stored() == to.Key {
+				row[f] = real
+			}
+		}
+	}
+}
+
+// clear empties the tables of entities that are replaced, children first. Rows outside
+// the plan that refer to them stop it, unless the plan says cascade: then these are
+// noted and removed as well.
+func (l *loader) clear(ctx context.Context, w *writer) error {
+	cleared := map[*schema.Table]bool{}
+	for _, t := range slices.Backward(l.list) {
+		if t.Write.Mode != plan.Replace || t.out.Skipped {
+			continue
+		}
+		cleared[t.Table] = true
+		if err := l.detach(ctx, w, t, t.Table, cleared); err != nil {
+			return err
+		}
+		n, err := w.tx.Clear(ctx, t.Table)
+		if err != nil {
+			return l.refusal(t, nil, err)
+		}
+		w.of(t).removed += n
+	}
+	return nil
+}
+
+// detach looks for rows of other tables that refer to a table that will be empty.
+func (l *loader) detach(ctx context.Context, w *writer, t *target, table *schema.Table, cleared map[*schema.Table]bool) error {
+	for _, other := range l.plan.Database.Tables {
+		for i := range other.References {
+			r := &other.References[i]
+			if r.To != table {
+				continue
+			}
+			if other == table {
+				if other.Column(r.Columns[0]).NotNull {
+					continue // the engine deletes them together, or tells that it cannot
+				}
+				if err := w.tx.Unlink(ctx, other, r); err != nil {
+					return l.refusal(t, nil, err)
+				}
+				continue
+			}
+			if cleared[other] {
+				continue
+			}
+			if err := l.detachRows(ctx, w, t, other, r, cleared); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (l *loader) detachRows(ctx context.Context, w *writer, t *target, other *schema.Table, r *schema.Reference, cleared map[*schema.Table]bool) error {
+	n := int64(0)
+	err := w.tx.Referring(ctx, other, r, func(row []grow.Value) error {
+		n++
+		if !t.Write.Cascade {
+			return nil
+		}
+		texts := map[string]string{}
+		for i, c := range other.Columns {
+			if !row[i].IsNull() {
+				texts[c.Name] = row[i].String()
+			}
+		}
+		detail, err := json.Marshal(map[string]any{"table": other.Name, "values": texts})
+		w.state.journal = append(w.state.journal, store.Note{Load: l.id, Entity: t.Plan.Name, What: store.NoteRemoved, Detail: string(detail)})
+		return err
+	})
+	if err != nil || n == 0 {
+		return err
+	}
+	if !t.Write.Cascade {
+		return &Refusal{
+			Kind: store.ForeignKey, Entity: t.Plan.Name, Table: t.Table.Name, Constraint: r.Name, Columns: r.Columns, Refers: t.Table.Name,
+			Message: "rows of " + other.Name + " refer to rows that replace would delete",
+			Hint:    "replace " + other.Name + " as well, or say write: {mode: replace, cascade: true} to remove these rows, or use upsert",
+		}
+	}
+	// Rows that refer to these go first.
+	if err := l.detach(ctx, w, t, other, cleared); err != nil {
+		return err
+	}
+	_, err = w.tx.Remove(ctx, other, r)
+	return err
+}
+
+// noteChanges collects what an update would change.
+func (w *writer) noteChanges(ctx context.Context, t *target, st store.Stage, p *pass) error {
+	return st.Changes(ctx, func(c store.Change) error {
+		row := p.row(c.Row)
+		x := Changed{Entity: t.Plan.Name, Row: t.Grow.Label(row), Match: c.Match, Field: t.fieldOf(c.Column.Name), From: c.From, To: c.To}
+		if !row.Side {
+			_, x.Line = t.Line(row.N)
+		}
+		w.state.changes = append(w.state.changes, x)
+		return nil
+	})
+}

@@ -1,0 +1,178 @@
+package load
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+	"evensprout/internal/store"
+
+	"github.com/zeebo/xxh3"
+)
+
+// Rejection is a row that was left out, with its values as they would have been
+// written.
+type Rejection struct {
+	Refusal *Refusal
+	Fields  []string // of the plan; a draw is not among them
+	Values  []grow.Value
+}
+
+// Changed is a cell that an update or upsert changed.
+type Changed struct {
+	Entity   string
+	Row      string // its label
+	Line     int    // in the entity's file; 0 if it has none
+	Match    []grow.Value
+	Field    string
+	From, To grow.Value
+}
+
+// TooMany is the refusal at which more rows were rejected than allowed.
+type TooMany struct {
+	*Refusal
+	Limit int64
+}
+
+func (e *TooMany) Error() string {
+	return fmt.Sprintf("more than %d rows would be rejected; the last: %s", e.Limit, e.Refusal.Error())
+}
+func (e *TooMany) Unwrap() error { return e.Refusal }
+
+// decide applies the policy to a refused row. It tells whether the chunk must be
+// written again; the error stops the load.
+func (w *writer) decide(t *target, row grow.Row, v *store.Violation) (again bool, err error) {
+	switch w.policy(t, v.Kind) {
+	case plan.Skip:
+		return false, w.reject(t, row, v)
+	case plan.Redraw:
+		return true, w.redraw(t, row, v)
+	}
+	return false, w.refusalOf(t, row, nil, v)
+}
+
+// maxTold bounds the rejections that a result tells one by one.
+const maxTold = 20
+
+// reject leaves a row out.
+func (w *writer) reject(t *target, row grow.Row, v *store.Violation) error {
+	r := w.refusalOf(t, row, nil, v)
+	if r.Constraint == "consequence" {
+		r.Hint = ""
+	}
+	w.mu.Lock()
+	w.rejected++
+	n := w.rejected
+	w.mu.Unlock()
+	if w.o.MaxRejects > 0 && n > w.o.MaxRejects {
+		return &TooMany{r, w.o.MaxRejects}
+	}
+	var one grow.Batch
+	w.grower().Grow(t.Grow, row, 1, &one)
+	w.translate(t, &one)
+	x := &Rejection{Refusal: r}
+	for i, f := range t.Grow.Fields {
+		if !f.Inner && (t.Columns[i] != nil && slices.Contains(t.write.Columns, t.Columns[i])) {
+			x.Fields, x.Values = append(x.Fields, f.Name), append(x.Values, one.Row(0)[i])
+		}
+	}
+	w.state.rejections = append(w.state.rejections, x)
+	w.state.rejectedOf[t]++
+	w.touch(t.Grow, row)
+	w.record.Reject(t.Grow, row)
+	detail, _ := json.Marshal(r)
+	w.state.journal = append(w.state.journal, store.Note{Load: w.id, Entity: t.Plan.Name, Row: r.Row, What: store.NoteRejected, Detail: string(detail)})
+	return nil
+}
+
+// redraw takes the next attempt of the fields of a constraint.
+func (w *writer) redraw(t *target, row grow.Row, v *store.Violation) error {
+	var fields []*grow.Field
+	for _, name := range v.Columns {
+		for i, c := range t.Columns {
+			if c == nil || c.Name != name {
+				continue
+			}
+			if row.Side {
+				if _, given := t.Grow.Side[row.N].Given[t.Grow.Fields[i]]; given {
+					continue // written by hand
+				}
+			}
+			fields = append(fields, t.Grow.Fields[i].Redrawn()...)
+		}
+	}
+	stop := func(why string) error {
+		r := w.refusalOf(t, row, nil, v)
+		r.Hint = why
+		return r
+	}
+	if len(fields) == 0 {
+		return stop("nothing of this can be drawn again: these values are written by hand, counted, or follow from other rows; use stop or skip, or another source")
+	}
+	for _, f := range fields {
+		n := w.record.Redraw(f, row)
+		if n > maxAttempts {
+			return stop(fmt.Sprintf("it was drawn again %d times, and every value is refused: there are too few different ones", maxAttempts))
+		}
+		detail, _ := json.Marshal(map[string]any{"field": f.Name, "attempt": n})
+		w.state.journal = append(w.state.journal, store.Note{Load: w.id, Entity: t.Plan.Name, Row: t.Grow.Label(row), What: store.NoteRedrawn, Detail: string(detail)})
+	}
+	w.redrawn++
+	w.touch(t.Grow, row)
+	return nil
+}
+
+// twin watches for a row with the match values of one in an earlier chunk.
+func (w *writer) twin(t *target, values []grow.Value) *store.Violation {
+	var b []byte
+	v := &store.Violation{Kind: store.Unique, Constraint: "match", Message: "an earlier row of this load has the same values"}
+	for _, c := range t.write.Match {
+		x := values[slices.Index(t.Columns, c)]
+		v.Columns, v.Values = append(v.Columns, c.Name), append(v.Values, x)
+		b = append(x.AppendText(b), 0)
+	}
+	h := xxh3.Hash128(b)
+	key := [2]uint64{h.Hi, h.Lo}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if t.seen[key] {
+		return v
+	}
+	t.seen[key] = true
+	return nil
+}
+
+// handOut gives away rejections and changes that can no longer be taken back.
+func (w *writer) handOut() error {
+	for _, x := range w.state.rejections {
+		if len(w.rejects) < maxTold {
+			w.rejects = append(w.rejects, x.Refusal)
+		}
+		if w.o.Rejected != nil {
+			if err := w.o.Rejected(*x); err != nil {
+				return err
+			}
+		}
+	}
+	for t, n := range w.state.rejectedOf {
+		t.out.Rejected += n
+	}
+	for _, x := range w.state.missing {
+		if len(w.unmatched) < maxTold {
+			w.unmatched = append(w.unmatched, x.Refusal)
+		}
+		if w.o.Rejected != nil {
+			if err := w.o.Rejected(*x); err != nil {
+				return err
+			}
+		}
+	}
+	for _, c := range w.state.changes {
+		if err := w.o.Changed(c); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,330 @@
+package plan
+
+import (
+	"slices"
+	"strings"
+
+	"evensprout/internal/schema"
+)
+
+// Mode is how the rows of an entity are written.
+type Mode string
+
+// The write modes.
+const (
+	Insert  Mode = "insert"  // new rows
+	Keep    Mode = "keep"    // add what is missing, leave what is there
+	Upsert  Mode = "upsert"  // add what is missing, change what is there
+	Update  Mode = "update"  // change what is there, add nothing
+	Replace Mode = "replace" // empty the table and fill it
+)
+
+var modes = []string{string(Insert), string(Keep), string(Upsert), string(Update), string(Replace)}
+
+// Commit says which rows are committed together.
+type Commit string
+
+// The ways to commit.
+const (
+	CommitLoad   Commit = "load"   // all: or nothing
+	CommitChunk  Commit = "chunk"  // each chunk
+	CommitFamily Commit = "family" // each row without a parent, with all that is below it
+)
+
+var commits = []string{string(CommitLoad), string(CommitChunk), string(CommitFamily)}
+
+// Policy is what to do about a row that the database refuses.
+type Policy string
+
+// The policies.
+const (
+	Stop   Policy = "stop"
+	Skip   Policy = "skip"   // leave the row out, with what hangs on it
+	Redraw Policy = "redraw" // grow its values anew
+)
+
+var policies = []string{string(Stop), string(Skip), string(Redraw)}
+
+// AllKinds is the name that stands for every kind of violation.
+const AllKinds = "all"
+
+// violationKinds are the kinds that policies know.
+var violationKinds = []string{AllKinds, "unique", "foreign_key", "not_null", "check", "exclusion", "too_long", "out_of_range", "bad_value", "raised", "row_count"}
+
+// Policies are by kind of violation.
+type Policies map[string]Policy
+
+// ParsePolicy reads KIND=POLICY, as the command line says it.
+func ParsePolicy(text string, into Policies) error {
+	kind, policy, ok := strings.Cut(text, "=")
+	switch {
+	case !ok:
+		return &wordError{text, "KIND=POLICY, such as unique=skip", ""}
+	case !slices.Contains(violationKinds, kind):
+		return &wordError{kind, "a kind of violation", Nearest(kind, violationKinds)}
+	case !slices.Contains(policies, policy):
+		return &wordError{policy, "a policy: stop, skip or redraw", Nearest(policy, policies)}
+	}
+	into[kind] = Policy(policy)
+	return nil
+}
+
+// ParseCommit reads the word for a way to commit.
+func ParseCommit(word string) (Commit, error) {
+	if !slices.Contains(commits, word) {
+		return "", &wordError{word, "a way to commit: load, chunk or family", Nearest(word, commits)}
+	}
+	return Commit(word), nil
+}
+
+// wordError is a word that is not one of those that could stand in its place.
+type wordError struct{ word, want, near string }
+
+func (e *wordError) Error() string {
+	text := e.word + " is not " + e.want
+	if e.near != "" {
+		text += "; did you mean " + e.near + "?"
+	}
+	return text
+}
+
+// Write is one entry of write.
+type Write struct {
+	Mode    Mode
+	Match   []string // fields by which rows that are there are recognised
+	Set     []string // fields that upsert and update change; nil for all others
+	Stamp   []string // fields changed only together with another
+	Cascade bool     // replace also removes rows elsewhere that refer to removed ones
+	place
+	matchPlace place
+}
+
+const writeHint = "write: {mode: upsert, match: [code], set: [label, price]}"
+
+// write reads write: a mode, or a mapping.
+func (p *Plan) write(v *node) *Write {
+	w := &Write{Mode: Insert, place: v.place, matchPlace: v.place}
+	mode := func(n *node) {
+		var word string
+		if p.text(n, "mode", &word) {
+			if !slices.Contains(modes, word) {
+				p.add(n.place, "%q is no write mode", word).nearest(word, modes)
+				return
+			}
+			w.Mode = Mode(word)
+		}
+	}
+	if v.scalar() {
+		mode(v)
+		return w
+	}
+	said := false
+	p.each(v, "write", shape{
+		"mode":    func(_, n *node) { mode(n); said = true },
+		"match":   func(_, n *node) { w.Match, w.matchPlace = p.fieldNames(n, "match"), n.place },
+		"set":     func(_, n *node) { w.Set = p.fieldNames(n, "set") },
+		"stamp":   func(_, n *node) { w.Stamp = p.fieldNames(n, "stamp") },
+		"cascade": func(_, n *node) { w.Cascade = p.yes(n, "cascade") },
+	})
+	if v.mapping && !said {
+		p.add(v.place, "write does not say its mode").hint(writeHint)
+	}
+	bad := func(n *node, what, modes string) {
+		if n != nil {
+			p.add(n.place, "%s belongs to %s, and the mode is %s", what, modes, w.Mode)
+		}
+	}
+	switch w.Mode {
+	case Insert, Replace:
+		bad(v.get("match"), "match", "keep, upsert and update")
+		fallthrough
+	case Keep:
+		bad(v.get("set"), "set", "upsert and update")
+		bad(v.get("stamp"), "stamp", "upsert and update")
+	}
+	if w.Mode != Replace {
+		bad(v.get("cascade"), "cascade", "replace")
+	}
+	return w
+}
+
+// fieldNames reads a field's name, or a list of them.
+func (p *Plan) fieldNames(v *node, of string) []string {
+	items := v.items
+	if !v.list {
+		items = []*node{v}
+	}
+	names := []string{}
+	for _, n := range items {
+		var name string
+		if p.text(n, of, &name) {
+			if slices.Contains(names, name) {
+				p.add(n.place, "%s stands twice in %s", name, of)
+				continue
+			}
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// violationPolicies reads on_violation.
+func (p *Plan) violationPolicies(v *node) Policies {
+	out := Policies{}
+	if !v.mapping {
+		p.add(v.place, "on_violation is a mapping of kinds to policies, and here is %s", v.what()).hint("on_violation: {unique: redraw}; what is not named stops")
+		return out
+	}
+	for _, x := range v.pairs {
+		var word string
+		switch {
+		case !slices.Contains(violationKinds, x.key.text):
+			p.add(x.key.place, "%q is no kind of violation", x.key.text).nearest(x.key.text, violationKinds)
+		case !p.text(x.value, "a policy", &word):
+		case !slices.Contains(policies, word):
+			p.add(x.value.place, "%q is no policy", word).nearest(word, policies)
+		default:
+			out[x.key.text] = Policy(word)
+		}
+	}
+	return out
+}
+
+// Resolved is how the rows of an entity are written, with the columns of its table.
+type Resolved struct {
+	Mode    Mode
+	Match   []*schema.Column
+	Set     []*schema.Column
+	Stamp   []*schema.Column
+	Cascade bool
+}
+
+// written finds the columns of an entity's write, and holds them against its table.
+func (c *compiler) written(e *entity) Resolved {
+	w := e.decl.Write
+	if w == nil {
+		return Resolved{Mode: Insert}
+	}
+	r := Resolved{Mode: w.Mode, Cascade: w.Cascade}
+	columns := func(names []string, of string) []*schema.Column {
+		var out []*schema.Column
+		for _, name := range names {
+			f := e.find(name)
+			switch {
+			case f == nil || f.decl.inner:
+				c.add(w.place, "%s: %s has no field %s", of, e.decl.Name, name).nearest(name, e.names())
+			case f.column != nil:
+				out = append(out, f.column)
+			}
+		}
+		return out
+	}
+	before := len(c.plan.collector.found)
+	r.Match, r.Set, r.Stamp = columns(w.Match, "match"), columns(w.Set, "set"), columns(w.Stamp, "stamp")
+	if e.table == nil || len(c.plan.collector.found) > before || w.Mode == Insert || w.Mode == Replace {
+		return r
+	}
+	if w.Match == nil {
+		r.Match = c.plainMatch(e)
+	}
+	if len(r.Match) == 0 {
+		return r // told
+	}
+	names := make([]string, len(r.Match))
+	for i, col := range r.Match {
+		names[i] = col.Name
+	}
+	if _, why := e.table.Backing(names); why != "" {
+		c.missing(w.matchPlace, "match: %s cannot tell the rows of %s apart: %s", strings.Join(names, ", "), e.table.Name, why).
+			hint("a unique index over NOT NULL columns must stand behind match: without one some engines fail and others add the rows a second time")
+	}
+	for _, col := range r.Match {
+		if slices.Contains(r.Set, col) || slices.Contains(r.Stamp, col) {
+			c.add(w.place, "%s is in match, so it does not change", col.Name).hint("take it out of set")
+		}
+	}
+	if w.Set == nil && w.Mode != Keep {
+		for _, f := range e.fields {
+			col := f.column
+			if col == nil || f.decl.inner || col.Generated || col.Identity == schema.Always || f.grow.Hidden ||
+				slices.Contains(r.Match, col) || slices.Contains(r.Stamp, col) || slices.Contains(e.table.PrimaryKey, col.Name) {
+				continue
+			}
+			r.Set = append(r.Set, col)
+		}
+	}
+	for _, col := range r.Set {
+		if col.Identity == schema.Always {
+			c.missing(w.place, "%s always numbers itself, so it cannot be set", col.Name)
+		}
+	}
+	if w.Mode == Update && len(r.Set) == 0 {
+		c.add(w.place, "%s has nothing to update: all its fields are in match", e.decl.Name).hint(writeHint)
+	}
+	return r
+}
+
+// plainMatch is the match that a plan leaves unsaid: the key of its file, the only
+// unique key whose fields it says, or the primary key.
+func (c *compiler) plainMatch(e *entity) []*schema.Column {
+	said := func(names []string) []*schema.Column {
+		var out []*schema.Column
+		for _, name := range names {
+			i := slices.IndexFunc(e.fields, func(f *field) bool {
+				return f.column != nil && strings.EqualFold(f.column.Name, name) && !f.grow.Hidden
+			})
+			if i < 0 {
+				return nil
+			}
+			out = append(out, e.fields[i].column)
+		}
+		return out
+	}
+	if r := e.decl.RowsFrom; r != nil && len(r.Key) > 0 {
+		var out []*schema.Column
+		for _, name := range r.Key {
+			if f := e.find(name); f != nil && f.column != nil {
+				out = append(out, f.column)
+			}
+		}
+		if len(out) == len(r.Key) {
+			return out
+		}
+	}
+	var found [][]*schema.Column
+	for _, key := range e.table.Keys() {
+		if _, why := e.table.Backing(key.Columns); why == "" {
+			if columns := said(key.Columns); columns != nil {
+				found = append(found, columns)
+			}
+		}
+	}
+	switch {
+	case len(found) == 1:
+		return found[0]
+	case len(found) > 1:
+		var keys []string
+		for _, columns := range found {
+			var names []string
+			for _, col := range columns {
+				names = append(names, col.Name)
+			}
+			keys = append(keys, "["+strings.Join(names, ", ")+"]")
+		}
+		c.add(e.decl.Write.place, "%s: by which key are rows of %s recognised? There is %s", e.decl.Write.Mode, e.table.Name, strings.Join(keys, " and ")).hint("match: %s", keys[0])
+		return nil
+	}
+	var out []*schema.Column
+	for _, name := range e.table.PrimaryKey {
+		for _, f := range e.fields {
+			if f.column != nil && f.column.Name == name {
+				out = append(out, f.column)
+			}
+		}
+	}
+	if len(out) == 0 || len(out) < len(e.table.PrimaryKey) {
+		c.missing(e.decl.Write.place, "%s needs a unique key of %s by which rows are recognised, and the plan has no fields for one", e.decl.Write.Mode, e.table.Name).hint("match: [FIELD]")
+		return nil
+	}
+	return out
+}
