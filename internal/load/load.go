@@ -262,6 +262,11 @@ func (l *loader) repeat(ctx context.Context, w *writer, do func() error) error {
 
 // inOne loads everything in one transaction.
 func (l *loader) inOne(ctx context.Context, w *writer) error {
+	l.reset()
+	// Outside the transaction, which some engines would end.
+	if err := l.reserve(ctx, w); err != nil {
+		return err
+	}
 	return l.repeat(ctx, w, func() error {
 		l.reset()
 		w.state = newState()
@@ -284,9 +289,6 @@ func (l *loader) inOne(ctx context.Context, w *writer) error {
 
 func (l *loader) writeAll(ctx context.Context, w *writer) error {
 	if err := l.before(ctx, w.tx); err != nil {
-		return err
-	}
-	if err := l.reserve(ctx, w); err != nil {
 		return err
 	}
 	if err := l.clear(ctx, w); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -13,6 +14,7 @@ import (
 	"evensprout/internal/demo"
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/sqlite"
 )
@@ -47,6 +49,7 @@ func dump(t *testing.T, s store.Store) string {
 	db, err := s.Survey(t.Context())
 	require.NoError(t, err)
 	var b strings.Builder
+	slices.SortFunc(db.Tables, func(a, b *schema.Table) int { return strings.Compare(a.Name, b.Name) })
 	for _, table := range db.Tables {
 		fmt.Fprintln(&b, "==", table.Name)
 		require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []grow.Value) error {

@@ -54,7 +54,7 @@ func (l *loader) prepare() error {
 	}
 	problems = append(problems, l.prepareLate()...)
 	for _, t := range l.list {
-		mayNote := t.unkeyed && t.referred || t.referred && (t.Write.Mode == plan.Keep || t.Write.Mode == plan.Upsert) || t.Write.Cascade
+		mayNote := t.unkeyed && t.referred || t.referred && (t.Write.Mode == plan.Keep || t.Write.Mode == plan.Upsert || t.Write.Mode == plan.Update) || t.Write.Cascade
 		for _, kind := range []store.ViolationKind{store.Unique, store.ForeignKey, store.NotNull, store.Check, store.Exclusion, store.TooLong, store.OutOfRange, store.BadValue, store.Raised} {
 			mayNote = mayNote || l.policy(t, kind) != plan.Stop
 		}

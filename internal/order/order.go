@@ -26,8 +26,16 @@ type Late struct {
 // Family is an entity and all that is planned per it, parents first.
 type Family []*plan.Target
 
+// reference is one entity's need for rows of another family.
+type reference struct {
+	from     *plan.Target
+	field    int
+	root, to *grow.Entity // heads of the two families
+}
+
 // Of orders a compiled plan. Entities that need not wait for each other keep the
-// order of the plan.
+// order of the plan. Circles are broken at references that may be NULL or may be
+// looked at late, as far as there are any.
 func Of(c *plan.Compiled) Order {
 	var o Order
 	byEntity := map[*grow.Entity]*plan.Target{}
@@ -39,8 +47,45 @@ func Of(c *plan.Compiled) Order {
 		}
 	}
 	members := map[*grow.Entity]Family{}
-	for _, r := range roots {
-		members[r] = family(r, byEntity)
+	var refs []reference
+	for _, root := range roots {
+		members[root] = family(root, byEntity)
+		for _, t := range members[root] {
+			for i, f := range t.Grow.Fields {
+				to := f.Target()
+				if to == nil || f.RefersUp() || to == t.Grow || byEntity[to].Plan.Existing {
+					continue // rows above stand before, a row of the same entity is an earlier one
+				}
+				if to.Root() != root {
+					refs = append(refs, reference{t, i, root, to.Root()})
+				} else if !f.Inner {
+					o.Late = append(o.Late, Late{t, i}) // another row of the family, maybe a later one
+				}
+			}
+		}
+	}
+	sorted, late := sortRoots(roots, refs)
+	if len(late) > 0 && c.Database != nil {
+		sorted, _ = sortRoots(roots, firm(refs))
+		late = behind(sorted, refs)
+	}
+	for _, r := range late {
+		if !r.from.Grow.Fields[r.field].Inner {
+			o.Late = append(o.Late, Late{r.from, r.field})
+		}
+	}
+	for _, root := range sorted {
+		o.Families = append(o.Families, members[root])
+	}
+	return o
+}
+
+// sortRoots puts heads of families behind those that they refer to. The references
+// that it could not follow are returned, too.
+func sortRoots(roots []*grow.Entity, refs []reference) (sorted []*grow.Entity, late []reference) {
+	from := map[*grow.Entity][]reference{}
+	for _, r := range refs {
+		from[r.root] = append(from[r.root], r)
 	}
 	const (
 		waiting = iota
@@ -51,31 +96,88 @@ func Of(c *plan.Compiled) Order {
 	var place func(root *grow.Entity)
 	place = func(root *grow.Entity) {
 		state[root] = placing
-		for _, t := range members[root] {
-			for i, f := range t.Grow.Fields {
-				to := f.Target()
-				if to == nil || f.RefersUp() || to == t.Grow || byEntity[to].Plan.Existing {
-					continue // rows above stand before, a row of the same entity is an earlier one
-				}
-				switch r := to.Root(); {
-				case r == root || state[r] == placing:
-					if !f.Inner {
-						o.Late = append(o.Late, Late{t, i})
-					}
-				case state[r] == waiting:
-					place(r)
-				}
+		for _, r := range from[root] {
+			switch state[r.to] {
+			case placing:
+				late = append(late, r)
+			case waiting:
+				place(r.to)
 			}
 		}
 		state[root] = placed
-		o.Families = append(o.Families, members[root])
+		sorted = append(sorted, root)
 	}
 	for _, r := range roots {
 		if state[r] == waiting {
 			place(r)
 		}
 	}
-	return o
+	return sorted, late
+}
+
+// soft tells whether a circle may be broken at a reference.
+func (r reference) soft() bool {
+	col := r.from.Columns[r.field]
+	if col == nil {
+		return false
+	}
+	to := r.from.Table.Reference(col.Name)
+	return !col.NotNull || to != nil && to.Deferrable
+}
+
+// firm returns the references that must be followed, and of the others those that
+// close no circle with the ones before them.
+func firm(refs []reference) []reference {
+	var out []reference
+	next := map[*grow.Entity][]*grow.Entity{}
+	add := func(r reference) {
+		out = append(out, r)
+		next[r.root] = append(next[r.root], r.to)
+	}
+	for _, r := range refs {
+		if !r.soft() {
+			add(r)
+		}
+	}
+	for _, r := range refs {
+		if r.soft() && !reaches(next, r.to, r.root) {
+			add(r)
+		}
+	}
+	return out
+}
+
+func reaches(next map[*grow.Entity][]*grow.Entity, from, to *grow.Entity) bool {
+	seen := map[*grow.Entity]bool{from: true}
+	for waiting := []*grow.Entity{from}; len(waiting) > 0; {
+		e := waiting[0]
+		waiting = waiting[1:]
+		if e == to {
+			return true
+		}
+		for _, n := range next[e] {
+			if !seen[n] {
+				seen[n] = true
+				waiting = append(waiting, n)
+			}
+		}
+	}
+	return false
+}
+
+// behind returns the references that lead to a later family.
+func behind(sorted []*grow.Entity, refs []reference) []reference {
+	place := map[*grow.Entity]int{}
+	for i, e := range sorted {
+		place[e] = i
+	}
+	var out []reference
+	for _, r := range refs {
+		if place[r.to] > place[r.root] {
+			out = append(out, r)
+		}
+	}
+	return out
 }
 
 func family(e *grow.Entity, byEntity map[*grow.Entity]*plan.Target) Family {

@@ -33,9 +33,9 @@ func ReadText(c *schema.Column, text string) grow.Value {
 	case schema.Date:
 		v, err = grow.ParseDate(text)
 	case schema.Time:
-		v, err = grow.ParseTime(text)
+		v, err = grow.ParseTime(withoutZeros(text))
 	case schema.Timestamp:
-		v, err = grow.ParseTimestamp(strings.Replace(strings.TrimSuffix(text, "+00"), " ", "T", 1))
+		v, err = grow.ParseTimestamp(strings.Replace(withoutZeros(strings.TrimSuffix(text, "+00")), " ", "T", 1))
 	case schema.UUID:
 		v, err = grow.ParseUUID(text)
 	case schema.JSON:
@@ -54,4 +54,13 @@ func ReadText(c *schema.Column, text string) grow.Value {
 		return grow.String(text)
 	}
 	return v
+}
+
+// withoutZeros cuts zeros behind the digits of a second: servers show as many as the
+// column has.
+func withoutZeros(text string) string {
+	if !strings.Contains(text, ".") {
+		return text
+	}
+	return strings.TrimSuffix(strings.TrimRight(text, "0"), ".")
 }

@@ -32,8 +32,8 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 	if err != nil {
 		return nil, err
 	}
-	if err := d.exec("BEGIN IMMEDIATE"); err != nil {
-		return nil, fault(d.path, err)
+	if _, err := d.Exec(ctx, "BEGIN IMMEDIATE"); err != nil {
+		return nil, err
 	}
 	tx := &transaction{Tx: setwise.NewTx(d), database: d, schema: db, inserts: map[string]*sqlite.Stmt{}, written: map[string]bool{}, late: o.Late}
 	tx.Tx.Late = o.Late
@@ -77,8 +77,8 @@ func (tx *transaction) Commit(ctx context.Context) error {
 	if err := tx.Settle(ctx); err != nil {
 		return err
 	}
-	if err := tx.exec("COMMIT"); err != nil {
-		return fault(tx.path, err)
+	if _, err := tx.Exec(ctx, "COMMIT"); err != nil {
+		return err
 	}
 	tx.end()
 	return nil

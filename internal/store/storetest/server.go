@@ -208,7 +208,7 @@ func createPostgres(ctx context.Context, s *Server, name, script string) error {
 			return err
 		}
 	}
-	c, err := pgconn.Connect(ctx, s.URL(name))
+	c, err := pgconn.Connect(ctx, s.URL(name)+"?client_encoding=UTF8")
 	if err != nil {
 		return err
 	}
@@ -246,7 +246,7 @@ func createMariaDB(ctx context.Context, s *Server, name, script string) error {
 	if name == "mysql" {
 		return db.PingContext(ctx)
 	}
-	_, err = db.ExecContext(ctx, "SET NAMES utf8mb4, sql_mode = 'ANSI_QUOTES'; CREATE DATABASE `"+name+"` CHARACTER SET utf8mb4; USE `"+name+"`;\n"+script)
+	_, err = db.ExecContext(ctx, "SET NAMES utf8mb4, sql_mode = 'ANSI_QUOTES', autocommit = 1; CREATE DATABASE `"+name+"` CHARACTER SET utf8mb4; USE `"+name+"`;\n"+script)
 	return err
 }
 

@@ -1,0 +1,266 @@
+package load
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/demo"
+	"evensprout/internal/plan"
+	"evensprout/internal/store"
+)
+
+// The sample is the same on every engine, as read back value by value.
+func TestTheSampleIsTheSameOnEveryEngine(t *testing.T) {
+	var first string
+	var prints []string
+	onEach(t, demo.Schema, func(t *testing.T, d *db) {
+		r, err := d.load(t, demo.Plan, Options{Jobs: 2, Chunk: 3000})
+		require.NoError(t, err)
+		var p []string
+		for _, e := range r.Entities {
+			p = append(p, e.Entity+" "+e.Fingerprint.String())
+			assert.Equal(t, e.After, e.Inserted)
+		}
+		got := dump(t, d.store)
+		if first == "" {
+			first, prints = got, p
+		}
+		assert.Equal(t, prints, p)
+		assert.True(t, first == got, "another dump than on the first engine")
+	})
+}
+
+const fares = `
+CREATE TABLE fares (id {key}, code VARCHAR(8) NOT NULL UNIQUE, label VARCHAR(40) NOT NULL UNIQUE, price DECIMAL(8,2) NOT NULL, updated_at {moment});
+INSERT INTO fares (id, code, label, price) VALUES (1, 'DECK', 'Open deck', 4.50), (2, 'CABIN', 'Cabin', 19.00);`
+
+// fare is an entity with one row and a mode.
+func fare(write, row string) string {
+	return "  Fare:\n    table: fares\n    write: " + write + "\n    given:\n      a: " + row + "\n"
+}
+
+// The table in docs/writing.md: what happens to a row that exists, does not exist, or
+// collides elsewhere, in each mode.
+func TestModes(t *testing.T) {
+	const (
+		there     = "{id: 7, code: DECK, label: Sun deck, price: 5.00}"
+		missing   = "{id: 7, code: BIKE, label: Bicycle, price: 2.00}"
+		collides  = "{id: 7, code: BIKE, label: Cabin, price: 2.00}"
+		collides2 = "{id: 7, code: DECK, label: Cabin, price: 5.00}"
+		same      = "{id: 7, code: DECK, label: Open deck, price: 4.50}"
+	)
+	type counts struct{ inserted, updated, unchanged, kept, unmatched int64 }
+	for _, c := range []struct {
+		name, write, row string
+		want             counts
+		refused          string // the constraint's column; empty if it goes through
+		rows             []string
+	}{
+		{"insert a row that is there", "insert", there, counts{}, "code", nil},
+		{"insert a row that is missing", "insert", missing, counts{inserted: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00", "7 BIKE Bicycle 2.00"}},
+		{"insert a row that collides", "insert", collides, counts{}, "label", nil},
+		{"keep a row that is there", "{mode: keep, match: [code]}", there, counts{kept: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00"}},
+		{"keep a row that is missing", "{mode: keep, match: [code]}", missing, counts{inserted: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00", "7 BIKE Bicycle 2.00"}},
+		{"keep a row that collides", "{mode: keep, match: [code]}", collides, counts{}, "label", nil},
+		{"keep what is there, though it collides", "{mode: keep, match: [code]}", collides2, counts{kept: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00"}},
+		{"upsert a row that is there", "{mode: upsert, match: [code]}", there, counts{updated: 1}, "", []string{"1 DECK Sun deck 5.00", "2 CABIN Cabin 19.00"}},
+		{"upsert some columns", "{mode: upsert, match: [code], set: [price]}", there, counts{updated: 1}, "", []string{"1 DECK Open deck 5.00", "2 CABIN Cabin 19.00"}},
+		{"upsert the same", "{mode: upsert, match: [code]}", same, counts{unchanged: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00"}},
+		{"upsert a row that is missing", "{mode: upsert, match: [code]}", missing, counts{inserted: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00", "7 BIKE Bicycle 2.00"}},
+		{"upsert a row that collides", "{mode: upsert, match: [code]}", collides, counts{}, "label", nil},
+		{"upsert into a collision", "{mode: upsert, match: [code]}", collides2, counts{}, "label", nil},
+		{"update a row that is there", "{mode: update, match: [code]}", there, counts{updated: 1}, "", []string{"1 DECK Sun deck 5.00", "2 CABIN Cabin 19.00"}},
+		{"update a row that is missing", "{mode: update, match: [code]}", missing, counts{unmatched: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00"}},
+		{"update the same", "{mode: update, match: [code]}", same, counts{unchanged: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00"}},
+		{"update into a collision", "{mode: update, match: [code]}", collides2, counts{}, "label", nil},
+		{"replace", "replace", there, counts{inserted: 1}, "", []string{"7 DECK Sun deck 5.00"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			onEach(t, fares, func(t *testing.T, d *db) {
+				if c.refused != "" {
+					r := d.refused(t, fare(c.write, c.row), Options{})
+					assert.Equal(t, store.Unique, r.Kind)
+					assert.Equal(t, []string{c.refused}, r.Columns)
+					assert.Equal(t, "Fare.a", r.Row)
+					assert.NotEmpty(t, r.Other)
+					return
+				}
+				e := d.loaded(t, fare(c.write, c.row), Options{})["Fare"]
+				assert.Equal(t, c.want, counts{e.Inserted, e.Updated, e.Unchanged, e.Kept, e.Unmatched})
+				assert.Equal(t, c.rows, d.table(t, "fares", "id", "code", "label", "price"))
+			})
+		})
+	}
+}
+
+// A stamp changes only together with another column.
+func TestStamps(t *testing.T) {
+	onEach(t, fares, func(t *testing.T, d *db) {
+		const plan = "  Fare:\n    table: fares\n    write: {mode: upsert, match: [code], set: [price], stamp: [updated_at]}\n" +
+			"    fields: {updated_at: {value: 2026-05-02T10:00:00Z}}\n    given:\n      deck: {id: 5, code: DECK, label: x, price: 4.50}\n      cabin: {id: 6, code: CABIN, label: y, price: 20.00}\n"
+		for _, want := range []Entity{{Updated: 1, Unchanged: 1}, {Unchanged: 2}} {
+			e := d.loaded(t, plan, Options{})["Fare"]
+			assert.Equal(t, [2]int64{want.Updated, want.Unchanged}, [2]int64{e.Updated, e.Unchanged})
+			assert.Equal(t, []string{"1 Open deck 4.50 NULL", "2 Cabin 20.00 2026-05-02T10:00:00Z"}, d.table(t, "fares", "id", "label", "price", "updated_at"))
+		}
+	})
+}
+
+// Texts that a collation holds for equal are not: bytes count.
+func TestUnchangedMeansTheSameBytes(t *testing.T) {
+	onEach(t, fares, func(t *testing.T, d *db) {
+		e := d.loaded(t, fare("{mode: upsert, match: [code]}", "{id: 7, code: DECK, label: OPEN DECK, price: 4.50}"), Options{})["Fare"]
+		assert.Equal(t, int64(1), e.Updated)
+		assert.Equal(t, "OPEN DECK", d.table(t, "fares", "label")[0])
+	})
+}
+
+// NULL is a value, too.
+func TestUpdatesToAndFromNull(t *testing.T) {
+	onEach(t, "CREATE TABLE piers (id INTEGER PRIMARY KEY, note VARCHAR(9), depth INTEGER); INSERT INTO piers VALUES (1, 'a', NULL), (2, NULL, 5), (3, NULL, NULL);", func(t *testing.T, d *db) {
+		e := d.loaded(t, "  Pier: {table: piers, write: update, given: {a: {id: 1, note: null, depth: 4}, b: {id: 2, note: null, depth: null}, c: {id: 3, note: null, depth: null}}}\n", Options{})["Pier"]
+		assert.Equal(t, int64(2), e.Updated)
+		assert.Equal(t, int64(1), e.Unchanged)
+		assert.Equal(t, []string{"1 NULL 4", "2 NULL NULL", "3 NULL NULL"}, d.table(t, "piers"))
+	})
+}
+
+func TestMatchNeedsAUniqueKeyBehindIt(t *testing.T) {
+	onEach(t, fares, func(t *testing.T, d *db) {
+		for _, mode := range []string{"keep", "upsert", "update"} {
+			_, err := d.tryCompile(t, fare("{mode: "+mode+", match: [price]}", "{id: 7, code: DECK, label: x, price: 4.50}"))
+			var p plan.Problems
+			require.ErrorAs(t, err, &p)
+			assert.Contains(t, p.Error(), "match: price cannot tell the rows of fares apart: no unique key of the table is over just these columns")
+			assert.True(t, p.OnlyDatabase())
+		}
+		_, err := d.tryCompile(t, fare("upsert", "{id: 7, code: DECK, label: x, price: 4.50}"))
+		assert.ErrorContains(t, err, "by which key are rows of fares recognised? There is [id] and [code] and [label]")
+	})
+}
+
+func TestTwoRowsWithOneMatchAreAViolation(t *testing.T) {
+	onEach(t, fares, func(t *testing.T, d *db) {
+		const rows = "  Fare:\n    table: fares\n    write: {mode: upsert, match: [code]}\n    given:\n      a: {id: 7, code: BIKE, label: x, price: 1}\n      b: {id: 8, code: BIKE, label: y, price: 2}\n"
+		for _, chunk := range []uint64{100, 1} { // in one chunk, and in two
+			r := d.refused(t, rows, Options{Chunk: chunk})
+			assert.Equal(t, "Fare.b", r.Row)
+			assert.Equal(t, []string{"code"}, r.Columns)
+		}
+	})
+}
+
+// A spreadsheet applied to rows that are there, with what it does not find.
+func TestAFileAsUpdates(t *testing.T) {
+	onEach(t, fares, func(t *testing.T, d *db) {
+		folder := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "prices.csv"), []byte("Code,New\nDECK,5.25\nNONE,1.00\nCABIN,19.00\nNADA,2.00\n"), 0o644))
+		var changes []Changed
+		var left []Rejection
+		o := Options{Changed: func(c Changed) error { changes = append(changes, c); return nil }, Rejected: func(r Rejection) error { left = append(left, r); return nil }}
+		r, err := d.load(t, "  Fare:\n    table: fares\n    write: {mode: update, match: [code], set: [price]}\n    rows_from: {file: "+filepath.Join(folder, "prices.csv")+", key: [code], columns: {code: Code, price: {column: New, as: decimal}}}\n", o)
+		require.NoError(t, err)
+		e := r.Entities[0]
+		assert.Equal(t, [4]int64{0, 1, 1, 2}, [4]int64{e.Inserted, e.Updated, e.Unchanged, e.Unmatched})
+		require.Len(t, r.Unmatched, 2)
+		assert.Equal(t, filepath.Join(folder, "prices.csv")+":3", r.Unmatched[0].Place)
+		assert.Equal(t, []string{"NONE"}, r.Unmatched[0].Values)
+		assert.Contains(t, r.Unmatched[1].Error(), `code "NADA": no row of fares has this key`)
+		require.Len(t, changes, 1)
+		assert.Equal(t, "4.50", changes[0].From.String())
+		assert.Equal(t, "5.25", changes[0].To.String())
+		assert.Equal(t, 2, changes[0].Line)
+		assert.Len(t, left, 2)
+		assert.Equal(t, []string{"1 DECK 5.25", "2 CABIN 19.00"}, d.table(t, "fares", "id", "code", "price"))
+		stop := d.refused(t, "  Fare:\n    table: fares\n    write: {mode: update, match: [code], set: [price]}\n    on_violation: {row_count: stop}\n    given: {a: {code: NONE, price: 1}}\n", Options{})
+		assert.Equal(t, store.RowCount, stop.Kind)
+	})
+}
+
+const vessels = `
+CREATE TABLE vessels (id {key}, code VARCHAR(8) NOT NULL UNIQUE, name VARCHAR(20) NOT NULL);
+CREATE TABLE trips (id {key}, vessel_id INTEGER NOT NULL REFERENCES vessels (id), day INTEGER NOT NULL, note VARCHAR(20));
+`
+
+// A row that was there keeps its key, and the new rows below refer to that one.
+func TestRowsThatWereThereKeepTheirKeys(t *testing.T) {
+	for _, mode := range []string{"keep", "upsert", "update"} {
+		onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'HERON', 'Heron'), (88, 'TERN', 'Tern');", func(t *testing.T, d *db) {
+			e := d.loaded(t, "  Vessel:\n    table: vessels\n    write: {mode: "+mode+", match: [code]}\n    given: {h: {code: HERON, name: Old Heron}, t: {code: TERN, name: Tern}}\n"+
+				"  Trip: {table: trips, per: {Vessel: 2}, fields: {day: {count: {restart: true}}}}\n", Options{})
+			assert.Equal(t, int64(4), e["Trip"].Inserted)
+			assert.Equal(t, []string{"77 1", "77 2", "88 1", "88 2"}, d.table(t, "trips", "vessel_id", "day"))
+		})
+	}
+}
+
+func TestTheDatabaseGivesKeys(t *testing.T) {
+	onEach(t, vessels+"INSERT INTO vessels (code, name) VALUES ('HERON', 'Heron');", func(t *testing.T, d *db) {
+		e := d.loaded(t, "  Vessel: {table: vessels, keys: database, rows: 1200, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n"+
+			"  Trip: {table: trips, keys: database, per: {Vessel: 2}, fields: {day: {count: {restart: true}}, note: {same: Vessel.code}}}\n", Options{Chunk: 500})
+		assert.Equal(t, int64(1200), e["Vessel"].Inserted)
+		names := map[string]string{}
+		for _, line := range d.table(t, "vessels", "id", "code") {
+			var id, code string
+			id, code = cutTwo(line)
+			names[id] = code
+		}
+		trips := d.table(t, "trips", "vessel_id", "note")
+		assert.Len(t, trips, 2400)
+		for _, line := range trips {
+			id, note := cutTwo(line)
+			require.Equal(t, names[id], note, "the trip refers to its own vessel")
+		}
+	})
+}
+
+func cutTwo(line string) (string, string) {
+	for i := range line {
+		if line[i] == ' ' {
+			return line[:i], line[i+1:]
+		}
+	}
+	return line, ""
+}
+
+// The application's next row gets a key beyond the planned ones.
+func TestCountersMoveOn(t *testing.T) {
+	onEach(t, vessels, func(t *testing.T, d *db) {
+		d.loaded(t, "  Vessel: {table: vessels, rows: 40, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n", Options{})
+		e := d.loaded(t, "  Vessel: {table: vessels, keys: database, given: {next: {code: NEXT, name: Next}}}\n", Options{})
+		assert.Equal(t, int64(1), e["Vessel"].Inserted)
+		var key string
+		for _, line := range d.table(t, "vessels", "id", "code") {
+			if id, code := cutTwo(line); code == "NEXT" {
+				key = id
+			}
+		}
+		assert.Regexp(t, `^4\d$`, key)
+	})
+}
+
+func TestOtherRowsWithPlannedKeysAreFound(t *testing.T) {
+	onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (30, 'HERON', 'Heron');", func(t *testing.T, d *db) {
+		_, err := d.load(t, "  Vessel: {table: vessels, rows: 40, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n", Options{})
+		var present *Present
+		require.ErrorAs(t, err, &present)
+		assert.Equal(t, "1 with keys among the planned ones (id from 1 to 40)", present.Tables[0].Found)
+	})
+}
+
+// Rows of the database can be picked, and found by what they are called.
+func TestExistingRowsArePicked(t *testing.T) {
+	onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'HERON', 'Heron'), (88, 'TERN', 'Tern');", func(t *testing.T, d *db) {
+		e := d.loaded(t, "  Vessel: {table: vessels, rows: existing}\n  Trip: {table: trips, rows: 40, fields: {vessel: {pick: Vessel}, day: 1, note: {same: vessel.name}}}\n", Options{})
+		assert.Len(t, e, 1, "what is there is not written")
+		lines := map[string]int{}
+		for _, line := range d.table(t, "trips", "vessel_id", "note") {
+			lines[line]++
+		}
+		assert.Equal(t, map[string]int{"77 Heron": 20, "88 Tern": 20}, lines)
+	})
+}

@@ -1,0 +1,247 @@
+package load
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/plan"
+	"evensprout/internal/store"
+)
+
+const harbour = `
+CREATE TABLE piers (id {key}, code VARCHAR(5) NOT NULL, CONSTRAINT pier_code UNIQUE (code));
+CREATE TABLE boats (
+  id {key}, pier_id INTEGER, label VARCHAR(6), seats SMALLINT, price DECIMAL(6,2), crew INTEGER NOT NULL, launched DATE,
+  CONSTRAINT boat_pier FOREIGN KEY (pier_id) REFERENCES piers (id), CONSTRAINT enough_seats CHECK (seats < 30000), CONSTRAINT boat_label UNIQUE (label, crew)
+);`
+
+// trigger refuses a label, in each engine's words.
+var trigger = map[string]string{
+	"sqlite": `CREATE TRIGGER no_ghosts BEFORE INSERT ON boats WHEN NEW.label = 'ghost' BEGIN SELECT RAISE(ABORT, 'no ghosts on this lake'); END;`,
+	"postgres": `CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.label = 'ghost' THEN RAISE EXCEPTION 'no ghosts on this lake'; END IF; RETURN NEW; END $$;
+CREATE TRIGGER no_ghosts BEFORE INSERT ON boats FOR EACH ROW EXECUTE FUNCTION refuse();`,
+	"mariadb": `CREATE TRIGGER no_ghosts BEFORE INSERT ON boats FOR EACH ROW IF NEW.label = 'ghost' THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'no ghosts on this lake'; END IF;`,
+}
+
+// onEachWith runs a behaviour with a script that differs by engine.
+func onEachWith(t *testing.T, script string, more map[string]string, behaviour func(t *testing.T, d *db)) {
+	for _, e := range engines() {
+		t.Run(e.name, func(t *testing.T) {
+			d := &db{engine: e, url: e.make(t, e.words.Replace(script+more[e.name]))}
+			d.store = d.open(t)
+			behaviour(t, d)
+		})
+	}
+}
+
+// Every kind of violation is told with entity, row, field, value, constraint, the row
+// collided with, and the engine's code; nothing stays.
+func TestEveryKindOfViolationOnEveryEngine(t *testing.T) {
+	boats := func(fields string) string {
+		return "  Pier: {table: piers, given: {west: {code: WEST}}}\n  Boat:\n    table: boats\n    rows: 400\n    fields:\n      crew: {count: 1}\n      " + fields + "\n"
+	}
+	for _, c := range []struct {
+		kind, entities, row, summary, constraint string
+		columns                                  []string
+		byEngine                                 bool // the engine has a code for it
+	}{
+		{"unique", boats("label: {choose: [a, b]}\n      number: {value: 7, column: crew}") + "", `^Boat row \d+$`, "is there already", "boat_label|UNIQUE \\(label, crew\\)", []string{"label", "crew"}, true},
+		{"foreign_key", boats("pier_id: {between: 1..2}"), `^Boat row \d+$`, `pier_id "2" points to no row of piers`, "boat_pier|FOREIGN KEY \\(pier_id\\)", []string{"pier_id"}, true},
+		{"check", boats("seats: {between: [29700, 30001]}"), `^Boat row \d+$`, "does not hold", "enough_seats", []string{"seats"}, true},
+		{"raised", boats("label: {choose: {ok: 399, ghost: 1}}"), `^Boat row \d+$`, "no ghosts on this lake", "", nil, true},
+		{"too_long", boats("label: {text: \"boat {crew}\"}"), `^Boat row 9$`, `label "boat 10": 7 characters are too long`, `(?i)(character varying|varchar)\(6\)`, []string{"label"}, false},
+		{"out_of_range", boats("seats: {between: [32000, 40000]}"), `^Boat row \d+$`, "is out of range for", `(?i)smallint`, []string{"seats"}, false},
+		{"out_of_range", boats("price: {between: [9000.00, 10010.00], step: 10}"), `^Boat row \d+$`, "is out of range for", `(?i)(decimal|numeric)\(6,2\)`, []string{"price"}, false},
+		{"not_null", "  Boat: {table: boats, rows: 9, fields: {crew: {derive: \"n > 5 ? n : int(m)\"}, n: {count: 1, column: seats}, m: {derive: n, if: {n: {not: 3}}, column: pier_id}}}\n", `^Boat row \d$`, "crew is NULL, and must not be", "NOT NULL", []string{"crew"}, false},
+	} {
+		t.Run(c.kind+" "+strings.Join(c.columns, " "), func(t *testing.T) {
+			onEachWith(t, harbour, trigger, func(t *testing.T, d *db) {
+				entities := c.entities
+				if c.kind == "unique" {
+					entities = strings.Replace(entities, "      crew: {count: 1}\n", "", 1)
+				}
+				r := d.refused(t, entities, Options{Chunk: 150})
+				assert.Equal(t, store.ViolationKind(c.kind), r.Kind)
+				assert.Regexp(t, c.row, r.Row)
+				assert.Contains(t, r.Error(), c.summary)
+				assert.Regexp(t, c.constraint, r.Constraint)
+				assert.Equal(t, "boats", r.Table)
+				if c.columns != nil {
+					assert.ElementsMatch(t, c.columns, r.Columns)
+					assert.Len(t, r.Values, len(c.columns))
+				}
+				if c.byEngine {
+					assert.NotEmpty(t, r.Code, r.Message)
+				}
+				assert.NotEmpty(t, r.Message)
+			})
+		})
+	}
+}
+
+// The row collided with is named by its key: one that was there before.
+func TestTheOtherRowIsNamed(t *testing.T) {
+	onEach(t, harbour+"INSERT INTO piers (id, code) VALUES (900, 'EAST');", func(t *testing.T, d *db) {
+		r := d.refused(t, "  Pier: {table: piers, given: {a: {code: WEST}, b: {code: EAST}}}\n", Options{})
+		assert.Equal(t, "Pier.b", r.Row)
+		assert.Equal(t, []string{"EAST"}, r.Values)
+		assert.Equal(t, "id 900, which was there before this load", r.Other)
+	})
+}
+
+const families = `
+CREATE TABLE guests (id {key}, email VARCHAR(60) NOT NULL UNIQUE, spent DECIMAL(8,2), stays INTEGER);
+CREATE TABLE stays (id {key}, guest_id INTEGER NOT NULL REFERENCES guests (id), room INTEGER NOT NULL UNIQUE, price DECIMAL(8,2) NOT NULL, mail VARCHAR(60) NOT NULL);
+CREATE TABLE letters (id {key}, stay_id INTEGER NOT NULL REFERENCES stays (id), text VARCHAR(20));`
+
+// skip leaves out the smallest closed set: the row, what is below it, and rows that
+// picked it; what adds up rows is computed over those that are there.
+func TestSkipLeavesOutTheSmallestClosedSet(t *testing.T) {
+	const entities = `  Guest:
+    table: guests
+    fields: {spent: {sum: Stay.price}, stays: {count_of: Stay}}
+    given:
+      ada: {email: ada@example.com, Stay: {one: {room: 1, price: 10.00}, two: {room: 2, price: 5.00}}}
+      bo:  {email: bo@example.com, Stay: {three: {room: 3, price: 7.00}}}
+  Stay:
+    table: stays
+    per: {Guest: 0}
+    fields: {mail: {same: Guest.email}, room: {count: 100}, price: 1.00}
+  Letter:
+    table: letters
+    given:
+      x: {stay: Stay.one}
+      y: {stay: Stay.two}
+      z: {stay: Stay.three}
+`
+	with := strings.Replace(entities, "    given:\n      x", "    fields: {stay: {pick: Stay}}\n    given:\n      x", 1)
+	onEach(t, families+`
+INSERT INTO guests (id, email) VALUES (500, 'bo@example.com');
+INSERT INTO stays (id, guest_id, room, price, mail) VALUES (600, 500, 1, 1, 'x');`, func(t *testing.T, d *db) {
+		for _, commit := range []plan.Commit{plan.CommitChunk, plan.CommitLoad} {
+			var left []string
+			o := Options{Policies: plan.Policies{"unique": plan.Skip}, Commit: commit, DryRun: commit == plan.CommitChunk, Rejected: func(r Rejection) error {
+				left = append(left, r.Refusal.Error())
+				return nil
+			}}
+			r, err := d.load(t, with, o)
+			require.NoError(t, err)
+			assert.ElementsMatch(t, []string{
+				`Guest.bo: email "bo@example.com" is there already`,
+				`Stay.one: room "1" is there already`,
+				"Stay.three: it refers to Guest.bo, which was rejected",
+				"Letter.x: it refers to Stay.one, which was rejected",
+				"Letter.z: it refers to Stay.three, which was rejected",
+			}, left)
+			assert.Equal(t, int64(5), r.Rejected)
+			assert.Equal(t, int64(3), r.Rows)
+		}
+		assert.Equal(t, []string{"1 ada@example.com 5.00 1", "500 bo@example.com NULL NULL"}, d.table(t, "guests"))
+		assert.Equal(t, []string{"2 1 2 5.00 ada@example.com", "600 500 1 1.00 x"}, d.table(t, "stays"))
+		assert.Equal(t, []string{"2 2 NULL"}, d.table(t, "letters"))
+	})
+}
+
+func TestTooManyRejectsStop(t *testing.T) {
+	onEach(t, harbour, func(t *testing.T, d *db) {
+		const entities = "  Pier: {table: piers, rows: 50, fields: {code: {choose: [A, B, C]}}}\n"
+		before := dump(t, d.store)
+		_, err := d.load(t, entities, Options{Policies: plan.Policies{"all": plan.Skip}, MaxRejects: 46})
+		var many *TooMany
+		require.ErrorAs(t, err, &many)
+		assert.Equal(t, before, dump(t, d.store))
+		r, err := d.load(t, entities, Options{Policies: plan.Policies{"all": plan.Skip}, MaxRejects: 47})
+		require.NoError(t, err)
+		assert.Equal(t, int64(47), r.Rejected)
+		assert.Len(t, r.Rejections, maxTold)
+		assert.Len(t, d.table(t, "piers"), 3)
+	})
+}
+
+// What only the engine knows is found by halves, and the rest is written.
+func TestSkipOfWhatATriggerRaises(t *testing.T) {
+	onEachWith(t, harbour, trigger, func(t *testing.T, d *db) {
+		r, err := d.load(t, "  Boat: {table: boats, rows: 300, fields: {crew: {count: 1}, label: {choose: {ok: 299, ghost: 1}}}}\n", Options{Policies: plan.Policies{"raised": plan.Skip}, Chunk: 100})
+		require.NoError(t, err)
+		assert.Positive(t, r.Rejected)
+		assert.Equal(t, int64(300), r.Rejected+r.Rows)
+		assert.NotContains(t, strings.Join(d.table(t, "boats", "label"), " "), "ghost")
+	})
+}
+
+// redraw takes other values until none is refused, and what refers to them follows.
+func TestRedrawnValuesAreFollowed(t *testing.T) {
+	const entities = `  Guest:
+    table: guests
+    rows: 200
+    fields: {email: {text: "guest{number}@example.com"}, number: {between: 1..2000, spread: free, column: stays}}
+  Stay: {table: stays, per: {Guest: 1}, fields: {room: {count: 1}, price: 1.00, mail: {same: Guest.email}}}
+`
+	for _, commit := range []plan.Commit{plan.CommitLoad, plan.CommitChunk} {
+		var first []string
+		onEach(t, families+"INSERT INTO guests (id, email, stays) VALUES (9000, 'guest77@example.com', 77);", func(t *testing.T, d *db) {
+			r, err := d.load(t, entities, Options{Policies: plan.Policies{"unique": plan.Redraw}, Chunk: 64, Jobs: 2, Commit: commit})
+			require.NoError(t, err)
+			assert.Positive(t, r.Redrawn)
+			assert.Zero(t, r.Rejected)
+			mails := map[string]string{}
+			for _, line := range d.table(t, "guests", "id", "email") {
+				id, mail := cutTwo(line)
+				mails[id] = mail
+			}
+			assert.Len(t, mails, 201)
+			for _, line := range d.table(t, "stays", "guest_id", "mail") {
+				id, mail := cutTwo(line)
+				assert.Equal(t, mails[id], mail)
+			}
+			got := d.table(t, "guests", "id", "email", "stays")
+			if first == nil {
+				first = got
+			}
+			assert.Equal(t, first, got, "the same on every engine")
+		})
+	}
+}
+
+func TestRedrawOfUniqueFieldsUsesTheReserve(t *testing.T) {
+	onEach(t, harbour, func(t *testing.T, d *db) {
+		const entities = "  Pier: {table: piers, rows: 60, fields: {code: {pattern: \"[A-Z][0-9]\", unique: true}}}\n"
+		e := d.loaded(t, entities, Options{})
+		assert.Equal(t, int64(60), e["Pier"].Inserted)
+		codes := d.table(t, "piers", "code")
+		const beside = "  Pier: {table: piers, rows: 60, fields: {id: {count: 1001}, code: {pattern: \"[A-Z][0-9]\", unique: true}}, on_violation: {unique: redraw}}\n"
+		r, err := d.load(t, beside, Options{})
+		if err == nil {
+			assert.Equal(t, int64(60), r.Redrawn)
+			assert.Len(t, d.table(t, "piers"), 120)
+			return
+		}
+		// 260 codes, of which 32 are kept for second attempts: too few.
+		var refusal *Refusal
+		require.ErrorAs(t, err, &refusal)
+		assert.Contains(t, refusal.Hint, "there are too few different ones")
+		assert.Equal(t, codes, d.table(t, "piers", "code"))
+	})
+}
+
+func TestWhatCannotBeRedrawnStops(t *testing.T) {
+	onEach(t, harbour, func(t *testing.T, d *db) {
+		r := d.refused(t, "  Pier: {table: piers, given: {a: {code: WEST}, b: {code: WEST}}}\n", Options{Policies: plan.Policies{"unique": plan.Redraw}})
+		assert.Contains(t, r.Hint, "nothing of this can be drawn again")
+	})
+}
+
+// Policies: the command line before the entity, the entity before the plan, a kind
+// before all.
+func TestWhichPolicyCounts(t *testing.T) {
+	l := &loader{o: Options{Policies: plan.Policies{"check": plan.Stop}}, plan: &plan.Compiled{Plan: &plan.Plan{OnViolation: plan.Policies{"all": plan.Skip, "unique": plan.Stop}}}}
+	tg := &target{Target: &plan.Target{Plan: &plan.Entity{OnViolation: plan.Policies{"raised": plan.Redraw}}}}
+	for kind, want := range map[store.ViolationKind]plan.Policy{
+		store.Check: plan.Stop, store.Raised: plan.Redraw, store.Unique: plan.Stop, store.TooLong: plan.Skip, store.RowCount: plan.Skip,
+	} {
+		assert.Equal(t, want, l.policy(tg, kind), kind)
+	}
+}
