@@ -623,10 +623,17 @@ func (w *writer) staged(ctx context.Context, t *target, rows iter.Seq[*grow.Batc
 	if err != nil {
 		return err
 	}
+	o := w.of(t)
+	if first == nil && !w.lenient(t) && w.o.Changed == nil && t.write.Mode != store.Update {
+		// Nothing is expected to be refused: let the constraints speak first.
+		done, err := w.straight(ctx, t, st, p, &first)
+		if done || err != nil {
+			return err
+		}
+	}
 	if _, err := w.held(ctx, t, st, p, first); err != nil {
 		return err
 	}
-	o := w.of(t)
 	if t.write.Mode == store.Update {
 		if err := w.matchless(ctx, t, st, p, o); err != nil {
 			return err
@@ -650,6 +657,36 @@ func (w *writer) staged(ctx context.Context, t *target, rows iter.Seq[*grow.Batc
 		return w.realKeys(ctx, t, st, p)
 	}
 	return nil
+}
+
+// straight writes staged rows without holding them against the tables before. Where
+// they are refused, it takes them back and leaves what the engine said in first.
+func (w *writer) straight(ctx context.Context, t *target, st store.Stage, p *pass, first **store.Violation) (bool, error) {
+	twins, err := st.Twins(ctx)
+	if err != nil || len(twins) > 0 {
+		return false, err // held tells them
+	}
+	const mark = "evensprout_straight"
+	if err := w.tx.Savepoint(ctx, mark); err != nil {
+		return false, err
+	}
+	out, err := st.Apply(ctx, 0, p.n)
+	if err != nil {
+		if !errors.As(err, first) {
+			return false, err
+		}
+		return false, errors.Join(w.tx.RollbackTo(ctx, mark), w.tx.Release(ctx, mark))
+	}
+	if err := w.tx.Release(ctx, mark); err != nil {
+		return false, err
+	}
+	o := w.of(t)
+	o.Add(out)
+	o.print.Add(p.print)
+	if t.referred && len(t.write.Match) > 0 {
+		return true, w.realKeys(ctx, t, st, p)
+	}
+	return true, nil
 }
 
 // held holds staged rows against the tables, decides about the guilty ones, and drops
@@ -746,14 +783,7 @@ func (w *writer) realKeys(ctx context.Context, t *target, st store.Stage, p *pas
 // remember begins to watch for rows with equal match values in different chunks, where
 // nothing else keeps them apart. Memory: 16 bytes and a map's overhead for each row.
 func (w *writer) remember(t *target) {
-	if t.seen != nil || len(t.write.Match) == 0 || t.Grow.Total() <= w.o.Chunk {
-		return
-	}
-	var names []string
-	for _, c := range t.write.Match {
-		names = append(names, c.Name)
-	}
-	if !t.keeps(names) {
+	if t.seen == nil && len(t.write.Match) > 0 && !t.write.Distinct && t.Grow.Total() > w.o.Chunk {
 		t.seen = map[[2]uint64]bool{}
 	}
 }

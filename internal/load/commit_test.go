@@ -3,7 +3,9 @@ package load
 import (
 	"context"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -258,7 +260,6 @@ func TestRebuiltIndexes(t *testing.T) {
 // faulty lets things happen to a real store at chosen moments.
 type faulty struct {
 	store.Store
-	beforeApply  func()
 	beforeInsert func() error
 	onCommit     func(store.Tx) error
 }
@@ -268,19 +269,9 @@ type faultyTx struct {
 	f *faulty
 }
 
-type faultyStage struct {
-	store.Stage
-	f *faulty
-}
-
 func (f *faulty) Begin(ctx context.Context, o store.TxOptions) (store.Tx, error) {
 	tx, err := f.Store.Begin(ctx, o)
 	return &faultyTx{tx, f}, err
-}
-
-func (tx *faultyTx) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store.Stage, error) {
-	s, err := tx.Tx.Stage(ctx, w, rows)
-	return &faultyStage{s, tx.f}, err
 }
 
 func (tx *faultyTx) Insert(ctx context.Context, into store.Into, rows store.Rows) (int64, error) {
@@ -301,46 +292,107 @@ func (tx *faultyTx) Commit(ctx context.Context) error {
 	return tx.Tx.Commit(ctx)
 }
 
-func (s *faultyStage) Guilty(ctx context.Context) ([]*store.Violation, error) {
-	v, err := s.Stage.Guilty(ctx)
-	if s.f.beforeApply != nil {
-		do := s.f.beforeApply
-		s.f.beforeApply = nil
-		do()
+// waits tells whether some transaction of the server waits for another one's lock.
+func waits(t *testing.T, d *db, s store.Store) bool {
+	granted := &schema.Column{Name: "granted", Kind: schema.Boolean}
+	n := 0
+	if d.name == "mariadb" {
+		name := &schema.Column{Name: "variable_name", Kind: schema.Text}
+		value := &schema.Column{Name: "variable_value", Kind: schema.Text}
+		require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Schema: "information_schema", Name: "global_status"}, Columns: []*schema.Column{value}, Where: name,
+			Equals: grow.String("INNODB_ROW_LOCK_CURRENT_WAITS")}, func(row []grow.Value) error {
+			if row[0].S != "0" {
+				n++
+			}
+			return nil
+		}))
+		return n > 0
 	}
-	return v, err
+	require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Schema: "pg_catalog", Name: "pg_locks"}, Columns: []*schema.Column{granted}, Where: granted, Equals: grow.Bool(false)}, func([]grow.Value) error {
+		n++
+		return nil
+	}))
+	return n > 0
 }
 
-// Another program inserts the same key between our look and our write.
+// Another program has inserted the same key, and not committed yet, when we look: we
+// wait for it, and then its row is one that was there before.
 func TestARaceForAKey(t *testing.T) {
-	for mode, want := range map[string][]string{"keep": {"Theirs", "Tern"}, "upsert": {"Heron", "Tern"}} {
+	for _, c := range []struct {
+		mode     string
+		policies plan.Policies
+		want     string
+	}{{"keep", nil, "Theirs"}, {"upsert", nil, "Heron"}, {"keep", plan.Policies{"check": plan.Skip}, "Theirs"}, {"upsert", plan.Policies{"check": plan.Skip}, "Heron"}} {
 		onEach(t, vessels, func(t *testing.T, d *db) {
 			if d.name == "sqlite" {
 				t.Skip("nobody else can write while we do")
 			}
-			other := d.open(t)
-			f := &faulty{Store: d.store}
-			f.beforeApply = func() {
-				tables, err := other.Survey(t.Context())
-				require.NoError(t, err)
-				tx, err := other.Begin(t.Context(), store.TxOptions{})
-				require.NoError(t, err)
-				table := tables.Table("vessels")
-				e := (&grow.Set{}).NewEntity("x")
-				_, err = tx.Insert(t.Context(), store.Into{Table: table, Columns: table.Columns, Fields: []int{0, 1, 2}}, func(yield func(*grow.Batch) bool) {
-					yield(&grow.Batch{Entity: e, Len: 1, Width: 3, Values: []grow.Value{grow.Int(500), grow.String("HERON"), grow.String("Theirs")}})
-				})
-				require.NoError(t, err)
-				require.NoError(t, tx.Commit(t.Context()))
-			}
-			c := d.compile(t, "  Vessel:\n    table: vessels\n    write: {mode: "+mode+", match: [code]}\n    given: {h: {code: HERON, name: Heron}, t: {code: TERN, name: Tern}}\n")
-			r, err := Run(t.Context(), c, f, Options{})
+			other, watcher := d.open(t), d.open(t)
+			tables, err := other.Survey(t.Context())
 			require.NoError(t, err)
+			tx, err := other.Begin(t.Context(), store.TxOptions{})
+			require.NoError(t, err)
+			table := tables.Table("vessels")
+			e := (&grow.Set{}).NewEntity("x")
+			_, err = tx.Insert(t.Context(), store.Into{Table: table, Columns: table.Columns, Fields: []int{0, 1, 2}}, func(yield func(*grow.Batch) bool) {
+				yield(&grow.Batch{Entity: e, Len: 1, Width: 3, Values: []grow.Value{grow.Int(500), grow.String("HERON"), grow.String("Theirs")}})
+			})
+			require.NoError(t, err)
+			plan := d.compile(t, "  Vessel:\n    table: vessels\n    write: {mode: "+c.mode+", match: [code]}\n    given: {h: {code: HERON, name: Heron}, t: {code: TERN, name: Tern}}\n")
+			done := make(chan error)
+			var r *Result
+			go func() {
+				var err error
+				r, err = Run(t.Context(), plan, d.store, Options{Policies: c.policies})
+				done <- err
+			}()
+			require.Eventually(t, func() bool { return waits(t, d, watcher) }, 8*time.Second, 5*time.Millisecond)
+			require.NoError(t, tx.Commit(t.Context()))
+			require.NoError(t, <-done)
 			assert.Equal(t, int64(1), r.Entities[0].Inserted)
-			names := d.table(t, "vessels", "code", "name")
-			assert.ElementsMatch(t, []string{"HERON " + want[0], "TERN " + want[1]}, names)
+			assert.ElementsMatch(t, []string{"HERON " + c.want, "TERN Tern"}, d.table(t, "vessels", "code", "name"))
 		})
 	}
+}
+
+// Two loads that take locks in opposite orders: the server ends one of them, and that
+// one goes through at the second try.
+func TestADeadlock(t *testing.T) {
+	onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (1, 'A', 'a'), (2, 'B', 'b');", func(t *testing.T, d *db) {
+		if d.name == "sqlite" {
+			t.Skip("its writers take turns")
+		}
+		update := func(name string, rows ...string) string {
+			return "  Vessel:\n    table: vessels\n    write: {mode: update, match: [code], set: [name]}\n    given: {x: {code: " + rows[0] + ", name: " + name + "}, y: {code: " + rows[1] + ", name: " + name + "}}\n"
+		}
+		// Both have changed their first row before either changes its second.
+		var first sync.WaitGroup
+		first.Add(2)
+		run := func(s store.Store, c *plan.Compiled) (*Result, error) {
+			met := false
+			return Run(context.Background(), c, s, Options{Chunk: 1, Progress: func(done, _ uint64) {
+				if done == 2 && !met {
+					met = true
+					first.Done()
+					first.Wait()
+				}
+			}})
+		}
+		one, two := d.compile(t, update("one", "A", "B")), d.compile(t, update("two", "B", "A"))
+		var results [2]*Result
+		var errs [2]error
+		var all sync.WaitGroup
+		all.Add(2)
+		go func() { defer all.Done(); results[0], errs[0] = run(d.store, one) }()
+		other := d.open(t)
+		go func() { defer all.Done(); results[1], errs[1] = run(other, two) }()
+		all.Wait()
+		require.NoError(t, errs[0])
+		require.NoError(t, errs[1])
+		assert.Equal(t, 1, results[0].Repeated+results[1].Repeated)
+		names := d.table(t, "vessels", "name")
+		assert.Equal(t, names[0], names[1], "one load after the other, never half of each")
+	})
 }
 
 // A transaction that the server ends because of another one is begun again.
@@ -353,7 +405,7 @@ func TestTransientFaultsAreRepeated(t *testing.T) {
 			}
 			return nil
 		}}
-		r, err := Run(t.Context(), d.compile(t, demo.Plan), f, Options{})
+		r, err := Run(t.Context(), d.compile(t, demo.Plan), f, Options{pause: 1})
 		require.NoError(t, err)
 		assert.Equal(t, 2, r.Repeated)
 		assert.Equal(t, int64(31934), r.Rows)
@@ -364,7 +416,7 @@ func TestTransientFaultsAreRepeated(t *testing.T) {
 	onEach(t, demo.Schema, func(t *testing.T, d *db) {
 		before := dump(t, d.store)
 		f := &faulty{Store: d.store, beforeInsert: func() error { return &store.Fault{Kind: store.Transient, Message: "deadlock"} }}
-		_, err := Run(t.Context(), d.compile(t, demo.Plan), f, Options{})
+		_, err := Run(t.Context(), d.compile(t, demo.Plan), f, Options{pause: 1})
 		assert.ErrorContains(t, err, "deadlock (tried 6 times)")
 		assert.Equal(t, before, dump(t, d.store))
 	})
@@ -382,7 +434,7 @@ func TestACommitWithoutAnAnswer(t *testing.T) {
 				}
 				return &store.Fault{Kind: store.Unanswered, Message: "no answer"}
 			}}
-			_, err := Run(t.Context(), d.compile(t, demo.Plan), f, Options{})
+			_, err := Run(t.Context(), d.compile(t, demo.Plan), f, Options{pause: 1})
 			var fault *store.Fault
 			require.ErrorAs(t, err, &fault)
 			assert.Equal(t, store.Unanswered, fault.Kind)

@@ -39,6 +39,7 @@ type Options struct {
 	Rebuild bool
 	// Again opens another connection to the same database; nil: there is only one.
 	Again func(context.Context) (store.Store, error)
+	pause time.Duration // before a transaction is begun again; 0 means firstPause
 	// Progress, if set, is told now and then how many rows are written.
 	Progress func(done, total uint64)
 }
@@ -220,7 +221,7 @@ const (
 
 // repeat runs a transaction, and runs it again where that may help.
 func (l *loader) repeat(ctx context.Context, w *writer, do func() error) error {
-	pause := firstPause
+	pause := cmp.Or(l.o.pause, firstPause)
 	for n := 0; ; n++ {
 		err := do()
 		if err == nil {

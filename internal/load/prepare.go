@@ -94,6 +94,11 @@ func (l *loader) prepareWrite(t *target) plan.Problems {
 	for _, key := range t.Table.Keys() {
 		t.distinct = t.distinct && !key.Partial && t.keeps(key.Columns)
 	}
+	var match []string
+	for _, col := range r.Match {
+		match = append(match, col.Name)
+	}
+	t.write.Distinct = t.keeps(match)
 	for _, col := range r.Match {
 		if t.unkeyed && col == t.key {
 			return plan.Problems{l.plan.Problem(t.Plan, "the database gives the keys of %s, so rows cannot be recognised by them", t.Table.Name)}

@@ -129,6 +129,8 @@ type Stage interface {
 	// Apply writes the rows from lo to hi-1 in the mode of the write. A refusal is a
 	// *Violation without a row.
 	Apply(ctx context.Context, lo, hi int64) (Outcome, error)
+	// Twins finds rows that have the match values of an earlier row.
+	Twins(ctx context.Context) ([]*Violation, error)
 	// Unmatched are the rows that no row of the table matches.
 	Unmatched(ctx context.Context) ([]int64, error)
 	// Keys shows the keys that matched rows have in the table; with differing only
@@ -167,6 +169,8 @@ type Write struct {
 	Match []*schema.Column // how existing rows are recognised
 	Set   []*schema.Column // what upsert and update change
 	Stamp []*schema.Column // changed only together with one of Set
+	// Distinct tells that no two rows of the load have the same match values.
+	Distinct bool
 }
 
 // Outcome counts rows.

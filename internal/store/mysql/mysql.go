@@ -361,7 +361,13 @@ func appendText(b []byte, v *grow.Value, c *schema.Column) []byte {
 
 func (d *database) Quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 
-func (d *database) Table(t *schema.Table) string     { return d.Quote(t.LocalName()) }
+func (d *database) Table(t *schema.Table) string {
+	if t.Schema != "" {
+		return d.Quote(t.Schema) + "." + d.Quote(t.LocalName())
+	}
+	return d.Quote(t.LocalName())
+}
+
 func (d *database) Temporary(name string) string     { return d.Quote(name) }
 func (d *database) Param(int, *schema.Column) string { return "?" }
 func (d *database) Analyze(string) string            { return "" } // it would commit
@@ -390,6 +396,9 @@ func (d *database) CreateTemporary(name string, columns []*schema.Column) string
 	}
 	return "CREATE TEMPORARY TABLE IF NOT EXISTS " + d.Quote(name) + " (" + strings.Join(list, ", ") + ") ENGINE = InnoDB"
 }
+
+// Upsert is empty: the engine's own statement takes a collision with any key for a match.
+func (d *database) Upsert(*store.Write, string, func(string, string) string) string { return "" }
 
 func (d *database) UpdateFrom(table, stage string, set []string, on, where string) string {
 	var list []string

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -132,6 +133,7 @@ type database struct {
 	tally       store.Tally
 	constraints map[string]constraint // by table and name, from the last survey
 	tables      *schema.Database
+	partitioned map[string]bool // tables, by name
 }
 
 type constraint struct {
@@ -211,6 +213,8 @@ func (d *database) violation(e *pgconn.PgError) error {
 		v.Kind = store.Raised
 	case "428C9", "42804":
 		v.Kind = store.BadValue
+	case "21000": // a row would be changed twice by one statement
+		v.Kind, v.Constraint = store.Unique, "match"
 	default:
 		if !strings.HasPrefix(e.Code, "22") {
 			return fmt.Errorf("%s [%s]", e.Message, e.Code)
@@ -336,9 +340,30 @@ func (d *database) CreateTemporary(name string, columns []*schema.Column) string
 	return "CREATE TEMPORARY TABLE IF NOT EXISTS " + d.Quote(name) + " (" + strings.Join(list, ", ") + ") ON COMMIT DROP"
 }
 
-func (d *database) Empty(name string) string   { return "TRUNCATE " + d.Temporary(name) }
-func (d *database) Analyze(name string) string { return "ANALYZE " + d.Temporary(name) }
-func (d *database) Overriding() string         { return "OVERRIDING SYSTEM VALUE" }
+func (d *database) Empty(name string) string { return "TRUNCATE " + d.Temporary(name) }
+
+// Analyze looks at the numbers of rows alone: that is enough to know how many there are.
+func (d *database) Analyze(name string) string {
+	return "ANALYZE " + d.Temporary(name) + " (" + d.Quote(setwise.Ordinal.Name) + ")"
+}
+
+func (d *database) Overriding() string { return "OVERRIDING SYSTEM VALUE" }
+
+// Upsert takes just the match for a conflict; other keys still refuse. A row that it
+// added has no deleting transaction yet, one that it changed has its own.
+func (d *database) Upsert(w *store.Write, query string, differing func(target, staged string) string) string {
+	if d.partitioned[w.Table.Name] {
+		return "" // such tables do not tell system columns
+	}
+	var set []string
+	for _, c := range setwise.Names(d, "", slices.Concat(w.Set, w.Stamp)) {
+		set = append(set, c+" = excluded."+c)
+	}
+	insert := setwise.InsertFrom(d, w.Into, query)
+	insert = strings.Replace(insert, "INSERT INTO "+d.Table(w.Table)+" ", "INSERT INTO "+d.Table(w.Table)+" AS t ", 1)
+	return "WITH w AS (" + insert + " ON CONFLICT (" + strings.Join(setwise.Names(d, "", w.Match), ", ") + ") DO UPDATE SET " + strings.Join(set, ", ") +
+		" WHERE " + differing("t.", "excluded.") + " RETURNING t.xmax = 0 AS fresh) SELECT count(*) FILTER (WHERE fresh), count(*) FILTER (WHERE NOT fresh) FROM w"
+}
 
 func (d *database) UpdateFrom(table, stage string, set []string, on, where string) string {
 	var list []string

@@ -14,7 +14,7 @@ import (
 
 // tablesSQL lists ordinary and partitioned tables of users, not what extensions made.
 const tablesSQL = `
-SELECT c.oid, n.nspname, c.relname, pg_table_is_visible(c.oid)
+SELECT c.oid, n.nspname, c.relname, pg_table_is_visible(c.oid), c.relkind = 'p'
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND c.relpersistence <> 't'
   AND n.nspname <> 'information_schema' AND n.nspname <> 'evensprout' AND n.nspname NOT LIKE 'pg\_%'
@@ -90,11 +90,13 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 	}
 	d.constraints = map[string]constraint{}
 	note := func(t *schema.Table, name string, c constraint) { d.constraints[t.Name+"\x00"+name] = c }
-	err := each(tablesSQL, 4, func(_ *schema.Table, r []string) {
+	d.partitioned = map[string]bool{}
+	err := each(tablesSQL, 5, func(_ *schema.Table, r []string) {
 		t := &schema.Table{Schema: r[1], Local: r[2], Name: r[2]}
 		if r[3] != "t" {
 			t.Name = r[1] + "." + r[2]
 		}
+		d.partitioned[t.Name] = r[4] == "t"
 		byOID[r[0]] = t
 		db.Tables = append(db.Tables, t)
 	})

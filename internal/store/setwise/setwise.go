@@ -50,6 +50,10 @@ type Engine interface {
 	Analyze(name string) string
 	// UpdateFrom updates table AS t from stage AS s. set holds column names.
 	UpdateFrom(table, stage string, set []string, on, where string) string
+	// Upsert adds the rows of a query, and updates those that match instead, if they
+	// differ; it returns the numbers of rows added and updated. Empty if the engine has
+	// no statement that tells a collision with another key from a match.
+	Upsert(w *store.Write, query string, differing func(target, staged string) string) string
 	// Overriding is what an INSERT says behind its columns to give a key to a column
 	// that always numbers itself.
 	Overriding() string

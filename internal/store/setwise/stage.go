@@ -103,10 +103,12 @@ func (s *stage) Guilty(ctx context.Context) ([]*store.Violation, error) {
 			found = append(found, v)
 		}
 	}
-	if len(s.w.Match) > 0 {
-		if err := s.twice(ctx, s.w.Match, "match ("+strings.Join(namesOf(s.w.Match), ", ")+")", false, add); err != nil {
-			return nil, err
-		}
+	twins, err := s.Twins(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range twins {
+		add(v)
 	}
 	for _, key := range s.w.Table.Keys() {
 		if err := s.collisions(ctx, key, add); err != nil {
@@ -125,6 +127,16 @@ func (s *stage) Guilty(ctx context.Context) ([]*store.Violation, error) {
 	}
 	slices.SortFunc(found, func(a, b *store.Violation) int { return int(a.Row - b.Row) })
 	return found, nil
+}
+
+// Twins finds rows that have the match values of an earlier row.
+func (s *stage) Twins(ctx context.Context) ([]*store.Violation, error) {
+	if len(s.w.Match) == 0 || s.w.Distinct {
+		return nil, nil
+	}
+	var found []*store.Violation
+	err := s.twice(ctx, s.w.Match, "match ("+strings.Join(namesOf(s.w.Match), ", ")+")", false, func(v *store.Violation) { found = append(found, v) })
+	return found, err
 }
 
 func namesOf(columns []*schema.Column) []string {
@@ -353,44 +365,51 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 	if err != nil || staged == 0 {
 		return o, err
 	}
-	matched := int64(0)
-	if s.w.Mode != store.Insert && s.w.Mode != store.Replace {
-		sql := "SELECT count(*) FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where(s.ranged())
-		if matched, err = number(ctx, s, sql, bounds...); err != nil {
+	query := func(condition string) string {
+		return "SELECT " + strings.Join(Names(s, "s.", s.w.Columns), ", ") + " FROM " + s.name + " AS s" + where(s.ranged(), condition) + " ORDER BY " + s.ordinal()
+	}
+	if s.w.Mode == store.Upsert && len(s.w.Set) > 0 {
+		if sql := s.Upsert(s.w, query(""), s.differing); sql != "" {
+			err := s.Query(ctx, sql, bounds, []*schema.Column{counted, counted}, func(row []grow.Value) error {
+				o.Inserted, o.Updated = row[0].N, row[1].N
+				return nil
+			})
+			o.Unchanged = staged - o.Inserted - o.Updated
+			return o, err
+		}
+	}
+	if (s.w.Mode == store.Upsert || s.w.Mode == store.Update) && len(s.w.Set) > 0 {
+		set := Names(s, "", slices.Concat(s.w.Set, s.w.Stamp))
+		sql := s.UpdateFrom(s.table, s.name, set, s.on, s.ranged()+" AND ("+s.differing("t.", "s.")+")")
+		if o.Updated, err = s.Exec(ctx, sql, bounds...); err != nil {
+			return o, err
+		}
+	}
+	if s.w.Mode != store.Update {
+		absent := ""
+		if s.w.Mode == store.Keep || s.w.Mode == store.Upsert {
+			absent = "NOT " + s.exists()
+		}
+		if o.Inserted, err = s.Exec(ctx, InsertFrom(s, s.w.Into, query(absent)), bounds...); err != nil {
 			return o, err
 		}
 	}
 	switch s.w.Mode {
 	case store.Keep:
-		o.Kept = matched
+		o.Kept = staged - o.Inserted
 	case store.Upsert, store.Update:
-		if matched > 0 && len(s.w.Set) > 0 {
-			set := Names(s, "", slices.Concat(s.w.Set, s.w.Stamp))
-			sql := s.UpdateFrom(s.table, s.name, set, s.on, s.ranged()+" AND ("+s.differing()+")")
-			if o.Updated, err = s.Exec(ctx, sql, bounds...); err != nil {
-				return o, err
-			}
-		}
-		o.Unchanged = matched - o.Updated
+		o.Unchanged = staged - o.Inserted - o.Updated
 	}
-	if s.w.Mode == store.Update || matched == staged {
-		return o, nil
-	}
-	absent := ""
-	if s.w.Mode == store.Keep || s.w.Mode == store.Upsert {
-		absent = "NOT " + s.exists()
-	}
-	sql := InsertFrom(s, s.w.Into, "SELECT "+strings.Join(Names(s, "s.", s.w.Columns), ", ")+" FROM "+s.name+" AS s"+where(s.ranged(), absent)+" ORDER BY "+s.ordinal())
-	o.Inserted, err = s.Exec(ctx, sql, bounds...)
-	return o, err
+	return o, nil
 }
 
-// differing is the condition that a column to be set differs.
-func (s *stage) differing() string {
+// differing is the condition that a column to be set differs; the prefixes say where
+// from.
+func (s *stage) differing(target, staged string) string {
 	var list []string
 	for _, c := range s.w.Set {
 		name := s.Quote(c.Name)
-		list = append(list, s.Differs("t."+name, "s."+name, c))
+		list = append(list, s.Differs(target+name, staged+name, c))
 	}
 	return strings.Join(list, " OR ")
 }
@@ -430,7 +449,7 @@ func (s *stage) Changes(ctx context.Context, show func(store.Change) error) erro
 		selected = append(selected, "t."+name, "s."+name, differs)
 		columns = append(columns, c, c, counted)
 	}
-	sql := "SELECT " + strings.Join(selected, ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where("("+s.differing()+")") + " ORDER BY 1"
+	sql := "SELECT " + strings.Join(selected, ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where("("+s.differing("t.", "s.")+")") + " ORDER BY 1"
 	at := 1 + len(s.w.Match)
 	return s.Query(ctx, sql, nil, columns, func(row []grow.Value) error {
 		for i, c := range s.w.Set {
