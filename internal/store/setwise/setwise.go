@@ -62,8 +62,8 @@ type Engine interface {
 // Ordinal is the column of stages that numbers their rows.
 var Ordinal = &schema.Column{Name: "evensprout row", Kind: schema.Integer, NotNull: true}
 
-// counted is the column of a count.
-var counted = &schema.Column{Name: "n", Kind: schema.Integer}
+// countColumn is the column of a count.
+var countColumn = &schema.Column{Name: "n", Kind: schema.Integer}
 
 // Tx is the part of a transaction that is the same for all engines.
 type Tx struct {
@@ -94,7 +94,7 @@ func columnsOf(t *schema.Table, names []string) []*schema.Column {
 
 func number(ctx context.Context, e Engine, sql string, args ...Arg) (int64, error) {
 	var n int64
-	err := e.Query(ctx, sql, args, []*schema.Column{counted}, func(row []grow.Value) error {
+	err := e.Query(ctx, sql, args, []*schema.Column{countColumn}, func(row []grow.Value) error {
 		n = row[0].N
 		return nil
 	})

@@ -21,6 +21,8 @@ type stage struct {
 	table string // the target, quoted
 	rows  int64
 	on    string // t is the row that s matches
+
+	analyze string // what is still to be done before joins
 }
 
 // Stage lays rows aside.
@@ -42,12 +44,18 @@ func (tx *Tx) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store
 	if s.rows, err = tx.Fill(ctx, s.name, w.Into, rows); err != nil {
 		return nil, Named(err, w.Table)
 	}
-	if sql := tx.Analyze(name); sql != "" {
-		if _, err := tx.Exec(ctx, sql); err != nil {
-			return nil, err
-		}
-	}
+	s.analyze = tx.Analyze(name)
 	return s, nil
+}
+
+// counted lets the engine count the stage before it is joined with tables.
+func (s *stage) counted(ctx context.Context) error {
+	if s.analyze == "" {
+		return nil
+	}
+	_, err := s.Exec(ctx, s.analyze)
+	s.analyze = ""
+	return err
 }
 
 // stageName is a name for the columns of a write, which no engine finds too long.
@@ -95,6 +103,9 @@ func (s *stage) written() string {
 }
 
 func (s *stage) Guilty(ctx context.Context) ([]*store.Violation, error) {
+	if err := s.counted(ctx); err != nil {
+		return nil, err
+	}
 	var found []*store.Violation
 	guilty := map[int64]bool{}
 	add := func(v *store.Violation) {
@@ -366,17 +377,20 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 		return o, err
 	}
 	query := func(condition string) string {
-		return "SELECT " + strings.Join(Names(s, "s.", s.w.Columns), ", ") + " FROM " + s.name + " AS s" + where(s.ranged(), condition) + " ORDER BY " + s.ordinal()
+		return "SELECT " + strings.Join(Names(s, "s.", s.w.Columns), ", ") + " FROM " + s.name + " AS s" + where(s.ranged(), condition)
 	}
 	if s.w.Mode == store.Upsert && len(s.w.Set) > 0 {
 		if sql := s.Upsert(s.w, query(""), s.differing); sql != "" {
-			err := s.Query(ctx, sql, bounds, []*schema.Column{counted, counted}, func(row []grow.Value) error {
+			err := s.Query(ctx, sql, bounds, []*schema.Column{countColumn, countColumn}, func(row []grow.Value) error {
 				o.Inserted, o.Updated = row[0].N, row[1].N
 				return nil
 			})
 			o.Unchanged = staged - o.Inserted - o.Updated
 			return o, err
 		}
+	}
+	if err := s.counted(ctx); err != nil {
+		return o, err
 	}
 	if (s.w.Mode == store.Upsert || s.w.Mode == store.Update) && len(s.w.Set) > 0 {
 		set := Names(s, "", slices.Concat(s.w.Set, s.w.Stamp))
@@ -390,7 +404,7 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 		if s.w.Mode == store.Keep || s.w.Mode == store.Upsert {
 			absent = "NOT " + s.exists()
 		}
-		if o.Inserted, err = s.Exec(ctx, InsertFrom(s, s.w.Into, query(absent)), bounds...); err != nil {
+		if o.Inserted, err = s.Exec(ctx, InsertFrom(s, s.w.Into, query(absent)+" ORDER BY "+s.ordinal()), bounds...); err != nil {
 			return o, err
 		}
 	}
@@ -416,6 +430,9 @@ func (s *stage) differing(target, staged string) string {
 
 // Unmatched are the rows that no row of the table matches.
 func (s *stage) Unmatched(ctx context.Context) ([]int64, error) {
+	if err := s.counted(ctx); err != nil {
+		return nil, err
+	}
 	var rows []int64
 	err := s.Query(ctx, "SELECT "+s.ordinal()+" FROM "+s.name+" AS s"+where("NOT "+s.exists())+" ORDER BY 1", nil, []*schema.Column{Ordinal}, func(row []grow.Value) error {
 		rows = append(rows, row[0].N)
@@ -426,6 +443,9 @@ func (s *stage) Unmatched(ctx context.Context) ([]int64, error) {
 
 // Keys shows the keys that matched rows have in the table.
 func (s *stage) Keys(ctx context.Context, key *schema.Column, differing bool, show func(int64, grow.Value) error) error {
+	if err := s.counted(ctx); err != nil {
+		return err
+	}
 	name, condition := s.Quote(key.Name), ""
 	if differing {
 		condition = "s." + name + " <> t." + name
@@ -438,6 +458,9 @@ func (s *stage) Keys(ctx context.Context, key *schema.Column, differing bool, sh
 
 // Changes shows what an update would change.
 func (s *stage) Changes(ctx context.Context, show func(store.Change) error) error {
+	if err := s.counted(ctx); err != nil {
+		return err
+	}
 	if len(s.w.Set) == 0 {
 		return nil
 	}
@@ -447,7 +470,7 @@ func (s *stage) Changes(ctx context.Context, show func(store.Change) error) erro
 		name := s.Quote(c.Name)
 		differs := "CASE WHEN " + s.Differs("t."+name, "s."+name, c) + " THEN 1 ELSE 0 END"
 		selected = append(selected, "t."+name, "s."+name, differs)
-		columns = append(columns, c, c, counted)
+		columns = append(columns, c, c, countColumn)
 	}
 	sql := "SELECT " + strings.Join(selected, ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where("("+s.differing("t.", "s.")+")") + " ORDER BY 1"
 	at := 1 + len(s.w.Match)
