@@ -33,7 +33,7 @@ needs nothing else. Edit the plan and go on from there.`,
   evensprout demo play --anew`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o, err := flags.options()
+			o, err := flags.options(cmd)
 			if err != nil {
 				return err
 			}

@@ -26,12 +26,12 @@ type loadFlags struct {
 }
 
 func (f *loadFlags) add(c *cobra.Command) {
-	c.Flags().IntVar(&f.chunk, "chunk", load.DefaultChunk, "at most so many rows in a chunk; a family is kept whole")
+	c.Flags().IntVar(&f.chunk, "chunk", 0, fmt.Sprintf("at most so many rows in a chunk; a family is kept whole (default %d, or %d where rows are compared with those of a table)", load.DefaultChunk, load.StagedChunk))
 	c.Flags().IntVar(&f.jobs, "jobs", jobsDefault(), "how many growers work at a time; with commit: chunk also connections")
 }
 
-func (f *loadFlags) options() (load.Options, error) {
-	if f.chunk < 1 || f.chunk > math.MaxInt32 {
+func (f *loadFlags) options(c *cobra.Command) (load.Options, error) {
+	if c.Flags().Changed("chunk") && (f.chunk < 1 || f.chunk > math.MaxInt32) {
 		return load.Options{}, usageError{fmt.Errorf("--chunk is a number of rows from 1 up, and here is %d", f.chunk)}
 	}
 	if f.jobs < 1 || f.jobs > 256 {
@@ -112,7 +112,7 @@ rows were left out or not found, 130 interrupted.`,
   evensprout load --commit chunk --chunk 5000 --statements`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o, err := flags.options()
+			o, err := flags.options(cmd)
 			if err != nil {
 				return err
 			}

@@ -55,7 +55,7 @@ func (g *Grower) print(fr *frame) Fingerprint {
 			}
 			continue
 		}
-		b = v.appendCanonical(b)
+		b = v.AppendCanonical(b)
 	}
 	h := xxh3.Hash128(b)
 	g.give(b)
@@ -67,7 +67,9 @@ var canonicalTag = [...]byte{
 	Date: 'd', Time: 'c', Timestamp: 'm', UUID: 'u', JSON: 'j',
 }
 
-func (v *Value) appendCanonical(b []byte) []byte {
+// AppendCanonical appends the value's encoding in fingerprints: equal values of a type
+// have the same, whatever digits they show.
+func (v *Value) AppendCanonical(b []byte) []byte {
 	b = append(b, canonicalTag[v.Type])
 	switch v.Type {
 	case Null:

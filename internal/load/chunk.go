@@ -424,6 +424,9 @@ func (w *writer) excluded(t *target, b *grow.Batch, i int, p *pass) bool {
 			break
 		}
 	}
+	if v == nil && t.known != nil {
+		v = t.known.collision(values)
+	}
 	if v == nil && t.seen != nil {
 		v = w.twin(t, values)
 	}
@@ -567,7 +570,7 @@ func (w *writer) looksFirst(t *target) bool {
 	if t.unkeyed || w.policy(t, store.Unique) == plan.Stop {
 		return false
 	}
-	return t.out.Before > 0 || !t.distinct
+	return t.out.Before > 0 && t.known == nil || !t.distinct
 }
 
 // sortOut finds the guilty rows of a run and decides about them; nothing is written.
@@ -624,7 +627,7 @@ func (w *writer) staged(ctx context.Context, t *target, rows iter.Seq[*grow.Batc
 		return err
 	}
 	o := w.of(t)
-	if first == nil && !w.lenient(t) && w.o.Changed == nil && t.write.Mode != store.Update {
+	if first == nil && !w.lenient(t) && w.o.Changed == nil && (t.write.Mode != store.Update || w.policy(t, store.RowCount) != plan.Stop) {
 		// Nothing is expected to be refused: let the constraints speak first.
 		done, err := w.straight(ctx, t, st, p, &first)
 		if done || err != nil {
@@ -681,6 +684,13 @@ func (w *writer) straight(ctx context.Context, t *target, st store.Stage, p *pas
 		return false, err
 	}
 	o := w.of(t)
+	if t.write.Mode == store.Update && out.Updated < p.n {
+		before := o.unmatched
+		if err := w.matchless(ctx, t, st, p, o); err != nil {
+			return false, err
+		}
+		out.Unchanged -= o.unmatched - before
+	}
 	o.Add(out)
 	o.print.Add(p.print)
 	if t.referred && len(t.write.Match) > 0 {
@@ -783,7 +793,7 @@ func (w *writer) realKeys(ctx context.Context, t *target, st store.Stage, p *pas
 // remember begins to watch for rows with equal match values in different chunks, where
 // nothing else keeps them apart. Memory: 16 bytes and a map's overhead for each row.
 func (w *writer) remember(t *target) {
-	if t.seen == nil && len(t.write.Match) > 0 && !t.write.Distinct && t.Grow.Total() > w.o.Chunk {
+	if t.seen == nil && len(t.write.Match) > 0 && !t.write.Distinct && t.Grow.Total() > w.most(order.Family{t.Target}) {
 		t.seen = map[[2]uint64]bool{}
 	}
 }
@@ -835,10 +845,5 @@ func (w *writer) notes(ctx context.Context) error {
 	if len(w.state.journal) == 0 || w.o.DryRun {
 		return nil
 	}
-	for _, n := range w.state.journal {
-		if err := w.tx.Note(ctx, n); err != nil {
-			return err
-		}
-	}
-	return nil
+	return w.tx.Note(ctx, w.state.journal)
 }

@@ -22,7 +22,7 @@ import (
 
 // Options say how to load; they do not change what is loaded, but for Policies.
 type Options struct {
-	Chunk  uint64      // upper bound of rows in a chunk; 0 means DefaultChunk
+	Chunk  uint64      // upper bound of rows in a chunk; 0 means DefaultChunk, or StagedChunk
 	Jobs   int         // growers, and connections with plan.CommitChunk; 0 means 1
 	Folder string      // where placeholder files go; empty means the current folder
 	Commit plan.Commit // empty: as the plan says
@@ -44,8 +44,26 @@ type Options struct {
 	Progress func(done, total uint64)
 }
 
-// DefaultChunk is the upper bound of rows in a chunk unless said otherwise.
-const DefaultChunk = 50_000
+// The upper bounds of rows in a chunk unless said otherwise. Rows that are compared
+// with those of a table go by way of a stage, in larger chunks, so that a table is not
+// read more often than need be. Neither costs memory here.
+const (
+	DefaultChunk = 50_000
+	StagedChunk  = 250_000
+)
+
+// most is the upper bound of rows in a chunk of a family.
+func (l *loader) most(f order.Family) uint64 {
+	if l.o.Chunk > 0 {
+		return l.o.Chunk
+	}
+	for _, t := range f {
+		if t.Write.Mode == plan.Keep || t.Write.Mode == plan.Upsert || t.Write.Mode == plan.Update {
+			return StagedChunk
+		}
+	}
+	return DefaultChunk
+}
 
 // Result is what a load did, with counts from the database itself.
 type Result struct {
@@ -100,6 +118,7 @@ type target struct {
 	sums     bool           // some field adds up rows below
 	distinct bool           // the plan keeps all its unique keys by itself
 	seen     map[[2]uint64]bool
+	known    *known // keys of the rows that were there before; nil if they are not read
 	out      Entity
 }
 
@@ -134,7 +153,6 @@ type loader struct {
 // *store.Fault, a *grow.RowError, or plan.Problems.
 func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*Result, error) {
 	started := time.Now()
-	o.Chunk = cmp.Or(o.Chunk, DefaultChunk)
 	o.Jobs = max(o.Jobs, 1)
 	o.Commit = cmp.Or(o.Commit, c.Plan.Commit, plan.CommitLoad)
 	l := &loader{plan: c, o: o, order: order.Of(c), traits: s.Traits()}
@@ -289,7 +307,7 @@ func (l *loader) inOne(ctx context.Context, w *writer) error {
 }
 
 func (l *loader) writeAll(ctx context.Context, w *writer) error {
-	if err := l.before(ctx, w.tx); err != nil {
+	if err := l.before(ctx, w.store, w.tx); err != nil {
 		return err
 	}
 	if err := l.clear(ctx, w); err != nil {
@@ -359,7 +377,7 @@ func (l *loader) inMany(ctx context.Context, w *writer) error {
 		if err := w.begin(ctx); err != nil {
 			return err
 		}
-		if err := l.before(ctx, w.tx); err != nil {
+		if err := l.before(ctx, w.store, w.tx); err != nil {
 			return err
 		}
 		return w.rollback()
@@ -430,7 +448,7 @@ func (l *loader) family(ctx context.Context, w *writer, f order.Family) error {
 		}()
 	}
 	skip := func(t *plan.Target) bool { return l.targets[t].out.Skipped }
-	most := l.o.Chunk
+	most := l.most(f)
 	if l.o.Commit == plan.CommitFamily {
 		most = 1
 	}
@@ -481,7 +499,7 @@ func (l *loader) chunks(g *grow.Grower) iter.Seq[order.Chunk] {
 		defer g.Close()
 		skip := func(t *plan.Target) bool { return l.targets[t].out.Skipped }
 		for _, f := range l.order.Families {
-			for c := range f.Chunks(g, l.o.Chunk, skip) {
+			for c := range f.Chunks(g, l.most(f), skip) {
 				if !yield(c) {
 					return
 				}
@@ -505,7 +523,7 @@ func (l *loader) openFiles() error {
 }
 
 // before counts the rows that are there, and stops where the plan's own are.
-func (l *loader) before(ctx context.Context, tx store.Tx) error {
+func (l *loader) before(ctx context.Context, s store.Store, tx store.Tx) error {
 	g := grow.NewGrower(l.plan.Set)
 	defer g.Close()
 	present := &Present{}
@@ -519,6 +537,11 @@ func (l *loader) before(ctx context.Context, tx store.Tx) error {
 			continue
 		}
 		l.total += t.Grow.Total()
+		if t.known = nil; l.wantsKnown(t) {
+			if t.known, err = l.knows(ctx, s, t); err != nil {
+				return err
+			}
+		}
 		if t.out.Before == 0 || t.Grow.Total() == 0 || t.Write.Mode != plan.Insert || l.policy(t, store.Unique) != plan.Stop {
 			continue
 		}

@@ -1,6 +1,7 @@
 package load
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"slices"
@@ -142,8 +143,9 @@ func (l *loader) second(ctx context.Context, w *writer) error {
 			if side {
 				total = uint64(len(t.Grow.Side))
 			}
-			for from := uint64(0); from < total; from += l.o.Chunk {
-				run := order.Run{Target: t.Target, First: grow.Row{N: from, Side: side}, Rows: min(l.o.Chunk, total-from)}
+			step := cmp.Or(l.o.Chunk, StagedChunk)
+			for from := uint64(0); from < total; from += step {
+				run := order.Run{Target: t.Target, First: grow.Row{N: from, Side: side}, Rows: min(step, total-from)}
 				if err := w.secondRun(ctx, t, &write, run); err != nil {
 					return err
 				}

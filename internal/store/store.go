@@ -103,8 +103,8 @@ type Tx interface {
 	// Unlink sets references to NULL, and Remove deletes the rows that have them.
 	Unlink(ctx context.Context, t *schema.Table, r *schema.Reference) error
 	Remove(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error)
-	// Note adds an entry to the journal.
-	Note(ctx context.Context, n Note) error
+	// Note adds entries to the journal.
+	Note(ctx context.Context, notes []Note) error
 	// Savepoint marks a place to go back to; marks are nested.
 	Savepoint(ctx context.Context, name string) error
 	RollbackTo(ctx context.Context, name string) error

@@ -74,7 +74,7 @@ func (tx *transaction) Commit(ctx context.Context) error {
 	return err
 }
 
-func (tx *transaction) Note(ctx context.Context, n store.Note) error {
+func (tx *transaction) Note(ctx context.Context, n []store.Note) error {
 	return setwise.Note(ctx, tx.db, setwise.Journal, n)
 }
 

@@ -98,7 +98,7 @@ func (tx *transaction) Commit(ctx context.Context) error {
 	return err
 }
 
-func (tx *transaction) Note(ctx context.Context, n store.Note) error {
+func (tx *transaction) Note(ctx context.Context, n []store.Note) error {
 	return setwise.Note(ctx, tx.db, journal, n)
 }
 

@@ -238,16 +238,25 @@ func OpenJournal(ctx context.Context, e Engine, table *schema.Table, textType st
 	return err
 }
 
-// Note adds an entry to a journal.
-func Note(ctx context.Context, e Engine, table *schema.Table, n store.Note) error {
-	var args []Arg
-	var params []string
-	for i, text := range []string{n.Load, n.Entity, n.Row, string(n.What), n.Detail} {
-		args = append(args, Arg{grow.String(text), table.Columns[i]})
-		params = append(params, e.Param(i+1, table.Columns[i]))
+// Note adds entries to a journal, many by each statement.
+func Note(ctx context.Context, e Engine, table *schema.Table, notes []store.Note) error {
+	const most = 100
+	for part := range slices.Chunk(notes, most) {
+		var args []Arg
+		var groups []string
+		for _, n := range part {
+			var params []string
+			for i, text := range []string{n.Load, n.Entity, n.Row, string(n.What), n.Detail} {
+				args = append(args, Arg{grow.String(text), table.Columns[i]})
+				params = append(params, e.Param(len(args), table.Columns[i]))
+			}
+			groups = append(groups, "("+strings.Join(params, ", ")+")")
+		}
+		if _, err := e.Exec(ctx, "INSERT INTO "+e.Table(table)+" ("+strings.Join(Names(e, "", table.Columns), ", ")+") VALUES "+strings.Join(groups, ", "), args...); err != nil {
+			return err
+		}
 	}
-	_, err := e.Exec(ctx, "INSERT INTO "+e.Table(table)+" ("+strings.Join(Names(e, "", table.Columns), ", ")+") VALUES ("+strings.Join(params, ", ")+")", args...)
-	return err
+	return nil
 }
 
 // InsertFrom is an INSERT of a query's rows.

@@ -84,7 +84,7 @@ func (tx *transaction) Commit(ctx context.Context) error {
 	return nil
 }
 
-func (tx *transaction) Note(ctx context.Context, n store.Note) error {
+func (tx *transaction) Note(ctx context.Context, n []store.Note) error {
 	return setwise.Note(ctx, tx.database, setwise.Journal, n)
 }
 
