@@ -46,6 +46,7 @@ type writeFlags struct {
 	policies         []string
 	rejects, changes string
 	maxRejects       int64
+	corrected        string
 	statements       bool
 	dryRun, rebuild  bool
 }
@@ -54,6 +55,7 @@ func (f *writeFlags) add(a *app, c *cobra.Command) {
 	c.Flags().StringVar(&f.commit, "commit", "", "what is committed together: load, chunk or family; else as the plan says")
 	c.Flags().StringArrayVar(&f.policies, "on-violation", nil, "KIND=POLICY: what to do about refused rows (stop, skip, redraw), such as unique=skip; all=skip for every kind")
 	c.Flags().StringVar(&f.rejects, "rejects", "", "file for rows that were left out, as NDJSON; else NAME.rejects.ndjson")
+	c.Flags().StringVar(&f.corrected, "corrected", "", "rejects file, corrected by hand: load its rows, and nothing else")
 	c.Flags().Int64Var(&f.maxRejects, "max-rejects", 0, "stop, and roll back, when more rows would be left out")
 	c.Flags().StringVar(&f.changes, "changes", "", "file for what update and upsert changed, from what, to what, as CSV")
 	c.Flags().BoolVar(&f.statements, "statements", false, "list every distinct statement with how often it ran, rows and time")
@@ -109,6 +111,7 @@ rows were left out or not found, 130 interrupted.`,
   evensprout load larkwater/evensprout.yaml --db sqlite:app.db --jobs 4
   evensprout load --db postgres://app@localhost/app --on-violation unique=skip --rejects left-out.ndjson
   evensprout load prices.yaml --dry-run --changes changes.csv
+  evensprout load --corrected left-out.ndjson       # after the rows in it were corrected
   evensprout load --commit chunk --chunk 5000 --statements`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -127,6 +130,11 @@ rows were left out or not found, 130 interrupted.`,
 			defer s.Close()
 			defer c.Close()
 			a.warn(c)
+			if write.corrected != "" {
+				if c, err = corrected(c, write.corrected); err != nil {
+					return err
+				}
+			}
 			out := &outputs{rejects: write.rejects, changes: write.changes, name: c.Plan.Name}
 			out.into(&o)
 			o.Again = func(ctx context.Context) (store.Store, error) { return store.Open(ctx, a.drivers, a.opened) }
@@ -138,6 +146,16 @@ rows were left out or not found, 130 interrupted.`,
 	write.add(a, c)
 	a.clockFlag(c)
 	return c
+}
+
+// corrected makes a plan of the rows of a rejects file.
+func corrected(c *plan.Compiled, path string) (*plan.Compiled, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, plan.Problems{{File: path, Message: "the rejects file cannot be read: " + err.Error()}}
+	}
+	defer f.Close()
+	return load.FromRejects(c, path, f)
 }
 
 // errRejects tells that a load is done, but some rows were left out or not found.

@@ -29,7 +29,7 @@ func (c *Compiled) Problem(e *Entity, format string, args ...any) *Problem {
 
 // Line is where a row stands in the entity's file; 0 if it stands in none.
 func (t *Target) Line(n uint64) (string, int) {
-	if rows, ok := t.Grow.Table.(FileRows); ok {
+	if rows, ok := t.Grow.Table.(interface{ Place(uint64) (string, int) }); ok {
 		return rows.Place(n)
 	}
 	return "", 0

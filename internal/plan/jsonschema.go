@@ -88,6 +88,18 @@ func JSONSchema() ([]byte, error) {
 		properties[word] = words[word]
 		one = append(one, m{"required": []string{word}})
 	}
+	fieldNames := m{"anyOf": []any{text, list(text)}}
+	write := object(m{
+		"mode":    says("insert new rows; keep, upsert or update rows that are there; replace all", m{"enum": modes}),
+		"match":   says("fields by which rows that are there are recognised: a unique key", fieldNames),
+		"set":     says("fields that upsert and update change; else all others", fieldNames),
+		"stamp":   says("fields changed only together with another", fieldNames),
+		"cascade": says("replace also removes rows elsewhere that refer to removed ones", m{"type": "boolean"}),
+	}, "mode")
+	byKind := m{}
+	for _, kind := range violationKinds {
+		byKind[kind] = m{"enum": policies}
+	}
 	source := object(properties)
 	source["anyOf"] = one
 	schema := object(m{
@@ -97,30 +109,37 @@ func JSONSchema() ([]byte, error) {
 		"clock":    says("what now means", text),
 		"database": says("URL; a relative file lies beside the plan", text),
 		"when":     ref("when"),
-		"commit":   says("all rows in one transaction", m{"const": "load"}),
-		"entities": m{"type": "object", "minProperties": 1, "additionalProperties": ref("entity")},
+		"commit":   says("what is committed together", m{"enum": commits}),
+
+		"on_violation": ref("on_violation"),
+		"entities":     m{"type": "object", "minProperties": 1, "additionalProperties": ref("entity")},
 	}, "name", "seed", "clock", "entities")
 	schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	schema["title"] = "Even Sprout plan, edition 1"
 	schema["$defs"] = m{
-		"literal": m{"type": []string{"string", "number", "boolean", "null"}},
-		"percent": m{"type": "string", "pattern": `^[0-9]+(\.[0-9]+)?%$`},
-		"range":   m{"anyOf": []any{m{"type": "integer", "minimum": 0}, m{"type": "string", "pattern": `^[0-9]+\.\.[0-9]+$`}}},
-		"when":    says("leave tables alone that have rows", m{"const": "empty"}),
+		"literal":      m{"type": []string{"string", "number", "boolean", "null"}},
+		"percent":      m{"type": "string", "pattern": `^[0-9]+(\.[0-9]+)?%$`},
+		"range":        m{"anyOf": []any{m{"type": "integer", "minimum": 0}, m{"type": "string", "pattern": `^[0-9]+\.\.[0-9]+$`}}},
+		"on_violation": says("what to do about refused rows, by kind of violation; what is not named stops", object(byKind)),
+		"when":         says("leave tables alone that have rows", m{"const": "empty"}),
 		"condition": m{"anyOf": []any{text, mapOf(m{"anyOf": []any{
 			ref("literal"), list(ref("literal")), m{"type": "object", "minProperties": 1, "maxProperties": 1, "properties": m{"not": whatever, "same": text}, "additionalProperties": false},
 		}})}},
 		"field": m{"anyOf": []any{ref("literal"), source}},
 		"given": m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{ref("literal"), m{"type": "object"}}})}}), list(list(ref("literal")))}},
 		"entity": object(m{
-			"table":  says("the table that takes the rows", text),
-			"rows":   says("how many are grown", m{"type": "integer", "minimum": 0, "maximum": uint64(maxRows)}),
-			"per":    says("so many for each row of a parent", m{"type": "object", "properties": m{"via": text, "given": m{"enum": []string{"beside", "instead"}}}, "additionalProperties": ref("range")}),
-			"when":   ref("when"),
-			"draws":  says("drawn once, used by several fields, not stored", mapOf(source)),
-			"fields": says("how each field gets its value", m{"anyOf": []any{m{"type": "null"}, mapOf(ref("field"))}}),
-			"unique": says("groups of fields whose values together differ", list(m{"type": "array", "items": text, "minItems": 2})),
-			"given":  says("rows written by hand", ref("given")),
+			"table": says("the table that takes the rows", text),
+			"rows":  says("how many are grown; existing: the rows of the table, which are read", m{"anyOf": []any{m{"type": "integer", "minimum": 0, "maximum": uint64(maxRows)}, m{"const": "existing"}}}),
+			"write": says("how rows are written: insert unless said otherwise", m{"anyOf": []any{m{"enum": modes}, write}}),
+			"keys":  says("planned, or given by the database", m{"enum": []string{"planned", "database"}}),
+
+			"on_violation": ref("on_violation"),
+			"per":          says("so many for each row of a parent", m{"type": "object", "properties": m{"via": text, "given": m{"enum": []string{"beside", "instead"}}}, "additionalProperties": ref("range")}),
+			"when":         ref("when"),
+			"draws":        says("drawn once, used by several fields, not stored", mapOf(source)),
+			"fields":       says("how each field gets its value", m{"anyOf": []any{m{"type": "null"}, mapOf(ref("field"))}}),
+			"unique":       says("groups of fields whose values together differ", list(m{"type": "array", "items": text, "minItems": 2})),
+			"given":        says("rows written by hand", ref("given")),
 			"rows_from": says("rows that stand in a file", object(m{
 				"file": says("CSV, TSV, NDJSON, JSON or XLSX; a relative file lies beside the plan", text), "separator": says("of CSV: one character, or tab", text),
 				"sheet": says("of XLSX; else the first", text), "key": says("fields that tell a row", m{"anyOf": []any{text, list(text)}}),

@@ -1,0 +1,100 @@
+package load
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+)
+
+// What was left out is corrected by hand and loaded again, on every engine.
+func TestCorrectedRejectsAreLoaded(t *testing.T) {
+	const entities = `  Guest:
+    table: guests
+    given:
+      ada: {email: ada@example.com, spent: 12.50, stays: 3}
+      bo:  {email: ada@example.com, spent: 1.25, stays: 1}
+  Stay:
+    table: stays
+    per: {Guest: 1}
+    fields: {room: {count: 1}, price: 2.00, mail: {same: Guest.email}}
+`
+	onEach(t, families, func(t *testing.T, d *db) {
+		var file strings.Builder
+		r, err := d.load(t, entities, Options{Policies: plan.Policies{"unique": plan.Skip}, Rejected: func(x Rejection) error {
+			fields := map[string]any{}
+			for i, name := range x.Fields {
+				if v := x.Values[i]; !v.IsNull() {
+					fields[name] = v.String()
+				}
+			}
+			b, err := json.Marshal(map[string]any{"entity": x.Refusal.Entity, "fields": fields, "violation": x.Refusal})
+			file.WriteString(string(b) + "\n")
+			return err
+		}})
+		require.NoError(t, err)
+		assert.Equal(t, int64(2), r.Rejected)
+		fixed := strings.Replace(file.String(), `"email":"ada@example.com"`, `"email":"bo@example.com"`, 1)
+		c, err := FromRejects(d.compile(t, entities), "left.ndjson", strings.NewReader(fixed))
+		require.NoError(t, err)
+		r, err = Run(t.Context(), c, d.store, Options{})
+		require.NoError(t, err)
+		assert.Equal(t, int64(2), r.Rows)
+		assert.Equal(t, []string{"1 ada@example.com 12.50 3", "2 bo@example.com 1.25 1"}, d.table(t, "guests"))
+		assert.Len(t, d.table(t, "stays"), 2)
+		// Not corrected: the line is named.
+		_, err = Run(t.Context(), c, d.store, Options{})
+		var present *Present
+		require.ErrorAs(t, err, &present)
+	})
+}
+
+func TestFaultsOfRejectsFiles(t *testing.T) {
+	s := database(t, strings.ReplaceAll(families, "{key}", "INTEGER PRIMARY KEY"))
+	c := compile(t, s, head+"  Guest: {table: guests, rows: 3, fields: {email: {kind: email, unique: true}, spent: {between: [1.00, 2.00]}, stays: 1}}\n")
+	_, err := FromRejects(c, "left.ndjson", strings.NewReader(`{"entity":"Gest","fields":{}}
+not json
+{"entity":"Guest","fields":{"email":7,"spent":"1.234","stays":1.5,"colour":"red"}}
+
+{"entity":"Guest","fields":{"email":"x","spent":null}} {"more":1}
+`))
+	var p plan.Problems
+	require.ErrorAs(t, err, &p)
+	text := p.Error()
+	for _, want := range []string{`left.ndjson:1:1: the plan has no entity "Gest"`, `did you mean "Guest"?`, "left.ndjson:2:1: this is not a line", "Guest.email: 7 is no text",
+		`"1.234" has more than 2 digits`, `"1.5" is not a whole number`, `Guest has no field "colour"`, "left.ndjson:5:1: this is not a line"} {
+		assert.Contains(t, text, want)
+	}
+}
+
+func FuzzRejects(f *testing.F) {
+	f.Add(`{"entity":"A","fields":{"n":1,"t":"x","d":"1.5","b":"AA==","j":{"a":[1]},"m":"2026-05-01T08:00:00Z"}}`)
+	f.Add(`{"entity":"A","fields":{"n":null}}`)
+	set := &grow.Set{Seed: "s", Edition: "1"}
+	e := set.NewEntity("A")
+	rows := func() map[string]*rejectedRows {
+		r := &rejectedRows{}
+		for i, typ := range []grow.Type{grow.Integer, grow.Text, grow.Decimal, grow.Bytes, grow.JSON, grow.Timestamp, grow.UUID, grow.Boolean, grow.Date, grow.Time} {
+			field := &grow.Field{Name: "ntdbjmuoxy"[i : i+1], Entity: e, Source: grow.Stored(i, typ, 2)}
+			r.fields = append(r.fields, field)
+		}
+		return map[string]*rejectedRows{"A": r}
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		tables := rows()
+		if problems := readRejects("f", strings.NewReader(text), tables); len(problems) == 0 {
+			for _, row := range tables["A"].rows {
+				for i, v := range row {
+					if !v.IsNull() {
+						assert.Equal(t, tables["A"].fields[i].Source.Type(), v.Type)
+					}
+				}
+			}
+		}
+	})
+}
