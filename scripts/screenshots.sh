@@ -30,3 +30,21 @@ sqlite3 other.db < schema.sql
 email=$(sqlite3 larkwater.db 'SELECT email FROM passengers WHERE id = 1001 + 4321')
 sqlite3 other.db "INSERT INTO passengers VALUES (900001, 'Uma', 'Wren', '$email', NULL, 'ZZ000000', 'active', 0, '2026-01-01 00:00:00', NULL)"
 shot refused evensprout load --db sqlite:other.db
+
+# The same with the row left out; the sums above it are computed anew.
+shot skip evensprout load --db sqlite:other.db --on-violation unique=skip
+
+# New prices from a file, applied to rows that are there.
+printf 'Code,New price\nDECK,4.75\nCABIN,19.00\nATTIC,99.00\n' > prices.csv
+cat > prices.yaml <<'PLAN'
+name: prices
+seed: prices
+clock: 2026-05-01T08:00:00Z
+database: sqlite:larkwater.db
+entities:
+  FareClass:
+    table: fare_classes
+    write: update
+    rows_from: {file: prices.csv, key: [code], columns: {code: Code, price: {column: New price, as: decimal}}}
+PLAN
+shot update sh -c 'cat prices.csv; evensprout load prices.yaml --changes changes.csv --statements; cat changes.csv'

@@ -421,6 +421,7 @@ func (a *app) exit(err error) int {
 const presentHelp = `
 You can
   leave tables alone that have rows    when: empty, at the head of the plan or at an entity
+  add what is missing, change it       write: keep, upsert, update or replace, at an entity
   load other rows beside these         another seed, and keys that start higher, such as id: {count: 100001}
   start over                           empty the tables, and load again
 `

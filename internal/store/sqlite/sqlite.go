@@ -225,7 +225,17 @@ func (d *database) Select(ctx context.Context, q store.Query, show func([]grow.V
 // Exec runs a statement.
 func (d *database) Exec(ctx context.Context, sql string, args ...setwise.Arg) (int64, error) {
 	err := d.Query(ctx, sql, args, nil, func([]grow.Value) error { return nil })
-	return int64(d.conn.Changes()), err
+	return d.changes(sql), err
+}
+
+// changes is how many rows the statement that just ran has touched: the engine goes on
+// telling those of the last one that touched any.
+func (d *database) changes(sql string) int64 {
+	switch word, _, _ := strings.Cut(sql, " "); word {
+	case "INSERT", "UPDATE", "DELETE":
+		return int64(d.conn.Changes())
+	}
+	return 0
 }
 
 // Query runs a query.
@@ -248,7 +258,7 @@ func (d *database) Query(ctx context.Context, sql string, args []setwise.Arg, co
 		}
 		if !more {
 			if columns == nil {
-				n = int64(d.conn.Changes())
+				n = d.changes(sql)
 			}
 			return nil
 		}
