@@ -79,7 +79,7 @@ func TestLookups(t *testing.T) {
 	of := s.NewField(use, "of", "of")
 	of.Source, of.Inner = must(Choose([]Value{String("A"), String("B"), String("C")}, nil)), true
 	ref := s.NewField(use, "price", "price")
-	ref.Source = Lookup(e, e.Key, e.Fields[0], of)
+	ref.Source = Lookup(e, e.Key, []*Field{e.Fields[0]}, []*Field{of})
 	require.Empty(t, s.Finish())
 	g := NewGrower(s)
 	told := map[string]bool{}

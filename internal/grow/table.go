@@ -3,6 +3,7 @@ package grow
 import (
 	"fmt"
 	"strconv"
+	"strings"
 )
 
 // Table is rows that are not grown but stand somewhere, such as in a file. It must
@@ -93,20 +94,20 @@ func (g *Grower) id(e *Entity, r Row) ID {
 	return id
 }
 
-// lookup is a reference to the row that has a value in a field.
+// lookup is a reference to the row that has certain values in some fields.
 type lookup struct {
 	to   *Entity
-	by   *Field // what the cell holds
-	find *Field // whose value is looked for
-	of   *Field // the inner field that holds the value
+	by   *Field   // what the cell holds
+	find []*Field // whose values are looked for
+	of   []*Field // the inner fields that hold these values
 	rows map[string]Row
 	many map[string]bool
 }
 
-// Lookup makes references to the one row of an entity whose field find has the value
-// of the inner field of. The rows are looked through once, and their values kept:
+// Lookup makes references to the one row of an entity whose fields find have the values
+// of the inner fields of. The rows are looked through once, and their values kept:
 // memory grows with the rows of the entity, at most MaxLookup.
-func Lookup(to *Entity, by, find, of *Field) Source {
+func Lookup(to *Entity, by *Field, find, of []*Field) Source {
 	return &lookup{to: to, by: by, find: find, of: of}
 }
 
@@ -128,12 +129,11 @@ func (s *lookup) search(g *Grower, f *Field) *FinishError {
 	for i := range total {
 		row := s.to.at(i)
 		fr := g.open(s.to, row)
-		v := *g.value(fr, s.find)
+		key, ok := g.lookupKey(fr, s.find)
 		fr.close()
-		if v.IsNull() {
+		if !ok {
 			continue
 		}
-		key := v.String()
 		if _, ok := s.rows[key]; ok {
 			s.many[key] = true
 		}
@@ -142,20 +142,40 @@ func (s *lookup) search(g *Grower, f *Field) *FinishError {
 	return nil
 }
 
+// lookupKey is the values of some fields of a row as one text; false if one is NULL.
+func (g *Grower) lookupKey(fr *frame, fields []*Field) (string, bool) {
+	var b []byte
+	for i, f := range fields {
+		v := g.value(fr, f)
+		if v.IsNull() {
+			return "", false
+		}
+		if i > 0 {
+			b = append(b, 0)
+		}
+		b = v.AppendText(b)
+	}
+	return string(b), true
+}
+
 // row finds the row; what is not found, or found twice, is an error of growing.
 func (s *lookup) row(c cell) (Row, bool) {
-	v := c.g.value(c.fr, s.of)
-	if v.IsNull() {
+	key, ok := c.g.lookupKey(c.fr, s.of)
+	if !ok {
 		return Row{}, false
 	}
-	key := v.String()
 	row, ok := s.rows[key]
 	if (!ok || s.many[key]) && c.g.err == nil {
 		found := "no"
 		if ok {
 			found = "more than one"
 		}
-		c.g.err = &RowError{c.fr.e.Label(c.fr.row), c.f.Name, fmt.Errorf("%s %s has the %s %q", found, s.to.Name, s.find.Name, key)}
+		var names []string
+		for _, f := range s.find {
+			names = append(names, f.Name)
+		}
+		c.g.err = &RowError{c.fr.e.Label(c.fr.row), c.f.Name, fmt.Errorf("%s %s has the %s %s", found, s.to.Name, strings.Join(names, " and "),
+			`"`+strings.ReplaceAll(key, "\x00", `" and "`)+`"`)}
 	}
 	return row, ok && !s.many[key]
 }

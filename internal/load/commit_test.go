@@ -15,6 +15,7 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/store/storetest"
 )
 
 // However rows are committed and by however many connections, they are the same.
@@ -461,5 +462,62 @@ func TestStatementsAreCounted(t *testing.T) {
 		assert.Equal(t, sent, r.Sent)
 		assert.True(t, seen["COMMIT"])
 		assert.Less(t, len(r.Statements), 60)
+	})
+}
+
+// A server that is killed in the middle: nothing stays, and it is said. Once it is
+// there again, the same load goes through.
+func TestAKilledServer(t *testing.T) {
+	for name, start := range map[string]func() (*storetest.Server, error){"postgres": storetest.StartPostgres, "mariadb": storetest.StartMariaDB} {
+		t.Run(name, func(t *testing.T) {
+			storetest.Postgres(t) // skips where servers cannot be installed
+			storetest.MariaDB(t)
+			server, err := start()
+			require.NoError(t, err)
+			defer server.Remove()
+			var e engine
+			for _, x := range engines() {
+				if x.name == name {
+					e = x
+				}
+			}
+			d := &db{engine: e, url: server.Database(t, e.words.Replace(demo.Schema))}
+			d.store = d.open(t)
+			killed := false
+			_, err = d.load(t, demo.Plan, Options{pause: 1, Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) }, Progress: func(done, _ uint64) {
+				if done > 9000 && !killed {
+					killed = true
+					server.Kill()
+				}
+			}})
+			var fault *store.Fault
+			require.ErrorAs(t, err, &fault)
+			assert.Contains(t, []store.FaultKind{store.Lost, store.Unreachable}, fault.Kind)
+			require.NoError(t, server.Start())
+			d.store = d.open(t)
+			r, err := d.load(t, demo.Plan, Options{})
+			require.NoError(t, err)
+			assert.Equal(t, int64(31934), r.Rows)
+		})
+	}
+}
+
+// A connection that the server ends is opened again, and the transaction is begun anew.
+func TestABrokenConnectionIsOpenedAgain(t *testing.T) {
+	onEach(t, demo.Schema, func(t *testing.T, d *db) {
+		if d.name == "sqlite" {
+			t.Skip("it has no connections that break")
+		}
+		n := 0
+		f := &faulty{Store: d.store, beforeInsert: func() error {
+			if n++; n == 6 {
+				return &store.Fault{Kind: store.Lost, Message: "gone"}
+			}
+			return nil
+		}}
+		r, err := Run(t.Context(), d.compile(t, small), f, Options{pause: 1, Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) }})
+		require.NoError(t, err)
+		assert.Equal(t, 1, r.Repeated)
+		assert.Equal(t, int64(smallRows), r.Rows)
 	})
 }

@@ -48,7 +48,7 @@ type Options struct {
 // with those of a table go by way of a stage, in larger chunks, so that a table is not
 // read more often than need be. Neither costs memory here.
 const (
-	DefaultChunk = 50_000
+	DefaultChunk = 200_000
 	StagedChunk  = 250_000
 )
 

@@ -264,3 +264,19 @@ func TestExistingRowsArePicked(t *testing.T) {
 		assert.Equal(t, map[string]int{"77 Heron": 20, "88 Tern": 20}, lines)
 	})
 }
+
+// Rows of a file find rows of the database by a natural key of several columns.
+func TestExistingRowsAreFoundByTheirKeys(t *testing.T) {
+	onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'A', 'one'), (88, 'B', 'one'), (99, 'C', 'two');", func(t *testing.T, d *db) {
+		folder := t.TempDir()
+		path := filepath.Join(folder, "trips.csv")
+		require.NoError(t, os.WriteFile(path, []byte("Code,Name,Day\nB,one,1\nC,two,2\n"), 0o644))
+		entities := "  Vessel: {table: vessels, rows: existing}\n  Trip:\n    table: trips\n    rows_from: {file: " + path + ", columns: {day: Day, vessel: {find: {Vessel: {code: Code, name: Name}}}}}\n"
+		d.loaded(t, entities, Options{})
+		assert.Equal(t, []string{"88 1", "99 2"}, d.table(t, "trips", "vessel_id", "day"))
+		require.NoError(t, os.WriteFile(path, []byte("Code,Name,Day\nB,two,1\nC,two,2\n"), 0o644))
+		_, err := d.tryCompile(t, entities)
+		assert.ErrorContains(t, err, `no Vessel has the code and name "B" and "two"`)
+		assert.ErrorContains(t, err, "trips.csv:2:1")
+	})
+}

@@ -145,7 +145,8 @@ func JSONSchema() ([]byte, error) {
 				"sheet": says("of XLSX; else the first", text), "key": says("fields that tell a row", m{"anyOf": []any{text, list(text)}}),
 				"duplicates": says("which of several rows with one key counts", m{"enum": []string{"first", "last"}}),
 				"columns": says("fields to columns of the file", mapOf(m{"anyOf": []any{text, object(m{
-					"column": text, "as": says("the type of its cells", m{"enum": keysOf(rowTypes)}), "find": says("Entity.field whose value the cell holds", m{"type": "string", "pattern": `^[^.]+\.[^.]+$`}),
+					"column": text, "as": says("the type of its cells", m{"enum": keysOf(rowTypes)}), "find": says("Entity.field whose value the cell holds, or an entity and several of its fields with their columns", m{"anyOf": []any{m{"type": "string", "pattern": `^[^.]+\.[^.]+$`},
+						m{"type": "object", "minProperties": 1, "maxProperties": 1, "additionalProperties": mapOf(text)}}}),
 				})}})),
 			}, "file", "columns")),
 		}),

@@ -27,6 +27,7 @@ type FileColumn struct {
 	As     grow.Type // Null: by its looks
 	Find   string    // the field of the entity Of whose value it holds
 	Of     string
+	also   *FileColumn // the column of the same reference that comes first; nil if this is it
 	place
 }
 
@@ -140,6 +141,10 @@ func (p *Plan) fileColumns(r *RowsFrom, v *node) {
 				c.As = t
 			},
 			"find": func(_, n *node) {
+				if n.mapping {
+					p.findSeveral(r, c, n)
+					return
+				}
 				var path string
 				if p.text(n, "find", &path) {
 					var dotted bool
@@ -149,6 +154,25 @@ func (p *Plan) fileColumns(r *RowsFrom, v *node) {
 				}
 			},
 		})
+	}
+}
+
+// findSeveral reads {Sailing: {code: Code, day: Day}}: fields of the entity, and the
+// columns of the file that hold their values.
+func (p *Plan) findSeveral(r *RowsFrom, c *FileColumn, n *node) {
+	const hint = "find: {Sailing: {code: Code, day: Day}}: fields of the entity, and the columns that hold their values"
+	if len(n.pairs) != 1 || !n.pairs[0].value.mapping || len(n.pairs[0].value.pairs) == 0 {
+		p.add(n.place, "find names one entity and some of its fields, and here is %s", n.what()).hint(hint)
+		return
+	}
+	for i, x := range n.pairs[0].value.pairs {
+		part := c
+		if i > 0 {
+			part = &FileColumn{Field: c.Field + " by " + x.key.text, also: c, place: x.key.place}
+			r.Columns = append(r.Columns, part)
+		}
+		part.Of, part.Find = n.pairs[0].key.text, x.key.text
+		p.text(x.value, "a column", &part.Column)
 	}
 }
 
@@ -180,9 +204,13 @@ func (c *compiler) openRows(e *entity) {
 		}
 		f := c.newField(e, d)
 		f.grow.Source, f.state, f.fileColumn = grow.Stored(i, typ, scale), compiled, i
-		if col.Find != "" {
+		switch {
+		case col.also != nil:
+			of := e.byName[col.also.Field]
+			of.finds.columns, of.finds.of = append(of.finds.columns, col), append(of.finds.of, f)
+		case col.Find != "":
 			ref := c.newField(e, &Field{Name: col.Field, word: "find", place: col.place})
-			ref.finds = &finding{col, f}
+			ref.finds = &finding{[]*FileColumn{col}, []*field{f}}
 		}
 	}
 }
@@ -231,25 +259,32 @@ func fieldsOf(columns []*FileColumn) []string {
 
 // finding is a reference by a natural key that stands in the file.
 type finding struct {
-	column *FileColumn
-	of     *field // the inner field with the key
+	columns []*FileColumn
+	of      []*field // the inner fields with the key
 }
 
 // find compiles a reference by a natural key.
 func (c *compiler) find(f *field) grow.Source {
-	col := f.finds.column
+	col := f.finds.columns[0]
 	to := c.byName[col.Of]
 	if to == nil {
 		c.add(f.decl.place, "%s finds rows of %s, and there is no such entity", f.describe(), col.Of).nearest(col.Of, c.names())
 		return nil
 	}
-	by := to.find(col.Find)
-	if by == nil || by.decl.inner {
-		c.add(f.decl.place, "%s has no field %s", to.decl.Name, col.Find).nearest(col.Find, to.names())
-		return nil
-	}
+	var by, of []*grow.Field
 	key := c.stored(f, to)
-	if key == nil || !c.compile(by) {
+	for i, col := range f.finds.columns {
+		x := to.find(col.Find)
+		if x == nil || x.decl.inner {
+			c.add(col.place, "%s has no field %s", to.decl.Name, col.Find).nearest(col.Find, to.names())
+			return nil
+		}
+		if !c.compile(x) {
+			return nil
+		}
+		by, of = append(by, x.grow), append(of, f.finds.of[i].grow)
+	}
+	if key == nil {
 		return nil
 	}
 	for _, of := range to.fields {
@@ -257,7 +292,7 @@ func (c *compiler) find(f *field) grow.Source {
 			return nil
 		}
 	}
-	return grow.Lookup(to.grow, key, by.grow, f.finds.of.grow)
+	return grow.Lookup(to.grow, key, by, of)
 }
 
 // maxFindProblems bounds how many rows that find nothing are told.
@@ -291,7 +326,11 @@ func (c *compiler) checkFinds() {
 				}
 				file, line := e.rowFile.Place(n)
 				p := &Problem{File: file, Line: line, Column: 1, Message: err.Error()}
-				p.hint("each row names exactly one %s by its %s; an empty cell names none", f.finds.column.Of, f.finds.column.Find)
+				var by []string
+				for _, col := range f.finds.columns {
+					by = append(by, col.Find)
+				}
+				p.hint("each row names exactly one %s by its %s; an empty cell names none", f.finds.columns[0].Of, strings.Join(by, " and "))
 				c.plan.collector.found = append(c.plan.collector.found, p)
 			}
 			if told > maxFindProblems {

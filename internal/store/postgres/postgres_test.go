@@ -1,10 +1,15 @@
 package postgres
 
 import (
+	"context"
 	"testing"
+	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/storetest"
 )
@@ -22,4 +27,151 @@ func TestBehaviours(t *testing.T) {
 		CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.label = 'forbidden' THEN RAISE EXCEPTION 'not on this lake'; END IF; RETURN NEW; END $$;
 		CREATE TRIGGER refuse BEFORE INSERT ON boats FOR EACH ROW EXECUTE FUNCTION refuse();`,
 		Deferrable: `ALTER TABLE boats ALTER CONSTRAINT boats_pier_id_fkey DEFERRABLE;`})
+}
+
+func survey(t *testing.T, script string) *schema.Database {
+	s := open(t, script)
+	defer s.Close()
+	db, err := s.Survey(t.Context())
+	require.NoError(t, err)
+	return db
+}
+
+// What tables can have, as the program sees it.
+func TestSurveySeesWhatTheServerKnows(t *testing.T) {
+	db := survey(t, `
+CREATE TYPE mood AS ENUM ('calm', 'rough');
+CREATE DOMAIN short AS VARCHAR(7) NOT NULL;
+CREATE SCHEMA yard;
+CREATE TABLE yard.docks (id INTEGER GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name TEXT);
+CREATE TABLE boats (
+  id SERIAL PRIMARY KEY, dock_id INTEGER REFERENCES yard.docks (id) DEFERRABLE, weather mood, tag short, seen TIMESTAMPTZ(3), at TIME(0),
+  price NUMERIC(8,2), free NUMERIC, twice INTEGER GENERATED ALWAYS AS (4 * 2) STORED, raw BYTEA, extra JSONB, key UUID, gone BOOLEAN, kept INTEGER,
+  CONSTRAINT price_above CHECK (price > 0 AND (kept < 9)), UNIQUE (tag, seen) DEFERRABLE);
+CREATE UNIQUE INDEX some_tags ON boats (tag) WHERE NOT gone;
+CREATE UNIQUE INDEX low_tags ON boats (lower(tag));
+CREATE TABLE days (id INTEGER, day DATE) PARTITION BY RANGE (day);
+CREATE TABLE days_1 PARTITION OF days FOR VALUES FROM ('2026-01-01') TO ('2027-01-01');
+CREATE VIEW seen_boats AS SELECT * FROM boats;`)
+	assert.ElementsMatch(t, []string{"yard.docks", "boats", "days"}, db.TableNames())
+	docks, boats := db.Table("yard.docks"), db.Table("boats")
+	assert.Equal(t, schema.Always, docks.Column("id").Identity)
+	assert.Equal(t, "docks", docks.LocalName())
+	assert.Equal(t, schema.Serial, boats.Column("id").Identity)
+	assert.Equal(t, []string{"calm", "rough"}, boats.Column("weather").Values)
+	tag := boats.Column("tag")
+	assert.Equal(t, [3]any{schema.Text, 7, true}, [3]any{tag.Kind, tag.Length, tag.NotNull})
+	assert.Equal(t, 3, boats.Column("seen").Digits)
+	assert.Equal(t, 0, boats.Column("at").Digits)
+	assert.Equal(t, [2]int{8, 2}, [2]int{boats.Column("price").Precision, boats.Column("price").Scale})
+	assert.Zero(t, boats.Column("free").Precision)
+	assert.True(t, boats.Column("twice").Generated)
+	kinds := map[string]schema.Kind{"raw": schema.Bytes, "extra": schema.JSON, "key": schema.UUID, "gone": schema.Boolean, "seen": schema.Timestamp}
+	for name, kind := range kinds {
+		assert.Equal(t, kind, boats.Column(name).Kind, name)
+	}
+	require.Len(t, boats.References, 1)
+	assert.Equal(t, docks, boats.References[0].To)
+	assert.True(t, boats.References[0].Deferrable)
+	assert.Equal(t, []schema.Check{{Name: "price_above", Expression: "(price > (0)::numeric) AND (kept < 9)"}}, boats.Checks)
+	for _, u := range boats.Uniques {
+		switch u.Name {
+		case "some_tags", "low_tags":
+			assert.True(t, u.Partial, u.Name)
+		default:
+			assert.True(t, u.Deferrable, u.Name)
+		}
+		_, why := boats.Backing(u.Columns)
+		assert.NotEmpty(t, why, "no key of this table can back a match")
+	}
+	assert.Len(t, boats.Uniques, 3)
+}
+
+// Numbers in the server's binary form come back as they went.
+func TestNumericForm(t *testing.T) {
+	s := open(t, "CREATE TABLE n (id INTEGER PRIMARY KEY, v NUMERIC)")
+	defer s.Close()
+	db, err := s.Survey(t.Context())
+	require.NoError(t, err)
+	table := db.Table("n")
+	var b grow.Batch
+	b.Entity, b.Width = (&grow.Set{}).NewEntity("n"), 2
+	var want []string
+	for _, text := range []string{"0", "1", "-1", "9999", "10000", "10001", "99999999", "100000000", "0.1", "0.01", "0.0001", "0.00001", "-0.00010000", "12345.6789", "1234.56789",
+		"9223372036854775807", "-9223372036854775808", "0.999999999999999999", "9.223372036854775807", "92233720368547758.07", "100.00", "10000.0000", "-123456789.000000001"} {
+		v, err := grow.ParseDecimal(text)
+		require.NoError(t, err)
+		b.Values = append(b.Values, grow.Int(int64(b.Len)), v)
+		b.Len++
+		want = append(want, text)
+	}
+	tx, err := s.Begin(t.Context(), store.TxOptions{})
+	require.NoError(t, err)
+	_, err = tx.Insert(t.Context(), store.Into{Table: table, Columns: table.Columns, Fields: []int{0, 1}}, func(yield func(*grow.Batch) bool) { yield(&b) })
+	require.NoError(t, err)
+	require.NoError(t, tx.Commit(t.Context()))
+	var got []string
+	require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: []*schema.Column{{Name: "v", Kind: schema.Any}}}, func(row []grow.Value) error {
+		got = append(got, row[0].String())
+		return nil
+	}))
+	assert.Equal(t, want, got)
+}
+
+// Types without a binary form here go as text.
+func TestOtherTypesGoAsText(t *testing.T) {
+	s := open(t, "CREATE TABLE o (id INTEGER PRIMARY KEY, span INTERVAL, tags TEXT[], net INET, note TEXT)")
+	defer s.Close()
+	db, err := s.Survey(t.Context())
+	require.NoError(t, err)
+	table := db.Table("o")
+	b := &grow.Batch{Entity: (&grow.Set{}).NewEntity("o"), Len: 1, Width: 5, Values: []grow.Value{grow.Int(1), grow.String("3 days"), grow.String(`{"a b","c"}`), grow.String("192.0.2.7"), grow.String("tab\tand \\ and\nline")}}
+	tx, err := s.Begin(t.Context(), store.TxOptions{})
+	require.NoError(t, err)
+	_, err = tx.Insert(t.Context(), store.Into{Table: table, Columns: table.Columns, Fields: []int{0, 1, 2, 3, 4}}, func(yield func(*grow.Batch) bool) { yield(b) })
+	require.NoError(t, err)
+	require.NoError(t, tx.Commit(t.Context()))
+	require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []grow.Value) error {
+		assert.Equal(t, []string{"1", "3 days", `{"a b",c}`, "192.0.2.7", "tab\tand \\ and\nline"}, []string{row[0].String(), row[1].String(), row[2].String(), row[3].String(), row[4].String()})
+		return nil
+	}))
+}
+
+func TestFaultsOfConnecting(t *testing.T) {
+	server := storetest.Postgres(t)
+	for url, want := range map[string]store.FaultKind{
+		server.URL("nowhere"): store.Missing, "postgres://me@127.0.0.1:1/x": store.Unreachable, "postgres://me@127.0.0.1:port/x": store.BadURL,
+	} {
+		_, err := Driver{}.Open(t.Context(), url)
+		var f *store.Fault
+		require.ErrorAs(t, err, &f, url)
+		assert.Equal(t, want, f.Kind, url)
+		assert.NotEmpty(t, f.Hint)
+	}
+}
+
+// After every way out the server shows none of our sessions.
+func TestNoSessionStays(t *testing.T) {
+	url := storetest.Postgres(t).Database(t, "CREATE TABLE x (id INTEGER)")
+	watcher, err := Driver{}.Open(t.Context(), url)
+	require.NoError(t, err)
+	defer watcher.Close()
+	s, err := Driver{}.Open(t.Context(), url)
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(t.Context())
+	_, err = s.Begin(ctx, store.TxOptions{})
+	require.NoError(t, err)
+	cancel()
+	require.NoError(t, s.Close())
+	activity := &schema.Table{Schema: "pg_catalog", Name: "pg_stat_activity"}
+	name := &schema.Column{Name: "datname", Kind: schema.Text}
+	database := Driver{}.Describe(url).Name
+	require.Eventually(t, func() bool {
+		n := 0
+		require.NoError(t, watcher.Select(t.Context(), store.Query{Table: activity, Columns: []*schema.Column{name}, Where: name, Equals: grow.String(database)}, func([]grow.Value) error {
+			n++
+			return nil
+		}))
+		return n == 1
+	}, 5*time.Second, 5*time.Millisecond)
 }
