@@ -448,7 +448,11 @@ func (a *app) refused(r *load.Refusal) {
 		}
 		line("field", name)
 	}
-	line("constraint", strings.TrimSpace(r.Constraint+" on "+r.Table))
+	if r.Constraint == "" {
+		line("table", r.Table)
+	} else {
+		line("constraint", r.Constraint+" on "+r.Table)
+	}
 	line("other row", r.Other)
 	words := r.Message
 	if r.Code != "" {

@@ -3,9 +3,11 @@ package load
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
@@ -72,7 +74,7 @@ func (r *Refusal) Summary() string {
 	case store.Check:
 		return fmt.Sprintf("%s does not hold", r.Constraint)
 	case store.TooLong, store.OutOfRange, store.BadValue:
-		return fmt.Sprintf("%s %s: %s", what, value, r.Message)
+		return strings.TrimPrefix(fmt.Sprintf("%s %s: %s", what, value, r.Message), " : ")
 	}
 	return r.Message
 }
@@ -130,6 +132,9 @@ func (l *loader) refusal(t *target, p *pass, err error) error {
 
 // refusalOf puts a violation of a row into the plan's words.
 func (l *loader) refusalOf(t *target, row grow.Row, _ *pass, v *store.Violation) *Refusal {
+	if len(v.Values) == 0 && len(v.Columns) > 0 {
+		v.Values = l.valuesOf(t, row, v.Columns) // the engine names the columns alone
+	}
 	r := l.worded(t, v)
 	r.Row = t.Grow.Label(row)
 	if !row.Side {
@@ -142,6 +147,23 @@ func (l *loader) refusalOf(t *target, row grow.Row, _ *pass, v *store.Violation)
 	}
 	r.Hint = hint(r)
 	return r
+}
+
+// valuesOf grows what a row holds in some columns; nil if one is not the plan's.
+func (l *loader) valuesOf(t *target, row grow.Row, columns []string) []grow.Value {
+	g := grow.NewGrower(l.plan.Set)
+	defer g.Close()
+	var b grow.Batch
+	g.Grow(t.Grow, row, 1, &b)
+	var values []grow.Value
+	for _, name := range columns {
+		i := slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return c != nil && c.Name == name })
+		if i < 0 {
+			return nil
+		}
+		values = append(values, b.Row(0)[i])
+	}
+	return values
 }
 
 // worded says a violation by the plan's names.
@@ -214,6 +236,9 @@ func (l *loader) other(t *target, row grow.Row, v *store.Violation) string {
 // hint says what to do about a violation.
 func hint(r *Refusal) string {
 	field := strings.Join(r.Fields, ", ")
+	if field == "" && (r.Kind == store.TooLong || r.Kind == store.OutOfRange || r.Kind == store.BadValue || r.Kind == store.NotNull) {
+		return "change the source of the field to what its column can hold"
+	}
 	switch r.Kind {
 	case store.Unique:
 		if strings.Contains(r.Other, "this load wrote") {

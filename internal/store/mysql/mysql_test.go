@@ -128,6 +128,7 @@ func TestWarningsAreViolations(t *testing.T) {
 		var violation *store.Violation
 		require.ErrorAs(t, err, &violation, column)
 		assert.Equal(t, int64(1), violation.Row)
+		assert.Equal(t, []string{column}, violation.Columns)
 		require.NoError(t, tx.Rollback())
 		count, err := s.Count(t.Context(), table)
 		require.NoError(t, err)

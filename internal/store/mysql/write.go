@@ -218,9 +218,20 @@ func (d *database) warned(ctx context.Context, into store.Into, missing int64) e
 			v = &store.Violation{Kind: store.BadValue, Row: -1, Code: fmt.Sprint(code), Message: message}
 		}
 		v.Row = rowIn(message)
+		v.Columns, v.Constraint = columnIn(message, into)
 	}
 	v.Table = into.Table.Name
 	return errors.Join(d.err(ctx, rows.Err()), v)
+}
+
+// columnIn reads the column that a warning names in quotes: no code tells it.
+func columnIn(message string, into store.Into) ([]string, string) {
+	for _, c := range into.Columns {
+		if strings.Contains(message, "`"+c.Name+"`") || strings.Contains(message, "'"+c.Name+"'") {
+			return []string{c.Name}, c.Declared
+		}
+	}
+	return nil, ""
 }
 
 // rowIn reads the row of a load that a warning names at its end, counted from 0; -1 if
