@@ -715,7 +715,7 @@ func (w *writer) held(ctx context.Context, t *target, st store.Stage, p *pass, f
 			}
 		}
 		if v.HasTwin {
-			v.Message += ": " + t.Grow.Label(p.row(v.Twin))
+			v.TwinLabel = t.Grow.Label(p.row(v.Twin))
 		}
 		again, err := w.decide(t, p.row(v.Row), v)
 		if err != nil {

@@ -142,8 +142,11 @@ func (l *loader) refusalOf(t *target, row grow.Row, _ *pass, v *store.Violation)
 			r.Place = fmt.Sprintf("%s:%d", file, line)
 		}
 	}
-	if len(v.Other) > 0 {
+	switch {
+	case len(v.Other) > 0:
 		r.Other = l.other(t, row, v)
+	case v.HasTwin:
+		r.Other = v.TwinLabel + ", which this load wrote before"
 	}
 	r.Hint = hint(r)
 	return r

@@ -77,8 +77,29 @@ func TestEveryKindOfViolationOnEveryEngine(t *testing.T) {
 					assert.NotEmpty(t, r.Code, r.Message)
 				}
 				assert.NotEmpty(t, r.Message)
+				if c.kind == "unique" {
+					assert.Regexp(t, `^Boat row \d+.*, which this load wrote before$`, r.Other)
+				}
 			})
 		})
+	}
+}
+
+// An exclusion constraint, of the one engine that has them, is found by halves.
+func TestExclusion(t *testing.T) {
+	for _, e := range engines() {
+		if e.name != "postgres" {
+			continue
+		}
+		d := &db{engine: e, url: e.make(t, "CREATE TABLE stays (id INTEGER PRIMARY KEY, room INTEGER, nights INT4RANGE, CONSTRAINT no_overlap EXCLUDE USING gist (nights WITH &&));")}
+		d.store = d.open(t)
+		r := d.refused(t, "  Stay: {table: stays, given: {a: {room: 1, nights: \"[1,5)\"}, b: {room: 2, nights: \"[5,9)\"}, c: {room: 3, nights: \"[4,6)\"}}}\n", Options{})
+		assert.Equal(t, store.Exclusion, r.Kind)
+		assert.Equal(t, "Stay.c", r.Row)
+		assert.Equal(t, "no_overlap", r.Constraint)
+		assert.Equal(t, []string{"nights"}, r.Columns)
+		assert.Equal(t, []string{"[4,6)"}, r.Values)
+		assert.Equal(t, "23P01", r.Code)
 	}
 }
 

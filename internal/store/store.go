@@ -291,6 +291,7 @@ type Violation struct {
 	Other      []Pair // primary key of the row collided with
 	Twin       int64  // number, within the write, of the row collided with, if HasTwin
 	HasTwin    bool
+	TwinLabel  string // what the caller calls that row
 	Refers     string // the table referred to, of a foreign key
 	Code       string // the engine's own code; empty if this program refused the row
 	Message    string // the engine's own words

@@ -214,6 +214,7 @@ func (d *database) violation(e *pgconn.PgError) error {
 		v.Kind = store.OutOfRange
 	case "P0001", "P0000", "09000", "38000", "39000":
 		v.Kind = store.Raised
+		v.Constraint = "trigger"
 	case "428C9", "42804":
 		v.Kind = store.BadValue
 	case "21000": // a row would be changed twice by one statement

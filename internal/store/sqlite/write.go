@@ -278,7 +278,7 @@ func message(err error) string {
 			return text[i:]
 		}
 	}
-	return strings.TrimPrefix(text, "sqlite: step: ")
+	return strings.TrimPrefix(strings.TrimPrefix(text, "sqlite: step: "), "constraint failed: ") // of a trigger's own words
 }
 
 // columnsIn reads "table.a, table.b".
