@@ -310,6 +310,24 @@ func (s *identifier) grow(c cell, v *Value) {
 	v.M = lo&(1<<62-1) | 1<<63
 }
 
+// Texts returns the texts that a literal or a choice can be; nil for other sources.
+func Texts(s Source) []string {
+	var out []string
+	switch s := s.(type) {
+	case *literal:
+		if s.value.Type == Text {
+			out = append(out, s.value.S)
+		}
+	case *choice:
+		for _, v := range s.values {
+			if v.Type == Text {
+				out = append(out, v.S)
+			}
+		}
+	}
+	return out
+}
+
 // LongestText returns the longest text that a source is known to make, with its
 // length in characters; 0 if that is not known beforehand.
 func LongestText(s Source) (string, int) {

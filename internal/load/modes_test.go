@@ -280,3 +280,41 @@ func TestExistingRowsAreFoundByTheirKeys(t *testing.T) {
 		assert.ErrorContains(t, err, "trips.csv:2:1")
 	})
 }
+
+// The plain draft of the sample's tables loads on every engine as it is.
+func TestDraftsLoad(t *testing.T) {
+	onEach(t, demo.Schema, func(t *testing.T, d *db) {
+		tables, err := d.store.Survey(t.Context())
+		require.NoError(t, err)
+		text := plan.Draft(tables, "drafted", "")
+		assert.Contains(t, text, "{choose: [active, dormant, barred]}")
+		assert.Contains(t, text, "{between: [40, 400]}")
+		r, err := d.load(t, text, Options{})
+		require.NoError(t, err)
+		assert.Greater(t, r.Rows, int64(1000))
+	})
+}
+
+// A value that an enumeration does not have is foreseen.
+func TestEnumerations(t *testing.T) {
+	for _, e := range engines() {
+		script := map[string]string{
+			"postgres": "CREATE TYPE mood AS ENUM ('calm', 'rough'); CREATE TABLE days (id INTEGER PRIMARY KEY, weather mood NOT NULL);",
+			"mariadb":  "CREATE TABLE days (id INTEGER PRIMARY KEY, weather ENUM('calm', 'rough') NOT NULL);",
+		}[e.name]
+		if script == "" {
+			continue
+		}
+		t.Run(e.name, func(t *testing.T) {
+			d := &db{engine: e, url: e.make(t, script)}
+			d.store = d.open(t)
+			_, err := d.tryCompile(t, "  Day: {table: days, rows: 9, fields: {weather: {choose: [calm, ruogh]}}}\n")
+			assert.ErrorContains(t, err, `weather can be "ruogh"`)
+			assert.ErrorContains(t, err, `did you mean "rough"?`)
+			e := d.loaded(t, "  Day: {table: days, rows: 9, fields: {weather: {choose: [calm, rough]}}}\n", Options{})
+			assert.Equal(t, int64(9), e["Day"].Inserted)
+			e = d.loaded(t, "  Day: {table: days, write: upsert, rows: 9, fields: {weather: rough}}\n", Options{})
+			assert.Equal(t, int64(9), e["Day"].Updated+e["Day"].Unchanged)
+		})
+	}
+}

@@ -172,7 +172,7 @@ func (d *drafter) table(b *strings.Builder, t *schema.Table) {
 		fmt.Fprintf(b, "      %-*s %s\n", width, l[0], l[1])
 	}
 	for _, check := range t.Checks {
-		fmt.Fprintf(b, "    # the table wants: %s\n", strings.Join(strings.Fields(check.Expression), " "))
+		fmt.Fprintf(b, "    # the table wants: %s\n", strings.Join(strings.Fields(plainCheck(check.Expression)), " "))
 	}
 }
 
@@ -425,6 +425,11 @@ func draftSource(t *schema.Table, c *schema.Column) string {
 		return "{uuid: v4}"
 	case schema.JSON:
 		return "{value: \"{}\"}"
+	case schema.Bytes:
+		if c.Length > 0 {
+			return fmt.Sprintf("{bytes: %d}", min(c.Length, 16))
+		}
+		return "{bytes: 16}"
 	}
 	for _, s := range []string{"{kind: text.title}", "{kind: noun}"} {
 		if fits(c, s) {
@@ -502,8 +507,15 @@ var listPattern = regexp.MustCompile(`(?is)^\(*\s*["\x60\[]?(\w+)["\x60\]]?\s+in
 
 // allowedValues reads a check such as status IN ('a', 'b'), as YAML scalars.
 func allowedValues(t *schema.Table, c *schema.Column) []string {
+	if c.Values != nil {
+		var values []string
+		for _, v := range c.Values {
+			values = append(values, quote(v))
+		}
+		return values
+	}
 	for _, check := range t.Checks {
-		m := listPattern.FindStringSubmatch(strings.TrimSpace(check.Expression))
+		m := listPattern.FindStringSubmatch(plainCheck(check.Expression))
 		if m == nil || !strings.EqualFold(m[1], c.Name) {
 			continue
 		}
@@ -524,18 +536,34 @@ var (
 	betweenPattern = regexp.MustCompile(`(?i)["\x60\[]?(\w+)["\x60\]]?\s+between\s+(-?\d+)\s+and\s+(-?\d+)`)
 )
 
+var (
+	castPattern   = regexp.MustCompile(`::"?[a-z_]+"?(?: varying| precision| with(?:out)? time zone)?(?:\(\d+(?:,\d+)?\))?(?:\[\])?`)
+	aloneInParens = regexp.MustCompile(`\(("?[\w.-]+"?|'[^']*'|ARRAY\[[^\]]*\])\)`)
+	anyPattern    = regexp.MustCompile(`= ANY \(?ARRAY\[([^\]]*)\]\)?`)
+)
+
+// plainCheck takes the casts and parentheses out of a check that a server put in, as far
+// as drafting needs: (status)::text = ANY (ARRAY['a'::text]) becomes status IN ('a').
+func plainCheck(expression string) string {
+	s := castPattern.ReplaceAllString(strings.TrimSpace(expression), "")
+	for range 3 { // they are nested
+		s = aloneInParens.ReplaceAllString(s, "$1")
+	}
+	return anyPattern.ReplaceAllString(s, "IN ($1)")
+}
+
 // bounds narrows a range by the comparisons with numbers that checks hold.
 func bounds(t *schema.Table, c *schema.Column, lo, hi int64) (int64, int64) {
 	low, high := false, false
 	for _, check := range t.Checks {
-		for _, m := range betweenPattern.FindAllStringSubmatch(check.Expression, -1) {
+		for _, m := range betweenPattern.FindAllStringSubmatch(plainCheck(check.Expression), -1) {
 			if strings.EqualFold(m[1], c.Name) {
 				lo, _ = strconv.ParseInt(m[2], 10, 64)
 				hi, _ = strconv.ParseInt(m[3], 10, 64)
 				return lo, hi
 			}
 		}
-		for _, m := range comparePattern.FindAllStringSubmatch(check.Expression, -1) {
+		for _, m := range comparePattern.FindAllStringSubmatch(plainCheck(check.Expression), -1) {
 			n, err := strconv.ParseInt(m[3], 10, 64)
 			if !strings.EqualFold(m[1], c.Name) || err != nil {
 				continue

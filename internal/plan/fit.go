@@ -73,6 +73,13 @@ func (c *compiler) fitField(f *field) {
 			c.missing(at, "%s can be %d characters long, and the column %s is %s", f.decl.Name, n, col.Name, col.Declared).hint("such as %q", text)
 		}
 	}
+	if col.Values != nil {
+		for _, text := range grow.Texts(src) {
+			if !slices.Contains(col.Values, text) {
+				c.missing(at, "%s can be %q, and the column %s takes only the values of %s", f.decl.Name, text, col.Name, col.Declared).nearest(text, col.Values)
+			}
+		}
+	}
 	if f.grow.Target() == nil && f.grow.Source.Type() != grow.Null {
 		r := f.entity.table.Reference(col.Name)
 		if r == nil {
