@@ -317,7 +317,7 @@ func (l *loader) writeAll(ctx context.Context, w *writer) error {
 	if err != nil {
 		return err
 	}
-	p := newPipe(ctx, l.plan.Set, l.o.Jobs, l.chunks(w.grower()))
+	p := newPipe(ctx, l.plan.Set, l.o.Jobs, l.chunks())
 	defer p.end()
 	for c := range p.chunks {
 		if err := w.chunk(ctx, c, func(run order.Run) iter.Seq[*grow.Batch] { return p.rows(ctx, run, w.failed) }); err != nil {
@@ -493,9 +493,10 @@ func (l *loader) commitChunk(ctx context.Context, w *writer, c order.Chunk) erro
 	})
 }
 
-// chunks cuts all families.
-func (l *loader) chunks(g *grow.Grower) iter.Seq[order.Chunk] {
+// chunks cuts all families, with a grower of its own: they are cut while others write.
+func (l *loader) chunks() iter.Seq[order.Chunk] {
 	return func(yield func(order.Chunk) bool) {
+		g := grow.NewGrower(l.plan.Set)
 		defer g.Close()
 		skip := func(t *plan.Target) bool { return l.targets[t].out.Skipped }
 		for _, f := range l.order.Families {

@@ -297,10 +297,37 @@ func (s *Server) Start() error {
 	}
 }
 
-// Kill ends the server as a power failure would.
+// Kill ends the server as a power failure would: with the processes that it started,
+// which would go on for a while.
 func (s *Server) Kill() {
+	pid := s.process.Process.Pid
+	s.process.Process.Signal(syscall.SIGSTOP) // so that it starts no more
+	for _, child := range children(pid) {
+		syscall.Kill(child, syscall.SIGKILL)
+	}
 	s.process.Process.Kill()
 	<-s.ended
+}
+
+// children are the processes that a process started.
+func children(pid int) []int {
+	var out []int
+	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
+	for _, path := range stats {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			continue // it has ended
+		}
+		// pid (name) state parent ...; the name may hold anything
+		_, rest, _ := strings.Cut(string(text[strings.LastIndexByte(string(text), ')')+1:]), " ")
+		fields := strings.Fields(rest)
+		if len(fields) > 1 && fields[1] == strconv.Itoa(pid) {
+			if child, err := strconv.Atoi(filepath.Base(filepath.Dir(path))); err == nil {
+				out = append(out, child)
+			}
+		}
+	}
+	return out
 }
 
 // Remove ends the server and removes its folder.
