@@ -250,7 +250,7 @@ func hint(r *Refusal) string {
 			}
 			return fmt.Sprintf("add unique: [[%s]] to %s in the plan", field, r.Entity)
 		}
-		return fmt.Sprintf("remove that row, or change how %s is made; or let write: keep or upsert say what to do about rows that are there, or leave refused ones out: --on-violation unique=skip", field)
+		return fmt.Sprintf("remove that row, or change how %s is made; or say write: keep or upsert, or --on-violation unique=skip", field)
 	case store.ForeignKey:
 		return fmt.Sprintf("let %s pick rows that are there: {pick: ENTITY}", field)
 	case store.NotNull:
