@@ -1,4 +1,4 @@
-.PHONY: build test check bench fuzz golden screenshots clean
+.PHONY: build test check bench cluster fuzz golden screenshots clean
 
 build: ## one static program, bin/evensprout
 	CGO_ENABLED=0 go build -trimpath -o bin/evensprout ./cmd/evensprout
@@ -9,9 +9,13 @@ test: ## all tests
 check: ## formatting, linters, demo and all tests, as continuous integration does
 	.ci/run
 
-bench: ## the core's figures against what we want, and a load against the C shell's import
+bench: ## the core's figures against what we want, and loads against what the engines bring along
 	scripts/bench-core.sh
 	scripts/bench-sqlite.sh
+	scripts/bench-writing.sh
+
+cluster: ## a load into a cluster of three MariaDB nodes, of which one is killed
+	scripts/try-cluster.sh
 
 fuzz: ## half a minute for each reader
 	go test ./internal/plan -run xxx -fuzz FuzzRead -fuzztime 30s
@@ -19,6 +23,7 @@ fuzz: ## half a minute for each reader
 	go test ./internal/grow -run xxx -fuzz FuzzTemplate -fuzztime 30s
 	go test ./internal/store/sqlite -run xxx -fuzz FuzzChecks -fuzztime 30s
 	go test ./internal/derive -run xxx -fuzz FuzzDerive -fuzztime 30s
+	go test ./internal/load -run xxx -fuzz FuzzRejects -fuzztime 30s
 	for kind in CSV NDJSON JSON XLSX; do go test ./internal/files -run xxx -fuzz "^Fuzz$$kind$$" -fuzztime 30s || exit 1; done
 
 golden: ## write golden rows and the examples of the docs anew: only while the edition is provisional
