@@ -38,6 +38,7 @@ type PickOptions struct {
 	Distinct bool   // the children of one parent pick different rows
 	Skew     *Skew
 	Where    []Condition // of the picked row; As is seen from the picking row
+	One      bool        // exactly one row must meet the conditions
 }
 
 // Skew gives a share of the rows more than their share of the picks.

@@ -318,3 +318,20 @@ func TestEnumerations(t *testing.T) {
 		})
 	}
 }
+
+// A grown row refers to the one row of the database that has a natural key.
+func TestExactlyOneExistingRow(t *testing.T) {
+	onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'A', 'one'), (88, 'B', 'one'), (99, 'C', 'two');", func(t *testing.T, d *db) {
+		entities := func(where string) string {
+			return "  Vessel: {table: vessels, rows: existing}\n  Trip: {table: trips, rows: 3, fields: {day: 1, vessel: {pick: Vessel, where: " + where + ", one: true}}}\n"
+		}
+		for where, want := range map[string]string{
+			"{name: one}": "2 rows of Vessel meet the conditions, and exactly one must", "{code: D}": "0 rows of Vessel meet the conditions",
+		} {
+			_, err := d.tryCompile(t, entities(where))
+			assert.ErrorContains(t, err, want)
+		}
+		d.loaded(t, entities("{name: one, code: B}"), Options{})
+		assert.Equal(t, []string{"88", "88", "88"}, d.table(t, "trips", "vessel_id"))
+	})
+}

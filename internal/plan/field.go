@@ -21,7 +21,7 @@ var sources = map[string][]string{
 	"kind":     nil, // and the kind's own parameters
 	"text":     nil,
 	"same":     nil,
-	"pick":     {"by", "distinct", "where", "skew"},
+	"pick":     {"by", "distinct", "where", "one", "skew"},
 	"from":     nil,
 	"derive":   {"scale"},
 	"tree":     nil,

@@ -69,6 +69,7 @@ func JSONSchema() ([]byte, error) {
 		"by":       says("the field of the picked row that is kept, in place of its key", text),
 		"distinct": says("different rows for the children of one parent", m{"type": "boolean"}),
 		"where":    says("conditions on the picked row", ref("condition")),
+		"one":      says("exactly one row must meet the conditions", m{"type": "boolean"}),
 		"skew":     says("a share of the rows gets a share of the picks", object(m{"top": ref("percent"), "get": ref("percent")}, "top", "get")),
 		"start":    says("the total before the first row", text),
 		"nulls":    says("share of rows that are NULL", ref("percent")),

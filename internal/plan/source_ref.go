@@ -59,6 +59,12 @@ func (c *compiler) pick(f *field, v *node) grow.Source {
 			return nil
 		}
 	}
+	if n, ok := f.decl.args["one"]; ok {
+		if o.One = c.plan.yes(n, "one"); o.One && o.Where == nil {
+			c.add(n.place, "one says that exactly one row meets the conditions of where, and there are none").hint("{pick: %s, where: {FIELD: VALUE}, one: true}", to.decl.Name)
+			return nil
+		}
+	}
 	if len(f.decl.args) > 0 && (distinct && (o.Where != nil || o.Skew != nil) || o.Where != nil && o.Skew != nil) {
 		c.add(f.decl.place, "%s: of distinct, where and skew only one goes with a pick", f.decl.Name)
 		return nil
