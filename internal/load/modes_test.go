@@ -335,3 +335,22 @@ func TestExactlyOneExistingRow(t *testing.T) {
 		assert.Equal(t, []string{"88", "88", "88"}, d.table(t, "trips", "vessel_id"))
 	})
 }
+
+// A column that always numbers itself takes planned keys, keeps them in updates, and
+// goes on behind them.
+func TestColumnsThatAlwaysNumberThemselves(t *testing.T) {
+	for _, e := range engines() {
+		if e.name != "postgres" {
+			continue
+		}
+		d := &db{engine: e, url: e.make(t, "CREATE TABLE piers (id INTEGER GENERATED ALWAYS AS IDENTITY PRIMARY KEY, code VARCHAR(5) NOT NULL UNIQUE, depth INTEGER);")}
+		d.store = d.open(t)
+		made := d.loaded(t, "  Pier: {table: piers, rows: 5, fields: {code: {pattern: \"[A-Z]{5}\", unique: true}, depth: 1}}\n", Options{})
+		assert.Equal(t, int64(5), made["Pier"].Inserted)
+		made = d.loaded(t, "  Pier: {table: piers, write: {mode: upsert, match: [code]}, rows: 8, fields: {code: {pattern: \"[A-Z]{5}\", unique: true}, depth: 2}}\n", Options{})
+		assert.Equal(t, [2]int64{3, 5}, [2]int64{made["Pier"].Inserted, made["Pier"].Updated})
+		made = d.loaded(t, "  Pier: {table: piers, keys: database, given: {next: {code: NEXT, depth: 3}}}\n", Options{})
+		assert.Equal(t, int64(1), made["Pier"].Inserted)
+		assert.Equal(t, []string{"1 2", "2 2", "3 2", "4 2", "5 2", "6 2", "7 2", "8 2", "9 3"}, d.table(t, "piers", "id", "depth"))
+	}
+}
