@@ -129,5 +129,5 @@ sort -u names | while IFS=$'\t' read -r what most; do
   sort -n "$(echo "$what" | tr -c 'a-zA-Z0-9\n' '_').times" | awk -v what="$what" -v most="$most" '
     { ratio[NR] = $1 / $2; a[NR] = $1; b[NR] = $2 }
     END { for (i = 1; i <= NR; i++) for (j = i + 1; j <= NR; j++) if (ratio[j] < ratio[i]) { t = ratio[i]; ratio[i] = ratio[j]; ratio[j] = t; t = a[i]; a[i] = a[j]; a[j] = t; t = b[i]; b[i] = b[j]; b[j] = t }
-      m = int((NR + 1) / 2); printf "%-55s %7.2f s %7.2f s %8.2f %8s\n", what, a[m], b[m], ratio[m], most }'
+      m = int(NR / 2) + 1; printf "%-55s %7.2f s %7.2f s %8.2f %8s\n", what, a[m], b[m], ratio[m], most }'
 done
