@@ -8,8 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -18,6 +16,8 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+
+	"github.com/zeebo/xxh3"
 )
 
 // Options say how to load; they do not change what is loaded, but for Policies.
@@ -109,16 +109,16 @@ type Entity struct {
 type target struct {
 	*plan.Target
 	write    store.Write
-	key      *schema.Column // of the field that references keep; nil if there is none
-	unkeyed  bool           // the database gives the keys
-	referred bool           // others keep its key
-	refs     []int          // fields that refer to rows of this load
-	late     []int          // of these, the ones to be written at the end
-	checked  []int          // places in write.Columns whose values must fit
-	sums     bool           // some field adds up rows below
-	distinct bool           // the plan keeps all its unique keys by itself
-	seen     map[[2]uint64]bool
-	known    *known // keys of the rows that were there before; nil if they are not read
+	key      *schema.Column            // of the field that references keep; nil if there is none
+	unkeyed  bool                      // the database gives the keys
+	referred bool                      // others keep its key
+	refs     []int                     // fields that refer to rows of this load
+	late     []int                     // of these, the ones to be written at the end
+	checked  []int                     // places in write.Columns whose values must fit
+	sums     bool                      // some field adds up rows below
+	distinct bool                      // the plan keeps all its unique keys by itself
+	seen     map[xxh3.Uint128]grow.Row // match values of earlier rows; nil if nothing need be watched
+	known    *known                    // keys of the rows that were there before; nil if they are not read
 	out      Entity
 }
 
@@ -182,9 +182,7 @@ func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*Resu
 		}
 		return nil, err
 	}
-	for _, st := range w.store.Statements() {
-		l.statements.Add(st)
-	}
+	l.count(w.store)
 	r := l.result
 	r.Commit, r.DryRun, r.Elapsed, r.Notice = o.Commit, o.DryRun, time.Since(started), l.traits.Notice
 	r.Statements = l.statements.Statements()
@@ -226,7 +224,11 @@ func (l *loader) reset() {
 	l.result = Result{Repeated: l.result.Repeated}
 	for _, t := range l.list {
 		t.out = Entity{Entity: t.Plan.Name, Table: t.Table.Name, Mode: t.Write.Mode}
-		t.seen = nil
+		// Rows with equal match values in different chunks must be watched for where
+		// nothing else keeps them apart. Memory: 32 bytes and a map's overhead for each row.
+		if t.seen = nil; len(t.write.Match) > 0 && !t.write.Distinct && t.Grow.Total() > l.most(order.Family{t.Target}) {
+			t.seen = map[xxh3.Uint128]grow.Row{}
+		}
 	}
 }
 
@@ -300,7 +302,7 @@ func (l *loader) inOne(ctx context.Context, w *writer) error {
 			err = l.finish(ctx, w)
 		}
 		if l.files != nil {
-			err = errors.Join(err, l.files.end(err == nil && !l.o.DryRun))
+			err = errors.Join(err, l.files.end(l.result.Transactions > 0))
 		}
 		return err
 	})
@@ -517,148 +519,6 @@ func (l *loader) openFiles() error {
 				var err error
 				l.files, err = newPlaceholders(cmp.Or(l.o.Folder, "."), l.plan.Set)
 				return err
-			}
-		}
-	}
-	return nil
-}
-
-// before counts the rows that are there, and stops where the plan's own are.
-func (l *loader) before(ctx context.Context, s store.Store, tx store.Tx) error {
-	g := grow.NewGrower(l.plan.Set)
-	defer g.Close()
-	present := &Present{}
-	for _, t := range l.list {
-		var err error
-		if t.out.Before, err = tx.Count(ctx, t.Table); err != nil {
-			return err
-		}
-		if t.out.Before > 0 && t.Plan.WhenEmpty {
-			t.out.Skipped = true
-			continue
-		}
-		l.total += t.Grow.Total()
-		if t.known = nil; l.wantsKnown(t) {
-			if t.known, err = l.knows(ctx, s, t); err != nil {
-				return err
-			}
-		}
-		if t.out.Before == 0 || t.Grow.Total() == 0 || t.Write.Mode != plan.Insert || l.policy(t, store.Unique) != plan.Stop {
-			continue
-		}
-		found, err := l.present(ctx, tx, g, t)
-		if err != nil {
-			return err
-		}
-		if found != "" {
-			present.Tables = append(present.Tables, PresentTable{t.Plan.Name, t.Table.Name, t.out.Before, found})
-		}
-	}
-	if len(present.Tables) > 0 {
-		return present
-	}
-	return nil
-}
-
-// present looks for the first planned row in a table that is not empty, whole or its
-// key alone, and for other rows with planned keys.
-func (l *loader) present(ctx context.Context, tx store.Tx, g *grow.Grower, t *target) (string, error) {
-	first := grow.Row{Side: len(t.Grow.Side) > 0}
-	var b grow.Batch
-	g.Grow(t.Grow, first, 1, &b)
-	into := t.write.Into
-	values := make([]grow.Value, len(into.Columns))
-	var key []*schema.Column
-	var keyValues []grow.Value
-	for i, f := range into.Fields {
-		values[i] = b.Row(0)[f]
-		if slices.Contains(t.Table.PrimaryKey, into.Columns[i].Name) {
-			key, keyValues = append(key, into.Columns[i]), append(keyValues, values[i])
-		}
-	}
-	label := t.Grow.Label(first)
-	n, err := tx.Find(ctx, t.Table, into.Columns, values)
-	if err != nil {
-		return "", err
-	}
-	if n > 0 && !t.unkeyed {
-		return label + ", field for field", nil
-	}
-	if len(key) == 0 || len(key) < len(t.Table.PrimaryKey) {
-		return "", nil
-	}
-	if n, err = tx.Find(ctx, t.Table, key, keyValues); err != nil {
-		return "", err
-	}
-	if n > 0 {
-		return fmt.Sprintf("the key of %s (%s), at another row", label, pairs(key, keyValues)), nil
-	}
-	if t.Grow.Key == nil || t.key == nil || t.key.Kind != schema.Integer {
-		return "", nil
-	}
-	lo, hi, ok := t.Grow.Key.Numbers()
-	if !ok {
-		return "", nil
-	}
-	if n, err = tx.Between(ctx, t.Table, t.key, lo, hi); err != nil || n == 0 {
-		return "", err
-	}
-	return fmt.Sprintf("%d with keys among the planned ones (%s from %d to %d)", n, t.key.Name, lo, hi), nil
-}
-
-func pairs(columns []*schema.Column, values []grow.Value) string {
-	var out []string
-	for i, c := range columns {
-		out = append(out, c.Name+" "+values[i].String())
-	}
-	return strings.Join(out, ", ")
-}
-
-// reserve moves counters beyond the planned keys, so that nobody is given one of them.
-func (l *loader) reserve(ctx context.Context, w *writer) error {
-	if l.o.DryRun {
-		return nil
-	}
-	for _, t := range l.list {
-		if t.unkeyed || t.out.Skipped || t.key == nil || t.key.Identity == schema.NoIdentity || t.Grow.Key == nil || t.Write.Mode == plan.Update {
-			continue
-		}
-		_, hi, ok := t.Grow.Key.Numbers()
-		if side := int64(len(t.Grow.Side)); !ok {
-			hi, ok = side, side > 0 // given rows are numbered from 1
-		}
-		if !ok {
-			continue
-		}
-		if err := w.store.Reserve(ctx, t.Table, t.key, hi); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// after counts again, where nobody else can write at the same time: then what the
-// database says must be what we think. Elsewhere a count would also see the rows of
-// others, and it may take as long as a third of the load; there it is the number of
-// rows before and those that the statements wrote.
-func (l *loader) after(ctx context.Context, w *writer) error {
-	for _, t := range l.list {
-		if l.traits.Writers > 1 {
-			o := w.of(t)
-			t.out.After = t.out.Before + t.out.Inserted + o.Inserted - t.out.Removed - o.removed
-			continue
-		}
-		var err error
-		if t.out.After, err = w.tx.Count(ctx, t.Table); err != nil {
-			return err
-		}
-		o := w.of(t) // what is not handed out yet
-		inserted := t.out.Inserted + o.Inserted
-		if want := t.out.Before + inserted - t.out.Removed - o.removed; t.out.After != want {
-			return &Refusal{
-				Kind: store.RowCount, Entity: t.Plan.Name, Table: t.Table.Name,
-				Message: fmt.Sprintf("%d rows before and %d inserted, but the table holds %d: something in the database, such as a trigger, adds or removes rows",
-					t.out.Before, inserted, t.out.After),
 			}
 		}
 	}

@@ -42,7 +42,7 @@ func (w *writer) mend(ctx context.Context, c order.Chunk) error {
 				}
 				return 1
 			}
-			return int(int64(a.N) - int64(b.N))
+			return cmp.Compare(a.N, b.N)
 		})
 		if err := w.mendRows(ctx, t, sorted); err != nil {
 			return err
@@ -115,7 +115,7 @@ func (w *writer) mendRows(ctx context.Context, t *target, rows []grow.Row) error
 			root, row = root.Parent, up
 		}
 		if w.policy(t, v.Kind) == plan.Stop {
-			return w.refusalOf(t, rows[v.Row], nil, v)
+			return w.refusalOf(t, rows[v.Row], v)
 		}
 		if err := w.reject(w.byGrow[root], row, v); err != nil {
 			return err
@@ -179,7 +179,7 @@ func (w *writer) secondRun(ctx context.Context, t *target, write *store.Write, r
 	if w.growth != nil {
 		return w.growth
 	}
-	_, err = store.Isolate(ctx, w.tx, st, 0, st.Rows(), func(v *store.Violation) error { return w.refusalOf(t, p.row(v.Row), p, v) })
+	_, err = store.Isolate(ctx, w.tx, st, 0, st.Rows(), func(v *store.Violation) error { return w.refusalOf(t, p.row(v.Row), v) })
 	return err
 }
 

@@ -131,7 +131,7 @@ func (l *loader) refusal(t *target, p *pass, err error) error {
 }
 
 // refusalOf puts a violation of a row into the plan's words.
-func (l *loader) refusalOf(t *target, row grow.Row, _ *pass, v *store.Violation) *Refusal {
+func (l *loader) refusalOf(t *target, row grow.Row, v *store.Violation) *Refusal {
 	if len(v.Values) == 0 && len(v.Columns) > 0 {
 		v.Values = l.valuesOf(t, row, v.Columns) // the engine names the columns alone
 	}

@@ -8,8 +8,6 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/store"
-
-	"github.com/zeebo/xxh3"
 )
 
 // Rejection is a row that was left out, with its values as they would have been
@@ -50,7 +48,7 @@ func (w *writer) decide(t *target, row grow.Row, v *store.Violation) (again bool
 	case plan.Redraw:
 		return true, w.redraw(t, row, v)
 	}
-	return false, w.refusalOf(t, row, nil, v)
+	return false, w.refusalOf(t, row, v)
 }
 
 // maxTold bounds the rejections that a result tells one by one.
@@ -58,7 +56,7 @@ const maxTold = 20
 
 // reject leaves a row out.
 func (w *writer) reject(t *target, row grow.Row, v *store.Violation) error {
-	r := w.refusalOf(t, row, nil, v)
+	r := w.refusalOf(t, row, v)
 	if r.Constraint == "consequence" {
 		r.Hint = ""
 	}
@@ -104,7 +102,7 @@ func (w *writer) redraw(t *target, row grow.Row, v *store.Violation) error {
 		}
 	}
 	stop := func(why string) error {
-		r := w.refusalOf(t, row, nil, v)
+		r := w.refusalOf(t, row, v)
 		r.Hint = why
 		return r
 	}
@@ -125,22 +123,25 @@ func (w *writer) redraw(t *target, row grow.Row, v *store.Violation) error {
 }
 
 // twin watches for a row with the match values of one in an earlier chunk.
-func (w *writer) twin(t *target, values []grow.Value) *store.Violation {
-	var b []byte
+func (w *writer) twin(t *target, row grow.Row, values []grow.Value) *store.Violation {
 	v := &store.Violation{Kind: store.Unique, Constraint: "match", Message: "an earlier row of this load has the same values"}
+	var places []int
 	for _, c := range t.write.Match {
-		x := values[slices.Index(t.Columns, c)]
-		v.Columns, v.Values = append(v.Columns, c.Name), append(v.Values, x)
-		b = append(x.AppendText(b), 0)
+		at := slices.Index(t.Columns, c)
+		places = append(places, at)
+		v.Columns, v.Values = append(v.Columns, c.Name), append(v.Values, values[at])
 	}
-	h := xxh3.Hash128(b)
-	key := [2]uint64{h.Hi, h.Lo}
+	key, ok := hashOf(values, places)
+	if !ok {
+		return nil // NULL, which the column refuses
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if t.seen[key] {
+	if other, ok := t.seen[key]; ok && other != row { // the same one comes again when its chunk does
+		v.HasTwin, v.TwinLabel = true, t.Grow.Label(other)
 		return v
 	}
-	t.seen[key] = true
+	t.seen[key] = row
 	return nil
 }
 

@@ -2,6 +2,7 @@ package load
 
 import (
 	"encoding/json"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -94,6 +95,57 @@ func FuzzRejects(f *testing.F) {
 						assert.Equal(t, tables["A"].fields[i].Source.Type(), v.Type)
 					}
 				}
+			}
+		}
+	})
+}
+
+// What hangs on a rejected row counts against the limit, too.
+func TestTheLimitCountsConsequences(t *testing.T) {
+	onEach(t, families, func(t *testing.T, d *db) {
+		const entities = "  Guest: {table: guests, given: {a: {email: a@example.com}, b: {email: a@example.com}}}\n  Stay: {table: stays, per: {Guest: 3}, fields: {room: {count: 1}, price: 2.00, mail: {same: Guest.email}}}\n"
+		before := dump(t, d.store)
+		_, err := d.load(t, entities, Options{Policies: plan.Policies{"unique": plan.Skip}, MaxRejects: 3})
+		var many *TooMany
+		require.ErrorAs(t, err, &many)
+		assert.Equal(t, before, dump(t, d.store))
+		r, err := d.load(t, entities, Options{Policies: plan.Policies{"unique": plan.Skip}, MaxRejects: 4})
+		require.NoError(t, err)
+		assert.Equal(t, int64(4), r.Rejected)
+	})
+}
+
+// A chunk that is written again meets its own rows again: they are no twins.
+func TestRowsOfAChunkThatIsWrittenAgainAreNoTwins(t *testing.T) {
+	onEach(t, families+"INSERT INTO guests (id, email, stays) VALUES (900, 'x17@example.com', 17);", func(t *testing.T, d *db) {
+		const entities = "  Guest: {table: guests, write: {mode: upsert, match: [id]}, rows: 60, fields: {id: {derive: \"n + 0\"}, n: {count: 1, column: stays}, email: {text: \"x{m}@example.com\"}, m: {between: 10..400, spread: free, column: spent}}}\n"
+		r, err := d.load(t, entities, Options{Policies: plan.Policies{"unique": plan.Redraw}, Chunk: 20})
+		require.NoError(t, err)
+		assert.Positive(t, r.Redrawn)
+		assert.Equal(t, int64(60), r.Rows)
+	})
+}
+
+// Files go with the rows that are really written, whatever way these take.
+func TestFilesOfRowsThatAreLeftOut(t *testing.T) {
+	const tables = "CREATE TABLE photos (id INTEGER PRIMARY KEY, code VARCHAR(9) NOT NULL UNIQUE, photo VARCHAR(60));"
+	onEach(t, tables, func(t *testing.T, d *db) {
+		for _, write := range []string{"insert", "{mode: upsert, match: [id]}"} {
+			folder := t.TempDir()
+			r, err := d.load(t, "  Photo: {table: photos, write: "+write+", rows: 9, fields: {id: {count: 1}, code: {choose: [a, b, c]}, photo: {file: {folder: pics, as: png, size: 2x2}}}}\n",
+				Options{Folder: folder, Policies: plan.Policies{"unique": plan.Skip}})
+			require.NoError(t, err)
+			files, err := filepath.Glob(filepath.Join(folder, "pics", "*.png"))
+			require.NoError(t, err)
+			var names []string
+			for _, f := range files {
+				names = append(names, filepath.Base(f))
+			}
+			if write == "insert" {
+				assert.Equal(t, int64(6), r.Rejected)
+				assert.ElementsMatch(t, d.table(t, "photos", "photo"), names)
+			} else {
+				assert.Len(t, names, 3)
 			}
 		}
 	})

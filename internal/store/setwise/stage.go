@@ -1,6 +1,7 @@
 package setwise
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -136,7 +137,7 @@ func (s *stage) Guilty(ctx context.Context) ([]*store.Violation, error) {
 			return nil, err
 		}
 	}
-	slices.SortFunc(found, func(a, b *store.Violation) int { return int(a.Row - b.Row) })
+	slices.SortFunc(found, func(a, b *store.Violation) int { return cmp.Compare(a.Row, b.Row) })
 	return found, nil
 }
 

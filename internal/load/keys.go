@@ -1,0 +1,66 @@
+package load
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/store"
+)
+
+// gotKeys notes the keys that the database gave.
+func (w *writer) gotKeys(t *target, p *pass, keys []grow.Value) error {
+	if len(keys) == 0 || !t.referred {
+		return nil
+	}
+	at := slices.Index(t.Grow.Fields, t.Grow.Key)
+	var b grow.Batch
+	g := w.grower()
+	for _, s := range p.segments {
+		g.Grow(t.Grow, s.first, int(s.rows), &b)
+		if err := g.Err(); err != nil {
+			return err
+		}
+		for i := range b.Len {
+			w.rename(t, b.Row(i)[at], keys[s.number+int64(i)])
+		}
+		w.noteKeys(t, s, keys[s.number:s.number+s.rows])
+	}
+	return nil
+}
+
+func (w *writer) rename(t *target, planned, real grow.Value) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.real[t.Grow] == nil {
+		w.real[t.Grow] = map[grow.Value]grow.Value{}
+	}
+	w.real[t.Grow][planned] = real
+}
+
+func (w *writer) noteKeys(t *target, s segment, keys []grow.Value) {
+	texts := make([]string, len(keys))
+	for i, k := range keys {
+		texts[i] = k.String()
+	}
+	detail, _ := json.Marshal(map[string]any{"first": s.first.N, "given": s.first.Side, "keys": texts})
+	w.state.journal = append(w.state.journal, store.Note{Load: w.id, Entity: t.Plan.Name, Row: t.Grow.Label(s.first), What: store.NoteKey, Detail: string(detail)})
+}
+
+// realKeys notes the keys of rows that were there before.
+func (w *writer) realKeys(ctx context.Context, t *target, st store.Stage, p *pass) error {
+	at := slices.Index(t.Grow.Fields, t.Grow.Key)
+	g := w.grower()
+	var one grow.Batch
+	return st.Keys(ctx, t.key, !t.unkeyed, func(n int64, key grow.Value) error {
+		row := p.row(n)
+		g.Grow(t.Grow, row, 1, &one)
+		if one.Row(0)[at] == key {
+			return g.Err()
+		}
+		w.rename(t, one.Row(0)[at], key)
+		w.noteKeys(t, segment{first: row, rows: 1}, []grow.Value{key})
+		return g.Err()
+	})
+}

@@ -1,0 +1,155 @@
+package load
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// before counts the rows that are there, and stops where the plan's own are.
+func (l *loader) before(ctx context.Context, s store.Store, tx store.Tx) error {
+	g := grow.NewGrower(l.plan.Set)
+	defer g.Close()
+	present := &Present{}
+	for _, t := range l.list {
+		var err error
+		if t.out.Before, err = tx.Count(ctx, t.Table); err != nil {
+			return err
+		}
+		if t.out.Before > 0 && t.Plan.WhenEmpty {
+			t.out.Skipped = true
+			continue
+		}
+		l.total += t.Grow.Total()
+		if t.known = nil; l.wantsKnown(t) {
+			if t.known, err = l.knows(ctx, s, t); err != nil {
+				return err
+			}
+		}
+		if t.out.Before == 0 || t.Grow.Total() == 0 || t.Write.Mode != plan.Insert || l.policy(t, store.Unique) != plan.Stop {
+			continue
+		}
+		found, err := l.present(ctx, tx, g, t)
+		if err != nil {
+			return err
+		}
+		if found != "" {
+			present.Tables = append(present.Tables, PresentTable{t.Plan.Name, t.Table.Name, t.out.Before, found})
+		}
+	}
+	if len(present.Tables) > 0 {
+		return present
+	}
+	return nil
+}
+
+// present looks for the first planned row in a table that is not empty, whole or its
+// key alone, and for other rows with planned keys.
+func (l *loader) present(ctx context.Context, tx store.Tx, g *grow.Grower, t *target) (string, error) {
+	first := grow.Row{Side: len(t.Grow.Side) > 0}
+	var b grow.Batch
+	g.Grow(t.Grow, first, 1, &b)
+	into := t.write.Into
+	values := make([]grow.Value, len(into.Columns))
+	var key []*schema.Column
+	var keyValues []grow.Value
+	for i, f := range into.Fields {
+		values[i] = b.Row(0)[f]
+		if slices.Contains(t.Table.PrimaryKey, into.Columns[i].Name) {
+			key, keyValues = append(key, into.Columns[i]), append(keyValues, values[i])
+		}
+	}
+	label := t.Grow.Label(first)
+	n, err := tx.Find(ctx, t.Table, into.Columns, values)
+	if err != nil {
+		return "", err
+	}
+	if n > 0 && !t.unkeyed {
+		return label + ", field for field", nil
+	}
+	if len(key) == 0 || len(key) < len(t.Table.PrimaryKey) {
+		return "", nil
+	}
+	if n, err = tx.Find(ctx, t.Table, key, keyValues); err != nil {
+		return "", err
+	}
+	if n > 0 {
+		return fmt.Sprintf("the key of %s (%s), at another row", label, pairs(key, keyValues)), nil
+	}
+	if t.Grow.Key == nil || t.key == nil || t.key.Kind != schema.Integer {
+		return "", nil
+	}
+	lo, hi, ok := t.Grow.Key.Numbers()
+	if !ok {
+		return "", nil
+	}
+	if n, err = tx.Between(ctx, t.Table, t.key, lo, hi); err != nil || n == 0 {
+		return "", err
+	}
+	return fmt.Sprintf("%d with keys among the planned ones (%s from %d to %d)", n, t.key.Name, lo, hi), nil
+}
+
+func pairs(columns []*schema.Column, values []grow.Value) string {
+	var out []string
+	for i, c := range columns {
+		out = append(out, c.Name+" "+values[i].String())
+	}
+	return strings.Join(out, ", ")
+}
+
+// reserve moves counters beyond the planned keys, so that nobody is given one of them.
+func (l *loader) reserve(ctx context.Context, w *writer) error {
+	if l.o.DryRun {
+		return nil
+	}
+	for _, t := range l.list {
+		if t.unkeyed || t.out.Skipped || t.key == nil || t.key.Identity == schema.NoIdentity || t.Grow.Key == nil || t.Write.Mode == plan.Update {
+			continue
+		}
+		_, hi, ok := t.Grow.Key.Numbers()
+		if side := int64(len(t.Grow.Side)); !ok {
+			hi, ok = side, side > 0 // given rows are numbered from 1
+		}
+		if !ok {
+			continue
+		}
+		if err := w.store.Reserve(ctx, t.Table, t.key, hi); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// after counts again, where nobody else can write at the same time: then what the
+// database says must be what we think. Elsewhere a count would also see the rows of
+// others, and it may take as long as a third of the load; there it is the number of
+// rows before and those that the statements wrote.
+func (l *loader) after(ctx context.Context, w *writer) error {
+	for _, t := range l.list {
+		if l.traits.Writers > 1 {
+			o := w.of(t)
+			t.out.After = t.out.Before + t.out.Inserted + o.Inserted - t.out.Removed - o.removed
+			continue
+		}
+		var err error
+		if t.out.After, err = w.tx.Count(ctx, t.Table); err != nil {
+			return err
+		}
+		o := w.of(t) // what is not handed out yet
+		inserted := t.out.Inserted + o.Inserted
+		if want := t.out.Before + inserted - t.out.Removed - o.removed; t.out.After != want {
+			return &Refusal{
+				Kind: store.RowCount, Entity: t.Plan.Name, Table: t.Table.Name,
+				Message: fmt.Sprintf("%d rows before and %d inserted, but the table holds %d: something in the database, such as a trigger, adds or removes rows",
+					t.out.Before, inserted, t.out.After),
+			}
+		}
+	}
+	return nil
+}

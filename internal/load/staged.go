@@ -1,0 +1,212 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"iter"
+	"slices"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+	"evensprout/internal/store"
+)
+
+// sortOut finds the guilty rows of a run and decides about them; nothing is written.
+func (w *writer) sortOut(ctx context.Context, t *target, rows iter.Seq[*grow.Batch], first *store.Violation) error {
+	const mark = "evensprout_sort"
+	if err := w.tx.Savepoint(ctx, mark); err != nil {
+		return err
+	}
+	before := w.record.Version()
+	write := t.write
+	write.Mode = store.Insert
+	p := &pass{}
+	st, err := w.tx.Stage(ctx, &write, w.rows(t, rows, p))
+	if err == nil {
+		err = w.held(ctx, t, st, p, first)
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := store.Isolate(ctx, w.tx, st, 0, p.n, w.refuse(t, p)); err != nil {
+		return err
+	}
+	if p.again {
+		return errAgain
+	}
+	if w.record.Version() == before {
+		return first // nothing is guilty now: what refused the rows is gone
+	}
+	if err := w.tx.RollbackTo(ctx, mark); err != nil {
+		return err
+	}
+	return w.tx.Release(ctx, mark)
+}
+
+// staged writes rows by way of a stage. first is what the engine said when it was
+// tried without, or nil.
+func (w *writer) staged(ctx context.Context, t *target, rows iter.Seq[*grow.Batch], first *store.Violation) error {
+	p := &pass{}
+	st, err := w.tx.Stage(ctx, &t.write, w.rows(t, rows, p))
+	switch {
+	case w.growth != nil:
+		return w.growth
+	case p.err != nil:
+		return p.err
+	case p.again:
+		return errAgain
+	}
+	var v *store.Violation
+	if errors.As(err, &v) && v.Row >= 0 {
+		return w.refusalOf(t, p.row(v.Row), v)
+	}
+	if err != nil {
+		return err
+	}
+	o := w.of(t)
+	if first == nil && !w.lenient(t) && w.o.Changed == nil && (t.write.Mode != store.Update || w.policy(t, store.RowCount) != plan.Stop) {
+		// Nothing is expected to be refused: let the constraints speak first.
+		done, err := w.straight(ctx, t, st, p, &first)
+		if done || err != nil {
+			return err
+		}
+	}
+	if err := w.held(ctx, t, st, p, first); err != nil {
+		return err
+	}
+	if t.write.Mode == store.Update {
+		if err := w.matchless(ctx, t, st, p, o); err != nil {
+			return err
+		}
+	}
+	if w.o.Changed != nil {
+		if err := w.noteChanges(ctx, t, st, p); err != nil {
+			return err
+		}
+	}
+	out, err := store.Isolate(ctx, w.tx, st, 0, p.n, w.refuse(t, p))
+	if err != nil {
+		return err
+	}
+	if p.again {
+		return errAgain
+	}
+	return w.wrote(ctx, t, st, p, out)
+}
+
+// wrote counts what a stage wrote, and learns the keys of rows that others refer to.
+func (w *writer) wrote(ctx context.Context, t *target, st store.Stage, p *pass, out store.Outcome) error {
+	o := w.of(t)
+	o.Add(out)
+	o.print.Add(p.print)
+	if t.referred && len(t.write.Match) > 0 {
+		return w.realKeys(ctx, t, st, p)
+	}
+	return nil
+}
+
+// straight writes staged rows without holding them against the tables before. Where
+// they are refused, it takes them back and leaves what the engine said in first.
+func (w *writer) straight(ctx context.Context, t *target, st store.Stage, p *pass, first **store.Violation) (bool, error) {
+	twins, err := st.Twins(ctx)
+	if err != nil || len(twins) > 0 {
+		return false, err // held tells them
+	}
+	const mark = "evensprout_straight"
+	if err := w.tx.Savepoint(ctx, mark); err != nil {
+		return false, err
+	}
+	out, err := st.Apply(ctx, 0, p.n)
+	if err != nil {
+		if !errors.As(err, first) {
+			return false, err
+		}
+		return false, errors.Join(w.tx.RollbackTo(ctx, mark), w.tx.Release(ctx, mark))
+	}
+	if err := w.tx.Release(ctx, mark); err != nil {
+		return false, err
+	}
+	o := w.of(t)
+	if t.write.Mode == store.Update && out.Updated < p.n {
+		before := o.unmatched
+		if err := w.matchless(ctx, t, st, p, o); err != nil {
+			return false, err
+		}
+		out.Unchanged -= o.unmatched - before
+	}
+	return true, w.wrote(ctx, t, st, p, out)
+}
+
+// held holds staged rows against the tables, decides about the guilty ones, and drops
+// those that are left out.
+func (w *writer) held(ctx context.Context, t *target, st store.Stage, p *pass, first *store.Violation) error {
+	guilty, err := st.Guilty(ctx)
+	if err != nil {
+		return err
+	}
+	var drop []int64
+	for _, v := range guilty {
+		if first != nil && first.Kind == v.Kind && first.Code != "" {
+			v.Code = first.Code // what the engine calls it
+			if v == guilty[0] {
+				v.Message = first.Message
+			}
+		}
+		if v.HasTwin {
+			v.TwinLabel = t.Grow.Label(p.row(v.Twin))
+		}
+		again, err := w.decide(t, p.row(v.Row), v)
+		if err != nil {
+			return err
+		}
+		p.again = p.again || again
+		drop = append(drop, v.Row)
+		w.unprint(t, p.row(v.Row), p)
+	}
+	if p.again {
+		return errAgain
+	}
+	return st.Drop(ctx, drop)
+}
+
+// refuse decides about rows that the engine refuses one by one.
+func (w *writer) refuse(t *target, p *pass) func(*store.Violation) error {
+	return func(v *store.Violation) error {
+		again, err := w.decide(t, p.row(v.Row), v)
+		p.again = p.again || again
+		w.unprint(t, p.row(v.Row), p)
+		return err
+	}
+}
+
+// matchless tells the rows that an update finds no row for.
+func (w *writer) matchless(ctx context.Context, t *target, st store.Stage, p *pass, o *outcome) error {
+	rows, err := st.Unmatched(ctx)
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	o.unmatched += int64(len(rows))
+	for _, n := range rows {
+		row := p.row(n)
+		v := &store.Violation{Kind: store.RowCount, Row: n, Table: t.Table.Name, Message: "no row of " + t.Table.Name + " has this key", Constraint: "match"}
+		var one grow.Batch
+		w.grower().Grow(t.Grow, row, 1, &one)
+		for _, c := range t.write.Match {
+			v.Columns = append(v.Columns, c.Name)
+			v.Values = append(v.Values, one.Row(0)[slices.Index(t.Columns, c)])
+		}
+		if w.policy(t, store.RowCount) == plan.Stop {
+			return w.refusalOf(t, row, v)
+		}
+		w.record.Reject(t.Grow, row)
+		w.unprint(t, row, p)
+		x := &Rejection{Refusal: w.refusalOf(t, row, v)}
+		for i, f := range t.Grow.Fields {
+			if c := t.Columns[i]; c != nil && !f.Inner && !f.Hidden {
+				x.Fields, x.Values = append(x.Fields, f.Name), append(x.Values, one.Row(0)[i])
+			}
+		}
+		w.missing = append(w.missing, x)
+	}
+	return st.Drop(ctx, rows)
+}
