@@ -3,7 +3,6 @@ package load
 import (
 	"context"
 	"slices"
-	"strings"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
@@ -42,10 +41,7 @@ func (l *loader) knows(ctx context.Context, s store.Store, t *target) (*known, e
 	}
 	columns := slices.Clone(k.primary)
 	for _, u := range t.Table.Keys() {
-		key := knownKey{name: u.Name, rows: map[xxh3.Uint128]int{}}
-		if slices.Equal(u.Columns, t.Table.PrimaryKey) {
-			key.name = "PRIMARY KEY (" + strings.Join(u.Columns, ", ") + ")"
-		}
+		key := knownKey{name: t.Table.KeyName(u.Columns), rows: map[xxh3.Uint128]int{}}
 		for _, name := range u.Columns {
 			c := t.Table.Column(name)
 			if i := slices.Index(t.write.Columns, c); i >= 0 {

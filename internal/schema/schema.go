@@ -263,6 +263,19 @@ func (t *Table) Backing(columns []string) (*Unique, string) {
 	return nil, why
 }
 
+// KeyName is what messages call the unique key over some columns; empty if there is none.
+func (t *Table) KeyName(columns []string) string {
+	if slices.Equal(columns, t.PrimaryKey) {
+		return "PRIMARY KEY (" + strings.Join(columns, ", ") + ")"
+	}
+	for _, u := range t.Uniques {
+		if slices.Equal(u.Columns, columns) {
+			return u.Name
+		}
+	}
+	return ""
+}
+
 // IsKey tells whether the column alone is unique in the table.
 func (t *Table) IsKey(column string) bool {
 	return slices.ContainsFunc(t.Keys(), func(u Unique) bool {

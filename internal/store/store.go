@@ -62,9 +62,6 @@ type Traits struct {
 	Writers int
 	// DefersAll tells that any reference can be held against the tables at the commit.
 	DefersAll bool
-	// RowByRow tells that the bulk path stops at the guilty row itself, with what came
-	// before it written.
-	RowByRow bool
 	// Notice is what the user should know about the way that rows go; mostly empty.
 	Notice string
 }
@@ -138,8 +135,6 @@ type Stage interface {
 	Keys(ctx context.Context, key *schema.Column, differing bool, show func(row int64, key grow.Value) error) error
 	// Changes shows what Apply would change, cell by cell.
 	Changes(ctx context.Context, show func(Change) error) error
-	// Row reads a staged row again: the values of the columns of the write.
-	Row(ctx context.Context, row int64) ([]grow.Value, error)
 }
 
 // Mode is how the rows of an entity are written.
@@ -206,7 +201,6 @@ type NoteKind string
 
 // The kinds of notes.
 const (
-	NoteLoad     NoteKind = "load"     // a load began: plan, clock, version
 	NoteRedrawn  NoteKind = "redrawn"  // fields took another attempt
 	NoteRejected NoteKind = "rejected" // the row was not written
 	NoteKey      NoteKind = "key"      // the row has another key than planned

@@ -133,7 +133,7 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 		}
 		if r[2] == "t" {
 			t.PrimaryKey = append(t.PrimaryKey, r[6])
-			note(t, r[1], constraint{kind: store.Unique, columns: t.PrimaryKey, name: "PRIMARY KEY (" + strings.Join(t.PrimaryKey, ", ") + ")"})
+			note(t, r[1], constraint{kind: store.Unique, columns: t.PrimaryKey, name: t.KeyName(t.PrimaryKey)})
 			return
 		}
 		if last == nil || lastName != r[1] || lastTable != t {

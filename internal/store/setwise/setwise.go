@@ -133,7 +133,7 @@ func (tx *Tx) Find(ctx context.Context, t *schema.Table, columns []*schema.Colum
 	var where []string
 	var args []Arg
 	for i, c := range columns {
-		if !values[i].IsNull() && comparable(c) {
+		if !values[i].IsNull() && hasEquality(c) {
 			where = append(where, tx.Quote(c.Name)+" = "+tx.Param(len(args)+1, c))
 			args = append(args, Arg{values[i], c})
 		}
@@ -144,8 +144,8 @@ func (tx *Tx) Find(ctx context.Context, t *schema.Table, columns []*schema.Colum
 	return number(ctx, tx, "SELECT count(*) FROM "+tx.Table(t)+" WHERE "+strings.Join(where, " AND "), args...)
 }
 
-// comparable tells whether a column's type has an equality that can be relied on.
-func comparable(c *schema.Column) bool {
+// hasEquality tells whether a column's type has an equality that can be relied on.
+func hasEquality(c *schema.Column) bool {
 	return c.Kind != schema.JSON && c.Kind != schema.Real && c.Kind != schema.Any
 }
 

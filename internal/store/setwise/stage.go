@@ -193,14 +193,6 @@ func notNull(names []string) string {
 	return strings.Join(list, " AND ")
 }
 
-// KeyName is what messages call a unique key.
-func KeyName(t *schema.Table, u schema.Unique) string {
-	if slices.Equal(u.Columns, t.PrimaryKey) {
-		return "PRIMARY KEY (" + strings.Join(u.Columns, ", ") + ")"
-	}
-	return u.Name
-}
-
 func (s *stage) violation(kind store.ViolationKind, row int64, constraint string, columns []*schema.Column, values []grow.Value, message string) *store.Violation {
 	return &store.Violation{
 		Kind: kind, Row: row, Table: s.w.Table.Name, Constraint: constraint, Columns: namesOf(columns), Values: slices.Clone(values), Message: message,
@@ -240,7 +232,7 @@ func (s *stage) collisions(ctx context.Context, key schema.Unique, add func(*sto
 	if s.w.Mode == store.Update && !s.changes(columns) {
 		return nil
 	}
-	name := KeyName(s.w.Table, key)
+	name := s.w.Table.KeyName(key.Columns)
 	if !update || s.changes(columns) {
 		if err := s.twice(ctx, columns, name, key.NullsEqual, add); err != nil {
 			return err
@@ -487,15 +479,4 @@ func (s *stage) Changes(ctx context.Context, show func(store.Change) error) erro
 		}
 		return nil
 	})
-}
-
-// Row reads a staged row again.
-func (s *stage) Row(ctx context.Context, n int64) ([]grow.Value, error) {
-	var out []grow.Value
-	sql := "SELECT " + strings.Join(Names(s, "s.", s.w.Columns), ", ") + " FROM " + s.name + " AS s" + where(s.ordinal()+" = "+s.Param(1, Ordinal))
-	err := s.Query(ctx, sql, []Arg{{grow.Int(n), Ordinal}}, s.w.Columns, func(row []grow.Value) error {
-		out = slices.Clone(row)
-		return nil
-	})
-	return out, err
 }

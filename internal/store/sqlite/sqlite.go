@@ -290,7 +290,7 @@ func (d *database) explained(ctx context.Context, err error) error {
 }
 
 func (d *database) Traits() store.Traits {
-	return store.Traits{Engine: "SQLite", Writers: 1, DefersAll: true, RowByRow: true}
+	return store.Traits{Engine: "SQLite", Writers: 1, DefersAll: true}
 }
 
 func (d *database) Statements() []store.Statement { return d.tally.Statements() }

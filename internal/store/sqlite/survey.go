@@ -34,15 +34,11 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 		}
 		t.Checks = checks(scripts[t.Name])
 	}
-	// A reference without columns means the other table's primary key.
+	db.Link()
+	// Where the other table has no primary key, its row number is meant.
 	for _, t := range db.Tables {
 		for i := range t.References {
-			r := &t.References[i]
-			if to := db.Table(r.Table); r.Targets == nil && to != nil {
-				r.Targets = to.PrimaryKey
-			}
-			r.To = db.Table(r.Table)
-			for len(r.Targets) < len(r.Columns) {
+			for r := &t.References[i]; len(r.Targets) < len(r.Columns); {
 				r.Targets = append(r.Targets, "rowid")
 			}
 		}

@@ -1,6 +1,7 @@
 package sqlite
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -229,7 +230,7 @@ func (tx *transaction) explain(into store.Into, row []grow.Value, n int64, err e
 	case sqlite.ResultConstraintUnique, sqlite.ResultConstraintPrimaryKey, sqlite.ResultConstraintRowID:
 		v.Kind = store.Unique
 		v.Columns = columnsIn(detail, into.Table)
-		v.Constraint = uniqueName(into.Table, v.Columns, detail)
+		v.Constraint = cmp.Or(into.Table.KeyName(v.Columns), detail) // an index over an expression tells its own name
 		v.Values = valuesOf(into, row, v.Columns)
 		v.Other = tx.other(into.Table, v.Columns, v.Values)
 	case sqlite.ResultConstraintNotNull:
@@ -290,21 +291,6 @@ func columnsIn(detail string, t *schema.Table) []string {
 		}
 	}
 	return columns
-}
-
-func uniqueName(t *schema.Table, columns []string, detail string) string {
-	if slices.Equal(columns, t.PrimaryKey) {
-		return "PRIMARY KEY (" + strings.Join(columns, ", ") + ")"
-	}
-	for _, u := range t.Uniques {
-		if slices.Equal(u.Columns, columns) {
-			return u.Name
-		}
-	}
-	if len(columns) == 0 {
-		return detail // an index over an expression tells its own name
-	}
-	return describeKey(columns)
 }
 
 func valuesOf(into store.Into, row []grow.Value, columns []string) []grow.Value {

@@ -1,0 +1,59 @@
+package store
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+)
+
+func TestWhatDoesNotFitAColumn(t *testing.T) {
+	number := func(text string) grow.Value {
+		v, err := grow.ParseDecimal(text)
+		require.NoError(t, err)
+		return v
+	}
+	moment, err := grow.ParseTimestamp("2026-05-01T08:00:00.25Z")
+	require.NoError(t, err)
+	price := schema.Column{Kind: schema.Decimal, Precision: 6, Scale: 2}
+	wide := schema.Column{Kind: schema.Decimal, Precision: 38, Scale: 18}
+	small := schema.Column{Kind: schema.Integer, Bits: 8}
+	for _, c := range []struct {
+		column schema.Column
+		value  grow.Value
+		want   ViolationKind
+	}{
+		{schema.Column{NotNull: true}, grow.Value{}, NotNull}, {schema.Column{}, grow.Value{}, ""},
+		{schema.Column{Kind: schema.Text, Length: 3}, grow.String("äöü"), ""}, {schema.Column{Kind: schema.Text, Length: 3}, grow.String("abcd"), TooLong},
+		{schema.Column{Kind: schema.Bytes, Length: 3}, grow.String("äö"), TooLong}, {schema.Column{Kind: schema.Bytes, Length: 3}, grow.Value{Type: grow.Bytes, S: "abcd"}, TooLong},
+		{schema.Column{Kind: schema.Text, Values: []string{"calm"}}, grow.String("calm"), ""}, {schema.Column{Kind: schema.Text, Values: []string{"calm"}}, grow.String("Calm"), BadValue},
+		{small, grow.Int(127), ""}, {small, grow.Int(128), OutOfRange}, {small, grow.Int(-128), ""}, {small, grow.Int(-129), OutOfRange},
+		{schema.Column{Kind: schema.Integer, Bits: 8, Unsigned: true}, grow.Int(255), ""}, {schema.Column{Kind: schema.Integer, Bits: 8, Unsigned: true}, grow.Int(256), OutOfRange},
+		{schema.Column{Kind: schema.Integer, Bits: 64, Unsigned: true}, grow.Int(-1), OutOfRange},
+		{price, number("9999.99"), ""}, {price, number("10000.00"), OutOfRange}, {price, number("-10000"), OutOfRange}, {price, number("1.230"), ""}, {price, number("1.234"), OutOfRange},
+		{price, number("9999"), ""}, {wide, number("9223372036854775807"), ""}, {wide, number("0.999999999999999999"), ""},
+		{schema.Column{Kind: schema.Decimal, Exact: 15}, number("999999999999999"), ""}, {schema.Column{Kind: schema.Decimal, Exact: 15}, number("1000000000000000"), OutOfRange},
+		{schema.Column{Kind: schema.Decimal, Precision: 6, Scale: 2, Unsigned: true}, number("-0.01"), OutOfRange},
+		{schema.Column{Kind: schema.Timestamp, Type: "datetime", Digits: 2}, moment, ""}, {schema.Column{Kind: schema.Timestamp, Type: "datetime", Digits: 1}, moment, OutOfRange},
+	} {
+		v := Misfit(&c.column, &c.value)
+		if c.want == "" {
+			assert.Nil(t, v, "%+v %s", c.column, c.value)
+			continue
+		}
+		require.NotNil(t, v, "%+v %s", c.column, c.value)
+		assert.Equal(t, c.want, v.Kind)
+	}
+}
+
+func TestStatementsAreTallied(t *testing.T) {
+	var tally Tally
+	tally.Note("A", 2, time.Second)
+	tally.Note("B", -1, 0)
+	tally.Note("A", 3, time.Second)
+	assert.Equal(t, []Statement{{"A", 2, 5, 2 * time.Second}, {"B", 1, 0, 0}}, tally.Statements())
+}
