@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math/bits"
+	"strconv"
 	"sync"
 
 	"github.com/zeebo/xxh3"
@@ -34,6 +35,19 @@ func (p Fingerprint) String() string { return fmt.Sprintf("%016x%016x", p.Hi, p.
 
 // MarshalText makes JSON show what String shows.
 func (p Fingerprint) MarshalText() ([]byte, error) { return []byte(p.String()), nil }
+
+// UnmarshalText reads what MarshalText writes.
+func (p *Fingerprint) UnmarshalText(text []byte) error {
+	if len(text) != 32 {
+		return fmt.Errorf("%q is no fingerprint", text)
+	}
+	var err error
+	if p.Hi, err = strconv.ParseUint(string(text[:16]), 16, 64); err != nil {
+		return err
+	}
+	p.Lo, err = strconv.ParseUint(string(text[16:]), 16, 64)
+	return err
+}
 
 func hashName(name string) uint64 { return xxh3.HashString(name) }
 

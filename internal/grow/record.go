@@ -1,6 +1,7 @@
 package grow
 
 import (
+	"maps"
 	"sync"
 	"sync/atomic"
 )
@@ -18,6 +19,21 @@ type Record struct {
 // NewRecord makes an empty record.
 func NewRecord() *Record {
 	return &Record{rejected: map[*Entity]map[Row]bool{}, attempts: map[*Field]map[Row]uint64{}}
+}
+
+// Clone is a copy that can be added to on its own.
+func (r *Record) Clone() *Record {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	c := NewRecord()
+	for e, rows := range r.rejected {
+		c.rejected[e] = maps.Clone(rows)
+	}
+	for f, rows := range r.attempts {
+		c.attempts[f] = maps.Clone(rows)
+	}
+	c.version.Store(r.version.Load())
+	return c
 }
 
 // Version changes whenever something is added.
@@ -64,6 +80,17 @@ func (r *Record) Redraw(f *Field, row Row) uint64 {
 	r.attempts[f][row]++
 	r.version.Add(1)
 	return r.attempts[f][row]
+}
+
+// Retry sets the attempt of a field of a row.
+func (r *Record) Retry(f *Field, row Row, attempt uint64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.attempts[f] == nil {
+		r.attempts[f] = map[Row]uint64{}
+	}
+	r.attempts[f][row] = attempt
+	r.version.Add(1)
 }
 
 // Attempt is the attempt of a field of a row, 0 for the first.

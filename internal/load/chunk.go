@@ -23,9 +23,12 @@ type writer struct {
 	g      *grow.Grower // grows rows again
 	by     *grow.Record // what g takes into account
 	spare  grow.Batch
+	at     chunkKey // where the journal is written, and how often
+	seq    int
 	growth error // of the rows that are being read
 
-	state // of the transaction
+	state         // of the transaction
+	decided state // of a chunk whose transaction is tried again, before that
 }
 
 // state is what a chunk did, as long as it may be taken back.
@@ -33,7 +36,7 @@ type state struct {
 	outcomes map[*target]*outcome
 	redrawn  int64
 	touched  map[*grow.Entity]map[grow.Row]bool // rows rejected or drawn again
-	journal  []store.Note
+	log      chunkLog
 
 	rejections []*Rejection
 	rejectedOf map[*target]int64
@@ -108,7 +111,14 @@ func newState() state {
 // carried is what stays when rows are written again: decisions, not counts.
 func (s state) carried() state {
 	fresh := newState()
-	fresh.redrawn, fresh.touched, fresh.journal, fresh.rejections, fresh.rejectedOf = s.redrawn, s.touched, s.journal, s.rejections, s.rejectedOf
+	fresh.redrawn, fresh.touched, fresh.log, fresh.rejections, fresh.rejectedOf = s.redrawn, s.touched, s.log, s.rejections, s.rejectedOf
+	fresh.log.Keys, fresh.log.Inserted = nil, nil // found again
+	if fresh.touched == nil {
+		fresh.touched = map[*grow.Entity]map[grow.Row]bool{}
+	}
+	if fresh.rejectedOf == nil {
+		fresh.rejectedOf = map[*target]int64{}
+	}
 	return fresh
 }
 
@@ -159,6 +169,13 @@ func (w *writer) regrow(run order.Run) iter.Seq[*grow.Batch] {
 
 // chunk writes a chunk, again if rows were drawn again.
 func (w *writer) chunk(ctx context.Context, c order.Chunk, src source) error {
+	done, err := w.enterChunk(ctx, c)
+	if err != nil {
+		return err
+	}
+	if done {
+		return errCommitted
+	}
 	again := w.mayRepeat(c)
 	const mark = "evensprout_chunk"
 	if again {
@@ -167,8 +184,8 @@ func (w *writer) chunk(ctx context.Context, c order.Chunk, src source) error {
 		}
 	}
 	before := w.state
-	w.state = newState()
-	w.touched = before.touched // of a transaction that is tried again; else empty
+	w.state = w.decided.carried()
+	seq := w.seq
 	for round := 0; ; round++ {
 		err := w.runs(ctx, c, src)
 		if err == nil {
@@ -187,6 +204,7 @@ func (w *writer) chunk(ctx context.Context, c order.Chunk, src source) error {
 			return err
 		}
 		w.state = w.state.carried()
+		w.seq = seq
 		src = w.regrow
 	}
 	if again {
@@ -198,6 +216,9 @@ func (w *writer) chunk(ctx context.Context, c order.Chunk, src source) error {
 		if err := w.addFiles(w.targets[run.Target], run); err != nil {
 			return err
 		}
+	}
+	if err := w.leaveChunk(ctx, &w.state); err != nil {
+		return err
 	}
 	w.state = before.plus(w.state)
 	w.mu.Lock()
@@ -219,7 +240,7 @@ func (s state) plus(t state) state {
 		sum.print.Add(o.print)
 	}
 	s.redrawn += t.redrawn
-	s.journal = append(s.journal, t.journal...)
+	s.log.add(t.log)
 	s.rejections = append(s.rejections, t.rejections...)
 	for of, n := range t.rejectedOf {
 		s.rejectedOf[of] += n
@@ -400,22 +421,28 @@ func (w *writer) flush() error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for t, o := range w.outcomes {
-		t.out.Inserted += o.Inserted
-		t.out.Updated += o.Updated
-		t.out.Unchanged += o.Unchanged
-		t.out.Kept += o.Kept
-		t.out.Removed += o.removed
-		t.out.Unmatched += o.unmatched
-		t.out.Fingerprint.Add(o.print)
+		t.out.add(o)
 	}
 	w.result.Redrawn += w.redrawn
 	return w.handOut()
 }
 
-// notes writes the journal's entries.
-func (w *writer) notes(ctx context.Context) error {
-	if len(w.state.journal) == 0 || w.o.DryRun {
-		return nil
+// add counts what a chunk did.
+func (e *Entity) add(o *outcome) {
+	e.Inserted += o.Inserted
+	e.Updated += o.Updated
+	e.Unchanged += o.Unchanged
+	e.Kept += o.Kept
+	e.Removed += o.removed
+	e.Unmatched += o.unmatched
+	e.Fingerprint.Add(o.print)
+}
+
+// commit ends a transaction of the journal's own.
+func (w *writer) commit(ctx context.Context) error {
+	err := w.tx.Commit(context.WithoutCancel(ctx))
+	if err == nil {
+		w.tx = nil
 	}
-	return w.tx.Note(ctx, w.state.journal)
+	return err
 }

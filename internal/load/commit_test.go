@@ -305,8 +305,8 @@ func waits(t *testing.T, d *db, s store.Store) bool {
 	if d.name == "mariadb" {
 		name := &schema.Column{Name: "variable_name", Kind: schema.Text}
 		value := &schema.Column{Name: "variable_value", Kind: schema.Text}
-		require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Schema: "information_schema", Name: "global_status"}, Columns: []*schema.Column{value}, Where: name,
-			Equals: grow.String("INNODB_ROW_LOCK_CURRENT_WAITS")}, func(row []grow.Value) error {
+		require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Schema: "information_schema", Name: "global_status"}, Columns: []*schema.Column{value}, Where: []store.Cell{{Column: name,
+			Value: grow.String("INNODB_ROW_LOCK_CURRENT_WAITS")}}}, func(row []grow.Value) error {
 			if row[0].S != "0" {
 				n++
 			}
@@ -314,7 +314,7 @@ func waits(t *testing.T, d *db, s store.Store) bool {
 		}))
 		return n > 0
 	}
-	require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Schema: "pg_catalog", Name: "pg_locks"}, Columns: []*schema.Column{granted}, Where: granted, Equals: grow.Bool(false)}, func([]grow.Value) error {
+	require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Schema: "pg_catalog", Name: "pg_locks"}, Columns: []*schema.Column{granted}, Where: []store.Cell{{Column: granted, Value: grow.Bool(false)}}}, func([]grow.Value) error {
 		n++
 		return nil
 	}))

@@ -2,7 +2,6 @@ package load
 
 import (
 	"context"
-	"encoding/json"
 	"slices"
 
 	"evensprout/internal/grow"
@@ -11,7 +10,7 @@ import (
 
 // gotKeys notes the keys that the database gave.
 func (w *writer) gotKeys(t *target, p *pass, keys []grow.Value) error {
-	if len(keys) == 0 || !t.referred {
+	if len(keys) == 0 || !t.referred && w.journal == nil {
 		return nil
 	}
 	at := slices.Index(t.Grow.Fields, t.Grow.Key)
@@ -25,7 +24,7 @@ func (w *writer) gotKeys(t *target, p *pass, keys []grow.Value) error {
 		for i := range b.Len {
 			w.rename(t, b.Row(i)[at], keys[s.number+int64(i)])
 		}
-		w.noteKeys(t, s, keys[s.number:s.number+s.rows])
+		w.log.key(t.Plan.Name, s.first, keys[s.number:s.number+s.rows])
 	}
 	return nil
 }
@@ -37,15 +36,6 @@ func (w *writer) rename(t *target, planned, real grow.Value) {
 		w.real[t.Grow] = map[grow.Value]grow.Value{}
 	}
 	w.real[t.Grow][planned] = real
-}
-
-func (w *writer) noteKeys(t *target, s segment, keys []grow.Value) {
-	texts := make([]string, len(keys))
-	for i, k := range keys {
-		texts[i] = k.String()
-	}
-	detail, _ := json.Marshal(map[string]any{"first": s.first.N, "given": s.first.Side, "keys": texts})
-	w.state.journal = append(w.state.journal, store.Note{Load: w.id, Entity: t.Plan.Name, Row: t.Grow.Label(s.first), What: store.NoteKey, Detail: string(detail)})
 }
 
 // realKeys notes the keys of rows that were there before.
@@ -60,7 +50,7 @@ func (w *writer) realKeys(ctx context.Context, t *target, st store.Stage, p *pas
 			return g.Err()
 		}
 		w.rename(t, one.Row(0)[at], key)
-		w.noteKeys(t, segment{first: row, rows: 1}, []grow.Value{key})
+		w.log.key(t.Plan.Name, row, []grow.Value{key})
 		return g.Err()
 	})
 }

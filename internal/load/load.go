@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -37,6 +39,8 @@ type Options struct {
 	// Rebuild drops secondary indexes, unique and foreign keys of empty tables and
 	// makes them again when the rows are in.
 	Rebuild bool
+	// Journal asks for the load to be written down in the database; nil: it is not.
+	Journal *Journal
 	// Again opens another connection to the same database; nil: there is only one.
 	Again func(context.Context) (store.Store, error)
 	pause time.Duration // before a transaction is begun again; 0 means firstPause
@@ -67,6 +71,8 @@ func (l *loader) most(f order.Family) uint64 {
 
 // Result is what a load did, with counts from the database itself.
 type Result struct {
+	Load         int64         `json:"load,omitempty"` // its number in the journal; 0 if it is not there
+	Earlier      int64         `json:"earlier,omitempty"` // the load that wrote the rows that were not repeated
 	Entities     []Entity      `json:"entities"` // in load order
 	Rows         int64         `json:"rows"`     // inserted or updated
 	Rejected     int64         `json:"rejected"`
@@ -102,6 +108,7 @@ type Entity struct {
 	Unmatched   int64            `json:"unmatched"`
 	After       int64            `json:"rows_after"`
 	Skipped     bool             `json:"skipped"` // its table was not empty, and the plan says when: empty
+	Loaded      uint64           `json:"loaded,omitempty"` // rows that an earlier load wrote, and this one did not repeat
 	Fingerprint grow.Fingerprint `json:"fingerprint"`
 }
 
@@ -119,6 +126,12 @@ type target struct {
 	distinct bool                      // the plan keeps all its unique keys by itself
 	seen     map[xxh3.Uint128]grow.Row // match values of earlier rows; nil if nothing need be watched
 	known    *known                    // keys of the rows that were there before; nil if they are not read
+	loaded   bool                      // an earlier load wrote its given rows, and the grown ones up to from
+	from     uint64
+	countOn  int64 // the number behind which an extra set's keys begin; 0 for none
+	resumed  bool  // what before and skipped say was found when the load began
+	before   int64
+	skipped  bool
 	out      Entity
 }
 
@@ -132,8 +145,9 @@ type loader struct {
 	list    []*target // in load order
 	traits  store.Traits
 	defers  bool // late references are held against the tables at the commit
-	journal bool // what the plan cannot know is noted
-	id      string
+	journal *journaling // nil: the load is not written down
+	memory  *memory     // of earlier chunks of this load, or of earlier loads; nil if there are none
+	began   time.Time
 	files   *placeholders // nil if no field names files
 	record  *grow.Record
 
@@ -152,49 +166,98 @@ type loader struct {
 // what is open is rolled back, and the error tells why: a *Refusal, a *Present, a
 // *store.Fault, a *grow.RowError, or plan.Problems.
 func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*Result, error) {
-	started := time.Now()
-	o.Jobs = max(o.Jobs, 1)
-	o.Commit = cmp.Or(o.Commit, c.Plan.Commit, plan.CommitLoad)
-	l := &loader{plan: c, o: o, order: order.Of(c), traits: s.Traits()}
-	l.id = c.Plan.Name + " " + started.UTC().Format("2006-01-02T15:04:05.000000Z")
-	if err := l.prepare(); err != nil {
+	l, err := newLoader(c, s, o)
+	if err != nil {
 		return nil, err
 	}
 	w := &writer{loader: l, store: s, own: false}
 	defer w.close()
-	if l.journal && !o.DryRun {
-		if err := s.OpenJournal(ctx); err != nil {
+	if o.Journal != nil {
+		if err := l.openJournal(ctx, s); err != nil {
 			return nil, err
 		}
 	}
+	if l.journal != nil && !o.DryRun {
+		if err := lockPlan(ctx, s, c.Plan.Name, o.Journal.Extra, o.Journal.Wait); err != nil {
+			return nil, err
+		}
+		defer func() { unlockPlan(ctx, w.store, c.Plan.Name, o.Journal.Extra) }()
+	}
+	for {
+		done, err := l.repeated(ctx, w)
+		if err != nil {
+			return nil, err
+		}
+		if done {
+			return l.finished(w), nil
+		}
+		err = l.write(ctx, w)
+		if errors.Is(err, errFenced) {
+			continue // look again at what there is
+		}
+		if err != nil {
+			return nil, err
+		}
+		return l.finished(w), nil
+	}
+}
+
+func newLoader(c *plan.Compiled, s store.Store, o Options) (*loader, error) {
+	o.Jobs = max(o.Jobs, 1)
+	o.Commit = cmp.Or(o.Commit, c.Plan.Commit, plan.CommitLoad)
+	l := &loader{plan: c, o: o, order: order.Of(c), traits: s.Traits(), began: time.Now()}
+	return l, l.prepare()
+}
+
+// write writes the rows.
+func (l *loader) write(ctx context.Context, w *writer) error {
 	var err error
-	if o.Commit == plan.CommitLoad || o.DryRun {
+	if l.o.Commit == plan.CommitLoad || l.o.DryRun {
 		err = l.inOne(ctx, w)
 	} else {
 		err = l.inMany(ctx, w)
 	}
-	if err != nil {
-		if ctx.Err() != nil {
-			err = context.Cause(ctx)
-		}
-		if l.result.Transactions > 0 {
-			err = &Partial{Err: err, Chunks: l.result.Chunks, Rows: l.rows()}
-		}
-		return nil, err
+	if errors.Is(err, errCommitted) {
+		return nil
 	}
+	if err == nil || errors.Is(err, errFenced) {
+		return err
+	}
+	if ctx.Err() != nil {
+		err = context.Cause(ctx)
+	}
+	if l.result.Transactions > 0 {
+		p := &Partial{Err: err, Chunks: l.result.Chunks, Rows: l.rows()}
+		if l.journal != nil {
+			p.Load = l.journal.number
+		}
+		return p
+	}
+	return err
+}
+
+// finished is what the load did.
+func (l *loader) finished(w *writer) *Result {
 	l.count(w.store)
-	r := l.result
-	r.Commit, r.DryRun, r.Elapsed, r.Notice = o.Commit, o.DryRun, time.Since(started), l.traits.Notice
+	r := l.summary()
+	r.Elapsed = time.Since(l.began)
 	r.Statements = l.statements.Statements()
 	for _, st := range r.Statements {
 		r.Sent += st.Times
 	}
+	return r
+}
+
+// summary is what is known of the load so far.
+func (l *loader) summary() *Result {
+	r := l.result
+	r.Commit, r.DryRun, r.Elapsed, r.Notice = l.o.Commit, l.o.DryRun, time.Since(l.began), l.traits.Notice
 	r.Rejections, r.Unmatched, r.Rejected = l.rejects, l.unmatched, l.rejected
 	for _, t := range l.list {
 		r.Entities = append(r.Entities, t.out)
 	}
 	r.Rows = l.rows()
-	return &r, nil
+	return &r
 }
 
 func (l *loader) rows() int64 {
@@ -210,6 +273,7 @@ type Partial struct {
 	Err    error
 	Chunks int
 	Rows   int64
+	Load   int64 // in the journal; 0 if it is not there
 }
 
 func (p *Partial) Error() string { return p.Err.Error() }
@@ -217,13 +281,21 @@ func (p *Partial) Unwrap() error { return p.Err }
 
 // reset forgets what an attempt did that was rolled back.
 func (l *loader) reset() {
-	l.record = grow.NewRecord()
+	l.record, l.real = grow.NewRecord(), map[*grow.Entity]map[grow.Value]grow.Value{}
+	if l.memory != nil {
+		l.record = l.memory.record.Clone()
+		for e, keys := range l.memory.real {
+			l.real[e] = maps.Clone(keys)
+		}
+	}
 	l.plan.Set.Record = l.record
-	l.real = map[*grow.Entity]map[grow.Value]grow.Value{}
 	l.total, l.done, l.rejected, l.rejects, l.unmatched = 0, 0, 0, nil, nil
-	l.result = Result{Repeated: l.result.Repeated}
+	l.result = Result{Repeated: l.result.Repeated, Earlier: l.result.Earlier}
 	for _, t := range l.list {
 		t.out = Entity{Entity: t.Plan.Name, Table: t.Table.Name, Mode: t.Write.Mode}
+		if t.loaded {
+			t.out.Loaded = t.from + uint64(len(t.Grow.Side))
+		}
 		// Rows with equal match values in different chunks must be watched for where
 		// nothing else keeps them apart. Memory: 32 bytes and a map's overhead for each row.
 		if t.seen = nil; len(t.write.Match) > 0 && !t.write.Distinct && t.Grow.Total() > l.most(order.Family{t.Target}) {
@@ -255,7 +327,8 @@ func (l *loader) repeat(ctx context.Context, w *writer, do func() error) error {
 			return err
 		}
 		again := fault.Kind == store.Transient || fault.Kind == store.Locked && l.traits.Writers > 1 && n == 0
-		if fault.Kind == store.Lost && l.o.Again != nil {
+		broken := fault.Kind == store.Lost || fault.Kind == store.Unanswered && l.journal != nil // the journal knows whether it was committed
+		if broken && l.o.Again != nil {
 			again = true
 		}
 		if !again || n >= maxRepeats {
@@ -270,7 +343,7 @@ func (l *loader) repeat(ctx context.Context, w *writer, do func() error) error {
 		case <-time.After(pause):
 		}
 		pause *= 2
-		if fault.Kind == store.Lost {
+		if broken {
 			if fresh := w.reopen(ctx); fresh != nil {
 				return errors.Join(err, fresh)
 			}
@@ -290,9 +363,14 @@ func (l *loader) inOne(ctx context.Context, w *writer) error {
 	}
 	return l.repeat(ctx, w, func() error {
 		l.reset()
-		w.state = newState()
+		w.decided, w.state = newState(), newState()
 		if err := w.begin(ctx); err != nil {
 			return err
+		}
+		if l.journal != nil && !l.o.DryRun {
+			if err := l.enter(ctx, w, StateOpen); err != nil {
+				return err
+			}
 		}
 		if err := l.openFiles(); err != nil {
 			return err
@@ -312,6 +390,13 @@ func (l *loader) writeAll(ctx context.Context, w *writer) error {
 	if err := l.before(ctx, w.store, w.tx); err != nil {
 		return err
 	}
+	if l.journal != nil {
+		if w.at = beforeAll(l.journal.number); !l.o.DryRun {
+			if err := l.amend(ctx, w); err != nil {
+				return err
+			}
+		}
+	}
 	if err := l.clear(ctx, w); err != nil {
 		return err
 	}
@@ -325,6 +410,7 @@ func (l *loader) writeAll(ctx context.Context, w *writer) error {
 		if err := w.chunk(ctx, c, func(run order.Run) iter.Seq[*grow.Batch] { return p.rows(ctx, run, w.failed) }); err != nil {
 			return err
 		}
+		w.log = chunkLog{} // it is in the journal
 	}
 	if err := ctx.Err(); err != nil {
 		return err
@@ -345,9 +431,6 @@ func (l *loader) finish(ctx context.Context, w *writer) error {
 	if err := l.after(ctx, w); err != nil {
 		return err
 	}
-	if err := w.notes(ctx); err != nil {
-		return err
-	}
 	if l.o.DryRun {
 		l.result.Transactions = 0
 		if err := w.rollback(); err != nil {
@@ -357,6 +440,11 @@ func (l *loader) finish(ctx context.Context, w *writer) error {
 	}
 	if l.files != nil {
 		if err := l.files.place(); err != nil {
+			return err
+		}
+	}
+	if l.journal != nil {
+		if err := l.conclude(ctx, w); err != nil {
 			return err
 		}
 	}
@@ -373,6 +461,7 @@ func (l *loader) finish(ctx context.Context, w *writer) error {
 
 // inMany commits each chunk, with several connections where that is possible.
 func (l *loader) inMany(ctx context.Context, w *writer) error {
+	resumed := l.journal != nil && l.journal.number > 0
 	err := l.repeat(ctx, w, func() error {
 		l.reset()
 		w.state = newState()
@@ -390,9 +479,32 @@ func (l *loader) inMany(ctx context.Context, w *writer) error {
 	if err := l.reserve(ctx, w); err != nil {
 		return err
 	}
+	switch {
+	case l.journal == nil:
+	case resumed:
+		if err := l.adoptChunks(ctx, w); err != nil {
+			return err
+		}
+	default:
+		err := l.repeat(ctx, w, func() error {
+			if err := w.begin(ctx); err != nil {
+				return err
+			}
+			if err := l.enter(ctx, w, StateOpen); err != nil {
+				if errors.Is(err, errCommitted) {
+					return nil // the commit before was not answered
+				}
+				return err
+			}
+			return w.commit(ctx)
+		})
+		if err != nil {
+			return err
+		}
+	}
 	for _, f := range l.order.Families {
 		if err := l.family(ctx, w, f); err != nil {
-			return err
+			return errors.Join(err, l.forget(context.WithoutCancel(ctx), w))
 		}
 	}
 	return l.repeat(ctx, w, func() error {
@@ -402,7 +514,13 @@ func (l *loader) inMany(ctx context.Context, w *writer) error {
 		if err := l.after(ctx, w); err != nil {
 			return err
 		}
-		return w.rollback()
+		if l.journal == nil {
+			return w.rollback()
+		}
+		if err := l.conclude(ctx, w); err != nil {
+			return err
+		}
+		return w.commit(ctx)
 	})
 }
 
@@ -449,13 +567,15 @@ func (l *loader) family(ctx context.Context, w *writer, f order.Family) error {
 			work(&writer{loader: l, store: s, own: true})
 		}()
 	}
-	skip := func(t *plan.Target) bool { return l.targets[t].out.Skipped }
 	most := l.most(f)
 	if l.o.Commit == plan.CommitFamily {
 		most = 1
 	}
 feed:
-	for c := range f.Chunks(g, most, skip) {
+	for c := range l.cut(g, f, most) {
+		if l.journal != nil && l.journal.done[l.keyOf(c)] {
+			continue
+		}
 		select {
 		case chunks <- c:
 		case <-ctx.Done():
@@ -471,18 +591,19 @@ feed:
 func (l *loader) commitChunk(ctx context.Context, w *writer, c order.Chunk) error {
 	w.state = newState()
 	return l.repeat(ctx, w, func() error {
-		w.state = w.state.carried() // what was decided before a deadlock stays decided
+		w.decided, w.state = w.state.carried(), newState() // what was decided before a deadlock stays decided
 		if err := w.begin(ctx); err != nil {
 			return err
 		}
-		if err := w.chunk(ctx, c, w.regrow); err != nil {
+		err := w.chunk(ctx, c, w.regrow)
+		if errors.Is(err, errCommitted) {
+			return w.adoptChunk(ctx, w.at)
+		}
+		if err != nil {
 			return err
 		}
 		if err := w.tx.Settle(ctx); err != nil {
 			return l.refusal(nil, nil, err)
-		}
-		if err := w.notes(ctx); err != nil {
-			return err
 		}
 		if err := w.tx.Commit(context.WithoutCancel(ctx)); err != nil {
 			return l.refusal(nil, nil, err)
@@ -500,12 +621,34 @@ func (l *loader) chunks() iter.Seq[order.Chunk] {
 	return func(yield func(order.Chunk) bool) {
 		g := grow.NewGrower(l.plan.Set)
 		defer g.Close()
-		skip := func(t *plan.Target) bool { return l.targets[t].out.Skipped }
 		for _, f := range l.order.Families {
-			for c := range f.Chunks(g, l.most(f), skip) {
+			for c := range l.cut(g, f, l.most(f)) {
 				if !yield(c) {
 					return
 				}
+			}
+		}
+	}
+}
+
+// cut cuts a family into chunks, without the rows that need not be written: those of
+// tables that are left alone, and those that an earlier load wrote.
+func (l *loader) cut(g *grow.Grower, f order.Family, most uint64) iter.Seq[order.Chunk] {
+	skip := func(t *plan.Target) bool { return l.targets[t].out.Skipped }
+	return func(yield func(order.Chunk) bool) {
+		for c := range f.Chunks(g, most, skip) {
+			c = slices.DeleteFunc(c, func(r order.Run) bool {
+				t := l.targets[r.Target]
+				return t.loaded && (r.First.Side || r.First.N+r.Rows <= t.from)
+			})
+			for i := range c {
+				if t := l.targets[c[i].Target]; t.loaded && c[i].First.N < t.from {
+					c[i].Rows -= t.from - c[i].First.N
+					c[i].First.N = t.from
+				}
+			}
+			if len(c) > 0 && !yield(c) {
+				return
 			}
 		}
 	}

@@ -52,13 +52,17 @@ func dump(t *testing.T, s store.Store) string {
 	slices.SortFunc(db.Tables, func(a, b *schema.Table) int { return strings.Compare(a.Name, b.Name) })
 	for _, table := range db.Tables {
 		fmt.Fprintln(&b, "==", table.Name)
+		var lines []string
 		require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []grow.Value) error {
+			var line strings.Builder
 			for _, v := range row {
-				b.WriteString(v.String() + "|")
+				line.WriteString(v.String() + "|")
 			}
-			b.WriteByte('\n')
+			lines = append(lines, line.String())
 			return nil
 		}))
+		slices.Sort(lines) // a table without a key has no order
+		fmt.Fprintln(&b, strings.Join(lines, "\n"))
 	}
 	return b.String()
 }

@@ -3,7 +3,7 @@ package load
 import (
 	"cmp"
 	"context"
-	"encoding/json"
+	"errors"
 	"slices"
 
 	"evensprout/internal/grow"
@@ -221,9 +221,19 @@ func (l *loader) clear(ctx context.Context, w *writer) error {
 		if err := l.detach(ctx, w, t, t.Table, cleared); err != nil {
 			return err
 		}
+		kept := int64(-1)
+		if l.undoes() {
+			var err error
+			if kept, err = w.keepAll(ctx, t.Plan.Name, t.Table); err != nil {
+				return err
+			}
+		}
 		n, err := w.tx.Clear(ctx, t.Table)
 		if err != nil {
 			return l.refusal(t, nil, err)
+		}
+		if kept >= 0 && kept != n {
+			return errRace
 		}
 		w.of(t).removed += n
 	}
@@ -260,20 +270,13 @@ func (l *loader) detach(ctx context.Context, w *writer, t *target, table *schema
 
 func (l *loader) detachRows(ctx context.Context, w *writer, t *target, other *schema.Table, r *schema.Reference, cleared map[*schema.Table]bool) error {
 	n := int64(0)
+	lost := packer{columns: other.Columns}
 	err := w.tx.Referring(ctx, other, r, func(row []grow.Value) error {
 		n++
-		if !t.Write.Cascade {
+		if !t.Write.Cascade || !l.undoes() {
 			return nil
 		}
-		texts := map[string]string{}
-		for i, c := range other.Columns {
-			if !row[i].IsNull() {
-				texts[c.Name] = row[i].String()
-			}
-		}
-		detail, err := json.Marshal(map[string]any{"table": other.Name, "values": texts})
-		w.state.journal = append(w.state.journal, store.Note{Load: l.id, Entity: t.Plan.Name, What: store.NoteRemoved, Detail: string(detail)})
-		return err
+		return lost.add(grow.Row{}, row)
 	})
 	if err != nil || n == 0 {
 		return err
@@ -289,7 +292,21 @@ func (l *loader) detachRows(ctx context.Context, w *writer, t *target, other *sc
 	if err := l.detach(ctx, w, t, other, cleared); err != nil {
 		return err
 	}
-	_, err = w.tx.Remove(ctx, other, r)
+	if l.undoes() {
+		if err = errors.Join(err, lost.close()); err == nil {
+			err = w.keepPackets(ctx, t.Plan.Name, other.Name, contentRemoved, lost.packets)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	removed, err := w.tx.Remove(ctx, other, r)
+	for _, x := range l.list {
+		if x.Table == other {
+			w.of(x).removed += removed
+			break
+		}
+	}
 	return err
 }
 

@@ -54,8 +54,6 @@ func (l *loader) prepare() error {
 	}
 	problems = append(problems, l.prepareLate()...)
 	for _, t := range l.list {
-		mayNote := t.unkeyed && t.referred || t.referred && (t.Write.Mode == plan.Keep || t.Write.Mode == plan.Upsert || t.Write.Mode == plan.Update) || t.Write.Cascade
-		l.journal = l.journal || mayNote || l.lenient(t)
 		if t.Write.Mode == plan.Replace && l.o.Commit != plan.CommitLoad {
 			problems = append(problems, l.plan.Problem(t.Plan, "replace empties %s and fills it in one transaction, so it needs commit: load", t.Table.Name))
 		}

@@ -22,8 +22,12 @@ func (l *loader) before(ctx context.Context, s store.Store, tx store.Tx) error {
 		if t.out.Before, err = tx.Count(ctx, t.Table); err != nil {
 			return err
 		}
-		if t.out.Before > 0 && t.Plan.WhenEmpty {
+		if t.resumed {
+			t.out.Before, t.out.Skipped = t.before, t.skipped
+		} else if t.out.Before > 0 && t.Plan.WhenEmpty && !t.loaded {
 			t.out.Skipped = true
+		}
+		if t.out.Skipped {
 			continue
 		}
 		l.total += t.Grow.Total()
@@ -32,7 +36,7 @@ func (l *loader) before(ctx context.Context, s store.Store, tx store.Tx) error {
 				return err
 			}
 		}
-		if t.out.Before == 0 || t.Grow.Total() == 0 || t.Write.Mode != plan.Insert || l.policy(t, store.Unique) != plan.Stop {
+		if t.resumed || t.loaded || t.out.Before == 0 || t.Grow.Total() == 0 || t.Write.Mode != plan.Insert || l.policy(t, store.Unique) != plan.Stop {
 			continue
 		}
 		found, err := l.present(ctx, tx, g, t)

@@ -1,7 +1,6 @@
 package load
 
 import (
-	"encoding/json"
 	"fmt"
 	"slices"
 
@@ -67,6 +66,16 @@ func (w *writer) reject(t *target, row grow.Row, v *store.Violation) error {
 	if w.o.MaxRejects > 0 && n > w.o.MaxRejects {
 		return &TooMany{r, w.o.MaxRejects}
 	}
+	w.state.rejections = append(w.state.rejections, w.rejection(t, row, r))
+	w.state.rejectedOf[t]++
+	w.touch(t.Grow, row)
+	w.record.Reject(t.Grow, row)
+	w.log.Rejected = append(w.log.Rejected, loggedReject{t.Plan.Name, row.Side, row.N, r})
+	return nil
+}
+
+// rejection is a row that is left out, as it would have been written.
+func (w *writer) rejection(t *target, row grow.Row, r *Refusal) *Rejection {
 	var one grow.Batch
 	w.grower().Grow(t.Grow, row, 1, &one)
 	w.translate(t, &one)
@@ -76,13 +85,7 @@ func (w *writer) reject(t *target, row grow.Row, v *store.Violation) error {
 			x.Fields, x.Values = append(x.Fields, f.Name), append(x.Values, one.Row(0)[i])
 		}
 	}
-	w.state.rejections = append(w.state.rejections, x)
-	w.state.rejectedOf[t]++
-	w.touch(t.Grow, row)
-	w.record.Reject(t.Grow, row)
-	detail, _ := json.Marshal(r)
-	w.state.journal = append(w.state.journal, store.Note{Load: w.id, Entity: t.Plan.Name, Row: r.Row, What: store.NoteRejected, Detail: string(detail)})
-	return nil
+	return x
 }
 
 // redraw takes the next attempt of the fields of a constraint.
@@ -114,8 +117,7 @@ func (w *writer) redraw(t *target, row grow.Row, v *store.Violation) error {
 		if n > maxAttempts {
 			return stop(fmt.Sprintf("it was drawn again %d times, and every value is refused: there are too few different ones", maxAttempts))
 		}
-		detail, _ := json.Marshal(map[string]any{"field": f.Name, "attempt": n})
-		w.state.journal = append(w.state.journal, store.Note{Load: w.id, Entity: t.Plan.Name, Row: t.Grow.Label(row), What: store.NoteRedrawn, Detail: string(detail)})
+		w.log.Redrawn = append(w.log.Redrawn, loggedDraw{t.Plan.Name, f.Name, row.Side, row.N, n})
 	}
 	w.redrawn++
 	w.touch(t.Grow, row)

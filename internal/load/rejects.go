@@ -32,7 +32,7 @@ type rejectLine struct {
 // a load and corrected by hand: the rows go into the same tables in the same way, and
 // nothing else is grown. The error is plan.Problems.
 func FromRejects(c *plan.Compiled, file string, r io.Reader) (*plan.Compiled, error) {
-	out := &plan.Compiled{Plan: c.Plan, Database: c.Database, Set: &grow.Set{Seed: c.Set.Seed, Edition: c.Set.Edition, Clock: c.Set.Clock}}
+	out := &plan.Compiled{Plan: c.Plan, Database: c.Database, Inputs: c.Inputs, Corrected: file, Set: &grow.Set{Seed: c.Set.Seed, Edition: c.Set.Edition, Clock: c.Set.Clock}}
 	tables := map[string]*rejectedRows{}
 	o := order.Of(c)
 	for _, t := range o.Targets() {
@@ -56,6 +56,7 @@ func FromRejects(c *plan.Compiled, file string, r io.Reader) (*plan.Compiled, er
 		tables[t.Plan.Name] = rows
 		out.Targets = append(out.Targets, to)
 	}
+	out.OnClose(c.Close)
 	problems := readRejects(file, r, tables)
 	if len(problems) > 0 {
 		return nil, problems

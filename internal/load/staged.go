@@ -84,12 +84,19 @@ func (w *writer) staged(ctx context.Context, t *target, rows iter.Seq[*grow.Batc
 			return err
 		}
 	}
+	before, err := w.look(ctx, t, st, p)
+	if err != nil {
+		return err
+	}
 	out, err := store.Isolate(ctx, w.tx, st, 0, p.n, w.refuse(t, p))
 	if err != nil {
 		return err
 	}
 	if p.again {
 		return errAgain
+	}
+	if err := w.keep(ctx, t, p, before, out); err != nil {
+		return err
 	}
 	return w.wrote(ctx, t, st, p, out)
 }
@@ -116,6 +123,10 @@ func (w *writer) straight(ctx context.Context, t *target, st store.Stage, p *pas
 	if err := w.tx.Savepoint(ctx, mark); err != nil {
 		return false, err
 	}
+	before, err := w.look(ctx, t, st, p)
+	if err != nil {
+		return false, err
+	}
 	out, err := st.Apply(ctx, 0, p.n)
 	if err != nil {
 		if !errors.As(err, first) {
@@ -128,11 +139,14 @@ func (w *writer) straight(ctx context.Context, t *target, st store.Stage, p *pas
 	}
 	o := w.of(t)
 	if t.write.Mode == store.Update && out.Updated < p.n {
-		before := o.unmatched
+		missing := o.unmatched
 		if err := w.matchless(ctx, t, st, p, o); err != nil {
 			return false, err
 		}
-		out.Unchanged -= o.unmatched - before
+		out.Unchanged -= o.unmatched - missing
+	}
+	if err := w.keep(ctx, t, p, before, out); err != nil {
+		return false, err
 	}
 	return true, w.wrote(ctx, t, st, p, out)
 }
@@ -207,6 +221,7 @@ func (w *writer) matchless(ctx context.Context, t *target, st store.Stage, p *pa
 			}
 		}
 		w.missing = append(w.missing, x)
+		w.log.Rejected = append(w.log.Rejected, loggedReject{t.Plan.Name, row.Side, row.N, x.Refusal})
 	}
 	return st.Drop(ctx, rows)
 }

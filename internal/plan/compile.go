@@ -16,8 +16,13 @@ type Compiled struct {
 	Targets  []*Target // in the order of Set.Entities
 	Warnings Problems
 	Database *schema.Database // nil without a database
+	Inputs   []string         // files that rows are read from, seen from the current folder
 
-	files []FileRows
+	// Corrected is the rejects file whose rows stand in place of the plan's; or empty.
+	Corrected string
+
+	files   []FileRows
+	closing []func() error
 }
 
 // Problem is something about an entity that only the database shows.
@@ -72,12 +77,27 @@ func (c *Compiled) Names() []string {
 type Options struct {
 	Database *schema.Database // nil: the plan is held only against itself
 	Clock    grow.Value       // where not NULL, it stands for the plan's own
+	// Extra names an independent further set of rows: others than the plan's own, from a
+	// seed of their own. Empty for the plan's own.
+	Extra string
 	// Rows opens a file of rows; nil: there are none. Its result is closed with the
 	// Compiled.
 	Rows func(FileSpec) (FileRows, Problems)
 	// Existing reads the rows of a table; nil: they cannot be read.
 	Existing func(*schema.Table) (grow.Table, error)
 }
+
+// seed is what an extra set adds to the seed.
+func (o Options) seed() string {
+	if o.Extra == "" || strings.HasPrefix(o.Extra, correctedPrefix) {
+		return ""
+	}
+	return "\x00extra " + o.Extra
+}
+
+// correctedPrefix begins the names of sets that are corrected rows of a rejects file:
+// their seed is the plan's.
+const correctedPrefix = "corrected "
 
 // Compile looks up every name and makes a plan ready to grow. The error is
 // Problems, all at once.
@@ -88,7 +108,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	}
 	c := &compiler{
 		plan: p, db: o.Database, byName: map[string]*entity{},
-		out:   &Compiled{Plan: p, Database: o.Database, Set: &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock}},
+		out:   &Compiled{Plan: p, Database: o.Database, Set: &grow.Set{Seed: p.Seed + o.seed(), Edition: p.Edition, Clock: p.Clock}},
 		kinds: map[string]grow.Kind{}, openFile: o.Rows, openTable: o.Existing,
 	}
 	for _, k := range grow.Kinds() {

@@ -32,6 +32,8 @@ type Plan struct {
 
 	collector *collector
 	malformed Problems // what is wrong with its form
+	source    []byte
+	root      *node
 }
 
 // Entity is one entry of entities.
@@ -129,6 +131,12 @@ func ReadFile(path string) (*Plan, error) {
 // Folder is the folder that the plan's relative files are seen from.
 func (p *Plan) Folder() string { return filepath.Dir(p.collector.file) }
 
+// Source is the plan file's bytes.
+func (p *Plan) Source() []byte { return p.source }
+
+// File is the name of the plan file in messages.
+func (p *Plan) File() string { return p.collector.file }
+
 // Read reads a plan. file is its name in messages. The error is Problems, if this is
 // no plan at all; what else is wrong is told by Compile.
 func Read(file string, data []byte) (*Plan, error) {
@@ -145,7 +153,7 @@ func Read(file string, data []byte) (*Plan, error) {
 	if root == nil {
 		return nil, c.found
 	}
-	p := &Plan{collector: c, Edition: "1", Commit: CommitLoad}
+	p := &Plan{collector: c, Edition: "1", Commit: CommitLoad, source: data, root: root}
 	if !root.mapping {
 		p.add(root.place, "a plan is a mapping (key: value), and here is %s", root.what()).hint("it begins with name: NAME; evensprout demo makes one to look at")
 		return nil, c.found

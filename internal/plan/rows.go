@@ -61,8 +61,17 @@ func (c *Compiled) Close() error {
 			return err
 		}
 	}
+	for _, do := range c.closing {
+		if err := do(); err != nil {
+			return err
+		}
+	}
+	c.files, c.closing = nil, nil
 	return nil
 }
+
+// OnClose adds something to be done once the files are closed.
+func (c *Compiled) OnClose(do func() error) { c.closing = append(c.closing, do) }
 
 // rowTypes are the words for types in columns.
 var rowTypes = map[string]grow.Type{
@@ -194,6 +203,7 @@ func (c *compiler) openRows(e *entity) {
 		return
 	}
 	c.out.files = append(c.out.files, rows)
+	c.out.Inputs = append(c.out.Inputs, c.pathOf(r))
 	e.rowFile = rows
 	e.grow.Table, e.grow.TableKey = rows, key
 	for i, col := range r.Columns {
@@ -225,10 +235,7 @@ func (c *compiler) readRows(r *RowsFrom) (FileRows, []int) {
 		c.add(r.place, "rows from files cannot be read here")
 		return nil, nil
 	}
-	spec := FileSpec{Path: r.File, Separator: r.Separator, Sheet: r.Sheet, Columns: r.Columns, Duplicates: r.Duplicates}
-	if !filepath.IsAbs(r.File) {
-		spec.Path = filepath.Join(c.plan.Folder(), r.File)
-	}
+	spec := FileSpec{Path: c.pathOf(r), Separator: r.Separator, Sheet: r.Sheet, Columns: r.Columns, Duplicates: r.Duplicates}
 	for _, name := range r.Key {
 		i := slices.IndexFunc(r.Columns, func(x *FileColumn) bool { return x.Field == name })
 		if i < 0 {
@@ -247,6 +254,14 @@ func (c *compiler) readRows(r *RowsFrom) (FileRows, []int) {
 		c.plan.collector.found = append(c.plan.collector.found, p)
 	}
 	return rows, spec.Key
+}
+
+// pathOf is where a file is, seen from the current folder.
+func (c *compiler) pathOf(r *RowsFrom) string {
+	if filepath.IsAbs(r.File) {
+		return r.File
+	}
+	return filepath.Join(c.plan.Folder(), r.File)
 }
 
 func fieldsOf(columns []*FileColumn) []string {

@@ -40,7 +40,7 @@ func (l *Labels) Of(ctx context.Context, t *schema.Table, c *schema.Column, v gr
 		return known, nil
 	}
 	found := "?"
-	err := l.store.Select(ctx, store.Query{Table: to, Columns: []*schema.Column{label}, Where: key, Equals: v, Limit: 1}, func(row []grow.Value) error {
+	err := l.store.Select(ctx, store.Query{Table: to, Columns: []*schema.Column{label}, Where: []store.Cell{{Column: key, Value: v}}, Limit: 1}, func(row []grow.Value) error {
 		found = Cell(row[0])
 		return nil
 	})

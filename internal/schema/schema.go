@@ -66,6 +66,7 @@ type Column struct {
 	NotNull   bool     `json:"not_null,omitempty"`
 	Default   bool     `json:"default,omitempty"`   // it has a default value, or numbers itself
 	Generated bool     `json:"generated,omitempty"` // computed by the database: never written
+	Restamps  bool     `json:"restamps,omitempty"`  // it takes the time whenever its row is changed
 	Identity  Identity `json:"identity,omitempty"`  // how it numbers itself
 	Exact     int      `json:"-"`                   // of decimals: digits that the engine keeps exactly; 0 for all
 	Type      string   `json:"-"`                   // what its engine's store knows the type by

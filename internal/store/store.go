@@ -47,8 +47,13 @@ type Store interface {
 	// Reserve moves the sequence or counter of a column that numbers itself beyond a
 	// number, so that nobody else is given it; never back. Outside transactions.
 	Reserve(ctx context.Context, t *schema.Table, c *schema.Column, last int64) error
-	// OpenJournal makes the tool's own table, if it is not there. Outside transactions.
-	OpenJournal(ctx context.Context) error
+	// Journal finds the tool's own tables; create makes them if they are not there. It is
+	// nil without an error if there are none. Outside transactions.
+	Journal(ctx context.Context, create bool) (*Journal, error)
+	// Lock takes a lock that only runs of this program know, until Unlock or Close. It
+	// does not wait: holder says who has it. It is a courtesy, and not every engine has one.
+	Lock(ctx context.Context, name string) (holder string, err error)
+	Unlock(ctx context.Context, name string) error
 	Traits() Traits
 	// Statements are the distinct statements so far.
 	Statements() []Statement
@@ -100,8 +105,11 @@ type Tx interface {
 	// Unlink sets references to NULL, and Remove deletes the rows that have them.
 	Unlink(ctx context.Context, t *schema.Table, r *schema.Reference) error
 	Remove(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error)
-	// Note adds entries to the journal.
-	Note(ctx context.Context, notes []Note) error
+	// Add, Set and Delete change rows of small tables, such as the journal's, one
+	// statement for each row or condition. A refusal is a *Violation.
+	Add(ctx context.Context, t *schema.Table, rows ...[]Cell) error
+	Set(ctx context.Context, t *schema.Table, set, where []Cell) (int64, error)
+	Delete(ctx context.Context, t *schema.Table, where []Cell) (int64, error)
 	// Savepoint marks a place to go back to; marks are nested.
 	Savepoint(ctx context.Context, name string) error
 	RollbackTo(ctx context.Context, name string) error
@@ -135,6 +143,25 @@ type Stage interface {
 	Keys(ctx context.Context, key *schema.Column, differing bool, show func(row int64, key grow.Value) error) error
 	// Changes shows what Apply would change, cell by cell.
 	Changes(ctx context.Context, show func(Change) error) error
+	// Prior shows all columns of the rows that Apply would change, and locks these rows.
+	Prior(ctx context.Context, show func(row int64, values []grow.Value) error) error
+	// Differing are the rows whose match has other values in the columns of Set.
+	Differing(ctx context.Context) ([]int64, error)
+	// Referred are the rows whose match rows of some table refer to; a row's references
+	// to itself do not count, nor do those of the columns left out.
+	Referred(ctx context.Context, db *schema.Database, except []*schema.Column) ([]Referral, error)
+	// Copies shows how many rows of the table match each staged one.
+	Copies(ctx context.Context, show func(row, n int64) error) error
+	// Strangers shows columns of the rows of the table that no staged row matches.
+	Strangers(ctx context.Context, columns []*schema.Column, show func([]grow.Value) error) error
+	// Remove deletes the matches of all rows.
+	Remove(ctx context.Context) (int64, error)
+}
+
+// Referral is a staged row, and a table whose rows refer to its match.
+type Referral struct {
+	Row   int64
+	Table string
 }
 
 // Mode is how the rows of an entity are written.
@@ -166,6 +193,9 @@ type Write struct {
 	Stamp []*schema.Column // changed only together with one of Set
 	// Distinct tells that no two rows of the load have the same match values.
 	Distinct bool
+	// Alike tells that a row of the table matches if it is the same in all columns of
+	// Match byte for byte, NULLs included: for tables without a key.
+	Alike bool
 }
 
 // Outcome counts rows.
@@ -187,25 +217,9 @@ type Change struct {
 	From, To grow.Value
 }
 
-// Note is an entry of the journal: what a pure function of the plan cannot know.
-type Note struct {
-	Load   string // which load, such as its plan and start
-	Entity string
-	Row    string // its label
-	What   NoteKind
-	Detail string // JSON
-}
-
-// NoteKind is what an entry of the journal says.
-type NoteKind string
-
-// The kinds of notes.
-const (
-	NoteRedrawn  NoteKind = "redrawn"  // fields took another attempt
-	NoteRejected NoteKind = "rejected" // the row was not written
-	NoteKey      NoteKind = "key"      // the row has another key than planned
-	NoteRemoved  NoteKind = "removed"  // a row that replace took away with others
-)
+// Journal is the tool's own tables in a database: what was loaded, in which chunks, and
+// what rows that were changed or removed held before.
+type Journal struct{ Loads, Chunks, Contents *schema.Table }
 
 // Statement is a distinct statement with how often it ran.
 type Statement struct {
@@ -250,10 +264,17 @@ func (t *Tally) Statements() []Statement { return slices.Clone(t.list) }
 type Query struct {
 	Table   *schema.Table
 	Columns []*schema.Column
-	Where   *schema.Column // rows that have Equals there; nil for all
-	Equals  grow.Value
+	Where   []Cell // all of them must hold
+	Exact   bool   // read so that the values can be written back
+	AsIs    bool   // in any order
 	Skip    int64
 	Limit   int64
+}
+
+// Cell is a column and its value.
+type Cell struct {
+	Column *schema.Column
+	Value  grow.Value
 }
 
 // ViolationKind is why a database refused a row.

@@ -7,6 +7,7 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"net"
 	"net/url"
 	"strings"
@@ -408,6 +409,25 @@ func (d *database) UpdateFrom(table, stage string, set []string, on, where strin
 	return "UPDATE " + table + " AS t JOIN " + stage + " AS s ON " + on + " SET " + strings.Join(list, ", ") + " WHERE " + where
 }
 
+func (d *database) DeleteFrom(t *schema.Table, stage, on string) string {
+	return "DELETE t FROM " + d.Table(t) + " AS t JOIN " + stage + " AS s ON " + on
+}
+
+// NotIn lets the engine read the stage once: it has no index.
+func (d *database) NotIn(columns, staged []string, stage, _ string) string {
+	return "(" + strings.Join(columns, ", ") + ") NOT IN (SELECT " + strings.Join(staged, ", ") + " FROM " + stage + " AS s)"
+}
+
+func (d *database) Locking() string { return " FOR UPDATE" }
+
+// Exact reads numbers of single precision as double: else the engine shows six digits.
+func (d *database) Exact(expression string, c *schema.Column) string {
+	if c.Kind == schema.Real {
+		return "CAST(" + expression + " AS DOUBLE)"
+	}
+	return expression
+}
+
 func (d *database) Count(ctx context.Context, t *schema.Table) (int64, error) {
 	return setwise.Count(ctx, d, t)
 }
@@ -416,8 +436,65 @@ func (d *database) Select(ctx context.Context, q store.Query, show func([]grow.V
 	return setwise.Select(ctx, d, q, show)
 }
 
-func (d *database) OpenJournal(ctx context.Context) error {
-	return setwise.OpenJournal(ctx, d, setwise.Journal, "LONGTEXT CHARACTER SET utf8mb4")
+// Journal finds the tool's own tables.
+func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, error) {
+	return setwise.OpenJournal(ctx, d, setwise.Journal(func(name string) *schema.Table {
+		return &schema.Table{Name: "evensprout_" + name}
+	}), create)
+}
+
+func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
+	return "SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?", []setwise.Arg{{Value: grow.String(t.Name)}}
+}
+
+func (d *database) Declare(c *schema.Column) string {
+	switch {
+	case c.Identity != schema.NoIdentity:
+		return "BIGINT NOT NULL AUTO_INCREMENT PRIMARY KEY"
+	case c.Kind == schema.Integer:
+		return "BIGINT"
+	case c.Kind == schema.Timestamp:
+		return "DATETIME(6)"
+	case c.Kind == schema.Bytes:
+		return "LONGBLOB"
+	case c.Length > 0:
+		return fmt.Sprintf("VARCHAR(%d) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", c.Length)
+	}
+	return "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
+}
+
+// Names of locks are of the whole server, and short.
+const lockExpression = "CONCAT(?, ' ', LEFT(MD5(DATABASE()), 16))"
+
+func lockName(name string) grow.Value {
+	h := fnv.New64a()
+	fmt.Fprintf(h, "%s", name)
+	return grow.String(fmt.Sprintf("evensprout %016x", h.Sum64()))
+}
+
+func (d *database) Unlock(ctx context.Context, name string) error {
+	_, err := d.Exec(ctx, "DO RELEASE_LOCK("+lockExpression+")", setwise.Arg{Value: lockName(name)})
+	return err
+}
+
+// Lock takes a lock of the session. In a cluster other nodes do not know of it.
+func (d *database) Lock(ctx context.Context, name string) (string, error) {
+	text := &schema.Column{Kind: schema.Text}
+	holder := ""
+	key := []setwise.Arg{{Value: lockName(name)}}
+	err := d.Query(ctx, "SELECT CASE WHEN GET_LOCK("+lockExpression+", 0) = 1 THEN '' ELSE 'another connection' END", key, []*schema.Column{text}, func(row []grow.Value) error {
+		holder = row[0].S
+		return nil
+	})
+	if err != nil || holder == "" {
+		return holder, err
+	}
+	err = d.Query(ctx, "SELECT CONCAT('connection ', id, ' of ', user, ' from ', host) FROM information_schema.processlist WHERE id = IS_USED_LOCK("+lockExpression+")",
+		key, []*schema.Column{text}, func(row []grow.Value) error {
+			holder = row[0].S
+			return nil
+		})
+	return holder, err
 }
 
 // Reserve moves a table's counter forward. Where the user may not alter the table, the

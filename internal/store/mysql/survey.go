@@ -12,7 +12,7 @@ import (
 )
 
 const tablesSQL = `SELECT table_name FROM information_schema.tables
-WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND table_name <> 'evensprout_notes' ORDER BY create_time, table_name`
+WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND table_name NOT IN ('evensprout_loads', 'evensprout_chunks', 'evensprout_contents') ORDER BY create_time, table_name`
 
 const columnsSQL = `SELECT table_name, column_name, data_type, column_type, coalesce(character_maximum_length, 0), coalesce(numeric_precision, 0),
   coalesce(numeric_scale, 0), coalesce(datetime_precision, 0), is_nullable, coalesce(column_default, 'NULL'), extra,
@@ -130,6 +130,7 @@ func column(r []string) *schema.Column {
 	c := &schema.Column{Name: r[0], Type: r[1], Declared: r[2], NotNull: r[7] == "NO", Base: r[2]}
 	extra := strings.ToLower(r[9])
 	c.Generated = strings.Contains(extra, "virtual generated") || strings.Contains(extra, "stored generated") || strings.Contains(extra, "persistent")
+	c.Restamps = strings.Contains(extra, "on update")
 	c.Default = r[8] != "NULL"
 	if strings.Contains(extra, "auto_increment") {
 		c.Default, c.Identity = true, schema.Serial

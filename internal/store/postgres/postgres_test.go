@@ -168,7 +168,7 @@ func TestNoSessionStays(t *testing.T) {
 	database := Driver{}.Describe(url).Name
 	require.Eventually(t, func() bool {
 		n := 0
-		require.NoError(t, watcher.Select(t.Context(), store.Query{Table: activity, Columns: []*schema.Column{name}, Where: name, Equals: grow.String(database)}, func([]grow.Value) error {
+		require.NoError(t, watcher.Select(t.Context(), store.Query{Table: activity, Columns: []*schema.Column{name}, Where: []store.Cell{{Column: name, Value: grow.String(database)}}}, func([]grow.Value) error {
 			n++
 			return nil
 		}))

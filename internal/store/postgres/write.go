@@ -98,10 +98,6 @@ func (tx *transaction) Commit(ctx context.Context) error {
 	return err
 }
 
-func (tx *transaction) Note(ctx context.Context, n []store.Note) error {
-	return setwise.Note(ctx, tx.db, journal, n)
-}
-
 // Insert copies rows into the table itself.
 func (tx *transaction) Insert(ctx context.Context, into store.Into, rows store.Rows) (int64, error) {
 	if err := ctx.Err(); err != nil {

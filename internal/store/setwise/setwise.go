@@ -50,10 +50,23 @@ type Engine interface {
 	Analyze(name string) string
 	// UpdateFrom updates table AS t from stage AS s. set holds column names.
 	UpdateFrom(table, stage string, set []string, on, where string) string
+	// DeleteFrom deletes from a table, called t, the rows that a stage s matches.
+	DeleteFrom(t *schema.Table, stage, on string) string
+	// NotIn is the condition that columns of t are those of no row of a stage s; on says
+	// when they are.
+	NotIn(columns, staged []string, stage, on string) string
+	// Locking ends a query of rows of t that nobody else may change meanwhile.
+	Locking() string
+	// Exact reads a column so that its text says all of its value.
+	Exact(expression string, c *schema.Column) string
 	// Upsert adds the rows of a query, and updates those that match instead, if they
 	// differ; it returns the numbers of rows added and updated. Empty if the engine has
 	// no statement that tells a collision with another key from a match.
 	Upsert(w *store.Write, query string, differing func(target, staged string) string) string
+	// Declare is the type by which a table of the journal declares a column.
+	Declare(c *schema.Column) string
+	// Exists is a query of how many tables there are of a name.
+	Exists(t *schema.Table) (string, []Arg)
 	// Overriding is what an INSERT says behind its columns to give a key to a column
 	// that always numbers itself.
 	Overriding() string
@@ -108,13 +121,18 @@ func Count(ctx context.Context, e Engine, t *schema.Table) (int64, error) {
 
 // Select reads rows of a table.
 func Select(ctx context.Context, e Engine, q store.Query, show func([]grow.Value) error) error {
-	sql := "SELECT " + strings.Join(Names(e, "", q.Columns), ", ") + " FROM " + e.Table(q.Table)
-	var args []Arg
-	if q.Where != nil {
-		sql += " WHERE " + e.Quote(q.Where.Name) + " = " + e.Param(1, q.Where)
-		args = append(args, Arg{q.Equals, q.Where})
+	names := Names(e, "", q.Columns)
+	if q.Exact {
+		names = exactly(e, "", q.Columns)
 	}
-	if len(q.Table.PrimaryKey) > 0 {
+	sql := "SELECT " + strings.Join(names, ", ") + " FROM " + e.Table(q.Table)
+	var args []Arg
+	if len(q.Where) > 0 {
+		var condition string
+		condition, args = equal(e, q.Where, nil)
+		sql += " WHERE " + condition
+	}
+	if len(q.Table.PrimaryKey) > 0 && !q.AsIs {
 		sql += " ORDER BY " + strings.Join(Names(e, "", columnsOf(q.Table, q.Table.PrimaryKey)), ", ")
 	}
 	if q.Limit > 0 {
@@ -220,43 +238,6 @@ func (tx *Tx) try(ctx context.Context, do func() error) error {
 		return err
 	}
 	return tx.Release(ctx, mark)
-}
-
-// Journal is the tool's own table.
-var Journal = &schema.Table{Name: "evensprout_notes", Columns: []*schema.Column{
-	{Name: "load", Kind: schema.Text}, {Name: "entity", Kind: schema.Text}, {Name: "row", Kind: schema.Text},
-	{Name: "what", Kind: schema.Text}, {Name: "detail", Kind: schema.Text},
-}}
-
-// OpenJournal makes the journal's table of columns of a text type.
-func OpenJournal(ctx context.Context, e Engine, table *schema.Table, textType string) error {
-	var columns []string
-	for _, c := range table.Columns {
-		columns = append(columns, e.Quote(c.Name)+" "+textType)
-	}
-	_, err := e.Exec(ctx, "CREATE TABLE IF NOT EXISTS "+e.Table(table)+" ("+strings.Join(columns, ", ")+")")
-	return err
-}
-
-// Note adds entries to a journal, many by each statement.
-func Note(ctx context.Context, e Engine, table *schema.Table, notes []store.Note) error {
-	const most = 100
-	for part := range slices.Chunk(notes, most) {
-		var args []Arg
-		var groups []string
-		for _, n := range part {
-			var params []string
-			for i, text := range []string{n.Load, n.Entity, n.Row, string(n.What), n.Detail} {
-				args = append(args, Arg{grow.String(text), table.Columns[i]})
-				params = append(params, e.Param(len(args), table.Columns[i]))
-			}
-			groups = append(groups, "("+strings.Join(params, ", ")+")")
-		}
-		if _, err := e.Exec(ctx, "INSERT INTO "+e.Table(table)+" ("+strings.Join(Names(e, "", table.Columns), ", ")+") VALUES "+strings.Join(groups, ", "), args...); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // InsertFrom is an INSERT of a query's rows.

@@ -31,8 +31,14 @@ func (tx *Tx) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store
 	name := stageName(w)
 	s := &stage{Tx: tx, w: w, name: tx.Temporary(name), table: tx.Table(w.Table)}
 	var on []string
-	for _, c := range Names(tx, "", w.Match) {
-		on = append(on, "t."+c+" = s."+c)
+	for _, c := range w.Match {
+		name := tx.Quote(c.Name)
+		if !w.Alike || c.NotNull && hasEquality(c) {
+			on = append(on, "t."+name+" = s."+name)
+		}
+		if w.Alike {
+			on = append(on, "NOT ("+tx.Differs("t."+name, "s."+name, c)+")")
+		}
 	}
 	s.on = strings.Join(on, " AND ")
 	// It may be there from before, or gone with a savepoint.
@@ -423,15 +429,7 @@ func (s *stage) differing(target, staged string) string {
 
 // Unmatched are the rows that no row of the table matches.
 func (s *stage) Unmatched(ctx context.Context) ([]int64, error) {
-	if err := s.counted(ctx); err != nil {
-		return nil, err
-	}
-	var rows []int64
-	err := s.Query(ctx, "SELECT "+s.ordinal()+" FROM "+s.name+" AS s"+where("NOT "+s.exists())+" ORDER BY 1", nil, []*schema.Column{Ordinal}, func(row []grow.Value) error {
-		rows = append(rows, row[0].N)
-		return nil
-	})
-	return rows, err
+	return s.ordinals(ctx, "", "NOT "+s.exists())
 }
 
 // Keys shows the keys that matched rows have in the table.

@@ -299,9 +299,33 @@ func (d *database) Statements() []store.Statement { return d.tally.Statements() 
 // writes at the same time.
 func (d *database) Reserve(context.Context, *schema.Table, *schema.Column, int64) error { return nil }
 
-func (d *database) OpenJournal(ctx context.Context) error {
-	return setwise.OpenJournal(ctx, d, setwise.Journal, "TEXT")
+// Journal finds the tool's own tables.
+func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, error) {
+	return setwise.OpenJournal(ctx, d, setwise.Journal(func(name string) *schema.Table {
+		return &schema.Table{Name: "evensprout_" + name}
+	}), create)
 }
+
+func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
+	return "SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = ?", []setwise.Arg{{Value: grow.String(t.Name)}}
+}
+
+func (d *database) Declare(c *schema.Column) string {
+	switch {
+	case c.Identity != schema.NoIdentity:
+		return "INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL" // a number is never given twice
+	case c.Kind == schema.Integer:
+		return "INTEGER"
+	case c.Kind == schema.Bytes:
+		return "BLOB"
+	}
+	return "TEXT"
+}
+
+// Lock does nothing: the engine has no locks but those of a transaction.
+func (d *database) Lock(context.Context, string) (string, error) { return "", nil }
+
+func (d *database) Unlock(context.Context, string) error { return nil }
 
 func (d *database) Quote(name string) string         { return quote(name) }
 func (d *database) Table(t *schema.Table) string     { return quote(t.Name) }
@@ -337,6 +361,29 @@ func (d *database) UpdateFrom(table, stage string, set []string, on, where strin
 	}
 	return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " FROM " + stage + " AS s WHERE " + on + " AND " + where
 }
+
+// DeleteFrom looks the rows of the stage up by the table's key: the other way round the
+// engine would read the whole stage for each row of the table.
+func (d *database) DeleteFrom(t *schema.Table, stage, on string) string {
+	keys := []string{"rowid"}
+	if len(t.PrimaryKey) > 0 {
+		keys = nil
+		for _, k := range t.PrimaryKey {
+			keys = append(keys, quote(k))
+		}
+	}
+	list := strings.Join(keys, ", ")
+	return "DELETE FROM " + quote(t.Name) + " WHERE (" + list + ") IN (SELECT t." + strings.Join(keys, ", t.") + " FROM " + stage + " AS s CROSS JOIN " + quote(t.Name) + " AS t ON " + on + ")"
+}
+
+// NotIn lets the engine read the stage once: it has no index.
+func (d *database) NotIn(columns, staged []string, stage, _ string) string {
+	return "(" + strings.Join(columns, ", ") + ") NOT IN (SELECT " + strings.Join(staged, ", ") + " FROM " + stage + " AS s)"
+}
+
+func (d *database) Locking() string { return "" } // nobody else writes meanwhile
+
+func (d *database) Exact(expression string, _ *schema.Column) string { return expression }
 
 // read makes a value of a cell: what its column's kind says, as far as the cell
 // can be read that way, else what it is.

@@ -85,10 +85,6 @@ func (tx *transaction) Commit(ctx context.Context) error {
 	return nil
 }
 
-func (tx *transaction) Note(ctx context.Context, n []store.Note) error {
-	return setwise.Note(ctx, tx.database, setwise.Journal, n)
-}
-
 func (tx *transaction) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store.Stage, error) {
 	tx.written[w.Table.Name] = true
 	return tx.Tx.Stage(ctx, w, rows)

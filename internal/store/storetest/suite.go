@@ -425,7 +425,7 @@ func pages(t *testing.T, f *fixture) {
 	code := []*schema.Column{piers.Column("code")}
 	assert.Equal(t, [][]string{{"A"}, {"B"}, {"C"}}, f.all(t, store.Query{Table: piers, Columns: code}))
 	assert.Equal(t, [][]string{{"B"}}, f.all(t, store.Query{Table: piers, Columns: code, Skip: 1, Limit: 1}))
-	assert.Equal(t, [][]string{{"C"}}, f.all(t, store.Query{Table: piers, Columns: code, Where: piers.Column("id"), Equals: grow.Int(3)}))
+	assert.Equal(t, [][]string{{"C"}}, f.all(t, store.Query{Table: piers, Columns: code, Where: []store.Cell{{Column: piers.Column("id"), Value: grow.Int(3)}}}))
 }
 
 func cancelled(t *testing.T, f *fixture) {

@@ -1,0 +1,323 @@
+package load
+
+import (
+	"archive/zip"
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+)
+
+// The members of the archive that the journal keeps of a load: all that its rows can be
+// grown from again.
+const (
+	archivePlan      = "plan.yaml"
+	archiveIndex     = "index.json"
+	archiveCorrected = "corrected.ndjson"
+)
+
+// maxArchived bounds the size of an input file that is kept with a load, in bytes. Of
+// larger ones only the digest is.
+const maxArchived = 16 << 20
+
+// archived is a part of a load's input.
+type archived struct {
+	Path   string `json:"path,omitempty"`   // of a file: where it was
+	Table  string `json:"table,omitempty"`  // whose rows were read from the database
+	Bytes  int64  `json:"bytes"`
+	Digest string `json:"digest"`           // SHA-256
+	Member string `json:"member,omitempty"` // of the archive; empty if it is not kept
+	Rows   int64  `json:"rows,omitempty"`
+}
+
+// index is what an archive says about itself.
+type index struct {
+	PlanFile  string     `json:"plan_file"`
+	Corrected string     `json:"corrected,omitempty"` // the rejects file that was loaded in place of the plan
+	Parts     []archived `json:"parts,omitempty"`
+}
+
+// archive packs what a plan's rows are grown from.
+func archive(c *plan.Compiled) ([]byte, *index, error) {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	put := func(name string, data []byte) error {
+		w, err := z.Create(name)
+		if err != nil {
+			return err
+		}
+		_, err = w.Write(data)
+		return err
+	}
+	x := &index{PlanFile: absolute(c.Plan.File()), Corrected: c.Corrected}
+	err := put(archivePlan, c.Plan.Source())
+	seen := map[string]bool{}
+	inputs := c.Inputs
+	if c.Corrected != "" {
+		inputs = append(inputs, c.Corrected)
+	}
+	for _, path := range inputs {
+		if seen[path] || err != nil {
+			continue
+		}
+		seen[path] = true
+		a, data, failed := readInput(path)
+		if err = failed; err != nil {
+			break
+		}
+		if data != nil {
+			a.Member = fmt.Sprintf("file-%d%s", len(x.Parts), filepath.Ext(path))
+			err = put(a.Member, data)
+		}
+		x.Parts = append(x.Parts, a)
+	}
+	for _, t := range c.Targets {
+		if !t.Plan.Existing || t.Grow.Table == nil || err != nil {
+			continue
+		}
+		a := archived{Table: t.Table.Name, Member: fmt.Sprintf("rows-%d", len(x.Parts)), Rows: int64(t.Grow.Table.Len())}
+		var data []byte
+		if data, err = packTable(t.Grow.Table, t.Table.Columns); err == nil {
+			a.Bytes, a.Digest = int64(len(data)), digestOf(data)
+			err = put(a.Member, data)
+		}
+		x.Parts = append(x.Parts, a)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	text, err := json.Marshal(x)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := put(archiveIndex, text); err != nil {
+		return nil, nil, err
+	}
+	if err := z.Close(); err != nil {
+		return nil, nil, err
+	}
+	return b.Bytes(), x, nil
+}
+
+func absolute(path string) string {
+	if a, err := filepath.Abs(path); err == nil {
+		return a
+	}
+	return path
+}
+
+func digestOf(data []byte) string {
+	d := sha256.Sum256(data)
+	return hex.EncodeToString(d[:])
+}
+
+// readInput reads a file's digest, and its contents unless it is too large.
+func readInput(path string) (archived, []byte, error) {
+	a := archived{Path: absolute(path)}
+	f, err := os.Open(path)
+	if err != nil {
+		return a, nil, err
+	}
+	defer f.Close()
+	var kept bytes.Buffer
+	h := sha256.New()
+	if a.Bytes, err = io.Copy(io.MultiWriter(h, &limited{&kept, maxArchived + 1}), f); err != nil {
+		return a, nil, err
+	}
+	a.Digest = hex.EncodeToString(h.Sum(nil))
+	if a.Bytes > maxArchived {
+		return a, nil, nil
+	}
+	return a, append([]byte{}, kept.Bytes()...), nil
+}
+
+// limited keeps the first bytes that are written to it.
+type limited struct {
+	into *bytes.Buffer
+	left int
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	n := min(len(p), l.left)
+	l.into.Write(p[:n])
+	l.left -= n
+	return len(p), nil
+}
+
+// packTable packs rows that were read from the database.
+func packTable(t grow.Table, columns []*schema.Column) ([]byte, error) {
+	r := t.Reader()
+	defer r.Close()
+	p := packer{columns: columns}
+	for n := range t.Len() {
+		row, err := r.Row(n)
+		if err == nil {
+			err = p.add(grow.Row{}, row)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if err := p.close(); err != nil {
+		return nil, err
+	}
+	var out []packedRows
+	for _, x := range p.packets {
+		out = append(out, packedRows{x.rows, x.body})
+	}
+	return json.Marshal(out)
+}
+
+type packedRows struct {
+	Rows int64  `json:"rows"`
+	Body []byte `json:"body"`
+}
+
+// openArchive opens what the journal keeps of a load. The function reads a member.
+func openArchive(e *Entry) (func(string) ([]byte, error), *index, error) {
+	z, err := zip.NewReader(bytes.NewReader(e.body), int64(len(e.body)))
+	if err != nil {
+		return nil, nil, fmt.Errorf("what the journal keeps of load %d cannot be read: %w", e.Number, err)
+	}
+	member := func(name string) ([]byte, error) {
+		f, err := z.Open(name)
+		if err != nil {
+			return nil, fmt.Errorf("what the journal keeps of load %d lacks %s: %w", e.Number, name, err)
+		}
+		defer f.Close()
+		return io.ReadAll(io.LimitReader(f, maxInflated))
+	}
+	text, err := member(archiveIndex)
+	if err != nil {
+		return nil, nil, err
+	}
+	var x index
+	return member, &x, json.Unmarshal(text, &x)
+}
+
+// archivedPlan reads the plan of a load.
+func archivedPlan(e *Entry) (*plan.Plan, error) {
+	member, x, err := openArchive(e)
+	if err != nil {
+		return nil, err
+	}
+	source, err := member(archivePlan)
+	if err != nil {
+		return nil, err
+	}
+	return plan.Read(x.PlanFile, source)
+}
+
+// revive makes a plan of an archive again. The error is plan.Problems if the plan does
+// not fit the database any more.
+func revive(e *Entry, db *schema.Database, open func(plan.FileSpec) (plan.FileRows, plan.Problems)) (c *plan.Compiled, err error) {
+	member, x, err := openArchive(e)
+	if err != nil {
+		return nil, err
+	}
+	folder, err := os.MkdirTemp("", "evensprout-")
+	if err != nil {
+		return nil, err
+	}
+	remove := func() error { return os.RemoveAll(folder) }
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, remove())
+		}
+	}()
+	paths := map[string]string{}
+	for _, a := range x.Parts {
+		if a.Path == "" {
+			continue
+		}
+		paths[a.Path] = a.Path
+		if a.Member == "" {
+			if now, _, err := readInput(a.Path); err != nil || now.Digest != a.Digest {
+				return nil, fmt.Errorf("%s is not the file that was loaded (%d bytes, SHA-256 %s), and it was too large to be kept: put it back", a.Path, a.Bytes, a.Digest)
+			}
+			continue
+		}
+		data, err := member(a.Member)
+		if err != nil {
+			return nil, err
+		}
+		paths[a.Path] = filepath.Join(folder, filepath.Base(a.Member))
+		if err := os.WriteFile(paths[a.Path], data, 0o600); err != nil {
+			return nil, err
+		}
+	}
+	p, err := archivedPlan(e)
+	if err != nil {
+		return nil, err
+	}
+	c, err = p.Compile(plan.Options{
+		Database: db, Clock: e.About.Clock, Extra: e.Extra,
+		Rows: func(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
+			if kept, ok := paths[absolute(spec.Path)]; ok {
+				spec.Path = kept
+			}
+			return open(spec)
+		},
+		Existing: func(t *schema.Table) (grow.Table, error) {
+			for _, a := range x.Parts {
+				if a.Table != t.Name {
+					continue
+				}
+				data, err := member(a.Member)
+				if err != nil {
+					return nil, err
+				}
+				return unpackTable(data, t.Columns)
+			}
+			return nil, errors.New("the journal does not keep them")
+		},
+	})
+	if err != nil {
+		return nil, err
+	}
+	c.OnClose(remove)
+	if x.Corrected == "" {
+		return c, nil
+	}
+	data, err := os.ReadFile(paths[absolute(x.Corrected)])
+	if err != nil {
+		return nil, err
+	}
+	return FromRejects(c, x.Corrected, bytes.NewReader(data))
+}
+
+// unpackTable makes rows of what was packed, with the columns that there are now.
+func unpackTable(data []byte, columns []*schema.Column) (grow.Table, error) {
+	var list []packedRows
+	if err := json.Unmarshal(data, &list); err != nil {
+		return nil, err
+	}
+	e := &existing{}
+	for _, p := range list {
+		err := unpack(p.Body, p.Rows, false, func(names []string, _ grow.Row, values []grow.Value) error {
+			row := make([]grow.Value, len(columns))
+			for i, c := range columns {
+				for j, name := range names {
+					if name == c.Name {
+						row[i] = values[j]
+					}
+				}
+			}
+			e.rows = append(e.rows, row)
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return e, nil
+}

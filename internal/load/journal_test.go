@@ -1,0 +1,201 @@
+package load
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/demo"
+	"evensprout/internal/files"
+	"evensprout/internal/plan"
+	"evensprout/internal/store"
+	"evensprout/internal/store/setwise"
+)
+
+// journaled are options of a load that is written down.
+func (d *db) journaled(o Options) Options {
+	o.Journal = &Journal{Actor: "tester", Version: "test", Rows: files.Rows}
+	o.Again = func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) }
+	return o
+}
+
+// withdrawn takes a load back, and sees that nothing was left alone.
+func (d *db) withdrawn(t *testing.T, number int64, o WithdrawOptions) *Withdrawal {
+	t.Helper()
+	v, err := d.withdraw(t, number, o)
+	require.NoError(t, err)
+	require.Zero(t, v.Left, "%+v", v.LeftRows)
+	return v
+}
+
+func (d *db) withdraw(t *testing.T, number int64, o WithdrawOptions) (*Withdrawal, error) {
+	t.Helper()
+	o.Rows = files.Rows
+	return Withdraw(t.Context(), d.open(t), number, o)
+}
+
+func (d *db) compared(t *testing.T, number int64) *Difference {
+	t.Helper()
+	p, err := Recall(t.Context(), d.store, number, files.Rows)
+	require.NoError(t, err)
+	defer p.Close()
+	diff, err := p.Compare(t.Context(), d.store, CompareOptions{Jobs: 2})
+	require.NoError(t, err)
+	return diff
+}
+
+const ports = `
+CREATE TABLE ports (id {key}, code VARCHAR(8) NOT NULL UNIQUE, label VARCHAR(40), ratio DOUBLE PRECISION, seen_at {moment}, raw {bytes});
+CREATE TABLE berths (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), number INTEGER NOT NULL, price DECIMAL(8,2) NOT NULL, UNIQUE (port_id, number));
+CREATE TABLE visits (port_id INTEGER NOT NULL REFERENCES ports (id), note VARCHAR(40));
+INSERT INTO ports (id, code, label, ratio, seen_at) VALUES (9001, 'P0001', 'Old one', 0.1, '2026-01-02 03:04:05'), (9002, 'P0002', NULL, NULL, NULL), (9003, 'P0900', 'x', 2.5, NULL);
+INSERT INTO berths (id, port_id, number, price) VALUES (9001, 9001, 1, 4.50), (9002, 9003, 7, 1.25);`
+
+// Whatever the mode, withdrawing leaves the tables as they were before the load.
+func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
+	code := `{pattern: "P0[0-9]{3}", unique: true}`
+	entity := func(write, rest string) string {
+		return "  Port:\n    table: ports\n    write: " + write + "\n    rows: 700\n    fields: {id: {count: {from: 1001}}, code: " + code + ", label: {pattern: \"[a-z]{5}\", nulls: 10%}, ratio: {between: [0.5, 9.5], step: 0.25}, raw: {bytes: 0..9}}\n" + rest
+	}
+	berths := "  Berth:\n    table: berths\n    per: {Port: 0..2}\n    fields: {id: {count: {from: 5001}}, number: {between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n" +
+		"  Visit:\n    table: visits\n    rows: 40\n    fields: {port_id: {pick: Port}, note: {value: again}}\n"
+	for _, c := range []struct{ name, plan string }{
+		{"insert", strings.Replace(entity("insert", berths), "P0[0-9]{3}", "Q[0-9]{4}", 1)},
+		{"insert with rows left out", "on_violation: {unique: skip, foreign_key: skip}\n\nentities:\n" + entity("insert", berths)},
+		{"insert with rows drawn again", "on_violation: {unique: redraw}\n\nentities:\n" + entity("insert", berths)},
+		{"keep", entity("{mode: keep, match: [code]}", berths)},
+		{"upsert", entity("{mode: upsert, match: [code], set: [label, ratio, raw]}", berths)},
+		{"update", entity("{mode: update, match: [code], set: [label, ratio]}", "")},
+		{"replace", entity("{mode: replace, cascade: true}", berths)},
+		{"keys of the database", strings.Replace(strings.Replace(strings.Replace(entity("insert", berths), "P0[0-9]{3}", "Q[0-9]{4}", 1), "id: {count: {from: 1001}}, ", "", 1), "    rows: 700\n", "    rows: 700\n    keys: database\n", 1)},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			onEach(t, ports, func(t *testing.T, d *db) {
+				text := c.plan
+				if strings.Contains(text, "entities:") {
+					text = strings.Replace(head, "entities:\n", "", 1) + text
+				}
+				before := dump(t, d.store)
+				for _, o := range []Options{{Chunk: 100}, {Chunk: 100, Commit: plan.CommitChunk, Jobs: 3}} {
+					if strings.Contains(c.plan, "replace") {
+						o.Commit = plan.CommitLoad
+					}
+					r, err := d.load(t, text, d.journaled(o))
+					require.NoError(t, err)
+					require.Positive(t, r.Load)
+					require.NotEqual(t, before, dump(t, d.store))
+					diff := d.compared(t, r.Load)
+					assert.True(t, diff.Same(), "%+v", diff)
+
+					v := d.withdrawn(t, r.Load, WithdrawOptions{Commit: o.Commit})
+					assert.Equal(t, before, dump(t, d.store))
+					total := int64(0)
+					for _, e := range v.Entities {
+						total += e.Removed + e.Restored
+						assert.Zero(t, e.Gone)
+					}
+					assert.Equal(t, r.Rows, total)
+				}
+			})
+		})
+	}
+}
+
+// The sample is loaded, compared, found the same by its fingerprint, and withdrawn.
+func TestTheSampleIsWithdrawn(t *testing.T) {
+	onEach(t, demo.Schema, func(t *testing.T, d *db) {
+		before := dump(t, d.store)
+		r, err := d.load(t, demo.Plan, d.journaled(Options{Jobs: 2, Chunk: 3000}))
+		require.NoError(t, err)
+		diff := d.compared(t, r.Load)
+		assert.True(t, diff.Same(), "%+v", diff)
+		for _, e := range diff.Entities {
+			assert.True(t, e.Fingerprint, e.Entity)
+		}
+		d.withdrawn(t, r.Load, WithdrawOptions{})
+		assert.Equal(t, before, dump(t, d.store))
+	})
+}
+
+// A second load of the same plan does nothing; more rows add only the rest.
+func TestASecondLoadAddsOnlyTheRest(t *testing.T) {
+	rows := func(n int) string {
+		return fmt.Sprintf("  Port:\n    table: ports\n    rows: %d\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"Q[0-9]{4}\", unique: true}}\n"+
+			"  Berth:\n    table: berths\n    per: {Port: 0..2}\n    fields: {id: {count: {from: 5001}}, number: {between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n", n)
+	}
+	onEach(t, ports, func(t *testing.T, d *db) {
+		untouched := dump(t, d.store)
+		first, err := d.load(t, rows(100), d.journaled(Options{}))
+		require.NoError(t, err)
+		before := dump(t, d.store)
+		again, err := d.load(t, rows(100), d.journaled(Options{}))
+		require.NoError(t, err)
+		assert.Equal(t, first.Load, again.Earlier)
+		assert.Zero(t, again.Rows)
+		assert.Equal(t, before, dump(t, d.store))
+
+		more, err := d.load(t, rows(150), d.journaled(Options{Commit: plan.CommitChunk, Chunk: 20}))
+		require.NoError(t, err)
+		assert.Equal(t, int64(50), more.Entities[0].Inserted)
+		assert.Equal(t, uint64(100), more.Entities[0].Loaded)
+		after := dump(t, d.store)
+
+		_, err = d.withdraw(t, first.Load, WithdrawOptions{})
+		var continued *Continued
+		require.ErrorAs(t, err, &continued)
+		assert.Equal(t, more.Load, continued.By)
+		d.withdrawn(t, more.Load, WithdrawOptions{Commit: plan.CommitChunk})
+		assert.Equal(t, before, dump(t, d.store))
+		d.withdrawn(t, first.Load, WithdrawOptions{})
+		assert.Equal(t, untouched, dump(t, d.store))
+
+		_, err = d.load(t, rows(150), d.journaled(Options{}))
+		require.NoError(t, err)
+		assert.Equal(t, after, dump(t, d.store), "the same as in two parts")
+	})
+}
+
+// What stands in the way of a second load is told.
+func TestSecondLoadsThatAreRefused(t *testing.T) {
+	const text = "  Port:\n    table: ports\n    rows: 50\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"Q[0-9]{4}\", unique: true}, label: {value: a}}\n"
+	onEach(t, ports, func(t *testing.T, d *db) {
+		first, err := d.load(t, text, d.journaled(Options{}))
+		require.NoError(t, err)
+
+		_, err = d.load(t, strings.Replace(text, "{value: a}", "{value: b}", 1), d.journaled(Options{}))
+		var altered *Altered
+		require.ErrorAs(t, err, &altered)
+		assert.Equal(t, []plan.Difference{{Path: "entities.Port.fields.label.value", Was: "a", Is: "b"}}, altered.Differences)
+
+		_, err = d.load(t, strings.Replace(text, "50", "40", 1), d.journaled(Options{}))
+		require.ErrorAs(t, err, &altered)
+		assert.Equal(t, []plan.Difference{{Path: "entities.Port.rows", Was: "50", Is: "40"}}, altered.Differences)
+
+		d.exec(t, "DELETE FROM ports WHERE id IN (1004, 1007)")
+		_, err = d.load(t, text, d.journaled(Options{}))
+		var gone *Gone
+		require.ErrorAs(t, err, &gone)
+		assert.Equal(t, first.Load, gone.Entry.Number)
+		require.Len(t, gone.Entities, 1)
+		assert.Equal(t, int64(2), gone.Entities[0].Missing)
+		assert.Equal(t, "Port row 3", gone.Entities[0].MissingRows[0].Row)
+	})
+}
+
+// exec runs a statement as another program would.
+func (d *db) exec(t *testing.T, statement string) {
+	t.Helper()
+	s := d.open(t)
+	tx, err := s.Begin(t.Context(), store.TxOptions{})
+	require.NoError(t, err)
+	_, err = tx.(interface {
+		Exec(context.Context, string, ...setwise.Arg) (int64, error)
+	}).Exec(t.Context(), statement)
+	require.NoError(t, err)
+	require.NoError(t, tx.Commit(t.Context()))
+	require.NoError(t, s.Close())
+}

@@ -1,0 +1,277 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"slices"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/order"
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// Past is a load of the journal whose rows can be grown again, as they were written.
+type Past struct {
+	Entry  *Entry
+	Plan   *plan.Compiled
+	l      *loader
+	chunks []*ChunkEntry
+	memory *memory
+	done   map[chunkKey]bool // chunks that are in the tables
+	whole  bool              // all of them are
+}
+
+// Recall makes the plan of a load again, with what its chunks noted.
+func Recall(ctx context.Context, s store.Store, number int64, open func(plan.FileSpec) (plan.FileRows, plan.Problems)) (*Past, error) {
+	e, err := FindEntry(ctx, s, number)
+	if err != nil {
+		return nil, err
+	}
+	db, err := s.Survey(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c, err := revive(e, db, open)
+	if err != nil {
+		return nil, fmt.Errorf("load %d cannot be grown again: %w", number, err)
+	}
+	p := &Past{Entry: e, Plan: c, memory: newMemory(c), done: map[chunkKey]bool{}, whole: e.State == StateDone || e.About.Commit == plan.CommitLoad}
+	if err := p.prepare(ctx, s); err != nil {
+		return nil, errors.Join(err, c.Close())
+	}
+	return p, nil
+}
+
+// prepare learns what the load noted.
+func (p *Past) prepare(ctx context.Context, s store.Store) error {
+	e := p.Entry
+	var err error
+	if p.l, err = newLoader(p.Plan, s, Options{Chunk: e.About.Chunk, Commit: e.About.Commit, Folder: e.About.Folder}); err != nil {
+		return err
+	}
+	l := p.l
+	for _, t := range l.list {
+		i := slices.IndexFunc(e.About.Entities, func(x AboutEntity) bool { return x.Entity == t.Plan.Name })
+		if i < 0 {
+			return fmt.Errorf("the journal says nothing of %s in load %d", t.Plan.Name, e.Number)
+		}
+		x := e.About.Entities[i]
+		t.resumed, t.before, t.skipped, t.loaded, t.from = true, x.Before, x.Skipped, x.Loaded, x.From
+		if x.CountOn > 0 && !t.Grow.Key.CountOn(x.CountOn) {
+			return fmt.Errorf("the keys of %s cannot be counted on", t.Plan.Name)
+		}
+	}
+	if p.chunks, err = Chunks(ctx, s, e, p.Plan); err != nil {
+		return err
+	}
+	earlier, err := Entries(ctx, s, e.Plan)
+	if err != nil {
+		return err
+	}
+	// Rows of this load may refer to those of earlier parts.
+	for _, x := range earlier {
+		if x.Extra == e.Extra && x.Part < e.Part && x.State == StateDone {
+			chunks, err := Chunks(ctx, s, x, p.Plan)
+			if err != nil {
+				return err
+			}
+			for _, c := range chunks {
+				if err := p.memory.learn(c.Log); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	clear(p.memory.inserted) // of this load alone
+	for _, c := range p.chunks {
+		if err := p.memory.learn(c.Log); err != nil {
+			return err
+		}
+		p.done[c.key] = c.State == StateDone
+	}
+	l.memory = p.memory
+	l.reset()
+	for _, t := range l.list {
+		t.out.Before, t.out.Skipped = t.before, t.skipped
+	}
+	return nil
+}
+
+// Close releases the files that rows are read from.
+func (p *Past) Close() error { return p.Plan.Close() }
+
+// identity is how rows of an entity are found in the table: by the primary key, or by
+// another unique key, as far as the plan knows it; else by all that was written.
+func (t *target) identity() (columns []*schema.Column, alike bool) {
+	if len(t.write.Match) > 0 {
+		return t.write.Match, false
+	}
+	for _, u := range t.Table.Keys() {
+		columns = nil
+		for _, name := range u.Columns {
+			c := t.Table.Column(name)
+			if !slices.Contains(t.Columns, c) || !c.NotNull && len(t.Table.PrimaryKey) == 0 {
+				columns = nil
+				break
+			}
+			columns = append(columns, c)
+		}
+		if columns != nil && !u.Partial {
+			return columns, false
+		}
+	}
+	return t.write.Columns, true
+}
+
+// into is where the written values stand: all columns that were written, and the key
+// that the database gave.
+func (t *target) into() store.Into {
+	into := t.write.Into
+	if t.unkeyed {
+		into.Columns = append([]*schema.Column{t.key}, into.Columns...)
+		into.Fields = append([]int{slices.Index(t.Grow.Fields, t.Grow.Key)}, into.Fields...)
+	}
+	return into
+}
+
+// runs are the rows of an entity that the load has written, in pieces of at most most
+// rows.
+func (p *Past) runs(w *writer, t *target, most uint64) iter.Seq[order.Run] {
+	return func(yield func(order.Run) bool) {
+		send := func(run order.Run) bool {
+			for run.Rows > 0 {
+				part := run
+				part.Rows = min(part.Rows, most)
+				if !yield(part) {
+					return false
+				}
+				run.First.N += part.Rows
+				run.Rows -= part.Rows
+			}
+			return true
+		}
+		if t.skipped {
+			return
+		}
+		if p.whole {
+			if n := uint64(len(t.Grow.Side)); n > 0 && !t.loaded && !send(order.Run{Target: t.Target, First: grow.Row{Side: true}, Rows: n}) {
+				return
+			}
+			send(order.Run{Target: t.Target, First: grow.Row{N: t.from}, Rows: t.Grow.Rows - min(t.from, t.Grow.Rows)})
+			return
+		}
+		for _, f := range p.l.order.Families {
+			if !slices.Contains(f, t.Target) {
+				continue
+			}
+			for c := range p.cut(w, f) {
+				if !p.done[p.keyOf(c)] {
+					continue
+				}
+				for _, run := range c {
+					if run.Target == t.Target && !send(run) {
+						return
+					}
+				}
+			}
+		}
+	}
+}
+
+// cut cuts a family as the load did.
+func (p *Past) cut(w *writer, f order.Family) iter.Seq[order.Chunk] {
+	most := p.l.most(f)
+	if p.Entry.About.Commit == plan.CommitFamily {
+		most = 1
+	}
+	return p.l.cut(w.grower(), f, most)
+}
+
+func (p *Past) keyOf(c order.Chunk) chunkKey {
+	k := chunkKey{load: p.Entry.Number, family: int64(slices.Index(p.Plan.Targets, c[0].Target)), first: int64(c[0].First.N)}
+	if c[0].First.Side {
+		k.side = 1
+	}
+	return k
+}
+
+// written are the rows of a run as they were written, without those that were not. The
+// pass learns which they are; it may be nil.
+func (p *Past) written(w *writer, t *target, run order.Run, pass *pass) iter.Seq[*grow.Batch] {
+	keys := p.memory.keys[t.Grow]
+	at := -1
+	if t.Grow.Key != nil {
+		at = slices.Index(t.Grow.Fields, t.Grow.Key)
+	}
+	return func(yield func(*grow.Batch) bool) {
+		for b := range w.regrow(run) {
+			w.translate(t, b)
+			if len(t.late) > 0 {
+				w.growLate(t, b)
+			}
+			from := 0
+			send := func(to int) bool {
+				if to == from {
+					return true
+				}
+				part := b
+				if to-from < b.Len {
+					part = b.Slice(from, to)
+				}
+				if pass != nil {
+					pass.segments = append(pass.segments, segment{pass.n, part.First, int64(part.Len)})
+					pass.n += int64(part.Len)
+				}
+				return yield(part)
+			}
+			for i := range b.Len {
+				row := b.At(i)
+				if key, ok := keys[row]; ok && at >= 0 {
+					b.Row(i)[at] = key
+				}
+				if !w.record.Rejected(t.Grow, row) {
+					continue
+				}
+				if !send(i) {
+					return
+				}
+				from = i + 1
+			}
+			if !send(b.Len) {
+				return
+			}
+		}
+	}
+}
+
+// growLate puts the references back that were NULL at first.
+func (w *writer) growLate(t *target, b *grow.Batch) {
+	var fresh grow.Batch
+	w.grower().Grow(t.Grow, b.First, b.Len, &fresh)
+	for i := range b.Len {
+		for _, f := range t.late {
+			b.Row(i)[f] = fresh.Row(i)[f]
+		}
+	}
+	w.closeCircle(t, b)
+}
+
+// added tells whether the load has added a row, and not only changed it.
+func (p *Past) added(t *target, row grow.Row) bool {
+	switch t.write.Mode {
+	case store.Insert, store.Replace:
+		return true
+	case store.Update:
+		return false
+	}
+	for _, x := range p.memory.inserted[t.Grow] {
+		if x.Given == row.Side && row.N >= x.First && row.N < x.First+x.Rows {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,294 @@
+package load
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+	"evensprout/internal/store"
+)
+
+// Unfinished tells that a load of the plan broke off, or that its withdrawal did.
+type Unfinished struct{ Entry *Entry }
+
+func (e *Unfinished) Error() string {
+	what := "was not finished"
+	if e.Entry.State == StateWithdrawing {
+		what = "is half withdrawn"
+	}
+	return fmt.Sprintf("load %d of %s, begun %s by %s, %s", e.Entry.Number, e.Entry.Plan, e.Entry.Began.Format("2006-01-02 15:04:05"), e.Entry.Actor, what)
+}
+
+// Altered tells that the plan says other things about rows than when they were loaded.
+type Altered struct {
+	Entry       *Entry
+	Differences []plan.Difference
+}
+
+func (e *Altered) Error() string {
+	return fmt.Sprintf("the plan is not the one that was loaded (load %d of %s)", e.Entry.Number, e.Entry.Began.Format("2006-01-02 15:04:05"))
+}
+
+// Gone tells that rows that were loaded are no longer there.
+type Gone struct {
+	Entry    *Entry
+	Entities []EntityDifference
+}
+
+func (e *Gone) Error() string {
+	n := int64(0)
+	for _, x := range e.Entities {
+		n += x.Missing
+	}
+	return fmt.Sprintf("%d rows of load %d are no longer there", n, e.Entry.Number)
+}
+
+// repeated looks at what earlier loads of the plan have written: that is not repeated.
+// It tells whether nothing is left to be done.
+func (l *loader) repeated(ctx context.Context, w *writer) (bool, error) {
+	if l.journal == nil {
+		return false, nil
+	}
+	of := l.journal.tables.Loads
+	entries, err := readEntries(ctx, w.store, l.journal.tables, cells(of, "plan", l.plan.Plan.Name, "extra", l.journal.extra), false)
+	if err != nil {
+		return false, err
+	}
+	l.journal.part, l.memory = 1, nil
+	var done []*Entry
+	for _, e := range entries {
+		l.journal.part = max(l.journal.part, e.Part+1)
+		switch e.State {
+		case StateOpen, StateWithdrawing:
+			return false, &Unfinished{e}
+		case StateDone:
+			done = append(done, e)
+		}
+	}
+	l.result.Earlier = 0
+	l.reset()
+	if !l.isLoaded(done) {
+		return false, nil
+	}
+	last := done[len(done)-1]
+	if err := l.sameAs(ctx, w.store, last); err != nil {
+		return false, err
+	}
+	l.memory = newMemory(l.plan)
+	for _, e := range done {
+		if err := l.stillThere(ctx, w.store, e); err != nil {
+			return false, err
+		}
+	}
+	l.result.Earlier = last.Number
+	l.reset()
+	left := false
+	for _, t := range l.list {
+		left = left || !t.loaded && t.Grow.Total() > 0 || t.loaded && t.from < t.Grow.Rows
+	}
+	if left {
+		return false, nil
+	}
+	for _, t := range l.list {
+		if t.out.Before, err = w.store.Count(ctx, t.Table); err != nil {
+			return false, err
+		}
+		t.out.After = t.out.Before
+	}
+	return true, nil
+}
+
+// isLoaded marks the entities that earlier loads have inserted, and tells whether there
+// are any.
+func (l *loader) isLoaded(done []*Entry) bool {
+	any := false
+	for _, t := range l.list {
+		t.loaded, t.from = false, 0
+		for _, e := range done {
+			for _, x := range e.About.Entities {
+				if x.Entity == t.Plan.Name && !x.Skipped && t.Write.Mode == plan.Insert {
+					t.loaded, any = true, true
+					t.from = max(t.from, x.Rows)
+				}
+			}
+		}
+	}
+	return any
+}
+
+// sameAs holds the plan against the one of an earlier load. New entities, and more
+// rows, are no difference.
+func (l *loader) sameAs(ctx context.Context, s store.Store, last *Entry) error {
+	full, err := FindEntry(ctx, s, last.Number)
+	if err != nil {
+		return err
+	}
+	earlier, err := archivedPlan(full)
+	if err != nil {
+		return err
+	}
+	diffs := slices.DeleteFunc(l.plan.Plan.Differences(earlier), func(d plan.Difference) bool {
+		return d.Was == "" && strings.HasPrefix(d.Path, "entities.") && strings.Count(d.Path, ".") == 1
+	})
+	if was, is := last.About.ClockSet, l.plan.Set.Clock.String(); was != is && (was != "" || !l.plan.Set.Clock.IsNull()) {
+		diffs = append(diffs, plan.Difference{Path: "clock", Was: was, Is: is})
+	}
+	for _, path := range l.plan.Inputs {
+		now, _, err := readInput(path)
+		if err != nil {
+			return err
+		}
+		for _, x := range last.About.Inputs {
+			if x.Path == now.Path && x.Digest != now.Digest {
+				diffs = append(diffs, plan.Difference{Path: path, Was: fmt.Sprintf("%d bytes with SHA-256 %s", x.Bytes, x.Digest[:12]), Is: fmt.Sprintf("%d bytes with SHA-256 %s", now.Bytes, now.Digest[:12])})
+			}
+		}
+	}
+	for _, t := range l.list {
+		if t.loaded && t.from > t.Grow.Rows {
+			diffs = append(diffs, plan.Difference{Path: "entities." + t.Plan.Name + ".rows", Was: fmt.Sprint(t.from), Is: fmt.Sprint(t.Grow.Rows)})
+		}
+	}
+	if len(diffs) > 0 {
+		return &Altered{last, diffs}
+	}
+	return nil
+}
+
+// stillThere looks whether the rows of an earlier load are there, and learns what
+// its chunks noted.
+func (l *loader) stillThere(ctx context.Context, s store.Store, e *Entry) error {
+	p, err := Recall(ctx, s, e.Number, l.o.Journal.Rows)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	diff, err := p.Compare(ctx, s, CompareOptions{Jobs: l.o.Jobs, OnlyMissing: true})
+	if err != nil {
+		return err
+	}
+	if diff.Missing > 0 {
+		return &Gone{e, diff.Entities}
+	}
+	for _, c := range p.chunks {
+		if err := l.memory.learn(c.Log); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// amend writes down what was found before the first row.
+func (l *loader) amend(ctx context.Context, w *writer) error {
+	l.describeEntities()
+	about, err := json.Marshal(l.journal.about)
+	if err != nil {
+		return err
+	}
+	of := l.journal.tables.Loads
+	_, err = w.tx.Set(ctx, of, cells(of, "about", string(about)), cells(of, "number", l.journal.number))
+	return err
+}
+
+// adoptChunks takes over the chunks of a load that is resumed.
+func (l *loader) adoptChunks(ctx context.Context, w *writer) error {
+	chunks, err := Chunks(ctx, w.store, &Entry{Number: l.journal.number}, l.plan)
+	if err != nil {
+		return err
+	}
+	l.journal.done = map[chunkKey]bool{}
+	for _, c := range chunks {
+		if err := w.adopt(c); err != nil {
+			return err
+		}
+	}
+	return l.watchAgain(w)
+}
+
+// adoptChunk takes over a chunk that another process wrote, or this one in a
+// transaction whose commit was not answered.
+func (w *writer) adoptChunk(ctx context.Context, key chunkKey) error {
+	if err := w.rollback(); err != nil {
+		return err
+	}
+	chunks, err := Chunks(ctx, w.store, &Entry{Number: key.load}, w.plan)
+	if err != nil {
+		return err
+	}
+	for _, c := range chunks {
+		if c.key == key {
+			if c.State != StateDone {
+				break
+			}
+			return w.adopt(c)
+		}
+	}
+	return &store.Fault{Kind: store.Transient, Message: "a chunk was being written by another process, and then was not"}
+}
+
+// adopt counts a chunk that is committed, and learns what it noted.
+func (w *writer) adopt(c *ChunkEntry) error {
+	if err := w.counted(c); err != nil {
+		return err
+	}
+	return w.handOutLogged(c.Log)
+}
+
+func (w *writer) counted(c *ChunkEntry) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.journal.done == nil {
+		w.journal.done = map[chunkKey]bool{}
+	}
+	w.journal.done[c.key] = true
+	for _, t := range w.list {
+		e, ok := c.Result.Entities[t.Plan.Name]
+		if !ok {
+			continue
+		}
+		t.out.Inserted += e.Inserted
+		t.out.Updated += e.Updated
+		t.out.Unchanged += e.Unchanged
+		t.out.Kept += e.Kept
+		t.out.Removed += e.Removed
+		t.out.Rejected += e.Rejected
+		t.out.Unmatched += e.Unmatched
+		t.out.Fingerprint.Add(e.Fingerprint)
+		w.done += uint64(e.Inserted + e.Updated + e.Unchanged + e.Kept)
+	}
+	w.result.Redrawn += c.Result.Redrawn
+	w.result.Chunks++
+	w.result.Transactions++
+	m := &memory{set: w.plan.Set, record: w.record, real: w.real, keys: map[*grow.Entity]map[grow.Row]grow.Value{}, inserted: map[*grow.Entity][]loggedRows{}}
+	m.columns = newMemory(w.plan).columns
+	return m.learn(c.Log)
+}
+
+// handOutLogged gives away rejections that were noted, but maybe not handed out.
+func (w *writer) handOutLogged(log *chunkLog) error {
+	for _, r := range log.Rejected {
+		for _, t := range w.list {
+			if t.Plan.Name != r.Entity {
+				continue
+			}
+			x := w.rejection(t, grow.Row{N: r.Row, Side: r.Given}, r.Refusal)
+			if r.Refusal.Kind == store.RowCount {
+				w.state.missing = append(w.state.missing, x)
+			} else {
+				w.state.rejections = append(w.state.rejections, x)
+			}
+		}
+	}
+	w.mu.Lock()
+	w.rejected += int64(len(w.state.rejections))
+	err := w.handOut()
+	w.mu.Unlock()
+	w.state = newState()
+	return err
+}
+

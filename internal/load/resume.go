@@ -1,0 +1,117 @@
+package load
+
+import (
+	"context"
+	"fmt"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/store"
+)
+
+// OpenLoad finds the load of a plan that broke off; nil if there is none.
+func OpenLoad(ctx context.Context, s store.Store, name, extra string) (*Entry, error) {
+	all, err := Entries(ctx, s, name)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range all {
+		if e.Extra == extra && e.State == StateOpen {
+			return e, nil
+		}
+	}
+	return nil, nil
+}
+
+// Resume goes on with a load that broke off: from the plan that the journal keeps, in
+// the same chunks, without those that are committed. Of the options, what would change
+// rows or chunks does not count.
+func Resume(ctx context.Context, s store.Store, number int64, o Options) (*Result, error) {
+	e, err := FindEntry(ctx, s, number)
+	if err != nil {
+		return nil, err
+	}
+	if err := lockPlan(ctx, s, e.Plan, e.Extra, o.Journal.Wait); err != nil {
+		return nil, err
+	}
+	defer unlockPlan(ctx, s, e.Plan, e.Extra)
+	p, err := Recall(ctx, s, number, o.Journal.Rows)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	if p.Entry.State != StateOpen {
+		return nil, fmt.Errorf("load %d is %s, so there is nothing to go on with", number, p.Entry.State)
+	}
+	about := p.Entry.About
+	o.Chunk, o.Commit, o.Folder, o.DryRun, o.Rebuild = about.Chunk, about.Commit, about.Folder, false, false
+	l := p.l
+	l.o, l.memory = o, p.memory
+	l.o.Jobs = max(o.Jobs, 1)
+	if err := l.prepareAgain(); err != nil {
+		return nil, err
+	}
+	if err := l.openJournal(ctx, s); err != nil {
+		return nil, err
+	}
+	l.journal.number, l.journal.token, l.journal.extra, l.journal.part, l.journal.undo, l.journal.about = e.Number, e.token, e.Extra, e.Part, about.Undo, about
+	w := &writer{loader: l, store: s}
+	defer w.close()
+	if err := l.write(ctx, w); err != nil {
+		return nil, err
+	}
+	return l.finished(w), nil
+}
+
+// prepareAgain works out again how entities are written, and keeps what the journal
+// says of them.
+func (l *loader) prepareAgain() error {
+	before := map[string]*target{}
+	for _, t := range l.list {
+		before[t.Plan.Name] = t
+	}
+	if err := l.prepare(); err != nil {
+		return err
+	}
+	for _, t := range l.list {
+		was := before[t.Plan.Name]
+		t.resumed, t.before, t.skipped, t.loaded, t.from, t.countOn = true, was.before, was.skipped, was.loaded, was.from, was.countOn
+	}
+	return nil
+}
+
+// watchAgain lets rows with equal match values be found in chunks that are committed,
+// too.
+func (l *loader) watchAgain(w *writer) error {
+	for _, f := range l.order.Families {
+		watched := false
+		for _, t := range f {
+			watched = watched || l.targets[t].seen != nil
+		}
+		if !watched {
+			continue
+		}
+		g := grow.NewGrower(l.plan.Set)
+		for c := range l.cut(g, f, l.most(f)) {
+			if !l.journal.done[l.keyOf(c)] {
+				continue
+			}
+			for _, run := range c {
+				t := l.targets[run.Target]
+				if t.seen == nil {
+					continue
+				}
+				for b := range w.regrow(run) {
+					for i := range b.Len {
+						if !w.record.Rejected(t.Grow, b.At(i)) {
+							w.twin(t, b.At(i), b.Row(i))
+						}
+					}
+				}
+			}
+		}
+		if err := g.Close(); err != nil {
+			return err
+		}
+	}
+	return w.growth
+}

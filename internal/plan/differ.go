@@ -1,0 +1,111 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Difference is a place at which two plans say different things.
+type Difference struct {
+	Path string `json:"path"` // such as entities.Passenger.fields.email
+	Was  string `json:"was"`  // empty if it was not there
+	Is   string `json:"is"`
+}
+
+func (d Difference) String() string {
+	switch {
+	case d.Was == "":
+		return d.Path + " is new: " + d.Is
+	case d.Is == "":
+		return d.Path + " is gone; it was " + d.Was
+	}
+	return fmt.Sprintf("%s was %s, and is %s", d.Path, d.Was, d.Is)
+}
+
+// Differences are what a plan says otherwise than an earlier one about the rows: how
+// they are written, and how many there are, does not count, nor does the order of keys.
+func (p *Plan) Differences(earlier *Plan) []Difference {
+	var out []Difference
+	differ("", earlier.root, p.root, &out)
+	return out
+}
+
+// mute tells whether a key says nothing about what rows hold.
+func mute(path []string) bool {
+	key := path[len(path)-1]
+	switch len(path) {
+	case 1:
+		return slices.Contains([]string{"database", "commit", "on_violation", "when", "clock"}, key) // a clock may be given apart
+	case 3:
+		return path[0] == "entities" && slices.Contains([]string{"write", "on_violation", "when", "rows"}, key)
+	}
+	return false
+}
+
+func differ(path string, was, is *node, out *[]Difference) {
+	if was.text == is.text && was.null == is.null && was.mapping == is.mapping && was.list == is.list && len(was.items) == len(is.items) {
+		if was.mapping {
+			for _, x := range was.pairs {
+				at := strings.TrimPrefix(path+"."+x.key.text, ".")
+				if mute(strings.Split(at, ".")) {
+					continue
+				}
+				if other := is.get(x.key.text); other != nil {
+					differ(at, x.value, other, out)
+				} else {
+					*out = append(*out, Difference{Path: at, Was: x.value.brief()})
+				}
+			}
+			for _, x := range is.pairs {
+				at := strings.TrimPrefix(path+"."+x.key.text, ".")
+				if was.get(x.key.text) == nil && !mute(strings.Split(at, ".")) {
+					*out = append(*out, Difference{Path: at, Is: x.value.brief()})
+				}
+			}
+			return
+		}
+		before := len(*out)
+		for i := range was.items {
+			differ(path, was.items[i], is.items[i], out)
+		}
+		if len(*out) > before { // a list is told as a whole
+			*out = append((*out)[:before], Difference{path, was.brief(), is.brief()})
+		}
+		return
+	}
+	*out = append(*out, Difference{path, was.brief(), is.brief()})
+}
+
+// maxBrief bounds how much of a part of a plan a message shows, in bytes.
+const maxBrief = 80
+
+// brief is a part of a plan on one line.
+func (n *node) brief() string {
+	text := n.flow()
+	if len(text) > maxBrief {
+		text = strings.ToValidUTF8(text[:maxBrief], "") + "..."
+	}
+	return text
+}
+
+func (n *node) flow() string {
+	var parts []string
+	switch {
+	case n.mapping:
+		for _, x := range n.pairs {
+			parts = append(parts, x.key.text+": "+x.value.flow())
+		}
+		return "{" + strings.Join(parts, ", ") + "}"
+	case n.list:
+		for _, x := range n.items {
+			parts = append(parts, x.flow())
+		}
+		return "[" + strings.Join(parts, ", ") + "]"
+	case n.null:
+		return "null"
+	case n.quoted || n.text == "":
+		return fmt.Sprintf("%q", n.text)
+	}
+	return n.text
+}

@@ -1,0 +1,176 @@
+package setwise
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// The columns that tell a chunk.
+var chunkKey = []string{"load", "family", "side", "first"}
+
+// Journal describes the tool's own tables. named makes a table of its short name.
+func Journal(named func(string) *schema.Table) *store.Journal {
+	integer := func(name string) *schema.Column {
+		return &schema.Column{Name: name, Kind: schema.Integer, NotNull: true}
+	}
+	short := func(name string) *schema.Column {
+		return &schema.Column{Name: name, Kind: schema.Text, Length: 255, NotNull: true}
+	}
+	long := func(name string) *schema.Column { return &schema.Column{Name: name, Kind: schema.Text} }
+	moment := func(name string) *schema.Column {
+		return &schema.Column{Name: name, Kind: schema.Timestamp, Digits: 6}
+	}
+	blob := func(name string) *schema.Column { return &schema.Column{Name: name, Kind: schema.Bytes} }
+
+	loads := named("loads")
+	number := integer("number")
+	number.Identity = schema.Serial
+	loads.Columns = []*schema.Column{
+		number, short("plan"), short("extra"), integer("part"), short("token"), short("state"), moment("began"), moment("ended"),
+		short("actor"), long("about"), blob("body"), long("summary"),
+	}
+	loads.PrimaryKey = []string{"number"}
+	loads.Uniques = []schema.Unique{{Name: "plan_part", Columns: []string{"plan", "extra", "part"}}}
+
+	chunks := named("chunks")
+	chunks.Columns = []*schema.Column{
+		integer("load"), integer("family"), integer("side"), integer("first"), short("state"), moment("ended"), long("result"), blob("record"),
+	}
+	chunks.PrimaryKey = chunkKey
+
+	contents := named("contents")
+	contents.Columns = []*schema.Column{
+		integer("load"), integer("family"), integer("side"), integer("first"), integer("seq"), short("entity"), short("of"), short("what"), integer("rows"), blob("body"),
+	}
+	contents.PrimaryKey = append(slices.Clone(chunkKey), "seq")
+	return &store.Journal{Loads: loads, Chunks: chunks, Contents: contents}
+}
+
+// OpenJournal looks for the journal's tables, and makes them if asked to. prepare runs
+// before the first is made.
+func OpenJournal(ctx context.Context, e Engine, j *store.Journal, create bool, prepare ...string) (*store.Journal, error) {
+	const tries = 20 // others may be making them at the same moment
+	for try := 1; ; try++ {
+		there := 0
+		tables := []*schema.Table{j.Contents, j.Chunks, j.Loads} // the last one tells that all are there
+		var missing []*schema.Table
+		for _, t := range tables {
+			sql, args := e.Exists(t)
+			n, err := number(ctx, e, sql, args...)
+			if err != nil {
+				return nil, err
+			}
+			if n > 0 {
+				there++
+			} else {
+				missing = append(missing, t)
+			}
+		}
+		if there == len(tables) {
+			return j, nil
+		}
+		if !create {
+			return nil, nil
+		}
+		var failed error
+		for _, sql := range prepare {
+			if _, failed = e.Exec(ctx, sql); failed != nil {
+				break
+			}
+		}
+		for _, t := range missing {
+			if failed == nil {
+				_, failed = e.Exec(ctx, createTable(e, t))
+			}
+		}
+		if failed == nil {
+			return j, nil
+		}
+		if try == tries || ctx.Err() != nil || isFault(failed) {
+			return nil, failed
+		}
+		time.Sleep(time.Duration(try) * 5 * time.Millisecond)
+	}
+}
+
+func isFault(err error) bool {
+	f, ok := err.(*store.Fault)
+	return ok && f.Kind != store.Transient && f.Kind != store.Locked
+}
+
+func createTable(e Engine, t *schema.Table) string {
+	var list []string
+	for _, c := range t.Columns {
+		declared := e.Quote(c.Name) + " " + e.Declare(c)
+		if c.NotNull && c.Identity == schema.NoIdentity {
+			declared += " NOT NULL"
+		}
+		list = append(list, declared)
+	}
+	key := t.Column(t.PrimaryKey[0])
+	if key.Identity == schema.NoIdentity {
+		list = append(list, "PRIMARY KEY ("+strings.Join(Names(e, "", columnsOf(t, t.PrimaryKey)), ", ")+")")
+	}
+	for _, u := range t.Uniques {
+		list = append(list, "UNIQUE ("+strings.Join(Names(e, "", columnsOf(t, u.Columns)), ", ")+")")
+	}
+	return "CREATE TABLE IF NOT EXISTS " + e.Table(t) + " (" + strings.Join(list, ", ") + ")"
+}
+
+// equal is the condition that columns have values, with its arguments behind others.
+func equal(e Engine, cells []store.Cell, args []Arg) (string, []Arg) {
+	var list []string
+	for _, c := range cells {
+		if c.Value.IsNull() {
+			list = append(list, e.Quote(c.Column.Name)+" IS NULL")
+			continue
+		}
+		args = append(args, Arg{c.Value, c.Column})
+		list = append(list, e.Quote(c.Column.Name)+" = "+e.Param(len(args), c.Column))
+	}
+	return strings.Join(list, " AND "), args
+}
+
+// Add adds rows.
+func (tx *Tx) Add(ctx context.Context, t *schema.Table, rows ...[]store.Cell) error {
+	for _, row := range rows {
+		var names, params []string
+		var args []Arg
+		for i, c := range row {
+			names = append(names, tx.Quote(c.Column.Name))
+			params = append(params, tx.Param(i+1, c.Column))
+			args = append(args, Arg{c.Value, c.Column})
+		}
+		sql := fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", tx.Table(t), strings.Join(names, ", "), strings.Join(params, ", "))
+		if _, err := tx.Exec(ctx, sql, args...); err != nil {
+			return Named(err, t)
+		}
+	}
+	return nil
+}
+
+// Set changes columns of the rows that have certain values.
+func (tx *Tx) Set(ctx context.Context, t *schema.Table, set, where []store.Cell) (int64, error) {
+	var list []string
+	var args []Arg
+	for i, c := range set {
+		list = append(list, tx.Quote(c.Column.Name)+" = "+tx.Param(i+1, c.Column))
+		args = append(args, Arg{c.Value, c.Column})
+	}
+	condition, args := equal(tx, where, args)
+	n, err := tx.Exec(ctx, "UPDATE "+tx.Table(t)+" SET "+strings.Join(list, ", ")+" WHERE "+condition, args...)
+	return n, Named(err, t)
+}
+
+// Delete deletes the rows that have certain values.
+func (tx *Tx) Delete(ctx context.Context, t *schema.Table, where []store.Cell) (int64, error) {
+	condition, args := equal(tx, where, nil)
+	n, err := tx.Exec(ctx, "DELETE FROM "+tx.Table(t)+" WHERE "+condition, args...)
+	return n, Named(err, t)
+}

@@ -1,0 +1,119 @@
+package setwise
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// exactly reads columns so that their texts say all of their values.
+func exactly(e Engine, prefix string, columns []*schema.Column) []string {
+	names := Names(e, prefix, columns)
+	for i, c := range columns {
+		names[i] = e.Exact(names[i], c)
+	}
+	return names
+}
+
+// Prior shows the rows that Apply would change.
+func (s *stage) Prior(ctx context.Context, show func(int64, []grow.Value) error) error {
+	if err := s.counted(ctx); err != nil {
+		return err
+	}
+	if len(s.w.Set) == 0 {
+		return nil
+	}
+	columns := s.w.Table.Columns
+	sql := "SELECT " + strings.Join(append([]string{s.ordinal()}, exactly(s, "t.", columns)...), ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on +
+		where("("+s.differing("t.", "s.")+")") + " ORDER BY 1" + s.Locking()
+	return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []grow.Value) error {
+		return show(row[0].N, row[1:])
+	})
+}
+
+func (s *stage) ordinals(ctx context.Context, from string, conditions ...string) ([]int64, error) {
+	if err := s.counted(ctx); err != nil {
+		return nil, err
+	}
+	var rows []int64
+	err := s.Query(ctx, "SELECT "+s.ordinal()+" FROM "+s.name+" AS s"+from+where(conditions...)+" ORDER BY 1", nil, []*schema.Column{Ordinal}, func(row []grow.Value) error {
+		rows = append(rows, row[0].N)
+		return nil
+	})
+	return rows, err
+}
+
+// Differing are the rows whose match has other values in the columns of Set.
+func (s *stage) Differing(ctx context.Context) ([]int64, error) {
+	if len(s.w.Set) == 0 {
+		return nil, nil
+	}
+	return s.ordinals(ctx, " JOIN "+s.table+" AS t ON "+s.on, "("+s.differing("t.", "s.")+")")
+}
+
+// Referred are the rows whose match is referred to.
+func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*schema.Column) ([]store.Referral, error) {
+	var found []store.Referral
+	for _, other := range db.Tables {
+		for i := range other.References {
+			r := &other.References[i]
+			if r.To == nil || r.To.Name != s.w.Table.Name || len(r.Columns) == 1 && slices.Contains(except, other.Column(r.Columns[0])) {
+				continue
+			}
+			var same []string
+			for j, name := range r.Columns {
+				same = append(same, "o."+s.Quote(name)+" = t."+s.Quote(r.Targets[j]))
+			}
+			if other.Name == s.w.Table.Name && len(other.PrimaryKey) > 0 {
+				var differs []string
+				for _, c := range Names(s, "", columnsOf(other, other.PrimaryKey)) {
+					differs = append(differs, "o."+c+" <> t."+c)
+				}
+				same = append(same, "("+strings.Join(differs, " OR ")+")")
+			}
+			rows, err := s.ordinals(ctx, " JOIN "+s.table+" AS t ON "+s.on, "EXISTS (SELECT 1 FROM "+s.Table(other)+" AS o WHERE "+strings.Join(same, " AND ")+")")
+			if err != nil {
+				return nil, err
+			}
+			for _, n := range rows {
+				found = append(found, store.Referral{Row: n, Table: other.Name})
+			}
+		}
+	}
+	slices.SortStableFunc(found, func(a, b store.Referral) int { return int(a.Row - b.Row) })
+	return found, nil
+}
+
+// Strangers shows rows of the table that no staged row matches.
+func (s *stage) Strangers(ctx context.Context, columns []*schema.Column, show func([]grow.Value) error) error {
+	if err := s.counted(ctx); err != nil {
+		return err
+	}
+	absent := "NOT EXISTS (SELECT 1 FROM " + s.name + " AS s WHERE " + s.on + ")"
+	if !s.w.Alike {
+		absent = s.NotIn(Names(s, "t.", s.w.Match), Names(s, "s.", s.w.Match), s.name, s.on)
+	}
+	return s.Query(ctx, "SELECT "+strings.Join(Names(s, "t.", columns), ", ")+" FROM "+s.table+" AS t WHERE "+absent, nil, columns, show)
+}
+
+// Copies shows how many rows of the table match each staged one.
+func (s *stage) Copies(ctx context.Context, show func(row, n int64) error) error {
+	if err := s.counted(ctx); err != nil {
+		return err
+	}
+	sql := "SELECT " + s.ordinal() + ", (SELECT count(*) FROM " + s.table + " AS t WHERE " + s.on + ") FROM " + s.name + " AS s"
+	return s.Query(ctx, sql, nil, []*schema.Column{Ordinal, countColumn}, func(row []grow.Value) error { return show(row[0].N, row[1].N) })
+}
+
+// Remove deletes the matches of all rows.
+func (s *stage) Remove(ctx context.Context) (int64, error) {
+	if err := s.counted(ctx); err != nil {
+		return 0, err
+	}
+	n, err := s.Exec(ctx, s.DeleteFrom(s.w.Table, s.name, s.on))
+	return n, Named(err, s.w.Table)
+}
