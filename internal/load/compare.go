@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -20,14 +21,13 @@ import (
 
 // CompareOptions say how to compare.
 type CompareOptions struct {
-	Jobs int
 	// OnlyMissing looks only whether rows are there.
 	OnlyMissing bool
 }
 
 // Difference is what the tables hold otherwise than a load wrote it.
 type Difference struct {
-	Load     int64              `json:"load,omitempty"`
+	Loads    []int64            `json:"loads,omitempty"`
 	Entities []EntityDifference `json:"entities"`
 	Missing  int64              `json:"missing"`
 	Changed  int64              `json:"changed"` // rows
@@ -75,87 +75,214 @@ type CellDifference struct {
 // maxCompared bounds the rows of each kind that a difference tells one by one.
 const maxCompared = 1000
 
-// Compare holds the rows that a load wrote against the tables. It writes nothing but
-// temporary tables.
-func (p *Past) Compare(ctx context.Context, s store.Store, o CompareOptions) (*Difference, error) {
-	w := &writer{loader: p.l, store: s}
-	defer w.close()
-	d := &Difference{Load: p.Entry.Number}
-	for _, t := range p.l.list {
-		if t.skipped || t.Grow.Total() == 0 {
-			continue
+// part is an entity of one of the loads that are compared.
+type part struct {
+	*Past
+	t *target
+	w *writer
+	e EntityDifference
+}
+
+// Compare holds the rows that loads of one plan wrote against the tables. It writes
+// nothing but temporary tables.
+func Compare(ctx context.Context, s store.Store, pasts []*Past, o CompareOptions) (*Difference, error) {
+	c, err := newComparison(ctx, s, pasts)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	return c.run(ctx, o)
+}
+
+// comparison is the parts of loads of one plan, by table.
+type comparison struct {
+	store  store.Store
+	pasts  []*Past
+	parts  []*part // in load order
+	tables []*schema.Table
+	byName map[string][]*part
+	counts map[string]int64 // rows of tables
+	same   map[string]bool  // tables that are as planned, by their fingerprint
+}
+
+func newComparison(ctx context.Context, s store.Store, pasts []*Past) (*comparison, error) {
+	c := &comparison{store: s, pasts: pasts, byName: map[string][]*part{}, counts: map[string]int64{}, same: map[string]bool{}}
+	for _, p := range pasts {
+		w := &writer{loader: p.l, store: s}
+		for _, t := range p.l.list {
+			if t.skipped || t.Grow.Total() == 0 {
+				continue
+			}
+			x := &part{p, t, w, EntityDifference{Entity: t.Plan.Name, Table: t.Table.Name}}
+			if c.byName[t.Table.Name] == nil {
+				c.tables = append(c.tables, t.Table)
+				n, err := s.Count(ctx, t.Table)
+				if err != nil {
+					return nil, err
+				}
+				c.counts[t.Table.Name] = n
+			}
+			x.e.Rows = c.counts[t.Table.Name]
+			c.parts = append(c.parts, x)
+			c.byName[t.Table.Name] = append(c.byName[t.Table.Name], x)
 		}
-		e := EntityDifference{Entity: t.Plan.Name, Table: t.Table.Name}
-		var err error
-		if e.Rows, err = s.Count(ctx, t.Table); err != nil {
+	}
+	return c, nil
+}
+
+// begin opens the transaction for temporary tables, once for all loads.
+func (c *comparison) begin(ctx context.Context) error {
+	for _, p := range c.parts {
+		if p.w.tx == nil {
+			p.w.tx = c.tx()
+		}
+		if p.w.tx == nil {
+			if err := p.w.begin(ctx); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// tx is the open transaction; nil if there is none.
+func (c *comparison) tx() store.Tx {
+	for _, p := range c.parts {
+		if p.w.tx != nil {
+			return p.w.tx
+		}
+	}
+	return nil
+}
+
+// close rolls back what is open.
+func (c *comparison) close() error {
+	tx := c.tx()
+	for _, p := range c.parts {
+		p.w.tx = nil
+		p.w.close()
+	}
+	if tx == nil {
+		return nil
+	}
+	return tx.Rollback()
+}
+
+func (c *comparison) run(ctx context.Context, o CompareOptions) (*Difference, error) {
+	d := &Difference{}
+	for _, p := range c.pasts {
+		d.Loads = append(d.Loads, p.Entry.Number)
+	}
+	for _, t := range c.tables {
+		same, err := c.sameByFingerprint(ctx, t)
+		if err != nil {
 			return nil, err
 		}
-		d.Meaning = append(d.Meaning, meanings(t)...)
-		if e.Planned, e.Fingerprint, err = p.sameByFingerprint(ctx, w, t, e.Rows); err != nil {
-			return nil, err
+		c.same[t.Name] = same
+		for _, p := range c.byName[t.Name] {
+			p.e.Fingerprint = same
+			if !same {
+				if err := c.begin(ctx); err != nil {
+					return nil, err
+				}
+				if err := p.compareRows(ctx, o); err != nil {
+					return nil, err
+				}
+			}
+			for _, m := range meanings(p.t) {
+				if !slices.Contains(d.Meaning, m) {
+					d.Meaning = append(d.Meaning, m)
+				}
+			}
 		}
-		if !e.Fingerprint {
-			if err := p.compareRows(ctx, w, t, o, &e); err != nil {
+	}
+	if !o.OnlyMissing {
+		for _, t := range c.tables {
+			if err := c.strangers(ctx, t); err != nil {
 				return nil, err
 			}
 		}
-		d.Entities = append(d.Entities, e)
-		d.Missing += e.Missing
-		d.Changed += e.Changed
 	}
-	if !o.OnlyMissing {
-		if err := p.strangers(ctx, w, d); err != nil {
-			return nil, err
+	for _, p := range c.parts {
+		d.Missing += p.e.Missing
+		d.Changed += p.e.Changed
+		d.Extra += p.e.Extra
+		if i := slices.IndexFunc(d.Entities, func(e EntityDifference) bool { return e.Entity == p.e.Entity }); i >= 0 {
+			d.Entities[i].add(p.e)
+			continue
 		}
+		d.Entities = append(d.Entities, p.e)
 	}
-	return d, w.rollback()
+	return d, nil
 }
 
-// sameByFingerprint counts the rows that the load wrote, and tells whether the table
-// holds just these. Where it holds others as well, or the load changed rows that were
-// there, it cannot be told in this way.
-func (p *Past) sameByFingerprint(ctx context.Context, w *writer, t *target, rows int64) (int64, bool, error) {
-	into := t.into()
+// add adds the difference of another load.
+func (e *EntityDifference) add(o EntityDifference) {
+	e.Planned += o.Planned
+	e.Missing += o.Missing
+	e.Changed += o.Changed
+	e.Extra += o.Extra
+	e.Others += o.Others
+	e.Fingerprint = e.Fingerprint && o.Fingerprint
+	e.MissingRows = append(e.MissingRows, o.MissingRows...)
+	e.ChangedRows = append(e.ChangedRows, o.ChangedRows...)
+	e.ExtraRows = append(e.ExtraRows, o.ExtraRows...)
+}
+
+// sameByFingerprint counts the rows that the loads wrote into a table, and tells whether
+// it holds just these. Where it holds others as well, or rows that were only changed,
+// it cannot be told in this way.
+func (c *comparison) sameByFingerprint(ctx context.Context, table *schema.Table) (bool, error) {
+	parts := c.byName[table.Name]
+	columns := parts[0].t.into().Columns
+	whole := true
 	var planned grow.Fingerprint
 	n := int64(0)
-	whole := t.write.Mode == store.Insert || t.write.Mode == store.Replace
 	var buf []byte
-	for run := range p.runs(w, t, sliceRows) {
-		for b := range p.written(w, t, run, nil) {
-			n += int64(b.Len)
-			if !whole {
-				continue
-			}
-			for i := range b.Len {
-				buf = buf[:0]
-				for j, f := range into.Fields {
-					buf = appendMeaning(buf, into.Columns[j], &b.Row(i)[f])
+	for _, p := range parts {
+		into := p.t.into()
+		whole = whole && (p.t.write.Mode == store.Insert || p.t.write.Mode == store.Replace) && slices.Equal(into.Columns, columns)
+		for run := range p.runs(p.w, p.t, sliceRows) {
+			for b := range p.written(p.w, p.t, run, nil) {
+				p.e.Planned += int64(b.Len)
+				if !whole {
+					continue
 				}
-				h := xxh3.Hash128(buf)
-				planned.Add(grow.Fingerprint{Hi: h.Hi, Lo: h.Lo})
+				for i := range b.Len {
+					buf = buf[:0]
+					for j, f := range into.Fields {
+						buf = appendMeaning(buf, columns[j], &b.Row(i)[f])
+					}
+					planned.Add(hashed(buf))
+				}
+			}
+			if p.w.growth != nil {
+				return false, p.w.growth
+			}
+			if err := ctx.Err(); err != nil {
+				return false, err
 			}
 		}
-		if w.growth != nil {
-			return n, false, w.growth
-		}
-		if err := ctx.Err(); err != nil {
-			return n, false, err
-		}
+		n += p.e.Planned
 	}
-	if !whole || n != rows {
-		return n, false, nil
+	if !whole || n != c.counts[table.Name] {
+		return false, nil
 	}
 	var found grow.Fingerprint
-	err := w.store.Select(ctx, store.Query{Table: t.Table, Columns: into.Columns, AsIs: true}, func(row []grow.Value) error {
+	err := c.store.Select(ctx, store.Query{Table: table, Columns: columns, AsIs: true}, func(row []grow.Value) error {
 		buf = buf[:0]
 		for j := range row {
-			buf = appendMeaning(buf, into.Columns[j], &row[j])
+			buf = appendMeaning(buf, columns[j], &row[j])
 		}
-		h := xxh3.Hash128(buf)
-		found.Add(grow.Fingerprint{Hi: h.Hi, Lo: h.Lo})
+		found.Add(hashed(buf))
 		return nil
 	})
-	return n, found == planned, err
+	return found == planned, err
+}
+
+func hashed(b []byte) grow.Fingerprint {
+	h := xxh3.Hash128(b)
+	return grow.Fingerprint{Hi: h.Hi, Lo: h.Lo}
 }
 
 // appendMeaning appends what a value means in a column, without what databases rewrite:
@@ -234,14 +361,6 @@ func meanings(t *target) []string {
 	return out
 }
 
-// begin opens the transaction for temporary tables, once.
-func (w *writer) beginOnce(ctx context.Context) error {
-	if w.tx != nil {
-		return nil
-	}
-	return w.begin(ctx)
-}
-
 // compared is a write by which staged rows are held against the table: of rows that the
 // load added all columns, else those that it set.
 func (p *Past) compared(t *target, added bool) *store.Write {
@@ -260,13 +379,10 @@ func (p *Past) compared(t *target, added bool) *store.Write {
 }
 
 // compareRows finds missing and changed rows of an entity.
-func (p *Past) compareRows(ctx context.Context, w *writer, t *target, o CompareOptions, e *EntityDifference) error {
-	if err := w.beginOnce(ctx); err != nil {
-		return err
-	}
-	for run := range p.runs(w, t, StagedChunk) {
-		for _, added := range p.kinds(t) {
-			if err := p.compareRun(ctx, w, t, run, added, o, e); err != nil {
+func (p *part) compareRows(ctx context.Context, o CompareOptions) error {
+	for run := range p.runs(p.w, p.t, StagedChunk) {
+		for _, added := range p.kinds(p.t) {
+			if err := p.compareRun(ctx, run, added, o); err != nil {
 				return err
 			}
 		}
@@ -306,7 +422,8 @@ func (p *Past) only(w *writer, t *target, run order.Run, added bool, into *pass)
 	}
 }
 
-func (p *Past) compareRun(ctx context.Context, w *writer, t *target, run order.Run, added bool, o CompareOptions, e *EntityDifference) error {
+func (p *part) compareRun(ctx context.Context, run order.Run, added bool, o CompareOptions) error {
+	w, t, e := p.w, p.t, &p.e
 	rows := &pass{}
 	write := p.compared(t, added)
 	st, err := w.tx.Stage(ctx, write, p.only(w, t, run, added, rows))
@@ -362,36 +479,46 @@ func (p *Past) keyText(w *writer, t *target, row grow.Row, columns []*schema.Col
 	return ""
 }
 
-// strangers counts rows that are not the plan's. They are extra where the load found an
-// empty table, and no other load has written into it.
-func (p *Past) strangers(ctx context.Context, w *writer, d *Difference) error {
-	written := map[string]int64{} // rows of the load that are there, by table
-	for _, e := range d.Entities {
-		written[e.Table] += e.Planned - e.Missing
+// strangers counts rows of a table that are not the plan's. They are extra where the
+// first load found an empty table, and no other plan's load has written into it.
+func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
+	parts := c.byName[table.Name]
+	n := c.counts[table.Name]
+	for _, p := range parts {
+		n -= p.e.Planned - p.e.Missing
 	}
-	for i := range d.Entities {
-		e := &d.Entities[i]
-		n := e.Rows - written[e.Table]
-		written[e.Table] = e.Rows // once for each table
-		if n <= 0 {
-			continue
-		}
-		t := p.l.targetOf(e.Entity)
-		foreign, err := p.shared(ctx, w, t)
-		if err != nil {
-			return err
-		}
-		if foreign {
-			e.Others = n
-			continue
-		}
-		e.Extra = n
-		d.Extra += n
-		if err := p.showStrangers(ctx, w, t, e); err != nil {
-			return err
-		}
+	if n <= 0 {
+		return nil
 	}
-	return nil
+	p := parts[0]
+	shared, err := c.shared(ctx, table)
+	if err != nil {
+		return err
+	}
+	if shared {
+		p.e.Others = n
+		return nil
+	}
+	p.e.Extra = n
+	columns := keyColumns(table)
+	return c.eachStranger(ctx, table, columns, func(row []grow.Value) error {
+		if len(p.e.ExtraRows) < maxCompared {
+			p.e.ExtraRows = append(p.e.ExtraRows, RowDifference{Key: pairs(columns, row)})
+		}
+		return nil
+	})
+}
+
+// keyColumns are the columns by which people know rows of a table.
+func keyColumns(t *schema.Table) []*schema.Column {
+	var columns []*schema.Column
+	for _, name := range t.PrimaryKey {
+		columns = append(columns, t.Column(name))
+	}
+	if len(columns) == 0 {
+		return t.Columns
+	}
+	return columns
 }
 
 func (l *loader) targetOf(entity string) *target {
@@ -399,70 +526,51 @@ func (l *loader) targetOf(entity string) *target {
 	return l.list[i]
 }
 
-// shared tells whether a table may hold rows that are not the load's: it had some
+// shared tells whether a table may hold rows that are not the plan's: it had some
 // before, or other loads write into it.
-func (p *Past) shared(ctx context.Context, w *writer, t *target) (bool, error) {
-	if p.Entry.Number == 0 || t.before > 0 && t.write.Mode != store.Replace {
+func (c *comparison) shared(ctx context.Context, table *schema.Table) (bool, error) {
+	first := c.byName[table.Name][0]
+	if first.Entry.Number == 0 || first.t.before > 0 && first.t.write.Mode != store.Replace {
 		return true, nil
 	}
-	all, err := Entries(ctx, w.store, "")
+	all, err := Entries(ctx, c.store, "")
 	for _, e := range all {
-		if e.Number == p.Entry.Number || e.State == StateWithdrawn {
+		if e.State == StateWithdrawn || slices.ContainsFunc(c.pasts, func(p *Past) bool { return p.Entry.Number == e.Number }) {
 			continue
 		}
-		if slices.ContainsFunc(e.About.Entities, func(x AboutEntity) bool { return x.Table == t.Table.Name && !x.Skipped }) {
+		if slices.ContainsFunc(e.About.Entities, func(x AboutEntity) bool { return x.Table == table.Name && !x.Skipped }) {
 			return true, err
 		}
 	}
 	return false, err
 }
 
-// showStrangers tells the first rows that are not the plan's.
-func (p *Past) showStrangers(ctx context.Context, w *writer, t *target, e *EntityDifference) error {
-	columns := []*schema.Column{}
-	for _, name := range t.Table.PrimaryKey {
-		columns = append(columns, t.Table.Column(name))
-	}
-	if len(columns) == 0 {
-		columns = t.Table.Columns
-	}
-	return p.eachStranger(ctx, w, t, columns, func(row []grow.Value) error {
-		if len(e.ExtraRows) < maxCompared {
-			e.ExtraRows = append(e.ExtraRows, RowDifference{Key: pairs(columns, row)})
-		}
-		return nil
-	})
-}
-
-// eachStranger shows columns of the rows of a table that the load did not write.
-func (p *Past) eachStranger(ctx context.Context, w *writer, t *target, columns []*schema.Column, show func([]grow.Value) error) error {
-	if err := w.beginOnce(ctx); err != nil {
+// eachStranger shows columns of the rows of a table that no load of the plan wrote: the
+// keys of all that they wrote are staged together.
+func (c *comparison) eachStranger(ctx context.Context, table *schema.Table, columns []*schema.Column, show func([]grow.Value) error) error {
+	if err := c.begin(ctx); err != nil {
 		return err
 	}
-	// The rows of all entities that go into the table are staged together, by a key that
-	// all of them have.
-	match, alike := t.identity()
-	into := store.Into{Table: t.Table, Columns: match}
+	parts := c.byName[table.Name]
+	match, alike := parts[0].t.identity()
+	into := store.Into{Table: table, Columns: match}
 	for i := range match {
 		into.Fields = append(into.Fields, i)
 	}
 	var failed error
 	keys := func(yield func(*grow.Batch) bool) {
-		for _, o := range p.l.list {
-			if o.Table != t.Table || o.skipped {
-				continue
-			}
+		for _, p := range parts {
 			var places []int
 			for _, c := range match {
-				i := slices.Index(o.Columns, c)
+				i := slices.Index(p.t.Columns, c)
 				if i < 0 {
-					failed = fmt.Errorf("%s and %s share the table %s, and have no key in common", t.Plan.Name, o.Plan.Name, t.Table.Name)
+					failed = fmt.Errorf("%s and %s share the table %s, and have no key in common", parts[0].t.Plan.Name, p.t.Plan.Name, table.Name)
 					return
 				}
 				places = append(places, i)
 			}
-			for run := range p.runs(w, o, sliceRows) {
-				for b := range p.written(w, o, run, nil) {
+			for run := range p.runs(p.w, p.t, sliceRows) {
+				for b := range p.written(p.w, p.t, run, nil) {
 					out := &grow.Batch{Entity: b.Entity, First: b.First, Len: b.Len, Width: len(match)}
 					for i := range b.Len {
 						for _, j := range places {
@@ -474,14 +582,14 @@ func (p *Past) eachStranger(ctx context.Context, w *writer, t *target, columns [
 					}
 				}
 			}
+			if failed = p.w.growth; failed != nil {
+				return
+			}
 		}
 	}
-	st, err := w.tx.Stage(ctx, &store.Write{Into: into, Mode: store.Update, Match: match, Alike: alike, Distinct: true}, keys)
+	st, err := parts[0].w.tx.Stage(ctx, &store.Write{Into: into, Mode: store.Update, Match: match, Alike: alike, Distinct: true}, keys)
 	if failed != nil {
 		return failed
-	}
-	if err == nil {
-		err = w.growth
 	}
 	if err != nil {
 		return err
@@ -491,7 +599,7 @@ func (p *Past) eachStranger(ctx context.Context, w *writer, t *target, columns [
 
 // Planned makes a past load of a plan that the journal does not have: its rows are
 // compared as they are planned.
-func Planned(ctx context.Context, c *plan.Compiled, s store.Store) (*Past, error) {
+func Planned(c *plan.Compiled, s store.Store) (*Past, error) {
 	p := &Past{Entry: &Entry{Plan: c.Plan.Name, State: StateDone, Part: 1, About: About{Commit: plan.CommitLoad}}, Plan: c, memory: newMemory(c), whole: true}
 	var err error
 	if p.l, err = newLoader(c, s, Options{}); err != nil {
@@ -500,4 +608,38 @@ func Planned(ctx context.Context, c *plan.Compiled, s store.Store) (*Past, error
 	p.l.memory = p.memory
 	p.l.reset()
 	return p, nil
+}
+
+// RecallAll recalls all finished loads of a plan that are not withdrawn, oldest first.
+func RecallAll(ctx context.Context, s store.Store, name, extra string, open func(plan.FileSpec) (plan.FileRows, plan.Problems)) (pasts []*Past, err error) {
+	entries, err := Entries(ctx, s, name)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			CloseAll(pasts)
+			pasts = nil
+		}
+	}()
+	for _, e := range entries {
+		if e.Extra != extra || e.State != StateDone {
+			continue
+		}
+		p, err := Recall(ctx, s, e.Number, open)
+		if err != nil {
+			return pasts, err
+		}
+		pasts = append(pasts, p)
+	}
+	return pasts, nil
+}
+
+// CloseAll closes past loads.
+func CloseAll(pasts []*Past) error {
+	var errs []error
+	for _, p := range pasts {
+		errs = append(errs, p.Close())
+	}
+	return errors.Join(errs...)
 }

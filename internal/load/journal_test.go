@@ -43,7 +43,7 @@ func (d *db) compared(t *testing.T, number int64) *Difference {
 	p, err := Recall(t.Context(), d.store, number, files.Rows)
 	require.NoError(t, err)
 	defer p.Close()
-	diff, err := p.Compare(t.Context(), d.store, CompareOptions{Jobs: 2})
+	diff, err := Compare(t.Context(), d.store, []*Past{p}, CompareOptions{})
 	require.NoError(t, err)
 	return diff
 }

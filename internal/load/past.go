@@ -120,7 +120,7 @@ func (t *target) identity() (columns []*schema.Column, alike bool) {
 			}
 			columns = append(columns, c)
 		}
-		if columns != nil && !u.Partial {
+		if columns != nil && !u.Partial && !u.Deferrable {
 			return columns, false
 		}
 	}

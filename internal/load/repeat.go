@@ -80,10 +80,8 @@ func (l *loader) repeated(ctx context.Context, w *writer) (bool, error) {
 		return false, err
 	}
 	l.memory = newMemory(l.plan)
-	for _, e := range done {
-		if err := l.stillThere(ctx, w.store, e); err != nil {
-			return false, err
-		}
+	if err := l.stillThere(ctx, w.store, last); err != nil {
+		return false, err
 	}
 	l.result.Earlier = last.Number
 	l.reset()
@@ -160,24 +158,26 @@ func (l *loader) sameAs(ctx context.Context, s store.Store, last *Entry) error {
 	return nil
 }
 
-// stillThere looks whether the rows of an earlier load are there, and learns what
-// its chunks noted.
-func (l *loader) stillThere(ctx context.Context, s store.Store, e *Entry) error {
-	p, err := Recall(ctx, s, e.Number, l.o.Journal.Rows)
+// stillThere looks whether the rows of the plan's earlier loads are there, and learns
+// what their chunks noted.
+func (l *loader) stillThere(ctx context.Context, s store.Store, last *Entry) error {
+	pasts, err := RecallAll(ctx, s, last.Plan, last.Extra, l.o.Journal.Rows)
 	if err != nil {
 		return err
 	}
-	defer p.Close()
-	diff, err := p.Compare(ctx, s, CompareOptions{Jobs: l.o.Jobs, OnlyMissing: true})
+	defer CloseAll(pasts)
+	diff, err := Compare(ctx, s, pasts, CompareOptions{OnlyMissing: true})
 	if err != nil {
 		return err
 	}
 	if diff.Missing > 0 {
-		return &Gone{e, diff.Entities}
+		return &Gone{last, diff.Entities}
 	}
-	for _, c := range p.chunks {
-		if err := l.memory.learn(c.Log); err != nil {
-			return err
+	for _, p := range pasts {
+		for _, c := range p.chunks {
+			if err := l.memory.learn(c.Log); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
