@@ -84,7 +84,7 @@ func TestSkipAndCorrect(t *testing.T) {
 	r = f.run("load", "--corrected", "fixed.ndjson")
 	assert.Equal(t, 0, r.code, r.errOut)
 	assert.Equal(t, []string{"SUN|Sun deck|4.5"}, f.query("fares.db", "SELECT * FROM fares WHERE code = 'SUN'"))
-	r = f.run("load", "--on-violation", "all=skip", "--max-rejects", "2", "--rejects", "again.ndjson")
+	r = f.run("load", "--no-journal", "--on-violation", "all=skip", "--max-rejects", "2", "--rejects", "again.ndjson")
 	assert.Equal(t, 5, r.code)
 	assert.Contains(t, r.errOut, "more than 2 rows would be rejected (--max-rejects); the last is this")
 	assert.NoFileExists(t, f.file("again.ndjson"), "nothing is left out of a load that is rolled back")

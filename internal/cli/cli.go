@@ -41,6 +41,7 @@ const (
 	exitDatabase    = 4
 	exitViolation   = 5
 	exitRejects     = 6
+	exitDifferences = 7
 	exitInterrupted = 130
 )
 
@@ -59,6 +60,8 @@ type app struct {
 	allowed  []string // hosts that may be written to
 	writes   bool     // the command writes into the database
 	opened   string   // the URL of the database
+	extra    string   // the further set of rows that is meant; empty for the plan's own
+	quiet    bool     // say nothing unless something is wrong
 }
 
 // usageError is a command line that makes no sense.
@@ -126,7 +129,7 @@ load them, look at the tables. The demo command shows all of it at once.`,
 	root.PersistentFlags().StringVar(&a.db, "db", "", "database URL: sqlite:app.db, postgres://user@host/name, mysql://user@host/name; else the environment variable DATABASE_URL, else the plan's database")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "results as JSON on standard output")
 	cobra.EnableCommandSorting = false
-	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.catalog(), a.planSchema(), a.versionCommand()} {
+	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.compare(), a.withdraw(), a.history(), a.catalog(), a.planSchema(), a.versionCommand()} {
 		args := c.Args
 		c.Args = func(cmd *cobra.Command, list []string) error {
 			if err := args(cmd, list); err != nil {
@@ -184,7 +187,7 @@ func plansNear(path string) []string {
 }
 
 func (a *app) options() (plan.Options, error) {
-	o := plan.Options{Rows: files.Rows}
+	o := plan.Options{Rows: files.Rows, Extra: a.extra}
 	if a.clock != "" {
 		v, err := grow.ParseTimestamp(a.clock)
 		if err != nil {
@@ -324,17 +327,30 @@ func (a *app) exit(err error) int {
 		row      *grow.RowError
 		file     *load.FileError
 		usage    usageError
+
+		unfinished *load.Unfinished
+		altered    *load.Altered
+		gone       *load.Gone
+		continued  *load.Continued
+		unknown    *load.NoEntry
 	)
 	code := exitFailed
 	failure := map[string]any{"message": err.Error()}
 	if errors.Is(err, errRejects) {
 		return exitRejects // told with the results
 	}
+	if errors.Is(err, errDifferences) {
+		return exitDifferences
+	}
 	asBefore := "Everything was rolled back: the tables are as before."
 	if errors.As(err, &partial) {
 		asBefore = fmt.Sprintf("What was open was rolled back; %s with %s are committed and stay.",
 			report.Count(partial.Chunks, "chunk", "chunks"), report.Count(partial.Rows, "row", "rows"))
 		failure["committed"] = map[string]any{"chunks": partial.Chunks, "rows": partial.Rows}
+		if partial.Load > 0 {
+			failure["load"] = partial.Load
+			asBefore += fmt.Sprintf("\n       evensprout load --resume goes on with load %d; evensprout withdraw %d takes it back.", partial.Load, partial.Load)
+		}
 	}
 	say := func(message string) { fmt.Fprintln(a.err, a.errPage.Alarm("error:"), message) }
 	hint := func(h string) {
@@ -374,6 +390,46 @@ func (a *app) exit(err error) int {
 		}
 		fmt.Fprintln(a.err, a.errPage.Draw(t))
 		fmt.Fprint(a.err, presentHelp)
+	case errors.As(err, &unfinished):
+		code = exitDatabase
+		failure["unfinished"] = unfinished.Entry.Number
+		say(unfinished.Error())
+		n := unfinished.Entry.Number
+		if unfinished.Entry.State == load.StateWithdrawing {
+			hint(fmt.Sprintf("evensprout withdraw %d --commit chunk goes on with that; then load again", n))
+		} else {
+			hint(fmt.Sprintf("evensprout load --resume goes on with it; evensprout withdraw %d takes it back", n))
+		}
+	case errors.As(err, &altered):
+		code = exitDatabase
+		failure["load"], failure["differences"] = altered.Entry.Number, altered.Differences
+		say(altered.Error() + ":")
+		for i, d := range altered.Differences {
+			if i == maxShownRows {
+				fmt.Fprintf(a.err, "         and %s more\n", report.Number(int64(len(altered.Differences)-i)))
+				break
+			}
+			fmt.Fprintln(a.err, "        ", d)
+		}
+		hint(fmt.Sprintf("evensprout withdraw %d takes the earlier rows back, then load again; load --extra NAME puts a further set beside them;\n       write: upsert or update, at an entity, changes rows that are there", altered.Entry.Number))
+	case errors.As(err, &gone):
+		code = exitDatabase
+		failure["load"], failure["entities"] = gone.Entry.Number, gone.Entities
+		say(gone.Error() + ":")
+		for _, e := range gone.Entities {
+			if e.Missing > 0 {
+				fmt.Fprintf(a.err, "         %s of %s, which has %s now\n", report.Count(e.Missing, "row", "rows"), e.Table, report.Number(e.Rows))
+			}
+		}
+		hint(fmt.Sprintf("evensprout load --restore puts them back; evensprout withdraw %d takes back what is left; evensprout compare tells which they are", gone.Entry.Number))
+	case errors.As(err, &continued):
+		code = exitUsage
+		say(continued.Error())
+		hint(fmt.Sprintf("evensprout withdraw %d first", continued.By))
+	case errors.As(err, &unknown):
+		code = exitUsage
+		say(unknown.Error())
+		hint("evensprout history lists its loads")
 	case errors.As(err, &fault):
 		code = exitDatabase
 		switch fault.Kind {

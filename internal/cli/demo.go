@@ -56,7 +56,8 @@ needs nothing else. Edit the plan and go on from there.`,
 			defer s.Close()
 			defer c.Close()
 			a.warn(c)
-			if err := a.loaded(cmd.Context(), c, s, name, o, false, &outputs{}); err != nil {
+			o.Journal, o.Again = a.journal("", false), a.again
+			if err := a.loaded(cmd.Context(), c, s, name, o, false, &outputs{}, false); err != nil {
 				return err
 			}
 			if a.json {
@@ -72,7 +73,7 @@ needs nothing else. Edit the plan and go on from there.`,
 			}
 			fmt.Fprintf(a.out, "\nIn %s: %s (tables), %s (the plan, yours to edit), %s (the database)\n", folder, demoSchema, defaultPlan, demoDatabase)
 			fmt.Fprintf(a.out, "Try next:\n")
-			for _, next := range []string{"look " + planFile + " passengers", "preview " + planFile + " --entity Booking", "load " + planFile + "     (a second time: see what it says)"} {
+			for _, next := range []string{"look " + planFile + " passengers", "preview " + planFile + " --entity Booking", "compare " + planFile, "withdraw " + planFile} {
 				fmt.Fprintf(a.out, "  %s %s\n", a.page.Bold(self()), next)
 			}
 			return nil

@@ -14,11 +14,55 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"evensprout/internal/files"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
 	"evensprout/internal/store"
 )
+
+// journalFlags are those about earlier loads, and about what is kept of this one.
+type journalFlags struct {
+	none, noUndo         bool
+	resume, restore      bool
+	deleteExtra, ifEmpty bool
+	extra                string
+	wait                 time.Duration
+}
+
+func (f *journalFlags) add(c *cobra.Command) {
+	c.Flags().BoolVar(&f.resume, "resume", false, "go on with a load of this plan that broke off; if there is none, load as usual")
+	c.Flags().BoolVar(&f.restore, "restore", false, "bring the tables back to what was loaded, by the smallest set of changes")
+	c.Flags().BoolVar(&f.deleteExtra, "delete-extra", false, "with --restore: delete rows that are not the plan's also from tables that had rows before")
+	c.Flags().StringVar(&f.extra, "extra", "", "load a further set of rows beside the plan's own, under a name: other rows, with keys of their own")
+	c.Flags().BoolVar(&f.ifEmpty, "if-empty", false, "leave tables alone that have rows, as when: empty does")
+	c.Flags().DurationVar(&f.wait, "wait", 0, "how long to wait for the server, for the planned tables, and for another load of the plan, such as 2m")
+	c.Flags().BoolVar(&f.none, "no-journal", false, "keep no journal: the load cannot be resumed or withdrawn, and a second one does not know of it")
+	c.Flags().BoolVar(&f.noUndo, "no-undo", false, "do not keep what rows held before they were changed or deleted: such a load is not withdrawn exactly")
+}
+
+// check tells flags that do not go together.
+func (f *journalFlags) check(write *writeFlags) error {
+	for _, x := range []struct {
+		bad  bool
+		text string
+	}{
+		{f.none && (f.resume || f.restore || f.extra != ""), "--no-journal goes with none of --resume, --restore and --extra, which need one"},
+		{f.resume && f.restore, "--resume and --restore are two things: which is meant?"},
+		{f.resume && write.dryRun, "--resume goes on where a load broke off, so it cannot be a --dry-run"},
+		{f.deleteExtra && !f.restore, "--delete-extra belongs to --restore"},
+		{write.corrected != "" && (f.extra != "" || f.resume || f.restore), "--corrected goes with none of --resume, --restore and --extra"},
+		{len(f.extra) > maxExtra || strings.ContainsAny(f.extra, "\n\r\t\x00"), fmt.Sprintf("--extra is a name of at most %d characters", maxExtra)},
+		{f.wait < 0, "--wait is a time from now, such as 30s or 2m"},
+	} {
+		if x.bad {
+			return usageError{errors.New(x.text)}
+		}
+	}
+	return nil
+}
+
+const maxExtra = 50 // characters of the name of a further set
 
 // loadFlags are the flags that say how to load.
 type loadFlags struct {
@@ -88,6 +132,7 @@ func (f *writeFlags) options(c *cobra.Command, o load.Options) (load.Options, er
 func (a *app) load() *cobra.Command {
 	var flags loadFlags
 	var write writeFlags
+	var journal journalFlags
 	c := &cobra.Command{
 		Use:   "load [PLAN]",
 		Short: "Check, then write a plan into the database",
@@ -101,8 +146,11 @@ is there), replace (empty the table and fill it). What to do about refused rows 
 said by kind: stop (the default), skip (leave them out, into a file that can be
 corrected), redraw (grow their values anew).
 
-The rows do not depend on --chunk and --jobs. Loading a second time stops before the
-first row, unless the mode or when: empty says what to do about rows that are there.
+The rows do not depend on --chunk and --jobs. Each load is written down in a journal, a
+few tables of this program's own: what the plan has inserted is not inserted again, more
+rows add only the rest, and a plan that has changed is told. A load that broke off goes
+on with --resume; evensprout withdraw takes a load back; --restore brings tables back to
+what was loaded. Fit for start-up scripts: load --wait 2m --quiet.
 
 Exit codes: 0 done, 3 the plan is wrong, 4 the database does not fit the plan or
 cannot be reached, 5 a row was refused and everything rolled back, 6 done, but some
@@ -112,7 +160,10 @@ rows were left out or not found, 130 interrupted.`,
   evensprout load --db postgres://app@localhost/app --on-violation unique=skip --rejects left-out.ndjson
   evensprout load prices.yaml --dry-run --changes changes.csv
   evensprout load --corrected left-out.ndjson       # after the rows in it were corrected
-  evensprout load --commit chunk --chunk 5000 --statements`,
+  evensprout load --commit chunk --chunk 5000 --statements
+  evensprout load --resume                          # after a load broke off
+  evensprout load --restore                         # between two tests
+  evensprout load --extra stress --quiet            # a further set of rows`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o, err := flags.options(cmd)
@@ -122,30 +173,127 @@ rows were left out or not found, 130 interrupted.`,
 			if o, err = write.options(cmd, o); err != nil {
 				return err
 			}
-			a.writes = true
-			c, s, name, err := a.compile(cmd.Context(), args, true)
+			if err := journal.check(&write); err != nil {
+				return err
+			}
+			a.writes, a.extra = true, journal.extra
+			deadline := time.Now().Add(journal.wait)
+			c, s, name, err := a.compileWhenReady(cmd.Context(), args, journal.wait)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
 			defer c.Close()
-			a.warn(c)
+			if !a.quiet {
+				a.warn(c)
+			}
 			if write.corrected != "" {
 				if c, err = corrected(c, write.corrected); err != nil {
+					return err
+				}
+				if journal.extra, err = correctedSet(write.corrected); err != nil {
+					return err
+				}
+			}
+			if journal.ifEmpty {
+				for _, e := range c.Plan.Entities {
+					e.WhenEmpty = true
+				}
+			}
+			if !journal.none {
+				o.Journal = a.journal(journal.extra, journal.noUndo)
+				o.Journal.Wait = max(0, time.Until(deadline))
+			}
+			o.Again = a.again
+			if journal.restore {
+				done, err := a.restored(cmd.Context(), s, c, name, o, &journal)
+				if done || err != nil {
 					return err
 				}
 			}
 			out := &outputs{rejects: write.rejects, changes: write.changes, name: c.Plan.Name}
 			out.into(&o)
-			o.Again = func(ctx context.Context) (store.Store, error) { return store.Open(ctx, a.drivers, a.opened) }
-			err = a.loaded(cmd.Context(), c, s, name, o, write.statements, out)
+			err = a.loaded(cmd.Context(), c, s, name, o, write.statements, out, journal.resume)
 			return errors.Join(err, out.close())
 		},
 	}
 	flags.add(c)
 	write.add(a, c)
+	journal.add(c)
 	a.clockFlag(c)
+	c.Flags().BoolVar(&a.quiet, "quiet", false, "say nothing unless something is wrong")
 	return c
+}
+
+// journal asks for a load to be written down.
+func (a *app) journal(extra string, noUndo bool) *load.Journal {
+	return &load.Journal{Actor: actor(), Version: version(), NoUndo: noUndo, Rows: files.Rows, Extra: extra}
+}
+
+// readyPoll is how often a server or a table that is not there yet is looked for.
+const readyPoll = 250 * time.Millisecond
+
+// compileWhenReady compiles the plan once the server answers and has the planned tables
+// and columns, as long as there is time.
+func (a *app) compileWhenReady(ctx context.Context, args []string, wait time.Duration) (*plan.Compiled, store.Store, string, error) {
+	deadline := time.Now().Add(wait)
+	for {
+		c, s, name, err := a.compile(ctx, args, true)
+		if err == nil || !time.Now().Before(deadline) || !mayCome(err) {
+			return c, s, name, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, nil, "", context.Cause(ctx)
+		case <-time.After(readyPoll):
+		}
+	}
+}
+
+// mayCome tells whether an error may be gone soon: the server starts, the database is
+// made, migrations are running.
+func mayCome(err error) bool {
+	var problems plan.Problems
+	if errors.As(err, &problems) {
+		return problems.Errors().OnlyDatabase()
+	}
+	var fault *store.Fault
+	return errors.As(err, &fault) && slices.Contains([]store.FaultKind{store.Unreachable, store.Missing, store.Lost, store.Locked, store.Transient}, fault.Kind)
+}
+
+// restored brings the tables back; false if nothing was loaded yet.
+func (a *app) restored(ctx context.Context, s store.Store, c *plan.Compiled, name string, o load.Options, journal *journalFlags) (bool, error) {
+	pasts, err := load.RecallAll(ctx, s, c.Plan.Name, journal.extra, files.Rows)
+	if err != nil {
+		return false, err
+	}
+	defer load.CloseAll(pasts)
+	if len(pasts) == 0 {
+		if !a.quiet {
+			fmt.Fprintln(a.err, "note: nothing of this plan was loaded yet, so it is loaded now")
+		}
+		return false, nil
+	}
+	r, err := load.Restore(ctx, s, pasts, load.RestoreOptions{DryRun: o.DryRun, DeleteExtra: journal.deleteExtra, Again: a.again, Wait: o.Journal.Wait})
+	if err != nil {
+		return false, err
+	}
+	switch {
+	case a.json:
+		err = a.writeJSON(r)
+	case !a.quiet:
+		a.tellRestoration(r, name)
+	}
+	return true, err
+}
+
+// correctedSet names the rows of a rejects file in the journal.
+func correctedSet(path string) (string, error) {
+	digest, err := load.FileDigest(path)
+	if err != nil {
+		return "", err
+	}
+	return plan.CorrectedPrefix + digest[:16], nil
 }
 
 // corrected makes a plan of the rows of a rejects file.
@@ -161,16 +309,33 @@ func corrected(c *plan.Compiled, path string) (*plan.Compiled, error) {
 // errRejects tells that a load is done, but some rows were left out or not found.
 var errRejects = errors.New("some rows were left out")
 
-// loaded loads and tells what was done.
-func (a *app) loaded(ctx context.Context, c *plan.Compiled, s store.Store, name string, o load.Options, statements bool, out *outputs) error {
+// loaded loads, or goes on with a load that broke off, and tells what was done.
+func (a *app) loaded(ctx context.Context, c *plan.Compiled, s store.Store, name string, o load.Options, statements bool, out *outputs, resume bool) error {
 	o.Folder = c.Plan.Folder()
+	var open *load.Entry
+	var err error
+	if resume {
+		if open, err = load.OpenLoad(ctx, s, c.Plan.Name, o.Journal.Extra); err != nil {
+			return err
+		}
+		if !a.quiet && open == nil {
+			fmt.Fprintln(a.err, "note: no load of this plan broke off, so there is nothing to go on with")
+		} else if !a.quiet {
+			fmt.Fprintf(a.err, "note: going on with load %d, begun %s, from the plan as it was then\n", open.Number, open.Began.Format(shownMoment))
+		}
+	}
 	stop := a.progress(&o)
-	r, err := load.Run(ctx, c, s, o)
+	var r *load.Result
+	if open != nil {
+		r, err = load.Resume(ctx, s, open.Number, o)
+	} else {
+		r, err = load.Run(ctx, c, s, o)
+	}
 	stop()
 	if err != nil {
 		return err
 	}
-	if r.Notice != "" {
+	if r.Notice != "" && !a.quiet {
 		fmt.Fprintln(a.err, "note:", r.Notice)
 	}
 	missing := int64(0)
@@ -182,7 +347,7 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, s store.Store, name 
 			r.Statements = nil
 		}
 		err = a.writeJSON(loadJSON(c, name, r, out))
-	} else {
+	} else if !a.quiet {
 		a.tellLoad(c, name, r, statements, out, missing)
 	}
 	if err == nil && (r.Rejected > 0 || missing > 0) {
@@ -191,10 +356,16 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, s store.Store, name 
 	return err
 }
 
-func loadJSON(c *plan.Compiled, name string, r *load.Result, files *outputs) any {
+func loadJSON(c *plan.Compiled, name string, r *load.Result, outputs *outputs) any {
 	out := &report.Object{}
 	out.Set("plan", c.Plan.Name)
 	out.Set("database", name)
+	if r.Load > 0 {
+		out.Set("load", r.Load)
+	}
+	if r.Earlier > 0 {
+		out.Set("earlier", r.Earlier)
+	}
 	out.Set("rows", r.Rows)
 	out.Set("rejected", r.Rejected)
 	out.Set("redrawn", r.Redrawn)
@@ -215,20 +386,25 @@ func loadJSON(c *plan.Compiled, name string, r *load.Result, files *outputs) any
 	if len(r.Unmatched) > 0 {
 		out.Set("unmatched", r.Unmatched)
 	}
-	if path := files.rejectsPath(); path != "" {
+	if path := outputs.rejectsPath(); path != "" {
 		out.Set("rejects_file", path)
 	}
 	return out
 }
 
 // tellLoad shows what a load did.
-func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements bool, files *outputs, missing int64) {
+func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements bool, outputs *outputs, missing int64) {
+	if r.Earlier > 0 && r.Rows == 0 && r.Transactions == 0 && !r.DryRun {
+		fmt.Fprintf(a.out, "%s load %d wrote these rows already, and they are there. Nothing to do in %s.\n", a.page.Good("done:"), r.Earlier, name)
+		return
+	}
 	counts := []struct {
 		name string
 		of   func(load.Entity) int64
 		all  bool // shown also if it is 0 throughout
 	}{
 		{"Before", func(e load.Entity) int64 { return e.Before }, true},
+		{"Loaded earlier", func(e load.Entity) int64 { return int64(e.Loaded) }, false},
 		{"Removed", func(e load.Entity) int64 { return e.Removed }, false},
 		{"Inserted", func(e load.Entity) int64 { return e.Inserted }, true},
 		{"Updated", func(e load.Entity) int64 { return e.Updated }, false},
@@ -256,6 +432,9 @@ func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements
 		if e.Skipped {
 			print = "left alone: the table has rows"
 			skipped++
+		}
+		if e.Loaded > 0 && e.Inserted == 0 {
+			print = fmt.Sprintf("all loaded by load %d", r.Earlier)
 		}
 		line := []string{e.Entity, e.Table}
 		for _, x := range counts {
@@ -287,7 +466,10 @@ func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements
 	}
 	fmt.Fprintf(a.out, "\n%s %s into %s %s: %s, %s, %s%s\n", word,
 		report.Count(r.Rows, "row", "rows"), name, how, report.Count(r.Chunks, "chunk", "chunks"), report.Count(r.Sent, "statement", "statements"), pace(r.Rows, r.Elapsed), more)
-	if path := files.rejectsPath(); path != "" {
+	if r.Load > 0 {
+		fmt.Fprintf(a.out, "It is load %d: evensprout withdraw %d takes it back.\n", r.Load, r.Load)
+	}
+	if path := outputs.rejectsPath(); path != "" {
 		fmt.Fprintf(a.out, "Rows left out are in %s.\n", path)
 	}
 	if statements {
@@ -337,6 +519,9 @@ func pace(rows int64, d time.Duration) string {
 // progress lets a load tell how far it is: a bar on a terminal, else a plain line
 // every few seconds. The function it returns ends that.
 func (a *app) progress(o *load.Options) func() {
+	if a.quiet {
+		return func() {}
+	}
 	const (
 		barEvery  = 100 * time.Millisecond
 		lineEvery = 3 * time.Second

@@ -31,8 +31,8 @@ const maxArchived = 16 << 20
 
 // archived is a part of a load's input.
 type archived struct {
-	Path   string `json:"path,omitempty"`   // of a file: where it was
-	Table  string `json:"table,omitempty"`  // whose rows were read from the database
+	Path   string `json:"path,omitempty"`  // of a file: where it was
+	Table  string `json:"table,omitempty"` // whose rows were read from the database
 	Bytes  int64  `json:"bytes"`
 	Digest string `json:"digest"`           // SHA-256
 	Member string `json:"member,omitempty"` // of the archive; empty if it is not kept
@@ -138,6 +138,12 @@ func readInput(path string) (archived, []byte, error) {
 		return a, nil, nil
 	}
 	return a, append([]byte{}, kept.Bytes()...), nil
+}
+
+// FileDigest is the SHA-256 of a file.
+func FileDigest(path string) (string, error) {
+	a, _, err := readInput(path)
+	return a.Digest, err
 }
 
 // limited keeps the first bytes that are written to it.
@@ -292,7 +298,11 @@ func revive(e *Entry, db *schema.Database, open func(plan.FileSpec) (plan.FileRo
 	if err != nil {
 		return nil, err
 	}
-	return FromRejects(c, x.Corrected, bytes.NewReader(data))
+	out, err := FromRejects(c, x.Corrected, bytes.NewReader(data))
+	if err == nil {
+		out.OnClose(c.Close)
+	}
+	return out, err
 }
 
 // unpackTable makes rows of what was packed, with the columns that there are now.

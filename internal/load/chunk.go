@@ -438,6 +438,18 @@ func (e *Entity) add(o *outcome) {
 	e.Fingerprint.Add(o.print)
 }
 
+// merge adds the counts of a chunk in the journal.
+func (e *Entity) merge(o Entity) {
+	e.Inserted += o.Inserted
+	e.Updated += o.Updated
+	e.Unchanged += o.Unchanged
+	e.Kept += o.Kept
+	e.Removed += o.Removed
+	e.Rejected += o.Rejected
+	e.Unmatched += o.Unmatched
+	e.Fingerprint.Add(o.Fingerprint)
+}
+
 // commit ends a transaction of the journal's own.
 func (w *writer) commit(ctx context.Context) error {
 	err := w.tx.Commit(context.WithoutCancel(ctx))

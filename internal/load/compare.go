@@ -34,7 +34,13 @@ type Difference struct {
 	Extra    int64              `json:"extra"`
 	// Meaning are the columns whose values the database rewrites, so that they are
 	// compared by what they mean.
-	Meaning []string `json:"by_meaning,omitempty"`
+	Meaning []Meaning `json:"by_meaning,omitempty"`
+}
+
+// Meaning is why columns are compared by meaning.
+type Meaning struct {
+	Why     string   `json:"why"`
+	Columns []string `json:"columns"`
 }
 
 // Same tells that there is no difference.
@@ -189,11 +195,7 @@ func (c *comparison) run(ctx context.Context, o CompareOptions) (*Difference, er
 					return nil, err
 				}
 			}
-			for _, m := range meanings(p.t) {
-				if !slices.Contains(d.Meaning, m) {
-					d.Meaning = append(d.Meaning, m)
-				}
-			}
+			d.noteMeanings(p.t)
 		}
 	}
 	if !o.OnlyMissing {
@@ -337,9 +339,8 @@ func sortedJSON(text string) string {
 	return strings.TrimSpace(b.String())
 }
 
-// meanings are columns that are compared by meaning, with the reason.
-func meanings(t *target) []string {
-	var out []string
+// noteMeanings notes the columns that are compared by meaning.
+func (d *Difference) noteMeanings(t *target) {
 	for _, c := range t.write.Columns {
 		why := ""
 		switch {
@@ -356,9 +357,15 @@ func meanings(t *target) []string {
 		default:
 			continue
 		}
-		out = append(out, fmt.Sprintf("%s.%s: %s", t.Table.Name, c.Name, why))
+		i := slices.IndexFunc(d.Meaning, func(m Meaning) bool { return m.Why == why })
+		if i < 0 {
+			i = len(d.Meaning)
+			d.Meaning = append(d.Meaning, Meaning{Why: why})
+		}
+		if name := t.Table.Name + "." + c.Name; !slices.Contains(d.Meaning[i].Columns, name) {
+			d.Meaning[i].Columns = append(d.Meaning[i].Columns, name)
+		}
 	}
-	return out
 }
 
 // compared is a write by which staged rows are held against the table: of rows that the

@@ -515,3 +515,22 @@ func lockPlan(ctx context.Context, s store.Store, name, extra string, wait time.
 		}
 	}
 }
+
+// Sums are what a load did, by entity: of one that is not done, what its chunks did.
+func Sums(e *Entry, chunks []*ChunkEntry) map[string]Entity {
+	out := map[string]Entity{}
+	if e.Summary != nil {
+		for _, x := range e.Summary.Entities {
+			out[x.Entity] = x
+		}
+		return out
+	}
+	for _, c := range chunks {
+		for name, x := range c.Result.Entities {
+			sum := out[name]
+			sum.merge(x)
+			out[name] = sum
+		}
+	}
+	return out
+}

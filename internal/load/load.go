@@ -71,10 +71,10 @@ func (l *loader) most(f order.Family) uint64 {
 
 // Result is what a load did, with counts from the database itself.
 type Result struct {
-	Load         int64         `json:"load,omitempty"` // its number in the journal; 0 if it is not there
+	Load         int64         `json:"load,omitempty"`    // its number in the journal; 0 if it is not there
 	Earlier      int64         `json:"earlier,omitempty"` // the load that wrote the rows that were not repeated
-	Entities     []Entity      `json:"entities"` // in load order
-	Rows         int64         `json:"rows"`     // inserted or updated
+	Entities     []Entity      `json:"entities"`          // in load order
+	Rows         int64         `json:"rows"`              // inserted or updated
 	Rejected     int64         `json:"rejected"`
 	Redrawn      int64         `json:"redrawn"`
 	Chunks       int           `json:"chunks"`
@@ -107,7 +107,7 @@ type Entity struct {
 	Rejected    int64            `json:"rejected"`
 	Unmatched   int64            `json:"unmatched"`
 	After       int64            `json:"rows_after"`
-	Skipped     bool             `json:"skipped"` // its table was not empty, and the plan says when: empty
+	Skipped     bool             `json:"skipped"`          // its table was not empty, and the plan says when: empty
 	Loaded      uint64           `json:"loaded,omitempty"` // rows that an earlier load wrote, and this one did not repeat
 	Fingerprint grow.Fingerprint `json:"fingerprint"`
 }
@@ -129,7 +129,8 @@ type target struct {
 	loaded   bool                      // an earlier load wrote its given rows, and the grown ones up to from
 	from     uint64
 	countOn  int64 // the number behind which an extra set's keys begin; 0 for none
-	resumed  bool  // what before and skipped say was found when the load began
+	counted  bool
+	resumed  bool // what before and skipped say was found when the load began
 	before   int64
 	skipped  bool
 	out      Entity
@@ -144,7 +145,7 @@ type loader struct {
 	byGrow  map[*grow.Entity]*target
 	list    []*target // in load order
 	traits  store.Traits
-	defers  bool // late references are held against the tables at the commit
+	defers  bool        // late references are held against the tables at the commit
 	journal *journaling // nil: the load is not written down
 	memory  *memory     // of earlier chunks of this load, or of earlier loads; nil if there are none
 	began   time.Time

@@ -272,4 +272,3 @@ func keyOf(c *schema.Column, text string) (grow.Value, error) {
 	}
 	return grow.String(text), nil
 }
-

@@ -61,7 +61,7 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 		}
 		x := e.About.Entities[i]
 		t.resumed, t.before, t.skipped, t.loaded, t.from = true, x.Before, x.Skipped, x.Loaded, x.From
-		if x.CountOn > 0 && !t.Grow.Key.CountOn(x.CountOn) {
+		if t.countOn = x.CountOn; x.CountOn > 0 && !t.Grow.Key.CountOn(x.CountOn) {
 			return fmt.Errorf("the keys of %s cannot be counted on", t.Plan.Name)
 		}
 	}

@@ -56,7 +56,6 @@ func FromRejects(c *plan.Compiled, file string, r io.Reader) (*plan.Compiled, er
 		tables[t.Plan.Name] = rows
 		out.Targets = append(out.Targets, to)
 	}
-	out.OnClose(c.Close)
 	problems := readRejects(file, r, tables)
 	if len(problems) > 0 {
 		return nil, problems

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/store"
@@ -72,7 +71,11 @@ func (l *loader) repeated(ctx context.Context, w *writer) (bool, error) {
 	}
 	l.result.Earlier = 0
 	l.reset()
-	if !l.isLoaded(done) {
+	loaded := l.isLoaded(done)
+	if err := l.countOn(ctx, w.store, done); err != nil {
+		return false, err
+	}
+	if !loaded {
 		return false, nil
 	}
 	last := done[len(done)-1]
@@ -117,6 +120,48 @@ func (l *loader) isLoaded(done []*Entry) bool {
 		}
 	}
 	return any
+}
+
+// isExtra tells whether the load is of a further set of rows, not of the plan's own.
+func (l *loader) isExtra() bool {
+	return l.journal != nil && l.journal.extra != "" && l.plan.Corrected == ""
+}
+
+// countOn lets the keys of an extra set begin behind those that are there. Rows written
+// by hand, and rows of files, are not part of such a set: they are there already.
+func (l *loader) countOn(ctx context.Context, s store.Store, done []*Entry) error {
+	if !l.isExtra() {
+		return nil
+	}
+	for _, t := range l.list {
+		if t.Write.Mode != plan.Insert || t.Plan.RowsFrom != nil {
+			t.loaded, t.from = true, t.Grow.Rows
+			continue
+		}
+		t.loaded = true
+		if t.counted || t.unkeyed || t.key == nil || t.Grow.Key == nil {
+			continue
+		}
+		for _, e := range done {
+			for _, x := range e.About.Entities {
+				if x.Entity == t.Plan.Name {
+					t.countOn = max(t.countOn, x.CountOn)
+				}
+			}
+		}
+		if _, _, numbered := t.Grow.Key.Numbers(); !numbered {
+			continue
+		}
+		if t.countOn == 0 {
+			n, err := s.Greatest(ctx, t.Table, t.key)
+			if err != nil {
+				return err
+			}
+			t.countOn = n
+		}
+		t.counted = t.countOn > 0 && t.Grow.Key.CountOn(t.countOn)
+	}
+	return nil
 }
 
 // sameAs holds the plan against the one of an earlier load. New entities, and more
@@ -251,14 +296,7 @@ func (w *writer) counted(c *ChunkEntry) error {
 		if !ok {
 			continue
 		}
-		t.out.Inserted += e.Inserted
-		t.out.Updated += e.Updated
-		t.out.Unchanged += e.Unchanged
-		t.out.Kept += e.Kept
-		t.out.Removed += e.Removed
-		t.out.Rejected += e.Rejected
-		t.out.Unmatched += e.Unmatched
-		t.out.Fingerprint.Add(e.Fingerprint)
+		t.out.merge(e)
 		w.done += uint64(e.Inserted + e.Updated + e.Unchanged + e.Kept)
 	}
 	w.result.Redrawn += c.Result.Redrawn
@@ -291,4 +329,3 @@ func (w *writer) handOutLogged(log *chunkLog) error {
 	w.state = newState()
 	return err
 }
-

@@ -89,15 +89,15 @@ type Options struct {
 
 // seed is what an extra set adds to the seed.
 func (o Options) seed() string {
-	if o.Extra == "" || strings.HasPrefix(o.Extra, correctedPrefix) {
+	if o.Extra == "" || strings.HasPrefix(o.Extra, CorrectedPrefix) {
 		return ""
 	}
 	return "\x00extra " + o.Extra
 }
 
-// correctedPrefix begins the names of sets that are corrected rows of a rejects file:
+// CorrectedPrefix begins the names of sets that are corrected rows of a rejects file:
 // their seed is the plan's.
-const correctedPrefix = "corrected "
+const CorrectedPrefix = "corrected "
 
 // Compile looks up every name and makes a plan ready to grow. The error is
 // Problems, all at once.

@@ -1,0 +1,534 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/user"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"evensprout/internal/files"
+	"evensprout/internal/load"
+	"evensprout/internal/plan"
+	"evensprout/internal/report"
+	"evensprout/internal/store"
+)
+
+// errDifferences tells that compare found differences.
+var errDifferences = errors.New("the tables are not as they were loaded")
+
+// actor says who works on the database, for others.
+func actor() string {
+	name := "somebody"
+	if u, err := user.Current(); err == nil {
+		name = u.Username
+	}
+	if host, err := os.Hostname(); err == nil {
+		name += "@" + host
+	}
+	return fmt.Sprintf("%s, process %d", name, os.Getpid())
+}
+
+// again opens another connection to the database that is open.
+func (a *app) again(ctx context.Context) (store.Store, error) {
+	return store.Open(ctx, a.drivers, a.opened)
+}
+
+// openAlone opens the database without compiling a plan: the arguments may name a plan,
+// which only says where it is. The plan is nil if there is none.
+func (a *app) openAlone(ctx context.Context, planArgs []string) (store.Store, *plan.Plan, string, error) {
+	p, err := a.readPlan(planArgs)
+	if err != nil && (a.url(nil, "") == "" || planArgs != nil) {
+		if planArgs == nil && errors.As(err, new(plan.Problems)) {
+			return nil, nil, "", errNoDatabase
+		}
+		return nil, nil, "", err
+	}
+	s, name, err := a.open(ctx, p, planArgs)
+	if err == nil && s == nil {
+		err = errNoDatabase
+	}
+	return s, p, name, err
+}
+
+// loadNumber reads the number of a load, and the plan, from arguments.
+func loadNumber(args []string) (int64, []string, error) {
+	number := int64(0)
+	var planArgs []string
+	for _, arg := range args {
+		if n, err := strconv.ParseInt(arg, 10, 64); err == nil && n > 0 && number == 0 {
+			number = n
+			continue
+		}
+		if (strings.HasSuffix(arg, ".yaml") || strings.HasSuffix(arg, ".yml")) && planArgs == nil {
+			planArgs = []string{arg}
+			continue
+		}
+		return 0, nil, usageError{fmt.Errorf("%q is neither the number of a load nor a plan (.yaml)", arg)}
+	}
+	return number, planArgs, nil
+}
+
+func (a *app) compare() *cobra.Command {
+	var number int64
+	var extra string
+	c := &cobra.Command{
+		Use:   "compare [PLAN]",
+		Short: "Tell which rows are missing, changed or extra",
+		Long: `compare grows the rows of the plan's loads again, as the journal says that they were
+written, and holds them against the tables: which rows are missing, which were changed
+(field by field), and which are extra. Rows that are not the plan's are extra in tables
+that its first load found empty; elsewhere they are only counted.
+
+An unchanged table costs one pass: it is known by its fingerprint. Values that databases
+rewrite (zeros at the end of numbers, the order of keys in JSON, blanks behind a CHAR)
+are compared by what they mean. Nothing is written but temporary tables.
+
+Where the journal knows no load of the plan, the plan itself is grown and compared.
+
+Exit codes: 0 all is as it was loaded, 7 there are differences.`,
+		Example: `  evensprout compare
+  evensprout compare larkwater/evensprout.yaml --db sqlite:app.db --json
+  evensprout compare --load 3`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, p, name, err := a.openAlone(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			var pasts []*load.Past
+			switch {
+			case cmd.Flags().Changed("load"):
+				var one *load.Past
+				if one, err = load.Recall(cmd.Context(), s, number, files.Rows); err == nil {
+					pasts = []*load.Past{one}
+				}
+			case p != nil:
+				pasts, err = load.RecallAll(cmd.Context(), s, p.Name, extra, files.Rows)
+			default:
+				err = usageError{errors.New("compare needs a plan, or --load N")}
+			}
+			if err != nil {
+				return err
+			}
+			if len(pasts) == 0 {
+				if extra != "" {
+					return usageError{fmt.Errorf("no set %q of %s was loaded", extra, p.Name)}
+				}
+				s.Close()
+				c, fresh, _, err := a.compile(cmd.Context(), args, true)
+				if err != nil {
+					return err
+				}
+				defer fresh.Close()
+				s = fresh
+				one, err := load.Planned(c, s)
+				if err != nil {
+					return err
+				}
+				pasts = []*load.Past{one}
+				fmt.Fprintln(a.err, "note: the journal knows no load of this plan, so the tables are held against the plan itself")
+			}
+			defer load.CloseAll(pasts)
+			started := time.Now()
+			d, err := load.Compare(cmd.Context(), s, pasts, load.CompareOptions{})
+			if err != nil {
+				return err
+			}
+			if a.json {
+				err = a.writeJSON(d)
+			} else {
+				a.tellDifference(d, name, time.Since(started))
+			}
+			if err == nil && !d.Same() {
+				err = errDifferences
+			}
+			return err
+		},
+	}
+	c.Flags().Int64Var(&number, "load", 0, "compare with one load, by its number in the journal")
+	c.Flags().StringVar(&extra, "extra", "", "compare with a further set of rows, by its name")
+	return c
+}
+
+// maxShownRows bounds the rows of a kind that are shown; --json has more.
+const maxShownRows = 10
+
+func (a *app) tellDifference(d *load.Difference, name string, took time.Duration) {
+	others := false
+	for _, e := range d.Entities {
+		others = others || e.Others > 0
+	}
+	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}, {Name: "Planned", Number: true}, {Name: "In the table", Number: true},
+		{Name: "Missing", Number: true}, {Name: "Changed", Number: true}, {Name: "Extra", Number: true}}}
+	if others {
+		t.Columns = append(t.Columns, report.Column{Name: "Not the plan's", Number: true})
+	}
+	t.Columns = append(t.Columns, report.Column{Name: "Found by"})
+	for _, e := range d.Entities {
+		by := "row by row"
+		if e.Fingerprint {
+			by = "fingerprint"
+		}
+		line := []string{e.Entity, e.Table, report.Number(e.Planned), report.Number(e.Rows), report.Number(e.Missing), report.Number(e.Changed), report.Number(e.Extra)}
+		if others {
+			line = append(line, report.Number(e.Others))
+		}
+		t.Rows = append(t.Rows, append(line, by))
+	}
+	fmt.Fprintln(a.out, a.page.Draw(t))
+	for _, e := range d.Entities {
+		a.tellRows("missing", e.Missing, e.MissingRows)
+		a.tellRows("changed", e.Changed, e.ChangedRows)
+		a.tellRows("extra in "+e.Table, e.Extra, e.ExtraRows)
+	}
+	if d.Same() {
+		fmt.Fprintf(a.out, "\n%s %s is as it was loaded (%s).\n", a.page.Good("same:"), name, pace(0, took))
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s %s missing, %s changed, %s extra (%s). evensprout load --restore brings the tables back.\n", a.page.Alarm("different:"),
+		report.Count(d.Missing, "row", "rows"), report.Number(d.Changed), report.Number(d.Extra), pace(0, took))
+	for _, m := range d.Meaning {
+		fmt.Fprintf(a.out, "Compared by meaning: %s (%s)\n", m.Why, strings.Join(m.Columns, ", "))
+	}
+}
+
+func (a *app) tellRows(what string, n int64, rows []load.RowDifference) {
+	if n == 0 {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s %s:\n", report.Count(n, "row", "rows"), what)
+	for i, r := range rows {
+		if i == maxShownRows {
+			break
+		}
+		head := r.Row
+		if r.Key != "" {
+			head = strings.TrimSpace(head + " (" + r.Key + ")")
+		}
+		fmt.Fprintf(a.out, "  %s\n", head)
+		for _, c := range r.Cells {
+			fmt.Fprintf(a.out, "      %s is %s, loaded as %s\n", c.Field, cutValue(c.Is), cutValue(c.Plan))
+		}
+	}
+	if rest := n - int64(min(len(rows), maxShownRows)); rest > 0 {
+		fmt.Fprintf(a.out, "  and %s more\n", report.Number(rest))
+	}
+}
+
+func (a *app) withdraw() *cobra.Command {
+	var commit string
+	var also []string
+	var dryRun bool
+	var wait time.Duration
+	c := &cobra.Command{
+		Use:   "withdraw [LOAD] [PLAN]",
+		Short: "Undo a load exactly",
+		Long: `withdraw takes a load back: rows that it added go, children first; rows that it
+changed get their former contents, and rows that it deleted come back. Without a number
+it is the last load that was not withdrawn.
+
+A row goes, or is restored, only if it still holds what was written. Rows that others
+have changed since, and rows that other rows now refer to, are left alone and listed:
+--also changed takes back changed ones, too.
+
+Everything is done in one transaction; --commit chunk does it in steps, which can be
+broken off and continued by the same command. Counters that number rows are not moved
+back. A name that ends in .yaml is a plan, which only says where the database is.`,
+		Example: `  evensprout withdraw                 # the last load
+  evensprout withdraw 3 --dry-run
+  evensprout withdraw 3 --db postgres://app@localhost/app --commit chunk`,
+		Args: cobra.MaximumNArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			number, planArgs, err := loadNumber(args)
+			if err != nil {
+				return err
+			}
+			o := load.WithdrawOptions{DryRun: dryRun, Wait: wait, Rows: files.Rows, Again: a.again}
+			if commit != "" {
+				if o.Commit, err = plan.ParseCommit(commit); err != nil || o.Commit == plan.CommitFamily {
+					return usageError{errors.New("--commit is load or chunk")}
+				}
+			}
+			for _, word := range also {
+				if word != "changed" {
+					return usageError{fmt.Errorf("--also knows the word changed, and here is %q", word)}
+				}
+				o.Changed = true
+			}
+			a.writes = true
+			s, _, name, err := a.openAlone(cmd.Context(), planArgs)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if number == 0 {
+				if number, err = lastLoad(cmd.Context(), s); err != nil {
+					return err
+				}
+			}
+			v, err := load.Withdraw(cmd.Context(), s, number, o)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				err = a.writeJSON(v)
+			} else {
+				a.tellWithdrawal(v, name)
+			}
+			if err == nil && v.Left > 0 {
+				err = errRejects
+			}
+			return err
+		},
+	}
+	c.Flags().StringVar(&commit, "commit", "load", "what is committed together: load or chunk")
+	c.Flags().StringArrayVar(&also, "also", nil, "changed: take back also rows that were changed since")
+	c.Flags().BoolVar(&dryRun, "dry-run", false, "do everything, then roll back")
+	c.Flags().DurationVar(&wait, "wait", 0, "how long to wait for another run of the same plan, such as 5m")
+	c.Flags().StringArrayVar(&a.allowed, "allow-host", nil, "host, other than this machine, that may be written to")
+	return c
+}
+
+// lastLoad is the last load that is not withdrawn.
+func lastLoad(ctx context.Context, s store.Store) (int64, error) {
+	all, err := load.Entries(ctx, s, "")
+	if err != nil {
+		return 0, err
+	}
+	for i := len(all) - 1; i >= 0; i-- {
+		if all[i].State != load.StateWithdrawn {
+			return all[i].Number, nil
+		}
+	}
+	return 0, &store.Fault{Kind: store.Refused, Message: "there is no load to withdraw", Hint: "evensprout history lists the loads of this database"}
+}
+
+func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
+	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}}}
+	counts := []struct {
+		name string
+		of   func(load.WithdrawnEntity) int64
+		all  bool
+	}{
+		{"Removed", func(e load.WithdrawnEntity) int64 { return e.Removed }, true},
+		{"Restored", func(e load.WithdrawnEntity) int64 { return e.Restored }, false},
+		{"Put back", func(e load.WithdrawnEntity) int64 { return e.Returned }, false},
+		{"Gone before", func(e load.WithdrawnEntity) int64 { return e.Gone }, false},
+		{"Left alone", func(e load.WithdrawnEntity) int64 { return e.Left }, false},
+	}
+	total := int64(0)
+	for i := range counts {
+		shown := counts[i].all
+		for _, e := range v.Entities {
+			shown = shown || counts[i].of(e) != 0
+		}
+		if counts[i].all = shown; shown {
+			t.Columns = append(t.Columns, report.Column{Name: counts[i].name, Number: true})
+		}
+	}
+	for _, e := range v.Entities {
+		line := []string{e.Entity, e.Table}
+		for _, c := range counts {
+			if c.all {
+				line = append(line, report.Number(c.of(e)))
+			}
+		}
+		total += e.Removed + e.Restored + e.Returned
+		t.Rows = append(t.Rows, line)
+	}
+	fmt.Fprintln(a.out, a.page.Draw(t))
+	if v.Left > 0 {
+		fmt.Fprintf(a.out, "\n%s left alone:\n", report.Count(v.Left, "row", "rows"))
+		for i, r := range v.LeftRows {
+			if i == maxShownRows {
+				break
+			}
+			head := r.Row
+			if r.Key != "" {
+				head = strings.TrimSpace(head + " (" + r.Key + ")")
+			}
+			fmt.Fprintf(a.out, "  %s: %s\n", head, r.Why)
+		}
+		if rest := v.Left - int64(min(len(v.LeftRows), maxShownRows)); rest > 0 {
+			fmt.Fprintf(a.out, "  and %s more\n", report.Number(rest))
+		}
+	}
+	word, is := a.page.Good("done:"), "is"
+	if v.DryRun {
+		word, is = a.page.Good("dry run, all rolled back:"), "would be"
+	}
+	more := ""
+	if v.Files > 0 {
+		more = ", and " + report.Count(v.Files, "file", "files")
+	}
+	fmt.Fprintf(a.out, "\n%s load %d of %s %s withdrawn from %s: %s%s, %s\n", word, v.Load, v.Plan, is, name, report.Count(total, "row", "rows"), more, pace(total, v.Elapsed))
+}
+
+func (a *app) history() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "history [LOAD] [PLAN]",
+		Short: "List the loads in the journal, or show one",
+		Long: `history lists the loads that the journal of the database knows: which plan, when, by
+whom, how many rows, and whether they are done, unfinished or withdrawn. With a number
+it shows one load: its entities, fingerprints, chunks, and the rows that were left out.
+
+A name that ends in .yaml is a plan, which only says where the database is.`,
+		Example: `  evensprout history
+  evensprout history 3 --db sqlite:app.db
+  evensprout history --json`,
+		Args: cobra.MaximumNArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			number, planArgs, err := loadNumber(args)
+			if err != nil {
+				return err
+			}
+			s, _, name, err := a.openAlone(cmd.Context(), planArgs)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if number > 0 {
+				return a.showLoad(cmd.Context(), s, number)
+			}
+			all, err := load.Entries(cmd.Context(), s, "")
+			if err != nil {
+				return err
+			}
+			if a.json {
+				if all == nil {
+					all = []*load.Entry{}
+				}
+				return a.writeJSON(all)
+			}
+			if len(all) == 0 {
+				fmt.Fprintf(a.out, "The journal of %s knows no load.\n", name)
+				return nil
+			}
+			t := report.Table{Columns: []report.Column{{Name: "Load", Number: true}, {Name: "Plan"}, {Name: "State"}, {Name: "Rows", Number: true},
+				{Name: "Left out", Number: true}, {Name: "Began", Whole: true}, {Name: "By"}}}
+			for _, e := range all {
+				rows, rejected := "", ""
+				if e.Summary != nil {
+					rows, rejected = report.Number(e.Summary.Rows), report.Number(e.Summary.Rejected)
+				}
+				t.Rows = append(t.Rows, []string{strconv.FormatInt(e.Number, 10), planName(e), stateWord(e.State), rows, rejected, e.Began.Format(shownMoment), e.Actor})
+			}
+			fmt.Fprintln(a.out, a.page.Draw(t))
+			return nil
+		},
+	}
+	return c
+}
+
+const shownMoment = "2006-01-02 15:04:05Z"
+
+func planName(e *load.Entry) string {
+	if e.Extra != "" {
+		return e.Plan + ", " + e.Extra
+	}
+	return e.Plan
+}
+
+func stateWord(s load.State) string {
+	switch s {
+	case load.StateOpen:
+		return "not finished"
+	case load.StateWithdrawing:
+		return "half withdrawn"
+	}
+	return string(s)
+}
+
+// showLoad shows one load of the journal.
+func (a *app) showLoad(ctx context.Context, s store.Store, number int64) error {
+	e, err := load.FindEntry(ctx, s, number)
+	if err != nil {
+		return err
+	}
+	chunks, err := load.Chunks(ctx, s, e, nil)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"load": e, "chunks": chunks})
+	}
+	line := func(name, format string, args ...any) {
+		fmt.Fprintf(a.out, "%-12s %s\n", name, fmt.Sprintf(format, args...))
+	}
+	line("load", "%d of %s, %s", e.Number, planName(e), stateWord(e.State))
+	line("began", "%s, by %s", e.Began.Format(shownMoment), e.Actor)
+	if !e.Ended.IsZero() {
+		line("ended", "%s", e.Ended.Format(shownMoment))
+	}
+	line("program", "%s", e.About.Version)
+	line("commit", "%s, %s", e.About.Commit, report.Count(len(chunks), "chunk", "chunks"))
+	undo := "kept until it is withdrawn"
+	if !e.About.Undo {
+		undo = "not kept (--no-undo)"
+	}
+	line("former rows", "%s", undo)
+	for _, x := range e.About.Inputs {
+		if x.Path != "" {
+			line("file", "%s, %s, SHA-256 %s", x.Path, report.Count(x.Bytes, "byte", "bytes"), x.Digest)
+		}
+	}
+	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}, {Name: "Mode"}, {Name: "Planned", Number: true}, {Name: "Inserted", Number: true},
+		{Name: "Updated", Number: true}, {Name: "Left out", Number: true}, {Name: "Fingerprint"}}}
+	sums := load.Sums(e, chunks)
+	for _, x := range e.About.Entities {
+		sum := sums[x.Entity]
+		print := sum.Fingerprint.String()
+		if x.Skipped {
+			print = "left alone: the table had rows"
+		}
+		t.Rows = append(t.Rows, []string{x.Entity, x.Table, string(x.Mode), report.Number(int64(x.Rows + x.Given)), report.Number(sum.Inserted), report.Number(sum.Updated),
+			report.Number(sum.Rejected + sum.Unmatched), print})
+	}
+	fmt.Fprintf(a.out, "\n%s\n", a.page.Draw(t))
+	n := 0
+	for _, c := range chunks {
+		for _, r := range c.Log.Rejected {
+			if n++; n == 1 {
+				fmt.Fprintln(a.out, "\nLeft out:")
+			}
+			if n <= maxShownRows {
+				fmt.Fprintf(a.out, "  %s\n", r.Refusal.Error())
+			}
+		}
+	}
+	if n > maxShownRows {
+		fmt.Fprintf(a.out, "  and %s more\n", report.Number(int64(n-maxShownRows)))
+	}
+	return nil
+}
+
+// tellRestoration shows what a restoration did.
+func (a *app) tellRestoration(r *load.Restoration, name string) {
+	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}, {Name: "Planned", Number: true}, {Name: "Inserted", Number: true}, {Name: "Changed back", Number: true}, {Name: "Deleted", Number: true}}}
+	kept := int64(0)
+	for _, e := range r.Entities {
+		kept += e.Kept
+		t.Rows = append(t.Rows, []string{e.Entity, e.Table, report.Number(e.Rows), report.Number(e.Inserted), report.Number(e.Updated), report.Number(e.Deleted)})
+	}
+	fmt.Fprintln(a.out, a.page.Draw(t))
+	word, is := a.page.Good("done:"), "is"
+	if r.DryRun {
+		word, is = a.page.Good("dry run, all rolled back:"), "would be"
+	}
+	if r.Inserted+r.Updated+r.Deleted == 0 {
+		fmt.Fprintf(a.out, "\n%s %s was as it was loaded already (%s)\n", word, name, pace(0, r.Elapsed))
+	} else {
+		fmt.Fprintf(a.out, "\n%s %s %s as it was loaded: %s inserted, %s changed back, %s deleted (%s)\n", word, name, is,
+			report.Count(r.Inserted, "row", "rows"), report.Number(r.Updated), report.Number(r.Deleted), pace(0, r.Elapsed))
+	}
+	if kept > 0 {
+		fmt.Fprintf(a.out, "%s that are not the plan's stand in tables that had rows before; --delete-extra deletes them.\n", report.Count(kept, "row", "rows"))
+	}
+}

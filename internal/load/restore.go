@@ -1,0 +1,263 @@
+package load
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// RestoreOptions say how to restore.
+type RestoreOptions struct {
+	DryRun bool
+	// DeleteExtra deletes rows that are not the plan's also from tables that held some
+	// before its first load.
+	DeleteExtra bool
+	Again       func(context.Context) (store.Store, error)
+	Wait        time.Duration
+}
+
+// Restoration is what was done to bring tables back to what loads wrote.
+type Restoration struct {
+	Loads    []int64          `json:"loads"`
+	DryRun   bool             `json:"dry_run"`
+	Entities []RestoredEntity `json:"entities"` // in load order
+	Inserted int64            `json:"inserted"`
+	Updated  int64            `json:"updated"`
+	Deleted  int64            `json:"deleted"`
+	Elapsed  time.Duration    `json:"elapsed_ns"`
+}
+
+// RestoredEntity is what was done to the rows of one entity.
+type RestoredEntity struct {
+	Entity   string `json:"entity"`
+	Table    string `json:"table"`
+	Rows     int64  `json:"rows"` // as planned
+	Inserted int64  `json:"inserted"`
+	Updated  int64  `json:"updated"`
+	Deleted  int64  `json:"deleted"`
+	Kept     int64  `json:"kept"` // rows that are not the plan's, and were left
+}
+
+// Restore brings the tables back to what the loads of a plan wrote, by the smallest set
+// of changes, in one transaction: changed rows are changed back, missing ones added,
+// and others deleted from tables that the first load found empty.
+func Restore(ctx context.Context, s store.Store, pasts []*Past, o RestoreOptions) (*Restoration, error) {
+	started := time.Now()
+	first := pasts[0].Entry
+	if err := lockPlan(ctx, s, first.Plan, first.Extra, o.Wait); err != nil {
+		return nil, err
+	}
+	defer unlockPlan(ctx, s, first.Plan, first.Extra)
+	var r *Restoration
+	l := pasts[0].l
+	l.o.Again = o.Again
+	err := l.repeat(ctx, &writer{loader: l, store: s}, func() error {
+		c, err := newComparison(ctx, s, pasts)
+		if err != nil {
+			return err
+		}
+		defer c.close()
+		r, err = c.restore(ctx, o)
+		return err
+	})
+	if err != nil {
+		if ctx.Err() != nil {
+			err = context.Cause(ctx)
+		}
+		return nil, err
+	}
+	r.Elapsed = time.Since(started)
+	return r, nil
+}
+
+func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoration, error) {
+	r := &Restoration{DryRun: o.DryRun}
+	for _, p := range c.pasts {
+		r.Loads = append(r.Loads, p.Entry.Number)
+	}
+	if err := c.begin(ctx); err != nil {
+		return nil, err
+	}
+	restored := map[*part]*RestoredEntity{}
+	for _, t := range c.tables {
+		same, err := c.sameByFingerprint(ctx, t)
+		if err != nil {
+			return nil, err
+		}
+		c.same[t.Name] = same
+	}
+	for _, p := range c.parts {
+		restored[p] = &RestoredEntity{Entity: p.t.Plan.Name, Table: p.t.Table.Name, Rows: p.e.Planned}
+	}
+	extras, err := c.extras(ctx, o, restored)
+	if err != nil {
+		return nil, err
+	}
+	// Extra rows may hold keys that missing ones need, and missing ones may be needed by
+	// rows that refer to extra ones: what can go goes first, and the rest at the end.
+	for _, last := range []bool{false, true} {
+		for _, t := range slices.Backward(c.tables) {
+			n, left, err := c.deleteRows(ctx, t, extras[t.Name], last)
+			if err != nil {
+				return nil, err
+			}
+			extras[t.Name] = left
+			restored[c.byName[t.Name][0]].Deleted += n
+		}
+		if last {
+			break
+		}
+		for _, p := range c.parts {
+			if c.same[p.t.Table.Name] {
+				continue
+			}
+			if err := p.putBack(ctx, restored[p]); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for _, p := range c.parts {
+		e := restored[p]
+		r.Inserted += e.Inserted
+		r.Updated += e.Updated
+		r.Deleted += e.Deleted
+		if i := slices.IndexFunc(r.Entities, func(x RestoredEntity) bool { return x.Entity == e.Entity }); i >= 0 {
+			x := &r.Entities[i]
+			x.Rows, x.Inserted, x.Updated, x.Deleted, x.Kept = x.Rows+e.Rows, x.Inserted+e.Inserted, x.Updated+e.Updated, x.Deleted+e.Deleted, x.Kept+e.Kept
+			continue
+		}
+		r.Entities = append(r.Entities, *e)
+	}
+	tx := c.tx()
+	if err := tx.Settle(ctx); err != nil {
+		return nil, c.parts[0].l.refusal(nil, nil, err)
+	}
+	if o.DryRun {
+		return r, nil
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	return r, tx.Commit(context.WithoutCancel(ctx))
+}
+
+// extras finds the rows that are to be deleted, by table: the values of what tells them.
+func (c *comparison) extras(ctx context.Context, o RestoreOptions, restored map[*part]*RestoredEntity) (map[string][][]grow.Value, error) {
+	out := map[string][][]grow.Value{}
+	for _, t := range c.tables {
+		if c.same[t.Name] {
+			continue
+		}
+		shared, err := c.shared(ctx, t)
+		if err != nil {
+			return nil, err
+		}
+		err = c.eachStranger(ctx, t, keyColumns(t), func(row []grow.Value) error {
+			if shared && !o.DeleteExtra {
+				restored[c.byName[t.Name][0]].Kept++
+				return nil
+			}
+			out[t.Name] = append(out[t.Name], slices.Clone(row))
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// deleteRows deletes rows that nothing refers to, as often as that sets others free. It
+// returns those that are left; at last that is an error.
+func (c *comparison) deleteRows(ctx context.Context, t *schema.Table, rows [][]grow.Value, last bool) (int64, [][]grow.Value, error) {
+	deleted := int64(0)
+	p := c.byName[t.Name][0]
+	columns := keyColumns(t)
+	write := &store.Write{Into: store.Into{Table: t, Columns: columns}, Mode: store.Update, Match: columns, Alike: len(t.PrimaryKey) == 0, Distinct: true}
+	for i := range columns {
+		write.Fields = append(write.Fields, i)
+	}
+	for len(rows) > 0 {
+		st, err := p.w.tx.Stage(ctx, write, func(yield func(*grow.Batch) bool) {
+			for _, row := range rows {
+				if !yield(&grow.Batch{Len: 1, Width: len(columns), Values: row}) {
+					return
+				}
+			}
+		})
+		if err != nil {
+			return deleted, rows, err
+		}
+		found, err := st.Referred(ctx, p.l.plan.Database, nil)
+		if err != nil {
+			return deleted, rows, err
+		}
+		var drop []int64
+		var left [][]grow.Value
+		for _, f := range found {
+			if len(drop) == 0 || drop[len(drop)-1] != f.Row {
+				drop, left = append(drop, f.Row), append(left, rows[f.Row])
+			}
+		}
+		if last && len(left) == len(rows) {
+			return deleted, rows, &Refusal{Kind: store.ForeignKey, Entity: p.t.Plan.Name, Table: t.Name, Refers: t.Name,
+				Message: fmt.Sprintf("%d rows of %s are not the plan's, and rows of %s refer to them", len(rows), t.Name, found[0].Table),
+				Hint:    "delete the rows of " + found[0].Table + " first, or change what they refer to"}
+		}
+		if err := st.Drop(ctx, drop); err != nil {
+			return deleted, rows, err
+		}
+		n, err := st.Remove(ctx)
+		if err != nil {
+			return deleted, rows, p.l.refusal(p.t, nil, err)
+		}
+		deleted += n
+		if rows = left; n == 0 {
+			break
+		}
+	}
+	return deleted, rows, nil
+}
+
+// putBack changes the rows of an entity back, and adds those that are missing.
+func (p *part) putBack(ctx context.Context, e *RestoredEntity) error {
+	for run := range p.runs(p.w, p.t, StagedChunk) {
+		for _, added := range p.kinds(p.t) {
+			if p.t.write.Mode == store.Keep && !added {
+				continue // it was there before, and stays what it is
+			}
+			rows := &pass{}
+			write := p.compared(p.t, added)
+			write.Set = slices.DeleteFunc(write.Set, func(c *schema.Column) bool { return c.Identity == schema.Always })
+			switch {
+			case added && write.Alike:
+				write.Mode = store.Keep
+			case added:
+				write.Mode = store.Upsert
+			default:
+				write.Stamp = p.t.write.Stamp
+			}
+			st, err := p.w.tx.Stage(ctx, write, p.only(p.w, p.t, run, added, rows))
+			if err == nil {
+				err = p.w.growth
+			}
+			if err != nil {
+				return err
+			}
+			out, err := store.Isolate(ctx, p.w.tx, st, 0, rows.n, func(v *store.Violation) error {
+				return p.l.refusalOf(p.t, rows.row(v.Row), v)
+			})
+			if err != nil {
+				return err
+			}
+			e.Inserted += out.Inserted
+			e.Updated += out.Updated
+		}
+	}
+	return nil
+}
