@@ -21,6 +21,7 @@ import (
 	"zombiezen.com/go/sqlite/sqlitex"
 
 	"evensprout/internal/demo"
+	"evensprout/internal/store/storetest"
 )
 
 // program is the built program, as users get it: one static file.
@@ -45,6 +46,7 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	code := m.Run()
+	storetest.Stop()
 	os.RemoveAll(folder)
 	os.Exit(code)
 }

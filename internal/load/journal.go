@@ -494,19 +494,26 @@ func unlockPlan(ctx context.Context, s store.Store, plan, extra string) {
 	s.Unlock(context.WithoutCancel(ctx), lockName(plan, extra))
 }
 
-// lockPoll is how often a lock is asked for again.
+// lockPlan takes a plan's lock. If somebody else has it, that is a *store.Fault.
+func lockPlan(ctx context.Context, s store.Store, plan, extra string) error {
+	holder, err := s.Lock(ctx, lockName(plan, extra))
+	if err == nil && holder != "" {
+		err = &store.Fault{Kind: store.Locked, Message: fmt.Sprintf("%s is being loaded by %s", plan, holder), Hint: "--wait 5m waits until that is done"}
+	}
+	return err
+}
+
+// lockPoll is how often something locked is tried again.
 const lockPoll = 100 * time.Millisecond
 
-// lockPlan takes a plan's lock, and waits for it if that is asked for.
-func lockPlan(ctx context.Context, s store.Store, name, extra string, wait time.Duration) error {
+// patient does something again as long as somebody else has locked it, for some time.
+func patient(ctx context.Context, wait time.Duration, do func() error) error {
 	deadline := time.Now().Add(wait)
 	for {
-		holder, err := s.Lock(ctx, lockName(name, extra))
-		if err != nil || holder == "" {
+		err := do()
+		var fault *store.Fault
+		if !errors.As(err, &fault) || fault.Kind != store.Locked || !time.Now().Before(deadline) {
 			return err
-		}
-		if !time.Now().Before(deadline) {
-			return &store.Fault{Kind: store.Locked, Message: fmt.Sprintf("%s is being loaded by %s", name, holder), Hint: "--wait 5m waits until that is done"}
 		}
 		select {
 		case <-ctx.Done():

@@ -173,26 +173,39 @@ func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*Resu
 	}
 	w := &writer{loader: l, store: s, own: false}
 	defer w.close()
-	if o.Journal != nil {
-		if err := l.openJournal(ctx, s); err != nil {
+	if o.Journal == nil {
+		if err := l.write(ctx, w); err != nil {
 			return nil, err
 		}
+		return l.finished(w), nil
 	}
-	if l.journal != nil && !o.DryRun {
-		if err := lockPlan(ctx, s, c.Plan.Name, o.Journal.Extra, o.Journal.Wait); err != nil {
+	var r *Result
+	err = patient(ctx, o.Journal.Wait, func() (err error) {
+		r, err = l.once(ctx, w)
+		return err
+	})
+	return r, err
+}
+
+// once writes what earlier loads of the plan have not written.
+func (l *loader) once(ctx context.Context, w *writer) (*Result, error) {
+	if err := l.openJournal(ctx, w.store); err != nil {
+		return nil, err
+	}
+	if l.journal != nil && !l.o.DryRun {
+		if err := lockPlan(ctx, w.store, l.plan.Plan.Name, l.o.Journal.Extra); err != nil {
 			return nil, err
 		}
-		defer func() { unlockPlan(ctx, w.store, c.Plan.Name, o.Journal.Extra) }()
+		defer func() { unlockPlan(ctx, w.store, l.plan.Plan.Name, l.o.Journal.Extra) }()
 	}
 	for {
 		done, err := l.repeated(ctx, w)
 		if err != nil {
 			return nil, err
 		}
-		if done {
-			return l.finished(w), nil
+		if !done {
+			err = l.write(ctx, w)
 		}
-		err = l.write(ctx, w)
 		if errors.Is(err, errFenced) {
 			continue // look again at what there is
 		}

@@ -91,7 +91,9 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 		if err := p.memory.learn(c.Log); err != nil {
 			return err
 		}
-		p.done[c.key] = c.State == StateDone
+		if c.key.family >= 0 {
+			p.done[c.key] = c.State == StateDone
+		}
 	}
 	l.memory = p.memory
 	l.reset()

@@ -248,6 +248,9 @@ func (l *loader) adoptChunks(ctx context.Context, w *writer) error {
 	}
 	l.journal.done = map[chunkKey]bool{}
 	for _, c := range chunks {
+		if c.key.family < 0 {
+			continue // not a chunk
+		}
 		if err := w.adopt(c); err != nil {
 			return err
 		}

@@ -49,7 +49,7 @@ type RestoredEntity struct {
 func Restore(ctx context.Context, s store.Store, pasts []*Past, o RestoreOptions) (*Restoration, error) {
 	started := time.Now()
 	first := pasts[0].Entry
-	if err := lockPlan(ctx, s, first.Plan, first.Extra, o.Wait); err != nil {
+	if err := patient(ctx, o.Wait, func() error { return lockPlan(ctx, s, first.Plan, first.Extra) }); err != nil {
 		return nil, err
 	}
 	defer unlockPlan(ctx, s, first.Plan, first.Extra)

@@ -25,12 +25,20 @@ func OpenLoad(ctx context.Context, s store.Store, name, extra string) (*Entry, e
 // Resume goes on with a load that broke off: from the plan that the journal keeps, in
 // the same chunks, without those that are committed. Of the options, what would change
 // rows or chunks does not count.
-func Resume(ctx context.Context, s store.Store, number int64, o Options) (*Result, error) {
+func Resume(ctx context.Context, s store.Store, number int64, o Options) (r *Result, err error) {
+	err = patient(ctx, o.Journal.Wait, func() (err error) {
+		r, err = resume(ctx, s, number, o)
+		return err
+	})
+	return r, err
+}
+
+func resume(ctx context.Context, s store.Store, number int64, o Options) (*Result, error) {
 	e, err := FindEntry(ctx, s, number)
 	if err != nil {
 		return nil, err
 	}
-	if err := lockPlan(ctx, s, e.Plan, e.Extra, o.Journal.Wait); err != nil {
+	if err := lockPlan(ctx, s, e.Plan, e.Extra); err != nil {
 		return nil, err
 	}
 	defer unlockPlan(ctx, s, e.Plan, e.Extra)

@@ -76,12 +76,20 @@ func (e *Continued) Error() string {
 // Withdraw takes a load back: rows that it added go, children first; rows that it
 // changed get their former contents, and rows that it deleted come back. What others
 // have changed since, or now refer to, is left alone and told.
-func Withdraw(ctx context.Context, s store.Store, number int64, o WithdrawOptions) (*Withdrawal, error) {
+func Withdraw(ctx context.Context, s store.Store, number int64, o WithdrawOptions) (out *Withdrawal, err error) {
+	err = patient(ctx, o.Wait, func() (err error) {
+		out, err = withdraw(ctx, s, number, o)
+		return err
+	})
+	return out, err
+}
+
+func withdraw(ctx context.Context, s store.Store, number int64, o WithdrawOptions) (*Withdrawal, error) {
 	e, err := FindEntry(ctx, s, number)
 	if err != nil {
 		return nil, err
 	}
-	if err := lockPlan(ctx, s, e.Plan, e.Extra, o.Wait); err != nil {
+	if err := lockPlan(ctx, s, e.Plan, e.Extra); err != nil {
 		return nil, err
 	}
 	defer unlockPlan(ctx, s, e.Plan, e.Extra)
@@ -130,6 +138,7 @@ type withdrawal struct {
 	o      WithdrawOptions
 	w      *writer
 	tables *store.Journal
+	gone   map[chunkKey]bool // steps that are done, of a withdrawal that broke off
 	out    Withdrawal
 	began  time.Time
 	done   uint64
@@ -227,6 +236,10 @@ func (v *withdrawal) inMany(ctx context.Context) error {
 			return err
 		}
 	}
+	v.gone = map[chunkKey]bool{}
+	for _, c := range v.chunks {
+		v.gone[c.key] = c.State == StateWithdrawn
+	}
 	for step := range v.steps() {
 		if err := transaction(step); err != nil {
 			return &Partial{Err: err, Load: v.Entry.Number}
@@ -253,9 +266,40 @@ func (v *withdrawal) settle(ctx context.Context) error {
 
 // clean removes previous contents, which are not needed any more.
 func (v *withdrawal) clean(ctx context.Context) error {
-	_, err := v.w.tx.Delete(ctx, v.tables.Contents, cells(v.tables.Contents, "load", v.Entry.Number))
+	if _, err := v.w.tx.Delete(ctx, v.tables.Contents, cells(v.tables.Contents, "load", v.Entry.Number)); err != nil {
+		return err
+	}
+	_, err := v.w.tx.Delete(ctx, v.tables.Chunks, cells(v.tables.Chunks, "load", v.Entry.Number, "state", string(StateWithdrawn)))
 	return err
 }
+
+// once does a step unless it was done before, and notes that it is done, where it is
+// committed on its own. The key is not that of any chunk.
+func (v *withdrawal) once(phase int64, t *target, run order.Run, do func(context.Context) error) func(context.Context) error {
+	if v.gone == nil {
+		return do
+	}
+	key := chunkKey{load: v.Entry.Number, family: -phase - int64(slices.Index(v.Plan.Targets, t.Target)), first: int64(run.First.N)}
+	if run.First.Side {
+		key.side = 1
+	}
+	return func(ctx context.Context) error {
+		if v.gone[key] {
+			return nil
+		}
+		if err := do(ctx); err != nil {
+			return err
+		}
+		of := v.tables.Chunks
+		return v.w.tx.Add(ctx, of, append(key.cells(of), cells(of, "state", string(StateWithdrawn))...))
+	}
+}
+
+// The phases of a withdrawal whose steps are noted, as keys of the journal.
+const (
+	phaseRemove = 1_000_000
+	phaseUnlink = 2_000_000
+)
 
 // steps are the parts of a withdrawal, in their order: changed rows get their former
 // contents, references that close circles become NULL, added rows go, children first,
@@ -275,7 +319,7 @@ func (v *withdrawal) steps() iter.Seq[func(context.Context) error] {
 				continue
 			}
 			for run := range v.runs(v.w, t, StagedChunk) {
-				if !yield(func(ctx context.Context) error { return v.unlink(ctx, t, run) }) {
+				if !yield(v.once(phaseUnlink, t, run, func(ctx context.Context) error { return v.unlink(ctx, t, run) })) {
 					return
 				}
 			}
@@ -286,7 +330,7 @@ func (v *withdrawal) steps() iter.Seq[func(context.Context) error] {
 			}
 			runs := slices.Collect(v.runs(v.w, t, v.size()))
 			for _, run := range slices.Backward(runs) {
-				if !yield(func(ctx context.Context) error { return v.remove(ctx, t, run) }) {
+				if !yield(v.once(phaseRemove, t, run, func(ctx context.Context) error { return v.remove(ctx, t, run) })) {
 					return
 				}
 			}

@@ -173,9 +173,15 @@ type database struct {
 	conn  *sqlite.Conn
 	path  string
 	tally store.Tally
+	locks map[string]*os.File // by name
 }
 
-func (d *database) Close() error { return d.conn.Close() }
+func (d *database) Close() error {
+	for name := range d.locks {
+		d.Unlock(context.Background(), name)
+	}
+	return d.conn.Close()
+}
 
 func (d *database) exec(sql string) error {
 	stmt, err := d.conn.Prepare(sql)
@@ -325,11 +331,6 @@ func (d *database) Declare(c *schema.Column) string {
 	}
 	return "TEXT"
 }
-
-// Lock does nothing: the engine has no locks but those of a transaction.
-func (d *database) Lock(context.Context, string) (string, error) { return "", nil }
-
-func (d *database) Unlock(context.Context, string) error { return nil }
 
 func (d *database) Quote(name string) string         { return quote(name) }
 func (d *database) Table(t *schema.Table) string     { return quote(t.Name) }

@@ -11,6 +11,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -55,13 +56,20 @@ var running = servers{list: map[string]*started{}}
 // Main runs a package's tests and ends its servers.
 func Main(m *testing.M) {
 	code := m.Run()
+	Stop()
+	os.Exit(code)
+}
+
+// Stop ends the servers of this process.
+func Stop() {
 	running.mu.Lock()
+	defer running.mu.Unlock()
 	for _, s := range running.list {
 		if s.server != nil {
 			s.server.Remove()
 		}
 	}
-	os.Exit(code)
+	clear(running.list)
 }
 
 // Postgres is a PostgreSQL server, started at the first call. Where there is none and
@@ -229,7 +237,7 @@ func StartMariaDB() (*Server, error) {
 	}
 	s.command = []string{program("mariadbd"), "--no-defaults", "--datadir=" + data, "--port=" + strconv.Itoa(s.Port), "--bind-address=127.0.0.1",
 		"--socket=" + filepath.Join(s.folder, "socket"), "--pid-file=" + filepath.Join(s.folder, "pid"), "--skip-log-bin",
-		"--innodb-flush-log-at-trx-commit=0", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=256M", "--innodb-doublewrite=0",
+		"--innodb-flush-log-at-trx-commit=2", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=256M", "--innodb-doublewrite=0",
 		"--sql-mode=", "--default-time-zone=+05:45", "--character-set-server=latin1", "--transaction-isolation=SERIALIZABLE",
 		"--auto-increment-increment=3", "--auto-increment-offset=2", "--autocommit=0"}
 	s.url = fmt.Sprintf("mysql://root@127.0.0.1:%d/%%s", s.Port)
@@ -302,11 +310,18 @@ func (s *Server) Start() error {
 func (s *Server) Kill() {
 	pid := s.process.Process.Pid
 	s.process.Process.Signal(syscall.SIGSTOP) // so that it starts no more
-	for _, child := range children(pid) {
+	started := children(pid)
+	for _, child := range started {
 		syscall.Kill(child, syscall.SIGKILL)
 	}
 	s.process.Process.Kill()
 	<-s.ended
+	// What they share in memory is free once they are gone, too.
+	for deadline := time.Now().Add(startWait); time.Now().Before(deadline); time.Sleep(time.Millisecond) {
+		if !slices.ContainsFunc(started, func(child int) bool { return syscall.Kill(child, 0) == nil }) {
+			return
+		}
+	}
 }
 
 // children are the processes that a process started.
