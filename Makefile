@@ -1,4 +1,4 @@
-.PHONY: build test check bench cluster fuzz golden screenshots clean
+.PHONY: build test check bench cluster faults fuzz golden screenshots clean
 
 build: ## one static program, bin/evensprout
 	CGO_ENABLED=0 go build -trimpath -o bin/evensprout ./cmd/evensprout
@@ -16,6 +16,9 @@ bench: ## the core's figures against what we want, and loads against what the en
 
 cluster: ## a load into a cluster of three MariaDB nodes, of which one is killed
 	scripts/try-cluster.sh
+
+faults: ## the long form of the tests that kill programs and servers and cut connections
+	EVENSPROUT_FAULTS=long go test ./cmd/evensprout -count=1 -timeout 2h -v -run 'Killed|Cut'
 
 fuzz: ## half a minute for each reader
 	go test ./internal/plan -run xxx -fuzz FuzzRead -fuzztime 30s

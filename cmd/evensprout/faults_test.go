@@ -601,19 +601,25 @@ func TestAServersFullDisk(t *testing.T) {
 			server, err := e.fresh()
 			require.NoError(t, err)
 			defer server.Remove()
+			require.NoError(t, server.Give(disk))
 			e.start = func(testing.TB) *storetest.Server { return server }
 			f.write("evensprout.yaml", harbourPlan(100, 60000))
 			s := &site{folder: f, engine: e}
 			s.url = s.database(t)
 			_, after, _ := s.undisturbed(t)
 			if e.name == "postgres" {
-				s.exec(t, "CREATE TABLESPACE small LOCATION '"+disk+"'", "ALTER TABLE visits SET TABLESPACE small")
+				s.exec(t, "CREATE TABLESPACE small LOCATION '"+disk+"'", "TRUNCATE visits", "ALTER TABLE visits SET TABLESPACE small")
 			} else {
 				s.exec(t, "DROP TABLE visits", "CREATE TABLE visits (id INTEGER AUTO_INCREMENT PRIMARY KEY, port_id INTEGER NOT NULL REFERENCES ports (id), note VARCHAR(200)) ENGINE=InnoDB DATA DIRECTORY = '"+disk+"'")
 			}
 			r := s.on("load", "--chunk", "5000")
-			assert.Equal(t, 1, r.code, r.errOut)
-			assert.Contains(t, r.errOut, "no room left")
+			if r.code == 4 && strings.Contains(r.errOut, "the connection to the server broke") {
+				t.Log("the server itself ended, as this one does when it finds no room to roll back in")
+				require.NoError(t, server.Start())
+			} else {
+				assert.Equal(t, 1, r.code, r.errOut)
+				assert.Contains(t, r.errOut, "no room left")
+			}
 			assert.Contains(t, r.errOut, "evensprout load --resume goes on with load")
 			out, err := exec.Command("mount", "-o", "remount,size=200m", disk).CombinedOutput()
 			require.NoError(t, err, string(out))

@@ -305,6 +305,20 @@ func (s *Server) Start() error {
 	}
 }
 
+// Give makes the user that the server runs as the owner of a folder.
+func (s *Server) Give(folder string) error {
+	if s.user == nil {
+		return nil
+	}
+	return os.Chown(folder, int(s.user.Uid), int(s.user.Gid))
+}
+
+// Log is what the server wrote.
+func (s *Server) Log() string {
+	text, _ := os.ReadFile(filepath.Join(s.folder, "log"))
+	return string(text)
+}
+
 // Kill ends the server as a power failure would: with the processes that it started,
 // which would go on for a while.
 func (s *Server) Kill() {
