@@ -354,7 +354,10 @@ func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
 			if r.Key != "" {
 				head = strings.TrimSpace(head + " (" + r.Key + ")")
 			}
-			fmt.Fprintf(a.out, "  %s: %s\n", head, r.Why)
+			if head != "" {
+				head += ": "
+			}
+			fmt.Fprintf(a.out, "  %s%s\n", head, r.Why)
 		}
 		if rest := v.Left - int64(min(len(v.LeftRows), maxShownRows)); rest > 0 {
 			fmt.Fprintf(a.out, "  and %s more\n", report.Number(rest))

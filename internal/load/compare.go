@@ -243,7 +243,7 @@ func (c *comparison) sameByFingerprint(ctx context.Context, table *schema.Table)
 	var buf []byte
 	for _, p := range parts {
 		into := p.t.into()
-		whole = whole && (p.t.write.Mode == store.Insert || p.t.write.Mode == store.Replace) && slices.Equal(into.Columns, columns)
+		whole = whole && (p.t.write.Mode == store.Insert || p.t.write.Mode == store.Replace) && slices.Equal(namesOf(into.Columns), namesOf(columns))
 		for run := range p.runs(p.w, p.t, sliceRows) {
 			for b := range p.written(p.w, p.t, run, nil) {
 				p.e.Planned += int64(b.Len)
@@ -280,6 +280,14 @@ func (c *comparison) sameByFingerprint(ctx context.Context, table *schema.Table)
 		return nil
 	})
 	return found == planned, err
+}
+
+func namesOf(columns []*schema.Column) []string {
+	names := make([]string, len(columns))
+	for i, c := range columns {
+		names[i] = c.Name
+	}
+	return names
 }
 
 func hashed(b []byte) grow.Fingerprint {
@@ -569,7 +577,7 @@ func (c *comparison) eachStranger(ctx context.Context, table *schema.Table, colu
 		for _, p := range parts {
 			var places []int
 			for _, c := range match {
-				i := slices.Index(p.t.Columns, c)
+				i := slices.IndexFunc(p.t.Columns, func(x *schema.Column) bool { return x != nil && x.Name == c.Name })
 				if i < 0 {
 					failed = fmt.Errorf("%s and %s share the table %s, and have no key in common", parts[0].t.Plan.Name, p.t.Plan.Name, table.Name)
 					return

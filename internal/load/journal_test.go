@@ -11,7 +11,9 @@ import (
 
 	"evensprout/internal/demo"
 	"evensprout/internal/files"
+	"evensprout/internal/grow"
 	"evensprout/internal/plan"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
 )
@@ -184,6 +186,18 @@ func TestSecondLoadsThatAreRefused(t *testing.T) {
 		assert.Equal(t, int64(2), gone.Entities[0].Missing)
 		assert.Equal(t, "Port row 3", gone.Entities[0].MissingRows[0].Row)
 	})
+}
+
+// query reads a column of a view.
+func (d *db) query(t *testing.T, view, column string) []string {
+	t.Helper()
+	var out []string
+	q := store.Query{Table: &schema.Table{Name: view, PrimaryKey: []string{"id"}, Columns: []*schema.Column{{Name: "id"}}}, Columns: []*schema.Column{{Name: column, Kind: schema.Text}}}
+	require.NoError(t, d.store.Select(t.Context(), q, func(row []grow.Value) error {
+		out = append(out, row[0].String())
+		return nil
+	}))
+	return out
 }
 
 // exec runs a statement as another program would.

@@ -340,7 +340,9 @@ func (v *withdrawal) steps() iter.Seq[func(context.Context) error] {
 				return
 			}
 		}
-		yield(v.returnRemoved)
+		if yield(v.returnRemoved) {
+			yield(v.tellUnkept)
+		}
 	}
 }
 
@@ -769,6 +771,30 @@ func (v *withdrawal) returnRemoved(ctx context.Context) error {
 		}
 		if err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// tellUnkept tells how many rows stay as the load left them, because it did not keep
+// what they held before.
+func (v *withdrawal) tellUnkept(ctx context.Context) error {
+	if v.Entry.About.Undo {
+		return nil
+	}
+	sums := Sums(v.Entry, v.chunks)
+	for _, t := range v.l.list {
+		sum := sums[t.Plan.Name]
+		for _, x := range []struct {
+			n    int64
+			what string
+		}{{sum.Updated, "changed"}, {sum.Removed, "deleted"}} {
+			if x.n > 0 {
+				v.out.Left += x.n
+				v.of(t).Left += x.n
+				v.out.LeftRows = append(v.out.LeftRows, LeftRow{Entity: t.Plan.Name,
+					Why: fmt.Sprintf("%d rows of %s that the load %s stay so: it did not keep what they held before (--no-undo)", x.n, t.Table.Name, x.what)})
+			}
 		}
 	}
 	return nil

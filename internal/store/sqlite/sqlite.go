@@ -419,6 +419,11 @@ func read(s *sqlite.Stmt, i int, c *schema.Column) grow.Value {
 	} else {
 		text = s.ColumnText(i)
 	}
+	if c.Kind == schema.Any && s.ColumnType(i) == sqlite.TypeFloat {
+		if v, err := grow.ParseDecimal(text); err == nil {
+			return v // a number, not a text: such columns hold what they are given
+		}
+	}
 	if c.Kind == schema.Decimal || c.Kind == schema.Real {
 		if v, err := grow.ParseDecimal(text); err == nil {
 			if r, ok := v.Rescale(max(v.Scale, uint8(c.Scale))); ok {

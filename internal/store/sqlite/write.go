@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -200,6 +201,11 @@ func bind(s *sqlite.Stmt, at int, v *grow.Value, c *schema.Column) {
 		var buf [64]byte
 		text := buf[:0]
 		switch {
+		case v.Type == grow.Decimal && c != nil && c.Kind == schema.Any:
+			// No column type makes a number of a text here.
+			f, _ := strconv.ParseFloat(v.String(), 64) // a decimal always is one
+			s.BindFloat(at, f)
+			return
 		case v.Type == grow.Timestamp:
 			text = grow.AppendTimestamp(text, *v)
 		case v.Type == grow.Date && c != nil && c.Kind == schema.Timestamp:
