@@ -17,7 +17,9 @@ shot preview-spread evensprout preview --entity Passenger --spread
 shot preview-row evensprout preview --entity Passenger --row 4321
 shot look evensprout look
 shot look-table evensprout look bookings --limit 30
-shot load-again evensprout load
+shot load-again sh -c 'evensprout load; sed -i "s/share: 31%/share: 35%/" evensprout.yaml; echo; evensprout load; sed -i "s/share: 35%/share: 31%/; s/rows: 5000/rows: 6000/" evensprout.yaml; echo; evensprout load'
+sed -i 's/rows: 6000/rows: 5000/' evensprout.yaml
+evensprout withdraw >/dev/null
 shot catalog evensprout catalog
 
 # A plan with mistakes of several kinds.
@@ -48,3 +50,11 @@ entities:
     rows_from: {file: prices.csv, key: [code], columns: {code: Code, price: {column: New price, as: decimal}}}
 PLAN
 shot update sh -c 'cat prices.csv; evensprout load prices.yaml --changes changes.csv --statements; cat changes.csv'
+
+# What others did since the load: it is told, and left alone.
+sqlite3 larkwater.db "UPDATE passengers SET given_name = 'Zora' WHERE id = 1001; DELETE FROM tickets WHERE id IN (1, 2, 3);
+  INSERT INTO crew (id, full_name, job) VALUES (9001, 'Uma Wren', 'cook');
+  INSERT INTO bookings SELECT 99999, 'ZZ999999', passenger_id, sailing_id, booked_at, total FROM bookings WHERE passenger_id = 1005 LIMIT 1"
+shot compare evensprout compare
+shot history sh -c 'evensprout history; echo; evensprout history 1'
+shot withdraw evensprout withdraw 1 --also changed

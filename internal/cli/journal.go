@@ -184,8 +184,8 @@ func (a *app) tellDifference(d *load.Difference, name string, took time.Duration
 	}
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	for _, e := range d.Entities {
-		a.tellRows("missing", e.Missing, e.MissingRows)
-		a.tellRows("changed", e.Changed, e.ChangedRows)
+		a.tellRows("missing from "+e.Table, e.Missing, e.MissingRows)
+		a.tellRows("changed in "+e.Table, e.Changed, e.ChangedRows)
 		a.tellRows("extra in "+e.Table, e.Extra, e.ExtraRows)
 	}
 	if d.Same() {
@@ -472,11 +472,16 @@ func (a *app) showLoad(ctx context.Context, s store.Store, number int64) error {
 	}
 	line("program", "%s", e.About.Version)
 	line("commit", "%s, %s", e.About.Commit, report.Count(len(chunks), "chunk", "chunks"))
-	undo := "kept until it is withdrawn"
-	if !e.About.Undo {
-		undo = "not kept (--no-undo)"
+	sums, former := load.Sums(e, chunks), int64(0)
+	for _, sum := range sums {
+		former += sum.Updated + sum.Removed
 	}
-	line("former rows", "%s", undo)
+	switch {
+	case former > 0 && !e.About.Undo:
+		line("former rows", "%s were changed or deleted; what they held was not kept (--no-undo)", report.Number(former))
+	case former > 0 && e.State != load.StateWithdrawn:
+		line("former rows", "%s were changed or deleted; what they held is kept until the load is withdrawn", report.Number(former))
+	}
 	for _, x := range e.About.Inputs {
 		if x.Path != "" {
 			line("file", "%s, %s, SHA-256 %s", x.Path, report.Count(x.Bytes, "byte", "bytes"), x.Digest)
@@ -484,7 +489,6 @@ func (a *app) showLoad(ctx context.Context, s store.Store, number int64) error {
 	}
 	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}, {Name: "Mode"}, {Name: "Planned", Number: true}, {Name: "Inserted", Number: true},
 		{Name: "Updated", Number: true}, {Name: "Left out", Number: true}, {Name: "Fingerprint"}}}
-	sums := load.Sums(e, chunks)
 	for _, x := range e.About.Entities {
 		sum := sums[x.Entity]
 		print := sum.Fingerprint.String()
