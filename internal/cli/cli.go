@@ -333,6 +333,7 @@ func (a *app) exit(err error) int {
 		gone       *load.Gone
 		continued  *load.Continued
 		unknown    *load.NoEntry
+		half       *load.HalfWithdrawn
 	)
 	code := exitFailed
 	failure := map[string]any{"message": err.Error()}
@@ -351,6 +352,10 @@ func (a *app) exit(err error) int {
 			failure["load"] = partial.Load
 			asBefore += fmt.Sprintf("\n       evensprout load --resume goes on with load %d; evensprout withdraw %d takes it back.", partial.Load, partial.Load)
 		}
+	}
+	if errors.As(err, &half) {
+		asBefore = fmt.Sprintf("What was open was rolled back; a part of load %d is withdrawn.\n       evensprout withdraw %d --commit chunk goes on with that.", half.Load, half.Load)
+		failure["load"] = half.Load
 	}
 	say := func(message string) { fmt.Fprintln(a.err, a.errPage.Alarm("error:"), message) }
 	hint := func(h string) {
@@ -444,7 +449,7 @@ func (a *app) exit(err error) int {
 		}
 		say(err.Error())
 		hint(fault.Hint)
-		if fault.Kind == store.Full || fault.Kind == store.Transient || fault.Kind == store.Lost || partial != nil {
+		if fault.Kind == store.Full || fault.Kind == store.Transient || fault.Kind == store.Lost || partial != nil || half != nil {
 			hint(asBefore)
 		}
 	case errors.As(err, &row):

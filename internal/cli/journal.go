@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/user"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -236,7 +238,8 @@ it is the last load that was not withdrawn.
 
 A row goes, or is restored, only if it still holds what was written. Rows that others
 have changed since, and rows that other rows now refer to, are left alone and listed:
---also changed takes back changed ones, too.
+--also changed takes back changed ones, too, and --also referring deletes the rows that
+refer to those that go.
 
 Everything is done in one transaction; --commit chunk does it in steps, which can be
 broken off and continued by the same command. Counters that number rows are not moved
@@ -257,10 +260,14 @@ back. A name that ends in .yaml is a plan, which only says where the database is
 				}
 			}
 			for _, word := range also {
-				if word != "changed" {
-					return usageError{fmt.Errorf("--also knows the word changed, and here is %q", word)}
+				switch word {
+				case "changed":
+					o.Changed = true
+				case "referring":
+					o.Referring = true
+				default:
+					return usageError{fmt.Errorf("--also knows the words changed and referring, and here is %q", word)}
 				}
-				o.Changed = true
 			}
 			a.writes = true
 			s, _, name, err := a.openAlone(cmd.Context(), planArgs)
@@ -289,7 +296,7 @@ back. A name that ends in .yaml is a plan, which only says where the database is
 		},
 	}
 	c.Flags().StringVar(&commit, "commit", "load", "what is committed together: load or chunk")
-	c.Flags().StringArrayVar(&also, "also", nil, "changed: take back also rows that were changed since")
+	c.Flags().StringArrayVar(&also, "also", nil, "changed: take back also rows that were changed since; referring: delete also rows of others that refer to those that go")
 	c.Flags().BoolVar(&dryRun, "dry-run", false, "do everything, then roll back")
 	c.Flags().DurationVar(&wait, "wait", 0, "how long to wait for another run of the same plan, such as 5m")
 	c.Flags().StringArrayVar(&a.allowed, "allow-host", nil, "host, other than this machine, that may be written to")
@@ -363,6 +370,9 @@ func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
 			fmt.Fprintf(a.out, "  and %s more\n", report.Number(rest))
 		}
 	}
+	for _, table := range slices.Sorted(maps.Keys(v.Others)) {
+		fmt.Fprintf(a.out, "\n%s of %s referred to these, and %s removed as well.\n", report.Count(v.Others[table], "row", "rows"), table, verb(v.Others[table]))
+	}
 	word, is := a.page.Good("done:"), "is"
 	if v.DryRun {
 		word, is = a.page.Good("dry run, all rolled back:"), "would be"
@@ -372,6 +382,13 @@ func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
 		more = ", and " + report.Count(v.Files, "file", "files")
 	}
 	fmt.Fprintf(a.out, "\n%s load %d of %s %s withdrawn from %s: %s%s, %s\n", word, v.Load, v.Plan, is, name, report.Count(total, "row", "rows"), more, pace(total, v.Elapsed))
+}
+
+func verb(n int64) string {
+	if n == 1 {
+		return "is"
+	}
+	return "are"
 }
 
 func (a *app) history() *cobra.Command {

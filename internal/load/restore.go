@@ -177,19 +177,8 @@ func (c *comparison) extras(ctx context.Context, o RestoreOptions, restored map[
 func (c *comparison) deleteRows(ctx context.Context, t *schema.Table, rows [][]grow.Value, last bool) (int64, [][]grow.Value, error) {
 	deleted := int64(0)
 	p := c.byName[t.Name][0]
-	columns := keyColumns(t)
-	write := &store.Write{Into: store.Into{Table: t, Columns: columns}, Mode: store.Update, Match: columns, Alike: len(t.PrimaryKey) == 0, Distinct: true}
-	for i := range columns {
-		write.Fields = append(write.Fields, i)
-	}
 	for len(rows) > 0 {
-		st, err := p.w.tx.Stage(ctx, write, func(yield func(*grow.Batch) bool) {
-			for _, row := range rows {
-				if !yield(&grow.Batch{Len: 1, Width: len(columns), Values: row}) {
-					return
-				}
-			}
-		})
+		st, err := stageKeys(ctx, p.w.tx, t, rows)
 		if err != nil {
 			return deleted, rows, err
 		}
@@ -222,6 +211,23 @@ func (c *comparison) deleteRows(ctx context.Context, t *schema.Table, rows [][]g
 		}
 	}
 	return deleted, rows, nil
+}
+
+// stageKeys stages rows by what tells them: their primary keys, or, without one, all
+// that they have.
+func stageKeys(ctx context.Context, tx store.Tx, t *schema.Table, rows [][]grow.Value) (store.Stage, error) {
+	columns := keyColumns(t)
+	write := &store.Write{Into: store.Into{Table: t, Columns: columns}, Mode: store.Update, Match: columns, Alike: len(t.PrimaryKey) == 0, Distinct: true}
+	for i := range columns {
+		write.Fields = append(write.Fields, i)
+	}
+	return tx.Stage(ctx, write, func(yield func(*grow.Batch) bool) {
+		for _, row := range rows {
+			if !yield(&grow.Batch{Len: 1, Width: len(columns), Values: row}) {
+				return
+			}
+		}
+	})
 }
 
 // putBack changes the rows of an entity back, and adds those that are missing.

@@ -25,9 +25,12 @@ type WithdrawOptions struct {
 	Commit  plan.Commit // CommitLoad: all or nothing; CommitChunk: resumable
 	DryRun  bool
 	Changed bool // take back also what others have changed since
-	Wait    time.Duration
-	Rows    func(plan.FileSpec) (plan.FileRows, plan.Problems)
-	Again   func(context.Context) (store.Store, error)
+	// Referring deletes also the rows that refer to those that go, and those that refer
+	// to these.
+	Referring bool
+	Wait      time.Duration
+	Rows      func(plan.FileSpec) (plan.FileRows, plan.Problems)
+	Again     func(context.Context) (store.Store, error)
 	// Progress, if set, is told now and then how many rows are looked at.
 	Progress func(done, total uint64)
 }
@@ -41,6 +44,7 @@ type Withdrawal struct {
 	Left     int64             `json:"left"`
 	LeftRows []LeftRow         `json:"left_rows,omitempty"` // the first of them
 	Files    int               `json:"files,omitempty"`     // placeholder files that were removed
+	Others   map[string]int64  `json:"others,omitempty"`    // rows that referred to those that went, and went as well, by table
 	Elapsed  time.Duration     `json:"elapsed_ns"`
 
 	byEntity map[string]int // places in Entities
@@ -72,6 +76,15 @@ type Continued struct{ Number, By int64 }
 func (e *Continued) Error() string {
 	return fmt.Sprintf("load %d added rows to what load %d had loaded", e.By, e.Number)
 }
+
+// HalfWithdrawn is an error after some steps of a withdrawal were committed.
+type HalfWithdrawn struct {
+	Err  error
+	Load int64
+}
+
+func (e *HalfWithdrawn) Error() string { return e.Err.Error() }
+func (e *HalfWithdrawn) Unwrap() error { return e.Err }
 
 // Withdraw takes a load back: rows that it added go, children first; rows that it
 // changed get their former contents, and rows that it deleted come back. What others
@@ -242,7 +255,7 @@ func (v *withdrawal) inMany(ctx context.Context) error {
 	}
 	for step := range v.steps() {
 		if err := transaction(step); err != nil {
-			return &Partial{Err: err, Load: v.Entry.Number}
+			return &HalfWithdrawn{err, v.Entry.Number}
 		}
 	}
 	err := transaction(func(ctx context.Context) error {
@@ -252,7 +265,7 @@ func (v *withdrawal) inMany(ctx context.Context) error {
 		return v.clean(ctx)
 	})
 	if err != nil {
-		return &Partial{Err: err, Load: v.Entry.Number}
+		return &HalfWithdrawn{err, v.Entry.Number}
 	}
 	return v.removeFiles()
 }
@@ -398,6 +411,18 @@ func (v *withdrawal) remove(ctx context.Context, t *target, run order.Run) error
 			return err
 		}
 	}
+	if v.o.Referring {
+		if err := v.removeReferrers(ctx, t, st, run); err != nil {
+			return err
+		}
+		rows = &pass{}
+		if st, err = v.w.tx.Stage(ctx, v.compared(t, true), v.without(t, v.only(v.w, t, run, true, rows))); err != nil {
+			return err
+		}
+		if err := v.sorted(ctx, t, st, rows, false); err != nil {
+			return err
+		}
+	}
 	for {
 		found, err := st.Referred(ctx, v.l.plan.Database, v.ignored())
 		if err != nil {
@@ -447,6 +472,70 @@ func (v *withdrawal) remove(ctx context.Context, t *target, run order.Run) error
 	v.done += run.Rows
 	if v.o.Progress != nil {
 		v.o.Progress(v.done, max(v.done, uint64(v.total())))
+	}
+	return nil
+}
+
+// removeReferrers deletes the rows of other tables that refer to staged ones.
+func (v *withdrawal) removeReferrers(ctx context.Context, t *target, st store.Stage, run order.Run) error {
+	seen := map[string]map[string]bool{}
+	// Rows of the same table that go anyway are no others.
+	match, _ := t.identity()
+	if slices.Equal(namesOf(match), t.Table.PrimaryKey) {
+		seen[t.Table.Name] = map[string]bool{}
+		for b := range v.only(v.w, t, run, true, &pass{}) {
+			for i := range b.Len {
+				var key []grow.Value
+				for _, c := range match {
+					key = append(key, b.Row(i)[slices.Index(t.Columns, c)])
+				}
+				seen[t.Table.Name][pairs(match, key)] = true
+			}
+		}
+	}
+	return v.removeReferrersOf(ctx, st, seen)
+}
+
+func (v *withdrawal) removeReferrersOf(ctx context.Context, st store.Stage, seen map[string]map[string]bool) error {
+	found := map[*schema.Table][][]grow.Value{}
+	err := st.Referrers(ctx, v.l.plan.Database, func(t *schema.Table, key []grow.Value) error {
+		text := pairs(keyColumns(t), key)
+		if seen[t.Name] == nil {
+			seen[t.Name] = map[string]bool{}
+		}
+		if !seen[t.Name][text] {
+			seen[t.Name][text] = true
+			found[t] = append(found[t], slices.Clone(key))
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, t := range v.l.plan.Database.Tables { // in an order that does not change
+		keys := found[t]
+		if len(keys) == 0 {
+			continue
+		}
+		stage := func() (store.Stage, error) { return stageKeys(ctx, v.w.tx, t, keys) }
+		st, err := stage()
+		if err != nil {
+			return err
+		}
+		if err := v.removeReferrersOf(ctx, st, seen); err != nil {
+			return err
+		}
+		if st, err = stage(); err != nil { // others have used its place since
+			return err
+		}
+		n, err := st.Remove(ctx)
+		if err != nil {
+			return v.l.refusal(nil, nil, err)
+		}
+		if v.out.Others == nil {
+			v.out.Others = map[string]int64{}
+		}
+		v.out.Others[t.Name] += n
 	}
 	return nil
 }

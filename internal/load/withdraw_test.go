@@ -50,6 +50,22 @@ func TestWithdrawLeavesAloneWhatOthersTouched(t *testing.T) {
 	})
 }
 
+// Rows that refer to those that go can be deleted as well, with what refers to them.
+func TestWithdrawWithWhatRefers(t *testing.T) {
+	const text = "  Port:\n    table: ports\n    rows: 6\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"Q[0-9]{4}\", unique: true}}\n"
+	onEach(t, ports+" CREATE TABLE crews (id INTEGER PRIMARY KEY, berth_id INTEGER REFERENCES berths (id), lead_id INTEGER REFERENCES crews (id));", func(t *testing.T, d *db) {
+		before := dump(t, d.store)
+		r, err := d.load(t, text, d.journaled(Options{}))
+		require.NoError(t, err)
+		d.exec(t, "INSERT INTO berths (id, port_id, number, price) VALUES (7001, 1002, 1, 1), (7002, 1003, 1, 1)")
+		d.exec(t, "INSERT INTO crews VALUES (1, 7001, NULL)")
+		d.exec(t, "INSERT INTO crews VALUES (2, NULL, 1)")
+		v := d.withdrawn(t, r.Load, WithdrawOptions{Referring: true})
+		assert.Equal(t, map[string]int64{"berths": 2, "crews": 2}, v.Others)
+		assert.Equal(t, before, dump(t, d.store))
+	})
+}
+
 const circle = `
 CREATE TABLE vessels (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, captain_id INTEGER);
 CREATE TABLE crew (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, vessel_id INTEGER NOT NULL REFERENCES vessels (id), boss_id INTEGER REFERENCES crew (id));`

@@ -152,6 +152,8 @@ type Stage interface {
 	// Referred are the rows whose match rows of some table refer to; a row's references
 	// to itself do not count, nor do those of the columns left out.
 	Referred(ctx context.Context, db *schema.Database, except []*schema.Column) ([]Referral, error)
+	// Referrers shows the primary keys of the rows that refer to the matches, by table.
+	Referrers(ctx context.Context, db *schema.Database, show func(t *schema.Table, key []grow.Value) error) error
 	// Copies shows how many rows of the table match each staged one.
 	Copies(ctx context.Context, show func(row, n int64) error) error
 	// Strangers shows columns of the rows of the table that no staged row matches.

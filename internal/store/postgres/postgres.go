@@ -182,6 +182,8 @@ func (d *database) fault(err error) error {
 		f.Kind, f.Message = store.Interrupted, "interrupted"
 	case strings.HasPrefix(e.Code, "57P") || strings.HasPrefix(e.Code, "08"):
 		f.Kind, f.Message = store.Lost, "the server ended the connection"
+	case e.Code == "53200":
+		f.Kind, f.Message, f.Hint = store.Full, "the server has no memory left for this", "other transactions may hold too many locks: end them, or raise max_locks_per_transaction"
 	case strings.HasPrefix(e.Code, "53"):
 		f.Kind, f.Message, f.Hint = store.Full, "the server has no room left", "make room on its disk, or load fewer rows"
 	case e.Code == "25006":

@@ -100,6 +100,33 @@ func (s *stage) Strangers(ctx context.Context, columns []*schema.Column, show fu
 	return s.Query(ctx, "SELECT "+strings.Join(Names(s, "t.", columns), ", ")+" FROM "+s.table+" AS t WHERE "+absent, nil, columns, show)
 }
 
+// Referrers shows the primary keys of the rows that refer to the matches. Rows of tables
+// without one are not shown.
+func (s *stage) Referrers(ctx context.Context, db *schema.Database, show func(*schema.Table, []grow.Value) error) error {
+	if err := s.counted(ctx); err != nil {
+		return err
+	}
+	for _, other := range db.Tables {
+		keys := columnsOf(other, other.PrimaryKey)
+		for i := range other.References {
+			r := &other.References[i]
+			if r.To == nil || r.To.Name != s.w.Table.Name || len(keys) == 0 {
+				continue
+			}
+			var same []string
+			for j, name := range r.Columns {
+				same = append(same, "o."+s.Quote(name)+" = t."+s.Quote(r.Targets[j]))
+			}
+			sql := "SELECT DISTINCT " + strings.Join(Names(s, "o.", keys), ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on +
+				" JOIN " + s.Table(other) + " AS o ON " + strings.Join(same, " AND ")
+			if err := s.Query(ctx, sql, nil, keys, func(row []grow.Value) error { return show(other, row) }); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // Copies shows how many rows of the table match each staged one.
 func (s *stage) Copies(ctx context.Context, show func(row, n int64) error) error {
 	if err := s.counted(ctx); err != nil {
