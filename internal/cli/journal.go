@@ -108,11 +108,11 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 			switch {
 			case cmd.Flags().Changed("load"):
 				var one *load.Past
-				if one, err = load.Recall(cmd.Context(), s, number, files.Rows); err == nil {
+				if one, err = load.Recall(cmd.Context(), s, number, nil, files.Rows); err == nil {
 					pasts = []*load.Past{one}
 				}
 			case p != nil:
-				pasts, err = load.RecallAll(cmd.Context(), s, p.Name, extra, files.Rows)
+				pasts, err = load.RecallAll(cmd.Context(), s, p.Name, extra, nil, files.Rows)
 			default:
 				err = usageError{errors.New("compare needs a plan, or --load N")}
 			}

@@ -18,6 +18,7 @@ import (
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
@@ -178,6 +179,12 @@ rows were left out or not found, 130 interrupted.`,
 			}
 			a.writes, a.extra = true, journal.extra
 			deadline := time.Now().Add(journal.wait)
+			if journal.restore && journal.wait == 0 {
+				done, err := a.restoredAlone(cmd.Context(), args, o, &journal)
+				if done || err != nil {
+					return err
+				}
+			}
 			c, s, name, err := a.compileWhenReady(cmd.Context(), args, journal.wait)
 			if err != nil {
 				return err
@@ -206,7 +213,7 @@ rows were left out or not found, 130 interrupted.`,
 			}
 			o.Again = a.again
 			if journal.restore {
-				done, err := a.restored(cmd.Context(), s, c, name, o, &journal)
+				done, err := a.restored(cmd.Context(), s, c.Plan.Name, c.Database, name, o, &journal, max(0, time.Until(deadline)))
 				if done || err != nil {
 					return err
 				}
@@ -261,9 +268,24 @@ func mayCome(err error) bool {
 	return errors.As(err, &fault) && slices.Contains([]store.FaultKind{store.Unreachable, store.Missing, store.Lost, store.Locked, store.Transient}, fault.Kind)
 }
 
+// restoredAlone brings the tables back without compiling the plan: its loads are in the
+// journal as they were.
+func (a *app) restoredAlone(ctx context.Context, args []string, o load.Options, journal *journalFlags) (bool, error) {
+	s, p, name, err := a.openAlone(ctx, args)
+	if err != nil || p == nil {
+		return false, err
+	}
+	defer s.Close()
+	all, err := load.Entries(ctx, s, p.Name)
+	if err != nil || len(all) == 0 {
+		return false, err
+	}
+	return a.restored(ctx, s, p.Name, nil, name, o, journal, 0)
+}
+
 // restored brings the tables back; false if nothing was loaded yet.
-func (a *app) restored(ctx context.Context, s store.Store, c *plan.Compiled, name string, o load.Options, journal *journalFlags) (bool, error) {
-	pasts, err := load.RecallAll(ctx, s, c.Plan.Name, journal.extra, files.Rows)
+func (a *app) restored(ctx context.Context, s store.Store, planName string, db *schema.Database, name string, o load.Options, journal *journalFlags, wait time.Duration) (bool, error) {
+	pasts, err := load.RecallAll(ctx, s, planName, journal.extra, db, files.Rows)
 	if err != nil {
 		return false, err
 	}
@@ -274,7 +296,7 @@ func (a *app) restored(ctx context.Context, s store.Store, c *plan.Compiled, nam
 		}
 		return false, nil
 	}
-	r, err := load.Restore(ctx, s, pasts, load.RestoreOptions{DryRun: o.DryRun, DeleteExtra: journal.deleteExtra, Again: a.again, Wait: o.Journal.Wait})
+	r, err := load.Restore(ctx, s, pasts, load.RestoreOptions{DryRun: o.DryRun, DeleteExtra: journal.deleteExtra, Again: a.again, Wait: wait})
 	if err != nil {
 		return false, err
 	}

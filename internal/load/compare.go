@@ -626,7 +626,8 @@ func Planned(c *plan.Compiled, s store.Store) (*Past, error) {
 }
 
 // RecallAll recalls all finished loads of a plan that are not withdrawn, oldest first.
-func RecallAll(ctx context.Context, s store.Store, name, extra string, open func(plan.FileSpec) (plan.FileRows, plan.Problems)) (pasts []*Past, err error) {
+// db is the tables of the store; nil: they are read.
+func RecallAll(ctx context.Context, s store.Store, name, extra string, db *schema.Database, open func(plan.FileSpec) (plan.FileRows, plan.Problems)) (pasts []*Past, err error) {
 	entries, err := Entries(ctx, s, name)
 	if err != nil {
 		return nil, err
@@ -641,7 +642,12 @@ func RecallAll(ctx context.Context, s store.Store, name, extra string, open func
 		if e.Extra != extra || e.State != StateDone {
 			continue
 		}
-		p, err := Recall(ctx, s, e.Number, open)
+		if db == nil {
+			if db, err = s.Survey(ctx); err != nil {
+				return pasts, err
+			}
+		}
+		p, err := Recall(ctx, s, e.Number, db, open)
 		if err != nil {
 			return pasts, err
 		}

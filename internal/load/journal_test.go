@@ -42,7 +42,7 @@ func (d *db) withdraw(t *testing.T, number int64, o WithdrawOptions) (*Withdrawa
 
 func (d *db) compared(t *testing.T, number int64) *Difference {
 	t.Helper()
-	p, err := Recall(t.Context(), d.store, number, files.Rows)
+	p, err := Recall(t.Context(), d.store, number, nil, files.Rows)
 	require.NoError(t, err)
 	defer p.Close()
 	diff, err := Compare(t.Context(), d.store, []*Past{p}, CompareOptions{})

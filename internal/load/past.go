@@ -25,15 +25,17 @@ type Past struct {
 	whole  bool              // all of them are
 }
 
-// Recall makes the plan of a load again, with what its chunks noted.
-func Recall(ctx context.Context, s store.Store, number int64, open func(plan.FileSpec) (plan.FileRows, plan.Problems)) (*Past, error) {
+// Recall makes the plan of a load again, with what its chunks noted. db is the tables of
+// the store; nil: they are read.
+func Recall(ctx context.Context, s store.Store, number int64, db *schema.Database, open func(plan.FileSpec) (plan.FileRows, plan.Problems)) (*Past, error) {
 	e, err := FindEntry(ctx, s, number)
 	if err != nil {
 		return nil, err
 	}
-	db, err := s.Survey(ctx)
-	if err != nil {
-		return nil, err
+	if db == nil {
+		if db, err = s.Survey(ctx); err != nil {
+			return nil, err
+		}
 	}
 	c, err := revive(e, db, open)
 	if err != nil {
@@ -245,6 +247,19 @@ func (p *Past) written(w *writer, t *target, run order.Run, pass *pass) iter.Seq
 			}
 			if !send(b.Len) {
 				return
+			}
+		}
+	}
+}
+
+// these are single rows as they were written.
+func (p *Past) these(w *writer, t *target, rows []grow.Row, into *pass) store.Rows {
+	return func(yield func(*grow.Batch) bool) {
+		for _, row := range rows {
+			for b := range p.written(w, t, order.Run{Target: t.Target, First: row, Rows: 1}, into) {
+				if !yield(b) {
+					return
+				}
 			}
 		}
 	}

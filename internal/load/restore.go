@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/order"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
@@ -94,30 +95,37 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 	for _, p := range c.parts {
 		restored[p] = &RestoredEntity{Entity: p.t.Plan.Name, Table: p.t.Table.Name, Rows: p.e.Planned}
 	}
-	extras, err := c.extras(ctx, o, restored)
-	if err != nil {
-		return nil, err
+	looked := map[string]*found{}
+	for _, t := range c.tables {
+		if looked[t.Name] = (&found{}); c.same[t.Name] {
+			continue
+		}
+		f, err := c.look(ctx, t, o)
+		if err != nil {
+			return nil, err
+		}
+		looked[t.Name] = f
+		restored[c.byName[t.Name][0]].Kept = f.kept
 	}
 	// Extra rows may hold keys that missing ones need, and missing ones may be needed by
 	// rows that refer to extra ones: what can go goes first, and the rest at the end.
 	for _, last := range []bool{false, true} {
 		for _, t := range slices.Backward(c.tables) {
-			n, left, err := c.deleteRows(ctx, t, extras[t.Name], last)
+			n, left, err := c.deleteRows(ctx, t, looked[t.Name].extras, last)
 			if err != nil {
 				return nil, err
 			}
-			extras[t.Name] = left
+			looked[t.Name].extras = left
 			restored[c.byName[t.Name][0]].Deleted += n
 		}
 		if last {
 			break
 		}
 		for _, p := range c.parts {
-			if c.same[p.t.Table.Name] {
-				continue
-			}
-			if err := p.putBack(ctx, restored[p]); err != nil {
-				return nil, err
+			for added, rows := range looked[p.t.Table.Name].wrong[p] {
+				if err := p.putBack(ctx, rows, added, restored[p]); err != nil {
+					return nil, err
+				}
 			}
 		}
 	}
@@ -146,30 +154,52 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 	return r, tx.Commit(context.WithoutCancel(ctx))
 }
 
-// extras finds the rows that are to be deleted, by table: the values of what tells them.
-func (c *comparison) extras(ctx context.Context, o RestoreOptions, restored map[*part]*RestoredEntity) (map[string][][]grow.Value, error) {
-	out := map[string][][]grow.Value{}
-	for _, t := range c.tables {
-		if c.same[t.Name] {
-			continue
-		}
-		shared, err := c.shared(ctx, t)
-		if err != nil {
-			return nil, err
-		}
-		err = c.eachStranger(ctx, t, keyColumns(t), func(row []grow.Value) error {
-			if shared && !o.DeleteExtra {
-				restored[c.byName[t.Name][0]].Kept++
-				return nil
-			}
-			out[t.Name] = append(out[t.Name], slices.Clone(row))
+// found is what a table holds otherwise than loaded.
+type found struct {
+	wrong  map[*part]map[bool][]grow.Row // rows that are missing or changed, by whether the load added them
+	extras [][]grow.Value                // what tells the rows that are to be deleted
+	kept   int64                         // rows that are not the plan's and stay
+}
+
+// look finds what a table holds otherwise.
+func (c *comparison) look(ctx context.Context, t *schema.Table, o RestoreOptions) (*found, error) {
+	f := &found{wrong: map[*part]map[bool][]grow.Row{}}
+	shared, err := c.shared(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	stranger := func(row []grow.Value) error {
+		if shared && !o.DeleteExtra {
+			f.kept++
 			return nil
-		})
-		if err != nil {
-			return nil, err
+		}
+		f.extras = append(f.extras, slices.Clone(row))
+		return nil
+	}
+	var last store.Stage
+	stages, missing, planned := 0, int64(0), int64(0)
+	for _, p := range c.byName[t.Name] {
+		f.wrong[p] = map[bool][]grow.Row{}
+		planned += p.e.Planned
+		for run := range p.runs(p.w, p.t, StagedChunk) {
+			for _, added := range p.kinds(p.t) {
+				stages++
+				n, wrong, st, err := p.wrong(ctx, run, added)
+				if err != nil {
+					return nil, err
+				}
+				missing, last = missing+n, st
+				f.wrong[p][added] = append(f.wrong[p][added], wrong...)
+			}
 		}
 	}
-	return out, nil
+	switch {
+	case c.counts[t.Name] <= planned-missing:
+		return f, nil // it has no others
+	case stages == 1 && last != nil:
+		return f, last.Strangers(ctx, keyColumns(t), stranger) // the stage has all rows
+	}
+	return f, c.eachStranger(ctx, t, keyColumns(t), stranger)
 }
 
 // deleteRows deletes rows that nothing refers to, as often as that sets others free. It
@@ -230,40 +260,59 @@ func stageKeys(ctx context.Context, tx store.Tx, t *schema.Table, rows [][]grow.
 	})
 }
 
-// putBack changes the rows of an entity back, and adds those that are missing.
-func (p *part) putBack(ctx context.Context, e *RestoredEntity) error {
-	for run := range p.runs(p.w, p.t, StagedChunk) {
-		for _, added := range p.kinds(p.t) {
-			if p.t.write.Mode == store.Keep && !added {
-				continue // it was there before, and stays what it is
-			}
-			rows := &pass{}
-			write := p.compared(p.t, added)
-			write.Set = slices.DeleteFunc(write.Set, func(c *schema.Column) bool { return c.Identity == schema.Always })
-			switch {
-			case added && write.Alike:
-				write.Mode = store.Keep
-			case added:
-				write.Mode = store.Upsert
-			default:
-				write.Stamp = p.t.write.Stamp
-			}
-			st, err := p.w.tx.Stage(ctx, write, p.only(p.w, p.t, run, added, rows))
-			if err == nil {
-				err = p.w.growth
-			}
-			if err != nil {
-				return err
-			}
-			out, err := store.Isolate(ctx, p.w.tx, st, 0, rows.n, func(v *store.Violation) error {
-				return p.l.refusalOf(p.t, rows.row(v.Row), v)
-			})
-			if err != nil {
-				return err
-			}
-			e.Inserted += out.Inserted
-			e.Updated += out.Updated
-		}
+// putBack changes rows of an entity back, and adds those that are missing.
+func (p *part) putBack(ctx context.Context, wrong []grow.Row, added bool, e *RestoredEntity) error {
+	if len(wrong) == 0 || p.t.write.Mode == store.Keep && !added { // that was there before, and stays what it is
+		return nil
 	}
-	return nil
+	rows := &pass{}
+	write := p.compared(p.t, added)
+	write.Set = slices.DeleteFunc(write.Set, func(c *schema.Column) bool { return c.Identity == schema.Always })
+	switch {
+	case added && write.Alike:
+		write.Mode = store.Keep
+	case added:
+		write.Mode = store.Upsert
+	default:
+		write.Stamp = p.t.write.Stamp
+	}
+	st, err := p.w.tx.Stage(ctx, write, p.these(p.w, p.t, wrong, rows))
+	if err == nil {
+		err = p.w.growth
+	}
+	if err != nil {
+		return err
+	}
+	out, err := store.Isolate(ctx, p.w.tx, st, 0, rows.n, func(v *store.Violation) error {
+		return p.l.refusalOf(p.t, rows.row(v.Row), v)
+	})
+	e.Inserted += out.Inserted
+	e.Updated += out.Updated
+	return err
+}
+
+// wrong finds the rows of a run that are missing or changed, and counts the missing
+// ones. The stage holds the run's rows.
+func (p *part) wrong(ctx context.Context, run order.Run, added bool) (int64, []grow.Row, store.Stage, error) {
+	rows := &pass{}
+	st, err := p.w.tx.Stage(ctx, p.compared(p.t, added), p.only(p.w, p.t, run, added, rows))
+	if err == nil {
+		err = p.w.growth
+	}
+	if err != nil || rows.n == 0 {
+		return 0, nil, nil, err
+	}
+	missing, err := st.Unmatched(ctx)
+	if err != nil {
+		return 0, nil, nil, err
+	}
+	changed, err := st.Differing(ctx)
+	if err != nil {
+		return 0, nil, nil, err
+	}
+	var out []grow.Row
+	for _, n := range slices.Sorted(slices.Values(append(missing, changed...))) {
+		out = append(out, rows.row(n))
+	}
+	return int64(len(missing)), out, st, nil
 }

@@ -42,7 +42,7 @@ func resume(ctx context.Context, s store.Store, number int64, o Options) (*Resul
 		return nil, err
 	}
 	defer unlockPlan(ctx, s, e.Plan, e.Extra)
-	p, err := Recall(ctx, s, number, o.Journal.Rows)
+	p, err := Recall(ctx, s, number, nil, o.Journal.Rows)
 	if err != nil {
 		return nil, err
 	}

@@ -106,7 +106,7 @@ func withdraw(ctx context.Context, s store.Store, number int64, o WithdrawOption
 		return nil, err
 	}
 	defer unlockPlan(ctx, s, e.Plan, e.Extra)
-	p, err := Recall(ctx, s, number, o.Rows)
+	p, err := Recall(ctx, s, number, nil, o.Rows)
 	if err != nil {
 		return nil, err
 	}
@@ -464,7 +464,7 @@ func (v *withdrawal) remove(ctx context.Context, t *target, run order.Run) error
 			break
 		}
 		rows = &pass{}
-		if st, err = v.w.tx.Stage(ctx, v.compared(t, true), v.without(t, v.these(t, own, rows))); err != nil {
+		if st, err = v.w.tx.Stage(ctx, v.compared(t, true), v.without(t, v.these(v.w, t, own, rows))); err != nil {
 			return err
 		}
 	}
@@ -583,19 +583,6 @@ func (v *withdrawal) ambiguous(ctx context.Context, t *target, st store.Stage, r
 	return st.Drop(ctx, more)
 }
 
-// these are single rows as they were written.
-func (v *withdrawal) these(t *target, rows []grow.Row, into *pass) store.Rows {
-	return func(yield func(*grow.Batch) bool) {
-		for _, row := range rows {
-			for b := range v.written(v.w, t, order.Run{Target: t.Target, First: row, Rows: 1}, into) {
-				if !yield(b) {
-					return
-				}
-			}
-		}
-	}
-}
-
 // without makes the references NULL that close circles: they were unlinked before.
 func (v *withdrawal) without(t *target, rows store.Rows) store.Rows {
 	if len(t.late) == 0 {
@@ -674,7 +661,7 @@ func (v *withdrawal) unlink(ctx context.Context, t *target, run order.Run) error
 		}
 	}
 	rows = &pass{}
-	if st, err = v.w.tx.Stage(ctx, t.lateWrite(), v.without(t, v.these(t, going, rows))); err != nil {
+	if st, err = v.w.tx.Stage(ctx, t.lateWrite(), v.without(t, v.these(v.w, t, going, rows))); err != nil {
 		return err
 	}
 	_, err = st.Apply(ctx, 0, rows.n)
@@ -684,7 +671,7 @@ func (v *withdrawal) unlink(ctx context.Context, t *target, run order.Run) error
 // relink gives references back to rows that were left alone after all.
 func (v *withdrawal) relink(ctx context.Context, t *target) error {
 	rows := &pass{}
-	st, err := v.w.tx.Stage(ctx, t.lateWrite(), v.these(t, v.out.left[t], rows))
+	st, err := v.w.tx.Stage(ctx, t.lateWrite(), v.these(v.w, t, v.out.left[t], rows))
 	if err != nil {
 		return err
 	}
@@ -762,7 +749,7 @@ func (v *withdrawal) restorePacket(ctx context.Context, t *target, n int64, body
 		return err
 	}
 	staged := &pass{}
-	st, err := v.w.tx.Stage(ctx, v.compared(t, false), v.these(t, rows, staged))
+	st, err := v.w.tx.Stage(ctx, v.compared(t, false), v.these(v.w, t, rows, staged))
 	if err == nil {
 		err = v.w.growth
 	}

@@ -329,7 +329,7 @@ func TestRestore(t *testing.T) {
 			d.exec(t, statement)
 		}
 		restore := func(o RestoreOptions) *Restoration {
-			pasts, err := RecallAll(t.Context(), d.store, "t", "", files.Rows)
+			pasts, err := RecallAll(t.Context(), d.store, "t", "", nil, files.Rows)
 			require.NoError(t, err)
 			defer CloseAll(pasts)
 			require.Len(t, pasts, 2)

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"evensprout/internal/grow"
 )
@@ -255,7 +256,7 @@ func (p *Plan) read(root *node) {
 	}
 	for _, x := range entities.pairs {
 		e := &Entity{Name: x.key.text, WhenEmpty: whenEmpty, place: x.key.place}
-		if !namePattern.MatchString(e.Name) {
+		if !isName(e.Name) {
 			p.add(x.key.place, "%q is no name for an entity", e.Name).hint("a name begins with a letter and goes on with letters, digits and _")
 		}
 		p.entity(e, x.value)
@@ -263,7 +264,17 @@ func (p *Plan) read(root *node) {
 	}
 }
 
-var namePattern = regexp.MustCompile(`^[\pL_][\pL\pN_]{0,199}$`)
+// isName tells whether a text is a name: letters, digits and _, no digit first.
+func isName(s string) bool {
+	n := 0
+	for _, r := range s {
+		if !unicode.IsLetter(r) && r != '_' && (n == 0 || !unicode.IsNumber(r)) {
+			return false
+		}
+		n++
+	}
+	return n > 0 && n <= maxNameLength
+}
 
 func (p *Plan) entity(e *Entity, n *node) {
 	p.each(n, "an entity", shape{
@@ -341,7 +352,7 @@ func (p *Plan) draws(e *Entity, v *node) {
 	}
 	for _, x := range v.pairs {
 		d := &Field{Name: x.key.text, place: x.key.place, inner: true}
-		if !namePattern.MatchString(d.Name) || d.Name == clockWord {
+		if !isName(d.Name) || d.Name == clockWord {
 			p.add(d.place, "%q is no name for a draw", d.Name).hint("a name begins with a letter and goes on with letters, digits and _")
 		}
 		p.field(d, x.value)
