@@ -55,7 +55,8 @@ for round in $(seq "$rounds"); do
   paste with without >> times
 done
 table
-./evensprout load load.yaml >/dev/null
+took=$(seconds ./evensprout load load.yaml --statements)
+within=$(awk '/evensprout|pg_catalog.pg_tables|advisory/ && $4 == "ms" { gsub(",", "", $3); sum += $3 } END { print sum / 1000 }' out)
 size=$(psql -At -c "SELECT sum(pg_total_relation_size(c.oid)) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = 'evensprout' AND c.relkind = 'r'")
 for _ in $(seq 3); do
   a=$(seconds ./evensprout compare load.yaml) b=$(seconds psql -c '\copy readings TO rows.csv CSV')
@@ -71,6 +72,7 @@ for _ in $(seq 7); do
 done
 printf 'load with the journal, against without      %s (%s of %s rounds; want at most 1.02)\n' "$(median ratio)" median "$rounds"
 echo '  seconds with and without:'; sed 's/^/    /' times
+printf 'statements of the journal                   %s s of %s s: %s%% (want at most 2%%)\n' "$within" "$took" "$(awk -v a="$within" -v b="$took" 'BEGIN { printf "%.2f", 100 * a / b }')"
 printf 'size of the journal                         %d KiB (want at most 1024)\n' $((size / 1024))
 printf 'compare, unchanged                          %s s, %s of \\copy to a file by psql\n' "$(median compare)" "$(median comparatio)"
 printf 'restore 10,000 rows after 20 changes        %s s (want at most 0.15)\n' "$(median restore)"

@@ -118,7 +118,7 @@ func ParseDate(s string) (Value, error) {
 }
 
 func cutDate(s string) (y int64, m, d int, ok bool) {
-	if len(s) != 10 || s[4] != '-' || s[7] != '-' || !allDigits(s[:4]+s[5:7]+s[8:]) {
+	if len(s) != 10 || s[4] != '-' || s[7] != '-' || !allDigits(s[:4]) || !allDigits(s[5:7]) || !allDigits(s[8:]) {
 		return 0, 0, 0, false
 	}
 	year, _ := strconv.Atoi(s[:4])
@@ -130,20 +130,20 @@ func cutDate(s string) (y int64, m, d int, ok bool) {
 
 // ParseTime reads hh:mm, hh:mm:ss or hh:mm:ss.ffffff.
 func ParseTime(s string) (Value, error) {
-	bad := fmt.Errorf("%q is not a time of day (hh:mm:ss)", s)
+	bad := func() error { return fmt.Errorf("%q is not a time of day (hh:mm:ss)", s) }
 	body, fraction, point := strings.Cut(s, ".")
 	if len(body) == 5 && !point {
 		body += ":00"
 	}
-	if len(body) != 8 || body[2] != ':' || body[5] != ':' || !allDigits(body[:2]+body[3:5]+body[6:]) ||
+	if len(body) != 8 || body[2] != ':' || body[5] != ':' || !allDigits(body[:2]) || !allDigits(body[3:5]) || !allDigits(body[6:]) ||
 		point && (fraction == "" || len(fraction) > 6 || !allDigits(fraction)) {
-		return Value{}, bad
+		return Value{}, bad()
 	}
 	h, _ := strconv.Atoi(body[:2])
 	m, _ := strconv.Atoi(body[3:5])
 	sec, _ := strconv.Atoi(body[6:])
 	if h > 23 || m > 59 || sec > 59 {
-		return Value{}, bad
+		return Value{}, bad()
 	}
 	v := Value{Type: Time, Scale: uint8(len(fraction)), N: int64(h)*Hour + int64(m)*Minute + int64(sec)*Second}
 	if point {
@@ -156,13 +156,13 @@ func ParseTime(s string) (Value, error) {
 // ParseTimestamp reads an RFC 3339 moment; without a zone it is UTC. A space
 // may stand for the T.
 func ParseTimestamp(s string) (Value, error) {
-	bad := fmt.Errorf("%q is not a moment (YYYY-MM-DDThh:mm:ssZ)", s)
+	bad := func() error { return fmt.Errorf("%q is not a moment (YYYY-MM-DDThh:mm:ssZ)", s) }
 	if len(s) < 16 || s[10] != 'T' && s[10] != ' ' {
-		return Value{}, bad
+		return Value{}, bad()
 	}
 	day, err := ParseDate(s[:10])
 	if err != nil {
-		return Value{}, bad
+		return Value{}, bad()
 	}
 	rest, zone := s[11:], int64(0)
 	if r, ok := strings.CutSuffix(rest, "Z"); ok {
@@ -170,7 +170,7 @@ func ParseTimestamp(s string) (Value, error) {
 	} else if i := strings.LastIndexAny(rest, "+-"); i > 0 {
 		off, err := ParseTime(rest[i+1:])
 		if err != nil || len(rest[i+1:]) != 5 {
-			return Value{}, bad
+			return Value{}, bad()
 		}
 		zone = off.N
 		if rest[i] == '-' {
@@ -180,7 +180,7 @@ func ParseTimestamp(s string) (Value, error) {
 	}
 	clock, err := ParseTime(rest)
 	if err != nil {
-		return Value{}, bad
+		return Value{}, bad()
 	}
 	return Value{Type: Timestamp, Scale: clock.Scale, N: day.N*Day + clock.N - zone}, nil
 }

@@ -237,49 +237,87 @@ func (e *EntityDifference) add(o EntityDifference) {
 func (c *comparison) sameByFingerprint(ctx context.Context, table *schema.Table) (bool, error) {
 	parts := c.byName[table.Name]
 	columns := parts[0].t.into().Columns
-	whole := true
-	var planned grow.Fingerprint
-	n := int64(0)
-	var buf []byte
+	whole, n := true, int64(0)
 	for _, p := range parts {
-		into := p.t.into()
-		whole = whole && (p.t.write.Mode == store.Insert || p.t.write.Mode == store.Replace) && slices.Equal(namesOf(into.Columns), namesOf(columns))
-		for run := range p.runs(p.w, p.t, sliceRows) {
-			for b := range p.written(p.w, p.t, run, nil) {
-				p.e.Planned += int64(b.Len)
-				if !whole {
-					continue
-				}
-				for i := range b.Len {
-					buf = buf[:0]
-					for j, f := range into.Fields {
-						buf = appendMeaning(buf, columns[j], &b.Row(i)[f])
-					}
-					planned.Add(hashed(buf))
-				}
-			}
-			if p.w.growth != nil {
-				return false, p.w.growth
-			}
-			if err := ctx.Err(); err != nil {
-				return false, err
-			}
-		}
+		whole = whole && (p.t.write.Mode == store.Insert || p.t.write.Mode == store.Replace) && slices.Equal(namesOf(p.t.into().Columns), namesOf(columns))
+		p.e.Planned = p.count()
 		n += p.e.Planned
 	}
 	if !whole || n != c.counts[table.Name] {
 		return false, nil
 	}
-	var found grow.Fingerprint
+	// The planned rows are grown while those of the table are read.
+	var planned grow.Fingerprint
+	grown := make(chan error, 1)
+	within, stop := context.WithCancel(ctx)
+	defer stop()
+	go func() {
+		var err error
+		for _, p := range parts {
+			if err == nil {
+				err = p.print(within, columns, &planned)
+			}
+		}
+		grown <- err
+	}()
+	var print grow.Fingerprint
+	var buf []byte
 	err := c.store.Select(ctx, store.Query{Table: table, Columns: columns, AsIs: true}, func(row []grow.Value) error {
 		buf = buf[:0]
 		for j := range row {
 			buf = appendMeaning(buf, columns[j], &row[j])
 		}
-		found.Add(hashed(buf))
+		print.Add(hashed(buf))
 		return nil
 	})
-	return found == planned, err
+	if err != nil {
+		stop()
+	}
+	if failed := <-grown; err == nil {
+		err = failed
+	}
+	return print == planned, err
+}
+
+// count is how many rows the load wrote.
+func (p *part) count() int64 {
+	n := int64(0)
+	for run := range p.runs(p.w, p.t, sliceRows) {
+		n += int64(run.Rows)
+		if !p.w.record.AnyRejected(p.t.Grow) {
+			continue
+		}
+		for i := range run.Rows {
+			if p.w.record.Rejected(p.t.Grow, grow.Row{N: run.First.N + i, Side: run.First.Side}) {
+				n--
+			}
+		}
+	}
+	return n
+}
+
+// print adds the fingerprint of the rows as they were written.
+func (p *part) print(ctx context.Context, columns []*schema.Column, sum *grow.Fingerprint) error {
+	into := p.t.into()
+	var buf []byte
+	for run := range p.runs(p.w, p.t, sliceRows) {
+		for b := range p.written(p.w, p.t, run, nil) {
+			for i := range b.Len {
+				buf = buf[:0]
+				for j, f := range into.Fields {
+					buf = appendMeaning(buf, columns[j], &b.Row(i)[f])
+				}
+				sum.Add(hashed(buf))
+			}
+		}
+		if p.w.growth != nil {
+			return p.w.growth
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func namesOf(columns []*schema.Column) []string {
@@ -316,18 +354,21 @@ func appendMeaning(b []byte, c *schema.Column, v *grow.Value) []byte {
 		if f, err := strconv.ParseFloat(x.String(), 64); err == nil {
 			x = grow.String(strconv.FormatFloat(f, 'g', -1, 64))
 		}
-	case c.Kind == schema.Text && padded(c):
-		x = grow.String(strings.TrimRight(x.String(), " "))
 	case c.Kind == schema.Text || c.Kind == schema.Any:
-		x = grow.String(x.String())
+		if x.Type != grow.Text {
+			x = grow.String(x.String())
+		}
+		if padded(c) {
+			x.S = strings.TrimRight(x.S, " ")
+		}
 	}
 	return x.AppendCanonical(b)
 }
 
 // padded tells whether a column is filled up with blanks.
 func padded(c *schema.Column) bool {
-	d := strings.ToLower(c.Declared)
-	return strings.HasPrefix(d, "char(") || strings.HasPrefix(d, "character(") || d == "char" || d == "character"
+	d, _, _ := strings.Cut(c.Declared, "(")
+	return strings.EqualFold(d, "char") || strings.EqualFold(d, "character")
 }
 
 // sortedJSON is a JSON text with its keys in order and without blanks.
