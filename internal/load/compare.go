@@ -109,6 +109,7 @@ type comparison struct {
 	byName map[string][]*part
 	counts map[string]int64 // rows of tables
 	same   map[string]bool  // tables that are as planned, by their fingerprint
+	loads  []*Entry         // of the whole journal; nil until they are read
 }
 
 func newComparison(ctx context.Context, s store.Store, pasts []*Past) (*comparison, error) {
@@ -237,13 +238,13 @@ func (e *EntityDifference) add(o EntityDifference) {
 func (c *comparison) sameByFingerprint(ctx context.Context, table *schema.Table) (bool, error) {
 	parts := c.byName[table.Name]
 	columns := parts[0].t.into().Columns
-	whole, n := true, int64(0)
 	for _, p := range parts {
-		whole = whole && (p.t.write.Mode == store.Insert || p.t.write.Mode == store.Replace) && slices.Equal(namesOf(p.t.into().Columns), namesOf(columns))
-		p.e.Planned = p.count()
-		n += p.e.Planned
+		if p.t.write.Mode != store.Insert && p.t.write.Mode != store.Replace || !slices.Equal(namesOf(p.t.into().Columns), namesOf(columns)) {
+			c.plan(table)
+			return false, nil
+		}
 	}
-	if !whole || n != c.counts[table.Name] {
+	if c.plan(table) != c.counts[table.Name] {
 		return false, nil
 	}
 	// The planned rows are grown while those of the table are read.
@@ -277,6 +278,16 @@ func (c *comparison) sameByFingerprint(ctx context.Context, table *schema.Table)
 		err = failed
 	}
 	return print == planned, err
+}
+
+// plan counts the rows that the loads wrote into a table.
+func (c *comparison) plan(table *schema.Table) int64 {
+	n := int64(0)
+	for _, p := range c.byName[table.Name] {
+		p.e.Planned = p.count()
+		n += p.e.Planned
+	}
+	return n
 }
 
 // count is how many rows the load wrote.
@@ -589,16 +600,22 @@ func (c *comparison) shared(ctx context.Context, table *schema.Table) (bool, err
 	if first.Entry.Number == 0 || first.t.before > 0 && first.t.write.Mode != store.Replace {
 		return true, nil
 	}
-	all, err := Entries(ctx, c.store, "")
-	for _, e := range all {
+	if c.loads == nil {
+		all, err := Entries(ctx, c.store, "")
+		if err != nil {
+			return false, err
+		}
+		c.loads = all
+	}
+	for _, e := range c.loads {
 		if e.State == StateWithdrawn || slices.ContainsFunc(c.pasts, func(p *Past) bool { return p.Entry.Number == e.Number }) {
 			continue
 		}
 		if slices.ContainsFunc(e.About.Entities, func(x AboutEntity) bool { return x.Table == table.Name && !x.Skipped }) {
-			return true, err
+			return true, nil
 		}
 	}
-	return false, err
+	return false, nil
 }
 
 // eachStranger shows columns of the rows of a table that no load of the plan wrote: the

@@ -197,6 +197,7 @@ type database struct {
 	isolation string // of transactions
 	notice    string // why LOAD DATA LOCAL is not used; empty if it is
 	tables    *schema.Database
+	journal   *store.Journal // nil until it is found
 }
 
 func (d *database) Traits() store.Traits {
@@ -442,9 +443,14 @@ func (d *database) Select(ctx context.Context, q store.Query, show func([]grow.V
 
 // Journal finds the tool's own tables.
 func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, error) {
-	return setwise.OpenJournal(ctx, d, setwise.Journal(func(name string) *schema.Table {
+	if d.journal != nil {
+		return d.journal, nil // it does not go away
+	}
+	var err error
+	d.journal, err = setwise.OpenJournal(ctx, d, setwise.Journal(func(name string) *schema.Table {
 		return &schema.Table{Name: "evensprout_" + name}
 	}), create)
+	return d.journal, err
 }
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {

@@ -137,6 +137,7 @@ type database struct {
 	constraints map[string]constraint // by table and name, from the last survey
 	tables      *schema.Database
 	partitioned map[string]bool // tables, by name
+	journal     *store.Journal  // nil until it is found
 }
 
 type constraint struct {
@@ -405,9 +406,14 @@ func (d *database) Select(ctx context.Context, q store.Query, show func([]grow.V
 
 // Journal finds the tool's own tables, in a schema of their own.
 func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, error) {
-	return setwise.OpenJournal(ctx, d, setwise.Journal(func(name string) *schema.Table {
+	if d.journal != nil {
+		return d.journal, nil // it does not go away
+	}
+	var err error
+	d.journal, err = setwise.OpenJournal(ctx, d, setwise.Journal(func(name string) *schema.Table {
 		return &schema.Table{Schema: "evensprout", Name: "evensprout." + name, Local: name}
 	}), create, "CREATE SCHEMA IF NOT EXISTS evensprout")
+	return d.journal, err
 }
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {

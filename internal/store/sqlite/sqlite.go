@@ -174,6 +174,8 @@ type database struct {
 	path  string
 	tally store.Tally
 	locks map[string]*os.File // by name
+
+	journal *store.Journal // nil until it is found
 }
 
 func (d *database) Close() error {
@@ -311,9 +313,14 @@ func (d *database) Reserve(context.Context, *schema.Table, *schema.Column, int64
 
 // Journal finds the tool's own tables.
 func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, error) {
-	return setwise.OpenJournal(ctx, d, setwise.Journal(func(name string) *schema.Table {
+	if d.journal != nil {
+		return d.journal, nil // it does not go away
+	}
+	var err error
+	d.journal, err = setwise.OpenJournal(ctx, d, setwise.Journal(func(name string) *schema.Table {
 		return &schema.Table{Name: "evensprout_" + name}
 	}), create)
+	return d.journal, err
 }
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
