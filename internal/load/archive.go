@@ -25,9 +25,9 @@ const (
 	archiveCorrected = "corrected.ndjson"
 )
 
-// maxArchived bounds the size of an input file that is kept with a load, in bytes. Of
-// larger ones only the digest is.
-const maxArchived = 16 << 20
+// maxArchived bounds the input files that are kept with a load, in bytes: they go to the
+// server in one statement. Of what is beyond that only the digest is kept.
+const maxArchived = 8 << 20
 
 // archived is a part of a load's input.
 type archived struct {
@@ -61,6 +61,7 @@ func archive(c *plan.Compiled) ([]byte, *index, error) {
 	x := &index{PlanFile: absolute(c.Plan.File()), Corrected: c.Corrected}
 	err := put(archivePlan, c.Plan.Source())
 	seen := map[string]bool{}
+	left := int64(maxArchived)
 	inputs := c.Inputs
 	if c.Corrected != "" {
 		inputs = append(inputs, c.Corrected)
@@ -74,7 +75,8 @@ func archive(c *plan.Compiled) ([]byte, *index, error) {
 		if err = failed; err != nil {
 			break
 		}
-		if data != nil {
+		if data != nil && a.Bytes <= left {
+			left -= a.Bytes
 			a.Member = fmt.Sprintf("file-%d%s", len(x.Parts), filepath.Ext(path))
 			err = put(a.Member, data)
 		}
@@ -248,7 +250,7 @@ func revive(e *Entry, db *schema.Database, open func(plan.FileSpec) (plan.FileRo
 		paths[a.Path] = a.Path
 		if a.Member == "" {
 			if now, _, err := readInput(a.Path); err != nil || now.Digest != a.Digest {
-				return nil, fmt.Errorf("%s is not the file that was loaded (%d bytes, SHA-256 %s), and it was too large to be kept: put it back", a.Path, a.Bytes, a.Digest)
+				return nil, fmt.Errorf("%s is not the file that was loaded (%d bytes, SHA-256 %s), and there was no room to keep it: put it back", a.Path, a.Bytes, a.Digest)
 			}
 			continue
 		}

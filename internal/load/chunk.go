@@ -429,16 +429,10 @@ func (w *writer) flush() error {
 
 // add counts what a chunk did.
 func (e *Entity) add(o *outcome) {
-	e.Inserted += o.Inserted
-	e.Updated += o.Updated
-	e.Unchanged += o.Unchanged
-	e.Kept += o.Kept
-	e.Removed += o.removed
-	e.Unmatched += o.unmatched
-	e.Fingerprint.Add(o.print)
+	e.merge(Entity{Inserted: o.Inserted, Updated: o.Updated, Unchanged: o.Unchanged, Kept: o.Kept, Removed: o.removed, Unmatched: o.unmatched, Fingerprint: o.print})
 }
 
-// merge adds the counts of a chunk in the journal.
+// merge adds counts.
 func (e *Entity) merge(o Entity) {
 	e.Inserted += o.Inserted
 	e.Updated += o.Updated

@@ -1,18 +1,12 @@
 package load
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
-	"strconv"
-	"strings"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
-	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 
@@ -35,12 +29,6 @@ type Difference struct {
 	// Meaning are the columns whose values the database rewrites, so that they are
 	// compared by what they mean.
 	Meaning []Meaning `json:"by_meaning,omitempty"`
-}
-
-// Meaning is why columns are compared by meaning.
-type Meaning struct {
-	Why     string   `json:"why"`
-	Columns []string `json:"columns"`
 }
 
 // Same tells that there is no difference.
@@ -344,90 +332,6 @@ func hashed(b []byte) grow.Fingerprint {
 	return grow.Fingerprint{Hi: h.Hi, Lo: h.Lo}
 }
 
-// appendMeaning appends what a value means in a column, without what databases rewrite:
-// trailing zeros, the order of keys in JSON, the blanks behind a CHAR.
-func appendMeaning(b []byte, c *schema.Column, v *grow.Value) []byte {
-	x := *v
-	switch {
-	case x.IsNull():
-	case c.Kind == schema.Boolean && x.Type == grow.Integer:
-		x.Type = grow.Boolean
-	case c.Kind == schema.Integer && x.Type == grow.Boolean:
-		x.Type = grow.Integer
-	case c.Kind == schema.Timestamp && x.Type == grow.Date:
-		const day = 24 * 60 * 60 * 1_000_000 // microseconds
-		x.Type, x.N = grow.Timestamp, x.N*day
-	case c.Kind == schema.JSON:
-		x = grow.String(sortedJSON(x.S))
-	case c.Kind == schema.Bytes:
-		x.Type = grow.Bytes
-	case c.Kind == schema.Real:
-		if f, err := strconv.ParseFloat(x.String(), 64); err == nil {
-			x = grow.String(strconv.FormatFloat(f, 'g', -1, 64))
-		}
-	case c.Kind == schema.Text || c.Kind == schema.Any:
-		if x.Type != grow.Text {
-			x = grow.String(x.String())
-		}
-		if padded(c) {
-			x.S = strings.TrimRight(x.S, " ")
-		}
-	}
-	return x.AppendCanonical(b)
-}
-
-// padded tells whether a column is filled up with blanks.
-func padded(c *schema.Column) bool {
-	d, _, _ := strings.Cut(c.Declared, "(")
-	return strings.EqualFold(d, "char") || strings.EqualFold(d, "character")
-}
-
-// sortedJSON is a JSON text with its keys in order and without blanks.
-func sortedJSON(text string) string {
-	d := json.NewDecoder(strings.NewReader(text))
-	d.UseNumber()
-	var v any
-	if d.Decode(&v) != nil {
-		return text
-	}
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	if e.Encode(v) != nil {
-		return text
-	}
-	return strings.TrimSpace(b.String())
-}
-
-// noteMeanings notes the columns that are compared by meaning.
-func (d *Difference) noteMeanings(t *target) {
-	for _, c := range t.write.Columns {
-		why := ""
-		switch {
-		case c.Kind == schema.JSON:
-			why = "keys of JSON in any order"
-		case c.Kind == schema.Decimal:
-			why = "numbers, whatever zeros end them"
-		case c.Kind == schema.Real:
-			why = "floating-point numbers"
-		case c.Kind == schema.Timestamp:
-			why = "moments in UTC"
-		case c.Kind == schema.Text && padded(c):
-			why = "without the blanks at the end"
-		default:
-			continue
-		}
-		i := slices.IndexFunc(d.Meaning, func(m Meaning) bool { return m.Why == why })
-		if i < 0 {
-			i = len(d.Meaning)
-			d.Meaning = append(d.Meaning, Meaning{Why: why})
-		}
-		if name := t.Table.Name + "." + c.Name; !slices.Contains(d.Meaning[i].Columns, name) {
-			d.Meaning[i].Columns = append(d.Meaning[i].Columns, name)
-		}
-	}
-}
-
 // compared is a write by which staged rows are held against the table: of rows that the
 // load added all columns, else those that it set.
 func (p *Past) compared(t *target, added bool) *store.Write {
@@ -668,57 +572,4 @@ func (c *comparison) eachStranger(ctx context.Context, table *schema.Table, colu
 		return err
 	}
 	return st.Strangers(ctx, columns, show)
-}
-
-// Planned makes a past load of a plan that the journal does not have: its rows are
-// compared as they are planned.
-func Planned(c *plan.Compiled, s store.Store) (*Past, error) {
-	p := &Past{Entry: &Entry{Plan: c.Plan.Name, State: StateDone, Part: 1, About: About{Commit: plan.CommitLoad}}, Plan: c, memory: newMemory(c), whole: true}
-	var err error
-	if p.l, err = newLoader(c, s, Options{}); err != nil {
-		return nil, err
-	}
-	p.l.memory = p.memory
-	p.l.reset()
-	return p, nil
-}
-
-// RecallAll recalls all finished loads of a plan that are not withdrawn, oldest first.
-// db is the tables of the store; nil: they are read.
-func RecallAll(ctx context.Context, s store.Store, name, extra string, db *schema.Database, open func(plan.FileSpec) (plan.FileRows, plan.Problems)) (pasts []*Past, err error) {
-	entries, err := Entries(ctx, s, name)
-	if err != nil {
-		return nil, err
-	}
-	defer func() {
-		if err != nil {
-			CloseAll(pasts)
-			pasts = nil
-		}
-	}()
-	for _, e := range entries {
-		if e.Extra != extra || e.State != StateDone {
-			continue
-		}
-		if db == nil {
-			if db, err = s.Survey(ctx); err != nil {
-				return pasts, err
-			}
-		}
-		p, err := Recall(ctx, s, e.Number, db, open)
-		if err != nil {
-			return pasts, err
-		}
-		pasts = append(pasts, p)
-	}
-	return pasts, nil
-}
-
-// CloseAll closes past loads.
-func CloseAll(pasts []*Past) error {
-	var errs []error
-	for _, p := range pasts {
-		errs = append(errs, p.Close())
-	}
-	return errors.Join(errs...)
 }

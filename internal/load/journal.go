@@ -57,7 +57,8 @@ type About struct {
 	Commit   plan.Commit   `json:"commit"`
 	Chunk    uint64        `json:"chunk"` // upper bound as asked for; 0 if it was not
 	Undo     bool          `json:"undo"`
-	Folder   string        `json:"folder"` // of placeholder files
+	Policies plan.Policies `json:"policies,omitempty"` // from the command line
+	Folder   string        `json:"folder"`             // of placeholder files
 	Entities []AboutEntity `json:"entities"`
 	Inputs   []archived    `json:"inputs,omitempty"`
 }
@@ -310,7 +311,7 @@ func (l *loader) describe() error {
 	}
 	j.about = About{
 		Format: journalFormat, Version: l.o.Journal.Version, Edition: l.plan.Set.Edition, Seed: l.plan.Set.Seed, ClockSet: l.plan.Set.Clock.String(),
-		Commit: l.o.Commit, Chunk: l.o.Chunk, Undo: j.undo, Folder: absolute(cmp.Or(l.o.Folder, ".")), Inputs: x.Parts,
+		Commit: l.o.Commit, Chunk: l.o.Chunk, Undo: j.undo, Policies: l.o.Policies, Folder: absolute(cmp.Or(l.o.Folder, ".")), Inputs: x.Parts,
 	}
 	if l.plan.Set.Clock.IsNull() {
 		j.about.ClockSet = ""

@@ -394,7 +394,10 @@ func (l *loader) inOne(ctx context.Context, w *writer) error {
 			err = l.finish(ctx, w)
 		}
 		if l.files != nil {
-			err = errors.Join(err, l.files.end(l.result.Transactions > 0))
+			// Rows whose commit was not answered may be there: then their files must be.
+			var fault *store.Fault
+			open := l.journal != nil && errors.As(err, &fault) && fault.Kind == store.Unanswered
+			err = errors.Join(err, l.files.end(open || l.result.Transactions > 0))
 		}
 		return err
 	})

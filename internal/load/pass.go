@@ -35,6 +35,34 @@ func (p *pass) row(number int64) grow.Row {
 	return grow.Row{N: s.first.N + uint64(number-s.number), Side: s.first.Side}
 }
 
+// let passes on the rows of a batch but those left out, and notes which they are. It
+// tells whether to go on.
+func (p *pass) let(b *grow.Batch, out func(i int) bool, yield func(*grow.Batch) bool) bool {
+	from := 0
+	send := func(to int) bool {
+		if to == from {
+			return true
+		}
+		part := b
+		if to-from < b.Len {
+			part = b.Slice(from, to)
+		}
+		p.segments = append(p.segments, segment{p.n, part.First, int64(part.Len)})
+		p.n += int64(part.Len)
+		return yield(part)
+	}
+	for i := range b.Len {
+		if !out(i) {
+			continue
+		}
+		if !send(i) {
+			return false
+		}
+		from = i + 1
+	}
+	return send(b.Len)
+}
+
 // rows lets through the rows that may be written.
 func (w *writer) rows(t *target, src iter.Seq[*grow.Batch], p *pass) store.Rows {
 	return func(yield func(*grow.Batch) bool) {
@@ -44,29 +72,9 @@ func (w *writer) rows(t *target, src iter.Seq[*grow.Batch], p *pass) store.Rows 
 			}
 			w.translate(t, b)
 			p.print.Add(b.Print)
-			from := 0
-			send := func(to int) bool {
-				if to == from {
-					return true
-				}
-				part := b
-				if to-from < b.Len {
-					part = b.Slice(from, to)
-				}
-				p.segments = append(p.segments, segment{p.n, part.First, int64(part.Len)})
-				p.n += int64(part.Len)
-				return yield(part)
-			}
-			for i := range b.Len {
-				if !w.excluded(t, b, i, p) {
-					continue
-				}
-				if p.err != nil || !send(i) {
-					return
-				}
-				from = i + 1
-			}
-			if !send(b.Len) {
+			excluded := func(i int) bool { return p.err != nil || w.excluded(t, b, i, p) }
+			going := p.let(b, excluded, func(part *grow.Batch) bool { return p.err == nil && yield(part) })
+			if p.err != nil || !going {
 				return
 			}
 			w.progress(b.Len)

@@ -48,6 +48,23 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 	return p, nil
 }
 
+// held recalls a load while nobody else works on its plan.
+func held(ctx context.Context, s store.Store, number int64, open func(plan.FileSpec) (plan.FileRows, plan.Problems), do func(*Past) error) error {
+	e, err := FindEntry(ctx, s, number)
+	if err != nil {
+		return err
+	}
+	if err := lockPlan(ctx, s, e.Plan, e.Extra); err != nil {
+		return err
+	}
+	defer unlockPlan(ctx, s, e.Plan, e.Extra)
+	p, err := Recall(ctx, s, number, nil, open)
+	if err != nil {
+		return err
+	}
+	return errors.Join(do(p), p.Close())
+}
+
 // prepare learns what the load noted.
 func (p *Past) prepare(ctx context.Context, s store.Store) error {
 	e := p.Entry
@@ -205,7 +222,10 @@ func (p *Past) keyOf(c order.Chunk) chunkKey {
 
 // written are the rows of a run as they were written, without those that were not. The
 // pass learns which they are; it may be nil.
-func (p *Past) written(w *writer, t *target, run order.Run, pass *pass) iter.Seq[*grow.Batch] {
+func (p *Past) written(w *writer, t *target, run order.Run, into *pass) iter.Seq[*grow.Batch] {
+	if into == nil {
+		into = &pass{}
+	}
 	keys := p.memory.keys[t.Grow]
 	at := -1
 	if t.Grow.Key != nil {
@@ -217,35 +237,14 @@ func (p *Past) written(w *writer, t *target, run order.Run, pass *pass) iter.Seq
 			if len(t.late) > 0 {
 				w.growLate(t, b)
 			}
-			from := 0
-			send := func(to int) bool {
-				if to == from {
-					return true
-				}
-				part := b
-				if to-from < b.Len {
-					part = b.Slice(from, to)
-				}
-				if pass != nil {
-					pass.segments = append(pass.segments, segment{pass.n, part.First, int64(part.Len)})
-					pass.n += int64(part.Len)
-				}
-				return yield(part)
-			}
-			for i := range b.Len {
+			gone := func(i int) bool {
 				row := b.At(i)
 				if key, ok := keys[row]; ok && at >= 0 {
 					b.Row(i)[at] = key
 				}
-				if !w.record.Rejected(t.Grow, row) {
-					continue
-				}
-				if !send(i) {
-					return
-				}
-				from = i + 1
+				return w.record.Rejected(t.Grow, row)
 			}
-			if !send(b.Len) {
+			if !into.let(b, gone, yield) {
 				return
 			}
 		}
@@ -291,4 +290,57 @@ func (p *Past) added(t *target, row grow.Row) bool {
 		}
 	}
 	return false
+}
+
+// Planned makes a past load of a plan that the journal does not have: its rows are
+// compared as they are planned.
+func Planned(c *plan.Compiled, s store.Store) (*Past, error) {
+	p := &Past{Entry: &Entry{Plan: c.Plan.Name, State: StateDone, Part: 1, About: About{Commit: plan.CommitLoad}}, Plan: c, memory: newMemory(c), whole: true}
+	var err error
+	if p.l, err = newLoader(c, s, Options{}); err != nil {
+		return nil, err
+	}
+	p.l.memory = p.memory
+	p.l.reset()
+	return p, nil
+}
+
+// RecallAll recalls all finished loads of a plan that are not withdrawn, oldest first.
+// db is the tables of the store; nil: they are read.
+func RecallAll(ctx context.Context, s store.Store, name, extra string, db *schema.Database, open func(plan.FileSpec) (plan.FileRows, plan.Problems)) (pasts []*Past, err error) {
+	entries, err := Entries(ctx, s, name)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			CloseAll(pasts)
+			pasts = nil
+		}
+	}()
+	for _, e := range entries {
+		if e.Extra != extra || e.State != StateDone {
+			continue
+		}
+		if db == nil {
+			if db, err = s.Survey(ctx); err != nil {
+				return pasts, err
+			}
+		}
+		p, err := Recall(ctx, s, e.Number, db, open)
+		if err != nil {
+			return pasts, err
+		}
+		pasts = append(pasts, p)
+	}
+	return pasts, nil
+}
+
+// CloseAll closes past loads.
+func CloseAll(pasts []*Past) error {
+	var errs []error
+	for _, p := range pasts {
+		errs = append(errs, p.Close())
+	}
+	return errors.Join(errs...)
 }

@@ -57,8 +57,10 @@ func Restore(ctx context.Context, s store.Store, pasts []*Past, o RestoreOptions
 	var r *Restoration
 	l := pasts[0].l
 	l.o.Again = o.Again
-	err := l.repeat(ctx, &writer{loader: l, store: s}, func() error {
-		c, err := newComparison(ctx, s, pasts)
+	w := &writer{loader: l, store: s} // knows the connection, should it break
+	defer w.close()
+	err := l.repeat(ctx, w, func() error {
+		c, err := newComparison(ctx, w.store, pasts)
 		if err != nil {
 			return err
 		}

@@ -3,8 +3,10 @@ package load
 import (
 	"context"
 	"fmt"
+	"maps"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/plan"
 	"evensprout/internal/store"
 )
 
@@ -24,34 +26,30 @@ func OpenLoad(ctx context.Context, s store.Store, name, extra string) (*Entry, e
 
 // Resume goes on with a load that broke off: from the plan that the journal keeps, in
 // the same chunks, without those that are committed. Of the options, what would change
-// rows or chunks does not count.
+// rows or chunks does not count; policies come before those that it was begun with.
 func Resume(ctx context.Context, s store.Store, number int64, o Options) (r *Result, err error) {
-	err = patient(ctx, o.Journal.Wait, func() (err error) {
-		r, err = resume(ctx, s, number, o)
-		return err
+	err = patient(ctx, o.Journal.Wait, func() error {
+		return held(ctx, s, number, o.Journal.Rows, func(p *Past) (err error) {
+			r, err = p.resume(ctx, s, o)
+			return err
+		})
 	})
 	return r, err
 }
 
-func resume(ctx context.Context, s store.Store, number int64, o Options) (*Result, error) {
-	e, err := FindEntry(ctx, s, number)
-	if err != nil {
-		return nil, err
+func (p *Past) resume(ctx context.Context, s store.Store, o Options) (*Result, error) {
+	e := p.Entry
+	if e.State != StateOpen {
+		return nil, fmt.Errorf("load %d is %s, so there is nothing to go on with", e.Number, e.State)
 	}
-	if err := lockPlan(ctx, s, e.Plan, e.Extra); err != nil {
-		return nil, err
-	}
-	defer unlockPlan(ctx, s, e.Plan, e.Extra)
-	p, err := Recall(ctx, s, number, nil, o.Journal.Rows)
-	if err != nil {
-		return nil, err
-	}
-	defer p.Close()
-	if p.Entry.State != StateOpen {
-		return nil, fmt.Errorf("load %d is %s, so there is nothing to go on with", number, p.Entry.State)
-	}
-	about := p.Entry.About
+	about := e.About
 	o.Chunk, o.Commit, o.Folder, o.DryRun, o.Rebuild = about.Chunk, about.Commit, about.Folder, false, false
+	policies := maps.Clone(about.Policies)
+	if policies == nil {
+		policies = plan.Policies{}
+	}
+	maps.Copy(policies, o.Policies)
+	o.Policies = policies
 	l := p.l
 	l.o, l.memory = o, p.memory
 	l.o.Jobs = max(o.Jobs, 1)

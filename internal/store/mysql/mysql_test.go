@@ -15,14 +15,19 @@ import (
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
+// makeDatabase makes a database and returns its URL.
+func makeDatabase(t *testing.T, script string) string {
+	return storetest.MariaDB(t).Database(t, script)
+}
+
 func open(t *testing.T, script string) store.Store {
-	s, err := Driver{}.Open(t.Context(), storetest.MariaDB(t).Database(t, script))
+	s, err := Driver{}.Open(t.Context(), makeDatabase(t, script))
 	require.NoError(t, err)
 	return s
 }
 
 func TestBehaviours(t *testing.T) {
-	storetest.Run(t, storetest.Engine{Open: open, Triggers: `
+	storetest.Run(t, storetest.Engine{Driver: Driver{}, Make: makeDatabase, Triggers: `
 		CREATE TRIGGER refuse BEFORE INSERT ON boats FOR EACH ROW IF NEW.label = 'forbidden' THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'not on this lake'; END IF;`,
 		NoLate: true})
 }

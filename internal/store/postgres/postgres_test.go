@@ -16,14 +16,19 @@ import (
 
 func TestMain(m *testing.M) { storetest.Main(m) }
 
+// makeDatabase makes a database and returns its URL.
+func makeDatabase(t *testing.T, script string) string {
+	return storetest.Postgres(t).Database(t, script)
+}
+
 func open(t *testing.T, script string) store.Store {
-	s, err := Driver{}.Open(t.Context(), storetest.Postgres(t).Database(t, script))
+	s, err := Driver{}.Open(t.Context(), makeDatabase(t, script))
 	require.NoError(t, err)
 	return s
 }
 
 func TestBehaviours(t *testing.T) {
-	storetest.Run(t, storetest.Engine{Open: open, Triggers: `
+	storetest.Run(t, storetest.Engine{Driver: Driver{}, Make: makeDatabase, Triggers: `
 		CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.label = 'forbidden' THEN RAISE EXCEPTION 'not on this lake'; END IF; RETURN NEW; END $$;
 		CREATE TRIGGER refuse BEFORE INSERT ON boats FOR EACH ROW EXECUTE FUNCTION refuse();`,
 		Deferrable: `ALTER TABLE boats ALTER CONSTRAINT boats_pier_id_fkey DEFERRABLE;`})

@@ -15,17 +15,22 @@ import (
 	"evensprout/internal/store/storetest"
 )
 
-func open(t *testing.T, script string) store.Store {
+// makeDatabase makes a database and returns its URL.
+func makeDatabase(t *testing.T, script string) string {
 	path := filepath.Join(t.TempDir(), "test.db")
 	require.NoError(t, Create(path, script))
-	s, err := Driver{}.Open(t.Context(), "sqlite:"+path)
+	return "sqlite:" + path
+}
+
+func open(t *testing.T, script string) store.Store {
+	s, err := Driver{}.Open(t.Context(), makeDatabase(t, script))
 	require.NoError(t, err)
 	return s
 }
 
 func TestBehaviours(t *testing.T) {
 	storetest.Run(t, storetest.Engine{
-		Open: open,
+		Driver: Driver{}, Make: makeDatabase,
 		Triggers: `CREATE TRIGGER refuse BEFORE INSERT ON boats WHEN NEW.label = 'forbidden'
 			BEGIN SELECT RAISE(ABORT, 'not on this lake'); END;`,
 	})

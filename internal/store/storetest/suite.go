@@ -17,8 +17,9 @@ import (
 
 // Engine is what the suite needs of an engine.
 type Engine struct {
-	// Open makes a new database with the tables of the script and opens it.
-	Open func(t *testing.T, script string) store.Store
+	Driver store.Driver
+	// Make makes a new database with the tables of the script and returns its URL.
+	Make func(t *testing.T, script string) string
 	// Triggers is a script with a trigger on boats that refuses the label 'forbidden'.
 	Triggers string
 	// Deferrable is a script that lets the reference of boats be looked at late; empty
@@ -79,12 +80,20 @@ func Run(t *testing.T, e Engine) {
 		"find looks for values":                   find,
 		"select pages through rows":               pages,
 		"a cancelled context ends a write":        cancelled,
+		"a stage is held against the table":       heldAgainst,
+		"who refers to staged rows":               referring,
+		"rows alike, without a key":               alike,
+		"rows of small tables are changed":        smallTables,
+		"the journal's tables are made once":      journal,
+		"a lock keeps another session out":        locks,
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := e.Open(t, script+e.Triggers+e.Deferrable)
+			url := e.Make(t, script+e.Triggers+e.Deferrable)
+			s, err := e.Driver.Open(t.Context(), url)
+			require.NoError(t, err)
 			db, err := s.Survey(t.Context())
 			require.NoError(t, err)
-			test(t, &fixture{e, s, db})
+			test(t, &fixture{e, url, s, db})
 			require.NoError(t, s.Close())
 		})
 	}
@@ -92,6 +101,7 @@ func Run(t *testing.T, e Engine) {
 
 type fixture struct {
 	engine Engine
+	url    string
 	store  store.Store
 	db     *schema.Database
 }

@@ -1,0 +1,102 @@
+package load
+
+import (
+	"bytes"
+	"encoding/json"
+	"slices"
+	"strconv"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+)
+
+// Meaning is why columns are compared by meaning.
+type Meaning struct {
+	Why     string   `json:"why"`
+	Columns []string `json:"columns"`
+}
+
+// appendMeaning appends what a value means in a column, without what databases rewrite:
+// trailing zeros, the order of keys in JSON, the blanks behind a CHAR.
+func appendMeaning(b []byte, c *schema.Column, v *grow.Value) []byte {
+	x := *v
+	switch {
+	case x.IsNull():
+	case c.Kind == schema.Boolean && x.Type == grow.Integer:
+		x.Type = grow.Boolean
+	case c.Kind == schema.Integer && x.Type == grow.Boolean:
+		x.Type = grow.Integer
+	case c.Kind == schema.Timestamp && x.Type == grow.Date:
+		const day = 24 * 60 * 60 * 1_000_000 // microseconds
+		x.Type, x.N = grow.Timestamp, x.N*day
+	case c.Kind == schema.JSON:
+		x = grow.String(sortedJSON(x.S))
+	case c.Kind == schema.Bytes:
+		x.Type = grow.Bytes
+	case c.Kind == schema.Real:
+		if f, err := strconv.ParseFloat(x.String(), 64); err == nil {
+			x = grow.String(strconv.FormatFloat(f, 'g', -1, 64))
+		}
+	case c.Kind == schema.Text || c.Kind == schema.Any:
+		if x.Type != grow.Text {
+			x = grow.String(x.String())
+		}
+		if padded(c) {
+			x.S = strings.TrimRight(x.S, " ")
+		}
+	}
+	return x.AppendCanonical(b)
+}
+
+// padded tells whether a column is filled up with blanks.
+func padded(c *schema.Column) bool {
+	d, _, _ := strings.Cut(c.Declared, "(")
+	return strings.EqualFold(d, "char") || strings.EqualFold(d, "character")
+}
+
+// sortedJSON is a JSON text with its keys in order and without blanks.
+func sortedJSON(text string) string {
+	d := json.NewDecoder(strings.NewReader(text))
+	d.UseNumber()
+	var v any
+	if d.Decode(&v) != nil {
+		return text
+	}
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	if e.Encode(v) != nil {
+		return text
+	}
+	return strings.TrimSpace(b.String())
+}
+
+// noteMeanings notes the columns that are compared by meaning.
+func (d *Difference) noteMeanings(t *target) {
+	for _, c := range t.write.Columns {
+		why := ""
+		switch {
+		case c.Kind == schema.JSON:
+			why = "keys of JSON in any order"
+		case c.Kind == schema.Decimal:
+			why = "numbers, whatever zeros end them"
+		case c.Kind == schema.Real:
+			why = "floating-point numbers"
+		case c.Kind == schema.Timestamp:
+			why = "moments in UTC"
+		case c.Kind == schema.Text && padded(c):
+			why = "without the blanks at the end"
+		default:
+			continue
+		}
+		i := slices.IndexFunc(d.Meaning, func(m Meaning) bool { return m.Why == why })
+		if i < 0 {
+			i = len(d.Meaning)
+			d.Meaning = append(d.Meaning, Meaning{Why: why})
+		}
+		if name := t.Table.Name + "." + c.Name; !slices.Contains(d.Meaning[i].Columns, name) {
+			d.Meaning[i].Columns = append(d.Meaning[i].Columns, name)
+		}
+	}
+}

@@ -1,0 +1,371 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+
+	"github.com/zeebo/xxh3"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/order"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// sorted finds, of staged rows, those that are gone and those that others have changed,
+// and drops them.
+func (v *withdrawal) sorted(ctx context.Context, t *target, st store.Stage, rows *pass, tell bool) error {
+	gone, err := st.Unmatched(ctx)
+	if err != nil {
+		return err
+	}
+	if tell {
+		v.of(t).Gone += int64(len(gone))
+	}
+	drop := gone
+	if !v.o.Changed {
+		changed, err := st.Differing(ctx)
+		if err != nil {
+			return err
+		}
+		for _, n := range changed {
+			if tell {
+				v.leave(t, rows.row(n), "it was changed since")
+			}
+		}
+		drop = append(drop, changed...)
+	}
+	return st.Drop(ctx, drop)
+}
+
+// remove takes away rows that the load added.
+func (v *withdrawal) remove(ctx context.Context, t *target, run order.Run) error {
+	rows := &pass{}
+	st, err := v.w.tx.Stage(ctx, v.compared(t, true), v.without(t, v.only(v.w, t, run, true, rows)))
+	if err == nil {
+		err = v.w.growth
+	}
+	if err != nil || rows.n == 0 {
+		return err
+	}
+	if err := v.sorted(ctx, t, st, rows, true); err != nil {
+		return err
+	}
+	if len(t.write.Match) == 0 && v.compared(t, true).Alike {
+		if err := v.ambiguous(ctx, t, st, rows); err != nil {
+			return err
+		}
+	}
+	if v.o.Referring {
+		if err := v.removeReferrers(ctx, t, st, run); err != nil {
+			return err
+		}
+		rows = &pass{}
+		if st, err = v.w.tx.Stage(ctx, v.compared(t, true), v.without(t, v.only(v.w, t, run, true, rows))); err != nil {
+			return err
+		}
+		if err := v.sorted(ctx, t, st, rows, false); err != nil {
+			return err
+		}
+	}
+	for {
+		found, err := st.Referred(ctx, v.l.plan.Database, v.ignored())
+		if err != nil {
+			return err
+		}
+		var drop []int64
+		var own []grow.Row // referred to by rows of the same table, which may go before them
+		tables := map[int64]string{}
+		for _, r := range found {
+			if tables[r.Row] == "" {
+				drop = append(drop, r.Row)
+			}
+			if tables[r.Row] == "" || r.Table != t.Table.Name {
+				tables[r.Row] = r.Table
+			}
+		}
+		for _, n := range drop {
+			if tables[n] == t.Table.Name {
+				own = append(own, rows.row(n))
+				continue
+			}
+			v.leave(t, rows.row(n), "rows of "+tables[n]+" refer to it")
+		}
+		if err := st.Drop(ctx, drop); err != nil {
+			return err
+		}
+		n, err := st.Remove(ctx)
+		if err != nil {
+			return v.l.refusal(t, nil, err)
+		}
+		v.of(t).Removed += n
+		if len(own) == 0 {
+			break
+		}
+		if n == 0 {
+			for _, row := range own {
+				v.leave(t, row, "rows of "+t.Table.Name+" refer to it")
+			}
+			break
+		}
+		rows = &pass{}
+		if st, err = v.w.tx.Stage(ctx, v.compared(t, true), v.without(t, v.these(v.w, t, own, rows))); err != nil {
+			return err
+		}
+	}
+	v.noteFiles(t, run)
+	v.done += run.Rows
+	if v.o.Progress != nil {
+		v.o.Progress(v.done, max(v.done, uint64(v.total())))
+	}
+	return nil
+}
+
+// removeReferrers deletes the rows of other tables that refer to staged ones.
+func (v *withdrawal) removeReferrers(ctx context.Context, t *target, st store.Stage, run order.Run) error {
+	seen := map[string]map[string]bool{}
+	// Rows of the same table that go anyway are no others.
+	match, _ := t.identity()
+	if slices.Equal(namesOf(match), t.Table.PrimaryKey) {
+		seen[t.Table.Name] = map[string]bool{}
+		for b := range v.only(v.w, t, run, true, &pass{}) {
+			for i := range b.Len {
+				var key []grow.Value
+				for _, c := range match {
+					key = append(key, b.Row(i)[slices.Index(t.Columns, c)])
+				}
+				seen[t.Table.Name][pairs(match, key)] = true
+			}
+		}
+	}
+	return v.removeReferrersOf(ctx, st, seen)
+}
+
+func (v *withdrawal) removeReferrersOf(ctx context.Context, st store.Stage, seen map[string]map[string]bool) error {
+	found := map[*schema.Table][][]grow.Value{}
+	err := st.Referrers(ctx, v.l.plan.Database, func(t *schema.Table, key []grow.Value) error {
+		text := pairs(keyColumns(t), key)
+		if seen[t.Name] == nil {
+			seen[t.Name] = map[string]bool{}
+		}
+		if !seen[t.Name][text] {
+			seen[t.Name][text] = true
+			found[t] = append(found[t], slices.Clone(key))
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, t := range v.l.plan.Database.Tables { // in an order that does not change
+		keys := found[t]
+		if len(keys) == 0 {
+			continue
+		}
+		stage := func() (store.Stage, error) { return stageKeys(ctx, v.w.tx, t, keys) }
+		st, err := stage()
+		if err != nil {
+			return err
+		}
+		if err := v.removeReferrersOf(ctx, st, seen); err != nil {
+			return err
+		}
+		if st, err = stage(); err != nil { // others have used its place since
+			return err
+		}
+		n, err := st.Remove(ctx)
+		if err != nil {
+			return v.l.refusal(nil, nil, err)
+		}
+		if v.out.Others == nil {
+			v.out.Others = map[string]int64{}
+		}
+		v.out.Others[t.Name] += n
+	}
+	return nil
+}
+
+func (v *withdrawal) total() uint64 {
+	n := uint64(0)
+	for _, t := range v.l.list {
+		if !t.skipped && t.write.Mode != store.Update {
+			n += t.Grow.Total()
+		}
+	}
+	return n
+}
+
+// ambiguous leaves rows alone that cannot be told from others: a table without a key
+// has more of the same than the load added.
+func (v *withdrawal) ambiguous(ctx context.Context, t *target, st store.Stage, rows *pass) error {
+	into := t.into()
+	hash := func(n int64) xxh3.Uint128 {
+		var buf []byte
+		for b := range v.written(v.w, t, order.Run{Target: t.Target, First: rows.row(n), Rows: 1}, nil) {
+			for j, f := range into.Fields {
+				buf = appendMeaning(buf, into.Columns[j], &b.Row(0)[f])
+			}
+		}
+		return xxh3.Hash128(buf)
+	}
+	ours := map[xxh3.Uint128]int64{}
+	for n := range rows.n {
+		ours[hash(n)]++
+	}
+	var more []int64
+	err := st.Copies(ctx, func(n, copies int64) error {
+		if copies > ours[hash(n)] {
+			more = append(more, n)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, n := range more {
+		v.leave(t, rows.row(n), "the table has no key, and more rows that are the same")
+	}
+	return st.Drop(ctx, more)
+}
+
+// without makes the references NULL that close circles: they were unlinked before.
+func (v *withdrawal) without(t *target, rows store.Rows) store.Rows {
+	if len(t.late) == 0 {
+		return rows
+	}
+	return func(yield func(*grow.Batch) bool) {
+		for b := range rows {
+			for i := range b.Len {
+				for _, f := range t.late {
+					b.Row(i)[f] = grow.Value{}
+				}
+			}
+			if !yield(b) {
+				return
+			}
+		}
+	}
+}
+
+// ignored are references that are held against the tables at the commit: rows that
+// refer to each other by them go in the same transaction.
+func (v *withdrawal) ignored() []*schema.Column {
+	var out []*schema.Column
+	for _, late := range v.l.order.Late {
+		t := v.l.targets[late.Target]
+		if !slices.Contains(t.late, late.Field) {
+			out = append(out, t.Columns[late.Field])
+		}
+	}
+	return out
+}
+
+// lateWrite is a write of the references that close circles.
+func (t *target) lateWrite() *store.Write {
+	write := &store.Write{Into: t.into(), Mode: store.Update, Distinct: true}
+	write.Match, write.Alike = t.identity()
+	for _, f := range t.late {
+		write.Set = append(write.Set, t.Columns[f])
+	}
+	return write
+}
+
+// unlink makes references NULL that close circles, in rows that will go.
+func (v *withdrawal) unlink(ctx context.Context, t *target, run order.Run) error {
+	rows := &pass{}
+	write := v.compared(t, true)
+	write.Set = slices.DeleteFunc(write.Set, func(c *schema.Column) bool {
+		return slices.ContainsFunc(t.late, func(f int) bool { return t.Columns[f] == c })
+	})
+	st, err := v.w.tx.Stage(ctx, write, v.only(v.w, t, run, true, rows))
+	if err == nil {
+		err = v.w.growth
+	}
+	if err != nil || rows.n == 0 {
+		return err
+	}
+	gone, err := st.Unmatched(ctx)
+	if err != nil {
+		return err
+	}
+	changed, err := st.Differing(ctx)
+	if err != nil {
+		return err
+	}
+	stays := map[int64]bool{}
+	for _, n := range gone {
+		stays[n] = true
+	}
+	for _, n := range changed {
+		stays[n] = !v.o.Changed
+	}
+	var going []grow.Row
+	for n := range rows.n {
+		if !stays[n] {
+			going = append(going, rows.row(n))
+		}
+	}
+	rows = &pass{}
+	if st, err = v.w.tx.Stage(ctx, t.lateWrite(), v.without(t, v.these(v.w, t, going, rows))); err != nil {
+		return err
+	}
+	_, err = st.Apply(ctx, 0, rows.n)
+	return err
+}
+
+// relink gives references back to rows that were left alone after all.
+func (v *withdrawal) relink(ctx context.Context, t *target) error {
+	rows := &pass{}
+	st, err := v.w.tx.Stage(ctx, t.lateWrite(), v.these(v.w, t, v.out.left[t], rows))
+	if err != nil {
+		return err
+	}
+	_, err = store.Isolate(ctx, v.w.tx, st, 0, rows.n, func(*store.Violation) error { return nil }) // what it referred to is gone
+	return err
+}
+
+// noteFiles collects the placeholder files of rows that are gone.
+func (v *withdrawal) noteFiles(t *target, run order.Run) {
+	for j, f := range t.Grow.Fields {
+		spec, ok := f.File()
+		if !ok {
+			continue
+		}
+		for b := range v.written(v.w, t, run, nil) {
+			for i := range b.Len {
+				if x := b.Row(i)[j]; !x.IsNull() && !slices.Contains(v.out.left[t], b.At(i)) {
+					v.files = append(v.files, path.Join(spec.Folder, x.S))
+				}
+			}
+		}
+	}
+}
+
+// removeFiles removes placeholder files, once the rows are gone for good.
+func (v *withdrawal) removeFiles() error {
+	if len(v.files) == 0 {
+		return nil
+	}
+	root, err := os.OpenRoot(v.Entry.About.Folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for _, f := range v.files {
+		err := root.Remove(f)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return &FileError{f, err}
+		}
+		if err == nil {
+			v.out.Files++
+		}
+	}
+	return nil
+}

@@ -1,0 +1,205 @@
+package storetest
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// stage stages rows of a table whose cells are all its columns named.
+func (f *fixture) stage(t *testing.T, tx store.Tx, mode store.Mode, table string, match, set []string, rows ...[]grow.Value) store.Stage {
+	t.Helper()
+	of := f.db.Table(table)
+	w := &store.Write{Into: store.Into{Table: of}, Mode: mode}
+	for _, name := range match {
+		w.Match = append(w.Match, of.Column(name))
+	}
+	for _, name := range set {
+		w.Set = append(w.Set, of.Column(name))
+	}
+	for _, c := range append(append([]*schema.Column{}, w.Match...), w.Set...) {
+		w.Fields, w.Columns = append(w.Fields, len(w.Columns)), append(w.Columns, c)
+	}
+	w.Alike = len(set) == 0
+	st, err := tx.Stage(t.Context(), w, func(yield func(*grow.Batch) bool) {
+		for _, row := range rows {
+			if !yield(&grow.Batch{Len: 1, Width: len(row), Values: row}) {
+				return
+			}
+		}
+	})
+	require.NoError(t, err)
+	return st
+}
+
+// threePiers are rows 1 to 3 with the codes A to C.
+func (f *fixture) threePiers(t *testing.T) store.Tx {
+	t.Helper()
+	tx := f.begin(t, false)
+	require.NoError(t, f.insert(t, tx, "piers", pier(1, "A"), pier(2, "B"), pier(3, "C")))
+	require.NoError(t, tx.Commit(t.Context()))
+	return f.begin(t, false)
+}
+
+func heldAgainst(t *testing.T, f *fixture) {
+	tx := f.threePiers(t)
+	defer tx.Rollback()
+	st := f.stage(t, tx, store.Update, "piers", []string{"id"}, []string{"code"},
+		[]grow.Value{grow.Int(1), grow.String("A")}, []grow.Value{grow.Int(2), grow.String("b")}, []grow.Value{grow.Int(9), grow.String("Z")})
+	unmatched, err := st.Unmatched(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []int64{2}, unmatched)
+	differing, err := st.Differing(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []int64{1}, differing, "bytes count, whatever the collation")
+	var prior []string
+	require.NoError(t, st.Prior(t.Context(), func(row int64, values []grow.Value) error {
+		assert.Equal(t, int64(1), row)
+		for _, v := range values {
+			prior = append(prior, v.String())
+		}
+		return nil
+	}))
+	assert.Equal(t, []string{"2", "B", "NULL"}, prior, "all columns, as they were")
+	var strangers []int64
+	require.NoError(t, st.Strangers(t.Context(), []*schema.Column{f.db.Table("piers").Column("id")}, func(row []grow.Value) error {
+		strangers = append(strangers, row[0].N)
+		return nil
+	}))
+	assert.Equal(t, []int64{3}, strangers)
+	n, err := st.Remove(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, int64(2), n)
+	left, err := tx.Count(t.Context(), f.db.Table("piers"))
+	require.NoError(t, err)
+	assert.Equal(t, int64(1), left)
+}
+
+func referring(t *testing.T, f *fixture) {
+	tx := f.threePiers(t)
+	defer tx.Rollback()
+	require.NoError(t, f.insert(t, tx, "boats", boat(1, cells{"pier_id": grow.Int(2)}), boat(2, cells{"pier_id": grow.Int(2)})))
+	require.NoError(t, f.insert(t, tx, "berths", cells{"pier_id": grow.Int(3), "number": grow.Int(7)}))
+	st := f.stage(t, tx, store.Update, "piers", []string{"id"}, []string{"code"},
+		[]grow.Value{grow.Int(1), grow.String("A")}, []grow.Value{grow.Int(2), grow.String("B")}, []grow.Value{grow.Int(3), grow.String("C")})
+	referred, err := st.Referred(t.Context(), f.db, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []store.Referral{{Row: 1, Table: "boats"}, {Row: 2, Table: "berths"}}, referred)
+	referred, err = st.Referred(t.Context(), f.db, []*schema.Column{f.db.Table("boats").Column("pier_id")})
+	require.NoError(t, err)
+	assert.Equal(t, []store.Referral{{Row: 2, Table: "berths"}}, referred)
+	found := map[string][]string{}
+	require.NoError(t, st.Referrers(t.Context(), f.db, func(of *schema.Table, key []grow.Value) error {
+		text := ""
+		for _, v := range key {
+			text += v.String() + " "
+		}
+		found[of.Name] = append(found[of.Name], text)
+		return nil
+	}))
+	assert.ElementsMatch(t, []string{"1 ", "2 "}, found["boats"])
+	assert.Equal(t, []string{"3 7 "}, found["berths"])
+}
+
+func alike(t *testing.T, f *fixture) {
+	tx := f.threePiers(t)
+	defer tx.Rollback()
+	require.NoError(t, f.insert(t, tx, "boats", boat(1, cells{"label": grow.String("same")}), boat(2, cells{"label": grow.String("same")}), boat(3, cells{"label": grow.String("Same")})))
+	st := f.stage(t, tx, store.Update, "boats", []string{"label", "launched"}, nil,
+		[]grow.Value{grow.String("same"), {}}, []grow.Value{grow.String("other"), {}})
+	copies := map[int64]int64{}
+	require.NoError(t, st.Copies(t.Context(), func(row, n int64) error {
+		copies[row] = n
+		return nil
+	}))
+	assert.Equal(t, map[int64]int64{0: 2, 1: 0}, copies, "NULLs are alike, letters of another case are not")
+}
+
+func smallTables(t *testing.T, f *fixture) {
+	tx := f.threePiers(t)
+	defer tx.Rollback()
+	piers := f.db.Table("piers")
+	cell := func(name string, v grow.Value) store.Cell {
+		return store.Cell{Column: piers.Column(name), Value: v}
+	}
+	require.NoError(t, tx.Add(t.Context(), piers, []store.Cell{cell("id", grow.Int(4)), cell("code", grow.String("")), cell("name", grow.Value{})}))
+	n, err := tx.Set(t.Context(), piers, []store.Cell{cell("name", grow.String("x"))}, []store.Cell{cell("code", grow.String("")), cell("name", grow.Value{})})
+	require.NoError(t, err)
+	assert.Equal(t, int64(1), n, "an empty text is not NULL")
+	n, err = tx.Delete(t.Context(), piers, []store.Cell{cell("name", grow.Value{})})
+	require.NoError(t, err)
+	assert.Equal(t, int64(3), n)
+	err = tx.Add(t.Context(), piers, []store.Cell{cell("id", grow.Int(4)), cell("code", grow.String("D"))})
+	var v *store.Violation
+	require.ErrorAs(t, err, &v)
+	assert.Equal(t, store.Unique, v.Kind)
+	assert.Equal(t, "piers", v.Table)
+}
+
+func journal(t *testing.T, f *fixture) {
+	j, err := f.store.Journal(t.Context(), false)
+	require.NoError(t, err)
+	require.Nil(t, j, "it is not made unasked")
+	for range 2 {
+		j, err = f.store.Journal(t.Context(), true)
+		require.NoError(t, err)
+		require.NotNil(t, j)
+	}
+	db, err := f.store.Survey(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, f.db.TableNames(), db.TableNames(), "the tool's own tables are not surveyed")
+	tx := f.begin(t, false)
+	defer tx.Rollback()
+	cell := func(name string, v grow.Value) store.Cell {
+		return store.Cell{Column: j.Loads.Column(name), Value: v}
+	}
+	blob := grow.Value{Type: grow.Bytes, S: "\x00\xff'\\\n"}
+	moment := grow.Value{Type: grow.Timestamp, N: 1_750_000_000_123_456, Scale: 6}
+	row := []store.Cell{cell("plan", grow.String("p")), cell("extra", grow.String("")), cell("part", grow.Int(1)), cell("token", grow.String("t")), cell("state", grow.String("open")),
+		cell("began", moment), cell("actor", grow.String("Zoë's \\ \"x\"")), cell("about", grow.String("{}")), cell("body", blob)}
+	require.NoError(t, tx.Add(t.Context(), j.Loads, row))
+	var got []grow.Value
+	require.NoError(t, f.store.Select(t.Context(), store.Query{Table: j.Loads, Columns: []*schema.Column{j.Loads.Column("began"), j.Loads.Column("body"), j.Loads.Column("actor"), j.Loads.Column("ended")}},
+		func(row []grow.Value) error {
+			got = append(got, row...)
+			return nil
+		}))
+	require.Len(t, got, 4)
+	assert.Equal(t, moment.N, got[0].N, "moments are of UTC")
+	assert.Equal(t, blob, got[1])
+	assert.Equal(t, "Zoë's \\ \"x\"", got[2].S)
+	assert.True(t, got[3].IsNull())
+	err = tx.Add(t.Context(), j.Loads, row)
+	var v *store.Violation
+	require.ErrorAs(t, err, &v, "two loads of a plan cannot be the same part")
+	assert.Equal(t, store.Unique, v.Kind)
+}
+
+func locks(t *testing.T, f *fixture) {
+	holder, err := f.store.Lock(t.Context(), "a lock")
+	require.NoError(t, err)
+	require.Empty(t, holder)
+	other, err := f.engine.Driver.Open(t.Context(), f.url)
+	require.NoError(t, err)
+	holder, err = other.Lock(t.Context(), "another lock")
+	require.NoError(t, err)
+	assert.Empty(t, holder)
+	holder, err = other.Lock(t.Context(), "a lock")
+	require.NoError(t, err)
+	assert.Regexp(t, "process|connection", holder, "it is told who has it")
+	require.NoError(t, f.store.Unlock(t.Context(), "a lock"))
+	holder, err = other.Lock(t.Context(), "a lock")
+	require.NoError(t, err)
+	assert.Empty(t, holder)
+	require.NoError(t, other.Close())
+	assert.Eventually(t, func() bool {
+		holder, err := f.store.Lock(t.Context(), "a lock")
+		return err == nil && holder == ""
+	}, 10*time.Second, time.Millisecond, "the end of a session gives its locks up")
+}
