@@ -591,7 +591,7 @@ func TestAServersFullDisk(t *testing.T) {
 			e.start(t)
 			disk := filepath.Join(t.TempDir(), "disk")
 			require.NoError(t, os.Mkdir(disk, 0o755))
-			if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=3m,mode=0777", "tmpfs", disk).CombinedOutput(); err != nil {
+			if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=2m,mode=0777", "tmpfs", disk).CombinedOutput(); err != nil {
 				t.Skipf("SKIPPED, nothing can be mounted here: %s", out)
 			}
 			defer syscall.Unmount(disk, syscall.MNT_DETACH)
@@ -603,7 +603,7 @@ func TestAServersFullDisk(t *testing.T) {
 			defer server.Remove()
 			require.NoError(t, server.Give(disk))
 			e.start = func(testing.TB) *storetest.Server { return server }
-			f.write("evensprout.yaml", harbourPlan(100, 60000))
+			f.write("evensprout.yaml", harbourPlan(100, 30000))
 			s := &site{folder: f, engine: e}
 			s.url = s.database(t)
 			_, after, _ := s.undisturbed(t)

@@ -99,9 +99,11 @@ func OpenJournal(ctx context.Context, e Engine, j *store.Journal, create bool, p
 	}
 }
 
+// isFault tells whether an error is one that does not pass by itself. A lock was waited
+// for already.
 func isFault(err error) bool {
 	f, ok := err.(*store.Fault)
-	return ok && f.Kind != store.Transient && f.Kind != store.Locked
+	return ok && f.Kind != store.Transient
 }
 
 func createTable(e Engine, t *schema.Table) string {
