@@ -187,7 +187,7 @@ func plansNear(path string) []string {
 }
 
 func (a *app) options() (plan.Options, error) {
-	o := plan.Options{Rows: files.Rows, Extra: a.extra}
+	o := plan.Options{Rows: files.Rows}
 	if a.clock != "" {
 		v, err := grow.ParseTimestamp(a.clock)
 		if err != nil {
@@ -264,6 +264,9 @@ func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*p
 		var db *schema.Database
 		if db, err = s.Survey(ctx); err == nil {
 			o.Database = db
+			if a.extra != "" {
+				o.Shift, err = load.Shift(ctx, s, p, a.extra)
+			}
 			o.Existing = func(t *schema.Table) (grow.Table, error) { return load.Existing(ctx, s, t) }
 		}
 	}

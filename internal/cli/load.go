@@ -35,7 +35,7 @@ func (f *journalFlags) add(c *cobra.Command) {
 	c.Flags().BoolVar(&f.resume, "resume", false, "go on with a load of this plan that broke off; if there is none, load as usual")
 	c.Flags().BoolVar(&f.restore, "restore", false, "bring the tables back to what was loaded, by the smallest set of changes")
 	c.Flags().BoolVar(&f.deleteExtra, "delete-extra", false, "with --restore: delete rows that are not the plan's also from tables that had rows before")
-	c.Flags().StringVar(&f.extra, "extra", "", "load a further set of rows beside the plan's own, under a name: other rows, with keys of their own")
+	c.Flags().StringVar(&f.extra, "extra", "", "load as many rows again beside the plan's own, under a name: those that the plan would go on with")
 	c.Flags().BoolVar(&f.ifEmpty, "if-empty", false, "leave tables alone that have rows, as when: empty does")
 	c.Flags().DurationVar(&f.wait, "wait", 0, "how long to wait for the server, for the planned tables, and for another load of the plan, such as 2m")
 	c.Flags().BoolVar(&f.none, "no-journal", false, "keep no journal: the load cannot be resumed or withdrawn, and a second one does not know of it")
@@ -198,7 +198,7 @@ rows were left out or not found, 130 interrupted.`,
 				if c, err = corrected(c, write.corrected); err != nil {
 					return err
 				}
-				if journal.extra, err = correctedSet(write.corrected); err != nil {
+				if journal.extra, err = load.CorrectedSet(write.corrected); err != nil {
 					return err
 				}
 			}
@@ -307,15 +307,6 @@ func (a *app) restored(ctx context.Context, s store.Store, planName string, db *
 		a.tellRestoration(r, name)
 	}
 	return true, err
-}
-
-// correctedSet names the rows of a rejects file in the journal.
-func correctedSet(path string) (string, error) {
-	digest, err := load.FileDigest(path)
-	if err != nil {
-		return "", err
-	}
-	return plan.CorrectedPrefix + digest[:16], nil
 }
 
 // corrected makes a plan of the rows of a rejects file.
@@ -456,7 +447,9 @@ func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements
 			skipped++
 		}
 		if e.Loaded > 0 && e.Inserted == 0 {
-			print = fmt.Sprintf("all loaded by load %d", r.Earlier)
+			if print = "loaded earlier"; r.Earlier > 0 {
+				print = fmt.Sprintf("all loaded by load %d", r.Earlier)
+			}
 		}
 		line := []string{e.Entity, e.Table}
 		for _, x := range counts {

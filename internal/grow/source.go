@@ -112,19 +112,6 @@ func (f *Field) RowOf(n int64) (Row, bool) {
 	return Row{}, false
 }
 
-// CountOn makes a numbering field number grown rows beyond a number; false if it is no
-// such field.
-func (f *Field) CountOn(last int64) bool {
-	s, ok := f.Source.(*counter)
-	if !ok || s.restart || s.step <= 0 {
-		return false
-	}
-	if s.from <= last {
-		s.from += (last - s.from + s.step) / s.step * s.step
-	}
-	return true
-}
-
 // Numbers returns the least and the greatest number that a numbering field gives to
 // grown rows; false if it is none, or its numbers are not dense.
 func (f *Field) Numbers() (lo, hi int64, ok bool) {

@@ -142,10 +142,14 @@ func readInput(path string) (archived, []byte, error) {
 	return a, append([]byte{}, kept.Bytes()...), nil
 }
 
-// FileDigest is the SHA-256 of a file.
-func FileDigest(path string) (string, error) {
+// CorrectedSet names the rows of a rejects file in the journal.
+func CorrectedSet(path string) (string, error) {
 	a, _, err := readInput(path)
-	return a.Digest, err
+	if err != nil {
+		return "", err
+	}
+	const digits = 16
+	return "corrected " + a.Digest[:digits], nil
 }
 
 // limited keeps the first bytes that are written to it.
@@ -268,7 +272,7 @@ func revive(e *Entry, db *schema.Database, open func(plan.FileSpec) (plan.FileRo
 		return nil, err
 	}
 	c, err = p.Compile(plan.Options{
-		Database: db, Clock: e.About.Clock, Extra: e.Extra,
+		Database: db, Clock: e.About.Clock, Shift: e.About.Shift,
 		Rows: func(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
 			if kept, ok := paths[absolute(spec.Path)]; ok {
 				spec.Path = kept

@@ -26,7 +26,7 @@ type Journal struct {
 	NoUndo  bool   // previous contents of changed rows are not kept
 	// Rows opens files of rows again, for earlier loads of the plan.
 	Rows func(plan.FileSpec) (plan.FileRows, plan.Problems)
-	// Extra names an independent further set of rows; empty for the plan's own.
+	// Extra names a further set of rows; empty for the plan's own.
 	Extra string
 	// Wait is how long another load of the same plan is waited for.
 	Wait time.Duration
@@ -60,7 +60,11 @@ type About struct {
 	Policies plan.Policies `json:"policies,omitempty"` // from the command line
 	Folder   string        `json:"folder"`             // of placeholder files
 	Entities []AboutEntity `json:"entities"`
-	Inputs   []archived    `json:"inputs,omitempty"`
+	// Shift is, of a further set, how many grown rows stand in front of its own, by entity.
+	Shift  map[string]uint64 `json:"shift,omitempty"`
+	Inputs []archived        `json:"inputs,omitempty"`
+	// Corrected tells that the rows are those of a rejects file.
+	Corrected bool `json:"corrected,omitempty"`
 }
 
 // AboutEntity is an entity of a load, in load order.
@@ -75,8 +79,6 @@ type AboutEntity struct {
 	// Loaded tells that rows from 0 to From-1, and the given ones, were loaded earlier.
 	Loaded bool   `json:"loaded,omitempty"`
 	From   uint64 `json:"from,omitempty"`
-	// CountOn is the number behind which an extra set's keys begin.
-	CountOn int64 `json:"count_on,omitempty"`
 }
 
 // Entry is a load in the journal.
@@ -311,7 +313,7 @@ func (l *loader) describe() error {
 	}
 	j.about = About{
 		Format: journalFormat, Version: l.o.Journal.Version, Edition: l.plan.Set.Edition, Seed: l.plan.Set.Seed, ClockSet: l.plan.Set.Clock.String(),
-		Commit: l.o.Commit, Chunk: l.o.Chunk, Undo: j.undo, Policies: l.o.Policies, Folder: absolute(cmp.Or(l.o.Folder, ".")), Inputs: x.Parts,
+		Commit: l.o.Commit, Chunk: l.o.Chunk, Undo: j.undo, Policies: l.o.Policies, Shift: l.plan.Shift, Corrected: l.plan.Corrected != "", Folder: absolute(cmp.Or(l.o.Folder, ".")), Inputs: x.Parts,
 	}
 	if l.plan.Set.Clock.IsNull() {
 		j.about.ClockSet = ""
@@ -327,7 +329,7 @@ func (l *loader) describeEntities() {
 	for _, t := range l.list {
 		j.about.Entities = append(j.about.Entities, AboutEntity{
 			Entity: t.Plan.Name, Table: t.Table.Name, Mode: t.Write.Mode, Rows: t.Grow.Rows, Given: uint64(len(t.Grow.Side)),
-			Before: t.out.Before, Skipped: t.out.Skipped, Loaded: t.loaded, From: t.from, CountOn: t.countOn,
+			Before: t.out.Before, Skipped: t.out.Skipped, Loaded: t.loaded, From: t.from,
 		})
 	}
 }
@@ -488,16 +490,16 @@ func (l *loader) forget(ctx context.Context, w *writer) error {
 }
 
 // lockName is the name of the lock of a plan.
-func lockName(plan, extra string) string { return "evensprout load " + plan + "\n" + extra }
+func lockName(plan string) string { return "evensprout load " + plan }
 
 // unlockPlan gives a plan's lock back. Where that fails, the connection's end does it.
-func unlockPlan(ctx context.Context, s store.Store, plan, extra string) {
-	s.Unlock(context.WithoutCancel(ctx), lockName(plan, extra))
+func unlockPlan(ctx context.Context, s store.Store, plan string) {
+	s.Unlock(context.WithoutCancel(ctx), lockName(plan))
 }
 
 // lockPlan takes a plan's lock. If somebody else has it, that is a *store.Fault.
-func lockPlan(ctx context.Context, s store.Store, plan, extra string) error {
-	holder, err := s.Lock(ctx, lockName(plan, extra))
+func lockPlan(ctx context.Context, s store.Store, plan string) error {
+	holder, err := s.Lock(ctx, lockName(plan))
 	if err == nil && holder != "" {
 		err = &store.Fault{Kind: store.Locked, Message: fmt.Sprintf("%s is being loaded by %s", plan, holder), Hint: "--wait 5m waits until that is done"}
 	}

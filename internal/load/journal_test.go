@@ -61,7 +61,7 @@ INSERT INTO berths (id, port_id, number, price) VALUES (9001, 9001, 1, 4.50), (9
 func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
 	code := `{pattern: "P0[0-9]{3}", unique: true}`
 	entity := func(write, rest string) string {
-		return "  Port:\n    table: ports\n    write: " + write + "\n    rows: 300\n    fields: {id: {count: {from: 1001}}, code: " + code + ", label: {pattern: \"[a-z]{5}\", nulls: 10%}, ratio: {between: [0.5, 9.5], step: 0.25}, raw: {bytes: 0..9}}\n" + rest
+		return "  Port:\n    table: ports\n    write: " + write + "\n    rows: 700\n    fields: {id: {count: {from: 1001}}, code: " + code + ", label: {pattern: \"[a-z]{5}\", nulls: 10%}, ratio: {between: [0.5, 9.5], step: 0.25}, raw: {bytes: 0..9}}\n" + rest
 	}
 	berths := "  Berth:\n    table: berths\n    per: {Port: 0..2}\n    fields: {id: {count: {from: 5001}}, number: {between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n" +
 		"  Visit:\n    table: visits\n    rows: 40\n    fields: {port_id: {pick: Port}, note: {value: again}}\n"
@@ -73,7 +73,7 @@ func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
 		{"upsert", entity("{mode: upsert, match: [code], set: [label, ratio, raw]}", berths)},
 		{"update", entity("{mode: update, match: [code], set: [label, ratio]}", "")},
 		{"replace", entity("{mode: replace, cascade: true}", berths)},
-		{"keys of the database", strings.Replace(strings.Replace(strings.Replace(entity("insert", berths), "P0[0-9]{3}", "Q[0-9]{4}", 1), "id: {count: {from: 1001}}, ", "", 1), "    rows: 300\n", "    rows: 300\n    keys: database\n", 1)},
+		{"keys of the database", strings.Replace(strings.Replace(strings.Replace(entity("insert", berths), "P0[0-9]{3}", "Q[0-9]{4}", 1), "id: {count: {from: 1001}}, ", "", 1), "    rows: 700\n", "    rows: 700\n    keys: database\n", 1)},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			onEach(t, ports, func(t *testing.T, d *db) {
@@ -82,7 +82,7 @@ func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
 					text = strings.Replace(head, "entities:\n", "", 1) + text
 				}
 				before := dump(t, d.store)
-				for _, o := range []Options{{Chunk: 60}, {Chunk: 60, Commit: plan.CommitChunk, Jobs: 3}} {
+				for _, o := range []Options{{Chunk: 150}, {Chunk: 150, Commit: plan.CommitChunk, Jobs: 3}} {
 					if strings.Contains(c.plan, "replace") {
 						o.Commit = plan.CommitLoad
 					}

@@ -128,8 +128,6 @@ type target struct {
 	known    *known                    // keys of the rows that were there before; nil if they are not read
 	loaded   bool                      // an earlier load wrote its given rows, and the grown ones up to from
 	from     uint64
-	countOn  int64 // the number behind which an extra set's keys begin; 0 for none
-	counted  bool
 	resumed  bool // what before and skipped say was found when the load began
 	before   int64
 	skipped  bool
@@ -193,10 +191,10 @@ func (l *loader) once(ctx context.Context, w *writer) (*Result, error) {
 		return nil, err
 	}
 	if l.journal != nil && !l.o.DryRun {
-		if err := lockPlan(ctx, w.store, l.plan.Plan.Name, l.o.Journal.Extra); err != nil {
+		if err := lockPlan(ctx, w.store, l.plan.Plan.Name); err != nil {
 			return nil, err
 		}
-		defer func() { unlockPlan(ctx, w.store, l.plan.Plan.Name, l.o.Journal.Extra) }()
+		defer func() { unlockPlan(ctx, w.store, l.plan.Plan.Name) }()
 	}
 	for {
 		done, err := l.repeated(ctx, w)

@@ -54,10 +54,10 @@ func held(ctx context.Context, s store.Store, number int64, open func(plan.FileS
 	if err != nil {
 		return err
 	}
-	if err := lockPlan(ctx, s, e.Plan, e.Extra); err != nil {
+	if err := lockPlan(ctx, s, e.Plan); err != nil {
 		return err
 	}
-	defer unlockPlan(ctx, s, e.Plan, e.Extra)
+	defer unlockPlan(ctx, s, e.Plan)
 	p, err := Recall(ctx, s, number, nil, open)
 	if err != nil {
 		return err
@@ -80,9 +80,6 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 		}
 		x := e.About.Entities[i]
 		t.resumed, t.before, t.skipped, t.loaded, t.from = true, x.Before, x.Skipped, x.Loaded, x.From
-		if t.countOn = x.CountOn; x.CountOn > 0 && !t.Grow.Key.CountOn(x.CountOn) {
-			return fmt.Errorf("the keys of %s cannot be counted on", t.Plan.Name)
-		}
 	}
 	if p.chunks, err = Chunks(ctx, s, e, p.Plan); err != nil {
 		return err

@@ -157,8 +157,8 @@ func (l *loader) policy(t *target, kind store.ViolationKind) plan.Policy {
 	if kind == store.RowCount {
 		return plan.Skip // an update's row that is not there is told, and stops nothing
 	}
-	if kind == store.Unique && l.isExtra() {
-		return plan.Redraw // of the plan's own rows the core knows nothing here
+	if kind == store.Unique && l.plan.Shift != nil {
+		return plan.Redraw // what is unique among picks changes with the rows to pick from
 	}
 	return plan.Stop
 }

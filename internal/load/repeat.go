@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -72,7 +73,7 @@ func (l *loader) repeated(ctx context.Context, w *writer) (bool, error) {
 	l.result.Earlier = 0
 	l.reset()
 	loaded := l.isLoaded(done)
-	if err := l.countOn(ctx, w.store, done); err != nil {
+	if err := l.beside(ctx, w.store); err != nil {
 		return false, err
 	}
 	if !loaded {
@@ -122,44 +123,73 @@ func (l *loader) isLoaded(done []*Entry) bool {
 	return any
 }
 
-// isExtra tells whether the load is of a further set of rows, not of the plan's own.
-func (l *loader) isExtra() bool {
-	return l.journal != nil && l.journal.extra != "" && l.plan.Corrected == ""
+// Shift finds, for a further set of rows of a plan, how many grown rows stand in front
+// of its own, by entity: those of the plan itself, and of the sets before. So all values
+// and keys of the set are those that the plan would go on with.
+func Shift(ctx context.Context, s store.Store, p *plan.Plan, extra string) (map[string]uint64, error) {
+	all, err := Entries(ctx, s, p.Name)
+	if err != nil {
+		return nil, err
+	}
+	shift := map[string]uint64{}
+	own := false
+	for _, e := range all {
+		if e.State == StateWithdrawn || e.About.Corrected {
+			continue
+		}
+		if e.Extra == extra {
+			return e.About.Shift, nil
+		}
+		own = own || e.Extra == "" && e.State == StateDone
+		for _, x := range e.About.Entities {
+			shift[x.Entity] = max(shift[x.Entity], x.Rows)
+		}
+	}
+	if !own {
+		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("the rows of %s itself are not loaded yet, so no further set can stand beside them", p.Name), Hint: "evensprout load, then load --extra"}
+	}
+	return shift, nil
 }
 
-// countOn lets the keys of an extra set begin behind those that are there. Rows written
-// by hand, and rows of files, are not part of such a set: they are there already.
-func (l *loader) countOn(ctx context.Context, s store.Store, done []*Entry) error {
-	if !l.isExtra() {
-		return nil
+// beside leaves out of a further set what is there already: the rows in front, those
+// written by hand, and those of files.
+func (l *loader) beside(ctx context.Context, s store.Store) error {
+	if l.plan.Shift == nil {
+		return l.overlaps(ctx, s)
 	}
+	now, err := Shift(ctx, s, l.plan.Plan, l.journal.extra)
+	if err == nil && !maps.Equal(now, l.plan.Shift) {
+		err = &store.Fault{Kind: store.Refused, Message: "another set of rows was loaded in the meantime", Hint: "load again"}
+	}
+	if err != nil {
+		return err
+	}
+	g := grow.NewGrower(l.plan.Set)
+	defer g.Close()
 	for _, t := range l.list {
-		if t.Write.Mode != plan.Insert || t.Plan.RowsFrom != nil {
-			t.loaded, t.from = true, t.Grow.Rows
-			continue
+		from := t.Grow.Rows
+		if t.Write.Mode == plan.Insert && t.Grow.Root().Table == nil {
+			_, from = g.Families(t.Grow, false, 0, l.plan.Shift[t.Grow.Root().Name])
 		}
-		t.loaded = true
-		if t.counted || t.unkeyed || t.key == nil || t.Grow.Key == nil {
-			continue
-		}
-		for _, e := range done {
-			for _, x := range e.About.Entities {
-				if x.Entity == t.Plan.Name {
-					t.countOn = max(t.countOn, x.CountOn)
-				}
+		t.loaded, t.from = true, max(t.from, from)
+	}
+	return nil
+}
+
+// overlaps tells if the plan's own rows have become so many that they meet those of a
+// further set.
+func (l *loader) overlaps(ctx context.Context, s store.Store) error {
+	all, err := Entries(ctx, s, l.plan.Plan.Name)
+	if err != nil {
+		return err
+	}
+	for _, e := range all {
+		for _, t := range l.list {
+			if first, ok := e.About.Shift[t.Plan.Name]; ok && t.Grow.Parent == nil && t.Grow.Rows > first && e.State != StateWithdrawn {
+				return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("%s has %d rows now, and those from %d on are of the further set %s (load %d)", t.Plan.Name, t.Grow.Rows, first, e.Extra, e.Number),
+					Hint: fmt.Sprintf("evensprout withdraw %d first, or load more rows by --extra with another name", e.Number)}
 			}
 		}
-		if _, _, numbered := t.Grow.Key.Numbers(); !numbered {
-			continue
-		}
-		if t.countOn == 0 {
-			n, err := s.Greatest(ctx, t.Table, t.key)
-			if err != nil {
-				return err
-			}
-			t.countOn = n
-		}
-		t.counted = t.countOn > 0 && t.Grow.Key.CountOn(t.countOn)
 	}
 	return nil
 }

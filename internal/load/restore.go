@@ -50,10 +50,10 @@ type RestoredEntity struct {
 func Restore(ctx context.Context, s store.Store, pasts []*Past, o RestoreOptions) (*Restoration, error) {
 	started := time.Now()
 	first := pasts[0].Entry
-	if err := patient(ctx, o.Wait, func() error { return lockPlan(ctx, s, first.Plan, first.Extra) }); err != nil {
+	if err := patient(ctx, o.Wait, func() error { return lockPlan(ctx, s, first.Plan) }); err != nil {
 		return nil, err
 	}
-	defer unlockPlan(ctx, s, first.Plan, first.Extra)
+	defer unlockPlan(ctx, s, first.Plan)
 	var r *Restoration
 	l := pasts[0].l
 	l.o.Again = o.Again

@@ -80,8 +80,7 @@ func (l *loader) prepareAgain() error {
 	}
 	for _, t := range l.list {
 		was := before[t.Plan.Name]
-		t.counted = was.countOn > 0
-		t.resumed, t.before, t.skipped, t.loaded, t.from, t.countOn = true, was.before, was.skipped, was.loaded, was.from, was.countOn
+		t.resumed, t.before, t.skipped, t.loaded, t.from = true, was.before, was.skipped, was.loaded, was.from
 	}
 	return nil
 }

@@ -265,42 +265,55 @@ func TestClocksMayJump(t *testing.T) {
 	})
 }
 
-// A further set of rows has keys of its own, and comes and goes alone.
+// A further set of rows has keys and values of its own, and comes and goes alone.
 func TestExtraSets(t *testing.T) {
-	const text = "  Port:\n    table: ports\n    rows: 200\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"P0[0-9]{3}\", unique: true}, label: {value: a}}\n    given:\n      home: {code: HOME}\n" +
+	const text = "  Port:\n    table: ports\n    rows: 200\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"Q[0-9]{3}\", unique: true}, label: {value: a}}\n    given:\n      home: {code: HOME}\n" +
 		"  Berth:\n    table: berths\n    per: {Port: 1}\n    fields: {id: {count: {from: 20001}}, number: {between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n"
-	onEach(t, strings.Replace(ports, "(9003, 'P0900', 'x', 2.5, NULL);", "(9003, 'P0900', 'x', 2.5, NULL); DELETE FROM ports WHERE id IN (9002);", 1), func(t *testing.T, d *db) {
-		c := d.compile(t, strings.Replace(head, "entities:\n", "on_violation: {unique: redraw}\nentities:\n", 1)+text)
-		_, err := Run(t.Context(), c, d.store, d.journaled(Options{}))
-		require.NoError(t, err)
-		own := dump(t, d.store)
-		extra := func(rows string) (*Result, error) {
+	onEach(t, ports, func(t *testing.T, d *db) {
+		set := func(name, rows string) (*Result, error) {
 			p, err := plan.Read("plan.yaml", []byte(head+strings.Replace(text, "rows: 200", "rows: "+rows, 1)))
 			require.NoError(t, err)
 			tables, err := d.store.Survey(t.Context())
 			require.NoError(t, err)
-			c, err := p.Compile(plan.Options{Database: tables, Rows: files.Rows, Extra: "more"})
+			options := plan.Options{Database: tables, Rows: files.Rows}
+			if name != "" {
+				if options.Shift, err = Shift(t.Context(), d.store, p, name); err != nil {
+					return nil, err
+				}
+			}
+			c, err := p.Compile(options)
 			require.NoError(t, err)
 			o := d.journaled(Options{})
-			o.Journal.Extra = "more"
+			o.Journal.Extra = name
 			return Run(t.Context(), c, d.store, o)
 		}
-		r, err := extra("200")
+		_, err := set("more", "200")
+		require.ErrorContains(t, err, "the rows of t itself are not loaded yet")
+		_, err = set("", "200")
+		require.NoError(t, err)
+		own := dump(t, d.store)
+		r, err := set("more", "200")
 		require.NoError(t, err)
 		assert.Equal(t, []int64{200, 200}, []int64{r.Entities[0].Inserted, r.Entities[1].Inserted}, "only what is grown")
 		keys := d.table(t, "ports", "id")
-		assert.Len(t, keys, 403)
-		assert.Contains(t, keys, "9203", "behind the greatest that was there")
+		assert.Len(t, keys, 404)
+		assert.Contains(t, keys, "1400", "numbers go on")
 		with := dump(t, d.store)
-		again, err := extra("200")
+		again, err := set("more", "200")
 		require.NoError(t, err)
 		assert.Equal(t, r.Load, again.Earlier)
 		assert.Zero(t, again.Rows)
 		diff := d.compared(t, r.Load)
 		assert.Zero(t, diff.Missing+diff.Changed, "%+v", diff)
-		more, err := extra("220")
+		more, err := set("more", "220")
 		require.NoError(t, err)
 		assert.Equal(t, int64(20), more.Entities[0].Inserted)
+		third, err := set("third", "50")
+		require.NoError(t, err)
+		assert.Equal(t, int64(50), third.Entities[0].Inserted)
+		_, err = set("", "201")
+		require.ErrorContains(t, err, "Port has 201 rows now, and those from 200 on are of the further set more")
+		d.withdrawn(t, third.Load, WithdrawOptions{})
 		d.withdrawn(t, more.Load, WithdrawOptions{})
 		assert.Equal(t, with, dump(t, d.store))
 		d.withdrawn(t, r.Load, WithdrawOptions{})

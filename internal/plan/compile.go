@@ -15,8 +15,9 @@ type Compiled struct {
 	Set      *grow.Set
 	Targets  []*Target // in the order of Set.Entities
 	Warnings Problems
-	Database *schema.Database // nil without a database
-	Inputs   []string         // files that rows are read from, seen from the current folder
+	Database *schema.Database  // nil without a database
+	Shift    map[string]uint64 // as the options say
+	Inputs   []string          // files that rows are read from, seen from the current folder
 
 	// Corrected is the rejects file whose rows stand in place of the plan's; or empty.
 	Corrected string
@@ -77,27 +78,15 @@ func (c *Compiled) Names() []string {
 type Options struct {
 	Database *schema.Database // nil: the plan is held only against itself
 	Clock    grow.Value       // where not NULL, it stands for the plan's own
-	// Extra names an independent further set of rows: others than the plan's own, from a
-	// seed of their own. Empty for the plan's own.
-	Extra string
+	// Shift is, by entity without a parent, how many grown rows stand in front of those
+	// that are meant: there are as many more.
+	Shift map[string]uint64
 	// Rows opens a file of rows; nil: there are none. Its result is closed with the
 	// Compiled.
 	Rows func(FileSpec) (FileRows, Problems)
 	// Existing reads the rows of a table; nil: they cannot be read.
 	Existing func(*schema.Table) (grow.Table, error)
 }
-
-// seed is what an extra set adds to the seed.
-func (o Options) seed() string {
-	if o.Extra == "" || strings.HasPrefix(o.Extra, CorrectedPrefix) {
-		return ""
-	}
-	return "\x00extra " + o.Extra
-}
-
-// CorrectedPrefix begins the names of sets that are corrected rows of a rejects file:
-// their seed is the plan's.
-const CorrectedPrefix = "corrected "
 
 // Compile looks up every name and makes a plan ready to grow. The error is
 // Problems, all at once.
@@ -108,7 +97,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	}
 	c := &compiler{
 		plan: p, db: o.Database, byName: map[string]*entity{},
-		out:   &Compiled{Plan: p, Database: o.Database, Set: &grow.Set{Seed: p.Seed + o.seed(), Edition: p.Edition, Clock: p.Clock}},
+		out:   &Compiled{Plan: p, Database: o.Database, Shift: o.Shift, Set: &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock}},
 		kinds: map[string]grow.Kind{}, openFile: o.Rows, openTable: o.Existing,
 	}
 	for _, k := range grow.Kinds() {
@@ -213,7 +202,7 @@ func (c *compiler) declare() {
 	for _, d := range c.plan.Entities {
 		e := &entity{decl: d, byName: map[string]*field{}, rows: map[string]int{}}
 		e.grow = c.out.Set.NewEntity(d.Name)
-		e.grow.Rows = d.Rows
+		e.grow.Rows = d.Rows + c.out.Shift[d.Name]
 		c.entities = append(c.entities, e)
 		c.byName[d.Name] = e
 	}

@@ -40,8 +40,6 @@ type Store interface {
 	Survey(ctx context.Context) (*schema.Database, error)
 	// Count is the number of rows of a table.
 	Count(ctx context.Context, t *schema.Table) (int64, error)
-	// Greatest is the greatest number in a column, 0 if there is none above it.
-	Greatest(ctx context.Context, t *schema.Table, c *schema.Column) (int64, error)
 	// Select reads rows; each is shown in turn and must not be kept.
 	Select(ctx context.Context, q Query, show func(row []grow.Value) error) error
 	// Begin opens a transaction for writing: one at a time.

@@ -226,7 +226,11 @@ func (d *database) err(ctx context.Context, err error) error {
 		return &store.Fault{Kind: store.Lost, Message: "the connection to the server broke", Err: err, Hint: "everything that was not committed is rolled back by the server"}
 	}
 	var e *mysql.MySQLError
-	if !errors.As(err, &e) {
+	if errors.Is(err, mysql.ErrPktTooLarge) || errors.As(err, &e) && e.Number == 1153 {
+		return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("a statement has more than the %d bytes that the server takes (max_allowed_packet)", d.packet), Err: err,
+			Hint: "raise max_allowed_packet; for the journal's copy of input files and rows, --no-journal is the other way"}
+	}
+	if e == nil {
 		return err
 	}
 	f := &store.Fault{Err: fmt.Errorf("%s [%d]", e.Message, e.Number)}
@@ -431,10 +435,6 @@ func (d *database) Exact(expression string, c *schema.Column) string {
 
 func (d *database) Count(ctx context.Context, t *schema.Table) (int64, error) {
 	return setwise.Count(ctx, d, t)
-}
-
-func (d *database) Greatest(ctx context.Context, t *schema.Table, c *schema.Column) (int64, error) {
-	return setwise.Greatest(ctx, d, t, c)
 }
 
 func (d *database) Select(ctx context.Context, q store.Query, show func([]grow.Value) error) error {

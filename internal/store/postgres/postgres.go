@@ -396,10 +396,6 @@ func (d *database) Count(ctx context.Context, t *schema.Table) (int64, error) {
 	return setwise.Count(ctx, d, t)
 }
 
-func (d *database) Greatest(ctx context.Context, t *schema.Table, c *schema.Column) (int64, error) {
-	return setwise.Greatest(ctx, d, t, c)
-}
-
 func (d *database) Select(ctx context.Context, q store.Query, show func([]grow.Value) error) error {
 	return setwise.Select(ctx, d, q, show)
 }

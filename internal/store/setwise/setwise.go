@@ -119,12 +119,6 @@ func Count(ctx context.Context, e Engine, t *schema.Table) (int64, error) {
 	return number(ctx, e, "SELECT count(*) FROM "+e.Table(t))
 }
 
-// Greatest is the greatest number in a column, 0 if there is none above it.
-func Greatest(ctx context.Context, e Engine, t *schema.Table, c *schema.Column) (int64, error) {
-	n, err := number(ctx, e, "SELECT coalesce(max("+e.Quote(c.Name)+"), 0) FROM "+e.Table(t))
-	return max(n, 0), err
-}
-
 // Select reads rows of a table.
 func Select(ctx context.Context, e Engine, q store.Query, show func([]grow.Value) error) error {
 	names := Names(e, "", q.Columns)

@@ -64,18 +64,18 @@ func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*sch
 			if r.To == nil || r.To.Name != s.w.Table.Name || len(r.Columns) == 1 && slices.Contains(except, other.Column(r.Columns[0])) {
 				continue
 			}
-			var same []string
-			for j, name := range r.Columns {
-				same = append(same, "o."+s.Quote(name)+" = t."+s.Quote(r.Targets[j]))
-			}
-			if other.Name == s.w.Table.Name && len(other.PrimaryKey) > 0 {
+			// The references are read once: they need not have an index.
+			references, targets := Names(s, "o.", columnsOf(other, r.Columns)), Names(s, "t.", columnsOf(s.w.Table, r.Targets))
+			present := []string{notNull(references)}
+			if other.Name == s.w.Table.Name {
 				var differs []string
-				for _, c := range Names(s, "", columnsOf(other, other.PrimaryKey)) {
-					differs = append(differs, "o."+c+" <> t."+c)
+				for j, name := range references {
+					differs = append(differs, name+" <> o."+s.Quote(r.Targets[j]))
 				}
-				same = append(same, "("+strings.Join(differs, " OR ")+")")
+				present = append(present, "("+strings.Join(differs, " OR ")+")")
 			}
-			rows, err := s.ordinals(ctx, " JOIN "+s.table+" AS t ON "+s.on, "EXISTS (SELECT 1 FROM "+s.Table(other)+" AS o WHERE "+strings.Join(same, " AND ")+")")
+			rows, err := s.ordinals(ctx, " JOIN "+s.table+" AS t ON "+s.on,
+				"("+strings.Join(targets, ", ")+") IN (SELECT "+strings.Join(references, ", ")+" FROM "+s.Table(other)+" AS o"+where(present...)+")")
 			if err != nil {
 				return nil, err
 			}

@@ -88,7 +88,77 @@ func (tx *transaction) Commit(ctx context.Context) error {
 
 func (tx *transaction) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store.Stage, error) {
 	tx.written[w.Table.Name] = true
-	return tx.Tx.Stage(ctx, w, rows)
+	st, err := tx.Tx.Stage(ctx, w, rows)
+	if err != nil {
+		return nil, err
+	}
+	return &stage{st, tx, w.Table}, nil
+}
+
+// stage is staged rows of a table.
+type stage struct {
+	store.Stage
+	tx    *transaction
+	table *schema.Table
+}
+
+// Remove deletes the matches of all rows. For each of them the engine looks for rows that
+// refer to it: where their columns have no index, it would read the whole table each
+// time, so there is one for as long as that takes, inside the transaction.
+func (s *stage) Remove(ctx context.Context) (int64, error) {
+	const worthIt = 100 // rows
+	var made []string
+	for _, other := range s.tx.schema.Tables {
+		for _, r := range other.References {
+			if r.To == nil || r.To.Name != s.table.Name || s.Rows() < worthIt {
+				continue
+			}
+			indexed, err := s.tx.indexed(ctx, other, r.Columns)
+			if err != nil {
+				return 0, err
+			}
+			if indexed {
+				continue
+			}
+			name := fmt.Sprintf("evensprout_removing_%d", len(made))
+			var columns []string
+			for _, c := range r.Columns {
+				columns = append(columns, quote(c))
+			}
+			if _, err := s.tx.Exec(ctx, "CREATE INDEX "+quote(name)+" ON "+quote(other.Name)+" ("+strings.Join(columns, ", ")+")"); err != nil {
+				return 0, err
+			}
+			made = append(made, name)
+		}
+	}
+	n, err := s.Stage.Remove(ctx)
+	for _, name := range made {
+		if err == nil {
+			_, err = s.tx.Exec(ctx, "DROP INDEX "+quote(name))
+		}
+	}
+	return n, err
+}
+
+// indexed tells whether an index of a table begins with some columns.
+func (tx *transaction) indexed(ctx context.Context, t *schema.Table, columns []string) (bool, error) {
+	begins := func(key []string) bool {
+		return len(key) >= len(columns) && slices.EqualFunc(key[:len(columns)], columns, strings.EqualFold)
+	}
+	if begins(t.PrimaryKey) {
+		return true, nil
+	}
+	keys := map[string][]string{}
+	err := tx.rows("SELECT l.name, i.name FROM pragma_index_list(?) AS l, pragma_index_info(l.name) AS i WHERE NOT l.partial ORDER BY l.name, i.seqno", []string{t.Name}, func(s *sqlite.Stmt) error {
+		keys[s.ColumnText(0)] = append(keys[s.ColumnText(0)], s.ColumnText(1))
+		return nil
+	})
+	for _, key := range keys {
+		if begins(key) {
+			return true, err
+		}
+	}
+	return false, err
 }
 
 // Count is the number of rows of a table.
