@@ -404,7 +404,7 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, o Comp
 	if err != nil || rows.n == 0 {
 		return err
 	}
-	missing, err := st.Unmatched(ctx)
+	missing, err := st.Unmatched(ctx, 0)
 	if err != nil {
 		return err
 	}

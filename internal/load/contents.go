@@ -196,6 +196,7 @@ func (l *loader) undoes() bool { return l.journal != nil && l.journal.undo && !l
 // prior is what staged rows find in the table, looked at before they are written.
 type prior struct {
 	fresh   []int64 // rows that are not there
+	guessed bool    // fresh was not looked for: it seems that all are there, or none
 	changed int64   // rows that are, with other values
 	rows    []int64 // these
 	packer  packer
@@ -204,16 +205,31 @@ type prior struct {
 // errRace tells that somebody else changed rows between the look and the write.
 var errRace = &store.Fault{Kind: store.Transient, Message: "another program changed rows while they were being written"}
 
+// errMixed tells that some rows were there and others not, although that did not seem so.
+var errMixed = errors.New("some rows were there and some were not")
+
 // look finds what a stage will change, so that it can be undone. It is nil if nothing
-// is to be kept.
-func (w *writer) look(ctx context.Context, t *target, st store.Stage, p *pass) (*prior, error) {
+// is to be kept. With guess it looks at few rows only, if these are all there or all
+// not: what is written then tells whether that is so of the others.
+func (w *writer) look(ctx context.Context, t *target, st store.Stage, p *pass, guess bool) (*prior, error) {
 	if w.journal == nil || w.o.DryRun || t.write.Mode == store.Insert || t.write.Mode == store.Replace {
 		return nil, nil
 	}
 	x := &prior{packer: packer{columns: t.Table.Columns, numbers: true}}
 	var err error
 	if t.write.Mode != store.Update {
-		if x.fresh, err = st.Unmatched(ctx); err != nil {
+		const few = 200
+		sample := int64(0)
+		if guess && p.n > few {
+			sample = few
+		}
+		if x.fresh, err = st.Unmatched(ctx, sample); err != nil {
+			return nil, err
+		}
+		if x.guessed = sample > 0 && (len(x.fresh) == 0 || int64(len(x.fresh)) == sample); sample > 0 && !x.guessed {
+			x.fresh, err = st.Unmatched(ctx, 0)
+		}
+		if err != nil {
 			return nil, err
 		}
 	}
@@ -229,13 +245,26 @@ func (w *writer) look(ctx context.Context, t *target, st store.Stage, p *pass) (
 	return x, errors.Join(err, x.packer.close())
 }
 
-// keep writes down what was looked at, if it is what was written.
+// keep writes down what was looked at, if it is what was written. After errMixed the rows
+// are to be taken back, looked at all, and written again.
 func (w *writer) keep(ctx context.Context, t *target, p *pass, x *prior, out store.Outcome) error {
 	if x == nil {
 		return nil
 	}
 	gone := func(n int64) bool { return w.record.Rejected(t.Grow, p.row(n)) }
 	var added []grow.Row
+	if x.guessed {
+		x.fresh = nil
+		switch out.Inserted {
+		case 0:
+		case p.n:
+			for n := range p.n {
+				x.fresh = append(x.fresh, n)
+			}
+		default:
+			return errMixed
+		}
+	}
 	for _, n := range x.fresh {
 		if !gone(n) {
 			added = append(added, p.row(n))

@@ -82,7 +82,7 @@ func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
 					text = strings.Replace(head, "entities:\n", "", 1) + text
 				}
 				before := dump(t, d.store)
-				for _, o := range []Options{{Chunk: 150}, {Chunk: 150, Commit: plan.CommitChunk, Jobs: 3}} {
+				for _, o := range []Options{{}, {Chunk: 150, Commit: plan.CommitChunk, Jobs: 3}} {
 					if strings.Contains(c.plan, "replace") {
 						o.Commit = plan.CommitLoad
 					}

@@ -310,7 +310,7 @@ func (p *part) wrong(ctx context.Context, run order.Run, added bool) (int64, []g
 	if err != nil || rows.n == 0 {
 		return 0, nil, nil, err
 	}
-	missing, err := st.Unmatched(ctx)
+	missing, err := st.Unmatched(ctx, 0)
 	if err != nil {
 		return 0, nil, nil, err
 	}

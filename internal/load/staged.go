@@ -84,7 +84,7 @@ func (w *writer) staged(ctx context.Context, t *target, rows iter.Seq[*grow.Batc
 			return err
 		}
 	}
-	before, err := w.look(ctx, t, st, p)
+	before, err := w.look(ctx, t, st, p, false)
 	if err != nil {
 		return err
 	}
@@ -123,16 +123,27 @@ func (w *writer) straight(ctx context.Context, t *target, st store.Stage, p *pas
 	if err := w.tx.Savepoint(ctx, mark); err != nil {
 		return false, err
 	}
-	before, err := w.look(ctx, t, st, p)
-	if err != nil {
-		return false, err
-	}
-	out, err := st.Apply(ctx, 0, p.n)
-	if err != nil {
-		if !errors.As(err, first) {
+	var out store.Outcome
+	for guess := true; ; guess = false {
+		before, err := w.look(ctx, t, st, p, guess)
+		if err != nil {
 			return false, err
 		}
-		return false, errors.Join(w.tx.RollbackTo(ctx, mark), w.tx.Release(ctx, mark))
+		if out, err = st.Apply(ctx, 0, p.n); err != nil {
+			if !errors.As(err, first) {
+				return false, err
+			}
+			return false, errors.Join(w.tx.RollbackTo(ctx, mark), w.tx.Release(ctx, mark))
+		}
+		if err = w.keep(ctx, t, p, before, out); err == nil {
+			break
+		}
+		if !errors.Is(err, errMixed) {
+			return false, err
+		}
+		if err := w.tx.RollbackTo(ctx, mark); err != nil {
+			return false, err
+		}
 	}
 	if err := w.tx.Release(ctx, mark); err != nil {
 		return false, err
@@ -144,9 +155,6 @@ func (w *writer) straight(ctx context.Context, t *target, st store.Stage, p *pas
 			return false, err
 		}
 		out.Unchanged -= o.unmatched - missing
-	}
-	if err := w.keep(ctx, t, p, before, out); err != nil {
-		return false, err
 	}
 	return true, w.wrote(ctx, t, st, p, out)
 }
@@ -195,7 +203,7 @@ func (w *writer) refuse(t *target, p *pass) func(*store.Violation) error {
 
 // matchless tells the rows that an update finds no row for.
 func (w *writer) matchless(ctx context.Context, t *target, st store.Stage, p *pass, o *outcome) error {
-	rows, err := st.Unmatched(ctx)
+	rows, err := st.Unmatched(ctx, 0)
 	if err != nil || len(rows) == 0 {
 		return err
 	}

@@ -19,7 +19,7 @@ import (
 // sorted finds, of staged rows, those that are gone and those that others have changed,
 // and drops them.
 func (v *withdrawal) sorted(ctx context.Context, t *target, st store.Stage, rows *pass, tell bool) error {
-	gone, err := st.Unmatched(ctx)
+	gone, err := st.Unmatched(ctx, 0)
 	if err != nil {
 		return err
 	}
@@ -288,7 +288,7 @@ func (v *withdrawal) unlink(ctx context.Context, t *target, run order.Run) error
 	if err != nil || rows.n == 0 {
 		return err
 	}
-	gone, err := st.Unmatched(ctx)
+	gone, err := st.Unmatched(ctx, 0)
 	if err != nil {
 		return err
 	}

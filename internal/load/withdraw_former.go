@@ -87,7 +87,7 @@ func (v *withdrawal) restorePacket(ctx context.Context, t *target, n int64, body
 	if err != nil {
 		return err
 	}
-	gone, err := st.Unmatched(ctx)
+	gone, err := st.Unmatched(ctx, 0)
 	if err != nil {
 		return err
 	}

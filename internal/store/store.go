@@ -137,7 +137,8 @@ type Stage interface {
 	// Twins finds rows that have the match values of an earlier row.
 	Twins(ctx context.Context) ([]*Violation, error)
 	// Unmatched are the rows that no row of the table matches.
-	Unmatched(ctx context.Context) ([]int64, error)
+	// first, if it is not 0, asks only for those among so many.
+	Unmatched(ctx context.Context, first int64) ([]int64, error)
 	// Keys shows the keys that matched rows have in the table; with differing only
 	// those that are not the staged ones.
 	Keys(ctx context.Context, key *schema.Column, differing bool, show func(row int64, key grow.Value) error) error

@@ -428,8 +428,12 @@ func (s *stage) differing(target, staged string) string {
 }
 
 // Unmatched are the rows that no row of the table matches.
-func (s *stage) Unmatched(ctx context.Context) ([]int64, error) {
-	return s.ordinals(ctx, "", "NOT "+s.exists())
+func (s *stage) Unmatched(ctx context.Context, first int64) ([]int64, error) {
+	among := ""
+	if first > 0 {
+		among = fmt.Sprintf("%s < %d", s.ordinal(), first)
+	}
+	return s.ordinals(ctx, "", among, "NOT "+s.exists())
 }
 
 // Keys shows the keys that matched rows have in the table.

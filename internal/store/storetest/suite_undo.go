@@ -52,7 +52,7 @@ func heldAgainst(t *testing.T, f *fixture) {
 	defer tx.Rollback()
 	st := f.stage(t, tx, store.Update, "piers", []string{"id"}, []string{"code"},
 		[]grow.Value{grow.Int(1), grow.String("A")}, []grow.Value{grow.Int(2), grow.String("b")}, []grow.Value{grow.Int(9), grow.String("Z")})
-	unmatched, err := st.Unmatched(t.Context())
+	unmatched, err := st.Unmatched(t.Context(), 0)
 	require.NoError(t, err)
 	assert.Equal(t, []int64{2}, unmatched)
 	differing, err := st.Differing(t.Context())
