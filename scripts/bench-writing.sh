@@ -47,8 +47,8 @@ command psql -Xq "$pg/postgres" -c "DROP DATABASE IF EXISTS $name" -c "CREATE DA
 mysql -e "DROP DATABASE IF EXISTS $name; CREATE DATABASE $name"
 seconds() { local from to; from=$(date +%s.%N); "$@" >out 2>&1 || [ $? = 6 ] || { cat out >&2; exit 1; }; to=$(date +%s.%N); awk -v a="$from" -v b="$to" 'BEGIN { print b - a }'; }
 ours() { ./evensprout load "$@"; }
-table() { psql -c 'DROP TABLE IF EXISTS readings' -c "CREATE TABLE readings ($columns, taken_at TIMESTAMP NOT NULL)" 2>/dev/null; }
-mtable() { mysql "$name" -e "DROP TABLE IF EXISTS readings; CREATE TABLE readings ($columns, taken_at DATETIME NOT NULL)"; }
+table() { psql -c 'DROP TABLE IF EXISTS readings' -c 'DROP SCHEMA IF EXISTS evensprout CASCADE' -c "CREATE TABLE readings ($columns, taken_at TIMESTAMP NOT NULL)" 2>/dev/null; }
+mtable() { mysql "$name" -e "DROP TABLE IF EXISTS readings, evensprout_loads, evensprout_chunks, evensprout_contents; CREATE TABLE readings ($columns, taken_at DATETIME NOT NULL)"; }
 filled() { table; psql -c 'INSERT INTO readings SELECT * FROM base' -c 'ANALYZE readings'; }
 
 # The rows as files and as a table, made once.
@@ -109,19 +109,21 @@ for _ in $(seq "$rounds"); do
   sqlite3 a.db "CREATE TABLE readings ($columns, taken_at TIMESTAMP NOT NULL)"; a=$(seconds ours load.yaml --db sqlite:a.db)
   sqlite3 b.db "CREATE TABLE readings ($columns, taken_at TIMESTAMP NOT NULL)"; b=$(seconds sqlite3 b.db '.mode csv' '.import rows.csv readings')
   line 'SQLite: load, against .import' 1.3 "$a" "$b"
-  half; a=$(seconds ours upsert.yaml --db "$pg/$name")
+  half; a=$(seconds ours upsert.yaml --db "$pg/$name" --no-undo)
   half; b=$(seconds psql -f upsert.sql)
-  line 'upsert, half changed, against staging by hand' 1.1 "$a" "$b"
+  line 'upsert --no-undo, half changed, against staging by hand' 1.1 "$a" "$b"
+  half; a=$(seconds ours upsert.yaml --db "$pg/$name")
+  line 'the same, keeping what the rows held' - "$a" "$b"
   table; b=$(seconds ours skip.yaml --db "$pg/$name")
   table; psql -c '\copy readings FROM some.csv CSV' -c 'UPDATE readings SET id = -id' -c 'ANALYZE readings'
   a=$(seconds ours skip.yaml --db "$pg/$name" --rejects "left-$RANDOM$RANDOM.ndjson")
   line 'skip with 1% duplicate keys, against none' 1.2 "$a" "$b"
   for n in 20000 200000; do
-    filled; a=$(seconds ours "update$n.yaml" --db "$pg/$name")
+    filled; a=$(seconds ours "update$n.yaml" --db "$pg/$name" --no-undo)
     filled; b=$(seconds psql -f "staged$n.sql")
-    line "update of $n rows, against staging by hand" 1.1 "$a" "$b"
+    line "update --no-undo of $n rows, against staging by hand" 1.1 "$a" "$b"
     filled; b=$(seconds psql -f "loop$n.sql")
-    line "update of $n rows, against a loop" 0.05 "$a" "$b"
+    line "update --no-undo of $n rows, against a loop" 0.05 "$a" "$b"
   done
 done
 printf '%-55s %9s %9s %8s %8s\n' what ours theirs ratio 'at most'
