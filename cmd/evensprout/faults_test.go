@@ -652,6 +652,14 @@ func TestUsersWhoMayNotMakeTheJournal(t *testing.T) {
 		assert.Contains(t, r.errOut, "the journal's tables cannot be made")
 		assert.Contains(t, r.errOut, "--no-journal")
 		assert.Equal(t, before, s.rows(t))
+		if s.name == "mariadb" {
+			s.exec(t, "SET GLOBAL read_only = 1") // does not bind the user of the tests
+			r = s.run("load", "--no-journal", "--db", as)
+			s.exec(t, "SET GLOBAL read_only = 0")
+			assert.Equal(t, 4, r.code, r.errOut)
+			assert.Contains(t, r.errOut, "the database can only be read")
+			assert.Equal(t, before, s.rows(t))
+		}
 		r = s.run("load", "--no-journal", "--db", as)
 		assert.Zero(t, r.code, r.errOut)
 		assert.NotEqual(t, before, s.rows(t))
@@ -698,4 +706,38 @@ func TestInterruptedChunks(t *testing.T) {
 		db.Close()
 		s.noSessions(t)
 	})
+}
+
+// A server whose table of locks is full: told, and nothing stays. When there is room, the
+// load goes through.
+func TestAFullTableOfLocks(t *testing.T) {
+	e := engines()[1]
+	f := newFolder(t)
+	e.start(t)
+	server, err := e.fresh()
+	require.NoError(t, err)
+	defer server.Remove()
+	e.start = func(testing.TB) *storetest.Server { return server }
+	f.write("evensprout.yaml", harbourPlan(50, 20))
+	s := &site{folder: f, engine: e}
+	s.url = s.database(t)
+	before := s.rows(t)
+	hog := s.open(t)
+	exec := hog.(interface {
+		Exec(context.Context, string, ...setwise.Arg) (int64, error)
+	}).Exec
+	// One lock after the other, until the server has no room for any more.
+	_, err = exec(t.Context(), "DO $$ BEGIN FOR i IN 1..1000000 LOOP PERFORM pg_advisory_lock(i); END LOOP; EXCEPTION WHEN out_of_memory THEN NULL; END $$")
+	if err == nil {
+		_, err = exec(t.Context(), "DO $$ BEGIN FOR i IN 1..1000000 LOOP BEGIN PERFORM pg_advisory_lock(i); EXCEPTION WHEN out_of_memory THEN EXIT; END; END LOOP; END $$")
+	}
+	require.NoError(t, err)
+	r := s.on("load")
+	assert.Equal(t, 1, r.code, r.errOut)
+	assert.Contains(t, r.errOut, "the server has no memory left for this")
+	assert.Contains(t, r.errOut, "max_locks_per_transaction")
+	require.NoError(t, hog.Close())
+	assert.Empty(t, difference(before, s.rows(t)))
+	r = s.on("load", "--wait", "10s")
+	assert.Zero(t, r.code, r.errOut)
 }

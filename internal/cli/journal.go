@@ -516,6 +516,7 @@ func (a *app) showLoad(ctx context.Context, s store.Store, number int64) error {
 			report.Number(sum.Rejected + sum.Unmatched), print})
 	}
 	fmt.Fprintf(a.out, "\n%s\n", a.page.Draw(t))
+	a.showChunks(e, chunks)
 	n := 0
 	for _, c := range chunks {
 		for _, r := range c.Log.Rejected {
@@ -531,6 +532,32 @@ func (a *app) showLoad(ctx context.Context, s store.Store, number int64) error {
 		fmt.Fprintf(a.out, "  and %s more\n", report.Number(int64(n-maxShownRows)))
 	}
 	return nil
+}
+
+// showChunks lists the chunks of a load: all of a few, else the last ones.
+func (a *app) showChunks(e *load.Entry, chunks []*load.ChunkEntry) {
+	t := report.Table{Columns: []report.Column{{Name: "Chunk", Number: true}, {Name: "Written", Whole: true}, {Name: "Rows", Number: true}, {Name: "Of"}}}
+	for i, c := range chunks {
+		if i < len(chunks)-maxShownRows {
+			continue
+		}
+		rows := int64(0)
+		var names []string
+		for _, x := range e.About.Entities {
+			if sum, ok := c.Result.Entities[x.Entity]; ok {
+				rows += sum.Inserted + sum.Updated
+				names = append(names, x.Entity)
+			}
+		}
+		t.Rows = append(t.Rows, []string{strconv.Itoa(i + 1), c.Ended.Format(shownMoment), report.Number(rows), strings.Join(names, ", ")})
+	}
+	if len(t.Rows) == 0 {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s\n", a.page.Draw(t))
+	if rest := len(chunks) - len(t.Rows); rest > 0 {
+		fmt.Fprintf(a.out, "  and %s before these\n", report.Number(int64(rest)))
+	}
 }
 
 // tellRestoration shows what a restoration did.

@@ -207,6 +207,9 @@ rows were left out or not found, 130 interrupted.`,
 					e.WhenEmpty = true
 				}
 			}
+			if journal.none && !a.quiet && !o.DryRun {
+				fmt.Fprintln(a.err, "note: no journal is kept, so this load cannot be resumed or withdrawn, and a second one does not know of it")
+			}
 			if !journal.none {
 				o.Journal = a.journal(journal.extra, journal.noUndo)
 				o.Journal.Wait = max(0, time.Until(deadline))

@@ -328,7 +328,9 @@ func TestARaceForAKey(t *testing.T) {
 		mode     string
 		policies plan.Policies
 		want     string
-	}{{"keep", nil, "Theirs"}, {"upsert", nil, "Heron"}, {"keep", plan.Policies{"check": plan.Skip}, "Theirs"}, {"upsert", plan.Policies{"check": plan.Skip}, "Heron"}} {
+		journal  bool // then what was there is looked at before, and the race is noticed
+	}{{"keep", nil, "Theirs", false}, {"upsert", nil, "Heron", false}, {"keep", plan.Policies{"check": plan.Skip}, "Theirs", false},
+		{"upsert", plan.Policies{"check": plan.Skip}, "Heron", false}, {"keep", nil, "Theirs", true}, {"upsert", nil, "Heron", true}} {
 		onEach(t, vessels, func(t *testing.T, d *db) {
 			if d.name == "sqlite" {
 				t.Skip("nobody else can write while we do")
@@ -349,7 +351,11 @@ func TestARaceForAKey(t *testing.T) {
 			var r *Result
 			go func() {
 				var err error
-				r, err = Run(t.Context(), plan, d.store, Options{Policies: c.policies})
+				o := Options{Policies: c.policies}
+				if c.journal {
+					o = d.journaled(o)
+				}
+				r, err = Run(t.Context(), plan, d.store, o)
 				done <- err
 			}()
 			require.Eventually(t, func() bool { return waits(t, d, watcher) }, 8*time.Second, 5*time.Millisecond)
@@ -357,6 +363,10 @@ func TestARaceForAKey(t *testing.T) {
 			require.NoError(t, <-done)
 			assert.Equal(t, int64(1), r.Entities[0].Inserted)
 			assert.ElementsMatch(t, []string{"HERON " + c.want, "TERN Tern"}, d.table(t, "vessels", "code", "name"))
+			if c.journal {
+				d.withdrawn(t, r.Load, WithdrawOptions{})
+				assert.Equal(t, []string{"HERON Theirs"}, d.table(t, "vessels", "code", "name"), "what the others wrote is back")
+			}
 		})
 	}
 }

@@ -105,6 +105,14 @@ func (d Driver) Open(ctx context.Context, u string) (store.Store, error) {
 	return db, nil
 }
 
+// outOfMemory is also what a server says that has no room for another lock.
+const outOfMemory = "53200"
+
+func noMemory(e *pgconn.PgError) *store.Fault {
+	return &store.Fault{Kind: store.Full, Message: "the server has no memory left for this", Err: errors.New(e.Message + " [" + e.Code + "]"),
+		Hint: "other transactions may hold too many locks: end them, or raise max_locks_per_transaction"}
+}
+
 func connectFault(ctx context.Context, p store.Place, err error) error {
 	var server *pgconn.PgError
 	if ctx.Err() != nil {
@@ -116,6 +124,8 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 			return &store.Fault{Kind: store.Missing, Message: server.Message, Hint: "the database must be there before rows are loaded: create it, and run your migrations"}
 		case strings.HasPrefix(server.Code, "28"):
 			return &store.Fault{Kind: store.Denied, Message: "the server does not let this user in: " + server.Message, Hint: "look at the user and password in the URL, and at the server's rules for connections"}
+		case server.Code == outOfMemory:
+			return noMemory(server)
 		case server.Code == "53300":
 			return &store.Fault{Kind: store.Denied, Message: server.Message, Hint: "close other connections, or try again"}
 		}
@@ -183,8 +193,8 @@ func (d *database) fault(err error) error {
 		f.Kind, f.Message = store.Interrupted, "interrupted"
 	case strings.HasPrefix(e.Code, "57P") || strings.HasPrefix(e.Code, "08"):
 		f.Kind, f.Message = store.Lost, "the server ended the connection"
-	case e.Code == "53200":
-		f.Kind, f.Message, f.Hint = store.Full, "the server has no memory left for this", "other transactions may hold too many locks: end them, or raise max_locks_per_transaction"
+	case e.Code == outOfMemory:
+		return noMemory(e)
 	case strings.HasPrefix(e.Code, "53"):
 		f.Kind, f.Message, f.Hint = store.Full, "the server has no room left", "make room on its disk, or load fewer rows"
 	case e.Code == "25006":
