@@ -7,6 +7,7 @@ import (
 	"iter"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"evensprout/internal/grow"
@@ -156,7 +157,7 @@ func (d *database) copyRows(ctx context.Context, table string, into store.Into, 
 	sql := "COPY " + table + " (" + strings.Join(setwise.Names(d, "", columns), ", ") + ") FROM STDIN (FORMAT " + format + ")"
 	began := time.Now()
 	tag, err := d.conn.CopyFrom(ctx, s, sql)
-	stop()
+	s.close(stop)
 	d.tally.Note(sql, tag.RowsAffected(), time.Since(began))
 	if s.err != nil {
 		return 0, s.err // the cause of a broken stream
@@ -198,12 +199,24 @@ type stream struct {
 	begun    bool
 	ended    bool
 	err      error
+
+	mu sync.Mutex // where the connection breaks, it may be read on for a moment
+}
+
+// close ends the stream: what reads on gets nothing more.
+func (s *stream) close(stop func()) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.buf, s.at, s.ended = nil, 0, true
+	stop()
 }
 
 // copyHeader begins the binary format: a signature, flags, no extension.
 const copyHeader = "PGCOPY\n\xff\r\n\x00\x00\x00\x00\x00\x00\x00\x00\x00"
 
 func (s *stream) Read(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	for s.at == len(s.buf) {
 		if s.ended {
 			return 0, io.EOF
