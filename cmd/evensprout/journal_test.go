@@ -162,3 +162,24 @@ func TestAJournalOfAnotherVersion(t *testing.T) {
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.errOut, "what the journal keeps of load 1 cannot be read")
 }
+
+// Start-up scripts fill what is empty, and leave alone what is not.
+func TestIfEmpty(t *testing.T) {
+	f := newFolder(t)
+	f.makeDB("larkwater.db", demo.Schema)
+	f.write("evensprout.yaml", demo.Plan)
+	f.query("larkwater.db", "INSERT INTO amenities (id, label) VALUES (77, 'Sauna')")
+	r := f.run("load", "--if-empty", "--quiet")
+	assert.Equal(t, 5, r.code, "what refers to rows that were not loaded is refused")
+	f.query("larkwater.db", "DELETE FROM amenities")
+	require.Zero(t, f.run("load", "--if-empty", "--quiet").code)
+	before := f.dump("larkwater.db")
+	for range 2 {
+		r = f.run("load", "--if-empty", "--quiet")
+		assert.Zero(t, r.code, r.errOut)
+		assert.Empty(t, r.out+r.errOut)
+	}
+	r = f.run("load", "--if-empty", "--no-journal", "--quiet")
+	assert.Zero(t, r.code, r.errOut)
+	assert.Equal(t, before, f.dump("larkwater.db"))
+}
