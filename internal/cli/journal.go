@@ -371,7 +371,7 @@ func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
 		}
 	}
 	for _, table := range slices.Sorted(maps.Keys(v.Others)) {
-		fmt.Fprintf(a.out, "\n%s of %s referred to these, and %s removed as well.\n", report.Count(v.Others[table], "row", "rows"), table, verb(v.Others[table]))
+		fmt.Fprintf(a.out, "\nRemoved as well, because they referred to these: %s of %s\n", report.Count(v.Others[table], "row", "rows"), table)
 	}
 	word, is := a.page.Good("done:"), "is"
 	if v.DryRun {
@@ -382,13 +382,6 @@ func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
 		more = ", and " + report.Count(v.Files, "file", "files")
 	}
 	fmt.Fprintf(a.out, "\n%s load %d of %s %s withdrawn from %s: %s%s, %s\n", word, v.Load, v.Plan, is, name, report.Count(total, "row", "rows"), more, pace(total, v.Elapsed))
-}
-
-func verb(n int64) string {
-	if n == 1 {
-		return "is"
-	}
-	return "are"
 }
 
 func (a *app) history() *cobra.Command {
@@ -472,7 +465,7 @@ func (a *app) showLoad(ctx context.Context, s store.Store, number int64) error {
 	if err != nil {
 		return err
 	}
-	chunks, err := load.Chunks(ctx, s, e, nil)
+	chunks, err := load.Chunks(ctx, s, e.Number)
 	if err != nil {
 		return err
 	}

@@ -99,9 +99,8 @@ type Entry struct {
 
 // ChunkEntry is a chunk in the journal.
 type ChunkEntry struct {
-	Entity string    `json:"entity"` // the first of it
 	Given  bool      `json:"given,omitempty"`
-	First  uint64    `json:"first"`
+	First  uint64    `json:"first"` // row of its first entity
 	State  State     `json:"state"`
 	Ended  time.Time `json:"ended"`
 	Result chunkSum  `json:"result"`
@@ -128,13 +127,16 @@ func (k chunkKey) cells(t *schema.Table) []store.Cell {
 // beforeAll is the key of what a load does before its first chunk.
 func beforeAll(load int64) chunkKey { return chunkKey{load: load, family: -1} }
 
-func (l *loader) keyOf(c order.Chunk) chunkKey {
-	k := chunkKey{load: l.journal.number, family: int64(slices.Index(l.plan.Targets, c[0].Target)), first: int64(c[0].First.N)}
-	if c[0].First.Side {
+// keyOf is the key of rows that begin with those of a run.
+func keyOf(load int64, c *plan.Compiled, run order.Run) chunkKey {
+	k := chunkKey{load: load, family: int64(slices.Index(c.Targets, run.Target)), first: int64(run.First.N)}
+	if run.First.Side {
 		k.side = 1
 	}
 	return k
 }
+
+func (l *loader) keyOf(c order.Chunk) chunkKey { return keyOf(l.journal.number, l.plan, c[0]) }
 
 // journaling is the journal while a load is written down.
 type journaling struct {
@@ -269,25 +271,22 @@ func (e *NoEntry) Error() string {
 }
 
 // Chunks reads the chunks of a load, in the order in which they were written.
-func Chunks(ctx context.Context, s store.Store, e *Entry, c *plan.Compiled) ([]*ChunkEntry, error) {
+func Chunks(ctx context.Context, s store.Store, load int64) ([]*ChunkEntry, error) {
 	j, err := s.Journal(ctx, false)
 	if err != nil || j == nil {
 		return nil, err
 	}
 	var out []*ChunkEntry
 	columns := j.Chunks.Columns
-	err = s.Select(ctx, store.Query{Table: j.Chunks, Columns: columns, Where: cells(j.Chunks, "load", e.Number)}, func(row []grow.Value) error {
+	err = s.Select(ctx, store.Query{Table: j.Chunks, Columns: columns, Where: cells(j.Chunks, "load", load)}, func(row []grow.Value) error {
 		x := &ChunkEntry{key: chunkKey{row[0].N, row[1].N, row[2].N, row[3].N}, Given: row[2].N == 1, First: uint64(row[3].N), State: State(row[4].S), Ended: timeOf(row[5])}
-		if c != nil && x.key.family >= 0 && x.key.family < int64(len(c.Targets)) {
-			x.Entity = c.Targets[x.key.family].Plan.Name
-		}
 		if text := row[6].S; text != "" {
 			if err := json.Unmarshal([]byte(text), &x.Result); err != nil {
-				return fmt.Errorf("a chunk of load %d in the journal cannot be read: %w", e.Number, err)
+				return fmt.Errorf("a chunk of load %d in the journal cannot be read: %w", load, err)
 			}
 		}
 		if x.Log, err = unpackLog([]byte(row[7].S)); err != nil {
-			return fmt.Errorf("a chunk of load %d in the journal cannot be read: %w", e.Number, err)
+			return fmt.Errorf("a chunk of load %d in the journal cannot be read: %w", load, err)
 		}
 		out = append(out, x)
 		return nil
@@ -336,7 +335,7 @@ func (l *loader) describeEntities() {
 
 // enter writes the load down: the first statement of its transaction. Another load of
 // the same plan, that does the same at the same time, waits here, and gives way.
-func (l *loader) enter(ctx context.Context, w *writer, state State) error {
+func (l *loader) enter(ctx context.Context, w *writer) error {
 	j := l.journal
 	if err := l.describe(); err != nil {
 		return err
@@ -346,7 +345,7 @@ func (l *loader) enter(ctx context.Context, w *writer, state State) error {
 		return err
 	}
 	of := j.tables.Loads
-	err = w.tx.Add(ctx, of, cells(of, "plan", l.plan.Plan.Name, "extra", j.extra, "part", j.part, "token", j.token, "state", string(state),
+	err = w.tx.Add(ctx, of, cells(of, "plan", l.plan.Plan.Name, "extra", j.extra, "part", j.part, "token", j.token, "state", string(StateOpen),
 		"began", moment(l.began), "actor", j.actor, "about", string(about), "body", j.body))
 	var v *store.Violation
 	if errors.As(err, &v) && v.Kind == store.Unique {
@@ -384,6 +383,7 @@ func (l *loader) adoptSummary(r *Result) {
 			}
 		}
 	}
+	l.result.Load = l.journal.number
 	l.result.Redrawn, l.result.Chunks, l.result.Transactions, l.rejected = r.Redrawn, r.Chunks, 1, r.Rejected
 }
 

@@ -2,6 +2,7 @@ package load
 
 import (
 	"bytes"
+	"cmp"
 	"compress/flate"
 	"encoding/json"
 	"fmt"
@@ -43,6 +44,17 @@ type loggedRows struct {
 	Given  bool   `json:"given,omitempty"`
 	First  uint64 `json:"first"`
 	Rows   uint64 `json:"rows"`
+}
+
+// compare orders by the first row, those written by hand first.
+func (r loggedRows) compare(o loggedRows) int {
+	if r.Given != o.Given {
+		if r.Given {
+			return -1
+		}
+		return 1
+	}
+	return cmp.Compare(r.First, o.First)
 }
 
 // loggedKeys is the keys of consecutive rows: as texts, or, of whole numbers that
@@ -241,7 +253,7 @@ func (m *memory) learnKeys(g *grow.Grower, e *grow.Entity, x loggedKeys) error {
 		row := grow.Row{N: x.First + i, Side: x.Given}
 		key := grow.Int(x.From + int64(i))
 		if x.Texts != nil {
-			v, err := keyOf(m.columns[e], x.Texts[i])
+			v, err := readKey(m.columns[e], x.Texts[i])
 			if err != nil {
 				return fmt.Errorf("the journal's key of %s: %w", e.Label(row), err)
 			}
@@ -256,8 +268,8 @@ func (m *memory) learnKeys(g *grow.Grower, e *grow.Entity, x loggedKeys) error {
 	return nil
 }
 
-// keyOf reads a key as noted.
-func keyOf(c *schema.Column, text string) (grow.Value, error) {
+// readKey reads a key as noted.
+func readKey(c *schema.Column, text string) (grow.Value, error) {
 	switch c.Kind {
 	case schema.Integer:
 		return grow.ParseDecimal(text)

@@ -81,7 +81,7 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 		x := e.About.Entities[i]
 		t.resumed, t.before, t.skipped, t.loaded, t.from = true, x.Before, x.Skipped, x.Loaded, x.From
 	}
-	if p.chunks, err = Chunks(ctx, s, e, p.Plan); err != nil {
+	if p.chunks, err = Chunks(ctx, s, e.Number); err != nil {
 		return err
 	}
 	earlier, err := Entries(ctx, s, e.Plan)
@@ -91,7 +91,7 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 	// Rows of this load may refer to those of earlier parts.
 	for _, x := range earlier {
 		if x.Extra == e.Extra && x.Part < e.Part && x.State == StateDone {
-			chunks, err := Chunks(ctx, s, x, p.Plan)
+			chunks, err := Chunks(ctx, s, x.Number)
 			if err != nil {
 				return err
 			}
@@ -110,6 +110,9 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 		if c.key.family >= 0 {
 			p.done[c.key] = c.State == StateDone
 		}
+	}
+	for _, ranges := range p.memory.inserted {
+		slices.SortFunc(ranges, loggedRows.compare)
 	}
 	l.memory = p.memory
 	l.reset()
@@ -210,11 +213,7 @@ func (p *Past) cut(w *writer, f order.Family) iter.Seq[order.Chunk] {
 }
 
 func (p *Past) keyOf(c order.Chunk) chunkKey {
-	k := chunkKey{load: p.Entry.Number, family: int64(slices.Index(p.Plan.Targets, c[0].Target)), first: int64(c[0].First.N)}
-	if c[0].First.Side {
-		k.side = 1
-	}
-	return k
+	return keyOf(p.Entry.Number, p.Plan, c[0])
 }
 
 // written are the rows of a run as they were written, without those that were not. The
@@ -281,12 +280,12 @@ func (p *Past) added(t *target, row grow.Row) bool {
 	case store.Update:
 		return false
 	}
-	for _, x := range p.memory.inserted[t.Grow] {
-		if x.Given == row.Side && row.N >= x.First && row.N < x.First+x.Rows {
-			return true
-		}
+	ranges := p.memory.inserted[t.Grow] // in order
+	i, exact := slices.BinarySearchFunc(ranges, loggedRows{Given: row.Side, First: row.N}, loggedRows.compare)
+	if exact {
+		return true
 	}
-	return false
+	return i > 0 && ranges[i-1].Given == row.Side && row.N < ranges[i-1].First+ranges[i-1].Rows
 }
 
 // Planned makes a past load of a plan that the journal does not have: its rows are

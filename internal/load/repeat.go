@@ -272,7 +272,7 @@ func (l *loader) amend(ctx context.Context, w *writer) error {
 
 // adoptChunks takes over the chunks of a load that is resumed.
 func (l *loader) adoptChunks(ctx context.Context, w *writer) error {
-	chunks, err := Chunks(ctx, w.store, &Entry{Number: l.journal.number}, l.plan)
+	chunks, err := Chunks(ctx, w.store, l.journal.number)
 	if err != nil {
 		return err
 	}
@@ -294,7 +294,7 @@ func (w *writer) adoptChunk(ctx context.Context, key chunkKey) error {
 	if err := w.rollback(); err != nil {
 		return err
 	}
-	chunks, err := Chunks(ctx, w.store, &Entry{Number: key.load}, w.plan)
+	chunks, err := Chunks(ctx, w.store, key.load)
 	if err != nil {
 		return err
 	}

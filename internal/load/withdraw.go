@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"iter"
+	"maps"
 	"slices"
 	"time"
 
@@ -24,8 +25,6 @@ type WithdrawOptions struct {
 	Wait      time.Duration
 	Rows      func(plan.FileSpec) (plan.FileRows, plan.Problems)
 	Again     func(context.Context) (store.Store, error)
-	// Progress, if set, is told now and then how many rows are looked at.
-	Progress func(done, total uint64)
 }
 
 // Withdrawal is what was taken back.
@@ -42,6 +41,12 @@ type Withdrawal struct {
 
 	byEntity map[string]int // places in Entities
 	left     map[*target][]grow.Row
+}
+
+func (w *Withdrawal) clone() Withdrawal {
+	c := *w
+	c.Entities, c.LeftRows, c.Others, c.left = slices.Clone(w.Entities), slices.Clone(w.LeftRows), maps.Clone(w.Others), maps.Clone(w.left)
+	return c
 }
 
 // WithdrawnEntity is what was taken back of one entity.
@@ -106,7 +111,8 @@ func (p *Past) withdraw(ctx context.Context, s store.Store, o WithdrawOptions) (
 			return nil, &Continued{number, x.Number}
 		}
 	}
-	v := &withdrawal{Past: p, o: o, began: time.Now()}
+	began := time.Now()
+	v := &withdrawal{Past: p, o: o}
 	v.w = &writer{loader: p.l, store: s}
 	defer v.w.close()
 	if v.tables, err = s.Journal(ctx, false); err != nil {
@@ -124,7 +130,7 @@ func (p *Past) withdraw(ctx context.Context, s store.Store, o WithdrawOptions) (
 		}
 		return nil, err
 	}
-	v.out.Elapsed = time.Since(v.began)
+	v.out.Elapsed = time.Since(began)
 	return &v.out, nil
 }
 
@@ -136,9 +142,7 @@ type withdrawal struct {
 	tables *store.Journal
 	gone   map[chunkKey]bool // steps that are done, of a withdrawal that broke off
 	out    Withdrawal
-	began  time.Time
-	done   uint64
-	files  []string // placeholder files of rows that are gone
+	files  []placed // placeholder files of rows that are gone
 }
 
 func (v *withdrawal) reset() {
@@ -147,7 +151,7 @@ func (v *withdrawal) reset() {
 		v.out.byEntity[t.Plan.Name] = len(v.out.Entities)
 		v.out.Entities = append(v.out.Entities, WithdrawnEntity{Entity: t.Plan.Name, Table: t.Table.Name})
 	}
-	v.done, v.files = 0, nil
+	v.files = nil
 }
 
 func (v *withdrawal) of(t *target) *WithdrawnEntity {
@@ -165,20 +169,18 @@ func (v *withdrawal) leave(t *target, row grow.Row, why string) {
 	}
 }
 
-// mark notes how far the withdrawal is.
+// mark notes how far the withdrawal is; once that is committed, the entry says so, too.
 func (v *withdrawal) mark(ctx context.Context, state State) error {
 	of := v.tables.Loads
 	n, err := v.w.tx.Set(ctx, of, cells(of, "state", string(state)), cells(of, "number", v.Entry.Number, "state", string(v.Entry.State)))
 	if err == nil && n != 1 {
 		err = &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d is no longer %s: somebody else works on it", v.Entry.Number, v.Entry.State)}
 	}
-	v.Entry.State = state
 	return err
 }
 
 // inOne takes everything back in one transaction.
 func (v *withdrawal) inOne(ctx context.Context) error {
-	state := v.Entry.State
 	v.reset()
 	if err := v.w.begin(ctx); err != nil {
 		return err
@@ -196,14 +198,12 @@ func (v *withdrawal) inOne(ctx context.Context) error {
 		err = v.clean(ctx)
 	}
 	if err == nil && v.o.DryRun {
-		v.Entry.State = state
 		return v.w.rollback()
 	}
 	if err == nil {
 		err = v.w.commit(ctx)
 	}
 	if err != nil {
-		v.Entry.State = state
 		return err
 	}
 	return v.removeFiles()
@@ -214,7 +214,9 @@ func (v *withdrawal) inOne(ctx context.Context) error {
 func (v *withdrawal) inMany(ctx context.Context) error {
 	v.reset()
 	transaction := func(do func(context.Context) error) error {
+		before := v.out.clone() // a step that is done again counts once
 		return v.l.repeat(ctx, v.w, func() error {
+			v.out = before.clone()
 			if err := v.w.begin(ctx); err != nil {
 				return err
 			}
@@ -231,6 +233,7 @@ func (v *withdrawal) inMany(ctx context.Context) error {
 		if err := transaction(func(ctx context.Context) error { return v.mark(ctx, StateWithdrawing) }); err != nil {
 			return err
 		}
+		v.Entry.State = StateWithdrawing
 	}
 	v.gone = map[chunkKey]bool{}
 	for _, c := range v.chunks {
@@ -271,14 +274,12 @@ func (v *withdrawal) clean(ctx context.Context) error {
 
 // once does a step unless it was done before, and notes that it is done, where it is
 // committed on its own. The key is not that of any chunk.
-func (v *withdrawal) once(phase int64, t *target, run order.Run, do func(context.Context) error) func(context.Context) error {
+func (v *withdrawal) once(phase int64, run order.Run, do func(context.Context) error) func(context.Context) error {
 	if v.gone == nil {
 		return do
 	}
-	key := chunkKey{load: v.Entry.Number, family: -phase - int64(slices.Index(v.Plan.Targets, t.Target)), first: int64(run.First.N)}
-	if run.First.Side {
-		key.side = 1
-	}
+	key := keyOf(v.Entry.Number, v.Plan, run)
+	key.family = -phase - key.family
 	return func(ctx context.Context) error {
 		if v.gone[key] {
 			return nil
@@ -315,7 +316,7 @@ func (v *withdrawal) steps() iter.Seq[func(context.Context) error] {
 				continue
 			}
 			for run := range v.runs(v.w, t, StagedChunk) {
-				if !yield(v.once(phaseUnlink, t, run, func(ctx context.Context) error { return v.unlink(ctx, t, run) })) {
+				if !yield(v.once(phaseUnlink, run, func(ctx context.Context) error { return v.unlink(ctx, t, run) })) {
 					return
 				}
 			}
@@ -326,7 +327,7 @@ func (v *withdrawal) steps() iter.Seq[func(context.Context) error] {
 			}
 			runs := slices.Collect(v.runs(v.w, t, v.size()))
 			for _, run := range slices.Backward(runs) {
-				if !yield(v.once(phaseRemove, t, run, func(ctx context.Context) error { return v.remove(ctx, t, run) })) {
+				if !yield(v.once(phaseRemove, run, func(ctx context.Context) error { return v.remove(ctx, t, run) })) {
 					return
 				}
 			}

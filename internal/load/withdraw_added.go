@@ -1,6 +1,7 @@
 package load
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io/fs"
@@ -16,9 +17,9 @@ import (
 	"evensprout/internal/store"
 )
 
-// sorted finds, of staged rows, those that are gone and those that others have changed,
+// dropTouched finds, of staged rows, those that are gone and those that others have changed,
 // and drops them.
-func (v *withdrawal) sorted(ctx context.Context, t *target, st store.Stage, rows *pass, tell bool) error {
+func (v *withdrawal) dropTouched(ctx context.Context, t *target, st store.Stage, rows *pass, tell bool) error {
 	gone, err := st.Unmatched(ctx, 0)
 	if err != nil {
 		return err
@@ -52,7 +53,7 @@ func (v *withdrawal) remove(ctx context.Context, t *target, run order.Run) error
 	if err != nil || rows.n == 0 {
 		return err
 	}
-	if err := v.sorted(ctx, t, st, rows, true); err != nil {
+	if err := v.dropTouched(ctx, t, st, rows, true); err != nil {
 		return err
 	}
 	if len(t.write.Match) == 0 && v.compared(t, true).Alike {
@@ -68,7 +69,7 @@ func (v *withdrawal) remove(ctx context.Context, t *target, run order.Run) error
 		if st, err = v.w.tx.Stage(ctx, v.compared(t, true), v.without(t, v.only(v.w, t, run, true, rows))); err != nil {
 			return err
 		}
-		if err := v.sorted(ctx, t, st, rows, false); err != nil {
+		if err := v.dropTouched(ctx, t, st, rows, false); err != nil {
 			return err
 		}
 	}
@@ -118,10 +119,6 @@ func (v *withdrawal) remove(ctx context.Context, t *target, run order.Run) error
 		}
 	}
 	v.noteFiles(t, run)
-	v.done += run.Rows
-	if v.o.Progress != nil {
-		v.o.Progress(v.done, max(v.done, uint64(v.total())))
-	}
 	return nil
 }
 
@@ -187,16 +184,6 @@ func (v *withdrawal) removeReferrersOf(ctx context.Context, st store.Stage, seen
 		v.out.Others[t.Name] += n
 	}
 	return nil
-}
-
-func (v *withdrawal) total() uint64 {
-	n := uint64(0)
-	for _, t := range v.l.list {
-		if !t.skipped && t.write.Mode != store.Update {
-			n += t.Grow.Total()
-		}
-	}
-	return n
 }
 
 // ambiguous leaves rows alone that cannot be told from others: a table without a key
@@ -328,6 +315,13 @@ func (v *withdrawal) relink(ctx context.Context, t *target) error {
 	return err
 }
 
+// placed is a placeholder file, and the row that names it.
+type placed struct {
+	place string
+	field *grow.Field
+	row   grow.Row
+}
+
 // noteFiles collects the placeholder files of rows that are gone.
 func (v *withdrawal) noteFiles(t *target, run order.Run) {
 	for j, f := range t.Grow.Fields {
@@ -338,14 +332,15 @@ func (v *withdrawal) noteFiles(t *target, run order.Run) {
 		for b := range v.written(v.w, t, run, nil) {
 			for i := range b.Len {
 				if x := b.Row(i)[j]; !x.IsNull() && !slices.Contains(v.out.left[t], b.At(i)) {
-					v.files = append(v.files, path.Join(spec.Folder, x.S))
+					v.files = append(v.files, placed{path.Join(spec.Folder, x.S), f, b.At(i)})
 				}
 			}
 		}
 	}
 }
 
-// removeFiles removes placeholder files, once the rows are gone for good.
+// removeFiles removes placeholder files, once the rows are gone for good, as far as they
+// still hold what was written.
 func (v *withdrawal) removeFiles() error {
 	if len(v.files) == 0 {
 		return nil
@@ -359,9 +354,15 @@ func (v *withdrawal) removeFiles() error {
 	}
 	defer root.Close()
 	for _, f := range v.files {
-		err := root.Remove(f)
+		now, err := root.ReadFile(f.place)
+		if err == nil && !bytes.Equal(now, v.w.grower().File(f.field.Entity, f.row, f.field)) {
+			continue // somebody else's by now
+		}
+		if err == nil {
+			err = root.Remove(f.place)
+		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return &FileError{f, err}
+			return &FileError{f.place, err}
 		}
 		if err == nil {
 			v.out.Files++
