@@ -76,6 +76,8 @@ type TxOptions struct {
 	// Late foreign keys are held against the tables only at Commit, as far as the
 	// engine can.
 	Late bool
+	// Isolation is what it sees of others; empty: what the engine's folder finds best.
+	Isolation Isolation
 }
 
 // Rows are batches of one entity, in order. Within a write its rows are numbered from
@@ -105,6 +107,12 @@ type Tx interface {
 	// Unlink sets references to NULL, and Remove deletes the rows that have them.
 	Unlink(ctx context.Context, t *schema.Table, r *schema.Reference) error
 	Remove(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error)
+	// Lay makes values of occasions of a unit ready for steps. The columns say of which
+	// types the values are.
+	Lay(ctx context.Context, inputs []*schema.Column, rows [][]grow.Value) (Occasions, error)
+	// Holds tells whether a condition in SQL holds; a value stands between every two of
+	// its pieces. NULL is no.
+	Holds(ctx context.Context, condition []string, values []Cell) (bool, error)
 	// Add, Set and Delete change rows of small tables, such as the journal's, one
 	// statement for each row or condition. A refusal is a *Violation.
 	Add(ctx context.Context, t *schema.Table, rows ...[]Cell) error
@@ -220,9 +228,9 @@ type Change struct {
 	From, To grow.Value
 }
 
-// Journal is the tool's own tables in a database: what was loaded, in which chunks, and
-// what rows that were changed or removed held before.
-type Journal struct{ Loads, Chunks, Contents *schema.Table }
+// Journal is the tool's own tables in a database: what was loaded, in which chunks, what
+// rows that were changed or removed held before, and which occasions of units are done.
+type Journal struct{ Loads, Chunks, Contents, Occasions *schema.Table }
 
 // Statement is a distinct statement with how often it ran.
 type Statement struct {

@@ -406,10 +406,13 @@ func (d *database) CreateTemporary(name string, columns []*schema.Column) string
 // Upsert is empty: the engine's own statement takes a collision with any key for a match.
 func (d *database) Upsert(*store.Write, string, func(string, string) string) string { return "" }
 
-func (d *database) UpdateFrom(table, stage string, set []string, on, where string) string {
+func (d *database) UpdateFrom(table, stage string, set []setwise.Assignment, on, where string) string {
 	var list []string
-	for _, c := range set {
-		list = append(list, "t."+c+" = s."+c)
+	for _, a := range set {
+		list = append(list, "t."+a.Column+" = "+a.Expression)
+	}
+	if stage == "" {
+		return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " WHERE " + where
 	}
 	return "UPDATE " + table + " AS t JOIN " + stage + " AS s ON " + on + " SET " + strings.Join(list, ", ") + " WHERE " + where
 }
@@ -423,7 +426,29 @@ func (d *database) NotIn(columns, staged []string, stage, _ string) string {
 	return "(" + strings.Join(columns, ", ") + ") NOT IN (SELECT " + strings.Join(staged, ", ") + " FROM " + stage + " AS s)"
 }
 
-func (d *database) Locking() string { return " FOR UPDATE" }
+func (d *database) Locking(shared bool) string {
+	if shared {
+		return " LOCK IN SHARE MODE"
+	}
+	return " FOR UPDATE"
+}
+
+// Typed makes decimals of what would be text: arithmetic with text is not exact.
+func (d *database) Typed(value string, c *schema.Column) string {
+	switch c.Kind {
+	case schema.Decimal:
+		return "CAST(" + value + " AS DECIMAL(65, 18))"
+	case schema.Date:
+		return "CAST(" + value + " AS DATE)"
+	case schema.Timestamp:
+		return "CAST(" + value + " AS DATETIME(6))"
+	}
+	return value
+}
+
+func (d *database) Join(a, b string) string { return "CONCAT(" + a + ", " + b + ")" }
+
+func (d *database) Fitted(expression string, _ *schema.Column) string { return expression }
 
 // Exact reads numbers of single precision as double: else the engine shows six digits.
 func (d *database) Exact(expression string, c *schema.Column) string {
@@ -443,7 +468,7 @@ func (d *database) Select(ctx context.Context, q store.Query, show func([]grow.V
 
 // Journal finds the tool's own tables.
 func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, error) {
-	if d.journal != nil {
+	if d.journal != nil && (!create || d.journal.Occasions != nil) {
 		return d.journal, nil // it does not go away
 	}
 	var err error
@@ -465,12 +490,20 @@ func (d *database) Declare(c *schema.Column) string {
 		return "BIGINT"
 	case c.Kind == schema.Timestamp:
 		return "DATETIME(6)"
-	case c.Kind == schema.Bytes:
-		return "LONGBLOB"
+	case c.Kind == schema.Bytes && c.Length > 0:
+		return fmt.Sprintf("VARBINARY(%d)", c.Length)
 	case c.Length > 0:
 		return fmt.Sprintf("VARCHAR(%d) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", c.Length)
 	}
+	if declared, ok := declared[c.Kind]; ok {
+		return declared
+	}
 	return "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
+}
+
+// declared are the widest types of kinds of columns.
+var declared = map[schema.Kind]string{
+	schema.Bytes: "LONGBLOB", schema.Decimal: "DECIMAL(65, 18)", schema.Real: "DOUBLE", schema.Boolean: "TINYINT(1)", schema.Date: "DATE", schema.Time: "TIME(6)", schema.UUID: "CHAR(36)",
 }
 
 // Names of locks are of the whole server, and short.

@@ -12,7 +12,7 @@ import (
 )
 
 const tablesSQL = `SELECT table_name FROM information_schema.tables
-WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND table_name NOT IN ('evensprout_loads', 'evensprout_chunks', 'evensprout_contents') ORDER BY create_time, table_name`
+WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND table_name NOT IN ('evensprout_loads', 'evensprout_chunks', 'evensprout_contents', 'evensprout_occasions') ORDER BY create_time, table_name`
 
 const columnsSQL = `SELECT table_name, column_name, data_type, column_type, coalesce(character_maximum_length, 0), coalesce(numeric_precision, 0),
   coalesce(numeric_scale, 0), coalesce(datetime_precision, 0), is_nullable, coalesce(column_default, 'NULL'), extra,

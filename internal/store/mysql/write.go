@@ -33,7 +33,11 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 			return nil, err
 		}
 	}
-	for _, s := range []string{"SET TRANSACTION ISOLATION LEVEL " + d.isolation, "START TRANSACTION"} {
+	level := d.isolation
+	if o.Isolation != "" {
+		level = strings.ToUpper(string(o.Isolation))
+	}
+	for _, s := range []string{"SET TRANSACTION ISOLATION LEVEL " + level, "START TRANSACTION"} {
 		if _, err := d.Exec(ctx, s); err != nil {
 			return nil, err
 		}

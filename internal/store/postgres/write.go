@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -37,7 +38,8 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 			return nil, err
 		}
 	}
-	if _, err := d.Exec(ctx, "BEGIN ISOLATION LEVEL READ COMMITTED READ WRITE"); err != nil {
+	level := strings.ToUpper(string(cmp.Or(o.Isolation, store.ReadCommitted)))
+	if _, err := d.Exec(ctx, "BEGIN ISOLATION LEVEL "+level+" READ WRITE"); err != nil {
 		return nil, err
 	}
 	tx := &transaction{Tx: setwise.NewTx(d), db: d}

@@ -49,7 +49,12 @@ func Journal(named func(string) *schema.Table) *store.Journal {
 		integer("load"), integer("family"), integer("side"), integer("first"), integer("seq"), short("entity"), short("of"), short("what"), integer("rows"), blob("body"),
 	}
 	contents.PrimaryKey = append(slices.Clone(chunkKey), "seq")
-	return &store.Journal{Loads: loads, Chunks: chunks, Contents: contents}
+
+	// An occasion's name is the digest of what tells it from all others.
+	occasions := named("occasions")
+	occasions.Columns = []*schema.Column{{Name: "name", Kind: schema.Bytes, Length: 16, NotNull: true}, integer("load")}
+	occasions.PrimaryKey = []string{"name"}
+	return &store.Journal{Loads: loads, Chunks: chunks, Contents: contents, Occasions: occasions}
 }
 
 // OpenJournal looks for the journal's tables, and makes them if asked to. prepare runs
@@ -58,11 +63,11 @@ func OpenJournal(ctx context.Context, e Engine, j *store.Journal, create bool, p
 	const tries = 20 // others may be making them at the same moment
 	for try := 1; ; try++ {
 		there := 0
-		tables := []*schema.Table{j.Contents, j.Chunks, j.Loads} // the last one tells that all are there
+		tables := []*schema.Table{j.Occasions, j.Contents, j.Chunks, j.Loads} // the last one tells that all are there
 		var missing []*schema.Table
 		for _, t := range tables {
 			sql, args := e.Exists(t)
-			n, err := number(ctx, e, sql, args...)
+			n, err := Number(ctx, e, sql, args...)
 			if err != nil {
 				return nil, err
 			}
@@ -76,6 +81,9 @@ func OpenJournal(ctx context.Context, e Engine, j *store.Journal, create bool, p
 			return j, nil
 		}
 		if !create {
+			if slices.Equal(missing, []*schema.Table{j.Occasions}) {
+				return &store.Journal{Loads: j.Loads, Chunks: j.Chunks, Contents: j.Contents}, nil // made before there were units
+			}
 			return nil, nil
 		}
 		var failed error

@@ -48,22 +48,31 @@ type Engine interface {
 	Empty(name string) string
 	// Analyze lets the engine count a temporary table; empty if it need not.
 	Analyze(name string) string
-	// UpdateFrom updates table AS t from stage AS s. set holds column names.
-	UpdateFrom(table, stage string, set []string, on, where string) string
+	// UpdateFrom updates table AS t from stage AS s; an empty stage means that no other
+	// table is read, and where is all of the condition.
+	UpdateFrom(table, stage string, set []Assignment, on, where string) string
 	// DeleteFrom deletes from a table, called t, the rows that a stage s matches.
 	DeleteFrom(t *schema.Table, stage, on string) string
 	// NotIn is the condition that columns of t are those of no row of a stage s; on says
 	// when they are.
 	NotIn(columns, staged []string, stage, on string) string
-	// Locking ends a query of rows of t that nobody else may change meanwhile.
-	Locking() string
+	// Locking ends a query of rows of t that nobody else may change meanwhile, nor, unless
+	// they are shared, lock.
+	Locking(shared bool) string
+	// Typed says of which type a value is, where nothing around it does.
+	Typed(value string, c *schema.Column) string
+	// Join puts one text behind another.
+	Join(a, b string) string
+	// Fitted brings what was computed to the digits of a column, where the engine does not.
+	Fitted(expression string, c *schema.Column) string
 	// Exact reads a column so that its text says all of its value.
 	Exact(expression string, c *schema.Column) string
 	// Upsert adds the rows of a query, and updates those that match instead, if they
 	// differ; it returns the numbers of rows added and updated. Empty if the engine has
 	// no statement that tells a collision with another key from a match.
 	Upsert(w *store.Write, query string, differing func(target, staged string) string) string
-	// Declare is the type by which a table of the journal declares a column.
+	// Declare is the type by which a table of the journal declares a column, and a
+	// temporary table one that has no Base.
 	Declare(c *schema.Column) string
 	// Exists is a query of how many tables there are of a name.
 	Exists(t *schema.Table) (string, []Arg)
@@ -71,6 +80,9 @@ type Engine interface {
 	// that always numbers itself.
 	Overriding() string
 }
+
+// Assignment is a quoted column and what it is set to.
+type Assignment struct{ Column, Expression string }
 
 // Ordinal is the column of stages that numbers their rows.
 var Ordinal = &schema.Column{Name: "evensprout row", Kind: schema.Integer, NotNull: true}
@@ -105,7 +117,7 @@ func columnsOf(t *schema.Table, names []string) []*schema.Column {
 	return columns
 }
 
-func number(ctx context.Context, e Engine, sql string, args ...Arg) (int64, error) {
+func Number(ctx context.Context, e Engine, sql string, args ...Arg) (int64, error) {
 	var n int64
 	err := e.Query(ctx, sql, args, []*schema.Column{countColumn}, func(row []grow.Value) error {
 		n = row[0].N
@@ -116,7 +128,7 @@ func number(ctx context.Context, e Engine, sql string, args ...Arg) (int64, erro
 
 // Count is the number of rows of a table.
 func Count(ctx context.Context, e Engine, t *schema.Table) (int64, error) {
-	return number(ctx, e, "SELECT count(*) FROM "+e.Table(t))
+	return Number(ctx, e, "SELECT count(*) FROM "+e.Table(t))
 }
 
 // Select reads rows of a table.
@@ -159,7 +171,7 @@ func (tx *Tx) Find(ctx context.Context, t *schema.Table, columns []*schema.Colum
 	if len(where) == 0 {
 		return 0, nil
 	}
-	return number(ctx, tx, "SELECT count(*) FROM "+tx.Table(t)+" WHERE "+strings.Join(where, " AND "), args...)
+	return Number(ctx, tx, "SELECT count(*) FROM "+tx.Table(t)+" WHERE "+strings.Join(where, " AND "), args...)
 }
 
 // hasEquality tells whether a column's type has an equality that can be relied on.
@@ -170,7 +182,7 @@ func hasEquality(c *schema.Column) bool {
 // Between counts the rows whose key lies between two numbers.
 func (tx *Tx) Between(ctx context.Context, t *schema.Table, c *schema.Column, lo, hi int64) (int64, error) {
 	name := tx.Quote(c.Name)
-	return number(ctx, tx, "SELECT count(*) FROM "+tx.Table(t)+" WHERE "+name+" >= "+tx.Param(1, c)+" AND "+name+" <= "+tx.Param(2, c),
+	return Number(ctx, tx, "SELECT count(*) FROM "+tx.Table(t)+" WHERE "+name+" >= "+tx.Param(1, c)+" AND "+name+" <= "+tx.Param(2, c),
 		Arg{grow.Int(lo), c}, Arg{grow.Int(hi), c})
 }
 

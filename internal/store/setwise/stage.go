@@ -371,7 +371,7 @@ func (s *stage) Apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) {
 	var o store.Outcome
 	bounds := []Arg{{grow.Int(lo), Ordinal}, {grow.Int(hi), Ordinal}}
-	staged, err := number(ctx, s, "SELECT count(*) FROM "+s.name+" AS s"+where(s.ranged()), bounds...)
+	staged, err := Number(ctx, s, "SELECT count(*) FROM "+s.name+" AS s"+where(s.ranged()), bounds...)
 	if err != nil || staged == 0 {
 		return o, err
 	}
@@ -392,7 +392,10 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 		return o, err
 	}
 	if (s.w.Mode == store.Upsert || s.w.Mode == store.Update) && len(s.w.Set) > 0 {
-		set := Names(s, "", slices.Concat(s.w.Set, s.w.Stamp))
+		var set []Assignment
+		for _, c := range Names(s, "", slices.Concat(s.w.Set, s.w.Stamp)) {
+			set = append(set, Assignment{c, "s." + c})
+		}
 		sql := s.UpdateFrom(s.table, s.name, set, s.on, s.ranged()+" AND ("+s.differing("t.", "s.")+")")
 		if o.Updated, err = s.Exec(ctx, sql, bounds...); err != nil {
 			return o, err

@@ -29,7 +29,7 @@ func (s *stage) Prior(ctx context.Context, show func(int64, []grow.Value) error)
 	}
 	columns := s.w.Table.Columns
 	sql := "SELECT " + strings.Join(append([]string{s.ordinal()}, exactly(s, "t.", columns)...), ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on +
-		where("("+s.differing("t.", "s.")+")") + " ORDER BY 1" + s.Locking()
+		where("("+s.differing("t.", "s.")+")") + " ORDER BY 1" + s.Locking(false)
 	return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []grow.Value) error {
 		return show(row[0].N, row[1:])
 	})

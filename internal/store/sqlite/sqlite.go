@@ -175,7 +175,9 @@ type database struct {
 	tally store.Tally
 	locks map[string]*os.File // by name
 
-	journal *store.Journal // nil until it is found
+	journal *store.Journal   // nil until it is found
+	tables  *schema.Database // as of a version of the schema
+	version int64
 }
 
 func (d *database) Close() error {
@@ -309,7 +311,7 @@ func (d *database) Reserve(context.Context, *schema.Table, *schema.Column, int64
 
 // Journal finds the tool's own tables.
 func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, error) {
-	if d.journal != nil {
+	if d.journal != nil && (!create || d.journal.Occasions != nil) {
 		return d.journal, nil // it does not go away
 	}
 	var err error
@@ -331,6 +333,8 @@ func (d *database) Declare(c *schema.Column) string {
 		return "INTEGER"
 	case c.Kind == schema.Bytes:
 		return "BLOB"
+	case c.Kind == schema.Decimal || c.Kind == schema.Real || c.Kind == schema.Boolean:
+		return "NUMERIC"
 	}
 	return "TEXT"
 }
@@ -362,10 +366,13 @@ func (d *database) CreateTemporary(name string, columns []*schema.Column) string
 // Upsert is empty: two statements cost little in this engine, and their counts are plain.
 func (d *database) Upsert(*store.Write, string, func(string, string) string) string { return "" }
 
-func (d *database) UpdateFrom(table, stage string, set []string, on, where string) string {
+func (d *database) UpdateFrom(table, stage string, set []setwise.Assignment, on, where string) string {
 	var list []string
-	for _, c := range set {
-		list = append(list, c+" = s."+c)
+	for _, a := range set {
+		list = append(list, a.Column+" = "+a.Expression)
+	}
+	if stage == "" {
+		return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " WHERE " + where
 	}
 	return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " FROM " + stage + " AS s WHERE " + on + " AND " + where
 }
@@ -389,7 +396,24 @@ func (d *database) NotIn(columns, staged []string, stage, _ string) string {
 	return "(" + strings.Join(columns, ", ") + ") NOT IN (SELECT " + strings.Join(staged, ", ") + " FROM " + stage + " AS s)"
 }
 
-func (d *database) Locking() string { return "" } // nobody else writes meanwhile
+func (d *database) Locking(bool) string { return "" } // nobody else writes meanwhile
+
+func (d *database) Typed(value string, c *schema.Column) string {
+	if c.Kind == schema.Decimal {
+		return "CAST(" + value + " AS NUMERIC)"
+	}
+	return value
+}
+
+func (d *database) Join(a, b string) string { return "(" + a + " || " + b + ")" }
+
+// Fitted takes away what binary fractions add to decimals: 7.25 - 2.1 is not 5.15 here.
+func (d *database) Fitted(expression string, c *schema.Column) string {
+	if c.Kind == schema.Decimal && c.Scale > 0 {
+		return fmt.Sprintf("round(%s, %d)", expression, c.Scale)
+	}
+	return expression
+}
 
 func (d *database) Exact(expression string, _ *schema.Column) string { return expression }
 

@@ -17,7 +17,7 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 	db := &schema.Database{}
 	scripts := map[string]string{}
 	err := d.rows(`SELECT s.name, s.sql FROM sqlite_schema s JOIN pragma_table_list l ON l.name = s.name AND l.schema = 'main'
-		WHERE l.type = 'table' AND s.name NOT LIKE 'sqlite\_%' ESCAPE '\' AND s.name NOT IN ('evensprout_loads', 'evensprout_chunks', 'evensprout_contents') ORDER BY s.rowid`, nil, func(s *sqlite.Stmt) error {
+		WHERE l.type = 'table' AND s.name NOT LIKE 'sqlite\_%' ESCAPE '\' AND s.name NOT IN ('evensprout_loads', 'evensprout_chunks', 'evensprout_contents', 'evensprout_occasions') ORDER BY s.rowid`, nil, func(s *sqlite.Stmt) error {
 		t := &schema.Table{Name: s.ColumnText(0)}
 		scripts[t.Name] = s.ColumnText(1)
 		db.Tables = append(db.Tables, t)

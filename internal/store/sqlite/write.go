@@ -30,11 +30,12 @@ type transaction struct {
 }
 
 func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, error) {
-	db, err := d.Survey(ctx)
-	if err != nil {
+	if _, err := d.Exec(ctx, "BEGIN IMMEDIATE"); err != nil {
 		return nil, err
 	}
-	if _, err := d.Exec(ctx, "BEGIN IMMEDIATE"); err != nil {
+	db, err := d.known(ctx)
+	if err != nil {
+		d.exec("ROLLBACK")
 		return nil, err
 	}
 	tx := &transaction{Tx: setwise.NewTx(d), database: d, schema: db, inserts: map[string]*sqlite.Stmt{}, written: map[string]bool{}, late: o.Late}
@@ -46,6 +47,17 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 		}
 	}
 	return tx, nil
+}
+
+// known is the tables as they are now: they are read again only when they have changed.
+func (d *database) known(ctx context.Context) (*schema.Database, error) {
+	version, err := setwise.Number(ctx, d, "PRAGMA main.schema_version")
+	if err != nil || d.tables != nil && version == d.version {
+		return d.tables, err
+	}
+	d.version = version
+	d.tables, err = d.Survey(ctx)
+	return d.tables, err
 }
 
 func (tx *transaction) Rollback() error {

@@ -1,0 +1,208 @@
+package setwise
+
+import (
+	"context"
+	"fmt"
+	"hash/fnv"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// occasions are values for steps: of one occasion they are bound to each statement, of
+// several they stand in a temporary table.
+type occasions struct {
+	*Tx
+	inputs []*schema.Column
+	one    []grow.Value // nil if they are laid aside
+	name   string       // of the temporary table, quoted
+}
+
+// Lay makes values of occasions ready for steps. The columns say of which types they
+// are; one without a Base is of the widest type of its kind.
+func (tx *Tx) Lay(ctx context.Context, inputs []*schema.Column, rows [][]grow.Value) (store.Occasions, error) {
+	o := &occasions{Tx: tx, inputs: inputs}
+	if len(rows) == 1 {
+		o.one = rows[0]
+		return o, nil
+	}
+	h := fnv.New64a()
+	into := store.Into{Table: &schema.Table{Name: "occasions"}}
+	columns := []*schema.Column{Ordinal}
+	for i, c := range inputs {
+		x := *c
+		x.Name, x.NotNull = laid(i), false
+		if x.Base == "" {
+			x.Base = tx.Declare(&x)
+			x.Type, _, _ = strings.Cut(x.Base, "(")
+		}
+		fmt.Fprintf(h, "%s\x00", x.Base)
+		columns = append(columns, &x)
+		into.Fields = append(into.Fields, i)
+	}
+	into.Columns = columns[1:]
+	name := fmt.Sprintf("evensprout_o%016x", h.Sum64())
+	o.name = tx.Temporary(name)
+	for _, sql := range []string{tx.CreateTemporary(name, columns), tx.Empty(name)} {
+		if _, err := tx.Exec(ctx, sql); err != nil {
+			return nil, err
+		}
+	}
+	_, err := tx.Fill(ctx, o.name, into, func(yield func(*grow.Batch) bool) {
+		for _, row := range rows {
+			if !yield(&grow.Batch{Len: 1, Width: len(inputs), Values: row}) {
+				return
+			}
+		}
+	})
+	if err == nil {
+		if sql := tx.Analyze(name); sql != "" && len(rows) >= analyzed {
+			_, err = tx.Exec(ctx, sql)
+		}
+	}
+	return o, err
+}
+
+// analyzed is from how many rows on an engine had better count a temporary table.
+const analyzed = 100
+
+// laid is the name of the column of a value that is laid aside.
+func laid(input int) string { return fmt.Sprintf("v%d", input) }
+
+// statement collects the values of a statement while it is written.
+type statement struct {
+	*occasions
+	args []Arg
+}
+
+// value is a value of the occasion, in the form in which a column of its type takes it.
+func (s *statement) value(input int) string {
+	if s.one == nil {
+		return "s." + s.Quote(laid(input))
+	}
+	c := s.inputs[input]
+	s.args = append(s.args, Arg{s.one[input], c})
+	return s.Param(len(s.args), c)
+}
+
+// on is the condition that a row, whose columns have a prefix, matches.
+func (s *statement) on(prefix string, match []store.Matched) string {
+	var list []string
+	for _, m := range match {
+		list = append(list, prefix+s.Quote(m.Column.Name)+" = "+s.value(m.Input))
+	}
+	if len(list) == 0 {
+		return "1 = 1"
+	}
+	return strings.Join(list, " AND ")
+}
+
+// expression writes an expression over a row called t.
+func (s *statement) expression(e *schema.Expr, top bool) string {
+	switch e.Op {
+	case schema.OpColumn:
+		return "t." + s.Quote(e.Column.Name)
+	case schema.OpInput:
+		if top || s.one == nil {
+			return s.value(e.Input)
+		}
+		return s.Typed(s.value(e.Input), s.inputs[e.Input]) // nothing around it says what it is
+	}
+	var args []string
+	for _, a := range e.Args {
+		args = append(args, s.expression(a, false))
+	}
+	switch e.Op {
+	case schema.OpNegate:
+		return "(- " + args[0] + ")"
+	case schema.OpNot:
+		return "(NOT " + args[0] + ")"
+	case schema.OpJoin:
+		return s.Join(args[0], args[1])
+	case schema.OpIf:
+		return "(CASE WHEN " + args[0] + " THEN " + args[1] + " ELSE " + args[2] + " END)"
+	}
+	return "(" + strings.Join(args, " "+string(e.Op)+" ") + ")"
+}
+
+// Look shows columns of the rows that match.
+func (o *occasions) Look(ctx context.Context, s *store.Step, show func(int64, []grow.Value) error) error {
+	st := &statement{occasions: o}
+	names, lock := strings.Join(exactly(o, "t.", s.Read), ", "), ""
+	if s.Lock != store.NoLock {
+		lock = o.Locking(s.Lock == store.ForShare)
+	}
+	if o.one != nil {
+		if names == "" {
+			names = "1"
+		}
+		sql := "SELECT " + names + " FROM " + o.Table(s.Table) + " AS t WHERE " + st.on("t.", s.Match) + lock
+		columns := s.Read
+		if len(columns) == 0 {
+			columns = []*schema.Column{countColumn}
+		}
+		return Named(o.Query(ctx, sql, st.args, columns, func(row []grow.Value) error { return show(0, row[:len(s.Read)]) }), s.Table)
+	}
+	ordinal := "s." + o.Quote(Ordinal.Name)
+	if names != "" {
+		names = ", " + names
+	}
+	sql := "SELECT " + ordinal + names + " FROM " + o.name + " AS s JOIN " + o.Table(s.Table) + " AS t ON " + st.on("t.", s.Match) + " ORDER BY 1" + lock
+	return Named(o.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, s.Read...), func(row []grow.Value) error { return show(row[0].N, row[1:]) }), s.Table)
+}
+
+// Change sets columns of the rows that match.
+func (o *occasions) Change(ctx context.Context, s *store.Step) (int64, error) {
+	st := &statement{occasions: o}
+	var set []Assignment
+	for _, a := range s.Set {
+		e := st.expression(a.Expr, true)
+		if a.Expr.Op != schema.OpInput {
+			e = o.Fitted(e, a.Column)
+		}
+		set = append(set, Assignment{o.Quote(a.Column.Name), e})
+	}
+	sql := ""
+	if o.one != nil {
+		sql = o.UpdateFrom(o.Table(s.Table), "", set, "", st.on("t.", s.Match))
+	} else {
+		sql = o.UpdateFrom(o.Table(s.Table), o.name, set, st.on("t.", s.Match), "1 = 1")
+	}
+	n, err := o.Exec(ctx, sql, st.args...)
+	return n, Named(err, s.Table)
+}
+
+// Remove deletes the rows that match.
+func (o *occasions) Remove(ctx context.Context, s *store.Step) (int64, error) {
+	st := &statement{occasions: o}
+	sql := ""
+	if o.one != nil {
+		sql = "DELETE FROM " + o.Table(s.Table) + " WHERE " + st.on("", s.Match)
+	} else {
+		sql = o.DeleteFrom(s.Table, o.name, st.on("t.", s.Match))
+	}
+	n, err := o.Exec(ctx, sql, st.args...)
+	return n, Named(err, s.Table)
+}
+
+// Holds tells whether a condition in SQL holds; a value stands between every two of its
+// pieces. NULL is no.
+func (tx *Tx) Holds(ctx context.Context, condition []string, values []store.Cell) (bool, error) {
+	var b strings.Builder
+	var args []Arg
+	for i, text := range condition {
+		b.WriteString(text)
+		if i < len(values) {
+			args = append(args, Arg{values[i].Value, values[i].Column})
+			b.WriteString(tx.Typed(tx.Param(i+1, values[i].Column), values[i].Column))
+		}
+	}
+	held := false
+	err := tx.Query(ctx, "SELECT CASE WHEN ("+b.String()+") THEN 1 ELSE 0 END", args, []*schema.Column{countColumn}, func(row []grow.Value) error {
+		held = row[0].N == 1
+		return nil
+	})
+	return held, err
+}

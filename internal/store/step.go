@@ -1,0 +1,63 @@
+package store
+
+import (
+	"context"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+)
+
+// Step is a look or a write of a unit. Its values are those of Occasions, known by
+// their place.
+type Step struct {
+	Table *schema.Table
+	Match []Matched        // which rows; none: all
+	Set   []Assigned       // what Change writes
+	Read  []*schema.Column // what Look shows
+	Lock  Lock             // of the rows that Look shows
+}
+
+// Matched says that a column holds a value.
+type Matched struct {
+	Column *schema.Column
+	Input  int
+}
+
+// Assigned says what a column is set to.
+type Assigned struct {
+	Column *schema.Column
+	Expr   *schema.Expr
+}
+
+// Lock is what others may do to rows that were looked at, until the transaction ends.
+type Lock int
+
+// The locks. Engines with one writer need none.
+const (
+	NoLock   Lock = iota
+	ForShare      // they may not be changed
+	ForWrite      // nor locked by others
+)
+
+// Occasions are values of one or many occasions of a unit, ready for steps: all of
+// them are done by one statement. No two of them may match the same row of a step that
+// writes.
+type Occasions interface {
+	// Look shows columns of the rows that match, with the number of the occasion, in
+	// the order of the occasions.
+	Look(ctx context.Context, s *Step, show func(n int64, row []grow.Value) error) error
+	// Change sets columns of the rows that match, and says how many there were.
+	Change(ctx context.Context, s *Step) (int64, error)
+	// Remove deletes the rows that match, and says how many there were.
+	Remove(ctx context.Context, s *Step) (int64, error)
+}
+
+// Isolation is what a transaction sees of others.
+type Isolation string
+
+// The isolation levels of SQL; the empty one is the engine's usual one here.
+const (
+	ReadCommitted  Isolation = "read committed"
+	RepeatableRead Isolation = "repeatable read"
+	Serializable   Isolation = "serializable"
+)
