@@ -50,6 +50,7 @@ const maxLength = 4000 // characters
 type Parsed struct {
 	text  string
 	env   *cel.Env
+	tree  *ast.AST
 	names []string
 	at    map[string]common.Location
 }
@@ -69,6 +70,7 @@ func Parse(text string) (*Parsed, error) {
 		return nil, err
 	}
 	native := tree.NativeRep()
+	p.tree = native
 	var double *Error
 	inner := map[int64]bool{} // parts of longer names
 	ast.PreOrderVisit(native.Expr(), ast.NewExprVisitor(func(e ast.Expr) {

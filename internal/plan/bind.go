@@ -48,7 +48,9 @@ func (c *compiler) bind(e *entity) {
 			taken[f.column.Name] = f
 		}
 	}
-	c.key(e)
+	if !e.occasion {
+		c.key(e)
+	}
 }
 
 // column finds a field's column: the one that it names, or by convention; for

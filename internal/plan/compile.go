@@ -13,7 +13,9 @@ import (
 type Compiled struct {
 	Plan     *Plan
 	Set      *grow.Set
-	Targets  []*Target // in the order of Set.Entities
+	Targets  []*Target       // in the order of Set.Entities
+	Units    []*CompiledUnit // in their order; empty without a database
+	Always   []*Rule         // what must hold over the data; empty without a database
 	Warnings Problems
 	Database *schema.Database  // nil without a database
 	Shift    map[string]uint64 // as the options say
@@ -84,6 +86,8 @@ type Options struct {
 	// Rows opens a file of rows; nil: there are none. Its result is closed with the
 	// Compiled.
 	Rows func(FileSpec) (FileRows, Problems)
+	// WithoutUnits leaves units and invariants out: only rows are grown.
+	WithoutUnits bool
 	// Existing reads the rows of a table; nil: they cannot be read.
 	Existing func(*schema.Table) (grow.Table, error)
 }
@@ -98,7 +102,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	c := &compiler{
 		plan: p, db: o.Database, byName: map[string]*entity{},
 		out:   &Compiled{Plan: p, Database: o.Database, Shift: o.Shift, Set: &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock}},
-		kinds: map[string]grow.Kind{}, openFile: o.Rows, openTable: o.Existing,
+		kinds: map[string]grow.Kind{}, withoutUnits: o.WithoutUnits, openFile: o.Rows, openTable: o.Existing,
 	}
 	for _, k := range grow.Kinds() {
 		c.kinds[k.Name] = k
@@ -108,7 +112,13 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	c.unique()
 	c.given()
 	for _, e := range c.entities {
-		e.write = c.written(e)
+		if !e.occasion {
+			e.write = c.written(e)
+		}
+	}
+	if !o.WithoutUnits {
+		c.units()
+		c.rules()
 	}
 	if c.growable() {
 		c.finish()
@@ -137,7 +147,9 @@ type compiler struct {
 	byName   map[string]*entity
 	kinds    map[string]grow.Kind
 	stack    []*field // fields being compiled, to find circles
-	openFile func(FileSpec) (FileRows, Problems)
+
+	withoutUnits bool
+	openFile     func(FileSpec) (FileRows, Problems)
 
 	openTable func(*schema.Table) (grow.Table, error)
 }
@@ -153,8 +165,9 @@ type entity struct {
 	given  []*Given       // also those written below their parents
 	rows   map[string]int // their places among Side rows
 
-	rowFile FileRows // nil if its rows are grown
-	write   Resolved
+	rowFile  FileRows // nil if its rows are grown
+	write    Resolved
+	occasion bool // its rows are occasions of a unit, and go into no table
 }
 
 // field is a field of the plan, or one that the plan leaves unsaid: a key, the
@@ -206,6 +219,9 @@ func (c *compiler) declare() {
 		c.entities = append(c.entities, e)
 		c.byName[d.Name] = e
 	}
+	if !c.withoutUnits {
+		c.occasions()
+	}
 	for _, e := range c.entities {
 		c.family(e)
 	}
@@ -219,7 +235,7 @@ func (c *compiler) declare() {
 	}
 	tables := map[string]string{}
 	for _, e := range c.entities {
-		if c.db != nil {
+		if c.db != nil && !e.occasion {
 			c.table(e)
 			if e.table != nil {
 				if other, ok := tables[e.table.Name]; ok {
@@ -432,6 +448,9 @@ func (c *compiler) target(f *field) *entity {
 // finish links the rows; what only shows then is told at its place in the plan.
 func (c *compiler) finish() {
 	for _, e := range c.entities {
+		if e.occasion {
+			continue
+		}
 		t := &Target{Plan: e.decl, Grow: e.grow, Table: e.table, Write: e.write}
 		for _, f := range e.fields {
 			t.Columns = append(t.Columns, f.column)

@@ -36,7 +36,7 @@ func mute(path []string) bool {
 	key := path[len(path)-1]
 	switch len(path) {
 	case 1:
-		return slices.Contains([]string{"database", "commit", "on_violation", "when", "clock"}, key) // a clock may be given apart
+		return slices.Contains([]string{"database", "commit", "on_violation", "when", "clock", "units", "always"}, key) // a clock may be given apart
 	case 3:
 		return path[0] == "entities" && slices.Contains([]string{"write", "on_violation", "when", "rows"}, key)
 	}

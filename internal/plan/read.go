@@ -28,6 +28,8 @@ type Plan struct {
 	Database string     // URL, empty if the plan names none
 	Commit   Commit
 	Entities []*Entity
+	Units    []*Unit
+	Always   []*Invariant
 
 	OnViolation Policies // what is not named stops
 
@@ -197,7 +199,7 @@ func (p *Plan) add(at place, message string, args ...any) *Problem {
 }
 
 func (p *Plan) read(root *node) {
-	var entities *node
+	var entities, units, always *node
 	whenEmpty := false
 	p.each(root, "a plan", shape{
 		"name": func(_, v *node) { p.text(v, "name", &p.Name) },
@@ -228,6 +230,8 @@ func (p *Plan) read(root *node) {
 		},
 		"on_violation": func(_, v *node) { p.OnViolation = p.violationPolicies(v) },
 		"entities":     func(_, v *node) { entities = v },
+		"units":        func(_, v *node) { units = v },
+		"always":       func(_, v *node) { always = v },
 	})
 	if p.Name == "" && root.get("name") == nil {
 		p.add(place{1, 1}, "the plan has no name").hint("name: says who this plan is, such as name: larkwater")
@@ -238,7 +242,9 @@ func (p *Plan) read(root *node) {
 	if root.get("clock") == nil {
 		p.add(place{1, 1}, "the plan has no clock").hint("clock: says what now means, because the wall clock is never read, such as clock: 2026-05-01T08:00:00Z")
 	}
-	if entities == nil || entities.null || entities.mapping && len(entities.pairs) == 0 {
+	if entities == nil && units != nil {
+		entities = &node{mapping: true} // units may work on tables that are filled otherwise
+	} else if entities == nil || entities.null || entities.mapping && len(entities.pairs) == 0 {
 		at := place{1, 1}
 		if entities != nil {
 			at = entities.place
@@ -262,6 +268,12 @@ func (p *Plan) read(root *node) {
 		p.entity(e, x.value)
 		p.Entities = append(p.Entities, e)
 	}
+	if units != nil {
+		p.units(units)
+	}
+	if always != nil {
+		p.always(always)
+	}
 }
 
 // isName tells whether a text is a name: letters, digits and _, no digit first.
@@ -277,35 +289,19 @@ func isName(s string) bool {
 }
 
 func (p *Plan) entity(e *Entity, n *node) {
-	p.each(n, "an entity", shape{
-		"table": func(_, v *node) { p.text(v, "table", &e.Table); e.tablePlace = v.place },
-		"rows": func(_, v *node) {
-			if e.rowsPlace = v.place; v.scalar() && v.text == "existing" {
-				e.Existing = true
-				return
-			}
-			e.Rows, _ = p.number(v, "rows", 0, maxRows)
-		},
-		"write":        func(_, v *node) { e.Write = p.write(v) },
-		"on_violation": func(_, v *node) { e.OnViolation = p.violationPolicies(v) },
-		"keys": func(_, v *node) {
-			var word string
-			if p.text(v, "keys", &word) && word != "database" && word != "planned" {
-				p.add(v.place, "keys are planned, or the database gives them, and here is %s", v.what()).nearest(word, []string{"planned", "database"})
-			}
-			e.DatabaseKeys = word == "database"
-		},
-		"per":       func(_, v *node) { e.Per = p.per(v) },
-		"rows_from": func(_, v *node) { p.rowsFrom(e, v) },
-		"via": func(k, v *node) {
-			p.add(k.place, "via belongs to per").hint("per: {Passenger: 0..3, via: passenger_id}")
-		},
-		"when":   func(_, v *node) { e.WhenEmpty = p.when(v) },
-		"fields": func(_, v *node) { p.fields(e, v) },
-		"draws":  func(_, v *node) { p.draws(e, v) },
-		"unique": func(_, v *node) { p.uniques(e, v) },
-		"given":  func(_, v *node) { p.given(e, v) },
-	})
+	s := p.rowsShape(e)
+	s["table"] = func(_, v *node) { p.text(v, "table", &e.Table); e.tablePlace = v.place }
+	s["write"] = func(_, v *node) { e.Write = p.write(v) }
+	s["on_violation"] = func(_, v *node) { e.OnViolation = p.violationPolicies(v) }
+	s["keys"] = func(_, v *node) {
+		var word string
+		if p.text(v, "keys", &word) && word != "database" && word != "planned" {
+			p.add(v.place, "keys are planned, or the database gives them, and here is %s", v.what()).nearest(word, []string{"planned", "database"})
+		}
+		e.DatabaseKeys = word == "database"
+	}
+	s["when"] = func(_, v *node) { e.WhenEmpty = p.when(v) }
+	p.each(n, "an entity", s)
 	if e.Existing {
 		for _, x := range n.pairs {
 			if k := x.key.text; k != "rows" && k != "table" {
@@ -314,16 +310,43 @@ func (p *Plan) entity(e *Entity, n *node) {
 		}
 		return
 	}
+	p.oneSource(e)
+	if n.mapping && e.RowsFrom == nil && e.Per == nil && e.rowsPlace == (place{}) && n.get("given") == nil {
+		p.add(e.place, "%s says neither rows nor per nor given, so it would have no rows", e.Name).
+			hint("rows: 100, or per: {Parent: 1..3}, or given: with rows written by hand")
+	}
+}
+
+// rowsShape is what entities and units alike say of their rows or occasions.
+func (p *Plan) rowsShape(e *Entity) shape {
+	return shape{
+		"rows": func(_, v *node) {
+			if e.rowsPlace = v.place; v.scalar() && v.text == "existing" {
+				e.Existing = true
+				return
+			}
+			e.Rows, _ = p.number(v, "rows", 0, maxRows)
+		},
+		"per":       func(_, v *node) { e.Per = p.per(v) },
+		"rows_from": func(_, v *node) { p.rowsFrom(e, v) },
+		"via": func(k, v *node) {
+			p.add(k.place, "via belongs to per").hint("per: {Passenger: 0..3, via: passenger_id}")
+		},
+		"fields": func(_, v *node) { p.fields(e, v) },
+		"draws":  func(_, v *node) { p.draws(e, v) },
+		"unique": func(_, v *node) { p.uniques(e, v) },
+		"given":  func(_, v *node) { p.given(e, v) },
+	}
+}
+
+// oneSource tells of rows that come from several places.
+func (p *Plan) oneSource(e *Entity) {
 	if e.Per != nil && e.rowsPlace != (place{}) {
 		p.add(e.rowsPlace, "%s has both rows and per", e.Name).
 			hint("per says how many rows each parent has; rows is for entities without a parent")
 	}
 	if e.RowsFrom != nil && (e.Per != nil || e.rowsPlace != (place{})) {
 		p.add(e.RowsFrom.place, "%s has its rows from a file, so it says neither rows nor per", e.Name)
-	}
-	if n.mapping && e.RowsFrom == nil && e.Per == nil && e.rowsPlace == (place{}) && n.get("given") == nil {
-		p.add(e.place, "%s says neither rows nor per nor given, so it would have no rows", e.Name).
-			hint("rows: 100, or per: {Parent: 1..3}, or given: with rows written by hand")
 	}
 }
 

@@ -203,7 +203,9 @@ func (c *compiler) openRows(e *entity) {
 		return
 	}
 	c.out.files = append(c.out.files, rows)
-	c.out.Inputs = append(c.out.Inputs, c.pathOf(r))
+	if !e.occasion {
+		c.out.Inputs = append(c.out.Inputs, c.pathOf(r))
+	}
 	e.rowFile = rows
 	e.grow.Table, e.grow.TableKey = rows, key
 	for i, col := range r.Columns {

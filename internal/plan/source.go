@@ -399,6 +399,17 @@ func (n *node) inside(runes int) place {
 	return place{n.line, n.column + runes}
 }
 
+// expressionPlace is where in an expression an error lies.
+func (n *node) expressionPlace(e *derive.Error, text string) place {
+	switch {
+	case e.Line == 1 && !strings.Contains(text, "\n"):
+		return n.inside(e.Column - 1)
+	case e.Line > 0:
+		return place{n.line + e.Line, 1} // a block of lines begins below its sign
+	}
+	return n.place
+}
+
 func (c *compiler) pattern(v *node) grow.Source {
 	var text string
 	if !c.plan.text(v, "pattern", &text) {
@@ -486,14 +497,7 @@ func (c *compiler) derive(f *field, v *node) grow.Source {
 		if !errors.As(err, &e) {
 			return c.fault(v.place, nil, err)
 		}
-		at := v.place
-		switch {
-		case e.Line == 1 && !strings.Contains(text, "\n"):
-			at = v.inside(e.Column - 1)
-		case e.Line > 0:
-			at = place{v.line + e.Line, 1} // a block of lines begins below its sign
-		}
-		p := c.add(at, "%s", e.Message).hint("%s", e.Hint)
+		p := c.add(v.expressionPlace(e, text), "%s", e.Message).hint("%s", e.Hint)
 		if e.Name != "" {
 			p.nearest(e.Name, c.reachable(f.entity))
 		}

@@ -49,7 +49,7 @@ var policies = []string{string(Stop), string(Skip), string(Redraw)}
 const AllKinds = "all"
 
 // violationKinds are the kinds that policies know.
-var violationKinds = []string{AllKinds, "unique", "foreign_key", "not_null", "check", "exclusion", "too_long", "out_of_range", "bad_value", "raised", "row_count"}
+var violationKinds = []string{AllKinds, "unique", "foreign_key", "not_null", "check", "exclusion", "too_long", "out_of_range", "bad_value", "raised", "row_count", "requirement"}
 
 // Policies are by kind of violation.
 type Policies map[string]Policy

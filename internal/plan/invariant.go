@@ -1,0 +1,258 @@
+package plan
+
+import (
+	"errors"
+	"regexp"
+	"slices"
+	"strings"
+
+	"evensprout/internal/derive"
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+)
+
+// Invariant is one entry of always: a condition that must hold over the data.
+type Invariant struct {
+	Name  string
+	value *node
+	place
+}
+
+// Rule is a compiled invariant. It comes in just one of four forms.
+type Rule struct {
+	Name  string
+	Table *schema.Table // whose rows are looked at; nil of the last form
+
+	Every     *schema.Expr // must hold for every row; its inputs are Values
+	Values    []grow.Value
+	Aggregate *Aggregate // must hold for every row
+	Where     string     // a condition in SQL that no row may meet
+	SQL       string     // a condition in SQL on its own
+}
+
+// Aggregate compares what is computed over rows that refer to a row with that row.
+type Aggregate struct {
+	Function string // sum, min, max, count
+	Of       *schema.Table
+	Column   *schema.Column // nil of count
+	By       *schema.Reference
+	Op       schema.Op
+	To       *schema.Column // of the row; nil: Value
+	Value    grow.Value
+}
+
+const (
+	maxInvariants = 1000
+	invariantHint = "such as: sum of Ticket.price per Booking = Booking.total; count of Ticket per Booking >= 1; every Sailing has seats_left >= 0;\nor {no: Booking, where: SQL CONDITION}, or {sql: CONDITION}"
+)
+
+func (p *Plan) always(v *node) {
+	if !v.mapping {
+		p.add(v.place, "always is a mapping of names to conditions, and here is %s", v.what()).hint(invariantHint)
+		return
+	}
+	if len(v.pairs) > maxInvariants {
+		p.add(v.place, "more than %d invariants", maxInvariants)
+		return
+	}
+	for _, x := range v.pairs {
+		p.Always = append(p.Always, &Invariant{x.key.text, x.value, x.key.place})
+	}
+}
+
+var (
+	aggregatePattern = regexp.MustCompile(`^(sum|min|max|count) of (\w+)(?:\.(\w+))? per (\w+)(?: via (\w+))? (=|<>|<=|>=|<|>) (?:(\w+)\.(\w+)|([-+]?[0-9][0-9_]*(?:\.[0-9]+)?))$`)
+	everyPattern     = regexp.MustCompile(`^every (\w+) has (.+)$`)
+)
+
+// rules compiles the invariants.
+func (c *compiler) rules() {
+	for _, inv := range c.plan.Always {
+		n := inv.value
+		switch {
+		case n.mapping:
+			c.ruleSQL(inv)
+		case !n.scalar():
+			c.add(n.place, "an invariant is a condition, and here is %s", n.what()).hint(invariantHint)
+		default:
+			text := strings.Join(strings.Fields(n.text), " ")
+			if m := aggregatePattern.FindStringSubmatch(text); m != nil {
+				c.ruleAggregate(inv, m)
+			} else if m := everyPattern.FindStringSubmatch(text); m != nil {
+				c.ruleEvery(inv, m[1], m[2])
+			} else {
+				c.add(n.place, "this is no condition that the program reads").hint(invariantHint)
+			}
+		}
+	}
+}
+
+func (c *compiler) ruleSQL(inv *Invariant) {
+	r := &Rule{Name: inv.Name}
+	n := inv.value
+	table := ""
+	before := len(c.plan.collector.found)
+	c.plan.each(n, "an invariant", shape{
+		"no":    func(_, v *node) { c.plan.text(v, "no", &table) },
+		"where": func(_, v *node) { c.plan.text(v, "where", &r.Where) },
+		"sql":   func(_, v *node) { c.plan.text(v, "sql", &r.SQL) },
+	})
+	if len(c.plan.collector.found) > before {
+		return
+	}
+	if (r.SQL != "") == (table != "") || (table != "") != (r.Where != "") {
+		c.add(n.place, "an invariant in SQL is {no: ENTITY, where: CONDITION} or {sql: CONDITION}").hint(invariantHint)
+		return
+	}
+	if table != "" {
+		if r.Table = c.tableOf(n.get("no"), table); r.Table == nil {
+			return
+		}
+	}
+	if c.db != nil {
+		c.out.Always = append(c.out.Always, r)
+	}
+}
+
+// tableOf is the table of an entity, or of its own name; nil if there is none, or no
+// database.
+func (c *compiler) tableOf(n *node, name string) *schema.Table {
+	if e := c.byName[name]; e != nil && !e.occasion {
+		return e.table
+	}
+	if c.db == nil {
+		return nil
+	}
+	t := c.db.Table(name)
+	if t == nil {
+		c.missing(n.place, "%s is neither an entity of the plan nor a table of the database", name).nearest(name, append(c.entityNames(), c.db.TableNames()...))
+	}
+	return t
+}
+
+// columnOf finds a column of a table by a field's name or its own.
+func (c *compiler) columnOf(n *node, t *schema.Table, name string) *schema.Column {
+	u := &unitCompiler{compiler: c}
+	s := &Step{Table: t}
+	col := u.columnNamed(s, name)
+	if col == nil {
+		c.missing(n.place, "the table %s has no column %s", t.Name, name).nearest(name, u.namesOf(s))
+	}
+	return col
+}
+
+func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
+	n := inv.value
+	a := &Aggregate{Function: m[1], Op: schema.Op(m[6])}
+	if (a.Function == "count") != (m[3] == "") {
+		c.add(n.place, "sum, min and max are of a field, and count is of rows: sum of Ticket.price, count of Ticket").hint(invariantHint)
+		return
+	}
+	child, parent := c.tableOf(n, m[2]), c.tableOf(n, m[4])
+	if child == nil || parent == nil {
+		return
+	}
+	a.Of = child
+	if m[3] != "" {
+		if a.Column = c.columnOf(n, child, m[3]); a.Column == nil {
+			return
+		}
+		if a.Column.Kind != schema.Integer && a.Column.Kind != schema.Decimal && (a.Function == "sum" || a.Column.Kind == schema.Text || a.Column.Kind == schema.Bytes || a.Column.Kind == schema.JSON) {
+			c.missing(n.place, "the column %s is %s, and has no %s that every database computes alike", a.Column.Name, a.Column.Declared, a.Function)
+			return
+		}
+	}
+	var found []string
+	for i := range child.References {
+		r := &child.References[i]
+		if r.To == parent && (m[5] == "" || len(r.Columns) == 1 && schema.Plain(r.Columns[0]) == schema.Plain(m[5])) {
+			a.By = r
+			found = append(found, strings.Join(r.Columns, ", "))
+		}
+	}
+	switch {
+	case len(found) == 0:
+		c.missing(n.place, "%s has no reference to %s", child.Name, parent.Name).hint("per names what the rows refer to; via COLUMN says by which column")
+		return
+	case len(found) > 1:
+		c.missing(n.place, "%s refers to %s in several columns: %s", child.Name, parent.Name, strings.Join(found, "; ")).hint("... per %s via %s %s ...", m[4], found[0], m[6])
+		return
+	}
+	switch {
+	case m[9] != "":
+		v, err := grow.ParseDecimal(m[9])
+		if err != nil {
+			c.add(n.place, "%s", err)
+			return
+		}
+		a.Value = v
+	case m[7] != m[4]:
+		c.add(n.place, "what is computed per %s is compared with a field of %s, or a number, and here is %s.%s", m[4], m[4], m[7], m[8])
+		return
+	default:
+		if a.To = c.columnOf(n, parent, m[8]); a.To == nil {
+			return
+		}
+	}
+	c.out.Always = append(c.out.Always, &Rule{Name: inv.Name, Table: parent, Aggregate: a})
+}
+
+func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
+	n := inv.value
+	t := c.tableOf(n, table)
+	if t == nil {
+		return
+	}
+	fail := func(err error) {
+		var e *derive.Error
+		message, hint := err.Error(), ""
+		if errors.As(err, &e) {
+			message, hint = e.Message, e.Hint
+		}
+		c.add(n.place, "%s", message).hint("%s", hint)
+	}
+	parsed, err := derive.Parse(condition)
+	if err != nil {
+		fail(err)
+		return
+	}
+	columns := map[string]*schema.Column{}
+	var inputs []derive.Input
+	scale := 0
+	for _, name := range parsed.Names() {
+		col := c.columnOf(n, t, name)
+		if col == nil {
+			return
+		}
+		typ, ok := columnTypes[col.Kind]
+		if col.Kind == schema.Text {
+			typ, ok = grow.Text, true
+		}
+		if !ok || slices.Contains([]schema.Kind{schema.Real, schema.JSON, schema.UUID, schema.Time}, col.Kind) {
+			c.missing(n.place, "the column %s is %s, with which databases do not compute alike", col.Name, col.Declared).hint("{no: %s, where: SQL CONDITION}", table)
+			return
+		}
+		scale = max(scale, col.Scale)
+		columns[name] = col
+		inputs = append(inputs, derive.Input{Name: name, Type: typ, Scale: uint8(max(col.Scale, 0))})
+	}
+	e, known, err := parsed.Split(inputs, columns, scale)
+	if err != nil {
+		fail(err)
+		return
+	}
+	if x, _ := parsed.Compile(inputs, scale); x == nil || x.Type != grow.Boolean {
+		c.add(n.place, "a condition is true or false, and this is not")
+		return
+	}
+	r := &Rule{Name: inv.Name, Table: t, Every: e}
+	for _, k := range known {
+		v, err := k.Eval(nil)
+		if err != nil {
+			fail(err)
+			return
+		}
+		r.Values = append(r.Values, v)
+	}
+	c.out.Always = append(c.out.Always, r)
+}

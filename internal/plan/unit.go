@@ -1,0 +1,270 @@
+package plan
+
+import (
+	"math"
+	"slices"
+	"strings"
+)
+
+// Unit is one entry of units: steps that are done together, or not at all, once for
+// each of its occasions.
+type Unit struct {
+	Name        string
+	Occasions   *Entity  // where they come from: they have no table
+	After       []string // entities and units that go before it
+	Together    uint64   // occasions in one transaction; 0: all
+	Isolation   string   // empty: the usual one of the engine
+	OnViolation Policies // before the plan's own
+	Steps       []*StepSaid
+	place
+	togetherPlace place
+	after         []*node
+}
+
+// StepWord is what a step does.
+type StepWord string
+
+// The words of steps.
+const (
+	StepFind    StepWord = "find"    // a row that must be there
+	StepRequire StepWord = "require" // a condition that must hold
+	StepInsert  StepWord = "insert"
+	StepUpsert  StepWord = "upsert"
+	StepUpdate  StepWord = "update"
+	StepDelete  StepWord = "delete"
+	StepClear   StepWord = "clear" // a whole table, before the first occasion
+)
+
+// StepSaid is one step as the plan says it.
+type StepSaid struct {
+	Word    StepWord
+	Target  string // entity or table
+	As      string // what later steps call its row
+	Because string // of require: what to say if it does not hold
+	Lo, Hi  uint64 // how many rows it must touch
+
+	condition  *node
+	match, set *node
+	first      *node
+	place
+	targetPlace place
+}
+
+// AnyNumber is the upper bound of rows of a step that may touch any number of them.
+const AnyNumber = math.MaxUint64
+
+var stepWords = []string{string(StepFind), string(StepRequire), string(StepInsert), string(StepUpsert), string(StepUpdate), string(StepDelete), string(StepClear)}
+
+// stepKeys is what may stand beside the word of a step.
+var stepKeys = map[StepWord][]string{
+	StepFind: {"as", "match", "expect"}, StepRequire: {"because"}, StepInsert: {"as", "set"}, StepUpsert: {"as", "match", "set", "first"},
+	StepUpdate: {"match", "set", "expect"}, StepDelete: {"match", "expect"}, StepClear: nil,
+}
+
+var isolations = []string{"read committed", "repeatable read", "serializable"}
+
+// Limits on units.
+const (
+	maxUnits    = 1000
+	maxSteps    = 100
+	maxTogether = 100_000
+)
+
+const stepHint = "such as {update: Sailing, match: {code: sailing}, set: {seats_left: seats_left - 1}}"
+
+// units reads units.
+func (p *Plan) units(v *node) {
+	if !v.mapping {
+		p.add(v.place, "units is a mapping of names, and here is %s", v.what())
+		return
+	}
+	if len(v.pairs) > maxUnits {
+		p.add(v.place, "more than %d units", maxUnits)
+		return
+	}
+	for _, x := range v.pairs {
+		u := &Unit{Name: x.key.text, Together: 1, place: x.key.place, Occasions: &Entity{Name: x.key.text, place: x.key.place}}
+		if !isName(u.Name) {
+			p.add(x.key.place, "%q is no name for a unit", u.Name).hint("a name begins with a letter and goes on with letters, digits and _")
+		}
+		if slices.ContainsFunc(p.Entities, func(e *Entity) bool { return e.Name == u.Name }) {
+			p.add(x.key.place, "%s is the name of an entity already", u.Name)
+		}
+		p.unit(u, x.value)
+		p.Units = append(p.Units, u)
+	}
+}
+
+func (p *Plan) unit(u *Unit, n *node) {
+	e := u.Occasions
+	s := p.rowsShape(e)
+	s["after"] = func(_, v *node) {
+		items := v.items
+		if !v.list {
+			items = []*node{v}
+		}
+		for _, x := range items {
+			var name string
+			if p.text(x, "after", &name) {
+				u.After, u.after = append(u.After, name), append(u.after, x)
+			}
+		}
+	}
+	s["together"] = func(_, v *node) {
+		u.togetherPlace = v.place
+		if v.scalar() && v.text == "all" {
+			u.Together = 0
+			return
+		}
+		u.Together, _ = p.number(v, "together (a number of occasions, or all)", 1, maxTogether)
+	}
+	s["isolation"] = func(_, v *node) {
+		if p.text(v, "isolation", &u.Isolation) && !slices.Contains(isolations, u.Isolation) {
+			p.add(v.place, "%q is no isolation level", u.Isolation).nearest(u.Isolation, isolations)
+			u.Isolation = ""
+		}
+	}
+	s["on_violation"] = func(_, v *node) {
+		u.OnViolation = p.violationPolicies(v)
+		for _, x := range v.pairs {
+			if x.value.text == string(Redraw) {
+				p.add(x.value.place, "a unit's occasions are not drawn again: there is stop and skip")
+			}
+		}
+	}
+	s["steps"] = func(_, v *node) { p.steps(u, v) }
+	p.each(n, "a unit", s)
+	if !n.mapping {
+		return
+	}
+	if n.get("steps") == nil {
+		p.add(u.place, "the unit %s has no steps", u.Name).hint("steps: is a list, %s", stepHint)
+	}
+	p.oneSource(e)
+	if e.RowsFrom == nil && e.Per == nil && e.rowsPlace == (place{}) && len(e.Given) == 0 {
+		e.Rows = 1 // one occasion: now
+	}
+	if e.Existing {
+		p.add(e.rowsPlace, "the occasions of a unit are a number, per an entity, or the lines of a file").hint("rows: 200, per: {Booking: 1}, or rows_from: {file: sales.csv, ...}")
+		e.Existing = false
+	}
+}
+
+// steps reads the steps of a unit.
+func (p *Plan) steps(u *Unit, v *node) {
+	if !v.list || len(v.items) == 0 {
+		p.add(v.place, "steps is a list, and here is %s", v.what()).hint("- %s", stepHint)
+		return
+	}
+	if len(v.items) > maxSteps {
+		p.add(v.place, "more than %d steps", maxSteps)
+		return
+	}
+	for _, n := range v.items {
+		s := p.step(n)
+		if s == nil {
+			continue
+		}
+		u.Steps = append(u.Steps, s)
+		if s.Word == StepClear && slices.ContainsFunc(u.Steps, func(x *StepSaid) bool { return x.Word != StepClear }) {
+			p.add(s.place, "clear stands before all other steps: it is done once, and the others for each occasion")
+		}
+	}
+	if u.Together != 0 {
+		for _, s := range u.Steps {
+			if s.Word == StepClear {
+				p.add(s.place, "clear empties a table once, and what fills it must be in the same transaction").hint("add together: all to the unit")
+				break
+			}
+		}
+	}
+}
+
+func (p *Plan) step(n *node) *StepSaid {
+	if !n.mapping {
+		p.add(n.place, "a step is a mapping, and here is %s", n.what()).hint("%s", stepHint)
+		return nil
+	}
+	s := &StepSaid{place: n.place, Lo: 1, Hi: 1}
+	for _, x := range n.pairs {
+		if !slices.Contains(stepWords, x.key.text) {
+			continue
+		}
+		if s.Word != "" {
+			p.add(x.key.place, "a step does one thing, and here are two: %s and %s", s.Word, x.key.text).hint("each stands behind a - of its own")
+			return nil
+		}
+		s.Word, s.place = StepWord(x.key.text), x.key.place
+		if s.Word == StepRequire {
+			s.condition = x.value
+			continue
+		}
+		p.text(x.value, "the entity or table of "+string(s.Word), &s.Target)
+		s.targetPlace = x.value.place
+	}
+	if s.Word == "" {
+		first := ""
+		if len(n.pairs) > 0 {
+			first = n.pairs[0].key.text
+		}
+		p.add(n.place, "this step does not say what it does").nearest(first, stepWords)
+		return nil
+	}
+	for _, x := range n.pairs {
+		k := x.key.text
+		if k == string(s.Word) {
+			continue
+		}
+		if !slices.Contains(stepKeys[s.Word], k) {
+			p.add(x.key.place, "%q does not go with %s", k, s.Word).nearest(k, stepKeys[s.Word])
+			continue
+		}
+		switch k {
+		case "as":
+			if p.text(x.value, "as", &s.As) && (!isName(s.As) || s.As == occasionWord || s.As == rowWord || s.As == clockWord) {
+				p.add(x.value.place, "%q is no name for a row", s.As).hint("a name of letters, digits and _, and none of %s, %s, %s", occasionWord, rowWord, clockWord)
+			}
+		case "because":
+			p.text(x.value, "because", &s.Because)
+		case "match", "set", "first":
+			if !x.value.mapping || len(x.value.pairs) == 0 {
+				p.add(x.value.place, "%s is a mapping of fields to values, and here is %s", k, x.value.what()).hint("%s", stepHint)
+				continue
+			}
+			*map[string]**node{"match": &s.match, "set": &s.set, "first": &s.first}[k] = x.value
+		case "expect":
+			if x.value.scalar() && x.value.text == "any" {
+				s.Lo, s.Hi = 0, AnyNumber
+				continue
+			}
+			r, _ := p.countRange(x.value, "expect (how many rows, or any)", math.MaxInt32)
+			s.Lo, s.Hi = r.Lo, r.Hi
+		}
+	}
+	need := func(what string, n *node) {
+		if n == nil {
+			p.add(s.place, "%s says no %s", s.Word, what).hint("%s", stepHint)
+		}
+	}
+	switch s.Word {
+	case StepFind, StepDelete:
+		need("match", s.match)
+	case StepUpsert, StepUpdate:
+		need("match", s.match)
+		need("set", s.set)
+	case StepInsert:
+		need("set", s.set)
+	}
+	if s.Word == StepFind && s.Hi > 1 && s.Hi != AnyNumber {
+		p.add(s.place, "find looks up one row, or, with expect: 0..1, one that need not be there")
+	}
+	return s
+}
+
+// Label names a step for people, from 1.
+func (s *StepSaid) Label() string {
+	if s.Word == StepRequire {
+		return string(s.Word)
+	}
+	return strings.TrimSpace(string(s.Word) + " " + s.Target)
+}
