@@ -2,6 +2,7 @@ package grow
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -193,4 +194,23 @@ func (g *Grower) Try(e *Entity, r Row, f *Field) error {
 		return row.Err
 	}
 	return err
+}
+
+// AppendIdentity appends what tells a row from all others, so that it is the same when
+// rows are added elsewhere: of a table its key, or, without one, all of its cells, which
+// several rows may share; of rows that are grown or written by hand what their values
+// depend on. once tells whether no two rows have the same.
+func (g *Grower) AppendIdentity(b []byte, e *Entity, r Row) (out []byte, once bool) {
+	if e.Table == nil || r.Side {
+		id := g.id(e, r)
+		return fmt.Appendf(b, "grown %016x%016x", id[0], id[1]), true
+	}
+	cells := g.tableRow(e, r.N)
+	b = append(b, "table"...)
+	for i := range cells {
+		if len(e.TableKey) == 0 || slices.Contains(e.TableKey, i) {
+			b = cells[i].AppendCanonical(b)
+		}
+	}
+	return b, len(e.TableKey) > 0
 }

@@ -65,6 +65,9 @@ func (l *loader) inMany(ctx context.Context, w *writer) error {
 		if err := l.after(ctx, w); err != nil {
 			return err
 		}
+		if err := l.always(ctx, w.tx); err != nil {
+			return err
+		}
 		if l.journal == nil {
 			return w.rollback()
 		}

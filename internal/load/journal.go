@@ -63,6 +63,7 @@ type About struct {
 	// Shift is, of a further set, how many grown rows stand in front of its own, by entity.
 	Shift  map[string]uint64 `json:"shift,omitempty"`
 	Inputs []archived        `json:"inputs,omitempty"`
+	Unit   string            `json:"unit,omitempty"` // whose occasions were done; then there are no entities
 	// Corrected tells that the rows are those of a rejects file.
 	Corrected bool `json:"corrected,omitempty"`
 }

@@ -84,6 +84,7 @@ type Result struct {
 	DryRun       bool          `json:"dry_run"`
 	Elapsed      time.Duration `json:"elapsed_ns"`
 	Notice       string        `json:"notice,omitempty"`
+	Unit         *UnitResult   `json:"unit,omitempty"` // of a run of a unit, in the journal
 	// Statements are the distinct statements, and Sent how many ran.
 	Statements []store.Statement `json:"statements,omitempty"`
 	Sent       int64             `json:"statements_sent"`
@@ -158,6 +159,7 @@ type loader struct {
 	rejects    []*Refusal
 	unmatched  []*Refusal
 	result     Result
+	repeats    int // bounds how often a transaction is begun again; 0 means maxRepeats
 	statements store.Tally
 }
 
@@ -321,6 +323,8 @@ func (l *loader) reset() {
 const (
 	maxRepeats = 5
 	firstPause = 50 * time.Millisecond
+
+	longestPause = 2 * time.Second
 )
 
 // repeat runs a transaction, and runs it again where that may help.
@@ -343,7 +347,7 @@ func (l *loader) repeat(ctx context.Context, w *writer, do func() error) error {
 		if broken && l.o.Again != nil {
 			again = true
 		}
-		if !again || n >= maxRepeats {
+		if !again || n >= cmp.Or(l.repeats, maxRepeats) {
 			if n > 0 {
 				err = fmt.Errorf("%w (tried %d times)", err, n+1)
 			}
@@ -354,7 +358,7 @@ func (l *loader) repeat(ctx context.Context, w *writer, do func() error) error {
 			return context.Cause(ctx)
 		case <-time.After(pause):
 		}
-		pause *= 2
+		pause = min(2*pause, longestPause)
 		if broken {
 			if fresh := w.reopen(ctx); fresh != nil {
 				return errors.Join(err, fresh)
@@ -444,6 +448,9 @@ func (l *loader) finish(ctx context.Context, w *writer) error {
 		return l.refusal(nil, nil, err)
 	}
 	if err := l.after(ctx, w); err != nil {
+		return err
+	}
+	if err := l.always(ctx, w.tx); err != nil {
 		return err
 	}
 	if l.o.DryRun {

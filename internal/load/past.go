@@ -37,6 +37,9 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 			return nil, err
 		}
 	}
+	if e.About.Unit != "" {
+		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d is a run of the unit %s, whose rows are not planned", number, e.About.Unit)}
+	}
 	c, err := revive(e, db, open)
 	if err != nil {
 		return nil, fmt.Errorf("load %d cannot be grown again: %w", number, err)
@@ -58,6 +61,9 @@ func held(ctx context.Context, s store.Store, number int64, open func(plan.FileS
 		return err
 	}
 	defer unlockPlan(ctx, s, e.Plan)
+	if e.About.Unit != "" {
+		return do(&Past{Entry: e})
+	}
 	p, err := Recall(ctx, s, number, nil, open)
 	if err != nil {
 		return err

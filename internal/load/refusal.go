@@ -15,7 +15,8 @@ import (
 type Refusal struct {
 	Kind       store.ViolationKind `json:"kind"`
 	Entity     string              `json:"entity"`
-	Row        string              `json:"row,omitempty"` // such as Passenger row 4321, Passenger.ada
+	Step       string              `json:"step,omitempty"` // of a unit, which is the entity then
+	Row        string              `json:"row,omitempty"`  // such as Passenger row 4321, Passenger.ada
 	Fields     []string            `json:"fields,omitempty"`
 	Values     []string            `json:"values,omitempty"`
 	Place      string              `json:"place,omitempty"` // of the row in its file, such as prices.csv:7

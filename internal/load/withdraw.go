@@ -31,6 +31,7 @@ type WithdrawOptions struct {
 type Withdrawal struct {
 	Load     int64             `json:"load"`
 	Plan     string            `json:"plan"`
+	Unit     string            `json:"unit,omitempty"` // of a run of a unit; then Entities are tables
 	DryRun   bool              `json:"dry_run"`
 	Entities []WithdrawnEntity `json:"entities"` // in load order
 	Left     int64             `json:"left"`
@@ -98,6 +99,9 @@ func Withdraw(ctx context.Context, s store.Store, number int64, o WithdrawOption
 }
 
 func (p *Past) withdraw(ctx context.Context, s store.Store, o WithdrawOptions) (*Withdrawal, error) {
+	if p.Entry.About.Unit != "" {
+		return withdrawUnit(ctx, s, p.Entry, o)
+	}
 	e, number := p.Entry, p.Entry.Number
 	if p.Entry.State == StateWithdrawn {
 		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d is withdrawn already", number), Hint: "evensprout history lists the loads"}

@@ -256,3 +256,11 @@ func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
 	}
 	c.out.Always = append(c.out.Always, r)
 }
+
+// Name is what is computed, for people.
+func (a *Aggregate) Name() string {
+	if a.Column == nil {
+		return "count of " + a.Of.Name
+	}
+	return a.Function + " of " + a.Of.Name + "." + a.Column.Name
+}

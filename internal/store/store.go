@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 )
 
@@ -113,6 +114,9 @@ type Tx interface {
 	// Holds tells whether a condition in SQL holds; a value stands between every two of
 	// its pieces. NULL is no.
 	Holds(ctx context.Context, condition []string, values []Cell) (bool, error)
+	// Broken shows rows, at most so many, for which an invariant does not hold, with what
+	// was computed over others; of a condition on its own it shows no columns.
+	Broken(ctx context.Context, r *plan.Rule, most int, show func(columns []*schema.Column, row []grow.Value, computed grow.Value) error) error
 	// Add, Set and Delete change rows of small tables, such as the journal's, one
 	// statement for each row or condition. A refusal is a *Violation.
 	Add(ctx context.Context, t *schema.Table, rows ...[]Cell) error
@@ -303,6 +307,8 @@ const (
 	Raised     ViolationKind = "raised" // by a trigger or a rule
 	Exclusion  ViolationKind = "exclusion"
 	RowCount   ViolationKind = "row_count" // another number of rows than expected
+
+	Requirement ViolationKind = "requirement" // a condition of a unit did not hold
 )
 
 // Violation is a refusal of a row.

@@ -1,0 +1,109 @@
+package setwise
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+)
+
+// ruleColumns are what Broken shows of a row.
+func ruleColumns(r *plan.Rule) []*schema.Column {
+	if r.Table == nil {
+		return nil
+	}
+	columns := columnsOf(r.Table, r.Table.PrimaryKey)
+	if len(columns) == 0 {
+		columns = r.Table.Columns
+	}
+	if a := r.Aggregate; a != nil && a.To != nil {
+		columns = append(columns[:len(columns):len(columns)], a.To)
+	}
+	if r.Every != nil {
+		r.Every.Visit(func(e *schema.Expr) {
+			if e.Op == schema.OpColumn {
+				columns = append(columns[:len(columns):len(columns)], e.Column)
+			}
+		})
+	}
+	return columns
+}
+
+// Broken looks whether an invariant holds: it shows at most so many rows for which it
+// does not, with the value that was computed over others, if there is one. A condition
+// on its own has no rows: then show is called once without columns.
+func (tx *Tx) Broken(ctx context.Context, r *plan.Rule, most int, show func(columns []*schema.Column, row []grow.Value, computed grow.Value) error) error {
+	if r.SQL != "" {
+		held, err := tx.Holds(ctx, []string{r.SQL}, nil)
+		if err == nil && !held {
+			err = show(nil, nil, grow.Value{})
+		}
+		return err
+	}
+	columns := ruleColumns(r)
+	var args []Arg
+	sql, result := "", columns
+	switch {
+	case r.Every != nil:
+		s := &statement{occasions: &occasions{Tx: tx, one: r.Values}}
+		for _, v := range r.Values {
+			s.inputs = append(s.inputs, columnFor(v))
+		}
+		condition := s.expression(r.Every, false)
+		args = s.args
+		sql = "SELECT " + strings.Join(Names(tx, "t.", columns), ", ") + " FROM " + tx.Table(r.Table) + " AS t WHERE NOT " + condition
+	case r.Where != "":
+		sql = "SELECT " + strings.Join(Names(tx, "", columns), ", ") + " FROM " + tx.Table(r.Table) + " WHERE (" + r.Where + ")"
+	default:
+		a := r.Aggregate
+		value, of := "count(*)", countColumn
+		if a.Column != nil {
+			c := *a.Column
+			c.Name = "v"
+			value, of = tx.Fitted(a.Function+"("+tx.Quote(a.Column.Name)+")", a.Column), &c
+		}
+		computed := "s." + tx.Quote("v")
+		if a.Function == "count" || a.Function == "sum" {
+			computed = "coalesce(" + computed + ", 0)" // rows to which none refer
+		}
+		by := Names(tx, "", columnsOf(a.Of, a.By.Columns))
+		var on []string
+		for i, c := range Names(tx, "t.", columnsOf(r.Table, a.By.Targets)) {
+			on = append(on, "s."+by[i]+" = "+c)
+		}
+		against := ""
+		if a.To != nil {
+			against = "t." + tx.Quote(a.To.Name)
+		} else {
+			c := columnFor(a.Value)
+			args = append(args, Arg{a.Value, c})
+			against = tx.Typed(tx.Param(1, c), c)
+		}
+		sql = fmt.Sprintf("SELECT %s, %s FROM %s AS t LEFT JOIN (SELECT %s, %s AS %s FROM %s GROUP BY %s) AS s ON %s WHERE NOT (%s %s %s)",
+			strings.Join(Names(tx, "t.", columns), ", "), computed, tx.Table(r.Table), strings.Join(by, ", "), value, tx.Quote("v"), tx.Table(a.Of), strings.Join(by, ", "),
+			strings.Join(on, " AND "), computed, a.Op, against)
+		result = append(columns[:len(columns):len(columns)], of)
+	}
+	sql += fmt.Sprintf(" LIMIT %d", most)
+	return tx.Query(ctx, sql, args, result, func(row []grow.Value) error {
+		var computed grow.Value
+		if len(row) > len(columns) {
+			computed = row[len(columns)]
+		}
+		return show(columns, row[:len(columns)], computed)
+	})
+}
+
+// columnFor is a column of the type of a value.
+func columnFor(v grow.Value) *schema.Column {
+	kinds := map[grow.Type]schema.Kind{grow.Integer: schema.Integer, grow.Decimal: schema.Decimal, grow.Boolean: schema.Boolean, grow.Date: schema.Date,
+		grow.Time: schema.Time, grow.Timestamp: schema.Timestamp, grow.UUID: schema.UUID, grow.JSON: schema.JSON, grow.Bytes: schema.Bytes}
+	kind, ok := kinds[v.Type]
+	if !ok {
+		kind = schema.Text
+	}
+	return &schema.Column{Kind: kind, Scale: int(v.Scale), Digits: 6}
+}
