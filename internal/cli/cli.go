@@ -20,7 +20,6 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"evensprout/internal/files"
 	"evensprout/internal/grow"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
@@ -50,6 +49,7 @@ const defaultPlan = "evensprout.yaml"
 
 // app is one run of the program.
 type app struct {
+	in       io.Reader
 	out, err io.Writer
 	page     report.Page // of standard output
 	errPage  report.Page // of standard error
@@ -62,6 +62,10 @@ type app struct {
 	opened   string   // the URL of the database
 	extra    string   // the further set of rows that is meant; empty for the plan's own
 	quiet    bool     // say nothing unless something is wrong
+
+	withUnits     bool   // the command is about units, too
+	unit          string // whose occasions come from occasionsFile, or from standard input
+	occasionsFile string
 }
 
 // usageError is a command line that makes no sense.
@@ -72,7 +76,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the program at once
-	a := &app{out: out, err: errOut, drivers: drivers()}
+	a := &app{in: in, out: out, err: errOut, drivers: drivers()}
 	a.page, a.errPage = pageOf(out), pageOf(errOut)
 	root := a.root()
 	root.SetArgs(args)
@@ -187,7 +191,7 @@ func plansNear(path string) []string {
 }
 
 func (a *app) options() (plan.Options, error) {
-	o := plan.Options{Rows: files.Rows}
+	o := plan.Options{Rows: openRows, WithoutUnits: !a.withUnits}
 	if a.clock != "" {
 		v, err := grow.ParseTimestamp(a.clock)
 		if err != nil {
@@ -247,6 +251,21 @@ func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*p
 	if err != nil {
 		return nil, nil, "", err
 	}
+	remove := func() error { return nil }
+	if a.withUnits {
+		if remove, err = a.replaceOccasions(p); err != nil {
+			return nil, nil, "", err
+		}
+	}
+	c, s, name, err := a.compilePlan(ctx, p, o, args, needDatabase)
+	if c == nil {
+		return nil, nil, "", errors.Join(err, remove())
+	}
+	c.OnClose(remove)
+	return c, s, name, err
+}
+
+func (a *app) compilePlan(ctx context.Context, p *plan.Plan, o plan.Options, args []string, needDatabase bool) (*plan.Compiled, store.Store, string, error) {
 	s, name, err := a.open(ctx, p, args)
 	if err == nil && s == nil && needDatabase {
 		err = errNoDatabase
@@ -325,6 +344,8 @@ func (a *app) exit(err error) int {
 		refusal  *load.Refusal
 		present  *load.Present
 		partial  *load.Partial
+		unit     *load.UnitPartial
+		broken   *load.Broken
 		many     *load.TooMany
 		fault    *store.Fault
 		row      *grow.RowError
@@ -354,6 +375,18 @@ func (a *app) exit(err error) int {
 		if partial.Load > 0 {
 			failure["load"] = partial.Load
 			asBefore += fmt.Sprintf("\n       evensprout load --resume goes on with load %d; evensprout withdraw %d takes it back.", partial.Load, partial.Load)
+		}
+	}
+	if errors.As(err, &unit) {
+		failure["unit"] = unit.Unit
+		asBefore = fmt.Sprintf("Nothing of the unit %s stays.", unit.Unit)
+		if unit.Occasions > 0 {
+			asBefore = fmt.Sprintf("What was open was rolled back; %s of %s are committed and stay.", report.Count(int(unit.Occasions), "occasion", "occasions"), unit.Unit)
+			failure["committed"] = map[string]any{"occasions": unit.Occasions}
+			if unit.Load > 0 {
+				failure["load"] = unit.Load
+				asBefore += fmt.Sprintf("\nThe same command goes on with the others; evensprout withdraw %d takes these back.", unit.Load)
+			}
 		}
 	}
 	if errors.As(err, &half) {
@@ -387,6 +420,14 @@ func (a *app) exit(err error) int {
 			say(fmt.Sprintf("more than %s would be rejected (--max-rejects); the last is this", report.Count(many.Limit, "row", "rows")))
 		}
 		a.refused(refusal)
+		fmt.Fprintln(a.err, asBefore)
+	case errors.As(err, &broken):
+		code = exitViolation
+		failure["broken"] = broken.Rules
+		a.tellBroken(a.err, a.errPage, broken.Rules)
+		if broken.Committed {
+			asBefore = "What was written is committed and stays; evensprout withdraw takes the last load back."
+		}
 		fmt.Fprintln(a.err, asBefore)
 	case errors.As(err, &present):
 		code = exitDatabase
@@ -502,6 +543,7 @@ func (a *app) refused(r *load.Refusal) {
 	line("entity", r.Entity)
 	line("row", r.Row)
 	line("line", r.Place)
+	line("step", r.Step)
 	for i, f := range r.Fields {
 		name := f
 		if i < len(r.Columns) && r.Columns[i] != f {

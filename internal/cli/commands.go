@@ -61,6 +61,7 @@ not fit the plan or cannot be reached.`,
   evensprout check larkwater/evensprout.yaml --db sqlite:other.db`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			a.withUnits = true
 			compiled, s, name, err := a.compile(cmd.Context(), args, false)
 			if err != nil {
 				return err
@@ -85,15 +86,26 @@ not fit the plan or cannot be reached.`,
 					warnings = plan.Problems{}
 				}
 				return a.writeJSON(map[string]any{
-					"plan": compiled.Plan.Name, "database": name, "entities": len(compiled.Targets), "fields": fields, "rows": rows, "warnings": warnings,
+					"plan": compiled.Plan.Name, "database": name, "entities": len(compiled.Targets), "fields": fields, "rows": rows,
+					"units": len(compiled.Plan.Units), "invariants": len(compiled.Plan.Always), "warnings": warnings,
 				})
 			}
 			a.warn(compiled)
-			fmt.Fprintf(a.out, "%s %s: %s, %s, %s to grow\n", a.page.Good("fine:"), compiled.Plan.Name,
-				report.Count(len(compiled.Targets), "entity", "entities"), report.Count(fields, "field", "fields"), report.Count(rows, "row", "rows"))
+			more := ""
+			if n := len(compiled.Plan.Units); n > 0 {
+				more += ", " + report.Count(n, "unit", "units")
+			}
+			if n := len(compiled.Plan.Always); n > 0 {
+				more += ", " + report.Count(n, "invariant", "invariants")
+			}
+			fmt.Fprintf(a.out, "%s %s: %s, %s, %s to grow%s\n", a.page.Good("fine:"), compiled.Plan.Name,
+				report.Count(len(compiled.Targets), "entity", "entities"), report.Count(fields, "field", "fields"), report.Count(rows, "row", "rows"), more)
 			switch {
 			case s == nil:
 				fmt.Fprintln(a.out, "No database is named, so the plan was held only against itself.")
+				if len(compiled.Plan.Units)+len(compiled.Plan.Always) > 0 {
+					fmt.Fprintln(a.out, "The steps of units, and invariants, are held against tables alone: --db names them.")
+				}
 			default:
 				fmt.Fprintf(a.out, "The tables of %s fit the plan.\n", name)
 			}

@@ -57,7 +57,7 @@ needs nothing else. Edit the plan and go on from there.`,
 			defer c.Close()
 			a.warn(c)
 			o.Journal, o.Again = a.journal("", false), a.again
-			if err := a.loaded(cmd.Context(), c, s, name, o, false, &outputs{}, false); err != nil {
+			if err := a.loaded(cmd.Context(), c, nil, s, name, o, false, &outputs{}, false); err != nil {
 				return err
 			}
 			if a.json {

@@ -15,9 +15,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"evensprout/internal/files"
+	"evensprout/internal/grow"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
@@ -143,6 +145,13 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 			if err != nil {
 				return err
 			}
+			var broken *load.Broken
+			if broken, err = a.brokenRules(cmd.Context(), p, s); err != nil {
+				return err
+			}
+			if broken != nil {
+				d.Broken = broken.Rules
+			}
 			if a.json {
 				err = a.writeJSON(d)
 			} else {
@@ -159,18 +168,43 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 	return c
 }
 
+// brokenRules looks at the invariants of a plan; nil if all hold, or there is no plan.
+func (a *app) brokenRules(ctx context.Context, p *plan.Plan, s store.Store) (*load.Broken, error) {
+	if p == nil || len(p.Always) == 0 {
+		return nil, nil
+	}
+	db, err := s.Survey(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c, err := p.Compile(plan.Options{Database: db, WithoutUnits: true, Rows: openRows, Existing: func(t *schema.Table) (grow.Table, error) { return load.Existing(ctx, s, t) }})
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	err = load.CheckAlways(ctx, s, c)
+	var broken *load.Broken
+	if errors.As(err, &broken) {
+		return broken, nil
+	}
+	return nil, err
+}
+
 // maxShownRows bounds the rows of a kind that are shown; --json has more.
 const maxShownRows = 10
 
 func (a *app) tellDifference(d *load.Difference, name string, took time.Duration) {
-	others := false
+	others, units := false, false
 	for _, e := range d.Entities {
-		others = others || e.Others > 0
+		others, units = others || e.Others > 0, units || e.ByUnits > 0
 	}
 	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}, {Name: "Planned", Number: true}, {Name: "In the table", Number: true},
 		{Name: "Missing", Number: true}, {Name: "Changed", Number: true}, {Name: "Extra", Number: true}}}
 	if others {
 		t.Columns = append(t.Columns, report.Column{Name: "Not the plan's", Number: true})
+	}
+	if units {
+		t.Columns = append(t.Columns, report.Column{Name: "By units", Number: true})
 	}
 	t.Columns = append(t.Columns, report.Column{Name: "Found by"})
 	for _, e := range d.Entities {
@@ -182,6 +216,9 @@ func (a *app) tellDifference(d *load.Difference, name string, took time.Duration
 		if others {
 			line = append(line, report.Number(e.Others))
 		}
+		if units {
+			line = append(line, report.Number(e.ByUnits))
+		}
 		t.Rows = append(t.Rows, append(line, by))
 	}
 	fmt.Fprintln(a.out, a.page.Draw(t))
@@ -189,6 +226,14 @@ func (a *app) tellDifference(d *load.Difference, name string, took time.Duration
 		a.tellRows("missing from "+e.Table, e.Missing, e.MissingRows)
 		a.tellRows("changed in "+e.Table, e.Changed, e.ChangedRows)
 		a.tellRows("extra in "+e.Table, e.Extra, e.ExtraRows)
+	}
+	if len(d.Broken) > 0 {
+		fmt.Fprintln(a.out)
+		a.tellBroken(a.out, a.page, d.Broken)
+	}
+	if d.Missing+d.Changed+d.Extra == 0 && len(d.Broken) > 0 {
+		fmt.Fprintf(a.out, "\n%s the rows are as they were loaded, and %s broken (%s).\n", a.page.Alarm("different:"), report.Count(len(d.Broken), "invariant is", "invariants are"), pace(0, took))
+		return
 	}
 	if d.Same() {
 		fmt.Fprintf(a.out, "\n%s %s is as it was loaded (%s).\n", a.page.Good("same:"), name, pace(0, took))
@@ -430,6 +475,9 @@ A name that ends in .yaml is a plan, which only says where the database is.`,
 				rows, rejected := "", ""
 				if e.Summary != nil {
 					rows, rejected = report.Number(e.Summary.Rows), report.Number(e.Summary.Rejected)
+					if u := e.Summary.Unit; u != nil {
+						rows, rejected = report.Count(u.Done, "occasion", "occasions"), report.Number(u.Rejected)
+					}
 				}
 				t.Rows = append(t.Rows, []string{strconv.FormatInt(e.Number, 10), planName(e), stateWord(e.State), rows, rejected, e.Began.Format(shownMoment), e.Actor})
 			}
@@ -443,6 +491,9 @@ A name that ends in .yaml is a plan, which only says where the database is.`,
 const shownMoment = "2006-01-02 15:04:05Z"
 
 func planName(e *load.Entry) string {
+	if e.About.Unit != "" {
+		return e.Plan + ", unit " + e.About.Unit
+	}
 	if e.Extra != "" {
 		return e.Plan + ", " + e.Extra
 	}
@@ -481,6 +532,10 @@ func (a *app) showLoad(ctx context.Context, s store.Store, number int64) error {
 		line("ended", "%s", e.Ended.Format(shownMoment))
 	}
 	line("program", "%s", e.About.Version)
+	if e.About.Unit != "" {
+		a.showUnitLoad(e, line)
+		return nil
+	}
 	line("commit", "%s, %s", e.About.Commit, report.Count(len(chunks), "chunk", "chunks"))
 	sums, former := load.Sums(e, chunks), int64(0)
 	for _, sum := range sums {
@@ -525,6 +580,31 @@ func (a *app) showLoad(ctx context.Context, s store.Store, number int64) error {
 		fmt.Fprintf(a.out, "  and %s more\n", report.Number(int64(n-maxShownRows)))
 	}
 	return nil
+}
+
+// showUnitLoad shows what a run of a unit did.
+func (a *app) showUnitLoad(e *load.Entry, line func(name, format string, args ...any)) {
+	if !e.About.Undo {
+		line("former rows", "what rows held before was not kept (--no-undo)")
+	}
+	if e.Summary == nil || e.Summary.Unit == nil {
+		line("occasions", "the run broke off; the same command goes on with it")
+		return
+	}
+	u := e.Summary.Unit
+	line("occasions", "%s, %s left out, in %s", report.Number(u.Done), report.Number(u.Rejected), report.Count(u.Transactions, "transaction", "transactions"))
+	fmt.Fprintf(a.out, "\n%s\n", a.page.Draw(stepTable(u)))
+	if len(u.Rejections) > 0 {
+		fmt.Fprintln(a.out, "\nLeft out:")
+	}
+	for i, r := range u.Rejections {
+		if i < maxShownRows {
+			fmt.Fprintf(a.out, "  %s\n", r.Error())
+		}
+	}
+	if rest := u.Rejected - int64(min(len(u.Rejections), maxShownRows)); rest > 0 {
+		fmt.Fprintf(a.out, "  and %s more\n", report.Number(rest))
+	}
 }
 
 // showChunks lists the chunks of a load: all of a few, else the last ones.

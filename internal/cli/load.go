@@ -53,6 +53,7 @@ func (f *journalFlags) check(write *writeFlags) error {
 		{f.resume && write.dryRun, "--resume goes on where a load broke off, so it cannot be a --dry-run"},
 		{f.deleteExtra && !f.restore, "--delete-extra belongs to --restore"},
 		{write.corrected != "" && (f.extra != "" || f.resume || f.restore), "--corrected goes with none of --resume, --restore and --extra"},
+		{load.IsUnitSet(f.extra), "--extra: names that begin with unit: are kept for runs of units"},
 		{len(f.extra) > maxExtra || strings.ContainsAny(f.extra, "\n\r\t\x00"), fmt.Sprintf("--extra is a name of at most %d characters", maxExtra)},
 		{f.wait < 0, "--wait is a time from now, such as 30s or 2m"},
 	} {
@@ -134,6 +135,7 @@ func (a *app) load() *cobra.Command {
 	var flags loadFlags
 	var write writeFlags
 	var journal journalFlags
+	var unit unitFlags
 	c := &cobra.Command{
 		Use:   "load [PLAN]",
 		Short: "Check, then write a plan into the database",
@@ -164,7 +166,9 @@ rows were left out or not found, 130 interrupted.`,
   evensprout load --commit chunk --chunk 5000 --statements
   evensprout load --resume                          # after a load broke off
   evensprout load --restore                         # between two tests
-  evensprout load --extra stress --quiet            # a further set of rows`,
+  evensprout load --extra stress --quiet            # a further set of rows
+  evensprout load --unit sell --dry-run             # what the steps would touch
+  evensprout load --unit sell --occasions sales-of-today.csv`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o, err := flags.options(cmd)
@@ -177,7 +181,14 @@ rows were left out or not found, 130 interrupted.`,
 			if err := journal.check(&write); err != nil {
 				return err
 			}
+			if err := unit.check(&journal, &write); err != nil {
+				return err
+			}
 			a.writes, a.extra = true, journal.extra
+			a.withUnits = !unit.without && journal.extra == "" && write.corrected == ""
+			if len(unit.names) == 1 {
+				a.unit, a.occasionsFile = unit.names[0], unit.occasions
+			}
 			deadline := time.Now().Add(journal.wait)
 			if journal.restore && journal.wait == 0 {
 				done, err := a.restoredAlone(cmd.Context(), args, o, &journal)
@@ -194,6 +205,10 @@ rows were left out or not found, 130 interrupted.`,
 			if !a.quiet {
 				a.warn(c)
 			}
+			units, err := unit.selected(c)
+			if err != nil {
+				return err
+			}
 			if write.corrected != "" {
 				if c, err = corrected(c, write.corrected); err != nil {
 					return err
@@ -201,6 +216,10 @@ rows were left out or not found, 130 interrupted.`,
 				if journal.extra, err = load.CorrectedSet(write.corrected); err != nil {
 					return err
 				}
+			}
+			o.Later = len(units) > 0
+			if unit.without {
+				c.Always = nil // they need not hold before the units have done their part
 			}
 			if journal.ifEmpty {
 				for _, e := range c.Plan.Entities {
@@ -223,13 +242,19 @@ rows were left out or not found, 130 interrupted.`,
 			}
 			out := &outputs{rejects: write.rejects, changes: write.changes, name: c.Plan.Name}
 			out.into(&o)
-			err = a.loaded(cmd.Context(), c, s, name, o, write.statements, out, journal.resume)
+			switch {
+			case len(unit.names) > 0 || len(c.Targets) == 0:
+				err = a.unitsAlone(cmd.Context(), c, units, s, name, o, unit.again, write.statements, out)
+			default:
+				err = a.loaded(cmd.Context(), c, units, s, name, o, write.statements, out, journal.resume)
+			}
 			return errors.Join(err, out.close())
 		},
 	}
 	flags.add(c)
 	write.add(a, c)
 	journal.add(c)
+	unit.add(c)
 	a.clockFlag(c)
 	c.Flags().BoolVar(&a.quiet, "quiet", false, "say nothing unless something is wrong")
 	return c
@@ -325,8 +350,8 @@ func corrected(c *plan.Compiled, path string) (*plan.Compiled, error) {
 // errRejects tells that a load is done, but some rows were left out or not found.
 var errRejects = errors.New("some rows were left out")
 
-// loaded loads, or goes on with a load that broke off, and tells what was done.
-func (a *app) loaded(ctx context.Context, c *plan.Compiled, s store.Store, name string, o load.Options, statements bool, out *outputs, resume bool) error {
+// loaded loads, or goes on with a load that broke off, runs units, and tells what was done.
+func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.CompiledUnit, s store.Store, name string, o load.Options, statements bool, out *outputs, resume bool) error {
 	o.Folder = c.Plan.Folder()
 	var open *load.Entry
 	var err error
@@ -358,21 +383,64 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, s store.Store, name 
 	for _, e := range r.Entities {
 		missing += e.Unmatched
 	}
+	if !a.json && !a.quiet {
+		a.tellLoad(c, name, r, statements, out, missing)
+		if len(units) > 0 {
+			fmt.Fprintln(a.out)
+		}
+	}
+	left := r.Rejected > 0 || missing > 0
+	var done []*load.UnitResult
+	if o.DryRun && len(units) > 0 && r.Earlier == 0 {
+		if !a.quiet {
+			fmt.Fprintln(a.err, "note: the rows are not there yet, so units were not tried; once they are, --unit NAME --dry-run tries one")
+		}
+	} else if done, err = a.runUnits(ctx, c, units, s, name, o, false, statements, out); err != nil {
+		return err
+	}
 	if a.json {
 		if !statements {
 			r.Statements = nil
 		}
-		err = a.writeJSON(loadJSON(c, name, r, out))
-	} else if !a.quiet {
-		a.tellLoad(c, name, r, statements, out, missing)
+		err = a.writeJSON(loadJSON(c, name, r, done, out))
 	}
-	if err == nil && (r.Rejected > 0 || missing > 0) {
+	for _, u := range done {
+		left = left || u.Rejected > 0
+	}
+	if err == nil && left {
 		err = errRejects
 	}
 	return err
 }
 
-func loadJSON(c *plan.Compiled, name string, r *load.Result, outputs *outputs) any {
+// unitsAlone runs units without loading entities.
+func (a *app) unitsAlone(ctx context.Context, c *plan.Compiled, units []*plan.CompiledUnit, s store.Store, name string, o load.Options, again, statements bool, out *outputs) error {
+	done, err := a.runUnits(ctx, c, units, s, name, o, again, statements, out)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		j := &report.Object{}
+		j.Set("plan", c.Plan.Name)
+		j.Set("database", name)
+		j.Set("dry_run", o.DryRun)
+		j.Set("units", done)
+		if path := out.rejectsPath(); path != "" {
+			j.Set("rejects_file", path)
+		}
+		if err := a.writeJSON(j); err != nil {
+			return err
+		}
+	}
+	for _, u := range done {
+		if u.Rejected > 0 {
+			return errRejects
+		}
+	}
+	return nil
+}
+
+func loadJSON(c *plan.Compiled, name string, r *load.Result, units []*load.UnitResult, outputs *outputs) any {
 	out := &report.Object{}
 	out.Set("plan", c.Plan.Name)
 	out.Set("database", name)
@@ -395,6 +463,9 @@ func loadJSON(c *plan.Compiled, name string, r *load.Result, outputs *outputs) a
 	out.Set("entities", r.Entities)
 	if r.Statements != nil {
 		out.Set("statements", r.Statements)
+	}
+	if len(units) > 0 {
+		out.Set("units", units)
 	}
 	if len(r.Rejections) > 0 {
 		out.Set("rejections", r.Rejections)
@@ -491,13 +562,18 @@ func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements
 		fmt.Fprintf(a.out, "Rows left out are in %s.\n", path)
 	}
 	if statements {
-		fmt.Fprintln(a.out)
-		s := report.Table{Columns: []report.Column{{Name: "Times", Number: true}, {Name: "Rows", Number: true}, {Name: "Time", Number: true}, {Name: "Statement"}}}
-		for _, st := range r.Statements {
-			s.Rows = append(s.Rows, []string{report.Number(st.Times), report.Number(st.Rows), fmt.Sprintf("%.1f ms", st.Elapsed.Seconds()*1000), strings.Join(strings.Fields(st.Text), " ")})
-		}
-		fmt.Fprintln(a.out, a.page.Draw(s))
+		a.tellStatements(r.Statements)
 	}
+}
+
+// tellStatements lists distinct statements.
+func (a *app) tellStatements(list []store.Statement) {
+	fmt.Fprintln(a.out)
+	s := report.Table{Columns: []report.Column{{Name: "Times", Number: true}, {Name: "Rows", Number: true}, {Name: "Time", Number: true}, {Name: "Statement"}}}
+	for _, st := range list {
+		s.Rows = append(s.Rows, []string{report.Number(st.Times), report.Number(st.Rows), fmt.Sprintf("%.1f ms", st.Elapsed.Seconds()*1000), strings.Join(strings.Fields(st.Text), " ")})
+	}
+	fmt.Fprintln(a.out, a.page.Draw(s))
 }
 
 // tellRefusals shows the first rows that were left out.
@@ -522,14 +598,16 @@ func (a *app) tellRefusals(what string, n int64, list []*load.Refusal) {
 }
 
 // pace is the time that rows took, and how many that is in a second.
-func pace(rows int64, d time.Duration) string {
+func pace(rows int64, d time.Duration) string { return paceOf("rows", rows, d) }
+
+func paceOf(what string, rows int64, d time.Duration) string {
 	s := d.Seconds()
 	out := fmt.Sprintf("%.1f s", s)
 	if s < 0.95 {
 		out = fmt.Sprintf("%d ms", max(1, d.Milliseconds()))
 	}
 	if s > 0 && rows > 0 {
-		out += fmt.Sprintf(" (%s rows a second)", report.Number(int64(float64(rows)/s)))
+		out += fmt.Sprintf(" (%s %s a second)", report.Number(int64(float64(rows)/s)), what)
 	}
 	return out
 }

@@ -2,6 +2,7 @@ package load
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -14,6 +15,8 @@ import (
 // Broken tells which invariants do not hold over the data.
 type Broken struct {
 	Rules []BrokenRule `json:"rules"`
+	// Committed tells that what broke them is there to stay.
+	Committed bool `json:"committed"`
 }
 
 // BrokenRule is an invariant that does not hold, and rows that tell so.
@@ -75,6 +78,9 @@ func holdsAlways(ctx context.Context, tx store.Tx, rules []*plan.Rule) error {
 
 // always looks at the plan's invariants.
 func (l *loader) always(ctx context.Context, tx store.Tx) error {
+	if l.o.Later {
+		return nil
+	}
 	return holdsAlways(ctx, tx, l.plan.Always)
 }
 
@@ -89,5 +95,9 @@ func CheckAlways(ctx context.Context, s store.Store, c *plan.Compiled) error {
 		return err
 	}
 	defer tx.Rollback()
-	return holdsAlways(ctx, tx, c.Always)
+	err = holdsAlways(ctx, tx, c.Always)
+	if b := (*Broken)(nil); errors.As(err, &b) {
+		b.Committed = true
+	}
+	return err
 }

@@ -272,7 +272,7 @@ func revive(e *Entry, db *schema.Database, open func(plan.FileSpec) (plan.FileRo
 		return nil, err
 	}
 	c, err = p.Compile(plan.Options{
-		Database: db, Clock: e.About.Clock, Shift: e.About.Shift, WithoutUnits: true,
+		Database: db, Clock: e.About.Clock, Shift: e.About.Shift, WithoutUnits: true, WithoutAlways: true,
 		Rows: func(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
 			if kept, ok := paths[absolute(spec.Path)]; ok {
 				spec.Path = kept

@@ -29,10 +29,12 @@ type Difference struct {
 	// Meaning are the columns whose values the database rewrites, so that they are
 	// compared by what they mean.
 	Meaning []Meaning `json:"by_meaning,omitempty"`
+	// Broken are the plan's invariants that do not hold.
+	Broken []BrokenRule `json:"broken,omitempty"`
 }
 
 // Same tells that there is no difference.
-func (d *Difference) Same() bool { return d.Missing+d.Changed+d.Extra == 0 }
+func (d *Difference) Same() bool { return d.Missing+d.Changed+d.Extra == 0 && len(d.Broken) == 0 }
 
 // EntityDifference is the difference of one entity.
 type EntityDifference struct {
@@ -44,12 +46,17 @@ type EntityDifference struct {
 	Changed int64  `json:"changed"`
 	Extra   int64  `json:"extra"`  // rows of a table that the load found empty
 	Others  int64  `json:"others"` // rows of a table that had rows before, which are not the plan's
+	// ByUnits are rows that units have added, changed or removed, and left as they are:
+	// they are no difference.
+	ByUnits int64 `json:"by_units"`
 	// Fingerprint tells that the rows were found the same by their fingerprint alone.
 	Fingerprint bool `json:"by_fingerprint"`
 
 	MissingRows []RowDifference `json:"missing_rows,omitempty"` // the first of them
 	ChangedRows []RowDifference `json:"changed_rows,omitempty"`
 	ExtraRows   []RowDifference `json:"extra_rows,omitempty"`
+
+	removed int64 // by units
 }
 
 // RowDifference is a row that differs.
@@ -98,6 +105,7 @@ type comparison struct {
 	counts map[string]int64 // rows of tables
 	same   map[string]bool  // tables that are as planned, by their fingerprint
 	loads  []*Entry         // of the whole journal; nil until they are read
+	fates  fates            // nil until they are read
 }
 
 func newComparison(ctx context.Context, s store.Store, pasts []*Past) (*comparison, error) {
@@ -180,7 +188,11 @@ func (c *comparison) run(ctx context.Context, o CompareOptions) (*Difference, er
 				if err := c.begin(ctx); err != nil {
 					return nil, err
 				}
-				if err := p.compareRows(ctx, o); err != nil {
+				f, err := c.fatesOf(ctx)
+				if err == nil {
+					err = p.compareRows(ctx, f, o)
+				}
+				if err != nil {
 					return nil, err
 				}
 			}
@@ -214,6 +226,7 @@ func (e *EntityDifference) add(o EntityDifference) {
 	e.Changed += o.Changed
 	e.Extra += o.Extra
 	e.Others += o.Others
+	e.ByUnits += o.ByUnits
 	e.Fingerprint = e.Fingerprint && o.Fingerprint
 	e.MissingRows = append(e.MissingRows, o.MissingRows...)
 	e.ChangedRows = append(e.ChangedRows, o.ChangedRows...)
@@ -350,10 +363,10 @@ func (p *Past) compared(t *target, added bool) *store.Write {
 }
 
 // compareRows finds missing and changed rows of an entity.
-func (p *part) compareRows(ctx context.Context, o CompareOptions) error {
+func (p *part) compareRows(ctx context.Context, f fates, o CompareOptions) error {
 	for run := range p.runs(p.w, p.t, StagedChunk) {
 		for _, added := range p.kinds(p.t) {
-			if err := p.compareRun(ctx, run, added, o); err != nil {
+			if err := p.compareRun(ctx, run, added, f, o); err != nil {
 				return err
 			}
 		}
@@ -393,7 +406,7 @@ func (p *Past) only(w *writer, t *target, run order.Run, added bool, into *pass)
 	}
 }
 
-func (p *part) compareRun(ctx context.Context, run order.Run, added bool, o CompareOptions) error {
+func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fates, o CompareOptions) error {
 	w, t, e := p.w, p.t, &p.e
 	rows := &pass{}
 	write := p.compared(t, added)
@@ -408,6 +421,21 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, o Comp
 	if err != nil {
 		return err
 	}
+	look := !o.OnlyMissing && len(write.Set) > 0 && (t.write.Mode != store.Keep || added)
+	var changed []int64
+	units := len(f[t.Table.Name]) > 0
+	if look && units {
+		if changed, err = st.Differing(ctx); err != nil {
+			return err
+		}
+	}
+	found := len(missing)
+	missing, changed, byUnits, err := p.withoutFates(ctx, f, st, rows, missing, changed)
+	if err != nil {
+		return err
+	}
+	e.ByUnits += byUnits
+	e.removed += int64(found - len(missing))
 	e.Missing += int64(len(missing))
 	for _, n := range missing {
 		if len(e.MissingRows) == maxCompared {
@@ -415,11 +443,18 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, o Comp
 		}
 		e.MissingRows = append(e.MissingRows, RowDifference{Row: t.Grow.Label(rows.row(n)), Key: p.keyText(w, t, rows.row(n), write.Match)})
 	}
-	if o.OnlyMissing || len(write.Set) == 0 || t.write.Mode == store.Keep && !added {
+	if !look {
 		return nil
+	}
+	differs := map[int64]bool{}
+	for _, n := range changed {
+		differs[n] = true
 	}
 	last := int64(-1)
 	return st.Changes(ctx, func(c store.Change) error {
+		if units && !differs[c.Row] {
+			return nil
+		}
 		if c.Row != last {
 			last = c.Row
 			e.Changed++
@@ -456,12 +491,31 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 	parts := c.byName[table.Name]
 	n := c.counts[table.Name]
 	for _, p := range parts {
-		n -= p.e.Planned - p.e.Missing
+		n -= p.e.Planned - p.e.Missing - p.e.removed
 	}
 	if n <= 0 {
 		return nil
 	}
 	p := parts[0]
+	f, err := c.fatesOf(ctx)
+	if err != nil {
+		return err
+	}
+	if byUnits := int64(0); len(f[table.Name]) > 0 {
+		err := c.eachStranger(ctx, table, keyColumns(table), func(row []grow.Value) error {
+			if x := f.of(table.Name, row); x != nil && x.added {
+				byUnits++
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		p.e.ByUnits += byUnits
+		if n -= byUnits; n == 0 {
+			return nil
+		}
+	}
 	shared, err := c.shared(ctx, table)
 	if err != nil {
 		return err
@@ -473,6 +527,9 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 	p.e.Extra = n
 	columns := keyColumns(table)
 	return c.eachStranger(ctx, table, columns, func(row []grow.Value) error {
+		if x := f.of(table.Name, row); x != nil && x.added {
+			return nil
+		}
 		if len(p.e.ExtraRows) < maxCompared {
 			p.e.ExtraRows = append(p.e.ExtraRows, RowDifference{Key: pairs(columns, row)})
 		}

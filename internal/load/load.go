@@ -36,6 +36,8 @@ type Options struct {
 	// once it cannot be taken back.
 	Rejected func(Rejection) error
 	Changed  func(Changed) error
+	// Later leaves the plan's invariants to be looked at when units are done, too.
+	Later bool
 	// Rebuild drops secondary indexes, unique and foreign keys of empty tables and
 	// makes them again when the rows are in.
 	Rebuild bool

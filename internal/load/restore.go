@@ -131,7 +131,11 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 		}
 		for _, p := range c.parts {
 			for added, rows := range looked[p.t.Table.Name].wrong[p] {
-				if err := p.putBack(ctx, rows, added, restored[p]); err != nil {
+				err := p.putBack(ctx, rows, added, restored[p])
+				if err == nil {
+					err = c.putFates(ctx, p, rows)
+				}
+				if err != nil {
 					return nil, err
 				}
 			}
@@ -176,7 +180,14 @@ func (c *comparison) look(ctx context.Context, t *schema.Table, o RestoreOptions
 	if err != nil {
 		return nil, err
 	}
+	fates, err := c.fatesOf(ctx)
+	if err != nil {
+		return nil, err
+	}
 	stranger := func(row []grow.Value) error {
+		if x := fates.of(t.Name, row); x != nil && x.added {
+			return nil // a unit's, not a stranger's
+		}
 		if shared && !o.DeleteExtra {
 			f.kept++
 			return nil
@@ -192,7 +203,7 @@ func (c *comparison) look(ctx context.Context, t *schema.Table, o RestoreOptions
 		for run := range p.runs(p.w, p.t, StagedChunk) {
 			for _, added := range p.kinds(p.t) {
 				stages++
-				n, wrong, st, err := p.wrong(ctx, run, added)
+				n, wrong, st, err := p.wrong(ctx, run, added, fates)
 				if err != nil {
 					return nil, err
 				}
@@ -301,7 +312,7 @@ func (p *part) putBack(ctx context.Context, wrong []grow.Row, added bool, e *Res
 
 // wrong finds the rows of a run that are missing or changed, and counts the missing
 // ones. The stage holds the run's rows.
-func (p *part) wrong(ctx context.Context, run order.Run, added bool) (int64, []grow.Row, store.Stage, error) {
+func (p *part) wrong(ctx context.Context, run order.Run, added bool, f fates) (int64, []grow.Row, store.Stage, error) {
 	rows := &pass{}
 	st, err := p.w.tx.Stage(ctx, p.compared(p.t, added), p.only(p.w, p.t, run, added, rows))
 	if err == nil {
@@ -318,9 +329,13 @@ func (p *part) wrong(ctx context.Context, run order.Run, added bool) (int64, []g
 	if err != nil {
 		return 0, nil, nil, err
 	}
+	gone := int64(len(missing))
+	if missing, changed, _, err = p.withoutFates(ctx, f, st, rows, missing, changed); err != nil {
+		return 0, nil, nil, err
+	}
 	var out []grow.Row
 	for _, n := range slices.Sorted(slices.Values(append(missing, changed...))) {
 		out = append(out, rows.row(n))
 	}
-	return int64(len(missing)), out, st, nil
+	return gone, out, st, nil
 }

@@ -47,7 +47,7 @@ type StepResult struct {
 	Rows  int64  `json:"rows"` // found, added, changed or removed
 }
 
-// UnitPartial is an error after some occasions of a unit were committed.
+// UnitPartial is an error of a unit, of which so many occasions were committed before.
 type UnitPartial struct {
 	Err       error
 	Unit      string
@@ -126,10 +126,13 @@ func RunUnit(ctx context.Context, c *plan.Compiled, u *plan.CompiledUnit, s stor
 		if ctx.Err() != nil {
 			err = context.Cause(ctx)
 		}
+		p := &UnitPartial{Err: err, Unit: u.Plan.Name}
 		if r.result.Transactions > 0 && !o.DryRun {
-			return nil, &UnitPartial{err, u.Plan.Name, r.result.Done, r.result.Load}
+			p.Occasions, p.Load = r.result.Done, r.result.Load
+		} else if failed := r.forgetUnit(context.WithoutCancel(ctx)); failed != nil {
+			p.Load = r.result.Load // its entry stays, and says nothing
 		}
-		return nil, errors.Join(err, r.forgetUnit(context.WithoutCancel(ctx)))
+		return nil, p
 	}
 	l.count(r.store)
 	r.result.Statements = l.statements.Statements()
@@ -658,11 +661,6 @@ func (r *unitRun) unfence(ctx context.Context, x *occasion) error {
 func (r *unitRun) conclude(ctx context.Context) error {
 	if r.o.DryRun {
 		return nil
-	}
-	if r.unit.Plan.Together != 0 && len(r.plan.Always) > 0 && r.result.Done > 0 {
-		if err := CheckAlways(ctx, r.store, r.plan); err != nil {
-			return err
-		}
 	}
 	if r.journal == nil {
 		return nil

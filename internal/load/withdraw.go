@@ -70,9 +70,15 @@ type LeftRow struct {
 }
 
 // Continued tells that a later load rests on one.
-type Continued struct{ Number, By int64 }
+type Continued struct {
+	Number, By int64
+	Unit       string // the later one is a run of a unit
+}
 
 func (e *Continued) Error() string {
+	if e.Unit != "" {
+		return fmt.Sprintf("load %d, a run of the unit %s, rests on load %d", e.By, e.Unit, e.Number)
+	}
 	return fmt.Sprintf("load %d added rows to what load %d had loaded", e.By, e.Number)
 }
 
@@ -110,9 +116,12 @@ func (p *Past) withdraw(ctx context.Context, s store.Store, o WithdrawOptions) (
 	if err != nil {
 		return nil, err
 	}
-	for _, x := range all {
+	for _, x := range slices.Backward(all) {
 		if x.Extra == e.Extra && x.Part > e.Part && x.State != StateWithdrawn && slices.ContainsFunc(x.About.Entities, func(a AboutEntity) bool { return a.Loaded }) {
-			return nil, &Continued{number, x.Number}
+			return nil, &Continued{number, x.Number, ""}
+		}
+		if x.About.Unit != "" && x.Number > number && x.State != StateWithdrawn && e.Extra == "" {
+			return nil, &Continued{number, x.Number, x.About.Unit}
 		}
 	}
 	began := time.Now()

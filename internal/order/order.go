@@ -183,6 +183,9 @@ func behind(sorted []*grow.Entity, refs []reference) []reference {
 func family(e *grow.Entity, byEntity map[*grow.Entity]*plan.Target) Family {
 	f := Family{byEntity[e]}
 	for _, c := range e.Children() {
+		if byEntity[c] == nil {
+			continue // occasions of a unit, which go into no table
+		}
 		f = append(f, family(c, byEntity)...)
 	}
 	return f

@@ -86,8 +86,8 @@ type Options struct {
 	// Rows opens a file of rows; nil: there are none. Its result is closed with the
 	// Compiled.
 	Rows func(FileSpec) (FileRows, Problems)
-	// WithoutUnits leaves units and invariants out: only rows are grown.
-	WithoutUnits bool
+	// WithoutUnits and WithoutAlways leave units and invariants out.
+	WithoutUnits, WithoutAlways bool
 	// Existing reads the rows of a table; nil: they cannot be read.
 	Existing func(*schema.Table) (grow.Table, error)
 }
@@ -118,6 +118,8 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	}
 	if !o.WithoutUnits {
 		c.units()
+	}
+	if !o.WithoutAlways {
 		c.rules()
 	}
 	if c.growable() {

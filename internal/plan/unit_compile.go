@@ -100,10 +100,6 @@ func (c *compiler) units() {
 				c.add(u.after[i].place, "%s goes after %s, and there is no such entity or unit", u.Name, name).nearest(name, c.names())
 				continue
 			}
-			later := slices.IndexFunc(c.plan.Units, func(x *Unit) bool { return x.Name == name }) > slices.Index(c.plan.Units, u)
-			if of.occasion && later {
-				c.add(u.after[i].place, "%s goes after %s, which stands below it: units are done in the order in which they stand", u.Name, name).hint("move %s down", u.Name)
-			}
 		}
 		if c.db == nil {
 			continue // what the steps mean, only the tables tell
@@ -112,7 +108,37 @@ func (c *compiler) units() {
 		x.compileSteps()
 		c.out.Units = append(c.out.Units, x.out)
 	}
+	c.orderUnits()
 	c.unitWarnings()
+}
+
+// orderUnits brings the units into the order in which they are done: as written, but for
+// those that go after others.
+func (c *compiler) orderUnits() {
+	var order []*CompiledUnit
+	state := map[string]int{} // 1: on the way, 2: done
+	var place func(u *CompiledUnit)
+	place = func(u *CompiledUnit) {
+		switch state[u.Plan.Name] {
+		case 1:
+			c.add(u.Plan.place, "a circle: %s goes after itself", u.Plan.Name)
+			fallthrough
+		case 2:
+			return
+		}
+		state[u.Plan.Name] = 1
+		for _, name := range u.Plan.After {
+			if i := slices.IndexFunc(c.out.Units, func(x *CompiledUnit) bool { return x.Plan.Name == name }); i >= 0 {
+				place(c.out.Units[i])
+			}
+		}
+		state[u.Plan.Name] = 2
+		order = append(order, u)
+	}
+	for _, u := range c.out.Units {
+		place(u)
+	}
+	c.out.Units = order
 }
 
 type unitCompiler struct {

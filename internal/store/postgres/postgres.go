@@ -146,8 +146,9 @@ type database struct {
 	tally       store.Tally
 	constraints map[string]constraint // by table and name, from the last survey
 	tables      *schema.Database
-	partitioned map[string]bool   // tables, by name
-	journal     *store.Journal    // nil until it is found
+	partitioned map[string]bool // tables, by name
+	journal     *store.Journal  // nil until it is found
+	names       int
 	prepared    map[string]string // names, by statement; empty of one that ran once
 }
 
@@ -266,32 +267,37 @@ const maxPrepared = 200
 
 // run runs a statement. One that comes back is prepared, so that the server reads and
 // plans it once; not those over temporary tables, which go away.
-func (d *database) run(ctx context.Context, sql string, args []setwise.Arg) *pgconn.ResultReader {
+func (d *database) run(ctx context.Context, sql string, args []setwise.Arg) (*pgconn.ResultReader, error) {
 	name, seen := d.prepared[sql]
 	switch {
 	case len(args) == 0 || strings.Contains(sql, "pg_temp."):
 	case name != "":
-		return d.conn.ExecPrepared(ctx, name, params(args), nil, nil)
+		return d.conn.ExecPrepared(ctx, name, params(args), nil, nil), nil
 	case seen && d.conn.TxStatus() != 'E':
-		name = fmt.Sprintf("evensprout_%d", len(d.prepared))
-		if _, err := d.conn.Prepare(ctx, name, sql, nil); err == nil {
-			d.prepared[sql] = name
-			return d.conn.ExecPrepared(ctx, name, params(args), nil, nil)
+		d.names++
+		name = fmt.Sprintf("evensprout_%d", d.names)
+		if _, err := d.conn.Prepare(ctx, name, sql, nil); err != nil {
+			return nil, err
 		}
-		d.prepared[sql] = "" // running it tells what is wrong
+		d.prepared[sql] = name
+		return d.conn.ExecPrepared(ctx, name, params(args), nil, nil), nil
 	case len(d.prepared) < maxPrepared:
 		if d.prepared == nil {
 			d.prepared = map[string]string{}
 		}
 		d.prepared[sql] = "" // the next time
 	}
-	return d.conn.ExecParams(ctx, sql, params(args), nil, nil, nil)
+	return d.conn.ExecParams(ctx, sql, params(args), nil, nil, nil), nil
 }
 
 // Exec runs a statement.
 func (d *database) Exec(ctx context.Context, sql string, args ...setwise.Arg) (int64, error) {
 	began := time.Now()
-	r := d.run(ctx, sql, args).Read()
+	reader, err := d.run(ctx, sql, args)
+	if err != nil {
+		return 0, d.err(ctx, err)
+	}
+	r := reader.Read()
 	n := r.CommandTag.RowsAffected()
 	d.tally.Note(sql, n, time.Since(began))
 	return n, d.err(ctx, r.Err)
@@ -307,7 +313,10 @@ func (d *database) err(ctx context.Context, err error) error {
 // Query runs a query.
 func (d *database) Query(ctx context.Context, sql string, args []setwise.Arg, columns []*schema.Column, show func([]grow.Value) error) error {
 	began := time.Now()
-	r := d.run(ctx, sql, args)
+	r, err := d.run(ctx, sql, args)
+	if err != nil {
+		return d.err(ctx, err)
+	}
 	row := make([]grow.Value, len(columns))
 	n := int64(0)
 	var failed error
@@ -323,7 +332,7 @@ func (d *database) Query(ctx context.Context, sql string, args []setwise.Arg, co
 		n++
 		failed = show(row)
 	}
-	_, err := r.Close()
+	_, err = r.Close()
 	d.tally.Note(sql, n, time.Since(began))
 	if err = d.err(ctx, err); err != nil {
 		return err

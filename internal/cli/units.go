@@ -1,0 +1,298 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"evensprout/internal/files"
+	"evensprout/internal/load"
+	"evensprout/internal/plan"
+	"evensprout/internal/report"
+	"evensprout/internal/store"
+)
+
+// unitFlags are those of load about units.
+type unitFlags struct {
+	names     []string // only these units, and no entity; none: all, after the entities
+	occasions string   // the file that stands in the place of the unit's own
+	again     bool
+	without   bool
+}
+
+func (f *unitFlags) add(c *cobra.Command) {
+	c.Flags().StringArrayVar(&f.names, "unit", nil, "run this unit alone, without loading entities; may be said several times")
+	c.Flags().StringVar(&f.occasions, "occasions", "", "with --unit: take its occasions from this file in place of the plan's; - is standard input")
+	c.Flags().BoolVar(&f.again, "again", false, "with --unit: do also what an earlier run has done already")
+	c.Flags().BoolVar(&f.without, "without-units", false, "load entities alone")
+}
+
+func (f *unitFlags) check(journal *journalFlags, write *writeFlags) error {
+	for _, x := range []struct {
+		bad  bool
+		text string
+	}{
+		{len(f.names) > 0 && f.without, "--unit and --without-units are two things: which is meant?"},
+		{len(f.names) > 0 && (journal.resume || journal.restore || journal.extra != "" || journal.ifEmpty || write.corrected != "" || write.rebuild || write.changes != ""),
+			"--unit loads no entities, so it goes with none of --resume, --restore, --extra, --if-empty, --corrected, --rebuild-indexes and --changes"},
+		{len(f.names) > 0 && write.commit != "", "--commit is about entities; a unit says together: in the plan"},
+		{f.again && len(f.names) == 0, "--again belongs to --unit: which unit is to be done again?"},
+		{f.occasions != "" && len(f.names) != 1, "--occasions belongs to one --unit"},
+		{f.again && journal.none, "--again goes with a journal: without one nothing is known of earlier runs, and all is done anyway"},
+	} {
+		if x.bad {
+			return usageError{errors.New(x.text)}
+		}
+	}
+	return nil
+}
+
+// selected are the units that are to be run.
+func (f *unitFlags) selected(c *plan.Compiled) ([]*plan.CompiledUnit, error) {
+	if f.without {
+		return nil, nil
+	}
+	if len(f.names) == 0 {
+		return c.Units, nil
+	}
+	var names []string
+	for _, u := range c.Units {
+		names = append(names, u.Plan.Name)
+	}
+	var out []*plan.CompiledUnit
+	for _, u := range c.Units { // in their order
+		for _, name := range f.names {
+			if u.Plan.Name == name {
+				out = append(out, u)
+			}
+		}
+	}
+	for _, name := range f.names {
+		known := false
+		for _, n := range names {
+			known = known || n == name
+		}
+		if known {
+			continue
+		}
+		hint := "the plan has no units"
+		if near := plan.Nearest(name, names); near != "" {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		} else if len(names) > 0 {
+			hint = "there is: " + strings.Join(names, ", ")
+		}
+		return nil, usageError{fmt.Errorf("--unit: %s has no unit %q: %s", c.Plan.Name, name, hint)}
+	}
+	return out, nil
+}
+
+// standardInput is what a file is called that stands for it.
+const standardInput = "-"
+
+// replaceOccasions puts the file of --occasions, and standard input, in the place of
+// files that the plan names. The function it returns removes what was made for that.
+func (a *app) replaceOccasions(p *plan.Plan) (func() error, error) {
+	done := func() error { return nil }
+	for _, u := range p.Units {
+		from := u.Occasions.RowsFrom
+		if a.unit != u.Name {
+			if from != nil && from.File == standardInput {
+				return done, usageError{fmt.Errorf("the unit %s reads standard input: run it by --unit %s, or leave units out by --without-units", u.Name, u.Name)}
+			}
+			continue
+		}
+		if from == nil {
+			if a.occasionsFile != "" {
+				return done, usageError{fmt.Errorf("the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in the plan says how one is read", u.Name)}
+			}
+			continue
+		}
+		if a.occasionsFile != "" {
+			from.File = a.occasionsFile
+		}
+		if from.File != standardInput {
+			if a.occasionsFile != "" {
+				path, err := filepath.Abs(from.File)
+				if err != nil {
+					return done, err
+				}
+				from.File = path
+			}
+			continue
+		}
+		path, remove, err := a.spool()
+		if err != nil {
+			return done, err
+		}
+		from.File, done = path, remove
+	}
+	return done, nil
+}
+
+// maxSpooled bounds what is read from standard input.
+const maxSpooled = 4 << 30
+
+// spool copies standard input into a file whose ending tells its form, because files are
+// read several times.
+func (a *app) spool() (string, func() error, error) {
+	none := func() error { return nil }
+	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return "", none, usageError{errors.New("occasions come from standard input, and here is a terminal: pipe a file in, such as evensprout load --unit NAME --occasions - < sales.csv")}
+	}
+	in := bufio.NewReader(a.in)
+	first, err := in.Peek(512)
+	if len(first) == 0 && err != nil {
+		if errors.Is(err, io.EOF) {
+			err = usageError{errors.New("standard input is empty")}
+		}
+		return "", none, err
+	}
+	ending := ".csv"
+	switch text := bytes.TrimLeft(bytes.TrimPrefix(first, []byte("\ufeff")), " \t\r\n"); {
+	case bytes.HasPrefix(text, []byte("{")):
+		ending = ".ndjson"
+	case bytes.HasPrefix(text, []byte("[")):
+		ending = ".json"
+	case bytes.HasPrefix(text, []byte("PK\x03\x04")):
+		ending = ".xlsx"
+	}
+	folder, err := os.MkdirTemp("", "evensprout-")
+	if err != nil {
+		return "", none, err
+	}
+	remove := func() error { return os.RemoveAll(folder) }
+	path := filepath.Join(folder, "standard-input"+ending)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err == nil {
+		var n int64
+		n, err = io.Copy(f, io.LimitReader(in, maxSpooled+1))
+		if err == nil && n > maxSpooled {
+			err = fmt.Errorf("standard input is longer than %d GiB", maxSpooled>>30)
+		}
+		err = errors.Join(err, f.Close())
+	}
+	if err != nil {
+		return "", none, errors.Join(err, remove())
+	}
+	return path, remove, nil
+}
+
+// spooled tells that rows come from standard input.
+type spooled struct{ plan.FileRows }
+
+func (s spooled) Place(n uint64) (string, int) {
+	_, line := s.FileRows.Place(n)
+	return "standard input", line
+}
+
+// openRows opens a file of rows; what was copied from standard input is called so.
+func openRows(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
+	rows, problems := files.Rows(spec)
+	if !strings.HasPrefix(filepath.Base(spec.Path), "standard-input.") || !strings.Contains(filepath.Dir(spec.Path), "evensprout-") {
+		return rows, problems
+	}
+	for _, p := range problems {
+		if p.Line > 0 || p.File != spec.Path {
+			p.File = "standard input"
+		}
+	}
+	if rows == nil {
+		return nil, problems
+	}
+	return spooled{rows}, problems
+}
+
+// runUnits runs units, one after the other, and tells what each has done.
+func (a *app) runUnits(ctx context.Context, c *plan.Compiled, units []*plan.CompiledUnit, s store.Store, name string, o load.Options, again, statements bool, out *outputs) ([]*load.UnitResult, error) {
+	var results []*load.UnitResult
+	for i, u := range units {
+		o.Later = i < len(units)-1
+		stop := a.progress(&o)
+		r, err := load.RunUnit(ctx, c, u, s, o, again)
+		stop()
+		if err != nil {
+			return results, err
+		}
+		results = append(results, r)
+		if !a.json && !a.quiet {
+			a.tellUnit(r, name, statements, out)
+		}
+		if !statements {
+			r.Statements = nil
+		}
+	}
+	if len(units) == 0 || o.DryRun {
+		return results, nil
+	}
+	return results, load.CheckAlways(ctx, s, c)
+}
+
+func (a *app) tellUnit(r *load.UnitResult, name string, statements bool, out *outputs) {
+	if r.Done == 0 && r.Rejected == 0 && r.Earlier > 0 {
+		all := "all of its " + report.Count(r.Occasions, "occasion", "occasions") + " are"
+		if r.Occasions == 1 {
+			all = "its occasion is"
+		}
+		fmt.Fprintf(a.out, "%s unit %s: %s done already (--unit %s --again does them once more).\n", a.page.Good("done:"), r.Unit, all, r.Unit)
+		return
+	}
+	fmt.Fprintln(a.out, a.page.Draw(stepTable(r)))
+	a.tellRefusals("left out", r.Rejected, r.Rejections)
+	word, how := a.page.Good("done:"), "in "+report.Count(r.Transactions, "transaction", "transactions")
+	if r.DryRun {
+		word, how = a.page.Good("dry run:"), "in one transaction, all rolled back"
+	}
+	more := ""
+	if r.Earlier > 0 {
+		more += ", " + report.Number(r.Earlier) + " done before"
+	}
+	if r.Repeated > 0 {
+		more += ", " + report.Count(r.Repeated, "transaction", "transactions") + " begun again"
+	}
+	fmt.Fprintf(a.out, "\n%s %s of %s in %s, %s: %s, %s%s\n", word, report.Count(r.Done, "occasion", "occasions"), r.Unit, name, how,
+		report.Count(r.Sent, "statement", "statements"), paceOf("occasions", r.Done, r.Elapsed), more)
+	if r.Load > 0 {
+		fmt.Fprintf(a.out, "It is load %d: evensprout withdraw %d takes it back.\n", r.Load, r.Load)
+	}
+	if path := out.rejectsPath(); path != "" && r.Rejected > 0 {
+		fmt.Fprintf(a.out, "Occasions left out are in %s.\n", path)
+	}
+	if statements {
+		a.tellStatements(r.Statements)
+	}
+}
+
+// stepTable lists the steps of a unit, with the rows that each has touched.
+func stepTable(r *load.UnitResult) report.Table {
+	t := report.Table{Columns: []report.Column{{Name: "Step", Number: true}, {Name: "Of " + r.Unit}, {Name: "Table"}, {Name: "Rows", Number: true}}}
+	for i, s := range r.Steps {
+		rows := report.Number(s.Rows)
+		if s.Table == "" {
+			rows = "held " + report.Count(s.Rows, "time", "times")
+		}
+		t.Rows = append(t.Rows, []string{report.Number(i + 1), s.Step, s.Table, rows})
+	}
+	return t
+}
+
+// tellBroken shows which invariants do not hold.
+func (a *app) tellBroken(w io.Writer, page report.Page, rules []load.BrokenRule) {
+	for _, r := range rules {
+		fmt.Fprintf(w, "%s %s\n", page.Alarm("broken:"), r.Name)
+		for _, row := range r.Rows {
+			fmt.Fprintf(w, "  %s: %s\n", r.Table, row)
+		}
+		if r.More {
+			fmt.Fprintln(w, "  and more")
+		}
+	}
+}

@@ -1,0 +1,190 @@
+package load
+
+import (
+	"context"
+	"slices"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/order"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// fate is what units have made of a row: that is no difference from what was loaded.
+type fate struct {
+	added, removed bool
+	values         map[string]grow.Value // of columns that were changed, as they were left
+}
+
+// fates are those of rows of a database, by table and primary key.
+type fates map[string]map[string]*fate
+
+func (f fates) of(table string, key []grow.Value) *fate {
+	if len(f[table]) == 0 || len(key) == 0 {
+		return nil
+	}
+	return f[table][keyOfValues(key)]
+}
+
+// readFates reads what runs of units that are not withdrawn have done to rows of some
+// tables. Memory grows with the rows that they have touched.
+func readFates(ctx context.Context, s store.Store, db *schema.Database, want func(table string) bool) (fates, error) {
+	j, err := s.Journal(ctx, false)
+	if err != nil || j == nil {
+		return nil, err
+	}
+	entries, err := Entries(ctx, s, "")
+	if err != nil {
+		return nil, err
+	}
+	out := fates{}
+	for _, e := range entries {
+		if e.About.Unit == "" || e.State == StateWithdrawn {
+			continue
+		}
+		err := undoPackets(ctx, s, j, e.Number, false, func(x undoSection) error {
+			if t := db.Table(x.Table); t != nil && want(x.Table) {
+				out.note(t, x)
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func (f fates) note(t *schema.Table, s undoSection) {
+	if f[t.Name] == nil {
+		f[t.Name] = map[string]*fate{}
+	}
+	for _, row := range s.values {
+		key := row[:len(s.Key)]
+		if s.Kind == undoRemoved {
+			key = nil
+			for _, name := range t.PrimaryKey {
+				if i := slices.Index(s.Columns, name); i >= 0 {
+					key = append(key, row[i])
+				}
+			}
+		}
+		if len(key) == 0 {
+			continue
+		}
+		k := keyOfValues(key)
+		x := f[t.Name][k]
+		if x == nil {
+			x = &fate{values: map[string]grow.Value{}}
+			f[t.Name][k] = x
+		}
+		switch s.Kind {
+		case undoAdded:
+			x.added, x.removed = true, false
+			for i, name := range s.Columns {
+				x.values[name] = row[len(s.Key)+i]
+			}
+		case undoRemoved:
+			x.added, x.removed = false, true
+		case undoChanged:
+			for i, name := range s.Columns {
+				x.values[name] = row[len(s.Key)+len(s.Columns)+i]
+			}
+		}
+	}
+}
+
+// fatesOf are those of rows of the tables that are compared; they are read once.
+func (c *comparison) fatesOf(ctx context.Context) (fates, error) {
+	if c.fates != nil || len(c.pasts) == 0 {
+		return c.fates, nil
+	}
+	var err error
+	c.fates, err = readFates(ctx, c.store, c.pasts[0].Plan.Database, func(table string) bool { return c.byName[table] != nil })
+	if c.fates == nil {
+		c.fates = fates{}
+	}
+	return c.fates, err
+}
+
+// primaryKey is that of a row as it was written; nil if the plan does not know it.
+func (p *part) primaryKey(row grow.Row) []grow.Value {
+	into := p.t.into()
+	for b := range p.written(p.w, p.t, order.Run{Target: p.t.Target, First: row, Rows: 1}, nil) {
+		var key []grow.Value
+		for _, name := range p.t.Table.PrimaryKey {
+			i := slices.IndexFunc(into.Columns, func(c *schema.Column) bool { return c.Name == name })
+			if i < 0 {
+				return nil
+			}
+			key = append(key, b.Row(0)[into.Fields[i]])
+		}
+		return key
+	}
+	return nil
+}
+
+// withoutFates leaves out, of the rows of a stage that are missing or changed, those that
+// units have removed or changed, if they are as these left them.
+func (p *part) withoutFates(ctx context.Context, f fates, st store.Stage, rows *pass, missing, changed []int64) (m, c []int64, byUnits int64, err error) {
+	if len(f[p.t.Table.Name]) == 0 {
+		return missing, changed, 0, nil
+	}
+	fateOf := func(n int64) *fate { return f.of(p.t.Table.Name, p.primaryKey(rows.row(n))) }
+	for _, n := range missing {
+		if x := fateOf(n); x == nil || !x.removed {
+			m = append(m, n)
+		}
+	}
+	if len(changed) == 0 {
+		return m, nil, int64(len(missing) - len(m)), nil
+	}
+	other := map[int64]bool{} // rows with a cell that no unit has left so
+	last, x := int64(-1), (*fate)(nil)
+	err = st.Changes(ctx, func(change store.Change) error {
+		if change.Row != last {
+			last, x = change.Row, fateOf(change.Row)
+		}
+		if x != nil && !x.removed {
+			if v, ok := x.values[change.Column.Name]; ok && keyOfValues([]grow.Value{v}) == keyOfValues([]grow.Value{change.From}) {
+				return nil
+			}
+		}
+		other[change.Row] = true
+		return nil
+	})
+	for _, n := range changed {
+		if other[n] {
+			c = append(c, n)
+		}
+	}
+	return m, c, int64(len(missing) - len(m) + len(changed) - len(c)), err
+}
+
+// putFates gives rows that were put back what units have made of them.
+func (c *comparison) putFates(ctx context.Context, p *part, rows []grow.Row) error {
+	f, err := c.fatesOf(ctx)
+	if err != nil || len(f[p.t.Table.Name]) == 0 {
+		return err
+	}
+	for _, row := range rows {
+		key := p.primaryKey(row)
+		x := f.of(p.t.Table.Name, key)
+		if x == nil || len(x.values) == 0 || x.removed {
+			continue
+		}
+		var set, where []store.Cell
+		for _, column := range p.t.Table.Columns {
+			if v, ok := x.values[column.Name]; ok {
+				set = append(set, store.Cell{Column: column, Value: v})
+			}
+		}
+		for i, name := range p.t.Table.PrimaryKey {
+			where = append(where, store.Cell{Column: p.t.Table.Column(name), Value: key[i]})
+		}
+		if _, err := p.w.tx.Set(ctx, p.t.Table, set, where); err != nil {
+			return err
+		}
+	}
+	return nil
+}
