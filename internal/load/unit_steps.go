@@ -490,7 +490,7 @@ func (r *unitRun) add(ctx context.Context, s *unitStep, xs []*occasion, values [
 	}
 	do := func() (keys []grow.Value, err error) {
 		switch {
-		case s.key != nil:
+		case s.key != nil && len(xs) > 1:
 			return r.tx.InsertUnkeyed(ctx, s.into, s.key, rows)
 		case len(xs) > 1 || slices.ContainsFunc(s.into.Columns, func(c *schema.Column) bool { return c.Identity == schema.Always }):
 			_, err = r.tx.Insert(ctx, s.into, rows)
@@ -499,6 +499,10 @@ func (r *unitRun) add(ctx context.Context, s *unitStep, xs []*occasion, values [
 		var row []store.Cell
 		for i, c := range s.into.Columns {
 			row = append(row, store.Cell{Column: c, Value: values[0][s.into.Fields[i]]})
+		}
+		if s.key != nil {
+			key, err := r.tx.AddUnkeyed(ctx, s.Table, s.key, row)
+			return []grow.Value{key}, err
 		}
 		return nil, r.tx.Add(ctx, s.Table, row)
 	}

@@ -247,6 +247,10 @@ type unitWithdrawal struct {
 	store  store.Store
 	tx     store.Tx
 	out    Withdrawal
+
+	pending []*undoSection  // to be done together, last steps first
+	rows    int             // of these
+	keys    map[string]bool // of these rows
 }
 
 // withdrawUnit takes a run of a unit back, in one transaction: last steps first, added
@@ -304,7 +308,12 @@ func (v *unitWithdrawal) run(ctx context.Context) error {
 	if !v.entry.About.Undo {
 		return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d was run with --no-undo, so it is not known what its steps have changed", v.entry.Number)}
 	}
-	if err := undoPackets(ctx, v.store, v.tables, v.entry.Number, true, func(s undoSection) error { return v.section(ctx, s) }); err != nil {
+	v.pending, v.rows, v.keys = nil, 0, map[string]bool{}
+	err = undoPackets(ctx, v.store, v.tables, v.entry.Number, true, func(s undoSection) error { return v.gather(ctx, s) })
+	if err == nil {
+		err = v.flush(ctx)
+	}
+	if err != nil {
 		return err
 	}
 	if err := v.tx.Settle(ctx); err != nil {
@@ -315,6 +324,87 @@ func (v *unitWithdrawal) run(ctx context.Context) error {
 	}
 	_, err = v.tx.Delete(ctx, v.tables.Occasions, cells(v.tables.Occasions, "load", v.entry.Number))
 	return err
+}
+
+// maxPending bounds the rows that are taken back together.
+const maxPending = 2000
+
+// gather puts sections of many occasions together, as long as no two of them are about
+// the same row, and none needs to be done before another in a way that the order of
+// steps does not tell.
+func (v *unitWithdrawal) gather(ctx context.Context, s undoSection) error {
+	keys := make([]string, len(s.values))
+	alone := v.rows+len(s.values) > maxPending
+	for i, row := range s.values {
+		key := row
+		if s.Kind != undoRemoved {
+			key = row[:len(s.Key)]
+		} else if t := v.db.Table(s.Table); t != nil {
+			key = nil
+			for _, name := range t.PrimaryKey {
+				if at := slices.Index(s.Columns, name); at >= 0 {
+					key = append(key, row[at])
+				}
+			}
+		}
+		keys[i] = s.Table + "\x00" + keyOfValues(key)
+		alone = alone || v.keys[keys[i]]
+	}
+	for _, p := range v.pending {
+		alone = alone || v.ordered(p, &s) || v.ordered(&s, p)
+	}
+	if alone {
+		if err := v.flush(ctx); err != nil {
+			return err
+		}
+	}
+	for _, k := range keys {
+		v.keys[k] = true
+	}
+	v.rows += len(s.values)
+	for _, p := range v.pending {
+		if p.Step == s.Step && p.Kind == s.Kind && p.Table == s.Table && slices.Equal(p.Columns, s.Columns) {
+			p.values = append(p.values, s.values...)
+			p.Rows = len(p.values)
+			return nil
+		}
+	}
+	v.pending = append(v.pending, &s)
+	return nil
+}
+
+// ordered tells whether rows of one section may refer to rows of another that is not
+// later done back anyway.
+func (v *unitWithdrawal) ordered(from, to *undoSection) bool {
+	if from.Kind == undoChanged && to.Kind == undoChanged {
+		return false
+	}
+	t := v.db.Table(from.Table)
+	if t == nil {
+		return false
+	}
+	for _, r := range t.References {
+		if r.To == nil || r.To.Name != to.Table {
+			continue
+		}
+		// A row goes before what it refers to, and comes back after it.
+		if !(from.Kind == undoAdded && from.Step > to.Step) && !(from.Kind == undoRemoved && from.Step < to.Step) {
+			return true
+		}
+	}
+	return false
+}
+
+// flush takes back what was gathered.
+func (v *unitWithdrawal) flush(ctx context.Context) error {
+	slices.SortStableFunc(v.pending, func(a, b *undoSection) int { return cmp.Compare(b.Step, a.Step) })
+	for _, s := range v.pending {
+		if err := v.section(ctx, *s); err != nil {
+			return err
+		}
+	}
+	v.pending, v.rows, v.keys = nil, 0, map[string]bool{}
+	return nil
 }
 
 // of is what is told of a table.

@@ -559,3 +559,11 @@ func (d *database) Reserve(ctx context.Context, t *schema.Table, _ *schema.Colum
 	}
 	return err
 }
+
+// Returning ends an INSERT that returns a column of the row.
+func (d *database) Returning(c *schema.Column) string {
+	if !d.maria {
+		return ""
+	}
+	return " RETURNING " + d.Quote(c.Name)
+}

@@ -546,3 +546,8 @@ func (d *database) Reserve(ctx context.Context, t *schema.Table, c *schema.Colum
 	_, err = d.Exec(ctx, "SELECT setval('"+strings.ReplaceAll(sequence, "'", "''")+"', $1::bigint) FROM "+sequence+" WHERE last_value < $1::bigint", setwise.Arg{Value: grow.Int(last)})
 	return err
 }
+
+// Returning ends an INSERT that returns a column of the row.
+func (d *database) Returning(c *schema.Column) string {
+	return " RETURNING " + d.Quote(c.Name)
+}

@@ -76,6 +76,9 @@ type Engine interface {
 	Declare(c *schema.Column) string
 	// Exists is a query of how many tables there are of a name.
 	Exists(t *schema.Table) (string, []Arg)
+	// Returning ends an INSERT that returns a column of the row; empty if the engine has
+	// no such statement.
+	Returning(c *schema.Column) string
 	// Overriding is what an INSERT says behind its columns to give a key to a column
 	// that always numbers itself.
 	Overriding() string

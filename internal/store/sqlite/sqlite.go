@@ -464,3 +464,8 @@ func read(s *sqlite.Stmt, i int, c *schema.Column) grow.Value {
 	}
 	return grow.String(text)
 }
+
+// Returning ends an INSERT that returns a column of the row.
+func (d *database) Returning(c *schema.Column) string {
+	return " RETURNING " + d.Quote(c.Name)
+}
