@@ -15,7 +15,7 @@ import (
 func TestCompareRestoreWithdraw(t *testing.T) {
 	f := newFolder(t)
 	f.makeDB("larkwater.db", demo.Schema)
-	f.write("evensprout.yaml", demo.Plan)
+	f.write("evensprout.yaml", demo.Entities)
 	empty := f.dump("larkwater.db")
 	r := f.run("compare")
 	assert.Equal(t, 7, r.code)
@@ -91,14 +91,14 @@ func TestCompareRestoreWithdraw(t *testing.T) {
 func TestLoadsThatFollow(t *testing.T) {
 	f := newFolder(t)
 	f.makeDB("larkwater.db", demo.Schema)
-	f.write("evensprout.yaml", demo.Plan)
+	f.write("evensprout.yaml", demo.Entities)
 	require.Zero(t, f.run("load", "--quiet").code)
-	f.write("evensprout.yaml", strings.Replace(demo.Plan, "share: 31%", "share: 35%", 1))
+	f.write("evensprout.yaml", strings.Replace(demo.Entities, "share: 31%", "share: 35%", 1))
 	r := f.run("load")
 	assert.Equal(t, 4, r.code)
 	assert.Contains(t, r.errOut, "the plan is not the one that was loaded (load 1 of ")
 	assert.Contains(t, r.errOut, "entities.Passenger.fields.newsletter.share was 31%, and is 35%")
-	f.write("evensprout.yaml", strings.Replace(demo.Plan, "rows: 5000", "rows: 5100", 1))
+	f.write("evensprout.yaml", strings.Replace(demo.Entities, "rows: 5000", "rows: 5100", 1))
 	r = f.run("load")
 	require.Zero(t, r.code, r.errOut)
 	assert.Regexp(t, `Passenger +passengers +5,002 +5,002 +100 +5,102 `, r.out)
@@ -122,7 +122,7 @@ func TestLoadsThatFollow(t *testing.T) {
 func TestFlagsOfTheJournalThatMakeNoSense(t *testing.T) {
 	f := newFolder(t)
 	f.makeDB("larkwater.db", demo.Schema)
-	f.write("evensprout.yaml", demo.Plan)
+	f.write("evensprout.yaml", demo.Entities)
 	for want, args := range map[string][]string{
 		"--no-journal goes with none of --resume":                {"load", "--no-journal", "--extra", "x"},
 		"--resume and --restore are two things":                  {"load", "--resume", "--restore"},
@@ -149,7 +149,7 @@ func TestFlagsOfTheJournalThatMakeNoSense(t *testing.T) {
 func TestAJournalOfAnotherVersion(t *testing.T) {
 	f := newFolder(t)
 	f.makeDB("larkwater.db", demo.Schema)
-	f.write("evensprout.yaml", demo.Plan)
+	f.write("evensprout.yaml", demo.Entities)
 	require.Zero(t, f.run("load", "--quiet").code)
 	f.query("larkwater.db", `UPDATE evensprout_loads SET about = replace(about, '"format":1', '"format":99')`)
 	for _, command := range []string{"load", "compare", "history", "withdraw"} {
@@ -167,7 +167,7 @@ func TestAJournalOfAnotherVersion(t *testing.T) {
 func TestIfEmpty(t *testing.T) {
 	f := newFolder(t)
 	f.makeDB("larkwater.db", demo.Schema)
-	f.write("evensprout.yaml", demo.Plan)
+	f.write("evensprout.yaml", demo.Entities)
 	f.query("larkwater.db", "INSERT INTO amenities (id, label) VALUES (77, 'Sauna')")
 	r := f.run("load", "--if-empty", "--quiet")
 	assert.Equal(t, 5, r.code, "what refers to rows that were not loaded is refused")

@@ -532,18 +532,25 @@ You can
 `
 
 // refused tells a violation in the plan's words.
-func (a *app) refused(r *load.Refusal) {
-	fmt.Fprintf(a.err, "%s %s\n", a.errPage.Alarm("refused:"), r.Error())
+func (a *app) refused(r *load.Refusal) { a.tellRefused(a.err, a.errPage, r) }
+
+func (a *app) tellRefused(w io.Writer, page report.Page, r *load.Refusal) {
+	fmt.Fprintf(w, "%s %s\n", page.Alarm("refused:"), r.Error())
 	line := func(name, value string) {
 		if value != "" {
-			fmt.Fprintf(a.err, "  %-11s %s\n", name, value)
+			fmt.Fprintf(w, "  %-11s %s\n", name, value)
 		}
 	}
 	line("violation", string(r.Kind))
-	line("entity", r.Entity)
-	line("row", r.Row)
+	if r.Step == "" {
+		line("entity", r.Entity)
+		line("row", r.Row)
+	} else {
+		line("unit", r.Entity)
+		line("occasion", r.Row)
+		line("step", r.Step)
+	}
 	line("line", r.Place)
-	line("step", r.Step)
 	for i, f := range r.Fields {
 		name := f
 		if i < len(r.Columns) && r.Columns[i] != f {

@@ -1,23 +1,29 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"evensprout/internal/demo"
+	"evensprout/internal/grow"
+	"evensprout/internal/load"
+	"evensprout/internal/plan"
+	"evensprout/internal/report"
+	"evensprout/internal/store"
 	"evensprout/internal/store/sqlite"
 )
 
 const (
 	demoFolder   = "larkwater"
 	demoDatabase = "larkwater.db"
-	demoSchema   = "schema.sql"
 )
 
 func (a *app) demo() *cobra.Command {
@@ -27,8 +33,10 @@ func (a *app) demo() *cobra.Command {
 		Use:   "demo [FOLDER]",
 		Short: "Build a sample database with its plan, load it, show it",
 		Long: `demo makes a folder with the sample of a small ferry line, Larkwater Ferries: an
-SQLite database, the schema that made its tables, and the plan that fills them. It
-needs nothing else. Edit the plan and go on from there.`,
+SQLite database, the schema that made its tables, the plan that fills them and then runs
+units of dependent writes (tickets are sold, bookings cancelled, prices changed), and the
+files that these read. At the end it tries a sale that is refused half-way, and shows that
+nothing of it stays. It needs nothing else. Edit the plan and go on from there.`,
 		Example: `  evensprout demo
   evensprout demo play --anew`,
 		Args: cobra.MaximumNArgs(1),
@@ -49,6 +57,7 @@ needs nothing else. Edit the plan and go on from there.`,
 			if !a.json {
 				fmt.Fprintf(a.out, "%s\n\n", a.page.Bold("Larkwater Ferries: a sample database and the plan that fills it"))
 			}
+			a.withUnits = true
 			c, s, name, err := a.compile(cmd.Context(), []string{planFile}, true)
 			if err != nil {
 				return err
@@ -56,8 +65,8 @@ needs nothing else. Edit the plan and go on from there.`,
 			defer s.Close()
 			defer c.Close()
 			a.warn(c)
-			o.Journal, o.Again = a.journal("", false), a.again
-			if err := a.loaded(cmd.Context(), c, nil, s, name, o, false, &outputs{}, false); err != nil {
+			o.Journal, o.Again, o.Later = a.journal("", false), a.again, true
+			if err := a.loaded(cmd.Context(), c, c.Units, s, name, o, false, &outputs{}, false); err != nil {
 				return err
 			}
 			if a.json {
@@ -71,9 +80,12 @@ needs nothing else. Edit the plan and go on from there.`,
 			if err := a.lookAt(cmd.Context(), s, db, db.Table("tickets"), 4, 0); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "\nIn %s: %s (tables), %s (the plan, yours to edit), %s (the database)\n", folder, demoSchema, defaultPlan, demoDatabase)
+			if err := a.demoRefusal(cmd.Context(), planFile, filepath.Join(folder, demo.FullBoat)); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "\nIn %s: %s (tables), %s (the plan, yours to edit), %s (the database)\n", folder, demo.SchemaFile, defaultPlan, demoDatabase)
 			fmt.Fprintf(a.out, "Try next:\n")
-			for _, next := range []string{"look " + planFile + " passengers", "preview " + planFile + " --entity Booking", "compare " + planFile, "withdraw " + planFile} {
+			for _, next := range []string{"look " + planFile + " passengers", "preview " + planFile + " --entity Booking", "compare " + planFile, "history " + planFile, "withdraw " + planFile} {
 				fmt.Fprintf(a.out, "  %s %s\n", a.page.Bold(self()), next)
 			}
 			return nil
@@ -82,6 +94,56 @@ needs nothing else. Edit the plan and go on from there.`,
 	flags.add(c)
 	c.Flags().BoolVar(&anew, "anew", false, "remove the sample's own files first, if the folder has them")
 	return c
+}
+
+// demoRefusal tries a sale for which there is no seat, and shows that nothing of it stays.
+func (a *app) demoRefusal(ctx context.Context, planFile, sale string) error {
+	a.unit, a.occasionsFile = "sell", sale
+	c, s, _, err := a.compile(ctx, []string{planFile}, true)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	defer c.Close()
+	i := slices.IndexFunc(c.Units, func(u *plan.CompiledUnit) bool { return u.Plan.Name == a.unit })
+	unit := c.Units[i]
+	tables := []string{"bookings", "tickets", "sailings", "passengers"}
+	look := func() (counts []int64, sums []grow.Fingerprint, err error) {
+		for _, name := range tables {
+			t, n, sum := c.Database.Table(name), int64(0), grow.Fingerprint{}
+			err := s.Select(ctx, store.Query{Table: t, Columns: t.Columns, AsIs: true}, func(row []grow.Value) error {
+				n++
+				sum.Add(load.Digest(row))
+				return nil
+			})
+			if err != nil {
+				return nil, nil, err
+			}
+			counts, sums = append(counts, n), append(sums, sum)
+		}
+		return counts, sums, nil
+	}
+	before, sumsBefore, err := look()
+	if err != nil {
+		return err
+	}
+	_, err = load.RunUnit(ctx, c, unit, s, load.Options{Journal: a.journal("", false), Again: a.again}, false)
+	var refusal *load.Refusal
+	if !errors.As(err, &refusal) {
+		return errors.Join(errors.New("the sample's sale for a full boat was not refused"), err)
+	}
+	after, sumsAfter, err := look()
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "\n%s\n", a.page.Bold("And a sale that cannot be: "+sale+", for a sailing without a seat"))
+	a.tellRefused(a.out, a.page, refusal)
+	t := report.Table{Columns: []report.Column{{Name: "Table"}, {Name: "Rows before", Number: true}, {Name: "Rows after", Number: true}, {Name: "Contents before"}, {Name: "Contents after"}}}
+	for i, name := range tables {
+		t.Rows = append(t.Rows, []string{name, report.Number(before[i]), report.Number(after[i]), sumsBefore[i].String()[:16], sumsAfter[i].String()[:16]})
+	}
+	fmt.Fprintf(a.out, "The booking and the ticket were written by steps 5 and 6; step 7 was refused, and nothing stays:\n\n%s\n", a.page.Draw(t))
+	return nil
 }
 
 // self is how this program is called: as installed, or run from its source.
@@ -97,7 +159,11 @@ func self() string {
 func writeDemo(folder string, anew bool) (string, error) {
 	planFile := filepath.Join(folder, defaultPlan)
 	database := filepath.Join(folder, demoDatabase)
-	files := []string{database, database + "-journal", planFile, filepath.Join(folder, demoSchema)}
+	files := []string{database, database + "-journal"}
+	for name := range demo.Files() {
+		files = append(files, filepath.Join(folder, name))
+	}
+	slices.Sort(files[2:])
 	for _, f := range files {
 		_, err := os.Lstat(f)
 		switch {
@@ -117,11 +183,10 @@ func writeDemo(folder string, anew bool) (string, error) {
 			return "", err
 		}
 	}
-	if err := os.WriteFile(filepath.Join(folder, demoSchema), []byte(demo.Schema), 0o644); err != nil {
-		return "", err
-	}
-	if err := os.WriteFile(planFile, []byte(demo.Plan), 0o644); err != nil {
-		return "", err
+	for name, data := range demo.Files() {
+		if err := os.WriteFile(filepath.Join(folder, name), data, 0o644); err != nil {
+			return "", err
+		}
 	}
 	return planFile, sqlite.Create(database, demo.Schema)
 }

@@ -126,6 +126,11 @@ func (a *app) replaceOccasions(p *plan.Plan) (func() error, error) {
 					return done, err
 				}
 				from.File = path
+				if folder, err := filepath.Abs(p.Folder()); err == nil {
+					if near, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(near) {
+						from.File = near // as the plan would say it
+					}
+				}
 			}
 			continue
 		}
@@ -224,6 +229,9 @@ func (a *app) runUnits(ctx context.Context, c *plan.Compiled, units []*plan.Comp
 		}
 		results = append(results, r)
 		if !a.json && !a.quiet {
+			if i > 0 {
+				fmt.Fprintln(a.out)
+			}
 			a.tellUnit(r, name, statements, out)
 		}
 		if !statements {

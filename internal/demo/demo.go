@@ -1,14 +1,53 @@
 // Package demo holds the sample scenario: Larkwater Ferries.
 package demo
 
-import _ "embed"
+import (
+	"embed"
+	"io/fs"
+	"strings"
+)
 
-// Schema makes the sample's tables.
-//
-//go:embed larkwater/schema.sql
-var Schema string
+//go:embed larkwater
+var files embed.FS
 
-// Plan is the sample's plan file.
-//
-//go:embed larkwater/evensprout.yaml
-var Plan string
+// The sample's own files, as they stand in its folder.
+const (
+	SchemaFile = "schema.sql"      // makes its tables
+	PlanFile   = "evensprout.yaml" // fills them
+	// FullBoat is a sale that cannot be: the last of its steps that write is refused.
+	FullBoat = "full-boat.csv"
+)
+
+// Schema and Plan are the texts of these files, and Entities is the plan without its
+// units and invariants: it needs no other file.
+var (
+	Schema   = text(SchemaFile)
+	Plan     = text(PlanFile)
+	Entities = entities(Plan)
+)
+
+func text(name string) string {
+	b, err := files.ReadFile("larkwater/" + name)
+	if err != nil {
+		panic(err) // it is embedded
+	}
+	return string(b)
+}
+
+func entities(plan string) string {
+	head, _, _ := strings.Cut(plan, "\n# Writes that belong together")
+	return head
+}
+
+// Files are all files of the sample, by name.
+func Files() map[string][]byte {
+	out := map[string][]byte{}
+	list, err := fs.ReadDir(files, "larkwater")
+	if err != nil {
+		panic(err) // it is embedded
+	}
+	for _, f := range list {
+		out[f.Name()] = []byte(text(f.Name()))
+	}
+	return out
+}

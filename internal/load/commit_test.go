@@ -22,7 +22,7 @@ import (
 func TestCommitsMakeNoDifference(t *testing.T) {
 	var first string
 	onEach(t, demo.Schema, func(t *testing.T, d *db) {
-		c := d.compile(t, demo.Plan)
+		c := d.compile(t, demo.Entities)
 		r, err := Run(t.Context(), c, d.store, Options{Jobs: 3, Chunk: 700, Commit: plan.CommitChunk, Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) }})
 		require.NoError(t, err)
 		assert.Equal(t, int64(31934), r.Rows)
@@ -65,7 +65,7 @@ func TestChunksBeforeARefusalStay(t *testing.T) {
 }
 
 // small is the sample with few passengers.
-var small = strings.Replace(demo.Plan, "rows: 5000", "rows: 100", 1)
+var small = strings.Replace(demo.Entities, "rows: 5000", "rows: 100", 1)
 
 const smallRows = 1277
 
@@ -494,7 +494,7 @@ func TestAKilledServer(t *testing.T) {
 			d := &db{engine: e, url: server.Database(t, e.words.Replace(demo.Schema))}
 			d.store = d.open(t)
 			killed := false
-			_, err = d.load(t, demo.Plan, Options{pause: 1, Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) }, Progress: func(done, _ uint64) {
+			_, err = d.load(t, demo.Entities, Options{pause: 1, Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) }, Progress: func(done, _ uint64) {
 				if done > 9000 && !killed {
 					killed = true
 					server.Kill()
@@ -505,7 +505,7 @@ func TestAKilledServer(t *testing.T) {
 			assert.Contains(t, []store.FaultKind{store.Lost, store.Unreachable}, fault.Kind)
 			require.NoError(t, server.Start())
 			d.store = d.open(t)
-			r, err := d.load(t, demo.Plan, Options{})
+			r, err := d.load(t, demo.Entities, Options{})
 			require.NoError(t, err)
 			assert.Equal(t, int64(31934), r.Rows)
 		})

@@ -340,6 +340,9 @@ func namesOf(columns []*schema.Column) []string {
 	return names
 }
 
+// Digest is a digest of a row as it was read.
+func Digest(row []grow.Value) grow.Fingerprint { return hashed([]byte(keyOfValues(row))) }
+
 func hashed(b []byte) grow.Fingerprint {
 	h := xxh3.Hash128(b)
 	return grow.Fingerprint{Hi: h.Hi, Lo: h.Lo}

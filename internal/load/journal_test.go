@@ -111,7 +111,7 @@ func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
 func TestTheSampleIsWithdrawn(t *testing.T) {
 	onEach(t, demo.Schema, func(t *testing.T, d *db) {
 		before := dump(t, d.store)
-		r, err := d.load(t, demo.Plan, d.journaled(Options{Jobs: 2, Chunk: 3000}))
+		r, err := d.load(t, demo.Entities, d.journaled(Options{Jobs: 2, Chunk: 3000}))
 		require.NoError(t, err)
 		diff := d.compared(t, r.Load)
 		assert.True(t, diff.Same(), "%+v", diff)

@@ -71,7 +71,7 @@ func TestTheSampleIsTheSameHoweverItIsLoaded(t *testing.T) {
 	var dumps []string
 	for _, o := range []Options{{}, {Jobs: 7, Chunk: 1}, {Jobs: 3, Chunk: 333}, {Jobs: 1, Chunk: 1_000_000}} {
 		s := database(t, demo.Schema)
-		c := compile(t, s, demo.Plan)
+		c := compile(t, s, demo.Entities)
 		r, err := Run(t.Context(), c, s, o)
 		require.NoError(t, err)
 		prints, err := c.Set.Fingerprints(t.Context(), 2)
@@ -97,7 +97,7 @@ func TestTheSampleHoldsTogether(t *testing.T) {
 	s := database(t, demo.Schema+`
 CREATE VIEW wrong_totals AS SELECT b.id FROM bookings b JOIN tickets t ON t.booking_id = b.id GROUP BY b.id HAVING round(100 * b.total) <> round(100 * sum(t.price));
 CREATE TABLE answers (question TEXT PRIMARY KEY, n INTEGER);`)
-	c := compile(t, s, demo.Plan)
+	c := compile(t, s, demo.Entities)
 	_, err := Run(t.Context(), c, s, Options{})
 	require.NoError(t, err)
 	rows := func(table string) [][]string {
@@ -143,7 +143,7 @@ CREATE TABLE answers (question TEXT PRIMARY KEY, n INTEGER);`)
 
 func TestASecondLoadStopsBeforeTheFirstRow(t *testing.T) {
 	s := database(t, demo.Schema)
-	c := compile(t, s, demo.Plan)
+	c := compile(t, s, demo.Entities)
 	_, err := Run(t.Context(), c, s, Options{})
 	require.NoError(t, err)
 	before := dump(t, s)
@@ -154,7 +154,7 @@ func TestASecondLoadStopsBeforeTheFirstRow(t *testing.T) {
 	assert.Contains(t, err.Error(), "passengers holds 5002 rows: Passenger.ada, field for field")
 	assert.Equal(t, before, dump(t, s))
 
-	guarded := compile(t, s, strings.Replace(demo.Plan, "entities:", "when: empty\nentities:", 1))
+	guarded := compile(t, s, strings.Replace(demo.Entities, "entities:", "when: empty\nentities:", 1))
 	r, err := Run(t.Context(), guarded, s, Options{})
 	require.NoError(t, err)
 	assert.Zero(t, r.Rows)
@@ -245,7 +245,7 @@ func TestCountsThatDoNotAddUp(t *testing.T) {
 
 func TestAnInterruptedLoadLeavesNothing(t *testing.T) {
 	s := database(t, demo.Schema)
-	c := compile(t, s, demo.Plan)
+	c := compile(t, s, demo.Entities)
 	ctx, cancel := context.WithCancel(t.Context())
 	_, err := Run(ctx, c, s, Options{Chunk: 100, Progress: func(done, _ uint64) {
 		if done > 10_000 {

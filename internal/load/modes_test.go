@@ -18,7 +18,7 @@ func TestTheSampleIsTheSameOnEveryEngine(t *testing.T) {
 	var first string
 	var prints []string
 	onEach(t, demo.Schema, func(t *testing.T, d *db) {
-		r, err := d.load(t, demo.Plan, Options{Jobs: 2, Chunk: 3000})
+		r, err := d.load(t, demo.Entities, Options{Jobs: 2, Chunk: 3000})
 		require.NoError(t, err)
 		var p []string
 		for _, e := range r.Entities {

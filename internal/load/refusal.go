@@ -73,6 +73,9 @@ func (r *Refusal) Summary() string {
 			return fmt.Sprintf("%s %s: %s", what, value, r.Message)
 		}
 	case store.Check:
+		if r.Constraint == "" {
+			return r.Message
+		}
 		return fmt.Sprintf("%s does not hold", r.Constraint)
 	case store.TooLong, store.OutOfRange, store.BadValue:
 		return strings.TrimPrefix(fmt.Sprintf("%s %s: %s", what, value, r.Message), " : ")

@@ -106,6 +106,7 @@ func RunUnit(ctx context.Context, c *plan.Compiled, u *plan.CompiledUnit, s stor
 		return nil, err
 	}
 	l.repeats = unitRepeats
+	before := s.Statements()
 	r := &unitRun{writer: &writer{loader: l, store: s}, unit: u, counts: map[occasionName]uint32{}}
 	defer r.close()
 	r.result = &UnitResult{Unit: u.Plan.Name, Together: u.Plan.Together, DryRun: o.DryRun}
@@ -135,13 +136,30 @@ func RunUnit(ctx context.Context, c *plan.Compiled, u *plan.CompiledUnit, s stor
 		return nil, p
 	}
 	l.count(r.store)
-	r.result.Statements = l.statements.Statements()
+	r.result.Statements = since(before, l.statements.Statements())
 	for _, st := range r.result.Statements {
 		r.result.Sent += st.Times
 	}
 	r.result.Repeated = l.result.Repeated
 	r.result.Elapsed = time.Since(l.began)
 	return r.result, nil
+}
+
+// since are the statements that ran after some were counted.
+func since(before, after []store.Statement) []store.Statement {
+	was := map[string]store.Statement{}
+	for _, s := range before {
+		was[s.Text] = s
+	}
+	var out []store.Statement
+	for _, s := range after {
+		b := was[s.Text]
+		s.Times, s.Rows, s.Elapsed = s.Times-b.Times, s.Rows-b.Rows, s.Elapsed-b.Elapsed
+		if s.Times > 0 {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // unitRepeats bounds how often a transaction of a unit is begun again: units are often

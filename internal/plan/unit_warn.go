@@ -39,9 +39,9 @@ func (s *Step) writes(col *schema.Column) bool {
 	return false
 }
 
-// sets tells whether a step gives a column of rows that are there another value.
+// sets tells whether a step says what a column of a table holds.
 func (s *Step) sets(table *schema.Table, col *schema.Column) bool {
-	return s.Table == table && (s.Word == StepUpdate || s.Word == StepUpsert) && slices.ContainsFunc(s.Set, func(a Assignment) bool { return a.Column == col })
+	return s.Table == table && (s.Word == StepInsert || s.Word == StepUpdate || s.Word == StepUpsert) && slices.ContainsFunc(s.Set, func(a Assignment) bool { return a.Column == col })
 }
 
 // warnOfSums tells of steps that change what another table keeps the sum of.
@@ -89,7 +89,7 @@ func (c *compiler) warnOfTotals() {
 				continue
 			}
 			kept := slices.ContainsFunc(c.out.Units, func(u *CompiledUnit) bool {
-				return slices.ContainsFunc(u.Steps, func(s *Step) bool { return s.sets(e.table, f.column) })
+				return slices.ContainsFunc(u.Steps, func(s *Step) bool { return s.Word != StepInsert && s.sets(e.table, f.column) })
 			})
 			if !kept {
 				p := c.add(f.decl.place, "%s seems to be a total of rows below, and neither an aggregate (sum, count_of) nor a unit keeps it right", f.describe())

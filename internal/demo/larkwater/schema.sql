@@ -1,5 +1,5 @@
 -- Larkwater Ferries: a small ferry line on an invented lake.
--- Eleven tables, with one of everything that makes test data hard.
+-- Thirteen tables, with one of everything that makes test data hard.
 
 CREATE TABLE fare_classes (              -- reference data, written out by hand
   code        VARCHAR(8)    PRIMARY KEY,
@@ -58,6 +58,7 @@ CREATE TABLE sailings (
   vessel_id    INTEGER      NOT NULL REFERENCES vessels (id),
   departs_at   TIMESTAMP    NOT NULL,
   arrives_at   TIMESTAMP    NOT NULL,
+  seats_left   INTEGER      NOT NULL CHECK (seats_left >= 0),
   CONSTRAINT arrives_later CHECK (arrives_at > departs_at)
 );
 
@@ -72,6 +73,7 @@ CREATE TABLE passengers (
   newsletter  BOOLEAN       NOT NULL,
   joined_at   TIMESTAMP     NOT NULL,
   seen_at     TIMESTAMP,                 -- NULL: never came back
+  points      INTEGER       NOT NULL CHECK (points >= 0),
   CHECK (seen_at > joined_at)
 );
 
@@ -81,6 +83,7 @@ CREATE TABLE bookings (                  -- passenger, booking, ticket: one fami
   passenger_id INTEGER      NOT NULL REFERENCES passengers (id) ON DELETE CASCADE,
   sailing_id   INTEGER      NOT NULL REFERENCES sailings (id),
   booked_at    TIMESTAMP    NOT NULL,
+  status       VARCHAR(10)  NOT NULL CHECK (status IN ('open', 'cancelled')),
   total        DECIMAL(8,2) NOT NULL CHECK (total >= 0)
 );
 
@@ -92,4 +95,17 @@ CREATE TABLE tickets (
   fare_class_code VARCHAR(8)   NOT NULL REFERENCES fare_classes (code),
   price           DECIMAL(8,2) NOT NULL,
   UNIQUE (booking_id, position)
+);
+
+CREATE TABLE refunds (                   -- one for each cancelled booking
+  booking_id  INTEGER       PRIMARY KEY REFERENCES bookings (id),
+  amount      DECIMAL(8,2)  NOT NULL CHECK (amount >= 0),
+  refunded_at TIMESTAMP     NOT NULL
+);
+
+CREATE TABLE holiday_timetable (         -- replaced as a whole, every season
+  pier_id     INTEGER       NOT NULL REFERENCES piers (id),
+  day         DATE          NOT NULL,
+  leaves_at   TIME          NOT NULL,
+  PRIMARY KEY (pier_id, day, leaves_at)
 );

@@ -294,7 +294,11 @@ func (d *database) explained(ctx context.Context, err error) error {
 		sqlite.ResultConstraintTrigger: store.Raised, resultDatatype: store.BadValue,
 	}
 	if kind, ok := kinds[sqlite.ErrCode(err)]; ok {
-		return &store.Violation{Kind: kind, Row: -1, Code: sqlite.ErrCode(err).String(), Message: message(err)}
+		v := &store.Violation{Kind: kind, Row: -1, Code: sqlite.ErrCode(err).String(), Message: message(err)}
+		if _, detail, ok := strings.Cut(v.Message, " failed: "); ok && kind == store.Check {
+			v.Constraint = "CHECK (" + detail + ")"
+		}
+		return v
 	}
 	return fault(d.path, err)
 }
