@@ -124,7 +124,7 @@ CREATE TABLE answers (question TEXT PRIMARY KEY, n INTEGER);`)
 	}
 	assert.Len(t, prices, 4, "a ticket costs what its class costs")
 	for _, r := range rows("bookings") {
-		p, err := grow.ParseDecimal(r[5])
+		p, err := grow.ParseDecimal(r[6])
 		require.NoError(t, err)
 		assert.Equal(t, totals[r[0]], p.N, "booking %s", r[0])
 		assert.Less(t, r[4], "2026-05-01T08:00:00Z")

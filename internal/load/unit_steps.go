@@ -223,7 +223,7 @@ type mark struct {
 func (r *unitRun) mark() mark { return mark{len(r.undo.sections), slices.Clone(r.touched)} }
 
 func (r *unitRun) backTo(m mark) {
-	r.undo.sections, r.touched = r.undo.sections[:m.sections], m.touched
+	r.undo.sections, r.touched = r.undo.sections[:m.sections], slices.Clone(m.touched)
 }
 
 // atOnce does layers of occasions, each by one statement for every step. If anything is

@@ -61,7 +61,7 @@ func (p *Plan) always(v *node) {
 }
 
 var (
-	aggregatePattern = regexp.MustCompile(`^(sum|min|max|count) of (\w+)(?:\.(\w+))? per (\w+)(?: via (\w+))? (=|<>|<=|>=|<|>) (?:(\w+)\.(\w+)|([-+]?[0-9][0-9_]*(?:\.[0-9]+)?))$`)
+	aggregatePattern = regexp.MustCompile(`^(sum|min|max|count) of (\w+)(?:\.(\w+))? per (\w+)(?: via (\w+))? (=|<>|<=|>=|<|>) (?:([A-Za-z_]\w*)\.(\w+)|([-+]?[0-9][0-9_]*(?:\.[0-9]+)?))$`)
 	everyPattern     = regexp.MustCompile(`^every (\w+) has (.+)$`)
 )
 

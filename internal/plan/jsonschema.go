@@ -101,6 +101,42 @@ func JSONSchema() ([]byte, error) {
 	for _, kind := range violationKinds {
 		byKind[kind] = m{"enum": policies}
 	}
+	rows := func(more m) m {
+		common := m{
+			"per":    says("so many for each row of a parent", m{"type": "object", "properties": m{"via": text, "given": m{"enum": []string{"beside", "instead"}}}, "additionalProperties": ref("range")}),
+			"draws":  says("drawn once, used by several fields, not stored", mapOf(ref("source"))),
+			"fields": says("how each field gets its value", m{"anyOf": []any{m{"type": "null"}, mapOf(ref("field"))}}),
+			"unique": says("groups of fields whose values together differ", list(m{"type": "array", "items": text, "minItems": 2})),
+			"given":  says("rows written by hand", ref("given")),
+
+			"rows_from":    ref("rows_from"),
+			"on_violation": ref("on_violation"),
+		}
+		for k, v := range common {
+			more[k] = v
+		}
+		return more
+	}
+	operands := m{"type": "object", "minProperties": 1, "additionalProperties": ref("operand")}
+	var steps []any
+	for _, word := range stepWords {
+		properties := m{
+			"as":      says("what later steps call its row", text),
+			"match":   says("which rows: columns and values", operands),
+			"set":     says("columns and what they are set to", operands),
+			"first":   says("what a new row holds in place of that", operands),
+			"because": says("what to say if it does not hold", text),
+			"expect":  says("how many rows it must touch", m{"anyOf": []any{ref("range"), m{"const": "any"}}}),
+		}
+		step := m{word: says("the entity or table", text)}
+		if word == string(StepRequire) {
+			step[word] = says("a condition over the occasion and rows of earlier steps, or one in SQL", m{"anyOf": []any{text, object(m{"sql": text}, "sql")}})
+		}
+		for _, k := range stepKeys[StepWord(word)] {
+			step[k] = properties[k]
+		}
+		steps = append(steps, object(step, word))
+	}
 	source := object(properties)
 	source["anyOf"] = one
 	schema := object(m{
@@ -114,7 +150,10 @@ func JSONSchema() ([]byte, error) {
 
 		"on_violation": ref("on_violation"),
 		"entities":     m{"type": "object", "minProperties": 1, "additionalProperties": ref("entity")},
-	}, "name", "seed", "clock", "entities")
+		"units":        says("dependent writes that are done together, or not at all, once for each occasion", mapOf(ref("unit"))),
+		"always":       says("conditions that must hold over the data after every load", mapOf(ref("invariant"))),
+	}, "name", "seed", "clock")
+	schema["anyOf"] = []any{m{"required": []string{"entities"}}, m{"required": []string{"units"}}}
 	schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	schema["title"] = "Even Sprout plan, edition 1"
 	schema["$defs"] = m{
@@ -126,31 +165,36 @@ func JSONSchema() ([]byte, error) {
 		"condition": m{"anyOf": []any{text, mapOf(m{"anyOf": []any{
 			ref("literal"), list(ref("literal")), m{"type": "object", "minProperties": 1, "maxProperties": 1, "properties": m{"not": whatever, "same": text}, "additionalProperties": false},
 		}})}},
-		"field": m{"anyOf": []any{ref("literal"), source}},
-		"given": m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{ref("literal"), m{"type": "object"}}})}}), list(list(ref("literal")))}},
-		"entity": object(m{
+		"field":  m{"anyOf": []any{ref("literal"), source}},
+		"given":  m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{ref("literal"), m{"type": "object"}}})}}), list(list(ref("literal")))}},
+		"source": source,
+		"rows_from": says("rows that stand in a file", object(m{
+			"file": says("CSV, TSV, NDJSON, JSON or XLSX; a relative file lies beside the plan; of a unit also -, standard input", text), "separator": says("of CSV: one character, or tab", text),
+			"sheet": says("of XLSX; else the first", text), "key": says("fields that tell a row", m{"anyOf": []any{text, list(text)}}),
+			"duplicates": says("which of several rows with one key counts", m{"enum": []string{"first", "last"}}),
+			"columns": says("fields to columns of the file", mapOf(m{"anyOf": []any{text, object(m{
+				"column": text, "as": says("the type of its cells", m{"enum": keysOf(rowTypes)}), "find": says("Entity.field whose value the cell holds, or an entity and several of its fields with their columns", m{"anyOf": []any{m{"type": "string", "pattern": `^[^.]+\.[^.]+$`},
+					m{"type": "object", "minProperties": 1, "maxProperties": 1, "additionalProperties": mapOf(text)}}}),
+			})}})),
+		}, "file", "columns")),
+		"operand": says("in quotes a text; else a number, a date, true, false or null, or an expression over the occasion, rows of earlier steps and the row itself",
+			m{"anyOf": []any{ref("literal"), object(m{"derive": text}, "derive"), object(m{"value": ref("literal")}, "value")}}),
+		"invariant": m{"anyOf": []any{text, object(m{"no": text, "where": text}, "no", "where"), object(m{"sql": text}, "sql")}},
+		"unit": object(rows(m{
+			"rows":      says("how many occasions are grown", m{"type": "integer", "minimum": 0, "maximum": uint64(maxRows)}),
+			"after":     says("entities and units that go before it", fieldNames),
+			"together":  says("how many occasions are in one transaction: 1 unless said otherwise", m{"anyOf": []any{m{"type": "integer", "minimum": 1, "maximum": maxTogether}, m{"const": "all"}}}),
+			"isolation": says("of its transactions", m{"enum": isolations}),
+			"steps":     says("what is done, in order", m{"type": "array", "minItems": 1, "items": m{"anyOf": steps}}),
+		}), "steps"),
+		"entity": object(rows(m{
 			"table": says("the table that takes the rows", text),
 			"rows":  says("how many are grown; existing: the rows of the table, which are read", m{"anyOf": []any{m{"type": "integer", "minimum": 0, "maximum": uint64(maxRows)}, m{"const": "existing"}}}),
 			"write": says("how rows are written: insert unless said otherwise", m{"anyOf": []any{m{"enum": modes}, write}}),
 			"keys":  says("planned, or given by the database", m{"enum": []string{"planned", "database"}}),
 
-			"on_violation": ref("on_violation"),
-			"per":          says("so many for each row of a parent", m{"type": "object", "properties": m{"via": text, "given": m{"enum": []string{"beside", "instead"}}}, "additionalProperties": ref("range")}),
-			"when":         ref("when"),
-			"draws":        says("drawn once, used by several fields, not stored", mapOf(source)),
-			"fields":       says("how each field gets its value", m{"anyOf": []any{m{"type": "null"}, mapOf(ref("field"))}}),
-			"unique":       says("groups of fields whose values together differ", list(m{"type": "array", "items": text, "minItems": 2})),
-			"given":        says("rows written by hand", ref("given")),
-			"rows_from": says("rows that stand in a file", object(m{
-				"file": says("CSV, TSV, NDJSON, JSON or XLSX; a relative file lies beside the plan", text), "separator": says("of CSV: one character, or tab", text),
-				"sheet": says("of XLSX; else the first", text), "key": says("fields that tell a row", m{"anyOf": []any{text, list(text)}}),
-				"duplicates": says("which of several rows with one key counts", m{"enum": []string{"first", "last"}}),
-				"columns": says("fields to columns of the file", mapOf(m{"anyOf": []any{text, object(m{
-					"column": text, "as": says("the type of its cells", m{"enum": keysOf(rowTypes)}), "find": says("Entity.field whose value the cell holds, or an entity and several of its fields with their columns", m{"anyOf": []any{m{"type": "string", "pattern": `^[^.]+\.[^.]+$`},
-						m{"type": "object", "minProperties": 1, "maxProperties": 1, "additionalProperties": mapOf(text)}}}),
-				})}})),
-			}, "file", "columns")),
-		}),
+			"when": ref("when"),
+		})),
 	}
 	return json.MarshalIndent(schema, "", "  ")
 }

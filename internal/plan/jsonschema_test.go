@@ -69,7 +69,7 @@ func compileSchema(t *testing.T) *jsonschema.Schema {
 // Every plan in the repository has the form that the JSON Schema describes.
 func TestEveryPlanMeetsTheSchema(t *testing.T) {
 	schema := compileSchema(t)
-	plans := map[string]string{"demo": demo.Entities, "draft": Draft(ferry(t), "ferry", "")}
+	plans := map[string]string{"demo": demo.Plan, "draft": Draft(ferry(t), "ferry", "")}
 	golden, err := os.ReadFile("testdata/edition1.yaml")
 	require.NoError(t, err)
 	plans["golden"] = string(golden)
@@ -98,9 +98,10 @@ func TestTheSchemaRefusesMistakes(t *testing.T) {
 		{"{before: clock, within: 400d}", "{before: clock, within: 400 days}"}, {"{kind: locality}", "{kind: lokality}"}, {"seed: larkwater-2026", ""},
 		{"per: {Passenger: 0..3}", "per: 0..3"}, {"[[pier, weekday, leaves_at]]", "[pier, weekday]"},
 		{"    rows: 9\n", "    rows_from: piers.csv\n"}, {"    rows: 9\n", "    rows_from: {file: piers.csv}\n"},
+		{"- clear: holiday_timetable", "- clean: holiday_timetable"}, {"together: all", "together: some"}, {"match: {id: Sailing.id}\n        set:", "where: {id: Sailing.id}\n        set:"}, {"{no: refunds,", "{none: refunds,"},
 	} {
-		require.Contains(t, demo.Entities, swap[0])
-		root := parse(&collector{}, []byte(strings.Replace(demo.Entities, swap[0], swap[1], 1)))
+		require.Contains(t, demo.Plan, swap[0])
+		root := parse(&collector{}, []byte(strings.Replace(demo.Plan, swap[0], swap[1], 1)))
 		require.NotNil(t, root)
 		assert.Error(t, schema.Validate(root.plain()), swap[1])
 	}

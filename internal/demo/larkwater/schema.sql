@@ -104,8 +104,9 @@ CREATE TABLE refunds (                   -- one for each cancelled booking
 );
 
 CREATE TABLE holiday_timetable (         -- replaced as a whole, every season
+  id          INTEGER       PRIMARY KEY,
   pier_id     INTEGER       NOT NULL REFERENCES piers (id),
   day         DATE          NOT NULL,
   leaves_at   TIME          NOT NULL,
-  PRIMARY KEY (pier_id, day, leaves_at)
+  UNIQUE (pier_id, day, leaves_at)
 );
