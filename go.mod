@@ -17,6 +17,7 @@ require (
 	github.com/zeebo/xxh3 v1.1.0
 	golang.org/x/term v0.48.0
 	golang.org/x/text v0.43.0
+	modernc.org/sqlite v1.62.0
 	zombiezen.com/go/sqlite v1.4.2
 )
 
@@ -50,7 +51,6 @@ require (
 	modernc.org/libc v1.80.1 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect
-	modernc.org/sqlite v1.62.0 // indirect
 )
 
 tool honnef.co/go/tools/cmd/staticcheck
