@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -218,6 +219,9 @@ func openRows(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
 
 // runUnits runs units, one after the other, and tells what each has done.
 func (a *app) runUnits(ctx context.Context, c *plan.Compiled, units []*plan.CompiledUnit, s store.Store, name string, o load.Options, again, statements bool, out *outputs) ([]*load.UnitResult, error) {
+	// Occasions are many small things that are soon forgotten: looking for them less often
+	// costs a few MiB and saves a fifth of the time.
+	defer debug.SetGCPercent(debug.SetGCPercent(400))
 	var results []*load.UnitResult
 	for i, u := range units {
 		o.Later = i < len(units)-1

@@ -338,7 +338,7 @@ func join(a, b grow.Type) grow.Type {
 
 // Parse reads a cell strictly as a type.
 func Parse(c Cell, t grow.Type) (grow.Value, error) {
-	bad := fmt.Errorf("%q is no %s", clip(c.Text), t)
+	bad := func() error { return fmt.Errorf("%q is no %s", clip(c.Text), t) } // made only where it is told
 	switch t {
 	case grow.Text:
 		return grow.String(c.Text), nil
@@ -346,18 +346,18 @@ func Parse(c Cell, t grow.Type) (grow.Value, error) {
 		v, err := grow.ParseDecimal(c.Text)
 		if err != nil || v.Type != grow.Integer || strings.Contains(c.Text, "_") {
 			if strings.ContainsAny(c.Text, ",'  ") {
-				return v, fmt.Errorf("%w: write it without separators of thousands", bad)
+				return v, fmt.Errorf("%w: write it without separators of thousands", bad())
 			}
-			return v, bad
+			return v, bad()
 		}
 		return v, nil
 	case grow.Decimal:
 		v, err := grow.ParseDecimal(c.Text)
 		if err != nil || strings.Contains(c.Text, "_") {
 			if strings.ContainsAny(c.Text, ",'  ") {
-				return v, fmt.Errorf("%w: write it with a point, and without separators of thousands", bad)
+				return v, fmt.Errorf("%w: write it with a point, and without separators of thousands", bad())
 			}
-			return v, bad
+			return v, bad()
 		}
 		v.Type = grow.Decimal
 		return v, nil
@@ -368,7 +368,7 @@ func Parse(c Cell, t grow.Type) (grow.Value, error) {
 		case "false", "0", "no":
 			return grow.Bool(false), nil
 		}
-		return grow.Value{}, fmt.Errorf("%w: true or false, yes or no, 1 or 0", bad)
+		return grow.Value{}, fmt.Errorf("%w: true or false, yes or no, 1 or 0", bad())
 	case grow.Date, grow.Timestamp:
 		if c.Kind == Number {
 			return serial(c, t)
@@ -390,11 +390,11 @@ func Parse(c Cell, t grow.Type) (grow.Value, error) {
 			return grow.Value{Type: grow.JSON, S: string(b)}, err
 		}
 		if !json.Valid([]byte(c.Text)) {
-			return grow.Value{}, bad
+			return grow.Value{}, bad()
 		}
 		return grow.Value{Type: grow.JSON, S: c.Text}, nil
 	}
-	return grow.Value{}, bad
+	return grow.Value{}, bad()
 }
 
 // serial reads the number of days since 1899-12-30 that sheets keep for dates.

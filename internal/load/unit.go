@@ -7,13 +7,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
-	"evensprout/internal/schema"
 	"evensprout/internal/store"
 
 	"github.com/google/uuid"
@@ -78,7 +79,7 @@ type unitRun struct {
 	steps  []*unitStep
 	result *UnitResult
 	salt   string // tells a run that repeats what is done from the first one
-	watch  bool   // somebody has done occasions before: they are looked for first
+	ledger ledger // which occasions are done; nil without a journal
 	counts map[occasionName]uint32
 	set    bool // many occasions can be done at once, see atOnce
 	keys   [][]keyOfStep
@@ -111,13 +112,13 @@ func RunUnit(ctx context.Context, c *plan.Compiled, u *plan.CompiledUnit, s stor
 	defer r.close()
 	r.result = &UnitResult{Unit: u.Plan.Name, Together: u.Plan.Together, DryRun: o.DryRun}
 	l.reset()
-	if err := r.prepareSteps(ctx); err != nil {
-		return nil, err
-	}
 	if o.Journal != nil {
 		if err := r.openUnit(ctx, insist); err != nil {
 			return nil, err
 		}
+	}
+	if err := r.prepareSteps(ctx); err != nil {
+		return nil, errors.Join(err, r.forgetUnit(ctx))
 	}
 	err = r.run(ctx)
 	if err == nil {
@@ -180,6 +181,7 @@ func (r *unitRun) openUnit(ctx context.Context, insist bool) error {
 			return err
 		}
 		j.part = 1
+		known := false
 		for _, e := range earlier {
 			j.part = e.Part + 1
 			if e.State == StateWithdrawing {
@@ -188,10 +190,15 @@ func (r *unitRun) openUnit(ctx context.Context, insist bool) error {
 			if e.State == StateWithdrawn {
 				continue
 			}
-			r.watch = true
+			known = true
 			if insist && e.State == StateDone {
 				r.salt = fmt.Sprintf("after load %d", e.Number) // the same when it is done again after a crash
 			}
+		}
+		if r.traits.Writers == 1 {
+			r.ledger = &packedLedger{run: r, done: map[occasionName]int64{}, read: map[int64]int{}, ended: map[int64]bool{}}
+		} else {
+			r.ledger = &rowLedger{run: r, watch: known}
 		}
 		if err := r.keysOfLoads(ctx); err != nil || r.o.DryRun {
 			return err
@@ -318,15 +325,65 @@ func (r *unitRun) run(ctx context.Context) error {
 	if r.clears() {
 		return r.whole(ctx, total)
 	}
+	if size <= pieceSize {
+		return r.small(ctx, total, size)
+	}
 	for first := uint64(0); first < total; first += size {
-		if err := r.transaction(ctx, first, min(size, total-first)); err != nil {
+		if err := r.large(ctx, first, min(size, total-first)); err != nil {
 			return err
 		}
-		if r.o.Progress != nil {
-			r.o.Progress(min(first+size, total), total)
-		}
+		r.progressed(min(first+size, total), total)
 	}
 	return nil
+}
+
+func (r *unitRun) progressed(done, total uint64) {
+	if r.o.Progress != nil {
+		r.o.Progress(done, total)
+	}
+}
+
+// small does transactions whose occasions stand in memory. The next ones are grown while
+// those before are written.
+func (r *unitRun) small(ctx context.Context, total, size uint64) error {
+	type grown struct {
+		xs  []*occasion
+		err error
+	}
+	ahead := make(chan grown, 1)
+	ctx, stop := context.WithCancel(ctx)
+	var growing sync.WaitGroup
+	defer growing.Wait() // the file is closed once nobody reads it
+	defer stop()
+	growing.Go(func() {
+		defer close(ahead)
+		block := max(size, pieceSize/size*size)
+		for first := uint64(0); first < total; first += block {
+			xs, err := r.occasions(first, min(block, total-first))
+			select {
+			case ahead <- grown{xs, err}:
+			case <-ctx.Done():
+				return
+			}
+			if err != nil {
+				return
+			}
+		}
+	})
+	first := uint64(0)
+	for g := range ahead {
+		if g.err != nil {
+			return g.err
+		}
+		for xs := range slices.Chunk(g.xs, int(size)) {
+			if err := r.attempt(ctx, first, func() error { return r.fenced(ctx, xs) }); err != nil {
+				return err
+			}
+			first += uint64(len(xs))
+			r.progressed(first, total)
+		}
+	}
+	return ctx.Err()
 }
 
 func (r *unitRun) clears() bool {
@@ -351,7 +408,7 @@ func (r *unitRun) whole(ctx context.Context, total uint64) error {
 	r.counts = map[occasionName]uint32{}
 	name := r.named(h.Sum(nil), 0)
 	return r.attempt(ctx, 0, func() error {
-		fresh, err := r.fence(ctx, []occasionName{name})
+		fresh, err := r.fresh(ctx, []occasionName{name})
 		if err != nil {
 			return err
 		}
@@ -408,7 +465,7 @@ func (r *unitRun) occasions(first, n uint64) ([]*occasion, error) {
 	g := r.grower()
 	for at := first; at < first+n; {
 		row := r.rowAt(at)
-		count := first + n - at
+		count := min(first+n-at, 64) // few, so that a line is in memory still when it is named
 		if row.Side {
 			count = min(count, uint64(len(e.Side))-row.N)
 		}
@@ -454,27 +511,11 @@ func (r *unitRun) translateOccasions(b *grow.Batch) {
 	}
 }
 
-// transaction does occasions in one transaction.
-func (r *unitRun) transaction(ctx context.Context, first, n uint64) error {
-	var names [][]*occasion // grown once: a second attempt must not count equal lines again
-	for from := first; from < first+n && n <= pieceSize; from += pieceSize {
-		piece, err := r.occasions(from, min(pieceSize, first+n-from))
-		if err != nil {
-			return err
-		}
-		names = append(names, piece)
-	}
+// large does occasions in one transaction, which are too many to stand in memory.
+func (r *unitRun) large(ctx context.Context, first, n uint64) error {
 	counts := r.counts
 	return r.attempt(ctx, first, func() error {
-		if names != nil {
-			for _, piece := range names {
-				if err := r.fenced(ctx, piece); err != nil {
-					return err
-				}
-			}
-			return nil
-		}
-		r.counts = copyCounts(counts)
+		r.counts = maps.Clone(counts) // a second attempt must not count equal lines again
 		for from := first; from < first+n; from += pieceSize {
 			piece, err := r.occasions(from, min(pieceSize, first+n-from))
 			if err == nil {
@@ -488,14 +529,6 @@ func (r *unitRun) transaction(ctx context.Context, first, n uint64) error {
 	})
 }
 
-func copyCounts(m map[occasionName]uint32) map[occasionName]uint32 {
-	out := make(map[occasionName]uint32, len(m))
-	for k, v := range m {
-		out[k] = v
-	}
-	return out
-}
-
 // fenced does the occasions of a piece that are not done yet.
 func (r *unitRun) fenced(ctx context.Context, piece []*occasion) error {
 	names := make([]occasionName, len(piece))
@@ -503,7 +536,7 @@ func (r *unitRun) fenced(ctx context.Context, piece []*occasion) error {
 		names[i] = x.name
 		clear(x.known)
 	}
-	fresh, err := r.fence(ctx, names)
+	fresh, err := r.fresh(ctx, names)
 	if err != nil {
 		return err
 	}
@@ -525,6 +558,11 @@ func (r *unitRun) attempt(ctx context.Context, first uint64, do func() error) er
 		r.touched = make([]int64, len(r.steps))
 		if err := r.begin(ctx); err != nil {
 			return err
+		}
+		if r.ledger != nil {
+			if err := r.ledger.begin(ctx); err != nil {
+				return err
+			}
 		}
 		if err := do(); err != nil {
 			return err
@@ -555,8 +593,13 @@ func (r *unitRun) finishUnit(ctx context.Context) error {
 		}
 		return r.took()
 	}
-	if r.undoes() {
+	if r.journal != nil {
 		r.at, r.seq = chunkKey{load: r.journal.number, family: familyUnit, first: int64(r.first)}, 0
+		if err := r.ledger.end(ctx); err != nil {
+			return err
+		}
+	}
+	if r.undoes() {
 		packets, err := r.undo.pack()
 		if err == nil {
 			err = r.keepPackets(ctx, r.unit.Plan.Name, "", contentUnit, packets)
@@ -573,6 +616,9 @@ func (r *unitRun) finishUnit(ctx context.Context) error {
 	}
 	r.tx = nil
 	r.result.Transactions++
+	if r.ledger != nil {
+		r.ledger.committed()
+	}
 	return r.took()
 }
 
@@ -597,82 +643,6 @@ func (r *unitRun) took() error {
 		}
 	}
 	return nil
-}
-
-// fence writes occasions down as done: the first statement of their transaction. Another
-// process that does one of them waits here, and then leaves it out. It returns the
-// places of those that are not done.
-func (r *unitRun) fence(ctx context.Context, names []occasionName) ([]int, error) {
-	all := make([]int, len(names))
-	for i := range all {
-		all[i] = i
-	}
-	if r.journal == nil {
-		return all, nil
-	}
-	of := r.journal.tables.Occasions
-	if of == nil {
-		return all, nil // a dry run before any unit was run
-	}
-	column := of.Column("name")
-	value := func(n occasionName) grow.Value { return grow.Value{Type: grow.Bytes, S: string(n[:])} }
-	if r.watch || r.o.DryRun {
-		rows := make([][]grow.Value, len(names))
-		for i, n := range names {
-			rows[i] = []grow.Value{value(n)}
-		}
-		laid, err := r.tx.Lay(ctx, []*schema.Column{column}, rows)
-		if err != nil {
-			return nil, err
-		}
-		mine := 0
-		look := &store.Step{Table: of, Match: []store.Matched{{Column: column}}, Read: []*schema.Column{of.Column("load")}}
-		err = laid.Look(ctx, look, func(n int64, row []grow.Value) error {
-			all[n] = -1
-			if row[0].N == r.journal.number && r.journal.number > 0 {
-				mine++
-			}
-			return nil
-		})
-		if err != nil {
-			return nil, err
-		}
-		r.done += int64(mine) // by this run: their commit was not answered
-		r.earlier -= int64(mine)
-		all = slices.DeleteFunc(all, func(i int) bool { return i < 0 })
-	}
-	if r.o.DryRun || len(all) == 0 {
-		return all, nil
-	}
-	into := store.Into{Table: of, Columns: of.Columns, Fields: []int{0, 1}}
-	var err error
-	if len(all) == 1 {
-		err = r.tx.Add(ctx, of, cells(of, "name", value(names[all[0]]), "load", r.journal.number))
-	} else {
-		_, err = r.tx.Insert(ctx, into, func(yield func(*grow.Batch) bool) {
-			for _, i := range all {
-				if !yield(&grow.Batch{Len: 1, Width: 2, Values: []grow.Value{value(names[i]), grow.Int(r.journal.number)}}) {
-					return
-				}
-			}
-		})
-	}
-	var v *store.Violation
-	if errors.As(err, &v) && v.Kind == store.Unique {
-		r.watch = true
-		return nil, &store.Fault{Kind: store.Transient, Message: "another process did some of these occasions at the same time", Err: v}
-	}
-	return all, err
-}
-
-// unfence takes an occasion that was rejected off those that are done.
-func (r *unitRun) unfence(ctx context.Context, x *occasion) error {
-	if r.journal == nil || r.o.DryRun {
-		return nil
-	}
-	of := r.journal.tables.Occasions
-	_, err := r.tx.Delete(ctx, of, cells(of, "name", grow.Value{Type: grow.Bytes, S: string(x.name[:])}))
-	return err
 }
 
 // conclude writes down that the run is done, or takes its entry back if it did nothing.
@@ -717,8 +687,10 @@ func (r *unitRun) policy(kind store.ViolationKind) plan.Policy {
 
 // reject leaves an occasion out.
 func (r *unitRun) reject(ctx context.Context, x *occasion, refusal *Refusal) error {
-	if err := r.unfence(ctx, x); err != nil {
-		return err
+	if r.ledger != nil {
+		if err := r.ledger.forget(ctx, x.name); err != nil {
+			return err
+		}
 	}
 	if most := r.o.MaxRejects; most > 0 && r.result.Rejected+int64(len(r.refused))+1 > most {
 		return &TooMany{refusal, most}

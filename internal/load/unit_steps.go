@@ -24,6 +24,18 @@ type unitStep struct {
 	key    *schema.Column // the key that the database gives to such a row; nil if it does not
 	rowKey []*schema.Column
 	kept   []*schema.Column // what is kept of a row that is changed, behind its key
+	keeps  bool             // that is kept
+
+	columns  []*schema.Column // of inputs
+	look     *store.Step      // at the rows, before anything else
+	change   *store.Step
+	remove   *store.Step
+	insert   *store.Step // nil unless a row is added
+	after    *store.Step // at changed rows; nil if they are known by their keys
+	afterKey *store.Step
+	computes bool // what a row holds after a change follows from what it held before
+
+	one []grow.Value // values of the only occasion, used again
 }
 
 // laidInput is a value of a statement: a slot, in the type of a column.
@@ -75,8 +87,54 @@ func (r *unitRun) prepareSteps(context.Context) error {
 				s.kept = append(s.kept, c)
 			}
 		}
+		for _, in := range s.inputs {
+			s.columns = append(s.columns, in.column)
+		}
+		if err := r.prepareStatements(s); err != nil {
+			return err
+		}
 	}
 	r.set, r.keys = r.canDoManyAtOnce()
+	r.set = r.set && r.traits.Writers > 1 // else statements go nowhere, and cost less than a temporary table
+	return nil
+}
+
+// prepareStatements makes what is asked of the store for a step.
+func (r *unitRun) prepareStatements(s *unitStep) error {
+	s.keeps = r.undoes() && len(s.rowKey) > 0
+	if !r.undoes() && s.Key == nil {
+		s.key = nil // nobody asks for it
+	}
+	s.look = &store.Step{Table: s.Table, Match: s.match, Lock: store.ForWrite}
+	s.change = &store.Step{Table: s.Table, Match: s.match, Set: s.set}
+	s.remove = &store.Step{Table: s.Table, Match: s.match}
+	switch {
+	case s.Word == plan.StepFind:
+		s.look.Read = s.Read
+		if !r.unit.Changes(s.Table) {
+			s.look.Lock = store.ForShare // what is found must stay true until the unit is done
+		}
+	case s.Word == plan.StepDelete:
+		s.look.Read = s.Table.Columns
+	case s.keeps:
+		s.look.Read = slices.Concat(s.rowKey, s.kept)
+		if s.computes = s.canCompute(); !s.computes {
+			s.change.Read = s.look.Read
+		}
+		s.after = &store.Step{Table: s.Table, Match: s.match, Read: s.look.Read}
+		s.afterKey = &store.Step{Table: s.Table, Read: s.look.Read}
+		for i, c := range s.rowKey {
+			s.afterKey.Match = append(s.afterKey.Match, store.Matched{Column: c, Input: i})
+		}
+		for _, a := range s.set {
+			if slices.Contains(s.rowKey, a.Column) {
+				return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("%s changes the primary key of %s, which a withdrawal could not follow", s.Label(), s.Table.Name), Hint: "load with --no-undo, or delete the row and insert another"}
+			}
+			if slices.ContainsFunc(s.match, func(m store.Matched) bool { return m.Column == a.Column }) {
+				s.after = nil // what was matched is no longer true of them
+			}
+		}
+	}
 	return nil
 }
 
@@ -131,10 +189,86 @@ func (s *unitStep) prepareRow(input func(int, *schema.Column) int) {
 			add(a.Column, a.Expr.Input)
 		}
 	}
+	s.insert = &store.Step{Table: s.Table}
+	for i, c := range s.into.Columns {
+		s.insert.Set = append(s.insert.Set, store.Assigned{Column: c, Expr: schema.Given(s.into.Fields[i])})
+	}
 	// Its key is asked for also where only a withdrawal needs it.
 	if len(s.rowKey) == 1 && s.rowKey[0].Default && !slices.Contains(s.into.Columns, s.rowKey[0]) {
 		s.key = s.rowKey[0]
 	}
+}
+
+// canCompute tells whether what rows hold after a change follows exactly from what they
+// held before: by whole numbers and decimals, without a trigger, and nothing restamps.
+func (s *unitStep) canCompute() bool {
+	if len(s.Table.Triggers) > 0 || len(s.kept) != len(s.set) {
+		return false
+	}
+	exact := true
+	for _, a := range s.set {
+		if a.Expr.Op == schema.OpInput {
+			exact = exact && (a.Column.Kind == schema.Integer || a.Column.Kind == schema.Decimal || a.Column.Kind == schema.Date || a.Column.Kind == schema.Boolean)
+			continue
+		}
+		a.Expr.Visit(func(e *schema.Expr) {
+			switch e.Op {
+			case schema.OpColumn:
+				exact = exact && e.Column == a.Column && (e.Column.Kind == schema.Integer || e.Column.Kind == schema.Decimal)
+			case schema.OpInput, schema.OpAdd, schema.OpSubtract:
+			default:
+				exact = false
+			}
+		})
+	}
+	return exact
+}
+
+// compute makes what a row holds after a change of what it held before; ok is false if it
+// does not fit into a value.
+func (s *unitStep) compute(before, values []grow.Value) (after []grow.Value, ok bool) {
+	after = slices.Clone(before)
+	for i, c := range s.kept {
+		at := slices.IndexFunc(s.set, func(a store.Assigned) bool { return a.Column == c })
+		v, ok := computed(s.set[at].Expr, before[len(s.rowKey)+i], values)
+		if !ok {
+			return nil, false
+		}
+		after[len(s.rowKey)+i] = v
+	}
+	return after, true
+}
+
+func computed(e *schema.Expr, column grow.Value, values []grow.Value) (grow.Value, bool) {
+	switch e.Op {
+	case schema.OpColumn:
+		return column, true
+	case schema.OpInput:
+		return values[e.Input], true
+	}
+	a, okA := computed(e.Args[0], column, values)
+	b, okB := computed(e.Args[1], column, values)
+	if !okA || !okB || a.IsNull() || b.IsNull() {
+		return grow.Value{}, okA && okB
+	}
+	whole := a.Type == grow.Integer && b.Type == grow.Integer
+	if a.Type != grow.Integer && a.Type != grow.Decimal || b.Type != grow.Integer && b.Type != grow.Decimal {
+		return a, false
+	}
+	scale := max(a.Scale, b.Scale)
+	x, okX := a.Rescale(scale)
+	y, okY := b.Rescale(scale)
+	const room = 1 << 62 // a sum of two smaller numbers fits
+	if !okX || !okY || x.N >= room || x.N <= -room || y.N >= room || y.N <= -room {
+		return a, false
+	}
+	if e.Op == schema.OpSubtract {
+		y.N = -y.N
+	}
+	if x.N += y.N; whole {
+		x.Type = grow.Integer
+	}
+	return x, true
 }
 
 // value is a value of an occasion; of an expression it is computed when it is first
@@ -170,8 +304,14 @@ func (r *unitRun) value(x *occasion, slot int) (grow.Value, error) {
 // values are the values of a step's statements, for each occasion.
 func (r *unitRun) values(s *unitStep, xs []*occasion) ([][]grow.Value, error) {
 	out := make([][]grow.Value, len(xs))
+	if s.one == nil {
+		s.one = make([]grow.Value, len(s.inputs))
+	}
 	for i, x := range xs {
-		row := make([]grow.Value, len(s.inputs))
+		row := s.one
+		if len(xs) > 1 {
+			row = make([]grow.Value, len(s.inputs))
+		}
 		for j, in := range s.inputs {
 			v, err := r.value(x, in.slot)
 			if err != nil {
@@ -184,23 +324,29 @@ func (r *unitRun) values(s *unitStep, xs []*occasion) ([][]grow.Value, error) {
 	return out, nil
 }
 
-func (s *unitStep) columns() []*schema.Column {
-	columns := make([]*schema.Column, len(s.inputs))
-	for i, in := range s.inputs {
-		columns[i] = in.column
-	}
-	return columns
-}
-
 // piece does occasions that are not done yet.
 func (r *unitRun) piece(ctx context.Context, xs []*occasion) error {
 	if r.set && len(xs) > 1 {
 		// Few at a time are not worth a temporary table.
 		if layers := r.layers(xs); len(layers)*4 <= len(xs) {
-			done, err := r.atOnce(ctx, layers, len(xs))
+			done, err := r.inLayers(ctx, layers)
+			if done {
+				r.atonce += int64(len(xs))
+			}
 			if done || err != nil {
 				return err
 			}
+		}
+	}
+	if len(xs) > 1 {
+		// One by one, but under one mark: what is refused is the exception.
+		layers := make([][]*occasion, len(xs))
+		for i := range xs {
+			layers[i] = xs[i : i+1]
+		}
+		done, err := r.inLayers(ctx, layers)
+		if done || err != nil {
+			return err
 		}
 	}
 	for _, x := range xs {
@@ -226,10 +372,10 @@ func (r *unitRun) backTo(m mark) {
 	r.undo.sections, r.touched = r.undo.sections[:m.sections], slices.Clone(m.touched)
 }
 
-// atOnce does layers of occasions, each by one statement for every step. If anything is
-// refused, it takes them back, and they are to be done one by one: that tells which it
-// is, and what is true of those before it.
-func (r *unitRun) atOnce(ctx context.Context, layers [][]*occasion, n int) (bool, error) {
+// inLayers does layers of occasions, each by one statement for every step. If anything is
+// refused, it takes them all back, and they are to be done again, each under a mark of its
+// own: that tells which it is, and what is true of those before it.
+func (r *unitRun) inLayers(ctx context.Context, layers [][]*occasion) (bool, error) {
 	const name = "evensprout_piece"
 	m := r.mark()
 	if err := r.tx.Savepoint(ctx, name); err != nil {
@@ -250,12 +396,16 @@ func (r *unitRun) atOnce(ctx context.Context, layers [][]*occasion, n int) (bool
 			}
 			return false, r.tx.Release(ctx, name)
 		}
+		if err == nil {
+			err = ctx.Err()
+		}
 		if err != nil {
 			return false, err
 		}
 	}
-	r.done += int64(n)
-	r.atonce += int64(n)
+	for _, layer := range layers {
+		r.done += int64(len(layer))
+	}
 	return true, r.tx.Release(ctx, name)
 }
 
@@ -337,17 +487,12 @@ func (r *unitRun) find(ctx context.Context, s *unitStep, xs []*occasion) error {
 	if err != nil {
 		return err
 	}
-	laid, err := r.tx.Lay(ctx, s.columns(), values)
+	laid, err := r.tx.Lay(ctx, s.columns, values)
 	if err != nil {
 		return err
 	}
-	// What is found must stay true until the unit is done.
-	lock := store.ForShare
-	if r.unit.Changes(s.Table) {
-		lock = store.ForWrite
-	}
 	counts := make([]uint64, len(xs))
-	err = laid.Look(ctx, &store.Step{Table: s.Table, Match: s.match, Read: s.Read, Lock: lock}, func(n int64, row []grow.Value) error {
+	err = laid.Look(ctx, s.look, func(n int64, row []grow.Value) error {
 		counts[n]++
 		for i, c := range s.Read {
 			for j := range r.unit.Slots {
@@ -496,15 +641,12 @@ func (r *unitRun) add(ctx context.Context, s *unitStep, xs []*occasion, values [
 			_, err = r.tx.Insert(ctx, s.into, rows)
 			return nil, err
 		}
-		var row []store.Cell
-		for i, c := range s.into.Columns {
-			row = append(row, store.Cell{Column: c, Value: values[0][s.into.Fields[i]]})
+		laid, err := r.tx.Lay(ctx, s.columns, values)
+		if err != nil {
+			return nil, err
 		}
-		if s.key != nil {
-			key, err := r.tx.AddUnkeyed(ctx, s.Table, s.key, row)
-			return []grow.Value{key}, err
-		}
-		return nil, r.tx.Add(ctx, s.Table, row)
+		key, err := laid.Add(ctx, s.insert, s.key)
+		return []grow.Value{key}, err
 	}
 	var keys []grow.Value
 	var err error
@@ -567,12 +709,12 @@ func (r *unitRun) upsertRows(ctx context.Context, s *unitStep, xs []*occasion, c
 	if err != nil {
 		return err
 	}
-	laid, err := r.tx.Lay(ctx, s.columns(), values)
+	laid, err := r.tx.Lay(ctx, s.columns, values)
 	if err != nil {
 		return err
 	}
 	there := make([]bool, len(xs))
-	if err := laid.Look(ctx, &store.Step{Table: s.Table, Match: s.match, Lock: store.ForWrite}, func(n int64, _ []grow.Value) error {
+	if err := laid.Look(ctx, s.look, func(n int64, _ []grow.Value) error {
 		there[n] = true
 		return nil
 	}); err != nil {
@@ -640,21 +782,29 @@ func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, value
 	if err := s.fits(xs, values, columns, inputs); err != nil {
 		return nil, err
 	}
-	laid, err := r.tx.Lay(ctx, s.columns(), values)
+	laid, err := r.tx.Lay(ctx, s.columns, values)
 	if err != nil {
 		return nil, err
 	}
-	keep := r.undoes() && len(s.rowKey) > 0
-	look := &store.Step{Table: s.Table, Match: s.match, Lock: store.ForWrite}
-	if keep {
-		look.Read = slices.Concat(s.rowKey, s.kept)
-	}
 	counts := make([]uint64, len(xs))
-	var before [][]grow.Value
-	err = laid.Look(ctx, look, func(n int64, row []grow.Value) error {
+	if len(xs) == 1 && !s.keeps && s.Word == plan.StepUpdate && r.traits.CountsMatches {
+		n, _, err := laid.Change(ctx, s.change, nil) // what it has done too much is taken back
+		counts[0] = uint64(n)
+		return counts, err
+	}
+	var before, after [][]grow.Value
+	computes := s.computes
+	err = laid.Look(ctx, s.look, func(n int64, row []grow.Value) error {
 		counts[n]++
-		if keep {
-			before = append(before, slices.Clone(row))
+		if !s.keeps {
+			return nil
+		}
+		before = append(before, slices.Clone(row))
+		if computes {
+			var next []grow.Value
+			if next, computes = s.compute(row, values[n]); computes {
+				after = append(after, next)
+			}
 		}
 		return nil
 	})
@@ -666,60 +816,52 @@ func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, value
 			return counts, nil // told by the caller: nothing is written
 		}
 	}
-	if _, err := laid.Change(ctx, &store.Step{Table: s.Table, Match: s.match, Set: s.set}); err != nil {
-		return nil, err
+	found := map[string][]grow.Value{}
+	note := func(row []grow.Value) error {
+		found[keyOfValues(row[:len(s.rowKey)])] = slices.Clone(row)
+		return nil
 	}
-	if !keep || len(before) == 0 {
-		return counts, nil
+	_, shown, err := laid.Change(ctx, s.change, note)
+	if err != nil || len(before) == 0 {
+		return counts, err
 	}
-	after, err := r.lookAgain(ctx, s, laid, before)
-	if err != nil {
-		return nil, err
+	if !computes {
+		if !shown {
+			if err := r.lookAgain(ctx, s, laid, before, note); err != nil {
+				return nil, err
+			}
+		}
+		after = make([][]grow.Value, len(before))
+		for i, row := range before {
+			if after[i] = found[keyOfValues(row[:len(s.rowKey)])]; after[i] == nil {
+				return nil, s.lost()
+			}
+		}
 	}
 	r.undo.changed(s, before, after)
 	return counts, nil
 }
 
-// lookAgain reads what rows hold that were changed, in the order of before.
-func (r *unitRun) lookAgain(ctx context.Context, s *unitStep, laid store.Occasions, before [][]grow.Value) ([][]grow.Value, error) {
-	k := len(s.rowKey)
-	look := &store.Step{Table: s.Table, Match: s.match, Read: slices.Concat(s.rowKey, s.kept)}
-	if slices.ContainsFunc(s.set, func(a store.Assigned) bool {
-		return slices.Contains(s.rowKey, a.Column) || slices.ContainsFunc(s.match, func(m store.Matched) bool { return m.Column == a.Column })
-	}) {
-		// What was matched is no longer true of them.
+// lost tells of a row that cannot be found again.
+func (s *unitStep) lost() error {
+	return fmt.Errorf("a row of %s is gone that %s has just changed: a trigger?", s.Table.Name, s.Label())
+}
+
+// lookAgain reads what rows hold that were changed.
+func (r *unitRun) lookAgain(ctx context.Context, s *unitStep, laid store.Occasions, before [][]grow.Value, note func([]grow.Value) error) error {
+	look := s.after
+	if look == nil {
 		keys := make([][]grow.Value, len(before))
-		look.Match = nil
-		for i, c := range s.rowKey {
-			look.Match = append(look.Match, store.Matched{Column: c, Input: i})
-			fresh := slices.IndexFunc(s.set, func(a store.Assigned) bool { return a.Column == c })
-			if fresh >= 0 {
-				return nil, fmt.Errorf("%s changes the primary key of %s, which a withdrawal could not follow: load with --no-undo, or delete the row and insert another", s.Label(), s.Table.Name)
-			}
-		}
 		for i, row := range before {
-			keys[i] = row[:k]
+			keys[i] = row[:len(s.rowKey)]
 		}
 		var err error
 		if laid, err = r.tx.Lay(ctx, s.rowKey, keys); err != nil {
-			return nil, err
+			return err
 		}
+		look = s.afterKey
 	}
-	found := map[string][]grow.Value{}
-	err := laid.Look(ctx, look, func(_ int64, row []grow.Value) error {
-		found[keyOfValues(row[:k])] = slices.Clone(row)
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	after := make([][]grow.Value, len(before))
-	for i, row := range before {
-		if after[i] = found[keyOfValues(row[:k])]; after[i] == nil {
-			return nil, fmt.Errorf("a row of %s is gone that %s has just changed: a trigger?", s.Table.Name, s.Label())
-		}
-	}
-	return after, nil
+	return laid.Look(ctx, look, func(_ int64, row []grow.Value) error { return note(row) })
 }
 
 // keyOfValues is a text that differs where values do.
@@ -737,14 +879,13 @@ func (r *unitRun) deleteRows(ctx context.Context, s *unitStep, xs []*occasion) e
 	if err != nil {
 		return err
 	}
-	laid, err := r.tx.Lay(ctx, s.columns(), values)
+	laid, err := r.tx.Lay(ctx, s.columns, values)
 	if err != nil {
 		return err
 	}
-	look := &store.Step{Table: s.Table, Match: s.match, Read: s.Table.Columns, Lock: store.ForWrite}
 	counts := make([]uint64, len(xs))
 	var before [][]grow.Value
-	err = laid.Look(ctx, look, func(n int64, row []grow.Value) error {
+	err = laid.Look(ctx, s.look, func(n int64, row []grow.Value) error {
 		counts[n]++
 		before = append(before, slices.Clone(row))
 		return nil
@@ -760,8 +901,7 @@ func (r *unitRun) deleteRows(ctx context.Context, s *unitStep, xs []*occasion) e
 			return err
 		}
 	}
-	_, err = laid.Remove(ctx, &store.Step{Table: s.Table, Match: s.match})
-	return err
+	return laid.Remove(ctx, s.remove)
 }
 
 // keepRemoved keeps rows that are about to be deleted, and in front of them those that

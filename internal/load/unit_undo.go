@@ -44,8 +44,12 @@ type undoSection struct {
 	Table   string   `json:"table"`
 	Key     []string `json:"key,omitempty"`
 	Columns []string `json:"columns,omitempty"`
-	Rows    int      `json:"rows"`
 	values  [][]grow.Value
+}
+
+// alike tells whether another section is about the same columns in the same way.
+func (s *undoSection) alike(o undoSection) bool {
+	return s.Step == o.Step && s.Kind == o.Kind && s.Table == o.Table && slices.Equal(s.Key, o.Key) && slices.Equal(s.Columns, o.Columns)
 }
 
 // undoLog is what a transaction did, in order.
@@ -53,8 +57,7 @@ type undoLog struct{ sections []undoSection }
 
 // add adds rows; those of the same step and table go into one section.
 func (u *undoLog) add(s undoSection) {
-	s.Rows = len(s.values)
-	if s.Rows > 0 {
+	if len(s.values) > 0 {
 		u.sections = append(u.sections, s)
 	}
 }
@@ -114,6 +117,8 @@ func (u *undoLog) pack() ([]packet, error) {
 	var buf bytes.Buffer
 	var w *flate.Writer
 	rows := int64(0)
+	var heads []undoSection
+	var b []byte
 	end := func() error {
 		if rows == 0 {
 			return nil
@@ -127,18 +132,24 @@ func (u *undoLog) pack() ([]packet, error) {
 	for _, s := range u.sections {
 		for values := range slices.Chunk(s.values, part) {
 			if rows == 0 {
+				heads = nil
 				buf.Reset()
 				if w == nil {
 					w, _ = flate.NewWriter(&buf, flate.BestSpeed) // the level is valid
 				}
 				w.Reset(&buf)
 			}
-			s.Rows = len(values)
-			head, err := json.Marshal(s)
-			if err != nil {
-				return nil, err
+			// A head that stood before is known by its number, from 1.
+			at := slices.IndexFunc(heads, s.alike)
+			if b = binary.AppendUvarint(b[:0], uint64(at+1)); at < 0 {
+				head, err := json.Marshal(s)
+				if err != nil {
+					return nil, err
+				}
+				heads = append(heads, s)
+				b = append(binary.AppendUvarint(b, uint64(len(head))), head...)
 			}
-			b := append(binary.AppendUvarint(nil, uint64(len(head))), head...)
+			b = binary.AppendUvarint(b, uint64(len(values)))
 			for _, row := range values {
 				for i := range row {
 					b = appendPacked(b, &row[i])
@@ -160,24 +171,37 @@ func (u *undoLog) pack() ([]packet, error) {
 // unpackUndo reads the sections of a packet.
 func unpackUndo(body []byte) ([]undoSection, error) {
 	r := bufio.NewReader(flate.NewReader(bytes.NewReader(body)))
-	var out []undoSection
+	var out, heads []undoSection
 	for {
 		if _, err := r.Peek(1); errors.Is(err, io.EOF) {
 			return out, nil
 		}
-		head, err := readText(r)
-		if err != nil {
+		at, err := binary.ReadUvarint(r)
+		if err == nil && at == 0 {
+			var head string
+			var s undoSection
+			if head, err = readText(r); err == nil {
+				err = json.Unmarshal([]byte(head), &s)
+			}
+			heads = append(heads, s)
+			at = uint64(len(heads))
+		}
+		if err != nil || at > uint64(len(heads)) {
 			return nil, errors.Join(errPacket, err)
 		}
-		var s undoSection
-		if err := json.Unmarshal([]byte(head), &s); err != nil {
+		s := heads[at-1]
+		rows, err := binary.ReadUvarint(r)
+		if err != nil {
 			return nil, errors.Join(errPacket, err)
 		}
 		width := len(s.Key) + len(s.Columns)
 		if s.Kind == undoChanged {
 			width += len(s.Columns)
 		}
-		for range s.Rows {
+		if width == 0 {
+			return nil, errPacket // rows of nothing would have no end
+		}
+		for range rows {
 			row := make([]grow.Value, width)
 			for i := range row {
 				if row[i], err = readPacked(r); err != nil {
@@ -363,9 +387,8 @@ func (v *unitWithdrawal) gather(ctx context.Context, s undoSection) error {
 	}
 	v.rows += len(s.values)
 	for _, p := range v.pending {
-		if p.Step == s.Step && p.Kind == s.Kind && p.Table == s.Table && slices.Equal(p.Columns, s.Columns) {
+		if p.alike(s) {
 			p.values = append(p.values, s.values...)
-			p.Rows = len(p.values)
 			return nil
 		}
 	}
@@ -430,7 +453,7 @@ func (v *unitWithdrawal) leave(t *schema.Table, key []*schema.Column, row []grow
 func (v *unitWithdrawal) section(ctx context.Context, s undoSection) error {
 	t := v.db.Table(s.Table)
 	if t == nil {
-		v.out.Left += int64(s.Rows)
+		v.out.Left += int64(len(s.values))
 		return nil
 	}
 	var columns []*schema.Column
@@ -510,11 +533,10 @@ func (v *unitWithdrawal) section(ctx context.Context, s undoSection) error {
 	}
 	if s.Kind == undoAdded {
 		v.of(t.Name).Removed += int64(len(rows))
-		_, err = laid.Remove(ctx, step)
-		return v.told(t, err)
+		return v.told(t, laid.Remove(ctx, step))
 	}
 	v.of(t.Name).Restored += int64(len(rows))
-	_, err = laid.Change(ctx, step)
+	_, _, err = laid.Change(ctx, step, nil)
 	return v.told(t, err)
 }
 

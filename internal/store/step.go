@@ -8,12 +8,12 @@ import (
 )
 
 // Step is a look or a write of a unit. Its values are those of Occasions, known by
-// their place.
+// their place. It must not change once it is used.
 type Step struct {
 	Table *schema.Table
 	Match []Matched        // which rows; none: all
 	Set   []Assigned       // what Change writes
-	Read  []*schema.Column // what Look shows
+	Read  []*schema.Column // what Look and Change show
 	Lock  Lock             // of the rows that Look shows
 }
 
@@ -46,10 +46,15 @@ type Occasions interface {
 	// Look shows columns of the rows that match, with the number of the occasion, in
 	// the order of the occasions.
 	Look(ctx context.Context, s *Step, show func(n int64, row []grow.Value) error) error
-	// Change sets columns of the rows that match, and says how many there were.
-	Change(ctx context.Context, s *Step) (int64, error)
-	// Remove deletes the rows that match, and says how many there were.
-	Remove(ctx context.Context, s *Step) (int64, error)
+	// Change sets columns of the rows that match. n is how many there were, as far as the
+	// engine's traits say that it counts them. If it can, it shows what Read of the step
+	// names of them, as they are then, in any order; shown tells whether it could.
+	Change(ctx context.Context, s *Step, show func(row []grow.Value) error) (n int64, shown bool, err error)
+	// Add adds a row of what Set of the step says, of one occasion. It returns the key that
+	// the database gives it, if one is asked for.
+	Add(ctx context.Context, s *Step, key *schema.Column) (grow.Value, error)
+	// Remove deletes the rows that match.
+	Remove(ctx context.Context, s *Step) error
 }
 
 // Isolation is what a transaction sees of others.

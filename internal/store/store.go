@@ -68,6 +68,9 @@ type Traits struct {
 	Writers int
 	// DefersAll tells that any reference can be held against the tables at the commit.
 	DefersAll bool
+	// CountsMatches tells that an UPDATE counts all rows that match, and not only those
+	// that it had to change.
+	CountsMatches bool
 	// Notice is what the user should know about the way that rows go; mostly empty.
 	Notice string
 }
@@ -120,8 +123,6 @@ type Tx interface {
 	// Add, Set and Delete change rows of small tables, such as the journal's, one
 	// statement for each row or condition. A refusal is a *Violation.
 	Add(ctx context.Context, t *schema.Table, rows ...[]Cell) error
-	// AddUnkeyed adds a row to which the database gives its key, which is returned.
-	AddUnkeyed(ctx context.Context, t *schema.Table, key *schema.Column, row []Cell) (grow.Value, error)
 	Set(ctx context.Context, t *schema.Table, set, where []Cell) (int64, error)
 	Delete(ctx context.Context, t *schema.Table, where []Cell) (int64, error)
 	// Savepoint marks a place to go back to; marks are nested.

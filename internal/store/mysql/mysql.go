@@ -567,3 +567,11 @@ func (d *database) Returning(c *schema.Column) string {
 	}
 	return " RETURNING " + d.Quote(c.Name)
 }
+
+func (d *database) Shows() bool { return false }
+
+// LastKey is the key that the last INSERT was given.
+func (d *database) LastKey(ctx context.Context) (grow.Value, error) {
+	n, err := setwise.Number(ctx, d, "SELECT LAST_INSERT_ID()")
+	return grow.Int(n), err
+}

@@ -160,7 +160,7 @@ type constraint struct {
 }
 
 func (d *database) Traits() store.Traits {
-	return store.Traits{Engine: "PostgreSQL", Writers: 64}
+	return store.Traits{CountsMatches: true, Engine: "PostgreSQL", Writers: 64}
 }
 
 func (d *database) Statements() []store.Statement { return d.tally.Statements() }
@@ -550,4 +550,12 @@ func (d *database) Reserve(ctx context.Context, t *schema.Table, c *schema.Colum
 // Returning ends an INSERT that returns a column of the row.
 func (d *database) Returning(c *schema.Column) string {
 	return " RETURNING " + d.Quote(c.Name)
+}
+
+func (d *database) Shows() bool { return true }
+
+// LastKey is the key that the last INSERT was given.
+func (d *database) LastKey(ctx context.Context) (grow.Value, error) {
+	n, err := setwise.Number(ctx, d, "SELECT lastval()")
+	return grow.Int(n), err
 }

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
@@ -148,40 +147,17 @@ func equal(e Engine, cells []store.Cell, args []Arg) (string, []Arg) {
 	return strings.Join(list, " AND "), args
 }
 
-// inserting is an INSERT of one row.
-func (tx *Tx) inserting(t *schema.Table, row []store.Cell) (string, []Arg) {
-	var names, params []string
-	var args []Arg
-	for i, c := range row {
-		names = append(names, tx.Quote(c.Column.Name))
-		params = append(params, tx.Param(i+1, c.Column))
-		args = append(args, Arg{c.Value, c.Column})
-	}
-	return fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", tx.Table(t), strings.Join(names, ", "), strings.Join(params, ", ")), args
-}
-
-// AddUnkeyed adds a row to which the database gives its key.
-func (tx *Tx) AddUnkeyed(ctx context.Context, t *schema.Table, key *schema.Column, row []store.Cell) (grow.Value, error) {
-	sql, args := tx.inserting(t, row)
-	var v grow.Value
-	returning := tx.Returning(key)
-	if returning == "" {
-		if _, err := tx.Exec(ctx, sql, args...); err != nil {
-			return v, Named(err, t)
-		}
-		sql, args, returning = "SELECT LAST_INSERT_ID()", nil, " "
-	}
-	err := tx.Query(ctx, sql+returning, args, []*schema.Column{key}, func(row []grow.Value) error {
-		v = row[0]
-		return nil
-	})
-	return v, Named(err, t)
-}
-
 // Add adds rows.
 func (tx *Tx) Add(ctx context.Context, t *schema.Table, rows ...[]store.Cell) error {
 	for _, row := range rows {
-		sql, args := tx.inserting(t, row)
+		var names, params []string
+		var args []Arg
+		for i, c := range row {
+			names = append(names, tx.Quote(c.Column.Name))
+			params = append(params, tx.Param(i+1, c.Column))
+			args = append(args, Arg{c.Value, c.Column})
+		}
+		sql := fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", tx.Table(t), strings.Join(names, ", "), strings.Join(params, ", "))
 		if _, err := tx.Exec(ctx, sql, args...); err != nil {
 			return Named(err, t)
 		}

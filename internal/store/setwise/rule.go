@@ -53,7 +53,9 @@ func (tx *Tx) Broken(ctx context.Context, r *plan.Rule, most int, show func(colu
 			s.inputs = append(s.inputs, columnFor(v))
 		}
 		condition := s.expression(r.Every, false)
-		args = s.args
+		for _, input := range s.order {
+			args = append(args, Arg{r.Values[input], s.inputs[input]})
+		}
 		sql = "SELECT " + strings.Join(Names(tx, "t.", columns), ", ") + " FROM " + tx.Table(r.Table) + " AS t WHERE NOT " + condition
 	case r.Where != "":
 		sql = "SELECT " + strings.Join(Names(tx, "", columns), ", ") + " FROM " + tx.Table(r.Table) + " WHERE (" + r.Where + ")"

@@ -76,9 +76,12 @@ type Engine interface {
 	Declare(c *schema.Column) string
 	// Exists is a query of how many tables there are of a name.
 	Exists(t *schema.Table) (string, []Arg)
-	// Returning ends an INSERT that returns a column of the row; empty if the engine has
-	// no such statement.
+	// Shows tells whether an UPDATE can return columns of the rows that it has changed.
+	Shows() bool
+	// Returning ends an INSERT that returns a column of the row; empty if LastKey is the
+	// way to ask for the key that it was given.
 	Returning(c *schema.Column) string
+	LastKey(ctx context.Context) (grow.Value, error)
 	// Overriding is what an INSERT says behind its columns to give a key to a column
 	// that always numbers itself.
 	Overriding() string
@@ -98,6 +101,7 @@ type Tx struct {
 	Engine
 	Late  bool // deferrable references are held against the tables at the commit
 	marks int
+	texts map[stepText]*written // of steps of single occasions
 }
 
 // NewTx makes the common part of a transaction.

@@ -71,10 +71,10 @@ const analyzed = 100
 // laid is the name of the column of a value that is laid aside.
 func laid(input int) string { return fmt.Sprintf("v%d", input) }
 
-// statement collects the values of a statement while it is written.
+// statement collects the places of the values of a statement while it is written.
 type statement struct {
 	*occasions
-	args []Arg
+	order []int
 }
 
 // value is a value of the occasion, in the form in which a column of its type takes it.
@@ -82,9 +82,8 @@ func (s *statement) value(input int) string {
 	if s.one == nil {
 		return "s." + s.Quote(laid(input))
 	}
-	c := s.inputs[input]
-	s.args = append(s.args, Arg{s.one[input], c})
-	return s.Param(len(s.args), c)
+	s.order = append(s.order, input)
+	return s.Param(len(s.order), s.inputs[input])
 }
 
 // on is the condition that a row, whose columns have a prefix, matches.
@@ -127,64 +126,142 @@ func (s *statement) expression(e *schema.Expr, top bool) string {
 	return "(" + strings.Join(args, " "+string(e.Op)+" ") + ")"
 }
 
+// stepText is a step and what is done with it.
+type stepText struct {
+	step *store.Step
+	verb string
+}
+
+// written is a statement of a step, and the places of the values that it takes.
+type written struct {
+	text  string
+	order []int
+}
+
+// text returns the statement of a step. Those of single occasions come again and again,
+// so they are written once in a transaction.
+func (o *occasions) text(s *store.Step, verb string, write func(*statement) string) (string, []Arg) {
+	if o.one == nil {
+		return write(&statement{occasions: o}), nil
+	}
+	w := o.texts[stepText{s, verb}]
+	if w == nil {
+		st := &statement{occasions: o}
+		w = &written{text: write(st)}
+		w.order = st.order
+		if o.texts == nil {
+			o.texts = map[stepText]*written{}
+		}
+		o.texts[stepText{s, verb}] = w
+	}
+	args := make([]Arg, len(w.order))
+	for i, input := range w.order {
+		args[i] = Arg{o.one[input], o.inputs[input]}
+	}
+	return w.text, args
+}
+
 // Look shows columns of the rows that match.
 func (o *occasions) Look(ctx context.Context, s *store.Step, show func(int64, []grow.Value) error) error {
-	st := &statement{occasions: o}
-	names, lock := strings.Join(exactly(o, "t.", s.Read), ", "), ""
-	if s.Lock != store.NoLock {
-		lock = o.Locking(s.Lock == store.ForShare)
+	columns, first := s.Read, 0
+	if o.one == nil {
+		columns, first = append([]*schema.Column{Ordinal}, columns...), 1
+	} else if len(columns) == 0 {
+		columns = []*schema.Column{countColumn}
 	}
-	if o.one != nil {
-		if names == "" {
-			names = "1"
+	sql, args := o.text(s, "look", func(st *statement) string {
+		names := exactly(o, "t.", s.Read)
+		from := o.Table(s.Table) + " AS t WHERE " + st.on("t.", s.Match)
+		if o.one == nil {
+			names = append([]string{"s." + o.Quote(Ordinal.Name)}, names...)
+			from = o.name + " AS s JOIN " + o.Table(s.Table) + " AS t ON " + st.on("t.", s.Match) + " ORDER BY 1"
+		} else if len(names) == 0 {
+			names = []string{"1"}
 		}
-		sql := "SELECT " + names + " FROM " + o.Table(s.Table) + " AS t WHERE " + st.on("t.", s.Match) + lock
-		columns := s.Read
-		if len(columns) == 0 {
-			columns = []*schema.Column{countColumn}
+		if s.Lock != store.NoLock {
+			from += o.Locking(s.Lock == store.ForShare)
 		}
-		return Named(o.Query(ctx, sql, st.args, columns, func(row []grow.Value) error { return show(0, row[:len(s.Read)]) }), s.Table)
-	}
-	ordinal := "s." + o.Quote(Ordinal.Name)
-	if names != "" {
-		names = ", " + names
-	}
-	sql := "SELECT " + ordinal + names + " FROM " + o.name + " AS s JOIN " + o.Table(s.Table) + " AS t ON " + st.on("t.", s.Match) + " ORDER BY 1" + lock
-	return Named(o.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, s.Read...), func(row []grow.Value) error { return show(row[0].N, row[1:]) }), s.Table)
+		return "SELECT " + strings.Join(names, ", ") + " FROM " + from
+	})
+	return Named(o.Query(ctx, sql, args, columns, func(row []grow.Value) error {
+		if first == 0 {
+			return show(0, row[:len(s.Read)])
+		}
+		return show(row[0].N, row[1:])
+	}), s.Table)
 }
 
 // Change sets columns of the rows that match.
-func (o *occasions) Change(ctx context.Context, s *store.Step) (int64, error) {
-	st := &statement{occasions: o}
-	var set []Assignment
-	for _, a := range s.Set {
-		e := st.expression(a.Expr, true)
-		if a.Expr.Op != schema.OpInput {
-			e = o.Fitted(e, a.Column)
+func (o *occasions) Change(ctx context.Context, s *store.Step, show func([]grow.Value) error) (int64, bool, error) {
+	shows := o.Shows() && len(s.Read) > 0
+	sql, args := o.text(s, "change", func(st *statement) string {
+		var set []Assignment
+		for _, a := range s.Set {
+			e := st.expression(a.Expr, true)
+			if a.Expr.Op != schema.OpInput {
+				e = o.Fitted(e, a.Column)
+			}
+			set = append(set, Assignment{o.Quote(a.Column.Name), e})
 		}
-		set = append(set, Assignment{o.Quote(a.Column.Name), e})
+		sql := ""
+		if o.one != nil {
+			sql = o.UpdateFrom(o.Table(s.Table), "", set, "", st.on("t.", s.Match))
+		} else {
+			sql = o.UpdateFrom(o.Table(s.Table), o.name, set, st.on("t.", s.Match), "1 = 1")
+		}
+		if shows {
+			sql += " RETURNING " + strings.Join(Names(o, "", s.Read), ", ")
+		}
+		return sql
+	})
+	if shows {
+		n := int64(0)
+		err := o.Query(ctx, sql, args, s.Read, func(row []grow.Value) error {
+			n++
+			return show(row)
+		})
+		return n, true, Named(err, s.Table)
 	}
-	sql := ""
-	if o.one != nil {
-		sql = o.UpdateFrom(o.Table(s.Table), "", set, "", st.on("t.", s.Match))
-	} else {
-		sql = o.UpdateFrom(o.Table(s.Table), o.name, set, st.on("t.", s.Match), "1 = 1")
+	n, err := o.Exec(ctx, sql, args...)
+	return n, false, Named(err, s.Table)
+}
+
+// Add adds a row of one occasion.
+func (o *occasions) Add(ctx context.Context, s *store.Step, key *schema.Column) (v grow.Value, err error) {
+	returning := ""
+	if key != nil {
+		returning = o.Returning(key)
 	}
-	n, err := o.Exec(ctx, sql, st.args...)
-	return n, Named(err, s.Table)
+	sql, args := o.text(s, "add", func(st *statement) string {
+		var names, values []string
+		for _, a := range s.Set {
+			names, values = append(names, o.Quote(a.Column.Name)), append(values, st.value(a.Expr.Input))
+		}
+		return "INSERT INTO " + o.Table(s.Table) + " (" + strings.Join(names, ", ") + ") VALUES (" + strings.Join(values, ", ") + ")" + returning
+	})
+	if returning != "" {
+		err = o.Query(ctx, sql, args, []*schema.Column{key}, func(row []grow.Value) error {
+			v = row[0]
+			return nil
+		})
+		return v, Named(err, s.Table)
+	}
+	if _, err = o.Exec(ctx, sql, args...); err != nil || key == nil {
+		return v, Named(err, s.Table)
+	}
+	return o.LastKey(ctx)
 }
 
 // Remove deletes the rows that match.
-func (o *occasions) Remove(ctx context.Context, s *store.Step) (int64, error) {
-	st := &statement{occasions: o}
-	sql := ""
-	if o.one != nil {
-		sql = "DELETE FROM " + o.Table(s.Table) + " WHERE " + st.on("", s.Match)
-	} else {
-		sql = o.DeleteFrom(s.Table, o.name, st.on("t.", s.Match))
-	}
-	n, err := o.Exec(ctx, sql, st.args...)
-	return n, Named(err, s.Table)
+func (o *occasions) Remove(ctx context.Context, s *store.Step) error {
+	sql, args := o.text(s, "remove", func(st *statement) string {
+		if o.one != nil {
+			return "DELETE FROM " + o.Table(s.Table) + " WHERE " + st.on("", s.Match)
+		}
+		return o.DeleteFrom(s.Table, o.name, st.on("t.", s.Match))
+	})
+	_, err := o.Exec(ctx, sql, args...)
+	return Named(err, s.Table)
 }
 
 // Holds tells whether a condition in SQL holds; a value stands between every two of its

@@ -304,7 +304,7 @@ func (d *database) explained(ctx context.Context, err error) error {
 }
 
 func (d *database) Traits() store.Traits {
-	return store.Traits{Engine: "SQLite", Writers: 1, DefersAll: true}
+	return store.Traits{CountsMatches: true, Engine: "SQLite", Writers: 1, DefersAll: true}
 }
 
 func (d *database) Statements() []store.Statement { return d.tally.Statements() }
@@ -469,7 +469,13 @@ func read(s *sqlite.Stmt, i int, c *schema.Column) grow.Value {
 	return grow.String(text)
 }
 
-// Returning ends an INSERT that returns a column of the row.
-func (d *database) Returning(c *schema.Column) string {
-	return " RETURNING " + d.Quote(c.Name)
+// Returning is empty: what is returned goes by way of a table, too.
+func (d *database) Returning(*schema.Column) string { return "" }
+
+func (d *database) LastKey(context.Context) (grow.Value, error) {
+	return grow.Int(d.conn.LastInsertRowID()), nil
 }
+
+// Shows is false: the engine puts what it returns into a table first, which costs more
+// than a look.
+func (d *database) Shows() bool { return false }
