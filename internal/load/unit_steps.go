@@ -127,7 +127,7 @@ func (r *unitRun) prepareStatements(s *unitStep) error {
 			s.afterKey.Match = append(s.afterKey.Match, store.Matched{Column: c, Input: i})
 		}
 		for _, a := range s.set {
-			if slices.Contains(s.rowKey, a.Column) {
+			if slices.Contains(s.rowKey, a.Column) && s.Word != plan.StepInsert {
 				return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("%s changes the primary key of %s, which a withdrawal could not follow", s.Label(), s.Table.Name), Hint: "load with --no-undo, or delete the row and insert another"}
 			}
 			if slices.ContainsFunc(s.match, func(m store.Matched) bool { return m.Column == a.Column }) {

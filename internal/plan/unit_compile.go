@@ -700,8 +700,13 @@ func (u *unitCompiler) conditionSQL(s *Step, n *node) {
 // fitStep holds a step against its table.
 func (u *unitCompiler) fitStep(s *Step) {
 	t := s.Table
-	set := func(col *schema.Column) bool {
-		return slices.ContainsFunc(s.Set, func(a Assignment) bool { return a.Column == col }) || slices.ContainsFunc(s.First, func(o Operand) bool { return o.Column == col })
+	said := map[*schema.Column]bool{} // also where what is said is wrong, and told
+	for _, n := range []*node{s.match, s.set, s.first} {
+		if n != nil {
+			for _, x := range n.pairs {
+				said[u.columnNamed(s, x.key.text)] = true
+			}
+		}
 	}
 	for _, a := range s.Set {
 		switch {
@@ -717,7 +722,7 @@ func (u *unitCompiler) fitStep(s *Step) {
 	}
 	adds := s.Word == StepInsert || s.Word == StepUpsert
 	for _, col := range t.Columns {
-		if adds && col.NotNull && !col.Default && !col.Generated && !set(col) && !slices.ContainsFunc(s.Match, func(o Operand) bool { return o.Column == col }) {
+		if adds && col.NotNull && !col.Default && !col.Generated && !said[col] {
 			u.missing(s.place, "%s: the column %s.%s (%s) is NOT NULL without a default, and the step does not set it", s.Label(), t.Name, col.Name, col.Declared).hint("add it to set")
 		}
 	}

@@ -193,7 +193,7 @@ func StartPostgres() (*Server, error) {
 		return nil, err
 	}
 	s.command = []string{program("postgres"), "-D", data, "-p", strconv.Itoa(s.Port), "-h", "127.0.0.1", "-k", "", "-F"}
-	for _, setting := range []string{"shared_buffers=256MB", "max_wal_size=4GB", "full_page_writes=off", "max_connections=40",
+	for _, setting := range []string{"shared_buffers=256MB", "max_wal_size=4GB", "full_page_writes=off", "max_connections=40", "deadlock_timeout=100ms",
 		"DateStyle=German, DMY", "TimeZone=Asia/Kathmandu", "bytea_output=escape", "standard_conforming_strings=off", "extra_float_digits=-15",
 		"default_transaction_isolation=serializable", "default_transaction_read_only=off", "IntervalStyle=sql_standard", "statement_timeout=20s",
 		"client_encoding=LATIN1"} {

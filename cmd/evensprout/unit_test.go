@@ -1,0 +1,335 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/demo"
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/store/storetest"
+)
+
+// dockUnit lets ships dock: each line of the file is a visit, and makes both berths of
+// the port dearer by one.
+const dockUnit = `units:
+  dock:
+    rows_from: {file: docks.csv, columns: {code: Code, note: Note}}
+    together: TOGETHER
+    steps:
+      - find: Port
+        match: {code: code}
+      - insert: Visit
+        set: {port_id: Port.id, note: note}
+      - update: Berth
+        match: {port_id: Port.id}
+        set: {price: price + 1}
+        expect: 2
+`
+
+const docks = 240 // lines of the file
+
+// harbourSite is a site with ports and berths, whose unit is still to be run.
+func (s *site) harbour(t *testing.T, together string) {
+	t.Helper()
+	s.write("evensprout.yaml", harbourPlan(40, 0)+strings.Replace(dockUnit, "TOGETHER", together, 1))
+	s.write("docks.csv", "Code,Note\nX,X\n")
+	r := s.on("load", "--without-units", "--quiet")
+	require.Zero(t, r.code, r.errOut)
+	codes := s.cells(t, "ports", "code")
+	file := "Code,Note\n"
+	for i := range docks {
+		file += fmt.Sprintf("%s,ship %d\n", codes[i*7%(len(codes)-1)], i) // the last one has no berths
+	}
+	s.write("docks.csv", file)
+}
+
+// cells are those of a column, in the order of the table.
+func (s *site) cells(t *testing.T, table, column string) []string {
+	t.Helper()
+	db := s.open(t)
+	defer db.Close()
+	tables, err := db.Survey(t.Context())
+	require.NoError(t, err)
+	of := tables.Table(table)
+	var out []string
+	require.NoError(t, db.Select(t.Context(), store.Query{Table: of, Columns: []*schema.Column{of.Column(column)}}, func(row []grow.Value) error {
+		out = append(out, row[0].String())
+		return nil
+	}))
+	return out
+}
+
+// docked is what the unit leaves, whatever keys the visits have.
+func (s *site) docked(t *testing.T) string {
+	notes := s.cells(t, "visits", "note")
+	slices.Sort(notes)
+	return strings.Join(append(notes, s.cells(t, "berths", "price")...), "\n")
+}
+
+// whole sees that each visit that is there has made two berths dearer, and no berth is
+// dearer without one. It says how many there are.
+func (s *site) whole(t *testing.T, before int64) int {
+	t.Helper()
+	visits := len(s.cells(t, "visits", "id"))
+	require.Equal(t, before+int64(200*visits), s.prices(t), "half an occasion is there")
+	return visits
+}
+
+func (s *site) prices(t *testing.T) int64 {
+	sum := int64(0)
+	for _, p := range s.cells(t, "berths", "price") {
+		v, err := grow.ParseDecimal(p)
+		require.NoError(t, err)
+		v, ok := v.Rescale(2)
+		require.True(t, ok)
+		sum += v.N
+	}
+	return sum
+}
+
+var dock = []string{"load", "--unit", "dock", "--quiet"}
+
+// The program is killed at random moments of a unit, and run again until it is through:
+// each occasion is whole or not there, and in the end each was done once.
+func TestKilledUnitsGoOn(t *testing.T) {
+	onEngines(t, harbourPlan(40, 0), func(t *testing.T, s *site) {
+		for _, together := range []string{"1", "25"} {
+			s.url = s.database(t)
+			s.harbour(t, together)
+			before := s.prices(t)
+			for kills, rounds := 0, 0; kills < tries(4, 100); rounds++ {
+				started := time.Now()
+				for s.killed(t, 400*time.Millisecond, append(dock, "--db", s.url)...) {
+					kills++
+					s.whole(t, before)
+					if time.Since(started) > 20*time.Second {
+						break // it comes to an end below
+					}
+				}
+				r := s.on(dock...)
+				require.Zero(t, r.code, r.errOut)
+				require.Equal(t, docks, s.whole(t, before))
+				for history := s.loads(t); len(history) > 1; history = history[:len(history)-1] {
+					r := s.on("withdraw", fmt.Sprint(history[len(history)-1]))
+					require.Zero(t, r.code, r.errOut+r.out)
+				}
+				require.Zero(t, s.whole(t, before))
+			}
+		}
+		s.noSessions(t)
+	})
+}
+
+// loads are the numbers of the loads that are not withdrawn.
+func (s *site) loads(t *testing.T) []int64 {
+	var all []struct {
+		Number int64
+		State  string
+	}
+	r := s.on("history", "--json")
+	require.NoError(t, json.Unmarshal([]byte(r.out), &all), r.out)
+	var out []int64
+	for _, e := range all {
+		if e.State != "withdrawn" {
+			out = append(out, e.Number)
+		}
+	}
+	return out
+}
+
+// The server is killed in the middle of a unit.
+func TestServersKilledInUnits(t *testing.T) {
+	for _, e := range engines() {
+		if e.fresh == nil {
+			continue
+		}
+		t.Run(e.name, func(t *testing.T) {
+			f := newFolder(t)
+			e.start(t) // installs the server, or skips
+			server, err := e.fresh()
+			require.NoError(t, err)
+			defer server.Remove()
+			e.start = func(testing.TB) *storetest.Server { return server }
+			s := &site{folder: f, engine: e}
+			s.url = s.database(t)
+			s.harbour(t, "10")
+			before := s.prices(t)
+			for kills := 0; kills < tries(2, 20); kills++ {
+				c := s.command(append(dock, "--db", s.url)...)
+				var out bytes.Buffer
+				c.Stderr = &out
+				require.NoError(t, c.Start())
+				dead := make(chan bool)
+				time.AfterFunc(50*time.Millisecond+rand.N(200*time.Millisecond), func() {
+					server.Kill()
+					close(dead)
+				})
+				err := c.Wait()
+				<-dead
+				if err != nil {
+					assert.Equal(t, 4, c.ProcessState.ExitCode(), out.String())
+				}
+				require.NoError(t, server.Start())
+				s.whole(t, before)
+			}
+			r := s.on(dock...)
+			require.Zero(t, r.code, r.errOut)
+			require.Equal(t, docks, s.whole(t, before))
+			s.noSessions(t)
+		})
+	}
+}
+
+// Several processes run the same file at the same time: each occasion is done once.
+func TestProcessesThatRunOneFile(t *testing.T) {
+	onEngines(t, harbourPlan(40, 0), func(t *testing.T, s *site) {
+		for _, together := range []string{"1", "30"} {
+			s.url = s.database(t)
+			s.harbour(t, together)
+			before := s.prices(t)
+			const processes = 4
+			done := make([]int64, processes)
+			var all sync.WaitGroup
+			for i := range processes {
+				all.Go(func() {
+					r := s.on("load", "--unit", "dock", "--json")
+					for n := 0; r.code == 4 && s.name == "sqlite" && strings.Contains(r.errOut, "is locked by another program") && n < 20; n++ {
+						r = s.on("load", "--unit", "dock", "--json") // files have no queue of writers
+					}
+					assert.Zero(t, r.code, r.errOut)
+					var got struct {
+						Units []struct{ Done, Earlier int64 }
+					}
+					if assert.NoError(t, json.Unmarshal([]byte(r.out), &got), r.out) && assert.Len(t, got.Units, 1) {
+						done[i] = got.Units[0].Done
+						assert.LessOrEqual(t, got.Units[0].Done+got.Units[0].Earlier, int64(docks))
+					}
+				})
+			}
+			all.Wait()
+			require.Equal(t, docks, s.whole(t, before))
+			if s.name != "sqlite" {
+				assert.Equal(t, int64(docks), done[0]+done[1]+done[2]+done[3])
+			}
+		}
+	})
+}
+
+// A column that is mistyped in the second step is told before the first write, with all
+// else that is wrong.
+func TestMistypedStepsAreToldBeforeTheFirstWrite(t *testing.T) {
+	onEngines(t, harbourPlan(40, 0), func(t *testing.T, s *site) {
+		s.harbour(t, "1")
+		before := s.rows(t)
+		text := harbourPlan(40, 0) + strings.Replace(dockUnit, "TOGETHER", "1", 1)
+		for old, fresh := range map[string]string{"set: {port_id: Port.id, note: note}": "set: {port_id: Port.idd, noet: note}", "match: {port_id: Port.id}": "match: {port_id: Prot.id}", "price + 1": "number / 2", "match: {code: code}": "match: {code: cod}"} {
+			require.Contains(t, text, old)
+			text = strings.Replace(text, old, fresh, 1)
+		}
+		s.write("evensprout.yaml", text)
+		for _, command := range [][]string{{"check"}, {"load", "--unit", "dock"}} {
+			r := s.on(command...)
+			assert.Equal(t, 3, r.code, r.errOut)
+			for _, want := range []string{
+				"find Port: the occasions of dock have no field cod", `did you mean "code"`, "insert Visit: the table visits has no column idd", "insert Visit: the table visits has no column noet", `did you mean "note"`,
+				"update Berth: no earlier step has found or added a row called Prot", "update Berth: databases compute a division in different ways", "nothing was written",
+			} {
+				if strings.Contains(want, "column idd") {
+					want = "the table ports has no column idd"
+				}
+				assert.Contains(t, r.errOut, want)
+			}
+		}
+		assert.Equal(t, before, s.rows(t))
+	})
+}
+
+// Occasions from standard input, in three forms, and what else --unit takes.
+func TestOccasionsFromElsewhere(t *testing.T) {
+	f := newFolder(t)
+	require.Zero(t, f.run("demo").code)
+	plan := "larkwater/evensprout.yaml"
+	run := func(in string, args ...string) result {
+		c := f.command(append([]string{"load", plan, "--unit", "sell"}, args...)...)
+		c.Stdin = strings.NewReader(in)
+		var out, errOut bytes.Buffer
+		c.Stdout, c.Stderr = &out, &errOut
+		_ = c.Run()
+		return result{c.ProcessState.ExitCode(), out.String(), errOut.String()}
+	}
+	for i, in := range []string{
+		"Order,Card,Sailing,Fare,Traveller\nWB100000,FQ049019,LW-58043,DECK,A\n", `{"Order": "WB100001", "Card": "FQ049019", "Sailing": "LW-58043", "Fare": "DECK", "Traveller": "B"}`,
+		` [{"Order": "WB100002", "Card": "FQ049019", "Sailing": "LW-58043", "Fare": "DECK", "Traveller": "C"}]`,
+	} {
+		r := run(in, "--occasions", "-")
+		require.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.out, "1 occasion of sell")
+		assert.Contains(t, run(in, "--occasions", "-").out, "its occasion is done already")
+		assert.Equal(t, []string{"FQ049019"}, f.query("larkwater/larkwater.db", fmt.Sprintf("SELECT p.card FROM bookings b JOIN passengers p ON p.id = b.passenger_id WHERE reference = 'WB10000%d'", i)))
+	}
+	r := run("Order,Card,Sailing,Fare,Traveller\nWB200000,NOCARD,LW-58043,DECK,A\n", "--occasions", "-", "--json")
+	assert.Equal(t, 5, r.code)
+	assert.Contains(t, r.errOut, `sell row 0: card "NOCARD": no row of passengers has this`)
+	assert.Contains(t, r.errOut, "standard input:2")
+	assert.Contains(t, r.errOut, "Nothing of the unit sell stays.")
+	assert.Contains(t, r.out, `"step": "1: find Passenger"`)
+	assert.Equal(t, 2, run("", "--occasions", "-").code, "an empty input")
+	for args, want := range map[string]string{
+		"--unit cell": `did you mean "sell"`, "--again": "--again belongs to --unit", "--unit sell --resume": "--unit loads no entities", "--occasions x.csv": "--occasions belongs to one --unit",
+		"--unit sell --without-units": "two things", "--unit new_prices --unit sell --occasions x.csv": "--occasions belongs to one --unit", "--unit sell --again --no-journal": "--again goes with a journal",
+	} {
+		r := f.run(append([]string{"load", plan}, strings.Fields(args)...)...)
+		assert.Equal(t, 2, r.code, args)
+		assert.Contains(t, r.errOut, want)
+	}
+}
+
+// What demo shows of its units is true of the tables.
+func TestTheDemoRunsItsUnits(t *testing.T) {
+	f := newFolder(t)
+	r := f.run("demo")
+	require.Zero(t, r.code, r.errOut)
+	assert.Empty(t, r.errOut, "no warnings")
+	assert.Contains(t, r.out, "CHECK (seats_left >= 0) does not hold")
+	assert.Contains(t, r.out, "larkwater/full-boat.csv:2")
+	for _, table := range []string{"bookings", "tickets", "sailings", "passengers"} {
+		found := false
+		for line := range strings.Lines(r.out) {
+			if cells := strings.Fields(line); len(cells) == 5 && cells[0] == table && cells[1] == cells[2] && cells[3] == cells[4] {
+				found = true
+			}
+		}
+		assert.True(t, found, "%s as before", table)
+	}
+	db := "larkwater/larkwater.db"
+	assert.Equal(t, []string{"6"}, f.query(db, "SELECT count(*) FROM bookings WHERE reference LIKE 'WB00000%'"))
+	assert.Equal(t, []string{"3"}, f.query(db, "SELECT count(*) FROM refunds r JOIN bookings b ON b.id = r.booking_id WHERE b.status = 'cancelled' AND b.total = r.amount"))
+	assert.Equal(t, []string{"6"}, f.query(db, "SELECT count(*) FROM holiday_timetable"))
+	assert.Equal(t, []string{"19.5"}, f.query(db, "SELECT price FROM fare_classes WHERE code = 'CABIN'"))
+	plan := "larkwater/evensprout.yaml"
+	assert.Zero(t, f.run("compare", plan).code)
+	f.makeDB(db, "UPDATE bookings SET total = 1 WHERE id = 2")
+	r = f.run("compare", plan)
+	assert.Equal(t, 7, r.code)
+	assert.Contains(t, r.out, "broken: a booking's total is what its tickets cost\n  bookings: id 2, total 1.00; sum of tickets.price is")
+	f.makeDB(db, "UPDATE bookings SET total = (SELECT sum(price) FROM tickets WHERE booking_id = 2) WHERE id = 2")
+	for range 5 {
+		r := f.run("withdraw", plan)
+		require.Zero(t, r.code, r.errOut+r.out)
+	}
+	g := &folder{t, t.TempDir()}
+	g.makeDB("larkwater.db", demo.Schema)
+	assert.Equal(t, g.dump("larkwater.db"), f.dump(db), "all is taken back")
+}
