@@ -28,7 +28,7 @@ const (
 
 func (a *app) demo() *cobra.Command {
 	var flags loadFlags
-	var anew bool
+	var anew, without bool
 	c := &cobra.Command{
 		Use:   "demo [FOLDER]",
 		Short: "Build a sample database with its plan, load it, show it",
@@ -57,7 +57,7 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 			if !a.json {
 				fmt.Fprintf(a.out, "%s\n\n", a.page.Bold("Larkwater Ferries: a sample database and the plan that fills it"))
 			}
-			a.withUnits = true
+			a.withUnits = !without
 			c, s, name, err := a.compile(cmd.Context(), []string{planFile}, true)
 			if err != nil {
 				return err
@@ -65,7 +65,10 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 			defer s.Close()
 			defer c.Close()
 			a.warn(c)
-			o.Journal, o.Again, o.Later = a.journal("", false), a.again, true
+			o.Journal, o.Again, o.Later = a.journal("", false), a.again, !without
+			if without {
+				c.Always = nil
+			}
 			if err := a.loaded(cmd.Context(), c, c.Units, s, name, o, false, &outputs{}, false); err != nil {
 				return err
 			}
@@ -80,8 +83,10 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 			if err := a.lookAt(cmd.Context(), s, db, db.Table("tickets"), 4, 0); err != nil {
 				return err
 			}
-			if err := a.demoRefusal(cmd.Context(), planFile, filepath.Join(folder, demo.FullBoat)); err != nil {
-				return err
+			if !without {
+				if err := a.demoRefusal(cmd.Context(), planFile, filepath.Join(folder, demo.FullBoat)); err != nil {
+					return err
+				}
 			}
 			fmt.Fprintf(a.out, "\nIn %s: %s (tables), %s (the plan, yours to edit), %s (the database)\n", folder, demo.SchemaFile, defaultPlan, demoDatabase)
 			fmt.Fprintf(a.out, "Try next:\n")
@@ -92,6 +97,7 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 		},
 	}
 	flags.add(c)
+	c.Flags().BoolVar(&without, "without-units", false, "load the rows alone; evensprout load runs the units later")
 	c.Flags().BoolVar(&anew, "anew", false, "remove the sample's own files first, if the folder has them")
 	return c
 }

@@ -93,7 +93,9 @@ An unchanged table costs one pass: it is known by its fingerprint. Values that d
 rewrite (zeros at the end of numbers, the order of keys in JSON, blanks behind a CHAR)
 are compared by what they mean. Nothing is written but temporary tables.
 
-Where the journal knows no load of the plan, the plan itself is grown and compared.
+Where the journal knows no load of the plan, the plan itself is grown and compared. Rows
+that units have changed, and left so, are no difference. The plan's invariants are looked
+at, too.
 
 Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 		Example: `  evensprout compare
@@ -288,7 +290,8 @@ refer to those that go.
 
 Everything is done in one transaction; --commit chunk does it in steps, which can be
 broken off and continued by the same command. Counters that number rows are not moved
-back. A name that ends in .yaml is a plan, which only says where the database is.`,
+back. A run of a unit is always taken back in one transaction, before what it rests on. A
+name that ends in .yaml is a plan, which only says where the database is.`,
 		Example: `  evensprout withdraw                 # the last load
   evensprout withdraw 3 --dry-run
   evensprout withdraw 3 --db postgres://app@localhost/app --commit chunk`,

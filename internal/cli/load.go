@@ -155,9 +155,15 @@ rows add only the rest, and a plan that has changed is told. A load that broke o
 on with --resume; evensprout withdraw takes a load back; --restore brings tables back to
 what was loaded. Fit for start-up scripts: load --wait 2m --quiet.
 
+Units, steps that are done together for each of their occasions, follow the entities;
+--unit runs one alone, from another file if --occasions names one. An occasion that is
+done is not done again. At last, and before the commit where there is one, the plan's
+invariants are looked at.
+
 Exit codes: 0 done, 3 the plan is wrong, 4 the database does not fit the plan or
-cannot be reached, 5 a row was refused and everything rolled back, 6 done, but some
-rows were left out or not found, 130 interrupted.`,
+cannot be reached, 5 a row was refused or an invariant is broken, and what was open is
+rolled back, 6 done, but some rows or occasions were left out or not found, 130
+interrupted.`,
 		Example: `  evensprout load
   evensprout load larkwater/evensprout.yaml --db sqlite:app.db --jobs 4
   evensprout load --db postgres://app@localhost/app --on-violation unique=skip --rejects left-out.ndjson
