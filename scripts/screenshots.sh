@@ -17,7 +17,8 @@ shot preview-spread evensprout preview --entity Passenger --spread
 shot preview-row evensprout preview --entity Passenger --row 4321
 shot look evensprout look
 shot look-table evensprout look bookings --limit 30
-shot load-again sh -c 'evensprout load; sed -i "s/share: 31%/share: 35%/" evensprout.yaml; echo; evensprout load; sed -i "s/share: 35%/share: 31%/; s/rows: 5000/rows: 6000/" evensprout.yaml; echo; evensprout load'
+shot unit sh -c 'evensprout load --unit sell --occasions full-boat.csv; echo; evensprout load --unit sell --occasions full-boat.csv --on-violation check=skip; echo; evensprout history'
+shot load-again sh -c 'evensprout load --without-units; sed -i "s/share: 31%/share: 35%/" evensprout.yaml; echo; evensprout load; sed -i "s/share: 35%/share: 31%/; s/rows: 5000/rows: 6000/" evensprout.yaml; echo; evensprout load --without-units'
 sed -i 's/rows: 6000/rows: 5000/' evensprout.yaml
 evensprout withdraw >/dev/null
 shot catalog evensprout catalog
@@ -30,11 +31,11 @@ shot check evensprout check mistakes.yaml
 # A row that is there already and collides with a planned one.
 sqlite3 other.db < schema.sql
 email=$(sqlite3 larkwater.db 'SELECT email FROM passengers WHERE id = 1001 + 4321')
-sqlite3 other.db "INSERT INTO passengers VALUES (900001, 'Uma', 'Wren', '$email', NULL, 'ZZ000000', 'active', 0, '2026-01-01 00:00:00', NULL)"
-shot refused evensprout load --db sqlite:other.db
+sqlite3 other.db "INSERT INTO passengers VALUES (900001, 'Uma', 'Wren', '$email', NULL, 'ZZ000000', 'active', 0, '2026-01-01 00:00:00', NULL, 0)"
+shot refused evensprout load --db sqlite:other.db --without-units
 
 # The same with the row left out; the sums above it are computed anew.
-shot skip evensprout load --db sqlite:other.db --on-violation unique=skip
+shot skip evensprout load --db sqlite:other.db --without-units --on-violation unique=skip
 
 # New prices from a file, applied to rows that are there.
 printf 'Code,New price\nDECK,4.75\nCABIN,19.00\nATTIC,99.00\n' > prices.csv
@@ -54,7 +55,8 @@ shot update sh -c 'cat prices.csv; evensprout load prices.yaml --changes changes
 # What others did since the load: it is told, and left alone.
 sqlite3 larkwater.db "UPDATE passengers SET given_name = 'Zora' WHERE id = 1001; DELETE FROM tickets WHERE id IN (1, 2, 3);
   INSERT INTO crew (id, full_name, job) VALUES (9001, 'Uma Wren', 'cook');
-  INSERT INTO bookings SELECT 99999, 'ZZ999999', passenger_id, sailing_id, booked_at, total FROM bookings WHERE passenger_id = 1005 LIMIT 1"
+  INSERT INTO bookings SELECT 99999, 'ZZ999999', passenger_id, sailing_id, booked_at, status, total FROM bookings WHERE passenger_id = 1005 LIMIT 1"
 shot compare evensprout compare
 shot history sh -c 'evensprout history; echo; evensprout history 1'
+for load in 5 4 3 2; do evensprout withdraw $load >/dev/null || true; done
 shot withdraw evensprout withdraw 1 --also changed

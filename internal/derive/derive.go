@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"cel.dev/cel-go/cel"
@@ -55,12 +56,17 @@ type Parsed struct {
 	at    map[string]common.Location
 }
 
+// environment is our functions. It takes some milliseconds to make, and does not change.
+var environment = sync.OnceValues(func() (*cel.Env, error) {
+	return cel.NewCustomEnv(append([]cel.EnvOption{standard(), cel.ClearMacros(), cel.DefaultUTCTimeZone(true)}, library()...)...)
+})
+
 // Parse reads an expression and finds the fields that it names.
 func Parse(text string) (*Parsed, error) {
 	if len(text) > maxLength {
 		return nil, &Error{Message: fmt.Sprintf("the expression is longer than %d characters", maxLength)}
 	}
-	env, err := cel.NewCustomEnv(append([]cel.EnvOption{standard(), cel.ClearMacros(), cel.DefaultUTCTimeZone(true)}, library()...)...)
+	env, err := environment()
 	if err != nil {
 		return nil, err
 	}

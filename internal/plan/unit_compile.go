@@ -574,7 +574,7 @@ func (u *unitCompiler) wrong(n *node, text string, s *Step, err error) *schema.E
 		return nil
 	}
 	p := u.add(n.expressionPlace(e, text), "%s: %s", s.Label(), e.Message).hint("%s", e.Hint)
-	if e.Name != "" {
+	if e.Name != "" && !slices.Contains(u.visible(s), e.Name) {
 		if p.nearest(e.Name, u.visible(s)); isName(text) && !strings.Contains(p.Hint, "did you mean") {
 			p.hint("a text goes in quotes: %q; else it is one of %s", text, strings.Join(firstFew(u.visible(s)), ", "))
 		}
@@ -609,7 +609,8 @@ func (u *unitCompiler) visible(s *Step) []string {
 	if s.Table != nil && (s.Word == StepUpdate || s.Word == StepUpsert) {
 		names = append(names, s.Table.ColumnNames()...)
 	}
-	return names
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 // rowName is what later steps call the row of a step; empty if they cannot.
