@@ -493,7 +493,7 @@ func (a *app) exit(err error) int {
 		}
 		say(err.Error())
 		hint(fault.Hint)
-		if fault.Kind == store.Full || fault.Kind == store.Transient || fault.Kind == store.Lost || partial != nil || half != nil {
+		if fault.Kind == store.Full || fault.Kind == store.Transient || fault.Kind == store.Lost || partial != nil || half != nil || unit != nil {
 			hint(asBefore)
 		}
 	case errors.As(err, &row):

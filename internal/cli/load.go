@@ -371,7 +371,7 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.Compil
 			fmt.Fprintf(a.err, "note: going on with load %d, begun %s, from the plan as it was then\n", open.Number, open.Began.Format(shownMoment))
 		}
 	}
-	stop := a.progress(&o)
+	stop := a.progress(&o, "rows")
 	var r *load.Result
 	if open != nil {
 		r, err = load.Resume(ctx, s, open.Number, o)
@@ -620,7 +620,7 @@ func paceOf(what string, rows int64, d time.Duration) string {
 
 // progress lets a load tell how far it is: a bar on a terminal, else a plain line
 // every few seconds. The function it returns ends that.
-func (a *app) progress(o *load.Options) func() {
+func (a *app) progress(o *load.Options, what string) func() {
 	if a.quiet {
 		return func() {}
 	}
@@ -634,8 +634,8 @@ func (a *app) progress(o *load.Options) func() {
 	how := func(done, total uint64) string {
 		rate := float64(done) / time.Since(started).Seconds()
 		left := time.Duration(float64(total-done)/rate*1000) * time.Millisecond
-		return fmt.Sprintf("%s of %s rows, %s rows a second, %s left",
-			report.Number(done), report.Number(total), report.Number(int64(rate)), max(left.Round(time.Second), time.Second))
+		return fmt.Sprintf("%s of %s %s, %s %s a second, %s left",
+			report.Number(done), report.Number(total), what, report.Number(int64(rate)), what, max(left.Round(time.Second), time.Second))
 	}
 	if f, ok := a.err.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
 		o.Progress = func(done, total uint64) {

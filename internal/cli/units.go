@@ -225,7 +225,7 @@ func (a *app) runUnits(ctx context.Context, c *plan.Compiled, units []*plan.Comp
 	var results []*load.UnitResult
 	for i, u := range units {
 		o.Later = i < len(units)-1
-		stop := a.progress(&o)
+		stop := a.progress(&o, "occasions")
 		r, err := load.RunUnit(ctx, c, u, s, o, again)
 		stop()
 		if err != nil {

@@ -428,6 +428,9 @@ func (r *unitRun) whole(ctx context.Context, total uint64) error {
 			if err == nil {
 				err = r.piece(ctx, piece)
 			}
+			if err == nil {
+				err = r.keepUndo(ctx)
+			}
 			if err != nil {
 				return err
 			}
@@ -521,6 +524,9 @@ func (r *unitRun) large(ctx context.Context, first, n uint64) error {
 			if err == nil {
 				err = r.fenced(ctx, piece)
 			}
+			if err == nil {
+				err = r.keepUndo(ctx) // memory does not grow with the transaction
+			}
 			if err != nil {
 				return err
 			}
@@ -560,6 +566,7 @@ func (r *unitRun) attempt(ctx context.Context, first uint64, do func() error) er
 			return err
 		}
 		if r.ledger != nil {
+			r.at, r.seq = chunkKey{load: r.journal.number, family: familyUnit, first: int64(r.first)}, 0
 			if err := r.ledger.begin(ctx); err != nil {
 				return err
 			}
@@ -593,20 +600,13 @@ func (r *unitRun) finishUnit(ctx context.Context) error {
 		}
 		return r.took()
 	}
-	if r.journal != nil {
-		r.at, r.seq = chunkKey{load: r.journal.number, family: familyUnit, first: int64(r.first)}, 0
+	if r.ledger != nil {
 		if err := r.ledger.end(ctx); err != nil {
 			return err
 		}
 	}
-	if r.undoes() {
-		packets, err := r.undo.pack()
-		if err == nil {
-			err = r.keepPackets(ctx, r.unit.Plan.Name, "", contentUnit, packets)
-		}
-		if err != nil {
-			return err
-		}
+	if err := r.keepUndo(ctx); err != nil {
+		return err
 	}
 	if err := ctx.Err(); err != nil {
 		return err
@@ -620,6 +620,19 @@ func (r *unitRun) finishUnit(ctx context.Context) error {
 		r.ledger.committed()
 	}
 	return r.took()
+}
+
+// keepUndo writes down how to take back what was done since it was last called.
+func (r *unitRun) keepUndo(ctx context.Context) error {
+	if !r.undoes() {
+		return nil
+	}
+	packets, err := r.undo.pack()
+	if err == nil {
+		err = r.keepPackets(ctx, r.unit.Plan.Name, "", contentUnit, packets)
+	}
+	r.undo = undoLog{}
+	return err
 }
 
 // took counts what the transaction did, once it cannot be taken back, and hands out

@@ -578,7 +578,7 @@ func (r *unitRun) require(ctx context.Context, s *unitStep, xs []*occasion) erro
 				return &refusedStep{s.index, x, v}
 			}
 		} else if held, err = r.tx.Holds(ctx, s.SQL, given); err != nil {
-			return err
+			return fmt.Errorf("unit %s, step %d: the condition in SQL cannot be looked at: %w", r.unit.Plan.Name, s.index+1, err)
 		}
 		if held {
 			r.touched[s.index]++

@@ -651,3 +651,62 @@ func (d *db) script(t *testing.T, statements ...string) {
 		d.exec(t, s)
 	}
 }
+
+// A journal that was made before there were units gets what it lacks when one is run.
+func TestOlderJournals(t *testing.T) {
+	onEach(t, purse, func(t *testing.T, d *db) {
+		k := newDesk(t, d)
+		k.write(t, "moves.csv", "from,to,amount\nA1,A2,1.00\n")
+		k.fill(t, together("1"))
+		name := map[string]string{"postgres": "evensprout.occasions"}[d.name]
+		if name == "" {
+			name = "evensprout_occasions"
+		}
+		d.script(t, "DROP TABLE "+name)
+		k.store = d.open(t)
+		all, err := Entries(t.Context(), k.store, "")
+		require.NoError(t, err)
+		assert.Len(t, all, 1, "it is read as it is")
+		r, err := k.run(t, together("1"), k.journaled(Options{}))
+		require.NoError(t, err)
+		assert.Equal(t, int64(1), r.Done)
+		_, err = Withdraw(t.Context(), k.store, r.Load, WithdrawOptions{})
+		require.NoError(t, err)
+	})
+}
+
+// A transient fault begins the whole transaction again, and what is refused for another
+// reason than a race is told at once.
+func TestUpsertsThatRace(t *testing.T) {
+	text := purseEntities + `units:
+  use:
+    rows: 60
+    fields: {n: {choose: [A1, A2, A3]}}
+    together: 4
+    steps:
+      - upsert: limits
+        match: {number: n}
+        set: {most: 10, uses: uses + 1}
+        first: {uses: 1}
+`
+	onEach(t, purse, func(t *testing.T, d *db) {
+		k := newDesk(t, d)
+		k.fill(t, text)
+		var all sync.WaitGroup
+		for i := range 4 {
+			c := k.plan(t, text)
+			c.Plan.Name = fmt.Sprintf("desk %d", i)
+			s := d.open(t)
+			all.Go(func() {
+				o := k.journaled(Options{pause: 1_000_000})
+				_, err := RunUnit(t.Context(), c, c.Units[0], s, o, false)
+				for n := 0; d.name == "sqlite" && lockedOut(err) && n < 20; n++ {
+					_, err = RunUnit(t.Context(), c, c.Units[0], s, o, false)
+				}
+				assert.NoError(t, err)
+			})
+		}
+		all.Wait()
+		assert.Equal(t, int64(240), sumOf(t, k, "limits", "uses"))
+	})
+}
