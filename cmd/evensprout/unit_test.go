@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
-	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -69,13 +68,6 @@ func (s *site) cells(t *testing.T, table, column string) []string {
 		return nil
 	}))
 	return out
-}
-
-// docked is what the unit leaves, whatever keys the visits have.
-func (s *site) docked(t *testing.T) string {
-	notes := s.cells(t, "visits", "note")
-	slices.Sort(notes)
-	return strings.Join(append(notes, s.cells(t, "berths", "price")...), "\n")
 }
 
 // whole sees that each visit that is there has made two berths dearer, and no berth is

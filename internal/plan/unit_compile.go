@@ -526,7 +526,7 @@ func (u *unitCompiler) stepValue(name, column string) (int, *schema.Column, erro
 	for i, x := range u.out.Steps {
 		if (x.As == name || x.As == "" && x.Target == name) && (x.Word == StepFind || x.Word == StepInsert) {
 			if at >= 0 {
-				return 0, nil, fmt.Errorf("two earlier steps have a row of %s: call one of them by another name, with as:", name)
+				return 0, nil, fmt.Errorf("two earlier steps have a row of %s: as: NAME at one of them tells them apart", name)
 			}
 			at = i
 		}
