@@ -5,7 +5,7 @@
 # one after the other, and what the journal's undo costs. The tables are compared at the end.
 # Needs psql, and a server that may be filled: by default the one of this machine. A
 # database evensprout_bench is made anew on it.
-#   scripts/bench-units.sh [OCCASIONS [ROUNDS]]
+#   [BENCH_ENGINES=sqlite] scripts/bench-units.sh [OCCASIONS [ROUNDS]]
 set -euo pipefail
 n=${1:-100000} rounds=${2:-3}
 pg=${BENCH_POSTGRES:-postgres://postgres@127.0.0.1:5432}
@@ -70,7 +70,7 @@ sums() { # what the tables hold, whatever keys the tickets have
 }
 took() { local t; t=$( { TIMEFORMAT=%R; time "$@" >/dev/null; } 2>&1 | tail -1); echo "$t"; }
 
-for engine in postgres sqlite; do
+for engine in ${BENCH_ENGINES:-postgres sqlite}; do
   [ $engine = postgres ] || command -v sqlite3 >/dev/null || { echo 'SQLite: no sqlite3 here to make and read the file'; continue; }
   for round in $(seq "$rounds"); do
     fresh $engine; hand=$(took ./byhand "$url" sales.csv); want=$(sums $engine)

@@ -542,8 +542,8 @@ func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements
 		fmt.Fprintf(a.out, "\n%s every table has rows already, and the plan says when: empty. Nothing to do in %s.\n", a.page.Good("done:"), name)
 		return
 	}
-	a.tellRefusals("left out", r.Rejected, r.Rejections)
-	a.tellRefusals("not found", missing, r.Unmatched)
+	a.tellRefusals("row", "left out", r.Rejected, r.Rejections)
+	a.tellRefusals("row", "not found", missing, r.Unmatched)
 	how := "in one transaction"
 	if r.Commit != plan.CommitLoad {
 		how = "in " + report.Count(r.Transactions, "transaction", "transactions")
@@ -583,11 +583,11 @@ func (a *app) tellStatements(list []store.Statement) {
 }
 
 // tellRefusals shows the first rows that were left out.
-func (a *app) tellRefusals(what string, n int64, list []*load.Refusal) {
+func (a *app) tellRefusals(of, what string, n int64, list []*load.Refusal) {
 	if n == 0 {
 		return
 	}
-	fmt.Fprintf(a.out, "\n%s %s:\n", report.Count(n, "row", "rows"), what)
+	fmt.Fprintf(a.out, "\n%s %s:\n", report.Count(n, of, of+"s"), what)
 	for _, r := range list {
 		at := ""
 		if r.Place != "" {

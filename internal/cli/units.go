@@ -223,21 +223,28 @@ func (a *app) runUnits(ctx context.Context, c *plan.Compiled, units []*plan.Comp
 	// costs a few MiB and saves a fifth of the time.
 	defer debug.SetGCPercent(debug.SetGCPercent(400))
 	var results []*load.UnitResult
+	tell := func() {
+		switch {
+		case a.json || a.quiet || len(results) == 0:
+		case len(units) == 1:
+			a.tellUnit(results[0], name, statements, out)
+		default:
+			a.tellUnits(results, name, statements, out)
+		}
+	}
 	for i, u := range units {
 		o.Later = i < len(units)-1
 		stop := a.progress(&o, "occasions")
 		r, err := load.RunUnit(ctx, c, u, s, o, again)
 		stop()
 		if err != nil {
+			tell() // of those before
 			return results, err
 		}
 		results = append(results, r)
-		if !a.json && !a.quiet {
-			if i > 0 {
-				fmt.Fprintln(a.out)
-			}
-			a.tellUnit(r, name, statements, out)
-		}
+	}
+	tell()
+	for _, r := range results {
 		if !statements {
 			r.Statements = nil
 		}
@@ -246,6 +253,66 @@ func (a *app) runUnits(ctx context.Context, c *plan.Compiled, units []*plan.Comp
 		return results, nil
 	}
 	return results, load.CheckAlways(ctx, s, c)
+}
+
+// tellUnits shows what several units have done, a line for each.
+func (a *app) tellUnits(results []*load.UnitResult, name string, statements bool, out *outputs) {
+	var all load.UnitResult
+	for _, r := range results {
+		all.Occasions += r.Occasions
+		all.Done += r.Done
+		all.Earlier += r.Earlier
+		all.Rejected += r.Rejected
+		all.Sent += r.Sent
+		all.Repeated += r.Repeated
+		all.Elapsed += r.Elapsed
+		all.Rejections = append(all.Rejections, r.Rejections...)
+		all.Statements = append(all.Statements, r.Statements...)
+	}
+	if all.Done+all.Rejected == 0 && all.Earlier > 0 {
+		fmt.Fprintf(a.out, "%s all %s of %s are done already (--unit NAME --again does one once more).\n", a.page.Good("done:"),
+			report.Count(all.Occasions, "occasion", "occasions"), report.Count(len(results), "unit", "units"))
+		return
+	}
+	t := report.Table{Columns: []report.Column{{Name: "Unit"}, {Name: "Steps", Number: true}, {Name: "Occasions", Number: true}, {Name: "Done", Number: true}}}
+	if all.Earlier > 0 {
+		t.Columns = append(t.Columns, report.Column{Name: "Done before", Number: true})
+	}
+	if all.Rejected > 0 {
+		t.Columns = append(t.Columns, report.Column{Name: "Left out", Number: true})
+	}
+	t.Columns = append(t.Columns, report.Column{Name: "Transactions", Number: true}, report.Column{Name: "Load", Number: true})
+	for _, r := range results {
+		line := []string{r.Unit, report.Number(len(r.Steps)), report.Number(r.Occasions), report.Number(r.Done)}
+		if all.Earlier > 0 {
+			line = append(line, report.Number(r.Earlier))
+		}
+		if all.Rejected > 0 {
+			line = append(line, report.Number(r.Rejected))
+		}
+		number := ""
+		if r.Load > 0 {
+			number = report.Number(r.Load)
+		}
+		t.Rows = append(t.Rows, append(line, report.Number(r.Transactions), number))
+	}
+	fmt.Fprintln(a.out, a.page.Draw(t))
+	a.tellRefusals("occasion", "left out", all.Rejected, all.Rejections)
+	word, more := a.page.Good("done:"), ""
+	if results[0].DryRun {
+		word, more = a.page.Good("dry run:"), ", all rolled back"
+	}
+	if all.Repeated > 0 {
+		more += ", " + report.Count(all.Repeated, "transaction", "transactions") + " begun again"
+	}
+	fmt.Fprintf(a.out, "\n%s %s of %s in %s: %s, %s%s\n", word, report.Count(all.Done, "occasion", "occasions"), report.Count(len(results), "unit", "units"), name,
+		report.Count(all.Sent, "statement", "statements"), paceOf("occasions", all.Done, all.Elapsed), more)
+	if path := out.rejectsPath(); path != "" && all.Rejected > 0 {
+		fmt.Fprintf(a.out, "Occasions left out are in %s.\n", path)
+	}
+	if statements {
+		a.tellStatements(all.Statements)
+	}
 }
 
 func (a *app) tellUnit(r *load.UnitResult, name string, statements bool, out *outputs) {
@@ -258,7 +325,7 @@ func (a *app) tellUnit(r *load.UnitResult, name string, statements bool, out *ou
 		return
 	}
 	fmt.Fprintln(a.out, a.page.Draw(stepTable(r)))
-	a.tellRefusals("left out", r.Rejected, r.Rejections)
+	a.tellRefusals("occasion", "left out", r.Rejected, r.Rejections)
 	word, how := a.page.Good("done:"), "in "+report.Count(r.Transactions, "transaction", "transactions")
 	if r.DryRun {
 		word, how = a.page.Good("dry run:"), "in one transaction, all rolled back"

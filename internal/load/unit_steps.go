@@ -95,7 +95,6 @@ func (r *unitRun) prepareSteps(context.Context) error {
 		}
 	}
 	r.set, r.keys = r.canDoManyAtOnce()
-	r.set = r.set && r.traits.Writers > 1 // else statements go nowhere, and cost less than a temporary table
 	return nil
 }
 

@@ -179,11 +179,7 @@ func TestOccasionsThatDoNotMeetAreDoneAtOnce(t *testing.T) {
 			r, err := k.run(t, text, k.journaled(Options{}))
 			require.NoError(t, err)
 			if size == "200" {
-				want := int64(400)
-				if d.name == "sqlite" {
-					want = 0 // statements go nowhere there, so each is its own
-				}
-				assert.Equal(t, want, r.AtOnce, "the last three are too few")
+				assert.Equal(t, int64(400), r.AtOnce, "the last three are too few")
 				assert.Equal(t, 3, r.Transactions)
 			}
 			assert.Equal(t, int64(403), r.Steps[4].Rows)
