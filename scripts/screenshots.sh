@@ -18,9 +18,10 @@ shot preview-row evensprout preview --entity Passenger --row 4321
 shot look evensprout look
 shot look-table evensprout look bookings --limit 30
 shot unit sh -c 'evensprout load --unit sell --occasions full-boat.csv; echo; evensprout load --unit sell --occasions full-boat.csv --on-violation check=skip; echo; evensprout history'
+evensprout demo again --without-units >/dev/null
+cd again
 shot load-again sh -c 'evensprout load --without-units; sed -i "s/share: 31%/share: 35%/" evensprout.yaml; echo; evensprout load; sed -i "s/share: 35%/share: 31%/; s/rows: 5000/rows: 6000/" evensprout.yaml; echo; evensprout load --without-units'
-sed -i 's/rows: 6000/rows: 5000/' evensprout.yaml
-evensprout withdraw >/dev/null
+cd ..
 shot catalog evensprout catalog
 
 # A plan with mistakes of several kinds.

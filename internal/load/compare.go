@@ -453,19 +453,21 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fate
 	for _, n := range changed {
 		differs[n] = true
 	}
-	last := int64(-1)
+	last, ours := int64(-1), (*fate)(nil)
 	return st.Changes(ctx, func(c store.Change) error {
 		if units && !differs[c.Row] {
 			return nil
 		}
 		if c.Row != last {
-			last = c.Row
+			if last, ours = c.Row, nil; units {
+				ours = f.of(t.Table.Name, p.primaryKey(rows.row(c.Row)))
+			}
 			e.Changed++
 			if len(e.ChangedRows) < maxCompared {
 				e.ChangedRows = append(e.ChangedRows, RowDifference{Row: t.Grow.Label(rows.row(c.Row)), Key: pairs(write.Match, c.Match)})
 			}
 		}
-		if e.Changed <= maxCompared {
+		if e.Changed <= maxCompared && !ours.left(c) {
 			x := &e.ChangedRows[len(e.ChangedRows)-1]
 			x.Cells = append(x.Cells, CellDifference{t.fieldOf(c.Column.Name), c.From.String(), c.To.String()})
 		}

@@ -16,6 +16,15 @@ type fate struct {
 	values         map[string]grow.Value // of columns that were changed, as they were left
 }
 
+// left tells whether a cell that differs from what was loaded is as a unit left it.
+func (x *fate) left(c store.Change) bool {
+	if x == nil || x.removed {
+		return false
+	}
+	v, ok := x.values[c.Column.Name]
+	return ok && keyOfValues([]grow.Value{v}) == keyOfValues([]grow.Value{c.From})
+}
+
 // fates are those of rows of a database, by table and primary key.
 type fates map[string]map[string]*fate
 
@@ -145,12 +154,9 @@ func (p *part) withoutFates(ctx context.Context, f fates, st store.Stage, rows *
 		if change.Row != last {
 			last, x = change.Row, fateOf(change.Row)
 		}
-		if x != nil && !x.removed {
-			if v, ok := x.values[change.Column.Name]; ok && keyOfValues([]grow.Value{v}) == keyOfValues([]grow.Value{change.From}) {
-				return nil
-			}
+		if !x.left(change) {
+			other[change.Row] = true
 		}
-		other[change.Row] = true
 		return nil
 	})
 	for _, n := range changed {

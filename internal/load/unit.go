@@ -117,7 +117,7 @@ func RunUnit(ctx context.Context, c *plan.Compiled, u *plan.CompiledUnit, s stor
 			return nil, err
 		}
 	}
-	if err := r.prepareSteps(ctx); err != nil {
+	if err := r.prepareSteps(); err != nil {
 		return nil, errors.Join(err, r.forgetUnit(ctx))
 	}
 	err = r.run(ctx)

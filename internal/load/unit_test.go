@@ -606,6 +606,10 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
 		d.script(t, "UPDATE accounts SET balance = 5 WHERE number IN ('A1', 'A3')", "INSERT INTO accounts (id, number, balance) VALUES (700, 'stranger', 1)", "DELETE FROM accounts WHERE number = 'A4'")
 		diff = compare()
 		assert.Equal(t, []int64{1, 2, 1}, []int64{diff.Missing, diff.Changed, diff.Extra})
+		d.script(t, "UPDATE accounts SET balance = 111, number = 'B1' WHERE number = 'A1'")
+		cells := compare().Entities[0].ChangedRows[0].Cells
+		assert.Equal(t, []CellDifference{{"number", "B1", "A1"}}, cells, "the balance is the unit's")
+		d.script(t, "UPDATE accounts SET balance = 5, number = 'A1' WHERE number = 'B1'")
 		pasts, err := RecallAll(t.Context(), k.store, "desk", "", nil, files.Rows)
 		require.NoError(t, err)
 		defer CloseAll(pasts)

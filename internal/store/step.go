@@ -66,3 +66,14 @@ const (
 	RepeatableRead Isolation = "repeatable read"
 	Serializable   Isolation = "serializable"
 )
+
+// ColumnFor is a column for values of a type, as wide as the engine has one.
+func ColumnFor(t grow.Type, scale uint8) *schema.Column {
+	kinds := map[grow.Type]schema.Kind{grow.Integer: schema.Integer, grow.Decimal: schema.Decimal, grow.Boolean: schema.Boolean, grow.Date: schema.Date,
+		grow.Time: schema.Time, grow.Timestamp: schema.Timestamp, grow.UUID: schema.UUID, grow.JSON: schema.JSON, grow.Bytes: schema.Bytes}
+	kind, ok := kinds[t]
+	if !ok {
+		kind = schema.Text
+	}
+	return &schema.Column{Kind: kind, Scale: int(scale), Digits: 6}
+}

@@ -8,6 +8,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
+	"evensprout/internal/store"
 )
 
 // ruleColumns are what Broken shows of a row.
@@ -50,7 +51,7 @@ func (tx *Tx) Broken(ctx context.Context, r *plan.Rule, most int, show func(colu
 	case r.Every != nil:
 		s := &statement{occasions: &occasions{Tx: tx, one: r.Values}}
 		for _, v := range r.Values {
-			s.inputs = append(s.inputs, columnFor(v))
+			s.inputs = append(s.inputs, store.ColumnFor(v.Type, v.Scale))
 		}
 		condition := s.expression(r.Every, false)
 		for _, input := range s.order {
@@ -80,7 +81,7 @@ func (tx *Tx) Broken(ctx context.Context, r *plan.Rule, most int, show func(colu
 		if a.To != nil {
 			against = "t." + tx.Quote(a.To.Name)
 		} else {
-			c := columnFor(a.Value)
+			c := store.ColumnFor(a.Value.Type, a.Value.Scale)
 			args = append(args, Arg{a.Value, c})
 			against = tx.Typed(tx.Param(1, c), c)
 		}
@@ -97,15 +98,4 @@ func (tx *Tx) Broken(ctx context.Context, r *plan.Rule, most int, show func(colu
 		}
 		return show(columns, row[:len(columns)], computed)
 	})
-}
-
-// columnFor is a column of the type of a value.
-func columnFor(v grow.Value) *schema.Column {
-	kinds := map[grow.Type]schema.Kind{grow.Integer: schema.Integer, grow.Decimal: schema.Decimal, grow.Boolean: schema.Boolean, grow.Date: schema.Date,
-		grow.Time: schema.Time, grow.Timestamp: schema.Timestamp, grow.UUID: schema.UUID, grow.JSON: schema.JSON, grow.Bytes: schema.Bytes}
-	kind, ok := kinds[v.Type]
-	if !ok {
-		kind = schema.Text
-	}
-	return &schema.Column{Kind: kind, Scale: int(v.Scale), Digits: 6}
 }
