@@ -13,6 +13,7 @@ bench: ## the core's figures against what we want, and loads against what the en
 	scripts/bench-core.sh
 	scripts/bench-sqlite.sh
 	scripts/bench-writing.sh
+	scripts/bench-units.sh
 
 cluster: ## a load into a cluster of three MariaDB nodes, of which one is killed
 	scripts/try-cluster.sh
@@ -22,11 +23,14 @@ faults: ## the long form of the tests that kill programs and servers and cut con
 
 fuzz: ## half a minute for each reader
 	go test ./internal/plan -run xxx -fuzz FuzzRead -fuzztime 30s
+	go test ./internal/plan -run xxx -fuzz FuzzUnits -fuzztime 30s
 	go test ./internal/grow -run xxx -fuzz FuzzPattern -fuzztime 30s
 	go test ./internal/grow -run xxx -fuzz FuzzTemplate -fuzztime 30s
 	go test ./internal/store/sqlite -run xxx -fuzz FuzzChecks -fuzztime 30s
 	go test ./internal/derive -run xxx -fuzz FuzzDerive -fuzztime 30s
+	go test ./internal/derive -run xxx -fuzz FuzzSplit -fuzztime 30s
 	go test ./internal/load -run xxx -fuzz FuzzRejects -fuzztime 30s
+	go test ./internal/load -run xxx -fuzz FuzzUndoPackets -fuzztime 30s
 	for kind in CSV NDJSON JSON XLSX; do go test ./internal/files -run xxx -fuzz "^Fuzz$$kind$$" -fuzztime 30s || exit 1; done
 
 golden: ## write golden rows and the examples of the docs anew: only while the edition is provisional

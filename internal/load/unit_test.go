@@ -710,3 +710,48 @@ func TestUpsertsThatRace(t *testing.T) {
 		assert.Equal(t, int64(240), sumOf(t, k, "limits", "uses"))
 	})
 }
+
+// cents is the sum of all balances.
+func cents(t *testing.T, k *desk) int64 {
+	n := int64(0)
+	for _, cell := range k.table(t, "accounts", "balance") {
+		v, err := grow.ParseDecimal(cell)
+		require.NoError(t, err)
+		v, ok := v.Rescale(2)
+		require.True(t, ok)
+		n += v.N
+	}
+	return n
+}
+
+// Under every isolation level the sum stays, also where the server ends transactions for it.
+func TestIsolationLevels(t *testing.T) {
+	few := strings.Replace(purseEntities, "rows: 40", "rows: 3", 1)
+	onEach(t, purse, func(t *testing.T, d *db) {
+		for _, level := range []string{"read committed", "repeatable read", "serializable"} {
+			d := &db{engine: d.engine, url: d.make(t, d.words.Replace(purse))}
+			d.store = d.open(t)
+			k := newDesk(t, d)
+			k.fill(t, few)
+			text := few + strings.Replace(moveUnit, "together: TOGETHER", "isolation: "+level, 1)
+			var all sync.WaitGroup
+			for i := range 3 {
+				name := fmt.Sprintf("moves-%d.csv", i)
+				k.write(t, name, "from,to,amount\n"+strings.Repeat(fmt.Sprintf("A%d,A%d,0.10\n", 1+i, 1+(i+1)%3), 15))
+				c := k.plan(t, strings.Replace(text, "moves.csv", name, 1))
+				s := d.open(t)
+				all.Go(func() {
+					o := k.journaled(Options{pause: 1_000_000})
+					_, err := RunUnit(t.Context(), c, c.Units[0], s, o, false)
+					for n := 0; d.name == "sqlite" && lockedOut(err) && n < 20; n++ {
+						_, err = RunUnit(t.Context(), c, c.Units[0], s, o, false)
+					}
+					assert.NoError(t, err, level)
+				})
+			}
+			all.Wait()
+			assert.Equal(t, int64(30000), cents(t, k), level)
+			assert.Len(t, k.table(t, "movements"), 90, level)
+		}
+	})
+}

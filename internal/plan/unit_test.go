@@ -216,3 +216,29 @@ func TestProblemsOfInvariants(t *testing.T) {
 	assert.Len(t, c.Always, 5)
 	assert.Equal(t, "sum of visits.paid", c.Always[0].Aggregate.Name())
 }
+
+// Units are read and compiled, or told to be wrong, and never more than that.
+func FuzzUnits(f *testing.F) {
+	f.Add("      - {find: Pier, as: p, match: {code: code}}\n      - {update: Pier, match: {id: p.id}, set: {free: free - n, toll: {derive: 'rate * 2'}}, expect: 0..1}\n", "every Pier has free > 0")
+	f.Add("      - {upsert: Pier, match: {code: \"ABCD\"}, set: {free: free + 1, toll: 1.5, total: 0}, first: {free: 1}}\n      - require: {sql: \"{n} > 1\"}\n", "sum of Visit.paid per Pier = Pier.total")
+	f.Add("      - {clear: marks}\n      - {insert: marks, set: {n: n}}\n    together: all\n", "{no: Visit, where: x}")
+	f.Fuzz(func(t *testing.T, steps, rule string) {
+		c, problems := compileText(unitText(steps)+"always:\n  r: "+rule+"\n", quay())
+		if c == nil {
+			require.NotEmpty(t, problems.Errors())
+			return
+		}
+		for _, u := range c.Units {
+			for _, s := range u.Steps {
+				for _, m := range s.Match {
+					require.Less(t, m.Slot, len(u.Slots))
+				}
+				for _, a := range s.Set {
+					a.Expr.Visit(func(e *schema.Expr) {
+						require.True(t, e.Op != schema.OpInput || e.Input < len(u.Slots))
+					})
+				}
+			}
+		}
+	})
+}
