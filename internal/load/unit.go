@@ -110,6 +110,11 @@ func RunUnit(ctx context.Context, c *plan.Compiled, u *plan.CompiledUnit, s stor
 	before := s.Statements()
 	r := &unitRun{writer: &writer{loader: l, store: s}, unit: u, counts: map[occasionName]uint32{}}
 	defer r.close()
+	defer func() {
+		if r.journal != nil && r.journal.number > 0 {
+			unlockPlan(ctx, r.store, runName(c.Plan.Name, r.journal.number))
+		}
+	}()
 	r.result = &UnitResult{Unit: u.Plan.Name, Together: u.Plan.Together, DryRun: o.DryRun}
 	l.reset()
 	if o.Journal != nil {
@@ -256,8 +261,12 @@ func (r *unitRun) enterUnit(ctx context.Context) error {
 		return err
 	}
 	j.number, r.result.Load = found[0].Number, found[0].Number
-	return nil
+	return lockPlan(ctx, r.store, runName(r.plan.Plan.Name, j.number))
 }
+
+// runName is what a run of a unit locks while it goes on, so that nobody withdraws it
+// meanwhile. Runs do not lock each other.
+func runName(plan string, load int64) string { return fmt.Sprintf("%s, load %d", plan, load) }
 
 // keysOfLoads learns which keys the database gave to rows that occasions refer to.
 func (r *unitRun) keysOfLoads(ctx context.Context) error {

@@ -755,3 +755,29 @@ func TestIsolationLevels(t *testing.T) {
 		}
 	})
 }
+
+// A run that goes on is not withdrawn; one that broke off is.
+func TestARunThatGoesOnIsNotWithdrawn(t *testing.T) {
+	onEach(t, purse, func(t *testing.T, d *db) {
+		k := newDesk(t, d)
+		k.write(t, "moves.csv", "from,to,amount\nA1,A2,1.00\nA3,A4,5000.00\n")
+		k.fill(t, together("1"))
+		before := k.contents(t)
+		_, err := k.run(t, together("1"), k.journaled(Options{}))
+		var partial *UnitPartial
+		require.ErrorAs(t, err, &partial)
+		require.NotZero(t, partial.Load, "an occasion was committed")
+
+		other := d.open(t)
+		holder, err := other.Lock(t.Context(), lockName(runName("desk", partial.Load)))
+		require.NoError(t, err)
+		require.Empty(t, holder, "nobody runs it any more")
+		_, err = Withdraw(t.Context(), k.store, partial.Load, WithdrawOptions{})
+		require.True(t, lockedOut(err), "%v", err)
+		assert.ErrorContains(t, err, fmt.Sprintf("desk, load %d is being loaded by", partial.Load))
+		require.NoError(t, other.Unlock(t.Context(), lockName(runName("desk", partial.Load))))
+		_, err = Withdraw(t.Context(), k.store, partial.Load, WithdrawOptions{})
+		require.NoError(t, err)
+		assert.Equal(t, before, k.contents(t))
+	})
+}

@@ -34,6 +34,12 @@ func withdrawUnit(ctx context.Context, s store.Store, e *Entry, o WithdrawOption
 	if e.State == StateWithdrawn {
 		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d is withdrawn already", e.Number), Hint: "evensprout history lists the loads"}
 	}
+	if e.State == StateOpen {
+		if err := lockPlan(ctx, s, runName(e.Plan, e.Number)); err != nil {
+			return nil, err
+		}
+		defer unlockPlan(ctx, s, runName(e.Plan, e.Number))
+	}
 	began := time.Now()
 	db, err := s.Survey(ctx)
 	if err != nil {
