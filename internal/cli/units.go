@@ -339,8 +339,11 @@ func (a *app) tellUnit(r *load.UnitResult, name string, statements bool, out *ou
 	}
 	fmt.Fprintf(a.out, "\n%s %s of %s in %s, %s: %s, %s%s\n", word, report.Count(r.Done, "occasion", "occasions"), r.Unit, name, how,
 		report.Count(r.Sent, "statement", "statements"), paceOf("occasions", r.Done, r.Elapsed), more)
-	if r.Load > 0 {
+	switch {
+	case r.Load > 0 && r.Undo:
 		fmt.Fprintf(a.out, "It is load %d: evensprout withdraw %d takes it back.\n", r.Load, r.Load)
+	case r.Load > 0:
+		fmt.Fprintf(a.out, "It is load %d; what rows held before is not kept, so it cannot be withdrawn.\n", r.Load)
 	}
 	if path := out.rejectsPath(); path != "" && r.Rejected > 0 {
 		fmt.Fprintf(a.out, "Occasions left out are in %s.\n", path)

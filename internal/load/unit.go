@@ -33,6 +33,7 @@ type UnitResult struct {
 	Repeated     int           `json:"repeated"`
 	AtOnce       int64         `json:"at_once"` // occasions that were done many at a time
 	DryRun       bool          `json:"dry_run"`
+	Undo         bool          `json:"undo"` // it can be withdrawn
 	Steps        []StepResult  `json:"steps"`
 	Elapsed      time.Duration `json:"elapsed_ns"`
 
@@ -125,6 +126,7 @@ func RunUnit(ctx context.Context, c *plan.Compiled, u *plan.CompiledUnit, s stor
 	if err := r.prepareSteps(); err != nil {
 		return nil, errors.Join(err, r.forgetUnit(ctx))
 	}
+	r.result.Undo = r.undoes()
 	err = r.run(ctx)
 	if err == nil {
 		err = r.conclude(ctx)

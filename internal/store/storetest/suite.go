@@ -86,6 +86,8 @@ func Run(t *testing.T, e Engine) {
 		"rows of small tables are changed":        smallTables,
 		"the journal's tables are made once":      journal,
 		"a lock keeps another session out":        locks,
+		"steps of one and of many mean the same":  steps,
+		"steps add rows, and conditions are held": stepsThatAdd,
 	} {
 		t.Run(name, func(t *testing.T) {
 			url := e.Make(t, script+e.Triggers+e.Deferrable)
