@@ -74,6 +74,9 @@ not fit the plan or cannot be reached.`,
 				if err := load.Check(compiled, s.Traits(), load.Options{}); err != nil {
 					return err
 				}
+				if err := load.TryConditions(cmd.Context(), s, compiled); err != nil {
+					return err
+				}
 			}
 			rows, fields := uint64(0), 0
 			for _, t := range compiled.Targets {

@@ -215,6 +215,9 @@ interrupted.`,
 			if err != nil {
 				return err
 			}
+			if err := load.TryConditions(cmd.Context(), s, c); err != nil {
+				return err
+			}
 			if write.corrected != "" {
 				if c, err = corrected(c, write.corrected); err != nil {
 					return err

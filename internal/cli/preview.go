@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/csv"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -60,13 +61,18 @@ of the same plan must come to the same ones.`,
 			if err != nil {
 				return err
 			}
+			unit := slices.ContainsFunc(p.Units, func(u *plan.Unit) bool { return u.Name == flags.entity })
+			o.WithoutUnits = !unit
 			compiled, err := p.Compile(o)
 			if err != nil {
 				return err
 			}
 			defer compiled.Close()
 			targets := compiled.Targets
-			if flags.entity != "" {
+			if unit {
+				i := slices.IndexFunc(compiled.Occasions, func(t *plan.Target) bool { return t.Plan.Name == flags.entity })
+				targets = compiled.Occasions[i : i+1]
+			} else if flags.entity != "" {
 				t := compiled.Target(flags.entity)
 				if t == nil {
 					err := fmt.Errorf("--entity: the plan has no entity %s", flags.entity)
@@ -86,7 +92,7 @@ of the same plan must come to the same ones.`,
 			return v.grower.Err()
 		},
 	}
-	c.Flags().StringVar(&flags.entity, "entity", "", "show this entity alone")
+	c.Flags().StringVar(&flags.entity, "entity", "", "show this entity alone, or the occasions of this unit")
 	c.Flags().IntVar(&flags.rows, "rows", 3, "how many rows of each entity")
 	c.Flags().StringVar(&flags.row, "row", "", "show this row alone, with what is below it: the number of a grown row, or the name of a given one; needs --entity")
 	c.Flags().BoolVar(&flags.spread, "spread", false, "show how the values of each field are distributed")

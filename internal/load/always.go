@@ -101,3 +101,76 @@ func CheckAlways(ctx context.Context, s store.Store, c *plan.Compiled) error {
 	}
 	return err
 }
+
+// TryConditions lets the database read all conditions in SQL of a plan, without values,
+// so that a mistyped one is found before the first write. The error is plan.Problems.
+func TryConditions(ctx context.Context, s store.Store, c *plan.Compiled) error {
+	var problems plan.Problems
+	var tx store.Tx
+	try := func(do func() error, tell func(error) *plan.Problem) error {
+		if tx == nil {
+			var err error
+			var fault *store.Fault
+			if tx, err = s.Begin(ctx, store.TxOptions{}); errors.As(err, &fault) && fault.Kind == store.ReadOnly {
+				return nil // they are looked at when something is written
+			}
+			if err != nil {
+				return err
+			}
+		}
+		const name = "evensprout_condition"
+		if err := tx.Savepoint(ctx, name); err != nil {
+			return err
+		}
+		if err := do(); err != nil {
+			var fault *store.Fault
+			if ctx.Err() != nil || errors.As(err, &fault) && fault.Kind != store.Denied {
+				return err
+			}
+			problems = append(problems, tell(err))
+		}
+		return errors.Join(tx.RollbackTo(ctx, name), tx.Release(ctx, name))
+	}
+	defer func() {
+		if tx != nil {
+			tx.Rollback()
+		}
+	}()
+	for _, u := range c.Units {
+		for _, step := range u.Steps {
+			if step.SQL == nil {
+				continue
+			}
+			var values []store.Cell
+			for _, slot := range step.From {
+				values = append(values, store.Cell{Column: store.ColumnFor(u.Slots[slot].Type, u.Slots[slot].Scale)})
+			}
+			err := try(func() error {
+				_, err := tx.Holds(ctx, step.SQL, values)
+				return err
+			}, func(err error) *plan.Problem {
+				return c.StepProblem(step, "require: the database does not understand the condition: %s", err)
+			})
+			if err != nil {
+				return err
+			}
+		}
+	}
+	for _, r := range c.Always {
+		if r.SQL == "" && r.Where == "" {
+			continue
+		}
+		err := try(func() error {
+			return tx.Broken(ctx, r, 1, func([]*schema.Column, []grow.Value, grow.Value) error { return nil })
+		}, func(err error) *plan.Problem {
+			return c.RuleProblem(r, "the database does not understand the condition: %s", err)
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if len(problems) > 0 {
+		return problems
+	}
+	return nil
+}

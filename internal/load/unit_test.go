@@ -781,3 +781,43 @@ func TestARunThatGoesOnIsNotWithdrawn(t *testing.T) {
 		assert.Equal(t, before, k.contents(t))
 	})
 }
+
+// Conditions in SQL that a database does not understand are told at their places before
+// anything is written, all at once.
+func TestConditionsAreTriedBeforehand(t *testing.T) {
+	text := purseEntities + `units:
+  pay:
+    given:
+      one: {n: A1, most: 5.00}
+    steps:
+      - require: {sql: "EXISTS (SELECT 1 FROM accounts WHERE number = {n} AND balanse > {most})"}
+      - require: {sql: "EXISTS (SELECT 1 FROM accounts WHERE number = {n} AND balance > {most})"}
+      - insert: limits
+        set: {number: n, most: most, uses: 1}
+always:
+  fine: {no: Account, where: balance < 0}
+  wrong: {no: Account, where: balanse < 0}
+  wronger: {sql: "(SELECT count(*) FROM acounts) = 1"}
+`
+	onEach(t, purse, func(t *testing.T, d *db) {
+		k := newDesk(t, d)
+		err := TryConditions(t.Context(), k.store, k.plan(t, text))
+		var problems plan.Problems
+		require.ErrorAs(t, err, &problems)
+		require.Len(t, problems, 3)
+		for i, want := range []struct {
+			line int
+			word string
+		}{{15, "balanse"}, {21, "balanse"}, {22, "acounts"}} {
+			assert.Equal(t, want.line, problems[i].Line)
+			assert.Contains(t, problems[i].Message, want.word)
+			assert.True(t, problems[i].Database)
+		}
+		right := strings.NewReplacer("balanse", "balance", "acounts", "accounts").Replace(text)
+		require.NoError(t, TryConditions(t.Context(), k.store, k.plan(t, right)))
+		k.fill(t, purseEntities)
+		r, err := k.run(t, strings.Replace(right, "= 1\"", "= 40\"", 1), Options{})
+		require.NoError(t, err)
+		assert.Equal(t, int64(1), r.Done)
+	})
+}

@@ -11,11 +11,14 @@ import (
 
 // Compiled is a plan that can be grown, and where its rows go.
 type Compiled struct {
-	Plan     *Plan
-	Set      *grow.Set
-	Targets  []*Target       // in the order of Set.Entities
-	Units    []*CompiledUnit // in their order; empty without a database
-	Always   []*Rule         // what must hold over the data; empty without a database
+	Plan    *Plan
+	Set     *grow.Set
+	Targets []*Target // in the order of Set.Entities
+
+	Occasions []*Target       // of units: they have no table
+	Units     []*CompiledUnit // in their order; empty without a database
+	Always    []*Rule         // what must hold over the data; empty without a database
+
 	Warnings Problems
 	Database *schema.Database  // nil without a database
 	Shift    map[string]uint64 // as the options say
@@ -30,9 +33,7 @@ type Compiled struct {
 
 // Problem is something about an entity that only the database shows.
 func (c *Compiled) Problem(e *Entity, format string, args ...any) *Problem {
-	p := c.Plan.add(e.place, format, args...)
-	p.Database = true
-	return p
+	return c.told(e.place, format, args...)
 }
 
 // Line is where a row stands in the entity's file; 0 if it stands in none.
@@ -450,12 +451,13 @@ func (c *compiler) target(f *field) *entity {
 // finish links the rows; what only shows then is told at its place in the plan.
 func (c *compiler) finish() {
 	for _, e := range c.entities {
-		if e.occasion {
-			continue
-		}
 		t := &Target{Plan: e.decl, Grow: e.grow, Table: e.table, Write: e.write}
 		for _, f := range e.fields {
 			t.Columns = append(t.Columns, f.column)
+		}
+		if e.occasion {
+			c.out.Occasions = append(c.out.Occasions, t)
+			continue
 		}
 		c.out.Targets = append(c.out.Targets, t)
 	}

@@ -21,6 +21,7 @@ type Invariant struct {
 // Rule is a compiled invariant. It comes in just one of four forms.
 type Rule struct {
 	Name  string
+	place place
 	Table *schema.Table // whose rows are looked at; nil of the last form
 
 	Every     *schema.Expr // must hold for every row; its inputs are Values
@@ -88,7 +89,7 @@ func (c *compiler) rules() {
 }
 
 func (c *compiler) ruleSQL(inv *Invariant) {
-	r := &Rule{Name: inv.Name}
+	r := &Rule{Name: inv.Name, place: inv.place}
 	n := inv.value
 	table := ""
 	before := len(c.plan.collector.found)
@@ -194,7 +195,7 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 			return
 		}
 	}
-	c.out.Always = append(c.out.Always, &Rule{Name: inv.Name, Table: parent, Aggregate: a})
+	c.out.Always = append(c.out.Always, &Rule{Name: inv.Name, place: inv.place, Table: parent, Aggregate: a})
 }
 
 func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
@@ -245,7 +246,7 @@ func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
 		c.add(n.place, "a condition is true or false, and this is not")
 		return
 	}
-	r := &Rule{Name: inv.Name, Table: t, Every: e}
+	r := &Rule{Name: inv.Name, place: inv.place, Table: t, Every: e}
 	for _, k := range known {
 		v, err := k.Eval(nil)
 		if err != nil {
@@ -263,4 +264,20 @@ func (a *Aggregate) Name() string {
 		return "count of " + a.Of.Name
 	}
 	return a.Function + " of " + a.Of.Name + "." + a.Column.Name
+}
+
+// RuleProblem is something about an invariant that only the database tells.
+func (c *Compiled) RuleProblem(r *Rule, format string, args ...any) *Problem {
+	return c.told(r.place, format, args...)
+}
+
+// StepProblem is something about a step that only the database tells.
+func (c *Compiled) StepProblem(s *Step, format string, args ...any) *Problem {
+	return c.told(s.place, format, args...)
+}
+
+func (c *Compiled) told(at place, format string, args ...any) *Problem {
+	p := c.Plan.add(at, format, args...)
+	p.Database = true
+	return p
 }

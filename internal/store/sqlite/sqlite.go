@@ -300,6 +300,12 @@ func (d *database) explained(ctx context.Context, err error) error {
 		}
 		return v
 	}
+	if sqlite.ErrCode(err).ToPrimary() == sqlite.ResultError {
+		_, words, found := strings.Cut(err.Error(), "SQL logic error: ") // the statement stands in front
+		if found {
+			return fmt.Errorf("%s [SQLITE_ERROR]", words)
+		}
+	}
 	return fault(d.path, err)
 }
 
