@@ -66,6 +66,9 @@ type app struct {
 	withUnits     bool   // the command is about units, too
 	unit          string // whose occasions come from occasionsFile, or from standard input
 	occasionsFile string
+	spooled       string // the file that standard input was copied into; empty if it was not read
+
+	atEnd []func() error // what is to be done when the program ends
 }
 
 // usageError is a command line that makes no sense.
@@ -84,6 +87,9 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	root.SetOut(out)
 	root.SetErr(errOut)
 	err := root.ExecuteContext(ctx)
+	for _, do := range a.atEnd {
+		err = errors.Join(err, do())
+	}
 	a.json = a.json || slices.Contains(args, "--json") // flags behind a wrong one are not read
 	return a.exit(err)
 }
@@ -251,21 +257,11 @@ func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*p
 	if err != nil {
 		return nil, nil, "", err
 	}
-	remove := func() error { return nil }
 	if a.withUnits {
-		if remove, err = a.replaceOccasions(p); err != nil {
+		if err := a.replaceOccasions(p); err != nil {
 			return nil, nil, "", err
 		}
 	}
-	c, s, name, err := a.compilePlan(ctx, p, o, args, needDatabase)
-	if c == nil {
-		return nil, nil, "", errors.Join(err, remove())
-	}
-	c.OnClose(remove)
-	return c, s, name, err
-}
-
-func (a *app) compilePlan(ctx context.Context, p *plan.Plan, o plan.Options, args []string, needDatabase bool) (*plan.Compiled, store.Store, string, error) {
 	s, name, err := a.open(ctx, p, args)
 	if err == nil && s == nil && needDatabase {
 		err = errNoDatabase

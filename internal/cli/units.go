@@ -100,20 +100,19 @@ func (f *unitFlags) selected(c *plan.Compiled) ([]*plan.CompiledUnit, error) {
 const standardInput = "-"
 
 // replaceOccasions puts the file of --occasions, and standard input, in the place of
-// files that the plan names. The function it returns removes what was made for that.
-func (a *app) replaceOccasions(p *plan.Plan) (func() error, error) {
-	done := func() error { return nil }
+// files that the plan names.
+func (a *app) replaceOccasions(p *plan.Plan) error {
 	for _, u := range p.Units {
 		from := u.Occasions.RowsFrom
 		if a.unit != u.Name {
 			if from != nil && from.File == standardInput {
-				return done, usageError{fmt.Errorf("the unit %s reads standard input: run it by --unit %s, or leave units out by --without-units", u.Name, u.Name)}
+				return usageError{fmt.Errorf("the unit %s reads standard input: run it by --unit %s, or leave units out by --without-units", u.Name, u.Name)}
 			}
 			continue
 		}
 		if from == nil {
 			if a.occasionsFile != "" {
-				return done, usageError{fmt.Errorf("the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in the plan says how one is read", u.Name)}
+				return usageError{fmt.Errorf("the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in the plan says how one is read", u.Name)}
 			}
 			continue
 		}
@@ -124,7 +123,7 @@ func (a *app) replaceOccasions(p *plan.Plan) (func() error, error) {
 			if a.occasionsFile != "" {
 				path, err := filepath.Abs(from.File)
 				if err != nil {
-					return done, err
+					return err
 				}
 				from.File = path
 				if folder, err := filepath.Abs(p.Folder()); err == nil {
@@ -135,24 +134,25 @@ func (a *app) replaceOccasions(p *plan.Plan) (func() error, error) {
 			}
 			continue
 		}
-		path, remove, err := a.spool()
-		if err != nil {
-			return done, err
+		if a.spooled == "" {
+			var err error
+			if a.spooled, err = a.spool(); err != nil {
+				return err
+			}
 		}
-		from.File, done = path, remove
+		from.File = a.spooled
 	}
-	return done, nil
+	return nil
 }
 
 // maxSpooled bounds what is read from standard input.
 const maxSpooled = 4 << 30
 
 // spool copies standard input into a file whose ending tells its form, because files are
-// read several times.
-func (a *app) spool() (string, func() error, error) {
-	none := func() error { return nil }
+// read several times. The file goes when the program ends.
+func (a *app) spool() (string, error) {
 	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		return "", none, usageError{errors.New("occasions come from standard input, and here is a terminal: pipe a file in, such as evensprout load --unit NAME --occasions - < sales.csv")}
+		return "", usageError{errors.New("occasions come from standard input, and here is a terminal: pipe a file in, such as evensprout load --unit NAME --occasions - < sales.csv")}
 	}
 	in := bufio.NewReader(a.in)
 	first, err := in.Peek(512)
@@ -160,7 +160,7 @@ func (a *app) spool() (string, func() error, error) {
 		if errors.Is(err, io.EOF) {
 			err = usageError{errors.New("standard input is empty")}
 		}
-		return "", none, err
+		return "", err
 	}
 	ending := ".csv"
 	switch text := bytes.TrimLeft(bytes.TrimPrefix(first, []byte("\ufeff")), " \t\r\n"); {
@@ -173,9 +173,9 @@ func (a *app) spool() (string, func() error, error) {
 	}
 	folder, err := os.MkdirTemp("", "evensprout-")
 	if err != nil {
-		return "", none, err
+		return "", err
 	}
-	remove := func() error { return os.RemoveAll(folder) }
+	a.atEnd = append(a.atEnd, func() error { return os.RemoveAll(folder) })
 	path := filepath.Join(folder, "standard-input"+ending)
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err == nil {
@@ -186,10 +186,7 @@ func (a *app) spool() (string, func() error, error) {
 		}
 		err = errors.Join(err, f.Close())
 	}
-	if err != nil {
-		return "", none, errors.Join(err, remove())
-	}
-	return path, remove, nil
+	return path, err
 }
 
 // spooled tells that rows come from standard input.
