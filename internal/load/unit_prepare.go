@@ -31,6 +31,7 @@ type unitStep struct {
 	after    *store.Step // at changed rows; nil if they are known by their keys
 	afterKey *store.Step
 	computes bool // what a row holds after a change follows from what it held before
+	counts   bool // a change counts its rows by itself: one for each occasion, or something is wrong
 
 	one []grow.Value // values of the only occasion, used again
 }
@@ -91,6 +92,9 @@ func (r *unitRun) prepareStatements(s *unitStep) error {
 	s.keeps = r.undoes() && len(s.rowKey) > 0
 	if !r.undoes() && s.Key == nil {
 		s.key = nil // nobody asks for it
+	}
+	if _, why := s.Table.Backing(namesOfMatch(s.match)); s.Word == plan.StepUpdate && !s.keeps && s.Lo == 1 && s.Hi == 1 && r.traits.CountsMatches {
+		s.counts = why == "" // no occasion matches two rows
 	}
 	s.look = &store.Step{Table: s.Table, Match: s.match, Lock: store.ForWrite}
 	s.change = &store.Step{Table: s.Table, Match: s.match, Set: s.set}
@@ -251,4 +255,12 @@ func computed(e *schema.Expr, column grow.Value, values []grow.Value) (grow.Valu
 func (r *unitRun) columnFor(slot int) *schema.Column {
 	s := &r.unit.Slots[slot]
 	return store.ColumnFor(s.Type, s.Scale)
+}
+
+func namesOfMatch(match []store.Matched) []string {
+	var names []string
+	for _, m := range match {
+		names = append(names, m.Column.Name)
+	}
+	return names
 }

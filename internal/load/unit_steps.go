@@ -545,6 +545,17 @@ func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, value
 		counts[0] = uint64(n)
 		return counts, err
 	}
+	if s.counts && len(xs) > 1 {
+		n, _, err := laid.Change(ctx, s.change, nil)
+		if err == nil && n != int64(len(xs)) {
+			// Which of them it was, tells the look that each has when it is done alone.
+			err = &refusedStep{s.index, nil, &store.Violation{Kind: store.RowCount, Row: -1, Table: s.Table.Name}}
+		}
+		for i := range counts {
+			counts[i] = 1
+		}
+		return counts, err
+	}
 	var before, after [][]grow.Value
 	computes := s.computes
 	err = laid.Look(ctx, s.look, func(n int64, row []grow.Value) error {

@@ -235,32 +235,83 @@ func places(n int) string { return strings.TrimSuffix(strings.Repeat("?, ", n), 
 
 // Fill puts rows into a temporary table, behind their numbers.
 func (d *database) Fill(_ context.Context, table string, into store.Into, rows store.Rows) (int64, error) {
-	sql := "INSERT INTO " + table + " VALUES (" + places(1+len(into.Columns)) + ")"
-	stmt, _, err := d.conn.PrepareTransient(sql)
-	if err != nil {
-		return 0, fault(d.path, err)
-	}
-	defer stmt.Finalize()
-	began, n := time.Now(), int64(0)
-	defer func() {
-		d.tally.Add(store.Statement{Text: sql, Times: n, Rows: n, Elapsed: time.Since(began)})
-	}()
+	f := &filler{database: d, table: table, into: into}
+	defer f.close()
+	began := time.Now()
 	for b := range rows {
 		for i := range b.Len {
-			row := b.Row(i)
-			stmt.BindInt64(1, n)
-			for j, f := range into.Fields {
-				bind(stmt, j+2, &row[f], into.Columns[j])
+			f.pending = append(f.pending, grow.Int(f.n+int64(f.waiting)))
+			for _, at := range into.Fields {
+				f.pending = append(f.pending, b.Row(i)[at])
 			}
-			_, err := stmt.Step()
-			stmt.Reset()
-			if err != nil {
-				return n, fault(d.path, err)
+			if f.waiting++; f.waiting == fillRows {
+				if err := f.flush(); err != nil {
+					return f.n, err
+				}
 			}
-			n++
 		}
 	}
-	return n, nil
+	err := f.flush()
+	d.tally.Note("INSERT INTO "+table+" VALUES ("+places(len(into.Columns)+1)+")", f.n, time.Since(began))
+	return f.n, err
+}
+
+// fillRows is how many rows of a temporary table one statement takes: it begins and ends
+// once for all of them.
+const fillRows = 32
+
+// filler puts rows into a temporary table, many by one statement.
+type filler struct {
+	*database
+	table   string
+	into    store.Into
+	pending []grow.Value // of rows that wait
+	waiting int
+	n       int64
+	many    *sqlite.Stmt // of fillRows rows; nil until there are so many
+}
+
+func (f *filler) close() {
+	if f.many != nil {
+		f.many.Finalize()
+	}
+}
+
+// flush writes the rows that wait.
+func (f *filler) flush() error {
+	if f.waiting == 0 {
+		return nil
+	}
+	width := len(f.into.Columns) + 1
+	stmt := f.many
+	if f.waiting < fillRows || stmt == nil {
+		row := "(" + places(width) + ")"
+		sql := "INSERT INTO " + f.table + " VALUES " + row + strings.Repeat(", "+row, f.waiting-1)
+		var err error
+		if stmt, _, err = f.conn.PrepareTransient(sql); err != nil {
+			return fault(f.path, err)
+		}
+		if f.waiting == fillRows {
+			f.many = stmt
+		} else {
+			defer stmt.Finalize()
+		}
+	}
+	for i := range f.pending {
+		var c *schema.Column
+		if at := i % width; at > 0 {
+			c = f.into.Columns[at-1]
+		}
+		bind(stmt, i+1, &f.pending[i], c)
+	}
+	_, err := stmt.Step()
+	stmt.Reset()
+	if err != nil {
+		return fault(f.path, err)
+	}
+	f.n += int64(f.waiting)
+	f.pending, f.waiting = f.pending[:0], 0
+	return nil
 }
 
 // bind hands a value over in the form in which the engine keeps it. Decimals go as
