@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -324,4 +325,119 @@ func TestTheDemoRunsItsUnits(t *testing.T) {
 	g := &folder{t, t.TempDir()}
 	g.makeDB("larkwater.db", demo.Schema)
 	assert.Equal(t, g.dump("larkwater.db"), f.dump(db), "all is taken back")
+}
+
+// What was left out stands in a file with its step, its reason and its line; the rest is
+// told in the history; and what rests on a load keeps it from being withdrawn.
+func TestWhatUnitsTell(t *testing.T) {
+	f := newFolder(t)
+	require.Zero(t, f.run("demo").code)
+	plan := "larkwater/evensprout.yaml"
+	f.write("mixed.csv", `Order,Card,Sailing,Fare,Traveller
+WB300000,FQ049019,LW-58043,DECK,A
+WB300001,FE846229,LW-50735,DECK,no seat
+WB300002,SE792962,LW-58043,DECK,barred
+WB300000,FQ049019,LW-58043,CABIN,the same order
+WB300003,FQ049019,LW-58043,NONE,no such fare
+WB300004,FQ049019,LW-58043,DECK,`+strings.Repeat("long", 30)+`
+WB300005,LF464726,LW-04185,SALOON,B
+`)
+	load := []string{"load", plan, "--unit", "sell", "--occasions", "mixed.csv"}
+	r := f.run(append(load, "--on-violation", "all=skip", "--max-rejects", "3")...)
+	assert.Equal(t, 5, r.code)
+	assert.Contains(t, r.errOut, "more than 3 rows would be rejected")
+	r = f.run(append(load, "--on-violation", "all=skip", "--rejects", "left.ndjson", "--json")...)
+	require.Equal(t, 6, r.code, r.errOut)
+	var got struct {
+		Units []struct {
+			Load, Occasions, Done, Earlier, Rejected int64
+			Steps                                    []struct{ Step string }
+		}
+		Rejects string `json:"rejects_file"`
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.out), &got), r.out)
+	assert.Equal(t, "left.ndjson", got.Rejects)
+	u := got.Units[0]
+	assert.Equal(t, []int64{7, 5, 8}, []int64{u.Occasions, u.Rejected, int64(len(u.Steps))})
+	assert.Equal(t, int64(2), u.Done+u.Earlier, "the first may have been committed before the stop")
+	var told []string
+	left, err := os.ReadFile(f.file("left.ndjson"))
+	require.NoError(t, err)
+	for line := range strings.Lines(string(left)) {
+		var x struct {
+			Entity    string
+			Fields    map[string]string
+			Violation struct{ Kind, Step, Place, Message string }
+		}
+		require.NoError(t, json.Unmarshal([]byte(line), &x), line)
+		assert.Equal(t, "sell", x.Entity)
+		assert.Len(t, x.Fields, 5)
+		told = append(told, x.Violation.Place+" "+x.Violation.Step+" "+x.Violation.Kind)
+	}
+	assert.Equal(t, []string{"mixed.csv:3 7: update Sailing check", "mixed.csv:4 4: require requirement", "mixed.csv:5 5: insert Booking unique", "mixed.csv:6 3: find FareClass row_count", "mixed.csv:7 6: insert Ticket too_long"}, told)
+
+	r = f.run(append(load, "--on-violation", "all=skip", "--statements")...)
+	assert.Equal(t, 6, r.code)
+	assert.Contains(t, r.out, "0 occasions of sell")
+	assert.Contains(t, r.out, "2 done before")
+	assert.Contains(t, r.out, "this passenger may not buy (Passenger.status is barred)")
+	assert.Contains(t, r.out, `UPDATE "sailings"`)
+
+	r = f.run("history", plan)
+	assert.Contains(t, r.out, "larkwater, unit new_prices")
+	r = f.run("history", "2", plan)
+	assert.Contains(t, r.out, "6, 0 left out, in 6 transactions")
+	assert.Contains(t, r.out, "7  update Sailing    sailings                 6")
+	r = f.run("history", "2", plan, "--json")
+	assert.Contains(t, r.out, `"unit": "sell"`)
+	r = f.run("withdraw", "1", plan)
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.errOut, "a run of the unit sell, rests on load 1")
+	r = f.run("compare", "--load", "2", plan)
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.errOut, "load 2 is a run of the unit sell, whose rows are not planned")
+	r = f.run("preview", plan, "--entity", "sell", "--csv", "--rows", "1")
+	assert.Equal(t, "order,card,sailing,fare,traveller\r\nWB000001,FQ049019,LW-58043,DECK,Imke Salt\r\n", r.out)
+	r = f.run("check", plan, "--json")
+	assert.Contains(t, r.out, `"units": 4`)
+	assert.Contains(t, r.out, `"invariants": 4`)
+	assert.Zero(t, f.run("load", plan, "--unit", "sell", "--dry-run", "--again", "--on-violation", "all=skip", "--rejects", "dry.ndjson").code-6)
+	r = f.run("load", plan, "--unit", "new_prices", "--again", "--no-undo")
+	require.Zero(t, r.code, r.errOut)
+	assert.Contains(t, r.out, "so it cannot be withdrawn")
+	r = f.run("withdraw", plan)
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.errOut, "was run with --no-undo")
+}
+
+// Ctrl-C ends a unit between two occasions, tells what stays, and the same command goes on.
+func TestInterruptedUnits(t *testing.T) {
+	onEngines(t, harbourPlan(40, 0), func(t *testing.T, s *site) {
+		s.harbour(t, "1")
+		before := s.prices(t)
+		for try := 0; ; try++ {
+			require.Less(t, try, 20, "it is never in the middle")
+			c := s.command("load", "--unit", "dock", "--db", s.url)
+			var out bytes.Buffer
+			c.Stderr = &out
+			require.NoError(t, c.Start())
+			kill := time.AfterFunc(100*time.Millisecond+rand.N(300*time.Millisecond), func() { c.Process.Signal(os.Interrupt) })
+			err := c.Wait()
+			kill.Stop()
+			done := s.whole(t, before)
+			if err == nil || done == 0 || done == docks {
+				for _, n := range s.loads(t)[1:] {
+					require.Zero(t, s.on("withdraw", fmt.Sprint(n)).code)
+				}
+				continue
+			}
+			assert.Equal(t, 130, c.ProcessState.ExitCode(), out.String())
+			assert.Contains(t, out.String(), fmt.Sprintf("%d occasions of dock are committed and stay", done))
+			break
+		}
+		r := s.on(dock...)
+		require.Zero(t, r.code, r.errOut)
+		assert.Equal(t, docks, s.whole(t, before))
+		s.noSessions(t)
+	})
 }

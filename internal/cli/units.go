@@ -127,8 +127,8 @@ func (a *app) replaceOccasions(p *plan.Plan) error {
 				}
 				from.File = path
 				if folder, err := filepath.Abs(p.Folder()); err == nil {
-					if near, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(near) {
-						from.File = near // as the plan would say it
+					if near, err := filepath.Rel(folder, path); err == nil && !filepath.IsAbs(p.Folder()) {
+						from.File = near // so it is called as it was named
 					}
 				}
 			}
