@@ -82,7 +82,7 @@ type unitRun struct {
 	salt   string // tells a run that repeats what is done from the first one
 	ledger ledger // which occasions are done; nil without a journal
 	counts map[occasionName]uint32
-	set    bool // many occasions can be done at once, see atOnce
+	set    bool // many occasions can be done at once, see canDoManyAtOnce
 	keys   [][]keyOfStep
 
 	// Of the transaction.
