@@ -657,7 +657,7 @@ func (r *unitRun) deleteRows(ctx context.Context, s *unitStep, xs []*occasion) e
 		return err
 	}
 	if r.undoes() {
-		if err := r.keepRemoved(ctx, s.index, s.Table, before); err != nil {
+		if err := r.keepRemoved(ctx, s.index, s.Table, before, map[string]bool{}); err != nil {
 			return err
 		}
 	}
@@ -665,8 +665,21 @@ func (r *unitRun) deleteRows(ctx context.Context, s *unitStep, xs []*occasion) e
 }
 
 // keepRemoved keeps rows that are about to be deleted, and in front of them those that
-// go with them.
-func (r *unitRun) keepRemoved(ctx context.Context, step int, t *schema.Table, rows [][]grow.Value) error {
+// go with them. Each is kept once, though it may refer to itself or go for two reasons:
+// kept are those that are.
+func (r *unitRun) keepRemoved(ctx context.Context, step int, t *schema.Table, rows [][]grow.Value, kept map[string]bool) error {
+	copies := map[string]int{} // without a primary key, rows can be alike
+	rows = slices.DeleteFunc(rows, func(row []grow.Value) bool {
+		name := t.Name + "\x00" + keyOfValues(keyOrRow(t, row))
+		copies[name]++
+		name = fmt.Sprint(name, copies[name])
+		was := kept[name]
+		kept[name] = true
+		return was
+	})
+	if len(rows) == 0 {
+		return nil
+	}
 	for _, other := range r.plan.Database.Tables {
 		for i := range other.References {
 			ref := &other.References[i]
@@ -678,13 +691,16 @@ func (r *unitRun) keepRemoved(ctx context.Context, step int, t *schema.Table, ro
 				for j, name := range ref.Columns {
 					where = append(where, store.Cell{Column: other.Column(name), Value: row[slices.Index(t.Columns, t.Column(ref.Targets[j]))]})
 				}
+				if slices.ContainsFunc(where, func(c store.Cell) bool { return c.Value.IsNull() }) {
+					continue // nothing refers to NULL
+				}
 				var below [][]grow.Value
 				err := r.store.Select(ctx, store.Query{Table: other, Columns: other.Columns, Where: where, Exact: true}, func(row []grow.Value) error {
 					below = append(below, slices.Clone(row))
 					return nil
 				})
-				if err == nil && len(below) > 0 {
-					err = r.keepRemoved(ctx, step, other, below)
+				if err == nil {
+					err = r.keepRemoved(ctx, step, other, below, kept)
 				}
 				if err != nil {
 					return err
@@ -694,6 +710,20 @@ func (r *unitRun) keepRemoved(ctx context.Context, step int, t *schema.Table, ro
 	}
 	r.undo.removed(step, t, rows)
 	return nil
+}
+
+// keyOrRow is what tells a row of a table from others: its key, or all of it.
+func keyOrRow(t *schema.Table, row []grow.Value) []grow.Value {
+	var key []grow.Value
+	for i, c := range t.Columns {
+		if slices.Contains(t.PrimaryKey, c.Name) {
+			key = append(key, row[i])
+		}
+	}
+	if len(key) == 0 {
+		return row
+	}
+	return key
 }
 
 // clearTable empties a table before the first occasion.

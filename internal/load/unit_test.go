@@ -314,6 +314,41 @@ func TestWithdrawingAUnitRestoresTheDump(t *testing.T) {
 	}
 }
 
+// Rows that go with a deleted one come back with it, each once: also one that goes for
+// two reasons, one that refers to itself, and one that is deleted beside what it refers to.
+func TestWithdrawingADeleteGivesBackWhatWentWithIt(t *testing.T) {
+	const tables = `
+CREATE TABLE harbours (id INTEGER PRIMARY KEY, code VARCHAR(10) UNIQUE, main_id INTEGER, FOREIGN KEY (main_id) REFERENCES harbours (id) ON DELETE CASCADE);
+CREATE TABLE piers (id INTEGER PRIMARY KEY, harbour_id INTEGER NOT NULL, FOREIGN KEY (harbour_id) REFERENCES harbours (id) ON DELETE CASCADE);
+CREATE TABLE crews (id INTEGER PRIMARY KEY, harbour_code VARCHAR(10), FOREIGN KEY (harbour_code) REFERENCES harbours (code) ON DELETE CASCADE);
+CREATE TABLE duties (id INTEGER PRIMARY KEY, pier_id INTEGER, crew_id INTEGER, FOREIGN KEY (pier_id) REFERENCES piers (id) ON DELETE CASCADE, FOREIGN KEY (crew_id) REFERENCES crews (id) ON DELETE CASCADE);
+CREATE TABLE notes (duty_id INTEGER, note VARCHAR(20), FOREIGN KEY (duty_id) REFERENCES duties (id) ON DELETE CASCADE);`
+	for condition, matched := range map[string]string{
+		"{id: 1}":      "the row that refers to itself",
+		"{main_id: 1}": "it, and the one below it, by one statement",
+		"{id: 3}":      "a row whose code is NULL: the crew without a harbour stays",
+	} {
+		onEach(t, tables, func(t *testing.T, d *db) {
+			k := newDesk(t, d)
+			d.script(t,
+				"INSERT INTO harbours VALUES (1, 'LW', 1), (2, 'OB', 1), (3, NULL, NULL), (4, 'FP', 4)",
+				"INSERT INTO piers VALUES (1, 1), (2, 2), (3, 3), (4, 4)",
+				"INSERT INTO crews VALUES (1, 'LW'), (2, 'OB'), (3, NULL), (4, 'FP')",
+				"INSERT INTO duties VALUES (1, 1, 1), (2, 2, 1), (3, 3, NULL), (4, 4, 4), (5, 4, 2)",
+				"INSERT INTO notes VALUES (1, 'twice'), (1, 'twice'), (4, 'stays'), (3, 'alone')")
+			before := dump(t, k.store)
+			r, err := k.run(t, "units:\n  close:\n    given: {one: {n: 1}}\n    steps:\n      - {delete: harbours, match: "+condition+", expect: any}\n", k.journaled(Options{}))
+			require.NoError(t, err, matched)
+			require.NotEqual(t, before, dump(t, k.store), matched)
+			assert.Contains(t, k.table(t, "crews", "id"), "3")
+			w, err := Withdraw(t.Context(), k.store, r.Load, WithdrawOptions{})
+			require.NoError(t, err, matched)
+			assert.Zero(t, w.Left, "%s: %v", matched, w.LeftRows)
+			assert.Equal(t, before, dump(t, k.store), matched)
+		})
+	}
+}
+
 // everyStep does all that a step can do.
 const everyStep = purseEntities + `units:
   everything:
