@@ -125,54 +125,40 @@ func TestKilledTransactionsLeaveNothing(t *testing.T) {
 
 // The server is killed at random moments, and started again.
 func TestKilledServers(t *testing.T) {
-	for _, e := range engines() {
-		if e.fresh == nil {
-			continue
-		}
-		t.Run(e.name, func(t *testing.T) {
-			f := newFolder(t)
-			e.start(t) // installs the server, or skips
-			server, err := e.fresh()
-			require.NoError(t, err)
-			defer server.Remove()
-			e.start = func(testing.TB) *storetest.Server { return server }
-			f.write("evensprout.yaml", harbourPlan(600, 300))
-			s := &site{folder: f, engine: e}
-			s.url = s.database(t)
-			_, after, took := s.undisturbed(t)
-			for kills := 0; kills < tries(2, 20); {
-				c := s.command(loadArgs(s)...)
-				var out bytes.Buffer
-				c.Stderr = &out
-				require.NoError(t, c.Start())
-				dead := make(chan bool)
-				kill := time.AfterFunc(rand.N(took), func() {
-					server.Kill()
-					close(dead)
-				})
-				err := c.Wait()
-				if kill.Stop() {
-					close(dead)
-				} else {
-					kills++
-				}
-				<-dead
-				if err != nil {
-					assert.Equal(t, 4, c.ProcessState.ExitCode(), out.String())
-				}
+	onServers(t, harbourPlan(600, 300), func(t *testing.T, s *site, server *storetest.Server) {
+		_, after, took := s.undisturbed(t)
+		for kills := 0; kills < tries(2, 20); {
+			c := s.command(loadArgs(s)...)
+			var out bytes.Buffer
+			c.Stderr = &out
+			require.NoError(t, c.Start())
+			dead := make(chan bool)
+			kill := time.AfterFunc(rand.N(took), func() {
 				server.Kill()
-				require.NoError(t, server.Start())
-				if err == nil {
-					require.Empty(t, difference(after, s.rows(t)), "loaded")
-					require.Zero(t, s.on("withdraw").code)
-				}
+				close(dead)
+			})
+			err := c.Wait()
+			if kill.Stop() {
+				close(dead)
+			} else {
+				kills++
 			}
-			r := s.run(loadArgs(s)...)
-			require.Zero(t, r.code, r.errOut)
-			require.Empty(t, difference(after, s.rows(t)))
-			s.noSessions(t)
-		})
-	}
+			<-dead
+			if err != nil {
+				assert.Equal(t, 4, c.ProcessState.ExitCode(), out.String())
+			}
+			server.Kill()
+			require.NoError(t, server.Start())
+			if err == nil {
+				require.Empty(t, difference(after, s.rows(t)), "loaded")
+				require.Zero(t, s.on("withdraw").code)
+			}
+		}
+		r := s.run(loadArgs(s)...)
+		require.Zero(t, r.code, r.errOut)
+		require.Empty(t, difference(after, s.rows(t)))
+		s.noSessions(t)
+	})
 }
 
 // Connections are cut in the middle of what the program sends, and of what the server
@@ -338,52 +324,38 @@ func TestATriggerThatRaises(t *testing.T) {
 
 // A full disk: what is committed stays, and the load goes on when there is room.
 func TestAServersFullDisk(t *testing.T) {
-	for _, e := range engines() {
-		if e.fresh == nil {
-			continue
+	onServers(t, harbourPlan(100, 30000), func(t *testing.T, s *site, server *storetest.Server) {
+		disk := filepath.Join(t.TempDir(), "disk")
+		require.NoError(t, os.Mkdir(disk, 0o755))
+		if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=2m,mode=0777", "tmpfs", disk).CombinedOutput(); err != nil {
+			t.Skipf("SKIPPED, nothing can be mounted here: %s", out)
 		}
-		t.Run(e.name, func(t *testing.T) {
-			f := newFolder(t)
-			e.start(t)
-			disk := filepath.Join(t.TempDir(), "disk")
-			require.NoError(t, os.Mkdir(disk, 0o755))
-			if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=2m,mode=0777", "tmpfs", disk).CombinedOutput(); err != nil {
-				t.Skipf("SKIPPED, nothing can be mounted here: %s", out)
-			}
-			defer syscall.Unmount(disk, syscall.MNT_DETACH)
-			for dir := disk; dir != os.TempDir() && dir != "/"; dir = filepath.Dir(dir) {
-				require.NoError(t, os.Chmod(dir, 0o777))
-			}
-			server, err := e.fresh()
-			require.NoError(t, err)
-			defer server.Remove()
-			require.NoError(t, server.Give(disk))
-			e.start = func(testing.TB) *storetest.Server { return server }
-			f.write("evensprout.yaml", harbourPlan(100, 30000))
-			s := &site{folder: f, engine: e}
-			s.url = s.database(t)
-			_, after, _ := s.undisturbed(t)
-			if e.name == "postgres" {
-				s.exec(t, "CREATE TABLESPACE small LOCATION '"+disk+"'", "TRUNCATE visits", "ALTER TABLE visits SET TABLESPACE small")
-			} else {
-				s.exec(t, "DROP TABLE visits", "CREATE TABLE visits (id INTEGER AUTO_INCREMENT PRIMARY KEY, port_id INTEGER NOT NULL REFERENCES ports (id), note VARCHAR(200)) ENGINE=InnoDB DATA DIRECTORY = '"+disk+"'")
-			}
-			r := s.on("load", "--chunk", "5000")
-			if r.code == 4 && strings.Contains(r.errOut, "the connection to the server broke") {
-				t.Log("the server itself ended, as this one does when it finds no room to roll back in")
-				require.NoError(t, server.Start())
-			} else {
-				assert.Equal(t, 1, r.code, r.errOut)
-				assert.Contains(t, r.errOut, "no room left")
-			}
-			assert.Contains(t, r.errOut, "evensprout load --resume goes on with load")
-			out, err := exec.Command("mount", "-o", "remount,size=200m", disk).CombinedOutput()
-			require.NoError(t, err, string(out))
-			r = s.on("load", "--resume")
-			require.Zero(t, r.code, r.errOut)
-			assert.Empty(t, difference(after, s.rows(t)))
-		})
-	}
+		defer syscall.Unmount(disk, syscall.MNT_DETACH)
+		for dir := disk; dir != os.TempDir() && dir != "/"; dir = filepath.Dir(dir) {
+			require.NoError(t, os.Chmod(dir, 0o777))
+		}
+		require.NoError(t, server.Give(disk))
+		_, after, _ := s.undisturbed(t)
+		if s.name == "postgres" {
+			s.exec(t, "CREATE TABLESPACE small LOCATION '"+disk+"'", "TRUNCATE visits", "ALTER TABLE visits SET TABLESPACE small")
+		} else {
+			s.exec(t, "DROP TABLE visits", "CREATE TABLE visits (id INTEGER AUTO_INCREMENT PRIMARY KEY, port_id INTEGER NOT NULL REFERENCES ports (id), note VARCHAR(200)) ENGINE=InnoDB DATA DIRECTORY = '"+disk+"'")
+		}
+		r := s.on("load", "--chunk", "5000")
+		if r.code == 4 && strings.Contains(r.errOut, "the connection to the server broke") {
+			t.Log("the server itself ended, as this one does when it finds no room to roll back in")
+			require.NoError(t, server.Start())
+		} else {
+			assert.Equal(t, 1, r.code, r.errOut)
+			assert.Contains(t, r.errOut, "no room left")
+		}
+		assert.Contains(t, r.errOut, "evensprout load --resume goes on with load")
+		out, err := exec.Command("mount", "-o", "remount,size=200m", disk).CombinedOutput()
+		require.NoError(t, err, string(out))
+		r = s.on("load", "--resume")
+		require.Zero(t, r.code, r.errOut)
+		assert.Empty(t, difference(after, s.rows(t)))
+	})
 }
 
 // A user who may not make the journal is told what to do, and what is lost without.
@@ -467,23 +439,14 @@ func TestInterruptedChunks(t *testing.T) {
 // A server whose table of locks is full: told, and nothing stays. When there is room, the
 // load goes through.
 func TestAFullTableOfLocks(t *testing.T) {
-	e := engines()[1]
-	f := newFolder(t)
-	e.start(t)
-	server, err := e.fresh()
-	require.NoError(t, err)
-	defer server.Remove()
-	e.start = func(testing.TB) *storetest.Server { return server }
-	f.write("evensprout.yaml", harbourPlan(50, 20))
-	s := &site{folder: f, engine: e}
-	s.url = s.database(t)
+	s, _ := ownServer(t, engines()[1], harbourPlan(50, 20))
 	before := s.rows(t)
 	hog := s.open(t)
 	exec := hog.(interface {
 		Exec(context.Context, string, ...setwise.Arg) (int64, error)
 	}).Exec
 	// One lock after the other, until the server has no room for any more.
-	_, err = exec(t.Context(), "DO $$ BEGIN FOR i IN 1..1000000 LOOP PERFORM pg_advisory_lock(i); END LOOP; EXCEPTION WHEN out_of_memory THEN NULL; END $$")
+	_, err := exec(t.Context(), "DO $$ BEGIN FOR i IN 1..1000000 LOOP PERFORM pg_advisory_lock(i); END LOOP; EXCEPTION WHEN out_of_memory THEN NULL; END $$")
 	if err == nil {
 		_, err = exec(t.Context(), "DO $$ BEGIN FOR i IN 1..1000000 LOOP BEGIN PERFORM pg_advisory_lock(i); EXCEPTION WHEN out_of_memory THEN EXIT; END; END LOOP; END $$")
 	}

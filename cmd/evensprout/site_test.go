@@ -98,6 +98,33 @@ func onEngines(t *testing.T, plan string, test func(t *testing.T, s *site)) {
 	}
 }
 
+// onServers runs a test on every engine that has a server, each time on one of its own.
+func onServers(t *testing.T, plan string, test func(t *testing.T, s *site, server *storetest.Server)) {
+	for _, e := range engines() {
+		if e.fresh == nil {
+			continue
+		}
+		t.Run(e.name, func(t *testing.T) {
+			s, server := ownServer(t, e, plan)
+			test(t, s, server)
+		})
+	}
+}
+
+// ownServer makes a site on a server that nobody else uses, so that it may be killed.
+func ownServer(t *testing.T, e engine, plan string) (*site, *storetest.Server) {
+	e.start(t) // installs the server, or skips
+	server, err := e.fresh()
+	require.NoError(t, err)
+	t.Cleanup(server.Remove)
+	e.start = func(testing.TB) *storetest.Server { return server }
+	f := newFolder(t)
+	f.write("evensprout.yaml", plan)
+	s := &site{folder: f, engine: e}
+	s.url = s.database(t)
+	return s, server
+}
+
 // database makes a database with the harbour's tables.
 func (s *site) database(t *testing.T) string {
 	script := strings.ReplaceAll(harbourScript, "{key}", s.key)

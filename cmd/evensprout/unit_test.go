@@ -40,7 +40,7 @@ const dockUnit = `units:
 
 const docks = 240 // lines of the file
 
-// harbourSite is a site with ports and berths, whose unit is still to be run.
+// harbour fills a site's ports and berths; its unit is still to be run.
 func (s *site) harbour(t *testing.T, together string) {
 	t.Helper()
 	s.write("evensprout.yaml", harbourPlan(40, 0)+strings.Replace(dockUnit, "TOGETHER", together, 1))
@@ -144,45 +144,32 @@ func (s *site) loads(t *testing.T) []int64 {
 
 // The server is killed in the middle of a unit.
 func TestServersKilledInUnits(t *testing.T) {
-	for _, e := range engines() {
-		if e.fresh == nil {
-			continue
-		}
-		t.Run(e.name, func(t *testing.T) {
-			f := newFolder(t)
-			e.start(t) // installs the server, or skips
-			server, err := e.fresh()
-			require.NoError(t, err)
-			defer server.Remove()
-			e.start = func(testing.TB) *storetest.Server { return server }
-			s := &site{folder: f, engine: e}
-			s.url = s.database(t)
-			s.harbour(t, "10")
-			before := s.prices(t)
-			for kills := 0; kills < tries(2, 20); kills++ {
-				c := s.command(append(dock, "--db", s.url)...)
-				var out bytes.Buffer
-				c.Stderr = &out
-				require.NoError(t, c.Start())
-				dead := make(chan bool)
-				time.AfterFunc(50*time.Millisecond+rand.N(200*time.Millisecond), func() {
-					server.Kill()
-					close(dead)
-				})
-				err := c.Wait()
-				<-dead
-				if err != nil {
-					assert.Equal(t, 4, c.ProcessState.ExitCode(), out.String())
-				}
-				require.NoError(t, server.Start())
-				s.whole(t, before)
+	onServers(t, harbourPlan(40, 0), func(t *testing.T, s *site, server *storetest.Server) {
+		s.harbour(t, "10")
+		before := s.prices(t)
+		for kills := 0; kills < tries(2, 20); kills++ {
+			c := s.command(append(dock, "--db", s.url)...)
+			var out bytes.Buffer
+			c.Stderr = &out
+			require.NoError(t, c.Start())
+			dead := make(chan bool)
+			time.AfterFunc(50*time.Millisecond+rand.N(200*time.Millisecond), func() {
+				server.Kill()
+				close(dead)
+			})
+			err := c.Wait()
+			<-dead
+			if err != nil {
+				assert.Equal(t, 4, c.ProcessState.ExitCode(), out.String())
 			}
-			r := s.on(dock...)
-			require.Zero(t, r.code, r.errOut)
-			require.Equal(t, docks, s.whole(t, before))
-			s.noSessions(t)
-		})
-	}
+			require.NoError(t, server.Start())
+			s.whole(t, before)
+		}
+		r := s.on(dock...)
+		require.Zero(t, r.code, r.errOut)
+		require.Equal(t, docks, s.whole(t, before))
+		s.noSessions(t)
+	})
 }
 
 // Several processes run the same file at the same time: each occasion is done once.

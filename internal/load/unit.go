@@ -1,23 +1,18 @@
 package load
 
 import (
-	"cmp"
 	"context"
 	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/store"
-
-	"github.com/google/uuid"
 )
 
 // UnitResult is what a run of a unit did.
@@ -59,19 +54,6 @@ type UnitPartial struct {
 
 func (p *UnitPartial) Error() string { return p.Err.Error() }
 func (p *UnitPartial) Unwrap() error { return p.Err }
-
-// occasionName is what an occasion is known by in the journal: a digest of the plan, the
-// unit and what tells it from the others.
-type occasionName [16]byte
-
-// occasion is one occasion of a unit while it is done.
-type occasion struct {
-	row    grow.Row
-	name   occasionName
-	fields []grow.Value // of the occasion
-	slots  []grow.Value
-	known  []bool
-}
 
 // unitRun is a run of a unit.
 type unitRun struct {
@@ -173,147 +155,6 @@ func since(before, after []store.Statement) []store.Statement {
 // unitRepeats bounds how often a transaction of a unit is begun again: units are often
 // run beside each other, over the same rows.
 const unitRepeats = 50
-
-// openUnit writes the run down, in a transaction of its own: its occasions follow, each
-// in the transaction that does it.
-func (r *unitRun) openUnit(ctx context.Context, insist bool) error {
-	if err := r.openJournal(ctx, r.store); err != nil || r.journal == nil {
-		return err
-	}
-	j := r.journal
-	j.extra = UnitSet(r.unit.Plan.Name)
-	for {
-		earlier, err := readEntries(ctx, r.store, j.tables, cells(j.tables.Loads, "plan", r.plan.Plan.Name, "extra", j.extra), false)
-		if err != nil {
-			return err
-		}
-		j.part = 1
-		known := false
-		for _, e := range earlier {
-			j.part = e.Part + 1
-			if e.State == StateWithdrawing {
-				return &Unfinished{e}
-			}
-			if e.State == StateWithdrawn {
-				continue
-			}
-			known = true
-			if insist && e.State == StateDone {
-				r.salt = fmt.Sprintf("after load %d", e.Number) // the same when it is done again after a crash
-			}
-		}
-		if r.traits.Writers == 1 {
-			r.ledger = &packedLedger{run: r, done: map[occasionName]int64{}, read: map[int64]int{}, ended: map[int64]bool{}}
-		} else {
-			r.ledger = &rowLedger{run: r, watch: known}
-		}
-		if err := r.keysOfLoads(ctx); err != nil || r.o.DryRun {
-			return err
-		}
-		if err = r.enterUnit(ctx); !errors.Is(err, errFenced) {
-			return err
-		}
-	}
-}
-
-// unitPrefix marks sets of rows that are runs of units.
-const unitPrefix = "unit:"
-
-// UnitSet is the name under which the journal knows runs of a unit.
-func UnitSet(unit string) string { return unitPrefix + unit }
-
-// IsUnitSet tells whether a name is kept for runs of units.
-func IsUnitSet(extra string) bool { return strings.HasPrefix(extra, unitPrefix) }
-
-func (r *unitRun) enterUnit(ctx context.Context) error {
-	j := r.journal
-	j.about = About{Format: journalFormat, Version: r.o.Journal.Version, Edition: r.plan.Set.Edition, Seed: r.plan.Set.Seed, Commit: plan.CommitChunk, Undo: j.undo, Unit: r.unit.Plan.Name}
-	if !r.plan.Set.Clock.IsNull() {
-		j.about.ClockSet = r.plan.Set.Clock.String()
-	}
-	about, err := json.Marshal(j.about)
-	if err != nil {
-		return err
-	}
-	j.token = uuid.NewString()
-	of := j.tables.Loads
-	err = r.repeat(ctx, r.writer, func() error {
-		if err := r.begin(ctx); err != nil {
-			return err
-		}
-		err := r.tx.Add(ctx, of, cells(of, "plan", r.plan.Plan.Name, "extra", j.extra, "part", j.part, "token", j.token, "state", string(StateOpen),
-			"began", moment(r.began), "actor", j.actor, "about", string(about)))
-		var v *store.Violation
-		if errors.As(err, &v) && v.Kind == store.Unique {
-			return errFenced // or it is this one, whose commit was not answered
-		}
-		if err != nil {
-			return err
-		}
-		return r.commit(ctx)
-	})
-	if err != nil && !errors.Is(err, errFenced) {
-		return err
-	}
-	found, failed := readEntries(ctx, r.store, j.tables, cells(of, "token", j.token), false)
-	if failed != nil {
-		return failed
-	}
-	if len(found) == 0 {
-		return err
-	}
-	j.number, r.result.Load = found[0].Number, found[0].Number
-	return lockPlan(ctx, r.store, runName(r.plan.Plan.Name, j.number))
-}
-
-// runName is what a run of a unit locks while it goes on, so that nobody withdraws it
-// meanwhile. Runs do not lock each other.
-func runName(plan string, load int64) string { return fmt.Sprintf("%s, load %d", plan, load) }
-
-// keysOfLoads learns which keys the database gave to rows that occasions refer to.
-func (r *unitRun) keysOfLoads(ctx context.Context) error {
-	entries, err := Entries(ctx, r.store, r.plan.Plan.Name)
-	if err != nil {
-		return err
-	}
-	m := newMemory(r.plan)
-	for _, e := range entries {
-		if e.Extra != "" || e.State != StateDone {
-			continue
-		}
-		chunks, err := Chunks(ctx, r.store, e.Number)
-		if err != nil {
-			return err
-		}
-		for _, c := range chunks {
-			if err := m.learn(c.Log); err != nil {
-				return nil // the plan has fewer rows than then: it is used as it is
-			}
-		}
-	}
-	r.memory = m
-	r.reset()
-	return nil
-}
-
-// forgetUnit removes the entry of a run that committed nothing.
-func (r *unitRun) forgetUnit(ctx context.Context) error {
-	if r.journal == nil || r.journal.number == 0 {
-		return nil
-	}
-	r.result.Load = 0
-	if err := r.rollback(); err != nil {
-		return err
-	}
-	if err := r.begin(ctx); err != nil {
-		return err
-	}
-	of := r.journal.tables.Loads
-	if _, err := r.tx.Delete(ctx, of, cells(of, "number", r.journal.number)); err != nil {
-		return err
-	}
-	return r.commit(ctx)
-}
 
 // begin opens a transaction of the unit.
 func (r *unitRun) begin(ctx context.Context) error {
@@ -448,81 +289,6 @@ func (r *unitRun) whole(ctx context.Context, total uint64) error {
 		}
 		return nil
 	})
-}
-
-// rowAt is the row of an occasion by its place: those written by hand come first.
-func (r *unitRun) rowAt(n uint64) grow.Row {
-	if side := uint64(len(r.unit.Grow.Side)); n >= side {
-		return grow.Row{N: n - side}
-	}
-	return grow.Row{N: n, Side: true}
-}
-
-// named is the name of an occasion.
-func (r *unitRun) named(identity []byte, copies uint32) occasionName {
-	h := sha256.New()
-	for _, part := range []string{r.plan.Plan.Name, r.unit.Plan.Name, r.salt} {
-		fmt.Fprintf(h, "%d %s", len(part), part)
-	}
-	if r.unit.Grow.Table == nil {
-		fmt.Fprintf(h, "seed %s", r.plan.Set.Seed)
-	}
-	fmt.Fprintf(h, " %d ", copies)
-	h.Write(identity)
-	return occasionName(h.Sum(nil)[:16])
-}
-
-// occasions grows occasions, with their names.
-func (r *unitRun) occasions(first, n uint64) ([]*occasion, error) {
-	var out []*occasion
-	e := r.unit.Grow
-	g := r.grower()
-	for at := first; at < first+n; {
-		row := r.rowAt(at)
-		count := min(first+n-at, 64) // few, so that a line is in memory still when it is named
-		if row.Side {
-			count = min(count, uint64(len(e.Side))-row.N)
-		}
-		var b grow.Batch
-		g.Grow(e, row, int(count), &b)
-		if err := g.Err(); err != nil {
-			return nil, err
-		}
-		r.translateOccasions(&b)
-		for i := range b.Len {
-			x := &occasion{row: b.At(i), fields: b.Row(i), slots: make([]grow.Value, len(r.unit.Slots)), known: make([]bool, len(r.unit.Slots))}
-			identity, once := g.AppendIdentity(nil, e, x.row)
-			x.name = r.named(identity, 0)
-			if !once {
-				// Of equal lines the first is told from the second. Memory: a name for
-				// each line that differs.
-				copies := r.counts[x.name]
-				r.counts[x.name] = copies + 1
-				x.name = r.named(identity, copies)
-			}
-			out = append(out, x)
-		}
-		if err := g.Err(); err != nil {
-			return nil, err
-		}
-		at += count
-	}
-	return out, nil
-}
-
-// translateOccasions puts keys that rows really have in the place of planned ones.
-func (r *unitRun) translateOccasions(b *grow.Batch) {
-	for j, f := range r.unit.Grow.Fields {
-		to := r.byGrow[f.Target()]
-		if to == nil || f.Stored() != to.Grow.Key || len(r.real[to.Grow]) == 0 {
-			continue
-		}
-		for i := range b.Len {
-			if key, ok := r.real[to.Grow][b.Row(i)[j]]; ok {
-				b.Row(i)[j] = key
-			}
-		}
-	}
 }
 
 // large does occasions in one transaction, which are too many to stand in memory.
@@ -667,102 +433,4 @@ func (r *unitRun) took() error {
 		}
 	}
 	return nil
-}
-
-// conclude writes down that the run is done, or takes its entry back if it did nothing.
-func (r *unitRun) conclude(ctx context.Context) error {
-	if r.o.DryRun {
-		return nil
-	}
-	if r.journal == nil {
-		return nil
-	}
-	if r.result.Done == 0 {
-		return r.forgetUnit(ctx)
-	}
-	r.result.Elapsed = time.Since(r.began)
-	text, err := json.Marshal(&Result{Unit: r.result})
-	if err != nil {
-		return err
-	}
-	of := r.journal.tables.Loads
-	return r.repeat(ctx, r.writer, func() error {
-		if err := r.begin(ctx); err != nil {
-			return err
-		}
-		if _, err := r.tx.Set(ctx, of, cells(of, "state", string(StateDone), "ended", moment(time.Now()), "summary", string(text)), cells(of, "number", r.journal.number)); err != nil {
-			return err
-		}
-		return r.commit(ctx)
-	})
-}
-
-// policy is what to do about a refused occasion.
-func (r *unitRun) policy(kind store.ViolationKind) plan.Policy {
-	for _, p := range []plan.Policies{r.o.Policies, r.unit.Plan.OnViolation, r.plan.Plan.OnViolation} {
-		for _, name := range []string{string(kind), plan.AllKinds} {
-			if policy, ok := p[name]; ok && policy != plan.Redraw {
-				return policy
-			}
-		}
-	}
-	return plan.Stop
-}
-
-// reject leaves an occasion out.
-func (r *unitRun) reject(ctx context.Context, x *occasion, refusal *Refusal) error {
-	if r.ledger != nil {
-		if err := r.ledger.forget(ctx, x.name); err != nil {
-			return err
-		}
-	}
-	if most := r.o.MaxRejects; most > 0 && r.result.Rejected+int64(len(r.refused))+1 > most {
-		return &TooMany{refusal, most}
-	}
-	out := &Rejection{Refusal: refusal}
-	for i, f := range r.unit.Grow.Fields {
-		if !f.Inner {
-			out.Fields, out.Values = append(out.Fields, f.Name), append(out.Values, x.fields[i])
-		}
-	}
-	r.refused = append(r.refused, out)
-	return nil
-}
-
-// refuse says in the plan's words why an occasion was refused.
-func (r *unitRun) refuse(x *occasion, step int, v *store.Violation) *Refusal {
-	s := r.steps[step]
-	out := &Refusal{
-		Kind: v.Kind, Entity: r.unit.Plan.Name, Row: r.unit.Grow.Label(x.row), Step: fmt.Sprintf("%d: %s", step+1, s.Label()), Table: cmp.Or(v.Table, s.tableName()),
-		Constraint: v.Constraint, Columns: v.Columns, Refers: v.Refers, Code: v.Code, Message: v.Message, Fields: v.Columns,
-	}
-	for _, value := range v.Values {
-		out.Values = append(out.Values, value.String())
-	}
-	if len(v.Other) > 0 {
-		out.Other = keyText(v.Other)
-	}
-	if !x.row.Side {
-		if rows, ok := r.unit.Grow.Table.(interface{ Place(uint64) (string, int) }); ok {
-			if file, line := rows.Place(x.row.N); line > 0 {
-				out.Place = fmt.Sprintf("%s:%d", file, line)
-			}
-		}
-	}
-	out.Hint = unitHint(out, s)
-	return out
-}
-
-func unitHint(r *Refusal, s *unitStep) string {
-	switch r.Kind {
-	case store.RowCount:
-		return "correct the occasion, or say expect: at the step; --on-violation row_count=skip leaves such occasions out"
-	case store.Requirement:
-		return "correct the occasion; --on-violation requirement=skip leaves such occasions out"
-	case store.ForeignKey:
-		return "look the row up with find, so that its key is right"
-	case store.Unique:
-		return "the row is there already: say upsert in place of insert, or --on-violation unique=skip"
-	}
-	return fmt.Sprintf("correct the occasion; --on-violation %s=skip leaves such occasions out", r.Kind)
 }
