@@ -266,6 +266,14 @@ func TestOccasionsFromElsewhere(t *testing.T) {
 	assert.Contains(t, r.errOut, "Nothing of the unit sell stays.")
 	assert.Contains(t, r.out, `"step": "1: find Passenger"`)
 	assert.Equal(t, 2, run("", "--occasions", "-").code, "an empty input")
+	r = run("A,Order,Sailing,Fare,Traveller\n1,2,3,4,5\n", "--occasions", "-")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.errOut, "standard input:1:1: the file has no column Card")
+	assert.Contains(t, r.errOut, "1 problem", "and nothing that follows from it")
+	r = run(`{"Order": `, "--occasions", "-")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.errOut, "standard input:1", "no name of a temporary file")
+	assert.NotContains(t, r.errOut, "standard-input")
 	for args, want := range map[string]string{
 		"--unit cell": `did you mean "sell"`, "--again": "--again belongs to --unit", "--unit sell --resume": "--unit loads no entities", "--occasions x.csv": "--occasions belongs to one --unit",
 		"--unit sell --without-units": "two things", "--unit new_prices --unit sell --occasions x.csv": "--occasions belongs to one --unit", "--unit sell --again --no-journal": "--again goes with a journal",

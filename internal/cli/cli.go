@@ -197,7 +197,7 @@ func plansNear(path string) []string {
 }
 
 func (a *app) options() (plan.Options, error) {
-	o := plan.Options{Rows: openRows, WithoutUnits: !a.withUnits}
+	o := plan.Options{Rows: a.openRows, WithoutUnits: !a.withUnits}
 	if a.clock != "" {
 		v, err := grow.ParseTimestamp(a.clock)
 		if err != nil {

@@ -179,7 +179,7 @@ func (a *app) brokenRules(ctx context.Context, p *plan.Plan, s store.Store) (*lo
 	if err != nil {
 		return nil, err
 	}
-	c, err := p.Compile(plan.Options{Database: db, WithoutUnits: true, Rows: openRows, Existing: func(t *schema.Table) (grow.Table, error) { return load.Existing(ctx, s, t) }})
+	c, err := p.Compile(plan.Options{Database: db, WithoutUnits: true, Rows: a.openRows, Existing: func(t *schema.Table) (grow.Table, error) { return load.Existing(ctx, s, t) }})
 	if err != nil {
 		return nil, err
 	}

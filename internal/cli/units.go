@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -71,18 +72,12 @@ func (f *unitFlags) selected(c *plan.Compiled) ([]*plan.CompiledUnit, error) {
 	}
 	var out []*plan.CompiledUnit
 	for _, u := range c.Units { // in their order
-		for _, name := range f.names {
-			if u.Plan.Name == name {
-				out = append(out, u)
-			}
+		if slices.Contains(f.names, u.Plan.Name) {
+			out = append(out, u)
 		}
 	}
 	for _, name := range f.names {
-		known := false
-		for _, n := range names {
-			known = known || n == name
-		}
-		if known {
+		if slices.Contains(names, name) {
 			continue
 		}
 		hint := "the plan has no units"
@@ -189,29 +184,31 @@ func (a *app) spool() (string, error) {
 	return path, err
 }
 
-// spooled tells that rows come from standard input.
-type spooled struct{ plan.FileRows }
+// fromInput is rows that came from standard input.
+type fromInput struct{ plan.FileRows }
 
-func (s spooled) Place(n uint64) (string, int) {
-	_, line := s.FileRows.Place(n)
-	return "standard input", line
+func (f fromInput) Place(n uint64) (string, int) {
+	_, line := f.FileRows.Place(n)
+	return inputName, line
 }
 
+const inputName = "standard input"
+
 // openRows opens a file of rows; what was copied from standard input is called so.
-func openRows(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
+func (a *app) openRows(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
 	rows, problems := files.Rows(spec)
-	if !strings.HasPrefix(filepath.Base(spec.Path), "standard-input.") || !strings.Contains(filepath.Dir(spec.Path), "evensprout-") {
+	if a.spooled == "" || spec.Path != a.spooled {
 		return rows, problems
 	}
 	for _, p := range problems {
-		if p.Line > 0 || p.File != spec.Path {
-			p.File = "standard input"
+		if p.File == spec.Path {
+			p.File = inputName
 		}
 	}
 	if rows == nil {
 		return nil, problems
 	}
-	return spooled{rows}, problems
+	return fromInput{rows}, problems
 }
 
 // runUnits runs units, one after the other, and tells what each has done.

@@ -244,7 +244,7 @@ func (u *unitCompiler) operands(s *Step, n *node, of string) []Operand {
 		}
 		if e := u.value(s, x.value, col, false); e != nil {
 			out = append(out, Operand{col, e.Input, x.key.place})
-			if of == "match" && u.out.Slots[e.Input].Type == grow.Null {
+			if slot := u.out.Slots[e.Input]; of == "match" && slot.Type == grow.Null && (slot.Field < 0 || u.of.fields[slot.Field].state == compiled) {
 				u.add(x.value.place, "%s: nothing is equal to null, so no row matches", s.Label())
 			}
 		}
