@@ -32,10 +32,12 @@ type Entity struct {
 	Table    Table // where the numbered rows stand; nil if they are grown
 	TableKey []int // columns of the table that tell a row
 	Side     []SideRow
+	Meets    []*Meet // conditions that every row meets
 
 	children []*Entity
 	index    int
 	id       ID
+	ties     []*tie
 	printed  []*Field // what counts in fingerprints, in their order
 }
 
@@ -82,6 +84,7 @@ type Field struct {
 	slot   int    // of its draws, in a grower's memory
 	group  *Group // the unique group it belongs to
 	member int    // its place in the group
+	tied   int    // its place in Entity.ties, from 1; 0 if it is in none
 	id     uint64 // its name in fingerprints
 }
 
@@ -190,6 +193,7 @@ func (s *Set) Finish() []*FinishError {
 				e.printed = append(e.printed, f)
 			}
 		}
+		e.tieFields()
 		slices.SortFunc(e.printed, func(a, b *Field) int { return cmp.Compare(a.id, b.id) })
 	}
 	for _, e := range s.Entities {

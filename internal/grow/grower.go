@@ -117,6 +117,9 @@ type frame struct {
 	values []Value
 	refs   []Row
 	groups []groupAt
+
+	tries   []uint64 // by tie: how often its fields were drawn again
+	settled []bool   // by tie: that is known
 }
 
 // cell is what a source sees: one field of one row.
@@ -130,12 +133,14 @@ func newFrame(e *Entity) *frame {
 	return &frame{
 		e: e, known: make([]bool, len(e.Fields)), values: make([]Value, len(e.Fields)),
 		refs: make([]Row, len(e.Fields)), groups: make([]groupAt, len(e.Groups)),
+		tries: make([]uint64, len(e.ties)), settled: make([]bool, len(e.ties)),
 	}
 }
 
 func (fr *frame) reset(g *Grower, r Row) {
 	fr.row, fr.id, fr.upward, fr.valid = r, g.id(fr.e, r), false, true
 	clear(fr.known)
+	clear(fr.settled)
 	for i := range fr.groups {
 		fr.groups[i].known = false
 	}
@@ -185,6 +190,9 @@ func (fr *frame) close() { fr.busy-- }
 
 // value returns a cell, growing it if it is not known yet.
 func (g *Grower) value(fr *frame, f *Field) *Value {
+	if f.tied > 0 && !fr.settled[f.tied-1] {
+		g.drawUntilMet(fr, f.tied)
+	}
 	v := &fr.values[f.index]
 	if !fr.known[f.index] {
 		*v = Value{}
@@ -237,7 +245,11 @@ func (c cell) refer(r reference, row Row, v *Value) {
 // fraction is this row's draw for a purpose, in units of 2^-64.
 func (c cell) fraction(d draw) uint64 {
 	k := &c.f.keys[d]
-	if a := c.attempt(); a > 0 && d == drawValue {
+	a := c.tries()
+	if d == drawValue {
+		a = c.attempt()
+	}
+	if a > 0 {
 		return philox([4]uint64{c.fr.id[1], c.fr.id[0], a, 0}, *k)[0]
 	}
 	if c.fr.row.Side || c.f.Free || c.fr.e.Table != nil {
@@ -267,8 +279,17 @@ func (c cell) stream() stream {
 	return stream{key: c.f.key(), ctr: [4]uint64{c.fr.id[1], c.fr.id[0], c.attempt(), 16}, next: 4}
 }
 
-// attempt is how often the cell was drawn again.
-func (c cell) attempt() uint64 { return c.g.record.Attempt(c.f, c.fr.row) }
+// attempt tells the draws of a cell apart: after a refusal of the database, and, in its
+// upper half, after a condition that was not met.
+func (c cell) attempt() uint64 { return c.g.record.Attempt(c.f, c.fr.row) | c.tries() }
+
+// tries is the part of attempt that belongs to conditions.
+func (c cell) tries() uint64 {
+	if c.f.tied == 0 {
+		return 0
+	}
+	return c.fr.tries[c.f.tied-1] << 32
+}
 
 // word draws 64 bits.
 func (s *stream) word() uint64 {

@@ -15,9 +15,9 @@ const (
 	Day    = 24 * Hour
 )
 
-// civil returns the date of a day number. Source: H. Hinnant, "chrono-Compatible
+// Civil returns the date of a day number. Source: H. Hinnant, "chrono-Compatible
 // Low-Level Date Algorithms" (proleptic Gregorian calendar, integers only).
-func civil(days int64) (year int64, month, day int) {
+func Civil(days int64) (year int64, month, day int) {
 	days += 719468
 	era := floorDiv(days, 146097)
 	doe := days - era*146097
@@ -36,7 +36,7 @@ func civil(days int64) (year int64, month, day int) {
 	return year, month, day
 }
 
-// daysOf is the inverse of civil.
+// daysOf is the inverse of Civil.
 func daysOf(year int64, month, day int) int64 {
 	if month <= 2 {
 		year--
@@ -70,7 +70,7 @@ func floorDiv(a, b int64) int64 {
 }
 
 func appendDate(b []byte, days int64) []byte {
-	y, m, d := civil(days)
+	y, m, d := Civil(days)
 	if y < 0 {
 		b = append(b, '-')
 		y = -y
@@ -285,7 +285,7 @@ func ParseSpan(s string) (Span, error) {
 func (s Span) after(us int64, sign int64) int64 {
 	if s.Months != 0 {
 		days := floorDiv(us, Day)
-		y, m, d := civil(days)
+		y, m, d := Civil(days)
 		months := y*12 + int64(m-1) + sign*s.Months
 		y, m = floorDiv(months, 12), int(months-floorDiv(months, 12)*12)+1
 		us += (daysOf(y, m, min(d, monthDays(y, m))) - days) * Day

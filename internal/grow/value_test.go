@@ -75,7 +75,7 @@ func TestDatesAreReadAndShown(t *testing.T) {
 // Every day of a long stretch has the date after the day before.
 func TestCivilIsTheInverseOfDays(t *testing.T) {
 	for days := int64(-800_000); days < 800_000; days += 37 {
-		y, m, d := civil(days)
+		y, m, d := Civil(days)
 		assert.Equal(t, days, daysOf(y, m, d))
 		assert.True(t, m >= 1 && m <= 12 && d >= 1 && d <= monthDays(y, m))
 	}

@@ -111,6 +111,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	c.declare()
 	c.sources()
 	c.unique()
+	c.meets()
 	c.given()
 	for _, e := range c.entities {
 		if !e.occasion {

@@ -107,6 +107,7 @@ func JSONSchema() ([]byte, error) {
 			"draws":  says("drawn once, used by several fields, not stored", mapOf(ref("source"))),
 			"fields": says("how each field gets its value", m{"anyOf": []any{m{"type": "null"}, mapOf(ref("field"))}}),
 			"unique": says("groups of fields whose values together differ", list(m{"type": "array", "items": text, "minItems": 2})),
+			"meets":  says("conditions in SQL over the fields, which every row meets: rows are drawn until they do", m{"anyOf": []any{text, list(text)}}),
 			"given":  says("rows written by hand", ref("given")),
 
 			"rows_from":    ref("rows_from"),

@@ -49,6 +49,7 @@ type Entity struct {
 	Fields    []*Field
 	Draws     []*Field // drawn once, used by several fields, not stored
 	Uniques   []Unique
+	Meets     []Meet // conditions that every row meets
 	Given     []*Given
 	RowsFrom  *RowsFrom // nil if its rows are grown
 	Existing  bool      // its rows are those of the table: they are read, not written
@@ -93,6 +94,12 @@ type Field struct {
 type Unique struct {
 	Fields []string
 	place
+}
+
+// Meet is a condition in SQL over the fields of an entity.
+type Meet struct {
+	Text string
+	node *node
 }
 
 // Given is a row written by hand.
@@ -335,6 +342,7 @@ func (p *Plan) rowsShape(e *Entity) shape {
 		"fields": func(_, v *node) { p.fields(e, v) },
 		"draws":  func(_, v *node) { p.draws(e, v) },
 		"unique": func(_, v *node) { p.uniques(e, v) },
+		"meets":  func(_, v *node) { p.meets(e, v) },
 		"given":  func(_, v *node) { p.given(e, v) },
 	}
 }

@@ -1,0 +1,423 @@
+package predicate
+
+import (
+	"errors"
+	"fmt"
+	"math/big"
+	"regexp"
+	"strings"
+
+	"evensprout/internal/grow"
+)
+
+// Condition is an expression that can be computed over values.
+type Condition struct {
+	Columns []string // whose values it takes, in this order
+	root    *step
+}
+
+// Unsupported tells what in an expression cannot be computed here.
+type Unsupported struct{ What string }
+
+func (e *Unsupported) Error() string { return e.What + " cannot be computed by this program" }
+
+// step is a node made ready.
+type step struct {
+	*Node
+	column int // of Column
+	args   []*step
+	fixed  value          // of Literal
+	re     *regexp.Regexp // of Matches and Like with a fixed pattern
+	run    function       // of Call
+}
+
+// Compile makes an expression ready. An error is an *Unsupported.
+func Compile(n *Node) (*Condition, error) {
+	c := &Condition{Columns: n.Columns()}
+	root, err := c.prepare(n)
+	if err != nil {
+		return nil, err
+	}
+	c.root = root
+	return c, nil
+}
+
+func (c *Condition) prepare(n *Node) (*step, error) {
+	s := &step{Node: n}
+	for _, a := range n.Args {
+		x, err := c.prepare(a)
+		if err != nil {
+			return nil, err
+		}
+		s.args = append(s.args, x)
+	}
+	switch n.Op {
+	case Column:
+		for i, name := range c.Columns {
+			if strings.EqualFold(name, n.Name) {
+				s.column = i
+			}
+		}
+	case Literal:
+		s.fixed = of(n.Value)
+	case Call:
+		s.run = functions[n.Name].run
+		if a := functions[n.Name]; a.run == nil || len(n.Args) < a.least || a.most >= 0 && len(n.Args) > a.most {
+			return nil, &Unsupported{fmt.Sprintf("the function %s", n.Name)}
+		}
+	case Other:
+		return nil, &Unsupported{fmt.Sprintf("the operator %s", n.Name)}
+	case Cast:
+		if castKinds[n.Name] == null && n.Name != "binary" {
+			return nil, &Unsupported{"a cast to " + n.Name}
+		}
+	case Matches, Like:
+		p := n.Args[1]
+		if p.Op != Literal || p.Value.Type != grow.Text {
+			return nil, &Unsupported{"a pattern that is not a fixed text"}
+		}
+		expr := p.Value.S
+		if n.Op == Like {
+			escape := '\\'
+			if len(n.Args) > 2 {
+				escape = 0
+				for _, r := range n.Args[2].Value.S {
+					escape = r
+				}
+			}
+			expr = likePattern(expr, escape)
+		}
+		if n.Fold {
+			expr = "(?i)" + expr
+		}
+		re, err := regexp.Compile(expr)
+		if err != nil {
+			return nil, &Unsupported{fmt.Sprintf("the regular expression %s", p.Value.S)}
+		}
+		s.re = re
+	}
+	return s, nil
+}
+
+// likePattern is a LIKE pattern as a regular expression.
+func likePattern(like string, escape rune) string {
+	var b strings.Builder
+	b.WriteString("(?s)^")
+	away := false
+	for _, r := range like {
+		switch {
+		case away:
+			b.WriteString(regexp.QuoteMeta(string(r)))
+			away = false
+		case r == escape:
+			away = true
+		case r == '%':
+			b.WriteString(".*")
+		case r == '_':
+			b.WriteString(".")
+		default:
+			b.WriteString(regexp.QuoteMeta(string(r)))
+		}
+	}
+	b.WriteString("$")
+	return b.String()
+}
+
+// Holds tells whether a CHECK constraint would let the values pass: the condition is
+// true, or unknown. Values that it cannot be computed over, do not pass.
+func (c *Condition) Holds(values []grow.Value) bool {
+	t, err := c.Truth(values)
+	return err == nil && t != 0
+}
+
+// Truth is 1 where the condition is true, 0 where it is false, -1 where it is unknown.
+func (c *Condition) Truth(values []grow.Value) (int, error) {
+	v, err := c.root.eval(values)
+	if err != nil {
+		return 0, err
+	}
+	return truthOf(v)
+}
+
+var errZero = errors.New("division by zero")
+
+func (s *step) eval(row []grow.Value) (value, error) {
+	switch s.Op {
+	case Column:
+		return of(row[s.column]), nil
+	case Literal:
+		return s.fixed, nil
+	case And, Or:
+		return s.logic(row)
+	case Case:
+		for i := 0; i+1 < len(s.args); i += 2 {
+			t, err := s.args[i].truth(row)
+			if err != nil {
+				return unknown, err
+			}
+			if t == 1 {
+				return s.args[i+1].eval(row)
+			}
+		}
+		if len(s.args)%2 == 1 {
+			return s.args[len(s.args)-1].eval(row)
+		}
+		return unknown, nil
+	case In:
+		return s.in(row)
+	}
+	if s.Op == Call && (s.Name == "coalesce" || s.Name == "ifnull" || s.Name == "nvl") {
+		for _, a := range s.args {
+			if v, err := a.eval(row); err != nil || v.kind != null {
+				return v, err
+			}
+		}
+		return unknown, nil
+	}
+	args := make([]value, len(s.args))
+	for i, a := range s.args {
+		v, err := a.eval(row)
+		if err != nil {
+			return unknown, err
+		}
+		args[i] = v
+	}
+	switch s.Op {
+	case Not:
+		t, err := truthOf(args[0])
+		if err != nil || t < 0 {
+			return unknown, err
+		}
+		return truth(t == 0), nil
+	case IsNull:
+		return truth(args[0].kind == null), nil
+	case IsTrue, IsFalse:
+		t, err := truthOf(args[0])
+		return truth(t == 1 && s.Op == IsTrue || t == 0 && s.Op == IsFalse), err
+	case Same, Unlike:
+		if args[0].kind == null || args[1].kind == null {
+			return truth((args[0].kind == args[1].kind) == (s.Op == Same)), nil
+		}
+		a, b, err := alike(args[0], args[1])
+		if err != nil {
+			return unknown, err
+		}
+		return truth((compare(a, b) == 0) == (s.Op == Same)), nil
+	case Call:
+		if !functions[s.Name].nulls {
+			for _, a := range args {
+				if a.kind == null {
+					return unknown, nil
+				}
+			}
+		}
+		return s.run(args)
+	}
+	for _, a := range args {
+		if a.kind == null {
+			return unknown, nil
+		}
+	}
+	switch s.Op {
+	case Equal, Differs, Less, AtMost, More, AtLeast:
+		a, b, err := alike(args[0], args[1])
+		if err != nil {
+			return unknown, err
+		}
+		return truth(s.Op.accepts(compare(a, b))), nil
+	case Like, Matches:
+		v, err := args[0].as(text)
+		if err != nil {
+			return unknown, err
+		}
+		return truth(s.re.MatchString(v.s)), nil
+	case Cast:
+		return castTo(args[0], s.Name)
+	case Negate:
+		v, err := args[0].as(numeric)
+		if err != nil {
+			return unknown, err
+		}
+		return rat(new(big.Rat).Neg(v.num)), nil
+	case Join:
+		a, errA := args[0].as(text)
+		b, errB := args[1].as(text)
+		return textual(a.s + b.s), errors.Join(errA, errB)
+	}
+	return s.arithmetic(args[0], args[1])
+}
+
+func (op Op) accepts(order int) bool {
+	switch op {
+	case Equal:
+		return order == 0
+	case Differs:
+		return order != 0
+	case Less:
+		return order < 0
+	case AtMost:
+		return order <= 0
+	case More:
+		return order > 0
+	}
+	return order >= 0
+}
+
+func (s *step) truth(row []grow.Value) (int, error) {
+	v, err := s.eval(row)
+	if err != nil {
+		return 0, err
+	}
+	return truthOf(v)
+}
+
+// logic is AND and OR with three values. A part that cannot be computed does not count
+// where another part decides.
+func (s *step) logic(row []grow.Value) (value, error) {
+	decides := 0
+	if s.Op == Or {
+		decides = 1
+	}
+	out := truth(decides == 0)
+	var fault error
+	for _, a := range s.args {
+		t, err := a.truth(row)
+		switch {
+		case err != nil:
+			fault = err
+		case t == decides:
+			return truth(decides == 1), nil
+		case t < 0:
+			out = unknown
+		}
+	}
+	return out, fault
+}
+
+func (s *step) in(row []grow.Value) (value, error) {
+	v, err := s.args[0].eval(row)
+	if err != nil || v.kind == null {
+		return unknown, err
+	}
+	out := truth(false)
+	for _, item := range s.args[1].args {
+		w, err := item.eval(row)
+		if err != nil {
+			return unknown, err
+		}
+		if w.kind == null {
+			out = unknown
+			continue
+		}
+		if a, b, err := alike(v, w); err == nil && compare(a, b) == 0 {
+			return truth(true), nil
+		}
+	}
+	return out, nil
+}
+
+func (s *step) arithmetic(a, b value) (value, error) {
+	switch {
+	case a.kind == moments && b.kind == moments && s.Op == Subtract:
+		if a.day && b.day {
+			return whole((a.us - b.us) / grow.Day), nil
+		}
+		return value{kind: span, us: a.us - b.us}, nil
+	case a.kind == moments && a.day && b.kind == numeric && b.num.IsInt() && (s.Op == Add || s.Op == Subtract):
+		days := b.num.Num().Int64()
+		if s.Op == Subtract {
+			days = -days
+		}
+		return value{kind: moments, us: a.us + days*grow.Day, day: true}, nil
+	case a.kind == moments && b.kind == span && s.Op == Subtract:
+		return value{kind: moments, us: a.us - b.us}, nil
+	case a.kind == moments && b.kind == span && s.Op == Add:
+		return value{kind: moments, us: a.us + b.us}, nil
+	case a.kind == span && b.kind == span && s.Op == Add:
+		return value{kind: span, us: a.us + b.us}, nil
+	case a.kind == span && b.kind == span && s.Op == Subtract:
+		return value{kind: span, us: a.us - b.us}, nil
+	}
+	x, errX := a.as(numeric)
+	y, errY := b.as(numeric)
+	if err := errors.Join(errX, errY); err != nil {
+		return unknown, err
+	}
+	z := new(big.Rat)
+	switch s.Op {
+	case Add:
+		return rat(z.Add(x.num, y.num)), nil
+	case Subtract:
+		return rat(z.Sub(x.num, y.num)), nil
+	case Multiply:
+		return rat(z.Mul(x.num, y.num)), nil
+	case Divide:
+		if y.num.Sign() == 0 {
+			return unknown, errZero
+		}
+		z.Quo(x.num, y.num)
+		if s.divides(s.args[0]) && s.divides(s.args[1]) && x.num.IsInt() && y.num.IsInt() {
+			return rat(truncated(z)), nil
+		}
+		return rat(z), nil
+	case Modulo:
+		return modulo(x.num, y.num)
+	}
+	return unknown, fmt.Errorf("%s cannot be computed", s.Op)
+}
+
+// divides tells whether a part looks like a whole number, whose division leaves out the
+// rest on two of our engines. The third keeps it: where that matters, the database says.
+func (s *step) divides(of *step) bool {
+	return of.Op == Column || of.Op == Literal && of.Value.Type == grow.Integer
+}
+
+func modulo(x, y *big.Rat) (value, error) {
+	if y.Sign() == 0 {
+		return unknown, errZero
+	}
+	q := truncated(new(big.Rat).Quo(x, y))
+	return rat(new(big.Rat).Sub(x, q.Mul(q, y))), nil
+}
+
+func truncated(r *big.Rat) *big.Rat {
+	return new(big.Rat).SetInt(new(big.Int).Quo(r.Num(), r.Denom()))
+}
+
+var castKinds = map[string]kind{
+	"text": text, "character": text, "varchar": text, "bpchar": text, "char": text, "name": text, "citext": text,
+	"integer": numeric, "int": numeric, "int2": numeric, "int4": numeric, "int8": numeric, "smallint": numeric, "bigint": numeric, "signed": numeric, "unsigned": numeric,
+	"numeric": numeric, "decimal": numeric, "double": numeric, "real": numeric, "float": numeric, "float4": numeric, "float8": numeric,
+	"boolean": boolean, "bool": boolean, "date": moments, "timestamp": moments, "timestamptz": moments, "datetime": moments, "interval": span,
+}
+
+var wholeTypes = map[string]bool{"integer": true, "int": true, "int2": true, "int4": true, "int8": true, "smallint": true, "bigint": true, "signed": true, "unsigned": true}
+
+func castTo(v value, typ string) (value, error) {
+	if typ == "binary" {
+		return v, nil
+	}
+	out, err := v.as(castKinds[typ])
+	if err != nil {
+		return unknown, err
+	}
+	switch {
+	case wholeTypes[typ] && out.kind == numeric && !out.num.IsInt():
+		return rat(rounded(out.num, 0)), nil
+	case typ == "date" && out.kind == moments:
+		days := out.us / grow.Day
+		if out.us%grow.Day < 0 {
+			days--
+		}
+		return value{kind: moments, us: days * grow.Day, day: true}, nil
+	case out.kind == moments:
+		out.day = false
+	}
+	return out, nil
+}
+
+// rounded is a number with so many digits behind the point, halves away from zero.
+func rounded(r *big.Rat, digits int) *big.Rat {
+	out, _ := new(big.Rat).SetString(r.FloatString(max(digits, 0)))
+	return out
+}

@@ -1,0 +1,642 @@
+package predicate
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"evensprout/internal/grow"
+)
+
+var keywords = strings.Fields("and or not in is null like ilike between case when then else end similar to escape regexp rlike glob distinct from isnull notnull any some all array cast true false collate interval at div mod xor as binary match unknown")
+
+func isKeyword(s string) bool { return slices.Contains(keywords, strings.ToLower(s)) }
+
+const maxDepth = 200
+
+// Parse reads an expression. An error is an *Error.
+func Parse(text string) (*Node, error) {
+	tokens, err := scan(text)
+	if err != nil {
+		return nil, err
+	}
+	p := &parser{tokens: tokens}
+	n := p.or()
+	if p.err == nil && p.peek().kind != tokenEnd {
+		p.fail("%s was not expected here", p.peek().describe())
+	}
+	if p.err != nil {
+		return nil, p.err
+	}
+	return n, nil
+}
+
+type parser struct {
+	tokens []token
+	at     int
+	depth  int
+	err    error
+}
+
+func (t token) describe() string {
+	if t.kind == tokenEnd {
+		return "the end"
+	}
+	return fmt.Sprintf("%q", t.text)
+}
+
+func (p *parser) fail(format string, args ...any) *Node {
+	if p.err == nil {
+		p.err = &Error{p.peek().at, fmt.Sprintf(format, args...)}
+	}
+	p.at = len(p.tokens) - 1 // whoever loops, ends
+	return &Node{Op: Literal}
+}
+
+func (p *parser) peek() token { return p.tokens[p.at] }
+func (p *parser) ahead(n int) token {
+	return p.tokens[min(p.at+n, len(p.tokens)-1)]
+}
+func (p *parser) next() token {
+	t := p.tokens[p.at]
+	if t.kind != tokenEnd {
+		p.at++
+	}
+	return t
+}
+
+func (t token) is(word string) bool {
+	switch t.kind {
+	case tokenName:
+		return !t.quoted && strings.EqualFold(t.text, word)
+	case tokenSign:
+		return t.text == word
+	}
+	return false
+}
+
+// take passes over words, if just these come.
+func (p *parser) take(words ...string) bool {
+	for i, w := range words {
+		if !p.ahead(i).is(w) {
+			return false
+		}
+	}
+	p.at += len(words)
+	return true
+}
+
+func (p *parser) need(word string) {
+	if !p.take(word) {
+		p.fail("%s was expected here, and not %s", word, p.peek().describe())
+	}
+}
+
+func (p *parser) deeper() func() {
+	if p.depth++; p.depth > maxDepth {
+		p.fail("more than %d levels inside each other", maxDepth)
+	}
+	return func() { p.depth-- }
+}
+
+func (p *parser) or() *Node {
+	defer p.deeper()()
+	return p.several(Or, "or", p.and)
+}
+
+func (p *parser) and() *Node { return p.several(And, "and", p.not) }
+
+func (p *parser) several(op Op, word string, read func() *Node) *Node {
+	n := read()
+	for p.take(word) {
+		if n.Op == op {
+			n.Args = append(n.Args, read())
+		} else {
+			n = &Node{Op: op, Args: []*Node{n, read()}}
+		}
+	}
+	return n
+}
+
+func (p *parser) not() *Node {
+	defer p.deeper()()
+	if p.take("not") || p.peek().is("!") && p.take("!") {
+		return negation(p.not())
+	}
+	return p.comparison()
+}
+
+func negation(n *Node) *Node { return &Node{Op: Not, Args: []*Node{n}} }
+
+var comparisons = map[string]Op{"=": Equal, "==": Equal, "<>": Differs, "!=": Differs, "<": Less, "<=": AtMost, ">": More, ">=": AtLeast, "<=>": Same}
+
+func (p *parser) comparison() *Node {
+	n := p.other()
+	for p.err == nil {
+		not := p.peek().is("not") && (p.ahead(1).is("in") || p.ahead(1).is("like") || p.ahead(1).is("ilike") || p.ahead(1).is("between") ||
+			p.ahead(1).is("regexp") || p.ahead(1).is("rlike") || p.ahead(1).is("glob") || p.ahead(1).is("similar") || p.ahead(1).is("null"))
+		if not {
+			p.next()
+		}
+		t := p.peek()
+		var m *Node
+		switch {
+		case t.kind == tokenSign && comparisons[t.text] != "":
+			p.next()
+			m = p.compare(n, comparisons[t.text])
+		case p.take("between"):
+			p.take("symmetric")
+			lo := p.other()
+			p.need("and")
+			m = &Node{Op: And, Args: []*Node{{Op: AtLeast, Args: []*Node{n, lo}}, {Op: AtMost, Args: []*Node{n, p.other()}}}}
+		case p.take("in"):
+			m = &Node{Op: In, Args: []*Node{n, p.list()}}
+		case t.is("like"), t.is("ilike"), t.is("~~"), t.is("~~*"), t.is("!~~"), t.is("!~~*"):
+			p.next()
+			m = &Node{Op: Like, Args: []*Node{n, p.other()}, Fold: t.is("ilike") || strings.HasSuffix(t.text, "*")}
+			if p.take("escape") {
+				m.Args = append(m.Args, p.other())
+			}
+			if t.text[0] == '!' {
+				m = negation(m)
+			}
+		case t.is("~"), t.is("~*"), t.is("!~"), t.is("!~*"), t.is("regexp"), t.is("rlike"):
+			p.next()
+			m = &Node{Op: Matches, Args: []*Node{n, p.other()}, Fold: strings.HasSuffix(t.text, "*")}
+			if t.text[0] == '!' {
+				m = negation(m)
+			}
+		case p.take("glob"):
+			m = &Node{Op: Call, Name: "glob", Args: []*Node{p.other(), n}}
+		case p.take("similar"):
+			p.need("to")
+			m = &Node{Op: Other, Name: "SIMILAR TO", Args: []*Node{n, p.other()}}
+		case p.take("isnull"):
+			m = &Node{Op: IsNull, Args: []*Node{n}}
+		case p.take("notnull"), not && p.take("null"):
+			m, not = negation(&Node{Op: IsNull, Args: []*Node{n}}), false
+		case p.take("is"):
+			m = p.is(n)
+		default:
+			if not {
+				p.fail("%s was not expected here", t.describe())
+			}
+			return n
+		}
+		if not {
+			m = negation(m)
+		}
+		n = m
+	}
+	return n
+}
+
+// compare reads what stands behind a comparison: a value, or ANY and ALL of a list.
+func (p *parser) compare(n *Node, op Op) *Node {
+	any := p.take("any") || p.take("some")
+	if !any && !p.take("all") {
+		return &Node{Op: op, Args: []*Node{n, p.other()}}
+	}
+	p.need("(")
+	list := p.or()
+	p.need(")")
+	for list.Op == Cast {
+		list = list.Args[0]
+	}
+	if list.Op == Literal && list.Value.Type == grow.Text { // '{a,b}'
+		list = arrayOf(list.Value.S)
+	}
+	if list.Op != List {
+		return &Node{Op: Other, Name: string(op) + " ANY", Args: []*Node{n, list}}
+	}
+	switch {
+	case op == Equal && any:
+		return &Node{Op: In, Args: []*Node{n, list}}
+	case op == Differs && !any:
+		return negation(&Node{Op: In, Args: []*Node{n, list}})
+	}
+	m := &Node{Op: Or}
+	if !any {
+		m.Op = And
+	}
+	for _, x := range list.Args {
+		m.Args = append(m.Args, &Node{Op: op, Args: []*Node{n, x}})
+	}
+	if len(m.Args) == 1 {
+		return m.Args[0]
+	}
+	return m
+}
+
+// arrayOf reads the text form of a plain array.
+func arrayOf(s string) *Node {
+	list := &Node{Op: List}
+	for _, item := range strings.Split(strings.Trim(s, "{}"), ",") {
+		list.Args = append(list.Args, &Node{Op: Literal, Value: grow.String(strings.Trim(item, `" `))})
+	}
+	return list
+}
+
+func (p *parser) list() *Node {
+	p.need("(")
+	list := &Node{Op: List}
+	for p.err == nil && !p.peek().is(")") {
+		list.Args = append(list.Args, p.or())
+		if !p.take(",") {
+			break
+		}
+	}
+	p.need(")")
+	return list
+}
+
+func (p *parser) is(n *Node) *Node {
+	not := p.take("not")
+	var m *Node
+	switch {
+	case p.take("null"), p.take("unknown"):
+		m = &Node{Op: IsNull, Args: []*Node{n}}
+	case p.take("true"):
+		m = &Node{Op: IsTrue, Args: []*Node{n}}
+	case p.take("false"):
+		m = &Node{Op: IsFalse, Args: []*Node{n}}
+	case p.take("distinct", "from"):
+		m = &Node{Op: Unlike, Args: []*Node{n, p.other()}}
+	default: // one engine's IS compares
+		m = &Node{Op: Same, Args: []*Node{n, p.other()}}
+	}
+	if not {
+		return negation(m)
+	}
+	return m
+}
+
+// other reads operators between comparisons and sums.
+func (p *parser) other() *Node {
+	n := p.sum()
+	for {
+		t := p.peek()
+		switch {
+		case p.take("||"):
+			n = &Node{Op: Join, Args: []*Node{n, p.sum()}}
+		case p.take("at", "time", "zone"):
+			n = &Node{Op: Call, Name: "timezone", Args: []*Node{p.sum(), n}}
+		case t.kind == tokenSign && (slices.Contains(signs, t.text) && comparisons[t.text] == "" && t.text != "::" && !strings.Contains(t.text, "~") || t.text == "&" || t.text == "|" || t.text == "#" || t.text == "?"):
+			p.next()
+			n = &Node{Op: Other, Name: t.text, Args: []*Node{n, p.sum()}}
+		default:
+			return n
+		}
+	}
+}
+
+func (p *parser) sum() *Node {
+	n := p.product()
+	for {
+		switch {
+		case p.take("+"):
+			n = &Node{Op: Add, Args: []*Node{n, p.product()}}
+		case p.take("-"):
+			n = &Node{Op: Subtract, Args: []*Node{n, p.product()}}
+		default:
+			return n
+		}
+	}
+}
+
+func (p *parser) product() *Node {
+	n := p.signed()
+	for {
+		switch {
+		case p.take("*"):
+			n = &Node{Op: Multiply, Args: []*Node{n, p.signed()}}
+		case p.take("/"):
+			n = &Node{Op: Divide, Args: []*Node{n, p.signed()}}
+		case p.take("%"), p.take("mod"):
+			n = &Node{Op: Modulo, Args: []*Node{n, p.signed()}}
+		default:
+			return n
+		}
+	}
+}
+
+func (p *parser) signed() *Node {
+	defer p.deeper()()
+	switch {
+	case p.take("-"):
+		n := p.signed()
+		if n.Op == Literal && (n.Value.Type == grow.Integer || n.Value.Type == grow.Decimal) && n.Value.N > 0 {
+			n.Value.N = -n.Value.N
+			return n
+		}
+		return &Node{Op: Negate, Args: []*Node{n}}
+	case p.take("+"):
+		return p.signed()
+	case p.take("binary"):
+		return &Node{Op: Cast, Name: "binary", Args: []*Node{p.signed()}}
+	}
+	return p.behind(p.atom())
+}
+
+// behind reads casts, indexes and collations behind a value.
+func (p *parser) behind(n *Node) *Node {
+	for p.err == nil {
+		switch {
+		case p.take("::"):
+			n = cast(n, p.typeName())
+		case p.take("collate"):
+			p.next()
+			for p.take(".") {
+				p.next()
+			}
+		case p.take("["):
+			n = &Node{Op: Call, Name: "element", Args: []*Node{n, p.or()}}
+			p.need("]")
+		default:
+			return n
+		}
+	}
+	return n
+}
+
+// typeName reads the name of a type, with its length and dimensions.
+func (p *parser) typeName() string {
+	var b strings.Builder
+	t := p.next()
+	if t.kind != tokenName {
+		p.fail("the name of a type was expected here")
+		return ""
+	}
+	b.WriteString(strings.ToLower(t.text))
+	for {
+		switch {
+		case p.take("."):
+			b.WriteString("." + strings.ToLower(p.next().text))
+		case p.take("varying"), p.take("precision"), p.take("signed"), p.take("unsigned"), p.take("integer"):
+		case p.take("with", "time", "zone"):
+			b.WriteString("tz")
+		case p.take("without", "time", "zone"):
+		case p.take("character", "set"):
+			p.next()
+		case p.peek().is("("):
+			for p.next(); p.err == nil && !p.take(")"); {
+				if p.next().kind == tokenEnd {
+					p.fail("a type does not end")
+				}
+			}
+		case p.take("["):
+			p.need("]")
+			b.WriteString("[]")
+		default:
+			return b.String()
+		}
+	}
+}
+
+// cast makes a cast, which literals take over at once.
+func cast(n *Node, typ string) *Node {
+	base := strings.TrimPrefix(typ, "pg_catalog.")
+	if n.Op == Literal && n.Value.Type == grow.Text {
+		switch base {
+		case "integer", "int", "int2", "int4", "int8", "smallint", "bigint", "numeric", "decimal", "double", "real", "float", "float4", "float8":
+			if v, ok := number(n.Value.S); ok {
+				return &Node{Op: Literal, Value: v}
+			}
+		case "date", "timestamp", "timestamptz", "time":
+			if v, ok := moment(n.Value.S); ok {
+				return &Node{Op: Literal, Value: v}
+			}
+		case "boolean", "bool":
+			switch strings.ToLower(n.Value.S) {
+			case "t", "true", "1", "yes", "on":
+				return &Node{Op: Literal, Value: grow.Bool(true)}
+			case "f", "false", "0", "no", "off":
+				return &Node{Op: Literal, Value: grow.Bool(false)}
+			}
+		}
+	}
+	switch base {
+	case "text", "character", "varchar", "bpchar", "char", "name", "citext":
+		if n.Op == Literal && (n.Value.Type == grow.Text || n.Value.IsNull()) {
+			return n
+		}
+	}
+	if n.Op == List {
+		return n
+	}
+	return &Node{Op: Cast, Name: base, Args: []*Node{n}}
+}
+
+func (p *parser) atom() *Node {
+	defer p.deeper()()
+	t := p.next()
+	switch t.kind {
+	case tokenNumber:
+		v, ok := number(t.text)
+		if !ok {
+			return &Node{Op: Call, Name: "number " + t.text} // more digits than we keep: nobody computes it
+		}
+		return &Node{Op: Literal, Value: v}
+	case tokenText:
+		s := t.text
+		for p.peek().kind == tokenText {
+			s += p.next().text
+		}
+		return &Node{Op: Literal, Value: grow.String(s)}
+	case tokenSign:
+		if t.text == "(" {
+			n := p.or()
+			if p.peek().is(",") { // a row
+				row := &Node{Op: Call, Name: "row", Args: []*Node{n}}
+				for p.take(",") {
+					row.Args = append(row.Args, p.or())
+				}
+				n = row
+			}
+			p.need(")")
+			return n
+		}
+	case tokenName:
+		return p.named(t)
+	}
+	p.at = max(p.at-1, 0)
+	return p.fail("a value was expected here, and not %s", t.describe())
+}
+
+func (p *parser) named(t token) *Node {
+	if !t.quoted {
+		switch strings.ToLower(t.text) {
+		case "null":
+			return &Node{Op: Literal}
+		case "true":
+			return &Node{Op: Literal, Value: grow.Bool(true)}
+		case "false":
+			return &Node{Op: Literal, Value: grow.Bool(false)}
+		case "case":
+			return p.cases()
+		case "cast":
+			p.need("(")
+			n := p.or()
+			p.need("as")
+			n = cast(n, p.typeName())
+			p.need(")")
+			return n
+		case "array":
+			p.need("[")
+			list := &Node{Op: List}
+			for p.err == nil && !p.peek().is("]") {
+				list.Args = append(list.Args, p.or())
+				if !p.take(",") {
+					break
+				}
+			}
+			p.need("]")
+			return list
+		case "interval":
+			n := p.signed()
+			if u := p.peek(); u.kind == tokenName && !u.quoted && !isKeyword(u.text) {
+				p.next()
+				return &Node{Op: Call, Name: "interval", Args: []*Node{n, {Op: Literal, Value: grow.String(u.text)}}}
+			}
+			return cast(n, "interval")
+		case "date", "timestamp", "time": // DATE '2026-01-01'
+			if p.peek().kind == tokenText {
+				return cast(&Node{Op: Literal, Value: grow.String(p.next().text)}, strings.ToLower(t.text))
+			}
+		case "current_date", "current_timestamp", "localtimestamp", "current_user", "session_user", "user":
+			if !p.peek().is("(") {
+				return &Node{Op: Call, Name: strings.ToLower(t.text)}
+			}
+		case "exists", "select":
+			return p.fail("a query inside the condition")
+		}
+		if isKeyword(t.text) && !p.peek().is("(") {
+			p.at--
+			return p.fail("a value was expected here, and not %q", t.text)
+		}
+	}
+	name := t.text
+	for p.peek().is(".") && p.ahead(1).kind == tokenName {
+		p.next()
+		name = p.next().text // the last part: a table's column, a schema's function
+	}
+	if !p.peek().is("(") {
+		return &Node{Op: Column, Name: name}
+	}
+	return p.call(strings.ToLower(name))
+}
+
+func (p *parser) call(name string) *Node {
+	p.need("(")
+	n := &Node{Op: Call, Name: name}
+	p.take("distinct")
+	switch {
+	case name == "extract" && p.ahead(1).is("from"):
+		field := p.next().text
+		p.need("from")
+		n.Name = "date_part"
+		n.Args = []*Node{{Op: Literal, Value: grow.String(strings.ToLower(field))}, p.or()}
+		p.need(")")
+		return n
+	case name == "trim":
+		for _, side := range []string{"both", "leading", "trailing"} {
+			if p.take(side) {
+				n.Name = map[string]string{"both": "trim", "leading": "ltrim", "trailing": "rtrim"}[side]
+			}
+		}
+		if p.take("from") {
+			n.Args = []*Node{p.or()}
+			p.need(")")
+			return n
+		}
+		first := p.or()
+		if p.take("from") {
+			n.Args = []*Node{p.or(), first}
+		} else {
+			n.Args = []*Node{first}
+			if p.take(",") {
+				n.Args = append(n.Args, p.or())
+			}
+		}
+		p.need(")")
+		return n
+	case name == "position":
+		first := p.other()
+		if p.take("in") {
+			n.Name, n.Args = "strpos", []*Node{p.other(), first}
+			p.need(")")
+			return n
+		}
+		n.Args = append(n.Args, first)
+		p.take(",")
+	}
+	for p.err == nil && !p.peek().is(")") {
+		p.take("variadic")
+		n.Args = append(n.Args, p.or())
+		switch {
+		case p.take(","):
+		case name == "substring" && (p.take("from") || p.take("for")):
+		case p.take("using"):
+			p.next()
+		case !p.peek().is(")"):
+			p.fail("%s was not expected here", p.peek().describe())
+		}
+	}
+	p.need(")")
+	return n
+}
+
+func (p *parser) cases() *Node {
+	n := &Node{Op: Case}
+	var of *Node
+	if !p.peek().is("when") {
+		of = p.or()
+	}
+	for p.take("when") {
+		w := p.or()
+		if of != nil {
+			w = &Node{Op: Equal, Args: []*Node{of, w}}
+		}
+		p.need("then")
+		n.Args = append(n.Args, w, p.or())
+	}
+	if len(n.Args) == 0 {
+		return p.fail("WHEN was expected here, and not %s", p.peek().describe())
+	}
+	if p.take("else") {
+		n.Args = append(n.Args, p.or())
+	}
+	p.need("end")
+	return n
+}
+
+// number reads a number, as far as values keep it.
+func number(s string) (grow.Value, bool) {
+	s = strings.TrimSpace(s)
+	s = strings.TrimSuffix(s, ".")
+	if strings.HasPrefix(s, ".") {
+		s = "0" + s
+	}
+	v, err := grow.ParseDecimal(s)
+	return v, err == nil
+}
+
+// moment reads a date, a time of day or a moment in the spellings of databases.
+func moment(s string) (grow.Value, bool) {
+	s = strings.TrimSpace(s)
+	for _, zone := range []string{"+00:00", "+00", "Z"} {
+		s = strings.TrimSuffix(s, zone)
+	}
+	if len(s) > 11 && s[10] == ' ' {
+		s = s[:10] + "T" + s[11:]
+	}
+	if len(s) > 10 && s[10] == 'T' {
+		if strings.Count(s, ":") == 1 {
+			s += ":00"
+		}
+		v, err := grow.ParseTimestamp(s + "Z")
+		return v, err == nil
+	}
+	v, looks, err := grow.ReadMoment(s)
+	return v, looks && err == nil
+}

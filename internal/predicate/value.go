@@ -1,0 +1,180 @@
+package predicate
+
+import (
+	"fmt"
+	"math/big"
+	"strings"
+
+	"evensprout/internal/grow"
+)
+
+// kind is what a value is while it is computed.
+type kind int
+
+const (
+	null kind = iota
+	boolean
+	numeric
+	text
+	moments // dates, times of day and moments, in microseconds
+	span    // an interval of time, in microseconds
+)
+
+// value is exact: numbers are fractions. Of a boolean, num is 0 or 1.
+type value struct {
+	kind kind
+	num  *big.Rat // of numbers and booleans
+	s    string   // of texts
+	us   int64    // of moments and spans
+	day  bool     // of moments: a date
+}
+
+var (
+	zero, one = new(big.Rat), big.NewRat(1, 1)
+	unknown   = value{}
+)
+
+func truth(b bool) value {
+	if b {
+		return value{kind: boolean, num: one}
+	}
+	return value{kind: boolean, num: zero}
+}
+
+func whole(n int64) value    { return value{kind: numeric, num: new(big.Rat).SetInt64(n)} }
+func rat(r *big.Rat) value   { return value{kind: numeric, num: r} }
+func textual(s string) value { return value{kind: text, s: s} }
+
+func of(v grow.Value) value {
+	switch v.Type {
+	case grow.Null:
+		return unknown
+	case grow.Integer:
+		return whole(v.N)
+	case grow.Decimal:
+		r := new(big.Rat).SetInt64(v.N)
+		if v.Scale > 0 {
+			r.Quo(r, new(big.Rat).SetInt(new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(v.Scale)), nil)))
+		}
+		return rat(r)
+	case grow.Boolean:
+		return truth(v.N != 0)
+	case grow.Date:
+		return value{kind: moments, us: v.N * grow.Day, day: true}
+	case grow.Time, grow.Timestamp:
+		return value{kind: moments, us: v.N}
+	case grow.Bytes:
+		return textual(v.S)
+	}
+	return textual(v.String())
+}
+
+// truthOf reads a value as a condition: 1 true, 0 false, -1 unknown.
+func truthOf(v value) (int, error) {
+	switch v.kind {
+	case null:
+		return -1, nil
+	case boolean, numeric:
+		return v.num.Cmp(zero) * v.num.Cmp(zero), nil
+	}
+	return 0, fmt.Errorf("%s is neither true nor false", v.kind)
+}
+
+func (k kind) String() string {
+	return [...]string{"NULL", "a boolean", "a number", "a text", "a moment", "a span of time"}[k]
+}
+
+// alike brings two values to one kind, as databases do with what is written in quotes.
+func alike(a, b value) (value, value, error) {
+	switch {
+	case a.kind == b.kind, a.kind == null, b.kind == null:
+		return a, b, nil
+	case a.kind == boolean && b.kind == numeric, a.kind == numeric && b.kind == boolean:
+		return rat(a.num), rat(b.num), nil
+	case a.kind == text:
+		c, err := a.as(b.kind)
+		return c, b, err
+	case b.kind == text:
+		c, err := b.as(a.kind)
+		return a, c, err
+	}
+	return a, b, fmt.Errorf("%s does not compare with %s", a.kind, b.kind)
+}
+
+// as reads a value as another kind.
+func (v value) as(k kind) (value, error) {
+	switch {
+	case v.kind == k || v.kind == null:
+		return v, nil
+	case k == numeric && v.kind == boolean:
+		return rat(v.num), nil
+	case k == boolean && v.kind == numeric:
+		return truth(v.num.Sign() != 0), nil
+	case v.kind == text && k == numeric:
+		if n, ok := number(v.s); ok {
+			return of(n), nil
+		}
+	case v.kind == text && k == moments:
+		if m, ok := moment(v.s); ok {
+			return of(m), nil
+		}
+	case v.kind == text && k == boolean:
+		switch strings.ToLower(v.s) {
+		case "t", "true", "y", "yes", "on", "1":
+			return truth(true), nil
+		case "f", "false", "n", "no", "off", "0":
+			return truth(false), nil
+		}
+	case v.kind == text && k == span:
+		if s, err := grow.ParseSpan(v.s); err == nil && s.Months == 0 {
+			return value{kind: span, us: s.Micros}, nil
+		}
+	case k == text:
+		return textual(v.shown()), nil
+	}
+	return unknown, fmt.Errorf("%s is not %s", v.shown(), k)
+}
+
+// shown is a value as text.
+func (v value) shown() string {
+	switch v.kind {
+	case null:
+		return "NULL"
+	case boolean:
+		return fmt.Sprint(v.num.Sign() != 0)
+	case numeric:
+		if v.num.IsInt() {
+			return v.num.Num().String()
+		}
+		for digits := 1; digits <= grow.MaxScale; digits++ {
+			s := v.num.FloatString(digits)
+			if r, ok := new(big.Rat).SetString(s); ok && r.Cmp(v.num) == 0 {
+				return s
+			}
+		}
+		return v.num.FloatString(grow.MaxScale)
+	case moments:
+		if v.day {
+			return grow.Value{Type: grow.Date, N: v.us / grow.Day}.String()
+		}
+		return grow.Value{Type: grow.Timestamp, N: v.us}.String()
+	}
+	return v.s
+}
+
+// compare orders two values of one kind: -1, 0, 1.
+func compare(a, b value) int {
+	switch a.kind {
+	case text:
+		return strings.Compare(a.s, b.s)
+	case moments, span:
+		switch {
+		case a.us < b.us:
+			return -1
+		case a.us > b.us:
+			return 1
+		}
+		return 0
+	}
+	return a.num.Cmp(b.num)
+}
