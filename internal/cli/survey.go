@@ -7,16 +7,18 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
-	"evensprout/internal/plan"
+	"evensprout/internal/draft"
 	"evensprout/internal/report"
 	"evensprout/internal/store"
 )
 
 func (a *app) survey() *cobra.Command {
-	var out string
+	var out, names string
+	var rows uint64
 	c := &cobra.Command{
 		Use:   "survey",
 		Short: "Read a database and draft a plan for it",
@@ -51,7 +53,12 @@ With --json, it writes the description of the tables instead.`,
 				return &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("%s has no tables", a.shown(u)), Hint: "run your migrations first"}
 			}
 			place := store.Describe(a.drivers, u)
-			text := plan.Draft(db, place.Name, draftURL(u, place, out))
+			o := draft.Options{Name: place.Name, URL: draftURL(u, place, out), Rows: rows, Names: draft.Naming(names)}
+			d, err := draft.Make(cmd.Context(), db, o)
+			if err != nil {
+				return err
+			}
+			text := d.Write(o)
 			if out == "" {
 				fmt.Fprint(a.out, text)
 				return nil
@@ -74,7 +81,9 @@ With --json, it writes the description of the tables instead.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&out, "out", "", "write the plan into this file, which must not exist yet")
+	c.Flags().StringVarP(&out, "out", "o", "", "write the plan into this file, which must not exist yet")
+	c.Flags().Uint64Var(&rows, "rows", 0, "rows for each table, as far as its keys allow (default: as seems fit)")
+	c.Flags().StringVar(&names, "names", "", "how fields are called: "+strings.Join(draft.Namings, ", ")+" (default: as columns)")
 	return c
 }
 

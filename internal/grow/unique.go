@@ -576,3 +576,13 @@ func (c cell) digit() uint64 {
 	}
 	return i
 }
+
+// Distinct tells whether the numbered values of a source are as different as their
+// numbers, so that a field of it can be unique.
+func Distinct(s Source) bool {
+	if p, ok := s.(*pattern); ok {
+		return !p.root.folded().ambiguous()
+	}
+	_, ok := s.(Countable)
+	return ok
+}

@@ -286,7 +286,7 @@ func TestDraftsLoad(t *testing.T) {
 	onEach(t, demo.Schema, func(t *testing.T, d *db) {
 		tables, err := d.store.Survey(t.Context())
 		require.NoError(t, err)
-		text := plan.Draft(tables, "drafted", "")
+		text := draftOf(t, tables)
 		assert.Contains(t, text, "{choose: [active, dormant, barred]}")
 		assert.Contains(t, text, "{between: [40, 400]}")
 		r, err := d.load(t, text, Options{})

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -49,7 +50,42 @@ func suggestion(c *compiler, e *entity, col *schema.Column) string {
 			}
 		}
 	}
-	return col.Name + ": " + draftSource(e.table, col)
+	return col.Name + ": " + typical(col)
+}
+
+// typical is a source that suits the kind of a column.
+func typical(col *schema.Column) string {
+	if len(col.Values) > 0 {
+		list := make([]string, len(col.Values))
+		for i, v := range col.Values {
+			list[i] = Scalar(v)
+		}
+		return "{choose: [" + strings.Join(list, ", ") + "]}"
+	}
+	switch col.Kind {
+	case schema.Integer:
+		return "{between: [1, 100]}"
+	case schema.Decimal, schema.Real:
+		return "{between: [1.00, 100.00]}"
+	case schema.Boolean:
+		return "{share: 50%}"
+	case schema.Date:
+		return "{between: [2025-01-01, 2026-04-30]}"
+	case schema.Time:
+		return "{between: [06:00, 21:45], step: 15m}"
+	case schema.Timestamp:
+		return "{before: clock, within: 400d}"
+	case schema.UUID:
+		return "{uuid: v4}"
+	case schema.JSON:
+		return "{value: \"{}\"}"
+	case schema.Bytes:
+		return "{bytes: 16}"
+	}
+	if col.Length > 0 && col.Length < 40 {
+		return fmt.Sprintf("{pattern: \"[A-Z]{%d}\"}", min(col.Length, 8))
+	}
+	return "{kind: text.title}"
 }
 
 func (c *compiler) fitField(f *field) {

@@ -46,6 +46,10 @@ type Table struct {
 	References []Reference `json:"references,omitempty"`
 	Checks     []Check     `json:"checks,omitempty"`
 	Triggers   []string    `json:"triggers,omitempty"` // names of those that fire when rows are written
+	Exclusions []Exclusion `json:"exclusions,omitempty"`
+	Partition  string      `json:"partition,omitempty"` // the condition under which a partition takes a row; empty if there are none
+	Notes      []string    `json:"notes,omitempty"`     // what else decides about writing, for people
+	Unsafe     bool        `json:"unsafe,omitempty"`    // its engine has no transactions: what is written there, stays
 }
 
 // LocalName is the table's name inside its schema.
@@ -68,6 +72,9 @@ type Column struct {
 	Generated bool     `json:"generated,omitempty"` // computed by the database: never written
 	Restamps  bool     `json:"restamps,omitempty"`  // it takes the time whenever its row is changed
 	Identity  Identity `json:"identity,omitempty"`  // how it numbers itself
+	Checks    []Check  `json:"checks,omitempty"`    // of its domain: the value is called VALUE in them
+	Form      string   `json:"form,omitempty"`      // of Any: a pattern of texts that the type takes; empty if it is not known
+	Narrow    bool     `json:"narrow,omitempty"`    // of texts: it cannot hold all letters of Unicode
 	Exact     int      `json:"-"`                   // of decimals: digits that the engine keeps exactly; 0 for all
 	Type      string   `json:"-"`                   // what its engine's store knows the type by
 	Base      string   `json:"-"`                   // the type as a temporary table declares it
@@ -84,14 +91,27 @@ const (
 	Always     Identity = "always"
 )
 
-// Unique is a unique constraint or index over columns. Partial indexes and
-// indexes over expressions are told apart, because they bind only some rows.
+// Unique is a unique constraint or index over columns. Partial indexes, indexes over
+// expressions and over the beginnings of texts are told apart, because they do not tell
+// rows apart by their columns.
 type Unique struct {
-	Name       string   `json:"name"`
-	Columns    []string `json:"columns"`
-	Partial    bool     `json:"partial,omitempty"`
-	Deferrable bool     `json:"deferrable,omitempty"`
-	NullsEqual bool     `json:"nulls_equal,omitempty"` // two NULLs collide
+	Name        string         `json:"name"`
+	Columns     []string       `json:"columns"`
+	Partial     bool           `json:"partial,omitempty"`
+	Where       string         `json:"where,omitempty"`       // which rows it binds, if not all
+	Expressions []string       `json:"expressions,omitempty"` // what it is over beside columns
+	Beginnings  map[string]int `json:"beginnings,omitempty"`  // columns of which only so many characters or bytes count
+
+	Deferrable bool `json:"deferrable,omitempty"`
+	NullsEqual bool `json:"nulls_equal,omitempty"` // two NULLs collide
+}
+
+// Exclusion is an exclusion constraint: no two rows for which all operators hold.
+type Exclusion struct {
+	Name      string   `json:"name"`
+	Columns   []string `json:"columns"` // empty for an expression
+	Operators []string `json:"operators"`
+	Where     string   `json:"where,omitempty"`
 }
 
 // Check is a CHECK constraint; its name may be empty.

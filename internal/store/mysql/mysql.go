@@ -374,11 +374,16 @@ func (d *database) Table(t *schema.Table) string {
 	return d.Quote(t.LocalName())
 }
 
-func (d *database) Temporary(name string) string     { return d.Quote(name) }
-func (d *database) Param(int, *schema.Column) string { return "?" }
-func (d *database) Analyze(string) string            { return "" } // it would commit
-func (d *database) Overriding() string               { return "" }
-func (d *database) Empty(name string) string         { return "DELETE FROM " + d.Temporary(name) }
+func (d *database) Temporary(name string) string { return d.Quote(name) }
+func (d *database) Param(_ int, c *schema.Column) string {
+	if c != nil && isGeometry(c) {
+		return "ST_GeomFromText(?)"
+	}
+	return "?"
+}
+func (d *database) Analyze(string) string    { return "" } // it would commit
+func (d *database) Overriding() string       { return "" }
+func (d *database) Empty(name string) string { return "DELETE FROM " + d.Temporary(name) }
 
 func (d *database) Differs(a, b string, c *schema.Column) string {
 	switch c.Kind {
@@ -451,9 +456,15 @@ func (d *database) Join(a, b string) string { return "CONCAT(" + a + ", " + b + 
 func (d *database) Fitted(expression string, _ *schema.Column) string { return expression }
 
 // Exact reads numbers of single precision as double: else the engine shows six digits.
+// Bits and geometries it would show in a form of its own.
 func (d *database) Exact(expression string, c *schema.Column) string {
-	if c.Kind == schema.Real {
+	switch {
+	case c.Kind == schema.Real:
 		return "CAST(" + expression + " AS DOUBLE)"
+	case c.Type == "bit":
+		return "(" + expression + " + 0)"
+	case isGeometry(c):
+		return "ST_AsText(" + expression + ")"
 	}
 	return expression
 }

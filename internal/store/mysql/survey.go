@@ -2,6 +2,7 @@ package mysql
 
 import (
 	"context"
+	"fmt"
 	"regexp"
 	"slices"
 	"strconv"
@@ -9,9 +10,10 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/store/setwise"
 )
 
-const tablesSQL = `SELECT table_name FROM information_schema.tables
+const tablesSQL = `SELECT table_name, coalesce(engine, ''), coalesce((SELECT support.transactions FROM information_schema.engines support WHERE support.engine = t.engine), 'YES') FROM information_schema.tables t
 WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND table_name NOT IN ('evensprout_loads', 'evensprout_chunks', 'evensprout_contents', 'evensprout_occasions') ORDER BY create_time, table_name`
 
 const columnsSQL = `SELECT table_name, column_name, data_type, column_type, coalesce(character_maximum_length, 0), coalesce(numeric_precision, 0),
@@ -19,8 +21,11 @@ const columnsSQL = `SELECT table_name, column_name, data_type, column_type, coal
   coalesce(character_set_name, ''), coalesce(collation_name, '')
 FROM information_schema.columns WHERE table_schema = DATABASE() ORDER BY table_name, ordinal_position`
 
-const uniquesSQL = `SELECT table_name, index_name, coalesce(column_name, ''), coalesce(sub_part, 0)
+const uniquesSQL = `SELECT table_name, index_name, coalesce(column_name, ''), coalesce(sub_part, 0), %s
 FROM information_schema.statistics WHERE table_schema = DATABASE() AND non_unique = 0 ORDER BY table_name, index_name, seq_in_index`
+
+const partitionsSQL = `SELECT table_name, partition_method, partition_expression, coalesce(partition_description, '')
+FROM information_schema.partitions WHERE table_schema = DATABASE() AND partition_method IS NOT NULL ORDER BY table_name, partition_ordinal_position`
 
 const referencesSQL = `SELECT k.table_name, k.constraint_name, k.column_name, k.referenced_table_name, k.referenced_column_name, r.delete_rule
 FROM information_schema.key_column_usage k
@@ -59,22 +64,26 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 			return nil
 		})
 	}
-	checksSQL := checksMySQL
+	checksSQL, expression := checksMySQL, "coalesce(expression, '')"
 	if d.maria {
-		checksSQL = checksMariaDB
+		checksSQL, expression = checksMariaDB, "''"
 	}
+	uniques := fmt.Sprintf(uniquesSQL, expression)
 	for _, q := range []struct {
 		sql   string
 		width int
 		show  func(t *schema.Table, r []string)
 	}{
-		{tablesSQL, 1, func(_ *schema.Table, r []string) {
-			t := &schema.Table{Name: r[0]}
+		{tablesSQL, 3, func(_ *schema.Table, r []string) {
+			t := &schema.Table{Name: r[0], Unsafe: r[2] != "YES"}
+			if t.Unsafe {
+				t.Notes = append(t.Notes, "its engine "+r[1]+" has no transactions: what is written there, stays")
+			}
 			byName[r[0]] = t
 			db.Tables = append(db.Tables, t)
 		}},
 		{columnsSQL, 13, func(t *schema.Table, r []string) { t.Columns = append(t.Columns, column(r[1:])) }},
-		{uniquesSQL, 4, func(t *schema.Table, r []string) {
+		{uniques, 5, func(t *schema.Table, r []string) {
 			if r[1] == "PRIMARY" {
 				t.PrimaryKey = append(t.PrimaryKey, r[2])
 				return
@@ -85,10 +94,15 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 				n++
 			}
 			u := &t.Uniques[n-1]
-			if r[2] == "" || r[3] != "0" {
-				u.Partial = true // an expression, or only the beginning of a text
+			if r[3] != "0" {
+				if u.Beginnings == nil {
+					u.Beginnings = map[string]int{}
+				}
+				u.Partial, u.Beginnings[r[2]] = true, number(r[3])
 			}
-			if r[2] != "" {
+			if r[2] == "" {
+				u.Partial, u.Expressions = true, append(u.Expressions, r[4])
+			} else {
 				u.Columns = append(u.Columns, r[2])
 			}
 		}},
@@ -108,10 +122,22 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 			}
 			t.Checks = append(t.Checks, schema.Check{Name: r[1], Expression: r[2]})
 		}},
+		{partitionsSQL, 4, func(t *schema.Table, r []string) { partition(t, r[1], r[2], r[3]) }},
 		{triggersSQL, 2, func(t *schema.Table, r []string) { t.Triggers = append(t.Triggers, r[1]) }},
 	} {
 		if err := each(q.sql, q.width, q.show); err != nil {
 			return nil, err
+		}
+	}
+	for _, t := range db.Tables {
+		t.Partition = strings.TrimPrefix(t.Partition, " OR ")
+		if strings.HasSuffix(t.Partition, anywhere) {
+			t.Partition = ""
+		}
+		for _, c := range t.Columns {
+			if c.Kind == schema.Boolean && c.Type == "tinyint" && counts(t, c) {
+				c.Kind = schema.Integer
+			}
 		}
 	}
 	db.Link()
@@ -121,12 +147,57 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 
 var jsonCheck = regexp.MustCompile("^json_valid\\(`([^`]+)`\\)$")
 
+// anywhere ends the condition of partitions that take all rows.
+const anywhere = " OR TRUE"
+
+// partition adds the condition of one partition to its table's.
+func partition(t *schema.Table, method, expression, description string) {
+	columns := strings.HasSuffix(method, "COLUMNS")
+	if columns && strings.Contains(expression, ",") {
+		t.Partition += anywhere // several columns: left to the server
+		return
+	}
+	switch {
+	case strings.HasPrefix(method, "RANGE") && description == "MAXVALUE":
+		t.Partition += anywhere
+	case strings.HasPrefix(method, "RANGE"):
+		t.Partition += fmt.Sprintf(" OR %s < %s", expression, description)
+	case strings.HasPrefix(method, "LIST"):
+		t.Partition += fmt.Sprintf(" OR %s IN (%s)", expression, description)
+	default:
+		t.Partition += anywhere // by hash or key
+	}
+}
+
+// counts tells whether a small number is more than true or false: it is compared, is in
+// a key, or refers to something.
+func counts(t *schema.Table, c *schema.Column) bool {
+	if c.Identity != schema.NoIdentity {
+		return true
+	}
+	has := func(columns []string) bool { return slices.Contains(columns, c.Name) }
+	for _, k := range t.Keys() {
+		if has(k.Columns) {
+			return true
+		}
+	}
+	for _, r := range t.References {
+		if has(r.Columns) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(t.Checks, func(k schema.Check) bool { return setwise.Mentions(k.Expression, c.Name) })
+}
+
+// geometries are types of places in the plane, with a pattern of their text.
+var geometries = map[string]string{
+	"geometry": `POINT\([1-9] [1-9]\)`, "point": `POINT\([1-9] [1-9]\)`, "linestring": `LINESTRING\([1-4] [1-9],[5-9] [1-9]\)`,
+	"polygon": `POLYGON\(\(0 0,[1-4] 0,[1-4] [5-9],0 [5-9],0 0\)\)`, "multipoint": `MULTIPOINT\([1-4] [1-9],[5-9] [1-9]\)`, "multilinestring": `MULTILINESTRING\(\([1-4] [1-9],[5-9] [1-9]\)\)`,
+	"multipolygon": `MULTIPOLYGON\(\(\(0 0,[1-4] 0,[1-4] [5-9],0 [5-9],0 0\)\)\)`, "geometrycollection": `GEOMETRYCOLLECTION\(POINT\([1-9] [1-9]\)\)`,
+}
+
 // column reads a line of information_schema.columns.
 func column(r []string) *schema.Column {
-	number := func(s string) int {
-		n, _ := strconv.Atoi(s)
-		return n
-	}
 	c := &schema.Column{Name: r[0], Type: r[1], Declared: r[2], NotNull: r[7] == "NO", Base: r[2]}
 	extra := strings.ToLower(r[9])
 	c.Generated = strings.Contains(extra, "virtual generated") || strings.Contains(extra, "stored generated") || strings.Contains(extra, "persistent")
@@ -179,16 +250,43 @@ func column(r []string) *schema.Column {
 		c.Kind = schema.UUID
 	case "json":
 		c.Kind, c.Base = schema.JSON, "json"
+	case "bit":
+		c.Kind, c.Bits, c.Unsigned = schema.Integer, number(r[4]), true
+		if c.Bits == 1 {
+			c.Kind = schema.Boolean
+		}
+	case "year":
+		c.Kind, c.Form = schema.Any, `20[0-2][0-9]`
+	case "set":
+		c.Kind, c.Form = schema.Any, "("+strings.Join(quoteAll(enumValues(r[2])), "|")+")"
+	case "inet4":
+		c.Kind, c.Form = schema.Any, `(192\.0\.2|198\.51\.100|203\.0\.113)\.([1-9]|[1-9][0-9]|1[0-9][0-9])`
+	case "inet6":
+		c.Kind, c.Form = schema.Any, `2001:db8::[1-9a-f][0-9a-f]{0,3}`
 	default:
-		c.Kind = schema.Any
+		c.Kind, c.Form = schema.Any, geometries[r[1]]
 	}
+	c.Narrow = c.Kind == schema.Text && r[10] != "" && !strings.HasPrefix(r[10], "utf8") && !strings.HasPrefix(r[10], "utf16") && !strings.HasPrefix(r[10], "utf32") && r[10] != "ucs2"
 	return c
 }
 
-// enumValues reads enum('a','b').
+func number(s string) int {
+	n, _ := strconv.Atoi(s)
+	return n
+}
+
+func quoteAll(values []string) []string {
+	out := make([]string, len(values))
+	for i, v := range values {
+		out[i] = regexp.QuoteMeta(v)
+	}
+	return out
+}
+
+// enumValues reads enum('a','b') and set('a','b').
 func enumValues(declared string) []string {
 	var values []string
-	rest, ok := strings.CutPrefix(declared, "enum(")
+	_, rest, ok := strings.Cut(declared, "(")
 	for ok && strings.HasPrefix(rest, "'") {
 		var b strings.Builder
 		i := 1

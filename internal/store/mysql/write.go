@@ -162,9 +162,9 @@ func (d *database) load(ctx context.Context, table string, into store.Into, rows
 	}
 	var list, set []string
 	for i, c := range columns {
-		if c.Kind == schema.Bytes {
+		if made := madeBy(c); made != "" {
 			list = append(list, fmt.Sprintf("@b%d", i))
-			set = append(set, fmt.Sprintf("%s = UNHEX(@b%d)", d.Quote(c.Name), i))
+			set = append(set, fmt.Sprintf("%s = %s(@b%d%s", d.Quote(c.Name), made, i, madeEnd(c)))
 			continue
 		}
 		list = append(list, d.Quote(c.Name))
@@ -199,6 +199,29 @@ func (d *database) load(ctx context.Context, table string, into store.Into, rows
 	}
 	return loaded, nil
 }
+
+// madeBy is the function that makes the values of a column of their text, with madeEnd
+// behind it; empty where the server reads the text itself.
+func madeBy(c *schema.Column) string {
+	switch {
+	case c.Kind == schema.Bytes:
+		return "UNHEX"
+	case c.Type == "bit":
+		return "CAST"
+	case isGeometry(c):
+		return "ST_GeomFromText"
+	}
+	return ""
+}
+
+func madeEnd(c *schema.Column) string {
+	if c.Type == "bit" {
+		return " AS UNSIGNED)"
+	}
+	return ")"
+}
+
+func isGeometry(c *schema.Column) bool { return geometries[c.Type] != "" }
 
 // warned makes a violation of the server's first warning.
 func (d *database) warned(ctx context.Context, into store.Into, missing int64) error {
@@ -392,7 +415,11 @@ func (d *database) valuesOf(table string, into store.Into, batches []*grow.Batch
 	if first >= 0 {
 		columns = append([]*schema.Column{setwise.Ordinal}, columns...)
 	}
-	group := "(" + strings.TrimSuffix(strings.Repeat("?, ", len(columns)), ", ") + ")"
+	params := make([]string, len(columns))
+	for i, c := range columns {
+		params[i] = d.Param(0, c)
+	}
+	group := "(" + strings.Join(params, ", ") + ")"
 	var groups []string
 	var args []any
 	for _, b := range batches {

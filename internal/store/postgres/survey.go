@@ -14,7 +14,9 @@ import (
 
 // tablesSQL lists ordinary and partitioned tables of users, not what extensions made.
 const tablesSQL = `
-SELECT c.oid, n.nspname, c.relname, pg_table_is_visible(c.oid), c.relkind = 'p'
+SELECT c.oid, n.nspname, c.relname, pg_table_is_visible(c.oid), c.relkind = 'p', c.relrowsecurity,
+  coalesce((SELECT string_agg(r.rulename, ', ' ORDER BY r.rulename) FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.ev_type <> '1'), ''),
+  CASE WHEN c.relkind = 'p' THEN coalesce((SELECT string_agg(coalesce(pg_get_partition_constraintdef(l.relid), 'true'), chr(31)) FROM pg_partition_tree(c.oid) l WHERE l.isleaf AND l.relid <> c.oid), 'false') ELSE '' END
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND c.relpersistence <> 't'
   AND n.nspname <> 'information_schema' AND n.nspname <> 'evensprout' AND n.nspname NOT LIKE 'pg\_%'
@@ -27,7 +29,7 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), b.typname, b
   format_type(b.oid, b.typmod) || CASE WHEN a.attcollation <> t.typcollation THEN ' COLLATE ' || quote_ident(ln.nspname) || '.' || quote_ident(l.collname) ELSE '' END,
   b.typmod, a.attnotnull OR b.must, a.atthasdef OR a.attidentity <> '' OR b.preset, a.attgenerated, a.attidentity,
   coalesce(pg_get_expr(f.adbin, f.adrelid) LIKE 'nextval(%', false),
-  (SELECT string_agg(e.enumlabel, chr(31) ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = b.oid)
+  (SELECT string_agg(e.enumlabel, chr(31) ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = b.oid), b.oid
 FROM pg_attribute a
 JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p')
 JOIN pg_namespace n ON n.oid = c.relnamespace AND n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'
@@ -49,7 +51,8 @@ ORDER BY a.attrelid, a.attnum`
 // expression. NULLS NOT DISTINCT exists since version 15.
 const uniquesSQL = `
 SELECT i.indrelid, x.relname, i.indisprimary, i.indpred IS NOT NULL, NOT i.indimmediate,
-  coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false), coalesce(a.attname, '')
+  coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false), coalesce(a.attname, ''),
+  coalesce(pg_get_expr(i.indpred, i.indrelid), ''), CASE WHEN a.attname IS NULL THEN pg_get_indexdef(i.indexrelid, k.place::int, false) ELSE '' END
 FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid
 CROSS JOIN LATERAL unnest(i.indkey) WITH ORDINALITY AS k (attnum, place)
 LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum AND k.attnum > 0
@@ -59,13 +62,23 @@ ORDER BY i.indrelid, i.indexrelid, k.place`
 // constraintsSQL lists foreign keys, one line for each column, and checks.
 const constraintsSQL = `
 SELECT c.conrelid, c.conname, c.contype, c.confrelid, c.confdeltype = 'c', c.condeferrable,
-  coalesce(a.attname, ''), coalesce(fa.attname, ''), CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid) ELSE '' END
+  coalesce(a.attname, ''), coalesce(fa.attname, ''), CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid) ELSE '' END,
+  coalesce((SELECT o.oprname FROM pg_operator o WHERE o.oid = c.conexclop[k.place]), ''), coalesce((SELECT pg_get_expr(i.indpred, i.indrelid) FROM pg_index i WHERE i.indexrelid = c.conindid AND c.contype = 'x'), '')
 FROM pg_constraint c
 LEFT JOIN LATERAL unnest(c.conkey) WITH ORDINALITY AS k (attnum, place) ON c.contype IN ('f', 'x')
 LEFT JOIN pg_attribute a ON a.attrelid = c.conrelid AND a.attnum = k.attnum
 LEFT JOIN pg_attribute fa ON fa.attrelid = c.confrelid AND fa.attnum = c.confkey[k.place]
 WHERE c.contype IN ('f', 'c', 'x') AND c.conrelid <> 0
 ORDER BY c.conrelid, c.oid, k.place`
+
+// domainsSQL lists the checks of the domains that columns are of.
+const domainsSQL = `
+WITH RECURSIVE d (attrelid, attname, typ) AS (
+  SELECT a.attrelid, a.attname, a.atttypid FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p')
+  JOIN pg_type t ON t.oid = a.atttypid AND t.typtype = 'd' WHERE a.attnum > 0 AND NOT a.attisdropped
+  UNION ALL SELECT d.attrelid, d.attname, t.typbasetype FROM d JOIN pg_type t ON t.oid = d.typ AND t.typtype = 'd')
+SELECT d.attrelid, d.attname, c.conname, pg_get_expr(c.conbin, 0) FROM d JOIN pg_constraint c ON c.contypid = d.typ AND c.contype = 'c'
+ORDER BY 1, 2, 3`
 
 const triggersSQL = `SELECT tgrelid, tgname FROM pg_trigger WHERE NOT tgisinternal AND tgenabled <> 'D' ORDER BY tgrelid, tgname`
 
@@ -88,22 +101,34 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 			return nil
 		})
 	}
+	narrow := d.conn.ParameterStatus("server_encoding") != "UTF8"
+	types := catalogue{}
+	if err := types.read(each); err != nil {
+		return nil, err
+	}
 	d.constraints = map[string]constraint{}
 	note := func(t *schema.Table, name string, c constraint) { d.constraints[t.Name+"\x00"+name] = c }
 	d.partitioned = map[string]bool{}
-	err := each(tablesSQL, 5, func(_ *schema.Table, r []string) {
+	err := each(tablesSQL, 8, func(_ *schema.Table, r []string) {
 		t := &schema.Table{Schema: r[1], Local: r[2], Name: r[2]}
 		if r[3] != "t" {
 			t.Name = r[1] + "." + r[2]
 		}
 		d.partitioned[t.Name] = r[4] == "t"
+		if r[5] == "t" {
+			t.Notes = append(t.Notes, "row-level security decides which rows may be written")
+		}
+		if r[6] != "" {
+			t.Notes = append(t.Notes, "rules change what is written: "+r[6])
+		}
+		t.Partition = partitionOf(r[7])
 		byOID[r[0]] = t
 		db.Tables = append(db.Tables, t)
 	})
 	if err != nil {
 		return nil, err
 	}
-	err = each(columnsSQL, 13, func(t *schema.Table, r []string) {
+	err = each(columnsSQL, 14, func(t *schema.Table, r []string) {
 		if t == nil {
 			return
 		}
@@ -119,6 +144,10 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 		}
 		typmod, _ := strconv.Atoi(r[6])
 		describe(c, r[4], typmod)
+		c.Narrow = narrow
+		if c.Kind == schema.Any {
+			c.Form = types.form(r[13], typmod)
+		}
 		t.Columns = append(t.Columns, c)
 	})
 	if err != nil {
@@ -127,7 +156,7 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 	var last *schema.Unique
 	var lastName string
 	var lastTable *schema.Table
-	err = each(uniquesSQL, 7, func(t *schema.Table, r []string) {
+	err = each(uniquesSQL, 9, func(t *schema.Table, r []string) {
 		if t == nil {
 			return
 		}
@@ -137,11 +166,11 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 			return
 		}
 		if last == nil || lastName != r[1] || lastTable != t {
-			t.Uniques = append(t.Uniques, schema.Unique{Name: r[1], Partial: r[3] == "t", Deferrable: r[4] == "t", NullsEqual: r[5] == "t"})
+			t.Uniques = append(t.Uniques, schema.Unique{Name: r[1], Partial: r[3] == "t", Deferrable: r[4] == "t", NullsEqual: r[5] == "t", Where: trimParentheses(r[7])})
 			last, lastName, lastTable = &t.Uniques[len(t.Uniques)-1], r[1], t
 		}
 		if r[6] == "" {
-			last.Partial = true // an expression
+			last.Partial, last.Expressions = true, append(last.Expressions, trimParentheses(r[8]))
 		} else {
 			last.Columns = append(last.Columns, r[6])
 		}
@@ -150,7 +179,7 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 	if err != nil {
 		return nil, err
 	}
-	err = each(constraintsSQL, 9, func(t *schema.Table, r []string) {
+	err = each(constraintsSQL, 11, func(t *schema.Table, r []string) {
 		if t == nil {
 			return
 		}
@@ -172,6 +201,13 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 				c.columns = append(c.columns, r[6])
 			}
 			note(t, r[1], c)
+			n := len(t.Exclusions)
+			if n == 0 || t.Exclusions[n-1].Name != r[1] {
+				t.Exclusions = append(t.Exclusions, schema.Exclusion{Name: r[1], Where: trimParentheses(r[10])})
+				n++
+			}
+			x := &t.Exclusions[n-1]
+			x.Columns, x.Operators = append(x.Columns, r[6]), append(x.Operators, r[9])
 		case "f":
 			to := byOID[r[3]]
 			if to == nil {
@@ -185,6 +221,17 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 			f := &t.References[n-1]
 			f.Columns, f.Targets = append(f.Columns, r[6]), append(f.Targets, r[7])
 			note(t, r[1], constraint{kind: store.ForeignKey, columns: f.Columns, name: r[1], refers: to.Name})
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	err = each(domainsSQL, 4, func(t *schema.Table, r []string) {
+		if t == nil {
+			return
+		}
+		if c := t.Column(r[1]); c != nil {
+			c.Checks = append(c.Checks, schema.Check{Name: r[2], Expression: trimParentheses(r[3])})
 		}
 	})
 	if err != nil {

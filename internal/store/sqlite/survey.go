@@ -87,12 +87,13 @@ func (d *database) uniques(t *schema.Table) error {
 	type index struct {
 		name            string
 		origin          string
+		sql             string
 		partial, unsure bool
 		columns         []string
 	}
 	var list []*index
-	err := d.rows("SELECT name, origin, partial FROM pragma_index_list(?) WHERE \"unique\" ORDER BY seq DESC", []string{t.Name}, func(s *sqlite.Stmt) error {
-		list = append(list, &index{name: s.ColumnText(0), origin: s.ColumnText(1), partial: s.ColumnBool(2)})
+	err := d.rows("SELECT l.name, l.origin, l.partial, coalesce(s.sql, '') FROM pragma_index_list(?) l LEFT JOIN sqlite_schema s ON s.type = 'index' AND s.name = l.name WHERE l.\"unique\" ORDER BY l.seq DESC", []string{t.Name}, func(s *sqlite.Stmt) error {
+		list = append(list, &index{name: s.ColumnText(0), origin: s.ColumnText(1), partial: s.ColumnBool(2), sql: s.ColumnText(3)})
 		return nil
 	})
 	if err != nil {
@@ -117,9 +118,50 @@ func (d *database) uniques(t *schema.Table) error {
 		if x.origin == "u" {
 			name = describeKey(x.columns)
 		}
-		t.Uniques = append(t.Uniques, schema.Unique{Name: name, Columns: x.columns, Partial: x.partial || x.unsure})
+		u := schema.Unique{Name: name, Columns: x.columns, Partial: x.partial || x.unsure}
+		if u.Partial {
+			u.Expressions, u.Where = indexParts(x.sql)
+		}
+		t.Uniques = append(t.Uniques, u)
 	}
 	return nil
+}
+
+// indexParts finds in the text of an index what it is over beside columns, and which
+// rows it binds.
+func indexParts(sql string) (expressions []string, where string) {
+	open := strings.IndexByte(sql, '(')
+	if open < 0 {
+		return nil, ""
+	}
+	end := closing(sql, open)
+	if end < 0 {
+		return nil, ""
+	}
+	if rest := strings.TrimSpace(sql[end+1:]); len(rest) > 5 && strings.EqualFold(rest[:5], "WHERE") {
+		where = strings.TrimSpace(rest[5:])
+	}
+	depth, from := 0, open+1
+	for i := open + 1; i <= end; {
+		if skip := literalEnd(sql, i); skip > i {
+			i = skip
+			continue
+		}
+		switch {
+		case sql[i] == '(':
+			depth++
+		case sql[i] == ')' && i < end:
+			depth--
+		case (sql[i] == ',' || i == end) && depth == 0:
+			part := strings.TrimSpace(sql[from:i])
+			if strings.ContainsAny(part, "(|+-*/") {
+				expressions = append(expressions, part)
+			}
+			from = i + 1
+		}
+		i++
+	}
+	return expressions, where
 }
 
 func (d *database) references(t *schema.Table) error {

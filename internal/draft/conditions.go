@@ -1,0 +1,135 @@
+package draft
+
+import (
+	"fmt"
+	"strings"
+
+	"evensprout/internal/predicate"
+	"evensprout/internal/schema"
+)
+
+// domain is what conditions leave to a column, and the conditions themselves.
+type domain struct {
+	predicate.Domain
+	conditions []*predicate.Condition // over the column alone, those that can be computed
+	opaque     []Condition            // those that only the database can compute
+	from       []string               // the constraints, for people
+}
+
+// read makes the fields, and brings the conditions of the table to domains.
+func (t *Table) read() {
+	for _, c := range t.Schema.Columns {
+		if c.Generated {
+			continue
+		}
+		t.Fields = append(t.Fields, &Field{Name: c.Name, Column: c, table: t})
+	}
+	type source struct {
+		node *predicate.Node
+		text string
+	}
+	var all []*predicate.Node
+	var sources []source
+	take := func(text, column string) {
+		n, err := predicate.Parse(text)
+		if err != nil {
+			t.opaque(text, column)
+			return
+		}
+		if column != "" {
+			n = n.Rename(func(name string) string {
+				if strings.EqualFold(name, "value") {
+					return column
+				}
+				return name
+			})
+		}
+		for _, name := range n.Columns() {
+			c := t.Schema.Column(name)
+			if c == nil {
+				t.opaque(text, column)
+				return
+			}
+			if c.Generated {
+				t.Notes = append(t.Notes, "a condition on the computed column "+c.Name+" is not met by design: "+text)
+				return
+			}
+		}
+		if _, err := predicate.Compile(n); err != nil {
+			t.opaque(n.String(), column)
+			return
+		}
+		all = append(all, n)
+		sources = append(sources, source{n, text})
+	}
+	for _, c := range t.Schema.Checks {
+		take(c.Expression, "")
+	}
+	for _, c := range t.Schema.Columns {
+		for _, k := range c.Checks {
+			take(k.Expression, c.Name)
+		}
+	}
+	if t.Schema.Partition != "" {
+		take(t.Schema.Partition, "")
+	}
+	narrowed, rest := predicate.Narrow(all)
+	for _, name := range predicate.Sorted(narrowed) {
+		c := t.Schema.Column(name)
+		if c == nil {
+			continue
+		}
+		d := t.domain(c)
+		d.Domain = *narrowed[name]
+		for _, n := range d.From {
+			if k, err := predicate.Compile(n); err == nil {
+				d.conditions = append(d.conditions, k)
+			}
+		}
+	}
+	for _, s := range sources {
+		if columns := s.node.Columns(); len(columns) == 1 {
+			d := t.domain(t.Schema.Column(columns[0]))
+			d.from = append(d.from, s.node.String())
+			if k, err := predicate.Compile(s.node); err == nil {
+				d.conditions = append(d.conditions, k)
+			}
+		}
+	}
+	for _, n := range rest {
+		columns := n.Columns()
+		if len(columns) == 1 {
+			continue // among the conditions of its column
+		}
+		t.rest = append(t.rest, Condition{Text: n.String(), From: n.String()})
+	}
+}
+
+func (t *Table) domain(c *schema.Column) *domain {
+	d := t.domains[c.Name]
+	if d == nil {
+		d = &domain{}
+		t.domains[c.Name] = d
+	}
+	return d
+}
+
+// opaque notes a condition that only the database can compute.
+func (t *Table) opaque(text, column string) {
+	c := Condition{Text: text, From: text}
+	var columns []string
+	if n, err := predicate.Parse(text); err == nil {
+		columns = n.Columns()
+	}
+	if column == "" && len(columns) == 1 {
+		if of := t.Schema.Column(columns[0]); of != nil {
+			column = of.Name
+		}
+	}
+	if column != "" {
+		d := t.domain(t.Schema.Column(column))
+		d.opaque = append(d.opaque, c)
+		return
+	}
+	t.Notes = append(t.Notes, fmt.Sprintf("only the database can tell whether rows meet: %s", text))
+}

@@ -1,0 +1,194 @@
+// Package draft makes plans for the tables of a database: how many rows, and where each
+// field gets its values, so that the rows satisfy every constraint that the database
+// tells of. A draft is made to be read and made better by hand.
+package draft
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"evensprout/internal/schema"
+)
+
+// Options say what a draft is made of.
+type Options struct {
+	Name  string            // the plan's
+	URL   string            // of the database, without a password; empty if the plan names none
+	Rows  uint64            // wished for each table that is no child of another; 0: as seems fit
+	Names Naming            // how fields are called
+	Only  func(string) bool // the tables that are wanted; nil: all
+	Probe Prober            // asks the database about conditions; nil: it cannot be asked
+}
+
+// DefaultRows is how many rows a table gets if nobody says.
+const DefaultRows = 100
+
+// Draft is a plan for a database.
+type Draft struct {
+	Tables []*Table // in load order
+	Left   []Left   // tables that the plan leaves out
+}
+
+// Left is a table that a draft leaves out, and why.
+type Left struct{ Table, Reason string }
+
+// Make drafts a plan.
+func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
+	given := o.Rows > 0
+	if !given {
+		o.Rows = DefaultRows
+	}
+	d := &drafter{given: given, Options: o, db: db, byTable: map[*schema.Table]*Table{}}
+	d.choose()
+	for _, t := range d.tables {
+		t.read()
+	}
+	d.name()
+	d.families()
+	for _, t := range d.tables {
+		t.refer()
+	}
+	for _, t := range d.tables {
+		if err := t.fill(ctx); err != nil {
+			return nil, err
+		}
+	}
+	d.leaveWhatNeedsOthers()
+	out := &Draft{Tables: d.sorted(), Left: d.left}
+	d.count(out.Tables)
+	for _, t := range out.Tables {
+		t.settle()
+	}
+	return out, nil
+}
+
+type drafter struct {
+	Options
+	given   bool // the user said how many rows
+	db      *schema.Database
+	tables  []*Table
+	byTable map[*schema.Table]*Table
+	left    []Left
+}
+
+// Table is one table of a draft.
+type Table struct {
+	Schema *schema.Table
+	Entity string
+	Rows   uint64 // for children: about so many
+	Fields []*Field
+	Unique [][]*Field // groups of fields that differ together
+	Meets  []Condition
+	Notes  []string // for people
+
+	d        *drafter
+	parent   *reference // the reference to the parent; nil if it is none's child
+	children string     // how many for each parent
+	refs     []*reference
+	domains  map[string]*domain // by column
+	rest     []Condition        // conditions that are not of one column alone
+}
+
+// Condition is a condition on a row, and where it comes from.
+type Condition struct {
+	Text string
+	From string // the constraint, for people
+}
+
+// Field is one column of a draft.
+type Field struct {
+	Name    string
+	Column  *schema.Column
+	Source  Source
+	Nulls   bool   // some are NULL
+	Unique  bool   // no two rows have the same
+	Comment string // the reason for a guess
+	Draws   []Draw // what its source is made of
+
+	table *Table
+	ref   *reference // the reference that it carries or belongs to
+	lead  bool       // it picks the row; the others of the reference follow
+}
+
+// Draw is a value that is drawn beside the fields, and not stored.
+type Draw struct{ Name, Source string }
+
+// Null gives a column up: it is NULL in every row.
+func (f *Field) null(why string) {
+	f.Source, f.Nulls, f.Unique, f.Comment, f.Draws = Source{Text: "null", Fixed: true}, false, false, why, nil
+}
+
+// choose takes the tables that are wanted and can be filled.
+func (d *drafter) choose() {
+	for _, t := range d.db.Tables {
+		switch {
+		case d.Only != nil && !d.Only(t.Name):
+			d.left = append(d.left, Left{t.Name, "not asked for"})
+		case d.bookkeeping(t):
+			d.left = append(d.left, Left{t.Name, "it keeps the versions of migrations"})
+		case t.Partition == "false":
+			d.left = append(d.left, Left{t.Name, "it is partitioned and has no partition that takes a row"})
+		default:
+			x := &Table{Schema: t, d: d, domains: map[string]*domain{}}
+			d.tables = append(d.tables, x)
+			d.byTable[t] = x
+		}
+	}
+}
+
+// bookkeeping tells whether a table only keeps track of migrations: such tables are
+// called so, and nothing refers to them.
+func (d *drafter) bookkeeping(t *schema.Table) bool {
+	plain := schema.Plain(t.LocalName())
+	named := strings.Contains(plain, "migration") || strings.HasSuffix(plain, "schemaversion") || strings.HasSuffix(plain, "schemahistory") || strings.Contains(plain, "changeloglock") || plain == "databasechangelog" || strings.HasSuffix(plain, "dbversion")
+	return named && len(t.References) == 0 && len(t.Columns) <= 16 && !slices.ContainsFunc(d.db.Tables, func(o *schema.Table) bool {
+		return slices.ContainsFunc(o.References, func(r schema.Reference) bool { return r.To == t })
+	})
+}
+
+// find is the field of a column, or nil.
+func (t *Table) find(column string) *Field {
+	for _, f := range t.Fields {
+		if strings.EqualFold(f.Column.Name, column) {
+			return f
+		}
+	}
+	return nil
+}
+
+// leave takes a table out of the draft.
+func (t *Table) leave(reason string) {
+	d := t.d
+	if d.byTable[t.Schema] == nil {
+		return
+	}
+	d.left = append(d.left, Left{t.Schema.Name, reason})
+	delete(d.byTable, t.Schema)
+	d.tables = slices.DeleteFunc(slices.Clone(d.tables), func(o *Table) bool { return o == t })
+}
+
+// sorted are the tables in an order in which they can be loaded: what is referred to
+// first, as far as there is one.
+func (d *drafter) sorted() []*Table {
+	var out []*Table
+	state := map[*Table]int{}
+	var place func(t *Table)
+	place = func(t *Table) {
+		state[t] = 1
+		for _, hard := range []bool{true, false} {
+			for _, r := range t.refs {
+				if to := d.byTable[r.to]; to != nil && state[to] == 0 && r.needed() == hard {
+					place(to)
+				}
+			}
+		}
+		out = append(out, t)
+	}
+	for _, t := range d.tables {
+		if state[t] == 0 {
+			place(t)
+		}
+	}
+	return out
+}

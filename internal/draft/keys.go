@@ -1,0 +1,341 @@
+package draft
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"evensprout/internal/predicate"
+	"evensprout/internal/schema"
+)
+
+// key is columns that must differ from row to row, taken together.
+type key struct {
+	fields  []*Field
+	where   string // which rows it binds, if not all
+	equal   bool   // NULLs count as equal
+	ranges  bool   // ranges of it must not overlap
+	derived bool   // it is over a computed column
+}
+
+// count decides how many rows each table gets, and which fields keep its keys.
+func (d *drafter) count(tables []*Table) {
+	for _, t := range tables {
+		t.Rows = t.wish()
+	}
+	const passes = 20 // rows only get fewer, and mostly settle at once
+	for range passes {
+		changed := false
+		for _, t := range tables {
+			before := t.Rows
+			t.keep()
+			changed = changed || t.Rows != before
+		}
+		if !changed {
+			return
+		}
+	}
+}
+
+const (
+	smallTable     = 12 // rows of a small table that only others refer to
+	fewColumns     = 5  // such a table has at most so many columns
+	childrenOfEach = 2  // on average
+)
+
+// wish is how many rows a table would get if it had no keys.
+func (t *Table) wish() uint64 {
+	d := t.d
+	if t.parent != nil {
+		return childrenOfEach * t.parent.known().Rows
+	}
+	if d.given {
+		return d.Options.Rows
+	}
+	if len(t.Schema.References) == 0 && len(t.Schema.Columns) <= fewColumns && slices.ContainsFunc(d.tables, func(o *Table) bool {
+		return slices.ContainsFunc(o.refs, func(r *reference) bool { return r.to == t.Schema })
+	}) {
+		return min(smallTable, d.Options.Rows)
+	}
+	return d.Options.Rows
+}
+
+// needs lists the keys of a table.
+func (t *Table) uniqueKeys() []key {
+	var out []key
+	add := func(columns, expressions []string, k key) {
+		for _, e := range expressions {
+			n, err := predicate.Parse(e)
+			if err != nil {
+				continue
+			}
+			for _, c := range n.Columns() {
+				if !slices.Contains(columns, c) {
+					columns = append(slices.Clone(columns), c)
+				}
+			}
+		}
+		for _, c := range columns {
+			if f := t.find(c); f != nil {
+				k.fields = append(k.fields, f)
+			} else {
+				k.derived = true
+			}
+		}
+		if len(k.fields) > 0 && !slices.ContainsFunc(out, func(o key) bool { return o.where == k.where && slices.Equal(o.fields, k.fields) }) {
+			out = append(out, k)
+		}
+	}
+	if len(t.Schema.PrimaryKey) > 0 {
+		add(t.Schema.PrimaryKey, nil, key{equal: true})
+	}
+	for _, u := range t.Schema.Uniques {
+		add(u.Columns, u.Expressions, key{where: u.Where, equal: u.NullsEqual})
+	}
+	for _, x := range t.Schema.Exclusions {
+		var columns []string
+		k := key{where: x.Where}
+		for i, c := range x.Columns {
+			if c != "" {
+				columns = append(columns, c)
+			}
+			k.ranges = k.ranges || x.Operators[i] == "&&"
+		}
+		add(columns, nil, k)
+	}
+	return out
+}
+
+// keep chooses the fields that keep the keys, so that as many rows as wished for can
+// be there, and bounds the rows by what they allow.
+func (t *Table) keep() {
+	want := t.wish()
+	for _, f := range t.Fields {
+		f.Unique = false
+	}
+	t.Unique = nil
+	var keys []key
+	for _, k := range t.uniqueKeys() {
+		if t.parent != nil && slices.ContainsFunc(k.fields, func(f *Field) bool { return f.ref == t.parent }) {
+			continue // kept among the children of each
+		}
+		keys = append(keys, k)
+	}
+	s := &search{table: t, want: want}
+	for _, k := range keys {
+		s.options = append(s.options, t.keepers(k, want))
+	}
+	s.run(0, nil)
+	rows := min(want, s.best)
+	if t.parent != nil && rows < want {
+		// Too few different values for all children: the rows stand for themselves.
+		t.endFamily()
+		t.keep()
+		return
+	}
+	t.Rows = rows
+	for _, set := range s.chosen {
+		if len(set) == 1 {
+			set[0].Unique = true
+			continue
+		}
+		t.Unique = append(t.Unique, set)
+	}
+}
+
+// endFamily makes a child a table of its own, whose rows pick their parent.
+func (t *Table) endFamily() {
+	f := t.find(t.parent.Columns[0])
+	f.ref, f.lead, t.parent.lead = t.parent, true, f
+	t.parent = nil
+}
+
+const endless = math.MaxUint64
+
+// keepers are the sets of fields that could keep a key, the most natural first. Each
+// keeps it alone.
+func (t *Table) keepers(k key, want uint64) [][]*Field {
+	var singles, usable []*Field
+	for _, f := range k.fields {
+		if t.room(f, k) > 0 {
+			singles = append(singles, f)
+			usable = append(usable, f)
+		}
+	}
+	slices.SortStableFunc(singles, func(a, b *Field) int { return t.rank(a, k, want) - t.rank(b, k, want) })
+	var out [][]*Field
+	whole := len(usable) > 1 && !slices.ContainsFunc(usable, func(f *Field) bool { return t.room(f, k) == endless })
+	placed := false
+	for _, f := range singles {
+		if whole && !placed && (f.lead || t.room(f, k) < want) {
+			out, placed = append(out, usable), true
+		}
+		out = append(out, []*Field{f})
+	}
+	if whole && !placed {
+		out = append(out, usable)
+	}
+	return out
+}
+
+// rank orders fields by how natural it is that they differ.
+func (t *Table) rank(f *Field, k key, want uint64) int {
+	switch room := t.room(f, k); {
+	case room == endless:
+		return 0
+	case f.lead:
+		return 6
+	case room < want:
+		return 5
+	case f.Column.Kind == schema.Text:
+		return 1
+	case f.Column.Kind == schema.Integer:
+		return 2
+	}
+	return 3
+}
+
+// room is how many rows a field can keep apart in a key; 0 if it cannot.
+func (t *Table) room(f *Field, k key) uint64 {
+	switch {
+	case t.plannedKey(f):
+		return endless
+	case f.lead:
+		r := f.ref
+		if r.to == t.Schema || len(r.where) > 0 || r.known() == nil {
+			return 0
+		}
+		// A row that is picked once shows in the key, if the key tells the row.
+		whole := !slices.ContainsFunc(r.Columns, func(c string) bool {
+			return !slices.ContainsFunc(k.fields, func(x *Field) bool { return x.Column.Name == c })
+		})
+		target := r.Targets[slices.Index(r.Columns, f.Column.Name)]
+		if !whole && !r.to.IsKey(target) {
+			return 0
+		}
+		return r.known().Rows
+	case f.Source.Own != "":
+		own := t.find(f.Source.Own)
+		if own == nil || own == f {
+			return 0
+		}
+		return t.room(own, k)
+	case f.Source.Follows, f.Source.Text == "null", t.parent != nil && f.ref == t.parent:
+		return 0
+	}
+	w := t.wide(f)
+	if w.Alone {
+		return max(w.Space, 1)
+	}
+	return w.Space
+}
+
+// search tries the keepers of all keys, so that no field is in two sets.
+type search struct {
+	table   *Table
+	want    uint64
+	options [][][]*Field
+	best    uint64
+	chosen  [][]*Field
+	found   bool
+	tries   int
+}
+
+const mostTries = 20_000
+
+func (s *search) run(i int, chosen [][]*Field) {
+	if s.tries++; s.tries > mostTries || s.found && s.best >= s.want {
+		return
+	}
+	if i == len(s.options) {
+		rows := uint64(endless)
+		for _, set := range chosen {
+			rows = min(rows, s.table.roomOf(set))
+		}
+		if !s.found || rows > s.best {
+			s.best, s.chosen, s.found = rows, slices.Clone(chosen), true
+		}
+		return
+	}
+	options := s.options[i]
+	// What keeps another key may keep this one.
+	for _, set := range chosen {
+		if slices.ContainsFunc(options, func(o []*Field) bool { return subset(set, o) }) {
+			s.run(i+1, chosen)
+			return
+		}
+	}
+	for _, set := range options {
+		if slices.ContainsFunc(chosen, func(o []*Field) bool { return meet(o, set) }) {
+			continue
+		}
+		s.run(i+1, append(chosen, set))
+	}
+	if len(options) == 0 || !s.found {
+		// Nothing keeps the key: one row only, unless a NULL takes it away.
+		s.run(i+1, append(chosen, nil))
+	}
+}
+
+func subset(a, b []*Field) bool {
+	return len(a) > 0 && !slices.ContainsFunc(a, func(f *Field) bool { return !slices.Contains(b, f) })
+}
+
+func meet(a, b []*Field) bool {
+	return slices.ContainsFunc(a, func(f *Field) bool { return slices.Contains(b, f) })
+}
+
+// roomOf is how many rows a set of fields keeps apart.
+func (t *Table) roomOf(set []*Field) uint64 {
+	if len(set) == 0 {
+		return 1
+	}
+	rows := uint64(1)
+	all := key{fields: t.Fields}
+	for _, f := range set {
+		n := t.room(f, all)
+		if n == endless || n > math.MaxUint64/max(rows, 1) {
+			return endless
+		}
+		rows *= n
+	}
+	return rows
+}
+
+// settle gives fields that keep a key the sources with the most values.
+func (t *Table) settle() {
+	inGroup := map[*Field]bool{}
+	for _, set := range t.Unique {
+		for _, f := range set {
+			inGroup[f] = true
+		}
+	}
+	for _, f := range t.Fields {
+		if (f.Unique || inGroup[f]) && !f.lead && !t.plannedKey(f) && f.Source.Own == "" {
+			f.Source = t.wide(f)
+			if strings.HasPrefix(f.Source.Text, "{count") || strings.HasPrefix(f.Source.Text, "{uuid") {
+				f.Unique = false
+			}
+		}
+	}
+	if t.parent == nil {
+		return
+	}
+	for _, k := range t.Schema.Keys() {
+		if !slices.Contains(k.Columns, t.parent.Columns[0]) {
+			continue
+		}
+		f := t.sibling(k.Columns, t.parent)
+		if f == nil {
+			continue
+		}
+		if f.lead {
+			f.Source.Text = "distinct"
+			t.children = fmt.Sprint(min(childrenOfEach, f.ref.known().Rows))
+		} else {
+			f.Source = Source{Text: "{count: {from: 1, restart: true}}", Alone: true}
+			f.Nulls = false
+		}
+	}
+}

@@ -1,0 +1,137 @@
+package draft
+
+import (
+	"fmt"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/predicate"
+	"evensprout/internal/schema"
+)
+
+// now is the plan's clock, and the days around it that drafts use.
+var (
+	clockDay = mustDay("2026-05-01")
+	firstDay = mustDay("2025-01-01")
+	wideDay  = mustDay("1970-01-02")
+)
+
+func mustDay(s string) int64 {
+	v, err := grow.ParseDate(s)
+	if err != nil {
+		panic(err)
+	}
+	return v.N
+}
+
+func isBirth(name string) bool {
+	p := schema.Plain(name)
+	return strings.Contains(p, "birth") || strings.Contains(p, "born") || p == "dob" || strings.Contains(p, "geburt") || strings.Contains(p, "naissance") || strings.Contains(p, "nacimiento")
+}
+
+// day is a limit as a day number.
+func day(l *predicate.Limit, up bool) (int64, bool) {
+	if l == nil {
+		return 0, false
+	}
+	v := l.Value
+	if v.Type == grow.Text {
+		var looks bool
+		var err error
+		if v, looks, err = grow.ReadMoment(strings.TrimSuffix(strings.SplitN(v.S, " ", 2)[0], "Z")); !looks || err != nil {
+			return 0, false
+		}
+	}
+	n := v.N
+	switch v.Type {
+	case grow.Date:
+	case grow.Timestamp:
+		n /= grow.Day
+	default:
+		return 0, false
+	}
+	if l.Open || v.Type == grow.Timestamp {
+		if up {
+			return n + 1, true
+		}
+		return n - 1, true
+	}
+	return n, true
+}
+
+func shownDay(n int64) string { return grow.Value{Type: grow.Date, N: n}.String() }
+
+// span writes a range of days as the column's type.
+func span(c *schema.Column, lo, hi int64) Source {
+	if hi < lo {
+		return Source{}
+	}
+	if c.Kind == schema.Date {
+		return countable(fmt.Sprintf("{between: [%s, %s]}", shownDay(lo), shownDay(hi)), uint64(hi-lo+1))
+	}
+	return countable(fmt.Sprintf("{between: [%sT00:00:00Z, %sT23:59:59Z]}", shownDay(lo), shownDay(hi)), uint64(hi-lo+1)*86_400)
+}
+
+// moments are sources of dates, times of day and moments.
+func moments(c *schema.Column, d *domain) []Source {
+	if c.Kind == schema.Time {
+		return []Source{countable("{between: [06:00, 21:45], step: 15m}", 64), countable("{between: [00:00:00, 23:59:59]}", 86_400)}
+	}
+	lo, isLo := day(d.Min, true)
+	hi, isHi := day(d.Max, false)
+	switch {
+	case isLo && isHi:
+	case isLo:
+		hi = max(clockDay-1, lo+400)
+	case isHi:
+		lo = min(firstDay, hi-400)
+	case c.Kind == schema.Date && isBirth(c.Name):
+		return []Source{span(c, mustDay("1950-01-01"), mustDay("2008-12-31"))}
+	case c.Kind == schema.Date:
+		return []Source{span(c, firstDay, clockDay-1)}
+	default:
+		return []Source{{Text: "{before: clock, within: 400d}"}}
+	}
+	return []Source{span(c, lo, hi), span(c, lo, lo), span(c, clockDay-400, clockDay-1)}
+}
+
+// wideMoments have room for unique values.
+func wideMoments(c *schema.Column, d *domain) []Source {
+	if c.Kind == schema.Time {
+		return []Source{countable("{between: [00:00:00, 23:59:59]}", 86_400)}
+	}
+	lo, hi := wideDay, mustDay("2037-12-31")
+	if c.Kind == schema.Timestamp {
+		lo, hi = firstDay, clockDay-1
+	}
+	if n, ok := day(d.Min, true); ok {
+		lo = n
+		hi = max(hi, lo+400)
+	}
+	if n, ok := day(d.Max, false); ok {
+		hi = n
+		lo = min(lo, hi)
+	}
+	return []Source{span(c, lo, hi)}
+}
+
+// pair lets moments of a row follow each other: what is changed or ended comes after
+// what was begun.
+func (t *Table) pair() {
+	var begun *Field
+	for _, f := range t.Fields {
+		k := f.Column.Kind
+		if k != schema.Timestamp && k != schema.Date || f.Source.Text == "" || f.Source.Follows || f.Source.Fixed || isBirth(f.Column.Name) || t.domains[f.Column.Name] != nil {
+			continue
+		}
+		if begun == nil {
+			if f.Column.NotNull && f.Source.Text != "" {
+				begun = f
+			}
+			continue
+		}
+		if begun.Column.Kind == f.Column.Kind {
+			f.Source = Source{Text: fmt.Sprintf("{after: %s, within: 30d}", quoteField(begun.Name))}
+		}
+	}
+}

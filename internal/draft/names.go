@@ -1,0 +1,106 @@
+package draft
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+)
+
+// Naming is how fields are called.
+type Naming string
+
+// The ways to call fields. AsColumns keeps the names of columns.
+const (
+	AsColumns Naming = ""
+	Pascal    Naming = "pascal"
+	Camel     Naming = "camel"
+	Snake     Naming = "snake"
+	Kebab     Naming = "kebab"
+)
+
+// Namings are the words that name them.
+var Namings = []string{string(Pascal), string(Camel), string(Snake), string(Kebab)}
+
+// words cuts a name into its words: given_name, givenName, GivenName, "given name".
+func words(name string) []string {
+	var out []string
+	var word []rune
+	end := func() {
+		if len(word) > 0 {
+			out = append(out, string(word))
+			word = nil
+		}
+	}
+	runes := []rune(name)
+	for i, r := range runes {
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) {
+			end()
+			continue
+		}
+		if unicode.IsUpper(r) && i > 0 && (unicode.IsLower(runes[i-1]) || unicode.IsDigit(runes[i-1]) || i+1 < len(runes) && unicode.IsUpper(runes[i-1]) && unicode.IsLower(runes[i+1])) {
+			end()
+		}
+		word = append(word, r)
+	}
+	end()
+	return out
+}
+
+func capital(s string) string {
+	r := []rune(strings.ToLower(s))
+	r[0] = unicode.ToUpper(r[0])
+	return string(r)
+}
+
+// of is a column's name in a way of calling fields.
+func (n Naming) of(column string) string {
+	if n == AsColumns {
+		return column
+	}
+	list := words(column)
+	if len(list) == 0 {
+		return column
+	}
+	for i, w := range list {
+		switch {
+		case n == Pascal || n == Camel && i > 0:
+			list[i] = capital(w)
+		default:
+			list[i] = strings.ToLower(w)
+		}
+	}
+	sep := map[Naming]string{Snake: "_", Kebab: "-"}[n]
+	return strings.Join(list, sep)
+}
+
+// name gives tables the names of entities, and columns those of fields.
+func (d *drafter) name() {
+	used := map[string]bool{}
+	for _, t := range d.tables {
+		name := plan.EntityName(t.Schema.LocalName())
+		if used[name] && t.Schema.Schema != "" {
+			name = plan.EntityName(t.Schema.Schema + "_" + t.Schema.LocalName())
+		}
+		for i, first := 2, name; used[name]; i++ {
+			name = fmt.Sprintf("%s%d", first, i)
+		}
+		used[name] = true
+		t.Entity = name
+		t.nameFields()
+	}
+}
+
+func (t *Table) nameFields() {
+	taken := map[string]bool{}
+	for _, f := range t.Fields {
+		f.Name = t.d.Names.of(f.Column.Name)
+		// A name must lead back to its column.
+		if c := t.Schema.ByConvention(f.Name); c != f.Column || taken[schema.Plain(f.Name)] || strings.Contains(f.Name, ".") {
+			f.Name = f.Column.Name
+		}
+		taken[schema.Plain(f.Name)] = true
+	}
+}

@@ -1,0 +1,200 @@
+package draft
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+
+	"evensprout/internal/plan"
+)
+
+// Write writes a draft as a plan.
+func (d *Draft) Write(o Options) string {
+	var b strings.Builder
+	b.WriteString("# yaml-language-server: $schema=plan.schema.json\n" +
+		"# Drafted from the tables. Make it yours: how many rows, and how each field gets its\n" +
+		"# value. evensprout catalog lists the kinds; evensprout check tells what does not fit.\n\n")
+	fmt.Fprintf(&b, "name: %s\nedition: 1\nseed: %s-1\nclock: %s   # what now means: the wall clock is never read\n", plan.Scalar(o.Name), plainName(o.Name), clock)
+	if o.URL != "" {
+		fmt.Fprintf(&b, "database: %s\n", plan.Scalar(o.URL))
+	}
+	if len(d.Left) > 0 {
+		asked := 0
+		for _, l := range d.Left {
+			if l.Reason == "not asked for" {
+				asked++
+				continue
+			}
+			fmt.Fprintf(&b, "\n# left out: %s: %s", l.Table, oneLine(l.Reason))
+		}
+		if asked < len(d.Left) {
+			b.WriteString("\n")
+		}
+	}
+	b.WriteString("\nentities:\n")
+	for i, t := range d.Tables {
+		if i > 0 {
+			b.WriteByte('\n')
+		}
+		t.write(&b)
+	}
+	return b.String()
+}
+
+func plainName(s string) string {
+	return strings.Trim(strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return unicode.ToLower(r)
+		}
+		return '-'
+	}, s), "-")
+}
+
+// oneLine makes text fit for a comment.
+func oneLine(s string) string {
+	const most = 160
+	s = strings.Join(strings.Fields(strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return ' '
+		}
+		return r
+	}, s)), " ")
+	if r := []rune(s); len(r) > most {
+		s = string(r[:most-1]) + "…"
+	}
+	return s
+}
+
+func (t *Table) write(b *strings.Builder) {
+	fmt.Fprintf(b, "  %s:\n    table: %s\n", t.Entity, plan.Scalar(t.Schema.Name))
+	for _, n := range t.notes() {
+		fmt.Fprintf(b, "    # %s\n", oneLine(n))
+	}
+	if t.parent != nil {
+		via := ""
+		n := 0
+		for _, r := range t.Schema.References {
+			if r.To == t.parent.to && len(r.Columns) == 1 {
+				n++
+			}
+		}
+		if n != 1 || t.parent.guessed {
+			via = ", via: " + plan.Scalar(t.parent.Columns[0])
+		}
+		children := t.children
+		if children == "" {
+			children = "1..3"
+		}
+		fmt.Fprintf(b, "    per: {%s: %s%s}\n", t.parent.known().Entity, children, via)
+	} else {
+		fmt.Fprintf(b, "    rows: %d\n", t.Rows)
+	}
+	for _, set := range t.Unique {
+		names := make([]string, len(set))
+		for i, f := range set {
+			names[i] = quoteField(f.Name)
+		}
+		fmt.Fprintf(b, "    unique: [[%s]]\n", strings.Join(names, ", "))
+	}
+	t.writeDraws(b)
+	lines := t.lines()
+	if len(lines) > 0 {
+		b.WriteString("    fields:\n")
+	}
+	width, source := 0, 0
+	for _, l := range lines {
+		width = max(width, len([]rune(l[0])))
+		if l[2] != "" {
+			source = max(source, min(len([]rune(l[1])), 48))
+		}
+	}
+	for _, l := range lines {
+		line := fmt.Sprintf("      %s%s %s", l[0], strings.Repeat(" ", width-len([]rune(l[0]))), l[1])
+		if l[2] != "" {
+			line += strings.Repeat(" ", max(source-len([]rune(l[1])), 0)) + "   # " + oneLine(l[2])
+		}
+		b.WriteString(line + "\n")
+	}
+	if len(t.Meets) > 0 {
+		b.WriteString("    meets:\n")
+		seen := map[string]bool{}
+		for _, m := range t.Meets {
+			if !seen[m.Text] {
+				fmt.Fprintf(b, "      - %s\n", plan.Scalar(m.Text))
+			}
+			seen[m.Text] = true
+		}
+	}
+}
+
+func (t *Table) notes() []string {
+	notes := append([]string{}, t.Schema.Notes...)
+	if len(t.Schema.Triggers) > 0 {
+		notes = append(notes, "triggers run when rows are written: "+strings.Join(t.Schema.Triggers, ", "))
+	}
+	return append(notes, t.Notes...)
+}
+
+func (t *Table) writeDraws(b *strings.Builder) {
+	first := true
+	for _, f := range t.Fields {
+		for _, d := range f.Draws {
+			if first {
+				b.WriteString("    draws:\n")
+				first = false
+			}
+			fmt.Fprintf(b, "      %s: %s\n", plan.Scalar(d.Name), d.Source)
+		}
+	}
+}
+
+// lines are the fields as name, source and comment.
+func (t *Table) lines() [][3]string {
+	var out [][3]string
+	for _, f := range t.Fields {
+		if t.plannedKey(f) || t.parent != nil && f.ref == t.parent || f.Source.Text == "" && !f.lead {
+			continue
+		}
+		out = append(out, [3]string{quoteField(f.Name) + ":", f.source(), f.Comment})
+	}
+	return out
+}
+
+// source is the whole source of a field, with its modifiers.
+func (f *Field) source() string {
+	s := f.Source
+	if f.lead {
+		to := f.ref.known()
+		text := "{pick: " + to.Entity
+		target := f.ref.Targets[0]
+		for i, c := range f.ref.Columns {
+			if strings.EqualFold(c, f.Column.Name) {
+				target = f.ref.Targets[i]
+			}
+		}
+		single := f.table.Schema.Reference(f.Column.Name)
+		if k := to.Schema.PrimaryKey; len(k) != 1 || !strings.EqualFold(k[0], target) {
+			if single == nil || single.To != f.ref.to || f.ref.guessed {
+				text += ", by: " + quoteField(to.fieldName(target))
+			}
+		}
+		if s.Text == "distinct" {
+			text += ", distinct: true"
+		}
+		if len(f.ref.where) > 0 {
+			var list []string
+			for _, w := range f.ref.where {
+				list = append(list, fmt.Sprintf("%s: {same: %s}", quoteField(w[0]), quoteField(w[1])))
+			}
+			text += ", where: {" + strings.Join(list, ", ") + "}"
+		}
+		s.Text = text + "}"
+	}
+	if f.Unique {
+		s.Text = s.with("unique: true")
+	}
+	if f.Nulls && f.Source.Text != "null" && !f.Source.Follows {
+		s.Text = s.with("nulls: 10%")
+	}
+	return s.Text
+}
