@@ -13,12 +13,13 @@ import (
 
 // Options say what a draft is made of.
 type Options struct {
-	Name  string            // the plan's
-	URL   string            // of the database, without a password; empty if the plan names none
-	Rows  uint64            // wished for each table that is no child of another; 0: as seems fit
-	Names Naming            // how fields are called
-	Only  func(string) bool // the tables that are wanted; nil: all
-	Probe Prober            // asks the database about conditions; nil: it cannot be asked
+	Name  string                  // the plan's
+	URL   string                  // of the database, without a password; empty if the plan names none
+	Rows  uint64                  // wished for each table that is no child of another; 0: as seems fit
+	Held  map[*schema.Table]*Held // what tables hold; see Look
+	Names Naming                  // how fields are called
+	Only  func(string) bool       // the tables that are wanted; nil: all
+	Probe Prober                  // asks the database about conditions; nil: it cannot be asked
 }
 
 // DefaultRows is how many rows a table gets if nobody says.
@@ -45,11 +46,15 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 		t.read()
 	}
 	d.name()
+	d.lookups()
 	d.families()
 	for _, t := range d.tables {
 		t.refer()
 	}
 	for _, t := range d.tables {
+		if t.existing {
+			continue
+		}
 		if err := t.fill(ctx); err != nil {
 			return nil, err
 		}
@@ -58,7 +63,9 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 	out := &Draft{Tables: d.sorted(), Left: d.left}
 	d.count(out.Tables)
 	for _, t := range out.Tables {
-		t.settle()
+		if !t.existing {
+			t.settle()
+		}
 	}
 	return out, nil
 }
@@ -83,6 +90,7 @@ type Table struct {
 	Notes  []string // for people
 
 	d        *drafter
+	existing bool       // its rows are those that are there
 	parent   *reference // the reference to the parent; nil if it is none's child
 	children string     // how many for each parent
 	refs     []*reference
@@ -106,9 +114,10 @@ type Field struct {
 	Comment string // the reason for a guess
 	Draws   []Draw // what its source is made of
 
-	table *Table
-	ref   *reference // the reference that it carries or belongs to
-	lead  bool       // it picks the row; the others of the reference follow
+	table  *Table
+	ref    *reference // the reference that it carries or belongs to
+	unsaid bool       // the plan leaves it to the database
+	lead   bool       // it picks the row; the others of the reference follow
 }
 
 // Draw is a value that is drawn beside the fields, and not stored.
@@ -127,6 +136,8 @@ func (d *drafter) choose() {
 			d.left = append(d.left, Left{t.Name, "not asked for"})
 		case d.bookkeeping(t):
 			d.left = append(d.left, Left{t.Name, "it keeps the versions of migrations"})
+		case t.Broken != "":
+			d.left = append(d.left, Left{t.Name, t.Broken})
 		case t.Partition == "false":
 			d.left = append(d.left, Left{t.Name, "it is partitioned and has no partition that takes a row"})
 		default:
@@ -155,6 +166,18 @@ func (t *Table) find(column string) *Field {
 		}
 	}
 	return nil
+}
+
+// targeted tells whether references point to the values of a field.
+func (d *drafter) targeted(f *Field) bool {
+	for _, t := range d.tables {
+		for _, r := range t.refs {
+			if r.to == f.table.Schema && slices.ContainsFunc(r.Targets, func(c string) bool { return strings.EqualFold(c, f.Column.Name) }) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // leave takes a table out of the draft.

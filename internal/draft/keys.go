@@ -28,6 +28,9 @@ func (d *drafter) count(tables []*Table) {
 	for range passes {
 		changed := false
 		for _, t := range tables {
+			if t.existing {
+				continue
+			}
 			before := t.Rows
 			t.keep()
 			changed = changed || t.Rows != before
@@ -47,6 +50,9 @@ const (
 // wish is how many rows a table would get if it had no keys.
 func (t *Table) wish() uint64 {
 	d := t.d
+	if t.existing {
+		return t.held().Rows
+	}
 	if t.parent != nil {
 		return childrenOfEach * t.parent.known().Rows
 	}
@@ -140,7 +146,9 @@ func (t *Table) keep() {
 			set[0].Unique = true
 			continue
 		}
-		t.Unique = append(t.Unique, set)
+		if len(set) > 1 {
+			t.Unique = append(t.Unique, set)
+		}
 	}
 }
 
@@ -203,7 +211,7 @@ func (t *Table) room(f *Field, k key) uint64 {
 		return endless
 	case f.lead:
 		r := f.ref
-		if r.to == t.Schema || len(r.where) > 0 || r.known() == nil {
+		if r.to == t.Schema || len(r.where) > 0 || r.only != nil || r.known() == nil {
 			return 0
 		}
 		// A row that is picked once shows in the key, if the key tells the row.
@@ -224,7 +232,10 @@ func (t *Table) room(f *Field, k key) uint64 {
 	case f.Source.Follows, f.Source.Text == "null", t.parent != nil && f.ref == t.parent:
 		return 0
 	}
-	w := t.wide(f)
+	w := t.fresh(f, t.wide(f))
+	if w.Fixed {
+		return 0
+	}
 	if w.Alone {
 		return max(w.Space, 1)
 	}
@@ -313,7 +324,7 @@ func (t *Table) settle() {
 	}
 	for _, f := range t.Fields {
 		if (f.Unique || inGroup[f]) && !f.lead && !t.plannedKey(f) && f.Source.Own == "" {
-			f.Source = t.wide(f)
+			f.Source = t.fresh(f, t.wide(f))
 			if strings.HasPrefix(f.Source.Text, "{count") || strings.HasPrefix(f.Source.Text, "{uuid") {
 				f.Unique = false
 			}

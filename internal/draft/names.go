@@ -93,6 +93,11 @@ func (d *drafter) name() {
 	}
 }
 
+// named tells whether a field's name leads to its column by itself.
+func (f *Field) named() bool {
+	return f.Name == f.Column.Name || f.table.Schema.ByConvention(f.Name) == f.Column
+}
+
 func (t *Table) nameFields() {
 	taken := map[string]bool{}
 	for _, f := range t.Fields {
@@ -100,6 +105,12 @@ func (t *Table) nameFields() {
 		// A name must lead back to its column.
 		if c := t.Schema.ByConvention(f.Name); c != f.Column || taken[schema.Plain(f.Name)] || strings.Contains(f.Name, ".") {
 			f.Name = f.Column.Name
+		}
+		if !plan.IsFieldName(f.Name) {
+			f.Name = "column"
+			for _, r := range words(f.Column.Name) {
+				f.Name += "_" + strings.ToLower(r)
+			}
 		}
 		taken[schema.Plain(f.Name)] = true
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 )
@@ -15,8 +16,9 @@ type reference struct {
 	from    *Table
 	to      *schema.Table // nil if the database does not have it
 	guessed bool
-	lead    *Field // the field that picks the row; nil if the others tell it
-	where   [][2]string
+	lead    *Field       // the field that picks the row; nil if the others tell it
+	where   [][2]string  // fields of the row that is picked, and those of this row that they are equal to
+	only    []grow.Value // what conditions leave of its key; nil: anything
 }
 
 // needed tells whether no row can be without the reference, and the database wants it
@@ -61,15 +63,22 @@ func (d *drafter) families() {
 	for _, t := range d.tables {
 		t.references()
 	}
+	if d.tangled() {
+		return // tables that need each other are told later
+	}
 	for _, t := range d.tables {
 		if len(t.refs) > 0 && len(t.refs[0].Columns) > 1 || t.Schema.Partition != "" {
 			continue // its columns depend on each other
 		}
 		for _, r := range t.refs {
-			if t.child(r) && !d.above(t, r.known()) {
-				t.parent = r
-				break
+			if !t.child(r) || d.above(t, r.known()) {
+				continue
 			}
+			if t.parent = r; d.tangled() {
+				t.parent = nil
+				continue
+			}
+			break
 		}
 	}
 }
@@ -77,7 +86,7 @@ func (d *drafter) families() {
 // child tells whether the rows of a table are planned per the row that a reference
 // points to.
 func (t *Table) child(r *reference) bool {
-	if !r.key() || r.to == t.Schema || r.known() == nil || len(t.Schema.Exclusions) > 0 {
+	if !r.key() || r.to == t.Schema || r.known() == nil || t.existing || r.known().existing || len(t.Schema.Exclusions) > 0 {
 		return false
 	}
 	col := t.Schema.Column(r.Columns[0])
@@ -132,6 +141,52 @@ func (t *Table) sibling(key []string, r *reference) *Field {
 		return f
 	}
 	return nil
+}
+
+// head is the table at the head of a family.
+func (t *Table) head() *Table {
+	for t.parent != nil {
+		t = t.parent.known()
+	}
+	return t
+}
+
+// tangled tells whether families need each other's rows first, or one its own.
+func (d *drafter) tangled() bool {
+	next := map[*Table][]*Table{}
+	for _, t := range d.tables {
+		for _, r := range t.refs {
+			to := r.known()
+			if to == nil || r == t.parent {
+				continue
+			}
+			a, b := t.head(), to.head()
+			if a == b && t != to {
+				return true // another row of the family, maybe a later one
+			}
+			if a != b && r.needed() {
+				next[a] = append(next[a], b)
+			}
+		}
+	}
+	state := map[*Table]int{}
+	var circle func(t *Table) bool
+	circle = func(t *Table) bool {
+		state[t] = 1
+		for _, n := range next[t] {
+			if state[n] == 1 || state[n] == 0 && circle(n) {
+				return true
+			}
+		}
+		state[t] = 2
+		return false
+	}
+	for _, t := range d.tables {
+		if h := t.head(); state[h] == 0 && circle(h) {
+			return true
+		}
+	}
+	return false
 }
 
 // above tells whether making up the parent of a table would close a circle, or make a
@@ -189,6 +244,12 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 		}
 	}
 	switch {
+	case slices.ContainsFunc(r.Targets, func(c string) bool { return r.to != nil && r.to.Column(c) == nil }):
+		giveUp("refers to a row by its place in " + r.Table)
+		if nullable == nil {
+			t.leave("it refers to rows of " + r.Table + " by their place, which no plan can tell")
+		}
+		return
 	case len(open) == 0:
 		return // the references that share its columns lead to the same rows
 	case r.to == nil:
@@ -211,6 +272,18 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 	lead.ref, lead.lead, r.lead = r, true, lead
 	done[lead.Column.Name] = true
 	lead.Nulls = !lead.Column.NotNull
+	if k := t.domains[lead.Column.Name]; k != nil {
+		switch {
+		case k.Null && !lead.Column.NotNull:
+			lead.null("a condition leaves nothing else")
+			lead.ref = r
+			done[lead.Column.Name] = true
+			return
+		case k.Only != nil:
+			r.only = k.Values()
+		}
+		lead.Nulls = lead.Nulls && !k.NotNull
+	}
 	for i, name := range r.Columns {
 		f := t.find(name)
 		if f == lead {
@@ -292,6 +365,7 @@ func (t *Table) fieldName(column string) string {
 func (d *drafter) leaveWhatNeedsOthers() {
 	for {
 		before := len(d.tables)
+		d.cutCircles()
 		for _, t := range slices.Clone(d.tables) {
 			for _, r := range t.refs {
 				if r.needed() && r.lead != nil && r.known() == nil {
@@ -319,6 +393,34 @@ func (d *drafter) leaveWhatNeedsOthers() {
 			}
 		}
 	}
+}
+
+// cutCircles gives up references that close a circle and could be filled in only
+// afterwards, where rows have no primary key to find them by.
+func (d *drafter) cutCircles() {
+	for _, t := range d.tables {
+		for _, r := range t.refs {
+			if len(t.Schema.PrimaryKey) > 0 || r.lead == nil || r.lead.Column.NotNull || r.to == t.Schema || r == t.parent {
+				continue
+			}
+			if d.reaches(r.known(), t, map[*Table]bool{}) {
+				r.lead.null("closes a circle, and the table has no primary key by which it could be filled in")
+				r.lead.lead, r.lead = false, nil
+			}
+		}
+	}
+}
+
+// reaches tells whether references lead from a table to another.
+func (d *drafter) reaches(t, other *Table, seen map[*Table]bool) bool {
+	if t == other {
+		return true
+	}
+	if t == nil || seen[t] {
+		return false
+	}
+	seen[t] = true
+	return slices.ContainsFunc(t.refs, func(r *reference) bool { return r.known() != nil && d.reaches(r.known(), other, seen) })
 }
 
 // needs tells whether rows of a table need rows of another before.

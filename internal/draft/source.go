@@ -38,8 +38,13 @@ func (s Source) with(modifier string) string {
 // fill decides where each field gets its values.
 func (t *Table) fill(ctx context.Context) error {
 	for _, f := range t.Fields {
+		if f.ref == nil && slices.Contains(t.Schema.Watched, f.Column.Name) && (f.Column.Default || !f.Column.NotNull) && !t.Schema.IsKey(f.Column.Name) && !t.d.targeted(f) {
+			f.unsaid = true // a trigger looks at it, and does not say what it expects
+		}
+	}
+	for _, f := range t.Fields {
 		switch {
-		case f.Source.Text != "", t.parent != nil && f.ref == t.parent, f.lead, t.plannedKey(f):
+		case f.unsaid, f.Source.Text != "", t.parent != nil && f.ref == t.parent, f.lead, t.plannedKey(f):
 			continue
 		}
 		if err := t.fillField(ctx, f); err != nil {
@@ -51,6 +56,9 @@ func (t *Table) fill(ctx context.Context) error {
 			t.meetOther(f)
 		}
 	}
+	for _, c := range t.rest {
+		t.Meets = append(t.Meets, c)
+	}
 	t.pair()
 	return nil
 }
@@ -58,7 +66,7 @@ func (t *Table) fill(ctx context.Context) error {
 // plannedKey tells whether a field is a key that the plan need not mention.
 func (t *Table) plannedKey(f *Field) bool {
 	key := t.Schema.PrimaryKey
-	return len(key) == 1 && key[0] == f.Column.Name && t.domains[key[0]] == nil && f.ref == nil &&
+	return len(key) == 1 && key[0] == f.Column.Name && t.held().Rows == 0 && f.named() && t.domains[key[0]] == nil && f.ref == nil &&
 		(f.Column.Kind == schema.UUID || f.Column.Kind == schema.Integer && (f.Column.Bits == 0 || f.Column.Bits > 16))
 }
 
@@ -68,7 +76,16 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 	if len(d.conditions) > 0 || len(d.opaque) > 0 || !isFree(d) {
 		t.domains[c.Name] = d
 	}
-	f.Nulls = !c.NotNull && !d.NotNull
+	if key := t.Schema.PrimaryKey; len(key) == 1 && key[0] == c.Name && c.Kind == schema.Integer && isFree(d) {
+		if highest, ok := t.held().Highest[c.Name]; ok {
+			_, most := typeRange(c)
+			first := beyond(highest, c)
+			f.Source = Source{Text: fmt.Sprintf("{count: %d}", first), Space: uint64(max(most-first, 0)), Alone: true}
+			f.Comment = fmt.Sprintf("the table has keys up to %d", highest)
+			return nil
+		}
+	}
+	f.Nulls = !c.NotNull && !d.NotNull && !t.d.targeted(f)
 	if d.Null {
 		f.null("a condition leaves nothing else")
 		return nil
@@ -284,7 +301,6 @@ func numbers(c *schema.Column, d *domain) []Source {
 	}
 	unit := pow10(scale)
 	least, most := typeRange(c)
-	least, most = least*1, most
 	top := int64(100)
 	if digits := c.Precision - c.Scale; c.Precision > 0 && digits < 3 {
 		top = pow10(max(digits, 0)) - 1
@@ -373,11 +389,18 @@ func (t *Table) wide(f *Field) Source {
 	var list []Source
 	switch c.Kind {
 	case schema.Integer:
-		least, most := typeRange(c)
-		if len(d.conditions) == 0 && most > 1<<15 && c.Identity == schema.NoIdentity {
-			return Source{Text: "{count: 1}", Space: uint64(most), Alone: true}
+		_, most := typeRange(c)
+		if len(d.conditions) == 0 && most > 1<<15 && c.Identity == schema.NoIdentity && t.held().Rows <= heldMost {
+			first := int64(1)
+			if t.held().Rows > 0 {
+				highest := int64(0)
+				for _, v := range t.held().Values[c.Name] {
+					highest = max(highest, v.N)
+				}
+				first = beyond(highest, c)
+			}
+			return Source{Text: fmt.Sprintf("{count: %d}", first), Space: uint64(most - first), Alone: true}
 		}
-		_ = least
 		w := *d
 		if w.Max == nil {
 			w.Max = &predicate.Limit{Value: grow.Int(min(most, 999_999_999))}
@@ -511,10 +534,10 @@ func takes(c *schema.Column, d *domain, v grow.Value) bool {
 
 // admits tells whether a column takes the values of a source.
 func admits(c *schema.Column, d *domain, s Source, least float64) bool {
-	if s.Text == "" {
+	if s.Text == "" || c.Kind == schema.Text && c.Length > 0 && !fitsLength(s, c.Length) {
 		return false
 	}
-	if len(d.conditions) == 0 && (!c.Narrow || strings.HasPrefix(s.Text, "{pattern")) && (c.Kind != schema.Text || c.Length == 0 || fitsLength(s, c.Length)) {
+	if len(d.conditions) == 0 && (!c.Narrow || strings.HasPrefix(s.Text, "{pattern")) {
 		return true
 	}
 	return passes(c, d, s) >= least

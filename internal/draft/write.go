@@ -70,6 +70,13 @@ func (t *Table) write(b *strings.Builder) {
 	for _, n := range t.notes() {
 		fmt.Fprintf(b, "    # %s\n", oneLine(n))
 	}
+	if t.existing {
+		fmt.Fprintf(b, "    rows: existing   # the %d that are there\n", t.held().Rows)
+		return
+	}
+	if t.held().Rows > 0 {
+		b.WriteString("    on_violation: {unique: redraw}   # the table has rows already\n")
+	}
 	if t.parent != nil {
 		via := ""
 		n := 0
@@ -152,7 +159,7 @@ func (t *Table) writeDraws(b *strings.Builder) {
 func (t *Table) lines() [][3]string {
 	var out [][3]string
 	for _, f := range t.Fields {
-		if t.plannedKey(f) || t.parent != nil && f.ref == t.parent || f.Source.Text == "" && !f.lead {
+		if t.plannedKey(f) || t.parent != nil && f.ref == t.parent || f.Source.Text == "" && !f.lead || f.unsaid {
 			continue
 		}
 		out = append(out, [3]string{quoteField(f.Name) + ":", f.source(), f.Comment})
@@ -173,16 +180,20 @@ func (f *Field) source() string {
 			}
 		}
 		single := f.table.Schema.Reference(f.Column.Name)
-		if k := to.Schema.PrimaryKey; len(k) != 1 || !strings.EqualFold(k[0], target) {
-			if single == nil || single.To != f.ref.to || f.ref.guessed {
+		if k := to.Schema.PrimaryKey; len(k) != 1 || !strings.EqualFold(k[0], target) || single == nil && f.ref.guessed {
+			if single == nil || single.To != f.ref.to || f.ref.guessed || to == f.table {
 				text += ", by: " + quoteField(to.fieldName(target))
 			}
 		}
 		if s.Text == "distinct" {
 			text += ", distinct: true"
 		}
-		if len(f.ref.where) > 0 {
+		if len(f.ref.where) > 0 || f.ref.only != nil {
 			var list []string
+			if f.ref.only != nil {
+				items := strings.TrimSuffix(strings.TrimPrefix(chosen(f.Column, f.ref.only).Text, "{choose: "), "}")
+				list = append(list, fmt.Sprintf("%s: %s", quoteField(to.fieldName(target)), items))
+			}
 			for _, w := range f.ref.where {
 				list = append(list, fmt.Sprintf("%s: {same: %s}", quoteField(w[0]), quoteField(w[1])))
 			}
@@ -195,6 +206,12 @@ func (f *Field) source() string {
 	}
 	if f.Nulls && f.Source.Text != "null" && !f.Source.Follows {
 		s.Text = s.with("nulls: 10%")
+	}
+	if !f.named() {
+		if s.Text == "null" {
+			s.Text = "{value: null}"
+		}
+		s.Text = s.with("column: " + plan.Scalar(f.Column.Name))
 	}
 	return s.Text
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"evensprout/internal/demo"
+	"evensprout/internal/draft"
 	"evensprout/internal/plan"
 	"evensprout/internal/store"
 )
@@ -286,7 +287,9 @@ func TestDraftsLoad(t *testing.T) {
 	onEach(t, demo.Schema, func(t *testing.T, d *db) {
 		tables, err := d.store.Survey(t.Context())
 		require.NoError(t, err)
-		text := draftOf(t, tables)
+		drafted, err := draft.Make(t.Context(), tables, draft.Options{Name: "drafted"})
+		require.NoError(t, err)
+		text := drafted.Write(draft.Options{Name: "drafted"})
 		assert.Contains(t, text, "{choose: [active, dormant, barred]}")
 		assert.Contains(t, text, "{between: [40, 400]}")
 		r, err := d.load(t, text, Options{})

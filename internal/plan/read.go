@@ -283,6 +283,11 @@ func (p *Plan) read(root *node) {
 	}
 }
 
+// IsFieldName tells whether a field can be called so.
+func IsFieldName(s string) bool {
+	return s != "" && len(s) <= maxNameLength && s != clockWord && !strings.ContainsAny(s, ".{}|")
+}
+
 // isName tells whether a text is a name: letters, digits and _, no digit first.
 func isName(s string) bool {
 	n := 0
@@ -368,7 +373,7 @@ func (p *Plan) fields(e *Entity, v *node) {
 	}
 	for _, x := range v.pairs {
 		f := &Field{Name: x.key.text, place: x.key.place}
-		if strings.ContainsAny(f.Name, ".{}|") || len(f.Name) > maxNameLength || f.Name == "" || f.Name == clockWord {
+		if !IsFieldName(f.Name) {
 			p.add(f.place, "%q is no name for a field", f.Name).hint("give the field a plain name, and say column: %q", f.Name)
 		}
 		p.field(f, x.value)

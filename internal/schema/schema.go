@@ -46,9 +46,11 @@ type Table struct {
 	References []Reference `json:"references,omitempty"`
 	Checks     []Check     `json:"checks,omitempty"`
 	Triggers   []string    `json:"triggers,omitempty"` // names of those that fire when rows are written
+	Watched    []string    `json:"watched,omitempty"`  // columns that triggers look at
 	Exclusions []Exclusion `json:"exclusions,omitempty"`
 	Partition  string      `json:"partition,omitempty"` // the condition under which a partition takes a row; empty if there are none
 	Notes      []string    `json:"notes,omitempty"`     // what else decides about writing, for people
+	Broken     string      `json:"broken,omitempty"`    // why no row can be written; empty if rows can
 	Unsafe     bool        `json:"unsafe,omitempty"`    // its engine has no transactions: what is written there, stays
 }
 

@@ -43,7 +43,7 @@ JOIN information_schema.table_constraints t ON t.constraint_schema = c.constrain
 WHERE c.constraint_schema = DATABASE() AND t.constraint_type = 'CHECK' ORDER BY t.table_name, c.constraint_name`
 )
 
-const triggersSQL = `SELECT event_object_table, trigger_name FROM information_schema.triggers
+const triggersSQL = `SELECT event_object_table, trigger_name, action_statement FROM information_schema.triggers
 WHERE event_object_schema = DATABASE() ORDER BY event_object_table, trigger_name`
 
 // Survey reads the tables of the current database.
@@ -123,7 +123,10 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 			t.Checks = append(t.Checks, schema.Check{Name: r[1], Expression: r[2]})
 		}},
 		{partitionsSQL, 4, func(t *schema.Table, r []string) { partition(t, r[1], r[2], r[3]) }},
-		{triggersSQL, 2, func(t *schema.Table, r []string) { t.Triggers = append(t.Triggers, r[1]) }},
+		{triggersSQL, 3, func(t *schema.Table, r []string) {
+			t.Triggers = append(t.Triggers, r[1])
+			setwise.Watch(t, r[2])
+		}},
 	} {
 		if err := each(q.sql, q.width, q.show); err != nil {
 			return nil, err

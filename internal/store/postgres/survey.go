@@ -80,7 +80,7 @@ WITH RECURSIVE d (attrelid, attname, typ) AS (
 SELECT d.attrelid, d.attname, c.conname, pg_get_expr(c.conbin, 0) FROM d JOIN pg_constraint c ON c.contypid = d.typ AND c.contype = 'c'
 ORDER BY 1, 2, 3`
 
-const triggersSQL = `SELECT tgrelid, tgname FROM pg_trigger WHERE NOT tgisinternal AND tgenabled <> 'D' ORDER BY tgrelid, tgname`
+const triggersSQL = `SELECT tgrelid, tgname, p.prosrc FROM pg_trigger JOIN pg_proc p ON p.oid = tgfoid WHERE NOT tgisinternal AND tgenabled <> 'D' ORDER BY tgrelid, tgname`
 
 // Survey reads the tables in the order in which they were made.
 func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
@@ -237,9 +237,10 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 	if err != nil {
 		return nil, err
 	}
-	err = each(triggersSQL, 2, func(t *schema.Table, r []string) {
+	err = each(triggersSQL, 3, func(t *schema.Table, r []string) {
 		if t != nil {
 			t.Triggers = append(t.Triggers, r[1])
+			setwise.Watch(t, r[2])
 		}
 	})
 	if err != nil {

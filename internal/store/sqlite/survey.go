@@ -10,6 +10,7 @@ import (
 	"zombiezen.com/go/sqlite"
 
 	"evensprout/internal/schema"
+	"evensprout/internal/store/setwise"
 )
 
 // Survey reads the tables in the order in which they were made.
@@ -38,6 +39,9 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 	// Where the other table has no primary key, its row number is meant.
 	for _, t := range db.Tables {
 		for i := range t.References {
+			if r := t.References[i]; r.To == nil {
+				t.Broken = "it refers to " + r.Table + ", which is not there, and so the engine takes no row"
+			}
 			for r := &t.References[i]; len(r.Targets) < len(r.Columns); {
 				r.Targets = append(r.Targets, "rowid")
 			}
@@ -185,8 +189,9 @@ func (d *database) references(t *schema.Table) error {
 }
 
 func (d *database) triggers(t *schema.Table) error {
-	return d.rows("SELECT name FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? ORDER BY name", []string{t.Name}, func(s *sqlite.Stmt) error {
+	return d.rows("SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? ORDER BY name", []string{t.Name}, func(s *sqlite.Stmt) error {
 		t.Triggers = append(t.Triggers, s.ColumnText(0))
+		setwise.Watch(t, s.ColumnText(1))
 		return nil
 	})
 }
