@@ -271,7 +271,7 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 	lead := t.leader(r, open)
 	lead.ref, lead.lead, r.lead = r, true, lead
 	done[lead.Column.Name] = true
-	lead.Nulls = !lead.Column.NotNull
+	lead.Nulls = !lead.Column.NotNull && !slices.Contains(t.Schema.Watched, lead.Column.Name)
 	if k := t.domains[lead.Column.Name]; k != nil {
 		switch {
 		case k.Null && !lead.Column.NotNull:

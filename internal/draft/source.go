@@ -38,7 +38,8 @@ func (s Source) with(modifier string) string {
 // fill decides where each field gets its values.
 func (t *Table) fill(ctx context.Context) error {
 	for _, f := range t.Fields {
-		if f.ref == nil && slices.Contains(t.Schema.Watched, f.Column.Name) && (f.Column.Default || !f.Column.NotNull) && !t.Schema.IsKey(f.Column.Name) && !t.d.targeted(f) {
+		wordy := f.Column.Kind == schema.Text || f.Column.Kind == schema.Any || f.Column.Kind == schema.JSON
+		if f.ref == nil && wordy && slices.Contains(t.Schema.Watched, f.Column.Name) && (f.Column.Default || !f.Column.NotNull) && !t.Schema.IsKey(f.Column.Name) && !t.d.targeted(f) {
 			f.unsaid = true // a trigger looks at it, and does not say what it expects
 		}
 	}
@@ -85,7 +86,7 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 			return nil
 		}
 	}
-	f.Nulls = !c.NotNull && !d.NotNull && !t.d.targeted(f)
+	f.Nulls = !c.NotNull && !d.NotNull && !t.d.targeted(f) && !slices.Contains(t.Schema.Watched, c.Name)
 	if d.Null {
 		f.null("a condition leaves nothing else")
 		return nil

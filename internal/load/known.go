@@ -54,6 +54,9 @@ func (l *loader) knows(ctx context.Context, s store.Store, t *target) (*known, e
 		k.keys = append(k.keys, key)
 		columns = append(columns, key.columns...)
 	}
+	if len(columns) == 0 {
+		return k, nil // without a key no row collides
+	}
 	var read []int // places of the values that are read
 	for i := range columns {
 		read = append(read, i)

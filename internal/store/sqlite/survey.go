@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -39,8 +40,11 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 	// Where the other table has no primary key, its row number is meant.
 	for _, t := range db.Tables {
 		for i := range t.References {
-			if r := t.References[i]; r.To == nil {
+			switch r := t.References[i]; {
+			case r.To == nil:
 				t.Broken = "it refers to " + r.Table + ", which is not there, and so the engine takes no row"
+			case !keyed(r.To, r.Targets):
+				t.Broken = fmt.Sprintf("it refers to %s (%s), which is no key there, and so the engine takes no row", r.Table, strings.Join(r.Targets, ", "))
 			}
 			for r := &t.References[i]; len(r.Targets) < len(r.Columns); {
 				r.Targets = append(r.Targets, "rowid")
@@ -48,6 +52,18 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 		}
 	}
 	return db, nil
+}
+
+// keyed tells whether columns are a key that the engine lets others refer to.
+func keyed(t *schema.Table, columns []string) bool {
+	for _, k := range t.Keys() {
+		if !k.Partial && len(k.Columns) == len(columns) && !slices.ContainsFunc(columns, func(c string) bool {
+			return !slices.ContainsFunc(k.Columns, func(x string) bool { return strings.EqualFold(x, c) })
+		}) {
+			return true
+		}
+	}
+	return false
 }
 
 func (d *database) columns(t *schema.Table) error {
