@@ -62,6 +62,7 @@ func (t *Table) references() {
 func (d *drafter) families() {
 	for _, t := range d.tables {
 		t.references()
+		d.chunks = d.chunks || len(t.Schema.Triggers) > 0
 	}
 	if d.tangled() {
 		return // tables that need each other are told later
@@ -164,7 +165,7 @@ func (d *drafter) tangled() bool {
 			if a == b && t != to {
 				return true // another row of the family, maybe a later one
 			}
-			if a != b && r.needed() {
+			if a != b && (r.needed() || d.chunks && !d.closes(r)) {
 				next[a] = append(next[a], b)
 			}
 		}
@@ -396,19 +397,28 @@ func (d *drafter) leaveWhatNeedsOthers() {
 }
 
 // cutCircles gives up references that close a circle and could be filled in only
-// afterwards, where rows have no primary key to find them by.
+// afterwards, where rows have no key of one column to find them by.
 func (d *drafter) cutCircles() {
 	for _, t := range d.tables {
 		for _, r := range t.refs {
-			if len(t.Schema.PrimaryKey) > 0 || r.lead == nil || r.lead.Column.NotNull || r.to == t.Schema || r == t.parent {
+			if !d.chunks && len(t.Schema.PrimaryKey) == 1 && len(r.Columns) == 1 || r.lead == nil || r.lead.Column.NotNull || r.to == t.Schema || r == t.parent {
 				continue
 			}
-			if d.reaches(r.known(), t, map[*Table]bool{}) {
-				r.lead.null("closes a circle, and the table has no primary key by which it could be filled in")
+			if d.closes(r) {
+				why := "closes a circle, and no single key tells the rows in which it could be filled in at the end"
+				if d.chunks {
+					why = fmt.Sprintf("closes a circle: {pick: %s} needs commit: load", r.known().Entity)
+				}
+				r.lead.null(why)
 				r.lead.lead, r.lead = false, nil
 			}
 		}
 	}
+}
+
+// closes tells whether a reference is part of a circle of tables.
+func (d *drafter) closes(r *reference) bool {
+	return !r.needed() && d.reaches(r.known(), r.from, map[*Table]bool{})
 }
 
 // reaches tells whether references lead from a table to another.

@@ -220,6 +220,11 @@ func library() map[string]arity {
 	for _, part := range []string{"year", "month", "day", "hour", "minute", "second", "dayofmonth", "quarter"} {
 		set(part, arity{1, 1, false, func(a []value) (value, error) { return datePart(part, a[0]) }})
 	}
+	// What is no number stands behind or before all of them, as one engine orders them.
+	far := new(big.Rat).SetInt(new(big.Int).Exp(big.NewInt(10), big.NewInt(400), nil))
+	for name, r := range map[string]*big.Rat{"nan": new(big.Rat).Add(far, one), "infinity": far, "-infinity": new(big.Rat).Neg(far)} {
+		set(name, arity{0, 0, false, func([]value) (value, error) { return rat(r), nil }})
+	}
 	set("isfinite", arity{1, 1, false, func([]value) (value, error) { return truth(true), nil }})
 	return all
 }

@@ -143,7 +143,7 @@ func push(n *Node, not bool) *Node {
 		m := &Node{Op: op}
 		for _, a := range n.Args {
 			x := push(a, not)
-			if x.Op == op {
+			if x.Op == op { // one level
 				m.Args = append(m.Args, x.Args...)
 			} else {
 				m.Args = append(m.Args, x)
@@ -163,13 +163,9 @@ func push(n *Node, not bool) *Node {
 			m.Args = append(m.Args, rest)
 		}
 		return m
-	case IsTrue:
-		if !not {
-			return push(n.Args[0], false)
-		}
-	case IsFalse:
-		if !not {
-			return push(n.Args[0], true)
+	case IsTrue, IsFalse:
+		if !not { // which NULL is not
+			return &Node{Op: And, Args: []*Node{push(n.Args[0], n.Op == IsFalse), negation(&Node{Op: IsNull, Args: n.Args})}}
 		}
 	}
 	if !not {

@@ -402,6 +402,10 @@ func cast(n *Node, typ string) *Node {
 			if v, ok := number(n.Value.S); ok {
 				return &Node{Op: Literal, Value: v}
 			}
+			switch strings.ToLower(n.Value.S) {
+			case "nan", "infinity", "-infinity":
+				return &Node{Op: Call, Name: strings.ToLower(n.Value.S)}
+			}
 		case "date", "timestamp", "timestamptz", "time":
 			if v, ok := moment(n.Value.S); ok {
 				return &Node{Op: Literal, Value: v}
