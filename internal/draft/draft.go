@@ -60,6 +60,11 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 		}
 	}
 	d.leaveWhatNeedsOthers()
+	for _, t := range slices.Clone(d.tables) { // what had followed references that were given up
+		if err := t.fillRest(ctx); err != nil {
+			return nil, err
+		}
+	}
 	out := &Draft{Tables: d.sorted(), Left: d.left}
 	d.count(out.Tables)
 	for _, t := range out.Tables {
@@ -117,6 +122,7 @@ type Field struct {
 
 	table  *Table
 	ref    *reference // the reference that it carries or belongs to
+	apart  bool       // a range that must not overlap others
 	unsaid bool       // the plan leaves it to the database
 	lead   bool       // it picks the row; the others of the reference follow
 }
@@ -171,9 +177,16 @@ func (t *Table) find(column string) *Field {
 
 // targeted tells whether references point to the values of a field.
 func (d *drafter) targeted(f *Field) bool {
-	for _, t := range d.tables {
-		for _, r := range t.refs {
-			if r.to == f.table.Schema && slices.ContainsFunc(r.Targets, func(c string) bool { return strings.EqualFold(c, f.Column.Name) }) {
+	return d.targetedBy(f.table, func(r *reference) bool {
+		return slices.ContainsFunc(r.Targets, func(c string) bool { return strings.EqualFold(c, f.Column.Name) })
+	})
+}
+
+// targetedBy tells whether some reference to a table is such a one.
+func (d *drafter) targetedBy(t *Table, such func(*reference) bool) bool {
+	for _, o := range d.tables {
+		for _, r := range o.refs {
+			if r.to == t.Schema && such(r) {
 				return true
 			}
 		}

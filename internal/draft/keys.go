@@ -15,7 +15,6 @@ type key struct {
 	fields  []*Field
 	where   string // which rows it binds, if not all
 	equal   bool   // NULLs count as equal
-	ranges  bool   // ranges of it must not overlap
 	derived bool   // it is over a computed column
 }
 
@@ -106,7 +105,9 @@ func (t *Table) uniqueKeys() []key {
 			if c != "" {
 				columns = append(columns, c)
 			}
-			k.ranges = k.ranges || x.Operators[i] == "&&"
+			if f := t.find(c); f != nil && x.Operators[i] == "&&" {
+				f.apart = true
+			}
 		}
 		add(columns, nil, k)
 	}
@@ -232,6 +233,9 @@ func (t *Table) room(f *Field, k key) uint64 {
 	case f.Source.Follows, f.Source.Text == "null", t.parent != nil && f.ref == t.parent:
 		return 0
 	}
+	if f.apart {
+		return apartRoom
+	}
 	w := t.fresh(f, t.wide(f))
 	if w.Fixed {
 		return 0
@@ -240,6 +244,22 @@ func (t *Table) room(f *Field, k key) uint64 {
 		return max(w.Space, 1)
 	}
 	return w.Space
+}
+
+const apartRoom = 1000 // days, about
+
+// setApart gives ranges that must not overlap values of one point each, which differ.
+func (t *Table) setApart(f *Field) {
+	point := "{between: [1, 999999], unique: true}"
+	switch form := f.Column.Form; {
+	case strings.Contains(form, ":"):
+		point = "{between: [2025-01-01T00:00:00Z, 2026-04-30T23:59:59Z], unique: true}"
+	case strings.Contains(form, "2026"):
+		point = "{between: [2024-01-01, 2028-12-31], unique: true}"
+	}
+	name := strings.Join(words(strings.ToLower(f.Column.Name)), "_") + "_point"
+	f.Draws = []Draw{{name, point}}
+	f.Source, f.Unique = Source{Text: fmt.Sprintf("{text: \"[{%s},{%s}]\"}", name, name)}, false
 }
 
 // search tries the keepers of all keys, so that no field is in two sets.
@@ -323,6 +343,10 @@ func (t *Table) settle() {
 		}
 	}
 	for _, f := range t.Fields {
+		if f.apart && f.Unique {
+			t.setApart(f)
+			continue
+		}
 		if (f.Unique || inGroup[f]) && !f.lead && !t.plannedKey(f) && f.Source.Own == "" {
 			f.Source = t.fresh(f, t.wide(f))
 			if strings.HasPrefix(f.Source.Text, "{count") || strings.HasPrefix(f.Source.Text, "{uuid") {

@@ -99,6 +99,9 @@ func (t *Table) child(r *reference) bool {
 	}
 	// Keys with the parent in them must be kept by one more field, which is another's
 	// reference or a number: several such keys would be too many.
+	if t.d.targetedBy(t, func(o *reference) bool { return len(o.Columns) > 1 || strings.EqualFold(o.Targets[0], col.Name) }) {
+		return false // others follow the reference, which has no name of its own
+	}
 	keys := 0
 	for _, k := range t.Schema.Keys() {
 		if !slices.Contains(k.Columns, col.Name) {
@@ -165,7 +168,7 @@ func (d *drafter) tangled() bool {
 			if a == b && t != to {
 				return true // another row of the family, maybe a later one
 			}
-			if a != b && (r.needed() || d.chunks && !d.closes(r)) {
+			if a != b && (r.needed() || (d.chunks || !r.late()) && !d.closes(r)) {
 				next[a] = append(next[a], b)
 			}
 		}
@@ -272,7 +275,7 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 	lead := t.leader(r, open)
 	lead.ref, lead.lead, r.lead = r, true, lead
 	done[lead.Column.Name] = true
-	lead.Nulls = !lead.Column.NotNull && !slices.Contains(t.Schema.Watched, lead.Column.Name)
+	lead.Nulls = !lead.Column.NotNull && !t.nullsEqual(lead.Column) && !slices.Contains(t.Schema.Watched, lead.Column.Name)
 	if k := t.domains[lead.Column.Name]; k != nil {
 		switch {
 		case k.Null && !lead.Column.NotNull:
@@ -389,11 +392,28 @@ func (d *drafter) leaveWhatNeedsOthers() {
 						t.leave("it refers to " + f.ref.Table + ", which is left out")
 						break
 					}
-					f.null("refers to " + f.ref.Table + ", which is left out")
+					f.ref.giveUp("refers to " + f.ref.Table + ", which is left out")
 				}
 			}
 		}
 	}
+}
+
+// giveUp makes a reference refer to nothing.
+func (r *reference) giveUp(why string) {
+	t := r.from
+	for _, name := range r.Columns {
+		f := t.find(name)
+		switch {
+		case f == nil || f.ref != r:
+		case f == r.lead || !f.Column.NotNull:
+			f.null(why)
+			f.lead = false
+		default: // a value of its own: as another is NULL, it refers to nothing
+			f.Source, f.ref = Source{}, nil
+		}
+	}
+	r.lead = nil
 }
 
 // cutCircles gives up references that close a circle and could be filled in only
@@ -401,7 +421,7 @@ func (d *drafter) leaveWhatNeedsOthers() {
 func (d *drafter) cutCircles() {
 	for _, t := range d.tables {
 		for _, r := range t.refs {
-			if !d.chunks && len(t.Schema.PrimaryKey) == 1 && len(r.Columns) == 1 || r.lead == nil || r.lead.Column.NotNull || r.to == t.Schema || r == t.parent {
+			if !d.chunks && r.late() || r.lead == nil || r.lead.Column.NotNull || r.to == t.Schema || r == t.parent {
 				continue
 			}
 			if d.closes(r) {
@@ -409,12 +429,15 @@ func (d *drafter) cutCircles() {
 				if d.chunks {
 					why = fmt.Sprintf("closes a circle: {pick: %s} needs commit: load", r.known().Entity)
 				}
-				r.lead.null(why)
-				r.lead.lead, r.lead = false, nil
+				r.giveUp(why)
 			}
 		}
 	}
 }
+
+// late tells whether a reference can be filled in at the end of a load, by the key of
+// its row.
+func (r *reference) late() bool { return len(r.from.Schema.PrimaryKey) == 1 && len(r.Columns) == 1 }
 
 // closes tells whether a reference is part of a circle of tables.
 func (d *drafter) closes(r *reference) bool {

@@ -43,6 +43,24 @@ func (t *Table) fill(ctx context.Context) error {
 			f.unsaid = true // a trigger looks at it, and does not say what it expects
 		}
 	}
+	if err := t.fillRest(ctx); err != nil {
+		return err
+	}
+	for _, f := range t.Fields {
+		if f.Source.Follows || f.lead {
+			t.meetOther(f)
+		}
+	}
+	t.Meets = append(t.Meets, t.rest...)
+	t.pair()
+	return nil
+}
+
+// fillRest decides about the fields that have no source yet.
+func (t *Table) fillRest(ctx context.Context) error {
+	if t.existing {
+		return nil
+	}
 	for _, f := range t.Fields {
 		switch {
 		case f.unsaid, f.Source.Text != "", t.parent != nil && f.ref == t.parent, f.lead, t.plannedKey(f):
@@ -52,15 +70,6 @@ func (t *Table) fill(ctx context.Context) error {
 			return err
 		}
 	}
-	for _, f := range t.Fields {
-		if f.Source.Follows || f.lead {
-			t.meetOther(f)
-		}
-	}
-	for _, c := range t.rest {
-		t.Meets = append(t.Meets, c)
-	}
-	t.pair()
 	return nil
 }
 
@@ -86,7 +95,7 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 			return nil
 		}
 	}
-	f.Nulls = !c.NotNull && !d.NotNull && !t.d.targeted(f) && !slices.Contains(t.Schema.Watched, c.Name)
+	f.Nulls = !c.NotNull && !d.NotNull && !t.d.targeted(f) && !slices.Contains(t.Schema.Watched, c.Name) && !t.nullsEqual(c)
 	if d.Null {
 		f.null("a condition leaves nothing else")
 		return nil
@@ -133,6 +142,11 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 		t.Meets = append(t.Meets, Condition{Text: from, From: from})
 	}
 	return nil
+}
+
+// nullsEqual tells whether a key lets only one row have NULL in a column.
+func (t *Table) nullsEqual(c *schema.Column) bool {
+	return slices.ContainsFunc(t.Schema.Uniques, func(u schema.Unique) bool { return u.NullsEqual && slices.Contains(u.Columns, c.Name) })
 }
 
 func isFree(d *domain) bool {

@@ -12,6 +12,9 @@ var keywords = strings.Fields("and or not in is null like ilike between case whe
 
 func isKeyword(s string) bool { return slices.Contains(keywords, strings.ToLower(s)) }
 
+// firm are the keywords that no column is called by without quotes.
+var firm = strings.Fields("and or not in is null like between case when then else end from as")
+
 const maxDepth = 200
 
 // Parse reads an expression. An error is an *Error.
@@ -514,7 +517,7 @@ func (p *parser) named(t token) *Node {
 		case "exists", "select":
 			return p.fail("a query inside the condition")
 		}
-		if isKeyword(t.text) && !p.peek().is("(") {
+		if slices.Contains(firm, strings.ToLower(t.text)) && !p.peek().is("(") {
 			p.at--
 			return p.fail("a value was expected here, and not %q", t.text)
 		}
