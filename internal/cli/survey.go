@@ -54,6 +54,7 @@ With --json, it writes the description of the tables instead.`,
 			}
 			place := store.Describe(a.drivers, u)
 			o := draft.Options{Name: place.Name, URL: draftURL(u, place, out), Rows: rows, Names: draft.Naming(names)}
+			o.Probe = s.Passes
 			if o.Held, err = draft.Look(cmd.Context(), s, db); err != nil {
 				return err
 			}

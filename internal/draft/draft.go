@@ -48,6 +48,7 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 	d.name()
 	d.lookups()
 	d.families()
+	d.guessReferences()
 	for _, t := range d.tables {
 		t.refer()
 	}

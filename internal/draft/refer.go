@@ -24,7 +24,7 @@ type reference struct {
 // needed tells whether no row can be without the reference, and the database wants it
 // at once.
 func (r *reference) needed() bool {
-	if r.to == nil || r.to == r.from.Schema || r.Deferrable {
+	if r.to == nil || r.to == r.from.Schema || r.Deferrable || r.guessed {
 		return false
 	}
 	for _, name := range r.Columns {
@@ -437,7 +437,9 @@ func (d *drafter) cutCircles() {
 
 // late tells whether a reference can be filled in at the end of a load, by the key of
 // its row.
-func (r *reference) late() bool { return len(r.from.Schema.PrimaryKey) == 1 && len(r.Columns) == 1 }
+func (r *reference) late() bool {
+	return r.guessed || len(r.from.Schema.PrimaryKey) == 1 && len(r.Columns) == 1
+}
 
 // closes tells whether a reference is part of a circle of tables.
 func (d *drafter) closes(r *reference) bool {

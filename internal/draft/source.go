@@ -401,6 +401,21 @@ func (t *Table) wide(f *Field) Source {
 	if s.Alone || s.Fixed && c.Kind != schema.JSON || s.Follows || d.Only != nil || c.Values != nil || c.Kind == schema.Boolean {
 		return s
 	}
+	if len(d.opaque) > 0 {
+		return s // the database was asked about these
+	}
+	for _, w := range t.wider(f, d) {
+		if w.Alone || w.Space > s.Space && admits(c, d, w, 1) {
+			return w
+		}
+	}
+	return s
+}
+
+// wider are sources with many values for a column that must be unique; none if the one
+// that it has will do.
+func (t *Table) wider(f *Field, d *domain) []Source {
+	c, s := f.Column, f.Source
 	var list []Source
 	switch c.Kind {
 	case schema.Integer:
@@ -414,7 +429,7 @@ func (t *Table) wide(f *Field) Source {
 				}
 				first = beyond(highest, c)
 			}
-			return Source{Text: fmt.Sprintf("{count: %d}", first), Space: uint64(most - first), Alone: true}
+			return []Source{{Text: fmt.Sprintf("{count: %d}", first), Space: uint64(most - first), Alone: true}}
 		}
 		w := *d
 		if w.Max == nil {
@@ -442,7 +457,7 @@ func (t *Table) wide(f *Field) Source {
 	case schema.Text, schema.Any, schema.Bytes:
 		limit := t.beginning(f)
 		if s.Space >= roomy && (limit == 0 || limit >= c.Length && c.Length > 0 || fitsLength(s, limit)) {
-			return s
+			return nil
 		}
 		n := 12
 		for _, most := range []int{c.Length, d.Longest, limit} {
@@ -452,7 +467,7 @@ func (t *Table) wide(f *Field) Source {
 		}
 		n = max(n, min(d.Shortest, 64))
 		if c.Kind == schema.Any && c.Form != "" {
-			return s
+			return nil
 		}
 		if n >= 8 {
 			list = append(list, patterned(fmt.Sprintf("[A-Z]{%d}[0-9]{%d}", (n+1)/2, n-(n+1)/2)))
@@ -462,12 +477,7 @@ func (t *Table) wide(f *Field) Source {
 			list = slices.Insert(list, 0, patterned(fmt.Sprintf("[a-z0-9]{%d}", c.Length)))
 		}
 	}
-	for _, w := range list {
-		if w.Space > s.Space && admits(c, d, w, 1) {
-			return w
-		}
-	}
-	return s
+	return list
 }
 
 // roomy is how many values make a source unique without a second thought.

@@ -44,7 +44,11 @@ func Compile(n *Node) (*Condition, error) {
 
 func (c *Condition) prepare(n *Node) (*step, error) {
 	s := &step{Node: n}
-	for _, a := range n.Args {
+	args := n.Args
+	if n.Op == In {
+		args = append([]*Node{n.Args[0]}, n.Args[1].Args...)
+	}
+	for _, a := range args {
 		x, err := c.prepare(a)
 		if err != nil {
 			return nil, err
@@ -65,6 +69,8 @@ func (c *Condition) prepare(n *Node) (*step, error) {
 		if a := functions[n.Name]; a.run == nil || len(n.Args) < a.least || a.most >= 0 && len(n.Args) > a.most {
 			return nil, &Unsupported{fmt.Sprintf("the function %s", n.Name)}
 		}
+	case List:
+		return nil, &Unsupported{"an array"}
 	case Other:
 		return nil, &Unsupported{fmt.Sprintf("the operator %s", n.Name)}
 	case Cast:
@@ -300,7 +306,7 @@ func (s *step) in(row []grow.Value) (value, error) {
 		return unknown, err
 	}
 	out := truth(false)
-	for _, item := range s.args[1].args {
+	for _, item := range s.args[1:] {
 		w, err := item.eval(row)
 		if err != nil {
 			return unknown, err

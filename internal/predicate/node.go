@@ -184,16 +184,14 @@ func (n *Node) write(b *strings.Builder, within int) {
 		}
 	case Other:
 		two(n.Name)
-	case Call, List:
-		b.WriteString(n.Name)
-		b.WriteByte('(')
-		for i, a := range n.Args {
-			if i > 0 {
-				b.WriteString(", ")
-			}
-			a.write(b, 0)
-		}
-		b.WriteByte(')')
+	case In:
+		n.Args[0].write(b, h)
+		b.WriteString(" IN ")
+		n.Args[1].several(b, "(", ")")
+	case Call:
+		n.several(b, quoteName(n.Name)+"(", ")")
+	case List:
+		n.several(b, "ARRAY[", "]")
 	case Cast:
 		b.WriteString("CAST(")
 		n.Args[0].write(b, 0)
@@ -214,6 +212,17 @@ func (n *Node) write(b *strings.Builder, within int) {
 	default:
 		two(string(n.Op))
 	}
+}
+
+func (n *Node) several(b *strings.Builder, open, shut string) {
+	b.WriteString(open)
+	for i, a := range n.Args {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		a.write(b, 0)
+	}
+	b.WriteString(shut)
 }
 
 // quoteName writes a name, in double quotes where it could be read otherwise.

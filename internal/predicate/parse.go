@@ -424,7 +424,11 @@ func cast(n *Node, typ string) *Node {
 	}
 	switch base {
 	case "text", "character", "varchar", "bpchar", "char", "name", "citext":
-		if n.Op == Literal && (n.Value.Type == grow.Text || n.Value.IsNull()) {
+		if n.Op == Column || n.Op == Literal && (n.Value.Type == grow.Text || n.Value.IsNull()) {
+			return n // servers write it, and it changes nothing
+		}
+	case "numeric", "decimal", "double", "float8":
+		if n.Op == Literal && (n.Value.Type == grow.Integer || n.Value.Type == grow.Decimal) {
 			return n
 		}
 	}
@@ -466,7 +470,9 @@ func (p *parser) atom() *Node {
 	case tokenName:
 		return p.named(t)
 	}
-	p.at = max(p.at-1, 0)
+	if t.kind != tokenEnd {
+		p.at--
+	}
 	return p.fail("a value was expected here, and not %s", t.describe())
 }
 

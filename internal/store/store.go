@@ -43,6 +43,9 @@ type Store interface {
 	Count(ctx context.Context, t *schema.Table) (int64, error)
 	// Select reads rows; each is shown in turn and must not be kept.
 	Select(ctx context.Context, q Query, show func(row []grow.Value) error) error
+	// Passes lets the database say which values of a column a condition lets pass, as a
+	// CHECK constraint would; in it the column may also be called VALUE.
+	Passes(ctx context.Context, c *schema.Column, condition string, values []grow.Value) ([]bool, error)
 	// Begin opens a transaction for writing: one at a time.
 	Begin(ctx context.Context, o TxOptions) (Tx, error)
 	// Reserve moves the sequence or counter of a column that numbers itself beyond a

@@ -208,6 +208,10 @@ func (d *database) Traits() store.Traits {
 	return t
 }
 
+func (d *database) Passes(ctx context.Context, c *schema.Column, condition string, values []grow.Value) ([]bool, error) {
+	return setwise.Passes(ctx, d, func(p string) string { return d.Typed(p, c) }, c, condition, values)
+}
+
 func (d *database) Statements() []store.Statement { return d.tally.Statements() }
 
 func (d *database) Close() error { return errors.Join(d.conn.Close(), d.pool.Close()) }

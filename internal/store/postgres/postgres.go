@@ -163,6 +163,10 @@ func (d *database) Traits() store.Traits {
 	return store.Traits{CountsMatches: true, Engine: "PostgreSQL", Writers: 64}
 }
 
+func (d *database) Passes(ctx context.Context, c *schema.Column, condition string, values []grow.Value) ([]bool, error) {
+	return setwise.Passes(ctx, d, func(p string) string { return "CAST(" + p + " AS " + c.Declared + ")" }, c, condition, values)
+}
+
 func (d *database) Statements() []store.Statement { return d.tally.Statements() }
 
 func (d *database) Close() error {

@@ -313,6 +313,10 @@ func (d *database) Traits() store.Traits {
 	return store.Traits{CountsMatches: true, Engine: "SQLite", Writers: 1, DefersAll: true}
 }
 
+func (d *database) Passes(ctx context.Context, c *schema.Column, condition string, values []grow.Value) ([]bool, error) {
+	return setwise.Passes(ctx, d, func(p string) string { return d.Typed(p, c) }, c, condition, values)
+}
+
 func (d *database) Statements() []store.Statement { return d.tally.Statements() }
 
 // Reserve does nothing: the engine counts on from the highest number, and nobody else

@@ -1,0 +1,123 @@
+package draft
+
+import (
+	"slices"
+	"strings"
+
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+)
+
+// guessReferences proposes references that no constraint declares: user_id beside a
+// table users, if the types agree and no circle comes of it.
+func (d *drafter) guessReferences() {
+	for _, t := range d.tables {
+		if t.existing {
+			continue
+		}
+		for _, f := range t.Fields {
+			if t.domains[f.Column.Name] != nil || slices.ContainsFunc(t.refs, func(r *reference) bool { return slices.Contains(r.Columns, f.Column.Name) }) {
+				continue
+			}
+			to := d.meantBy(t, f.Column)
+			if to == nil || to.existing && to.held().Rows == 0 || d.reachesFamily(to.head(), t.head()) {
+				continue
+			}
+			r := &reference{from: t, to: to.Schema, guessed: true, Reference: &schema.Reference{
+				Columns: []string{f.Column.Name}, Table: to.Schema.Name, To: to.Schema, Targets: to.Schema.PrimaryKey,
+			}}
+			t.refs = append(t.refs, r)
+			f.Comment = "a guess: no constraint says so"
+		}
+	}
+}
+
+// meantBy is the table whose rows a column seems to refer to, or nil.
+func (d *drafter) meantBy(t *Table, c *schema.Column) *Table {
+	list := words(c.Name)
+	if len(list) < 2 {
+		return nil
+	}
+	if last := strings.ToLower(list[len(list)-1]); last != "id" && last != "uuid" && last != "guid" {
+		return nil
+	}
+	list = list[:len(list)-1]
+	for from := range list { // billing_user_id: billing_user, then user
+		name := schema.Plain(strings.Join(list[from:], ""))
+		var found *Table
+		for _, o := range d.tables {
+			if o == t || !d.suits(c, o) {
+				continue
+			}
+			if called(o.Schema, name) {
+				if found != nil {
+					return nil
+				}
+				found = o
+			}
+		}
+		if found != nil {
+			return found
+		}
+	}
+	return nil
+}
+
+// called tells whether a table is called by a word, in one or many, maybe behind a
+// prefix of the application's.
+func called(t *schema.Table, name string) bool {
+	list := words(t.LocalName())
+	for from := 0; from < min(len(list), 2); from++ {
+		rest := strings.Join(list[from:], "_")
+		if schema.Plain(rest) == name || schema.Plain(plan.EntityName(rest)) == name {
+			return true
+		}
+	}
+	return false
+}
+
+// suits tells whether a column could hold the keys of a table.
+func (d *drafter) suits(c *schema.Column, to *Table) bool {
+	if len(to.Schema.PrimaryKey) != 1 {
+		return false
+	}
+	k := to.Schema.Column(to.Schema.PrimaryKey[0])
+	switch {
+	case c.Kind != k.Kind || c.Kind != schema.Integer && c.Kind != schema.UUID && c.Kind != schema.Text:
+		return false
+	case c.Kind == schema.Integer:
+		_, most := typeRange(c)
+		_, keys := typeRange(k)
+		return most >= min(keys, 1<<30)
+	case c.Kind == schema.Text:
+		return c.Length == 0 || k.Length > 0 && c.Length >= k.Length
+	}
+	return true
+}
+
+// reachesFamily tells whether references lead from one family to another, or to itself.
+func (d *drafter) reachesFamily(from, to *Table) bool {
+	seen := map[*Table]bool{}
+	var walk func(h *Table) bool
+	walk = func(h *Table) bool {
+		if h == to {
+			return true
+		}
+		if seen[h] {
+			return false
+		}
+		seen[h] = true
+		for _, t := range d.tables {
+			if t.head() != h {
+				continue
+			}
+			for _, r := range t.refs {
+				if n := r.known(); n != nil && r != t.parent && r.to != t.Schema && walk(n.head()) {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	return walk(from)
+}

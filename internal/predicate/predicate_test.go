@@ -1,0 +1,180 @@
+package predicate
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/grow"
+)
+
+func date(t testing.TB, s string) grow.Value {
+	v, err := grow.ParseDate(s)
+	require.NoError(t, err)
+	return v
+}
+
+// The spellings of three engines come to one.
+func TestSpellingsComeToOne(t *testing.T) {
+	for text, want := range map[string]string{
+		`((status)::text = ANY ((ARRAY['on'::character varying, 'off'::character varying])::text[]))`: `status IN ('on', 'off')`,
+		"(`rating` between 1 and 5)":                               `rating >= 1 AND rating <= 5`,
+		`[order no] NOT IN (1, -2)`:                                `NOT "order no" IN (1, -2)`,
+		`a != b AND NOT (c IS NOT NULL OR d)`:                      `a <> b AND NOT (NOT c IS NULL OR d)`,
+		`name ~~* 'a%'::text`:                                      `name ILIKE 'a%'`,
+		`(x <> ALL (ARRAY[1, 2]))`:                                 `NOT x IN (1, 2)`,
+		`price > (0)::numeric`:                                     `price > 0`,
+		`EXTRACT(year FROM at) >= 2020`:                            `date_part('year', "at") >= 2020`,
+		`at >= '2024-01-01'::date`:                                 `"at" >= '2024-01-01'`,
+		`CASE kind WHEN 'a' THEN x > 1 ELSE y END`:                 `CASE WHEN kind = 'a' THEN x > 1 ELSE y END`,
+		`length(trim(both from name)) > 0 -- not empty`:            `length(trim(name)) > 0`,
+		`'it''s' = E'it\'s'`:                                       `'it''s' = 'it''s'`,
+		`a IS DISTINCT FROM b and at is null or x regexp '^[a-z]'`: `a IS DISTINCT FROM b AND "at" IS NULL OR x ~ '^[a-z]'`,
+		`a - (b - c) * -2 > +1`:                                    `a - (b - c) * -2 > 1`,
+		`doc ->> 'kind' = 'boat'`:                                  `doc ->> 'kind' = 'boat'`,
+	} {
+		n, err := Parse(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, n.String(), text)
+		again, err := Parse(n.String())
+		require.NoError(t, err, n.String())
+		assert.Equal(t, n.String(), again.String())
+	}
+}
+
+func TestFaultsNameTheirPlace(t *testing.T) {
+	for text, want := range map[string]string{
+		"a >":                      "3: a value was expected here, and not the end",
+		"a = 1 b":                  `6: "b" was not expected here`,
+		"name = 'x":                "7: what is in quotes does not end",
+		"(a = 1":                   "6: ) was expected here, and not the end",
+		"a IN (SELECT 1)":          `13: a query inside the condition`,
+		"CASE END":                 `5: a value was expected here, and not "END"`,
+		strings.Repeat("(", 500):   "levels inside each other",
+		strings.Repeat("a", 30000): "longer than 20000 bytes",
+	} {
+		_, err := Parse(text)
+		var fault *Error
+		require.ErrorAs(t, err, &fault, text)
+		if at, message, ok := strings.Cut(want, ": "); ok {
+			assert.Equal(t, message, fault.Message)
+			assert.Equal(t, at, grow.Int(int64(fault.Offset)).String(), text)
+		} else {
+			assert.Contains(t, fault.Message, want)
+		}
+	}
+	for _, text := range []string{"weigh(x) > 1", "a && b", "x SIMILAR TO 'a'", `x ~ '(?=a)'`, "a LIKE b", "(a, b) = (1, 2)"} {
+		n, err := Parse(text)
+		require.NoError(t, err, text)
+		_, err = Compile(n)
+		assert.ErrorAs(t, err, new(*Unsupported), text)
+	}
+}
+
+// What conditions let pass, with NULL as neither true nor false.
+func TestConditionsHold(t *testing.T) {
+	null := grow.Value{}
+	for _, c := range []struct {
+		text   string
+		values []grow.Value // of the columns in their order
+		want   bool
+	}{
+		{"a > 1", []grow.Value{grow.Int(2)}, true}, {"a > 1", []grow.Value{grow.Int(1)}, false}, {"a > 1", []grow.Value{null}, true},
+		{"a > 0.5 AND b", []grow.Value{grow.Int(1), grow.Bool(false)}, false}, {"a < 0 AND b", []grow.Value{grow.Int(1), null}, false},
+		{"a < 0 OR b", []grow.Value{grow.Int(1), null}, true}, {"NOT (a = 1)", []grow.Value{null}, true}, {"a IS NULL", []grow.Value{grow.Int(0)}, false},
+		{"a IN (1, NULL)", []grow.Value{grow.Int(2)}, true}, {"a IN (1, 3)", []grow.Value{grow.Int(2)}, false}, {"a NOT IN (1, NULL)", []grow.Value{grow.Int(1)}, false},
+		{"a LIKE 'q\\_%'", []grow.Value{grow.String("q_x")}, true}, {"a LIKE 'q\\_%'", []grow.Value{grow.String("qax")}, false}, {"a LIKE 'q!_' ESCAPE '!'", []grow.Value{grow.String("q_")}, true},
+		{"a ~ '^[[:alnum:]_]+$'", []grow.Value{grow.String("ab_1")}, true}, {"a ~ '^[[:alnum:]_]+$'", []grow.Value{grow.String("ab-1")}, false},
+		{"length(a) = 4", []grow.Value{grow.String("Zoë!")}, true}, {"octet_length(a) = 4", []grow.Value{grow.String("Zoë")}, true},
+		{"a * b = 0.30", []grow.Value{{Type: grow.Decimal, Scale: 1, N: 1}, grow.Int(3)}, true}, {"a / 2 = 1", []grow.Value{grow.Int(3)}, true}, {"a % 5 = 0", []grow.Value{grow.Int(-10)}, true},
+		{"a / b > 0", []grow.Value{grow.Int(1), grow.Int(0)}, false}, {"a = lower(a)", []grow.Value{grow.String("Pier")}, false},
+		{"ends > starts", []grow.Value{date(t, "2026-02-02"), date(t, "2026-02-01")}, true}, {"ends - starts <= 1", []grow.Value{date(t, "2026-02-03"), date(t, "2026-02-01")}, false},
+		{"at >= '2026-02-01'", []grow.Value{date(t, "2026-01-31")}, false}, {"date_part('month', at) = 2", []grow.Value{date(t, "2026-02-28")}, true},
+		{"CASE WHEN a > 5 THEN b = 1 ELSE b = 2 END", []grow.Value{grow.Int(9), grow.Int(2)}, false}, {"CASE WHEN a > 5 THEN b = 1 END", []grow.Value{grow.Int(1), grow.Int(2)}, true},
+		{"coalesce(a, b) = 2", []grow.Value{null, grow.Int(2)}, true}, {"num_nonnulls(a, b) = 1", []grow.Value{null, grow.Int(2)}, true}, {"(a IS NULL) = (b IS NULL)", []grow.Value{null, grow.Int(1)}, false},
+		{"a IS TRUE", []grow.Value{null}, false}, {"a IS DISTINCT FROM 1", []grow.Value{null}, true}, {"amount <> 'NaN'::numeric", []grow.Value{grow.Int(1)}, true},
+		{"a = '7'", []grow.Value{grow.Int(7)}, true}, {"a = 'x'", []grow.Value{grow.Int(7)}, false}, {"strpos(a, '@') > 1", []grow.Value{grow.String("x@y")}, true}, {"substr(a, 2, 2) = 'bc'", []grow.Value{grow.String("abcd")}, true},
+	} {
+		n, err := Parse(c.text)
+		require.NoError(t, err, c.text)
+		k, err := Compile(n)
+		require.NoError(t, err, c.text)
+		assert.Equal(t, c.want, k.Holds(c.values), "%s over %v", c.text, c.values)
+	}
+}
+
+func narrow(t *testing.T, texts ...string) (map[string]*Domain, []*Node) {
+	var list []*Node
+	for _, s := range texts {
+		n, err := Parse(s)
+		require.NoError(t, err)
+		list = append(list, n)
+	}
+	return Narrow(list)
+}
+
+func TestConditionsNarrowColumns(t *testing.T) {
+	domains, rest := narrow(t, "n BETWEEN 3 AND 9 AND 5 < n", "code IN ('a', 'b', 'c')", "code <> 'b'", "length(name) >= 4", "name LIKE 'x%'", "a < b", "flag IS NOT NULL")
+	n := domains["n"]
+	assert.Equal(t, grow.Int(5), n.Min.Value)
+	assert.True(t, n.Min.Open)
+	assert.Equal(t, grow.Int(9), n.Max.Value)
+	assert.Equal(t, []grow.Value{grow.String("a"), grow.String("c")}, domains["code"].Values())
+	assert.Equal(t, 4, domains["name"].Shortest)
+	assert.Len(t, domains["name"].Shapes, 1)
+	assert.True(t, domains["flag"].NotNull)
+	require.Len(t, rest, 1)
+	assert.Equal(t, "a < b", rest[0].String())
+}
+
+// Of several ways, one is chosen that fits the rest, rather one with values.
+func TestOneOfSeveralWaysIsChosen(t *testing.T) {
+	domains, rest := narrow(t, "(amount IS NULL AND currency IS NULL) OR (amount IS NOT NULL AND currency IS NOT NULL)")
+	assert.Empty(t, rest)
+	assert.True(t, domains["amount"].NotNull && domains["currency"].NotNull)
+	domains, _ = narrow(t, "kind = 'a' AND x > 5 OR kind = 'b' AND x < 0", "kind <> 'a'")
+	assert.Equal(t, []grow.Value{grow.String("b")}, domains["kind"].Values())
+	assert.Equal(t, grow.Int(0), domains["x"].Max.Value)
+	domains, _ = narrow(t, "type = 'FS' OR type = 'FF' OR type IS NULL")
+	assert.Len(t, domains["type"].Values(), 2)
+	domains, _ = narrow(t, "x IS NULL OR x > 3")
+	assert.Equal(t, grow.Int(3), domains["x"].Min.Value)
+	domains, _ = narrow(t, "x > 3 AND x < 2")
+	assert.True(t, domains["x"].Empty())
+	domains, _ = narrow(t, "is_a IS FALSE OR is_b IS FALSE")
+	assert.True(t, domains["is_a"].NotNull)
+}
+
+// Whatever stands there, reading and computing end, and what is written reads the same.
+func FuzzConditions(f *testing.F) {
+	for _, s := range []string{"a > 1 AND b IN ('x', 2)", "CASE WHEN a THEN b END", "a ~ 'x' OR NOT b LIKE '%'", "x::date - y <= 3 * (2 - z)", "date_part('year', a) = round(b, 2)", "[a b] = `c` || \"d\"", "EXTRACT(dow FROM a) IN (1,2)", "a = ANY(ARRAY[1,2]) IS TRUE"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		n, err := Parse(text)
+		if err != nil {
+			return
+		}
+		again, err := Parse(n.String())
+		if err != nil {
+			t.Fatalf("%q was read as %q, which cannot be read: %v", text, n, err)
+		}
+		if again.String() != n.String() {
+			t.Fatalf("%q was read as %q, and that as %q", text, n, again)
+		}
+		Narrow([]*Node{n})
+		c, err := Compile(n)
+		if err != nil {
+			return
+		}
+		for _, v := range []grow.Value{{}, grow.Int(3), grow.String("2026-01-01"), grow.Bool(true), {Type: grow.Decimal, Scale: 2, N: -125}, {Type: grow.Date, N: 20000}, {Type: grow.Timestamp, N: 1 << 50}} {
+			values := make([]grow.Value, len(c.Columns))
+			for i := range values {
+				values[i] = v
+			}
+			c.Holds(values)
+		}
+	})
+}
