@@ -98,7 +98,7 @@ func scan(text string) ([]token, error) {
 			}
 			out = append(out, token{kind: tokenNumber, text: text[at:i], at: at})
 			continue
-		case r == '_' || unicode.IsLetter(r) || r >= 0x80:
+		case r == '_' || unicode.IsLetter(r):
 			for i < len(text) {
 				r, size := utf8.DecodeRuneInString(text[i:])
 				if r != '_' && r != '$' && !unicode.IsLetter(r) && !unicode.IsDigit(r) {

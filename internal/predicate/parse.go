@@ -263,6 +263,8 @@ func (p *parser) is(n *Node) *Node {
 		m = &Node{Op: IsTrue, Args: []*Node{n}}
 	case p.take("false"):
 		m = &Node{Op: IsFalse, Args: []*Node{n}}
+	case not && p.take("distinct", "from"):
+		return &Node{Op: Same, Args: []*Node{n, p.other()}}
 	case p.take("distinct", "from"):
 		m = &Node{Op: Unlike, Args: []*Node{n, p.other()}}
 	default: // one engine's IS compares
@@ -445,7 +447,8 @@ func (p *parser) atom() *Node {
 	case tokenNumber:
 		v, ok := number(t.text)
 		if !ok {
-			return &Node{Op: Call, Name: "number " + t.text} // more digits than we keep: nobody computes it
+			// More digits than we keep: nobody here computes it.
+			return &Node{Op: Call, Name: "number", Args: []*Node{{Op: Literal, Value: grow.String(t.text)}}}
 		}
 		return &Node{Op: Literal, Value: v}
 	case tokenText:

@@ -77,6 +77,7 @@ func Run(t *testing.T, e Engine) {
 		"a number out of range":                   outOfRange,
 		"a decimal out of range":                  decimalOutOfRange,
 		"a trigger":                               trigger,
+		"conditions are computed as we do":        passes,
 		"find looks for values":                   find,
 		"select pages through rows":               pages,
 		"a cancelled context ends a write":        cancelled,
