@@ -23,7 +23,7 @@ func (t *Table) ask(ctx context.Context, f *Field, d *domain, candidates []Sourc
 	sources := candidates
 	if t.inKey(f) {
 		f.Source = Source{}
-		sources = append(t.wider(f, d), candidates...)
+		sources = append(t.wider(f, Source{}, d), candidates...)
 	}
 	var some []grow.Value // of the first source of which the database takes some
 	for _, s := range sources {

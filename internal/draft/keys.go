@@ -44,6 +44,7 @@ const (
 	smallTable     = 12 // rows of a small table that only others refer to
 	fewColumns     = 5  // such a table has at most so many columns
 	childrenOfEach = 2  // on average
+	mostChildren   = 3
 )
 
 // wish is how many rows a table would get if it had no keys.
@@ -53,7 +54,8 @@ func (t *Table) wish() uint64 {
 		return t.held().Rows
 	}
 	if t.parent != nil {
-		return childrenOfEach * t.parent.known().Rows
+		_, most := t.bounds()
+		return most
 	}
 	if d.given {
 		return d.Options.Rows
@@ -141,7 +143,9 @@ func (t *Table) keep() {
 		t.keep()
 		return
 	}
-	t.Rows = rows
+	if t.Rows = rows; t.parent != nil {
+		t.Rows = childrenOfEach * t.parent.known().Rows
+	}
 	for _, set := range s.chosen {
 		if len(set) == 1 {
 			set[0].Unique = true
@@ -158,6 +162,30 @@ func (t *Table) endFamily() {
 	f := t.find(t.parent.Columns[0])
 	f.ref, f.lead, t.parent.lead = t.parent, true, f
 	t.parent = nil
+}
+
+// bounds are the fewest and the most rows that a table may get: how many children there
+// are, is dealt.
+func (t *Table) bounds() (least, most uint64) {
+	if t.parent == nil {
+		return t.Rows, t.Rows
+	}
+	least, most = t.parent.known().bounds()
+	if t.joins() {
+		return childrenOfEach * least, childrenOfEach * most
+	}
+	return least, mostChildren * most
+}
+
+// joins tells whether each parent has the same number of children, which pick others.
+func (t *Table) joins() bool {
+	for _, k := range t.Schema.Keys() {
+		if slices.Contains(k.Columns, t.parent.Columns[0]) {
+			f := t.sibling(k.Columns, t.parent)
+			return f != nil && f.lead
+		}
+	}
+	return false
 }
 
 const endless = math.MaxUint64
@@ -223,7 +251,8 @@ func (t *Table) room(f *Field, k key) uint64 {
 		if !whole && !r.to.IsKey(target) {
 			return 0
 		}
-		return r.known().Rows
+		least, _ := r.known().bounds()
+		return least
 	case f.Source.Own != "":
 		own := t.find(f.Source.Own)
 		if own == nil || own == f {
@@ -348,6 +377,9 @@ func (t *Table) settle() {
 			continue
 		}
 		if (f.Unique || inGroup[f]) && !f.lead && !t.plannedKey(f) && f.Source.Own == "" {
+			if f.Source.plain != "" && inGroup[f] {
+				f.Source = Source{Text: f.Source.plain, Space: spaceOf(f.Source.plain)} // parts of a draw cannot be counted together
+			}
 			f.Source = t.fresh(f, t.wide(f))
 			if strings.HasPrefix(f.Source.Text, "{count") || strings.HasPrefix(f.Source.Text, "{uuid") {
 				f.Unique = false
@@ -367,7 +399,8 @@ func (t *Table) settle() {
 		}
 		if f.lead {
 			f.Source.Text = "distinct"
-			t.children = fmt.Sprint(min(childrenOfEach, f.ref.known().Rows))
+			least, _ := f.ref.known().bounds()
+			t.children = fmt.Sprint(min(childrenOfEach, least))
 		} else {
 			f.Source = Source{Text: "{count: {from: 1, restart: true}}", Alone: true}
 			f.Nulls = false

@@ -2,6 +2,7 @@ package draft
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"evensprout/internal/grow"
@@ -115,13 +116,21 @@ func wideMoments(c *schema.Column, d *domain) []Source {
 	return []Source{span(c, lo, hi)}
 }
 
+// bound tells whether a condition over several columns decides about a field.
+func (t *Table) bound(f *Field) bool {
+	return slices.ContainsFunc(t.rest, func(c Condition) bool {
+		n, err := predicate.Parse(c.Text)
+		return err == nil && slices.ContainsFunc(n.Columns(), func(name string) bool { return strings.EqualFold(name, f.Column.Name) })
+	})
+}
+
 // pair lets moments of a row follow each other: what is changed or ended comes after
 // what was begun.
 func (t *Table) pair() {
 	var begun *Field
 	for _, f := range t.Fields {
 		k := f.Column.Kind
-		if k != schema.Timestamp && k != schema.Date || f.Source.Text == "" || f.Source.Follows || f.Source.Fixed || isBirth(f.Column.Name) || t.domains[f.Column.Name] != nil {
+		if k != schema.Timestamp && k != schema.Date || f.Source.Text == "" || f.Source.Follows || f.Source.Fixed || isBirth(f.Column.Name) || t.domains[f.Column.Name] != nil || t.bound(f) {
 			continue
 		}
 		if begun == nil {

@@ -23,6 +23,8 @@ type Source struct {
 	Follows bool   // it follows from another field
 	Own     string // the column of its own row that it repeats, if any
 	Alone   bool   // its values differ by themselves
+
+	plain string // of a part of a draw: the source that it stands for
 }
 
 func countable(text string, space uint64) Source { return Source{Text: text, Space: space} }
@@ -53,6 +55,7 @@ func (t *Table) fill(ctx context.Context) error {
 	}
 	t.Meets = append(t.Meets, t.rest...)
 	t.pair()
+	t.agree()
 	return nil
 }
 
@@ -355,14 +358,21 @@ func numbers(c *schema.Column, d *domain) []Source {
 		lo, hi = max(lo, least), min(hi, most)
 	}
 	show := func(lo, hi int64) Source {
-		if hi < lo {
+		if hi < lo || hi-lo < 0 {
 			return Source{}
 		}
 		a := grow.Value{Type: grow.Decimal, Scale: uint8(scale), N: lo}.String()
 		b := grow.Value{Type: grow.Decimal, Scale: uint8(scale), N: hi}.String()
 		return countable(fmt.Sprintf("{between: [%s, %s]}", a, b), uint64(hi)-uint64(lo)+1)
 	}
-	list := []Source{show(lo, hi)}
+	var list []Source
+	if a, b, ok := rangeOf(c.Name); ok && !isLow && !isHigh && b <= most && (c.Kind == schema.Integer || c.Precision == 0 || b < pow10(max(c.Precision-c.Scale, 0))) {
+		if c.Kind == schema.Integer {
+			a = max(a, least)
+		}
+		list = append(list, show(a*unit, b*unit))
+	}
+	list = append(list, show(lo, hi))
 	if isLow && low < lo {
 		list = append(list, show(low, hi))
 	}
@@ -398,13 +408,19 @@ func (t *Table) wide(f *Field) Source {
 		d = &domain{}
 	}
 	s := f.Source
+	if s.plain != "" && s.Space == 0 { // many share the part of a draw
+		s = Source{Text: s.plain, Space: spaceOf(s.plain)}
+	}
 	if s.Alone || s.Fixed && c.Kind != schema.JSON || s.Follows || d.Only != nil || c.Values != nil || c.Kind == schema.Boolean {
 		return s
+	}
+	if limit := t.beginning(f); limit > 0 && !fitsLength(s, limit) {
+		s.Space = 0 // only the beginning counts
 	}
 	if len(d.opaque) > 0 {
 		return s // the database was asked about these
 	}
-	for _, w := range t.wider(f, d) {
+	for _, w := range t.wider(f, s, d) {
 		if w.Alone || w.Space > s.Space && admits(c, d, w, 1) {
 			return w
 		}
@@ -414,8 +430,8 @@ func (t *Table) wide(f *Field) Source {
 
 // wider are sources with many values for a column that must be unique; none if the one
 // that it has will do.
-func (t *Table) wider(f *Field, d *domain) []Source {
-	c, s := f.Column, f.Source
+func (t *Table) wider(f *Field, s Source, d *domain) []Source {
+	c := f.Column
 	var list []Source
 	switch c.Kind {
 	case schema.Integer:

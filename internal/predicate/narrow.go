@@ -153,12 +153,13 @@ func push(n *Node, not bool) *Node {
 	case Case: // one branch with its condition
 		m := &Node{Op: Or}
 		for i := 0; i+1 < len(n.Args); i += 2 {
-			m.Args = append(m.Args, &Node{Op: And, Args: []*Node{push(n.Args[i], false), push(n.Args[i+1], not)}})
+			// A condition that is unknown leads on: the branch is surely taken only if it is true.
+			m.Args = append(m.Args, &Node{Op: And, Args: []*Node{push(&Node{Op: IsTrue, Args: n.Args[i : i+1]}, false), push(n.Args[i+1], not)}})
 		}
 		if len(n.Args)%2 == 1 {
 			rest := &Node{Op: And, Args: []*Node{push(n.Args[len(n.Args)-1], not)}}
 			for i := 0; i+1 < len(n.Args); i += 2 {
-				rest.Args = append(rest.Args, push(n.Args[i], true))
+				rest.Args = append(rest.Args, push(&Node{Op: IsFalse, Args: n.Args[i : i+1]}, false))
 			}
 			m.Args = append(m.Args, rest)
 		}
