@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 )
@@ -14,11 +15,10 @@ import (
 var together = []struct {
 	draw, kind string
 	parts      map[string]string // sources by kind, and the part that stands for them
-	longest    int               // characters that a column must have room for
 }{
-	{"who", "person", map[string]string{"{kind: given-name}": "given-name", "{kind: family-name}": "family-name", "{kind: name}": "name", "{kind: username}": "username", "{kind: email}": "email"}, 48},
-	{"site", "place", map[string]string{"{kind: street-address}": "street-address", "{kind: locality}": "locality", "{kind: region}": "region", "{kind: postal-code}": "postal-code"}, 48},
-	{"firm", "organization", map[string]string{"{kind: org}": "org", "{kind: host}": "host", "{kind: url}": "url", "{kind: email}": "email"}, 80},
+	{"who", "person", map[string]string{"{kind: given-name}": "given-name", "{kind: family-name}": "family-name", "{kind: name}": "name", "{kind: username}": "username", "{kind: email}": "email"}},
+	{"site", "place", map[string]string{"{kind: street-address}": "street-address", "{kind: locality}": "locality", "{kind: region}": "region", "{kind: postal-code}": "postal-code"}},
+	{"firm", "organization", map[string]string{"{kind: org}": "org", "{kind: host}": "host", "{kind: url}": "url", "{kind: email}": "email"}},
 }
 
 // agree lets the fields of a row fit each other.
@@ -28,7 +28,7 @@ func (t *Table) agree() {
 		parts := map[string]bool{}
 		for _, f := range t.Fields {
 			part := g.parts[f.Source.Text]
-			if part == "" || parts[part] || f.Column.Narrow || t.domains[f.Column.Name] != nil || f.Column.Length > 0 && f.Column.Length < g.longest && part != "postal-code" {
+			if part == "" || parts[part] || f.Column.Narrow || t.domains[f.Column.Name] != nil || f.Column.Length > 0 && f.Column.Length < longestPart(g.kind, part) {
 				continue
 			}
 			parts[part] = true
@@ -48,6 +48,16 @@ func (t *Table) agree() {
 		}
 	}
 	t.order()
+}
+
+// longestPart is how many characters a part of a kind has at most.
+func longestPart(kind, part string) int {
+	for _, k := range grow.Kinds() {
+		if k.Name == kind {
+			return k.LongestPart(part)
+		}
+	}
+	return 0
 }
 
 // personSpace is how many rows the parts of a draw keep apart that are its own alone.

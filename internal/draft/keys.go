@@ -205,7 +205,7 @@ func (t *Table) keepers(k key, want uint64) [][]*Field {
 	whole := len(usable) > 1 && !slices.ContainsFunc(usable, func(f *Field) bool { return t.room(f, k) == endless })
 	placed := false
 	for _, f := range singles {
-		if whole && !placed && (f.lead || t.room(f, k) < want) {
+		if whole && !placed && (t.rank(f, k, want) > 1 && t.naturalRoom(usable, k) >= 2*want || f.lead || t.room(f, k) < want) {
 			out, placed = append(out, usable), true
 		}
 		out = append(out, []*Field{f})
@@ -225,12 +225,31 @@ func (t *Table) rank(f *Field, k key, want uint64) int {
 		return 6
 	case room < want:
 		return 5
+	case f.Source.Space >= t.ample():
+		return 1 // as it is
 	case f.Column.Kind == schema.Text:
-		return 1
-	case f.Column.Kind == schema.Integer:
 		return 2
+	case f.Column.Kind == schema.Integer:
+		return 3
 	}
-	return 3
+	return 4
+}
+
+// naturalRoom is how many rows fields keep apart together with the sources that they
+// have, none made wider.
+func (t *Table) naturalRoom(set []*Field, k key) uint64 {
+	rows := uint64(1)
+	for _, f := range set {
+		n := f.Source.Space
+		if f.lead {
+			n = t.room(f, k)
+		}
+		if n == endless || n > math.MaxUint64/max(rows, 1) {
+			return endless
+		}
+		rows *= n
+	}
+	return rows
 }
 
 // room is how many rows a field can keep apart in a key; 0 if it cannot.
@@ -365,10 +384,11 @@ func (t *Table) roomOf(set []*Field) uint64 {
 
 // settle gives fields that keep a key the sources with the most values.
 func (t *Table) settle() {
-	inGroup := map[*Field]bool{}
+	inGroup, roomy := map[*Field]bool{}, map[*Field]bool{}
 	for _, set := range t.Unique {
+		enough := t.naturalRoom(set, key{fields: t.Fields}) >= 2*t.Rows
 		for _, f := range set {
-			inGroup[f] = true
+			inGroup[f], roomy[f] = true, enough
 		}
 	}
 	for _, f := range t.Fields {
@@ -379,6 +399,9 @@ func (t *Table) settle() {
 		if (f.Unique || inGroup[f]) && !f.lead && !t.plannedKey(f) && f.Source.Own == "" {
 			if f.Source.plain != "" && inGroup[f] {
 				f.Source = Source{Text: f.Source.plain, Space: spaceOf(f.Source.plain)} // parts of a draw cannot be counted together
+			}
+			if roomy[f] {
+				continue
 			}
 			f.Source = t.fresh(f, t.wide(f))
 			if strings.HasPrefix(f.Source.Text, "{count") || strings.HasPrefix(f.Source.Text, "{uuid") {

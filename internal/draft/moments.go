@@ -116,6 +116,40 @@ func wideMoments(c *schema.Column, d *domain) []Source {
 	return []Source{span(c, lo, hi)}
 }
 
+// follow brings conditions such as ends_at > starts_at to sources: the later moment is
+// drawn after the earlier one.
+func (t *Table) follow() {
+	var left []Condition
+	for _, c := range t.rest {
+		n, err := predicate.Parse(c.Text)
+		if err != nil || !t.followBy(n) {
+			left = append(left, c)
+		}
+	}
+	t.rest = left
+}
+
+func (t *Table) followBy(n *predicate.Node) bool {
+	if len(n.Args) != 2 || n.Args[0].Op != predicate.Column || n.Args[1].Op != predicate.Column {
+		return false
+	}
+	early, late := t.find(n.Args[0].Name), t.find(n.Args[1].Name)
+	switch n.Op {
+	case predicate.Less, predicate.AtMost:
+	case predicate.More, predicate.AtLeast:
+		early, late = late, early
+	default:
+		return false
+	}
+	if early == nil || late == nil || early == late || early.Column.Kind != late.Column.Kind || early.Column.Kind != schema.Timestamp && early.Column.Kind != schema.Date ||
+		!early.Column.NotNull && late.Column.NotNull || !strings.HasPrefix(early.Source.Text, "{b") || !strings.HasPrefix(late.Source.Text, "{b") || t.domains[late.Column.Name] != nil || t.inKey(late) {
+		return false
+	}
+	late.Source = Source{Text: fmt.Sprintf("{after: %s, within: 30d}", quoteField(early.Name))}
+	late.Comment = "from CHECK (" + n.String() + ")"
+	return true
+}
+
 // bound tells whether a condition over several columns decides about a field.
 func (t *Table) bound(f *Field) bool {
 	return slices.ContainsFunc(t.rest, func(c Condition) bool {
@@ -127,6 +161,7 @@ func (t *Table) bound(f *Field) bool {
 // pair lets moments of a row follow each other: what is changed or ended comes after
 // what was begun.
 func (t *Table) pair() {
+	t.follow()
 	var begun *Field
 	for _, f := range t.Fields {
 		k := f.Column.Kind

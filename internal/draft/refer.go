@@ -130,7 +130,7 @@ func (t *Table) sibling(key []string, r *reference) *Field {
 		other = key[1]
 	}
 	f := t.find(other)
-	if f == nil || t.domains[other] != nil {
+	if f == nil || t.Schema.Reference(other) != nil && t.domains[other] != nil || !t.counts(f.Column) {
 		return nil
 	}
 	if up := t.Schema.Reference(other); up != nil {
@@ -191,6 +191,20 @@ func (d *drafter) tangled() bool {
 		}
 	}
 	return false
+}
+
+// counts tells whether a column takes the first numbers that children are given.
+func (t *Table) counts(c *schema.Column) bool {
+	d := t.domains[c.Name]
+	if d == nil {
+		return true
+	}
+	for n := range int64(mostChildren) {
+		if !takes(c, d, grow.Int(n+1)) {
+			return false
+		}
+	}
+	return len(d.opaque) == 0
 }
 
 // above tells whether making up the parent of a table would close a circle, or make a

@@ -53,8 +53,8 @@ func (t *Table) fill(ctx context.Context) error {
 			t.meetOther(f)
 		}
 	}
-	t.Meets = append(t.Meets, t.rest...)
 	t.pair()
+	t.Meets = append(t.Meets, t.rest...)
 	t.agree()
 	return nil
 }
@@ -107,7 +107,11 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 		f.Comment = "from CHECK (" + from + ")"
 	}
 	candidates := t.candidates(f, d)
+	several := slices.ContainsFunc(candidates, func(s Source) bool { return s.Space != 1 })
 	for _, s := range candidates {
+		if s.Space == 1 && several {
+			continue // always the same: only if nothing else will do
+		}
 		if admits(c, d, s, 1) {
 			f.Source = s
 			if len(d.opaque) > 0 {
@@ -121,10 +125,17 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 	}
 	// None passes always: the one that passes most often, drawn until it does.
 	best := -1.0
+	const rare = 0.02
 	for _, s := range candidates {
+		if s.Space == 1 && several && best >= rare {
+			continue
+		}
 		if share := passes(c, d, s); share > best {
 			best, f.Source = share, s
 		}
+	}
+	if best == 1 {
+		return nil
 	}
 	if best <= 0 && !c.NotNull {
 		f.null(f.Comment)
@@ -472,7 +483,7 @@ func (t *Table) wider(f *Field, s Source, d *domain) []Source {
 		list = wideMoments(c, d)
 	case schema.Text, schema.Any, schema.Bytes:
 		limit := t.beginning(f)
-		if s.Space >= roomy && (limit == 0 || limit >= c.Length && c.Length > 0 || fitsLength(s, limit)) {
+		if s.Space >= t.ample() && (limit == 0 || limit >= c.Length && c.Length > 0 || fitsLength(s, limit)) {
 			return nil
 		}
 		n := 12
@@ -496,8 +507,9 @@ func (t *Table) wider(f *Field, s Source, d *domain) []Source {
 	return list
 }
 
-// roomy is how many values make a source unique without a second thought.
-const roomy = 20_000
+// ample is how many values make a source unique without a second thought: a plan may
+// grow.
+func (t *Table) ample() uint64 { return 4 * t.wish() }
 
 // beginning is how many characters count in the narrowest unique index of a column; 0
 // for all.

@@ -180,7 +180,7 @@ func (f *Field) source() string {
 			}
 		}
 		single := f.table.Schema.Reference(f.Column.Name)
-		if k := to.Schema.PrimaryKey; len(k) != 1 || !strings.EqualFold(k[0], target) || single == nil && f.ref.guessed {
+		if k := to.Schema.PrimaryKey; len(k) != 1 || !strings.EqualFold(k[0], target) {
 			if single == nil || single.To != f.ref.to || f.ref.guessed || to == f.table {
 				text += ", by: " + quoteField(to.fieldName(target))
 			}

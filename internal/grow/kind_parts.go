@@ -3,6 +3,7 @@ package grow
 import (
 	"fmt"
 	"strings"
+	"unicode/utf8"
 )
 
 // KindPart is one part of a kind whose parts agree, such as the family-name of a
@@ -62,6 +63,34 @@ func (s *partOf) grow(c cell, v *Value) {
 	b := s.part.make(digits[:], c.g.take())
 	c.setText(v, b)
 	c.g.give(b)
+}
+
+// longest is a longest text of a part. Parts are put together of pieces that each depend
+// on one digit, so each digit is looked at alone.
+func (p *KindPart) longest(radices []uint64) string {
+	var best [4]uint64
+	for i, radix := range radices {
+		most := -1
+		for d := range radix {
+			digits := best
+			digits[i] = d
+			if n := utf8.RuneCount(p.make(digits[:], nil)); n > most {
+				most, best[i] = n, d
+			}
+		}
+	}
+	return string(p.make(best[:], nil))
+}
+
+// LongestPart is how many characters a part of a kind has at most; 0 if there is no such
+// part.
+func (k *Kind) LongestPart(part string) int {
+	for i := range k.Parts {
+		if k.Parts[i].Name == part {
+			return utf8.RuneCountInString(k.Parts[i].longest(k.radices))
+		}
+	}
+	return 0
 }
 
 // PartNames are the names of the parts of a kind, if it has any.

@@ -350,6 +350,11 @@ func LongestText(s Source) (string, int) {
 	case *countedKind:
 		b := s.kind.form.appendLongest(nil)
 		return string(b), utf8.RuneCount(b)
+	case *copied:
+		return LongestText(s.path.Field.Source)
+	case *partOf:
+		text := s.part.longest(s.kind.kind.radices)
+		return text, utf8.RuneCountInString(text)
 	}
 	return "", 0
 }

@@ -82,7 +82,7 @@ func typical(col *schema.Column) string {
 	case schema.Bytes:
 		return "{bytes: 16}"
 	}
-	if col.Length > 0 && col.Length < 40 {
+	if col.Length > 0 && col.Length < 20 {
 		return fmt.Sprintf("{pattern: \"[A-Z]{%d}\"}", min(col.Length, 8))
 	}
 	return "{kind: text.title}"

@@ -330,17 +330,6 @@ func TestEntityNames(t *testing.T) {
 	}
 }
 
-// A draft reads as a plan that fits the tables it was drafted from.
-func TestDraftsFit(t *testing.T) {
-	text := Draft(ferry(t), "small harbour", "sqlite:x.db")
-	p, err := Read("draft.yaml", []byte(text))
-	require.NoError(t, err, text)
-	c, err := p.Compile(Options{Database: ferry(t)})
-	require.NoError(t, err, text)
-	assert.Empty(t, c.Warnings, text)
-	assert.Equal(t, "small harbour", p.Name)
-}
-
 // A plan of 300 entities and 5,000 fields is read in no time that anybody notices.
 func BenchmarkLargePlan(b *testing.B) {
 	var text strings.Builder

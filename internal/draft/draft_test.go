@@ -1,0 +1,267 @@
+package draft
+
+import (
+	"bytes"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"github.com/goccy/go-yaml"
+
+	"evensprout/internal/demo"
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+	"evensprout/internal/store/sqlite"
+)
+
+// surveyed reads the tables that a script makes.
+func surveyed(t *testing.T, script string) *schema.Database {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "test.db")
+	require.NoError(t, sqlite.Create(path, script))
+	s, err := sqlite.Driver{}.Open(t.Context(), "sqlite:"+path)
+	require.NoError(t, err)
+	defer s.Close()
+	db, err := s.Survey(t.Context())
+	require.NoError(t, err)
+	return db
+}
+
+// drafted drafts a plan and holds it against the tables: nothing may be amiss.
+func drafted(t *testing.T, db *schema.Database, o Options) (string, *plan.Compiled) {
+	t.Helper()
+	o.Name = "small harbour"
+	d, err := Make(t.Context(), db, o)
+	require.NoError(t, err)
+	text := d.Write(o)
+	p, err := plan.Read("draft.yaml", []byte(text))
+	require.NoError(t, err, text)
+	c, err := p.Compile(plan.Options{Database: db})
+	require.NoError(t, err, text)
+	assert.Empty(t, c.Warnings, text)
+	return text, c
+}
+
+// line is what a draft says about a field.
+func line(t *testing.T, text, entity, field string) string {
+	t.Helper()
+	_, rest, ok := strings.Cut(text, "\n  "+entity+":\n")
+	require.True(t, ok, "no %s in\n%s", entity, text)
+	rest, _, _ = strings.Cut(rest, "\n\n")
+	for _, l := range strings.Split(rest, "\n") {
+		if name, source, ok := strings.Cut(strings.TrimSpace(l), ":"); ok && strings.Trim(name, `"`) == field {
+			source, _, _ = strings.Cut(source, "   #")
+			return strings.TrimSpace(source)
+		}
+	}
+	return ""
+}
+
+func TestDraftOfTheSample(t *testing.T) {
+	text, c := drafted(t, surveyed(t, demo.Schema), Options{})
+	for entity, fields := range map[string]map[string]string{
+		"FareClass":     {"code": "{kind: noun, unique: true}"},
+		"Passenger":     {"given_name": "{from: who.given-name}", "email": "{from: who.email, unique: true}", "status": "{choose: [active, dormant, barred]}", "seen_at": "{after: joined_at, within: 30d, nulls: 10%}"},
+		"VesselAmenity": {"per": "{Vessel: 2}", "amenity_id": "{pick: Amenity, distinct: true}"},
+		"Ticket":        {"per": "{Booking: 1..3}", "position": "{count: {from: 1, restart: true}}"},
+		"Timetable":     {"unique": "[[pier_id, weekday, leaves_at]]", "weekday": "{between: [1, 7]}"},
+		"Crew":          {"reports_to_id": "{pick: Crew, nulls: 10%}", "id": ""},
+	} {
+		for field, want := range fields {
+			assert.Equal(t, want, line(t, text, entity, field), "%s.%s", entity, field)
+		}
+	}
+	assert.Equal(t, "small harbour", c.Plan.Name)
+	var doc any
+	require.NoError(t, yaml.Unmarshal([]byte(text), &doc))
+	form, err := plan.JSONSchema()
+	require.NoError(t, err)
+	parsed, err := jsonschema.UnmarshalJSON(bytes.NewReader(form))
+	require.NoError(t, err)
+	compiler := jsonschema.NewCompiler()
+	require.NoError(t, compiler.AddResource("plan.schema.json", parsed))
+	valid, err := compiler.Compile("plan.schema.json")
+	require.NoError(t, err)
+	assert.NoError(t, valid.Validate(doc))
+}
+
+// What a column's name, type and conditions make of it.
+func TestSourcesOfADraft(t *testing.T) {
+	var columns []string
+	want := map[string]string{}
+	add := func(declaration, source string) {
+		name, _, _ := strings.Cut(declaration, " ")
+		columns = append(columns, declaration)
+		want[name] = source
+	}
+	add("status TEXT NOT NULL CHECK (status IN ('on', 'off', 'yes'))", `{choose: ["on", "off", "yes"]}`)
+	add("level INTEGER NOT NULL CHECK (level BETWEEN 3 AND 7)", "{between: [3, 7]}")
+	add("score INTEGER NOT NULL CHECK (score >= 0 AND score < 50)", "{between: [1, 49]}")
+	add("mass INTEGER NOT NULL CHECK (mass > 200)", "{between: [201, 300]}")
+	add("grade INTEGER NOT NULL CHECK (grade = 1 OR grade = 2)", "{choose: [1, 2]}")
+	add("n INTEGER NOT NULL", "{between: [1, 100]}")
+	add("price DECIMAL(4,2) NOT NULL", "{between: [1.00, 99.00]}")
+	add("lat DECIMAL(9,6)", "{between: [-90.000000, 90.000000], nulls: 10%}")
+	add("work_email VARCHAR(80) NOT NULL", "{from: who.email}")
+	add("prenom VARCHAR(40) NOT NULL", "{from: who.given-name}")
+	add("phone VARCHAR(10) NOT NULL", "{kind: noun}")
+	add("code VARCHAR(2) NOT NULL", `{pattern: "[A-Z]{2}"}`)
+	add("tag VARCHAR(20) NOT NULL CHECK (tag LIKE 'q-%')", `{pattern: "q-[a-z]{3}"}`)
+	add("token VARCHAR(64) NOT NULL CHECK (length(token) = 32)", `{pattern: "[0-9a-f]{32}"}`)
+	add("slug_text VARCHAR(64) NOT NULL CHECK (slug_text = lower(slug_text))", "{kind: noun}")
+	add("description TEXT", "{kind: text.paragraph, nulls: 10%}")
+	add("device_uuid TEXT NOT NULL", "{uuid: v4}")
+	add("birth_date DATE NOT NULL", "{between: [1950-01-01, 2008-12-31]}")
+	add("since DATE NOT NULL CHECK (since < '2020-01-01')", "{between: [2018-11-27, 2019-12-31]}")
+	add("opens TIME NOT NULL", "{between: [06:00, 21:45], step: 15m}")
+	add("seen TIMESTAMP NOT NULL", "{before: clock, within: 400d}")
+	add("gone TIMESTAMP NOT NULL", "{after: seen, within: 30d}")
+	add("is_open BOOLEAN NOT NULL", "{share: 50%}")
+	add("meta JSON NOT NULL", `{value: "{}"}`)
+	add("picture BLOB NOT NULL", "{bytes: 16}")
+	add("clock INTEGER", "")
+	text, _ := drafted(t, surveyed(t, "CREATE TABLE things (id INTEGER PRIMARY KEY, "+strings.Join(columns, ", ")+", CHECK (n % 5 = 0));"), Options{})
+	for name, source := range want {
+		assert.Equal(t, source, line(t, text, "Thing", name), name)
+	}
+	assert.Equal(t, "{between: [1, 100], nulls: 10%, column: clock}", line(t, text, "Thing", "column_clock"), "a field cannot be called as the plan's clock")
+	assert.Contains(t, text, "meets:\n      - \"n % 5 = 0\"")
+}
+
+// grown counts the rows of an entity, and the different values of some fields.
+func grown(t *testing.T, c *plan.Compiled, entity string, fields ...string) (rows, different int) {
+	t.Helper()
+	e := c.Target(entity).Grow
+	g := grow.NewGrower(c.Set)
+	defer g.Close()
+	var b grow.Batch
+	g.Grow(e, grow.Row{}, int(e.Rows), &b)
+	seen := map[string]bool{}
+	for i := range b.Len {
+		var key []string
+		for j, f := range e.Fields {
+			for _, name := range fields {
+				if f.Name == name {
+					key = append(key, b.Row(i)[j].String())
+				}
+			}
+		}
+		require.Len(t, key, len(fields))
+		seen[strings.Join(key, " ")] = true
+	}
+	require.NoError(t, g.Err())
+	return b.Len, len(seen)
+}
+
+// Keys decide how many rows there can be, and which fields keep them.
+func TestKeysOfADraft(t *testing.T) {
+	text, c := drafted(t, surveyed(t, `
+CREATE TABLE sides (code CHAR(1) PRIMARY KEY CHECK (code IN ('P', 'S')));
+CREATE TABLE boats (id INTEGER PRIMARY KEY, side CHAR(1) NOT NULL UNIQUE REFERENCES sides (code), name TEXT NOT NULL);
+CREATE TABLE berths (part INTEGER NOT NULL, side CHAR(1) NOT NULL REFERENCES sides (code), label VARCHAR(40) NOT NULL, PRIMARY KEY (side, part));
+CREATE TABLE plates (a SMALLINT NOT NULL UNIQUE, b TEXT NOT NULL UNIQUE, c DECIMAL(3,0) NOT NULL UNIQUE, d DATE NOT NULL UNIQUE, e VARCHAR(2) NOT NULL UNIQUE);
+CREATE UNIQUE INDEX plain ON plates (lower(b));
+`), Options{Rows: 500})
+	for entity, rows := range map[string]int{"Side": 2, "Boat": 2, "Plate": 500} {
+		n, _ := grown(t, c, entity)
+		assert.Equal(t, rows, n, "%s\n%s", entity, text)
+	}
+	for _, f := range []string{"a", "b", "c", "d", "e"} {
+		n, different := grown(t, c, "Plate", f)
+		assert.Equal(t, n, different, f)
+	}
+	n, different := grown(t, c, "Berth", "side", "part")
+	assert.Equal(t, n, different)
+	assert.Equal(t, 500, n)
+}
+
+// References of several columns follow the row that is picked; those that share a column
+// pick rows that agree in it.
+func TestWideReferencesOfADraft(t *testing.T) {
+	text, c := drafted(t, surveyed(t, `
+CREATE TABLE ports (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
+CREATE TABLE piers (port_id INTEGER NOT NULL REFERENCES ports (id), number INTEGER NOT NULL, PRIMARY KEY (port_id, number));
+CREATE TABLE crews (port_id INTEGER NOT NULL REFERENCES ports (id), id INTEGER NOT NULL, PRIMARY KEY (port_id, id));
+CREATE TABLE duties (id INTEGER PRIMARY KEY, port_id INTEGER NOT NULL, pier INTEGER NOT NULL, crew INTEGER NOT NULL,
+  FOREIGN KEY (port_id, pier) REFERENCES piers (port_id, number), FOREIGN KEY (port_id, crew) REFERENCES crews (port_id, id));
+`), Options{})
+	rows := map[string]bool{}
+	for _, of := range [][3]string{{"Pier", "port_id", "number"}, {"Crew", "port_id", "id"}} {
+		for _, key := range pairsOf(t, c, of[0], of[1], of[2]) {
+			rows[of[0]+key] = true
+		}
+	}
+	for _, key := range pairsOf(t, c, "Duty", "port_id", "pier") {
+		assert.True(t, rows["Pier"+key], "%s is no pier\n%s", key, text)
+	}
+	for _, key := range pairsOf(t, c, "Duty", "port_id", "crew") {
+		assert.True(t, rows["Crew"+key], "%s is no crew\n%s", key, text)
+	}
+}
+
+func pairsOf(t *testing.T, c *plan.Compiled, entity, a, b string) []string {
+	t.Helper()
+	target := c.Target(entity)
+	g := grow.NewGrower(c.Set)
+	defer g.Close()
+	var batch grow.Batch
+	g.Grow(target.Grow, grow.Row{}, int(target.Grow.Rows), &batch)
+	require.NoError(t, g.Err())
+	at := func(name string) int {
+		for i, col := range target.Columns {
+			if col != nil && col.Name == name {
+				return i
+			}
+		}
+		t.Fatalf("%s has no %s", entity, name)
+		return 0
+	}
+	var out []string
+	for i := range batch.Len {
+		out = append(out, fmt.Sprintf("(%s, %s)", batch.Row(i)[at(a)], batch.Row(i)[at(b)]))
+	}
+	return out
+}
+
+// A table that cannot be filled is left out with the reason, and so is what needs it.
+func TestTablesThatAreLeftOut(t *testing.T) {
+	db := surveyed(t, `
+CREATE TABLE schema_migrations (version TEXT PRIMARY KEY);
+CREATE TABLE a (id INTEGER PRIMARY KEY, other INTEGER NOT NULL REFERENCES gone (id));
+CREATE TABLE b (id INTEGER PRIMARY KEY, a INTEGER NOT NULL REFERENCES a (id));
+CREATE TABLE c (id INTEGER PRIMARY KEY, a INTEGER REFERENCES a (id));
+`)
+	text, c := drafted(t, db, Options{})
+	assert.Contains(t, text, "# left out: schema_migrations: it keeps the versions of migrations")
+	assert.Contains(t, text, "# left out: a: it refers to gone, which is not there")
+	assert.Contains(t, text, "# left out: b: it refers to a, which is left out")
+	assert.Equal(t, []string{"C"}, c.Names())
+	assert.Equal(t, "null", line(t, text, "C", "a"))
+}
+
+// References that no constraint declares are proposed where name and type agree.
+func TestGuessedReferences(t *testing.T) {
+	text, _ := drafted(t, surveyed(t, `
+CREATE TABLE app_users (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
+CREATE TABLE notes (id INTEGER PRIMARY KEY, user_id INTEGER NOT NULL, created_by_user_id INTEGER, text_id TEXT);
+`), Options{})
+	assert.Equal(t, "{pick: AppUser}", line(t, text, "Note", "user_id"))
+	assert.Equal(t, "{pick: AppUser, nulls: 10%}", line(t, text, "Note", "created_by_user_id"))
+	assert.Contains(t, text, "# a guess: no constraint says so")
+	assert.NotContains(t, line(t, text, "Note", "text_id"), "pick")
+}
+
+func TestNaming(t *testing.T) {
+	for naming, want := range map[Naming]string{AsColumns: "givenName_of", Pascal: "GivenNameOf", Camel: "givenNameOf", Snake: "given_name_of", Kebab: "given-name-of"} {
+		assert.Equal(t, want, naming.of("givenName_of"))
+	}
+	assert.Equal(t, "HTTPServer", AsColumns.of("HTTPServer"))
+	assert.Equal(t, "http_server", Snake.of("HTTPServer"))
+	text, _ := drafted(t, surveyed(t, "CREATE TABLE things (id INTEGER PRIMARY KEY, given_name TEXT, n1 INTEGER CHECK (n1 > 3), n2 INTEGER, CHECK (n2 <> n1));"), Options{Names: Camel})
+	assert.Contains(t, line(t, text, "Thing", "givenName"), "{kind: given-name")
+}
