@@ -27,6 +27,7 @@ fuzz: ## half a minute for each reader
 	go test ./internal/grow -run xxx -fuzz FuzzPattern -fuzztime 30s
 	go test ./internal/grow -run xxx -fuzz FuzzTemplate -fuzztime 30s
 	go test ./internal/store/sqlite -run xxx -fuzz FuzzChecks -fuzztime 30s
+	go test ./internal/predicate -run xxx -fuzz FuzzConditions -fuzztime 30s
 	go test ./internal/derive -run xxx -fuzz FuzzDerive -fuzztime 30s
 	go test ./internal/derive -run xxx -fuzz FuzzSplit -fuzztime 30s
 	go test ./internal/load -run xxx -fuzz FuzzRejects -fuzztime 30s
@@ -34,6 +35,7 @@ fuzz: ## half a minute for each reader
 	for kind in CSV NDJSON JSON XLSX; do go test ./internal/files -run xxx -fuzz "^Fuzz$$kind$$" -fuzztime 30s || exit 1; done
 
 golden: ## write golden rows and the examples of the docs anew: only while the edition is provisional
+	go test ./internal/draft -run Sample -update
 	go test ./internal/grow ./internal/plan -run 'Golden|Schema' -update
 	go test ./cmd/evensprout -run Docs -update
 

@@ -63,6 +63,7 @@ type app struct {
 	extra    string   // the further set of rows that is meant; empty for the plan's own
 	quiet    bool     // say nothing unless something is wrong
 
+	sample        uint64 // rows of each entity that are held against the database
 	withUnits     bool   // the command is about units, too
 	unit          string // whose occasions come from occasionsFile, or from standard input
 	occasionsFile string
@@ -197,7 +198,7 @@ func plansNear(path string) []string {
 }
 
 func (a *app) options() (plan.Options, error) {
-	o := plan.Options{Rows: a.openRows, WithoutUnits: !a.withUnits}
+	o := plan.Options{Sample: a.sample, Rows: a.openRows, WithoutUnits: !a.withUnits}
 	if a.clock != "" {
 		v, err := grow.ParseTimestamp(a.clock)
 		if err != nil {

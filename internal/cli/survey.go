@@ -6,34 +6,59 @@ import (
 	"io/fs"
 	"net/url"
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"evensprout/internal/draft"
+	"evensprout/internal/plan"
 	"evensprout/internal/report"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
 func (a *app) survey() *cobra.Command {
-	var out, names string
+	var out, names, schemaName string
+	var tables []string
 	var rows uint64
+	var learn bool
+	var least int64
 	c := &cobra.Command{
 		Use:   "survey",
 		Short: "Read a database and draft a plan for it",
 		Long: `survey reads tables, columns, types, keys and references, and drafts a plan: how many
 rows, and where each field gets its values, guessed from types, names and simple
-checks. The draft is yours to make better; nothing is written into the database.
+conditions. survey and load, with no edit between, fill every table. The draft is
+yours to make better; nothing is written into the database.
+
+What the database computes itself is left out; tables that cannot be filled are named
+at the head with the reason. A reason for a guess stands behind it as a comment. What
+only the database can decide, such as a condition with a function of its own, is asked
+of it with values tried in a query.
+
+--learn looks at the rows that are there, at most 100,000 of a table: shares of NULL,
+how often codes occur, ranges of numbers and moments, children of a parent. No value is
+copied that occurs fewer than 5 times (--least says otherwise).
 
 With --json, it writes the description of the tables instead.`,
 		Example: `  evensprout survey --db sqlite:app.db
   evensprout survey --db sqlite:app.db --out evensprout.yaml
   evensprout survey --db postgres://app@localhost/app --out evensprout.yaml
+  evensprout survey --db postgres://app@localhost/app --schema sales --tables 'order*,customers' -o orders.yaml
+  evensprout survey --db sqlite:app.db --rows 1000 --names camel --learn
   evensprout survey --db mysql://app@localhost/app --json`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			u := a.url(nil, "")
+			if names != "" && !slices.Contains(draft.Namings, names) {
+				return usageError{fmt.Errorf("--names is one of %s, and not %s", strings.Join(draft.Namings, ", "), names)}
+			}
+			if least < 2 {
+				return usageError{errors.New("--least is 2 or more: a value that occurs once is somebody's own")}
+			}
 			if u == "" {
 				return &store.Fault{Kind: store.BadURL, Message: "no database is named", Hint: "--db sqlite:app.db, or the environment variable DATABASE_URL"}
 			}
@@ -52,11 +77,19 @@ With --json, it writes the description of the tables instead.`,
 			if len(db.Tables) == 0 {
 				return &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("%s has no tables", a.shown(u)), Hint: "run your migrations first"}
 			}
+			o := draft.Options{Rows: rows, Names: draft.Naming(names), Probe: s.Passes}
+			if o.Only, err = tablesWanted(db, tables, schemaName); err != nil {
+				return err
+			}
 			place := store.Describe(a.drivers, u)
-			o := draft.Options{Name: place.Name, URL: draftURL(u, place, out), Rows: rows, Names: draft.Naming(names)}
-			o.Probe = s.Passes
+			o.Name, o.URL = place.Name, draftURL(u, place, out)
 			if o.Held, err = draft.Look(cmd.Context(), s, db); err != nil {
 				return err
+			}
+			if learn {
+				if o.Learned, err = draft.Learn(cmd.Context(), s, db, o.Held, least); err != nil {
+					return err
+				}
 			}
 			d, err := draft.Make(cmd.Context(), db, o)
 			if err != nil {
@@ -80,7 +113,12 @@ With --json, it writes the description of the tables instead.`,
 			if err := f.Close(); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s a plan for %s in %s\n", a.page.Good("drafted:"), report.Count(len(db.Tables), "table", "tables"), out)
+			fmt.Fprintf(a.out, "%s a plan for %s in %s\n", a.page.Good("drafted:"), report.Count(len(d.Tables), "table", "tables"), out)
+			for _, l := range d.Left {
+				if !l.Unasked {
+					fmt.Fprintf(a.out, "left out: %s: %s\n", l.Table, l.Reason)
+				}
+			}
 			fmt.Fprintf(a.out, "Next: evensprout check %s && evensprout preview %s\n", out, out)
 			return nil
 		},
@@ -88,7 +126,59 @@ With --json, it writes the description of the tables instead.`,
 	c.Flags().StringVarP(&out, "out", "o", "", "write the plan into this file, which must not exist yet")
 	c.Flags().Uint64Var(&rows, "rows", 0, "rows for each table, as far as its keys allow (default: as seems fit)")
 	c.Flags().StringVar(&names, "names", "", "how fields are called: "+strings.Join(draft.Namings, ", ")+" (default: as columns)")
+	c.Flags().StringSliceVar(&tables, "tables", nil, "only these tables, and those that they need: names or patterns such as 'order*'")
+	c.Flags().StringVar(&schemaName, "schema", "", "only tables of this schema, and those that they need")
+	c.Flags().BoolVar(&learn, "learn", false, "look at the rows that are there for shares and ranges")
+	c.Flags().Int64Var(&least, "least", draft.LeastOften, "with --learn: how often a value must occur to be copied")
 	return c
+}
+
+// tablesWanted tells which tables were asked for; nil: all.
+func tablesWanted(db *schema.Database, patterns []string, schemaName string) (func(*schema.Table) bool, error) {
+	if len(patterns) == 0 && schemaName == "" {
+		return nil, nil
+	}
+	var schemas []string
+	for _, t := range db.Tables {
+		if t.Schema != "" && !slices.Contains(schemas, t.Schema) {
+			schemas = append(schemas, t.Schema)
+		}
+	}
+	if schemaName != "" && !slices.Contains(schemas, schemaName) {
+		hint := "the tables of this database are in no schema"
+		if near := plan.Nearest(schemaName, schemas); near != "" {
+			hint = fmt.Sprintf("did you mean %s?", near)
+		} else if len(schemas) > 0 {
+			hint = "there are " + strings.Join(schemas, ", ")
+		}
+		return nil, &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("no table is in a schema %s", schemaName), Hint: hint}
+	}
+	named := func(t *schema.Table, pattern string) bool {
+		for _, name := range []string{t.Name, t.LocalName()} {
+			if ok, _ := path.Match(strings.ToLower(pattern), strings.ToLower(name)); ok {
+				return true
+			}
+		}
+		return false
+	}
+	for _, p := range patterns {
+		if _, err := path.Match(p, ""); err != nil {
+			return nil, usageError{fmt.Errorf("--tables %s is no pattern: * stands for any letters, ? for one, [a-z] for one of some", p)}
+		}
+		if !slices.ContainsFunc(db.Tables, func(t *schema.Table) bool { return named(t, p) && (schemaName == "" || t.Schema == schemaName) }) {
+			f := &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("no table is called %s", p)}
+			if near := plan.Nearest(p, db.TableNames()); near != "" {
+				f.Hint = fmt.Sprintf("did you mean %s?", near)
+			}
+			return nil, f
+		}
+	}
+	return func(t *schema.Table) bool {
+		if schemaName != "" && t.Schema != schemaName {
+			return false
+		}
+		return len(patterns) == 0 || slices.ContainsFunc(patterns, func(p string) bool { return named(t, p) })
+	}, nil
 }
 
 // draftURL is the database as a plan in a file names it: a file seen from the

@@ -13,13 +13,14 @@ import (
 
 // Options say what a draft is made of.
 type Options struct {
-	Name  string                  // the plan's
-	URL   string                  // of the database, without a password; empty if the plan names none
-	Rows  uint64                  // wished for each table that is no child of another; 0: as seems fit
-	Held  map[*schema.Table]*Held // what tables hold; see Look
-	Names Naming                  // how fields are called
-	Only  func(string) bool       // the tables that are wanted; nil: all
-	Probe Prober                  // asks the database about conditions; nil: it cannot be asked
+	Name    string                     // the plan's
+	URL     string                     // of the database, without a password; empty if the plan names none
+	Rows    uint64                     // wished for each table that is no child of another; 0: as seems fit
+	Held    map[*schema.Table]*Held    // what tables hold; see Look
+	Names   Naming                     // how fields are called
+	Only    func(*schema.Table) bool   // the tables that are wanted, beside those that they need; nil: all
+	Learned map[*schema.Table]*Learned // what rows tell; see Learn
+	Probe   Prober                     // asks the database about conditions; nil: it cannot be asked
 }
 
 // DefaultRows is how many rows a table gets if nobody says.
@@ -32,7 +33,10 @@ type Draft struct {
 }
 
 // Left is a table that a draft leaves out, and why.
-type Left struct{ Table, Reason string }
+type Left struct {
+	Table, Reason string
+	Unasked       bool // nobody asked for it
+}
 
 // Make drafts a plan.
 func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
@@ -41,6 +45,7 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 		o.Rows = DefaultRows
 	}
 	d := &drafter{given: given, Options: o, db: db, byTable: map[*schema.Table]*Table{}}
+	d.widen()
 	d.choose()
 	for _, t := range d.tables {
 		t.read()
@@ -66,6 +71,12 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 			return nil, err
 		}
 	}
+	for _, t := range d.tables {
+		if !t.existing {
+			t.learn()
+			t.agree()
+		}
+	}
 	out := &Draft{Tables: d.sorted(), Left: d.left}
 	d.count(out.Tables)
 	for _, t := range out.Tables {
@@ -78,8 +89,9 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 
 type drafter struct {
 	Options
-	given   bool // the user said how many rows
-	chunks  bool // triggers may refuse rows, so that loads go chunk by chunk, in which no circle can be closed at the end
+	wanted  map[*schema.Table]bool // nil: all
+	given   bool                   // the user said how many rows
+	chunks  bool                   // triggers may refuse rows, so that loads go chunk by chunk, in which no circle can be closed at the end
 	db      *schema.Database
 	tables  []*Table
 	byTable map[*schema.Table]*Table
@@ -122,6 +134,7 @@ type Field struct {
 	Draws   []Draw // what its source is made of
 
 	table  *Table
+	nulls  string     // the share of NULLs, if it was learned
 	ref    *reference // the reference that it carries or belongs to
 	apart  bool       // a range that must not overlap others
 	unsaid bool       // the plan leaves it to the database
@@ -136,18 +149,49 @@ func (f *Field) null(why string) {
 	f.Source, f.Nulls, f.Unique, f.Comment, f.Draws = Source{Text: "null", Fixed: true}, false, false, why, nil
 }
 
+// widen adds to the tables that are wanted those that they cannot do without.
+func (d *drafter) widen() {
+	if d.Only == nil {
+		return
+	}
+	wanted := map[*schema.Table]bool{}
+	var need func(t *schema.Table)
+	need = func(t *schema.Table) {
+		if wanted[t] {
+			return
+		}
+		wanted[t] = true
+		for _, r := range t.References {
+			must := r.To != nil
+			for _, name := range r.Columns {
+				c := t.Column(name)
+				must = must && c != nil && c.NotNull
+			}
+			if must {
+				need(r.To)
+			}
+		}
+	}
+	for _, t := range d.db.Tables {
+		if d.Only(t) {
+			need(t)
+		}
+	}
+	d.wanted = wanted
+}
+
 // choose takes the tables that are wanted and can be filled.
 func (d *drafter) choose() {
 	for _, t := range d.db.Tables {
 		switch {
-		case d.Only != nil && !d.Only(t.Name):
-			d.left = append(d.left, Left{t.Name, "not asked for"})
+		case d.wanted != nil && !d.wanted[t]:
+			d.left = append(d.left, Left{Table: t.Name, Reason: "not asked for", Unasked: true})
 		case d.bookkeeping(t):
-			d.left = append(d.left, Left{t.Name, "it keeps the versions of migrations"})
+			d.left = append(d.left, Left{Table: t.Name, Reason: "it keeps the versions of migrations"})
 		case t.Broken != "":
-			d.left = append(d.left, Left{t.Name, t.Broken})
+			d.left = append(d.left, Left{Table: t.Name, Reason: t.Broken})
 		case t.Partition == "false":
-			d.left = append(d.left, Left{t.Name, "it is partitioned and has no partition that takes a row"})
+			d.left = append(d.left, Left{Table: t.Name, Reason: "it is partitioned and has no partition that takes a row"})
 		default:
 			x := &Table{Schema: t, d: d, domains: map[string]*domain{}}
 			d.tables = append(d.tables, x)
@@ -201,7 +245,7 @@ func (t *Table) leave(reason string) {
 	if d.byTable[t.Schema] == nil {
 		return
 	}
-	d.left = append(d.left, Left{t.Schema.Name, reason})
+	d.left = append(d.left, Left{Table: t.Schema.Name, Reason: reason})
 	delete(d.byTable, t.Schema)
 	d.tables = slices.DeleteFunc(slices.Clone(d.tables), func(o *Table) bool { return o == t })
 }

@@ -284,7 +284,7 @@ func (t *Table) room(f *Field, k key) uint64 {
 	if f.apart {
 		return apartRoom
 	}
-	w := t.fresh(f, t.wide(f))
+	w := t.wide(f)
 	if w.Fixed {
 		return 0
 	}
@@ -372,6 +372,12 @@ func (t *Table) roomOf(set []*Field) uint64 {
 	}
 	rows := uint64(1)
 	all := key{fields: t.Fields}
+	if f := set[0]; len(set) == 1 && !f.lead && !f.apart && f.Source.Own == "" && !t.plannedKey(f) {
+		// Values that are there already are taken.
+		if w := t.wide(f); !w.Alone {
+			return min(t.room(f, all), t.fresh(f, w).Space)
+		}
+	}
 	for _, f := range set {
 		n := t.room(f, all)
 		if n == endless || n > math.MaxUint64/max(rows, 1) {
@@ -403,7 +409,10 @@ func (t *Table) settle() {
 			if roomy[f] {
 				continue
 			}
-			f.Source = t.fresh(f, t.wide(f))
+			f.Source = t.wide(f)
+			if f.Unique {
+				f.Source = t.fresh(f, f.Source)
+			}
 			if strings.HasPrefix(f.Source.Text, "{count") || strings.HasPrefix(f.Source.Text, "{uuid") {
 				f.Unique = false
 			}

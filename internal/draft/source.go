@@ -55,7 +55,6 @@ func (t *Table) fill(ctx context.Context) error {
 	}
 	t.pair()
 	t.Meets = append(t.Meets, t.rest...)
-	t.agree()
 	return nil
 }
 
@@ -397,19 +396,9 @@ func numbers(c *schema.Column, d *domain) []Source {
 
 // typeRange is the least and the greatest whole number of a column's type.
 func typeRange(c *schema.Column) (int64, int64) {
-	bits := c.Bits
-	if bits == 0 {
-		bits = 64
-	}
-	switch {
-	case c.Unsigned && bits >= 63:
-		return 0, 1<<63 - 1
-	case c.Unsigned:
-		return 0, 1<<bits - 1
-	case bits >= 64:
-		return -1 << 62, 1<<62 - 1
-	}
-	return -1 << (bits - 1), 1<<(bits-1) - 1
+	const far = 1 << 62 // so that differences fit
+	lo, hi := c.Range()
+	return max(lo, -far), min(hi, far-1)
 }
 
 // wide is the source by which a column can be unique, for as many rows as possible.

@@ -18,20 +18,13 @@ func (d *Draft) Write(o Options) string {
 	if o.URL != "" {
 		fmt.Fprintf(&b, "database: %s\n", plan.Scalar(o.URL))
 	}
-	if len(d.Left) > 0 {
-		asked := 0
-		for _, l := range d.Left {
-			if l.Reason == "not asked for" {
-				asked++
-				continue
-			}
-			fmt.Fprintf(&b, "\n# left out: %s: %s", l.Table, oneLine(l.Reason))
-		}
-		if asked < len(d.Left) {
-			b.WriteString("\n")
+	b.WriteString("\n")
+	for _, l := range d.Left {
+		if !l.Unasked {
+			fmt.Fprintf(&b, "# left out: %s: %s\n", l.Table, oneLine(l.Reason))
 		}
 	}
-	b.WriteString("\nentities:\n")
+	b.WriteString("entities:\n")
 	for i, t := range d.Tables {
 		if i > 0 {
 			b.WriteByte('\n')
@@ -205,7 +198,11 @@ func (f *Field) source() string {
 		s.Text = s.with("unique: true")
 	}
 	if f.Nulls && f.Source.Text != "null" && !f.Source.Follows {
-		s.Text = s.with("nulls: 10%")
+		share := "10%"
+		if f.nulls != "" {
+			share = f.nulls
+		}
+		s.Text = s.with("nulls: " + share)
 	}
 	if !f.named() {
 		if s.Text == "null" {

@@ -328,7 +328,9 @@ func (g *schemaMaker) uniques(t *madeTable) {
 }
 
 func (g *schemaMaker) checks(t *madeTable) {
-	check := func(format string, args ...any) { t.lines = append(t.lines, "CHECK ("+fmt.Sprintf(format, args...)+")") }
+	check := func(format string, args ...any) {
+		t.lines = append(t.lines, "CHECK ("+fmt.Sprintf(format, args...)+")")
+	}
 	for range g.r.IntN(4) {
 		switch g.r.IntN(12) {
 		case 0:

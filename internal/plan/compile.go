@@ -89,6 +89,9 @@ type Options struct {
 	Rows func(FileSpec) (FileRows, Problems)
 	// WithoutUnits and WithoutAlways leave units and invariants out.
 	WithoutUnits, WithoutAlways bool
+	// Sample is how many rows of each entity are grown and held against the database; 0:
+	// none are.
+	Sample uint64
 	// Existing reads the rows of a table; nil: they cannot be read.
 	Existing func(*schema.Table) (grow.Table, error)
 }
@@ -130,6 +133,9 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	if o.Database != nil {
 		for _, e := range c.entities {
 			c.fit(e)
+		}
+		if o.Sample > 0 && c.growable() {
+			c.sample(o.Sample)
 		}
 	}
 	found := p.collector.found

@@ -73,6 +73,9 @@ func TestEveryPlanMeetsTheSchema(t *testing.T) {
 	golden, err := os.ReadFile("testdata/edition1.yaml")
 	require.NoError(t, err)
 	plans["golden"] = string(golden)
+	drafted, err := os.ReadFile("../draft/testdata/larkwater.yaml")
+	require.NoError(t, err)
+	plans["draft"] = string(drafted)
 	pages, err := filepath.Glob("../../docs/*.md")
 	require.NoError(t, err)
 	for _, page := range pages {

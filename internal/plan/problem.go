@@ -105,9 +105,16 @@ func (ps Problems) OnlyDatabase() bool {
 	return !slices.ContainsFunc(ps, func(p *Problem) bool { return !p.Database })
 }
 
+// sort puts what must be mended before what may go well, each in the order of the file.
 func (ps Problems) sort() {
+	weight := func(p *Problem) int {
+		if p.Warning {
+			return 1
+		}
+		return 0
+	}
 	slices.SortStableFunc(ps, func(a, b *Problem) int {
-		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+		return cmp.Or(cmp.Compare(weight(a), weight(b)), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
 	})
 }
 

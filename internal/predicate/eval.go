@@ -42,6 +42,9 @@ func Compile(n *Node) (*Condition, error) {
 	return c, nil
 }
 
+// String writes the condition in standard SQL.
+func (c *Condition) String() string { return c.root.Node.String() }
+
 func (c *Condition) prepare(n *Node) (*step, error) {
 	s := &step{Node: n}
 	args := n.Args

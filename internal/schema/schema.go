@@ -4,6 +4,7 @@ package schema
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"unicode"
@@ -51,6 +52,7 @@ type Table struct {
 	Partition  string      `json:"partition,omitempty"` // the condition under which a partition takes a row; empty if there are none
 	Notes      []string    `json:"notes,omitempty"`     // what else decides about writing, for people
 	Broken     string      `json:"broken,omitempty"`    // why no row can be written; empty if rows can
+	ReadOnly   string      `json:"read_only,omitempty"` // why this user may not write rows; empty if it may
 	Unsafe     bool        `json:"unsafe,omitempty"`    // its engine has no transactions: what is written there, stays
 }
 
@@ -80,6 +82,24 @@ type Column struct {
 	Exact     int      `json:"-"`                   // of decimals: digits that the engine keeps exactly; 0 for all
 	Type      string   `json:"-"`                   // what its engine's store knows the type by
 	Base      string   `json:"-"`                   // the type as a temporary table declares it
+}
+
+// Range is the least and the greatest whole number that the column's type holds, as
+// far as they fit 64 bits.
+func (c *Column) Range() (lo, hi int64) {
+	bits := c.Bits
+	if bits == 0 {
+		bits = 64
+	}
+	switch {
+	case c.Unsigned && bits >= 63:
+		return 0, math.MaxInt64
+	case c.Unsigned:
+		return 0, 1<<bits - 1
+	case bits >= 64:
+		return math.MinInt64, math.MaxInt64
+	}
+	return -1 << (bits - 1), 1<<(bits-1) - 1
 }
 
 // Identity is how a column numbers itself.

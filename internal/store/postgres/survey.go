@@ -16,7 +16,8 @@ import (
 const tablesSQL = `
 SELECT c.oid, n.nspname, c.relname, pg_table_is_visible(c.oid), c.relkind = 'p', c.relrowsecurity,
   coalesce((SELECT string_agg(r.rulename, ', ' ORDER BY r.rulename) FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.ev_type <> '1'), ''),
-  CASE WHEN c.relkind = 'p' THEN coalesce((SELECT string_agg(coalesce(pg_get_partition_constraintdef(l.relid), 'true'), chr(31)) FROM pg_partition_tree(c.oid) l WHERE l.isleaf AND l.relid <> c.oid), 'false') ELSE '' END
+  CASE WHEN c.relkind = 'p' THEN coalesce((SELECT string_agg(coalesce(pg_get_partition_constraintdef(l.relid), 'true'), chr(31)) FROM pg_partition_tree(c.oid) l WHERE l.isleaf AND l.relid <> c.oid), 'false') ELSE '' END,
+  CASE WHEN has_table_privilege(c.oid, 'INSERT') AND has_schema_privilege(n.oid, 'USAGE') THEN '' ELSE 'the user ' || current_user || ' has no right to insert' END
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND c.relpersistence <> 't'
   AND n.nspname <> 'information_schema' AND n.nspname <> 'evensprout' AND n.nspname NOT LIKE 'pg\_%'
@@ -109,7 +110,7 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 	d.constraints = map[string]constraint{}
 	note := func(t *schema.Table, name string, c constraint) { d.constraints[t.Name+"\x00"+name] = c }
 	d.partitioned = map[string]bool{}
-	err := each(tablesSQL, 8, func(_ *schema.Table, r []string) {
+	err := each(tablesSQL, 9, func(_ *schema.Table, r []string) {
 		t := &schema.Table{Schema: r[1], Local: r[2], Name: r[2]}
 		if r[3] != "t" {
 			t.Name = r[1] + "." + r[2]
@@ -121,7 +122,7 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 		if r[6] != "" {
 			t.Notes = append(t.Notes, "rules change what is written: "+r[6])
 		}
-		t.Partition = partitionOf(r[7])
+		t.Partition, t.ReadOnly = partitionOf(r[7]), r[8]
 		byOID[r[0]] = t
 		db.Tables = append(db.Tables, t)
 	})

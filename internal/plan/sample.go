@@ -1,0 +1,199 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/predicate"
+	"evensprout/internal/schema"
+)
+
+// sample grows some rows of each entity and holds them against the table, as far as its
+// columns and conditions can be computed here: what is refused of them, would be
+// refused by the database.
+func (c *compiler) sample(rows uint64) {
+	g := grow.NewGrower(c.out.Set)
+	defer g.Close()
+	for _, e := range c.entities {
+		if e.table == nil || e.decl.Existing || e.occasion || e.write.Mode == Update {
+			continue
+		}
+		s := &sampler{compiler: c, entity: e, told: map[string]bool{}}
+		s.conditions()
+		for _, side := range []bool{true, false} {
+			total := e.grow.Rows
+			if side {
+				total = uint64(len(e.grow.Side))
+			}
+			var b grow.Batch
+			g.Grow(e.grow, grow.Row{Side: side}, int(min(total, rows)), &b)
+			for i := range b.Len {
+				s.row(b.At(i), b.Row(i))
+			}
+			if total > rows { // the last ones, whose numbers are the greatest
+				const last = 8
+				g.Grow(e.grow, grow.Row{N: total - last, Side: side}, last, &b)
+				for i := range b.Len {
+					s.row(b.At(i), b.Row(i))
+				}
+			}
+		}
+	}
+	if err := g.Err(); err != nil {
+		for _, e := range c.entities {
+			if strings.HasPrefix(err.Error(), e.decl.Name+" ") || strings.HasPrefix(err.Error(), e.decl.Name+".") {
+				c.add(e.decl.place, "%s", err)
+				return
+			}
+		}
+		c.add(place{1, 1}, "%s", err)
+	}
+}
+
+// sampler holds rows of one entity against its table.
+type sampler struct {
+	*compiler
+	entity *entity
+	held   []heldCondition
+	told   map[string]bool // what was told already: once is enough
+}
+
+type heldCondition struct {
+	*predicate.Condition
+	name   string
+	fields []*field
+}
+
+// conditions makes those conditions ready that our fields decide.
+func (s *sampler) conditions() {
+	add := func(name, text, column string) {
+		n, err := predicate.Parse(text)
+		if err != nil {
+			return
+		}
+		if column != "" {
+			n = n.Rename(func(name string) string {
+				if strings.EqualFold(name, "value") {
+					return column
+				}
+				return name
+			})
+		}
+		k, err := predicate.Compile(n)
+		if err != nil {
+			return
+		}
+		h := heldCondition{Condition: k, name: name}
+		for _, name := range k.Columns {
+			f := s.byColumn(name)
+			if f == nil || f.state != compiled || !holds(f.column.Kind, f.grow.Source.Type()) {
+				return // the database fills it
+			}
+			h.fields = append(h.fields, f)
+		}
+		if len(h.fields) > 0 {
+			s.held = append(s.held, h)
+		}
+	}
+	t := s.entity.table
+	for _, k := range t.Checks {
+		add(strings.TrimSpace(k.Name+" CHECK ("+k.Expression+")"), k.Expression, "")
+	}
+	for _, col := range t.Columns {
+		for _, k := range col.Checks {
+			add(fmt.Sprintf("CHECK (%s) of the type of %s", k.Expression, col.Name), k.Expression, col.Name)
+		}
+	}
+	if t.Partition != "" {
+		add("no partition takes it: "+t.Partition, t.Partition, "")
+	}
+}
+
+func (s *sampler) byColumn(name string) *field {
+	for _, f := range s.entity.fields {
+		if f.column != nil && strings.EqualFold(f.column.Name, name) {
+			return f
+		}
+	}
+	return nil
+}
+
+func (s *sampler) row(r grow.Row, values []grow.Value) {
+	index := map[*grow.Field]int{}
+	for i, f := range s.entity.grow.Fields {
+		index[f] = i
+	}
+	for _, f := range s.entity.fields {
+		if f.column != nil && f.state == compiled && (f.grow.Source.Type() == grow.Null || holds(f.column.Kind, f.grow.Source.Type())) {
+			s.cell(r, f, &values[index[f.grow]])
+		}
+	}
+	for _, h := range s.held {
+		in := make([]grow.Value, len(h.fields))
+		var shown []string
+		for i, f := range h.fields {
+			in[i] = values[index[f.grow]]
+			shown = append(shown, fmt.Sprintf("%s %s", f.decl.Name, short(in[i])))
+		}
+		if h.Holds(in) {
+			continue
+		}
+		s.tell(h.name, h.fields[0], "%s, with %s, does not meet %s", s.entity.grow.Label(r), strings.Join(shown, ", "), h.name).
+			hint("meets: [\"%s\"] at %s draws rows until they do, as far as they can be drawn", strings.ReplaceAll(h.Condition.String(), `"`, `\"`), s.entity.decl.Name)
+	}
+}
+
+func short(v grow.Value) string {
+	const most = 40
+	s := v.String()
+	if v.Type == grow.Text {
+		s = fmt.Sprintf("%q", s)
+	}
+	if r := []rune(s); len(r) > most {
+		return string(r[:most]) + "…"
+	}
+	return s
+}
+
+// tell adds a problem, unless it was told of another row.
+func (s *sampler) tell(key string, f *field, format string, args ...any) *Problem {
+	p := &Problem{}
+	if !s.told[key] {
+		s.told[key] = true
+		p = s.missing(f.decl.place, format, args...)
+	}
+	return p
+}
+
+// cell holds a value against its column.
+func (s *sampler) cell(r grow.Row, f *field, v *grow.Value) {
+	c := f.column
+	refuse := func(why, format string, args ...any) {
+		s.tell(f.decl.Name+why, f, "%s: %s is %s, and %s", s.entity.grow.Label(r), f.decl.Name, short(*v), fmt.Sprintf(format, args...))
+	}
+	switch {
+	case v.IsNull():
+		if c.NotNull && f.grow != s.entity.grow.Key {
+			refuse("null", "the column %s is NOT NULL", c.Name)
+		}
+	case c.Kind == schema.Text && v.Type == grow.Text:
+		if n := utf8.RuneCountInString(v.S); c.Length > 0 && n > c.Length {
+			refuse("long", "that has %d characters: the column %s is %s", n, c.Name, c.Declared)
+		}
+		if at := strings.IndexFunc(v.S, func(r rune) bool { return r > 126 }); c.Narrow && at >= 0 {
+			p := s.tell(f.decl.Name+"letters", f, "%s: %s is %s, and the character set of the column %s may not hold it", s.entity.grow.Label(r), f.decl.Name, short(*v), c.Name)
+			p.Warning = true
+		}
+	case c.Kind == schema.Integer && v.Type == grow.Integer:
+		if lo, hi := c.Range(); v.N < lo || v.N > hi {
+			refuse("range", "the column %s is %s: from %d to %d", c.Name, c.Declared, lo, hi)
+		}
+	case c.Kind == schema.Decimal && c.Precision > 0 && (v.Type == grow.Integer || v.Type == grow.Decimal):
+		whole := strings.TrimLeft(strings.SplitN(v.String(), ".", 2)[0], "-0")
+		if len(whole) > c.Precision-c.Scale {
+			refuse("range", "the column %s is %s: at most %d digits before the point", c.Name, c.Declared, c.Precision-c.Scale)
+		}
+	}
+}
