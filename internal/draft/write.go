@@ -89,12 +89,16 @@ func (t *Table) write(b *strings.Builder) {
 	} else {
 		fmt.Fprintf(b, "    rows: %d\n", t.Rows)
 	}
+	var groups []string
 	for _, set := range t.Unique {
 		names := make([]string, len(set))
 		for i, f := range set {
 			names[i] = quoteField(f.Name)
 		}
-		fmt.Fprintf(b, "    unique: [[%s]]\n", strings.Join(names, ", "))
+		groups = append(groups, "["+strings.Join(names, ", ")+"]")
+	}
+	if groups != nil {
+		fmt.Fprintf(b, "    unique: [%s]\n", strings.Join(groups, ", "))
 	}
 	t.writeDraws(b)
 	lines := t.lines()

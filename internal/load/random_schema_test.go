@@ -16,7 +16,7 @@ import (
 
 // TestRandomSchemasFill drafts plans for random schemas and loads them as they are: every
 // table must get rows. EVENSPROUT_SCHEMAS says how many schemas for each engine,
-// EVENSPROUT_SCHEMA names one.
+// EVENSPROUT_SCHEMA is the first.
 func TestRandomSchemasFill(t *testing.T) {
 	from, n := 1, 12
 	if s := os.Getenv("EVENSPROUT_SCHEMAS"); s != "" {
@@ -24,7 +24,9 @@ func TestRandomSchemasFill(t *testing.T) {
 	}
 	if s := os.Getenv("EVENSPROUT_SCHEMA"); s != "" {
 		from, _ = strconv.Atoi(s)
-		n = 1
+		if os.Getenv("EVENSPROUT_SCHEMAS") == "" {
+			n = 1
+		}
 	}
 	for _, e := range engines() {
 		t.Run(e.name, func(t *testing.T) {
