@@ -14,10 +14,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"evensprout/internal/draft"
+	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/structs"
 )
 
 func (a *app) survey() *cobra.Command {
@@ -25,6 +27,7 @@ func (a *app) survey() *cobra.Command {
 	var tables []string
 	var rows uint64
 	var learn bool
+	var folder, tag string
 	var least int64
 	c := &cobra.Command{
 		Use:   "survey",
@@ -43,52 +46,86 @@ of it with values tried in a query.
 how often codes occur, ranges of numbers and moments, children of a parent. No value is
 copied that occurs fewer than 5 times (--least says otherwise).
 
+--structs reads Go structs with db:"..." tags (another tag by --tag): without a
+database, the draft is made of them; with one, they give their names to the draft, the
+constants of their types become choices, and where the two disagree is told.
+
 With --json, it writes the description of the tables instead.`,
 		Example: `  evensprout survey --db sqlite:app.db
   evensprout survey --db sqlite:app.db --out evensprout.yaml
   evensprout survey --db postgres://app@localhost/app --out evensprout.yaml
   evensprout survey --db postgres://app@localhost/app --schema sales --tables 'order*,customers' -o orders.yaml
   evensprout survey --db sqlite:app.db --rows 1000 --names camel --learn
+  evensprout survey --structs ./internal/models --out evensprout.yaml
+  evensprout survey --db postgres://app@localhost/app --structs ./internal/models --tag db
   evensprout survey --db mysql://app@localhost/app --json`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			u := a.url(nil, "")
 			if names != "" && !slices.Contains(draft.Namings, names) {
 				return usageError{fmt.Errorf("--names is one of %s, and not %s", strings.Join(draft.Namings, ", "), names)}
 			}
 			if least < 2 {
 				return usageError{errors.New("--least is 2 or more: a value that occurs once is somebody's own")}
 			}
-			if u == "" {
-				return &store.Fault{Kind: store.BadURL, Message: "no database is named", Hint: "--db sqlite:app.db, or the environment variable DATABASE_URL"}
+			var mapped []structs.Struct
+			if folder != "" {
+				var err error
+				if mapped, err = structs.Read(folder, tag); err != nil {
+					return err
+				}
+				if len(mapped) == 0 {
+					return fmt.Errorf("no struct in %s has a field with the tag %s: --tag names another", folder, tag)
+				}
 			}
-			s, err := store.Open(cmd.Context(), a.drivers, u)
-			if err != nil {
-				return err
+			o := draft.Options{Rows: rows, Names: draft.Naming(names)}
+			u := a.url(nil, "")
+			var db *schema.Database
+			var s store.Store
+			switch {
+			case u != "":
+				var err error
+				if s, err = store.Open(cmd.Context(), a.drivers, u); err != nil {
+					return err
+				}
+				defer s.Close()
+				if db, err = s.Survey(cmd.Context()); err != nil {
+					return err
+				}
+				place := store.Describe(a.drivers, u)
+				o.Name, o.URL, o.Probe = place.Name, draftURL(u, place, out), s.Passes
+			case mapped != nil:
+				db = structs.Database(mapped)
+				path, err := filepath.Abs(folder)
+				if err != nil {
+					return err
+				}
+				o.Name = filepath.Base(path)
+			default:
+				return &store.Fault{Kind: store.BadURL, Message: "no database is named", Hint: "--db sqlite:app.db, or the environment variable DATABASE_URL; --structs FOLDER drafts from Go structs alone"}
 			}
-			defer s.Close()
-			db, err := s.Survey(cmd.Context())
-			if err != nil {
-				return err
-			}
+			matches, told := structs.Hold(mapped, db)
 			if a.json {
-				return a.writeJSON(db)
+				return a.writeJSON(surveyed{db, told})
 			}
 			if len(db.Tables) == 0 {
 				return &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("%s has no tables", a.shown(u)), Hint: "run your migrations first"}
 			}
-			o := draft.Options{Rows: rows, Names: draft.Naming(names), Probe: s.Passes}
+			for _, d := range told {
+				fmt.Fprintln(a.err, d)
+			}
+			called(&o, matches)
+			var err error
 			if o.Only, err = tablesWanted(db, tables, schemaName); err != nil {
 				return err
 			}
-			place := store.Describe(a.drivers, u)
-			o.Name, o.URL = place.Name, draftURL(u, place, out)
-			if o.Held, err = draft.Look(cmd.Context(), s, db); err != nil {
-				return err
-			}
-			if learn {
-				if o.Learned, err = draft.Learn(cmd.Context(), s, db, o.Held, least); err != nil {
+			if s != nil {
+				if o.Held, err = draft.Look(cmd.Context(), s, db); err != nil {
 					return err
+				}
+				if learn {
+					if o.Learned, err = draft.Learn(cmd.Context(), s, db, o.Held, least); err != nil {
+						return err
+					}
 				}
 			}
 			d, err := draft.Make(cmd.Context(), db, o)
@@ -128,9 +165,35 @@ With --json, it writes the description of the tables instead.`,
 	c.Flags().StringVar(&names, "names", "", "how fields are called: "+strings.Join(draft.Namings, ", ")+" (default: as columns)")
 	c.Flags().StringSliceVar(&tables, "tables", nil, "only these tables, and those that they need: names or patterns such as 'order*'")
 	c.Flags().StringVar(&schemaName, "schema", "", "only tables of this schema, and those that they need")
+	c.Flags().StringVar(&folder, "structs", "", "read Go structs in this folder and below")
+	c.Flags().StringVar(&tag, "tag", "db", "with --structs: the tag that names columns")
 	c.Flags().BoolVar(&learn, "learn", false, "look at the rows that are there for shares and ranges")
 	c.Flags().Int64Var(&least, "least", draft.LeastOften, "with --learn: how often a value must occur to be copied")
 	return c
+}
+
+// surveyed is what survey --json writes.
+type surveyed struct {
+	*schema.Database
+	Disagreements []structs.Disagreement `json:"disagreements,omitempty"`
+}
+
+// called lets structs give their names to a draft.
+func called(o *draft.Options, matches []structs.Match) {
+	o.Entities, o.Fields, o.Choices = map[*schema.Table]string{}, map[*schema.Column]string{}, map[*schema.Column][]grow.Value{}
+	for _, m := range matches {
+		o.Entities[m.Table] = m.Struct.Name
+		for c, f := range m.Fields {
+			o.Fields[c] = f.Name
+			for _, x := range f.Choices {
+				v := grow.Int(x.Number)
+				if x.IsText {
+					v = grow.String(x.Text)
+				}
+				o.Choices[c] = append(o.Choices[c], v)
+			}
+		}
+	}
 }
 
 // tablesWanted tells which tables were asked for; nil: all.

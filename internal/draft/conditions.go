@@ -14,6 +14,7 @@ type domain struct {
 	conditions []*predicate.Condition // over the column alone, those that can be computed
 	opaque     []Condition            // those that only the database can compute
 	from       []string               // the constraints, for people
+	constants  bool                   // the values are the constants of the code
 }
 
 // read makes the fields, and brings the conditions of the table to domains.
@@ -86,6 +87,15 @@ func (t *Table) read() {
 				d.conditions = append(d.conditions, k)
 			}
 		}
+	}
+	for c, values := range t.d.Choices {
+		if t.Schema.Column(c.Name) != c || c.Values != nil || narrowed[strings.ToLower(c.Name)] != nil && narrowed[strings.ToLower(c.Name)].Only != nil {
+			continue
+		}
+		d := t.domain(c)
+		d.Only = values
+		d.from = nil
+		d.constants = true
 	}
 	for _, s := range sources {
 		if columns := s.node.Columns(); len(columns) == 1 {

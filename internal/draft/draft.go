@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 )
 
@@ -20,7 +21,12 @@ type Options struct {
 	Names   Naming                     // how fields are called
 	Only    func(*schema.Table) bool   // the tables that are wanted, beside those that they need; nil: all
 	Learned map[*schema.Table]*Learned // what rows tell; see Learn
-	Probe   Prober                     // asks the database about conditions; nil: it cannot be asked
+	// What the code calls tables and columns, and the constants of a column's type; empty
+	// or nil where it says nothing.
+	Entities map[*schema.Table]string
+	Fields   map[*schema.Column]string
+	Choices  map[*schema.Column][]grow.Value
+	Probe    Prober // asks the database about conditions; nil: it cannot be asked
 }
 
 // DefaultRows is how many rows a table gets if nobody says.

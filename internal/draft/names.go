@@ -80,7 +80,10 @@ func (n Naming) of(column string) string {
 func (d *drafter) name() {
 	used := map[string]bool{}
 	for _, t := range d.tables {
-		name := plan.EntityName(t.Schema.LocalName())
+		name := t.d.Entities[t.Schema]
+		if name == "" {
+			name = plan.EntityName(t.Schema.LocalName())
+		}
 		if used[name] && t.Schema.Schema != "" {
 			name = plan.EntityName(t.Schema.Schema + "_" + t.Schema.LocalName())
 		}
@@ -101,9 +104,11 @@ func (f *Field) named() bool {
 func (t *Table) nameFields() {
 	taken := map[string]bool{}
 	for _, f := range t.Fields {
-		f.Name = t.d.Names.of(f.Column.Name)
-		// A name must lead back to its column.
-		if c := t.Schema.ByConvention(f.Name); c != f.Column || taken[schema.Plain(f.Name)] || strings.Contains(f.Name, ".") {
+		if f.Name = t.d.Fields[f.Column]; f.Name == "" || t.d.Names != AsColumns {
+			f.Name = t.d.Names.of(f.Column.Name)
+		}
+		// A name must lead back to its column, or be said by the code.
+		if c := t.Schema.ByConvention(f.Name); c != f.Column && (c != nil || t.d.Fields[f.Column] == "") || taken[schema.Plain(f.Name)] || strings.Contains(f.Name, ".") {
 			f.Name = f.Column.Name
 		}
 		if !plan.IsFieldName(f.Name) {
