@@ -80,7 +80,8 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 				return err
 			}
 			fmt.Fprintln(a.out)
-			if err := a.lookAt(cmd.Context(), s, db, db.Table("tickets"), 4, 0); err != nil {
+			tickets := db.Table("tickets")
+			if err := a.lookAt(cmd.Context(), s, db, store.Query{Table: tickets, Columns: tickets.Columns, Limit: 4}); err != nil {
 				return err
 			}
 			if !without {

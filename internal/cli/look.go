@@ -11,6 +11,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
+	"evensprout/internal/predicate"
 	"evensprout/internal/report"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
@@ -18,16 +19,21 @@ import (
 
 func (a *app) look() *cobra.Command {
 	var limit, skip int
+	var where string
 	c := &cobra.Command{
 		Use:   "look [PLAN] [TABLE]",
 		Short: "Show rows that are in the database now",
 		Long: `look shows the rows of a table, named by its own name or its entity's. A reference
 shows the label of the row that it points to (its name, title, code) beside the key.
-Without a table, it lists all tables with their row counts.
+Without a table, it lists all tables with their row counts and sizes.
+
+--where is a condition in SQL that the database computes, over the columns of the
+table.
 
 A name that ends in .yaml or .yml is a plan: it only says where the database is.`,
 		Example: `  evensprout look --db sqlite:app.db
   evensprout look passengers --limit 20
+  evensprout look Booking --where "status = 'open' AND total > 50"
   evensprout look larkwater/evensprout.yaml Booking`,
 		Args: cobra.MaximumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -65,6 +71,14 @@ A name that ends in .yaml or .yml is a plan: it only says where the database is.
 			if err != nil {
 				return err
 			}
+			if where != "" {
+				if _, err := predicate.Parse(where); err != nil {
+					return usageError{fmt.Errorf("--where is not one condition in SQL: %s", err)}
+				}
+				if table == "" {
+					return usageError{errors.New("--where chooses rows of a table, and none is named")}
+				}
+			}
 			if table == "" {
 				return a.lookAll(cmd.Context(), s, db, p, name)
 			}
@@ -72,10 +86,11 @@ A name that ends in .yaml or .yml is a plan: it only says where the database is.
 			if err != nil {
 				return err
 			}
-			return a.lookAt(cmd.Context(), s, db, t, int64(limit), int64(skip))
+			return a.lookAt(cmd.Context(), s, db, store.Query{Table: t, Columns: t.Columns, Also: where, Skip: int64(skip), Limit: int64(limit)})
 		},
 	}
 	c.Flags().IntVar(&limit, "limit", 10, "how many rows")
+	c.Flags().StringVar(&where, "where", "", "only rows that meet a condition in SQL")
 	c.Flags().IntVar(&skip, "skip", 0, "how many rows to leave out at the start")
 	return c
 }
@@ -115,7 +130,11 @@ func (a *app) lookAll(ctx context.Context, s store.Store, db *schema.Database, p
 			}
 		}
 	}
-	t := report.Table{Columns: []report.Column{{Name: "Table"}, {Name: "Rows", Number: true}, {Name: "Entity"}, {Name: "Columns"}}}
+	t := report.Table{Columns: []report.Column{{Name: "Table"}, {Name: "Rows", Number: true}, {Name: "Size", Number: true}, {Name: "Entity"}, {Name: "Columns"}}}
+	sizes, err := s.Sizes(ctx)
+	if err != nil {
+		return err
+	}
 	list := []any{}
 	total := int64(0)
 	for _, table := range db.Tables {
@@ -124,10 +143,13 @@ func (a *app) lookAll(ctx context.Context, s store.Store, db *schema.Database, p
 			return err
 		}
 		total += n
-		t.Rows = append(t.Rows, []string{table.Name, report.Number(n), entities[table.Name], strings.Join(table.ColumnNames(), ", ")})
+		t.Rows = append(t.Rows, []string{table.Name, report.Number(n), report.Size(sizes[table.Name]), entities[table.Name], strings.Join(table.ColumnNames(), ", ")})
 		o := &report.Object{}
 		o.Set("table", table.Name)
 		o.Set("rows", n)
+		if size, ok := sizes[table.Name]; ok {
+			o.Set("bytes", size)
+		}
 		if e := entities[table.Name]; e != "" {
 			o.Set("entity", e)
 		}
@@ -145,13 +167,14 @@ func (a *app) lookAll(ctx context.Context, s store.Store, db *schema.Database, p
 	return nil
 }
 
-func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, t *schema.Table, limit, skip int64) error {
+func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, q store.Query) error {
+	t := q.Table
 	total, err := s.Count(ctx, t)
 	if err != nil {
 		return err
 	}
 	var rows [][]grow.Value
-	err = s.Select(ctx, store.Query{Table: t, Columns: t.Columns, Skip: skip, Limit: limit}, func(row []grow.Value) error {
+	err = s.Select(ctx, q, func(row []grow.Value) error {
 		rows = append(rows, slices.Clone(row))
 		return nil
 	})
@@ -185,14 +208,38 @@ func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, t 
 		list = append(list, o)
 	}
 	if a.json {
-		return a.writeJSON(map[string]any{"table": t.Name, "total": total, "rows": list})
+		o := &report.Object{}
+		o.Set("table", t.Name)
+		o.Set("total", total)
+		if q.Also != "" {
+			o.Set("where", q.Also)
+		}
+		o.Set("rows", list)
+		return a.writeJSON(o)
 	}
 	fmt.Fprintf(a.out, "%s  %s\n", a.page.Bold(t.Name), a.page.Dim(report.Count(total, "row", "rows")))
 	if len(rows) > 0 {
 		fmt.Fprintln(a.out, a.page.Draw(out))
 	}
-	if rest := total - skip - int64(len(rows)); rest > 0 {
+	if q.Also != "" {
+		fmt.Fprintln(a.out, a.page.Dim(fmt.Sprintf("  %s where %s, from the %s on, at most %d: --limit and --skip show others", report.Count(len(rows), "row", "rows"), q.Also, ordinal(q.Skip+1), q.Limit)))
+	} else if rest := total - q.Skip - int64(len(rows)); rest > 0 {
 		fmt.Fprintln(a.out, a.page.Dim(fmt.Sprintf("  and %s more: --limit and --skip show others", report.Number(rest))))
 	}
 	return nil
+}
+
+// ordinal is a number as a place in a row: 1st, 2nd, 3rd, 4th.
+func ordinal(n int64) string {
+	ending := "th"
+	switch {
+	case n%100 >= 11 && n%100 <= 13:
+	case n%10 == 1:
+		ending = "st"
+	case n%10 == 2:
+		ending = "nd"
+	case n%10 == 3:
+		ending = "rd"
+	}
+	return report.Number(n) + ending
 }

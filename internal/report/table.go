@@ -227,3 +227,11 @@ func Cell(v grow.Value) string {
 	}
 	return v.String()
 }
+
+// Size shows bytes in units of 1,024; nothing for 0, which is not known.
+func Size(bytes int64) string {
+	if bytes <= 0 {
+		return ""
+	}
+	return humanize.IBytes(uint64(bytes))
+}

@@ -43,6 +43,9 @@ type Store interface {
 	Count(ctx context.Context, t *schema.Table) (int64, error)
 	// Select reads rows; each is shown in turn and must not be kept.
 	Select(ctx context.Context, q Query, show func(row []grow.Value) error) error
+	// Sizes are the bytes that tables take with their indexes, by name, as far as the
+	// engine tells.
+	Sizes(ctx context.Context) (map[string]int64, error)
 	// Passes lets the database say which values of a column a condition lets pass, as a
 	// CHECK constraint would; in it the column may also be called VALUE.
 	Passes(ctx context.Context, c *schema.Column, condition string, values []grow.Value) ([]bool, error)
@@ -286,6 +289,7 @@ type Query struct {
 	Table   *schema.Table
 	Columns []*schema.Column
 	Where   []Cell // all of them must hold
+	Also    string // a condition in SQL that must hold, too; it must be one expression
 	Exact   bool   // read so that the values can be written back
 	AsIs    bool   // in any order
 	Skip    int64

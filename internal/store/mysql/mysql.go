@@ -208,6 +208,11 @@ func (d *database) Traits() store.Traits {
 	return t
 }
 
+func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
+	return setwise.Sizes(ctx, d, "SELECT '', table_name, data_length + index_length FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE'",
+		func(_, table string) string { return table })
+}
+
 func (d *database) Passes(ctx context.Context, c *schema.Column, condition string, values []grow.Value) ([]bool, error) {
 	return setwise.Passes(ctx, d, func(p string) string { return d.Typed(p, c) }, c, condition, values)
 }

@@ -163,6 +163,18 @@ func (d *database) Traits() store.Traits {
 	return store.Traits{CountsMatches: true, Engine: "PostgreSQL", Writers: 64}
 }
 
+func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
+	return setwise.Sizes(ctx, d, `SELECT CASE WHEN pg_table_is_visible(c.oid) THEN '' ELSE n.nspname END, c.relname,
+		CASE WHEN c.relkind = 'p' THEN (SELECT coalesce(sum(pg_total_relation_size(p.relid)), 0)::bigint FROM pg_partition_tree(c.oid) p) ELSE pg_total_relation_size(c.oid) END
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p')`,
+		func(schema, table string) string {
+			if schema != "" {
+				return schema + "." + table
+			}
+			return table
+		})
+}
+
 func (d *database) Passes(ctx context.Context, c *schema.Column, condition string, values []grow.Value) ([]bool, error) {
 	return setwise.Passes(ctx, d, func(p string) string { return "CAST(" + p + " AS " + c.Declared + ")" }, c, condition, values)
 }

@@ -151,6 +151,13 @@ func Select(ctx context.Context, e Engine, q store.Query, show func([]grow.Value
 		condition, args = equal(e, q.Where, nil)
 		sql += " WHERE " + condition
 	}
+	if q.Also != "" {
+		if len(q.Where) > 0 {
+			sql += " AND (" + q.Also + ")"
+		} else {
+			sql += " WHERE (" + q.Also + ")"
+		}
+	}
 	if len(q.Table.PrimaryKey) > 0 && !q.AsIs {
 		sql += " ORDER BY " + strings.Join(Names(e, "", columnsOf(q.Table, q.Table.PrimaryKey)), ", ")
 	}

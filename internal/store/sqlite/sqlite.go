@@ -313,6 +313,16 @@ func (d *database) Traits() store.Traits {
 	return store.Traits{CountsMatches: true, Engine: "SQLite", Writers: 1, DefersAll: true}
 }
 
+// Sizes asks the pages of the file; builds of the engine without that table tell nothing.
+func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
+	sizes, err := setwise.Sizes(ctx, d, `SELECT '', s.tbl_name, sum(p.pgsize) FROM (SELECT name, sum(pgsize) AS pgsize FROM dbstat GROUP BY name) AS p JOIN sqlite_schema AS s ON s.name = p.name GROUP BY s.tbl_name`,
+		func(_, table string) string { return table })
+	if err != nil && ctx.Err() == nil {
+		return map[string]int64{}, nil
+	}
+	return sizes, err
+}
+
 func (d *database) Passes(ctx context.Context, c *schema.Column, condition string, values []grow.Value) ([]bool, error) {
 	return setwise.Passes(ctx, d, func(p string) string { return d.Typed(p, c) }, c, condition, values)
 }
