@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // Kind is a named source of values in the catalogue. Where an open vocabulary
@@ -20,7 +21,8 @@ type Kind struct {
 	radices []uint64                                    // of a kind with parts
 	form    form                                        // countable kinds
 	prose   func(s *stream, b []byte, n []Range) []byte // free text
-	usual   []Range                                     // defaults of Params
+	folds   *folds
+	usual   []Range // defaults of Params
 }
 
 // Range is a count from Lo to Hi, both included.
@@ -108,7 +110,12 @@ func appendPadded(b []byte, n uint64, width int) []byte {
 }
 
 // Kinds returns the catalogue, in the order of its names.
-func Kinds() []Kind {
+func Kinds() []Kind { return slices.Clone(catalogue()) }
+
+// catalogue is made once: it never changes.
+var catalogue = sync.OnceValue(makeKinds)
+
+func makeKinds() []Kind {
 	sentence := []Range{{5, 12}}
 	kinds := []Kind{
 		{Name: "given-name", About: "given name of a person", form: form{one(givenNames...)}},
@@ -146,8 +153,33 @@ func Kinds() []Kind {
 		kinds[i].form.prepare()
 	}
 	kinds = append(kinds, kindsWithParts()...)
+	for i := range kinds {
+		kinds[i].folds = &folds{}
+	}
 	slices.SortFunc(kinds, func(a, b Kind) int { return strings.Compare(a.Name, b.Name) })
 	return kinds
+}
+
+// folds are the numbers of values that differ under Fold, found when they are needed.
+type folds struct {
+	once sync.Once
+	reps []uint64
+}
+
+// distinct returns the numbers of a counted kind's values that differ under Fold.
+func (k *Kind) distinct() []uint64 {
+	k.folds.once.Do(func() {
+		seen := map[string]bool{}
+		var text []byte
+		for i := range k.form.size() {
+			text = k.form.append(text[:0], i)
+			if key := Fold(string(text)); !seen[key] {
+				seen[key] = true
+				k.folds.reps = append(k.folds.reps, i)
+			}
+		}
+	})
+	return k.folds.reps
 }
 
 // Space is the number of different values; 0 if they are not counted.

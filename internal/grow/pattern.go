@@ -441,6 +441,20 @@ func (n *node) hasFree() bool {
 	return n.op == opFree || slices.ContainsFunc(n.subs, (*node).hasFree)
 }
 
+// plain tells whether a pattern is one class of signs of ASCII behind the other, always
+// as many: then texts differ under Fold as soon as one of their letters does.
+func (n *node) plain() bool {
+	if n.op == opFree || n.op == opEither && len(n.subs) > 1 || n.op == opRepeat && n.min != n.max {
+		return false
+	}
+	for _, r := range n.runes {
+		if r <= ' ' || r > '~' {
+			return false
+		}
+	}
+	return !slices.ContainsFunc(n.subs, func(s *node) bool { return !s.plain() })
+}
+
 // folded returns the pattern reduced to characters that stay different under Fold.
 func (n *node) folded() *node {
 	f := *n

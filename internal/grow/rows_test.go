@@ -433,3 +433,53 @@ func TestKindsStayInReservedRanges(t *testing.T) {
 		}
 	}
 }
+
+// A unique field of a kind has all of its values that differ as folded text, and a
+// pattern of plain letters all of its own.
+func TestUniqueKindsAndPatternsUseTheirWholeSpace(t *testing.T) {
+	grown := func(src Source, rows uint64) (map[string]bool, []*FinishError) {
+		s := &Set{Seed: "whole", Edition: "1"}
+		e := s.NewEntity("Thing")
+		e.Rows = rows
+		f := s.NewField(e, "x", "x")
+		f.Source = src
+		require.NoError(t, e.Unique(f))
+		if faults := s.Finish(); len(faults) > 0 {
+			return nil, faults
+		}
+		var b Batch
+		NewGrower(s).Grow(e, Row{}, int(rows), &b)
+		seen := map[string]bool{}
+		for i := range b.Len {
+			seen[Fold(b.Row(i)[0].S)] = true
+		}
+		return seen, nil
+	}
+	for _, k := range Kinds() {
+		if k.form == nil || k.Space() > 20_000 {
+			continue
+		}
+		want := map[string]bool{}
+		for i := range k.Space() {
+			want[Fold(string(k.form.append(nil, i)))] = true
+		}
+		src, err := NewKind(k, nil)
+		require.NoError(t, err)
+		seen, faults := grown(src, uint64(len(want)))
+		require.Empty(t, faults, k.Name)
+		assert.Equal(t, want, seen, k.Name)
+		_, faults = grown(src, uint64(len(want))+1)
+		assert.NotEmpty(t, faults, k.Name)
+	}
+	for pattern, n := range map[string]uint64{"[A-C][x-z]": 9, "[aAbB]-[0-9]": 20, "(sea|SEA|bay)": 3, "[éeë]x": 1} {
+		src, err := Pattern(pattern)
+		require.NoError(t, err)
+		seen, faults := grown(src, n)
+		if n == 3 { // one of three is told apart by letter case alone
+			assert.NotEmpty(t, faults, pattern)
+			continue
+		}
+		require.Empty(t, faults, pattern)
+		assert.Len(t, seen, int(n), pattern)
+	}
+}

@@ -450,6 +450,19 @@ func (g *Group) listDistinct(m *member) string {
 		}
 		return ""
 	}
+	switch s := src.(type) {
+	case *pattern:
+		if g.text == nil && s.unique.plain() {
+			return "" // its unique form differs already
+		}
+	case *countedKind:
+		if g.text == nil {
+			if reps := s.kind.distinct(); uint64(len(reps)) < m.radix {
+				m.reps, m.radix = reps, uint64(len(reps))
+			}
+			return ""
+		}
+	}
 	seen := map[string]bool{}
 	var reps []uint64
 	p.each(func(i uint64, text string) {
