@@ -2,6 +2,7 @@ package draft
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"evensprout/internal/predicate"
@@ -109,7 +110,11 @@ func (t *Table) read() {
 	for _, n := range rest {
 		columns := n.Columns()
 		if len(columns) == 1 {
-			continue // among the conditions of its column
+			d := t.domain(t.Schema.Column(columns[0]))
+			if k, err := predicate.Compile(n); err == nil && !slices.Contains(d.from, n.String()) {
+				d.conditions, d.from = append(d.conditions, k), append(d.from, n.String())
+			}
+			continue
 		}
 		t.rest = append(t.rest, Condition{Text: n.String(), From: n.String()})
 	}

@@ -139,12 +139,13 @@ type Field struct {
 	Comment string // the reason for a guess
 	Draws   []Draw // what its source is made of
 
-	table  *Table
-	nulls  string     // the share of NULLs, if it was learned
-	ref    *reference // the reference that it carries or belongs to
-	apart  bool       // a range that must not overlap others
-	unsaid bool       // the plan leaves it to the database
-	lead   bool       // it picks the row; the others of the reference follow
+	table    *Table
+	nulls    string     // the share of NULLs, if it was learned
+	ref      *reference // the reference that it carries or belongs to
+	followed bool       // another moment is drawn after it
+	apart    bool       // a range that must not overlap others
+	unsaid   bool       // the plan leaves it to the database
+	lead     bool       // it picks the row; the others of the reference follow
 }
 
 // Draw is a value that is drawn beside the fields, and not stored.

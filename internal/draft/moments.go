@@ -142,10 +142,11 @@ func (t *Table) followBy(n *predicate.Node) bool {
 		return false
 	}
 	if early == nil || late == nil || early == late || early.Column.Kind != late.Column.Kind || early.Column.Kind != schema.Timestamp && early.Column.Kind != schema.Date ||
-		!early.Column.NotNull && late.Column.NotNull || !strings.HasPrefix(early.Source.Text, "{b") || !strings.HasPrefix(late.Source.Text, "{b") || t.domains[late.Column.Name] != nil || t.inKey(late) {
+		!early.Column.NotNull && late.Column.NotNull || !strings.HasPrefix(early.Source.Text, "{b") || !strings.HasPrefix(late.Source.Text, "{b") || t.domains[late.Column.Name] != nil || t.inKey(late) || late.followed {
 		return false
 	}
 	late.Source = Source{Text: fmt.Sprintf("{after: %s, within: 30d}", quoteField(early.Name))}
+	early.followed = true
 	late.Comment = "from CHECK (" + n.String() + ")"
 	return true
 }
@@ -174,7 +175,7 @@ func (t *Table) pair() {
 			}
 			continue
 		}
-		if begun.Column.Kind == f.Column.Kind {
+		if begun.Column.Kind == f.Column.Kind && !f.followed && !strings.HasPrefix(f.Source.Text, "{after") {
 			f.Source = Source{Text: fmt.Sprintf("{after: %s, within: 30d}", quoteField(begun.Name))}
 		}
 	}
