@@ -546,6 +546,7 @@ func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements
 		return
 	}
 	a.tellRefusals("row", "left out", r.Rejected, r.Rejections)
+	a.tellEmpty(r.Entities)
 	a.tellRefusals("row", "not found", missing, r.Unmatched)
 	how := "in one transaction"
 	if r.Commit != plan.CommitLoad {
@@ -583,6 +584,24 @@ func (a *app) tellStatements(list []store.Statement) {
 		s.Rows = append(s.Rows, []string{report.Number(st.Times), report.Number(st.Rows), fmt.Sprintf("%.1f ms", st.Elapsed.Seconds()*1000), strings.Join(strings.Fields(st.Text), " ")})
 	}
 	fmt.Fprintln(a.out, a.page.Draw(s))
+}
+
+// tellEmpty names the tables that got no row, with the reason of the first.
+func (a *app) tellEmpty(list []load.Entity) {
+	first := true
+	for _, e := range list {
+		if e.Refused == nil || e.Rejected == 0 || e.Inserted+e.Updated+e.Unchanged+e.Kept > 0 {
+			continue
+		}
+		if first {
+			fmt.Fprintln(a.out, "\nThese got no row:")
+			first = false
+		}
+		fmt.Fprintf(a.out, "  %s (%s): %s\n", e.Entity, e.Table, e.Refused.Error())
+		if m := e.Refused.Message; e.Refused.Constraint != "consequence" && m != "" && !strings.Contains(e.Refused.Error(), m) {
+			fmt.Fprintf(a.out, "      database: %s\n", m)
+		}
+	}
 }
 
 // tellRefusals shows the first rows that were left out.

@@ -245,12 +245,12 @@ CREATE TABLE c (id INTEGER PRIMARY KEY, a INTEGER REFERENCES a (id));
 func TestGuessedReferences(t *testing.T) {
 	text, _ := drafted(t, surveyed(t, `
 CREATE TABLE app_users (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
-CREATE TABLE notes (id INTEGER PRIMARY KEY, user_id INTEGER NOT NULL, created_by_user_id INTEGER, text_id TEXT);
+CREATE TABLE app_notes (id INTEGER PRIMARY KEY, user_id INTEGER NOT NULL, created_by_user_id INTEGER, text_id TEXT);
 `), Options{})
-	assert.Equal(t, "{pick: AppUser}", line(t, text, "Note", "user_id"))
-	assert.Equal(t, "{pick: AppUser, nulls: 10%}", line(t, text, "Note", "created_by_user_id"))
+	assert.Equal(t, "{pick: AppUser}", line(t, text, "AppNote", "user_id"))
+	assert.Equal(t, "{pick: AppUser, nulls: 10%}", line(t, text, "AppNote", "created_by_user_id"))
 	assert.Contains(t, text, "# a guess: no constraint says so")
-	assert.NotContains(t, line(t, text, "Note", "text_id"), "pick")
+	assert.NotContains(t, line(t, text, "AppNote", "text_id"), "pick")
 }
 
 func TestNaming(t *testing.T) {

@@ -46,10 +46,10 @@ func (d *drafter) meantBy(t *Table, c *schema.Column) *Table {
 		name := schema.Plain(strings.Join(list[from:], ""))
 		var found *Table
 		for _, o := range d.tables {
-			if o == t || !d.suits(c, o) {
+			if o == t || !d.suits(c, o) || len(o.Schema.Triggers) > 0 { // which may refuse its rows
 				continue
 			}
-			if called(o.Schema, name) {
+			if d.called(o.Schema, name) {
 				if found != nil {
 					return nil
 				}
@@ -63,17 +63,31 @@ func (d *drafter) meantBy(t *Table, c *schema.Column) *Table {
 	return nil
 }
 
-// called tells whether a table is called by a word, in one or many, maybe behind a
-// prefix of the application's.
-func called(t *schema.Table, name string) bool {
+// called tells whether a table is called by a word, in one or many, maybe behind the
+// prefix of the application's tables.
+func (d *drafter) called(t *schema.Table, name string) bool {
 	list := words(t.LocalName())
 	for from := 0; from < min(len(list), 2); from++ {
+		if from == 1 && !d.common(list[0]) {
+			break
+		}
 		rest := strings.Join(list[from:], "_")
 		if schema.Plain(rest) == name || schema.Plain(plan.EntityName(rest)) == name {
 			return true
 		}
 	}
 	return false
+}
+
+// common tells whether at least half of the tables are called with a word in front.
+func (d *drafter) common(word string) bool {
+	n := 0
+	for _, t := range d.tables {
+		if list := words(t.Schema.LocalName()); len(list) > 1 && strings.EqualFold(list[0], word) {
+			n++
+		}
+	}
+	return 2*n >= len(d.tables)
 }
 
 // suits tells whether a column could hold the keys of a table.

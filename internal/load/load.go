@@ -108,6 +108,7 @@ type Entity struct {
 	Kept        int64            `json:"kept"`
 	Removed     int64            `json:"removed"`
 	Rejected    int64            `json:"rejected"`
+	Refused     *Refusal         `json:"refused,omitempty"` // the first of its rows that was left out
 	Unmatched   int64            `json:"unmatched"`
 	After       int64            `json:"rows_after"`
 	Skipped     bool             `json:"skipped"`          // its table was not empty, and the plan says when: empty

@@ -149,7 +149,7 @@ func (w *writer) excluded(t *target, b *grow.Batch, i int, p *pass) bool {
 		}
 		if at, ok := w.grower().Refers(t.Grow, row, field); ok && w.record.Rejected(to, at) {
 			v = &store.Violation{Kind: store.ForeignKey, Table: t.Table.Name, Columns: []string{t.Columns[f].Name}, Values: []grow.Value{b.Row(i)[f]},
-				Constraint: "consequence", Refers: w.byGrow[to].Table.Name, Message: "it refers to " + to.Label(at) + ", which was rejected"}
+				Constraint: consequence, Refers: w.byGrow[to].Table.Name, Message: "it refers to " + to.Label(at) + ", which was rejected"}
 			p.err = w.reject(t, row, v)
 			w.unprint(t, row, p)
 			return true

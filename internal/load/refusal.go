@@ -59,7 +59,7 @@ func (r *Refusal) Summary() string {
 	case store.Unique:
 		return fmt.Sprintf("%s %s is there already", what, value)
 	case store.ForeignKey:
-		if r.Constraint == "consequence" {
+		if r.Constraint == consequence {
 			return r.Message
 		}
 		if r.Refers != "" && what != "" {

@@ -50,13 +50,16 @@ func (w *writer) decide(t *target, row grow.Row, v *store.Violation) (again bool
 	return false, w.refusalOf(t, row, v)
 }
 
+// consequence stands for the constraint of rows that are left out with another.
+const consequence = "consequence"
+
 // maxTold bounds the rejections that a result tells one by one.
 const maxTold = 20
 
 // reject leaves a row out.
 func (w *writer) reject(t *target, row grow.Row, v *store.Violation) error {
 	r := w.refusalOf(t, row, v)
-	if r.Constraint == "consequence" {
+	if r.Constraint == consequence {
 		r.Hint = ""
 	}
 	w.mu.Lock()
@@ -150,6 +153,11 @@ func (w *writer) twin(t *target, row grow.Row, values []grow.Value) *store.Viola
 // handOut gives away rejections and changes that can no longer be taken back.
 func (w *writer) handOut() error {
 	for _, x := range w.state.rejections {
+		for _, t := range w.list { // the first reason of each entity, rather one of its own
+			if t.Plan.Name == x.Refusal.Entity && (t.out.Refused == nil || t.out.Refused.Constraint == consequence && x.Refusal.Constraint != consequence) {
+				t.out.Refused = x.Refusal
+			}
+		}
 		if len(w.rejects) < maxTold {
 			w.rejects = append(w.rejects, x.Refusal)
 		}
