@@ -227,7 +227,7 @@ func (h *Habit) source(c *schema.Column, rows int64) Source {
 			}
 		}
 		return countable("{share: "+percent(yes, rows)+"}", 2)
-	case len(h.Often) > 0 && h.Rest*20 <= rows: // a set of codes
+	case len(h.Often) > 0 && h.Rest*20 <= rows && h.Type != grow.Date && h.Type != grow.Timestamp: // a set of codes
 		var items []string
 		for _, f := range h.Often {
 			one := strings.TrimSuffix(strings.TrimPrefix(chosen(c, []grow.Value{f.Value}).Text, "{choose: ["), "]}")

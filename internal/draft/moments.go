@@ -89,11 +89,20 @@ func moments(c *schema.Column, d *domain) []Source {
 	case c.Kind == schema.Date && isBirth(c.Name):
 		return []Source{span(c, mustDay("1950-01-01"), mustDay("2008-12-31"))}
 	case c.Kind == schema.Date:
-		return []Source{span(c, firstDay, clockDay-1)}
+		return append([]Source{span(c, firstDay, clockDay-1)}, elsewhere(c)...)
 	default:
-		return []Source{{Text: "{before: clock, within: 400d}"}}
+		return append([]Source{{Text: "{before: clock, within: 400d}"}}, elsewhere(c)...)
 	}
 	return []Source{span(c, lo, hi), span(c, lo, lo), span(c, clockDay-400, clockDay-1)}
+}
+
+// elsewhere are other times, for conditions on parts of a moment.
+func elsewhere(c *schema.Column) []Source {
+	var out []Source
+	for _, ends := range [][2]string{{"2020-01-01", "2024-12-31"}, {"2015-01-01", "2019-12-31"}, {"2000-01-01", "2009-12-31"}, {"2027-01-01", "2037-12-31"}, {"1970-01-02", "1999-12-31"}} {
+		out = append(out, span(c, mustDay(ends[0]), mustDay(ends[1])))
+	}
+	return out
 }
 
 // wideMoments have room for unique values.

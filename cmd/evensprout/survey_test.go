@@ -1,0 +1,259 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/demo"
+	"evensprout/internal/store/storetest"
+)
+
+// read is the contents of a file.
+func (f *folder) read(name string) string {
+	text, err := os.ReadFile(f.file(name))
+	require.NoError(f.t, err)
+	return string(text)
+}
+
+// filled drafts a plan, holds it against the database, loads it, and looks whether every
+// table has rows; all without an edit.
+func filled(t *testing.T, f *folder, url string, flags ...string) {
+	t.Helper()
+	r := f.run(append([]string{"survey", "--db", url, "-o", "draft.yaml"}, flags...)...)
+	require.Zero(t, r.code, r.errOut)
+	text := f.read("draft.yaml")
+	r = f.run("check", "draft.yaml", "--db", url)
+	require.Zero(t, r.code, "%s\n%s", r.errOut, text)
+	r = f.run("load", "draft.yaml", "--db", url)
+	require.Zero(t, r.code, "%s\n%s", r.errOut, text)
+	r = f.run("look", "--db", url, "--json")
+	require.Zero(t, r.code, r.errOut)
+	var out struct {
+		Tables []struct {
+			Table string
+			Rows  int64
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(r.out), &out))
+	for _, table := range out.Tables {
+		assert.Positive(t, table.Rows, "%s is empty\n%s", table.Table, text)
+	}
+}
+
+// What PostgreSQL decides about rows beside types and keys.
+const postgresTables = `
+CREATE FUNCTION is_signal(text) RETURNS boolean LANGUAGE sql IMMUTABLE AS $$ SELECT $1 ~ '^[A-Z]' AND length($1) % 2 = 0 $$;
+CREATE TYPE weather AS ENUM ('calm', 'it''s wet');
+CREATE TYPE place AS (x integer, y text);
+CREATE DOMAIN knots AS numeric(4,1) CHECK (VALUE > 0 AND VALUE < 60);
+CREATE DOMAIN signal AS text NOT NULL CHECK (is_signal(VALUE));
+CREATE SCHEMA "dry dock";
+CREATE TABLE piers (code citext_like PRIMARY KEY);
+CREATE TABLE winds (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, speed knots NOT NULL, gust knots, flag signal, sky weather NOT NULL, skies weather[] NOT NULL, at place NOT NULL,
+  pier citext_like NOT NULL REFERENCES piers, seen tstzrange NOT NULL, CHECK (gust IS NULL OR gust >= speed), EXCLUDE USING gist (seen WITH &&));
+CREATE UNIQUE INDEX ON winds (lower(flag)) WHERE speed > 10;
+CREATE TABLE "dry dock"."odd ""name" ("select" uuid PRIMARY KEY DEFAULT gen_random_uuid(), "größe" numeric(6,3) NOT NULL, a int NOT NULL, b int GENERATED ALWAYS AS (a * 2) STORED, c int, UNIQUE NULLS NOT DISTINCT (c));
+CREATE TABLE readings (pier citext_like NOT NULL, at timestamptz NOT NULL, depth double precision, PRIMARY KEY (pier, at)) PARTITION BY RANGE (at);
+CREATE TABLE readings_2024 PARTITION OF readings FOR VALUES FROM ('2024-01-01') TO ('2025-01-01');
+CREATE TABLE depots (id serial PRIMARY KEY, main_shed integer);
+CREATE TABLE sheds (id serial PRIMARY KEY, depot_id integer NOT NULL REFERENCES depots ON DELETE CASCADE, number smallint NOT NULL, UNIQUE (depot_id, number), UNIQUE (depot_id, id));
+ALTER TABLE depots ADD FOREIGN KEY (main_shed) REFERENCES sheds;
+CREATE TABLE moves (id serial PRIMARY KEY, depot_id integer NOT NULL, from_shed integer NOT NULL, to_shed integer NOT NULL, CHECK (from_shed <> to_shed OR depot_id > 0),
+  FOREIGN KEY (depot_id, from_shed) REFERENCES sheds (depot_id, id), FOREIGN KEY (depot_id, to_shed) REFERENCES sheds (depot_id, id));`
+
+const mariaTables = `
+CREATE TABLE piers (code VARCHAR(30) CHARACTER SET latin1 PRIMARY KEY, name VARCHAR(40) COLLATE utf8mb4_general_ci NOT NULL UNIQUE, rating TINYINT(1) NOT NULL CHECK (rating BETWEEN 2 AND 5));
+CREATE TABLE signs (id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, code VARBINARY(12) NOT NULL UNIQUE, kind ENUM('calm','it''s') NOT NULL, flags SET('a','b') NOT NULL, bits BIT(6) NOT NULL, one BIT(1) NOT NULL, y YEAR NOT NULL,
+  spot POINT NOT NULL, area POLYGON, doc JSON NOT NULL, note TEXT NOT NULL, UNIQUE (note(3)), pier VARCHAR(30) CHARACTER SET latin1 NOT NULL, FOREIGN KEY (pier) REFERENCES piers (code));
+CREATE TABLE readings (at DATE NOT NULL, depth FLOAT NOT NULL) PARTITION BY RANGE (YEAR(at)) (PARTITION a VALUES LESS THAN (2020), PARTITION b VALUES LESS THAN (2022));
+CREATE TABLE old_log (id INT AUTO_INCREMENT PRIMARY KEY, line TEXT NOT NULL) ENGINE = MyISAM;`
+
+const sqliteTables = `
+CREATE TABLE piers (code TEXT COLLATE NOCASE PRIMARY KEY, name VARCHAR(20) NOT NULL CHECK (name GLOB '[A-Z]*'), opened DATE NOT NULL, closed DATE, CHECK (closed > opened));
+CREATE TABLE moorings (pier TEXT NOT NULL REFERENCES piers, number INTEGER NOT NULL CHECK (number > 0), boat, PRIMARY KEY (pier, number)) WITHOUT ROWID;
+CREATE UNIQUE INDEX one_boat ON moorings (lower(boat)) WHERE boat IS NOT NULL;
+CREATE VIRTUAL TABLE notes USING fts5(body);
+CREATE TABLE self (id INTEGER PRIMARY KEY, up INTEGER NOT NULL REFERENCES self, x INTEGER NOT NULL CHECK (x % 3 = 0 AND typeof(x) = 'integer'));`
+
+func TestSurveyAndLoadFillEveryTable(t *testing.T) {
+	f := newFolder(t)
+	t.Run("sqlite", func(t *testing.T) {
+		f.makeDB("filled.db", sqliteTables)
+		filled(t, &folder{t, f.path}, "sqlite:filled.db", "--rows", "300")
+		assert.Empty(t, f.query("filled.db", "PRAGMA foreign_key_check"))
+		require.NoError(t, os.Remove(filepath.Join(f.path, "draft.yaml")))
+	})
+	t.Run("postgres", func(t *testing.T) {
+		filled(t, &folder{t, f.path}, storetest.Postgres(t).Database(t, strings.ReplaceAll(postgresTables, "citext_like", "varchar(9)")), "--rows", "300", "--names", "camel")
+		require.NoError(t, os.Remove(filepath.Join(f.path, "draft.yaml")))
+	})
+	t.Run("mariadb", func(t *testing.T) {
+		filled(t, &folder{t, f.path}, storetest.MariaDB(t).Database(t, mariaTables), "--rows", "150")
+	})
+}
+
+// Tables by pattern bring those that they need; a wrong name gets the nearest right one.
+func TestSurveyOfSomeTables(t *testing.T) {
+	f := newFolder(t)
+	f.makeDB("app.db", demo.Schema)
+	r := f.run("survey", "--db", "sqlite:app.db", "--tables", "ref*,Crew")
+	require.Zero(t, r.code, r.errOut)
+	for _, entity := range []string{"Refund", "Booking", "Passenger", "Crew"} {
+		assert.Contains(t, r.out, "\n  "+entity+":\n")
+	}
+	assert.NotContains(t, r.out, "Amenity")
+	for args, want := range map[string]string{"--tables bokings": "did you mean bookings?", "--schema sales": "in no schema", "--names shouting": "--names is one of", "--tables [": "is no pattern", "--least 1": "--least is 2 or more", "--structs .": "holds no Go files"} {
+		r := f.run(append([]string{"survey", "--db", "sqlite:app.db"}, strings.Fields(args)...)...)
+		assert.NotZero(t, r.code, args)
+		assert.Contains(t, r.errOut, want, args)
+	}
+}
+
+// What is learned is shares and ranges; a value that occurs too seldom is never copied.
+func TestLearningKeepsWhatIsRareToItself(t *testing.T) {
+	f := newFolder(t)
+	var rows []string
+	for i := range 400 {
+		status, note := "open", "NULL"
+		if i%4 == 0 {
+			status = "shut"
+		}
+		if i%5 == 0 {
+			note = "'seen'"
+		}
+		if i < 3 {
+			status = "secret"
+		}
+		rows = append(rows, fmt.Sprintf("(%d, '%s', %s, %d, '2024-03-%02d')", i+1, status, note, 1000+i*10, i%28+1))
+	}
+	f.makeDB("app.db", "CREATE TABLE cases (id INTEGER PRIMARY KEY, status VARCHAR(20) NOT NULL, note VARCHAR(20), cents INTEGER NOT NULL, seen DATE NOT NULL);\nINSERT INTO cases VALUES "+strings.Join(rows, ", ")+";")
+	r := f.run("survey", "--db", "sqlite:app.db", "--learn")
+	require.Zero(t, r.code, r.errOut)
+	assert.NotContains(t, r.out, "secret")
+	assert.Contains(t, r.out, "status: {choose: {open: 298, shut: 99}}")
+	assert.Contains(t, r.out, "note:   {choose: {seen: 80}, nulls: 80%}")
+	assert.Contains(t, r.out, "cents:  {between: [1000, 5000]}")
+	assert.Contains(t, r.out, "seen:   {between: [2024-02-29, 2024-04-03]}")
+	require.Zero(t, f.run("survey", "--db", "sqlite:app.db", "--learn", "-o", "learned.yaml").code)
+	require.Zero(t, f.run("load", "learned.yaml").code)
+	assert.Equal(t, []string{"500"}, f.query("app.db", "SELECT count(*) FROM cases"))
+}
+
+const mappedStructs = `package models
+
+type Status string
+
+const (
+	Active Status = "active"
+	Barred Status = "barred"
+)
+
+type Passenger struct {
+	ID         int64   ` + "`db:\"id\"`" + `
+	FirstName  string  ` + "`db:\"given_name\"`" + `
+	Status     Status  ` + "`db:\"status\"`" + `
+	Nickname   string  ` + "`db:\"nickname\"`" + `
+	Tel        string  ` + "`db:\"tel\"`" + `
+}
+`
+
+func TestSurveyOfStructs(t *testing.T) {
+	f := newFolder(t)
+	require.NoError(t, os.Mkdir(filepath.Join(f.path, "models"), 0o755))
+	f.write("models/models.go", mappedStructs)
+	r := f.run("survey", "--structs", "models")
+	require.Zero(t, r.code, r.errOut)
+	assert.Contains(t, r.out, "name: models\n")
+	assert.Contains(t, r.out, "table: passengers")
+	assert.Contains(t, r.out, "{choose: [active, barred]}")
+	f.makeDB("app.db", demo.Schema)
+	r = f.run("survey", "--structs", "models", "--db", "sqlite:app.db", "-o", "plan.yaml")
+	require.Zero(t, r.code, r.errOut)
+	assert.Contains(t, r.errOut, "models/models.go:14:2: the field Passenger.Nickname has no column in passengers")
+	assert.Contains(t, r.errOut, "models/models.go:15:2: Passenger.Tel (string) cannot hold NULL, which the column passengers.tel may be")
+	assert.Contains(t, f.read("plan.yaml"), "FirstName:")
+	assert.Contains(t, f.read("plan.yaml"), "column: given_name")
+	require.Zero(t, f.run("load", "plan.yaml").code)
+	r = f.run("survey", "--structs", "models", "--tag", "json")
+	assert.Contains(t, r.errOut, "has a field with the tag json")
+}
+
+// check grows rows and holds them against columns and conditions; what a load would meet
+// in the database is told before.
+func TestCheckHoldsRowsAgainstTheTables(t *testing.T) {
+	f := newFolder(t)
+	f.makeDB("app.db", `CREATE TABLE piers (id INTEGER PRIMARY KEY, code VARCHAR(4) NOT NULL, seats SMALLINT NOT NULL CHECK (seats BETWEEN 4 AND 20), price DECIMAL(4,2), opened DATE, closed DATE, CHECK (closed > opened));
+CREATE TRIGGER watch AFTER INSERT ON piers BEGIN SELECT 1; END;`)
+	f.write("plan.yaml", `name: x
+seed: x
+clock: 2026-05-01T08:00:00Z
+database: sqlite:app.db
+entities:
+  Pier:
+    table: piers
+    rows: 400
+    fields:
+      code: {text: "P{id}-{seats}"}
+      seats: {between: [1, 40000]}
+      price: {between: [1.00, 400.00]}
+      opened: {between: [2026-01-01, 2026-03-01]}
+      closed: {between: [2026-01-01, 2026-03-01]}
+`)
+	r := f.run("check", "plan.yaml")
+	assert.Equal(t, 4, r.code)
+	for _, want := range []string{"plan.yaml:10:7: Pier row", "the column code is VARCHAR(4)", "does not meet CHECK (seats BETWEEN 4 AND 20)", "the column seats is SMALLINT: from -32768 to 32767", "at most 2 digits before the point", "does not meet CHECK (closed > opened)"} {
+		assert.Contains(t, r.errOut, want)
+	}
+	f.write("plan.yaml", strings.NewReplacer(`{text: "P{id}-{seats}"}`, `{pattern: "[A-Z]{4}"}`, "40000]", "90]", "400.00", "40.00", "price: {between: [1.00", "price: {between: [2.00").Replace(f.read("plan.yaml"))+"    meets: [\"seats BETWEEN 4 AND 20\", closed > opened]\n")
+	r = f.run("check", "plan.yaml")
+	require.Zero(t, r.code, r.errOut)
+	assert.Contains(t, r.errOut, "warning: triggers run when rows are written into piers: watch")
+	require.Zero(t, f.run("load", "plan.yaml").code)
+	assert.Equal(t, []string{"0"}, f.query("app.db", "SELECT count(*) FROM piers WHERE seats NOT BETWEEN 4 AND 20 OR closed <= opened"))
+	f.write("plan.yaml", strings.Replace(f.read("plan.yaml"), "name: x", "name: y", 1))
+	r = f.run("check", "plan.yaml")
+	assert.Equal(t, 4, r.code)
+	assert.Contains(t, r.errOut, "what Pier would load is there already: the table piers holds 400 rows")
+	f.write("plan.yaml", strings.Replace(f.read("plan.yaml"), "closed > opened", "closed > opened AND closed < opened", 1))
+	r = f.run("preview", "plan.yaml")
+	assert.NotZero(t, r.code)
+	assert.Contains(t, r.errOut, "none of 1000 draws meets the condition closed > opened AND closed < opened")
+}
+
+// A trigger that raises keeps its table empty; the others are filled, and it is named.
+func TestATableThatRefusesIsNamed(t *testing.T) {
+	f := newFolder(t)
+	f.makeDB("app.db", `CREATE TABLE locks (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
+CREATE TABLE ports (id INTEGER PRIMARY KEY, name TEXT NOT NULL, lock_id INTEGER REFERENCES locks);
+CREATE TABLE keys (id INTEGER PRIMARY KEY, lock_id INTEGER NOT NULL REFERENCES locks);
+CREATE TRIGGER shut BEFORE INSERT ON locks BEGIN SELECT RAISE(ABORT, 'the locks are shut'); END;`)
+	require.Zero(t, f.run("survey", "--db", "sqlite:app.db", "-o", "plan.yaml").code)
+	assert.Equal(t, 5, f.run("load", "plan.yaml").code)
+	r := f.run("load", "plan.yaml", "--commit", "chunk", "--on-violation", "all=skip")
+	assert.Equal(t, 6, r.code, r.errOut)
+	assert.Contains(t, r.out, "These got no row:\n  Lock (locks): Lock row 0: the locks are shut")
+	assert.NotEqual(t, []string{"0"}, f.query("app.db", "SELECT count(*) FROM ports"), "rows that need no lock are there")
+}
+
+func TestLookWithAConditionAndSizes(t *testing.T) {
+	f := newFolder(t)
+	f.sample(t)
+	r := f.run("look", "larkwater/evensprout.yaml", "Booking", "--where", "status = 'open' AND total > 50", "--limit", "2", "--json")
+	require.Zero(t, r.code, r.errOut)
+	var out struct{ Rows []map[string]any }
+	require.NoError(t, json.Unmarshal([]byte(r.out), &out))
+	require.Len(t, out.Rows, 2)
+	assert.Equal(t, "open", out.Rows[0]["status"])
+	r = f.run("look", "larkwater/evensprout.yaml", "Booking", "--where", "1 = 1; DROP TABLE bookings")
+	assert.Equal(t, 2, r.code)
+	assert.Contains(t, r.errOut, "--where is not one condition in SQL")
+	r = f.run("look", "larkwater/evensprout.yaml")
+	assert.Regexp(t, `tickets +18,\d{3} +\d+ KiB`, r.out)
+}
