@@ -1,0 +1,49 @@
+package plan
+
+import (
+	"strconv"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestMeets(t *testing.T) {
+	c, problems := compileText(`  Pair:
+    rows: 200
+    fields:
+      low_end: {between: [1, 50]}
+      highEnd: {between: [1, 50], nulls: 10%}
+      kind: {choose: [a, b]}
+    meets: ["low_end < high_end OR kind = 'b'", low_end <> 7]
+`, nil)
+	require.Empty(t, problems)
+	number := func(s string) int {
+		n, err := strconv.Atoi(s)
+		require.NoError(t, err)
+		return n
+	}
+	for _, r := range rowsOf(t, c, "Pair") {
+		assert.NotEqual(t, "7", r["low_end"])
+		if r["highEnd"] != "NULL" && r["kind"] == "a" {
+			assert.Less(t, number(r["low_end"]), number(r["highEnd"]))
+		}
+	}
+}
+
+func TestProblemsOfMeets(t *testing.T) {
+	for meets, want := range map[string]string{
+		`"a >"`:             "plan.yaml:9:16: A cannot be read as a condition in SQL: a value was expected here, and not the end",
+		`"b > 1"`:           "A has no field b",
+		`"weigh(a) > 1"`:    "the function weigh cannot be computed by this program",
+		`"1 = 1"`:           "the condition names no field of A",
+		`{a: 1}`:            "a condition of meets is a text",
+		`["a > 1", [a]]`:    "a condition of meets is a text",
+		`"a IN (SELECT 1)"`: "a query inside the condition",
+		`"a ~ '(?=x)'"`:     "the regular expression (?=x) cannot be computed",
+	} {
+		_, problems := compileText("  A:\n    rows: 3\n    fields:\n      a: {between: [1, 5]}\n    meets: "+meets+"\n", nil)
+		require.NotEmpty(t, problems, meets)
+		assert.Contains(t, problems.Error(), want)
+	}
+}
