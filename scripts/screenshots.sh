@@ -11,7 +11,8 @@ shot() { "$root/scripts/screenshot.sh" "$@" 2>/dev/null; }
 cd "$work"
 shot demo evensprout demo
 cd larkwater
-shot survey sh -c 'evensprout survey --db sqlite:larkwater.db | head -46'
+sqlite3 empty.db < schema.sql
+shot survey sh -c 'evensprout survey --db sqlite:empty.db | sed -n "11,14p;60,105p"'
 shot preview evensprout preview --entity Passenger --rows 4
 shot preview-spread evensprout preview --entity Passenger --spread
 shot preview-row evensprout preview --entity Passenger --row 4321
