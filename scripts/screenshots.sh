@@ -12,7 +12,7 @@ cd "$work"
 shot demo evensprout demo
 cd larkwater
 sqlite3 empty.db < schema.sql
-shot survey sh -c 'evensprout survey --db sqlite:empty.db | sed -n "11,14p;60,105p"'
+shot survey evensprout survey --db sqlite:empty.db --tables passengers,crew,amenities
 shot preview evensprout preview --entity Passenger --rows 4
 shot preview-spread evensprout preview --entity Passenger --spread
 shot preview-row evensprout preview --entity Passenger --row 4321
@@ -29,6 +29,11 @@ shot catalog evensprout catalog
 sed -e 's/{kind: locality}/{kind: lokality}/; s/LW-\[0-9\]{5}/LW-[0-9]{2}/; s/{sum: Ticket.price}/{sum: Ticket.prize}/' \
     -e 's/newsletter:  {share: 31%}/newsleter:   {share: 131%}/; s/rows: 9$/rows: -9/' evensprout.yaml > mistakes.yaml
 shot check evensprout check mistakes.yaml
+
+# A plan whose rows do not fit the tables.
+sed -e 's/^name: larkwater$/name: misfit/; s/{between: \[40, 400\], step: 20}/{between: [10, 400]}/; s/{after: departs_at, within: 95m}/{before: clock, within: 9d}/' \
+    -e 's/"LW-\[0-9\]{5}"/"LW-[0-9]{9}"/; s/{between: 1..7}/{between: 0..6}/' evensprout.yaml > misfit.yaml
+shot check-tables evensprout check misfit.yaml --db sqlite:empty.db
 
 # A row that is there already and collides with a planned one.
 sqlite3 other.db < schema.sql
