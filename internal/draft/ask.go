@@ -4,8 +4,10 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 )
 
@@ -63,7 +65,11 @@ func (t *Table) taken(ctx context.Context, c *schema.Column, d *domain, list []g
 		if len(good) == 0 {
 			break
 		}
-		pass, err := t.d.Probe(ctx, c, k.Text, good)
+		rows := make([][]grow.Value, len(good))
+		for i, v := range good {
+			rows[i] = []grow.Value{v}
+		}
+		pass, err := t.d.Probe(ctx, []*schema.Column{c}, k.Text, rows)
 		if err != nil {
 			return nil, err
 		}
@@ -83,6 +89,66 @@ func (t *Table) inKey(f *Field) bool {
 	return slices.ContainsFunc(t.Schema.Keys(), func(k schema.Unique) bool { return slices.Contains(k.Columns, f.Column.Name) })
 }
 
-// Prober lets the database say which values of a column meet a condition, in which the
-// column may be called VALUE.
-type Prober func(ctx context.Context, c *schema.Column, condition string, values []grow.Value) ([]bool, error)
+// askTogether does the same with conditions over several columns: if the database does
+// not take what the fields grow by themselves, they all keep to one row that it takes.
+func (t *Table) askTogether(ctx context.Context) error {
+	for _, k := range t.together {
+		note := func() {
+			t.Notes = append(t.Notes, "only the database can tell whether rows meet: "+k.Text)
+		}
+		n, err := predicate.Parse(k.Text)
+		if err != nil || t.d.Probe == nil {
+			note()
+			continue
+		}
+		var fields []*Field
+		var columns []*schema.Column
+		free := true
+		for _, name := range n.Columns() {
+			f := t.find(name)
+			if f == nil || f.ref != nil || f.unsaid || t.inKey(f) || f.Source.Text == "" || strings.HasPrefix(f.Source.Text, "{after") {
+				free = false
+				break
+			}
+			fields, columns = append(fields, f), append(columns, f.Column)
+		}
+		if !free || len(fields) == 0 {
+			note()
+			continue
+		}
+		rows := make([][]grow.Value, probes)
+		for i := range rows {
+			rows[i] = make([]grow.Value, len(fields))
+		}
+		for j, f := range fields {
+			for i, v := range values(f.Source, probes) {
+				rows[(i*(2*j+1))%probes][j] = v // in another order for each
+			}
+		}
+		pass, err := t.d.Probe(ctx, columns, k.Text, rows)
+		if err != nil {
+			return err
+		}
+		at := slices.Index(pass, true)
+		switch {
+		case !slices.Contains(pass, false):
+			t.Notes = append(t.Notes, "the database takes such rows: CHECK ("+k.Text+")")
+		case at >= 0:
+			for j, f := range fields {
+				if rows[at][j].IsNull() {
+					continue
+				}
+				f.Source, f.Nulls = chosen(f.Column, rows[at][j:j+1]), false
+				f.Comment = "a row that the database takes: CHECK (" + k.Text + ")"
+			}
+		default:
+			t.leave("no row is known that meets CHECK (" + k.Text + ")")
+			return nil
+		}
+	}
+	return nil
+}
+
+// Prober lets the database say which rows of values of some columns meet a condition, in
+// which a single column may be called VALUE.
+type Prober func(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error)

@@ -1,7 +1,6 @@
 package draft
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -146,5 +145,5 @@ func (t *Table) opaque(text, column string) {
 		d.opaque = append(d.opaque, c)
 		return
 	}
-	t.Notes = append(t.Notes, fmt.Sprintf("only the database can tell whether rows meet: %s", text))
+	t.together = append(t.together, c)
 }

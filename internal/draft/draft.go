@@ -120,6 +120,8 @@ type Table struct {
 	children string     // how many for each parent
 	refs     []*reference
 	domains  map[string]*domain // by column
+	together []Condition        // conditions over several columns that only the database can compute
+	avoided  []string           // the rows of partial keys that the table does not have
 	rest     []Condition        // conditions that are not of one column alone
 }
 

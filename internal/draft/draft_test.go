@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"os"
@@ -251,6 +252,54 @@ CREATE TABLE app_notes (id INTEGER PRIMARY KEY, user_id INTEGER NOT NULL, create
 	assert.Equal(t, "{pick: AppUser, nulls: 10%}", line(t, text, "AppNote", "created_by_user_id"))
 	assert.Contains(t, text, "# a guess: no constraint says so")
 	assert.NotContains(t, line(t, text, "AppNote", "text_id"), "pick")
+}
+
+// A partial index with too few values is kept by having no row that it binds.
+func TestPartialIndexesWithFewValues(t *testing.T) {
+	text, c := drafted(t, surveyed(t, `
+CREATE TABLE fares (id INTEGER PRIMARY KEY, kind TEXT NOT NULL CHECK (kind IN ('x', 'z')), is_default BOOLEAN NOT NULL, closed_on DATE);
+CREATE UNIQUE INDEX one_default ON fares (kind) WHERE is_default;
+CREATE UNIQUE INDEX one_open ON fares (kind) WHERE closed_on IS NULL;
+CREATE TABLE codes (id INTEGER PRIMARY KEY, code TEXT NOT NULL, gone BOOLEAN NOT NULL);
+CREATE UNIQUE INDEX one_code ON codes (code) WHERE NOT gone;
+`), Options{})
+	n, _ := grown(t, c, "Fare")
+	assert.Equal(t, 100, n)
+	assert.Contains(t, text, "- NOT is_default")
+	assert.Contains(t, text, "- NOT closed_on IS NULL")
+	assert.Equal(t, "{kind: text.title, unique: true}", line(t, text, "Code", "code"))
+}
+
+// What only the database can compute is put to it with values, of several columns too.
+func TestTheDatabaseIsAsked(t *testing.T) {
+	db := surveyed(t, "CREATE TABLE things (id INTEGER PRIMARY KEY, a INTEGER NOT NULL, b INTEGER NOT NULL, c TEXT NOT NULL, d TEXT NOT NULL);")
+	db.Tables[0].Checks = []schema.Check{{Expression: "far(a, b)"}, {Expression: "signal(c)"}, {Expression: "never(d)"}}
+	asked := map[string]int{}
+	probe := func(_ context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
+		asked[condition]++
+		out := make([]bool, len(rows))
+		for i, r := range rows {
+			switch condition {
+			case "far(a, b)":
+				out[i] = len(columns) == 2 && r[0].N > r[1].N+20
+			case "signal(c)":
+				out[i] = strings.ToUpper(r[0].S) == r[0].S
+			}
+		}
+		return out, nil
+	}
+	d, err := Make(t.Context(), db, Options{Name: "x", Probe: probe})
+	require.NoError(t, err)
+	assert.Equal(t, []Left{{Table: "things", Reason: "no value is known that meets CHECK (never(d))"}}, d.Left)
+	db.Tables[0].Checks = db.Tables[0].Checks[:2]
+	d, err = Make(t.Context(), db, Options{Name: "x", Probe: probe})
+	require.NoError(t, err)
+	text := d.Write(Options{Name: "x"})
+	assert.Equal(t, `{pattern: "[A-Z]{8}"}`, line(t, text, "Thing", "c"))
+	var a, b int
+	_, err = fmt.Sscanf(line(t, text, "Thing", "a")+line(t, text, "Thing", "b"), "{choose: [%d]}{choose: [%d]}", &a, &b)
+	require.NoError(t, err, text)
+	assert.Greater(t, a, b+20)
 }
 
 func TestNaming(t *testing.T) {

@@ -90,7 +90,7 @@ func (t *Table) uniqueKeys() []key {
 				k.derived = true
 			}
 		}
-		if len(k.fields) > 0 && !slices.ContainsFunc(out, func(o key) bool { return o.where == k.where && slices.Equal(o.fields, k.fields) }) {
+		if (len(k.fields) > 0 || len(expressions) > 0 && !k.derived) && !slices.ContainsFunc(out, func(o key) bool { return o.where == k.where && slices.Equal(o.fields, k.fields) }) {
 			out = append(out, k)
 		}
 	}
@@ -132,8 +132,14 @@ func (t *Table) keep() {
 		keys = append(keys, k)
 	}
 	s := &search{table: t, want: want}
+	t.avoided = nil
 	for _, k := range keys {
-		s.options = append(s.options, t.keepers(k, want))
+		options := t.keepers(k, want)
+		if k.where != "" && t.avoids(k, options, want) {
+			t.avoided = append(t.avoided, k.where)
+			continue
+		}
+		s.options = append(s.options, options)
 	}
 	s.run(0, nil)
 	rows := min(want, s.best)
@@ -155,6 +161,30 @@ func (t *Table) keep() {
 			t.Unique = append(t.Unique, set)
 		}
 	}
+}
+
+// avoids tells whether a partial key is better kept by having no row that it binds: it
+// has too few values, and the condition is one that rows can be drawn away from.
+func (t *Table) avoids(k key, options [][]*Field, want uint64) bool {
+	for _, set := range options {
+		if t.roomOf(set) >= want {
+			return false
+		}
+	}
+	n, err := predicate.Parse(k.where)
+	if err != nil {
+		return false
+	}
+	if _, err := predicate.Compile(n); err != nil {
+		return false
+	}
+	for _, name := range n.Columns() {
+		f := t.find(name)
+		if f == nil || f.ref != nil && !f.lead || f.unsaid || f.Source.Fixed || f.Source.Space == 1 || t.domains[f.Column.Name] != nil && t.domains[f.Column.Name].Only != nil && len(t.domains[f.Column.Name].Only) < 2 {
+			return false
+		}
+	}
+	return len(n.Columns()) > 0
 }
 
 // endFamily makes a child a table of its own, whose rows pick their parent.
@@ -390,6 +420,12 @@ func (t *Table) roomOf(set []*Field) uint64 {
 
 // settle gives fields that keep a key the sources with the most values.
 func (t *Table) settle() {
+	for _, where := range t.avoided {
+		if n, err := predicate.Parse(where); err == nil {
+			not := &predicate.Node{Op: predicate.Not, Args: []*predicate.Node{n}}
+			t.Meets = append(t.Meets, Condition{Text: not.String(), From: "the rows of a partial index"})
+		}
+	}
 	inGroup, roomy := map[*Field]bool{}, map[*Field]bool{}
 	for _, set := range t.Unique {
 		enough := t.naturalRoom(set, key{fields: t.Fields}) >= 2*t.Rows

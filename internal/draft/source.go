@@ -55,7 +55,7 @@ func (t *Table) fill(ctx context.Context) error {
 	}
 	t.pair()
 	t.Meets = append(t.Meets, t.rest...)
-	return nil
+	return t.askTogether(ctx)
 }
 
 // fillRest decides about the fields that have no source yet.

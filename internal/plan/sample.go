@@ -193,6 +193,10 @@ func (s *sampler) cell(r grow.Row, f *field, v *grow.Value) {
 		if lo, hi := c.Range(); v.N < lo || v.N > hi {
 			refuse("range", "the column %s is %s: from %d to %d", c.Name, c.Declared, lo, hi)
 		}
+	case c.Kind == schema.Timestamp && c.Latest > 0 && v.Type == grow.Timestamp:
+		if v.N <= 0 || v.N > c.Latest {
+			refuse("range", "the column %s is %s, which holds moments from 1970 to %s", c.Name, c.Declared, grow.Value{Type: grow.Timestamp, N: c.Latest})
+		}
 	case c.Kind == schema.Decimal && c.Precision > 0 && (v.Type == grow.Integer || v.Type == grow.Decimal):
 		whole := strings.TrimLeft(strings.SplitN(v.String(), ".", 2)[0], "-0")
 		if len(whole) > c.Precision-c.Scale {

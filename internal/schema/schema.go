@@ -79,6 +79,7 @@ type Column struct {
 	Checks    []Check  `json:"checks,omitempty"`    // of its domain: the value is called VALUE in them
 	Form      string   `json:"form,omitempty"`      // of Any: a pattern of texts that the type takes; empty if it is not known
 	Narrow    bool     `json:"narrow,omitempty"`    // of texts: it cannot hold all letters of Unicode
+	Latest    int64    `json:"-"`                   // of moments: the last that it holds, in microseconds since 1970; 0 if that does not matter
 	Exact     int      `json:"-"`                   // of decimals: digits that the engine keeps exactly; 0 for all
 	Type      string   `json:"-"`                   // what its engine's store knows the type by
 	Base      string   `json:"-"`                   // the type as a temporary table declares it

@@ -46,9 +46,9 @@ type Store interface {
 	// Sizes are the bytes that tables take with their indexes, by name, as far as the
 	// engine tells.
 	Sizes(ctx context.Context) (map[string]int64, error)
-	// Passes lets the database say which values of a column a condition lets pass, as a
-	// CHECK constraint would; in it the column may also be called VALUE.
-	Passes(ctx context.Context, c *schema.Column, condition string, values []grow.Value) ([]bool, error)
+	// Passes lets the database say which rows of values of some columns a condition lets
+	// pass, as a CHECK constraint would; in it a single column may also be called VALUE.
+	Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error)
 	// Begin opens a transaction for writing: one at a time.
 	Begin(ctx context.Context, o TxOptions) (Tx, error)
 	// Reserve moves the sequence or counter of a column that numbers itself beyond a

@@ -213,8 +213,8 @@ func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
 		func(_, table string) string { return table })
 }
 
-func (d *database) Passes(ctx context.Context, c *schema.Column, condition string, values []grow.Value) ([]bool, error) {
-	return setwise.Passes(ctx, d, func(p string) string { return d.Typed(p, c) }, c, condition, values)
+func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
+	return setwise.Passes(ctx, d, d.Typed, columns, condition, rows)
 }
 
 func (d *database) Statements() []store.Statement { return d.tally.Statements() }

@@ -192,6 +192,10 @@ func counts(t *schema.Table, c *schema.Column) bool {
 	return slices.ContainsFunc(t.Checks, func(k schema.Check) bool { return setwise.Mentions(k.Expression, c.Name) })
 }
 
+// lastTimestamp is the last moment of the type TIMESTAMP, 2038-01-19T03:14:07Z, in
+// microseconds; it begins in 1970.
+const lastTimestamp = (1<<31 - 1) * 1_000_000
+
 // geometries are types of places in the plane, with a pattern of their text.
 var geometries = map[string]string{
 	"geometry": `POINT\([1-9] [1-9]\)`, "point": `POINT\([1-9] [1-9]\)`, "linestring": `LINESTRING\([1-4] [1-9],[5-9] [1-9]\)`,
@@ -249,6 +253,9 @@ func column(r []string) *schema.Column {
 		c.Kind, c.Digits = schema.Time, number(r[6])
 	case "datetime", "timestamp":
 		c.Kind, c.Digits = schema.Timestamp, number(r[6])
+		if r[1] == "timestamp" {
+			c.Latest = lastTimestamp
+		}
 	case "uuid":
 		c.Kind = schema.UUID
 	case "json":

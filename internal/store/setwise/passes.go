@@ -2,6 +2,7 @@ package setwise
 
 import (
 	"context"
+	"strings"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
@@ -19,22 +20,31 @@ func Sizes(ctx context.Context, e Engine, sql string, name func(schema, table st
 	return out, err
 }
 
-// Passes lets the database say which values of a column a condition lets pass, as a
-// CHECK constraint would; in it the column may also be called VALUE. Values that it
-// cannot be computed over do not pass. The names in the condition are the database's
-// own: it comes from there. typed says of which type a parameter is.
-func Passes(ctx context.Context, e Engine, typed func(param string) string, c *schema.Column, condition string, values []grow.Value) ([]bool, error) {
-	value := typed(e.Param(1, c))
-	inner := "SELECT " + value + " AS " + e.Quote(c.Name)
-	if c.Name != "value" {
-		inner += ", " + typed(e.Param(2, c)) + " AS " + e.Quote("value")
+// Passes lets the database say which rows of values of some columns a condition lets
+// pass, as a CHECK constraint would; in it a single column may also be called VALUE. Rows
+// that it cannot be computed over do not pass. The names in the condition are the
+// database's own: it comes from there. typed says of which type a parameter is.
+func Passes(ctx context.Context, e Engine, typed func(param string, c *schema.Column) string, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
+	var selected []string
+	take := func(c *schema.Column, name string) {
+		selected = append(selected, typed(e.Param(len(selected)+1, c), c)+" AS "+e.Quote(name))
 	}
-	sql := "SELECT CASE WHEN (" + condition + ") THEN 1 WHEN NOT (" + condition + ") THEN 0 ELSE 1 END FROM (" + inner + ") AS t"
-	out := make([]bool, len(values))
-	for i, v := range values {
-		args := []Arg{{Value: v, Column: c}, {Value: v, Column: c}}
-		if c.Name == "value" {
-			args = args[:1]
+	for _, c := range columns {
+		take(c, c.Name)
+	}
+	twice := len(columns) == 1 && columns[0].Name != "value"
+	if twice {
+		take(columns[0], "value")
+	}
+	sql := "SELECT CASE WHEN (" + condition + ") THEN 1 WHEN NOT (" + condition + ") THEN 0 ELSE 1 END FROM (SELECT " + strings.Join(selected, ", ") + ") AS t"
+	out := make([]bool, len(rows))
+	for i, row := range rows {
+		var args []Arg
+		for j, c := range columns {
+			args = append(args, Arg{Value: row[j], Column: c})
+		}
+		if twice {
+			args = append(args, args[0])
 		}
 		n, err := Number(ctx, e, sql, args...)
 		if ctx.Err() != nil {

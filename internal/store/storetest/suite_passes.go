@@ -8,6 +8,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
+	"evensprout/internal/schema"
 )
 
 // conditions are computed by the database and by our own evaluator: both must say the
@@ -38,14 +39,18 @@ func passes(t *testing.T, f *fixture) {
 	boats := f.db.Table("boats")
 	for column, list := range conditions {
 		c := boats.Column(column)
+		var rows [][]grow.Value
+		for _, v := range conditionValues[column] {
+			rows = append(rows, []grow.Value{v})
+		}
 		for _, text := range list {
 			n, err := predicate.Parse(text)
 			require.NoError(t, err, text)
 			ours, err := predicate.Compile(n)
 			require.NoError(t, err, text)
-			theirs, err := s.Passes(ctx, c, text, conditionValues[column])
+			theirs, err := s.Passes(ctx, []*schema.Column{c}, text, rows)
 			require.NoError(t, err, text)
-			written, err := s.Passes(ctx, c, n.String(), conditionValues[column])
+			written, err := s.Passes(ctx, []*schema.Column{c}, n.String(), rows)
 			require.NoError(t, err, n.String())
 			for i, v := range conditionValues[column] {
 				assert.Equal(t, theirs[i], ours.Holds([]grow.Value{v}), "%s over %s", text, v)
@@ -53,7 +58,10 @@ func passes(t *testing.T, f *fixture) {
 			}
 		}
 	}
-	refused, err := s.Passes(ctx, boats.Column("seats"), "no_such_function(seats) = 1", []grow.Value{grow.Int(1)})
+	two, err := s.Passes(ctx, []*schema.Column{boats.Column("seats"), boats.Column("label")}, "seats > length(label)", [][]grow.Value{{grow.Int(5), grow.String("Quay")}, {grow.Int(4), grow.String("Quay")}, {{}, grow.String("x")}})
+	require.NoError(t, err)
+	assert.Equal(t, []bool{true, false, true}, two)
+	refused, err := s.Passes(ctx, []*schema.Column{boats.Column("seats")}, "no_such_function(seats) = 1", [][]grow.Value{{grow.Int(1)}})
 	require.NoError(t, err)
 	assert.Equal(t, []bool{false}, refused, "what cannot be computed does not pass")
 }
