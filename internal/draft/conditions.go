@@ -33,17 +33,12 @@ func (t *Table) read() {
 	var sources []source
 	take := func(text, column string) {
 		n, err := predicate.Parse(text)
+		if column != "" {
+			n, err = predicate.ParseDomain(text, column)
+		}
 		if err != nil {
 			t.opaque(text, column)
 			return
-		}
-		if column != "" {
-			n = n.Rename(func(name string) string {
-				if strings.EqualFold(name, "value") {
-					return column
-				}
-				return name
-			})
 		}
 		for _, name := range n.Columns() {
 			c := t.Schema.Column(name)

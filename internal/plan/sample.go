@@ -68,18 +68,9 @@ type heldCondition struct {
 
 // conditions makes those conditions ready that our fields decide.
 func (s *sampler) conditions() {
-	add := func(name, text, column string) {
-		n, err := predicate.Parse(text)
+	add := func(name string, n *predicate.Node, err error) {
 		if err != nil {
 			return
-		}
-		if column != "" {
-			n = n.Rename(func(name string) string {
-				if strings.EqualFold(name, "value") {
-					return column
-				}
-				return name
-			})
 		}
 		k, err := predicate.Compile(n)
 		if err != nil {
@@ -99,15 +90,18 @@ func (s *sampler) conditions() {
 	}
 	t := s.entity.table
 	for _, k := range t.Checks {
-		add(strings.TrimSpace(k.Name+" CHECK ("+k.Expression+")"), k.Expression, "")
+		n, err := predicate.Parse(k.Expression)
+		add(strings.TrimSpace(k.Name+" CHECK ("+k.Expression+")"), n, err)
 	}
 	for _, col := range t.Columns {
 		for _, k := range col.Checks {
-			add(fmt.Sprintf("CHECK (%s) of the type of %s", k.Expression, col.Name), k.Expression, col.Name)
+			n, err := predicate.ParseDomain(k.Expression, col.Name)
+			add(fmt.Sprintf("CHECK (%s) of the type of %s", k.Expression, col.Name), n, err)
 		}
 	}
 	if t.Partition != "" {
-		add("no partition takes it: "+t.Partition, t.Partition, "")
+		n, err := predicate.Parse(t.Partition)
+		add("no partition takes it: "+t.Partition, n, err)
 	}
 }
 

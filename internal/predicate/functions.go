@@ -55,6 +55,21 @@ func trimmed(cut func(s, set string) string) function {
 	}
 }
 
+// end cuts so many characters of an end of a text; below 0, all but so many.
+func end(cut func(r []rune, n int) []rune) function {
+	return func(a []value) (value, error) {
+		n, err := integers(a, 1)
+		if err != nil {
+			return unknown, err
+		}
+		r := []rune(a[0].shown())
+		if n[0] < 0 {
+			n[0] = max(len(r)+n[0], 0)
+		}
+		return textual(string(cut(r, min(n[0], len(r))))), nil
+	}
+}
+
 func integers(a []value, from int) ([]int, error) {
 	out := make([]int, len(a)-from)
 	for i, v := range a[from:] {
@@ -138,28 +153,8 @@ func library() map[string]arity {
 		return textual(b.String()), nil
 	}})
 	set("substr substring mid", arity{2, 3, false, substring})
-	set("left", arity{2, 2, false, func(a []value) (value, error) {
-		n, err := integers(a, 1)
-		r := []rune(a[0].shown())
-		if err != nil {
-			return unknown, err
-		}
-		if n[0] < 0 {
-			n[0] = max(len(r)+n[0], 0)
-		}
-		return textual(string(r[:min(n[0], len(r))])), nil
-	}})
-	set("right", arity{2, 2, false, func(a []value) (value, error) {
-		n, err := integers(a, 1)
-		r := []rune(a[0].shown())
-		if err != nil {
-			return unknown, err
-		}
-		if n[0] < 0 {
-			n[0] = max(len(r)+n[0], 0)
-		}
-		return textual(string(r[len(r)-min(n[0], len(r)):])), nil
-	}})
+	set("left", arity{2, 2, false, end(func(r []rune, n int) []rune { return r[:n] })})
+	set("right", arity{2, 2, false, end(func(r []rune, n int) []rune { return r[len(r)-n:] })})
 	place := func(of, part int) function {
 		return func(a []value) (value, error) {
 			s, p := a[of].shown(), a[part].shown()

@@ -34,6 +34,21 @@ func Parse(text string) (*Node, error) {
 	return n, nil
 }
 
+// ParseDomain reads the condition of a domain, in which the value is called VALUE, as one
+// on a column of that domain.
+func ParseDomain(text, column string) (*Node, error) {
+	n, err := Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	return n.Rename(func(name string) string {
+		if strings.EqualFold(name, "value") {
+			return column
+		}
+		return name
+	}), nil
+}
+
 type parser struct {
 	tokens []token
 	at     int
