@@ -40,6 +40,7 @@ func (t *Table) read() {
 			t.opaque(text, column)
 			return
 		}
+		n = n.Replace(t.computed)
 		for _, name := range n.Columns() {
 			c := t.Schema.Column(name)
 			if c == nil {
@@ -112,6 +113,20 @@ func (t *Table) read() {
 		}
 		t.rest = append(t.rest, Condition{Text: n.String(), From: n.String()})
 	}
+}
+
+// computed is the expression of a generated column; nil of others, and where it cannot be
+// read.
+func (t *Table) computed(column string) *predicate.Node {
+	c := t.Schema.Column(column)
+	if c == nil || !c.Generated || c.Computed == "" {
+		return nil
+	}
+	n, err := predicate.Parse(c.Computed)
+	if err != nil {
+		return nil
+	}
+	return n
 }
 
 func (t *Table) domain(c *schema.Column) *domain {

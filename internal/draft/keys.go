@@ -84,10 +84,16 @@ func (t *Table) uniqueKeys() []key {
 			}
 		}
 		for _, c := range columns {
-			if f := t.find(c); f != nil {
-				k.fields = append(k.fields, f)
-			} else {
-				k.derived = true
+			names := []string{c}
+			if n := t.computed(c); n != nil {
+				names = n.Columns() // what is computed of different values, mostly differs
+			}
+			for _, name := range names {
+				if f := t.find(name); f == nil {
+					k.derived = true
+				} else if !slices.Contains(k.fields, f) {
+					k.fields = append(k.fields, f)
+				}
 			}
 		}
 		if (len(k.fields) > 0 || len(expressions) > 0 && !k.derived) && !slices.ContainsFunc(out, func(o key) bool { return o.where == k.where && slices.Equal(o.fields, k.fields) }) {

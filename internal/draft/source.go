@@ -428,7 +428,27 @@ func (t *Table) wide(f *Field) Source {
 			return w
 		}
 	}
+	if c.Kind == schema.Integer && len(d.conditions) > 0 && !admits(c, d, s, 1) {
+		return t.listed(c, d)
+	}
 	return s
+}
+
+// listed are whole numbers that conditions let pass, one by one: of a unique column none
+// can be drawn again.
+func (t *Table) listed(c *schema.Column, d *domain) Source {
+	const most, far = 500, 20_000
+	lo, hi := typeRange(c)
+	var list []grow.Value
+	for n := max(lo, 0); n <= min(hi, far) && uint64(len(list)) < min(most, t.wish()); n++ {
+		if takes(c, d, grow.Int(n)) {
+			list = append(list, grow.Int(n))
+		}
+	}
+	if list == nil {
+		return Source{Fixed: true}
+	}
+	return chosen(c, list)
 }
 
 // wider are sources with many values for a column that must be unique; none if the one

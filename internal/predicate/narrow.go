@@ -2,6 +2,7 @@ package predicate
 
 import (
 	"cmp"
+	"math/big"
 	"slices"
 	"strings"
 
@@ -422,6 +423,13 @@ func (d *Domain) narrow(n *Node) bool {
 	if v.IsNull() {
 		return true // never false
 	}
+	for left.Op == Add || left.Op == Subtract || left.Op == Multiply {
+		var ok bool
+		if left, op, v, ok = unwrap(left, op, v); !ok {
+			return false
+		}
+		left = bare(left)
+	}
 	if left.Op == Call && (left.Name == "length" || left.Name == "char_length" || left.Name == "character_length" || left.Name == "octet_length") &&
 		bare(left.Args[0]).Op == Column && v.Type == grow.Integer {
 		return d.length(op, int(v.N))
@@ -433,7 +441,7 @@ func (d *Domain) narrow(n *Node) bool {
 	case Equal:
 		return d.only([]grow.Value{*v})
 	case Differs:
-		return d.except([]*Node{right})
+		return d.except([]*Node{{Op: Literal, Value: *v}})
 	case More, AtLeast:
 		limit := &Limit{*v, op == More}
 		if d.Min == nil || tighter(limit, d.Min, 1) {
@@ -446,6 +454,45 @@ func (d *Domain) narrow(n *Node) bool {
 		}
 	}
 	return true
+}
+
+// unwrap takes one operation with a fixed number away from the side of the column:
+// n * 2 < 50 becomes n < 25. False where that is not exact.
+func unwrap(n *Node, op Op, v *grow.Value) (*Node, Op, *grow.Value, bool) {
+	inner, by, first := n.Args[0], literal(n.Args[1]), false
+	if by == nil {
+		inner, by, first = n.Args[1], literal(n.Args[0]), true
+	}
+	if by == nil || by.IsNull() {
+		return nil, op, nil, false
+	}
+	x, errX := of(*v).as(numeric)
+	y, errY := of(*by).as(numeric)
+	if errX != nil || errY != nil || x.kind == null {
+		return nil, op, nil, false
+	}
+	z := new(big.Rat)
+	switch {
+	case n.Op == Add:
+		z.Sub(x.num, y.num)
+	case n.Op == Subtract && first: // 10 - n < 3
+		z.Sub(y.num, x.num)
+		op = mirrored[op]
+	case n.Op == Subtract:
+		z.Add(x.num, y.num)
+	case y.num.Sign() == 0:
+		return nil, op, nil, false
+	default:
+		z.Quo(x.num, y.num)
+		if y.num.Sign() < 0 {
+			op = mirrored[op]
+		}
+	}
+	out, exact := number(rat(z).shown())
+	if back, ok := new(big.Rat).SetString(rat(z).shown()); !exact || !ok || back.Cmp(z) != 0 {
+		return nil, op, nil, false
+	}
+	return inner, op, &out, true
 }
 
 func tighter(a, b *Limit, sign int) bool {

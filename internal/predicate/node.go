@@ -89,6 +89,22 @@ func (n *Node) Rename(name func(string) string) *Node {
 	return &c
 }
 
+// Replace returns the expression with other expressions in place of columns; of gives nil
+// for those that stay.
+func (n *Node) Replace(of func(column string) *Node) *Node {
+	if n.Op == Column {
+		if x := of(n.Name); x != nil {
+			return x
+		}
+	}
+	c := *n
+	c.Args = make([]*Node, len(n.Args))
+	for i, a := range n.Args {
+		c.Args[i] = a.Replace(of)
+	}
+	return &c
+}
+
 // How firmly operators hold their arguments.
 const (
 	holdsOr = iota + 1

@@ -117,6 +117,11 @@ func narrow(t *testing.T, texts ...string) (map[string]*Domain, []*Node) {
 
 func TestConditionsNarrowColumns(t *testing.T) {
 	domains, rest := narrow(t, "n BETWEEN 3 AND 9 AND 5 < n", "code IN ('a', 'b', 'c')", "code <> 'b'", "length(name) >= 4", "name LIKE 'x%'", "a < b", "flag IS NOT NULL")
+	more, left := narrow(t, "m * 2 < 50", "10 - k <= 4", "-2 * j >= 6", "q / 3 > 1", "3 * x <= 10")
+	assert.Equal(t, grow.Int(25), more["m"].Max.Value)
+	assert.Equal(t, grow.Int(6), more["k"].Min.Value)
+	assert.Equal(t, grow.Int(-3), more["j"].Max.Value)
+	assert.Len(t, left, 2, "a division, and what is not exact")
 	n := domains["n"]
 	assert.Equal(t, grow.Int(5), n.Min.Value)
 	assert.True(t, n.Min.Open)

@@ -74,6 +74,7 @@ type Column struct {
 	NotNull   bool     `json:"not_null,omitempty"`
 	Default   bool     `json:"default,omitempty"`   // it has a default value, or numbers itself
 	Generated bool     `json:"generated,omitempty"` // computed by the database: never written
+	Computed  string   `json:"computed,omitempty"`  // of a generated column: the expression, as far as the database tells
 	Restamps  bool     `json:"restamps,omitempty"`  // it takes the time whenever its row is changed
 	Identity  Identity `json:"identity,omitempty"`  // how it numbers itself
 	Checks    []Check  `json:"checks,omitempty"`    // of its domain: the value is called VALUE in them

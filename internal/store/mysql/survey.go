@@ -18,7 +18,7 @@ WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND table_name NOT
 
 const columnsSQL = `SELECT table_name, column_name, data_type, column_type, coalesce(character_maximum_length, 0), coalesce(numeric_precision, 0),
   coalesce(numeric_scale, 0), coalesce(datetime_precision, 0), is_nullable, coalesce(column_default, 'NULL'), extra,
-  coalesce(character_set_name, ''), coalesce(collation_name, '')
+  coalesce(character_set_name, ''), coalesce(collation_name, ''), coalesce(generation_expression, '')
 FROM information_schema.columns WHERE table_schema = DATABASE() ORDER BY table_name, ordinal_position`
 
 const uniquesSQL = `SELECT table_name, index_name, coalesce(column_name, ''), coalesce(sub_part, 0), %s
@@ -82,7 +82,7 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 			byName[r[0]] = t
 			db.Tables = append(db.Tables, t)
 		}},
-		{columnsSQL, 13, func(t *schema.Table, r []string) { t.Columns = append(t.Columns, column(r[1:])) }},
+		{columnsSQL, 14, func(t *schema.Table, r []string) { t.Columns = append(t.Columns, column(r[1:])) }},
 		{uniques, 5, func(t *schema.Table, r []string) {
 			if r[1] == "PRIMARY" {
 				t.PrimaryKey = append(t.PrimaryKey, r[2])
@@ -208,6 +208,7 @@ func column(r []string) *schema.Column {
 	c := &schema.Column{Name: r[0], Type: r[1], Declared: r[2], NotNull: r[7] == "NO", Base: r[2]}
 	extra := strings.ToLower(r[9])
 	c.Generated = strings.Contains(extra, "virtual generated") || strings.Contains(extra, "stored generated") || strings.Contains(extra, "persistent")
+	c.Computed = r[12]
 	c.Restamps = strings.Contains(extra, "on update")
 	c.Default = r[8] != "NULL"
 	if strings.Contains(extra, "auto_increment") {

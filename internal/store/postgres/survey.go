@@ -30,7 +30,8 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), b.typname, b
   format_type(b.oid, b.typmod) || CASE WHEN a.attcollation <> t.typcollation THEN ' COLLATE ' || quote_ident(ln.nspname) || '.' || quote_ident(l.collname) ELSE '' END,
   b.typmod, a.attnotnull OR b.must, a.atthasdef OR a.attidentity <> '' OR b.preset, a.attgenerated, a.attidentity,
   coalesce(pg_get_expr(f.adbin, f.adrelid) LIKE 'nextval(%', false),
-  (SELECT string_agg(e.enumlabel, chr(31) ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = b.oid), b.oid
+  (SELECT string_agg(e.enumlabel, chr(31) ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = b.oid), b.oid,
+  coalesce((SELECT pg_get_expr(g.adbin, g.adrelid) FROM pg_attrdef g WHERE g.adrelid = a.attrelid AND g.adnum = a.attnum AND a.attgenerated <> ''), '')
 FROM pg_attribute a
 JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p')
 JOIN pg_namespace n ON n.oid = c.relnamespace AND n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'
@@ -129,11 +130,11 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 	if err != nil {
 		return nil, err
 	}
-	err = each(columnsSQL, 14, func(t *schema.Table, r []string) {
+	err = each(columnsSQL, 15, func(t *schema.Table, r []string) {
 		if t == nil {
 			return
 		}
-		c := &schema.Column{Name: r[1], Declared: r[2], Type: r[3], Base: r[5], NotNull: r[7] == "t", Default: r[8] == "t", Generated: r[9] != ""}
+		c := &schema.Column{Name: r[1], Declared: r[2], Type: r[3], Base: r[5], NotNull: r[7] == "t", Default: r[8] == "t", Generated: r[9] != "", Computed: trimParentheses(r[14])}
 		switch {
 		case r[10] == "a":
 			c.Identity = schema.Always
