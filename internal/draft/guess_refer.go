@@ -11,6 +11,7 @@ import (
 // guessReferences proposes references that no constraint declares: user_id beside a
 // table users, if the types agree and no circle comes of it.
 func (d *drafter) guessReferences() {
+	callings := d.callings()
 	for _, t := range d.tables {
 		if t.existing {
 			continue
@@ -19,7 +20,7 @@ func (d *drafter) guessReferences() {
 			if t.domains[f.Column.Name] != nil || slices.ContainsFunc(t.refs, func(r *reference) bool { return slices.Contains(r.Columns, f.Column.Name) }) {
 				continue
 			}
-			to := d.meantBy(t, f.Column)
+			to := d.meantBy(callings, t, f.Column)
 			if to == nil || to.existing && to.held().Rows == 0 || d.reachesFamily(to.head(), t.head()) {
 				continue
 			}
@@ -33,7 +34,7 @@ func (d *drafter) guessReferences() {
 }
 
 // meantBy is the table whose rows a column seems to refer to, or nil.
-func (d *drafter) meantBy(t *Table, c *schema.Column) *Table {
+func (d *drafter) meantBy(callings map[string][]*Table, t *Table, c *schema.Column) *Table {
 	list := words(c.Name)
 	if len(list) < 2 {
 		return nil
@@ -45,16 +46,14 @@ func (d *drafter) meantBy(t *Table, c *schema.Column) *Table {
 	for from := range list { // billing_user_id: billing_user, then user
 		name := schema.Plain(strings.Join(list[from:], ""))
 		var found *Table
-		for _, o := range d.tables {
+		for _, o := range callings[name] {
 			if o == t || !d.suits(c, o) || len(o.Schema.Triggers) > 0 { // which may refuse its rows
 				continue
 			}
-			if d.called(o.Schema, name) {
-				if found != nil {
-					return nil
-				}
-				found = o
+			if found != nil {
+				return nil
 			}
+			found = o
 		}
 		if found != nil {
 			return found
@@ -63,31 +62,31 @@ func (d *drafter) meantBy(t *Table, c *schema.Column) *Table {
 	return nil
 }
 
-// called tells whether a table is called by a word, in one or many, maybe behind the
-// prefix of the application's tables.
-func (d *drafter) called(t *schema.Table, name string) bool {
-	list := words(t.LocalName())
-	for from := 0; from < min(len(list), 2); from++ {
-		if from == 1 && !d.common(list[0]) {
-			break
-		}
-		rest := strings.Join(list[from:], "_")
-		if schema.Plain(rest) == name || schema.Plain(plan.EntityName(rest)) == name {
-			return true
-		}
-	}
-	return false
-}
-
-// common tells whether at least half of the tables are called with a word in front.
-func (d *drafter) common(word string) bool {
-	n := 0
+// callings are the tables by what they are called: by a word, in one or many, maybe behind
+// the prefix of the application's tables.
+func (d *drafter) callings() map[string][]*Table {
+	prefixes := map[string]int{}
 	for _, t := range d.tables {
-		if list := words(t.Schema.LocalName()); len(list) > 1 && strings.EqualFold(list[0], word) {
-			n++
+		if list := words(t.Schema.LocalName()); len(list) > 1 {
+			prefixes[strings.ToLower(list[0])]++
 		}
 	}
-	return 2*n >= len(d.tables)
+	out := map[string][]*Table{}
+	for _, t := range d.tables {
+		list := words(t.Schema.LocalName())
+		for from := 0; from < min(len(list), 2); from++ {
+			if from == 1 && 2*prefixes[strings.ToLower(list[0])] < len(d.tables) {
+				break // not half of the tables have it
+			}
+			rest := strings.Join(list[from:], "_")
+			for _, name := range []string{schema.Plain(rest), schema.Plain(plan.EntityName(rest))} {
+				if !slices.Contains(out[name], t) {
+					out[name] = append(out[name], t)
+				}
+			}
+		}
+	}
+	return out
 }
 
 // suits tells whether a column could hold the keys of a table.
