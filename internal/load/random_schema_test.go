@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -48,7 +49,7 @@ func TestRandomSchemasFill(t *testing.T) {
 func fills(t *testing.T, d *db, script string) {
 	tables, err := d.store.Survey(t.Context())
 	require.NoError(t, err, script)
-	o := draft.Options{Name: "random"}
+	o := draft.Options{Name: "random", Probe: d.store.Passes}
 	plan, err := draft.Make(t.Context(), tables, o)
 	require.NoError(t, err, script)
 	text := plan.Write(o)
@@ -312,7 +313,12 @@ func (g *schemaMaker) uniques(t *madeTable) {
 			continue
 		}
 		c.used = true
-		switch roll := g.r.IntN(10); {
+		switch roll := g.r.IntN(11); {
+		case roll == 10 && g.is("postgres", "sqlite"):
+			if b := t.free(g, "bool"); b != nil {
+				b.used = true
+				t.after = append(t.after, fmt.Sprintf("CREATE UNIQUE INDEX %s_%s ON %s (%s) WHERE %s", t.name, c.name, t.name, c.name, b.name))
+			}
 		case roll < 5:
 			t.lines = append(t.lines, "UNIQUE ("+c.name+")")
 		case roll < 7 && g.is("postgres", "sqlite") && c.kind == "text":
@@ -334,7 +340,7 @@ func (g *schemaMaker) checks(t *madeTable) {
 		t.lines = append(t.lines, "CHECK ("+fmt.Sprintf(format, args...)+")")
 	}
 	for range g.r.IntN(4) {
-		switch g.r.IntN(12) {
+		switch g.r.IntN(14) {
 		case 0:
 			if c := t.free(g, "int", "decimal"); c != nil {
 				c.used = true
@@ -394,6 +400,17 @@ func (g *schemaMaker) checks(t *madeTable) {
 				c.used = true
 				check("%s = %s(%s)", c.name, g.one("lower", "upper"), c.name)
 			}
+		case 12: // what only the database can compute
+			if c := t.free(g, "text"); c != nil && (c.length == 0 || c.length > 3) {
+				c.used = true
+				check("%s %% 2 = 0", map[string]string{"sqlite": "unicode(" + c.name + ")", "postgres": "hashtext(" + c.name + ")", "mariadb": "crc32(" + c.name + ")"}[g.engine])
+			}
+		case 13:
+			a, b := t.free(g, "int"), t.free(g, "bool")
+			if a != nil && b != nil {
+				a.used, b.used = true, true
+				check("NOT %s OR %s * 2 BETWEEN 10 AND 40", b.name, a.name)
+			}
 		case 11:
 			if c := t.free(g, "date"); c != nil {
 				c.used = true
@@ -405,6 +422,13 @@ func (g *schemaMaker) checks(t *madeTable) {
 
 // partitions cuts a table that nothing refers to.
 func (g *schemaMaker) partitions(t *madeTable) {
+	geometry := slices.ContainsFunc(t.columns, func(c madeColumn) bool { return c.typ == "POINT" || c.typ == "POLYGON" })
+	if g.is("mariadb") && !geometry && g.chance(12) && len(t.key) == 0 && !strings.Contains(strings.Join(t.lines, " "), "FOREIGN") && !strings.Contains(strings.Join(t.lines, " "), "UNIQUE") {
+		t.parted = true
+		t.columns = append(t.columns, madeColumn{name: "at", typ: "DATE", notNull: true, used: true})
+		t.options = " PARTITION BY RANGE (YEAR(at)) (PARTITION a VALUES LESS THAN (2005), PARTITION b VALUES LESS THAN (2012))"
+		return
+	}
 	if !g.is("postgres") || !g.chance(12) || len(t.key) > 0 || len(t.after) > 0 || strings.Contains(strings.Join(t.lines, " "), "UNIQUE") || strings.Contains(strings.Join(t.lines, " "), "EXCLUDE") {
 		return
 	}
@@ -431,6 +455,10 @@ func (g *schemaMaker) partitions(t *madeTable) {
 func (g *schemaMaker) generated(t *madeTable) {
 	if c := t.free(g, "int"); c != nil {
 		t.columns = append(t.columns, madeColumn{name: "twice", typ: "BIGINT GENERATED ALWAYS AS (" + c.name + " * 2) STORED", used: true})
+		if g.is("postgres", "mariadb") && g.chance(50) {
+			c.used = true
+			t.lines = append(t.lines, "UNIQUE (twice)")
+		}
 	}
 }
 
