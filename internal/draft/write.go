@@ -64,7 +64,11 @@ func (t *Table) write(b *strings.Builder) {
 		fmt.Fprintf(b, "    # %s\n", oneLine(n))
 	}
 	if t.existing {
-		fmt.Fprintf(b, "    rows: existing   # the %d that are there\n", t.held().Rows)
+		there := fmt.Sprintf("the %d rows that are there", t.held().Rows)
+		if t.held().Rows == 1 {
+			there = "the row that is there"
+		}
+		fmt.Fprintf(b, "    rows: existing   # %s\n", there)
 		return
 	}
 	if t.held().Rows > 0 {

@@ -54,7 +54,7 @@ func Foresee(ctx context.Context, s store.Store, c *plan.Compiled) (plan.Problem
 	if err := l.before(ctx, s, tx); errors.As(err, &present) {
 		for _, row := range present.Tables {
 			if t := c.Target(row.Entity); t != nil {
-				p := c.Problem(t.Plan, "what %s would load is there already: the table %s holds %d rows, %s", row.Entity, row.Table, row.Rows, row.Found)
+				p := c.Problem(t.Plan, "what %s would load is there already: the table %s holds rows (%d): %s", row.Entity, row.Table, row.Rows, row.Found)
 				p.Hint = "when: empty leaves such tables alone; write: keep or upsert adds what is missing; keys that start higher load other rows beside these"
 				found = append(found, p)
 			}

@@ -100,7 +100,11 @@ func (p *Present) Error() string {
 	var b strings.Builder
 	b.WriteString("what the plan would load is there already:")
 	for _, t := range p.Tables {
-		fmt.Fprintf(&b, "\n  %s holds %d rows: %s", t.Table, t.Rows, t.Found)
+		rows := "rows"
+		if t.Rows == 1 {
+			rows = "row"
+		}
+		fmt.Fprintf(&b, "\n  %s holds %d %s: %s", t.Table, t.Rows, rows, t.Found)
 	}
 	return b.String()
 }

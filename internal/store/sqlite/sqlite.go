@@ -71,7 +71,7 @@ func (Driver) Open(ctx context.Context, url string) (store.Store, error) {
 	}
 	conn.SetBusyTimeout(lockWait)
 	conn.SetInterrupt(ctx.Done())
-	s := &database{conn: conn, path: path}
+	s := &database{conn: conn, path: path, reads: flags == sqlite.OpenReadOnly}
 	// Foreign keys must be on before a transaction begins. The cache is this
 	// connection's own.
 	for _, pragma := range []string{"PRAGMA foreign_keys = ON", "PRAGMA cache_size = -14336", "SELECT count(*) FROM sqlite_schema"} {
@@ -172,6 +172,7 @@ func fault(path string, err error) error {
 type database struct {
 	conn  *sqlite.Conn
 	path  string
+	reads bool // the URL says that it is only read
 	tally store.Tally
 	locks map[string]*os.File // by name
 

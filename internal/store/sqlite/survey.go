@@ -3,6 +3,7 @@ package sqlite
 import (
 	"context"
 	"fmt"
+	"os"
 	"regexp"
 	"slices"
 	"strconv"
@@ -37,6 +38,11 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 		t.Checks = checks(scripts[t.Name])
 	}
 	db.Link()
+	if why := d.readOnly(); why != "" {
+		for _, t := range db.Tables {
+			t.ReadOnly = why
+		}
+	}
 	// Where the other table has no primary key, its row number is meant.
 	for _, t := range db.Tables {
 		for i := range t.References {
@@ -52,6 +58,19 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 		}
 	}
 	return db, nil
+}
+
+// readOnly says why the file cannot be written; empty if it can.
+func (d *database) readOnly() string {
+	if d.reads {
+		return "the URL says mode=ro, so that it is only read"
+	}
+	if f, err := os.OpenFile(d.path, os.O_WRONLY, 0); err != nil {
+		return "the file " + d.path + " can only be read"
+	} else {
+		f.Close()
+	}
+	return ""
 }
 
 // keyed tells whether columns are a key that the engine lets others refer to.
