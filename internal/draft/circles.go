@@ -1,0 +1,117 @@
+package draft
+
+import (
+	"fmt"
+	"slices"
+)
+
+// leaveWhatNeedsOthers takes out tables that need rows of tables that need theirs, or
+// that are left out.
+func (d *drafter) leaveWhatNeedsOthers() {
+	for {
+		before := len(d.tables)
+		d.cutCircles()
+		for _, t := range slices.Clone(d.tables) {
+			for _, r := range t.refs {
+				if r.needed() && r.lead != nil && r.known() == nil {
+					t.leave("it refers to " + r.Table + ", which is left out")
+				} else if r.needed() && d.needs(r.known(), t, map[*Table]bool{}) {
+					t.leave(fmt.Sprintf("it and %s need rows of each other first, and neither reference may be NULL or put off", r.Table))
+				}
+				if d.byTable[t.Schema] == nil {
+					break
+				}
+			}
+		}
+		if len(d.tables) == before {
+			return
+		}
+		for _, t := range d.tables {
+			for _, f := range t.Fields {
+				if f.lead && f.ref.known() == nil {
+					if f.Column.NotNull {
+						t.leave("it refers to " + f.ref.Table + ", which is left out")
+						break
+					}
+					f.ref.giveUp("refers to " + f.ref.Table + ", which is left out")
+				}
+			}
+		}
+	}
+}
+
+// giveUp makes a reference refer to nothing.
+func (r *reference) giveUp(why string) {
+	t := r.from
+	for _, name := range r.Columns {
+		f := t.find(name)
+		switch {
+		case f == nil || f.ref != r:
+		case f == r.lead || !f.Column.NotNull:
+			f.null(why)
+			f.lead = false
+		default: // a value of its own: as another is NULL, it refers to nothing
+			f.Source, f.ref = Source{}, nil
+		}
+	}
+	r.lead = nil
+}
+
+// cutCircles gives up references that close a circle and could be filled in only
+// afterwards, where rows have no key of one column to find them by.
+func (d *drafter) cutCircles() {
+	for _, t := range d.tables {
+		for _, r := range t.refs {
+			if !d.chunks && r.late() || r.lead == nil || r.lead.Column.NotNull || r.to == t.Schema || r == t.parent {
+				continue
+			}
+			if d.closes(r) {
+				why := "closes a circle, and no single key tells the rows in which it could be filled in at the end"
+				if d.chunks {
+					why = fmt.Sprintf("closes a circle: {pick: %s} needs commit: load", r.known().Entity)
+				}
+				r.giveUp(why)
+			}
+		}
+	}
+}
+
+// late tells whether a reference can be filled in at the end of a load, by the key of
+// its row.
+func (r *reference) late() bool {
+	return r.guessed || len(r.from.Schema.PrimaryKey) == 1 && len(r.Columns) == 1
+}
+
+// closes tells whether a reference is part of a circle of tables.
+func (d *drafter) closes(r *reference) bool {
+	return !r.needed() && d.reaches(r.known(), r.from, map[*Table]bool{})
+}
+
+// reaches tells whether references lead from a table to another.
+func (d *drafter) reaches(t, other *Table, seen map[*Table]bool) bool {
+	if t == other {
+		return true
+	}
+	if t == nil || seen[t] {
+		return false
+	}
+	seen[t] = true
+	return slices.ContainsFunc(t.refs, func(r *reference) bool { return r.known() != nil && d.reaches(r.known(), other, seen) })
+}
+
+// needs tells whether rows of a table need rows of another before.
+func (d *drafter) needs(t, other *Table, seen map[*Table]bool) bool {
+	if t == other {
+		return true
+	}
+	if t == nil || seen[t] {
+		return false
+	}
+	seen[t] = true
+	for _, r := range t.refs {
+		if r.needed() && r.known() != nil && d.needs(r.known(), other, seen) {
+			return true
+		}
+	}
+	return false
+}

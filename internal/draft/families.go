@@ -1,0 +1,175 @@
+package draft
+
+import (
+	"slices"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+)
+
+// families finds each table's parent: a reference that the rows cannot do without and
+// go with, or the first half of a many-to-many table.
+func (d *drafter) families() {
+	for _, t := range d.tables {
+		t.references()
+		d.chunks = d.chunks || len(t.Schema.Triggers) > 0
+	}
+	if d.tangled() {
+		return // tables that need each other are told later
+	}
+	for _, t := range d.tables {
+		if len(t.refs) > 0 && len(t.refs[0].Columns) > 1 || t.Schema.Partition != "" {
+			continue // its columns depend on each other
+		}
+		for _, r := range t.refs {
+			if !t.child(r) || d.above(t, r.known()) {
+				continue
+			}
+			if t.parent = r; d.tangled() {
+				t.parent = nil
+				continue
+			}
+			break
+		}
+	}
+}
+
+// child tells whether the rows of a table are planned per the row that a reference
+// points to.
+func (t *Table) child(r *reference) bool {
+	if !r.key() || r.to == t.Schema || r.known() == nil || t.existing || r.known().existing || len(t.Schema.Exclusions) > 0 {
+		return false
+	}
+	col := t.Schema.Column(r.Columns[0])
+	if col == nil || !col.NotNull || t.Schema.IsKey(col.Name) || t.domains[col.Name] != nil || t.find(r.known().Entity) != nil {
+		return false
+	}
+	if slices.ContainsFunc(t.refs, func(o *reference) bool { return o != r && slices.Contains(o.Columns, col.Name) }) {
+		return false
+	}
+	// Keys with the parent in them must be kept by one more field, which is another's
+	// reference or a number: several such keys would be too many.
+	if t.d.targetedBy(t, func(o *reference) bool { return len(o.Columns) > 1 || strings.EqualFold(o.Targets[0], col.Name) }) {
+		return false // others follow the reference, which has no name of its own
+	}
+	keys := 0
+	for _, k := range t.Schema.Keys() {
+		if !slices.Contains(k.Columns, col.Name) {
+			if len(k.Columns) > 1 {
+				return false
+			}
+			continue
+		}
+		keys++
+		if k.Partial || t.sibling(k.Columns, r) == nil {
+			return false
+		}
+	}
+	joins := keys == 1 && len(t.Schema.PrimaryKey) > 1 && slices.Contains(t.Schema.PrimaryKey, col.Name)
+	return keys <= 1 && (r.Cascade || joins)
+}
+
+// sibling is the field that keeps rows of one parent apart in a key of the parent and
+// one other column.
+func (t *Table) sibling(key []string, r *reference) *Field {
+	if len(key) != 2 {
+		return nil
+	}
+	other := key[0]
+	if strings.EqualFold(other, r.Columns[0]) {
+		other = key[1]
+	}
+	f := t.find(other)
+	if f == nil || t.Schema.Reference(other) != nil && t.domains[other] != nil || !t.counts(f.Column) {
+		return nil
+	}
+	if up := t.Schema.Reference(other); up != nil {
+		for _, o := range t.refs {
+			if o.Reference == up && o.known() != nil && o.to != t.Schema && o.to != r.to {
+				return f
+			}
+		}
+		return nil
+	}
+	if f.Column.Kind == schema.Integer && f.Column.Identity == schema.NoIdentity {
+		return f
+	}
+	return nil
+}
+
+// head is the table at the head of a family.
+func (t *Table) head() *Table {
+	for t.parent != nil {
+		t = t.parent.known()
+	}
+	return t
+}
+
+// tangled tells whether families need each other's rows first, or one its own.
+func (d *drafter) tangled() bool {
+	next := map[*Table][]*Table{}
+	for _, t := range d.tables {
+		for _, r := range t.refs {
+			to := r.known()
+			if to == nil || r == t.parent {
+				continue
+			}
+			a, b := t.head(), to.head()
+			if a == b && t != to {
+				return true // another row of the family, maybe a later one
+			}
+			if a != b && (r.needed() || (d.chunks || !r.late()) && !d.closes(r)) {
+				next[a] = append(next[a], b)
+			}
+		}
+	}
+	state := map[*Table]int{}
+	var circle func(t *Table) bool
+	circle = func(t *Table) bool {
+		state[t] = 1
+		for _, n := range next[t] {
+			if state[n] == 1 || state[n] == 0 && circle(n) {
+				return true
+			}
+		}
+		state[t] = 2
+		return false
+	}
+	for _, t := range d.tables {
+		if h := t.head(); state[h] == 0 && circle(h) {
+			return true
+		}
+	}
+	return false
+}
+
+// counts tells whether a column takes the first numbers that children are given.
+func (t *Table) counts(c *schema.Column) bool {
+	d := t.domains[c.Name]
+	if d == nil {
+		return true
+	}
+	for n := range int64(mostChildren) {
+		if !takes(c, d, grow.Int(n+1)) {
+			return false
+		}
+	}
+	return len(d.opaque) == 0
+}
+
+// above tells whether making up the parent of a table would close a circle, or make a
+// family too deep.
+func (d *drafter) above(t, up *Table) bool {
+	const deepest = 3
+	for depth := 0; up != nil; depth++ {
+		if up == t || depth >= deepest {
+			return true
+		}
+		if up.parent == nil {
+			return false
+		}
+		up = up.parent.known()
+	}
+	return false
+}

@@ -1,0 +1,123 @@
+package draft
+
+import (
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+)
+
+// values grows values of a source; nil if it is none.
+func values(s Source, n int) []grow.Value {
+	text := "name: probe\nseed: probe\nclock: " + clock + "\nentities:\n  Probe:\n    rows: " + strconv.Itoa(n) + "\n    fields:\n      value: " + s.Text + "\n"
+	p, err := plan.Read("probe.yaml", []byte(text))
+	if err != nil {
+		return nil
+	}
+	c, err := p.Compile(plan.Options{})
+	if err != nil {
+		return nil
+	}
+	defer c.Close()
+	g := grow.NewGrower(c.Set)
+	defer g.Close()
+	e := c.Targets[0].Grow
+	at := slices.IndexFunc(e.Fields, func(f *grow.Field) bool { return f.Name == "value" })
+	var b grow.Batch
+	g.Grow(e, grow.Row{}, n, &b)
+	out := make([]grow.Value, n)
+	for i := range out {
+		out[i] = b.Row(i)[at]
+	}
+	return out
+}
+
+const (
+	clock  = "2026-05-01T08:00:00Z"
+	probes = 128 // values by which a source is tried
+)
+
+// passes is the share of a source's values that a column takes.
+func passes(c *schema.Column, d *domain, s Source) float64 {
+	list := values(s, probes)
+	if len(list) == 0 {
+		return 0
+	}
+	good := 0
+	for _, v := range list {
+		if takes(c, d, v) {
+			good++
+		}
+	}
+	return float64(good) / float64(len(list))
+}
+
+func takes(c *schema.Column, d *domain, v grow.Value) bool {
+	if v.Type == grow.Text {
+		if c.Length > 0 && utf8.RuneCountInString(v.S) > c.Length {
+			return false
+		}
+		if c.Narrow && strings.IndexFunc(v.S, func(r rune) bool { return r > 126 }) >= 0 {
+			return false
+		}
+	}
+	for _, k := range d.conditions {
+		if !k.Holds([]grow.Value{v}) {
+			return false
+		}
+	}
+	return true
+}
+
+// admits tells whether a column takes the values of a source.
+func admits(c *schema.Column, d *domain, s Source, least float64) bool {
+	if s.Text == "" || c.Kind == schema.Text && c.Length > 0 && !fitsLength(s, c.Length) {
+		return false
+	}
+	if len(d.conditions) == 0 && (!c.Narrow || strings.HasPrefix(s.Text, "{pattern")) {
+		return true
+	}
+	return passes(c, d, s) >= least
+}
+
+var kindName = regexp.MustCompile(`^\{kind: ([a-z.-]+)`)
+
+// fitsLength tells whether the texts of a source are short enough, as far as that can be
+// told without growing some.
+func fitsLength(s Source, length int) bool {
+	m := kindName.FindStringSubmatch(s.Text)
+	if m == nil {
+		if p, ok := strings.CutPrefix(s.Text, "{uuid"); ok {
+			return p != "" && length >= 36
+		}
+		return !strings.HasPrefix(s.Text, "{pattern") && !strings.HasPrefix(s.Text, "{choose") || passesLength(s, length)
+	}
+	kinds := grow.Kinds()
+	i := slices.IndexFunc(kinds, func(k grow.Kind) bool { return k.Name == m[1] })
+	if i < 0 {
+		return false
+	}
+	if kinds[i].Space() == 0 {
+		return length >= 4000
+	}
+	src, err := grow.NewKind(kinds[i], nil)
+	if err != nil {
+		return false
+	}
+	_, n := grow.LongestText(src)
+	return n <= length
+}
+
+func passesLength(s Source, length int) bool {
+	for _, v := range values(s, probes) {
+		if utf8.RuneCountInString(v.String()) > length {
+			return false
+		}
+	}
+	return true
+}

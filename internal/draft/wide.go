@@ -1,0 +1,124 @@
+package draft
+
+import (
+	"fmt"
+	"slices"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/predicate"
+	"evensprout/internal/schema"
+)
+
+// wide is the source by which a column can be unique, for as many rows as possible.
+func (t *Table) wide(f *Field) Source {
+	c, d := f.Column, t.domains[f.Column.Name]
+	if d == nil {
+		d = &domain{}
+	}
+	s := f.Source
+	if s.plain != "" && s.Space == 0 { // many share the part of a draw
+		s = Source{Text: s.plain, Space: spaceOf(s.plain)}
+	}
+	if s.Alone || s.Fixed && c.Kind != schema.JSON || s.Follows || d.Only != nil || c.Values != nil || c.Kind == schema.Boolean {
+		return s
+	}
+	if limit := t.beginning(f); limit > 0 && !fitsLength(s, limit) {
+		s.Space = 0 // only the beginning counts
+	}
+	if len(d.opaque) > 0 {
+		return s // the database was asked about these
+	}
+	for _, w := range t.wider(f, s, d) {
+		if w.Alone || w.Space > s.Space && admits(c, d, w, 1) {
+			return w
+		}
+	}
+	if c.Kind == schema.Integer && len(d.conditions) > 0 && !admits(c, d, s, 1) {
+		return t.listed(c, d)
+	}
+	return s
+}
+
+// wider are sources with many values for a column that must be unique; none if the one
+// that it has will do.
+func (t *Table) wider(f *Field, s Source, d *domain) []Source {
+	c := f.Column
+	var list []Source
+	switch c.Kind {
+	case schema.Integer:
+		_, most := typeRange(c)
+		if len(d.conditions) == 0 && most > 1<<15 && c.Identity == schema.NoIdentity && t.held().Rows <= heldMost {
+			first := int64(1)
+			if t.held().Rows > 0 {
+				highest := int64(0)
+				for _, v := range t.held().Values[c.Name] {
+					highest = max(highest, v.N)
+				}
+				first = beyond(highest, c)
+			}
+			return []Source{{Text: fmt.Sprintf("{count: %d}", first), Space: uint64(most - first), Alone: true}}
+		}
+		w := *d
+		if w.Max == nil {
+			w.Max = &predicate.Limit{Value: grow.Int(min(most, 999_999_999))}
+		}
+		if w.Min == nil {
+			w.Min = &predicate.Limit{Value: grow.Int(1)}
+		}
+		list = numbers(c, &w)
+	case schema.Decimal, schema.Real:
+		w := *d
+		if w.Max == nil {
+			digits := 9
+			if c.Precision > 0 {
+				digits = min(max(c.Precision-c.Scale, 0), 9)
+			}
+			w.Max = &predicate.Limit{Value: grow.Int(max(pow10(digits)-1, 1)), Open: digits == 0}
+		}
+		if w.Min == nil {
+			w.Min = &predicate.Limit{Value: grow.Int(0)}
+		}
+		list = numbers(c, &w)
+	case schema.Date, schema.Timestamp, schema.Time:
+		list = wideMoments(c, d)
+	case schema.Text, schema.Any, schema.Bytes:
+		limit := t.beginning(f)
+		if s.Space >= t.ample() && (limit == 0 || limit >= c.Length && c.Length > 0 || fitsLength(s, limit)) {
+			return nil
+		}
+		n := 12
+		for _, most := range []int{c.Length, d.Longest, limit} {
+			if most > 0 {
+				n = min(n, most)
+			}
+		}
+		n = max(n, min(d.Shortest, 64))
+		if c.Kind == schema.Any && c.Form != "" {
+			return nil
+		}
+		if n >= 8 {
+			list = append(list, patterned(fmt.Sprintf("[A-Z]{%d}[0-9]{%d}", (n+1)/2, n-(n+1)/2)))
+		}
+		list = append(list, patterned(fmt.Sprintf("[a-z0-9]{%d}", n)), patterned(fmt.Sprintf("[A-Z0-9]{%d}", n)), patterned(fmt.Sprintf("[0-9]{%d}", n)))
+		if c.Type == "binary" && n < c.Length {
+			list = slices.Insert(list, 0, patterned(fmt.Sprintf("[a-z0-9]{%d}", c.Length)))
+		}
+	}
+	return list
+}
+
+// ample is how many values make a source unique without a second thought: a plan may
+// grow.
+func (t *Table) ample() uint64 { return 4 * t.wish() }
+
+// beginning is how many characters count in the narrowest unique index of a column; 0
+// for all.
+func (t *Table) beginning(f *Field) int {
+	n := 0
+	for _, u := range t.Schema.Uniques {
+		if b := u.Beginnings[f.Column.Name]; b > 0 && (n == 0 || b < n) {
+			n = b
+		}
+	}
+	return n
+}
