@@ -152,6 +152,10 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 		t.leave(fmt.Sprintf("no values are known for %s, of the type %s", c.Name, c.Declared))
 		return nil
 	}
+	if best <= 0 && (d.Empty() || !takesAny(c, d, candidates)) {
+		t.leave(fmt.Sprintf("no value is known for %s that meets CHECK (%s)", c.Name, strings.Join(d.from, ") and CHECK (")))
+		return nil
+	}
 	for _, from := range d.from {
 		t.Meets = append(t.Meets, Condition{Text: from, From: from})
 	}

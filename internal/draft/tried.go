@@ -74,6 +74,14 @@ func takes(c *schema.Column, d *domain, v grow.Value) bool {
 	return true
 }
 
+// takesAny tells whether a column takes one of many values of some sources.
+func takesAny(c *schema.Column, d *domain, sources []Source) bool {
+	const many = 2000
+	return slices.ContainsFunc(sources, func(s Source) bool {
+		return slices.ContainsFunc(values(s, many), func(v grow.Value) bool { return takes(c, d, v) })
+	})
+}
+
 // admits tells whether a column takes the values of a source.
 func admits(c *schema.Column, d *domain, s Source, least float64) bool {
 	if s.Text == "" || c.Kind == schema.Text && c.Length > 0 && !fitsLength(s, c.Length) {
