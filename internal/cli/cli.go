@@ -63,9 +63,10 @@ type app struct {
 	extra    string   // the further set of rows that is meant; empty for the plan's own
 	quiet    bool     // say nothing unless something is wrong
 
-	sample        uint64 // rows of each entity that are held against the database
-	withUnits     bool   // the command is about units, too
-	unit          string // whose occasions come from occasionsFile, or from standard input
+	sample        uint64   // rows of each entity that are held against the database
+	lasting       []string // tables of the plan whose engine has no transactions
+	withUnits     bool     // the command is about units, too
+	unit          string   // whose occasions come from occasionsFile, or from standard input
 	occasionsFile string
 	spooled       string // the file that standard input was copied into; empty if it was not read
 
@@ -290,6 +291,13 @@ func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*p
 	if err == nil {
 		c, err = p.Compile(o)
 	}
+	if c != nil && s != nil {
+		for _, t := range c.Targets {
+			if t.Table != nil && t.Table.Unsafe && !t.Plan.Existing {
+				a.lasting = append(a.lasting, t.Table.Name)
+			}
+		}
+	}
 	if err != nil && s != nil {
 		s.Close()
 		s = nil
@@ -365,6 +373,9 @@ func (a *app) exit(err error) int {
 		return exitDifferences
 	}
 	asBefore := "Everything was rolled back: the tables are as before."
+	if len(a.lasting) > 0 {
+		asBefore = fmt.Sprintf("What can be was rolled back; the engine of %s has no transactions: rows that were written there, stay.", strings.Join(a.lasting, ", "))
+	}
 	if errors.As(err, &partial) {
 		asBefore = fmt.Sprintf("What was open was rolled back; %s with %s are committed and stay.",
 			report.Count(partial.Chunks, "chunk", "chunks"), report.Count(partial.Rows, "row", "rows"))

@@ -232,10 +232,11 @@ func StartMariaDB() (*Server, error) {
 		return nil, err
 	}
 	data := filepath.Join(s.folder, "data")
-	if err := s.run(program("mariadb-install-db"), "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db"); err != nil {
+	// A server deletes temporary tables of others in a folder that they share.
+	if err := s.run(program("mariadb-install-db"), "--no-defaults", "--datadir="+data, "--tmpdir="+s.folder, "--auth-root-authentication-method=normal", "--skip-test-db"); err != nil {
 		return nil, err
 	}
-	s.command = []string{program("mariadbd"), "--no-defaults", "--datadir=" + data, "--port=" + strconv.Itoa(s.Port), "--bind-address=127.0.0.1",
+	s.command = []string{program("mariadbd"), "--no-defaults", "--datadir=" + data, "--tmpdir=" + s.folder, "--port=" + strconv.Itoa(s.Port), "--bind-address=127.0.0.1",
 		"--socket=" + filepath.Join(s.folder, "socket"), "--pid-file=" + filepath.Join(s.folder, "pid"), "--skip-log-bin",
 		"--innodb-flush-log-at-trx-commit=2", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=256M", "--innodb-doublewrite=0",
 		"--sql-mode=", "--default-time-zone=+05:45", "--character-set-server=latin1", "--transaction-isolation=SERIALIZABLE",
