@@ -238,6 +238,9 @@ func column(r []string) *schema.Column {
 		c.Kind, c.Precision, c.Scale = schema.Decimal, number(r[4]), number(r[5])
 	case "float", "double":
 		c.Kind = schema.Real
+		if strings.Contains(r[2], "(") { // DOUBLE(4,2) ends at 99.99
+			c.Precision, c.Scale = number(r[4]), number(r[5])
+		}
 	case "char", "varchar":
 		c.Kind, c.Length = schema.Text, length
 	case "tinytext", "text", "mediumtext", "longtext":
