@@ -3,7 +3,6 @@ package sqlite
 import (
 	"context"
 	"fmt"
-	"os"
 	"regexp"
 	"slices"
 	"strconv"
@@ -60,15 +59,12 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 	return db, nil
 }
 
-// readOnly says why the file cannot be written; empty if it can.
+// readOnly says why the file cannot be written; empty if nothing is known against it.
+// The file is not opened to find out: closing it again would let go of the locks that
+// the engine holds on it.
 func (d *database) readOnly() string {
 	if d.reads {
 		return "the URL says mode=ro, so that it is only read"
-	}
-	if f, err := os.OpenFile(d.path, os.O_WRONLY, 0); err != nil {
-		return "the file " + d.path + " can only be read"
-	} else {
-		f.Close()
 	}
 	return ""
 }
