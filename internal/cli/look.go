@@ -222,24 +222,9 @@ func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, q 
 		fmt.Fprintln(a.out, a.page.Draw(out))
 	}
 	if q.Also != "" {
-		fmt.Fprintln(a.out, a.page.Dim(fmt.Sprintf("  %s where %s, from the %s on, at most %d: --limit and --skip show others", report.Count(len(rows), "row", "rows"), q.Also, ordinal(q.Skip+1), q.Limit)))
+		fmt.Fprintln(a.out, a.page.Dim(fmt.Sprintf("  %s where %s, from the %s on, at most %d: --limit and --skip show others", report.Count(len(rows), "row", "rows"), q.Also, report.Ordinal(q.Skip+1), q.Limit)))
 	} else if rest := total - q.Skip - int64(len(rows)); rest > 0 {
 		fmt.Fprintln(a.out, a.page.Dim(fmt.Sprintf("  and %s more: --limit and --skip show others", report.Number(rest))))
 	}
 	return nil
-}
-
-// ordinal is a number as a place in a row: 1st, 2nd, 3rd, 4th.
-func ordinal(n int64) string {
-	ending := "th"
-	switch {
-	case n%100 >= 11 && n%100 <= 13:
-	case n%10 == 1:
-		ending = "st"
-	case n%10 == 2:
-		ending = "nd"
-	case n%10 == 3:
-		ending = "rd"
-	}
-	return report.Number(n) + ending
 }

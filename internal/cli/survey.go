@@ -14,8 +14,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"evensprout/internal/draft"
-	"evensprout/internal/grow"
-	"evensprout/internal/plan"
 	"evensprout/internal/report"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
@@ -63,6 +61,11 @@ With --json, it writes the description of the tables instead.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if names != "" && !slices.Contains(draft.Namings, names) {
 				return usageError{fmt.Errorf("--names is one of %s, and not %s", strings.Join(draft.Namings, ", "), names)}
+			}
+			for _, p := range tables {
+				if _, err := path.Match(p, ""); err != nil {
+					return usageError{fmt.Errorf("--tables %s is no pattern: * stands for any letters, ? for one, [a-z] for one of some", p)}
+				}
 			}
 			if least < 2 {
 				return usageError{errors.New("--least is 2 or more: a value that occurs once is somebody's own")}
@@ -113,9 +116,9 @@ With --json, it writes the description of the tables instead.`,
 			for _, d := range told {
 				fmt.Fprintln(a.err, d)
 			}
-			called(&o, matches)
+			structs.Name(&o, matches)
 			var err error
-			if o.Only, err = tablesWanted(db, tables, schemaName); err != nil {
+			if o.Only, err = draft.Wanted(db, tables, schemaName); err != nil {
 				return err
 			}
 			if s != nil {
@@ -176,72 +179,6 @@ With --json, it writes the description of the tables instead.`,
 type surveyed struct {
 	*schema.Database
 	Disagreements []structs.Disagreement `json:"disagreements,omitempty"`
-}
-
-// called lets structs give their names to a draft.
-func called(o *draft.Options, matches []structs.Match) {
-	o.Entities, o.Fields, o.Choices = map[*schema.Table]string{}, map[*schema.Column]string{}, map[*schema.Column][]grow.Value{}
-	for _, m := range matches {
-		o.Entities[m.Table] = m.Struct.Name
-		for c, f := range m.Fields {
-			o.Fields[c] = f.Name
-			for _, x := range f.Choices {
-				v := grow.Int(x.Number)
-				if x.IsText {
-					v = grow.String(x.Text)
-				}
-				o.Choices[c] = append(o.Choices[c], v)
-			}
-		}
-	}
-}
-
-// tablesWanted tells which tables were asked for; nil: all.
-func tablesWanted(db *schema.Database, patterns []string, schemaName string) (func(*schema.Table) bool, error) {
-	if len(patterns) == 0 && schemaName == "" {
-		return nil, nil
-	}
-	var schemas []string
-	for _, t := range db.Tables {
-		if t.Schema != "" && !slices.Contains(schemas, t.Schema) {
-			schemas = append(schemas, t.Schema)
-		}
-	}
-	if schemaName != "" && !slices.Contains(schemas, schemaName) {
-		hint := "the tables of this database are in no schema"
-		if near := plan.Nearest(schemaName, schemas); near != "" {
-			hint = fmt.Sprintf("did you mean %s?", near)
-		} else if len(schemas) > 0 {
-			hint = "there are " + strings.Join(schemas, ", ")
-		}
-		return nil, &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("no table is in a schema %s", schemaName), Hint: hint}
-	}
-	named := func(t *schema.Table, pattern string) bool {
-		for _, name := range []string{t.Name, t.LocalName()} {
-			if ok, _ := path.Match(strings.ToLower(pattern), strings.ToLower(name)); ok {
-				return true
-			}
-		}
-		return false
-	}
-	for _, p := range patterns {
-		if _, err := path.Match(p, ""); err != nil {
-			return nil, usageError{fmt.Errorf("--tables %s is no pattern: * stands for any letters, ? for one, [a-z] for one of some", p)}
-		}
-		if !slices.ContainsFunc(db.Tables, func(t *schema.Table) bool { return named(t, p) && (schemaName == "" || t.Schema == schemaName) }) {
-			f := &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("no table is called %s", p)}
-			if near := plan.Nearest(p, db.TableNames()); near != "" {
-				f.Hint = fmt.Sprintf("did you mean %s?", near)
-			}
-			return nil, f
-		}
-	}
-	return func(t *schema.Table) bool {
-		if schemaName != "" && t.Schema != schemaName {
-			return false
-		}
-		return len(patterns) == 0 || slices.ContainsFunc(patterns, func(p string) bool { return named(t, p) })
-	}, nil
 }
 
 // draftURL is the database as a plan in a file names it: a file seen from the

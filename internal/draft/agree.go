@@ -75,7 +75,7 @@ func (t *Table) order() {
 				continue
 			}
 			n := &predicate.Node{Op: predicate.AtMost, Args: []*predicate.Node{{Op: predicate.Column, Name: a.Column.Name}, {Op: predicate.Column, Name: b.Column.Name}}}
-			t.Meets = append(t.Meets, Condition{Text: n.String(), From: "their names"})
+			t.Meets = append(t.Meets, n.String())
 		}
 	}
 }

@@ -19,7 +19,7 @@ func (t *Table) ask(ctx context.Context, f *Field, d *domain, candidates []Sourc
 		if f.Source.Text == "" && len(candidates) > 0 {
 			f.Source = candidates[0]
 		}
-		t.Notes = append(t.Notes, fmt.Sprintf("the database was not asked whether values of %s meet: %s", c.Name, d.opaque[0].Text))
+		t.Notes = append(t.Notes, fmt.Sprintf("the database was not asked whether values of %s meet: %s", c.Name, d.opaque[0]))
 		return nil
 	}
 	sources := candidates
@@ -35,7 +35,7 @@ func (t *Table) ask(ctx context.Context, f *Field, d *domain, candidates []Sourc
 			return err
 		}
 		if len(good) > 0 && len(good) == len(list) {
-			f.Source, f.Comment = s, "the database takes it: CHECK ("+d.opaque[0].Text+")"
+			f.Source, f.Comment = s, "the database takes it: CHECK ("+d.opaque[0]+")"
 			return nil
 		}
 		if some == nil && len(good) > 0 {
@@ -47,14 +47,14 @@ func (t *Table) ask(ctx context.Context, f *Field, d *domain, candidates []Sourc
 		if !t.inKey(f) && len(some) > listed {
 			some = some[:listed]
 		}
-		f.Source, f.Comment = chosen(c, some), "those that the database takes: CHECK ("+d.opaque[0].Text+")"
+		f.Source, f.Comment = chosen(c, some), "those that the database takes: CHECK ("+d.opaque[0]+")"
 		return nil
 	}
 	if !c.NotNull {
-		f.null("the database takes none of the values tried: CHECK (" + d.opaque[0].Text + ")")
+		f.null("the database takes none of the values tried: CHECK (" + d.opaque[0] + ")")
 		return nil
 	}
-	t.leave(fmt.Sprintf("no value is known that meets CHECK (%s)", d.opaque[0].Text))
+	t.leave(fmt.Sprintf("no value is known that meets CHECK (%s)", d.opaque[0]))
 	return nil
 }
 
@@ -69,7 +69,7 @@ func (t *Table) taken(ctx context.Context, c *schema.Column, d *domain, list []g
 		for i, v := range good {
 			rows[i] = []grow.Value{v}
 		}
-		pass, err := t.d.Probe(ctx, []*schema.Column{c}, k.Text, rows)
+		pass, err := t.d.Probe(ctx, []*schema.Column{c}, k, rows)
 		if err != nil {
 			return nil, err
 		}
@@ -94,9 +94,9 @@ func (t *Table) inKey(f *Field) bool {
 func (t *Table) askTogether(ctx context.Context) error {
 	for _, k := range t.together {
 		note := func() {
-			t.Notes = append(t.Notes, "only the database can tell whether rows meet: "+k.Text)
+			t.Notes = append(t.Notes, "only the database can tell whether rows meet: "+k)
 		}
-		n, err := predicate.Parse(k.Text)
+		n, err := predicate.Parse(k)
 		if err != nil || t.d.Probe == nil {
 			note()
 			continue
@@ -125,24 +125,24 @@ func (t *Table) askTogether(ctx context.Context) error {
 				rows[(i*(2*j+1))%probes][j] = v // in another order for each
 			}
 		}
-		pass, err := t.d.Probe(ctx, columns, k.Text, rows)
+		pass, err := t.d.Probe(ctx, columns, k, rows)
 		if err != nil {
 			return err
 		}
 		at := slices.Index(pass, true)
 		switch {
 		case !slices.Contains(pass, false):
-			t.Notes = append(t.Notes, "the database takes such rows: CHECK ("+k.Text+")")
+			t.Notes = append(t.Notes, "the database takes such rows: CHECK ("+k+")")
 		case at >= 0:
 			for j, f := range fields {
 				if rows[at][j].IsNull() {
 					continue
 				}
 				f.Source, f.Nulls = chosen(f.Column, rows[at][j:j+1]), false
-				f.Comment = "a row that the database takes: CHECK (" + k.Text + ")"
+				f.Comment = "a row that the database takes: CHECK (" + k + ")"
 			}
 		default:
-			t.leave("no row is known that meets CHECK (" + k.Text + ")")
+			t.leave("no row is known that meets CHECK (" + k + ")")
 			return nil
 		}
 	}

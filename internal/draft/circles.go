@@ -15,7 +15,7 @@ func (d *drafter) leaveWhatNeedsOthers() {
 			for _, r := range t.refs {
 				if r.needed() && r.lead != nil && r.known() == nil {
 					t.leave("it refers to " + r.Table + ", which is left out")
-				} else if r.needed() && d.needs(r.known(), t, map[*Table]bool{}) {
+				} else if r.needed() && leads(r.known(), t, true, map[*Table]bool{}) {
 					t.leave(fmt.Sprintf("it and %s need rows of each other first, and neither reference may be NULL or put off", r.Table))
 				}
 				if d.byTable[t.Schema] == nil {
@@ -84,11 +84,12 @@ func (r *reference) late() bool {
 
 // closes tells whether a reference is part of a circle of tables.
 func (d *drafter) closes(r *reference) bool {
-	return !r.needed() && d.reaches(r.known(), r.from, map[*Table]bool{})
+	return !r.needed() && leads(r.known(), r.from, false, map[*Table]bool{})
 }
 
-// reaches tells whether references lead from a table to another.
-func (d *drafter) reaches(t, other *Table, seen map[*Table]bool) bool {
+// leads tells whether references, or only those that are needed, lead from a table to
+// another.
+func leads(t, other *Table, needed bool, seen map[*Table]bool) bool {
 	if t == other {
 		return true
 	}
@@ -96,22 +97,7 @@ func (d *drafter) reaches(t, other *Table, seen map[*Table]bool) bool {
 		return false
 	}
 	seen[t] = true
-	return slices.ContainsFunc(t.refs, func(r *reference) bool { return r.known() != nil && d.reaches(r.known(), other, seen) })
-}
-
-// needs tells whether rows of a table need rows of another before.
-func (d *drafter) needs(t, other *Table, seen map[*Table]bool) bool {
-	if t == other {
-		return true
-	}
-	if t == nil || seen[t] {
-		return false
-	}
-	seen[t] = true
-	for _, r := range t.refs {
-		if r.needed() && r.known() != nil && d.needs(r.known(), other, seen) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(t.refs, func(r *reference) bool {
+		return r.known() != nil && (r.needed() || !needed) && leads(r.known(), other, needed, seen)
+	})
 }

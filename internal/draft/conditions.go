@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -12,7 +13,7 @@ import (
 type domain struct {
 	predicate.Domain
 	conditions []*predicate.Condition // over the column alone, those that can be computed
-	opaque     []Condition            // those that only the database can compute
+	opaque     []string               // those that only the database can compute
 	from       []string               // the constraints, for people
 	constants  bool                   // the values are the constants of the code
 }
@@ -71,7 +72,7 @@ func (t *Table) read() {
 		take(t.Schema.Partition, "")
 	}
 	narrowed, rest := predicate.Narrow(all)
-	for _, name := range predicate.Sorted(narrowed) {
+	for _, name := range slices.Sorted(maps.Keys(narrowed)) {
 		c := t.Schema.Column(name)
 		if c == nil {
 			continue
@@ -111,7 +112,7 @@ func (t *Table) read() {
 			}
 			continue
 		}
-		t.rest = append(t.rest, Condition{Text: n.String(), From: n.String()})
+		t.rest = append(t.rest, n.String())
 	}
 }
 
@@ -140,7 +141,7 @@ func (t *Table) domain(c *schema.Column) *domain {
 
 // opaque notes a condition that only the database can compute.
 func (t *Table) opaque(text, column string) {
-	c := Condition{Text: text, From: text}
+	c := text
 	var columns []string
 	if n, err := predicate.Parse(text); err == nil {
 		columns = n.Columns()

@@ -29,8 +29,8 @@ type Options struct {
 	Probe    Prober // asks the database about conditions; nil: it cannot be asked
 }
 
-// DefaultRows is how many rows a table gets if nobody says.
-const DefaultRows = 100
+// defaultRows is how many rows a table gets if nobody says.
+const defaultRows = 100
 
 // Draft is a plan for a database.
 type Draft struct {
@@ -48,11 +48,10 @@ type Left struct {
 func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 	given := o.Rows > 0
 	if !given {
-		o.Rows = DefaultRows
+		o.Rows = defaultRows
 	}
 	d := &drafter{given: given, Options: o, db: db, byTable: map[*schema.Table]*Table{}}
-	d.widen()
-	d.choose()
+	d.choose(d.widen())
 	for _, t := range d.tables {
 		t.read()
 	}
@@ -95,9 +94,8 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 
 type drafter struct {
 	Options
-	wanted  map[*schema.Table]bool // nil: all
-	given   bool                   // the user said how many rows
-	chunks  bool                   // triggers may refuse rows, so that loads go chunk by chunk, in which no circle can be closed at the end
+	given   bool // the user said how many rows
+	chunks  bool // triggers may refuse rows, so that loads go chunk by chunk, in which no circle can be closed at the end
 	db      *schema.Database
 	tables  []*Table
 	byTable map[*schema.Table]*Table
@@ -111,8 +109,8 @@ type Table struct {
 	Rows   uint64 // for children: about so many
 	Fields []*Field
 	Unique [][]*Field // groups of fields that differ together
-	Meets  []Condition
-	Notes  []string // for people
+	Meets  []string   // conditions on a row, as the plan writes them
+	Notes  []string   // for people
 
 	d        *drafter
 	existing bool       // its rows are those that are there
@@ -120,15 +118,9 @@ type Table struct {
 	children string     // how many for each parent
 	refs     []*reference
 	domains  map[string]*domain // by column
-	together []Condition        // conditions over several columns that only the database can compute
+	together []string           // conditions over several columns that only the database can compute
 	avoided  []string           // the rows of partial keys that the table does not have
-	rest     []Condition        // conditions that are not of one column alone
-}
-
-// Condition is a condition on a row, and where it comes from.
-type Condition struct {
-	Text string
-	From string // the constraint, for people
+	rest     []string           // conditions that are not of one column alone
 }
 
 // Field is one column of a draft.
@@ -153,15 +145,15 @@ type Field struct {
 // Draw is a value that is drawn beside the fields, and not stored.
 type Draw struct{ Name, Source string }
 
-// Null gives a column up: it is NULL in every row.
+// null gives a column up: it is NULL in every row.
 func (f *Field) null(why string) {
 	f.Source, f.Nulls, f.Unique, f.Comment, f.Draws = Source{Text: "null", Fixed: true}, false, false, why, nil
 }
 
-// widen adds to the tables that are wanted those that they cannot do without.
-func (d *drafter) widen() {
+// widen adds to the tables that are wanted those that they cannot do without; nil: all.
+func (d *drafter) widen() map[*schema.Table]bool {
 	if d.Only == nil {
-		return
+		return nil
 	}
 	wanted := map[*schema.Table]bool{}
 	var need func(t *schema.Table)
@@ -186,14 +178,14 @@ func (d *drafter) widen() {
 			need(t)
 		}
 	}
-	d.wanted = wanted
+	return wanted
 }
 
 // choose takes the tables that are wanted and can be filled.
-func (d *drafter) choose() {
+func (d *drafter) choose(wanted map[*schema.Table]bool) {
 	for _, t := range d.db.Tables {
 		switch {
-		case d.wanted != nil && !d.wanted[t]:
+		case wanted != nil && !wanted[t]:
 			d.left = append(d.left, Left{Table: t.Name, Reason: "not asked for", Unasked: true})
 		case d.bookkeeping(t):
 			d.left = append(d.left, Left{Table: t.Name, Reason: "it keeps the versions of migrations"})
@@ -213,7 +205,7 @@ func (d *drafter) choose() {
 // called so, and nothing refers to them.
 func (d *drafter) bookkeeping(t *schema.Table) bool {
 	plain := schema.Plain(t.LocalName())
-	named := strings.Contains(plain, "migration") || strings.HasSuffix(plain, "schemaversion") || strings.HasSuffix(plain, "schemahistory") || strings.Contains(plain, "changeloglock") || plain == "databasechangelog" || strings.HasSuffix(plain, "dbversion")
+	named := strings.Contains(plain, "migration") || strings.HasSuffix(plain, "schemaversion") || strings.HasSuffix(plain, "schemahistory") || strings.HasSuffix(plain, "dbversion")
 	return named && len(t.References) == 0 && len(t.Columns) <= 16 && !slices.ContainsFunc(d.db.Tables, func(o *schema.Table) bool {
 		return slices.ContainsFunc(o.References, func(r schema.Reference) bool { return r.To == t })
 	})

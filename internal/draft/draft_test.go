@@ -306,10 +306,10 @@ func TestTheDatabaseIsAsked(t *testing.T) {
 
 func TestNaming(t *testing.T) {
 	for naming, want := range map[Naming]string{AsColumns: "givenName_of", Pascal: "GivenNameOf", Camel: "givenNameOf", Snake: "given_name_of", Kebab: "given-name-of"} {
-		assert.Equal(t, want, naming.of("givenName_of"))
+		assert.Equal(t, want, naming.Of("givenName_of"))
 	}
-	assert.Equal(t, "HTTPServer", AsColumns.of("HTTPServer"))
-	assert.Equal(t, "http_server", Snake.of("HTTPServer"))
+	assert.Equal(t, "HTTPServer", AsColumns.Of("HTTPServer"))
+	assert.Equal(t, "http_server", Snake.Of("HTTPServer"))
 	text, _ := drafted(t, surveyed(t, "CREATE TABLE things (id INTEGER PRIMARY KEY, given_name TEXT, n1 INTEGER CHECK (n1 > 3), n2 INTEGER, CHECK (n2 <> n1));"), Options{Names: Camel})
 	assert.Contains(t, line(t, text, "Thing", "givenName"), "{kind: given-name")
 }

@@ -72,7 +72,7 @@ func Look(ctx context.Context, s store.Store, db *schema.Database) (map[*schema.
 	return out, nil
 }
 
-// holds tells whether a table has rows now.
+// held is what the table holds now.
 func (t *Table) held() *Held {
 	if h := t.d.Held[t.Schema]; h != nil {
 		return h

@@ -14,7 +14,6 @@ import (
 type key struct {
 	fields  []*Field
 	where   string // which rows it binds, if not all
-	equal   bool   // NULLs count as equal
 	derived bool   // it is over a computed column
 }
 
@@ -68,7 +67,7 @@ func (t *Table) wish() uint64 {
 	return d.Options.Rows
 }
 
-// needs lists the keys of a table.
+// uniqueKeys lists the keys of a table.
 func (t *Table) uniqueKeys() []key {
 	var out []key
 	add := func(columns, expressions []string, k key) {
@@ -101,10 +100,10 @@ func (t *Table) uniqueKeys() []key {
 		}
 	}
 	if len(t.Schema.PrimaryKey) > 0 {
-		add(t.Schema.PrimaryKey, nil, key{equal: true})
+		add(t.Schema.PrimaryKey, nil, key{})
 	}
 	for _, u := range t.Schema.Uniques {
-		add(u.Columns, u.Expressions, key{where: u.Where, equal: u.NullsEqual})
+		add(u.Columns, u.Expressions, key{where: u.Where})
 	}
 	for _, x := range t.Schema.Exclusions {
 		var columns []string
@@ -388,7 +387,7 @@ func (s *search) run(i int, chosen [][]*Field) {
 		s.run(i+1, append(chosen, set))
 	}
 	if len(options) == 0 || !s.found {
-		// Nothing keeps the key: one row only, unless a NULL takes it away.
+		// Nothing keeps the key: one row only.
 		s.run(i+1, append(chosen, nil))
 	}
 }
@@ -429,7 +428,7 @@ func (t *Table) settle() {
 	for _, where := range t.avoided {
 		if n, err := predicate.Parse(where); err == nil {
 			not := &predicate.Node{Op: predicate.Not, Args: []*predicate.Node{n}}
-			t.Meets = append(t.Meets, Condition{Text: not.String(), From: "the rows of a partial index"})
+			t.Meets = append(t.Meets, not.String())
 		}
 	}
 	inGroup, roomy := map[*Field]bool{}, map[*Field]bool{}

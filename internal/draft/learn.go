@@ -187,7 +187,7 @@ func (t *Table) learn() {
 		if d == nil {
 			d = &domain{}
 		}
-		if s := h.source(f.Column, l.Rows-h.Nulls); s.Text != "" && len(d.opaque) == 0 && admits(f.Column, d, s, 1) && len(values(s, 1)) > 0 {
+		if s := h.source(f.Column, l.Rows-h.Nulls); s.Text != "" && len(d.opaque) == 0 && admits(f.Column, d, s) && len(values(s, 1)) > 0 {
 			f.Source = s
 			f.Comment = fmt.Sprintf("as in the %d rows that are there", l.Rows)
 		}

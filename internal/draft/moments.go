@@ -128,9 +128,9 @@ func wideMoments(c *schema.Column, d *domain) []Source {
 // follow brings conditions such as ends_at > starts_at to sources: the later moment is
 // drawn after the earlier one.
 func (t *Table) follow() {
-	var left []Condition
+	var left []string
 	for _, c := range t.rest {
-		n, err := predicate.Parse(c.Text)
+		n, err := predicate.Parse(c)
 		if err != nil || !t.followBy(n) {
 			left = append(left, c)
 		}
@@ -162,8 +162,8 @@ func (t *Table) followBy(n *predicate.Node) bool {
 
 // bound tells whether a condition over several columns decides about a field.
 func (t *Table) bound(f *Field) bool {
-	return slices.ContainsFunc(t.rest, func(c Condition) bool {
-		n, err := predicate.Parse(c.Text)
+	return slices.ContainsFunc(t.rest, func(c string) bool {
+		n, err := predicate.Parse(c)
 		return err == nil && slices.ContainsFunc(n.Columns(), func(name string) bool { return strings.EqualFold(name, f.Column.Name) })
 	})
 }

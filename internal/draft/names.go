@@ -55,8 +55,8 @@ func capital(s string) string {
 	return string(r)
 }
 
-// of is a column's name in a way of calling fields.
-func (n Naming) of(column string) string {
+// Of is a column's name in a way of calling fields.
+func (n Naming) Of(column string) string {
 	if n == AsColumns {
 		return column
 	}
@@ -105,7 +105,7 @@ func (t *Table) nameFields() {
 	taken := map[string]bool{}
 	for _, f := range t.Fields {
 		if f.Name = t.d.Fields[f.Column]; f.Name == "" || t.d.Names != AsColumns {
-			f.Name = t.d.Names.of(f.Column.Name)
+			f.Name = t.d.Names.Of(f.Column.Name)
 		}
 		// A name must lead back to its column, or be said by the code.
 		if c := t.Schema.ByConvention(f.Name); c != f.Column && (c != nil || t.d.Fields[f.Column] == "") || taken[schema.Plain(f.Name)] || strings.Contains(f.Name, ".") {

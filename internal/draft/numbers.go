@@ -77,7 +77,7 @@ func numbers(c *schema.Column, d *domain) []Source {
 	case isLow && isHigh:
 		lo, hi = low, high
 		if lo == 0 && hi > 1 && d.Min != nil && !d.Min.Open {
-			lo = min(1*unit, hi)
+			lo = min(unit, hi)
 		}
 	case isLow:
 		if lo = max(low, lo); low > hi || low == lo {

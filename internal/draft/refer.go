@@ -154,7 +154,7 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 	}
 	if len(r.where) > 0 && lead.Column.NotNull {
 		there := &predicate.Node{Op: predicate.Not, Args: []*predicate.Node{{Op: predicate.IsNull, Args: []*predicate.Node{{Op: predicate.Column, Name: lead.Column.Name}}}}}
-		t.Meets = append(t.Meets, Condition{Text: there.String(), From: "a row that " + lead.Name + " can refer to"})
+		t.Meets = append(t.Meets, there.String())
 	}
 }
 

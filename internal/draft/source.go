@@ -112,7 +112,7 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 		if s.Space == 1 && several {
 			continue // always the same: only if nothing else will do
 		}
-		if admits(c, d, s, 1) {
+		if admits(c, d, s) {
 			f.Source = s
 			if len(d.opaque) > 0 {
 				return t.ask(ctx, f, d, candidates)
@@ -156,9 +156,7 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 		t.leave(fmt.Sprintf("no value is known for %s that meets CHECK (%s)", c.Name, strings.Join(d.from, ") and CHECK (")))
 		return nil
 	}
-	for _, from := range d.from {
-		t.Meets = append(t.Meets, Condition{Text: from, From: from})
-	}
+	t.Meets = append(t.Meets, d.from...)
 	return nil
 }
 
@@ -174,9 +172,7 @@ func isFree(d *domain) bool {
 // meetOther keeps the conditions on a field whose values come from elsewhere.
 func (t *Table) meetOther(f *Field) {
 	if d := t.domains[f.Column.Name]; d != nil {
-		for _, from := range d.from {
-			t.Meets = append(t.Meets, Condition{Text: from, From: from})
-		}
+		t.Meets = append(t.Meets, d.from...)
 	}
 }
 
@@ -222,15 +218,10 @@ func (t *Table) candidates(f *Field, d *domain) []Source {
 	if c.Form != "" {
 		return []Source{patterned(c.Form)}
 	}
-	if c.Kind == schema.Any && c.Declared != "" {
-		return t.anything(f, d)
-	}
+	// Of a type that nobody here knows: one engine takes numbers and texts everywhere,
+	// the others may understand a text.
 	return t.texts(f, d)
 }
-
-// anything is for a type that nobody here knows: one engine takes numbers and texts
-// everywhere, the others may understand a text.
-func (t *Table) anything(f *Field, d *domain) []Source { return t.texts(f, d) }
 
 func chosen(c *schema.Column, values []grow.Value) Source {
 	seen := map[string]bool{}

@@ -82,15 +82,15 @@ func takesAny(c *schema.Column, d *domain, sources []Source) bool {
 	})
 }
 
-// admits tells whether a column takes the values of a source.
-func admits(c *schema.Column, d *domain, s Source, least float64) bool {
+// admits tells whether a column takes every value of a source.
+func admits(c *schema.Column, d *domain, s Source) bool {
 	if s.Text == "" || c.Kind == schema.Text && c.Length > 0 && !fitsLength(s, c.Length) {
 		return false
 	}
 	if len(d.conditions) == 0 && (!c.Narrow || strings.HasPrefix(s.Text, "{pattern")) {
 		return true
 	}
-	return passes(c, d, s) >= least
+	return passes(c, d, s) >= 1
 }
 
 var kindName = regexp.MustCompile(`^\{kind: ([a-z.-]+)`)

@@ -29,11 +29,11 @@ func (t *Table) wide(f *Field) Source {
 		return s // the database was asked about these
 	}
 	for _, w := range t.wider(f, s, d) {
-		if w.Alone || w.Space > s.Space && admits(c, d, w, 1) {
+		if w.Alone || w.Space > s.Space && admits(c, d, w) {
 			return w
 		}
 	}
-	if c.Kind == schema.Integer && len(d.conditions) > 0 && !admits(c, d, s, 1) {
+	if c.Kind == schema.Integer && len(d.conditions) > 0 && !admits(c, d, s) {
 		return t.listed(c, d)
 	}
 	return s

@@ -127,10 +127,10 @@ func (t *Table) write(b *strings.Builder) {
 		b.WriteString("    meets:\n")
 		seen := map[string]bool{}
 		for _, m := range t.Meets {
-			if !seen[m.Text] {
-				fmt.Fprintf(b, "      - %s\n", plan.Scalar(m.Text))
+			if !seen[m] {
+				fmt.Fprintf(b, "      - %s\n", plan.Scalar(m))
 			}
-			seen[m.Text] = true
+			seen[m] = true
 		}
 	}
 }

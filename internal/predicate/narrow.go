@@ -1,7 +1,6 @@
 package predicate
 
 import (
-	"cmp"
 	"math/big"
 	"slices"
 	"strings"
@@ -86,8 +85,8 @@ func Order(a, b grow.Value) (int, bool) {
 
 // Narrow finds what conditions, all of which must hold, leave to single columns, and
 // returns the conditions that it could not bring into that form. Where one of several
-// is enough, it settles for one that fits the others. known are columns by their
-// names as the conditions write them, folded.
+// is enough, it settles for one that fits the others. Columns are named as the
+// conditions write them, folded.
 func Narrow(conditions []*Node) (map[string]*Domain, []*Node) {
 	s := &scope{domains: map[string]*Domain{}}
 	var later []*Node
@@ -560,14 +559,4 @@ func (d *Domain) Values() []grow.Value {
 		return nil
 	}
 	return d.allowed()
-}
-
-// Sorted orders domains by their columns, for those who need one order.
-func Sorted(domains map[string]*Domain) []string {
-	names := make([]string, 0, len(domains))
-	for n := range domains {
-		names = append(names, n)
-	}
-	slices.SortFunc(names, cmp.Compare[string])
-	return names
 }

@@ -3,8 +3,9 @@ package structs
 import (
 	"fmt"
 	"strings"
-	"unicode"
 
+	"evensprout/internal/draft"
+	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 )
@@ -101,12 +102,12 @@ func Database(list []Struct) *schema.Database {
 	for _, s := range list {
 		t := &schema.Table{Name: s.Table}
 		if t.Name == "" {
-			t.Name = plural(snake(s.Name))
+			t.Name = plural(draft.Snake.Of(s.Name))
 		}
 		for _, f := range s.Fields {
 			c := &schema.Column{Name: f.Column, Declared: f.Type, Kind: f.Kind, Bits: f.Bits, Unsigned: f.Unsigned, NotNull: !f.Nullable, Digits: 6}
 			if c.Name == "" {
-				c.Name = snake(f.Name)
+				c.Name = draft.Snake.Of(f.Name)
 			}
 			for _, x := range f.Choices {
 				if x.IsText {
@@ -136,17 +137,22 @@ func numbersOf(f Field) string {
 	return strings.Join(list, ", ")
 }
 
-// snake writes GivenName as given_name.
-func snake(name string) string {
-	var b strings.Builder
-	runes := []rune(name)
-	for i, r := range runes {
-		if unicode.IsUpper(r) && i > 0 && (unicode.IsLower(runes[i-1]) || unicode.IsDigit(runes[i-1]) || i+1 < len(runes) && unicode.IsLower(runes[i+1])) {
-			b.WriteByte('_')
+// Name lets structs give their names, and the constants of their types, to a draft.
+func Name(o *draft.Options, matches []Match) {
+	o.Entities, o.Fields, o.Choices = map[*schema.Table]string{}, map[*schema.Column]string{}, map[*schema.Column][]grow.Value{}
+	for _, m := range matches {
+		o.Entities[m.Table] = m.Struct.Name
+		for c, f := range m.Fields {
+			o.Fields[c] = f.Name
+			for _, x := range f.Choices {
+				v := grow.Int(x.Number)
+				if x.IsText {
+					v = grow.String(x.Text)
+				}
+				o.Choices[c] = append(o.Choices[c], v)
+			}
 		}
-		b.WriteRune(unicode.ToLower(r))
 	}
-	return b.String()
 }
 
 // plural is the name of a table of a word: crew_members, ferries.

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evensprout/internal/draft"
 	"evensprout/internal/schema"
 )
 
@@ -129,7 +130,7 @@ func TestTablesAreMadeOfStructs(t *testing.T) {
 	for word, want := range map[string]string{"ferry": "ferries", "bay": "bays", "bus": "buses", "pier": "piers"} {
 		assert.Equal(t, want, plural(word))
 	}
-	assert.Equal(t, "http_server_id", snake("HTTPServerID"))
+	assert.Equal(t, "http_server_id", draft.Snake.Of("HTTPServerID"))
 }
 
 func TestFilesThatAreNoGo(t *testing.T) {

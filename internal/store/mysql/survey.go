@@ -272,7 +272,7 @@ func column(r []string) *schema.Column {
 	case "year":
 		c.Kind, c.Form = schema.Any, `20[0-2][0-9]`
 	case "set":
-		c.Kind, c.Form = schema.Any, "("+strings.Join(quoteAll(enumValues(r[2])), "|")+")"
+		c.Kind, c.Form = schema.Any, setwise.AnyOf(enumValues(r[2]))
 	case "inet4":
 		c.Kind, c.Form = schema.Any, `(192\.0\.2|198\.51\.100|203\.0\.113)\.([1-9]|[1-9][0-9]|1[0-9][0-9])`
 	case "inet6":
@@ -287,14 +287,6 @@ func column(r []string) *schema.Column {
 func number(s string) int {
 	n, _ := strconv.Atoi(s)
 	return n
-}
-
-func quoteAll(values []string) []string {
-	out := make([]string, len(values))
-	for i, v := range values {
-		out[i] = regexp.QuoteMeta(v)
-	}
-	return out
 }
 
 // enumValues reads enum('a','b') and set('a','b').

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"evensprout/internal/schema"
+	"evensprout/internal/store/setwise"
 )
 
 // partitionOf joins the conditions of partitions. Partitions by hash take every row, as
@@ -84,7 +85,7 @@ func (c catalogue) form(oid string, typmod int) string {
 		fmt.Sscan(t.baseMod, &mod)
 		return c.form(t.base, mod)
 	case t.class == "e":
-		return "(" + strings.Join(quoteAll(t.labels), "|") + ")"
+		return setwise.AnyOf(t.labels)
 	case t.element != "0":
 		if e := c.part(t.element, typmod); e != "" {
 			return `\{` + e + "(," + e + `){0,2}\}`
@@ -144,12 +145,4 @@ func (c catalogue) part(oid string, typmod int) string {
 		return c.form(oid, typmod)
 	}
 	return ""
-}
-
-func quoteAll(labels []string) []string {
-	out := make([]string, len(labels))
-	for i, l := range labels {
-		out[i] = regexp.QuoteMeta(l)
-	}
-	return out
 }

@@ -2,6 +2,7 @@ package setwise
 
 import (
 	"encoding/hex"
+	"regexp"
 	"strings"
 
 	"evensprout/internal/grow"
@@ -63,4 +64,13 @@ func withoutZeros(text string) string {
 		return text
 	}
 	return strings.TrimSuffix(strings.TrimRight(text, "0"), ".")
+}
+
+// AnyOf is a pattern of texts that are one of some.
+func AnyOf(texts []string) string {
+	quoted := make([]string, len(texts))
+	for i, t := range texts {
+		quoted[i] = regexp.QuoteMeta(t)
+	}
+	return "(" + strings.Join(quoted, "|") + ")"
 }

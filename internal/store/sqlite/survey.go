@@ -37,9 +37,11 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 		t.Checks = checks(scripts[t.Name])
 	}
 	db.Link()
-	if why := d.readOnly(); why != "" {
+	// The file is not opened to find out whether it can be written: closing it again
+	// would let go of the locks that the engine holds on it.
+	if d.reads {
 		for _, t := range db.Tables {
-			t.ReadOnly = why
+			t.ReadOnly = "the URL says mode=ro, so that it is only read"
 		}
 	}
 	// Where the other table has no primary key, its row number is meant.
@@ -57,16 +59,6 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 		}
 	}
 	return db, nil
-}
-
-// readOnly says why the file cannot be written; empty if nothing is known against it.
-// The file is not opened to find out: closing it again would let go of the locks that
-// the engine holds on it.
-func (d *database) readOnly() string {
-	if d.reads {
-		return "the URL says mode=ro, so that it is only read"
-	}
-	return ""
 }
 
 // keyed tells whether columns are a key that the engine lets others refer to.

@@ -1,0 +1,58 @@
+package draft
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// Wanted tells which tables were asked for by patterns of names, as path.Match reads
+// them, and by a schema; nil: all.
+func Wanted(db *schema.Database, patterns []string, schemaName string) (func(*schema.Table) bool, error) {
+	if len(patterns) == 0 && schemaName == "" {
+		return nil, nil
+	}
+	var schemas []string
+	for _, t := range db.Tables {
+		if t.Schema != "" && !slices.Contains(schemas, t.Schema) {
+			schemas = append(schemas, t.Schema)
+		}
+	}
+	if schemaName != "" && !slices.Contains(schemas, schemaName) {
+		hint := "the tables of this database are in no schema"
+		if near := plan.Nearest(schemaName, schemas); near != "" {
+			hint = fmt.Sprintf("did you mean %s?", near)
+		} else if len(schemas) > 0 {
+			hint = "there are " + strings.Join(schemas, ", ")
+		}
+		return nil, &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("no table is in a schema %s", schemaName), Hint: hint}
+	}
+	named := func(t *schema.Table, pattern string) bool {
+		for _, name := range []string{t.Name, t.LocalName()} {
+			if ok, _ := path.Match(strings.ToLower(pattern), strings.ToLower(name)); ok {
+				return true
+			}
+		}
+		return false
+	}
+	for _, p := range patterns {
+		if !slices.ContainsFunc(db.Tables, func(t *schema.Table) bool { return named(t, p) && (schemaName == "" || t.Schema == schemaName) }) {
+			f := &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("no table is called %s", p)}
+			if near := plan.Nearest(p, db.TableNames()); near != "" {
+				f.Hint = fmt.Sprintf("did you mean %s?", near)
+			}
+			return nil, f
+		}
+	}
+	return func(t *schema.Table) bool {
+		if schemaName != "" && t.Schema != schemaName {
+			return false
+		}
+		return len(patterns) == 0 || slices.ContainsFunc(patterns, func(p string) bool { return named(t, p) })
+	}, nil
+}
