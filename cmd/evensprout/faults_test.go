@@ -358,24 +358,44 @@ func TestAServersFullDisk(t *testing.T) {
 	})
 }
 
+// as makes a user who may do what the statements grant, and returns the database's URL
+// for that user; in them {db} is the database and {tables} all its tables.
+func (s *site) as(t *testing.T, user string, grants ...string) string {
+	t.Helper()
+	name, tables := s.url[strings.LastIndexByte(s.url, '/')+1:], "ALL TABLES IN SCHEMA public"
+	create := "DO $$ BEGIN CREATE ROLE {user} LOGIN; EXCEPTION WHEN duplicate_object THEN NULL; END $$"
+	admin, host := "tester@", ""
+	switch s.name {
+	case "mariadb":
+		create, tables, admin, host = "CREATE USER IF NOT EXISTS {user}", "`"+name+"`.*", "root@", "@localhost"
+	case "sqlite":
+		t.Skip("files have no users")
+	}
+	words := strings.NewReplacer("{db}", name, "{tables}", tables, "{user}", user+host)
+	storetest.Exec(t, s.driver, s.url, words.Replace(create))
+	for _, grant := range grants {
+		storetest.Exec(t, s.driver, s.url, words.Replace(grant))
+	}
+	return strings.Replace(s.url, admin, user+"@", 1)
+}
+
 // A user who may not make the journal is told what to do, and what is lost without.
 func TestUsersWhoMayNotMakeTheJournal(t *testing.T) {
 	onEngines(t, harbourPlan(20, 10), func(t *testing.T, s *site) {
-		var as string
+		grants := []string{"GRANT SELECT, INSERT, UPDATE, DELETE ON {tables} TO {user}"}
 		switch s.name {
 		case "postgres":
-			s.exec(t, "DO $$ BEGIN CREATE ROLE clerk LOGIN; EXCEPTION WHEN duplicate_object THEN NULL; END $$", "GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public TO clerk",
-				"GRANT USAGE, SELECT, UPDATE ON ALL SEQUENCES IN SCHEMA public TO clerk")
-			as = strings.Replace(s.url, "tester@", "clerk@", 1)
+			grants = append(grants, "GRANT USAGE, SELECT, UPDATE ON ALL SEQUENCES IN SCHEMA public TO {user}")
 		case "mariadb":
-			name := s.url[strings.LastIndexByte(s.url, '/')+1:]
-			s.exec(t, "CREATE USER IF NOT EXISTS clerk@localhost", "GRANT SELECT, INSERT, UPDATE, DELETE, CREATE TEMPORARY TABLES ON `"+name+"`.* TO clerk@localhost")
-			as = strings.Replace(s.url, "root@", "clerk@", 1)
-		default:
-			t.Skip("files have no users")
+			grants = append(grants, "GRANT CREATE TEMPORARY TABLES ON {tables} TO {user}")
 		}
+		as := s.as(t, "clerk", grants...)
 		before := s.rows(t)
-		r := s.run("load", "--db", as)
+		r := s.run("check", "--db", as)
+		assert.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.errOut, "warning: the journal cannot be kept: this user lacks CREATE on the database")
+		assert.Contains(t, r.errOut, "--no-journal")
+		r = s.run("load", "--db", as)
 		assert.Equal(t, 4, r.code, r.errOut)
 		assert.Contains(t, r.errOut, "the journal's tables cannot be made")
 		assert.Contains(t, r.errOut, "--no-journal")
@@ -392,6 +412,57 @@ func TestUsersWhoMayNotMakeTheJournal(t *testing.T) {
 		assert.Zero(t, r.code, r.errOut)
 		assert.NotEqual(t, before, s.rows(t))
 		s.noSessions(t)
+	})
+}
+
+// check tells each right that a load would miss, in one list with what else is wrong, and
+// what it says comes true.
+func TestRightsThatALoadWouldMiss(t *testing.T) {
+	onEngines(t, harbourPlan(20, 10), func(t *testing.T, s *site) {
+		as := s.as(t, "reader", "GRANT SELECT ON {tables} TO {user}")
+		s.exec(t, "GRANT INSERT (id, port_id) ON visits TO reader"+map[string]string{"mariadb": "@localhost"}[s.name])
+		r := s.run("check", "--db", as)
+		assert.Equal(t, 4, r.code)
+		for _, want := range []string{
+			"evensprout.yaml:7:3: rows cannot be written into ports: this user lacks INSERT",
+			"evensprout.yaml:14:3: rows cannot be written into berths: this user lacks INSERT",
+			"evensprout.yaml:18:3: rows cannot be written into visits: this user lacks INSERT (note)",
+			"rows are there already: ports (1)",
+		} {
+			assert.Contains(t, r.errOut, want)
+		}
+		if s.name == "postgres" {
+			assert.Contains(t, r.errOut, "lacks INSERT (note), SELECT and UPDATE on the sequence visits_id_seq")
+		}
+		assert.Equal(t, 4, s.run("load", "--no-journal", "--db", as).code)
+
+		// The plan is wrong as well: one list tells both.
+		s.write("evensprout.yaml", strings.NewReplacer("pick: Port", "pick: Prot", "table: berths", "table: berth").Replace(s.read("evensprout.yaml")))
+		r = s.run("check", "--db", as)
+		assert.Equal(t, 3, r.code)
+		for _, want := range []string{`did you mean "Port"?`, `did you mean "berths"?`, "rows cannot be written into ports", "rows cannot be written into visits", "rows are there already: ports (1)"} {
+			assert.Contains(t, r.errOut, want)
+		}
+	})
+}
+
+// Of moments in columns without a time zone, check tells which zone the server has; and
+// that a plan's clock is ahead of it.
+func TestClocksThatDisagree(t *testing.T) {
+	onEngines(t, harbourPlan(20, 10), func(t *testing.T, s *site) {
+		s.exec(t, map[string]string{"mariadb": "ALTER TABLE ports MODIFY opened_at DATETIME", "postgres": "SELECT 1", "sqlite": "SELECT 1"}[s.name])
+		r := s.run("check", "--db", s.url)
+		assert.Zero(t, r.code, r.errOut)
+		zone := map[string]string{"mariadb": "+05:45", "postgres": "Asia/Kathmandu"}[s.name]
+		if zone == "" {
+			assert.Empty(t, r.errOut)
+		} else {
+			assert.Contains(t, r.errOut, "warning: the time zone of the server is "+zone+", and ports.opened_at is a column without a time zone: moments are written there in UTC")
+		}
+		assert.NotContains(t, r.errOut, "ahead")
+		r = s.run("check", "--db", s.url, "--clock", "2999-01-01T00:00:00Z")
+		assert.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.errOut, "warning: the clock of the plan, 2999-01-01T00:00:00Z, is ahead of the server's")
 	})
 }
 

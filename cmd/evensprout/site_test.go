@@ -21,7 +21,6 @@ import (
 	"evensprout/internal/store"
 	"evensprout/internal/store/mysql"
 	"evensprout/internal/store/postgres"
-	"evensprout/internal/store/setwise"
 	"evensprout/internal/store/sqlite"
 	"evensprout/internal/store/storetest"
 )
@@ -146,14 +145,7 @@ func (s *site) open(t *testing.T) store.Store {
 // exec runs statements as another program would.
 func (s *site) exec(t *testing.T, statements ...string) {
 	t.Helper()
-	db := s.open(t)
-	defer db.Close()
-	for _, sql := range statements {
-		_, err := db.(interface {
-			Exec(context.Context, string, ...setwise.Arg) (int64, error)
-		}).Exec(t.Context(), sql)
-		require.NoError(t, err, sql)
-	}
+	storetest.Exec(t, s.driver, s.url, statements...)
 }
 
 // rows is everything in the tables, without the journal.

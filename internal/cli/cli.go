@@ -248,20 +248,27 @@ func (a *app) open(ctx context.Context, p *plan.Plan, args []string) (store.Stor
 var errNoDatabase = &store.Fault{Kind: store.BadURL, Message: "no database is named",
 	Hint: "--db sqlite:app.db, postgres://user@host/name or mysql://user@host/name, or the environment variable DATABASE_URL, or database: in the plan"}
 
-// compile opens the plan's database and holds the plan against it. Close the store
-// if there is no error. Without a database the store is nil.
-func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*plan.Compiled, store.Store, string, error) {
+// openedPlan is a plan, and the database that it is held against.
+type openedPlan struct {
+	plan    *plan.Plan
+	options plan.Options
+	store   store.Store // nil if nobody names a database
+	name    string      // of the database, for people
+}
+
+// openPlan reads the plan and opens its database. Close the store if there is no error.
+func (a *app) openPlan(ctx context.Context, args []string, needDatabase bool) (*openedPlan, error) {
 	o, err := a.options()
 	if err != nil {
-		return nil, nil, "", err
+		return nil, err
 	}
 	p, err := a.readPlan(args)
 	if err != nil {
-		return nil, nil, "", err
+		return nil, err
 	}
 	if a.withUnits {
 		if err := a.replaceOccasions(p); err != nil {
-			return nil, nil, "", err
+			return nil, err
 		}
 	}
 	s, name, err := a.open(ctx, p, args)
@@ -272,37 +279,43 @@ func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*p
 		// What is wrong with the plan itself is worth telling all the same.
 		c, wrong := p.Compile(o)
 		if wrong != nil {
-			return nil, nil, "", errors.Join(wrong, err)
+			return nil, errors.Join(wrong, err)
 		}
 		c.Close()
-		return nil, nil, "", err
+		return nil, err
 	}
 	if s != nil {
-		var db *schema.Database
-		if db, err = s.Survey(ctx); err == nil {
-			o.Database = db
-			if a.extra != "" {
-				o.Shift, err = load.Shift(ctx, s, p, a.extra)
-			}
-			o.Existing = func(t *schema.Table) (grow.Table, error) { return load.Existing(ctx, s, t) }
+		if o.Database, err = s.Survey(ctx); err == nil && a.extra != "" {
+			o.Shift, err = load.Shift(ctx, s, p, a.extra)
 		}
+		if err != nil {
+			return nil, errors.Join(err, s.Close())
+		}
+		o.Existing = func(t *schema.Table) (grow.Table, error) { return load.Existing(ctx, s, t) }
 	}
-	var c *plan.Compiled
-	if err == nil {
-		c, err = p.Compile(o)
+	return &openedPlan{p, o, s, name}, nil
+}
+
+// compile opens the plan's database and holds the plan against it. Close the store
+// if there is no error. Without a database the store is nil.
+func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*plan.Compiled, store.Store, string, error) {
+	o, err := a.openPlan(ctx, args, needDatabase)
+	if err != nil {
+		return nil, nil, "", err
 	}
-	if c != nil && s != nil {
+	c, err := o.plan.Compile(o.options)
+	if err != nil && o.store != nil {
+		o.store.Close()
+		return nil, nil, "", err
+	}
+	if c != nil && o.store != nil {
 		for _, t := range c.Targets {
 			if t.Table != nil && t.Table.Unsafe && !t.Plan.Existing {
 				a.lasting = append(a.lasting, t.Table.Name)
 			}
 		}
 	}
-	if err != nil && s != nil {
-		s.Close()
-		s = nil
-	}
-	return c, s, name, err
+	return c, o.store, o.name, err
 }
 
 // shown is a database URL without its password.

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -10,6 +12,7 @@ import (
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
+	"evensprout/internal/store"
 )
 
 func (a *app) versionCommand() *cobra.Command {
@@ -67,7 +70,7 @@ not fit the plan or cannot be reached.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.withUnits, a.sample = true, checkedRows
-			compiled, s, name, err := a.compile(cmd.Context(), args, false)
+			compiled, s, name, err := a.foreseen(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
@@ -75,22 +78,6 @@ not fit the plan or cannot be reached.`,
 				defer s.Close()
 			}
 			defer compiled.Close()
-			if s != nil {
-				if err := load.Check(compiled, s.Traits(), load.Options{}); err != nil {
-					return err
-				}
-				if err := load.TryConditions(cmd.Context(), s, compiled); err != nil {
-					return err
-				}
-				foreseen, err := load.Foresee(cmd.Context(), s, compiled)
-				if err != nil {
-					return err
-				}
-				compiled.Warnings = append(compiled.Warnings, foreseen.Warnings()...)
-				if len(foreseen.Errors()) > 0 {
-					return append(foreseen.Errors(), compiled.Warnings...)
-				}
-			}
 			rows, fields := uint64(0), 0
 			for _, t := range compiled.Targets {
 				rows += t.Grow.Total()
@@ -133,6 +120,57 @@ not fit the plan or cannot be reached.`,
 	}
 	a.clockFlag(c)
 	return c
+}
+
+// foreseen compiles the plan, and holds it against the database, if one is named: what is
+// wrong is one list, whether the plan or the database is.
+func (a *app) foreseen(ctx context.Context, args []string) (*plan.Compiled, store.Store, string, error) {
+	t, err := a.openPlan(ctx, args, false)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	c, err := t.plan.Compile(t.options)
+	if t.store == nil {
+		return c, nil, "", err
+	}
+	var found plan.Problems
+	if err != nil && !errors.As(err, &found) {
+		return nil, nil, "", errors.Join(err, t.store.Close())
+	}
+	steps := []func() error{
+		func() error { return load.Check(c, t.store.Traits(), load.Options{}) },
+		func() error { return load.TryConditions(ctx, t.store, c) },
+	}
+	if c == nil {
+		steps = nil
+	} else {
+		found = c.Warnings
+	}
+	for _, step := range steps {
+		var more plan.Problems
+		if err = step(); err != nil && !errors.As(err, &more) {
+			return nil, nil, "", errors.Join(err, c.Close(), t.store.Close())
+		}
+		found = append(found, more...)
+	}
+	whole := c
+	if len(found.Errors()) > 0 {
+		whole = nil
+	}
+	more, err := load.Foresee(ctx, t.store, t.plan, t.options.Database, whole)
+	found = append(found, more...)
+	found.Sort()
+	if err == nil && len(found.Errors()) > 0 {
+		err = found
+	}
+	if err != nil {
+		if c != nil {
+			c.Close()
+		}
+		return nil, nil, "", errors.Join(err, t.store.Close())
+	}
+	c.Warnings = found
+	return c, t.store, t.name, nil
 }
 
 func (a *app) catalog() *cobra.Command {

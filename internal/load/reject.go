@@ -91,8 +91,11 @@ func (w *writer) rejection(t *target, row grow.Row, r *Refusal) *Rejection {
 	return x
 }
 
-// redraw takes the next attempt of the fields of a constraint.
-func (w *writer) redraw(t *target, row grow.Row, v *store.Violation) error {
+// nothingToRedraw tells of values that no other draw can change.
+const nothingToRedraw = "nothing of this can be drawn again: these values are written by hand, counted, or follow from other rows"
+
+// redrawable are the fields of a constraint that can be drawn again.
+func (t *target) redrawable(row grow.Row, v *store.Violation) []*grow.Field {
 	var fields []*grow.Field
 	for _, name := range v.Columns {
 		for i, c := range t.Columns {
@@ -107,13 +110,19 @@ func (w *writer) redraw(t *target, row grow.Row, v *store.Violation) error {
 			fields = append(fields, t.Grow.Fields[i].Redrawn()...)
 		}
 	}
+	return fields
+}
+
+// redraw takes the next attempt of the fields of a constraint.
+func (w *writer) redraw(t *target, row grow.Row, v *store.Violation) error {
+	fields := t.redrawable(row, v)
 	stop := func(why string) error {
 		r := w.refusalOf(t, row, v)
 		r.Hint = why
 		return r
 	}
 	if len(fields) == 0 {
-		return stop("nothing of this can be drawn again: these values are written by hand, counted, or follow from other rows; use stop or skip, or another source")
+		return stop(nothingToRedraw + "; use stop or skip, or another source")
 	}
 	for _, f := range fields {
 		n := w.record.Redraw(f, row)

@@ -32,8 +32,13 @@ type Compiled struct {
 }
 
 // Problem is something about an entity that only the database shows.
+func (p *Plan) Problem(e *Entity, format string, args ...any) *Problem {
+	return p.told(e.place, format, args...)
+}
+
+// Problem is the plan's.
 func (c *Compiled) Problem(e *Entity, format string, args ...any) *Problem {
-	return c.told(e.place, format, args...)
+	return c.Plan.Problem(e, format, args...)
 }
 
 // Line is where a row stands in the entity's file; 0 if it stands in none.
@@ -139,13 +144,36 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 		}
 	}
 	found := p.collector.found
-	found.sort()
+	found.Sort()
 	if errs := found.Errors(); len(errs) > 0 {
 		c.out.Close() // the problems are worth more than an error of closing
 		return nil, found
 	}
 	c.out.Warnings = found.Warnings()
 	return c.out, nil
+}
+
+// Outline is the entities whose tables are there, with their columns and write modes as
+// far as these can be told of a plan that may be wrong. Nothing can be grown from them.
+func (p *Plan) Outline(db *schema.Database) []*Target {
+	defer func(found Problems) { p.collector.found = found }(p.collector.found)
+	c := &compiler{
+		plan: p, db: db, byName: map[string]*entity{}, kinds: map[string]grow.Kind{}, withoutUnits: true,
+		out: &Compiled{Plan: p, Database: db, Set: &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock}},
+	}
+	c.declare()
+	var list []*Target
+	for _, e := range c.entities {
+		if e.table == nil {
+			continue
+		}
+		t := &Target{Plan: e.decl, Table: e.table, Write: c.written(e)}
+		for _, f := range e.fields {
+			t.Columns = append(t.Columns, f.column)
+		}
+		list = append(list, t)
+	}
+	return list
 }
 
 // compiler holds what is known while a plan is compiled.

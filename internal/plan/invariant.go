@@ -268,16 +268,16 @@ func (a *Aggregate) Name() string {
 
 // RuleProblem is something about an invariant that only the database tells.
 func (c *Compiled) RuleProblem(r *Rule, format string, args ...any) *Problem {
-	return c.told(r.place, format, args...)
+	return c.Plan.told(r.place, format, args...)
 }
 
 // StepProblem is something about a step that only the database tells.
 func (c *Compiled) StepProblem(s *Step, format string, args ...any) *Problem {
-	return c.told(s.place, format, args...)
+	return c.Plan.told(s.place, format, args...)
 }
 
-func (c *Compiled) told(at place, format string, args ...any) *Problem {
-	p := c.Plan.add(at, format, args...)
-	p.Database = true
-	return p
+func (p *Plan) told(at place, format string, args ...any) *Problem {
+	problem := p.add(at, format, args...)
+	problem.Database = true
+	return problem
 }

@@ -105,8 +105,8 @@ func (ps Problems) OnlyDatabase() bool {
 	return !slices.ContainsFunc(ps, func(p *Problem) bool { return !p.Database })
 }
 
-// sort puts what must be mended before what may go well, each in the order of the file.
-func (ps Problems) sort() {
+// Sort puts what must be mended before what may go well, each in the order of the file.
+func (ps Problems) Sort() {
 	weight := func(p *Problem) int {
 		if p.Warning {
 			return 1

@@ -52,7 +52,7 @@ type Table struct {
 	Partition  string      `json:"partition,omitempty"` // the condition under which a partition takes a row; empty if there are none
 	Notes      []string    `json:"notes,omitempty"`     // what else decides about writing, for people
 	Broken     string      `json:"broken,omitempty"`    // why no row can be written; empty if rows can
-	ReadOnly   string      `json:"read_only,omitempty"` // why this user may not write rows; empty if it may
+	Secured    bool        `json:"secured,omitempty"`   // policies on rows bind this user
 	Unsafe     bool        `json:"unsafe,omitempty"`    // its engine has no transactions: what is written there, stays
 }
 
@@ -76,6 +76,7 @@ type Column struct {
 	Generated bool     `json:"generated,omitempty"` // computed by the database: never written
 	Computed  string   `json:"computed,omitempty"`  // of a generated column: the expression, as far as the database tells
 	Restamps  bool     `json:"restamps,omitempty"`  // it takes the time whenever its row is changed
+	Zoneless  bool     `json:"zoneless,omitempty"`  // of moments: it keeps no time zone, so that programs must agree on one
 	Identity  Identity `json:"identity,omitempty"`  // how it numbers itself
 	Checks    []Check  `json:"checks,omitempty"`    // of its domain: the value is called VALUE in them
 	Form      string   `json:"form,omitempty"`      // of Any: a pattern of texts that the type takes; empty if it is not known

@@ -49,6 +49,12 @@ type Store interface {
 	// Passes lets the database say which rows of values of some columns a condition lets
 	// pass, as a CHECK constraint would; in it a single column may also be called VALUE.
 	Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error)
+	// Denied tells why this user may not do all of an access, such as that it lacks
+	// UPDATE (price); it is empty if it may. Nothing is written.
+	Denied(ctx context.Context, a Access) (string, error)
+	// Clock is the server's time, and the time zone that other sessions have unless they
+	// ask for one; empty where the engine knows of none, or it is UTC.
+	Clock(ctx context.Context) (now time.Time, zone string, err error)
 	// Begin opens a transaction for writing: one at a time.
 	Begin(ctx context.Context, o TxOptions) (Tx, error)
 	// Reserve moves the sequence or counter of a column that numbers itself beyond a
@@ -65,6 +71,35 @@ type Store interface {
 	// Statements are the distinct statements so far.
 	Statements() []Statement
 	Close() error
+}
+
+// Access is what a load does with a table or, without one, with the database.
+type Access struct {
+	Table                *schema.Table
+	Read, Insert, Update []*schema.Column
+	Delete               bool
+	Number               *schema.Column // its sequence or counter is moved forward; nil: none is
+
+	Stage   bool // rows are laid aside in temporary tables
+	Journal bool // the journal's tables are made
+}
+
+// Lacking is a right that is refused for some columns, as SQL writes it: without the
+// columns if it is refused for all, empty if for none.
+func Lacking(right string, columns []*schema.Column, refused func(*schema.Column) bool) string {
+	var names []string
+	for _, c := range columns {
+		if refused(c) {
+			names = append(names, c.Name)
+		}
+	}
+	switch len(names) {
+	case 0:
+		return ""
+	case len(columns):
+		return right
+	}
+	return right + " (" + strings.Join(names, ", ") + ")"
 }
 
 // Traits are what engines differ in, as far as others must know.

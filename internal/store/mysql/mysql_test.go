@@ -29,7 +29,15 @@ func open(t *testing.T, script string) store.Store {
 func TestBehaviours(t *testing.T) {
 	storetest.Run(t, storetest.Engine{Driver: Driver{}, Make: makeDatabase, Triggers: `
 		CREATE TRIGGER refuse BEFORE INSERT ON boats FOR EACH ROW IF NEW.label = 'forbidden' THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'not on this lake'; END IF;`,
-		NoLate: true})
+		NoLate: true,
+		Zone:   "+05:45", Lacks: "this user lacks CREATE TEMPORARY TABLES on the database, CREATE on the database, INSERT (name), UPDATE, DELETE",
+		Clerk: func(t *testing.T, url string) string {
+			table := "`" + url[strings.LastIndexByte(url, '/')+1:] + "`.piers"
+			// By a role, as is usual where there are many users.
+			storetest.Exec(t, Driver{}, url, "CREATE USER clerk@localhost", "CREATE ROLE writer", "GRANT INSERT (id, code) ON "+table+" TO writer",
+				"GRANT SELECT ON "+table+" TO clerk@localhost", "GRANT writer TO clerk@localhost", "SET DEFAULT ROLE writer FOR clerk@localhost")
+			return strings.Replace(url, "root@", "clerk@", 1)
+		}})
 }
 
 func TestSurveySeesWhatTheServerKnows(t *testing.T) {

@@ -243,20 +243,24 @@ func column(r []string) *schema.Column {
 		}
 	case "char", "varchar":
 		c.Kind, c.Length = schema.Text, length
-	case "tinytext", "text", "mediumtext", "longtext":
+	case "tinytext":
+		c.Kind, c.Length = schema.Text, length // in bytes, so letters beyond ASCII may find less room
+	case "text", "mediumtext", "longtext":
 		c.Kind = schema.Text
 	case "enum":
 		c.Kind, c.Values = schema.Text, enumValues(r[2])
 	case "binary", "varbinary":
 		c.Kind, c.Length = schema.Bytes, length
-	case "tinyblob", "blob", "mediumblob", "longblob":
+	case "tinyblob":
+		c.Kind, c.Length = schema.Bytes, length
+	case "blob", "mediumblob", "longblob":
 		c.Kind = schema.Bytes
 	case "date":
 		c.Kind = schema.Date
 	case "time":
 		c.Kind, c.Digits = schema.Time, number(r[6])
 	case "datetime", "timestamp":
-		c.Kind, c.Digits = schema.Timestamp, number(r[6])
+		c.Kind, c.Digits, c.Zoneless = schema.Timestamp, number(r[6]), r[1] == "datetime"
 		if r[1] == "timestamp" {
 			c.Latest = lastTimestamp
 		}

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"strings"
 	"testing"
 	"time"
 
@@ -31,7 +32,13 @@ func TestBehaviours(t *testing.T) {
 	storetest.Run(t, storetest.Engine{Driver: Driver{}, Make: makeDatabase, Triggers: `
 		CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.label = 'forbidden' THEN RAISE EXCEPTION 'not on this lake'; END IF; RETURN NEW; END $$;
 		CREATE TRIGGER refuse BEFORE INSERT ON boats FOR EACH ROW EXECUTE FUNCTION refuse();`,
-		Deferrable: `ALTER TABLE boats ALTER CONSTRAINT boats_pier_id_fkey DEFERRABLE;`})
+		Deferrable: `ALTER TABLE boats ALTER CONSTRAINT boats_pier_id_fkey DEFERRABLE;`,
+		Zone:       "Asia/Kathmandu", Lacks: "this user lacks TEMPORARY on the database, CREATE on the database, INSERT (name), UPDATE, DELETE",
+		Clerk: func(t *testing.T, url string) string {
+			name := url[strings.LastIndexByte(url, '/')+1:]
+			storetest.Exec(t, Driver{}, url, "CREATE ROLE clerk LOGIN", "GRANT SELECT ON piers TO clerk", "GRANT INSERT (id, code) ON piers TO clerk", `REVOKE TEMPORARY ON DATABASE "`+name+`" FROM public`)
+			return strings.Replace(url, "tester@", "clerk@", 1)
+		}})
 }
 
 func survey(t *testing.T, script string) *schema.Database {

@@ -14,10 +14,9 @@ import (
 
 // tablesSQL lists ordinary and partitioned tables of users, not what extensions made.
 const tablesSQL = `
-SELECT c.oid, n.nspname, c.relname, pg_table_is_visible(c.oid), c.relkind = 'p', c.relrowsecurity,
+SELECT c.oid, n.nspname, c.relname, pg_table_is_visible(c.oid), c.relkind = 'p', row_security_active(c.oid), c.relrowsecurity,
   coalesce((SELECT string_agg(r.rulename, ', ' ORDER BY r.rulename) FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.ev_type <> '1'), ''),
-  CASE WHEN c.relkind = 'p' THEN coalesce((SELECT string_agg(coalesce(pg_get_partition_constraintdef(l.relid), 'true'), chr(31)) FROM pg_partition_tree(c.oid) l WHERE l.isleaf AND l.relid <> c.oid), 'false') ELSE '' END,
-  CASE WHEN has_table_privilege(c.oid, 'INSERT') AND has_schema_privilege(n.oid, 'USAGE') THEN '' ELSE 'the user ' || current_user || ' has no right to insert' END
+  CASE WHEN c.relkind = 'p' THEN coalesce((SELECT string_agg(coalesce(pg_get_partition_constraintdef(l.relid), 'true'), chr(31)) FROM pg_partition_tree(c.oid) l WHERE l.isleaf AND l.relid <> c.oid), 'false') ELSE '' END
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND c.relpersistence <> 't'
   AND n.nspname <> 'information_schema' AND n.nspname <> 'evensprout' AND n.nspname NOT LIKE 'pg\_%'
@@ -117,13 +116,14 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 			t.Name = r[1] + "." + r[2]
 		}
 		d.partitioned[t.Name] = r[4] == "t"
-		if r[5] == "t" {
+		t.Secured = r[5] == "t"
+		if r[6] == "t" {
 			t.Notes = append(t.Notes, "row-level security decides which rows may be written")
 		}
-		if r[6] != "" {
-			t.Notes = append(t.Notes, "rules change what is written: "+r[6])
+		if r[7] != "" {
+			t.Notes = append(t.Notes, "rules change what is written: "+r[7])
 		}
-		t.Partition, t.ReadOnly = partitionOf(r[7]), r[8]
+		t.Partition = partitionOf(r[8])
 		byOID[r[0]] = t
 		db.Tables = append(db.Tables, t)
 	})
@@ -288,7 +288,7 @@ func describe(c *schema.Column, class string, typmod int) {
 	case "time":
 		c.Kind = schema.Time
 	case "timestamp", "timestamptz":
-		c.Kind = schema.Timestamp
+		c.Kind, c.Zoneless = schema.Timestamp, c.Type == "timestamp"
 	case "uuid":
 		c.Kind = schema.UUID
 	case "json", "jsonb":

@@ -37,13 +37,6 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 		t.Checks = checks(scripts[t.Name])
 	}
 	db.Link()
-	// The file is not opened to find out whether it can be written: closing it again
-	// would let go of the locks that the engine holds on it.
-	if d.reads {
-		for _, t := range db.Tables {
-			t.ReadOnly = "the URL says mode=ro, so that it is only read"
-		}
-	}
 	// Where the other table has no primary key, its row number is meant.
 	for _, t := range db.Tables {
 		for i := range t.References {

@@ -20,6 +20,9 @@ import (
 	"testing"
 	"time"
 
+	"evensprout/internal/store"
+	"evensprout/internal/store/setwise"
+
 	_ "github.com/go-sql-driver/mysql" // makes databases of MariaDB servers
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/require"
@@ -368,6 +371,18 @@ func (s *Server) Remove() {
 
 // URL names a database of the server.
 func (s *Server) URL(database string) string { return fmt.Sprintf(s.url, database) }
+
+// Exec runs statements in a database, each on its own.
+func Exec(t testing.TB, d store.Driver, url string, statements ...string) {
+	t.Helper()
+	s, err := d.Open(context.Background(), url)
+	require.NoError(t, err)
+	defer s.Close()
+	for _, sql := range statements {
+		_, err := s.(setwise.Engine).Exec(context.Background(), sql)
+		require.NoError(t, err, sql)
+	}
+}
 
 var made atomic.Int64
 

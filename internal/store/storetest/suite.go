@@ -27,6 +27,12 @@ type Engine struct {
 	Deferrable string
 	// NoLate tells that the engine puts nothing off.
 	NoLate bool
+	// Clerk makes a user who may read all piers and write some of their columns, but
+	// nothing else, and returns the database's URL for that user.
+	Clerk func(t *testing.T, url string) string
+	// Lacks are the words of a refusal of all that the clerk may not do, and Zone is the
+	// time zone of the engine's server.
+	Lacks, Zone string
 }
 
 // script makes the tables in SQL that all engines know.
@@ -87,6 +93,8 @@ func Run(t *testing.T, e Engine) {
 		"rows of small tables are changed":        smallTables,
 		"the journal's tables are made once":      journal,
 		"a lock keeps another session out":        locks,
+		"rights are told before anything is done": rights,
+		"the server's clock is not our session's": clock,
 		"steps of one and of many mean the same":  steps,
 		"steps add rows, and conditions are held": stepsThatAdd,
 	} {

@@ -1,0 +1,217 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+
+	"github.com/zeebo/xxh3"
+)
+
+// How many rows of an entity are held against the keys of the rows that are there: where
+// these can be read as a whole, and where each must be looked up.
+const (
+	maxMet      = 50_000
+	maxLookedUp = 200
+)
+
+// collisions tells which of the plan's rows have keys of rows that are there.
+func (f *foresight) collisions(ctx context.Context, l *loader) error {
+	tx, err := f.store.Begin(ctx, store.TxOptions{})
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	var present *Present
+	if err := l.before(ctx, f.store, tx); errors.As(err, &present) {
+		for _, row := range present.Tables {
+			f.wrong(l.plan.Target(row.Entity), "when: empty leaves such tables alone; write: keep or upsert adds what is missing; keys that start higher load other rows beside these",
+				"what %s would load is there already: the table %s holds rows (%d): %s", row.Entity, row.Table, row.Rows, row.Found)
+		}
+	} else if err != nil {
+		return err
+	}
+	for _, t := range l.list {
+		told := present != nil && slices.ContainsFunc(present.Tables, func(p PresentTable) bool { return p.Entity == t.Plan.Name })
+		mode := t.write.Mode
+		if told || t.out.Before == 0 || t.out.Skipped || t.Plan.Existing || mode == store.Update || mode == store.Replace {
+			continue
+		}
+		if err := f.collide(ctx, l, tx, t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// meeting is what rows of an entity meet in their table.
+type meeting struct {
+	rows   uint64 // looked at
+	met    uint64 // of these, that have a key of another row
+	stuck  uint64 // of these, that no other draw would free
+	first  *store.Violation
+	row    grow.Row
+	reason string // of the first that is stuck
+}
+
+func (f *foresight) collide(ctx context.Context, l *loader, tx store.Tx, t *target) error {
+	look, most := t.collision(tx), uint64(maxLookedUp)
+	if t.out.Before <= maxKnown {
+		k, err := l.knows(ctx, f.store, t)
+		if err != nil {
+			return err
+		}
+		look, most = func(_ context.Context, values []grow.Value) (*store.Violation, error) {
+			return k.collision(values), nil
+		}, maxMet
+	}
+	policy := l.policy(t, store.Unique)
+	if policy == plan.Skip {
+		return nil
+	}
+	m, err := l.meet(ctx, t, most, policy == plan.Redraw, look)
+	if err != nil || m.first == nil {
+		return err
+	}
+	var fields []string
+	for i, c := range m.first.Columns {
+		fields = append(fields, fmt.Sprintf("%s %s", t.fieldOf(c), m.first.Values[i]))
+	}
+	of := fmt.Sprintf("%d of %d rows", m.met, m.rows)
+	if m.rows < t.Grow.Total() {
+		of = fmt.Sprintf("%d of the first %d rows", m.met, m.rows)
+	}
+	met := fmt.Sprintf("%s of %s have keys that rows of %s have already, such as %s, with %s (%s)", of, t.Plan.Name, t.Table.Name, t.Grow.Label(m.row), strings.Join(fields, ", "), m.first.Constraint)
+	switch {
+	case policy == plan.Stop && t.write.Mode == store.Upsert:
+		f.warn(t.Target, "the load is refused, unless it changes these keys of the other rows", "%s", met)
+	case policy == plan.Stop:
+		f.wrong(t.Target, "on_violation: {unique: redraw} draws such values again, and skip leaves these rows out; write: keep or upsert, with match, takes the rows that are there for the same", "%s", met)
+	case m.stuck > 0:
+		f.wrong(t.Target, "give it a source with more values, or grow fewer rows", "%s, and for %d of them no other value is free: %s", met, m.stuck, m.reason)
+	}
+	return nil
+}
+
+// collision looks a row's keys up one by one.
+func (t *target) collision(tx store.Tx) func(context.Context, []grow.Value) (*store.Violation, error) {
+	return func(ctx context.Context, row []grow.Value) (*store.Violation, error) {
+		for _, key := range t.keys() {
+			if t.write.Mode != store.Insert && sameColumns(key.columns, t.write.Match) {
+				return nil, nil // its match is there, so it is not added
+			}
+			values := make([]grow.Value, len(key.columns))
+			null := false
+			for i, at := range key.places {
+				values[i] = row[at]
+				null = null || values[i].IsNull()
+			}
+			if null {
+				continue
+			}
+			if n, err := tx.Find(ctx, t.Table, key.columns, values); err != nil || n > 0 {
+				return key.violation(row), err
+			}
+		}
+		return nil, nil
+	}
+}
+
+func sameColumns(a, b []*schema.Column) bool {
+	return len(a) == len(b) && !slices.ContainsFunc(a, func(c *schema.Column) bool { return !slices.Contains(b, c) })
+}
+
+// meet grows rows of an entity and looks each up; with redraw, those that collide are
+// drawn again, as a load would.
+func (l *loader) meet(ctx context.Context, t *target, most uint64, redraw bool, look func(context.Context, []grow.Value) (*store.Violation, error)) (*meeting, error) {
+	const enough = 20 // rows that are stuck
+	record := grow.NewRecord()
+	defer func(r *grow.Record) { l.plan.Set.Record = r }(l.plan.Set.Record)
+	l.plan.Set.Record = record
+	g := grow.NewGrower(l.plan.Set)
+	defer g.Close()
+	m := &meeting{}
+	drawn := map[xxh3.Uint128]bool{} // keys that rows were given by another draw
+	var b, one grow.Batch
+	for _, side := range []bool{true, false} {
+		total := t.Grow.Rows
+		if side {
+			total = uint64(len(t.Grow.Side))
+		}
+		for from := uint64(0); from < min(total, most) && m.stuck < enough; from += 1000 {
+			g.Grow(t.Grow, grow.Row{N: from, Side: side}, int(min(1000, min(total, most)-from)), &b)
+			if err := g.Err(); err != nil {
+				return nil, err
+			}
+			for i := range b.Len {
+				m.rows++
+				v, err := look(ctx, b.Row(i))
+				if err != nil {
+					return nil, err
+				}
+				if v == nil {
+					continue
+				}
+				m.met++
+				if m.first == nil {
+					m.first, m.row = v, b.At(i)
+				}
+				if !redraw {
+					continue
+				}
+				why, err := l.free(ctx, t, b.At(i), v, g, record, &one, drawn, look)
+				if err != nil {
+					return nil, err
+				}
+				if why != "" {
+					m.stuck++
+					m.reason = why
+				}
+			}
+		}
+	}
+	return m, nil
+}
+
+// free draws a row again until it collides with nothing; else it says why it does.
+func (l *loader) free(ctx context.Context, t *target, row grow.Row, v *store.Violation, g *grow.Grower, record *grow.Record, b *grow.Batch,
+	drawn map[xxh3.Uint128]bool, look func(context.Context, []grow.Value) (*store.Violation, error)) (string, error) {
+	for v != nil {
+		fields := t.redrawable(row, v)
+		if len(fields) == 0 {
+			return nothingToRedraw, nil
+		}
+		for _, field := range fields {
+			if record.Redraw(field, row) > maxAttempts {
+				return fmt.Sprintf("it was drawn again %d times", maxAttempts), nil
+			}
+		}
+		g.Grow(t.Grow, row, 1, b)
+		if err := g.Err(); err != nil {
+			return "", err
+		}
+		var places []int
+		for _, name := range v.Columns {
+			places = append(places, slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return c != nil && c.Name == name }))
+		}
+		last := v
+		var err error
+		if v, err = look(ctx, b.Row(0)); err != nil {
+			return "", err
+		}
+		if h, ok := hashOf(b.Row(0), places); v == nil && ok {
+			if drawn[h] {
+				v = last
+			}
+			drawn[h] = true
+		}
+	}
+	return "", nil
+}

@@ -1,0 +1,92 @@
+package load
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/plan"
+	"evensprout/internal/store"
+)
+
+// foresee tells what a load of entities would meet.
+func (d *db) foresee(t *testing.T, entities string) plan.Problems {
+	t.Helper()
+	c := d.compile(t, entities)
+	found, err := Foresee(t.Context(), d.store, c.Plan, c.Database, c)
+	require.NoError(t, err)
+	return found
+}
+
+const codesScript = `CREATE TABLE codes (id {key}, code VARCHAR(4) NOT NULL UNIQUE, label VARCHAR(20));
+INSERT INTO codes (id, code, label) VALUES (9001, 'A0', 'x'), (9002, 'A1', 'x'), (9003, 'B0', 'x'), (9004, 'B1', 'x'), (9005, 'ZZ', 'x');`
+
+// What check foresees of keys, a load meets.
+func TestCollisionsAreForeseen(t *testing.T) {
+	onEach(t, codesScript, func(t *testing.T, d *db) {
+		entities := func(rows int, digits, more string) string {
+			return fmt.Sprintf("  Code:\n    table: codes\n    rows: %d\n%s    fields:\n      code: {pattern: \"[A-J][0-%s]\", unique: true}\n      label: {choose: [a, b]}\n", rows, more, digits)
+		}
+		// Twenty values of which four are taken.
+		for _, x := range []struct{ rows, met int }{{20, 4}, {17, 0}} {
+			found := d.foresee(t, entities(x.rows, "1", "")).Errors()
+			require.Len(t, found, 1)
+			assert.Contains(t, found[0].Message, fmt.Sprintf("of %d rows of Code have keys that rows of codes have already, such as Code row ", x.rows))
+			assert.Contains(t, found[0].Hint, "redraw")
+			if x.met > 0 {
+				assert.Contains(t, found[0].Message, fmt.Sprintf("%d of %d rows", x.met, x.rows))
+			}
+			r := d.refused(t, entities(x.rows, "1", ""), Options{})
+			assert.Equal(t, "code", r.Columns[0])
+		}
+		// Drawn again, sixteen rows find a value, and seventeen do not.
+		redraw := "    on_violation: {unique: redraw}\n"
+		found := d.foresee(t, entities(17, "1", redraw)).Errors()
+		require.Len(t, found, 1)
+		assert.Regexp(t, `and for \d+ of them no other value is free: it was drawn again 100 times`, found[0].Message)
+		d.refused(t, entities(17, "1", redraw), Options{})
+		assert.Empty(t, d.foresee(t, entities(8, "9", redraw)).Errors())
+		// Left out, or recognised, they are no problem.
+		assert.Empty(t, d.foresee(t, entities(20, "1", "    on_violation: {unique: skip}\n")).Errors())
+		assert.Empty(t, d.foresee(t, entities(20, "1", "    write: {mode: keep, match: [code]}\n")).Errors())
+		assert.Empty(t, d.foresee(t, entities(20, "1", "    write: {mode: upsert, match: [code], set: [label]}\n")).Errors())
+		d.loaded(t, entities(8, "9", redraw), Options{})
+	})
+}
+
+// A row that is added under its own match may still have another key of a stranger.
+func TestAnotherKeyThanTheMatchIsForeseen(t *testing.T) {
+	script := `CREATE TABLE codes (id {key}, code VARCHAR(4) NOT NULL UNIQUE, serial INTEGER NOT NULL UNIQUE);
+INSERT INTO codes (id, code, serial) VALUES (9001, 'A0', 3), (9002, 'ZZ', 5);`
+	onEach(t, script, func(t *testing.T, d *db) {
+		for _, mode := range []string{"keep", "upsert"} {
+			entities := "  Code:\n    table: codes\n    rows: 10\n    write: {mode: " + mode + ", match: [code]}\n    fields:\n      code: {pattern: \"A[0-9]\", unique: true}\n      serial: {count: 1}\n"
+			found := d.foresee(t, entities)
+			require.Len(t, found, 1, mode)
+			assert.Equal(t, mode == "upsert", found[0].Warning, "an upsert may change the other row's key as well")
+			assert.Contains(t, found[0].Message, "2 of 10 rows of Code have keys that rows of codes have already, such as Code row 2, with serial 3")
+			r := d.refused(t, entities, Options{})
+			assert.Equal(t, []string{"serial"}, r.Columns)
+		}
+	})
+}
+
+// Where a table is too large to read its keys, the first rows are looked up.
+func TestKeysAreLookedUpInLargeTables(t *testing.T) {
+	onEach(t, codesScript, func(t *testing.T, d *db) {
+		c := d.compile(t, "  Code:\n    table: codes\n    rows: 20\n    fields:\n      code: {pattern: \"[A-J][0-1]\", unique: true}\n      label: {choose: [a, b]}\n")
+		l, err := newLoader(c, d.store, Options{})
+		require.NoError(t, err)
+		f := &foresight{store: d.store, plan: c.Plan}
+		l.list[0].out.Before = maxKnown + 1
+		tx, err := d.store.Begin(t.Context(), store.TxOptions{})
+		require.NoError(t, err)
+		defer tx.Rollback()
+		require.NoError(t, f.collide(t.Context(), l, tx, l.list[0]))
+		require.Len(t, f.found, 1)
+		assert.True(t, strings.HasPrefix(f.found[0].Message, "4 of 20 rows of Code have keys"), f.found[0].Message)
+	})
+}

@@ -1,0 +1,115 @@
+package postgres
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/store/setwise"
+)
+
+// rightsSQL lists columns with what this user may do with them, and with the sequence
+// behind their default.
+const rightsSQL = `
+SELECT a.attname, has_schema_privilege(n.oid, 'USAGE'), has_table_privilege(c.oid, 'DELETE'),
+  has_column_privilege(c.oid, a.attnum, 'SELECT'), has_column_privilege(c.oid, a.attnum, 'INSERT'), has_column_privilege(c.oid, a.attnum, 'UPDATE'),
+  coalesce(s.oid::regclass::text, ''), coalesce(has_sequence_privilege(s.oid, 'SELECT') AND has_sequence_privilege(s.oid, 'UPDATE'), true),
+  coalesce(has_sequence_privilege(s.oid, 'USAGE') OR has_sequence_privilege(s.oid, 'UPDATE') OR a.attidentity <> '', true)
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
+LEFT JOIN LATERAL (
+  SELECT p.objid AS oid FROM pg_depend p JOIN pg_class q ON q.oid = p.objid AND q.relkind = 'S'
+  WHERE p.classid = 'pg_class'::regclass AND p.refclassid = 'pg_class'::regclass AND p.refobjid = c.oid AND p.refobjsubid = a.attnum AND p.deptype = 'i'
+  UNION ALL
+  SELECT p.refobjid FROM pg_attrdef f JOIN pg_depend p ON p.classid = 'pg_attrdef'::regclass AND p.objid = f.oid AND p.refclassid = 'pg_class'::regclass
+  JOIN pg_class q ON q.oid = p.refobjid AND q.relkind = 'S' WHERE f.adrelid = c.oid AND f.adnum = a.attnum
+  LIMIT 1) s ON true
+WHERE n.nspname = $1 AND c.relname = $2 ORDER BY a.attnum`
+
+// Denied asks the server for the rights of this user.
+func (d *database) Denied(ctx context.Context, a store.Access) (string, error) {
+	var lacks []string
+	for _, x := range []struct {
+		right  string
+		wanted bool
+	}{{"TEMPORARY", a.Stage}, {"CREATE", a.Journal}} {
+		if !x.wanted {
+			continue
+		}
+		n, err := setwise.Number(ctx, d, "SELECT has_database_privilege(current_database(), '"+x.right+"')::int")
+		if err != nil {
+			return "", err
+		}
+		if n == 0 {
+			lacks = append(lacks, x.right+" on the database")
+		}
+	}
+	if a.Table != nil {
+		more, err := d.deniedOn(ctx, a)
+		if err != nil {
+			return "", err
+		}
+		lacks = append(lacks, more...)
+	}
+	if len(lacks) == 0 {
+		return "", nil
+	}
+	return "this user lacks " + strings.Join(lacks, ", "), nil
+}
+
+func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, error) {
+	var lacks []string
+	columns := make([]*schema.Column, 9)
+	for i := range columns {
+		columns[i] = &schema.Column{Kind: schema.Text}
+	}
+	refused := map[string]map[string]bool{"SELECT": {}, "INSERT": {}, "UPDATE": {}}
+	var usage, remove bool
+	var sequences []string
+	err := d.Query(ctx, rightsSQL, []setwise.Arg{{Value: grow.String(a.Table.Schema)}, {Value: grow.String(a.Table.LocalName())}}, columns, func(row []grow.Value) error {
+		no := func(i int) bool { return row[i].S == "f" }
+		name := row[0].S
+		usage, remove = usage || no(1), remove || no(2)
+		for i, right := range []string{"SELECT", "INSERT", "UPDATE"} {
+			refused[right][name] = no(3 + i)
+		}
+		written := false
+		for _, c := range a.Insert {
+			written = written || c.Name == name
+		}
+		switch {
+		case a.Number != nil && a.Number.Name == name && no(7):
+			sequences = append(sequences, "SELECT and UPDATE on the sequence "+row[6].S)
+		case len(a.Insert) > 0 && !written && no(8):
+			sequences = append(sequences, "USAGE on the sequence "+row[6].S)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	if usage {
+		return []string{"USAGE on the schema " + a.Table.Schema}, nil
+	}
+	for _, x := range []struct {
+		right   string
+		columns []*schema.Column
+	}{{"SELECT", a.Read}, {"INSERT", a.Insert}, {"UPDATE", a.Update}} {
+		if s := store.Lacking(x.right, x.columns, func(c *schema.Column) bool { return refused[x.right][c.Name] }); s != "" {
+			lacks = append(lacks, s)
+		}
+	}
+	if a.Delete && remove {
+		lacks = append(lacks, "DELETE")
+	}
+	return append(lacks, sequences...), nil
+}
+
+// Clock asks for the server's time, and for the zone that the database or the user is
+// set to: what our own session has does not count.
+func (d *database) Clock(ctx context.Context) (time.Time, string, error) {
+	return setwise.Clock(ctx, d, "SELECT localtimestamp, CASE WHEN reset_val IN ('UTC', 'Etc/UTC', 'GMT', 'Etc/GMT', 'Zulu') THEN '' ELSE reset_val END FROM pg_settings WHERE name = 'TimeZone'")
+}
