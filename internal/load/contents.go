@@ -212,7 +212,7 @@ var errMixed = errors.New("some rows were there and some were not")
 // is to be kept. With guess it looks at few rows only, if these are all there or all
 // not: what is written then tells whether that is so of the others.
 func (w *writer) look(ctx context.Context, t *target, st store.Stage, p *pass, guess bool) (*prior, error) {
-	if w.journal == nil || w.o.DryRun || t.write.Mode == store.Insert || t.write.Mode == store.Replace {
+	if t.write.Mode == store.Insert || t.write.Mode == store.Replace || len(t.late) == 0 && (w.journal == nil || w.o.DryRun) {
 		return nil, nil
 	}
 	x := &prior{packer: packer{columns: t.Table.Columns, numbers: true}}
@@ -280,6 +280,9 @@ func (w *writer) keep(ctx context.Context, t *target, p *pass, x *prior, out sto
 		return errRace
 	}
 	w.log.insert(t.Plan.Name, added)
+	if x.changed < 0 {
+		return nil
+	}
 	return w.keepPackets(ctx, t.Plan.Name, t.Table.Name, contentChanged, x.packer.packets)
 }
 

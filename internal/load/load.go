@@ -428,10 +428,12 @@ func (l *loader) writeAll(ctx context.Context, w *writer) error {
 	}
 	p := newPipe(ctx, l.plan.Set, l.o.Jobs, l.chunks())
 	defer p.end()
+	var added []loggedRows
 	for c := range p.chunks {
 		if err := w.chunk(ctx, c, func(run order.Run) iter.Seq[*grow.Batch] { return p.rows(ctx, run, w.failed) }); err != nil {
 			return err
 		}
+		added = append(added, w.log.Inserted...)
 		w.log = chunkLog{} // it is in the journal
 	}
 	if err := ctx.Err(); err != nil {
@@ -442,7 +444,7 @@ func (l *loader) writeAll(ctx context.Context, w *writer) error {
 			return err
 		}
 	}
-	return l.second(ctx, w)
+	return l.second(ctx, w, added)
 }
 
 // finish looks at everything once more and commits.

@@ -126,42 +126,75 @@ func (w *writer) mendRows(ctx context.Context, t *target, rows []grow.Row) error
 }
 
 // second writes the references that were NULL at first, because they close a circle.
-func (l *loader) second(ctx context.Context, w *writer) error {
+// Of rows that were there before, it touches only what the plan changes.
+func (l *loader) second(ctx context.Context, w *writer, added []loggedRows) error {
 	for _, t := range l.list {
 		if len(t.late) == 0 || t.out.Skipped {
 			continue
 		}
-		write := store.Write{Into: store.Into{Table: t.Table}, Mode: store.Update, Match: []*schema.Column{t.key}}
-		at := slices.Index(t.Grow.Fields, t.Grow.Key)
-		write.Columns, write.Fields = []*schema.Column{t.key}, []int{at}
-		for _, f := range t.late {
-			write.Columns, write.Fields = append(write.Columns, t.Columns[f]), append(write.Fields, f)
-			write.Set = append(write.Set, t.Columns[f])
-		}
-		for _, side := range []bool{true, false} {
-			total := t.Grow.Rows
-			if side {
-				total = uint64(len(t.Grow.Side))
+		key := []*schema.Column{t.key}
+		all := t.write.Mode == store.Insert || t.write.Mode == store.Replace
+		ranges := slices.DeleteFunc(slices.Clone(added), func(x loggedRows) bool { return x.Entity != t.Plan.Name })
+		slices.SortFunc(ranges, loggedRows.compare)
+		fresh := func(row grow.Row) bool { return all || within(ranges, row) }
+		if t.write.Mode != store.Update {
+			if err := l.secondOf(ctx, w, t, t.lateWrite(key, t.late, t.write.Columns), fresh); err != nil {
+				return err
 			}
-			step := cmp.Or(l.o.Chunk, StagedChunk)
-			for from := uint64(0); from < total; from += step {
-				run := order.Run{Target: t.Target, First: grow.Row{N: from, Side: side}, Rows: min(step, total-from)}
-				if err := w.secondRun(ctx, t, &write, run); err != nil {
-					return err
-				}
+		}
+		changed := slices.DeleteFunc(slices.Clone(t.late), func(f int) bool { return !slices.Contains(t.write.Set, t.Columns[f]) })
+		if !all && len(changed) > 0 {
+			if err := l.secondOf(ctx, w, t, t.lateWrite(key, changed, t.write.Set), func(row grow.Row) bool { return !fresh(row) }); err != nil {
+				return err
 			}
 		}
 	}
 	return nil
 }
 
-func (w *writer) secondRun(ctx context.Context, t *target, write *store.Write, run order.Run) error {
+func (l *loader) secondOf(ctx context.Context, w *writer, t *target, write *store.Write, of func(grow.Row) bool) error {
+	for _, side := range []bool{true, false} {
+		total := t.Grow.Rows
+		if side {
+			total = uint64(len(t.Grow.Side))
+		}
+		step := cmp.Or(l.o.Chunk, StagedChunk)
+		for from := uint64(0); from < total; from += step {
+			run := order.Run{Target: t.Target, First: grow.Row{N: from, Side: side}, Rows: min(step, total-from)}
+			if err := w.secondRun(ctx, t, write, run, of); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// lateWrite is a write of references that close circles; match recognises the rows, and
+// ours are the columns that hold what the plan says.
+func (t *target) lateWrite(match []*schema.Column, late []int, ours []*schema.Column) *store.Write {
+	write := &store.Write{Into: store.Into{Table: t.Table}, Mode: store.Update, Match: match, Distinct: true}
+	for _, f := range late {
+		write.Set = append(write.Set, t.Columns[f])
+	}
+	for _, c := range ours {
+		// Else the engine would put the time of day there.
+		if c.Restamps && !slices.Contains(match, c) && !slices.Contains(write.Set, c) {
+			write.Set = append(write.Set, c)
+		}
+	}
+	for _, c := range slices.Concat(match, write.Set) {
+		write.Columns, write.Fields = append(write.Columns, c), append(write.Fields, slices.Index(t.Columns, c))
+	}
+	return write
+}
+
+func (w *writer) secondRun(ctx context.Context, t *target, write *store.Write, run order.Run, of func(grow.Row) bool) error {
 	p := &pass{}
 	rows := func(yield func(*grow.Batch) bool) {
 		for b := range w.regrow(run) {
 			w.closeCircle(t, b)
 			for i := range b.Len {
-				if w.record.Rejected(t.Grow, b.At(i)) {
+				if w.record.Rejected(t.Grow, b.At(i)) || !of(b.At(i)) {
 					continue
 				}
 				p.segments = append(p.segments, segment{p.n, b.At(i), 1})

@@ -286,7 +286,11 @@ func (p *Past) added(t *target, row grow.Row) bool {
 	case store.Update:
 		return false
 	}
-	ranges := p.memory.inserted[t.Grow] // in order
+	return within(p.memory.inserted[t.Grow], row)
+}
+
+// within tells whether a row is among ranges, which are in order.
+func within(ranges []loggedRows, row grow.Row) bool {
 	i, exact := slices.BinarySearchFunc(ranges, loggedRows{Given: row.Side, First: row.N}, loggedRows.compare)
 	if exact {
 		return true

@@ -251,24 +251,18 @@ func (v *withdrawal) ignored() []*schema.Column {
 	return out
 }
 
-// lateWrite is a write of the references that close circles.
-func (t *target) lateWrite() *store.Write {
-	write := &store.Write{Into: t.into(), Mode: store.Update, Distinct: true}
-	write.Match, write.Alike = t.identity()
-	for _, f := range t.late {
-		write.Set = append(write.Set, t.Columns[f])
-	}
+// unlinking is a write of the references that close circles, to rows that the load added.
+func (t *target) unlinking() *store.Write {
+	match, alike := t.identity()
+	write := t.lateWrite(match, t.late, t.write.Columns)
+	write.Alike = alike
 	return write
 }
 
 // unlink makes references NULL that close circles, in rows that will go.
 func (v *withdrawal) unlink(ctx context.Context, t *target, run order.Run) error {
 	rows := &pass{}
-	write := v.compared(t, true)
-	write.Set = slices.DeleteFunc(write.Set, func(c *schema.Column) bool {
-		return slices.ContainsFunc(t.late, func(f int) bool { return t.Columns[f] == c })
-	})
-	st, err := v.w.tx.Stage(ctx, write, v.only(v.w, t, run, true, rows))
+	st, err := v.w.tx.Stage(ctx, v.compared(t, true), v.only(v.w, t, run, true, rows))
 	if err == nil {
 		err = v.w.growth
 	}
@@ -297,7 +291,7 @@ func (v *withdrawal) unlink(ctx context.Context, t *target, run order.Run) error
 		}
 	}
 	rows = &pass{}
-	if st, err = v.w.tx.Stage(ctx, t.lateWrite(), v.without(t, v.these(v.w, t, going, rows))); err != nil {
+	if st, err = v.w.tx.Stage(ctx, t.unlinking(), v.without(t, v.these(v.w, t, going, rows))); err != nil {
 		return err
 	}
 	_, err = st.Apply(ctx, 0, rows.n)
@@ -307,7 +301,20 @@ func (v *withdrawal) unlink(ctx context.Context, t *target, run order.Run) error
 // relink gives references back to rows that were left alone after all.
 func (v *withdrawal) relink(ctx context.Context, t *target) error {
 	rows := &pass{}
-	st, err := v.w.tx.Stage(ctx, t.lateWrite(), v.these(v.w, t, v.out.left[t], rows))
+	st, err := v.w.tx.Stage(ctx, t.unlinking(), v.these(v.w, t, v.out.left[t], rows))
+	if err != nil {
+		return err
+	}
+	var kept []int64 // rows whose references were never taken away
+	err = st.Changes(ctx, func(c store.Change) error {
+		if !c.From.IsNull() && slices.ContainsFunc(t.late, func(f int) bool { return t.Columns[f] == c.Column }) {
+			kept = append(kept, c.Row)
+		}
+		return nil
+	})
+	if err == nil {
+		err = st.Drop(ctx, kept)
+	}
 	if err != nil {
 		return err
 	}
