@@ -10,6 +10,7 @@ import (
 func (d *drafter) leaveWhatNeedsOthers() {
 	for {
 		before := len(d.tables)
+		d.dropGuesses()
 		d.cutCircles()
 		for _, t := range slices.Clone(d.tables) {
 			for _, r := range t.refs {
@@ -37,6 +38,22 @@ func (d *drafter) leaveWhatNeedsOthers() {
 				}
 			}
 		}
+	}
+}
+
+// dropGuesses forgets references that no constraint declares to tables that are left
+// out: their columns hold values of their own.
+func (d *drafter) dropGuesses() {
+	for _, t := range d.tables {
+		t.refs = slices.DeleteFunc(t.refs, func(r *reference) bool {
+			if !r.guessed || r.known() != nil {
+				return false
+			}
+			if f := r.lead; f != nil {
+				f.Source, f.ref, f.lead, f.Nulls, f.Comment = Source{}, nil, false, false, ""
+			}
+			return true
+		})
 	}
 }
 

@@ -15,7 +15,7 @@ type domain struct {
 	conditions []*predicate.Condition // over the column alone, those that can be computed
 	opaque     []string               // those that only the database can compute
 	from       []string               // the constraints, for people
-	constants  bool                   // the values are the constants of the code
+	why        string                 // where the values come from, if from no condition
 }
 
 // read makes the fields, and brings the conditions of the table to domains.
@@ -92,7 +92,7 @@ func (t *Table) read() {
 		d := t.domain(c)
 		d.Only = values
 		d.from = nil
-		d.constants = true
+		d.why = "the constants of its type"
 	}
 	for _, s := range sources {
 		if columns := s.node.Columns(); len(columns) == 1 {
@@ -157,4 +157,43 @@ func (t *Table) opaque(text, column string) {
 		return
 	}
 	t.together = append(t.together, c)
+}
+
+// narrow keeps values that others refer to in what the narrowest of these columns holds.
+func (d *drafter) narrow() {
+	for changed := true; changed; {
+		changed = false
+		for _, t := range d.tables {
+			for _, r := range t.Schema.References {
+				to := d.byTable[r.To]
+				if to == nil {
+					continue
+				}
+				for i, name := range r.Columns {
+					if c, target := t.Schema.Column(name), r.To.Column(r.Targets[i]); c != nil && target != nil {
+						changed = to.narrowTo(target, t.lengthOf(c)) || changed
+					}
+				}
+			}
+		}
+	}
+}
+
+// lengthOf is how long the values of a column may be, by its type and by what refers to
+// it; 0: any.
+func (t *Table) lengthOf(c *schema.Column) int {
+	most := c.Length
+	if d := t.domains[c.Name]; d != nil && d.Longest > 0 && (most == 0 || d.Longest < most) {
+		most = d.Longest
+	}
+	return most
+}
+
+// narrowTo bounds the length of a column's values, and tells whether that is news.
+func (t *Table) narrowTo(c *schema.Column, most int) bool {
+	if own := t.lengthOf(c); c.Kind != schema.Text && c.Kind != schema.Bytes || most == 0 || own > 0 && own <= most {
+		return false
+	}
+	t.domain(c).Longest = most
+	return true
 }

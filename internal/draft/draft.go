@@ -55,6 +55,8 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 	for _, t := range d.tables {
 		t.read()
 	}
+	d.narrow()
+	d.common()
 	d.name()
 	d.lookups()
 	d.families()
@@ -70,10 +72,13 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 			return nil, err
 		}
 	}
-	d.leaveWhatNeedsOthers()
-	for _, t := range slices.Clone(d.tables) { // what had followed references that were given up
-		if err := t.fillRest(ctx); err != nil {
-			return nil, err
+	for left := -1; left != len(d.tables); { // a table that is left out may be needed by others
+		left = len(d.tables)
+		d.leaveWhatNeedsOthers()
+		for _, t := range slices.Clone(d.tables) { // what had followed references that were given up
+			if err := t.fillRest(ctx); err != nil {
+				return nil, err
+			}
 		}
 	}
 	for _, t := range d.tables {
@@ -119,6 +124,7 @@ type Table struct {
 	refs     []*reference
 	domains  map[string]*domain // by column
 	together []string           // conditions over several columns that only the database can compute
+	agreed   []schema.Reference // undeclared ones, to what declared ones imply
 	avoided  []string           // the rows of partial keys that the table does not have
 	rest     []string           // conditions that are not of one column alone
 }

@@ -244,6 +244,83 @@ CREATE TABLE d (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (n > 5) CHECK (
 	assert.Equal(t, "null", line(t, text, "C", "a"))
 }
 
+// A guessed reference to a table that is left out is forgotten: no constraint asks for it.
+func TestGuessesOfTablesThatAreLeftOut(t *testing.T) {
+	text, c := drafted(t, surveyed(t, `
+CREATE TABLE metadata (id INTEGER PRIMARY KEY, at DATE NOT NULL CHECK (at > '2025-02-01' AND at < '2025-01-01'));
+CREATE TABLE notes (metadata_id INTEGER NOT NULL, line INTEGER NOT NULL, PRIMARY KEY (metadata_id, line));
+CREATE TABLE tags (id INTEGER PRIMARY KEY, metadata_id INTEGER);
+`), Options{})
+	assert.Contains(t, text, "# left out: metadata: no value is known for at")
+	assert.ElementsMatch(t, []string{"Note", "Tag"}, c.Names())
+	assert.NotContains(t, text, "pick")
+}
+
+// Where references share a column that is a key nowhere, the tables share its values;
+// else all follow the key.
+func TestColumnsThatReferencesBindTogether(t *testing.T) {
+	text, c := drafted(t, surveyed(t, `
+CREATE TABLE portals (realm TEXT NOT NULL, id TEXT NOT NULL, up TEXT, PRIMARY KEY (realm, id), FOREIGN KEY (realm, up) REFERENCES portals (realm, id));
+CREATE TABLE ghosts (realm VARCHAR(12) NOT NULL, id TEXT NOT NULL, PRIMARY KEY (realm, id));
+CREATE TABLE messages (id INTEGER PRIMARY KEY, realm TEXT NOT NULL, portal TEXT NOT NULL, ghost TEXT NOT NULL,
+  FOREIGN KEY (realm, portal) REFERENCES portals (realm, id), FOREIGN KEY (realm, ghost) REFERENCES ghosts (realm, id));
+`), Options{})
+	shared := line(t, text, "Portal", "realm")
+	assert.Regexp(t, `^\{choose: \[([^,]{1,12}, ){3}[^,]{1,12}\]\}$`, shared)
+	assert.Equal(t, shared, line(t, text, "Ghost", "realm"))
+	rows := map[string]bool{}
+	for _, of := range []string{"Portal", "Ghost"} {
+		for _, key := range pairsOf(t, c, of, "realm", "id") {
+			rows[of+key] = true
+		}
+	}
+	for _, of := range [][2]string{{"Portal", "portal"}, {"Ghost", "ghost"}} {
+		for _, key := range pairsOf(t, c, "Message", "realm", of[1]) {
+			assert.True(t, rows[of[0]+key], "%s is no %s\n%s", key, of[0], text)
+		}
+	}
+
+	text, _ = drafted(t, surveyed(t, `
+CREATE TABLE tenants (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
+CREATE TABLE rooms (tenant INTEGER NOT NULL, id INTEGER NOT NULL, PRIMARY KEY (tenant, id));
+CREATE TABLE stays (id INTEGER PRIMARY KEY, tenant INTEGER NOT NULL REFERENCES tenants (id), room INTEGER NOT NULL, FOREIGN KEY (tenant, room) REFERENCES rooms (tenant, id));
+`), Options{})
+	assert.Equal(t, "{pick: Tenant}", strings.Replace(line(t, text, "Room", "tenant"), ", by: id", "", 1))
+	assert.Contains(t, text, "# a guess: rows that refer to both agree on it")
+}
+
+// What others refer to is as short as the shortest of their columns.
+func TestKeysThatNarrowColumnsReferTo(t *testing.T) {
+	_, c := drafted(t, surveyed(t, `
+CREATE TABLE partners (code VARCHAR(40) PRIMARY KEY, name TEXT NOT NULL);
+CREATE TABLE orders (id INTEGER PRIMARY KEY, partner VARCHAR(20) NOT NULL REFERENCES partners (code));
+CREATE TABLE bills (partner VARCHAR(6) NOT NULL REFERENCES partners (code), number INTEGER NOT NULL);
+`), Options{})
+	codes := pairsOf(t, c, "Partner", "code", "code")
+	assert.NotEmpty(t, codes)
+	for _, code := range codes {
+		assert.LessOrEqual(t, len(code), len("(, )")+2*6)
+	}
+}
+
+// A table that has all the rows that its keys let it have is taken as it is; where there
+// is room for more, there are so many that those that meet what is there find a place.
+func TestFullTables(t *testing.T) {
+	db := surveyed(t, `
+CREATE TABLE services (id INTEGER PRIMARY KEY AUTOINCREMENT, grade INTEGER NOT NULL CHECK (grade BETWEEN 1 AND 25), mail BOOLEAN NOT NULL, chat BOOLEAN NOT NULL, UNIQUE (grade, mail, chat));
+CREATE TABLE guests (id INTEGER PRIMARY KEY, services_id INTEGER NOT NULL REFERENCES services (id) ON DELETE CASCADE);
+`)
+	for there, want := range map[uint64]string{100: "rows: existing   # the 100 rows that are there", 10: "rows: 56\n", 1: "rows: 99\n"} {
+		o := Options{Name: "x", Rows: 100, Held: map[*schema.Table]*Held{db.Table("services"): {Rows: there, Highest: map[string]int64{"id": 200}}}}
+		d, err := Make(t.Context(), db, o)
+		require.NoError(t, err)
+		text := d.Write(o)
+		assert.Contains(t, text, want)
+		_, guest, _ := strings.Cut(text, "  Guest:")
+		assert.Equal(t, there == 100, strings.Contains(guest, "services_id: {pick: Service}"), "nothing is planned per rows that are there\n%s", text)
+	}
+}
+
 // References that no constraint declares are proposed where name and type agree.
 func TestGuessedReferences(t *testing.T) {
 	text, _ := drafted(t, surveyed(t, `

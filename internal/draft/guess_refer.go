@@ -17,6 +17,11 @@ func (d *drafter) guessReferences() {
 			continue
 		}
 		for _, f := range t.Fields {
+			if r := t.implied(f); r != nil {
+				t.refs = append(t.refs, r)
+				f.Comment = "a guess: rows that refer to both agree on it"
+				continue
+			}
 			if t.domains[f.Column.Name] != nil || slices.ContainsFunc(t.refs, func(r *reference) bool { return slices.Contains(r.Columns, f.Column.Name) }) {
 				continue
 			}
@@ -31,6 +36,20 @@ func (d *drafter) guessReferences() {
 			f.Comment = "a guess: no constraint says so"
 		}
 	}
+}
+
+// implied is a reference that no constraint declares, but others rest on; nil if there
+// is none, or it would lead in a circle.
+func (t *Table) implied(f *Field) *reference {
+	for i := range t.agreed {
+		r := &t.agreed[i]
+		to := t.d.byTable[r.To]
+		if r.Columns[0] != f.Column.Name || to == nil || t.d.reachesFamily(to.head(), t.head()) || slices.ContainsFunc(t.refs, func(o *reference) bool { return slices.Contains(o.Columns, f.Column.Name) }) {
+			continue
+		}
+		return &reference{from: t, to: r.To, guessed: true, Reference: r}
+	}
+	return nil
 }
 
 // meantBy is the table whose rows a column seems to refer to, or nil.

@@ -31,10 +31,23 @@ func (d *drafter) count(tables []*Table) {
 			}
 			before := t.Rows
 			t.keep()
+			if t.Rows == 0 && t.held().Rows > 0 {
+				t.takeAsItIs()
+			}
 			changed = changed || t.Rows != before
 		}
 		if !changed {
 			return
+		}
+	}
+}
+
+// takeAsItIs plans no rows for a table that has all that its keys let it have.
+func (t *Table) takeAsItIs() {
+	t.existing, t.Rows = true, t.held().Rows
+	for _, o := range t.d.tables {
+		if o.parent != nil && o.parent.known() == t {
+			o.endFamily()
 		}
 	}
 }
@@ -409,7 +422,7 @@ func (t *Table) roomOf(set []*Field) uint64 {
 	all := key{fields: t.Fields}
 	if f := set[0]; len(set) == 1 && !f.lead && !f.apart && f.Source.Own == "" && !t.plannedKey(f) {
 		// Values that are there already are taken.
-		if w := t.wide(f); !w.Alone {
+		if w := t.wide(f); !w.Alone && t.held().Values[f.Column.Name] != nil {
 			return min(t.room(f, all), t.fresh(f, w).Space)
 		}
 	}
@@ -420,7 +433,25 @@ func (t *Table) roomOf(set []*Field) uint64 {
 		}
 		rows *= n
 	}
-	return rows
+	return t.free(set, rows)
+}
+
+// free is how many of the values of a set of fields are left, where rows that are there
+// have some of them. Those of our rows that meet them are drawn again, from an eighth of
+// all values (see grow.Group), in which half may be taken: that bounds the rows.
+func (t *Table) free(set []*Field, all uint64) uint64 {
+	taken := t.held().Rows
+	if taken == 0 || slices.ContainsFunc(set, func(f *Field) bool { return f.lead && f.ref.known() != nil && !f.ref.known().existing }) {
+		return all // what new rows are referred to by is new
+	}
+	if taken >= all {
+		return 0
+	}
+	const enough = 1 << 31 // whole numbers stay small
+	if all > enough {
+		return all
+	}
+	return min(all-taken, all*(all-taken)/(16*taken))
 }
 
 // settle gives fields that keep a key the sources with the most values.

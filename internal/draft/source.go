@@ -103,8 +103,8 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 	for _, from := range d.from {
 		f.Comment = "from CHECK (" + from + ")"
 	}
-	if d.constants {
-		f.Comment = "the constants of its type"
+	if d.why != "" {
+		f.Comment = d.why
 	}
 	candidates := t.candidates(f, d)
 	several := slices.ContainsFunc(candidates, func(s Source) bool { return s.Space != 1 })

@@ -44,6 +44,9 @@ const (
 
 // passes is the share of a source's values that a column takes.
 func passes(c *schema.Column, d *domain, s Source) float64 {
+	if s.Text == "" {
+		return 0 // NULL would pass
+	}
 	list := values(s, probes)
 	if len(list) == 0 {
 		return 0

@@ -136,7 +136,11 @@ func (g *Grower) drawUntilMet(fr *frame, number int) {
 	t := fr.e.ties[number-1]
 	fr.settled[number-1] = true // from here on, cells are grown as they are
 	failed := t.meets[0]
-	for try := range uint64(meetTries) {
+	tries := uint64(meetTries)
+	if g.err != nil {
+		tries = 1 // what is grown now will not be used
+	}
+	for try := range tries {
 		fr.tries[number-1] = try
 		for _, f := range t.fields {
 			fr.known[f.index] = false

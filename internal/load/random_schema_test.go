@@ -142,6 +142,7 @@ func (g *schemaMaker) table(i int) {
 		t.columns = append(t.columns, g.column(fmt.Sprintf("%s_%d", g.one("name", "email", "amount", "status", "note", "code", "level", "title", "started", "ended", "phone", "x"), j)))
 	}
 	g.references(t)
+	g.overlapping(t)
 	g.uniques(t)
 	g.checks(t)
 	g.partitions(t)
@@ -276,7 +277,11 @@ func (g *schemaMaker) references(t *madeTable) {
 		for k := range o.key {
 			name := fmt.Sprintf("ref_%d_%d", len(t.columns), k)
 			names = append(names, name)
-			t.columns = append(t.columns, madeColumn{name: name, typ: o.keyType[k], notNull: notNull, used: true})
+			typ := o.keyType[k]
+			if typ == "VARCHAR(12)" && g.chance(20) {
+				typ = "VARCHAR(5)" // holds some of the keys
+			}
+			t.columns = append(t.columns, madeColumn{name: name, typ: typ, notNull: notNull, used: true})
 		}
 		line := fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s)", strings.Join(names, ", "), o.name, strings.Join(o.key, ", "))
 		line += g.one("", "", " ON DELETE CASCADE")
@@ -298,6 +303,41 @@ func (g *schemaMaker) references(t *madeTable) {
 		null := g.chance(75)
 		t.columns = append(t.columns, madeColumn{name: "up", typ: t.keyType[0], notNull: !null, used: true})
 		t.lines = append(t.lines, fmt.Sprintf("FOREIGN KEY (up) REFERENCES %s (%s)", t.name, t.key[0]))
+	}
+}
+
+// overlapping gives a table two references that share a column, so that the rows that they
+// point to must agree.
+func (g *schemaMaker) overlapping(t *madeTable) {
+	if !g.chance(12) {
+		return
+	}
+	typ := g.one("INTEGER", "VARCHAR(20)", "SMALLINT")
+	for range 2 {
+		o := &madeTable{name: fmt.Sprintf("realms_%d", len(g.tables)+len(t.columns)*100), key: []string{"part_a", "part_b"}, keyType: []string{typ, g.one("INTEGER", "VARCHAR(12)", "BIGINT")}}
+		for i, name := range o.key {
+			o.columns = append(o.columns, madeColumn{name: name, typ: o.keyType[i], notNull: true, used: true})
+		}
+		o.columns = append(o.columns, g.column("note_0"))
+		o.lines = []string{"PRIMARY KEY (part_a, part_b)"}
+		g.tables = append(g.tables, o)
+	}
+	var wide []*madeTable
+	for _, o := range g.tables {
+		if len(o.key) == 2 && !o.parted {
+			wide = append(wide, o)
+		}
+	}
+	a := wide[g.r.IntN(len(wide))]
+	b := wide[g.r.IntN(len(wide))]
+	if a == b || a.keyType[0] != b.keyType[0] {
+		return
+	}
+	t.columns = append(t.columns, madeColumn{name: "shared", typ: a.keyType[0], notNull: true, used: true})
+	for i, o := range []*madeTable{a, b} {
+		name := fmt.Sprintf("shared_%d", i)
+		t.columns = append(t.columns, madeColumn{name: name, typ: o.keyType[1], notNull: true, used: true})
+		t.lines = append(t.lines, fmt.Sprintf("FOREIGN KEY (shared, %s) REFERENCES %s (%s)", name, o.name, strings.Join(o.key, ", ")))
 	}
 }
 

@@ -121,12 +121,20 @@ func (c *compiler) fitField(f *field) {
 		if r == nil {
 			r = f.entity.table.WideReference(col.Name)
 		}
-		if r != nil && f.decl.word != "value" && f.decl.word != wordGiven && f.decl.word != "same" {
+		if r != nil && !f.entity.leavesOpen(r) && f.decl.word != "value" && f.decl.word != wordGiven && f.decl.word != "same" {
 			p := c.add(at, "the column %s refers to the table %s, and these values may not be there", col.Name, r.Table)
 			p.Warning, p.Database = true, true
 			p.hint("{pick: ENTITY} takes rows that are")
 		}
 	}
+}
+
+// leavesOpen tells whether the plan lets a reference of several columns refer to nothing,
+// as one of them is always NULL.
+func (e *entity) leavesOpen(r *schema.Reference) bool {
+	return slices.ContainsFunc(e.fields, func(f *field) bool {
+		return f.column != nil && f.state == compiled && f.grow.Source.Type() == grow.Null && slices.Contains(r.Columns, f.column.Name)
+	})
 }
 
 // fitNotNull tells of NULLs that a column refuses.

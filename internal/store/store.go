@@ -380,6 +380,15 @@ type Pair struct {
 	Value  grow.Value
 }
 
+// LeftOut is the violation of rows that the engine took and did not write.
+func LeftOut(sent, written int64) *Violation {
+	what := fmt.Sprintf("%d rows were sent and %d written", sent, written)
+	if sent == 1 {
+		what = "the row was sent and not written"
+	}
+	return &Violation{Kind: Raised, Row: -1, Constraint: "trigger or rule", Message: what + ": something in the database, such as a trigger or rule, leaves rows out"}
+}
+
 func (v *Violation) Error() string {
 	return fmt.Sprintf("%s violation in %s: %s", v.Kind, v.Table, v.Message)
 }

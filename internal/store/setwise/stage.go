@@ -411,6 +411,10 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 		}
 	}
 	switch s.w.Mode {
+	case store.Insert, store.Replace:
+		if o.Inserted != staged {
+			return o, store.LeftOut(staged, o.Inserted)
+		}
 	case store.Keep:
 		o.Kept = staged - o.Inserted
 	case store.Upsert, store.Update:

@@ -155,3 +155,33 @@ func TestDeclaredTypes(t *testing.T) {
 		assert.Equal(t, want, c, declared)
 	}
 }
+
+// What the engine refuses whatever stands in a row is known beforehand.
+func TestTablesThatTakeNoRow(t *testing.T) {
+	s := open(t, `
+CREATE TABLE books (id INTEGER PRIMARY KEY, title TEXT);
+CREATE TRIGGER sort AFTER INSERT ON books BEGIN UPDATE books SET title = title_sort(title) WHERE id = NEW.id; END;
+CREATE TABLE shelves (id INTEGER PRIMARY KEY);`)
+	defer s.Close()
+	db, err := s.Survey(t.Context())
+	require.NoError(t, err)
+	assert.Contains(t, db.Table("books").Broken, "no such function: title_sort")
+	assert.Empty(t, db.Table("shelves").Broken)
+}
+
+// A type is a name: what a column holds, its conditions and references tell.
+func TestTypesThatSayOtherwise(t *testing.T) {
+	s := open(t, `
+CREATE TABLE flows (id TEXT PRIMARY KEY, began TIMESTAMP CHECK (began >= 0), ended TIMESTAMP CHECK (ended > '2020-01-01'));
+CREATE TABLE codes (id UUID PRIMARY KEY REFERENCES flows (id), flow UUID REFERENCES flows (id), other UUID);
+CREATE TABLE uses (code VARCHAR(36) REFERENCES codes (id));`)
+	defer s.Close()
+	db, err := s.Survey(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, schema.Integer, db.Table("flows").Column("began").Kind)
+	assert.Equal(t, schema.Timestamp, db.Table("flows").Column("ended").Kind)
+	assert.Equal(t, schema.Text, db.Table("codes").Column("flow").Kind)
+	assert.Equal(t, schema.Text, db.Table("codes").Column("id").Kind)
+	assert.Equal(t, schema.UUID, db.Table("codes").Column("other").Kind)
+	assert.Equal(t, schema.Text, db.Table("uses").Column("code").Kind, "of the key that the key refers to")
+}

@@ -10,6 +10,8 @@ import (
 
 	"zombiezen.com/go/sqlite"
 
+	"evensprout/internal/grow"
+	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 	"evensprout/internal/store/setwise"
 )
@@ -35,6 +37,7 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 			}
 		}
 		t.Checks = checks(scripts[t.Name])
+		counted(t)
 	}
 	db.Link()
 	// Where the other table has no primary key, its row number is meant.
@@ -51,6 +54,12 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 			}
 		}
 	}
+	for _, t := range db.Tables {
+		alike(t)
+		if t.Broken == "" {
+			t.Broken = d.refuses(t)
+		}
+	}
 	return db, nil
 }
 
@@ -64,6 +73,75 @@ func keyed(t *schema.Table, columns []string) bool {
 		}
 	}
 	return false
+}
+
+// counted takes columns for numbers that conditions compare with numbers, whatever their
+// type is called: a moment may be kept as one.
+func counted(t *schema.Table) {
+	for _, k := range t.Checks {
+		n, err := predicate.Parse(k.Expression)
+		if err != nil {
+			continue
+		}
+		n.Visit(func(x *predicate.Node) {
+			switch x.Op {
+			case predicate.Less, predicate.AtMost, predicate.More, predicate.AtLeast:
+			default:
+				return
+			}
+			for i, a := range x.Args {
+				c := t.Column(a.Name)
+				if other := x.Args[1-i]; a.Op == predicate.Column && c != nil && other.Op == predicate.Literal && other.Value.Type == grow.Integer &&
+					(c.Kind == schema.Date || c.Kind == schema.Time || c.Kind == schema.Timestamp) {
+					c.Kind = schema.Integer
+				}
+			}
+		})
+	}
+}
+
+// alike takes columns for what those hold that they refer to, whatever their type is
+// called.
+func alike(t *schema.Table) {
+	for _, r := range t.References {
+		for i, name := range r.Columns {
+			c, target := t.Column(name), holder(r, i)
+			if c != nil && target != nil && c.Kind != target.Kind {
+				c.Kind, c.Length, c.Bits = target.Kind, target.Length, target.Bits
+			}
+		}
+	}
+}
+
+// holder is the column whose values the i-th column of a reference has in the end; nil
+// if there is none.
+func holder(r schema.Reference, i int) *schema.Column {
+	for range 10 { // a key may refer to a key
+		if r.To == nil {
+			return nil
+		}
+		target := r.To.Column(r.Targets[i])
+		if target == nil {
+			return nil
+		}
+		up := r.To.Reference(target.Name)
+		if up == nil {
+			return target
+		}
+		r, i = *up, 0
+	}
+	return nil
+}
+
+// refuses tells why the engine takes no row of a table, whatever its values: it cannot
+// make a statement of it. Nothing runs.
+func (d *database) refuses(t *schema.Table) string {
+	stmt, _, err := d.conn.PrepareTransient("INSERT INTO " + quote(t.Name) + " DEFAULT VALUES")
+	if err != nil {
+		return "the engine takes no row: " + strings.TrimPrefix(err.Error(), "sqlite: prepare: ")
+	}
+	stmt.Finalize()
+	return ""
 }
 
 func (d *database) columns(t *schema.Table) error {

@@ -224,6 +224,11 @@ func (tx *transaction) each(ctx context.Context, into store.Into, rows store.Row
 				}
 				return fault(tx.path, tx.explain(into, b.Row(i), n, err))
 			}
+			if len(into.Table.Triggers) > 0 && tx.conn.Changes() == 0 {
+				v := store.LeftOut(1, 0)
+				v.Row, v.Table = n, into.Table.Name
+				return v
+			}
 			n++
 			done()
 		}
