@@ -208,7 +208,7 @@ entities:
 `)
 	r := f.run("check", "plan.yaml")
 	assert.Equal(t, 4, r.code)
-	for _, want := range []string{"plan.yaml:10:7: Pier row", "the column code is VARCHAR(4)", "does not meet CHECK (seats BETWEEN 4 AND 20)", "the column seats is SMALLINT: from -32768 to 32767", "at most 2 digits before the point", "does not meet CHECK (closed > opened)"} {
+	for _, want := range []string{"plan.yaml:10:7: Pier row", "8 characters are too long for VARCHAR(4)", "does not meet CHECK (seats BETWEEN 4 AND 20)", "is out of range for SMALLINT, which goes from -32768 to 32767", "is out of range for DECIMAL(4,2)", "does not meet CHECK (closed > opened)"} {
 		assert.Contains(t, r.errOut, want)
 	}
 	f.write("plan.yaml", strings.NewReplacer(`{text: "P{id}-{seats}"}`, `{pattern: "[A-Z]{4}"}`, "40000]", "90]", "400.00", "40.00", "price: {between: [1.00", "price: {between: [2.00").Replace(f.read("plan.yaml"))+"    meets: [\"seats BETWEEN 4 AND 20\", closed > opened]\n")

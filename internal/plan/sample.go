@@ -2,9 +2,10 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strings"
-	"unicode/utf8"
 
+	"evensprout/internal/fit"
 	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
@@ -164,37 +165,20 @@ func (s *sampler) tell(key string, f *field, format string, args ...any) *Proble
 // cell holds a value against its column.
 func (s *sampler) cell(r grow.Row, f *field, v *grow.Value) {
 	c := f.column
-	refuse := func(why, format string, args ...any) {
-		s.tell(f.decl.Name+why, f, "%s: %s is %s, and %s", s.entity.grow.Label(r), f.decl.Name, short(*v), fmt.Sprintf(format, args...))
+	if c.Narrow && v.Type == grow.Text && strings.IndexFunc(v.S, func(r rune) bool { return r > 126 }) >= 0 {
+		p := s.tell(f.decl.Name+"letters", f, "%s: %s is %s, and the character set of the column %s may not hold it", s.entity.grow.Label(r), f.decl.Name, short(*v), c.Name)
+		p.Warning = true
 	}
+	m := fit.Value(c, v)
 	switch {
-	case v.IsNull():
-		if c.NotNull && f.grow != s.entity.grow.Key {
-			refuse("null", "the column %s is NOT NULL", c.Name)
+	case m == nil || m.Reason == fit.NotNull && f.grow == s.entity.grow.Key:
+		return
+	case m.Reason == fit.TooLong && c.Kind == schema.Text:
+		if _, most := longest(f); most > c.Length {
+			return // told of the source
 		}
-	case c.Kind == schema.Text && v.Type == grow.Text:
-		if n := utf8.RuneCountInString(v.S); c.Length > 0 && n > c.Length {
-			if _, most := longest(f); most > c.Length {
-				break // told of the source
-			}
-			refuse("long", "that has %d characters: the column %s is %s", n, c.Name, c.Declared)
-		}
-		if at := strings.IndexFunc(v.S, func(r rune) bool { return r > 126 }); c.Narrow && at >= 0 {
-			p := s.tell(f.decl.Name+"letters", f, "%s: %s is %s, and the character set of the column %s may not hold it", s.entity.grow.Label(r), f.decl.Name, short(*v), c.Name)
-			p.Warning = true
-		}
-	case c.Kind == schema.Integer && v.Type == grow.Integer:
-		if lo, hi := c.Range(); v.N < lo || v.N > hi {
-			refuse("range", "the column %s is %s: from %d to %d", c.Name, c.Declared, lo, hi)
-		}
-	case c.Kind == schema.Timestamp && c.Latest > 0 && v.Type == grow.Timestamp:
-		if v.N <= 0 || v.N > c.Latest {
-			refuse("range", "the column %s is %s, which holds moments from 1970 to %s", c.Name, c.Declared, grow.Value{Type: grow.Timestamp, N: c.Latest})
-		}
-	case c.Kind == schema.Decimal && c.Precision > 0 && (v.Type == grow.Integer || v.Type == grow.Decimal):
-		whole := strings.TrimLeft(strings.SplitN(v.String(), ".", 2)[0], "-0")
-		if len(whole) > c.Precision-c.Scale {
-			refuse("range", "the column %s is %s: at most %d digits before the point", c.Name, c.Declared, c.Precision-c.Scale)
-		}
+	case m.Reason == fit.BadValue && slices.Contains(grow.Texts(f.grow.Source), v.S):
+		return // likewise
 	}
+	s.tell(f.decl.Name+string(m.Reason), f, "%s: %s is %s: %s", s.entity.grow.Label(r), f.decl.Name, short(*v), m.Message)
 }

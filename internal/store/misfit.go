@@ -1,117 +1,17 @@
 package store
 
 import (
-	"fmt"
-	"slices"
-	"unicode/utf8"
-
+	"evensprout/internal/fit"
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 )
 
-// Misfit holds a value against what its column's declaration says, so that every
-// engine refuses the same, also one that enforces nothing, and so that no server cuts
-// or rounds. It is nil if the value fits; Row and Table are left to the caller.
+// Misfit holds a value against what its column's declaration says. It is nil if the value
+// fits; Row and Table are left to the caller.
 func Misfit(c *schema.Column, v *grow.Value) *Violation {
-	refusal := func(kind ViolationKind, constraint, format string, args ...any) *Violation {
-		return &Violation{Kind: kind, Row: -1, Columns: []string{c.Name}, Values: []grow.Value{*v}, Constraint: constraint, Message: fmt.Sprintf(format, args...)}
-	}
-	switch v.Type {
-	case grow.Null:
-		if c.NotNull {
-			return refusal(NotNull, "NOT NULL", "the column is NOT NULL")
-		}
-	case grow.Text, grow.JSON:
-		if c.Length > 0 && len(v.S) > c.Length {
-			if c.Kind == schema.Bytes {
-				return refusal(TooLong, c.Declared, "%d bytes are too long for %s", len(v.S), c.Declared)
-			}
-			if n := utf8.RuneCountInString(v.S); n > c.Length {
-				return refusal(TooLong, c.Declared, "%d characters are too long for %s", n, c.Declared)
-			}
-		}
-		if c.Values != nil && !slices.Contains(c.Values, v.S) {
-			return refusal(BadValue, c.Declared, "it is none of the values of %s", c.Declared)
-		}
-	case grow.Bytes:
-		if c.Length > 0 && len(v.S) > c.Length {
-			return refusal(TooLong, c.Declared, "%d bytes are too long for %s", len(v.S), c.Declared)
-		}
-	case grow.Integer:
-		if c.Kind == schema.Integer && !fitsInteger(c, v.N) {
-			return refusal(OutOfRange, c.Declared, "%d is out of range for %s", v.N, c.Declared)
-		}
-		if c.Kind == schema.Decimal {
-			return decimalMisfit(c, v, refusal)
-		}
-	case grow.Decimal:
-		if c.Kind == schema.Decimal || c.Kind == schema.Real {
-			return decimalMisfit(c, v, refusal)
-		}
-	case grow.Time, grow.Timestamp:
-		if (c.Kind == schema.Time || c.Kind == schema.Timestamp) && c.Digits < 6 && c.Digits >= 0 && c.Type != "" {
-			unit := int64(1_000_000)
-			for range c.Digits {
-				unit /= 10
-			}
-			if v.N%unit != 0 {
-				return refusal(OutOfRange, c.Declared, "%s keeps %d digits of a second, and the rest would be lost", c.Declared, c.Digits)
-			}
-		}
-	}
-	return nil
-}
-
-func fitsInteger(c *schema.Column, n int64) bool {
-	if c.Unsigned && n < 0 {
-		return false
-	}
-	if c.Bits == 0 || c.Bits >= 64 {
-		return true
-	}
-	if c.Unsigned {
-		return n < 1<<c.Bits
-	}
-	return n < 1<<(c.Bits-1) && n >= -1<<(c.Bits-1)
-}
-
-func decimalMisfit(c *schema.Column, v *grow.Value, refusal func(ViolationKind, string, string, ...any) *Violation) *Violation {
-	if c.Exact > 0 {
-		most := power(c.Exact)
-		if v.N >= most || v.N <= -most {
-			return refusal(OutOfRange, c.Declared, "%s has more than %d digits, and the engine would round it", v, c.Exact)
-		}
-	}
-	if c.Unsigned && v.N < 0 {
-		return refusal(OutOfRange, c.Declared, "%s is out of range for %s", v, c.Declared)
-	}
-	if c.Precision == 0 || c.Kind != schema.Decimal {
+	m := fit.Value(c, v)
+	if m == nil {
 		return nil
 	}
-	// Compared by digits, because the two scales together may not fit 64 bits.
-	n, scale := v.N, int(v.Scale)
-	if v.Type == grow.Integer {
-		scale = 0
-	}
-	for scale > c.Scale && n%10 == 0 {
-		n /= 10
-		scale--
-	}
-	if scale > c.Scale {
-		return refusal(OutOfRange, c.Declared, "%s has more digits behind the point than %s", v, c.Declared)
-	}
-	if whole := c.Precision - c.Scale + scale; whole < 19 {
-		if most := power(max(whole, 0)); n >= most || n <= -most {
-			return refusal(OutOfRange, c.Declared, "%s is out of range for %s", v, c.Declared)
-		}
-	}
-	return nil
-}
-
-func power(n int) int64 {
-	p := int64(1)
-	for range min(n, 18) {
-		p *= 10
-	}
-	return p
+	return &Violation{Kind: ViolationKind(m.Reason), Row: -1, Columns: []string{c.Name}, Values: []grow.Value{*v}, Constraint: m.Constraint, Message: m.Message}
 }

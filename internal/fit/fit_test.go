@@ -1,8 +1,7 @@
-package store
+package fit
 
 import (
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -25,7 +24,7 @@ func TestWhatDoesNotFitAColumn(t *testing.T) {
 	for _, c := range []struct {
 		column schema.Column
 		value  grow.Value
-		want   ViolationKind
+		want   Reason
 	}{
 		{schema.Column{NotNull: true}, grow.Value{}, NotNull}, {schema.Column{}, grow.Value{}, ""},
 		{schema.Column{Kind: schema.Text, Length: 3}, grow.String("äöü"), ""}, {schema.Column{Kind: schema.Text, Length: 3}, grow.String("abcd"), TooLong},
@@ -40,20 +39,12 @@ func TestWhatDoesNotFitAColumn(t *testing.T) {
 		{schema.Column{Kind: schema.Decimal, Precision: 6, Scale: 2, Unsigned: true}, number("-0.01"), OutOfRange},
 		{schema.Column{Kind: schema.Timestamp, Type: "datetime", Digits: 2}, moment, ""}, {schema.Column{Kind: schema.Timestamp, Type: "datetime", Digits: 1}, moment, OutOfRange},
 	} {
-		v := Misfit(&c.column, &c.value)
+		v := Value(&c.column, &c.value)
 		if c.want == "" {
 			assert.Nil(t, v, "%+v %s", c.column, c.value)
 			continue
 		}
 		require.NotNil(t, v, "%+v %s", c.column, c.value)
-		assert.Equal(t, c.want, v.Kind)
+		assert.Equal(t, c.want, v.Reason)
 	}
-}
-
-func TestStatementsAreTallied(t *testing.T) {
-	var tally Tally
-	tally.Note("A", 2, time.Second)
-	tally.Note("B", -1, 0)
-	tally.Note("A", 3, time.Second)
-	assert.Equal(t, []Statement{{"A", 2, 5, 2 * time.Second}, {"B", 1, 0, 0}}, tally.Statements())
 }
