@@ -57,7 +57,7 @@ entities:
     write: update
     rows_from: {file: prices.csv, key: [code], columns: {code: Code, price: {column: New price, as: decimal}}}
 PLAN
-shot update sh -c 'cat prices.csv; evensprout load prices.yaml --changes changes.csv --statements; cat changes.csv'
+shot update sh -c 'cat prices.csv; evensprout load prices.yaml --changes changes.csv; echo; cat changes.csv'
 
 # What others did since the load: it is told, and left alone.
 sqlite3 larkwater.db "UPDATE passengers SET given_name = 'Zora' WHERE id = 1001; DELETE FROM tickets WHERE id IN (1, 2, 3);
