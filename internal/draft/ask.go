@@ -27,6 +27,16 @@ func (t *Table) ask(ctx context.Context, f *Field, d *domain, candidates []Sourc
 		f.Source = Source{}
 		sources = append(t.wider(f, Source{}, d), candidates...)
 	}
+	if c.Kind == schema.Text {
+		sources = append(slices.Clone(sources), written(c)...)
+	}
+	if f.Nulls { // some conditions are false of NULL
+		good, err := t.taken(ctx, c, d, []grow.Value{{}})
+		if err != nil {
+			return err
+		}
+		f.Nulls = len(good) > 0
+	}
 	var some []grow.Value // of the first source of which the database takes some
 	for _, s := range sources {
 		list := values(s, probes)
@@ -56,6 +66,21 @@ func (t *Table) ask(ctx context.Context, f *Field, d *domain, candidates []Sourc
 	}
 	t.leave(fmt.Sprintf("no value is known that meets CHECK (%s)", d.opaque[0]))
 	return nil
+}
+
+// written are sources of texts in the forms in which programs keep other things.
+func written(c *schema.Column) []Source {
+	var out []Source
+	for _, form := range []string{
+		"202[0-5]-0[1-9]-[0-2][1-8] [01][0-9]:[0-5][0-9]:[0-5][0-9]", "202[0-5]-0[1-9]-[0-2][1-8]", "202[0-5]-0[1-9]-[0-2][1-8]T[01][0-9]:[0-5][0-9]:[0-5][0-9]Z",
+		"[01][0-9]:[0-5][0-9]", "[01][0-9]:[0-5][0-9]:[0-5][0-9]", "[1-9][0-9]{0,3}", "[1-9][0-9]{0,3}\\.[0-9]{2}", "[a-z]{3,8}@example\\.com", "https://example\\.com/[a-z]{3,8}",
+		"\\{\\}", "\\[\\]", "[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-8[0-9a-f]{3}-[0-9a-f]{12}", "[0-9a-f]{32}", "[0-9a-f]{40}", "[0-9a-f]{64}", "[A-Z][0-9]{1,4}", "[A-Z]{2}",
+	} {
+		if s := patterned(form); s.Text != "" && (c.Length == 0 || fitsLength(s, c.Length)) {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // taken are the values that meet all conditions of a column.

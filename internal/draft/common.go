@@ -101,9 +101,11 @@ func (d *drafter) classes() [][]place {
 	return out
 }
 
+// few is how many values columns share that references bind together.
+const few = 4
+
 // share gives columns the same few values, if there are some that all of them take.
 func share(places []place) {
-	const few = 4
 	first := places[0]
 	if k := first.column.Kind; k != schema.Integer && k != schema.Text {
 		return

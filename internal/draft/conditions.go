@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 )
@@ -15,6 +16,7 @@ type domain struct {
 	conditions []*predicate.Condition // over the column alone, those that can be computed
 	opaque     []string               // those that only the database can compute
 	from       []string               // the constraints, for people
+	marked     []grow.Value           // that conditions over several columns single out
 	why        string                 // where the values come from, if from no condition
 }
 
@@ -113,7 +115,25 @@ func (t *Table) read() {
 			continue
 		}
 		t.rest = append(t.rest, n.String())
+		t.mark(n)
 	}
+}
+
+// mark notes the whole numbers that a condition singles out of a column, such as a depth
+// of 0: they must be among its values.
+func (t *Table) mark(n *predicate.Node) {
+	n.Visit(func(x *predicate.Node) {
+		if x.Op != predicate.Equal && x.Op != predicate.Differs {
+			return
+		}
+		for i, a := range x.Args {
+			other := x.Args[1-i]
+			if c := t.Schema.Column(a.Name); a.Op == predicate.Column && c != nil && c.Kind == schema.Integer && other.Op == predicate.Literal && other.Value.Type == grow.Integer {
+				d := t.domain(c)
+				d.marked = append(d.marked, other.Value)
+			}
+		}
+	})
 }
 
 // computed is the expression of a generated column; nil of others, and where it cannot be

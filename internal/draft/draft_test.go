@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -349,10 +350,37 @@ CREATE UNIQUE INDEX one_code ON codes (code) WHERE NOT gone;
 	assert.Equal(t, "{kind: text.title, unique: true}", line(t, text, "Code", "code"))
 }
 
+// A table that joins another with itself, never a row with itself.
+func TestTablesThatJoinATableWithItself(t *testing.T) {
+	_, c := drafted(t, surveyed(t, `
+CREATE TABLE users (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
+CREATE TABLE follows (follower_id INTEGER NOT NULL REFERENCES users (id), followed_id INTEGER NOT NULL REFERENCES users (id), PRIMARY KEY (follower_id, followed_id), CHECK (follower_id <> followed_id));
+`), Options{Rows: 300})
+	pairs := pairsOf(t, c, "Follow", "follower_id", "followed_id")
+	assert.Len(t, pairs, 300)
+	seen := map[string]bool{}
+	for _, p := range pairs {
+		var a, b int
+		_, err := fmt.Sscanf(p, "(%d, %d)", &a, &b)
+		require.NoError(t, err)
+		assert.NotEqual(t, a, b)
+		assert.False(t, seen[p], p)
+		seen[p] = true
+	}
+}
+
+// Numbers that a condition over several columns singles out are among the values.
+func TestNumbersThatConditionsSingleOut(t *testing.T) {
+	text, c := drafted(t, surveyed(t, "CREATE TABLE nodes (id INTEGER PRIMARY KEY, parent_id INTEGER REFERENCES nodes, depth INTEGER NOT NULL, CHECK ((parent_id IS NULL) = (depth = 0)));"), Options{})
+	assert.Equal(t, "{choose: [0, 1, 2]}", line(t, text, "Node", "depth"))
+	n, _ := grown(t, c, "Node")
+	assert.Equal(t, 100, n)
+}
+
 // What only the database can compute is put to it with values, of several columns too.
 func TestTheDatabaseIsAsked(t *testing.T) {
-	db := surveyed(t, "CREATE TABLE things (id INTEGER PRIMARY KEY, a INTEGER NOT NULL, b INTEGER NOT NULL, c TEXT NOT NULL, d TEXT NOT NULL);")
-	db.Tables[0].Checks = []schema.Check{{Expression: "far(a, b)"}, {Expression: "signal(c)"}, {Expression: "never(d)"}}
+	db := surveyed(t, "CREATE TABLE things (id INTEGER PRIMARY KEY, a INTEGER NOT NULL, b INTEGER NOT NULL, c TEXT NOT NULL, e TEXT, d TEXT NOT NULL);")
+	db.Tables[0].Checks = []schema.Check{{Expression: "far(a, b)"}, {Expression: "signal(c)"}, {Expression: "stamp(e)"}, {Expression: "never(d)"}}
 	asked := map[string]int{}
 	probe := func(_ context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
 		asked[condition]++
@@ -363,6 +391,9 @@ func TestTheDatabaseIsAsked(t *testing.T) {
 				out[i] = len(columns) == 2 && r[0].N > r[1].N+20
 			case "signal(c)":
 				out[i] = strings.ToUpper(r[0].S) == r[0].S
+			case "stamp(e)":
+				_, err := time.Parse(time.DateTime, r[0].S)
+				out[i] = err == nil // and NULL is none
 			}
 		}
 		return out, nil
@@ -370,11 +401,12 @@ func TestTheDatabaseIsAsked(t *testing.T) {
 	d, err := Make(t.Context(), db, Options{Name: "x", Probe: probe})
 	require.NoError(t, err)
 	assert.Equal(t, []Left{{Table: "things", Reason: "no value is known that meets CHECK (never(d))"}}, d.Left)
-	db.Tables[0].Checks = db.Tables[0].Checks[:2]
+	db.Tables[0].Checks = db.Tables[0].Checks[:3]
 	d, err = Make(t.Context(), db, Options{Name: "x", Probe: probe})
 	require.NoError(t, err)
 	text := d.Write(Options{Name: "x"})
 	assert.Equal(t, `{pattern: "[A-Z]{8}"}`, line(t, text, "Thing", "c"))
+	assert.Regexp(t, `^\{pattern: "202.*:\[0-5\]\[0-9\]"\}$`, line(t, text, "Thing", "e"), "and no share of NULL")
 	var a, b int
 	_, err = fmt.Sscanf(line(t, text, "Thing", "a")+line(t, text, "Thing", "b"), "{choose: [%d]}{choose: [%d]}", &a, &b)
 	require.NoError(t, err, text)

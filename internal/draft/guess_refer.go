@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 )
@@ -44,7 +45,17 @@ func (t *Table) implied(f *Field) *reference {
 	for i := range t.agreed {
 		r := &t.agreed[i]
 		to := t.d.byTable[r.To]
-		if r.Columns[0] != f.Column.Name || to == nil || t.d.reachesFamily(to.head(), t.head()) || slices.ContainsFunc(t.refs, func(o *reference) bool { return slices.Contains(o.Columns, f.Column.Name) }) {
+		if r.Columns[0] != f.Column.Name || to == nil || slices.ContainsFunc(t.refs, func(o *reference) bool { return slices.Contains(o.Columns, f.Column.Name) }) {
+			continue
+		}
+		if t.d.reachesFamily(to.head(), t.head()) {
+			if key := to.find(r.Targets[0]); key != nil && key.Column.Kind == schema.Integer && to.plannedKey(key) {
+				d := t.domain(f.Column) // the first of the keys that the other table has
+				for n := range int64(few) {
+					d.Only = append(d.Only, grow.Int(n+1))
+				}
+				d.why = "rows that are referred to together agree on it"
+			}
 			continue
 		}
 		return &reference{from: t, to: r.To, guessed: true, Reference: r}

@@ -433,7 +433,18 @@ func (t *Table) roomOf(set []*Field) uint64 {
 		}
 		rows *= n
 	}
+	if t.tied(set) {
+		rows = (rows + 7) / 8 // so often are they drawn again, each time elsewhere: see grow.Group
+	}
 	return t.free(set, rows)
+}
+
+// tied tells whether a condition over several columns is on fields of a set.
+func (t *Table) tied(set []*Field) bool {
+	return len(set) > 1 && slices.ContainsFunc(t.rest, func(text string) bool {
+		n, err := predicate.Parse(text)
+		return err == nil && slices.ContainsFunc(n.Columns(), func(c string) bool { return slices.Contains(set, t.find(c)) })
+	})
 }
 
 // free is how many of the values of a set of fields are left, where rows that are there

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -184,6 +185,10 @@ func (t *Table) candidates(f *Field, d *domain) []Source {
 	}
 	if c.Values != nil {
 		return []Source{chosenTexts(c.Values)}
+	}
+	if len(d.marked) > 0 && isFree(d) && !t.inKey(f) {
+		most := slices.MaxFunc(d.marked, func(a, b grow.Value) int { return cmp.Compare(a.N, b.N) }).N
+		return append([]Source{chosen(c, append(slices.Clone(d.marked), grow.Int(most+1), grow.Int(most+2)))}, numbers(c, d)...)
 	}
 	switch c.Kind {
 	case schema.Integer, schema.Decimal, schema.Real:

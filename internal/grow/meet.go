@@ -144,6 +144,9 @@ func (g *Grower) drawUntilMet(fr *frame, number int) {
 		fr.tries[number-1] = try
 		for _, f := range t.fields {
 			fr.known[f.index] = false
+			if f.group != nil {
+				fr.groups[f.group.slot].known = false
+			}
 		}
 		if failed = g.unmet(fr, t); failed == nil {
 			return

@@ -544,7 +544,7 @@ func (c cell) groupAt() groupAt {
 	}
 	n := c.fr.row.N
 	if n < g.usable {
-		at.index = g.first.at(n)
+		at.index = g.first.at(g.layered(n, g.drawn(c)))
 	} else {
 		at.round = n / g.usable
 		p := newPermutation(Key{g.key[0], g.key[1] + at.round}, g.usable)
@@ -554,6 +554,40 @@ func (c cell) groupAt() groupAt {
 		g.avoidTaken(c, at)
 	}
 	return *at
+}
+
+// drawn is how often a row was drawn again because it did not meet a condition on fields
+// of the group.
+func (g *Group) drawn(c cell) uint64 {
+	for i := range g.members {
+		if tied := g.members[i].field.tied; tied > 0 {
+			return c.fr.tries[tied-1]
+		}
+	}
+	return 0
+}
+
+// layered is where a row stands before the permutation at a later draw. The space below
+// the reserve is cut into layers that have room for all rows: each draw of a row is in
+// another layer, at its own place there, so that no two rows ever meet. Where rows take
+// more than an eighth of the space, the layers depend on how many rows there are. After
+// the last layer there is nothing left to draw.
+func (g *Group) layered(n, draw uint64) uint64 {
+	if draw == 0 || g.text != nil {
+		return n
+	}
+	space := min(g.usable, g.size-g.size/8)
+	layers := space / max(g.entity.Rows, 1)
+	for _, many := range []uint64{64, 8} {
+		if layers >= many {
+			layers = many
+			break
+		}
+	}
+	if draw >= layers {
+		return n
+	}
+	return n + draw*(space/layers)
 }
 
 // avoidTaken moves a grown row away from values that a side row holds, to the

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -45,5 +46,47 @@ func TestProblemsOfMeets(t *testing.T) {
 		_, problems := compileText("  A:\n    rows: 3\n    fields:\n      a: {between: [1, 5]}\n    meets: "+meets+"\n", nil)
 		require.NotEmpty(t, problems, meets)
 		assert.Contains(t, problems.Error(), want)
+	}
+}
+
+// Fields that are unique together and meet a condition: rows that do not are drawn again
+// elsewhere in the space of their values, where no other row is.
+func TestUniqueRowsThatMeet(t *testing.T) {
+	of := func(rows int, meets string) []row {
+		c, problems := compileText(`  User:
+    rows: 40
+    fields: {name: {kind: name}}
+  Follow:
+    rows: `+strconv.Itoa(rows)+`
+    unique: [[follower, followed]]
+    fields:
+      follower: {pick: User}
+      followed: {pick: User}
+    meets: ["`+meets+`"]
+`, nil)
+		require.Empty(t, problems)
+		return rowsOf(t, c, "Follow")
+	}
+	number := func(s string) int {
+		n, err := strconv.Atoi(strings.TrimPrefix(s, "User row "))
+		require.NoError(t, err, s)
+		return n
+	}
+	seen := map[string]bool{}
+	for _, r := range of(200, "follower <> followed") {
+		assert.NotEqual(t, r["follower"], r["followed"])
+		key := r["follower"] + " " + r["followed"]
+		assert.False(t, seen[key], "%s is there twice", key)
+		seen[key] = true
+	}
+	few, more := of(25, "follower < followed"), of(25, "follower < followed AND follower > 0")
+	assert.Equal(t, few, more, "a condition that holds anyway changes nothing")
+	for _, r := range few {
+		assert.Less(t, number(r["follower"]), number(r["followed"]))
+	}
+	// As long as rows take at most an eighth of the values, more rows change none.
+	longer := of(170, "follower <> followed")
+	for i, r := range of(120, "follower <> followed") {
+		require.Equal(t, r, longer[i])
 	}
 }

@@ -15,42 +15,52 @@ import (
 // columns and conditions can be computed here: what is refused of them, would be
 // refused by the database.
 func (c *compiler) sample(rows uint64) {
-	g := grow.NewGrower(c.out.Set)
-	defer g.Close()
 	for _, e := range c.entities {
 		if e.table == nil || e.decl.Existing || e.occasion || e.write.Mode == Update {
 			continue
 		}
 		s := &sampler{compiler: c, entity: e, told: map[string]bool{}}
 		s.conditions()
-		for _, side := range []bool{true, false} {
-			total := e.grow.Rows
-			if side {
-				total = uint64(len(e.grow.Side))
+		if err := s.grow(rows); err != nil && !c.told(err) {
+			c.add(e.decl.place, "%s", err)
+		}
+	}
+}
+
+// told tells whether a row that could not be grown was told already, of an entity that
+// rests on it.
+func (c *compiler) told(err error) bool {
+	return slices.ContainsFunc(c.plan.collector.found, func(p *Problem) bool { return p.Message == err.Error() })
+}
+
+// grow holds the first rows of the entity, and the last ones, whose numbers are the
+// greatest. The error is that of the first row that could not be grown.
+func (s *sampler) grow(rows uint64) error {
+	const last = 8
+	g := grow.NewGrower(s.out.Set)
+	defer g.Close()
+	e := s.entity.grow
+	var b grow.Batch
+	for _, side := range []bool{true, false} {
+		total := e.Rows
+		if side {
+			total = uint64(len(e.Side))
+		}
+		pieces := [][2]uint64{{0, min(total, rows)}}
+		if total > rows {
+			pieces = append(pieces, [2]uint64{total - last, last})
+		}
+		for _, piece := range pieces {
+			g.Grow(e, grow.Row{N: piece[0], Side: side}, int(piece[1]), &b)
+			if err := g.Err(); err != nil {
+				return err
 			}
-			var b grow.Batch
-			g.Grow(e.grow, grow.Row{Side: side}, int(min(total, rows)), &b)
 			for i := range b.Len {
 				s.row(b.At(i), b.Row(i))
 			}
-			if total > rows { // the last ones, whose numbers are the greatest
-				const last = 8
-				g.Grow(e.grow, grow.Row{N: total - last, Side: side}, last, &b)
-				for i := range b.Len {
-					s.row(b.At(i), b.Row(i))
-				}
-			}
 		}
 	}
-	if err := g.Err(); err != nil {
-		for _, e := range c.entities {
-			if strings.HasPrefix(err.Error(), e.decl.Name+" ") || strings.HasPrefix(err.Error(), e.decl.Name+".") {
-				c.add(e.decl.place, "%s", err)
-				return
-			}
-		}
-		c.add(place{1, 1}, "%s", err)
-	}
+	return nil
 }
 
 // sampler holds rows of one entity against its table.

@@ -87,6 +87,8 @@ func TestConditionsHold(t *testing.T) {
 		{"a IN (1, NULL)", []grow.Value{grow.Int(2)}, true}, {"a IN (1, 3)", []grow.Value{grow.Int(2)}, false}, {"a NOT IN (1, NULL)", []grow.Value{grow.Int(1)}, false},
 		{"a LIKE 'q\\_%'", []grow.Value{grow.String("q_x")}, true}, {"a LIKE 'q\\_%'", []grow.Value{grow.String("qax")}, false}, {"a LIKE 'q!_' ESCAPE '!'", []grow.Value{grow.String("q_")}, true},
 		{"a ~ '^[[:alnum:]_]+$'", []grow.Value{grow.String("ab_1")}, true}, {"a ~ '^[[:alnum:]_]+$'", []grow.Value{grow.String("ab-1")}, false},
+		{"a > interval '0'", []grow.Value{grow.String("3 days")}, true}, {"a > '1 day 02:30:00'::interval", []grow.Value{grow.String("26:00:00")}, false}, {"a < '1 day 02:30:00'::interval", []grow.Value{grow.String("1 day 2 hours")}, true},
+		{"a >= '-1 week'::interval", []grow.Value{grow.String("00:00:00")}, true}, {"a = interval '90'", []grow.Value{grow.String("1 minute 30 secs")}, true},
 		{"length(a) = 4", []grow.Value{grow.String("Zoë!")}, true}, {"octet_length(a) = 4", []grow.Value{grow.String("Zoë")}, true},
 		{"a * b = 0.30", []grow.Value{{Type: grow.Decimal, Scale: 1, N: 1}, grow.Int(3)}, true}, {"a / 2 = 1", []grow.Value{grow.Int(3)}, true}, {"a % 5 = 0", []grow.Value{grow.Int(-10)}, true},
 		{"a / b > 0", []grow.Value{grow.Int(1), grow.Int(0)}, false}, {"a = lower(a)", []grow.Value{grow.String("Pier")}, false},

@@ -3,6 +3,7 @@ package predicate
 import (
 	"fmt"
 	"math/big"
+	"strconv"
 	"strings"
 
 	"evensprout/internal/grow"
@@ -129,6 +130,9 @@ func (v value) as(k kind) (value, error) {
 		if s, err := grow.ParseSpan(v.s); err == nil && s.Months == 0 {
 			return value{kind: span, us: s.Micros}, nil
 		}
+		if us, ok := interval(v.s); ok {
+			return value{kind: span, us: us}, nil
+		}
 	case k == text:
 		return textual(v.shown()), nil
 	}
@@ -177,4 +181,53 @@ func compare(a, b value) int {
 		return 0
 	}
 	return a.num.Cmp(b.num)
+}
+
+// intervalUnits are the microseconds of the units in which servers write intervals. Months
+// have no length of their own.
+var intervalUnits = map[string]int64{
+	"microsecond": 1, "us": 1, "millisecond": 1_000, "ms": 1_000, "second": 1_000_000, "sec": 1_000_000, "s": 1_000_000,
+	"minute": 60_000_000, "min": 60_000_000, "hour": 3_600_000_000, "h": 3_600_000_000, "day": grow.Day, "d": grow.Day, "week": 7 * grow.Day, "w": 7 * grow.Day,
+}
+
+// interval reads how servers write intervals without months: 3 days 04:05:06.5, or a
+// number of seconds.
+func interval(s string) (int64, bool) {
+	const mostWords, mostNumber = 8, 1_000_000 // so that the sum fits
+	total := int64(0)
+	words := strings.Fields(strings.ToLower(s))
+	if len(words) > mostWords {
+		return 0, false
+	}
+	for i := 0; i < len(words); i++ {
+		word, sign := strings.TrimPrefix(words[i], "+"), int64(1)
+		if rest, minus := strings.CutPrefix(word, "-"); minus {
+			word, sign = rest, -1
+		}
+		if strings.Contains(word, ":") {
+			t, err := grow.ParseTime(word)
+			if err != nil {
+				return 0, false
+			}
+			total += sign * t.N
+			continue
+		}
+		n, err := strconv.ParseInt(word, 10, 32)
+		if err != nil || n > mostNumber {
+			return 0, false
+		}
+		unit := intervalUnits["second"]
+		if i+1 < len(words) {
+			i++
+			name := words[i]
+			if len(name) > 2 {
+				name = strings.TrimSuffix(name, "s")
+			}
+			if unit = intervalUnits[name]; unit == 0 {
+				return 0, false
+			}
+		}
+		total += sign * n * unit
+	}
+	return total, len(words) > 0
 }

@@ -209,7 +209,7 @@ func (d *database) Traits() store.Traits {
 }
 
 func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
-	return setwise.Sizes(ctx, d, "SELECT '', table_name, data_length + index_length FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE'",
+	return setwise.Sizes(ctx, d, "SELECT '', table_name, data_length + index_length FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')",
 		func(_, table string) string { return table })
 }
 
@@ -294,6 +294,12 @@ func violationOf(number uint16, message string) *store.Violation {
 	return v
 }
 
+// What servers say where a table's engine has no savepoints.
+const (
+	noSavepoints    = 1178
+	noSuchSavepoint = 1305
+)
+
 // Exec runs a statement.
 func (d *database) Exec(ctx context.Context, text string, args ...setwise.Arg) (int64, error) {
 	began := time.Now()
@@ -303,7 +309,22 @@ func (d *database) Exec(ctx context.Context, text string, args ...setwise.Arg) (
 		n, err = r.RowsAffected()
 	}
 	d.tally.Note(text, n, time.Since(began))
-	return n, d.err(ctx, err)
+	return n, d.err(ctx, d.marked(text, err))
+}
+
+// marked takes statements about savepoints as done that a table's engine without
+// savepoints prevents: they matter only if something must be taken back, which is
+// refused then.
+func (d *database) marked(text string, err error) error {
+	var e *mysql.MySQLError
+	if err == nil || !strings.Contains(text, "SAVEPOINT ") || !errors.As(err, &e) || e.Number != noSavepoints && e.Number != noSuchSavepoint {
+		return err
+	}
+	if strings.HasPrefix(text, "ROLLBACK TO ") {
+		return &store.Fault{Kind: store.Refused, Message: "rows were refused, and a table written to in this transaction is of an engine without savepoints, so that they cannot be looked for", Err: err,
+			Hint: "--commit chunk, or ALTER TABLE ... ENGINE=InnoDB; rows in tables of such an engine stay"}
+	}
+	return nil
 }
 
 // Query runs a query.

@@ -161,3 +161,25 @@ func TestFaultsOfConnecting(t *testing.T) {
 		assert.Equal(t, want, f.Kind, url)
 	}
 }
+
+// A table whose engine has no savepoints takes rows all the same; only a refusal ends it.
+func TestEnginesWithoutSavepoints(t *testing.T) {
+	s := open(t, "CREATE TABLE marks (id INTEGER PRIMARY KEY) ENGINE=Aria; CREATE TABLE past (id INTEGER PRIMARY KEY) WITH SYSTEM VERSIONING;")
+	defer s.Close()
+	db, err := s.Survey(t.Context())
+	require.NoError(t, err)
+	require.NotNil(t, db.Table("past"), "a table with a history is one")
+	tx, err := s.Begin(t.Context(), store.TxOptions{})
+	require.NoError(t, err)
+	defer tx.Rollback()
+	marks := db.Table("marks")
+	require.NoError(t, tx.Savepoint(t.Context(), "a"))
+	require.NoError(t, tx.Add(t.Context(), marks, []store.Cell{{Column: marks.Columns[0], Value: grow.Int(1)}}))
+	require.NoError(t, tx.Savepoint(t.Context(), "b"))
+	var fault *store.Fault
+	require.ErrorAs(t, tx.RollbackTo(t.Context(), "b"), &fault)
+	assert.Equal(t, store.Refused, fault.Kind)
+	assert.Contains(t, fault.Message, "an engine without savepoints")
+	require.NoError(t, tx.Release(t.Context(), "b"))
+	require.NoError(t, tx.Commit(t.Context()))
+}
