@@ -122,6 +122,7 @@ With --json, it writes the description of the tables instead.`,
 				return err
 			}
 			if s != nil {
+				o.Loosens = s.Traits().DefersAll || s.Traits().Loosens
 				if o.Held, err = draft.Look(cmd.Context(), s, db); err != nil {
 					return err
 				}

@@ -2,11 +2,14 @@ package draft
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/plan"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 )
@@ -29,6 +32,9 @@ func (t *Table) ask(ctx context.Context, f *Field, d *domain, candidates []Sourc
 	}
 	if c.Kind == schema.Text {
 		sources = append(slices.Clone(sources), written(c)...)
+	}
+	if c.Kind == schema.JSON {
+		sources = append(slices.Clone(sources), objects(d.opaque)...)
 	}
 	if f.Nulls { // some conditions are false of NULL
 		good, err := t.taken(ctx, c, d, []grow.Value{{}})
@@ -78,6 +84,34 @@ func written(c *schema.Column) []Source {
 	} {
 		if s := patterned(form); s.Text != "" && (c.Length == 0 || fitsLength(s, c.Length)) {
 			out = append(out, s)
+		}
+	}
+	return out
+}
+
+var quoted = regexp.MustCompile(`'([^']{1,40})'`)
+
+// objects are JSON objects with the keys that conditions name.
+func objects(conditions []string) []Source {
+	var keys []string
+	for _, k := range conditions {
+		for _, m := range quoted.FindAllStringSubmatch(k, -1) {
+			if key := strings.TrimPrefix(strings.TrimPrefix(m[1], "$"), "."); !slices.Contains(keys, key) {
+				keys = append(keys, key)
+			}
+		}
+	}
+	if len(keys) == 0 {
+		return nil
+	}
+	var out []Source
+	for _, value := range []any{1, "x", true, []int{1}, map[string]any{}} {
+		object := map[string]any{}
+		for _, k := range keys {
+			object[k] = value
+		}
+		if text, err := json.Marshal(object); err == nil {
+			out = append(out, Source{Text: "{value: " + plan.Scalar(string(text)) + "}", Fixed: true})
 		}
 	}
 	return out

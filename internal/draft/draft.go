@@ -26,7 +26,10 @@ type Options struct {
 	Entities map[*schema.Table]string
 	Fields   map[*schema.Column]string
 	Choices  map[*schema.Column][]grow.Value
-	Probe    Prober // asks the database about conditions; nil: it cannot be asked
+	// Loosens tells that a reference that closes a circle can be put off, even if it is
+	// not deferrable.
+	Loosens bool
+	Probe   Prober // asks the database about conditions; nil: it cannot be asked
 }
 
 // defaultRows is how many rows a table gets if nobody says.
@@ -197,6 +200,8 @@ func (d *drafter) choose(wanted map[*schema.Table]bool) {
 			d.left = append(d.left, Left{Table: t.Name, Reason: "it keeps the versions of migrations"})
 		case t.Broken != "":
 			d.left = append(d.left, Left{Table: t.Name, Reason: t.Broken})
+		case d.fedBy(t) != nil:
+			d.left = append(d.left, Left{Table: t.Name, Reason: "triggers of " + d.fedBy(t).Name + " add its rows"})
 		case t.Partition == "false":
 			d.left = append(d.left, Left{Table: t.Name, Reason: "it is partitioned and has no partition that takes a row"})
 		default:
@@ -215,6 +220,28 @@ func (d *drafter) bookkeeping(t *schema.Table) bool {
 	return named && len(t.References) == 0 && len(t.Columns) <= 16 && !slices.ContainsFunc(d.db.Tables, func(o *schema.Table) bool {
 		return slices.ContainsFunc(o.References, func(r schema.Reference) bool { return r.To == t })
 	})
+}
+
+// fedBy is a table whose triggers add the rows of another, with keys of theirs, so that
+// rows of a plan would be in their way; nil if there is none.
+func (d *drafter) fedBy(t *schema.Table) *schema.Table {
+	for _, name := range t.PrimaryKey {
+		if c := t.Column(name); c == nil || c.Identity != schema.NoIdentity || c.Default {
+			return nil // its rows number themselves
+		}
+	}
+	for _, o := range d.db.Tables {
+		switch {
+		case len(t.PrimaryKey) == 0, slices.ContainsFunc(o.References, func(r schema.Reference) bool { return r.To == t }):
+			return nil
+		}
+	}
+	for _, o := range d.db.Tables {
+		if o != t && slices.ContainsFunc(o.Feeds, func(name string) bool { return strings.EqualFold(name, t.LocalName()) }) {
+			return o
+		}
+	}
+	return nil
 }
 
 // find is the field of a column, or nil.

@@ -13,7 +13,7 @@ import (
 func (d *drafter) families() {
 	for _, t := range d.tables {
 		t.references()
-		d.chunks = d.chunks || len(t.Schema.Triggers) > 0
+		d.chunks = d.chunks || t.Schema.Raises
 	}
 	if d.tangled() {
 		return // tables that need each other are told later

@@ -47,7 +47,8 @@ func (t *Table) wider(f *Field, s Source, d *domain) []Source {
 	switch c.Kind {
 	case schema.Integer:
 		_, most := typeRange(c)
-		if len(d.conditions) == 0 && most > 1<<15 && c.Identity == schema.NoIdentity && t.held().Rows <= heldMost {
+		key := len(t.Schema.PrimaryKey) == 1 && t.Schema.PrimaryKey[0] == c.Name
+		if len(d.conditions) == 0 && (most > 1<<15 && c.Identity == schema.NoIdentity || key) && t.held().Rows <= heldMost {
 			first := int64(1)
 			if t.held().Rows > 0 {
 				highest := int64(0)

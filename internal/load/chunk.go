@@ -99,7 +99,7 @@ func (w *writer) reopen(ctx context.Context) error {
 }
 
 func (w *writer) begin(ctx context.Context) error {
-	tx, err := w.store.Begin(ctx, store.TxOptions{Late: w.defers})
+	tx, err := w.store.Begin(ctx, store.TxOptions{Late: w.defers, Loose: w.loose})
 	w.tx = tx
 	return err
 }

@@ -28,6 +28,12 @@ func Foresee(ctx context.Context, s store.Store, p *plan.Plan, db *schema.Databa
 		for _, t := range l.list {
 			f.writes = append(f.writes, l.writes(t))
 		}
+		for _, x := range l.loose {
+			i := slices.IndexFunc(f.writes, func(w foreseenWrite) bool { return w.Table == x.Table })
+			f.writes[i].access.Loosen = true
+			f.warn(f.writes[i].Target, "held against the tables before the commit; others may have to wait for the load's end",
+				"%s closes a circle of references, and may neither be NULL nor be looked at late: it is, while the load runs", strings.Join(x.Reference.Columns, ", "))
+		}
 	} else {
 		for _, t := range p.Outline(db) {
 			f.writes = append(f.writes, outlined(t))

@@ -147,6 +147,7 @@ type loader struct {
 	byGrow  map[*grow.Entity]*target
 	list    []*target // in load order
 	traits  store.Traits
+	loose   []store.Loose
 	defers  bool        // late references are held against the tables at the commit
 	journal *journaling // nil: the load is not written down
 	memory  *memory     // of earlier chunks of this load, or of earlier loads; nil if there are none

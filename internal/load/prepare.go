@@ -23,6 +23,7 @@ func Check(c *plan.Compiled, traits store.Traits, o Options) error {
 
 // prepare works out how each entity is written.
 func (l *loader) prepare() error {
+	l.loose = nil
 	l.targets, l.byGrow, l.list = map[*plan.Target]*target{}, map[*grow.Entity]*target{}, nil
 	var problems plan.Problems
 	for _, pt := range l.order.Targets() {
@@ -130,12 +131,17 @@ func (l *loader) prepareLate() plan.Problems {
 			continue
 		}
 		r := t.Table.Reference(col.Name)
+		if r == nil {
+			r = t.Table.WideReference(col.Name)
+		}
 		switch {
 		case r == nil:
 		case l.traits.DefersAll || r.Deferrable:
 			l.defers = true
 		case !col.NotNull && t.key != nil && !t.unkeyed:
 			t.late = append(t.late, late.Field)
+		case l.traits.Loosens && !slices.ContainsFunc(l.list, func(t *target) bool { return t.Write.Mode == plan.Replace }):
+			l.defers, l.loose = true, append(l.loose, store.Loose{Table: t.Table, Reference: r})
 		default:
 			p := l.plan.Problem(t.Plan, "%s.%s closes a circle of references, and %s is NOT NULL and is looked at at once", t.Plan.Name, field.Name, col.Name)
 			p.Hint = "let the column be NULL, so that it is filled in at the end, or make the reference DEFERRABLE"

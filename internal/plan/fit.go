@@ -121,7 +121,8 @@ func (c *compiler) fitField(f *field) {
 		if r == nil {
 			r = f.entity.table.WideReference(col.Name)
 		}
-		if r != nil && !f.entity.leavesOpen(r) && f.decl.word != "value" && f.decl.word != wordGiven && f.decl.word != "same" {
+		itself := r != nil && r.To == f.entity.table && slices.Equal(r.Columns, r.Targets) // each row refers to itself
+		if r != nil && !itself && !f.entity.leavesOpen(r) && f.decl.word != "value" && f.decl.word != wordGiven && f.decl.word != "same" {
 			p := c.add(at, "the column %s refers to the table %s, and these values may not be there", col.Name, r.Table)
 			p.Warning, p.Database = true, true
 			p.hint("{pick: ENTITY} takes rows that are")

@@ -48,6 +48,8 @@ type Table struct {
 	Checks     []Check     `json:"checks,omitempty"`
 	Triggers   []string    `json:"triggers,omitempty"` // names of those that fire when rows are written
 	Watched    []string    `json:"watched,omitempty"`  // columns that triggers look at
+	Raises     bool        `json:"raises,omitempty"`   // triggers may refuse rows, as far as their text tells
+	Feeds      []string    `json:"feeds,omitempty"`    // tables to which triggers add rows
 	Exclusions []Exclusion `json:"exclusions,omitempty"`
 	Partition  string      `json:"partition,omitempty"` // the condition under which a partition takes a row; empty if there are none
 	Notes      []string    `json:"notes,omitempty"`     // what else decides about writing, for people

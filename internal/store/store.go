@@ -78,6 +78,7 @@ type Access struct {
 	Table                *schema.Table
 	Read, Insert, Update []*schema.Column
 	Delete               bool
+	Loosen               bool           // a reference of it is held against the tables late
 	Number               *schema.Column // its sequence or counter is moved forward; nil: none is
 
 	Stage   bool // rows are laid aside in temporary tables
@@ -109,6 +110,9 @@ type Traits struct {
 	Writers int
 	// DefersAll tells that any reference can be held against the tables at the commit.
 	DefersAll bool
+	// Loosens tells that references can be held against the tables late that are not
+	// deferrable: see TxOptions.
+	Loosens bool
 	// CountsMatches tells that an UPDATE counts all rows that match, and not only those
 	// that it had to change.
 	CountsMatches bool
@@ -121,8 +125,17 @@ type TxOptions struct {
 	// Late foreign keys are held against the tables only at Commit, as far as the
 	// engine can.
 	Late bool
+	// Loose are references that are held against the tables only by Settle, although they
+	// are not deferrable. They are as before once the transaction has ended.
+	Loose []Loose
 	// Isolation is what it sees of others; empty: what the engine's folder finds best.
 	Isolation Isolation
+}
+
+// Loose is a reference of a table.
+type Loose struct {
+	Table     *schema.Table
+	Reference *schema.Reference
 }
 
 // Rows are batches of one entity, in order. Within a write its rows are numbered from

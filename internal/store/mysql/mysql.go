@@ -201,7 +201,7 @@ type database struct {
 }
 
 func (d *database) Traits() store.Traits {
-	t := store.Traits{Engine: "MySQL", Writers: 64, Notice: d.notice}
+	t := store.Traits{Engine: "MySQL", Writers: 64, Loosens: true, Notice: d.notice}
 	if d.maria {
 		t.Engine = "MariaDB"
 	}

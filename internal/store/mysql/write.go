@@ -25,6 +25,9 @@ type transaction struct {
 	*setwise.Tx
 	db   *database
 	done bool
+
+	loose   bool // the server does not look at references, and Settle does
+	written map[*schema.Table]bool
 }
 
 func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, error) {
@@ -44,6 +47,13 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 	}
 	tx := &transaction{Tx: setwise.NewTx(d), db: d}
 	tx.Late = o.Late
+	if len(o.Loose) > 0 {
+		tx.loose, tx.written = true, map[*schema.Table]bool{}
+		if _, err := d.Exec(ctx, "SET SESSION foreign_key_checks = 0"); err != nil {
+			tx.Rollback()
+			return nil, err
+		}
+	}
 	return tx, nil
 }
 
@@ -55,6 +65,7 @@ func (tx *transaction) Rollback() error {
 	ctx, cancel := context.WithTimeout(context.Background(), connectWait)
 	defer cancel()
 	_, err := tx.db.Exec(ctx, "ROLLBACK")
+	err = errors.Join(err, tx.tighten())
 	var fault *store.Fault
 	if errors.As(err, &fault) && fault.Kind == store.Lost {
 		return nil // the server rolls back by itself
@@ -62,14 +73,58 @@ func (tx *transaction) Rollback() error {
 	return err
 }
 
-// Settle does nothing: the engine puts nothing off.
-func (tx *transaction) Settle(context.Context) error { return nil }
+// Settle holds references against the tables that the server did not look at. Else it
+// does nothing: the engine puts nothing off.
+func (tx *transaction) Settle(ctx context.Context) error {
+	for t := range tx.written {
+		for i := range t.References {
+			r := &t.References[i]
+			if r.To == nil {
+				continue
+			}
+			v, err := tx.Orphan(ctx, t, r)
+			if err != nil {
+				return err
+			}
+			if v != nil {
+				return v
+			}
+		}
+	}
+	return nil
+}
+
+// tighten lets the server look at references again.
+func (tx *transaction) tighten() error {
+	if !tx.loose {
+		return nil
+	}
+	tx.loose = false
+	ctx, cancel := context.WithTimeout(context.Background(), connectWait)
+	defer cancel()
+	_, err := tx.db.Exec(ctx, "SET SESSION foreign_key_checks = 1")
+	return err
+}
+
+// wrote notes a table whose references Settle looks at.
+func (tx *transaction) wrote(t *schema.Table) {
+	if tx.loose {
+		tx.written[t] = true
+	}
+}
+
+// Stage notes which table its rows are for.
+func (tx *transaction) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store.Stage, error) {
+	tx.wrote(w.Table)
+	return tx.Tx.Stage(ctx, w, rows)
+}
 
 func (tx *transaction) Commit(ctx context.Context) error {
 	_, err := tx.db.Exec(ctx, "COMMIT")
 	var fault *store.Fault
 	if err == nil {
 		tx.done = true
+		return tx.tighten()
 	} else if errors.As(err, &fault) && fault.Kind == store.Lost || ctx.Err() != nil {
 		tx.done = true
 		return &store.Fault{Kind: store.Unanswered, Message: "the connection broke while the load was being committed, so it may or may not be", Err: err,
@@ -83,6 +138,7 @@ func (tx *transaction) Insert(ctx context.Context, into store.Into, rows store.R
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}
+	tx.wrote(into.Table)
 	n, err := tx.db.load(ctx, tx.Table(into.Table), into, rows, false)
 	return n, setwise.Named(err, into.Table)
 }
@@ -95,6 +151,7 @@ func (d *database) Fill(ctx context.Context, table string, into store.Into, rows
 // InsertUnkeyed reads back the keys that the server gives. They are never computed
 // from the first one: servers of a cluster count in steps.
 func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, key *schema.Column, rows store.Rows) ([]grow.Value, error) {
+	tx.wrote(into.Table)
 	var keys []grow.Value
 	for b := range rows {
 		if !tx.db.maria {

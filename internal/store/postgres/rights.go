@@ -17,7 +17,7 @@ const rightsSQL = `
 SELECT a.attname, has_schema_privilege(n.oid, 'USAGE'), has_table_privilege(c.oid, 'DELETE'),
   has_column_privilege(c.oid, a.attnum, 'SELECT'), has_column_privilege(c.oid, a.attnum, 'INSERT'), has_column_privilege(c.oid, a.attnum, 'UPDATE'),
   coalesce(s.oid::regclass::text, ''), coalesce(has_sequence_privilege(s.oid, 'SELECT') AND has_sequence_privilege(s.oid, 'UPDATE'), true),
-  coalesce(has_sequence_privilege(s.oid, 'USAGE') OR has_sequence_privilege(s.oid, 'UPDATE') OR a.attidentity <> '', true)
+  coalesce(has_sequence_privilege(s.oid, 'USAGE') OR has_sequence_privilege(s.oid, 'UPDATE') OR a.attidentity <> '', true), pg_has_role(c.relowner, 'USAGE')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
 LEFT JOIN LATERAL (
@@ -62,17 +62,17 @@ func (d *database) Denied(ctx context.Context, a store.Access) (string, error) {
 
 func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, error) {
 	var lacks []string
-	columns := make([]*schema.Column, 9)
+	columns := make([]*schema.Column, 10)
 	for i := range columns {
 		columns[i] = &schema.Column{Kind: schema.Text}
 	}
 	refused := map[string]map[string]bool{"SELECT": {}, "INSERT": {}, "UPDATE": {}}
-	var usage, remove bool
+	var usage, remove, owner bool
 	var sequences []string
 	err := d.Query(ctx, rightsSQL, []setwise.Arg{{Value: grow.String(a.Table.Schema)}, {Value: grow.String(a.Table.LocalName())}}, columns, func(row []grow.Value) error {
 		no := func(i int) bool { return row[i].S == "f" }
 		name := row[0].S
-		usage, remove = usage || no(1), remove || no(2)
+		usage, remove, owner = usage || no(1), remove || no(2), !no(9)
 		for i, right := range []string{"SELECT", "INSERT", "UPDATE"} {
 			refused[right][name] = no(3 + i)
 		}
@@ -104,6 +104,9 @@ func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, erro
 	}
 	if a.Delete && remove {
 		lacks = append(lacks, "DELETE")
+	}
+	if a.Loosen && !owner {
+		lacks = append(lacks, "the table's ownership, by which a reference that closes a circle can be put off")
 	}
 	return append(lacks, sequences...), nil
 }

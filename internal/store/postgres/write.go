@@ -30,6 +30,7 @@ type transaction struct {
 	*setwise.Tx
 	db   *database
 	done bool
+	loose []store.Loose
 }
 
 func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, error) {
@@ -43,7 +44,11 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 		return nil, err
 	}
 	tx := &transaction{Tx: setwise.NewTx(d), db: d}
-	tx.Late = o.Late
+	tx.Late, tx.loose = o.Late, o.Loose
+	if err := tx.loosen(ctx, "DEFERRABLE"); err != nil {
+		tx.Rollback()
+		return nil, err
+	}
 	if o.Late {
 		if _, err := d.Exec(ctx, "SET CONSTRAINTS ALL DEFERRED"); err != nil {
 			tx.Rollback()
@@ -51,6 +56,27 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 		}
 	}
 	return tx, nil
+}
+
+// loosen changes how references are looked at. The tables are locked until the end.
+func (tx *transaction) loosen(ctx context.Context, how string) error {
+	for _, l := range tx.loose {
+		if _, err := tx.db.Exec(ctx, "ALTER TABLE "+tx.Table(l.Table)+" ALTER CONSTRAINT "+tx.Quote(l.Reference.Name)+" "+how); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// tighten makes loosened references as they were, before a commit.
+func (tx *transaction) tighten(ctx context.Context) error {
+	if len(tx.loose) == 0 {
+		return nil
+	}
+	if _, err := tx.db.Exec(ctx, "SET CONSTRAINTS ALL IMMEDIATE"); err != nil {
+		return err
+	}
+	return tx.loosen(ctx, "NOT DEFERRABLE")
 }
 
 func (tx *transaction) Rollback() error {
@@ -88,6 +114,9 @@ func (tx *transaction) Settle(ctx context.Context) error {
 }
 
 func (tx *transaction) Commit(ctx context.Context) error {
+	if err := tx.tighten(ctx); err != nil {
+		return err
+	}
 	_, err := tx.db.Exec(ctx, "COMMIT")
 	var fault *store.Fault
 	switch {

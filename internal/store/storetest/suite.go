@@ -77,6 +77,7 @@ func Run(t *testing.T, e Engine) {
 		"a reference to nothing":                  orphan,
 		"late references are looked at in commit": lateOrphan,
 		"late references may close a circle":      lateCircle,
+		"loose references are looked at late":     loose,
 		"NULL where none may be":                  null,
 		"a check":                                 check,
 		"a text too long":                         tooLong,
@@ -370,6 +371,40 @@ func lateCircle(t *testing.T, f *fixture) {
 	require.NoError(t, f.insert(t, tx, "piers", pier(1, "WEST")))
 	require.NoError(t, tx.Commit(t.Context()))
 	assert.Equal(t, int64(1), f.count(t, "boats"))
+}
+
+// A reference that is not deferrable may be held against the tables by Settle; after the
+// transaction it is as before.
+func loose(t *testing.T, f *fixture) {
+	if !f.store.Traits().Loosens {
+		t.Skip("the engine puts every reference off anyway")
+	}
+	berths := f.db.Table("berths")
+	berth := cells{"pier_id": grow.Int(1), "number": grow.Int(7)}
+	begin := func() store.Tx {
+		tx, err := f.store.Begin(t.Context(), store.TxOptions{Late: true, Loose: []store.Loose{{Table: berths, Reference: &berths.References[0]}}})
+		require.NoError(t, err)
+		return tx
+	}
+	var v *store.Violation
+	tx := begin()
+	require.NoError(t, f.insert(t, tx, "berths", berth))
+	require.ErrorAs(t, tx.Settle(t.Context()), &v)
+	assert.Equal(t, store.ForeignKey, v.Kind)
+	assert.Equal(t, []string{"pier_id"}, v.Columns)
+	require.NoError(t, tx.Rollback())
+
+	tx = begin()
+	require.NoError(t, f.insert(t, tx, "berths", berth))
+	require.NoError(t, f.insert(t, tx, "piers", pier(1, "WEST")))
+	require.NoError(t, tx.Settle(t.Context()))
+	require.NoError(t, tx.Commit(t.Context()))
+	assert.Equal(t, int64(1), f.count(t, "berths"))
+
+	tx = f.begin(t, false)
+	defer tx.Rollback()
+	require.ErrorAs(t, f.insert(t, tx, "berths", cells{"pier_id": grow.Int(9), "number": grow.Int(7)}), &v, "at once, as before")
+	assert.Equal(t, store.ForeignKey, v.Kind)
 }
 
 func null(t *testing.T, f *fixture) {
