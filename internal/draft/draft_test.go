@@ -396,6 +396,21 @@ CREATE TRIGGER text AFTER INSERT ON films BEGIN INSERT OR IGNORE INTO "film_text
 	assert.Contains(t, text, "# left out: film_texts: triggers of films add its rows")
 }
 
+// Ranges that differ may overlap all the same: what keeps them apart is another column of
+// the exclusion constraint, or that they are points.
+func TestExclusionsOfRangesForEachRoom(t *testing.T) {
+	db := surveyed(t, "CREATE TABLE bookings (id INTEGER PRIMARY KEY, room INTEGER NOT NULL, during TEXT NOT NULL);")
+	during := db.Tables[0].Column("during")
+	during.Kind, during.Form = schema.Any, `\["2026-0[1-9]-0[1-9]","2027-0[1-9]-0[1-9]"\)`
+	db.Tables[0].Exclusions = []schema.Exclusion{{Name: "apart", Columns: []string{"room", "during"}, Operators: []string{"=", "&&"}}}
+	text, _ := drafted(t, db, Options{})
+	assert.Contains(t, text, "during_point: {between: [2024-01-01, 2028-12-31], unique: true}")
+	_, c := drafted(t, db, Options{Rows: 20_000})
+	n, rooms := grown(t, c, "Booking", "room")
+	assert.Equal(t, 20_000, n)
+	assert.Equal(t, 20_000, rooms, "more than there are points")
+}
+
 // Numbers that a condition over several columns singles out are among the values.
 func TestNumbersThatConditionsSingleOut(t *testing.T) {
 	text, c := drafted(t, surveyed(t, "CREATE TABLE nodes (id INTEGER PRIMARY KEY, parent_id INTEGER REFERENCES nodes, depth INTEGER NOT NULL, CHECK ((parent_id IS NULL) = (depth = 0)));"), Options{})

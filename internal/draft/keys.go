@@ -245,7 +245,9 @@ func (t *Table) keepers(k key, want uint64) [][]*Field {
 	for _, f := range k.fields {
 		if t.room(f, k) > 0 {
 			singles = append(singles, f)
-			usable = append(usable, f)
+			if !f.apart { // which differ, and overlap all the same
+				usable = append(usable, f)
+			}
 		}
 	}
 	slices.SortStableFunc(singles, func(a, b *Field) int { return t.rank(a, k, want) - t.rank(b, k, want) })
