@@ -411,6 +411,18 @@ func TestExclusionsOfRangesForEachRoom(t *testing.T) {
 	assert.Equal(t, 20_000, rooms, "more than there are points")
 }
 
+// A table of a sub-type has a row for nearly each row of its type.
+func TestTablesOfSubTypes(t *testing.T) {
+	text, c := drafted(t, surveyed(t, `
+CREATE TABLE accounts (id INTEGER PRIMARY KEY, kind TEXT NOT NULL CHECK (kind IN ('asset', 'debt')), UNIQUE (id, kind));
+CREATE TABLE asset_accounts (account_id INTEGER PRIMARY KEY, kind TEXT NOT NULL CHECK (kind = 'asset'), FOREIGN KEY (account_id, kind) REFERENCES accounts (id, kind));
+`), Options{Rows: 1000})
+	assert.Equal(t, "{pick: Account, where: {kind: [asset]}, unique: true}", strings.ReplaceAll(line(t, text, "AssetAccount", "account_id"), `"`, ""))
+	n, different := grown(t, c, "AssetAccount", "account_id")
+	assert.Equal(t, 450, n)
+	assert.Equal(t, 450, different)
+}
+
 // Numbers that a condition over several columns singles out are among the values.
 func TestNumbersThatConditionsSingleOut(t *testing.T) {
 	text, c := drafted(t, surveyed(t, "CREATE TABLE nodes (id INTEGER PRIMARY KEY, parent_id INTEGER REFERENCES nodes, depth INTEGER NOT NULL, CHECK ((parent_id IS NULL) = (depth = 0)));"), Options{})

@@ -309,7 +309,7 @@ func (t *Table) room(f *Field, k key) uint64 {
 		return endless
 	case f.lead:
 		r := f.ref
-		if r.to == t.Schema || len(r.where) > 0 || r.only != nil || r.known() == nil {
+		if r.to == t.Schema || len(r.where) > 0 || r.known() == nil {
 			return 0
 		}
 		// A row that is picked once shows in the key, if the key tells the row.
@@ -321,7 +321,7 @@ func (t *Table) room(f *Field, k key) uint64 {
 			return 0
 		}
 		least, _ := r.known().bounds()
-		return least
+		return r.share(least)
 	case f.Source.Own != "":
 		own := t.find(f.Source.Own)
 		if own == nil || own == f {
@@ -342,6 +342,20 @@ func (t *Table) room(f *Field, k key) uint64 {
 		return max(w.Space, 1)
 	}
 	return w.Space
+}
+
+// share is how many of some rows can be picked, where only those with some values can:
+// about their share of the values, if these are spread evenly; 0 if that is not known.
+func (r *reference) share(rows uint64) uint64 {
+	for _, o := range r.only {
+		f := r.known().find(o.target)
+		if f == nil || !strings.HasPrefix(f.Source.Text, "{choose: [") || f.Source.Space == 0 {
+			return 0
+		}
+		rows = rows * uint64(len(o.values)) / f.Source.Space
+		rows -= (rows + 9) / 10
+	}
+	return rows
 }
 
 const apartRoom = 1000 // days, about

@@ -16,9 +16,9 @@ type reference struct {
 	from    *Table
 	to      *schema.Table // nil if the database does not have it
 	guessed bool
-	lead    *Field       // the field that picks the row; nil if the others tell it
-	where   [][2]string  // fields of the row that is picked, and those of this row that they are equal to
-	only    []grow.Value // what conditions leave of its key; nil: anything
+	lead    *Field      // the field that picks the row; nil if the others tell it
+	where   [][2]string // fields of the row that is picked, and those of this row that they are equal to
+	only    []only      // what columns of the picked row must hold, as conditions on columns of the reference say
 }
 
 // needed tells whether no row can be without the reference, and the database wants it
@@ -132,7 +132,7 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 			done[lead.Column.Name] = true
 			return
 		case k.Only != nil:
-			r.only = k.Values()
+			r.only = append(r.only, only{lead, r.targetOf(lead), k.Values()})
 		}
 		lead.Nulls = lead.Nulls && !k.NotNull
 	}
@@ -145,6 +145,9 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 			lead.Nulls = false // what follows it may not be NULL
 		}
 		if !done[f.Column.Name] {
+			if k := t.domains[f.Column.Name]; k != nil && k.Only != nil {
+				r.only = append(r.only, only{f, r.Targets[i], k.Values()})
+			}
 			f.ref = r
 			f.Source = Source{Text: fmt.Sprintf("{same: %s.%s}", lead.Name, r.known().fieldName(r.Targets[i])), Follows: true}
 			done[f.Column.Name] = true
@@ -158,7 +161,20 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 	}
 }
 
-// leader is the field by which a row is picked: one that no other reference wants.
+// only is values of a column of picked rows, and the field that has the same.
+type only struct {
+	field  *Field
+	target string
+	values []grow.Value
+}
+
+// targetOf is the column that a field of the reference refers to.
+func (r *reference) targetOf(f *Field) string {
+	return r.Targets[slices.IndexFunc(r.Columns, func(c string) bool { return strings.EqualFold(c, f.Column.Name) })]
+}
+
+// leader is the field by which a row is picked: one that no other reference wants, and
+// rather a key that refers to a key.
 func (t *Table) leader(r *reference, open []*Field) *Field {
 	wanted := func(f *Field) int {
 		n := 0
@@ -169,9 +185,10 @@ func (t *Table) leader(r *reference, open []*Field) *Field {
 		}
 		return n
 	}
+	keys := func(f *Field) bool { return t.Schema.IsKey(f.Column.Name) && r.to.IsKey(r.targetOf(f)) }
 	best := open[len(open)-1]
 	for _, f := range open {
-		if wanted(f) < wanted(best) {
+		if wanted(f) < wanted(best) || wanted(f) == wanted(best) && keys(f) && !keys(best) {
 			best = f
 		}
 	}

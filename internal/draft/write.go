@@ -191,9 +191,9 @@ func (f *Field) source() string {
 		}
 		if len(f.ref.where) > 0 || f.ref.only != nil {
 			var list []string
-			if f.ref.only != nil {
-				items := strings.TrimSuffix(strings.TrimPrefix(chosen(f.Column, f.ref.only).Text, "{choose: "), "}")
-				list = append(list, fmt.Sprintf("%s: %s", quoteField(to.fieldName(target)), items))
+			for _, o := range f.ref.only {
+				items := strings.TrimSuffix(strings.TrimPrefix(chosen(o.field.Column, o.values).Text, "{choose: "), "}")
+				list = append(list, fmt.Sprintf("%s: %s", quoteField(to.fieldName(o.target)), items))
 			}
 			for _, w := range f.ref.where {
 				list = append(list, fmt.Sprintf("%s: {same: %s}", quoteField(w[0]), quoteField(w[1])))

@@ -104,7 +104,24 @@ func (s *pick) fixed() bool {
 	return true
 }
 
+// countable tells whether the rows that meet the conditions can be found beforehand, so
+// that a field of them can be unique.
+func (s *pick) countable() bool {
+	for i := range s.Where {
+		if s.Where[i].As != nil || len(s.Where[i].Path.Hops) > 0 {
+			return false
+		}
+	}
+	return s.below == nil
+}
+
 func (s *pick) search(g *Grower, f *Field) *FinishError {
+	if s.found != nil {
+		return nil // its group has asked before
+	}
+	if f.group != nil && s.to.Total() > maxSearched {
+		return &FinishError{Entity: f.Entity, Field: f, Message: fmt.Sprintf("rows under a condition can be unique among at most %d rows", maxSearched)}
+	}
 	if s.One && (s.below != nil || !s.fixed() || s.to.Total() > maxSearched) {
 		return &FinishError{Entity: f.Entity, Field: f, Message: fmt.Sprintf("exactly one row can be asked for where the conditions are fixed, among at most %d rows", maxSearched)}
 	}

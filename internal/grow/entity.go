@@ -221,14 +221,7 @@ func (s *Set) Finish() []*FinishError {
 	}
 	g := NewGrower(s)
 	defer g.Close()
-	for _, e := range s.Entities {
-		for _, group := range e.Groups {
-			if fault := group.settle(g); fault != nil {
-				faults = append(faults, fault)
-			}
-		}
-	}
-	if len(faults) > 0 {
+	if faults = s.settleGroups(g); len(faults) > 0 {
 		return faults
 	}
 	for _, e := range s.Entities {
@@ -238,6 +231,67 @@ func (s *Set) Finish() []*FinishError {
 					faults = append(faults, fault)
 				}
 			}
+		}
+	}
+	return faults
+}
+
+// settleGroups lays out the unique groups: those that pick rows under a condition once the
+// rows that they pick from can be grown.
+func (s *Set) settleGroups(g *Grower) []*FinishError {
+	var faults []*FinishError
+	searching := func(group *Group) bool {
+		return slices.ContainsFunc(group.members, func(m member) bool { p, ok := m.field.Source.(*pick); return ok && p.Where != nil })
+	}
+	const waiting, begun, done = 0, 1, 2
+	state := map[*Entity]int{}
+	var settle func(e *Entity)
+	settle = func(e *Entity) {
+		state[e] = begun
+		for _, group := range e.Groups {
+			if !searching(group) {
+				continue
+			}
+			for _, m := range group.members {
+				p, ok := m.field.Source.(*pick)
+				if !ok || p.Where == nil {
+					continue
+				}
+				var fault *FinishError
+				switch state[p.to] {
+				case begun:
+					fault = &FinishError{Entity: e, Field: m.field, Message: "which rows of " + p.to.Name + " meet the condition depends on these rows"}
+				case waiting:
+					settle(p.to)
+				}
+				if fault == nil {
+					fault = p.search(g, m.field)
+				}
+				if fault != nil {
+					faults = append(faults, fault)
+				}
+			}
+			if len(faults) == 0 {
+				if fault := group.settle(g); fault != nil {
+					faults = append(faults, fault)
+				}
+			}
+		}
+		state[e] = done
+	}
+	for _, e := range s.Entities {
+		for _, group := range e.Groups {
+			if searching(group) {
+				continue
+			}
+			if fault := group.settle(g); fault != nil {
+				faults = append(faults, fault)
+			}
+		}
+	}
+	for _, e := range s.Entities {
+		if state[e] == waiting && len(faults) == 0 {
+			settle(e)
 		}
 	}
 	return faults

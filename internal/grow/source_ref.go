@@ -60,9 +60,26 @@ func (s *pick) Scale() uint8      { return s.By.Source.Scale() }
 func (s *pick) target() *Entity   { return s.to }
 func (s *pick) stored() *Field    { return s.By }
 func (s *pick) grow(cell, *Value) {}
-func (s *pick) Space() uint64     { return s.to.Total() }
+
+// Space is how many rows can be picked: where conditions are fixed, known once these rows
+// are found.
+func (s *pick) Space() uint64 {
+	if s.found != nil {
+		return s.found.count
+	}
+	return s.to.Total()
+}
+
+// nth is the i-th row that can be picked.
+func (s *pick) nth(i uint64) Row {
+	if s.found != nil {
+		i = s.found.at(i)
+	}
+	return s.to.at(i)
+}
+
 func (s *pick) at(c cell, i uint64, v *Value) {
-	c.refer(s, s.to.at(i), v)
+	c.refer(s, s.nth(i), v)
 }
 
 func (s *pick) settle(f *Field) *FinishError {
@@ -99,7 +116,7 @@ func (s *pick) row(c cell) (Row, bool) {
 	n := s.to.Total()
 	switch {
 	case c.f.group != nil:
-		return s.to.at(c.digit()), true
+		return s.nth(c.digit()), true
 	case s.Distinct:
 		return s.apart(c, n), true
 	case s.below != nil:

@@ -75,7 +75,7 @@ func (g *Group) join(f *Field) error {
 	if _, ok := f.Source.(Countable); !ok {
 		return fmt.Errorf("the values of %s cannot be counted, so they cannot be made unique", f.Name)
 	}
-	if p, ok := f.Source.(*pick); ok && (p.Distinct || p.to == f.Entity || p.Where != nil || p.Skew != nil) {
+	if p, ok := f.Source.(*pick); ok && (p.Distinct || p.to == f.Entity || p.Where != nil && !p.countable() || p.Skew != nil) {
 		return fmt.Errorf("the values of %s depend on the row, so they cannot be counted", f.Name)
 	}
 	if p, ok := f.Source.(*pattern); ok && p.root.folded().ambiguous() {

@@ -90,3 +90,35 @@ func TestUniqueRowsThatMeet(t *testing.T) {
 		require.Equal(t, r, longer[i])
 	}
 }
+
+// A pick under a fixed condition can be unique: the rows that meet it are counted.
+func TestUniquePicksUnderACondition(t *testing.T) {
+	entities := func(rows, kind string) string {
+		return `  Account:
+    rows: 100
+    fields: {kind: {choose: [asset, debt]}}
+  Asset:
+    rows: ` + rows + `
+    fields:
+      account: {pick: Account, where: {kind: ` + kind + `}, unique: true}
+      kind: {same: account.kind}
+`
+	}
+	c, problems := compileText(entities("50", "asset"), nil)
+	require.Empty(t, problems)
+	seen := map[string]bool{}
+	for _, r := range rowsOf(t, c, "Asset") {
+		assert.Equal(t, "asset", r["kind"])
+		assert.False(t, seen[r["account"]], r["account"])
+		seen[r["account"]] = true
+	}
+	assert.Len(t, seen, 50)
+	_, problems = compileText(entities("60", "asset"), nil)
+	assert.Regexp(t, "60 rows need different values of account, and there are 5[0-4]", problems.Error())
+	_, problems = compileText(entities("5", "other"), nil)
+	assert.Contains(t, problems.Error(), "no row of Account meets the condition")
+	_, problems = compileText(`  A: {rows: 9, fields: {b: {pick: B, where: {x: 1}, unique: true}, y: {between: [1, 3]}}}
+  B: {rows: 9, fields: {a: {pick: A, where: {y: 1}, unique: true}, x: {between: [1, 3]}}}
+`, nil)
+	assert.Contains(t, problems.Error(), "which rows of A meet the condition depends on these rows")
+}
