@@ -28,8 +28,8 @@ func args(texts ...string) []setwise.Arg {
 // transaction is one transaction.
 type transaction struct {
 	*setwise.Tx
-	db   *database
-	done bool
+	db    *database
+	done  bool
 	loose []store.Loose
 }
 
