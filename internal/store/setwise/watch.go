@@ -8,9 +8,10 @@ import (
 	"evensprout/internal/schema"
 )
 
-// What the text of a trigger says of it: that it may refuse rows, and where it adds some.
+// What the text of a trigger says of it: that it may refuse rows, or calls what may, and
+// where it adds some.
 var (
-	raising = regexp.MustCompile(`(?i)\b(raise|signal|resignal|assert)\b`)
+	raising = regexp.MustCompile(`(?i)\b(raise|signal|resignal|assert|perform|call|execute)\b`)
 	feeding = regexp.MustCompile("(?i)\\b(?:insert|replace|merge)\\s+(?:or\\s+\\w+\\s+|ignore\\s+)?into\\s+([\\w.\"`]+)")
 )
 
