@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"iter"
 	"slices"
 	"strings"
 
@@ -48,6 +49,26 @@ func (d *drafter) common() {
 	}
 }
 
+// referring are the columns of declared references, each with the one that it refers to.
+func (d *drafter) referring() iter.Seq2[place, place] {
+	return func(yield func(from, to place) bool) {
+		for _, t := range d.tables {
+			for _, r := range t.Schema.References {
+				to := d.byTable[r.To]
+				if to == nil {
+					continue
+				}
+				for i, name := range r.Columns {
+					c, target := t.Schema.Column(name), r.To.Column(r.Targets[i])
+					if c != nil && target != nil && !yield(place{t, c}, place{to, target}) {
+						return
+					}
+				}
+			}
+		}
+	}
+}
+
 // classes are the columns that declared references make equal, in the order of the tables.
 func (d *drafter) classes() [][]place {
 	up := map[place]place{}
@@ -67,23 +88,10 @@ func (d *drafter) classes() [][]place {
 			all = append(all, p)
 		}
 	}
-	for _, t := range d.tables {
-		for _, r := range t.Schema.References {
-			to := d.byTable[r.To]
-			if to == nil {
-				continue
-			}
-			for i, name := range r.Columns {
-				c, target := t.Schema.Column(name), r.To.Column(r.Targets[i])
-				if c == nil || target == nil {
-					continue
-				}
-				a, b := place{t, c}, place{to, target}
-				add(a)
-				add(b)
-				up[find(b)] = find(a)
-			}
-		}
+	for a, b := range d.referring() {
+		add(a)
+		add(b)
+		up[find(b)] = find(a)
 	}
 	byRoot := map[place][]place{}
 	var order []place

@@ -183,18 +183,8 @@ func (t *Table) opaque(text, column string) {
 func (d *drafter) narrow() {
 	for changed := true; changed; {
 		changed = false
-		for _, t := range d.tables {
-			for _, r := range t.Schema.References {
-				to := d.byTable[r.To]
-				if to == nil {
-					continue
-				}
-				for i, name := range r.Columns {
-					if c, target := t.Schema.Column(name), r.To.Column(r.Targets[i]); c != nil && target != nil {
-						changed = to.narrowTo(target, t.lengthOf(c)) || changed
-					}
-				}
-			}
+		for from, to := range d.referring() {
+			changed = to.table.narrowTo(to.column, from.table.lengthOf(from.column)) || changed
 		}
 	}
 }
