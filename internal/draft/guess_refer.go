@@ -49,7 +49,7 @@ func (t *Table) implied(f *Field) *reference {
 			continue
 		}
 		if t.d.reachesFamily(to.head(), t.head()) {
-			if key := to.find(r.Targets[0]); key != nil && key.Column.Kind == schema.Integer && to.plannedKey(key) {
+			if key := to.find(r.Targets[0]); key != nil && key.Column.Kind == schema.Integer && to.counted(key) {
 				d := t.domain(f.Column) // the first of the keys that the other table has
 				for n := range int64(few) {
 					d.Only = append(d.Only, grow.Int(n+1))
@@ -61,6 +61,11 @@ func (t *Table) implied(f *Field) *reference {
 		return &reference{from: t, to: r.To, guessed: true, Reference: r}
 	}
 	return nil
+}
+
+// counted tells whether the keys of a table are numbered from 1.
+func (t *Table) counted(key *Field) bool {
+	return len(t.Schema.PrimaryKey) == 1 && t.Schema.PrimaryKey[0] == key.Column.Name && t.held().Rows == 0 && t.domains[key.Column.Name] == nil && key.ref == nil
 }
 
 // meantBy is the table whose rows a column seems to refer to, or nil.
