@@ -402,7 +402,7 @@ func (a *app) exit(err error) int {
 		failure["unit"] = unit.Unit
 		asBefore = fmt.Sprintf("Nothing of the unit %s stays.", unit.Unit)
 		if unit.Occasions > 0 {
-			asBefore = fmt.Sprintf("What was open was rolled back; %s of %s are committed and stay.", report.Count(int(unit.Occasions), "occasion", "occasions"), unit.Unit)
+			asBefore = fmt.Sprintf("What was open was rolled back; of %s, %s.", unit.Unit, report.Count(int(unit.Occasions), "occasion is committed and stays", "occasions are committed and stay"))
 			failure["committed"] = map[string]any{"occasions": unit.Occasions}
 			if unit.Load > 0 {
 				failure["load"] = unit.Load
