@@ -137,21 +137,15 @@ func (a *app) foreseen(ctx context.Context, args []string) (*plan.Compiled, stor
 	if err != nil && !errors.As(err, &found) {
 		return nil, nil, "", errors.Join(err, t.store.Close())
 	}
-	steps := []func() error{
-		func() error { return load.Check(c, t.store.Traits(), load.Options{}) },
-		func() error { return load.TryConditions(ctx, t.store, c) },
-	}
-	if c == nil {
-		steps = nil
-	} else {
+	if c != nil {
 		found = c.Warnings
-	}
-	for _, step := range steps {
-		var more plan.Problems
-		if err = step(); err != nil && !errors.As(err, &more) {
-			return nil, nil, "", errors.Join(err, c.Close(), t.store.Close())
+		for _, err := range []error{load.Check(c, t.store.Traits(), load.Options{}), load.TryConditions(ctx, t.store, c)} {
+			var more plan.Problems
+			if err != nil && !errors.As(err, &more) {
+				return nil, nil, "", errors.Join(err, c.Close(), t.store.Close())
+			}
+			found = append(found, more...)
 		}
-		found = append(found, more...)
 	}
 	whole := c
 	if len(found.Errors()) > 0 {

@@ -161,7 +161,6 @@ func (t *Table) domain(c *schema.Column) *domain {
 
 // opaque notes a condition that only the database can compute.
 func (t *Table) opaque(text, column string) {
-	c := text
 	var columns []string
 	if n, err := predicate.Parse(text); err == nil {
 		columns = n.Columns()
@@ -173,10 +172,10 @@ func (t *Table) opaque(text, column string) {
 	}
 	if column != "" {
 		d := t.domain(t.Schema.Column(column))
-		d.opaque = append(d.opaque, c)
+		d.opaque = append(d.opaque, text)
 		return
 	}
-	t.together = append(t.together, c)
+	t.together = append(t.together, text)
 }
 
 // narrow keeps values that others refer to in what the narrowest of these columns holds.

@@ -230,11 +230,11 @@ func (d *drafter) fedBy(t *schema.Table) *schema.Table {
 			return nil // its rows number themselves
 		}
 	}
-	for _, o := range d.db.Tables {
-		switch {
-		case len(t.PrimaryKey) == 0, slices.ContainsFunc(o.References, func(r schema.Reference) bool { return r.To == t }):
-			return nil
-		}
+	referred := slices.ContainsFunc(d.db.Tables, func(o *schema.Table) bool {
+		return slices.ContainsFunc(o.References, func(r schema.Reference) bool { return r.To == t })
+	})
+	if len(t.PrimaryKey) == 0 || referred {
+		return nil
 	}
 	for _, o := range d.db.Tables {
 		if o != t && slices.ContainsFunc(o.Feeds, func(name string) bool { return strings.EqualFold(name, t.LocalName()) }) {

@@ -1,6 +1,7 @@
 package load
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -51,6 +52,9 @@ func (f *foresight) collisions(ctx context.Context, l *loader) error {
 	return nil
 }
 
+// look finds the key of another row that a row has; nil if it has none.
+type look func(ctx context.Context, row []grow.Value) (*store.Violation, error)
+
 // meeting is what rows of an entity meet in their table.
 type meeting struct {
 	rows   uint64 // looked at
@@ -58,11 +62,17 @@ type meeting struct {
 	stuck  uint64 // of these, that no other draw would free
 	first  *store.Violation
 	row    grow.Row
-	reason string // of the first that is stuck
+	reason string // of the last that is stuck
+
+	target *target
+	look   look
+	grower *grow.Grower
+	record *grow.Record
+	drawn  map[xxh3.Uint128]bool // keys that rows were given by another draw
 }
 
 func (f *foresight) collide(ctx context.Context, l *loader, tx store.Tx, t *target) error {
-	look, most := t.collision(tx), uint64(maxLookedUp)
+	look, most := t.lookUp(tx), uint64(maxLookedUp)
 	if t.out.Before <= maxKnown {
 		k, err := l.knows(ctx, f.store, t)
 		if err != nil {
@@ -100,13 +110,16 @@ func (f *foresight) collide(ctx context.Context, l *loader, tx store.Tx, t *targ
 	return nil
 }
 
-// collision looks a row's keys up one by one.
-func (t *target) collision(tx store.Tx) func(context.Context, []grow.Value) (*store.Violation, error) {
+// lookUp looks a row's keys up one by one.
+func (t *target) lookUp(tx store.Tx) look {
+	keys := t.keys()
+	if t.write.Mode != store.Insert { // a row that is there is not added
+		slices.SortStableFunc(keys, func(a, b knownKey) int {
+			return cmp.Compare(t.matches(b), t.matches(a))
+		})
+	}
 	return func(ctx context.Context, row []grow.Value) (*store.Violation, error) {
-		for _, key := range t.keys() {
-			if t.write.Mode != store.Insert && sameColumns(key.columns, t.write.Match) {
-				return nil, nil // its match is there, so it is not added
-			}
+		for _, key := range keys {
 			values := make([]grow.Value, len(key.columns))
 			null := false
 			for i, at := range key.places {
@@ -116,12 +129,26 @@ func (t *target) collision(tx store.Tx) func(context.Context, []grow.Value) (*st
 			if null {
 				continue
 			}
-			if n, err := tx.Find(ctx, t.Table, key.columns, values); err != nil || n > 0 {
-				return key.violation(row), err
+			n, err := tx.Find(ctx, t.Table, key.columns, values)
+			switch {
+			case err != nil:
+				return nil, err
+			case n > 0 && t.matches(key) > 0:
+				return nil, nil
+			case n > 0:
+				return key.violation(row), nil
 			}
 		}
 		return nil, nil
 	}
+}
+
+// matches is 1 if rows that are there are recognised by a key, else 0.
+func (t *target) matches(key knownKey) int {
+	if t.write.Mode != store.Insert && sameColumns(key.columns, t.write.Match) {
+		return 1
+	}
+	return 0
 }
 
 func sameColumns(a, b []*schema.Column) bool {
@@ -130,49 +157,27 @@ func sameColumns(a, b []*schema.Column) bool {
 
 // meet grows rows of an entity and looks each up; with redraw, those that collide are
 // drawn again, as a load would.
-func (l *loader) meet(ctx context.Context, t *target, most uint64, redraw bool, look func(context.Context, []grow.Value) (*store.Violation, error)) (*meeting, error) {
+func (l *loader) meet(ctx context.Context, t *target, most uint64, redraw bool, look look) (*meeting, error) {
 	const enough = 20 // rows that are stuck
-	record := grow.NewRecord()
+	m := &meeting{target: t, look: look, record: grow.NewRecord(), drawn: map[xxh3.Uint128]bool{}}
 	defer func(r *grow.Record) { l.plan.Set.Record = r }(l.plan.Set.Record)
-	l.plan.Set.Record = record
-	g := grow.NewGrower(l.plan.Set)
-	defer g.Close()
-	m := &meeting{}
-	drawn := map[xxh3.Uint128]bool{} // keys that rows were given by another draw
-	var b, one grow.Batch
+	l.plan.Set.Record = m.record
+	m.grower = grow.NewGrower(l.plan.Set)
+	defer m.grower.Close()
+	var b grow.Batch
 	for _, side := range []bool{true, false} {
-		total := t.Grow.Rows
+		total := min(t.Grow.Rows, most)
 		if side {
-			total = uint64(len(t.Grow.Side))
+			total = min(uint64(len(t.Grow.Side)), most)
 		}
-		for from := uint64(0); from < min(total, most) && m.stuck < enough; from += 1000 {
-			g.Grow(t.Grow, grow.Row{N: from, Side: side}, int(min(1000, min(total, most)-from)), &b)
-			if err := g.Err(); err != nil {
+		for from := uint64(0); from < total && m.stuck < enough; from += 1000 {
+			m.grower.Grow(t.Grow, grow.Row{N: from, Side: side}, int(min(1000, total-from)), &b)
+			if err := m.grower.Err(); err != nil {
 				return nil, err
 			}
 			for i := range b.Len {
-				m.rows++
-				v, err := look(ctx, b.Row(i))
-				if err != nil {
+				if err := m.add(ctx, b.At(i), b.Row(i), redraw); err != nil {
 					return nil, err
-				}
-				if v == nil {
-					continue
-				}
-				m.met++
-				if m.first == nil {
-					m.first, m.row = v, b.At(i)
-				}
-				if !redraw {
-					continue
-				}
-				why, err := l.free(ctx, t, b.At(i), v, g, record, &one, drawn, look)
-				if err != nil {
-					return nil, err
-				}
-				if why != "" {
-					m.stuck++
-					m.reason = why
 				}
 			}
 		}
@@ -180,21 +185,44 @@ func (l *loader) meet(ctx context.Context, t *target, most uint64, redraw bool, 
 	return m, nil
 }
 
+// add looks at one row.
+func (m *meeting) add(ctx context.Context, row grow.Row, values []grow.Value, redraw bool) error {
+	m.rows++
+	v, err := m.look(ctx, values)
+	if v == nil || err != nil {
+		return err
+	}
+	m.met++
+	if m.first == nil {
+		m.first, m.row = v, row
+	}
+	if !redraw {
+		return nil
+	}
+	why, err := m.free(ctx, row, v)
+	if why != "" {
+		m.stuck++
+		m.reason = why
+	}
+	return err
+}
+
 // free draws a row again until it collides with nothing; else it says why it does.
-func (l *loader) free(ctx context.Context, t *target, row grow.Row, v *store.Violation, g *grow.Grower, record *grow.Record, b *grow.Batch,
-	drawn map[xxh3.Uint128]bool, look func(context.Context, []grow.Value) (*store.Violation, error)) (string, error) {
+func (m *meeting) free(ctx context.Context, row grow.Row, v *store.Violation) (string, error) {
+	t := m.target
+	var b grow.Batch
 	for v != nil {
 		fields := t.redrawable(row, v)
 		if len(fields) == 0 {
 			return nothingToRedraw, nil
 		}
 		for _, field := range fields {
-			if record.Redraw(field, row) > maxAttempts {
+			if m.record.Redraw(field, row) > maxAttempts {
 				return fmt.Sprintf("it was drawn again %d times", maxAttempts), nil
 			}
 		}
-		g.Grow(t.Grow, row, 1, b)
-		if err := g.Err(); err != nil {
+		m.grower.Grow(t.Grow, row, 1, &b)
+		if err := m.grower.Err(); err != nil {
 			return "", err
 		}
 		var places []int
@@ -203,14 +231,14 @@ func (l *loader) free(ctx context.Context, t *target, row grow.Row, v *store.Vio
 		}
 		last := v
 		var err error
-		if v, err = look(ctx, b.Row(0)); err != nil {
+		if v, err = m.look(ctx, b.Row(0)); err != nil {
 			return "", err
 		}
 		if h, ok := hashOf(b.Row(0), places); v == nil && ok {
-			if drawn[h] {
+			if m.drawn[h] {
 				v = last
 			}
-			drawn[h] = true
+			m.drawn[h] = true
 		}
 	}
 	return "", nil

@@ -150,7 +150,11 @@ func (f *foresight) rights(ctx context.Context) error {
 			return err
 		}
 		if why != "" {
-			f.wrong(w.Target, "grant it, or name a user who may in the URL of the database", "rows cannot be written into %s: %s", w.Table.Name, why)
+			what := "rows cannot be written into"
+			if len(a.Insert)+len(a.Update) == 0 {
+				what = "rows cannot be read of"
+			}
+			f.wrong(w.Target, "grant it, or name a user who may in the URL of the database", "%s %s: %s", what, w.Table.Name, why)
 		} else if !a.Delete && len(a.Insert) > 0 {
 			if why, err = f.store.Denied(ctx, store.Access{Table: w.Table, Delete: true}); err != nil {
 				return err

@@ -74,6 +74,26 @@ INSERT INTO codes (id, code, serial) VALUES (9001, 'A0', 3), (9002, 'ZZ', 5);`
 	})
 }
 
+// Of a large table, too, a row that is recognised there is no collision, and one that is
+// added under a key of a stranger is.
+func TestMatchesAreLookedUpInLargeTables(t *testing.T) {
+	script := `CREATE TABLE codes (id {key}, code VARCHAR(4) NOT NULL UNIQUE, serial INTEGER NOT NULL UNIQUE);
+INSERT INTO codes (id, code, serial) VALUES (9001, 'A0', 3), (9002, 'ZZ', 5);`
+	onEach(t, script, func(t *testing.T, d *db) {
+		c := d.compile(t, "  Code:\n    table: codes\n    rows: 10\n    write: {mode: keep, match: [code]}\n    fields:\n      code: {pattern: \"A[0-9]\", unique: true}\n      serial: {count: 1}\n")
+		l, err := newLoader(c, d.store, Options{})
+		require.NoError(t, err)
+		tx, err := d.store.Begin(t.Context(), store.TxOptions{})
+		require.NoError(t, err)
+		defer tx.Rollback()
+		m, err := l.meet(t.Context(), l.list[0], maxLookedUp, false, l.list[0].lookUp(tx))
+		require.NoError(t, err)
+		assert.Equal(t, uint64(10), m.rows)
+		assert.Equal(t, uint64(2), m.met)
+		assert.Equal(t, []string{"serial"}, m.first.Columns)
+	})
+}
+
 // Where a table is too large to read its keys, the first rows are looked up.
 func TestKeysAreLookedUpInLargeTables(t *testing.T) {
 	onEach(t, codesScript, func(t *testing.T, d *db) {

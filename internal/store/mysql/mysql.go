@@ -322,7 +322,7 @@ func (d *database) marked(text string, err error) error {
 	}
 	if strings.HasPrefix(text, "ROLLBACK TO ") {
 		return &store.Fault{Kind: store.Refused, Message: "rows were refused, and a table written to in this transaction is of an engine without savepoints, so that they cannot be looked for", Err: err,
-			Hint: "--commit chunk, or ALTER TABLE ... ENGINE=InnoDB; rows in tables of such an engine stay"}
+			Hint: "ALTER TABLE ... ENGINE=InnoDB, or leave such a table out; rows in it stay"}
 	}
 	return nil
 }

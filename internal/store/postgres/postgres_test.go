@@ -187,3 +187,20 @@ func TestNoSessionStays(t *testing.T) {
 		return n == 1
 	}, 5*time.Second, 5*time.Millisecond)
 }
+
+// Policies on rows bind those who do not own the table; who does may put its references off.
+func TestWhatOwnersMay(t *testing.T) {
+	url := makeDatabase(t, "CREATE TABLE docks (id INTEGER PRIMARY KEY); ALTER TABLE docks ENABLE ROW LEVEL SECURITY; CREATE ROLE guest LOGIN; GRANT SELECT, INSERT ON docks TO guest;")
+	for user, owner := range map[string]bool{"tester@": true, "guest@": false} {
+		s, err := Driver{}.Open(t.Context(), strings.Replace(url, "tester@", user, 1))
+		require.NoError(t, err)
+		db, err := s.Survey(t.Context())
+		require.NoError(t, err)
+		docks := db.Table("docks")
+		assert.Equal(t, !owner, docks.Secured, user)
+		why, err := s.Denied(t.Context(), store.Access{Table: docks, Insert: docks.Columns, Loosen: true})
+		require.NoError(t, err)
+		assert.Equal(t, owner, why == "", "%s: %s", user, why)
+		require.NoError(t, s.Close())
+	}
+}
