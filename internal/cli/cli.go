@@ -63,6 +63,8 @@ type app struct {
 	extra    string   // the further set of rows that is meant; empty for the plan's own
 	quiet    bool     // say nothing unless something is wrong
 
+	planAlone bool // no database is opened, even if one is named
+
 	sample        uint64   // rows of each entity that are held against the database
 	lasting       []string // tables of the plan whose engine has no transactions
 	withUnits     bool     // the command is about units, too
@@ -141,7 +143,7 @@ load them, look at the tables. The demo command shows all of it at once.`,
 	root.PersistentFlags().StringVar(&a.db, "db", "", "database URL: sqlite:app.db, postgres://user@host/name, mysql://user@host/name; else the environment variable DATABASE_URL, else the plan's database")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "results as JSON on standard output")
 	cobra.EnableCommandSorting = false
-	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.compare(), a.withdraw(), a.history(), a.catalog(), a.planSchema(), a.versionCommand()} {
+	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.compare(), a.withdraw(), a.history(), a.export(), a.catalog(), a.planSchema(), a.versionCommand()} {
 		args := c.Args
 		c.Args = func(cmd *cobra.Command, list []string) error {
 			if err := args(cmd, list); err != nil {
@@ -213,6 +215,9 @@ func (a *app) options() (plan.Options, error) {
 // url finds the database: --db, DATABASE_URL, the plan's. It is empty if nobody
 // names one. A file that the plan names lies beside the plan.
 func (a *app) url(p *plan.Plan, planPath string) string {
+	if a.planAlone {
+		return ""
+	}
 	if a.db != "" {
 		return a.db
 	}
@@ -603,15 +608,15 @@ func cutValue(v string) string {
 	return v
 }
 
-// version is the module's version and where it was built from.
+// release is the program and the module's version.
+func release() string {
+	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" && info.Main.Version != "(devel)" {
+		return "evensprout " + info.Main.Version
+	}
+	return "evensprout (development)"
+}
+
+// version is the release, and where it was built from.
 func version() string {
-	v := "evensprout (development)"
-	info, ok := debug.ReadBuildInfo()
-	if !ok {
-		return v
-	}
-	if m := info.Main.Version; m != "" && m != "(devel)" {
-		v = "evensprout " + m
-	}
-	return fmt.Sprintf("%s, edition 1, %s %s/%s", v, info.GoVersion, runtime.GOOS, runtime.GOARCH)
+	return fmt.Sprintf("%s, edition 1, %s %s/%s", release(), runtime.Version(), runtime.GOOS, runtime.GOARCH)
 }

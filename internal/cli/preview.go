@@ -73,13 +73,9 @@ of the same plan must come to the same ones.`,
 				i := slices.IndexFunc(compiled.Occasions, func(t *plan.Target) bool { return t.Plan.Name == flags.entity })
 				targets = compiled.Occasions[i : i+1]
 			} else if flags.entity != "" {
-				t := compiled.Target(flags.entity)
-				if t == nil {
-					err := fmt.Errorf("--entity: the plan has no entity %s", flags.entity)
-					if near := plan.Nearest(flags.entity, compiled.Names()); near != "" {
-						err = fmt.Errorf("%w; did you mean %s?", err, near)
-					}
-					return usageError{err}
+				t, err := entityNamed(compiled, "--entity", flags.entity)
+				if err != nil {
+					return err
 				}
 				targets = []*plan.Target{t}
 			}

@@ -18,6 +18,9 @@ type csvReader struct {
 	csv    *csv.Reader
 	names  []string
 	record Record
+
+	empties bool
+	bom     int64 // bytes of a byte order mark
 }
 
 func openCSV(f *os.File, path string, o Options) (Reader, error) {
@@ -25,7 +28,11 @@ func openCSV(f *os.File, path string, o Options) (Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &csvReader{file: f, path: path, csv: csv.NewReader(b)}
+	r := &csvReader{file: f, path: path, csv: csv.NewReader(b), empties: o.Empties}
+	var mark [3]byte
+	if n, _ := f.ReadAt(mark[:], 0); o.Empties && string(mark[:n]) == "\ufeff" {
+		r.bom = int64(n)
+	}
 	r.csv.ReuseRecord = true
 	r.csv.Comma = ','
 	if o.Separator != 0 {
@@ -76,9 +83,27 @@ func (r *csvReader) Next() (Record, error) {
 		r.record.Cells[i] = Cell{Text, text, column}
 		if text == "" {
 			r.record.Cells[i].Kind = Absent
+			if r.empties && r.quoted(i, len(fields)) {
+				r.record.Cells[i].Kind = Quoted
+			}
 		}
 	}
 	return r.record, nil
+}
+
+// quoted tells whether an empty cell of the last record is one in quotes.
+func (r *csvReader) quoted(i, n int) bool {
+	if i+1 < n {
+		_, column := r.csv.FieldPos(i)
+		_, next := r.csv.FieldPos(i + 1)
+		return next-column > 1
+	}
+	// What stands in front of the line's end tells.
+	var b [4]byte
+	end := r.csv.InputOffset() + r.bom
+	from := max(0, end-int64(len(b)))
+	got, _ := r.file.ReadAt(b[:end-from], from)
+	return strings.HasSuffix(strings.TrimRight(string(b[:got]), "\r\n"), `""`)
 }
 
 // fault says what an error of the CSV reader means, and where.

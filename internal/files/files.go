@@ -1,5 +1,5 @@
-// Package files reads rows from files: CSV, NDJSON, JSON and XLSX, strictly, as a
-// stream, with the place of every cell.
+// Package files reads rows from files: CSV, NDJSON, JSON, XLSX and Parquet, strictly, as a
+// stream, with the place of every cell. It also writes them, but for XLSX.
 package files
 
 import (
@@ -17,6 +17,8 @@ import (
 type Options struct {
 	Separator rune   // of CSV; 0 means a comma, or a tab for .tsv
 	Sheet     string // of XLSX; empty means the first
+	// Empties tells that quoted cells of CSV that are empty are texts, and no NULLs.
+	Empties bool
 }
 
 // Kind is what a file says about a cell.
@@ -79,13 +81,13 @@ const (
 	maxColumns = 2000
 )
 
-// Open opens a file by its ending: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx.
+// Open opens a file by its ending: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet.
 func Open(path string, o Options) (Reader, error) {
 	open := map[string]func(*os.File, string, Options) (Reader, error){
-		".csv": openCSV, ".tsv": openCSV, ".ndjson": openNDJSON, ".jsonl": openNDJSON, ".json": openJSON, ".xlsx": openXLSX,
+		".csv": openCSV, ".tsv": openCSV, ".ndjson": openNDJSON, ".jsonl": openNDJSON, ".json": openJSON, ".xlsx": openXLSX, ".parquet": openParquet,
 	}[strings.ToLower(filepath.Ext(path))]
 	if open == nil {
-		return nil, &Error{File: path, Message: "this is no kind of file that rows can be read from", Hint: "there is: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx"}
+		return nil, &Error{File: path, Message: "this is no kind of file that rows can be read from", Hint: "there is: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet"}
 	}
 	f, err := os.Open(path)
 	switch {

@@ -3,6 +3,7 @@ package files
 import (
 	"bufio"
 	"bytes"
+	"encoding/base64"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -29,6 +30,7 @@ type Table struct {
 	spool   spool
 	index   []int64 // where each run of rows begins
 	rows    uint64
+	ids     *runIDs // nil if rows are known by key or place
 }
 
 type column struct {
@@ -87,7 +89,10 @@ func Rows(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
 	for _, c := range spec.Columns {
 		l.table.columns = append(l.table.columns, column{want: c, typ: c.As, given: c.As != grow.Null})
 	}
-	if l.run(); len(l.problems) > 0 {
+	if l.run(); len(l.problems) == 0 && spec.Manifest != "" {
+		l.identify()
+	}
+	if len(l.problems) > 0 {
 		l.table.Close()
 		return nil, l.problems
 	}
@@ -144,7 +149,7 @@ func (l *loader) add(line, column int, message, hint string) {
 
 // each reads all records and picks the mapped cells; false after a fault that ends it.
 func (l *loader) each(do func(Record, []Cell)) bool {
-	o := Options{Sheet: l.spec.Sheet}
+	o := Options{Sheet: l.spec.Sheet, Empties: l.spec.Manifest != ""}
 	var err error
 	if l.spec.Separator != "" {
 		if o.Separator, err = ParseSeparator(l.spec.Separator); err != nil {
@@ -265,6 +270,10 @@ func (l *loader) take(r Record, cells []Cell) {
 	for i, c := range cells {
 		col := &t.columns[i]
 		b = append(b, byte(c.Kind))
+		if c.Kind == Quoted && c.Text == "" && col.given && col.want.As != grow.Text && col.want.As != grow.JSON {
+			c.Kind = Absent
+			b[len(b)-1] = byte(Absent)
+		}
 		if c.Kind == Absent {
 			continue
 		}
@@ -380,14 +389,19 @@ func Parse(c Cell, t grow.Type) (grow.Value, error) {
 			return grow.Value{Type: grow.Timestamp, N: v.N * grow.Day}, nil
 		}
 		return grow.ParseTimestamp(c.Text)
+	case grow.Bytes:
+		b, err := base64.StdEncoding.DecodeString(c.Text)
+		if err != nil {
+			return grow.Value{}, fmt.Errorf("%q is no base64", clip(c.Text))
+		}
+		return grow.Value{Type: grow.Bytes, S: string(b)}, nil
 	case grow.Time:
 		return grow.ParseTime(c.Text)
 	case grow.UUID:
 		return grow.ParseUUID(c.Text)
 	case grow.JSON:
 		if c.Kind == Quoted {
-			b, err := json.Marshal(c.Text)
-			return grow.Value{Type: grow.JSON, S: string(b)}, err
+			return grow.Value{Type: grow.JSON, S: string(AppendJSONText(nil, c.Text))}, nil
 		}
 		if !json.Valid([]byte(c.Text)) {
 			return grow.Value{}, bad()

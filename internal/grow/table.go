@@ -22,6 +22,14 @@ type TableReader interface {
 	Close() error
 }
 
+// Identified is a Table that knows identities of its rows: those that they had when they
+// were grown.
+type Identified interface {
+	Table
+	// ID is the identity of a row; false if it has none of its own.
+	ID(n uint64) (ID, bool)
+}
+
 // stored is a cell of the entity's table.
 type stored struct {
 	column int
@@ -76,11 +84,19 @@ func (g *Grower) Close() error {
 	return first
 }
 
+// ID returns a row's identity.
+func (g *Grower) ID(e *Entity, r Row) ID { return g.id(e, r) }
+
 // id returns a row's identity. A row of a table is known by its key, or, if the
 // table has none, by its place.
 func (g *Grower) id(e *Entity, r Row) ID {
 	if e.Table == nil || r.Side {
 		return e.ID(r)
+	}
+	if t, ok := e.Table.(Identified); ok {
+		if id, ok := t.ID(r.N); ok {
+			return id
+		}
 	}
 	b := g.take()
 	if len(e.TableKey) == 0 {

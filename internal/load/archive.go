@@ -277,6 +277,9 @@ func revive(e *Entry, db *schema.Database, open func(plan.FileSpec) (plan.FileRo
 			if kept, ok := paths[absolute(spec.Path)]; ok {
 				spec.Path = kept
 			}
+			if kept, ok := paths[absolute(spec.Manifest)]; ok && spec.Manifest != "" {
+				spec.Manifest = kept
+			}
 			return open(spec)
 		},
 		Existing: func(t *schema.Table) (grow.Table, error) {

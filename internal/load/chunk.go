@@ -13,6 +13,9 @@ import (
 	"evensprout/internal/store"
 )
 
+// source gives the rows of a run, in order.
+type source func(run order.Run) iter.Seq[*grow.Batch]
+
 // writer writes chunks through one connection.
 type writer struct {
 	*loader
@@ -154,7 +157,7 @@ func (w *writer) regrow(run order.Run) iter.Seq[*grow.Batch] {
 	return func(yield func(*grow.Batch) bool) {
 		g := w.grower()
 		var b grow.Batch
-		for part := range cut(run) {
+		for part := range run.Slices() {
 			g.Grow(part.Target.Grow, part.First, int(part.Rows), &b)
 			if err := g.Err(); err != nil {
 				w.failed(err)

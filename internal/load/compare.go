@@ -294,7 +294,7 @@ func (c *comparison) plan(table *schema.Table) int64 {
 // count is how many rows the load wrote.
 func (p *part) count() int64 {
 	n := int64(0)
-	for run := range p.runs(p.w, p.t, sliceRows) {
+	for run := range p.runs(p.w, p.t, order.SliceRows) {
 		n += int64(run.Rows)
 		if !p.w.record.AnyRejected(p.t.Grow) {
 			continue
@@ -312,7 +312,7 @@ func (p *part) count() int64 {
 func (p *part) print(ctx context.Context, columns []*schema.Column, sum *grow.Fingerprint) error {
 	into := p.t.into()
 	var buf []byte
-	for run := range p.runs(p.w, p.t, sliceRows) {
+	for run := range p.runs(p.w, p.t, order.SliceRows) {
 		for b := range p.written(p.w, p.t, run, nil) {
 			for i := range b.Len {
 				buf = buf[:0]
@@ -608,7 +608,7 @@ func (c *comparison) eachStranger(ctx context.Context, table *schema.Table, colu
 				}
 				places = append(places, i)
 			}
-			for run := range p.runs(p.w, p.t, sliceRows) {
+			for run := range p.runs(p.w, p.t, order.SliceRows) {
 				for b := range p.written(p.w, p.t, run, nil) {
 					out := &grow.Batch{Entity: b.Entity, First: b.First, Len: b.Len, Width: len(match)}
 					for i := range b.Len {

@@ -427,11 +427,11 @@ func (l *loader) writeAll(ctx context.Context, w *writer) error {
 	if err != nil {
 		return err
 	}
-	p := newPipe(ctx, l.plan.Set, l.o.Jobs, l.chunks())
-	defer p.end()
+	p := order.NewPipe(ctx, l.plan.Set, l.o.Jobs, l.chunks())
+	defer p.End()
 	var added []loggedRows
-	for c := range p.chunks {
-		if err := w.chunk(ctx, c, func(run order.Run) iter.Seq[*grow.Batch] { return p.rows(ctx, run, w.failed) }); err != nil {
+	for c := range p.Chunks() {
+		if err := w.chunk(ctx, c, func(run order.Run) iter.Seq[*grow.Batch] { return p.Rows(ctx, run, w.failed) }); err != nil {
 			return err
 		}
 		added = append(added, w.log.Inserted...)

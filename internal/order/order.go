@@ -202,6 +202,20 @@ func (o *Order) families() [][]*plan.Target {
 	return out
 }
 
+// Runs are an entity's rows that belong to a part, in order: those written by hand, and
+// below such, then the numbered ones.
+func Runs(g *grow.Grower, t *plan.Target, p Part) []Run {
+	var runs []Run
+	if n := uint64(len(t.Grow.Side)); n > 0 && p.Given() {
+		runs = append(runs, Run{t, grow.Row{Side: true}, n})
+	}
+	lo, hi := p.Range(t.Grow.Root().Rows)
+	if from, to := g.Families(t.Grow, false, lo, hi); to > from {
+		runs = append(runs, Run{t, grow.Row{N: from}, to - from})
+	}
+	return runs
+}
+
 // Run is consecutive rows of one entity.
 type Run struct {
 	Target *plan.Target

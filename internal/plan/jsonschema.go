@@ -170,11 +170,12 @@ func JSONSchema() ([]byte, error) {
 		"given":  m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{ref("literal"), m{"type": "object"}}})}}), list(list(ref("literal")))}},
 		"source": source,
 		"rows_from": says("rows that stand in a file", object(m{
-			"file": says("CSV, TSV, NDJSON, JSON or XLSX; a relative file lies beside the plan; of a unit also -, standard input", text), "separator": says("of CSV: one character, or tab", text),
+			"file": says("CSV, TSV, NDJSON, JSON, XLSX or Parquet; a relative file lies beside the plan; of a unit also -, standard input", text), "separator": says("of CSV: one character, or tab", text),
 			"sheet": says("of XLSX; else the first", text), "key": says("fields that tell a row", m{"anyOf": []any{text, list(text)}}),
 			"duplicates": says("which of several rows with one key counts", m{"enum": []string{"first", "last"}}),
+			"manifest":   says("of the export that wrote the file: it knows the identities of the rows", text),
 			"columns": says("fields to columns of the file", mapOf(m{"anyOf": []any{text, object(m{
-				"column": text, "as": says("the type of its cells", m{"enum": keysOf(rowTypes)}), "find": says("Entity.field whose value the cell holds, or an entity and several of its fields with their columns", m{"anyOf": []any{m{"type": "string", "pattern": `^[^.]+\.[^.]+$`},
+				"column": text, "into": says("the column of the table; else found by the field's name", text), "hidden": says("a key that is no part of the fingerprint", m{"type": "boolean"}), "as": says("the type of its cells", m{"enum": keysOf(rowTypes)}), "find": says("Entity.field whose value the cell holds, or an entity and several of its fields with their columns", m{"anyOf": []any{m{"type": "string", "pattern": `^[^.]+\.[^.]+$`},
 					m{"type": "object", "minProperties": 1, "maxProperties": 1, "additionalProperties": mapOf(text)}}}),
 			})}})),
 		}, "file", "columns")),

@@ -16,6 +16,7 @@ type RowsFrom struct {
 	Duplicates string // which of several rows with one key counts: first, last, or empty: none may be
 	Key        []string
 	Columns    []*FileColumn
+	Manifest   string // of the export that wrote the file; empty if none did
 	place
 	filePlace place
 }
@@ -27,6 +28,8 @@ type FileColumn struct {
 	As     grow.Type // Null: by its looks
 	Find   string    // the field of the entity Of whose value it holds
 	Of     string
+	Into   string // the column of the table; empty: found by the name of the field
+	Hidden bool   // a key that the plan does not mention
 	also   *FileColumn // the column of the same reference that comes first; nil if this is it
 	place
 }
@@ -39,6 +42,8 @@ type FileSpec struct {
 	Columns    []*FileColumn
 	Key        []int // of Columns
 	Duplicates string
+	Manifest   string // seen from the current folder; empty if there is none
+	Entity     string // whose rows they are
 }
 
 // FileRows is rows of a file, read and typed.
@@ -75,7 +80,7 @@ func (c *Compiled) OnClose(do func() error) { c.closing = append(c.closing, do) 
 
 // rowTypes are the words for types in columns.
 var rowTypes = map[string]grow.Type{
-	"integer": grow.Integer, "decimal": grow.Decimal, "text": grow.Text, "boolean": grow.Boolean, "date": grow.Date, "time": grow.Time,
+	"integer": grow.Integer, "decimal": grow.Decimal, "text": grow.Text, "boolean": grow.Boolean, "bytes": grow.Bytes, "date": grow.Date, "time": grow.Time,
 	"timestamp": grow.Timestamp, "uuid": grow.UUID, "json": grow.JSON,
 }
 
@@ -109,7 +114,8 @@ func (p *Plan) rowsFrom(e *Entity, v *node) {
 				}
 			}
 		},
-		"columns": func(_, n *node) { p.fileColumns(r, n) },
+		"columns":  func(_, n *node) { p.fileColumns(r, n) },
+		"manifest": func(_, n *node) { p.text(n, "manifest", &r.Manifest) },
 	})
 	if len(p.collector.found) > before {
 		return // a word misspelled is not also a word missing
@@ -142,6 +148,8 @@ func (p *Plan) fileColumns(r *RowsFrom, v *node) {
 		}
 		p.each(x.value, "a column", shape{
 			"column": func(_, n *node) { p.text(n, "column", &c.Column) },
+			"into":   func(_, n *node) { p.text(n, "into", &c.Into) },
+			"hidden": func(_, n *node) { c.Hidden = p.yes(n, "hidden") },
 			"as": func(_, n *node) {
 				t, ok := rowTypes[n.text]
 				if !ok {
@@ -194,7 +202,7 @@ func (c *compiler) openRows(e *entity) {
 	if r == nil {
 		return
 	}
-	rows, key := c.readRows(r)
+	rows, key := c.readRows(e, r)
 	if rows == nil {
 		// Others may name the fields: what is wrong is told.
 		for _, col := range r.Columns {
@@ -204,24 +212,28 @@ func (c *compiler) openRows(e *entity) {
 	}
 	c.out.files = append(c.out.files, rows)
 	if !e.occasion {
-		c.out.Inputs = append(c.out.Inputs, c.pathOf(r))
+		c.out.Inputs = append(c.out.Inputs, c.pathOf(r.File))
+		if r.Manifest != "" {
+			c.out.Inputs = append(c.out.Inputs, c.pathOf(r.Manifest))
+		}
 	}
 	e.rowFile = rows
 	e.grow.Table, e.grow.TableKey = rows, key
 	for i, col := range r.Columns {
 		typ, scale := rows.Type(i)
-		d := &Field{Name: col.Field, word: wordStored, place: col.place}
+		d := &Field{Name: col.Field, Column: col.Into, columnPlace: col.place, word: wordStored, place: col.place}
 		if col.Find != "" {
-			d.Name, d.inner = col.Field+" in the file", true
+			d.Name, d.Column, d.inner = col.Field+" in the file", "", true
 		}
 		f := c.newField(e, d)
 		f.grow.Source, f.state, f.fileColumn = grow.Stored(i, typ, scale), compiled, i
+		f.grow.Hidden = col.Hidden
 		switch {
 		case col.also != nil:
 			of := e.byName[col.also.Field]
 			of.finds.columns, of.finds.of = append(of.finds.columns, col), append(of.finds.of, f)
 		case col.Find != "":
-			ref := c.newField(e, &Field{Name: col.Field, word: "find", place: col.place})
+			ref := c.newField(e, &Field{Name: col.Field, Column: col.Into, columnPlace: col.place, word: "find", place: col.place})
 			ref.finds = &finding{[]*FileColumn{col}, []*field{f}}
 		}
 	}
@@ -229,7 +241,7 @@ func (c *compiler) openRows(e *entity) {
 
 // readRows opens the file and tells what is wrong with it; the rows are nil if they
 // cannot be used. The key is places among the columns.
-func (c *compiler) readRows(r *RowsFrom) (FileRows, []int) {
+func (c *compiler) readRows(e *entity, r *RowsFrom) (FileRows, []int) {
 	if r.File == "" || len(r.Columns) == 0 {
 		return nil, nil // told by the reader of the plan
 	}
@@ -237,7 +249,10 @@ func (c *compiler) readRows(r *RowsFrom) (FileRows, []int) {
 		c.add(r.place, "rows from files cannot be read here")
 		return nil, nil
 	}
-	spec := FileSpec{Path: c.pathOf(r), Separator: r.Separator, Sheet: r.Sheet, Columns: r.Columns, Duplicates: r.Duplicates}
+	spec := FileSpec{Entity: e.decl.Name, Path: c.pathOf(r.File), Separator: r.Separator, Sheet: r.Sheet, Columns: r.Columns, Duplicates: r.Duplicates}
+	if r.Manifest != "" {
+		spec.Manifest = c.pathOf(r.Manifest)
+	}
 	for _, name := range r.Key {
 		i := slices.IndexFunc(r.Columns, func(x *FileColumn) bool { return x.Field == name })
 		if i < 0 {
@@ -259,11 +274,11 @@ func (c *compiler) readRows(r *RowsFrom) (FileRows, []int) {
 }
 
 // pathOf is where a file is, seen from the current folder.
-func (c *compiler) pathOf(r *RowsFrom) string {
-	if filepath.IsAbs(r.File) {
-		return r.File
+func (c *compiler) pathOf(file string) string {
+	if filepath.IsAbs(file) {
+		return file
 	}
-	return filepath.Join(c.plan.Folder(), r.File)
+	return filepath.Join(c.plan.Folder(), file)
 }
 
 func fieldsOf(columns []*FileColumn) []string {

@@ -25,6 +25,8 @@ type Driver interface {
 	Describe(url string) Place
 	// Beside returns a URL whose relative file, if it names one, lies in a folder.
 	Beside(url, folder string) string
+	// Script writes the engine's SQL.
+	Script() Script
 }
 
 // Place is where a database is, as far as its URL tells.

@@ -374,13 +374,18 @@ func appendText(b []byte, v *grow.Value, c *schema.Column) []byte {
 	return v.AppendText(b)
 }
 
-func (d *database) Quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+func (d *database) Quote(name string) string { return quote(name) }
 
-func (d *database) Table(t *schema.Table) string {
+// quote makes an identifier of any name.
+func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+func (d *database) Table(t *schema.Table) string { return tableName(t) }
+
+func tableName(t *schema.Table) string {
 	if t.Schema == "" {
-		return d.Quote(t.LocalName())
+		return quote(t.LocalName())
 	}
-	return d.Quote(t.Schema) + "." + d.Quote(t.LocalName())
+	return quote(t.Schema) + "." + quote(t.LocalName())
 }
 
 func (d *database) Temporary(name string) string { return "pg_temp." + d.Quote(name) }

@@ -336,23 +336,26 @@ func bind(s *sqlite.Stmt, at int, v *grow.Value, c *schema.Column) {
 	case grow.Bytes:
 		s.BindBytes(at, []byte(v.S))
 	default:
-		var buf [64]byte
-		text := buf[:0]
-		switch {
-		case v.Type == grow.Decimal && c != nil && c.Kind == schema.Any:
+		if v.Type == grow.Decimal && c != nil && c.Kind == schema.Any {
 			// No column type makes a number of a text here.
 			f, _ := strconv.ParseFloat(v.String(), 64) // a decimal always is one
 			s.BindFloat(at, f)
 			return
-		case v.Type == grow.Timestamp:
-			text = grow.AppendTimestamp(text, *v)
-		case v.Type == grow.Date && c != nil && c.Kind == schema.Timestamp:
-			text = append(v.AppendText(text), " 00:00:00"...)
-		default:
-			text = v.AppendText(text)
 		}
-		s.BindText(at, string(text))
+		var buf [64]byte
+		s.BindText(at, string(appendText(buf[:0], v, c)))
 	}
+}
+
+// appendText writes numbers and moments as texts of the engine.
+func appendText(b []byte, v *grow.Value, c *schema.Column) []byte {
+	switch {
+	case v.Type == grow.Timestamp:
+		return grow.AppendTimestamp(b, *v)
+	case v.Type == grow.Date && c != nil && c.Kind == schema.Timestamp:
+		return append(v.AppendText(b), " 00:00:00"...)
+	}
+	return v.AppendText(b)
 }
 
 // resultDatatype is SQLITE_CONSTRAINT_DATATYPE, of STRICT tables.

@@ -1,4 +1,4 @@
-package load
+package order
 
 import (
 	"context"
@@ -6,20 +6,16 @@ import (
 	"sync"
 
 	"evensprout/internal/grow"
-	"evensprout/internal/order"
 )
 
-// sliceRows is how many rows are grown at a time: a bound on memory, not a chunk.
-const sliceRows = 1000
+// SliceRows is how many rows are grown at a time: a bound on memory, not a chunk.
+const SliceRows = 1000
 
-// source gives the rows of a run, in order.
-type source func(run order.Run) iter.Seq[*grow.Batch]
-
-// cut cuts a run into slices.
-func cut(run order.Run) iter.Seq[order.Run] {
-	return func(yield func(order.Run) bool) {
-		for at := uint64(0); at < run.Rows; at += sliceRows {
-			part := order.Run{Target: run.Target, First: run.First, Rows: min(sliceRows, run.Rows-at)}
+// Slices cuts a run into pieces of at most SliceRows rows.
+func (run Run) Slices() iter.Seq[Run] {
+	return func(yield func(Run) bool) {
+		for at := uint64(0); at < run.Rows; at += SliceRows {
+			part := Run{Target: run.Target, First: run.First, Rows: min(SliceRows, run.Rows-at)}
 			part.First.N += at
 			if !yield(part) {
 				return
@@ -28,11 +24,11 @@ func cut(run order.Run) iter.Seq[order.Run] {
 	}
 }
 
-// pipe grows the rows of chunks on several goroutines while others are written. A few
+// Pipe grows the rows of chunks on several goroutines while others are written. A few
 // batches are on their way at a time, and they are used again, so memory does not grow
 // with the number of rows.
-type pipe struct {
-	chunks  chan order.Chunk
+type Pipe struct {
+	chunks  chan Chunk
 	ordered chan *job // in the order of the chunks' rows
 	work    chan *job
 	free    chan *job
@@ -44,14 +40,15 @@ type pipe struct {
 const lookAhead = 64
 
 type job struct {
-	run   order.Run
+	run   Run
 	batch grow.Batch
 	ready chan error // of growing
 }
 
-func newPipe(ctx context.Context, s *grow.Set, jobs int, chunks iter.Seq[order.Chunk]) *pipe {
+// NewPipe begins to grow the rows of chunks by so many workers. End it.
+func NewPipe(ctx context.Context, s *grow.Set, jobs int, chunks iter.Seq[Chunk]) *Pipe {
 	depth := 2*jobs + 1
-	p := &pipe{chunks: make(chan order.Chunk, lookAhead), ordered: make(chan *job, depth), work: make(chan *job, depth), free: make(chan *job, depth)}
+	p := &Pipe{chunks: make(chan Chunk, lookAhead), ordered: make(chan *job, depth), work: make(chan *job, depth), free: make(chan *job, depth)}
 	for range depth {
 		p.free <- &job{ready: make(chan error, 1)}
 	}
@@ -69,7 +66,7 @@ func newPipe(ctx context.Context, s *grow.Set, jobs int, chunks iter.Seq[order.C
 				return
 			}
 			for _, run := range c {
-				for part := range cut(run) {
+				for part := range run.Slices() {
 					select {
 					case j := <-p.free:
 						j.run = part
@@ -96,12 +93,15 @@ func newPipe(ctx context.Context, s *grow.Set, jobs int, chunks iter.Seq[order.C
 	return p
 }
 
-// rows gives the batches of the next run, all of them, also if the caller stops
+// Chunks are the chunks, in order; of each, ask for the rows of all its runs.
+func (p *Pipe) Chunks() <-chan Chunk { return p.chunks }
+
+// Rows gives the batches of the next run, all of them, also if the caller stops
 // earlier. failed is told an error of growing.
-func (p *pipe) rows(ctx context.Context, run order.Run, failed func(error)) iter.Seq[*grow.Batch] {
+func (p *Pipe) Rows(ctx context.Context, run Run, failed func(error)) iter.Seq[*grow.Batch] {
 	return func(yield func(*grow.Batch) bool) {
 		going := true
-		for range cut(run) {
+		for range run.Slices() {
 			var j *job
 			select {
 			case j = <-p.ordered:
@@ -123,8 +123,8 @@ func (p *pipe) rows(ctx context.Context, run order.Run, failed func(error)) iter
 	}
 }
 
-// end stops the goroutines and waits for them.
-func (p *pipe) end() {
+// End stops the goroutines and waits for them.
+func (p *Pipe) End() {
 	p.stop()
 	for range p.ordered { // what is on its way
 	}

@@ -1,0 +1,359 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"evensprout/internal/export"
+	"evensprout/internal/files"
+	"evensprout/internal/plan"
+	"evensprout/internal/report"
+	"evensprout/internal/store"
+)
+
+// formatSQL is the format that needs tables.
+const formatSQL = "sql"
+
+type exportFlags struct {
+	format, out, names, dialect, migration, row, references, part string
+
+	entities                  []string
+	nest, overwrite, planOnly bool
+	jobs                      int
+}
+
+func (a *app) export() *cobra.Command {
+	var flags exportFlags
+	c := &cobra.Command{
+		Use:   "export [PLAN]",
+		Short: "Write the rows of a plan into files",
+		Long: `export grows the rows of a plan and writes them into files: CSV (RFC 4180), NDJSON,
+JSON or Parquet, one file for each entity with a manifest and a plan that reads them
+back, with the same fingerprints; or SQL for an engine's own client, in one
+transaction, what is referred to first. Without --out, all goes to standard output.
+
+The database, if one is named, is only asked for its tables: then keys are those that
+load would write. Columns are called as the fields in the plan, or, with --names
+columns, as in the database; SQL always takes these.
+
+--migration NAME writes a pair of scripts: NAME.insert.sql, and NAME.remove.sql, which
+removes exactly these rows. --nest puts the rows planned per another inside it, and
+--row takes one of them with everything below it: a fixture for tests without a
+database. --part takes a share of the rows: all parts together are the whole.`,
+		Example: `  evensprout export --format csv --out rows
+  evensprout export --entity Passenger --format ndjson > passengers.ndjson
+  evensprout export larkwater/evensprout.yaml --format sql --dialect postgres > rows.sql
+  evensprout export --migration 0042_fares --entity FareClass --out migrations
+  evensprout export --row Passenger.ada > ada.json
+  evensprout export --nest --references names > all.json
+  evensprout export --format parquet --out rows-3 --part 3/16`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := flags.settle(); err != nil {
+				return err
+			}
+			part, err := parsePart(flags.part)
+			if err != nil {
+				return err
+			}
+			a.planAlone = flags.planOnly
+			c, s, _, err := a.compile(cmd.Context(), args, false)
+			if err != nil {
+				return err
+			}
+			defer c.Close()
+			if s != nil {
+				defer s.Close()
+			}
+			a.warn(c)
+			o := export.Options{Format: flags.format, Names: export.Names(flags.names), Part: part, Jobs: flags.jobs, MadeBy: release()}
+			if o.Names == export.Columns && s == nil {
+				return missingTables("--names columns needs the tables")
+			}
+			for _, name := range flags.entities {
+				t, err := entityNamed(c, "--entity", name)
+				if err != nil {
+					return err
+				}
+				o.Entities = append(o.Entities, t.Plan.Name)
+			}
+			return a.exported(cmd.Context(), c, o, &flags)
+		},
+	}
+	c.Flags().StringVar(&flags.format, "format", "", "csv, ndjson, json, parquet or sql; else as the name of --out ends, or csv")
+	c.Flags().StringVarP(&flags.out, "out", "o", "", "folder for the files; of sql and of nested JSON the file; else standard output")
+	c.Flags().StringArrayVar(&flags.entities, "entity", nil, "write this entity alone; may be said several times")
+	c.Flags().StringVar(&flags.names, "names", string(export.Fields), "what columns are called: fields, as in the plan, or columns, as in the database")
+	c.Flags().StringVar(&flags.dialect, "dialect", "", "of SQL: sqlite, postgres or mysql; else that of the database")
+	c.Flags().StringVar(&flags.migration, "migration", "", "write NAME.insert.sql and NAME.remove.sql, into --out or here")
+	c.Flags().BoolVar(&flags.nest, "nest", false, "one JSON document, in which rows stand inside those that they are planned per")
+	c.Flags().StringVar(&flags.row, "row", "", "this row alone, with everything below it, as JSON: Passenger.ada, or Passenger.17 for a grown one")
+	c.Flags().StringVar(&flags.references, "references", string(export.Keys), "with --nest or --row, what stands in place of a reference: keys, rows or names")
+	c.Flags().BoolVar(&flags.planOnly, "without-database", false, "open no database, even if one is named")
+	c.Flags().BoolVar(&flags.overwrite, "overwrite", false, "replace files that are there and that no export wrote")
+	c.Flags().IntVar(&flags.jobs, "jobs", jobsDefault(), "how many growers work at a time")
+	partFlag(c, &flags.part)
+	a.clockFlag(c)
+	return c
+}
+
+// settle holds the flags against each other, and fills in what follows from others.
+func (f *exportFlags) settle() error {
+	bad := func(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+	choice := func(flag, value string, of ...string) error {
+		if slices.Contains(of, value) {
+			return nil
+		}
+		err := fmt.Errorf("%s is one of %s, and here is %q", flag, strings.Join(of, ", "), value)
+		if near := plan.Nearest(value, of); near != "" {
+			err = fmt.Errorf("%w; did you mean %s?", err, near)
+		}
+		return usageError{err}
+	}
+	nested := f.nest || f.row != ""
+	if f.format == "" {
+		switch ext := strings.TrimPrefix(filepath.Ext(f.out), "."); {
+		case f.migration != "":
+			f.format = formatSQL
+		case nested:
+			f.format = "json"
+		case ext == formatSQL:
+			f.format = ext
+		default:
+			f.format = "csv"
+		}
+	}
+	err := errors.Join(
+		choice("--format", f.format, append(files.Formats(), formatSQL)...),
+		choice("--names", f.names, string(export.Fields), string(export.Columns)),
+		choice("--references", f.references, string(export.Keys), string(export.Rows), string(export.Named)))
+	switch {
+	case err != nil:
+		return err
+	case nested && f.format != "json":
+		return bad("--nest and --row write JSON, and --format says %s", f.format)
+	case nested && f.migration != "", f.nest && f.row != "":
+		return bad("of --nest, --row and --migration only one at a time")
+	case f.migration != "" && f.format != formatSQL:
+		return bad("--migration writes SQL, and --format says %s", f.format)
+	case f.migration != "" && f.migration != filepath.Base(f.migration):
+		return bad("--migration is a name, without a folder: --out says where")
+	case f.dialect != "" && f.format != formatSQL:
+		return bad("--dialect belongs to --format sql")
+	case f.row != "" && f.part != "":
+		return bad("--row is one row, so it has no --part")
+	case f.row != "" && len(f.entities) > 0:
+		return bad("--row names its entity: Passenger.ada")
+	case f.references != string(export.Keys) && !nested:
+		return bad("--references belongs to --nest and --row")
+	case f.planOnly && f.format == formatSQL:
+		return bad("SQL needs the tables, so --without-database does not go with it")
+	case f.jobs < 1 || f.jobs > 256:
+		return bad("--jobs lies between 1 and 256, and here is %d", f.jobs)
+	}
+	return nil
+}
+
+func missingTables(what string) error {
+	return &store.Fault{Kind: store.Missing, Message: what + ", and no database is named", Hint: errNoDatabase.Hint}
+}
+
+// entityNamed finds an entity that a flag names.
+func entityNamed(c *plan.Compiled, flag, name string) (*plan.Target, error) {
+	t := c.Target(name)
+	if t == nil {
+		err := fmt.Errorf("%s: the plan has no entity %s", flag, name)
+		if near := plan.Nearest(name, c.Names()); near != "" {
+			err = fmt.Errorf("%w; did you mean %s?", err, near)
+		}
+		return nil, usageError{err}
+	}
+	return t, nil
+}
+
+// script is the SQL of an engine: the one asked for, or that of the database.
+func (a *app) script(dialect string) (store.Script, error) {
+	if a.opened == "" {
+		return nil, missingTables("SQL needs the tables")
+	}
+	scheme, _, _ := strings.Cut(a.opened, ":")
+	if dialect != "" {
+		scheme = dialect
+	}
+	s := store.ScriptFor(a.drivers, scheme)
+	if s == nil {
+		return nil, usageError{fmt.Errorf("--dialect is one of sqlite, postgres, mysql, and here is %q", dialect)}
+	}
+	return s, nil
+}
+
+func (a *app) exported(ctx context.Context, c *plan.Compiled, o export.Options, f *exportFlags) error {
+	switch {
+	case f.row != "":
+		entity, _, _ := strings.Cut(f.row, ".")
+		t, err := entityNamed(c, "--row", entity)
+		if err != nil {
+			return err
+		}
+		row, err := rowNamed(t, strings.TrimPrefix(f.row, entity+"."))
+		if err != nil {
+			return usageError{err}
+		}
+		return a.toFile(f, func(w io.Writer) error { return export.One(c, o, export.References(f.references), t, row, w) })
+	case f.nest:
+		return a.toFile(f, func(w io.Writer) error { return export.Nested(ctx, c, o, export.References(f.references), w) })
+	case f.format == formatSQL:
+		sql, err := a.script(f.dialect)
+		if err != nil {
+			return err
+		}
+		for _, t := range c.Targets {
+			if t.Write.Mode != plan.Insert && (len(o.Entities) == 0 || slices.Contains(o.Entities, t.Plan.Name)) {
+				fmt.Fprintf(a.err, "note: %s is written by INSERT here, although the plan says %s\n", t.Plan.Name, t.Write.Mode)
+			}
+		}
+		if f.migration != "" {
+			return a.exportMigration(ctx, c, o, f, sql)
+		}
+		var m *files.Manifest
+		err = a.toFile(f, func(w io.Writer) (err error) {
+			m, err = export.Script(ctx, c, o, sql, w)
+			return err
+		})
+		if err == nil && f.out != "" {
+			err = a.tellExport(m, f.out, "for "+sql.Name())
+		}
+		return err
+	case f.out == "":
+		if n := len(o.Entities); (n == 0 && len(c.Targets) > 1 || n > 1) && f.format != "json" && f.format != "ndjson" {
+			return usageError{fmt.Errorf("a stream of %s holds one entity: --entity NAME says which, or --out FOLDER takes a file for each", f.format)}
+		}
+		_, err := export.Stream(ctx, c, o, a.out)
+		return err
+	}
+	folder, err := export.NewFolder(f.out)
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	m, err := export.Files(ctx, c, o, folder.Create)
+	if err != nil {
+		return err
+	}
+	if err := folder.PutManifest(m); err != nil {
+		return err
+	}
+	with := "with " + files.ManifestName
+	if o.Part.Whole() { // a part refers to rows of others
+		with += " and " + export.PlanName + ", which reads them back"
+		if err := folder.Put(export.PlanName, export.Plan(c, m)); err != nil {
+			return err
+		}
+	}
+	if err := place(folder, f.overwrite); err != nil {
+		return err
+	}
+	return a.tellExport(m, f.out, with)
+}
+
+func place(folder *export.Folder, overwrite bool) error {
+	err := folder.Place(overwrite)
+	var present *export.ErrPresent
+	if errors.As(err, &present) {
+		return usageError{fmt.Errorf("%w: nothing was written; --overwrite replaces it", err)}
+	}
+	return err
+}
+
+func (a *app) exportMigration(ctx context.Context, c *plan.Compiled, o export.Options, f *exportFlags, sql store.Script) error {
+	at := f.out
+	if at == "" {
+		at = "."
+	}
+	folder, err := export.NewFolder(at)
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	insert, err := folder.Create(f.migration + ".insert.sql")
+	if err != nil {
+		return err
+	}
+	defer insert.Close()
+	remove, err := folder.Create(f.migration + ".remove.sql")
+	if err != nil {
+		return err
+	}
+	defer remove.Close()
+	m, err := export.Migration(ctx, c, o, sql, insert, remove)
+	if err != nil {
+		return err
+	}
+	if err := place(folder, f.overwrite); err != nil {
+		return err
+	}
+	return a.tellExport(m, filepath.Join(at, f.migration+".insert.sql"), "and "+f.migration+".remove.sql, which takes them out, for "+sql.Name())
+}
+
+// toFile lets something be written into --out, or to standard output.
+func (a *app) toFile(f *exportFlags, write func(io.Writer) error) error {
+	if f.out == "" {
+		return write(a.out)
+	}
+	if info, err := os.Stat(f.out); err == nil && info.IsDir() {
+		return usageError{fmt.Errorf("--out %s is a folder, and this is one file", f.out)}
+	}
+	folder, err := export.NewFolder(filepath.Dir(f.out))
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	w, err := folder.Create(filepath.Base(f.out))
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(write(w), w.Close()); err != nil {
+		return err
+	}
+	return place(folder, f.overwrite)
+}
+
+// tellExport shows what was written.
+func (a *app) tellExport(m *files.Manifest, where, with string) error {
+	if a.json {
+		o := &report.Object{}
+		o.Set("out", where)
+		o.Set("manifest", m)
+		return a.writeJSON(o)
+	}
+	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "File"}, {Name: "Rows", Number: true}, {Name: "Bytes", Number: true}, {Name: "Fingerprint"}}}
+	rows := uint64(0)
+	alone := true // no entity has a file of its own
+	for _, e := range m.Entities {
+		rows += e.Rows
+		alone = alone && e.File == ""
+		t.Rows = append(t.Rows, []string{e.Entity, e.File, report.Number(e.Rows), report.Number(e.Bytes), e.Fingerprint.String()})
+	}
+	if alone {
+		t.Columns = slices.Delete(t.Columns, 1, 2)
+		t.Columns = slices.Delete(t.Columns, 2, 3)
+		for i, line := range t.Rows {
+			t.Rows[i] = []string{line[0], line[2], line[4]}
+		}
+	}
+	fmt.Fprintln(a.out, a.page.Draw(t))
+	part := ""
+	if m.Part != nil {
+		part = fmt.Sprintf("part %s, ", m.Part)
+	}
+	fmt.Fprintf(a.out, "\n%s %s%s in %s, %s.\n", a.page.Good("done:"), part, report.Count(rows, "row", "rows"), where, with)
+	return nil
+}

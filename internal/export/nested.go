@@ -1,0 +1,189 @@
+package export
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+
+	"evensprout/internal/files"
+	"evensprout/internal/grow"
+	"evensprout/internal/order"
+	"evensprout/internal/plan"
+)
+
+// References says what stands in the place of a reference.
+type References string
+
+// What stands in the place of a reference.
+const (
+	Keys  References = "keys"  // the value that the table keeps
+	Rows  References = "rows"  // the row that it points to, without its own references' rows
+	Named References = "names" // the name of that row: Sailing row 17
+)
+
+// nester writes rows as JSON objects, with the rows planned per them inside.
+type nester struct {
+	*exporter
+	references References
+	children   map[*grow.Entity][]*plan.Target
+	columns    map[*plan.Target][]column
+}
+
+func newNester(c *plan.Compiled, o Options, references References) (*nester, error) {
+	o.Format = "json"
+	x, err := newExporter(c, o)
+	if err != nil {
+		return nil, err
+	}
+	n := &nester{exporter: x, references: references, children: map[*grow.Entity][]*plan.Target{}, columns: map[*plan.Target][]column{}}
+	for _, t := range c.Targets {
+		n.columns[t] = n.columnsOf(t)
+		if t.Grow.Parent != nil {
+			n.children[t.Grow.Parent] = append(n.children[t.Grow.Parent], t)
+		}
+	}
+	return n, nil
+}
+
+// One writes a row with everything below it.
+func One(c *plan.Compiled, o Options, references References, t *plan.Target, row grow.Row, out io.Writer) error {
+	n, err := newNester(c, o, references)
+	if err != nil {
+		return err
+	}
+	defer n.close()
+	b := n.append(nil, t, row, "\n")
+	if err := n.grower.Err(); err != nil {
+		return err
+	}
+	_, err = out.Write(append(b, '\n'))
+	return err
+}
+
+// Nested writes all rows as one JSON document: under the name of each entity without a
+// parent, a list of its rows with those below them inside.
+func Nested(ctx context.Context, c *plan.Compiled, o Options, references References, out io.Writer) error {
+	n, err := newNester(c, o, references)
+	if err != nil {
+		return err
+	}
+	defer n.close()
+	w := bufio.NewWriter(out)
+	var b []byte
+	between := "{\n"
+	for _, t := range n.targets {
+		if t.Grow.Parent != nil && slices.ContainsFunc(n.targets, func(up *plan.Target) bool { return up.Grow == t.Grow.Root() }) {
+			continue
+		}
+		fmt.Fprintf(w, "%s%s: [", between, files.AppendJSONText(nil, n.nameOf(t)))
+		between = ",\n"
+		rows := 0
+		for _, run := range order.Runs(n.grower, t, o.Part) {
+			for i := range run.Rows {
+				if rows%order.SliceRows == 0 && ctx.Err() != nil {
+					return context.Cause(ctx)
+				}
+				b = b[:0]
+				if rows > 0 {
+					b = append(b, ',')
+				}
+				b = n.append(append(b, '\n'), t, grow.Row{N: run.First.N + i, Side: run.First.Side}, "")
+				if err := n.grower.Err(); err != nil {
+					return err
+				}
+				if _, err := w.Write(b); err != nil {
+					return err
+				}
+				rows++
+			}
+		}
+		fmt.Fprint(w, "\n]")
+	}
+	if between == "{\n" {
+		fmt.Fprint(w, "{")
+	}
+	fmt.Fprint(w, "\n}\n")
+	return w.Flush()
+}
+
+// nameOf is what an entity's rows are called: by the entity, or by the table.
+func (n *nester) nameOf(t *plan.Target) string {
+	if n.o.Names == Columns && t.Table != nil {
+		return t.Table.Name
+	}
+	return t.Plan.Name
+}
+
+// append appends a row as an object; line begins each of its lines, if it is not empty.
+func (n *nester) append(b []byte, t *plan.Target, row grow.Row, line string) []byte {
+	inner := line
+	if line != "" {
+		inner = line + "  "
+	}
+	b = n.appendFields(append(b, '{'), t, row, inner, n.references)
+	for _, child := range n.children[t.Grow] {
+		from, to := n.grower.Below(child.Grow, row)
+		b = files.AppendJSONText(n.comma(b, inner), n.nameOf(child))
+		b = append(b, ": ["...)
+		deep := inner
+		if inner != "" {
+			deep = inner + "  "
+		}
+		for i := from; i < to; i++ {
+			if i > from {
+				b = append(b, ',')
+			}
+			b = n.append(append(b, deep...), child, grow.Row{N: i, Side: row.Side}, deep)
+		}
+		if to > from {
+			b = append(b, inner...)
+		}
+		b = append(b, ']')
+	}
+	return append(append(b, line...), '}')
+}
+
+// comma begins another member of an object.
+func (n *nester) comma(b []byte, line string) []byte {
+	if b[len(b)-1] != '{' {
+		b = append(b, ',')
+		if line == "" {
+			b = append(b, ' ')
+		}
+	}
+	return append(b, line...)
+}
+
+func (n *nester) appendFields(b []byte, t *plan.Target, row grow.Row, line string, references References) []byte {
+	var batch grow.Batch
+	n.grower.Grow(t.Grow, row, 1, &batch)
+	values := batch.Row(0)
+	for _, c := range n.columns[t] {
+		if c.target != nil && c.target == t.Grow.Parent && references == Rows {
+			continue // it stands around this row
+		}
+		b = files.AppendJSONText(n.comma(b, line), c.Name)
+		b = append(b, ": "...)
+		to, refers := grow.Row{}, false
+		if c.target != nil && references != Keys {
+			to, refers = n.grower.Refers(t.Grow, row, t.Grow.Fields[c.field])
+		}
+		switch {
+		case refers && references == Named:
+			b = files.AppendJSONText(b, c.target.Label(to))
+		case refers:
+			i := slices.IndexFunc(n.plan.Targets, func(x *plan.Target) bool { return x.Grow == c.target })
+			inner := line
+			if line != "" {
+				inner += "  "
+			}
+			b = n.appendFields(append(b, '{'), n.plan.Targets[i], to, inner, Keys)
+			b = append(append(b, line...), '}')
+		default:
+			b = files.AppendJSON(b, &values[c.field])
+		}
+	}
+	return b
+}

@@ -1,0 +1,380 @@
+package export
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"evensprout/internal/files"
+	"evensprout/internal/grow"
+	"evensprout/internal/order"
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// Limits on one statement of a script.
+const (
+	statementRows  = 500
+	statementBytes = 256 << 10
+)
+
+// scripter writes SQL.
+type scripter struct {
+	*exporter
+	sql  store.Script
+	out  *bufio.Writer
+	late map[*plan.Target][]int // fields that are NULL at first, and written at the end
+	put  bool                   // references are put off to the end of the transaction
+	buf  []byte
+	rows int // of the statement that is open
+
+	numbers map[*plan.Target]int64 // the greatest keys of columns that number themselves
+}
+
+func newScripter(c *plan.Compiled, o Options, sql store.Script) (*scripter, error) {
+	for _, t := range c.Targets {
+		if t.Table == nil {
+			return nil, &store.Fault{Kind: store.Missing, Message: "SQL needs the tables: their columns, keys and types", Hint: "--db URL names the database"}
+		}
+	}
+	o.Format, o.Names = "sql", Columns
+	x, err := newExporter(c, o)
+	if err != nil {
+		return nil, err
+	}
+	s := &scripter{exporter: x, sql: sql, late: map[*plan.Target][]int{}, numbers: map[*plan.Target]int64{}}
+	of := order.Of(c)
+	for _, l := range of.Late {
+		col := l.Target.Columns[l.Field]
+		if col == nil || !slices.Contains(x.targets, l.Target) {
+			continue
+		}
+		r := l.Target.Table.Reference(col.Name)
+		switch {
+		case r == nil:
+		case sql.DefersAll() || r.Deferrable:
+			s.put = true
+		case !col.NotNull:
+			s.late[l.Target] = append(s.late[l.Target], l.Field)
+		default:
+			p := c.Problem(l.Target.Plan, "%s.%s closes a circle of references, and %s is NOT NULL and is looked at at once: no order of statements can write it", l.Target.Plan.Name, l.Target.Grow.Fields[l.Field].Name, col.Name)
+			p.Hint = "let the column be NULL, or make the reference DEFERRABLE"
+			return nil, plan.Problems{p}
+		}
+	}
+	return s, nil
+}
+
+// Script writes the rows as SQL for an engine's own client: statements of several rows,
+// what is referred to first, in one transaction.
+func Script(ctx context.Context, c *plan.Compiled, o Options, sql store.Script, out io.Writer) (*files.Manifest, error) {
+	s, err := newScripter(c, o, sql)
+	if err != nil {
+		return nil, err
+	}
+	defer s.close()
+	return s.manifest, s.insert(ctx, out)
+}
+
+// Migration writes two scripts: one inserts the rows, with their keys; the other removes
+// exactly these.
+func Migration(ctx context.Context, c *plan.Compiled, o Options, sql store.Script, insert, remove io.Writer) (*files.Manifest, error) {
+	s, err := newScripter(c, o, sql)
+	if err != nil {
+		return nil, err
+	}
+	defer s.close()
+	if err := s.insert(ctx, insert); err != nil {
+		return nil, err
+	}
+	return s.manifest, s.remove(ctx, remove)
+}
+
+func (s *scripter) head(what string) {
+	part := ""
+	if p := s.manifest.Part; p != nil {
+		part = fmt.Sprintf(", part %s", p)
+	}
+	fmt.Fprintf(s.out, "-- %s of %s%s, for %s. Seed %q, edition %s.\n", what, comment(s.plan.Plan.Name), part, s.sql.Name(), comment(s.plan.Set.Seed), s.plan.Set.Edition)
+	for _, line := range s.sql.Begin(s.put) {
+		fmt.Fprintf(s.out, "%s;\n", line)
+	}
+}
+
+// comment makes one line of a text.
+func comment(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' {
+			return ' '
+		}
+		return r
+	}, text)
+}
+
+func (s *scripter) foot() error {
+	fmt.Fprintln(s.out, "COMMIT;")
+	return s.out.Flush()
+}
+
+func (s *scripter) insert(ctx context.Context, out io.Writer) error {
+	s.out = bufio.NewWriterSize(out, statementBytes)
+	s.head("Rows")
+	var (
+		t       *plan.Target
+		columns []column
+		about   *files.ManifestRows
+		first   string // of a statement
+	)
+	begin := func(of *plan.Target) (err error) {
+		t, columns = of, s.columnsOf(of)
+		if about, err = s.describe(of, columns); err != nil {
+			return err
+		}
+		names := make([]string, len(columns))
+		over := ""
+		for i, c := range columns {
+			names[i] = s.sql.Quote(c.of.Name)
+			if c.of.Identity == schema.Always {
+				over = " " + s.sql.Overriding()
+			}
+		}
+		first = fmt.Sprintf("INSERT INTO %s (%s)%s VALUES\n", s.sql.Table(of.Table), strings.Join(names, ", "), strings.TrimRight(over, " "))
+		fmt.Fprintf(s.out, "\n-- %s: %d rows\n", comment(of.Plan.Name), about.Rows)
+		return nil
+	}
+	row := func(_ grow.Row, values []grow.Value) error {
+		if s.rows == 0 {
+			s.buf = append(s.buf, first...)
+		} else {
+			s.buf = append(s.buf, ",\n"...)
+		}
+		for i, c := range columns {
+			v := &values[c.field]
+			if c.of.Identity != schema.NoIdentity && v.Type == grow.Integer {
+				s.numbers[t] = max(s.numbers[t], v.N)
+			}
+			s.buf = append(s.buf, map[bool]string{true: "(", false: ", "}[i == 0]...)
+			if slices.Contains(s.late[t], c.field) {
+				v = &grow.Value{}
+			}
+			s.buf = s.sql.AppendLiteral(s.buf, v, c.of)
+		}
+		s.buf = append(s.buf, ')')
+		if s.rows++; s.rows == statementRows || len(s.buf) > statementBytes {
+			return s.end()
+		}
+		return nil
+	}
+	end := func(print grow.Fingerprint) error {
+		about.Fingerprint = print
+		return s.end()
+	}
+	if err := s.each(ctx, begin, row, end); err != nil {
+		return err
+	}
+	if err := s.closeCircles(ctx); err != nil {
+		return err
+	}
+	for _, t := range s.targets {
+		for _, c := range s.columnsOf(t) {
+			if c.of.Identity == schema.NoIdentity || s.numbers[t] == 0 {
+				continue
+			}
+			if text := s.sql.Advance(t.Table, c.of, s.numbers[t]); text != "" {
+				fmt.Fprintf(s.out, "%s;\n", text)
+			}
+		}
+	}
+	return s.foot()
+}
+
+// end ends the statement that is open.
+func (s *scripter) end() error {
+	if s.rows == 0 {
+		return nil
+	}
+	_, err := s.out.Write(append(s.buf, ";\n"...))
+	s.buf, s.rows = s.buf[:0], 0
+	return err
+}
+
+// closeCircles writes references that were NULL at first.
+func (s *scripter) closeCircles(ctx context.Context) error {
+	for _, t := range s.targets {
+		for _, field := range s.late[t] {
+			fmt.Fprintf(s.out, "\n-- %s: references that close a circle\n", comment(t.Plan.Name))
+			err := s.walk(ctx, t, false, func(values []grow.Value) error {
+				if values[field].IsNull() {
+					return nil
+				}
+				b := append(s.buf[:0], "UPDATE "+s.sql.Table(t.Table)+" SET "+s.sql.Quote(t.Columns[field].Name)+" = "...)
+				b = s.sql.AppendLiteral(b, &values[field], t.Columns[field])
+				b = s.appendWhere(append(b, " WHERE "...), t, values)
+				s.buf = append(b, ";\n"...)
+				_, err := s.out.Write(s.buf)
+				return err
+			})
+			s.buf = s.buf[:0]
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// walk grows an entity's rows of the part one by one, also from the last to the first.
+func (s *scripter) walk(ctx context.Context, t *plan.Target, backwards bool, show func([]grow.Value) error) error {
+	runs := order.Runs(s.grower, t, s.o.Part)
+	if backwards {
+		slices.Reverse(runs)
+	}
+	var b grow.Batch
+	for _, run := range runs {
+		for done := uint64(0); done < run.Rows; {
+			if err := ctx.Err(); err != nil {
+				return context.Cause(ctx)
+			}
+			n := min(order.SliceRows, run.Rows-done)
+			first := run.First
+			first.N += done
+			if backwards {
+				first.N = run.First.N + run.Rows - done - n
+			}
+			s.grower.Grow(t.Grow, first, int(n), &b)
+			if err := s.grower.Err(); err != nil {
+				return err
+			}
+			for i := range b.Len {
+				at := i
+				if backwards {
+					at = b.Len - 1 - i
+				}
+				if err := show(b.Row(at)); err != nil {
+					return err
+				}
+			}
+			done += n
+		}
+	}
+	return nil
+}
+
+// key is the fields that tell a row in its table: a primary key, or a unique key without
+// NULLs; else all that are written.
+func key(t *plan.Target) []int {
+	for _, k := range t.Table.Keys() {
+		var fields []int
+		for _, name := range k.Columns {
+			i := slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return c != nil && strings.EqualFold(c.Name, name) })
+			if i < 0 || !t.Columns[i].NotNull && !slices.Contains(t.Table.PrimaryKey, name) {
+				fields = nil
+				break
+			}
+			fields = append(fields, i)
+		}
+		if fields != nil && !k.Partial {
+			return fields
+		}
+	}
+	var all []int
+	for i, c := range t.Columns {
+		if c != nil && !c.Generated && !t.Grow.Fields[i].Inner {
+			all = append(all, i)
+		}
+	}
+	return all
+}
+
+// appendWhere appends the condition that a row is this one.
+func (s *scripter) appendWhere(b []byte, t *plan.Target, values []grow.Value) []byte {
+	for n, i := range key(t) {
+		if n > 0 {
+			b = append(b, " AND "...)
+		}
+		b = append(b, s.sql.Quote(t.Columns[i].Name)...)
+		if values[i].IsNull() {
+			b = append(b, " IS NULL"...)
+			continue
+		}
+		b = s.sql.AppendLiteral(append(b, " = "...), &values[i], t.Columns[i])
+	}
+	return b
+}
+
+// remove writes the script that takes the rows out again: those that refer to others
+// first, the last ones first.
+func (s *scripter) remove(ctx context.Context, out io.Writer) error {
+	s.out = bufio.NewWriterSize(out, statementBytes)
+	s.head("What removes the rows")
+	for _, t := range s.targets {
+		for _, field := range s.loose(t) {
+			set := "UPDATE " + s.sql.Table(t.Table) + " SET " + s.sql.Quote(t.Columns[field].Name) + " = NULL"
+			fmt.Fprintf(s.out, "\n-- %s: references among what goes\n", comment(t.Plan.Name))
+			if err := s.these(ctx, t, set, ""); err != nil {
+				return err
+			}
+		}
+	}
+	for _, t := range slices.Backward(s.targets) {
+		about := s.manifest.Entity(t.Plan.Name)
+		fmt.Fprintf(s.out, "\n-- %s: %d rows\n", comment(t.Plan.Name), about.Rows)
+		behind := ""
+		if k := key(t); s.sql.Inverse() && refersToItself(t) && len(k) == 1 {
+			behind = " ORDER BY " + s.sql.Quote(t.Columns[k[0]].Name) + " DESC"
+		}
+		if err := s.these(ctx, t, "DELETE FROM "+s.sql.Table(t.Table), behind); err != nil {
+			return err
+		}
+	}
+	return s.foot()
+}
+
+// loose are fields whose references are set to NULL before rows go.
+func (s *scripter) loose(t *plan.Target) []int {
+	fields := slices.Clone(s.late[t])
+	for i, f := range t.Grow.Fields {
+		if c := t.Columns[i]; s.sql.Inverse() && f.Target() == t.Grow && c != nil && !c.NotNull && !slices.Contains(fields, i) {
+			fields = append(fields, i)
+		}
+	}
+	return fields
+}
+
+func refersToItself(t *plan.Target) bool {
+	return slices.ContainsFunc(t.Grow.Fields, func(f *grow.Field) bool { return f.Target() == t.Grow })
+}
+
+// these writes statements for all rows of an entity, the last first: for several at once
+// where one column tells them.
+func (s *scripter) these(ctx context.Context, t *plan.Target, statement, behind string) error {
+	k := key(t)
+	one := len(k) == 1
+	err := s.walk(ctx, t, true, func(values []grow.Value) error {
+		if !one {
+			s.buf = s.appendWhere(append(s.buf, statement+" WHERE "...), t, values)
+			s.rows = 1
+			return s.end()
+		}
+		if s.rows == 0 {
+			s.buf = append(s.buf, statement+" WHERE "+s.sql.Quote(t.Columns[k[0]].Name)+" IN ("...)
+		} else {
+			s.buf = append(s.buf, ", "...)
+		}
+		s.buf = s.sql.AppendLiteral(s.buf, &values[k[0]], t.Columns[k[0]])
+		if s.rows++; s.rows == statementRows || len(s.buf) > statementBytes {
+			s.buf = append(append(s.buf, ')'), behind...)
+			return s.end()
+		}
+		return nil
+	})
+	if err == nil && s.rows > 0 {
+		s.buf = append(append(s.buf, ')'), behind...)
+		err = s.end()
+	}
+	return err
+}

@@ -1,0 +1,216 @@
+package files
+
+import (
+	"bufio"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"evensprout/internal/grow"
+)
+
+// Column is a column of a file that is written. All its values are of the type, or NULL.
+type Column struct {
+	Name  string
+	Type  grow.Type
+	Scale uint8 // of decimals, digits after the point
+}
+
+// Writer writes rows, one value for each column. Close ends the file's form; what is
+// written into stays open.
+type Writer interface {
+	Write(row []grow.Value) error
+	Close() error
+}
+
+// writers make writers by the name of a format.
+var writers = map[string]func(io.Writer, []Column) (Writer, error){
+	"csv": newCSVWriter, "ndjson": newNDJSONWriter, "json": newJSONWriter, "parquet": newParquetWriter,
+}
+
+// Formats are the names of the formats that can be written.
+func Formats() []string { return []string{"csv", "ndjson", "json", "parquet"} }
+
+// NewWriter begins a file. An unknown format is an error.
+func NewWriter(format string, w io.Writer, columns []Column) (Writer, error) {
+	open := writers[format]
+	if open == nil {
+		return nil, fmt.Errorf("%q is no format that rows can be written in: there is %s", format, strings.Join(Formats(), ", "))
+	}
+	return open(w, columns)
+}
+
+const writeBuffer = 128 << 10
+
+// AppendText appends a value as it stands in a cell of a file. Bytes go as base64 (RFC
+// 4648), moments as ISO 8601. NULL is nothing.
+func AppendText(b []byte, v *grow.Value) []byte {
+	switch v.Type {
+	case grow.Null:
+		return b
+	case grow.Bytes:
+		return base64.StdEncoding.AppendEncode(b, []byte(v.S))
+	}
+	return v.AppendText(b)
+}
+
+// csvWriter writes RFC 4180 with a header line. NULL is an empty cell, an empty text a
+// quoted one.
+type csvWriter struct {
+	out   *bufio.Writer
+	buf   []byte
+	cells []byte
+}
+
+func newCSVWriter(w io.Writer, columns []Column) (Writer, error) {
+	c := &csvWriter{out: bufio.NewWriterSize(w, writeBuffer)}
+	header := make([]grow.Value, len(columns))
+	for i, column := range columns {
+		header[i] = grow.String(column.Name)
+	}
+	return c, c.Write(header)
+}
+
+func (w *csvWriter) Write(row []grow.Value) error {
+	w.buf = w.buf[:0]
+	for i := range row {
+		if i > 0 {
+			w.buf = append(w.buf, ',')
+		}
+		v := &row[i]
+		if v.IsNull() {
+			continue
+		}
+		w.cells = AppendText(w.cells[:0], v)
+		w.buf = appendCSV(w.buf, w.cells)
+	}
+	if len(row) == 1 && row[0].IsNull() {
+		// A line without any cell would be no line for readers: this one is NULL, too, for
+		// all but text.
+		w.buf = append(w.buf, `""`...)
+	}
+	_, err := w.out.Write(append(w.buf, '\r', '\n'))
+	return err
+}
+
+func appendCSV(b, cell []byte) []byte {
+	plain := len(cell) > 0 && cell[0] != ' ' && !(len(cell) == 2 && cell[0] == '\\')
+	for _, c := range cell {
+		if c == '"' || c == ',' || c == '\n' || c == '\r' {
+			plain = false
+			break
+		}
+	}
+	if plain {
+		return append(b, cell...)
+	}
+	b = append(b, '"')
+	for _, c := range cell {
+		if c == '"' {
+			b = append(b, '"')
+		}
+		b = append(b, c)
+	}
+	return append(b, '"')
+}
+
+func (w *csvWriter) Close() error { return w.out.Flush() }
+
+// jsonWriter writes objects: one a line, or a list of them.
+type jsonWriter struct {
+	out  *bufio.Writer
+	keys [][]byte // with what stands in front of them and the colon
+	list bool
+	rows int
+	buf  []byte
+}
+
+func newNDJSONWriter(w io.Writer, columns []Column) (Writer, error) {
+	j := &jsonWriter{out: bufio.NewWriterSize(w, writeBuffer)}
+	for i, c := range columns {
+		before := byte(',')
+		if i == 0 {
+			before = '{'
+		}
+		j.keys = append(j.keys, append(AppendJSONText([]byte{before}, c.Name), ':'))
+	}
+	return j, nil
+}
+
+func newJSONWriter(w io.Writer, columns []Column) (Writer, error) {
+	x, err := newNDJSONWriter(w, columns)
+	x.(*jsonWriter).list = true
+	return x, err
+}
+
+func (w *jsonWriter) Write(row []grow.Value) error {
+	b := w.buf[:0]
+	switch {
+	case w.list && w.rows == 0:
+		b = append(b, "[\n"...)
+	case w.list:
+		b = append(b, ",\n"...)
+	}
+	for i := range row {
+		b = AppendJSON(append(b, w.keys[i]...), &row[i])
+	}
+	if len(row) == 0 {
+		b = append(b, '{')
+	}
+	b = append(b, '}')
+	if !w.list {
+		b = append(b, '\n')
+	}
+	w.rows++
+	w.buf = b
+	_, err := w.out.Write(b)
+	return err
+}
+
+func (w *jsonWriter) Close() error {
+	if w.list {
+		end := "\n]\n"
+		if w.rows == 0 {
+			end = "[]\n"
+		}
+		if _, err := w.out.WriteString(end); err != nil {
+			return err
+		}
+	}
+	return w.out.Flush()
+}
+
+// AppendJSON appends a value as JSON: numbers with all their digits, booleans, null, JSON
+// as it is, bytes in base64, the rest as text.
+func AppendJSON(b []byte, v *grow.Value) []byte {
+	switch v.Type {
+	case grow.Null:
+		return append(b, "null"...)
+	case grow.Integer, grow.Decimal, grow.Boolean, grow.JSON:
+		return v.AppendText(b)
+	case grow.Text:
+		return AppendJSONText(b, v.S)
+	}
+	b = append(b, '"')
+	b = AppendText(b, v) // letters, digits and signs that need no escape
+	return append(b, '"')
+}
+
+// AppendJSONText appends a text in quotes, escaping no more than RFC 8259 asks for.
+func AppendJSONText(b []byte, s string) []byte {
+	plain := !slices.ContainsFunc([]byte(s), func(c byte) bool { return c < ' ' || c == '"' || c == '\\' })
+	if plain && utf8.ValidString(s) {
+		b = append(b, '"')
+		b = append(b, s...)
+		return append(b, '"')
+	}
+	var text strings.Builder
+	e := json.NewEncoder(&text)
+	e.SetEscapeHTML(false)
+	e.Encode(s) // a text never fails
+	return append(b, strings.TrimSuffix(text.String(), "\n")...)
+}

@@ -1,0 +1,48 @@
+package mysql
+
+import (
+	"encoding/hex"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// Script writes SQL for the mariadb and mysql clients.
+func (Driver) Script() store.Script { return script{} }
+
+type script struct{}
+
+func (script) Name() string { return "MariaDB" }
+
+func (script) Begin(bool) []string {
+	return []string{"SET NAMES utf8mb4", "SET time_zone = '+00:00'", "SET sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,NO_BACKSLASH_ESCAPES'", "START TRANSACTION"}
+}
+
+func (script) Quote(name string) string                            { return quote(name) }
+func (script) Table(t *schema.Table) string                        { return tableName(t) }
+func (script) Overriding() string                                  { return "" }
+func (script) Advance(*schema.Table, *schema.Column, int64) string { return "" }
+func (script) DefersAll() bool                                     { return false }
+func (script) Inverse() bool                                       { return true }
+
+// AppendLiteral writes texts without escapes: Begin turns backslashes off.
+func (script) AppendLiteral(b []byte, v *grow.Value, c *schema.Column) []byte {
+	switch {
+	case v.IsNull():
+		return append(b, "NULL"...)
+	case v.Type == grow.Integer, v.Type == grow.Boolean:
+		return grow.Int(v.N).AppendText(b)
+	case v.Type == grow.Decimal:
+		return v.AppendText(b)
+	case v.Type == grow.Bytes || c.Kind == schema.Bytes:
+		b = hex.AppendEncode(append(b, "X'"...), []byte(v.S))
+		return append(b, '\'')
+	}
+	text := string(appendText(nil, v, c))
+	if of := madeBy(c); of != "" {
+		b = append(append(b, of...), '(')
+		return append(store.AppendQuoted(b, text), madeEnd(c)...)
+	}
+	return store.AppendQuoted(b, text)
+}

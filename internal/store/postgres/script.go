@@ -1,0 +1,55 @@
+package postgres
+
+import (
+	"encoding/hex"
+	"fmt"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// Script writes SQL for psql.
+func (Driver) Script() store.Script { return script{} }
+
+type script struct{}
+
+func (script) Name() string { return "PostgreSQL" }
+
+func (script) Begin(late bool) []string {
+	list := []string{"SET client_encoding = 'UTF8'", "SET standard_conforming_strings = on", "SET TimeZone = 'UTC'", "SET DateStyle = 'ISO'", "BEGIN"}
+	if late {
+		list = append(list, "SET CONSTRAINTS ALL DEFERRED")
+	}
+	return list
+}
+
+func (script) Quote(name string) string     { return quote(name) }
+func (script) Table(t *schema.Table) string { return tableName(t) }
+func (script) Overriding() string           { return "OVERRIDING SYSTEM VALUE" }
+func (script) DefersAll() bool              { return false }
+func (script) Inverse() bool                { return false }
+
+func (script) AppendLiteral(b []byte, v *grow.Value, c *schema.Column) []byte {
+	switch {
+	case v.IsNull():
+		return append(b, "NULL"...)
+	case v.Type == grow.Boolean && c.Kind == schema.Integer:
+		return append(b, '0'+byte(v.N))
+	case v.Type == grow.Integer || v.Type == grow.Boolean:
+		return v.AppendText(b)
+	case v.Type == grow.Decimal && (c.Kind == schema.Decimal || c.Kind == schema.Real):
+		return v.AppendText(b)
+	case v.Type == grow.Bytes || c.Kind == schema.Bytes:
+		b = hex.AppendEncode(append(b, `'\x`...), []byte(v.S))
+		return append(b, '\'')
+	}
+	return store.AppendQuoted(b, string(v.AppendText(nil)))
+}
+
+// Advance moves the sequence behind a column, if there is one.
+func (script) Advance(t *schema.Table, c *schema.Column, last int64) string {
+	text := func(x string) string { return string(store.AppendQuoted(nil, x)) }
+	return fmt.Sprintf("SELECT setval(s.name, %d) FROM pg_get_serial_sequence(%s, %s) AS s (name) WHERE s.name IS NOT NULL AND coalesce(pg_sequence_last_value(s.name::regclass), 0) < %d",
+		last, text(tableName(t)), text(c.Name), last)
+}

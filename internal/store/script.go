@@ -1,0 +1,52 @@
+package store
+
+import (
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+)
+
+// Script is how an engine's SQL is written for its own client: it needs no connection.
+type Script interface {
+	// Name is the engine's, for people.
+	Name() string
+	// Begin are the statements that set the session and begin the transaction. With late,
+	// references are held against the tables at its end, as far as the engine can.
+	Begin(late bool) []string
+	Quote(name string) string
+	// Table is a table's quoted name, with its schema.
+	Table(t *schema.Table) string
+	// AppendLiteral appends a value as the column takes it.
+	AppendLiteral(b []byte, v *grow.Value, c *schema.Column) []byte
+	// Overriding stands between columns and values where keys are given to columns that
+	// number themselves; empty if nothing need.
+	Overriding() string
+	// Advance moves the sequence of a column beyond a number, never back; empty where it
+	// moves by itself.
+	Advance(t *schema.Table, c *schema.Column, last int64) string
+	// DefersAll tells that any reference can be held against the tables at the end.
+	DefersAll() bool
+	// Inverse tells that rows of a statement go one after the other, so that those that
+	// refer to others of their table must go first.
+	Inverse() bool
+}
+
+// ScriptFor is the script of the engine that a URL's scheme, such as postgres, names; nil
+// if there is none.
+func ScriptFor(drivers []Driver, scheme string) Script {
+	if d := driver(drivers, scheme+":"); d != nil {
+		return d.Script()
+	}
+	return nil
+}
+
+// AppendQuoted appends a text as SQL's standard writes it: quotes inside are doubled.
+func AppendQuoted(b []byte, s string) []byte {
+	b = append(b, '\'')
+	for i := range len(s) {
+		if s[i] == '\'' {
+			b = append(b, '\'')
+		}
+		b = append(b, s[i])
+	}
+	return append(b, '\'')
+}

@@ -1,0 +1,50 @@
+package sqlite
+
+import (
+	"encoding/hex"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// Script writes SQL for the sqlite3 shell.
+func (Driver) Script() store.Script { return script{} }
+
+type script struct{}
+
+func (script) Name() string { return "SQLite" }
+
+func (script) Begin(late bool) []string {
+	list := []string{"PRAGMA foreign_keys = ON", "BEGIN"}
+	if late {
+		list = append(list, "PRAGMA defer_foreign_keys = ON")
+	}
+	return list
+}
+
+func (script) Quote(name string) string                            { return quote(name) }
+func (script) Table(t *schema.Table) string                        { return quote(t.LocalName()) }
+func (script) Overriding() string                                  { return "" }
+func (script) Advance(*schema.Table, *schema.Column, int64) string { return "" }
+func (script) DefersAll() bool                                     { return true }
+func (script) Inverse() bool                                       { return false }
+func (script) AppendLiteral(b []byte, v *grow.Value, c *schema.Column) []byte {
+	switch v.Type {
+	case grow.Null:
+		return append(b, "NULL"...)
+	case grow.Integer, grow.Boolean:
+		return grow.Int(v.N).AppendText(b)
+	case grow.Bytes, grow.Text, grow.JSON:
+		if v.Type == grow.Bytes || c.Kind == schema.Bytes {
+			b = hex.AppendEncode(append(b, "X'"...), []byte(v.S))
+			return append(b, '\'')
+		}
+		return store.AppendQuoted(b, v.S)
+	case grow.Decimal:
+		if c.Kind == schema.Any {
+			return v.AppendText(b) // no column type makes a number of a text here
+		}
+	}
+	return store.AppendQuoted(b, string(appendText(nil, v, c)))
+}
