@@ -32,7 +32,7 @@ fuzz: ## half a minute for each reader
 	go test ./internal/derive -run xxx -fuzz FuzzSplit -fuzztime 30s
 	go test ./internal/load -run xxx -fuzz FuzzRejects -fuzztime 30s
 	go test ./internal/load -run xxx -fuzz FuzzUndoPackets -fuzztime 30s
-	for kind in CSV NDJSON JSON XLSX; do go test ./internal/files -run xxx -fuzz "^Fuzz$$kind$$" -fuzztime 30s || exit 1; done
+	for kind in CSV NDJSON JSON XLSX Parquet Manifest; do go test ./internal/files -run xxx -fuzz "^Fuzz$$kind$$" -fuzztime 30s -fuzzminimizetime 1x || exit 1; done
 
 golden: ## write golden rows and the examples of the docs anew: only while the edition is provisional
 	go test ./internal/draft -run Sample -update

@@ -22,7 +22,9 @@ type Folder struct {
 // ErrPresent tells that a file is there already that no export wrote.
 type ErrPresent struct{ Path string }
 
-func (e *ErrPresent) Error() string { return fmt.Sprintf("%s is there already, and no export wrote it", e.Path) }
+func (e *ErrPresent) Error() string {
+	return fmt.Sprintf("%s is there already, and no export wrote it", e.Path)
+}
 
 // NewFolder begins to fill a folder, which need not be there.
 func NewFolder(path string) (*Folder, error) {

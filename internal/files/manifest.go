@@ -29,8 +29,8 @@ type Manifest struct {
 	Seed     string         `json:"seed"`
 	Clock    string         `json:"clock,omitempty"`
 	MadeBy   string         `json:"made_by"`
-	Kind     string         `json:"kind"`          // of the files: csv, ndjson, json, parquet, sql
-	Names    string         `json:"names"`         // of their columns: fields, or columns
+	Kind     string         `json:"kind"`           // of the files: csv, ndjson, json, parquet, sql
+	Names    string         `json:"names"`          // of their columns: fields, or columns
 	Part     *order.Part    `json:"part,omitempty"` // nil: all rows
 	Entities []ManifestRows `json:"entities"`
 }
@@ -66,7 +66,9 @@ type ManifestColumn struct {
 type RowID grow.ID
 
 // MarshalText writes the digits.
-func (id RowID) MarshalText() ([]byte, error) { return fmt.Appendf(nil, "%016x%016x", id[0], id[1]), nil }
+func (id RowID) MarshalText() ([]byte, error) {
+	return fmt.Appendf(nil, "%016x%016x", id[0], id[1]), nil
+}
 
 // UnmarshalText reads the digits.
 func (id *RowID) UnmarshalText(text []byte) error {
@@ -104,7 +106,7 @@ func ReadManifest(path string) (*Manifest, error) {
 	}
 	var m Manifest
 	if err := json.Unmarshal(data, &m); err != nil {
-		return nil, &Error{File: path, Message: "this is no manifest of an export: " + jsonFault(err)}
+		return nil, &Error{File: path, Message: "this is no manifest of an export: " + err.Error()}
 	}
 	if m.Format != manifestFormat {
 		return nil, &Error{File: path, Message: fmt.Sprintf("this is no manifest that this program reads: its format is %d, and %d is read", m.Format, manifestFormat)}

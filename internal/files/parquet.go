@@ -18,6 +18,9 @@ import (
 	"evensprout/internal/grow"
 )
 
+// maxFooter bounds what a file says about itself, in bytes.
+const maxFooter = 64 << 20
+
 // parquetRows is how many rows go into a row group: a bound on memory.
 const parquetRows = 50_000
 
@@ -156,6 +159,14 @@ func openParquet(f *os.File, path string, _ Options) (r Reader, err error) {
 	info, err := f.Stat()
 	if err != nil {
 		return nil, err
+	}
+	// The library makes room for as long a footer as the file says it has.
+	var end [8]byte
+	if _, err := f.ReadAt(end[:], info.Size()-int64(len(end))); err != nil || string(end[4:]) != "PAR1" {
+		return bad("this is no Parquet file", "")
+	}
+	if size := int64(binary.LittleEndian.Uint32(end[:])); size > min(maxFooter, info.Size()-int64(len(end))) {
+		return bad("the Parquet file is damaged: its footer is longer than the file, or than this program reads", "")
 	}
 	p, err := parquet.OpenFile(f, info.Size(), parquet.SkipBloomFilters(true))
 	if err != nil {

@@ -270,7 +270,7 @@ func (l *loader) take(r Record, cells []Cell) {
 	for i, c := range cells {
 		col := &t.columns[i]
 		b = append(b, byte(c.Kind))
-		if c.Kind == Quoted && c.Text == "" && col.given && col.want.As != grow.Text && col.want.As != grow.JSON {
+		if c.Kind == Quoted && c.Text == "" && col.given && !slices.Contains([]grow.Type{grow.Text, grow.JSON, grow.Bytes}, col.want.As) {
 			c.Kind = Absent
 			b[len(b)-1] = byte(Absent)
 		}
@@ -536,26 +536,34 @@ func (t *Table) Misfits(i int, typ grow.Type) plan.Problems {
 	return found
 }
 
-// Reader reads rows in any order; it keeps the run last read.
-func (t *Table) Reader() grow.TableReader { return &tableReader{table: t} }
+// keptRuns is how many runs a reader keeps: rows that others refer to are read again and
+// again, here and there.
+const keptRuns = 128
+
+// Reader reads rows in any order; it keeps some of the runs last read.
+func (t *Table) Reader() grow.TableReader { return &tableReader{table: t, kept: map[uint64][]grow.Value{}} }
 
 type tableReader struct {
-	table  *Table
-	loaded bool
-	run    run
-	values []grow.Value // of the run, row after row
+	table *Table
+	kept  map[uint64][]grow.Value // of runs by their number, row after row
+	order [keptRuns]uint64        // the runs kept, the oldest at next
+	next  int
+	run   run
 }
 
 func (r *tableReader) Close() error { return nil }
 
 func (r *tableReader) Row(n uint64) ([]grow.Value, error) {
 	width := len(r.table.columns)
-	if !r.loaded || n < r.run.first || n >= r.run.first+uint64(len(r.run.lines)) {
+	values, ok := r.kept[n/runRows]
+	if !ok {
 		if err := r.table.read(n, &r.run); err != nil {
 			return nil, err
 		}
-		r.loaded = true
-		r.values = r.values[:0]
+		if len(r.kept) == keptRuns {
+			values = r.kept[r.order[r.next]][:0]
+			delete(r.kept, r.order[r.next])
+		}
 		for i, c := range r.run.cells {
 			v := grow.Value{}
 			if c.Kind != Absent {
@@ -564,9 +572,12 @@ func (r *tableReader) Row(n uint64) ([]grow.Value, error) {
 					return nil, fmt.Errorf("line %d: %w", r.run.lines[i/width], err)
 				}
 			}
-			r.values = append(r.values, v)
+			values = append(values, v)
 		}
+		r.kept[n/runRows] = values
+		r.order[r.next] = n / runRows
+		r.next = (r.next + 1) % keptRuns
 	}
-	at := int(n-r.run.first) * width
-	return r.values[at : at+width], nil
+	at := int(n%runRows) * width
+	return values[at : at+width], nil
 }

@@ -237,6 +237,10 @@ func (c cell) grow(v *Value) {
 // refer makes the cell a reference to a row.
 func (c cell) refer(r reference, row Row, v *Value) {
 	c.fr.refs[c.f.index] = row
+	if s, ok := r.(*lookup); ok && s.own != nil {
+		*v = *c.g.value(c.fr, s.own) // no need to read that row
+		return
+	}
 	fr := c.g.open(r.target(), row)
 	*v = *c.g.value(fr, r.stored())
 	fr.close()

@@ -119,13 +119,18 @@ type lookup struct {
 	of   []*Field // the inner fields that hold these values
 	rows map[string]Row
 	many map[string]bool
+	own  *Field // which of these holds what is kept; nil if none does
 }
 
 // Lookup makes references to the one row of an entity whose fields find have the values
 // of the inner fields of. The rows are looked through once, and their values kept:
 // memory grows with the rows of the entity, at most MaxLookup.
 func Lookup(to *Entity, by *Field, find, of []*Field) Source {
-	return &lookup{to: to, by: by, find: find, of: of}
+	s := &lookup{to: to, by: by, find: find, of: of}
+	if i := slices.Index(find, by); i >= 0 && of[i].Source.Type() == by.Source.Type() {
+		s.own = of[i]
+	}
+	return s
 }
 
 // MaxLookup bounds the rows of an entity that is looked up by a field.

@@ -28,8 +28,8 @@ type FileColumn struct {
 	As     grow.Type // Null: by its looks
 	Find   string    // the field of the entity Of whose value it holds
 	Of     string
-	Into   string // the column of the table; empty: found by the name of the field
-	Hidden bool   // a key that the plan does not mention
+	Into   string      // the column of the table; empty: found by the name of the field
+	Hidden bool        // a key that the plan does not mention
 	also   *FileColumn // the column of the same reference that comes first; nil if this is it
 	place
 }

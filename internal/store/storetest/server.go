@@ -393,3 +393,17 @@ func (s *Server) Database(t testing.TB, script string) string {
 	require.NoError(t, s.create(context.Background(), s, name, script))
 	return s.URL(name)
 }
+
+// Client is the path of an engine's own client, installed if need be. Where it is not and
+// cannot be, the test is skipped.
+func Client(t testing.TB, name, packageName string) string {
+	t.Helper()
+	running.mu.Lock()
+	defer running.mu.Unlock()
+	if program(name) == "" {
+		if err := install(packageName); err != nil {
+			t.Skipf("no %s: %v", name, err)
+		}
+	}
+	return program(name)
+}

@@ -1,0 +1,170 @@
+package files
+
+import (
+	"bytes"
+	"encoding/json"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+)
+
+// everyType is a column of every type that rows have.
+var everyType = []Column{
+	{"whole", grow.Integer, 0}, {"price", grow.Decimal, 2}, {"a \"name\", with", grow.Text, 0}, {"raw", grow.Bytes, 0}, {"yes", grow.Boolean, 0}, {"day", grow.Date, 0},
+	{"at", grow.Time, 6}, {"moment", grow.Timestamp, 6}, {"id", grow.UUID, 0}, {"more", grow.JSON, 0},
+}
+
+var someTexts = []string{"", " ", "plain", "comma, and \"quotes\"", "two\nlines", "\\N", "\\.", "tab\t", "päöü 日本 🙂", "<a & b>", "\u2028", "NULL", "true", "007", "'", strings.Repeat("x", 5000)}
+
+func someRow() []grow.Value {
+	n := func() int64 { return rand.Int64N(2_000_000) - 1_000_000 }
+	row := []grow.Value{
+		grow.Int(n()), {Type: grow.Decimal, Scale: 2, N: n()}, grow.String(someTexts[rand.IntN(len(someTexts))]), {Type: grow.Bytes, S: "\x00\xff" + someTexts[rand.IntN(len(someTexts))]},
+		grow.Bool(n() > 0), {Type: grow.Date, N: n() % 20000}, {Type: grow.Time, N: (n() + 1_000_000) * 1000, Scale: 6}, {Type: grow.Timestamp, N: n() * 1_000_003, Scale: 6},
+		{Type: grow.UUID, N: n(), M: rand.Uint64()}, {Type: grow.JSON, S: `{"a":[1,2.50,"x\n<y>"]}`},
+	}
+	for i := range row {
+		if rand.IntN(5) == 0 {
+			row[i] = grow.Value{}
+		}
+	}
+	return row
+}
+
+// canonical is rows as fingerprints see them.
+func canonical(rows [][]grow.Value) string {
+	var b []byte
+	for _, row := range rows {
+		for i := range row {
+			b = row[i].AppendCanonical(b)
+		}
+	}
+	return string(b)
+}
+
+func TestWhatIsWrittenIsReadAgain(t *testing.T) {
+	for _, format := range Formats() {
+		var want [][]grow.Value
+		var b bytes.Buffer
+		w, err := NewWriter(format, &b, everyType)
+		require.NoError(t, err)
+		for range 500 {
+			row := someRow()
+			want = append(want, row)
+			require.NoError(t, w.Write(row))
+		}
+		require.NoError(t, w.Close())
+		path := filepath.Join(t.TempDir(), "rows."+format)
+		require.NoError(t, os.WriteFile(path, b.Bytes(), 0o644))
+		manifest := filepath.Join(t.TempDir(), ManifestName)
+		m := NewManifest()
+		m.Entities = []ManifestRows{{Entity: "Thing", Rows: 500, First: 9, Given: []RowID{{1, 2}}}}
+		text, err := json.Marshal(m)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(manifest, text, 0o644))
+		spec := plan.FileSpec{Path: path, Manifest: manifest, Entity: "Thing"}
+		for _, c := range everyType {
+			spec.Columns = append(spec.Columns, &plan.FileColumn{Field: c.Name, Column: c.Name, As: c.Type})
+		}
+		table, problems := Rows(spec)
+		require.Empty(t, problems, format)
+		defer table.Close()
+		var got [][]grow.Value
+		r := table.Reader()
+		for n := range table.Len() {
+			row, err := r.Row(n)
+			require.NoError(t, err)
+			got = append(got, append([]grow.Value{}, row...))
+		}
+		require.Len(t, got, len(want), format)
+		for i := range want {
+			require.Equal(t, canonical(want[i:i+1]), canonical(got[i:i+1]), "%s: row %d: %v, and not %v", format, i, got[i], want[i])
+		}
+		first, ok := table.(grow.Identified).ID(0)
+		assert.True(t, ok)
+		assert.Equal(t, grow.ID{1, 2}, first)
+		next, _ := table.(grow.Identified).ID(1)
+		assert.Equal(t, grow.ID{0, 9}, next)
+	}
+}
+
+func TestEmptyFilesAreWhole(t *testing.T) {
+	for format, want := range map[string]string{"csv": "a,b\r\n", "ndjson": "", "json": "[]\n"} {
+		var b bytes.Buffer
+		w, err := NewWriter(format, &b, []Column{{"a", grow.Text, 0}, {"b", grow.Integer, 0}})
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		assert.Equal(t, want, b.String())
+	}
+	_, err := NewWriter("xml", nil, nil)
+	assert.ErrorContains(t, err, "csv, ndjson, json, parquet")
+}
+
+func TestCSVIsAsTheRFCSays(t *testing.T) {
+	var b bytes.Buffer
+	w, err := NewWriter("csv", &b, []Column{{"a", grow.Text, 0}, {"b", grow.Text, 0}})
+	require.NoError(t, err)
+	for _, row := range [][]grow.Value{{grow.String("x"), {}}, {grow.String(""), grow.String("say \"hi\", you")}, {{}, grow.String("two\nlines")}} {
+		require.NoError(t, w.Write(row))
+	}
+	require.NoError(t, w.Close())
+	assert.Equal(t, "a,b\r\nx,\r\n\"\",\"say \"\"hi\"\", you\"\r\n,\"two\nlines\"\r\n", b.String())
+}
+
+func TestManifestsThatAreNone(t *testing.T) {
+	data := write(t, "rows.csv", "a\n1\n")
+	spec := plan.FileSpec{Path: data, Entity: "Thing", Columns: []*plan.FileColumn{{Field: "a", Column: "a", As: grow.Integer}}}
+	for text, want := range map[string]string{
+		"":              "no manifest",
+		"[]":            "no manifest",
+		`{"format": 9}`: "its format is 9",
+		`{"format": 1, "entities": [{"entity": "Other", "rows": 1}]}`:                                                "says nothing of Thing",
+		`{"format": 1, "entities": [{"entity": "Thing", "rows": 2}]}`:                                                "the file has 1 rows, and its manifest says 2",
+		`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["xyz"]}]}`:                              "no identity of a row",
+		`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["zz000000000000000000000000000000"]}]}`: "no identity of a row",
+	} {
+		spec.Manifest = write(t, ManifestName, text)
+		_, problems := Rows(spec)
+		require.NotEmpty(t, problems, text)
+		assert.Contains(t, problems.Error(), want, text)
+	}
+	spec.Manifest = filepath.Join(t.TempDir(), "none.json")
+	_, problems := Rows(spec)
+	assert.Contains(t, problems.Error(), "there is no such file")
+}
+
+func FuzzParquet(f *testing.F) {
+	var b bytes.Buffer
+	w, err := NewWriter("parquet", &b, everyType)
+	require.NoError(f, err)
+	for range 20 {
+		require.NoError(f, w.Write(someRow()))
+	}
+	require.NoError(f, w.Close())
+	f.Add(b.Bytes())
+	f.Add([]byte("PAR1PAR1"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		path := filepath.Join(t.TempDir(), "rows.parquet")
+		require.NoError(t, os.WriteFile(path, data, 0o644))
+		records(path, Options{})
+	})
+}
+
+func FuzzManifest(f *testing.F) {
+	f.Add([]byte(`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["00000000000000010000000000000002"]}]}`))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		path := filepath.Join(t.TempDir(), ManifestName)
+		require.NoError(t, os.WriteFile(path, data, 0o644))
+		if m, err := ReadManifest(path); err == nil {
+			m.Entity("Thing")
+		}
+	})
+}
