@@ -143,7 +143,7 @@ load them, look at the tables. The demo command shows all of it at once.`,
 	root.PersistentFlags().StringVar(&a.db, "db", "", "database URL: sqlite:app.db, postgres://user@host/name, mysql://user@host/name; else the environment variable DATABASE_URL, else the plan's database")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "results as JSON on standard output")
 	cobra.EnableCommandSorting = false
-	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.compare(), a.withdraw(), a.history(), a.export(), a.catalog(), a.planSchema(), a.versionCommand()} {
+	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.compare(), a.withdraw(), a.history(), a.export(), a.during(), a.catalog(), a.planSchema(), a.versionCommand()} {
 		args := c.Args
 		c.Args = func(cmd *cobra.Command, list []string) error {
 			if err := args(cmd, list); err != nil {
@@ -380,12 +380,17 @@ func (a *app) exit(err error) int {
 		gone       *load.Gone
 		continued  *load.Continued
 		unknown    *load.NoEntry
+		script     *store.ScriptError
 		half       *load.HalfWithdrawn
 	)
 	code := exitFailed
 	failure := map[string]any{"message": err.Error()}
 	if errors.Is(err, errRejects) {
 		return exitRejects // told with the results
+	}
+	var ended commandEnded
+	if errors.As(err, &ended) && err == error(ended) {
+		return ended.code // it has told itself
 	}
 	if errors.Is(err, errDifferences) {
 		return exitDifferences
@@ -522,6 +527,11 @@ func (a *app) exit(err error) int {
 		if fault.Kind == store.Full || fault.Kind == store.Transient || fault.Kind == store.Lost || partial != nil || half != nil || unit != nil {
 			hint(asBefore)
 		}
+	case errors.As(err, &script):
+		code = exitDatabase
+		failure["script"] = map[string]any{"file": script.File, "line": script.Line}
+		say(script.Error())
+		hint("nothing was loaded, and the database that was made for it is gone")
 	case errors.As(err, &row):
 		code = exitPlan
 		failure["row"], failure["field"] = row.Row, row.Field

@@ -274,11 +274,35 @@ func (c *compiler) readRows(e *entity, r *RowsFrom) (FileRows, []int) {
 }
 
 // pathOf is where a file is, seen from the current folder.
-func (c *compiler) pathOf(file string) string {
+func (p *Plan) pathOf(file string) string {
 	if filepath.IsAbs(file) {
 		return file
 	}
-	return filepath.Join(c.plan.Folder(), file)
+	return filepath.Join(p.Folder(), file)
+}
+
+func (c *compiler) pathOf(file string) string { return c.plan.pathOf(file) }
+
+// Files are the files that the plan reads, seen from the current folder.
+func (p *Plan) Files() []string {
+	var out []string
+	add := func(e *Entity) {
+		if e == nil || e.RowsFrom == nil {
+			return
+		}
+		for _, f := range []string{e.RowsFrom.File, e.RowsFrom.Manifest} {
+			if f != "" {
+				out = append(out, p.pathOf(f))
+			}
+		}
+	}
+	for _, e := range p.Entities {
+		add(e)
+	}
+	for _, u := range p.Units {
+		add(u.Occasions)
+	}
+	return out
 }
 
 func fieldsOf(columns []*FileColumn) []string {

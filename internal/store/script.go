@@ -1,6 +1,8 @@
 package store
 
 import (
+	"fmt"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 )
@@ -49,4 +51,22 @@ func AppendQuoted(b []byte, s string) []byte {
 		b = append(b, s[i])
 	}
 	return append(b, '\'')
+}
+
+// ScriptError is a statement of a script that the engine refused.
+type ScriptError struct {
+	File    string // empty if it is not known
+	Line    int    // from 1; 0 if it is not known
+	Message string
+}
+
+func (e *ScriptError) Error() string {
+	at := e.File
+	if at == "" {
+		at = "the script"
+	}
+	if e.Line > 0 {
+		at = fmt.Sprintf("%s:%d", at, e.Line)
+	}
+	return at + ": " + e.Message
 }

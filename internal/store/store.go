@@ -27,6 +27,10 @@ type Driver interface {
 	Beside(url, folder string) string
 	// Script writes the engine's SQL.
 	Script() Script
+	// Own opens the databases that this program makes for itself, beside that of a URL.
+	Own(ctx context.Context, url string) (Own, error)
+	// Variables are the variables of the environment by which programs find a database.
+	Variables(url string) []Variable
 }
 
 // Place is where a database is, as far as its URL tells.

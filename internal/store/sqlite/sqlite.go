@@ -98,21 +98,7 @@ func Create(path, script string) error {
 		return fault(path, err)
 	}
 	defer conn.Close()
-	for rest := script; strings.TrimSpace(rest) != ""; {
-		stmt, trailing, err := conn.PrepareTransient(rest)
-		if err != nil {
-			return fault(path, err)
-		}
-		if stmt != nil {
-			_, err = stmt.Step()
-			stmt.Finalize()
-			if err != nil {
-				return fault(path, err)
-			}
-		}
-		rest = rest[len(rest)-trailing:]
-	}
-	return nil
+	return run(conn, script)
 }
 
 func parseURL(url string) (string, sqlite.OpenFlags, error) {

@@ -1,0 +1,175 @@
+// Package during gives a command a database with rows in it, for as long as it runs.
+package during
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"evensprout/internal/store"
+)
+
+// The names of databases that are made for runs, and of those that are copied for them.
+const (
+	runPrefix   = store.OwnPrefix + "run_"
+	cachePrefix = store.OwnPrefix + "cache_"
+)
+
+// The words about databases.
+const (
+	markReady = "ready" // a cached one is whole
+	markKept  = "kept"  // left for inspection after a failure
+)
+
+// lookEvery is how often a lock is tried again.
+const lookEvery = 50 * time.Millisecond
+
+// Place is a database of one run's own.
+type Place struct {
+	own    store.Own
+	name   string
+	Copied bool          // from the cache, which had it
+	Made   time.Duration // how long it took
+	Copy   time.Duration // of this, the engine's own copying
+}
+
+// Private makes a database for one run. With a key it is copied from one that build has
+// filled for that key, now or for an earlier run; without one, build fills it itself. build
+// makes the database of a name.
+func Private(ctx context.Context, own store.Own, key string, build func(ctx context.Context, name string) error) (p *Place, err error) {
+	began := time.Now()
+	var random [6]byte
+	rand.Read(random[:])
+	p = &Place{own: own, name: fmt.Sprintf("%s%s_%s", runPrefix, began.UTC().Format("20060102150405"), hex.EncodeToString(random[:]))}
+	if _, err := own.Hold(ctx, p.name); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, p.Drop(context.WithoutCancel(ctx)))
+			p = nil
+		}
+		if p != nil {
+			p.Made = time.Since(began)
+		}
+	}()
+	if key == "" {
+		return p, build(ctx, p.name)
+	}
+	from := cachePrefix + key
+	if p.Copied, err = cached(ctx, own, from, build); err != nil {
+		return p, err
+	}
+	copying := time.Now()
+	err = own.Copy(ctx, from, p.name)
+	p.Copy = time.Since(copying)
+	return p, err
+}
+
+// cached sees that a database is there to be copied; one process at a time builds it. It
+// tells whether it was there.
+func cached(ctx context.Context, own store.Own, name string, build func(context.Context, string) error) (bool, error) {
+	for {
+		ready, err := isReady(ctx, own, name)
+		if ready || err != nil {
+			return ready, err
+		}
+		held, err := own.Hold(ctx, name)
+		if err != nil {
+			return false, err
+		}
+		if held {
+			return false, errors.Join(fill(ctx, own, name, build), own.Release(context.WithoutCancel(ctx), name))
+		}
+		select {
+		case <-ctx.Done():
+			return false, context.Cause(ctx)
+		case <-time.After(lookEvery):
+		}
+	}
+}
+
+func isReady(ctx context.Context, own store.Own, name string) (bool, error) {
+	all, err := own.List(ctx)
+	return slices.Contains(all, store.OwnDatabase{Name: name, Mark: markReady}), err
+}
+
+func fill(ctx context.Context, own store.Own, name string, build func(context.Context, string) error) error {
+	if ready, err := isReady(ctx, own, name); ready || err != nil {
+		return err // another process was quicker
+	}
+	if err := own.Drop(ctx, name); err != nil { // one that a killed run has left
+		return err
+	}
+	err := build(ctx, name)
+	if err == nil {
+		err = own.Mark(ctx, name, markReady)
+	}
+	if err != nil {
+		return errors.Join(err, own.Drop(context.WithoutCancel(ctx), name))
+	}
+	return nil
+}
+
+// URL names the database.
+func (p *Place) URL() string { return p.own.URL(p.name) }
+
+// Drop removes the database.
+func (p *Place) Drop(ctx context.Context) error {
+	return errors.Join(p.own.Drop(ctx, p.name), p.own.Release(ctx, p.name))
+}
+
+// Keep leaves the database for inspection.
+func (p *Place) Keep(ctx context.Context) error {
+	return errors.Join(p.own.Mark(ctx, p.name, markKept), p.own.Release(ctx, p.name))
+}
+
+// Swept is a database that was removed.
+type Swept struct {
+	Name string `json:"name"`
+	Why  string `json:"why"`
+}
+
+// Sweep removes the databases of runs that were killed, and, if asked to, those that were
+// kept after failures, and those that are there to be copied.
+func Sweep(ctx context.Context, own store.Own, kept, caches bool) ([]Swept, error) {
+	all, err := own.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []Swept{}
+	for _, d := range all {
+		why := ""
+		switch cache := strings.HasPrefix(d.Name, cachePrefix); {
+		case cache && d.Mark != markReady:
+			why = "half-built by a run that was killed"
+		case cache && caches:
+			why = "cached"
+		case cache || !strings.HasPrefix(d.Name, runPrefix):
+		case d.Mark == markKept && kept:
+			why = "kept after a failure"
+		case d.Mark != markKept:
+			why = "left by a run that was killed"
+		}
+		if why == "" {
+			continue
+		}
+		held, err := own.Hold(ctx, d.Name)
+		if err != nil {
+			return out, err
+		}
+		if !held {
+			continue // somebody works with it
+		}
+		if err := errors.Join(own.Drop(ctx, d.Name), own.Release(ctx, d.Name)); err != nil {
+			return out, err
+		}
+		out = append(out, Swept{d.Name, why})
+	}
+	return out, nil
+}
