@@ -541,7 +541,9 @@ func (t *Table) Misfits(i int, typ grow.Type) plan.Problems {
 const keptRuns = 128
 
 // Reader reads rows in any order; it keeps some of the runs last read.
-func (t *Table) Reader() grow.TableReader { return &tableReader{table: t, kept: map[uint64][]grow.Value{}} }
+func (t *Table) Reader() grow.TableReader {
+	return &tableReader{table: t, kept: map[uint64][]grow.Value{}}
+}
 
 type tableReader struct {
 	table *Table

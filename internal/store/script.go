@@ -2,6 +2,7 @@ package store
 
 import (
 	"fmt"
+	"strings"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
@@ -69,4 +70,22 @@ func (e *ScriptError) Error() string {
 		at = fmt.Sprintf("%s:%d", at, e.Line)
 	}
 	return at + ": " + e.Message
+}
+
+// OnlyComments tells whether a piece of SQL is comments alone; those that begin with an
+// exclamation mark are for a server.
+func OnlyComments(s string) bool {
+	for {
+		s = strings.TrimSpace(s)
+		switch {
+		case s == "":
+			return true
+		case strings.HasPrefix(s, "#"), strings.HasPrefix(s, "--"):
+			_, s, _ = strings.Cut(s, "\n")
+		case strings.HasPrefix(s, "/*") && !strings.HasPrefix(s, "/*!") && !strings.HasPrefix(s, "/*M!"):
+			_, s, _ = strings.Cut(s, "*/")
+		default:
+			return false
+		}
+	}
 }

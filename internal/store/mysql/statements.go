@@ -1,6 +1,10 @@
 package mysql
 
-import "strings"
+import (
+	"strings"
+
+	"evensprout/internal/store"
+)
 
 // statement is one of a script, with the line on which it begins.
 type statement struct {
@@ -24,8 +28,8 @@ func statements(script string) []statement {
 	}
 	for i := 0; i < len(script); {
 		rest := script[i:]
-		startOfLine := strings.TrimLeft(script[begin:i], " \t\r\n") == "" && (i == 0 || script[i-1] == '\n')
-		if startOfLine && len(rest) > len("delimiter ") && strings.EqualFold(rest[:len("delimiter ")], "delimiter ") {
+		startOfLine := i == 0 || script[i-1] == '\n'
+		if startOfLine && len(rest) > len("delimiter ") && strings.EqualFold(rest[:len("delimiter ")], "delimiter ") && store.OnlyComments(script[begin:i]) {
 			word, _, _ := strings.Cut(rest[len("delimiter "):], "\n")
 			if word = strings.TrimSpace(word); word != "" {
 				delimiter = word
@@ -67,7 +71,7 @@ func statements(script string) []statement {
 	// What is nothing but comments is no statement.
 	kept := out[:0]
 	for _, s := range out {
-		if !onlyComments(s.text) {
+		if !store.OnlyComments(s.text) {
 			kept = append(kept, s)
 		}
 	}
@@ -87,22 +91,4 @@ func quoted(s string, quote byte) int {
 		}
 	}
 	return len(s)
-}
-
-// onlyComments tells whether a statement is comments alone; those that begin with an
-// exclamation mark are for the server.
-func onlyComments(s string) bool {
-	for {
-		s = strings.TrimSpace(s)
-		switch {
-		case s == "":
-			return true
-		case strings.HasPrefix(s, "#"), strings.HasPrefix(s, "--"):
-			_, s, _ = strings.Cut(s, "\n")
-		case strings.HasPrefix(s, "/*") && !strings.HasPrefix(s, "/*!") && !strings.HasPrefix(s, "/*M!"):
-			_, s, _ = strings.Cut(s, "*/")
-		default:
-			return false
-		}
-	}
 }

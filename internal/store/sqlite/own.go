@@ -111,7 +111,7 @@ func (o *own) Run(ctx context.Context, name, script string) error {
 
 // run runs the statements of a script. An error is a *store.ScriptError.
 func run(conn *sqlite.Conn, script string) error {
-	for rest := script; strings.TrimSpace(rest) != ""; {
+	for rest := script; !store.OnlyComments(rest); {
 		told := func(err error) error {
 			text := err.Error()
 			return &store.ScriptError{Line: 1 + strings.Count(script[:len(script)-len(strings.TrimLeft(rest, " \t\r\n"))], "\n"), Message: strings.TrimSpace(text[strings.Index(text, ":")+1:])}
