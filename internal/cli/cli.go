@@ -382,6 +382,7 @@ func (a *app) exit(err error) int {
 		unknown    *load.NoEntry
 		script     *store.ScriptError
 		half       *load.HalfWithdrawn
+		parts      *load.OtherParts
 	)
 	code := exitFailed
 	failure := map[string]any{"message": err.Error()}
@@ -480,6 +481,11 @@ func (a *app) exit(err error) int {
 		} else {
 			hint(fmt.Sprintf("evensprout load --resume goes on with it; evensprout withdraw %d takes it back", n))
 		}
+	case errors.As(err, &parts):
+		code = exitDatabase
+		failure["unfinished"] = parts.Entry.Number
+		say(parts.Error())
+		hint(fmt.Sprintf("run all parts of the same number of parts; evensprout load --resume goes on with it as one process; evensprout withdraw %d takes it back", parts.Entry.Number))
 	case errors.As(err, &altered):
 		code = exitDatabase
 		failure["load"], failure["differences"] = altered.Entry.Number, altered.Differences

@@ -53,6 +53,9 @@ func (f *journalFlags) check(write *writeFlags) error {
 		{f.resume && write.dryRun, "--resume goes on where a load broke off, so it cannot be a --dry-run"},
 		{f.deleteExtra && !f.restore, "--delete-extra belongs to --restore"},
 		{write.corrected != "" && (f.extra != "" || f.resume || f.restore), "--corrected goes with none of --resume, --restore and --extra"},
+		{write.part != "" && (f.none || f.resume || f.restore || f.extra != "" || f.ifEmpty || write.dryRun || write.corrected != "" || write.rebuild || write.changes != ""),
+			"--part is one of several that together are a load, so it goes with none of --no-journal, --resume, --restore, --extra, --if-empty, --dry-run, --corrected, --rebuild-indexes and --changes; run again, it goes on by itself"},
+		{write.part != "" && write.commit == string(plan.CommitLoad), "--part commits chunk by chunk, so it does not go with --commit load"},
 		{load.IsUnitSet(f.extra), "--extra: names that begin with unit: are kept for runs of units"},
 		{len(f.extra) > maxExtra || strings.ContainsAny(f.extra, "\n\r\t\x00"), fmt.Sprintf("--extra is a name of at most %d characters", maxExtra)},
 		{f.wait < 0, "--wait is a time from now, such as 30s or 2m"},
@@ -88,7 +91,7 @@ func (f *loadFlags) options(c *cobra.Command) (load.Options, error) {
 
 // writeFlags are those of load alone.
 type writeFlags struct {
-	commit           string
+	commit, part     string
 	policies         []string
 	rejects, changes string
 	maxRejects       int64
@@ -105,6 +108,7 @@ func (f *writeFlags) add(a *app, c *cobra.Command) {
 	c.Flags().Int64Var(&f.maxRejects, "max-rejects", 0, "stop, and roll back, when more rows would be left out")
 	c.Flags().StringVar(&f.changes, "changes", "", "file for what update and upsert changed, from what, to what, as CSV")
 	c.Flags().BoolVar(&f.statements, "statements", false, "list every distinct statement with how often it ran, rows and time")
+	partFlag(c, &f.part)
 	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "do everything, then roll back")
 	c.Flags().BoolVar(&f.rebuild, "rebuild-indexes", false, "drop the indexes of empty tables and make them again after the rows, inside the transaction")
 	c.Flags().StringArrayVar(&a.allowed, "allow-host", nil, "host, other than this machine, that may be written to")
@@ -113,6 +117,13 @@ func (f *writeFlags) add(a *app, c *cobra.Command) {
 // options adds what the flags say.
 func (f *writeFlags) options(c *cobra.Command, o load.Options) (load.Options, error) {
 	o.DryRun, o.Rebuild, o.MaxRejects = f.dryRun, f.rebuild, f.maxRejects
+	if f.part != "" {
+		var err error
+		if o.Part, err = parsePart(f.part); err != nil {
+			return o, err
+		}
+		o.Commit = plan.CommitChunk
+	}
 	if f.commit != "" {
 		var err error
 		if o.Commit, err = plan.ParseCommit(f.commit); err != nil {
@@ -152,7 +163,8 @@ corrected), redraw (grow their values anew).
 The rows do not depend on --chunk and --jobs. Each load is written down in a journal, a
 few tables of this program's own: what the plan has inserted is not inserted again, more
 rows add only the rest, and a plan that has changed is told. A load that broke off goes
-on with --resume; evensprout withdraw takes a load back; --restore brings tables back to
+on with --resume; evensprout withdraw takes a load back; --part 3/16 writes a share of the
+rows, so that several processes or machines do the work of one load; --restore brings tables back to
 what was loaded. Fit for start-up scripts: load --wait 2m --quiet.
 
 Units, steps that are done together for each of their occasions, follow the entities;
@@ -173,6 +185,7 @@ interrupted.`,
   evensprout load --resume                          # after a load broke off
   evensprout load --restore                         # between two tests
   evensprout load --extra stress --quiet            # a further set of rows
+  evensprout load --part 3/16                       # with 15 other processes, in any order
   evensprout load --unit sell --dry-run             # what the steps would touch
   evensprout load --unit sell --occasions sales-of-today.csv`,
 		Args: cobra.MaximumNArgs(1),
@@ -191,6 +204,7 @@ interrupted.`,
 				return err
 			}
 			a.writes, a.extra = true, journal.extra
+			unit.without = unit.without || write.part != ""
 			a.withUnits = !unit.without && journal.extra == "" && write.corrected == ""
 			if len(unit.names) == 1 {
 				a.unit, a.occasionsFile = unit.names[0], unit.occasions
@@ -227,7 +241,7 @@ interrupted.`,
 				}
 			}
 			o.Later = len(units) > 0
-			if unit.without {
+			if unit.without && write.part == "" {
 				c.Always = nil // they need not hold before the units have done their part
 			}
 			if journal.ifEmpty {
@@ -252,6 +266,8 @@ interrupted.`,
 			out := &outputs{rejects: write.rejects, changes: write.changes, name: c.Plan.Name}
 			out.into(&o)
 			switch {
+			case write.part != "":
+				err = a.loadedPart(cmd.Context(), c, s, name, o)
 			case len(unit.names) > 0 || len(c.Targets) == 0:
 				err = a.unitsAlone(cmd.Context(), c, units, s, name, o, unit.again, write.statements, out)
 			default:

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"strconv"
@@ -8,7 +9,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/load"
 	"evensprout/internal/order"
+	"evensprout/internal/plan"
+	"evensprout/internal/report"
+	"evensprout/internal/store"
 )
 
 // partFlag lets a command take a share of the rows.
@@ -59,4 +64,69 @@ func parsePart(text string) (order.Part, error) {
 		return p, usageError{fmt.Errorf("--part: %w", err)}
 	}
 	return p, nil
+}
+
+// loadedPart writes a part of the rows, and tells how far the load has come.
+func (a *app) loadedPart(ctx context.Context, c *plan.Compiled, s store.Store, name string, o load.Options) error {
+	o.Folder = c.Plan.Folder()
+	stop := a.progress(&o, "rows")
+	r, err := load.RunPart(ctx, c, s, o)
+	stop()
+	if err != nil {
+		return err
+	}
+	switch p := r.Part; {
+	case a.json:
+		err = a.writeJSON(partJSON(c, name, r))
+	case a.quiet:
+	case p == nil:
+		fmt.Fprintf(a.out, "%s load %d wrote these rows already, all parts of it. Nothing to do in %s.\n", a.page.Good("done:"), r.Earlier, name)
+	default:
+		a.tellPart(c, name, r)
+	}
+	if err == nil && r.Part != nil {
+		for _, e := range r.Part.Entities {
+			if e.Rejected+e.Unmatched > 0 {
+				return errRejects
+			}
+		}
+	}
+	return err
+}
+
+func partJSON(c *plan.Compiled, name string, r *load.Result) any {
+	o := &report.Object{}
+	o.Set("plan", c.Plan.Name)
+	o.Set("database", name)
+	if r.Load > 0 {
+		o.Set("load", r.Load)
+	}
+	if r.Earlier > 0 {
+		o.Set("earlier", r.Earlier)
+	}
+	if r.Part != nil {
+		o.Set("part", r.Part)
+	}
+	o.Set("repeated", r.Repeated)
+	o.Set("seconds", r.Elapsed.Seconds())
+	return o
+}
+
+func (a *app) tellPart(c *plan.Compiled, name string, r *load.Result) {
+	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}, {Name: "Inserted", Number: true}, {Name: "Rejected", Number: true}, {Name: "Fingerprint of the part"}}}
+	rows := int64(0)
+	for _, e := range r.Part.Entities {
+		n := e.Inserted + e.Updated
+		rows += n
+		t.Rows = append(t.Rows, []string{e.Entity, e.Table, report.Number(n), report.Number(e.Rejected), e.Fingerprint.String()})
+	}
+	fmt.Fprintln(a.out, a.page.Draw(t))
+	how := fmt.Sprintf("%d of %d parts are done", r.Part.Done, r.Part.Of)
+	if r.Part.Whole {
+		how = "it was the last: the load is done"
+		if len(c.Plan.Units) > 0 {
+			how += "; its units are run by evensprout load --unit NAME"
+		}
+	}
+	fmt.Fprintf(a.out, "\n%s part %s of load %d in %s: %s, %s; %s.\n", a.page.Good("done:"), r.Part.Part, r.Load, name, report.Count(rows, "row", "rows"), pace(rows, r.Elapsed), how)
 }

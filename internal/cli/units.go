@@ -46,6 +46,7 @@ func (f *unitFlags) check(journal *journalFlags, write *writeFlags) error {
 		{len(f.names) > 0 && f.without, "--unit and --without-units are two things: which is meant?"},
 		{len(f.names) > 0 && (journal.resume || journal.restore || journal.extra != "" || journal.ifEmpty || write.corrected != "" || write.rebuild || write.changes != ""),
 			"--unit loads no entities, so it goes with none of --resume, --restore, --extra, --if-empty, --corrected, --rebuild-indexes and --changes"},
+		{len(f.names) > 0 && write.part != "", "--part is a share of the entities' rows, and --unit loads none"},
 		{len(f.names) > 0 && write.commit != "", "--commit is about entities; a unit says together: in the plan"},
 		{f.again && len(f.names) == 0, "--again belongs to --unit: which unit is to be done again?"},
 		{f.occasions != "" && len(f.names) != 1, "--occasions belongs to one --unit"},

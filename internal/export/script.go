@@ -26,13 +26,33 @@ const (
 type scripter struct {
 	*exporter
 	sql  store.Script
-	out  *bufio.Writer
+	sink sink
 	late map[*plan.Target][]int // fields that are NULL at first, and written at the end
 	put  bool                   // references are put off to the end of the transaction
 	buf  []byte
 	rows int // of the statement that is open
 
 	numbers map[*plan.Target]int64 // the greatest keys of columns that number themselves
+}
+
+// sink takes the statements of a script, and what is said about them.
+type sink struct {
+	statement func(t *plan.Target, sql []byte) error // t is nil for what is about no entity
+	remark    func(text string)
+}
+
+// text is a sink that writes a script.
+func text(out *bufio.Writer) sink {
+	return sink{
+		statement: func(_ *plan.Target, sql []byte) error {
+			if _, err := out.Write(sql); err != nil {
+				return err
+			}
+			_, err := out.WriteString(";\n")
+			return err
+		},
+		remark: func(text string) { fmt.Fprintf(out, "%s\n", text) },
+	}
 }
 
 func newScripter(c *plan.Compiled, o Options, sql store.Script) (*scripter, error) {
@@ -77,7 +97,26 @@ func Script(ctx context.Context, c *plan.Compiled, o Options, sql store.Script, 
 		return nil, err
 	}
 	defer s.close()
-	return s.manifest, s.insert(ctx, out)
+	return s.manifest, s.script(ctx, out, "Rows", s.insert)
+}
+
+// Statements hands over the statements that insert the rows, without those that begin and
+// end the transaction. The target is that whose rows they are about.
+func Statements(ctx context.Context, c *plan.Compiled, sql store.Script, do func(t *plan.Target, statement string) error) error {
+	s, err := newScripter(c, Options{}, sql)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	s.sink = sink{func(t *plan.Target, sql []byte) error { return do(t, string(sql)) }, func(string) {}}
+	if s.put {
+		for _, line := range s.sql.Late() {
+			if err := do(nil, line); err != nil {
+				return err
+			}
+		}
+	}
+	return s.insert(ctx)
 }
 
 // Migration writes two scripts: one inserts the rows, with their keys; the other removes
@@ -88,21 +127,37 @@ func Migration(ctx context.Context, c *plan.Compiled, o Options, sql store.Scrip
 		return nil, err
 	}
 	defer s.close()
-	if err := s.insert(ctx, insert); err != nil {
+	if err := s.script(ctx, insert, "Rows", s.insert); err != nil {
 		return nil, err
 	}
-	return s.manifest, s.remove(ctx, remove)
+	return s.manifest, s.script(ctx, remove, "What removes the rows", s.remove)
 }
 
-func (s *scripter) head(what string) {
+// script writes a script: its head, what a function makes, its end.
+func (s *scripter) script(ctx context.Context, out io.Writer, what string, make func(context.Context) error) error {
+	w := bufio.NewWriterSize(out, statementBytes)
+	s.sink = text(w)
 	part := ""
 	if p := s.manifest.Part; p != nil {
 		part = fmt.Sprintf(", part %s", p)
 	}
-	fmt.Fprintf(s.out, "-- %s of %s%s, for %s. Seed %q, edition %s.\n", what, comment(s.plan.Plan.Name), part, s.sql.Name(), comment(s.plan.Set.Seed), s.plan.Set.Edition)
-	for _, line := range s.sql.Begin(s.put) {
-		fmt.Fprintf(s.out, "%s;\n", line)
+	s.sink.remark(fmt.Sprintf("-- %s of %s%s, for %s. Seed %q, edition %s.", what, comment(s.plan.Plan.Name), part, s.sql.Name(), comment(s.plan.Set.Seed), s.plan.Set.Edition))
+	begin := s.sql.Begin()
+	if s.put {
+		begin = append(begin, s.sql.Late()...)
 	}
+	for _, line := range begin {
+		if err := s.sink.statement(nil, []byte(line)); err != nil {
+			return err
+		}
+	}
+	if err := make(ctx); err != nil {
+		return err
+	}
+	if err := s.sink.statement(nil, []byte("COMMIT")); err != nil {
+		return err
+	}
+	return w.Flush()
 }
 
 // comment makes one line of a text.
@@ -115,14 +170,7 @@ func comment(text string) string {
 	}, text)
 }
 
-func (s *scripter) foot() error {
-	fmt.Fprintln(s.out, "COMMIT;")
-	return s.out.Flush()
-}
-
-func (s *scripter) insert(ctx context.Context, out io.Writer) error {
-	s.out = bufio.NewWriterSize(out, statementBytes)
-	s.head("Rows")
+func (s *scripter) insert(ctx context.Context) error {
 	var (
 		t       *plan.Target
 		columns []column
@@ -143,7 +191,7 @@ func (s *scripter) insert(ctx context.Context, out io.Writer) error {
 			}
 		}
 		first = fmt.Sprintf("INSERT INTO %s (%s)%s VALUES\n", s.sql.Table(of.Table), strings.Join(names, ", "), strings.TrimRight(over, " "))
-		fmt.Fprintf(s.out, "\n-- %s: %d rows\n", comment(of.Plan.Name), about.Rows)
+		s.sink.remark(fmt.Sprintf("\n-- %s: %d rows", comment(of.Plan.Name), about.Rows))
 		return nil
 	}
 	row := func(_ grow.Row, values []grow.Value) error {
@@ -165,13 +213,13 @@ func (s *scripter) insert(ctx context.Context, out io.Writer) error {
 		}
 		s.buf = append(s.buf, ')')
 		if s.rows++; s.rows == statementRows || len(s.buf) > statementBytes {
-			return s.end()
+			return s.end(t)
 		}
 		return nil
 	}
 	end := func(print grow.Fingerprint) error {
 		about.Fingerprint = print
-		return s.end()
+		return s.end(t)
 	}
 	if err := s.each(ctx, begin, row, end); err != nil {
 		return err
@@ -185,19 +233,21 @@ func (s *scripter) insert(ctx context.Context, out io.Writer) error {
 				continue
 			}
 			if text := s.sql.Advance(t.Table, c.of, s.numbers[t]); text != "" {
-				fmt.Fprintf(s.out, "%s;\n", text)
+				if err := s.sink.statement(t, []byte(text)); err != nil {
+					return err
+				}
 			}
 		}
 	}
-	return s.foot()
+	return nil
 }
 
 // end ends the statement that is open.
-func (s *scripter) end() error {
+func (s *scripter) end(t *plan.Target) error {
 	if s.rows == 0 {
 		return nil
 	}
-	_, err := s.out.Write(append(s.buf, ";\n"...))
+	err := s.sink.statement(t, s.buf)
 	s.buf, s.rows = s.buf[:0], 0
 	return err
 }
@@ -206,17 +256,15 @@ func (s *scripter) end() error {
 func (s *scripter) closeCircles(ctx context.Context) error {
 	for _, t := range s.targets {
 		for _, field := range s.late[t] {
-			fmt.Fprintf(s.out, "\n-- %s: references that close a circle\n", comment(t.Plan.Name))
+			s.sink.remark(fmt.Sprintf("\n-- %s: references that close a circle", comment(t.Plan.Name)))
 			err := s.walk(ctx, t, false, func(values []grow.Value) error {
 				if values[field].IsNull() {
 					return nil
 				}
 				b := append(s.buf[:0], "UPDATE "+s.sql.Table(t.Table)+" SET "+s.sql.Quote(t.Columns[field].Name)+" = "...)
 				b = s.sql.AppendLiteral(b, &values[field], t.Columns[field])
-				b = s.appendWhere(append(b, " WHERE "...), t, values)
-				s.buf = append(b, ";\n"...)
-				_, err := s.out.Write(s.buf)
-				return err
+				s.buf = s.appendWhere(append(b, " WHERE "...), t, values)
+				return s.sink.statement(t, s.buf)
 			})
 			s.buf = s.buf[:0]
 			if err != nil {
@@ -308,13 +356,11 @@ func (s *scripter) appendWhere(b []byte, t *plan.Target, values []grow.Value) []
 
 // remove writes the script that takes the rows out again: those that refer to others
 // first, the last ones first.
-func (s *scripter) remove(ctx context.Context, out io.Writer) error {
-	s.out = bufio.NewWriterSize(out, statementBytes)
-	s.head("What removes the rows")
+func (s *scripter) remove(ctx context.Context) error {
 	for _, t := range s.targets {
 		for _, field := range s.loose(t) {
 			set := "UPDATE " + s.sql.Table(t.Table) + " SET " + s.sql.Quote(t.Columns[field].Name) + " = NULL"
-			fmt.Fprintf(s.out, "\n-- %s: references among what goes\n", comment(t.Plan.Name))
+			s.sink.remark(fmt.Sprintf("\n-- %s: references among what goes", comment(t.Plan.Name)))
 			if err := s.these(ctx, t, set, ""); err != nil {
 				return err
 			}
@@ -322,7 +368,7 @@ func (s *scripter) remove(ctx context.Context, out io.Writer) error {
 	}
 	for _, t := range slices.Backward(s.targets) {
 		about := s.manifest.Entity(t.Plan.Name)
-		fmt.Fprintf(s.out, "\n-- %s: %d rows\n", comment(t.Plan.Name), about.Rows)
+		s.sink.remark(fmt.Sprintf("\n-- %s: %d rows", comment(t.Plan.Name), about.Rows))
 		behind := ""
 		if k := key(t); s.sql.Inverse() && refersToItself(t) && len(k) == 1 {
 			behind = " ORDER BY " + s.sql.Quote(t.Columns[k[0]].Name) + " DESC"
@@ -331,7 +377,7 @@ func (s *scripter) remove(ctx context.Context, out io.Writer) error {
 			return err
 		}
 	}
-	return s.foot()
+	return nil
 }
 
 // loose are fields whose references are set to NULL before rows go.
@@ -358,7 +404,7 @@ func (s *scripter) these(ctx context.Context, t *plan.Target, statement, behind 
 		if !one {
 			s.buf = s.appendWhere(append(s.buf, statement+" WHERE "...), t, values)
 			s.rows = 1
-			return s.end()
+			return s.end(t)
 		}
 		if s.rows == 0 {
 			s.buf = append(s.buf, statement+" WHERE "+s.sql.Quote(t.Columns[k[0]].Name)+" IN ("...)
@@ -368,13 +414,13 @@ func (s *scripter) these(ctx context.Context, t *plan.Target, statement, behind 
 		s.buf = s.sql.AppendLiteral(s.buf, &values[k[0]], t.Columns[k[0]])
 		if s.rows++; s.rows == statementRows || len(s.buf) > statementBytes {
 			s.buf = append(append(s.buf, ')'), behind...)
-			return s.end()
+			return s.end(t)
 		}
 		return nil
 	})
 	if err == nil && s.rows > 0 {
 		s.buf = append(append(s.buf, ')'), behind...)
-		err = s.end()
+		err = s.end(t)
 	}
 	return err
 }

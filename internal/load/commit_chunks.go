@@ -58,6 +58,11 @@ func (l *loader) inMany(ctx context.Context, w *writer) error {
 			return errors.Join(err, l.forget(context.WithoutCancel(ctx), w))
 		}
 	}
+	if l.o.Part.Number > 0 {
+		if whole, err := l.endPart(ctx, w); err != nil || !whole {
+			return err
+		}
+	}
 	return l.repeat(ctx, w, func() error {
 		if err := w.begin(ctx); err != nil {
 			return err
@@ -78,19 +83,42 @@ func (l *loader) inMany(ctx context.Context, w *writer) error {
 	})
 }
 
-// family commits the chunks of one family. Rows that refer to others of their own
-// entity need the order, so they go through one connection.
+// family commits the chunks of one family.
 func (l *loader) family(ctx context.Context, w *writer, f order.Family) error {
+	for i, part := range l.partsOf(f) {
+		if i > 0 && l.o.Part.Number > 0 {
+			if err := l.adoptNew(ctx, w); err != nil {
+				return err
+			}
+		}
+		if err := l.familyPart(ctx, w, f, part); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// inOrder tells whether a family has rows that refer to others of their own entity.
+func inOrder(f order.Family) bool {
+	for _, t := range f {
+		for _, field := range t.Grow.Fields {
+			if field.Target() == t.Grow {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// familyPart commits the chunks of a part of one family. Rows that refer to others of
+// their own entity need the order, so they go through one connection.
+func (l *loader) familyPart(ctx context.Context, w *writer, f order.Family, part order.Part) error {
 	connections := min(l.o.Jobs, l.traits.Writers)
 	if l.o.Again == nil {
 		connections = 1
 	}
-	for _, t := range f {
-		for _, field := range t.Grow.Fields {
-			if field.Target() == t.Grow {
-				connections = 1
-			}
-		}
+	if inOrder(f) {
+		connections = 1
 	}
 	g := grow.NewGrower(l.plan.Set)
 	defer g.Close()
@@ -121,12 +149,8 @@ func (l *loader) family(ctx context.Context, w *writer, f order.Family) error {
 			work(&writer{loader: l, store: s, own: true})
 		}()
 	}
-	most := l.most(f)
-	if l.o.Commit == plan.CommitFamily {
-		most = 1
-	}
 feed:
-	for c := range l.cut(g, f, most) {
+	for c := range l.cutPart(g, f, l.mostCommitted(f), part) {
 		if l.journal != nil && l.journal.done[l.keyOf(c)] {
 			continue
 		}
@@ -139,6 +163,14 @@ feed:
 	close(chunks)
 	all.Wait()
 	return context.Cause(ctx)
+}
+
+// mostCommitted is the upper bound of rows that are committed together.
+func (l *loader) mostCommitted(f order.Family) uint64 {
+	if l.o.Commit == plan.CommitFamily {
+		return 1
+	}
+	return l.most(f)
 }
 
 // commitChunk writes a chunk in a transaction of its own.
@@ -164,6 +196,9 @@ func (l *loader) commitChunk(ctx context.Context, w *writer, c order.Chunk) erro
 		}
 		l.mu.Lock()
 		l.result.Transactions++
+		if l.o.Part.Number > 0 {
+			l.journal.done[w.at] = true
+		}
 		l.mu.Unlock()
 		w.tx = nil
 		return w.flush()

@@ -55,7 +55,8 @@ type About struct {
 	Clock    grow.Value    `json:"-"`
 	ClockSet string        `json:"clock"`
 	Commit   plan.Commit   `json:"commit"`
-	Chunk    uint64        `json:"chunk"` // upper bound as asked for; 0 if it was not
+	Chunk    uint64        `json:"chunk"`           // upper bound as asked for; 0 if it was not
+	Parts    uint64        `json:"parts,omitempty"` // into which the load is cut; 0: it is not
 	Undo     bool          `json:"undo"`
 	Policies plan.Policies `json:"policies,omitempty"` // from the command line
 	Folder   string        `json:"folder"`             // of placeholder files
@@ -313,7 +314,7 @@ func (l *loader) describe() error {
 	}
 	j.about = About{
 		Format: journalFormat, Version: l.o.Journal.Version, Edition: l.plan.Set.Edition, Seed: l.plan.Set.Seed, ClockSet: l.plan.Set.Clock.String(),
-		Commit: l.o.Commit, Chunk: l.o.Chunk, Undo: j.undo, Policies: l.o.Policies, Shift: l.plan.Shift, Corrected: l.plan.Corrected != "", Folder: absolute(cmp.Or(l.o.Folder, ".")), Inputs: x.Parts,
+		Commit: l.o.Commit, Chunk: l.o.Chunk, Parts: l.o.Part.Of, Undo: j.undo, Policies: l.o.Policies, Shift: l.plan.Shift, Corrected: l.plan.Corrected != "", Folder: absolute(cmp.Or(l.o.Folder, ".")), Inputs: x.Parts,
 	}
 	if l.plan.Set.Clock.IsNull() {
 		j.about.ClockSet = ""
@@ -393,6 +394,7 @@ func (l *loader) adoptSummary(r *Result) {
 func (l *loader) conclude(ctx context.Context, w *writer) error {
 	j := l.journal
 	sum := l.summary()
+	sum.Part = nil // of this process alone
 	for t, o := range w.outcomes {
 		i := slices.IndexFunc(sum.Entities, func(e Entity) bool { return e.Entity == t.Plan.Name })
 		sum.Entities[i].add(o)

@@ -45,6 +45,9 @@ type Options struct {
 	Journal *Journal
 	// Again opens another connection to the same database; nil: there is only one.
 	Again func(context.Context) (store.Store, error)
+	// Part is the share of the rows that is written, in a load that is cut into as many as
+	// it says; number 0 means all of them.
+	Part  order.Part
 	pause time.Duration // before a transaction is begun again; 0 means firstPause
 	// Progress, if set, is told now and then how many rows are written.
 	Progress func(done, total uint64)
@@ -87,6 +90,7 @@ type Result struct {
 	Elapsed      time.Duration `json:"elapsed_ns"`
 	Notice       string        `json:"notice,omitempty"`
 	Unit         *UnitResult   `json:"unit,omitempty"` // of a run of a unit, in the journal
+	Part         *PartResult   `json:"part,omitempty"` // what one part did, of a load in parts
 	// Statements are the distinct statements, and Sent how many ran.
 	Statements []store.Statement `json:"statements,omitempty"`
 	Sent       int64             `json:"statements_sent"`
@@ -502,12 +506,25 @@ func (l *loader) chunks() iter.Seq[order.Chunk] {
 	}
 }
 
-// cut cuts a family into chunks, without the rows that need not be written: those of
-// tables that are left alone, and those that an earlier load wrote.
+// cut cuts a family into chunks, part after part.
 func (l *loader) cut(g *grow.Grower, f order.Family, most uint64) iter.Seq[order.Chunk] {
+	return func(yield func(order.Chunk) bool) {
+		for _, part := range l.o.Part.All() {
+			for c := range l.cutPart(g, f, most, part) {
+				if !yield(c) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// cutPart cuts a part of a family, without the rows that need not be written: those of
+// tables that are left alone, and those that an earlier load wrote.
+func (l *loader) cutPart(g *grow.Grower, f order.Family, most uint64, part order.Part) iter.Seq[order.Chunk] {
 	skip := func(t *plan.Target) bool { return l.targets[t].out.Skipped }
 	return func(yield func(order.Chunk) bool) {
-		for c := range f.Chunks(g, most, skip) {
+		for c := range f.Chunks(g, most, part, skip) {
 			c = slices.DeleteFunc(c, func(r order.Run) bool {
 				t := l.targets[r.Target]
 				return t.loaded && (r.First.Side || r.First.N+r.Rows <= t.from)

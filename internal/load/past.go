@@ -75,7 +75,7 @@ func held(ctx context.Context, s store.Store, number int64, open func(plan.FileS
 func (p *Past) prepare(ctx context.Context, s store.Store) error {
 	e := p.Entry
 	var err error
-	if p.l, err = newLoader(p.Plan, s, Options{Chunk: e.About.Chunk, Commit: e.About.Commit, Folder: e.About.Folder}); err != nil {
+	if p.l, err = newLoader(p.Plan, s, Options{Chunk: e.About.Chunk, Part: order.Part{Of: e.About.Parts}, Commit: e.About.Commit, Folder: e.About.Folder}); err != nil {
 		return err
 	}
 	l := p.l
@@ -211,11 +211,7 @@ func (p *Past) runs(w *writer, t *target, most uint64) iter.Seq[order.Run] {
 
 // cut cuts a family as the load did.
 func (p *Past) cut(w *writer, f order.Family) iter.Seq[order.Chunk] {
-	most := p.l.most(f)
-	if p.Entry.About.Commit == plan.CommitFamily {
-		most = 1
-	}
-	return p.l.cut(w.grower(), f, most)
+	return p.l.cut(w.grower(), f, p.l.mostCommitted(f))
 }
 
 func (p *Past) keyOf(c order.Chunk) chunkKey {

@@ -311,8 +311,8 @@ func (w *writer) adoptChunk(ctx context.Context, key chunkKey) error {
 
 // adopt counts a chunk that is committed, and learns what it noted.
 func (w *writer) adopt(c *ChunkEntry) error {
-	if err := w.counted(c); err != nil {
-		return err
+	if err := w.counted(c); err != nil || w.o.Part.Number > 0 {
+		return err // who writes a part hands out what it rejects
 	}
 	return w.handOutLogged(c.Log)
 }

@@ -44,6 +44,7 @@ func (p *Past) resume(ctx context.Context, s store.Store, o Options) (*Result, e
 	}
 	about := e.About
 	o.Chunk, o.Commit, o.Folder, o.DryRun, o.Rebuild = about.Chunk, about.Commit, about.Folder, false, false
+	o.Part.Of = about.Parts
 	policies := maps.Clone(about.Policies)
 	if policies == nil {
 		policies = plan.Policies{}
@@ -97,7 +98,7 @@ func (l *loader) watchAgain(w *writer) error {
 			continue
 		}
 		g := grow.NewGrower(l.plan.Set)
-		for c := range l.cut(g, f, l.most(f)) {
+		for c := range l.cut(g, f, l.mostCommitted(f)) {
 			if !l.journal.done[l.keyOf(c)] {
 				continue
 			}

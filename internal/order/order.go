@@ -226,17 +226,19 @@ type Run struct {
 // Chunk is rows that go to the database together: whole families of one root.
 type Chunk []Run
 
-// Chunks cuts a family into chunks of at most most rows, but never a row from what
-// is planned per it. skip leaves out entities.
-func (f Family) Chunks(g *grow.Grower, most uint64, skip func(*plan.Target) bool) iter.Seq[Chunk] {
+// Chunks cuts a part of a family into chunks of at most most rows, but never a row from
+// what is planned per it. skip leaves out entities.
+func (f Family) Chunks(g *grow.Grower, most uint64, part Part, skip func(*plan.Target) bool) iter.Seq[Chunk] {
 	root := f[0].Grow
 	return func(yield func(Chunk) bool) {
 		for _, side := range []bool{true, false} {
-			total := root.Rows
+			first, total := part.Range(root.Rows)
 			if side {
-				total = uint64(len(root.Side))
+				if first, total = 0, uint64(len(root.Side)); !part.Given() {
+					continue
+				}
 			}
-			for from := uint64(0); from < total; {
+			for from := first; from < total; {
 				to := f.end(g, side, from, total, most, skip)
 				if c := f.chunk(g, side, from, to, skip); len(c) > 0 && !yield(c) {
 					return

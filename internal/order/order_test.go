@@ -77,7 +77,7 @@ func TestChunksKeepFamiliesWhole(t *testing.T) {
 			for _, tg := range f {
 				next[tg] = map[bool]uint64{}
 			}
-			for chunk := range f.Chunks(g, most, nil) {
+			for chunk := range f.Chunks(g, most, Part{}, nil) {
 				rows, roots := uint64(0), uint64(0)
 				inside := map[*grow.Entity]Run{}
 				for _, r := range chunk {
@@ -117,7 +117,7 @@ func TestSkippedEntitiesAreInNoChunk(t *testing.T) {
 	o := Of(c)
 	g := grow.NewGrower(c.Set)
 	for _, f := range o.Families {
-		for chunk := range f.Chunks(g, 10, func(t *plan.Target) bool { return t.Plan.Name == "Booking" }) {
+		for chunk := range f.Chunks(g, 10, Part{}, func(t *plan.Target) bool { return t.Plan.Name == "Booking" }) {
 			for _, r := range chunk {
 				assert.NotEqual(t, "Booking", r.Target.Plan.Name)
 			}

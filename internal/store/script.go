@@ -12,9 +12,11 @@ import (
 type Script interface {
 	// Name is the engine's, for people.
 	Name() string
-	// Begin are the statements that set the session and begin the transaction. With late,
-	// references are held against the tables at its end, as far as the engine can.
-	Begin(late bool) []string
+	// Begin are the statements that set the session and begin the transaction.
+	Begin() []string
+	// Late are those that let references be held against the tables at its end, as far as
+	// the engine can.
+	Late() []string
 	Quote(name string) string
 	// Table is a table's quoted name, with its schema.
 	Table(t *schema.Table) string

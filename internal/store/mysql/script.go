@@ -15,7 +15,9 @@ type script struct{}
 
 func (script) Name() string { return "MariaDB" }
 
-func (script) Begin(bool) []string {
+func (script) Late() []string { return nil }
+
+func (script) Begin() []string {
 	return []string{"SET NAMES utf8mb4", "SET time_zone = '+00:00'", "SET sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,NO_BACKSLASH_ESCAPES'", "START TRANSACTION"}
 }
 

@@ -16,13 +16,11 @@ type script struct{}
 
 func (script) Name() string { return "PostgreSQL" }
 
-func (script) Begin(late bool) []string {
-	list := []string{"SET client_encoding = 'UTF8'", "SET standard_conforming_strings = on", "SET TimeZone = 'UTC'", "SET DateStyle = 'ISO'", "BEGIN"}
-	if late {
-		list = append(list, "SET CONSTRAINTS ALL DEFERRED")
-	}
-	return list
+func (script) Begin() []string {
+	return []string{"SET client_encoding = 'UTF8'", "SET standard_conforming_strings = on", "SET TimeZone = 'UTC'", "SET DateStyle = 'ISO'", "BEGIN"}
 }
+
+func (script) Late() []string { return []string{"SET CONSTRAINTS ALL DEFERRED"} }
 
 func (script) Quote(name string) string     { return quote(name) }
 func (script) Table(t *schema.Table) string { return tableName(t) }

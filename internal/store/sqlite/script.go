@@ -15,13 +15,8 @@ type script struct{}
 
 func (script) Name() string { return "SQLite" }
 
-func (script) Begin(late bool) []string {
-	list := []string{"PRAGMA foreign_keys = ON", "BEGIN"}
-	if late {
-		list = append(list, "PRAGMA defer_foreign_keys = ON")
-	}
-	return list
-}
+func (script) Begin() []string { return []string{"PRAGMA foreign_keys = ON", "BEGIN"} }
+func (script) Late() []string  { return []string{"PRAGMA defer_foreign_keys = ON"} }
 
 func (script) Quote(name string) string                            { return quote(name) }
 func (script) Table(t *schema.Table) string                        { return quote(t.LocalName()) }

@@ -1,0 +1,193 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os/exec"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/grow"
+)
+
+// partSums adds up what the parts of a load say of themselves, by entity.
+func partSums(t *testing.T, parts []string) (map[string]grow.Fingerprint, map[string]int64) {
+	prints, rows := map[string]grow.Fingerprint{}, map[string]int64{}
+	for _, text := range parts {
+		var r struct {
+			Part struct {
+				Entities []struct {
+					Entity      string
+					Inserted    int64
+					Fingerprint grow.Fingerprint
+				}
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(text), &r), text)
+		for _, e := range r.Part.Entities {
+			sum := prints[e.Entity]
+			sum.Add(e.Fingerprint)
+			prints[e.Entity] = sum
+			rows[e.Entity] += e.Inserted
+		}
+	}
+	return prints, rows
+}
+
+// TestPartsThatAreKilled runs 16 parts at once, kills some of them again and again, and
+// starts them anew, until each has done its work.
+func TestPartsThatAreKilled(t *testing.T) {
+	onEngines(t, harbourPlan(1500, 2500), func(t *testing.T, s *site) {
+		want := s.another(t)
+		r := want.on("load", "--commit", "chunk", "--json")
+		require.Zero(t, r.code, r.errOut)
+		var whole struct {
+			Entities []struct {
+				Entity      string
+				Inserted    int64
+				Fingerprint grow.Fingerprint
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(r.out), &whole))
+
+		const parts = 16
+		results := make([]string, parts)
+		var kills atomic.Int64
+		var all sync.WaitGroup
+		for n := range parts {
+			all.Add(1)
+			go func() {
+				defer all.Done()
+				for try := 0; try < 60; try++ {
+					c := s.command("load", "--part", fmt.Sprintf("%d/%d", n+1, parts), "--chunk", "60", "--json", "--db", s.url)
+					var out, errOut strings.Builder
+					c.Stdout, c.Stderr = &out, &errOut
+					if !assert.NoError(t, c.Start()) {
+						return
+					}
+					if try < 3 && n%3 != 0 {
+						time.AfterFunc(rand.N(time.Duration(400*(try+1))*time.Millisecond), func() { c.Process.Kill() })
+					}
+					err := c.Wait()
+					if err == nil {
+						results[n] = out.String()
+						return
+					}
+					if exit, ok := err.(*exec.ExitError); ok && exit.ExitCode() >= 0 {
+						assert.Fail(t, "a part failed", "part %d: %d: %s", n+1, exit.ExitCode(), errOut.String())
+						return
+					}
+					kills.Add(1)
+				}
+			}()
+		}
+		all.Wait()
+		t.Logf("%d processes were killed", kills.Load())
+		assert.Empty(t, difference(want.rows(t), s.rows(t)))
+		// A part that finds the load done says so, and not what it wrote.
+		var told []string
+		for n := range parts {
+			if !strings.Contains(results[n], `"part"`) {
+				continue
+			}
+			told = append(told, results[n])
+		}
+		if len(told) == parts {
+			prints, rows := partSums(t, told)
+			for _, e := range whole.Entities {
+				assert.Equal(t, e.Fingerprint, prints[e.Entity], e.Entity)
+				assert.Equal(t, e.Inserted, rows[e.Entity], e.Entity)
+			}
+		}
+		r = s.on("compare")
+		assert.Zero(t, r.code, r.out+r.errOut)
+		r = s.on("load", "--part", "5/16")
+		assert.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.out, "Nothing to do")
+		r = s.on("withdraw")
+		require.Zero(t, r.code, r.errOut)
+		s.noSessions(t)
+	})
+}
+
+// another is the same site with another database of the harbour's tables.
+func (s *site) another(t *testing.T) *site {
+	o := *s
+	o.url = s.database(t)
+	return &o
+}
+
+func TestPartsOneAfterTheOther(t *testing.T) {
+	onEngines(t, harbourPlan(300, 500), func(t *testing.T, s *site) {
+		want := s.another(t)
+		r := want.on("load", "--no-journal", "--quiet")
+		require.Zero(t, r.code, r.errOut)
+		before := s.rows(t)
+		var told []string
+		for i, n := range []int{4, 2, 5, 1, 3} {
+			r := s.on("load", "--part", fmt.Sprintf("%d/5", n), "--json")
+			require.Zero(t, r.code, r.errOut)
+			told = append(told, r.out)
+			var p struct {
+				Part struct {
+					Whole     bool
+					PartsDone int `json:"parts_done"`
+				}
+			}
+			require.NoError(t, json.Unmarshal([]byte(r.out), &p))
+			assert.Equal(t, i == 4, p.Part.Whole)
+			assert.Equal(t, i+1, p.Part.PartsDone)
+		}
+		assert.Empty(t, difference(want.rows(t), s.rows(t)))
+		_, rows := partSums(t, told)
+		assert.Equal(t, map[string]int64{"Port": 300, "Berth": 600, "Visit": 500}, rows)
+		require.Zero(t, s.on("withdraw").code)
+		assert.Empty(t, difference(before, s.rows(t)))
+
+		// Half of the parts, then one process for the rest.
+		require.Zero(t, s.on("load", "--part", "2/4").code)
+		r = s.on("load", "--part", "1/3")
+		assert.Equal(t, 4, r.code)
+		assert.Contains(t, r.errOut, "in 4 parts, and not in 3 parts")
+		s.write("evensprout.yaml", strings.Replace(harbourPlan(300, 500), "seed: s", "seed: other", 1))
+		r = s.on("load", "--part", "1/4")
+		assert.Equal(t, 4, r.code)
+		assert.Contains(t, r.errOut, "the plan is not the one that was loaded")
+		s.write("evensprout.yaml", harbourPlan(300, 500))
+		r = s.on("load", "--resume")
+		require.Zero(t, r.code, r.errOut)
+		assert.Empty(t, difference(want.rows(t), s.rows(t)))
+		require.Zero(t, s.on("withdraw").code)
+
+		// A half-done load in parts is taken back, too.
+		require.Zero(t, s.on("load", "--part", "3/4").code)
+		r = s.on("withdraw")
+		require.Zero(t, r.code, r.errOut)
+		assert.Empty(t, difference(before, s.rows(t)))
+	})
+}
+
+func TestWrongParts(t *testing.T) {
+	f := newFolder(t)
+	f.sample(t)
+	for args, want := range map[string]string{
+		"--part 0/4":               "numbered from 1 to 4",
+		"--part x":                 "such as 3/16",
+		"--part env/4":             "JOB_COMPLETION_INDEX",
+		"--part 1/4 --dry-run":     "--part is one of several",
+		"--part 1/4 --no-journal":  "--part is one of several",
+		"--part 1/4 --commit load": "commits chunk by chunk",
+		"--part 1/4 --unit sell":   "--unit",
+	} {
+		r := f.run(append([]string{"load", "larkwater/evensprout.yaml"}, strings.Fields(args)...)...)
+		assert.Equal(t, 2, r.code, args)
+		assert.Contains(t, r.errOut, want, args)
+	}
+}
