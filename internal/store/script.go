@@ -18,6 +18,9 @@ type Script interface {
 	// the engine can.
 	Late() []string
 	Quote(name string) string
+	// Quoting lets literals be read as they are written here, for as long as something is
+	// done in a transaction of somebody else's.
+	Quoting(exec func(sql string) error, do func() error) error
 	// Table is a table's quoted name, with its schema.
 	Table(t *schema.Table) string
 	// AppendLiteral appends a value as the column takes it.

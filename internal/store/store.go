@@ -4,6 +4,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"iter"
 	"slices"
@@ -27,6 +28,10 @@ type Driver interface {
 	Beside(url, folder string) string
 	// Script writes the engine's SQL.
 	Script() Script
+	// Through reads the tables that a connection of the standard library leads to; false if
+	// that is another engine. The URL, or the environment's, counts where the connection
+	// does not let its tables be read.
+	Through(ctx context.Context, conn *sql.Conn, url string) (*schema.Database, bool, error)
 	// Own opens the databases that this program makes for itself, beside that of a URL.
 	Own(ctx context.Context, url string) (Own, error)
 	// Variables are the variables of the environment by which programs find a database.
