@@ -143,7 +143,7 @@ load them, look at the tables. The demo command shows all of it at once.`,
 	root.PersistentFlags().StringVar(&a.db, "db", "", "database URL: sqlite:app.db, postgres://user@host/name, mysql://user@host/name; else the environment variable DATABASE_URL, else the plan's database")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "results as JSON on standard output")
 	cobra.EnableCommandSorting = false
-	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.compare(), a.withdraw(), a.history(), a.export(), a.during(), a.catalog(), a.planSchema(), a.versionCommand()} {
+	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.compare(), a.withdraw(), a.history(), a.export(), a.during(), a.trial(), a.catalog(), a.planSchema(), a.versionCommand()} {
 		args := c.Args
 		c.Args = func(cmd *cobra.Command, list []string) error {
 			if err := args(cmd, list); err != nil {

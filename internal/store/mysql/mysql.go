@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -109,6 +110,14 @@ func (d Driver) Open(ctx context.Context, u string) (store.Store, error) {
 	if err != nil {
 		return nil, err
 	}
+	sent := &atomic.Int64{}
+	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
+		c, err := (&net.Dialer{Timeout: connectWait}).DialContext(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		return counted{c, sent}, nil
+	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
 		return nil, &store.Fault{Kind: store.BadURL, Message: err.Error(), Hint: urlHint}
@@ -120,7 +129,7 @@ func (d Driver) Open(ctx context.Context, u string) (store.Store, error) {
 		pool.Close()
 		return nil, connectFault(ctx, d.Describe(u), err)
 	}
-	db := &database{pool: pool, conn: conn}
+	db := &database{pool: pool, conn: conn, sent: sent}
 	for _, s := range session {
 		if _, err := conn.ExecContext(ctx, s); err != nil {
 			db.Close()
@@ -191,6 +200,7 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 type database struct {
 	pool      *sql.DB
 	conn      *sql.Conn
+	sent      *atomic.Int64 // bytes that went to the server
 	tally     store.Tally
 	maria     bool
 	packet    int64  // bytes that one statement may have

@@ -6,9 +6,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net"
 	"net/url"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -81,11 +83,19 @@ func (d Driver) Open(ctx context.Context, u string) (store.Store, error) {
 		config.ConnectTimeout = connectWait
 	}
 	config.RuntimeParams["application_name"] = "evensprout"
+	sent, dial := &atomic.Int64{}, config.DialFunc
+	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
+		c, err := dial(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		return counted{c, sent}, nil
+	}
 	conn, err := pgconn.ConnectConfig(ctx, config)
 	if err != nil {
 		return nil, connectFault(ctx, d.Describe(u), err)
 	}
-	db := &database{conn: conn, place: d.Describe(u)}
+	db := &database{conn: conn, sent: sent, place: d.Describe(u)}
 	for _, sql := range session {
 		if sql == "SET session_replication_role = 'origin'" {
 			// Only a superuser may set it, and only one may have changed it.
@@ -142,6 +152,7 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 // database is one connection.
 type database struct {
 	conn        *pgconn.PgConn
+	sent        *atomic.Int64 // bytes that went to the server
 	place       store.Place
 	tally       store.Tally
 	constraints map[string]constraint // by table and name, from the last survey

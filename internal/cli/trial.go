@@ -1,0 +1,315 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"evensprout/internal/files"
+	"evensprout/internal/plan"
+	"evensprout/internal/report"
+	"evensprout/internal/trial"
+)
+
+type trialFlags struct {
+	entity, counts, chart, file, table string
+	repeat                             int
+	limit                              time.Duration
+}
+
+func (a *app) trial() *cobra.Command {
+	var f trialFlags
+	c := &cobra.Command{
+		Use:   "trial [PLAN]",
+		Short: "Time several ways of writing the same rows to your database",
+		Long: `trial writes rows of the plan into a table of your own database in several ways, and
+shows how many rows each writes in a second, with how many statements and bytes, and
+how much slower it is than the best: a row a statement, with and without a transaction;
+many rows a statement; the engine's bulk path; and for rows that are there, a loop that
+finds and writes, an UPDATE with CASE, and a staged upsert. At last it says which of
+them load takes, and why.
+
+The table is made for the trial, with the columns and keys of the entity's own, and
+dropped afterwards. The ways are measured in turn, several times; what counts is the
+measurement in the middle. --chart draws them.
+
+Rows come from the entity with the most rows, or from --entity; or from a file, in the
+place of a plan: --file passengers.csv --table passengers.`,
+		Example: `  evensprout trial
+  evensprout trial larkwater/evensprout.yaml --entity Ticket --counts 100,1000,10000
+  evensprout trial --db postgres://app@localhost/app --chart trial.png
+  evensprout trial --db sqlite:app.db --file passengers.csv --table passengers`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			counts, err := f.check()
+			if err != nil {
+				return err
+			}
+			a.writes = true
+			if f.file != "" {
+				if args, err = a.planOfFile(&f, args); err != nil {
+					return err
+				}
+			}
+			c, s, name, err := a.compile(cmd.Context(), args, true)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			defer c.Close()
+			t, err := triedEntity(c, &f)
+			if err != nil {
+				return err
+			}
+			if counts, err = countsFor(t, counts, cmd.Flags().Changed("counts")); err != nil {
+				return err
+			}
+			db, ok := s.(trial.Database)
+			if !ok {
+				return errors.New("this engine cannot be tried")
+			}
+			return a.tried(cmd.Context(), c, t, db, name, counts, &f)
+		},
+	}
+	c.Flags().StringVar(&f.entity, "entity", "", "whose rows are written; else the one with the most rows")
+	c.Flags().StringVar(&f.counts, "counts", "100,1000,10000", "how many rows, with commas between; as far as there are so many")
+	c.Flags().IntVar(&f.repeat, "repeat", 3, "how often each way is measured")
+	c.Flags().DurationVar(&f.limit, "limit", 5*time.Second, "a measurement ends after so long, and counts what was written until then")
+	c.Flags().StringVar(&f.chart, "chart", "", "file for a chart, .png or .svg")
+	c.Flags().StringVar(&f.file, "file", "", "write the rows of this file in place of a plan's")
+	c.Flags().StringVar(&f.table, "table", "", "with --file: the table that takes them")
+	c.Flags().StringArrayVar(&a.allowed, "allow-host", nil, "host, other than this machine, that may be written to")
+	c.Flags().BoolVar(&a.quiet, "quiet", false, "say nothing while it goes on")
+	a.clockFlag(c)
+	return c
+}
+
+// Limits on trials: all rows of one are held in memory.
+const (
+	maxTried   = 1_000_000
+	maxRepeats = 100
+)
+
+func (f *trialFlags) check() ([]int, error) {
+	bad := func(format string, args ...any) ([]int, error) { return nil, usageError{fmt.Errorf(format, args...)} }
+	var counts []int
+	for part := range strings.SplitSeq(f.counts, ",") {
+		n, err := strconv.Atoi(strings.TrimSpace(part))
+		if err != nil || n < 1 || n > maxTried {
+			return bad("--counts is numbers of rows up to %s, such as 100,1000,10000, and here is %q", report.Number(int64(maxTried)), f.counts)
+		}
+		counts = append(counts, n)
+	}
+	slices.Sort(counts)
+	ext := strings.ToLower(filepath.Ext(f.chart))
+	switch {
+	case f.repeat < 1 || f.repeat > maxRepeats:
+		return bad("--repeat lies between 1 and %d, and here is %d", maxRepeats, f.repeat)
+	case f.limit < time.Millisecond:
+		return bad("--limit is a time such as 5s")
+	case f.chart != "" && ext != ".png" && ext != ".svg":
+		return bad("--chart is a file that ends in .png or .svg, and here is %q", f.chart)
+	case (f.file == "") != (f.table == ""):
+		return bad("--file and --table belong together: --file passengers.csv --table passengers")
+	case f.file != "" && f.entity != "":
+		return bad("--file has one kind of rows, so it goes without --entity")
+	}
+	return slices.Compact(counts), nil
+}
+
+// planOfFile makes a plan of a file whose columns are called as the table's.
+func (a *app) planOfFile(f *trialFlags, args []string) ([]string, error) {
+	if len(args) > 0 {
+		return nil, usageError{errors.New("--file stands in the place of a plan")}
+	}
+	r, err := files.Open(f.file, files.Options{})
+	if err != nil {
+		return nil, err
+	}
+	names := r.Names()
+	if names == nil {
+		first, err := r.Next()
+		if err != nil {
+			return nil, errors.Join(fmt.Errorf("%s has no rows: %w", f.file, err), r.Close())
+		}
+		names = slices.Clone(first.Names)
+	}
+	if err := r.Close(); err != nil {
+		return nil, err
+	}
+	folder, err := os.MkdirTemp("", "evensprout-")
+	if err != nil {
+		return nil, err
+	}
+	a.atEnd = append(a.atEnd, func() error { return os.RemoveAll(folder) })
+	at, err := filepath.Abs(f.file)
+	if err != nil {
+		return nil, err
+	}
+	quoted := func(s string) string { return string(files.AppendJSONText(nil, s)) }
+	var b strings.Builder
+	fmt.Fprintf(&b, "name: trial\nseed: trial\nclock: 2026-05-01T08:00:00Z\nentities:\n  %s:\n    table: %s\n    rows_from:\n      file: %s\n      columns:\n", quoted(f.table), quoted(f.table), quoted(at))
+	for _, n := range names {
+		fmt.Fprintf(&b, "        %s: %s\n", quoted(n), quoted(n))
+	}
+	path := filepath.Join(folder, "trial.yaml")
+	return []string{path}, os.WriteFile(path, []byte(b.String()), 0o600)
+}
+
+// triedEntity is the one asked for, or the one with the most rows.
+func triedEntity(c *plan.Compiled, f *trialFlags) (*plan.Target, error) {
+	if f.entity != "" {
+		return entityNamed(c, "--entity", f.entity)
+	}
+	var most *plan.Target
+	for _, t := range c.Targets {
+		if !t.Plan.Existing && (most == nil || t.Grow.Rows > most.Grow.Rows) {
+			most = t
+		}
+	}
+	if most == nil {
+		return nil, usageError{errors.New("the plan has no entity whose rows could be written")}
+	}
+	return most, nil
+}
+
+// countsFor leaves out counts for which there are not enough rows, unless they were asked
+// for.
+func countsFor(t *plan.Target, counts []int, asked bool) ([]int, error) {
+	rows := t.Grow.Rows
+	if rows == 0 {
+		return nil, usageError{fmt.Errorf("%s has no grown rows to write", t.Plan.Name)}
+	}
+	if most := counts[len(counts)-1]; asked && uint64(most) > rows {
+		return nil, usageError{fmt.Errorf("--counts asks for %s, and %s has %s: rows: in the plan, or --entity, says more", report.Count(most, "row", "rows"), t.Plan.Name, report.Count(rows, "grown row", "grown rows"))}
+	}
+	out := slices.DeleteFunc(slices.Clone(counts), func(n int) bool { return uint64(n) > rows })
+	if len(out) < len(counts) && !slices.Contains(out, int(rows)) {
+		out = append(out, int(rows))
+	}
+	return out, nil
+}
+
+func (a *app) tried(ctx context.Context, c *plan.Compiled, t *plan.Target, db trial.Database, name string, counts []int, f *trialFlags) error {
+	o := trial.Options{Counts: counts, Repeat: f.repeat, Limit: f.limit}
+	last := time.Now()
+	o.Progress = func(done, all int, what string) {
+		const every = 2 * time.Second
+		if !a.quiet && time.Since(last) > every {
+			last = time.Now()
+			fmt.Fprintf(a.err, "trial: %d of %d measurements, now %s\n", done, all, what)
+		}
+	}
+	r, err := trial.Run(ctx, db, t, c.Set, o)
+	if err != nil {
+		return err
+	}
+	if f.chart != "" {
+		picture, err := chartOf(r).Draw(strings.TrimPrefix(strings.ToLower(filepath.Ext(f.chart)), "."))
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(f.chart, picture, 0o644); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		return a.writeJSON(r)
+	}
+	a.tellTrial(r, name)
+	if f.chart != "" {
+		fmt.Fprintf(a.out, "The chart is %s.\n", f.chart)
+	}
+	return nil
+}
+
+var jobTitles = map[trial.Job]string{trial.Add: "adding rows to an empty table", trial.Change: "changing one column of rows that are there"}
+
+func (a *app) tellTrial(r *trial.Result, name string) {
+	fmt.Fprintf(a.out, "%s, %s columns, in %s: rows a second, each way %s\n", a.page.Bold(r.Entity), report.Number(int64(r.Columns)), name, report.Count(r.Repeat, "time", "times"))
+	for _, job := range []trial.Job{trial.Add, trial.Change} {
+		t := report.Table{Columns: []report.Column{{Name: "Way", Whole: true}}}
+		for _, n := range r.Counts {
+			t.Columns = append(t.Columns, report.Column{Name: report.Count(n, "row", "rows"), Number: true})
+		}
+		t.Columns = append(t.Columns, report.Column{Name: "Statements", Number: true}, report.Column{Name: "Bytes", Number: true}, report.Column{Name: "Slower", Number: true})
+		stopped := false
+		for i := 0; i < len(r.Measures); i += len(r.Counts) {
+			of := r.Measures[i : i+len(r.Counts)]
+			if of[0].Job != job {
+				continue
+			}
+			line := []string{of[0].Way}
+			for _, m := range of {
+				cell := report.Number(int64(m.Rate))
+				if m.Written < m.Rows {
+					cell, stopped = cell+"*", true
+				}
+				line = append(line, cell)
+			}
+			last := of[len(of)-1]
+			slower := fmt.Sprintf("%.1f times", last.Slower)
+			if last.Slower == 1 {
+				slower = "the best"
+			}
+			t.Rows = append(t.Rows, append(line, report.Number(last.Statements), report.Number(last.Bytes), slower))
+		}
+		if len(t.Rows) == 0 {
+			continue
+		}
+		title := jobTitles[job]
+		if job == trial.Change {
+			title = strings.Replace(title, "one column", "the column "+r.Changed, 1)
+		}
+		fmt.Fprintf(a.out, "\n%s\n%s\n", a.page.Bold(title), a.page.Draw(t))
+		if stopped {
+			fmt.Fprintln(a.out, "* ended by --limit: the rate is of what was written until then")
+		}
+	}
+	if r.Unchosen != "" {
+		fmt.Fprintf(a.out, "\nNo rows were changed: %s.\n", r.Unchosen)
+	}
+	fmt.Fprintf(a.out, "\nStatements, bytes and the last column are those of %s.\n", report.Count(slices.Max(r.Counts), "row", "rows"))
+	for _, c := range r.Chosen {
+		how := fmt.Sprintf("%.1f times slower here than %s", c.Slower, c.Fastest)
+		if c.Way == c.Fastest {
+			how = "the fastest of all here"
+		}
+		if c.Way != c.Slowest {
+			how += fmt.Sprintf(", and %.1f times as fast as %s", c.Faster, c.Slowest)
+		}
+		fmt.Fprintf(a.out, "For %s load takes %s: %s. %s\n", loadJobs[c.Job], c.Way, how, c.Why)
+	}
+}
+
+var loadJobs = map[trial.Job]string{trial.Add: "new rows (write: insert)", trial.Change: "rows that may be there (write: keep, upsert, update)"}
+
+func chartOf(r *trial.Result) report.Chart {
+	c := report.Chart{Title: fmt.Sprintf("Ways of writing %s, %d columns, in %s (the thick lines are how load writes)", r.Entity, r.Columns, r.Engine)}
+	for _, job := range []trial.Job{trial.Add, trial.Change} {
+		p := report.Panel{Title: jobTitles[job], X: "rows", Y: "rows a second"}
+		for i := 0; i < len(r.Measures); i += len(r.Counts) {
+			of := r.Measures[i : i+len(r.Counts)]
+			if of[0].Job != job {
+				continue
+			}
+			l := report.Line{Name: of[0].Way, Strong: of[0].Own}
+			for _, m := range of {
+				l.X, l.Y = append(l.X, float64(m.Rows)), append(l.Y, m.Rate)
+			}
+			p.Lines = append(p.Lines, l)
+		}
+		if len(p.Lines) > 0 {
+			c.Panels = append(c.Panels, p)
+		}
+	}
+	return c
+}
