@@ -199,7 +199,7 @@ func countsFor(t *plan.Target, counts []int, asked bool) ([]int, error) {
 }
 
 func (a *app) tried(ctx context.Context, c *plan.Compiled, t *plan.Target, db trial.Database, name string, counts []int, f *trialFlags) error {
-	o := trial.Options{Counts: counts, Repeat: f.repeat, Limit: f.limit}
+	o := trial.Options{Counts: counts, Repeat: f.repeat, Limit: f.limit, Again: a.again}
 	last := time.Now()
 	o.Progress = func(done, all int, what string) {
 		const every = 2 * time.Second

@@ -54,6 +54,8 @@ type Options struct {
 	Counts []int         // of rows, ascending
 	Repeat int           // how often each way is measured
 	Limit  time.Duration // a measurement ends after so long, and counts what was written until then
+	// Again opens another connection: an interruption may cost the first.
+	Again func(context.Context) (store.Store, error)
 	// Progress, if set, is told what is measured next.
 	Progress func(done, all int, what string)
 }
@@ -126,13 +128,22 @@ func Run(ctx context.Context, db Database, t *plan.Target, set *grow.Set, o Opti
 	if err != nil {
 		return nil, err
 	}
-	defer func() { err = errors.Join(err, db.Unlock(context.WithoutCancel(ctx), lock)) }()
+	defer func() {
+		if ctx.Err() != nil {
+			err = errors.Join(context.Cause(ctx), left(err))
+		}
+		db.Unlock(context.WithoutCancel(ctx), lock) // where that fails, the connection's end does it
+	}()
 	if err := sweep(ctx, db); err != nil {
 		return nil, err
 	}
 	x, err := newRunner(ctx, db, t, set, o)
 	if x != nil {
-		defer func() { err = errors.Join(err, x.drop(context.WithoutCancel(ctx))) }()
+		defer func() {
+			if gone := x.drop(context.WithoutCancel(ctx)); gone != nil {
+				err = errors.Join(err, &leftover{x.table.Name, gone})
+			}
+		}()
 	}
 	if err != nil {
 		return nil, err
@@ -237,8 +248,36 @@ func (x *runner) drop(ctx context.Context) error {
 	if x.table == nil {
 		return sweep(ctx, x.db)
 	}
-	_, err := x.db.Exec(ctx, "DROP TABLE "+x.db.Table(x.table))
-	return err
+	drop := "DROP TABLE " + x.db.Table(x.table)
+	_, err := x.db.Exec(ctx, drop)
+	if err == nil || x.o.Again == nil {
+		return err
+	}
+	s, fresh := x.o.Again(ctx)
+	if fresh != nil {
+		return errors.Join(err, fresh)
+	}
+	_, err = s.(Database).Exec(ctx, drop)
+	return errors.Join(err, s.Close())
+}
+
+// leftover tells that a table could not be dropped.
+type leftover struct {
+	table string
+	err   error
+}
+
+func (e *leftover) Error() string {
+	return fmt.Sprintf("the table %s is still there, and the next trial drops it: %v", e.table, e.err)
+}
+
+// left is what an error tells of tables that are still there.
+func left(err error) error {
+	var l *leftover
+	if errors.As(err, &l) {
+		return l
+	}
+	return nil
 }
 
 // prepare brings the table to what a job begins with.
