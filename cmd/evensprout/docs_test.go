@@ -71,7 +71,7 @@ func (f *folder) shell(line string) string {
 	c.Dir = f.path
 	c.Env = []string{"PATH=" + filepath.Dir(program) + ":" + os.Getenv("PATH"), "HOME=" + f.path}
 	out, _ := c.CombinedOutput()
-	return string(out)
+	return strings.ReplaceAll(string(out), "\r\n", "\n")
 }
 
 // Every picture in the docs is there, and every picture is shown.
