@@ -506,6 +506,7 @@ func (a *app) fill(ctx context.Context, c *plan.Compiled, s store.Store, o load.
 		stop := a.progress(&o, "rows")
 		r, err := load.Run(ctx, c, s, o)
 		stop()
+		o.Progress = nil
 		var partial *load.Partial
 		switch {
 		case errors.As(err, &partial) && partial.Load > 0:
