@@ -369,6 +369,22 @@ func TestBadInput(t *testing.T) {
 	}
 }
 
+func TestADatabaseWithoutTables(t *testing.T) {
+	f := newFolder(t)
+	f.write("evensprout.yaml", demo.Entities)
+	f.makeDB("app.db", "")
+	for _, command := range []string{"load", "check", "trial", "export"} {
+		r := f.run(command, "--db", "sqlite:app.db")
+		assert.Equal(t, 4, r.code, command)
+		assert.Contains(t, r.errOut, "sqlite:app.db has no tables\n       run your migrations first", command)
+		assert.NotContains(t, r.errOut, "passengers", command)
+	}
+	f.write("evensprout.yaml", strings.Replace(demo.Entities, "{kind: locality}", "{kind: lokality}", 1))
+	r := f.run("load", "--db", "sqlite:app.db")
+	assert.Equal(t, 3, r.code)
+	assert.Contains(t, r.errOut, "lokality", "what is wrong with the plan is told all the same")
+}
+
 func TestWrongUsage(t *testing.T) {
 	f := newFolder(t)
 	for _, args := range [][]string{

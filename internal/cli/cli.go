@@ -301,6 +301,16 @@ func (a *app) openPlan(ctx context.Context, args []string, needDatabase bool) (*
 	return &openedPlan{p, o, s, name}, nil
 }
 
+// tableless is what is wrong where the plan is fine and the database has no tables at all:
+// one thing, and not one for each table.
+func (o *openedPlan) tableless(err error) error {
+	var problems plan.Problems
+	if o.options.Database == nil || len(o.options.Database.Tables) > 0 || !errors.As(err, &problems) || !problems.Errors().OnlyDatabase() {
+		return err
+	}
+	return &store.Fault{Kind: store.Missing, Message: o.name + " has no tables", Hint: "run your migrations first; or evensprout during --schema schema.sql -- COMMAND makes a database for a command of yours"}
+}
+
 // compile opens the plan's database and holds the plan against it. Close the store
 // if there is no error. Without a database the store is nil.
 func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*plan.Compiled, store.Store, string, error) {
@@ -311,7 +321,7 @@ func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*p
 	c, err := o.plan.Compile(o.options)
 	if err != nil && o.store != nil {
 		o.store.Close()
-		return nil, nil, "", err
+		return nil, nil, "", o.tableless(err)
 	}
 	if c != nil && o.store != nil {
 		for _, t := range c.Targets {

@@ -155,7 +155,7 @@ func (a *app) foreseen(ctx context.Context, args []string) (*plan.Compiled, stor
 	found = append(found, more...)
 	found.Sort()
 	if err == nil && len(found.Errors()) > 0 {
-		err = found
+		err = t.tableless(found)
 	}
 	if err != nil {
 		if c != nil {

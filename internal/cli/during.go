@@ -74,7 +74,7 @@ load.`,
 			case f.sweep && len(args) > 1, !f.sweep && at > 1:
 				return errors.New("one plan, at most")
 			case !f.sweep && (at < 0 || at == len(args)):
-				return errors.New("the command that is to be run stands behind two hyphens: evensprout during -- go test ./...")
+				return errors.New("the command that is to be run stands behind two hyphens, as in: evensprout during -- npm test")
 			}
 			return nil
 		},
@@ -222,7 +222,8 @@ func (a *app) duringPrivate(ctx context.Context, args []string, run *during.Comm
 		if keep {
 			return
 		}
-		if gone := place.Drop(context.WithoutCancel(ctx)); gone != nil {
+		again := func(ctx context.Context) (store.Own, error) { return store.OpenOwn(ctx, a.drivers, u) }
+		if gone := place.Drop(context.WithoutCancel(ctx), again); gone != nil {
 			err = errors.Join(err, fmt.Errorf("the database of the run is still there, and evensprout during --sweep removes it: %w", gone))
 		}
 	}()
@@ -376,7 +377,7 @@ func (m *maker) schemaless(err error) error {
 func (m *maker) build(ctx context.Context, name string) error {
 	f := m.flags
 	if len(f.scripts) == 0 && f.prepare == "" {
-		if err := m.own.CopyGiven(ctx, name); err != nil {
+		if err := m.own.CopyGiven(context.WithoutCancel(ctx), name); err != nil {
 			return m.schemaless(err)
 		}
 	} else if err := m.own.Create(ctx, name); err != nil {
@@ -493,14 +494,34 @@ func (m *maker) filled(ctx context.Context, url string) error {
 	if err := load.TryConditions(ctx, s, c); err != nil {
 		return err
 	}
-	_, err = m.fill(ctx, c, s, load.Options{Jobs: jobsDefault()})
+	o := load.Options{Jobs: jobsDefault(), Folder: c.Plan.Folder()}
+	if makesFiles(c) {
+		if o.Folder, err = os.MkdirTemp("", "evensprout-"); err != nil {
+			return err
+		}
+		defer os.RemoveAll(o.Folder)
+		m.say("the files that fields name are not made for a private database; --shared makes them, and removes them")
+	}
+	_, err = m.fill(ctx, c, s, o)
 	return err
+}
+
+// makesFiles tells whether fields of the plan name placeholder files.
+func makesFiles(c *plan.Compiled) bool {
+	for _, t := range c.Targets {
+		for _, f := range t.Grow.Fields {
+			if _, ok := f.File(); ok {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // fill loads entities and runs units, and returns the numbers of the loads.
 func (a *app) fill(ctx context.Context, c *plan.Compiled, s store.Store, o load.Options) (loads []int64, err error) {
 	rejected := int64(0)
-	o.Again, o.Folder, o.Later = a.again, c.Plan.Folder(), len(c.Units) > 0
+	o.Again, o.Later = a.again, len(c.Units) > 0
 	o.Rejected = func(load.Rejection) error { rejected++; return nil }
 	if len(c.Targets) > 0 {
 		stop := a.progress(&o, "rows")
@@ -564,7 +585,7 @@ func (a *app) duringShared(ctx context.Context, args []string, run *during.Comma
 	}
 	journal := a.journal("", false)
 	journal.Actor, journal.Wait = duringActor+journal.Actor, f.wait
-	loads, err := a.fill(ctx, c, s, load.Options{Jobs: jobsDefault(), Journal: journal})
+	loads, err := a.fill(ctx, c, s, load.Options{Jobs: jobsDefault(), Journal: journal, Folder: c.Plan.Folder()})
 	defer func() {
 		// The command may have taken as long as it liked: servers end idle connections.
 		if again, gone := a.withdrawn(context.WithoutCancel(ctx), loads); gone != nil {

@@ -216,6 +216,9 @@ func (a *app) exported(ctx context.Context, c *plan.Compiled, o export.Options, 
 			return err
 		}
 		for _, t := range c.Targets {
+			if t.Plan.DatabaseKeys && (len(o.Entities) == 0 || slices.Contains(o.Entities, t.Plan.Name)) {
+				fmt.Fprintf(a.err, "note: the keys of %s are explicit here, although the plan lets the database give them\n", t.Plan.Name)
+			}
 			if t.Write.Mode != plan.Insert && (len(o.Entities) == 0 || slices.Contains(o.Entities, t.Plan.Name)) {
 				fmt.Fprintf(a.err, "note: %s is written by INSERT here, although the plan says %s\n", t.Plan.Name, t.Write.Mode)
 			}

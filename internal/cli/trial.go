@@ -280,8 +280,12 @@ func (a *app) tellTrial(r *trial.Result, name string) {
 	fmt.Fprintf(a.out, "\nStatements, bytes and the last column are those of %s.\n", report.Count(slices.Max(r.Counts), "row", "rows"))
 	for _, c := range r.Chosen {
 		how := fmt.Sprintf("%.1f times slower here than %s", c.Slower, c.Fastest)
-		if c.Way == c.Fastest {
+		const alike = 1.05
+		switch {
+		case c.Way == c.Fastest:
 			how = "the fastest of all here"
+		case c.Slower < alike:
+			how = "as fast here as " + c.Fastest
 		}
 		if c.Way != c.Slowest {
 			how += fmt.Sprintf(", and %.1f times as fast as %s", c.Faster, c.Slowest)

@@ -34,12 +34,16 @@ const (
 // grace is how long a command has to end by itself before it is killed.
 const grace = 10 * time.Second
 
+// drain is how long what the command has left running may hold its output open.
+const drain = 500 * time.Millisecond
+
 // Run runs the command and returns its exit code; the error says why there is none. Signals
 // that this process gets are passed on; that ctx ends is left to the command to notice.
 func (c *Command) Run(ctx context.Context) (int, error) {
 	cmd := exec.Command(c.Args[0], c.Args[1:]...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = c.In, c.Out, c.Err
 	cmd.Env = environment(os.Environ(), c.Variables)
+	cmd.WaitDelay = drain
 	group(cmd, !c.Interactive)
 	signals := make(chan os.Signal, 8)
 	signal.Notify(signals, passedOn...)
@@ -77,7 +81,7 @@ func (c *Command) Run(ctx context.Context) (int, error) {
 			switch {
 			case expired:
 				return CodeTimeout, nil
-			case err != nil && !errors.As(err, &exit):
+			case err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay):
 				return codeNotRun, err
 			}
 			return exitCode(cmd.ProcessState), nil

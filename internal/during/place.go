@@ -51,7 +51,7 @@ func Private(ctx context.Context, own store.Own, key string, build func(ctx cont
 	}
 	defer func() {
 		if err != nil {
-			err = errors.Join(err, p.Drop(context.WithoutCancel(ctx)))
+			err = errors.Join(err, p.Drop(context.WithoutCancel(ctx), nil))
 			p = nil
 		}
 		if p != nil {
@@ -62,14 +62,29 @@ func Private(ctx context.Context, own store.Own, key string, build func(ctx cont
 		return p, build(ctx, p.name)
 	}
 	from := cachePrefix + key
-	if p.Copied, err = cached(ctx, own, from, build); err != nil {
-		return p, err
+	for try := 1; ; try++ {
+		if p.Copied, err = cached(ctx, own, from, build); err != nil {
+			return p, err
+		}
+		copying := time.Now()
+		// An interruption would cost the connection, by which the database is dropped.
+		err = own.Copy(context.WithoutCancel(ctx), from, p.name)
+		p.Copy = time.Since(copying)
+		if err == nil {
+			return p, context.Cause(ctx)
+		}
+		// Somebody may have swept the cache in between.
+		if ready, failed := isReady(ctx, own, from); ready || failed != nil || try == maxCopies {
+			return p, err
+		}
+		if err := own.Drop(ctx, p.name); err != nil {
+			return p, err
+		}
 	}
-	copying := time.Now()
-	err = own.Copy(ctx, from, p.name)
-	p.Copy = time.Since(copying)
-	return p, err
 }
+
+// maxCopies is how often a database is copied that others sweep away.
+const maxCopies = 3
 
 // cached sees that a database is there to be copied; one process at a time builds it. It
 // tells whether it was there.
@@ -119,9 +134,18 @@ func fill(ctx context.Context, own store.Own, name string, build func(context.Co
 // URL names the database.
 func (p *Place) URL() string { return p.own.URL(p.name) }
 
-// Drop removes the database.
-func (p *Place) Drop(ctx context.Context) error {
-	return errors.Join(p.own.Drop(ctx, p.name), p.own.Release(ctx, p.name))
+// Drop removes the database. again opens the own databases once more, where the connection
+// has not lived as long as the command; it may be nil.
+func (p *Place) Drop(ctx context.Context, again func(context.Context) (store.Own, error)) error {
+	err := errors.Join(p.own.Drop(ctx, p.name), p.own.Release(ctx, p.name))
+	if err == nil || again == nil {
+		return err
+	}
+	own, fresh := again(ctx)
+	if fresh != nil {
+		return errors.Join(err, fresh)
+	}
+	return errors.Join(own.Drop(ctx, p.name), own.Close())
 }
 
 // Keep leaves the database for inspection.

@@ -31,7 +31,6 @@ type parquetWriter struct {
 	columns []Column
 	row     parquet.Row
 	group   int
-	text    []byte
 }
 
 // ordered is a group of columns in their order: the library's own sorts them by name.

@@ -59,7 +59,11 @@ func withDatabase(u, name string) string {
 func (o *own) URL(name string) string { return withDatabase(o.given, name) }
 
 func (o *own) Create(ctx context.Context, name string) error {
-	return o.make(ctx, "CREATE DATABASE "+quote(name)+" TEMPLATE template0 ENCODING 'UTF8'")
+	err := o.make(ctx, "CREATE DATABASE "+quote(name)+" TEMPLATE template0 ENCODING 'UTF8'")
+	if err != nil && strings.Contains(err.Error(), "22023") { // the cluster's locale has another encoding
+		err = o.make(ctx, "CREATE DATABASE "+quote(name))
+	}
+	return err
 }
 
 func (o *own) make(ctx context.Context, sql string) error {
