@@ -27,6 +27,7 @@ fuzz: ## half a minute for each reader
 	go test ./internal/grow -run xxx -fuzz FuzzPattern -fuzztime 30s
 	go test ./internal/grow -run xxx -fuzz FuzzTemplate -fuzztime 30s
 	go test ./internal/store/sqlite -run xxx -fuzz FuzzChecks -fuzztime 30s
+	go test ./internal/store/mysql -run xxx -fuzz FuzzStatements -fuzztime 30s
 	go test ./internal/predicate -run xxx -fuzz FuzzConditions -fuzztime 30s
 	go test ./internal/derive -run xxx -fuzz FuzzDerive -fuzztime 30s
 	go test ./internal/derive -run xxx -fuzz FuzzSplit -fuzztime 30s

@@ -634,12 +634,14 @@ func cutValue(v string) string {
 	return v
 }
 
+const development = "(development)"
+
 // release is the program and the module's version.
 func release() string {
 	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" && info.Main.Version != "(devel)" {
 		return "evensprout " + info.Main.Version
 	}
-	return "evensprout (development)"
+	return "evensprout " + development
 }
 
 // version is the release, and where it was built from.

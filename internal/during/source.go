@@ -1,6 +1,7 @@
 package during
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -13,7 +14,10 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
 	"evensprout/internal/schema"
+	"evensprout/internal/store"
 )
 
 // Digest names what a database is made from: two with the same name are the same.
@@ -92,4 +96,62 @@ func Emptied(db *schema.Database, planned []*schema.Table) []*schema.Table {
 		}
 	}
 	return out
+}
+
+// MaxRows bounds the rows of unplanned tables that are looked at to know whether a database
+// is still the same.
+const MaxRows = 20_000
+
+// AddRows adds the rows of the tables that stay when the planned ones are emptied; false if
+// there are too many.
+func (d *Digest) AddRows(ctx context.Context, s store.Store, db *schema.Database, p *plan.Plan) (bool, error) {
+	emptied := Emptied(db, planned(p, db))
+	left := int64(MaxRows)
+	for _, t := range db.Tables {
+		if slices.Contains(emptied, t) {
+			continue
+		}
+		n, err := s.Count(ctx, t)
+		if err != nil {
+			return false, err
+		}
+		if left -= n; left < 0 {
+			return false, nil
+		}
+		var b []byte
+		err = s.Select(ctx, store.Query{Table: t, Columns: t.Columns}, func(row []grow.Value) error {
+			for i := range row {
+				b = row[i].AppendCanonical(b)
+			}
+			return nil
+		})
+		if err != nil {
+			return false, err
+		}
+		d.Add(t.Name, b)
+	}
+	return true, nil
+}
+
+// planned are the tables into which a plan inserts rows.
+func planned(p *plan.Plan, db *schema.Database) []*schema.Table {
+	var out []*schema.Table
+	for _, t := range p.Outline(db) {
+		if t.Table != nil && !t.Plan.Existing && (t.Plan.Write == nil || t.Plan.Write.Mode == plan.Insert) {
+			out = append(out, t.Table)
+		}
+	}
+	return out
+}
+
+// Filled are the tables that are to be emptied before a plan is loaded into a copy of a
+// database: nil if none of them has rows.
+func Filled(ctx context.Context, s store.Store, db *schema.Database, p *plan.Plan) ([]*schema.Table, error) {
+	tables := Emptied(db, planned(p, db))
+	for _, t := range tables {
+		if n, err := s.Count(ctx, t); err != nil || n > 0 {
+			return tables, err
+		}
+	}
+	return nil, nil
 }

@@ -212,38 +212,26 @@ func (m *measured) tell(of *files.ManifestRows) {
 	of.Bytes, of.SHA256 = m.bytes, hex.EncodeToString(m.digest.Sum(nil))
 }
 
-// Files writes a file for each entity, called after it. create makes a file.
-func Files(ctx context.Context, c *plan.Compiled, o Options, create func(name string) (io.WriteCloser, error)) (*files.Manifest, error) {
-	x, err := newExporter(c, o)
-	if err != nil {
-		return nil, err
-	}
-	defer x.close()
+// write writes all rows in the format. open says where those of an entity go, and done is
+// told that they are there.
+func (x *exporter) write(ctx context.Context, open func(t *plan.Target, about *files.ManifestRows) (io.Writer, error), done func(about *files.ManifestRows) error) error {
 	var (
-		file    io.WriteCloser
-		counted *measured
 		w       files.Writer
 		about   *files.ManifestRows
 		columns []column
 		line    []grow.Value
 	)
-	defer func() {
-		if file != nil {
-			file.Close()
-		}
-	}()
 	begin := func(t *plan.Target) (err error) {
 		columns = x.columnsOf(t)
 		if about, err = x.describe(t, columns); err != nil {
 			return err
 		}
-		about.File = x.fileName(t.Plan.Name, o.Format)
-		if file, err = create(about.File); err != nil {
+		line = make([]grow.Value, len(columns))
+		into, err := open(t, about)
+		if err != nil {
 			return err
 		}
-		counted = measure(file)
-		line = make([]grow.Value, len(columns))
-		w, err = files.NewWriter(o.Format, counted, fileColumns(columns))
+		w, err = files.NewWriter(x.o.Format, into, fileColumns(columns))
 		return err
 	}
 	row := func(_ grow.Row, values []grow.Value) error {
@@ -257,12 +245,40 @@ func Files(ctx context.Context, c *plan.Compiled, o Options, create func(name st
 		if err := w.Close(); err != nil {
 			return err
 		}
+		return done(about)
+	}
+	return x.each(ctx, begin, row, end)
+}
+
+// Files writes a file for each entity, called after it. create makes a file.
+func Files(ctx context.Context, c *plan.Compiled, o Options, create func(name string) (io.WriteCloser, error)) (*files.Manifest, error) {
+	x, err := newExporter(c, o)
+	if err != nil {
+		return nil, err
+	}
+	defer x.close()
+	var file io.WriteCloser
+	var counted *measured
+	defer func() {
+		if file != nil {
+			file.Close()
+		}
+	}()
+	open := func(t *plan.Target, about *files.ManifestRows) (_ io.Writer, err error) {
+		about.File = x.fileName(t.Plan.Name, o.Format)
+		if file, err = create(about.File); err != nil {
+			return nil, err
+		}
+		counted = measure(file)
+		return counted, nil
+	}
+	done := func(about *files.ManifestRows) error {
 		counted.tell(about)
 		err := file.Close()
 		file = nil
 		return err
 	}
-	return x.manifest, x.each(ctx, begin, row, end)
+	return x.manifest, x.write(ctx, open, done)
 }
 
 func fileColumns(columns []column) []files.Column {
@@ -302,44 +318,20 @@ func Stream(ctx context.Context, c *plan.Compiled, o Options, out io.Writer) (*f
 	if several && o.Format != "json" && o.Format != "ndjson" {
 		return nil, fmt.Errorf("a stream of %s holds one entity", o.Format)
 	}
-	var (
-		w       files.Writer
-		about   *files.ManifestRows
-		columns []column
-		line    []grow.Value
-	)
 	between := "{"
-	begin := func(t *plan.Target) (err error) {
-		columns = x.columnsOf(t)
-		if about, err = x.describe(t, columns); err != nil {
-			return err
-		}
-		line = make([]grow.Value, len(columns))
-		into := out
+	open := func(t *plan.Target, _ *files.ManifestRows) (io.Writer, error) {
 		key := string(files.AppendJSONText(nil, t.Plan.Name)) + ":"
 		switch {
 		case several && o.Format == "json":
-			if _, err := io.WriteString(out, between+key); err != nil {
-				return err
-			}
+			_, err := io.WriteString(out, between+key)
 			between = ","
+			return out, err
 		case several:
-			into = &wrapped{out: out, before: "{" + key, after: "}\n"}
+			return &wrapped{out: out, before: "{" + key, after: "}\n"}, nil
 		}
-		w, err = files.NewWriter(o.Format, into, fileColumns(columns))
-		return err
+		return out, nil
 	}
-	row := func(_ grow.Row, values []grow.Value) error {
-		for i, c := range columns {
-			line[i] = values[c.field]
-		}
-		return w.Write(line)
-	}
-	end := func(print grow.Fingerprint) error {
-		about.Fingerprint = print
-		return w.Close()
-	}
-	if err := x.each(ctx, begin, row, end); err != nil {
+	if err := x.write(ctx, open, func(*files.ManifestRows) error { return nil }); err != nil {
 		return nil, err
 	}
 	if several && o.Format == "json" {

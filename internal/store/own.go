@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"net/url"
 	"strings"
 
 	"evensprout/internal/schema"
@@ -63,6 +64,16 @@ func Variables(drivers []Driver, url string) []Variable {
 		return d.Variables(url)
 	}
 	return nil
+}
+
+// WithDatabase is a server's URL with another database.
+func WithDatabase(u, name string) string {
+	parsed, err := url.Parse(u)
+	if err != nil {
+		return u
+	}
+	parsed.Path = "/" + name
+	return parsed.String()
 }
 
 // Plain are the variables that are called the same for all engines; those without a value

@@ -116,7 +116,7 @@ func (d Driver) Open(ctx context.Context, u string) (store.Store, error) {
 		if err != nil {
 			return nil, err
 		}
-		return counted{c, sent}, nil
+		return store.Counted{Conn: c, Sent: sent}, nil
 	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {

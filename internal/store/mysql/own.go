@@ -26,23 +26,14 @@ func (d Driver) Own(ctx context.Context, u string) (store.Own, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := d.Open(ctx, withDatabase(u, "information_schema"))
+	s, err := d.Open(ctx, store.WithDatabase(u, "information_schema"))
 	if err != nil {
 		return nil, err
 	}
 	return &own{s.(*database), u, c.DBName}, nil
 }
 
-func withDatabase(u, name string) string {
-	parsed, err := url.Parse(u)
-	if err != nil {
-		return u
-	}
-	parsed.Path = "/" + name
-	return parsed.String()
-}
-
-func (o *own) URL(name string) string { return withDatabase(o.given, name) }
+func (o *own) URL(name string) string { return store.WithDatabase(o.given, name) }
 
 func (o *own) Create(ctx context.Context, name string) error {
 	_, err := o.Exec(ctx, "CREATE DATABASE "+quote(name)+" CHARACTER SET utf8mb4")

@@ -2,8 +2,6 @@ package mysql
 
 import (
 	"context"
-	"net"
-	"sync/atomic"
 
 	"evensprout/internal/schema"
 )
@@ -23,16 +21,4 @@ func (d *database) Bulk() string {
 		return "INSERT of many rows"
 	}
 	return "LOAD DATA LOCAL"
-}
-
-// counted counts the bytes that are written to a connection.
-type counted struct {
-	net.Conn
-	sent *atomic.Int64
-}
-
-func (c counted) Write(b []byte) (int, error) {
-	n, err := c.Conn.Write(b)
-	c.sent.Add(int64(n))
-	return n, err
 }

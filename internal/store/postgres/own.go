@@ -30,7 +30,7 @@ func (d Driver) Own(ctx context.Context, u string) (store.Own, error) {
 		_, err := d.Open(ctx, u)
 		return nil, err
 	}
-	s, err := d.Open(ctx, withDatabase(u, "postgres"))
+	s, err := d.Open(ctx, store.WithDatabase(u, "postgres"))
 	if err != nil && place.Name != "postgres" {
 		var fault *store.Fault
 		if !errors.As(err, &fault) || fault.Kind == store.Unreachable {
@@ -46,17 +46,7 @@ func (d Driver) Own(ctx context.Context, u string) (store.Own, error) {
 	return &own{s.(*database), d, u}, nil
 }
 
-// withDatabase is a URL, or a text of settings, with another database.
-func withDatabase(u, name string) string {
-	parsed, err := url.Parse(u)
-	if err != nil {
-		return u
-	}
-	parsed.Path = "/" + name
-	return parsed.String()
-}
-
-func (o *own) URL(name string) string { return withDatabase(o.given, name) }
+func (o *own) URL(name string) string { return store.WithDatabase(o.given, name) }
 
 func (o *own) Create(ctx context.Context, name string) error {
 	err := o.make(ctx, "CREATE DATABASE "+quote(name)+" TEMPLATE template0 ENCODING 'UTF8'")

@@ -89,7 +89,7 @@ func (d Driver) Open(ctx context.Context, u string) (store.Store, error) {
 		if err != nil {
 			return nil, err
 		}
-		return counted{c, sent}, nil
+		return store.Counted{Conn: c, Sent: sent}, nil
 	}
 	conn, err := pgconn.ConnectConfig(ctx, config)
 	if err != nil {

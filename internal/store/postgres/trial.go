@@ -2,8 +2,6 @@ package postgres
 
 import (
 	"context"
-	"net"
-	"sync/atomic"
 
 	"evensprout/internal/schema"
 )
@@ -19,15 +17,3 @@ func (d *database) Sent() int64 { return d.sent.Load() }
 
 // Bulk is what the engine's bulk path is called.
 func (d *database) Bulk() string { return "COPY" }
-
-// counted counts the bytes that are written to a connection.
-type counted struct {
-	net.Conn
-	sent *atomic.Int64
-}
-
-func (c counted) Write(b []byte) (int, error) {
-	n, err := c.Conn.Write(b)
-	c.sent.Add(int64(n))
-	return n, err
-}

@@ -1,0 +1,300 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"evensprout/internal/during"
+	"evensprout/internal/load"
+	"evensprout/internal/plan"
+	"evensprout/internal/report"
+	"evensprout/internal/store"
+)
+
+func (a *app) duringPrivate(ctx context.Context, args []string, run *during.Command, f *duringFlags) (err error) {
+	p, u, err := a.given(args)
+	if err != nil {
+		return err
+	}
+	m := &maker{app: a, args: args, url: u, flags: f}
+	key, err := m.key(ctx, p)
+	if err != nil {
+		return err
+	}
+	if m.own, err = store.OpenOwn(ctx, a.drivers, u); err != nil {
+		return err
+	}
+	defer m.own.Close()
+	place, err := during.Private(ctx, m.own, key, m.build)
+	if err != nil {
+		return err
+	}
+	keep := false
+	defer func() {
+		if keep {
+			return
+		}
+		again := func(ctx context.Context) (store.Own, error) { return store.OpenOwn(ctx, a.drivers, u) }
+		if gone := place.Drop(context.WithoutCancel(ctx), again); gone != nil {
+			err = errors.Join(err, fmt.Errorf("the database of the run is still there, and evensprout during --sweep removes it: %w", gone))
+		}
+	}()
+	how := "made in " + brief(place.Made)
+	if place.Copied {
+		how = fmt.Sprintf("copied in %s, of this %s by the engine", brief(place.Made), brief(place.Copy))
+	}
+	a.say("%s in %s, %s", p.Name, a.shown(place.URL()), how)
+	run.Variables = a.variables(place.URL(), f)
+	if err = ctx.Err(); err == nil {
+		err = a.ran(ctx, run)
+	}
+	if err != nil && f.keep {
+		keep = true
+		if kept := place.Keep(context.WithoutCancel(ctx)); kept != nil {
+			return errors.Join(err, kept)
+		}
+		fmt.Fprintf(a.err, "The database is kept: evensprout look --db '%s'\nevensprout during --sweep --kept removes it.\n", a.shown(place.URL()))
+	}
+	return err
+}
+
+func brief(d time.Duration) string {
+	if d < time.Second {
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	}
+	return fmt.Sprintf("%.1f s", d.Seconds())
+}
+
+// maker makes databases for runs.
+type maker struct {
+	*app
+	args  []string
+	url   string
+	flags *duringFlags
+	own   store.Own
+}
+
+// cacheForm numbers what goes into keys of the cache.
+const cacheForm = "1"
+
+// key names what the database is made from; empty if that cannot be known, or need not.
+func (m *maker) key(ctx context.Context, p *plan.Plan) (string, error) {
+	f := m.flags
+	if f.noCache || f.prepare != "" && len(f.from) == 0 {
+		return "", nil
+	}
+	d := during.NewDigest(cacheForm)
+	d.Add("program", []byte(build()))
+	d.Add("plan", p.Source())
+	d.Add("clock", []byte(m.clock))
+	missing := func(flag string, err error) error {
+		return usageError{fmt.Errorf("%s: %w", flag, err)}
+	}
+	for _, path := range p.Files() {
+		if err := d.AddFile("rows", path); err != nil {
+			return "", nil // the plan will tell
+		}
+	}
+	for _, path := range f.scripts {
+		if err := d.AddFile("schema", path); err != nil {
+			return "", missing("--schema", err)
+		}
+	}
+	d.Add("prepare", []byte(f.prepare))
+	for _, path := range f.from {
+		if err := d.AddFile("from", path); err != nil {
+			return "", missing("--prepare-from", err)
+		}
+	}
+	if len(f.scripts) == 0 && f.prepare == "" {
+		same, err := m.addGiven(ctx, d, p)
+		if err != nil || !same {
+			return "", err
+		}
+	}
+	return d.Key(), nil
+}
+
+// build tells this program from others: where it has no version, by its file.
+func build() string {
+	text := version()
+	if path, err := os.Executable(); err == nil && strings.Contains(text, development) {
+		if info, err := os.Stat(path); err == nil {
+			text += fmt.Sprintf(" %d %d", info.Size(), info.ModTime().UnixNano())
+		}
+	}
+	return text
+}
+
+// addGiven adds what is copied of the database of the URL: its tables, and the rows of
+// those that are not planned. It tells whether these are few enough to be looked at.
+func (m *maker) addGiven(ctx context.Context, d *during.Digest, p *plan.Plan) (bool, error) {
+	s, err := store.Open(ctx, m.drivers, m.url)
+	if err != nil {
+		return false, m.schemaless(err)
+	}
+	defer s.Close()
+	db, err := s.Survey(ctx)
+	if err != nil {
+		return false, err
+	}
+	if err := d.AddSchema(db); err != nil {
+		return false, err
+	}
+	d.Add("database", []byte(m.shown(m.url)))
+	same, err := d.AddRows(ctx, s, db, p)
+	if err == nil && !same {
+		m.say("the database has more than %s rows in tables that are not planned, so it is copied anew each time", report.Number(int64(during.MaxRows)))
+	}
+	return same, err
+}
+
+// schemaless says what to do where there is no database to copy.
+func (m *maker) schemaless(err error) error {
+	var fault *store.Fault
+	if errors.As(err, &fault) && fault.Kind == store.Missing {
+		return &store.Fault{Kind: store.Missing, Err: fault.Err, Message: fault.Message + ", so there are no tables to copy",
+			Hint: "--schema schema.sql, or --prepare 'your migration command', makes them in a fresh database"}
+	}
+	return err
+}
+
+// build makes a database with the schema, and loads the plan into it.
+func (m *maker) build(ctx context.Context, name string) error {
+	f := m.flags
+	if len(f.scripts) == 0 && f.prepare == "" {
+		if err := m.own.CopyGiven(context.WithoutCancel(ctx), name); err != nil {
+			return m.schemaless(err)
+		}
+	} else if err := m.own.Create(ctx, name); err != nil {
+		return err
+	}
+	for _, path := range f.scripts {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return usageError{fmt.Errorf("--schema: %w", err)}
+		}
+		if err := m.own.Run(ctx, name, string(text)); err != nil {
+			var refused *store.ScriptError
+			if errors.As(err, &refused) {
+				refused.File = path
+			}
+			return err
+		}
+	}
+	if f.prepare != "" {
+		if err := m.prepared(ctx, m.own.URL(name)); err != nil {
+			return err
+		}
+	}
+	if len(f.scripts) == 0 && f.prepare == "" {
+		if err := m.emptied(ctx, name); err != nil {
+			return err
+		}
+	}
+	u := m.own.URL(name)
+	if err := m.hasTables(ctx, u); err != nil {
+		return err
+	}
+	return m.filled(ctx, u)
+}
+
+// prepared runs the command that makes the tables.
+func (m *maker) prepared(ctx context.Context, url string) error {
+	c := &during.Command{Args: []string{"/bin/sh", "-c", m.flags.prepare}, Variables: m.variables(url, m.flags), Out: m.err, Err: m.err}
+	code, err := c.Run(ctx)
+	if err == nil && ctx.Err() != nil {
+		err = context.Cause(ctx)
+	}
+	if err == nil && code != 0 {
+		err = &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("--prepare: the command %q ended with code %d, so nothing was loaded", m.flags.prepare, code), Hint: "what it said stands above"}
+	}
+	return err
+}
+
+// emptied takes the rows out of planned tables of a copy, and what refers to them.
+func (m *maker) emptied(ctx context.Context, name string) error {
+	p, err := m.readPlan(m.args)
+	if err != nil {
+		return err
+	}
+	s, err := store.Open(ctx, m.drivers, m.own.URL(name))
+	if err != nil {
+		return err
+	}
+	db, err := s.Survey(ctx)
+	if err != nil {
+		return errors.Join(err, s.Close())
+	}
+	tables, err := during.Filled(ctx, s, db, p)
+	if err := errors.Join(err, s.Close()); err != nil || len(tables) == 0 {
+		return err
+	}
+	return m.own.Empty(ctx, name, tables)
+}
+
+// hasTables stops before a load where there is nothing to load into.
+func (m *maker) hasTables(ctx context.Context, url string) error {
+	s, err := store.Open(ctx, m.drivers, url)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	db, err := s.Survey(ctx)
+	if err != nil || len(db.Tables) > 0 {
+		return err
+	}
+	what := "the database of the URL has no tables"
+	switch {
+	case m.flags.prepare != "":
+		what = "the command of --prepare has made no tables in the database of DATABASE_URL"
+	case len(m.flags.scripts) > 0:
+		what = "the scripts of --schema make no tables"
+	}
+	return &store.Fault{Kind: store.Missing, Message: what + ", so nothing was loaded", Hint: "--schema schema.sql makes them, or --prepare 'your migration command', which finds the fresh database in DATABASE_URL"}
+}
+
+// filled loads the plan, and runs its units, without a journal: nobody takes it back.
+func (m *maker) filled(ctx context.Context, url string) error {
+	given := m.db
+	m.db = url
+	defer func() { m.db = given }()
+	c, s, _, err := m.compile(ctx, m.args, true)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	defer c.Close()
+	if !m.quiet {
+		m.warn(c)
+	}
+	if err := load.TryConditions(ctx, s, c); err != nil {
+		return err
+	}
+	o := load.Options{Jobs: jobsDefault(), Folder: c.Plan.Folder()}
+	if makesFiles(c) {
+		if o.Folder, err = os.MkdirTemp("", "evensprout-"); err != nil {
+			return err
+		}
+		defer os.RemoveAll(o.Folder)
+		m.say("the files that fields name are not made for a private database; --shared makes them, and removes them")
+	}
+	_, err = m.fill(ctx, c, s, o)
+	return err
+}
+
+// makesFiles tells whether fields of the plan name placeholder files.
+func makesFiles(c *plan.Compiled) bool {
+	for _, t := range c.Targets {
+		for _, f := range t.Grow.Fields {
+			if _, ok := f.File(); ok {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,226 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"evensprout/internal/during"
+	"evensprout/internal/files"
+	"evensprout/internal/load"
+	"evensprout/internal/plan"
+	"evensprout/internal/report"
+	"evensprout/internal/store"
+)
+
+// duringActor begins the actor of loads that are withdrawn when a command ends.
+const duringActor = "during, "
+
+func (a *app) duringShared(ctx context.Context, args []string, run *during.Command, f *duringFlags) (err error) {
+	c, s, name, err := a.compile(ctx, args, true)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	defer c.Close()
+	if !a.quiet {
+		a.warn(c)
+	}
+	if err := load.TryConditions(ctx, s, c); err != nil {
+		return err
+	}
+	if err := a.alone(ctx, s, c.Plan.Name, f.wait); err != nil {
+		return err
+	}
+	defer s.Unlock(context.WithoutCancel(ctx), duringLock(c.Plan.Name))
+	if _, err := a.takenBack(ctx, s, c.Plan.Name); err != nil { // what a killed run has left
+		return err
+	}
+	journal := a.journal("", false)
+	journal.Actor, journal.Wait = duringActor+journal.Actor, f.wait
+	loads, err := a.fill(ctx, c, s, load.Options{Jobs: jobsDefault(), Journal: journal, Folder: c.Plan.Folder()})
+	defer func() {
+		// The command may have taken as long as it liked: servers end idle connections.
+		if again, gone := a.withdrawn(context.WithoutCancel(ctx), loads); gone != nil {
+			err = errors.Join(err, fmt.Errorf("what was loaded is still there (load %v), and evensprout during --sweep takes it back: %w", again, gone))
+		}
+	}()
+	if err != nil {
+		return err
+	}
+	if len(loads) == 0 {
+		a.say("%s was loaded before, and stays", c.Plan.Name)
+	} else {
+		a.say("%s in %s, as load %s", c.Plan.Name, name, numbers(loads))
+	}
+	run.Variables = a.variables(a.opened, f)
+	if err := ctx.Err(); err != nil {
+		return context.Cause(ctx)
+	}
+	return a.ran(ctx, run)
+}
+
+func numbers(list []int64) string {
+	var out []string
+	for _, n := range list {
+		out = append(out, fmt.Sprint(n))
+	}
+	return strings.Join(out, ", ")
+}
+
+func duringLock(name string) string { return "during " + name }
+
+// alone waits until no other run works with the plan's rows.
+func (a *app) alone(ctx context.Context, s store.Store, name string, wait time.Duration) error {
+	const every = 100 * time.Millisecond
+	deadline := time.Now().Add(wait)
+	told := false
+	for {
+		holder, err := s.Lock(ctx, duringLock(name))
+		if err != nil || holder == "" {
+			return err
+		}
+		if time.Now().After(deadline) {
+			return &store.Fault{Kind: store.Locked, Message: fmt.Sprintf("another run works with the rows of %s (%s; waited %s)", name, holder, brief(wait)), Hint: "--wait says how long to wait for it; without --shared, each run has a database of its own"}
+		}
+		if !told {
+			a.say("waiting for another run that works with the rows of %s (%s)", name, holder)
+			told = true
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(every):
+		}
+	}
+}
+
+// withdrawn takes loads back, the last first, through a connection of its own. It returns
+// those that are still there.
+func (a *app) withdrawn(ctx context.Context, loads []int64) ([]int64, error) {
+	if len(loads) == 0 {
+		return nil, nil
+	}
+	s, err := a.again(ctx)
+	if err != nil {
+		return loads, err
+	}
+	defer s.Close()
+	// What the command has changed, and what it has added below the rows, goes as well.
+	o := load.WithdrawOptions{Changed: true, Referring: true, Rows: files.Rows, Again: a.again, Wait: time.Minute}
+	for i, n := range slices.Backward(loads) {
+		w, err := load.Withdraw(ctx, s, n, o)
+		if err != nil {
+			return loads[:i+1], err
+		}
+		for table, rows := range w.Others {
+			a.say("%s of %s referred to rows that went, and went as well", report.Count(rows, "row", "rows"), table)
+		}
+		if w.Left > 0 {
+			a.say("%s of load %d could not be taken back: evensprout withdraw %d says which", report.Count(w.Left, "row", "rows"), n, n)
+		}
+	}
+	return nil, nil
+}
+
+// takenBack withdraws what killed runs have left of a plan; of all plans if it has no name.
+func (a *app) takenBack(ctx context.Context, s store.Store, name string) ([]during.Swept, error) {
+	all, err := load.Entries(ctx, s, name)
+	if err != nil {
+		return nil, err
+	}
+	var loads []int64
+	var out []during.Swept
+	for _, e := range all {
+		if strings.HasPrefix(e.Actor, duringActor) && e.State != load.StateWithdrawn {
+			loads = append(loads, e.Number)
+			out = append(out, during.Swept{Name: fmt.Sprintf("load %d of %s", e.Number, e.Plan), Why: "left by a run that was killed"})
+		}
+	}
+	_, err = a.withdrawn(ctx, loads)
+	return out, err
+}
+
+// swept removes what killed runs have left.
+func (a *app) swept(ctx context.Context, args []string, f *duringFlags) error {
+	var p *plan.Plan
+	path := ""
+	if _, err := os.Stat(defaultPlan); err == nil || len(args) > 0 {
+		var err error
+		if p, err = a.readPlan(args); err != nil {
+			return err
+		}
+		path = defaultPlan
+		if len(args) > 0 {
+			path = args[0]
+		}
+	}
+	u := a.url(p, path)
+	if u == "" {
+		return errNoDatabase
+	}
+	if err := a.guard(u); err != nil {
+		return err
+	}
+	own, err := store.OpenOwn(ctx, a.drivers, u)
+	if err != nil {
+		return err
+	}
+	defer own.Close()
+	gone, err := during.Sweep(ctx, own, f.sweepKept, f.cache)
+	if err != nil {
+		return err
+	}
+	a.opened = u
+	if s, err := store.Open(ctx, a.drivers, u); err == nil { // a private run needs no such database
+		defer s.Close()
+		list, err := a.sweptLoads(ctx, s)
+		if err != nil {
+			return err
+		}
+		gone = append(gone, list...)
+	}
+	if a.json {
+		return a.writeJSON(map[string]any{"removed": gone})
+	}
+	for _, g := range gone {
+		fmt.Fprintf(a.out, "removed %s: %s\n", g.Name, g.Why)
+	}
+	if len(gone) == 0 {
+		fmt.Fprintln(a.out, "There is nothing to remove.")
+	}
+	return nil
+}
+
+// sweptLoads withdraws loads of killed runs, of plans that nobody works with.
+func (a *app) sweptLoads(ctx context.Context, s store.Store) ([]during.Swept, error) {
+	all, err := load.Entries(ctx, s, "")
+	if err != nil {
+		return nil, err
+	}
+	var out []during.Swept
+	seen := map[string]bool{}
+	for _, e := range all {
+		if seen[e.Plan] || !strings.HasPrefix(e.Actor, duringActor) || e.State == load.StateWithdrawn {
+			continue
+		}
+		seen[e.Plan] = true
+		holder, err := s.Lock(ctx, duringLock(e.Plan))
+		if err != nil {
+			return out, err
+		}
+		if holder != "" {
+			continue
+		}
+		list, err := a.takenBack(ctx, s, e.Plan)
+		out = append(out, list...)
+		if err := errors.Join(err, s.Unlock(context.WithoutCancel(ctx), duringLock(e.Plan))); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
