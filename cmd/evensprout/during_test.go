@@ -118,6 +118,14 @@ func TestDuringCopiesTheGivenDatabase(t *testing.T) {
 		assert.Contains(t, r.errOut, "made in")
 		assert.Equal(t, "2\n", r.out)
 		s.exec(t, "DELETE FROM settings WHERE name = 'new'")
+		if s.name == "postgres" {
+			busy := s.open(t)
+			r = s.sh("true", "--no-cache")
+			assert.Equal(t, 4, r.code)
+			assert.Contains(t, r.errOut, "cannot be copied while other programs are connected to it")
+			assert.Contains(t, r.errOut, "--schema schema.sql")
+			require.NoError(t, busy.Close())
+		}
 		assert.Equal(t, before, s.rows(t))
 	})
 }

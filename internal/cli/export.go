@@ -66,6 +66,10 @@ database. --part takes a share of the rows: all parts together are the whole.`,
 			}
 			a.planAlone = flags.planOnly
 			c, s, _, err := a.compile(cmd.Context(), args, false)
+			var fault *store.Fault
+			if errors.As(err, &fault) && (fault.Kind == store.Missing || fault.Kind == store.Unreachable) {
+				fault.Hint += "; or, without keys that the tables give: --without-database"
+			}
 			if err != nil {
 				return err
 			}
@@ -89,7 +93,7 @@ database. --part takes a share of the rows: all parts together are the whole.`,
 		},
 	}
 	c.Flags().StringVar(&flags.format, "format", "", "csv, ndjson, json, parquet or sql; else as the name of --out ends, or csv")
-	c.Flags().StringVarP(&flags.out, "out", "o", "", "folder for the files; of sql and of nested JSON the file; else standard output")
+	c.Flags().StringVar(&flags.out, "out", "", "folder for the files; of sql and of nested JSON the file; else standard output")
 	c.Flags().StringArrayVar(&flags.entities, "entity", nil, "write this entity alone; may be said several times")
 	c.Flags().StringVar(&flags.names, "names", string(export.Fields), "what columns are called: fields, as in the plan, or columns, as in the database")
 	c.Flags().StringVar(&flags.dialect, "dialect", "", "of SQL: sqlite, postgres or mysql; else that of the database")

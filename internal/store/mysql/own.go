@@ -83,11 +83,11 @@ func (o *own) copy(ctx context.Context, from, name string) (err error) {
 		return err
 	}
 	defer func() {
-		_, back := o.Exec(context.WithoutCancel(ctx), "SET SESSION foreign_key_checks = 1, unique_checks = 1")
+		_, back := o.Exec(context.WithoutCancel(ctx), "SET SESSION foreign_key_checks = 1, unique_checks = 1, sql_mode = @evensprout_sql_mode")
 		_, out := o.Exec(context.WithoutCancel(ctx), "USE information_schema")
 		err = errors.Join(err, back, out)
 	}()
-	for _, sql := range []string{"USE " + quote(name), "SET SESSION foreign_key_checks = 0, unique_checks = 0"} {
+	for _, sql := range []string{"SET @evensprout_sql_mode = @@SESSION.sql_mode", "USE " + quote(name), "SET SESSION foreign_key_checks = 0, unique_checks = 0"} {
 		if _, err := o.Exec(ctx, sql); err != nil {
 			return err
 		}
@@ -96,12 +96,27 @@ func (o *own) copy(ctx context.Context, from, name string) (err error) {
 	if err != nil {
 		return err
 	}
-	made := func(kind, name string, column, width int) (string, error) {
+	shown := func(kind, name string, width int) ([]string, error) {
 		rows, err := o.texts(ctx, width, "SHOW CREATE "+kind+" "+quote(from)+"."+quote(name))
 		if err != nil || len(rows) != 1 {
-			return "", errors.Join(err, fmt.Errorf("%s %s of %s cannot be copied", strings.ToLower(kind), name, from))
+			return nil, errors.Join(err, fmt.Errorf("%s %s of %s cannot be copied", strings.ToLower(kind), name, from))
 		}
-		return rows[0][column], nil
+		return rows[0], nil
+	}
+	made := func(kind, name string) (string, error) {
+		row, err := shown(kind, name, 2)
+		if err != nil {
+			return "", err
+		}
+		return row[1], nil
+	}
+	// What has a body is read in the mode in which it was written.
+	withBody := func(kind, name string, width int) ([]string, error) {
+		row, err := shown(kind, name, width)
+		if err != nil {
+			return nil, err
+		}
+		return []string{"SET SESSION sql_mode = " + string(store.AppendQuoted(nil, row[1])), row[2], "SET SESSION sql_mode = @evensprout_sql_mode"}, nil
 	}
 	columns, err := o.texts(ctx, 2, "SELECT table_name, column_name FROM information_schema.columns WHERE table_schema = ? AND coalesce(generation_expression, '') = '' AND extra NOT LIKE '%GENERATED%' ORDER BY table_name, ordinal_position", from)
 	if err != nil {
@@ -117,14 +132,18 @@ func (o *own) copy(ctx context.Context, from, name string) (err error) {
 			continue
 		}
 		if t[1] == "SEQUENCE" {
-			text, err := made("SEQUENCE", t[0], 1, 2)
+			text, err := made("SEQUENCE", t[0])
 			if err != nil {
 				return err
 			}
-			run = append(run, text, "DO SETVAL("+quote(t[0])+", (SELECT next_not_cached_value FROM "+quote(from)+"."+quote(t[0])+"), 0)")
+			next, err := o.texts(ctx, 1, "SELECT CAST(next_not_cached_value AS CHAR) FROM "+quote(from)+"."+quote(t[0]))
+			if err != nil || len(next) != 1 {
+				return errors.Join(err, fmt.Errorf("the sequence %s of %s cannot be copied", t[0], from))
+			}
+			run = append(run, text, "DO SETVAL("+quote(t[0])+", "+next[0][0]+", 0)")
 			continue
 		}
-		text, err := made("TABLE", t[0], 1, 2)
+		text, err := made("TABLE", t[0])
 		if err != nil {
 			return err
 		}
@@ -138,11 +157,11 @@ func (o *own) copy(ctx context.Context, from, name string) (err error) {
 		return err
 	}
 	for _, r := range routines {
-		text, err := made(r[0], r[1], 2, 6)
+		list, err := withBody(r[0], r[1], 6)
 		if err != nil {
 			return err
 		}
-		run = append(run, text)
+		run = append(run, list...)
 	}
 	views, err := o.texts(ctx, 2, "SELECT table_name, view_definition FROM information_schema.views WHERE table_schema = ? ORDER BY table_name", from)
 	if err != nil {
@@ -176,12 +195,14 @@ func (o *own) copy(ctx context.Context, from, name string) (err error) {
 		later = left
 	}
 	for _, t := range triggers {
-		text, err := made("TRIGGER", t[0], 2, 7)
+		list, err := withBody("TRIGGER", t[0], 7)
 		if err != nil {
 			return err
 		}
-		if _, err := o.Exec(ctx, text); err != nil {
-			return err
+		for _, sql := range list {
+			if _, err := o.Exec(ctx, sql); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

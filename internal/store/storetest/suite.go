@@ -96,6 +96,8 @@ func Run(t *testing.T, e Engine) {
 		"a lock keeps another session out":        locks,
 		"rights are told before anything is done": rights,
 		"the server's clock is not our session's": clock,
+		"databases of our own":                    owned,
+		"literals are read as they were meant":    written,
 		"steps of one and of many mean the same":  steps,
 		"steps add rows, and conditions are held": stepsThatAdd,
 	} {
@@ -105,8 +107,9 @@ func Run(t *testing.T, e Engine) {
 			require.NoError(t, err)
 			db, err := s.Survey(t.Context())
 			require.NoError(t, err)
-			test(t, &fixture{e, url, s, db})
-			require.NoError(t, s.Close())
+			f := &fixture{e, url, s, db}
+			test(t, f)
+			require.NoError(t, f.store.Close())
 		})
 	}
 }
