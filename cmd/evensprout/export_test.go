@@ -338,3 +338,54 @@ func TestWrongExports(t *testing.T) {
 	require.Zero(t, f.run("export", "larkwater/evensprout.yaml", "--out", "taken", "--entity", "Pier", "--format", "json").code)
 	assert.Len(t, must(filepath.Glob(f.file("taken/*"))), 3)
 }
+
+func TestEditedExports(t *testing.T) {
+	f := newFolder(t)
+	f.sample(t)
+	r := f.run("export", "larkwater/evensprout.yaml", "--out", "rows")
+	require.Zero(t, r.code, r.errOut)
+	plan, piers := string(must(os.ReadFile(f.file("rows/evensprout.yaml")))), string(must(os.ReadFile(f.file("rows/Pier.csv"))))
+	for _, x := range []struct{ file, old, new, want string }{
+		{"rows/Pier.csv", piers[strings.LastIndex(strings.TrimSpace(piers), "\n")+1:], "", "the file has 8 rows, and its manifest says 9"},
+		{"rows/evensprout.yaml", `into: "fare_class_code"`, `into: "fare_clas_code"`, `did you mean "fare_class_code"?`},
+		{"rows/evensprout.yaml", "hidden: true", "hidden: perhaps", "hidden is true or false"},
+		{"rows/evensprout.yaml", "manifest: manifest.json", "manifest: none.json", "there is no such file"},
+		{"rows/evensprout.yaml", "manifest: manifest.json", "manifset: manifest.json", "did you mean"},
+		{"rows/Pier.csv", "code", "kode", "the file has no column code"},
+		{"rows/Ticket.csv", ",DECK,", ",DEKC,", `no FareClass has the code "DEKC"`},
+	} {
+		before := string(must(os.ReadFile(f.file(x.file))))
+		require.Contains(t, before, x.old)
+		f.write(x.file, strings.Replace(before, x.old, x.new, 1))
+		r := f.run("check", "rows/evensprout.yaml", "--db", "sqlite:larkwater/larkwater.db")
+		assert.Contains(t, []int{3, 4}, r.code, x.want)
+		assert.Contains(t, r.errOut, x.want)
+		f.write(x.file, before)
+	}
+	// A value that is changed by hand is loaded as it stands.
+	f.write("rows/Pier.csv", strings.Replace(piers, "Barrowwater", "Barrowfield", 1))
+	f.makeDB("fresh.db", demo.Schema)
+	r = f.run("load", "rows/evensprout.yaml", "--db", "sqlite:fresh.db")
+	require.Zero(t, r.code, r.errOut)
+	assert.Equal(t, []string{"1"}, f.query("fresh.db", "SELECT count(*) FROM piers WHERE name = 'Barrowfield'"))
+	assert.Contains(t, plan, "# The rows that evensprout")
+}
+
+func TestParquetOfOthers(t *testing.T) {
+	f := newFolder(t)
+	f.sample(t)
+	require.Zero(t, f.run("export", "larkwater/evensprout.yaml", "--out", "rows", "--format", "parquet").code)
+	f.write("piers.yaml", `name: piers
+seed: s
+clock: 2026-05-01T08:00:00Z
+entities:
+  Pier:
+    table: piers
+    rows_from: {file: rows/Pier.parquet, key: [code], columns: {code: code, name: name, postal_code: postal_code, closed_on: closed_on}}
+`)
+	f.makeDB("fresh.db", demo.Schema)
+	r := f.run("load", "piers.yaml", "--db", "sqlite:fresh.db")
+	require.Zero(t, r.code, r.errOut)
+	columns := "SELECT code, name, postal_code, closed_on FROM piers ORDER BY code"
+	assert.Equal(t, f.query("larkwater/larkwater.db", columns), f.query("fresh.db", columns))
+}

@@ -166,6 +166,18 @@ func TestPartsOneAfterTheOther(t *testing.T) {
 		assert.Empty(t, difference(want.rows(t), s.rows(t)))
 		require.Zero(t, s.on("withdraw").code)
 
+		// Invariants are looked at when all is there, whoever is the last.
+		for _, last := range [][]string{{"--part", "2/2"}, {"--resume"}} {
+			s.write("evensprout.yaml", harbourPlan(300, 500)+"always:\n  no port is called so: every Port has label == \"nothing\"\n")
+			r = s.on("load", "--part", "1/2")
+			require.Zero(t, r.code, r.errOut)
+			r = s.on(append([]string{"load"}, last...)...)
+			assert.Equal(t, 5, r.code, last)
+			assert.Contains(t, r.errOut, "no port is called so", last)
+			require.Zero(t, s.on("withdraw").code)
+		}
+		s.write("evensprout.yaml", harbourPlan(300, 500))
+
 		// A half-done load in parts is taken back, too.
 		require.Zero(t, s.on("load", "--part", "3/4").code)
 		r = s.on("withdraw")

@@ -432,6 +432,9 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.Compil
 	for _, u := range done {
 		left = left || u.Rejected > 0
 	}
+	if err == nil && open != nil && len(units) == 0 { // what the journal keeps of a plan knows of none
+		err = load.CheckAlways(ctx, s, c)
+	}
 	if err == nil && left {
 		err = errRejects
 	}

@@ -84,6 +84,9 @@ func (a *app) loadedPart(ctx context.Context, c *plan.Compiled, s store.Store, n
 	default:
 		a.tellPart(c, name, r)
 	}
+	if err == nil && r.Part != nil && r.Part.Whole && len(c.Plan.Units) == 0 { // else they need not hold before the units
+		err = load.CheckAlways(ctx, s, c)
+	}
 	if err == nil && r.Part != nil {
 		for _, e := range r.Part.Entities {
 			if e.Rejected+e.Unmatched > 0 {
