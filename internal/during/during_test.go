@@ -38,7 +38,7 @@ func names(t *testing.T, o store.Own) []string {
 
 func TestOneBuildsAndAllCopy(t *testing.T) {
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
-	var builds atomic.Int64
+	var builds, copied atomic.Int64
 	var all sync.WaitGroup
 	for range 8 {
 		o := own(t)
@@ -51,12 +51,16 @@ func TestOneBuildsAndAllCopy(t *testing.T) {
 				return o.Create(ctx, name)
 			})
 			if assert.NoError(t, err) {
+				if p.Copied {
+					copied.Add(1)
+				}
 				assert.NoError(t, p.Drop(t.Context(), nil))
 			}
 		}()
 	}
 	all.Wait()
 	assert.EqualValues(t, 1, builds.Load())
+	assert.EqualValues(t, 7, copied.Load())
 	assert.Equal(t, []string{"evensprout_cache_key"}, names(t, own(t)))
 }
 

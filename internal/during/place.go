@@ -99,7 +99,8 @@ func cached(ctx context.Context, own store.Own, name string, build func(context.
 			return false, err
 		}
 		if held {
-			return false, errors.Join(fill(ctx, own, name, build), own.Release(context.WithoutCancel(ctx), name))
+			there, err := fill(ctx, own, name, build)
+			return there, errors.Join(err, own.Release(context.WithoutCancel(ctx), name))
 		}
 		select {
 		case <-ctx.Done():
@@ -114,21 +115,21 @@ func isReady(ctx context.Context, own store.Own, name string) (bool, error) {
 	return slices.Contains(all, store.OwnDatabase{Name: name, Mark: markReady}), err
 }
 
-func fill(ctx context.Context, own store.Own, name string, build func(context.Context, string) error) error {
-	if ready, err := isReady(ctx, own, name); ready || err != nil {
-		return err // another process was quicker
+// fill builds a database, unless another process was quicker: then it is there.
+func fill(ctx context.Context, own store.Own, name string, build func(context.Context, string) error) (there bool, err error) {
+	if there, err = isReady(ctx, own, name); there || err != nil {
+		return there, err
 	}
 	if err := own.Drop(ctx, name); err != nil { // one that a killed run has left
-		return err
+		return false, err
 	}
-	err := build(ctx, name)
-	if err == nil {
+	if err = build(ctx, name); err == nil {
 		err = own.Mark(ctx, name, markReady)
 	}
 	if err != nil {
-		return errors.Join(err, own.Drop(context.WithoutCancel(ctx), name))
+		err = errors.Join(err, own.Drop(context.WithoutCancel(ctx), name))
 	}
-	return nil
+	return false, err
 }
 
 // URL names the database.

@@ -151,7 +151,7 @@ func (l *loader) familyPart(ctx context.Context, w *writer, f order.Family, part
 	}
 feed:
 	for c := range l.cutPart(g, f, l.mostCommitted(f), part) {
-		if l.journal != nil && l.journal.done[l.keyOf(c)] {
+		if l.isDone(c) {
 			continue
 		}
 		select {
@@ -163,6 +163,16 @@ feed:
 	close(chunks)
 	all.Wait()
 	return context.Cause(ctx)
+}
+
+// isDone tells whether a chunk is committed, as far as is known here.
+func (l *loader) isDone(c order.Chunk) bool {
+	if l.journal == nil {
+		return false
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.journal.done[l.keyOf(c)]
 }
 
 // mostCommitted is the upper bound of rows that are committed together.
