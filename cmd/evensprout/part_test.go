@@ -186,6 +186,47 @@ func TestPartsOneAfterTheOther(t *testing.T) {
 	})
 }
 
+// TestPartsWithKeysOfTheDatabase lets others refer to rows whose keys only the part knows
+// that wrote them, and some rows be left out, with what hangs on them.
+func TestPartsWithKeysOfTheDatabase(t *testing.T) {
+	plan := strings.NewReplacer("table: ports\n", "table: ports\n    keys: database\n", "table: berths\n", "table: berths\n    keys: database\n", "table: visits\n", "table: visits\n    keys: database\n",
+		"on_violation: {unique: redraw}", "on_violation: {unique: skip}").Replace(harbourPlan(200, 300))
+	onEngines(t, plan, func(t *testing.T, s *site) {
+		var codes []string
+		for i := range 20000 {
+			codes = append(codes, fmt.Sprintf("(%d, 'P%05d', 'there')", 1_000_000+i, 5*i))
+		}
+		for at := 0; at < len(codes); at += 5000 {
+			s.exec(t, "INSERT INTO ports (id, code, label) VALUES "+strings.Join(codes[at:at+5000], ", "))
+		}
+		for _, resume := range []bool{false, true} {
+			for _, n := range []int{2, 4, 1, 3} {
+				args := []string{"load", "--part", fmt.Sprintf("%d/4", n), "--chunk", "30", "--rejects", fmt.Sprintf("rejects-%v-%d.ndjson", resume, n)}
+				if resume && n != 2 {
+					args = []string{"load", "--resume", "--rejects", "rejects-resumed.ndjson"}
+				}
+				r := s.on(args...)
+				require.Equal(t, 6, r.code, r.errOut)
+				if len(args) == 4 {
+					break
+				}
+			}
+			rows := s.rows(t)
+			visits := strings.Count(rows[strings.Index(rows, "== visits"):], "\n") - 1
+			berths := strings.Count(rows[strings.Index(rows, "== berths"):strings.Index(rows, "== ports")], "\n") - 1
+			ports := strings.Count(rows[strings.Index(rows, "== ports"):strings.Index(rows, "== visits")], "\n") - 20001 - 1
+			assert.Greater(t, ports, 100)
+			assert.Less(t, ports, 200, "a fifth of the codes are taken")
+			assert.Equal(t, 2*ports, berths, "what hangs on a row is left out with it")
+			assert.Less(t, visits, 300)
+			r := s.on("compare")
+			assert.Zero(t, r.code, "%s%s", r.out, r.errOut)
+			r = s.on("withdraw")
+			require.Zero(t, r.code, r.errOut)
+		}
+	})
+}
+
 func TestWrongParts(t *testing.T) {
 	f := newFolder(t)
 	f.sample(t)

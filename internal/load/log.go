@@ -245,7 +245,10 @@ func (m *memory) learn(c *chunkLog) error {
 
 func (m *memory) learnKeys(g *grow.Grower, e *grow.Entity, x loggedKeys) error {
 	if m.real[e] == nil {
-		m.real[e], m.keys[e] = map[grow.Value]grow.Value{}, map[grow.Row]grow.Value{}
+		m.real[e] = map[grow.Value]grow.Value{}
+	}
+	if m.keys[e] == nil { // what is learnt may go into the keys of a load that goes on
+		m.keys[e] = map[grow.Row]grow.Value{}
 	}
 	at := slices.Index(e.Fields, e.Key)
 	var b grow.Batch
