@@ -190,6 +190,7 @@ func TestExportsAreReadBack(t *testing.T) {
 				again := s.other(t)
 				r = again.on("load", at+"/evensprout.yaml", "--json")
 				require.Zero(t, r.code, "%s: %s", at, r.errOut)
+				assert.NotContains(t, r.errOut, "warning", at)
 				require.NoError(t, json.Unmarshal([]byte(r.out), &loaded))
 				require.Len(t, loaded.Entities, 3)
 				for _, e := range loaded.Entities {

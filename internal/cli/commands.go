@@ -82,6 +82,9 @@ not fit the plan or cannot be reached.`,
 			for _, t := range compiled.Targets {
 				rows += t.Grow.Total()
 				fields += len(t.Plan.Fields)
+				if t.Plan.RowsFrom != nil {
+					fields += len(t.Plan.RowsFrom.Columns)
+				}
 			}
 			if a.json {
 				warnings := compiled.Warnings

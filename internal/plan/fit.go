@@ -230,13 +230,16 @@ func holds(k schema.Kind, t grow.Type) bool {
 
 // fitKeys warns of unique constraints that the plan does not keep by itself.
 func (c *compiler) fitKeys(e *entity) {
+	if r := e.decl.RowsFrom; r != nil && r.Manifest != "" {
+		return // the rows were unique when they were grown
+	}
 	for _, key := range e.table.Keys() {
 		if key.Partial || len(key.Columns) == 0 {
 			continue
 		}
 		var fields []*grow.Field
 		var names []string
-		whole, nothing := true, false
+		whole, nothing, inFile := true, false, true
 		for _, name := range key.Columns {
 			i := slices.IndexFunc(e.fields, func(f *field) bool { return f.column != nil && strings.EqualFold(f.column.Name, name) })
 			if i < 0 {
@@ -251,6 +254,7 @@ func (c *compiler) fitKeys(e *entity) {
 			fields = append(fields, f.grow)
 			names = append(names, f.decl.Name)
 			nothing = nothing || f.decl.word == wordGiven
+			inFile = inFile && (f.decl.word == wordStored || f.finds != nil)
 		}
 		rows := e.grow.Rows
 		if e.parent != nil {
@@ -261,9 +265,12 @@ func (c *compiler) fitKeys(e *entity) {
 		}
 		p := c.add(e.decl.place, "the table %s wants %s to be unique (%s), and the plan does not say so: rows may collide", e.table.Name, strings.Join(names, ", "), key.Name)
 		p.Warning, p.Database = true, true
-		if len(names) == 1 {
+		switch {
+		case inFile:
+			p.hint("key: [%s] in rows_from tells rows of the file that have the same", strings.Join(names, ", "))
+		case len(names) == 1:
 			p.hint("add unique: true to %s", names[0])
-		} else {
+		default:
 			p.hint("add to %s: unique: [[%s]]", e.decl.Name, strings.Join(names, ", "))
 		}
 	}

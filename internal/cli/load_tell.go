@@ -1,0 +1,258 @@
+package cli
+
+import (
+	"fmt"
+	"math"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"golang.org/x/term"
+
+	"evensprout/internal/load"
+	"evensprout/internal/plan"
+	"evensprout/internal/report"
+	"evensprout/internal/store"
+)
+
+func loadJSON(c *plan.Compiled, name string, r *load.Result, units []*load.UnitResult, outputs *outputs) any {
+	out := &report.Object{}
+	out.Set("plan", c.Plan.Name)
+	out.Set("database", name)
+	if r.Load > 0 {
+		out.Set("load", r.Load)
+	}
+	if r.Earlier > 0 {
+		out.Set("earlier", r.Earlier)
+	}
+	out.Set("rows", r.Rows)
+	out.Set("rejected", r.Rejected)
+	out.Set("redrawn", r.Redrawn)
+	out.Set("commit", r.Commit)
+	out.Set("dry_run", r.DryRun)
+	out.Set("transactions", r.Transactions)
+	out.Set("repeated", r.Repeated)
+	out.Set("chunks", r.Chunks)
+	out.Set("statements_sent", r.Sent)
+	out.Set("seconds", math.Round(r.Elapsed.Seconds()*1000)/1000)
+	out.Set("entities", r.Entities)
+	if r.Statements != nil {
+		out.Set("statements", r.Statements)
+	}
+	if len(units) > 0 {
+		out.Set("units", units)
+	}
+	if len(r.Rejections) > 0 {
+		out.Set("rejections", r.Rejections)
+	}
+	if len(r.Unmatched) > 0 {
+		out.Set("unmatched", r.Unmatched)
+	}
+	if path := outputs.rejectsPath(); path != "" {
+		out.Set("rejects_file", path)
+	}
+	return out
+}
+
+// tellLoad shows what a load did.
+func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements bool, outputs *outputs, missing int64) {
+	if r.Earlier > 0 && r.Rows == 0 && r.Transactions == 0 && !r.DryRun {
+		fmt.Fprintf(a.out, "%s load %d wrote these rows already, and they are there. Nothing to do in %s.\n", a.page.Good("done:"), r.Earlier, name)
+		return
+	}
+	counts := []struct {
+		name string
+		of   func(load.Entity) int64
+		all  bool // shown also if it is 0 throughout
+	}{
+		{"Before", func(e load.Entity) int64 { return e.Before }, true},
+		{"Loaded earlier", func(e load.Entity) int64 { return int64(e.Loaded) }, false},
+		{"Removed", func(e load.Entity) int64 { return e.Removed }, false},
+		{"Inserted", func(e load.Entity) int64 { return e.Inserted }, true},
+		{"Updated", func(e load.Entity) int64 { return e.Updated }, false},
+		{"Unchanged", func(e load.Entity) int64 { return e.Unchanged }, false},
+		{"Kept", func(e load.Entity) int64 { return e.Kept }, false},
+		{"Rejected", func(e load.Entity) int64 { return e.Rejected }, false},
+		{"Not found", func(e load.Entity) int64 { return e.Unmatched }, false},
+		{"After", func(e load.Entity) int64 { return e.After }, true},
+	}
+	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}}}
+	counts = slices.DeleteFunc(counts, func(x struct {
+		name string
+		of   func(load.Entity) int64
+		all  bool
+	}) bool {
+		return !x.all && !slices.ContainsFunc(r.Entities, func(e load.Entity) bool { return x.of(e) != 0 })
+	})
+	for _, x := range counts {
+		t.Columns = append(t.Columns, report.Column{Name: x.name, Number: true})
+	}
+	t.Columns = append(t.Columns, report.Column{Name: "Fingerprint"})
+	skipped := 0
+	for _, e := range r.Entities {
+		print := e.Fingerprint.String()
+		if e.Skipped {
+			print = "left alone: the table has rows"
+			skipped++
+		}
+		if e.Loaded > 0 && e.Inserted == 0 {
+			if print = "loaded earlier"; r.Earlier > 0 {
+				print = fmt.Sprintf("all loaded by load %d", r.Earlier)
+			}
+		}
+		line := []string{e.Entity, e.Table}
+		for _, x := range counts {
+			line = append(line, report.Number(x.of(e)))
+		}
+		t.Rows = append(t.Rows, append(line, print))
+	}
+	fmt.Fprintln(a.out, a.page.Draw(t))
+	if skipped == len(r.Entities) {
+		fmt.Fprintf(a.out, "\n%s every table has rows already, and the plan says when: empty. Nothing to do in %s.\n", a.page.Good("done:"), name)
+		return
+	}
+	a.tellRefusals("row", "left out", r.Rejected, r.Rejections)
+	a.tellEmpty(r.Entities)
+	a.tellRefusals("row", "not found", missing, r.Unmatched)
+	how := "in one transaction"
+	if r.Commit != plan.CommitLoad {
+		how = "in " + report.Count(r.Transactions, "transaction", "transactions")
+	}
+	word := a.page.Good("done:")
+	if r.DryRun {
+		word, how = a.page.Good("dry run:"), "in one transaction, all rolled back"
+	}
+	more := ""
+	if r.Redrawn > 0 {
+		more += ", " + report.Count(r.Redrawn, "row", "rows") + " drawn again"
+	}
+	if r.Repeated > 0 {
+		more += ", " + report.Count(r.Repeated, "transaction", "transactions") + " begun again"
+	}
+	fmt.Fprintf(a.out, "\n%s %s into %s %s: %s, %s, %s%s\n", word,
+		report.Count(r.Rows, "row", "rows"), name, how, report.Count(r.Chunks, "chunk", "chunks"), report.Count(r.Sent, "statement", "statements"), pace(r.Rows, r.Elapsed), more)
+	if r.Load > 0 {
+		fmt.Fprintf(a.out, "It is load %d: evensprout withdraw %d takes it back.\n", r.Load, r.Load)
+	}
+	if path := outputs.rejectsPath(); path != "" {
+		fmt.Fprintf(a.out, "Rows left out are in %s.\n", path)
+	}
+	if statements {
+		a.tellStatements(r.Statements)
+	}
+}
+
+// tellStatements lists distinct statements.
+func (a *app) tellStatements(list []store.Statement) {
+	fmt.Fprintln(a.out)
+	s := report.Table{Columns: []report.Column{{Name: "Times", Number: true}, {Name: "Rows", Number: true}, {Name: "Time", Number: true}, {Name: "Statement"}}}
+	for _, st := range list {
+		s.Rows = append(s.Rows, []string{report.Number(st.Times), report.Number(st.Rows), fmt.Sprintf("%.1f ms", st.Elapsed.Seconds()*1000), strings.Join(strings.Fields(st.Text), " ")})
+	}
+	fmt.Fprintln(a.out, a.page.Draw(s))
+}
+
+// tellEmpty names the tables that got no row, with the reason of the first.
+func (a *app) tellEmpty(list []load.Entity) {
+	first := true
+	for _, e := range list {
+		if e.Refused == nil || e.Rejected == 0 || e.Inserted+e.Updated+e.Unchanged+e.Kept > 0 {
+			continue
+		}
+		if first {
+			fmt.Fprintln(a.out, "\nThese got no row:")
+			first = false
+		}
+		fmt.Fprintf(a.out, "  %s (%s): %s\n", e.Entity, e.Table, e.Refused.Error())
+		if m := e.Refused.Message; e.Refused.Constraint != "consequence" && m != "" && !strings.Contains(e.Refused.Error(), m) {
+			fmt.Fprintf(a.out, "      database: %s\n", m)
+		}
+	}
+}
+
+// tellRefusals shows the first rows that were left out.
+func (a *app) tellRefusals(of, what string, n int64, list []*load.Refusal) {
+	if n == 0 {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s %s:\n", report.Count(n, of, of+"s"), what)
+	for _, r := range list {
+		at := ""
+		if r.Place != "" {
+			at = r.Place + ": "
+		}
+		fmt.Fprintf(a.out, "  %s%s\n", at, r.Error())
+		if r.Other != "" {
+			fmt.Fprintf(a.out, "      other row: %s\n", r.Other)
+		}
+	}
+	if rest := n - int64(len(list)); rest > 0 {
+		fmt.Fprintf(a.out, "  and %s more\n", report.Number(rest))
+	}
+}
+
+// pace is the time that rows took, and how many that is in a second.
+func pace(rows int64, d time.Duration) string { return paceOf("rows", rows, d) }
+
+func paceOf(what string, rows int64, d time.Duration) string {
+	s := d.Seconds()
+	out := fmt.Sprintf("%.1f s", s)
+	if s < 0.95 {
+		out = fmt.Sprintf("%d ms", max(1, d.Milliseconds()))
+	}
+	if s > 0 && rows > 0 {
+		out += fmt.Sprintf(" (%s %s a second)", report.Number(int64(float64(rows)/s)), what)
+	}
+	return out
+}
+
+// progress lets a load tell how far it is: a bar on a terminal, else a plain line
+// every few seconds. The function it returns ends that.
+func (a *app) progress(o *load.Options, what string) func() {
+	if a.quiet {
+		return func() {}
+	}
+	const (
+		barEvery  = 100 * time.Millisecond
+		lineEvery = 3 * time.Second
+		textWidth = 75 // of what stands behind the bar
+	)
+	started := time.Now()
+	last := started
+	how := func(done, total uint64) string {
+		rate := float64(done) / time.Since(started).Seconds()
+		left := time.Duration(float64(total-done)/rate*1000) * time.Millisecond
+		return fmt.Sprintf("%s of %s %s, %s %s a second, %s left",
+			report.Number(done), report.Number(total), what, report.Number(int64(rate)), what, max(left.Round(time.Second), time.Second))
+	}
+	if f, ok := a.err.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+		o.Progress = func(done, total uint64) {
+			if time.Since(last) >= lineEvery && done < total {
+				last = time.Now()
+				fmt.Fprintf(a.err, "loading: %d%%, %s\n", 100*done/total, how(done, total))
+			}
+		}
+		return func() {}
+	}
+	var bar *progressbar.ProgressBar
+	o.Progress = func(done, total uint64) {
+		if time.Since(last) < barEvery {
+			return
+		}
+		last = time.Now()
+		if bar == nil {
+			bar = progressbar.NewOptions64(int64(total), progressbar.OptionSetWriter(a.err), progressbar.OptionSetPredictTime(false),
+				progressbar.OptionShowDescriptionAtLineEnd(), progressbar.OptionSetElapsedTime(false), progressbar.OptionClearOnFinish(),
+				progressbar.OptionSetWidth(max(10, min(50, a.errPage.Width-textWidth))))
+		}
+		bar.Set64(int64(done))
+		bar.Describe(how(done, total)) // draws again, with the new place
+	}
+	return func() {
+		if bar != nil {
+			bar.Clear()
+		}
+	}
+}
