@@ -1,0 +1,411 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"evensprout/internal/derive"
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+)
+
+// operands compiles a mapping of columns to values that are known before the step.
+func (u *unitCompiler) operands(s *Step, n *node, of string) []Operand {
+	if n == nil {
+		return nil
+	}
+	var out []Operand
+	for _, x := range n.pairs {
+		col := u.columnNamed(s, x.key.text)
+		if col == nil {
+			u.noColumn(x.key.place, s, x.key.text)
+			continue
+		}
+		if slices.ContainsFunc(out, func(o Operand) bool { return o.Column == col }) {
+			u.add(x.key.place, "%s: the column %s stands twice in %s", s.Label(), col.Name, of)
+			continue
+		}
+		if e := u.value(s, x.value, col, false); e != nil {
+			out = append(out, Operand{col, e.Input, x.key.place})
+			if slot := u.out.Slots[e.Input]; of == "match" && slot.Type == grow.Null && (slot.Field < 0 || u.of.fields[slot.Field].state == compiled) {
+				u.add(x.value.place, "%s: nothing is equal to null, so no row matches", s.Label())
+			}
+		}
+	}
+	return out
+}
+
+// assignments compiles set.
+func (u *unitCompiler) assignments(s *Step) []Assignment {
+	if s.set == nil {
+		return nil
+	}
+	var out []Assignment
+	row := s.Word == StepUpdate || s.Word == StepUpsert
+	for _, x := range s.set.pairs {
+		col := u.columnNamed(s, x.key.text)
+		if col == nil {
+			u.noColumn(x.key.place, s, x.key.text)
+			continue
+		}
+		if slices.ContainsFunc(out, func(a Assignment) bool { return a.Column == col }) {
+			u.add(x.key.place, "%s: the column %s is set twice", s.Label(), col.Name)
+			continue
+		}
+		if e := u.value(s, x.value, col, row); e != nil {
+			out = append(out, Assignment{col, e, x.key.place})
+		}
+	}
+	for _, a := range out {
+		for _, b := range out {
+			if a.Column != b.Column && a.Expr.Reads(b.Column) {
+				u.add(a.place, "%s: %s is made of %s, which the same step sets: databases differ in whether that is the value before or after", s.Label(), a.Column.Name, b.Column.Name).
+					hint("set %s in a step of its own", a.Column.Name)
+			}
+		}
+	}
+	return out
+}
+
+// value compiles what a column is matched with or set to. What is in quotes is text, and
+// what looks like a number, a date, true, false or null is just that; else it is an
+// expression over fields of the occasion, rows of earlier steps and, if row, columns of
+// the row as it is. nil if something is wrong, which is told.
+func (u *unitCompiler) value(s *Step, n *node, col *schema.Column, row bool) *schema.Expr {
+	text, at := n.text, n
+	if n.mapping {
+		if len(n.pairs) != 1 || n.pairs[0].key.text != "derive" && n.pairs[0].key.text != "value" || !n.pairs[0].value.scalar() && !n.pairs[0].value.null {
+			u.add(n.place, "%s: a value is plain, or {derive: EXPRESSION} or {value: LITERAL}, and here is %s", s.Label(), n.what())
+			return nil
+		}
+		if at = n.pairs[0].value; n.pairs[0].key.text == "value" {
+			return u.literal(s, at, col)
+		}
+		text = at.text
+	} else if n.list || n.null || n.quoted || numberPattern.MatchString(text) || oddNumber.MatchString(text) || text == "true" || text == "false" {
+		return u.literal(s, n, col)
+	} else if _, looks, _ := grow.ReadMoment(text); looks {
+		return u.literal(s, n, col)
+	}
+	return u.expression(s, at, text, col, row)
+}
+
+// literal is a value that the plan says.
+func (u *unitCompiler) literal(s *Step, n *node, col *schema.Column) *schema.Expr {
+	v, ok := u.plan.literal(n)
+	if !ok {
+		return nil
+	}
+	if v.Type == grow.Text {
+		if w, err := asColumn(v, col); err != nil {
+			u.add(n.place, "%s: %s", s.Label(), err)
+			return nil
+		} else {
+			v = w
+		}
+		if col.Length > 0 && utf8.RuneCountInString(v.S) > col.Length && v.Type == grow.Text {
+			u.missing(n.place, "%s: %q has %d characters, and the column %s is %s", s.Label(), v.S, utf8.RuneCountInString(v.S), col.Name, col.Declared)
+			return nil
+		}
+		if col.Values != nil && !slices.Contains(col.Values, v.S) {
+			u.missing(n.place, "%s: %q is none of the values of %s, which is %s", s.Label(), v.S, col.Name, col.Declared).nearest(v.S, col.Values)
+			return nil
+		}
+	}
+	slot := Slot{Name: n.what(), Type: v.Type, Scale: v.Scale, Field: -1, Step: -1, Value: v}
+	if !u.holds(s, n.place, col, slot) {
+		return nil
+	}
+	return schema.Given(u.slot(slot))
+}
+
+// asColumn reads a text as what a column holds.
+func asColumn(v grow.Value, col *schema.Column) (grow.Value, error) {
+	switch col.Kind {
+	case schema.UUID:
+		return grow.ParseUUID(v.S)
+	case schema.Date:
+		return grow.ParseDate(v.S)
+	case schema.Time:
+		return grow.ParseTime(v.S)
+	case schema.Timestamp:
+		return grow.ParseTimestamp(v.S)
+	}
+	return v, nil
+}
+
+// slot returns the place of a slot; equal ones are one.
+func (u *unitCompiler) slot(s Slot) int {
+	for i, x := range u.out.Slots {
+		if x.Expr == nil && s.Expr == nil && x.Field == s.Field && x.Step == s.Step && x.Column == s.Column && x.Value == s.Value && x.Type == s.Type {
+			return i
+		}
+	}
+	u.out.Slots = append(u.out.Slots, s)
+	return len(u.out.Slots) - 1
+}
+
+// holds tells whether a column takes values of a slot's type.
+func (u *unitCompiler) holds(s *Step, at place, col *schema.Column, v Slot) bool {
+	if v.Type == grow.Null || holds(col.Kind, v.Type) {
+		return true
+	}
+	p := u.missing(at, "%s: %s is of type %s, and the column %s.%s is %s", s.Label(), v.Name, v.Type, s.Table.Name, col.Name, col.Declared)
+	if v.Field >= 0 && u.of.fields[v.Field].decl.word == wordStored {
+		if want, ok := columnTypes[col.Kind]; ok {
+			u.plan.collector.found = append(u.plan.collector.found, u.of.rowFile.Misfits(u.of.fields[v.Field].fileColumn, want)...)
+		}
+		p.hint("as: in the columns of rows_from says of which type a column of the file is")
+	}
+	return false
+}
+
+// expression compiles an expression for a column.
+func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Column, row bool) *schema.Expr {
+	if want, ok := columnTypes[col.Kind]; ok && want == grow.JSON && !isName(text) {
+		u.add(n.place, "%s: an expression makes no JSON", s.Label())
+		return nil
+	}
+	parsed, err := derive.Parse(text)
+	if err != nil {
+		return u.wrong(n, text, s, err)
+	}
+	var inputs []derive.Input
+	columns, slots := map[string]*schema.Column{}, map[string]int{}
+	alone := len(parsed.Names()) == 1 && parsed.Names()[0] == strings.TrimSpace(text)
+	for _, name := range parsed.Names() {
+		slot, c, err := u.named(s, name, row, alone)
+		if err != nil {
+			return u.wrong(n, text, s, parsed.Missing(name, err.Error()))
+		}
+		if c != nil {
+			t, known := columnTypes[c.Kind]
+			if c.Kind == schema.Text {
+				t, known = grow.Text, true
+			}
+			if !known || c.Kind == schema.Real || c.Kind == schema.JSON || c.Kind == schema.UUID || c.Kind == schema.Time {
+				u.missing(n.place, "%s: the column %s is %s, with which databases do not compute alike", s.Label(), c.Name, c.Declared).hint("look the row up with find, and compute with what it holds")
+				return nil
+			}
+			columns[name] = c
+			inputs = append(inputs, derive.Input{Name: name, Type: t, Scale: uint8(max(c.Scale, 0))})
+			continue
+		}
+		slots[name] = slot
+		inputs = append(inputs, derive.Input{Name: name, Type: u.out.Slots[slot].Type, Scale: u.out.Slots[slot].Scale})
+	}
+	if alone && len(slots) == 1 {
+		slot := slots[parsed.Names()[0]]
+		if !u.holds(s, n.place, col, u.out.Slots[slot]) {
+			return nil
+		}
+		return schema.Given(slot)
+	}
+	scale := -1
+	if col.Kind == schema.Decimal {
+		scale = max(col.Scale, 0)
+	}
+	if len(columns) == 0 {
+		x, err := parsed.Compile(inputs, scale)
+		if err != nil {
+			return u.wrong(n, text, s, err)
+		}
+		slot := u.computed(derive.Known{Expression: x, Names: parsed.Names()}, text, slots)
+		if !u.holds(s, n.place, col, u.out.Slots[slot]) {
+			return nil
+		}
+		return schema.Given(slot)
+	}
+	e, known, err := parsed.Split(inputs, columns, scale)
+	if err != nil {
+		return u.wrong(n, text, s, err)
+	}
+	if t, err := parsed.Compile(inputs, scale); err == nil && !holds(col.Kind, t.Type) {
+		u.missing(n.place, "%s: %s is of type %s, and the column %s.%s is %s", s.Label(), text, t.Type, s.Table.Name, col.Name, col.Declared)
+		return nil
+	}
+	places := make([]int, len(known))
+	for i, k := range known {
+		places[i] = u.computed(k, text, slots)
+	}
+	e.Visit(func(x *schema.Expr) {
+		if x.Op == schema.OpInput {
+			x.Input = places[x.Input]
+		}
+	})
+	return e
+}
+
+// computed makes the slot of an expression.
+func (u *unitCompiler) computed(k derive.Known, text string, slots map[string]int) int {
+	s := Slot{Name: text, Type: k.Type, Scale: k.Scale, Field: -1, Step: -1, Expr: k.Expression}
+	for _, name := range k.Names {
+		s.From = append(s.From, slots[name])
+	}
+	u.out.Slots = append(u.out.Slots, s)
+	return len(u.out.Slots) - 1
+}
+
+// named finds what a name in an expression means: a slot, or a column of the row.
+func (u *unitCompiler) named(s *Step, name string, row, alone bool) (int, *schema.Column, error) {
+	head, rest, dotted := strings.Cut(name, ".")
+	if name == clockWord && !u.plan.Clock.IsNull() {
+		return u.slot(Slot{Name: clockWord, Type: grow.Timestamp, Field: -1, Step: -1, Value: u.plan.Clock}), nil, nil
+	}
+	if dotted {
+		switch head {
+		case occasionWord:
+			if i := u.field(rest); i >= 0 {
+				return u.fieldSlot(i), nil, nil
+			}
+			return 0, nil, errNoField(u.of, rest)
+		case rowWord:
+			if !row {
+				return 0, nil, errors.New("this step changes no row, so there is none to look at")
+			}
+			if col := u.columnNamed(s, rest); col != nil {
+				return 0, col, nil
+			}
+			return 0, nil, fmt.Errorf("the table %s has no column %s", s.Table.Name, rest)
+		}
+		return u.stepValue(head, rest)
+	}
+	var col *schema.Column
+	if row {
+		col = u.columnNamed(s, name)
+	}
+	i := u.field(name)
+	switch {
+	case i >= 0 && col != nil && !alone:
+		return 0, nil, fmt.Errorf("%s is a field of the occasion and a column of %s: say occasion.%s or row.%s", name, s.Table.Name, name, name)
+	case i >= 0:
+		return u.fieldSlot(i), nil, nil
+	case col != nil:
+		return 0, col, nil
+	}
+	return 0, nil, fmt.Errorf("the occasions of %s have no field %s", u.said.Name, name)
+}
+
+// field is the place of a field of the occasion; -1 if there is none that steps see.
+func (u *unitCompiler) field(name string) int {
+	f := u.of.find(name)
+	if f == nil || f.decl.inner {
+		return -1
+	}
+	return slices.Index(u.of.fields, f)
+}
+
+func (u *unitCompiler) fieldSlot(i int) int {
+	f := u.of.fields[i]
+	if f.state != compiled {
+		return u.slot(Slot{Name: f.decl.Name, Field: i, Step: -1}) // told
+	}
+	return u.slot(Slot{Name: f.decl.Name, Type: f.grow.Source.Type(), Scale: f.grow.Source.Scale(), Field: i, Step: -1})
+}
+
+// stepValue is the slot of a column of the row that an earlier step found or added.
+func (u *unitCompiler) stepValue(name, column string) (int, *schema.Column, error) {
+	at := -1
+	for i, x := range u.out.Steps {
+		if (x.As == name || x.As == "" && x.Target == name) && (x.Word == StepFind || x.Word == StepInsert) {
+			if at >= 0 {
+				return 0, nil, fmt.Errorf("two earlier steps have a row of %s: as: NAME at one of them tells them apart", name)
+			}
+			at = i
+		}
+	}
+	if at < 0 {
+		return 0, nil, fmt.Errorf("no earlier step has found or added a row called %s", name)
+	}
+	s := u.out.Steps[at]
+	if s.Table == nil || len(s.Table.Columns) == 0 {
+		return u.slot(Slot{Name: name + "." + column, Field: -1, Step: at}), nil, nil // told
+	}
+	col := u.columnNamed(s, column)
+	if col == nil {
+		return 0, nil, fmt.Errorf("the table %s has no column %s", s.Table.Name, column)
+	}
+	if s.Word == StepInsert {
+		for _, a := range s.Set {
+			if a.Column == col {
+				return a.Expr.Input, nil, nil
+			}
+		}
+		if len(s.Table.PrimaryKey) != 1 || s.Table.PrimaryKey[0] != col.Name {
+			return 0, nil, fmt.Errorf("the step that adds %s does not say its %s: look the row up with find, if the database makes it", name, col.Name)
+		}
+		s.Key = col
+	}
+	if !slices.Contains(s.Read, col) {
+		s.Read = append(s.Read, col)
+	}
+	t, ok := columnTypes[col.Kind]
+	if !ok {
+		t = grow.Text
+	}
+	if col.Kind == schema.Bytes {
+		t = grow.Bytes
+	}
+	return u.slot(Slot{Name: name + "." + column, Type: t, Scale: uint8(max(col.Scale, 0)), Field: -1, Step: at, Column: col}), nil, nil
+}
+
+// wrong tells of an expression where it is wrong.
+func (u *unitCompiler) wrong(n *node, text string, s *Step, err error) *schema.Expr {
+	var e *derive.Error
+	if !errors.As(err, &e) {
+		u.add(n.place, "%s: %s", s.Label(), err)
+		return nil
+	}
+	p := u.add(n.expressionPlace(e, text), "%s: %s", s.Label(), e.Message).hint("%s", e.Hint)
+	if e.Name != "" && !slices.Contains(u.visible(s), e.Name) {
+		if p.nearest(e.Name, u.visible(s)); isName(text) && !strings.Contains(p.Hint, "did you mean") {
+			p.hint("a text goes in quotes: %q; else it is one of %s", text, strings.Join(firstFew(u.visible(s)), ", "))
+		}
+	}
+	return nil
+}
+
+const fewNames = 12
+
+func firstFew(names []string) []string {
+	if len(names) > fewNames {
+		return append(slices.Clone(names[:fewNames]), "...")
+	}
+	return names
+}
+
+// visible are the names that may stand in an expression of a step.
+func (u *unitCompiler) visible(s *Step) []string {
+	var names []string
+	for _, f := range u.of.fields {
+		if !f.decl.inner {
+			names = append(names, f.decl.Name)
+		}
+	}
+	for _, x := range u.out.Steps {
+		if name := x.rowName(); name != "" && x.Table != nil {
+			for _, c := range x.Table.ColumnNames() {
+				names = append(names, name+"."+c)
+			}
+		}
+	}
+	if s.Table != nil && (s.Word == StepUpdate || s.Word == StepUpsert) {
+		names = append(names, s.Table.ColumnNames()...)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// rowName is what later steps call the row of a step; empty if they cannot.
+func (s *Step) rowName() string {
+	if s.Word != StepFind && s.Word != StepInsert {
+		return ""
+	}
+	if s.As != "" {
+		return s.As
+	}
+	return s.Target
+}
