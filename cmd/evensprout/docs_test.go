@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 
+	"evensprout/internal/store/storetest"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -25,6 +27,7 @@ var update = flag.Bool("update", false, "write the examples in the docs anew, wh
 func TestExamplesInTheDocs(t *testing.T) {
 	files, err := filepath.Glob("../../docs/*.md")
 	require.NoError(t, err)
+	storetest.Client(t, "sqlite3", "sqlite3") // some examples ask it
 	commands := 0
 	for _, file := range append(files, "../../README.md", "../../CONTRIBUTING.md") {
 		text, err := os.ReadFile(file)

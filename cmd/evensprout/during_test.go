@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"evensprout/internal/store/storetest"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -57,12 +59,10 @@ func (s *site) sweeps(t *testing.T, args ...string) string {
 	return r.out
 }
 
+// clients installs the engine's client, which shell commands of these tests run.
 func (s *site) clients(t *testing.T) {
-	for _, name := range map[string][]string{"sqlite": {"sqlite3"}, "postgres": {"psql"}, "mariadb": {"mariadb"}}[s.name] {
-		if _, err := exec.LookPath(name); err != nil {
-			t.Skip("no " + name)
-		}
-	}
+	of := map[string][2]string{"sqlite": {"sqlite3", "sqlite3"}, "postgres": {"psql", "postgresql-client"}, "mariadb": {"mariadb", "mariadb-client"}}[s.name]
+	storetest.Client(t, of[0], of[1])
 }
 
 // sh runs a shell command during the plan.

@@ -390,3 +390,58 @@ entities:
 	columns := "SELECT code, name, postal_code, closed_on FROM piers ORDER BY code"
 	assert.Equal(t, f.query("larkwater/larkwater.db", columns), f.query("fresh.db", columns))
 }
+
+// TestScriptsOfCircles writes references that lead to later rows, and takes the rows out again.
+func TestScriptsOfCircles(t *testing.T) {
+	const plan = `name: circle
+seed: c
+clock: 2026-05-01T08:00:00Z
+entities:
+  Dock:
+    table: docks
+    rows: 700
+    fields: {flagship: {pick: Boat, column: flagship_id, nulls: 10%}}
+  Boat:
+    table: boats
+    rows: 900
+    fields: {dock: {pick: Dock, column: dock_id}}
+`
+	for _, e := range engines() {
+		t.Run(e.name, func(t *testing.T) {
+			f := newFolder(t)
+			f.write("evensprout.yaml", plan)
+			s := &site{folder: f, engine: e}
+			made := 0
+			fresh := func() *site {
+				o := *s
+				if made++; e.start == nil {
+					name := fmt.Sprintf("circle%d.db", made)
+					f.makeDB(name, "CREATE TABLE docks (id INTEGER PRIMARY KEY, flagship_id INTEGER REFERENCES boats (id)); CREATE TABLE boats (id INTEGER PRIMARY KEY, dock_id INTEGER NOT NULL REFERENCES docks (id));")
+					o.url = "sqlite:" + f.file(name)
+					return &o
+				}
+				o.url = e.start(t).Database(t, "CREATE TABLE docks (id INTEGER PRIMARY KEY, flagship_id INTEGER); CREATE TABLE boats (id INTEGER PRIMARY KEY, dock_id INTEGER NOT NULL, FOREIGN KEY (dock_id) REFERENCES docks (id)); ALTER TABLE docks ADD FOREIGN KEY (flagship_id) REFERENCES boats (id);")
+				return &o
+			}
+			loaded, scripted := fresh(), fresh()
+			r := loaded.on("load", "--no-journal", "--quiet")
+			require.Zero(t, r.code, r.errOut)
+			before := scripted.rows(t)
+			r = scripted.on("export", "--migration", "circle")
+			require.Zero(t, r.code, r.errOut)
+			scripted.client(t, "circle.insert.sql")
+			assert.Empty(t, difference(loaded.rows(t), scripted.rows(t)))
+			scripted.client(t, "circle.remove.sql")
+			assert.Equal(t, before, scripted.rows(t))
+			text := string(must(os.ReadFile(f.file("circle.insert.sql"))))
+			assert.Equal(t, e.name != "sqlite", strings.Contains(text, "references that close a circle"))
+
+			// Parts of a circle, and its files.
+			require.Zero(t, loaded.on("export", "--out", "rows", "--format", "ndjson").code)
+			again := fresh()
+			r = again.on("load", "rows/evensprout.yaml", "--quiet")
+			require.Zero(t, r.code, r.errOut)
+			assert.Empty(t, difference(loaded.rows(t), again.rows(t)))
+		})
+	}
+}

@@ -289,18 +289,12 @@ func fileColumns(columns []column) []files.Column {
 	return out
 }
 
-// fileName makes the name of a file of an entity's: what is no letter or digit becomes an
-// underscore, and where letter case does not tell files apart, a number does.
+// fileName makes the name of a file of an entity's, which is letters, digits and underscores.
+// Where letter case does not tell files apart, a number does.
 func (x *exporter) fileName(entity, ending string) string {
-	b := []byte(entity)
-	for i, c := range b {
-		if c < '0' || c > '9' && c < 'A' || c > 'Z' && c < 'a' || c > 'z' {
-			b[i] = '_'
-		}
-	}
-	name := string(b) + "." + ending
+	name := entity + "." + ending
 	for n := 2; slices.ContainsFunc(x.manifest.Entities, func(m files.ManifestRows) bool { return strings.EqualFold(m.File, name) }); n++ {
-		name = fmt.Sprintf("%s_%d.%s", b, n, ending)
+		name = fmt.Sprintf("%s-%d.%s", entity, n, ending)
 	}
 	return name
 }
