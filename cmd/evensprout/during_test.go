@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
@@ -301,4 +302,60 @@ func TestWrongUseOfDuring(t *testing.T) {
 		assert.Equal(t, x.code, r.code, "%s: %s", x.args, r.errOut)
 		assert.Contains(t, r.errOut, x.want, x.args)
 	}
+}
+
+// TestDuringRunsUnits loads the sample with its units, and takes them back as well.
+func TestDuringRunsUnits(t *testing.T) {
+	f := newFolder(t)
+	storetest.Client(t, "sqlite3", "sqlite3")
+	require.Zero(t, f.run("demo").code)
+	for n := 5; n >= 1; n-- {
+		require.Zero(t, f.run("withdraw", fmt.Sprint(n), "larkwater/evensprout.yaml").code)
+	}
+	before := f.dump("larkwater/larkwater.db")
+	asked := `sqlite3 "$DATABASE_FILE" "SELECT (SELECT count(*) FROM tickets), (SELECT count(*) FROM refunds)"`
+	for _, how := range []string{"--private", "--private", "--shared", "--shared"} {
+		r := f.run("during", "larkwater/evensprout.yaml", how, "--", "sh", "-c", asked)
+		require.Zero(t, r.code, r.errOut)
+		assert.Equal(t, "18760|3\n", r.out, how)
+		assert.Empty(t, difference(before, f.dump("larkwater/larkwater.db")), how)
+	}
+	// What the command does to rows that units have written goes, too.
+	r := f.run("during", "larkwater/evensprout.yaml", "--shared", "--", "sh", "-c", `sqlite3 "$DATABASE_FILE" "UPDATE refunds SET amount = 0; DELETE FROM tickets WHERE id > 18754; UPDATE sailings SET seats_left = 1"`)
+	require.Zero(t, r.code, r.errOut)
+	assert.Empty(t, difference(before, f.dump("larkwater/larkwater.db")), r.errOut)
+
+	// A plan whose invariant is broken is told before anything is run.
+	plan := string(must(os.ReadFile(f.file("larkwater/evensprout.yaml"))))
+	f.write("larkwater/evensprout.yaml", plan+"  nobody travels: {no: tickets, where: id > 0}\n")
+	for _, how := range []string{"--private", "--shared"} {
+		r := f.run("during", "larkwater/evensprout.yaml", how, "--", "echo", "never")
+		assert.Equal(t, 5, r.code, r.errOut)
+		assert.Empty(t, r.out)
+		assert.Contains(t, r.errOut, "nobody travels")
+		assert.Empty(t, difference(before, f.dump("larkwater/larkwater.db")), how)
+	}
+}
+
+func TestDuringMakesNoFilesForAPrivateDatabase(t *testing.T) {
+	f := newFolder(t)
+	f.write("evensprout.yaml", `name: pictures
+seed: s
+clock: 2026-05-01T08:00:00Z
+entities:
+  Boat:
+    table: boats
+    rows: 3
+    fields: {picture: {file: {folder: pictures, as: png}}}
+`)
+	f.write("schema.sql", "CREATE TABLE boats (id INTEGER PRIMARY KEY, picture VARCHAR(60));")
+	f.makeDB("app.db", "CREATE TABLE boats (id INTEGER PRIMARY KEY, picture VARCHAR(60));")
+	r := f.run("during", "--schema", "schema.sql", "--db", "sqlite:none.db", "--", "ls")
+	require.Zero(t, r.code, r.errOut)
+	assert.NotContains(t, r.out, "pictures")
+	assert.Contains(t, r.errOut, "are not made for a private database")
+	r = f.run("during", "--shared", "--db", "sqlite:app.db", "--", "ls", "pictures")
+	require.Zero(t, r.code, r.errOut)
+	assert.Equal(t, 3, strings.Count(r.out, ".png"))
+	assert.Empty(t, must(filepath.Glob(f.file("pictures/*"))), "gone with the rows")
 }
