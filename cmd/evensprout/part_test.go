@@ -117,6 +117,31 @@ func TestPartsThatAreKilled(t *testing.T) {
 	})
 }
 
+// TestNobodyTakesBackWhatIsBeingWritten holds a part up by a lock on a row that it needs.
+func TestNobodyTakesBackWhatIsBeingWritten(t *testing.T) {
+	onEngines(t, harbourPlan(300, 500), func(t *testing.T, s *site) {
+		if s.start == nil {
+			t.Skip("one process writes at a time")
+		}
+		require.Zero(t, s.on("load", "--part", "1/2", "--chunk", "50").code)
+		db := s.open(t)
+		defer db.Close()
+		holder, err := db.Lock(t.Context(), "evensprout load harbour, part 2") // as a part has it
+		require.NoError(t, err)
+		require.Empty(t, holder)
+		for _, command := range [][]string{{"withdraw"}, {"load", "--resume"}, {"load", "--part", "2/2", "--wait", "1ms"}} {
+			r := s.on(command...)
+			assert.Equal(t, 4, r.code, command)
+			assert.Contains(t, r.errOut, "is being written by", command)
+		}
+		require.NoError(t, db.Close())
+		r := s.on("load", "--part", "2/2") // waits until the server has noticed
+		require.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.out, "it was the last")
+		require.Zero(t, s.on("withdraw").code)
+	})
+}
+
 // another is the same site with another database of the harbour's tables.
 func (s *site) another(t *testing.T) *site {
 	o := *s

@@ -130,7 +130,9 @@ interrupted.`,
 			}
 			if !journal.none {
 				o.Journal = a.journal(journal.extra, journal.noUndo)
-				o.Journal.Wait = max(0, time.Until(deadline))
+				if journal.wait > 0 {
+					o.Journal.Wait = max(1, time.Until(deadline)) // not to be taken for none
+				}
 			}
 			o.Again = a.again
 			if journal.restore {

@@ -9,6 +9,7 @@ import (
 
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
@@ -38,8 +39,42 @@ func (e *OtherParts) Error() string {
 // partRepeats bounds how often a transaction is begun again where many processes write.
 const partRepeats = 40
 
-// partWait is how long a part waits for others where only one can write at a time.
-const partWait = time.Hour
+// How long a part waits unless it is told: for another process that writes the same part,
+// maybe one whose death the server has not noticed; and where only one can write at a time,
+// for its turn.
+const (
+	partWait = 2 * time.Minute
+	turnWait = time.Hour
+)
+
+// partLock is the name of the lock of a part, while it is written.
+func partLock(plan string, n uint64) string { return fmt.Sprintf("%s, part %d", lockName(plan), n) }
+
+// lockParts takes the locks of all parts of a load that is not done, so that none of them
+// is written meanwhile; unlock gives them back. Where somebody has one, that is a
+// *store.Fault.
+func lockParts(ctx context.Context, s store.Store, e *Entry) (unlock func(), err error) {
+	taken := uint64(0)
+	unlock = func() {
+		for n := uint64(1); n <= taken; n++ {
+			s.Unlock(context.WithoutCancel(ctx), partLock(e.Plan, n)) // where that fails, the connection's end does it
+		}
+	}
+	if e.State != StateOpen || s.Traits().Writers == 1 { // where one writes at a time, the plan's lock is enough
+		return unlock, nil
+	}
+	for ; taken < e.About.Parts; taken++ {
+		holder, err := s.Lock(ctx, partLock(e.Plan, taken+1))
+		if err == nil && holder != "" {
+			err = &store.Fault{Kind: store.Locked, Message: fmt.Sprintf("part %d of %d of load %d is being written by %s", taken+1, e.About.Parts, e.Number, holder), Hint: "--wait 5m waits until that is done"}
+		}
+		if err != nil {
+			unlock()
+			return nil, err
+		}
+	}
+	return unlock, nil
+}
 
 // RunPart writes a part of a plan's rows, each of its chunks in a transaction of its own.
 // All parts are one load, which the first of them begins and the last one ends, in any
@@ -48,8 +83,11 @@ const partWait = time.Hour
 // part that broke off is done by running it again.
 func RunPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (r *Result, err error) {
 	wait := o.Journal.Wait
-	if wait == 0 && s.Traits().Writers == 1 {
+	if wait == 0 {
 		wait = partWait
+		if s.Traits().Writers == 1 {
+			wait = turnWait
+		}
 	}
 	err = patient(ctx, wait, func() error {
 		r, err = runPart(ctx, c, s, o)
@@ -73,27 +111,63 @@ func runPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*
 			return nil, err
 		}
 		defer unlockPlan(ctx, s, c.Plan.Name)
-	}
-	for {
-		open, err := OpenLoad(ctx, s, c.Plan.Name, o.Journal.Extra)
+	} else {
+		name := partLock(c.Plan.Name, o.Part.Number)
+		holder, err := s.Lock(ctx, name)
+		if err == nil && holder != "" {
+			err = &store.Fault{Kind: store.Locked, Message: fmt.Sprintf("part %s is being written by %s", o.Part, holder), Hint: "--wait says how long to wait for that"}
+		}
 		if err != nil {
 			return nil, err
 		}
-		if open != nil {
-			if open.About.Parts != o.Part.Of {
-				return nil, &OtherParts{open, o.Part.Of}
+		defer s.Unlock(context.WithoutCancel(ctx), name)
+	}
+	open, r, err := l.findParts(ctx, w)
+	if err != nil || open == nil {
+		return r, err
+	}
+	if open.About.Parts != o.Part.Of {
+		return nil, &OtherParts{open, o.Part.Of}
+	}
+	if err := l.sameAs(ctx, s, open); err != nil {
+		return nil, err
+	}
+	return joinPart(ctx, s, open, c.Database, o)
+}
+
+// findParts finds the load that the part belongs to, and begins it if there is none. Where
+// an earlier load has written all rows, there is none, and the result tells.
+func (l *loader) findParts(ctx context.Context, w *writer) (*Entry, *Result, error) {
+	name, extra := l.plan.Plan.Name, l.o.Journal.Extra
+	for {
+		open, err := OpenLoad(ctx, w.store, name, extra)
+		if open != nil || err != nil {
+			return open, nil, err
+		}
+		// One at a time begins a load: counters are moved, which others must not see half-done.
+		if l.traits.Writers > 1 {
+			if err := lockPlan(ctx, w.store, name); err != nil {
+				return nil, nil, err
 			}
-			if err := l.sameAs(ctx, s, open); err != nil {
+		}
+		r, err := func() (*Result, error) {
+			if l.traits.Writers > 1 {
+				defer unlockPlan(ctx, w.store, name)
+			}
+			if open, err := OpenLoad(ctx, w.store, name, extra); open != nil || err != nil {
+				return nil, err // begun in the meantime
+			}
+			done, err := l.repeated(ctx, w)
+			if err != nil {
 				return nil, err
 			}
-			return joinPart(ctx, s, open, o)
-		}
-		done, err := l.repeated(ctx, w)
-		if err != nil || done {
-			return l.finished(w), err
-		}
-		if err := l.beginParts(ctx, w); err != nil && !errors.Is(err, errFenced) && !errors.Is(err, errCommitted) {
-			return nil, err
+			if done {
+				return l.finished(w), nil
+			}
+			return nil, l.beginParts(ctx, w)
+		}()
+		if r != nil || err != nil && !errors.Is(err, errFenced) && !errors.Is(err, errCommitted) {
+			return nil, r, err
 		}
 	}
 }
@@ -127,8 +201,8 @@ func (l *loader) beginParts(ctx context.Context, w *writer) error {
 }
 
 // joinPart goes on with a load that is in the journal.
-func joinPart(ctx context.Context, s store.Store, open *Entry, o Options) (*Result, error) {
-	p, err := Recall(ctx, s, open.Number, nil, o.Journal.Rows)
+func joinPart(ctx context.Context, s store.Store, open *Entry, db *schema.Database, o Options) (*Result, error) {
+	p, err := Recall(ctx, s, open.Number, db, o.Journal.Rows)
 	if err != nil {
 		return nil, err
 	}

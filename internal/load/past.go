@@ -61,6 +61,11 @@ func held(ctx context.Context, s store.Store, number int64, open func(plan.FileS
 		return err
 	}
 	defer unlockPlan(ctx, s, e.Plan)
+	unlock, err := lockParts(ctx, s, e)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	if e.About.Unit != "" {
 		return do(&Past{Entry: e})
 	}

@@ -15,7 +15,7 @@ type Part struct {
 }
 
 // MaxParts bounds how many parts there are.
-const MaxParts = 10_000
+const MaxParts = 1_000
 
 // ParsePart reads 3/16.
 func ParsePart(text string) (Part, error) {

@@ -7,9 +7,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
 )
 
@@ -46,8 +48,32 @@ WHERE c.constraint_schema = DATABASE() AND t.constraint_type = 'CHECK' ORDER BY 
 const triggersSQL = `SELECT event_object_table, trigger_name, action_statement FROM information_schema.triggers
 WHERE event_object_schema = DATABASE() ORDER BY event_object_table, trigger_name`
 
-// Survey reads the tables of the current database.
+// Survey reads the tables of the current database. The server shows a table that is being
+// altered in part: then it is asked again.
 func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
+	const tries, pause = 20, 50 * time.Millisecond
+	for try := 1; ; try++ {
+		db, err := d.survey(ctx)
+		if err != nil || !slices.ContainsFunc(db.Tables, torn) {
+			return db, err
+		}
+		if try == tries {
+			return nil, &store.Fault{Kind: store.Transient, Message: "a table is being altered all the time", Hint: "try again when migrations are done"}
+		}
+		select {
+		case <-ctx.Done():
+			return nil, context.Cause(ctx)
+		case <-time.After(pause):
+		}
+	}
+}
+
+// torn tells whether a table is shown in part.
+func torn(t *schema.Table) bool {
+	return len(t.Columns) == 0 || slices.ContainsFunc(t.PrimaryKey, func(name string) bool { return t.Column(name) == nil })
+}
+
+func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 	db := &schema.Database{}
 	byName := map[string]*schema.Table{}
 	text := &schema.Column{Kind: schema.Any}
