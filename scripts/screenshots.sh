@@ -9,7 +9,7 @@ export PATH=$work/bin:$PATH
 shot() { "$root/scripts/screenshot.sh" "$@" 2>/dev/null; }
 
 cd "$work"
-shot demo sh -c 'evensprout demo | head -38'
+shot demo sh -c 'evensprout demo | head -36'
 cd larkwater
 sqlite3 empty.db < schema.sql
 shot survey evensprout survey --db sqlite:empty.db --tables passengers,crew,amenities
