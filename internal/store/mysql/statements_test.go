@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 
+	"evensprout/internal/schema"
+
 	"github.com/stretchr/testify/assert"
 )
 
@@ -43,4 +45,12 @@ func FuzzStatements(f *testing.F) {
 			last = s.line
 		}
 	})
+}
+
+func TestTablesThatAreShownInPart(t *testing.T) {
+	id := &schema.Column{Name: "id"}
+	assert.True(t, torn(&schema.Table{Name: "a"}), "without its columns")
+	assert.True(t, torn(&schema.Table{Name: "a", Columns: []*schema.Column{{Name: "b"}}, PrimaryKey: []string{"id"}}), "without one of its key")
+	assert.False(t, torn(&schema.Table{Name: "a", Columns: []*schema.Column{id}, PrimaryKey: []string{"id"}}))
+	assert.False(t, torn(&schema.Table{Name: "a", Columns: []*schema.Column{id}}))
 }
