@@ -49,7 +49,7 @@ type exporter struct {
 	failed   error // of growing
 }
 
-func newExporter(c *plan.Compiled, o Options) (*exporter, error) {
+func newExporter(c *plan.Compiled, o Options) *exporter {
 	x := &exporter{plan: c, o: o, grower: grow.NewGrower(c.Set), manifest: files.NewManifest()}
 	of := order.Of(c)
 	for _, t := range of.Targets() {
@@ -65,7 +65,7 @@ func newExporter(c *plan.Compiled, o Options) (*exporter, error) {
 	if !o.Part.Whole() {
 		m.Part = &o.Part
 	}
-	return x, nil
+	return x
 }
 
 func (x *exporter) close() { x.grower.Close() }
@@ -252,10 +252,7 @@ func (x *exporter) write(ctx context.Context, open func(t *plan.Target, about *f
 
 // Files writes a file for each entity, called after it. create makes a file.
 func Files(ctx context.Context, c *plan.Compiled, o Options, create func(name string) (io.WriteCloser, error)) (*files.Manifest, error) {
-	x, err := newExporter(c, o)
-	if err != nil {
-		return nil, err
-	}
+	x := newExporter(c, o)
 	defer x.close()
 	var file io.WriteCloser
 	var counted *measured
@@ -303,10 +300,7 @@ func (x *exporter) fileName(entity, ending string) string {
 // JSON with their names, {"Passenger": [...], ...}, or NDJSON, {"Passenger": {...}} in each
 // line.
 func Stream(ctx context.Context, c *plan.Compiled, o Options, out io.Writer) (*files.Manifest, error) {
-	x, err := newExporter(c, o)
-	if err != nil {
-		return nil, err
-	}
+	x := newExporter(c, o)
 	defer x.close()
 	several := len(x.targets) != 1
 	if several && o.Format != "json" && o.Format != "ndjson" {

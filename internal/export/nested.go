@@ -31,44 +31,34 @@ type nester struct {
 	columns    map[*plan.Target][]column
 }
 
-func newNester(c *plan.Compiled, o Options, references References) (*nester, error) {
+func newNester(c *plan.Compiled, o Options, references References) *nester {
 	o.Format = "json"
-	x, err := newExporter(c, o)
-	if err != nil {
-		return nil, err
-	}
-	n := &nester{exporter: x, references: references, children: map[*grow.Entity][]*plan.Target{}, columns: map[*plan.Target][]column{}}
+	n := &nester{exporter: newExporter(c, o), references: references, children: map[*grow.Entity][]*plan.Target{}, columns: map[*plan.Target][]column{}}
 	for _, t := range c.Targets {
 		n.columns[t] = n.columnsOf(t)
 		if t.Grow.Parent != nil {
 			n.children[t.Grow.Parent] = append(n.children[t.Grow.Parent], t)
 		}
 	}
-	return n, nil
+	return n
 }
 
 // One writes a row with everything below it.
 func One(c *plan.Compiled, o Options, references References, t *plan.Target, row grow.Row, out io.Writer) error {
-	n, err := newNester(c, o, references)
-	if err != nil {
-		return err
-	}
+	n := newNester(c, o, references)
 	defer n.close()
 	b := n.append(nil, t, row, "\n")
 	if err := n.grower.Err(); err != nil {
 		return err
 	}
-	_, err = out.Write(append(b, '\n'))
+	_, err := out.Write(append(b, '\n'))
 	return err
 }
 
 // Nested writes all rows as one JSON document: under the name of each entity without a
 // parent, a list of its rows with those below them inside.
 func Nested(ctx context.Context, c *plan.Compiled, o Options, references References, out io.Writer) error {
-	n, err := newNester(c, o, references)
-	if err != nil {
-		return err
-	}
+	n := newNester(c, o, references)
 	defer n.close()
 	w := bufio.NewWriter(out)
 	var b []byte

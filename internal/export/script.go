@@ -62,10 +62,7 @@ func newScripter(c *plan.Compiled, o Options, sql store.Script) (*scripter, erro
 		}
 	}
 	o.Format, o.Names = "sql", Columns
-	x, err := newExporter(c, o)
-	if err != nil {
-		return nil, err
-	}
+	x := newExporter(c, o)
 	s := &scripter{exporter: x, sql: sql, late: map[*plan.Target][]int{}, numbers: map[*plan.Target]int64{}}
 	of := order.Of(c)
 	for _, l := range of.Late {
@@ -83,6 +80,7 @@ func newScripter(c *plan.Compiled, o Options, sql store.Script) (*scripter, erro
 		default:
 			p := c.Problem(l.Target.Plan, "%s.%s closes a circle of references, and %s is NOT NULL and is looked at at once: no order of statements can write it", l.Target.Plan.Name, l.Target.Grow.Fields[l.Field].Name, col.Name)
 			p.Hint = "let the column be NULL, or make the reference DEFERRABLE"
+			x.close()
 			return nil, plan.Problems{p}
 		}
 	}
