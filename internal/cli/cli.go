@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -57,11 +56,12 @@ type app struct {
 	db       string
 	json     bool
 	clock    string
-	allowed  []string // hosts that may be written to
-	writes   bool     // the command writes into the database
-	opened   string   // the URL of the database
-	extra    string   // the further set of rows that is meant; empty for the plan's own
-	quiet    bool     // say nothing unless something is wrong
+	allowed  []string                                   // hosts that may be written to
+	writes   bool                                       // the command writes into the database
+	opened   string                                     // the URL of the database
+	opener   func(context.Context) (store.Store, error) // opens a database of a run's own, in place of the URL; nil: there is none
+	extra    string                                     // the further set of rows that is meant; empty for the plan's own
+	quiet    bool                                       // say nothing unless something is wrong
 
 	planAlone bool // no database is opened, even if one is named
 
@@ -246,7 +246,7 @@ func (a *app) open(ctx context.Context, p *plan.Plan, args []string) (store.Stor
 		}
 	}
 	a.opened = u
-	s, err := store.Open(ctx, a.drivers, u)
+	s, err := a.again(ctx)
 	return s, a.shown(u), err
 }
 
@@ -336,20 +336,26 @@ func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*p
 // shown is a database URL without its password.
 func (a *app) shown(u string) string { return store.Describe(a.drivers, u).Shown }
 
-// guard refuses to write to another machine, unless that is allowed by name.
+// guard refuses to write to another machine, or to run code there, unless every one that
+// the driver could connect to is allowed by name.
 func (a *app) guard(u string) error {
-	host := store.Describe(a.drivers, u).Host
-	if host == "" || host == "localhost" || slices.Contains(a.allowed, host) {
+	var missing []string
+	for _, host := range store.Describe(a.drivers, u).Elsewhere() {
+		if host == store.UnknownHost || !slices.Contains(a.allowed, host) {
+			missing = append(missing, host)
+		}
+	}
+	if len(missing) == 0 {
 		return nil
 	}
-	if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
-		return nil
+	if missing[0] == store.UnknownHost {
+		return &store.Fault{Kind: store.BadURL, Message: "the database URL is not understood, so nothing was done", Hint: errNoDatabase.Hint}
 	}
-	if name, err := os.Hostname(); err == nil && name == host {
-		return nil
+	hint := "if it is meant:"
+	for _, host := range missing {
+		hint += " --allow-host " + host
 	}
-	return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("this would write to %s, which is not this machine, so nothing was done", host),
-		Hint: "if it is meant: --allow-host " + host}
+	return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("this would write to %s, which is not this machine, so nothing was done", strings.Join(missing, ", ")), Hint: hint}
 }
 
 // warn tells the warnings about a plan.

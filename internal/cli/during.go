@@ -22,7 +22,7 @@ type duringFlags struct {
 	private, shared, keep   bool
 	scripts, from, env      []string
 	prepare                 string
-	noCache                 bool
+	noCache, external       bool
 	timeout, wait           time.Duration
 	sweep, sweepKept, cache bool
 }
@@ -41,7 +41,8 @@ so that any number of runs go on at the same time: on the server of the database
 or, for SQLite, as a file. Its tables come from --schema, a script of SQL, or from
 --prepare, your own migration command, which is run with the new database in its
 environment; without either the database of the URL is copied, and its planned tables
-emptied. A database that was filled once is kept and copied from then on, as long as
+emptied. Tables whose rows are on another server are left out of the copy, unless
+--with-external asks for them. A database that was filled once is kept and copied from then on, as long as
 plan, files and schema are the same: --prepare-from names the files that your migration
 command reads.
 
@@ -100,6 +101,7 @@ load.`,
 	c.Flags().StringVar(&f.prepare, "prepare", "", "command that makes the tables, run by the shell with the database in its environment")
 	c.Flags().StringArrayVar(&f.from, "prepare-from", nil, "file or folder that --prepare reads: as long as it is the same, a filled database is copied; may be said several times")
 	c.Flags().BoolVar(&f.noCache, "no-cache", false, "fill the database anew, and keep no copy")
+	c.Flags().BoolVar(&f.external, "with-external", false, "keep tables in a copied database whose rows are on another server, such as foreign tables: the command then works on those")
 	c.Flags().StringArrayVar(&f.env, "env", nil, "NAME=TEXT: a variable for the command, in which {url}, {host}, {port}, {user}, {password} and {name} are the database's")
 	c.Flags().DurationVar(&f.timeout, "timeout", 0, "end the command after so long, such as 10m, and exit with 124")
 	c.Flags().DurationVar(&f.wait, "wait", 10*time.Minute, "with --shared, how long to wait for another run")

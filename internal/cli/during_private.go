@@ -21,6 +21,9 @@ func (a *app) duringPrivate(ctx context.Context, args []string, run *during.Comm
 		return err
 	}
 	m := &maker{app: a, args: args, url: u, flags: f}
+	if err := m.refuseExternal(ctx, p); err != nil {
+		return err
+	}
 	key, err := m.key(ctx, p)
 	if err != nil {
 		return err
@@ -47,8 +50,12 @@ func (a *app) duringPrivate(ctx context.Context, args []string, run *during.Comm
 	if place.Copied {
 		how = fmt.Sprintf("copied in %s, of this %s by the engine", brief(place.Made), brief(place.Copy))
 	}
-	a.say("%s in %s, %s", p.Name, a.shown(place.URL()), how)
-	run.Variables = a.variables(place.URL(), f)
+	url, err := place.URL()
+	if err != nil {
+		return err
+	}
+	a.say("%s in %s, %s", p.Name, a.shown(url), how)
+	run.Variables = a.variables(url, f)
 	if err = ctx.Err(); err == nil {
 		err = a.ran(ctx, run)
 	}
@@ -57,7 +64,7 @@ func (a *app) duringPrivate(ctx context.Context, args []string, run *during.Comm
 		if kept := place.Keep(context.WithoutCancel(ctx)); kept != nil {
 			return errors.Join(err, kept)
 		}
-		fmt.Fprintf(a.err, "The database is kept: evensprout look --db '%s'\nevensprout during --sweep --kept removes it.\n", a.shown(place.URL()))
+		fmt.Fprintf(a.err, "The database is kept: evensprout look --db '%s'\nevensprout during --sweep --kept removes it.\n", a.shown(url))
 	}
 	return err
 }
@@ -110,7 +117,8 @@ func (m *maker) key(ctx context.Context, p *plan.Plan) (string, error) {
 			return "", missing("--prepare-from", err)
 		}
 	}
-	if len(f.scripts) == 0 && f.prepare == "" {
+	if m.copies() {
+		d.Add("external", fmt.Appendf(nil, "%t", f.external))
 		same, err := m.addGiven(ctx, d, p)
 		if err != nil || !same {
 			return "", err
@@ -153,6 +161,34 @@ func (m *maker) addGiven(ctx context.Context, d *during.Digest, p *plan.Plan) (b
 	return same, err
 }
 
+// copies tells whether the tables of the run are those of the database of the URL.
+func (m *maker) copies() bool { return len(m.flags.scripts) == 0 && m.flags.prepare == "" }
+
+// refuseExternal stops, before anything is done, where planned tables keep their rows
+// elsewhere: to empty them in a copy would empty those.
+func (m *maker) refuseExternal(ctx context.Context, p *plan.Plan) error {
+	if !m.copies() {
+		return nil
+	}
+	s, err := store.Open(ctx, m.drivers, m.url)
+	if err != nil {
+		return m.schemaless(err)
+	}
+	db, err := s.Survey(ctx)
+	if err := errors.Join(err, s.Close()); err != nil {
+		return err
+	}
+	var names []string
+	for _, t := range during.External(db, p) {
+		names = append(names, t.Name+" ("+t.External+")")
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	return &store.Fault{Kind: store.Refused, Message: "nothing was done: a copy of the database would have to be emptied of rows that are kept elsewhere, in " + strings.Join(names, ", "),
+		Hint: "--schema schema.sql, or --prepare 'your migration command', makes tables of its own; or leave these tables out of the plan"}
+}
+
 // schemaless says what to do where there is no database to copy.
 func (m *maker) schemaless(err error) error {
 	var fault *store.Fault
@@ -166,8 +202,8 @@ func (m *maker) schemaless(err error) error {
 // build makes a database with the schema, and loads the plan into it.
 func (m *maker) build(ctx context.Context, name string) error {
 	f := m.flags
-	if len(f.scripts) == 0 && f.prepare == "" {
-		if err := m.own.CopyGiven(context.WithoutCancel(ctx), name); err != nil {
+	if m.copies() {
+		if err := m.own.CopyGiven(context.WithoutCancel(ctx), name, f.external); err != nil {
 			return m.schemaless(err)
 		}
 	} else if err := m.own.Create(ctx, name); err != nil {
@@ -187,20 +223,37 @@ func (m *maker) build(ctx context.Context, name string) error {
 		}
 	}
 	if f.prepare != "" {
-		if err := m.prepared(ctx, m.own.URL(name)); err != nil {
+		url, err := m.prepareURL(ctx, name)
+		if err != nil {
+			return err
+		}
+		if err := m.prepared(ctx, url); err != nil {
 			return err
 		}
 	}
-	if len(f.scripts) == 0 && f.prepare == "" {
+	if m.copies() {
 		if err := m.emptied(ctx, name); err != nil {
 			return err
 		}
 	}
-	u := m.own.URL(name)
-	if err := m.hasTables(ctx, u); err != nil {
+	if err := m.hasTables(ctx, name); err != nil {
 		return err
 	}
-	return m.filled(ctx, u)
+	return m.filled(ctx, name)
+}
+
+// prepareURL is the address for the command of --prepare, once a connection to the same
+// address was asked where it leads.
+func (m *maker) prepareURL(ctx context.Context, name string) (string, error) {
+	url, err := m.own.URL(name)
+	if err != nil {
+		return "", err
+	}
+	s, err := m.own.Open(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	return url, s.Close()
 }
 
 // prepared runs the command that makes the tables.
@@ -222,7 +275,7 @@ func (m *maker) emptied(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	s, err := store.Open(ctx, m.drivers, m.own.URL(name))
+	s, err := m.own.Open(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -238,8 +291,8 @@ func (m *maker) emptied(ctx context.Context, name string) error {
 }
 
 // hasTables stops before a load where there is nothing to load into.
-func (m *maker) hasTables(ctx context.Context, url string) error {
-	s, err := store.Open(ctx, m.drivers, url)
+func (m *maker) hasTables(ctx context.Context, name string) error {
+	s, err := m.own.Open(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -259,10 +312,14 @@ func (m *maker) hasTables(ctx context.Context, url string) error {
 }
 
 // filled loads the plan, and runs its units, without a journal: nobody takes it back.
-func (m *maker) filled(ctx context.Context, url string) error {
+func (m *maker) filled(ctx context.Context, name string) error {
+	url, err := m.own.URL(name)
+	if err != nil {
+		return err
+	}
 	given := m.db
-	m.db = url
-	defer func() { m.db = given }()
+	m.db, m.opener = url, func(ctx context.Context) (store.Store, error) { return m.own.Open(ctx, name) }
+	defer func() { m.db, m.opener = given, nil }()
 	c, s, _, err := m.compile(ctx, m.args, true)
 	if err != nil {
 		return err

@@ -185,12 +185,23 @@ func (a *app) swept(ctx context.Context, args []string, f *duringFlags) error {
 		gone = append(gone, list...)
 	}
 	if a.json {
-		return a.writeJSON(map[string]any{"removed": gone})
+		byLeft := map[bool][]during.Swept{false: {}, true: {}}
+		for _, g := range gone {
+			byLeft[g.Left] = append(byLeft[g.Left], g)
+		}
+		return a.writeJSON(map[string]any{"removed": byLeft[false], "left": byLeft[true]})
 	}
+	removed := 0
 	for _, g := range gone {
-		fmt.Fprintf(a.out, "removed %s: %s\n", g.Name, g.Why)
+		what := "removed"
+		if g.Left {
+			what = "left"
+		} else {
+			removed++
+		}
+		fmt.Fprintf(a.out, "%s %s: %s\n", what, g.Name, g.Why)
 	}
-	if len(gone) == 0 {
+	if removed == 0 {
 		fmt.Fprintln(a.out, "There is nothing to remove.")
 	}
 	return nil

@@ -40,6 +40,9 @@ func actor() string {
 
 // again opens another connection to the database that is open.
 func (a *app) again(ctx context.Context) (store.Store, error) {
+	if a.opener != nil {
+		return a.opener(ctx)
+	}
 	return store.Open(ctx, a.drivers, a.opened)
 }
 

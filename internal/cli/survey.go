@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -183,17 +182,10 @@ type surveyed struct {
 }
 
 // draftURL is the database as a plan in a file names it: a file seen from the
-// plan's folder, and never a password.
+// plan's folder, and of a server user, host and database alone.
 func draftURL(u string, p store.Place, out string) string {
 	if p.File == "" {
-		parsed, err := url.Parse(u)
-		if err != nil || parsed.Query().Has("password") {
-			return ""
-		}
-		if parsed.User != nil {
-			parsed.User = url.User(parsed.User.Username())
-		}
-		return parsed.String()
+		return p.Shown
 	}
 	if filepath.IsAbs(p.File) || out == "" {
 		return u

@@ -3,6 +3,7 @@ package draft
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -12,19 +13,38 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/store"
 )
 
 // ask lets the database say which values of some sources meet the conditions that only
 // it can compute, and keeps to those.
 func (t *Table) ask(ctx context.Context, f *Field, d *domain, candidates []Source) error {
-	c := f.Column
-	if t.d.Probe == nil {
-		if f.Source.Text == "" && len(candidates) > 0 {
-			f.Source = candidates[0]
-		}
-		t.Notes = append(t.Notes, fmt.Sprintf("the database was not asked whether values of %s meet: %s", c.Name, d.opaque[0]))
-		return nil
+	before, err := *f, error(&store.NotAsked{})
+	if t.d.Probe != nil {
+		err = t.asked(ctx, f, d, candidates)
 	}
+	var refused *store.NotAsked
+	if !errors.As(err, &refused) {
+		return err
+	}
+	*f = before
+	if f.Source.Text == "" && len(candidates) > 0 {
+		f.Source = candidates[0]
+	}
+	t.Notes = append(t.Notes, notAsked("values of "+f.Column.Name, d.opaque[0], refused))
+	return nil
+}
+
+func notAsked(what, condition string, e *store.NotAsked) string {
+	note := "the database was not asked whether " + what + " meet: " + condition
+	if e.Why != "" {
+		note += " (" + e.Why + ")"
+	}
+	return note
+}
+
+func (t *Table) asked(ctx context.Context, f *Field, d *domain, candidates []Source) error {
+	c := f.Column
 	sources := candidates
 	if t.inKey(f) {
 		f.Source = Source{}
@@ -185,6 +205,11 @@ func (t *Table) askTogether(ctx context.Context) error {
 			}
 		}
 		pass, err := t.d.Probe(ctx, columns, k, rows)
+		var refused *store.NotAsked
+		if errors.As(err, &refused) {
+			t.Notes = append(t.Notes, notAsked("rows", k, refused))
+			continue
+		}
 		if err != nil {
 			return err
 		}
@@ -209,5 +234,5 @@ func (t *Table) askTogether(ctx context.Context) error {
 }
 
 // Prober lets the database say which rows of values of some columns meet a condition, in
-// which a single column may be called VALUE.
+// which a single column may be called VALUE. A *store.NotAsked says why it was not asked.
 type Prober func(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error)

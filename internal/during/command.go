@@ -103,7 +103,9 @@ func environment(all []string, variables []store.Variable) []string {
 		}
 	}
 	for _, v := range variables {
-		out = append(out, v.Name+"="+v.Value)
+		if !v.Gone {
+			out = append(out, v.Name+"="+v.Value)
+		}
 	}
 	return out
 }

@@ -19,6 +19,9 @@ import (
 	"evensprout/internal/store/sqlite"
 )
 
+// Keys as digests give them.
+const key1, key2 = "0123456789abcdef01234567", "76543210fedcba9876543210"
+
 func own(t *testing.T) store.Own {
 	o, err := sqlite.Driver{}.Own(t.Context(), "sqlite:"+filepath.Join(t.TempDir(), "none.db"))
 	require.NoError(t, err)
@@ -76,20 +79,21 @@ func TestABuildThatFailsLeavesNothing(t *testing.T) {
 		assert.Empty(t, names(t, o))
 	}
 	// One that was killed half-way leaves a database without the mark; the next builds anew.
-	require.NoError(t, o.Create(t.Context(), "evensprout_cache_key"))
-	p, err := Private(t.Context(), o, "key", func(ctx context.Context, name string) error { return o.Create(ctx, name) })
+	require.NoError(t, o.Create(t.Context(), cachePrefix+key1))
+	p, err := Private(t.Context(), o, key1, func(ctx context.Context, name string) error { return o.Create(ctx, name) })
 	require.NoError(t, err)
 	assert.False(t, p.Copied)
 	require.NoError(t, p.Keep(t.Context()))
-	require.NoError(t, o.Create(t.Context(), "evensprout_cache_other"))
+	require.NoError(t, o.Create(t.Context(), cachePrefix+key2))
+	require.NoError(t, o.Create(t.Context(), "evensprout_run_reports"))
 
 	gone, err := Sweep(t.Context(), o, false, false)
 	require.NoError(t, err)
-	assert.Equal(t, []Swept{{"evensprout_cache_other", "half-built by a run that was killed"}}, gone)
+	assert.Equal(t, []Swept{{cachePrefix + key2, "half-built by a run that was killed", false}, {"evensprout_run_reports", "its name is not one that this program gives", true}}, gone)
 	gone, err = Sweep(t.Context(), o, true, true)
 	require.NoError(t, err)
-	assert.Len(t, gone, 2)
-	assert.Empty(t, names(t, o))
+	assert.Len(t, gone, 3)
+	assert.Equal(t, []string{"evensprout_run_reports"}, names(t, o))
 }
 
 func TestASweptCacheIsBuiltAgain(t *testing.T) {

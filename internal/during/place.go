@@ -7,8 +7,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
-	"strings"
+	"strconv"
 	"time"
 
 	"evensprout/internal/store"
@@ -20,10 +21,10 @@ const (
 	cachePrefix = store.OwnPrefix + "cache_"
 )
 
-// The words about databases.
-const (
-	markReady = "ready" // a cached one is whole
-	markKept  = "kept"  // left for inspection after a failure
+// The exact names that Private gives, of which Sweep removes none but these.
+var (
+	runName   = regexp.MustCompile("^" + runPrefix + "[0-9]{14}_[0-9a-f]{12}$")
+	cacheName = regexp.MustCompile("^" + cachePrefix + "[0-9a-f]{" + strconv.Itoa(keyDigits) + "}$")
 )
 
 // lookEvery is how often a lock is tried again.
@@ -112,7 +113,7 @@ func cached(ctx context.Context, own store.Own, name string, build func(context.
 
 func isReady(ctx context.Context, own store.Own, name string) (bool, error) {
 	all, err := own.List(ctx)
-	return slices.Contains(all, store.OwnDatabase{Name: name, Mark: markReady}), err
+	return slices.Contains(all, store.OwnDatabase{Name: name, Mark: store.MarkReady}), err
 }
 
 // fill builds a database, unless another process was quicker: then it is there.
@@ -124,7 +125,7 @@ func fill(ctx context.Context, own store.Own, name string, build func(context.Co
 		return false, err
 	}
 	if err = build(ctx, name); err == nil {
-		err = own.Mark(ctx, name, markReady)
+		err = own.Mark(ctx, name, store.MarkReady)
 	}
 	if err != nil {
 		err = errors.Join(err, own.Drop(context.WithoutCancel(ctx), name))
@@ -133,7 +134,7 @@ func fill(ctx context.Context, own store.Own, name string, build func(context.Co
 }
 
 // URL names the database.
-func (p *Place) URL() string { return p.own.URL(p.name) }
+func (p *Place) URL() (string, error) { return p.own.URL(p.name) }
 
 // Drop removes the database. again opens the own databases once more, where the connection
 // has not lived as long as the command; it may be nil.
@@ -151,17 +152,20 @@ func (p *Place) Drop(ctx context.Context, again func(context.Context) (store.Own
 
 // Keep leaves the database for inspection.
 func (p *Place) Keep(ctx context.Context) error {
-	return errors.Join(p.own.Mark(ctx, p.name, markKept), p.own.Release(ctx, p.name))
+	return errors.Join(p.own.Mark(ctx, p.name, store.MarkKept), p.own.Release(ctx, p.name))
 }
 
-// Swept is a database that was removed.
+// Swept is a database that was removed, or that was left although its name begins like
+// those that this program gives.
 type Swept struct {
 	Name string `json:"name"`
 	Why  string `json:"why"`
+	Left bool   `json:"-"`
 }
 
 // Sweep removes the databases of runs that were killed, and, if asked to, those that were
-// kept after failures, and those that are there to be copied.
+// kept after failures, and those that are there to be copied. It removes only what has
+// exactly such a name, carries the mark, and has nobody connected to it.
 func Sweep(ctx context.Context, own store.Own, kept, caches bool) ([]Swept, error) {
 	all, err := own.List(ctx)
 	if err != nil {
@@ -169,16 +173,21 @@ func Sweep(ctx context.Context, own store.Own, kept, caches bool) ([]Swept, erro
 	}
 	out := []Swept{}
 	for _, d := range all {
+		run, cache := runName.MatchString(d.Name), cacheName.MatchString(d.Name)
 		why := ""
-		switch cache := strings.HasPrefix(d.Name, cachePrefix); {
-		case cache && d.Mark != markReady:
+		switch {
+		case !run && !cache:
+			out = append(out, Swept{d.Name, "its name is not one that this program gives", true})
+		case d.Mark == "":
+			out = append(out, Swept{d.Name, "it carries no mark of this program and user", true})
+		case cache && d.Mark != store.MarkReady:
 			why = "half-built by a run that was killed"
 		case cache && caches:
 			why = "cached"
-		case cache || !strings.HasPrefix(d.Name, runPrefix):
-		case d.Mark == markKept && kept:
+		case cache:
+		case d.Mark == store.MarkKept && kept:
 			why = "kept after a failure"
-		case d.Mark != markKept:
+		case d.Mark != store.MarkKept:
 			why = "left by a run that was killed"
 		}
 		if why == "" {
@@ -191,10 +200,18 @@ func Sweep(ctx context.Context, own store.Own, kept, caches bool) ([]Swept, erro
 		if !held {
 			continue // somebody works with it
 		}
-		if err := errors.Join(own.Drop(ctx, d.Name), own.Release(ctx, d.Name)); err != nil {
+		n, err := own.Sessions(ctx, d.Name)
+		if err == nil && n == 0 {
+			err = own.Drop(ctx, d.Name)
+		}
+		if err := errors.Join(err, own.Release(ctx, d.Name)); err != nil {
 			return out, err
 		}
-		out = append(out, Swept{d.Name, why})
+		if n > 0 {
+			out = append(out, Swept{d.Name, fmt.Sprintf("%d connections to it are open", n), true})
+			continue
+		}
+		out = append(out, Swept{Name: d.Name, Why: why})
 	}
 	return out, nil
 }

@@ -108,7 +108,7 @@ func (d *Digest) AddRows(ctx context.Context, s store.Store, db *schema.Database
 	emptied := Emptied(db, planned(p, db))
 	left := int64(MaxRows)
 	for _, t := range db.Tables {
-		if slices.Contains(emptied, t) {
+		if slices.Contains(emptied, t) || t.External != "" {
 			continue
 		}
 		n, err := s.Count(ctx, t)
@@ -131,6 +131,12 @@ func (d *Digest) AddRows(ctx context.Context, s store.Store, db *schema.Database
 		d.Add(t.Name, b)
 	}
 	return true, nil
+}
+
+// External are the tables that would be emptied for a plan in a copy of a database, and
+// whose rows are kept elsewhere: to empty them would empty those.
+func External(db *schema.Database, p *plan.Plan) []*schema.Table {
+	return slices.DeleteFunc(Emptied(db, planned(p, db)), func(t *schema.Table) bool { return t.External == "" })
 }
 
 // planned are the tables into which a plan inserts rows.

@@ -55,6 +55,7 @@ type Table struct {
 	Notes      []string    `json:"notes,omitempty"`     // what else decides about writing, for people
 	Broken     string      `json:"broken,omitempty"`    // why no row can be written; empty if rows can
 	Secured    bool        `json:"secured,omitempty"`   // policies on rows bind this user
+	External   string      `json:"external,omitempty"`  // why its rows, or some, are kept elsewhere; empty if they are not
 	Unsafe     bool        `json:"unsafe,omitempty"`    // its engine has no transactions: what is written there, stays
 }
 

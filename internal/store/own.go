@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"net/url"
 	"strings"
 
 	"evensprout/internal/schema"
@@ -11,29 +10,46 @@ import (
 // OwnPrefix begins the names of all databases that this program makes for itself.
 const OwnPrefix = "evensprout_"
 
+// The words by which a database that this program made is marked.
+const (
+	MarkMade  = "made"  // being filled, or used by one run
+	MarkReady = "ready" // whole, to be copied
+	MarkKept  = "kept"  // left for inspection after a failure
+)
+
 // Own are databases that this program makes for itself, and drops: beside the one that a
 // URL names, on its server or, of files, in a folder of the user's. One connection, which
 // belongs to one goroutine.
+//
+// Each is marked from the moment at which it is made. Whatever empties, drops, prepares or
+// fills one first asks the server that the current database has that name and carries the
+// mark; if not, that is a *Fault of kind Refused, and nothing is done.
 type Own interface {
-	// URL names one of them.
-	URL(name string) string
+	// URL names one of them, for programs that connect by themselves. It is an error if the
+	// address cannot be written down so that it leads to that database alone.
+	URL(name string) (string, error)
+	// Open connects to one of them, once it is known to be one.
+	Open(ctx context.Context, name string) (Store, error)
 	// Create makes an empty one.
 	Create(ctx context.Context, name string) error
 	// Copy makes one that is like another of them, by the engine's own means.
 	Copy(ctx context.Context, from, name string) error
 	// CopyGiven makes one that is like the database of the URL, without this program's
-	// journal.
-	CopyGiven(ctx context.Context, name string) error
+	// journal, and without tables whose rows are kept elsewhere unless external is true.
+	CopyGiven(ctx context.Context, name string, external bool) error
 	// Empty deletes the rows of some tables, and lets counters begin again. Rows elsewhere
 	// that refer to them are the caller's care.
 	Empty(ctx context.Context, name string, tables []*schema.Table) error
 	// Run runs a script of SQL, as the engine's own client would.
 	Run(ctx context.Context, name, script string) error
-	// Mark writes a word about one of them down, which List tells.
+	// Mark changes the mark of one of them.
 	Mark(ctx context.Context, name, word string) error
-	// List are all of them.
+	// List are the databases whose names begin like theirs. Mark is empty for those that this
+	// program did not make for this user.
 	List(ctx context.Context) ([]OwnDatabase, error)
-	// Drop removes one, whoever is connected to it.
+	// Sessions counts the connections to a database, without this one.
+	Sessions(ctx context.Context, name string) (int64, error)
+	// Drop removes one, whoever is connected to it. Where there is none it does nothing.
 	Drop(ctx context.Context, name string) error
 	// Hold takes a lock of one's name, until Release or Close, or the end of the process;
 	// false if another process has it.
@@ -45,8 +61,18 @@ type Own interface {
 // OwnDatabase is one of Own.
 type OwnDatabase struct{ Name, Mark string }
 
-// Variable is a variable of the environment.
-type Variable struct{ Name, Value string }
+// NotOwn refuses to touch a database that is not, or not for certain, one that this program
+// made.
+func NotOwn(name, found string) *Fault {
+	return &Fault{Kind: Refused, Message: "the database " + name + " was not touched: " + found,
+		Hint: "only databases that this program made and marked are emptied, filled or dropped"}
+}
+
+// Variable is a variable of the environment; Gone tells that there must be none.
+type Variable struct {
+	Name, Value string
+	Gone        bool
+}
 
 // OpenOwn opens the own databases beside that of a URL.
 func OpenOwn(ctx context.Context, drivers []Driver, url string) (Own, error) {
@@ -66,24 +92,12 @@ func Variables(drivers []Driver, url string) []Variable {
 	return nil
 }
 
-// WithDatabase is a server's URL with another database.
-func WithDatabase(u, name string) string {
-	parsed, err := url.Parse(u)
-	if err != nil {
-		return u
-	}
-	parsed.Path = "/" + name
-	return parsed.String()
-}
-
-// Plain are the variables that are called the same for all engines; those without a value
-// are left out.
+// Plain are the variables that are called the same for all engines.
 func Plain(url, host, port, user, password, name string) []Variable {
 	var out []Variable
-	for _, v := range []Variable{{"DATABASE_URL", url}, {"DB_HOST", host}, {"DB_PORT", port}, {"DB_USER", user}, {"DB_PASSWORD", password}, {"DB_NAME", name}} {
-		if v.Value != "" {
-			out = append(out, v)
-		}
+	for _, v := range []Variable{{Name: "DATABASE_URL", Value: url}, {Name: "DB_HOST", Value: host}, {Name: "DB_PORT", Value: port}, {Name: "DB_USER", Value: user}, {Name: "DB_PASSWORD", Value: password}, {Name: "DB_NAME", Value: name}} {
+		v.Gone = v.Value == "" // one of the surroundings would be another database's
+		out = append(out, v)
 	}
 	return out
 }

@@ -7,6 +7,7 @@ import (
 	"database/sql"
 	"fmt"
 	"iter"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -22,7 +23,8 @@ type Driver interface {
 	Schemes() []string
 	// Open connects. An error is a *Fault where its cause is known.
 	Open(ctx context.Context, url string) (Store, error)
-	// Describe reads a URL without connecting.
+	// Describe reads a URL without connecting. A URL that is not understood has the host
+	// UnknownHost, and Shown holds nothing of it but its scheme.
 	Describe(url string) Place
 	// Beside returns a URL whose relative file, if it names one, lies in a folder.
 	Beside(url, folder string) string
@@ -38,12 +40,37 @@ type Driver interface {
 	Variables(url string) []Variable
 }
 
-// Place is where a database is, as far as its URL tells.
+// Place is where a database is, as the engine's driver understands its URL.
 type Place struct {
-	Name  string // the database's, for people and drafts
-	Host  string // empty if it is a file
-	File  string // the path; empty if it is on a server
-	Shown string // the URL without its password
+	Name  string   // the database's, for people and drafts
+	Hosts []string // every host that the driver may connect to; none of a file or socket
+	File  string   // the path; empty if it is on a server
+	Shown string   // for people: made of scheme, user, host and database alone
+}
+
+// UnknownHost stands for the hosts of a URL that is not understood.
+const UnknownHost = "an unknown host"
+
+// Elsewhere are the hosts of a place that are not this machine.
+func (p Place) Elsewhere() []string {
+	var out []string
+	for _, h := range p.Hosts {
+		if !Local(h) && !slices.Contains(out, h) {
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
+// Local tells whether a host is this machine for certain: a loopback address, or the name
+// localhost, which RFC 6761 reserves for them. Every other name or address is not, even one
+// that this machine has: what listens there may be anything.
+func Local(host string) bool {
+	if strings.EqualFold(host, "localhost") {
+		return true
+	}
+	ip, err := netip.ParseAddr(host)
+	return err == nil && ip.Unmap().IsLoopback()
 }
 
 // Store is an open database: one connection, which belongs to one goroutine.
@@ -58,7 +85,10 @@ type Store interface {
 	// engine tells.
 	Sizes(ctx context.Context) (map[string]int64, error)
 	// Passes lets the database say which rows of values of some columns a condition lets
-	// pass, as a CHECK constraint would; in it a single column may also be called VALUE.
+	// pass, as a CHECK constraint would; in it a single column may also be called VALUE. It
+	// runs in a transaction that cannot write, is rolled back and has a time limit. An error
+	// is a *NotAsked where the condition would run code that may be somebody else's, or the
+	// limits of time or calls are reached.
 	Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error)
 	// Denied tells why this user may not do all of an access, such as that it lacks
 	// UPDATE (price); it is empty if it may. Nothing is written.
@@ -83,6 +113,11 @@ type Store interface {
 	Statements() []Statement
 	Close() error
 }
+
+// NotAsked tells why the database was not asked about a condition.
+type NotAsked struct{ Why string }
+
+func (e *NotAsked) Error() string { return "the database was not asked: " + e.Why }
 
 // Access is what a load does with a table or, without one, with the database.
 type Access struct {
@@ -348,7 +383,7 @@ type Query struct {
 	Table   *schema.Table
 	Columns []*schema.Column
 	Where   []Cell // all of them must hold
-	Also    string // a condition in SQL that must hold, too; it must be one expression
+	Also    string // a condition in SQL that must hold, too; it must be one expression, and nothing is written while it runs
 	Exact   bool   // read so that the values can be written back
 	AsIs    bool   // in any order
 	Skip    int64
@@ -465,12 +500,9 @@ func Open(ctx context.Context, drivers []Driver, url string) (Store, error) {
 			known = append(known, s+":")
 		}
 	}
-	shown := url
-	if scheme, _, ok := strings.Cut(url, ":"); ok {
-		shown = scheme + ":..." // what follows may hold a password
-	}
-	return nil, &Fault{Kind: BadURL, Message: fmt.Sprintf("%q is no database URL that this program knows", shown),
-		Hint: "URLs begin with " + strings.Join(known, ", ") + " such as sqlite:path.db"}
+	// Nothing of the text is shown: any part of it may be a password.
+	return nil, &Fault{Kind: BadURL, Message: "the database URL is in no form that this program knows",
+		Hint: "URLs begin with " + strings.Join(known, ", ") + " such as sqlite:path.db or postgres://user@host/name"}
 }
 
 // Beside returns a URL whose relative file, if it names one, lies in a folder.
@@ -486,7 +518,7 @@ func Describe(drivers []Driver, url string) Place {
 	if d := driver(drivers, url); d != nil {
 		return d.Describe(url)
 	}
-	return Place{}
+	return Place{Hosts: []string{UnknownHost}, Shown: "the database URL"}
 }
 
 func driver(drivers []Driver, url string) Driver {

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"hash/fnv"
 	"net"
-	"net/url"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -23,7 +22,10 @@ import (
 )
 
 // Driver opens MariaDB and MySQL databases: mysql://user@host/database.
-type Driver struct{}
+type Driver struct {
+	// Dial makes connections in place of the network, for tests; nil: the network.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+}
 
 // Schemes are the first parts of the URLs.
 func (Driver) Schemes() []string { return []string{"mysql", "mariadb"} }
@@ -31,63 +33,19 @@ func (Driver) Schemes() []string { return []string{"mysql", "mariadb"} }
 // Beside returns the URL: it names no file.
 func (Driver) Beside(url, _ string) string { return url }
 
-const urlHint = "such as mysql://user@host:3306/database"
-
 // Describe reads a URL.
 func (Driver) Describe(u string) store.Place {
-	p := store.Place{Shown: "mysql:...", Host: "an unknown host"}
-	if c, err := parse(u); err == nil {
-		parsed, _ := url.Parse(u)
-		p.Name, p.Shown, p.Host = c.DBName, parsed.Redacted(), "localhost"
-		if c.Net == "tcp" {
-			p.Host, _, _ = net.SplitHostPort(c.Addr)
-		}
+	a, err := parse(u)
+	if err != nil {
+		return store.Place{Hosts: []string{store.UnknownHost}, Shown: "mysql:..."}
 	}
-	return p
+	return a.place()
 }
 
 const (
 	connectWait = 10 * time.Second
 	lockWait    = 10 // seconds, for other programs' locks
 )
-
-// parse makes the driver's configuration of a URL. Of its parameters only socket and
-// tls count: the others would change what this program relies on.
-func parse(u string) (*mysql.Config, error) {
-	bad := func(message string) error {
-		return &store.Fault{Kind: store.BadURL, Message: message, Hint: urlHint}
-	}
-	parsed, err := url.Parse(u)
-	if err != nil || parsed.Opaque != "" {
-		return nil, bad("this is no MySQL URL")
-	}
-	c := mysql.NewConfig()
-	c.User = parsed.User.Username()
-	c.Passwd, _ = parsed.User.Password()
-	c.DBName = strings.TrimPrefix(parsed.Path, "/")
-	if c.DBName == "" {
-		return nil, bad("the URL names no database")
-	}
-	c.Net, c.Addr = "tcp", parsed.Host
-	if parsed.Host == "" {
-		c.Addr = "localhost:3306"
-	} else if parsed.Port() == "" {
-		c.Addr = net.JoinHostPort(parsed.Hostname(), "3306")
-	}
-	for name, values := range parsed.Query() {
-		switch name {
-		case "socket":
-			c.Net, c.Addr = "unix", values[0]
-		case "tls":
-			c.TLSConfig = values[0]
-		default:
-			return nil, bad(fmt.Sprintf("the URL asks for %q, which is not known: there is socket and tls", name))
-		}
-	}
-	c.InterpolateParams, c.Timeout, c.Loc = true, connectWait, time.UTC
-	c.Logger = silent{}
-	return c, nil
-}
 
 // silent swallows what the driver would print.
 type silent struct{}
@@ -99,20 +57,29 @@ var session = []string{
 	"SET NAMES utf8mb4",
 	"SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION'",
 	"SET SESSION time_zone = '+00:00', autocommit = 1, foreign_key_checks = 1, unique_checks = 1, sql_safe_updates = 0, sql_auto_is_null = 0, sql_notes = 1, " +
-		"sql_select_limit = DEFAULT, big_tables = 0, net_read_timeout = 600, net_write_timeout = 600, wait_timeout = 28800, " +
+		"sql_select_limit = DEFAULT, big_tables = 0, net_read_timeout = 600, net_write_timeout = 600, wait_timeout = 31536000, " +
 		fmt.Sprintf("innodb_lock_wait_timeout = %d, lock_wait_timeout = %d", lockWait, lockWait),
 	"SET SESSION TRANSACTION READ WRITE",
 }
 
 // Open connects.
 func (d Driver) Open(ctx context.Context, u string) (store.Store, error) {
-	config, err := parse(u)
+	a, err := parse(u)
 	if err != nil {
 		return nil, err
 	}
+	return d.open(ctx, a)
+}
+
+func (d Driver) open(ctx context.Context, a *address) (*database, error) {
+	config := a.secured()
 	sent := &atomic.Int64{}
+	dial := d.Dial
+	if dial == nil {
+		dial = (&net.Dialer{Timeout: connectWait}).DialContext
+	}
 	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
-		c, err := (&net.Dialer{Timeout: connectWait}).DialContext(ctx, network, address)
+		c, err := dial(ctx, network, address)
 		if err != nil {
 			return nil, err
 		}
@@ -120,14 +87,14 @@ func (d Driver) Open(ctx context.Context, u string) (store.Store, error) {
 	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
-		return nil, &store.Fault{Kind: store.BadURL, Message: err.Error(), Hint: urlHint}
+		return nil, badURL("the driver does not take the URL")
 	}
 	pool := sql.OpenDB(connector)
 	pool.SetMaxOpenConns(1)
 	conn, err := pool.Conn(ctx)
 	if err != nil {
 		pool.Close()
-		return nil, connectFault(ctx, d.Describe(u), err)
+		return nil, connectFault(ctx, a.place(), err)
 	}
 	db := &database{pool: pool, conn: conn, sent: sent}
 	for _, s := range session {
@@ -183,6 +150,14 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
+	where := strings.Join(p.Hosts, ", ")
+	if where == "" {
+		where = "its socket"
+	}
+	if errors.Is(err, mysql.ErrNoTLS) {
+		return &store.Fault{Kind: store.Refused, Message: "the server at " + where + " takes no encrypted connection, so the password was not sent",
+			Hint: "let the server encrypt; or, if a plain connection is meant, say so in the URL: ?tls=false"}
+	}
 	var e *mysql.MySQLError
 	if errors.As(err, &e) {
 		switch e.Number {
@@ -191,9 +166,9 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 		case 1044, 1045, 1698:
 			return &store.Fault{Kind: store.Denied, Message: "the server does not let this user in: " + e.Message, Hint: "look at the user and password in the URL"}
 		}
-		return &store.Fault{Kind: store.Unreachable, Message: "the server at " + p.Host + " refuses the connection: " + e.Message}
+		return &store.Fault{Kind: store.Unreachable, Message: "the server at " + where + " refuses the connection: " + e.Message}
 	}
-	return &store.Fault{Kind: store.Unreachable, Message: fmt.Sprintf("no MySQL or MariaDB server answers at %s: %s", p.Host, err), Hint: "look at host and port in the URL, and whether the server runs"}
+	return &store.Fault{Kind: store.Unreachable, Message: fmt.Sprintf("no MySQL or MariaDB server answers at %s: %s", where, err), Hint: "look at host and port in the URL, and whether the server runs"}
 }
 
 // database is one connection.
@@ -203,6 +178,8 @@ type database struct {
 	sent      *atomic.Int64 // bytes that went to the server
 	tally     store.Tally
 	maria     bool
+	within    bool // a transaction for writing is open
+	probes    setwise.Probes
 	packet    int64  // bytes that one statement may have
 	isolation string // of transactions
 	notice    string // why LOAD DATA LOCAL is not used; empty if it is
@@ -224,7 +201,46 @@ func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
 }
 
 func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
-	return setwise.Passes(ctx, d, d.Typed, columns, condition, rows)
+	reading := func(ctx context.Context, do func() error) error {
+		limit, none := fmt.Sprintf("SET SESSION max_execution_time = %d", setwise.ProbeTime.Milliseconds()), "SET SESSION max_execution_time = 0"
+		if d.maria {
+			limit, none = fmt.Sprintf("SET SESSION max_statement_time = %d", int(setwise.ProbeTime.Seconds())), "SET SESSION max_statement_time = 0"
+		}
+		if _, err := d.Exec(ctx, limit); err != nil {
+			return err
+		}
+		err := d.ReadOnly(ctx, do)
+		_, back := d.Exec(context.WithoutCancel(ctx), none)
+		return errors.Join(err, back)
+	}
+	return d.probes.Passes(ctx, d, reading, d.Typed, columns, condition, rows)
+}
+
+// ReadOnly does something in a transaction that cannot write and is rolled back. Inside a
+// transaction it is a savepoint that is gone back to: there the engine has no other way.
+func (d *database) ReadOnly(ctx context.Context, do func() error) error {
+	begin, end := []string{"START TRANSACTION READ ONLY"}, []string{"ROLLBACK"}
+	if d.within {
+		const mark = "evensprout_reading"
+		begin, end = []string{"SAVEPOINT " + mark}, []string{"ROLLBACK TO SAVEPOINT " + mark, "RELEASE SAVEPOINT " + mark}
+	}
+	for _, sql := range begin {
+		if _, err := d.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	err := do()
+	for _, sql := range end {
+		_, back := d.Exec(context.WithoutCancel(ctx), sql)
+		var fault *store.Fault
+		if errors.As(back, &fault) && fault.Kind == store.Refused {
+			break // a table here is of an engine without savepoints: nothing can be taken back
+		}
+		if back != nil {
+			return errors.Join(err, back)
+		}
+	}
+	return err
 }
 
 func (d *database) Statements() []store.Statement { return d.tally.Statements() }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -17,35 +18,72 @@ import (
 // own makes databases on the server of a URL.
 type own struct {
 	*database
-	given, source string // the URL, and its database
+	driver Driver
+	given  *address
 }
 
 // Own connects to the database of the server's own descriptions, which is always there.
 func (d Driver) Own(ctx context.Context, u string) (store.Own, error) {
-	c, err := parse(u)
+	a, err := parse(u)
 	if err != nil {
 		return nil, err
 	}
-	s, err := d.Open(ctx, store.WithDatabase(u, "information_schema"))
+	if _, err := a.named(store.OwnPrefix).URL(); err != nil {
+		return nil, err
+	}
+	s, err := d.open(ctx, a.named("information_schema"))
 	if err != nil {
 		return nil, err
 	}
-	return &own{s.(*database), u, c.DBName}, nil
+	return &own{s, d, a}, nil
 }
 
-func (o *own) URL(name string) string { return store.WithDatabase(o.given, name) }
+func (o *own) URL(name string) (string, error) { return o.given.named(name).URL() }
 
+// Open connects by the driver's own configuration, and asks the server where it is.
+func (o *own) Open(ctx context.Context, name string) (store.Store, error) { return o.open(ctx, name) }
+
+func (o *own) open(ctx context.Context, name string) (*database, error) {
+	d, err := o.driver.open(ctx, o.given.named(name))
+	if err != nil {
+		return nil, err
+	}
+	if err := d.isOwn(ctx, name); err != nil {
+		return nil, errors.Join(err, d.Close())
+	}
+	return d, nil
+}
+
+// isOwn asks the server whether the current database has a name and carries the mark.
+func (d *database) isOwn(ctx context.Context, name string) error {
+	rows, err := d.texts(ctx, 2, "SELECT coalesce(DATABASE(), ''), coalesce((SELECT t.table_comment FROM information_schema.tables t WHERE t.table_schema = DATABASE() AND t.table_name = '"+markTable+"'), '')")
+	switch {
+	case err != nil:
+		return err
+	case rows[0][0] != name:
+		return store.NotOwn(name, "the connection leads to the database "+rows[0][0])
+	case !strings.HasPrefix(rows[0][1], markWord):
+		return store.NotOwn(name, "it is not one that this program made")
+	}
+	return nil
+}
+
+// Create makes a database, and in it at once the table that marks it.
 func (o *own) Create(ctx context.Context, name string) error {
 	_, err := o.Exec(ctx, "CREATE DATABASE "+quote(name)+" CHARACTER SET utf8mb4")
 	var fault *store.Fault
 	if errors.As(err, &fault) && fault.Kind == store.Denied {
 		return &store.Fault{Kind: store.Denied, Err: fault.Err, Message: "this user may not make databases", Hint: "GRANT ALL ON `evensprout\\_%`.* lets it; during --shared needs none"}
 	}
+	if err != nil {
+		return err
+	}
+	_, err = o.Exec(ctx, "CREATE TABLE "+quote(name)+"."+quote(markTable)+" (id INTEGER PRIMARY KEY) COMMENT = '"+markWord+store.MarkMade+"'")
 	return err
 }
 
 // texts are the rows of a query as texts.
-func (o *own) texts(ctx context.Context, width int, sql string, args ...string) ([][]string, error) {
+func (d *database) texts(ctx context.Context, width int, sql string, args ...string) ([][]string, error) {
 	columns := make([]*schema.Column, width)
 	for i := range columns {
 		columns[i] = &schema.Column{Kind: schema.Text}
@@ -55,7 +93,7 @@ func (o *own) texts(ctx context.Context, width int, sql string, args ...string) 
 		bound = append(bound, setwise.Arg{Value: grow.String(a)})
 	}
 	var out [][]string
-	err := o.Query(ctx, sql, bound, columns, func(row []grow.Value) error {
+	err := d.Query(ctx, sql, bound, columns, func(row []grow.Value) error {
 		line := make([]string, len(row))
 		for i, v := range row {
 			line[i] = strings.Clone(v.S)
@@ -69,16 +107,67 @@ func (o *own) texts(ctx context.Context, width int, sql string, args ...string) 
 // markTable is a table whose comment is the word about a database. It is not copied.
 const markTable = "evensprout_mark"
 
+// markWord begins that comment.
+const markWord = "evensprout: "
+
 // notCopied tells the tables of this program.
 var notCopied = []string{markTable, "evensprout_loads", "evensprout_chunks", "evensprout_contents", "evensprout_occasions"}
 
-func (o *own) CopyGiven(ctx context.Context, name string) error { return o.copy(ctx, o.source, name) }
+// external are engines whose tables keep their rows elsewhere: on another server, in
+// other tables, or in files that they name.
+var external = []string{"FEDERATED", "CONNECT", "SPIDER", "MRG_MYISAM", "MRG_MyISAM", "S3", "OQGRAPH", "SPHINX", "VP", "CASSANDRA", "NDB", "NDBCLUSTER"}
+
+func isExternal(engine string) bool {
+	return slices.ContainsFunc(external, func(e string) bool { return strings.EqualFold(e, engine) })
+}
+
+func (o *own) CopyGiven(ctx context.Context, name string, external bool) error {
+	from := o.given.config.DBName
+	if err := o.reaches(ctx, from); err != nil {
+		return err
+	}
+	return o.copy(ctx, from, name, external)
+}
 
 // Copy makes the tables as the server describes them, and fills them by its statement
 // INSERT ... SELECT; then views, routines and triggers.
-func (o *own) Copy(ctx context.Context, from, name string) error { return o.copy(ctx, from, name) }
+func (o *own) Copy(ctx context.Context, from, name string) error {
+	if err := o.marked(ctx, from); err != nil {
+		return err
+	}
+	return o.copy(ctx, from, name, true)
+}
 
-func (o *own) copy(ctx context.Context, from, name string) (err error) {
+// reaches refuses a database whose triggers or routines name it: those of a copy would
+// write into it.
+func (o *own) reaches(ctx context.Context, from string) error {
+	bodies, err := o.texts(ctx, 2, "SELECT CONCAT('trigger ', trigger_name), action_statement FROM information_schema.triggers WHERE trigger_schema = ? UNION ALL SELECT CONCAT(LOWER(routine_type), ' ', routine_name), coalesce(routine_definition, '') FROM information_schema.routines WHERE routine_schema = ?", from, from)
+	if err != nil {
+		return err
+	}
+	names := regexp.MustCompile("(?i)(^|[^A-Za-z0-9_$`])(`" + regexp.QuoteMeta(strings.ReplaceAll(from, "`", "``")) + "`|" + regexp.QuoteMeta(from) + ")\\s*\\.")
+	for _, b := range bodies {
+		if names.MatchString(b[1]) {
+			return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("the database %s was not copied: its %s names it, so that of a copy would work on %s", from, b[0], from),
+				Hint: "leave the database's name out there; or make a fresh database from the schema: --schema schema.sql, or --prepare 'your migration command'"}
+		}
+	}
+	return nil
+}
+
+// marked asks the server whether a database is one of these.
+func (o *own) marked(ctx context.Context, name string) error {
+	all, err := o.List(ctx)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(all, func(d store.OwnDatabase) bool { return d.Name == name && d.Mark != "" }) {
+		return store.NotOwn(name, "it is not one that this program made")
+	}
+	return nil
+}
+
+func (o *own) copy(ctx context.Context, from, name string, withExternal bool) (err error) {
 	if err := o.Create(ctx, name); err != nil {
 		return err
 	}
@@ -92,7 +181,10 @@ func (o *own) copy(ctx context.Context, from, name string) (err error) {
 			return err
 		}
 	}
-	tables, err := o.texts(ctx, 2, "SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ? AND table_type NOT IN ('VIEW', 'SYSTEM VIEW') ORDER BY table_type = 'SEQUENCE' DESC, table_name", from)
+	if here, err := o.texts(ctx, 1, "SELECT DATABASE()"); err != nil || here[0][0] != name {
+		return errors.Join(err, store.NotOwn(name, "the connection leads elsewhere"))
+	}
+	tables, err := o.texts(ctx, 3, "SELECT table_name, table_type, coalesce(engine, '') FROM information_schema.tables WHERE table_schema = ? AND table_type NOT IN ('VIEW', 'SYSTEM VIEW') ORDER BY table_type = 'SEQUENCE' DESC, table_name", from)
 	if err != nil {
 		return err
 	}
@@ -127,8 +219,13 @@ func (o *own) copy(ctx context.Context, from, name string) (err error) {
 		written[c[0]] = append(written[c[0]], quote(c[1]))
 	}
 	var run []string
+	left := 0
 	for _, t := range tables {
 		if slices.Contains(notCopied, t[0]) {
+			continue
+		}
+		if isExternal(t[2]) && !withExternal {
+			left++
 			continue
 		}
 		if t[1] == "SEQUENCE" {
@@ -148,7 +245,7 @@ func (o *own) copy(ctx context.Context, from, name string) (err error) {
 			return err
 		}
 		run = append(run, text)
-		if list := strings.Join(written[t[0]], ", "); list != "" {
+		if list := strings.Join(written[t[0]], ", "); list != "" && !isExternal(t[2]) { // its rows are where they were
 			run = append(run, "INSERT INTO "+quote(t[0])+" ("+list+") SELECT "+list+" FROM "+quote(from)+"."+quote(t[0]))
 		}
 	}
@@ -182,17 +279,20 @@ func (o *own) copy(ctx context.Context, from, name string) (err error) {
 		}
 	}
 	for len(later) > 0 {
-		var left []string
+		var again []string
 		var failed error
 		for _, sql := range later {
 			if _, err := o.Exec(ctx, sql); err != nil {
-				left, failed = append(left, sql), err
+				again, failed = append(again, sql), err
 			}
 		}
-		if len(left) == len(later) {
+		if len(again) == len(later) {
+			if left > 0 {
+				break // they rest on tables that are left out
+			}
 			return failed
 		}
-		later = left
+		later = again
 	}
 	for _, t := range triggers {
 		list, err := withBody("TRIGGER", t[0], 7)
@@ -208,16 +308,22 @@ func (o *own) copy(ctx context.Context, from, name string) (err error) {
 	return nil
 }
 
-func (o *own) Empty(ctx context.Context, name string, tables []*schema.Table) (err error) {
-	defer func() {
-		_, back := o.Exec(context.WithoutCancel(ctx), "SET SESSION foreign_key_checks = 1")
-		err = errors.Join(err, back)
-	}()
-	if _, err := o.Exec(ctx, "SET SESSION foreign_key_checks = 0"); err != nil {
+func (o *own) Empty(ctx context.Context, name string, tables []*schema.Table) error {
+	d, err := o.open(ctx, name)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	for _, t := range tables {
+		if t.External != "" {
+			return store.NotOwn(name, fmt.Sprintf("the rows of its table %s are kept elsewhere (%s)", t.Name, t.External))
+		}
+	}
+	if _, err := d.Exec(ctx, "SET SESSION foreign_key_checks = 0"); err != nil {
 		return err
 	}
 	for _, t := range tables {
-		if _, err := o.Exec(ctx, "TRUNCATE "+quote(name)+"."+quote(t.LocalName())); err != nil {
+		if _, err := d.Exec(ctx, "TRUNCATE "+quote(name)+"."+quote(t.LocalName())); err != nil {
 			return err
 		}
 	}
@@ -227,11 +333,10 @@ func (o *own) Empty(ctx context.Context, name string, tables []*schema.Table) (e
 // Run runs a script statement by statement, as the client cuts it: with the line DELIMITER
 // as well, and with the server's own session settings.
 func (o *own) Run(ctx context.Context, name, script string) error {
-	s, err := Driver{}.Open(ctx, o.URL(name))
+	d, err := o.open(ctx, name)
 	if err != nil {
 		return err
 	}
-	d := s.(*database)
 	defer d.Close()
 	if _, err := d.Exec(ctx, "SET SESSION sql_mode = @@GLOBAL.sql_mode, foreign_key_checks = 1"); err != nil {
 		return err
@@ -245,7 +350,10 @@ func (o *own) Run(ctx context.Context, name, script string) error {
 }
 
 func (o *own) Mark(ctx context.Context, name, word string) error {
-	_, err := o.Exec(ctx, "CREATE TABLE "+quote(name)+"."+quote(markTable)+" (id INTEGER PRIMARY KEY) COMMENT = "+string(store.AppendQuoted(nil, word)))
+	if err := o.marked(ctx, name); err != nil {
+		return err
+	}
+	_, err := o.Exec(ctx, "ALTER TABLE "+quote(name)+"."+quote(markTable)+" COMMENT = "+string(store.AppendQuoted(nil, markWord+word)))
 	return err
 }
 
@@ -253,14 +361,33 @@ func (o *own) List(ctx context.Context) ([]store.OwnDatabase, error) {
 	rows, err := o.texts(ctx, 2, "SELECT s.schema_name, coalesce(t.table_comment, '') FROM information_schema.schemata s LEFT JOIN information_schema.tables t ON t.table_schema = s.schema_name AND t.table_name = '"+markTable+"' WHERE s.schema_name LIKE 'evensprout\\_%' ORDER BY 1")
 	var out []store.OwnDatabase
 	for _, r := range rows {
-		out = append(out, store.OwnDatabase{Name: r[0], Mark: r[1]})
+		mark, _ := strings.CutPrefix(r[1], markWord)
+		if mark == r[1] {
+			mark = ""
+		}
+		out = append(out, store.OwnDatabase{Name: r[0], Mark: mark})
 	}
 	return out, err
 }
 
+func (o *own) Sessions(ctx context.Context, name string) (int64, error) {
+	return setwise.Number(ctx, o.database, "SELECT count(*) FROM information_schema.processlist WHERE db = ? AND id <> CONNECTION_ID()", setwise.Arg{Value: grow.String(name)})
+}
+
 func (o *own) Drop(ctx context.Context, name string) error {
+	there, err := o.texts(ctx, 1, "SELECT schema_name FROM information_schema.schemata WHERE schema_name = ?", name)
+	if err != nil || len(there) == 0 {
+		return err
+	}
+	if err := o.marked(ctx, name); err != nil {
+		// One without anything in it is what a run left that was killed before it could mark it.
+		n, failed := setwise.Number(ctx, o.database, "SELECT (SELECT count(*) FROM information_schema.tables WHERE table_schema = ?) + (SELECT count(*) FROM information_schema.routines WHERE routine_schema = ?)", setwise.Arg{Value: grow.String(name)}, setwise.Arg{Value: grow.String(name)})
+		if failed != nil || n > 0 {
+			return errors.Join(err, failed)
+		}
+	}
 	// Others' statements hold locks on tables, for which this one would wait.
-	busy, err := o.texts(ctx, 1, "SELECT CAST(id AS CHAR) FROM information_schema.processlist WHERE db = ?", name)
+	busy, err := o.texts(ctx, 1, "SELECT CAST(id AS CHAR) FROM information_schema.processlist WHERE db = ? AND id <> CONNECTION_ID()", name)
 	if err != nil {
 		return err
 	}
@@ -278,40 +405,47 @@ func (o *own) Hold(ctx context.Context, name string) (bool, error) {
 
 func (o *own) Release(ctx context.Context, name string) error { return o.Unlock(ctx, name) }
 
-// Variables are what the server's clients read, and URLs for JDBC and Go.
+// Variables are what the server's clients read, and URLs for JDBC and Go. Those that
+// could lead elsewhere are taken away.
 func (Driver) Variables(u string) []store.Variable {
-	c, err := parse(u)
+	a, err := parse(u)
 	if err != nil {
 		return nil
 	}
-	host, port := "localhost", ""
-	if c.Net == "tcp" {
-		i := strings.LastIndexByte(c.Addr, ':')
-		host, port = strings.Trim(c.Addr[:i], "[]"), c.Addr[i+1:]
+	c := a.config
+	host, port := a.hostPort()
+	if c.Net == "unix" {
+		host = "localhost"
 	}
 	list := store.Plain(u, host, port, c.User, c.Passwd, c.DBName)
-	add := func(name, value string) {
-		if value != "" {
-			list = append(list, store.Variable{Name: name, Value: value})
+	set := func(name, value string) {
+		list = append(list, store.Variable{Name: name, Value: value, Gone: value == ""})
+	}
+	set("MYSQL_HOST", host)
+	set("MYSQL_TCP_PORT", port)
+	set("MYSQL_PORT", port)
+	set("MYSQL_USER", c.User)
+	set("MYSQL_PASSWORD", c.Passwd)
+	set("MYSQL_PWD", c.Passwd)
+	set("MYSQL_DATABASE", c.DBName)
+	socket, jdbc := "", ""
+	if c.Net == "unix" {
+		socket = c.Addr
+	} else {
+		jdbc = fmt.Sprintf("jdbc:mariadb://%s/%s", c.Addr, url.PathEscape(c.DBName))
+		if mode := map[string]string{"true": "verify-full", "skip-verify": "trust", "false": "disable"}[c.TLSConfig]; mode != "" {
+			jdbc += "?sslMode=" + mode
 		}
 	}
-	add("MYSQL_HOST", host)
-	add("MYSQL_TCP_PORT", port)
-	add("MYSQL_PORT", port)
-	add("MYSQL_USER", c.User)
-	add("MYSQL_PASSWORD", c.Passwd)
-	add("MYSQL_PWD", c.Passwd)
-	add("MYSQL_DATABASE", c.DBName)
-	if c.Net == "unix" {
-		add("MYSQL_UNIX_PORT", c.Addr)
-		add("DB_SOCKET", c.Addr)
-	} else {
-		add("JDBC_DATABASE_URL", fmt.Sprintf("jdbc:mariadb://%s/%s", c.Addr, url.PathEscape(c.DBName)))
-		add("JDBC_DATABASE_USERNAME", c.User)
-		add("JDBC_DATABASE_PASSWORD", c.Passwd)
+	set("MYSQL_UNIX_PORT", socket)
+	set("DB_SOCKET", socket)
+	set("JDBC_DATABASE_URL", jdbc)
+	if jdbc != "" {
+		set("JDBC_DATABASE_USERNAME", c.User)
+		set("JDBC_DATABASE_PASSWORD", c.Passwd)
 	}
 	dsn := c.Clone()
 	dsn.InterpolateParams, dsn.Timeout = false, 0
-	add("DATABASE_DSN", dsn.FormatDSN())
+	set("DATABASE_DSN", dsn.FormatDSN())
 	return list
 }

@@ -102,6 +102,10 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 	}{
 		{tablesSQL, 3, func(_ *schema.Table, r []string) {
 			t := &schema.Table{Name: r[0], Unsafe: r[2] != "YES"}
+			if isExternal(r[1]) {
+				t.External = "its engine is " + r[1]
+				t.Notes = append(t.Notes, "its rows are kept elsewhere: "+t.External)
+			}
 			if t.Unsafe {
 				t.Notes = append(t.Notes, "its engine "+r[1]+" has no transactions: what is written there, stays")
 			}

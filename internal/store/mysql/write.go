@@ -45,6 +45,7 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 			return nil, err
 		}
 	}
+	d.within = true
 	tx := &transaction{Tx: setwise.NewTx(d), db: d}
 	tx.Late = o.Late
 	if len(o.Loose) > 0 {
@@ -61,7 +62,7 @@ func (tx *transaction) Rollback() error {
 	if tx.done {
 		return nil
 	}
-	tx.done = true
+	tx.done, tx.db.within = true, false
 	ctx, cancel := context.WithTimeout(context.Background(), connectWait)
 	defer cancel()
 	_, err := tx.db.Exec(ctx, "ROLLBACK")
@@ -123,10 +124,10 @@ func (tx *transaction) Commit(ctx context.Context) error {
 	_, err := tx.db.Exec(ctx, "COMMIT")
 	var fault *store.Fault
 	if err == nil {
-		tx.done = true
+		tx.done, tx.db.within = true, false
 		return tx.tighten()
 	} else if errors.As(err, &fault) && fault.Kind == store.Lost || ctx.Err() != nil {
-		tx.done = true
+		tx.done, tx.db.within = true, false
 		return &store.Fault{Kind: store.Unanswered, Message: "the connection broke while the load was being committed, so it may or may not be", Err: err,
 			Hint: "look at the tables before you do anything else: nothing was repeated"}
 	}

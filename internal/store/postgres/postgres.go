@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"net/url"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -22,7 +21,11 @@ import (
 )
 
 // Driver opens PostgreSQL databases: postgres://user@host/database.
-type Driver struct{}
+type Driver struct {
+	// Dial makes connections in place of the network, for tests. It gets the host as the
+	// URL has it; nil: the network.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+}
 
 // Schemes are the first parts of PostgreSQL URLs.
 func (Driver) Schemes() []string { return []string{"postgres", "postgresql"} }
@@ -32,29 +35,11 @@ func (Driver) Beside(url, _ string) string { return url }
 
 // Describe reads a URL.
 func (Driver) Describe(u string) store.Place {
-	p := store.Place{Shown: "postgres:...", Host: "an unknown host"}
-	config, err := pgconn.ParseConfig(u)
+	a, err := parse(u)
 	if err != nil {
-		return p
+		return store.Place{Hosts: []string{store.UnknownHost}, Shown: "postgres:..."}
 	}
-	p.Name, p.Host = config.Database, config.Host
-	if strings.HasPrefix(p.Host, "/") {
-		p.Host = "localhost" // a socket
-	}
-	for _, f := range config.Fallbacks {
-		if f.Host != config.Host && !strings.HasPrefix(f.Host, "/") {
-			p.Host = f.Host // one of several: the guard must see the foreign one
-		}
-	}
-	if parsed, err := url.Parse(u); err == nil {
-		q := parsed.Query()
-		if q.Has("password") {
-			q.Set("password", "xxxxx")
-			parsed.RawQuery = q.Encode()
-		}
-		p.Shown = parsed.Redacted()
-	}
-	return p
+	return a.place()
 }
 
 const (
@@ -75,31 +60,37 @@ var session = []string{
 
 // Open connects.
 func (d Driver) Open(ctx context.Context, u string) (store.Store, error) {
-	config, err := pgconn.ParseConfig(u)
+	a, err := parse(u)
 	if err != nil {
-		return nil, &store.Fault{Kind: store.BadURL, Message: "this is no PostgreSQL URL", Hint: "such as postgres://user@host:5432/database"}
+		return nil, err
 	}
-	if config.ConnectTimeout == 0 {
-		config.ConnectTimeout = connectWait
-	}
-	config.RuntimeParams["application_name"] = "evensprout"
-	sent, dial := &atomic.Int64{}, config.DialFunc
-	config.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
-		c, err := dial(ctx, network, address)
-		if err != nil {
-			return nil, err
+	return d.open(ctx, a)
+}
+
+func (d Driver) open(ctx context.Context, a *address) (*database, error) {
+	sent := &atomic.Int64{}
+	conn, err := a.connect(ctx, func(c *pgconn.Config) {
+		dial := c.DialFunc
+		if d.Dial != nil {
+			dial = d.Dial
+			c.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil }
 		}
-		return store.Counted{Conn: c, Sent: sent}, nil
-	}
-	conn, err := pgconn.ConnectConfig(ctx, config)
+		c.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
+			c, err := dial(ctx, network, address)
+			if err != nil {
+				return nil, err
+			}
+			return store.Counted{Conn: c, Sent: sent}, nil
+		}
+	})
 	if err != nil {
-		return nil, connectFault(ctx, d.Describe(u), err)
+		return nil, err
 	}
-	db := &database{conn: conn, sent: sent, place: d.Describe(u)}
+	db := &database{conn: conn, sent: sent, at: a}
 	for _, sql := range session {
 		if sql == "SET session_replication_role = 'origin'" {
 			// Only a superuser may set it, and only one may have changed it.
-			db.conn.Exec(ctx, "DO $$ BEGIN PERFORM set_config('session_replication_role', 'origin', false); EXCEPTION WHEN insufficient_privilege THEN NULL; END $$").ReadAll()
+			db.conn.Exec(ctx, "DO $$ BEGIN PERFORM pg_catalog.set_config('session_replication_role', 'origin', false); EXCEPTION WHEN insufficient_privilege THEN NULL; END $$").ReadAll()
 			continue
 		}
 		if _, err := conn.Exec(ctx, sql).ReadAll(); err != nil {
@@ -107,10 +98,11 @@ func (d Driver) Open(ctx context.Context, u string) (store.Store, error) {
 			return nil, db.fault(err)
 		}
 	}
-	// A search path that leads nowhere would hide every table.
-	if _, err := conn.Exec(ctx, "SELECT CASE WHEN current_schema() IS NULL THEN set_config('search_path', 'public', false) END").ReadAll(); err != nil {
+	// Servers before version 14 do not know it. A lock of ours ends with the session.
+	db.conn.Exec(ctx, "SET idle_session_timeout = 0").ReadAll()
+	if err := db.setPath(ctx); err != nil {
 		db.Close()
-		return nil, db.fault(err)
+		return nil, err
 	}
 	return db, nil
 }
@@ -128,10 +120,16 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
+	where := strings.Join(p.Hosts, ", ")
+	if where == "" {
+		where = "its socket"
+	}
 	if errors.As(err, &server) {
 		switch {
 		case server.Code == "3D000":
 			return &store.Fault{Kind: store.Missing, Message: server.Message, Hint: "the database must be there before rows are loaded: create it, and run your migrations"}
+		case server.Code == "42501":
+			return &store.Fault{Kind: store.Denied, Message: server.Message, Hint: "GRANT CONNECT ON DATABASE ... TO the user of the URL lets it in"}
 		case strings.HasPrefix(server.Code, "28"):
 			return &store.Fault{Kind: store.Denied, Message: "the server does not let this user in: " + server.Message, Hint: "look at the user and password in the URL, and at the server's rules for connections"}
 		case server.Code == outOfMemory:
@@ -139,13 +137,17 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 		case server.Code == "53300":
 			return &store.Fault{Kind: store.Denied, Message: server.Message, Hint: "close other connections, or try again"}
 		}
-		return &store.Fault{Kind: store.Unreachable, Message: "the server at " + p.Host + " refuses the connection: " + server.Message}
+		return &store.Fault{Kind: store.Unreachable, Message: "the server at " + where + " refuses the connection: " + server.Message}
+	}
+	if elsewhere := p.Elsewhere(); len(elsewhere) > 0 && strings.Contains(err.Error(), "server refused TLS connection") {
+		return &store.Fault{Kind: store.Refused, Message: "the server at " + where + " takes no encrypted connection, so the password was not sent",
+			Hint: "let the server encrypt; or, if a plain connection is meant, say so in the URL: ?sslmode=disable"}
 	}
 	text := err.Error() // ends in the cause, after ours and the addresses tried
 	if i := strings.LastIndex(text, ": "); i >= 0 {
 		text = text[i+2:]
 	}
-	return &store.Fault{Kind: store.Unreachable, Message: fmt.Sprintf("no PostgreSQL server answers at %s: %s", p.Host, text),
+	return &store.Fault{Kind: store.Unreachable, Message: fmt.Sprintf("no PostgreSQL server answers at %s: %s", where, text),
 		Hint: "look at host and port in the URL, and whether the server runs"}
 }
 
@@ -153,9 +155,13 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 type database struct {
 	conn        *pgconn.PgConn
 	sent        *atomic.Int64 // bytes that went to the server
-	place       store.Place
+	at          *address
+	path        string // the user's search path
+	owned       bool   // the search path is empty for the moment
 	tally       store.Tally
 	constraints map[string]constraint // by table and name, from the last survey
+	calls       map[string]string     // what conditions call that belongs to others, by the condition; from the last survey
+	probes      setwise.Probes
 	tables      *schema.Database
 	partitioned map[string]bool // tables, by name
 	journal     *store.Journal  // nil until it is found
@@ -175,19 +181,25 @@ func (d *database) Traits() store.Traits {
 }
 
 func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
-	return setwise.Sizes(ctx, d, `SELECT CASE WHEN pg_table_is_visible(c.oid) THEN '' ELSE n.nspname END, c.relname,
+	visible, err := d.visible(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var sizes map[string]int64
+	err = d.own(ctx, func() error {
+		sizes, err = setwise.Sizes(ctx, d, `SELECT c.oid, n.nspname || chr(31) || c.relname,
 		CASE WHEN c.relkind = 'p' THEN (SELECT coalesce(sum(pg_total_relation_size(p.relid)), 0)::bigint FROM pg_partition_tree(c.oid) p) ELSE pg_total_relation_size(c.oid) END
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p')`,
-		func(schema, table string) string {
-			if schema != "" {
-				return schema + "." + table
-			}
-			return table
-		})
-}
-
-func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
-	return setwise.Passes(ctx, d, func(p string, c *schema.Column) string { return "CAST(" + p + " AS " + c.Declared + ")" }, columns, condition, rows)
+			func(oid, table string) string {
+				schema, name, _ := strings.Cut(table, "\x1f")
+				if visible[oid] {
+					return name
+				}
+				return schema + "." + name
+			})
+		return err
+	})
+	return sizes, err
 }
 
 func (d *database) Statements() []store.Statement { return d.tally.Statements() }
@@ -500,10 +512,12 @@ func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, er
 	if d.journal != nil && (!create || d.journal.Occasions != nil) {
 		return d.journal, nil // it does not go away
 	}
-	var err error
-	d.journal, err = setwise.OpenJournal(ctx, d, setwise.Journal(func(name string) *schema.Table {
-		return &schema.Table{Schema: "evensprout", Name: "evensprout." + name, Local: name}
-	}), create, "CREATE SCHEMA IF NOT EXISTS evensprout")
+	err := d.own(ctx, func() (err error) {
+		d.journal, err = setwise.OpenJournal(ctx, d, setwise.Journal(func(name string) *schema.Table {
+			return &schema.Table{Schema: "evensprout", Name: "evensprout." + name, Local: name}
+		}), create, "CREATE SCHEMA IF NOT EXISTS evensprout")
+		return err
+	})
 	return d.journal, err
 }
 
@@ -536,14 +550,14 @@ var declared = map[schema.Kind]string{
 func (d *database) Lock(ctx context.Context, name string) (string, error) {
 	text, key := &schema.Column{Kind: schema.Text}, []setwise.Arg{{Value: grow.String(name)}}
 	holder := ""
-	err := d.Query(ctx, "SELECT CASE WHEN pg_try_advisory_lock(hashtextextended($1, 42)) THEN '' ELSE 'another session' END", key, []*schema.Column{text}, func(row []grow.Value) error {
+	err := d.catalogue(ctx, "SELECT CASE WHEN pg_try_advisory_lock(hashtextextended($1, 42)) THEN '' ELSE 'another session' END", key, []*schema.Column{text}, func(row []grow.Value) error {
 		holder = row[0].S
 		return nil
 	})
 	if err != nil || holder == "" {
 		return holder, err
 	}
-	err = d.Query(ctx, `SELECT 'process ' || a.pid || ' of ' || coalesce(a.usename, '?') || coalesce(' from ' || host(a.client_addr), '') || ', connected since ' || to_char(a.backend_start, 'YYYY-MM-DD HH24:MI:SS')
+	err = d.catalogue(ctx, `SELECT 'process ' || a.pid || ' of ' || coalesce(a.usename, '?') || coalesce(' from ' || host(a.client_addr), '') || ', connected since ' || to_char(a.backend_start, 'YYYY-MM-DD HH24:MI:SS')
 		FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid
 		WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database())
 		AND (l.classid::bigint << 32 | l.objid::bigint) = hashtextextended($1, 42)`, key, []*schema.Column{text}, func(row []grow.Value) error {
@@ -554,8 +568,7 @@ func (d *database) Lock(ctx context.Context, name string) (string, error) {
 }
 
 func (d *database) Unlock(ctx context.Context, name string) error {
-	_, err := d.Exec(ctx, "SELECT pg_advisory_unlock(hashtextextended($1, 42))", setwise.Arg{Value: grow.String(name)})
-	return err
+	return d.texts(ctx, 1, "SELECT pg_advisory_unlock(hashtextextended($1, 42))::text", args(name), func([]string) {})
 }
 
 // Reserve moves a sequence forward.
@@ -567,16 +580,11 @@ func (d *database) Reserve(ctx context.Context, t *schema.Table, c *schema.Colum
 		JOIN pg_depend p ON p.classid = 'pg_attrdef'::regclass AND p.objid = f.oid AND p.refclassid = 'pg_class'::regclass
 		JOIN pg_class s ON s.oid = p.refobjid AND s.relkind = 'S'
 		WHERE f.adrelid = $1::regclass LIMIT 1))`
-	text := &schema.Column{Kind: schema.Text}
-	err := d.Query(ctx, sql, []setwise.Arg{{Value: grow.String(d.Table(t))}, {Value: grow.String(c.Name)}}, []*schema.Column{text}, func(row []grow.Value) error {
-		sequence = row[0].S
-		return nil
-	})
+	err := d.texts(ctx, 1, sql, args(d.Table(t), c.Name), func(r []string) { sequence = strings.Clone(r[0]) })
 	if err != nil || sequence == "" {
 		return err
 	}
-	_, err = d.Exec(ctx, "SELECT setval('"+strings.ReplaceAll(sequence, "'", "''")+"', $1::bigint) FROM "+sequence+" WHERE last_value < $1::bigint", setwise.Arg{Value: grow.Int(last)})
-	return err
+	return d.texts(ctx, 1, "SELECT setval('"+strings.ReplaceAll(sequence, "'", "''")+"', $1::bigint)::text FROM "+sequence+" WHERE last_value < $1::bigint", []setwise.Arg{{Value: grow.Int(last)}}, func([]string) {})
 }
 
 // Returning ends an INSERT that returns a column of the row.
@@ -588,6 +596,6 @@ func (d *database) Shows() bool { return true }
 
 // LastKey is the key that the last INSERT was given.
 func (d *database) LastKey(ctx context.Context) (grow.Value, error) {
-	n, err := setwise.Number(ctx, d, "SELECT lastval()")
+	n, err := setwise.Number(ctx, d, "SELECT pg_catalog.lastval()")
 	return grow.Int(n), err
 }

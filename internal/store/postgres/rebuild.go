@@ -5,7 +5,6 @@ import (
 	"errors"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
@@ -38,20 +37,18 @@ func (tx *transaction) DropIndexes(ctx context.Context, tables []*schema.Table) 
 		again string
 	}
 	var list []dropped
-	text := &schema.Column{Kind: schema.Any}
 	for _, t := range tables {
 		var drops []string
-		err := tx.Query(ctx, droppableSQL, args(tx.Table(t)), []*schema.Column{text, text, text}, func(row []grow.Value) error {
-			name, definition := row[1].S, row[2].S
-			if row[0].S == "index" {
+		err := tx.db.texts(ctx, 3, droppableSQL, args(tx.Table(t)), func(row []string) {
+			name, definition := strings.Clone(row[1]), strings.Clone(row[2])
+			if row[0] == "index" {
 				drops = append(drops, "DROP INDEX "+name)
 				list = append(list, dropped{t, definition})
-				return nil
+				return
 			}
 			drops = append(drops, "ALTER TABLE "+tx.Table(t)+" DROP CONSTRAINT "+tx.Quote(name))
 			again := dropped{t, "ALTER TABLE " + tx.Table(t) + " ADD CONSTRAINT " + tx.Quote(name) + " " + definition}
 			list = append(list, again)
-			return nil
 		})
 		if err != nil {
 			return nil, err

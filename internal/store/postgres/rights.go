@@ -5,7 +5,6 @@ import (
 	"strings"
 	"time"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
@@ -39,12 +38,13 @@ func (d *database) Denied(ctx context.Context, a store.Access) (string, error) {
 		if !x.wanted {
 			continue
 		}
-		n, err := setwise.Number(ctx, d, "SELECT has_database_privilege(current_database(), '"+x.right+"')::int")
+		err := d.texts(ctx, 1, "SELECT has_database_privilege(current_database(), '"+x.right+"')", nil, func(r []string) {
+			if r[0] == "f" {
+				lacks = append(lacks, x.right+" on the database")
+			}
+		})
 		if err != nil {
 			return "", err
-		}
-		if n == 0 {
-			lacks = append(lacks, x.right+" on the database")
 		}
 	}
 	if a.Table != nil {
@@ -62,16 +62,12 @@ func (d *database) Denied(ctx context.Context, a store.Access) (string, error) {
 
 func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, error) {
 	var lacks []string
-	columns := make([]*schema.Column, 10)
-	for i := range columns {
-		columns[i] = &schema.Column{Kind: schema.Text}
-	}
 	refused := map[string]map[string]bool{"SELECT": {}, "INSERT": {}, "UPDATE": {}}
 	var usage, remove, owner bool
 	var sequences []string
-	err := d.Query(ctx, rightsSQL, []setwise.Arg{{Value: grow.String(a.Table.Schema)}, {Value: grow.String(a.Table.LocalName())}}, columns, func(row []grow.Value) error {
-		no := func(i int) bool { return row[i].S == "f" }
-		name := row[0].S
+	err := d.texts(ctx, 10, rightsSQL, args(a.Table.Schema, a.Table.LocalName()), func(row []string) {
+		no := func(i int) bool { return row[i] == "f" }
+		name := strings.Clone(row[0])
 		usage, remove, owner = usage || no(1), remove || no(2), !no(9)
 		for i, right := range []string{"SELECT", "INSERT", "UPDATE"} {
 			refused[right][name] = no(3 + i)
@@ -82,11 +78,10 @@ func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, erro
 		}
 		switch {
 		case a.Number != nil && a.Number.Name == name && no(7):
-			sequences = append(sequences, "SELECT and UPDATE on the sequence "+row[6].S)
+			sequences = append(sequences, "SELECT and UPDATE on the sequence "+row[6])
 		case len(a.Insert) > 0 && !written && no(8):
-			sequences = append(sequences, "USAGE on the sequence "+row[6].S)
+			sequences = append(sequences, "USAGE on the sequence "+row[6])
 		}
-		return nil
 	})
 	if err != nil {
 		return nil, err
@@ -113,6 +108,10 @@ func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, erro
 
 // Clock asks for the server's time, and for the zone that the database or the user is
 // set to: what our own session has does not count.
-func (d *database) Clock(ctx context.Context) (time.Time, string, error) {
-	return setwise.Clock(ctx, d, "SELECT localtimestamp, CASE WHEN reset_val IN ('UTC', 'Etc/UTC', 'GMT', 'Etc/GMT', 'Zulu') THEN '' ELSE reset_val END FROM pg_settings WHERE name = 'TimeZone'")
+func (d *database) Clock(ctx context.Context) (now time.Time, zone string, err error) {
+	err = d.own(ctx, func() error {
+		now, zone, err = setwise.Clock(ctx, d, "SELECT localtimestamp, CASE WHEN reset_val IN ('UTC', 'Etc/UTC', 'GMT', 'Etc/GMT', 'Zulu') THEN '' ELSE reset_val END FROM pg_settings WHERE name = 'TimeZone'")
+		return err
+	})
+	return now, zone, err
 }

@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -14,7 +15,7 @@ import (
 
 // tablesSQL lists ordinary and partitioned tables of users, not what extensions made.
 const tablesSQL = `
-SELECT c.oid, n.nspname, c.relname, pg_table_is_visible(c.oid), c.relkind = 'p', row_security_active(c.oid), c.relrowsecurity,
+SELECT c.oid, n.nspname, c.relname, c.relkind = 'p', row_security_active(c.oid), c.relrowsecurity,
   coalesce((SELECT string_agg(r.rulename, ', ' ORDER BY r.rulename) FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.ev_type <> '1'), ''),
   CASE WHEN c.relkind = 'p' THEN coalesce((SELECT string_agg(coalesce(pg_get_partition_constraintdef(l.relid), 'true'), chr(31)) FROM pg_partition_tree(c.oid) l WHERE l.isleaf AND l.relid <> c.oid), 'false') ELSE '' END
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -83,23 +84,38 @@ ORDER BY 1, 2, 3`
 
 const triggersSQL = `SELECT tgrelid, tgname, p.prosrc FROM pg_trigger JOIN pg_proc p ON p.oid = tgfoid WHERE NOT tgisinternal AND tgenabled <> 'D' ORDER BY tgrelid, tgname`
 
+// visible are the numbers of the tables that the user's search path finds without their
+// schema. Neither the names nor anything else here can be another's: it is all qualified,
+// and no operator is used.
+func (d *database) visible(ctx context.Context) (map[string]bool, error) {
+	out := map[string]bool{}
+	err := d.Query(ctx, "SELECT c.oid FROM pg_catalog.pg_class AS c WHERE pg_catalog.pg_table_is_visible(c.oid)", nil, []*schema.Column{{Kind: schema.Text}}, func(row []grow.Value) error {
+		out[strings.Clone(row[0].S)] = true
+		return nil
+	})
+	return out, err
+}
+
 // Survey reads the tables in the order in which they were made.
-func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
+func (d *database) Survey(ctx context.Context) (db *schema.Database, err error) {
+	visible, err := d.visible(ctx)
+	if err != nil {
+		return nil, err
+	}
+	err = d.own(ctx, func() error {
+		db, err = d.survey(ctx, visible)
+		return err
+	})
+	return db, err
+}
+
+func (d *database) survey(ctx context.Context, visible map[string]bool) (*schema.Database, error) {
 	db := &schema.Database{}
 	byOID := map[string]*schema.Table{}
-	text := &schema.Column{Kind: schema.Text}
 	each := func(sql string, width int, show func(t *schema.Table, r []string)) error {
-		columns := make([]*schema.Column, width)
-		for i := range columns {
-			columns[i] = text
-		}
-		r := make([]string, width)
-		return d.Query(ctx, sql, nil, columns, func(row []grow.Value) error {
-			for i := range row {
-				r[i] = row[i].S
-			}
+		return d.texts(ctx, width, sql, nil, func(r []string) {
+			r = slices.Clone(r)
 			show(byOID[r[0]], r)
-			return nil
 		})
 	}
 	narrow := d.conn.ParameterStatus("server_encoding") != "UTF8"
@@ -110,20 +126,20 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 	d.constraints = map[string]constraint{}
 	note := func(t *schema.Table, name string, c constraint) { d.constraints[t.Name+"\x00"+name] = c }
 	d.partitioned = map[string]bool{}
-	err := each(tablesSQL, 9, func(_ *schema.Table, r []string) {
+	err := each(tablesSQL, 8, func(_ *schema.Table, r []string) {
 		t := &schema.Table{Schema: r[1], Local: r[2], Name: r[2]}
-		if r[3] != "t" {
+		if !visible[r[0]] {
 			t.Name = r[1] + "." + r[2]
 		}
-		d.partitioned[t.Name] = r[4] == "t"
-		t.Secured = r[5] == "t"
-		if r[6] == "t" {
+		d.partitioned[t.Name] = r[3] == "t"
+		t.Secured = r[4] == "t"
+		if r[5] == "t" {
 			t.Notes = append(t.Notes, "row-level security decides which rows may be written")
 		}
-		if r[7] != "" {
-			t.Notes = append(t.Notes, "rules change what is written: "+r[7])
+		if r[6] != "" {
+			t.Notes = append(t.Notes, "rules change what is written: "+r[6])
 		}
-		t.Partition = partitionOf(r[8])
+		t.Partition = partitionOf(r[7])
 		byOID[r[0]] = t
 		db.Tables = append(db.Tables, t)
 	})
@@ -239,6 +255,22 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 	if err != nil {
 		return nil, err
 	}
+	byName := map[string]*schema.Table{}
+	for _, t := range db.Tables {
+		byName[t.Schema+"\x1f"+t.LocalName()] = t
+	}
+	err = d.texts(ctx, 3, outsideSQL, nil, func(r []string) {
+		if t := byName[r[0]+"\x1f"+r[1]]; t != nil && r[2] != "" && t.External == "" {
+			t.External = "its part " + r[2] + " is a foreign table"
+			t.Notes = append(t.Notes, "some of its rows are kept elsewhere: "+t.External)
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := d.readCalls(each); err != nil {
+		return nil, err
+	}
 	err = each(triggersSQL, 3, func(t *schema.Table, r []string) {
 		if t != nil {
 			t.Triggers = append(t.Triggers, r[1])
@@ -326,13 +358,10 @@ func trimParentheses(s string) string {
 
 // defaultOf is the expression by which the database gives a column its value.
 func (d *database) defaultOf(ctx context.Context, t *schema.Table, c *schema.Column) (string, error) {
-	sql := `SELECT CASE WHEN a.attidentity <> '' THEN 'nextval(' || quote_literal(pg_get_serial_sequence($1, $2)) || ')' ELSE pg_get_expr(f.adbin, f.adrelid) END
+	sql := `SELECT CASE WHEN a.attidentity <> '' THEN 'pg_catalog.nextval(' || quote_literal(pg_get_serial_sequence($1, $2)) || ')' ELSE pg_get_expr(f.adbin, f.adrelid) END
 		FROM pg_attribute a LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum WHERE a.attrelid = $1::regclass AND a.attname = $2`
 	expression := ""
-	err := d.Query(ctx, sql, args(d.Table(t), c.Name), []*schema.Column{{Kind: schema.Text}}, func(row []grow.Value) error {
-		expression = row[0].S
-		return nil
-	})
+	err := d.texts(ctx, 1, sql, args(d.Table(t), c.Name), func(r []string) { expression = strings.Clone(r[0]) })
 	if err == nil && expression == "" {
 		err = &store.Fault{Kind: store.Foreign, Message: fmt.Sprintf("the database gives no keys to %s.%s: the column has no default", t.Name, c.Name), Hint: "leave keys: database out, so that keys are planned"}
 	}

@@ -148,7 +148,7 @@ func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, key *
 	var keys []grow.Value
 	for b := range rows {
 		first := len(keys)
-		err := tx.Query(ctx, "SELECT "+expression+" FROM generate_series(1, $1::bigint)", []setwise.Arg{{Value: grow.Int(int64(b.Len))}}, []*schema.Column{key}, func(row []grow.Value) error {
+		err := tx.Query(ctx, "SELECT "+expression+" FROM pg_catalog.generate_series(1::bigint, $1::bigint)", []setwise.Arg{{Value: grow.Int(int64(b.Len))}}, []*schema.Column{key}, func(row []grow.Value) error {
 			keys = append(keys, row[0])
 			return nil
 		})

@@ -2,17 +2,35 @@ package setwise
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"strings"
+	"time"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// Probes bounds what conditions of a database may cost that it is asked about. The zero
+// value is ready.
+type Probes struct {
+	calls int
+	spent time.Duration
+}
+
+const (
+	ProbeTime  = 2 * time.Second  // of one value
+	maxProbing = 20 * time.Second // of all values of a connection
+	maxProbes  = 20_000           // values of a connection
 )
 
 // Passes lets the database say which rows of values of some columns a condition lets
 // pass, as a CHECK constraint would; in it a single column may also be called VALUE. Rows
 // that it cannot be computed over do not pass. The names in the condition are the
-// database's own: it comes from there. typed says of which type a parameter is.
-func Passes(ctx context.Context, e Engine, typed func(param string, c *schema.Column) string, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
+// database's own: it comes from there. typed says of which type a parameter is. reading
+// runs something where nothing can be written, with the limit ProbeTime.
+func (p *Probes) Passes(ctx context.Context, e Engine, reading func(ctx context.Context, do func() error) error, typed func(param string, c *schema.Column) string, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
 	var selected []string
 	take := func(c *schema.Column, name string) {
 		selected = append(selected, typed(e.Param(len(selected)+1, c), c)+" AS "+e.Quote(name))
@@ -26,19 +44,48 @@ func Passes(ctx context.Context, e Engine, typed func(param string, c *schema.Co
 	}
 	sql := "SELECT CASE WHEN (" + condition + ") THEN 1 WHEN NOT (" + condition + ") THEN 0 ELSE 1 END FROM (SELECT " + strings.Join(selected, ", ") + ") AS t"
 	out := make([]bool, len(rows))
-	for i, row := range rows {
-		var args []Arg
-		for j, c := range columns {
-			args = append(args, Arg{Value: row[j], Column: c})
+	// An error ends the transaction, so the rows behind it have another.
+	for next := 0; next < len(rows); {
+		failed := reading(ctx, func() error {
+			for next < len(rows) {
+				i := next
+				next++
+				if p.calls++; p.calls > maxProbes || p.spent > maxProbing {
+					return &store.NotAsked{Why: "so many conditions were asked already that the limit is reached"}
+				}
+				var args []Arg
+				for j, c := range columns {
+					args = append(args, Arg{Value: rows[i][j], Column: c})
+				}
+				if twice {
+					args = append(args, args[0])
+				}
+				began := time.Now()
+				n, err := Number(ctx, e, sql, args...)
+				took := time.Since(began)
+				p.spent += took
+				switch {
+				case ctx.Err() != nil:
+					return context.Cause(ctx)
+				case err != nil && took >= ProbeTime:
+					return &store.NotAsked{Why: fmt.Sprintf("it takes longer than %s", ProbeTime)}
+				case err != nil:
+					return err
+				}
+				out[i] = n == 1
+			}
+			return nil
+		})
+		var refused *store.NotAsked
+		var fault *store.Fault
+		switch {
+		case ctx.Err() != nil:
+			return nil, context.Cause(ctx)
+		case errors.As(failed, &refused):
+			return nil, refused
+		case errors.As(failed, &fault) && fault.Kind == store.Lost:
+			return nil, failed
 		}
-		if twice {
-			args = append(args, args[0])
-		}
-		n, err := Number(ctx, e, sql, args...)
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		out[i] = err == nil && n == 1
 	}
 	return out, nil
 }

@@ -91,11 +91,13 @@ func (tx *Tx) Broken(ctx context.Context, r *plan.Rule, most int, show func(colu
 		result = append(columns[:len(columns):len(columns)], of)
 	}
 	sql += fmt.Sprintf(" LIMIT %d", most)
-	return tx.Query(ctx, sql, args, result, func(row []grow.Value) error {
-		var computed grow.Value
-		if len(row) > len(columns) {
-			computed = row[len(columns)]
-		}
-		return show(columns, row[:len(columns)], computed)
+	return tx.ReadOnly(ctx, func() error {
+		return tx.Query(ctx, sql, args, result, func(row []grow.Value) error {
+			var computed grow.Value
+			if len(row) > len(columns) {
+				computed = row[len(columns)]
+			}
+			return show(columns, row[:len(columns)], computed)
+		})
 	})
 }

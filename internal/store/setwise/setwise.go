@@ -33,6 +33,10 @@ type Engine interface {
 	// Fill puts rows into a temporary table: their numbers into the first column.
 	Fill(ctx context.Context, table string, into store.Into, rows store.Rows) (int64, error)
 
+	// ReadOnly does something in which nothing can be written, as far as the engine can see
+	// to that: in a transaction that is rolled back or, inside one, up to a savepoint.
+	ReadOnly(ctx context.Context, do func() error) error
+
 	Quote(name string) string
 	// Table is a table's quoted name, with its schema.
 	Table(t *schema.Table) string
@@ -164,7 +168,11 @@ func Select(ctx context.Context, e Engine, q store.Query, show func([]grow.Value
 	if q.Limit > 0 {
 		sql += fmt.Sprintf(" LIMIT %d OFFSET %d", q.Limit, q.Skip)
 	}
-	return e.Query(ctx, sql, args, q.Columns, show)
+	read := func() error { return e.Query(ctx, sql, args, q.Columns, show) }
+	if q.Also != "" { // it may call functions
+		return e.ReadOnly(ctx, read)
+	}
+	return read()
 }
 
 // Count is the number of rows of a table.

@@ -277,9 +277,11 @@ func (tx *Tx) Holds(ctx context.Context, condition []string, values []store.Cell
 		}
 	}
 	held := false
-	err := tx.Query(ctx, "SELECT CASE WHEN ("+b.String()+") THEN 1 ELSE 0 END", args, []*schema.Column{countColumn}, func(row []grow.Value) error {
-		held = row[0].N == 1
-		return nil
+	err := tx.ReadOnly(ctx, func() error {
+		return tx.Query(ctx, "SELECT CASE WHEN ("+b.String()+") THEN 1 ELSE 0 END", args, []*schema.Column{countColumn}, func(row []grow.Value) error {
+			held = row[0].N == 1
+			return nil
+		})
 	})
 	return held, err
 }

@@ -2,10 +2,14 @@ package sqlite
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"hash/fnv"
 	"io"
 	"os"
+
+	"evensprout/internal/safe"
+	"evensprout/internal/store"
 )
 
 // The engine has no locks but those of a transaction, so a lock is a file beside the
@@ -17,11 +21,16 @@ func (d *database) lockPath(name string) string {
 	return fmt.Sprintf("%s-evensprout-%08x", d.path, h.Sum32())
 }
 
-// Lock takes a lock beside the file. Where no file can be made there is no lock.
+// Lock takes a lock beside the file. Where no file can be made there is no lock; but what
+// stands there instead of one, such as a link to another file, is a fault.
 func (d *database) Lock(_ context.Context, name string) (string, error) {
 	path := d.lockPath(name)
 	for {
-		f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o644)
+		f, err := safe.OpenLock(path)
+		var other *safe.NotRegular
+		if errors.As(err, &other) {
+			return "", &store.Fault{Kind: store.Refused, Message: "the lock beside the database is not used: " + err.Error(), Hint: "remove " + path + " if it is nobody's"}
+		}
 		if err != nil {
 			return "", nil
 		}
@@ -34,7 +43,7 @@ func (d *database) Lock(_ context.Context, name string) (string, error) {
 			return string(holder), nil
 		}
 		// Its former holder may have removed it in the meantime.
-		now, err := os.Stat(path)
+		now, err := os.Lstat(path)
 		ours, failed := f.Stat()
 		if err != nil || failed != nil || !os.SameFile(now, ours) {
 			f.Close()

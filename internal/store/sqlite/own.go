@@ -11,19 +11,20 @@ import (
 
 	"zombiezen.com/go/sqlite"
 
+	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
-// own keeps databases as files in a folder of the user's. Of each there may be a file with
-// a word about it, and one that is locked.
+// own keeps databases as files in a folder of the user's. Beside each is a file with its
+// mark, and one that is locked.
 type own struct {
 	folder string
 	given  string // the path of the URL's file
 	held   map[string]*os.File
 }
 
-// Own needs no database to be there.
+// Own needs no database to be there. The folder must be this user's alone.
 func (d Driver) Own(_ context.Context, u string) (store.Own, error) {
 	path, _, err := parseURL(u)
 	if err != nil {
@@ -32,12 +33,15 @@ func (d Driver) Own(_ context.Context, u string) (store.Own, error) {
 	folder, err := os.UserCacheDir()
 	if err == nil {
 		folder = filepath.Join(folder, "evensprout")
-		err = os.MkdirAll(folder, 0o700)
+		err = safe.Folder(folder)
+		if _, there := os.Lstat(folder); err != nil && there == nil {
+			return nil, &store.Fault{Kind: store.Refused, Message: "the folder for databases of runs is not used: " + err.Error(), Hint: "XDG_CACHE_HOME names another place for it"}
+		}
 	}
 	if err != nil { // no home, or one that cannot be written to
 		folder = filepath.Join(os.TempDir(), fmt.Sprintf("evensprout-%d", os.Getuid()))
-		if err = os.MkdirAll(folder, 0o700); err != nil {
-			return nil, err
+		if err = safe.Folder(folder); err != nil {
+			return nil, &store.Fault{Kind: store.Refused, Message: "the folder for databases of runs is not used: " + err.Error(), Hint: "XDG_CACHE_HOME, or TMPDIR, names another place for it"}
 		}
 	}
 	return &own{folder: folder, given: path, held: map[string]*os.File{}}, nil
@@ -47,23 +51,113 @@ func (o *own) path(name string) string { return filepath.Join(o.folder, name+".d
 
 // URL has four slashes, so that those who take the first three for the beginning read the
 // same path.
-func (o *own) URL(name string) string { return "sqlite:///" + o.path(name) }
+func (o *own) URL(name string) (string, error) { return "sqlite:///" + o.path(name), nil }
 
+// Open opens the file, once it is known to be one of these.
+func (o *own) Open(ctx context.Context, name string) (store.Store, error) {
+	if err := o.isOwn(name); err != nil {
+		return nil, err
+	}
+	return Driver{}.Open(ctx, "sqlite:"+o.path(name))
+}
+
+// isOwn looks whether a file is this user's own, has no second name, is not the given one,
+// and carries the mark.
+func (o *own) isOwn(name string) error {
+	if filepath.Base(name) != name {
+		return store.NotOwn(name, "it is no name")
+	}
+	f, err := safe.OpenUnlinked(o.path(name))
+	if err != nil {
+		return store.NotOwn(name, err.Error())
+	}
+	defer f.Close()
+	if err := safe.Owned(f); err != nil {
+		return store.NotOwn(name, err.Error())
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	if given, err := os.Stat(o.given); err == nil && os.SameFile(given, info) {
+		return store.NotOwn(name, "it is the file of the database URL")
+	}
+	word, err := o.mark(name)
+	if err == nil && word == "" {
+		err = store.NotOwn(name, "it is not one that this program made")
+	}
+	return err
+}
+
+// mark is the word of a mark; empty if there is none.
+func (o *own) mark(name string) (string, error) {
+	path := o.path(name) + ".mark"
+	if info, err := os.Lstat(path); errors.Is(err, os.ErrNotExist) || err == nil && !info.Mode().IsRegular() {
+		return "", nil
+	}
+	const most = 100
+	text, err := safe.ReadFile(path, most)
+	if err != nil {
+		return "", err
+	}
+	word, ok := strings.CutPrefix(string(text), markWord)
+	if !ok {
+		return "", nil
+	}
+	return word, nil
+}
+
+// markWord begins the contents of every mark.
+const markWord = "evensprout: "
+
+// Create makes the mark first: a file without one is never touched again.
 func (o *own) Create(ctx context.Context, name string) error {
-	if err := o.Drop(ctx, name); err != nil {
+	if err := o.fresh(ctx, name); err != nil {
 		return err
 	}
 	return Create(o.path(name), "")
 }
 
+// fresh removes what is left of a name, and marks it.
+func (o *own) fresh(ctx context.Context, name string) error {
+	if err := o.Drop(ctx, name); err != nil {
+		return err
+	}
+	return o.writeMark(name, store.MarkMade)
+}
+
+func (o *own) writeMark(name, word string) error {
+	path := o.path(name) + ".mark"
+	f, err := safe.Create(path+".new", 0o600)
+	if errors.Is(err, os.ErrExist) { // a killed run's
+		if err = os.Remove(path + ".new"); err == nil {
+			f, err = safe.Create(path+".new", 0o600)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	_, err = io.WriteString(f, markWord+word)
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
+}
+
 // Copy copies the file, which nobody has open.
-func (o *own) Copy(_ context.Context, from, name string) error {
+func (o *own) Copy(ctx context.Context, from, name string) error {
+	if err := o.isOwn(from); err != nil {
+		return err
+	}
+	if err := o.fresh(ctx, name); err != nil {
+		return err
+	}
 	in, err := os.Open(o.path(from))
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	out, err := os.OpenFile(o.path(name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	out, err := safe.Create(o.path(name), 0o600)
 	if err != nil {
 		return err
 	}
@@ -71,15 +165,23 @@ func (o *own) Copy(_ context.Context, from, name string) error {
 	return errors.Join(err, out.Close())
 }
 
-// CopyGiven lets the engine copy the file: others may have it open.
-func (o *own) CopyGiven(ctx context.Context, name string) error {
+// CopyGiven lets the engine copy the file: others may have it open. It has no tables whose
+// rows are kept elsewhere.
+func (o *own) CopyGiven(ctx context.Context, name string, _ bool) error {
 	s, err := Driver{}.Open(ctx, "sqlite:"+o.given+"?mode=ro")
 	if err != nil {
 		return err
 	}
 	d := s.(*database)
-	err = errors.Join(fault(o.given, d.exec("VACUUM INTO "+string(store.AppendQuoted(nil, o.path(name))))), d.Close())
-	if err != nil {
+	if err := o.fresh(ctx, name); err != nil {
+		return errors.Join(err, d.Close())
+	}
+	// The file must be there first: the engine would make one that others can read.
+	err = Create(o.path(name), "")
+	if err == nil {
+		err = fault(o.given, d.exec("VACUUM INTO "+string(store.AppendQuoted(nil, o.path(name)))))
+	}
+	if err = errors.Join(err, d.Close()); err != nil {
 		return err
 	}
 	var drop strings.Builder
@@ -100,6 +202,9 @@ func (o *own) Empty(ctx context.Context, name string, tables []*schema.Table) er
 }
 
 func (o *own) Run(ctx context.Context, name, script string) error {
+	if err := o.isOwn(name); err != nil {
+		return err
+	}
 	conn, err := sqlite.OpenConn(o.path(name), sqlite.OpenReadWrite)
 	if err != nil {
 		return fault(o.path(name), err)
@@ -135,27 +240,48 @@ func run(conn *sqlite.Conn, script string) error {
 }
 
 func (o *own) Mark(_ context.Context, name, word string) error {
-	return os.WriteFile(o.path(name)+".mark", []byte(word), 0o600)
+	if err := o.isOwn(name); err != nil {
+		return err
+	}
+	return o.writeMark(name, word)
 }
 
 func (o *own) List(context.Context) ([]store.OwnDatabase, error) {
-	found, err := filepath.Glob(o.path(store.OwnPrefix + "*"))
+	entries, err := os.ReadDir(o.folder)
 	if err != nil {
 		return nil, err
 	}
 	var out []store.OwnDatabase
-	for _, path := range found {
-		mark, err := os.ReadFile(path + ".mark")
-		if err != nil && !errors.Is(err, os.ErrNotExist) {
-			return nil, err
+	for _, e := range entries {
+		name, ok := strings.CutSuffix(e.Name(), ".db")
+		if !ok || !strings.HasPrefix(name, store.OwnPrefix) {
+			continue
 		}
-		out = append(out, store.OwnDatabase{Name: strings.TrimSuffix(filepath.Base(path), ".db"), Mark: string(mark)})
+		word := ""
+		if o.isOwn(name) == nil {
+			if word, err = o.mark(name); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, store.OwnDatabase{Name: name, Mark: word})
 	}
 	return out, nil
 }
 
+// Sessions is 0: files do not tell who has them open.
+func (o *own) Sessions(context.Context, string) (int64, error) { return 0, nil }
+
+// Drop removes a file with its mark. What carries no mark is left.
 func (o *own) Drop(_ context.Context, name string) error {
-	for _, behind := range []string{".mark", "-journal", "-wal", "-shm", ""} { // the file itself last
+	if filepath.Base(name) != name {
+		return store.NotOwn(name, "it is no name")
+	}
+	if _, err := os.Lstat(o.path(name)); err == nil {
+		if err := o.isOwn(name); err != nil {
+			return err
+		}
+	}
+	for _, behind := range []string{"-journal", "-wal", "-shm", "", ".mark"} { // the mark last
 		if err := os.Remove(o.path(name) + behind); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return err
 		}
@@ -165,14 +291,17 @@ func (o *own) Drop(_ context.Context, name string) error {
 
 // Hold locks a file. Its former holder may have removed it in the meantime: then it is no lock.
 func (o *own) Hold(_ context.Context, name string) (bool, error) {
-	f, err := os.OpenFile(filepath.Join(o.folder, name+".lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	if filepath.Base(name) != name {
+		return false, store.NotOwn(name, "it is no name")
+	}
+	f, err := safe.OpenOwn(filepath.Join(o.folder, name+".lock"), 0o600)
 	if err != nil {
 		return false, err
 	}
 	if !tryLock(f) {
 		return false, f.Close()
 	}
-	now, err := os.Stat(f.Name())
+	now, err := os.Lstat(f.Name())
 	ours, failed := f.Stat()
 	if err != nil || failed != nil || !os.SameFile(now, ours) {
 		return false, f.Close()

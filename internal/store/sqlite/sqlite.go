@@ -15,6 +15,7 @@ import (
 	"zombiezen.com/go/sqlite"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
@@ -41,9 +42,13 @@ func (Driver) Beside(url, folder string) string {
 
 // Describe reads a URL.
 func (Driver) Describe(url string) store.Place {
-	path, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(url, "sqlite:"), "//"), "?")
+	path, query, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(url, "sqlite:"), "//"), "?")
 	base := filepath.Base(path)
-	return store.Place{Name: strings.TrimSuffix(base, filepath.Ext(base)), File: path, Shown: url}
+	p := store.Place{Name: strings.TrimSuffix(base, filepath.Ext(base)), File: path, Shown: "sqlite:" + path}
+	if query == "mode=ro" {
+		p.Shown += "?mode=ro"
+	}
+	return p
 }
 
 // lockWait is how long we wait for another program's transaction.
@@ -64,8 +69,14 @@ func (Driver) Open(ctx context.Context, url string) (store.Store, error) {
 		return nil, &store.Fault{Kind: store.Missing, Message: "the database file cannot be opened", Err: err}
 	case info.IsDir():
 		return nil, &store.Fault{Kind: store.Foreign, Message: fmt.Sprintf("%s is a folder, not a database file", path)}
+	case !info.Mode().IsRegular():
+		return nil, &store.Fault{Kind: store.Foreign, Message: fmt.Sprintf("%s is not a regular file", path)}
 	}
-	conn, err := sqlite.OpenConn(path, flags)
+	whole, err := filepath.Abs(path) // so that no name is read as a file: URI
+	if err != nil {
+		return nil, err
+	}
+	conn, err := sqlite.OpenConn(whole, flags)
 	if err != nil {
 		return nil, fault(path, err)
 	}
@@ -86,7 +97,7 @@ func (Driver) Open(ctx context.Context, url string) (store.Store, error) {
 // Create makes a new database file by a script of statements. An existing file is
 // an error.
 func Create(path, script string) error {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	f, err := safe.Create(path, 0o600)
 	if err != nil {
 		return err
 	}
@@ -119,7 +130,7 @@ func parseURL(url string) (string, sqlite.OpenFlags, error) {
 	case query == "mode=ro":
 		return path, sqlite.OpenReadOnly, nil
 	}
-	return "", 0, bad(fmt.Sprintf("the database URL asks for %q, which is not known", query))
+	return "", 0, bad("the database URL asks for something that is not known")
 }
 
 // fault says what an error means for the database as a whole; other errors pass.
@@ -156,11 +167,12 @@ func fault(path string, err error) error {
 
 // database is an open file.
 type database struct {
-	conn  *sqlite.Conn
-	path  string
-	reads bool // the URL says that it is only read
-	tally store.Tally
-	locks map[string]*os.File // by name
+	conn   *sqlite.Conn
+	path   string
+	reads  bool // the URL says that it is only read
+	tally  store.Tally
+	probes setwise.Probes
+	locks  map[string]*os.File // by name
 
 	journal *store.Journal   // nil until it is found
 	tables  *schema.Database // as of a version of the schema
@@ -311,7 +323,15 @@ func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
 }
 
 func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
-	return setwise.Passes(ctx, d, d.Typed, columns, condition, rows)
+	return d.probes.Passes(ctx, d, d.ReadOnly, d.Typed, columns, condition, rows)
+}
+
+// ReadOnly lets the engine refuse every change.
+func (d *database) ReadOnly(_ context.Context, do func() error) error {
+	if err := d.exec("PRAGMA query_only = ON"); err != nil {
+		return fault(d.path, err)
+	}
+	return errors.Join(do(), fault(d.path, d.exec("PRAGMA query_only = OFF")))
 }
 
 func (d *database) Statements() []store.Statement { return d.tally.Statements() }

@@ -195,7 +195,7 @@ func StartPostgres() (*Server, error) {
 	if err := s.run(program("initdb"), "-D", data, "-U", "tester", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync"); err != nil {
 		return nil, err
 	}
-	s.command = []string{program("postgres"), "-D", data, "-p", strconv.Itoa(s.Port), "-h", "127.0.0.1", "-k", "", "-F"}
+	s.command = []string{program("postgres"), "-D", data, "-p", strconv.Itoa(s.Port), "-h", "127.0.0.1", "-k", s.folder, "-F"}
 	for _, setting := range []string{"shared_buffers=256MB", "max_wal_size=4GB", "full_page_writes=off", "max_connections=40", "deadlock_timeout=100ms",
 		"DateStyle=German, DMY", "TimeZone=Asia/Kathmandu", "bytea_output=escape", "standard_conforming_strings=off", "extra_float_digits=-15",
 		"default_transaction_isolation=serializable", "default_transaction_read_only=off", "IntervalStyle=sql_standard", "statement_timeout=20s",
@@ -316,6 +316,9 @@ func (s *Server) Give(folder string) error {
 	}
 	return os.Chown(folder, int(s.user.Uid), int(s.user.Gid))
 }
+
+// Folder is where the server keeps its files, its socket among them.
+func (s *Server) Folder() string { return s.folder }
 
 // Log is what the server wrote.
 func (s *Server) Log() string {

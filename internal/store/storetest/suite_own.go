@@ -26,6 +26,13 @@ func rowsOf(t *testing.T, f *fixture, url, table string) int64 {
 	return n
 }
 
+func urlOf(t *testing.T, o store.Own, name string) string {
+	t.Helper()
+	u, err := o.URL(name)
+	require.NoError(t, err)
+	return u
+}
+
 func owned(t *testing.T, f *fixture) {
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
 	require.NoError(t, f.store.Close()) // nobody may be connected to what is copied
@@ -48,17 +55,17 @@ func owned(t *testing.T, f *fixture) {
 		}
 		return false
 	}
-	require.NoError(t, o.CopyGiven(ctx, name("given")))
-	assert.True(t, has("given", ""))
-	require.NoError(t, o.Mark(ctx, name("given"), "ready"))
-	assert.True(t, has("given", "ready"))
+	require.NoError(t, o.CopyGiven(ctx, name("given"), false))
+	assert.True(t, has("given", store.MarkMade))
+	require.NoError(t, o.Mark(ctx, name("given"), store.MarkReady))
+	assert.True(t, has("given", store.MarkReady))
 	require.NoError(t, o.Copy(ctx, name("given"), name("copy")))
-	assert.True(t, has("copy", ""), "a word is about one of them alone")
+	assert.True(t, has("copy", store.MarkMade), "a word is about one of them alone")
 	require.NoError(t, o.Run(ctx, name("copy"), "-- a remark; with a semicolon\nINSERT INTO piers (id, code, name) VALUES (3, 'CC;', 'it''s; one');\n\nDELETE FROM boats;\n"))
-	assert.EqualValues(t, 3, rowsOf(t, f, o.URL(name("copy")), "piers"))
-	assert.EqualValues(t, 1, rowsOf(t, f, o.URL(name("given")), "boats"), "the other is as it was")
+	assert.EqualValues(t, 3, rowsOf(t, f, urlOf(t, o, name("copy")), "piers"))
+	assert.EqualValues(t, 1, rowsOf(t, f, urlOf(t, o, name("given")), "boats"), "the other is as it was")
 	require.NoError(t, o.Empty(ctx, name("given"), []*schema.Table{f.db.Table("boats"), f.db.Table("piers"), f.db.Table("berths")}))
-	assert.Zero(t, rowsOf(t, f, o.URL(name("given")), "piers"))
+	assert.Zero(t, rowsOf(t, f, urlOf(t, o, name("given")), "piers"))
 	assert.EqualValues(t, 2, rowsOf(t, f, f.url, "piers"))
 
 	require.NoError(t, o.Create(ctx, name("fresh")))
@@ -81,12 +88,12 @@ func owned(t *testing.T, f *fixture) {
 	require.NoError(t, err)
 	assert.True(t, held)
 
-	busy, err := f.engine.Driver.Open(ctx, o.URL(name("copy")))
+	busy, err := f.engine.Driver.Open(ctx, urlOf(t, o, name("copy")))
 	require.NoError(t, err)
 	defer busy.Close()
 	for _, n := range []string{"given", "copy", "fresh"} {
 		require.NoError(t, o.Drop(ctx, name(n)), "whoever is connected")
-		assert.False(t, has(n, "") || has(n, "ready"))
+		assert.False(t, has(n, store.MarkMade) || has(n, store.MarkReady))
 	}
 	assert.EqualValues(t, 2, rowsOf(t, f, f.url, "piers"))
 	f.store, err = f.engine.Driver.Open(ctx, f.url)

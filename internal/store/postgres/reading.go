@@ -1,0 +1,121 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/store/setwise"
+)
+
+// ReadOnly does something in a transaction that cannot write and is rolled back. Inside a
+// transaction it is a savepoint that ends the same way: the way back to it makes the
+// transaction able to write again.
+func (d *database) ReadOnly(ctx context.Context, do func() error) error {
+	return d.readOnly(ctx, nil, do)
+}
+
+func (d *database) readOnly(ctx context.Context, settings []string, do func() error) error {
+	begin, end := []string{"BEGIN READ ONLY"}, []string{"ROLLBACK"}
+	if d.conn.TxStatus() != 'I' {
+		const mark = "evensprout_reading"
+		begin, end = []string{"SAVEPOINT " + mark, "SET LOCAL transaction_read_only = on"}, []string{"ROLLBACK TO " + mark, "RELEASE " + mark}
+	}
+	for _, sql := range append(begin, settings...) {
+		if _, err := d.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	err := do()
+	if d.conn.IsClosed() {
+		return err
+	}
+	for _, sql := range end {
+		if _, back := d.Exec(context.WithoutCancel(ctx), sql); back != nil {
+			return errors.Join(err, back)
+		}
+	}
+	return err
+}
+
+// Passes asks about conditions that call nothing but built-in functions that cannot write,
+// and functions of this user's own. A superuser's rights are too great to lend even to
+// those: then only what is built in is asked.
+func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
+	why := d.calls[condition]
+	if why == "" {
+		var err error
+		if why, err = d.volatile(ctx, condition); err != nil {
+			return nil, err
+		}
+	}
+	if why != "" {
+		return nil, &store.NotAsked{Why: why}
+	}
+	typed := func(p string, c *schema.Column) string { return "CAST(" + p + " AS " + c.Base + ")" } // a domain has conditions of its own
+	reading := func(ctx context.Context, do func() error) error {
+		return d.readOnly(ctx, []string{fmt.Sprintf("SET LOCAL statement_timeout = %d", setwise.ProbeTime.Milliseconds())}, func() error { return d.own(ctx, do) })
+	}
+	return d.probes.Passes(ctx, d, reading, typed, columns, condition, rows)
+}
+
+// callsSQL lists the functions, operators and domains on which conditions depend and that
+// are neither built in (what is built in is not listed there) nor this user's own.
+const callsSQL = `
+WITH me AS (SELECT r.rolsuper FROM pg_roles r WHERE r.rolname = current_user),
+used AS (
+  SELECT d.objid AS condition, p.oid::regprocedure::text AS name, p.proowner AS owner FROM pg_depend d JOIN pg_proc p ON p.oid = d.refobjid
+  WHERE d.classid = 'pg_constraint'::regclass AND d.refclassid = 'pg_proc'::regclass
+  UNION ALL SELECT d.objid, 'the operator ' || o.oid::regoperator::text, p.proowner FROM pg_depend d JOIN pg_operator o ON o.oid = d.refobjid JOIN pg_proc p ON p.oid = o.oprcode
+  WHERE d.classid = 'pg_constraint'::regclass AND d.refclassid = 'pg_operator'::regclass
+  UNION ALL SELECT d.objid, 'the domain ' || t.oid::regtype::text, t.typowner FROM pg_depend d JOIN pg_type t ON t.oid = d.refobjid AND t.typtype = 'd'
+  JOIN pg_constraint c ON c.oid = d.objid AND c.contypid <> t.oid
+  WHERE d.classid = 'pg_constraint'::regclass AND d.refclassid = 'pg_type'::regclass)
+SELECT pg_get_expr(c.conbin, c.conrelid), u.name, r.rolname, me.rolsuper
+FROM used u JOIN pg_constraint c ON c.oid = u.condition JOIN pg_roles r ON r.oid = u.owner CROSS JOIN me
+WHERE c.contype = 'c' AND (me.rolsuper OR NOT pg_has_role(u.owner, 'MEMBER'))`
+
+// readCalls learns what conditions call.
+func (d *database) readCalls(each func(sql string, width int, show func(*schema.Table, []string)) error) error {
+	d.calls = map[string]string{}
+	return each(callsSQL, 4, func(_ *schema.Table, r []string) {
+		why := fmt.Sprintf("it calls %s, which belongs to %s", r[1], r[2])
+		if r[3] == "t" {
+			why = fmt.Sprintf("it calls %s, and this user is a superuser", r[1])
+		}
+		d.calls[trimParentheses(r[0])] = why
+	})
+}
+
+var callPattern = regexp.MustCompile(`([A-Za-z_][A-Za-z0-9_$]*|"(?:[^"]|"")*")\s*\(`)
+
+// volatile tells which built-in function a condition calls that may do more than compute.
+func (d *database) volatile(ctx context.Context, condition string) (string, error) {
+	var names []string
+	for _, m := range callPattern.FindAllStringSubmatch(condition, -1) {
+		name := strings.ToLower(m[1])
+		if m[1][0] == '"' {
+			name = strings.ReplaceAll(m[1][1:len(m[1])-1], `""`, `"`)
+		}
+		if !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	for _, name := range names {
+		found := false
+		err := d.catalogue(ctx, "SELECT p.proname FROM pg_proc p WHERE p.pronamespace = 'pg_catalog'::regnamespace AND p.proname = $1 AND p.provolatile = 'v' LIMIT 1", args(name), []*schema.Column{{Kind: schema.Text}}, func([]grow.Value) error {
+			found = true
+			return nil
+		})
+		if err != nil || found {
+			return "it calls " + name + ", which may do more than compute", err
+		}
+	}
+	return "", nil
+}
