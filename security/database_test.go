@@ -244,7 +244,7 @@ func TestSweepLeavesWhatOnlyLooksAlike(t *testing.T) {
 			}
 			r := b.on("during", "--sweep", "--kept", "--cached")
 			require.Zero(t, r.code, r.err)
-				catalogue := "pg_database WHERE datname"
+			catalogue := "pg_database WHERE datname"
 			if e.name == "mariadb" {
 				catalogue = "information_schema.schemata WHERE schema_name"
 			}

@@ -273,3 +273,16 @@ func databaseOf(url string) string { return url[strings.LastIndexByte(url, '/')+
 const tick = 50 * time.Millisecond
 
 func storeClient(t *testing.T) { storetest.Client(t, "psql", "postgresql-client") }
+
+// files are the names and contents of all files in the folder.
+func (b *box) files() map[string]string {
+	out := map[string]string{}
+	require.NoError(b.t, filepath.WalkDir(b.folder, func(path string, d os.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			text, _ := os.ReadFile(path)
+			out[path] = string(text)
+		}
+		return err
+	}))
+	return out
+}

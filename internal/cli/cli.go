@@ -336,20 +336,30 @@ func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*p
 // shown is a database URL without its password.
 func (a *app) shown(u string) string { return store.Describe(a.drivers, u).Shown }
 
+// allowFlag lets a command work on other machines.
+func (a *app) allowFlag(c *cobra.Command) {
+	c.Flags().StringArrayVar(&a.allowed, "allow-host", nil, "a host, other than this machine, on which the command may write or run code (repeatable)")
+}
+
+// mayAsk tells why conditions are not run on the machine of a database; empty if they may be.
+func (a *app) mayAsk(u string) string {
+	var fault *store.Fault
+	if errors.As(a.guard(u), &fault) {
+		return strings.Join(store.Describe(a.drivers, u).Elsewhere(), ", ") + " is not this machine; " + fault.Hint
+	}
+	return ""
+}
+
 // guard refuses to write to another machine, or to run code there, unless every one that
 // the driver could connect to is allowed by name.
 func (a *app) guard(u string) error {
-	var missing []string
-	for _, host := range store.Describe(a.drivers, u).Elsewhere() {
-		if host == store.UnknownHost || !slices.Contains(a.allowed, host) {
-			missing = append(missing, host)
-		}
+	place := store.Describe(a.drivers, u)
+	if place.Err != nil {
+		return place.Err
 	}
+	missing := slices.DeleteFunc(place.Elsewhere(), func(host string) bool { return slices.Contains(a.allowed, host) })
 	if len(missing) == 0 {
 		return nil
-	}
-	if missing[0] == store.UnknownHost {
-		return &store.Fault{Kind: store.BadURL, Message: "the database URL is not understood, so nothing was done", Hint: errNoDatabase.Hint}
 	}
 	hint := "if it is meant:"
 	for _, host := range missing {

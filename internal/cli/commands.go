@@ -122,6 +122,7 @@ not fit the plan or cannot be reached.`,
 		},
 	}
 	a.clockFlag(c)
+	a.allowFlag(c)
 	return c
 }
 
@@ -142,7 +143,13 @@ func (a *app) foreseen(ctx context.Context, args []string) (*plan.Compiled, stor
 	}
 	if c != nil {
 		found = c.Warnings
-		for _, err := range []error{load.Check(c, t.store.Traits(), load.Options{}), load.TryConditions(ctx, t.store, c)} {
+		tried := error(nil)
+		if why := a.mayAsk(a.opened); why == "" {
+			tried = load.TryConditions(ctx, t.store, c)
+		} else if load.HasConditions(c) {
+			a.say("the plan's conditions in SQL were not tried: %s", why)
+		}
+		for _, err := range []error{load.Check(c, t.store.Traits(), load.Options{}), tried} {
 			var more plan.Problems
 			if err != nil && !errors.As(err, &more) {
 				return nil, nil, "", errors.Join(err, c.Close(), t.store.Close())

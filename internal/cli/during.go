@@ -108,7 +108,7 @@ load.`,
 	c.Flags().BoolVar(&f.sweep, "sweep", false, "run nothing, and remove what killed runs have left")
 	c.Flags().BoolVar(&f.sweepKept, "kept", false, "with --sweep: also databases that were kept after failures")
 	c.Flags().BoolVar(&f.cache, "cached", false, "with --sweep: also databases that are there to be copied")
-	c.Flags().StringArrayVar(&a.allowed, "allow-host", nil, "host, other than this machine, that may be written to")
+	a.allowFlag(c)
 	c.Flags().BoolVar(&a.quiet, "quiet", false, "say nothing unless something is wrong")
 	a.clockFlag(c)
 	return c

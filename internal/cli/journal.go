@@ -350,7 +350,7 @@ name that ends in .yaml is a plan, which only says where the database is.`,
 	c.Flags().StringArrayVar(&also, "also", nil, "changed: take back also rows that were changed since; referring: delete also rows of others that refer to those that go")
 	c.Flags().BoolVar(&dryRun, "dry-run", false, "do everything, then roll back")
 	c.Flags().DurationVar(&wait, "wait", 0, "how long to wait for another run of the same plan, such as 5m")
-	c.Flags().StringArrayVar(&a.allowed, "allow-host", nil, "host, other than this machine, that may be written to")
+	a.allowFlag(c)
 	return c
 }
 

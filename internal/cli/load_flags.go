@@ -102,7 +102,7 @@ func (f *writeFlags) add(a *app, c *cobra.Command) {
 	partFlag(c, &f.part)
 	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "do everything, then roll back")
 	c.Flags().BoolVar(&f.rebuild, "rebuild-indexes", false, "drop the indexes of empty tables and make them again after the rows, inside the transaction")
-	c.Flags().StringArrayVar(&a.allowed, "allow-host", nil, "host, other than this machine, that may be written to")
+	a.allowFlag(c)
 }
 
 // options adds what the flags say.

@@ -75,6 +75,9 @@ A name that ends in .yaml or .yml is a plan: it only says where the database is.
 				if _, err := predicate.Parse(where); err != nil {
 					return usageError{fmt.Errorf("--where is not one condition in SQL: %s", err)}
 				}
+				if what := predicate.Plain(where); what != "" {
+					return usageError{fmt.Errorf("--where contains %s, which engines read in different ways", what)}
+				}
 				if table == "" {
 					return usageError{errors.New("--where chooses rows of a table, and none is named")}
 				}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -13,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"evensprout/internal/draft"
+	"evensprout/internal/grow"
 	"evensprout/internal/report"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
@@ -95,6 +97,11 @@ With --json, it writes the description of the tables instead.`,
 				}
 				place := store.Describe(a.drivers, u)
 				o.Name, o.URL, o.Probe = place.Name, draftURL(u, place, out), s.Passes
+				if why := a.mayAsk(u); why != "" {
+					o.Probe = func(context.Context, []*schema.Column, string, [][]grow.Value) ([]bool, error) {
+						return nil, &store.NotAsked{Why: why}
+					}
+				}
 			case mapped != nil:
 				db = structs.Database(mapped)
 				path, err := filepath.Abs(folder)
@@ -163,6 +170,7 @@ With --json, it writes the description of the tables instead.`,
 			return nil
 		},
 	}
+	a.allowFlag(c)
 	c.Flags().StringVarP(&out, "out", "o", "", "write the plan into this file, which must not exist yet")
 	c.Flags().Uint64Var(&rows, "rows", 0, "rows for each table, as far as its keys allow (default: as seems fit)")
 	c.Flags().StringVar(&names, "names", "", "how fields are called: "+strings.Join(draft.Namings, ", ")+" (default: as columns)")

@@ -86,7 +86,7 @@ place of a plan: --file passengers.csv --table passengers.`,
 	c.Flags().StringVar(&f.chart, "chart", "", "file for a chart, .png or .svg")
 	c.Flags().StringVar(&f.file, "file", "", "write the rows of this file in place of a plan's")
 	c.Flags().StringVar(&f.table, "table", "", "with --file: the table that takes them")
-	c.Flags().StringArrayVar(&a.allowed, "allow-host", nil, "host, other than this machine, that may be written to")
+	a.allowFlag(c)
 	c.Flags().BoolVar(&a.quiet, "quiet", false, "say nothing while it goes on")
 	a.clockFlag(c)
 	return c

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"evensprout/internal/grow"
@@ -100,6 +101,13 @@ func CheckAlways(ctx context.Context, s store.Store, c *plan.Compiled) error {
 		b.Committed = true
 	}
 	return err
+}
+
+// HasConditions tells whether a plan has conditions in SQL.
+func HasConditions(c *plan.Compiled) bool {
+	return slices.ContainsFunc(c.Units, func(u *plan.CompiledUnit) bool {
+		return slices.ContainsFunc(u.Steps, func(s *plan.Step) bool { return s.SQL != nil })
+	}) || slices.ContainsFunc(c.Always, func(r *plan.Rule) bool { return r.SQL != "" || r.Where != "" })
 }
 
 // TryConditions lets the database read all conditions in SQL of a plan, without values,

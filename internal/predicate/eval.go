@@ -68,6 +68,9 @@ func (c *Condition) prepare(n *Node) (*step, error) {
 	case Literal:
 		s.fixed = of(n.Value)
 	case Call:
+		if n.Schema != "" { // it may do something else than the built-in one of its name
+			return nil, &Unsupported{fmt.Sprintf("the function %s.%s", n.Schema, n.Name)}
+		}
 		s.run = functions[n.Name].run
 		if a := functions[n.Name]; a.run == nil || len(n.Args) < a.least || a.most >= 0 && len(n.Args) > a.most {
 			return nil, &Unsupported{fmt.Sprintf("the function %s", n.Name)}

@@ -429,7 +429,7 @@ func (d *Domain) narrow(n *Node) bool {
 		}
 		left = bare(left)
 	}
-	if left.Op == Call && (left.Name == "length" || left.Name == "char_length" || left.Name == "character_length" || left.Name == "octet_length") &&
+	if left.Op == Call && left.Schema == "" && (left.Name == "length" || left.Name == "char_length" || left.Name == "character_length" || left.Name == "octet_length") &&
 		bare(left.Args[0]).Op == Column && v.Type == grow.Integer {
 		return d.length(op, int(v.N))
 	}

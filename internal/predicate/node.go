@@ -50,11 +50,12 @@ const (
 
 // Node is an expression.
 type Node struct {
-	Op    Op
-	Name  string     // of a column, a function, a type, an unknown operator
-	Value grow.Value // of a literal
-	Args  []*Node
-	Fold  bool // Like and Matches: letter case does not count
+	Op     Op
+	Name   string     // of a column, a function, a type, an unknown operator
+	Schema string     // of a function; empty if it is not said, or the built-in one
+	Value  grow.Value // of a literal
+	Args   []*Node
+	Fold   bool // Like and Matches: letter case does not count
 }
 
 // Visit shows an expression and all its parts.
@@ -205,7 +206,11 @@ func (n *Node) write(b *strings.Builder, within int) {
 		b.WriteString(" IN ")
 		n.Args[1].several(b, "(", ")")
 	case Call:
-		n.several(b, quoteName(n.Name)+"(", ")")
+		name := quoteName(n.Name)
+		if n.Schema != "" {
+			name = quoteName(n.Schema) + "." + name
+		}
+		n.several(b, name+"(", ")")
 	case List:
 		n.several(b, "ARRAY[", "]")
 	case Cast:

@@ -546,15 +546,19 @@ func (p *parser) named(t token) *Node {
 			return p.fail("a value was expected here, and not %q", t.text)
 		}
 	}
-	name := t.text
+	name, schema := t.text, ""
 	for p.peek().is(".") && p.ahead(1).kind == tokenName {
 		p.next()
-		name = p.next().text // the last part: a table's column, a schema's function
+		schema, name = name, p.next().text // the last part is a table's column, or a schema's function
 	}
 	if !p.peek().is("(") {
 		return &Node{Op: Column, Name: name}
 	}
-	return p.call(strings.ToLower(name))
+	n := p.call(strings.ToLower(name))
+	if n != nil && n.Op == Call && !strings.EqualFold(schema, "pg_catalog") {
+		n.Schema = schema
+	}
+	return n
 }
 
 func (p *parser) call(name string) *Node {

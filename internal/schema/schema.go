@@ -66,6 +66,7 @@ func (t *Table) LocalName() string { return cmp.Or(t.Local, t.Name) }
 type Column struct {
 	Name      string   `json:"name"`
 	Declared  string   `json:"declared"` // the type as the database spells it
+	Operators string   `json:"-"`        // the schema of its type's equality; empty: the engine's own
 	Kind      Kind     `json:"kind"`
 	Length    int      `json:"length,omitempty"`    // of texts in characters, of bytes in bytes; 0 if not limited
 	Precision int      `json:"precision,omitempty"` // of decimals, all digits; 0 if not limited

@@ -46,6 +46,7 @@ type Place struct {
 	Hosts []string // every host that the driver may connect to; none of a file or socket
 	File  string   // the path; empty if it is on a server
 	Shown string   // for people: made of scheme, user, host and database alone
+	Err   error    // why the URL is not understood; nil if it is
 }
 
 // UnknownHost stands for the hosts of a URL that is not understood.
@@ -494,6 +495,11 @@ func Open(ctx context.Context, drivers []Driver, url string) (Store, error) {
 	if d := driver(drivers, url); d != nil {
 		return d.Open(ctx, url)
 	}
+	return nil, unknown(drivers)
+}
+
+// unknown is the error of a URL of no driver.
+func unknown(drivers []Driver) error {
 	var known []string
 	for _, d := range drivers {
 		for _, s := range d.Schemes() {
@@ -501,7 +507,7 @@ func Open(ctx context.Context, drivers []Driver, url string) (Store, error) {
 		}
 	}
 	// Nothing of the text is shown: any part of it may be a password.
-	return nil, &Fault{Kind: BadURL, Message: "the database URL is in no form that this program knows",
+	return &Fault{Kind: BadURL, Message: "the database URL is in no form that this program knows",
 		Hint: "URLs begin with " + strings.Join(known, ", ") + " such as sqlite:path.db or postgres://user@host/name"}
 }
 
@@ -518,7 +524,7 @@ func Describe(drivers []Driver, url string) Place {
 	if d := driver(drivers, url); d != nil {
 		return d.Describe(url)
 	}
-	return Place{Hosts: []string{UnknownHost}, Shown: "the database URL"}
+	return Place{Hosts: []string{UnknownHost}, Shown: "the database URL", Err: unknown(drivers)}
 }
 
 func driver(drivers []Driver, url string) Driver {

@@ -37,7 +37,7 @@ func (Driver) Beside(url, _ string) string { return url }
 func (Driver) Describe(u string) store.Place {
 	a, err := parse(u)
 	if err != nil {
-		return store.Place{Hosts: []string{store.UnknownHost}, Shown: "mysql:..."}
+		return store.Place{Hosts: []string{store.UnknownHost}, Shown: "mysql:...", Err: err}
 	}
 	return a.place()
 }
@@ -445,6 +445,19 @@ func (d *database) Param(_ int, c *schema.Column) string {
 func (d *database) Analyze(string) string    { return "" } // it would commit
 func (d *database) Overriding() string       { return "" }
 func (d *database) Empty(name string) string { return "DELETE FROM " + d.Temporary(name) }
+
+// Equal, Operator and Qualified have nothing to guard against: there are no operators but
+// the engine's own.
+func (d *database) Equal(a, b string, _ *schema.Column) string { return "(" + a + " = " + b + ")" }
+
+func (d *database) Operator(op string) string { return op }
+
+func (d *database) Qualified(_ context.Context, do func() error) error { return do() }
+
+// Among lets the engine read the references once: they need not have an index.
+func (d *database) Among(targets, references []string, _, other, conditions string) string {
+	return "(" + strings.Join(targets, ", ") + ") IN (SELECT " + strings.Join(references, ", ") + " FROM " + other + " WHERE " + conditions + ")"
+}
 
 func (d *database) Differs(a, b string, c *schema.Column) string {
 	switch c.Kind {

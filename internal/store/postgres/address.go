@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"net"
+	"net/netip"
 	"net/url"
 	"os/user"
 	"reflect"
@@ -42,6 +43,11 @@ func parse(u string) (*address, error) {
 	if _, ok := config.RuntimeParams["hostaddr"]; ok {
 		return nil, bad("the URL asks for hostaddr, which this program does not know: name the host") // other programs would go there
 	}
+	for _, s := range servers(config) {
+		if !s.socket() && strings.ContainsAny(s.host, "@:/?#[] ") && !isIP(s.host) { // what is behind an @ may be part of a password
+			return nil, bad("the URL names no host; write @, :, / and # in a password as %40, %3A, %2F and %23")
+		}
+	}
 	a := &address{config: config, asked: map[string]string{}}
 	_, rest, _ := strings.Cut(u, "://")
 	if i := strings.IndexAny(rest, "@/"); i >= 0 && rest[i] == '@' {
@@ -57,6 +63,11 @@ func parse(u string) (*address, error) {
 		}
 	}
 	return a, nil
+}
+
+func isIP(host string) bool {
+	_, err := netip.ParseAddr(host)
+	return err == nil
 }
 
 // passedOn are parameters that say how to connect and not where to, and that the driver

@@ -2,6 +2,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -37,7 +38,7 @@ func (Driver) Beside(url, _ string) string { return url }
 func (Driver) Describe(u string) store.Place {
 	a, err := parse(u)
 	if err != nil {
-		return store.Place{Hosts: []string{store.UnknownHost}, Shown: "postgres:..."}
+		return store.Place{Hosts: []string{store.UnknownHost}, Shown: "postgres:...", Err: err}
 	}
 	return a.place()
 }
@@ -415,15 +416,32 @@ func (d *database) Temporary(name string) string { return "pg_temp." + d.Quote(n
 
 func (d *database) Param(n int, _ *schema.Column) string { return fmt.Sprintf("$%d", n) }
 
+// Equal names the schema of the operator: else one that somebody made in a schema of the
+// search path might fit better.
+func (d *database) Equal(a, b string, c *schema.Column) string {
+	return "(" + a + " OPERATOR(" + quote(cmp.Or(c.Operators, "pg_catalog")) + ".=) " + b + ")"
+}
+
+func (d *database) Operator(op string) string { return "OPERATOR(pg_catalog." + op + ")" }
+
+func (d *database) Qualified(ctx context.Context, do func() error) error { return d.own(ctx, do) }
+
+func (d *database) Among(_, _ []string, same, other, conditions string) string {
+	return "EXISTS (SELECT 1 FROM " + other + " WHERE " + same + " AND " + conditions + ")"
+}
+
+// Differs does not say IS DISTINCT FROM, which takes no schema for its operator.
 func (d *database) Differs(a, b string, c *schema.Column) string {
+	x, y := a, b
 	switch c.Type {
 	case "json", "xml", "point", "box", "polygon", "path", "line", "lseg", "circle":
-		return a + "::text IS DISTINCT FROM " + b + "::text" // no equality, or none of bytes
+		x, y, c = a+"::pg_catalog.text", b+"::pg_catalog.text", &schema.Column{} // no equality, or none of bytes
+	default:
+		if c.Kind == schema.Text && c.Values == nil && c.Type != "name" {
+			x, y = a+` COLLATE pg_catalog."C"`, b+` COLLATE pg_catalog."C"`
+		}
 	}
-	if c.Kind == schema.Text && c.Values == nil && c.Type != "name" {
-		return a + ` COLLATE "C" IS DISTINCT FROM ` + b + ` COLLATE "C"`
-	}
-	return a + " IS DISTINCT FROM " + b
+	return "(CASE WHEN " + a + " IS NULL OR " + b + " IS NULL THEN NOT (" + a + " IS NULL AND " + b + " IS NULL) ELSE NOT " + d.Equal(x, y, c) + " END)"
 }
 
 func (d *database) CreateTemporary(name string, columns []*schema.Column) string {
@@ -460,7 +478,7 @@ func (d *database) Upsert(w *store.Write, query string, differing func(target, s
 	insert := setwise.InsertFrom(d, w.Into, query)
 	insert = strings.Replace(insert, "INSERT INTO "+d.Table(w.Table)+" ", "INSERT INTO "+d.Table(w.Table)+" AS t ", 1)
 	return "WITH w AS (" + insert + " ON CONFLICT (" + strings.Join(setwise.Names(d, "", w.Match), ", ") + ") DO UPDATE SET " + strings.Join(set, ", ") +
-		" WHERE " + differing("t.", "excluded.") + " RETURNING t.xmax = 0 AS fresh) SELECT count(*) FILTER (WHERE fresh), count(*) FILTER (WHERE NOT fresh) FROM w"
+		" WHERE " + differing("t.", "excluded.") + " RETURNING t.xmax OPERATOR(pg_catalog.=) 0::pg_catalog.int4 AS fresh) SELECT count(*) FILTER (WHERE fresh), count(*) FILTER (WHERE NOT fresh) FROM w"
 }
 
 func (d *database) UpdateFrom(table, stage string, set []setwise.Assignment, on, where string) string {

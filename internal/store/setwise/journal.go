@@ -142,7 +142,7 @@ func equal(e Engine, cells []store.Cell, args []Arg) (string, []Arg) {
 			continue
 		}
 		args = append(args, Arg{c.Value, c.Column})
-		list = append(list, e.Quote(c.Column.Name)+" = "+e.Param(len(args), c.Column))
+		list = append(list, e.Equal(e.Quote(c.Column.Name), e.Param(len(args), c.Column), c.Column))
 	}
 	return strings.Join(list, " AND "), args
 }

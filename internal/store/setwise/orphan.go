@@ -14,9 +14,10 @@ func (tx *Tx) Orphan(ctx context.Context, t *schema.Table, r *schema.Reference) 
 	own := columnsOf(t, r.Columns)
 	keys := columnsOf(t, t.PrimaryKey)
 	var there, matches []string
-	for i, name := range Names(tx, "c.", own) {
+	for i, c := range own {
+		name := "c." + tx.Quote(c.Name)
 		there = append(there, name+" IS NOT NULL")
-		matches = append(matches, "p."+tx.Quote(r.Targets[i])+" = "+name)
+		matches = append(matches, tx.Equal("p."+tx.Quote(r.Targets[i]), name, c))
 	}
 	columns := append(append([]*schema.Column{}, own...), keys...)
 	sql := "SELECT " + strings.Join(Names(tx, "c.", columns), ", ") + " FROM " + tx.Table(t) + " AS c WHERE " + strings.Join(there, " AND ") +

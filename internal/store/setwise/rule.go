@@ -74,8 +74,8 @@ func (tx *Tx) Broken(ctx context.Context, r *plan.Rule, most int, show func(colu
 		}
 		by := Names(tx, "", columnsOf(a.Of, a.By.Columns))
 		var on []string
-		for i, c := range Names(tx, "t.", columnsOf(r.Table, a.By.Targets)) {
-			on = append(on, "s."+by[i]+" = "+c)
+		for i, c := range columnsOf(r.Table, a.By.Targets) {
+			on = append(on, tx.Equal("s."+by[i], "t."+tx.Quote(c.Name), c))
 		}
 		against := ""
 		if a.To != nil {
@@ -87,7 +87,7 @@ func (tx *Tx) Broken(ctx context.Context, r *plan.Rule, most int, show func(colu
 		}
 		sql = fmt.Sprintf("SELECT %s, %s FROM %s AS t LEFT JOIN (SELECT %s, %s AS %s FROM %s GROUP BY %s) AS s ON %s WHERE NOT (%s %s %s)",
 			strings.Join(Names(tx, "t.", columns), ", "), computed, tx.Table(r.Table), strings.Join(by, ", "), value, tx.Quote("v"), tx.Table(a.Of), strings.Join(by, ", "),
-			strings.Join(on, " AND "), computed, a.Op, against)
+			strings.Join(on, " AND "), computed, tx.Operator(string(a.Op)), against)
 		result = append(columns[:len(columns):len(columns)], of)
 	}
 	sql += fmt.Sprintf(" LIMIT %d", most)

@@ -44,6 +44,16 @@ type Engine interface {
 	Temporary(name string) string
 	// Param is the n-th parameter, from 1, for a value of a column.
 	Param(n int, c *schema.Column) string
+	// Equal compares two expressions of a column's type by the type's own equality, and no
+	// other that somebody may have made.
+	Equal(a, b string, c *schema.Column) string
+	// Operator is an operator between values of built-in types.
+	Operator(op string) string
+	// Among is the condition that targets, columns of t, are the references of a row of
+	// another table, o, for which conditions hold; same says when they are.
+	Among(targets, references []string, same, other, conditions string) string
+	// Qualified does something in which names without a schema are the engine's own.
+	Qualified(ctx context.Context, do func() error) error
 	// Differs compares two expressions of a column's type byte by byte; NULLs are equal.
 	Differs(a, b string, c *schema.Column) string
 	// CreateTemporary makes a temporary table; the first column is Ordinal.
@@ -186,7 +196,7 @@ func (tx *Tx) Find(ctx context.Context, t *schema.Table, columns []*schema.Colum
 	var args []Arg
 	for i, c := range columns {
 		if !values[i].IsNull() && hasEquality(c) {
-			where = append(where, tx.Quote(c.Name)+" = "+tx.Param(len(args)+1, c))
+			where = append(where, tx.Equal(tx.Quote(c.Name), tx.Param(len(args)+1, c), c))
 			args = append(args, Arg{values[i], c})
 		}
 	}
@@ -315,18 +325,18 @@ func (tx *Tx) Blame(ctx context.Context, v *store.Violation, db *schema.Database
 			if r := &t.References[i]; r.To != nil && slices.Equal(r.Columns, v.Columns) {
 				var same []string
 				for j, name := range r.Columns {
-					same = append(same, "p."+tx.Quote(r.Targets[j])+" = t."+tx.Quote(name))
+					same = append(same, tx.Equal("p."+tx.Quote(r.Targets[j]), "t."+tx.Quote(name), t.Column(name)))
 				}
 				condition = notNull(Names(tx, "t.", columns)) + " AND NOT EXISTS (SELECT 1 FROM " + tx.Table(r.To) + " AS p WHERE " + strings.Join(same, " AND ") + ")"
 			}
 		}
 	case store.Unique:
 		var same, other []string
-		for _, c := range Names(tx, "", columns) {
-			same = append(same, "o."+c+" = t."+c)
+		for _, c := range columns {
+			same = append(same, tx.Equal("o."+tx.Quote(c.Name), "t."+tx.Quote(c.Name), c))
 		}
-		for _, c := range Names(tx, "", primary) {
-			other = append(other, "o."+c+" <> t."+c)
+		for _, c := range primary {
+			other = append(other, "NOT "+tx.Equal("o."+tx.Quote(c.Name), "t."+tx.Quote(c.Name), c))
 		}
 		condition = "EXISTS (SELECT 1 FROM " + tx.Table(t) + " AS o WHERE " + strings.Join(same, " AND ") + " AND (" + strings.Join(other, " OR ") + "))"
 	}

@@ -34,7 +34,7 @@ func (tx *Tx) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store
 	for _, c := range w.Match {
 		name := tx.Quote(c.Name)
 		if !w.Alike || c.NotNull && hasEquality(c) {
-			on = append(on, "t."+name+" = s."+name)
+			on = append(on, tx.Equal("t."+name, "s."+name, c))
 		}
 		if w.Alike {
 			on = append(on, "NOT ("+tx.Differs("t."+name, "s."+name, c)+")")
@@ -245,15 +245,15 @@ func (s *stage) collisions(ctx context.Context, key schema.Unique, add func(*sto
 		}
 	}
 	var same []string
-	for _, c := range Names(s, "", columns) {
-		same = append(same, "o."+c+" = s."+c)
+	for _, c := range columns {
+		same = append(same, s.Equal("o."+s.Quote(c.Name), "s."+s.Quote(c.Name), c))
 	}
 	condition := s.written()
 	if update {
 		// Another row has the values: it is not the one that is meant.
 		var other []string
-		for _, c := range Names(s, "", s.w.Match) {
-			other = append(other, "o."+c+" <> s."+c)
+		for _, c := range s.w.Match {
+			other = append(other, "NOT "+s.Equal("o."+s.Quote(c.Name), "s."+s.Quote(c.Name), c))
 		}
 		condition = "(" + strings.Join(other, " OR ") + ")"
 		if !s.changes(columns) {
@@ -288,7 +288,7 @@ func (s *stage) orphans(ctx context.Context, r *schema.Reference, add func(*stor
 	names := Names(s, "s.", columns)
 	var same []string
 	for i, c := range columns {
-		same = append(same, "p."+s.Quote(r.Targets[i])+" = s."+s.Quote(c.Name))
+		same = append(same, s.Equal("p."+s.Quote(r.Targets[i]), "s."+s.Quote(c.Name), c))
 	}
 	sql := "SELECT " + s.ordinal() + ", " + strings.Join(names, ", ") + " FROM " + s.name + " AS s" +
 		where(notNull(names), "NOT EXISTS (SELECT 1 FROM "+s.Table(r.To)+" AS p WHERE "+strings.Join(same, " AND ")+")", s.written()) + " ORDER BY 1"
@@ -320,10 +320,13 @@ func (s *stage) broken(ctx context.Context, c schema.Check, add func(*store.Viol
 	sql := "SELECT " + s.ordinal() + ", " + strings.Join(Names(s, "s.", columns), ", ") + " FROM " + s.name + " AS s" +
 		where("NOT ("+c.Expression+")", s.written()) + " ORDER BY 1"
 	var found []*store.Violation
+	// The text of a check is whole: what it calls is named with its schema.
 	err := s.try(ctx, func() error {
-		return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []grow.Value) error {
-			found = append(found, s.violation(store.Check, row[0].N, CheckName(c), columns, row[1:], "the check does not hold"))
-			return nil
+		return s.Qualified(ctx, func() error {
+			return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []grow.Value) error {
+				found = append(found, s.violation(store.Check, row[0].N, CheckName(c), columns, row[1:], "the check does not hold"))
+				return nil
+			})
 		})
 	})
 	if err != nil {

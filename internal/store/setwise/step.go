@@ -90,7 +90,7 @@ func (s *statement) value(input int) string {
 func (s *statement) on(prefix string, match []store.Matched) string {
 	var list []string
 	for _, m := range match {
-		list = append(list, prefix+s.Quote(m.Column.Name)+" = "+s.value(m.Input))
+		list = append(list, s.Equal(prefix+s.Quote(m.Column.Name), s.value(m.Input), m.Column))
 	}
 	if len(list) == 0 {
 		return "1 = 1"
@@ -123,7 +123,10 @@ func (s *statement) expression(e *schema.Expr, top bool) string {
 	case schema.OpIf:
 		return "(CASE WHEN " + args[0] + " THEN " + args[1] + " ELSE " + args[2] + " END)"
 	}
-	return "(" + strings.Join(args, " "+string(e.Op)+" ") + ")"
+	if e.Op == schema.OpAnd || e.Op == schema.OpOr {
+		return "(" + strings.Join(args, " "+string(e.Op)+" ") + ")"
+	}
+	return "(" + strings.Join(args, " "+s.Operator(string(e.Op))+" ") + ")"
 }
 
 // stepText is a step and what is done with it.

@@ -67,15 +67,19 @@ func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*sch
 			// The references are read once: they need not have an index.
 			references, targets := Names(s, "o.", columnsOf(other, r.Columns)), Names(s, "t.", columnsOf(s.w.Table, r.Targets))
 			present := []string{notNull(references)}
+			var same []string
+			for j, name := range references {
+				same = append(same, s.Equal(targets[j], name, other.Column(r.Columns[j])))
+			}
 			if other.Name == s.w.Table.Name {
 				var differs []string
 				for j, name := range references {
-					differs = append(differs, name+" <> o."+s.Quote(r.Targets[j]))
+					differs = append(differs, "NOT "+s.Equal(name, "o."+s.Quote(r.Targets[j]), other.Column(r.Columns[j])))
 				}
 				present = append(present, "("+strings.Join(differs, " OR ")+")")
 			}
 			rows, err := s.ordinals(ctx, " JOIN "+s.table+" AS t ON "+s.on,
-				"("+strings.Join(targets, ", ")+") IN (SELECT "+strings.Join(references, ", ")+" FROM "+s.Table(other)+" AS o"+where(present...)+")")
+				s.Among(targets, references, strings.Join(same, " AND "), s.Table(other)+" AS o", strings.Join(present, " AND ")))
 			if err != nil {
 				return nil, err
 			}
@@ -115,7 +119,7 @@ func (s *stage) Referrers(ctx context.Context, db *schema.Database, show func(*s
 			}
 			var same []string
 			for j, name := range r.Columns {
-				same = append(same, "o."+s.Quote(name)+" = t."+s.Quote(r.Targets[j]))
+				same = append(same, s.Equal("o."+s.Quote(name), "t."+s.Quote(r.Targets[j]), other.Column(name)))
 			}
 			sql := "SELECT DISTINCT " + strings.Join(Names(s, "o.", keys), ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on +
 				" JOIN " + s.Table(other) + " AS o ON " + strings.Join(same, " AND ")

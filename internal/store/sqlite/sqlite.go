@@ -42,6 +42,9 @@ func (Driver) Beside(url, folder string) string {
 
 // Describe reads a URL.
 func (Driver) Describe(url string) store.Place {
+	if _, _, err := parseURL(url); err != nil {
+		return store.Place{Shown: "sqlite:...", Hosts: []string{store.UnknownHost}, Err: err}
+	}
 	path, query, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(url, "sqlite:"), "//"), "?")
 	base := filepath.Base(path)
 	p := store.Place{Name: strings.TrimSuffix(base, filepath.Ext(base)), File: path, Shown: "sqlite:" + path}
@@ -120,6 +123,9 @@ func parseURL(url string) (string, sqlite.OpenFlags, error) {
 	}
 	if path == "" {
 		return "", 0, bad("the database URL names no file")
+	}
+	if rest, ok := strings.CutPrefix(url, "sqlite://"); ok && !strings.HasPrefix(rest, "/") && strings.Contains(rest, "@") {
+		return "", 0, bad("a SQLite URL names a file, and neither user nor host") // not shown: it may hold a password
 	}
 	if path == ":memory:" {
 		return "", 0, bad("a database in memory would be gone with this program")
@@ -377,6 +383,19 @@ func (d *database) Param(int, *schema.Column) string { return "?" }
 func (d *database) Empty(name string) string         { return "DELETE FROM " + d.Temporary(name) }
 func (d *database) Analyze(string) string            { return "" }
 func (d *database) Overriding() string               { return "" }
+
+// Equal, Operator and Qualified have nothing to guard against: there are no operators but
+// the engine's own.
+func (d *database) Equal(a, b string, _ *schema.Column) string { return "(" + a + " = " + b + ")" }
+
+func (d *database) Operator(op string) string { return op }
+
+func (d *database) Qualified(_ context.Context, do func() error) error { return do() }
+
+// Among lets the engine read the references once: they need not have an index.
+func (d *database) Among(targets, references []string, _, other, conditions string) string {
+	return "(" + strings.Join(targets, ", ") + ") IN (SELECT " + strings.Join(references, ", ") + " FROM " + other + " WHERE " + conditions + ")"
+}
 
 func (d *database) Differs(a, b string, _ *schema.Column) string {
 	return a + " COLLATE BINARY IS NOT " + b + " COLLATE BINARY"
