@@ -12,9 +12,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/schema"
 )
 
-type valueOf = grow.Value
+type (
+	valueOf = grow.Value
+	column  = schema.Column
+)
 
 // seeded fills the given database, with a journal, so that there is something to lose.
 func (b *box) seeded() string {

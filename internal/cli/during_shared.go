@@ -37,7 +37,7 @@ func (a *app) duringShared(ctx context.Context, args []string, run *during.Comma
 		return err
 	}
 	defer s.Unlock(context.WithoutCancel(ctx), duringLock(c.Plan.Name))
-	if _, err := a.takenBack(ctx, s, c.Plan.Name); err != nil { // what a killed run has left
+	if _, err := a.takenBack(ctx, s, c.Plan); err != nil { // what a killed run has left
 		return err
 	}
 	journal := a.journal("", false)
@@ -45,7 +45,7 @@ func (a *app) duringShared(ctx context.Context, args []string, run *during.Comma
 	loads, err := a.fill(ctx, c, s, load.Options{Jobs: jobsDefault(), Journal: journal, Folder: c.Plan.Folder()})
 	defer func() {
 		// The command may have taken as long as it liked: servers end idle connections.
-		if again, gone := a.withdrawn(context.WithoutCancel(ctx), loads); gone != nil {
+		if again, gone := a.withdrawn(context.WithoutCancel(ctx), load.Operator{Plan: c.Plan, Rows: files.Rows}, loads); gone != nil {
 			err = errors.Join(err, fmt.Errorf("what was loaded is still there (load %v), and evensprout during --sweep takes it back: %w", again, gone))
 		}
 	}()
@@ -101,7 +101,7 @@ func (a *app) alone(ctx context.Context, s store.Store, name string, wait time.D
 
 // withdrawn takes loads back, the last first, through a connection of its own. It returns
 // those that are still there.
-func (a *app) withdrawn(ctx context.Context, loads []int64) ([]int64, error) {
+func (a *app) withdrawn(ctx context.Context, by load.Operator, loads []int64) ([]int64, error) {
 	if len(loads) == 0 {
 		return nil, nil
 	}
@@ -111,7 +111,7 @@ func (a *app) withdrawn(ctx context.Context, loads []int64) ([]int64, error) {
 	}
 	defer s.Close()
 	// What the command has changed, and what it has added below the rows, goes as well.
-	o := load.WithdrawOptions{Changed: true, Referring: true, Rows: files.Rows, Again: a.again, Wait: time.Minute}
+	o := load.WithdrawOptions{Changed: true, Referring: true, By: by, Again: a.again, Wait: time.Minute}
 	for i, n := range slices.Backward(loads) {
 		w, err := load.Withdraw(ctx, s, n, o)
 		if err != nil {
@@ -127,21 +127,33 @@ func (a *app) withdrawn(ctx context.Context, loads []int64) ([]int64, error) {
 	return nil, nil
 }
 
-// takenBack withdraws what killed runs have left of a plan; of all plans if it has no name.
-func (a *app) takenBack(ctx context.Context, s store.Store, name string) ([]during.Swept, error) {
-	all, err := load.Entries(ctx, s, name)
+// takenBack withdraws what killed runs have left of a plan. What the journal says is not
+// enough for that: the plan of such a load must be the one at hand.
+func (a *app) takenBack(ctx context.Context, s store.Store, p *plan.Plan) ([]during.Swept, error) {
+	all, err := load.Entries(ctx, s, p.Name)
 	if err != nil {
 		return nil, err
 	}
+	by := load.Operator{Plan: p, Rows: files.Rows, Strict: true}
 	var loads []int64
 	var out []during.Swept
 	for _, e := range all {
-		if strings.HasPrefix(e.Actor, duringActor) && e.State != load.StateWithdrawn {
-			loads = append(loads, e.Number)
-			out = append(out, during.Swept{Name: fmt.Sprintf("load %d of %s", e.Number, e.Plan), Why: "left by a run that was killed"})
+		if !strings.HasPrefix(e.Actor, duringActor) || e.State == load.StateWithdrawn {
+			continue
 		}
+		name := fmt.Sprintf("load %d of %s", e.Number, e.Plan)
+		full, err := load.FindEntry(ctx, s, e.Number)
+		if err != nil {
+			return out, err
+		}
+		if e.About.Unit == "" && !by.Same(full) {
+			out = append(out, during.Swept{Name: name, Why: fmt.Sprintf("the journal's plan of it differs from %s; evensprout withdraw %d takes it back", p.File(), e.Number), Left: true})
+			continue
+		}
+		loads = append(loads, e.Number)
+		out = append(out, during.Swept{Name: name, Why: "left by a run that was killed"})
 	}
-	_, err = a.withdrawn(ctx, loads)
+	_, err = a.withdrawn(ctx, by, loads)
 	return out, err
 }
 
@@ -178,7 +190,7 @@ func (a *app) swept(ctx context.Context, args []string, f *duringFlags) error {
 	a.opened = u
 	if s, err := store.Open(ctx, a.drivers, u); err == nil { // a private run needs no such database
 		defer s.Close()
-		list, err := a.sweptLoads(ctx, s)
+		list, err := a.sweptLoads(ctx, s, p)
 		if err != nil {
 			return err
 		}
@@ -207,31 +219,31 @@ func (a *app) swept(ctx context.Context, args []string, f *duringFlags) error {
 	return nil
 }
 
-// sweptLoads withdraws loads of killed runs, of plans that nobody works with.
-func (a *app) sweptLoads(ctx context.Context, s store.Store) ([]during.Swept, error) {
+// sweptLoads withdraws loads of killed runs of the plan at hand, unless somebody works with
+// it. Those of other plans are listed.
+func (a *app) sweptLoads(ctx context.Context, s store.Store, p *plan.Plan) ([]during.Swept, error) {
 	all, err := load.Entries(ctx, s, "")
 	if err != nil {
 		return nil, err
 	}
 	var out []during.Swept
-	seen := map[string]bool{}
+	mine := false
 	for _, e := range all {
-		if seen[e.Plan] || !strings.HasPrefix(e.Actor, duringActor) || e.State == load.StateWithdrawn {
-			continue
-		}
-		seen[e.Plan] = true
-		holder, err := s.Lock(ctx, duringLock(e.Plan))
-		if err != nil {
-			return out, err
-		}
-		if holder != "" {
-			continue
-		}
-		list, err := a.takenBack(ctx, s, e.Plan)
-		out = append(out, list...)
-		if err := errors.Join(err, s.Unlock(context.WithoutCancel(ctx), duringLock(e.Plan))); err != nil {
-			return out, err
+		switch {
+		case !strings.HasPrefix(e.Actor, duringActor) || e.State == load.StateWithdrawn:
+		case p != nil && e.Plan == p.Name:
+			mine = true
+		default:
+			out = append(out, during.Swept{Name: fmt.Sprintf("load %d of %s", e.Number, e.Plan), Why: "its plan is not at hand: evensprout during PLAN --sweep", Left: true})
 		}
 	}
-	return out, nil
+	if !mine {
+		return out, nil
+	}
+	holder, err := s.Lock(ctx, duringLock(p.Name))
+	if err != nil || holder != "" {
+		return out, err
+	}
+	list, err := a.takenBack(ctx, s, p)
+	return append(out, list...), errors.Join(err, s.Unlock(context.WithoutCancel(ctx), duringLock(p.Name)))
 }

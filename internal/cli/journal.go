@@ -115,11 +115,11 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 			switch {
 			case cmd.Flags().Changed("load"):
 				var one *load.Past
-				if one, err = load.Recall(cmd.Context(), s, number, nil, files.Rows); err == nil {
+				if one, err = load.Recall(cmd.Context(), s, number, nil, load.Operator{Plan: p, Rows: files.Rows}); err == nil {
 					pasts = []*load.Past{one}
 				}
 			case p != nil:
-				pasts, err = load.RecallAll(cmd.Context(), s, p.Name, extra, nil, files.Rows)
+				pasts, err = load.RecallAll(cmd.Context(), s, p.Name, extra, nil, load.Operator{Plan: p, Rows: files.Rows})
 			default:
 				err = usageError{errors.New("compare needs a plan, or --load N")}
 			}
@@ -304,7 +304,7 @@ name that ends in .yaml is a plan, which only says where the database is.`,
 			if err != nil {
 				return err
 			}
-			o := load.WithdrawOptions{DryRun: dryRun, Wait: wait, Rows: files.Rows, Again: a.again}
+			o := load.WithdrawOptions{DryRun: dryRun, Wait: wait, Again: a.again}
 			if commit != "" {
 				if o.Commit, err = plan.ParseCommit(commit); err != nil || o.Commit == plan.CommitFamily {
 					return usageError{errors.New("--commit is load or chunk")}
@@ -321,11 +321,12 @@ name that ends in .yaml is a plan, which only says where the database is.`,
 				}
 			}
 			a.writes = true
-			s, _, name, err := a.openAlone(cmd.Context(), planArgs)
+			s, p, name, err := a.openAlone(cmd.Context(), planArgs)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
+			o.By = load.Operator{Plan: p, Rows: files.Rows}
 			if number == 0 {
 				if number, err = lastLoad(cmd.Context(), s); err != nil {
 					return err
@@ -429,13 +430,33 @@ func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
 		word, is = a.page.Good("dry run, all rolled back:"), "would be"
 	}
 	more := ""
+	if v.FilesLeft > 0 {
+		fmt.Fprintf(a.err, "note: %s that the rows named %s left, because the plan is not at hand: name its file to remove them\n", report.Count(v.FilesLeft, "file", "files"), map[bool]string{true: "is", false: "are"}[v.FilesLeft == 1])
+	}
 	if v.Files > 0 {
 		more = ", and " + report.Count(v.Files, "file", "files")
 	}
 	fmt.Fprintf(a.out, "\n%s load %d of %s %s withdrawn from %s: %s%s, %s\n", word, v.Load, v.Plan, is, name, report.Count(total, "row", "rows"), more, pace(total, v.Elapsed))
 }
 
+// writePlan writes the plan that the journal keeps of a load, as it was.
+func (a *app) writePlan(ctx context.Context, s store.Store, number int64) error {
+	if number == 0 {
+		return usageError{errors.New("--plan writes the plan of a load: name its number, as in evensprout history 3 --plan")}
+	}
+	e, err := load.FindEntry(ctx, s, number)
+	if err != nil {
+		return err
+	}
+	text, err := load.StoredPlan(e)
+	if err == nil {
+		_, err = a.out.Write(text)
+	}
+	return err
+}
+
 func (a *app) history() *cobra.Command {
+	planText := false
 	c := &cobra.Command{
 		Use:   "history [LOAD] [PLAN]",
 		Short: "List the loads in the journal, or show one",
@@ -446,6 +467,7 @@ it shows one load: its entities, fingerprints, chunks, and the rows that were le
 A name that ends in .yaml is a plan, which only says where the database is.`,
 		Example: `  evensprout history
   evensprout history 3 --db sqlite:app.db
+  evensprout history 3 --plan > was.yaml    # the plan as it was loaded
   evensprout history --json`,
 		Args: cobra.MaximumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -458,6 +480,9 @@ A name that ends in .yaml is a plan, which only says where the database is.`,
 				return err
 			}
 			defer s.Close()
+			if planText {
+				return a.writePlan(cmd.Context(), s, number)
+			}
 			if number > 0 {
 				return a.showLoad(cmd.Context(), s, number)
 			}
@@ -491,6 +516,7 @@ A name that ends in .yaml is a plan, which only says where the database is.`,
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&planText, "plan", false, "write the plan of a load, as the journal keeps it, and nothing else")
 	return c
 }
 

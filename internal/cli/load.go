@@ -136,7 +136,7 @@ interrupted.`,
 			}
 			o.Again = a.again
 			if journal.restore {
-				done, err := a.restored(cmd.Context(), s, c.Plan.Name, c.Database, name, o, &journal, max(0, time.Until(deadline)))
+				done, err := a.restored(cmd.Context(), s, c.Plan, c.Database, name, o, &journal, max(0, time.Until(deadline)))
 				if done || err != nil {
 					return err
 				}
@@ -211,12 +211,12 @@ func (a *app) restoredAlone(ctx context.Context, args []string, o load.Options, 
 	if err != nil || len(all) == 0 {
 		return false, err
 	}
-	return a.restored(ctx, s, p.Name, nil, name, o, journal, 0)
+	return a.restored(ctx, s, p, nil, name, o, journal, 0)
 }
 
 // restored brings the tables back; false if nothing was loaded yet.
-func (a *app) restored(ctx context.Context, s store.Store, planName string, db *schema.Database, name string, o load.Options, journal *journalFlags, wait time.Duration) (bool, error) {
-	pasts, err := load.RecallAll(ctx, s, planName, journal.extra, db, files.Rows)
+func (a *app) restored(ctx context.Context, s store.Store, p *plan.Plan, db *schema.Database, name string, o load.Options, journal *journalFlags, wait time.Duration) (bool, error) {
+	pasts, err := load.RecallAll(ctx, s, p.Name, journal.extra, db, load.Operator{Plan: p, Rows: files.Rows}.ToRestore())
 	if err != nil {
 		return false, err
 	}
@@ -271,6 +271,7 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.Compil
 	stop := a.progress(&o, "rows")
 	var r *load.Result
 	if open != nil {
+		o.Journal.Plan = c.Plan
 		r, err = load.Resume(ctx, s, open.Number, o)
 	} else {
 		r, err = load.Run(ctx, c, s, o)

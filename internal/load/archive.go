@@ -14,6 +14,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
+	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 )
 
@@ -28,6 +29,12 @@ const (
 // maxArchived bounds the input files that are kept with a load, in bytes: they go to the
 // server in one statement. Of what is beyond that only the digest is kept.
 const maxArchived = 8 << 20
+
+// What the journal keeps of a load unpacks to no more bytes, and has no more parts.
+const (
+	maxUnpacked = 64 << 20
+	maxMembers  = 10_000
+)
 
 // archived is a part of a load's input.
 type archived struct {
@@ -125,7 +132,7 @@ func digestOf(data []byte) string {
 // readInput reads a file's digest, and its contents unless it is too large.
 func readInput(path string) (archived, []byte, error) {
 	a := archived{Path: absolute(path)}
-	f, err := os.Open(path)
+	f, err := safe.Open(path)
 	if err != nil {
 		return a, nil, err
 	}
@@ -196,7 +203,11 @@ type packedRows struct {
 
 // openArchive opens what the journal keeps of a load. The function reads a member.
 func openArchive(e *Entry) (func(string) ([]byte, error), *index, error) {
+	left := int64(maxUnpacked)
 	z, err := zip.NewReader(bytes.NewReader(e.body), int64(len(e.body)))
+	if err == nil && len(z.File) > maxMembers {
+		err = fmt.Errorf("it has more than %d parts", maxMembers)
+	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("what the journal keeps of load %d cannot be read: %w", e.Number, err)
 	}
@@ -206,7 +217,11 @@ func openArchive(e *Entry) (func(string) ([]byte, error), *index, error) {
 			return nil, fmt.Errorf("what the journal keeps of load %d lacks %s: %w", e.Number, name, err)
 		}
 		defer f.Close()
-		return io.ReadAll(io.LimitReader(f, maxInflated))
+		data, err := io.ReadAll(io.LimitReader(f, left+1))
+		if left -= int64(len(data)); err == nil && left < 0 {
+			err = fmt.Errorf("what the journal keeps of load %d unpacks to more than %d bytes", e.Number, maxUnpacked)
+		}
+		return data, err
 	}
 	text, err := member(archiveIndex)
 	if err != nil {
@@ -231,7 +246,7 @@ func archivedPlan(e *Entry) (*plan.Plan, error) {
 
 // revive makes a plan of an archive again. The error is plan.Problems if the plan does
 // not fit the database any more.
-func revive(e *Entry, db *schema.Database, open func(plan.FileSpec) (plan.FileRows, plan.Problems)) (c *plan.Compiled, err error) {
+func revive(e *Entry, db *schema.Database, by Operator) (c *plan.Compiled, err error) {
 	member, x, err := openArchive(e)
 	if err != nil {
 		return nil, err
@@ -251,11 +266,12 @@ func revive(e *Entry, db *schema.Database, open func(plan.FileSpec) (plan.FileRo
 		if a.Path == "" {
 			continue
 		}
-		paths[a.Path] = a.Path
 		if a.Member == "" {
-			if now, _, err := readInput(a.Path); err != nil || now.Digest != a.Digest {
-				return nil, fmt.Errorf("%s is not the file that was loaded (%d bytes, SHA-256 %s), and there was no room to keep it: put it back", a.Path, a.Bytes, a.Digest)
+			path, err := by.file(a)
+			if err != nil {
+				return nil, err
 			}
+			paths[a.Path] = path
 			continue
 		}
 		data, err := member(a.Member)
@@ -274,13 +290,20 @@ func revive(e *Entry, db *schema.Database, open func(plan.FileSpec) (plan.FileRo
 	c, err = p.Compile(plan.Options{
 		Database: db, Clock: e.About.Clock, Shift: e.About.Shift, WithoutUnits: true, WithoutAlways: true,
 		Rows: func(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
-			if kept, ok := paths[absolute(spec.Path)]; ok {
-				spec.Path = kept
+			for _, at := range []*string{&spec.Path, &spec.Manifest} {
+				if *at == "" {
+					continue
+				}
+				kept, ok := paths[absolute(*at)]
+				if !ok { // whoever wrote the journal may name any file
+					return nil, plan.Problems{{Message: fmt.Sprintf("the plan that the journal keeps reads %s, which the journal does not keep", *at)}}
+				}
+				*at = kept
 			}
-			if kept, ok := paths[absolute(spec.Manifest)]; ok && spec.Manifest != "" {
-				spec.Manifest = kept
+			if by.Rows == nil {
+				return nil, plan.Problems{{Message: "rows of files cannot be read here"}}
 			}
-			return open(spec)
+			return by.Rows(spec)
 		},
 		Existing: func(t *schema.Table) (grow.Table, error) {
 			for _, a := range x.Parts {
@@ -303,7 +326,11 @@ func revive(e *Entry, db *schema.Database, open func(plan.FileSpec) (plan.FileRo
 	if x.Corrected == "" {
 		return c, nil
 	}
-	data, err := os.ReadFile(paths[absolute(x.Corrected)])
+	kept, ok := paths[absolute(x.Corrected)]
+	if !ok {
+		return nil, fmt.Errorf("the journal does not keep %s, whose rows were loaded", x.Corrected)
+	}
+	data, err := safe.ReadFile(kept, maxArchived)
 	if err != nil {
 		return nil, err
 	}
@@ -312,6 +339,19 @@ func revive(e *Entry, db *schema.Database, open func(plan.FileSpec) (plan.FileRo
 		out.OnClose(c.Close)
 	}
 	return out, err
+}
+
+// file finds, among the files of the plan at hand, the one that was loaded and that there
+// was no room to keep.
+func (o Operator) file(a archived) (string, error) {
+	if o.Plan != nil {
+		for _, path := range o.Plan.Files() {
+			if now, _, err := readInput(path); err == nil && now.Bytes == a.Bytes && now.Digest == a.Digest {
+				return path, nil
+			}
+		}
+	}
+	return "", fmt.Errorf("a file of rows (%s when it was loaded, %d bytes, SHA-256 %s) was too large to keep, and no file of the plan at hand is the same: put it back, and name the plan", a.Path, a.Bytes, a.Digest)
 }
 
 // unpackTable makes rows of what was packed, with the columns that there are now.

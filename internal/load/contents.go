@@ -26,6 +26,17 @@ const (
 // statements of any length.
 const packedBytes = 128 << 10
 
+// rawBytes is when it is closed in any case, however well it is compressed.
+const rawBytes = 2 << 20
+
+// A packet unpacks to no more, in bytes and in rows at a time; a text in it is no longer.
+const (
+	maxPacked       = 64 << 20
+	maxPacketRows   = 4 << 20
+	maxPackedValues = 4 << 20 // of a packet that is read whole
+	maxHead         = 1 << 20
+)
+
 // packet is rows of one table, compressed.
 type packet struct {
 	rows int64
@@ -42,12 +53,14 @@ type packer struct {
 	buf  bytes.Buffer
 	w    *flate.Writer
 	rows int64
+	raw  int // bytes before they are compressed
 	line []byte
 }
 
 // add packs a row; planned counts only with numbers.
 func (p *packer) add(planned grow.Row, values []grow.Value) error {
 	if p.rows == 0 {
+		p.raw = 0
 		p.buf.Reset()
 		if p.w == nil {
 			p.w, _ = flate.NewWriter(&p.buf, flate.BestSpeed) // the level is valid
@@ -80,7 +93,8 @@ func (p *packer) add(planned grow.Row, values []grow.Value) error {
 	if _, err := p.w.Write(b); err != nil {
 		return err
 	}
-	if p.rows++; p.buf.Len() >= packedBytes {
+	p.raw += len(b)
+	if p.rows++; p.buf.Len() >= packedBytes || p.raw >= rawBytes {
 		return p.close()
 	}
 	return nil
@@ -141,7 +155,7 @@ func readPacked(r *bufio.Reader) (v grow.Value, err error) {
 
 func readText(r *bufio.Reader) (string, error) {
 	n, err := binary.ReadUvarint(r)
-	if err != nil || n > maxInflated {
+	if err != nil || n > maxPacked {
 		return "", errors.Join(err, errPacket)
 	}
 	var b bytes.Buffer // grows with what is there, not with what is said
@@ -156,8 +170,14 @@ var errPacket = errors.New("the journal's previous contents of rows cannot be re
 // unpack shows the rows of a packet. numbers tells whether they begin with rows of the
 // plan.
 func unpack(body []byte, rows int64, numbers bool, show func(columns []string, planned grow.Row, values []grow.Value) error) error {
-	r := bufio.NewReader(flate.NewReader(bytes.NewReader(body)))
+	r := bufio.NewReader(io.LimitReader(flate.NewReader(bytes.NewReader(body)), maxPacked))
+	if rows > maxPacketRows {
+		return errPacket
+	}
 	head, err := readText(r)
+	if err == nil && len(head) > maxHead {
+		err = errPacket
+	}
 	if err != nil {
 		return errors.Join(errPacket, err)
 	}

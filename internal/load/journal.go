@@ -26,10 +26,18 @@ type Journal struct {
 	NoUndo  bool   // previous contents of changed rows are not kept
 	// Rows opens files of rows again, for earlier loads of the plan.
 	Rows func(plan.FileSpec) (plan.FileRows, plan.Problems)
+	// Plan is the plan at hand, which the journal's are held against; nil: there is none.
+	Plan *plan.Plan
 	// Extra names a further set of rows; empty for the plan's own.
 	Extra string
 	// Wait is how long another load of the same plan is waited for.
 	Wait time.Duration
+}
+
+func (j *Journal) by() Operator { return Operator{Plan: j.Plan, Rows: j.Rows} }
+
+func (j *Journal) toResume() Operator {
+	return Operator{Plan: j.Plan, Rows: j.Rows, Demand: demandResumed}
 }
 
 // State is how far a load has come.
@@ -189,6 +197,31 @@ func (l *loader) openJournal(ctx context.Context, s store.Store) error {
 	return nil
 }
 
+// What is read of the journal is bounded: whoever may write to it may write anything.
+const (
+	maxEntry   = 32 << 20 // bytes of a cell
+	maxJournal = 64 << 20 // bytes of one look, packed and unpacked
+	rowBytes   = 200      // what a row costs beside its texts
+)
+
+// budget is the bytes that may still be read.
+type budget struct{ left int64 }
+
+func (b *budget) take(row []grow.Value) error {
+	n := int64(rowBytes)
+	for _, v := range row {
+		n += int64(len(v.S))
+	}
+	return b.spend(n)
+}
+
+func (b *budget) spend(n int64) error {
+	if b.left -= n; b.left < 0 {
+		return fmt.Errorf("the journal holds more than %d MiB of one load, or of all that it lists: that is more than this program writes, so it was not read", maxJournal>>20)
+	}
+	return nil
+}
+
 // Entries reads the loads of the journal, oldest first. An empty name means all plans.
 func Entries(ctx context.Context, s store.Store, name string) ([]*Entry, error) {
 	j, err := s.Journal(ctx, false)
@@ -209,7 +242,11 @@ func readEntries(ctx context.Context, s store.Store, j *store.Journal, where []s
 		columns = slices.DeleteFunc(slices.Clone(columns), func(c *schema.Column) bool { return c.Name == "body" })
 	}
 	var out []*Entry
-	err := s.Select(ctx, store.Query{Table: j.Loads, Columns: columns, Where: where}, func(row []grow.Value) error {
+	budget := budget{maxJournal}
+	err := s.Select(ctx, store.Query{Table: j.Loads, Columns: columns, Where: where, Most: maxEntry}, func(row []grow.Value) error {
+		if err := budget.take(row); err != nil {
+			return err
+		}
 		get := func(name string) grow.Value {
 			i := slices.IndexFunc(columns, func(c *schema.Column) bool { return c.Name == name })
 			if i < 0 {
@@ -280,14 +317,18 @@ func Chunks(ctx context.Context, s store.Store, load int64) ([]*ChunkEntry, erro
 	}
 	var out []*ChunkEntry
 	columns := j.Chunks.Columns
-	err = s.Select(ctx, store.Query{Table: j.Chunks, Columns: columns, Where: cells(j.Chunks, "load", load)}, func(row []grow.Value) error {
+	budget, unpacked := budget{maxJournal}, budget{maxJournal}
+	err = s.Select(ctx, store.Query{Table: j.Chunks, Columns: columns, Where: cells(j.Chunks, "load", load), Most: maxEntry}, func(row []grow.Value) error {
+		if err := budget.take(row); err != nil {
+			return err
+		}
 		x := &ChunkEntry{key: chunkKey{row[0].N, row[1].N, row[2].N, row[3].N}, Given: row[2].N == 1, First: uint64(row[3].N), State: State(row[4].S), Ended: timeOf(row[5])}
 		if text := row[6].S; text != "" {
 			if err := json.Unmarshal([]byte(text), &x.Result); err != nil {
 				return fmt.Errorf("a chunk of load %d in the journal cannot be read: %w", load, err)
 			}
 		}
-		if x.Log, err = unpackLog([]byte(row[7].S)); err != nil {
+		if x.Log, err = unpackLog([]byte(row[7].S), &unpacked); err != nil {
 			return fmt.Errorf("a chunk of load %d in the journal cannot be read: %w", load, err)
 		}
 		out = append(out, x)

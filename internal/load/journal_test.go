@@ -36,13 +36,13 @@ func (d *db) withdrawn(t *testing.T, number int64, o WithdrawOptions) *Withdrawa
 
 func (d *db) withdraw(t *testing.T, number int64, o WithdrawOptions) (*Withdrawal, error) {
 	t.Helper()
-	o.Rows = files.Rows
+	o.By.Rows = files.Rows
 	return Withdraw(t.Context(), d.open(t), number, o)
 }
 
 func (d *db) compared(t *testing.T, number int64) *Difference {
 	t.Helper()
-	p, err := Recall(t.Context(), d.store, number, nil, files.Rows)
+	p, err := Recall(t.Context(), d.store, number, nil, Operator{Rows: files.Rows})
 	require.NoError(t, err)
 	defer p.Close()
 	diff, err := Compare(t.Context(), d.store, []*Past{p}, CompareOptions{})

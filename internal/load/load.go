@@ -175,6 +175,11 @@ type loader struct {
 // what is open is rolled back, and the error tells why: a *Refusal, a *Present, a
 // *store.Fault, a *grow.RowError, or plan.Problems.
 func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*Result, error) {
+	if o.Journal != nil {
+		journal := *o.Journal
+		journal.Plan = c.Plan
+		o.Journal = &journal
+	}
 	l, err := newLoader(c, s, o)
 	if err != nil {
 		return nil, err

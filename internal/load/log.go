@@ -119,12 +119,13 @@ func (c *chunkLog) pack() ([]byte, error) {
 	return deflated(text)
 }
 
-func unpackLog(data []byte) (*chunkLog, error) {
+// unpackLog reads a log; what it unpacks to is taken from a budget.
+func unpackLog(data []byte, b *budget) (*chunkLog, error) {
 	c := &chunkLog{}
 	if len(data) == 0 {
 		return c, nil
 	}
-	text, err := inflated(data)
+	text, err := inflated(data, b)
 	if err != nil {
 		return nil, err
 	}
@@ -146,14 +147,10 @@ func deflated(data []byte) ([]byte, error) {
 	return b.Bytes(), nil
 }
 
-// maxInflated bounds what one entry of the journal unpacks to, in bytes.
-const maxInflated = 1 << 30
-
-func inflated(data []byte) ([]byte, error) {
-	r := flate.NewReader(bytes.NewReader(data))
-	out, err := io.ReadAll(io.LimitReader(r, maxInflated+1))
-	if err == nil && len(out) > maxInflated {
-		err = fmt.Errorf("an entry of the journal unpacks to more than %d bytes", maxInflated)
+func inflated(data []byte, b *budget) ([]byte, error) {
+	out, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(data)), b.left+1))
+	if err == nil {
+		err = b.spend(int64(len(out)))
 	}
 	return out, err
 }

@@ -202,7 +202,7 @@ func (l *loader) beginParts(ctx context.Context, w *writer) error {
 
 // joinPart goes on with a load that is in the journal.
 func joinPart(ctx context.Context, s store.Store, open *Entry, db *schema.Database, o Options) (*Result, error) {
-	p, err := Recall(ctx, s, open.Number, db, o.Journal.Rows)
+	p, err := Recall(ctx, s, open.Number, db, o.Journal.toResume())
 	if err != nil {
 		return nil, err
 	}

@@ -18,6 +18,7 @@ import (
 type Past struct {
 	Entry  *Entry
 	Plan   *plan.Compiled
+	by     Operator
 	l      *loader
 	chunks []*ChunkEntry
 	memory *memory
@@ -27,9 +28,12 @@ type Past struct {
 
 // Recall makes the plan of a load again, with what its chunks noted. db is the tables of
 // the store; nil: they are read.
-func Recall(ctx context.Context, s store.Store, number int64, db *schema.Database, open func(plan.FileSpec) (plan.FileRows, plan.Problems)) (*Past, error) {
+func Recall(ctx context.Context, s store.Store, number int64, db *schema.Database, by Operator) (*Past, error) {
 	e, err := FindEntry(ctx, s, number)
 	if err != nil {
+		return nil, err
+	}
+	if err := by.same(e); err != nil {
 		return nil, err
 	}
 	if db == nil {
@@ -40,11 +44,11 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 	if e.About.Unit != "" {
 		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d is a run of the unit %s, whose rows are not planned", number, e.About.Unit)}
 	}
-	c, err := revive(e, db, open)
+	c, err := revive(e, db, by)
 	if err != nil {
 		return nil, fmt.Errorf("load %d cannot be grown again: %w", number, err)
 	}
-	p := &Past{Entry: e, Plan: c, memory: newMemory(c), done: map[chunkKey]bool{}, whole: e.State == StateDone || e.About.Commit == plan.CommitLoad}
+	p := &Past{Entry: e, Plan: c, by: by, memory: newMemory(c), done: map[chunkKey]bool{}, whole: e.State == StateDone || e.About.Commit == plan.CommitLoad}
 	if err := p.prepare(ctx, s); err != nil {
 		return nil, errors.Join(err, c.Close())
 	}
@@ -52,7 +56,7 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 }
 
 // held recalls a load while nobody else works on its plan.
-func held(ctx context.Context, s store.Store, number int64, open func(plan.FileSpec) (plan.FileRows, plan.Problems), do func(*Past) error) error {
+func held(ctx context.Context, s store.Store, number int64, by Operator, do func(*Past) error) error {
 	e, err := FindEntry(ctx, s, number)
 	if err != nil {
 		return err
@@ -67,9 +71,9 @@ func held(ctx context.Context, s store.Store, number int64, open func(plan.FileS
 	}
 	defer unlock()
 	if e.About.Unit != "" {
-		return do(&Past{Entry: e})
+		return do(&Past{Entry: e, by: by})
 	}
-	p, err := Recall(ctx, s, number, nil, open)
+	p, err := Recall(ctx, s, number, nil, by)
 	if err != nil {
 		return err
 	}
@@ -80,7 +84,7 @@ func held(ctx context.Context, s store.Store, number int64, open func(plan.FileS
 func (p *Past) prepare(ctx context.Context, s store.Store) error {
 	e := p.Entry
 	var err error
-	if p.l, err = newLoader(p.Plan, s, Options{Chunk: e.About.Chunk, Part: order.Part{Of: e.About.Parts}, Commit: e.About.Commit, Folder: e.About.Folder}); err != nil {
+	if p.l, err = newLoader(p.Plan, s, Options{Chunk: e.About.Chunk, Part: order.Part{Of: e.About.Parts}, Commit: e.About.Commit, Folder: p.folder()}); err != nil {
 		return err
 	}
 	l := p.l
@@ -131,6 +135,15 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 		t.out.Before, t.out.Skipped = t.before, t.skipped
 	}
 	return nil
+}
+
+// folder is where placeholder files lie: beside the plan at hand. Without one they are not
+// touched.
+func (p *Past) folder() string {
+	if !p.by.knows(p.Entry) {
+		return ""
+	}
+	return p.by.Plan.Folder()
 }
 
 // Close releases the files that rows are read from.
@@ -314,7 +327,7 @@ func Planned(c *plan.Compiled, s store.Store) (*Past, error) {
 
 // RecallAll recalls all finished loads of a plan that are not withdrawn, oldest first.
 // db is the tables of the store; nil: they are read.
-func RecallAll(ctx context.Context, s store.Store, name, extra string, db *schema.Database, open func(plan.FileSpec) (plan.FileRows, plan.Problems)) (pasts []*Past, err error) {
+func RecallAll(ctx context.Context, s store.Store, name, extra string, db *schema.Database, by Operator) (pasts []*Past, err error) {
 	entries, err := Entries(ctx, s, name)
 	if err != nil {
 		return nil, err
@@ -334,7 +347,7 @@ func RecallAll(ctx context.Context, s store.Store, name, extra string, db *schem
 				return pasts, err
 			}
 		}
-		p, err := Recall(ctx, s, e.Number, db, open)
+		p, err := Recall(ctx, s, e.Number, db, by)
 		if err != nil {
 			return pasts, err
 		}

@@ -236,7 +236,7 @@ func (l *loader) sameAs(ctx context.Context, s store.Store, last *Entry) error {
 // stillThere looks whether the rows of the plan's earlier loads are there, and learns
 // what their chunks noted.
 func (l *loader) stillThere(ctx context.Context, s store.Store, last *Entry) error {
-	pasts, err := RecallAll(ctx, s, last.Plan, last.Extra, l.plan.Database, l.o.Journal.Rows)
+	pasts, err := RecallAll(ctx, s, last.Plan, last.Extra, l.plan.Database, l.o.Journal.by())
 	if err != nil {
 		return err
 	}

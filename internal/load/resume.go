@@ -29,7 +29,7 @@ func OpenLoad(ctx context.Context, s store.Store, name, extra string) (*Entry, e
 // rows or chunks does not count; policies come before those that it was begun with.
 func Resume(ctx context.Context, s store.Store, number int64, o Options) (r *Result, err error) {
 	err = patient(ctx, o.Journal.Wait, func() error {
-		return held(ctx, s, number, o.Journal.Rows, func(p *Past) (err error) {
+		return held(ctx, s, number, o.Journal.toResume(), func(p *Past) (err error) {
 			r, err = p.resume(ctx, s, o)
 			return err
 		})
@@ -43,7 +43,7 @@ func (p *Past) resume(ctx context.Context, s store.Store, o Options) (*Result, e
 		return nil, fmt.Errorf("load %d is %s, so there is nothing to go on with", e.Number, e.State)
 	}
 	about := e.About
-	o.Chunk, o.Commit, o.Folder, o.DryRun, o.Rebuild = about.Chunk, about.Commit, about.Folder, false, false
+	o.Chunk, o.Commit, o.DryRun, o.Rebuild = about.Chunk, about.Commit, false, false
 	o.Part.Of = about.Parts
 	policies := maps.Clone(about.Policies)
 	if policies == nil {

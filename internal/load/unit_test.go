@@ -397,7 +397,7 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
 		require.NoError(t, err)
 		after := dump(t, k.store)
 		compare := func() *Difference {
-			pasts, err := RecallAll(t.Context(), k.store, "desk", "", nil, files.Rows)
+			pasts, err := RecallAll(t.Context(), k.store, "desk", "", nil, Operator{Rows: files.Rows})
 			require.NoError(t, err)
 			defer CloseAll(pasts)
 			diff, err := Compare(t.Context(), k.store, pasts, CompareOptions{})
@@ -418,7 +418,7 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
 		cells := compare().Entities[0].ChangedRows[0].Cells
 		assert.Equal(t, []CellDifference{{"number", "B1", "A1"}}, cells, "the balance is the unit's")
 		d.script(t, "UPDATE accounts SET balance = 5, number = 'A1' WHERE number = 'B1'")
-		pasts, err := RecallAll(t.Context(), k.store, "desk", "", nil, files.Rows)
+		pasts, err := RecallAll(t.Context(), k.store, "desk", "", nil, Operator{Rows: files.Rows})
 		require.NoError(t, err)
 		defer CloseAll(pasts)
 		_, err = Restore(t.Context(), k.store, pasts, RestoreOptions{})

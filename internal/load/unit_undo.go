@@ -114,7 +114,7 @@ func (u *undoLog) pack() ([]packet, error) {
 	var packets []packet
 	var buf bytes.Buffer
 	var w *flate.Writer
-	rows := int64(0)
+	rows, raw := int64(0), 0
 	var heads []undoSection
 	var b []byte
 	end := func() error {
@@ -130,7 +130,7 @@ func (u *undoLog) pack() ([]packet, error) {
 	for _, s := range u.sections {
 		for values := range slices.Chunk(s.values, part) {
 			if rows == 0 {
-				heads = nil
+				heads, raw = nil, 0
 				buf.Reset()
 				if w == nil {
 					w, _ = flate.NewWriter(&buf, flate.BestSpeed) // the level is valid
@@ -156,7 +156,8 @@ func (u *undoLog) pack() ([]packet, error) {
 			if _, err := w.Write(b); err != nil {
 				return nil, err
 			}
-			if rows += int64(len(values)); buf.Len() >= packedBytes {
+			raw += len(b)
+			if rows += int64(len(values)); buf.Len() >= packedBytes || raw >= rawBytes {
 				if err := end(); err != nil {
 					return nil, err
 				}
@@ -168,8 +169,9 @@ func (u *undoLog) pack() ([]packet, error) {
 
 // unpackUndo reads the sections of a packet.
 func unpackUndo(body []byte) ([]undoSection, error) {
-	r := bufio.NewReader(flate.NewReader(bytes.NewReader(body)))
+	r := bufio.NewReader(io.LimitReader(flate.NewReader(bytes.NewReader(body)), maxPacked))
 	var out, heads []undoSection
+	total := uint64(0) // values: each takes more memory than bytes of the packet
 	for {
 		if _, err := r.Peek(1); errors.Is(err, io.EOF) {
 			return out, nil
@@ -198,6 +200,9 @@ func unpackUndo(body []byte) ([]undoSection, error) {
 		}
 		if width == 0 {
 			return nil, errPacket // rows of nothing would have no end
+		}
+		if total += rows * uint64(width); rows > maxPacked || total > maxPackedValues {
+			return nil, errPacket
 		}
 		for range rows {
 			row := make([]grow.Value, width)

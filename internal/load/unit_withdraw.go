@@ -19,6 +19,7 @@ type unitWithdrawal struct {
 	entry  *Entry
 	db     *schema.Database
 	tables *store.Journal
+	reach  func(table string) error // tells if a table is not one that may be touched
 	store  store.Store
 	tx     store.Tx
 	out    Withdrawal
@@ -53,6 +54,9 @@ func withdrawUnit(ctx context.Context, s store.Store, e *Entry, o WithdrawOption
 	w := &writer{loader: l, store: s}
 	defer w.close()
 	v := &unitWithdrawal{o: o, entry: e, db: db, tables: tables}
+	if v.reach, err = o.By.reach(e, tables, db); err != nil {
+		return nil, err
+	}
 	err = l.repeat(ctx, w, func() error {
 		if err := w.begin(ctx); err != nil {
 			return err
@@ -212,6 +216,9 @@ func (v *unitWithdrawal) section(ctx context.Context, s undoSection) error {
 	if t == nil {
 		v.out.Left += int64(len(s.values))
 		return nil
+	}
+	if err := v.reach(s.Table); err != nil {
+		return err
 	}
 	var columns []*schema.Column
 	for _, name := range slices.Concat(s.Key, s.Columns) {

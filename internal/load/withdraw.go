@@ -23,7 +23,7 @@ type WithdrawOptions struct {
 	// to these.
 	Referring bool
 	Wait      time.Duration
-	Rows      func(plan.FileSpec) (plan.FileRows, plan.Problems)
+	By        Operator
 	Again     func(context.Context) (store.Store, error)
 }
 
@@ -37,8 +37,10 @@ type Withdrawal struct {
 	Left     int64             `json:"left"`
 	LeftRows []LeftRow         `json:"left_rows,omitempty"` // the first of them
 	Files    int               `json:"files,omitempty"`     // placeholder files that were removed
-	Others   map[string]int64  `json:"others,omitempty"`    // rows that referred to those that went, and went as well, by table
-	Elapsed  time.Duration     `json:"elapsed_ns"`
+	// FilesLeft are placeholder files that stay, because the plan is not at hand.
+	FilesLeft int              `json:"files_left,omitempty"`
+	Others    map[string]int64 `json:"others,omitempty"` // rows that referred to those that went, and went as well, by table
+	Elapsed   time.Duration    `json:"elapsed_ns"`
 
 	byEntity map[string]int // places in Entities
 	left     map[*target][]grow.Row
@@ -96,7 +98,7 @@ func (e *HalfWithdrawn) Unwrap() error { return e.Err }
 // have changed since, or now refer to, is left alone and told.
 func Withdraw(ctx context.Context, s store.Store, number int64, o WithdrawOptions) (out *Withdrawal, err error) {
 	err = patient(ctx, o.Wait, func() error {
-		return held(ctx, s, number, o.Rows, func(p *Past) (err error) {
+		return held(ctx, s, number, o.By, func(p *Past) (err error) {
 			out, err = p.withdraw(ctx, s, o)
 			return err
 		})
@@ -131,6 +133,14 @@ func (p *Past) withdraw(ctx context.Context, s store.Store, o WithdrawOptions) (
 	if v.tables, err = s.Journal(ctx, false); err != nil {
 		return nil, err
 	}
+	if v.reach, err = p.by.reach(e, v.tables, p.Plan.Database); err != nil {
+		return nil, err
+	}
+	for _, t := range p.l.list {
+		if err := v.reach(t.Table.Name); err != nil {
+			return nil, err
+		}
+	}
 	p.l.o.Again = o.Again
 	if o.Commit == plan.CommitChunk && !o.DryRun {
 		err = v.inMany(ctx)
@@ -153,7 +163,8 @@ type withdrawal struct {
 	o      WithdrawOptions
 	w      *writer
 	tables *store.Journal
-	gone   map[chunkKey]bool // steps that are done, of a withdrawal that broke off
+	reach  func(table string) error // tells if a table is not one that may be touched
+	gone   map[chunkKey]bool        // steps that are done, of a withdrawal that broke off
 	out    Withdrawal
 	files  []placed // placeholder files of rows that are gone
 }

@@ -352,7 +352,12 @@ func (v *withdrawal) removeFiles() error {
 	if len(v.files) == 0 {
 		return nil
 	}
-	root, err := os.OpenRoot(v.Entry.About.Folder)
+	folder := v.folder()
+	if folder == "" {
+		v.out.FilesLeft = len(v.files)
+		return nil
+	}
+	root, err := os.OpenRoot(folder)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

@@ -166,6 +166,9 @@ func (v *withdrawal) returnRemoved(ctx context.Context) error {
 			if to == nil {
 				return fmt.Errorf("the table %s is gone, and its rows cannot be put back", table)
 			}
+			if err := v.reach(table); err != nil {
+				return err
+			}
 			if len(selfReferences(to)) > 0 {
 				again, sizes = append(again, body), append(sizes, n)
 			}

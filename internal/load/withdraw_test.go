@@ -180,14 +180,15 @@ func (d *db) view(t *testing.T) []string {
 // The files of placeholders go with their rows.
 func TestWithdrawRemovesPlaceholderFiles(t *testing.T) {
 	onEach(t, "CREATE TABLE photos (id INTEGER PRIMARY KEY, file VARCHAR(60) NOT NULL);", func(t *testing.T, d *db) {
-		folder := t.TempDir()
-		r, err := d.load(t, "  Photo:\n    table: photos\n    rows: 3\n    fields: {id: {count: 1}, file: {file: {folder: images, as: png, size: 4x4}}}\n", d.journaled(Options{Folder: folder}))
+		c := d.compile(t, "  Photo:\n    table: photos\n    rows: 3\n    fields: {id: {count: 1}, file: {file: {folder: images, as: png, size: 4x4}}}\n")
+		folder := c.Plan.Folder()
+		r, err := Run(t.Context(), c, d.store, d.journaled(Options{Folder: folder}))
 		require.NoError(t, err)
 		found, err := filepath.Glob(filepath.Join(folder, "images", "*.png"))
 		require.NoError(t, err)
 		require.Len(t, found, 3)
 		require.NoError(t, os.WriteFile(found[0], []byte("another picture"), 0o644))
-		v := d.withdrawn(t, r.Load, WithdrawOptions{})
+		v := d.withdrawn(t, r.Load, WithdrawOptions{By: Operator{Plan: c.Plan}})
 		assert.Equal(t, 2, v.Files)
 		left, err := filepath.Glob(filepath.Join(folder, "images", "*.png"))
 		require.NoError(t, err)
@@ -343,7 +344,7 @@ func TestRestore(t *testing.T) {
 			d.exec(t, statement)
 		}
 		restore := func(o RestoreOptions) *Restoration {
-			pasts, err := RecallAll(t.Context(), d.store, "t", "", nil, files.Rows)
+			pasts, err := RecallAll(t.Context(), d.store, "t", "", nil, Operator{Rows: files.Rows})
 			require.NoError(t, err)
 			defer CloseAll(pasts)
 			require.Len(t, pasts, 2)
@@ -379,7 +380,7 @@ func FuzzPackets(f *testing.F) {
 	f.Add([]byte("no packet"), int64(2), false)
 	f.Fuzz(func(t *testing.T, body []byte, rows int64, numbers bool) {
 		unpack(body, min(rows, 1000), numbers, func([]string, grow.Row, []grow.Value) error { return nil })
-		unpackLog(body)
+		unpackLog(body, &budget{maxJournal})
 		openArchive(&Entry{body: body})
 	})
 }

@@ -27,8 +27,22 @@ func (d Difference) String() string {
 // they are written, and how many there are, does not count, nor does the order of keys.
 func (p *Plan) Differences(earlier *Plan) []Difference {
 	var out []Difference
-	differ("", earlier.root, p.root, &out)
+	differ("", earlier.root, p.root, mute, &out)
 	return out
+}
+
+// Departures are what a plan says otherwise than an earlier one about the rows, or about
+// how they are written. With appended, new entities and other numbers of rows do not count:
+// a later load may have added them.
+func (p *Plan) Departures(earlier *Plan, appended bool) []Difference {
+	var out []Difference
+	differ("", earlier.root, p.root, func(path []string) bool {
+		key := path[len(path)-1]
+		return len(path) == 1 && slices.Contains([]string{"database", "units", "always"}, key) || appended && len(path) == 3 && path[0] == "entities" && key == "rows"
+	}, &out)
+	return slices.DeleteFunc(out, func(d Difference) bool {
+		return appended && d.Was == "" && strings.HasPrefix(d.Path, "entities.") && strings.Count(d.Path, ".") == 1
+	})
 }
 
 // mute tells whether a key says nothing about what rows hold.
@@ -43,7 +57,7 @@ func mute(path []string) bool {
 	return false
 }
 
-func differ(path string, was, is *node, out *[]Difference) {
+func differ(path string, was, is *node, mute func(path []string) bool, out *[]Difference) {
 	if was.text == is.text && was.null == is.null && was.mapping == is.mapping && was.list == is.list && len(was.items) == len(is.items) {
 		if was.mapping {
 			for _, x := range was.pairs {
@@ -52,7 +66,7 @@ func differ(path string, was, is *node, out *[]Difference) {
 					continue
 				}
 				if other := is.get(x.key.text); other != nil {
-					differ(at, x.value, other, out)
+					differ(at, x.value, other, mute, out)
 				} else {
 					*out = append(*out, Difference{Path: at, Was: x.value.brief()})
 				}
@@ -67,7 +81,7 @@ func differ(path string, was, is *node, out *[]Difference) {
 		}
 		before := len(*out)
 		for i := range was.items {
-			differ(path, was.items[i], is.items[i], out)
+			differ(path, was.items[i], is.items[i], mute, out)
 		}
 		if len(*out) > before { // a list is told as a whole
 			*out = append((*out)[:before], Difference{path, was.brief(), is.brief()})

@@ -338,7 +338,11 @@ type Change struct {
 
 // Journal is the tool's own tables in a database: what was loaded, in which chunks, what
 // rows that were changed or removed held before, and which occasions of units are done.
-type Journal struct{ Loads, Chunks, Contents, Occasions *schema.Table }
+type Journal struct {
+	Loads, Chunks, Contents, Occasions *schema.Table
+
+	Writers []string // others that may write to these tables, as far as the engine tells
+}
 
 // Statement is a distinct statement with how often it ran.
 type Statement struct {
@@ -387,6 +391,7 @@ type Query struct {
 	Also    string // a condition in SQL that must hold, too; it must be one expression, and nothing is written while it runs
 	Exact   bool   // read so that the values can be written back
 	AsIs    bool   // in any order
+	Most    int64  // bytes of a cell; one with more is read as NULL. 0: any
 	Skip    int64
 	Limit   int64
 }

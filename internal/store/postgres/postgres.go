@@ -540,7 +540,7 @@ func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, er
 }
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
-	return "SELECT count(*) FROM pg_catalog.pg_tables WHERE schemaname = $1 AND tablename = $2",
+	return "SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2",
 		[]setwise.Arg{{Value: grow.String(t.Schema)}, {Value: grow.String(t.LocalName())}}
 }
 

@@ -77,12 +77,19 @@ func OpenJournal(ctx context.Context, e Engine, j *store.Journal, create bool, p
 				missing = append(missing, t)
 			}
 		}
+		if there > 0 {
+			var err error
+			found := slices.DeleteFunc(slices.Clone(tables), func(t *schema.Table) bool { return slices.Contains(missing, t) })
+			if j.Writers, err = e.Vet(ctx, found); err != nil {
+				return nil, err
+			}
+		}
 		if there == len(tables) {
 			return j, nil
 		}
 		if !create {
 			if slices.Equal(missing, []*schema.Table{j.Occasions}) {
-				return &store.Journal{Loads: j.Loads, Chunks: j.Chunks, Contents: j.Contents}, nil // made before there were units
+				return &store.Journal{Loads: j.Loads, Chunks: j.Chunks, Contents: j.Contents, Writers: j.Writers}, nil // made before there were units
 			}
 			return nil, nil
 		}
@@ -105,6 +112,11 @@ func OpenJournal(ctx context.Context, e Engine, j *store.Journal, create bool, p
 		}
 		time.Sleep(time.Duration(try) * 5 * time.Millisecond)
 	}
+}
+
+// Unvetted refuses a journal that is not what this program makes.
+func Unvetted(table, why, hint string) error {
+	return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("the journal is not used: its table %s %s", table, why), Hint: hint}
 }
 
 // isFault tells whether an error is one that does not pass by itself. A lock was waited

@@ -90,6 +90,10 @@ type Engine interface {
 	Declare(c *schema.Column) string
 	// Exists is a query of how many tables there are of a name.
 	Exists(t *schema.Table) (string, []Arg)
+	// Vet looks at tables of the journal before they are used: an error tells that one is not
+	// what this program makes, such as that it has a trigger. It returns who else may write to
+	// them, as far as the engine tells.
+	Vet(ctx context.Context, tables []*schema.Table) (writers []string, err error)
 	// Shows tells whether an UPDATE can return columns of the rows that it has changed.
 	Shows() bool
 	// Returning ends an INSERT that returns a column of the row; empty if LastKey is the
@@ -157,6 +161,13 @@ func Select(ctx context.Context, e Engine, q store.Query, show func([]grow.Value
 	names := Names(e, "", q.Columns)
 	if q.Exact {
 		names = exactly(e, "", q.Columns)
+	}
+	if q.Most > 0 {
+		for i, c := range q.Columns {
+			if c.Kind == schema.Text || c.Kind == schema.Bytes {
+				names[i] = fmt.Sprintf("CASE WHEN octet_length(%s) <= %d THEN %s END", names[i], q.Most, names[i])
+			}
+		}
 	}
 	sql := "SELECT " + strings.Join(names, ", ") + " FROM " + e.Table(q.Table)
 	var args []Arg

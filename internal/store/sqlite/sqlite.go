@@ -359,7 +359,7 @@ func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, er
 }
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
-	return "SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = ?", []setwise.Arg{{Value: grow.String(t.Name)}}
+	return "SELECT count(*) FROM sqlite_schema WHERE type IN ('table', 'view') AND lower(name) = lower(?)", []setwise.Arg{{Value: grow.String(t.Name)}}
 }
 
 func (d *database) Declare(c *schema.Column) string {

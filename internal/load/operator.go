@@ -1,0 +1,125 @@
+package load
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// Operator is what whoever works on a load of the journal has at hand. Plan and command line
+// are trusted. The journal is data: whoever may write to it could have written anything, so
+// it gives no orders. No path that stands in it is opened, and a plan that stands in it is
+// held against the one at hand.
+type Operator struct {
+	Plan *plan.Plan // nil if none is at hand
+	// Strict holds the tables of a load against the plan at hand in any case: nobody has
+	// named the load.
+	Strict bool
+	// Demand says what is to be done with loads only if their plan is the one at hand: resumed
+	// or restored; empty: it may have been edited since.
+	Demand string
+	// Rows opens files of rows again.
+	Rows func(plan.FileSpec) (plan.FileRows, plan.Problems)
+}
+
+const (
+	demandResumed  = "resumed"
+	demandRestored = "restored"
+)
+
+// ToRestore demands that the plan is the one at hand.
+func (o Operator) ToRestore() Operator {
+	o.Demand = demandRestored
+	return o
+}
+
+// knows tells whether the plan at hand is a load's, whatever was edited since.
+func (o Operator) knows(e *Entry) bool { return o.Plan != nil && o.Plan.Name == e.Plan }
+
+// same refuses a load whose stored plan is not the one at hand, where that is demanded. To
+// restore it, more rows and new entities do not count.
+func (o Operator) same(e *Entry) error {
+	if o.Plan == nil || o.Demand == "" {
+		return nil
+	}
+	stored, err := archivedPlan(e)
+	if err != nil {
+		return err
+	}
+	what := "its name"
+	if o.knows(e) {
+		list := o.Plan.Departures(stored, o.Demand == demandRestored)
+		if len(list) == 0 {
+			return nil
+		}
+		what = list[0].String()
+	}
+	return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d was not %s: the plan that the journal keeps of it differs from %s (%s)", e.Number, o.Demand, o.Plan.File(), what),
+		Hint: fmt.Sprintf("evensprout history %d --plan > was.yaml writes the journal's plan: read it, and name it in place of %s; or evensprout withdraw %d takes the load back", e.Number, o.Plan.File(), e.Number)}
+}
+
+// Same tells whether the plan at hand is the one that the journal keeps of a load.
+func (o Operator) Same(e *Entry) bool {
+	o.Demand = demandResumed
+	return o.Plan != nil && o.same(e) == nil
+}
+
+// StoredPlan is the plan that the journal keeps of a load, as it was written.
+func StoredPlan(e *Entry) ([]byte, error) {
+	p, err := archivedPlan(e)
+	if err != nil {
+		return nil, err
+	}
+	return p.Source(), nil
+}
+
+// reach tells which tables the taking back of a load may touch. Where others may write to
+// the journal, these are the tables of the plan at hand, and those that refer to them.
+func (o Operator) reach(e *Entry, j *store.Journal, db *schema.Database) (func(table string) error, error) {
+	if len(j.Writers) == 0 && !o.Strict {
+		return func(string) error { return nil }, nil
+	}
+	others := strings.Join(j.Writers, ", ")
+	if others == "" {
+		others = "others"
+	}
+	if !o.knows(e) {
+		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d was not touched: %s may write to the journal as well, so its plan %s must be at hand", e.Number, others, e.Plan),
+			Hint: fmt.Sprintf("name its file: evensprout withdraw %d PLAN.yaml", e.Number)}
+	}
+	var tables []*schema.Table
+	take := func(t *schema.Table) {
+		if t != nil && !slices.Contains(tables, t) {
+			tables = append(tables, t)
+		}
+	}
+	byEntity := map[string]*schema.Table{}
+	for _, t := range o.Plan.Outline(db) {
+		take(t.Table)
+		byEntity[t.Plan.Name] = t.Table
+	}
+	for _, u := range o.Plan.Units {
+		for _, s := range u.Steps {
+			take(byEntity[s.Target])
+			take(db.Table(s.Target))
+		}
+	}
+	for i := 0; i < len(tables); i++ {
+		for _, t := range db.Tables {
+			if slices.ContainsFunc(t.References, func(r schema.Reference) bool { return r.To == tables[i] }) {
+				take(t)
+			}
+		}
+	}
+	return func(table string) error {
+		if t := db.Table(table); t == nil || slices.Contains(tables, t) {
+			return nil
+		}
+		return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d was not touched: the journal says that it wrote to %s, of which %s says nothing; %s may write to the journal as well", e.Number, table, o.Plan.File(), others),
+			Hint: fmt.Sprintf("if it did, evensprout history %d --plan > was.yaml writes its plan: read it, then evensprout withdraw %d was.yaml", e.Number, e.Number)}
+	}, nil
+}
