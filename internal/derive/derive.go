@@ -180,10 +180,24 @@ func (p *Parsed) Compile(inputs []Input, scale int) (*Expression, error) {
 			x.Scale = uint8(scale)
 		}
 	}
-	if x.program, err = env.Program(checked, cel.EvalOptions(cel.OptOptimize)); err != nil {
+	options := []cel.ProgramOption{cel.EvalOptions(cel.OptOptimize)}
+	if loops(checked) { // to count what is computed costs time, so only what may never end is counted
+		options = append(options, cel.CostLimit(maxCost))
+	}
+	if x.program, err = env.Program(checked, options...); err != nil {
 		return nil, &Error{Message: err.Error()}
 	}
 	return x, nil
+}
+
+// maxCost bounds what an expression with a loop may compute, in steps of one evaluation.
+const maxCost = 1_000_000
+
+// loops tells whether an expression has a macro such as map, which goes over a list.
+func loops(checked *cel.Ast) bool {
+	found := false
+	ast.PostOrderVisit(checked.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) { found = found || e.Kind() == ast.ComprehensionKind }))
+	return found
 }
 
 func fault(issues *cel.Issues) error {

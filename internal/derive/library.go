@@ -272,6 +272,9 @@ func operate(op string, a, b ref.Val) ref.Val {
 	default:
 		switch op {
 		case operators.Add:
+			if size(a)+size(b) > grow.MaxValue {
+				return errTooLong
+			}
 			if x, ok := a.(traits.Adder); ok {
 				return x.Add(b)
 			}
@@ -296,6 +299,23 @@ func operate(op string, a, b ref.Val) ref.Val {
 		return types.MaybeNoSuchOverloadErr(a)
 	}
 	return types.Bool(follows(op, order))
+}
+
+var errTooLong = types.NewErr("a text or list is longer than %d MiB", grow.MaxValue>>20)
+
+// size is about how many bytes a text or list takes.
+func size(v ref.Val) int {
+	switch v := v.(type) {
+	case types.String:
+		return len(v)
+	case types.Bytes:
+		return len(v)
+	case traits.Sizer:
+		const item = 16
+		n, _ := v.Size().(types.Int)
+		return int(min(n, grow.MaxValue)) * item
+	}
+	return 0
 }
 
 func isDate(v ref.Val) bool { _, ok := v.(date); return ok }
@@ -368,7 +388,11 @@ func library() []cel.EnvOption {
 		if old == "" {
 			return types.NewErr("replace of nothing")
 		}
-		return types.String(strings.ReplaceAll(string(v[0].(types.String)), old, string(v[2].(types.String))))
+		text, by := string(v[0].(types.String)), string(v[2].(types.String))
+		if n := strings.Count(text, old); n > 0 && len(by) > (grow.MaxValue-len(text))/n {
+			return errTooLong
+		}
+		return types.String(strings.ReplaceAll(text, old, by))
 	}))))
 	// Decimals.
 	pairs := [][2]*cel.Type{{decimalType, decimalType}, {decimalType, i}, {i, decimalType}}
@@ -416,13 +440,30 @@ func library() []cel.EnvOption {
 		unary(name, name+"_date", dateType, i, func(v ref.Val) ref.Val { return types.Int(part(v.(date).time())) })
 		unary(name, name+"_timestamp", cel.TimestampType, i, func(v ref.Val) ref.Val { return types.Int(part(v.(types.Timestamp).UTC())) })
 	}
-	binary("addDays", "add_days_date", dateType, i, dateType, func(a, b ref.Val) ref.Val { return date(int64(a.(date)) + int64(b.(types.Int))) })
+	const most = 4_000_000 // days: more than lie between the years 1 and 9999
+	tooFar := types.NewErr("the date is not in the years 1 to 9999")
+	binary("addDays", "add_days_date", dateType, i, dateType, func(a, b ref.Val) ref.Val {
+		n := int64(b.(types.Int))
+		if n > most || n < -most {
+			return tooFar
+		}
+		v := grow.Value{Type: grow.Date, N: int64(a.(date)) + n}
+		if grow.InCalendar(&v) != nil {
+			return tooFar
+		}
+		return date(v.N)
+	})
 	binary("addDays", "add_days_timestamp", cel.TimestampType, i, cel.TimestampType, func(a, b ref.Val) ref.Val {
 		n := int64(b.(types.Int))
-		if n > 4_000_000 || n < -4_000_000 {
-			return types.NewErr("more than 10,000 years")
+		if n > most || n < -most {
+			return tooFar
 		}
-		return types.Timestamp{Time: a.(types.Timestamp).UTC().Add(time.Duration(n) * 24 * time.Hour)}
+		t := a.(types.Timestamp).UTC().AddDate(0, 0, int(n)) // a duration has no more than 292 years
+		v := grow.Value{Type: grow.Timestamp, N: t.UnixMicro()}
+		if grow.InCalendar(&v) != nil {
+			return tooFar
+		}
+		return types.Timestamp{Time: t}
 	})
 	binary("daysBetween", "days_between_date", dateType, dateType, i, func(a, b ref.Val) ref.Val { return types.Int(int64(b.(date)) - int64(a.(date))) })
 	binary("daysBetween", "days_between_timestamp", cel.TimestampType, cel.TimestampType, i, func(a, b ref.Val) ref.Val {

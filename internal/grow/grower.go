@@ -198,6 +198,10 @@ func (g *Grower) value(fr *frame, f *Field) *Value {
 		*v = Value{}
 		c := cell{g, fr, f}
 		c.grow(v)
+		if err := checked(v); err != nil {
+			c.fail(err)
+			*v = Value{}
+		}
 		fr.known[f.index] = true
 	}
 	return v
@@ -451,12 +455,26 @@ func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) {
 		b.Values = make([]Value, n*width)
 	}
 	b.Values = b.Values[:n*width]
+	size := 0
 	for i := range n {
 		fr := g.open(e, b.At(i))
+		row := 0
 		for _, f := range e.Fields {
 			if !f.Inner {
-				g.value(fr, f)
+				row += len(g.value(fr, f).S)
 			}
+		}
+		if size += row; row > MaxRow || size > MaxBatch {
+			err := errBatch
+			if row > MaxRow {
+				err = errLongRow
+			}
+			if g.err == nil {
+				g.err = &RowError{e.Label(b.At(i)), "", err}
+			}
+			fr.close()
+			clear(b.Values[i*width:])
+			return
 		}
 		copy(b.Values[i*width:], fr.values)
 		b.Print.Add(g.print(fr))

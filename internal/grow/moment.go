@@ -266,6 +266,9 @@ func ParseSpan(s string) (Span, error) {
 				}
 				total.Micros += n * u.span.Micros
 				total.Months += n * u.span.Months
+				if total.Micros > most || total.Months > 120_000 {
+					return Span{}, fmt.Errorf("%q is longer than 10,000 years", s)
+				}
 				found = true
 			}
 		}

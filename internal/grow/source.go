@@ -50,12 +50,21 @@ func (s *counter) grow(c cell, v *Value) {
 	switch {
 	case s.restart:
 		_, o := c.g.up(c.fr)
-		v.N = s.from + int64(o)*s.step
+		v.N = s.nth(c, int64(o))
 	case c.fr.row.Side:
 		v.N = int64(c.fr.row.N) + 1
 	default:
-		v.N = s.from + int64(c.fr.row.N)*s.step
+		v.N = s.nth(c, int64(c.fr.row.N))
 	}
+}
+
+func (s *counter) nth(c cell, n int64) int64 {
+	way, fits := times(n, s.step)
+	at, ok := plus(s.from, way)
+	if !ok || !fits {
+		c.fail(errOverflow)
+	}
+	return at
 }
 
 func (s *counter) settle(f *Field) *FinishError {

@@ -61,8 +61,10 @@ func (s *running) grow(c cell, v *Value) {
 		*t = total{parent: parent, next: first}
 		if s.from != nil {
 			if start := c.follow(s.from); !start.IsNull() {
-				start, _ = start.Rescale(scale)
-				t.sum = start.N
+				begin, ok := start.Rescale(scale)
+				if t.sum = begin.N; !ok {
+					c.fail(errOverflow)
+				}
 			}
 		}
 	}
@@ -72,8 +74,11 @@ func (s *running) grow(c cell, v *Value) {
 		}
 		fr := c.g.open(c.fr.e, Row{N: t.next, Side: parent.Side})
 		if x := *c.g.value(fr, s.of); !x.IsNull() {
-			x, _ = x.Rescale(scale)
-			t.sum += x.N
+			x, fits := x.Rescale(scale)
+			sum, ok := plus(t.sum, x.N)
+			if t.sum = sum; !fits || !ok {
+				c.fail(errOverflow)
+			}
 		}
 		fr.close()
 	}
@@ -189,6 +194,9 @@ func (p *Part) append(c cell, b []byte) []byte {
 		n = min(n, int(c.g.value(c.fr, p.Count).N))
 	}
 	for i := range p.Parts[:n] {
+		if len(b) > MaxValue {
+			return b // it is refused as it is
+		}
 		if i > 0 {
 			b = append(b, ',')
 		}
@@ -280,9 +288,7 @@ func (s *computed) grow(c cell, v *Value) {
 	}
 	out, err := s.by(in)
 	if err != nil {
-		if c.g.err == nil {
-			c.g.err = &RowError{c.fr.e.Label(c.fr.row), c.f.Name, err}
-		}
+		c.fail(err)
 		return
 	}
 	*v = out

@@ -2,7 +2,6 @@ package grow
 
 import (
 	"fmt"
-	"math"
 	"math/bits"
 	"sync"
 )
@@ -288,10 +287,11 @@ func (s *aggregate) grow(c cell, v *Value) {
 	if s.op == Sum || s.op == CountOf {
 		v.Type, v.Scale = s.Type(), s.Scale()
 	}
-	s.walk(c.g, c.fr.row, s.down, v)
+	s.walk(c, c.fr.row, s.down, v)
 }
 
-func (s *aggregate) walk(g *Grower, r Row, down []*Entity, v *Value) {
+func (s *aggregate) walk(c cell, r Row, down []*Entity, v *Value) {
+	g := c.g
 	e := down[0]
 	from, to := g.Below(e, r)
 	if s.op == CountOf && len(down) == 1 && !g.record.AnyRejected(e) {
@@ -304,28 +304,25 @@ func (s *aggregate) walk(g *Grower, r Row, down []*Entity, v *Value) {
 		case g.record.Rejected(e, row):
 			continue
 		case len(down) > 1:
-			s.walk(g, row, down[1:], v)
+			s.walk(c, row, down[1:], v)
 			continue
 		case s.op == CountOf:
 			v.N++
 			continue
 		}
 		fr := g.open(e, row)
-		s.add(v, g.value(fr, s.of))
+		s.add(c, v, g.value(fr, s.of))
 		fr.close()
 	}
 }
 
-func (s *aggregate) add(v *Value, x *Value) {
+func (s *aggregate) add(c cell, v *Value, x *Value) {
 	switch {
 	case x.IsNull():
 	case s.op == Sum:
-		if sum := v.N + x.N; (sum > v.N) == (x.N > 0) {
-			v.N = sum
-		} else if x.N > 0 {
-			v.N = math.MaxInt64
-		} else if x.N < 0 {
-			v.N = math.MinInt64
+		sum, ok := plus(v.N, x.N)
+		if v.N = sum; !ok {
+			c.fail(errOverflow)
 		}
 	case v.IsNull(), s.op == MinOf && less(x, v), s.op == MaxOf && less(v, x):
 		*v = *x

@@ -269,6 +269,9 @@ func (t *template) append(c cell, b []byte, number uint64) []byte {
 				b = p.render(b, &v)
 			}
 		}
+		if len(b) > MaxValue {
+			return b // it is refused as it is
+		}
 		if i == t.number && number > 0 {
 			b = append(b, t.glue...)
 			b = strconv.AppendUint(b, number+1, 10)

@@ -34,6 +34,24 @@ func appendInt(b []byte, size int, n int64) []byte {
 	return binary.BigEndian.AppendUint64(b, uint64(n))
 }
 
+// beyond is the error of a value that a type cannot hold.
+func beyond(c *schema.Column, text string) error {
+	return fmt.Errorf("%s is beyond the type %s of the column %s", text, c.Declared, c.Name)
+}
+
+// appendFitting appends a number that its type can hold.
+func appendFitting(b []byte, c *schema.Column, n int64) ([]byte, error) {
+	switch {
+	case c.Type == "int2" && n == int64(int16(n)):
+		return appendInt(b, 2, n), nil
+	case c.Type == "int4" && n == int64(int32(n)):
+		return appendInt(b, 4, n), nil
+	case c.Type == "int8":
+		return appendInt(b, 8, n), nil
+	}
+	return b, beyond(c, fmt.Sprint(n))
+}
+
 // The server counts from the year 2000.
 const (
 	epochDays         = 10957
@@ -47,7 +65,7 @@ func appendBinary(b []byte, v *grow.Value, c *schema.Column) ([]byte, error) {
 	switch c.Type {
 	case "int2", "int4", "int8":
 		if v.Type == grow.Integer || v.Type == grow.Boolean {
-			return appendInt(b, map[string]int{"int2": 2, "int4": 4, "int8": 8}[c.Type], v.N), nil
+			return appendFitting(b, c, v.N)
 		}
 	case "numeric":
 		if v.Type == grow.Integer || v.Type == grow.Decimal {
@@ -56,6 +74,9 @@ func appendBinary(b []byte, v *grow.Value, c *schema.Column) ([]byte, error) {
 	case "float4", "float8":
 		if v.Type == grow.Integer || v.Type == grow.Decimal {
 			f, err := strconv.ParseFloat(v.String(), 64)
+			if err == nil && c.Type == "float4" && math.IsInf(float64(float32(f)), 0) {
+				err = beyond(c, v.String())
+			}
 			if c.Type == "float4" {
 				return binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(b, 4), math.Float32bits(float32(f))), err
 			}
@@ -67,18 +88,21 @@ func appendBinary(b []byte, v *grow.Value, c *schema.Column) ([]byte, error) {
 		}
 	case "date":
 		if v.Type == grow.Date {
-			return appendInt(b, 4, v.N-epochDays), nil
+			return appendInt(b, 4, v.N-epochDays), grow.InCalendar(v)
 		}
 	case "time":
 		if v.Type == grow.Time {
+			if v.N < 0 || v.N > grow.Day {
+				return b, beyond(c, v.String())
+			}
 			return appendInt(b, 8, v.N), nil
 		}
 	case "timestamp", "timestamptz":
 		switch v.Type {
 		case grow.Timestamp:
-			return appendInt(b, 8, v.N-epochMicroseconds), nil
+			return appendInt(b, 8, v.N-epochMicroseconds), grow.InCalendar(v)
 		case grow.Date:
-			return appendInt(b, 8, v.N*grow.Day-epochMicroseconds), nil
+			return appendInt(b, 8, v.N*grow.Day-epochMicroseconds), grow.InCalendar(v)
 		}
 	case "uuid":
 		if v.Type == grow.UUID {

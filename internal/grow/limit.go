@@ -1,0 +1,78 @@
+package grow
+
+import (
+	"errors"
+	"fmt"
+)
+
+// What rows may hold, in bytes of text and in years. A plan comes from its user, but what it
+// says may grow beyond all bounds: two texts that are each twice the other.
+const (
+	MaxValue = 16 << 20 // of a value
+	MaxRow   = 32 << 20 // of all values of a row
+	MaxBatch = 48 << 20 // of rows that are grown together
+	minYear  = 1
+	maxYear  = 9999
+)
+
+var (
+	firstDay = daysOf(minYear, 1, 1)
+	lastDay  = daysOf(maxYear, 12, 31)
+)
+
+var (
+	errTooLong  = fmt.Errorf("the value is longer than %d MiB", MaxValue>>20)
+	errLongRow  = fmt.Errorf("the row holds more than %d MiB", MaxRow>>20)
+	errOverflow = errors.New("the number is beyond 64 bits")
+	errBatch    = fmt.Errorf("the rows that are grown together hold more than %d MiB: --chunk makes them fewer", MaxBatch>>20)
+)
+
+// InCalendar tells whether a date or moment lies in the years 1 to 9999: those that all
+// engines and formats know. The error says which it is; other values have none.
+func InCalendar(v *Value) error {
+	days := v.N
+	switch v.Type {
+	case Timestamp:
+		days = floorDiv(v.N, Day)
+	case Date:
+	default:
+		return nil
+	}
+	if days < firstDay || days > lastDay {
+		return errors.New("the date is not in the years 1 to 9999")
+	}
+	return nil
+}
+
+// checked returns the error of a value that is no value.
+func checked(v *Value) error {
+	if len(v.S) > MaxValue {
+		return errTooLong
+	}
+	if v.Type == Date || v.Type == Timestamp {
+		return InCalendar(v)
+	}
+	return nil
+}
+
+// fail notes that a cell cannot be grown. The first error of a grower counts.
+func (c cell) fail(err error) {
+	if c.g.err == nil {
+		c.g.err = &RowError{c.fr.e.Label(c.fr.row), c.f.Name, err}
+	}
+}
+
+// plus adds two numbers; false if that is beyond 64 bits.
+func plus(a, b int64) (int64, bool) {
+	sum := a + b
+	return sum, b == 0 || (sum > a) == (b > 0)
+}
+
+// times multiplies two numbers; false if that is beyond 64 bits.
+func times(a, b int64) (int64, bool) {
+	if a == 0 || b == 0 {
+		return 0, true
+	}
+	p := a * b
+	return p, p/b == a && !(a == -1 && b == p) && !(b == -1 && a == p)
+}
