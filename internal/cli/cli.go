@@ -2,6 +2,8 @@
 package cli
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -23,6 +25,7 @@ import (
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
+	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/mysql"
@@ -49,9 +52,11 @@ const defaultPlan = "evensprout.yaml"
 // app is one run of the program.
 type app struct {
 	in       io.Reader
-	out, err io.Writer
-	page     report.Page // of standard output
-	errPage  report.Page // of standard error
+	out, err *report.Writer // for people
+	exact    *report.Exact  // standard output, for programs
+	errFile  io.Writer      // standard error as it is
+	page     report.Page    // of standard output
+	errPage  report.Page    // of standard error
 	drivers  []store.Driver
 	db       string
 	json     bool
@@ -83,19 +88,29 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the program at once
-	a := &app{in: in, out: out, err: errOut, drivers: drivers()}
+	// A pipe that nobody reads any more is an error of output like others, not the end.
+	broken := make(chan os.Signal, 1)
+	notifyBroken(broken)
+	defer signal.Stop(broken)
+	a := &app{in: in, exact: &report.Exact{To: out}, errFile: errOut, drivers: drivers()}
 	a.page, a.errPage = pageOf(out), pageOf(errOut)
+	a.out, a.err = report.NewWriter(out, a.page.Color), report.NewWriter(errOut, a.errPage.Color)
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
-	root.SetOut(out)
-	root.SetErr(errOut)
+	root.SetOut(a.out)
+	root.SetErr(a.err)
 	err := root.ExecuteContext(ctx)
 	for _, do := range a.atEnd {
 		err = errors.Join(err, do())
 	}
 	a.json = a.json || slices.Contains(args, "--json") // flags behind a wrong one are not read
-	return a.exit(err)
+	code := a.exit(err)
+	if lost := cmp.Or(a.out.Err(), a.exact.Err()); lost != nil {
+		fmt.Fprintf(a.err, "%s the results could not be written: %s\n       what was written to the database is told by its journal: evensprout history\n", a.errPage.Alarm("error:"), lost)
+		return exitFailed
+	}
+	return code
 }
 
 // drivers are those of all engines.
@@ -377,10 +392,16 @@ func (a *app) warn(c *plan.Compiled) {
 
 // writeJSON writes a result for programs.
 func (a *app) writeJSON(v any) error {
-	e := json.NewEncoder(a.out)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	// The encoder leaves some characters that act on terminals. All of them stand in texts.
+	_, err := io.WriteString(a.exact, safe.Visible(strings.ReplaceAll(b.String(), "\x7f", `\u007f`)))
+	return err
 }
 
 // exit tells an error and returns the exit code for it.

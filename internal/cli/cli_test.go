@@ -14,6 +14,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
+	"evensprout/internal/report"
 	"evensprout/internal/store"
 )
 
@@ -44,7 +45,7 @@ func TestFailures(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			var out, errOut bytes.Buffer
-			a := &app{out: &out, err: &errOut, page: pageOf(&out), errPage: pageOf(&errOut), json: true}
+			a := &app{out: report.NewWriter(&out, false), exact: &report.Exact{To: &out}, err: report.NewWriter(&errOut, false), page: pageOf(&out), errPage: pageOf(&errOut), json: true}
 			assert.Equal(t, c.code, a.exit(c.err))
 			for _, w := range c.words {
 				assert.Contains(t, errOut.String(), w)

@@ -84,7 +84,7 @@ load.`,
 				return a.swept(cmd.Context(), args, &f)
 			}
 			at := cmd.ArgsLenAtDash()
-			run := &during.Command{Args: args[at:], Timeout: f.timeout, In: a.in, Out: a.out, Err: a.err}
+			run := &during.Command{Args: args[at:], Timeout: f.timeout, In: a.in, Out: a.exact.To, Err: a.errFile}
 			if in, ok := a.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) {
 				run.Interactive = true
 			}

@@ -12,6 +12,7 @@ import (
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
+	"evensprout/internal/safe"
 	"evensprout/internal/store"
 )
 
@@ -84,6 +85,9 @@ type maker struct {
 	flags *duringFlags
 	own   store.Own
 }
+
+// maxScript bounds a script of --schema, in bytes.
+const maxScript = 64 << 20
 
 // cacheForm numbers what goes into keys of the cache.
 const cacheForm = "1"
@@ -210,7 +214,7 @@ func (m *maker) build(ctx context.Context, name string) error {
 		return err
 	}
 	for _, path := range f.scripts {
-		text, err := os.ReadFile(path)
+		text, err := safe.ReadFile(path, maxScript)
 		if err != nil {
 			return usageError{fmt.Errorf("--schema: %w", err)}
 		}
@@ -258,7 +262,7 @@ func (m *maker) prepareURL(ctx context.Context, name string) (string, error) {
 
 // prepared runs the command that makes the tables.
 func (m *maker) prepared(ctx context.Context, url string) error {
-	c := &during.Command{Args: []string{"/bin/sh", "-c", m.flags.prepare}, Variables: m.variables(url, m.flags), Out: m.err, Err: m.err}
+	c := &during.Command{Args: []string{"/bin/sh", "-c", m.flags.prepare}, Variables: m.variables(url, m.flags), Out: m.errFile, Err: m.errFile}
 	code, err := c.Run(ctx)
 	if err == nil && ctx.Err() != nil {
 		err = context.Cause(ctx)

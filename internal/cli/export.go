@@ -24,6 +24,7 @@ const formatSQL = "sql"
 
 type exportFlags struct {
 	format, out, names, dialect, migration, row, references, part string
+	guard                                                         bool
 
 	entities                  []string
 	nest, overwrite, planOnly bool
@@ -78,7 +79,7 @@ database. --part takes a share of the rows: all parts together are the whole.`,
 				defer s.Close()
 			}
 			a.warn(c)
-			o := export.Options{Format: flags.format, Names: export.Names(flags.names), Part: part, Jobs: flags.jobs, MadeBy: release()}
+			o := export.Options{Format: flags.format, Names: export.Names(flags.names), Part: part, Jobs: flags.jobs, MadeBy: release(), Guard: flags.guard}
 			if o.Names == export.Columns && s == nil {
 				return missingTables("--names columns needs the tables")
 			}
@@ -96,6 +97,7 @@ database. --part takes a share of the rows: all parts together are the whole.`,
 	c.Flags().StringVar(&flags.out, "out", "", "folder for the files; of sql and of nested JSON the file; else standard output")
 	c.Flags().StringArrayVar(&flags.entities, "entity", nil, "write this entity alone; may be said several times")
 	c.Flags().StringVar(&flags.names, "names", string(export.Fields), "what columns are called: fields, as in the plan, or columns, as in the database")
+	c.Flags().BoolVar(&flags.guard, "guard-formulas", false, "of CSV: put an apostrophe in front of texts that spreadsheets take for formulas, such as =1+1; the file then does not hold the rows exactly")
 	c.Flags().StringVar(&flags.dialect, "dialect", "", "of SQL: sqlite, postgres or mysql; else that of the database")
 	c.Flags().StringVar(&flags.migration, "migration", "", "write NAME.insert.sql and NAME.remove.sql, into --out or here")
 	c.Flags().BoolVar(&flags.nest, "nest", false, "one JSON document, in which rows stand inside those that they are planned per")
@@ -150,6 +152,8 @@ func (f *exportFlags) settle() error {
 		return bad("--migration writes SQL, and --format says %s", f.format)
 	case f.migration != "" && f.migration != filepath.Base(f.migration):
 		return bad("--migration is a name, without a folder: --out says where")
+	case f.guard && f.format != "csv":
+		return bad("--guard-formulas is about CSV, and the format is %s", f.format)
 	case f.dialect != "" && f.format != formatSQL:
 		return bad("--dialect belongs to --format sql")
 	case f.row != "" && f.part != "":
@@ -243,7 +247,7 @@ func (a *app) exported(ctx context.Context, c *plan.Compiled, o export.Options, 
 		if n := len(o.Entities); (n == 0 && len(c.Targets) > 1 || n > 1) && f.format != "json" && f.format != "ndjson" {
 			return usageError{fmt.Errorf("a stream of %s holds one entity: --entity NAME says which, or --out FOLDER takes a file for each", f.format)}
 		}
-		_, err := export.Stream(ctx, c, o, a.out)
+		_, err := export.Stream(ctx, c, o, a.exact)
 		return err
 	}
 	folder, err := export.NewFolder(f.out)
@@ -313,7 +317,7 @@ func (a *app) exportMigration(ctx context.Context, c *plan.Compiled, o export.Op
 // toFile lets something be written into --out, or to standard output.
 func (a *app) toFile(f *exportFlags, write func(io.Writer) error) error {
 	if f.out == "" {
-		return write(a.out)
+		return write(a.exact)
 	}
 	if info, err := os.Stat(f.out); err == nil && info.IsDir() {
 		return usageError{fmt.Errorf("--out %s is a folder, and this is one file", f.out)}

@@ -450,7 +450,7 @@ func (a *app) writePlan(ctx context.Context, s store.Store, number int64) error 
 	}
 	text, err := load.StoredPlan(e)
 	if err == nil {
-		_, err = a.out.Write(text)
+		_, err = a.exact.Write(text)
 	}
 	return err
 }

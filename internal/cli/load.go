@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"time"
 
@@ -14,6 +13,7 @@ import (
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
+	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
@@ -242,7 +242,7 @@ func (a *app) restored(ctx context.Context, s store.Store, p *plan.Plan, db *sch
 
 // corrected makes a plan of the rows of a rejects file.
 func corrected(c *plan.Compiled, path string) (*plan.Compiled, error) {
-	f, err := os.Open(path)
+	f, err := safe.Open(path)
 	if err != nil {
 		return nil, plan.Problems{{File: path, Message: "the rejects file cannot be read: " + err.Error()}}
 	}

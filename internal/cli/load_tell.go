@@ -227,7 +227,7 @@ func (a *app) progress(o *load.Options, what string) func() {
 		return fmt.Sprintf("%s of %s %s, %s %s a second, %s left",
 			report.Number(done), report.Number(total), what, report.Number(int64(rate)), what, max(left.Round(time.Second), time.Second))
 	}
-	if f, ok := a.err.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+	if f, ok := a.errFile.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
 		o.Progress = func(done, total uint64) {
 			if time.Since(last) >= lineEvery && done < total {
 				last = time.Now()
@@ -243,7 +243,7 @@ func (a *app) progress(o *load.Options, what string) func() {
 		}
 		last = time.Now()
 		if bar == nil {
-			bar = progressbar.NewOptions64(int64(total), progressbar.OptionSetWriter(a.err), progressbar.OptionSetPredictTime(false),
+			bar = progressbar.NewOptions64(int64(total), progressbar.OptionSetWriter(a.errFile), progressbar.OptionSetPredictTime(false),
 				progressbar.OptionShowDescriptionAtLineEnd(), progressbar.OptionSetElapsedTime(false), progressbar.OptionClearOnFinish(),
 				progressbar.OptionSetWidth(max(10, min(50, a.errPage.Width-textWidth))))
 		}

@@ -8,10 +8,13 @@ import (
 	"io/fs"
 	"os"
 	"strconv"
+	"strings"
+	"unicode"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/load"
 	"evensprout/internal/report"
+	"evensprout/internal/safe"
 )
 
 // outputs are the files that a load writes beside the tables, made when the first line
@@ -33,14 +36,29 @@ func (o *outputs) into(to *load.Options) {
 	}
 }
 
+// plainFile is a name as one of a file in the current folder.
+func plainFile(name string) string {
+	name = strings.Map(func(r rune) rune {
+		if r == '.' || r == '-' || r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return r
+		}
+		return '-'
+	}, name)
+	if name = strings.TrimLeft(name, "."); name == "" {
+		return "plan"
+	}
+	return name
+}
+
 // create makes a file that is not there yet; without a name, one that is free.
 func create(path, plain string) (*os.File, error) {
 	name := path
+	plain = plainFile(plain) // it comes from the plan, which may call itself anything
 	if path == "" {
 		name = plain + ".ndjson"
 	}
 	for n := 2; ; n++ {
-		f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+		f, err := safe.Create(name, 0o644)
 		if !errors.Is(err, fs.ErrExist) {
 			return f, err
 		}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -16,6 +15,7 @@ import (
 	"evensprout/internal/draft"
 	"evensprout/internal/grow"
 	"evensprout/internal/report"
+	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/structs"
@@ -144,10 +144,10 @@ With --json, it writes the description of the tables instead.`,
 			}
 			text := d.Write(o)
 			if out == "" {
-				fmt.Fprint(a.out, text)
+				fmt.Fprint(a.exact, text)
 				return nil
 			}
-			f, err := os.OpenFile(out, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+			f, err := safe.Create(out, 0o644)
 			if errors.Is(err, fs.ErrExist) {
 				return fmt.Errorf("%s is there already: nothing was written; name another file, or move it away", out)
 			}

@@ -20,6 +20,7 @@ import (
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
+	"evensprout/internal/safe"
 	"evensprout/internal/store"
 )
 
@@ -173,7 +174,7 @@ func (a *app) spool() (string, error) {
 	}
 	a.atEnd = append(a.atEnd, func() error { return os.RemoveAll(folder) })
 	path := filepath.Join(folder, "standard-input"+ending)
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	f, err := safe.Create(path, 0o600)
 	if err == nil {
 		var n int64
 		n, err = io.Copy(f, io.LimitReader(in, maxSpooled+1))

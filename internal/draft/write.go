@@ -6,6 +6,7 @@ import (
 	"unicode"
 
 	"evensprout/internal/plan"
+	"evensprout/internal/safe"
 )
 
 // Write writes a draft as a plan.
@@ -46,12 +47,7 @@ func plainName(s string) string {
 // oneLine makes text fit for a comment.
 func oneLine(s string) string {
 	const most = 160
-	s = strings.Join(strings.Fields(strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) {
-			return ' '
-		}
-		return r
-	}, s)), " ")
+	s = safe.Visible(strings.Join(strings.Fields(s), " "))
 	if r := []rune(s); len(r) > most {
 		s = string(r[:most-1]) + "…"
 	}

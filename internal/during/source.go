@@ -16,6 +16,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
+	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
@@ -43,7 +44,7 @@ func (d *Digest) AddFile(what, path string) error {
 		return err
 	}
 	if !info.IsDir() {
-		f, err := os.Open(path)
+		f, err := safe.Open(path)
 		if err != nil {
 			return err
 		}

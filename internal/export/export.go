@@ -37,6 +37,15 @@ type Options struct {
 	Part     order.Part
 	Jobs     int
 	MadeBy   string // the program and its version
+	// Guard lets CSV hold no text that a spreadsheet takes for a formula.
+	Guard bool
+}
+
+func (o Options) writer() string {
+	if o.Guard {
+		return files.Guarded
+	}
+	return o.Format
 }
 
 // exporter is one export.
@@ -231,7 +240,7 @@ func (x *exporter) write(ctx context.Context, open func(t *plan.Target, about *f
 		if err != nil {
 			return err
 		}
-		w, err = files.NewWriter(x.o.Format, into, fileColumns(columns))
+		w, err = files.NewWriter(x.o.writer(), into, fileColumns(columns))
 		return err
 	}
 	row := func(_ grow.Row, values []grow.Value) error {

@@ -15,6 +15,7 @@ import (
 type csvReader struct {
 	file   *os.File
 	path   string
+	bytes  *bounded
 	csv    *csv.Reader
 	names  []string
 	record Record
@@ -28,7 +29,8 @@ func openCSV(f *os.File, path string, o Options) (Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &csvReader{file: f, path: path, csv: csv.NewReader(b), empties: o.Empties}
+	whole := newBounded(b)
+	r := &csvReader{file: f, path: path, bytes: whole, csv: csv.NewReader(whole), empties: o.Empties}
 	var mark [3]byte
 	if n, _ := f.ReadAt(mark[:], 0); o.Empties && string(mark[:n]) == "\ufeff" {
 		r.bom = int64(n)
@@ -67,6 +69,7 @@ func (r *csvReader) Names() []string { return r.names }
 func (r *csvReader) Close() error    { return r.file.Close() }
 
 func (r *csvReader) Next() (Record, error) {
+	r.bytes.next()
 	fields, err := r.csv.Read()
 	if err != nil {
 		return Record{}, r.fault(err)
@@ -76,9 +79,6 @@ func (r *csvReader) Next() (Record, error) {
 		line, column := r.csv.FieldPos(i)
 		if bad := checkText(text); bad != "" {
 			return Record{}, &Error{r.path, line, column, bad, ""}
-		}
-		if len(text) > maxLine {
-			return Record{}, &Error{r.path, line, column, fmt.Sprintf("a cell of more than %d bytes", maxLine), ""}
 		}
 		r.record.Cells[i] = Cell{Text, text, column}
 		if text == "" {
@@ -109,6 +109,9 @@ func (r *csvReader) quoted(i, n int) bool {
 // fault says what an error of the CSV reader means, and where.
 func (r *csvReader) fault(err error) error {
 	var p *csv.ParseError
+	if errors.Is(err, errLongRecord) {
+		return &Error{File: r.path, Line: r.record.Line + 1, Message: err.Error(), Hint: "is a quote open, or is this another kind of file?"}
+	}
 	if !errors.As(err, &p) {
 		return err // io.EOF too
 	}

@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"strings"
 	"unicode/utf8"
+
+	"evensprout/internal/safe"
 )
 
 // Options say how a file is written, where that is not plain.
@@ -89,7 +91,7 @@ func Open(path string, o Options) (Reader, error) {
 	if open == nil {
 		return nil, &Error{File: path, Message: "this is no kind of file that rows can be read from", Hint: "there is: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet"}
 	}
-	f, err := os.Open(path)
+	f, err := safe.Open(path)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
 		return nil, &Error{File: path, Message: "there is no such file"}
@@ -102,6 +104,29 @@ func Open(path string, o Options) (Reader, error) {
 		return nil, err
 	}
 	return r, nil
+}
+
+// errLongRecord ends the reading of a record before it takes memory without bound.
+var errLongRecord = fmt.Errorf("a record of more than %d MiB", maxLine>>20)
+
+// bounded reads no more bytes for a record than it may have.
+type bounded struct {
+	from io.Reader
+	left int64
+}
+
+func newBounded(from io.Reader) *bounded { return &bounded{from, maxLine} }
+
+// next begins another record.
+func (b *bounded) next() { b.left = maxLine }
+
+func (b *bounded) Read(p []byte) (int, error) {
+	if b.left <= 0 {
+		return 0, errLongRecord
+	}
+	n, err := b.from.Read(p[:min(int64(len(p)), b.left)])
+	b.left -= int64(n)
+	return n, err
 }
 
 // withoutBOM skips a byte order mark.

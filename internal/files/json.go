@@ -62,6 +62,11 @@ func (r *ndjsonReader) Next() (Record, error) {
 			return Record{}, &Error{r.path, r.line, int(min(d.InputOffset(), int64(len(text)))) + 1, jsonFault(err), "each line is one JSON object"}
 		}
 		record.Line = r.line
+		for i, c := range record.Cells { // escapes may make what the line itself does not hold
+			if bad := checkText(c.Text); bad != "" {
+				return Record{}, &Error{r.path, r.line, 0, fmt.Sprintf("%s: %s", record.Names[i], bad), ""}
+			}
+		}
 		return record, nil
 	}
 }
@@ -91,6 +96,7 @@ func readLine(b *bufio.Reader) ([]byte, error) {
 type jsonReader struct {
 	file    *os.File
 	path    string
+	bytes   *bounded
 	lines   *lineCounter
 	decoder *json.Decoder
 	names   nameList
@@ -102,7 +108,8 @@ func openJSON(f *os.File, path string, _ Options) (Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &jsonReader{file: f, path: path, lines: &lineCounter{from: b}}
+	r := &jsonReader{file: f, path: path, bytes: newBounded(b)}
+	r.lines = &lineCounter{from: r.bytes}
 	r.decoder = json.NewDecoder(r.lines)
 	t, err := r.decoder.Token()
 	if err == io.EOF {
@@ -123,6 +130,7 @@ func (r *jsonReader) Next() (Record, error) {
 	}
 	line := 0
 	record, err := Record{}, error(nil)
+	r.bytes.next()
 	if r.decoder.More() {
 		if err = r.names.open(r.decoder); err == nil {
 			line, _ = r.lines.at(r.decoder.InputOffset())
@@ -160,6 +168,8 @@ func jsonFault(err error) string {
 	return strings.TrimPrefix(err.Error(), "json: ")
 }
 
+const maxRecordLines = 1_000_000
+
 // lineCounter finds the line of an offset that lies not far behind what was read.
 type lineCounter struct {
 	from  io.Reader
@@ -177,6 +187,9 @@ func (c *lineCounter) Read(p []byte) (int, error) {
 		}
 	}
 	c.read += int64(n)
+	if len(c.ends) > maxRecordLines {
+		return n, fmt.Errorf("a record of more than %d lines", maxRecordLines)
+	}
 	return n, err
 }
 

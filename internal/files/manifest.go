@@ -13,6 +13,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
+	"evensprout/internal/safe"
 )
 
 // ManifestName is what the manifest of an export is called.
@@ -89,7 +90,7 @@ const maxManifest = 128 << 20 // bytes
 
 // ReadManifest reads a manifest. An error is an *Error.
 func ReadManifest(path string) (*Manifest, error) {
-	f, err := os.Open(path)
+	f, err := safe.Open(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, &Error{File: path, Message: "there is no such file", Hint: "the manifest that export wrote stands beside the files"}
 	}

@@ -29,11 +29,21 @@ type Writer interface {
 
 // writers make writers by the name of a format.
 var writers = map[string]func(io.Writer, []Column) (Writer, error){
-	"csv": newCSVWriter, "ndjson": newNDJSONWriter, "json": newJSONWriter, "parquet": newParquetWriter,
+	"csv": newCSVWriter, Guarded: newGuardedWriter, "ndjson": newNDJSONWriter, "json": newJSONWriter, "parquet": newParquetWriter,
 }
 
 // Formats are the names of the formats that can be written.
 func Formats() []string { return []string{"csv", "ndjson", "json", "parquet"} }
+
+// Guarded is CSV for spreadsheets: they take texts that begin with =, +, -, @, a tab or a
+// carriage return for formulas, and run them. Such texts get an apostrophe in front, so that
+// the file does not hold the rows exactly.
+const Guarded = "csv, guarded"
+
+func newGuardedWriter(w io.Writer, columns []Column) (Writer, error) {
+	c := &csvWriter{out: bufio.NewWriterSize(w, writeBuffer), guarded: true}
+	return c, c.header(columns)
+}
 
 // NewWriter begins a file. An unknown format is an error.
 func NewWriter(format string, w io.Writer, columns []Column) (Writer, error) {
@@ -61,18 +71,23 @@ func AppendText(b []byte, v *grow.Value) []byte {
 // csvWriter writes RFC 4180 with a header line. NULL is an empty cell, an empty text a
 // quoted one.
 type csvWriter struct {
-	out   *bufio.Writer
-	buf   []byte
-	cells []byte
+	out     *bufio.Writer
+	buf     []byte
+	cells   []byte
+	guarded bool
 }
 
 func newCSVWriter(w io.Writer, columns []Column) (Writer, error) {
 	c := &csvWriter{out: bufio.NewWriterSize(w, writeBuffer)}
+	return c, c.header(columns)
+}
+
+func (w *csvWriter) header(columns []Column) error {
 	header := make([]grow.Value, len(columns))
 	for i, column := range columns {
 		header[i] = grow.String(column.Name)
 	}
-	return c, c.Write(header)
+	return w.Write(header)
 }
 
 func (w *csvWriter) Write(row []grow.Value) error {
@@ -85,7 +100,11 @@ func (w *csvWriter) Write(row []grow.Value) error {
 		if v.IsNull() {
 			continue
 		}
-		w.cells = AppendText(w.cells[:0], v)
+		w.cells = w.cells[:0]
+		if w.guarded && (v.Type == grow.Text || v.Type == grow.JSON) && v.S != "" && strings.IndexByte("=+-@\t\r", v.S[0]) >= 0 {
+			w.cells = append(w.cells, '\'')
+		}
+		w.cells = AppendText(w.cells, v)
 		w.buf = appendCSV(w.buf, w.cells)
 	}
 	if len(row) == 1 && row[0].IsNull() {

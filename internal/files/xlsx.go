@@ -2,6 +2,8 @@ package files
 
 import (
 	"archive/zip"
+	"bytes"
+	"encoding/binary"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -19,7 +21,9 @@ type xlsxReader struct {
 	file   *os.File
 	path   string
 	sheet  io.ReadCloser
+	bytes  *bounded
 	xml    *xml.Decoder
+	depth  int
 	shared []string
 	names  []string
 	row    int
@@ -28,8 +32,12 @@ type xlsxReader struct {
 // Limits against archives that unpack to far more than they are.
 const (
 	maxUnpacked = 2 << 30 // bytes of the sheet
-	maxShared   = 256 << 20
-	maxRatio    = 200 // unpacked to packed
+	maxShared   = 64 << 20
+	maxTexts    = 1 << 20 // that cells refer to
+	maxPart     = 4 << 20 // bytes of the parts that list sheets
+	maxListed   = 8 << 20 // bytes of the list of members
+	maxDepth    = 100     // of elements inside each other
+	maxRatio    = 200     // unpacked to packed
 	ratioFrom   = 1 << 20
 )
 
@@ -55,6 +63,9 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 	info, err := f.Stat()
 	if err != nil {
 		return nil, err
+	}
+	if err := shortList(f, info.Size()); err != nil {
+		return fail("this is no XLSX workbook: %s", err)
 	}
 	z, err := zip.NewReader(f, info.Size())
 	if err != nil {
@@ -99,7 +110,8 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 	if r.sheet, err = unpack(members[target], maxUnpacked); err != nil {
 		return fail("the sheet cannot be read: %s", err)
 	}
-	r.xml = xml.NewDecoder(r.sheet)
+	r.bytes = newBounded(r.sheet)
+	r.xml = xml.NewDecoder(r.bytes)
 	head, err := r.cells()
 	if err == io.EOF {
 		return nil, &Error{File: file, Message: "the sheet is empty", Hint: "its first row names the columns"}
@@ -114,6 +126,23 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 		return nil, err
 	}
 	return r, nil
+}
+
+// shortList refuses an archive whose list of members would take memory without bound.
+func shortList(f io.ReaderAt, size int64) error {
+	const tail = 64<<10 + 22
+	b := make([]byte, min(size, tail))
+	if _, err := f.ReadAt(b, size-int64(len(b))); err != nil && err != io.EOF {
+		return err
+	}
+	at := bytes.LastIndex(b, []byte("PK\x05\x06")) // end of central directory; ISO/IEC 21320-1
+	if at < 0 || at+16 > len(b) {
+		return zip.ErrFormat
+	}
+	if binary.LittleEndian.Uint32(b[at+12:]) > maxListed {
+		return fmt.Errorf("its list of members has more than %d MiB", maxListed>>20)
+	}
+	return nil
 }
 
 // unpack opens a member that may unpack to a number of bytes, and not to far more than
@@ -137,7 +166,7 @@ func unpack(m *zip.File, most int64) (io.ReadCloser, error) {
 }
 
 func decode(m *zip.File, into any) error {
-	r, err := unpack(m, 16<<20)
+	r, err := unpack(m, maxPart)
 	if err != nil {
 		return err
 	}
@@ -170,7 +199,9 @@ func sharedTexts(m *zip.File) ([]string, error) {
 			if err != nil {
 				return nil, err
 			}
-			texts = append(texts, text)
+			if texts = append(texts, text); len(texts) > maxTexts {
+				return nil, fmt.Errorf("more than %d texts", maxTexts)
+			}
 		}
 	}
 }
@@ -186,7 +217,9 @@ func innerText(d *xml.Decoder, start xml.StartElement) (string, error) {
 		}
 		switch t := t.(type) {
 		case xml.StartElement:
-			depth++
+			if depth++; depth > maxDepth {
+				return "", errors.New("elements stand too deep inside each other")
+			}
 			if t.Name.Local == "rPh" {
 				skip = depth
 			}
@@ -246,6 +279,7 @@ func (r *xlsxReader) Next() (Record, error) {
 // cells reads the next row of the sheet.
 func (r *xlsxReader) cells() ([]Cell, error) {
 	var cells []Cell
+	r.bytes.next()
 	for {
 		t, err := r.xml.Token()
 		if err == io.EOF {
@@ -256,6 +290,9 @@ func (r *xlsxReader) cells() ([]Cell, error) {
 		}
 		switch t := t.(type) {
 		case xml.StartElement:
+			if r.depth++; r.depth > maxDepth {
+				return nil, &Error{File: r.path, Line: max(r.row, 1), Message: "the sheet is broken: elements stand too deep inside each other"}
+			}
 			switch t.Name.Local {
 			case "row":
 				r.row++
@@ -265,6 +302,7 @@ func (r *xlsxReader) cells() ([]Cell, error) {
 					}
 				}
 			case "c":
+				r.depth-- // its end is read with it
 				c, err := r.cell(t, len(cells)+1)
 				if err != nil {
 					return nil, err
@@ -278,6 +316,7 @@ func (r *xlsxReader) cells() ([]Cell, error) {
 				cells = append(cells, c)
 			}
 		case xml.EndElement:
+			r.depth--
 			if t.Name.Local == "row" {
 				return cells, nil
 			}

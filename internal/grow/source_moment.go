@@ -68,6 +68,11 @@ func Moment(after, before *End, within Span, digits uint8) (Source, error) {
 	}
 	if s.fixed() {
 		lo, n := s.limits(value(after), value(before))
+		for _, us := range []int64{lo, lo + int64(n-1)*s.unit} {
+			if err := InCalendar(&Value{Type: Timestamp, N: us}); err != nil {
+				return nil, fmt.Errorf("the span leads too far: %w", err)
+			}
+		}
 		return &ranged{typ: s.typ, scale: s.scale(), lo: s.fold(lo), step: s.fold(s.unit), n: n}, nil
 	}
 	return s, nil

@@ -59,7 +59,7 @@ func (p *placeholders) add(b *grow.Batch) error {
 				return &FileError{place, fmt.Errorf("more than %d files in one load", maxPlaceholders)}
 			}
 			if len(p.files) == 0 {
-				if err := p.root.Mkdir(p.aside, 0o755); err != nil {
+				if err := p.root.Mkdir(p.aside, 0o700); err != nil {
 					if errors.Is(err, fs.ErrExist) {
 						err = errors.New("it is there from a load that did not end, or that goes on; remove it if none does")
 					}
@@ -83,7 +83,15 @@ func (p *placeholders) place() error {
 		if err := p.root.MkdirAll(path.Dir(place), 0o755); err != nil {
 			return &FileError{place, err}
 		}
-		if old, err := p.root.Open(place); err == nil {
+		there, err := regular(p.root, place)
+		if err != nil {
+			return &FileError{place, err}
+		}
+		if there {
+			old, err := p.root.Open(place)
+			if err != nil { // it is there: what cannot be read is not replaced
+				return &FileError{place, err}
+			}
 			same, err := p.same(old, name)
 			if err == nil && !same {
 				err = errors.New("it is there already, with other contents")
@@ -93,12 +101,37 @@ func (p *placeholders) place() error {
 			}
 			continue
 		}
-		if err := p.root.Rename(name, place); err != nil {
+		// A link is not made over a file that somebody has put there meanwhile.
+		if err := p.root.Link(name, place); errors.Is(err, fs.ErrExist) {
+			return &FileError{place, errors.New("it is there already")}
+		} else if err == nil {
+			err = p.root.Remove(name)
+			p.placed = append(p.placed, place)
+			if err != nil {
+				return &FileError{place, err}
+			}
+			continue
+		}
+		if err := p.root.Rename(name, place); err != nil { // a file system without links
 			return &FileError{place, err}
 		}
 		p.placed = append(p.placed, place)
 	}
 	return nil
+}
+
+// regular tells whether a file is there; an error, whether something else is.
+func regular(root *os.Root, place string) (bool, error) {
+	info, err := root.Lstat(place)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return false, nil
+	case err != nil:
+		return false, err
+	case !info.Mode().IsRegular():
+		return false, errors.New("it is there already, and is no regular file")
+	}
+	return true, nil
 }
 
 func (p *placeholders) same(old *os.File, name string) (bool, error) {

@@ -366,6 +366,10 @@ func (v *withdrawal) removeFiles() error {
 	}
 	defer root.Close()
 	for _, f := range v.files {
+		there, err := regular(root, f.place)
+		if err == nil && !there || err != nil && !errors.Is(err, fs.ErrNotExist) {
+			continue // gone, or something else by now
+		}
 		now, err := root.ReadFile(f.place)
 		if err == nil && !bytes.Equal(now, v.w.grower().File(f.field.Entity, f.row, f.field)) {
 			continue // somebody else's by now

@@ -18,6 +18,8 @@ type Problem struct {
 	Excerpt  string `json:"excerpt,omitempty"`
 	Database bool   `json:"database,omitempty"` // the plan is fine, but this database does not fit it
 	Warning  bool   `json:"warning,omitempty"`  // it may go well all the same
+
+	beyond bool // it is not listed
 }
 
 // String shows the problem as file:line:column, an excerpt and a hint.
@@ -128,10 +130,25 @@ type collector struct {
 	found Problems
 }
 
+// What is reported of one file: whoever has more problems has another file.
+const (
+	maxProblems = 200
+	maxExcerpt  = 1000 // bytes of a line that is shown
+)
+
 func (c *collector) add(at place, message string, args ...any) *Problem {
+	if len(c.found) >= maxProblems {
+		if len(c.found) == maxProblems {
+			c.found = append(c.found, &Problem{File: c.file, Message: fmt.Sprintf("there are more problems than these %d, which are the first", maxProblems)})
+		}
+		return &Problem{beyond: true}
+	}
 	p := &Problem{File: c.file, Line: at.line, Column: at.column, Message: fmt.Sprintf(message, args...)}
 	if at.line > 0 && at.line <= len(c.lines) {
 		p.Excerpt = strings.TrimRight(c.lines[at.line-1], "\r")
+		if len(p.Excerpt) > maxExcerpt {
+			p.Excerpt = strings.ToValidUTF8(p.Excerpt[:maxExcerpt], "") + "..."
+		}
 		if !utf8.ValidString(p.Excerpt) {
 			p.Excerpt = strings.ToValidUTF8(p.Excerpt, "?")
 		}
@@ -149,6 +166,9 @@ func (p *Problem) hint(format string, args ...any) *Problem {
 // nearest sets the hint to the name that was most likely meant, if one is near;
 // else, if there are few, to all of them.
 func (p *Problem) nearest(wrong string, names []string) *Problem {
+	if p.beyond {
+		return p
+	}
 	if near := Nearest(wrong, names); near != "" {
 		return p.hint("did you mean %q?", near)
 	}

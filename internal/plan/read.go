@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -16,6 +15,7 @@ import (
 	"unicode"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/safe"
 )
 
 // Plan is a plan file as read. Its names are not looked up yet, and what is wrong
@@ -123,7 +123,7 @@ var ErrMissing = errors.New("there is no such plan")
 // ReadFile reads a plan file. The error is Problems if it is no plan at all, and
 // wraps ErrMissing if it is not there.
 func ReadFile(path string) (*Plan, error) {
-	f, err := os.Open(path)
+	f, err := safe.Open(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%s: %w", path, ErrMissing)
 	}

@@ -545,6 +545,9 @@ func (c *compiler) file(v *node) grow.Source {
 			if good = c.plan.text(n, "folder", &spec.Folder) && good; good && !filepath.IsLocal(spec.Folder) {
 				c.add(n.place, "the folder %s does not lie inside the plan's own", n.what()).hint("a name such as images: files stay beside the plan")
 				good = false
+			} else if good && strings.HasPrefix(filepath.ToSlash(filepath.Clean(spec.Folder)), ".evensprout") {
+				c.add(n.place, "the folder %s is this program's own", n.what()).hint("a name such as images")
+				good = false
 			}
 		},
 		"as": func(_, n *node) {

@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"unicode"
 
 	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/safe"
 )
 
 // Table is rows of text under headings.
@@ -43,6 +43,10 @@ const (
 // Where that is not enough, a few rows are laid on their side, one column a row; of
 // many rows, columns at the end are left out and named below.
 func (p Page) Draw(t Table) string {
+	t.Columns = slices.Clone(t.Columns)
+	for i := range t.Columns {
+		t.Columns[i].Name = oneLine(t.Columns[i].Name)
+	}
 	widths := p.measure(t)
 	shown := p.shrink(widths, t.Columns)
 	if shown < len(t.Columns) && len(t.Rows) > 0 && len(t.Rows) <= fewRows {
@@ -85,7 +89,7 @@ func (p Page) Draw(t Table) string {
 func aside(t Table) Table {
 	out := Table{Columns: []Column{{Name: t.Columns[0].Name, Whole: true}}}
 	for _, row := range t.Rows {
-		out.Columns = append(out.Columns, Column{Name: row[0]})
+		out.Columns = append(out.Columns, Column{Name: oneLine(row[0])})
 	}
 	for i, c := range t.Columns[1:] {
 		line := []string{c.Name}
@@ -174,12 +178,12 @@ func cut(s string, width int) string {
 // oneLine shows line breaks and control characters as blanks: what comes from a
 // database must not steer a terminal.
 func oneLine(s string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) || r == '\u2028' || r == '\u2029' {
+	return safe.Visible(strings.Map(func(r rune) rune {
+		if r == '\n' || r == '\t' || r == '\u2028' || r == '\u2029' {
 			return ' '
 		}
 		return r
-	}, s)
+	}, strings.ReplaceAll(s, "\r\n", " ")))
 }
 
 // Bold and Dim set text apart where the page has colour.

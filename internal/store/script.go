@@ -59,6 +59,23 @@ func AppendQuoted(b []byte, s string) []byte {
 	return append(b, '\'')
 }
 
+// AppendApart appends a text whose carriage returns are written apart: clients take them
+// away at the ends of lines. Between the pieces stands what makes one, around them what puts
+// them together.
+func AppendApart(b []byte, s, open, between, shut string) []byte {
+	if !strings.Contains(s, "\r") {
+		return AppendQuoted(b, s)
+	}
+	b = append(b, open...)
+	for i, piece := range strings.Split(s, "\r") {
+		if i > 0 {
+			b = append(b, between...)
+		}
+		b = AppendQuoted(b, piece)
+	}
+	return append(b, shut...)
+}
+
 // ScriptError is a statement of a script that the engine refused.
 type ScriptError struct {
 	File    string // empty if it is not known

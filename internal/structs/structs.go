@@ -10,13 +10,13 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"reflect"
 	"slices"
 	"strconv"
 	"strings"
 
+	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 )
 
@@ -81,7 +81,7 @@ func Read(folder, tag string) ([]Struct, error) {
 		if info, err := d.Info(); err == nil && info.Size() > maxBytes {
 			return nil
 		}
-		text, err := os.ReadFile(path)
+		text, err := safe.ReadFile(path, maxBytes)
 		if err != nil {
 			return err
 		}

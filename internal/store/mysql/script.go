@@ -46,5 +46,5 @@ func (script) AppendLiteral(b []byte, v *grow.Value, c *schema.Column) []byte {
 		b = append(append(b, of...), '(')
 		return append(store.AppendQuoted(b, text), madeEnd(c)...)
 	}
-	return store.AppendQuoted(b, text)
+	return store.AppendApart(b, text, "CONCAT(", ", CHAR(13 USING utf8mb4), ", ")")
 }

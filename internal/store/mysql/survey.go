@@ -323,7 +323,7 @@ func number(s string) int {
 	return n
 }
 
-// enumValues reads enum('a','b') and set('a','b').
+// enumValues reads, with their escapes, enum('a','b') and set('a','b').
 func enumValues(declared string) []string {
 	var values []string
 	_, rest, ok := strings.Cut(declared, "(")
@@ -338,7 +338,14 @@ func enumValues(declared string) []string {
 					break
 				}
 			}
-			b.WriteByte(rest[i])
+			c := rest[i]
+			if c == '\\' && i+1 < len(rest) { // as the server writes texts in definitions
+				i++
+				if c = rest[i]; strings.IndexByte("nr0tZ", c) >= 0 {
+					c = map[byte]byte{'n': '\n', 'r': '\r', '0': 0, 't': '\t', 'Z': 0x1a}[c]
+				}
+			}
+			b.WriteByte(c)
 			i++
 		}
 		values = append(values, b.String())

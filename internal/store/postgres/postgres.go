@@ -225,6 +225,9 @@ func (d *database) fault(err error) error {
 		}
 		return err
 	}
+	if e.Code == "42501" && e.Routine == "ExecWithCheckOptions" { // the code is also that of other rights
+		return &store.Violation{Kind: store.Raised, Row: -1, Constraint: "row-level security", Code: e.Code, Message: e.Message}
+	}
 	f := &store.Fault{Err: errors.New(e.Message + " [" + e.Code + "]")}
 	switch {
 	case e.Code == "40001" || e.Code == "40P01":

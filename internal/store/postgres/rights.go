@@ -28,6 +28,15 @@ LEFT JOIN LATERAL (
   LIMIT 1) s ON true
 WHERE n.nspname = $1 AND c.relname = $2 ORDER BY a.attnum`
 
+// policiesSQL counts the policies that let this user do something in a table where policies
+// bind it: without any, nothing is allowed. One whose condition is false allows nothing.
+const policiesSQL = `
+SELECT count(p.polname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+LEFT JOIN pg_policy p ON p.polrelid = c.oid AND p.polpermissive AND (p.polcmd = '*' OR p.polcmd = CASE $3 WHEN 'I' THEN 'a' ELSE 'w' END)
+  AND (0 = ANY (p.polroles) OR EXISTS (SELECT 1 FROM unnest(p.polroles) AS r (oid) WHERE pg_has_role(r.oid, 'MEMBER')))
+  AND coalesce(pg_get_expr(coalesce(p.polwithcheck, p.polqual), p.polrelid), '') <> 'false'
+WHERE n.nspname = $1 AND c.relname = $2 AND row_security_active(c.oid) GROUP BY c.oid`
+
 // Denied asks the server for the rights of this user.
 func (d *database) Denied(ctx context.Context, a store.Access) (string, error) {
 	var lacks []string
@@ -85,6 +94,16 @@ func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, erro
 	})
 	if err != nil {
 		return nil, err
+	}
+	for verb, wanted := range map[string]bool{"INSERT": len(a.Insert) > 0, "UPDATE": len(a.Update) > 0} {
+		err := d.texts(ctx, 1, policiesSQL, args(a.Table.Schema, a.Table.LocalName(), verb[:1]), func(row []string) {
+			if wanted && row[0] == "0" {
+				lacks = append(lacks, "a policy of row-level security that allows "+verb)
+			}
+		})
+		if err != nil {
+			return nil, err
+		}
 	}
 	if usage {
 		return []string{"USAGE on the schema " + a.Table.Schema}, nil

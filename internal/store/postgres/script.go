@@ -3,6 +3,7 @@ package postgres
 import (
 	"encoding/hex"
 	"fmt"
+	"strings"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
@@ -42,7 +43,11 @@ func (script) AppendLiteral(b []byte, v *grow.Value, c *schema.Column) []byte {
 		b = hex.AppendEncode(append(b, `'\x`...), []byte(v.S))
 		return append(b, '\'')
 	}
-	return store.AppendQuoted(b, string(v.AppendText(nil)))
+	text := string(v.AppendText(nil))
+	if strings.Contains(text, "\r") { // clients take it away at the ends of lines
+		return store.AppendQuoted(append(b, 'E'), strings.NewReplacer(`\`, `\\`, "\r", `\r`).Replace(text))
+	}
+	return store.AppendQuoted(b, text)
 }
 
 // Advance moves the sequence behind a column, if there is one.

@@ -35,7 +35,7 @@ func (script) AppendLiteral(b []byte, v *grow.Value, c *schema.Column) []byte {
 			b = hex.AppendEncode(append(b, "X'"...), []byte(v.S))
 			return append(b, '\'')
 		}
-		return store.AppendQuoted(b, v.S)
+		return store.AppendApart(b, v.S, "(", " || char(13) || ", ")")
 	case grow.Decimal:
 		if c.Kind == schema.Any {
 			return v.AppendText(b) // no column type makes a number of a text here

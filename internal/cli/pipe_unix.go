@@ -1,0 +1,13 @@
+//go:build unix
+
+package cli
+
+import (
+	"os"
+	"os/signal"
+	"syscall"
+)
+
+// notifyBroken takes the signal of a pipe that nobody reads any more. To ignore it would let
+// commands of the user's ignore it, too.
+func notifyBroken(c chan os.Signal) { signal.Notify(c, syscall.SIGPIPE) }
