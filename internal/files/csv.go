@@ -24,24 +24,54 @@ type csvReader struct {
 	bom     int64 // bytes of a byte order mark
 }
 
+var errManyColumns = fmt.Errorf("more than %d columns", maxColumns)
+
+// columnGuard counts the separators outside quotes on their way: the reader behind it keeps
+// a place for each before it counts them.
+type columnGuard struct {
+	from   io.Reader
+	comma  byte // the first of the separator
+	quoted bool
+	n      int
+}
+
+func (g *columnGuard) Read(p []byte) (int, error) {
+	n, err := g.from.Read(p)
+	for _, c := range p[:n] {
+		switch {
+		case c == '"':
+			g.quoted = !g.quoted
+		case g.quoted:
+		case c == '\n':
+			g.n = 0
+		case c == g.comma:
+			if g.n++; g.n > maxColumns {
+				return n, errManyColumns
+			}
+		}
+	}
+	return n, err
+}
+
 func openCSV(f *os.File, path string, o Options) (Reader, error) {
 	b, err := withoutBOM(f)
 	if err != nil {
 		return nil, err
 	}
-	whole := newBounded(b)
+	comma := ','
+	if o.Separator != 0 {
+		comma = o.Separator
+	} else if strings.EqualFold(filepath.Ext(path), ".tsv") {
+		comma = '\t'
+	}
+	whole := newBounded(&columnGuard{from: b, comma: string(comma)[0]})
 	r := &csvReader{file: f, path: path, bytes: whole, csv: csv.NewReader(whole), empties: o.Empties}
 	var mark [3]byte
 	if n, _ := f.ReadAt(mark[:], 0); o.Empties && string(mark[:n]) == "\ufeff" {
 		r.bom = int64(n)
 	}
 	r.csv.ReuseRecord = true
-	r.csv.Comma = ','
-	if o.Separator != 0 {
-		r.csv.Comma = o.Separator
-	} else if strings.EqualFold(filepath.Ext(path), ".tsv") {
-		r.csv.Comma = '\t'
-	}
+	r.csv.Comma = comma
 	first, err := r.csv.Read()
 	if err == io.EOF {
 		return nil, &Error{File: path, Message: "the file is empty", Hint: "the first line names the columns"}
@@ -109,6 +139,9 @@ func (r *csvReader) quoted(i, n int) bool {
 // fault says what an error of the CSV reader means, and where.
 func (r *csvReader) fault(err error) error {
 	var p *csv.ParseError
+	if errors.Is(err, errManyColumns) {
+		return &Error{File: r.path, Line: r.record.Line + 1, Message: err.Error()}
+	}
 	if errors.Is(err, errLongRecord) {
 		return &Error{File: r.path, Line: r.record.Line + 1, Message: err.Error(), Hint: "is a quote open, or is this another kind of file?"}
 	}

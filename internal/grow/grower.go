@@ -447,7 +447,17 @@ func (b *Batch) At(i int) Row { return Row{N: b.First.N + uint64(i), Side: b.Fir
 // Grow fills b with rows first, first+1, ... and their fingerprint; what inner
 // fields hold there means nothing. The batch stays valid however the grower is used
 // afterwards.
-func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) {
+func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) { g.fill(e, first, n, b, MaxBatch, false) }
+
+// GrowSome does the same with at least one row and at most n: with fewer where they hold
+// more than SomeBytes.
+func (g *Grower) GrowSome(e *Entity, first Row, n int, b *Batch) {
+	g.fill(e, first, n, b, SomeBytes, true)
+}
+
+// fill grows rows until they hold so many bytes; then it ends or, unless fewer will do,
+// fails.
+func (g *Grower) fill(e *Entity, first Row, n int, b *Batch, most int, fewer bool) {
 	b.Entity, b.First, b.Len, b.Width, b.Print = e, first, n, 0, Fingerprint{}
 	b.Version = g.refresh()
 	width := len(e.Fields)
@@ -464,7 +474,7 @@ func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) {
 				row += len(g.value(fr, f).S)
 			}
 		}
-		if size += row; row > MaxRow || size > MaxBatch {
+		if size += row; row > MaxRow || size > most && !fewer {
 			err := errBatch
 			if row > MaxRow {
 				err = errLongRow
@@ -479,6 +489,10 @@ func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) {
 		copy(b.Values[i*width:], fr.values)
 		b.Print.Add(g.print(fr))
 		fr.close()
+		if size > most {
+			b.Len, b.Values = i+1, b.Values[:(i+1)*width]
+			return
+		}
 	}
 }
 

@@ -9,10 +9,14 @@ import (
 // says may grow beyond all bounds: two texts that are each twice the other.
 const (
 	MaxValue = 16 << 20 // of a value
-	MaxRow   = 32 << 20 // of all values of a row
-	MaxBatch = 48 << 20 // of rows that are grown together
-	minYear  = 1
-	maxYear  = 9999
+	MaxRow   = 24 << 20 // of all values of a row
+	MaxBatch = 48 << 20 // of rows that must be grown together
+
+	// SomeBytes is how much rows that are on their way to a database hold at a time.
+	SomeBytes = 4 << 20
+
+	minYear = 1
+	maxYear = 9999
 )
 
 var (

@@ -34,6 +34,9 @@ type Pipe struct {
 	free    chan *job
 	all     sync.WaitGroup
 	stop    context.CancelFunc
+
+	set  *grow.Set
+	rest *grow.Grower // of rows that are too large to be grown with others
 }
 
 // lookAhead is how many chunks may be begun before they are written.
@@ -48,7 +51,7 @@ type job struct {
 // NewPipe begins to grow the rows of chunks by so many workers. End it.
 func NewPipe(ctx context.Context, s *grow.Set, jobs int, chunks iter.Seq[Chunk]) *Pipe {
 	depth := 2*jobs + 1
-	p := &Pipe{chunks: make(chan Chunk, lookAhead), ordered: make(chan *job, depth), work: make(chan *job, depth), free: make(chan *job, depth)}
+	p := &Pipe{chunks: make(chan Chunk, lookAhead), ordered: make(chan *job, depth), work: make(chan *job, depth), free: make(chan *job, depth), set: s}
 	for range depth {
 		p.free <- &job{ready: make(chan error, 1)}
 	}
@@ -85,7 +88,7 @@ func NewPipe(ctx context.Context, s *grow.Set, jobs int, chunks iter.Seq[Chunk])
 			g := grow.NewGrower(s)
 			defer g.Close()
 			for j := range p.work {
-				g.Grow(j.run.Target.Grow, j.run.First, int(j.run.Rows), &j.batch)
+				g.GrowSome(j.run.Target.Grow, j.run.First, int(j.run.Rows), &j.batch)
 				j.ready <- g.Err()
 			}
 		}()
@@ -118,9 +121,28 @@ func (p *Pipe) Rows(ctx context.Context, run Run, failed func(error)) iter.Seq[*
 			if going {
 				going = yield(&j.batch)
 			}
+			for rest := j.run.after(&j.batch); going && rest.Rows > 0; rest = rest.after(&j.batch) { // large rows
+				if p.rest == nil {
+					p.rest = grow.NewGrower(p.set)
+				}
+				p.rest.GrowSome(rest.Target.Grow, rest.First, int(rest.Rows), &j.batch)
+				if err := p.rest.Err(); err != nil {
+					failed(err)
+					going = false
+					break
+				}
+				going = yield(&j.batch)
+			}
 			p.free <- j
 		}
 	}
+}
+
+// after is what is left of a run behind a batch of it.
+func (run Run) after(b *grow.Batch) Run {
+	n := uint64(b.Len)
+	run.First.N, run.Rows = run.First.N+n, run.Rows-n
+	return run
 }
 
 // End stops the goroutines and waits for them.
@@ -129,4 +151,7 @@ func (p *Pipe) End() {
 	for range p.ordered { // what is on its way
 	}
 	p.all.Wait()
+	if p.rest != nil {
+		p.rest.Close()
+	}
 }

@@ -17,6 +17,7 @@ import (
 // Limits on plan files.
 const (
 	MaxFileBytes = 1 << 20 // the parser's time grows with the square of it
+	maxBrackets  = 200_000
 	maxDepth     = 20      // of mappings and lists inside each other
 )
 
@@ -79,6 +80,10 @@ func parse(c *collector, data []byte) *node {
 		return nil
 	}
 	text := strings.TrimPrefix(string(data), "\ufeff")
+	if n := strings.Count(text, "[") + strings.Count(text, "{"); n > maxBrackets { // each costs the parser far more than a byte
+		c.add(place{}, "the plan has %d brackets that open lists and mappings: at most %d", n, maxBrackets)
+		return nil
+	}
 	if blank(text) {
 		c.add(place{}, "the plan is empty").hint("evensprout survey --db URL --out FILE drafts a plan from a database; evensprout demo makes one to look at")
 		return nil
