@@ -177,6 +177,13 @@ func TestDuringLeavesTheGivenDatabaseAlone(t *testing.T) {
 				require.NoError(t, os.Symlink(b.folder, b.file("cache/evensprout")))
 				return b.url
 			},
+			"cache of another user": func(b *box) string {
+				require.NoError(t, os.MkdirAll(b.file("cache/evensprout"), 0o700))
+				if os.Chown(b.file("cache/evensprout"), 12345, 12345) != nil {
+					t.Skip("only root can give a folder away")
+				}
+				return b.url
+			},
 			"cache is open to others": func(b *box) string {
 				require.NoError(t, os.MkdirAll(b.file("cache/evensprout"), 0o700))
 				require.NoError(t, os.Chmod(b.file("cache/evensprout"), 0o777))
@@ -287,4 +294,52 @@ func TestSweepCountsSessions(t *testing.T) {
 	require.Eventually(t, func() bool {
 		return strings.Contains(b.on("during", "--sweep", "--kept").out, "removed "+databaseOf(kept))
 	}, patience, tick)
+}
+
+// A server that ends idle sessions does not end the run's hold on its database.
+func TestIdleSessionsKeepTheirHold(t *testing.T) {
+	b := onPostgres(t, "")
+	psql(t, b.url, "ALTER DATABASE postgres SET idle_session_timeout = '100ms'")
+	defer psql(t, b.url, "ALTER DATABASE postgres RESET idle_session_timeout")
+	sweep := fmt.Sprintf("%s during --sweep --db '%s'", program, b.url)
+	r := b.on("during", "--schema", "schema.sql", "--no-cache", "--", "sh", "-c", "sleep 0.5; "+sweep+"; sleep 0.2")
+	require.Zero(t, r.code, r.err)
+	assert.NotContains(t, r.out, "removed evensprout_run_")
+	assert.NotContains(t, r.err, "still there")
+}
+
+// A cache or a database of runs that somebody else made is not used, whatever it holds.
+func TestOthersDatabasesAreNotCopied(t *testing.T) {
+	b := onPostgres(t, "")
+	r := b.on("during", "--schema", "schema.sql", "--", "true")
+	require.Zero(t, r.code, r.err)
+	listed := b.on("during", "--sweep", "--cached").out
+	name := ""
+	for line := range strings.Lines(listed) {
+		if _, rest, ok := strings.Cut(line, "removed evensprout_cache_"); ok {
+			key, _, _ := strings.Cut(rest, ":")
+			user := role(t, b, "")
+			candidate := "evensprout_cache_" + key
+			psql(t, b.url, "CREATE DATABASE "+candidate+" OWNER "+user)
+			psql(t, b.url, "COMMENT ON DATABASE "+candidate+" IS 'evensprout: ready'")
+			name = candidate
+			defer psql(t, b.url, "DROP DATABASE "+candidate)
+		}
+	}
+	require.NotEmpty(t, name, listed)
+	r = b.on("during", "--schema", "schema.sql", "--", "true")
+	assert.NotZero(t, r.code)
+	assert.Contains(t, r.err, "was not touched")
+	assert.EqualValues(t, 1, b.ask("SELECT count(*) FROM pg_database WHERE datname = '"+name+"'"))
+}
+
+// What the address says about encryption reaches the command.
+func TestTheCommandKeepsTheTransport(t *testing.T) {
+	b := onPostgres(t, "")
+	for mode, want := range map[string]string{"disable": "disable disable", "prefer": "prefer prefer"} {
+		address := b.url + "?sslmode=" + mode
+		r := b.with([]string{"PGSSLMODE=verify-full"}, "", "during", "--db", address, "--schema", "schema.sql", "--no-cache", "--", "sh", "-c", `echo "$PGSSLMODE $(echo "$DATABASE_URL" | sed 's/.*sslmode=//')"`)
+		require.Zero(t, r.code, r.err)
+		assert.Equal(t, want+"\n", r.out)
+	}
 }

@@ -92,6 +92,9 @@ func (f *foresight) table(t *plan.Target) {
 	if t.Table.Unsafe {
 		f.warn(t, "rows in it stay when a load is rolled back", "the engine of the table %s has no transactions", t.Table.Name)
 	}
+	if t.Table.External != "" {
+		f.warn(t, "what is written, changed or deleted there is another server's, or another table's", "rows of the table %s are kept elsewhere: %s", t.Table.Name, t.Table.External)
+	}
 	if t.Table.Secured {
 		f.warn(t, "they may refuse rows, and hide rows that are there", "policies of row-level security bind this user in %s", t.Table.Name)
 	}

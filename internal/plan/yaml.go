@@ -18,7 +18,7 @@ import (
 const (
 	MaxFileBytes = 1 << 20 // the parser's time grows with the square of it
 	maxBrackets  = 200_000
-	maxDepth     = 20      // of mappings and lists inside each other
+	maxDepth     = 20 // of mappings and lists inside each other
 )
 
 // node is a part of a plan file: a scalar, a mapping or a list.

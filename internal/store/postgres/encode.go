@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"strconv"
+	"strings"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
@@ -116,6 +117,9 @@ func appendBinary(b []byte, v *grow.Value, c *schema.Column) ([]byte, error) {
 		b = binary.BigEndian.AppendUint32(b, uint32(len(v.S)))
 		return append(b, v.S...), nil
 	default: // text of some sort
+		if strings.IndexByte(v.S, 0) >= 0 {
+			return b, fmt.Errorf("the text holds a NUL, which %s does not", c.Declared)
+		}
 		if v.Type == grow.Text || v.Type == grow.JSON {
 			b = binary.BigEndian.AppendUint32(b, uint32(len(v.S)))
 			return append(b, v.S...), nil
