@@ -1,4 +1,4 @@
-.PHONY: build test check bench cluster faults fuzz golden screenshots clean
+.PHONY: build test check bench cluster faults fuzz golden licences screenshots clean
 
 build: ## one static program, bin/evensprout
 	CGO_ENABLED=0 go build -trimpath -o bin/evensprout ./cmd/evensprout
@@ -33,12 +33,16 @@ fuzz: ## half a minute for each reader
 	go test ./internal/derive -run xxx -fuzz FuzzSplit -fuzztime 30s
 	go test ./internal/load -run xxx -fuzz FuzzRejects -fuzztime 30s
 	go test ./internal/load -run xxx -fuzz FuzzUndoPackets -fuzztime 30s
+	for engine in sqlite postgres mysql; do go test ./internal/store/$$engine -run xxx -fuzz FuzzEncode -fuzztime 30s || exit 1; done
 	for kind in CSV NDJSON JSON XLSX Parquet Manifest; do go test ./internal/files -run xxx -fuzz "^Fuzz$$kind$$" -fuzztime 30s -fuzzminimizetime 1x || exit 1; done
 
 golden: ## write golden rows and the examples of the docs anew: only while the edition is provisional
 	go test ./internal/draft -run Sample -update
 	go test ./internal/grow ./internal/plan -run 'Golden|Schema' -update
 	go test ./cmd/evensprout -run Docs -update
+
+licences: ## docs/dependencies.md, from the modules that the program is built from
+	scripts/licences.sh
 
 screenshots: ## docs/screenshots, from the demo's data
 	scripts/screenshots.sh

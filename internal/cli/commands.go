@@ -44,7 +44,7 @@ know JSON Schema for YAML complete and check words with it; check tells the rest
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s\n", text)
+			fmt.Fprintf(a.exact, "%s\n", text)
 			return nil
 		},
 	}

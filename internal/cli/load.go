@@ -262,10 +262,19 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.Compil
 		if open, err = load.OpenLoad(ctx, s, c.Plan.Name, o.Journal.Extra); err != nil {
 			return err
 		}
+		if open != nil {
+			full, err := load.FindEntry(ctx, s, open.Number)
+			if err == nil {
+				err = load.Operator{Plan: c.Plan}.MayResume(full)
+			}
+			if err != nil {
+				return err
+			}
+		}
 		if !a.quiet && open == nil {
 			fmt.Fprintln(a.err, "note: no load of this plan broke off, so there is nothing to go on with")
 		} else if !a.quiet {
-			fmt.Fprintf(a.err, "note: going on with load %d, begun %s, from the plan as it was then\n", open.Number, open.Began.Format(shownMoment))
+			fmt.Fprintf(a.err, "note: going on with load %d, begun %s\n", open.Number, open.Began.Format(shownMoment))
 		}
 	}
 	stop := a.progress(&o, "rows")

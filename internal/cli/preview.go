@@ -272,7 +272,7 @@ func rowNamed(t *plan.Target, text string) (grow.Row, error) {
 // showCSV writes rows for other programs: NULL is an empty cell, a reference the name
 // of the row that it points to.
 func (v *previewer) showCSV(t *plan.Target) error {
-	w := csv.NewWriter(v.out)
+	w := csv.NewWriter(v.exact)
 	w.UseCRLF = true
 	var names []string
 	for _, f := range t.Grow.Fields {

@@ -59,13 +59,18 @@ func (o Operator) same(e *Entry) error {
 		what = list[0].String()
 	}
 	return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d was not %s: the plan that the journal keeps of it differs from %s (%s)", e.Number, o.Demand, o.Plan.File(), what),
-		Hint: fmt.Sprintf("evensprout history %d --plan > was.yaml writes the journal's plan: read it, and name it in place of %s; or evensprout withdraw %d takes the load back", e.Number, o.Plan.File(), e.Number)}
+		Hint: fmt.Sprintf("evensprout history %d --plan > was.yaml writes the journal's plan: read it, and name it in place of yours;\n       or evensprout withdraw %d takes the load back", e.Number, e.Number)}
+}
+
+// MayResume refuses to go on with a load whose stored plan is not the one at hand.
+func (o Operator) MayResume(e *Entry) error {
+	o.Demand = demandResumed
+	return o.same(e)
 }
 
 // Same tells whether the plan at hand is the one that the journal keeps of a load.
 func (o Operator) Same(e *Entry) bool {
-	o.Demand = demandResumed
-	return o.Plan != nil && o.same(e) == nil
+	return o.Plan != nil && o.MayResume(e) == nil
 }
 
 // StoredPlan is the plan that the journal keeps of a load, as it was written.

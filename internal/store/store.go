@@ -512,7 +512,7 @@ func unknown(drivers []Driver) error {
 		}
 	}
 	// Nothing of the text is shown: any part of it may be a password.
-	return &Fault{Kind: BadURL, Message: "the database URL is in no form that this program knows",
+	return &Fault{Kind: BadURL, Message: "this is no database URL that this program knows",
 		Hint: "URLs begin with " + strings.Join(known, ", ") + " such as sqlite:path.db or postgres://user@host/name"}
 }
 

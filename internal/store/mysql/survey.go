@@ -16,7 +16,7 @@ import (
 )
 
 const tablesSQL = `SELECT table_name, coalesce(engine, ''), coalesce((SELECT support.transactions FROM information_schema.engines support WHERE support.engine = t.engine), 'YES') FROM information_schema.tables t
-WHERE table_schema = DATABASE() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED') AND table_name NOT IN ('evensprout_loads', 'evensprout_chunks', 'evensprout_contents', 'evensprout_occasions') ORDER BY create_time, table_name`
+WHERE table_schema = DATABASE() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED') AND table_name NOT IN ('evensprout_loads', 'evensprout_chunks', 'evensprout_contents', 'evensprout_occasions', '` + markTable + `') ORDER BY create_time, table_name`
 
 const columnsSQL = `SELECT table_name, column_name, data_type, column_type, coalesce(character_maximum_length, 0), coalesce(numeric_precision, 0),
   coalesce(numeric_scale, 0), coalesce(datetime_precision, 0), is_nullable, coalesce(column_default, 'NULL'), extra,

@@ -76,7 +76,10 @@ func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, erro
 	var sequences []string
 	err := d.texts(ctx, 10, rightsSQL, args(a.Table.Schema, a.Table.LocalName()), func(row []string) {
 		no := func(i int) bool { return row[i] == "f" }
-		name := strings.Clone(row[0])
+		name, sequence := strings.Clone(row[0]), strings.Clone(row[6])
+		if !strings.Contains(a.Table.Name, ".") { // the search path finds it
+			sequence = strings.TrimPrefix(sequence, a.Table.Schema+".")
+		}
 		usage, remove, owner = usage || no(1), remove || no(2), !no(9)
 		for i, right := range []string{"SELECT", "INSERT", "UPDATE"} {
 			refused[right][name] = no(3 + i)
@@ -87,9 +90,9 @@ func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, erro
 		}
 		switch {
 		case a.Number != nil && a.Number.Name == name && no(7):
-			sequences = append(sequences, "SELECT and UPDATE on the sequence "+row[6])
+			sequences = append(sequences, "SELECT and UPDATE on the sequence "+sequence)
 		case len(a.Insert) > 0 && !written && no(8):
-			sequences = append(sequences, "USAGE on the sequence "+row[6])
+			sequences = append(sequences, "USAGE on the sequence "+sequence)
 		}
 	})
 	if err != nil {

@@ -45,13 +45,9 @@ func (Driver) Describe(url string) store.Place {
 	if _, _, err := parseURL(url); err != nil {
 		return store.Place{Shown: "sqlite:...", Hosts: []string{store.UnknownHost}, Err: err}
 	}
-	path, query, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(url, "sqlite:"), "//"), "?")
+	path, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(url, "sqlite:"), "//"), "?")
 	base := filepath.Base(path)
-	p := store.Place{Name: strings.TrimSuffix(base, filepath.Ext(base)), File: path, Shown: "sqlite:" + path}
-	if query == "mode=ro" {
-		p.Shown += "?mode=ro"
-	}
-	return p
+	return store.Place{Name: strings.TrimSuffix(base, filepath.Ext(base)), File: path, Shown: url} // there is nothing secret in one that is understood
 }
 
 // lockWait is how long we wait for another program's transaction.
