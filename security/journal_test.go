@@ -270,7 +270,7 @@ func TestTheJournalIsBounded(t *testing.T) {
 		b := onSQLite(t, "")
 		b.seeded()
 		b.forge(func(about map[string]any, members map[string][]byte) (string, string) {
-			members["plan.yaml"] = make([]byte, 3<<30)
+			members["plan.yaml"] = make([]byte, 1<<30)
 			return "done", "somebody"
 		})
 		for _, args := range [][]string{{"withdraw", "1"}, {"compare"}, {"load", "--restore"}, {"history", "1", "--plan"}} {
@@ -282,7 +282,7 @@ func TestTheJournalIsBounded(t *testing.T) {
 	t.Run("chunk", func(t *testing.T) {
 		b := onSQLite(t, "")
 		b.seeded()
-		bomb := fmt.Sprintf("x'%x'", deflated(2<<30))
+		bomb := fmt.Sprintf("x'%x'", deflated(1<<30))
 		b.exec("UPDATE evensprout_chunks SET record = "+bomb, "INSERT OR IGNORE INTO evensprout_chunks (\"load\", family, side, first, state, result, record) VALUES (1, 0, 0, 0, 'done', '{}', "+bomb+")")
 		for _, args := range [][]string{{"withdraw", "1"}, {"compare"}, {"history", "1"}} {
 			r := b.on(args...)

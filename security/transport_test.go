@@ -99,7 +99,7 @@ func dialer(t *testing.T, serve func(net.Conn)) func(context.Context, string, st
 			if err != nil {
 				return
 			}
-			c.SetDeadline(time.Now().Add(5 * time.Second))
+			c.SetDeadline(time.Now().Add(time.Second))
 			go serve(c)
 		}
 	}()
