@@ -1,3 +1,5 @@
+//go:build unix
+
 // Package security_test attacks the built program: each case is an attempt to make it touch
 // the wrong database, run somebody else's code, show a secret or exhaust the machine. What it
 // is defended against, and why, stands in docs/security.md.
@@ -13,6 +15,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -183,6 +186,8 @@ func (b *box) with(env []string, in string, args ...string) result {
 	defer cancel()
 	note := filepath.Join(b.t.TempDir(), "memory")
 	c := exec.CommandContext(ctx, measured, append([]string{note, program}, args...)...)
+	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	c.Cancel = func() error { return syscall.Kill(-c.Process.Pid, syscall.SIGKILL) } // and what it has started
 	c.Dir = b.folder
 	c.Env = append(append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + b.folder, "XDG_CACHE_HOME=" + b.file("cache")}, b.env...), env...)
 	var out, errOut bytes.Buffer

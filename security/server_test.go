@@ -1,3 +1,5 @@
+//go:build unix
+
 package security_test
 
 import (
@@ -202,6 +204,13 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 	})
 }
 
+// invariants and units with a condition in SQL.
+var invariants = map[string]string{
+	"rows":        "always:\n  nothing: {no: Port, where: \"NOT ({writes})\"}\n",
+	"alone":       "always:\n  nothing: {sql: \"{writes}\"}\n",
+	"requirement": "units:\n  call:\n    rows: 1\n    steps:\n      - require: {sql: \"{writes}\"}\n      - insert: Port\n        set: {label: \"'x'\"}\n",
+}
+
 // Conditions that people give are read, and nothing is written meanwhile.
 func TestConditionsWriteNothing(t *testing.T) {
 	t.Run("postgres", func(t *testing.T) {
@@ -213,11 +222,16 @@ func TestConditionsWriteNothing(t *testing.T) {
 			assert.Zero(t, b.ask("SELECT count(*) FROM log"), condition)
 		}
 		assert.EqualValues(t, 1, b.ask("SELECT nextval('counter')"))
-		for name, always := range map[string]string{"where": "- {name: x, never: {table: ports, where: writes()}}", "sql": "- {name: x, sql: writes()}"} {
-			b.write("evensprout.yaml", plan+"always:\n  "+always+"\n")
-			b.on("check")
-			b.on("load")
-			assert.Zero(t, b.ask("SELECT count(*) FROM log"), name)
+		for name, more := range invariants {
+			b.write("evensprout.yaml", plan+strings.ReplaceAll(more, "{writes}", "writes()"))
+			for _, args := range [][]string{{"check"}, {"load"}, {"compare"}} {
+				r := b.on(args...)
+				assert.Zero(t, b.ask("SELECT count(*) FROM log"), "%s %v", name, args)
+				if args[0] == "load" {
+					assert.NotZero(t, r.code, "%s: %s", name, r.all())
+					assert.Contains(t, r.err, "read-only", name)
+				}
+			}
 		}
 	})
 	t.Run("mariadb", func(t *testing.T) {
@@ -233,6 +247,15 @@ func TestConditionsWriteNothing(t *testing.T) {
 			assert.Zero(t, b.ask("SELECT count(*) FROM log"), condition)
 			assert.NoFileExists(t, target, condition)
 			assert.EqualValues(t, 1, b.ask("SELECT count(*) FROM ports"), condition)
+		}
+		for name, more := range invariants {
+			b.write("evensprout.yaml", plan+strings.ReplaceAll(more, "{writes}", "writes() = 1"))
+			for _, args := range [][]string{{"check"}, {"load", "--dry-run"}, {"compare"}} {
+				b.on(args...)
+				assert.Zero(t, b.ask("SELECT count(*) FROM log"), "%s %v", name, args)
+			}
+			b.write("evensprout.yaml", plan+strings.ReplaceAll(more, "{writes}", "1 = 1 /*!50000 OR writes() */"))
+			assert.Contains(t, b.on("check").err, "a comment that MySQL and MariaDB execute", name)
 		}
 	})
 	t.Run("sqlite", func(t *testing.T) {

@@ -42,13 +42,14 @@ or, for SQLite, as a file. Its tables come from --schema, a script of SQL, or fr
 --prepare, your own migration command, which is run with the new database in its
 environment; without either the database of the URL is copied, and its planned tables
 emptied. Tables whose rows are on another server are left out of the copy, unless
---with-external asks for them. A database that was filled once is kept and copied from then on, as long as
-plan, files and schema are the same: --prepare-from names the files that your migration
-command reads.
+--with-external asks for them. A database that was filled once is kept and copied from
+then on, as long as plan, files and schema are the same: --prepare-from names the files
+that your migration command reads.
 
 --shared loads into the database of the URL itself, and withdraws afterwards; runs wait
 for each other. --keep-on-failure leaves the database if the command fails, and says how
-to connect. Databases that a killed run has left are removed by --sweep.
+to connect. --sweep removes the databases that a killed run has left, and withdraws what
+it left in the database of the URL, if the plan is still the same.
 
 The command finds the database in DATABASE_URL; in DB_HOST, DB_PORT, DB_USER, DB_PASSWORD
 and DB_NAME; in what the engine's own clients read (PGHOST..., MYSQL_HOST...); as

@@ -8,6 +8,7 @@ import (
 
 	"evensprout/internal/derive"
 	"evensprout/internal/grow"
+	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 )
 
@@ -100,6 +101,9 @@ func (c *compiler) ruleSQL(inv *Invariant) {
 	})
 	if len(c.plan.collector.found) > before {
 		return
+	}
+	if predicate.Executes(r.SQL + " " + r.Where) {
+		c.add(n.place, "the condition holds a comment that MySQL and MariaDB execute").hint("leave /*! ... */ out")
 	}
 	if (r.SQL != "") == (table != "") || (table != "") != (r.Where != "") {
 		c.add(n.place, "an invariant in SQL is {no: ENTITY, where: CONDITION} or {sql: CONDITION}").hint(invariantHint)

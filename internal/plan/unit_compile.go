@@ -6,6 +6,7 @@ import (
 
 	"evensprout/internal/derive"
 	"evensprout/internal/grow"
+	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 )
 
@@ -271,6 +272,10 @@ func (u *unitCompiler) condition(s *Step) {
 
 func (u *unitCompiler) conditionSQL(s *Step, n *node) {
 	rest := n.text
+	if predicate.Executes(rest) {
+		u.add(n.place, "the condition holds a comment that MySQL and MariaDB execute").hint("leave /*! ... */ out")
+		return
+	}
 	var piece strings.Builder
 	for rest != "" {
 		i := strings.IndexAny(rest, "{}")

@@ -8,7 +8,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"strings"
 )
 
@@ -162,23 +161,4 @@ func Folder(path string) error {
 		return fmt.Errorf("%s is %s, not a folder", path, kind(info.Mode()))
 	}
 	return mine(path, info)
-}
-
-// Inside joins a folder and a relative path. It is an error if that leads out of the folder,
-// by dots or by a link that stands in it.
-func Inside(folder, name string) (string, error) {
-	if !filepath.IsLocal(name) {
-		return "", fmt.Errorf("%q leads out of the folder %s", name, folder)
-	}
-	path := filepath.Join(folder, name)
-	at := folder
-	for part := range strings.SplitSeq(filepath.Dir(filepath.Clean(name)), string(filepath.Separator)) {
-		if at = filepath.Join(at, part); part == "." {
-			continue
-		}
-		if info, err := os.Lstat(at); err == nil && !info.IsDir() {
-			return "", fmt.Errorf("%s is %s, not a folder", at, kind(info.Mode()))
-		}
-	}
-	return path, nil
 }

@@ -56,7 +56,7 @@ func (o *own) open(ctx context.Context, name string) (*database, error) {
 
 // isOwn asks the server whether the current database has a name and carries the mark.
 func (d *database) isOwn(ctx context.Context, name string) error {
-	rows, err := d.texts(ctx, 2, "SELECT coalesce(DATABASE(), ''), coalesce((SELECT t.table_comment FROM information_schema.tables t WHERE t.table_schema = DATABASE() AND t.table_name = '"+markTable+"'), '')")
+	rows, err := d.texts(ctx, 2, "SELECT coalesce(DATABASE(), ''), "+d.mark("DATABASE()"))
 	switch {
 	case err != nil:
 		return err
@@ -68,14 +68,27 @@ func (d *database) isOwn(ctx context.Context, name string) error {
 	return nil
 }
 
-// Create makes a database, and in it at once the table that marks it.
+// mark is the mark of a database. MariaDB has comments of databases; elsewhere it is the
+// comment of a table, which commands of the user's can see.
+func (d *database) mark(name string) string {
+	if d.maria {
+		return "coalesce((SELECT m.schema_comment FROM information_schema.schemata m WHERE m.schema_name = " + name + "), '')"
+	}
+	return "coalesce((SELECT m.table_comment FROM information_schema.tables m WHERE m.table_schema = " + name + " AND m.table_name = '" + markTable + "'), '')"
+}
+
+// Create makes a database with its mark.
 func (o *own) Create(ctx context.Context, name string) error {
-	_, err := o.Exec(ctx, "CREATE DATABASE "+quote(name)+" CHARACTER SET utf8mb4")
+	sql := "CREATE DATABASE " + quote(name) + " CHARACTER SET utf8mb4"
+	if o.maria {
+		sql += " COMMENT '" + markWord + store.MarkMade + "'"
+	}
+	_, err := o.Exec(ctx, sql)
 	var fault *store.Fault
 	if errors.As(err, &fault) && fault.Kind == store.Denied {
 		return &store.Fault{Kind: store.Denied, Err: fault.Err, Message: "this user may not make databases", Hint: "GRANT ALL ON `evensprout\\_%`.* lets it; during --shared needs none"}
 	}
-	if err != nil {
+	if err != nil || o.maria {
 		return err
 	}
 	_, err = o.Exec(ctx, "CREATE TABLE "+quote(name)+"."+quote(markTable)+" (id INTEGER PRIMARY KEY) COMMENT = '"+markWord+store.MarkMade+"'")
@@ -353,12 +366,16 @@ func (o *own) Mark(ctx context.Context, name, word string) error {
 	if err := o.marked(ctx, name); err != nil {
 		return err
 	}
-	_, err := o.Exec(ctx, "ALTER TABLE "+quote(name)+"."+quote(markTable)+" COMMENT = "+string(store.AppendQuoted(nil, markWord+word)))
+	what := "TABLE " + quote(name) + "." + quote(markTable)
+	if o.maria {
+		what = "DATABASE " + quote(name)
+	}
+	_, err := o.Exec(ctx, "ALTER "+what+" COMMENT = "+string(store.AppendQuoted(nil, markWord+word)))
 	return err
 }
 
 func (o *own) List(ctx context.Context) ([]store.OwnDatabase, error) {
-	rows, err := o.texts(ctx, 2, "SELECT s.schema_name, coalesce(t.table_comment, '') FROM information_schema.schemata s LEFT JOIN information_schema.tables t ON t.table_schema = s.schema_name AND t.table_name = '"+markTable+"' WHERE s.schema_name LIKE 'evensprout\\_%' ORDER BY 1")
+	rows, err := o.texts(ctx, 2, "SELECT s.schema_name, "+o.mark("s.schema_name")+" FROM information_schema.schemata s WHERE s.schema_name LIKE 'evensprout\\_%' ORDER BY 1")
 	var out []store.OwnDatabase
 	for _, r := range rows {
 		mark, _ := strings.CutPrefix(r[1], markWord)
