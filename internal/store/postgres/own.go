@@ -112,7 +112,7 @@ func (o *own) make(ctx context.Context, name, how string) (err error) {
 	if err != nil {
 		return err
 	}
-	if err = o.Mark(ctx, raw, store.MarkMade); err == nil {
+	if err = o.comment(ctx, raw, store.MarkMade); err == nil {
 		_, err = o.Exec(ctx, "ALTER DATABASE "+quote(raw)+" RENAME TO "+quote(name))
 	}
 	if err != nil {
@@ -255,6 +255,13 @@ func lineOf(script string, position int) int {
 }
 
 func (o *own) Mark(ctx context.Context, name, word string) error {
+	if err := o.marked(ctx, name); err != nil {
+		return err
+	}
+	return o.comment(ctx, name, word)
+}
+
+func (o *own) comment(ctx context.Context, name, word string) error {
 	_, err := o.Exec(ctx, "COMMENT ON DATABASE "+quote(name)+" IS "+string(store.AppendQuoted(nil, markWord+word)))
 	return err
 }

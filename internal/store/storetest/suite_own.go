@@ -1,6 +1,7 @@
 package storetest
 
 import (
+	"os"
 	"strings"
 	"testing"
 
@@ -88,6 +89,8 @@ func owned(t *testing.T, f *fixture) {
 	require.NoError(t, err)
 	assert.True(t, held)
 
+	stranger(t, f, o, name("stranger"))
+
 	busy, err := f.engine.Driver.Open(ctx, urlOf(t, o, name("copy")))
 	require.NoError(t, err)
 	defer busy.Close()
@@ -98,6 +101,40 @@ func owned(t *testing.T, f *fixture) {
 	assert.EqualValues(t, 2, rowsOf(t, f, f.url, "piers"))
 	f.store, err = f.engine.Driver.Open(ctx, f.url)
 	require.NoError(t, err)
+}
+
+// stranger sees that a database that only has such a name is never touched.
+func stranger(t *testing.T, f *fixture, o store.Own, name string) {
+	t.Helper()
+	ctx := t.Context()
+	u := urlOf(t, o, name)
+	there := func() int64 { return rowsOf(t, f, u, "theirs") }
+	if file := f.engine.Driver.Describe(f.url).File; file != "" {
+		path := f.engine.Driver.Describe(u).File
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(path, text, 0o600))
+		defer os.Remove(path)
+	} else {
+		Exec(t, f.engine.Driver, f.url, "CREATE DATABASE "+name)
+		defer Exec(t, f.engine.Driver, f.url, "DROP DATABASE "+name)
+	}
+	Exec(t, f.engine.Driver, u, "CREATE TABLE theirs (id INTEGER)", "INSERT INTO theirs VALUES (1)")
+	theirs := &schema.Table{Name: "theirs", Schema: f.db.Table("piers").Schema}
+	_, err := o.Open(ctx, name)
+	for what, err := range map[string]error{
+		"open": err, "empty": o.Empty(ctx, name, []*schema.Table{theirs}), "run": o.Run(ctx, name, "DELETE FROM theirs;"), "mark": o.Mark(ctx, name, store.MarkReady),
+		"drop": o.Drop(ctx, name), "copy": o.Copy(ctx, name, name+"_2"),
+	} {
+		var fault *store.Fault
+		require.ErrorAs(t, err, &fault, what)
+		assert.Equal(t, store.Refused, fault.Kind, what)
+		assert.Contains(t, fault.Error(), "was not touched", what)
+		assert.EqualValues(t, 1, there(), what)
+	}
+	all, err := o.List(ctx)
+	require.NoError(t, err)
+	assert.Contains(t, all, store.OwnDatabase{Name: name})
 }
 
 // written sees that an engine reads its own literals as its bulk path writes values.
