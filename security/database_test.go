@@ -244,7 +244,7 @@ func TestTheCommandFindsTheRunsDatabase(t *testing.T) {
 
 // Sweeping removes what has exactly such a name and carries the mark, and nothing else.
 func TestSweepLeavesWhatOnlyLooksAlike(t *testing.T) {
-	alike := []string{"evensprout_run_reports", "evensprout_cache_of_ours", "evensprout_run_20260101000000_0123456789ab", "evensprout_cache_0123456789abcdef01234567", "evensprout_", "evensprout_run_20260101000000_0123456789abc"}
+	alike := []string{"evensprout_run_reports", "evensprout_cache_of_ours", "evensprout_run_20260101000000_0123456789ab", "evensprout_cache_0123456789abcdef01234567", "evensprout_", "evensprout_new_0123456789abcdef", "evensprout_run_20260101000000_0123456789abc"}
 	for _, e := range engines[1:] {
 		t.Run(e.name, func(t *testing.T) {
 			b := boxFor(t, e, "")

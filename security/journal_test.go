@@ -111,7 +111,7 @@ func TestTheJournalNamesNoFiles(t *testing.T) {
 	})
 }
 
-// A plan that stands in the journal does not replace the one at hand.
+// A plan that stands in the journal does not replace the operator's.
 func TestTheJournalsPlanIsNotFollowed(t *testing.T) {
 	on(t, "CREATE TABLE payroll (id INTEGER PRIMARY KEY, amount INTEGER NOT NULL);\nINSERT INTO payroll VALUES (1, 100), (2, 200);", func(t *testing.T, b *box) {
 		b.seeded()
@@ -318,7 +318,7 @@ func TestTheJournalIsBounded(t *testing.T) {
 	})
 }
 
-// Placeholder files are removed from the folder of the plan at hand, never from one that
+// Placeholder files are removed from the folder of the operator's plan, never from one that
 // the journal names.
 func TestTheJournalNamesNoFolder(t *testing.T) {
 	b := onSQLite(t, "CREATE TABLE photos (id INTEGER PRIMARY KEY, file VARCHAR(60));")

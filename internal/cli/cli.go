@@ -107,7 +107,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	a.json = a.json || slices.Contains(args, "--json") // flags behind a wrong one are not read
 	code := a.exit(err)
 	if lost := cmp.Or(a.out.Err(), a.exact.Err()); lost != nil {
-		fmt.Fprintf(a.err, "%s the results could not be written: %s\n       what was written to the database is told by its journal: evensprout history\n", a.errPage.Alarm("error:"), lost)
+		fmt.Fprintf(a.err, "%s the results could not be written: %s\n       evensprout history shows what was written to the database\n", a.errPage.Alarm("error:"), lost)
 		return exitFailed
 	}
 	return code

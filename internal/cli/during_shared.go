@@ -128,7 +128,7 @@ func (a *app) withdrawn(ctx context.Context, by load.Operator, loads []int64) ([
 }
 
 // takenBack withdraws what killed runs have left of a plan. What the journal says is not
-// enough for that: the plan of such a load must be the one at hand.
+// enough for that: the plan of such a load must be the operator's.
 func (a *app) takenBack(ctx context.Context, s store.Store, p *plan.Plan) ([]during.Swept, error) {
 	all, err := load.Entries(ctx, s, p.Name)
 	if err != nil {
@@ -219,7 +219,7 @@ func (a *app) swept(ctx context.Context, args []string, f *duringFlags) error {
 	return nil
 }
 
-// sweptLoads withdraws loads of killed runs of the plan at hand, unless somebody works with
+// sweptLoads withdraws loads of killed runs of the operator's plan, unless somebody works with
 // it. Those of other plans are listed.
 func (a *app) sweptLoads(ctx context.Context, s store.Store, p *plan.Plan) ([]during.Swept, error) {
 	all, err := load.Entries(ctx, s, "")
@@ -234,7 +234,7 @@ func (a *app) sweptLoads(ctx context.Context, s store.Store, p *plan.Plan) ([]du
 		case p != nil && e.Plan == p.Name:
 			mine = true
 		default:
-			out = append(out, during.Swept{Name: fmt.Sprintf("load %d of %s", e.Number, e.Plan), Why: "its plan is not at hand: evensprout during PLAN --sweep", Left: true})
+			out = append(out, during.Swept{Name: fmt.Sprintf("load %d of %s", e.Number, e.Plan), Why: "its plan is not the named one: evensprout during PLAN --sweep", Left: true})
 		}
 	}
 	if !mine {

@@ -431,7 +431,7 @@ func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
 	}
 	more := ""
 	if v.FilesLeft > 0 {
-		fmt.Fprintf(a.err, "note: %s that the rows named %s left, because the plan is not at hand: name its file to remove them\n", report.Count(v.FilesLeft, "file", "files"), map[bool]string{true: "is", false: "are"}[v.FilesLeft == 1])
+		fmt.Fprintf(a.err, "note: %s that the rows named %s left, because their plan was not named: name its file to remove them\n", report.Count(v.FilesLeft, "file", "files"), map[bool]string{true: "is", false: "are"}[v.FilesLeft == 1])
 	}
 	if v.Files > 0 {
 		more = ", and " + report.Count(v.Files, "file", "files")

@@ -86,10 +86,11 @@ func TestABuildThatFailsLeavesNothing(t *testing.T) {
 	require.NoError(t, p.Keep(t.Context()))
 	require.NoError(t, o.Create(t.Context(), cachePrefix+key2))
 	require.NoError(t, o.Create(t.Context(), "evensprout_run_reports"))
+	require.NoError(t, o.Create(t.Context(), store.OwnNewPrefix+"0123456789abcdef"))
 
 	gone, err := Sweep(t.Context(), o, false, false)
 	require.NoError(t, err)
-	assert.Equal(t, []Swept{{cachePrefix + key2, "half-built by a run that was killed", false}, {"evensprout_run_reports", "its name is not one that this program gives", true}}, gone)
+	assert.Equal(t, []Swept{{cachePrefix + key2, "half-built by a run that was killed", false}, {store.OwnNewPrefix + "0123456789abcdef", "half-built by a run that was killed", false}, {"evensprout_run_reports", "its name is not one that this program gives", true}}, gone)
 	gone, err = Sweep(t.Context(), o, true, true)
 	require.NoError(t, err)
 	assert.Len(t, gone, 3)

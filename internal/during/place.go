@@ -24,6 +24,7 @@ const (
 // The exact names that Private gives, of which Sweep removes none but these.
 var (
 	runName   = regexp.MustCompile("^" + runPrefix + "[0-9]{14}_[0-9a-f]{12}$")
+	newName   = regexp.MustCompile("^" + store.OwnNewPrefix + "[0-9a-f]{16}$")
 	cacheName = regexp.MustCompile("^" + cachePrefix + "[0-9a-f]{" + strconv.Itoa(keyDigits) + "}$")
 )
 
@@ -173,14 +174,14 @@ func Sweep(ctx context.Context, own store.Own, kept, caches bool) ([]Swept, erro
 	}
 	out := []Swept{}
 	for _, d := range all {
-		run, cache := runName.MatchString(d.Name), cacheName.MatchString(d.Name)
+		run, cache, fresh := runName.MatchString(d.Name), cacheName.MatchString(d.Name), newName.MatchString(d.Name)
 		why := ""
 		switch {
-		case !run && !cache:
+		case !run && !cache && !fresh:
 			out = append(out, Swept{d.Name, "its name is not one that this program gives", true})
 		case d.Mark == "":
 			out = append(out, Swept{d.Name, "it carries no mark of this program and user", true})
-		case cache && d.Mark != store.MarkReady:
+		case fresh, cache && d.Mark != store.MarkReady:
 			why = "half-built by a run that was killed"
 		case cache && caches:
 			why = "cached"

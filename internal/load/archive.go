@@ -341,7 +341,7 @@ func revive(e *Entry, db *schema.Database, by Operator) (c *plan.Compiled, err e
 	return out, err
 }
 
-// file finds, among the files of the plan at hand, the one that was loaded and that there
+// file finds, among the files of the operator's plan, the one that was loaded and that there
 // was no room to keep.
 func (o Operator) file(a archived) (string, error) {
 	if o.Plan != nil {
@@ -351,7 +351,7 @@ func (o Operator) file(a archived) (string, error) {
 			}
 		}
 	}
-	return "", fmt.Errorf("a file of rows (%s when it was loaded, %d bytes, SHA-256 %s) was too large to keep, and no file of the plan at hand is the same: put it back, and name the plan", a.Path, a.Bytes, a.Digest)
+	return "", fmt.Errorf("a file of rows (%s when it was loaded, %d bytes, SHA-256 %s) was too large to keep, and the named plan has no such file: put it back, and name the plan", a.Path, a.Bytes, a.Digest)
 }
 
 // unpackTable makes rows of what was packed, with the columns that there are now.

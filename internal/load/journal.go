@@ -26,7 +26,7 @@ type Journal struct {
 	NoUndo  bool   // previous contents of changed rows are not kept
 	// Rows opens files of rows again, for earlier loads of the plan.
 	Rows func(plan.FileSpec) (plan.FileRows, plan.Problems)
-	// Plan is the plan at hand, which the journal's are held against; nil: there is none.
+	// Plan is the operator's plan, which the journal's are held against; nil: there is none.
 	Plan *plan.Plan
 	// Extra names a further set of rows; empty for the plan's own.
 	Extra string

@@ -10,16 +10,16 @@ import (
 	"evensprout/internal/store"
 )
 
-// Operator is what whoever works on a load of the journal has at hand. Plan and command line
+// Operator is who works on a load of the journal, with their own plan. Plan and command line
 // are trusted. The journal is data: whoever may write to it could have written anything, so
 // it gives no orders. No path that stands in it is opened, and a plan that stands in it is
-// held against the one at hand.
+// held against the operator's.
 type Operator struct {
-	Plan *plan.Plan // nil if none is at hand
-	// Strict holds the tables of a load against the plan at hand in any case: nobody has
+	Plan *plan.Plan // nil if none was named
+	// Strict holds the tables of a load against the operator's plan in any case: nobody has
 	// named the load.
 	Strict bool
-	// Demand says what is to be done with loads only if their plan is the one at hand: resumed
+	// Demand says what is to be done with loads only if their plan is the operator's: resumed
 	// or restored; empty: it may have been edited since.
 	Demand string
 	// Rows opens files of rows again.
@@ -31,16 +31,16 @@ const (
 	demandRestored = "restored"
 )
 
-// ToRestore demands that the plan is the one at hand.
+// ToRestore demands that the plan is the operator's.
 func (o Operator) ToRestore() Operator {
 	o.Demand = demandRestored
 	return o
 }
 
-// knows tells whether the plan at hand is a load's, whatever was edited since.
+// knows tells whether the operator's plan is a load's, whatever was edited since.
 func (o Operator) knows(e *Entry) bool { return o.Plan != nil && o.Plan.Name == e.Plan }
 
-// same refuses a load whose stored plan is not the one at hand, where that is demanded. To
+// same refuses a load whose stored plan is not the operator's, where that is demanded. To
 // restore it, more rows and new entities do not count.
 func (o Operator) same(e *Entry) error {
 	if o.Plan == nil || o.Demand == "" {
@@ -62,13 +62,13 @@ func (o Operator) same(e *Entry) error {
 		Hint: fmt.Sprintf("evensprout history %d --plan > was.yaml writes the journal's plan: read it, and name it in place of yours;\n       or evensprout withdraw %d takes the load back", e.Number, e.Number)}
 }
 
-// MayResume refuses to go on with a load whose stored plan is not the one at hand.
+// MayResume refuses to go on with a load whose stored plan is not the operator's.
 func (o Operator) MayResume(e *Entry) error {
 	o.Demand = demandResumed
 	return o.same(e)
 }
 
-// Same tells whether the plan at hand is the one that the journal keeps of a load.
+// Same tells whether the operator's plan is the one that the journal keeps of a load.
 func (o Operator) Same(e *Entry) bool {
 	return o.Plan != nil && o.MayResume(e) == nil
 }
@@ -83,7 +83,7 @@ func StoredPlan(e *Entry) ([]byte, error) {
 }
 
 // reach tells which tables the taking back of a load may touch. Where others may write to
-// the journal, these are the tables of the plan at hand, and those that refer to them.
+// the journal, these are the tables of the operator's plan, and those that refer to them.
 func (o Operator) reach(e *Entry, j *store.Journal, db *schema.Database) (func(table string) error, error) {
 	if len(j.Writers) == 0 && !o.Strict {
 		return func(string) error { return nil }, nil
@@ -93,7 +93,7 @@ func (o Operator) reach(e *Entry, j *store.Journal, db *schema.Database) (func(t
 		others = "others"
 	}
 	if !o.knows(e) {
-		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d was not touched: %s may write to the journal as well, so its plan %s must be at hand", e.Number, others, e.Plan),
+		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d was not touched: %s may write to the journal as well, so its plan %s must be named", e.Number, others, e.Plan),
 			Hint: fmt.Sprintf("name its file: evensprout withdraw %d PLAN.yaml", e.Number)}
 	}
 	var tables []*schema.Table

@@ -137,7 +137,7 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 	return nil
 }
 
-// folder is where placeholder files lie: beside the plan at hand. Without one they are not
+// folder is where placeholder files lie: beside the operator's plan. Without one they are not
 // touched.
 func (p *Past) folder() string {
 	if !p.by.knows(p.Entry) {

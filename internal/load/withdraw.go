@@ -37,7 +37,7 @@ type Withdrawal struct {
 	Left     int64             `json:"left"`
 	LeftRows []LeftRow         `json:"left_rows,omitempty"` // the first of them
 	Files    int               `json:"files,omitempty"`     // placeholder files that were removed
-	// FilesLeft are placeholder files that stay, because the plan is not at hand.
+	// FilesLeft are placeholder files that stay, because their plan was not named.
 	FilesLeft int              `json:"files_left,omitempty"`
 	Others    map[string]int64 `json:"others,omitempty"` // rows that referred to those that went, and went as well, by table
 	Elapsed   time.Duration    `json:"elapsed_ns"`

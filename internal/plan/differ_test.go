@@ -17,7 +17,7 @@ func TestDepartures(t *testing.T) {
 	was := read(base)
 	for name, c := range map[string]struct {
 		text            string
-		resumed, stored []string // paths that are told: to resume it, and to restore it
+		resumed, stored []string // paths of the differences: to resume it, and to restore it
 	}{
 		"the same":        {base, nil, nil},
 		"a remark":        {"# remark\n" + base, nil, nil},

@@ -10,6 +10,10 @@ import (
 // OwnPrefix begins the names of all databases that this program makes for itself.
 const OwnPrefix = "evensprout_"
 
+// OwnNewPrefix begins the names of those that are being made and have not got their own yet;
+// 16 hexadecimal digits follow.
+const OwnNewPrefix = OwnPrefix + "new_"
+
 // The words by which a database that this program made is marked.
 const (
 	MarkMade  = "made"  // being filled, or used by one run

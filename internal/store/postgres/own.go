@@ -103,7 +103,11 @@ func (o *own) Create(ctx context.Context, name string) error {
 func (o *own) make(ctx context.Context, name, how string) (err error) {
 	var random [8]byte
 	rand.Read(random[:])
-	raw := store.OwnPrefix + "new_" + hex.EncodeToString(random[:])
+	raw := store.OwnNewPrefix + hex.EncodeToString(random[:])
+	if _, err := o.Hold(ctx, raw); err != nil { // so that nobody sweeps it away
+		return err
+	}
+	defer func() { err = errors.Join(err, o.Release(context.WithoutCancel(ctx), raw)) }()
 	_, err = o.Exec(ctx, "CREATE DATABASE "+quote(raw)+how)
 	var fault *store.Fault
 	if errors.As(err, &fault) && fault.Kind == store.Denied {
