@@ -205,28 +205,51 @@ func TestDuringLeavesTheGivenDatabaseAlone(t *testing.T) {
 
 // Random addresses lead to a database of the run's own, or nowhere.
 func TestDuringWithRandomAddresses(t *testing.T) {
-	random := rand.New(rand.NewPCG(17, 1))
-	one := func(list ...string) string { return list[random.IntN(len(list))] }
-	server := engines[1].start(t)
-	b := onPostgres(t, "")
-	before := b.seeded()
-	name, port := databaseOf(b.url), fmt.Sprint(server.Port)
-	for range 24 {
-		host := one("127.0.0.1:"+port, "localhost:"+port, "127.0.0.1:"+port+",127.0.0.1:"+port, url.PathEscape(server.Folder())+":"+port)
-		address := one("postgres://", "postgresql://") + one("tester", "tester:x", "tester:a%3Ab", "tester:p#q", "tester:é") + "@" + host + "/" + one(name, "", "postgres", "evensprout_run_x")
-		var query []string
-		for _, q := range []string{"dbname=" + name, "database=" + name, "sslmode=" + one("disable", "prefer", "allow"), "application_name=" + name, "connect_timeout=5", "target_session_attrs=any", "port=" + port} {
-			if random.IntN(3) == 0 {
-				query = append(query, q)
+	for _, e := range engines {
+		t.Run(e.name, func(t *testing.T) {
+			random := rand.New(rand.NewPCG(17, 1))
+			one := func(list ...string) string { return list[random.IntN(len(list))] }
+			b := boxFor(t, e, "")
+			before := b.seeded()
+			for range 24 {
+				address := map[string]func(*box, func(...string) string) string{"postgres": randomPostgres, "mariadb": randomMariaDB, "sqlite": randomSQLite}[e.name](b, one)
+				flags := runs[random.IntN(len(runs))]
+				b.run(append(append([]string{"during", "--db", address}, flags...), "--", "true")...)
+				require.Equal(t, before, b.dump(), "%s %v", address, flags)
 			}
-		}
-		if len(query) > 0 {
-			address += "?" + strings.Join(query, "&")
-		}
-		flags := runs[random.IntN(len(runs))]
-		b.run(append(append([]string{"during", "--db", address}, flags...), "--", "true")...)
-		require.Equal(t, before, b.dump(), "%s %v", address, flags)
+		})
 	}
+}
+
+func randomPostgres(b *box, one func(...string) string) string {
+	server := b.start(b.t)
+	name, port := databaseOf(b.url), fmt.Sprint(server.Port)
+	host := one("127.0.0.1:"+port, "localhost:"+port, "127.0.0.1:"+port+",127.0.0.1:"+port, url.PathEscape(server.Folder())+":"+port)
+	address := one("postgres://", "postgresql://") + one("tester", "tester:x", "tester:a%3Ab", "tester:p#q", "tester:é") + "@" + host + "/" + one(name, "", "postgres", "evensprout_run_x")
+	var query []string
+	for _, q := range []string{"dbname=" + name, "database=" + name, "sslmode=" + one("disable", "prefer", "allow"), "application_name=" + name, "connect_timeout=5", "target_session_attrs=any", "port=" + port} {
+		if one("", "", q) != "" {
+			query = append(query, q)
+		}
+	}
+	if len(query) > 0 {
+		address += "?" + strings.Join(query, "&")
+	}
+	return address
+}
+
+func randomMariaDB(b *box, one func(...string) string) string {
+	server := b.start(b.t)
+	name, port := databaseOf(b.url), fmt.Sprint(server.Port)
+	return one("mysql://", "mariadb://") + one("root", "root:", "ro%6Ft") + "@" + one("127.0.0.1:"+port, "localhost:"+port, "127.0.0.1:"+port) + one("/", "//") + one(name, strings.Replace(name, "_", "%5F", 1), strings.ToUpper(name), "evensprout_run_x", "information_schema") +
+		one("", "?tls=false", "?socket="+server.Folder()+"/socket", "?tls=false&socket="+url.QueryEscape(server.Folder()+"/socket"), "#"+name, "?database="+name)
+}
+
+func randomSQLite(b *box, one func(...string) string) string {
+	os.Symlink(b.file("prod.db"), b.file("link.db"))
+	os.Link(b.file("prod.db"), b.file("hard.db"))
+	file := one("prod.db", "link.db", "hard.db")
+	return one("sqlite:", "sqlite://") + one(file, "./"+file, "cache/../"+file, b.file(file), "/"+b.file(file), "file:"+file, b.folder+"//"+file) + one("", "?mode=ro", "?mode=rw", "?mode=rwc", "?cache=shared", "#x")
 }
 
 // The command finds the run's database, whatever else its surroundings say.
