@@ -71,6 +71,29 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 		assert.Zero(t, r.code, r.err)
 		assert.EqualValues(t, 1, b.ask("SELECT count(*) FROM "+name+".part"))
 	})
+	t.Run("federated table", func(t *testing.T) {
+		remote := onMariaDB(t, "INSERT INTO ports (label) VALUES ('theirs');")
+		b := onMariaDB(t, "")
+		if b.ask("SELECT count(*) FROM information_schema.all_plugins WHERE plugin_name = 'FEDERATED'") == 0 {
+			t.Skip("this server has no FEDERATED tables")
+		}
+		b.exec("INSTALL SONAME 'ha_federatedx'")
+		t.Cleanup(func() { b.exec("UNINSTALL SONAME 'ha_federatedx'") })
+		b.exec("CREATE TABLE far (id INTEGER NOT NULL, label VARCHAR(60)) ENGINE=FEDERATED CONNECTION='"+strings.SplitN(remote.url, "?", 2)[0]+"/ports'")
+		before := remote.dump()
+		b.write("evensprout.yaml", "name: x\nseed: s\nentities:\n  Far:\n    table: far\n    rows: 2\n    fields: {id: count, label: {kind: locality}}\n")
+		for _, flags := range [][]string{{"--no-cache"}, {}, {"--with-external", "--no-cache"}} {
+			r := b.on(append(append([]string{"during"}, flags...), "--", "true")...)
+			assert.NotZero(t, r.code, r.all())
+			assert.Contains(t, r.err, "FEDERATED")
+			assert.Equal(t, before, remote.dump())
+		}
+		b.write("evensprout.yaml", plan)
+		r := b.on("during", "--no-cache", "--", "true")
+		assert.Zero(t, r.code, r.err)
+		assert.Equal(t, before, remote.dump())
+		b.exec("DROP TABLE far")
+	})
 	t.Run("trigger that names the database", func(t *testing.T) {
 		b := onMariaDB(t, "CREATE TABLE log (n INTEGER);")
 		name := databaseOf(b.url)
