@@ -79,7 +79,7 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 		}
 		b.exec("INSTALL SONAME 'ha_federatedx'")
 		t.Cleanup(func() { b.exec("UNINSTALL SONAME 'ha_federatedx'") })
-		b.exec("CREATE TABLE far (id INTEGER NOT NULL, label VARCHAR(60)) ENGINE=FEDERATED CONNECTION='"+strings.SplitN(remote.url, "?", 2)[0]+"/ports'")
+		b.exec("CREATE TABLE far (id INTEGER NOT NULL, label VARCHAR(60)) ENGINE=FEDERATED CONNECTION='" + strings.SplitN(remote.url, "?", 2)[0] + "/ports'")
 		before := remote.dump()
 		b.write("evensprout.yaml", "name: x\nseed: s\nentities:\n  Far:\n    table: far\n    rows: 2\n    fields: {id: count, label: {kind: locality}}\n")
 		for _, flags := range [][]string{{"--no-cache"}, {}, {"--with-external", "--no-cache"}} {
