@@ -45,7 +45,9 @@ func (Driver) Describe(u string) store.Place {
 
 const (
 	connectWait = 10 * time.Second
-	lockWait    = "10s" // for other programs' locks
+	// endWait is how long the end of an interrupted session is waited for.
+	endWait  = 3 * time.Second
+	lockWait = "10s" // for other programs' locks
 )
 
 // session is what every connection sets for itself, whatever the server's defaults.
@@ -208,7 +210,14 @@ func (d *database) Statements() []store.Statement { return d.tally.Statements() 
 func (d *database) Close() error {
 	ctx, cancel := context.WithTimeout(context.Background(), connectWait)
 	defer cancel()
-	return d.conn.Close(ctx)
+	err := d.conn.Close(ctx)
+	// The driver ends a session in the background if its statement was interrupted. A
+	// program that exits before that leaves the session, and its locks, to the server.
+	select {
+	case <-d.conn.CleanupDone():
+	case <-time.After(endWait):
+	}
+	return err
 }
 
 // fault says what an error means; others pass.

@@ -188,6 +188,32 @@ func TestNoSessionStays(t *testing.T) {
 	}, 5*time.Second, 5*time.Millisecond)
 }
 
+// Closing waits for the end of a session whose statement was interrupted: the next program
+// finds its locks free.
+func TestClosingFreesTheLocksOfInterruptedSessions(t *testing.T) {
+	url := makeDatabase(t, "CREATE VIEW slow AS SELECT pg_sleep(60)::text AS n")
+	next, err := Driver{}.Open(t.Context(), url)
+	require.NoError(t, err)
+	defer next.Close()
+	slow, n := &schema.Table{Schema: "public", Name: "slow"}, &schema.Column{Name: "n", Kind: schema.Text}
+	for range 5 {
+		s, err := Driver{}.Open(t.Context(), url)
+		require.NoError(t, err)
+		holder, err := s.Lock(t.Context(), "harbour")
+		require.NoError(t, err)
+		require.Empty(t, holder)
+		ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
+		err = s.Select(ctx, store.Query{Table: slow, Columns: []*schema.Column{n}}, func([]grow.Value) error { return nil })
+		cancel()
+		require.Error(t, err)
+		require.NoError(t, s.Close())
+		holder, err = next.Lock(t.Context(), "harbour")
+		require.NoError(t, err)
+		require.Empty(t, holder)
+		require.NoError(t, next.Unlock(t.Context(), "harbour"))
+	}
+}
+
 // Policies on rows bind those who do not own the table; who does may put its references off.
 func TestWhatOwnersMay(t *testing.T) {
 	url := makeDatabase(t, "CREATE TABLE docks (id INTEGER PRIMARY KEY); ALTER TABLE docks ENABLE ROW LEVEL SECURITY; CREATE ROLE guest LOGIN; GRANT SELECT, INSERT ON docks TO guest;")
