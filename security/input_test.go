@@ -253,7 +253,7 @@ func TestInputIsBounded(t *testing.T) {
 		x := uint32(1)
 		for b.Len() < n {
 			x = x*1664525 + 1013904223
-			b.WriteByte('a' + byte(x>>27))
+			b.WriteByte('a' + byte(x>>28))
 		}
 		return b.String()
 	}
@@ -347,6 +347,12 @@ func TestInputIsBounded(t *testing.T) {
 			return []string{"f.xlsx"}
 		},
 	}
+	for name, file := range parquetFiles(t, random) {
+		files["parquet: "+name] = func(b *box) []string {
+			require.NoError(b.t, os.WriteFile(b.file("f.parquet"), file(), 0o644))
+			return []string{"f.parquet"}
+		}
+	}
 	for name, make := range files {
 		t.Run(name, func(t *testing.T) {
 			b := onSQLite(t, "")
@@ -356,6 +362,7 @@ func TestInputIsBounded(t *testing.T) {
 				assert.NotZero(t, r.code, r.out)
 				assert.Less(t, r.peak, int64(peakLimit), "%d MiB", r.peak>>20)
 				assert.Less(t, r.took.Seconds(), 30.0)
+				t.Logf("%d MiB, %v: %.200s", r.peak>>20, r.took, r.err)
 			}
 		})
 	}

@@ -197,6 +197,17 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 			}
 		})
 	}
+	t.Run("a superuser is not asked at all", func(t *testing.T) {
+		b := onPostgres(t, "CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (hashint4(n) % 5 = 0));")
+		user, member, lowered := role(t, b, ""), "member_"+databaseOf(b.url), "lowered_"+databaseOf(b.url)
+		psql(t, b.url, "GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; CREATE ROLE "+member+" LOGIN IN ROLE tester; CREATE ROLE "+lowered+" SUPERUSER LOGIN; ALTER ROLE "+lowered+" SET role = "+user)
+		for who, asked := range map[string]bool{user: true, "tester": false, member: false, lowered: false} {
+			r := b.run("survey", "--db", as(b.url, who))
+			require.Zero(t, r.code, r.err)
+			assert.Equal(t, asked, strings.Contains(r.out, "the database takes"), "%s: %s", who, r.out)
+			assert.Equal(t, !asked, strings.Contains(r.out, "this user is a superuser, or can become one; survey as another role"), "%s: %s", who, r.out)
+		}
+	})
 	t.Run("function of one's own is asked, and writes nothing", func(t *testing.T) {
 		b := onPostgres(t, "")
 		user := role(t, b, "")

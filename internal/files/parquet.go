@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"math/big"
 	"os"
 	"strconv"
@@ -16,10 +17,13 @@ import (
 	"github.com/parquet-go/parquet-go/format"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/parquetrows"
 )
 
-// maxFooter bounds what a file says about itself, in bytes.
-const maxFooter = 64 << 20
+const (
+	maxPages  = 96 << 20 // bytes of the footer, and of the pages that a row is read from
+	maxValues = 1 << 30  // bytes of all values, beyond 1,000 times the size of the file
+)
 
 // parquetRows is how many rows go into a row group: a bound on memory.
 const parquetRows = 50_000
@@ -56,12 +60,17 @@ func newParquetWriter(w io.Writer, columns []Column) (Writer, error) {
 		return nil, errors.New("a Parquet file has columns, and here are none")
 	}
 	root := ordered{Group: parquet.Group{}}
+	options := []parquet.WriterOption{parquet.CreatedBy("evensprout", "1", "")}
 	for _, c := range columns {
+		// The footer would hold the least and the greatest value of each page, whole.
+		if c.Type == grow.Text || c.Type == grow.JSON || c.Type == grow.Bytes {
+			options = append(options, parquet.SkipPageBounds(c.Name))
+		}
 		root.Group[c.Name] = parquet.Compressed(parquet.Optional(parquetNode(c)), &parquet.Snappy)
 		root.names = append(root.names, c.Name)
 	}
-	schema := parquet.NewSchema("rows", root)
-	return &parquetWriter{out: parquet.NewGenericWriter[any](w, schema, parquet.CreatedBy("evensprout", "1", "")), columns: columns}, nil
+	options = append(options, parquet.NewSchema("rows", root))
+	return &parquetWriter{out: parquet.NewGenericWriter[any](w, options...), columns: columns}, nil
 }
 
 func parquetNode(c Column) parquet.Node {
@@ -142,52 +151,36 @@ type parquetReader struct {
 	file   *os.File
 	path   string
 	names  []string
-	cells  []func(parquet.Value) (Cell, error)
-	groups []parquet.RowGroup
-	rows   parquet.Rows
-	row    [1]parquet.Row
+	cells  []func(*parquetrows.Value) (Cell, error)
+	rows   *parquetrows.Reader
 	record Record
 	line   int
 }
 
 func openParquet(f *os.File, path string, _ Options) (r Reader, err error) {
 	defer parquetPanic(path, &err)
-	bad := func(message, hint string) (Reader, error) {
-		return nil, &Error{File: path, Message: message, Hint: hint}
-	}
 	info, err := f.Stat()
 	if err != nil {
 		return nil, err
 	}
-	// The library makes room for as long a footer as the file says it has.
-	var end [8]byte
-	if _, err := f.ReadAt(end[:], info.Size()-int64(len(end))); err != nil || string(end[4:]) != "PAR1" {
-		return bad("this is no Parquet file", "")
-	}
-	if size := int64(binary.LittleEndian.Uint32(end[:])); size > min(maxFooter, info.Size()-int64(len(end))) {
-		return bad("the Parquet file is damaged: its footer is longer than the file, or than this program reads", "")
-	}
-	p, err := parquet.OpenFile(f, info.Size(), parquet.SkipBloomFilters(true))
+	rows, err := parquetrows.Open(f, info.Size(), parquetrows.Limits{Memory: maxPages, Value: maxLine, Total: maxValues})
 	if err != nil {
-		return bad("this is no Parquet file: "+err.Error(), "")
+		return nil, parquetError(path, 0, err)
 	}
-	out := &parquetReader{file: f, path: path, groups: p.RowGroups()}
-	fields := p.Schema().Fields()
-	if len(fields) > maxColumns {
-		return bad(fmt.Sprintf("more than %d columns", maxColumns), "")
+	out := &parquetReader{file: f, path: path, rows: rows}
+	if len(rows.Columns()) > maxColumns {
+		return nil, &Error{File: path, Message: fmt.Sprintf("more than %d columns", maxColumns)}
 	}
-	for _, field := range fields {
-		if !field.Leaf() || field.Repeated() {
-			return bad(fmt.Sprintf("the column %s holds lists or groups", field.Name()), "rows are read from plain columns; write nested values as JSON")
-		}
-		read := parquetCell(field)
+	for i := range rows.Columns() {
+		c := &rows.Columns()[i]
+		read := parquetCell(c)
 		if read == nil {
-			return bad(fmt.Sprintf("the column %s is of the type %s, which is not read", field.Name(), field.Type()), "")
+			return nil, &Error{File: path, Message: fmt.Sprintf("the column %s is of the type %s, which is not read", c.Name, c.Kind)}
 		}
-		out.names, out.cells = append(out.names, field.Name()), append(out.cells, read)
+		out.names, out.cells = append(out.names, c.Name), append(out.cells, read)
 	}
-	if len(fields) == 0 {
-		return bad("the file has no columns", "")
+	if len(out.names) == 0 {
+		return nil, &Error{File: path, Message: "the file has no columns"}
 	}
 	if err := checkNames(path, out.names); err != nil {
 		return nil, err
@@ -196,8 +189,26 @@ func openParquet(f *os.File, path string, _ Options) (r Reader, err error) {
 	return out, nil
 }
 
-// parquetPanic makes an error of a panic of the library, which trusts what a file says
-// about itself.
+// parquetError says where an error is, and what to do.
+func parquetError(path string, line int, err error) error {
+	out := &Error{File: path, Line: line, Message: err.Error()}
+	var nested *parquetrows.NestedError
+	var limit *parquetrows.LimitError
+	var column *parquetrows.ColumnError
+	if errors.As(err, &column) {
+		out.Column = column.Column + 1
+	}
+	switch {
+	case errors.As(err, &nested):
+		out.Hint = "rows are read from plain columns; write nested values as JSON"
+	case errors.As(err, &limit) && limit.Limit == maxPages:
+		out.Hint = "write the file with smaller pages, or leave out columns that the plan does not need"
+	}
+	return out
+}
+
+// parquetPanic makes an error of a panic of the library that decodes the footer, should a
+// file find one.
 func parquetPanic(path string, err *error) {
 	if r := recover(); r != nil {
 		*err = &Error{File: path, Message: fmt.Sprintf("the Parquet file is damaged: %v", r)}
@@ -205,91 +216,97 @@ func parquetPanic(path string, err *error) {
 }
 
 // parquetCell reads the values of a column; nil if it cannot.
-func parquetCell(n parquet.Node) func(parquet.Value) (Cell, error) {
-	var logical format.LogicalTypeValue
-	if t := n.Type().LogicalType(); t != nil {
-		logical = t.Value
+func parquetCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
+	type value = parquetrows.Value
+	text := func(k Kind, of func(*value) string) func(*value) (Cell, error) {
+		return func(v *value) (Cell, error) { return Cell{Kind: k, Text: of(v)}, nil }
 	}
-	kind := n.Type().Kind()
-	text := func(k Kind, of func(parquet.Value) string) func(parquet.Value) (Cell, error) {
-		return func(v parquet.Value) (Cell, error) { return Cell{Kind: k, Text: of(v)}, nil }
-	}
-	whole := func(v parquet.Value) int64 {
-		if kind == parquet.Int32 {
-			return int64(v.Int32())
-		}
-		return v.Int64()
-	}
-	moment := func(typ grow.Type, micros func(int64) int64) func(parquet.Value) (Cell, error) {
-		return text(Text, func(v parquet.Value) string {
-			return grow.Value{Type: typ, N: micros(whole(v)), Scale: 6}.String()
-		})
-	}
-	// micros makes microseconds of a unit.
-	micros := func(u format.TimeUnit) func(int64) int64 {
-		d := int64(time.Microsecond)
+	moment := func(typ grow.Type, u format.TimeUnit) func(*value) (Cell, error) {
+		unit := time.Microsecond
 		if u.Value != nil {
-			d = int64(u.Value.Duration())
+			unit = u.Value.Duration()
 		}
-		return func(n int64) int64 {
-			if d < int64(time.Microsecond) {
-				return n / (int64(time.Microsecond) / d)
+		return func(v *value) (Cell, error) {
+			n := v.N
+			if unit < time.Microsecond {
+				n /= int64(time.Microsecond / unit)
+			} else if more := int64(unit / time.Microsecond); n > math.MaxInt64/more || n < math.MinInt64/more {
+				return Cell{}, fmt.Errorf("the moment %d (%s) is out of range", n, &u)
+			} else {
+				n *= more
 			}
-			return n * (d / int64(time.Microsecond))
+			return Cell{Kind: Text, Text: grow.Value{Type: typ, N: n, Scale: 6}.String()}, nil
 		}
 	}
-	switch t := logical.(type) {
+	number := c.Kind == format.Int32 || c.Kind == format.Int64
+	bytes := c.Kind == format.ByteArray || c.Kind == format.FixedLenByteArray
+	// A logical type that does not go with the stored type says nothing.
+	switch t := c.Logical.(type) {
 	case *format.DecimalType:
-		scale := int(t.Scale)
-		return func(v parquet.Value) (Cell, error) {
-			n := new(big.Int)
-			if kind == parquet.Int32 || kind == parquet.Int64 {
-				n.SetInt64(whole(v))
-			} else {
-				n = signed(v.ByteArray())
+		if scale := int(t.Scale); number || bytes {
+			return func(v *value) (Cell, error) {
+				n := big.NewInt(v.N)
+				if bytes {
+					n = signed(v.B)
+				}
+				return Cell{Kind: Number, Text: decimalText(n, scale)}, nil
 			}
-			return Cell{Kind: Number, Text: decimalText(n, scale)}, nil
 		}
 	case *format.DateType:
-		return text(Text, func(v parquet.Value) string { return grow.Value{Type: grow.Date, N: whole(v)}.String() })
+		if number {
+			return text(Text, func(v *value) string { return grow.Value{Type: grow.Date, N: v.N}.String() })
+		}
 	case *format.TimeType:
-		return moment(grow.Time, micros(t.Unit))
+		if number {
+			return moment(grow.Time, t.Unit)
+		}
 	case *format.TimestampType:
-		return moment(grow.Timestamp, micros(t.Unit))
+		if number {
+			return moment(grow.Timestamp, t.Unit)
+		}
 	case *format.UUIDType:
-		return func(v parquet.Value) (Cell, error) {
-			b := v.ByteArray()
-			if len(b) != 16 {
-				return Cell{}, errors.New("a UUID has 16 bytes")
+		if bytes {
+			return func(v *value) (Cell, error) {
+				if len(v.B) != 16 {
+					return Cell{}, errors.New("a UUID has 16 bytes")
+				}
+				u := grow.Value{Type: grow.UUID, N: int64(binary.BigEndian.Uint64(v.B)), M: binary.BigEndian.Uint64(v.B[8:])}
+				return Cell{Kind: Text, Text: u.String()}, nil
 			}
-			u := grow.Value{Type: grow.UUID, N: int64(binary.BigEndian.Uint64(b)), M: binary.BigEndian.Uint64(b[8:])}
-			return Cell{Kind: Text, Text: u.String()}, nil
 		}
 	case *format.JsonType:
-		return text(JSON, func(v parquet.Value) string { return string(v.ByteArray()) })
+		if bytes {
+			return text(JSON, func(v *value) string { return string(v.B) })
+		}
 	case *format.StringType, *format.EnumType:
-		return text(Quoted, func(v parquet.Value) string { return string(v.ByteArray()) })
+		if bytes {
+			return text(Quoted, func(v *value) string { return string(v.B) })
+		}
 	case *format.IntType:
-		if !t.IsSigned {
-			return text(Number, func(v parquet.Value) string {
-				if kind == parquet.Int32 {
-					return strconv.FormatUint(uint64(v.Uint32()), 10)
+		if number && !t.IsSigned {
+			return text(Number, func(v *value) string {
+				if c.Kind == format.Int32 {
+					return strconv.FormatUint(uint64(uint32(v.N)), 10)
 				}
-				return strconv.FormatUint(v.Uint64(), 10)
+				return strconv.FormatUint(uint64(v.N), 10)
 			})
 		}
 	}
-	switch kind {
-	case parquet.Boolean:
-		return text(Boolean, func(v parquet.Value) string { return strconv.FormatBool(v.Boolean()) })
-	case parquet.Int32, parquet.Int64:
-		return text(Number, func(v parquet.Value) string { return strconv.FormatInt(whole(v), 10) })
-	case parquet.Float:
-		return text(Number, func(v parquet.Value) string { return strconv.FormatFloat(float64(v.Float()), 'f', -1, 32) })
-	case parquet.Double:
-		return text(Number, func(v parquet.Value) string { return strconv.FormatFloat(v.Double(), 'f', -1, 64) })
-	case parquet.ByteArray, parquet.FixedLenByteArray:
-		return text(Quoted, func(v parquet.Value) string { return base64.StdEncoding.EncodeToString(v.ByteArray()) })
+	switch c.Kind {
+	case format.Boolean:
+		return text(Boolean, func(v *value) string { return strconv.FormatBool(v.N != 0) })
+	case format.Int32, format.Int64:
+		return text(Number, func(v *value) string { return strconv.FormatInt(v.N, 10) })
+	case format.Float:
+		return text(Number, func(v *value) string {
+			return strconv.FormatFloat(float64(math.Float32frombits(uint32(v.N))), 'f', -1, 32)
+		})
+	case format.Double:
+		return text(Number, func(v *value) string {
+			return strconv.FormatFloat(math.Float64frombits(uint64(v.N)), 'f', -1, 64)
+		})
+	case format.ByteArray, format.FixedLenByteArray:
+		return text(Quoted, func(v *value) string { return base64.StdEncoding.EncodeToString(v.B) })
 	}
 	return nil
 }
@@ -319,47 +336,26 @@ func decimalText(n *big.Int, scale int) string {
 
 func (r *parquetReader) Names() []string { return r.names }
 
-func (r *parquetReader) Close() error {
-	var err error
-	if r.rows != nil {
-		err = r.rows.Close()
-	}
-	return errors.Join(err, r.file.Close())
-}
+func (r *parquetReader) Close() error { return r.file.Close() }
 
 // Next reads a row; its line is its number, from 1.
 func (r *parquetReader) Next() (_ Record, err error) {
 	defer parquetPanic(r.path, &err)
-	for {
-		if r.rows == nil {
-			if len(r.groups) == 0 {
-				return Record{}, io.EOF
-			}
-			r.rows, r.groups = r.groups[0].Rows(), r.groups[1:]
-		}
-		n, err := r.rows.ReadRows(r.row[:])
-		if n == 1 {
-			break
-		}
-		if err != nil && err != io.EOF {
-			return Record{}, &Error{File: r.path, Line: r.line + 1, Message: "the Parquet file is damaged: " + err.Error()}
-		}
-		err = r.rows.Close()
-		if r.rows = nil; err != nil {
-			return Record{}, err
-		}
+	row, err := r.rows.Next()
+	if err == io.EOF {
+		return Record{}, io.EOF
+	}
+	if err != nil {
+		return Record{}, parquetError(r.path, r.line+1, err)
 	}
 	r.line++
 	r.record.Line = r.line
-	for i := range r.record.Cells {
+	for i := range row {
 		r.record.Cells[i] = Cell{Column: i + 1}
-	}
-	for _, v := range r.row[0] {
-		i := v.Column()
-		if v.IsNull() || i < 0 || i >= len(r.cells) {
+		if row[i].Null {
 			continue
 		}
-		cell, err := r.cells[i](v)
+		cell, err := r.cells[i](&row[i])
 		if bad := checkText(cell.Text); bad != "" && err == nil {
 			err = errors.New(bad)
 		}

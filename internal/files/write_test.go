@@ -141,6 +141,25 @@ func TestManifestsThatAreNone(t *testing.T) {
 	assert.Contains(t, problems.Error(), "there is no such file")
 }
 
+// What is written is read, also where values are as large as they may be.
+func TestLargeValuesInParquet(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "rows.parquet")
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	w, err := NewWriter("parquet", f, []Column{{"a", grow.Text, 0}, {"b", grow.Bytes, 0}})
+	require.NoError(t, err)
+	large := strings.Repeat("x", maxLine-1<<20)
+	for range 3 {
+		require.NoError(t, w.Write([]grow.Value{grow.String(large), {Type: grow.Bytes, S: large[:1000]}}))
+	}
+	require.NoError(t, w.Close())
+	require.NoError(t, f.Close())
+	rows, err := records(path, Options{})
+	require.NoError(t, err)
+	require.Len(t, rows, 3)
+	assert.Contains(t, rows[2], large)
+}
+
 func FuzzParquet(f *testing.F) {
 	var b bytes.Buffer
 	w, err := NewWriter("parquet", &b, everyType)
