@@ -3,6 +3,8 @@ package main
 import (
 	"bytes"
 	"context"
+	"database/sql"
+	"fmt"
 	"math/rand/v2"
 	"net"
 	"os"
@@ -536,4 +538,90 @@ func TestAFullTableOfLocks(t *testing.T) {
 	assert.Empty(t, difference(before, s.rows(t)))
 	r = s.on("load", "--wait", "10s")
 	assert.Zero(t, r.code, r.errOut)
+}
+
+// What is decided by what is there waits for what was committed on another node.
+func TestNodesOfAClusterSeeEachOther(t *testing.T) {
+	f := newFolder(t)
+	nodes := storetest.Galera(t)
+	f.write("evensprout.yaml", "name: cluster\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 5\n    fields: {label: {kind: locality}}\n")
+	first := &site{folder: f, engine: engines()[2]}
+	first.url = nodes[0].Database(t, "CREATE TABLE ports (id INTEGER AUTO_INCREMENT PRIMARY KEY, label VARCHAR(60) NOT NULL);")
+	second := &site{folder: f, engine: engines()[2]}
+	second.url = nodes[1].URL(first.url[strings.LastIndexByte(first.url, '/')+1:])
+	require.Zero(t, first.on("load").code)
+	require.Len(t, second.column(t, "ports", "id"), 5)
+
+	// The second node does not apply anything for a while.
+	db, err := sql.Open("mysql", fmt.Sprintf("root@tcp(127.0.0.1:%d)/mysql", nodes[1].Port))
+	require.NoError(t, err)
+	defer db.Close()
+	conn, err := db.Conn(t.Context())
+	require.NoError(t, err)
+	_, err = conn.ExecContext(t.Context(), "FLUSH TABLES WITH READ LOCK")
+	require.NoError(t, err)
+	require.Zero(t, first.on("withdraw").code)
+	time.AfterFunc(time.Second, func() { conn.ExecContext(context.Background(), "UNLOCK TABLES") })
+	r := second.on("load")
+	assert.Zero(t, r.code, r.errOut)
+	assert.Contains(t, r.out, "5 rows into")
+	assert.Len(t, second.column(t, "ports", "id"), 5)
+	assert.Len(t, first.column(t, "ports", "id"), 5)
+}
+
+// A standby takes over that does not have the last commits: what is lost is written again.
+func TestAStandbyTakesOver(t *testing.T) {
+	for _, what := range []string{"load", "withdraw"} {
+		t.Run(what, func(t *testing.T) {
+			s, primary := ownServer(t, engines()[1], harbourPlan(6000, 9000))
+			standby := primary.Standby(t)
+			name := s.url[strings.LastIndexByte(s.url, '/')+1:]
+			before := s.rows(t)
+			args := []string{"load", "--chunk", "100", "--jobs", "2", "--quiet"}
+			if what == "withdraw" {
+				require.Zero(t, s.on(args...).code)
+				args = []string{"withdraw", "--commit", "chunk"}
+			}
+			s.url = fmt.Sprintf("postgres://tester@127.0.0.1:%d,127.0.0.1:%d/%s?target_session_attrs=read-write", primary.Port, standby.Port, name)
+			c := s.command(append(args, "--db", s.url)...)
+			var out bytes.Buffer
+			c.Stdout, c.Stderr = &out, &out
+			require.NoError(t, c.Start())
+			state := map[string]string{"load": "done", "withdraw": "withdrawn"}[what]
+			steps := func() int {
+				n, err := strconv.Atoi(primary.Ask(t, name, "SELECT CASE WHEN to_regclass('evensprout.chunks') IS NULL THEN 0 ELSE 1 END"))
+				if err != nil || n == 0 {
+					return 0
+				}
+				n, _ = strconv.Atoi(primary.Ask(t, name, "SELECT count(*) FROM evensprout.chunks WHERE state = '"+state+"'"))
+				return n
+			}
+			wait := func(n int) {
+				for deadline := time.Now().Add(20 * time.Second); steps() < n && time.Now().Before(deadline); {
+					time.Sleep(2 * time.Millisecond)
+				}
+			}
+			wait(2)
+			standby.Ask(t, name, "ALTER SYSTEM SET primary_conninfo = ''")
+			standby.Ask(t, name, "SELECT pg_reload_conf()")
+			time.Sleep(50 * time.Millisecond)
+			seen := steps()
+			wait(seen + 3)
+			primary.Kill()
+			standby.Ask(t, name, "SELECT pg_promote()")
+			err := c.Wait()
+			require.NoError(t, err, out.String())
+			lost := standby.Ask(t, name, "SELECT pg_is_in_recovery()")
+			require.Equal(t, "f", lost)
+			t.Logf("%d steps had come to the standby, at least %d were done", seen, seen+3)
+			if what == "load" {
+				r := s.on("compare")
+				assert.Zero(t, r.code, r.out+r.errOut)
+				r = s.on("withdraw")
+				assert.Zero(t, r.code, r.out+r.errOut)
+			}
+			s.url = standby.URL(name)
+			assert.Empty(t, difference(before, s.rows(t)))
+		})
+	}
 }

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -81,7 +82,8 @@ func engines() []engine {
 type site struct {
 	*folder
 	engine
-	url string
+	url    string
+	script string // of its tables; empty means the harbour's
 }
 
 // onEngines runs a test on every engine, with the harbour's tables.
@@ -91,6 +93,19 @@ func onEngines(t *testing.T, plan string, test func(t *testing.T, s *site)) {
 			f := newFolder(t)
 			f.write("evensprout.yaml", plan)
 			s := &site{folder: f, engine: e}
+			s.url = s.database(t)
+			test(t, s)
+		})
+	}
+}
+
+// onTables runs a test on every engine, with tables of its own.
+func onTables(t *testing.T, script, plan string, test func(t *testing.T, s *site)) {
+	for _, e := range engines() {
+		t.Run(e.name, func(t *testing.T) {
+			f := newFolder(t)
+			f.write("evensprout.yaml", plan)
+			s := &site{folder: f, engine: e, script: script}
 			s.url = s.database(t)
 			test(t, s)
 		})
@@ -126,7 +141,7 @@ func ownServer(t *testing.T, e engine, plan string) (*site, *storetest.Server) {
 
 // database makes a database with the harbour's tables.
 func (s *site) database(t *testing.T) string {
-	script := strings.ReplaceAll(harbourScript, "{key}", s.key)
+	script := strings.ReplaceAll(cmp.Or(s.script, harbourScript), "{key}", s.key)
 	if s.start != nil {
 		return s.start(t).Database(t, script)
 	}
@@ -289,4 +304,20 @@ func (p *proxy) carry(client net.Conn) {
 	go pipe(server, client, up)
 	go pipe(client, server, down)
 	both.Wait()
+}
+
+// column returns the values of a column of a table as texts.
+func (s *site) column(t *testing.T, table, column string) []string {
+	t.Helper()
+	db := s.open(t)
+	defer db.Close()
+	tables, err := db.Survey(t.Context())
+	require.NoError(t, err)
+	of := tables.Table(table)
+	out := []string{}
+	require.NoError(t, db.Select(t.Context(), store.Query{Table: of, Columns: []*schema.Column{of.Column(column)}}, func(row []grow.Value) error {
+		out = append(out, row[0].String())
+		return nil
+	}))
+	return out
 }

@@ -91,7 +91,7 @@ func TestSurveyAndLoadFillEveryTable(t *testing.T) {
 		require.NoError(t, os.Remove(filepath.Join(f.path, "draft.yaml")))
 	})
 	t.Run("postgres", func(t *testing.T) {
-		filled(t, &folder{t, f.path}, storetest.Postgres(t).Database(t, strings.ReplaceAll(postgresTables, "citext_like", "varchar(9)")), "--rows", "300", "--names", "camel")
+		filled(t, &folder{t, f.path}, storetest.Postgres(t).Owned(t, strings.ReplaceAll(postgresTables, "citext_like", "varchar(9)")), "--rows", "300", "--names", "camel")
 		require.NoError(t, os.Remove(filepath.Join(f.path, "draft.yaml")))
 	})
 	t.Run("mariadb", func(t *testing.T) {

@@ -19,6 +19,7 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"evensprout/internal/grow"
@@ -154,7 +155,16 @@ load them, look at the tables. The demo command shows all of it at once.`,
 	}
 	root.SetVersionTemplate("{{.Version}}\n")
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		if name, ok := strings.CutPrefix(err.Error(), "unknown flag: --"); ok {
+			var names []string
+			c.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
+			if near := plan.Nearest(name, names); near != "" {
+				err = fmt.Errorf("%w; did you mean --%s?", err, near)
+			}
+		}
+		return usageError{err}
+	})
 	root.PersistentFlags().StringVar(&a.db, "db", "", "database URL: sqlite:app.db, postgres://user@host/name, mysql://user@host/name; else the environment variable DATABASE_URL, else the plan's database")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "results as JSON on standard output")
 	cobra.EnableCommandSorting = false
@@ -425,6 +435,8 @@ func (a *app) exit(err error) int {
 		unfinished *load.Unfinished
 		altered    *load.Altered
 		gone       *load.Gone
+		strangers  *load.Strangers
+		stays      *load.Stays
 		continued  *load.Continued
 		unknown    *load.NoEntry
 		script     *store.ScriptError
@@ -544,7 +556,23 @@ func (a *app) exit(err error) int {
 			}
 			fmt.Fprintln(a.err, "        ", d)
 		}
-		hint(fmt.Sprintf("evensprout withdraw %d takes the earlier rows back, then load again; load --extra NAME puts a further set beside them;\n       write: upsert or update, at an entity, changes rows that are there", altered.Entry.Number))
+		hint(fmt.Sprintf("evensprout load --anew takes the earlier rows back and loads the plan as it is now; evensprout withdraw %d takes them back alone;\n       load --extra NAME puts a further set beside them", altered.Entry.Number))
+	case errors.As(err, &stays):
+		code = exitDatabase
+		v := stays.Withdrawal
+		failure["load"], failure["left_rows"], failure["also"] = v.Load, v.LeftRows, v.Also
+		say(stays.Error() + ":")
+		tellLeft(a.err, v)
+		if len(v.Also) > 0 {
+			hint(fmt.Sprintf("evensprout load --anew --also %s takes them back, too", strings.Join(v.Also, " --also ")))
+		}
+		fmt.Fprintln(a.err, "nothing was written")
+	case errors.As(err, &strangers):
+		code = exitDatabase
+		failure["strangers"] = strangers
+		say(strangers.Error())
+		hint(strangers.Hint())
+		fmt.Fprintln(a.err, "nothing was written")
 	case errors.As(err, &gone):
 		code = exitDatabase
 		failure["load"], failure["entities"] = gone.Entry.Number, gone.Entities
@@ -616,6 +644,7 @@ const presentHelp = `
 You can
   leave tables alone that have rows    when: empty, at the head of the plan or at an entity
   add what is missing, change it       write: keep, upsert, update or replace, at an entity
+  let the database number the rows     keys: database, at an entity
   load other rows beside these         another seed, and keys that start higher, such as id: {count: 100001}
   start over                           empty the tables, and load again
 `

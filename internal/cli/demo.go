@@ -69,7 +69,7 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 			if without {
 				c.Always = nil
 			}
-			if err := a.loaded(cmd.Context(), c, c.Units, s, name, o, false, &outputs{}, false); err != nil {
+			if err := a.loaded(cmd.Context(), c, c.Units, s, name, o, false, &outputs{}, &journalFlags{}); err != nil {
 				return err
 			}
 			if a.json {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"os/user"
@@ -150,6 +151,7 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 			if err != nil {
 				return err
 			}
+			a.tellLost(d.Lost)
 			var broken *load.Broken
 			if broken, err = a.brokenRules(cmd.Context(), p, s); err != nil {
 				return err
@@ -284,7 +286,7 @@ func (a *app) withdraw() *cobra.Command {
 		Short: "Undo a load exactly",
 		Long: `withdraw takes a load back: rows that it added go, children first; rows that it
 changed get their former contents, and rows that it deleted come back. Without a number
-it is the last load that was not withdrawn.
+it is the last load that was not withdrawn: of the plan that is named, else of any plan.
 
 A row goes, or is restored, only if it still holds what was written. Rows that others
 have changed since, and rows that other rows now refer to, are left alone and listed:
@@ -294,8 +296,9 @@ refer to those that go.
 Everything is done in one transaction; --commit chunk does it in steps, which can be
 broken off and continued by the same command. Counters that number rows are not moved
 back. A run of a unit is always taken back in one transaction, before what it rests on. A
-name that ends in .yaml is a plan, which only says where the database is.`,
-		Example: `  evensprout withdraw                 # the last load
+name that ends in .yaml is a plan: without a number, its last load is taken back.`,
+		Example: `  evensprout withdraw                 # the last load, of whatever plan
+  evensprout withdraw fares.yaml      # the last load of this plan
   evensprout withdraw 3 --dry-run
   evensprout withdraw 3 --db postgres://app@localhost/app --commit chunk`,
 		Args: cobra.MaximumNArgs(2),
@@ -310,15 +313,8 @@ name that ends in .yaml is a plan, which only says where the database is.`,
 					return usageError{errors.New("--commit is load or chunk")}
 				}
 			}
-			for _, word := range also {
-				switch word {
-				case "changed":
-					o.Changed = true
-				case "referring":
-					o.Referring = true
-				default:
-					return usageError{fmt.Errorf("--also knows the words changed and referring, and here is %q", word)}
-				}
+			if o.Changed, o.Referring, err = parseAlso(also); err != nil {
+				return err
 			}
 			a.writes = true
 			s, p, name, err := a.openAlone(cmd.Context(), planArgs)
@@ -327,15 +323,17 @@ name that ends in .yaml is a plan, which only says where the database is.`,
 			}
 			defer s.Close()
 			o.By = load.Operator{Plan: p, Rows: files.Rows}
-			if number == 0 {
-				if number, err = lastLoad(cmd.Context(), s); err != nil {
-					return err
-				}
+			if planArgs == nil {
+				p = nil // one that lies in the folder says only where the database is
+			}
+			if number, err = a.loadToWithdraw(cmd.Context(), s, number, p, planArgs); err != nil {
+				return err
 			}
 			v, err := load.Withdraw(cmd.Context(), s, number, o)
 			if err != nil {
 				return err
 			}
+			a.tellLost(v.Lost)
 			if a.json {
 				err = a.writeJSON(v)
 			} else {
@@ -355,16 +353,42 @@ name that ends in .yaml is a plan, which only says where the database is.`,
 	return c
 }
 
-// lastLoad is the last load that is not withdrawn.
-func lastLoad(ctx context.Context, s store.Store) (int64, error) {
+// loadToWithdraw is the load with a number, or the last one that is not withdrawn: of a
+// plan, if one is named, else of whatever plan.
+func (a *app) loadToWithdraw(ctx context.Context, s store.Store, number int64, p *plan.Plan, planArgs []string) (int64, error) {
 	all, err := load.Entries(ctx, s, "")
 	if err != nil {
 		return 0, err
 	}
-	for i := len(all) - 1; i >= 0; i-- {
-		if all[i].State != load.StateWithdrawn {
-			return all[i].Number, nil
+	var last *load.Entry // of any plan
+	for _, e := range slices.Backward(all) {
+		if number > 0 {
+			if e.Number == number && p != nil && e.Plan != p.Name {
+				return 0, usageError{fmt.Errorf("load %d is of the plan %s, and %s is the plan %s", number, e.Plan, planArgs[0], p.Name)}
+			}
+			continue
 		}
+		if e.State == load.StateWithdrawn {
+			continue
+		}
+		if last == nil {
+			last = e
+		}
+		if p == nil {
+			if !a.json {
+				fmt.Fprintf(a.err, "note: the last load is load %d of %s\n", e.Number, e.Plan)
+			}
+			return e.Number, nil
+		}
+		if e.Plan == p.Name {
+			return e.Number, nil
+		}
+	}
+	switch {
+	case number > 0:
+		return number, nil
+	case last != nil:
+		return 0, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("there is no load of %s to withdraw", p.Name), Hint: fmt.Sprintf("the last load here is of %s: evensprout withdraw %d", last.Plan, last.Number)}
 	}
 	return 0, &store.Fault{Kind: store.Refused, Message: "there is no load to withdraw", Hint: "evensprout history lists the loads of this database"}
 }
@@ -405,22 +429,7 @@ func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	if v.Left > 0 {
 		fmt.Fprintf(a.out, "\n%s left alone:\n", report.Count(v.Left, "row", "rows"))
-		for i, r := range v.LeftRows {
-			if i == maxShownRows {
-				break
-			}
-			head := r.Row
-			if r.Key != "" {
-				head = strings.TrimSpace(head + " (" + r.Key + ")")
-			}
-			if head != "" {
-				head += ": "
-			}
-			fmt.Fprintf(a.out, "  %s%s\n", head, r.Why)
-		}
-		if rest := v.Left - int64(min(len(v.LeftRows), maxShownRows)); rest > 0 {
-			fmt.Fprintf(a.out, "  and %s more\n", report.Number(rest))
-		}
+		tellLeft(a.out, v)
 	}
 	for _, table := range slices.Sorted(maps.Keys(v.Others)) {
 		fmt.Fprintf(a.out, "\nRemoved as well, because they referred to these: %s of %s\n", report.Count(v.Others[table], "row", "rows"), table)
@@ -436,7 +445,60 @@ func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
 	if v.Files > 0 {
 		more = ", and " + report.Count(v.Files, "file", "files")
 	}
-	fmt.Fprintf(a.out, "\n%s load %d of %s %s withdrawn from %s: %s%s, %s\n", word, v.Load, v.Plan, is, name, report.Count(total, "row", "rows"), more, pace(total, v.Elapsed))
+	partly := ""
+	if len(v.Also) > 0 {
+		partly = "partly "
+	}
+	fmt.Fprintf(a.out, "\n%s load %d of %s %s %swithdrawn from %s: %s%s, %s\n", word, v.Load, v.Plan, is, partly, name, report.Count(total, "row", "rows"), more, pace(total, v.Elapsed))
+	if len(v.Also) > 0 && !v.DryRun {
+		fmt.Fprintf(a.out, "evensprout withdraw %d --also %s goes on with the rest.\n", v.Load, strings.Join(v.Also, " --also "))
+	}
+}
+
+// tellLeft lists the first rows that a withdrawal leaves.
+func tellLeft(out io.Writer, v *load.Withdrawal) {
+	for i, r := range v.LeftRows {
+		if i == maxShownRows {
+			break
+		}
+		head := r.Row
+		if r.Key != "" {
+			head = strings.TrimSpace(head + " (" + r.Key + ")")
+		}
+		if head != "" {
+			head += ": "
+		}
+		fmt.Fprintf(out, "  %s%s\n", head, r.Why)
+	}
+	if rest := v.Left - int64(min(len(v.LeftRows), maxShownRows)); rest > 0 {
+		fmt.Fprintf(out, "  and %s more\n", report.Number(rest))
+	}
+}
+
+// forgotten removes a load from the journal.
+func (a *app) forgotten(ctx context.Context, s store.Store, number int64, name string) error {
+	if number < 1 {
+		return usageError{errors.New("--forget is the number of a load, as in evensprout history --forget 3")}
+	}
+	e, err := load.Forget(ctx, s, number)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		out := &report.Object{}
+		out.Set("forgotten", number)
+		out.Set("plan", e.Plan)
+		return a.writeJSON(out)
+	}
+	fmt.Fprintf(a.out, "%s load %d of %s is forgotten in %s: its rows, if they are there, stay.\n", a.page.Good("done:"), number, e.Plan, name)
+	return nil
+}
+
+// tellLost tells once which columns of past loads are gone.
+func (a *app) tellLost(lost []string) {
+	if len(lost) > 0 && !a.json {
+		fmt.Fprintf(a.err, "note: columns of these fields are gone since, and they are left out: %s\n", strings.Join(lost, ", "))
+	}
 }
 
 // writePlan writes the plan that the journal keeps of a load, as it was.
@@ -457,17 +519,21 @@ func (a *app) writePlan(ctx context.Context, s store.Store, number int64) error 
 
 func (a *app) history() *cobra.Command {
 	planText := false
+	forget := int64(0)
 	c := &cobra.Command{
 		Use:   "history [LOAD] [PLAN]",
 		Short: "List the loads in the journal, or show one",
 		Long: `history lists the loads that the journal of the database knows: which plan, when, by
 whom, how many rows, and whether they are done, unfinished or withdrawn. With a number
 it shows one load: its entities, fingerprints, chunks, and the rows that were left out.
+--forget removes what the journal keeps of a load, and leaves the tables as they are: for
+loads whose tables are gone, or whose rows are to stay for good.
 
 A name that ends in .yaml is a plan, which only says where the database is.`,
 		Example: `  evensprout history
   evensprout history 3 --db sqlite:app.db
   evensprout history 3 --plan > was.yaml    # the plan as it was loaded
+  evensprout history --forget 3             # its tables are gone
   evensprout history --json`,
 		Args: cobra.MaximumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -475,11 +541,15 @@ A name that ends in .yaml is a plan, which only says where the database is.`,
 			if err != nil {
 				return err
 			}
+			a.writes = forget > 0
 			s, _, name, err := a.openAlone(cmd.Context(), planArgs)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
+			if cmd.Flags().Changed("forget") {
+				return a.forgotten(cmd.Context(), s, forget, name)
+			}
 			if planText {
 				return a.writePlan(cmd.Context(), s, number)
 			}
@@ -517,6 +587,8 @@ A name that ends in .yaml is a plan, which only says where the database is.`,
 		},
 	}
 	c.Flags().BoolVar(&planText, "plan", false, "write the plan of a load, as the journal keeps it, and nothing else")
+	c.Flags().Int64Var(&forget, "forget", 0, "remove what the journal keeps of a load, and leave the tables as they are")
+	a.allowFlag(c)
 	return c
 }
 

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"time"
 
@@ -41,7 +43,7 @@ few tables of this program's own: what the plan has inserted is not inserted aga
 rows add only the rest, and a plan that has changed is told. A load that broke off goes
 on with --resume; evensprout withdraw takes a load back; --part 3/16 writes a share of the
 rows, so that several processes or machines do the work of one load; --restore brings tables back to
-what was loaded. Fit for start-up scripts: load --wait 2m --quiet.
+what was loaded; --anew takes the plan's rows back and loads the plan as it is now, in one transaction. Fit for start-up scripts: load --wait 2m --quiet.
 
 Units, steps that are done together for each of their occasions, follow the entities;
 --unit runs one alone, from another file if --occasions names one. An occasion that is
@@ -57,8 +59,10 @@ interrupted.`,
   evensprout load --db postgres://app@localhost/app --on-violation unique=skip --rejects left-out.ndjson
   evensprout load prices.yaml --dry-run --changes changes.csv
   evensprout load --corrected left-out.ndjson       # after the rows in it were corrected
+  evensprout load --retry-rejected                  # after what stood in their way is gone
   evensprout load --commit chunk --chunk 5000 --statements
   evensprout load --resume                          # after a load broke off
+  evensprout load --anew                            # after the plan was edited
   evensprout load --restore                         # between two tests
   evensprout load --extra stress --quiet            # a further set of rows
   evensprout load --part 3/16                       # with 15 other processes, in any order
@@ -76,12 +80,15 @@ interrupted.`,
 			if err := journal.check(&write); err != nil {
 				return err
 			}
+			if journal.restore && cmd.Flags().Changed("clock") {
+				return usageError{errors.New("--restore brings rows back as they were loaded, with the clock of then: --clock cannot be combined with it")}
+			}
 			if err := unit.check(&journal, &write); err != nil {
 				return err
 			}
 			a.writes, a.extra = true, journal.extra
 			unit.without = unit.without || write.part != ""
-			a.withUnits = !unit.without && journal.extra == "" && write.corrected == ""
+			a.withUnits = !unit.without && journal.extra == "" && write.corrected == "" && !journal.retry
 			if len(unit.names) == 1 {
 				a.unit, a.occasionsFile = unit.names[0], unit.occasions
 			}
@@ -98,6 +105,12 @@ interrupted.`,
 			}
 			defer s.Close()
 			defer c.Close()
+			if c.Plan.Once && journal.extra == "" && write.corrected == "" && len(unit.names) == 0 && !journal.restore {
+				done, err := a.filledOnce(cmd.Context(), s, c.Plan, name, journal.none)
+				if done || err != nil {
+					return err
+				}
+			}
 			if !a.quiet {
 				a.warn(c)
 			}
@@ -108,12 +121,19 @@ interrupted.`,
 			if err := load.TryConditions(cmd.Context(), s, c); err != nil {
 				return err
 			}
+			if journal.retry {
+				if write.corrected, journal.extra, err = a.leftOut(cmd.Context(), s, c); write.corrected == "" || err != nil {
+					return err
+				}
+			}
 			if write.corrected != "" {
 				if c, err = corrected(c, write.corrected); err != nil {
 					return err
 				}
-				if journal.extra, err = load.CorrectedSet(write.corrected); err != nil {
-					return err
+				if !journal.retry {
+					if journal.extra, err = load.CorrectedSet(write.corrected); err != nil {
+						return err
+					}
 				}
 			}
 			o.Later = len(units) > 0
@@ -141,7 +161,10 @@ interrupted.`,
 					return err
 				}
 			}
-			out := &outputs{rejects: write.rejects, changes: write.changes, name: c.Plan.Name}
+			out, err := openOutputs(c, o, &write)
+			if err != nil {
+				return err
+			}
 			out.into(&o)
 			switch {
 			case write.part != "":
@@ -149,9 +172,15 @@ interrupted.`,
 			case len(unit.names) > 0 || len(c.Targets) == 0:
 				err = a.unitsAlone(cmd.Context(), c, units, s, name, o, unit.again, write.statements, out)
 			default:
-				err = a.loaded(cmd.Context(), c, units, s, name, o, write.statements, out, journal.resume)
+				err = a.loaded(cmd.Context(), c, units, s, name, o, write.statements, out, &journal)
 			}
-			return errors.Join(err, out.close())
+			// A file that is incomplete outweighs rows that were left out.
+			if bad := out.close(err == nil || errors.Is(err, errRejects)); bad != nil && errors.Is(err, errRejects) {
+				err = bad
+			} else {
+				err = errors.Join(err, bad)
+			}
+			return err
 		},
 	}
 	flags.add(c)
@@ -175,10 +204,13 @@ const readyPoll = 250 * time.Millisecond
 // and columns, as long as there is time.
 func (a *app) compileWhenReady(ctx context.Context, args []string, wait time.Duration) (*plan.Compiled, store.Store, string, error) {
 	deadline := time.Now().Add(wait)
-	for {
+	for told := false; ; told = true {
 		c, s, name, err := a.compile(ctx, args, true)
 		if err == nil || !time.Now().Before(deadline) || !mayCome(err) {
 			return c, s, name, err
+		}
+		if !told && !a.quiet { // it may never come: a name may be mistyped
+			fmt.Fprintf(a.err, "note: waiting at most %s for this to change:\n%s\n", wait, err)
 		}
 		select {
 		case <-ctx.Done():
@@ -208,7 +240,7 @@ func (a *app) restoredAlone(ctx context.Context, args []string, o load.Options, 
 	}
 	defer s.Close()
 	all, err := load.Entries(ctx, s, p.Name)
-	if err != nil || len(all) == 0 {
+	if err != nil || !slices.ContainsFunc(all, func(e *load.Entry) bool { return e.State == load.StateDone && e.Extra == journal.extra }) {
 		return false, err
 	}
 	return a.restored(ctx, s, p, nil, name, o, journal, 0)
@@ -231,6 +263,7 @@ func (a *app) restored(ctx context.Context, s store.Store, p *plan.Plan, db *sch
 	if err != nil {
 		return false, err
 	}
+	a.tellLost(r.Lost)
 	switch {
 	case a.json:
 		err = a.writeJSON(r)
@@ -238,6 +271,64 @@ func (a *app) restored(ctx context.Context, s store.Store, p *plan.Plan, db *sch
 		a.tellRestoration(r, name)
 	}
 	return true, err
+}
+
+// filledOnce tells whether a plan that fills a database once has done so.
+func (a *app) filledOnce(ctx context.Context, s store.Store, p *plan.Plan, name string, noJournal bool) (bool, error) {
+	if noJournal {
+		return false, usageError{errors.New("once: true looks into the journal, so the plan cannot be loaded with --no-journal")}
+	}
+	e, err := load.Filled(ctx, s, p.Name)
+	if e == nil || err != nil {
+		return false, err
+	}
+	switch {
+	case a.json:
+		out := &report.Object{}
+		out.Set("plan", p.Name)
+		out.Set("database", name)
+		out.Set("earlier", e.Number)
+		out.Set("rows", 0)
+		return true, a.writeJSON(out)
+	case !a.quiet:
+		fmt.Fprintf(a.out, "%s load %d filled %s on %s, and the plan says once: true. Nothing to do.\n", a.page.Good("done:"), e.Number, name, e.Began.Format(shownMoment))
+	}
+	return true, nil
+}
+
+// leftOut writes the rows that earlier loads left out into a file, to be loaded like a
+// corrected one; its name is empty if there are none.
+func (a *app) leftOut(ctx context.Context, s store.Store, c *plan.Compiled) (path, set string, err error) {
+	rows, set, err := load.LeftOut(ctx, s, c.Plan.Name, c.Database, load.Operator{Plan: c.Plan, Rows: files.Rows}.ToRetry())
+	if err != nil {
+		return "", "", err
+	}
+	if len(rows) == 0 {
+		if !a.quiet {
+			fmt.Fprintf(a.err, "note: no row of %s is left out, so there is nothing to try again\n", c.Plan.Name)
+		}
+		return "", "", nil
+	}
+	folder, err := os.MkdirTemp("", "evensprout-")
+	if err != nil {
+		return "", "", err
+	}
+	a.atEnd = append(a.atEnd, func() error { return os.RemoveAll(folder) })
+	path = filepath.Join(folder, "left-out.ndjson")
+	f, err := safe.Create(path, 0o600)
+	if err != nil {
+		return "", "", err
+	}
+	for _, x := range rows {
+		line, err := rejectLine(x)
+		if err == nil {
+			_, err = f.Write(line)
+		}
+		if err != nil {
+			return "", "", errors.Join(err, f.Close())
+		}
+	}
+	return path, set, f.Close()
 }
 
 // corrected makes a plan of the rows of a rejects file.
@@ -254,11 +345,11 @@ func corrected(c *plan.Compiled, path string) (*plan.Compiled, error) {
 var errRejects = errors.New("some rows were left out")
 
 // loaded loads, or goes on with a load that broke off, runs units, and tells what was done.
-func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.CompiledUnit, s store.Store, name string, o load.Options, statements bool, out *outputs, resume bool) error {
+func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.CompiledUnit, s store.Store, name string, o load.Options, statements bool, out *outputs, journal *journalFlags) error {
 	o.Folder = c.Plan.Folder()
 	var open *load.Entry
 	var err error
-	if resume {
+	if journal.resume {
 		if open, err = load.OpenLoad(ctx, s, c.Plan.Name, o.Journal.Extra); err != nil {
 			return err
 		}
@@ -279,15 +370,33 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.Compil
 	}
 	stop := a.progress(&o, "rows")
 	var r *load.Result
-	if open != nil {
+	var taken []*load.Withdrawal
+	switch {
+	case open != nil:
 		o.Journal.Plan = c.Plan
 		r, err = load.Resume(ctx, s, open.Number, o)
-	} else {
+	case journal.anew:
+		taken, r, err = load.Anew(ctx, c, s, o, load.WithdrawOptions{Changed: journal.changed, Referring: journal.referring, By: load.Operator{Plan: c.Plan, Rows: files.Rows}})
+	default:
 		r, err = load.Run(ctx, c, s, o)
 	}
 	stop()
 	if err != nil {
 		return err
+	}
+	if !a.quiet {
+		for _, x := range r.Migrated {
+			fmt.Fprintln(a.err, "note:", x)
+		}
+		for _, x := range r.Stepped {
+			fmt.Fprintf(a.err, "note: %s: planned keys are taken in %s, so %s have the keys from %d on\n", x.Entity, x.Table, report.Count(x.Rows, "row", "rows"), x.First)
+		}
+		for _, v := range taken {
+			fmt.Fprintf(a.err, "note: load %d was taken back: %s\n", v.Load, report.Count(v.Rows(), "row", "rows"))
+		}
+	}
+	if r.PutBack > 0 && !a.quiet {
+		fmt.Fprintf(a.err, "note: %s of load %d, which was partly withdrawn, were put back\n", report.Count(r.PutBack, "row", "rows"), r.Completed)
 	}
 	if r.Notice != "" && !a.quiet {
 		fmt.Fprintln(a.err, "note:", r.Notice)

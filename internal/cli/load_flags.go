@@ -20,11 +20,17 @@ type journalFlags struct {
 	deleteExtra, ifEmpty bool
 	extra                string
 	wait                 time.Duration
+	anew, retry          bool
+	changed, referring   bool // with anew: words of also
+	also                 []string
 }
 
 func (f *journalFlags) add(c *cobra.Command) {
 	c.Flags().BoolVar(&f.resume, "resume", false, "go on with a load of this plan that broke off; if there is none, load as usual")
 	c.Flags().BoolVar(&f.restore, "restore", false, "bring the tables back to what was loaded, by the smallest set of changes")
+	c.Flags().BoolVar(&f.anew, "anew", false, "take this plan's rows back, and load the plan as it is now, in one transaction")
+	c.Flags().BoolVar(&f.retry, "retry-rejected", false, "load the rows that earlier loads of this plan left out, and nothing else")
+	c.Flags().StringArrayVar(&f.also, "also", nil, "with --anew: changed takes back also rows that were changed since; referring deletes also rows that refer to those that go")
 	c.Flags().BoolVar(&f.deleteExtra, "delete-extra", false, "with --restore: delete rows that are not the plan's also from tables that had rows before")
 	c.Flags().StringVar(&f.extra, "extra", "", "load as many rows again beside the plan's own, under a name: those that the plan would go on with")
 	c.Flags().BoolVar(&f.ifEmpty, "if-empty", false, "leave tables alone that have rows, as when: empty does")
@@ -42,6 +48,11 @@ func (f *journalFlags) check(write *writeFlags) error {
 		{f.none && (f.resume || f.restore || f.extra != ""), "--no-journal goes with none of --resume, --restore and --extra, which need one"},
 		{f.resume && f.restore, "--resume and --restore are two things: which is meant?"},
 		{f.resume && write.dryRun, "--resume goes on where a load broke off, so it cannot be a --dry-run"},
+		{f.anew && (f.none || f.resume || f.restore || f.extra != "" || f.ifEmpty || write.corrected != "" || write.part != "" || write.commit != "" && write.commit != string(plan.CommitLoad)),
+			"--anew cannot be combined with --no-journal, --resume, --restore, --extra, --if-empty, --corrected, --part or another --commit than load"},
+		{f.retry && (f.none || f.resume || f.restore || f.extra != "" || f.ifEmpty || f.anew || write.corrected != "" || write.part != ""),
+			"--retry-rejected cannot be combined with --no-journal, --resume, --restore, --extra, --if-empty, --anew, --corrected or --part"},
+		{len(f.also) > 0 && !f.anew, "--also belongs to --anew"},
 		{f.deleteExtra && !f.restore, "--delete-extra belongs to --restore"},
 		{write.corrected != "" && (f.extra != "" || f.resume || f.restore), "--corrected goes with none of --resume, --restore and --extra"},
 		{write.part != "" && (f.none || f.resume || f.restore || f.extra != "" || f.ifEmpty || write.dryRun || write.corrected != "" || write.rebuild || write.changes != ""),
@@ -55,7 +66,24 @@ func (f *journalFlags) check(write *writeFlags) error {
 			return usageError{errors.New(x.text)}
 		}
 	}
-	return nil
+	var err error
+	f.changed, f.referring, err = parseAlso(f.also)
+	return err
+}
+
+// parseAlso reads the words of --also.
+func parseAlso(words []string) (changed, referring bool, err error) {
+	for _, word := range words {
+		switch word {
+		case "changed":
+			changed = true
+		case "referring":
+			referring = true
+		default:
+			return false, false, usageError{fmt.Errorf("--also knows the words changed and referring, and here is %q", word)}
+		}
+	}
+	return changed, referring, nil
 }
 
 const maxExtra = 50 // characters of the name of a further set

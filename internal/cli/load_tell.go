@@ -27,6 +27,19 @@ func loadJSON(c *plan.Compiled, name string, r *load.Result, units []*load.UnitR
 	if r.Earlier > 0 {
 		out.Set("earlier", r.Earlier)
 	}
+	if len(r.Migrated) > 0 {
+		out.Set("migrated", r.Migrated)
+	}
+	if r.LeftOut > 0 {
+		out.Set("left_out", r.LeftOut)
+	}
+	if len(r.Stepped) > 0 {
+		out.Set("stepped", r.Stepped)
+	}
+	if r.Completed > 0 {
+		out.Set("completed", r.Completed)
+		out.Set("put_back", r.PutBack)
+	}
 	out.Set("rows", r.Rows)
 	out.Set("rejected", r.Rejected)
 	out.Set("redrawn", r.Redrawn)
@@ -59,6 +72,11 @@ func loadJSON(c *plan.Compiled, name string, r *load.Result, units []*load.UnitR
 // tellLoad shows what a load did.
 func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements bool, outputs *outputs, missing int64) {
 	if r.Earlier > 0 && r.Rows == 0 && r.Transactions == 0 && !r.DryRun {
+		if r.LeftOut > 0 {
+			fmt.Fprintf(a.out, "%s load %d wrote these rows already, and they are there, but for %s that were left out. Nothing to do in %s.\nload --retry-rejected tries them again.\n",
+				a.page.Good("done:"), r.Earlier, report.Count(r.LeftOut, "row", "rows"), name)
+			return
+		}
 		fmt.Fprintf(a.out, "%s load %d wrote these rows already, and they are there. Nothing to do in %s.\n", a.page.Good("done:"), r.Earlier, name)
 		return
 	}

@@ -13,25 +13,75 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/load"
+	"evensprout/internal/plan"
 	"evensprout/internal/report"
 	"evensprout/internal/safe"
 )
 
-// outputs are the files that a load writes beside the tables, made when the first line
-// comes.
+// outputs are the files that a load writes beside the tables. They are made before the
+// first write to the database, so that nothing that is left out or changed is lost, and
+// those into which nothing came are removed again.
 type outputs struct {
-	rejects, changes string // as the flags name them
-	name             string // of the plan
+	rejected, changed *outputFile // nil if there is none
+	csv               *csv.Writer // of changed
+}
 
-	rejected *os.File
-	changed  *os.File
-	csv      *csv.Writer
+// outputFile is a file of results. An error while it is written does not stop the load,
+// whose rows may be committed already: it is reported at the end.
+type outputFile struct {
+	*os.File
+	lines int64
+	err   error
+}
+
+// openOutputs makes the files that the flags name, and one for rows that are left out if
+// the plan may leave some out.
+func openOutputs(c *plan.Compiled, o load.Options, write *writeFlags) (*outputs, error) {
+	out := &outputs{}
+	var err error
+	if write.changes != "" {
+		if out.changed, err = createOutput(write.changes, ""); err != nil {
+			return nil, err
+		}
+		out.csv = csv.NewWriter(out.changed)
+		out.note(out.changed, out.csv.Write([]string{"entity", "row", "line", "key", "field", "from", "to"}))
+	}
+	if write.rejects != "" || mayLeaveOut(c, o) && !o.DryRun {
+		if out.rejected, err = createOutput(write.rejects, c.Plan.Name+".rejects"); err != nil {
+			return nil, errors.Join(err, out.close(false))
+		}
+	}
+	return out, nil
+}
+
+// mayLeaveOut tells whether some violation does not stop the load.
+func mayLeaveOut(c *plan.Compiled, o load.Options) bool {
+	all := []plan.Policies{o.Policies, c.Plan.OnViolation}
+	for _, t := range c.Targets {
+		if t.Write.Mode == plan.Update { // a row that is not found
+			return true
+		}
+		all = append(all, t.Plan.OnViolation)
+	}
+	for _, u := range c.Units {
+		all = append(all, u.Plan.OnViolation)
+	}
+	for _, p := range all {
+		for _, policy := range p {
+			if policy != plan.Stop {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // into lets a load write into the files.
 func (o *outputs) into(to *load.Options) {
-	to.Rejected = o.reject
-	if o.changes != "" {
+	if o.rejected != nil {
+		to.Rejected = o.reject
+	}
+	if o.changed != nil {
 		to.Changed = o.change
 	}
 }
@@ -50,8 +100,8 @@ func plainFile(name string) string {
 	return name
 }
 
-// create makes a file that is not there yet; without a name, one that is free.
-func create(path, plain string) (*os.File, error) {
+// createOutput makes a file that is not there yet; without a name, one that is free.
+func createOutput(path, plain string) (*outputFile, error) {
 	name := path
 	plain = plainFile(plain) // it comes from the plan, which may call itself anything
 	if path == "" {
@@ -59,25 +109,42 @@ func create(path, plain string) (*os.File, error) {
 	}
 	for n := 2; ; n++ {
 		f, err := safe.Create(name, 0o644)
-		if !errors.Is(err, fs.ErrExist) {
-			return f, err
+		switch {
+		case err == nil:
+			return &outputFile{File: f}, nil
+		case path == "" && errors.Is(err, fs.ErrExist):
+			name = fmt.Sprintf("%s-%d.ndjson", plain, n)
+		case path == "":
+			return nil, fmt.Errorf("the file for rows that are left out cannot be made, and nothing was written: %w; --rejects names another", err)
+		case errors.Is(err, fs.ErrExist):
+			return nil, fmt.Errorf("%s is there already, and nothing was written: name another file, or move it away", path)
+		default:
+			return nil, fmt.Errorf("%s cannot be made, and nothing was written: %w", path, err)
 		}
-		if path != "" {
-			return nil, fmt.Errorf("%s is there already: name another file, or move it away", path)
-		}
-		name = fmt.Sprintf("%s-%d.ndjson", plain, n)
+	}
+}
+
+// note keeps the first error of a file.
+func (o *outputs) note(f *outputFile, err error) {
+	if f.err == nil {
+		f.err = err
 	}
 }
 
 // reject writes a row that was left out: its fields, as a line that can be corrected
 // and loaded again, and why.
 func (o *outputs) reject(x load.Rejection) error {
-	if o.rejected == nil {
-		var err error
-		if o.rejected, err = create(o.rejects, o.name+".rejects"); err != nil {
-			return err
-		}
+	b, err := rejectLine(&x)
+	if err == nil {
+		_, err = o.rejected.Write(b)
 	}
+	o.rejected.lines++
+	o.note(o.rejected, err)
+	return nil
+}
+
+// rejectLine is a row that was left out as a line of a rejects file.
+func rejectLine(x *load.Rejection) ([]byte, error) {
 	fields := &report.Object{}
 	for i, name := range x.Fields {
 		fields.Set(name, report.JSON(x.Values[i]))
@@ -88,15 +155,11 @@ func (o *outputs) reject(x load.Rejection) error {
 	line.Set("fields", fields)
 	line.Set("violation", x.Refusal)
 	b, err := json.Marshal(line)
-	if err != nil {
-		return err
-	}
-	_, err = o.rejected.Write(append(b, '\n'))
-	return err
+	return append(b, '\n'), err
 }
 
 func (o *outputs) rejectsPath() string {
-	if o.rejected == nil {
+	if o.rejected == nil || o.rejected.lines == 0 {
 		return ""
 	}
 	return o.rejected.Name()
@@ -105,16 +168,6 @@ func (o *outputs) rejectsPath() string {
 // change writes a changed cell: the row's match values in one column, because entities
 // differ in how many they have.
 func (o *outputs) change(c load.Changed) error {
-	if o.csv == nil {
-		var err error
-		if o.changed, err = create(o.changes, ""); err != nil {
-			return err
-		}
-		o.csv = csv.NewWriter(o.changed)
-		if err := o.csv.Write([]string{"entity", "row", "line", "key", "field", "from", "to"}); err != nil {
-			return err
-		}
-	}
 	key := ""
 	for i, v := range c.Match {
 		if i > 0 {
@@ -132,17 +185,30 @@ func (o *outputs) change(c load.Changed) error {
 		}
 		return v.String()
 	}
-	return o.csv.Write([]string{c.Entity, c.Row, line, key, c.Field, text(c.From), text(c.To)})
+	o.changed.lines++
+	o.note(o.changed, o.csv.Write([]string{c.Entity, c.Row, line, key, c.Field, text(c.From), text(c.To)}))
+	return nil
 }
 
-func (o *outputs) close() error {
-	var err error
+// close ends the files. Those into which nothing came are removed, but for the changes of
+// a load that is done: none is an answer.
+func (o *outputs) close(done bool) error {
 	if o.csv != nil {
 		o.csv.Flush()
-		err = errors.Join(o.csv.Error(), o.changed.Close())
+		o.note(o.changed, o.csv.Error())
 	}
-	if o.rejected != nil {
-		err = errors.Join(err, o.rejected.Close())
+	var all error
+	for _, f := range []*outputFile{o.changed, o.rejected} {
+		if f == nil {
+			continue
+		}
+		o.note(f, f.Close())
+		switch {
+		case f.lines == 0 && (f == o.rejected || !done):
+			all = errors.Join(all, os.Remove(f.Name()))
+		case f.err != nil:
+			all = errors.Join(all, fmt.Errorf("%s is incomplete: %w; what the load wrote to the database stays", f.Name(), f.err))
+		}
 	}
-	return err
+	return all
 }

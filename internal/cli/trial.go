@@ -208,24 +208,42 @@ func (a *app) tried(ctx context.Context, c *plan.Compiled, t *plan.Target, db tr
 			fmt.Fprintf(a.err, "trial: %d of %d measurements, now %s\n", done, all, what)
 		}
 	}
+	var chart *os.File
+	if f.chart != "" { // before measurements that take minutes
+		var err error
+		if chart, err = os.OpenFile(f.chart, os.O_WRONLY|os.O_CREATE, 0o644); err != nil {
+			return fmt.Errorf("the chart cannot be written, and nothing was tried: %w", err)
+		}
+		defer chart.Close()
+	}
 	r, err := trial.Run(ctx, db, t, c.Set, o)
 	if err != nil {
+		if chart != nil {
+			if info, bad := chart.Stat(); bad == nil && info.Size() == 0 {
+				err = errors.Join(err, os.Remove(f.chart))
+			}
+		}
 		return err
 	}
-	if f.chart != "" {
-		picture, err := chartOf(r).Draw(strings.TrimPrefix(strings.ToLower(filepath.Ext(f.chart)), "."))
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(f.chart, picture, 0o644); err != nil {
-			return err
-		}
-	}
 	if a.json {
-		return a.writeJSON(r)
+		err = a.writeJSON(r)
+	} else {
+		a.tellTrial(r, name)
 	}
-	a.tellTrial(r, name)
-	if f.chart != "" {
+	if chart == nil || err != nil {
+		return err
+	}
+	picture, err := chartOf(r).Draw(strings.TrimPrefix(strings.ToLower(filepath.Ext(f.chart)), "."))
+	if err == nil {
+		err = chart.Truncate(0)
+	}
+	if err == nil {
+		_, err = chart.Write(picture)
+	}
+	if err = errors.Join(err, chart.Close()); err != nil {
+		return fmt.Errorf("the chart is incomplete: %w", err)
+	}
+	if !a.json {
 		fmt.Fprintf(a.out, "The chart is %s.\n", f.chart)
 	}
 	return nil

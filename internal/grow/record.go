@@ -156,29 +156,59 @@ func (g *Group) lead() *Field {
 	return g.members[0].field
 }
 
+// reserveAttempts is how many attempts of a row stay in the reserve.
+const reserveAttempts = 64
+
+// Attempts is how many attempts of a field of a unique group lead to every value that no
+// planned row has at first, and the number of different values; false if the field is in
+// no group.
+func (f *Field) Attempts() (attempts, values uint64, ok bool) {
+	g := f.group
+	if g == nil {
+		return 0, 0, false
+	}
+	return reserveAttempts + g.size - min(g.entity.Rows, g.size), g.size, true
+}
+
 // retry is the place of a row in the group at a later attempt: somewhere in the
-// reserve, and nowhere that grown rows or given ones stand.
+// reserve, and nowhere that grown rows or given ones stand. Attempts after these walk over
+// all places that grown rows leave free, from one that differs from row to row: then
+// rows that are added later may have to be drawn again in their turn.
 func (g *Group) retry(c cell, attempt uint64) (uint64, bool) {
-	low := max(g.size-g.size/8, min(g.entity.Rows, g.size))
+	rows := min(g.entity.Rows, g.size)
+	low := max(g.size-g.size/8, rows)
+	walk := attempt > reserveAttempts || low >= g.size
+	if walk {
+		low = rows
+	}
 	if low >= g.size {
 		return 0, false
 	}
 	const tries = 64
 	b := c.g.take()
 	defer func() { c.g.give(b) }()
+	if walk {
+		start := philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 8}, g.key)
+		index := g.first.at(low + (below(start[0], g.size-low)+attempt)%(g.size-low))
+		return index, len(g.taken) == 0 || !g.held(c, index, b)
+	}
 	for i := range uint64(tries) {
 		w := philox([4]uint64{c.fr.id[1], c.fr.id[0], attempt, 7 + i<<8}, g.key)
 		index := g.first.at(low + below(w[0], g.size-low))
-		if len(g.taken) > 0 {
-			fr := c.g.spare(g.entity, c.fr.row)
-			fr.groups[g.slot] = groupAt{known: true, index: index}
-			b = g.appendKey(c.g, fr, b[:0])
-			fr.close()
-			if _, held := g.taken[string(b)]; held {
-				continue
-			}
+		if len(g.taken) > 0 && g.held(c, index, b) {
+			continue
 		}
 		return index, true
 	}
 	return 0, false
+}
+
+// held tells whether a row written by hand has the values of a place.
+func (g *Group) held(c cell, index uint64, b []byte) bool {
+	fr := c.g.spare(g.entity, c.fr.row)
+	fr.groups[g.slot] = groupAt{known: true, index: index}
+	b = g.appendKey(c.g, fr, b[:0])
+	fr.close()
+	_, held := g.taken[string(b)]
+	return held
 }

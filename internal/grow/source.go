@@ -131,6 +131,13 @@ func (f *Field) Numbers() (lo, hi int64, ok bool) {
 	return s.from, s.from + int64(f.Entity.Rows) - 1, true
 }
 
+// Counted tells whether a field numbers its rows, so that its values mean nothing by
+// themselves.
+func (f *Field) Counted() bool {
+	_, ok := f.Source.(*counter)
+	return ok
+}
+
 // ranged is lo, lo+step, ... n values of an integral type.
 type ranged struct {
 	typ   Type

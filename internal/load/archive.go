@@ -287,8 +287,14 @@ func revive(e *Entry, db *schema.Database, by Operator) (c *plan.Compiled, err e
 	if err != nil {
 		return nil, err
 	}
+	since := &plan.Migration{Renamed: func(entity, field string) string {
+		if !by.knows(e) {
+			return ""
+		}
+		return by.renamed(entity, field)
+	}}
 	c, err = p.Compile(plan.Options{
-		Database: db, Clock: e.About.Clock, Shift: e.About.Shift, WithoutUnits: true, WithoutAlways: true,
+		Since: since, Database: db, Clock: e.About.Clock, Shift: e.About.Shift, WithoutUnits: true, WithoutAlways: true,
 		Rows: func(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
 			for _, at := range []*string{&spec.Path, &spec.Manifest} {
 				if *at == "" {
@@ -323,6 +329,7 @@ func revive(e *Entry, db *schema.Database, by Operator) (c *plan.Compiled, err e
 		return nil, err
 	}
 	c.OnClose(remove)
+	c.Lost = since.Lost
 	if x.Corrected == "" {
 		return c, nil
 	}

@@ -30,8 +30,9 @@ type writer struct {
 	seq    int
 	growth error // of the rows that are being read
 
-	state         // of the transaction
-	decided state // of a chunk whose transaction is tried again, before that
+	state            // of the transaction
+	decided state    // of a chunk whose transaction is tried again, before that
+	stuck   *Refusal // of the last row that was drawn again
 }
 
 // state is what a chunk did, as long as it may be taken back.
@@ -201,7 +202,9 @@ func (w *writer) chunk(ctx context.Context, c order.Chunk, src source) error {
 			break
 		}
 		if round == maxRounds {
-			return fmt.Errorf("the rows were drawn again %d times, and some are still refused", round)
+			r := w.stuck
+			r.Hint = fmt.Sprintf("rows of this chunk were drawn again %d times, and this one is still refused: give it more values, grow fewer rows, or say skip", round)
+			return r
 		}
 		if err := w.tx.RollbackTo(ctx, mark); err != nil {
 			return err

@@ -25,6 +25,9 @@ const (
 
 // collisions tells which of the plan's rows have keys of rows that are there.
 func (f *foresight) collisions(ctx context.Context, l *loader) error {
+	if err := l.stepOver(ctx, f.store); err != nil {
+		return err
+	}
 	tx, err := f.store.Begin(ctx, store.TxOptions{})
 	if err != nil {
 		return err
@@ -66,6 +69,7 @@ type meeting struct {
 
 	target *target
 	look   look
+	all    bool // the keys of all rows that are there are known
 	grower *grow.Grower
 	record *grow.Record
 	drawn  map[xxh3.Uint128]bool // keys that rows were given by another draw
@@ -159,7 +163,7 @@ func sameColumns(a, b []*schema.Column) bool {
 // drawn again, as a load would.
 func (l *loader) meet(ctx context.Context, t *target, most uint64, redraw bool, look look) (*meeting, error) {
 	const enough = 20 // rows that are stuck
-	m := &meeting{target: t, look: look, record: grow.NewRecord(), drawn: map[xxh3.Uint128]bool{}}
+	m := &meeting{target: t, look: look, all: t.out.Before <= maxKnown, record: grow.NewRecord(), drawn: map[xxh3.Uint128]bool{}}
 	defer func(r *grow.Record) { l.plan.Set.Record = r }(l.plan.Set.Record)
 	l.plan.Set.Record = m.record
 	m.grower = grow.NewGrower(l.plan.Set)
@@ -217,8 +221,12 @@ func (m *meeting) free(ctx context.Context, row grow.Row, v *store.Violation) (s
 			return nothingToRedraw, nil
 		}
 		for _, field := range fields {
-			if m.record.Redraw(field, row) > maxAttempts {
-				return fmt.Sprintf("it was drawn again %d times", maxAttempts), nil
+			most := uint64(maxAttempts)
+			if n, _, ok := field.Attempts(); ok && len(fields) == 1 && m.all {
+				most = max(most, min(n, maxWalk))
+			}
+			if m.record.Redraw(field, row) > most {
+				return fmt.Sprintf("it was drawn again %d times", most), nil
 			}
 		}
 		m.grower.Grow(t.Grow, row, 1, &b)

@@ -3,16 +3,23 @@ package load
 import (
 	"context"
 	"errors"
+	"maps"
 	"sync"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
+	"evensprout/internal/store"
 )
 
 // inMany commits each chunk, with several connections where that is possible.
 func (l *loader) inMany(ctx context.Context, w *writer) error {
 	resumed := l.journal != nil && l.journal.number > 0
+	if !resumed {
+		if err := l.stepOver(ctx, w.store); err != nil {
+			return err
+		}
+	}
 	err := l.repeat(ctx, w, func() error {
 		l.reset()
 		w.state = newState()
@@ -47,16 +54,17 @@ func (l *loader) inMany(ctx context.Context, w *writer) error {
 				}
 				return err
 			}
+			if err := l.keepLinks(ctx, w); err != nil {
+				return err
+			}
 			return w.commit(ctx)
 		})
 		if err != nil {
 			return err
 		}
 	}
-	for _, f := range l.order.Families {
-		if err := l.family(ctx, w, f); err != nil {
-			return errors.Join(err, l.forget(context.WithoutCancel(ctx), w))
-		}
+	if err := l.families(ctx, w); err != nil {
+		return errors.Join(err, l.forget(context.WithoutCancel(ctx), w))
 	}
 	if l.o.Part.Number > 0 {
 		if whole, err := l.endPart(ctx, w); err != nil || !whole {
@@ -81,6 +89,95 @@ func (l *loader) inMany(ctx context.Context, w *writer) error {
 		}
 		return w.commit(ctx)
 	})
+}
+
+// families commits the chunks of all families, and those again that were lost.
+func (l *loader) families(ctx context.Context, w *writer) error {
+	for lost := 0; ; lost++ {
+		err := func() error {
+			for _, f := range l.order.Families {
+				if err := l.family(ctx, w, f); err != nil {
+					return err
+				}
+			}
+			return l.repeat(ctx, w, func() error { return l.allThere(ctx, w.store) })
+		}()
+		if !errors.Is(err, errLost) || lost == maxRepeats {
+			return err
+		}
+		l.mu.Lock()
+		l.journal.written = nil // or the next connection would be found wanting again
+		l.mu.Unlock()
+		if err := l.repeat(ctx, w, func() error { return l.recount(ctx, w) }); err != nil {
+			return err
+		}
+	}
+}
+
+// errLost tells that chunks are gone that were committed: a server answers to which they
+// never came, such as a standby that has taken over.
+var errLost = errors.New("chunks that were committed are gone: another server answers, which does not have them")
+
+// allThere compares what this process has committed with the journal.
+func (l *loader) allThere(ctx context.Context, s store.Store) error {
+	if l.journal == nil {
+		return nil
+	}
+	l.mu.Lock()
+	written := maps.Clone(l.journal.written)
+	l.mu.Unlock()
+	if len(written) == 0 {
+		return nil
+	}
+	chunks, err := Chunks(ctx, s, l.journal.number)
+	if err != nil {
+		return err
+	}
+	for _, c := range chunks {
+		if c.State == StateDone {
+			delete(written, c.key)
+		}
+	}
+	if len(written) > 0 {
+		return errLost
+	}
+	return nil
+}
+
+// recount takes over what the journal has of this load, and nothing else.
+func (l *loader) recount(ctx context.Context, w *writer) error {
+	if _, err := FindEntry(ctx, w.store, l.journal.number); err != nil {
+		return err
+	}
+	chunks, err := Chunks(ctx, w.store, l.journal.number)
+	if err != nil {
+		return err
+	}
+	l.mu.Lock()
+	l.done, l.rejected, l.rejects, l.unmatched = 0, 0, nil, nil
+	l.result.Chunks, l.result.Transactions, l.result.Redrawn = 0, 0, 0
+	for _, t := range l.list {
+		before := t.out
+		t.out = Entity{Entity: before.Entity, Table: before.Table, Mode: before.Mode, Before: before.Before, Skipped: before.Skipped, Loaded: before.Loaded}
+	}
+	l.journal.done, l.journal.written = map[chunkKey]bool{}, map[chunkKey]bool{}
+	l.mu.Unlock()
+	for _, c := range chunks {
+		if c.key.family < 0 || c.State != StateDone {
+			continue
+		}
+		if err := w.counted(c); err != nil {
+			return err
+		}
+		l.journal.written[c.key] = true
+		for _, x := range c.Log.Rejected {
+			l.rejected++
+			if len(l.rejects) < maxTold {
+				l.rejects = append(l.rejects, x.Refusal)
+			}
+		}
+	}
+	return nil
 }
 
 // family commits the chunks of one family.
@@ -208,6 +305,12 @@ func (l *loader) commitChunk(ctx context.Context, w *writer, c order.Chunk) erro
 		l.result.Transactions++
 		if l.o.Part.Number > 0 {
 			l.journal.done[w.at] = true
+		}
+		if l.journal != nil {
+			if l.journal.written == nil {
+				l.journal.written = map[chunkKey]bool{}
+			}
+			l.journal.written[w.at] = true
 		}
 		l.mu.Unlock()
 		w.tx = nil

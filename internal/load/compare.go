@@ -21,6 +21,7 @@ type CompareOptions struct {
 
 // Difference is what the tables hold otherwise than a load wrote it.
 type Difference struct {
+	Lost     []string           `json:"lost,omitempty"` // fields whose columns are gone since, as Port.label
 	Loads    []int64            `json:"loads,omitempty"`
 	Entities []EntityDifference `json:"entities"`
 	Missing  int64              `json:"missing"`
@@ -172,7 +173,7 @@ func (c *comparison) close() error {
 }
 
 func (c *comparison) run(ctx context.Context, o CompareOptions) (*Difference, error) {
-	d := &Difference{}
+	d := &Difference{Lost: lostBy(c.pasts)}
 	for _, p := range c.pasts {
 		d.Loads = append(d.Loads, p.Entry.Number)
 	}
@@ -634,4 +635,17 @@ func (c *comparison) eachStranger(ctx context.Context, table *schema.Table, colu
 		return err
 	}
 	return st.Strangers(ctx, columns, show)
+}
+
+// lostBy are the fields of loads whose columns are gone.
+func lostBy(pasts []*Past) []string {
+	var out []string
+	for _, p := range pasts {
+		for _, f := range p.Plan.Lost {
+			if !slices.Contains(out, f) {
+				out = append(out, f)
+			}
+		}
+	}
+	return out
 }

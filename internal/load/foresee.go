@@ -22,7 +22,7 @@ func Foresee(ctx context.Context, s store.Store, p *plan.Plan, db *schema.Databa
 	var l *loader
 	if c != nil {
 		var err error
-		if l, err = newLoader(c, s, Options{}); err != nil {
+		if l, err = newLoader(c, s, Options{Journal: &Journal{}}); err != nil {
 			return nil, err
 		}
 		for _, t := range l.list {

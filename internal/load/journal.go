@@ -47,7 +47,8 @@ type State string
 const (
 	StateOpen        State = "open" // going on, or broken off
 	StateDone        State = "done"
-	StateWithdrawing State = "withdrawing" // being withdrawn, or broken off there
+	StateWithdrawing State = "withdrawing"      // being withdrawn, or broken off there
+	StatePartly      State = "partly withdrawn" // withdrawn but for rows that were left alone
 	StateWithdrawn   State = "withdrawn"
 )
 
@@ -72,7 +73,12 @@ type About struct {
 	// Shift is, of a further set, how many grown rows stand in front of its own, by entity.
 	Shift  map[string]uint64 `json:"shift,omitempty"`
 	Inputs []archived        `json:"inputs,omitempty"`
-	Unit   string            `json:"unit,omitempty"` // whose occasions were done; then there are no entities
+	// Schemas are those of tables that are named without one: where the server has several,
+	// a load belongs to them.
+	Schemas []string `json:"schemas,omitempty"`
+	Unit    string   `json:"unit,omitempty"` // whose occasions were done; then there are no entities
+	// Occasions is the file from which a run took its occasions; empty if it was none.
+	Occasions string `json:"occasions,omitempty"`
 	// Corrected tells that the rows are those of a rejects file.
 	Corrected bool `json:"corrected,omitempty"`
 }
@@ -86,6 +92,8 @@ type AboutEntity struct {
 	Given   uint64    `json:"given"` // written by hand, and below these
 	Before  int64     `json:"rows_before"`
 	Skipped bool      `json:"skipped,omitempty"` // its table was not empty, and the plan says when: empty
+	// Columns are those of the table, so that later ones are known as new.
+	Columns []string `json:"columns,omitempty"`
 	// Loaded tells that rows from 0 to From-1, and the given ones, were loaded earlier.
 	Loaded bool   `json:"loaded,omitempty"`
 	From   uint64 `json:"from,omitempty"`
@@ -105,6 +113,8 @@ type Entry struct {
 	Summary *Result   `json:"summary,omitempty"` // nil if it is not done
 	token   string
 	body    []byte
+
+	elsewhere string // a schema of its tables that is not in the search path
 }
 
 // ChunkEntry is a chunk in the journal.
@@ -160,6 +170,8 @@ type journaling struct {
 	about  About
 	body   []byte
 	done   map[chunkKey]bool // chunks of a load that is resumed
+	// written are the chunks that this process has committed.
+	written map[chunkKey]bool
 }
 
 func moment(t time.Time) grow.Value {
@@ -232,7 +244,8 @@ func Entries(ctx context.Context, s store.Store, name string) ([]*Entry, error) 
 	if name != "" {
 		where = cells(j.Loads, "plan", name)
 	}
-	return readEntries(ctx, s, j, where, false)
+	all, err := readEntries(ctx, s, j, where, false)
+	return slices.DeleteFunc(all, func(e *Entry) bool { return e.elsewhere != "" }), err
 }
 
 // readEntries reads loads. body tells whether to read what they were grown from.
@@ -271,6 +284,11 @@ func readEntries(ctx context.Context, s store.Store, j *store.Journal, where []s
 			}
 			e.About.Clock = clock
 		}
+		for _, name := range e.About.Schemas {
+			if j.Path != nil && !slices.Contains(j.Path, name) {
+				e.elsewhere = name
+			}
+		}
 		if text := get("summary"); !text.IsNull() && text.S != "" {
 			e.Summary = &Result{}
 			if err := json.Unmarshal([]byte(text.S), e.Summary); err != nil {
@@ -298,6 +316,10 @@ func FindEntry(ctx context.Context, s store.Store, number int64) (*Entry, error)
 	}
 	if len(found) == 0 {
 		return nil, &NoEntry{Number: number}
+	}
+	if schema := found[0].elsewhere; schema != "" {
+		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d wrote into tables of the schema %s, which is not in the search path", number, schema),
+			Hint: fmt.Sprintf("add options=-csearch_path=%s to the URL", schema)}
 	}
 	return found[0], nil
 }
@@ -368,12 +390,15 @@ func (l *loader) describe() error {
 func (l *loader) describeEntities() {
 	j := l.journal
 	j.about.Entities = nil
+	var tables []*schema.Table
 	for _, t := range l.list {
+		tables = append(tables, t.Table)
 		j.about.Entities = append(j.about.Entities, AboutEntity{
 			Entity: t.Plan.Name, Table: t.Table.Name, Mode: t.Write.Mode, Rows: t.Grow.Rows, Given: uint64(len(t.Grow.Side)),
-			Before: t.out.Before, Skipped: t.out.Skipped, Loaded: t.loaded, From: t.from,
+			Before: t.out.Before, Skipped: t.out.Skipped, Loaded: t.loaded, From: t.from, Columns: t.Table.ColumnNames(),
 		})
 	}
+	j.about.Schemas = schemasOf(tables)
 }
 
 // enter writes the load down: the first statement of its transaction. Another load of
@@ -587,4 +612,67 @@ func Sums(e *Entry, chunks []*ChunkEntry) map[string]Entity {
 		}
 	}
 	return out
+}
+
+// Filled is the first load of a plan that is done and not withdrawn; nil if there is none,
+// or one that was not finished.
+func Filled(ctx context.Context, s store.Store, plan string) (*Entry, error) {
+	all, err := Entries(ctx, s, plan)
+	if err != nil {
+		return nil, err
+	}
+	var first *Entry
+	for _, e := range all {
+		switch {
+		case e.State == StateOpen || e.State == StateWithdrawing:
+			return nil, nil
+		case e.State == StateDone && e.Extra == "" && (first == nil || e.Number < first.Number):
+			first = e
+		}
+	}
+	return first, nil
+}
+
+// schemasOf are the schemas of tables that are named without one.
+func schemasOf(tables []*schema.Table) []string {
+	var out []string
+	for _, t := range tables {
+		if t.Schema != "" && t.Name == t.LocalName() && !slices.Contains(out, t.Schema) {
+			out = append(out, t.Schema)
+		}
+	}
+	return out
+}
+
+// Forget removes what the journal keeps of a load, and leaves the tables as they are.
+func Forget(ctx context.Context, s store.Store, number int64) (*Entry, error) {
+	e, err := FindEntry(ctx, s, number)
+	if err != nil {
+		return nil, err
+	}
+	j, err := s.Journal(ctx, false)
+	if err != nil {
+		return nil, err
+	}
+	if err := lockPlan(ctx, s, e.Plan); err != nil {
+		return nil, err
+	}
+	defer unlockPlan(ctx, s, e.Plan)
+	w := &writer{loader: &loader{traits: s.Traits()}, store: s}
+	defer w.close()
+	if err := w.begin(ctx); err != nil {
+		return nil, err
+	}
+	for _, t := range []*schema.Table{j.Occasions, j.Contents, j.Chunks} {
+		if t == nil {
+			continue
+		}
+		if _, err := w.tx.Delete(ctx, t, cells(t, "load", number)); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := w.tx.Delete(ctx, j.Loads, cells(j.Loads, "number", number)); err != nil {
+		return nil, err
+	}
+	return e, w.commit(ctx)
 }

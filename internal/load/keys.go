@@ -29,13 +29,13 @@ func (w *writer) gotKeys(t *target, p *pass, keys []grow.Value) error {
 	return nil
 }
 
-func (w *writer) rename(t *target, planned, real grow.Value) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.real[t.Grow] == nil {
-		w.real[t.Grow] = map[grow.Value]grow.Value{}
+func (l *loader) rename(t *target, planned, real grow.Value) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.real[t.Grow] == nil {
+		l.real[t.Grow] = map[grow.Value]grow.Value{}
 	}
-	w.real[t.Grow][planned] = real
+	l.real[t.Grow][planned] = real
 }
 
 // realKeys notes the keys of rows that were there before.

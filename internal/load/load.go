@@ -76,10 +76,15 @@ func (l *loader) most(f order.Family) uint64 {
 
 // Result is what a load did, with counts from the database itself.
 type Result struct {
-	Load         int64         `json:"load,omitempty"`    // its number in the journal; 0 if it is not there
-	Earlier      int64         `json:"earlier,omitempty"` // the load that wrote the rows that were not repeated
-	Entities     []Entity      `json:"entities"`          // in load order
-	Rows         int64         `json:"rows"`              // inserted or updated
+	Load         int64         `json:"load,omitempty"`      // its number in the journal; 0 if it is not there
+	Earlier      int64         `json:"earlier,omitempty"`   // the load that wrote the rows that were not repeated
+	Completed    int64         `json:"completed,omitempty"` // the load that was partly withdrawn, and whose missing rows were put back
+	PutBack      int64         `json:"put_back,omitempty"`  // these rows
+	Stepped      []Stepped     `json:"stepped,omitempty"`   // keys that are not the planned ones
+	LeftOut      int64         `json:"left_out,omitempty"`  // rows that earlier loads left out, and that are not there yet
+	Migrated     []string      `json:"migrated,omitempty"`  // how the tables have changed since the plan was loaded
+	Entities     []Entity      `json:"entities"`            // in load order
+	Rows         int64         `json:"rows"`                // inserted or updated
 	Rejected     int64         `json:"rejected"`
 	Redrawn      int64         `json:"redrawn"`
 	Chunks       int           `json:"chunks"`
@@ -133,9 +138,11 @@ type target struct {
 	sums     bool                      // some field adds up rows below
 	distinct bool                      // the plan keeps all its unique keys by itself
 	seen     map[xxh3.Uint128]grow.Row // match values of earlier rows; nil if nothing need be watched
+	drawn    map[drawnKey]grow.Row     // values that rows were given by another draw
 	known    *known                    // keys of the rows that were there before; nil if they are not read
 	loaded   bool                      // an earlier load wrote its given rows, and the grown ones up to from
 	from     uint64
+	own      bool // an earlier load of the plan as it is now filled its table, which is left alone while it has rows
 	resumed  bool // what before and skipped say was found when the load began
 	before   int64
 	skipped  bool
@@ -156,7 +163,11 @@ type loader struct {
 	journal *journaling // nil: the load is not written down
 	memory  *memory     // of earlier chunks of this load, or of earlier loads; nil if there are none
 	began   time.Time
-	files   *placeholders // nil if no field names files
+	files   *placeholders             // nil if no field names files
+	links   chunkLog                  // keys of rows of tables that are left alone
+	steps   map[*grow.Entity][]keyRun // numbers in the place of those that are taken
+	stepped []Stepped
+	stepLog chunkLog // what the journal is to keep of them
 	record  *grow.Record
 
 	mu         sync.Mutex // guards what follows, with several connections
@@ -279,6 +290,7 @@ func (l *loader) finished(w *writer) *Result {
 func (l *loader) summary() *Result {
 	r := l.result
 	r.Commit, r.DryRun, r.Elapsed, r.Notice = l.o.Commit, l.o.DryRun, time.Since(l.began), l.traits.Notice
+	r.Stepped = l.stepped
 	r.Rejections, r.Unmatched, r.Rejected = l.rejects, l.unmatched, l.rejected
 	for _, t := range l.list {
 		r.Entities = append(r.Entities, t.out)
@@ -317,8 +329,9 @@ func (l *loader) reset() {
 	}
 	l.plan.Set.Record = l.record
 	l.total, l.done, l.rejected, l.rejects, l.unmatched = 0, 0, 0, nil, nil
-	l.result = Result{Repeated: l.result.Repeated, Earlier: l.result.Earlier}
+	l.result = Result{Repeated: l.result.Repeated, Earlier: l.result.Earlier, Completed: l.result.Completed, PutBack: l.result.PutBack, LeftOut: l.result.LeftOut, Migrated: l.result.Migrated}
 	for _, t := range l.list {
+		t.drawn = nil
 		t.out = Entity{Entity: t.Plan.Name, Table: t.Table.Name, Mode: t.Write.Mode}
 		if t.loaded {
 			t.out.Loaded = t.from + uint64(len(t.Grow.Side))
@@ -334,8 +347,9 @@ func (l *loader) reset() {
 // Transient faults are met by beginning the transaction again, so many times, after
 // a pause that doubles.
 const (
-	maxRepeats = 5
-	firstPause = 50 * time.Millisecond
+	maxRepeats    = 5
+	maxReconnects = 8 // some seconds in all, in which a standby takes over
+	firstPause    = 50 * time.Millisecond
 
 	longestPause = 2 * time.Second
 )
@@ -360,7 +374,11 @@ func (l *loader) repeat(ctx context.Context, w *writer, do func() error) error {
 		if broken && l.o.Again != nil {
 			again = true
 		}
-		if !again || n >= cmp.Or(l.repeats, maxRepeats) {
+		most := cmp.Or(l.repeats, maxRepeats)
+		if broken {
+			most = max(most, maxReconnects)
+		}
+		if !again || n >= most {
 			if n > 0 {
 				err = fmt.Errorf("%w (tried %d times)", err, n+1)
 			}
@@ -374,7 +392,13 @@ func (l *loader) repeat(ctx context.Context, w *writer, do func() error) error {
 		pause = min(2*pause, longestPause)
 		if broken {
 			if fresh := w.reopen(ctx); fresh != nil {
-				return errors.Join(err, fresh)
+				if n+1 >= most {
+					return errors.Join(err, fresh)
+				}
+				continue // a standby may be about to take over: what is done fails at once, and the next pause is longer
+			}
+			if gone := l.allThere(ctx, w.store); gone != nil {
+				return gone
 			}
 		}
 		l.mu.Lock()
@@ -387,6 +411,9 @@ func (l *loader) repeat(ctx context.Context, w *writer, do func() error) error {
 func (l *loader) inOne(ctx context.Context, w *writer) error {
 	l.reset()
 	// Outside the transaction, which some engines would end.
+	if err := l.stepOver(ctx, w.store); err != nil {
+		return err
+	}
 	if err := l.reserve(ctx, w); err != nil {
 		return err
 	}
@@ -425,6 +452,9 @@ func (l *loader) writeAll(ctx context.Context, w *writer) error {
 	if l.journal != nil {
 		if w.at = beforeAll(l.journal.number); !l.o.DryRun {
 			if err := l.amend(ctx, w); err != nil {
+				return err
+			}
+			if err := l.keepLinks(ctx, w); err != nil {
 				return err
 			}
 		}

@@ -48,6 +48,12 @@ func dump(t *testing.T, s store.Store) string {
 	t.Helper()
 	db, err := s.Survey(t.Context())
 	require.NoError(t, err)
+	return dumpOf(t, s, db)
+}
+
+// dumpOf is dump of tables that are known.
+func dumpOf(t *testing.T, s store.Store, db *schema.Database) string {
+	t.Helper()
 	var b strings.Builder
 	slices.SortFunc(db.Tables, func(a, b *schema.Table) int { return strings.Compare(a.Name, b.Name) })
 	for _, table := range db.Tables {

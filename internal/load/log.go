@@ -21,6 +21,7 @@ type chunkLog struct {
 	Redrawn  []loggedDraw   `json:"redrawn,omitempty"`
 	Keys     []loggedKeys   `json:"keys,omitempty"`     // where they are not the planned ones
 	Inserted []loggedRows   `json:"inserted,omitempty"` // of entities whose rows may be there before
+	Left     []loggedRows   `json:"left,omitempty"`     // of a withdrawal: rows that it left alone
 }
 
 type loggedReject struct {
@@ -62,11 +63,12 @@ func (r loggedRows) compare(o loggedRows) int {
 type loggedKeys struct {
 	loggedRows
 	From  int64    `json:"from,omitempty"`
+	Run   bool     `json:"run,omitempty"` // planned numbers were taken, and these are in their place
 	Texts []string `json:"texts,omitempty"`
 }
 
 func (c *chunkLog) empty() bool {
-	return len(c.Rejected)+len(c.Redrawn)+len(c.Keys)+len(c.Inserted) == 0
+	return len(c.Rejected)+len(c.Redrawn)+len(c.Keys)+len(c.Inserted)+len(c.Left) == 0
 }
 
 func (c *chunkLog) add(d chunkLog) {
@@ -78,15 +80,21 @@ func (c *chunkLog) add(d chunkLog) {
 
 // insert notes rows that were added.
 func (c *chunkLog) insert(entity string, rows []grow.Row) {
+	c.Inserted = appendRows(c.Inserted, entity, rows)
+}
+
+// appendRows notes rows, consecutive ones together.
+func appendRows(to []loggedRows, entity string, rows []grow.Row) []loggedRows {
 	for _, r := range rows {
-		if n := len(c.Inserted); n > 0 {
-			if last := &c.Inserted[n-1]; last.Entity == entity && last.Given == r.Side && last.First+last.Rows == r.N {
+		if n := len(to); n > 0 {
+			if last := &to[n-1]; last.Entity == entity && last.Given == r.Side && last.First+last.Rows == r.N {
 				last.Rows++
 				continue
 			}
 		}
-		c.Inserted = append(c.Inserted, loggedRows{entity, r.Side, r.N, 1})
+		to = append(to, loggedRows{entity, r.Side, r.N, 1})
 	}
+	return to
 }
 
 // key notes the keys of consecutive rows.
@@ -163,12 +171,14 @@ type memory struct {
 	keys     map[*grow.Entity]map[grow.Row]grow.Value // real keys by row, of all that are noted
 	inserted map[*grow.Entity][]loggedRows
 	columns  map[*grow.Entity]*schema.Column // of the keys
+	steps    map[*grow.Entity][]keyRun
 }
 
 func newMemory(c *plan.Compiled) *memory {
 	m := &memory{
 		set: c.Set, record: grow.NewRecord(), real: map[*grow.Entity]map[grow.Value]grow.Value{},
 		keys: map[*grow.Entity]map[grow.Row]grow.Value{}, inserted: map[*grow.Entity][]loggedRows{}, columns: map[*grow.Entity]*schema.Column{},
+		steps: map[*grow.Entity][]keyRun{},
 	}
 	for _, t := range c.Targets {
 		if t.Grow.Key != nil && t.Columns != nil {
@@ -232,6 +242,12 @@ func (m *memory) learn(c *chunkLog) error {
 		e := m.entity(x.Entity, x.Given, x.First+x.Rows-1)
 		if e == nil || m.columns[e] == nil || x.Texts != nil && uint64(len(x.Texts)) != x.Rows {
 			return unknown(x.Entity)
+		}
+		if x.Run {
+			if err := m.learnRun(g, e, x); err != nil {
+				return err
+			}
+			continue
 		}
 		if err := m.learnKeys(g, e, x); err != nil {
 			return err

@@ -136,7 +136,12 @@ func (l *loader) second(ctx context.Context, w *writer, added []loggedRows) erro
 		all := t.write.Mode == store.Insert || t.write.Mode == store.Replace
 		ranges := slices.DeleteFunc(slices.Clone(added), func(x loggedRows) bool { return x.Entity != t.Plan.Name })
 		slices.SortFunc(ranges, loggedRows.compare)
-		fresh := func(row grow.Row) bool { return all || within(ranges, row) }
+		fresh := func(row grow.Row) bool {
+			if t.loaded && (row.Side || row.N < t.from) {
+				return false // an earlier load wrote it, and it may pick another row now
+			}
+			return all || within(ranges, row)
+		}
 		if t.write.Mode != store.Update {
 			if err := l.secondOf(ctx, w, t, t.lateWrite(key, t.late, t.write.Columns), fresh); err != nil {
 				return err
@@ -192,6 +197,7 @@ func (w *writer) secondRun(ctx context.Context, t *target, write *store.Write, r
 	p := &pass{}
 	rows := func(yield func(*grow.Batch) bool) {
 		for b := range w.regrow(run) {
+			w.ownKeys(t, b)
 			w.closeCircle(t, b)
 			for i := range b.Len {
 				if w.record.Rejected(t.Grow, b.At(i)) || !of(b.At(i)) {
@@ -216,15 +222,23 @@ func (w *writer) secondRun(ctx context.Context, t *target, write *store.Write, r
 	return err
 }
 
-// closeCircle puts real keys into late references, and NULL where the row referred to
-// was rejected.
-func (w *writer) closeCircle(t *target, b *grow.Batch) {
+// ownKeys puts the real keys of rows in the place of planned ones: once, because a key that
+// one row really has may be planned for another.
+func (w *writer) ownKeys(t *target, b *grow.Batch) {
 	at := slices.Index(t.Grow.Fields, t.Grow.Key)
 	for i := range b.Len {
 		row := b.Row(i)
-		if real, ok := w.real[t.Grow][row[at]]; ok {
+		if real, ok := w.realKey(t.Grow, row[at]); ok {
 			row[at] = real
 		}
+	}
+}
+
+// closeCircle puts real keys into late references, and NULL where the row referred to
+// was rejected.
+func (w *writer) closeCircle(t *target, b *grow.Batch) {
+	for i := range b.Len {
+		row := b.Row(i)
 		for _, f := range t.late {
 			field := t.Grow.Fields[f]
 			to := field.Target()
@@ -234,7 +248,7 @@ func (w *writer) closeCircle(t *target, b *grow.Batch) {
 					continue
 				}
 			}
-			if real, ok := w.real[to][row[f]]; ok && field.Stored() == to.Key {
+			if real, ok := w.realKey(to, row[f]); ok && field.Stored() == to.Key {
 				row[f] = real
 			}
 		}

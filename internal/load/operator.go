@@ -1,6 +1,7 @@
 package load
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -29,7 +30,36 @@ type Operator struct {
 const (
 	demandResumed  = "resumed"
 	demandRestored = "restored"
+	demandRetried  = "tried again"
 )
+
+// ToRetry demands the same: the values of rows that are tried again come from the plan that
+// the journal keeps.
+func (o Operator) ToRetry() Operator {
+	o.Demand = demandRetried
+	return o
+}
+
+// renamed is the name that a field of a load's plan has in the operator's.
+func (o Operator) renamed(entity, field string) string {
+	if o.Plan == nil {
+		return ""
+	}
+	for _, e := range o.Plan.Entities {
+		if e.Name != entity {
+			continue
+		}
+		for _, f := range e.Fields {
+			if f.Was == field {
+				return cmp.Or(f.Column, f.Name)
+			}
+			if f.Name == field && f.Column != "" {
+				return f.Column
+			}
+		}
+	}
+	return ""
+}
 
 // ToRestore demands that the plan is the operator's.
 func (o Operator) ToRestore() Operator {
@@ -42,7 +72,10 @@ func (o Operator) knows(e *Entry) bool { return o.Plan != nil && o.Plan.Name == 
 
 // same refuses a load whose stored plan is not the operator's, where that is demanded. To
 // restore it, more rows and new entities do not count.
-func (o Operator) same(e *Entry) error {
+//
+// Nor do fields that a migration explains: those that are called otherwise now, those that
+// the stored plan does not have, which are not touched, and those whose columns are lost.
+func (o Operator) same(e *Entry, lost []string) error {
 	if o.Plan == nil || o.Demand == "" {
 		return nil
 	}
@@ -52,7 +85,18 @@ func (o Operator) same(e *Entry) error {
 	}
 	what := "its name"
 	if o.knows(e) {
-		list := o.Plan.Departures(stored, o.Demand == demandRestored)
+		list := o.Plan.Departures(stored, o.Demand != demandResumed)
+		if o.Demand != demandResumed {
+			list = slices.DeleteFunc(list, func(d plan.Difference) bool {
+				words := strings.Split(d.Path, ".")
+				if len(words) != 4 || words[0] != "entities" || words[2] != "fields" {
+					return false
+				}
+				entity, field := words[1], words[3]
+				now := o.renamed(entity, field)
+				return d.Was == "" || d.Is == "" && (slices.Contains(lost, entity+"."+field) || now != "" && o.Plan.FieldSays(stored, entity, now, field))
+			})
+		}
 		if len(list) == 0 {
 			return nil
 		}
@@ -65,7 +109,7 @@ func (o Operator) same(e *Entry) error {
 // MayResume refuses to go on with a load whose stored plan is not the operator's.
 func (o Operator) MayResume(e *Entry) error {
 	o.Demand = demandResumed
-	return o.same(e)
+	return o.same(e, nil)
 }
 
 // Same tells whether the operator's plan is the one that the journal keeps of a load.

@@ -174,6 +174,9 @@ func (l *loader) findParts(ctx context.Context, w *writer) (*Entry, *Result, err
 
 // beginParts writes the load down.
 func (l *loader) beginParts(ctx context.Context, w *writer) error {
+	if err := l.stepOver(ctx, w.store); err != nil {
+		return err
+	}
 	if err := l.repeat(ctx, w, func() error {
 		l.reset()
 		if err := w.begin(ctx); err != nil {
@@ -194,6 +197,9 @@ func (l *loader) beginParts(ctx context.Context, w *writer) error {
 			return err
 		}
 		if err := l.enter(ctx, w); err != nil {
+			return err
+		}
+		if err := l.keepLinks(ctx, w); err != nil {
 			return err
 		}
 		return w.commit(ctx)

@@ -107,13 +107,10 @@ func (w *writer) translate(t *target, b *grow.Batch) {
 		late := slices.Contains(t.late, f)
 		field := t.Grow.Fields[f]
 		to := w.byGrow[field.Target()]
-		var real map[grow.Value]grow.Value
-		if field.Stored() == to.Grow.Key {
-			w.mu.Lock()
-			real = w.real[to.Grow]
-			w.mu.Unlock()
-		}
-		if !late && len(real) == 0 {
+		w.mu.Lock()
+		renamed := field.Stored() == to.Grow.Key && w.renamed(to.Grow)
+		w.mu.Unlock()
+		if !late && !renamed {
 			continue
 		}
 		for i := range b.Len {
@@ -123,11 +120,25 @@ func (w *writer) translate(t *target, b *grow.Batch) {
 				continue
 			}
 			w.mu.Lock()
-			key, ok := real[*v]
+			key, ok := w.realKey(to.Grow, *v)
 			w.mu.Unlock()
 			if ok {
 				*v = key
 			}
+		}
+	}
+	// Rows that step over numbers that are taken.
+	earlier, now := w.memory.stepsOf(t.Grow), w.steps[t.Grow]
+	if len(earlier)+len(now) == 0 {
+		return
+	}
+	at := fieldPlace(t.Grow, t.Grow.Key)
+	for i := range b.Len {
+		v := &b.Row(i)[at]
+		if key, ok := stepOf(earlier, *v); ok {
+			*v = key
+		} else if key, ok := stepOf(now, *v); ok {
+			*v = key
 		}
 	}
 }

@@ -22,8 +22,9 @@ type Past struct {
 	l      *loader
 	chunks []*ChunkEntry
 	memory *memory
-	done   map[chunkKey]bool // chunks that are in the tables
-	whole  bool              // all of them are
+	done   map[chunkKey]bool       // chunks that are in the tables
+	whole  bool                    // all of them are
+	left   map[string][]loggedRows // rows that a withdrawal has left alone, by entity; nil: all are there
 }
 
 // Recall makes the plan of a load again, with what its chunks noted. db is the tables of
@@ -31,9 +32,6 @@ type Past struct {
 func Recall(ctx context.Context, s store.Store, number int64, db *schema.Database, by Operator) (*Past, error) {
 	e, err := FindEntry(ctx, s, number)
 	if err != nil {
-		return nil, err
-	}
-	if err := by.same(e); err != nil {
 		return nil, err
 	}
 	if db == nil {
@@ -45,8 +43,23 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d is a run of the unit %s, whose rows are not planned", number, e.About.Unit)}
 	}
 	c, err := revive(e, db, by)
+	var problems plan.Problems
+	if errors.As(err, &problems) { // of the plan that the journal keeps, not of the user's file
+		first := problems[0].Message
+		for _, x := range problems {
+			if !x.Warning {
+				first = x.Message
+				break
+			}
+		}
+		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d of %s does not fit the tables as they are now: %s", number, e.Plan, first),
+			Hint: fmt.Sprintf("evensprout history --forget %d closes it, and leaves the tables as they are", number)}
+	}
 	if err != nil {
 		return nil, fmt.Errorf("load %d cannot be grown again: %w", number, err)
+	}
+	if err := by.same(e, c.Lost); err != nil {
+		return nil, errors.Join(err, c.Close())
 	}
 	p := &Past{Entry: e, Plan: c, by: by, memory: newMemory(c), done: map[chunkKey]bool{}, whole: e.State == StateDone || e.About.Commit == plan.CommitLoad}
 	if err := p.prepare(ctx, s); err != nil {
@@ -258,13 +271,19 @@ func (p *Past) written(w *writer, t *target, run order.Run, into *pass) iter.Seq
 				if key, ok := keys[row]; ok && at >= 0 {
 					b.Row(i)[at] = key
 				}
-				return w.record.Rejected(t.Grow, row)
+				return w.record.Rejected(t.Grow, row) || !p.remains(t, row)
 			}
 			if !into.let(b, gone, yield) {
 				return
 			}
 		}
 	}
+}
+
+// remains tells whether a row is still the load's: a withdrawal that was done in part has
+// left some.
+func (p *Past) remains(t *target, row grow.Row) bool {
+	return p.left == nil || within(p.left[t.Plan.Name], row)
 }
 
 // these are single rows as they were written.

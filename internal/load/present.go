@@ -50,7 +50,7 @@ func (l *loader) before(ctx context.Context, s store.Store, tx store.Tx) error {
 	if len(present.Tables) > 0 {
 		return present
 	}
-	return nil
+	return l.linkLeft(ctx, s)
 }
 
 // present looks for the first planned row in a table that is not empty, whole or its
@@ -77,6 +77,9 @@ func (l *loader) present(ctx context.Context, tx store.Tx, g *grow.Grower, t *ta
 	if n > 0 && !t.unkeyed {
 		return label + ", field for field", nil
 	}
+	if l.renamed(t.Grow) { // it has numbers that are free
+		return l.presentLater(ctx, tx, g, t, first)
+	}
 	if len(key) == 0 || len(key) < len(t.Table.PrimaryKey) {
 		return "", nil
 	}
@@ -99,6 +102,36 @@ func (l *loader) present(ctx context.Context, tx store.Tx, g *grow.Grower, t *ta
 	return fmt.Sprintf("%d with keys among the planned ones (%s from %d to %d)", n, t.key.Name, lo, hi), nil
 }
 
+// presentLater looks for some of the rows after the first one, whole: somebody may have
+// changed that, and rows that are there already must not go in a second time.
+func (l *loader) presentLater(ctx context.Context, tx store.Tx, g *grow.Grower, t *target, first grow.Row) (string, error) {
+	const looked = 5
+	rows := t.Grow.Rows
+	if first.Side {
+		rows = uint64(len(t.Grow.Side))
+	}
+	var b grow.Batch
+	g.Grow(t.Grow, first, int(min(rows, looked)), &b)
+	if err := g.Err(); err != nil {
+		return "", err
+	}
+	into := t.write.Into
+	values := make([]grow.Value, len(into.Columns))
+	for i := range b.Len {
+		for j, f := range into.Fields {
+			values[j] = b.Row(i)[f]
+		}
+		n, err := tx.Find(ctx, t.Table, into.Columns, values)
+		if err != nil {
+			return "", err
+		}
+		if n > 0 {
+			return t.Grow.Label(b.At(i)) + ", field for field", nil
+		}
+	}
+	return "", nil
+}
+
 func pairs(columns []*schema.Column, values []grow.Value) string {
 	var out []string
 	for i, c := range columns {
@@ -117,6 +150,9 @@ func (l *loader) reserve(ctx context.Context, w *writer) error {
 			continue
 		}
 		_, hi, ok := t.Grow.Key.Numbers()
+		for _, r := range l.steps[t.Grow] {
+			hi, ok = max(hi, r.hi+r.by), true
+		}
 		if side := int64(len(t.Grow.Side)); !ok {
 			hi, ok = side, side > 0 // given rows are numbered from 1
 		}

@@ -1,11 +1,17 @@
 package load
 
 import (
+	"context"
 	"fmt"
 	"slices"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+	"github.com/zeebo/xxh3"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
@@ -124,16 +130,104 @@ func (w *writer) redraw(t *target, row grow.Row, v *store.Violation) error {
 	if len(fields) == 0 {
 		return stop(nothingToRedraw + "; use stop or skip, or another source")
 	}
-	for _, f := range fields {
-		n := w.record.Redraw(f, row)
-		if n > maxAttempts {
-			return stop(fmt.Sprintf("it was drawn again %d times, and every value is refused: there are too few different ones", maxAttempts))
+	most := uint64(maxAttempts)
+	if n, _, ok := fields[0].Attempts(); ok && len(fields) == 1 && t.known != nil {
+		most = max(most, min(n, maxWalk))
+	}
+	// What is known to be taken need not be tried at the database.
+	for taken := true; taken; {
+		for _, f := range fields {
+			if w.record.Redraw(f, row) > most {
+				return stop(w.tooFew(t, fields[0], v))
+			}
 		}
-		w.log.Redrawn = append(w.log.Redrawn, loggedDraw{t.Plan.Name, f.Name, row.Side, row.N, n})
+		var err error
+		if taken, err = w.taken(t, row, v); err != nil {
+			return err
+		}
+	}
+	for _, f := range fields {
+		w.log.Redrawn = append(w.log.Redrawn, loggedDraw{t.Plan.Name, f.Name, row.Side, row.N, w.record.Attempt(f, row)})
 	}
 	w.redrawn++
+	w.stuck = w.refusalOf(t, row, v)
 	w.touch(t.Grow, row)
 	return nil
+}
+
+// maxWalk bounds how many values are tried for a row where those that are taken are known.
+const maxWalk = 1_000_000
+
+// taken tells whether the values that a row has now, in the columns of a constraint, are
+// those of a row that was there before, or of another one that was drawn again; if not, they
+// are its own from now on.
+func (w *writer) taken(t *target, row grow.Row, v *store.Violation) (bool, error) {
+	var one grow.Batch
+	w.grower().Grow(t.Grow, row, 1, &one)
+	if err := w.grower().Err(); err != nil {
+		return false, err
+	}
+	values := one.Row(0)
+	if t.known != nil && t.known.collision(values) != nil {
+		return true, nil
+	}
+	places := t.places(v)
+	h, ok := hashOf(values, places)
+	if !ok || places == nil {
+		return false, nil
+	}
+	key := drawnKey{strings.Join(v.Columns, ","), h}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if t.drawn == nil {
+		t.drawn = map[drawnKey]grow.Row{}
+	}
+	if other, held := t.drawn[key]; held && other != row {
+		return true, nil
+	}
+	t.drawn[key] = row
+	return false, nil
+}
+
+// drawnKey is the values of a row in the columns of a constraint.
+type drawnKey struct {
+	columns string
+	values  xxh3.Uint128
+}
+
+// tooFew says that a row finds no free value, and how many there are.
+func (w *writer) tooFew(t *target, f *grow.Field, v *store.Violation) string {
+	_, values, ok := f.Attempts()
+	if !ok || t.known == nil {
+		return fmt.Sprintf("it was drawn again %d times, and every value is refused: there are too few different ones; give %s more, or grow fewer rows", maxAttempts, f.Name)
+	}
+	// All values have been tried: those that are free are those that rows of the plan have.
+	free, places := map[xxh3.Uint128]bool{}, t.places(v)
+	err := w.eachRow(context.Background(), t, func(_ grow.Row, values []grow.Value) error {
+		if h, ok := hashOf(values, places); ok && t.known.collision(values) == nil {
+			free[h] = true
+		}
+		return nil
+	})
+	if err != nil {
+		return err.Error()
+	}
+	return fmt.Sprintf("%s has %s different values, of which %s are free, and %s rows are planned: give it more values, or grow fewer rows",
+		f.Name, humanize.Comma(int64(values)), humanize.Comma(int64(len(free))), humanize.Comma(int64(t.Grow.Total())))
+}
+
+// places are those of a constraint's columns in the entity's fields; nil if the plan does
+// not have them all.
+func (t *target) places(v *store.Violation) []int {
+	var places []int
+	for _, name := range v.Columns {
+		i := slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return c != nil && c.Name == name })
+		if i < 0 {
+			return nil
+		}
+		places = append(places, i)
+	}
+	return places
 }
 
 // twin watches for a row with the match values of one in an earlier chunk.

@@ -3,6 +3,7 @@ package load
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -45,7 +46,19 @@ func (e *Gone) Error() string {
 	for _, x := range e.Entities {
 		n += x.Missing
 	}
-	return fmt.Sprintf("%d rows of load %d are no longer there", n, e.Entry.Number)
+	is := "are"
+	if n == 1 {
+		is = "is"
+	}
+	return fmt.Sprintf("%s of load %d %s no longer there", countRows(n), e.Entry.Number, is)
+}
+
+// countRows is a number of rows in words.
+func countRows(n int64) string {
+	if n == 1 {
+		return "1 row"
+	}
+	return fmt.Sprintf("%d rows", n)
 }
 
 // repeated looks at what earlier loads of the plan have written: that is not repeated.
@@ -60,35 +73,49 @@ func (l *loader) repeated(ctx context.Context, w *writer) (bool, error) {
 		return false, err
 	}
 	l.journal.part, l.memory = 1, nil
-	var done []*Entry
+	var done, partly []*Entry
 	for _, e := range entries {
 		l.journal.part = max(l.journal.part, e.Part+1)
+		if e.elsewhere != "" {
+			continue
+		}
 		switch e.State {
 		case StateOpen, StateWithdrawing:
 			return false, &Unfinished{e}
 		case StateDone:
 			done = append(done, e)
+		case StatePartly:
+			done, partly = append(done, e), append(partly, e)
 		}
 	}
-	l.result.Earlier = 0
+	l.result.Earlier, l.result.PutBack, l.result.Completed, l.result.LeftOut = 0, 0, 0, 0
 	l.reset()
 	loaded := l.isLoaded(done)
 	if err := l.beside(ctx, w.store); err != nil {
 		return false, err
 	}
+	if idle, err := l.allLeftAlone(ctx, w.store); idle || err != nil {
+		return idle, err
+	}
 	if !loaded {
-		return false, nil
+		return false, l.recallOwn(ctx, w.store, done)
 	}
 	last := done[len(done)-1]
 	if err := l.sameAs(ctx, w.store, last); err != nil {
 		return false, err
 	}
 	l.memory = newMemory(l.plan)
+	if err := l.complete(ctx, w, partly); err != nil {
+		return false, err
+	}
 	if err := l.stillThere(ctx, w.store, last); err != nil {
 		return false, err
 	}
 	l.result.Earlier = last.Number
 	l.reset()
+	if l.result.LeftOut, err = countLeftOut(ctx, w.store, last.Plan); err != nil {
+		return false, err
+	}
 	left := false
 	for _, t := range l.list {
 		left = left || !t.loaded && t.Grow.Total() > 0 || t.loaded && t.from < t.Grow.Rows
@@ -105,15 +132,71 @@ func (l *loader) repeated(ctx context.Context, w *writer) (bool, error) {
 	return true, nil
 }
 
+// allLeftAlone tells whether every table is to be filled only while it is empty (when:
+// empty), and has rows: then nothing is done, whatever was loaded and deleted before.
+func (l *loader) allLeftAlone(ctx context.Context, s store.Store) (bool, error) {
+	if slices.ContainsFunc(l.list, func(t *target) bool { return !t.Plan.WhenEmpty && t.Grow.Total() > 0 }) {
+		return false, nil
+	}
+	for _, t := range l.list {
+		n, err := s.Count(ctx, t.Table)
+		if err != nil || n == 0 && t.Grow.Total() > 0 {
+			return false, err
+		}
+		t.out.Before, t.out.After, t.out.Skipped = n, n, n > 0
+	}
+	return true, nil
+}
+
+// recallOwn learns which keys the rows of this plan have in tables that are left alone.
+func (l *loader) recallOwn(ctx context.Context, s store.Store, done []*Entry) error {
+	if !slices.ContainsFunc(l.list, func(t *target) bool { return t.own }) {
+		return nil
+	}
+	last := done[len(done)-1]
+	var altered *Altered
+	if err := l.sameAs(ctx, s, last); errors.As(err, &altered) {
+		for _, t := range l.list {
+			t.own = false // they are not the rows of the plan as it is now
+		}
+		return nil
+	} else if err != nil {
+		return err
+	}
+	l.memory = newMemory(l.plan)
+	pasts, err := RecallAll(ctx, s, last.Plan, last.Extra, l.plan.Database, l.o.Journal.by())
+	if err != nil {
+		return err
+	}
+	defer CloseAll(pasts)
+	return l.remember(pasts)
+}
+
+// remember learns what the chunks of earlier loads noted.
+func (l *loader) remember(pasts []*Past) error {
+	for _, p := range pasts {
+		for _, c := range p.chunks {
+			if err := l.memory.learn(c.Log); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // isLoaded marks the entities that earlier loads have inserted, and tells whether there
 // are any.
 func (l *loader) isLoaded(done []*Entry) bool {
 	any := false
 	for _, t := range l.list {
-		t.loaded, t.from = false, 0
+		t.loaded, t.own, t.from = false, false, 0
 		for _, e := range done {
 			for _, x := range e.About.Entities {
-				if x.Entity == t.Plan.Name && !x.Skipped && t.Write.Mode == plan.Insert {
+				switch {
+				case x.Entity != t.Plan.Name || x.Skipped || t.Write.Mode != plan.Insert:
+				case t.Plan.WhenEmpty: // it is filled again once it is empty
+					t.own = true
+				default:
 					t.loaded, any = true, true
 					t.from = max(t.from, x.Rows)
 				}
@@ -208,6 +291,7 @@ func (l *loader) sameAs(ctx context.Context, s store.Store, last *Entry) error {
 	diffs := slices.DeleteFunc(l.plan.Plan.Differences(earlier), func(d plan.Difference) bool {
 		return d.Was == "" && strings.HasPrefix(d.Path, "entities.") && strings.Count(d.Path, ".") == 1
 	})
+	diffs = l.migrated(diffs, earlier, last)
 	if was, is := last.About.ClockSet, l.plan.Set.Clock.String(); was != is && (was != "" || !l.plan.Set.Clock.IsNull()) {
 		diffs = append(diffs, plan.Difference{Path: "clock", Was: was, Is: is})
 	}
@@ -233,6 +317,46 @@ func (l *loader) sameAs(ctx context.Context, s store.Store, last *Entry) error {
 	return nil
 }
 
+// complete puts the missing rows of loads back that are partly withdrawn. What their
+// withdrawals left is as it is.
+func (l *loader) complete(ctx context.Context, w *writer, partly []*Entry) error {
+	if len(partly) == 0 {
+		return nil
+	}
+	var pasts []*Past
+	defer func() { CloseAll(pasts) }()
+	for _, e := range partly {
+		p, err := Recall(ctx, w.store, e.Number, l.plan.Database, l.o.Journal.by())
+		if err != nil {
+			return err
+		}
+		pasts = append(pasts, p)
+	}
+	o := RestoreOptions{DryRun: l.o.DryRun, OnlyMissing: true, Again: l.o.Again}
+	r, err := restoreLocked(ctx, w.store, pasts, o)
+	if err != nil || l.o.DryRun {
+		return err
+	}
+	tables := l.journal.tables
+	err = l.repeat(ctx, w, func() error {
+		if err := w.begin(ctx); err != nil {
+			return err
+		}
+		for _, e := range partly {
+			key := leftKey(e.Number)
+			if _, err := w.tx.Delete(ctx, tables.Chunks, key.cells(tables.Chunks)); err != nil {
+				return err
+			}
+			if _, err := w.tx.Set(ctx, tables.Loads, cells(tables.Loads, "state", string(StateDone)), cells(tables.Loads, "number", e.Number)); err != nil {
+				return err
+			}
+		}
+		return w.commit(ctx)
+	})
+	l.result.PutBack, l.result.Completed = r.Inserted, partly[0].Number
+	return err
+}
+
 // stillThere looks whether the rows of the plan's earlier loads are there, and learns
 // what their chunks noted.
 func (l *loader) stillThere(ctx context.Context, s store.Store, last *Entry) error {
@@ -245,14 +369,19 @@ func (l *loader) stillThere(ctx context.Context, s store.Store, last *Entry) err
 	if err != nil {
 		return err
 	}
-	if diff.Missing > 0 {
-		return &Gone{last, diff.Entities}
+	for _, e := range diff.Entities {
+		if t := l.named(e.Entity); e.Missing > 0 && (t == nil || !t.Plan.WhenEmpty) {
+			return &Gone{last, diff.Entities}
+		}
 	}
-	for _, p := range pasts {
-		for _, c := range p.chunks {
-			if err := l.memory.learn(c.Log); err != nil {
-				return err
-			}
+	return l.remember(pasts)
+}
+
+// named is the target of an entity; nil if the plan does not have it.
+func (l *loader) named(entity string) *target {
+	for _, t := range l.list {
+		if t.Plan.Name == entity {
+			return t
 		}
 	}
 	return nil
@@ -278,6 +407,11 @@ func (l *loader) adoptChunks(ctx context.Context, w *writer) error {
 	}
 	l.journal.done = map[chunkKey]bool{}
 	for _, c := range chunks {
+		if c.key == beforeAll(l.journal.number) {
+			if err := w.learn(c.Log); err != nil {
+				return err
+			}
+		}
 		if c.key.family < 0 {
 			continue // not a chunk
 		}
@@ -335,9 +469,17 @@ func (w *writer) counted(c *ChunkEntry) error {
 	w.result.Redrawn += c.Result.Redrawn
 	w.result.Chunks++
 	w.result.Transactions++
-	m := &memory{set: w.plan.Set, record: w.record, real: w.real, keys: map[*grow.Entity]map[grow.Row]grow.Value{}, inserted: map[*grow.Entity][]loggedRows{}}
-	m.columns = newMemory(w.plan).columns
-	return m.learn(c.Log)
+	return w.learn(c.Log)
+}
+
+// learn takes what a log notes into account.
+func (l *loader) learn(log *chunkLog) error {
+	m := &memory{set: l.plan.Set, record: l.record, real: l.real, keys: map[*grow.Entity]map[grow.Row]grow.Value{}, inserted: map[*grow.Entity][]loggedRows{}}
+	if l.steps == nil {
+		l.steps = map[*grow.Entity][]keyRun{}
+	}
+	m.columns, m.steps = newMemory(l.plan).columns, l.steps
+	return m.learn(log)
 }
 
 // handOutLogged gives away rejections that were noted, but maybe not handed out.

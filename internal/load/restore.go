@@ -18,6 +18,8 @@ type RestoreOptions struct {
 	// DeleteExtra deletes rows that are not the plan's also from tables that held some
 	// before its first load.
 	DeleteExtra bool
+	// OnlyMissing puts missing rows back, and leaves all others as they are.
+	OnlyMissing bool
 	Again       func(context.Context) (store.Store, error)
 	Wait        time.Duration
 }
@@ -31,6 +33,7 @@ type Restoration struct {
 	Updated  int64            `json:"updated"`
 	Deleted  int64            `json:"deleted"`
 	Elapsed  time.Duration    `json:"elapsed_ns"`
+	Lost     []string         `json:"lost,omitempty"` // fields whose columns are gone since, as Port.label
 }
 
 // RestoredEntity is what was done to the rows of one entity.
@@ -48,12 +51,17 @@ type RestoredEntity struct {
 // of changes, in one transaction: changed rows are changed back, missing ones added,
 // and others deleted from tables that the first load found empty.
 func Restore(ctx context.Context, s store.Store, pasts []*Past, o RestoreOptions) (*Restoration, error) {
-	started := time.Now()
 	first := pasts[0].Entry
 	if err := patient(ctx, o.Wait, func() error { return lockPlan(ctx, s, first.Plan) }); err != nil {
 		return nil, err
 	}
 	defer unlockPlan(ctx, s, first.Plan)
+	return restoreLocked(ctx, s, pasts, o)
+}
+
+// restoreLocked is Restore for who holds the plan's lock.
+func restoreLocked(ctx context.Context, s store.Store, pasts []*Past, o RestoreOptions) (*Restoration, error) {
+	started := time.Now()
 	var r *Restoration
 	l := pasts[0].l
 	l.o.Again = o.Again
@@ -74,7 +82,7 @@ func Restore(ctx context.Context, s store.Store, pasts []*Past, o RestoreOptions
 		}
 		return nil, err
 	}
-	r.Elapsed = time.Since(started)
+	r.Elapsed, r.Lost = time.Since(started), lostBy(pasts)
 	return r, nil
 }
 
@@ -203,7 +211,7 @@ func (c *comparison) look(ctx context.Context, t *schema.Table, o RestoreOptions
 		for run := range p.runs(p.w, p.t, StagedChunk) {
 			for _, added := range p.kinds(p.t) {
 				stages++
-				n, wrong, st, err := p.wrong(ctx, run, added, fates)
+				n, wrong, st, err := p.wrong(ctx, run, added, fates, o.OnlyMissing)
 				if err != nil {
 					return nil, err
 				}
@@ -213,6 +221,8 @@ func (c *comparison) look(ctx context.Context, t *schema.Table, o RestoreOptions
 		}
 	}
 	switch {
+	case o.OnlyMissing:
+		return f, nil
 	case c.counts[t.Name] <= planned-missing:
 		return f, nil // it has no others
 	case stages == 1 && last != nil:
@@ -312,7 +322,7 @@ func (p *part) putBack(ctx context.Context, wrong []grow.Row, added bool, e *Res
 
 // wrong finds the rows of a run that are missing or changed, and counts the missing
 // ones. The stage holds the run's rows.
-func (p *part) wrong(ctx context.Context, run order.Run, added bool, f fates) (int64, []grow.Row, store.Stage, error) {
+func (p *part) wrong(ctx context.Context, run order.Run, added bool, f fates, onlyMissing bool) (int64, []grow.Row, store.Stage, error) {
 	rows := &pass{}
 	st, err := p.w.tx.Stage(ctx, p.compared(p.t, added), p.only(p.w, p.t, run, added, rows))
 	if err == nil {
@@ -332,6 +342,9 @@ func (p *part) wrong(ctx context.Context, run order.Run, added bool, f fates) (i
 	gone := int64(len(missing))
 	if missing, changed, _, err = p.withoutFates(ctx, f, st, rows, missing, changed); err != nil {
 		return 0, nil, nil, err
+	}
+	if onlyMissing {
+		changed = nil
 	}
 	var out []grow.Row
 	for _, n := range slices.Sorted(slices.Values(append(missing, changed...))) {

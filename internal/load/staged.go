@@ -101,12 +101,14 @@ func (w *writer) staged(ctx context.Context, t *target, rows iter.Seq[*grow.Batc
 	return w.wrote(ctx, t, st, p, out)
 }
 
-// wrote counts what a stage wrote, and learns the keys of rows that others refer to.
+// wrote counts what a stage wrote, and learns the keys of rows that others refer to, and
+// those that the database gave.
 func (w *writer) wrote(ctx context.Context, t *target, st store.Stage, p *pass, out store.Outcome) error {
 	o := w.of(t)
 	o.Add(out)
 	o.print.Add(p.print)
-	if t.referred && len(t.write.Match) > 0 {
+	noted := t.referred || t.unkeyed && w.journal != nil && !w.o.DryRun
+	if noted && t.key != nil && len(t.write.Match) > 0 {
 		return w.realKeys(ctx, t, st, p)
 	}
 	return nil

@@ -75,6 +75,7 @@ type unitRun struct {
 	earlier int64
 	atonce  int64
 	refused []*Rejection
+	stopped []int64 // runs of the unit that stopped before, by number
 }
 
 // pieceSize is how many occasions are done together at most, where that is possible.

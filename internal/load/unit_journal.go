@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"evensprout/internal/plan"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
@@ -27,10 +28,13 @@ func (r *unitRun) openUnit(ctx context.Context, insist bool) error {
 		if err != nil {
 			return err
 		}
-		j.part = 1
+		j.part, r.stopped = 1, nil
 		known := false
 		for _, e := range earlier {
 			j.part = e.Part + 1
+			if e.elsewhere != "" {
+				continue
+			}
 			if e.State == StateWithdrawing {
 				return &Unfinished{e}
 			}
@@ -38,6 +42,9 @@ func (r *unitRun) openUnit(ctx context.Context, insist bool) error {
 				continue
 			}
 			known = true
+			if e.State == StateOpen && e.About.Occasions == r.occasionsFile() {
+				r.stopped = append(r.stopped, e.Number)
+			}
 			if insist && e.State == StateDone {
 				r.salt = fmt.Sprintf("after load %d", e.Number) // the same when it is done again after a crash
 			}
@@ -67,7 +74,14 @@ func IsUnitSet(extra string) bool { return strings.HasPrefix(extra, unitPrefix) 
 
 func (r *unitRun) enterUnit(ctx context.Context) error {
 	j := r.journal
-	j.about = About{Format: journalFormat, Version: r.o.Journal.Version, Edition: r.plan.Set.Edition, Seed: r.plan.Set.Seed, Commit: plan.CommitChunk, Undo: j.undo, Unit: r.unit.Plan.Name}
+	j.about = About{Format: journalFormat, Version: r.o.Journal.Version, Edition: r.plan.Set.Edition, Seed: r.plan.Set.Seed, Commit: plan.CommitChunk, Undo: j.undo, Unit: r.unit.Plan.Name, Occasions: r.occasionsFile()}
+	var tables []*schema.Table
+	for _, step := range r.unit.Steps {
+		if step.Table != nil {
+			tables = append(tables, step.Table)
+		}
+	}
+	j.about.Schemas = schemasOf(tables)
 	if !r.plan.Set.Clock.IsNull() {
 		j.about.ClockSet = r.plan.Set.Clock.String()
 	}
@@ -155,6 +169,43 @@ func (r *unitRun) forgetUnit(ctx context.Context) error {
 	return r.commit(ctx)
 }
 
+// occasionsFile is the file of the run's occasions; empty if there is none.
+func (r *unitRun) occasionsFile() string {
+	if r.unit.Plan.Occasions == nil || r.unit.Plan.Occasions.RowsFrom == nil {
+		return ""
+	}
+	return r.unit.Plan.Occasions.RowsFrom.File
+}
+
+// closeStopped closes the runs of the unit that stopped before and have the same
+// occasions: this one has done the rest of them.
+func (r *unitRun) closeStopped(ctx context.Context) error {
+	for _, number := range r.stopped {
+		name := runName(r.plan.Plan.Name, number)
+		holder, err := r.store.Lock(ctx, name)
+		if err != nil {
+			return err
+		}
+		if holder != "" {
+			continue // it goes on
+		}
+		of := r.journal.tables.Loads
+		err = r.repeat(ctx, r.writer, func() error {
+			if err := r.begin(ctx); err != nil {
+				return err
+			}
+			if _, err := r.tx.Set(ctx, of, cells(of, "state", string(StateDone), "ended", moment(time.Now())), cells(of, "number", number, "state", string(StateOpen))); err != nil {
+				return err
+			}
+			return r.commit(ctx)
+		})
+		if err := errors.Join(err, r.store.Unlock(context.WithoutCancel(ctx), name)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // conclude writes down that the run is done, or takes its entry back if it did nothing.
 func (r *unitRun) conclude(ctx context.Context) error {
 	if r.o.DryRun {
@@ -162,6 +213,9 @@ func (r *unitRun) conclude(ctx context.Context) error {
 	}
 	if r.journal == nil {
 		return nil
+	}
+	if err := r.closeStopped(ctx); err != nil {
+		return err
 	}
 	if r.result.Done == 0 {
 		return r.forgetUnit(ctx)

@@ -84,11 +84,11 @@ func (r *unitRun) occasions(first, n uint64) ([]*occasion, error) {
 func (r *unitRun) translateOccasions(b *grow.Batch) {
 	for j, f := range r.unit.Grow.Fields {
 		to := r.byGrow[f.Target()]
-		if to == nil || f.Stored() != to.Grow.Key || len(r.real[to.Grow]) == 0 {
+		if to == nil || f.Stored() != to.Grow.Key || !r.renamed(to.Grow) {
 			continue
 		}
 		for i := range b.Len {
-			if key, ok := r.real[to.Grow][b.Row(i)[j]]; ok {
+			if key, ok := r.realKey(to.Grow, b.Row(i)[j]); ok {
 				b.Row(i)[j] = key
 			}
 		}

@@ -36,11 +36,15 @@ type Withdrawal struct {
 	Entities []WithdrawnEntity `json:"entities"` // in load order
 	Left     int64             `json:"left"`
 	LeftRows []LeftRow         `json:"left_rows,omitempty"` // the first of them
-	Files    int               `json:"files,omitempty"`     // placeholder files that were removed
+	// Also are the words by which the rows that are left can be taken back, too.
+	Also  []string `json:"also,omitempty"`
+	Files int      `json:"files,omitempty"` // placeholder files that were removed
 	// FilesLeft are placeholder files that stay, because their plan was not named.
 	FilesLeft int              `json:"files_left,omitempty"`
 	Others    map[string]int64 `json:"others,omitempty"` // rows that referred to those that went, and went as well, by table
 	Elapsed   time.Duration    `json:"elapsed_ns"`
+	// Lost are fields whose columns are gone since, as Port.label.
+	Lost []string `json:"lost,omitempty"`
 
 	byEntity map[string]int // places in Entities
 	left     map[*target][]grow.Row
@@ -50,6 +54,15 @@ func (w *Withdrawal) clone() Withdrawal {
 	c := *w
 	c.Entities, c.LeftRows, c.Others, c.left = slices.Clone(w.Entities), slices.Clone(w.LeftRows), maps.Clone(w.Others), maps.Clone(w.left)
 	return c
+}
+
+// Rows is how many rows were taken back.
+func (w *Withdrawal) Rows() int64 {
+	n := int64(0)
+	for _, e := range w.Entities {
+		n += e.Removed + e.Restored + e.Returned
+	}
+	return n
 }
 
 // WithdrawnEntity is what was taken back of one entity.
@@ -111,6 +124,7 @@ func (p *Past) withdraw(ctx context.Context, s store.Store, o WithdrawOptions) (
 		return withdrawUnit(ctx, s, p.Entry, o)
 	}
 	e, number := p.Entry, p.Entry.Number
+	p.learnLeft()
 	if p.Entry.State == StateWithdrawn {
 		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d is withdrawn already", number), Hint: "evensprout history lists the loads"}
 	}
@@ -165,31 +179,49 @@ type withdrawal struct {
 	tables *store.Journal
 	reach  func(table string) error // tells if a table is not one that may be touched
 	gone   map[chunkKey]bool        // steps that are done, of a withdrawal that broke off
+	noted  map[chunkKey]bool        // steps that this one has done
 	out    Withdrawal
 	files  []placed // placeholder files of rows that are gone
+	// unreturned counts deleted rows that could not be put back: their contents stay in the
+	// journal.
+	unreturned int64
+	changed    map[int]grow.Row // those of out.LeftRows that others have changed, by their places
 }
 
 func (v *withdrawal) reset() {
-	v.out = Withdrawal{Load: v.Entry.Number, Plan: v.Entry.Plan, DryRun: v.o.DryRun, byEntity: map[string]int{}, left: map[*target][]grow.Row{}}
+	v.out = Withdrawal{Lost: v.Plan.Lost, Load: v.Entry.Number, Plan: v.Entry.Plan, DryRun: v.o.DryRun, byEntity: map[string]int{}, left: map[*target][]grow.Row{}}
 	for _, t := range v.l.list {
 		v.out.byEntity[t.Plan.Name] = len(v.out.Entities)
 		v.out.Entities = append(v.out.Entities, WithdrawnEntity{Entity: t.Plan.Name, Table: t.Table.Name})
 	}
-	v.files = nil
+	v.files, v.unreturned, v.changed = nil, 0, map[int]grow.Row{}
 }
 
 func (v *withdrawal) of(t *target) *WithdrawnEntity {
 	return &v.out.Entities[v.out.byEntity[t.Plan.Name]]
 }
 
-// leave notes a row that is left alone.
-func (v *withdrawal) leave(t *target, row grow.Row, why string) {
+// The words that take back rows, too, that are else left alone.
+const (
+	alsoChanged   = "changed"
+	alsoReferring = "referring"
+)
+
+// leave notes a row that is left alone, and by which word it would go, too; empty if by
+// none.
+func (v *withdrawal) leave(t *target, row grow.Row, also, why string) {
+	if also != "" && !slices.Contains(v.out.Also, also) {
+		v.out.Also = append(v.out.Also, also)
+	}
 	v.out.Left++
 	v.of(t).Left++
 	v.out.left[t] = append(v.out.left[t], row)
 	if len(v.out.LeftRows) < maxCompared {
 		columns, _ := t.identity()
 		v.out.LeftRows = append(v.out.LeftRows, LeftRow{Entity: t.Plan.Name, Row: t.Grow.Label(row), Key: v.keyText(v.w, t, row, columns), Why: why})
+		if also == alsoChanged {
+			v.changed[len(v.out.LeftRows)-1] = row
+		}
 	}
 }
 
@@ -219,7 +251,7 @@ func (v *withdrawal) inOne(ctx context.Context) error {
 		err = v.settle(ctx)
 	}
 	if err == nil {
-		err = v.clean(ctx)
+		err = v.conclude(ctx)
 	}
 	if err == nil && v.o.DryRun {
 		return v.w.rollback()
@@ -259,20 +291,41 @@ func (v *withdrawal) inMany(ctx context.Context) error {
 		}
 		v.Entry.State = StateWithdrawing
 	}
-	v.gone = map[chunkKey]bool{}
+	v.gone, v.noted = map[chunkKey]bool{}, map[chunkKey]bool{}
 	for _, c := range v.chunks {
 		v.gone[c.key] = c.State == StateWithdrawn
 	}
-	for step := range v.steps() {
-		if err := transaction(step); err != nil {
+	for lost := 0; ; lost++ {
+		for step := range v.steps() {
+			if err := transaction(step); err != nil {
+				return &HalfWithdrawn{err, v.Entry.Number}
+			}
+		}
+		var gone bool
+		if err := transaction(func(ctx context.Context) (err error) {
+			gone, err = v.stepsGone(ctx)
+			return err
+		}); err != nil {
 			return &HalfWithdrawn{err, v.Entry.Number}
 		}
+		if !gone {
+			break
+		}
+		if lost == maxRepeats {
+			return &HalfWithdrawn{errLost, v.Entry.Number}
+		}
+		// Another server answers, which has rows again that were removed: all is done again.
+		if err := transaction(v.forgetSteps); err != nil {
+			return &HalfWithdrawn{err, v.Entry.Number}
+		}
+		v.gone, v.noted = map[chunkKey]bool{}, map[chunkKey]bool{}
+		v.reset()
 	}
 	err := transaction(func(ctx context.Context) error {
 		if err := v.mark(ctx, StateWithdrawn); err != nil {
 			return err
 		}
-		return v.clean(ctx)
+		return v.conclude(ctx)
 	})
 	if err != nil {
 		return &HalfWithdrawn{err, v.Entry.Number}
@@ -287,11 +340,68 @@ func (v *withdrawal) settle(ctx context.Context) error {
 	return nil
 }
 
+// conclude notes the rows that are left, or removes what is not needed any more.
+func (v *withdrawal) conclude(ctx context.Context) error {
+	if err := v.nameChangers(ctx); err != nil {
+		return err
+	}
+	chunks := v.tables.Chunks
+	key := leftKey(v.Entry.Number)
+	if _, err := v.w.tx.Delete(ctx, chunks, key.cells(chunks)); err != nil {
+		return err
+	}
+	var log chunkLog
+	for _, t := range v.l.list {
+		rows := slices.Clone(v.out.left[t])
+		slices.SortFunc(rows, func(a, b grow.Row) int {
+			return loggedRows{Given: a.Side, First: a.N}.compare(loggedRows{Given: b.Side, First: b.N})
+		})
+		log.Left = appendRows(log.Left, t.Plan.Name, slices.Compact(rows))
+	}
+	if v.unreturned == 0 && log.empty() {
+		return v.clean(ctx)
+	}
+	record, err := log.pack()
+	if err != nil {
+		return err
+	}
+	if err := v.w.tx.Add(ctx, chunks, append(key.cells(chunks), cells(chunks, "state", string(StatePartly), "result", "{}", "record", record)...)); err != nil {
+		return err
+	}
+	if err := v.forgetSteps(ctx); err != nil {
+		return err
+	}
+	of := v.tables.Loads
+	_, err = v.w.tx.Set(ctx, of, cells(of, "state", string(StatePartly)), cells(of, "number", v.Entry.Number))
+	return err
+}
+
+// leftKey is the key under which a withdrawal notes the rows that it left.
+func leftKey(load int64) chunkKey { return chunkKey{load: load, family: -2} }
+
+// learnLeft learns which rows a withdrawal before this one has left.
+func (p *Past) learnLeft() {
+	for _, c := range p.chunks {
+		if c.key != leftKey(p.Entry.Number) {
+			continue
+		}
+		p.left = map[string][]loggedRows{}
+		for _, x := range c.Log.Left {
+			p.left[x.Entity] = append(p.left[x.Entity], x)
+		}
+	}
+}
+
 // clean removes previous contents, which are not needed any more.
 func (v *withdrawal) clean(ctx context.Context) error {
 	if _, err := v.w.tx.Delete(ctx, v.tables.Contents, cells(v.tables.Contents, "load", v.Entry.Number)); err != nil {
 		return err
 	}
+	return v.forgetSteps(ctx)
+}
+
+// forgetSteps removes the notes of the steps that are done.
+func (v *withdrawal) forgetSteps(ctx context.Context) error {
 	_, err := v.w.tx.Delete(ctx, v.tables.Chunks, cells(v.tables.Chunks, "load", v.Entry.Number, "state", string(StateWithdrawn)))
 	return err
 }
@@ -312,8 +422,24 @@ func (v *withdrawal) once(phase int64, run order.Run, do func(context.Context) e
 			return err
 		}
 		of := v.tables.Chunks
+		v.noted[key] = true
 		return v.w.tx.Add(ctx, of, append(key.cells(of), cells(of, "state", string(StateWithdrawn))...))
 	}
+}
+
+// stepsGone tells whether steps that were committed are not in the journal any more.
+func (v *withdrawal) stepsGone(ctx context.Context) (bool, error) {
+	chunks, err := Chunks(ctx, v.w.store, v.Entry.Number)
+	if err != nil {
+		return false, err
+	}
+	left := maps.Clone(v.noted)
+	for _, c := range chunks {
+		if c.State == StateWithdrawn {
+			delete(left, c.key)
+		}
+	}
+	return len(left) > 0, nil
 }
 
 // The phases of a withdrawal whose steps are noted, as keys of the journal.

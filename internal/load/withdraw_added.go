@@ -35,7 +35,7 @@ func (v *withdrawal) dropTouched(ctx context.Context, t *target, st store.Stage,
 		}
 		for _, n := range changed {
 			if tell {
-				v.leave(t, rows.row(n), "it was changed since")
+				v.leave(t, rows.row(n), alsoChanged, "it was changed since")
 			}
 		}
 		drop = append(drop, changed...)
@@ -94,7 +94,7 @@ func (v *withdrawal) remove(ctx context.Context, t *target, run order.Run) error
 				own = append(own, rows.row(n))
 				continue
 			}
-			v.leave(t, rows.row(n), "rows of "+tables[n]+" refer to it")
+			v.leave(t, rows.row(n), alsoReferring, "rows of "+tables[n]+" refer to it")
 		}
 		if err := st.Drop(ctx, drop); err != nil {
 			return err
@@ -109,7 +109,7 @@ func (v *withdrawal) remove(ctx context.Context, t *target, run order.Run) error
 		}
 		if n == 0 {
 			for _, row := range own {
-				v.leave(t, row, "rows of "+t.Table.Name+" refer to it")
+				v.leave(t, row, alsoReferring, "rows of "+t.Table.Name+" refer to it")
 			}
 			break
 		}
@@ -214,7 +214,7 @@ func (v *withdrawal) ambiguous(ctx context.Context, t *target, st store.Stage, r
 		return err
 	}
 	for _, n := range more {
-		v.leave(t, rows.row(n), "the table has no key, and more rows that are the same")
+		v.leave(t, rows.row(n), "", "the table has no key, and more rows that are the same")
 	}
 	return st.Drop(ctx, more)
 }

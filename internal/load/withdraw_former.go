@@ -41,10 +41,11 @@ func (v *withdrawal) contents(ctx context.Context, what string, want func(entity
 			body = []byte(row[0].S)
 			return nil
 		})
+		left := v.out.Left
 		if err == nil {
 			err = show(k.entity, k.table, k.rows, body)
 		}
-		if err == nil {
+		if err == nil && v.out.Left == left { // else what is left needs it
 			_, err = v.w.tx.Delete(ctx, of, k.key)
 		}
 		if err != nil {
@@ -70,7 +71,7 @@ func (v *withdrawal) restorePacket(ctx context.Context, t *target, n int64, body
 	var names []string
 	err := unpack(body, n, true, func(columns []string, planned grow.Row, values []grow.Value) error {
 		names = columns
-		if !v.w.record.Rejected(t.Grow, planned) {
+		if !v.w.record.Rejected(t.Grow, planned) && v.remains(t, planned) {
 			rows = append(rows, planned)
 			former[planned] = values
 		}
@@ -103,7 +104,7 @@ func (v *withdrawal) restorePacket(ctx context.Context, t *target, n int64, body
 	for _, i := range changed {
 		if !v.o.Changed {
 			skip[staged.row(i)] = true
-			v.leave(t, staged.row(i), "it was changed since")
+			v.leave(t, staged.row(i), alsoChanged, "it was changed since")
 		}
 	}
 	rows = slices.DeleteFunc(rows, func(r grow.Row) bool { return skip[r] })
@@ -136,7 +137,7 @@ func (v *withdrawal) restorePacket(ctx context.Context, t *target, n int64, body
 		return err
 	}
 	out, err := store.Isolate(ctx, v.w.tx, st, 0, int64(len(rows)), func(x *store.Violation) error {
-		v.leave(t, rows[x.Row], "its former contents are refused: "+x.Message)
+		v.leave(t, rows[x.Row], "", "its former contents are refused: "+x.Message)
 		return nil
 	})
 	v.of(t).Restored += out.Updated
@@ -278,7 +279,17 @@ func (v *withdrawal) returnPacket(ctx context.Context, t *target, to *schema.Tab
 		return err
 	}
 	out, err := store.Isolate(ctx, v.w.tx, st, 0, int64(len(rows)), func(x *store.Violation) error {
+		if v.left != nil { // a withdrawal before this one may have put it back
+			values := make([]grow.Value, len(into.Columns))
+			for i, f := range into.Fields {
+				values[i] = rows[x.Row].Values[f]
+			}
+			if n, err := v.w.tx.Find(ctx, to, into.Columns, values); err != nil || n > 0 {
+				return err
+			}
+		}
 		v.out.Left++
+		v.unreturned++
 		v.of(t).Left++
 		key := ""
 		for i, c := range into.Columns {

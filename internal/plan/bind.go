@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"slices"
 	"strings"
 
 	"evensprout/internal/grow"
@@ -14,7 +15,7 @@ func (c *compiler) table(e *entity) {
 	}
 	if e.decl.Table != "" {
 		if e.table = c.db.Table(e.decl.Table); e.table == nil {
-			c.missing(at, "the database has no table %s", e.decl.Table).nearest(e.decl.Table, c.db.TableNames())
+			c.noTable(at, "the database has no table %s", e.decl.Table).nearest(e.decl.Table, c.db.TableNames())
 		}
 		return
 	}
@@ -24,10 +25,28 @@ func (c *compiler) table(e *entity) {
 		}
 	}
 	if e.table == nil {
-		c.missing(at, "%s names no table, and the database has none of that name", e.decl.Name).hint("table: NAME")
+		c.noTable(at, "%s names no table, and the database has none of that name", e.decl.Name).hint("table: NAME")
 		return
 	}
 	e.decl.Table = e.table.Name
+}
+
+// noTable adds a problem also of a plan that was loaded: without a table nothing is left.
+func (c *compiler) noTable(at place, message string, args ...any) *Problem {
+	p := c.add(at, message, args...)
+	p.Database = true
+	return p
+}
+
+// columnSince finds the column that a field has since it was loaded; nil if that is gone.
+func (c *compiler) columnSince(e *entity, f *field) *schema.Column {
+	if name := c.since.Renamed(e.decl.Name, f.decl.Name); name != "" {
+		if col := e.table.ByConvention(name); col != nil {
+			return col
+		}
+	}
+	c.since.Lost = append(c.since.Lost, e.decl.Name+"."+f.decl.Name)
+	return nil
 }
 
 // bind finds each field's column and the entity's key.
@@ -39,6 +58,9 @@ func (c *compiler) bind(e *entity) {
 				continue
 			}
 			f.column = c.column(e, f)
+			if f.column == nil && c.since != nil {
+				f.column = c.columnSince(e, f)
+			}
 			if f.column == nil {
 				continue
 			}
@@ -68,7 +90,7 @@ func (c *compiler) column(e *entity, f *field) *schema.Column {
 		return col
 	}
 	col := t.ByConvention(d.Name)
-	if col == nil && (d.word == "pick" || d.word == "find" || d.word == "same") {
+	if col == nil && slices.Contains([]string{"pick", "find", "same", "tree", wordGiven}, d.word) {
 		col = t.ByConvention(d.Name + "_id")
 	}
 	if col == nil {

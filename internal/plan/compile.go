@@ -26,6 +26,8 @@ type Compiled struct {
 
 	// Corrected is the rejects file whose rows stand in place of the plan's; or empty.
 	Corrected string
+	// Lost are the fields of a plan that was loaded whose columns are gone, as Port.label.
+	Lost []string
 
 	files   []FileRows
 	closing []func() error
@@ -99,6 +101,17 @@ type Options struct {
 	Sample uint64
 	// Existing reads the rows of a table; nil: they cannot be read.
 	Existing func(*schema.Table) (grow.Table, error)
+	// Since is how the tables have changed since the plan was loaded; nil: the plan is to be
+	// loaded, and all must fit.
+	Since *Migration
+}
+
+// Migration is how tables have changed since a plan was loaded. What is not there any more
+// is left out of the plan.
+type Migration struct {
+	// Renamed is the name that a field has now; empty if it has none.
+	Renamed func(entity, field string) string
+	Lost    []string // fields whose columns are gone, as Port.label
 }
 
 // Compile looks up every name and makes a plan ready to grow. The error is
@@ -111,7 +124,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	c := &compiler{
 		plan: p, db: o.Database, byName: map[string]*entity{},
 		out:   &Compiled{Plan: p, Database: o.Database, Shift: o.Shift, Set: &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock}},
-		kinds: map[string]grow.Kind{}, withoutUnits: o.WithoutUnits, openFile: o.Rows, openTable: o.Existing,
+		kinds: map[string]grow.Kind{}, withoutUnits: o.WithoutUnits, openFile: o.Rows, openTable: o.Existing, since: o.Since,
 	}
 	for _, k := range grow.Kinds() {
 		c.kinds[k.Name] = k
@@ -137,7 +150,9 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	}
 	if o.Database != nil {
 		for _, e := range c.entities {
-			c.fit(e)
+			if c.since == nil {
+				c.fit(e)
+			}
 		}
 		if o.Sample > 0 && c.growable() {
 			c.sample(o.Sample)
@@ -190,6 +205,7 @@ type compiler struct {
 	openFile     func(FileSpec) (FileRows, Problems)
 
 	openTable func(*schema.Table) (grow.Table, error)
+	since     *Migration
 }
 
 type entity struct {
@@ -243,6 +259,9 @@ func (c *compiler) add(at place, message string, args ...any) *Problem {
 
 // missing adds a problem with the database rather than with the plan.
 func (c *compiler) missing(at place, message string, args ...any) *Problem {
+	if c.since != nil {
+		return &Problem{} // it was there when the plan was loaded
+	}
 	p := c.add(at, message, args...)
 	p.Database = true
 	return p

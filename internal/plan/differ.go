@@ -38,7 +38,7 @@ func (p *Plan) Departures(earlier *Plan, appended bool) []Difference {
 	var out []Difference
 	differ("", earlier.root, p.root, func(path []string) bool {
 		key := path[len(path)-1]
-		return len(path) == 1 && slices.Contains([]string{"database", "units", "always"}, key) || appended && len(path) == 3 && path[0] == "entities" && key == "rows"
+		return len(path) == 1 && slices.Contains([]string{"database", "once", "units", "always"}, key) || appended && len(path) == 3 && path[0] == "entities" && key == "rows"
 	}, &out)
 	return slices.DeleteFunc(out, func(d Difference) bool {
 		return appended && d.Was == "" && strings.HasPrefix(d.Path, "entities.") && strings.Count(d.Path, ".") == 1
@@ -50,7 +50,7 @@ func mute(path []string) bool {
 	key := path[len(path)-1]
 	switch len(path) {
 	case 1:
-		return slices.Contains([]string{"database", "commit", "on_violation", "when", "clock", "units", "always"}, key) // a clock may be given apart
+		return slices.Contains([]string{"database", "commit", "on_violation", "when", "once", "clock", "units", "always"}, key) // a clock may be given apart
 	case 3:
 		return path[0] == "entities" && slices.Contains([]string{"write", "on_violation", "when", "rows"}, key)
 	}
@@ -122,4 +122,38 @@ func (n *node) flow() string {
 		return fmt.Sprintf("%q", n.text)
 	}
 	return n.text
+}
+
+// FieldSays tells whether a field says the same as one of an earlier plan did, which it was
+// called there: apart from the word was.
+func (p *Plan) FieldSays(earlier *Plan, entity, field, was string) bool {
+	at := func(p *Plan, name string) *node {
+		n := p.root
+		for _, key := range []string{"entities", entity, "fields", name} {
+			if n = n.get(key); n == nil {
+				return nil
+			}
+		}
+		return n
+	}
+	is, then := at(p, field), at(earlier, was)
+	if is == nil || then == nil {
+		return false
+	}
+	var out []Difference
+	differ("", then, is, func(path []string) bool { return len(path) == 1 && path[0] == "was" }, &out)
+	return len(out) == 0
+}
+
+// Was is what a field of an entity was called; empty if the plan does not have it, or it
+// had no other name.
+func (p *Plan) Was(entity, field string) string {
+	for _, e := range p.Entities {
+		for _, f := range e.Fields {
+			if e.Name == entity && f.Name == field {
+				return f.Was
+			}
+		}
+	}
+	return ""
 }

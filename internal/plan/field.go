@@ -48,7 +48,7 @@ func (p *Plan) field(f *Field, v *node) {
 			p.add(v.place, "the field %s is a list: a field is a literal or a mapping", f.Name).hint("%s: {choose: [...]} picks one of several", f.Name)
 			return
 		}
-		f.word, f.source = "value", v
+		f.word, f.source, f.bare = "value", v, true
 		return
 	}
 	rest := p.modify(f, v)

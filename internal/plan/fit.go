@@ -98,7 +98,10 @@ func (c *compiler) fitField(f *field) {
 		if want, ok := columnTypes[col.Kind]; ok && d.word == wordStored {
 			c.plan.collector.found = append(c.plan.collector.found, f.entity.rowFile.Misfits(f.fileColumn, want)...)
 		}
-		c.missing(at, "%s makes values of type %s, and the column %s.%s is %s", f.decl.Name, t, f.entity.table.Name, col.Name, col.Declared)
+		p := c.missing(at, "%s makes values of type %s, and the column %s.%s is %s", f.decl.Name, t, f.entity.table.Name, col.Name, col.Declared)
+		if d.bare && d.source.text == clockWord {
+			p.hint("clock alone is a text; the plan's clock is {value: clock}")
+		}
 		return
 	}
 	if col.NotNull {

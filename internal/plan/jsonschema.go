@@ -147,6 +147,7 @@ func JSONSchema() ([]byte, error) {
 		"clock":    says("what now means", text),
 		"database": says("URL; a relative file lies beside the plan", text),
 		"when":     ref("when"),
+		"once":     says("true: a database that this plan has filled is never filled again", m{"type": "boolean"}),
 		"commit":   says("what is committed together", m{"enum": commits}),
 
 		"on_violation": ref("on_violation"),

@@ -25,6 +25,10 @@ func (c *compiler) resolveIn(e *entity, at place, name string) (*grow.Path, bool
 // there, but wrong itself, which is told at its own place.
 func (c *compiler) lookUp(e *entity, name string) (*grow.Path, error) {
 	path := &grow.Path{}
+	if name == clockWord {
+		path.Field = c.clock(e).grow
+		return path, nil
+	}
 	words := strings.Split(name, ".")
 	for i, word := range words {
 		last := i == len(words)-1
@@ -71,6 +75,16 @@ func (c *compiler) lookUp(e *entity, name string) (*grow.Path, error) {
 		e = to
 	}
 	return nil, errNoField(e, name)
+}
+
+// clock is a field of an entity that holds the plan's clock, for expressions and texts.
+func (c *compiler) clock(e *entity) *field {
+	if f := e.byName[clockWord]; f != nil {
+		return f
+	}
+	f := c.newField(e, &Field{Name: clockWord, place: e.decl.place, inner: true})
+	f.grow.Source, f.state = grow.Literal(c.plan.Clock), compiled
+	return f
 }
 
 func errNoField(e *entity, word string) error {

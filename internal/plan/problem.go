@@ -32,7 +32,10 @@ func (p *Problem) String() string {
 func (p *Problem) Show(place, mark func(string) string) string {
 	at := p.File
 	if p.Line > 0 {
-		at += fmt.Sprintf(":%d:%d", p.Line, p.Column)
+		at += fmt.Sprintf(":%d", p.Line)
+		if p.Column > 0 {
+			at += fmt.Sprintf(":%d", p.Column)
+		}
 	}
 	var b strings.Builder
 	b.WriteString(place(at + ":"))

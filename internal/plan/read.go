@@ -27,6 +27,7 @@ type Plan struct {
 	Clock    grow.Value // a Timestamp
 	Database string     // URL, empty if the plan names none
 	Commit   Commit
+	Once     bool // a database that it filled is never filled again
 	Entities []*Entity
 	Units    []*Unit
 	Always   []*Invariant
@@ -85,6 +86,7 @@ type Field struct {
 	cond   *node  // the condition of if, or nil
 	word   string // which source
 	source *node  // its value; for a literal the literal
+	bare   bool   // the field is the literal itself, without a word
 	args   map[string]*node
 	place
 	columnPlace, nullsPlace place
@@ -225,6 +227,7 @@ func (p *Plan) read(root *node) {
 		},
 		"database": func(_, v *node) { p.text(v, "database", &p.Database) },
 		"when":     func(_, v *node) { whenEmpty = p.when(v) },
+		"once":     func(_, v *node) { p.Once = p.yes(v, "once") },
 		"commit": func(_, v *node) {
 			var word string
 			if p.text(v, "commit", &word) {

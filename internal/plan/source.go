@@ -68,6 +68,9 @@ func (c *compiler) source(f *field) grow.Source {
 	v := f.decl.source
 	switch f.decl.word {
 	case "value":
+		if v.scalar() && v.text == clockWord && !v.quoted && !f.decl.bare {
+			return grow.Literal(c.plan.Clock)
+		}
 		value, ok := c.plan.literal(v)
 		if !ok {
 			return nil

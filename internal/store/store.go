@@ -196,6 +196,8 @@ type Tx interface {
 	Find(ctx context.Context, t *schema.Table, columns []*schema.Column, values []grow.Value) (int64, error)
 	// Between counts the rows whose key lies between two numbers, both included.
 	Between(ctx context.Context, t *schema.Table, c *schema.Column, lo, hi int64) (int64, error)
+	// Greatest is the greatest number in a column, 0 if it has none above.
+	Greatest(ctx context.Context, t *schema.Table, c *schema.Column) (int64, error)
 	// Insert adds rows by the engine's bulk path and says how many. A refusal is a
 	// *Violation, whose Row is -1 unless the engine stops at the guilty row; then the
 	// rows before it are written, as far as the caller does not take them back.
@@ -340,6 +342,10 @@ type Change struct {
 // rows that were changed or removed held before, and which occasions of units are done.
 type Journal struct {
 	Loads, Chunks, Contents, Occasions *schema.Table
+
+	// Path are the schemas in which tables without one are looked for; nil where the engine
+	// has none.
+	Path []string
 
 	Writers []string // others that may write to these tables, as far as the engine tells
 }

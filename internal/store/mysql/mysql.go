@@ -110,6 +110,24 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 	return db, nil
 }
 
+// waitForCluster lets statements of this session see what was committed before on any node
+// of a Galera cluster: what is decided by what is there must not be decided by old rows.
+func (d *database) waitForCluster(ctx context.Context) error {
+	var name, value string
+	err := d.conn.QueryRowContext(ctx, "SHOW VARIABLES LIKE 'wsrep_sync_wait'").Scan(&name, &value)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err == nil {
+		const all = 7 // reads, changes and deletions, insertions
+		_, err = d.conn.ExecContext(ctx, fmt.Sprintf("SET SESSION wsrep_sync_wait = %d", all))
+	}
+	if err != nil {
+		return d.err(ctx, err)
+	}
+	return nil
+}
+
 // ask learns what the server allows.
 func (d *database) ask(ctx context.Context) error {
 	var version string
@@ -131,6 +149,9 @@ func (d *database) ask(ctx context.Context) error {
 	}
 	if _, err := d.conn.ExecContext(ctx, own); err != nil {
 		return d.err(ctx, err)
+	}
+	if err := d.waitForCluster(ctx); err != nil {
+		return err
 	}
 	var name, splitting string
 	err = d.conn.QueryRowContext(ctx, "SHOW VARIABLES LIKE 'wsrep_load_data_splitting'").Scan(&name, &splitting)

@@ -36,6 +36,7 @@ func (d *database) setPath(ctx context.Context) error {
 	if len(schemas) == 0 {
 		schemas = []string{"public"} // a path that leads nowhere would hide every table
 	}
+	d.schemas = slices.Clone(schemas)
 	for i := range schemas {
 		schemas[i] = quote(schemas[i])
 	}

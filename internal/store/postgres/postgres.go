@@ -159,10 +159,12 @@ type database struct {
 	conn        *pgconn.PgConn
 	sent        *atomic.Int64 // bytes that went to the server
 	at          *address
-	path        string // the user's search path
-	owned       bool   // the search path is empty for the moment
+	path        string   // the user's search path
+	schemas     []string // of it
+	owned       bool     // the search path is empty for the moment
 	tally       store.Tally
 	constraints map[string]constraint // by table and name, from the last survey
+	powers      *string               // why nothing is asked with this user's rights; empty if it may be
 	calls       map[string]string     // what conditions call that belongs to others, by the condition; from the last survey
 	probes      setwise.Probes
 	tables      *schema.Database
@@ -548,6 +550,9 @@ func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, er
 		}), create, "CREATE SCHEMA IF NOT EXISTS evensprout")
 		return err
 	})
+	if d.journal != nil {
+		d.journal.Path = d.schemas
+	}
 	return d.journal, err
 }
 

@@ -34,6 +34,10 @@ func TestBehaviours(t *testing.T) {
 		CREATE TRIGGER refuse BEFORE INSERT ON boats FOR EACH ROW EXECUTE FUNCTION refuse();`,
 		Deferrable: `ALTER TABLE boats ALTER CONSTRAINT boats_pier_id_fkey DEFERRABLE;`,
 		Zone:       "Asia/Kathmandu", Lacks: "this user lacks TEMPORARY on the database, CREATE on the database, INSERT (name), UPDATE, DELETE",
+		Plain: func(t *testing.T, url string) string {
+			storetest.Exec(t, Driver{}, url, "CREATE ROLE plain LOGIN")
+			return strings.Replace(url, "tester@", "plain@", 1)
+		},
 		Clerk: func(t *testing.T, url string) string {
 			name := url[strings.LastIndexByte(url, '/')+1:]
 			storetest.Exec(t, Driver{}, url, "CREATE ROLE clerk LOGIN", "GRANT SELECT ON piers TO clerk", "GRANT INSERT (id, code) ON piers TO clerk", `REVOKE TEMPORARY ON DATABASE "`+name+`" FROM public`)
@@ -229,4 +233,18 @@ func TestWhatOwnersMay(t *testing.T) {
 		assert.Equal(t, owner, why == "", "%s: %s", user, why)
 		require.NoError(t, s.Close())
 	}
+}
+
+// A server answers COMMIT of a transaction that has failed by rolling back, without an error.
+func TestCommitOfAFailedTransaction(t *testing.T) {
+	s := open(t, "CREATE TABLE piers (id INTEGER PRIMARY KEY);")
+	defer s.Close()
+	tx, err := s.Begin(t.Context(), store.TxOptions{})
+	require.NoError(t, err)
+	_, err = s.(*database).Exec(t.Context(), "INSERT INTO piers VALUES (1)")
+	require.NoError(t, err)
+	_, err = s.(*database).Exec(t.Context(), "INSERT INTO piers VALUES (1)")
+	require.Error(t, err)
+	assert.ErrorContains(t, tx.Commit(t.Context()), "nothing of it is committed")
+	require.NoError(t, tx.Rollback())
 }

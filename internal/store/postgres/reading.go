@@ -45,15 +45,18 @@ func (d *database) readOnly(ctx context.Context, settings []string, do func() er
 }
 
 // Passes asks about conditions that call nothing but built-in functions that cannot write,
-// and functions of this user's own. A superuser's rights are too great to lend even to
-// those: then only what is built in is asked.
+// and functions of this user's own. Nothing is asked with the rights of a superuser: they
+// are too great to lend to a condition.
 func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
-	why := d.calls[condition]
-	if why == "" {
-		var err error
-		if why, err = d.volatile(ctx, condition); err != nil {
-			return nil, err
-		}
+	why, err := d.powerful(ctx)
+	if why == "" && err == nil {
+		why = d.calls[condition]
+	}
+	if why == "" && err == nil {
+		why, err = d.volatile(ctx, condition)
+	}
+	if err != nil {
+		return nil, err
 	}
 	if why != "" {
 		return nil, &store.NotAsked{Why: why}
@@ -68,8 +71,7 @@ func (d *database) Passes(ctx context.Context, columns []*schema.Column, conditi
 // callsSQL lists the functions, operators and domains on which conditions depend and that
 // are neither built in (what is built in is not listed there) nor this user's own.
 const callsSQL = `
-WITH me AS (SELECT r.rolsuper FROM pg_roles r WHERE r.rolname = current_user),
-used AS (
+WITH used AS (
   SELECT d.objid AS condition, p.oid::regprocedure::text AS name, p.proowner AS owner FROM pg_depend d JOIN pg_proc p ON p.oid = d.refobjid
   WHERE d.classid = 'pg_constraint'::regclass AND d.refclassid = 'pg_proc'::regclass
   UNION ALL SELECT d.objid, 'the operator ' || o.oid::regoperator::text, p.proowner FROM pg_depend d JOIN pg_operator o ON o.oid = d.refobjid JOIN pg_proc p ON p.oid = o.oprcode
@@ -77,20 +79,34 @@ used AS (
   UNION ALL SELECT d.objid, 'the domain ' || t.oid::regtype::text, t.typowner FROM pg_depend d JOIN pg_type t ON t.oid = d.refobjid AND t.typtype = 'd'
   JOIN pg_constraint c ON c.oid = d.objid AND c.contypid <> t.oid
   WHERE d.classid = 'pg_constraint'::regclass AND d.refclassid = 'pg_type'::regclass)
-SELECT pg_get_expr(c.conbin, c.conrelid), u.name, r.rolname, me.rolsuper
-FROM used u JOIN pg_constraint c ON c.oid = u.condition JOIN pg_roles r ON r.oid = u.owner CROSS JOIN me
-WHERE c.contype = 'c' AND (me.rolsuper OR NOT pg_has_role(u.owner, 'MEMBER'))`
+SELECT pg_get_expr(c.conbin, c.conrelid), u.name, r.rolname
+FROM used u JOIN pg_constraint c ON c.oid = u.condition JOIN pg_roles r ON r.oid = u.owner
+WHERE c.contype = 'c' AND NOT pg_has_role(u.owner, 'MEMBER')`
 
 // readCalls learns what conditions call.
 func (d *database) readCalls(each func(sql string, width int, show func(*schema.Table, []string)) error) error {
 	d.calls = map[string]string{}
-	return each(callsSQL, 4, func(_ *schema.Table, r []string) {
-		why := fmt.Sprintf("it calls %s, which belongs to %s", r[1], r[2])
-		if r[3] == "t" {
-			why = fmt.Sprintf("it calls %s, and this user is a superuser", r[1])
-		}
-		d.calls[trimParentheses(r[0])] = why
+	return each(callsSQL, 3, func(_ *schema.Table, r []string) {
+		d.calls[trimParentheses(r[0])] = fmt.Sprintf("it calls %s, which belongs to %s", r[1], r[2])
 	})
+}
+
+// powerfulSQL tells whether the session has the rights of a superuser, or can take them: a
+// function could, with SET ROLE or RESET ROLE.
+const powerfulSQL = `SELECT r.rolname FROM pg_roles r WHERE r.rolsuper AND (pg_has_role(session_user, r.oid, 'MEMBER') OR pg_has_role(current_user, r.oid, 'MEMBER')) LIMIT 1`
+
+// powerful tells why nothing is asked with this user's rights.
+func (d *database) powerful(ctx context.Context) (string, error) {
+	if d.powers == nil {
+		var powers string
+		if err := d.texts(ctx, 1, powerfulSQL, nil, func([]string) {
+			powers = "this user is a superuser, or can become one; survey as another role to have it asked"
+		}); err != nil {
+			return "", err
+		}
+		d.powers = &powers
+	}
+	return *d.powers, nil
 }
 
 var callPattern = regexp.MustCompile(`([A-Za-z_][A-Za-z0-9_$]*|"(?:[^"]|"")*")\s*\(`)

@@ -117,6 +117,9 @@ func (tx *transaction) Commit(ctx context.Context) error {
 	if err := tx.tighten(ctx); err != nil {
 		return err
 	}
+	if tx.db.conn.TxStatus() == 'E' { // the server would roll back, and say so without an error
+		return &store.Fault{Kind: store.Refused, Message: "the transaction had failed before, so nothing of it is committed"}
+	}
 	_, err := tx.db.Exec(ctx, "COMMIT")
 	var fault *store.Fault
 	switch {

@@ -89,7 +89,7 @@ func OpenJournal(ctx context.Context, e Engine, j *store.Journal, create bool, p
 		}
 		if !create {
 			if slices.Equal(missing, []*schema.Table{j.Occasions}) {
-				return &store.Journal{Loads: j.Loads, Chunks: j.Chunks, Contents: j.Contents, Writers: j.Writers}, nil // made before there were units
+				return &store.Journal{Loads: j.Loads, Chunks: j.Chunks, Contents: j.Contents, Writers: j.Writers, Path: j.Path}, nil // made before there were units
 			}
 			return nil, nil
 		}

@@ -229,6 +229,11 @@ func (tx *Tx) Between(ctx context.Context, t *schema.Table, c *schema.Column, lo
 		Arg{grow.Int(lo), c}, Arg{grow.Int(hi), c})
 }
 
+// Greatest is the greatest number in a column, 0 if it has none above.
+func (tx *Tx) Greatest(ctx context.Context, t *schema.Table, c *schema.Column) (int64, error) {
+	return Number(ctx, tx, "SELECT coalesce(max("+tx.Quote(c.Name)+"), 0) FROM "+tx.Table(t))
+}
+
 // Clear deletes all rows of a table. It never truncates: a reader who began earlier
 // must go on seeing the old rows.
 func (tx *Tx) Clear(ctx context.Context, t *schema.Table) (int64, error) {

@@ -397,6 +397,52 @@ func (s *Server) Database(t testing.TB, script string) string {
 	return s.URL(name)
 }
 
+// Owned makes a PostgreSQL database that belongs to an ordinary role, as that role, and
+// returns its URL for the role.
+func (s *Server) Owned(t testing.TB, script string) string {
+	t.Helper()
+	url := s.Database(t, `DO $$ BEGIN
+		EXECUTE format('CREATE ROLE %I LOGIN', 'owner_' || current_database());
+		EXECUTE format('ALTER DATABASE %I OWNER TO %I', current_database(), 'owner_' || current_database());
+	END $$`)
+	url = strings.Replace(url, "tester@", "owner_"+url[strings.LastIndexByte(url, '/')+1:]+"@", 1)
+	c, err := pgconn.Connect(t.Context(), url)
+	require.NoError(t, err)
+	_, err = c.Exec(t.Context(), script).ReadAll()
+	require.NoError(t, err)
+	require.NoError(t, c.Close(t.Context()))
+	return url
+}
+
+// Standby starts a PostgreSQL server that follows this one.
+func (s *Server) Standby(t testing.TB) *Server {
+	t.Helper()
+	n, err := newServer("postgres")
+	require.NoError(t, err)
+	t.Cleanup(n.Remove)
+	data := filepath.Join(n.folder, "data")
+	require.NoError(t, n.run(program("pg_basebackup"), "-h", "127.0.0.1", "-p", strconv.Itoa(s.Port), "-U", "tester", "-D", data, "-R", "-X", "stream", "-c", "fast", "--no-sync"))
+	n.command = append([]string{s.command[0], "-D", data, "-p", strconv.Itoa(n.Port), "-h", "127.0.0.1", "-k", n.folder}, s.command[9:]...)
+	n.command = append(n.command, "-c", "default_transaction_isolation=read committed") // a standby has no other
+	n.url, n.create = fmt.Sprintf("postgres://tester@127.0.0.1:%d/%%s", n.Port), createPostgres
+	require.NoError(t, n.Start())
+	return n
+}
+
+// Ask runs a statement and returns the first cell of its first row.
+func (s *Server) Ask(t testing.TB, database, sql string) string {
+	t.Helper()
+	c, err := pgconn.Connect(context.Background(), s.URL(database))
+	require.NoError(t, err)
+	defer c.Close(context.Background())
+	r, err := c.Exec(context.Background(), sql).ReadAll()
+	require.NoError(t, err, sql)
+	if len(r) == 0 || len(r[0].Rows) == 0 {
+		return ""
+	}
+	return string(r[0].Rows[0][0])
+}
+
 // Client is the path of an engine's own client, installed if need be. Where it is not and
 // cannot be, the test is skipped.
 func Client(t testing.TB, name, packageName string) string {

@@ -30,6 +30,8 @@ type Engine struct {
 	// Clerk makes a user who may read all piers and write some of their columns, but
 	// nothing else, and returns the database's URL for that user.
 	Clerk func(t *testing.T, url string) string
+	// Plain makes a user without special rights; nil where there are no superusers.
+	Plain func(t *testing.T, url string) string
 	// Lacks are the words of a refusal of all that the clerk may not do, and Zone is the
 	// time zone of the engine's server.
 	Lacks, Zone string

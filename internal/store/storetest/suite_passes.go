@@ -36,6 +36,12 @@ var conditionValues = map[string][]grow.Value{
 
 func passes(t *testing.T, f *fixture) {
 	ctx, s := t.Context(), f.store
+	if f.engine.Plain != nil {
+		var err error
+		s, err = f.engine.Driver.Open(ctx, f.engine.Plain(t, f.url))
+		require.NoError(t, err)
+		defer s.Close()
+	}
 	boats := f.db.Table("boats")
 	for column, list := range conditions {
 		c := boats.Column(column)

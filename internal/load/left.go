@@ -1,0 +1,313 @@
+package load
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+
+	"github.com/zeebo/xxh3"
+)
+
+// A table that has rows is left alone (when: empty), and rows of other tables still refer to
+// its planned rows. The planned keys may be those of other people's rows: references go to
+// the rows that are found by a natural key.
+
+// maxLeft bounds the rows of a table whose keys are read. Memory: about 100 bytes a row.
+const maxLeft = MaxExisting
+
+// Strangers tells that rows would refer to rows that the plan does not mean.
+type Strangers struct {
+	Row      string   `json:"row"`            // that refers
+	Field    string   `json:"field"`          //
+	Entity   string   `json:"entity"`         // whose table is left alone
+	Table    string   `json:"table"`          //
+	To       string   `json:"to"`             // its planned row
+	Key      string   `json:"key"`            // columns and values by which it is not found; empty if there is no key to find it by
+	Columns  []string `json:"columns"`        // of the key
+	Planned  string   `json:"planned"`        // the planned value of the reference
+	Stranger string   `json:"row_with_key"`   // the row that has it; empty if there is none
+	Rows     uint64   `json:"rows_that_miss"` // how many rows refer to rows that are not found
+}
+
+func (e *Strangers) Error() string {
+	why := fmt.Sprintf("no row of it has %s", e.Key)
+	if e.Key == "" {
+		why = "it has no unique key that the plan fills, by which the row could be found"
+	}
+	out := fmt.Sprintf("%s.%s refers to %s, and %s is left alone because it has rows: %s", e.Row, e.Field, e.To, e.Table, why)
+	if e.Stranger != "" {
+		out += fmt.Sprintf("; %s is the key of another row (%s)", e.Planned, e.Stranger)
+	}
+	if e.Rows > 1 {
+		out += fmt.Sprintf("; %d rows in all refer to rows that are not there", e.Rows)
+	}
+	return out
+}
+
+// Hint is what to do.
+func (e *Strangers) Hint() string {
+	if e.Key == "" {
+		return fmt.Sprintf("give %s a unique key that the plan fills, or empty it; rows: existing at %s takes the rows that are there", e.Table, e.Entity)
+	}
+	return fmt.Sprintf("write: {mode: keep, match: [%s]} at %s, in the place of when: empty, adds the rows that are missing", strings.Join(e.Columns, ", "), e.Entity)
+}
+
+// leftAlone is a table that is left alone, and what is known of its rows.
+type leftAlone struct {
+	of      *target
+	columns []*schema.Column // by which rows are found; nil if there are none
+	places  []int            // of these, in the entity's fields
+	missing map[grow.Value]grow.Row
+}
+
+// linkLeft finds the rows of tables that are left alone. Before a row is written it
+// refuses rows that refer to one that is not there.
+func (l *loader) linkLeft(ctx context.Context, s store.Store) error {
+	l.links = chunkLog{Keys: l.stepLog.Keys}
+	var all []*leftAlone
+	for _, t := range l.list {
+		if !t.out.Skipped || t.resumed || !t.referred || t.key == nil || t.Grow.Total() == 0 || !l.writesReferrers(t) {
+			continue
+		}
+		left := &leftAlone{of: t, missing: map[grow.Value]grow.Row{}}
+		left.columns, left.places = t.naturalKey()
+		if err := l.findLeft(ctx, s, left); err != nil {
+			return err
+		}
+		if len(left.missing) > 0 {
+			all = append(all, left)
+		}
+	}
+	for _, left := range all {
+		if err := l.refuseStrangers(ctx, s, left); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// refersTo are the fields by which an entity refers to the key of another.
+func (t *target) refersTo(to *target) []int {
+	var out []int
+	for _, f := range t.refs {
+		if field := t.Grow.Fields[f]; field.Target() == to.Grow && field.Stored() == to.Grow.Key && t.Columns[f] != nil {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// writesReferrers tells whether this load writes rows that refer to an entity.
+func (l *loader) writesReferrers(to *target) bool {
+	return slices.ContainsFunc(l.list, func(t *target) bool { return !t.out.Skipped && len(t.refersTo(to)) > 0 }) || len(l.plan.Units) > 0
+}
+
+// naturalKey is the key by which rows of an entity are recognised whatever their planned
+// numbers: that of match, else a unique one that the plan fills.
+func (t *target) naturalKey() (columns []*schema.Column, places []int) {
+	place := func(columns []*schema.Column) []int {
+		var out []int
+		for _, c := range columns {
+			i := slices.Index(t.write.Columns, c)
+			if i < 0 {
+				return nil
+			}
+			out = append(out, t.write.Fields[i])
+		}
+		return out
+	}
+	numbered := func(columns []*schema.Column) bool {
+		return len(columns) == 1 && columns[0] == t.key && (t.Grow.Key.Counted() || t.unkeyed || t.key.Identity != schema.NoIdentity)
+	}
+	if m := t.write.Match; len(m) > 0 && !numbered(m) {
+		return m, place(m)
+	}
+	for _, k := range t.keys() {
+		if !numbered(k.columns) {
+			return k.columns, k.places
+		}
+	}
+	return nil, nil
+}
+
+// findLeft learns which key each planned row has in the table, and which are not there.
+func (l *loader) findLeft(ctx context.Context, s store.Store, left *leftAlone) error {
+	t := left.of
+	there := map[xxh3.Uint128]grow.Value{}
+	own := map[grow.Value]bool{} // keys, of a table that the plan itself has filled
+	if left.columns != nil || t.own {
+		if t.out.Before > maxLeft {
+			return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("%s is left alone and has %d rows; rows that refer to it are found among at most %d", t.Table.Name, t.out.Before, maxLeft)}
+		}
+		columns := append(slices.Clone(left.columns), t.key)
+		places := make([]int, len(left.columns))
+		for i := range places {
+			places[i] = i
+		}
+		err := s.Select(ctx, store.Query{Table: t.Table, Columns: columns}, func(row []grow.Value) error {
+			if h, ok := hashOf(row, places); ok {
+				there[h] = row[len(row)-1]
+			}
+			if t.own {
+				own[row[len(row)-1]] = true
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	at := slices.Index(t.Grow.Fields, t.Grow.Key)
+	var first grow.Row // of consecutive rows that have other keys than the planned ones
+	var keys []grow.Value
+	note := func() {
+		if len(keys) > 0 {
+			l.links.key(t.Plan.Name, first, keys)
+		}
+		keys = nil
+	}
+	err := l.eachRow(ctx, t, func(row grow.Row, values []grow.Value) error {
+		planned := values[at]
+		if real, _ := l.realKey(t.Grow, planned); own[real] {
+			return nil
+		}
+		h, ok := hashOf(values, left.places)
+		key, found := there[h]
+		switch {
+		case !ok || !found || left.columns == nil:
+			left.missing[planned] = row
+		case key != planned:
+			if len(keys) > 0 && (row.Side != first.Side || row.N != first.N+uint64(len(keys))) {
+				note()
+			}
+			if len(keys) == 0 {
+				first = row
+			}
+			keys = append(keys, key)
+			l.rename(t, planned, key)
+		}
+		return nil
+	})
+	note()
+	return err
+}
+
+// eachRow grows all rows of an entity.
+func (l *loader) eachRow(ctx context.Context, t *target, do func(row grow.Row, values []grow.Value) error) error {
+	g := grow.NewGrower(l.plan.Set)
+	defer g.Close()
+	var b grow.Batch
+	each := func(first grow.Row, rows uint64) error {
+		const most = 1000
+		for rows > 0 {
+			n := min(rows, most)
+			g.Grow(t.Grow, first, int(n), &b)
+			if err := g.Err(); err != nil {
+				return err
+			}
+			for i := range b.Len {
+				if err := do(b.At(i), b.Row(i)); err != nil {
+					return err
+				}
+			}
+			first.N, rows = first.N+n, rows-n
+			if err := ctx.Err(); err != nil {
+				return context.Cause(ctx)
+			}
+		}
+		return nil
+	}
+	if err := each(grow.Row{Side: true}, uint64(len(t.Grow.Side))); err != nil {
+		return err
+	}
+	return each(grow.Row{}, t.Grow.Rows)
+}
+
+// refuseStrangers is an error if rows that are to be written refer to rows that are not
+// there.
+func (l *loader) refuseStrangers(ctx context.Context, s store.Store, left *leftAlone) error {
+	var found *Strangers
+	for _, t := range l.list {
+		fields := t.refersTo(left.of)
+		if t.out.Skipped || len(fields) == 0 {
+			continue
+		}
+		err := l.eachRow(ctx, t, func(row grow.Row, values []grow.Value) error {
+			if t.loaded && (row.Side || row.N < t.from) {
+				return nil
+			}
+			for _, f := range fields {
+				to, missing := left.missing[values[f]]
+				if !missing {
+					continue
+				}
+				if found == nil {
+					found = &Strangers{Row: t.Grow.Label(row), Field: t.Grow.Fields[f].Name, Entity: left.of.Plan.Name, Table: left.of.Table.Name, To: left.of.Grow.Label(to), Planned: values[f].String()}
+					if err := l.describeStranger(ctx, s, left, found, values[f], to); err != nil {
+						return err
+					}
+				}
+				found.Rows++
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if found == nil {
+		return nil
+	}
+	return found
+}
+
+// describeStranger says by which key a row is not found, and whose the planned key is.
+func (l *loader) describeStranger(ctx context.Context, s store.Store, left *leftAlone, x *Strangers, planned grow.Value, row grow.Row) error {
+	t := left.of
+	g := grow.NewGrower(l.plan.Set)
+	defer g.Close()
+	var b grow.Batch
+	g.Grow(t.Grow, row, 1, &b)
+	if err := g.Err(); err != nil {
+		return err
+	}
+	var key []string
+	for i, c := range left.columns {
+		x.Columns = append(x.Columns, c.Name)
+		key = append(key, fmt.Sprintf("%s %q", c.Name, b.Row(0)[left.places[i]].String()))
+	}
+	x.Key = strings.Join(key, ", ")
+	q := store.Query{Table: t.Table, Columns: t.Table.Columns, Where: []store.Cell{{Column: t.key, Value: planned}}, Limit: 1}
+	return s.Select(ctx, q, func(row []grow.Value) error {
+		var cells []string
+		for i, c := range t.Table.Columns {
+			if c != t.key && !row[i].IsNull() && len(cells) < 2 {
+				cells = append(cells, fmt.Sprintf("%s %q", c.Name, row[i].String()))
+			}
+		}
+		x.Stranger = strings.Join(cells, ", ")
+		return nil
+	})
+}
+
+// keepLinks writes down which keys the rows of tables that are left alone have.
+func (l *loader) keepLinks(ctx context.Context, w *writer) error {
+	record, err := l.links.pack()
+	if err != nil || record == nil || l.journal == nil || l.o.DryRun {
+		return err
+	}
+	text, err := json.Marshal(chunkSum{})
+	if err != nil {
+		return err
+	}
+	of := l.journal.tables.Chunks
+	key := beforeAll(l.journal.number)
+	return w.tx.Add(ctx, of, append(key.cells(of), cells(of, "state", string(StateDone), "ended", moment(time.Now()), "result", string(text), "record", record)...))
+}

@@ -1,0 +1,68 @@
+package load
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"evensprout/internal/plan"
+)
+
+// migrated drops the differences of a plan that a migration of the tables explains: fields
+// that are called otherwise now (was), fields whose columns are gone, and fields of columns
+// that were not there when the plan was loaded. What it drops it notes.
+func (l *loader) migrated(diffs []plan.Difference, earlier *plan.Plan, last *Entry) []plan.Difference {
+	l.result.Migrated = nil
+	renamed := map[string]bool{} // old fields, as Entity.field
+	fieldOf := func(d plan.Difference) (*target, string, bool) {
+		words := strings.Split(d.Path, ".")
+		if len(words) != 4 || words[0] != "entities" || words[2] != "fields" {
+			return nil, "", false
+		}
+		t := l.named(words[1])
+		return t, words[3], t != nil
+	}
+	for _, d := range diffs {
+		t, field, ok := fieldOf(d)
+		if !ok || d.Was != "" {
+			continue
+		}
+		if was := l.plan.Plan.Was(t.Plan.Name, field); was != "" && l.plan.Plan.FieldSays(earlier, t.Plan.Name, field, was) {
+			renamed[t.Plan.Name+"."+was], renamed[t.Plan.Name+"."+field] = true, true
+			l.result.Migrated = append(l.result.Migrated, fmt.Sprintf("%s.%s was %s", t.Plan.Name, field, was))
+		}
+	}
+	return slices.DeleteFunc(diffs, func(d plan.Difference) bool {
+		t, field, ok := fieldOf(d)
+		if !ok {
+			return false
+		}
+		name := t.Plan.Name + "." + field
+		switch {
+		case renamed[name]:
+			return true
+		case d.Is == "" && t.Table.ByConvention(field) == nil && t.Table.ByConvention(field+"_id") == nil:
+			l.result.Migrated = append(l.result.Migrated, "the column of "+name+" is gone")
+			return true
+		case d.Was == "":
+			return l.isNewColumn(t, field, last, name)
+		}
+		return false
+	})
+}
+
+// isNewColumn tells whether the column of a field was not there when the plan was loaded.
+func (l *loader) isNewColumn(t *target, field string, last *Entry, name string) bool {
+	for i, f := range t.Grow.Fields {
+		if f.Name != field || t.Columns[i] == nil {
+			continue
+		}
+		for _, e := range last.About.Entities {
+			if e.Entity == t.Plan.Name && len(e.Columns) > 0 && !slices.Contains(e.Columns, t.Columns[i].Name) {
+				l.result.Migrated = append(l.result.Migrated, "the column of "+name+" is new: rows that are there keep what they have in it")
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,49 @@
+package load
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const codeTables = "CREATE TABLE codes (id {key}, code VARCHAR(8) NOT NULL UNIQUE);"
+
+func takenCodes(from, to int) string {
+	var rows []string
+	for i := from; i < to; i++ {
+		rows = append(rows, fmt.Sprintf("(%d, 'P%03d')", 10_000+i, i))
+	}
+	return "INSERT INTO codes (id, code) VALUES " + strings.Join(rows, ", ")
+}
+
+func codesPlan(rows int) string {
+	return fmt.Sprintf("on_violation: {unique: redraw}\n\nentities:\n  Code:\n    table: codes\n    rows: %d\n    fields: {code: {pattern: \"P[0-9]{3}\", unique: true}}\n", rows)
+}
+
+// Where much of a small space is taken, what is free is found.
+func TestRedrawFindsWhatIsFree(t *testing.T) {
+	onEach(t, codeTables, func(t *testing.T, d *db) {
+		d.exec(t, takenCodes(0, 500))
+		for _, rows := range []int{150, 500} {
+			before := dump(t, d.store)
+			r, err := d.load(t, headless(codesPlan(rows)), d.journaled(Options{}))
+			require.NoError(t, err, rows)
+			assert.Len(t, d.table(t, "codes", "code"), 500+rows)
+			assert.Zero(t, d.compared(t, r.Load).Missing)
+			d.withdrawn(t, r.Load, WithdrawOptions{})
+			assert.Equal(t, before, dump(t, d.store))
+		}
+		// Where too little is free, it is said how much.
+		_, err := d.load(t, headless(codesPlan(501)), d.journaled(Options{}))
+		var refusal *Refusal
+		require.ErrorAs(t, err, &refusal)
+		assert.Equal(t, "Code", refusal.Entity)
+		assert.Contains(t, refusal.Hint, "1,000 different values")
+		assert.Contains(t, refusal.Hint, "500 are free")
+	})
+}
+
+func headless(rest string) string { return "name: t\nseed: s\nclock: 2026-05-01T08:00:00Z\n" + rest }

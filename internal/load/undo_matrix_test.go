@@ -1,0 +1,246 @@
+package load
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/files"
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+	"evensprout/internal/store/setwise"
+)
+
+const matrixTables = `
+CREATE TABLE items (id {key}, code VARCHAR(8) NOT NULL UNIQUE, label VARCHAR(20), n INTEGER NOT NULL);
+CREATE TABLE kinds (code VARCHAR(8) PRIMARY KEY, label VARCHAR(20), n INTEGER NOT NULL);
+CREATE TABLE item_parts (id {key}, item_id INTEGER NOT NULL REFERENCES items (id), word VARCHAR(20));
+CREATE TABLE kind_parts (id {key}, kind_code VARCHAR(8) NOT NULL REFERENCES kinds (code), word VARCHAR(20));`
+
+// matrixCase is one way to load.
+type matrixCase struct{ mode, keys, children, before, policy, commit string }
+
+func (c matrixCase) String() string {
+	return strings.Join([]string{c.mode, "keys " + c.keys, "children " + c.children, "before " + c.before, c.policy, c.commit}, ", ")
+}
+
+func matrix() []matrixCase {
+	var all []matrixCase
+	for _, mode := range []string{"insert", "keep", "upsert", "update", "replace"} {
+		for _, keys := range []string{"planned", "planned far", "database", "natural"} {
+			for _, children := range []string{"none", "per", "pick"} {
+				for _, before := range []string{"nothing", "others", "some of the same"} {
+					for _, policy := range []string{"stop", "skip", "redraw"} {
+						for _, commit := range []string{"load", "chunk"} {
+							if mode == "replace" && commit == "chunk" || mode == "update" && (before == "nothing" || children != "none" || keys == "database") {
+								continue // refused by the plan, or nothing to do
+							}
+							all = append(all, matrixCase{mode, keys, children, before, policy, commit})
+						}
+					}
+				}
+			}
+		}
+	}
+	return all
+}
+
+func (c matrixCase) plan() string {
+	table, entity, id := "items", "Item", ""
+	switch c.keys {
+	case "planned":
+		id = "id: {count: 1}, "
+	case "planned far":
+		id = "id: {count: {from: 5001}}, "
+	case "natural":
+		table = "kinds"
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "name: matrix\nseed: s\nclock: 2026-05-01T08:00:00Z\ncommit: %s\n", c.commit)
+	if c.policy != "stop" {
+		fmt.Fprintf(&b, "on_violation: {unique: %s}\n", c.policy)
+	}
+	fmt.Fprintf(&b, "entities:\n  %s:\n    table: %s\n    rows: 12\n", entity, table)
+	switch c.mode {
+	case "insert":
+	case "replace":
+		fmt.Fprintf(&b, "    write: {mode: replace, cascade: true}\n")
+	case "update":
+		fmt.Fprintf(&b, "    write: {mode: update, match: [code], set: [label, n]}\n")
+	default:
+		fmt.Fprintf(&b, "    write: {mode: %s, match: [code]}\n", c.mode)
+	}
+	if c.keys == "database" {
+		fmt.Fprintf(&b, "    keys: database\n")
+	}
+	fmt.Fprintf(&b, "    fields: {%scode: {pattern: \"A[0-9]{2}\", unique: true}, label: {pattern: \"[a-z]{4}\", nulls: 20%%}, n: {between: [1, 9]}}\n", id)
+	if c.children != "none" {
+		fmt.Fprintf(&b, "  Part:\n    table: %s_parts\n", strings.TrimSuffix(table, "s"))
+		if c.children == "per" {
+			fmt.Fprintf(&b, "    per: {%s: 0..2}\n    fields: {word: {pattern: \"[a-z]{5}\"}}\n", entity)
+		} else {
+			fmt.Fprintf(&b, "    rows: 9\n    fields: {%s: {pick: %s}, word: {pattern: \"[a-z]{5}\"}}\n", map[bool]string{true: "kind_code", false: "item_id"}[table == "kinds"], entity)
+		}
+	}
+	return b.String()
+}
+
+// rowsBefore are the statements that fill the tables before a case.
+func (c matrixCase) rowsBefore(codes []string) []string {
+	out := []string{"DELETE FROM item_parts", "DELETE FROM kind_parts", "DELETE FROM items", "DELETE FROM kinds"}
+	if c.before == "nothing" {
+		return out
+	}
+	rows := []string{"Z01", "Z02"}
+	if c.before == "some of the same" {
+		rows = append(rows, codes[2], codes[7])
+	}
+	for i, code := range rows {
+		out = append(out, fmt.Sprintf("INSERT INTO items (id, code, label, n) VALUES (%d, '%s', 'old', %d)", 9001+i, code, i+1), fmt.Sprintf("INSERT INTO kinds (code, label, n) VALUES ('%s', NULL, %d)", code, i+1))
+	}
+	return append(out, "INSERT INTO item_parts (id, item_id, word) VALUES (9001, 9001, 'mine')", "INSERT INTO kind_parts (id, kind_code, word) VALUES (9001, 'Z01', 'mine')")
+}
+
+// Whatever the way of loading: what was loaded compares clean, and taking it back leaves
+// the tables as they were.
+func TestUndoOfEveryWayToLoad(t *testing.T) {
+	cases := matrix()
+	require.GreaterOrEqual(t, 3*len(cases), 2000)
+	if testing.Short() {
+		cases = slices.DeleteFunc(cases, func(c matrixCase) bool { return c.commit == "chunk" || c.policy == "redraw" || c.keys == "planned far" })
+	}
+	for _, e := range engines() {
+		t.Run(e.name, func(t *testing.T) {
+			t.Parallel()
+			d := &db{engine: e, url: e.make(t, e.words.Replace(matrixTables))}
+			d.store = d.open(t)
+			tables, err := d.store.Survey(t.Context())
+			require.NoError(t, err)
+			codes := d.matrixCodes(t, tables)
+			refused, forget := 0, []string{}
+			_, err = d.load(t, "  Item:\n    table: items\n    rows: 1\n    fields: {code: {value: X}, n: {value: 1}}\n", d.journaled(Options{})) // makes the journal
+			require.NoError(t, err)
+			journal, err := d.store.Journal(t.Context(), false)
+			require.NoError(t, err)
+			for _, table := range []*schema.Table{journal.Contents, journal.Chunks, journal.Loads} { // a long journal would take long to read
+				forget = append(forget, "DELETE FROM "+d.store.(interface{ Table(*schema.Table) string }).Table(table))
+			}
+			if e.name == "sqlite" {
+				_, err = d.store.(setwise.Engine).Exec(t.Context(), "PRAGMA synchronous = OFF")
+				require.NoError(t, err)
+			}
+			for _, c := range cases {
+				d.together(t, append(slices.Clone(forget), c.rowsBefore(codes)...))
+				if !d.undone(t, tables, c) {
+					refused++
+				}
+			}
+			assert.Less(t, refused, len(cases)/4, "most ways load")
+		})
+	}
+}
+
+// together runs statements in one transaction.
+func (d *db) together(t *testing.T, statements []string) {
+	t.Helper()
+	for _, sql := range slices.Concat([]string{"BEGIN"}, statements, []string{"COMMIT"}) {
+		_, err := d.store.(setwise.Engine).Exec(t.Context(), sql)
+		require.NoError(t, err, sql)
+	}
+}
+
+// matrixCodes are the codes of the planned rows.
+func (d *db) matrixCodes(t *testing.T, tables *schema.Database) []string {
+	c := d.matrixPlan(t, tables, matrixCase{mode: "insert", keys: "planned", commit: "load", policy: "stop", children: "none"})
+	l, err := newLoader(c, d.store, Options{})
+	require.NoError(t, err)
+	return codesOf(t, l)
+}
+
+func (d *db) matrixPlan(t *testing.T, tables *schema.Database, c matrixCase) *plan.Compiled {
+	p, err := plan.Read(filepath.Join("/", "plan.yaml"), []byte(c.plan()))
+	require.NoError(t, err)
+	compiled, err := p.Compile(plan.Options{Database: tables, Rows: files.Rows})
+	require.NoError(t, err, c.String()+"\n"+c.plan())
+	return compiled
+}
+
+// undone loads, compares and takes back; false if the load was refused.
+func (d *db) undone(t *testing.T, tables *schema.Database, c matrixCase) bool {
+	t.Helper()
+	before := dumpOf(t, d.store, tables)
+	o := d.journaled(Options{Chunk: 5})
+	r, err := Run(t.Context(), d.matrixPlan(t, tables, c), d.store, o)
+	var partial *Partial
+	if err != nil && !errors.As(err, &partial) {
+		require.Equal(t, before, dumpOf(t, d.store, tables), "%s: %v", c, err)
+		return false
+	}
+	if err != nil {
+		v, err := Withdraw(t.Context(), d.store, partial.Load, WithdrawOptions{By: Operator{Rows: files.Rows}})
+		require.NoError(t, err, c.String())
+		require.Zero(t, v.Left, "%s: %+v", c, v.LeftRows)
+		require.Equal(t, before, dumpOf(t, d.store, tables), c.String())
+		return false
+	}
+	if r.Load == 0 { // nothing was to be done
+		require.Equal(t, before, dumpOf(t, d.store, tables), c.String())
+		return true
+	}
+	p, err := Recall(t.Context(), d.store, r.Load, tables, Operator{Rows: files.Rows})
+	require.NoError(t, err, c.String())
+	diff, err := Compare(t.Context(), d.store, []*Past{p}, CompareOptions{})
+	require.NoError(t, err, c.String())
+	require.NoError(t, p.Close())
+	require.Zero(t, diff.Missing+diff.Changed, "%s: %+v", c, diff.Entities)
+	v, err := Withdraw(t.Context(), d.store, r.Load, WithdrawOptions{By: Operator{Rows: files.Rows}})
+	require.NoError(t, err, c.String())
+	require.Zero(t, v.Left, "%s: %+v", c, v.LeftRows)
+	require.Equal(t, before, dumpOf(t, d.store, tables), c.String())
+	return true
+}
+
+func codesOf(t *testing.T, l *loader) []string {
+	w := &writer{loader: l}
+	l.reset()
+	defer w.close()
+	target := l.list[0]
+	var codes []string
+	require.NoError(t, l.eachRow(t.Context(), target, func(_ grow.Row, values []grow.Value) error {
+		codes = append(codes, values[1].S)
+		return nil
+	}))
+	return codes
+}
+
+// Rows whose keys the database gave come back with their keys.
+func TestRestoreOfKeysThatTheDatabaseGave(t *testing.T) {
+	for _, mode := range []string{"insert", "keep", "upsert"} {
+		t.Run(mode, func(t *testing.T) {
+			onEach(t, matrixTables, func(t *testing.T, d *db) {
+				c := matrixCase{mode: mode, keys: "database", children: "none", before: "others", policy: "stop", commit: "load"}
+				d.together(t, c.rowsBefore(nil))
+				tables, err := d.store.Survey(t.Context())
+				require.NoError(t, err)
+				r, err := Run(t.Context(), d.matrixPlan(t, tables, c), d.store, d.journaled(Options{}))
+				require.NoError(t, err)
+				loaded := dumpOf(t, d.store, tables)
+				d.exec(t, "DELETE FROM items WHERE n > 4 AND code LIKE 'A%'")
+				d.exec(t, "UPDATE items SET label = 'mine' WHERE n < 4 AND code LIKE 'A%'")
+				p, err := Recall(t.Context(), d.store, r.Load, tables, Operator{Rows: files.Rows})
+				require.NoError(t, err)
+				defer p.Close()
+				_, err = Restore(t.Context(), d.store, []*Past{p}, RestoreOptions{})
+				require.NoError(t, err)
+				assert.Equal(t, loaded, dumpOf(t, d.store, tables))
+			})
+		})
+	}
+}
