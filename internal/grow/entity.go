@@ -77,15 +77,16 @@ type Field struct {
 	Inner  bool        // only used by other fields: neither stored nor part of fingerprints
 	If     []Condition // all must hold, else the cell is NULL
 
-	Entity *Entity
-	ref    reference // Source, if it is one; set by Finish
-	index  int
-	keys   [draws]Key
-	slot   int    // of its draws, in a grower's memory
-	group  *Group // the unique group it belongs to
-	member int    // its place in the group
-	tied   int    // its place in Entity.ties, from 1; 0 if it is in none
-	id     uint64 // its name in fingerprints
+	Entity   *Entity
+	ref      reference // Source, if it is one; set by Finish
+	index    int
+	keys     [draws]Key
+	slot     int    // of its draws, in a grower's memory
+	group    *Group // the unique group it belongs to
+	member   int    // its place in the group
+	numbered *Group // the unique group in which its value takes a number
+	tied     int    // its place in Entity.ties, from 1; 0 if it is in none
+	id       uint64 // its name in fingerprints
 }
 
 // Share is an exact part of a whole.

@@ -236,6 +236,9 @@ func (c cell) grow(v *Value) {
 		return
 	}
 	c.f.Source.grow(c, v)
+	if c.f.numbered != nil && !v.IsNull() {
+		c.f.numbered.number(c, v)
+	}
 }
 
 // refer makes the cell a reference to a row.

@@ -110,6 +110,9 @@ func (f *Field) Redrawn() []*Field {
 	if f.group != nil {
 		return []*Field{f.group.lead()}
 	}
+	if f.numbered != nil {
+		return []*Field{f.numbered.lead()}
+	}
 	switch s := f.Source.(type) {
 	case *literal, *counter, *upward, *tree, *aggregate, *running, *stored, *copiedReference, *lookup, *generated:
 		return nil
@@ -150,10 +153,13 @@ func redrawn(paths []Path) []*Field {
 
 // lead is the field by which a group's attempts are counted.
 func (g *Group) lead() *Field {
-	if g.text != nil {
+	switch {
+	case g.text != nil:
 		return g.text
+	case len(g.members) > 0:
+		return g.members[0].field
 	}
-	return g.members[0].field
+	return g.spare
 }
 
 // reserveAttempts is how many attempts of a row stay in the reserve.
@@ -167,14 +173,21 @@ func (f *Field) Attempts() (attempts, values uint64, ok bool) {
 	if g == nil {
 		return 0, 0, false
 	}
-	return reserveAttempts + g.size - min(g.entity.Rows, g.size), g.size, true
+	rows := g.entity.Rows
+	if g.most > 0 {
+		rows = g.most
+	}
+	return reserveAttempts + g.size - min(rows, g.size), g.size, true
 }
 
 // retry is the place of a row in the group at a later attempt: somewhere in the
 // reserve, and nowhere that grown rows or given ones stand. Attempts after these walk over
 // all places that grown rows leave free, from one that differs from row to row: then
 // rows that are added later may have to be drawn again in their turn.
-func (g *Group) retry(c cell, attempt uint64) (uint64, bool) {
+func (g *Group) retry(c cell, attempt uint64) (groupAt, bool) {
+	if g.most > 0 {
+		return g.retryScoped(c, attempt)
+	}
 	rows := min(g.entity.Rows, g.size)
 	low := max(g.size-g.size/8, rows)
 	walk := attempt > reserveAttempts || low >= g.size
@@ -182,7 +195,7 @@ func (g *Group) retry(c cell, attempt uint64) (uint64, bool) {
 		low = rows
 	}
 	if low >= g.size {
-		return 0, false
+		return groupAt{}, false
 	}
 	const tries = 64
 	b := c.g.take()
@@ -190,7 +203,7 @@ func (g *Group) retry(c cell, attempt uint64) (uint64, bool) {
 	if walk {
 		start := philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 8}, g.key)
 		index := g.first.at(low + (below(start[0], g.size-low)+attempt)%(g.size-low))
-		return index, len(g.taken) == 0 || !g.held(c, index, b)
+		return groupAt{known: true, index: index}, len(g.taken) == 0 || !g.held(c, index, b)
 	}
 	for i := range uint64(tries) {
 		w := philox([4]uint64{c.fr.id[1], c.fr.id[0], attempt, 7 + i<<8}, g.key)
@@ -198,9 +211,9 @@ func (g *Group) retry(c cell, attempt uint64) (uint64, bool) {
 		if len(g.taken) > 0 && g.held(c, index, b) {
 			continue
 		}
-		return index, true
+		return groupAt{known: true, index: index}, true
 	}
-	return 0, false
+	return groupAt{}, false
 }
 
 // held tells whether a row written by hand has the values of a place.

@@ -142,21 +142,47 @@ func (s *stretch) limits(after, before Value) (int64, uint64) {
 func floorMod(a, b int64) int64 { return a - floorDiv(a, b)*b }
 
 func (s *stretch) grow(c cell, v *Value) {
+	lo, n, ok := s.room(c)
+	if !ok {
+		return
+	}
+	us := lo + int64(below(c.fraction(drawValue), n))*s.unit
+	v.Type, v.Scale, v.N = s.typ, s.scale(), s.fold(us)
+}
+
+// room is the first moment that a row can have, and how many there are; false if it has
+// none.
+func (s *stretch) room(c cell) (lo int64, n uint64, ok bool) {
 	var a, b Value
 	if s.after != nil {
 		if a = s.after.value(c); a.IsNull() {
-			return
+			return 0, 0, false
 		}
 	}
 	if s.before != nil {
 		if b = s.before.value(c); b.IsNull() {
 			if s.after == nil || s.within == (Span{}) {
-				return
+				return 0, 0, false
 			}
 			b = Value{Type: Timestamp, N: s.within.after(micros(a), 1) + 1}
 		}
 	}
-	lo, n := s.limits(a, b)
-	us := lo + int64(below(c.fraction(drawValue), n))*s.unit
-	v.Type, v.Scale, v.N = s.typ, s.scale(), s.fold(us)
+	lo, n = s.limits(a, b)
+	return lo, n, true
+}
+
+// leave moves a moment to one that leaves a rest when counted in so many steps; false if
+// a row has too few moments.
+func (s *stretch) leave(c cell, v *Value, rest, of int64) bool {
+	lo, n, ok := s.room(c)
+	if !ok || uint64(of) > n {
+		return false
+	}
+	at := micros(*v)
+	at -= floorMod(floorDiv(at, s.unit)-rest, of) * s.unit
+	if at < lo {
+		at += of * s.unit
+	}
+	v.N = s.fold(at)
+	return true
 }

@@ -1,6 +1,7 @@
 package grow
 
 import (
+	"encoding/binary"
 	"fmt"
 	"slices"
 	"strings"
@@ -18,12 +19,16 @@ type Group struct {
 	entity  *Entity
 	text    *Field // the unique text that the members build, or nil
 	shown   *Field // the field that takes its value from the one member, an inner field; or nil
+	spare   *Field // takes a number where the members' values do not suffice, or nil
+	scope   *scope // the rows within which the values differ; nil if all
 	members []member
 	key     Key
 	size    uint64 // distinct values of all members together
 	usable  uint64 // of these, for grown rows
+	most    uint64 // rows of a scope, at most
 	first   permutation
 	side    []uint64       // by side row: its index
+	rounds  []uint64       // by side row, within a scope: its round
 	taken   map[string]int // values of side rows, as one folded text: the side row
 	slot    int            // place in Entity.Groups
 }
@@ -47,23 +52,53 @@ type groupAt struct {
 const maxListed = 1 << 19
 
 // Unique makes the values of some fields of an entity differ from row to row,
-// taken together. Each field's source must be Countable, and no field may be in
-// two groups.
+// taken together. No field may be in two groups. Beside a reference to a row above, or a
+// number among siblings, the others differ within that row, or that number. One field
+// that is not Countable can stand in a group: a text or a moment, which then takes a
+// number.
 func (e *Entity) Unique(fields ...*Field) error {
 	g := &Group{entity: e, slot: len(e.Groups)}
-	for _, f := range fields {
-		if err := g.join(f); err != nil {
+	var rest []*Field
+	g.scope, rest = e.scopeOf(fields)
+	for _, f := range rest {
+		if t, ok := f.Source.(*template); ok && f.group == nil {
+			return e.uniqueTemplate(f, t, g.scope)
+		}
+	}
+	for _, f := range rest {
+		of, err := f.drawn()
+		if err == nil {
+			err = g.join(of)
+		}
+		switch {
+		case err == nil:
+			if of != f && len(rest) == 1 {
+				g.shown = f
+			}
+		case len(fields) > 1 && g.spare == nil && f.takesNumber(g.scope):
+			g.spare = f
+		default:
 			return err
 		}
+	}
+	if g.spare != nil && g.spare.Source.Type() != Text {
+		g.members = nil // moments suffice: what stands beside them keeps its weights
 	}
 	e.add(g)
 	return nil
 }
 
 func (e *Entity) add(g *Group) {
-	g.key = g.members[0].field.key().Sub("unique")
+	first := g.spare
+	if len(g.members) > 0 {
+		first = g.members[0].field
+	}
+	g.key = first.key().Sub("unique")
 	for i := range g.members {
 		g.members[i].field.group, g.members[i].field.member = g, i
+	}
+	if g.spare != nil {
+		g.spare.numbered = g
 	}
 	e.Groups = append(e.Groups, g)
 }
@@ -99,29 +134,32 @@ func (f *Field) Inherent() bool {
 	case *stored:
 		return len(f.Entity.TableKey) == 1 && f.Entity.TableKey[0] == s.column
 	}
-	return f.group != nil && (f.group.text == f || len(f.group.members) == 1 && f.group.text == nil)
+	g := f.group
+	return g != nil && g.scope == nil && g.spare == nil && (g.text == f || len(g.members) == 1 && g.text == nil)
 }
 
 // Grouped tells whether the fields are unique together, by a group or because
 // one of them is by itself.
 func Grouped(fields []*Field) bool {
-	var group *Group
-	have := 0
+	have := map[*Group]int{}
 	for _, f := range fields {
 		if f.Inherent() {
 			return true
 		}
-		if f.group != nil && f.group.text == nil {
-			if group == nil {
-				group = f.group
-			}
-			if f.group == group {
-				have++
+		of, err := f.drawn()
+		if err != nil {
+			continue
+		}
+		for _, g := range []*Group{of.group, f.numbered} {
+			if g != nil && (g.text == nil || g.text == f) {
+				have[g]++
 			}
 		}
 	}
-	if group != nil && have == len(group.members) {
-		return true
+	for g, n := range have {
+		if n == g.width() && g.scope.named(fields) {
+			return true
+		}
 	}
 	// The key of a file tells its rows.
 	if key := fields[0].Entity.TableKey; len(key) > 0 {
@@ -158,7 +196,11 @@ func (e *Entity) UniqueText(f *Field) error {
 	if !ok {
 		return e.uniqueDraw(f)
 	}
-	g := &Group{entity: e, text: f, slot: len(e.Groups)}
+	return e.uniqueTemplate(f, t, nil)
+}
+
+func (e *Entity) uniqueTemplate(f *Field, t *template, within *scope) error {
+	g := &Group{entity: e, text: f, scope: within, slot: len(e.Groups)}
 	counted := make([]bool, len(t.parts))
 	inherent := false
 	for i := range t.parts {
@@ -210,22 +252,9 @@ func (e *Entity) UniqueText(f *Field) error {
 // uniqueDraw makes a field unique, or the draw that it takes. What given rows say in
 // the field then counts as taken, too.
 func (e *Entity) uniqueDraw(f *Field) error {
-	of := f
-	for {
-		switch s := of.Source.(type) {
-		case *copied:
-			if len(s.path.Hops) == 0 {
-				of = s.path.Field
-				continue
-			}
-		case *partOf:
-			if !s.part.alone {
-				return fmt.Errorf("many a %s has the same %s: another part of it, or a text with a unique part, can be unique", s.kind.kind.Name, s.part.Name)
-			}
-			of = s.of
-			continue
-		}
-		break
+	of, err := f.drawn()
+	if err != nil {
+		return err
 	}
 	if !of.Inherent() {
 		if err := e.Unique(of); err != nil {
@@ -236,6 +265,27 @@ func (e *Entity) uniqueDraw(f *Field) error {
 		g.shown = f
 	}
 	return nil
+}
+
+// drawn is the field whose value a field takes, where different ones of it are different
+// in the field, too; else the field itself.
+func (f *Field) drawn() (*Field, error) {
+	for {
+		switch s := f.Source.(type) {
+		case *copied:
+			if len(s.path.Hops) == 0 {
+				f = s.path.Field
+				continue
+			}
+		case *partOf:
+			if !s.part.alone {
+				return nil, fmt.Errorf("many a %s has the same %s: another part of it, or a text with a unique part, can be unique", s.kind.kind.Name, s.part.Name)
+			}
+			f = s.of
+			continue
+		}
+		return f, nil
+	}
 }
 
 // letterSet tells which bytes a text may hold.
@@ -373,7 +423,7 @@ func (g *Group) settle(gr *Grower) *FinishError {
 	fault := func(format string, args ...any) *FinishError {
 		f := g.text
 		if f == nil {
-			f = g.members[0].field
+			f = g.lead()
 		}
 		return &FinishError{Entity: e, Field: f, Message: fmt.Sprintf(format, args...)}
 	}
@@ -390,6 +440,9 @@ func (g *Group) settle(gr *Grower) *FinishError {
 		m.stride = g.size
 		m.digit = [2]divisor{newDivisor(m.stride), newDivisor(m.radix)}
 		g.size *= m.radix
+	}
+	if g.scope != nil || g.spare != nil {
+		return g.settleScope(gr)
 	}
 	side := uint64(len(e.Side))
 	reserve := g.size / 8
@@ -420,6 +473,9 @@ func (g *Group) names() string {
 	var names []string
 	for _, m := range g.members {
 		names = append(names, m.field.Name)
+	}
+	if g.spare != nil {
+		names = append(names, g.spare.Name)
 	}
 	return strings.Join(names, " and ")
 }
@@ -510,6 +566,10 @@ func (g *Group) rowKey(gr *Grower, r Row) string {
 }
 
 func (g *Group) appendKey(gr *Grower, fr *frame, b []byte) []byte {
+	if g.scope != nil {
+		id, _ := g.scope.place(gr, fr, g.size)
+		b = binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(b, id[0]), id[1])
+	}
 	if g.text != nil {
 		return append(b, Fold(gr.value(fr, g.text).S)...)
 	}
@@ -520,12 +580,17 @@ func (g *Group) appendKey(gr *Grower, fr *frame, b []byte) []byte {
 		b = append(b, Fold(gr.value(fr, g.members[i].field).String())...)
 		b = append(b, 0)
 	}
+	if g.spare != nil {
+		b = append(b, Fold(gr.value(fr, g.spare).String())...)
+	}
 	return b
 }
 
 // groupAt returns the row's place in the group of the cell's field.
-func (c cell) groupAt() groupAt {
-	g := c.f.group
+func (c cell) groupAt() groupAt { return c.f.group.at(c) }
+
+// at returns the place of the cell's row in the group.
+func (g *Group) at(c cell) groupAt {
 	at := &c.fr.groups[g.slot]
 	if at.known {
 		return *at
@@ -533,13 +598,23 @@ func (c cell) groupAt() groupAt {
 	at.known = true
 	at.round = 0
 	if a := c.g.record.Attempt(g.lead(), c.fr.row); a > 0 {
-		if index, ok := g.retry(c, a); ok {
-			at.index = index
+		if again, ok := g.retry(c, a); ok {
+			*at = again
 			return *at
 		}
 	}
 	if c.fr.row.Side {
 		at.index = g.side[c.fr.row.N]
+		if g.rounds != nil {
+			at.round = g.rounds[c.fr.row.N]
+		}
+		return *at
+	}
+	if g.most > 0 {
+		g.scoped(c, at)
+		if len(g.taken) > 0 {
+			g.avoidTaken(c, at)
+		}
 		return *at
 	}
 	n := c.fr.row.N
@@ -606,6 +681,9 @@ func (g *Group) avoidTaken(c cell, at *groupAt) {
 			break
 		}
 		at.index, at.round = g.side[side], 0
+		if g.rounds != nil {
+			at.round = g.rounds[side]
+		}
 	}
 	c.g.give(b)
 }
