@@ -94,9 +94,11 @@ type AboutEntity struct {
 	Skipped bool      `json:"skipped,omitempty"` // its table was not empty, and the plan says when: empty
 	// Columns are those of the table, so that later ones are known as new.
 	Columns []string `json:"columns,omitempty"`
-	// Loaded tells that rows from 0 to From-1, and the given ones, were loaded earlier.
+	// Loaded tells that rows from 0 to From-1, and given ones, were loaded earlier.
 	Loaded bool   `json:"loaded,omitempty"`
 	From   uint64 `json:"from,omitempty"`
+	// GivenNew is, where rows were loaded earlier, how many of the given ones were not.
+	GivenNew uint64 `json:"given_new,omitempty"`
 }
 
 // Entry is a load in the journal.
@@ -393,9 +395,13 @@ func (l *loader) describeEntities() {
 	var tables []*schema.Table
 	for _, t := range l.list {
 		tables = append(tables, t.Table)
+		fresh := uint64(0)
+		if t.loaded {
+			fresh = uint64(len(t.Grow.Side)) - t.fromSide
+		}
 		j.about.Entities = append(j.about.Entities, AboutEntity{
 			Entity: t.Plan.Name, Table: t.Table.Name, Mode: t.Write.Mode, Rows: t.Grow.Rows, Given: uint64(len(t.Grow.Side)),
-			Before: t.out.Before, Skipped: t.out.Skipped, Loaded: t.loaded, From: t.from, Columns: t.Table.ColumnNames(),
+			Before: t.out.Before, Skipped: t.out.Skipped, Loaded: t.loaded, From: t.from, GivenNew: fresh, Columns: t.Table.ColumnNames(),
 		})
 	}
 	j.about.Schemas = schemasOf(tables)

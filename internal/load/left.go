@@ -240,7 +240,7 @@ func (l *loader) refuseStrangers(ctx context.Context, s store.Store, left *leftA
 			continue
 		}
 		err := l.eachRow(ctx, t, func(row grow.Row, values []grow.Value) error {
-			if t.loaded && (row.Side || row.N < t.from) {
+			if t.isLoaded(row) {
 				return nil
 			}
 			for _, f := range fields {

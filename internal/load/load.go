@@ -140,7 +140,9 @@ type target struct {
 	seen     map[xxh3.Uint128]grow.Row // match values of earlier rows; nil if nothing need be watched
 	drawn    map[drawnKey]grow.Row     // values that rows were given by another draw
 	known    *known                    // keys of the rows that were there before; nil if they are not read
-	loaded   bool                      // an earlier load wrote its given rows, and the grown ones up to from
+	loaded   bool                      // an earlier load wrote its first rows: grown ones up to from, side rows up to fromSide
+	fromSide uint64
+	moved    []loggedKeys // keys of rows that are loaded, where the plan numbers them otherwise now
 	from     uint64
 	own      bool // an earlier load of the plan as it is now filled its table, which is left alone while it has rows
 	resumed  bool // what before and skipped say was found when the load began
@@ -334,7 +336,7 @@ func (l *loader) reset() {
 		t.drawn = nil
 		t.out = Entity{Entity: t.Plan.Name, Table: t.Table.Name, Mode: t.Write.Mode}
 		if t.loaded {
-			t.out.Loaded = t.from + uint64(len(t.Grow.Side))
+			t.out.Loaded = t.from + t.fromSide
 		}
 		// Rows with equal match values in different chunks must be watched for where
 		// nothing else keeps them apart. Memory: 32 bytes and a map's overhead for each row.
@@ -562,12 +564,12 @@ func (l *loader) cutPart(g *grow.Grower, f order.Family, most uint64, part order
 		for c := range f.Chunks(g, most, part, skip) {
 			c = slices.DeleteFunc(c, func(r order.Run) bool {
 				t := l.targets[r.Target]
-				return t.loaded && (r.First.Side || r.First.N+r.Rows <= t.from)
+				return r.First.N+r.Rows <= t.loadedTo(r.First.Side)
 			})
 			for i := range c {
-				if t := l.targets[c[i].Target]; t.loaded && c[i].First.N < t.from {
-					c[i].Rows -= t.from - c[i].First.N
-					c[i].First.N = t.from
+				if to := l.targets[c[i].Target].loadedTo(c[i].First.Side); c[i].First.N < to {
+					c[i].Rows -= to - c[i].First.N
+					c[i].First.N = to
 				}
 			}
 			if len(c) > 0 && !yield(c) {

@@ -137,7 +137,7 @@ func (l *loader) second(ctx context.Context, w *writer, added []loggedRows) erro
 		ranges := slices.DeleteFunc(slices.Clone(added), func(x loggedRows) bool { return x.Entity != t.Plan.Name })
 		slices.SortFunc(ranges, loggedRows.compare)
 		fresh := func(row grow.Row) bool {
-			if t.loaded && (row.Side || row.N < t.from) {
+			if t.isLoaded(row) {
 				return false // an earlier load wrote it, and it may pick another row now
 			}
 			return all || within(ranges, row)

@@ -108,6 +108,9 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 		}
 		x := e.About.Entities[i]
 		t.resumed, t.before, t.skipped, t.loaded, t.from = true, x.Before, x.Skipped, x.Loaded, x.From
+		if t.loaded {
+			t.fromSide = min(x.Given-min(x.GivenNew, x.Given), uint64(len(t.Grow.Side)))
+		}
 	}
 	if p.chunks, err = Chunks(ctx, s, e.Number); err != nil {
 		return err
@@ -216,7 +219,7 @@ func (p *Past) runs(w *writer, t *target, most uint64) iter.Seq[order.Run] {
 			return
 		}
 		if p.whole {
-			if n := uint64(len(t.Grow.Side)); n > 0 && !t.loaded && !send(order.Run{Target: t.Target, First: grow.Row{Side: true}, Rows: n}) {
+			if n := uint64(len(t.Grow.Side)); n > t.fromSide && !send(order.Run{Target: t.Target, First: grow.Row{N: t.fromSide, Side: true}, Rows: n - t.fromSide}) {
 				return
 			}
 			send(order.Run{Target: t.Target, First: grow.Row{N: t.from}, Rows: t.Grow.Rows - min(t.from, t.Grow.Rows)})

@@ -118,7 +118,7 @@ func (l *loader) repeated(ctx context.Context, w *writer) (bool, error) {
 	}
 	left := false
 	for _, t := range l.list {
-		left = left || !t.loaded && t.Grow.Total() > 0 || t.loaded && t.from < t.Grow.Rows
+		left = left || !t.loaded && t.Grow.Total() > 0 || t.loaded && (t.from < t.Grow.Rows || t.fromSide < uint64(len(t.Grow.Side)))
 	}
 	if left {
 		return false, nil
@@ -180,6 +180,7 @@ func (l *loader) remember(pasts []*Past) error {
 				return err
 			}
 		}
+		l.renumbered(p)
 	}
 	return nil
 }
@@ -189,7 +190,7 @@ func (l *loader) remember(pasts []*Past) error {
 func (l *loader) isLoaded(done []*Entry) bool {
 	any := false
 	for _, t := range l.list {
-		t.loaded, t.own, t.from = false, false, 0
+		t.loaded, t.own, t.from, t.fromSide, t.moved = false, false, 0, 0, nil
 		for _, e := range done {
 			for _, x := range e.About.Entities {
 				switch {
@@ -198,7 +199,7 @@ func (l *loader) isLoaded(done []*Entry) bool {
 					t.own = true
 				default:
 					t.loaded, any = true, true
-					t.from = max(t.from, x.Rows)
+					t.from, t.fromSide = max(t.from, x.Rows), max(t.fromSide, x.Given)
 				}
 			}
 		}
@@ -254,7 +255,7 @@ func (l *loader) beside(ctx context.Context, s store.Store) error {
 		if t.Write.Mode == plan.Insert && t.Grow.Root().Table == nil {
 			_, from = g.Families(t.Grow, false, 0, l.plan.Shift[t.Grow.Root().Name])
 		}
-		t.loaded, t.from = true, max(t.from, from)
+		t.loaded, t.from, t.fromSide = true, max(t.from, from), uint64(len(t.Grow.Side))
 	}
 	return nil
 }
@@ -295,6 +296,7 @@ func (l *loader) sameAs(ctx context.Context, s store.Store, last *Entry) error {
 	if was, is := last.About.ClockSet, l.plan.Set.Clock.String(); was != is && (was != "" || !l.plan.Set.Clock.IsNull()) {
 		diffs = append(diffs, plan.Difference{Path: "clock", Was: was, Is: is})
 	}
+	var inputs []plan.Difference
 	for _, path := range l.plan.Inputs {
 		now, _, err := readInput(path)
 		if err != nil {
@@ -302,9 +304,12 @@ func (l *loader) sameAs(ctx context.Context, s store.Store, last *Entry) error {
 		}
 		for _, x := range last.About.Inputs {
 			if x.Path == now.Path && x.Digest != now.Digest {
-				diffs = append(diffs, plan.Difference{Path: path, Was: fmt.Sprintf("%d bytes with SHA-256 %s", x.Bytes, x.Digest[:12]), Is: fmt.Sprintf("%d bytes with SHA-256 %s", now.Bytes, now.Digest[:12])})
+				inputs = append(inputs, plan.Difference{Path: path, Was: fmt.Sprintf("%d bytes with SHA-256 %s", x.Bytes, x.Digest[:12]), Is: fmt.Sprintf("%d bytes with SHA-256 %s", now.Bytes, now.Digest[:12])})
 			}
 		}
+	}
+	if diffs, err = l.appended(ctx, s, last, diffs, inputs); err != nil {
+		return err
 	}
 	for _, t := range l.list {
 		if t.loaded && t.from > t.Grow.Rows {

@@ -81,7 +81,7 @@ func (l *loader) prepareAgain() error {
 	}
 	for _, t := range l.list {
 		was := before[t.Plan.Name]
-		t.resumed, t.before, t.skipped, t.loaded, t.from = true, was.before, was.skipped, was.loaded, was.from
+		t.resumed, t.before, t.skipped, t.loaded, t.from, t.fromSide = true, was.before, was.skipped, was.loaded, was.from, was.fromSide
 	}
 	return nil
 }

@@ -15,7 +15,8 @@ import (
 // next free ones: a run of them for each entity, which the journal keeps. References count
 // as what they point to, so fingerprints do not change.
 
-// keyRun says that the planned numbers from lo to hi stand for keys that are by greater.
+// keyRun says that the planned numbers from lo to hi stand for keys that are by greater;
+// less, if by is below 0.
 type keyRun struct{ lo, hi, by int64 }
 
 // Stepped is a run of keys that rows got because others have the planned ones.
@@ -39,6 +40,7 @@ func (l *loader) stepOver(ctx context.Context, s store.Store) error {
 	}
 	defer tx.Rollback()
 	for _, t := range l.list {
+		l.stepLog.Keys = append(l.stepLog.Keys, t.moved...)
 		if !t.numbered() || t.resumed || t.Plan.WhenEmpty && !t.loaded { // such a table is empty, or left alone
 			continue
 		}
@@ -61,9 +63,9 @@ func (l *loader) step(ctx context.Context, tx store.Tx, t *target) error {
 	if lo += int64(t.from); grown && t.loaded && lo > hi {
 		grown = false
 	}
-	side := int64(len(t.Grow.Side))
+	side, first := int64(len(t.Grow.Side)), int64(t.fromSide)
 	for i := range t.Grow.Side {
-		if _, said := t.Grow.Side[i].Given[t.Grow.Key]; said || t.loaded {
+		if _, said := t.Grow.Side[i].Given[t.Grow.Key]; said && int64(i) >= first {
 			side = 0 // numbers by hand are what the author wants
 		}
 	}
@@ -96,8 +98,8 @@ func (l *loader) step(ctx context.Context, tx store.Tx, t *target) error {
 		next += rows
 		return nil
 	}
-	if side > 0 {
-		if err := give(true, 0, 1, side); err != nil {
+	if side > first {
+		if err := give(true, t.fromSide, first+1, side); err != nil {
 			return err
 		}
 	}
@@ -153,7 +155,7 @@ func (m *memory) learnRun(g *grow.Grower, e *grow.Entity, x loggedKeys) error {
 		return err
 	}
 	planned := b.Row(0)[fieldPlace(e, e.Key)]
-	if planned.Type != grow.Integer || x.Rows == 0 || x.Rows > math.MaxInt64 || planned.N > math.MaxInt64-int64(x.Rows) || x.From > math.MaxInt64-int64(x.Rows) || x.From < planned.N {
+	if planned.Type != grow.Integer || x.Rows == 0 || x.Rows > math.MaxInt64 || planned.N > math.MaxInt64-int64(x.Rows) || x.From > math.MaxInt64-int64(x.Rows) || x.From < 1 {
 		return fmt.Errorf("the journal's keys of %s are none", e.Label(grow.Row{N: x.First, Side: x.Given}))
 	}
 	m.steps[e] = append(m.steps[e], keyRun{planned.N, planned.N + int64(x.Rows) - 1, x.From - planned.N})

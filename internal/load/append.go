@@ -1,0 +1,127 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/plan"
+	"evensprout/internal/store"
+)
+
+// A plan grows: rows are added to an entity, to its given rows, and to the file that it
+// has its rows from. As long as the new ones stand after those that are loaded, a later
+// load writes them alone.
+
+// loadedTo is where the rows of an entity begin that no earlier load wrote.
+func (t *target) loadedTo(side bool) uint64 {
+	switch {
+	case !t.loaded:
+		return 0
+	case side:
+		return t.fromSide
+	}
+	return t.from
+}
+
+// isLoaded tells whether an earlier load wrote a row.
+func (t *target) isLoaded(row grow.Row) bool { return row.N < t.loadedTo(row.Side) }
+
+// appended adds to the differences of a plan those of its given rows and of its files that
+// are more than rows at the end.
+func (l *loader) appended(ctx context.Context, s store.Store, last *Entry, diffs, inputs []plan.Difference) ([]plan.Difference, error) {
+	given := func(d plan.Difference) bool {
+		words := strings.Split(d.Path, ".")
+		return d.Was == "" && len(words) >= 3 && len(words) <= 4 && words[0] == "entities" && words[2] == "given"
+	}
+	if len(inputs) == 0 && !slices.ContainsFunc(diffs, given) {
+		return diffs, nil
+	}
+	if len(slices.DeleteFunc(slices.Clone(diffs), given)) > 0 {
+		return append(diffs, inputs...), nil // the plan has changed anyhow
+	}
+	p, err := Recall(ctx, s, last.Number, l.plan.Database, l.o.Journal.by())
+	if err != nil {
+		var fault *store.Fault
+		if errors.As(err, &fault) && fault.Kind != store.Refused {
+			return nil, err
+		}
+		return append(diffs, inputs...), nil // what was loaded cannot be told any more
+	}
+	defer p.Close()
+	for _, t := range l.list {
+		if !t.loaded {
+			continue
+		}
+		same, err := t.beginsAs(p.Plan.Target(t.Plan.Name))
+		if err != nil {
+			return nil, err
+		}
+		if !same {
+			return append(diffs, inputs...), nil
+		}
+	}
+	return slices.DeleteFunc(diffs, given), nil
+}
+
+// beginsAs tells whether the rows by hand and those of a file begin with those of an
+// earlier plan.
+func (t *target) beginsAs(was *plan.Target) (bool, error) {
+	if was == nil {
+		return false, nil
+	}
+	if len(was.Grow.Side) > len(t.Grow.Side) {
+		return false, nil
+	}
+	for i := range was.Grow.Side {
+		if was.Grow.Side[i].ID != t.Grow.Side[i].ID {
+			return false, nil
+		}
+	}
+	if (was.Grow.Table == nil) != (t.Grow.Table == nil) {
+		return false, nil
+	}
+	if was.Grow.Table == nil {
+		return true, nil
+	}
+	n := was.Grow.Table.Len()
+	if n > t.Grow.Table.Len() {
+		return false, nil
+	}
+	before, now := was.Grow.Table.Reader(), t.Grow.Table.Reader()
+	defer before.Close()
+	defer now.Close()
+	for i := range n {
+		a, err := before.Row(i)
+		if err != nil {
+			return false, err
+		}
+		b, err := now.Row(i)
+		if err != nil || !slices.Equal(a, b) {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// renumbered notes the keys of a load whose rows the plan numbers otherwise now: numbers
+// of grown rows begin beyond given ones as soon as there are any.
+func (l *loader) renumbered(p *Past) {
+	for _, t := range l.list {
+		was := p.l.named(t.Plan.Name)
+		if was == nil || !t.loaded || !t.numbered() || !was.numbered() {
+			continue
+		}
+		from, _, okThen := was.Grow.Key.Numbers()
+		to, _, okNow := t.Grow.Key.Numbers()
+		rows := was.Grow.Rows - min(was.from, was.Grow.Rows)
+		if !okThen || !okNow || from == to || rows == 0 {
+			continue
+		}
+		run := keyRun{to + int64(was.from), to + int64(was.Grow.Rows) - 1, from - to}
+		l.memory.steps[t.Grow] = append(l.memory.steps[t.Grow], run)
+		t.moved = append(t.moved, loggedKeys{loggedRows: loggedRows{t.Plan.Name, false, was.from, rows}, From: from + int64(was.from), Run: true})
+	}
+}
