@@ -4,7 +4,7 @@ build: ## one static program, bin/evensprout
 	CGO_ENABLED=0 go build -trimpath -o bin/evensprout ./cmd/evensprout
 
 test: ## all tests
-	go test -timeout 20m ./...
+	go test -timeout 40m ./...
 
 check: ## formatting, linters, demo and all tests, as continuous integration does
 	.ci/run

@@ -115,3 +115,67 @@ func TestRowsInBetweenAreAChange(t *testing.T) {
 		refused("goods.csv was 14 bytes")
 	})
 }
+
+const poolTables = `
+CREATE TABLE visits (id {key}, state VARCHAR(8) NOT NULL);
+CREATE TABLE bills (id {key}, visit_id INTEGER NOT NULL UNIQUE REFERENCES visits (id), note VARCHAR(20));
+CREATE TABLE seats (id {key}, visit_id INTEGER NOT NULL REFERENCES visits (id), place VARCHAR(2) NOT NULL, UNIQUE (visit_id, place));`
+
+const poolPlan = `name: pool
+seed: s
+clock: 2026-05-01T08:00:00Z
+entities:
+  Visit:
+    table: visits
+    rows: VISITS
+    fields: {state: {choose: {open: 60, shut: 40}}}
+    given: {GIVEN}
+  Bill:
+    table: bills
+    rows: BILLS
+    fields: {visit: {pick: Visit, where: {state: open}, unique: true}}
+  Seat:
+    table: seats
+    rows: SEATS
+    unique: [[visit, place]]
+    fields: {visit: {pick: Visit}, place: {pattern: "[A-D]"}}
+`
+
+// A pool of rows that are picked at most once grows, and so do those that pick: earlier
+// rows keep what they have, and new ones draw from what is left.
+func TestPoolsGrow(t *testing.T) {
+	onTables(t, poolTables, poolPlan, func(t *testing.T, s *site) {
+		plan := func(visits, bills, seats, given string) {
+			s.write("evensprout.yaml", strings.NewReplacer("VISITS", visits, "BILLS", bills, "SEATS", seats, "GIVEN", given).Replace(poolPlan))
+		}
+		var dumps []string
+		load := func() {
+			t.Helper()
+			dumps = append(dumps, s.rows(t))
+			r := s.on("load")
+			require.Zero(t, r.code, r.errOut)
+			r = s.on("compare")
+			assert.Zero(t, r.code, r.out+r.errOut)
+		}
+		plan("40", "20", "90", "")
+		load()
+		plan("70", "35", "200", "")
+		load()
+		plan("90", "40", "240", "late: {state: open}")
+		load()
+		assert.Len(t, s.column(t, "bills", "visit_id"), 40)
+		before := s.rows(t)
+		plan("90", "90", "240", "late: {state: open}")
+		r := s.on("load")
+		assert.NotZero(t, r.code)
+		assert.Regexp(t, "90 rows need different values of visit, and there are [0-9]+\n", r.errOut)
+		assert.Equal(t, before, s.rows(t))
+		plan("200", "90", "240", "late: {state: open}")
+		load()
+		for i := len(dumps) - 1; i >= 0; i-- {
+			r := s.on("withdraw")
+			require.Zero(t, r.code, r.out+r.errOut)
+			assert.Empty(t, difference(dumps[i], s.rows(t)))
+		}
+	})
+}

@@ -188,6 +188,10 @@ func (g *Group) retry(c cell, attempt uint64) (groupAt, bool) {
 	if g.most > 0 {
 		return g.retryScoped(c, attempt)
 	}
+	if len(g.eras) > 0 {
+		index, ok := g.inEra(c.fr.row, attempt)
+		return groupAt{known: true, index: index}, ok
+	}
 	rows := min(g.entity.Rows, g.size)
 	low := max(g.size-g.size/8, rows)
 	walk := attempt > reserveAttempts || low >= g.size

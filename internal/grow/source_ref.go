@@ -26,6 +26,7 @@ type pick struct {
 	hot     uint64      // rows that a skew favours
 	shuffle permutation // which rows these are
 	below   *Path       // the picked row's parent, where that is the condition
+	order   []segment   // rows that can be picked, by when they were loaded; nil: in the order of the rows
 	found   *bitmap     // rows that meet conditions that are the same for all
 	late    *bitmap     // found, made only when trying failed; guarded by look
 	look    sync.Once
@@ -71,6 +72,9 @@ func (s *pick) Space() uint64 {
 
 // nth is the i-th row that can be picked.
 func (s *pick) nth(i uint64) Row {
+	if s.order != nil {
+		return s.ordered(i)
+	}
 	if s.found != nil {
 		i = s.found.at(i)
 	}

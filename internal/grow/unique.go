@@ -29,6 +29,7 @@ type Group struct {
 	first   permutation
 	side    []uint64       // by side row: its index
 	rounds  []uint64       // by side row, within a scope: its round
+	eras    []era          // of rows that earlier loads wrote, if what they drew from was another space
 	taken   map[string]int // values of side rows, as one folded text: the side row
 	slot    int            // place in Entity.Groups
 }
@@ -445,10 +446,7 @@ func (g *Group) settle(gr *Grower) *FinishError {
 		return g.settleScope(gr)
 	}
 	side := uint64(len(e.Side))
-	reserve := g.size / 8
-	if g.size < 64 {
-		reserve = min(side, g.size) // a tiny space is not worth a reserve of its own
-	}
+	reserve := reserveOf(g.size, side)
 	if side > reserve {
 		return fault("there are %d given rows with what is grown below them, and of the %d different values of %s only %d are kept for them",
 			side, g.size, g.names(), reserve)
@@ -546,10 +544,17 @@ func (g *Group) place(gr *Grower, reserve uint64) {
 			at = (at + 1) % reserve
 		}
 		used[at] = true
+		if len(g.eras) > 0 {
+			first := &g.eras[0]
+			return g.drawnFrom(0, first.shuffle.at(first.size-1-at))
+		}
 		return g.first.at(g.size - 1 - at)
 	}
 	for i := range e.Side {
-		g.side[i] = free(e.Side[i].ID)
+		var later bool
+		if g.side[i], later = g.inEra(Row{N: uint64(i), Side: true}, 0); !later {
+			g.side[i] = free(e.Side[i].ID)
+		}
 	}
 	for i := range e.Side {
 		g.taken[g.rowKey(gr, Row{N: uint64(i), Side: true})] = i
@@ -618,7 +623,9 @@ func (g *Group) at(c cell) groupAt {
 		return *at
 	}
 	n := c.fr.row.N
-	if n < g.usable {
+	if index, ok := g.inEra(c.fr.row, 0); ok {
+		at.index = index
+	} else if n < g.usable {
 		at.index = g.first.at(g.layered(n, g.drawn(c)))
 	} else {
 		at.round = n / g.usable

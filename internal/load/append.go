@@ -3,6 +3,8 @@ package load
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -124,4 +126,41 @@ func (l *loader) renumbered(p *Past) {
 		l.memory.steps[t.Grow] = append(l.memory.steps[t.Grow], run)
 		t.moved = append(t.moved, loggedKeys{loggedRows: loggedRows{t.Plan.Name, false, was.from, rows}, From: from + int64(was.from), Run: true})
 	}
+}
+
+// afterEarlier makes rows that are to be written draw unique references from what earlier
+// loads have left.
+func (l *loader) afterEarlier(ctx context.Context, s store.Store) error {
+	if l.earlier = nil; !l.plan.Set.Pools() {
+		return nil
+	}
+	all, err := Entries(ctx, s, l.plan.Plan.Name)
+	if err != nil {
+		return err
+	}
+	var earlier []grow.Sizes
+	for _, e := range all {
+		if e.elsewhere != "" || e.State != StateDone && e.State != StatePartly || e.About.Corrected || e.About.Unit != "" {
+			continue
+		}
+		now := grow.Sizes{}
+		for _, x := range e.About.Entities {
+			now[x.Entity] = grow.Size{Rows: x.Rows, Side: x.Given}
+		}
+		if earlier = slices.Clone(e.About.Earlier); len(earlier) == 0 || !maps.Equal(earlier[len(earlier)-1], now) {
+			earlier = append(earlier, now)
+		}
+	}
+	return l.goOn(earlier)
+}
+
+// goOn tells the plan's rows how many there were at earlier loads.
+func (l *loader) goOn(earlier []grow.Sizes) error {
+	l.earlier = earlier
+	faults := l.plan.Set.Continue(earlier)
+	if len(faults) == 0 {
+		return nil
+	}
+	f := faults[0]
+	return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("%s.%s: %s", f.Entity.Name, f.Field.Name, f.Message), Hint: "plan more of the rows that are picked, or fewer that pick them"}
 }

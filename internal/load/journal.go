@@ -71,8 +71,10 @@ type About struct {
 	Folder   string        `json:"folder"`             // of placeholder files
 	Entities []AboutEntity `json:"entities"`
 	// Shift is, of a further set, how many grown rows stand in front of its own, by entity.
-	Shift  map[string]uint64 `json:"shift,omitempty"`
-	Inputs []archived        `json:"inputs,omitempty"`
+	Shift map[string]uint64 `json:"shift,omitempty"`
+	// Earlier are the numbers of rows at earlier loads, oldest first.
+	Earlier []grow.Sizes `json:"earlier,omitempty"`
+	Inputs  []archived   `json:"inputs,omitempty"`
 	// Schemas are those of tables that are named without one: where the server has several,
 	// a load belongs to them.
 	Schemas []string `json:"schemas,omitempty"`
@@ -379,7 +381,7 @@ func (l *loader) describe() error {
 	}
 	j.about = About{
 		Format: journalFormat, Version: l.o.Journal.Version, Edition: l.plan.Set.Edition, Seed: l.plan.Set.Seed, ClockSet: l.plan.Set.Clock.String(),
-		Commit: l.o.Commit, Chunk: l.o.Chunk, Parts: l.o.Part.Of, Undo: j.undo, Policies: l.o.Policies, Shift: l.plan.Shift, Corrected: l.plan.Corrected != "", Folder: absolute(cmp.Or(l.o.Folder, ".")), Inputs: x.Parts,
+		Commit: l.o.Commit, Chunk: l.o.Chunk, Parts: l.o.Part.Of, Undo: j.undo, Policies: l.o.Policies, Shift: l.plan.Shift, Earlier: l.earlier, Corrected: l.plan.Corrected != "", Folder: absolute(cmp.Or(l.o.Folder, ".")), Inputs: x.Parts,
 	}
 	if l.plan.Set.Clock.IsNull() {
 		j.about.ClockSet = ""

@@ -169,7 +169,8 @@ type loader struct {
 	links   chunkLog                  // keys of rows of tables that are left alone
 	steps   map[*grow.Entity][]keyRun // numbers in the place of those that are taken
 	stepped []Stepped
-	stepLog chunkLog // what the journal is to keep of them
+	stepLog chunkLog     // what the journal is to keep of them
+	earlier []grow.Sizes // how many rows there were at earlier loads, if that matters
 	record  *grow.Record
 
 	mu         sync.Mutex // guards what follows, with several connections

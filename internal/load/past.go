@@ -101,6 +101,9 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 		return err
 	}
 	l := p.l
+	if err := l.goOn(e.About.Earlier); err != nil {
+		return err
+	}
 	for _, t := range l.list {
 		i := slices.IndexFunc(e.About.Entities, func(x AboutEntity) bool { return x.Entity == t.Plan.Name })
 		if i < 0 {

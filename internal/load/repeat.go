@@ -94,6 +94,9 @@ func (l *loader) repeated(ctx context.Context, w *writer) (bool, error) {
 	if err := l.beside(ctx, w.store); err != nil {
 		return false, err
 	}
+	if err := l.afterEarlier(ctx, w.store); err != nil {
+		return false, err
+	}
 	if idle, err := l.allLeftAlone(ctx, w.store); idle || err != nil {
 		return idle, err
 	}

@@ -518,6 +518,7 @@ func (c *compiler) finish() {
 	faults := c.out.Set.Finish()
 	if len(faults) == 0 {
 		c.checkFinds()
+		c.warnOfPools()
 	}
 	for _, fault := range faults {
 		e := c.byName[fault.Entity.Name]
@@ -532,6 +533,19 @@ func (c *compiler) finish() {
 			at = e.given[i].place
 		}
 		c.add(at, "%s: %s", name, fault.Message)
+	}
+}
+
+// warnOfPools warns of unique picks that rows which are added later may meet.
+func (c *compiler) warnOfPools() {
+	for _, e := range c.entities {
+		for _, f := range e.fields {
+			if why := f.grow.Unsteady(); why != "" {
+				p := c.add(f.decl.place, "%s: %s: rows that are added after a load may pick what is taken", f.describe(), why)
+				p.Warning = true
+				p.hint("after adding rows, evensprout load --anew takes the earlier ones back and loads all")
+			}
+		}
 	}
 }
 
