@@ -55,6 +55,18 @@ type SideRow struct {
 type Given struct {
 	Value Value
 	Ref   Row
+	find  *found // how Ref is found, by Set.Finish
+}
+
+// found is the values of some fields that tell a row.
+type found struct {
+	by     []*Field
+	values []Value
+}
+
+// GivenFound is a reference to the one row whose fields have some values.
+func GivenFound(by []*Field, values []Value) Given {
+	return Given{Value: Int(0), find: &found{by, values}}
 }
 
 // GivenRow is a reference written by hand.
@@ -242,7 +254,7 @@ func (s *Set) Finish() []*FinishError {
 func (s *Set) settleGroups(g *Grower) []*FinishError {
 	var faults []*FinishError
 	searching := func(group *Group) bool {
-		return slices.ContainsFunc(group.members, func(m member) bool { p, ok := m.field.Source.(*pick); return ok && p.Where != nil })
+		return group.entity.finds() || slices.ContainsFunc(group.members, func(m member) bool { p, ok := m.field.Source.(*pick); return ok && p.Where != nil })
 	}
 	const waiting, begun, done = 0, 1, 2
 	state := map[*Entity]int{}
@@ -289,6 +301,9 @@ func (s *Set) settleGroups(g *Grower) []*FinishError {
 				faults = append(faults, fault)
 			}
 		}
+	}
+	if len(faults) == 0 {
+		faults = s.findGiven(g)
 	}
 	for _, e := range s.Entities {
 		if state[e] == waiting && len(faults) == 0 {

@@ -235,3 +235,73 @@ func (g *Grower) AppendIdentity(b []byte, e *Entity, r Row) (out []byte, once bo
 	}
 	return b, len(e.TableKey) > 0
 }
+
+// finds tells whether given rows of an entity refer to rows by their values.
+func (e *Entity) finds() bool {
+	for i := range e.Side {
+		for _, given := range e.Side[i].Given {
+			if given.find != nil {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// findGiven finds the rows to which given rows refer by values: each entity is looked
+// through once for each choice of fields.
+func (s *Set) findGiven(g *Grower) []*FinishError {
+	var faults []*FinishError
+	lookups := map[string]*lookup{}
+	for _, e := range s.Entities {
+		for i := range e.Side {
+			for _, f := range e.Fields {
+				given, ok := e.Side[i].Given[f]
+				if !ok || given.find == nil {
+					continue
+				}
+				fault := func(format string, args ...any) {
+					faults = append(faults, &FinishError{Entity: e, Field: f, Row: e.Side[i].Name, Message: fmt.Sprintf(format, args...)})
+				}
+				to := f.Target()
+				var names, values []string
+				for k, by := range given.find.by {
+					names, values = append(names, by.Name), append(values, given.find.values[k].String())
+				}
+				key := to.Name + "\x00" + strings.Join(names, "\x00")
+				if slices.ContainsFunc(to.Groups, func(group *Group) bool { return group.size == 0 }) {
+					fault("rows of %s cannot be found by their values, because their own depend on other rows", to.Name)
+					continue
+				}
+				l := lookups[key]
+				if l == nil {
+					l = &lookup{to: to, find: given.find.by}
+					if err := l.search(g, f); err != nil {
+						err.Row = e.Side[i].Name
+						faults = append(faults, err)
+						continue
+					}
+					lookups[key] = l
+				}
+				var b []byte
+				for k := range given.find.values {
+					if k > 0 {
+						b = append(b, 0)
+					}
+					b = given.find.values[k].AppendText(b)
+				}
+				row, there := l.rows[string(b)]
+				switch {
+				case !there:
+					fault("no %s has the %s %q", to.Name, strings.Join(names, " and "), strings.Join(values, " and "))
+				case l.many[string(b)]:
+					fault("more than one %s has the %s %q", to.Name, strings.Join(names, " and "), strings.Join(values, " and "))
+				default:
+					given.Ref = row
+					e.Side[i].Given[f] = given
+				}
+			}
+		}
+	}
+	return faults
+}

@@ -90,7 +90,7 @@ func (c *compiler) column(e *entity, f *field) *schema.Column {
 		return col
 	}
 	col := t.ByConvention(d.Name)
-	if col == nil && slices.Contains([]string{"pick", "find", "same", "tree", wordGiven}, d.word) {
+	if col == nil && slices.Contains([]string{"pick", "find", "same", "from", "tree", wordGiven}, d.word) {
 		col = t.ByConvention(d.Name + "_id")
 	}
 	if col == nil {

@@ -106,6 +106,14 @@ func (c *compiler) fitField(f *field) {
 	}
 	if col.NotNull {
 		c.fitNotNull(f)
+	} else if d.word == wordGiven && col.Default && f.grow.Nulls.Part > 0 && f.grow.Target() == nil {
+		for _, g := range f.entity.given {
+			if f.valueOf(g) == nil {
+				p := c.add(g.place, "the given row %s has no %s, so it is NULL there, and not the default of the column: the database computes that for each row", g.Name, d.Name)
+				p.Warning, p.Database = true, true
+				p.hint("%s: null says that NULL is meant", d.Name)
+			}
+		}
 	}
 	if col.Kind == schema.Text && col.Length > 0 {
 		if text, n := longest(f); n > col.Length {

@@ -80,6 +80,14 @@ func (c *compiler) givenValue(e *entity, f *field, n *node) (grow.Given, bool) {
 		return grow.Given{}, true
 	}
 	if to := c.target(f); to != nil {
+		if name, fields, ok := foundBy(n); ok {
+			if f == e.up {
+				c.add(n.place, "a given row stands below a given row of %s, and this one is found by its values", to.decl.Name).
+					hint("%s: %s.NAME, or fields: {%s: {pick: %s}} in place of per", to.decl.Name, to.decl.Name, strings.ToLower(to.decl.Name), to.decl.Name)
+				return grow.Given{}, false
+			}
+			return c.givenFound(to, n, name, fields)
+		}
 		row, ok := c.rowNamed(to, n)
 		return grow.GivenRow(row), ok
 	}
@@ -89,6 +97,47 @@ func (c *compiler) givenValue(e *entity, f *field, n *node) (grow.Given, bool) {
 	}
 	v, ok = c.fitted(n, f.grow, v)
 	return grow.Given{Value: v}, ok
+}
+
+// foundBy reads {find: {Entity: {field: value, ...}}}, a reference by a natural key.
+func foundBy(n *node) (entity string, fields *node, ok bool) {
+	if !n.mapping || len(n.pairs) != 1 || n.pairs[0].key.text != "find" {
+		return "", nil, false
+	}
+	of := n.pairs[0].value
+	if !of.mapping || len(of.pairs) != 1 || !of.pairs[0].value.mapping || len(of.pairs[0].value.pairs) == 0 {
+		return "", nil, false
+	}
+	return of.pairs[0].key.text, of.pairs[0].value, true
+}
+
+// givenFound is a reference to the row whose fields have the values that a given row says.
+func (c *compiler) givenFound(to *entity, n *node, name string, fields *node) (grow.Given, bool) {
+	if name != to.decl.Name {
+		c.add(n.place, "this finds a row of %s, and the field refers to %s", name, to.decl.Name).hint("find: {%s: {%s: ...}}", to.decl.Name, fields.pairs[0].key.text)
+		return grow.Given{}, false
+	}
+	var by []*grow.Field
+	var values []grow.Value
+	for _, x := range fields.pairs {
+		f := to.find(x.key.text)
+		if f == nil || f.decl.inner {
+			c.add(x.key.place, "%s has no field %s", to.decl.Name, x.key.text).nearest(x.key.text, to.names())
+			return grow.Given{}, false
+		}
+		if !c.compile(f) {
+			return grow.Given{}, false
+		}
+		v, ok := c.plan.literal(x.value)
+		if ok {
+			v, ok = c.fitted(x.value, f.grow, v)
+		}
+		if !ok {
+			return grow.Given{}, false
+		}
+		by, values = append(by, f.grow), append(values, v)
+	}
+	return grow.GivenFound(by, values), true
 }
 
 // rowNamed reads Entity.name, or name alone.
@@ -101,7 +150,7 @@ func (c *compiler) rowNamed(to *entity, n *node) (grow.Row, bool) {
 	}
 	p := c.add(n.place, "%s is no given row of %s", n.what(), to.decl.Name)
 	if len(to.rows) == 0 {
-		p.hint("%s has no given rows to refer to", to.decl.Name)
+		p.hint("{find: {%s: {FIELD: VALUE}}} refers to the row that has this value", to.decl.Name)
 	} else if near := Nearest(text, keysOf(to.rows)); near != "" {
 		p.hint("did you mean %s.%s?", to.decl.Name, near)
 	} else {

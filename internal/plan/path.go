@@ -59,7 +59,7 @@ func (c *compiler) lookUp(e *entity, name string) (*grow.Path, error) {
 			path.Field = of.grow
 			return path, nil
 		}
-		if of.decl.inner && i == len(words)-2 {
+		if of.decl.inner && i == len(words)-2 && c.target(of) == nil {
 			part, err := c.part(of, words[i+1])
 			if err != nil {
 				return nil, err

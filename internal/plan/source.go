@@ -11,6 +11,7 @@ import (
 
 	"evensprout/internal/derive"
 	"evensprout/internal/grow"
+	"evensprout/internal/schema"
 )
 
 // sources compiles the source of every field.
@@ -164,6 +165,12 @@ func (c *compiler) givenSource(f *field) grow.Source {
 		if n.null {
 			continue
 		}
+		if name, _, ok := foundBy(n); ok {
+			if e := c.byName[name]; e != nil {
+				to = e
+				continue
+			}
+		}
 		if name, row, dotted := strings.Cut(n.text, "."); n.scalar() && dotted && !n.quoted {
 			if e := c.byName[name]; e != nil {
 				if _, ok := e.rows[row]; ok || to != nil {
@@ -191,11 +198,66 @@ func (c *compiler) givenSource(f *field) grow.Source {
 		src, err := grow.Count(nil, 1, false)
 		return c.fault(f.decl.place, src, err)
 	}
-	if len(values) == 0 {
-		return grow.Literal(grow.Value{})
+	src := grow.Literal(grow.Value{})
+	kind, scale := grow.Null, uint8(0)
+	if len(values) > 0 {
+		var err error
+		src, err = grow.Choose(values, nil)
+		if src = c.fault(f.decl.place, src, err); src == nil {
+			return nil
+		}
+		kind, scale = src.Type(), src.Scale()
+	} else if f.column != nil {
+		kind, scale = typeOf(f.column), uint8(f.column.Scale)
 	}
-	src, err := grow.Choose(values, nil)
-	return c.fault(f.decl.place, src, err)
+	if v, ok := c.preset(f, kind, scale); ok {
+		f.grow.Nulls = grow.Share{}
+		return grow.Literal(v)
+	}
+	return src
+}
+
+// preset is what the database would fill in where a row says nothing of a field: the
+// column's default, as a value of a type; false if it has none, or the database
+// computes it anew for each row.
+func (c *compiler) preset(f *field, kind grow.Type, scale uint8) (grow.Value, bool) {
+	if f.column == nil {
+		return grow.Value{}, false
+	}
+	said, ok := f.column.Constant()
+	if !ok {
+		return grow.Value{}, false
+	}
+	value := c.plan.Clock
+	if !said.Clock {
+		if value, ok = constantOf(said, kind); !ok {
+			return grow.Value{}, false
+		}
+	}
+	if value.Type == grow.Timestamp && kind == grow.Date {
+		day := value.N / grow.Day
+		if value.N%grow.Day < 0 {
+			day--
+		}
+		value = grow.Value{Type: grow.Date, N: day}
+	}
+	if value.Type == grow.Decimal || value.Type == grow.Integer && kind == grow.Decimal {
+		value, ok = value.Rescale(max(scale, value.Scale))
+	}
+	return value, ok && value.Type == kind
+}
+
+// constantOf reads a default value as one of a type: some databases write numbers and
+// moments in quotes.
+func constantOf(said schema.Constant, as grow.Type) (grow.Value, bool) {
+	if as == grow.Text {
+		return grow.String(said.Text), said.Quoted
+	}
+	if as == grow.Boolean && (said.Text == "0" || said.Text == "1") {
+		return grow.Bool(said.Text == "1"), true
+	}
+	v, ok := (&Plan{collector: &collector{}}).literal(&node{text: said.Text})
+	return v, ok
 }
 
 func (c *compiler) count(f *field, v *node) grow.Source {

@@ -77,6 +77,7 @@ type Column struct {
 	Values    []string `json:"values,omitempty"`    // the only ones allowed, of an enumeration
 	NotNull   bool     `json:"not_null,omitempty"`
 	Default   bool     `json:"default,omitempty"`   // it has a default value, or numbers itself
+	Preset    string   `json:"preset,omitempty"`    // the expression of the default value, as far as the database tells
 	Generated bool     `json:"generated,omitempty"` // computed by the database: never written
 	Computed  string   `json:"computed,omitempty"`  // of a generated column: the expression, as far as the database tells
 	Restamps  bool     `json:"restamps,omitempty"`  // it takes the time whenever its row is changed

@@ -240,7 +240,9 @@ func column(r []string) *schema.Column {
 	c.Generated = strings.Contains(extra, "virtual generated") || strings.Contains(extra, "stored generated") || strings.Contains(extra, "persistent")
 	c.Computed = r[12]
 	c.Restamps = strings.Contains(extra, "on update")
-	c.Default = r[8] != "NULL"
+	if c.Default = r[8] != "NULL"; c.Default {
+		c.Preset = r[8]
+	}
 	if strings.Contains(extra, "auto_increment") {
 		c.Default, c.Identity = true, schema.Serial
 	}

@@ -33,7 +33,8 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), b.typname, b
   (SELECT string_agg(e.enumlabel, chr(31) ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = b.oid), b.oid,
   coalesce((SELECT pg_get_expr(g.adbin, g.adrelid) FROM pg_attrdef g WHERE g.adrelid = a.attrelid AND g.adnum = a.attnum AND a.attgenerated <> ''), ''),
   coalesce((SELECT m.nspname FROM pg_opclass k JOIN pg_am x ON x.oid = k.opcmethod AND x.amname = 'btree' JOIN pg_amop o ON o.amopfamily = k.opcfamily AND o.amoplefttype = k.opcintype AND o.amoprighttype = k.opcintype AND o.amopstrategy = 3
-    JOIN pg_operator e ON e.oid = o.amopopr JOIN pg_namespace m ON m.oid = e.oprnamespace WHERE k.opcintype = b.oid AND k.opcdefault LIMIT 1), 'pg_catalog')
+    JOIN pg_operator e ON e.oid = o.amopopr JOIN pg_namespace m ON m.oid = e.oprnamespace WHERE k.opcintype = b.oid AND k.opcdefault LIMIT 1), 'pg_catalog'),
+  coalesce(pg_get_expr(f.adbin, f.adrelid), '')
 FROM pg_attribute a
 JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p')
 JOIN pg_namespace n ON n.oid = c.relnamespace AND n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'
@@ -148,11 +149,11 @@ func (d *database) survey(ctx context.Context, visible map[string]bool) (*schema
 	if err != nil {
 		return nil, err
 	}
-	err = each(columnsSQL, 16, func(t *schema.Table, r []string) {
+	err = each(columnsSQL, 17, func(t *schema.Table, r []string) {
 		if t == nil {
 			return
 		}
-		c := &schema.Column{Name: r[1], Declared: r[2], Type: r[3], Base: r[5], NotNull: r[7] == "t", Default: r[8] == "t", Generated: r[9] != "", Computed: trimParentheses(r[14]), Operators: r[15]}
+		c := &schema.Column{Name: r[1], Declared: r[2], Type: r[3], Base: r[5], NotNull: r[7] == "t", Default: r[8] == "t", Generated: r[9] != "", Computed: trimParentheses(r[14]), Operators: r[15], Preset: r[16]}
 		switch {
 		case r[10] == "a":
 			c.Identity = schema.Always

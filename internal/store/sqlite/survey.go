@@ -150,13 +150,13 @@ func (d *database) columns(t *schema.Table) error {
 		name  string
 	}
 	var key []keyPart
-	err := d.rows("SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden FROM pragma_table_xinfo(?)", []string{t.Name}, func(s *sqlite.Stmt) error {
+	err := d.rows("SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden, coalesce(dflt_value, '') FROM pragma_table_xinfo(?)", []string{t.Name}, func(s *sqlite.Stmt) error {
 		hidden := s.ColumnInt(5)
 		if hidden == 1 {
 			return nil
 		}
 		c := &schema.Column{
-			Name: s.ColumnText(0), Declared: s.ColumnText(1), NotNull: s.ColumnBool(2), Default: s.ColumnBool(3), Generated: hidden >= 2,
+			Name: s.ColumnText(0), Declared: s.ColumnText(1), NotNull: s.ColumnBool(2), Default: s.ColumnBool(3), Generated: hidden >= 2, Preset: s.ColumnText(6),
 		}
 		describe(c)
 		c.Base = c.Declared
