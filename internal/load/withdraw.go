@@ -475,6 +475,12 @@ func (v *withdrawal) steps() iter.Seq[func(context.Context) error] {
 			if t.write.Mode == store.Update {
 				continue
 			}
+			if knot := v.knotOf(t); knot != nil {
+				if t == knot[len(knot)-1] && !yield(v.once(phaseRemove, order.Run{Target: t.Target}, func(ctx context.Context) error { return v.removeKnot(ctx, knot) })) {
+					return
+				}
+				continue
+			}
 			runs := slices.Collect(v.runs(v.w, t, v.size()))
 			for _, run := range slices.Backward(runs) {
 				if !yield(v.once(phaseRemove, run, func(ctx context.Context) error { return v.remove(ctx, t, run) })) {

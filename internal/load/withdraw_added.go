@@ -125,21 +125,27 @@ func (v *withdrawal) remove(ctx context.Context, t *target, run order.Run) error
 // removeReferrers deletes the rows of other tables that refer to staged ones.
 func (v *withdrawal) removeReferrers(ctx context.Context, t *target, st store.Stage, run order.Run) error {
 	seen := map[string]map[string]bool{}
-	// Rows of the same table that go anyway are no others.
+	v.seeOwn(t, v.only(v.w, t, run, true, &pass{}), seen)
+	return v.removeReferrersOf(ctx, st, seen)
+}
+
+// seeOwn notes the keys of rows that go anyway: they are no others that refer to them.
+func (v *withdrawal) seeOwn(t *target, rows store.Rows, seen map[string]map[string]bool) {
 	match, _ := t.identity()
-	if slices.Equal(namesOf(match), t.Table.PrimaryKey) {
-		seen[t.Table.Name] = map[string]bool{}
-		for b := range v.only(v.w, t, run, true, &pass{}) {
-			for i := range b.Len {
-				var key []grow.Value
-				for _, c := range match {
-					key = append(key, b.Row(i)[slices.Index(t.Columns, c)])
-				}
-				seen[t.Table.Name][pairs(match, key)] = true
+	if !slices.Equal(namesOf(match), t.Table.PrimaryKey) {
+		return
+	}
+	own := map[string]bool{}
+	for b := range rows {
+		for i := range b.Len {
+			var key []grow.Value
+			for _, c := range match {
+				key = append(key, b.Row(i)[slices.Index(t.Columns, c)])
 			}
+			own[pairs(match, key)] = true
 		}
 	}
-	return v.removeReferrersOf(ctx, st, seen)
+	seen[t.Table.Name] = own
 }
 
 func (v *withdrawal) removeReferrersOf(ctx context.Context, st store.Stage, seen map[string]map[string]bool) error {

@@ -159,6 +159,7 @@ type Reference struct {
 	Targets    []string `json:"targets"`              // the columns referred to
 	Deferrable bool     `json:"deferrable,omitempty"` // may be held against the tables at the commit
 	Cascade    bool     `json:"cascade,omitempty"`    // rows go when what they refer to goes
+	Blanks     bool     `json:"blanks,omitempty"`     // it becomes NULL, or its default, when what it refers to goes
 }
 
 // Table finds a table by name; letter case counts only if two differ by it.

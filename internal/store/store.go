@@ -277,6 +277,10 @@ type Stage interface {
 	Strangers(ctx context.Context, columns []*schema.Column, show func([]grow.Value) error) error
 	// Remove deletes the matches of all rows.
 	Remove(ctx context.Context) (int64, error)
+	// RemoveWith does so together with those of stages of other tables: where the engine
+	// can, in one statement, so that no row sees another go. It says how many were deleted
+	// by each.
+	RemoveWith(ctx context.Context, others ...Stage) ([]int64, error)
 }
 
 // Referral is a staged row, and a table whose rows refer to its match.

@@ -521,6 +521,9 @@ func (d *database) DeleteFrom(t *schema.Table, stage, on string) string {
 	return "DELETE t FROM " + d.Table(t) + " AS t JOIN " + stage + " AS s ON " + on
 }
 
+// Together is not needed: a reference that becomes NULL is never NOT NULL.
+func (d *database) Together([]string) string { return "" }
+
 // NotIn lets the engine read the stage once: it has no index.
 func (d *database) NotIn(columns, staged []string, stage, _ string) string {
 	return "(" + strings.Join(columns, ", ") + ") NOT IN (SELECT " + strings.Join(staged, ", ") + " FROM " + stage + " AS s)"

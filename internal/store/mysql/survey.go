@@ -139,7 +139,7 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 		{referencesSQL, 6, func(t *schema.Table, r []string) {
 			n := len(t.References)
 			if n == 0 || t.References[n-1].Name != r[1] {
-				t.References = append(t.References, schema.Reference{Name: r[1], Table: r[3], Cascade: r[5] == "CASCADE"})
+				t.References = append(t.References, schema.Reference{Name: r[1], Table: r[3], Cascade: r[5] == "CASCADE", Blanks: strings.HasPrefix(r[5], "SET ")})
 				n++
 			}
 			f := &t.References[n-1]

@@ -510,6 +510,15 @@ func (d *database) DeleteFrom(t *schema.Table, stage, on string) string {
 	return "DELETE FROM " + d.Table(t) + " AS t USING " + stage + " AS s WHERE " + on
 }
 
+func (d *database) Together(deletions []string) string {
+	var parts, counts []string
+	for i, sql := range deletions {
+		parts = append(parts, fmt.Sprintf("d%d AS (%s RETURNING 1)", i, sql))
+		counts = append(counts, fmt.Sprintf("(SELECT count(*) FROM d%d)", i))
+	}
+	return "WITH " + strings.Join(parts, ", ") + " SELECT " + strings.Join(counts, ", ")
+}
+
 func (d *database) NotIn(_, _ []string, stage, on string) string {
 	return "NOT EXISTS (SELECT 1 FROM " + stage + " AS s WHERE " + on + ")"
 }

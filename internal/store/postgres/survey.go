@@ -66,7 +66,7 @@ ORDER BY i.indrelid, i.indexrelid, k.place`
 
 // constraintsSQL lists foreign keys, one line for each column, and checks.
 const constraintsSQL = `
-SELECT c.conrelid, c.conname, c.contype, c.confrelid, c.confdeltype = 'c', c.condeferrable,
+SELECT c.conrelid, c.conname, c.contype, c.confrelid, c.confdeltype, c.condeferrable,
   coalesce(a.attname, ''), coalesce(fa.attname, ''), CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid) ELSE '' END,
   coalesce((SELECT o.oprname FROM pg_operator o WHERE o.oid = c.conexclop[k.place]), ''), coalesce((SELECT pg_get_expr(i.indpred, i.indrelid) FROM pg_index i WHERE i.indexrelid = c.conindid AND c.contype = 'x'), '')
 FROM pg_constraint c
@@ -236,7 +236,7 @@ func (d *database) survey(ctx context.Context, visible map[string]bool) (*schema
 			}
 			n := len(t.References)
 			if n == 0 || t.References[n-1].Name != r[1] {
-				t.References = append(t.References, schema.Reference{Name: r[1], Table: to.Name, Cascade: r[4] == "t", Deferrable: r[5] == "t"})
+				t.References = append(t.References, schema.Reference{Name: r[1], Table: to.Name, Cascade: r[4] == "c", Blanks: r[4] == "n" || r[4] == "d", Deferrable: r[5] == "t"})
 				n++
 			}
 			f := &t.References[n-1]

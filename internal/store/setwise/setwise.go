@@ -67,6 +67,9 @@ type Engine interface {
 	UpdateFrom(table, stage string, set []Assignment, on, where string) string
 	// DeleteFrom deletes from a table, called t, the rows that a stage s matches.
 	DeleteFrom(t *schema.Table, stage, on string) string
+	// Together makes one statement of several deletions, which shows how many rows each
+	// deleted; empty if the engine cannot.
+	Together(deletions []string) string
 	// NotIn is the condition that columns of t are those of no row of a stage s; on says
 	// when they are.
 	NotIn(columns, staged []string, stage, on string) string

@@ -148,3 +148,37 @@ func (s *stage) Remove(ctx context.Context) (int64, error) {
 	n, err := s.Exec(ctx, s.DeleteFrom(s.w.Table, s.name, s.on))
 	return n, Named(err, s.w.Table)
 }
+
+// RemoveWith deletes the matches of several stages.
+func (s *stage) RemoveWith(ctx context.Context, others ...store.Stage) ([]int64, error) {
+	all := []*stage{s}
+	for _, o := range others {
+		all = append(all, o.(*stage))
+	}
+	var deletions []string
+	var counts []*schema.Column
+	for _, o := range all {
+		if err := o.counted(ctx); err != nil {
+			return nil, err
+		}
+		deletions, counts = append(deletions, o.DeleteFrom(o.w.Table, o.name, o.on)), append(counts, countColumn)
+	}
+	var removed []int64
+	if sql := s.Together(deletions); sql != "" {
+		err := s.Query(ctx, sql, nil, counts, func(row []grow.Value) error {
+			for _, n := range row {
+				removed = append(removed, n.N)
+			}
+			return nil
+		})
+		return removed, Named(err, s.w.Table)
+	}
+	for _, o := range all {
+		n, err := o.Remove(ctx)
+		if err != nil {
+			return nil, err
+		}
+		removed = append(removed, n)
+	}
+	return removed, nil
+}

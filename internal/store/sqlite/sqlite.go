@@ -423,6 +423,9 @@ func (d *database) UpdateFrom(table, stage string, set []setwise.Assignment, on,
 	return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " FROM " + stage + " AS s WHERE " + on + " AND " + where
 }
 
+// Together is not possible: the engine changes references row by row.
+func (d *database) Together([]string) string { return "" }
+
 // DeleteFrom looks the rows of the stage up by the table's key: the other way round the
 // engine would read the whole stage for each row of the table.
 func (d *database) DeleteFrom(t *schema.Table, stage, on string) string {

@@ -270,7 +270,7 @@ func (d *database) references(t *schema.Table) error {
 		if !ok {
 			at = len(t.References)
 			byID[id] = at
-			t.References = append(t.References, schema.Reference{Table: s.ColumnText(1), Cascade: s.ColumnText(4) == "CASCADE"})
+			t.References = append(t.References, schema.Reference{Table: s.ColumnText(1), Cascade: s.ColumnText(4) == "CASCADE", Blanks: strings.HasPrefix(s.ColumnText(4), "SET ")})
 		}
 		r := &t.References[at]
 		r.Columns = append(r.Columns, s.ColumnText(2))
