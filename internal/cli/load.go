@@ -385,6 +385,9 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.Compil
 		return err
 	}
 	if !a.quiet {
+		if r.Unread {
+			fmt.Fprintln(a.err, "note: triggers rewrote more rows than the journal keeps: compare reports the others as changed")
+		}
 		for _, x := range r.Migrated {
 			fmt.Fprintln(a.err, "note:", x)
 		}

@@ -27,6 +27,9 @@ func loadJSON(c *plan.Compiled, name string, r *load.Result, units []*load.UnitR
 	if r.Earlier > 0 {
 		out.Set("earlier", r.Earlier)
 	}
+	if r.Unread {
+		out.Set("unread", true)
+	}
 	if len(r.Migrated) > 0 {
 		out.Set("migrated", r.Migrated)
 	}

@@ -84,6 +84,9 @@ func (l *loader) inMany(ctx context.Context, w *writer) error {
 		if l.journal == nil {
 			return w.rollback()
 		}
+		if err := l.readBack(ctx, w); err != nil {
+			return err
+		}
 		if err := l.conclude(ctx, w); err != nil {
 			return err
 		}

@@ -82,6 +82,7 @@ type Result struct {
 	PutBack      int64         `json:"put_back,omitempty"`  // these rows
 	Stepped      []Stepped     `json:"stepped,omitempty"`   // keys that are not the planned ones
 	LeftOut      int64         `json:"left_out,omitempty"`  // rows that earlier loads left out, and that are not there yet
+	Unread       bool          `json:"unread,omitempty"`    // triggers rewrote more rows than the journal keeps
 	Migrated     []string      `json:"migrated,omitempty"`  // how the tables have changed since the plan was loaded
 	Entities     []Entity      `json:"entities"`            // in load order
 	Rows         int64         `json:"rows"`                // inserted or updated
@@ -512,6 +513,9 @@ func (l *loader) finish(ctx context.Context, w *writer) error {
 		if err := l.files.place(); err != nil {
 			return err
 		}
+	}
+	if err := l.readBack(ctx, w); err != nil {
+		return err
 	}
 	if l.journal != nil {
 		if err := l.conclude(ctx, w); err != nil {

@@ -16,15 +16,16 @@ import (
 
 // Past is a load of the journal whose rows can be grown again, as they were written.
 type Past struct {
-	Entry  *Entry
-	Plan   *plan.Compiled
-	by     Operator
-	l      *loader
-	chunks []*ChunkEntry
-	memory *memory
-	done   map[chunkKey]bool       // chunks that are in the tables
-	whole  bool                    // all of them are
-	left   map[string][]loggedRows // rows that a withdrawal has left alone, by entity; nil: all are there
+	Entry    *Entry
+	Plan     *plan.Compiled
+	by       Operator
+	l        *loader
+	chunks   []*ChunkEntry
+	memory   *memory
+	done     map[chunkKey]bool       // chunks that are in the tables
+	whole    bool                    // all of them are
+	rewrites map[string]*rewrites    // by entity: what triggers made of rows
+	left     map[string][]loggedRows // rows that a withdrawal has left alone, by entity; nil: all are there
 }
 
 // Recall makes the plan of a load again, with what its chunks noted. db is the tables of
@@ -135,6 +136,9 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 				}
 			}
 		}
+	}
+	if err := p.learnRewritten(ctx, s); err != nil {
+		return err
 	}
 	clear(p.memory.inserted) // of this load alone
 	for _, c := range p.chunks {
@@ -276,6 +280,9 @@ func (p *Past) written(w *writer, t *target, run order.Run, into *pass) iter.Seq
 				row := b.At(i)
 				if key, ok := keys[row]; ok && at >= 0 {
 					b.Row(i)[at] = key
+				}
+				if err := p.asRewritten(t, row, b.Row(i)); err != nil && w.growth == nil {
+					w.growth = err
 				}
 				return w.record.Rejected(t.Grow, row) || !p.remains(t, row)
 			}

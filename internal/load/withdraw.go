@@ -185,7 +185,8 @@ type withdrawal struct {
 	// unreturned counts deleted rows that could not be put back: their contents stay in the
 	// journal.
 	unreturned int64
-	changed    map[int]grow.Row // those of out.LeftRows that others have changed, by their places
+	touched    map[*target]map[grow.Row]bool // rows that others had changed at first; nil: to be looked for
+	changed    map[int]grow.Row              // those of out.LeftRows that others have changed, by their places
 }
 
 func (v *withdrawal) reset() {
@@ -241,7 +242,10 @@ func (v *withdrawal) inOne(ctx context.Context) error {
 	if err := v.w.begin(ctx); err != nil {
 		return err
 	}
-	err := v.mark(ctx, StateWithdrawn)
+	err := v.lookFirst(ctx)
+	if err == nil {
+		err = v.mark(ctx, StateWithdrawn)
+	}
 	for step := range v.steps() {
 		if err == nil {
 			err = step(ctx)
@@ -286,7 +290,13 @@ func (v *withdrawal) inMany(ctx context.Context) error {
 		})
 	}
 	if v.Entry.State != StateWithdrawing {
-		if err := transaction(func(ctx context.Context) error { return v.mark(ctx, StateWithdrawing) }); err != nil {
+		err := transaction(func(ctx context.Context) error {
+			if err := v.lookFirst(ctx); err != nil {
+				return err
+			}
+			return v.mark(ctx, StateWithdrawing)
+		})
+		if err != nil {
 			return err
 		}
 		v.Entry.State = StateWithdrawing

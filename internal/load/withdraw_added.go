@@ -29,7 +29,7 @@ func (v *withdrawal) dropTouched(ctx context.Context, t *target, st store.Stage,
 	}
 	drop := gone
 	if !v.o.Changed {
-		changed, err := st.Differing(ctx)
+		changed, err := v.differing(ctx, t, st, rows)
 		if err != nil {
 			return err
 		}
@@ -41,6 +41,63 @@ func (v *withdrawal) dropTouched(ctx context.Context, t *target, st store.Stage,
 		drop = append(drop, changed...)
 	}
 	return st.Drop(ctx, drop)
+}
+
+// differing are the staged rows that others have changed. Where there are triggers, that was
+// looked at before the first row went: they may change rows when others go.
+func (v *withdrawal) differing(ctx context.Context, t *target, st store.Stage, rows *pass) ([]int64, error) {
+	if v.touched == nil {
+		return st.Differing(ctx)
+	}
+	var changed []int64
+	if len(v.touched[t]) > 0 {
+		for n := range rows.n {
+			if v.touched[t][rows.row(n)] {
+				changed = append(changed, n)
+			}
+		}
+	}
+	return changed, nil
+}
+
+// lookFirst finds the rows that others have changed before anything is taken back, if any
+// of the tables has triggers.
+func (v *withdrawal) lookFirst(ctx context.Context) error {
+	v.touched = nil
+	if !slices.ContainsFunc(v.l.list, func(t *target) bool { return len(t.Table.Triggers) > 0 }) {
+		return nil
+	}
+	touched := map[*target]map[grow.Row]bool{}
+	for _, t := range v.l.list {
+		if t.write.Mode == store.Update {
+			continue
+		}
+		for run := range v.runs(v.w, t, StagedChunk) {
+			rows := &pass{}
+			st, err := v.w.tx.Stage(ctx, v.compared(t, true), v.only(v.w, t, run, true, rows))
+			if err == nil {
+				err = v.w.growth
+			}
+			if err != nil {
+				return err
+			}
+			if rows.n == 0 {
+				continue
+			}
+			changed, err := st.Differing(ctx)
+			if err != nil {
+				return err
+			}
+			for _, n := range changed {
+				if touched[t] == nil {
+					touched[t] = map[grow.Row]bool{}
+				}
+				touched[t][rows.row(n)] = true
+			}
+		}
+	}
+	v.touched = touched
+	return nil
 }
 
 // remove takes away rows that the load added.
@@ -279,7 +336,7 @@ func (v *withdrawal) unlink(ctx context.Context, t *target, run order.Run) error
 	if err != nil {
 		return err
 	}
-	changed, err := st.Differing(ctx)
+	changed, err := v.differing(ctx, t, st, rows)
 	if err != nil {
 		return err
 	}

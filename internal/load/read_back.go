@@ -1,0 +1,233 @@
+package load
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// A trigger may rewrite what a load writes: a text in lower case, the time of a change, a
+// number of children. So a load of tables with triggers reads its rows back before it ends,
+// and the journal keeps what they really hold where that is not what was planned.
+
+// contentRewritten is what rows hold that a trigger rewrote.
+const contentRewritten = "rewritten"
+
+// mostRewritten is how much of that is kept, packed: a load must stay readable.
+const mostRewritten = maxJournal / 2
+
+// placeRewritten is the key under which they are kept.
+func placeRewritten(load int64) chunkKey { return chunkKey{load: load, family: -3} }
+
+// readBack notes what the rows of this load hold where triggers have rewritten it.
+func (l *loader) readBack(ctx context.Context, w *writer) error {
+	if l.journal == nil || l.journal.number == 0 || l.o.DryRun || !slices.ContainsFunc(l.list, func(t *target) bool { return len(t.Table.Triggers) > 0 }) {
+		return nil
+	}
+	p, err := Recall(ctx, w.store, l.journal.number, l.plan.Database, l.o.Journal.by())
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	reader := &writer{loader: p.l, store: w.store, tx: w.tx}
+	w.at, w.seq = placeRewritten(l.journal.number), 0
+	kept := 0
+	for _, t := range p.l.list {
+		if _, alike := t.identity(); alike {
+			continue // nothing tells which row is which
+		}
+		for run := range p.runs(reader, t, StagedChunk) {
+			for _, added := range p.kinds(t) {
+				rows := &pass{}
+				st, err := w.tx.Stage(ctx, p.compared(t, added), p.only(reader, t, run, added, rows))
+				if err == nil {
+					err = reader.growth
+				}
+				if err != nil {
+					return err
+				}
+				if rows.n == 0 {
+					continue
+				}
+				packets, err := rewritten(ctx, t.Table, st, rows)
+				if err != nil {
+					return err
+				}
+				for _, x := range packets {
+					kept += len(x.body)
+				}
+				if kept > mostRewritten {
+					l.result.Unread = true
+					return nil
+				}
+				if err := w.keepPackets(ctx, t.Plan.Name, t.Table.Name, contentRewritten, packets); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// rewritten packs what rows of a table hold in the columns in which some of them differ from
+// the staged ones.
+func rewritten(ctx context.Context, t *schema.Table, st store.Stage, rows *pass) ([]packet, error) {
+	differs := map[*schema.Column]bool{}
+	err := st.Changes(ctx, func(c store.Change) error {
+		differs[c.Column] = true
+		return nil
+	})
+	if err != nil || len(differs) == 0 {
+		return nil, err
+	}
+	var k packer
+	var at []int
+	for i, c := range t.Columns {
+		if differs[c] {
+			k.columns, at = append(k.columns, c), append(at, i)
+		}
+	}
+	k.numbers = true
+	values := make([]grow.Value, len(at))
+	err = st.Prior(ctx, func(n int64, all []grow.Value) error {
+		for i, j := range at {
+			values[i] = all[j]
+		}
+		return k.add(rows.row(n), values)
+	})
+	return k.packets, errors.Join(err, k.close())
+}
+
+// rewrites are what rows of an entity hold that a trigger rewrote: packed, but for the
+// packets that were used last.
+type rewrites struct {
+	packets []rewrittenRows // by their first rows
+	open    []int           // of packets that are unpacked, the last used one last
+}
+
+type rewrittenRows struct {
+	packet
+	first, last grow.Row
+	columns     []string
+	values      map[grow.Row][]grow.Value // nil unless it is open
+}
+
+// mostOpen is how many packets of an entity are kept unpacked.
+const mostOpen = 4
+
+func compareRows(a, b grow.Row) int {
+	if a.Side != b.Side {
+		if a.Side {
+			return -1
+		}
+		return 1
+	}
+	return cmp.Compare(a.N, b.N)
+}
+
+// learnRewritten reads what the load found that triggers had rewritten.
+func (p *Past) learnRewritten(ctx context.Context, s store.Store) error {
+	j, err := s.Journal(ctx, false)
+	if err != nil || j == nil {
+		return err
+	}
+	of := j.Contents
+	b := budget{left: maxJournal}
+	p.rewrites = map[string]*rewrites{}
+	err = s.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("entity"), of.Column("rows"), of.Column("body")}, Where: cells(of, "load", p.Entry.Number, "what", contentRewritten)}, func(row []grow.Value) error {
+		if err := b.take(row); err != nil {
+			return err
+		}
+		x := rewrittenRows{packet: packet{row[1].N, []byte(row[2].S)}}
+		none := true
+		err := unpack(x.body, x.rows, true, func(columns []string, planned grow.Row, _ []grow.Value) error {
+			if x.columns = columns; none || compareRows(planned, x.first) < 0 {
+				x.first = planned
+			}
+			if none || compareRows(planned, x.last) > 0 {
+				x.last = planned
+			}
+			none = false
+			return nil
+		})
+		if err != nil || none {
+			return err
+		}
+		r := p.rewrites[row[0].S]
+		if r == nil {
+			r = &rewrites{}
+			p.rewrites[row[0].S] = r
+		}
+		r.packets = append(r.packets, x)
+		return nil
+	})
+	for _, r := range p.rewrites {
+		slices.SortFunc(r.packets, func(a, b rewrittenRows) int { return compareRows(a.first, b.first) })
+	}
+	return err
+}
+
+// of is what a row holds, with the names of its columns; nil if nothing was rewritten.
+func (r *rewrites) of(row grow.Row) ([]string, []grow.Value, error) {
+	if r == nil {
+		return nil, nil, nil
+	}
+	n, _ := slices.BinarySearchFunc(r.packets, row, func(x rewrittenRows, row grow.Row) int {
+		if compareRows(x.first, row) <= 0 {
+			return -1
+		}
+		return 1
+	})
+	// Rows that were added and those that were changed are in packets of their own.
+	for i := n - 1; i >= 0 && i >= n-mostOpen; i-- {
+		x := &r.packets[i]
+		if compareRows(x.last, row) < 0 {
+			continue
+		}
+		if err := r.unpack(i); err != nil {
+			return nil, nil, err
+		}
+		if values, ok := x.values[row]; ok {
+			return x.columns, values, nil
+		}
+	}
+	return nil, nil, nil
+}
+
+func (r *rewrites) unpack(i int) error {
+	x := &r.packets[i]
+	if x.values != nil {
+		return nil
+	}
+	if len(r.open) == mostOpen {
+		r.packets[r.open[0]].values = nil
+		r.open = r.open[1:]
+	}
+	r.open = append(r.open, i)
+	x.values = make(map[grow.Row][]grow.Value, x.rows)
+	return unpack(x.body, x.rows, true, func(_ []string, planned grow.Row, values []grow.Value) error {
+		x.values[planned] = values
+		return nil
+	})
+}
+
+// asRewritten puts what triggers made of a row in the place of what was planned.
+func (p *Past) asRewritten(t *target, row grow.Row, values []grow.Value) error {
+	names, held, err := p.rewrites[t.Plan.Name].of(row)
+	if err != nil {
+		return fmt.Errorf("%s: %w", t.Grow.Label(row), err)
+	}
+	for i, name := range names {
+		f := slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return c != nil && c.Name == name })
+		if f >= 0 {
+			values[f] = held[i]
+		}
+	}
+	return nil
+}
