@@ -158,3 +158,75 @@ func TestWithdrawTakesTheNamedPlansLoad(t *testing.T) {
 		assert.NotEqual(t, start, docks)
 	})
 }
+
+const runTables = `
+CREATE TABLE ports (id {key}, label VARCHAR(60) NOT NULL, notes INTEGER NOT NULL DEFAULT 0);
+CREATE TABLE notes (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), words VARCHAR(60) NOT NULL);
+CREATE TABLE replies (id {key}, note_id INTEGER NOT NULL REFERENCES notes (id), words VARCHAR(60) NOT NULL);`
+
+const runPlan = `name: runs
+seed: s
+clock: 2026-05-01T08:00:00Z
+entities:
+  Port: {table: ports, rows: 8, fields: {label: {kind: locality}, notes: {value: 0}}}
+units:
+  note:
+    per: {Port: 1}
+    steps:
+      - insert: notes
+        set: {port_id: Port, words: "'noted'"}
+      - update: ports
+        match: {id: Port}
+        set: {notes: notes + 1}
+`
+
+// The withdrawal of a run of a unit that leaves rows can be finished, too.
+func TestAWithdrawalOfARunCanBeFinished(t *testing.T) {
+	onTables(t, runTables, runPlan, func(t *testing.T, s *site) {
+		require.Zero(t, s.on("load", "--without-units").code)
+		before := s.rows(t)
+		r := s.on("load")
+		require.Zero(t, r.code, r.errOut)
+		after := s.rows(t)
+		ids := s.column(t, "notes", "id")
+		s.exec(t, "UPDATE notes SET words = 'mine' WHERE id = "+ids[2], "INSERT INTO replies (id, note_id, words) VALUES (1, "+ids[4]+", 'a reply')", "UPDATE ports SET notes = 7 WHERE id = 1")
+
+		n := s.number(t, "runs")
+		r = s.on("withdraw")
+		assert.Equal(t, 6, r.code, r.out+r.errOut)
+		assert.Contains(t, r.out, "3 rows left alone")
+		assert.Contains(t, r.out, "evensprout withdraw "+n+" --also changed --also referring goes on with the rest.")
+		assert.Contains(t, s.on("history").out, "partly withdrawn")
+		assert.Len(t, s.column(t, "notes", "id"), 2)
+		some := s.rows(t)
+
+		// Again: what is left is as before. A load says how to go on.
+		r = s.on("withdraw", n)
+		assert.Equal(t, 6, r.code, r.out+r.errOut)
+		assert.Contains(t, r.out, "3 rows left alone")
+		assert.Equal(t, some, s.rows(t))
+		r = s.on("load")
+		assert.Equal(t, 2, r.code, r.out+r.errOut)
+		assert.Contains(t, r.errOut, "load "+n+", a run of the unit note, is partly withdrawn")
+		assert.Equal(t, some, s.rows(t))
+
+		r = s.on("withdraw", n, "--also", "changed", "--also", "referring")
+		require.Zero(t, r.code, r.out+r.errOut)
+		assert.Contains(t, r.out, "Removed as well, because they referred to these: 1 row of replies")
+		assert.Empty(t, difference(before, s.rows(t)))
+		r = s.on("load")
+		require.Zero(t, r.code, r.errOut)
+		assert.Len(t, s.column(t, "notes", "id"), 8)
+		assert.Equal(t, strings.Count(after, "\n"), strings.Count(s.rows(t), "\n"))
+
+		// Or what is left stays, and the occasions are done again.
+		ids = s.column(t, "notes", "id")
+		s.exec(t, "UPDATE notes SET words = 'mine' WHERE id = "+ids[2])
+		n = s.number(t, "runs")
+		require.Equal(t, 6, s.on("withdraw").code)
+		require.Zero(t, s.on("history", "--forget", n).code)
+		r = s.on("load")
+		require.Zero(t, r.code, r.errOut)
+		assert.Len(t, s.column(t, "notes", "id"), 9)
+	})
+}

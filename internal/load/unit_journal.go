@@ -41,6 +41,10 @@ func (r *unitRun) openUnit(ctx context.Context, insist bool) error {
 			if e.State == StateWithdrawn {
 				continue
 			}
+			if e.State == StatePartly {
+				return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d, a run of the unit %s, is partly withdrawn: some of its rows were left alone", e.Number, r.unit.Plan.Name),
+					Hint: fmt.Sprintf("evensprout withdraw %d --also changed --also referring takes them back, too; evensprout history --forget %d leaves them, and its occasions are done again", e.Number, e.Number)}
+			}
 			known = true
 			if e.State == StateOpen && e.About.Occasions == r.occasionsFile() {
 				r.stopped = append(r.stopped, e.Number)

@@ -25,6 +25,7 @@ type unitWithdrawal struct {
 	out    Withdrawal
 
 	pending []*undoSection  // to be done together, last steps first
+	left    []undoSection   // what is not taken back, last steps first
 	rows    int             // of these
 	keys    map[string]bool // of these rows
 }
@@ -93,7 +94,7 @@ func (v *unitWithdrawal) run(ctx context.Context) error {
 	if !v.entry.About.Undo {
 		return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d was run with --no-undo, so it is not known what its steps have changed", v.entry.Number)}
 	}
-	v.pending, v.rows, v.keys = nil, 0, map[string]bool{}
+	v.pending, v.left, v.rows, v.keys = nil, nil, 0, map[string]bool{}
 	err = undoPackets(ctx, v.store, v.tables, v.entry.Number, true, func(s undoSection) error { return v.gather(ctx, s) })
 	if err == nil {
 		err = v.flush(ctx)
@@ -104,10 +105,37 @@ func (v *unitWithdrawal) run(ctx context.Context) error {
 	if err := v.tx.Settle(ctx); err != nil {
 		return err
 	}
+	if len(v.left) > 0 {
+		return v.keepLeft(ctx)
+	}
 	if _, err := v.tx.Delete(ctx, v.tables.Contents, cells(v.tables.Contents, "load", v.entry.Number)); err != nil {
 		return err
 	}
 	_, err = v.tx.Delete(ctx, v.tables.Occasions, cells(v.tables.Occasions, "load", v.entry.Number))
+	return err
+}
+
+// keepLeft notes what is left of the run, so that a later withdrawal can go on. Its
+// occasions stay done until then.
+func (v *unitWithdrawal) keepLeft(ctx context.Context) error {
+	slices.Reverse(v.left)
+	log := undoLog{sections: v.left}
+	packets, err := log.pack()
+	if err != nil {
+		return err
+	}
+	of, at := v.tables.Contents, leftKey(v.entry.Number)
+	if _, err := v.tx.Delete(ctx, of, cells(of, "load", v.entry.Number, "what", contentUnit)); err != nil {
+		return err
+	}
+	for i, p := range packets {
+		row := append(at.cells(of), cells(of, "seq", int64(i+1), "entity", v.entry.About.Unit, "of", "", "what", contentUnit, "rows", p.rows, "body", p.body)...)
+		if err := v.tx.Add(ctx, of, row); err != nil {
+			return err
+		}
+	}
+	loads := v.tables.Loads
+	_, err = v.tx.Set(ctx, loads, cells(loads, "state", string(StatePartly)), cells(loads, "number", v.entry.Number))
 	return err
 }
 
@@ -202,11 +230,21 @@ func (v *unitWithdrawal) of(table string) *WithdrawnEntity {
 	return &v.out.Entities[i]
 }
 
-func (v *unitWithdrawal) leave(t *schema.Table, key []*schema.Column, row []grow.Value, why string) {
+func (v *unitWithdrawal) leave(s undoSection, t *schema.Table, key []*schema.Column, row, shown []grow.Value, also, why string) {
+	if n := len(v.left); n > 0 && v.left[n-1].alike(s) {
+		v.left[n-1].values = append(v.left[n-1].values, row)
+	} else {
+		s.values = [][]grow.Value{row}
+		v.left = append(v.left, s)
+	}
+	if also != "" && !slices.Contains(v.out.Also, also) {
+		v.out.Also = append(v.out.Also, also)
+		slices.Sort(v.out.Also)
+	}
 	v.out.Left++
 	v.of(t.Name).Left++
 	if len(v.out.LeftRows) < maxCompared {
-		v.out.LeftRows = append(v.out.LeftRows, LeftRow{Entity: t.Name, Key: pairs(key, row[:len(key)]), Why: why})
+		v.out.LeftRows = append(v.out.LeftRows, LeftRow{Entity: t.Name, Row: t.Name, Key: pairs(key, shown[:len(key)]), Why: why})
 	}
 }
 
@@ -229,7 +267,7 @@ func (v *unitWithdrawal) section(ctx context.Context, s undoSection) error {
 		columns = append(columns, c)
 	}
 	if s.Kind == undoRemoved {
-		return v.giveBack(ctx, t, columns, s.values)
+		return v.giveBack(ctx, s, t, columns)
 	}
 	k := len(s.Key)
 	key := columns[:k]
@@ -259,7 +297,27 @@ func (v *unitWithdrawal) section(ctx context.Context, s undoSection) error {
 		}
 		for _, n := range differing {
 			skip[n] = true
-			v.leave(t, key, s.values[n], "it was changed since")
+			v.leave(s, t, key, s.values[n], s.values[n], alsoChanged, "it was changed since")
+		}
+	}
+	if s.Kind == undoAdded && v.o.Referring {
+		var drop []int64
+		for n, yes := range skip {
+			if yes {
+				drop = append(drop, int64(n))
+			}
+		}
+		if err := st.Drop(ctx, drop); err != nil {
+			return err
+		}
+		if v.out.Others == nil {
+			v.out.Others = map[string]int64{}
+		}
+		if err := removeReferrers(ctx, v.tx, v.db, st, map[string]map[string]bool{}, v.out.Others); err != nil {
+			return v.told(t, err)
+		}
+		if st, err = v.stage(ctx, t, columns, key, written); err != nil {
+			return err
 		}
 	}
 	if s.Kind == undoAdded {
@@ -270,7 +328,7 @@ func (v *unitWithdrawal) section(ctx context.Context, s undoSection) error {
 		for _, x := range referred {
 			if !skip[x.Row] {
 				skip[x.Row] = true
-				v.leave(t, key, s.values[x.Row], "rows of "+x.Table+" refer to it")
+				v.leave(s, t, key, s.values[x.Row], s.values[x.Row], alsoReferring, "rows of "+x.Table+" refer to it")
 			}
 		}
 	}
@@ -325,7 +383,8 @@ func batches(rows [][]grow.Value, width int) store.Rows {
 }
 
 // giveBack adds removed rows again, but for those whose key somebody has used since.
-func (v *unitWithdrawal) giveBack(ctx context.Context, t *schema.Table, columns []*schema.Column, rows [][]grow.Value) error {
+func (v *unitWithdrawal) giveBack(ctx context.Context, s undoSection, t *schema.Table, columns []*schema.Column) error {
+	rows := s.values
 	into := store.Into{Table: t}
 	for i, c := range columns {
 		if !c.Generated {
@@ -354,7 +413,7 @@ func (v *unitWithdrawal) giveBack(ctx context.Context, t *schema.Table, columns 
 	var drop []int64
 	for _, x := range guilty {
 		drop = append(drop, x.Row)
-		v.leave(t, key, keyOf(rows[x.Row]), fmt.Sprintf("it cannot come back: %s", x.Message))
+		v.leave(s, t, key, rows[x.Row], keyOf(rows[x.Row]), "", fmt.Sprintf("it cannot come back: %s", x.Message))
 	}
 	if err := st.Drop(ctx, drop); err != nil {
 		return err

@@ -213,6 +213,7 @@ const (
 func (v *withdrawal) leave(t *target, row grow.Row, also, why string) {
 	if also != "" && !slices.Contains(v.out.Also, also) {
 		v.out.Also = append(v.out.Also, also)
+		slices.Sort(v.out.Also)
 	}
 	v.out.Left++
 	v.of(t).Left++

@@ -206,8 +206,20 @@ func (v *withdrawal) seeOwn(t *target, rows store.Rows, seen map[string]map[stri
 }
 
 func (v *withdrawal) removeReferrersOf(ctx context.Context, st store.Stage, seen map[string]map[string]bool) error {
+	if v.out.Others == nil {
+		v.out.Others = map[string]int64{}
+	}
+	if err := removeReferrers(ctx, v.w.tx, v.l.plan.Database, st, seen, v.out.Others); err != nil {
+		return v.l.refusal(nil, nil, err)
+	}
+	return nil
+}
+
+// removeReferrers deletes the rows of all tables that refer to staged ones, and those that
+// refer to these, but for those that were seen. It counts them by table.
+func removeReferrers(ctx context.Context, tx store.Tx, db *schema.Database, st store.Stage, seen map[string]map[string]bool, removed map[string]int64) error {
 	found := map[*schema.Table][][]grow.Value{}
-	err := st.Referrers(ctx, v.l.plan.Database, func(t *schema.Table, key []grow.Value) error {
+	err := st.Referrers(ctx, db, func(t *schema.Table, key []grow.Value) error {
 		text := pairs(keyColumns(t), key)
 		if seen[t.Name] == nil {
 			seen[t.Name] = map[string]bool{}
@@ -221,17 +233,17 @@ func (v *withdrawal) removeReferrersOf(ctx context.Context, st store.Stage, seen
 	if err != nil {
 		return err
 	}
-	for _, t := range v.l.plan.Database.Tables { // in an order that does not change
+	for _, t := range db.Tables { // in an order that does not change
 		keys := found[t]
 		if len(keys) == 0 {
 			continue
 		}
-		stage := func() (store.Stage, error) { return stageKeys(ctx, v.w.tx, t, keys) }
+		stage := func() (store.Stage, error) { return stageKeys(ctx, tx, t, keys) }
 		st, err := stage()
 		if err != nil {
 			return err
 		}
-		if err := v.removeReferrersOf(ctx, st, seen); err != nil {
+		if err := removeReferrers(ctx, tx, db, st, seen, removed); err != nil {
 			return err
 		}
 		if st, err = stage(); err != nil { // others have used its place since
@@ -239,12 +251,9 @@ func (v *withdrawal) removeReferrersOf(ctx context.Context, st store.Stage, seen
 		}
 		n, err := st.Remove(ctx)
 		if err != nil {
-			return v.l.refusal(nil, nil, err)
+			return err
 		}
-		if v.out.Others == nil {
-			v.out.Others = map[string]int64{}
-		}
-		v.out.Others[t.Name] += n
+		removed[t.Name] += n
 	}
 	return nil
 }
