@@ -104,7 +104,9 @@ func (c *compiler) from(f *field, v *node) grow.Source {
 			draws = append(draws, d.Name)
 		}
 		p := c.add(v.place, "%s has no draw %s", f.entity.decl.Name, first)
-		if len(draws) == 0 {
+		if of := f.entity.find(first); of != nil && of != f {
+			p.hint("{same: %s} takes what another field says", name)
+		} else if len(draws) == 0 {
 			p.hint("draws: {%s: {kind: person}} beside fields", first)
 		} else {
 			p.nearest(first, draws)

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -264,6 +265,16 @@ func (c *compiler) written(e *entity) Resolved {
 	return r
 }
 
+// keyHint says by which key of its table the rows of an entity can be recognised.
+func (e *entity) keyHint() string {
+	for _, key := range e.table.Keys() {
+		if _, why := e.table.Backing(key.Columns); why == "" {
+			return fmt.Sprintf("match: [%s], with a field for each", strings.Join(key.Columns, ", "))
+		}
+	}
+	return "mode: insert adds rows; without a unique key over NOT NULL columns nothing tells which row is meant"
+}
+
 // plainMatch is the match that a plan leaves unsaid: the key of its file, the only
 // unique key whose fields it says, or the primary key.
 func (c *compiler) plainMatch(e *entity) []*schema.Column {
@@ -323,7 +334,7 @@ func (c *compiler) plainMatch(e *entity) []*schema.Column {
 		}
 	}
 	if len(out) == 0 || len(out) < len(e.table.PrimaryKey) {
-		c.missing(e.decl.Write.place, "%s needs a unique key of %s by which rows are recognised, and the plan has no fields for one", e.decl.Write.Mode, e.table.Name).hint("match: [FIELD]")
+		c.missing(e.decl.Write.place, "%s needs a unique key of %s by which rows are recognised, and the plan has no fields for one", e.decl.Write.Mode, e.table.Name).hint("%s", e.keyHint())
 		return nil
 	}
 	return out
