@@ -132,6 +132,10 @@ func (f *Field) Inherent() bool {
 		return len(s.path.Hops) == 0 && s.path.Field.Inherent()
 	case *partOf:
 		return s.part.alone && s.of.Inherent()
+	case *template:
+		if f.group == nil {
+			return s.inherent(f.Entity)
+		}
 	case *stored:
 		return len(f.Entity.TableKey) == 1 && f.Entity.TableKey[0] == s.column
 	}
@@ -211,6 +215,9 @@ func (e *Entity) uniqueTemplate(f *Field, t *template, within *scope) error {
 		}
 		of := p.path.Field
 		if of.Inherent() {
+			if filter := p.blurs(); filter != "" {
+				return fmt.Errorf("the filter %s may make different values of %s alike", filter, of.Name)
+			}
 			counted[i], inherent = true, true
 			continue
 		}
@@ -248,6 +255,55 @@ func (e *Entity) uniqueTemplate(f *Field, t *template, within *scope) error {
 		}
 	}
 	return fmt.Errorf("there is no place for a number in the text that could not be mistaken for a part of it")
+}
+
+// inherent tells whether the texts differ from row to row because one part does that can
+// be read back from them.
+func (t *template) inherent(e *Entity) bool {
+	counted := make([]bool, len(t.parts))
+	found := false
+	for i := range t.parts {
+		p := &t.parts[i]
+		if p.path != nil && len(p.path.Hops) == 0 && p.path.Field.Entity == e && p.path.Field.Inherent() && p.blurs() == "" {
+			counted[i], found = true, true
+		}
+	}
+	return found && t.separable(counted) == nil
+}
+
+// blurs is the filter that may make different values of a part's field alike; empty if
+// there is none.
+func (p *part) blurs() string {
+	name := ""
+	for _, f := range p.filters {
+		switch f.name {
+		case "lower", "upper", "title", "pad":
+		default:
+			name = f.name
+		}
+	}
+	f := p.path.Field
+	if name == "" || name != "trim" && (f.Source.Type() == Integer || f.Source.Type() == UUID) {
+		return ""
+	}
+	if src, ok := f.Source.(Countable); ok && src.Space() <= maxListed && !refersOut(src) {
+		seen, clash := map[string]bool{}, false
+		plain := part{path: p.path}
+		var values []string
+		plain.each(func(_ uint64, text string) { values = append(values, Fold(text)) })
+		p.each(func(i uint64, text string) {
+			// What is alike before the filter is one value.
+			key := Fold(text)
+			if !seen[values[i]] {
+				clash = clash || seen["\x00"+key]
+				seen[values[i]], seen["\x00"+key] = true, true
+			}
+		})
+		if !clash {
+			return ""
+		}
+	}
+	return name
 }
 
 // uniqueDraw makes a field unique, or the draw that it takes. What given rows say in

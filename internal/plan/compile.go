@@ -486,7 +486,10 @@ func (c *compiler) unique() {
 					continue
 				}
 				if err := e.grow.UniqueText(f.grow); err != nil {
-					c.add(f.decl.place, "%s cannot be unique: %s", f.decl.Name, err)
+					p := c.add(f.decl.place, "%s cannot be unique: %s", f.decl.Name, err)
+					if texts {
+						p.hint("draws: {n: {count: 1}} beside fields, and -{n} at the end of the text")
+					}
 				}
 			}
 		}

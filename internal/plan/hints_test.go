@@ -156,6 +156,7 @@ var hintCases = []hintCase{
 	{hint: "skew: {top: 20%, get: 80%}", text: plain + "  B: {rows: 2, fields: {a: {pick: A, skew: 20%}}}\n", change: []string{"skew: 20%", "skew: {top: 20%, get: 80%}"}},
 	{hint: "draws: {who: {kind: person}} beside fields", text: plan.CellOf("{from: who.email}"), change: []string{"    rows: 20\n", "    rows: 20\n    draws: {who: {kind: person}}\n"}},
 	{hint: "{same: a.n} takes what another field says", text: plain + "  B: {rows: 9, fields: {a: {pick: A}, m: {from: a.n}}}\n", change: []string{"from:", "same:"}},
+	{hint: "draws: {n: {count: 1}} beside fields, and -{n} at the end of the text", text: plain + "      name: {kind: text.title, unique: true}\n      slug: {text: \"{name|trim:3}\", unique: true}\n", change: []string{"trim:3}", "trim:3}-{n}", "    rows: 3\n    fields:\n      n: {between: 1..9}\n", "    rows: 3\n    draws: {n: {count: 1}}\n    fields:\n"}},
 	{hint: "{tree: {depth: 4, fan: 2..5}}", text: "  A: {rows: 9, fields: {up: {tree: {fan: 2}}}}\n", change: []string{"{fan: 2}", "{depth: 4, fan: 2..5}"}},
 	{hint: "per: makes it the child of another entity", text: plain + "      all: {running: n}\n  P: {rows: 2}\n", change: []string{"  A:\n    rows: 3\n", "  A:\n    per: {P: 2}\n"}},
 	{hint: "{sum: Child.field}, but {count_of: Child}", text: plain + "      all: {sum: B}\n  B: {per: {A: 2}, fields: {m: 1}}\n", change: []string{"sum: B", "sum: B.m"}},
