@@ -74,3 +74,71 @@ func TestRestoreHasTheClockOfThen(t *testing.T) {
 		assert.Equal(t, 1, strings.Count(r.errOut, "nothing of this plan was loaded yet"), r.errOut)
 	})
 }
+
+const advicePlan = `name: advice
+seed: s
+clock: 2026-05-01T08:00:00Z
+entities:
+  Port:
+    table: ports
+    rows: 9
+    fields: {code: {pattern: "P[0-9]"}, label: {kind: locality}}
+  Berth:
+    table: berths
+    per: {Port: 2}
+    fields: {number: {between: 1..90}}
+`
+
+// Whatever a refused load advises, the load goes through after it.
+func TestAdviceOfRefusedLoads(t *testing.T) {
+	type advice struct {
+		says   string
+		change []string // of the plan: old, new
+		args   []string
+		exit   int
+		keys   bool // the database gives them
+		before []string
+	}
+	taken := "INSERT INTO ports (id, code, label) VALUES (700, 'P4', 'theirs')"
+	for name, a := range map[string]advice{
+		"own rows":             {says: "add unique: true to code in the plan", change: []string{`"P[0-9]"`, `"P[0-9]", unique: true`}},
+		"own rows, keys given": {keys: true, says: "add unique: true to code in the plan", change: []string{`"P[0-9]"`, `"P[0-9]", unique: true`}, before: []string{"INSERT INTO ports (id, code, label) VALUES (700, 'X', 'theirs')"}},
+		"others': keep":        {says: "write: {mode: keep, match: [code]} at Port takes the row that is there for the same", change: []string{`"P[0-9]"`, `"P[0-9]", unique: true`, "    rows: 9\n", "    rows: 9\n    write: {mode: keep, match: [code]}\n"}, before: []string{taken}},
+		"others': upsert":      {says: "and mode upsert changes it", change: []string{`"P[0-9]"`, `"P[0-9]", unique: true`, "    rows: 9\n", "    rows: 9\n    write: {mode: upsert, match: [code]}\n"}, before: []string{taken}},
+		"others': redraw":      {says: "--on-violation unique=redraw draws another code", change: []string{`"P[0-9]"`, `"P[0-9]", unique: true`}, args: []string{"--on-violation", "unique=redraw"}, before: []string{taken}},
+		"others': skip":        {says: "--on-violation unique=skip leaves the row out", change: []string{`"P[0-9]"`, `"P[0-9]", unique: true`}, args: []string{"--on-violation", "unique=skip"}, exit: 6, before: []string{taken}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			onTables(t, emptyLinkTables, advicePlan, func(t *testing.T, s *site) {
+				plan := advicePlan
+				if a.keys {
+					plan = strings.Replace(plan, "    rows: 9\n", "    rows: 9\n    keys: database\n", 1)
+				}
+				if len(a.before) > 0 && !a.keys {
+					plan = strings.Replace(plan, `"P[0-9]"`, `"P[0-9]", unique: true`, 1)
+				}
+				s.write("evensprout.yaml", plan)
+				s.exec(t, a.before...)
+				before := s.rows(t)
+				r := s.on("load")
+				require.NotZero(t, r.code)
+				assert.Contains(t, r.errOut, a.says)
+				assert.Equal(t, before, s.rows(t))
+				if a.keys {
+					assert.NotContains(t, r.errOut, "which was there before this load")
+					assert.NotContains(t, r.errOut, "other row   id ", "a key that is rolled back says nothing")
+				}
+				for i := 0; i < len(a.change); i += 2 {
+					if strings.Contains(plan, a.change[i+1]) {
+						continue
+					}
+					require.Contains(t, plan, a.change[i])
+					plan = strings.Replace(plan, a.change[i], a.change[i+1], 1)
+				}
+				s.write("evensprout.yaml", plan)
+				r = s.on(append([]string{"load"}, a.args...)...)
+				assert.Equal(t, a.exit, r.code, r.errOut)
+			})
+		})
+	}
+}

@@ -132,6 +132,7 @@ type target struct {
 	write    store.Write
 	key      *schema.Column            // of the field that references keep; nil if there is none
 	unkeyed  bool                      // the database gives the keys
+	greatest int64                     // of these, the greatest number that was there before; 0 if there was none
 	referred bool                      // others keep its key
 	refs     []int                     // fields that refer to rows of this load
 	late     []int                     // of these, the ones to be written at the end

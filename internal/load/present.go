@@ -22,6 +22,11 @@ func (l *loader) before(ctx context.Context, s store.Store, tx store.Tx) error {
 		if t.out.Before, err = tx.Count(ctx, t.Table); err != nil {
 			return err
 		}
+		if t.greatest = 0; t.unkeyed && t.key.Kind == schema.Integer && t.out.Before > 0 {
+			if t.greatest, err = tx.Greatest(ctx, t.Table, t.key); err != nil {
+				return err
+			}
+		}
 		if t.resumed {
 			t.out.Before, t.out.Skipped = t.before, t.skipped
 		} else if t.out.Before > 0 && t.Plan.WhenEmpty && !t.loaded {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
@@ -156,7 +157,7 @@ func (l *loader) refusalOf(t *target, row grow.Row, v *store.Violation) *Refusal
 	case v.HasTwin:
 		r.Other = v.TwinLabel + ", which this load wrote before"
 	}
-	r.Hint = hint(r)
+	r.Hint = t.hint(r)
 	return r
 }
 
@@ -191,7 +192,7 @@ func (l *loader) worded(t *target, v *store.Violation) *Refusal {
 			r.Values = append(r.Values, v.Values[i].String())
 		}
 	}
-	r.Hint = hint(r)
+	r.Hint = t.hint(r)
 	return r
 }
 
@@ -213,6 +214,27 @@ func (t *target) rowOf(key []store.Pair) string {
 	return t.Plan.Name + " with " + keyText(key)
 }
 
+// own names the row of this load that has a key; false if it wrote none that is known to
+// have it.
+func (l *loader) own(t *target, key []store.Pair) (grow.Row, bool) {
+	if !t.unkeyed {
+		return t.planned(key)
+	}
+	if t.Grow.Key == nil || len(key) != 1 {
+		return grow.Row{}, false
+	}
+	if !l.mu.TryLock() { // whoever asks may hold it
+		return grow.Row{}, false
+	}
+	defer l.mu.Unlock()
+	for planned, real := range l.real[t.Grow] { // only of a refusal
+		if real == key[0].Value {
+			return t.Grow.Key.RowOf(planned.N)
+		}
+	}
+	return grow.Row{}, false
+}
+
 func (t *target) planned(key []store.Pair) (grow.Row, bool) {
 	if k := t.Grow.Key; k != nil && len(key) == 1 && key[0].Value.Type == grow.Integer {
 		return k.RowOf(key[0].Value.N)
@@ -232,20 +254,34 @@ func keyText(key []store.Pair) string {
 // there before.
 func (l *loader) other(t *target, row grow.Row, v *store.Violation) string {
 	key := keyText(v.Other)
-	if t.out.Before == 0 {
-		if at, ok := t.planned(v.Other); ok {
-			return fmt.Sprintf("%s (%s), which this load wrote before", t.Grow.Label(at), key)
-		}
+	at, ok := l.own(t, v.Other)
+	switch {
+	case ok && t.unkeyed: // the key goes when all is rolled back
+		return t.Grow.Label(at) + ", which this load wrote before"
+	case t.out.Before == 0 && ok:
+		return fmt.Sprintf("%s (%s), which this load wrote before", t.Grow.Label(at), key)
+	case t.out.Before == 0:
 		return key + ", which this load wrote before"
-	}
-	if at, ok := t.planned(v.Other); ok && (at.Side || !row.Side && at.N < row.N) {
+	case ok && (at.Side || !row.Side && at.N < row.N):
 		return fmt.Sprintf("%s; planned as %s", key, t.Grow.Label(at))
+	case t.unkeyed && t.greatest > 0 && len(v.Other) == 1 && v.Other[0].Value.Type == grow.Integer && v.Other[0].Value.N > t.greatest:
+		return "a row that this load wrote before"
 	}
 	return key + ", which was there before this load"
 }
 
+// redraws tells whether another value can be drawn for one of some columns.
+func (t *target) redraws(columns []string) bool {
+	for i, c := range t.Columns {
+		if c != nil && slices.Contains(columns, c.Name) && len(t.Grow.Fields[i].Redrawn()) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // hint says what to do about a violation.
-func hint(r *Refusal) string {
+func (t *target) hint(r *Refusal) string {
 	field := strings.Join(r.Fields, ", ")
 	if field == "" && (r.Kind == store.TooLong || r.Kind == store.OutOfRange || r.Kind == store.BadValue || r.Kind == store.NotNull) {
 		return "change the source of the field to what its column can hold"
@@ -258,7 +294,14 @@ func hint(r *Refusal) string {
 			}
 			return fmt.Sprintf("add unique: [[%s]] to %s in the plan", field, r.Entity)
 		}
-		return fmt.Sprintf("remove that row, or change how %s is made; or say write: keep or upsert, or --on-violation unique=skip", field)
+		var ways []string
+		if _, why := t.Table.Backing(r.Columns); why == "" && t.Write.Mode == plan.Insert {
+			ways = append(ways, fmt.Sprintf("write: {mode: keep, match: [%s]} at %s takes the row that is there for the same, and mode upsert changes it", field, r.Entity))
+		}
+		if t.redraws(r.Columns) {
+			ways = append(ways, "--on-violation unique=redraw draws another "+field)
+		}
+		return strings.Join(append(ways, "--on-violation unique=skip leaves the row out"), "; ")
 	case store.ForeignKey:
 		return fmt.Sprintf("let %s pick rows that are there: {pick: ENTITY}", field)
 	case store.NotNull:

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"net"
+	"regexp"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -314,6 +315,9 @@ func (d *database) err(ctx context.Context, err error) error {
 	return f
 }
 
+// brokenCheck is the name of a constraint in what MariaDB and MySQL say of it.
+var brokenCheck = regexp.MustCompile("^CONSTRAINT `([^`]+)` failed for |^Check constraint '([^']+)' is violated")
+
 // violationOf makes a violation of a server's error or warning by its number; nil for
 // others.
 func violationOf(number uint16, message string) *store.Violation {
@@ -327,6 +331,9 @@ func violationOf(number uint16, message string) *store.Violation {
 		v.Kind, v.Constraint = store.NotNull, "NOT NULL"
 	case 3819, 4025:
 		v.Kind = store.Check
+		if m := brokenCheck.FindStringSubmatch(message); m != nil {
+			v.Constraint = m[1] + m[2]
+		}
 	case 1406, 1162:
 		v.Kind = store.TooLong
 	case 1264, 1690, 1441:

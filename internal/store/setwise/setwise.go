@@ -382,6 +382,24 @@ func Named(err error, t *schema.Table) error {
 	var v *store.Violation
 	if errors.As(err, &v) && v.Table == "" {
 		v.Table = t.Name
+		if v.Kind == store.Check && len(v.Columns) == 0 {
+			nameCheck(v, t)
+		}
 	}
 	return err
+}
+
+// nameCheck says what a check of a table is about, where the engine says its name alone.
+func nameCheck(v *store.Violation, t *schema.Table) {
+	for _, c := range t.Checks {
+		if c.Name == "" || c.Name != v.Constraint {
+			continue
+		}
+		v.Constraint = CheckName(c)
+		for _, col := range t.Columns {
+			if Mentions(c.Expression, col.Name) {
+				v.Columns = append(v.Columns, col.Name)
+			}
+		}
+	}
 }
