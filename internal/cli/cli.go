@@ -163,6 +163,10 @@ load them, look at the tables. The demo command shows all of it at once.`,
 				err = fmt.Errorf("%w; did you mean --%s?", err, near)
 			}
 		}
+		var wrong *pflag.InvalidValueError
+		if errors.As(err, &wrong) {
+			err = fmt.Errorf("--%s takes %s, and here is %q", wrong.GetFlag().Name, valueOf(wrong.GetFlag()), wrong.GetValue())
+		}
 		return usageError{err}
 	})
 	root.PersistentFlags().StringVar(&a.db, "db", "", "database URL: sqlite:app.db, postgres://user@host/name, mysql://user@host/name; else the environment variable DATABASE_URL, else the plan's database")
@@ -638,6 +642,19 @@ func (a *app) exit(err error) int {
 		a.writeJSON(map[string]any{"error": failure})
 	}
 	return code
+}
+
+// valueOf says what the value of a flag is.
+func valueOf(f *pflag.Flag) string {
+	switch kind := f.Value.Type(); {
+	case kind == "duration":
+		return "a span of time, such as 30s, 5m or 1h"
+	case strings.HasPrefix(kind, "int"), strings.HasPrefix(kind, "uint"), kind == "count":
+		return "a whole number"
+	case kind == "bool":
+		return "true or false"
+	}
+	return "another value"
 }
 
 const presentHelp = `

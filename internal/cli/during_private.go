@@ -102,8 +102,8 @@ func (m *maker) key(ctx context.Context, p *plan.Plan) (string, error) {
 	d.Add("program", []byte(build()))
 	d.Add("plan", p.Source())
 	d.Add("clock", []byte(m.clock))
-	missing := func(flag string, err error) error {
-		return usageError{fmt.Errorf("%s: %w", flag, err)}
+	missing := func(flag, path string, err error) error {
+		return usageError{fmt.Errorf("%s: %w", flag, unreadable(path, err))}
 	}
 	for _, path := range p.Files() {
 		if err := d.AddFile("rows", path); err != nil {
@@ -112,13 +112,13 @@ func (m *maker) key(ctx context.Context, p *plan.Plan) (string, error) {
 	}
 	for _, path := range f.scripts {
 		if err := d.AddFile("schema", path); err != nil {
-			return "", missing("--schema", err)
+			return "", missing("--schema", path, err)
 		}
 	}
 	d.Add("prepare", []byte(f.prepare))
 	for _, path := range f.from {
 		if err := d.AddFile("from", path); err != nil {
-			return "", missing("--prepare-from", err)
+			return "", missing("--prepare-from", path, err)
 		}
 	}
 	if m.copies() {
@@ -216,7 +216,7 @@ func (m *maker) build(ctx context.Context, name string) error {
 	for _, path := range f.scripts {
 		text, err := safe.ReadFile(path, maxScript)
 		if err != nil {
-			return usageError{fmt.Errorf("--schema: %w", err)}
+			return usageError{fmt.Errorf("--schema: %w", unreadable(path, err))}
 		}
 		if err := m.own.Run(ctx, name, string(text)); err != nil {
 			var refused *store.ScriptError

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -461,7 +462,7 @@ func tellLeft(out io.Writer, v *load.Withdrawal) {
 		if i == maxShownRows {
 			break
 		}
-		head := r.Row
+		head := cmp.Or(r.Row, r.Entity)
 		if r.Key != "" {
 			head = strings.TrimSpace(head + " (" + r.Key + ")")
 		}

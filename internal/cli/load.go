@@ -335,7 +335,7 @@ func (a *app) leftOut(ctx context.Context, s store.Store, c *plan.Compiled) (pat
 func corrected(c *plan.Compiled, path string) (*plan.Compiled, error) {
 	f, err := safe.Open(path)
 	if err != nil {
-		return nil, plan.Problems{{File: path, Message: "the rejects file cannot be read: " + err.Error()}}
+		return nil, usageError{fmt.Errorf("--corrected: %w", unreadable(path, err))}
 	}
 	defer f.Close()
 	return load.FromRejects(c, path, f)

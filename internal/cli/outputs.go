@@ -212,3 +212,14 @@ func (o *outputs) close(done bool) error {
 	}
 	return all
 }
+
+// unreadable says why a file cannot be read, without the words of a system call.
+func unreadable(path string, err error) error {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("there is no file %s", path)
+	case errors.Is(err, fs.ErrPermission):
+		return fmt.Errorf("this user may not read %s", path)
+	}
+	return err
+}

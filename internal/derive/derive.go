@@ -207,7 +207,8 @@ func fault(issues *cel.Issues) error {
 	first := issues.Errors()[0]
 	message, _, _ := strings.Cut(first.Message, "\n")
 	message = strings.TrimPrefix(message, "Syntax error: ")
-	return &Error{Line: first.Location.Line(), Column: first.Location.Column() + 1, Message: message}
+	message, hint := reworded(message)
+	return &Error{Line: first.Location.Line(), Column: first.Location.Column() + 1, Message: message, Hint: hint}
 }
 
 // celTypes are the types of fields in expressions.

@@ -66,6 +66,11 @@ func newExporter(c *plan.Compiled, o Options) *exporter {
 			x.targets = append(x.targets, t)
 		}
 	}
+	for _, t := range c.Targets { // rows that are there are nobody's to load, but may be asked for
+		if t.Plan.Existing && slices.Contains(o.Entities, t.Plan.Name) && !slices.Contains(x.targets, t) {
+			x.targets = append(x.targets, t)
+		}
+	}
 	m := x.manifest
 	m.Plan, m.Edition, m.Seed, m.MadeBy, m.Kind, m.Names = c.Plan.Name, c.Set.Edition, c.Set.Seed, o.MadeBy, o.Format, string(o.Names)
 	if !c.Set.Clock.IsNull() {

@@ -244,7 +244,7 @@ func (v *unitWithdrawal) leave(s undoSection, t *schema.Table, key []*schema.Col
 	v.out.Left++
 	v.of(t.Name).Left++
 	if len(v.out.LeftRows) < maxCompared {
-		v.out.LeftRows = append(v.out.LeftRows, LeftRow{Entity: t.Name, Row: t.Name, Key: pairs(key, shown[:len(key)]), Why: why})
+		v.out.LeftRows = append(v.out.LeftRows, LeftRow{Entity: t.Name, Key: pairs(key, shown[:len(key)]), Why: why})
 	}
 }
 

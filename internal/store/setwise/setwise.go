@@ -392,7 +392,7 @@ func Named(err error, t *schema.Table) error {
 // nameCheck says what a check of a table is about, where the engine says its name alone.
 func nameCheck(v *store.Violation, t *schema.Table) {
 	for _, c := range t.Checks {
-		if c.Name == "" || c.Name != v.Constraint {
+		if v.Constraint == "" || c.Name != v.Constraint && CheckName(c) != v.Constraint {
 			continue
 		}
 		v.Constraint = CheckName(c)

@@ -1,0 +1,134 @@
+package derive
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+// The parser and the checker of CEL speak of overloads and tokens. These are their messages
+// in the words of the plan.
+
+var (
+	noOverload = regexp.MustCompile(`^found no matching overload for '([^']+)' applied to '(.*)'$`)
+	otherType  = regexp.MustCompile(`^expected type '([^']+)' but found '([^']+)'$`)
+	undeclared = regexp.MustCompile(`^undeclared reference to '([^']+)'`)
+	unexpected = regexp.MustCompile(`^(?:mismatched|extraneous) input '([^']*)'|^no viable alternative at input '([^']*)'|^missing '[^']*' at '([^']*)'`)
+	noToken    = regexp.MustCompile(`^token recognition error at: '(.*)'$`)
+)
+
+// functions are what an expression can call.
+const functions = "lower, upper, title, slug, ascii, digits, left, right, pad, replace, hash, size, contains, startsWith, endsWith, matches, round, div, decimal, int, string, date, year, month, day, weekday, addDays, daysBetween"
+
+var typeWords = map[string]string{
+	"int": "a whole number", "uint": "a whole number", "double": "a double", "string": "a text", "bool": "true or false", "timestamp": "a moment",
+	"date": "a date", "decimal": "a decimal", "bytes": "bytes", "null": "null", "null_type": "null", "dyn": "anything", "duration": "a span",
+}
+
+// reworded is a message in the words of the plan, and what to do.
+func reworded(message string) (text, hint string) {
+	if m := noOverload.FindStringSubmatch(message); m != nil {
+		return mismatch(m[1], argumentsOf(m[2]))
+	}
+	if m := otherType.FindStringSubmatch(message); m != nil {
+		hint = "string(x) makes a text, int(x) a whole number, decimal(x) a decimal"
+		if m[1] == "bool" {
+			hint = "compare it with something, such as x > 0"
+		}
+		return fmt.Sprintf("%s is needed here, and here is %s", worded(m[1]), worded(m[2])), hint
+	}
+	if m := undeclared.FindStringSubmatch(message); m != nil {
+		return "there is no function " + m[1], "the functions are " + functions
+	}
+	if m := unexpected.FindStringSubmatch(message); m != nil {
+		at := m[1] + m[2] + m[3]
+		if at == "<EOF>" || at == "" {
+			return "the expression ends too early", "something is missing behind the last sign, or a parenthesis is not closed"
+		}
+		return fmt.Sprintf("%q is not expected here", at), "a text goes in quotes; the operators are + - * / % == != < <= > >= && || ! ?: in"
+	}
+	if m := noToken.FindStringSubmatch(message); m != nil {
+		return fmt.Sprintf("%q is no part of an expression", m[1]), "a text goes in quotes that are closed"
+	}
+	return message, ""
+}
+
+// argumentsOf reads a list of types, as (int, list(string)); before a method it is
+// string.(int).
+func argumentsOf(list string) []string {
+	var out []string
+	if before, rest, method := strings.Cut(list, ".("); method {
+		out, list = append(out, before), "("+rest
+	}
+	depth, from := 0, 1
+	for i := 0; i < len(list); i++ {
+		switch list[i] {
+		case '(':
+			depth++
+		case ')':
+			depth--
+		}
+		if (list[i] == ',' && depth == 1 || depth == 0) && i > from {
+			out = append(out, strings.TrimSpace(list[from:i]))
+			from = i + 1
+		}
+	}
+	return out
+}
+
+func worded(typ string) string {
+	if w, ok := typeWords[typ]; ok {
+		return w
+	}
+	if strings.HasPrefix(typ, "list(") {
+		return "a list"
+	}
+	return typ
+}
+
+// mismatch says which types do not go together.
+func mismatch(function string, types []string) (text, hint string) {
+	has := func(name string) bool {
+		for _, t := range types {
+			if t == name {
+				return true
+			}
+		}
+		return false
+	}
+	var words []string
+	for _, t := range types {
+		words = append(words, worded(t))
+	}
+	switch {
+	case function == "_?_:_" && len(types) == 3 && types[0] != "bool":
+		return "what stands before ? is true or false, and here is " + words[0], "compare it with something, such as x > 0 ? ... : ..."
+	case function == "_?_:_" && len(types) == 3:
+		return fmt.Sprintf("the two results of ? : are of one type, and here are %s and %s", words[1], words[2]), "string(x) makes a text of a number, a date or a moment"
+	case function == "!_" || function == "_&&_" || function == "_||_":
+		return strings.Trim(function, "_") + " needs true or false, and here is " + strings.Join(words, " and "), "compare it with something, such as x > 0"
+	case len(types) == 2 && strings.HasPrefix(function, "_") && strings.HasSuffix(function, "_"):
+		operator := strings.Trim(function, "_")
+		if operator == "" {
+			operator = function
+		}
+		hint = "string(x) makes a text, int(x) a whole number, decimal(x) a decimal"
+		switch {
+		case strings.ContainsAny(operator, "<>=!") && has("string") && has("date"):
+			hint = `date("2026-05-01") makes a date of a text`
+		case strings.ContainsAny(operator, "<>=!") && has("string") && has("timestamp"):
+			hint = `timestamp("2026-05-01T08:00:00Z") makes a moment of a text`
+		case strings.ContainsAny(operator, "+-") && has("date") && has("int"):
+			hint = "addDays(d, n) moves a date, and daysBetween(a, b) counts days"
+		case strings.ContainsAny(operator, "+-") && has("timestamp"):
+			hint = `duration("90m") is a span that can be added to a moment`
+		}
+		if strings.ContainsAny(operator, "<>=!") {
+			return fmt.Sprintf("%s and %s cannot be compared", words[0], words[1]), hint
+		}
+		return fmt.Sprintf("%s does not go with %s and %s", operator, words[0], words[1]), hint
+	case function == "-_":
+		return "- does not go with " + strings.Join(words, ""), "int(x) makes a whole number, decimal(x) a decimal"
+	}
+	return fmt.Sprintf("%s does not take %s", function, strings.Join(words, " and ")), "string(x) makes a text, int(x) a whole number, decimal(x) a decimal, date(x) a date"
+}
