@@ -108,7 +108,10 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	a.json = a.json || slices.Contains(args, "--json") // flags behind a wrong one are not read
 	code := a.exit(err)
 	if lost := cmp.Or(a.out.Err(), a.exact.Err()); lost != nil {
-		fmt.Fprintf(a.err, "%s the results could not be written: %s\n       evensprout history shows what was written to the database\n", a.errPage.Alarm("error:"), lost)
+		fmt.Fprintf(a.err, "%s the results could not be written: %s\n", a.errPage.Alarm("error:"), lost)
+		if a.writes {
+			fmt.Fprintln(a.err, "       evensprout history shows what was written to the database")
+		}
 		return exitFailed
 	}
 	return code

@@ -34,7 +34,9 @@ func (l *loader) prepare() error {
 			t.key = pt.Columns[slices.Index(pt.Grow.Fields, pt.Grow.Key)]
 		}
 		if t.unkeyed && (t.key == nil || !t.key.Default) {
-			problems = append(problems, l.plan.Problem(pt.Plan, "keys: database: the table %s gives no keys by itself", pt.Table.Name))
+			p := l.plan.Problem(pt.Plan, "keys: database: the table %s gives no keys by itself", pt.Table.Name)
+			p.Hint = "leave keys: database out, so that keys are planned"
+			problems = append(problems, p)
 		}
 		problems = append(problems, l.prepareWrite(t)...)
 	}

@@ -1,0 +1,193 @@
+package main
+
+import (
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const shelfTables = `
+CREATE TABLE shelves (id {key}, code VARCHAR(8) NOT NULL UNIQUE);
+CREATE TABLE books (id {key}, shelf_id INTEGER NOT NULL REFERENCES shelves (id), title VARCHAR(40));
+CREATE TABLE lent (id {key}, book_id INTEGER NOT NULL REFERENCES books (id));`
+
+const shelfPlan = `name: shelf
+seed: s
+clock: 2026-05-01T08:00:00Z
+entities:
+  Shelf:
+    table: shelves
+    rows: 5
+    fields: {code: {pattern: "[A-Z]{3}", unique: true}}
+  Book:
+    table: books
+    rows: 20
+    fields: {shelf: {pick: Shelf}, title: {kind: text.title}}
+`
+
+// shelfUnit is appended to the plan where a case needs a unit.
+const shelfUnit = `units:
+  lend:
+    per: {Book: 1}
+    steps:
+      - {insert: lent, set: {book_id: Book}}
+`
+
+// advised is a command that says what to do, and what is done.
+type advised struct {
+	says   string // a part of the hint
+	engine string // empty: sqlite
+	plan   string // empty: shelfPlan
+	tables string // empty: shelfTables
+	first  func(t *testing.T, s *site)
+	wrong  []string                    // a command; --db is added unless bare
+	follow func(t *testing.T, s *site) // what the hint says is done, if it is not a command alone
+	right  []string                    // the command then; the wrong one, if there is none
+	bare   bool
+	code   int // of the right command
+}
+
+func did(args ...string) func(t *testing.T, s *site) {
+	return func(t *testing.T, s *site) {
+		t.Helper()
+		r := s.on(args...)
+		require.Zero(t, r.code, r.out+r.errOut)
+	}
+}
+
+func rewritten(pairs ...string) func(t *testing.T, s *site) {
+	return func(t *testing.T, s *site) {
+		t.Helper()
+		plan := s.read("evensprout.yaml")
+		for i := 0; i < len(pairs); i += 2 {
+			require.Contains(t, plan, pairs[i])
+		}
+		s.write("evensprout.yaml", strings.NewReplacer(pairs...).Replace(plan))
+	}
+}
+
+func after(steps ...func(t *testing.T, s *site)) func(t *testing.T, s *site) {
+	return func(t *testing.T, s *site) {
+		t.Helper()
+		for _, do := range steps {
+			do(t, s)
+		}
+	}
+}
+
+func sqlDone(statements ...string) func(t *testing.T, s *site) {
+	return func(t *testing.T, s *site) { s.exec(t, statements...) }
+}
+
+// beside writes a file, and makes the plan read its rows from it.
+func beside(name, text, columns string) func(t *testing.T, s *site) {
+	return func(t *testing.T, s *site) {
+		s.write(name, text)
+		s.write("evensprout.yaml", "name: file\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Shelf:\n    table: shelves\n    rows_from: {file: "+name+", columns: "+columns+"}\n")
+	}
+}
+
+var advice = map[string]advised{
+	"indexes of tables with rows":  {says: "load without --rebuild-indexes", first: sqlDone("INSERT INTO shelves (id, code) VALUES (90, 'a')"), wrong: []string{"load", "--rebuild-indexes"}, right: []string{"load"}},
+	"indexes and another mode":     {says: "load without --rebuild-indexes", wrong: []string{"load", "--rebuild-indexes", "--on-violation", "unique=skip"}, right: []string{"load", "--on-violation", "unique=skip"}},
+	"indexes of MariaDB":           {says: "load without --rebuild-indexes", engine: "mariadb", wrong: []string{"load", "--rebuild-indexes"}, right: []string{"load"}},
+	"anew with files":              {says: "evensprout withdraw, then load", plan: strings.Replace(shelfPlan, "{kind: text.title}", "{file: {folder: covers, as: png, size: 8x8}}", 1), first: did("load"), wrong: []string{"load", "--anew"}, follow: did("withdraw"), right: []string{"load"}},
+	"replace what is referred to":  {says: "or say write: {mode: replace, cascade: true} to remove these rows", first: after(did("load"), sqlDone("INSERT INTO lent (id, book_id) VALUES (1, 3)"), rewritten("    rows: 5\n", "    rows: 5\n    write: replace\n", "    rows: 20\n", "    rows: 20\n    write: replace\n")), wrong: []string{"load"}, follow: rewritten("    rows: 20\n    write: replace", "    rows: 20\n    write: {mode: replace, cascade: true}")},
+	"withdrawn already":            {says: "evensprout history lists the loads", first: after(did("load"), did("withdraw", "1")), wrong: []string{"withdraw", "1"}, right: []string{"history"}},
+	"no such load":                 {says: "evensprout history lists", first: did("load"), wrong: []string{"withdraw", "77"}, right: []string{"history"}},
+	"a further set too early":      {says: "evensprout load, then load --extra", wrong: []string{"load", "--extra", "more"}, follow: did("load")},
+	"rows that meet a further set": {says: "evensprout withdraw 2 first", first: after(did("load"), did("load", "--extra", "more"), rewritten("rows: 20", "rows: 30")), wrong: []string{"load"}, follow: did("withdraw", "2")},
+	"or by another name":           {says: "or load more rows by --extra with another name", first: after(did("load"), did("load", "--extra", "more"), rewritten("rows: 20", "rows: 30")), wrong: []string{"load"}, follow: rewritten("rows: 30", "rows: 20"), right: []string{"load", "--extra", "other"}},
+	"nothing to withdraw":          {says: "evensprout history lists the loads of this database", wrong: []string{"withdraw"}, right: []string{"history"}},
+	"another plan's load": {says: "the last load here is of shelf: evensprout withdraw 1", first: func(t *testing.T, s *site) {
+		did("load")(t, s)
+		s.write("other.yaml", strings.Replace(shelfPlan, "name: shelf", "name: other", 1))
+	}, wrong: []string{"withdraw", "other.yaml"}, right: []string{"withdraw", "1"}},
+	"parts behind":                 {says: "evensprout withdraw 2 first", first: after(did("load"), rewritten("rows: 20", "rows: 30"), did("load")), wrong: []string{"withdraw", "1"}, follow: did("withdraw", "2")},
+	"rows that are gone":           {says: "evensprout load --restore puts them back", first: after(did("load"), sqlDone("DELETE FROM books WHERE id < 4")), wrong: []string{"load"}, follow: did("load", "--restore")},
+	"what is gone is listed":       {says: "evensprout compare tells which they are", first: after(did("load"), sqlDone("DELETE FROM books WHERE id < 4")), wrong: []string{"load"}, right: []string{"compare"}, code: 7},
+	"what is left goes":            {says: "evensprout withdraw 1 takes back what is left", first: after(did("load"), sqlDone("DELETE FROM books WHERE id < 4")), wrong: []string{"load"}, follow: did("withdraw", "1")},
+	"a changed plan: anew":         {says: "evensprout load --anew takes the earlier rows back", first: after(did("load"), rewritten("seed: s", "seed: other")), wrong: []string{"load"}, right: []string{"load", "--anew"}},
+	"a changed plan: withdraw":     {says: "evensprout withdraw 1 takes them back alone", first: after(did("load"), rewritten("seed: s", "seed: other")), wrong: []string{"load"}, follow: did("withdraw", "1")},
+	"a changed plan: extra":        {says: "load --extra NAME puts a further set beside them", first: after(did("load"), rewritten("text.title", "locality")), wrong: []string{"load"}, right: []string{"load", "--extra", "NAME"}},
+	"anew with others' rows":       {says: "evensprout load --anew --also referring takes them back, too", first: after(did("load"), sqlDone("INSERT INTO lent (id, book_id) VALUES (1, 3)"), rewritten("seed: s", "seed: other")), wrong: []string{"load", "--anew"}, right: []string{"load", "--anew", "--also", "referring"}},
+	"no database":                  {says: "--db sqlite:app.db, postgres://user@host/name or mysql://user@host/name", bare: true, wrong: []string{"load"}, right: []string{"load", "--db", "URL"}},
+	"survey of no database":        {says: "--structs FOLDER drafts from Go structs alone", bare: true, wrong: []string{"survey"}, right: []string{"survey", "--db", "URL"}},
+	"export in SQL":                {says: "--db sqlite:app.db", bare: true, wrong: []string{"export", "--format", "sql", "--dialect", "sqlite"}, right: []string{"export", "--format", "sql", "--db", "URL"}},
+	"no tables":                    {says: "run your migrations first", tables: "CREATE TABLE one (id {key}); DROP TABLE one;", wrong: []string{"load"}, follow: sqlDone(strings.ReplaceAll(strings.Split(shelfTables, ";")[0], "{key}", "INTEGER PRIMARY KEY"), strings.ReplaceAll(strings.Split(shelfTables, ";")[1], "{key}", "INTEGER PRIMARY KEY"))},
+	"no tables to survey":          {says: "run your migrations first", tables: "CREATE TABLE one (id {key}); DROP TABLE one;", wrong: []string{"survey"}, follow: sqlDone("CREATE TABLE one (id INTEGER PRIMARY KEY)")},
+	"an unknown kind of database":  {says: "such as sqlite:path.db", bare: true, wrong: []string{"load", "--db", "sqllite:x.db"}, right: []string{"load", "--db", "URL"}},
+	"an option of SQLite":          {says: "sqlite:path.db?mode=ro to only read", bare: true, wrong: []string{"look", "shelves", "--db", "URL?mod=ro"}, right: []string{"look", "shelves", "--db", "URL?mode=ro"}},
+	"a file of no kind":            {says: "there is: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet", first: beside("shelves.txt", "code\nABC\n", "{code: code}"), wrong: []string{"load"}, follow: beside("shelves.csv", "code\nABC\n", "{code: code}")},
+	"a file without a first line":  {says: "the first line names the columns", first: beside("shelves.csv", "", "{code: code}"), wrong: []string{"load"}, follow: beside("shelves.csv", "code\nABC\n", "{code: code}")},
+	"a column without a name":      {says: "the first line names every column", first: beside("shelves.csv", "code,\nABC,1\n", "{code: code}"), wrong: []string{"load"}, follow: beside("shelves.csv", "code,n\nABC,1\n", "{code: code}")},
+	"an empty list":                {says: "it holds a list of objects: [{...}, {...}]", first: beside("shelves.json", "", "{code: code}"), wrong: []string{"load"}, follow: beside("shelves.json", `[{"code": "ABC"}]`, "{code: code}")},
+	"a flag":                       {says: "evensprout COMMAND --help explains one", wrong: []string{"load", "--nonesuch"}, bare: true, right: []string{"load", "--help"}},
+	"keys of the database":         {says: "leave keys: database out, so that keys are planned", engine: "postgres", tables: "CREATE TABLE shelves (id INTEGER PRIMARY KEY, code VARCHAR(8) NOT NULL UNIQUE); CREATE TABLE books (id {key}, shelf_id INTEGER NOT NULL REFERENCES shelves (id), title VARCHAR(40));", plan: strings.Replace(shelfPlan, "    rows: 5\n", "    rows: 5\n    keys: database\n", 1), wrong: []string{"load"}, follow: rewritten("    keys: database\n", "")},
+	"an expression that overflows": {says: "narrow the fields that the expression reads", plan: strings.Replace(shelfPlan, "title: {kind: text.title}", "title: {derive: \"string(id * 4000000000000000000)\"}", 1), wrong: []string{"load"}, follow: rewritten("4000000000000000000", "4")},
+	"a step that is refused":       {says: "--on-violation unique=skip", plan: strings.Replace(shelfPlan+shelfUnit, "{insert: lent, set: {book_id: Book}}", "{insert: lent, set: {id: 1, book_id: Book}}", 1), first: did("load", "--without-units"), wrong: []string{"load"}, right: []string{"load", "--on-violation", "unique=skip"}, code: 6},
+	"upsert in place of insert":    {says: "say upsert in place of insert", plan: strings.Replace(shelfPlan+shelfUnit, "{insert: lent, set: {book_id: Book}}", "{insert: lent, set: {id: 1, book_id: Book}}", 1), first: did("load", "--without-units"), wrong: []string{"load"}, follow: rewritten("{insert: lent, set: {id: 1, book_id: Book}}", "{upsert: lent, match: {id: 1}, set: {book_id: Book}}")},
+	"clear what is referred to":    {says: "delete the rows that refer to it first, in a step of their own", plan: shelfPlan + "units:\n  empty:\n    rows: 1\n    together: all\n    steps:\n      - {clear: books}\n      - {insert: books, set: {shelf_id: 1, title: \"'x'\"}}\n", first: after(did("load", "--without-units"), sqlDone("INSERT INTO lent (id, book_id) VALUES (1, 3)")), wrong: []string{"load", "--unit", "empty"}, follow: rewritten("      - {clear: books}\n", "      - {clear: lent}\n      - {clear: books}\n")},
+	"a primary key that changes":   {says: "load with --no-undo", plan: shelfPlan + "units:\n  move:\n    rows: 1\n    steps:\n      - {update: books, match: {id: 1}, set: {id: 900}}\n", first: did("load", "--without-units"), wrong: []string{"load", "--unit", "move"}, right: []string{"load", "--unit", "move", "--no-undo"}},
+	"a schema for during": {says: "--schema schema.sql", tables: "CREATE TABLE one (id {key}); DROP TABLE one;", first: func(t *testing.T, s *site) {
+		s.write("schema.sql", strings.ReplaceAll(shelfTables, "{key}", "INTEGER PRIMARY KEY"))
+	}, wrong: []string{"during", "--", "true"}, right: []string{"during", "--schema", "schema.sql", "--", "true"}},
+}
+
+// Whatever a command advises is done, and the trouble is gone.
+func TestAdviceOfCommandsIsFollowed(t *testing.T) {
+	address := regexp.MustCompile(`^URL`)
+	for name, c := range advice {
+		t.Run(name, func(t *testing.T) {
+			e := engines()[0]
+			for _, x := range engines() {
+				if x.name == c.engine {
+					e = x
+				}
+			}
+			s := &site{folder: newFolder(t), engine: e, script: shelfTables}
+			if c.tables != "" {
+				s.script = c.tables
+			}
+			plan := shelfPlan
+			if c.plan != "" {
+				plan = c.plan
+			}
+			s.write("evensprout.yaml", plan)
+			s.url = s.database(t)
+			if c.first != nil {
+				c.first(t, s)
+			}
+			run := func(args []string) result {
+				t.Helper()
+				var out []string
+				for _, a := range args {
+					out = append(out, address.ReplaceAllString(a, s.url))
+				}
+				if c.bare {
+					return s.run(out...)
+				}
+				// Flags come before a command of the user's.
+				return s.run(append([]string{out[0], "--db", s.url}, out[1:]...)...)
+			}
+			r := run(c.wrong)
+			assert.NotZero(t, r.code, r.out)
+			assert.Contains(t, strings.Join(strings.Fields(r.errOut), " "), c.says)
+			if c.follow != nil {
+				c.follow(t, s)
+			}
+			right := c.right
+			if right == nil {
+				right = c.wrong
+			}
+			r = run(right)
+			assert.Equal(t, c.code, r.code, r.out+r.errOut)
+			if c.code == 0 {
+				assert.NotContains(t, r.errOut, c.says)
+			}
+		})
+	}
+}
