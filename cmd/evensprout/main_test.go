@@ -41,6 +41,9 @@ func TestMain(m *testing.M) {
 	program = filepath.Join(folder, "evensprout")
 	build := exec.Command("go", "build", "-o", program, ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if raced {
+		build = exec.Command("go", "build", "-race", "-o", program, ".")
+	}
 	if out, err := build.CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "%s%v\n", out, err)
 		os.Exit(1)

@@ -1,0 +1,6 @@
+//go:build race
+
+package main
+
+// raced tells whether data races are looked for: then in the built program, too.
+const raced = true
