@@ -72,6 +72,8 @@ func TestSchemasAreApart(t *testing.T) {
 	r = two.on("withdraw", first)
 	assert.Equal(t, 2, r.code, r.errOut)
 	assert.Contains(t, r.errOut, "load "+first+" wrote into tables of the schema t1, which is not in the search path")
+	assert.Contains(t, r.errOut, "?search_path=t1")
+	assert.Zero(t, (&site{folder: f, engine: engines()[1], url: url + "?search_path=t1"}).on("withdraw", first, "--dry-run").code)
 	assert.Zero(t, one.on("withdraw").code)
 	assert.Empty(t, one.column(t, "ports", "id"))
 	assert.Len(t, two.column(t, "ports", "id"), 8)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"unicode"
@@ -115,11 +116,11 @@ func createOutput(path, plain string) (*outputFile, error) {
 		case path == "" && errors.Is(err, fs.ErrExist):
 			name = fmt.Sprintf("%s-%d.ndjson", plain, n)
 		case path == "":
-			return nil, fmt.Errorf("the file for rows that are left out cannot be made, and nothing was written: %w; --rejects names another", err)
+			return nil, fmt.Errorf("the file for rows that are left out cannot be made, and nothing was written: %w; --rejects names another", unmade(name, err))
 		case errors.Is(err, fs.ErrExist):
 			return nil, fmt.Errorf("%s is there already, and nothing was written: name another file, or move it away", path)
 		default:
-			return nil, fmt.Errorf("%s cannot be made, and nothing was written: %w", path, err)
+			return nil, fmt.Errorf("%s cannot be made, and nothing was written: %w", path, unmade(path, err))
 		}
 	}
 }
@@ -211,6 +212,17 @@ func (o *outputs) close(done bool) error {
 		}
 	}
 	return all
+}
+
+// unmade says why a file cannot be made, without the words of a system call.
+func unmade(path string, err error) error {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("there is no folder %s", filepath.Dir(path))
+	case errors.Is(err, fs.ErrPermission):
+		return fmt.Errorf("this user may not write into %s", filepath.Dir(path))
+	}
+	return err
 }
 
 // unreadable says why a file cannot be read, without the words of a system call.

@@ -323,7 +323,7 @@ func FindEntry(ctx context.Context, s store.Store, number int64) (*Entry, error)
 	}
 	if schema := found[0].elsewhere; schema != "" {
 		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d wrote into tables of the schema %s, which is not in the search path", number, schema),
-			Hint: fmt.Sprintf("add options=-csearch_path=%s to the URL", schema)}
+			Hint: fmt.Sprintf("the parameter search_path=%s in the URL names it: ...?search_path=%s", schema, schema)}
 	}
 	return found[0], nil
 }

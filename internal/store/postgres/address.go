@@ -26,7 +26,7 @@ type address struct {
 	asked  map[string]string // parameters of the URL that the driver's configuration does not show again
 }
 
-const urlHint = "such as postgres://user@host:5432/database"
+const urlHint = "such as postgres://user@host:5432/database; within a parameter or a password, = is written %3D and # is written %23"
 
 // parse reads a URL as the driver does.
 func parse(u string) (*address, error) {
