@@ -156,7 +156,9 @@ func (p *Past) withdraw(ctx context.Context, s store.Store, o WithdrawOptions) (
 		}
 	}
 	p.l.o.Again = o.Again
-	if o.Commit == plan.CommitChunk && !o.DryRun {
+	// Rows that refer to each other by references which are held against the tables at the
+	// commit, and which cannot be NULL, go in one transaction.
+	if o.Commit == plan.CommitChunk && !o.DryRun && (len(v.ignored()) == 0 || e.State == StateWithdrawing) {
 		err = v.inMany(ctx)
 	} else {
 		err = p.l.repeat(ctx, v.w, func() error { return v.inOne(ctx) })

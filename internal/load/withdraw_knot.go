@@ -104,14 +104,13 @@ func (v *withdrawal) removeKnot(ctx context.Context, knot []*target) error {
 		}
 		return nil
 	}
-	last := len(stages) - 1
-	removed, err := stages[last].RemoveWith(ctx, stages[:last]...)
+	slices.Reverse(stages) // where they do not go at once, those that refer to others go first
+	removed, err := stages[0].RemoveWith(ctx, stages[1:]...)
 	if err != nil {
-		return v.l.refusal(knot[last], nil, err)
+		return v.l.refusal(knot[len(knot)-1], nil, err)
 	}
-	v.of(knot[last]).Removed += removed[0]
-	for i, n := range removed[1:] {
-		v.of(knot[i]).Removed += n
+	for i, n := range removed {
+		v.of(knot[len(knot)-1-i]).Removed += n
 	}
 	for _, t := range knot {
 		for run := range v.runs(v.w, t, v.size()) {

@@ -531,6 +531,9 @@ func (d *database) DeleteFrom(t *schema.Table, stage, on string) string {
 // Together is not needed: a reference that becomes NULL is never NOT NULL.
 func (d *database) Together([]string) string { return "" }
 
+// Nowhere is not needed either.
+func (d *database) Nowhere(*schema.Column) string { return "" }
+
 // NotIn lets the engine read the stage once: it has no index.
 func (d *database) NotIn(columns, staged []string, stage, _ string) string {
 	return "(" + strings.Join(columns, ", ") + ") NOT IN (SELECT " + strings.Join(staged, ", ") + " FROM " + stage + " AS s)"

@@ -519,6 +519,9 @@ func (d *database) Together(deletions []string) string {
 	return "WITH " + strings.Join(parts, ", ") + " SELECT " + strings.Join(counts, ", ")
 }
 
+// Nowhere is not needed: all go together.
+func (d *database) Nowhere(*schema.Column) string { return "" }
+
 func (d *database) NotIn(_, _ []string, stage, on string) string {
 	return "NOT EXISTS (SELECT 1 FROM " + stage + " AS s WHERE " + on + ")"
 }

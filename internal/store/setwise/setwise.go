@@ -70,6 +70,9 @@ type Engine interface {
 	// Together makes one statement of several deletions, which shows how many rows each
 	// deleted; empty if the engine cannot.
 	Together(deletions []string) string
+	// Nowhere is a value of a column of t that refers to no row, where Together is not
+	// possible; empty if it is not needed.
+	Nowhere(c *schema.Column) string
 	// NotIn is the condition that columns of t are those of no row of a stage s; on says
 	// when they are.
 	NotIn(columns, staged []string, stage, on string) string

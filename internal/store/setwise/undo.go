@@ -174,6 +174,11 @@ func (s *stage) RemoveWith(ctx context.Context, others ...store.Stage) ([]int64,
 		return removed, Named(err, s.w.Table)
 	}
 	for _, o := range all {
+		if err := o.leadAstray(ctx, all); err != nil {
+			return nil, err
+		}
+	}
+	for _, o := range all {
 		n, err := o.Remove(ctx)
 		if err != nil {
 			return nil, err
@@ -181,4 +186,25 @@ func (s *stage) RemoveWith(ctx context.Context, others ...store.Stage) ([]int64,
 		removed = append(removed, n)
 	}
 	return removed, nil
+}
+
+// leadAstray lets references of staged rows to rows of the other stages point to nothing,
+// where they would become NULL and must not. They are held against the tables at the commit,
+// and the rows that have them go before.
+func (s *stage) leadAstray(ctx context.Context, all []*stage) error {
+	var set []Assignment
+	for i := range s.w.Table.References {
+		r := &s.w.Table.References[i]
+		if !r.Blanks || len(r.Columns) != 1 || !slices.ContainsFunc(all, func(o *stage) bool { return o.w.Table == r.To }) {
+			continue
+		}
+		if nowhere := s.Nowhere(s.w.Table.Column(r.Columns[0])); nowhere != "" {
+			set = append(set, Assignment{s.Quote(r.Columns[0]), nowhere})
+		}
+	}
+	if len(set) == 0 {
+		return nil
+	}
+	_, err := s.Exec(ctx, s.UpdateFrom(s.table, s.name, set, s.on, "1 = 1"))
+	return Named(err, s.w.Table)
 }

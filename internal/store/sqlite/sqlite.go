@@ -426,6 +426,14 @@ func (d *database) UpdateFrom(table, stage string, set []setwise.Assignment, on,
 // Together is not possible: the engine changes references row by row.
 func (d *database) Together([]string) string { return "" }
 
+// Nowhere is another value for each row, far from what keys are.
+func (d *database) Nowhere(c *schema.Column) string {
+	if c.Kind == schema.Integer {
+		return "-4611686018427387904 + t.rowid"
+	}
+	return "'evensprout: gone ' || t.rowid"
+}
+
 // DeleteFrom looks the rows of the stage up by the table's key: the other way round the
 // engine would read the whole stage for each row of the table.
 func (d *database) DeleteFrom(t *schema.Table, stage, on string) string {

@@ -114,6 +114,15 @@ type stage struct {
 	table *schema.Table
 }
 
+// RemoveWith deletes the matches of several stages.
+func (s *stage) RemoveWith(ctx context.Context, others ...store.Stage) ([]int64, error) {
+	plain := make([]store.Stage, len(others))
+	for i, o := range others {
+		plain[i] = o.(*stage).Stage
+	}
+	return s.Stage.RemoveWith(ctx, plain...)
+}
+
 // Remove deletes the matches of all rows. For each of them the engine looks for rows that
 // refer to it: where their columns have no index, it would read the whole table each
 // time, so there is one for as long as that takes, inside the transaction.
