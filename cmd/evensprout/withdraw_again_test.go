@@ -184,6 +184,7 @@ units:
 func TestAWithdrawalOfARunCanBeFinished(t *testing.T) {
 	onTables(t, runTables, runPlan, func(t *testing.T, s *site) {
 		require.Zero(t, s.on("load", "--without-units").code)
+		first := s.number(t, "runs")
 		before := s.rows(t)
 		r := s.on("load")
 		require.Zero(t, r.code, r.errOut)
@@ -224,6 +225,7 @@ func TestAWithdrawalOfARunCanBeFinished(t *testing.T) {
 		s.exec(t, "UPDATE notes SET words = 'mine' WHERE id = "+ids[2])
 		n = s.number(t, "runs")
 		require.Equal(t, 6, s.on("withdraw").code)
+		assert.Equal(t, 6, s.on("withdraw", first, "--dry-run").code, "it does not stand in the way of the load below, but its rows are left")
 		require.Zero(t, s.on("history", "--forget", n).code)
 		r = s.on("load")
 		require.Zero(t, r.code, r.errOut)

@@ -676,7 +676,7 @@ func (a *app) tellRefused(w io.Writer, page report.Page, r *load.Refusal) {
 	fmt.Fprintf(w, "%s %s\n", page.Alarm("refused:"), r.Error())
 	line := func(name, value string) {
 		if value != "" {
-			fmt.Fprintf(w, "  %-11s %s\n", name, value)
+			fmt.Fprintf(w, "  %-11s %s\n", name, strings.ReplaceAll(value, "\n", "\n              "))
 		}
 	}
 	line("violation", string(r.Kind))

@@ -301,7 +301,7 @@ func (t *target) hint(r *Refusal) string {
 		if t.redraws(r.Columns) {
 			ways = append(ways, "--on-violation unique=redraw draws another "+field)
 		}
-		return strings.Join(append(ways, "--on-violation unique=skip leaves the row out"), "; ")
+		return strings.Join(append(ways, "--on-violation unique=skip leaves the row out"), ";\n")
 	case store.ForeignKey:
 		return fmt.Sprintf("let %s pick rows that are there: {pick: ENTITY}", field)
 	case store.NotNull:

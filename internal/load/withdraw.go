@@ -136,7 +136,8 @@ func (p *Past) withdraw(ctx context.Context, s store.Store, o WithdrawOptions) (
 		if x.Extra == e.Extra && x.Part > e.Part && x.State != StateWithdrawn && slices.ContainsFunc(x.About.Entities, func(a AboutEntity) bool { return a.Loaded }) {
 			return nil, &Continued{number, x.Number, ""}
 		}
-		if x.About.Unit != "" && x.Number > number && x.State != StateWithdrawn && e.Extra == "" {
+		// Of a run that is partly withdrawn, what could go has gone.
+		if x.About.Unit != "" && x.Number > number && x.State != StateWithdrawn && x.State != StatePartly && e.Extra == "" {
 			return nil, &Continued{number, x.Number, x.About.Unit}
 		}
 	}
