@@ -47,7 +47,8 @@ type advised struct {
 	follow func(t *testing.T, s *site) // what the hint says is done, if it is not a command alone
 	right  []string                    // the command then; the wrong one, if there is none
 	bare   bool
-	code   int // of the right command
+	spoilt func(url string) string // what is wrong with the address in the wrong command
+	code   int                     // of the right command
 }
 
 func did(args ...string) func(t *testing.T, s *site) {
@@ -90,7 +91,22 @@ func beside(name, text, columns string) func(t *testing.T, s *site) {
 	}
 }
 
+// instead makes an address with something else in a place.
+func instead(pattern, with string) func(string) string {
+	re := regexp.MustCompile(pattern)
+	return func(url string) string { return re.ReplaceAllString(url, with) }
+}
+
 var advice = map[string]advised{
+	"PostgreSQL: an address":       {says: "such as postgres://user@host:5432/database", engine: "postgres", spoilt: instead(`$`, "?options=a=b=c"), wrong: []string{"load"}},
+	"PostgreSQL: a port":           {says: "look at host and port in the URL, and whether the server runs", engine: "postgres", spoilt: instead(`:\d+/`, ":9/"), wrong: []string{"load"}},
+	"PostgreSQL: a user":           {says: "look at the user and password in the URL", engine: "postgres", spoilt: instead(`tester@`, "nobody@"), wrong: []string{"load"}},
+	"PostgreSQL: no database":      {says: "the database must be there before rows are loaded", engine: "postgres", spoilt: instead(`/test_\d+`, "/nothing"), wrong: []string{"load"}},
+	"MariaDB: an address":          {says: "such as mysql://user@host:3306/database", engine: "mariadb", spoilt: instead(`/test_\d+`, ""), wrong: []string{"load"}},
+	"MariaDB: a port":              {says: "look at host and port in the URL, and whether the server runs", engine: "mariadb", spoilt: instead(`:\d+/`, ":9/"), wrong: []string{"load"}},
+	"MariaDB: a user":              {says: "look at the user and password in the URL", engine: "mariadb", spoilt: instead(`root@`, "nobody:x@"), wrong: []string{"load"}},
+	"MariaDB: no database":         {says: "the database must be there before rows are loaded", engine: "mariadb", spoilt: instead(`/test_\d+`, "/nothing"), wrong: []string{"load"}},
+	"SQLite: no database":          {says: "run your migrations first", spoilt: instead(`harbour`, "nothing"), wrong: []string{"load"}},
 	"indexes of tables with rows":  {says: "load without --rebuild-indexes", first: sqlDone("INSERT INTO shelves (id, code) VALUES (90, 'a')"), wrong: []string{"load", "--rebuild-indexes"}, right: []string{"load"}},
 	"indexes and another mode":     {says: "load without --rebuild-indexes", wrong: []string{"load", "--rebuild-indexes", "--on-violation", "unique=skip"}, right: []string{"load", "--on-violation", "unique=skip"}},
 	"indexes of MariaDB":           {says: "load without --rebuild-indexes", engine: "mariadb", wrong: []string{"load", "--rebuild-indexes"}, right: []string{"load"}},
@@ -173,7 +189,13 @@ func TestAdviceOfCommandsIsFollowed(t *testing.T) {
 				// Flags come before a command of the user's.
 				return s.run(append([]string{out[0], "--db", s.url}, out[1:]...)...)
 			}
+			url := s.url
+			if c.spoilt != nil {
+				s.url = c.spoilt(url)
+				require.NotEqual(t, url, s.url)
+			}
 			r := run(c.wrong)
+			s.url = url
 			assert.NotZero(t, r.code, r.out)
 			assert.Contains(t, strings.Join(strings.Fields(r.errOut), " "), c.says)
 			if c.follow != nil {
