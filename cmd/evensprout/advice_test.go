@@ -4,6 +4,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -98,14 +99,26 @@ func instead(pattern, with string) func(string) string {
 }
 
 var advice = map[string]advised{
-	"PostgreSQL: an address":       {says: "such as postgres://user@host:5432/database", engine: "postgres", spoilt: instead(`$`, "?options=a=b=c"), wrong: []string{"load"}},
-	"PostgreSQL: a port":           {says: "look at host and port in the URL, and whether the server runs", engine: "postgres", spoilt: instead(`:\d+/`, ":9/"), wrong: []string{"load"}},
-	"PostgreSQL: a user":           {says: "look at the user and password in the URL", engine: "postgres", spoilt: instead(`tester@`, "nobody@"), wrong: []string{"load"}},
-	"PostgreSQL: no database":      {says: "the database must be there before rows are loaded", engine: "postgres", spoilt: instead(`/test_\d+`, "/nothing"), wrong: []string{"load"}},
-	"MariaDB: an address":          {says: "such as mysql://user@host:3306/database", engine: "mariadb", spoilt: instead(`/test_\d+`, ""), wrong: []string{"load"}},
-	"MariaDB: a port":              {says: "look at host and port in the URL, and whether the server runs", engine: "mariadb", spoilt: instead(`:\d+/`, ":9/"), wrong: []string{"load"}},
-	"MariaDB: a user":              {says: "look at the user and password in the URL", engine: "mariadb", spoilt: instead(`root@`, "nobody:x@"), wrong: []string{"load"}},
-	"MariaDB: no database":         {says: "the database must be there before rows are loaded", engine: "mariadb", spoilt: instead(`/test_\d+`, "/nothing"), wrong: []string{"load"}},
+	"PostgreSQL: an address":  {says: "such as postgres://user@host:5432/database", engine: "postgres", spoilt: instead(`$`, "?options=a=b=c"), wrong: []string{"load"}},
+	"PostgreSQL: a port":      {says: "look at host and port in the URL, and whether the server runs", engine: "postgres", spoilt: instead(`:\d+/`, ":9/"), wrong: []string{"load"}},
+	"PostgreSQL: a user":      {says: "look at the user and password in the URL", engine: "postgres", spoilt: instead(`tester@`, "nobody@"), wrong: []string{"load"}},
+	"PostgreSQL: no database": {says: "the database must be there before rows are loaded", engine: "postgres", spoilt: instead(`/test_\d+`, "/nothing"), wrong: []string{"load"}},
+	"MariaDB: an address":     {says: "such as mysql://user@host:3306/database", engine: "mariadb", spoilt: instead(`/test_\d+`, ""), wrong: []string{"load"}},
+	"MariaDB: a port":         {says: "look at host and port in the URL, and whether the server runs", engine: "mariadb", spoilt: instead(`:\d+/`, ":9/"), wrong: []string{"load"}},
+	"MariaDB: a user":         {says: "look at the user and password in the URL", engine: "mariadb", spoilt: instead(`root@`, "nobody:x@"), wrong: []string{"load"}},
+	"MariaDB: no database":    {says: "the database must be there before rows are loaded", engine: "mariadb", spoilt: instead(`/test_\d+`, "/nothing"), wrong: []string{"load"}},
+	"a script that fails": {says: "nothing was loaded, and the database that was made for it is gone", first: func(t *testing.T, s *site) { s.write("schema.sql", "CREATE TABLE;") }, wrong: []string{"during", "--schema", "schema.sql", "--", "true"}, follow: func(t *testing.T, s *site) {
+		s.write("schema.sql", strings.ReplaceAll(shelfTables, "{key}", "INTEGER PRIMARY KEY"))
+	}},
+	"migrations that fail":         {says: "what it said stands above", wrong: []string{"during", "--prepare", "echo no such migration; exit 3", "--", "true"}, right: []string{"during", "--", "true"}},
+	"rows in the way of restoring": {says: "delete the rows of lent first, or change what they refer to", first: after(did("load"), sqlDone("INSERT INTO books (id, shelf_id) VALUES (900, 1)", "INSERT INTO lent (id, book_id) VALUES (1, 900)")), wrong: []string{"load", "--restore"}, follow: sqlDone("DELETE FROM lent")},
+	"two loads at a time": {says: "--wait 5m waits until that is done", engine: "postgres", plan: strings.Replace(shelfPlan, "rows: 20", "rows: 20000", 1), first: func(t *testing.T, s *site) {
+		c := s.command("load", "--commit", "chunk", "--chunk", "50", "--jobs", "1", "--quiet", "--db", s.url)
+		require.NoError(t, c.Start())
+		t.Cleanup(func() { c.Wait() })
+		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline) && len(s.column(t, "shelves", "id")) == 0; time.Sleep(5 * time.Millisecond) {
+		}
+	}, wrong: []string{"load"}, right: []string{"load", "--wait", "5m"}},
 	"SQLite: no database":          {says: "run your migrations first", spoilt: instead(`harbour`, "nothing"), wrong: []string{"load"}},
 	"indexes of tables with rows":  {says: "load without --rebuild-indexes", first: sqlDone("INSERT INTO shelves (id, code) VALUES (90, 'a')"), wrong: []string{"load", "--rebuild-indexes"}, right: []string{"load"}},
 	"indexes and another mode":     {says: "load without --rebuild-indexes", wrong: []string{"load", "--rebuild-indexes", "--on-violation", "unique=skip"}, right: []string{"load", "--on-violation", "unique=skip"}},
@@ -135,7 +148,7 @@ var advice = map[string]advised{
 	"export in SQL":                {says: "--db sqlite:app.db", bare: true, wrong: []string{"export", "--format", "sql", "--dialect", "sqlite"}, right: []string{"export", "--format", "sql", "--db", "URL"}},
 	"no tables":                    {says: "run your migrations first", tables: "CREATE TABLE one (id {key}); DROP TABLE one;", wrong: []string{"load"}, follow: sqlDone(strings.ReplaceAll(strings.Split(shelfTables, ";")[0], "{key}", "INTEGER PRIMARY KEY"), strings.ReplaceAll(strings.Split(shelfTables, ";")[1], "{key}", "INTEGER PRIMARY KEY"))},
 	"no tables to survey":          {says: "run your migrations first", tables: "CREATE TABLE one (id {key}); DROP TABLE one;", wrong: []string{"survey"}, follow: sqlDone("CREATE TABLE one (id INTEGER PRIMARY KEY)")},
-	"an unknown kind of database":  {says: "such as sqlite:path.db", bare: true, wrong: []string{"load", "--db", "sqllite:x.db"}, right: []string{"load", "--db", "URL"}},
+	"an unknown kind of database":  {says: "URLs begin with", bare: true, wrong: []string{"load", "--db", "sqllite:x.db"}, right: []string{"load", "--db", "URL"}},
 	"an option of SQLite":          {says: "sqlite:path.db?mode=ro to only read", bare: true, wrong: []string{"look", "shelves", "--db", "URL?mod=ro"}, right: []string{"look", "shelves", "--db", "URL?mode=ro"}},
 	"a file of no kind":            {says: "there is: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet", first: beside("shelves.txt", "code\nABC\n", "{code: code}"), wrong: []string{"load"}, follow: beside("shelves.csv", "code\nABC\n", "{code: code}")},
 	"a file without a first line":  {says: "the first line names the columns", first: beside("shelves.csv", "", "{code: code}"), wrong: []string{"load"}, follow: beside("shelves.csv", "code\nABC\n", "{code: code}")},
