@@ -313,7 +313,9 @@ func samples(k grow.Kind, part string, n int) []string {
 		return nil
 	}
 	var b grow.Batch
-	grow.NewGrower(s).Grow(e, grow.Row{}, n, &b)
+	g := grow.NewGrower(s)
+	defer g.Close()
+	g.Grow(e, grow.Row{}, n, &b)
 	out := make([]string, n)
 	for i := range out {
 		out[i] = b.Row(i)[len(e.Fields)-1].String()

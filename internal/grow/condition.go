@@ -182,7 +182,11 @@ func (s *pick) matching(c cell) (Row, bool) {
 			}
 			return Row{}, false
 		}
-		s.look.Do(func() { s.late = s.lookThrough(cell{NewGrower(c.g.set), nil, c.f}) })
+		s.look.Do(func() {
+			g := NewGrower(c.g.set)
+			defer g.Close()
+			s.late = s.lookThrough(cell{g, nil, c.f})
+		})
 		found = s.late
 	}
 	if found.count == 0 {

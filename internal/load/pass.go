@@ -113,19 +113,20 @@ func (w *writer) translate(t *target, b *grow.Batch) {
 		if !late && !renamed {
 			continue
 		}
+		if late {
+			for i := range b.Len {
+				b.Row(i)[f] = grow.Value{}
+			}
+			continue
+		}
+		w.mu.Lock()
 		for i := range b.Len {
 			v := &b.Row(i)[f]
-			if late {
-				*v = grow.Value{}
-				continue
-			}
-			w.mu.Lock()
-			key, ok := w.realKey(to.Grow, *v)
-			w.mu.Unlock()
-			if ok {
+			if key, ok := w.realKey(to.Grow, *v); ok {
 				*v = key
 			}
 		}
+		w.mu.Unlock()
 	}
 	// Rows that step over numbers that are taken.
 	earlier, now := w.memory.stepsOf(t.Grow), w.steps[t.Grow]
