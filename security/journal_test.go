@@ -17,8 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // number is that of the last load.
@@ -39,7 +39,7 @@ func (b *box) forge(change func(about map[string]any, member map[string][]byte) 
 	j, err := s.Journal(ctx, true)
 	require.NoError(b.t, err)
 	var text, body string
-	number := store.Cell{Column: j.Loads.Column("number"), Value: grow.Int(b.number())}
+	number := store.Cell{Column: j.Loads.Column("number"), Value: value.Int(b.number())}
 	require.NoError(b.t, s.Select(ctx, store.Query{Table: j.Loads, Columns: []*column{j.Loads.Column("about"), j.Loads.Column("body")}, Where: []store.Cell{number}}, func(row []valueOf) error {
 		text, body = strings.Clone(row[0].S), strings.Clone(row[1].S)
 		return nil
@@ -70,8 +70,8 @@ func (b *box) forge(change func(about map[string]any, member map[string][]byte) 
 	tx, err := s.Begin(ctx, store.TxOptions{})
 	require.NoError(b.t, err)
 	_, err = tx.Set(ctx, j.Loads, []store.Cell{
-		{Column: j.Loads.Column("about"), Value: grow.String(string(changed))}, {Column: j.Loads.Column("body"), Value: grow.Value{Type: grow.Bytes, S: packed.String()}},
-		{Column: j.Loads.Column("state"), Value: grow.String(state)}, {Column: j.Loads.Column("actor"), Value: grow.String(actor)},
+		{Column: j.Loads.Column("about"), Value: value.String(string(changed))}, {Column: j.Loads.Column("body"), Value: value.Value{Type: value.Bytes, S: packed.String()}},
+		{Column: j.Loads.Column("state"), Value: value.String(state)}, {Column: j.Loads.Column("actor"), Value: value.String(actor)},
 	}, []store.Cell{number})
 	require.NoError(b.t, err)
 	require.NoError(b.t, tx.Commit(ctx))

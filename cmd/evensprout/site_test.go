@@ -17,13 +17,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/mysql"
 	"evensprout/internal/store/postgres"
 	"evensprout/internal/store/sqlite"
 	"evensprout/internal/store/storetest"
+	"evensprout/internal/value"
 )
 
 // harbourScript is the tables of these tests; {key} is a key that numbers itself.
@@ -174,7 +174,7 @@ func (s *site) rows(t *testing.T) string {
 	var b strings.Builder
 	for _, table := range tables.Tables {
 		var lines []string
-		require.NoError(t, db.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []grow.Value) error {
+		require.NoError(t, db.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []value.Value) error {
 			var line strings.Builder
 			for _, v := range row {
 				line.WriteString(v.String() + "|")
@@ -236,7 +236,7 @@ func (s *site) noSessions(t *testing.T) {
 	sessions := 0
 	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
 		sessions = 0
-		require.NoError(t, db.Select(t.Context(), store.Query{Table: table, Columns: []*schema.Column{number}, Where: []store.Cell{{Column: text, Value: grow.String(name)}}}, func([]grow.Value) error {
+		require.NoError(t, db.Select(t.Context(), store.Query{Table: table, Columns: []*schema.Column{number}, Where: []store.Cell{{Column: text, Value: value.String(name)}}}, func([]value.Value) error {
 			sessions++
 			return nil
 		}))
@@ -315,7 +315,7 @@ func (s *site) column(t *testing.T, table, column string) []string {
 	require.NoError(t, err)
 	of := tables.Table(table)
 	out := []string{}
-	require.NoError(t, db.Select(t.Context(), store.Query{Table: of, Columns: []*schema.Column{of.Column(column)}}, func(row []grow.Value) error {
+	require.NoError(t, db.Select(t.Context(), store.Query{Table: of, Columns: []*schema.Column{of.Column(column)}}, func(row []value.Value) error {
 		out = append(out, row[0].String())
 		return nil
 	}))

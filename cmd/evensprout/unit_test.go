@@ -15,10 +15,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"evensprout/internal/demo"
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/storetest"
+	"evensprout/internal/value"
 )
 
 // dockUnit lets ships dock: each line of the file is a visit, and makes both berths of
@@ -64,7 +64,7 @@ func (s *site) cells(t *testing.T, table, column string) []string {
 	require.NoError(t, err)
 	of := tables.Table(table)
 	var out []string
-	require.NoError(t, db.Select(t.Context(), store.Query{Table: of, Columns: []*schema.Column{of.Column(column)}}, func(row []grow.Value) error {
+	require.NoError(t, db.Select(t.Context(), store.Query{Table: of, Columns: []*schema.Column{of.Column(column)}}, func(row []value.Value) error {
 		out = append(out, row[0].String())
 		return nil
 	}))
@@ -83,7 +83,7 @@ func (s *site) whole(t *testing.T, before int64) int {
 func (s *site) prices(t *testing.T) int64 {
 	sum := int64(0)
 	for _, p := range s.cells(t, "berths", "price") {
-		v, err := grow.ParseDecimal(p)
+		v, err := value.ParseDecimal(p)
 		require.NoError(t, err)
 		v, ok := v.Rescale(2)
 		require.True(t, ok)

@@ -32,6 +32,7 @@ import (
 	"evensprout/internal/store/mysql"
 	"evensprout/internal/store/postgres"
 	"evensprout/internal/store/sqlite"
+	"evensprout/internal/value"
 )
 
 // The exit codes, as documented in docs/commands.md.
@@ -235,7 +236,7 @@ func plansNear(path string) []string {
 func (a *app) options() (plan.Options, error) {
 	o := plan.Options{Sample: a.sample, Rows: a.openRows, WithoutUnits: !a.withUnits}
 	if a.clock != "" {
-		v, err := grow.ParseTimestamp(a.clock)
+		v, err := value.ParseTimestamp(a.clock)
 		if err != nil {
 			return o, usageError{fmt.Errorf("--clock: %w", err)}
 		}

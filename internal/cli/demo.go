@@ -19,6 +19,7 @@ import (
 	"evensprout/internal/report"
 	"evensprout/internal/store"
 	"evensprout/internal/store/sqlite"
+	"evensprout/internal/value"
 )
 
 const (
@@ -130,7 +131,7 @@ func (a *app) demoRefusal(ctx context.Context, planFile, sale string) error {
 	look := func() (counts []int64, sums []grow.Fingerprint, err error) {
 		for _, name := range tables {
 			t, n, sum := c.Database.Table(name), int64(0), grow.Fingerprint{}
-			err := s.Select(ctx, store.Query{Table: t, Columns: t.Columns, AsIs: true}, func(row []grow.Value) error {
+			err := s.Select(ctx, store.Query{Table: t, Columns: t.Columns, AsIs: true}, func(row []value.Value) error {
 				n++
 				sum.Add(load.Digest(row))
 				return nil

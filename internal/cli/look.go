@@ -9,12 +9,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/predicate"
 	"evensprout/internal/report"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 func (a *app) look() *cobra.Command {
@@ -176,8 +176,8 @@ func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, q 
 	if err != nil {
 		return err
 	}
-	var rows [][]grow.Value
-	err = s.Select(ctx, q, func(row []grow.Value) error {
+	var rows [][]value.Value
+	err = s.Select(ctx, q, func(row []value.Value) error {
 		rows = append(rows, slices.Clone(row))
 		return nil
 	})

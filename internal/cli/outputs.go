@@ -12,11 +12,11 @@ import (
 	"strings"
 	"unicode"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
 	"evensprout/internal/safe"
+	"evensprout/internal/value"
 )
 
 // outputs are the files that a load writes beside the tables. They are made before the
@@ -180,7 +180,7 @@ func (o *outputs) change(c load.Changed) error {
 	if c.Line > 0 {
 		line = strconv.Itoa(c.Line)
 	}
-	text := func(v grow.Value) string {
+	text := func(v value.Value) string {
 		if v.IsNull() {
 			return ""
 		}

@@ -13,6 +13,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
+	"evensprout/internal/value"
 )
 
 const (
@@ -284,7 +285,7 @@ func (v *previewer) showCSV(t *plan.Target) error {
 		return err
 	}
 	line := make([]string, 0, len(names))
-	err := v.each(t, uint64(v.flags.rows), func(row grow.Row, cells []grow.Value) error {
+	err := v.each(t, uint64(v.flags.rows), func(row grow.Row, cells []value.Value) error {
 		line = line[:0]
 		for i, f := range t.Grow.Fields {
 			switch to, ok := v.grower.Refers(t.Grow, row, f); {
@@ -311,9 +312,9 @@ func (v *previewer) showSpread(targets []*plan.Target) error {
 	list := []any{}
 	for i, t := range targets {
 		n := min(t.Grow.Total(), maxSpread)
-		values := make([][]grow.Value, len(t.Grow.Fields))
+		values := make([][]value.Value, len(t.Grow.Fields))
 		labels := make([][]string, len(t.Grow.Fields))
-		err := v.each(t, n, func(row grow.Row, cells []grow.Value) error {
+		err := v.each(t, n, func(row grow.Row, cells []value.Value) error {
 			for j, f := range t.Grow.Fields {
 				if !shownField(f) {
 					continue
@@ -366,7 +367,7 @@ func (v *previewer) showSpread(targets []*plan.Target) error {
 }
 
 // each grows the first rows of an entity, given ones first.
-func (v *previewer) each(t *plan.Target, most uint64, show func(grow.Row, []grow.Value) error) error {
+func (v *previewer) each(t *plan.Target, most uint64, show func(grow.Row, []value.Value) error) error {
 	const step = 1000
 	var b grow.Batch
 	for _, side := range []bool{true, false} {
@@ -410,9 +411,9 @@ func newSample(t *plan.Target) *sample {
 		}
 		typ := f.Source.Type()
 		if f.Target() != nil {
-			typ = grow.Text // shown as a label
+			typ = value.Text // shown as a label
 		}
-		s.table.Columns = append(s.table.Columns, report.Column{Name: f.Name, Number: typ == grow.Integer || typ == grow.Decimal, Whole: typ != grow.Text && typ != grow.JSON && typ != grow.Bytes})
+		s.table.Columns = append(s.table.Columns, report.Column{Name: f.Name, Number: typ == value.Integer || typ == value.Decimal, Whole: typ != value.Text && typ != value.JSON && typ != value.Bytes})
 	}
 	return s
 }

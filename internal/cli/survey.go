@@ -13,12 +13,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"evensprout/internal/draft"
-	"evensprout/internal/grow"
 	"evensprout/internal/report"
 	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/structs"
+	"evensprout/internal/value"
 )
 
 func (a *app) survey() *cobra.Command {
@@ -98,7 +98,7 @@ With --json, it writes the description of the tables instead.`,
 				place := store.Describe(a.drivers, u)
 				o.Name, o.URL, o.Probe = place.Name, draftURL(u, place, out), s.Passes
 				if why := a.mayAsk(u); why != "" {
-					o.Probe = func(context.Context, []*schema.Column, string, [][]grow.Value) ([]bool, error) {
+					o.Probe = func(context.Context, []*schema.Column, string, [][]value.Value) ([]bool, error) {
 						return nil, &store.NotAsked{Why: why}
 					}
 				}

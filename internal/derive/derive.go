@@ -17,19 +17,19 @@ import (
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // Input is a field that an expression reads.
 type Input struct {
 	Name  string // as the expression writes it, such as price or Passenger.joined_at
-	Type  grow.Type
+	Type  value.Type
 	Scale uint8
 }
 
 // Expression is a compiled expression: a pure function of its inputs.
 type Expression struct {
-	Type    grow.Type
+	Type    value.Type
 	Scale   uint8 // of a decimal: results have so many digits after the point
 	inputs  []Input
 	program cel.Program
@@ -150,7 +150,7 @@ func (p *Parsed) Compile(inputs []Input, scale int) (*Expression, error) {
 			return nil, p.Missing(in.Name, fmt.Sprintf("%s is of type %s, which expressions do not know", in.Name, in.Type))
 		}
 		variables = append(variables, cel.Variable(in.Name, t))
-		if in.Type == grow.Decimal {
+		if in.Type == value.Decimal {
 			largest = max(largest, in.Scale)
 		}
 	}
@@ -165,16 +165,16 @@ func (p *Parsed) Compile(inputs []Input, scale int) (*Expression, error) {
 	x := &Expression{inputs: inputs}
 	result := checked.OutputType()
 	for t, c := range celTypes {
-		if c.IsExactType(result) && (x.Type == grow.Null || t < x.Type) {
+		if c.IsExactType(result) && (x.Type == value.Null || t < x.Type) {
 			x.Type = t
 		}
 	}
 	switch {
 	case result.IsExactType(cel.DoubleType):
 		return nil, &Error{Message: "the result is a double, which is not exact", Hint: "int(x) or decimal(x) makes an exact number"}
-	case x.Type == grow.Null:
+	case x.Type == value.Null:
 		return nil, &Error{Message: fmt.Sprintf("the result is of type %s, which no field holds", result), Hint: "a number, a text, true or false, a date or a moment"}
-	case x.Type == grow.Decimal:
+	case x.Type == value.Decimal:
 		x.Scale = largest
 		if scale >= 0 {
 			x.Scale = uint8(scale)
@@ -212,14 +212,14 @@ func fault(issues *cel.Issues) error {
 }
 
 // celTypes are the types of fields in expressions.
-var celTypes = map[grow.Type]*cel.Type{
-	grow.Integer: cel.IntType, grow.Decimal: decimalType, grow.Text: cel.StringType, grow.Bytes: cel.BytesType, grow.Boolean: cel.BoolType,
-	grow.Date: dateType, grow.Timestamp: cel.TimestampType,
+var celTypes = map[value.Type]*cel.Type{
+	value.Integer: cel.IntType, value.Decimal: decimalType, value.Text: cel.StringType, value.Bytes: cel.BytesType, value.Boolean: cel.BoolType,
+	value.Date: dateType, value.Timestamp: cel.TimestampType,
 }
 
-func typeOf(t grow.Type) (*cel.Type, bool) {
+func typeOf(t value.Type) (*cel.Type, bool) {
 	switch t {
-	case grow.UUID, grow.JSON, grow.Time:
+	case value.UUID, value.JSON, value.Time:
 		return cel.StringType, true
 	}
 	c, ok := celTypes[t]
@@ -229,7 +229,7 @@ func typeOf(t grow.Type) (*cel.Type, bool) {
 // values are the inputs of one evaluation.
 type values struct {
 	inputs []Input
-	values []grow.Value
+	values []value.Value
 }
 
 func (v *values) ResolveName(name string) (any, bool) {
@@ -244,51 +244,51 @@ func (v *values) ResolveName(name string) (any, bool) {
 func (v *values) Parent() cel.Activation { return nil }
 
 // Eval computes the result; NULL if any input is NULL.
-func (x *Expression) Eval(inputs []grow.Value) (grow.Value, error) {
+func (x *Expression) Eval(inputs []value.Value) (value.Value, error) {
 	for i := range inputs {
 		if inputs[i].IsNull() {
-			return grow.Value{}, nil
+			return value.Value{}, nil
 		}
 	}
 	out, _, err := x.program.Eval(&values{x.inputs, inputs})
 	if err != nil {
-		return grow.Value{}, errors.New(strings.TrimPrefix(err.Error(), "evaluation error: "))
+		return value.Value{}, errors.New(strings.TrimPrefix(err.Error(), "evaluation error: "))
 	}
 	return x.fromCEL(out)
 }
 
-func toCEL(v *grow.Value) ref.Val {
+func toCEL(v *value.Value) ref.Val {
 	switch v.Type {
-	case grow.Integer:
+	case value.Integer:
 		return types.Int(v.N)
-	case grow.Decimal:
+	case value.Decimal:
 		return decimal{v.N, v.Scale}
-	case grow.Boolean:
+	case value.Boolean:
 		return types.Bool(v.N != 0)
-	case grow.Bytes:
+	case value.Bytes:
 		return types.Bytes(v.S)
-	case grow.Date:
+	case value.Date:
 		return date(v.N)
-	case grow.Timestamp:
+	case value.Timestamp:
 		return types.Timestamp{Time: time.UnixMicro(v.N).UTC()}
 	}
 	return types.String(v.String())
 }
 
-func (x *Expression) fromCEL(out ref.Val) (grow.Value, error) {
+func (x *Expression) fromCEL(out ref.Val) (value.Value, error) {
 	switch v := out.(type) {
 	case types.Int:
-		return grow.Int(int64(v)), nil
+		return value.Int(int64(v)), nil
 	case types.Bool:
-		return grow.Bool(bool(v)), nil
+		return value.Bool(bool(v)), nil
 	case types.String:
-		return grow.String(string(v)), nil
+		return value.String(string(v)), nil
 	case types.Bytes:
-		return grow.Value{Type: grow.Bytes, S: string(v)}, nil
+		return value.Value{Type: value.Bytes, S: string(v)}, nil
 	case types.Timestamp:
-		return grow.Value{Type: grow.Timestamp, N: v.UnixMicro()}, nil
+		return value.Value{Type: value.Timestamp, N: v.UnixMicro()}, nil
 	case date:
-		return grow.Value{Type: grow.Date, N: int64(v)}, nil
+		return value.Value{Type: value.Date, N: int64(v)}, nil
 	case decimal:
 		r, ok := v.value().Rescale(x.Scale)
 		if !ok {
@@ -296,5 +296,5 @@ func (x *Expression) fromCEL(out ref.Val) (grow.Value, error) {
 		}
 		return r, nil
 	}
-	return grow.Value{}, fmt.Errorf("the result %v is of no type that a field holds", out)
+	return value.Value{}, fmt.Errorf("the result %v is of no type that a field holds", out)
 }

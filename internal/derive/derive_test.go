@@ -6,51 +6,51 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
-func value(t testing.TB, v grow.Value, err error) grow.Value {
+func known(t testing.TB, v value.Value, err error) value.Value {
 	require.NoError(t, err)
 	return v
 }
 
 // inputs of the tests, by name.
-func inputs(t testing.TB) map[string]grow.Value {
-	price, err := grow.ParseDecimal("4.50")
-	price = value(t, price, err)
-	at, err := grow.ParseTimestamp("2026-05-01T23:30:00Z")
-	at = value(t, at, err)
-	born, err := grow.ParseDate("1990-02-28")
-	born = value(t, born, err)
-	return map[string]grow.Value{
-		"n": grow.Int(7), "price": price, "name": grow.String("Zoë Larkspur"), "open": grow.Bool(true), "at": at, "born": born,
-		"Passenger.code": grow.String("AB-12"), "none": {Type: grow.Null},
+func inputs(t testing.TB) map[string]value.Value {
+	price, err := value.ParseDecimal("4.50")
+	price = known(t, price, err)
+	at, err := value.ParseTimestamp("2026-05-01T23:30:00Z")
+	at = known(t, at, err)
+	born, err := value.ParseDate("1990-02-28")
+	born = known(t, born, err)
+	return map[string]value.Value{
+		"n": value.Int(7), "price": price, "name": value.String("Zoë Larkspur"), "open": value.Bool(true), "at": at, "born": born,
+		"Passenger.code": value.String("AB-12"), "none": {Type: value.Null},
 	}
 }
 
-func eval(t testing.TB, text string, scale int) (grow.Value, error) {
+func eval(t testing.TB, text string, scale int) (value.Value, error) {
 	p, err := Parse(text)
 	if err != nil {
-		return grow.Value{}, err
+		return value.Value{}, err
 	}
 	all := inputs(t)
 	var in []Input
-	var values []grow.Value
+	var values []value.Value
 	for _, name := range p.Names() {
 		v, ok := all[name]
 		if !ok {
-			return grow.Value{}, p.Missing(name, "there is no field "+name)
+			return value.Value{}, p.Missing(name, "there is no field "+name)
 		}
 		typ := v.Type
 		if v.IsNull() {
-			typ = grow.Integer
+			typ = value.Integer
 		}
 		in = append(in, Input{name, typ, v.Scale})
 		values = append(values, v)
 	}
 	x, err := p.Compile(in, scale)
 	if err != nil {
-		return grow.Value{}, err
+		return value.Value{}, err
 	}
 	out, err := x.Eval(values)
 	if err == nil && !out.IsNull() {
@@ -199,7 +199,7 @@ func BenchmarkDerive(b *testing.B) {
 			require.NoError(b, err)
 			all := inputs(b)
 			var in []Input
-			var values []grow.Value
+			var values []value.Value
 			for _, n := range p.Names() {
 				in, values = append(in, Input{n, all[n].Type, all[n].Scale}), append(values, all[n])
 			}

@@ -20,6 +20,7 @@ import (
 	"cel.dev/cel-go/common/types/traits"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 var (
@@ -33,8 +34,8 @@ type decimal struct {
 	scale uint8
 }
 
-func (d decimal) value() grow.Value {
-	return grow.Value{Type: grow.Decimal, N: d.n, Scale: d.scale}
+func (d decimal) value() value.Value {
+	return value.Value{Type: value.Decimal, N: d.n, Scale: d.scale}
 }
 
 func (d decimal) ConvertToNative(t reflect.Type) (any, error) { return d.value().String(), nil }
@@ -91,7 +92,7 @@ func (d decimal) plus(o decimal, sign int64) ref.Val {
 }
 
 func (d decimal) times(o decimal) ref.Val {
-	if d.scale+o.scale > grow.MaxScale || d.n == math.MinInt64 || o.n == math.MinInt64 {
+	if d.scale+o.scale > value.MaxScale || d.n == math.MinInt64 || o.n == math.MinInt64 {
 		return errDigits
 	}
 	hi, lo := bits.Mul64(uint64(abs(d.n)), uint64(abs(o.n)))
@@ -117,8 +118,8 @@ func (d decimal) over(o decimal, scale int64) ref.Val {
 	switch {
 	case o.n == 0:
 		return types.NewErr("a division by zero")
-	case scale < 0 || scale > grow.MaxScale:
-		return types.NewErr("div has 0 to %d digits after the point", grow.MaxScale)
+	case scale < 0 || scale > value.MaxScale:
+		return types.NewErr("div has 0 to %d digits after the point", value.MaxScale)
 	case d.n == math.MinInt64 || o.n == math.MinInt64:
 		return errDigits
 	}
@@ -167,13 +168,13 @@ func (d date) ConvertToType(t ref.Type) ref.Val {
 }
 func (d date) Equal(other ref.Val) ref.Val { o, ok := other.(date); return types.Bool(ok && d == o) }
 func (d date) Type() ref.Type              { return dateType }
-func (d date) Value() any                  { return grow.Value{Type: grow.Date, N: int64(d)}.String() }
+func (d date) Value() any                  { return value.Value{Type: value.Date, N: int64(d)}.String() }
 func (d date) time() time.Time             { return time.Unix(int64(d)*86_400, 0).UTC() }
 
 func dateOf(t time.Time) date {
 	us := t.UnixMicro()
-	days := us / grow.Day
-	if us%grow.Day < 0 {
+	days := us / value.Day
+	if us%value.Day < 0 {
 		days--
 	}
 	return date(days)
@@ -408,11 +409,11 @@ func library() []cel.EnvOption {
 	binary("round", "round_decimal_int", decimalType, i, decimalType, func(a, b ref.Val) ref.Val { return a.(decimal).over(decimal{n: 1}, int64(b.(types.Int))) })
 	unary("decimal", "decimal_int", i, decimalType, func(v ref.Val) ref.Val { return number(v) })
 	unary("decimal", "decimal_string", s, decimalType, func(v ref.Val) ref.Val {
-		d, err := grow.ParseDecimal(string(v.(types.String)))
+		d, err := value.ParseDecimal(string(v.(types.String)))
 		if err != nil {
 			return types.WrapErr(err)
 		}
-		if d.Type == grow.Integer {
+		if d.Type == value.Integer {
 			return decimal{n: d.N}
 		}
 		return decimal{d.N, d.Scale}
@@ -424,7 +425,7 @@ func library() []cel.EnvOption {
 	})
 	// Dates and moments.
 	unary("date", "date_string", s, dateType, func(v ref.Val) ref.Val {
-		d, err := grow.ParseDate(string(v.(types.String)))
+		d, err := value.ParseDate(string(v.(types.String)))
 		if err != nil {
 			return types.WrapErr(err)
 		}
@@ -447,8 +448,8 @@ func library() []cel.EnvOption {
 		if n > most || n < -most {
 			return tooFar
 		}
-		v := grow.Value{Type: grow.Date, N: int64(a.(date)) + n}
-		if grow.InCalendar(&v) != nil {
+		v := value.Value{Type: value.Date, N: int64(a.(date)) + n}
+		if value.InCalendar(&v) != nil {
 			return tooFar
 		}
 		return date(v.N)
@@ -459,15 +460,15 @@ func library() []cel.EnvOption {
 			return tooFar
 		}
 		t := a.(types.Timestamp).UTC().AddDate(0, 0, int(n)) // a duration has no more than 292 years
-		v := grow.Value{Type: grow.Timestamp, N: t.UnixMicro()}
-		if grow.InCalendar(&v) != nil {
+		v := value.Value{Type: value.Timestamp, N: t.UnixMicro()}
+		if value.InCalendar(&v) != nil {
 			return tooFar
 		}
 		return types.Timestamp{Time: t}
 	})
 	binary("daysBetween", "days_between_date", dateType, dateType, i, func(a, b ref.Val) ref.Val { return types.Int(int64(b.(date)) - int64(a.(date))) })
 	binary("daysBetween", "days_between_timestamp", cel.TimestampType, cel.TimestampType, i, func(a, b ref.Val) ref.Val {
-		return types.Int((b.(types.Timestamp).UnixMicro() - a.(types.Timestamp).UnixMicro()) / grow.Day)
+		return types.Int((b.(types.Timestamp).UnixMicro() - a.(types.Timestamp).UnixMicro()) / value.Day)
 	})
 	return options
 }

@@ -8,8 +8,8 @@ import (
 	"cel.dev/cel-go/common/operators"
 	"cel.dev/cel-go/parser"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // Known is a part of an expression that does not depend on the row: it is computed
@@ -40,7 +40,7 @@ func (p *Parsed) Split(inputs []Input, row map[string]*schema.Column, scale int)
 	if err != nil {
 		return nil, nil, err
 	}
-	if whole.Type == grow.Text {
+	if whole.Type == value.Text {
 		e.Visit(func(x *schema.Expr) {
 			if x.Op == schema.OpAdd {
 				x.Op = schema.OpJoin // what is added to a text is one
@@ -106,7 +106,7 @@ func (s *splitter) split(e ast.Expr) (*schema.Expr, error) {
 // decimals counts the factors of a product that have digits after the point.
 func (s *splitter) decimals(e *schema.Expr) int {
 	switch {
-	case e.Op == schema.OpColumn && e.Column.Kind == schema.Decimal && e.Column.Scale > 0, e.Op == schema.OpInput && s.known[e.Input].Type == grow.Decimal:
+	case e.Op == schema.OpColumn && e.Column.Kind == schema.Decimal && e.Column.Scale > 0, e.Op == schema.OpInput && s.known[e.Input].Type == value.Decimal:
 		return 1
 	case e.Op == schema.OpMultiply:
 		return s.decimals(e.Args[0]) + s.decimals(e.Args[1])

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // shape writes an expression down, with its known parts as k0, k1, ...
@@ -33,7 +33,7 @@ func splitUp(t *testing.T, text string) (string, []string, error) {
 		"seats": {Name: "seats", Kind: schema.Integer}, "price": {Name: "price", Kind: schema.Decimal, Scale: 2}, "row.note": {Name: "note", Kind: schema.Text},
 	}
 	inputs := map[string]Input{
-		"seats": {Type: grow.Integer}, "price": {Type: grow.Decimal, Scale: 2}, "row.note": {Type: grow.Text}, "n": {Type: grow.Integer}, "rate": {Type: grow.Decimal, Scale: 2}, "found.name": {Type: grow.Text},
+		"seats": {Type: value.Integer}, "price": {Type: value.Decimal, Scale: 2}, "row.note": {Type: value.Text}, "n": {Type: value.Integer}, "rate": {Type: value.Decimal, Scale: 2}, "found.name": {Type: value.Text},
 	}
 	p, err := Parse(text)
 	require.NoError(t, err, text)
@@ -111,12 +111,12 @@ func TestKnownParts(t *testing.T) {
 	p, err := Parse("seats - (n * 2 + 1)")
 	require.NoError(t, err)
 	seats := &schema.Column{Name: "seats", Kind: schema.Integer}
-	_, known, err := p.Split([]Input{{Name: "seats", Type: grow.Integer}, {Name: "n", Type: grow.Integer}}, map[string]*schema.Column{"seats": seats}, 0)
+	_, known, err := p.Split([]Input{{Name: "seats", Type: value.Integer}, {Name: "n", Type: value.Integer}}, map[string]*schema.Column{"seats": seats}, 0)
 	require.NoError(t, err)
 	require.Len(t, known, 1)
-	v, err := known[0].Eval([]grow.Value{grow.Int(20)})
+	v, err := known[0].Eval([]value.Value{value.Int(20)})
 	require.NoError(t, err)
-	assert.Equal(t, grow.Int(41), v)
+	assert.Equal(t, value.Int(41), v)
 }
 
 func FuzzSplit(f *testing.F) {
@@ -129,7 +129,7 @@ func FuzzSplit(f *testing.F) {
 		var inputs []Input
 		row := map[string]*schema.Column{}
 		for i, name := range p.Names() {
-			inputs = append(inputs, Input{Name: name, Type: []grow.Type{grow.Integer, grow.Decimal, grow.Text, grow.Boolean}[i%4], Scale: 2})
+			inputs = append(inputs, Input{Name: name, Type: []value.Type{value.Integer, value.Decimal, value.Text, value.Boolean}[i%4], Scale: 2})
 			if i%2 == 0 {
 				row[name] = &schema.Column{Name: name, Kind: schema.Integer}
 			}

@@ -9,11 +9,11 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // ask lets the database say which values of some sources meet the conditions that only
@@ -57,13 +57,13 @@ func (t *Table) asked(ctx context.Context, f *Field, d *domain, candidates []Sou
 		sources = append(slices.Clone(sources), objects(d.opaque)...)
 	}
 	if f.Nulls { // some conditions are false of NULL
-		good, err := t.taken(ctx, c, d, []grow.Value{{}})
+		good, err := t.taken(ctx, c, d, []value.Value{{}})
 		if err != nil {
 			return err
 		}
 		f.Nulls = len(good) > 0
 	}
-	var some []grow.Value // of the first source of which the database takes some
+	var some []value.Value // of the first source of which the database takes some
 	for _, s := range sources {
 		list := values(s, probes)
 		good, err := t.taken(ctx, c, d, list)
@@ -138,21 +138,21 @@ func objects(conditions []string) []Source {
 }
 
 // taken are the values that meet all conditions of a column.
-func (t *Table) taken(ctx context.Context, c *schema.Column, d *domain, list []grow.Value) ([]grow.Value, error) {
-	good := slices.DeleteFunc(slices.Clone(list), func(v grow.Value) bool { return !takes(c, d, v) })
+func (t *Table) taken(ctx context.Context, c *schema.Column, d *domain, list []value.Value) ([]value.Value, error) {
+	good := slices.DeleteFunc(slices.Clone(list), func(v value.Value) bool { return !takes(c, d, v) })
 	for _, k := range d.opaque {
 		if len(good) == 0 {
 			break
 		}
-		rows := make([][]grow.Value, len(good))
+		rows := make([][]value.Value, len(good))
 		for i, v := range good {
-			rows[i] = []grow.Value{v}
+			rows[i] = []value.Value{v}
 		}
 		pass, err := t.d.Probe(ctx, []*schema.Column{c}, k, rows)
 		if err != nil {
 			return nil, err
 		}
-		var left []grow.Value
+		var left []value.Value
 		for i, v := range good {
 			if pass[i] {
 				left = append(left, v)
@@ -195,9 +195,9 @@ func (t *Table) askTogether(ctx context.Context) error {
 			note()
 			continue
 		}
-		rows := make([][]grow.Value, probes)
+		rows := make([][]value.Value, probes)
 		for i := range rows {
-			rows[i] = make([]grow.Value, len(fields))
+			rows[i] = make([]value.Value, len(fields))
 		}
 		for j, f := range fields {
 			for i, v := range values(f.Source, probes) {
@@ -235,4 +235,4 @@ func (t *Table) askTogether(ctx context.Context) error {
 
 // Prober lets the database say which rows of values of some columns meet a condition, in
 // which a single column may be called VALUE. A *store.NotAsked says why it was not asked.
-type Prober func(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error)
+type Prober func(ctx context.Context, columns []*schema.Column, condition string, rows [][]value.Value) ([]bool, error)

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // place is a column of a table of the draft.
@@ -128,7 +128,7 @@ func share(places []place) {
 		return
 	}
 	for _, s := range first.table.candidates(at, first.table.domain(first.column)) {
-		var list []grow.Value
+		var list []value.Value
 		seen := map[string]bool{}
 		for _, v := range values(s, probes) {
 			all := !slices.ContainsFunc(places, func(p place) bool {
@@ -136,7 +136,7 @@ func share(places []place) {
 				most := p.table.lengthOf(p.column)
 				return !takes(p.column, d, v) || most > 0 && len(v.String()) > most
 			})
-			if key := strings.TrimSpace(grow.Fold(v.String())); all && !v.IsNull() && !seen[key] {
+			if key := strings.TrimSpace(value.Fold(v.String())); all && !v.IsNull() && !seen[key] {
 				seen[key] = true
 				if list = append(list, v); len(list) == few {
 					break

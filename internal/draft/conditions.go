@@ -5,9 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // domain is what conditions leave to a column, and the conditions themselves.
@@ -16,7 +16,7 @@ type domain struct {
 	conditions []*predicate.Condition // over the column alone, those that can be computed
 	opaque     []string               // those that only the database can compute
 	from       []string               // the constraints, for people
-	marked     []grow.Value           // that conditions over several columns single out
+	marked     []value.Value          // that conditions over several columns single out
 	why        string                 // where the values come from, if from no condition
 }
 
@@ -128,7 +128,7 @@ func (t *Table) mark(n *predicate.Node) {
 		}
 		for i, a := range x.Args {
 			other := x.Args[1-i]
-			if c := t.Schema.Column(a.Name); a.Op == predicate.Column && c != nil && c.Kind == schema.Integer && other.Op == predicate.Literal && other.Value.Type == grow.Integer {
+			if c := t.Schema.Column(a.Name); a.Op == predicate.Column && c != nil && c.Kind == schema.Integer && other.Op == predicate.Literal && other.Value.Type == value.Integer {
 				d := t.domain(c)
 				d.marked = append(d.marked, other.Value)
 			}

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // Options say what a draft is made of.
@@ -25,7 +25,7 @@ type Options struct {
 	// or nil where it says nothing.
 	Entities map[*schema.Table]string
 	Fields   map[*schema.Column]string
-	Choices  map[*schema.Column][]grow.Value
+	Choices  map[*schema.Column][]value.Value
 	// Loosens tells that a reference that closes a circle can be put off, even if it is
 	// not deferrable.
 	Loosens bool

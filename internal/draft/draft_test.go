@@ -18,6 +18,7 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store/sqlite"
+	"evensprout/internal/value"
 )
 
 var update = flag.Bool("update", false, "write the golden draft")
@@ -436,7 +437,7 @@ func TestTheDatabaseIsAsked(t *testing.T) {
 	db := surveyed(t, "CREATE TABLE things (id INTEGER PRIMARY KEY, a INTEGER NOT NULL, b INTEGER NOT NULL, c TEXT NOT NULL, e TEXT, d TEXT NOT NULL);")
 	db.Tables[0].Checks = []schema.Check{{Expression: "far(a, b)"}, {Expression: "signal(c)"}, {Expression: "stamp(e)"}, {Expression: "never(d)"}}
 	asked := map[string]int{}
-	probe := func(_ context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
+	probe := func(_ context.Context, columns []*schema.Column, condition string, rows [][]value.Value) ([]bool, error) {
 		asked[condition]++
 		out := make([]bool, len(rows))
 		for i, r := range rows {

@@ -4,8 +4,8 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // families finds each table's parent: a reference that the rows cannot do without and
@@ -151,7 +151,7 @@ func (t *Table) counts(c *schema.Column) bool {
 		return true
 	}
 	for n := range int64(mostChildren) {
-		if !takes(c, d, grow.Int(n+1)) {
+		if !takes(c, d, value.Int(n+1)) {
 			return false
 		}
 	}

@@ -4,9 +4,9 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // guessReferences proposes references that no constraint declares: user_id beside a
@@ -52,7 +52,7 @@ func (t *Table) implied(f *Field) *reference {
 			if key := to.find(r.Targets[0]); key != nil && key.Column.Kind == schema.Integer && to.counted(key) {
 				d := t.domain(f.Column) // the first of the keys that the other table has
 				for n := range int64(few) {
-					d.Only = append(d.Only, grow.Int(n+1))
+					d.Only = append(d.Only, value.Int(n+1))
 				}
 				d.why = "rows that are referred to together agree on it"
 			}

@@ -5,16 +5,16 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Held is what a table holds before anything is loaded.
 type Held struct {
 	Rows    uint64
-	Highest map[string]int64        // of whole numbers that are the only column of the primary key
-	Values  map[string][]grow.Value // of the columns of keys, in a small table
+	Highest map[string]int64         // of whole numbers that are the only column of the primary key
+	Values  map[string][]value.Value // of the columns of keys, in a small table
 }
 
 // heldMost is how many rows of a table are looked at whole.
@@ -31,12 +31,12 @@ func Look(ctx context.Context, s store.Store, db *schema.Database) (map[*schema.
 		if n == 0 {
 			continue
 		}
-		h := &Held{Rows: uint64(n), Highest: map[string]int64{}, Values: map[string][]grow.Value{}}
+		h := &Held{Rows: uint64(n), Highest: map[string]int64{}, Values: map[string][]value.Value{}}
 		out[t] = h
 		if len(t.PrimaryKey) == 1 {
 			c := t.Column(t.PrimaryKey[0])
-			err := s.Select(ctx, store.Query{Table: t, Columns: []*schema.Column{c}, Skip: n - 1, Limit: 1}, func(row []grow.Value) error {
-				if row[0].Type == grow.Integer {
+			err := s.Select(ctx, store.Query{Table: t, Columns: []*schema.Column{c}, Skip: n - 1, Limit: 1}, func(row []value.Value) error {
+				if row[0].Type == value.Integer {
 					h.Highest[c.Name] = row[0].N
 				}
 				return nil
@@ -59,7 +59,7 @@ func Look(ctx context.Context, s store.Store, db *schema.Database) (map[*schema.
 		if len(columns) == 0 {
 			continue
 		}
-		err = s.Select(ctx, store.Query{Table: t, Columns: columns, Limit: heldMost}, func(row []grow.Value) error {
+		err = s.Select(ctx, store.Query{Table: t, Columns: columns, Limit: heldMost}, func(row []value.Value) error {
 			for i, c := range columns {
 				h.Values[c.Name] = append(h.Values[c.Name], row[i])
 			}
@@ -143,12 +143,12 @@ func (t *Table) fresh(f *Field, s Source) Source {
 	}
 	used := map[string]bool{}
 	for _, v := range held {
-		used[strings.TrimSpace(grow.Fold(v.String()))] = true
+		used[strings.TrimSpace(value.Fold(v.String()))] = true
 	}
-	var left []grow.Value
+	var left []value.Value
 	seen := map[string]bool{}
 	for _, v := range values(Source{Text: s.with("unique: true")}, int(s.Space)) {
-		key := grow.Fold(v.String())
+		key := value.Fold(v.String())
 		if !used[key] && !seen[key] {
 			seen[key] = true
 			left = append(left, v)

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Learned is what rows that are there tell about a table: shares and ranges only. A value
@@ -27,16 +27,16 @@ type Habit struct {
 	Often   []Frequent // values that occur often enough, the most frequent first
 	Rest    int64      // rows with other values
 	Numbers []int64    // some of the numbers or moments, in order
-	Type    grow.Type  // of Numbers
+	Type    value.Type // of Numbers
 	Scale   uint8      // of Numbers
 	counts  map[string]int64
-	values  map[string]grow.Value
+	values  map[string]value.Value
 	many    bool // too many different values to count
 }
 
 // Frequent is a value and how often it occurs.
 type Frequent struct {
-	Value grow.Value
+	Value value.Value
 	Count int64
 }
 
@@ -59,7 +59,7 @@ func Learn(ctx context.Context, s store.Store, db *schema.Database, held map[*sc
 		}
 		l := &Learned{Columns: map[string]*Habit{}, Children: map[string][2]uint64{}}
 		for _, c := range t.Columns {
-			l.Columns[c.Name] = &Habit{counts: map[string]int64{}, values: map[string]grow.Value{}}
+			l.Columns[c.Name] = &Habit{counts: map[string]int64{}, values: map[string]value.Value{}}
 		}
 		referring := map[string]map[string]uint64{}
 		for _, r := range t.References {
@@ -67,7 +67,7 @@ func Learn(ctx context.Context, s store.Store, db *schema.Database, held map[*sc
 				referring[r.Columns[0]] = map[string]uint64{}
 			}
 		}
-		err := s.Select(ctx, store.Query{Table: t, Columns: t.Columns, AsIs: true, Limit: learnedRows}, func(row []grow.Value) error {
+		err := s.Select(ctx, store.Query{Table: t, Columns: t.Columns, AsIs: true, Limit: learnedRows}, func(row []value.Value) error {
 			l.Rows++
 			for i, c := range t.Columns {
 				l.Columns[c.Name].note(c, row[i])
@@ -94,14 +94,14 @@ func Learn(ctx context.Context, s store.Store, db *schema.Database, held map[*sc
 }
 
 // note takes a value in.
-func (h *Habit) note(c *schema.Column, v grow.Value) {
+func (h *Habit) note(c *schema.Column, v value.Value) {
 	if v.IsNull() {
 		h.Nulls++
 		return
 	}
 	switch v.Type {
-	case grow.Integer, grow.Decimal, grow.Date, grow.Timestamp:
-		if h.Type == grow.Null {
+	case value.Integer, value.Decimal, value.Date, value.Timestamp:
+		if h.Type == value.Null {
 			h.Type = v.Type
 		}
 		if v.Type == h.Type {
@@ -112,7 +112,7 @@ func (h *Habit) note(c *schema.Column, v grow.Value) {
 				h.Scale = v.Scale
 			}
 			n := v.N
-			if v.Type == grow.Decimal {
+			if v.Type == value.Decimal {
 				n *= pow10(int(h.Scale - v.Scale))
 			}
 			h.Numbers = append(h.Numbers, n)
@@ -227,10 +227,10 @@ func (h *Habit) source(c *schema.Column, rows int64) Source {
 			}
 		}
 		return countable("{share: "+percent(yes, rows)+"}", 2)
-	case len(h.Often) > 0 && h.Rest*20 <= rows && h.Type != grow.Date && h.Type != grow.Timestamp: // a set of codes
+	case len(h.Often) > 0 && h.Rest*20 <= rows && h.Type != value.Date && h.Type != value.Timestamp: // a set of codes
 		var items []string
 		for _, f := range h.Often {
-			one := strings.TrimSuffix(strings.TrimPrefix(chosen(c, []grow.Value{f.Value}).Text, "{choose: ["), "]}")
+			one := strings.TrimSuffix(strings.TrimPrefix(chosen(c, []value.Value{f.Value}).Text, "{choose: ["), "]}")
 			if one == "" {
 				return Source{}
 			}
@@ -248,10 +248,10 @@ func (h *Habit) source(c *schema.Column, rows int64) Source {
 func (h *Habit) span(c *schema.Column) Source {
 	lo, hi := h.Numbers[len(h.Numbers)/100], h.Numbers[len(h.Numbers)-1-len(h.Numbers)/100]
 	switch h.Type {
-	case grow.Date:
+	case value.Date:
 		return span(c, lo-lo%7, hi-hi%7+7)
-	case grow.Timestamp:
-		lo, hi = lo/grow.Day, hi/grow.Day
+	case value.Timestamp:
+		lo, hi = lo/value.Day, hi/value.Day
 		return span(c, lo-lo%7, hi-hi%7+7)
 	}
 	unit := int64(1)
@@ -262,7 +262,7 @@ func (h *Habit) span(c *schema.Column) Source {
 	if up%unit != 0 {
 		up = hi - ((hi%unit)+unit)%unit + unit
 	}
-	show := func(n int64) string { return grow.Value{Type: grow.Decimal, Scale: h.Scale, N: n}.String() }
+	show := func(n int64) string { return value.Value{Type: value.Decimal, Scale: h.Scale, N: n}.String() }
 	if down == up {
 		return Source{}
 	}

@@ -5,9 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // now is the plan's clock, and the days around it that drafts use.
@@ -18,7 +18,7 @@ var (
 )
 
 func mustDay(s string) int64 {
-	v, err := grow.ParseDate(s)
+	v, err := value.ParseDate(s)
 	if err != nil {
 		panic(err)
 	}
@@ -36,22 +36,22 @@ func day(l *predicate.Limit, up bool) (int64, bool) {
 		return 0, false
 	}
 	v := l.Value
-	if v.Type == grow.Text {
+	if v.Type == value.Text {
 		var looks bool
 		var err error
-		if v, looks, err = grow.ReadMoment(strings.TrimSuffix(strings.SplitN(v.S, " ", 2)[0], "Z")); !looks || err != nil {
+		if v, looks, err = value.ReadMoment(strings.TrimSuffix(strings.SplitN(v.S, " ", 2)[0], "Z")); !looks || err != nil {
 			return 0, false
 		}
 	}
 	n := v.N
 	switch v.Type {
-	case grow.Date:
-	case grow.Timestamp:
-		n /= grow.Day
+	case value.Date:
+	case value.Timestamp:
+		n /= value.Day
 	default:
 		return 0, false
 	}
-	if l.Open || v.Type == grow.Timestamp {
+	if l.Open || v.Type == value.Timestamp {
 		if up {
 			return n + 1, true
 		}
@@ -60,7 +60,7 @@ func day(l *predicate.Limit, up bool) (int64, bool) {
 	return n, true
 }
 
-func shownDay(n int64) string { return grow.Value{Type: grow.Date, N: n}.String() }
+func shownDay(n int64) string { return value.Value{Type: value.Date, N: n}.String() }
 
 // span writes a range of days as the column's type.
 func span(c *schema.Column, lo, hi int64) Source {

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"slices"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 func pow10(n int) int64 {
@@ -31,12 +31,12 @@ func numbers(c *schema.Column, d *domain) []Source {
 			return 0, false
 		}
 		v, ok := l.Value.Rescale(uint8(scale))
-		if l.Value.Type == grow.Text {
-			if n, err := grow.ParseDecimal(l.Value.S); err == nil {
+		if l.Value.Type == value.Text {
+			if n, err := value.ParseDecimal(l.Value.S); err == nil {
 				v, ok = n.Rescale(uint8(scale))
 			}
 		}
-		if l.Value.Type == grow.Decimal && !ok { // digits that the column does not have
+		if l.Value.Type == value.Decimal && !ok { // digits that the column does not have
 			v = l.Value
 			for v.Scale > uint8(scale) {
 				v.Scale, v.N = v.Scale-1, v.N/10
@@ -99,8 +99,8 @@ func numbers(c *schema.Column, d *domain) []Source {
 		if hi < lo || hi-lo < 0 {
 			return Source{}
 		}
-		a := grow.Value{Type: grow.Decimal, Scale: uint8(scale), N: lo}.String()
-		b := grow.Value{Type: grow.Decimal, Scale: uint8(scale), N: hi}.String()
+		a := value.Value{Type: value.Decimal, Scale: uint8(scale), N: lo}.String()
+		b := value.Value{Type: value.Decimal, Scale: uint8(scale), N: hi}.String()
 		return countable(fmt.Sprintf("{between: [%s, %s]}", a, b), uint64(hi)-uint64(lo)+1)
 	}
 	var list []Source
@@ -116,7 +116,7 @@ func numbers(c *schema.Column, d *domain) []Source {
 	}
 	for _, n := range []int64{0, 1, -1} {
 		if n*unit >= least || c.Kind != schema.Integer {
-			list = append(list, chosen(c, []grow.Value{grow.Int(n)}))
+			list = append(list, chosen(c, []value.Value{value.Int(n)}))
 		}
 	}
 	return slices.DeleteFunc(list, func(s Source) bool { return s.Text == "" })
@@ -134,10 +134,10 @@ func typeRange(c *schema.Column) (int64, int64) {
 func (t *Table) listed(c *schema.Column, d *domain) Source {
 	const most, far = 500, 20_000
 	lo, hi := typeRange(c)
-	var list []grow.Value
+	var list []value.Value
 	for n := max(lo, 0); n <= min(hi, far) && uint64(len(list)) < min(most, t.wish()); n++ {
-		if takes(c, d, grow.Int(n)) {
-			list = append(list, grow.Int(n))
+		if takes(c, d, value.Int(n)) {
+			list = append(list, value.Int(n))
 		}
 	}
 	if list == nil {

@@ -5,9 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // reference is a foreign key, or a guess that a column is one.
@@ -165,7 +165,7 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 type only struct {
 	field  *Field
 	target string
-	values []grow.Value
+	values []value.Value
 }
 
 // targetOf is the column that a field of the reference refers to.

@@ -12,6 +12,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // Source is where a field gets its values, as a flow mapping of YAML.
@@ -187,8 +188,8 @@ func (t *Table) candidates(f *Field, d *domain) []Source {
 		return []Source{chosenTexts(c.Values)}
 	}
 	if len(d.marked) > 0 && isFree(d) && !t.inKey(f) {
-		most := slices.MaxFunc(d.marked, func(a, b grow.Value) int { return cmp.Compare(a.N, b.N) }).N
-		return append([]Source{chosen(c, append(slices.Clone(d.marked), grow.Int(most+1), grow.Int(most+2)))}, numbers(c, d)...)
+		most := slices.MaxFunc(d.marked, func(a, b value.Value) int { return cmp.Compare(a.N, b.N) }).N
+		return append([]Source{chosen(c, append(slices.Clone(d.marked), value.Int(most+1), value.Int(most+2)))}, numbers(c, d)...)
 	}
 	switch c.Kind {
 	case schema.Integer, schema.Decimal, schema.Real:
@@ -228,7 +229,7 @@ func (t *Table) candidates(f *Field, d *domain) []Source {
 	return t.texts(f, d)
 }
 
-func chosen(c *schema.Column, values []grow.Value) Source {
+func chosen(c *schema.Column, values []value.Value) Source {
 	seen := map[string]bool{}
 	var items []string
 	for _, v := range values {
@@ -236,22 +237,22 @@ func chosen(c *schema.Column, values []grow.Value) Source {
 		switch {
 		case v.IsNull():
 			continue
-		case c.Kind == schema.Text || c.Kind == schema.Bytes || c.Kind == schema.Any && v.Type == grow.Text:
+		case c.Kind == schema.Text || c.Kind == schema.Bytes || c.Kind == schema.Any && v.Type == value.Text:
 			if c.Length > 0 && utf8.RuneCountInString(text) > c.Length {
 				continue
 			}
 			text = plan.Scalar(text)
-			if v.Type != grow.Text {
+			if v.Type != value.Text {
 				text = strconv.Quote(v.String())
 			}
 		case c.Kind == schema.Boolean:
 			text = strconv.FormatBool(v.N != 0 || strings.HasPrefix(strings.ToLower(v.S), "t") || strings.HasPrefix(strings.ToLower(v.S), "y"))
-		case c.Kind == schema.Date && v.Type == grow.Timestamp:
-			text = grow.Value{Type: grow.Date, N: v.N / grow.Day}.String()
-		case v.Type == grow.Text:
+		case c.Kind == schema.Date && v.Type == value.Timestamp:
+			text = value.Value{Type: value.Date, N: v.N / value.Day}.String()
+		case v.Type == value.Text:
 			text = v.S // a number or moment in quotes
 		}
-		if key := grow.Fold(text); !seen[key] {
+		if key := value.Fold(text); !seen[key] {
 			seen[key] = true
 		}
 		if !slices.Contains(items, text) {
@@ -262,9 +263,9 @@ func chosen(c *schema.Column, values []grow.Value) Source {
 }
 
 func chosenTexts(values []string) Source {
-	list := make([]grow.Value, len(values))
+	list := make([]value.Value, len(values))
 	for i, v := range values {
-		list[i] = grow.String(v)
+		list[i] = value.String(v)
 	}
 	return chosen(&schema.Column{Kind: schema.Text}, list)
 }

@@ -10,10 +10,11 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // values grows values of a source; nil if it is none.
-func values(s Source, n int) []grow.Value {
+func values(s Source, n int) []value.Value {
 	text := "name: probe\nseed: probe\nclock: " + clock + "\nentities:\n  Probe:\n    rows: " + strconv.Itoa(n) + "\n    fields:\n      value: " + s.Text + "\n"
 	p, err := plan.Read("probe.yaml", []byte(text))
 	if err != nil {
@@ -30,7 +31,7 @@ func values(s Source, n int) []grow.Value {
 	at := slices.IndexFunc(e.Fields, func(f *grow.Field) bool { return f.Name == "value" })
 	var b grow.Batch
 	g.Grow(e, grow.Row{}, n, &b)
-	out := make([]grow.Value, n)
+	out := make([]value.Value, n)
 	for i := range out {
 		out[i] = b.Row(i)[at]
 	}
@@ -60,8 +61,8 @@ func passes(c *schema.Column, d *domain, s Source) float64 {
 	return float64(good) / float64(len(list))
 }
 
-func takes(c *schema.Column, d *domain, v grow.Value) bool {
-	if v.Type == grow.Text {
+func takes(c *schema.Column, d *domain, v value.Value) bool {
+	if v.Type == value.Text {
 		if c.Length > 0 && utf8.RuneCountInString(v.S) > c.Length {
 			return false
 		}
@@ -70,7 +71,7 @@ func takes(c *schema.Column, d *domain, v grow.Value) bool {
 		}
 	}
 	for _, k := range d.conditions {
-		if !k.Holds([]grow.Value{v}) {
+		if !k.Holds([]value.Value{v}) {
 			return false
 		}
 	}
@@ -81,7 +82,7 @@ func takes(c *schema.Column, d *domain, v grow.Value) bool {
 func takesAny(c *schema.Column, d *domain, sources []Source) bool {
 	const many = 2000
 	return slices.ContainsFunc(sources, func(s Source) bool {
-		return slices.ContainsFunc(values(s, many), func(v grow.Value) bool { return takes(c, d, v) })
+		return slices.ContainsFunc(values(s, many), func(v value.Value) bool { return takes(c, d, v) })
 	})
 }
 

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"slices"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // wide is the source by which a column can be unique, for as many rows as possible.
@@ -61,10 +61,10 @@ func (t *Table) wider(f *Field, s Source, d *domain) []Source {
 		}
 		w := *d
 		if w.Max == nil {
-			w.Max = &predicate.Limit{Value: grow.Int(min(most, 999_999_999))}
+			w.Max = &predicate.Limit{Value: value.Int(min(most, 999_999_999))}
 		}
 		if w.Min == nil {
-			w.Min = &predicate.Limit{Value: grow.Int(1)}
+			w.Min = &predicate.Limit{Value: value.Int(1)}
 		}
 		list = numbers(c, &w)
 	case schema.Decimal, schema.Real:
@@ -74,10 +74,10 @@ func (t *Table) wider(f *Field, s Source, d *domain) []Source {
 			if c.Precision > 0 {
 				digits = min(max(c.Precision-c.Scale, 0), 9)
 			}
-			w.Max = &predicate.Limit{Value: grow.Int(max(pow10(digits)-1, 1)), Open: digits == 0}
+			w.Max = &predicate.Limit{Value: value.Int(max(pow10(digits)-1, 1)), Open: digits == 0}
 		}
 		if w.Min == nil {
-			w.Min = &predicate.Limit{Value: grow.Int(0)}
+			w.Min = &predicate.Limit{Value: value.Int(0)}
 		}
 		list = numbers(c, &w)
 	case schema.Date, schema.Timestamp, schema.Time:

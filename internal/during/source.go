@@ -14,11 +14,11 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Digest names what a database is made from: two with the same name are the same.
@@ -120,7 +120,7 @@ func (d *Digest) AddRows(ctx context.Context, s store.Store, db *schema.Database
 			return false, nil
 		}
 		var b []byte
-		err = s.Select(ctx, store.Query{Table: t, Columns: t.Columns}, func(row []grow.Value) error {
+		err = s.Select(ctx, store.Query{Table: t, Columns: t.Columns}, func(row []value.Value) error {
 			for i := range row {
 				b = row[i].AppendCanonical(b)
 			}

@@ -18,6 +18,7 @@ import (
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // Names says what the columns of files are called.
@@ -88,7 +89,7 @@ func (x *exporter) close() { x.grower.Close() }
 type column struct {
 	field int // of the entity
 	files.ManifestColumn
-	typ    grow.Type
+	typ    value.Type
 	of     *schema.Column // nil without a database
 	target *grow.Entity   // nil if it is no reference
 }
@@ -105,11 +106,11 @@ func (x *exporter) columnsOf(t *plan.Target) []column {
 			continue
 		}
 		c := column{field: i, of: col, typ: f.Source.Type(), target: f.Target()}
-		if c.typ == grow.Null {
-			c.typ = grow.Text // nothing but NULLs
+		if c.typ == value.Null {
+			c.typ = value.Text // nothing but NULLs
 		}
 		c.Name, c.Field, c.Type, c.Scale, c.Hidden = f.Name, f.Name, c.typ.String(), f.Source.Scale(), f.Hidden
-		if c.typ != grow.Decimal {
+		if c.typ != value.Decimal {
 			c.Scale = 0
 		}
 		if col != nil {
@@ -164,7 +165,7 @@ const maxNamed = 1_000_000
 
 // each grows the rows of the targets, in order: begin is told the entity, then row every
 // row of it, then end.
-func (x *exporter) each(ctx context.Context, begin func(*plan.Target) error, row func(grow.Row, []grow.Value) error, end func(grow.Fingerprint) error) error {
+func (x *exporter) each(ctx context.Context, begin func(*plan.Target) error, row func(grow.Row, []value.Value) error, end func(grow.Fingerprint) error) error {
 	chunks := func(yield func(order.Chunk) bool) {
 		g := grow.NewGrower(x.plan.Set)
 		defer g.Close()
@@ -233,14 +234,14 @@ func (x *exporter) write(ctx context.Context, open func(t *plan.Target, about *f
 		w       files.Writer
 		about   *files.ManifestRows
 		columns []column
-		line    []grow.Value
+		line    []value.Value
 	)
 	begin := func(t *plan.Target) (err error) {
 		columns = x.columnsOf(t)
 		if about, err = x.describe(t, columns); err != nil {
 			return err
 		}
-		line = make([]grow.Value, len(columns))
+		line = make([]value.Value, len(columns))
 		into, err := open(t, about)
 		if err != nil {
 			return err
@@ -248,7 +249,7 @@ func (x *exporter) write(ctx context.Context, open func(t *plan.Target, about *f
 		w, err = files.NewWriter(x.o.writer(), into, fileColumns(columns))
 		return err
 	}
-	row := func(_ grow.Row, values []grow.Value) error {
+	row := func(_ grow.Row, values []value.Value) error {
 		for i, c := range columns {
 			line[i] = values[c.field]
 		}

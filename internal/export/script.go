@@ -14,6 +14,7 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Limits on one statement of a script.
@@ -192,7 +193,7 @@ func (s *scripter) insert(ctx context.Context) error {
 		s.sink.remark(fmt.Sprintf("\n-- %s: %d rows", comment(of.Plan.Name), about.Rows))
 		return nil
 	}
-	row := func(_ grow.Row, values []grow.Value) error {
+	row := func(_ grow.Row, values []value.Value) error {
 		if s.rows == 0 {
 			s.buf = append(s.buf, first...)
 		} else {
@@ -200,12 +201,12 @@ func (s *scripter) insert(ctx context.Context) error {
 		}
 		for i, c := range columns {
 			v := &values[c.field]
-			if c.of.Identity != schema.NoIdentity && v.Type == grow.Integer {
+			if c.of.Identity != schema.NoIdentity && v.Type == value.Integer {
 				s.numbers[t] = max(s.numbers[t], v.N)
 			}
 			s.buf = append(s.buf, map[bool]string{true: "(", false: ", "}[i == 0]...)
 			if slices.Contains(s.late[t], c.field) {
-				v = &grow.Value{}
+				v = &value.Value{}
 			}
 			s.buf = s.sql.AppendLiteral(s.buf, v, c.of)
 		}
@@ -255,7 +256,7 @@ func (s *scripter) closeCircles(ctx context.Context) error {
 	for _, t := range s.targets {
 		for _, field := range s.late[t] {
 			s.sink.remark(fmt.Sprintf("\n-- %s: references that close a circle", comment(t.Plan.Name)))
-			err := s.walk(ctx, t, false, func(values []grow.Value) error {
+			err := s.walk(ctx, t, false, func(values []value.Value) error {
 				if values[field].IsNull() {
 					return nil
 				}
@@ -274,7 +275,7 @@ func (s *scripter) closeCircles(ctx context.Context) error {
 }
 
 // walk grows an entity's rows of the part one by one, also from the last to the first.
-func (s *scripter) walk(ctx context.Context, t *plan.Target, backwards bool, show func([]grow.Value) error) error {
+func (s *scripter) walk(ctx context.Context, t *plan.Target, backwards bool, show func([]value.Value) error) error {
 	runs := order.Runs(s.grower, t, s.o.Part)
 	if backwards {
 		slices.Reverse(runs)
@@ -337,7 +338,7 @@ func key(t *plan.Target) []int {
 }
 
 // appendWhere appends the condition that a row is this one.
-func (s *scripter) appendWhere(b []byte, t *plan.Target, values []grow.Value) []byte {
+func (s *scripter) appendWhere(b []byte, t *plan.Target, values []value.Value) []byte {
 	for n, i := range key(t) {
 		if n > 0 {
 			b = append(b, " AND "...)
@@ -398,7 +399,7 @@ func refersToItself(t *plan.Target) bool {
 func (s *scripter) these(ctx context.Context, t *plan.Target, statement, behind string) error {
 	k := key(t)
 	one := len(k) == 1
-	err := s.walk(ctx, t, true, func(values []grow.Value) error {
+	err := s.walk(ctx, t, true, func(values []value.Value) error {
 		if !one {
 			s.buf = s.appendWhere(append(s.buf, statement+" WHERE "...), t, values)
 			s.rows = 1

@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
+	"evensprout/internal/value"
 )
 
 func write(t testing.TB, name, text string) string {
@@ -216,7 +216,7 @@ func TestTypesByLooks(t *testing.T) {
 
 func TestTypesThatThePlanSays(t *testing.T) {
 	spec := plan.FileSpec{Path: write(t, "a.csv", "n,code\n1,7\n\"1,900\",8\n2.5,9\nx,10\n"), Columns: columns("n", "code")}
-	spec.Columns[0].As, spec.Columns[1].As = grow.Decimal, grow.Text
+	spec.Columns[0].As, spec.Columns[1].As = value.Decimal, value.Text
 	_, problems := Rows(spec)
 	require.Len(t, problems, 2)
 	assert.Contains(t, problems[0].String(), `a.csv:3:1: n: "1,900" is no decimal: write it with a point, and without separators`)
@@ -227,7 +227,7 @@ func TestDatesOfSheets(t *testing.T) {
 	rows := `<row r="1"><c r="A1" t="inlineStr"><is><t>day</t></is></c><c r="B1" t="inlineStr"><is><t>at</t></is></c></row>
 		<row r="2"><c r="A2"><v>46143</v></c><c r="B2"><v>46143.333333333336</v></c></row>`
 	spec := plan.FileSpec{Path: workbook(t, rows), Columns: columns("day", "at")}
-	spec.Columns[0].As, spec.Columns[1].As = grow.Date, grow.Timestamp
+	spec.Columns[0].As, spec.Columns[1].As = value.Date, value.Timestamp
 	table, problems := Rows(spec)
 	require.Empty(t, problems)
 	assert.Equal(t, []string{"2026-05-01|2026-05-01T08:00:00Z"}, values(t, table))
@@ -258,7 +258,7 @@ func TestFilesWithoutRows(t *testing.T) {
 	rows, problems := Rows(plan.FileSpec{Path: write(t, "a.csv", "a,b\n1,\n2,\n"), Columns: columns("a", "b")})
 	require.Empty(t, problems)
 	typ, _ := rows.Type(1)
-	assert.Equal(t, grow.Null, typ, "an empty column fits every table")
+	assert.Equal(t, value.Null, typ, "an empty column fits every table")
 }
 
 func TestAnotherSeparatorIsGuessed(t *testing.T) {

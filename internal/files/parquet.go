@@ -16,8 +16,8 @@ import (
 	"github.com/parquet-go/parquet-go"
 	"github.com/parquet-go/parquet-go/format"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/parquetrows"
+	"evensprout/internal/value"
 )
 
 const (
@@ -63,7 +63,7 @@ func newParquetWriter(w io.Writer, columns []Column) (Writer, error) {
 	options := []parquet.WriterOption{parquet.CreatedBy("evensprout", "1", "")}
 	for _, c := range columns {
 		// The footer would hold the least and the greatest value of each page, whole.
-		if c.Type == grow.Text || c.Type == grow.JSON || c.Type == grow.Bytes {
+		if c.Type == value.Text || c.Type == value.JSON || c.Type == value.Bytes {
 			options = append(options, parquet.SkipPageBounds(c.Name))
 		}
 		root.Group[c.Name] = parquet.Compressed(parquet.Optional(parquetNode(c)), &parquet.Snappy)
@@ -75,29 +75,29 @@ func newParquetWriter(w io.Writer, columns []Column) (Writer, error) {
 
 func parquetNode(c Column) parquet.Node {
 	switch c.Type {
-	case grow.Integer:
+	case value.Integer:
 		return parquet.Int(64)
-	case grow.Decimal:
-		return parquet.Decimal(int(c.Scale), grow.MaxScale, parquet.Int64Type)
-	case grow.Boolean:
+	case value.Decimal:
+		return parquet.Decimal(int(c.Scale), value.MaxScale, parquet.Int64Type)
+	case value.Boolean:
 		return parquet.Leaf(parquet.BooleanType)
-	case grow.Date:
+	case value.Date:
 		return parquet.Date()
-	case grow.Time:
+	case value.Time:
 		return parquet.TimeAdjusted(parquet.Microsecond, false)
-	case grow.Timestamp:
+	case value.Timestamp:
 		return parquet.Timestamp(parquet.Microsecond)
-	case grow.UUID:
+	case value.UUID:
 		return parquet.UUID()
-	case grow.JSON:
+	case value.JSON:
 		return parquet.JSON()
-	case grow.Bytes:
+	case value.Bytes:
 		return parquet.Leaf(parquet.ByteArrayType)
 	}
 	return parquet.String()
 }
 
-func (w *parquetWriter) Write(row []grow.Value) error {
+func (w *parquetWriter) Write(row []value.Value) error {
 	w.row = w.row[:0]
 	for i := range row {
 		v := &row[i]
@@ -121,24 +121,24 @@ func (w *parquetWriter) Write(row []grow.Value) error {
 	return nil
 }
 
-func parquetValue(v *grow.Value, c *Column) (parquet.Value, error) {
+func parquetValue(v *value.Value, c *Column) (parquet.Value, error) {
 	switch c.Type {
-	case grow.Integer, grow.Time, grow.Timestamp:
+	case value.Integer, value.Time, value.Timestamp:
 		return parquet.Int64Value(v.N), nil
-	case grow.Decimal:
+	case value.Decimal:
 		d, ok := v.Rescale(c.Scale)
 		if !ok {
 			return parquet.Value{}, fmt.Errorf("%s has more digits than its column", v)
 		}
 		return parquet.Int64Value(d.N), nil
-	case grow.Boolean:
+	case value.Boolean:
 		return parquet.BooleanValue(v.N != 0), nil
-	case grow.Date:
+	case value.Date:
 		return parquet.Int32Value(int32(v.N)), nil
-	case grow.UUID:
+	case value.UUID:
 		b := binary.BigEndian.AppendUint64(nil, uint64(v.N))
 		return parquet.FixedLenByteArrayValue(binary.BigEndian.AppendUint64(b, v.M)), nil
-	case grow.Text, grow.JSON, grow.Bytes:
+	case value.Text, value.JSON, value.Bytes:
 		return parquet.ByteArrayValue([]byte(v.S)), nil
 	}
 	return parquet.ByteArrayValue([]byte(v.String())), nil
@@ -217,16 +217,16 @@ func parquetPanic(path string, err *error) {
 
 // parquetCell reads the values of a column; nil if it cannot.
 func parquetCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
-	type value = parquetrows.Value
-	text := func(k Kind, of func(*value) string) func(*value) (Cell, error) {
-		return func(v *value) (Cell, error) { return Cell{Kind: k, Text: of(v)}, nil }
+	type stored = parquetrows.Value
+	text := func(k Kind, of func(*stored) string) func(*stored) (Cell, error) {
+		return func(v *stored) (Cell, error) { return Cell{Kind: k, Text: of(v)}, nil }
 	}
-	moment := func(typ grow.Type, u format.TimeUnit) func(*value) (Cell, error) {
+	moment := func(typ value.Type, u format.TimeUnit) func(*stored) (Cell, error) {
 		unit := time.Microsecond
 		if u.Value != nil {
 			unit = u.Value.Duration()
 		}
-		return func(v *value) (Cell, error) {
+		return func(v *stored) (Cell, error) {
 			n := v.N
 			if unit < time.Microsecond {
 				n /= int64(time.Microsecond / unit)
@@ -235,7 +235,7 @@ func parquetCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
 			} else {
 				n *= more
 			}
-			return Cell{Kind: Text, Text: grow.Value{Type: typ, N: n, Scale: 6}.String()}, nil
+			return Cell{Kind: Text, Text: value.Value{Type: typ, N: n, Scale: 6}.String()}, nil
 		}
 	}
 	number := c.Kind == format.Int32 || c.Kind == format.Int64
@@ -244,7 +244,7 @@ func parquetCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
 	switch t := c.Logical.(type) {
 	case *format.DecimalType:
 		if scale := int(t.Scale); number || bytes {
-			return func(v *value) (Cell, error) {
+			return func(v *stored) (Cell, error) {
 				n := big.NewInt(v.N)
 				if bytes {
 					n = signed(v.B)
@@ -254,37 +254,37 @@ func parquetCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
 		}
 	case *format.DateType:
 		if number {
-			return text(Text, func(v *value) string { return grow.Value{Type: grow.Date, N: v.N}.String() })
+			return text(Text, func(v *stored) string { return value.Value{Type: value.Date, N: v.N}.String() })
 		}
 	case *format.TimeType:
 		if number {
-			return moment(grow.Time, t.Unit)
+			return moment(value.Time, t.Unit)
 		}
 	case *format.TimestampType:
 		if number {
-			return moment(grow.Timestamp, t.Unit)
+			return moment(value.Timestamp, t.Unit)
 		}
 	case *format.UUIDType:
 		if bytes {
-			return func(v *value) (Cell, error) {
+			return func(v *stored) (Cell, error) {
 				if len(v.B) != 16 {
 					return Cell{}, errors.New("a UUID has 16 bytes")
 				}
-				u := grow.Value{Type: grow.UUID, N: int64(binary.BigEndian.Uint64(v.B)), M: binary.BigEndian.Uint64(v.B[8:])}
+				u := value.Value{Type: value.UUID, N: int64(binary.BigEndian.Uint64(v.B)), M: binary.BigEndian.Uint64(v.B[8:])}
 				return Cell{Kind: Text, Text: u.String()}, nil
 			}
 		}
 	case *format.JsonType:
 		if bytes {
-			return text(JSON, func(v *value) string { return string(v.B) })
+			return text(JSON, func(v *stored) string { return string(v.B) })
 		}
 	case *format.StringType, *format.EnumType:
 		if bytes {
-			return text(Quoted, func(v *value) string { return string(v.B) })
+			return text(Quoted, func(v *stored) string { return string(v.B) })
 		}
 	case *format.IntType:
 		if number && !t.IsSigned {
-			return text(Number, func(v *value) string {
+			return text(Number, func(v *stored) string {
 				if c.Kind == format.Int32 {
 					return strconv.FormatUint(uint64(uint32(v.N)), 10)
 				}
@@ -294,19 +294,19 @@ func parquetCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
 	}
 	switch c.Kind {
 	case format.Boolean:
-		return text(Boolean, func(v *value) string { return strconv.FormatBool(v.N != 0) })
+		return text(Boolean, func(v *stored) string { return strconv.FormatBool(v.N != 0) })
 	case format.Int32, format.Int64:
-		return text(Number, func(v *value) string { return strconv.FormatInt(v.N, 10) })
+		return text(Number, func(v *stored) string { return strconv.FormatInt(v.N, 10) })
 	case format.Float:
-		return text(Number, func(v *value) string {
+		return text(Number, func(v *stored) string {
 			return strconv.FormatFloat(float64(math.Float32frombits(uint32(v.N))), 'f', -1, 32)
 		})
 	case format.Double:
-		return text(Number, func(v *value) string {
+		return text(Number, func(v *stored) string {
 			return strconv.FormatFloat(math.Float64frombits(uint64(v.N)), 'f', -1, 64)
 		})
 	case format.ByteArray, format.FixedLenByteArray:
-		return text(Quoted, func(v *value) string { return base64.StdEncoding.EncodeToString(v.B) })
+		return text(Quoted, func(v *stored) string { return base64.StdEncoding.EncodeToString(v.B) })
 	}
 	return nil
 }

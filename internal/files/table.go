@@ -18,6 +18,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
+	"evensprout/internal/value"
 )
 
 // Table is the mapped columns of a file, read once, held against each other, and
@@ -35,7 +36,7 @@ type Table struct {
 
 type column struct {
 	want  *plan.FileColumn
-	typ   grow.Type
+	typ   value.Type
 	scale uint8
 	seen  bool
 	given bool // the plan says the type
@@ -87,7 +88,7 @@ func (s *spool) ReadAt(b []byte, at int64) (int, error) {
 func Rows(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
 	l := &loader{spec: spec, table: &Table{path: spec.Path}}
 	for _, c := range spec.Columns {
-		l.table.columns = append(l.table.columns, column{want: c, typ: c.As, given: c.As != grow.Null})
+		l.table.columns = append(l.table.columns, column{want: c, typ: c.As, given: c.As != value.Null})
 	}
 	if l.run(); len(l.problems) == 0 && spec.Manifest != "" {
 		l.identify()
@@ -270,7 +271,7 @@ func (l *loader) take(r Record, cells []Cell) {
 	for i, c := range cells {
 		col := &t.columns[i]
 		b = append(b, byte(c.Kind))
-		if c.Kind == Quoted && c.Text == "" && col.given && !slices.Contains([]grow.Type{grow.Text, grow.JSON, grow.Bytes}, col.want.As) {
+		if c.Kind == Quoted && c.Text == "" && col.given && !slices.Contains([]value.Type{value.Text, value.JSON, value.Bytes}, col.want.As) {
 			c.Kind = Absent
 			b[len(b)-1] = byte(Absent)
 		}
@@ -304,116 +305,116 @@ var (
 )
 
 // looks tells the narrowest type that a cell is of.
-func looks(c Cell) (grow.Type, uint8) {
+func looks(c Cell) (value.Type, uint8) {
 	switch c.Kind {
 	case Boolean:
-		return grow.Boolean, 0
+		return value.Boolean, 0
 	case JSON:
-		return grow.JSON, 0
+		return value.JSON, 0
 	case Number, Text:
 		if c.Text == "true" || c.Text == "false" {
-			return grow.Boolean, 0
+			return value.Boolean, 0
 		}
 		if integerPattern.MatchString(c.Text) || decimalPattern.MatchString(c.Text) {
-			if v, err := grow.ParseDecimal(c.Text); err == nil {
+			if v, err := value.ParseDecimal(c.Text); err == nil {
 				return v.Type, v.Scale
 			}
 		}
 	}
-	if v, looks, err := grow.ReadMoment(c.Text); looks && err == nil {
+	if v, looks, err := value.ReadMoment(c.Text); looks && err == nil {
 		return v.Type, v.Scale
 	}
 	const uuidLength = 36
 	if len(c.Text) == uuidLength {
-		if _, err := grow.ParseUUID(c.Text); err == nil {
-			return grow.UUID, 0
+		if _, err := value.ParseUUID(c.Text); err == nil {
+			return value.UUID, 0
 		}
 	}
-	return grow.Text, 0
+	return value.Text, 0
 }
 
 // join is the narrowest type that holds two.
-func join(a, b grow.Type) grow.Type {
+func join(a, b value.Type) value.Type {
 	switch {
-	case a == grow.Null || a == b:
+	case a == value.Null || a == b:
 		return b
-	case a == grow.Integer && b == grow.Decimal, a == grow.Decimal && b == grow.Integer:
-		return grow.Decimal
-	case a == grow.Date && b == grow.Timestamp, a == grow.Timestamp && b == grow.Date:
-		return grow.Timestamp
+	case a == value.Integer && b == value.Decimal, a == value.Decimal && b == value.Integer:
+		return value.Decimal
+	case a == value.Date && b == value.Timestamp, a == value.Timestamp && b == value.Date:
+		return value.Timestamp
 	}
-	return grow.Text
+	return value.Text
 }
 
 // Parse reads a cell strictly as a type.
-func Parse(c Cell, t grow.Type) (grow.Value, error) {
+func Parse(c Cell, t value.Type) (value.Value, error) {
 	bad := func() error { return fmt.Errorf("%q is no %s", clip(c.Text), t) } // made only where it is told
 	switch t {
-	case grow.Text:
-		return grow.String(c.Text), nil
-	case grow.Integer:
-		v, err := grow.ParseDecimal(c.Text)
-		if err != nil || v.Type != grow.Integer || strings.Contains(c.Text, "_") {
+	case value.Text:
+		return value.String(c.Text), nil
+	case value.Integer:
+		v, err := value.ParseDecimal(c.Text)
+		if err != nil || v.Type != value.Integer || strings.Contains(c.Text, "_") {
 			if strings.ContainsAny(c.Text, ",'  ") {
 				return v, fmt.Errorf("%w: write it without separators of thousands", bad())
 			}
 			return v, bad()
 		}
 		return v, nil
-	case grow.Decimal:
-		v, err := grow.ParseDecimal(c.Text)
+	case value.Decimal:
+		v, err := value.ParseDecimal(c.Text)
 		if err != nil || strings.Contains(c.Text, "_") {
 			if strings.ContainsAny(c.Text, ",'  ") {
 				return v, fmt.Errorf("%w: write it with a point, and without separators of thousands", bad())
 			}
 			return v, bad()
 		}
-		v.Type = grow.Decimal
+		v.Type = value.Decimal
 		return v, nil
-	case grow.Boolean:
+	case value.Boolean:
 		switch strings.ToLower(c.Text) {
 		case "true", "1", "yes":
-			return grow.Bool(true), nil
+			return value.Bool(true), nil
 		case "false", "0", "no":
-			return grow.Bool(false), nil
+			return value.Bool(false), nil
 		}
-		return grow.Value{}, fmt.Errorf("%w: true or false, yes or no, 1 or 0", bad())
-	case grow.Date, grow.Timestamp:
+		return value.Value{}, fmt.Errorf("%w: true or false, yes or no, 1 or 0", bad())
+	case value.Date, value.Timestamp:
 		if c.Kind == Number {
 			return serial(c, t)
 		}
-		if t == grow.Date {
-			return grow.ParseDate(c.Text)
+		if t == value.Date {
+			return value.ParseDate(c.Text)
 		}
-		if v, err := grow.ParseDate(c.Text); err == nil {
-			return grow.Value{Type: grow.Timestamp, N: v.N * grow.Day}, nil
+		if v, err := value.ParseDate(c.Text); err == nil {
+			return value.Value{Type: value.Timestamp, N: v.N * value.Day}, nil
 		}
-		return grow.ParseTimestamp(c.Text)
-	case grow.Bytes:
+		return value.ParseTimestamp(c.Text)
+	case value.Bytes:
 		b, err := base64.StdEncoding.DecodeString(c.Text)
 		if err != nil {
-			return grow.Value{}, fmt.Errorf("%q is no base64", clip(c.Text))
+			return value.Value{}, fmt.Errorf("%q is no base64", clip(c.Text))
 		}
-		return grow.Value{Type: grow.Bytes, S: string(b)}, nil
-	case grow.Time:
-		return grow.ParseTime(c.Text)
-	case grow.UUID:
-		return grow.ParseUUID(c.Text)
-	case grow.JSON:
+		return value.Value{Type: value.Bytes, S: string(b)}, nil
+	case value.Time:
+		return value.ParseTime(c.Text)
+	case value.UUID:
+		return value.ParseUUID(c.Text)
+	case value.JSON:
 		if c.Kind == Quoted {
-			return grow.Value{Type: grow.JSON, S: string(AppendJSONText(nil, c.Text))}, nil
+			return value.Value{Type: value.JSON, S: string(AppendJSONText(nil, c.Text))}, nil
 		}
 		if !json.Valid([]byte(c.Text)) {
-			return grow.Value{}, bad()
+			return value.Value{}, bad()
 		}
-		return grow.Value{Type: grow.JSON, S: c.Text}, nil
+		return value.Value{Type: value.JSON, S: c.Text}, nil
 	}
-	return grow.Value{}, bad()
+	return value.Value{}, bad()
 }
 
 // serial reads the number of days since 1899-12-30 that sheets keep for dates.
-func serial(c Cell, t grow.Type) (grow.Value, error) {
-	v, err := grow.ParseDecimal(c.Text)
+func serial(c Cell, t value.Type) (value.Value, error) {
+	v, err := value.ParseDecimal(c.Text)
 	if err != nil || v.N < 0 {
 		return v, fmt.Errorf("%q is no %s", clip(c.Text), t)
 	}
@@ -426,18 +427,18 @@ func serial(c Cell, t grow.Type) (grow.Value, error) {
 	if days < 61 || days > 2_958_465 { // before March 1900, sheets disagree; the last is 9999-12-31
 		return v, fmt.Errorf("%q is no %s that sheets agree on", clip(c.Text), t)
 	}
-	if t == grow.Date {
+	if t == value.Date {
 		if rest != 0 {
 			return v, fmt.Errorf("%q is a date with a time of day", clip(c.Text))
 		}
-		return grow.Value{Type: grow.Date, N: days + epoch}, nil
+		return value.Value{Type: value.Date, N: days + epoch}, nil
 	}
 	// To the nearest second: the fraction of a day is not exact.
 	for whole > 1e12 {
 		whole, rest = whole/10, rest/10
 	}
 	seconds := (rest*86_400*2 + whole) / (2 * whole)
-	return grow.Value{Type: grow.Timestamp, N: (days+epoch)*grow.Day + seconds*grow.Second}, nil
+	return value.Value{Type: value.Timestamp, N: (days+epoch)*value.Day + seconds*value.Second}, nil
 }
 
 func clip(s string) string {
@@ -451,7 +452,7 @@ func clip(s string) string {
 func (t *Table) Len() uint64 { return t.rows }
 
 // Type is the type of a column; Null if all its cells are empty.
-func (t *Table) Type(i int) (grow.Type, uint8) { return t.columns[i].typ, t.columns[i].scale }
+func (t *Table) Type(i int) (value.Type, uint8) { return t.columns[i].typ, t.columns[i].scale }
 
 // Close removes the spool.
 func (t *Table) Close() error {
@@ -515,7 +516,7 @@ func (t *Table) Place(n uint64) (string, int) {
 }
 
 // Misfits are the first cells of a column that are not of a type.
-func (t *Table) Misfits(i int, typ grow.Type) plan.Problems {
+func (t *Table) Misfits(i int, typ value.Type) plan.Problems {
 	const most = 20
 	var found plan.Problems
 	var r run
@@ -542,20 +543,20 @@ const keptRuns = 128
 
 // Reader reads rows in any order; it keeps some of the runs last read.
 func (t *Table) Reader() grow.TableReader {
-	return &tableReader{table: t, kept: map[uint64][]grow.Value{}}
+	return &tableReader{table: t, kept: map[uint64][]value.Value{}}
 }
 
 type tableReader struct {
 	table *Table
-	kept  map[uint64][]grow.Value // of runs by their number, row after row
-	order [keptRuns]uint64        // the runs kept, the oldest at next
+	kept  map[uint64][]value.Value // of runs by their number, row after row
+	order [keptRuns]uint64         // the runs kept, the oldest at next
 	next  int
 	run   run
 }
 
 func (r *tableReader) Close() error { return nil }
 
-func (r *tableReader) Row(n uint64) ([]grow.Value, error) {
+func (r *tableReader) Row(n uint64) ([]value.Value, error) {
 	width := len(r.table.columns)
 	values, ok := r.kept[n/runRows]
 	if !ok {
@@ -567,7 +568,7 @@ func (r *tableReader) Row(n uint64) ([]grow.Value, error) {
 			delete(r.kept, r.order[r.next])
 		}
 		for i, c := range r.run.cells {
-			v := grow.Value{}
+			v := value.Value{}
 			if c.Kind != Absent {
 				var err error
 				if v, err = Parse(c, r.table.columns[i%width].typ); err != nil {

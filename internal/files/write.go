@@ -10,20 +10,20 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // Column is a column of a file that is written. All its values are of the type, or NULL.
 type Column struct {
 	Name  string
-	Type  grow.Type
+	Type  value.Type
 	Scale uint8 // of decimals, digits after the point
 }
 
 // Writer writes rows, one value for each column. Close ends the file's form; what is
 // written into stays open.
 type Writer interface {
-	Write(row []grow.Value) error
+	Write(row []value.Value) error
 	Close() error
 }
 
@@ -58,11 +58,11 @@ const writeBuffer = 128 << 10
 
 // AppendText appends a value as it stands in a cell of a file. Bytes go as base64 (RFC
 // 4648), moments as ISO 8601. NULL is nothing.
-func AppendText(b []byte, v *grow.Value) []byte {
+func AppendText(b []byte, v *value.Value) []byte {
 	switch v.Type {
-	case grow.Null:
+	case value.Null:
 		return b
-	case grow.Bytes:
+	case value.Bytes:
 		return base64.StdEncoding.AppendEncode(b, []byte(v.S))
 	}
 	return v.AppendText(b)
@@ -83,14 +83,14 @@ func newCSVWriter(w io.Writer, columns []Column) (Writer, error) {
 }
 
 func (w *csvWriter) header(columns []Column) error {
-	header := make([]grow.Value, len(columns))
+	header := make([]value.Value, len(columns))
 	for i, column := range columns {
-		header[i] = grow.String(column.Name)
+		header[i] = value.String(column.Name)
 	}
 	return w.Write(header)
 }
 
-func (w *csvWriter) Write(row []grow.Value) error {
+func (w *csvWriter) Write(row []value.Value) error {
 	w.buf = w.buf[:0]
 	for i := range row {
 		if i > 0 {
@@ -101,7 +101,7 @@ func (w *csvWriter) Write(row []grow.Value) error {
 			continue
 		}
 		w.cells = w.cells[:0]
-		if w.guarded && (v.Type == grow.Text || v.Type == grow.JSON) && v.S != "" && strings.IndexByte("=+-@\t\r", v.S[0]) >= 0 {
+		if w.guarded && (v.Type == value.Text || v.Type == value.JSON) && v.S != "" && strings.IndexByte("=+-@\t\r", v.S[0]) >= 0 {
 			w.cells = append(w.cells, '\'')
 		}
 		w.cells = AppendText(w.cells, v)
@@ -166,7 +166,7 @@ func newJSONWriter(w io.Writer, columns []Column) (Writer, error) {
 	return x, err
 }
 
-func (w *jsonWriter) Write(row []grow.Value) error {
+func (w *jsonWriter) Write(row []value.Value) error {
 	b := w.buf[:0]
 	switch {
 	case w.list && w.rows == 0:
@@ -205,13 +205,13 @@ func (w *jsonWriter) Close() error {
 
 // AppendJSON appends a value as JSON: numbers with all their digits, booleans, null, JSON
 // as it is, bytes in base64, the rest as text.
-func AppendJSON(b []byte, v *grow.Value) []byte {
+func AppendJSON(b []byte, v *value.Value) []byte {
 	switch v.Type {
-	case grow.Null:
+	case value.Null:
 		return append(b, "null"...)
-	case grow.Integer, grow.Decimal, grow.Boolean, grow.JSON:
+	case value.Integer, value.Decimal, value.Boolean, value.JSON:
 		return v.AppendText(b)
-	case grow.Text:
+	case value.Text:
 		return AppendJSONText(b, v.S)
 	}
 	b = append(b, '"')

@@ -14,33 +14,34 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
+	"evensprout/internal/value"
 )
 
 // everyType is a column of every type that rows have.
 var everyType = []Column{
-	{"whole", grow.Integer, 0}, {"price", grow.Decimal, 2}, {"a \"name\", with", grow.Text, 0}, {"raw", grow.Bytes, 0}, {"yes", grow.Boolean, 0}, {"day", grow.Date, 0},
-	{"at", grow.Time, 6}, {"moment", grow.Timestamp, 6}, {"id", grow.UUID, 0}, {"more", grow.JSON, 0},
+	{"whole", value.Integer, 0}, {"price", value.Decimal, 2}, {"a \"name\", with", value.Text, 0}, {"raw", value.Bytes, 0}, {"yes", value.Boolean, 0}, {"day", value.Date, 0},
+	{"at", value.Time, 6}, {"moment", value.Timestamp, 6}, {"id", value.UUID, 0}, {"more", value.JSON, 0},
 }
 
 var someTexts = []string{"", " ", "plain", "comma, and \"quotes\"", "two\nlines", "\\N", "\\.", "tab\t", "päöü 日本 🙂", "<a & b>", "\u2028", "NULL", "true", "007", "'", strings.Repeat("x", 5000)}
 
-func someRow() []grow.Value {
+func someRow() []value.Value {
 	n := func() int64 { return rand.Int64N(2_000_000) - 1_000_000 }
-	row := []grow.Value{
-		grow.Int(n()), {Type: grow.Decimal, Scale: 2, N: n()}, grow.String(someTexts[rand.IntN(len(someTexts))]), {Type: grow.Bytes, S: "\x00\xff" + someTexts[rand.IntN(len(someTexts))]},
-		grow.Bool(n() > 0), {Type: grow.Date, N: n() % 20000}, {Type: grow.Time, N: (n() + 1_000_000) * 1000, Scale: 6}, {Type: grow.Timestamp, N: n() * 1_000_003, Scale: 6},
-		{Type: grow.UUID, N: n(), M: rand.Uint64()}, {Type: grow.JSON, S: `{"a":[1,2.50,"x\n<y>"]}`},
+	row := []value.Value{
+		value.Int(n()), {Type: value.Decimal, Scale: 2, N: n()}, value.String(someTexts[rand.IntN(len(someTexts))]), {Type: value.Bytes, S: "\x00\xff" + someTexts[rand.IntN(len(someTexts))]},
+		value.Bool(n() > 0), {Type: value.Date, N: n() % 20000}, {Type: value.Time, N: (n() + 1_000_000) * 1000, Scale: 6}, {Type: value.Timestamp, N: n() * 1_000_003, Scale: 6},
+		{Type: value.UUID, N: n(), M: rand.Uint64()}, {Type: value.JSON, S: `{"a":[1,2.50,"x\n<y>"]}`},
 	}
 	for i := range row {
 		if rand.IntN(5) == 0 {
-			row[i] = grow.Value{}
+			row[i] = value.Value{}
 		}
 	}
 	return row
 }
 
 // canonical is rows as fingerprints see them.
-func canonical(rows [][]grow.Value) string {
+func canonical(rows [][]value.Value) string {
 	var b []byte
 	for _, row := range rows {
 		for i := range row {
@@ -52,7 +53,7 @@ func canonical(rows [][]grow.Value) string {
 
 func TestWhatIsWrittenIsReadAgain(t *testing.T) {
 	for _, format := range Formats() {
-		var want [][]grow.Value
+		var want [][]value.Value
 		var b bytes.Buffer
 		w, err := NewWriter(format, &b, everyType)
 		require.NoError(t, err)
@@ -77,12 +78,12 @@ func TestWhatIsWrittenIsReadAgain(t *testing.T) {
 		table, problems := Rows(spec)
 		require.Empty(t, problems, format)
 		defer table.Close()
-		var got [][]grow.Value
+		var got [][]value.Value
 		r := table.Reader()
 		for n := range table.Len() {
 			row, err := r.Row(n)
 			require.NoError(t, err)
-			got = append(got, append([]grow.Value{}, row...))
+			got = append(got, append([]value.Value{}, row...))
 		}
 		require.Len(t, got, len(want), format)
 		for i := range want {
@@ -99,7 +100,7 @@ func TestWhatIsWrittenIsReadAgain(t *testing.T) {
 func TestEmptyFilesAreWhole(t *testing.T) {
 	for format, want := range map[string]string{"csv": "a,b\r\n", "ndjson": "", "json": "[]\n"} {
 		var b bytes.Buffer
-		w, err := NewWriter(format, &b, []Column{{"a", grow.Text, 0}, {"b", grow.Integer, 0}})
+		w, err := NewWriter(format, &b, []Column{{"a", value.Text, 0}, {"b", value.Integer, 0}})
 		require.NoError(t, err)
 		require.NoError(t, w.Close())
 		assert.Equal(t, want, b.String())
@@ -110,9 +111,9 @@ func TestEmptyFilesAreWhole(t *testing.T) {
 
 func TestCSVIsAsTheRFCSays(t *testing.T) {
 	var b bytes.Buffer
-	w, err := NewWriter("csv", &b, []Column{{"a", grow.Text, 0}, {"b", grow.Text, 0}})
+	w, err := NewWriter("csv", &b, []Column{{"a", value.Text, 0}, {"b", value.Text, 0}})
 	require.NoError(t, err)
-	for _, row := range [][]grow.Value{{grow.String("x"), {}}, {grow.String(""), grow.String("say \"hi\", you")}, {{}, grow.String("two\nlines")}} {
+	for _, row := range [][]value.Value{{value.String("x"), {}}, {value.String(""), value.String("say \"hi\", you")}, {{}, value.String("two\nlines")}} {
 		require.NoError(t, w.Write(row))
 	}
 	require.NoError(t, w.Close())
@@ -121,7 +122,7 @@ func TestCSVIsAsTheRFCSays(t *testing.T) {
 
 func TestManifestsThatAreNone(t *testing.T) {
 	data := write(t, "rows.csv", "a\n1\n")
-	spec := plan.FileSpec{Path: data, Entity: "Thing", Columns: []*plan.FileColumn{{Field: "a", Column: "a", As: grow.Integer}}}
+	spec := plan.FileSpec{Path: data, Entity: "Thing", Columns: []*plan.FileColumn{{Field: "a", Column: "a", As: value.Integer}}}
 	for text, want := range map[string]string{
 		"":              "no manifest",
 		"[]":            "no manifest",
@@ -146,11 +147,11 @@ func TestLargeValuesInParquet(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "rows.parquet")
 	f, err := os.Create(path)
 	require.NoError(t, err)
-	w, err := NewWriter("parquet", f, []Column{{"a", grow.Text, 0}, {"b", grow.Bytes, 0}})
+	w, err := NewWriter("parquet", f, []Column{{"a", value.Text, 0}, {"b", value.Bytes, 0}})
 	require.NoError(t, err)
 	large := strings.Repeat("x", maxLine-1<<20)
 	for range 3 {
-		require.NoError(t, w.Write([]grow.Value{grow.String(large), {Type: grow.Bytes, S: large[:1000]}}))
+		require.NoError(t, w.Write([]value.Value{value.String(large), {Type: value.Bytes, S: large[:1000]}}))
 	}
 	require.NoError(t, w.Close())
 	require.NoError(t, f.Close())

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"unicode/utf8"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // Reason is the kind of a misfit, spelled as that of the violation it would be.
@@ -31,16 +31,16 @@ type Misfit struct {
 }
 
 // Value is nil if a column takes a value.
-func Value(c *schema.Column, v *grow.Value) *Misfit {
+func Value(c *schema.Column, v *value.Value) *Misfit {
 	refusal := func(r Reason, constraint, format string, args ...any) *Misfit {
 		return &Misfit{r, constraint, fmt.Sprintf(format, args...)}
 	}
 	switch v.Type {
-	case grow.Null:
+	case value.Null:
 		if c.NotNull {
 			return refusal(NotNull, "NOT NULL", "the column is NOT NULL")
 		}
-	case grow.Text, grow.JSON:
+	case value.Text, value.JSON:
 		if c.Length > 0 && len(v.S) > c.Length {
 			if c.Kind == schema.Bytes {
 				return refusal(TooLong, c.Declared, "%d bytes are too long for %s", len(v.S), c.Declared)
@@ -52,11 +52,11 @@ func Value(c *schema.Column, v *grow.Value) *Misfit {
 		if c.Values != nil && !slices.Contains(c.Values, v.S) {
 			return refusal(BadValue, c.Declared, "it is none of the values of %s", c.Declared)
 		}
-	case grow.Bytes:
+	case value.Bytes:
 		if c.Length > 0 && len(v.S) > c.Length {
 			return refusal(TooLong, c.Declared, "%d bytes are too long for %s", len(v.S), c.Declared)
 		}
-	case grow.Integer:
+	case value.Integer:
 		if c.Kind == schema.Integer && !fitsInteger(c, v.N) {
 			lo, hi := c.Range()
 			return refusal(OutOfRange, c.Declared, "%d is out of range for %s, which goes from %d to %d", v.N, c.Declared, lo, hi)
@@ -64,13 +64,13 @@ func Value(c *schema.Column, v *grow.Value) *Misfit {
 		if c.Kind == schema.Decimal {
 			return decimalMisfit(c, v, refusal)
 		}
-	case grow.Decimal:
+	case value.Decimal:
 		if c.Kind == schema.Decimal || c.Kind == schema.Real {
 			return decimalMisfit(c, v, refusal)
 		}
-	case grow.Time, grow.Timestamp:
-		if v.Type == grow.Timestamp && c.Latest > 0 && (v.N <= 0 || v.N > c.Latest) {
-			return refusal(OutOfRange, c.Declared, "%s holds moments from 1970 to %s", c.Declared, grow.Value{Type: grow.Timestamp, N: c.Latest})
+	case value.Time, value.Timestamp:
+		if v.Type == value.Timestamp && c.Latest > 0 && (v.N <= 0 || v.N > c.Latest) {
+			return refusal(OutOfRange, c.Declared, "%s holds moments from 1970 to %s", c.Declared, value.Value{Type: value.Timestamp, N: c.Latest})
 		}
 		if (c.Kind == schema.Time || c.Kind == schema.Timestamp) && c.Digits < 6 && c.Digits >= 0 && c.Type != "" {
 			unit := int64(1_000_000)
@@ -98,7 +98,7 @@ func fitsInteger(c *schema.Column, n int64) bool {
 	return n < 1<<(c.Bits-1) && n >= -1<<(c.Bits-1)
 }
 
-func decimalMisfit(c *schema.Column, v *grow.Value, refusal func(Reason, string, string, ...any) *Misfit) *Misfit {
+func decimalMisfit(c *schema.Column, v *value.Value, refusal func(Reason, string, string, ...any) *Misfit) *Misfit {
 	if c.Exact > 0 {
 		most := power(c.Exact)
 		if v.N >= most || v.N <= -most {
@@ -113,7 +113,7 @@ func decimalMisfit(c *schema.Column, v *grow.Value, refusal func(Reason, string,
 	}
 	// Compared by digits, because the two scales together may not fit 64 bits.
 	n, scale := v.N, int(v.Scale)
-	if v.Type == grow.Integer {
+	if v.Type == value.Integer {
 		scale = 0
 	}
 	for scale > c.Scale && n%10 == 0 {

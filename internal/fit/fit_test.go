@@ -6,33 +6,33 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 func TestWhatDoesNotFitAColumn(t *testing.T) {
-	number := func(text string) grow.Value {
-		v, err := grow.ParseDecimal(text)
+	number := func(text string) value.Value {
+		v, err := value.ParseDecimal(text)
 		require.NoError(t, err)
 		return v
 	}
-	moment, err := grow.ParseTimestamp("2026-05-01T08:00:00.25Z")
+	moment, err := value.ParseTimestamp("2026-05-01T08:00:00.25Z")
 	require.NoError(t, err)
 	price := schema.Column{Kind: schema.Decimal, Precision: 6, Scale: 2}
 	wide := schema.Column{Kind: schema.Decimal, Precision: 38, Scale: 18}
 	small := schema.Column{Kind: schema.Integer, Bits: 8}
 	for _, c := range []struct {
 		column schema.Column
-		value  grow.Value
+		value  value.Value
 		want   Reason
 	}{
-		{schema.Column{NotNull: true}, grow.Value{}, NotNull}, {schema.Column{}, grow.Value{}, ""},
-		{schema.Column{Kind: schema.Text, Length: 3}, grow.String("äöü"), ""}, {schema.Column{Kind: schema.Text, Length: 3}, grow.String("abcd"), TooLong},
-		{schema.Column{Kind: schema.Bytes, Length: 3}, grow.String("äö"), TooLong}, {schema.Column{Kind: schema.Bytes, Length: 3}, grow.Value{Type: grow.Bytes, S: "abcd"}, TooLong},
-		{schema.Column{Kind: schema.Text, Values: []string{"calm"}}, grow.String("calm"), ""}, {schema.Column{Kind: schema.Text, Values: []string{"calm"}}, grow.String("Calm"), BadValue},
-		{small, grow.Int(127), ""}, {small, grow.Int(128), OutOfRange}, {small, grow.Int(-128), ""}, {small, grow.Int(-129), OutOfRange},
-		{schema.Column{Kind: schema.Integer, Bits: 8, Unsigned: true}, grow.Int(255), ""}, {schema.Column{Kind: schema.Integer, Bits: 8, Unsigned: true}, grow.Int(256), OutOfRange},
-		{schema.Column{Kind: schema.Integer, Bits: 64, Unsigned: true}, grow.Int(-1), OutOfRange},
+		{schema.Column{NotNull: true}, value.Value{}, NotNull}, {schema.Column{}, value.Value{}, ""},
+		{schema.Column{Kind: schema.Text, Length: 3}, value.String("äöü"), ""}, {schema.Column{Kind: schema.Text, Length: 3}, value.String("abcd"), TooLong},
+		{schema.Column{Kind: schema.Bytes, Length: 3}, value.String("äö"), TooLong}, {schema.Column{Kind: schema.Bytes, Length: 3}, value.Value{Type: value.Bytes, S: "abcd"}, TooLong},
+		{schema.Column{Kind: schema.Text, Values: []string{"calm"}}, value.String("calm"), ""}, {schema.Column{Kind: schema.Text, Values: []string{"calm"}}, value.String("Calm"), BadValue},
+		{small, value.Int(127), ""}, {small, value.Int(128), OutOfRange}, {small, value.Int(-128), ""}, {small, value.Int(-129), OutOfRange},
+		{schema.Column{Kind: schema.Integer, Bits: 8, Unsigned: true}, value.Int(255), ""}, {schema.Column{Kind: schema.Integer, Bits: 8, Unsigned: true}, value.Int(256), OutOfRange},
+		{schema.Column{Kind: schema.Integer, Bits: 64, Unsigned: true}, value.Int(-1), OutOfRange},
 		{price, number("9999.99"), ""}, {price, number("10000.00"), OutOfRange}, {price, number("-10000"), OutOfRange}, {price, number("1.230"), ""}, {price, number("1.234"), OutOfRange},
 		{price, number("9999"), ""}, {wide, number("9223372036854775807"), ""}, {wide, number("0.999999999999999999"), ""},
 		{schema.Column{Kind: schema.Decimal, Exact: 15}, number("999999999999999"), ""}, {schema.Column{Kind: schema.Decimal, Exact: 15}, number("1000000000000000"), OutOfRange},

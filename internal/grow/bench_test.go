@@ -4,12 +4,14 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/value"
 )
 
 // BenchmarkCells grows one field of a table; each line tells nanoseconds a cell
 // and bytes and allocations a row.
 func BenchmarkCells(b *testing.B) {
-	clock := must(ParseTimestamp("2026-05-01T08:00:00Z"))
+	clock := must(value.ParseTimestamp("2026-05-01T08:00:00Z"))
 	const width = 8 // fields of the same source, so that a row's own cost is shared
 	plain := func(s Source) func(*fleet, *Entity) {
 		return func(x *fleet, e *Entity) {
@@ -22,13 +24,13 @@ func BenchmarkCells(b *testing.B) {
 		name string
 		add  func(*fleet, *Entity)
 	}{
-		{"literal", plain(Literal(String("x")))},
+		{"literal", plain(Literal(value.String("x")))},
 		{"count", plain(must(Count(nil, 1, false)))},
-		{"between", plain(must(Between(Int(1), Int(1000), 0)))},
-		{"decimal", plain(must(Between(must(ParseDecimal("1.00")), must(ParseDecimal("99.95")), 5)))},
-		{"choose", plain(must(Choose([]Value{String("active"), String("dormant"), String("barred")}, []uint64{80, 15, 5})))},
+		{"between", plain(must(Between(value.Int(1), value.Int(1000), 0)))},
+		{"decimal", plain(must(Between(must(value.ParseDecimal("1.00")), must(value.ParseDecimal("99.95")), 5)))},
+		{"choose", plain(must(Choose([]value.Value{value.String("active"), value.String("dormant"), value.String("barred")}, []uint64{80, 15, 5})))},
 		{"share", plain(True(Share{31, 100}))},
-		{"moment", plain(must(Moment(nil, &End{Fixed: clock}, must(ParseSpan("400d")), 0)))},
+		{"moment", plain(must(Moment(nil, &End{Fixed: clock}, must(value.ParseSpan("400d")), 0)))},
 		{"uuid", plain(RandomUUID())},
 		{"kind", plain(kind("given-name"))},
 		{"kind-composed", plain(kind("name"))},
@@ -40,8 +42,8 @@ func BenchmarkCells(b *testing.B) {
 			}
 		}},
 		{"text", func(x *fleet, e *Entity) { // three parts, two filters
-			x.field(e, "a", Literal(String("Open Deck")))
-			x.field(e, "b", Literal(String("Larkspur")))
+			x.field(e, "a", Literal(value.String("Open Deck")))
+			x.field(e, "b", Literal(value.String("Larkspur")))
 			t := x.template(e, "{a|lower}.{b|upper}")
 			for i := range width {
 				x.field(e, "cell"+string(rune('a'+i)), t)

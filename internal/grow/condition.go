@@ -5,15 +5,17 @@ import (
 	"math/bits"
 	"slices"
 	"sort"
+
+	"evensprout/internal/value"
 )
 
 // Condition compares a field with values, or with another field.
 type Condition struct {
 	Path Path
-	Any  []Value // equal to one of these; NULL equals NULL
-	Refs []Row   // or, of a reference, pointing to one of these
-	As   *Path   // or, if set, equal to this field of the row that asks
-	Not  bool    // the opposite
+	Any  []value.Value // equal to one of these; NULL equals NULL
+	Refs []Row         // or, of a reference, pointing to one of these
+	As   *Path         // or, if set, equal to this field of the row that asks
+	Not  bool          // the opposite
 }
 
 // holds tells whether a condition on the frame of some row holds, as the cell sees
@@ -24,28 +26,18 @@ func (k *Condition) holds(c cell, fr *frame) bool {
 	switch {
 	case k.As != nil:
 		w := c.follow(k.As)
-		found = v.equal(&w)
+		found = v.Equal(&w)
 	case k.Refs != nil && !v.IsNull():
 		row, _ := c.g.followRow(fr, &k.Path)
 		found = slices.Contains(k.Refs, row)
 	default:
 		for i := range k.Any {
-			if found = v.equal(&k.Any[i]); found {
+			if found = v.Equal(&k.Any[i]); found {
 				break
 			}
 		}
 	}
 	return found != k.Not
-}
-
-// equal compares two values; numbers by their size, whatever their scale.
-func (v *Value) equal(w *Value) bool {
-	if isNumber(v.Type) && isNumber(w.Type) {
-		a, okA := v.Rescale(max(v.Scale, w.Scale))
-		b, okB := w.Rescale(max(v.Scale, w.Scale))
-		return okA && okB && a.N == b.N
-	}
-	return v.Type == w.Type && v.N == w.N && v.M == w.M && v.S == w.S
 }
 
 // bitmap is a set of rows with their count, in which the i-th is found.

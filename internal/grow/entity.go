@@ -4,13 +4,15 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+
+	"evensprout/internal/value"
 )
 
 // Set is everything that is grown together: the entities of one plan.
 type Set struct {
 	Seed     string
 	Edition  string
-	Clock    Value // a Timestamp: what "now" means
+	Clock    value.Value // a Timestamp: what "now" means
 	Entities []*Entity
 	Record   *Record // what growers made from now on take into account; may be nil
 
@@ -53,7 +55,7 @@ type SideRow struct {
 // Given is a value written by hand. A reference that is not NULL names its row in
 // Ref.
 type Given struct {
-	Value Value
+	Value value.Value
 	Ref   Row
 	find  *found // how Ref is found, by Set.Finish
 }
@@ -61,16 +63,16 @@ type Given struct {
 // found is the values of some fields that tell a row.
 type found struct {
 	by     []*Field
-	values []Value
+	values []value.Value
 }
 
 // GivenFound is a reference to the one row whose fields have some values.
-func GivenFound(by []*Field, values []Value) Given {
-	return Given{Value: Int(0), find: &found{by, values}}
+func GivenFound(by []*Field, values []value.Value) Given {
+	return Given{Value: value.Int(0), find: &found{by, values}}
 }
 
 // GivenRow is a reference written by hand.
-func GivenRow(r Row) Given { return Given{Value: Int(0), Ref: r} }
+func GivenRow(r Row) Given { return Given{Value: value.Int(0), Ref: r} }
 
 // Row names a row of an entity: a grown row by its number, a side row by its
 // index.

@@ -76,37 +76,6 @@ func (g *Grower) print(fr *frame) Fingerprint {
 	return Fingerprint{h.Hi, h.Lo}
 }
 
-var canonicalTag = [...]byte{
-	Null: '0', Integer: 'n', Decimal: 'n', Text: 't', Bytes: 'y', Boolean: 'b',
-	Date: 'd', Time: 'c', Timestamp: 'm', UUID: 'u', JSON: 'j',
-}
-
-// AppendCanonical appends the value's encoding in fingerprints: equal values of a type
-// have the same, whatever digits they show.
-func (v *Value) AppendCanonical(b []byte) []byte {
-	b = append(b, canonicalTag[v.Type])
-	switch v.Type {
-	case Null:
-		return b
-	case Integer, Decimal:
-		n, scale := v.N, v.Scale
-		if v.Type == Integer {
-			scale = 0
-		}
-		for scale > 0 && n%10 == 0 {
-			n /= 10
-			scale--
-		}
-		return binary.LittleEndian.AppendUint64(append(b, scale), uint64(n))
-	case Text, Bytes, JSON:
-		b = binary.LittleEndian.AppendUint64(b, uint64(len(v.S)))
-		return append(b, v.S...)
-	default:
-		b = binary.LittleEndian.AppendUint64(b, uint64(v.N))
-		return binary.LittleEndian.AppendUint64(b, v.M)
-	}
-}
-
 // Fingerprints grows all rows of a set with several workers and returns each
 // entity's fingerprint. The error is a *RowError, or the context's.
 func (s *Set) Fingerprints(ctx context.Context, jobs int) ([]Fingerprint, error) {

@@ -3,15 +3,17 @@ package grow
 import (
 	"sort"
 	"unsafe"
+
+	"evensprout/internal/value"
 )
 
 // Source makes the values of a field. Sources are made by this package's
 // constructors and hold no state of their own between cells.
 type Source interface {
-	Type() Type
+	Type() value.Type
 	Scale() uint8
 	// grow sets v, which is zero (NULL) before.
-	grow(c cell, v *Value)
+	grow(c cell, v *value.Value)
 }
 
 // Countable is a source whose possible values can be numbered.
@@ -21,7 +23,7 @@ type Countable interface {
 	Space() uint64
 	// at sets v to the value with that number; below the space, different
 	// numbers give different values under Fold.
-	at(c cell, index uint64, v *Value)
+	at(c cell, index uint64, v *value.Value)
 }
 
 // MaxSpace bounds value spaces, so that products of two fit 64 bits with room.
@@ -114,7 +116,7 @@ type frame struct {
 	busy   int
 	valid  bool
 	known  []bool
-	values []Value
+	values []value.Value
 	refs   []Row
 	groups []groupAt
 
@@ -131,7 +133,7 @@ type cell struct {
 
 func newFrame(e *Entity) *frame {
 	return &frame{
-		e: e, known: make([]bool, len(e.Fields)), values: make([]Value, len(e.Fields)),
+		e: e, known: make([]bool, len(e.Fields)), values: make([]value.Value, len(e.Fields)),
 		refs: make([]Row, len(e.Fields)), groups: make([]groupAt, len(e.Groups)),
 		tries: make([]uint64, len(e.ties)), settled: make([]bool, len(e.ties)),
 	}
@@ -189,25 +191,25 @@ func (g *Grower) spare(e *Entity, r Row) *frame {
 func (fr *frame) close() { fr.busy-- }
 
 // value returns a cell, growing it if it is not known yet.
-func (g *Grower) value(fr *frame, f *Field) *Value {
+func (g *Grower) value(fr *frame, f *Field) *value.Value {
 	if f.tied > 0 && !fr.settled[f.tied-1] {
 		g.drawUntilMet(fr, f.tied)
 	}
 	v := &fr.values[f.index]
 	if !fr.known[f.index] {
-		*v = Value{}
+		*v = value.Value{}
 		c := cell{g, fr, f}
 		c.grow(v)
 		if err := checked(v); err != nil {
 			c.fail(err)
-			*v = Value{}
+			*v = value.Value{}
 		}
 		fr.known[f.index] = true
 	}
 	return v
 }
 
-func (c cell) grow(v *Value) {
+func (c cell) grow(v *value.Value) {
 	if c.fr.row.Side {
 		if given, ok := c.fr.e.Side[c.fr.row.N].Given[c.f]; ok {
 			*v = given.Value
@@ -242,7 +244,7 @@ func (c cell) grow(v *Value) {
 }
 
 // refer makes the cell a reference to a row.
-func (c cell) refer(r reference, row Row, v *Value) {
+func (c cell) refer(r reference, row Row, v *value.Value) {
 	c.fr.refs[c.f.index] = row
 	if s, ok := r.(*lookup); ok && s.own != nil {
 		*v = *c.g.value(c.fr, s.own) // no need to read that row
@@ -338,20 +340,20 @@ type Path struct {
 }
 
 // follow returns the field at the end of a path; NULL if a reference is NULL.
-func (c cell) follow(p *Path) Value {
+func (c cell) follow(p *Path) value.Value {
 	if len(p.Hops) == 0 {
 		return *c.g.value(c.fr, p.Field)
 	}
 	return c.g.follow(c.fr, p.Hops, p.Field)
 }
 
-func (g *Grower) follow(fr *frame, hops []*Field, f *Field) Value {
+func (g *Grower) follow(fr *frame, hops []*Field, f *Field) value.Value {
 	if len(hops) == 0 {
 		return *g.value(fr, f)
 	}
 	hop := hops[0]
 	if g.value(fr, hop).IsNull() {
-		return Value{}
+		return value.Value{}
 	}
 	next := g.open(hop.ref.target(), fr.refs[hop.index])
 	v := g.follow(next, hops[1:], f)
@@ -391,8 +393,8 @@ func (g *Grower) take() []byte {
 func (g *Grower) give(b []byte) { g.bufs = append(g.bufs, b) }
 
 // setText makes the cell a text, copied from scratch bytes.
-func (c cell) setText(v *Value, b []byte) {
-	v.Type, v.S = Text, c.g.text.keep(b)
+func (c cell) setText(v *value.Value, b []byte) {
+	v.Type, v.S = value.Text, c.g.text.keep(b)
 }
 
 // arena keeps text in large blocks, so that cells cost no allocation of their
@@ -418,15 +420,15 @@ type Batch struct {
 	Entity *Entity
 	First  Row // the rows are consecutive
 	Len    int
-	Width  int     // values of a row; 0 means one for each field of the entity
-	Values []Value // Len times Width
+	Width  int           // values of a row; 0 means one for each field of the entity
+	Values []value.Value // Len times Width
 	Print  Fingerprint
 	// Version is that of the Record that the rows were grown by.
 	Version uint64
 }
 
 // Row returns the values of the i-th row.
-func (b *Batch) Row(i int) []Value {
+func (b *Batch) Row(i int) []value.Value {
 	n := b.width()
 	return b.Values[i*n : (i+1)*n]
 }
@@ -465,7 +467,7 @@ func (g *Grower) fill(e *Entity, first Row, n int, b *Batch, most int, fewer boo
 	b.Version = g.refresh()
 	width := len(e.Fields)
 	if cap(b.Values) < n*width {
-		b.Values = make([]Value, n*width)
+		b.Values = make([]value.Value, n*width)
 	}
 	b.Values = b.Values[:n*width]
 	size := 0

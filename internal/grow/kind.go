@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"evensprout/internal/value"
 )
 
 // Kind is a named source of values in the catalogue. Where an open vocabulary
@@ -173,7 +175,7 @@ func (k *Kind) distinct() []uint64 {
 		var text []byte
 		for i := range k.form.size() {
 			text = k.form.append(text[:0], i)
-			if key := Fold(string(text)); !seen[key] {
+			if key := value.Fold(string(text)); !seen[key] {
 				seen[key] = true
 				k.folds.reps = append(k.folds.reps, i)
 			}
@@ -237,18 +239,18 @@ func NewKind(k Kind, params map[string]Range) (Source, error) {
 	return &s, nil
 }
 
-func (s *kindSource) Type() Type   { return Text }
-func (s *kindSource) Scale() uint8 { return 0 }
-func (s *kindSource) grow(c cell, v *Value) {
+func (s *kindSource) Type() value.Type { return value.Text }
+func (s *kindSource) Scale() uint8     { return 0 }
+func (s *kindSource) grow(c cell, v *value.Value) {
 	draws := c.stream()
 	b := s.kind.prose(&draws, c.g.take(), s.params)
 	c.setText(v, b)
 	c.g.give(b)
 }
 
-func (s *countedKind) Space() uint64         { return s.size }
-func (s *countedKind) grow(c cell, v *Value) { s.at(c, below(c.fraction(drawValue), s.size), v) }
-func (s *countedKind) at(c cell, index uint64, v *Value) {
+func (s *countedKind) Space() uint64               { return s.size }
+func (s *countedKind) grow(c cell, v *value.Value) { s.at(c, below(c.fraction(drawValue), s.size), v) }
+func (s *countedKind) at(c cell, index uint64, v *value.Value) {
 	b := s.kind.form.append(c.g.take(), index)
 	c.setText(v, b)
 	c.g.give(b)

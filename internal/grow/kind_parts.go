@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"unicode/utf8"
+
+	"evensprout/internal/value"
 )
 
 // KindPart is one part of a kind whose parts agree, such as the family-name of a
@@ -21,11 +23,11 @@ type drawnWhole struct {
 	size uint64
 }
 
-func (s *drawnWhole) Type() Type                        { return Integer }
-func (s *drawnWhole) Scale() uint8                      { return 0 }
-func (s *drawnWhole) Space() uint64                     { return s.size }
-func (s *drawnWhole) grow(c cell, v *Value)             { s.at(c, below(c.fraction(drawValue), s.size), v) }
-func (s *drawnWhole) at(_ cell, index uint64, v *Value) { *v = Int(int64(index)) }
+func (s *drawnWhole) Type() value.Type                        { return value.Integer }
+func (s *drawnWhole) Scale() uint8                            { return 0 }
+func (s *drawnWhole) Space() uint64                           { return s.size }
+func (s *drawnWhole) grow(c cell, v *value.Value)             { s.at(c, below(c.fraction(drawValue), s.size), v) }
+func (s *drawnWhole) at(_ cell, index uint64, v *value.Value) { *v = value.Int(int64(index)) }
 
 // partOf is a part of a whole that another field has drawn.
 type partOf struct {
@@ -48,9 +50,9 @@ func PartOf(of *Field, part string) (Source, error) {
 	return nil, fmt.Errorf("%s has no part %s: its parts are %s", w.kind.Name, part, strings.Join(w.kind.PartNames(), ", "))
 }
 
-func (s *partOf) Type() Type   { return Text }
-func (s *partOf) Scale() uint8 { return 0 }
-func (s *partOf) grow(c cell, v *Value) {
+func (s *partOf) Type() value.Type { return value.Text }
+func (s *partOf) Scale() uint8     { return 0 }
+func (s *partOf) grow(c cell, v *value.Value) {
 	index := c.g.value(c.fr, s.of)
 	if index.IsNull() {
 		return

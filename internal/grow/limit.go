@@ -3,6 +3,8 @@ package grow
 import (
 	"errors"
 	"fmt"
+
+	"evensprout/internal/value"
 )
 
 // What rows may hold, in bytes of text and in years. A plan comes from its user, but what it
@@ -14,14 +16,6 @@ const (
 
 	// SomeBytes is how much rows that are on their way to a database hold at a time.
 	SomeBytes = 4 << 20
-
-	minYear = 1
-	maxYear = 9999
-)
-
-var (
-	firstDay = daysOf(minYear, 1, 1)
-	lastDay  = daysOf(maxYear, 12, 31)
 )
 
 var (
@@ -31,30 +25,13 @@ var (
 	errBatch    = fmt.Errorf("the rows that are grown together hold more than %d MiB: --chunk makes them fewer", MaxBatch>>20)
 )
 
-// InCalendar tells whether a date or moment lies in the years 1 to 9999: those that all
-// engines and formats know. The error says which it is; other values have none.
-func InCalendar(v *Value) error {
-	days := v.N
-	switch v.Type {
-	case Timestamp:
-		days = floorDiv(v.N, Day)
-	case Date:
-	default:
-		return nil
-	}
-	if days < firstDay || days > lastDay {
-		return errors.New("the date is not in the years 1 to 9999")
-	}
-	return nil
-}
-
 // checked returns the error of a value that is no value.
-func checked(v *Value) error {
+func checked(v *value.Value) error {
 	if len(v.S) > MaxValue {
 		return errTooLong
 	}
-	if v.Type == Date || v.Type == Timestamp {
-		return InCalendar(v)
+	if v.Type == value.Date || v.Type == value.Timestamp {
+		return value.InCalendar(v)
 	}
 	return nil
 }

@@ -3,6 +3,8 @@ package grow
 import (
 	"fmt"
 	"slices"
+
+	"evensprout/internal/value"
 )
 
 // Meet is a condition on fields of a row, such as a CHECK constraint. A row that does
@@ -11,7 +13,7 @@ import (
 type Meet struct {
 	Text   string // the condition, for people
 	Fields []*Field
-	Holds  func(values []Value) bool // of the fields, in their order
+	Holds  func(values []value.Value) bool // of the fields, in their order
 }
 
 // meetTries is how often a row is drawn at most. A condition that one draw in a
@@ -161,7 +163,7 @@ func (g *Grower) drawUntilMet(fr *frame, number int) {
 func (g *Grower) unmet(fr *frame, t *tie) *Meet {
 	fr.busy++ // growing its cells must not give the frame to another row
 	defer fr.close()
-	var room [8]Value
+	var room [8]value.Value
 	for _, m := range t.meets {
 		values := room[:0]
 		for _, f := range m.Fields {

@@ -5,6 +5,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/value"
 )
 
 // meeting is a set with an entity of four numbers, of which conditions tie some.
@@ -16,7 +18,7 @@ func meeting(t *testing.T, rows uint64, meets func(a, b, c, d *Field) []*Meet) (
 	var f [4]*Field
 	for i, name := range []string{"a", "b", "c", "d"} {
 		f[i] = s.NewField(e, name, name)
-		src, err := Between(Int(1), Int(100), 0)
+		src, err := Between(value.Int(1), value.Int(100), 0)
 		require.NoError(t, err)
 		f[i].Source = src
 	}
@@ -26,11 +28,11 @@ func meeting(t *testing.T, rows uint64, meets func(a, b, c, d *Field) []*Meet) (
 	return s, e
 }
 
-func rowsOfPair(s *Set, e *Entity) ([][]Value, error) {
+func rowsOfPair(s *Set, e *Entity) ([][]value.Value, error) {
 	var b Batch
 	g := NewGrower(s)
 	g.Grow(e, Row{}, int(e.Rows), &b)
-	out := make([][]Value, b.Len)
+	out := make([][]value.Value, b.Len)
 	for i := range out {
 		out[i] = b.Row(i)
 	}
@@ -38,7 +40,7 @@ func rowsOfPair(s *Set, e *Entity) ([][]Value, error) {
 }
 
 func less2(fields ...*Field) *Meet {
-	return &Meet{Text: "a < b", Fields: fields, Holds: func(v []Value) bool { return v[0].IsNull() || v[1].IsNull() || v[0].N < v[1].N }}
+	return &Meet{Text: "a < b", Fields: fields, Holds: func(v []value.Value) bool { return v[0].IsNull() || v[1].IsNull() || v[0].N < v[1].N }}
 }
 
 // Rows are drawn until they meet the conditions; what the conditions do not name stays as
@@ -80,7 +82,7 @@ func TestConditionsAreTiedByTheirFields(t *testing.T) {
 // What nothing can meet is told by its text, and growing ends.
 func TestAConditionThatNothingMeets(t *testing.T) {
 	s, e := meeting(t, 3, func(a, b, c, d *Field) []*Meet {
-		return []*Meet{{Text: "a > 1000", Fields: []*Field{a}, Holds: func(v []Value) bool { return v[0].N > 1000 }}}
+		return []*Meet{{Text: "a > 1000", Fields: []*Field{a}, Holds: func(v []value.Value) bool { return v[0].N > 1000 }}}
 	})
 	_, err := rowsOfPair(s, e)
 	assert.EqualError(t, err, "Pair row 0, field a: none of 1000 draws meets the condition a > 1000")
@@ -97,14 +99,14 @@ func TestWhatAConditionDependsOn(t *testing.T) {
 		f.Source = src
 		return f
 	}
-	src, err := Between(Value{Type: Date, N: 20000}, Value{Type: Date, N: 20400}, 0)
+	src, err := Between(value.Value{Type: value.Date, N: 20000}, value.Value{Type: value.Date, N: 20400}, 0)
 	from := field("from", src, err)
-	src, err = Moment(&End{Path: &Path{Field: from}}, nil, Span{Micros: 30 * Day}, 0)
+	src, err = Moment(&End{Path: &Path{Field: from}}, nil, value.Span{Micros: 30 * value.Day}, 0)
 	to := field("to", src, err)
-	src, err = Between(Int(1), Int(1000), 0)
+	src, err = Between(value.Int(1), value.Int(1000), 0)
 	number := field("number", src, err)
 	require.NoError(t, e.Unique(number))
-	e.Meets = []*Meet{{Text: "to", Fields: []*Field{to, number}, Holds: func(v []Value) bool { return v[0].N%7 == v[1].N%7 }}}
+	e.Meets = []*Meet{{Text: "to", Fields: []*Field{to, number}, Holds: func(v []value.Value) bool { return v[0].N%7 == v[1].N%7 }}}
 	require.Empty(t, s.Finish())
 	rows, err := rowsOfPair(s, e)
 	require.NoError(t, err)

@@ -10,17 +10,19 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/value"
 )
 
 // list is a table in memory.
-type list [][]Value
+type list [][]value.Value
 
 func (l list) Len() uint64         { return uint64(len(l)) }
 func (l list) Reader() TableReader { return listReader{l} }
 
 type listReader struct{ list }
 
-func (r listReader) Row(n uint64) ([]Value, error) {
+func (r listReader) Row(n uint64) ([]value.Value, error) {
 	if r.list[n] == nil {
 		return nil, errors.New("the row is lost")
 	}
@@ -33,14 +35,14 @@ func priced(rows list, key []int) (*Set, *Entity) {
 	s := &Set{Seed: "t", Edition: "1"}
 	e := s.NewEntity("Price")
 	e.Table, e.TableKey = rows, key
-	s.NewField(e, "code", "code").Source = Stored(0, Text, 0)
-	s.NewField(e, "amount", "amount").Source = Stored(1, Decimal, 2)
+	s.NewField(e, "code", "code").Source = Stored(0, value.Text, 0)
+	s.NewField(e, "amount", "amount").Source = Stored(1, value.Decimal, 2)
 	s.NewField(e, "token", "token").Source = kind("digits")
 	return s, e
 }
 
 func TestRowsOfTables(t *testing.T) {
-	rows := list{{String("A"), Int(4)}, {String("B"), must(ParseDecimal("1.5"))}, {String("C"), {}}}
+	rows := list{{value.String("A"), value.Int(4)}, {value.String("B"), must(value.ParseDecimal("1.5"))}, {value.String("C"), {}}}
 	s, e := priced(rows, []int{0})
 	require.Empty(t, s.Finish())
 	got := dump(s, e, 2)
@@ -49,7 +51,7 @@ func TestRowsOfTables(t *testing.T) {
 	assert.Regexp(t, `^C \| NULL \| \d{8}$`, got[2])
 
 	// With a key, what is grown stays with it wherever the row stands.
-	s2, e2 := priced(list{rows[2], {String("D"), {}}, rows[0], rows[1]}, []int{0})
+	s2, e2 := priced(list{rows[2], {value.String("D"), {}}, rows[0], rows[1]}, []int{0})
 	require.Empty(t, s2.Finish())
 	moved := dump(s2, e2, 3)
 	assert.Equal(t, []string{got[2], got[0], got[1]}, []string{moved[0], moved[2], moved[3]})
@@ -61,7 +63,7 @@ func TestRowsOfTables(t *testing.T) {
 }
 
 func TestARowThatCannotBeRead(t *testing.T) {
-	s, _ := priced(list{{String("A"), Int(4)}, nil}, nil)
+	s, _ := priced(list{{value.String("A"), value.Int(4)}, nil}, nil)
 	require.Empty(t, s.Finish())
 	_, err := s.Fingerprints(t.Context(), 2)
 	var row *RowError
@@ -71,13 +73,13 @@ func TestARowThatCannotBeRead(t *testing.T) {
 }
 
 func TestLookups(t *testing.T) {
-	s, e := priced(list{{String("A"), Int(1)}, {String("B"), Int(2)}, {String("B"), Int(3)}}, nil)
+	s, e := priced(list{{value.String("A"), value.Int(1)}, {value.String("B"), value.Int(2)}, {value.String("B"), value.Int(3)}}, nil)
 	s.NewField(e, "id", "id").Source = must(Count(nil, 1, false))
 	e.Key = e.Fields[3]
 	use := s.NewEntity("Use")
 	use.Rows = 4
 	of := s.NewField(use, "of", "of")
-	of.Source, of.Inner = must(Choose([]Value{String("A"), String("B"), String("C")}, nil)), true
+	of.Source, of.Inner = must(Choose([]value.Value{value.String("A"), value.String("B"), value.String("C")}, nil)), true
 	ref := s.NewField(use, "price", "price")
 	ref.Source = Lookup(e, e.Key, []*Field{e.Fields[0]}, []*Field{of})
 	require.Empty(t, s.Finish())
@@ -111,11 +113,11 @@ func FuzzFold(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		once := Fold(s)
-		if twice := Fold(once); twice != once {
+		once := value.Fold(s)
+		if twice := value.Fold(once); twice != once {
 			t.Fatalf("%q folds to %q, and that to %q", s, once, twice)
 		}
-		if up := Fold(strings.ToUpper(s)); isASCII(s) && up != once {
+		if up := value.Fold(strings.ToUpper(s)); value.IsASCII(s) && up != once {
 			t.Fatalf("%q and its capitals differ", s)
 		}
 	})
@@ -216,12 +218,12 @@ func TestValuesAreEqualByWhatTheyMean(t *testing.T) {
 		a, b string
 		want bool
 	}{{"1", "1.00", true}, {"1.5", "1.50", true}, {"1", "2", false}, {"0.1", "0.10", true}, {"-1", "1", false}} {
-		a, b := must(ParseDecimal(c.a)), must(ParseDecimal(c.b))
-		assert.Equal(t, c.want, a.equal(&b), "%s and %s", c.a, c.b)
+		a, b := must(value.ParseDecimal(c.a)), must(value.ParseDecimal(c.b))
+		assert.Equal(t, c.want, a.Equal(&b), "%s and %s", c.a, c.b)
 	}
-	null, text, one := Value{}, String("1"), Int(1)
-	assert.True(t, null.equal(&Value{}))
-	assert.False(t, text.equal(&one))
+	null, text, one := value.Value{}, value.String("1"), value.Int(1)
+	assert.True(t, null.Equal(&value.Value{}))
+	assert.False(t, text.Equal(&one))
 }
 
 // stopping is a table whose reader cancels a context.
@@ -230,18 +232,18 @@ type stopping struct {
 	stop context.CancelFunc
 }
 
-func (s stopping) Len() uint64                 { return 1 << 40 }
-func (s stopping) Reader() TableReader         { return s }
-func (s stopping) Row(uint64) ([]Value, error) { s.stop(); return s.list[0], nil }
-func (s stopping) Close() error                { return nil }
+func (s stopping) Len() uint64                       { return 1 << 40 }
+func (s stopping) Reader() TableReader               { return s }
+func (s stopping) Row(uint64) ([]value.Value, error) { s.stop(); return s.list[0], nil }
+func (s stopping) Close() error                      { return nil }
 
 // Growing more rows than anybody waits for ends when it is asked to.
 func TestFingerprintsCanBeInterrupted(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())
 	s := &Set{Seed: "t", Edition: "1"}
 	e := s.NewEntity("Price")
-	e.Table = stopping{list{{String("A")}}, stop}
-	s.NewField(e, "code", "code").Source = Stored(0, Text, 0)
+	e.Table = stopping{list{{value.String("A")}}, stop}
+	s.NewField(e, "code", "code").Source = Stored(0, value.Text, 0)
 	require.Empty(t, s.Finish())
 	_, err := s.Fingerprints(ctx, 2)
 	assert.ErrorIs(t, err, context.Canceled)

@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"evensprout/internal/value"
 )
 
 // Patterns are regular expressions of bounded length: literals, classes such as
@@ -78,18 +80,18 @@ func Pattern(expr string) (Source, error) {
 	return s, nil
 }
 
-func (s *pattern) Type() Type    { return Text }
-func (s *pattern) Scale() uint8  { return 0 }
-func (s *pattern) Space() uint64 { return s.unique.size }
+func (s *pattern) Type() value.Type { return value.Text }
+func (s *pattern) Scale() uint8     { return 0 }
+func (s *pattern) Space() uint64    { return s.unique.size }
 
-func (s *pattern) grow(c cell, v *Value) {
+func (s *pattern) grow(c cell, v *value.Value) {
 	draws := c.stream()
 	b := s.root.draw(&draws, c.g.take())
 	c.setText(v, b)
 	c.g.give(b)
 }
 
-func (s *pattern) at(c cell, index uint64, v *Value) {
+func (s *pattern) at(c cell, index uint64, v *value.Value) {
 	var draws stream
 	if s.free {
 		draws = c.stream()
@@ -462,7 +464,7 @@ func (n *node) folded() *node {
 		seen := map[string]bool{}
 		f.runes = nil
 		for _, r := range n.runes {
-			key := Fold(string(r))
+			key := value.Fold(string(r))
 			if len(n.runes) > 1 && (seen[key] || utf8.RuneCountInString(key) != 1) {
 				continue
 			}

@@ -7,15 +7,17 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/value"
 )
 
 // stock is an entity that picks rows of another at most once, with a letter or without.
 func stock(visits, goods uint64, sides int, where, letter, two bool) (set *Set, tickets *Entity) {
-	x := &fleet{set: &Set{Seed: "stock", Edition: "1", Clock: must(ParseTimestamp("2026-05-01T08:00:00Z"))}}
+	x := &fleet{set: &Set{Seed: "stock", Edition: "1", Clock: must(value.ParseTimestamp("2026-05-01T08:00:00Z"))}}
 	visit := x.set.NewEntity("Visit")
 	visit.Rows = visits
 	visit.Key = x.field(visit, "id", RandomUUID())
-	state := x.field(visit, "state", must(Choose([]Value{String("open"), String("shut")}, nil)))
+	state := x.field(visit, "state", must(Choose([]value.Value{value.String("open"), value.String("shut")}, nil)))
 	other := x.set.NewEntity("Other")
 	other.Rows = visits / 3
 	other.Key = x.field(other, "id", RandomUUID())
@@ -24,7 +26,7 @@ func stock(visits, goods uint64, sides int, where, letter, two bool) (set *Set, 
 	ticket.Key = x.field(ticket, "id", RandomUUID())
 	o := PickOptions{By: visit.Key}
 	if where {
-		o.Where = []Condition{{Path: Path{Field: state}, Any: []Value{String("open")}}}
+		o.Where = []Condition{{Path: Path{Field: state}, Any: []value.Value{value.String("open")}}}
 	}
 	fields := []*Field{x.field(ticket, "visit", Pick(visit, o))}
 	if letter {
@@ -34,7 +36,7 @@ func stock(visits, goods uint64, sides int, where, letter, two bool) (set *Set, 
 		fields = append(fields, x.field(ticket, "other", Pick(other, PickOptions{By: other.Key})))
 	}
 	for i := range sides {
-		visit.AddGiven(fmt.Sprint("v", i), map[*Field]Given{state: {Value: String("open")}})
+		visit.AddGiven(fmt.Sprint("v", i), map[*Field]Given{state: {Value: value.String("open")}})
 		ticket.AddGiven(fmt.Sprint("t", i), nil)
 	}
 	if err := ticket.Unique(fields...); err != nil {

@@ -10,6 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/value"
 )
 
 var update = flag.Bool("update", false, "write the golden files anew")
@@ -58,7 +60,7 @@ func (x *fleet) template(e *Entity, text string) Source {
 }
 
 func (x *fleet) build(t testing.TB) *fleet {
-	clock := must(ParseTimestamp("2026-05-01T08:00:00Z"))
+	clock := must(value.ParseTimestamp("2026-05-01T08:00:00Z"))
 	x.set = &Set{Seed: "test", Edition: "1", Clock: clock}
 	if x.rows == 0 {
 		x.rows = 200
@@ -68,7 +70,7 @@ func (x *fleet) build(t testing.TB) *fleet {
 	x.port.Rows = 12
 	x.port.Key = x.field(x.port, "id", RandomUUID())
 	x.field(x.port, "name", kind("locality"))
-	x.field(x.port, "rank", must(Between(Int(1), Int(3), 0)))
+	x.field(x.port, "rank", must(Between(value.Int(1), value.Int(3), 0)))
 
 	x.person = x.set.NewEntity("Person")
 	x.person.Rows = x.rows
@@ -76,14 +78,14 @@ func (x *fleet) build(t testing.TB) *fleet {
 	given := x.field(x.person, "given", kind("given-name"))
 	family := x.field(x.person, "family", kind("family-name"))
 	email := x.field(x.person, "email", x.template(x.person, "{given|ascii|lower}.{family|ascii|lower}@example.net"))
-	status := x.field(x.person, "status", must(Choose([]Value{String("active"), String("dormant"), String("barred")}, []uint64{80, 15, 5})))
+	status := x.field(x.person, "status", must(Choose([]value.Value{value.String("active"), value.String("dormant"), value.String("barred")}, []uint64{80, 15, 5})))
 	x.field(x.person, "newsletter", True(Share{31, 100}))
-	joined := x.field(x.person, "joined_at", must(Moment(nil, &End{Fixed: clock}, must(ParseSpan("400d")), 0)))
-	seen := x.field(x.person, "seen_at", must(Moment(&End{Path: &Path{Field: joined}}, &End{Fixed: clock}, must(ParseSpan("90d")), 3)))
+	joined := x.field(x.person, "joined_at", must(Moment(nil, &End{Fixed: clock}, must(value.ParseSpan("400d")), 0)))
+	seen := x.field(x.person, "seen_at", must(Moment(&End{Path: &Path{Field: joined}}, &End{Fixed: clock}, must(value.ParseSpan("90d")), 3)))
 	seen.Nulls = Share{12, 100}
 	code := x.field(x.person, "code", must(Pattern("[A-HJ-NP-Z]{3}[0-9]{6}")))
-	x.field(x.person, "fee", must(Between(must(ParseDecimal("1.00")), must(ParseDecimal("20.00")), 25)))
-	x.field(x.person, "born", must(Between(must(ParseDate("1950-01-01")), must(ParseDate("2008-12-31")), 0)))
+	x.field(x.person, "fee", must(Between(must(value.ParseDecimal("1.00")), must(value.ParseDecimal("20.00")), 25)))
+	x.field(x.person, "born", must(Between(must(value.ParseDate("1950-01-01")), must(value.ParseDate("2008-12-31")), 0)))
 	x.field(x.person, "token", OrderedUUID(clock))
 	x.field(x.person, "bio", kind("text.html"))
 	x.field(x.person, "friend", Pick(x.person, PickOptions{By: x.person.Key}))
@@ -100,7 +102,7 @@ func (x *fleet) build(t testing.TB) *fleet {
 	x.booking.Up = x.field(x.booking, "person", Upward(x.person))
 	x.booking.Deal = must(NewDeal(x.booking.Up.DealKey(), 0, 3))
 	x.field(x.booking, "port", Pick(x.port, PickOptions{By: x.port.Key}))
-	booked := x.field(x.booking, "booked_at", must(Moment(&End{Path: &Path{Hops: []*Field{x.booking.Up}, Field: joined}}, nil, must(ParseSpan("60d")), 0)))
+	booked := x.field(x.booking, "booked_at", must(Moment(&End{Path: &Path{Hops: []*Field{x.booking.Up}, Field: joined}}, nil, must(value.ParseSpan("60d")), 0)))
 	total := x.field(x.booking, "total", nil)
 	tickets := x.field(x.booking, "tickets", nil)
 
@@ -109,7 +111,7 @@ func (x *fleet) build(t testing.TB) *fleet {
 	x.ticket.Up = x.field(x.ticket, "booking", Upward(x.booking))
 	x.ticket.Deal = must(NewDeal(x.ticket.Up.DealKey(), 1, 4))
 	x.field(x.ticket, "seat", must(Count(nil, 1, true)))
-	price := x.field(x.ticket, "price", must(Choose([]Value{must(ParseDecimal("4.50")), Int(19), must(ParseDecimal("7.25"))}, []uint64{3, 1, 2})))
+	price := x.field(x.ticket, "price", must(Choose([]value.Value{must(value.ParseDecimal("4.50")), value.Int(19), must(value.ParseDecimal("7.25"))}, []uint64{3, 1, 2})))
 	x.field(x.ticket, "name", Same(Path{Hops: []*Field{x.ticket.Up, x.booking.Up}, Field: family}))
 	total.Source = must(Aggregate(Sum, []*Entity{x.ticket}, price))
 	tickets.Source = must(Aggregate(CountOf, []*Entity{x.ticket}, nil))
@@ -125,7 +127,7 @@ func (x *fleet) build(t testing.TB) *fleet {
 	if x.withGiven {
 		taken := x.cells(t, x.person, 7)
 		x.port.AddGiven("west", map[*Field]Given{})
-		x.person.AddGiven("ada", map[*Field]Given{given: {Value: String("Ada")}, code: {Value: taken["code"]}})
+		x.person.AddGiven("ada", map[*Field]Given{given: {Value: value.String("Ada")}, code: {Value: taken["code"]}})
 		x.person.AddGiven("bo", map[*Field]Given{email: {Value: taken["email"]}})
 		x.member.AddGiven("westada", map[*Field]Given{
 			x.member.Up: GivenRow(Row{N: 0, Side: true}), pick: GivenRow(Row{N: 0, Side: true}),
@@ -138,10 +140,10 @@ func (x *fleet) build(t testing.TB) *fleet {
 }
 
 // cells grows a row of the same fleet without given rows.
-func (x *fleet) cells(t testing.TB, e *Entity, n uint64) map[string]Value {
+func (x *fleet) cells(t testing.TB, e *Entity, n uint64) map[string]value.Value {
 	other := (&fleet{rows: x.rows}).build(t)
 	of := other.set.Entities[e.index]
-	cells := map[string]Value{}
+	cells := map[string]value.Value{}
 	var b Batch
 	NewGrower(other.set).Grow(of, Row{N: n}, 1, &b)
 	for i, f := range of.Fields {
@@ -266,7 +268,7 @@ func TestGivenRowsShiftNothingAndNeverCollide(t *testing.T) {
 	for _, column := range []int{0, 3, 8} {
 		seen := map[string]bool{}
 		for _, l := range b {
-			v := Fold(strings.Split(l, " | ")[column])
+			v := value.Fold(strings.Split(l, " | ")[column])
 			assert.False(t, seen[v], v)
 			seen[v] = true
 		}
@@ -278,13 +280,13 @@ func TestAggregatesAgreeWithTheRowsBelow(t *testing.T) {
 	sums, counts := map[string]int64{}, map[string]int{}
 	for _, l := range dump(x.set, x.ticket, 64) {
 		c := strings.Split(l, " | ")
-		v := must(ParseDecimal(c[2]))
+		v := must(value.ParseDecimal(c[2]))
 		sums[c[0]] += v.N
 		counts[c[0]]++
 	}
 	for _, l := range dump(x.set, x.booking, 64) {
 		c := strings.Split(l, " | ")
-		assert.Equal(t, sums[c[0]], must(ParseDecimal(c[4])).N, l)
+		assert.Equal(t, sums[c[0]], must(value.ParseDecimal(c[4])).N, l)
 		assert.Equal(t, fmt.Sprint(counts[c[0]]), c[5], l)
 	}
 }
@@ -335,7 +337,7 @@ func TestUniqueFillsASpaceToTheLastValue(t *testing.T) {
 		e := s.NewEntity("Thing")
 		e.Rows = n
 		f := s.NewField(e, "n", "n")
-		f.Source = must(Between(Int(1), Int(int64(n)), 0))
+		f.Source = must(Between(value.Int(1), value.Int(int64(n)), 0))
 		require.NoError(t, e.Unique(f))
 		require.Empty(t, s.Finish())
 		seen := map[string]bool{}
@@ -352,10 +354,10 @@ func TestGivenRowsOfATinySpaceDisplaceGrownOnes(t *testing.T) {
 		e := s.NewEntity("Thing")
 		e.Rows = uint64(8 - given)
 		f := s.NewField(e, "n", "n")
-		f.Source = must(Between(Int(1), Int(8), 0))
+		f.Source = must(Between(value.Int(1), value.Int(8), 0))
 		require.NoError(t, e.Unique(f))
 		for i := range given {
-			e.AddGiven(fmt.Sprint("g", i), map[*Field]Given{f: {Value: Int(int64(8 - i))}})
+			e.AddGiven(fmt.Sprint("g", i), map[*Field]Given{f: {Value: value.Int(int64(8 - i))}})
 		}
 		require.Empty(t, s.Finish())
 		seen := map[string]bool{}
@@ -390,7 +392,7 @@ func TestUniqueTextAddsANumberOnceUsedUp(t *testing.T) {
 	require.Empty(t, x.set.Finish())
 	seen := map[string]bool{}
 	for _, l := range dump(x.set, e, 4096) {
-		v := Fold(strings.Split(l, " | ")[2])
+		v := value.Fold(strings.Split(l, " | ")[2])
 		assert.False(t, seen[v], v)
 		seen[v] = true
 	}
@@ -405,7 +407,7 @@ func TestKindsAreDifferentUnderFold(t *testing.T) {
 		}
 		seen := make(map[string]bool, n)
 		for i := range n {
-			text := Fold(string(k.form.append(nil, i)))
+			text := value.Fold(string(k.form.append(nil, i)))
 			assert.False(t, seen[text], "%s: %s", k.Name, text)
 			seen[text] = true
 		}
@@ -451,7 +453,7 @@ func TestUniqueKindsAndPatternsUseTheirWholeSpace(t *testing.T) {
 		NewGrower(s).Grow(e, Row{}, int(rows), &b)
 		seen := map[string]bool{}
 		for i := range b.Len {
-			seen[Fold(b.Row(i)[0].S)] = true
+			seen[value.Fold(b.Row(i)[0].S)] = true
 		}
 		return seen, nil
 	}
@@ -461,7 +463,7 @@ func TestUniqueKindsAndPatternsUseTheirWholeSpace(t *testing.T) {
 		}
 		want := map[string]bool{}
 		for i := range k.Space() {
-			want[Fold(string(k.form.append(nil, i)))] = true
+			want[value.Fold(string(k.form.append(nil, i)))] = true
 		}
 		src, err := NewKind(k, nil)
 		require.NoError(t, err)

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+
+	"evensprout/internal/value"
 )
 
 // scope is the part of an entity's rows within which a group's values differ: the rows
@@ -302,12 +304,12 @@ func (f *Field) takesNumber(s *scope) bool {
 		return false
 	}
 	_, moment := f.Source.(*stretch)
-	return moment && s != nil || f.Source.Type() == Text
+	return moment && s != nil || f.Source.Type() == value.Text
 }
 
 // number makes a value differ from those of the rows of its scope that have the same
 // values otherwise: a text ends with it, and a moment leaves that rest.
-func (g *Group) number(c cell, v *Value) {
+func (g *Group) number(c cell, v *value.Value) {
 	if g.scope != nil && g.most <= g.size {
 		return // the members suffice
 	}

@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/value"
 )
 
 // dock is a family of three with groups that are unique within a row above: towns have
@@ -19,7 +21,7 @@ type dock struct {
 }
 
 func (d *dock) build(towns, piers, boats uint64, withGiven bool) *dock {
-	d.set = &Set{Seed: "dock", Edition: "1", Clock: must(ParseTimestamp("2026-05-01T08:00:00Z"))}
+	d.set = &Set{Seed: "dock", Edition: "1", Clock: must(value.ParseTimestamp("2026-05-01T08:00:00Z"))}
 	d.berth = d.set.NewEntity("Berth")
 	d.berth.Rows = 40
 	d.berth.Key = d.field(d.berth, "id", must(Count(nil, 1, false)))
@@ -44,12 +46,12 @@ func (d *dock) build(towns, piers, boats uint64, withGiven bool) *dock {
 	add("letter", must(Pattern("[A-Z]")))
 	add("berth", Pick(d.berth, PickOptions{By: d.berth.Key}))
 	add("nr", must(Count(nil, 1, true)))
-	add("word", must(Choose([]Value{String("oar"), String("sail")}, nil)))
-	start := add("start", must(Between(must(ParseTimestamp("2026-05-01T08:00:00Z")), must(ParseTimestamp("2026-05-01T09:00:00Z")), 0)))
-	add("at", must(Moment(&End{Path: &Path{Field: start}}, nil, Span{Micros: 40 * Second}, 0)))
+	add("word", must(Choose([]value.Value{value.String("oar"), value.String("sail")}, nil)))
+	start := add("start", must(Between(must(value.ParseTimestamp("2026-05-01T08:00:00Z")), must(value.ParseTimestamp("2026-05-01T09:00:00Z")), 0)))
+	add("at", must(Moment(&End{Path: &Path{Field: start}}, nil, value.Span{Micros: 40 * value.Second}, 0)))
 	add("note", kind("text.sentence"))
 	add("sign", Same(Path{Field: d.fields["letter"]}))
-	add("colour", must(Choose([]Value{String("red"), String("blue"), String("green")}, nil)))
+	add("colour", must(Choose([]value.Value{value.String("red"), value.String("blue"), value.String("green")}, nil)))
 	add("label", d.template(d.boat, "{colour} boat"))
 	if withGiven {
 		d.town.AddGiven("t1", nil)
@@ -57,9 +59,9 @@ func (d *dock) build(towns, piers, boats uint64, withGiven bool) *dock {
 		for i, text := range []string{"C", "A", "B"} {
 			d.boat.AddGiven(fmt.Sprint("b", i), map[*Field]Given{
 				d.boat.Up:          GivenRow(Row{Side: true}),
-				d.fields["letter"]: {Value: String(text)},
+				d.fields["letter"]: {Value: value.String(text)},
 				d.fields["berth"]:  GivenRow(Row{N: uint64(i)}),
-				d.fields["label"]:  {Value: String("red boat")},
+				d.fields["label"]:  {Value: value.String("red boat")},
 			})
 			if i > 0 {
 				delete(d.boat.Side[i].Given, d.fields["label"])
@@ -84,7 +86,7 @@ func (d *dock) tuples(t *testing.T, fields ...*Field) []string {
 		for i := range b.Len {
 			var parts []string
 			for _, f := range fields {
-				parts = append(parts, Fold(b.Row(i)[f.index].String()))
+				parts = append(parts, value.Fold(b.Row(i)[f.index].String()))
 			}
 			out = append(out, strings.Join(parts, "|"))
 		}
@@ -191,7 +193,7 @@ func TestTooFewValuesWithinAScope(t *testing.T) {
 	assert.Contains(t, faults[0].Message, "and there are 40")
 
 	d = (&dock{}).build(12, 3, 5, true)
-	d.boat.Side[1].Given[d.fields["letter"]] = Given{Value: String("c")}
+	d.boat.Side[1].Given[d.fields["letter"]] = Given{Value: value.String("c")}
 	require.NoError(t, d.boat.Unique(d.boat.Up, d.fields["letter"]))
 	faults = d.set.Finish()
 	require.Len(t, faults, 1)

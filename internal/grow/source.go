@@ -6,19 +6,21 @@ import (
 	"math"
 	"sort"
 	"unicode/utf8"
+
+	"evensprout/internal/value"
 )
 
 // literal is the same value in every row.
-type literal struct{ value Value }
+type literal struct{ value value.Value }
 
 // Literal makes a source of one fixed value.
-func Literal(v Value) Source { return &literal{v} }
+func Literal(v value.Value) Source { return &literal{v} }
 
-func (s *literal) Type() Type                    { return s.value.Type }
-func (s *literal) Scale() uint8                  { return s.value.Scale }
-func (s *literal) grow(_ cell, v *Value)         { *v = s.value }
-func (s *literal) Space() uint64                 { return 1 }
-func (s *literal) at(_ cell, _ uint64, v *Value) { *v = s.value }
+func (s *literal) Type() value.Type                    { return s.value.Type }
+func (s *literal) Scale() uint8                        { return s.value.Scale }
+func (s *literal) grow(_ cell, v *value.Value)         { *v = s.value }
+func (s *literal) Space() uint64                       { return 1 }
+func (s *literal) at(_ cell, _ uint64, v *value.Value) { *v = s.value }
 
 // counter numbers the rows of an entity, or the children of each parent.
 type counter struct {
@@ -42,11 +44,11 @@ func Count(from *int64, step int64, restart bool) (Source, error) {
 	return c, nil
 }
 
-func (s *counter) Type() Type   { return Integer }
-func (s *counter) Scale() uint8 { return 0 }
+func (s *counter) Type() value.Type { return value.Integer }
+func (s *counter) Scale() uint8     { return 0 }
 
-func (s *counter) grow(c cell, v *Value) {
-	v.Type = Integer
+func (s *counter) grow(c cell, v *value.Value) {
+	v.Type = value.Integer
 	switch {
 	case s.restart:
 		_, o := c.g.up(c.fr)
@@ -85,7 +87,7 @@ func (s *counter) settle(f *Field) *FinishError {
 		n := int64(i) + 1
 		given, ok := e.Side[i].Given[f]
 		if ok {
-			if given.Value.Type != Integer {
+			if given.Value.Type != value.Integer {
 				continue
 			}
 			n = given.Value.N
@@ -140,7 +142,7 @@ func (f *Field) Counted() bool {
 
 // ranged is lo, lo+step, ... n values of an integral type.
 type ranged struct {
-	typ   Type
+	typ   value.Type
 	scale uint8
 	lo    int64
 	step  int64
@@ -150,13 +152,13 @@ type ranged struct {
 // Between makes a source of the values from lo to hi, both included, step apart.
 // Both have the same type: a number, a date, a time of day or a moment. A step of
 // 0 means the smallest: 1, the last decimal, a day, the last digit of a second.
-func Between(lo, hi Value, step int64) (Source, error) {
+func Between(lo, hi value.Value, step int64) (Source, error) {
 	r := &ranged{typ: lo.Type, scale: max(lo.Scale, hi.Scale), lo: lo.N, step: step}
 	top := hi.N
 	switch {
-	case isNumber(lo.Type) && isNumber(hi.Type):
-		if lo.Type == Decimal || hi.Type == Decimal {
-			r.typ = Decimal
+	case value.IsNumber(lo.Type) && value.IsNumber(hi.Type):
+		if lo.Type == value.Decimal || hi.Type == value.Decimal {
+			r.typ = value.Decimal
 			a, okA := lo.Rescale(r.scale)
 			b, okB := hi.Rescale(r.scale)
 			if !okA || !okB {
@@ -166,7 +168,7 @@ func Between(lo, hi Value, step int64) (Source, error) {
 		}
 	case lo.Type != hi.Type:
 		return nil, fmt.Errorf("the ends are of two types: %s and %s", lo.Type, hi.Type)
-	case lo.Type != Date && lo.Type != Time && lo.Type != Timestamp:
+	case lo.Type != value.Date && lo.Type != value.Time && lo.Type != value.Timestamp:
 		return nil, fmt.Errorf("there is no range of type %s: numbers, dates, times and moments have ranges", lo.Type)
 	}
 	if top < r.lo {
@@ -177,7 +179,7 @@ func Between(lo, hi Value, step int64) (Source, error) {
 	}
 	if step == 0 {
 		r.step = 1
-		if lo.Type == Time || lo.Type == Timestamp {
+		if lo.Type == value.Time || lo.Type == value.Timestamp {
 			r.step = tick(r.scale)
 		}
 	}
@@ -189,33 +191,31 @@ func Between(lo, hi Value, step int64) (Source, error) {
 	return r, nil
 }
 
-func isNumber(t Type) bool { return t == Integer || t == Decimal }
-
 // tick is the last shown digit of a second, in microseconds.
 func tick(digits uint8) int64 {
-	unit := Second
+	unit := value.Second
 	for range digits {
 		unit /= 10
 	}
 	return unit
 }
 
-func (s *ranged) Type() Type    { return s.typ }
-func (s *ranged) Scale() uint8  { return s.scale }
-func (s *ranged) Space() uint64 { return s.n }
-func (s *ranged) grow(c cell, v *Value) {
+func (s *ranged) Type() value.Type { return s.typ }
+func (s *ranged) Scale() uint8     { return s.scale }
+func (s *ranged) Space() uint64    { return s.n }
+func (s *ranged) grow(c cell, v *value.Value) {
 	s.at(c, below(c.fraction(drawValue), s.n), v)
 }
 
-func (s *ranged) at(_ cell, i uint64, v *Value) {
+func (s *ranged) at(_ cell, i uint64, v *value.Value) {
 	v.Type, v.Scale, v.N = s.typ, s.scale, s.lo+int64(i)*s.step
 }
 
 // choice is one of several values, by weight.
 type choice struct {
-	values []Value
+	values []value.Value
 	sums   []uint64 // running totals of the weights; nil if all are equal
-	typ    Type
+	typ    value.Type
 	scale  uint8
 }
 
@@ -224,25 +224,25 @@ const MaxWeight = 1 << 40
 
 // Choose makes a source of weighted values, all of one type; integers among
 // decimals become decimals. weights may be nil: all equal.
-func Choose(values []Value, weights []uint64) (Source, error) {
+func Choose(values []value.Value, weights []uint64) (Source, error) {
 	if len(values) == 0 {
 		return nil, errors.New("there is nothing to choose from")
 	}
-	s := &choice{typ: Null}
+	s := &choice{typ: value.Null}
 	for _, v := range values {
 		switch {
 		case v.IsNull():
 			return nil, errors.New("null is not a choice: use nulls: 10%")
-		case s.typ == Null || s.typ == Integer && v.Type == Decimal:
+		case s.typ == value.Null || s.typ == value.Integer && v.Type == value.Decimal:
 			s.typ = v.Type
-		case s.typ == Decimal && v.Type == Integer:
+		case s.typ == value.Decimal && v.Type == value.Integer:
 		case s.typ != v.Type:
 			return nil, fmt.Errorf("the choices are of two types: %s and %s (quote what is meant as text)", s.typ, v.Type)
 		}
 		s.scale = max(s.scale, v.Scale)
 	}
 	for _, v := range values {
-		if s.typ == Decimal {
+		if s.typ == value.Decimal {
 			r, ok := v.Rescale(s.scale)
 			if !ok {
 				return nil, fmt.Errorf("%s has too many digits", v)
@@ -270,10 +270,10 @@ func Choose(values []Value, weights []uint64) (Source, error) {
 	return s, nil
 }
 
-func (s *choice) Type() Type    { return s.typ }
-func (s *choice) Scale() uint8  { return s.scale }
-func (s *choice) Space() uint64 { return uint64(len(s.values)) }
-func (s *choice) grow(c cell, v *Value) {
+func (s *choice) Type() value.Type { return s.typ }
+func (s *choice) Scale() uint8     { return s.scale }
+func (s *choice) Space() uint64    { return uint64(len(s.values)) }
+func (s *choice) grow(c cell, v *value.Value) {
 	u := c.fraction(drawValue)
 	if s.sums == nil {
 		*v = s.values[below(u, uint64(len(s.values)))]
@@ -282,7 +282,7 @@ func (s *choice) grow(c cell, v *Value) {
 	t := below(u, s.sums[len(s.sums)-1])
 	*v = s.values[sort.Search(len(s.sums), func(i int) bool { return s.sums[i] > t })]
 }
-func (s *choice) at(_ cell, i uint64, v *Value) { *v = s.values[i] }
+func (s *choice) at(_ cell, i uint64, v *value.Value) { *v = s.values[i] }
 
 // portion is true for a share of the rows.
 type portion struct{ share Share }
@@ -290,13 +290,13 @@ type portion struct{ share Share }
 // True makes a boolean that is true for a share of the rows.
 func True(s Share) Source { return &portion{s} }
 
-func (s *portion) Type() Type    { return Boolean }
-func (s *portion) Scale() uint8  { return 0 }
-func (s *portion) Space() uint64 { return 2 }
-func (s *portion) grow(c cell, v *Value) {
-	*v = Bool(s.share.hit(c.fraction(drawValue)))
+func (s *portion) Type() value.Type { return value.Boolean }
+func (s *portion) Scale() uint8     { return 0 }
+func (s *portion) Space() uint64    { return 2 }
+func (s *portion) grow(c cell, v *value.Value) {
+	*v = value.Bool(s.share.hit(c.fraction(drawValue)))
 }
-func (s *portion) at(_ cell, i uint64, v *Value) { *v = Bool(i == 1) }
+func (s *portion) at(_ cell, i uint64, v *value.Value) { *v = value.Bool(i == 1) }
 
 // identifier is a UUID.
 type identifier struct {
@@ -309,11 +309,11 @@ func RandomUUID() Source { return &identifier{version: 4} }
 
 // OrderedUUID makes version 7 UUIDs (RFC 9562) whose time is the plan's clock.
 // The bits after the time hold the row number, so that they sort as the rows do.
-func OrderedUUID(clock Value) Source { return &identifier{7, clock.N} }
+func OrderedUUID(clock value.Value) Source { return &identifier{7, clock.N} }
 
-func (s *identifier) Type() Type   { return UUID }
-func (s *identifier) Scale() uint8 { return 0 }
-func (s *identifier) grow(c cell, v *Value) {
+func (s *identifier) Type() value.Type { return value.UUID }
+func (s *identifier) Scale() uint8     { return 0 }
+func (s *identifier) grow(c cell, v *value.Value) {
 	w := philox([4]uint64{c.fr.id[1], c.fr.id[0], c.attempt(), 0}, c.f.key())
 	hi, lo := w[0], w[1]
 	if s.version == 7 {
@@ -321,7 +321,7 @@ func (s *identifier) grow(c cell, v *Value) {
 		hi = uint64(s.clock/1000)<<16 | n>>30&0xfff
 		lo = n&(1<<30-1)<<32 | w[1]&math.MaxUint32
 	}
-	v.Type = UUID
+	v.Type = value.UUID
 	v.N = int64(hi&^0xf000 | uint64(s.version)<<12)
 	v.M = lo&(1<<62-1) | 1<<63
 }
@@ -331,12 +331,12 @@ func Texts(s Source) []string {
 	var out []string
 	switch s := s.(type) {
 	case *literal:
-		if s.value.Type == Text {
+		if s.value.Type == value.Text {
 			out = append(out, s.value.S)
 		}
 	case *choice:
 		for _, v := range s.values {
-			if v.Type == Text {
+			if v.Type == value.Text {
 				out = append(out, v.S)
 			}
 		}
@@ -349,13 +349,13 @@ func Texts(s Source) []string {
 func LongestText(s Source) (string, int) {
 	switch s := s.(type) {
 	case *literal:
-		if s.value.Type == Text {
+		if s.value.Type == value.Text {
 			return s.value.S, utf8.RuneCountInString(s.value.S)
 		}
 	case *choice:
 		best, n := "", 0
 		for _, v := range s.values {
-			if k := utf8.RuneCountInString(v.S); v.Type == Text && k > n {
+			if k := utf8.RuneCountInString(v.S); v.Type == value.Text && k > n {
 				best, n = v.S, k
 			}
 		}

@@ -6,6 +6,8 @@ import (
 	"hash/adler32"
 	"hash/crc32"
 	"strconv"
+
+	"evensprout/internal/value"
 )
 
 // generated is the name of a placeholder file that belongs to the row.
@@ -39,9 +41,9 @@ func File(spec FileSpec) (Source, error) {
 	return &generated{spec}, nil
 }
 
-func (s *generated) Type() Type   { return Text }
-func (s *generated) Scale() uint8 { return 0 }
-func (s *generated) grow(c cell, v *Value) {
+func (s *generated) Type() value.Type { return value.Text }
+func (s *generated) Scale() uint8     { return 0 }
+func (s *generated) grow(c cell, v *value.Value) {
 	b := append(c.g.take(), slug(c.fr.e.Name)...)
 	b = append(append(append(b, '-'), slug(c.f.Name)...), '-')
 	if c.fr.row.Side || c.fr.e.Table != nil {

@@ -3,23 +3,25 @@ package grow
 import (
 	"errors"
 	"fmt"
+
+	"evensprout/internal/value"
 )
 
 // End is one end of a stretch of time: a fixed moment, or a field.
 type End struct {
-	Fixed Value
+	Fixed value.Value
 	Path  *Path // nil if fixed
 }
 
 // Type is the logical type of the end.
-func (e *End) Type() Type {
+func (e *End) Type() value.Type {
 	if e.Path != nil {
 		return e.Path.Field.Source.Type()
 	}
 	return e.Fixed.Type
 }
 
-func (e *End) value(c cell) Value {
+func (e *End) value(c cell) value.Value {
 	if e.Path != nil {
 		return c.follow(e.Path)
 	}
@@ -28,9 +30,9 @@ func (e *End) value(c cell) Value {
 
 // stretch is a moment after one end, before another, or both.
 type stretch struct {
-	after, before *End // at least one
-	within        Span // zero if both ends are there and nothing more is said
-	typ           Type // Date or Timestamp
+	after, before *End       // at least one
+	within        value.Span // zero if both ends are there and nothing more is said
+	typ           value.Type // Date or Timestamp
 	digits        uint8
 	unit          int64 // of microseconds
 }
@@ -38,38 +40,38 @@ type stretch struct {
 // Moment makes moments strictly after one end and strictly before the other, at
 // most a span away from the first that is given. Where that leaves no room, it
 // is the first moment after the earlier end.
-func Moment(after, before *End, within Span, digits uint8) (Source, error) {
+func Moment(after, before *End, within value.Span, digits uint8) (Source, error) {
 	s := &stretch{after: after, before: before, within: within, digits: digits}
 	first := after
 	if first == nil {
 		first = before
 	}
-	if within == (Span{}) && (after == nil || before == nil) {
+	if within == (value.Span{}) && (after == nil || before == nil) {
 		return nil, errors.New("within is missing: how far away may it be, such as within: 90d")
 	}
 	for _, e := range []*End{after, before} {
 		if e == nil {
 			continue
 		}
-		if t := e.Type(); t != Date && t != Timestamp {
+		if t := e.Type(); t != value.Date && t != value.Timestamp {
 			return nil, fmt.Errorf("a moment cannot be reckoned from type %s", t)
 		}
 	}
 	s.typ = first.Type()
 	s.unit = tick(digits)
-	if s.typ == Date {
-		s.unit = Day
-		if within.Micros%Day != 0 {
+	if s.typ == value.Date {
+		s.unit = value.Day
+		if within.Micros%value.Day != 0 {
 			return nil, errors.New("a date moves by whole days: d, w, mo, y")
 		}
 	}
-	if within != (Span{}) && within.Months == 0 && within.Micros < s.unit {
+	if within != (value.Span{}) && within.Months == 0 && within.Micros < s.unit {
 		return nil, errors.New("the span is shorter than the smallest step")
 	}
 	if s.fixed() {
-		lo, n := s.limits(value(after), value(before))
+		lo, n := s.limits(fixedOf(after), fixedOf(before))
 		for _, us := range []int64{lo, lo + int64(n-1)*s.unit} {
-			if err := InCalendar(&Value{Type: Timestamp, N: us}); err != nil {
+			if err := value.InCalendar(&value.Value{Type: value.Timestamp, N: us}); err != nil {
 				return nil, fmt.Errorf("the span leads too far: %w", err)
 			}
 		}
@@ -78,9 +80,10 @@ func Moment(after, before *End, within Span, digits uint8) (Source, error) {
 	return s, nil
 }
 
-func value(e *End) Value {
+// fixedOf is the fixed moment of an end; NULL if it has none.
+func fixedOf(e *End) value.Value {
 	if e == nil {
-		return Value{}
+		return value.Value{}
 	}
 	return e.Fixed
 }
@@ -89,10 +92,10 @@ func (s *stretch) fixed() bool {
 	return (s.after == nil || s.after.Path == nil) && (s.before == nil || s.before.Path == nil)
 }
 
-func (s *stretch) Type() Type   { return s.typ }
-func (s *stretch) Scale() uint8 { return s.scale() }
+func (s *stretch) Type() value.Type { return s.typ }
+func (s *stretch) Scale() uint8     { return s.scale() }
 func (s *stretch) scale() uint8 {
-	if s.typ == Date {
+	if s.typ == value.Date {
 		return 0
 	}
 	return s.digits
@@ -100,37 +103,37 @@ func (s *stretch) scale() uint8 {
 
 // fold turns microseconds into the unit of the type's N.
 func (s *stretch) fold(us int64) int64 {
-	if s.typ == Date {
-		return floorDiv(us, Day)
+	if s.typ == value.Date {
+		return value.FloorDiv(us, value.Day)
 	}
 	return us
 }
 
-func micros(v Value) int64 {
-	if v.Type == Date {
-		return v.N * Day
+func micros(v value.Value) int64 {
+	if v.Type == value.Date {
+		return v.N * value.Day
 	}
 	return v.N
 }
 
 // limits returns the first moment and how many there are, a unit apart.
-func (s *stretch) limits(after, before Value) (int64, uint64) {
+func (s *stretch) limits(after, before value.Value) (int64, uint64) {
 	var lo, hi int64
 	if s.after != nil {
 		a := micros(after)
 		lo = a - floorMod(a, s.unit) + s.unit
-		if s.within != (Span{}) {
-			hi = s.within.after(a, 1)
+		if s.within != (value.Span{}) {
+			hi = s.within.After(a, 1)
 		}
 		if s.before != nil {
-			if b := micros(before) - 1; s.within == (Span{}) || b < hi {
+			if b := micros(before) - 1; s.within == (value.Span{}) || b < hi {
 				hi = b
 			}
 		}
 	} else {
 		b := micros(before)
 		hi = b - 1
-		lo = s.within.after(b, -1)
+		lo = s.within.After(b, -1)
 		lo += floorMod(-lo, s.unit)
 	}
 	if hi < lo {
@@ -139,9 +142,9 @@ func (s *stretch) limits(after, before Value) (int64, uint64) {
 	return lo, uint64(hi-lo)/uint64(s.unit) + 1
 }
 
-func floorMod(a, b int64) int64 { return a - floorDiv(a, b)*b }
+func floorMod(a, b int64) int64 { return a - value.FloorDiv(a, b)*b }
 
-func (s *stretch) grow(c cell, v *Value) {
+func (s *stretch) grow(c cell, v *value.Value) {
 	lo, n, ok := s.room(c)
 	if !ok {
 		return
@@ -153,7 +156,7 @@ func (s *stretch) grow(c cell, v *Value) {
 // room is the first moment that a row can have, and how many there are; false if it has
 // none.
 func (s *stretch) room(c cell) (lo int64, n uint64, ok bool) {
-	var a, b Value
+	var a, b value.Value
 	if s.after != nil {
 		if a = s.after.value(c); a.IsNull() {
 			return 0, 0, false
@@ -161,10 +164,10 @@ func (s *stretch) room(c cell) (lo int64, n uint64, ok bool) {
 	}
 	if s.before != nil {
 		if b = s.before.value(c); b.IsNull() {
-			if s.after == nil || s.within == (Span{}) {
+			if s.after == nil || s.within == (value.Span{}) {
 				return 0, 0, false
 			}
-			b = Value{Type: Timestamp, N: s.within.after(micros(a), 1) + 1}
+			b = value.Value{Type: value.Timestamp, N: s.within.After(micros(a), 1) + 1}
 		}
 	}
 	lo, n = s.limits(a, b)
@@ -173,13 +176,13 @@ func (s *stretch) room(c cell) (lo int64, n uint64, ok bool) {
 
 // leave moves a moment to one that leaves a rest when counted in so many steps; false if
 // a row has too few moments.
-func (s *stretch) leave(c cell, v *Value, rest, of int64) bool {
+func (s *stretch) leave(c cell, v *value.Value, rest, of int64) bool {
 	lo, n, ok := s.room(c)
 	if !ok || uint64(of) > n {
 		return false
 	}
 	at := micros(*v)
-	at -= floorMod(floorDiv(at, s.unit)-rest, of) * s.unit
+	at -= floorMod(value.FloorDiv(at, s.unit)-rest, of) * s.unit
 	if at < lo {
 		at += of * s.unit
 	}

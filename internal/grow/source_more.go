@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"unicode/utf16"
 	"unicode/utf8"
+
+	"evensprout/internal/value"
 )
 
 // running adds up a field over a parent's children.
@@ -18,20 +20,20 @@ type running struct {
 // Running makes the total of a field over the children of one parent, up to and
 // including this one.
 func Running(of *Field, from *Path) (Source, error) {
-	if !isNumber(of.Source.Type()) {
+	if !value.IsNumber(of.Source.Type()) {
 		return nil, fmt.Errorf("a total needs numbers, and %s is of type %s", of.Name, of.Source.Type())
 	}
-	if from != nil && !isNumber(from.Field.Source.Type()) {
+	if from != nil && !value.IsNumber(from.Field.Source.Type()) {
 		return nil, fmt.Errorf("a total begins with a number, and %s is of type %s", from.Field.Name, from.Field.Source.Type())
 	}
 	return &running{of, from}, nil
 }
 
-func (s *running) Type() Type {
-	if s.of.Source.Type() == Decimal || s.from != nil && s.from.Field.Source.Type() == Decimal {
-		return Decimal
+func (s *running) Type() value.Type {
+	if s.of.Source.Type() == value.Decimal || s.from != nil && s.from.Field.Source.Type() == value.Decimal {
+		return value.Decimal
 	}
-	return Integer
+	return value.Integer
 }
 
 func (s *running) Scale() uint8 {
@@ -48,7 +50,7 @@ type total struct {
 	sum    int64
 }
 
-func (s *running) grow(c cell, v *Value) {
+func (s *running) grow(c cell, v *value.Value) {
 	parent, _ := c.g.up(c.fr)
 	first, _ := c.g.Below(c.fr.e, parent)
 	t := c.g.totals[c.f]
@@ -83,7 +85,7 @@ func (s *running) grow(c cell, v *Value) {
 		fr.close()
 	}
 	v.Type, v.Scale, v.N = s.Type(), scale, t.sum
-	if v.Type == Integer {
+	if v.Type == value.Integer {
 		v.Scale = 0
 	}
 }
@@ -102,9 +104,9 @@ func RandomBytes(length Range) (Source, error) {
 	return &random{length}, nil
 }
 
-func (s *random) Type() Type   { return Bytes }
-func (s *random) Scale() uint8 { return 0 }
-func (s *random) grow(c cell, v *Value) {
+func (s *random) Type() value.Type { return value.Bytes }
+func (s *random) Scale() uint8     { return 0 }
+func (s *random) grow(c cell, v *value.Value) {
 	draws := c.stream()
 	n := s.length.draw(&draws)
 	b := c.g.take()
@@ -114,7 +116,7 @@ func (s *random) grow(c cell, v *Value) {
 			b = append(b, byte(w>>(8*i)))
 		}
 	}
-	v.Type, v.S = Bytes, c.g.text.keep(b)
+	v.Type, v.S = value.Bytes, c.g.text.keep(b)
 	c.g.give(b)
 }
 
@@ -172,11 +174,11 @@ func (p *byKey) Swap(i, j int) {
 	p.Parts[i], p.Parts[j] = p.Parts[j], p.Parts[i]
 }
 
-func (s *document) Type() Type   { return JSON }
-func (s *document) Scale() uint8 { return 0 }
-func (s *document) grow(c cell, v *Value) {
+func (s *document) Type() value.Type { return value.JSON }
+func (s *document) Scale() uint8     { return 0 }
+func (s *document) grow(c cell, v *value.Value) {
 	b := s.root.append(c, c.g.take())
-	v.Type, v.S = JSON, c.g.text.keep(b)
+	v.Type, v.S = value.JSON, c.g.text.keep(b)
 	c.g.give(b)
 }
 
@@ -208,22 +210,22 @@ func (p *Part) append(c cell, b []byte) []byte {
 	return append(b, shut)
 }
 
-func appendJSON(b []byte, v *Value) []byte {
+func appendJSON(b []byte, v *value.Value) []byte {
 	switch v.Type {
-	case Null:
+	case value.Null:
 		return append(b, "null"...)
-	case Integer:
+	case value.Integer:
 		return strconv.AppendInt(b, v.N, 10)
-	case Decimal:
+	case value.Decimal:
 		n, scale := v.N, v.Scale
 		for scale > 0 && n%10 == 0 {
 			n /= 10
 			scale--
 		}
-		return appendDecimal(b, n, scale)
-	case Boolean:
+		return value.AppendDecimal(b, n, scale)
+	case value.Boolean:
 		return strconv.AppendBool(b, v.N != 0)
-	case JSON:
+	case value.JSON:
 		return append(b, v.S...)
 	}
 	return appendJSONText(b, v.String())
@@ -267,22 +269,22 @@ func (e *RowError) Unwrap() error { return e.Err }
 
 // computed is made by a function of other fields.
 type computed struct {
-	typ    Type
+	typ    value.Type
 	scale  uint8
 	inputs []Path
-	by     func(inputs []Value) (Value, error)
+	by     func(inputs []value.Value) (value.Value, error)
 }
 
 // Computed makes the values that a pure function makes of other fields. Where it
 // fails, growing stops with its error: see Grower.Err.
-func Computed(typ Type, scale uint8, inputs []Path, by func([]Value) (Value, error)) Source {
+func Computed(typ value.Type, scale uint8, inputs []Path, by func([]value.Value) (value.Value, error)) Source {
 	return &computed{typ, scale, inputs, by}
 }
 
-func (s *computed) Type() Type   { return s.typ }
-func (s *computed) Scale() uint8 { return s.scale }
-func (s *computed) grow(c cell, v *Value) {
-	in := make([]Value, len(s.inputs))
+func (s *computed) Type() value.Type { return s.typ }
+func (s *computed) Scale() uint8     { return s.scale }
+func (s *computed) grow(c cell, v *value.Value) {
+	in := make([]value.Value, len(s.inputs))
 	for i := range s.inputs {
 		in[i] = c.follow(&s.inputs[i])
 	}

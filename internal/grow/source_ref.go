@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"math/bits"
 	"sync"
+
+	"evensprout/internal/value"
 )
 
 // upward is the reference to the parent.
@@ -12,12 +14,12 @@ type upward struct{ to *Entity }
 // Upward makes the reference of a child to its parent.
 func Upward(parent *Entity) Source { return &upward{parent} }
 
-func (s *upward) Type() Type             { return s.to.Key.Source.Type() }
-func (s *upward) Scale() uint8           { return s.to.Key.Source.Scale() }
-func (s *upward) target() *Entity        { return s.to }
-func (s *upward) stored() *Field         { return s.to.Key }
-func (s *upward) grow(cell, *Value)      {}
-func (s *upward) row(c cell) (Row, bool) { p, _ := c.g.up(c.fr); return p, true }
+func (s *upward) Type() value.Type        { return s.to.Key.Source.Type() }
+func (s *upward) Scale() uint8            { return s.to.Key.Source.Scale() }
+func (s *upward) target() *Entity         { return s.to }
+func (s *upward) stored() *Field          { return s.to.Key }
+func (s *upward) grow(cell, *value.Value) {}
+func (s *upward) row(c cell) (Row, bool)  { p, _ := c.g.up(c.fr); return p, true }
 
 // pick is a reference to some row of an entity.
 type pick struct {
@@ -55,11 +57,11 @@ func Pick(to *Entity, o PickOptions) Source {
 	return s
 }
 
-func (s *pick) Type() Type        { return s.By.Source.Type() }
-func (s *pick) Scale() uint8      { return s.By.Source.Scale() }
-func (s *pick) target() *Entity   { return s.to }
-func (s *pick) stored() *Field    { return s.By }
-func (s *pick) grow(cell, *Value) {}
+func (s *pick) Type() value.Type        { return s.By.Source.Type() }
+func (s *pick) Scale() uint8            { return s.By.Source.Scale() }
+func (s *pick) target() *Entity         { return s.to }
+func (s *pick) stored() *Field          { return s.By }
+func (s *pick) grow(cell, *value.Value) {}
 
 // Space is how many rows can be picked: where conditions are fixed, known once these rows
 // are found.
@@ -81,7 +83,7 @@ func (s *pick) nth(i uint64) Row {
 	return s.to.at(i)
 }
 
-func (s *pick) at(c cell, i uint64, v *Value) {
+func (s *pick) at(c cell, i uint64, v *value.Value) {
 	c.refer(s, s.nth(i), v)
 }
 
@@ -205,20 +207,20 @@ func Same(p Path) Source {
 	return &copied{p}
 }
 
-func (s *copied) Type() Type            { return s.path.Field.Source.Type() }
-func (s *copied) Scale() uint8          { return s.path.Field.Source.Scale() }
-func (s *copied) grow(c cell, v *Value) { *v = c.follow(&s.path) }
+func (s *copied) Type() value.Type            { return s.path.Field.Source.Type() }
+func (s *copied) Scale() uint8                { return s.path.Field.Source.Scale() }
+func (s *copied) grow(c cell, v *value.Value) { *v = c.follow(&s.path) }
 
 // copiedReference points to the row to which another reference points.
 type copiedReference struct{ path Path }
 
-func (s *copiedReference) of() reference          { return s.path.Field.Source.(reference) }
-func (s *copiedReference) Type() Type             { return s.of().Type() }
-func (s *copiedReference) Scale() uint8           { return s.of().Scale() }
-func (s *copiedReference) target() *Entity        { return s.of().target() }
-func (s *copiedReference) stored() *Field         { return s.of().stored() }
-func (s *copiedReference) grow(cell, *Value)      {}
-func (s *copiedReference) row(c cell) (Row, bool) { return c.g.followRow(c.fr, &s.path) }
+func (s *copiedReference) of() reference           { return s.path.Field.Source.(reference) }
+func (s *copiedReference) Type() value.Type        { return s.of().Type() }
+func (s *copiedReference) Scale() uint8            { return s.of().Scale() }
+func (s *copiedReference) target() *Entity         { return s.of().target() }
+func (s *copiedReference) stored() *Field          { return s.of().stored() }
+func (s *copiedReference) grow(cell, *value.Value) {}
+func (s *copiedReference) row(c cell) (Row, bool)  { return c.g.followRow(c.fr, &s.path) }
 
 // RefersUp tells whether a field refers to a row above its own in the family, so that
 // the row is always there before.
@@ -267,15 +269,15 @@ type aggregate struct {
 // Aggregate computes over a field of the rows below a row: down leads from a
 // child entity to the field's own. It sees rows, not the database.
 func Aggregate(op Aggregation, down []*Entity, of *Field) (Source, error) {
-	if op == Sum && !isNumber(of.Source.Type()) {
+	if op == Sum && !value.IsNumber(of.Source.Type()) {
 		return nil, fmt.Errorf("a sum needs numbers, and %s.%s is of type %s", of.Entity.Name, of.Name, of.Source.Type())
 	}
 	return &aggregate{op, down, of}, nil
 }
 
-func (s *aggregate) Type() Type {
+func (s *aggregate) Type() value.Type {
 	if s.op == CountOf {
-		return Integer
+		return value.Integer
 	}
 	return s.of.Source.Type()
 }
@@ -287,14 +289,14 @@ func (s *aggregate) Scale() uint8 {
 	return s.of.Source.Scale()
 }
 
-func (s *aggregate) grow(c cell, v *Value) {
+func (s *aggregate) grow(c cell, v *value.Value) {
 	if s.op == Sum || s.op == CountOf {
 		v.Type, v.Scale = s.Type(), s.Scale()
 	}
 	s.walk(c, c.fr.row, s.down, v)
 }
 
-func (s *aggregate) walk(c cell, r Row, down []*Entity, v *Value) {
+func (s *aggregate) walk(c cell, r Row, down []*Entity, v *value.Value) {
 	g := c.g
 	e := down[0]
 	from, to := g.Below(e, r)
@@ -320,7 +322,7 @@ func (s *aggregate) walk(c cell, r Row, down []*Entity, v *Value) {
 	}
 }
 
-func (s *aggregate) add(c cell, v *Value, x *Value) {
+func (s *aggregate) add(c cell, v *value.Value, x *value.Value) {
 	switch {
 	case x.IsNull():
 	case s.op == Sum:
@@ -333,7 +335,7 @@ func (s *aggregate) add(c cell, v *Value, x *Value) {
 	}
 }
 
-func less(a, b *Value) bool {
+func less(a, b *value.Value) bool {
 	if a.N != b.N {
 		return a.N < b.N
 	}

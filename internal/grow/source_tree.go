@@ -3,6 +3,8 @@ package grow
 import (
 	"errors"
 	"fmt"
+
+	"evensprout/internal/value"
 )
 
 // tree is the reference of an entity to itself that makes trees: rows in order fill
@@ -46,11 +48,11 @@ func Tree(to *Entity, by *Field, key Key, depth uint64, fan Range, rootSelf bool
 
 const maxTree = 1 << 32 // rows
 
-func (s *tree) Type() Type        { return s.by.Source.Type() }
-func (s *tree) Scale() uint8      { return s.by.Source.Scale() }
-func (s *tree) target() *Entity   { return s.to }
-func (s *tree) stored() *Field    { return s.by }
-func (s *tree) grow(cell, *Value) {}
+func (s *tree) Type() value.Type        { return s.by.Source.Type() }
+func (s *tree) Scale() uint8            { return s.by.Source.Scale() }
+func (s *tree) target() *Entity         { return s.to }
+func (s *tree) stored() *Field          { return s.by }
+func (s *tree) grow(cell, *value.Value) {}
 
 func (s *tree) row(c cell) (Row, bool) {
 	if c.fr.row.Side {

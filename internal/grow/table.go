@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"evensprout/internal/value"
 )
 
 // Table is rows that are not grown but stand somewhere, such as in a file. It must
@@ -18,7 +20,7 @@ type Table interface {
 // TableReader reads rows of a table in any order; neighbours come together.
 type TableReader interface {
 	// Row returns the cells of a row; they are valid until the next call.
-	Row(n uint64) ([]Value, error)
+	Row(n uint64) ([]value.Value, error)
 	Close() error
 }
 
@@ -33,29 +35,29 @@ type Identified interface {
 // stored is a cell of the entity's table.
 type stored struct {
 	column int
-	typ    Type
+	typ    value.Type
 	scale  uint8
 }
 
 // Stored makes the values of a column of the entity's Table, all of a type or NULL.
-func Stored(column int, typ Type, scale uint8) Source { return &stored{column, typ, scale} }
+func Stored(column int, typ value.Type, scale uint8) Source { return &stored{column, typ, scale} }
 
-func (s *stored) Type() Type   { return s.typ }
-func (s *stored) Scale() uint8 { return s.scale }
-func (s *stored) grow(c cell, v *Value) {
+func (s *stored) Type() value.Type { return s.typ }
+func (s *stored) Scale() uint8     { return s.scale }
+func (s *stored) grow(c cell, v *value.Value) {
 	if c.fr.row.Side {
 		return
 	}
 	if cells := c.g.tableRow(c.fr.e, c.fr.row.N); cells != nil {
 		*v = cells[s.column]
-		if s.typ == Decimal && !v.IsNull() {
+		if s.typ == value.Decimal && !v.IsNull() {
 			*v, _ = v.Rescale(s.scale)
 		}
 	}
 }
 
 // tableRow reads a row of an entity's table; nil after an error.
-func (g *Grower) tableRow(e *Entity, n uint64) []Value {
+func (g *Grower) tableRow(e *Entity, n uint64) []value.Value {
 	r := g.tables[e]
 	if r == nil {
 		r = e.Table.Reader()
@@ -136,11 +138,11 @@ func Lookup(to *Entity, by *Field, find, of []*Field) Source {
 // MaxLookup bounds the rows of an entity that is looked up by a field.
 const MaxLookup = 5_000_000
 
-func (s *lookup) Type() Type        { return s.by.Source.Type() }
-func (s *lookup) Scale() uint8      { return s.by.Source.Scale() }
-func (s *lookup) target() *Entity   { return s.to }
-func (s *lookup) stored() *Field    { return s.by }
-func (s *lookup) grow(cell, *Value) {}
+func (s *lookup) Type() value.Type        { return s.by.Source.Type() }
+func (s *lookup) Scale() uint8            { return s.by.Source.Scale() }
+func (s *lookup) target() *Entity         { return s.to }
+func (s *lookup) stored() *Field          { return s.by }
+func (s *lookup) grow(cell, *value.Value) {}
 
 func (s *lookup) search(g *Grower, f *Field) *FinishError {
 	total := s.to.Total()

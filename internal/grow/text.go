@@ -7,6 +7,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"evensprout/internal/value"
 )
 
 // template is text with the values of other fields in it, compiled to parts.
@@ -131,7 +133,7 @@ func newFilter(text string) (filter, error) {
 	case "slug":
 		f.apply = whole(nil, slug)
 	case "ascii":
-		f.apply = whole(asciiAlready, toASCII)
+		f.apply = whole(asciiAlready, value.ToASCII)
 	case "trim":
 		f.apply = func(b []byte, from int) []byte {
 			runes := 0
@@ -226,7 +228,7 @@ func titleCase(s string) string {
 func slug(s string) string {
 	var b strings.Builder
 	gap := false
-	for _, r := range strings.ToLower(toASCII(s)) {
+	for _, r := range strings.ToLower(value.ToASCII(s)) {
 		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
 			if gap && b.Len() > 0 {
 				b.WriteByte('-')
@@ -240,10 +242,10 @@ func slug(s string) string {
 	return b.String()
 }
 
-func (t *template) Type() Type   { return Text }
-func (t *template) Scale() uint8 { return 0 }
+func (t *template) Type() value.Type { return value.Text }
+func (t *template) Scale() uint8     { return 0 }
 
-func (t *template) grow(c cell, v *Value) {
+func (t *template) grow(c cell, v *value.Value) {
 	number := uint64(0)
 	if c.f.group != nil {
 		number = c.groupAt().round
@@ -280,9 +282,9 @@ func (t *template) append(c cell, b []byte, number uint64) []byte {
 	return b
 }
 
-func (p *part) render(b []byte, v *Value) []byte {
+func (p *part) render(b []byte, v *value.Value) []byte {
 	from := len(b)
-	if v.Type == Text {
+	if v.Type == value.Text {
 		b = append(b, v.S...)
 	} else {
 		b = v.AppendText(b)

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"evensprout/internal/value"
 )
 
 // Group is a set of fields whose values together differ from row to row: their
@@ -82,7 +84,7 @@ func (e *Entity) Unique(fields ...*Field) error {
 			return err
 		}
 	}
-	if g.spare != nil && g.spare.Source.Type() != Text {
+	if g.spare != nil && g.spare.Source.Type() != value.Text {
 		g.members = nil // moments suffice: what stands beside them keeps its weights
 	}
 	e.add(g)
@@ -283,17 +285,17 @@ func (p *part) blurs() string {
 		}
 	}
 	f := p.path.Field
-	if name == "" || name != "trim" && (f.Source.Type() == Integer || f.Source.Type() == UUID) {
+	if name == "" || name != "trim" && (f.Source.Type() == value.Integer || f.Source.Type() == value.UUID) {
 		return ""
 	}
 	if src, ok := f.Source.(Countable); ok && src.Space() <= maxListed && !refersOut(src) {
 		seen, clash := map[string]bool{}, false
 		plain := part{path: p.path}
 		var values []string
-		plain.each(func(_ uint64, text string) { values = append(values, Fold(text)) })
+		plain.each(func(_ uint64, text string) { values = append(values, value.Fold(text)) })
 		p.each(func(i uint64, text string) {
 			// What is alike before the filter is one value.
-			key := Fold(text)
+			key := value.Fold(text)
 			if !seen[values[i]] {
 				clash = clash || seen["\x00"+key]
 				seen[values[i]], seen["\x00"+key] = true, true
@@ -364,7 +366,7 @@ func (t *template) letters(i int) *letterSet {
 	var set letterSet
 	p := &t.parts[i]
 	addAll := func(s string) {
-		for _, c := range []byte(Fold(s)) {
+		for _, c := range []byte(value.Fold(s)) {
 			set[c] = true
 		}
 	}
@@ -373,11 +375,11 @@ func (t *template) letters(i int) *letterSet {
 	case ok && src.Space() <= maxListed && !refersOut(src):
 		p.each(func(_ uint64, text string) { addAll(text) })
 		return &set
-	case p.path.Field.Source.Type() == Integer, p.path.Field.Source.Type() == Decimal:
+	case p.path.Field.Source.Type() == value.Integer, p.path.Field.Source.Type() == value.Decimal:
 		addAll("0123456789-.")
-	case p.path.Field.Source.Type() == UUID:
+	case p.path.Field.Source.Type() == value.UUID:
 		addAll("0123456789abcdef-")
-	case p.path.Field.Source.Type() == Date, p.path.Field.Source.Type() == Timestamp, p.path.Field.Source.Type() == Time:
+	case p.path.Field.Source.Type() == value.Date, p.path.Field.Source.Type() == value.Timestamp, p.path.Field.Source.Type() == value.Time:
 		addAll("0123456789-:.tz")
 	default:
 		if pat, ok := p.path.Field.Source.(*pattern); ok {
@@ -422,7 +424,7 @@ func (p *part) each(do func(i uint64, text string)) {
 	c := cell{g: g, fr: &frame{}, f: p.path.Field}
 	var b []byte
 	for i := range src.Space() {
-		var v Value
+		var v value.Value
 		src.at(c, i, &v)
 		b = p.render(b[:0], &v)
 		do(i, string(b))
@@ -449,7 +451,7 @@ func (t *template) separable(counted []bool) error {
 				if step < 0 {
 					sign = lit[len(lit)-1]
 				}
-				if t.letters(i)[Fold(string(sign) + "x")[0]] {
+				if t.letters(i)[value.Fold(string(sign) + "x")[0]] {
 					return // the sign may be a part of it
 				}
 			}
@@ -540,7 +542,7 @@ func (g *Group) listDistinct(m *member) string {
 	src := m.field.Source.(Countable)
 	m.radix = src.Space()
 	m.reps = nil
-	if refersOut(src) || isNumber(src.Type()) && g.text == nil {
+	if refersOut(src) || value.IsNumber(src.Type()) && g.text == nil {
 		return ""
 	}
 	p := part{path: &Path{Field: m.field}}
@@ -576,7 +578,7 @@ func (g *Group) listDistinct(m *member) string {
 	seen := map[string]bool{}
 	var reps []uint64
 	p.each(func(i uint64, text string) {
-		if key := Fold(text); !seen[key] {
+		if key := value.Fold(text); !seen[key] {
 			seen[key] = true
 			reps = append(reps, i)
 		}
@@ -632,17 +634,17 @@ func (g *Group) appendKey(gr *Grower, fr *frame, b []byte) []byte {
 		b = binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(b, id[0]), id[1])
 	}
 	if g.text != nil {
-		return append(b, Fold(gr.value(fr, g.text).S)...)
+		return append(b, value.Fold(gr.value(fr, g.text).S)...)
 	}
 	if g.shown != nil {
-		return append(b, Fold(gr.value(fr, g.shown).String())...)
+		return append(b, value.Fold(gr.value(fr, g.shown).String())...)
 	}
 	for i := range g.members {
-		b = append(b, Fold(gr.value(fr, g.members[i].field).String())...)
+		b = append(b, value.Fold(gr.value(fr, g.members[i].field).String())...)
 		b = append(b, 0)
 	}
 	if g.spare != nil {
-		b = append(b, Fold(gr.value(fr, g.spare).String())...)
+		b = append(b, value.Fold(gr.value(fr, g.spare).String())...)
 	}
 	return b
 }

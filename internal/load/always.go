@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Broken tells which invariants do not hold over the data.
@@ -49,7 +49,7 @@ func holdsAlways(ctx context.Context, tx store.Tx, rules []*plan.Rule) error {
 		if r.Table != nil {
 			b.Table = r.Table.Name
 		}
-		err := tx.Broken(ctx, r, maxBroken+1, func(columns []*schema.Column, row []grow.Value, computed grow.Value) error {
+		err := tx.Broken(ctx, r, maxBroken+1, func(columns []*schema.Column, row []value.Value, computed value.Value) error {
 			failed = true
 			if len(b.Rows) == maxBroken {
 				b.More = true
@@ -169,7 +169,7 @@ func TryConditions(ctx context.Context, s store.Store, c *plan.Compiled) error {
 			continue
 		}
 		err := try(func() error {
-			return tx.Broken(ctx, r, 1, func([]*schema.Column, []grow.Value, grow.Value) error { return nil })
+			return tx.Broken(ctx, r, 1, func([]*schema.Column, []value.Value, value.Value) error { return nil })
 		}, func(err error) *plan.Problem {
 			return c.RuleProblem(r, "the database does not understand the condition: %s", err)
 		})

@@ -16,6 +16,7 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/safe"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // The members of the archive that the journal keeps of a load: all that its rows can be
@@ -369,8 +370,8 @@ func unpackTable(data []byte, columns []*schema.Column) (grow.Table, error) {
 	}
 	e := &existing{}
 	for _, p := range list {
-		err := unpack(p.Body, p.Rows, false, func(names []string, _ grow.Row, values []grow.Value) error {
-			row := make([]grow.Value, len(columns))
+		err := unpack(p.Body, p.Rows, false, func(names []string, _ grow.Row, values []value.Value) error {
+			row := make([]value.Value, len(columns))
 			for i, c := range columns {
 				for j, name := range names {
 					if name == c.Name {

@@ -11,6 +11,7 @@ import (
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // source gives the rows of a run, in order.
@@ -373,7 +374,7 @@ func (w *writer) run(ctx context.Context, t *target, run order.Run, src source) 
 }
 
 // insert uses the bulk path.
-func (w *writer) insert(ctx context.Context, t *target, rows store.Rows) (int64, []grow.Value, error) {
+func (w *writer) insert(ctx context.Context, t *target, rows store.Rows) (int64, []value.Value, error) {
 	if !t.unkeyed {
 		n, err := w.tx.Insert(ctx, t.write.Into, rows)
 		return n, nil, err

@@ -12,6 +12,7 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 
 	"github.com/zeebo/xxh3"
 )
@@ -56,7 +57,7 @@ func (f *foresight) collisions(ctx context.Context, l *loader) error {
 }
 
 // look finds the key of another row that a row has; nil if it has none.
-type look func(ctx context.Context, row []grow.Value) (*store.Violation, error)
+type look func(ctx context.Context, row []value.Value) (*store.Violation, error)
 
 // meeting is what rows of an entity meet in their table.
 type meeting struct {
@@ -82,7 +83,7 @@ func (f *foresight) collide(ctx context.Context, l *loader, tx store.Tx, t *targ
 		if err != nil {
 			return err
 		}
-		look, most = func(_ context.Context, values []grow.Value) (*store.Violation, error) {
+		look, most = func(_ context.Context, values []value.Value) (*store.Violation, error) {
 			return k.collision(values), nil
 		}, maxMet
 	}
@@ -122,9 +123,9 @@ func (t *target) lookUp(tx store.Tx) look {
 			return cmp.Compare(t.matches(b), t.matches(a))
 		})
 	}
-	return func(ctx context.Context, row []grow.Value) (*store.Violation, error) {
+	return func(ctx context.Context, row []value.Value) (*store.Violation, error) {
 		for _, key := range keys {
-			values := make([]grow.Value, len(key.columns))
+			values := make([]value.Value, len(key.columns))
 			null := false
 			for i, at := range key.places {
 				values[i] = row[at]
@@ -190,7 +191,7 @@ func (l *loader) meet(ctx context.Context, t *target, most uint64, redraw bool, 
 }
 
 // add looks at one row.
-func (m *meeting) add(ctx context.Context, row grow.Row, values []grow.Value, redraw bool) error {
+func (m *meeting) add(ctx context.Context, row grow.Row, values []value.Value, redraw bool) error {
 	m.rows++
 	v, err := m.look(ctx, values)
 	if v == nil || err != nil {

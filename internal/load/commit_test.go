@@ -17,6 +17,7 @@ import (
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
 	"evensprout/internal/store/storetest"
+	"evensprout/internal/value"
 )
 
 // However rows are committed and by however many connections, they are the same.
@@ -323,9 +324,9 @@ func waits(t *testing.T, d *db, s store.Store) bool {
 	n := 0
 	if d.name == "mariadb" {
 		name := &schema.Column{Name: "variable_name", Kind: schema.Text}
-		value := &schema.Column{Name: "variable_value", Kind: schema.Text}
-		require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Schema: "information_schema", Name: "global_status"}, Columns: []*schema.Column{value}, Where: []store.Cell{{Column: name,
-			Value: grow.String("INNODB_ROW_LOCK_CURRENT_WAITS")}}}, func(row []grow.Value) error {
+		said := &schema.Column{Name: "variable_value", Kind: schema.Text}
+		require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Schema: "information_schema", Name: "global_status"}, Columns: []*schema.Column{said}, Where: []store.Cell{{Column: name,
+			Value: value.String("INNODB_ROW_LOCK_CURRENT_WAITS")}}}, func(row []value.Value) error {
 			if row[0].S != "0" {
 				n++
 			}
@@ -333,7 +334,7 @@ func waits(t *testing.T, d *db, s store.Store) bool {
 		}))
 		return n > 0
 	}
-	require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Schema: "pg_catalog", Name: "pg_locks"}, Columns: []*schema.Column{granted}, Where: []store.Cell{{Column: granted, Value: grow.Bool(false)}}}, func([]grow.Value) error {
+	require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Schema: "pg_catalog", Name: "pg_locks"}, Columns: []*schema.Column{granted}, Where: []store.Cell{{Column: granted, Value: value.Bool(false)}}}, func([]value.Value) error {
 		n++
 		return nil
 	}))
@@ -362,7 +363,7 @@ func TestARaceForAKey(t *testing.T) {
 			table := tables.Table("vessels")
 			e := (&grow.Set{}).NewEntity("x")
 			_, err = tx.Insert(t.Context(), store.Into{Table: table, Columns: table.Columns, Fields: []int{0, 1, 2}}, func(yield func(*grow.Batch) bool) {
-				yield(&grow.Batch{Entity: e, Len: 1, Width: 3, Values: []grow.Value{grow.Int(500), grow.String("HERON"), grow.String("Theirs")}})
+				yield(&grow.Batch{Entity: e, Len: 1, Width: 3, Values: []value.Value{value.Int(500), value.String("HERON"), value.String("Theirs")}})
 			})
 			require.NoError(t, err)
 			plan := d.compile(t, "  Vessel:\n    table: vessels\n    write: {mode: "+c.mode+", match: [code]}\n    given: {h: {code: HERON, name: Heron}, t: {code: TERN, name: Tern}}\n")

@@ -9,6 +9,7 @@ import (
 	"evensprout/internal/order"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 
 	"github.com/zeebo/xxh3"
 )
@@ -265,7 +266,7 @@ func (c *comparison) sameByFingerprint(ctx context.Context, table *schema.Table)
 	}()
 	var print grow.Fingerprint
 	var buf []byte
-	err := c.store.Select(ctx, store.Query{Table: table, Columns: columns, AsIs: true}, func(row []grow.Value) error {
+	err := c.store.Select(ctx, store.Query{Table: table, Columns: columns, AsIs: true}, func(row []value.Value) error {
 		buf = buf[:0]
 		for j := range row {
 			buf = appendMeaning(buf, columns[j], &row[j])
@@ -342,7 +343,7 @@ func namesOf(columns []*schema.Column) []string {
 }
 
 // Digest is a digest of a row as it was read.
-func Digest(row []grow.Value) grow.Fingerprint { return hashed([]byte(keyOfValues(row))) }
+func Digest(row []value.Value) grow.Fingerprint { return hashed([]byte(keyOfValues(row))) }
 
 func hashed(b []byte) grow.Fingerprint {
 	h := xxh3.Hash128(b)
@@ -482,7 +483,7 @@ func (p *Past) keyText(w *writer, t *target, row grow.Row, columns []*schema.Col
 		return "" // all that it has: too much to be a key
 	}
 	for b := range p.written(w, t, order.Run{Target: t.Target, First: row, Rows: 1}, nil) {
-		var values []grow.Value
+		var values []value.Value
 		for _, c := range columns {
 			values = append(values, b.Row(0)[slices.Index(t.Columns, c)])
 		}
@@ -508,7 +509,7 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 		return err
 	}
 	if byUnits := int64(0); len(f[table.Name]) > 0 {
-		err := c.eachStranger(ctx, table, keyColumns(table), func(row []grow.Value) error {
+		err := c.eachStranger(ctx, table, keyColumns(table), func(row []value.Value) error {
 			if x := f.of(table.Name, row); x != nil && x.added {
 				byUnits++
 			}
@@ -532,7 +533,7 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 	}
 	p.e.Extra = n
 	columns := keyColumns(table)
-	return c.eachStranger(ctx, table, columns, func(row []grow.Value) error {
+	return c.eachStranger(ctx, table, columns, func(row []value.Value) error {
 		if x := f.of(table.Name, row); x != nil && x.added {
 			return nil
 		}
@@ -587,7 +588,7 @@ func (c *comparison) shared(ctx context.Context, table *schema.Table) (bool, err
 
 // eachStranger shows columns of the rows of a table that no load of the plan wrote: the
 // keys of all that they wrote are staged together.
-func (c *comparison) eachStranger(ctx context.Context, table *schema.Table, columns []*schema.Column, show func([]grow.Value) error) error {
+func (c *comparison) eachStranger(ctx context.Context, table *schema.Table, columns []*schema.Column, show func([]value.Value) error) error {
 	if err := c.begin(ctx); err != nil {
 		return err
 	}

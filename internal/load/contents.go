@@ -14,6 +14,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // What previous contents are of.
@@ -58,7 +59,7 @@ type packer struct {
 }
 
 // add packs a row; planned counts only with numbers.
-func (p *packer) add(planned grow.Row, values []grow.Value) error {
+func (p *packer) add(planned grow.Row, values []value.Value) error {
 	if p.rows == 0 {
 		p.raw = 0
 		p.buf.Reset()
@@ -113,32 +114,32 @@ func (p *packer) close() error {
 	return nil
 }
 
-func appendPacked(b []byte, v *grow.Value) []byte {
+func appendPacked(b []byte, v *value.Value) []byte {
 	b = append(b, byte(v.Type))
 	switch v.Type {
-	case grow.Null:
+	case value.Null:
 		return b
-	case grow.Text, grow.Bytes, grow.JSON:
+	case value.Text, value.Bytes, value.JSON:
 		return append(binary.AppendUvarint(b, uint64(len(v.S))), v.S...)
-	case grow.UUID:
+	case value.UUID:
 		return binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint64(b, uint64(v.N)), v.M)
 	}
 	return binary.AppendVarint(append(b, v.Scale), v.N)
 }
 
-func readPacked(r *bufio.Reader) (v grow.Value, err error) {
+func readPacked(r *bufio.Reader) (v value.Value, err error) {
 	t, err := r.ReadByte()
-	if err != nil || grow.Type(t) > grow.JSON {
+	if err != nil || value.Type(t) > value.JSON {
 		return v, errors.Join(err, errPacket)
 	}
-	v.Type = grow.Type(t)
+	v.Type = value.Type(t)
 	switch v.Type {
-	case grow.Null:
+	case value.Null:
 		return v, nil
-	case grow.Text, grow.Bytes, grow.JSON:
+	case value.Text, value.Bytes, value.JSON:
 		v.S, err = readText(r)
 		return v, err
-	case grow.UUID:
+	case value.UUID:
 		var b [16]byte
 		_, err = io.ReadFull(r, b[:])
 		v.N, v.M = int64(binary.LittleEndian.Uint64(b[:8])), binary.LittleEndian.Uint64(b[8:])
@@ -147,7 +148,7 @@ func readPacked(r *bufio.Reader) (v grow.Value, err error) {
 	if v.Scale, err = r.ReadByte(); err == nil {
 		v.N, err = binary.ReadVarint(r)
 	}
-	if v.Scale > grow.MaxScale {
+	if v.Scale > value.MaxScale {
 		return v, errPacket
 	}
 	return v, err
@@ -169,7 +170,7 @@ var errPacket = errors.New("the journal's previous contents of rows cannot be re
 
 // unpack shows the rows of a packet. numbers tells whether they begin with rows of the
 // plan.
-func unpack(body []byte, rows int64, numbers bool, show func(columns []string, planned grow.Row, values []grow.Value) error) error {
+func unpack(body []byte, rows int64, numbers bool, show func(columns []string, planned grow.Row, values []value.Value) error) error {
 	r := bufio.NewReader(io.LimitReader(flate.NewReader(bytes.NewReader(body)), maxPacked))
 	if rows > maxPacketRows {
 		return errPacket
@@ -197,7 +198,7 @@ func unpack(body []byte, rows int64, numbers bool, show func(columns []string, p
 				return errors.Join(errPacket, err)
 			}
 		}
-		values := make([]grow.Value, len(columns))
+		values := make([]value.Value, len(columns))
 		for i := range values {
 			if values[i], err = readPacked(r); err != nil {
 				return errors.Join(errPacket, err)
@@ -257,7 +258,7 @@ func (w *writer) look(ctx context.Context, t *target, st store.Stage, p *pass, g
 		x.changed = -1
 		return x, nil
 	}
-	err = st.Prior(ctx, func(n int64, values []grow.Value) error {
+	err = st.Prior(ctx, func(n int64, values []value.Value) error {
 		x.changed++
 		x.rows = append(x.rows, n)
 		return x.packer.add(p.row(n), values)
@@ -327,7 +328,7 @@ func (w *writer) keepAll(ctx context.Context, entity string, t *schema.Table) (i
 	for at := int64(0); ; at += pageRows {
 		p := packer{columns: t.Columns}
 		n := int64(0)
-		err := w.store.Select(ctx, store.Query{Table: t, Columns: t.Columns, Exact: true, Skip: at, Limit: pageRows}, func(row []grow.Value) error {
+		err := w.store.Select(ctx, store.Query{Table: t, Columns: t.Columns, Exact: true, Skip: at, Limit: pageRows}, func(row []value.Value) error {
 			n++
 			return p.add(grow.Row{}, row)
 		})
@@ -349,18 +350,18 @@ func cells(t *schema.Table, pairs ...any) []store.Cell {
 	var out []store.Cell
 	for i := 0; i < len(pairs); i += 2 {
 		c := t.Column(pairs[i].(string))
-		var v grow.Value
+		var v value.Value
 		switch x := pairs[i+1].(type) {
 		case nil:
 		case int64:
-			v = grow.Int(x)
+			v = value.Int(x)
 		case int:
-			v = grow.Int(int64(x))
+			v = value.Int(int64(x))
 		case string:
-			v = grow.String(x)
+			v = value.String(x)
 		case []byte:
-			v = grow.Value{Type: grow.Bytes, S: string(x)}
-		case grow.Value:
+			v = value.Value{Type: value.Bytes, S: string(x)}
+		case value.Value:
 			v = x
 		default:
 			panic(fmt.Sprintf("a cell of %T", x)) // a mistake of this package

@@ -17,6 +17,7 @@ import (
 	"evensprout/internal/store/postgres"
 	"evensprout/internal/store/sqlite"
 	"evensprout/internal/store/storetest"
+	"evensprout/internal/value"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -135,7 +136,7 @@ func (d *db) table(t *testing.T, name string, columns ...string) []string {
 		q.Columns = of.Columns
 	}
 	var out []string
-	require.NoError(t, d.store.Select(t.Context(), q, func(row []grow.Value) error {
+	require.NoError(t, d.store.Select(t.Context(), q, func(row []value.Value) error {
 		var cells []string
 		for _, v := range row {
 			cells = append(cells, v.String())

@@ -8,6 +8,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // MaxExisting bounds the rows of a table that a plan reads: they are kept in memory.
@@ -24,11 +25,11 @@ func Existing(ctx context.Context, s store.Store, t *schema.Table) (grow.Table, 
 		return nil, fmt.Errorf("it has %d rows, and at most %d are read", n, MaxExisting)
 	}
 	e := &existing{}
-	err = s.Select(ctx, store.Query{Table: t, Columns: t.Columns}, func(row []grow.Value) error {
+	err = s.Select(ctx, store.Query{Table: t, Columns: t.Columns}, func(row []value.Value) error {
 		for i := range row {
 			if c := t.Columns[i]; c.Kind == schema.Any || c.Kind == schema.Real {
 				if !row[i].IsNull() {
-					row[i] = grow.String(row[i].String()) // no type that could be relied on
+					row[i] = value.String(row[i].String()) // no type that could be relied on
 				}
 			}
 		}
@@ -39,9 +40,9 @@ func Existing(ctx context.Context, s store.Store, t *schema.Table) (grow.Table, 
 }
 
 // existing is rows in memory. It is its own reader.
-type existing struct{ rows [][]grow.Value }
+type existing struct{ rows [][]value.Value }
 
-func (e *existing) Len() uint64                        { return uint64(len(e.rows)) }
-func (e *existing) Reader() grow.TableReader           { return e }
-func (e *existing) Row(n uint64) ([]grow.Value, error) { return e.rows[n], nil }
-func (e *existing) Close() error                       { return nil }
+func (e *existing) Len() uint64                         { return uint64(len(e.rows)) }
+func (e *existing) Reader() grow.TableReader            { return e }
+func (e *existing) Row(n uint64) ([]value.Value, error) { return e.rows[n], nil }
+func (e *existing) Close() error                        { return nil }

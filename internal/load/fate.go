@@ -8,12 +8,13 @@ import (
 	"evensprout/internal/order"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // fate is what units have made of a row: that is no difference from what was loaded.
 type fate struct {
 	added, removed bool
-	values         map[string]grow.Value // of columns that were changed, as they were left
+	values         map[string]value.Value // of columns that were changed, as they were left
 }
 
 // left tells whether a cell that differs from what was loaded is as a unit left it.
@@ -22,13 +23,13 @@ func (x *fate) left(c store.Change) bool {
 		return false
 	}
 	v, ok := x.values[c.Column.Name]
-	return ok && keyOfValues([]grow.Value{v}) == keyOfValues([]grow.Value{c.From})
+	return ok && keyOfValues([]value.Value{v}) == keyOfValues([]value.Value{c.From})
 }
 
 // fates are those of rows of a database, by table and primary key.
 type fates map[string]map[string]*fate
 
-func (f fates) of(table string, key []grow.Value) *fate {
+func (f fates) of(table string, key []value.Value) *fate {
 	if len(f[table]) == 0 || len(key) == 0 {
 		return nil
 	}
@@ -84,7 +85,7 @@ func (f fates) note(t *schema.Table, s undoSection) {
 		k := keyOfValues(key)
 		x := f[t.Name][k]
 		if x == nil {
-			x = &fate{values: map[string]grow.Value{}}
+			x = &fate{values: map[string]value.Value{}}
 			f[t.Name][k] = x
 		}
 		switch s.Kind {
@@ -117,10 +118,10 @@ func (c *comparison) fatesOf(ctx context.Context) (fates, error) {
 }
 
 // primaryKey is that of a row as it was written; nil if the plan does not know it.
-func (p *part) primaryKey(row grow.Row) []grow.Value {
+func (p *part) primaryKey(row grow.Row) []value.Value {
 	into := p.t.into()
 	for b := range p.written(p.w, p.t, order.Run{Target: p.t.Target, First: row, Rows: 1}, nil) {
-		var key []grow.Value
+		var key []value.Value
 		for _, name := range p.t.Table.PrimaryKey {
 			i := slices.IndexFunc(into.Columns, func(c *schema.Column) bool { return c.Name == name })
 			if i < 0 {

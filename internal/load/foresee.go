@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Foresee tells what a load would meet in the database: rights that are missing, rows
@@ -238,7 +238,7 @@ func (f *foresight) clocks(ctx context.Context) error {
 	}
 	if f.plan.Clock.N > now.UnixMicro() && len(f.writes) > 0 {
 		f.warn(f.writes[0].Target, "a CHECK or a program that compares with the time of day may refuse what lies between; clock: at the head of the plan, or --clock, sets it",
-			"the clock of the plan, %s, is ahead of the server's, %s", f.plan.Clock, grow.Value{Type: grow.Timestamp, N: now.Truncate(1e9).UnixMicro()})
+			"the clock of the plan, %s, is ahead of the server's, %s", f.plan.Clock, value.Value{Type: value.Timestamp, N: now.Truncate(1e9).UnixMicro()})
 	}
 	return nil
 }

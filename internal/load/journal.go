@@ -14,6 +14,7 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 
 	"github.com/google/uuid"
 )
@@ -61,7 +62,7 @@ type About struct {
 	Version  string        `json:"version"`
 	Edition  string        `json:"edition"`
 	Seed     string        `json:"seed"`
-	Clock    grow.Value    `json:"-"`
+	Clock    value.Value   `json:"-"`
 	ClockSet string        `json:"clock"`
 	Commit   plan.Commit   `json:"commit"`
 	Chunk    uint64        `json:"chunk"`           // upper bound as asked for; 0 if it was not
@@ -178,11 +179,11 @@ type journaling struct {
 	written map[chunkKey]bool
 }
 
-func moment(t time.Time) grow.Value {
-	return grow.Value{Type: grow.Timestamp, N: t.UnixMicro(), Scale: 6}
+func moment(t time.Time) value.Value {
+	return value.Value{Type: value.Timestamp, N: t.UnixMicro(), Scale: 6}
 }
 
-func timeOf(v grow.Value) time.Time {
+func timeOf(v value.Value) time.Time {
 	if v.IsNull() {
 		return time.Time{}
 	}
@@ -223,7 +224,7 @@ const (
 // budget is the bytes that may still be read.
 type budget struct{ left int64 }
 
-func (b *budget) take(row []grow.Value) error {
+func (b *budget) take(row []value.Value) error {
 	n := int64(rowBytes)
 	for _, v := range row {
 		n += int64(len(v.S))
@@ -260,14 +261,14 @@ func readEntries(ctx context.Context, s store.Store, j *store.Journal, where []s
 	}
 	var out []*Entry
 	budget := budget{maxJournal}
-	err := s.Select(ctx, store.Query{Table: j.Loads, Columns: columns, Where: where, Most: maxEntry}, func(row []grow.Value) error {
+	err := s.Select(ctx, store.Query{Table: j.Loads, Columns: columns, Where: where, Most: maxEntry}, func(row []value.Value) error {
 		if err := budget.take(row); err != nil {
 			return err
 		}
-		get := func(name string) grow.Value {
+		get := func(name string) value.Value {
 			i := slices.IndexFunc(columns, func(c *schema.Column) bool { return c.Name == name })
 			if i < 0 {
-				return grow.Value{}
+				return value.Value{}
 			}
 			return row[i]
 		}
@@ -282,7 +283,7 @@ func readEntries(ctx context.Context, s store.Store, j *store.Journal, where []s
 			return fmt.Errorf("load %d was written down by another version of this program (%s), in a form that this one does not read", e.Number, e.About.Version)
 		}
 		if e.About.ClockSet != "" {
-			clock, err := grow.ParseTimestamp(e.About.ClockSet)
+			clock, err := value.ParseTimestamp(e.About.ClockSet)
 			if err != nil {
 				return err
 			}
@@ -344,7 +345,7 @@ func Chunks(ctx context.Context, s store.Store, load int64) ([]*ChunkEntry, erro
 	var out []*ChunkEntry
 	columns := j.Chunks.Columns
 	budget, unpacked := budget{maxJournal}, budget{maxJournal}
-	err = s.Select(ctx, store.Query{Table: j.Chunks, Columns: columns, Where: cells(j.Chunks, "load", load), Most: maxEntry}, func(row []grow.Value) error {
+	err = s.Select(ctx, store.Query{Table: j.Chunks, Columns: columns, Where: cells(j.Chunks, "load", load), Most: maxEntry}, func(row []value.Value) error {
 		if err := budget.take(row); err != nil {
 			return err
 		}
@@ -444,7 +445,7 @@ func (l *loader) enter(ctx context.Context, w *writer) error {
 	if err != nil {
 		return err
 	}
-	return w.store.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("number")}, Where: cells(of, "token", j.token)}, func(row []grow.Value) error {
+	return w.store.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("number")}, Where: cells(of, "token", j.token)}, func(row []value.Value) error {
 		j.number = row[0].N
 		return nil
 	})

@@ -11,11 +11,11 @@ import (
 
 	"evensprout/internal/demo"
 	"evensprout/internal/files"
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 // journaled are options of a load that is written down.
@@ -193,7 +193,7 @@ func (d *db) query(t *testing.T, view, column string) []string {
 	t.Helper()
 	var out []string
 	q := store.Query{Table: &schema.Table{Name: view, PrimaryKey: []string{"id"}, Columns: []*schema.Column{{Name: "id"}}}, Columns: []*schema.Column{{Name: column, Kind: schema.Text}}}
-	require.NoError(t, d.store.Select(t.Context(), q, func(row []grow.Value) error {
+	require.NoError(t, d.store.Select(t.Context(), q, func(row []value.Value) error {
 		out = append(out, row[0].String())
 		return nil
 	}))

@@ -6,10 +6,11 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // gotKeys notes the keys that the database gave.
-func (w *writer) gotKeys(t *target, p *pass, keys []grow.Value) error {
+func (w *writer) gotKeys(t *target, p *pass, keys []value.Value) error {
 	if len(keys) == 0 || !t.referred && w.journal == nil {
 		return nil
 	}
@@ -29,11 +30,11 @@ func (w *writer) gotKeys(t *target, p *pass, keys []grow.Value) error {
 	return nil
 }
 
-func (l *loader) rename(t *target, planned, real grow.Value) {
+func (l *loader) rename(t *target, planned, real value.Value) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.real[t.Grow] == nil {
-		l.real[t.Grow] = map[grow.Value]grow.Value{}
+		l.real[t.Grow] = map[value.Value]value.Value{}
 	}
 	l.real[t.Grow][planned] = real
 }
@@ -43,14 +44,14 @@ func (w *writer) realKeys(ctx context.Context, t *target, st store.Stage, p *pas
 	at := slices.Index(t.Grow.Fields, t.Grow.Key)
 	g := w.grower()
 	var one grow.Batch
-	return st.Keys(ctx, t.key, !t.unkeyed, func(n int64, key grow.Value) error {
+	return st.Keys(ctx, t.key, !t.unkeyed, func(n int64, key value.Value) error {
 		row := p.row(n)
 		g.Grow(t.Grow, row, 1, &one)
 		if one.Row(0)[at] == key {
 			return g.Err()
 		}
 		w.rename(t, one.Row(0)[at], key)
-		w.log.key(t.Plan.Name, row, []grow.Value{key})
+		w.log.key(t.Plan.Name, row, []value.Value{key})
 		return g.Err()
 	})
 }

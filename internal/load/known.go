@@ -4,10 +4,10 @@ import (
 	"context"
 	"slices"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 
 	"github.com/zeebo/xxh3"
 )
@@ -23,7 +23,7 @@ const maxKnown = 200_000
 type known struct {
 	primary []*schema.Column
 	keys    []knownKey
-	rows    [][]grow.Value // primary keys
+	rows    [][]value.Value // primary keys
 
 	mode  store.Mode
 	match int // the key by which rows that are there are recognised; -1 if none are
@@ -58,7 +58,7 @@ func (l *loader) knows(ctx context.Context, s store.Store, t *target) (*known, e
 	for i := range columns {
 		read = append(read, i)
 	}
-	err := s.Select(ctx, store.Query{Table: t.Table, Columns: columns}, func(row []grow.Value) error {
+	err := s.Select(ctx, store.Query{Table: t.Table, Columns: columns}, func(row []value.Value) error {
 		at := len(k.primary)
 		for i := range k.keys {
 			n := len(k.keys[i].columns)
@@ -92,7 +92,7 @@ func (t *target) keys() []knownKey {
 }
 
 // hashOf is the hash of some of a row's values; false if one is NULL.
-func hashOf(values []grow.Value, places []int) (xxh3.Uint128, bool) {
+func hashOf(values []value.Value, places []int) (xxh3.Uint128, bool) {
 	var buf [64]byte
 	b := buf[:0]
 	for _, i := range places {
@@ -106,7 +106,7 @@ func hashOf(values []grow.Value, places []int) (xxh3.Uint128, bool) {
 
 // collision is the violation of a row that has a key of a row that was there before,
 // other than the one that it is written over; nil if it has none.
-func (k *known) collision(values []grow.Value) *store.Violation {
+func (k *known) collision(values []value.Value) *store.Violation {
 	over := -1
 	if k.match >= 0 && k.mode != store.Insert {
 		if h, ok := hashOf(values, k.keys[k.match].places); ok {
@@ -140,7 +140,7 @@ func (k *known) collision(values []grow.Value) *store.Violation {
 	return nil
 }
 
-func (key *knownKey) violation(values []grow.Value) *store.Violation {
+func (key *knownKey) violation(values []value.Value) *store.Violation {
 	v := &store.Violation{Kind: store.Unique, Row: -1, Constraint: key.name, Message: "a row of the table has the same values"}
 	for j, c := range key.columns {
 		v.Columns, v.Values = append(v.Columns, c.Name), append(v.Values, values[key.places[j]])

@@ -11,6 +11,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 
 	"github.com/zeebo/xxh3"
 )
@@ -64,7 +65,7 @@ type leftAlone struct {
 	of      *target
 	columns []*schema.Column // by which rows are found; nil if there are none
 	places  []int            // of these, in the entity's fields
-	missing map[grow.Value]grow.Row
+	missing map[value.Value]grow.Row
 }
 
 // linkLeft finds the rows of tables that are left alone. Before a row is written it
@@ -76,7 +77,7 @@ func (l *loader) linkLeft(ctx context.Context, s store.Store) error {
 		if !t.out.Skipped || t.resumed || !t.referred || t.key == nil || t.Grow.Total() == 0 || !l.writesReferrers(t) {
 			continue
 		}
-		left := &leftAlone{of: t, missing: map[grow.Value]grow.Row{}}
+		left := &leftAlone{of: t, missing: map[value.Value]grow.Row{}}
 		left.columns, left.places = t.naturalKey()
 		if err := l.findLeft(ctx, s, left); err != nil {
 			return err
@@ -140,8 +141,8 @@ func (t *target) naturalKey() (columns []*schema.Column, places []int) {
 // findLeft learns which key each planned row has in the table, and which are not there.
 func (l *loader) findLeft(ctx context.Context, s store.Store, left *leftAlone) error {
 	t := left.of
-	there := map[xxh3.Uint128]grow.Value{}
-	own := map[grow.Value]bool{} // keys, of a table that the plan itself has filled
+	there := map[xxh3.Uint128]value.Value{}
+	own := map[value.Value]bool{} // keys, of a table that the plan itself has filled
 	if left.columns != nil || t.own {
 		if t.out.Before > maxLeft {
 			return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("%s is left alone and has %d rows; rows that refer to it are found among at most %d", t.Table.Name, t.out.Before, maxLeft)}
@@ -151,7 +152,7 @@ func (l *loader) findLeft(ctx context.Context, s store.Store, left *leftAlone) e
 		for i := range places {
 			places[i] = i
 		}
-		err := s.Select(ctx, store.Query{Table: t.Table, Columns: columns}, func(row []grow.Value) error {
+		err := s.Select(ctx, store.Query{Table: t.Table, Columns: columns}, func(row []value.Value) error {
 			if h, ok := hashOf(row, places); ok {
 				there[h] = row[len(row)-1]
 			}
@@ -166,14 +167,14 @@ func (l *loader) findLeft(ctx context.Context, s store.Store, left *leftAlone) e
 	}
 	at := slices.Index(t.Grow.Fields, t.Grow.Key)
 	var first grow.Row // of consecutive rows that have other keys than the planned ones
-	var keys []grow.Value
+	var keys []value.Value
 	note := func() {
 		if len(keys) > 0 {
 			l.links.key(t.Plan.Name, first, keys)
 		}
 		keys = nil
 	}
-	err := l.eachRow(ctx, t, func(row grow.Row, values []grow.Value) error {
+	err := l.eachRow(ctx, t, func(row grow.Row, values []value.Value) error {
 		planned := values[at]
 		if real, _ := l.realKey(t.Grow, planned); own[real] {
 			return nil
@@ -200,7 +201,7 @@ func (l *loader) findLeft(ctx context.Context, s store.Store, left *leftAlone) e
 }
 
 // eachRow grows all rows of an entity.
-func (l *loader) eachRow(ctx context.Context, t *target, do func(row grow.Row, values []grow.Value) error) error {
+func (l *loader) eachRow(ctx context.Context, t *target, do func(row grow.Row, values []value.Value) error) error {
 	g := grow.NewGrower(l.plan.Set)
 	defer g.Close()
 	var b grow.Batch
@@ -239,7 +240,7 @@ func (l *loader) refuseStrangers(ctx context.Context, s store.Store, left *leftA
 		if t.out.Skipped || len(fields) == 0 {
 			continue
 		}
-		err := l.eachRow(ctx, t, func(row grow.Row, values []grow.Value) error {
+		err := l.eachRow(ctx, t, func(row grow.Row, values []value.Value) error {
 			if t.isLoaded(row) {
 				return nil
 			}
@@ -269,7 +270,7 @@ func (l *loader) refuseStrangers(ctx context.Context, s store.Store, left *leftA
 }
 
 // describeStranger says by which key a row is not found, and whose the planned key is.
-func (l *loader) describeStranger(ctx context.Context, s store.Store, left *leftAlone, x *Strangers, planned grow.Value, row grow.Row) error {
+func (l *loader) describeStranger(ctx context.Context, s store.Store, left *leftAlone, x *Strangers, planned value.Value, row grow.Row) error {
 	t := left.of
 	g := grow.NewGrower(l.plan.Set)
 	defer g.Close()
@@ -285,7 +286,7 @@ func (l *loader) describeStranger(ctx context.Context, s store.Store, left *left
 	}
 	x.Key = strings.Join(key, ", ")
 	q := store.Query{Table: t.Table, Columns: t.Table.Columns, Where: []store.Cell{{Column: t.key, Value: planned}}, Limit: 1}
-	return s.Select(ctx, q, func(row []grow.Value) error {
+	return s.Select(ctx, q, func(row []value.Value) error {
 		var cells []string
 		for i, c := range t.Table.Columns {
 			if c != t.key && !row[i].IsNull() && len(cells) < 2 {

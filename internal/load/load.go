@@ -18,6 +18,7 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 
 	"github.com/zeebo/xxh3"
 )
@@ -176,7 +177,7 @@ type loader struct {
 	record  *grow.Record
 
 	mu         sync.Mutex // guards what follows, with several connections
-	real       map[*grow.Entity]map[grow.Value]grow.Value
+	real       map[*grow.Entity]map[value.Value]value.Value
 	total      uint64
 	done       uint64
 	rejected   int64
@@ -325,7 +326,7 @@ func (p *Partial) Unwrap() error { return p.Err }
 
 // reset forgets what an attempt did that was rolled back.
 func (l *loader) reset() {
-	l.record, l.real = grow.NewRecord(), map[*grow.Entity]map[grow.Value]grow.Value{}
+	l.record, l.real = grow.NewRecord(), map[*grow.Entity]map[value.Value]value.Value{}
 	if l.memory != nil {
 		l.record = l.memory.record.Clone()
 		for e, keys := range l.memory.real {

@@ -12,11 +12,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"evensprout/internal/demo"
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/sqlite"
+	"evensprout/internal/value"
 )
 
 // database is a new file with the tables of a script.
@@ -59,7 +59,7 @@ func dumpOf(t *testing.T, s store.Store, db *schema.Database) string {
 	for _, table := range db.Tables {
 		fmt.Fprintln(&b, "==", table.Name)
 		var lines []string
-		require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []grow.Value) error {
+		require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []value.Value) error {
 			var line strings.Builder
 			for _, v := range row {
 				line.WriteString(v.String() + "|")
@@ -111,7 +111,7 @@ CREATE TABLE answers (question TEXT PRIMARY KEY, n INTEGER);`)
 		require.NoError(t, err)
 		var out [][]string
 		tb := db.Table(table)
-		require.NoError(t, s.Select(t.Context(), store.Query{Table: tb, Columns: tb.Columns}, func(row []grow.Value) error {
+		require.NoError(t, s.Select(t.Context(), store.Query{Table: tb, Columns: tb.Columns}, func(row []value.Value) error {
 			var line []string
 			for _, v := range row {
 				line = append(line, v.String())
@@ -123,14 +123,14 @@ CREATE TABLE answers (question TEXT PRIMARY KEY, n INTEGER);`)
 	}
 	totals, prices := map[string]int64{}, map[string]int64{}
 	for _, r := range rows("tickets") {
-		p, err := grow.ParseDecimal(r[5])
+		p, err := value.ParseDecimal(r[5])
 		require.NoError(t, err)
 		totals[r[1]] += p.N
 		prices[r[4]+r[5]]++
 	}
 	assert.Len(t, prices, 4, "a ticket costs what its class costs")
 	for _, r := range rows("bookings") {
-		p, err := grow.ParseDecimal(r[6])
+		p, err := value.ParseDecimal(r[6])
 		require.NoError(t, err)
 		assert.Equal(t, totals[r[0]], p.N, "booking %s", r[0])
 		assert.Less(t, r[4], "2026-05-01T08:00:00Z")

@@ -12,6 +12,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // chunkLog is what a chunk did that no pure function of the plan knows. It is kept in
@@ -98,11 +99,11 @@ func appendRows(to []loggedRows, entity string, rows []grow.Row) []loggedRows {
 }
 
 // key notes the keys of consecutive rows.
-func (c *chunkLog) key(entity string, first grow.Row, keys []grow.Value) {
+func (c *chunkLog) key(entity string, first grow.Row, keys []value.Value) {
 	rows := loggedRows{entity, first.Side, first.N, uint64(len(keys))}
 	dense := true
 	for i, k := range keys {
-		dense = dense && k.Type == grow.Integer && k.N == keys[0].N+int64(i)
+		dense = dense && k.Type == value.Integer && k.N == keys[0].N+int64(i)
 	}
 	if dense {
 		c.Keys = append(c.Keys, loggedKeys{loggedRows: rows, From: keys[0].N})
@@ -167,8 +168,8 @@ func inflated(data []byte, b *budget) ([]byte, error) {
 type memory struct {
 	set      *grow.Set
 	record   *grow.Record
-	real     map[*grow.Entity]map[grow.Value]grow.Value
-	keys     map[*grow.Entity]map[grow.Row]grow.Value // real keys by row, of all that are noted
+	real     map[*grow.Entity]map[value.Value]value.Value
+	keys     map[*grow.Entity]map[grow.Row]value.Value // real keys by row, of all that are noted
 	inserted map[*grow.Entity][]loggedRows
 	columns  map[*grow.Entity]*schema.Column // of the keys
 	steps    map[*grow.Entity][]keyRun
@@ -176,8 +177,8 @@ type memory struct {
 
 func newMemory(c *plan.Compiled) *memory {
 	m := &memory{
-		set: c.Set, record: grow.NewRecord(), real: map[*grow.Entity]map[grow.Value]grow.Value{},
-		keys: map[*grow.Entity]map[grow.Row]grow.Value{}, inserted: map[*grow.Entity][]loggedRows{}, columns: map[*grow.Entity]*schema.Column{},
+		set: c.Set, record: grow.NewRecord(), real: map[*grow.Entity]map[value.Value]value.Value{},
+		keys: map[*grow.Entity]map[grow.Row]value.Value{}, inserted: map[*grow.Entity][]loggedRows{}, columns: map[*grow.Entity]*schema.Column{},
 		steps: map[*grow.Entity][]keyRun{},
 	}
 	for _, t := range c.Targets {
@@ -258,16 +259,16 @@ func (m *memory) learn(c *chunkLog) error {
 
 func (m *memory) learnKeys(g *grow.Grower, e *grow.Entity, x loggedKeys) error {
 	if m.real[e] == nil {
-		m.real[e] = map[grow.Value]grow.Value{}
+		m.real[e] = map[value.Value]value.Value{}
 	}
 	if m.keys[e] == nil { // what is learnt may go into the keys of a load that goes on
-		m.keys[e] = map[grow.Row]grow.Value{}
+		m.keys[e] = map[grow.Row]value.Value{}
 	}
 	at := slices.Index(e.Fields, e.Key)
 	var b grow.Batch
 	for i := range x.Rows {
 		row := grow.Row{N: x.First + i, Side: x.Given}
-		key := grow.Int(x.From + int64(i))
+		key := value.Int(x.From + int64(i))
 		if x.Texts != nil {
 			v, err := readKey(m.columns[e], x.Texts[i])
 			if err != nil {
@@ -285,18 +286,18 @@ func (m *memory) learnKeys(g *grow.Grower, e *grow.Entity, x loggedKeys) error {
 }
 
 // readKey reads a key as noted.
-func readKey(c *schema.Column, text string) (grow.Value, error) {
+func readKey(c *schema.Column, text string) (value.Value, error) {
 	switch c.Kind {
 	case schema.Integer:
-		return grow.ParseDecimal(text)
+		return value.ParseDecimal(text)
 	case schema.UUID:
-		return grow.ParseUUID(text)
+		return value.ParseUUID(text)
 	case schema.Date:
-		return grow.ParseDate(text)
+		return value.ParseDate(text)
 	case schema.Timestamp:
-		return grow.ParseTimestamp(text)
+		return value.ParseTimestamp(text)
 	case schema.Decimal:
-		return grow.ParseDecimal(text)
+		return value.ParseDecimal(text)
 	}
-	return grow.String(text), nil
+	return value.String(text), nil
 }

@@ -7,8 +7,8 @@ import (
 	"strconv"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // Meaning is why columns are compared by meaning.
@@ -19,28 +19,28 @@ type Meaning struct {
 
 // appendMeaning appends what a value means in a column, without what databases rewrite:
 // trailing zeros, the order of keys in JSON, the blanks behind a CHAR.
-func appendMeaning(b []byte, c *schema.Column, v *grow.Value) []byte {
+func appendMeaning(b []byte, c *schema.Column, v *value.Value) []byte {
 	x := *v
 	switch {
 	case x.IsNull():
-	case c.Kind == schema.Boolean && x.Type == grow.Integer:
-		x.Type = grow.Boolean
-	case c.Kind == schema.Integer && x.Type == grow.Boolean:
-		x.Type = grow.Integer
-	case c.Kind == schema.Timestamp && x.Type == grow.Date:
+	case c.Kind == schema.Boolean && x.Type == value.Integer:
+		x.Type = value.Boolean
+	case c.Kind == schema.Integer && x.Type == value.Boolean:
+		x.Type = value.Integer
+	case c.Kind == schema.Timestamp && x.Type == value.Date:
 		const day = 24 * 60 * 60 * 1_000_000 // microseconds
-		x.Type, x.N = grow.Timestamp, x.N*day
+		x.Type, x.N = value.Timestamp, x.N*day
 	case c.Kind == schema.JSON:
-		x = grow.String(sortedJSON(x.S))
+		x = value.String(sortedJSON(x.S))
 	case c.Kind == schema.Bytes:
-		x.Type = grow.Bytes
+		x.Type = value.Bytes
 	case c.Kind == schema.Real:
 		if f, err := strconv.ParseFloat(x.String(), 64); err == nil {
-			x = grow.String(strconv.FormatFloat(f, 'g', -1, 64))
+			x = value.String(strconv.FormatFloat(f, 'g', -1, 64))
 		}
 	case c.Kind == schema.Text || c.Kind == schema.Any:
-		if x.Type != grow.Text {
-			x = grow.String(x.String())
+		if x.Type != value.Text {
+			x = value.String(x.String())
 		}
 		if padded(c) {
 			x.S = strings.TrimRight(x.S, " ")

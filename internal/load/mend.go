@@ -11,6 +11,7 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // mend computes what adds up rows again, where rows below were rejected or drawn again
@@ -244,7 +245,7 @@ func (w *writer) closeCircle(t *target, b *grow.Batch) {
 			to := field.Target()
 			if w.record.AnyRejected(to) {
 				if other, ok := w.grower().Refers(t.Grow, b.At(i), field); ok && w.record.Rejected(to, other) {
-					row[f] = grow.Value{}
+					row[f] = value.Value{}
 					continue
 				}
 			}
@@ -318,7 +319,7 @@ func (l *loader) detach(ctx context.Context, w *writer, t *target, table *schema
 func (l *loader) detachRows(ctx context.Context, w *writer, t *target, other *schema.Table, r *schema.Reference, cleared map[*schema.Table]bool) error {
 	n := int64(0)
 	lost := packer{columns: other.Columns}
-	err := w.tx.Referring(ctx, other, r, func(row []grow.Value) error {
+	err := w.tx.Referring(ctx, other, r, func(row []value.Value) error {
 		n++
 		if !t.Write.Cascade || !l.undoes() {
 			return nil

@@ -7,6 +7,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // pass is one reading of a run's rows on their way to the database.
@@ -115,7 +116,7 @@ func (w *writer) translate(t *target, b *grow.Batch) {
 		}
 		if late {
 			for i := range b.Len {
-				b.Row(i)[f] = grow.Value{}
+				b.Row(i)[f] = value.Value{}
 			}
 			continue
 		}
@@ -160,7 +161,7 @@ func (w *writer) excluded(t *target, b *grow.Batch, i int, p *pass) bool {
 			continue
 		}
 		if at, ok := w.grower().Refers(t.Grow, row, field); ok && w.record.Rejected(to, at) {
-			v = &store.Violation{Kind: store.ForeignKey, Table: t.Table.Name, Columns: []string{t.Columns[f].Name}, Values: []grow.Value{b.Row(i)[f]},
+			v = &store.Violation{Kind: store.ForeignKey, Table: t.Table.Name, Columns: []string{t.Columns[f].Name}, Values: []value.Value{b.Row(i)[f]},
 				Constraint: consequence, Refers: w.byGrow[to].Table.Name, Message: "it refers to " + to.Label(at) + ", which was rejected"}
 			p.err = w.reject(t, row, v)
 			w.unprint(t, row, p)

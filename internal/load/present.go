@@ -10,6 +10,7 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // before counts the rows that are there, and stops where the plan's own are.
@@ -65,9 +66,9 @@ func (l *loader) present(ctx context.Context, tx store.Tx, g *grow.Grower, t *ta
 	var b grow.Batch
 	g.Grow(t.Grow, first, 1, &b)
 	into := t.write.Into
-	values := make([]grow.Value, len(into.Columns))
+	values := make([]value.Value, len(into.Columns))
 	var key []*schema.Column
-	var keyValues []grow.Value
+	var keyValues []value.Value
 	for i, f := range into.Fields {
 		values[i] = b.Row(0)[f]
 		if slices.Contains(t.Table.PrimaryKey, into.Columns[i].Name) {
@@ -121,7 +122,7 @@ func (l *loader) presentLater(ctx context.Context, tx store.Tx, g *grow.Grower, 
 		return "", err
 	}
 	into := t.write.Into
-	values := make([]grow.Value, len(into.Columns))
+	values := make([]value.Value, len(into.Columns))
 	for i := range b.Len {
 		for j, f := range into.Fields {
 			values[j] = b.Row(i)[f]
@@ -137,7 +138,7 @@ func (l *loader) presentLater(ctx context.Context, tx store.Tx, g *grow.Grower, 
 	return "", nil
 }
 
-func pairs(columns []*schema.Column, values []grow.Value) string {
+func pairs(columns []*schema.Column, values []value.Value) string {
 	var out []string
 	for i, c := range columns {
 		out = append(out, c.Name+" "+values[i].String())

@@ -10,6 +10,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // A trigger may rewrite what a load writes: a text in lower case, the time of a change, a
@@ -94,8 +95,8 @@ func rewritten(ctx context.Context, t *schema.Table, st store.Stage, rows *pass)
 		}
 	}
 	k.numbers = true
-	values := make([]grow.Value, len(at))
-	err = st.Prior(ctx, func(n int64, all []grow.Value) error {
+	values := make([]value.Value, len(at))
+	err = st.Prior(ctx, func(n int64, all []value.Value) error {
 		for i, j := range at {
 			values[i] = all[j]
 		}
@@ -115,7 +116,7 @@ type rewrittenRows struct {
 	packet
 	first, last grow.Row
 	columns     []string
-	values      map[grow.Row][]grow.Value // nil unless it is open
+	values      map[grow.Row][]value.Value // nil unless it is open
 }
 
 // mostOpen is how many packets of an entity are kept unpacked.
@@ -140,13 +141,13 @@ func (p *Past) learnRewritten(ctx context.Context, s store.Store) error {
 	of := j.Contents
 	b := budget{left: maxJournal}
 	p.rewrites = map[string]*rewrites{}
-	err = s.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("entity"), of.Column("rows"), of.Column("body")}, Where: cells(of, "load", p.Entry.Number, "what", contentRewritten)}, func(row []grow.Value) error {
+	err = s.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("entity"), of.Column("rows"), of.Column("body")}, Where: cells(of, "load", p.Entry.Number, "what", contentRewritten)}, func(row []value.Value) error {
 		if err := b.take(row); err != nil {
 			return err
 		}
 		x := rewrittenRows{packet: packet{row[1].N, []byte(row[2].S)}}
 		none := true
-		err := unpack(x.body, x.rows, true, func(columns []string, planned grow.Row, _ []grow.Value) error {
+		err := unpack(x.body, x.rows, true, func(columns []string, planned grow.Row, _ []value.Value) error {
 			if x.columns = columns; none || compareRows(planned, x.first) < 0 {
 				x.first = planned
 			}
@@ -174,7 +175,7 @@ func (p *Past) learnRewritten(ctx context.Context, s store.Store) error {
 }
 
 // of is what a row holds, with the names of its columns; nil if nothing was rewritten.
-func (r *rewrites) of(row grow.Row) ([]string, []grow.Value, error) {
+func (r *rewrites) of(row grow.Row) ([]string, []value.Value, error) {
 	if r == nil {
 		return nil, nil, nil
 	}
@@ -210,15 +211,15 @@ func (r *rewrites) unpack(i int) error {
 		r.open = r.open[1:]
 	}
 	r.open = append(r.open, i)
-	x.values = make(map[grow.Row][]grow.Value, x.rows)
-	return unpack(x.body, x.rows, true, func(_ []string, planned grow.Row, values []grow.Value) error {
+	x.values = make(map[grow.Row][]value.Value, x.rows)
+	return unpack(x.body, x.rows, true, func(_ []string, planned grow.Row, values []value.Value) error {
 		x.values[planned] = values
 		return nil
 	})
 }
 
 // asRewritten puts what triggers made of a row in the place of what was planned.
-func (p *Past) asRewritten(t *target, row grow.Row, values []grow.Value) error {
+func (p *Past) asRewritten(t *target, row grow.Row, values []value.Value) error {
 	names, held, err := p.rewrites[t.Plan.Name].of(row)
 	if err != nil {
 		return fmt.Errorf("%s: %w", t.Grow.Label(row), err)

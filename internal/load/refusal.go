@@ -10,6 +10,7 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Refusal is a violation in the plan's words.
@@ -162,12 +163,12 @@ func (l *loader) refusalOf(t *target, row grow.Row, v *store.Violation) *Refusal
 }
 
 // valuesOf grows what a row holds in some columns; nil if one is not the plan's.
-func (l *loader) valuesOf(t *target, row grow.Row, columns []string) []grow.Value {
+func (l *loader) valuesOf(t *target, row grow.Row, columns []string) []value.Value {
 	g := grow.NewGrower(l.plan.Set)
 	defer g.Close()
 	var b grow.Batch
 	g.Grow(t.Grow, row, 1, &b)
-	var values []grow.Value
+	var values []value.Value
 	for _, name := range columns {
 		i := slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return c != nil && c.Name == name })
 		if i < 0 {
@@ -236,7 +237,7 @@ func (l *loader) own(t *target, key []store.Pair) (grow.Row, bool) {
 }
 
 func (t *target) planned(key []store.Pair) (grow.Row, bool) {
-	if k := t.Grow.Key; k != nil && len(key) == 1 && key[0].Value.Type == grow.Integer {
+	if k := t.Grow.Key; k != nil && len(key) == 1 && key[0].Value.Type == value.Integer {
 		return k.RowOf(key[0].Value.N)
 	}
 	return grow.Row{}, false
@@ -264,7 +265,7 @@ func (l *loader) other(t *target, row grow.Row, v *store.Violation) string {
 		return key + ", which this load wrote before"
 	case ok && (at.Side || !row.Side && at.N < row.N):
 		return fmt.Sprintf("%s; planned as %s", key, t.Grow.Label(at))
-	case t.unkeyed && t.greatest > 0 && len(v.Other) == 1 && v.Other[0].Value.Type == grow.Integer && v.Other[0].Value.N > t.greatest:
+	case t.unkeyed && t.greatest > 0 && len(v.Other) == 1 && v.Other[0].Value.Type == value.Integer && v.Other[0].Value.N > t.greatest:
 		return "a row that this load wrote before"
 	}
 	return key + ", which was there before this load"

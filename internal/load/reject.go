@@ -13,6 +13,7 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Rejection is a row that was left out, with its values as they would have been
@@ -20,7 +21,7 @@ import (
 type Rejection struct {
 	Refusal *Refusal
 	Fields  []string // of the plan; a draw is not among them
-	Values  []grow.Value
+	Values  []value.Value
 }
 
 // Changed is a cell that an update or upsert changed.
@@ -28,9 +29,9 @@ type Changed struct {
 	Entity   string
 	Row      string // its label
 	Line     int    // in the entity's file; 0 if it has none
-	Match    []grow.Value
+	Match    []value.Value
 	Field    string
-	From, To grow.Value
+	From, To value.Value
 }
 
 // TooMany is the refusal at which more rows were rejected than allowed.
@@ -203,7 +204,7 @@ func (w *writer) tooFew(t *target, f *grow.Field, v *store.Violation) string {
 	}
 	// All values have been tried: those that are free are those that rows of the plan have.
 	free, places := map[xxh3.Uint128]bool{}, t.places(v)
-	err := w.eachRow(context.Background(), t, func(_ grow.Row, values []grow.Value) error {
+	err := w.eachRow(context.Background(), t, func(_ grow.Row, values []value.Value) error {
 		if h, ok := hashOf(values, places); ok && t.known.collision(values) == nil {
 			free[h] = true
 		}
@@ -231,7 +232,7 @@ func (t *target) places(v *store.Violation) []int {
 }
 
 // twin watches for a row with the match values of one in an earlier chunk.
-func (w *writer) twin(t *target, row grow.Row, values []grow.Value) *store.Violation {
+func (w *writer) twin(t *target, row grow.Row, values []value.Value) *store.Violation {
 	v := &store.Violation{Kind: store.Unique, Constraint: "match", Message: "an earlier row of this load has the same values"}
 	var places []int
 	for _, c := range t.write.Match {

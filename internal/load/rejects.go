@@ -14,6 +14,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
+	"evensprout/internal/value"
 )
 
 // maxRejectLine bounds a line of a rejects file, in bytes.
@@ -101,7 +102,7 @@ func readRejects(file string, r io.Reader, tables map[string]*rejectedRows) plan
 			add(line, hint, "the plan has no entity %q", x.Entity)
 			continue
 		}
-		values := make([]grow.Value, len(rows.fields))
+		values := make([]value.Value, len(rows.fields))
 		for name, raw := range x.Fields {
 			i := slices.IndexFunc(rows.fields, func(f *grow.Field) bool { return f.Name == name })
 			if i < 0 {
@@ -126,31 +127,31 @@ func readRejects(file string, r io.Reader, tables map[string]*rejectedRows) plan
 }
 
 // readJSON reads a value as a load wrote it.
-func readJSON(raw json.RawMessage, src grow.Source) (grow.Value, error) {
+func readJSON(raw json.RawMessage, src grow.Source) (value.Value, error) {
 	if string(raw) == "null" {
-		return grow.Value{}, nil
+		return value.Value{}, nil
 	}
-	if src.Type() == grow.JSON {
+	if src.Type() == value.JSON {
 		var b bytes.Buffer
 		err := json.Compact(&b, raw)
-		return grow.Value{Type: grow.JSON, S: b.String()}, err
+		return value.Value{Type: value.JSON, S: b.String()}, err
 	}
 	text := string(raw)
 	if strings.HasPrefix(text, `"`) {
 		if err := json.Unmarshal(raw, &text); err != nil {
-			return grow.Value{}, err
+			return value.Value{}, err
 		}
 	}
 	switch src.Type() {
-	case grow.Integer, grow.Decimal:
-		v, err := grow.ParseDecimal(text)
+	case value.Integer, value.Decimal:
+		v, err := value.ParseDecimal(text)
 		if err != nil {
 			return v, err
 		}
-		if src.Type() == grow.Integer && v.Type != grow.Integer {
+		if src.Type() == value.Integer && v.Type != value.Integer {
 			return v, fmt.Errorf("%q is not a whole number", text)
 		}
-		if src.Type() == grow.Decimal {
+		if src.Type() == value.Decimal {
 			r, ok := v.Rescale(src.Scale())
 			if !ok {
 				return v, fmt.Errorf("%q has more than %d digits behind the point", text, src.Scale())
@@ -158,41 +159,41 @@ func readJSON(raw json.RawMessage, src grow.Source) (grow.Value, error) {
 			return r, nil
 		}
 		return v, nil
-	case grow.Boolean:
+	case value.Boolean:
 		if text != "true" && text != "false" {
-			return grow.Value{}, fmt.Errorf("%q is neither true nor false", text)
+			return value.Value{}, fmt.Errorf("%q is neither true nor false", text)
 		}
-		return grow.Bool(text == "true"), nil
-	case grow.Date:
-		return grow.ParseDate(text)
-	case grow.Time:
-		return grow.ParseTime(text)
-	case grow.Timestamp:
-		return grow.ParseTimestamp(text)
-	case grow.UUID:
-		return grow.ParseUUID(text)
-	case grow.Bytes:
+		return value.Bool(text == "true"), nil
+	case value.Date:
+		return value.ParseDate(text)
+	case value.Time:
+		return value.ParseTime(text)
+	case value.Timestamp:
+		return value.ParseTimestamp(text)
+	case value.UUID:
+		return value.ParseUUID(text)
+	case value.Bytes:
 		b, err := base64.StdEncoding.DecodeString(text)
-		return grow.Value{Type: grow.Bytes, S: string(b)}, err
+		return value.Value{Type: value.Bytes, S: string(b)}, err
 	}
 	if raw[0] != '"' {
-		return grow.Value{}, fmt.Errorf("%s is no text: put it in quotes", text)
+		return value.Value{}, fmt.Errorf("%s is no text: put it in quotes", text)
 	}
-	return grow.String(text), nil
+	return value.String(text), nil
 }
 
 // rejectedRows is the rows of one entity in a rejects file. It is its own reader.
 type rejectedRows struct {
 	file   string
 	fields []*grow.Field // of the plan
-	rows   [][]grow.Value
+	rows   [][]value.Value
 	lines  []int
 }
 
-func (r *rejectedRows) Len() uint64                        { return uint64(len(r.rows)) }
-func (r *rejectedRows) Reader() grow.TableReader           { return r }
-func (r *rejectedRows) Row(n uint64) ([]grow.Value, error) { return r.rows[n], nil }
-func (r *rejectedRows) Close() error                       { return nil }
+func (r *rejectedRows) Len() uint64                         { return uint64(len(r.rows)) }
+func (r *rejectedRows) Reader() grow.TableReader            { return r }
+func (r *rejectedRows) Row(n uint64) ([]value.Value, error) { return r.rows[n], nil }
+func (r *rejectedRows) Close() error                        { return nil }
 
 // Place is where a row stands.
 func (r *rejectedRows) Place(n uint64) (string, int) { return r.file, r.lines[n] }

@@ -11,6 +11,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
+	"evensprout/internal/value"
 )
 
 // What was left out is corrected by hand and loaded again, on every engine.
@@ -80,7 +81,7 @@ func FuzzRejects(f *testing.F) {
 	e := set.NewEntity("A")
 	rows := func() map[string]*rejectedRows {
 		r := &rejectedRows{}
-		for i, typ := range []grow.Type{grow.Integer, grow.Text, grow.Decimal, grow.Bytes, grow.JSON, grow.Timestamp, grow.UUID, grow.Boolean, grow.Date, grow.Time} {
+		for i, typ := range []value.Type{value.Integer, value.Text, value.Decimal, value.Bytes, value.JSON, value.Timestamp, value.UUID, value.Boolean, value.Date, value.Time} {
 			field := &grow.Field{Name: "ntdbjmuoxy"[i : i+1], Entity: e, Source: grow.Stored(i, typ, 2)}
 			r.fields = append(r.fields, field)
 		}

@@ -12,6 +12,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Unfinished tells that a load of the plan broke off, or that its withdrawal did.
@@ -482,7 +483,7 @@ func (w *writer) counted(c *ChunkEntry) error {
 
 // learn takes what a log notes into account.
 func (l *loader) learn(log *chunkLog) error {
-	m := &memory{set: l.plan.Set, record: l.record, real: l.real, keys: map[*grow.Entity]map[grow.Row]grow.Value{}, inserted: map[*grow.Entity][]loggedRows{}}
+	m := &memory{set: l.plan.Set, record: l.record, real: l.real, keys: map[*grow.Entity]map[grow.Row]value.Value{}, inserted: map[*grow.Entity][]loggedRows{}}
 	if l.steps == nil {
 		l.steps = map[*grow.Entity][]keyRun{}
 	}

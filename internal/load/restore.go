@@ -10,6 +10,7 @@ import (
 	"evensprout/internal/order"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // RestoreOptions say how to restore.
@@ -177,7 +178,7 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 // found is what a table holds otherwise than loaded.
 type found struct {
 	wrong  map[*part]map[bool][]grow.Row // rows that are missing or changed, by whether the load added them
-	extras [][]grow.Value                // what tells the rows that are to be deleted
+	extras [][]value.Value               // what tells the rows that are to be deleted
 	kept   int64                         // rows that are not the plan's and stay
 }
 
@@ -192,7 +193,7 @@ func (c *comparison) look(ctx context.Context, t *schema.Table, o RestoreOptions
 	if err != nil {
 		return nil, err
 	}
-	stranger := func(row []grow.Value) error {
+	stranger := func(row []value.Value) error {
 		if x := fates.of(t.Name, row); x != nil && x.added {
 			return nil // a unit's, not a stranger's
 		}
@@ -233,7 +234,7 @@ func (c *comparison) look(ctx context.Context, t *schema.Table, o RestoreOptions
 
 // deleteRows deletes rows that nothing refers to, as often as that sets others free. It
 // returns those that are left; at last that is an error.
-func (c *comparison) deleteRows(ctx context.Context, t *schema.Table, rows [][]grow.Value, last bool) (int64, [][]grow.Value, error) {
+func (c *comparison) deleteRows(ctx context.Context, t *schema.Table, rows [][]value.Value, last bool) (int64, [][]value.Value, error) {
 	deleted := int64(0)
 	p := c.byName[t.Name][0]
 	for len(rows) > 0 {
@@ -246,7 +247,7 @@ func (c *comparison) deleteRows(ctx context.Context, t *schema.Table, rows [][]g
 			return deleted, rows, err
 		}
 		var drop []int64
-		var left [][]grow.Value
+		var left [][]value.Value
 		for _, f := range found {
 			if len(drop) == 0 || drop[len(drop)-1] != f.Row {
 				drop, left = append(drop, f.Row), append(left, rows[f.Row])
@@ -274,7 +275,7 @@ func (c *comparison) deleteRows(ctx context.Context, t *schema.Table, rows [][]g
 
 // stageKeys stages rows by what tells them: their primary keys, or, without one, all
 // that they have.
-func stageKeys(ctx context.Context, tx store.Tx, t *schema.Table, rows [][]grow.Value) (store.Stage, error) {
+func stageKeys(ctx context.Context, tx store.Tx, t *schema.Table, rows [][]value.Value) (store.Stage, error) {
 	columns := keyColumns(t)
 	write := &store.Write{Into: store.Into{Table: t, Columns: columns}, Mode: store.Update, Match: columns, Alike: len(t.PrimaryKey) == 0, Distinct: true}
 	for i := range columns {

@@ -8,6 +8,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // The rows of most entities are numbered, and others, such as the application, number rows
@@ -88,7 +89,7 @@ func (l *loader) step(ctx context.Context, tx store.Tx, t *target) error {
 		if next > math.MaxInt64-rows {
 			return nil // then it is refused as before
 		}
-		if last := grow.Int(next + rows); store.Misfit(t.key, &last) != nil {
+		if last := value.Int(next + rows); store.Misfit(t.key, &last) != nil {
 			return nil
 		}
 		run := keyRun{lo, hi, next + 1 - lo}
@@ -110,13 +111,13 @@ func (l *loader) step(ctx context.Context, tx store.Tx, t *target) error {
 }
 
 // stepOf is the key for which a planned number stands; false if it stands for itself.
-func stepOf(runs []keyRun, v grow.Value) (grow.Value, bool) {
-	if v.Type != grow.Integer {
+func stepOf(runs []keyRun, v value.Value) (value.Value, bool) {
+	if v.Type != value.Integer {
 		return v, false
 	}
 	for _, r := range runs {
 		if v.N >= r.lo && v.N <= r.hi {
-			return grow.Int(v.N + r.by), true
+			return value.Int(v.N + r.by), true
 		}
 	}
 	return v, false
@@ -124,7 +125,7 @@ func stepOf(runs []keyRun, v grow.Value) (grow.Value, bool) {
 
 // realKey is the key that a row really has, by its planned one; false if it is that one.
 // The loader is locked.
-func (l *loader) realKey(e *grow.Entity, planned grow.Value) (grow.Value, bool) {
+func (l *loader) realKey(e *grow.Entity, planned value.Value) (value.Value, bool) {
 	if key, ok := l.real[e][planned]; ok {
 		return key, true
 	}
@@ -155,7 +156,7 @@ func (m *memory) learnRun(g *grow.Grower, e *grow.Entity, x loggedKeys) error {
 		return err
 	}
 	planned := b.Row(0)[fieldPlace(e, e.Key)]
-	if planned.Type != grow.Integer || x.Rows == 0 || x.Rows > math.MaxInt64 || planned.N > math.MaxInt64-int64(x.Rows) || x.From > math.MaxInt64-int64(x.Rows) || x.From < 1 {
+	if planned.Type != value.Integer || x.Rows == 0 || x.Rows > math.MaxInt64 || planned.N > math.MaxInt64-int64(x.Rows) || x.From > math.MaxInt64-int64(x.Rows) || x.From < 1 {
 		return fmt.Errorf("the journal's keys of %s are none", e.Label(grow.Row{N: x.First, Side: x.Given}))
 	}
 	m.steps[e] = append(m.steps[e], keyRun{planned.N, planned.N + int64(x.Rows) - 1, x.From - planned.N})

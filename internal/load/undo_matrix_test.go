@@ -16,6 +16,7 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 const matrixTables = `
@@ -213,7 +214,7 @@ func codesOf(t *testing.T, l *loader) []string {
 	defer w.close()
 	target := l.list[0]
 	var codes []string
-	require.NoError(t, l.eachRow(t.Context(), target, func(_ grow.Row, values []grow.Value) error {
+	require.NoError(t, l.eachRow(t.Context(), target, func(_ grow.Row, values []value.Value) error {
 		codes = append(codes, values[1].S)
 		return nil
 	}))

@@ -4,9 +4,9 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // keyOfStep tells which row a step touches: values of the occasion alone.
@@ -186,7 +186,7 @@ func (r *unitRun) layers(xs []*occasion) [][]*occasion {
 						break
 					}
 					if kind := k.columns[i].Kind; kind == schema.Text || kind == schema.Any {
-						v = grow.String(grow.Fold(v.String())) // what some engine may hold for equal
+						v = value.String(value.Fold(v.String())) // what some engine may hold for equal
 					}
 					key = v.AppendCanonical(key)
 				}

@@ -8,6 +8,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // ledger knows which occasions are done, and writes down those of a transaction, in that
@@ -63,7 +64,7 @@ func (l *rowLedger) begin(context.Context) error { return nil }
 func (l *rowLedger) end(context.Context) error   { return nil }
 func (l *rowLedger) committed()                  {}
 
-func (n occasionName) value() grow.Value { return grow.Value{Type: grow.Bytes, S: string(n[:])} }
+func (n occasionName) value() value.Value { return value.Value{Type: value.Bytes, S: string(n[:])} }
 
 func (l *rowLedger) enter(ctx context.Context, names []occasionName) ([]int64, error) {
 	r := l.run
@@ -74,16 +75,16 @@ func (l *rowLedger) enter(ctx context.Context, names []occasionName) ([]int64, e
 	}
 	column := of.Column("name")
 	if l.watch || r.o.DryRun {
-		rows := make([][]grow.Value, len(names))
+		rows := make([][]value.Value, len(names))
 		for i, n := range names {
-			rows[i] = []grow.Value{n.value()}
+			rows[i] = []value.Value{n.value()}
 		}
 		laid, err := r.tx.Lay(ctx, []*schema.Column{column}, rows)
 		if err != nil {
 			return nil, err
 		}
 		look := &store.Step{Table: of, Match: []store.Matched{{Column: column}}, Read: []*schema.Column{of.Column("load")}}
-		err = laid.Look(ctx, look, func(n int64, row []grow.Value) error {
+		err = laid.Look(ctx, look, func(n int64, row []value.Value) error {
 			by[n] = row[0].N
 			return nil
 		})
@@ -107,7 +108,7 @@ func (l *rowLedger) enter(ctx context.Context, names []occasionName) ([]int64, e
 		into := store.Into{Table: of, Columns: of.Columns, Fields: []int{0, 1}}
 		_, err = r.tx.Insert(ctx, into, func(yield func(*grow.Batch) bool) {
 			for i, load := range by {
-				if load == 0 && !yield(&grow.Batch{Len: 1, Width: 2, Values: []grow.Value{names[i].value(), grow.Int(r.journal.number)}}) {
+				if load == 0 && !yield(&grow.Batch{Len: 1, Width: 2, Values: []value.Value{names[i].value(), value.Int(r.journal.number)}}) {
 					return
 				}
 			}
@@ -150,7 +151,7 @@ func (l *packedLedger) begin(ctx context.Context) error {
 	j := l.run.journal
 	loads := map[int64]State{}
 	of := j.tables.Loads
-	err := l.run.store.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("number"), of.Column("state")}, Where: cells(of, "plan", l.run.plan.Plan.Name, "extra", j.extra)}, func(row []grow.Value) error {
+	err := l.run.store.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("number"), of.Column("state")}, Where: cells(of, "plan", l.run.plan.Plan.Name, "extra", j.extra)}, func(row []value.Value) error {
 		loads[row[0].N] = State(row[1].S)
 		return nil
 	})
@@ -163,7 +164,7 @@ func (l *packedLedger) begin(ctx context.Context) error {
 			continue
 		}
 		n := 0
-		err := l.run.store.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("body")}, Where: cells(of, "load", load, "what", contentNames), Skip: int64(l.read[load]), Limit: 1 << 30}, func(row []grow.Value) error {
+		err := l.run.store.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("body")}, Where: cells(of, "load", load, "what", contentNames), Skip: int64(l.read[load]), Limit: 1 << 30}, func(row []value.Value) error {
 			n++
 			for names := []byte(row[0].S); len(names) >= len(occasionName{}); names = names[len(occasionName{}):] {
 				l.done[occasionName(names[:len(occasionName{})])] = load

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // occasionName is what an occasion is known by in the journal: a digest of the plan, the
@@ -15,8 +16,8 @@ type occasionName [16]byte
 type occasion struct {
 	row    grow.Row
 	name   occasionName
-	fields []grow.Value // of the occasion
-	slots  []grow.Value
+	fields []value.Value // of the occasion
+	slots  []value.Value
 	known  []bool
 }
 
@@ -60,7 +61,7 @@ func (r *unitRun) occasions(first, n uint64) ([]*occasion, error) {
 		}
 		r.translateOccasions(&b)
 		for i := range b.Len {
-			x := &occasion{row: b.At(i), fields: b.Row(i), slots: make([]grow.Value, len(r.unit.Slots)), known: make([]bool, len(r.unit.Slots))}
+			x := &occasion{row: b.At(i), fields: b.Row(i), slots: make([]value.Value, len(r.unit.Slots)), known: make([]bool, len(r.unit.Slots))}
 			identity, once := g.AppendIdentity(nil, e, x.row)
 			x.name = r.named(identity, 0)
 			if !once {

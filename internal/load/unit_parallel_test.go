@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Eight runs move amounts between the same accounts at the same time, and a reader looks
@@ -36,7 +36,7 @@ func TestParallelRuns(t *testing.T) {
 				default:
 				}
 				sum, moved := int64(0), int64(0)
-				err := s.Select(context.Background(), store.Query{Table: accounts, Columns: accounts.Columns}, func(row []grow.Value) error {
+				err := s.Select(context.Background(), store.Query{Table: accounts, Columns: accounts.Columns}, func(row []value.Value) error {
 					v, _ := row[2].Rescale(2)
 					sum, moved = sum+v.N, moved+row[3].N
 					return nil
@@ -137,7 +137,7 @@ func TestUpsertsThatRace(t *testing.T) {
 func cents(t *testing.T, k *desk) int64 {
 	n := int64(0)
 	for _, cell := range k.table(t, "accounts", "balance") {
-		v, err := grow.ParseDecimal(cell)
+		v, err := value.ParseDecimal(cell)
 		require.NoError(t, err)
 		v, ok := v.Rescale(2)
 		require.True(t, ok)

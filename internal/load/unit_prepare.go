@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"slices"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // unitStep is a step, with what is known of it before any occasion.
@@ -33,7 +33,7 @@ type unitStep struct {
 	computes bool // what a row holds after a change follows from what it held before
 	counts   bool // a change counts its rows by itself: one for each occasion, or something is wrong
 
-	one []grow.Value // values of the only occasion, used again
+	one []value.Value // values of the only occasion, used again
 }
 
 // laidInput is a value of a statement: a slot, in the type of a column.
@@ -206,7 +206,7 @@ func (s *unitStep) canCompute() bool {
 
 // compute makes what a row holds after a change of what it held before; ok is false if it
 // does not fit into a value.
-func (s *unitStep) compute(before, values []grow.Value) (after []grow.Value, ok bool) {
+func (s *unitStep) compute(before, values []value.Value) (after []value.Value, ok bool) {
 	after = slices.Clone(before)
 	for i, c := range s.kept {
 		at := slices.IndexFunc(s.set, func(a store.Assigned) bool { return a.Column == c })
@@ -219,7 +219,7 @@ func (s *unitStep) compute(before, values []grow.Value) (after []grow.Value, ok 
 	return after, true
 }
 
-func computed(e *schema.Expr, column grow.Value, values []grow.Value) (grow.Value, bool) {
+func computed(e *schema.Expr, column value.Value, values []value.Value) (value.Value, bool) {
 	switch e.Op {
 	case schema.OpColumn:
 		return column, true
@@ -229,10 +229,10 @@ func computed(e *schema.Expr, column grow.Value, values []grow.Value) (grow.Valu
 	a, okA := computed(e.Args[0], column, values)
 	b, okB := computed(e.Args[1], column, values)
 	if !okA || !okB || a.IsNull() || b.IsNull() {
-		return grow.Value{}, okA && okB
+		return value.Value{}, okA && okB
 	}
-	whole := a.Type == grow.Integer && b.Type == grow.Integer
-	if a.Type != grow.Integer && a.Type != grow.Decimal || b.Type != grow.Integer && b.Type != grow.Decimal {
+	whole := a.Type == value.Integer && b.Type == value.Integer
+	if a.Type != value.Integer && a.Type != value.Decimal || b.Type != value.Integer && b.Type != value.Decimal {
 		return a, false
 	}
 	scale := max(a.Scale, b.Scale)
@@ -246,7 +246,7 @@ func computed(e *schema.Expr, column grow.Value, values []grow.Value) (grow.Valu
 		y.N = -y.N
 	}
 	if x.N += y.N; whole {
-		x.Type = grow.Integer
+		x.Type = value.Integer
 	}
 	return x, true
 }

@@ -7,9 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // refusedStep tells that a step refused an occasion.
@@ -23,7 +23,7 @@ func (e *refusedStep) Error() string { return e.v.Error() }
 
 // value is a value of an occasion; of an expression it is computed when it is first
 // asked for.
-func (r *unitRun) value(x *occasion, slot int) (grow.Value, error) {
+func (r *unitRun) value(x *occasion, slot int) (value.Value, error) {
 	if x.known[slot] {
 		return x.slots[slot], nil
 	}
@@ -33,9 +33,9 @@ func (r *unitRun) value(x *occasion, slot int) (grow.Value, error) {
 	case s.Field >= 0:
 		v = x.fields[s.Field]
 	case s.Step >= 0:
-		return grow.Value{}, nil // the row was allowed not to be there
+		return value.Value{}, nil // the row was allowed not to be there
 	case s.Expr != nil:
-		in := make([]grow.Value, len(s.From))
+		in := make([]value.Value, len(s.From))
 		for i, from := range s.From {
 			var err error
 			if in[i], err = r.value(x, from); err != nil {
@@ -52,15 +52,15 @@ func (r *unitRun) value(x *occasion, slot int) (grow.Value, error) {
 }
 
 // values are the values of a step's statements, for each occasion.
-func (r *unitRun) values(s *unitStep, xs []*occasion) ([][]grow.Value, error) {
-	out := make([][]grow.Value, len(xs))
+func (r *unitRun) values(s *unitStep, xs []*occasion) ([][]value.Value, error) {
+	out := make([][]value.Value, len(xs))
 	if s.one == nil {
-		s.one = make([]grow.Value, len(s.inputs))
+		s.one = make([]value.Value, len(s.inputs))
 	}
 	for i, x := range xs {
 		row := s.one
 		if len(xs) > 1 {
-			row = make([]grow.Value, len(s.inputs))
+			row = make([]value.Value, len(s.inputs))
 		}
 		for j, in := range s.inputs {
 			v, err := r.value(x, in.slot)
@@ -75,7 +75,7 @@ func (r *unitRun) values(s *unitStep, xs []*occasion) ([][]grow.Value, error) {
 }
 
 // lay makes the values of a step ready for its statements.
-func (r *unitRun) lay(ctx context.Context, s *unitStep, xs []*occasion) ([][]grow.Value, store.Occasions, error) {
+func (r *unitRun) lay(ctx context.Context, s *unitStep, xs []*occasion) ([][]value.Value, store.Occasions, error) {
 	values, err := r.values(s, xs)
 	if err != nil {
 		return nil, nil, err
@@ -248,7 +248,7 @@ func (r *unitRun) find(ctx context.Context, s *unitStep, xs []*occasion) error {
 		return err
 	}
 	counts := make([]uint64, len(xs))
-	err = laid.Look(ctx, s.look, func(n int64, row []grow.Value) error {
+	err = laid.Look(ctx, s.look, func(n int64, row []value.Value) error {
 		counts[n]++
 		for i, c := range s.Read {
 			for j := range r.unit.Slots {
@@ -266,8 +266,8 @@ func (r *unitRun) find(ctx context.Context, s *unitStep, xs []*occasion) error {
 }
 
 // coerced is a value as expressions expect it of a slot.
-func coerced(v grow.Value, s *plan.Slot) grow.Value {
-	if s.Type == grow.Decimal && (v.Type == grow.Integer || v.Type == grow.Decimal) {
+func coerced(v value.Value, s *plan.Slot) value.Value {
+	if s.Type == value.Decimal && (v.Type == value.Integer || v.Type == value.Decimal) {
 		if d, ok := v.Rescale(max(s.Scale, v.Scale)); ok {
 			return d
 		}
@@ -276,7 +276,7 @@ func coerced(v grow.Value, s *plan.Slot) grow.Value {
 }
 
 // counted holds how many rows a step has touched against what it says, and counts them.
-func (r *unitRun) counted(s *unitStep, xs []*occasion, values [][]grow.Value, counts []uint64) error {
+func (r *unitRun) counted(s *unitStep, xs []*occasion, values [][]value.Value, counts []uint64) error {
 	for i, n := range counts {
 		if n >= s.Lo && n <= s.Hi {
 			continue
@@ -310,7 +310,7 @@ func (r *unitRun) counted(s *unitStep, xs []*occasion, values [][]grow.Value, co
 // require holds a condition against each occasion.
 func (r *unitRun) require(ctx context.Context, s *unitStep, xs []*occasion) error {
 	for _, x := range xs {
-		in := make([]grow.Value, len(s.From))
+		in := make([]value.Value, len(s.From))
 		var shown []string
 		var given []store.Cell
 		var held bool
@@ -326,9 +326,9 @@ func (r *unitRun) require(ctx context.Context, s *unitStep, xs []*occasion) erro
 		}
 		var err error
 		if s.Condition != nil {
-			var out grow.Value
+			var out value.Value
 			out, err = s.Condition.Eval(in)
-			held = out.Type == grow.Boolean && out.N == 1
+			held = out.Type == value.Boolean && out.N == 1
 			if err != nil {
 				v.Kind, v.Message = store.BadValue, err.Error()
 				return &refusedStep{s.index, x, v}
@@ -352,7 +352,7 @@ func (r *unitRun) require(ctx context.Context, s *unitStep, xs []*occasion) erro
 }
 
 // keyOfValues is a text that differs where values do.
-func keyOfValues(values []grow.Value) string {
+func keyOfValues(values []value.Value) string {
 	var b []byte
 	for i := range values {
 		b = values[i].AppendCanonical(b)

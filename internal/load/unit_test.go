@@ -13,9 +13,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"evensprout/internal/files"
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // purse is accounts, and what moved between them.
@@ -238,7 +238,7 @@ func TestTheThirdStepOfThe37thOccasion(t *testing.T) {
 func sumOf(t *testing.T, k *desk, table, column string) int64 {
 	n := int64(0)
 	for _, cell := range k.table(t, table, column) {
-		v, err := grow.ParseDecimal(cell)
+		v, err := value.ParseDecimal(cell)
 		require.NoError(t, err)
 		n += v.N
 	}

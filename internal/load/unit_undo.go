@@ -12,9 +12,9 @@ import (
 	"io"
 	"slices"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // contentUnit are the rows that transactions of a unit have added, changed and removed,
@@ -42,7 +42,7 @@ type undoSection struct {
 	Table   string   `json:"table"`
 	Key     []string `json:"key,omitempty"`
 	Columns []string `json:"columns,omitempty"`
-	values  [][]grow.Value
+	values  [][]value.Value
 }
 
 // alike tells whether another section is about the same columns in the same way.
@@ -61,7 +61,7 @@ func (u *undoLog) add(s undoSection) {
 }
 
 // added notes rows that a step added; without a key they cannot be found again.
-func (u *undoLog) added(s *unitStep, values [][]grow.Value, keys []grow.Value) {
+func (u *undoLog) added(s *unitStep, values [][]value.Value, keys []value.Value) {
 	var columns []*schema.Column
 	var places []int
 	for _, k := range s.rowKey {
@@ -84,7 +84,7 @@ func (u *undoLog) added(s *unitStep, values [][]grow.Value, keys []grow.Value) {
 		}
 	}
 	for i, row := range values {
-		var out []grow.Value
+		var out []value.Value
 		if s.key != nil {
 			out = append(out, keys[i])
 		}
@@ -96,7 +96,7 @@ func (u *undoLog) added(s *unitStep, values [][]grow.Value, keys []grow.Value) {
 	u.add(section)
 }
 
-func (u *undoLog) changed(s *unitStep, before, after [][]grow.Value) {
+func (u *undoLog) changed(s *unitStep, before, after [][]value.Value) {
 	k := len(s.rowKey)
 	section := undoSection{Step: s.index, Kind: undoChanged, Table: s.Table.Name, Key: namesOf(s.rowKey), Columns: namesOf(s.kept)}
 	for i := range before {
@@ -105,7 +105,7 @@ func (u *undoLog) changed(s *unitStep, before, after [][]grow.Value) {
 	u.add(section)
 }
 
-func (u *undoLog) removed(step int, t *schema.Table, rows [][]grow.Value) {
+func (u *undoLog) removed(step int, t *schema.Table, rows [][]value.Value) {
 	u.add(undoSection{Step: step, Kind: undoRemoved, Table: t.Name, Columns: t.ColumnNames(), values: rows})
 }
 
@@ -205,7 +205,7 @@ func unpackUndo(body []byte) ([]undoSection, error) {
 			return nil, errPacket
 		}
 		for range rows {
-			row := make([]grow.Value, width)
+			row := make([]value.Value, width)
 			for i := range row {
 				if row[i], err = readPacked(r); err != nil {
 					return nil, errors.Join(errPacket, err)
@@ -223,7 +223,7 @@ func undoPackets(ctx context.Context, s store.Store, j *store.Journal, load int6
 	of := j.Contents
 	var list [][]store.Cell
 	key := of.Columns[:5] // load, family, side, first, seq
-	err := s.Select(ctx, store.Query{Table: of, Columns: key, Where: cells(of, "load", load, "what", contentUnit)}, func(row []grow.Value) error {
+	err := s.Select(ctx, store.Query{Table: of, Columns: key, Where: cells(of, "load", load, "what", contentUnit)}, func(row []value.Value) error {
 		var where []store.Cell
 		for i, c := range key {
 			where = append(where, store.Cell{Column: c, Value: row[i]})
@@ -242,7 +242,7 @@ func undoPackets(ctx context.Context, s store.Store, j *store.Journal, load int6
 	}
 	for _, where := range list { // one packet in memory at a time
 		var body []byte
-		err := s.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("body")}, Where: where}, func(row []grow.Value) error {
+		err := s.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("body")}, Where: where}, func(row []value.Value) error {
 			body = []byte(row[0].S)
 			return nil
 		})

@@ -11,6 +11,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // unitWithdrawal is the taking back of a run of a unit.
@@ -230,11 +231,11 @@ func (v *unitWithdrawal) of(table string) *WithdrawnEntity {
 	return &v.out.Entities[i]
 }
 
-func (v *unitWithdrawal) leave(s undoSection, t *schema.Table, key []*schema.Column, row, shown []grow.Value, also, why string) {
+func (v *unitWithdrawal) leave(s undoSection, t *schema.Table, key []*schema.Column, row, shown []value.Value, also, why string) {
 	if n := len(v.left); n > 0 && v.left[n-1].alike(s) {
 		v.left[n-1].values = append(v.left[n-1].values, row)
 	} else {
-		s.values = [][]grow.Value{row}
+		s.values = [][]value.Value{row}
 		v.left = append(v.left, s)
 	}
 	if also != "" && !slices.Contains(v.out.Also, also) {
@@ -271,7 +272,7 @@ func (v *unitWithdrawal) section(ctx context.Context, s undoSection) error {
 	}
 	k := len(s.Key)
 	key := columns[:k]
-	written := make([][]grow.Value, len(s.values)) // as the step left them
+	written := make([][]value.Value, len(s.values)) // as the step left them
 	for i, row := range s.values {
 		if written[i] = row; s.Kind == undoChanged {
 			written[i] = slices.Concat(row[:k], row[len(columns):])
@@ -332,7 +333,7 @@ func (v *unitWithdrawal) section(ctx context.Context, s undoSection) error {
 			}
 		}
 	}
-	var rows [][]grow.Value
+	var rows [][]value.Value
 	for i, row := range s.values {
 		if !skip[i] {
 			rows = append(rows, row[:len(columns)])
@@ -363,7 +364,7 @@ func (v *unitWithdrawal) section(ctx context.Context, s undoSection) error {
 }
 
 // stage lays rows aside to be held against a table.
-func (v *unitWithdrawal) stage(ctx context.Context, t *schema.Table, columns, key []*schema.Column, rows [][]grow.Value) (store.Stage, error) {
+func (v *unitWithdrawal) stage(ctx context.Context, t *schema.Table, columns, key []*schema.Column, rows [][]value.Value) (store.Stage, error) {
 	write := &store.Write{Into: store.Into{Table: t, Columns: columns}, Mode: store.Update, Match: key, Set: columns[len(key):], Distinct: true}
 	for i := range columns {
 		write.Fields = append(write.Fields, i)
@@ -372,7 +373,7 @@ func (v *unitWithdrawal) stage(ctx context.Context, t *schema.Table, columns, ke
 }
 
 // batches are rows as a store reads them.
-func batches(rows [][]grow.Value, width int) store.Rows {
+func batches(rows [][]value.Value, width int) store.Rows {
 	return func(yield func(*grow.Batch) bool) {
 		for _, row := range rows {
 			if !yield(&grow.Batch{Len: 1, Width: width, Values: row}) {
@@ -399,8 +400,8 @@ func (v *unitWithdrawal) giveBack(ctx context.Context, s undoSection, t *schema.
 	for _, name := range t.PrimaryKey {
 		key = append(key, t.Column(name))
 	}
-	keyOf := func(row []grow.Value) []grow.Value {
-		var out []grow.Value
+	keyOf := func(row []value.Value) []value.Value {
+		var out []value.Value
 		for _, c := range key {
 			out = append(out, row[slices.Index(columns, c)])
 		}

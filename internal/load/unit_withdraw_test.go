@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // What a unit did is taken back to the last bit, last steps first, also where the same
@@ -97,7 +97,7 @@ func TestWithdrawingAUnitLeavesWhatOthersChanged(t *testing.T) {
 
 func FuzzUndoPackets(f *testing.F) {
 	log := undoLog{}
-	log.add(undoSection{Step: 1, Kind: undoChanged, Table: "t", Key: []string{"id"}, Columns: []string{"a"}, values: [][]grow.Value{{grow.Int(1), grow.String("x"), {}}}})
+	log.add(undoSection{Step: 1, Kind: undoChanged, Table: "t", Key: []string{"id"}, Columns: []string{"a"}, values: [][]value.Value{{value.Int(1), value.String("x"), {}}}})
 	packets, err := log.pack()
 	require.NoError(f, err)
 	f.Add(packets[0].body)

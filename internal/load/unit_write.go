@@ -10,10 +10,11 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // fits holds values against what their columns can hold.
-func (s *unitStep) fits(xs []*occasion, values [][]grow.Value, columns []*schema.Column, inputs []int) error {
+func (s *unitStep) fits(xs []*occasion, values [][]value.Value, columns []*schema.Column, inputs []int) error {
 	for i, row := range values {
 		for j, c := range columns {
 			if v := store.Misfit(c, &row[inputs[j]]); v != nil {
@@ -39,7 +40,7 @@ func (r *unitRun) insertRows(ctx context.Context, s *unitStep, xs []*occasion, c
 }
 
 // add adds rows.
-func (r *unitRun) add(ctx context.Context, s *unitStep, xs []*occasion, values [][]grow.Value, careful bool) error {
+func (r *unitRun) add(ctx context.Context, s *unitStep, xs []*occasion, values [][]value.Value, careful bool) error {
 	if err := s.fits(xs, values, s.into.Columns, s.into.Fields); err != nil {
 		return err
 	}
@@ -50,7 +51,7 @@ func (r *unitRun) add(ctx context.Context, s *unitStep, xs []*occasion, values [
 		}
 		yield(b)
 	}
-	do := func() (keys []grow.Value, err error) {
+	do := func() (keys []value.Value, err error) {
 		switch {
 		case s.key != nil && len(xs) > 1:
 			return r.tx.InsertUnkeyed(ctx, s.into, s.key, rows)
@@ -63,9 +64,9 @@ func (r *unitRun) add(ctx context.Context, s *unitStep, xs []*occasion, values [
 			return nil, err
 		}
 		key, err := laid.Add(ctx, s.insert, s.key)
-		return []grow.Value{key}, err
+		return []value.Value{key}, err
 	}
-	var keys []grow.Value
+	var keys []value.Value
 	var err error
 	if careful {
 		keys, err = r.carefully(ctx, s, rows, do)
@@ -90,7 +91,7 @@ func (r *unitRun) add(ctx context.Context, s *unitStep, xs []*occasion, values [
 
 // carefully adds a row under a savepoint, so that, if it is refused, set-based queries
 // can tell why.
-func (r *unitRun) carefully(ctx context.Context, s *unitStep, rows store.Rows, do func() ([]grow.Value, error)) ([]grow.Value, error) {
+func (r *unitRun) carefully(ctx context.Context, s *unitStep, rows store.Rows, do func() ([]value.Value, error)) ([]value.Value, error) {
 	const name = "evensprout_row"
 	if err := r.tx.Savepoint(ctx, name); err != nil {
 		return nil, err
@@ -127,13 +128,13 @@ func (r *unitRun) upsertRows(ctx context.Context, s *unitStep, xs []*occasion, c
 		return err
 	}
 	there := make([]bool, len(xs))
-	if err := laid.Look(ctx, s.look, func(n int64, _ []grow.Value) error {
+	if err := laid.Look(ctx, s.look, func(n int64, _ []value.Value) error {
 		there[n] = true
 		return nil
 	}); err != nil {
 		return err
 	}
-	part := func(want bool) (ps []*occasion, vs [][]grow.Value) {
+	part := func(want bool) (ps []*occasion, vs [][]value.Value) {
 		for i, x := range xs {
 			if there[i] == want {
 				ps, vs = append(ps, x), append(vs, values[i])
@@ -157,7 +158,7 @@ func (r *unitRun) upsertRows(ctx context.Context, s *unitStep, xs []*occasion, c
 
 // raced tells whether a row that was not there is there now: then another transaction
 // has added it in between, and this one is begun again.
-func (r *unitRun) raced(ctx context.Context, s *unitStep, values [][]grow.Value, err error) error {
+func (r *unitRun) raced(ctx context.Context, s *unitStep, values [][]value.Value, err error) error {
 	var v *store.Violation
 	if !errors.As(err, &v) || v.Kind != store.Unique || len(v.Columns) != len(s.Match) {
 		return err
@@ -184,7 +185,7 @@ func (r *unitRun) updateRows(ctx context.Context, s *unitStep, xs []*occasion) e
 }
 
 // change changes rows, and says how many each occasion matched.
-func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, values [][]grow.Value) ([]uint64, error) {
+func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, values [][]value.Value) ([]uint64, error) {
 	var columns []*schema.Column
 	var inputs []int
 	for _, a := range s.set {
@@ -216,16 +217,16 @@ func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, value
 		}
 		return counts, err
 	}
-	var before, after [][]grow.Value
+	var before, after [][]value.Value
 	computes := s.computes
-	err = laid.Look(ctx, s.look, func(n int64, row []grow.Value) error {
+	err = laid.Look(ctx, s.look, func(n int64, row []value.Value) error {
 		counts[n]++
 		if !s.keeps {
 			return nil
 		}
 		before = append(before, slices.Clone(row))
 		if computes {
-			var next []grow.Value
+			var next []value.Value
 			if next, computes = s.compute(row, values[n]); computes {
 				after = append(after, next)
 			}
@@ -240,8 +241,8 @@ func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, value
 			return counts, nil // told by the caller: nothing is written
 		}
 	}
-	found := map[string][]grow.Value{}
-	note := func(row []grow.Value) error {
+	found := map[string][]value.Value{}
+	note := func(row []value.Value) error {
 		found[keyOfValues(row[:len(s.rowKey)])] = slices.Clone(row)
 		return nil
 	}
@@ -255,7 +256,7 @@ func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, value
 				return nil, err
 			}
 		}
-		after = make([][]grow.Value, len(before))
+		after = make([][]value.Value, len(before))
 		for i, row := range before {
 			if after[i] = found[keyOfValues(row[:len(s.rowKey)])]; after[i] == nil {
 				return nil, s.lost()
@@ -272,10 +273,10 @@ func (s *unitStep) lost() error {
 }
 
 // lookAgain reads what rows hold that were changed.
-func (r *unitRun) lookAgain(ctx context.Context, s *unitStep, laid store.Occasions, before [][]grow.Value, note func([]grow.Value) error) error {
+func (r *unitRun) lookAgain(ctx context.Context, s *unitStep, laid store.Occasions, before [][]value.Value, note func([]value.Value) error) error {
 	look := s.after
 	if look == nil {
-		keys := make([][]grow.Value, len(before))
+		keys := make([][]value.Value, len(before))
 		for i, row := range before {
 			keys[i] = row[:len(s.rowKey)]
 		}
@@ -285,7 +286,7 @@ func (r *unitRun) lookAgain(ctx context.Context, s *unitStep, laid store.Occasio
 		}
 		look = s.afterKey
 	}
-	return laid.Look(ctx, look, func(_ int64, row []grow.Value) error { return note(row) })
+	return laid.Look(ctx, look, func(_ int64, row []value.Value) error { return note(row) })
 }
 
 // deleteRows deletes the rows of each occasion.
@@ -295,8 +296,8 @@ func (r *unitRun) deleteRows(ctx context.Context, s *unitStep, xs []*occasion) e
 		return err
 	}
 	counts := make([]uint64, len(xs))
-	var before [][]grow.Value
-	err = laid.Look(ctx, s.look, func(n int64, row []grow.Value) error {
+	var before [][]value.Value
+	err = laid.Look(ctx, s.look, func(n int64, row []value.Value) error {
 		counts[n]++
 		before = append(before, slices.Clone(row))
 		return nil
@@ -318,9 +319,9 @@ func (r *unitRun) deleteRows(ctx context.Context, s *unitStep, xs []*occasion) e
 // keepRemoved keeps rows that are about to be deleted, and in front of them those that
 // go with them. Each is kept once, though it may refer to itself or go for two reasons:
 // kept are those that are.
-func (r *unitRun) keepRemoved(ctx context.Context, step int, t *schema.Table, rows [][]grow.Value, kept map[string]bool) error {
+func (r *unitRun) keepRemoved(ctx context.Context, step int, t *schema.Table, rows [][]value.Value, kept map[string]bool) error {
 	copies := map[string]int{} // without a primary key, rows can be alike
-	rows = slices.DeleteFunc(rows, func(row []grow.Value) bool {
+	rows = slices.DeleteFunc(rows, func(row []value.Value) bool {
 		name := t.Name + "\x00" + keyOfValues(keyOrRow(t, row))
 		copies[name]++
 		name = fmt.Sprint(name, copies[name])
@@ -345,8 +346,8 @@ func (r *unitRun) keepRemoved(ctx context.Context, step int, t *schema.Table, ro
 				if slices.ContainsFunc(where, func(c store.Cell) bool { return c.Value.IsNull() }) {
 					continue // nothing refers to NULL
 				}
-				var below [][]grow.Value
-				err := r.store.Select(ctx, store.Query{Table: other, Columns: other.Columns, Where: where, Exact: true}, func(row []grow.Value) error {
+				var below [][]value.Value
+				err := r.store.Select(ctx, store.Query{Table: other, Columns: other.Columns, Where: where, Exact: true}, func(row []value.Value) error {
 					below = append(below, slices.Clone(row))
 					return nil
 				})
@@ -364,8 +365,8 @@ func (r *unitRun) keepRemoved(ctx context.Context, step int, t *schema.Table, ro
 }
 
 // keyOrRow is what tells a row of a table from others: its key, or all of it.
-func keyOrRow(t *schema.Table, row []grow.Value) []grow.Value {
-	var key []grow.Value
+func keyOrRow(t *schema.Table, row []value.Value) []value.Value {
+	var key []value.Value
 	for i, c := range t.Columns {
 		if slices.Contains(t.PrimaryKey, c.Name) {
 			key = append(key, row[i])
@@ -392,7 +393,7 @@ func (r *unitRun) clearTable(ctx context.Context, step int) error {
 				continue
 			}
 			n := 0
-			if err := r.tx.Referring(ctx, other, ref, func([]grow.Value) error { n++; return nil }); err != nil {
+			if err := r.tx.Referring(ctx, other, ref, func([]value.Value) error { n++; return nil }); err != nil {
 				return err
 			}
 			if n > 0 {
@@ -401,8 +402,8 @@ func (r *unitRun) clearTable(ctx context.Context, step int) error {
 		}
 	}
 	if r.undoes() {
-		var rows [][]grow.Value
-		err := r.store.Select(ctx, store.Query{Table: s.Table, Columns: s.Table.Columns, Exact: true}, func(row []grow.Value) error {
+		var rows [][]value.Value
+		err := r.store.Select(ctx, store.Query{Table: s.Table, Columns: s.Table.Columns, Exact: true}, func(row []value.Value) error {
 			rows = append(rows, slices.Clone(row))
 			return nil
 		})

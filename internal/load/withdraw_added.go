@@ -15,6 +15,7 @@ import (
 	"evensprout/internal/order"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // dropTouched finds, of staged rows, those that are gone and those that others have changed,
@@ -195,7 +196,7 @@ func (v *withdrawal) seeOwn(t *target, rows store.Rows, seen map[string]map[stri
 	own := map[string]bool{}
 	for b := range rows {
 		for i := range b.Len {
-			var key []grow.Value
+			var key []value.Value
 			for _, c := range match {
 				key = append(key, b.Row(i)[slices.Index(t.Columns, c)])
 			}
@@ -218,8 +219,8 @@ func (v *withdrawal) removeReferrersOf(ctx context.Context, st store.Stage, seen
 // removeReferrers deletes the rows of all tables that refer to staged ones, and those that
 // refer to these, but for those that were seen. It counts them by table.
 func removeReferrers(ctx context.Context, tx store.Tx, db *schema.Database, st store.Stage, seen map[string]map[string]bool, removed map[string]int64) error {
-	found := map[*schema.Table][][]grow.Value{}
-	err := st.Referrers(ctx, db, func(t *schema.Table, key []grow.Value) error {
+	found := map[*schema.Table][][]value.Value{}
+	err := st.Referrers(ctx, db, func(t *schema.Table, key []value.Value) error {
 		text := pairs(keyColumns(t), key)
 		if seen[t.Name] == nil {
 			seen[t.Name] = map[string]bool{}
@@ -300,7 +301,7 @@ func (v *withdrawal) without(t *target, rows store.Rows) store.Rows {
 		for b := range rows {
 			for i := range b.Len {
 				for _, f := range t.late {
-					b.Row(i)[f] = grow.Value{}
+					b.Row(i)[f] = value.Value{}
 				}
 			}
 			if !yield(b) {

@@ -8,6 +8,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // nameChangers says of the rows that were left because they were changed which later load
@@ -43,7 +44,7 @@ func (v *withdrawal) nameChangers(ctx context.Context) error {
 		if e.Number <= v.Entry.Number || e.State == StateWithdrawn || !e.About.Undo {
 			continue
 		}
-		note := func(table string, key []grow.Value) {
+		note := func(table string, key []value.Value) {
 			if x := rows[table][keyOfValues(key)]; x != nil {
 				x.Why = fmt.Sprintf("it was changed by load %d: withdraw %d first", e.Number, e.Number)
 				delete(rows[table], keyOfValues(key)) // the last one is to go first
@@ -57,9 +58,9 @@ func (v *withdrawal) nameChangers(ctx context.Context) error {
 }
 
 // primaryKey is that of a row as it was written; nil if the plan does not know it.
-func (v *withdrawal) primaryKey(t *target, row grow.Row) ([]grow.Value, error) {
+func (v *withdrawal) primaryKey(t *target, row grow.Row) ([]value.Value, error) {
 	into := t.into()
-	var key []grow.Value
+	var key []value.Value
 	for b := range v.these(v.w, t, []grow.Row{row}, &pass{}) {
 		for _, name := range t.Table.PrimaryKey {
 			i := slices.IndexFunc(into.Columns, func(c *schema.Column) bool { return c.Name == name })
@@ -73,7 +74,7 @@ func (v *withdrawal) primaryKey(t *target, row grow.Row) ([]grow.Value, error) {
 }
 
 // eachChanged shows the primary keys of the rows that a load, or a run of a unit, changed.
-func eachChanged(ctx context.Context, s store.Store, j *store.Journal, db *schema.Database, e *Entry, show func(table string, key []grow.Value)) error {
+func eachChanged(ctx context.Context, s store.Store, j *store.Journal, db *schema.Database, e *Entry, show func(table string, key []value.Value)) error {
 	if e.About.Unit != "" {
 		return undoPackets(ctx, s, j, e.Number, false, func(x undoSection) error {
 			if x.Kind == undoChanged {
@@ -86,14 +87,14 @@ func eachChanged(ctx context.Context, s store.Store, j *store.Journal, db *schem
 	}
 	of := j.Contents
 	columns := []*schema.Column{of.Column("of"), of.Column("rows"), of.Column("body")}
-	return s.Select(ctx, store.Query{Table: of, Columns: columns, Where: cells(of, "load", e.Number, "what", contentChanged)}, func(r []grow.Value) error {
+	return s.Select(ctx, store.Query{Table: of, Columns: columns, Where: cells(of, "load", e.Number, "what", contentChanged)}, func(r []value.Value) error {
 		t := db.Table(r[0].S)
 		if t == nil {
 			return nil
 		}
 		table := t.Name
-		return unpack([]byte(r[2].S), r[1].N, true, func(names []string, _ grow.Row, values []grow.Value) error {
-			var key []grow.Value
+		return unpack([]byte(r[2].S), r[1].N, true, func(names []string, _ grow.Row, values []value.Value) error {
+			var key []value.Value
 			for _, name := range t.PrimaryKey {
 				i := slices.Index(names, name)
 				if i < 0 {

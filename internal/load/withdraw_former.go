@@ -8,6 +8,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // contents shows the packets that the journal keeps, in the order in which they were
@@ -21,7 +22,7 @@ func (v *withdrawal) contents(ctx context.Context, what string, want func(entity
 	}
 	var list []kept
 	columns := of.Columns[:len(of.Columns)-1]
-	err := v.w.store.Select(ctx, store.Query{Table: of, Columns: columns, Where: cells(of, "load", v.Entry.Number, "what", what)}, func(row []grow.Value) error {
+	err := v.w.store.Select(ctx, store.Query{Table: of, Columns: columns, Where: cells(of, "load", v.Entry.Number, "what", what)}, func(row []value.Value) error {
 		k := kept{row[5].S, row[6].S, row[8].N, nil}
 		if !want(k.entity, k.table) {
 			return nil
@@ -37,7 +38,7 @@ func (v *withdrawal) contents(ctx context.Context, what string, want func(entity
 	}
 	for _, k := range list { // one packet in memory at a time
 		var body []byte
-		err := v.w.store.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("body")}, Where: k.key}, func(row []grow.Value) error {
+		err := v.w.store.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("body")}, Where: k.key}, func(row []value.Value) error {
 			body = []byte(row[0].S)
 			return nil
 		})
@@ -67,9 +68,9 @@ func (v *withdrawal) restoreChanged(ctx context.Context, t *target) error {
 // restorePacket restores the rows of one packet.
 func (v *withdrawal) restorePacket(ctx context.Context, t *target, n int64, body []byte) error {
 	var rows []grow.Row
-	former := map[grow.Row][]grow.Value{}
+	former := map[grow.Row][]value.Value{}
 	var names []string
-	err := unpack(body, n, true, func(columns []string, planned grow.Row, values []grow.Value) error {
+	err := unpack(body, n, true, func(columns []string, planned grow.Row, values []value.Value) error {
 		names = columns
 		if !v.w.record.Rejected(t.Grow, planned) && v.remains(t, planned) {
 			rows = append(rows, planned)
@@ -148,7 +149,7 @@ func (v *withdrawal) restorePacket(ctx context.Context, t *target, n int64, body
 func (v *withdrawal) returnRemoved(ctx context.Context) error {
 	var tables []string
 	err := v.w.store.Select(ctx, store.Query{Table: v.tables.Contents, Columns: []*schema.Column{v.tables.Contents.Column("of")}, Where: cells(v.tables.Contents, "load", v.Entry.Number, "what", contentRemoved)},
-		func(row []grow.Value) error {
+		func(row []value.Value) error {
 			if !slices.Contains(tables, row[0].S) {
 				tables = append(tables, row[0].S)
 			}
@@ -250,7 +251,7 @@ func byReference(db *schema.Database, names []string) []string {
 func packetRows(t *schema.Table, n int64, body []byte, blank []*schema.Column) (store.Into, []*grow.Batch, error) {
 	into := store.Into{Table: t}
 	var rows []*grow.Batch
-	err := unpack(body, n, false, func(names []string, _ grow.Row, values []grow.Value) error {
+	err := unpack(body, n, false, func(names []string, _ grow.Row, values []value.Value) error {
 		if into.Columns == nil {
 			for i, name := range names {
 				if c := t.Column(name); c != nil && !c.Generated {
@@ -260,7 +261,7 @@ func packetRows(t *schema.Table, n int64, body []byte, blank []*schema.Column) (
 		}
 		for i, c := range into.Columns {
 			if slices.Contains(blank, c) {
-				values[into.Fields[i]] = grow.Value{}
+				values[into.Fields[i]] = value.Value{}
 			}
 		}
 		rows = append(rows, &grow.Batch{Len: 1, Width: len(names), Values: values})
@@ -280,7 +281,7 @@ func (v *withdrawal) returnPacket(ctx context.Context, t *target, to *schema.Tab
 	}
 	out, err := store.Isolate(ctx, v.w.tx, st, 0, int64(len(rows)), func(x *store.Violation) error {
 		if v.left != nil { // a withdrawal before this one may have put it back
-			values := make([]grow.Value, len(into.Columns))
+			values := make([]value.Value, len(into.Columns))
 			for i, f := range into.Fields {
 				values[i] = rows[x.Row].Values[f]
 			}
@@ -294,7 +295,7 @@ func (v *withdrawal) returnPacket(ctx context.Context, t *target, to *schema.Tab
 		key := ""
 		for i, c := range into.Columns {
 			if slices.Contains(to.PrimaryKey, c.Name) {
-				key = pairs([]*schema.Column{c}, []grow.Value{rows[x.Row].Values[into.Fields[i]]})
+				key = pairs([]*schema.Column{c}, []value.Value{rows[x.Row].Values[into.Fields[i]]})
 			}
 		}
 		if len(v.out.LeftRows) < maxCompared {

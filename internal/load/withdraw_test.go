@@ -12,6 +12,7 @@ import (
 	"evensprout/internal/files"
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
+	"evensprout/internal/value"
 )
 
 // What others changed, or now refer to, is left alone and told.
@@ -377,7 +378,7 @@ func TestRestore(t *testing.T) {
 // A reader of the journal's packets never panics, and gives back what was packed.
 func FuzzPackets(f *testing.F) {
 	p := packer{numbers: true}
-	if err := p.add(grow.Row{N: 3, Side: true}, []grow.Value{grow.Int(-5), grow.String("é"), {}, {Type: grow.UUID, N: -1, M: 7}, {Type: grow.Decimal, N: 125, Scale: 2}}); err != nil {
+	if err := p.add(grow.Row{N: 3, Side: true}, []value.Value{value.Int(-5), value.String("é"), {}, {Type: value.UUID, N: -1, M: 7}, {Type: value.Decimal, N: 125, Scale: 2}}); err != nil {
 		f.Fatal(err)
 	}
 	if err := p.close(); err != nil {
@@ -386,7 +387,7 @@ func FuzzPackets(f *testing.F) {
 	f.Add(p.packets[0].body, int64(1), true)
 	f.Add([]byte("no packet"), int64(2), false)
 	f.Fuzz(func(t *testing.T, body []byte, rows int64, numbers bool) {
-		unpack(body, min(rows, 1000), numbers, func([]string, grow.Row, []grow.Value) error { return nil })
+		unpack(body, min(rows, 1000), numbers, func([]string, grow.Row, []value.Value) error { return nil })
 		unpackLog(body, &budget{maxJournal})
 		openArchive(&Entry{body: body})
 	})

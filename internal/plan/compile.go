@@ -7,6 +7,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // Compiled is a plan that can be grown, and where its rows go.
@@ -87,7 +88,7 @@ func (c *Compiled) Names() []string {
 // Options say what a plan is compiled for.
 type Options struct {
 	Database *schema.Database // nil: the plan is held only against itself
-	Clock    grow.Value       // where not NULL, it stands for the plan's own
+	Clock    value.Value      // where not NULL, it stands for the plan's own
 	// Shift is, by entity without a parent, how many grown rows stand in front of those
 	// that are meant: there are as many more.
 	Shift map[string]uint64

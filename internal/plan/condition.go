@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // conditions reads the conditions of if and where: {field: value}, where a value may
@@ -12,14 +13,14 @@ import (
 func (c *compiler) conditions(f *field, e *entity, v *node) ([]grow.Condition, bool) {
 	if v.scalar() {
 		path, ok := c.resolveIn(e, v.place, v.text)
-		if ok && path.Field.Source.Type() != grow.Boolean {
+		if ok && path.Field.Source.Type() != value.Boolean {
 			c.add(v.place, "%s is of type %s, so it is not true or false by itself", v.text, path.Field.Source.Type()).hint("if: {%s: VALUE}", v.text)
 			return nil, false
 		}
 		if !ok {
 			return nil, false
 		}
-		return []grow.Condition{{Path: *path, Any: []grow.Value{grow.Bool(true)}}}, true
+		return []grow.Condition{{Path: *path, Any: []value.Value{value.Bool(true)}}}, true
 	}
 	if !v.mapping || len(v.pairs) == 0 {
 		c.add(v.place, "a condition is a mapping of fields to values, and here is %s", v.what()).hint("{status: active}, {status: [active, dormant]}, {closed_on: {not: null}}")
@@ -85,30 +86,30 @@ func (c *compiler) condition(f *field, k *grow.Condition, v *node) bool {
 }
 
 // fitted brings a value written by hand to the type of a field.
-func (c *compiler) fitted(n *node, of *grow.Field, v grow.Value) (grow.Value, bool) {
+func (c *compiler) fitted(n *node, of *grow.Field, v value.Value) (value.Value, bool) {
 	want, scale := of.Source.Type(), of.Source.Scale()
 	switch {
-	case v.IsNull() || want == grow.Null:
-	case want == grow.Decimal && (v.Type == grow.Integer || v.Type == grow.Decimal):
+	case v.IsNull() || want == value.Null:
+	case want == value.Decimal && (v.Type == value.Integer || v.Type == value.Decimal):
 		r, fits := v.Rescale(max(scale, v.Scale))
 		if !fits {
 			c.add(n.place, "%s has too many digits", n.text)
 			return v, false
 		}
 		return r, true
-	case want == grow.UUID && v.Type == grow.Text:
-		u, err := grow.ParseUUID(v.S)
+	case want == value.UUID && v.Type == value.Text:
+		u, err := value.ParseUUID(v.S)
 		if err != nil {
 			c.add(n.place, "%s.%s: %s", of.Entity.Name, of.Name, err)
 			return v, false
 		}
 		return u, true
-	case want == grow.JSON && v.Type == grow.Text:
+	case want == value.JSON && v.Type == value.Text:
 		if !json.Valid([]byte(v.S)) {
 			c.add(n.place, "%s.%s: this is not JSON", of.Entity.Name, of.Name)
 			return v, false
 		}
-		v.Type = grow.JSON
+		v.Type = value.JSON
 	case want != v.Type:
 		c.add(n.place, "%s.%s is of type %s, and %s is of type %s", of.Entity.Name, of.Name, want, n.what(), v.Type)
 		return v, false

@@ -3,20 +3,21 @@ package plan
 import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // typeOf is the logical type of what a column holds.
-func typeOf(c *schema.Column) grow.Type {
+func typeOf(c *schema.Column) value.Type {
 	if c.Kind == schema.Real {
-		return grow.Text // no number of digits
+		return value.Text // no number of digits
 	}
 	if t, ok := columnTypes[c.Kind]; ok {
 		return t
 	}
 	if c.Kind == schema.Bytes {
-		return grow.Bytes
+		return value.Bytes
 	}
-	return grow.Text
+	return value.Text
 }
 
 // openExisting reads the rows of an entity whose rows are those of its table. Its

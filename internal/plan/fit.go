@@ -8,6 +8,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // fit holds an entity against its table.
@@ -94,7 +95,7 @@ func (c *compiler) fitField(f *field) {
 		c.missing(at, "the column %s is computed by the database, so nothing can be written into it", col.Name).hint("take the field %s out of the plan", f.decl.Name)
 		return
 	}
-	if t := src.Type(); t != grow.Null && !holds(col.Kind, t) {
+	if t := src.Type(); t != value.Null && !holds(col.Kind, t) {
 		if want, ok := columnTypes[col.Kind]; ok && d.word == wordStored {
 			c.plan.collector.found = append(c.plan.collector.found, f.entity.rowFile.Misfits(f.fileColumn, want)...)
 		}
@@ -127,7 +128,7 @@ func (c *compiler) fitField(f *field) {
 			}
 		}
 	}
-	if f.grow.Target() == nil && f.grow.Source.Type() != grow.Null {
+	if f.grow.Target() == nil && f.grow.Source.Type() != value.Null {
 		r := f.entity.table.Reference(col.Name)
 		if r == nil {
 			r = f.entity.table.WideReference(col.Name)
@@ -145,14 +146,14 @@ func (c *compiler) fitField(f *field) {
 // as one of them is always NULL.
 func (e *entity) leavesOpen(r *schema.Reference) bool {
 	return slices.ContainsFunc(e.fields, func(f *field) bool {
-		return f.column != nil && f.state == compiled && f.grow.Source.Type() == grow.Null && slices.Contains(r.Columns, f.column.Name)
+		return f.column != nil && f.state == compiled && f.grow.Source.Type() == value.Null && slices.Contains(r.Columns, f.column.Name)
 	})
 }
 
 // fitNotNull tells of NULLs that a column refuses.
 func (c *compiler) fitNotNull(f *field) {
 	d, col := f.decl, f.column
-	literal := d.word == "value" && f.grow.Source.Type() == grow.Null
+	literal := d.word == "value" && f.grow.Source.Type() == value.Null
 	switch {
 	case d.Nulls.Part > 0:
 		c.missing(d.nullsPlace, "%s is NULL in a share of the rows, and the column %s is NOT NULL", d.Name, col.Name)
@@ -207,34 +208,34 @@ func longest(f *field) (string, int) {
 }
 
 // columnTypes are the types that kinds of columns are made for.
-var columnTypes = map[schema.Kind]grow.Type{
-	schema.Integer: grow.Integer, schema.Decimal: grow.Decimal, schema.Real: grow.Decimal, schema.Boolean: grow.Boolean, schema.Date: grow.Date,
-	schema.Time: grow.Time, schema.Timestamp: grow.Timestamp, schema.UUID: grow.UUID, schema.JSON: grow.JSON,
+var columnTypes = map[schema.Kind]value.Type{
+	schema.Integer: value.Integer, schema.Decimal: value.Decimal, schema.Real: value.Decimal, schema.Boolean: value.Boolean, schema.Date: value.Date,
+	schema.Time: value.Time, schema.Timestamp: value.Timestamp, schema.UUID: value.UUID, schema.JSON: value.JSON,
 }
 
 // holds tells whether a kind of column keeps a logical type exactly.
-func holds(k schema.Kind, t grow.Type) bool {
+func holds(k schema.Kind, t value.Type) bool {
 	switch k {
 	case schema.Integer:
-		return t == grow.Integer || t == grow.Boolean
+		return t == value.Integer || t == value.Boolean
 	case schema.Decimal, schema.Real:
-		return t == grow.Integer || t == grow.Decimal
+		return t == value.Integer || t == value.Decimal
 	case schema.Boolean:
-		return t == grow.Boolean
+		return t == value.Boolean
 	case schema.Date:
-		return t == grow.Date
+		return t == value.Date
 	case schema.Time:
-		return t == grow.Time
+		return t == value.Time
 	case schema.Timestamp:
-		return t == grow.Timestamp || t == grow.Date
+		return t == value.Timestamp || t == value.Date
 	case schema.UUID:
-		return t == grow.UUID
+		return t == value.UUID
 	case schema.JSON:
-		return t == grow.JSON || t == grow.Text
+		return t == value.JSON || t == value.Text
 	case schema.Bytes:
-		return t == grow.Bytes || t == grow.Text // as UTF-8
+		return t == value.Bytes || t == value.Text // as UTF-8
 	case schema.Text:
-		return t != grow.Bytes
+		return t != value.Bytes
 	}
 	return true
 }

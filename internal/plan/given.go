@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // nested takes rows that are written below their parent's to their own entity, and
@@ -118,7 +119,7 @@ func (c *compiler) givenFound(to *entity, n *node, name string, fields *node) (g
 		return grow.Given{}, false
 	}
 	var by []*grow.Field
-	var values []grow.Value
+	var values []value.Value
 	for _, x := range fields.pairs {
 		f := to.find(x.key.text)
 		if f == nil || f.decl.inner {

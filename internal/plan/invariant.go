@@ -7,9 +7,9 @@ import (
 	"strings"
 
 	"evensprout/internal/derive"
-	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // Invariant is one entry of always: a condition that must hold over the data.
@@ -26,7 +26,7 @@ type Rule struct {
 	Table *schema.Table // whose rows are looked at; nil of the last form
 
 	Every     *schema.Expr // must hold for every row; its inputs are Values
-	Values    []grow.Value
+	Values    []value.Value
 	Aggregate *Aggregate // must hold for every row
 	Where     string     // a condition in SQL that no row may meet
 	SQL       string     // a condition in SQL on its own
@@ -40,7 +40,7 @@ type Aggregate struct {
 	By       *schema.Reference
 	Op       schema.Op
 	To       *schema.Column // of the row; nil: Value
-	Value    grow.Value
+	Value    value.Value
 }
 
 const (
@@ -185,7 +185,7 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 	}
 	switch {
 	case m[9] != "":
-		v, err := grow.ParseDecimal(m[9])
+		v, err := value.ParseDecimal(m[9])
 		if err != nil {
 			c.add(n.place, "%s", err)
 			return
@@ -231,7 +231,7 @@ func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
 		}
 		typ, ok := columnTypes[col.Kind]
 		if col.Kind == schema.Text {
-			typ, ok = grow.Text, true
+			typ, ok = value.Text, true
 		}
 		if !ok || slices.Contains([]schema.Kind{schema.Real, schema.JSON, schema.UUID, schema.Time}, col.Kind) {
 			c.missing(n.place, "the column %s is %s, with which databases do not compute alike", col.Name, col.Declared).hint("{no: %s, where: SQL CONDITION}", table)
@@ -246,7 +246,7 @@ func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
 		fail(err)
 		return
 	}
-	if x, _ := parsed.Compile(inputs, scale); x == nil || x.Type != grow.Boolean {
+	if x, _ := parsed.Compile(inputs, scale); x == nil || x.Type != value.Boolean {
 		c.add(n.place, "a condition is true or false, and this is not")
 		return
 	}

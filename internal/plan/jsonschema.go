@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // JSONSchema is the form of plan files as a JSON Schema (draft 2020-12), for editors.
@@ -65,7 +66,7 @@ func JSONSchema() ([]byte, error) {
 		"step":     says("distance between the values of a range", m{"type": []string{"number", "string"}}),
 		"digits":   says("digits of a second", m{"type": "integer", "minimum": 0, "maximum": 6}),
 		"within":   says("a span such as 90d, 4h, 13mo", m{"type": "string", "pattern": "^([0-9]+(us|ms|s|m|h|d|w|mo|y))+$"}),
-		"scale":    says("digits after the point of a derived decimal", m{"type": "integer", "minimum": 0, "maximum": grow.MaxScale}),
+		"scale":    says("digits after the point of a derived decimal", m{"type": "integer", "minimum": 0, "maximum": value.MaxScale}),
 		"by":       says("the field of the picked row that is kept, in place of its key", text),
 		"distinct": says("different rows for the children of one parent", m{"type": "boolean"}),
 		"where":    says("conditions on the picked row", ref("condition")),

@@ -11,6 +11,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 const head = "name: test\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n"
@@ -203,11 +204,11 @@ func TestNearest(t *testing.T) {
 }
 
 func TestLiterals(t *testing.T) {
-	for text, want := range map[string]grow.Value{
-		"5": grow.Int(5), "-5": grow.Int(-5), "4.50": {Type: grow.Decimal, N: 450, Scale: 2}, `"5"`: grow.String("5"), "true": grow.Bool(true),
-		"yes": grow.String("yes"), "null": {}, "~": {}, "Open deck": grow.String("Open deck"), "1_000": grow.Int(1000),
-		"2026-05-01": {Type: grow.Date, N: 20574}, "08:15": {Type: grow.Time, N: 29_700_000_000}, "'2026-05-01'": grow.String("2026-05-01"),
-		"2026-05-01T08:00:00+02:00": {Type: grow.Timestamp, N: 1777615200000000},
+	for text, want := range map[string]value.Value{
+		"5": value.Int(5), "-5": value.Int(-5), "4.50": {Type: value.Decimal, N: 450, Scale: 2}, `"5"`: value.String("5"), "true": value.Bool(true),
+		"yes": value.String("yes"), "null": {}, "~": {}, "Open deck": value.String("Open deck"), "1_000": value.Int(1000),
+		"2026-05-01": {Type: value.Date, N: 20574}, "08:15": {Type: value.Time, N: 29_700_000_000}, "'2026-05-01'": value.String("2026-05-01"),
+		"2026-05-01T08:00:00+02:00": {Type: value.Timestamp, N: 1777615200000000},
 	} {
 		c, problems := compileText(cellOf(text), nil)
 		require.Empty(t, problems, text)
@@ -232,7 +233,7 @@ func TestWasKeepsTheValues(t *testing.T) {
 	assert.NotEqual(t, cells(before), cells(other))
 }
 
-func cells(c *Compiled) []grow.Value {
+func cells(c *Compiled) []value.Value {
 	var b grow.Batch
 	grow.NewGrower(c.Set).Grow(c.Set.Entities[0], grow.Row{}, int(c.Set.Entities[0].Rows), &b)
 	return b.Values

@@ -16,6 +16,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/safe"
+	"evensprout/internal/value"
 )
 
 // Plan is a plan file as read. Its names are not looked up yet, and what is wrong
@@ -24,8 +25,8 @@ type Plan struct {
 	Name     string
 	Edition  string
 	Seed     string
-	Clock    grow.Value // a Timestamp
-	Database string     // URL, empty if the plan names none
+	Clock    value.Value // a Timestamp
+	Database string      // URL, empty if the plan names none
 	Commit   Commit
 	Once     bool // a database that it filled is never filled again
 	Entities []*Entity
@@ -583,8 +584,8 @@ func (p *Plan) countRange(v *node, of string, most uint64) (grow.Range, bool) {
 	return grow.Range{Lo: n, Hi: n}, ok
 }
 
-func (p *Plan) moment(v *node) grow.Value {
-	m, err := grow.ParseTimestamp(v.text)
+func (p *Plan) moment(v *node) value.Value {
+	m, err := value.ParseTimestamp(v.text)
 	if err != nil {
 		p.add(v.place, "%s", err).hint("such as 2026-05-01T08:00:00Z")
 	}
@@ -595,7 +596,7 @@ func (p *Plan) moment(v *node) grow.Value {
 func (p *Plan) share(v *node, of string) grow.Share {
 	if v.scalar() {
 		if digits, ok := strings.CutSuffix(strings.TrimSpace(v.text), "%"); ok {
-			d, err := grow.ParseDecimal(digits)
+			d, err := value.ParseDecimal(digits)
 			if err == nil && d.N >= 0 && d.Scale <= 9 {
 				whole := uint64(100)
 				for range d.Scale {
@@ -627,32 +628,32 @@ var (
 
 // literal reads a value written by hand. What is in quotes is text; the rest goes
 // by its looks: null, true and false, numbers, dates, moments, times of day, text.
-func (p *Plan) literal(v *node) (grow.Value, bool) {
-	var value grow.Value
+func (p *Plan) literal(v *node) (value.Value, bool) {
+	var out value.Value
 	var err error
 	switch {
 	case v.mapping || v.list:
 		p.add(v.place, "a value is expected, and here is %s", v.what())
-		return value, false
+		return out, false
 	case v.null:
 	case v.quoted:
-		value = grow.String(v.text)
+		out = value.String(v.text)
 	case v.text == "true" || v.text == "false":
-		value = grow.Bool(v.text == "true")
+		out = value.Bool(v.text == "true")
 	case oddNumber.MatchString(v.text):
 		p.add(v.place, "%s can be read in several ways", v.text).hint("write a plain decimal number, or put quotes around it if it is text: %q", v.text)
-		return value, false
+		return out, false
 	case numberPattern.MatchString(v.text):
-		value, err = grow.ParseDecimal(v.text)
+		out, err = value.ParseDecimal(v.text)
 	default:
 		var looks bool
-		if value, looks, err = grow.ReadMoment(v.text); !looks {
-			value = grow.String(v.text)
+		if out, looks, err = value.ReadMoment(v.text); !looks {
+			out = value.String(v.text)
 		}
 	}
 	if err != nil {
 		p.add(v.place, "%s", err).hint("put quotes around it if it is text")
-		return value, false
+		return out, false
 	}
-	return value, true
+	return out, true
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // RowsFrom says that an entity's rows stand in a file.
@@ -24,9 +25,9 @@ type RowsFrom struct {
 // FileColumn maps a column of the file to a field.
 type FileColumn struct {
 	Field  string
-	Column string    // its name in the file
-	As     grow.Type // Null: by its looks
-	Find   string    // the field of the entity Of whose value it holds
+	Column string     // its name in the file
+	As     value.Type // Null: by its looks
+	Find   string     // the field of the entity Of whose value it holds
 	Of     string
 	Into   string      // the column of the table; empty: found by the name of the field
 	Hidden bool        // a key that the plan does not mention
@@ -51,9 +52,9 @@ type FileRows interface {
 	grow.Table
 	// Type is the type of a column, Null if it is empty throughout, and of decimals
 	// the digits after the point.
-	Type(column int) (grow.Type, uint8)
+	Type(column int) (value.Type, uint8)
 	// Misfits are the first cells of a column that are not of a type.
-	Misfits(column int, t grow.Type) Problems
+	Misfits(column int, t value.Type) Problems
 	// Place is where a row stands.
 	Place(n uint64) (file string, line int)
 	Close() error
@@ -79,9 +80,9 @@ func (c *Compiled) Close() error {
 func (c *Compiled) OnClose(do func() error) { c.closing = append(c.closing, do) }
 
 // rowTypes are the words for types in columns.
-var rowTypes = map[string]grow.Type{
-	"integer": grow.Integer, "decimal": grow.Decimal, "text": grow.Text, "boolean": grow.Boolean, "bytes": grow.Bytes, "date": grow.Date, "time": grow.Time,
-	"timestamp": grow.Timestamp, "uuid": grow.UUID, "json": grow.JSON,
+var rowTypes = map[string]value.Type{
+	"integer": value.Integer, "decimal": value.Decimal, "text": value.Text, "boolean": value.Boolean, "bytes": value.Bytes, "date": value.Date, "time": value.Time,
+	"timestamp": value.Timestamp, "uuid": value.UUID, "json": value.JSON,
 }
 
 // rowsFrom reads rows_from.

@@ -9,6 +9,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // sample grows some rows of each entity and holds them against the table, as far as its
@@ -125,18 +126,18 @@ func (s *sampler) byColumn(name string) *field {
 	return nil
 }
 
-func (s *sampler) row(r grow.Row, values []grow.Value) {
+func (s *sampler) row(r grow.Row, values []value.Value) {
 	index := map[*grow.Field]int{}
 	for i, f := range s.entity.grow.Fields {
 		index[f] = i
 	}
 	for _, f := range s.entity.fields {
-		if f.column != nil && f.state == compiled && (f.grow.Source.Type() == grow.Null || holds(f.column.Kind, f.grow.Source.Type())) {
+		if f.column != nil && f.state == compiled && (f.grow.Source.Type() == value.Null || holds(f.column.Kind, f.grow.Source.Type())) {
 			s.cell(r, f, &values[index[f.grow]])
 		}
 	}
 	for _, h := range s.held {
-		in := make([]grow.Value, len(h.fields))
+		in := make([]value.Value, len(h.fields))
 		var shown []string
 		for i, f := range h.fields {
 			in[i] = values[index[f.grow]]
@@ -150,10 +151,10 @@ func (s *sampler) row(r grow.Row, values []grow.Value) {
 	}
 }
 
-func short(v grow.Value) string {
+func short(v value.Value) string {
 	const most = 40
 	s := v.String()
-	if v.Type == grow.Text {
+	if v.Type == value.Text {
 		s = fmt.Sprintf("%q", s)
 	}
 	if r := []rune(s); len(r) > most {
@@ -173,9 +174,9 @@ func (s *sampler) tell(key string, f *field, format string, args ...any) *Proble
 }
 
 // cell holds a value against its column.
-func (s *sampler) cell(r grow.Row, f *field, v *grow.Value) {
+func (s *sampler) cell(r grow.Row, f *field, v *value.Value) {
 	c := f.column
-	if c.Narrow && v.Type == grow.Text && strings.IndexFunc(v.S, func(r rune) bool { return r > 126 }) >= 0 {
+	if c.Narrow && v.Type == value.Text && strings.IndexFunc(v.S, func(r rune) bool { return r > 126 }) >= 0 {
 		p := s.tell(f.decl.Name+"letters", f, "%s: %s is %s, and the character set of the column %s may not hold it", s.entity.grow.Label(r), f.decl.Name, short(*v), c.Name)
 		p.Warning = true
 	}

@@ -12,6 +12,7 @@ import (
 	"evensprout/internal/derive"
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // sources compiles the source of every field.
@@ -72,16 +73,16 @@ func (c *compiler) source(f *field) grow.Source {
 		if v.scalar() && v.text == clockWord && !v.quoted && !f.decl.bare {
 			return grow.Literal(c.plan.Clock)
 		}
-		value, ok := c.plan.literal(v)
+		literal, ok := c.plan.literal(v)
 		if !ok {
 			return nil
 		}
-		if value.Type == grow.Text && isSource(value.S) && !v.quoted {
-			c.add(v.place, "%s is the word for a source of values, and stands here as a text", value.S).
-				hint("{%s: ...} is the source; \"%s\" in quotes is the text", value.S, value.S)
+		if literal.Type == value.Text && isSource(literal.S) && !v.quoted {
+			c.add(v.place, "%s is the word for a source of values, and stands here as a text", literal.S).
+				hint("{%s: ...} is the source; \"%s\" in quotes is the text", literal.S, literal.S)
 			return nil
 		}
-		return grow.Literal(value)
+		return grow.Literal(literal)
 	case wordGiven:
 		return c.givenSource(f)
 	case "find":
@@ -159,7 +160,7 @@ func (c *compiler) fault(at place, s grow.Source, err error) grow.Source {
 // NULL in all other rows.
 func (c *compiler) givenSource(f *field) grow.Source {
 	f.grow.Nulls = grow.Share{Part: 1, Whole: 1}
-	var values []grow.Value
+	var values []value.Value
 	var to *entity
 	for _, n := range f.given {
 		if n.null {
@@ -192,14 +193,14 @@ func (c *compiler) givenSource(f *field) grow.Source {
 		}
 		return grow.Pick(to.grow, grow.PickOptions{By: key})
 	}
-	numbers := !slices.ContainsFunc(values, func(v grow.Value) bool { return v.Type != grow.Integer })
+	numbers := !slices.ContainsFunc(values, func(v value.Value) bool { return v.Type != value.Integer })
 	if f.entity.grow.Key == f.grow && numbers {
 		f.grow.Nulls = grow.Share{}
 		src, err := grow.Count(nil, 1, false)
 		return c.fault(f.decl.place, src, err)
 	}
-	src := grow.Literal(grow.Value{})
-	kind, scale := grow.Null, uint8(0)
+	src := grow.Literal(value.Value{})
+	kind, scale := value.Null, uint8(0)
 	if len(values) > 0 {
 		var err error
 		src, err = grow.Choose(values, nil)
@@ -220,41 +221,41 @@ func (c *compiler) givenSource(f *field) grow.Source {
 // preset is what the database would fill in where a row says nothing of a field: the
 // column's default, as a value of a type; false if it has none, or the database
 // computes it anew for each row.
-func (c *compiler) preset(f *field, kind grow.Type, scale uint8) (grow.Value, bool) {
+func (c *compiler) preset(f *field, kind value.Type, scale uint8) (value.Value, bool) {
 	if f.column == nil {
-		return grow.Value{}, false
+		return value.Value{}, false
 	}
 	said, ok := f.column.Constant()
 	if !ok {
-		return grow.Value{}, false
+		return value.Value{}, false
 	}
-	value := c.plan.Clock
+	preset := c.plan.Clock
 	if !said.Clock {
-		if value, ok = constantOf(said, kind); !ok {
-			return grow.Value{}, false
+		if preset, ok = constantOf(said, kind); !ok {
+			return value.Value{}, false
 		}
 	}
-	if value.Type == grow.Timestamp && kind == grow.Date {
-		day := value.N / grow.Day
-		if value.N%grow.Day < 0 {
+	if preset.Type == value.Timestamp && kind == value.Date {
+		day := preset.N / value.Day
+		if preset.N%value.Day < 0 {
 			day--
 		}
-		value = grow.Value{Type: grow.Date, N: day}
+		preset = value.Value{Type: value.Date, N: day}
 	}
-	if value.Type == grow.Decimal || value.Type == grow.Integer && kind == grow.Decimal {
-		value, ok = value.Rescale(max(scale, value.Scale))
+	if preset.Type == value.Decimal || preset.Type == value.Integer && kind == value.Decimal {
+		preset, ok = preset.Rescale(max(scale, preset.Scale))
 	}
-	return value, ok && value.Type == kind
+	return preset, ok && preset.Type == kind
 }
 
 // constantOf reads a default value as one of a type: some databases write numbers and
 // moments in quotes.
-func constantOf(said schema.Constant, as grow.Type) (grow.Value, bool) {
-	if as == grow.Text {
-		return grow.String(said.Text), said.Quoted
+func constantOf(said schema.Constant, as value.Type) (value.Value, bool) {
+	if as == value.Text {
+		return value.String(said.Text), said.Quoted
 	}
-	if as == grow.Boolean && (said.Text == "0" || said.Text == "1") {
-		return grow.Bool(said.Text == "1"), true
+	if as == value.Boolean && (said.Text == "0" || said.Text == "1") {
+		return value.Bool(said.Text == "1"), true
 	}
 	v, ok := (&Plan{collector: &collector{}}).literal(&node{text: said.Text})
 	return v, ok
@@ -322,7 +323,7 @@ func (c *compiler) between(f *field, v *node) grow.Source {
 	if !okLo || !okHi {
 		return nil
 	}
-	if lo.Type == grow.Timestamp || lo.Type == grow.Time {
+	if lo.Type == value.Timestamp || lo.Type == value.Time {
 		lo.Scale = c.digits(f)
 		hi.Scale = lo.Scale
 	} else if n, ok := f.decl.args["digits"]; ok {
@@ -339,13 +340,13 @@ func (c *compiler) between(f *field, v *node) grow.Source {
 }
 
 // step reads the distance between the values of a range, in the unit of its ends.
-func (c *compiler) step(n *node, lo, hi *grow.Value) (int64, bool) {
-	if lo.Type == grow.Integer || lo.Type == grow.Decimal {
+func (c *compiler) step(n *node, lo, hi *value.Value) (int64, bool) {
+	if lo.Type == value.Integer || lo.Type == value.Decimal {
 		s, ok := c.plan.literal(n)
 		if !ok {
 			return 0, false
 		}
-		if s.Type != grow.Integer && s.Type != grow.Decimal || s.N <= 0 {
+		if s.Type != value.Integer && s.Type != value.Decimal || s.N <= 0 {
 			c.add(n.place, "step is a number above 0, and here is %s", n.what())
 			return 0, false
 		}
@@ -358,17 +359,17 @@ func (c *compiler) step(n *node, lo, hi *grow.Value) (int64, bool) {
 		}
 		return s.N, true
 	}
-	span, err := grow.ParseSpan(n.text)
+	span, err := value.ParseSpan(n.text)
 	if err != nil || span.Months != 0 {
 		c.add(n.place, "step is a span without months, such as 15m or 1d, and here is %s", n.what())
 		return 0, false
 	}
-	if lo.Type == grow.Date {
-		if span.Micros%grow.Day != 0 {
+	if lo.Type == value.Date {
+		if span.Micros%value.Day != 0 {
 			c.add(n.place, "dates move by whole days, and here is %s", n.what())
 			return 0, false
 		}
-		return span.Micros / grow.Day, true
+		return span.Micros / value.Day, true
 	}
 	return span.Micros, true
 }
@@ -389,7 +390,7 @@ func (c *compiler) moment(f *field) grow.Source {
 		case name == clockWord:
 			return &grow.End{Fixed: c.plan.Clock}, n.place, true
 		}
-		if _, looks, _ := grow.ReadMoment(name); looks {
+		if _, looks, _ := value.ReadMoment(name); looks {
 			v, ok := c.plan.literal(n)
 			return &grow.End{Fixed: v}, n.place, ok
 		}
@@ -404,10 +405,10 @@ func (c *compiler) moment(f *field) grow.Source {
 	if after == nil {
 		at = atB
 	}
-	var within grow.Span
+	var within value.Span
 	if n, ok := f.decl.args["within"]; ok {
 		var err error
-		if within, err = grow.ParseSpan(n.text); err != nil {
+		if within, err = value.ParseSpan(n.text); err != nil {
 			c.add(n.place, "%s", err)
 			return nil
 		}
@@ -417,7 +418,7 @@ func (c *compiler) moment(f *field) grow.Source {
 }
 
 func (c *compiler) choose(f *field, v *node) grow.Source {
-	var values []grow.Value
+	var values []value.Value
 	var weights []uint64
 	ok := true
 	add := func(n *node) {
@@ -588,7 +589,7 @@ func (c *compiler) derive(f *field, v *node) grow.Source {
 	}
 	scale := -1
 	if n, ok := f.decl.args["scale"]; ok {
-		x, _ := c.plan.number(n, "scale", 0, grow.MaxScale)
+		x, _ := c.plan.number(n, "scale", 0, value.MaxScale)
 		scale = int(x)
 	}
 	x, err := parsed.Compile(inputs, scale)

@@ -5,6 +5,7 @@ import (
 	"strconv"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // maxListed bounds the parts of a list in JSON.
@@ -88,7 +89,7 @@ func (c *compiler) listPart(f *field, name string, v *node) (grow.Part, bool) {
 	}
 	if r.Lo < r.Hi {
 		count := c.newField(f.entity, &Field{Name: name + ".count", place: v.place, inner: true})
-		src, err := grow.Between(grow.Int(int64(r.Lo)), grow.Int(int64(r.Hi)), 0)
+		src, err := grow.Between(value.Int(int64(r.Lo)), value.Int(int64(r.Hi)), 0)
 		if err != nil {
 			c.add(v.place, "%s", err)
 			return part, false

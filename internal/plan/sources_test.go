@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // row is the cells of a grown row, by field; references as labels.
@@ -94,10 +95,10 @@ func TestPartsOfADrawAgree(t *testing.T) {
 		of[key] = value
 	}
 	for _, r := range rows {
-		emails[grow.Fold(r["email"])] = true
+		emails[value.Fold(r["email"])] = true
 		local, _, _ := strings.Cut(r["email"], "@")
 		assert.Equal(t, strings.ToUpper(strings.ReplaceAll(local, ".", "_")), r["login"])
-		assert.True(t, strings.HasPrefix(local, grow.Fold(strings.ReplaceAll(r["given"], "ø", "o"))+"."), "%s %s", r["given"], r["email"])
+		assert.True(t, strings.HasPrefix(local, value.Fold(strings.ReplaceAll(r["given"], "ø", "o"))+"."), "%s %s", r["given"], r["email"])
 		assert.Equal(t, r["created_at"], r["updated_at"])
 		same(regionOf, r["town"], r["region"])
 		same(countryOf, r["region"], r["country"])
@@ -252,7 +253,7 @@ func TestRunningTotals(t *testing.T) {
 	require.NotNil(t, c, problems.Error())
 	opening := map[string]int64{}
 	for _, r := range rowsOf(t, c, "Account") {
-		v, _ := grow.ParseDecimal(r["opening"])
+		v, _ := value.ParseDecimal(r["opening"])
 		opening[r[""]] = v.N
 	}
 	last, sum := "", int64(0)
@@ -261,9 +262,9 @@ func TestRunningTotals(t *testing.T) {
 		if r["Account"] != last {
 			last, sum = r["Account"], 0
 		}
-		amount, _ := grow.ParseDecimal(r["amount"])
+		amount, _ := value.ParseDecimal(r["amount"])
 		sum += amount.N
-		balance, _ := grow.ParseDecimal(r["balance"])
+		balance, _ := value.ParseDecimal(r["balance"])
 		assert.Equal(t, fmt.Sprint(sum), r["total"])
 		assert.Equal(t, opening[last]+100*sum, balance.N)
 	}
@@ -336,15 +337,15 @@ func TestDerive(t *testing.T) {
       next: {derive: "addDays(Trip.on, 1)"}
 `, "Ticket")
 	for _, r := range rows {
-		price, _ := grow.ParseDecimal(r["price"])
+		price, _ := value.ParseDecimal(r["price"])
 		assert.Equal(t, fmt.Sprint(price.N < 1000), r["cheap"])
 		assert.Equal(t, "6/2026", r["month"])
 		if r["seats"] == "NULL" {
 			assert.Equal(t, "NULL", r["total"])
 			continue
 		}
-		seats, _ := grow.ParseDecimal(r["seats"])
-		assert.Equal(t, grow.Value{Type: grow.Decimal, Scale: 2, N: price.N * seats.N}.String(), r["total"])
+		seats, _ := value.ParseDecimal(r["seats"])
+		assert.Equal(t, value.Value{Type: value.Decimal, Scale: 2, N: price.N * seats.N}.String(), r["total"])
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // CompiledUnit is a unit whose names are looked up: what each step does to which table,
@@ -23,7 +24,7 @@ type CompiledUnit struct {
 // a row that a step found or added, an expression over earlier slots, the plan.
 type Slot struct {
 	Name  string // for people
-	Type  grow.Type
+	Type  value.Type
 	Scale uint8
 
 	Field  int            // place among the fields of the occasion; -1 if it is none
@@ -31,7 +32,7 @@ type Slot struct {
 	Column *schema.Column // of that row
 	Expr   *derive.Expression
 	From   []int // the slots that Expr reads
-	Value  grow.Value
+	Value  value.Value
 }
 
 // Step is a step of a compiled unit.
@@ -255,7 +256,7 @@ func (u *unitCompiler) condition(s *Step) {
 		s.From = append(s.From, slot)
 		inputs = append(inputs, derive.Input{Name: name, Type: u.out.Slots[slot].Type, Scale: u.out.Slots[slot].Scale})
 	}
-	if slices.ContainsFunc(s.From, func(i int) bool { return u.out.Slots[i].Type == grow.Null }) {
+	if slices.ContainsFunc(s.From, func(i int) bool { return u.out.Slots[i].Type == value.Null }) {
 		return // told
 	}
 	x, err := parsed.Compile(inputs, -1)
@@ -263,7 +264,7 @@ func (u *unitCompiler) condition(s *Step) {
 		u.wrong(n, n.text, s, err)
 		return
 	}
-	if x.Type != grow.Boolean {
+	if x.Type != value.Boolean {
 		u.add(n.place, "a condition is true or false, and this is of type %s", x.Type)
 		return
 	}
@@ -350,5 +351,5 @@ func (u *unitCompiler) fitStep(s *Step) {
 
 func (u *unitCompiler) isNull(slot int) bool {
 	s := u.out.Slots[slot]
-	return s.Field < 0 && s.Step < 0 && s.Expr == nil && s.Type == grow.Null
+	return s.Field < 0 && s.Step < 0 && s.Expr == nil && s.Type == value.Null
 }

@@ -8,8 +8,8 @@ import (
 	"unicode/utf8"
 
 	"evensprout/internal/derive"
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // operands compiles a mapping of columns to values that are known before the step.
@@ -30,7 +30,7 @@ func (u *unitCompiler) operands(s *Step, n *node, of string) []Operand {
 		}
 		if e := u.value(s, x.value, col, false); e != nil {
 			out = append(out, Operand{col, e.Input, x.key.place})
-			if slot := u.out.Slots[e.Input]; of == "match" && slot.Type == grow.Null && (slot.Field < 0 || u.of.fields[slot.Field].state == compiled) {
+			if slot := u.out.Slots[e.Input]; of == "match" && slot.Type == value.Null && (slot.Field < 0 || u.of.fields[slot.Field].state == compiled) {
 				u.add(x.value.place, "%s: nothing is equal to null, so no row matches", s.Label())
 			}
 		}
@@ -87,7 +87,7 @@ func (u *unitCompiler) value(s *Step, n *node, col *schema.Column, row bool) *sc
 		text = at.text
 	} else if n.list || n.null || n.quoted || numberPattern.MatchString(text) || oddNumber.MatchString(text) || text == "true" || text == "false" {
 		return u.literal(s, n, col)
-	} else if _, looks, _ := grow.ReadMoment(text); looks {
+	} else if _, looks, _ := value.ReadMoment(text); looks {
 		return u.literal(s, n, col)
 	}
 	return u.expression(s, at, text, col, row)
@@ -99,14 +99,14 @@ func (u *unitCompiler) literal(s *Step, n *node, col *schema.Column) *schema.Exp
 	if !ok {
 		return nil
 	}
-	if v.Type == grow.Text {
+	if v.Type == value.Text {
 		if w, err := asColumn(v, col); err != nil {
 			u.add(n.place, "%s: %s", s.Label(), err)
 			return nil
 		} else {
 			v = w
 		}
-		if col.Length > 0 && utf8.RuneCountInString(v.S) > col.Length && v.Type == grow.Text {
+		if col.Length > 0 && utf8.RuneCountInString(v.S) > col.Length && v.Type == value.Text {
 			u.missing(n.place, "%s: %q has %d characters, and the column %s is %s", s.Label(), v.S, utf8.RuneCountInString(v.S), col.Name, col.Declared)
 			return nil
 		}
@@ -123,16 +123,16 @@ func (u *unitCompiler) literal(s *Step, n *node, col *schema.Column) *schema.Exp
 }
 
 // asColumn reads a text as what a column holds.
-func asColumn(v grow.Value, col *schema.Column) (grow.Value, error) {
+func asColumn(v value.Value, col *schema.Column) (value.Value, error) {
 	switch col.Kind {
 	case schema.UUID:
-		return grow.ParseUUID(v.S)
+		return value.ParseUUID(v.S)
 	case schema.Date:
-		return grow.ParseDate(v.S)
+		return value.ParseDate(v.S)
 	case schema.Time:
-		return grow.ParseTime(v.S)
+		return value.ParseTime(v.S)
 	case schema.Timestamp:
-		return grow.ParseTimestamp(v.S)
+		return value.ParseTimestamp(v.S)
 	}
 	return v, nil
 }
@@ -150,7 +150,7 @@ func (u *unitCompiler) slot(s Slot) int {
 
 // holds tells whether a column takes values of a slot's type.
 func (u *unitCompiler) holds(s *Step, at place, col *schema.Column, v Slot) bool {
-	if v.Type == grow.Null || holds(col.Kind, v.Type) {
+	if v.Type == value.Null || holds(col.Kind, v.Type) {
 		return true
 	}
 	p := u.missing(at, "%s: %s is of type %s, and the column %s.%s is %s", s.Label(), v.Name, v.Type, s.Table.Name, col.Name, col.Declared)
@@ -165,7 +165,7 @@ func (u *unitCompiler) holds(s *Step, at place, col *schema.Column, v Slot) bool
 
 // expression compiles an expression for a column.
 func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Column, row bool) *schema.Expr {
-	if want, ok := columnTypes[col.Kind]; ok && want == grow.JSON && !isName(text) {
+	if want, ok := columnTypes[col.Kind]; ok && want == value.JSON && !isName(text) {
 		u.add(n.place, "%s: an expression makes no JSON", s.Label())
 		return nil
 	}
@@ -184,7 +184,7 @@ func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Col
 		if c != nil {
 			t, known := columnTypes[c.Kind]
 			if c.Kind == schema.Text {
-				t, known = grow.Text, true
+				t, known = value.Text, true
 			}
 			if !known || c.Kind == schema.Real || c.Kind == schema.JSON || c.Kind == schema.UUID || c.Kind == schema.Time {
 				u.missing(n.place, "%s: the column %s is %s, with which databases do not compute alike", s.Label(), c.Name, c.Declared).hint("look the row up with find, and compute with what it holds")
@@ -253,7 +253,7 @@ func (u *unitCompiler) computed(k derive.Known, text string, slots map[string]in
 func (u *unitCompiler) named(s *Step, name string, row, alone bool) (int, *schema.Column, error) {
 	head, rest, dotted := strings.Cut(name, ".")
 	if name == clockWord && !u.plan.Clock.IsNull() {
-		return u.slot(Slot{Name: clockWord, Type: grow.Timestamp, Field: -1, Step: -1, Value: u.plan.Clock}), nil, nil
+		return u.slot(Slot{Name: clockWord, Type: value.Timestamp, Field: -1, Step: -1, Value: u.plan.Clock}), nil, nil
 	}
 	if dotted {
 		switch head {
@@ -344,10 +344,10 @@ func (u *unitCompiler) stepValue(name, column string) (int, *schema.Column, erro
 	}
 	t, ok := columnTypes[col.Kind]
 	if !ok {
-		t = grow.Text
+		t = value.Text
 	}
 	if col.Kind == schema.Bytes {
-		t = grow.Bytes
+		t = value.Bytes
 	}
 	return u.slot(Slot{Name: name + "." + column, Type: t, Scale: uint8(max(col.Scale, 0)), Field: -1, Step: at, Column: col}), nil, nil
 }

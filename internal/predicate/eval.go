@@ -7,7 +7,7 @@ import (
 	"regexp"
 	"strings"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // Condition is an expression that can be computed over values.
@@ -26,7 +26,7 @@ type step struct {
 	*Node
 	column int // of Column
 	args   []*step
-	fixed  value          // of Literal
+	fixed  operand        // of Literal
 	re     *regexp.Regexp // of Matches and Like with a fixed pattern
 	run    function       // of Call
 }
@@ -85,7 +85,7 @@ func (c *Condition) prepare(n *Node) (*step, error) {
 		}
 	case Matches, Like:
 		p := n.Args[1]
-		if p.Op != Literal || p.Value.Type != grow.Text {
+		if p.Op != Literal || p.Value.Type != value.Text {
 			return nil, &Unsupported{"a pattern that is not a fixed text"}
 		}
 		expr := p.Value.S
@@ -137,13 +137,13 @@ func likePattern(like string, escape rune) string {
 
 // Holds tells whether a CHECK constraint would let the values pass: the condition is
 // true, or unknown. Values that it cannot be computed over, do not pass.
-func (c *Condition) Holds(values []grow.Value) bool {
+func (c *Condition) Holds(values []value.Value) bool {
 	t, err := c.Truth(values)
 	return err == nil && t != 0
 }
 
 // Truth is 1 where the condition is true, 0 where it is false, -1 where it is unknown.
-func (c *Condition) Truth(values []grow.Value) (int, error) {
+func (c *Condition) Truth(values []value.Value) (int, error) {
 	v, err := c.root.eval(values)
 	if err != nil {
 		return 0, err
@@ -153,7 +153,7 @@ func (c *Condition) Truth(values []grow.Value) (int, error) {
 
 var errZero = errors.New("division by zero")
 
-func (s *step) eval(row []grow.Value) (value, error) {
+func (s *step) eval(row []value.Value) (operand, error) {
 	switch s.Op {
 	case Column:
 		return of(row[s.column]), nil
@@ -186,7 +186,7 @@ func (s *step) eval(row []grow.Value) (value, error) {
 		}
 		return unknown, nil
 	}
-	args := make([]value, len(s.args))
+	args := make([]operand, len(s.args))
 	for i, a := range s.args {
 		v, err := a.eval(row)
 		if err != nil {
@@ -275,7 +275,7 @@ func (op Op) accepts(order int) bool {
 	return order >= 0
 }
 
-func (s *step) truth(row []grow.Value) (int, error) {
+func (s *step) truth(row []value.Value) (int, error) {
 	v, err := s.eval(row)
 	if err != nil {
 		return 0, err
@@ -285,7 +285,7 @@ func (s *step) truth(row []grow.Value) (int, error) {
 
 // logic is AND and OR with three values. A part that cannot be computed does not count
 // where another part decides.
-func (s *step) logic(row []grow.Value) (value, error) {
+func (s *step) logic(row []value.Value) (operand, error) {
 	decides := 0
 	if s.Op == Or {
 		decides = 1
@@ -306,7 +306,7 @@ func (s *step) logic(row []grow.Value) (value, error) {
 	return out, fault
 }
 
-func (s *step) in(row []grow.Value) (value, error) {
+func (s *step) in(row []value.Value) (operand, error) {
 	v, err := s.args[0].eval(row)
 	if err != nil || v.kind == null {
 		return unknown, err
@@ -328,27 +328,27 @@ func (s *step) in(row []grow.Value) (value, error) {
 	return out, nil
 }
 
-func (s *step) arithmetic(a, b value) (value, error) {
+func (s *step) arithmetic(a, b operand) (operand, error) {
 	switch {
 	case a.kind == moments && b.kind == moments && s.Op == Subtract:
 		if a.day && b.day {
-			return whole((a.us - b.us) / grow.Day), nil
+			return whole((a.us - b.us) / value.Day), nil
 		}
-		return value{kind: span, us: a.us - b.us}, nil
+		return operand{kind: span, us: a.us - b.us}, nil
 	case a.kind == moments && a.day && b.kind == numeric && b.num.IsInt() && (s.Op == Add || s.Op == Subtract):
 		days := b.num.Num().Int64()
 		if s.Op == Subtract {
 			days = -days
 		}
-		return value{kind: moments, us: a.us + days*grow.Day, day: true}, nil
+		return operand{kind: moments, us: a.us + days*value.Day, day: true}, nil
 	case a.kind == moments && b.kind == span && s.Op == Subtract:
-		return value{kind: moments, us: a.us - b.us}, nil
+		return operand{kind: moments, us: a.us - b.us}, nil
 	case a.kind == moments && b.kind == span && s.Op == Add:
-		return value{kind: moments, us: a.us + b.us}, nil
+		return operand{kind: moments, us: a.us + b.us}, nil
 	case a.kind == span && b.kind == span && s.Op == Add:
-		return value{kind: span, us: a.us + b.us}, nil
+		return operand{kind: span, us: a.us + b.us}, nil
 	case a.kind == span && b.kind == span && s.Op == Subtract:
-		return value{kind: span, us: a.us - b.us}, nil
+		return operand{kind: span, us: a.us - b.us}, nil
 	}
 	x, errX := a.as(numeric)
 	y, errY := b.as(numeric)
@@ -381,10 +381,10 @@ func (s *step) arithmetic(a, b value) (value, error) {
 // divides tells whether a part looks like a whole number, whose division leaves out the
 // rest on two of our engines. The third keeps it: where that matters, the database says.
 func (s *step) divides(of *step) bool {
-	return of.Op == Column || of.Op == Literal && of.Value.Type == grow.Integer
+	return of.Op == Column || of.Op == Literal && of.Value.Type == value.Integer
 }
 
-func modulo(x, y *big.Rat) (value, error) {
+func modulo(x, y *big.Rat) (operand, error) {
 	if y.Sign() == 0 {
 		return unknown, errZero
 	}
@@ -405,7 +405,7 @@ var castKinds = map[string]kind{
 
 var wholeTypes = map[string]bool{"integer": true, "int": true, "int2": true, "int4": true, "int8": true, "smallint": true, "bigint": true, "signed": true, "unsigned": true}
 
-func castTo(v value, typ string) (value, error) {
+func castTo(v operand, typ string) (operand, error) {
 	if typ == "binary" {
 		return v, nil
 	}
@@ -417,11 +417,11 @@ func castTo(v value, typ string) (value, error) {
 	case wholeTypes[typ] && out.kind == numeric && !out.num.IsInt():
 		return rat(rounded(out.num, 0)), nil
 	case typ == "date" && out.kind == moments:
-		days := out.us / grow.Day
-		if out.us%grow.Day < 0 {
+		days := out.us / value.Day
+		if out.us%value.Day < 0 {
 			days--
 		}
-		return value{kind: moments, us: days * grow.Day, day: true}, nil
+		return operand{kind: moments, us: days * value.Day, day: true}, nil
 	case out.kind == moments:
 		out.day = false
 	}

@@ -12,10 +12,10 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
-type function func([]value) (value, error)
+type function func([]operand) (operand, error)
 
 // arity is a function, and how many arguments it takes; most below 0 means any number.
 type arity struct {
@@ -24,8 +24,8 @@ type arity struct {
 	run         function
 }
 
-func onText(f func(string) value) function {
-	return func(a []value) (value, error) {
+func onText(f func(string) operand) function {
+	return func(a []operand) (operand, error) {
 		v, err := a[0].as(text)
 		if err != nil {
 			return unknown, err
@@ -35,7 +35,7 @@ func onText(f func(string) value) function {
 }
 
 func onNumber(f func(*big.Rat) *big.Rat) function {
-	return func(a []value) (value, error) {
+	return func(a []operand) (operand, error) {
 		v, err := a[0].as(numeric)
 		if err != nil {
 			return unknown, err
@@ -45,7 +45,7 @@ func onNumber(f func(*big.Rat) *big.Rat) function {
 }
 
 func trimmed(cut func(s, set string) string) function {
-	return func(a []value) (value, error) {
+	return func(a []operand) (operand, error) {
 		v, err := a[0].as(text)
 		set := " "
 		if len(a) > 1 {
@@ -57,7 +57,7 @@ func trimmed(cut func(s, set string) string) function {
 
 // end cuts so many characters of an end of a text; below 0, all but so many.
 func end(cut func(r []rune, n int) []rune) function {
-	return func(a []value) (value, error) {
+	return func(a []operand) (operand, error) {
 		n, err := integers(a, 1)
 		if err != nil {
 			return unknown, err
@@ -70,7 +70,7 @@ func end(cut func(r []rune, n int) []rune) function {
 	}
 }
 
-func integers(a []value, from int) ([]int, error) {
+func integers(a []operand, from int) ([]int, error) {
 	out := make([]int, len(a)-from)
 	for i, v := range a[from:] {
 		n, err := v.as(numeric)
@@ -95,11 +95,11 @@ func library() map[string]arity {
 			all[n] = a
 		}
 	}
-	characters := onText(func(s string) value { return whole(int64(utf8.RuneCountInString(s))) })
+	characters := onText(func(s string) operand { return whole(int64(utf8.RuneCountInString(s))) })
 	set("length char_length character_length", arity{1, 1, false, characters})
-	set("octet_length", arity{1, 1, false, onText(func(s string) value { return whole(int64(len(s))) })})
-	set("lower lcase", arity{1, 1, false, onText(func(s string) value { return textual(strings.ToLower(s)) })})
-	set("upper ucase", arity{1, 1, false, onText(func(s string) value { return textual(strings.ToUpper(s)) })})
+	set("octet_length", arity{1, 1, false, onText(func(s string) operand { return whole(int64(len(s))) })})
+	set("lower lcase", arity{1, 1, false, onText(func(s string) operand { return textual(strings.ToLower(s)) })})
+	set("upper ucase", arity{1, 1, false, onText(func(s string) operand { return textual(strings.ToUpper(s)) })})
 	set("trim btrim", arity{1, 2, false, trimmed(strings.Trim)})
 	set("ltrim", arity{1, 2, false, trimmed(strings.TrimLeft)})
 	set("rtrim", arity{1, 2, false, trimmed(strings.TrimRight)})
@@ -107,15 +107,15 @@ func library() map[string]arity {
 	set("floor", arity{1, 1, false, onNumber(floor)})
 	set("ceil ceiling", arity{1, 1, false, onNumber(func(r *big.Rat) *big.Rat { return new(big.Rat).Neg(floor(new(big.Rat).Neg(r))) })})
 	set("sign", arity{1, 1, false, onNumber(func(r *big.Rat) *big.Rat { return new(big.Rat).SetInt64(int64(r.Sign())) })})
-	set("round", arity{1, 2, false, func(a []value) (value, error) { return digits(a, rounded) }})
-	set("trunc truncate", arity{1, 2, false, func(a []value) (value, error) {
+	set("round", arity{1, 2, false, func(a []operand) (operand, error) { return digits(a, rounded) }})
+	set("trunc truncate", arity{1, 2, false, func(a []operand) (operand, error) {
 		return digits(a, func(r *big.Rat, n int) *big.Rat {
 			ten := new(big.Rat).SetInt(new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(n)), nil))
 			x := truncated(new(big.Rat).Mul(r, ten))
 			return x.Quo(x, ten)
 		})
 	}})
-	set("mod", arity{2, 2, false, func(a []value) (value, error) {
+	set("mod", arity{2, 2, false, func(a []operand) (operand, error) {
 		x, errX := a[0].as(numeric)
 		y, errY := a[1].as(numeric)
 		if err := errors.Join(errX, errY); err != nil {
@@ -123,27 +123,27 @@ func library() map[string]arity {
 		}
 		return modulo(x.num, y.num)
 	}})
-	set("nullif", arity{2, 2, true, func(a []value) (value, error) {
+	set("nullif", arity{2, 2, true, func(a []operand) (operand, error) {
 		x, y, err := alike(a[0], a[1])
 		if err == nil && x.kind != null && y.kind != null && compare(x, y) == 0 {
 			return unknown, nil
 		}
 		return a[0], err
 	}})
-	set("if iif", arity{3, 3, true, func(a []value) (value, error) {
+	set("if iif", arity{3, 3, true, func(a []operand) (operand, error) {
 		t, err := truthOf(a[0])
 		if t == 1 {
 			return a[1], err
 		}
 		return a[2], err
 	}})
-	set("isnull", arity{1, 1, true, func(a []value) (value, error) { return truth(a[0].kind == null), nil }})
-	set("coalesce ifnull nvl", arity{1, -1, true, func(a []value) (value, error) { return a[0], nil }}) // eval does it
-	set("num_nulls", arity{1, -1, true, func(a []value) (value, error) { return whole(int64(nulls(a))), nil }})
-	set("num_nonnulls", arity{1, -1, true, func(a []value) (value, error) { return whole(int64(len(a) - nulls(a))), nil }})
+	set("isnull", arity{1, 1, true, func(a []operand) (operand, error) { return truth(a[0].kind == null), nil }})
+	set("coalesce ifnull nvl", arity{1, -1, true, func(a []operand) (operand, error) { return a[0], nil }}) // eval does it
+	set("num_nulls", arity{1, -1, true, func(a []operand) (operand, error) { return whole(int64(nulls(a))), nil }})
+	set("num_nonnulls", arity{1, -1, true, func(a []operand) (operand, error) { return whole(int64(len(a) - nulls(a))), nil }})
 	set("greatest max", arity{1, -1, true, extreme(1)})
 	set("least min", arity{1, -1, true, extreme(-1)})
-	set("concat", arity{1, -1, true, func(a []value) (value, error) {
+	set("concat", arity{1, -1, true, func(a []operand) (operand, error) {
 		var b strings.Builder
 		for _, v := range a {
 			if v.kind != null {
@@ -156,7 +156,7 @@ func library() map[string]arity {
 	set("left", arity{2, 2, false, end(func(r []rune, n int) []rune { return r[:n] })})
 	set("right", arity{2, 2, false, end(func(r []rune, n int) []rune { return r[len(r)-n:] })})
 	place := func(of, part int) function {
-		return func(a []value) (value, error) {
+		return func(a []operand) (operand, error) {
 			s, p := a[of].shown(), a[part].shown()
 			i := strings.Index(s, p)
 			if i >= 0 {
@@ -167,60 +167,60 @@ func library() map[string]arity {
 	}
 	set("strpos instr", arity{2, 2, false, place(0, 1)})
 	set("position locate", arity{2, 2, false, place(1, 0)})
-	set("starts_with", arity{2, 2, false, func(a []value) (value, error) {
+	set("starts_with", arity{2, 2, false, func(a []operand) (operand, error) {
 		return truth(strings.HasPrefix(a[0].shown(), a[1].shown())), nil
 	}})
-	set("replace", arity{3, 3, false, func(a []value) (value, error) {
+	set("replace", arity{3, 3, false, func(a []operand) (operand, error) {
 		return textual(strings.ReplaceAll(a[0].shown(), a[1].shown(), a[2].shown())), nil
 	}})
-	set("reverse", arity{1, 1, false, onText(func(s string) value {
+	set("reverse", arity{1, 1, false, onText(func(s string) operand {
 		r := []rune(s)
 		slices.Reverse(r)
 		return textual(string(r))
 	})})
-	set("hex", arity{1, 1, false, onText(func(s string) value { return textual(strings.ToUpper(hex.EncodeToString([]byte(s)))) })})
-	set("ascii", arity{1, 1, false, onText(func(s string) value {
+	set("hex", arity{1, 1, false, onText(func(s string) operand { return textual(strings.ToUpper(hex.EncodeToString([]byte(s)))) })})
+	set("ascii", arity{1, 1, false, onText(func(s string) operand {
 		r, _ := utf8.DecodeRuneInString(s)
 		if s == "" {
 			r = 0
 		}
 		return whole(int64(r))
 	})})
-	set("glob", arity{2, 2, false, func(a []value) (value, error) {
+	set("glob", arity{2, 2, false, func(a []operand) (operand, error) {
 		// No / has a meaning of its own here, so it is taken away on both sides.
 		strip := func(s string) string { return strings.ReplaceAll(s, "/", "\x01") }
 		ok, err := path.Match(strip(a[0].shown()), strip(a[1].shown()))
 		return truth(ok), err
 	}})
-	set("json_valid", arity{1, 1, false, onText(func(s string) value { return truth(json.Valid([]byte(s))) })})
-	set("date", arity{1, 1, false, func(a []value) (value, error) { return castTo(a[0], "date") }})
-	set("to_days", arity{1, 1, false, func(a []value) (value, error) {
+	set("json_valid", arity{1, 1, false, onText(func(s string) operand { return truth(json.Valid([]byte(s))) })})
+	set("date", arity{1, 1, false, func(a []operand) (operand, error) { return castTo(a[0], "date") }})
+	set("to_days", arity{1, 1, false, func(a []operand) (operand, error) {
 		v, err := castTo(a[0], "date")
 		const yearZero = 719_528 // days from the year 0 to 1970-01-01
-		return whole(v.us/grow.Day + yearZero), err
+		return whole(v.us/value.Day + yearZero), err
 	}})
-	set("unix_timestamp", arity{1, 1, false, func(a []value) (value, error) {
+	set("unix_timestamp", arity{1, 1, false, func(a []operand) (operand, error) {
 		v, err := a[0].as(moments)
-		return whole(v.us / grow.Second), err
+		return whole(v.us / value.Second), err
 	}})
-	set("to_timestamp", arity{1, 1, false, func(a []value) (value, error) {
+	set("to_timestamp", arity{1, 1, false, func(a []operand) (operand, error) {
 		v, err := a[0].as(numeric)
 		if err != nil {
 			return unknown, err
 		}
-		us := truncated(new(big.Rat).Mul(v.num, big.NewRat(grow.Second, 1)))
-		return value{kind: moments, us: us.Num().Int64()}, nil
+		us := truncated(new(big.Rat).Mul(v.num, big.NewRat(value.Second, 1)))
+		return operand{kind: moments, us: us.Num().Int64()}, nil
 	}})
-	set("date_part", arity{2, 2, false, func(a []value) (value, error) { return datePart(a[0].shown(), a[1]) }})
+	set("date_part", arity{2, 2, false, func(a []operand) (operand, error) { return datePart(a[0].shown(), a[1]) }})
 	for _, part := range []string{"year", "month", "day", "hour", "minute", "second", "dayofmonth", "quarter"} {
-		set(part, arity{1, 1, false, func(a []value) (value, error) { return datePart(part, a[0]) }})
+		set(part, arity{1, 1, false, func(a []operand) (operand, error) { return datePart(part, a[0]) }})
 	}
 	// What is no number stands behind or before all of them, as one engine orders them.
 	far := new(big.Rat).SetInt(new(big.Int).Exp(big.NewInt(10), big.NewInt(400), nil))
 	for name, r := range map[string]*big.Rat{"nan": new(big.Rat).Add(far, one), "infinity": far, "-infinity": new(big.Rat).Neg(far)} {
-		set(name, arity{0, 0, false, func([]value) (value, error) { return rat(r), nil }})
+		set(name, arity{0, 0, false, func([]operand) (operand, error) { return rat(r), nil }})
 	}
-	set("isfinite", arity{1, 1, false, func([]value) (value, error) { return truth(true), nil }})
+	set("isfinite", arity{1, 1, false, func([]operand) (operand, error) { return truth(true), nil }})
 	return all
 }
 
@@ -232,7 +232,7 @@ func floor(r *big.Rat) *big.Rat {
 	return q
 }
 
-func digits(a []value, f func(*big.Rat, int) *big.Rat) (value, error) {
+func digits(a []operand, f func(*big.Rat, int) *big.Rat) (operand, error) {
 	v, err := a[0].as(numeric)
 	n := []int{0}
 	if err == nil && len(a) > 1 {
@@ -241,13 +241,13 @@ func digits(a []value, f func(*big.Rat, int) *big.Rat) (value, error) {
 	if err != nil {
 		return unknown, err
 	}
-	if n[0] < 0 || n[0] > grow.MaxScale {
+	if n[0] < 0 || n[0] > value.MaxScale {
 		return unknown, errors.New("so many digits are not rounded here")
 	}
 	return rat(f(v.num, n[0])), nil
 }
 
-func nulls(a []value) int {
+func nulls(a []operand) int {
 	n := 0
 	for _, v := range a {
 		if v.kind == null {
@@ -260,7 +260,7 @@ func nulls(a []value) int {
 // extreme leaves out NULLs, as one engine does; with the others a NULL makes the
 // condition unknown, which passes as well.
 func extreme(sign int) function {
-	return func(a []value) (value, error) {
+	return func(a []operand) (operand, error) {
 		out := unknown
 		for _, v := range a {
 			if v.kind == null {
@@ -282,7 +282,7 @@ func extreme(sign int) function {
 	}
 }
 
-func substring(a []value) (value, error) {
+func substring(a []operand) (operand, error) {
 	n, err := integers(a, 1)
 	if err != nil {
 		return unknown, err
@@ -305,17 +305,17 @@ func substring(a []value) (value, error) {
 	return textual(string(r[from:to])), nil
 }
 
-func datePart(part string, v value) (value, error) {
+func datePart(part string, v operand) (operand, error) {
 	m, err := v.as(moments)
 	if err != nil {
 		return unknown, err
 	}
-	days := m.us / grow.Day
-	rest := m.us % grow.Day
+	days := m.us / value.Day
+	rest := m.us % value.Day
 	if rest < 0 {
-		days, rest = days-1, rest+grow.Day
+		days, rest = days-1, rest+value.Day
 	}
-	year, month, day := grow.Civil(days)
+	year, month, day := value.Civil(days)
 	switch strings.TrimRightFunc(strings.ToLower(part), unicode.IsSpace) {
 	case "year":
 		return whole(year), nil
@@ -326,17 +326,17 @@ func datePart(part string, v value) (value, error) {
 	case "day", "dayofmonth":
 		return whole(int64(day)), nil
 	case "hour":
-		return whole(rest / (grow.Hour)), nil
+		return whole(rest / (value.Hour)), nil
 	case "minute":
-		return whole(rest / grow.Minute % 60), nil
+		return whole(rest / value.Minute % 60), nil
 	case "second":
-		return rat(big.NewRat(rest%grow.Minute, grow.Second)), nil
+		return rat(big.NewRat(rest%value.Minute, value.Second)), nil
 	case "dow":
 		return whole((days%7 + 11) % 7), nil
 	case "isodow":
 		return whole((days%7+10)%7 + 1), nil
 	case "epoch":
-		return rat(big.NewRat(m.us, grow.Second)), nil
+		return rat(big.NewRat(m.us, value.Second)), nil
 	}
 	return unknown, fmt.Errorf("the part %s of a moment is not known", part)
 }

@@ -5,13 +5,13 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // Domain is what conditions leave to one column.
 type Domain struct {
-	Only              []grow.Value // just these values; nil: any
-	Not               []grow.Value // but not these
+	Only              []value.Value // just these values; nil: any
+	Not               []value.Value // but not these
 	Min               *Limit
 	Max               *Limit
 	Shortest, Longest int     // of texts, in characters; Longest 0: any
@@ -23,7 +23,7 @@ type Domain struct {
 
 // Limit is the end of a range.
 type Limit struct {
-	Value grow.Value
+	Value value.Value
 	Open  bool // the value itself lies outside
 }
 
@@ -45,8 +45,8 @@ func (d *Domain) Empty() bool {
 }
 
 // allowed are the values of Only that the rest lets pass.
-func (d *Domain) allowed() []grow.Value {
-	var out []grow.Value
+func (d *Domain) allowed() []value.Value {
+	var out []value.Value
 	for _, v := range d.Only {
 		if d.lets(v) {
 			out = append(out, v)
@@ -55,7 +55,7 @@ func (d *Domain) allowed() []grow.Value {
 	return out
 }
 
-func (d *Domain) lets(v grow.Value) bool {
+func (d *Domain) lets(v value.Value) bool {
 	for _, n := range d.Not {
 		if o, ok := Order(v, n); ok && o == 0 {
 			return false
@@ -75,7 +75,7 @@ func (d *Domain) lets(v grow.Value) bool {
 }
 
 // Order compares two values as a condition would; false if they do not compare.
-func Order(a, b grow.Value) (int, bool) {
+func Order(a, b value.Value) (int, bool) {
 	x, y, err := alike(of(a), of(b))
 	if err != nil || x.kind == null || y.kind == null {
 		return 0, false
@@ -266,7 +266,7 @@ func bare(n *Node) *Node {
 }
 
 // literal is the value of a fixed expression, or nil.
-func literal(n *Node) *grow.Value {
+func literal(n *Node) *value.Value {
 	if n.Op == Literal {
 		return &n.Value
 	}
@@ -287,15 +287,15 @@ func literal(n *Node) *grow.Value {
 			return &g
 		}
 	case text:
-		g := grow.String(v.s)
+		g := value.String(v.s)
 		return &g
 	case boolean:
-		g := grow.Bool(v.num.Sign() != 0)
+		g := value.Bool(v.num.Sign() != 0)
 		return &g
 	case moments:
-		g := grow.Value{Type: grow.Timestamp, N: v.us}
+		g := value.Value{Type: value.Timestamp, N: v.us}
 		if v.day {
-			g = grow.Value{Type: grow.Date, N: v.us / grow.Day}
+			g = value.Value{Type: value.Date, N: v.us / value.Day}
 		}
 		return &g
 	}
@@ -328,7 +328,7 @@ func (s *scope) add(n *Node) {
 	}
 	columns := n.Columns()
 	if len(columns) == 0 {
-		if v := literal(n); v != nil && v.Type == grow.Boolean && v.N != 0 || v != nil && v.IsNull() {
+		if v := literal(n); v != nil && v.Type == value.Boolean && v.N != 0 || v != nil && v.IsNull() {
 			return // always so
 		}
 		s.rest = append(s.rest, n)
@@ -351,12 +351,12 @@ func (s *scope) add(n *Node) {
 func (d *Domain) narrow(n *Node) bool {
 	switch n.Op {
 	case Column: // a boolean by itself
-		return d.only([]grow.Value{grow.Bool(true)})
+		return d.only([]value.Value{value.Bool(true)})
 	case Not:
 		a := n.Args[0]
 		switch {
 		case a.Op == Column:
-			return d.only([]grow.Value{grow.Bool(false)})
+			return d.only([]value.Value{value.Bool(false)})
 		case a.Op == IsNull && bare(a.Args[0]).Op == Column:
 			d.NotNull = true
 			return true
@@ -377,7 +377,7 @@ func (d *Domain) narrow(n *Node) bool {
 		if bare(n.Args[0]).Op != Column {
 			return false
 		}
-		var values []grow.Value
+		var values []value.Value
 		for _, a := range n.Args[1].Args {
 			v := literal(a)
 			if v == nil {
@@ -403,7 +403,7 @@ func (d *Domain) narrow(n *Node) bool {
 			return d.except(n.Args[1:])
 		}
 		d.NotNull = true
-		return d.only([]grow.Value{*v})
+		return d.only([]value.Value{*v})
 	}
 	op, ok := mirrored[n.Op]
 	if !ok {
@@ -430,7 +430,7 @@ func (d *Domain) narrow(n *Node) bool {
 		left = bare(left)
 	}
 	if left.Op == Call && left.Schema == "" && (left.Name == "length" || left.Name == "char_length" || left.Name == "character_length" || left.Name == "octet_length") &&
-		bare(left.Args[0]).Op == Column && v.Type == grow.Integer {
+		bare(left.Args[0]).Op == Column && v.Type == value.Integer {
 		return d.length(op, int(v.N))
 	}
 	if left.Op != Column {
@@ -438,7 +438,7 @@ func (d *Domain) narrow(n *Node) bool {
 	}
 	switch op {
 	case Equal:
-		return d.only([]grow.Value{*v})
+		return d.only([]value.Value{*v})
 	case Differs:
 		return d.except([]*Node{{Op: Literal, Value: *v}})
 	case More, AtLeast:
@@ -457,7 +457,7 @@ func (d *Domain) narrow(n *Node) bool {
 
 // unwrap takes one operation with a fixed number away from the side of the column:
 // n * 2 < 50 becomes n < 25. False where that is not exact.
-func unwrap(n *Node, op Op, v *grow.Value) (*Node, Op, *grow.Value, bool) {
+func unwrap(n *Node, op Op, v *value.Value) (*Node, Op, *value.Value, bool) {
 	inner, by, first := n.Args[0], literal(n.Args[1]), false
 	if by == nil {
 		inner, by, first = n.Args[1], literal(n.Args[0]), true
@@ -499,16 +499,16 @@ func tighter(a, b *Limit, sign int) bool {
 	return ok && (order == sign || order == 0 && a.Open)
 }
 
-func (d *Domain) only(values []grow.Value) bool {
+func (d *Domain) only(values []value.Value) bool {
 	if d.Only == nil {
 		d.Only = values
 		if values == nil {
-			d.Only = []grow.Value{}
+			d.Only = []value.Value{}
 		}
 		return true
 	}
-	d.Only = slices.DeleteFunc(slices.Clone(d.Only), func(v grow.Value) bool {
-		return !slices.ContainsFunc(values, func(w grow.Value) bool {
+	d.Only = slices.DeleteFunc(slices.Clone(d.Only), func(v value.Value) bool {
+		return !slices.ContainsFunc(values, func(w value.Value) bool {
 			order, ok := Order(v, w)
 			return ok && order == 0
 		})
@@ -554,7 +554,7 @@ func (d *Domain) length(op Op, n int) bool {
 }
 
 // Values are the values that are left, in their order; nil if they are not counted.
-func (d *Domain) Values() []grow.Value {
+func (d *Domain) Values() []value.Value {
 	if d.Only == nil {
 		return nil
 	}

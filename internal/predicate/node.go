@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // Op is what a node of an expression does.
@@ -51,9 +51,9 @@ const (
 // Node is an expression.
 type Node struct {
 	Op     Op
-	Name   string     // of a column, a function, a type, an unknown operator
-	Schema string     // of a function; empty if it is not said, or the built-in one
-	Value  grow.Value // of a literal
+	Name   string      // of a column, a function, a type, an unknown operator
+	Schema string      // of a function; empty if it is not said, or the built-in one
+	Value  value.Value // of a literal
 	Args   []*Node
 	Fold   bool // Like and Matches: letter case does not count
 }
@@ -260,11 +260,11 @@ func quoteName(s string) string {
 	return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
 }
 
-func quoteValue(v grow.Value) string {
+func quoteValue(v value.Value) string {
 	switch v.Type {
-	case grow.Null, grow.Integer, grow.Decimal:
+	case value.Null, value.Integer, value.Decimal:
 		return v.String()
-	case grow.Boolean:
+	case value.Boolean:
 		return strings.ToUpper(v.String())
 	}
 	return "'" + strings.ReplaceAll(v.String(), "'", "''") + "'"

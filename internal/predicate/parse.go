@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 var keywords = strings.Fields("and or not in is null like ilike between case when then else end similar to escape regexp rlike glob distinct from isnull notnull any some all array cast true false collate interval at div mod xor as binary match unknown")
@@ -221,7 +221,7 @@ func (p *parser) compare(n *Node, op Op) *Node {
 	for list.Op == Cast {
 		list = list.Args[0]
 	}
-	if list.Op == Literal && list.Value.Type == grow.Text { // '{a,b}'
+	if list.Op == Literal && list.Value.Type == value.Text { // '{a,b}'
 		list = arrayOf(list.Value.S)
 	}
 	if list.Op != List {
@@ -250,7 +250,7 @@ func (p *parser) compare(n *Node, op Op) *Node {
 func arrayOf(s string) *Node {
 	list := &Node{Op: List}
 	for _, item := range strings.Split(strings.Trim(s, "{}"), ",") {
-		list.Args = append(list.Args, &Node{Op: Literal, Value: grow.String(strings.Trim(item, `" `))})
+		list.Args = append(list.Args, &Node{Op: Literal, Value: value.String(strings.Trim(item, `" `))})
 	}
 	return list
 }
@@ -345,7 +345,7 @@ func (p *parser) signed() *Node {
 	switch {
 	case p.take("-"):
 		n := p.signed()
-		if n.Op == Literal && (n.Value.Type == grow.Integer || n.Value.Type == grow.Decimal) && n.Value.N > 0 {
+		if n.Op == Literal && (n.Value.Type == value.Integer || n.Value.Type == value.Decimal) && n.Value.N > 0 {
 			n.Value.N = -n.Value.N
 			return n
 		}
@@ -416,7 +416,7 @@ func (p *parser) typeName() string {
 // cast makes a cast, which literals take over at once.
 func cast(n *Node, typ string) *Node {
 	base := strings.TrimPrefix(typ, "pg_catalog.")
-	if n.Op == Literal && n.Value.Type == grow.Text {
+	if n.Op == Literal && n.Value.Type == value.Text {
 		switch base {
 		case "integer", "int", "int2", "int4", "int8", "smallint", "bigint", "numeric", "decimal", "double", "real", "float", "float4", "float8":
 			if v, ok := number(n.Value.S); ok {
@@ -433,19 +433,19 @@ func cast(n *Node, typ string) *Node {
 		case "boolean", "bool":
 			switch strings.ToLower(n.Value.S) {
 			case "t", "true", "1", "yes", "on":
-				return &Node{Op: Literal, Value: grow.Bool(true)}
+				return &Node{Op: Literal, Value: value.Bool(true)}
 			case "f", "false", "0", "no", "off":
-				return &Node{Op: Literal, Value: grow.Bool(false)}
+				return &Node{Op: Literal, Value: value.Bool(false)}
 			}
 		}
 	}
 	switch base {
 	case "text", "character", "varchar", "bpchar", "char", "name", "citext":
-		if n.Op == Column || n.Op == Literal && (n.Value.Type == grow.Text || n.Value.IsNull()) {
+		if n.Op == Column || n.Op == Literal && (n.Value.Type == value.Text || n.Value.IsNull()) {
 			return n // servers write it, and it changes nothing
 		}
 	case "numeric", "decimal", "double", "float8":
-		if n.Op == Literal && (n.Value.Type == grow.Integer || n.Value.Type == grow.Decimal) {
+		if n.Op == Literal && (n.Value.Type == value.Integer || n.Value.Type == value.Decimal) {
 			return n
 		}
 	}
@@ -463,7 +463,7 @@ func (p *parser) atom() *Node {
 		v, ok := number(t.text)
 		if !ok {
 			// More digits than we keep: nobody here computes it.
-			return &Node{Op: Call, Name: "number", Args: []*Node{{Op: Literal, Value: grow.String(t.text)}}}
+			return &Node{Op: Call, Name: "number", Args: []*Node{{Op: Literal, Value: value.String(t.text)}}}
 		}
 		return &Node{Op: Literal, Value: v}
 	case tokenText:
@@ -471,7 +471,7 @@ func (p *parser) atom() *Node {
 		for p.peek().kind == tokenText {
 			s += p.next().text
 		}
-		return &Node{Op: Literal, Value: grow.String(s)}
+		return &Node{Op: Literal, Value: value.String(s)}
 	case tokenSign:
 		if t.text == "(" {
 			n := p.or()
@@ -500,9 +500,9 @@ func (p *parser) named(t token) *Node {
 		case "null":
 			return &Node{Op: Literal}
 		case "true":
-			return &Node{Op: Literal, Value: grow.Bool(true)}
+			return &Node{Op: Literal, Value: value.Bool(true)}
 		case "false":
-			return &Node{Op: Literal, Value: grow.Bool(false)}
+			return &Node{Op: Literal, Value: value.Bool(false)}
 		case "case":
 			return p.cases()
 		case "cast":
@@ -527,12 +527,12 @@ func (p *parser) named(t token) *Node {
 			n := p.signed()
 			if u := p.peek(); u.kind == tokenName && !u.quoted && !isKeyword(u.text) {
 				p.next()
-				return &Node{Op: Call, Name: "interval", Args: []*Node{n, {Op: Literal, Value: grow.String(u.text)}}}
+				return &Node{Op: Call, Name: "interval", Args: []*Node{n, {Op: Literal, Value: value.String(u.text)}}}
 			}
 			return cast(n, "interval")
 		case "date", "timestamp", "time": // DATE '2026-01-01'
 			if p.peek().kind == tokenText {
-				return cast(&Node{Op: Literal, Value: grow.String(p.next().text)}, strings.ToLower(t.text))
+				return cast(&Node{Op: Literal, Value: value.String(p.next().text)}, strings.ToLower(t.text))
 			}
 		case "current_date", "current_timestamp", "localtimestamp", "current_user", "session_user", "user":
 			if !p.peek().is("(") {
@@ -570,7 +570,7 @@ func (p *parser) call(name string) *Node {
 		field := p.next().text
 		p.need("from")
 		n.Name = "date_part"
-		n.Args = []*Node{{Op: Literal, Value: grow.String(strings.ToLower(field))}, p.or()}
+		n.Args = []*Node{{Op: Literal, Value: value.String(strings.ToLower(field))}, p.or()}
 		p.need(")")
 		return n
 	case name == "trim":
@@ -646,18 +646,18 @@ func (p *parser) cases() *Node {
 }
 
 // number reads a number, as far as values keep it.
-func number(s string) (grow.Value, bool) {
+func number(s string) (value.Value, bool) {
 	s = strings.TrimSpace(s)
 	s = strings.TrimSuffix(s, ".")
 	if strings.HasPrefix(s, ".") {
 		s = "0" + s
 	}
-	v, err := grow.ParseDecimal(s)
+	v, err := value.ParseDecimal(s)
 	return v, err == nil
 }
 
 // moment reads a date, a time of day or a moment in the spellings of databases.
-func moment(s string) (grow.Value, bool) {
+func moment(s string) (value.Value, bool) {
 	s = strings.TrimSpace(s)
 	for _, zone := range []string{"+00:00", "+00", "Z"} {
 		s = strings.TrimSuffix(s, zone)
@@ -669,9 +669,9 @@ func moment(s string) (grow.Value, bool) {
 		if strings.Count(s, ":") == 1 {
 			s += ":00"
 		}
-		v, err := grow.ParseTimestamp(s + "Z")
+		v, err := value.ParseTimestamp(s + "Z")
 		return v, err == nil
 	}
-	v, looks, err := grow.ReadMoment(s)
+	v, looks, err := value.ReadMoment(s)
 	return v, looks && err == nil
 }

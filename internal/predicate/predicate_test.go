@@ -7,11 +7,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
-func date(t testing.TB, s string) grow.Value {
-	v, err := grow.ParseDate(s)
+func date(t testing.TB, s string) value.Value {
+	v, err := value.ParseDate(s)
 	require.NoError(t, err)
 	return v
 }
@@ -51,7 +51,7 @@ func TestFaultsNameTheirPlace(t *testing.T) {
 		"name = 'x":                "7: what is in quotes does not end",
 		"(a = 1":                   "6: ) was expected here, and not the end",
 		"a IN (SELECT 1)":          `13: a query inside the condition`,
-		"CASE END":                 `5: a value was expected here, and not "END"`,
+		"CASE END":                 `5: a operand was expected here, and not "END"`,
 		strings.Repeat("(", 500):   "levels inside each other",
 		strings.Repeat("a", 30000): "longer than 20000 bytes",
 	} {
@@ -60,7 +60,7 @@ func TestFaultsNameTheirPlace(t *testing.T) {
 		require.ErrorAs(t, err, &fault, text)
 		if at, message, ok := strings.Cut(want, ": "); ok {
 			assert.Equal(t, message, fault.Message)
-			assert.Equal(t, at, grow.Int(int64(fault.Offset)).String(), text)
+			assert.Equal(t, at, value.Int(int64(fault.Offset)).String(), text)
 		} else {
 			assert.Contains(t, fault.Message, want)
 		}
@@ -75,29 +75,29 @@ func TestFaultsNameTheirPlace(t *testing.T) {
 
 // What conditions let pass, with NULL as neither true nor false.
 func TestConditionsHold(t *testing.T) {
-	null := grow.Value{}
+	null := value.Value{}
 	for _, c := range []struct {
 		text   string
-		values []grow.Value // of the columns in their order
+		values []value.Value // of the columns in their order
 		want   bool
 	}{
-		{"a > 1", []grow.Value{grow.Int(2)}, true}, {"a > 1", []grow.Value{grow.Int(1)}, false}, {"a > 1", []grow.Value{null}, true},
-		{"a > 0.5 AND b", []grow.Value{grow.Int(1), grow.Bool(false)}, false}, {"a < 0 AND b", []grow.Value{grow.Int(1), null}, false},
-		{"a < 0 OR b", []grow.Value{grow.Int(1), null}, true}, {"NOT (a = 1)", []grow.Value{null}, true}, {"a IS NULL", []grow.Value{grow.Int(0)}, false},
-		{"a IN (1, NULL)", []grow.Value{grow.Int(2)}, true}, {"a IN (1, 3)", []grow.Value{grow.Int(2)}, false}, {"a NOT IN (1, NULL)", []grow.Value{grow.Int(1)}, false},
-		{"a LIKE 'q\\_%'", []grow.Value{grow.String("q_x")}, true}, {"a LIKE 'q\\_%'", []grow.Value{grow.String("qax")}, false}, {"a LIKE 'q!_' ESCAPE '!'", []grow.Value{grow.String("q_")}, true},
-		{"a ~ '^[[:alnum:]_]+$'", []grow.Value{grow.String("ab_1")}, true}, {"a ~ '^[[:alnum:]_]+$'", []grow.Value{grow.String("ab-1")}, false},
-		{"a > interval '0'", []grow.Value{grow.String("3 days")}, true}, {"a > '1 day 02:30:00'::interval", []grow.Value{grow.String("26:00:00")}, false}, {"a < '1 day 02:30:00'::interval", []grow.Value{grow.String("1 day 2 hours")}, true},
-		{"a >= '-1 week'::interval", []grow.Value{grow.String("00:00:00")}, true}, {"a = interval '90'", []grow.Value{grow.String("1 minute 30 secs")}, true},
-		{"length(a) = 4", []grow.Value{grow.String("Zoë!")}, true}, {"octet_length(a) = 4", []grow.Value{grow.String("Zoë")}, true},
-		{"a * b = 0.30", []grow.Value{{Type: grow.Decimal, Scale: 1, N: 1}, grow.Int(3)}, true}, {"a / 2 = 1", []grow.Value{grow.Int(3)}, true}, {"a % 5 = 0", []grow.Value{grow.Int(-10)}, true},
-		{"a / b > 0", []grow.Value{grow.Int(1), grow.Int(0)}, false}, {"a = lower(a)", []grow.Value{grow.String("Pier")}, false},
-		{"ends > starts", []grow.Value{date(t, "2026-02-02"), date(t, "2026-02-01")}, true}, {"ends - starts <= 1", []grow.Value{date(t, "2026-02-03"), date(t, "2026-02-01")}, false},
-		{"at >= '2026-02-01'", []grow.Value{date(t, "2026-01-31")}, false}, {"date_part('month', at) = 2", []grow.Value{date(t, "2026-02-28")}, true},
-		{"CASE WHEN a > 5 THEN b = 1 ELSE b = 2 END", []grow.Value{grow.Int(9), grow.Int(2)}, false}, {"CASE WHEN a > 5 THEN b = 1 END", []grow.Value{grow.Int(1), grow.Int(2)}, true},
-		{"coalesce(a, b) = 2", []grow.Value{null, grow.Int(2)}, true}, {"num_nonnulls(a, b) = 1", []grow.Value{null, grow.Int(2)}, true}, {"(a IS NULL) = (b IS NULL)", []grow.Value{null, grow.Int(1)}, false},
-		{"a IS TRUE", []grow.Value{null}, false}, {"a IS DISTINCT FROM 1", []grow.Value{null}, true}, {"amount <> 'NaN'::numeric", []grow.Value{grow.Int(1)}, true},
-		{"a = '7'", []grow.Value{grow.Int(7)}, true}, {"a = 'x'", []grow.Value{grow.Int(7)}, false}, {"strpos(a, '@') > 1", []grow.Value{grow.String("x@y")}, true}, {"substr(a, 2, 2) = 'bc'", []grow.Value{grow.String("abcd")}, true},
+		{"a > 1", []value.Value{value.Int(2)}, true}, {"a > 1", []value.Value{value.Int(1)}, false}, {"a > 1", []value.Value{null}, true},
+		{"a > 0.5 AND b", []value.Value{value.Int(1), value.Bool(false)}, false}, {"a < 0 AND b", []value.Value{value.Int(1), null}, false},
+		{"a < 0 OR b", []value.Value{value.Int(1), null}, true}, {"NOT (a = 1)", []value.Value{null}, true}, {"a IS NULL", []value.Value{value.Int(0)}, false},
+		{"a IN (1, NULL)", []value.Value{value.Int(2)}, true}, {"a IN (1, 3)", []value.Value{value.Int(2)}, false}, {"a NOT IN (1, NULL)", []value.Value{value.Int(1)}, false},
+		{"a LIKE 'q\\_%'", []value.Value{value.String("q_x")}, true}, {"a LIKE 'q\\_%'", []value.Value{value.String("qax")}, false}, {"a LIKE 'q!_' ESCAPE '!'", []value.Value{value.String("q_")}, true},
+		{"a ~ '^[[:alnum:]_]+$'", []value.Value{value.String("ab_1")}, true}, {"a ~ '^[[:alnum:]_]+$'", []value.Value{value.String("ab-1")}, false},
+		{"a > interval '0'", []value.Value{value.String("3 days")}, true}, {"a > '1 day 02:30:00'::interval", []value.Value{value.String("26:00:00")}, false}, {"a < '1 day 02:30:00'::interval", []value.Value{value.String("1 day 2 hours")}, true},
+		{"a >= '-1 week'::interval", []value.Value{value.String("00:00:00")}, true}, {"a = interval '90'", []value.Value{value.String("1 minute 30 secs")}, true},
+		{"length(a) = 4", []value.Value{value.String("Zoë!")}, true}, {"octet_length(a) = 4", []value.Value{value.String("Zoë")}, true},
+		{"a * b = 0.30", []value.Value{{Type: value.Decimal, Scale: 1, N: 1}, value.Int(3)}, true}, {"a / 2 = 1", []value.Value{value.Int(3)}, true}, {"a % 5 = 0", []value.Value{value.Int(-10)}, true},
+		{"a / b > 0", []value.Value{value.Int(1), value.Int(0)}, false}, {"a = lower(a)", []value.Value{value.String("Pier")}, false},
+		{"ends > starts", []value.Value{date(t, "2026-02-02"), date(t, "2026-02-01")}, true}, {"ends - starts <= 1", []value.Value{date(t, "2026-02-03"), date(t, "2026-02-01")}, false},
+		{"at >= '2026-02-01'", []value.Value{date(t, "2026-01-31")}, false}, {"date_part('month', at) = 2", []value.Value{date(t, "2026-02-28")}, true},
+		{"CASE WHEN a > 5 THEN b = 1 ELSE b = 2 END", []value.Value{value.Int(9), value.Int(2)}, false}, {"CASE WHEN a > 5 THEN b = 1 END", []value.Value{value.Int(1), value.Int(2)}, true},
+		{"coalesce(a, b) = 2", []value.Value{null, value.Int(2)}, true}, {"num_nonnulls(a, b) = 1", []value.Value{null, value.Int(2)}, true}, {"(a IS NULL) = (b IS NULL)", []value.Value{null, value.Int(1)}, false},
+		{"a IS TRUE", []value.Value{null}, false}, {"a IS DISTINCT FROM 1", []value.Value{null}, true}, {"amount <> 'NaN'::numeric", []value.Value{value.Int(1)}, true},
+		{"a = '7'", []value.Value{value.Int(7)}, true}, {"a = 'x'", []value.Value{value.Int(7)}, false}, {"strpos(a, '@') > 1", []value.Value{value.String("x@y")}, true}, {"substr(a, 2, 2) = 'bc'", []value.Value{value.String("abcd")}, true},
 	} {
 		n, err := Parse(c.text)
 		require.NoError(t, err, c.text)
@@ -120,15 +120,15 @@ func narrow(t *testing.T, texts ...string) (map[string]*Domain, []*Node) {
 func TestConditionsNarrowColumns(t *testing.T) {
 	domains, rest := narrow(t, "n BETWEEN 3 AND 9 AND 5 < n", "code IN ('a', 'b', 'c')", "code <> 'b'", "length(name) >= 4", "name LIKE 'x%'", "a < b", "flag IS NOT NULL")
 	more, left := narrow(t, "m * 2 < 50", "10 - k <= 4", "-2 * j >= 6", "q / 3 > 1", "3 * x <= 10")
-	assert.Equal(t, grow.Int(25), more["m"].Max.Value)
-	assert.Equal(t, grow.Int(6), more["k"].Min.Value)
-	assert.Equal(t, grow.Int(-3), more["j"].Max.Value)
+	assert.Equal(t, value.Int(25), more["m"].Max.Value)
+	assert.Equal(t, value.Int(6), more["k"].Min.Value)
+	assert.Equal(t, value.Int(-3), more["j"].Max.Value)
 	assert.Len(t, left, 2, "a division, and what is not exact")
 	n := domains["n"]
-	assert.Equal(t, grow.Int(5), n.Min.Value)
+	assert.Equal(t, value.Int(5), n.Min.Value)
 	assert.True(t, n.Min.Open)
-	assert.Equal(t, grow.Int(9), n.Max.Value)
-	assert.Equal(t, []grow.Value{grow.String("a"), grow.String("c")}, domains["code"].Values())
+	assert.Equal(t, value.Int(9), n.Max.Value)
+	assert.Equal(t, []value.Value{value.String("a"), value.String("c")}, domains["code"].Values())
 	assert.Equal(t, 4, domains["name"].Shortest)
 	assert.Len(t, domains["name"].Shapes, 1)
 	assert.True(t, domains["flag"].NotNull)
@@ -142,12 +142,12 @@ func TestOneOfSeveralWaysIsChosen(t *testing.T) {
 	assert.Empty(t, rest)
 	assert.True(t, domains["amount"].NotNull && domains["currency"].NotNull)
 	domains, _ = narrow(t, "kind = 'a' AND x > 5 OR kind = 'b' AND x < 0", "kind <> 'a'")
-	assert.Equal(t, []grow.Value{grow.String("b")}, domains["kind"].Values())
-	assert.Equal(t, grow.Int(0), domains["x"].Max.Value)
+	assert.Equal(t, []value.Value{value.String("b")}, domains["kind"].Values())
+	assert.Equal(t, value.Int(0), domains["x"].Max.Value)
 	domains, _ = narrow(t, "type = 'FS' OR type = 'FF' OR type IS NULL")
 	assert.Len(t, domains["type"].Values(), 2)
 	domains, _ = narrow(t, "x IS NULL OR x > 3")
-	assert.Equal(t, grow.Int(3), domains["x"].Min.Value)
+	assert.Equal(t, value.Int(3), domains["x"].Min.Value)
 	domains, _ = narrow(t, "x > 3 AND x < 2")
 	assert.True(t, domains["x"].Empty())
 	domains, _ = narrow(t, "is_a IS FALSE OR is_b IS FALSE")
@@ -176,8 +176,8 @@ func FuzzConditions(f *testing.F) {
 		if err != nil {
 			return
 		}
-		for _, v := range []grow.Value{{}, grow.Int(3), grow.String("2026-01-01"), grow.Bool(true), {Type: grow.Decimal, Scale: 2, N: -125}, {Type: grow.Date, N: 20000}, {Type: grow.Timestamp, N: 1 << 50}} {
-			values := make([]grow.Value, len(c.Columns))
+		for _, v := range []value.Value{{}, value.Int(3), value.String("2026-01-01"), value.Bool(true), {Type: value.Decimal, Scale: 2, N: -125}, {Type: value.Date, N: 20000}, {Type: value.Timestamp, N: 1 << 50}} {
+			values := make([]value.Value, len(c.Columns))
 			for i := range values {
 				values[i] = v
 			}

@@ -4,7 +4,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // Object is a JSON object that keeps the order of its keys.
@@ -41,17 +41,17 @@ func (o *Object) MarshalJSON() ([]byte, error) {
 
 // JSON turns a value into what encoding/json writes: numbers as exact numbers,
 // booleans, null, bytes in base64 (RFC 4648), the rest as text.
-func JSON(v grow.Value) any {
+func JSON(v value.Value) any {
 	switch v.Type {
-	case grow.Null:
+	case value.Null:
 		return nil
-	case grow.Integer, grow.Decimal:
+	case value.Integer, value.Decimal:
 		return json.Number(v.String())
-	case grow.Boolean:
+	case value.Boolean:
 		return v.N != 0
-	case grow.Bytes:
+	case value.Bytes:
 		return base64.StdEncoding.EncodeToString([]byte(v.S))
-	case grow.JSON:
+	case value.JSON:
 		return json.RawMessage(v.S)
 	}
 	return v.String()

@@ -3,9 +3,9 @@ package report
 import (
 	"context"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Labels finds what rows are called that others refer to, and remembers it.
@@ -22,7 +22,7 @@ func NewLabels(s store.Store, db *schema.Database) *Labels {
 
 // Of is the label of the row that a cell refers to; empty if the cell is no
 // reference, or if the key itself says as much.
-func (l *Labels) Of(ctx context.Context, t *schema.Table, c *schema.Column, v grow.Value) (string, error) {
+func (l *Labels) Of(ctx context.Context, t *schema.Table, c *schema.Column, v value.Value) (string, error) {
 	r := t.Reference(c.Name)
 	if r == nil || v.IsNull() {
 		return "", nil
@@ -40,7 +40,7 @@ func (l *Labels) Of(ctx context.Context, t *schema.Table, c *schema.Column, v gr
 		return known, nil
 	}
 	found := "?"
-	err := l.store.Select(ctx, store.Query{Table: to, Columns: []*schema.Column{label}, Where: []store.Cell{{Column: key, Value: v}}, Limit: 1}, func(row []grow.Value) error {
+	err := l.store.Select(ctx, store.Query{Table: to, Columns: []*schema.Column{label}, Where: []store.Cell{{Column: key, Value: v}}, Limit: 1}, func(row []value.Value) error {
 		found = Cell(row[0])
 		return nil
 	})

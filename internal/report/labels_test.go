@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/store/sqlite"
+	"evensprout/internal/value"
 )
 
 func TestLabelsOfReferences(t *testing.T) {
@@ -27,11 +27,11 @@ INSERT INTO piers VALUES (1, 'West'), (2, NULL);`))
 	labels := NewLabels(s, db)
 	for _, c := range []struct {
 		column string
-		value  grow.Value
+		value  value.Value
 		want   string
 	}{
-		{"pier_id", grow.Int(1), "West"}, {"pier_id", grow.Int(1), "West"}, {"pier_id", grow.Int(2), "∅"}, {"pier_id", grow.Int(9), "?"}, {"pier_id", grow.Value{}, ""},
-		{"code", grow.String("X"), ""}, {"seats", grow.Int(1), ""}, {"id", grow.Int(1), ""},
+		{"pier_id", value.Int(1), "West"}, {"pier_id", value.Int(1), "West"}, {"pier_id", value.Int(2), "∅"}, {"pier_id", value.Int(9), "?"}, {"pier_id", value.Value{}, ""},
+		{"code", value.String("X"), ""}, {"seats", value.Int(1), ""}, {"id", value.Int(1), ""},
 	} {
 		got, err := labels.Of(t.Context(), boats, boats.Column(c.column), c.value)
 		require.NoError(t, err)

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 func passengers(rows int) Table {
@@ -71,44 +71,44 @@ func TestCounts(t *testing.T) {
 
 func TestObjectsKeepTheirOrderAndNumbersTheirDigits(t *testing.T) {
 	o := &Object{}
-	price, _ := grow.ParseDecimal("4.50")
-	moment, _ := grow.ParseTimestamp("2026-05-01T08:00:00Z")
+	price, _ := value.ParseDecimal("4.50")
+	moment, _ := value.ParseTimestamp("2026-05-01T08:00:00Z")
 	o.Set("z", JSON(price))
-	o.Set("a", JSON(grow.String("\"quoted\"")))
-	o.Set("n", JSON(grow.Value{}))
-	o.Set("b", JSON(grow.Bool(true)))
-	o.Set("i", JSON(grow.Int(9007199254740993)))
+	o.Set("a", JSON(value.String("\"quoted\"")))
+	o.Set("n", JSON(value.Value{}))
+	o.Set("b", JSON(value.Bool(true)))
+	o.Set("i", JSON(value.Int(9007199254740993)))
 	o.Set("m", JSON(moment))
-	o.Set("y", JSON(grow.Value{Type: grow.Bytes, S: "\x00\x01"}))
+	o.Set("y", JSON(value.Value{Type: value.Bytes, S: "\x00\x01"}))
 	b, err := json.Marshal(o)
 	require.NoError(t, err)
 	assert.Equal(t, `{"z":4.50,"a":"\"quoted\"","n":null,"b":true,"i":9007199254740993,"m":"2026-05-01T08:00:00Z","y":"AAE="}`, string(b))
 }
 
-func ints(n ...int64) []grow.Value {
-	out := make([]grow.Value, len(n))
+func ints(n ...int64) []value.Value {
+	out := make([]value.Value, len(n))
 	for i := range n {
-		out[i] = grow.Int(n[i])
+		out[i] = value.Int(n[i])
 	}
 	return out
 }
 
 func TestSpreads(t *testing.T) {
-	few := SpreadOf(append(ints(1, 1, 1, 2), grow.Value{}), nil)
+	few := SpreadOf(append(ints(1, 1, 1, 2), value.Value{}), nil)
 	assert.Equal(t, Spread{Rows: 5, Nulls: 1, Distinct: 2, Least: "1", Most: "2", Choices: []Choice{{"1", 3}, {"2", 1}}}, few)
 	assert.Equal(t, "1 ███████▌ 75.0%  2 ██▌ 25.0%", few.Picture())
 
-	var many []grow.Value
+	var many []value.Value
 	for i := range int64(320) {
-		many = append(many, grow.Int(i))
+		many = append(many, value.Int(i))
 	}
 	s := SpreadOf(many, nil)
 	assert.Len(t, s.Counts, 32)
 	assert.Equal(t, "0 ████████████████████████████████ 319", s.Picture())
 
-	text := SpreadOf([]grow.Value{grow.String("a"), grow.String("bb"), grow.String("ccc"), grow.String("dd"), grow.String("e"), grow.String("f"), grow.String("g"), grow.String("h"), grow.String("äöü")}, nil)
+	text := SpreadOf([]value.Value{value.String("a"), value.String("bb"), value.String("ccc"), value.String("dd"), value.String("e"), value.String("f"), value.String("g"), value.String("h"), value.String("äöü")}, nil)
 	assert.Equal(t, "1 to 3 characters", text.Picture())
-	assert.Equal(t, "no values", SpreadOf(make([]grow.Value, 3), nil).Picture())
+	assert.Equal(t, "no values", SpreadOf(make([]value.Value, 3), nil).Picture())
 
 	var labels []string
 	for i := range 100 {
@@ -118,10 +118,10 @@ func TestSpreads(t *testing.T) {
 	assert.Equal(t, "10× A ██████████ 10× J", refs.Picture())
 }
 
-func make100() []grow.Value {
-	out := make([]grow.Value, 100)
+func make100() []value.Value {
+	out := make([]value.Value, 100)
 	for i := range out {
-		out[i] = grow.Int(1)
+		out[i] = value.Int(1)
 	}
 	return out
 }

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // Spread is how the values of a field are distributed over some rows.
@@ -33,10 +33,10 @@ const (
 
 // SpreadOf counts the values of a field; labels stand for references, and are nil
 // for other fields.
-func SpreadOf(values []grow.Value, labels []string) Spread {
+func SpreadOf(values []value.Value, labels []string) Spread {
 	s := Spread{Rows: len(values)}
 	counts := map[string]int{}
-	var least, most grow.Value
+	var least, most value.Value
 	ordered := labels == nil
 	for i := range values {
 		v := &values[i]
@@ -96,9 +96,9 @@ func SpreadOf(values []grow.Value, labels []string) Spread {
 	return s
 }
 
-func isOrdered(t grow.Type) bool {
+func isOrdered(t value.Type) bool {
 	switch t {
-	case grow.Integer, grow.Decimal, grow.Date, grow.Time, grow.Timestamp:
+	case value.Integer, value.Decimal, value.Date, value.Time, value.Timestamp:
 		return true
 	}
 	return false

@@ -10,8 +10,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/safe"
+	"evensprout/internal/value"
 )
 
 // Table is rows of text under headings.
@@ -220,17 +220,17 @@ func Count[N int | int64 | uint64](n N, one, many string) string {
 }
 
 // Cell shows a value in a table: NULL as a sign of its own, moments with a blank.
-func Cell(v grow.Value) string {
+func Cell(v value.Value) string {
 	switch v.Type {
-	case grow.Null:
+	case value.Null:
 		return "∅"
-	case grow.Boolean:
+	case value.Boolean:
 		if v.N != 0 {
 			return "yes"
 		}
 		return "no"
-	case grow.Timestamp:
-		return string(grow.AppendTimestamp(nil, v))
+	case value.Timestamp:
+		return string(value.AppendTimestamp(nil, v))
 	}
 	return v.String()
 }

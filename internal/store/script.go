@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // Script is how an engine's SQL is written for its own client: it needs no connection.
@@ -24,7 +24,7 @@ type Script interface {
 	// Table is a table's quoted name, with its schema.
 	Table(t *schema.Table) string
 	// AppendLiteral appends a value as the column takes it.
-	AppendLiteral(b []byte, v *grow.Value, c *schema.Column) []byte
+	AppendLiteral(b []byte, v *value.Value, c *schema.Column) []byte
 	// Overriding stands between columns and values where keys are given to columns that
 	// number themselves; empty if nothing need.
 	Overriding() string

@@ -3,8 +3,8 @@ package store
 import (
 	"context"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // Step is a look or a write of a unit. Its values are those of Occasions, known by
@@ -45,14 +45,14 @@ const (
 type Occasions interface {
 	// Look shows columns of the rows that match, with the number of the occasion, in
 	// the order of the occasions.
-	Look(ctx context.Context, s *Step, show func(n int64, row []grow.Value) error) error
+	Look(ctx context.Context, s *Step, show func(n int64, row []value.Value) error) error
 	// Change sets columns of the rows that match. n is how many there were, as far as the
 	// engine's traits say that it counts them. If it can, it shows what Read of the step
 	// names of them, as they are then, in any order; shown tells whether it could.
-	Change(ctx context.Context, s *Step, show func(row []grow.Value) error) (n int64, shown bool, err error)
+	Change(ctx context.Context, s *Step, show func(row []value.Value) error) (n int64, shown bool, err error)
 	// Add adds a row of what Set of the step says, of one occasion. It returns the key that
 	// the database gives it, if one is asked for.
-	Add(ctx context.Context, s *Step, key *schema.Column) (grow.Value, error)
+	Add(ctx context.Context, s *Step, key *schema.Column) (value.Value, error)
 	// Remove deletes the rows that match.
 	Remove(ctx context.Context, s *Step) error
 }
@@ -68,9 +68,9 @@ const (
 )
 
 // ColumnFor is a column for values of a type, as wide as the engine has one.
-func ColumnFor(t grow.Type, scale uint8) *schema.Column {
-	kinds := map[grow.Type]schema.Kind{grow.Integer: schema.Integer, grow.Decimal: schema.Decimal, grow.Boolean: schema.Boolean, grow.Date: schema.Date,
-		grow.Time: schema.Time, grow.Timestamp: schema.Timestamp, grow.UUID: schema.UUID, grow.JSON: schema.JSON, grow.Bytes: schema.Bytes}
+func ColumnFor(t value.Type, scale uint8) *schema.Column {
+	kinds := map[value.Type]schema.Kind{value.Integer: schema.Integer, value.Decimal: schema.Decimal, value.Boolean: schema.Boolean, value.Date: schema.Date,
+		value.Time: schema.Time, value.Timestamp: schema.Timestamp, value.UUID: schema.UUID, value.JSON: schema.JSON, value.Bytes: schema.Bytes}
 	kind, ok := kinds[t]
 	if !ok {
 		kind = schema.Text

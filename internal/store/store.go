@@ -15,6 +15,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // Driver opens databases of one engine.
@@ -81,7 +82,7 @@ type Store interface {
 	// Count is the number of rows of a table.
 	Count(ctx context.Context, t *schema.Table) (int64, error)
 	// Select reads rows; each is shown in turn and must not be kept.
-	Select(ctx context.Context, q Query, show func(row []grow.Value) error) error
+	Select(ctx context.Context, q Query, show func(row []value.Value) error) error
 	// Sizes are the bytes that tables take with their indexes, by name, as far as the
 	// engine tells.
 	Sizes(ctx context.Context) (map[string]int64, error)
@@ -90,7 +91,7 @@ type Store interface {
 	// runs in a transaction that cannot write, is rolled back and has a time limit. An error
 	// is a *NotAsked where the condition would run code that may be somebody else's, or the
 	// limits of time or calls are reached.
-	Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error)
+	Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]value.Value) ([]bool, error)
 	// Denied tells why this user may not do all of an access, such as that it lacks
 	// UPDATE (price); it is empty if it may. Nothing is written.
 	Denied(ctx context.Context, a Access) (string, error)
@@ -193,7 +194,7 @@ type Rows = iter.Seq[*grow.Batch]
 type Tx interface {
 	Count(ctx context.Context, t *schema.Table) (int64, error)
 	// Find counts the rows that have these values; NULLs are left out.
-	Find(ctx context.Context, t *schema.Table, columns []*schema.Column, values []grow.Value) (int64, error)
+	Find(ctx context.Context, t *schema.Table, columns []*schema.Column, values []value.Value) (int64, error)
 	// Between counts the rows whose key lies between two numbers, both included.
 	Between(ctx context.Context, t *schema.Table, c *schema.Column, lo, hi int64) (int64, error)
 	// Greatest is the greatest number in a column, 0 if it has none above.
@@ -204,25 +205,25 @@ type Tx interface {
 	Insert(ctx context.Context, into Into, rows Rows) (int64, error)
 	// InsertUnkeyed adds rows to whom the database gives their keys, which are
 	// returned in the order of the rows.
-	InsertUnkeyed(ctx context.Context, into Into, key *schema.Column, rows Rows) ([]grow.Value, error)
+	InsertUnkeyed(ctx context.Context, into Into, key *schema.Column, rows Rows) ([]value.Value, error)
 	// Stage lays rows aside, to be written by set-based statements.
 	Stage(ctx context.Context, w *Write, rows Rows) (Stage, error)
 	// Clear deletes all rows of a table.
 	Clear(ctx context.Context, t *schema.Table) (int64, error)
 	// Referring shows the rows of a table that refer to any row of another.
-	Referring(ctx context.Context, t *schema.Table, r *schema.Reference, show func([]grow.Value) error) error
+	Referring(ctx context.Context, t *schema.Table, r *schema.Reference, show func([]value.Value) error) error
 	// Unlink sets references to NULL, and Remove deletes the rows that have them.
 	Unlink(ctx context.Context, t *schema.Table, r *schema.Reference) error
 	Remove(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error)
 	// Lay makes values of occasions of a unit ready for steps. The columns say of which
 	// types the values are.
-	Lay(ctx context.Context, inputs []*schema.Column, rows [][]grow.Value) (Occasions, error)
+	Lay(ctx context.Context, inputs []*schema.Column, rows [][]value.Value) (Occasions, error)
 	// Holds tells whether a condition in SQL holds; a value stands between every two of
 	// its pieces. NULL is no.
 	Holds(ctx context.Context, condition []string, values []Cell) (bool, error)
 	// Broken shows rows, at most so many, for which an invariant does not hold, with what
 	// was computed over others; of a condition on its own it shows no columns.
-	Broken(ctx context.Context, r *plan.Rule, most int, show func(columns []*schema.Column, row []grow.Value, computed grow.Value) error) error
+	Broken(ctx context.Context, r *plan.Rule, most int, show func(columns []*schema.Column, row []value.Value, computed value.Value) error) error
 	// Add, Set and Delete change rows of small tables, such as the journal's, one
 	// statement for each row or condition. A refusal is a *Violation.
 	Add(ctx context.Context, t *schema.Table, rows ...[]Cell) error
@@ -259,22 +260,22 @@ type Stage interface {
 	Unmatched(ctx context.Context, first int64) ([]int64, error)
 	// Keys shows the keys that matched rows have in the table; with differing only
 	// those that are not the staged ones.
-	Keys(ctx context.Context, key *schema.Column, differing bool, show func(row int64, key grow.Value) error) error
+	Keys(ctx context.Context, key *schema.Column, differing bool, show func(row int64, key value.Value) error) error
 	// Changes shows what Apply would change, cell by cell.
 	Changes(ctx context.Context, show func(Change) error) error
 	// Prior shows all columns of the rows that Apply would change, and locks these rows.
-	Prior(ctx context.Context, show func(row int64, values []grow.Value) error) error
+	Prior(ctx context.Context, show func(row int64, values []value.Value) error) error
 	// Differing are the rows whose match has other values in the columns of Set.
 	Differing(ctx context.Context) ([]int64, error)
 	// Referred are the rows whose match rows of some table refer to; a row's references
 	// to itself do not count, nor do those of the columns left out.
 	Referred(ctx context.Context, db *schema.Database, except []*schema.Column) ([]Referral, error)
 	// Referrers shows the primary keys of the rows that refer to the matches, by table.
-	Referrers(ctx context.Context, db *schema.Database, show func(t *schema.Table, key []grow.Value) error) error
+	Referrers(ctx context.Context, db *schema.Database, show func(t *schema.Table, key []value.Value) error) error
 	// Copies shows how many rows of the table match each staged one.
 	Copies(ctx context.Context, show func(row, n int64) error) error
 	// Strangers shows columns of the rows of the table that no staged row matches.
-	Strangers(ctx context.Context, columns []*schema.Column, show func([]grow.Value) error) error
+	Strangers(ctx context.Context, columns []*schema.Column, show func([]value.Value) error) error
 	// Remove deletes the matches of all rows.
 	Remove(ctx context.Context) (int64, error)
 	// RemoveWith does so together with those of stages of other tables: where the engine
@@ -337,9 +338,9 @@ func (o *Outcome) Add(p Outcome) {
 // Change is one cell that differs.
 type Change struct {
 	Row      int64
-	Match    []grow.Value
+	Match    []value.Value
 	Column   *schema.Column
-	From, To grow.Value
+	From, To value.Value
 }
 
 // Journal is the tool's own tables in a database: what was loaded, in which chunks, what
@@ -409,7 +410,7 @@ type Query struct {
 // Cell is a column and its value.
 type Cell struct {
 	Column *schema.Column
-	Value  grow.Value
+	Value  value.Value
 }
 
 // ViolationKind is why a database refused a row.
@@ -439,7 +440,7 @@ type Violation struct {
 	Table      string
 	Constraint string   // name or text of the constraint
 	Columns    []string // of the constraint
-	Values     []grow.Value
+	Values     []value.Value
 	Other      []Pair // primary key of the row collided with
 	Twin       int64  // number, within the write, of the row collided with, if HasTwin
 	HasTwin    bool
@@ -452,7 +453,7 @@ type Violation struct {
 // Pair is a column and its value.
 type Pair struct {
 	Column string
-	Value  grow.Value
+	Value  value.Value
 }
 
 // LeftOut is the violation of rows that the engine took and did not write.

@@ -5,9 +5,9 @@ import (
 	"strings"
 
 	"evensprout/internal/draft"
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // Match is a struct and the table that it is mapped to.
@@ -139,15 +139,15 @@ func numbersOf(f Field) string {
 
 // Name lets structs give their names, and the constants of their types, to a draft.
 func Name(o *draft.Options, matches []Match) {
-	o.Entities, o.Fields, o.Choices = map[*schema.Table]string{}, map[*schema.Column]string{}, map[*schema.Column][]grow.Value{}
+	o.Entities, o.Fields, o.Choices = map[*schema.Table]string{}, map[*schema.Column]string{}, map[*schema.Column][]value.Value{}
 	for _, m := range matches {
 		o.Entities[m.Table] = m.Struct.Name
 		for c, f := range m.Fields {
 			o.Fields[c] = f.Name
 			for _, x := range f.Choices {
-				v := grow.Int(x.Number)
+				v := value.Int(x.Number)
 				if x.IsText {
-					v = grow.String(x.Text)
+					v = value.String(x.Text)
 				}
 				o.Choices[c] = append(o.Choices[c], v)
 			}

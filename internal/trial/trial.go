@@ -19,6 +19,7 @@ import (
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 // Prefix begins the names of the tables that trials make.
@@ -112,8 +113,8 @@ type runner struct {
 	key     int // the place of the key among the columns; -1 if it has several
 	change  int // the place of the column that is changed; -1 if there is none
 	rows    *grow.Batch
-	other   []grow.Value // of the changed column, for each row: what it holds before
-	probe   int          // a row for which that differs from what it holds afterwards
+	other   []value.Value // of the changed column, for each row: what it holds before
+	probe   int           // a row for which that differs from what it holds afterwards
 	written int
 	bytes   int64 // of statements and values
 	until   time.Time
@@ -246,7 +247,7 @@ func (x *runner) chooseColumn() {
 }
 
 // value is a value of a row, by its place among the columns.
-func (x *runner) value(row, column int) *grow.Value { return &x.rows.Row(row)[x.into.Fields[column]] }
+func (x *runner) value(row, column int) *value.Value { return &x.rows.Row(row)[x.into.Fields[column]] }
 
 func (x *runner) drop(ctx context.Context) error {
 	if x.table == nil {
@@ -361,7 +362,7 @@ func (x *runner) cell(ctx context.Context, job Job) (shown string, err error) {
 		return "", nil
 	}
 	key := store.Cell{Column: x.into.Columns[x.key], Value: *x.value(x.probe, x.key)}
-	err = x.db.Select(ctx, store.Query{Table: x.table, Columns: []*schema.Column{x.into.Columns[x.change]}, Where: []store.Cell{key}}, func(row []grow.Value) error {
+	err = x.db.Select(ctx, store.Query{Table: x.table, Columns: []*schema.Column{x.into.Columns[x.change]}, Where: []store.Cell{key}}, func(row []value.Value) error {
 		shown = row[0].String()
 		return nil
 	})

@@ -10,6 +10,7 @@ import (
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 // way is a way to write rows.
@@ -89,14 +90,14 @@ func (x *runner) batches(count int) store.Rows {
 }
 
 // note counts the bytes of a statement and its values, for engines without a server.
-func (x *runner) note(sql string, values ...grow.Value) {
+func (x *runner) note(sql string, values ...value.Value) {
 	x.bytes += int64(len(sql))
 	if x.db.Sent() > 0 {
 		return
 	}
 	var buf [64]byte
 	for i := range values {
-		if v := &values[i]; v.Type == grow.Text || v.Type == grow.Bytes || v.Type == grow.JSON {
+		if v := &values[i]; v.Type == value.Text || v.Type == value.Bytes || v.Type == value.JSON {
 			x.bytes += int64(len(v.S))
 		} else {
 			x.bytes += int64(len(v.AppendText(buf[:0])))
@@ -162,7 +163,7 @@ func (x *runner) findThenWrite(ctx context.Context, count int) error {
 		id := setwise.Arg{Value: *x.value(r, x.key), Column: key}
 		found := false
 		x.note(find, id.Value)
-		err := x.db.Query(ctx, find, []setwise.Arg{id}, []*schema.Column{key}, func([]grow.Value) error {
+		err := x.db.Query(ctx, find, []setwise.Arg{id}, []*schema.Column{key}, func([]value.Value) error {
 			found = true
 			return nil
 		})

@@ -9,10 +9,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store/setwise"
 	"evensprout/internal/store/storetest"
+	"evensprout/internal/value"
 )
 
 // field reads a field of LOAD DATA as the server does: up to a tab or a line's end that no
@@ -51,7 +51,7 @@ func FuzzEncode(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, kind uint8, n int64, m uint64, scale uint8, s string) {
 		v, c := storetest.AnyValue(kind, n, m, scale, s)
-		if grow.InCalendar(&v) != nil {
+		if value.InCalendar(&v) != nil {
 			return // refused before it comes here
 		}
 		text, null := field(t, appendField(nil, &v, c))
@@ -63,7 +63,7 @@ func FuzzEncode(f *testing.F) {
 		}
 		back := setwise.ReadText(c, text)
 		if c.Kind == schema.Bytes {
-			back = grow.Value{Type: grow.Bytes, S: text}
+			back = value.Value{Type: value.Bytes, S: text}
 		}
 		assert.True(t, storetest.SameValue(v, back), "%#v came back as %#v", v, back)
 	})

@@ -16,10 +16,10 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 // Driver opens MariaDB and MySQL databases: mysql://user@host/database.
@@ -222,7 +222,7 @@ func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
 		func(_, table string) string { return table })
 }
 
-func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
+func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]value.Value) ([]bool, error) {
 	reading := func(ctx context.Context, do func() error) error {
 		limit, none := fmt.Sprintf("SET SESSION max_execution_time = %d", setwise.ProbeTime.Milliseconds()), "SET SESSION max_execution_time = 0"
 		if d.maria {
@@ -382,7 +382,7 @@ func (d *database) marked(text string, err error) error {
 }
 
 // Query runs a query.
-func (d *database) Query(ctx context.Context, text string, args []setwise.Arg, columns []*schema.Column, show func([]grow.Value) error) error {
+func (d *database) Query(ctx context.Context, text string, args []setwise.Arg, columns []*schema.Column, show func([]value.Value) error) error {
 	began := time.Now()
 	rows, err := d.conn.QueryContext(ctx, text, bind(args)...)
 	if err != nil {
@@ -395,14 +395,14 @@ func (d *database) Query(ctx context.Context, text string, args []setwise.Arg, c
 	for i := range cells {
 		into[i] = &cells[i]
 	}
-	row := make([]grow.Value, len(columns))
+	row := make([]value.Value, len(columns))
 	n := int64(0)
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
 			return d.err(ctx, err)
 		}
 		for i, b := range cells {
-			if row[i] = (grow.Value{}); b != nil {
+			if row[i] = (value.Value{}); b != nil {
 				row[i] = setwise.ReadText(columns[i], string(b))
 			}
 		}
@@ -424,27 +424,27 @@ func bind(args []setwise.Arg) []any {
 }
 
 // bound is a value as the driver takes it.
-func bound(v *grow.Value, c *schema.Column) any {
+func bound(v *value.Value, c *schema.Column) any {
 	switch v.Type {
-	case grow.Null:
+	case value.Null:
 		return nil
-	case grow.Integer, grow.Boolean:
+	case value.Integer, value.Boolean:
 		return v.N
-	case grow.Bytes:
+	case value.Bytes:
 		return []byte(v.S)
-	case grow.Text, grow.JSON:
+	case value.Text, value.JSON:
 		return v.S
 	}
 	return string(appendText(nil, v, c))
 }
 
 // appendText writes a value as the server reads it.
-func appendText(b []byte, v *grow.Value, c *schema.Column) []byte {
+func appendText(b []byte, v *value.Value, c *schema.Column) []byte {
 	switch v.Type {
-	case grow.Boolean:
+	case value.Boolean:
 		return append(b, '0'+byte(v.N))
-	case grow.Timestamp:
-		return grow.AppendTimestamp(b, *v)
+	case value.Timestamp:
+		return value.AppendTimestamp(b, *v)
 	}
 	return v.AppendText(b)
 }
@@ -581,7 +581,7 @@ func (d *database) Count(ctx context.Context, t *schema.Table) (int64, error) {
 	return setwise.Count(ctx, d, t)
 }
 
-func (d *database) Select(ctx context.Context, q store.Query, show func([]grow.Value) error) error {
+func (d *database) Select(ctx context.Context, q store.Query, show func([]value.Value) error) error {
 	return setwise.Select(ctx, d, q, show)
 }
 
@@ -598,7 +598,7 @@ func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, er
 }
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
-	return "SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?", []setwise.Arg{{Value: grow.String(t.Name)}}
+	return "SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?", []setwise.Arg{{Value: value.String(t.Name)}}
 }
 
 func (d *database) Declare(c *schema.Column) string {
@@ -628,10 +628,10 @@ var declared = map[schema.Kind]string{
 // Names of locks are of the whole server, and short.
 const lockExpression = "CONCAT(?, ' ', LEFT(MD5(DATABASE()), 16))"
 
-func lockName(name string) grow.Value {
+func lockName(name string) value.Value {
 	h := fnv.New64a()
 	fmt.Fprintf(h, "%s", name)
-	return grow.String(fmt.Sprintf("evensprout %016x", h.Sum64()))
+	return value.String(fmt.Sprintf("evensprout %016x", h.Sum64()))
 }
 
 func (d *database) Unlock(ctx context.Context, name string) error {
@@ -644,7 +644,7 @@ func (d *database) Lock(ctx context.Context, name string) (string, error) {
 	text := &schema.Column{Kind: schema.Text}
 	holder := ""
 	key := []setwise.Arg{{Value: lockName(name)}}
-	err := d.Query(ctx, "SELECT CASE WHEN GET_LOCK("+lockExpression+", 0) = 1 THEN '' ELSE 'another connection' END", key, []*schema.Column{text}, func(row []grow.Value) error {
+	err := d.Query(ctx, "SELECT CASE WHEN GET_LOCK("+lockExpression+", 0) = 1 THEN '' ELSE 'another connection' END", key, []*schema.Column{text}, func(row []value.Value) error {
 		holder = row[0].S
 		return nil
 	})
@@ -652,7 +652,7 @@ func (d *database) Lock(ctx context.Context, name string) (string, error) {
 		return holder, err
 	}
 	err = d.Query(ctx, "SELECT CONCAT('connection ', id, ' of ', user, ' from ', host) FROM information_schema.processlist WHERE id = IS_USED_LOCK("+lockExpression+")",
-		key, []*schema.Column{text}, func(row []grow.Value) error {
+		key, []*schema.Column{text}, func(row []value.Value) error {
 			holder = row[0].S
 			return nil
 		})
@@ -664,7 +664,7 @@ func (d *database) Lock(ctx context.Context, name string) (string, error) {
 func (d *database) Reserve(ctx context.Context, t *schema.Table, _ *schema.Column, last int64) error {
 	next := int64(0)
 	err := d.Query(ctx, "SELECT coalesce(auto_increment, 0) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?",
-		[]setwise.Arg{{Value: grow.String(t.LocalName())}}, []*schema.Column{setwise.Ordinal}, func(row []grow.Value) error {
+		[]setwise.Arg{{Value: value.String(t.LocalName())}}, []*schema.Column{setwise.Ordinal}, func(row []value.Value) error {
 			next = row[0].N
 			return nil
 		})
@@ -690,7 +690,7 @@ func (d *database) Returning(c *schema.Column) string {
 func (d *database) Shows() bool { return false }
 
 // LastKey is the key that the last INSERT was given.
-func (d *database) LastKey(ctx context.Context) (grow.Value, error) {
+func (d *database) LastKey(ctx context.Context) (value.Value, error) {
 	n, err := setwise.Number(ctx, d, "SELECT LAST_INSERT_ID()")
-	return grow.Int(n), err
+	return value.Int(n), err
 }

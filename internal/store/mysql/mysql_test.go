@@ -11,6 +11,7 @@ import (
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/storetest"
+	"evensprout/internal/value"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -84,9 +85,9 @@ func TestWithoutLoadData(t *testing.T) {
 	batch := func(first int64) *grow.Batch {
 		b := &grow.Batch{Entity: (&grow.Set{}).NewEntity("n"), Width: 4}
 		for i := range int64(1200) {
-			moment, _ := grow.ParseTimestamp("2026-05-01T08:00:00.5Z")
+			moment, _ := value.ParseTimestamp("2026-05-01T08:00:00.5Z")
 			text := strings.Repeat("x'\\\n\t\"", int(i%90))
-			b.Values = append(b.Values, grow.Int(first+i), grow.String(text), grow.Value{Type: grow.Bytes, S: "\x00\xff'" + text}, moment)
+			b.Values = append(b.Values, value.Int(first+i), value.String(text), value.Value{Type: value.Bytes, S: "\x00\xff'" + text}, moment)
 			b.Len++
 		}
 		return b
@@ -104,7 +105,7 @@ func TestWithoutLoadData(t *testing.T) {
 	insert(10_000)
 	require.NoError(t, tx.Commit(t.Context()))
 	var rows [2][]string
-	require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []grow.Value) error {
+	require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []value.Value) error {
 		half := 0
 		if row[0].N >= 10_000 {
 			half = 1
@@ -130,13 +131,13 @@ func TestWarningsAreViolations(t *testing.T) {
 	db, err := s.Survey(t.Context())
 	require.NoError(t, err)
 	table := db.Table("t")
-	n, _ := grow.ParseDecimal("1.25")
-	for column, v := range map[string]grow.Value{"day": grow.String("no day"), "n": n, "label": grow.String("long")} {
+	n, _ := value.ParseDecimal("1.25")
+	for column, v := range map[string]value.Value{"day": value.String("no day"), "n": n, "label": value.String("long")} {
 		tx, err := s.Begin(t.Context(), store.TxOptions{})
 		require.NoError(t, err)
 		into := store.Into{Table: table, Columns: []*schema.Column{table.Column("id"), table.Column(column)}, Fields: []int{0, 1}}
 		_, err = tx.Insert(t.Context(), into, func(yield func(*grow.Batch) bool) {
-			yield(&grow.Batch{Entity: (&grow.Set{}).NewEntity("t"), Len: 2, Width: 2, Values: []grow.Value{grow.Int(1), {}, grow.Int(2), v}})
+			yield(&grow.Batch{Entity: (&grow.Set{}).NewEntity("t"), Len: 2, Width: 2, Values: []value.Value{value.Int(1), {}, value.Int(2), v}})
 		})
 		var violation *store.Violation
 		require.ErrorAs(t, err, &violation, column)
@@ -174,7 +175,7 @@ func TestEnginesWithoutSavepoints(t *testing.T) {
 	defer tx.Rollback()
 	marks := db.Table("marks")
 	require.NoError(t, tx.Savepoint(t.Context(), "a"))
-	require.NoError(t, tx.Add(t.Context(), marks, []store.Cell{{Column: marks.Columns[0], Value: grow.Int(1)}}))
+	require.NoError(t, tx.Add(t.Context(), marks, []store.Cell{{Column: marks.Columns[0], Value: value.Int(1)}}))
 	require.NoError(t, tx.Savepoint(t.Context(), "b"))
 	var fault *store.Fault
 	require.ErrorAs(t, tx.RollbackTo(t.Context(), "b"), &fault)

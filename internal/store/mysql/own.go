@@ -9,10 +9,10 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 // own makes databases on the server of a URL.
@@ -103,10 +103,10 @@ func (d *database) texts(ctx context.Context, width int, sql string, args ...str
 	}
 	var bound []setwise.Arg
 	for _, a := range args {
-		bound = append(bound, setwise.Arg{Value: grow.String(a)})
+		bound = append(bound, setwise.Arg{Value: value.String(a)})
 	}
 	var out [][]string
-	err := d.Query(ctx, sql, bound, columns, func(row []grow.Value) error {
+	err := d.Query(ctx, sql, bound, columns, func(row []value.Value) error {
 		line := make([]string, len(row))
 		for i, v := range row {
 			line[i] = strings.Clone(v.S)
@@ -388,7 +388,7 @@ func (o *own) List(ctx context.Context) ([]store.OwnDatabase, error) {
 }
 
 func (o *own) Sessions(ctx context.Context, name string) (int64, error) {
-	return setwise.Number(ctx, o.database, "SELECT count(*) FROM information_schema.processlist WHERE db = ? AND id <> CONNECTION_ID()", setwise.Arg{Value: grow.String(name)})
+	return setwise.Number(ctx, o.database, "SELECT count(*) FROM information_schema.processlist WHERE db = ? AND id <> CONNECTION_ID()", setwise.Arg{Value: value.String(name)})
 }
 
 func (o *own) Drop(ctx context.Context, name string) error {
@@ -398,7 +398,7 @@ func (o *own) Drop(ctx context.Context, name string) error {
 	}
 	if err := o.marked(ctx, name); err != nil {
 		// One without anything in it is what a run left that was killed before it could mark it.
-		n, failed := setwise.Number(ctx, o.database, "SELECT (SELECT count(*) FROM information_schema.tables WHERE table_schema = ?) + (SELECT count(*) FROM information_schema.routines WHERE routine_schema = ?)", setwise.Arg{Value: grow.String(name)}, setwise.Arg{Value: grow.String(name)})
+		n, failed := setwise.Number(ctx, o.database, "SELECT (SELECT count(*) FROM information_schema.tables WHERE table_schema = ?) + (SELECT count(*) FROM information_schema.routines WHERE routine_schema = ?)", setwise.Arg{Value: value.String(name)}, setwise.Arg{Value: value.String(name)})
 		if failed != nil || n > 0 {
 			return errors.Join(err, failed)
 		}

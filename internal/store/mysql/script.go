@@ -3,9 +3,9 @@ package mysql
 import (
 	"encoding/hex"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Script writes SQL for the mariadb and mysql clients.
@@ -29,15 +29,15 @@ func (script) DefersAll() bool                                     { return fals
 func (script) Inverse() bool                                       { return true }
 
 // AppendLiteral writes texts without escapes: Begin turns backslashes off.
-func (script) AppendLiteral(b []byte, v *grow.Value, c *schema.Column) []byte {
+func (script) AppendLiteral(b []byte, v *value.Value, c *schema.Column) []byte {
 	switch {
 	case v.IsNull():
 		return append(b, "NULL"...)
-	case v.Type == grow.Integer, v.Type == grow.Boolean:
-		return grow.Int(v.N).AppendText(b)
-	case v.Type == grow.Decimal:
+	case v.Type == value.Integer, v.Type == value.Boolean:
+		return value.Int(v.N).AppendText(b)
+	case v.Type == value.Decimal:
 		return v.AppendText(b)
-	case v.Type == grow.Bytes || c.Kind == schema.Bytes:
+	case v.Type == value.Bytes || c.Kind == schema.Bytes:
 		b = hex.AppendEncode(append(b, "X'"...), []byte(v.S))
 		return append(b, '\'')
 	}

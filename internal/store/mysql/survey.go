@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 const tablesSQL = `SELECT table_name, coalesce(engine, ''), coalesce((SELECT support.transactions FROM information_schema.engines support WHERE support.engine = t.engine), 'YES') FROM information_schema.tables t
@@ -80,7 +80,7 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 	each := func(sql string, width int, show func(t *schema.Table, r []string)) error {
 		columns := slices.Repeat([]*schema.Column{text}, width)
 		r := make([]string, width)
-		return d.Query(ctx, sql, nil, columns, func(row []grow.Value) error {
+		return d.Query(ctx, sql, nil, columns, func(row []value.Value) error {
 			for i := range row {
 				r[i] = row[i].S
 			}

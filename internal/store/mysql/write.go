@@ -18,6 +18,7 @@ import (
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 // transaction is one transaction.
@@ -151,9 +152,9 @@ func (d *database) Fill(ctx context.Context, table string, into store.Into, rows
 
 // InsertUnkeyed reads back the keys that the server gives. They are never computed
 // from the first one: servers of a cluster count in steps.
-func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, key *schema.Column, rows store.Rows) ([]grow.Value, error) {
+func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, key *schema.Column, rows store.Rows) ([]value.Value, error) {
 	tx.wrote(into.Table)
-	var keys []grow.Value
+	var keys []value.Value
 	for b := range rows {
 		if !tx.db.maria {
 			for i := range b.Len {
@@ -167,7 +168,7 @@ func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, key *
 				if err != nil {
 					return nil, tx.db.err(ctx, err)
 				}
-				keys = append(keys, grow.Int(id))
+				keys = append(keys, value.Int(id))
 			}
 			continue
 		}
@@ -362,13 +363,13 @@ func (s *stream) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-func appendField(b []byte, v *grow.Value, c *schema.Column) []byte {
+func appendField(b []byte, v *value.Value, c *schema.Column) []byte {
 	switch {
 	case v.IsNull():
 		return append(b, `\N`...)
 	case c.Kind == schema.Bytes:
 		return hex.AppendEncode(b, []byte(v.S))
-	case v.Type != grow.Text && v.Type != grow.JSON:
+	case v.Type != value.Text && v.Type != value.JSON:
 		return appendText(b, v, c)
 	}
 	from := 0
@@ -489,7 +490,7 @@ func (d *database) valuesOf(table string, into store.Into, batches []*grow.Batch
 			}
 			for j, f := range into.Fields {
 				v := &b.Row(i)[f]
-				if into.Columns[j].Kind == schema.Bytes && v.Type == grow.Text {
+				if into.Columns[j].Kind == schema.Bytes && v.Type == value.Text {
 					args = append(args, []byte(v.S))
 					continue
 				}

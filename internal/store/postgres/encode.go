@@ -7,8 +7,8 @@ import (
 	"strconv"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // Binary forms of values, as the server's receive functions read them. All numbers are
@@ -56,24 +56,24 @@ func appendFitting(b []byte, c *schema.Column, n int64) ([]byte, error) {
 // The server counts from the year 2000.
 const (
 	epochDays         = 10957
-	epochMicroseconds = epochDays * grow.Day
+	epochMicroseconds = epochDays * value.Day
 )
 
-func appendBinary(b []byte, v *grow.Value, c *schema.Column) ([]byte, error) {
+func appendBinary(b []byte, v *value.Value, c *schema.Column) ([]byte, error) {
 	if v.IsNull() {
 		return append(b, 0xff, 0xff, 0xff, 0xff), nil
 	}
 	switch c.Type {
 	case "int2", "int4", "int8":
-		if v.Type == grow.Integer || v.Type == grow.Boolean {
+		if v.Type == value.Integer || v.Type == value.Boolean {
 			return appendFitting(b, c, v.N)
 		}
 	case "numeric":
-		if v.Type == grow.Integer || v.Type == grow.Decimal {
+		if v.Type == value.Integer || v.Type == value.Decimal {
 			return appendNumeric(b, v), nil
 		}
 	case "float4", "float8":
-		if v.Type == grow.Integer || v.Type == grow.Decimal {
+		if v.Type == value.Integer || v.Type == value.Decimal {
 			f, err := strconv.ParseFloat(v.String(), 64)
 			if err == nil && c.Type == "float4" && math.IsInf(float64(float32(f)), 0) {
 				err = beyond(c, v.String())
@@ -84,29 +84,29 @@ func appendBinary(b []byte, v *grow.Value, c *schema.Column) ([]byte, error) {
 			return binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint32(b, 8), math.Float64bits(f)), err
 		}
 	case "bool":
-		if v.Type == grow.Boolean {
+		if v.Type == value.Boolean {
 			return append(b, 0, 0, 0, 1, byte(v.N)), nil
 		}
 	case "date":
-		if v.Type == grow.Date {
-			return appendInt(b, 4, v.N-epochDays), grow.InCalendar(v)
+		if v.Type == value.Date {
+			return appendInt(b, 4, v.N-epochDays), value.InCalendar(v)
 		}
 	case "time":
-		if v.Type == grow.Time {
-			if v.N < 0 || v.N > grow.Day {
+		if v.Type == value.Time {
+			if v.N < 0 || v.N > value.Day {
 				return b, beyond(c, v.String())
 			}
 			return appendInt(b, 8, v.N), nil
 		}
 	case "timestamp", "timestamptz":
 		switch v.Type {
-		case grow.Timestamp:
-			return appendInt(b, 8, v.N-epochMicroseconds), grow.InCalendar(v)
-		case grow.Date:
-			return appendInt(b, 8, v.N*grow.Day-epochMicroseconds), grow.InCalendar(v)
+		case value.Timestamp:
+			return appendInt(b, 8, v.N-epochMicroseconds), value.InCalendar(v)
+		case value.Date:
+			return appendInt(b, 8, v.N*value.Day-epochMicroseconds), value.InCalendar(v)
 		}
 	case "uuid":
-		if v.Type == grow.UUID {
+		if v.Type == value.UUID {
 			b = append(b, 0, 0, 0, 16)
 			return binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(b, uint64(v.N)), v.M), nil
 		}
@@ -120,7 +120,7 @@ func appendBinary(b []byte, v *grow.Value, c *schema.Column) ([]byte, error) {
 		if strings.IndexByte(v.S, 0) >= 0 {
 			return b, fmt.Errorf("the text holds a NUL, which %s does not", c.Declared)
 		}
-		if v.Type == grow.Text || v.Type == grow.JSON {
+		if v.Type == value.Text || v.Type == value.JSON {
 			b = binary.BigEndian.AppendUint32(b, uint32(len(v.S)))
 			return append(b, v.S...), nil
 		}
@@ -134,10 +134,10 @@ func appendBinary(b []byte, v *grow.Value, c *schema.Column) ([]byte, error) {
 
 // appendNumeric writes a decimal as digits of base 10,000: count, weight of the first,
 // sign, digits to show behind the point, and the digits.
-func appendNumeric(b []byte, v *grow.Value) []byte {
+func appendNumeric(b []byte, v *value.Value) []byte {
 	const base = 10_000
 	scale := uint64(v.Scale)
-	if v.Type == grow.Integer {
+	if v.Type == value.Integer {
 		scale = 0
 	}
 	u, sign := uint64(v.N), uint16(0)
@@ -185,7 +185,7 @@ func appendNumeric(b []byte, v *grow.Value) []byte {
 }
 
 // appendCopyText writes a cell of COPY's text format.
-func appendCopyText(b []byte, v *grow.Value, c *schema.Column) []byte {
+func appendCopyText(b []byte, v *value.Value, c *schema.Column) []byte {
 	if v.IsNull() {
 		return append(b, `\N`...)
 	}

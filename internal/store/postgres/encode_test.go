@@ -9,53 +9,53 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store/setwise"
 	"evensprout/internal/store/storetest"
+	"evensprout/internal/value"
 )
 
 // decoded reads a binary cell as the server does.
-func decoded(t *testing.T, b []byte, c *schema.Column) grow.Value {
+func decoded(t *testing.T, b []byte, c *schema.Column) value.Value {
 	t.Helper()
 	require.GreaterOrEqual(t, len(b), 4)
 	n := int32(binary.BigEndian.Uint32(b))
 	if b = b[4:]; n < 0 {
-		return grow.Value{}
+		return value.Value{}
 	}
 	require.Len(t, b, int(n))
 	switch c.Type {
 	case "int2":
-		return grow.Int(int64(int16(binary.BigEndian.Uint16(b))))
+		return value.Int(int64(int16(binary.BigEndian.Uint16(b))))
 	case "int4":
-		return grow.Int(int64(int32(binary.BigEndian.Uint32(b))))
+		return value.Int(int64(int32(binary.BigEndian.Uint32(b))))
 	case "int8":
-		return grow.Int(int64(binary.BigEndian.Uint64(b)))
+		return value.Int(int64(binary.BigEndian.Uint64(b)))
 	case "numeric":
 		return numeric(t, b)
 	case "bool":
-		return grow.Bool(b[0] != 0)
+		return value.Bool(b[0] != 0)
 	case "date":
-		return grow.Value{Type: grow.Date, N: int64(int32(binary.BigEndian.Uint32(b))) + epochDays}
+		return value.Value{Type: value.Date, N: int64(int32(binary.BigEndian.Uint32(b))) + epochDays}
 	case "time":
-		return grow.Value{Type: grow.Time, N: int64(binary.BigEndian.Uint64(b))}
+		return value.Value{Type: value.Time, N: int64(binary.BigEndian.Uint64(b))}
 	case "timestamp":
-		return grow.Value{Type: grow.Timestamp, N: int64(binary.BigEndian.Uint64(b)) + epochMicroseconds}
+		return value.Value{Type: value.Timestamp, N: int64(binary.BigEndian.Uint64(b)) + epochMicroseconds}
 	case "uuid":
-		return grow.Value{Type: grow.UUID, N: int64(binary.BigEndian.Uint64(b)), M: binary.BigEndian.Uint64(b[8:])}
+		return value.Value{Type: value.UUID, N: int64(binary.BigEndian.Uint64(b)), M: binary.BigEndian.Uint64(b[8:])}
 	case "bytea":
-		return grow.Value{Type: grow.Bytes, S: string(b)}
+		return value.Value{Type: value.Bytes, S: string(b)}
 	case "json":
-		return grow.Value{Type: grow.JSON, S: string(b)}
+		return value.Value{Type: value.JSON, S: string(b)}
 	case "jsonb":
 		require.EqualValues(t, 1, b[0])
-		return grow.Value{Type: grow.JSON, S: string(b[1:])}
+		return value.Value{Type: value.JSON, S: string(b[1:])}
 	}
-	return grow.String(string(b))
+	return value.String(string(b))
 }
 
 // numeric reads digits of base 10,000.
-func numeric(t *testing.T, b []byte) grow.Value {
+func numeric(t *testing.T, b []byte) value.Value {
 	t.Helper()
 	word := func(i int) int { return int(int16(binary.BigEndian.Uint16(b[2*i:]))) }
 	count, weight, sign, scale := word(0), word(1), uint16(word(2)), word(3)
@@ -83,12 +83,12 @@ func numeric(t *testing.T, b []byte) grow.Value {
 	if sign == 0x4000 {
 		text = "-" + text
 	}
-	v, err := grow.ParseDecimal(text)
+	v, err := value.ParseDecimal(text)
 	require.NoError(t, err, text)
 	return v
 }
 
-func itoa(n int) string { return grow.Int(int64(n)).String() }
+func itoa(n int) string { return value.Int(int64(n)).String() }
 
 // What is written is what was meant, or it is refused.
 func FuzzEncode(f *testing.F) {
@@ -108,17 +108,17 @@ func FuzzEncode(f *testing.F) {
 			if err != nil {
 				limits := map[string]int64{"int2": math.MaxInt16, "int4": math.MaxInt32}
 				beyond := limits[typ] > 0 && (v.N > limits[typ] || v.N < -limits[typ]-1)
-				assert.True(t, beyond || grow.InCalendar(&v) != nil || strings.ContainsRune(v.S, 0), "%s does not go into %s: %s", v, typ, err)
+				assert.True(t, beyond || value.InCalendar(&v) != nil || strings.ContainsRune(v.S, 0), "%s does not go into %s: %s", v, typ, err)
 				continue
 			}
 			back := decoded(t, b, c)
-			if typ == "numeric" && v.Type == grow.Integer && back.Type == grow.Integer {
+			if typ == "numeric" && v.Type == value.Integer && back.Type == value.Integer {
 				assert.Equal(t, v.N, back.N)
 				continue
 			}
 			assert.True(t, storetest.SameValue(v, back), "%s: %#v came back as %#v", typ, v, back)
 		}
-		if grow.InCalendar(&v) == nil && !strings.ContainsRune(v.S, 0) {
+		if value.InCalendar(&v) == nil && !strings.ContainsRune(v.S, 0) {
 			back := setwise.ReadText(c, string(appendText(nil, &v, c)))
 			assert.True(t, storetest.SameValue(v, back), "as text: %#v came back as %#v", v, back)
 		}

@@ -10,8 +10,8 @@ import (
 
 	"evensprout/internal/schema"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 // Whoever may create objects in a schema of the search path can offer a function or
@@ -77,7 +77,7 @@ func (d *database) own(ctx context.Context, do func() error) error {
 }
 
 // catalogue runs a query over the server's catalogue.
-func (d *database) catalogue(ctx context.Context, sql string, args []setwise.Arg, columns []*schema.Column, show func([]grow.Value) error) error {
+func (d *database) catalogue(ctx context.Context, sql string, args []setwise.Arg, columns []*schema.Column, show func([]value.Value) error) error {
 	return d.own(ctx, func() error { return d.Query(ctx, sql, args, columns, show) })
 }
 
@@ -85,7 +85,7 @@ func (d *database) catalogue(ctx context.Context, sql string, args []setwise.Arg
 func (d *database) texts(ctx context.Context, width int, sql string, args []setwise.Arg, show func(row []string)) error {
 	text := &schema.Column{Kind: schema.Any}
 	r := make([]string, width)
-	return d.catalogue(ctx, sql, args, slices.Repeat([]*schema.Column{text}, width), func(row []grow.Value) error {
+	return d.catalogue(ctx, sql, args, slices.Repeat([]*schema.Column{text}, width), func(row []value.Value) error {
 		for i := range row {
 			r[i] = row[i].S
 		}

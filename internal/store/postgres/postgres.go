@@ -15,10 +15,10 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 // Driver opens PostgreSQL databases: postgres://user@host/database.
@@ -365,13 +365,13 @@ func (d *database) err(ctx context.Context, err error) error {
 }
 
 // Query runs a query.
-func (d *database) Query(ctx context.Context, sql string, args []setwise.Arg, columns []*schema.Column, show func([]grow.Value) error) error {
+func (d *database) Query(ctx context.Context, sql string, args []setwise.Arg, columns []*schema.Column, show func([]value.Value) error) error {
 	began := time.Now()
 	r, err := d.run(ctx, sql, args)
 	if err != nil {
 		return d.err(ctx, err)
 	}
-	row := make([]grow.Value, len(columns))
+	row := make([]value.Value, len(columns))
 	n := int64(0)
 	var failed error
 	for r.NextRow() {
@@ -379,7 +379,7 @@ func (d *database) Query(ctx context.Context, sql string, args []setwise.Arg, co
 			continue // the rest must be read before the connection can be used again
 		}
 		for i, b := range r.Values() {
-			if row[i] = (grow.Value{}); b != nil {
+			if row[i] = (value.Value{}); b != nil {
 				row[i] = setwise.ReadText(columns[i], string(b))
 			}
 		}
@@ -405,8 +405,8 @@ func params(args []setwise.Arg) [][]byte {
 }
 
 // appendText writes a value as the server reads it.
-func appendText(b []byte, v *grow.Value, c *schema.Column) []byte {
-	if v.Type == grow.Bytes || c != nil && c.Kind == schema.Bytes {
+func appendText(b []byte, v *value.Value, c *schema.Column) []byte {
+	if v.Type == value.Bytes || c != nil && c.Kind == schema.Bytes {
 		return hex.AppendEncode(append(b, `\x`...), []byte(v.S))
 	}
 	return v.AppendText(b)
@@ -547,7 +547,7 @@ func (d *database) Count(ctx context.Context, t *schema.Table) (int64, error) {
 	return setwise.Count(ctx, d, t)
 }
 
-func (d *database) Select(ctx context.Context, q store.Query, show func([]grow.Value) error) error {
+func (d *database) Select(ctx context.Context, q store.Query, show func([]value.Value) error) error {
 	return setwise.Select(ctx, d, q, show)
 }
 
@@ -570,7 +570,7 @@ func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, er
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
 	return "SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2",
-		[]setwise.Arg{{Value: grow.String(t.Schema)}, {Value: grow.String(t.LocalName())}}
+		[]setwise.Arg{{Value: value.String(t.Schema)}, {Value: value.String(t.LocalName())}}
 }
 
 func (d *database) Declare(c *schema.Column) string {
@@ -595,9 +595,9 @@ var declared = map[schema.Kind]string{
 
 // Lock takes an advisory lock of the session.
 func (d *database) Lock(ctx context.Context, name string) (string, error) {
-	text, key := &schema.Column{Kind: schema.Text}, []setwise.Arg{{Value: grow.String(name)}}
+	text, key := &schema.Column{Kind: schema.Text}, []setwise.Arg{{Value: value.String(name)}}
 	holder := ""
-	err := d.catalogue(ctx, "SELECT CASE WHEN pg_try_advisory_lock(hashtextextended($1, 42)) THEN '' ELSE 'another session' END", key, []*schema.Column{text}, func(row []grow.Value) error {
+	err := d.catalogue(ctx, "SELECT CASE WHEN pg_try_advisory_lock(hashtextextended($1, 42)) THEN '' ELSE 'another session' END", key, []*schema.Column{text}, func(row []value.Value) error {
 		holder = row[0].S
 		return nil
 	})
@@ -607,7 +607,7 @@ func (d *database) Lock(ctx context.Context, name string) (string, error) {
 	err = d.catalogue(ctx, `SELECT 'process ' || a.pid || ' of ' || coalesce(a.usename, '?') || coalesce(' from ' || host(a.client_addr), '') || ', connected since ' || to_char(a.backend_start, 'YYYY-MM-DD HH24:MI:SS')
 		FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid
 		WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database())
-		AND (l.classid::bigint << 32 | l.objid::bigint) = hashtextextended($1, 42)`, key, []*schema.Column{text}, func(row []grow.Value) error {
+		AND (l.classid::bigint << 32 | l.objid::bigint) = hashtextextended($1, 42)`, key, []*schema.Column{text}, func(row []value.Value) error {
 		holder = row[0].S
 		return nil
 	})
@@ -631,7 +631,7 @@ func (d *database) Reserve(ctx context.Context, t *schema.Table, c *schema.Colum
 	if err != nil || sequence == "" {
 		return err
 	}
-	return d.texts(ctx, 1, "SELECT setval('"+strings.ReplaceAll(sequence, "'", "''")+"', $1::bigint)::text FROM "+sequence+" WHERE last_value < $1::bigint", []setwise.Arg{{Value: grow.Int(last)}}, func([]string) {})
+	return d.texts(ctx, 1, "SELECT setval('"+strings.ReplaceAll(sequence, "'", "''")+"', $1::bigint)::text FROM "+sequence+" WHERE last_value < $1::bigint", []setwise.Arg{{Value: value.Int(last)}}, func([]string) {})
 }
 
 // Returning ends an INSERT that returns a column of the row.
@@ -642,7 +642,7 @@ func (d *database) Returning(c *schema.Column) string {
 func (d *database) Shows() bool { return true }
 
 // LastKey is the key that the last INSERT was given.
-func (d *database) LastKey(ctx context.Context) (grow.Value, error) {
+func (d *database) LastKey(ctx context.Context) (value.Value, error) {
 	n, err := setwise.Number(ctx, d, "SELECT pg_catalog.lastval()")
-	return grow.Int(n), err
+	return value.Int(n), err
 }

@@ -13,6 +13,7 @@ import (
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/storetest"
+	"evensprout/internal/value"
 )
 
 func TestMain(m *testing.M) { storetest.Main(m) }
@@ -115,9 +116,9 @@ func TestNumericForm(t *testing.T) {
 	var want []string
 	for _, text := range []string{"0", "1", "-1", "9999", "10000", "10001", "99999999", "100000000", "0.1", "0.01", "0.0001", "0.00001", "-0.00010000", "12345.6789", "1234.56789",
 		"9223372036854775807", "-9223372036854775808", "0.999999999999999999", "9.223372036854775807", "92233720368547758.07", "100.00", "10000.0000", "-123456789.000000001"} {
-		v, err := grow.ParseDecimal(text)
+		v, err := value.ParseDecimal(text)
 		require.NoError(t, err)
-		b.Values = append(b.Values, grow.Int(int64(b.Len)), v)
+		b.Values = append(b.Values, value.Int(int64(b.Len)), v)
 		b.Len++
 		want = append(want, text)
 	}
@@ -127,7 +128,7 @@ func TestNumericForm(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, tx.Commit(t.Context()))
 	var got []string
-	require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: []*schema.Column{{Name: "v", Kind: schema.Any}}}, func(row []grow.Value) error {
+	require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: []*schema.Column{{Name: "v", Kind: schema.Any}}}, func(row []value.Value) error {
 		got = append(got, row[0].String())
 		return nil
 	}))
@@ -141,13 +142,13 @@ func TestOtherTypesGoAsText(t *testing.T) {
 	db, err := s.Survey(t.Context())
 	require.NoError(t, err)
 	table := db.Table("o")
-	b := &grow.Batch{Entity: (&grow.Set{}).NewEntity("o"), Len: 1, Width: 5, Values: []grow.Value{grow.Int(1), grow.String("3 days"), grow.String(`{"a b","c"}`), grow.String("192.0.2.7"), grow.String("tab\tand \\ and\nline")}}
+	b := &grow.Batch{Entity: (&grow.Set{}).NewEntity("o"), Len: 1, Width: 5, Values: []value.Value{value.Int(1), value.String("3 days"), value.String(`{"a b","c"}`), value.String("192.0.2.7"), value.String("tab\tand \\ and\nline")}}
 	tx, err := s.Begin(t.Context(), store.TxOptions{})
 	require.NoError(t, err)
 	_, err = tx.Insert(t.Context(), store.Into{Table: table, Columns: table.Columns, Fields: []int{0, 1, 2, 3, 4}}, func(yield func(*grow.Batch) bool) { yield(b) })
 	require.NoError(t, err)
 	require.NoError(t, tx.Commit(t.Context()))
-	require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []grow.Value) error {
+	require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []value.Value) error {
 		assert.Equal(t, []string{"1", "3 days", `{"a b",c}`, "192.0.2.7", "tab\tand \\ and\nline"}, []string{row[0].String(), row[1].String(), row[2].String(), row[3].String(), row[4].String()})
 		return nil
 	}))
@@ -184,7 +185,7 @@ func TestNoSessionStays(t *testing.T) {
 	database := Driver{}.Describe(url).Name
 	require.Eventually(t, func() bool {
 		n := 0
-		require.NoError(t, watcher.Select(t.Context(), store.Query{Table: activity, Columns: []*schema.Column{name}, Where: []store.Cell{{Column: name, Value: grow.String(database)}}}, func([]grow.Value) error {
+		require.NoError(t, watcher.Select(t.Context(), store.Query{Table: activity, Columns: []*schema.Column{name}, Where: []store.Cell{{Column: name, Value: value.String(database)}}}, func([]value.Value) error {
 			n++
 			return nil
 		}))
@@ -207,7 +208,7 @@ func TestClosingFreesTheLocksOfInterruptedSessions(t *testing.T) {
 		require.NoError(t, err)
 		require.Empty(t, holder)
 		ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
-		err = s.Select(ctx, store.Query{Table: slow, Columns: []*schema.Column{n}}, func([]grow.Value) error { return nil })
+		err = s.Select(ctx, store.Query{Table: slow, Columns: []*schema.Column{n}}, func([]value.Value) error { return nil })
 		cancel()
 		require.Error(t, err)
 		require.NoError(t, s.Close())

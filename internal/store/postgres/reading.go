@@ -8,10 +8,10 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 // ReadOnly does something in a transaction that cannot write and is rolled back. Inside a
@@ -47,7 +47,7 @@ func (d *database) readOnly(ctx context.Context, settings []string, do func() er
 // Passes asks about conditions that call nothing but built-in functions that cannot write,
 // and functions of this user's own. Nothing is asked with the rights of a superuser: they
 // are too great to lend to a condition.
-func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
+func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]value.Value) ([]bool, error) {
 	why, err := d.powerful(ctx)
 	if why == "" && err == nil {
 		why = d.calls[condition]
@@ -125,7 +125,7 @@ func (d *database) volatile(ctx context.Context, condition string) (string, erro
 	}
 	for _, name := range names {
 		found := false
-		err := d.catalogue(ctx, "SELECT p.proname FROM pg_proc p WHERE p.pronamespace = 'pg_catalog'::regnamespace AND p.proname = $1 AND p.provolatile = 'v' LIMIT 1", args(name), []*schema.Column{{Kind: schema.Text}}, func([]grow.Value) error {
+		err := d.catalogue(ctx, "SELECT p.proname FROM pg_proc p WHERE p.pronamespace = 'pg_catalog'::regnamespace AND p.proname = $1 AND p.provolatile = 'v' LIMIT 1", args(name), []*schema.Column{{Kind: schema.Text}}, func([]value.Value) error {
 			found = true
 			return nil
 		})

@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Script writes SQL for psql.
@@ -29,17 +29,17 @@ func (script) Overriding() string           { return "OVERRIDING SYSTEM VALUE" }
 func (script) DefersAll() bool              { return false }
 func (script) Inverse() bool                { return false }
 
-func (script) AppendLiteral(b []byte, v *grow.Value, c *schema.Column) []byte {
+func (script) AppendLiteral(b []byte, v *value.Value, c *schema.Column) []byte {
 	switch {
 	case v.IsNull():
 		return append(b, "NULL"...)
-	case v.Type == grow.Boolean && c.Kind == schema.Integer:
+	case v.Type == value.Boolean && c.Kind == schema.Integer:
 		return append(b, '0'+byte(v.N))
-	case v.Type == grow.Integer || v.Type == grow.Boolean:
+	case v.Type == value.Integer || v.Type == value.Boolean:
 		return v.AppendText(b)
-	case v.Type == grow.Decimal && (c.Kind == schema.Decimal || c.Kind == schema.Real):
+	case v.Type == value.Decimal && (c.Kind == schema.Decimal || c.Kind == schema.Real):
 		return v.AppendText(b)
-	case v.Type == grow.Bytes || c.Kind == schema.Bytes:
+	case v.Type == value.Bytes || c.Kind == schema.Bytes:
 		b = hex.AppendEncode(append(b, `'\x`...), []byte(v.S))
 		return append(b, '\'')
 	}

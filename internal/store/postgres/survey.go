@@ -7,10 +7,10 @@ import (
 	"strconv"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 // tablesSQL lists ordinary and partitioned tables of users, not what extensions made.
@@ -92,7 +92,7 @@ const triggersSQL = `SELECT tgrelid, tgname, p.prosrc FROM pg_trigger JOIN pg_pr
 // and no operator is used.
 func (d *database) visible(ctx context.Context) (map[string]bool, error) {
 	out := map[string]bool{}
-	err := d.Query(ctx, "SELECT c.oid FROM pg_catalog.pg_class AS c WHERE pg_catalog.pg_table_is_visible(c.oid)", nil, []*schema.Column{{Kind: schema.Text}}, func(row []grow.Value) error {
+	err := d.Query(ctx, "SELECT c.oid FROM pg_catalog.pg_class AS c WHERE pg_catalog.pg_table_is_visible(c.oid)", nil, []*schema.Column{{Kind: schema.Text}}, func(row []value.Value) error {
 		out[strings.Clone(row[0].S)] = true
 		return nil
 	})

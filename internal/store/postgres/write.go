@@ -15,12 +15,13 @@ import (
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 func args(texts ...string) []setwise.Arg {
 	out := make([]setwise.Arg, len(texts))
 	for i, t := range texts {
-		out[i].Value = grow.String(t)
+		out[i].Value = value.String(t)
 	}
 	return out
 }
@@ -143,15 +144,15 @@ func (tx *transaction) Insert(ctx context.Context, into store.Into, rows store.R
 }
 
 // InsertUnkeyed asks the database for keys first, as many as there are rows.
-func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, key *schema.Column, rows store.Rows) ([]grow.Value, error) {
+func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, key *schema.Column, rows store.Rows) ([]value.Value, error) {
 	expression, err := tx.db.defaultOf(ctx, into.Table, key)
 	if err != nil {
 		return nil, err
 	}
-	var keys []grow.Value
+	var keys []value.Value
 	for b := range rows {
 		first := len(keys)
-		err := tx.Query(ctx, "SELECT "+expression+" FROM pg_catalog.generate_series(1::bigint, $1::bigint)", []setwise.Arg{{Value: grow.Int(int64(b.Len))}}, []*schema.Column{key}, func(row []grow.Value) error {
+		err := tx.Query(ctx, "SELECT "+expression+" FROM pg_catalog.generate_series(1::bigint, $1::bigint)", []setwise.Arg{{Value: value.Int(int64(b.Len))}}, []*schema.Column{key}, func(row []value.Value) error {
 			keys = append(keys, row[0])
 			return nil
 		})
@@ -279,12 +280,12 @@ func (s *stream) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-func (s *stream) append(row []grow.Value) error {
+func (s *stream) append(row []value.Value) error {
 	n := s.rows
 	s.rows++
 	if s.text {
 		if s.numbered {
-			s.buf = appendCopyText(s.buf, &grow.Value{Type: grow.Integer, N: n}, nil)
+			s.buf = appendCopyText(s.buf, &value.Value{Type: value.Integer, N: n}, nil)
 		}
 		for i, f := range s.into.Fields {
 			if i > 0 || s.numbered {
@@ -307,7 +308,7 @@ func (s *stream) append(row []grow.Value) error {
 		var err error
 		if s.buf, err = appendBinary(s.buf, &row[f], s.into.Columns[i]); err != nil {
 			return &store.Violation{Kind: store.BadValue, Row: n, Table: s.into.Table.Name, Columns: []string{s.into.Columns[i].Name},
-				Values: []grow.Value{row[f]}, Constraint: s.into.Columns[i].Declared, Message: err.Error()}
+				Values: []value.Value{row[f]}, Constraint: s.into.Columns[i].Declared, Message: err.Error()}
 		}
 	}
 	return nil

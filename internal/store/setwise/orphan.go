@@ -4,9 +4,9 @@ import (
 	"context"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Orphan finds a row of a table whose reference points to nothing; nil if there is none.
@@ -23,7 +23,7 @@ func (tx *Tx) Orphan(ctx context.Context, t *schema.Table, r *schema.Reference) 
 	sql := "SELECT " + strings.Join(Names(tx, "c.", columns), ", ") + " FROM " + tx.Table(t) + " AS c WHERE " + strings.Join(there, " AND ") +
 		" AND NOT EXISTS (SELECT 1 FROM " + tx.Table(r.To) + " AS p WHERE " + strings.Join(matches, " AND ") + ") LIMIT 1"
 	var v *store.Violation
-	err := tx.Query(ctx, sql, nil, columns, func(row []grow.Value) error {
+	err := tx.Query(ctx, sql, nil, columns, func(row []value.Value) error {
 		v = &store.Violation{Kind: store.ForeignKey, Row: -1, Table: t.Name, Constraint: r.Name, Columns: r.Columns, Refers: r.Table, Message: "a reference points to no row"}
 		for i := range own {
 			v.Values = append(v.Values, row[i])

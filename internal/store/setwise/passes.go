@@ -7,9 +7,9 @@ import (
 	"strings"
 	"time"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Probes bounds what conditions of a database may cost that it is asked about. The zero
@@ -30,7 +30,7 @@ const (
 // that it cannot be computed over do not pass. The names in the condition are the
 // database's own: it comes from there. typed says of which type a parameter is. reading
 // runs something where nothing can be written, with the limit ProbeTime.
-func (p *Probes) Passes(ctx context.Context, e Engine, reading func(ctx context.Context, do func() error) error, typed func(param string, c *schema.Column) string, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
+func (p *Probes) Passes(ctx context.Context, e Engine, reading func(ctx context.Context, do func() error) error, typed func(param string, c *schema.Column) string, columns []*schema.Column, condition string, rows [][]value.Value) ([]bool, error) {
 	var selected []string
 	take := func(c *schema.Column, name string) {
 		selected = append(selected, typed(e.Param(len(selected)+1, c), c)+" AS "+e.Quote(name))

@@ -5,20 +5,20 @@ import (
 	"regexp"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // ReadText makes a value of the text that a server writes for a cell: what its
 // column's kind says, as far as the text can be read that way, else the text itself.
-func ReadText(c *schema.Column, text string) grow.Value {
-	var v grow.Value
+func ReadText(c *schema.Column, text string) value.Value {
+	var v value.Value
 	err := error(nil)
 	switch c.Kind {
 	case schema.Integer:
-		v, err = grow.ParseDecimal(text)
+		v, err = value.ParseDecimal(text)
 	case schema.Decimal, schema.Real:
-		if v, err = grow.ParseDecimal(text); err == nil && c.Kind == schema.Decimal {
+		if v, err = value.ParseDecimal(text); err == nil && c.Kind == schema.Decimal {
 			if r, ok := v.Rescale(max(v.Scale, uint8(max(c.Scale, 0)))); ok {
 				v = r
 			}
@@ -26,33 +26,33 @@ func ReadText(c *schema.Column, text string) grow.Value {
 	case schema.Boolean:
 		switch text {
 		case "t", "1", "true":
-			return grow.Bool(true)
+			return value.Bool(true)
 		case "f", "0", "false":
-			return grow.Bool(false)
+			return value.Bool(false)
 		}
-		v, err = grow.ParseDecimal(text)
+		v, err = value.ParseDecimal(text)
 	case schema.Date:
-		v, err = grow.ParseDate(text)
+		v, err = value.ParseDate(text)
 	case schema.Time:
-		v, err = grow.ParseTime(withoutZeros(text))
+		v, err = value.ParseTime(withoutZeros(text))
 	case schema.Timestamp:
-		v, err = grow.ParseTimestamp(strings.Replace(withoutZeros(strings.TrimSuffix(text, "+00")), " ", "T", 1))
+		v, err = value.ParseTimestamp(strings.Replace(withoutZeros(strings.TrimSuffix(text, "+00")), " ", "T", 1))
 	case schema.UUID:
-		v, err = grow.ParseUUID(text)
+		v, err = value.ParseUUID(text)
 	case schema.JSON:
-		v = grow.Value{Type: grow.JSON, S: text}
+		v = value.Value{Type: value.JSON, S: text}
 	case schema.Bytes:
 		if digits, ok := strings.CutPrefix(text, `\x`); ok {
 			if b, e := hex.DecodeString(digits); e == nil {
 				text = string(b)
 			}
 		}
-		v = grow.Value{Type: grow.Bytes, S: text}
+		v = value.Value{Type: value.Bytes, S: text}
 	default:
-		return grow.String(text)
+		return value.String(text)
 	}
 	if err != nil {
-		return grow.String(text)
+		return value.String(text)
 	}
 	return v
 }

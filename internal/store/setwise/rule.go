@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // ruleColumns are what Broken shows of a row.
@@ -36,11 +36,11 @@ func ruleColumns(r *plan.Rule) []*schema.Column {
 // Broken looks whether an invariant holds: it shows at most so many rows for which it
 // does not, with the value that was computed over others, if there is one. A condition
 // on its own has no rows: then show is called once without columns.
-func (tx *Tx) Broken(ctx context.Context, r *plan.Rule, most int, show func(columns []*schema.Column, row []grow.Value, computed grow.Value) error) error {
+func (tx *Tx) Broken(ctx context.Context, r *plan.Rule, most int, show func(columns []*schema.Column, row []value.Value, computed value.Value) error) error {
 	if r.SQL != "" {
 		held, err := tx.Holds(ctx, []string{r.SQL}, nil)
 		if err == nil && !held {
-			err = show(nil, nil, grow.Value{})
+			err = show(nil, nil, value.Value{})
 		}
 		return err
 	}
@@ -92,8 +92,8 @@ func (tx *Tx) Broken(ctx context.Context, r *plan.Rule, most int, show func(colu
 	}
 	sql += fmt.Sprintf(" LIMIT %d", most)
 	return tx.ReadOnly(ctx, func() error {
-		return tx.Query(ctx, sql, args, result, func(row []grow.Value) error {
-			var computed grow.Value
+		return tx.Query(ctx, sql, args, result, func(row []value.Value) error {
+			var computed value.Value
 			if len(row) > len(columns) {
 				computed = row[len(columns)]
 			}

@@ -14,11 +14,12 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Arg is a value to be bound; its column, if known, says in which form.
 type Arg struct {
-	Value  grow.Value
+	Value  value.Value
 	Column *schema.Column
 }
 
@@ -29,7 +30,7 @@ type Engine interface {
 	Exec(ctx context.Context, sql string, args ...Arg) (int64, error)
 	// Query runs a query whose results are read by the kinds of columns. Each row is
 	// shown in turn and must not be kept.
-	Query(ctx context.Context, sql string, args []Arg, columns []*schema.Column, show func([]grow.Value) error) error
+	Query(ctx context.Context, sql string, args []Arg, columns []*schema.Column, show func([]value.Value) error) error
 	// Fill puts rows into a temporary table: their numbers into the first column.
 	Fill(ctx context.Context, table string, into store.Into, rows store.Rows) (int64, error)
 
@@ -105,7 +106,7 @@ type Engine interface {
 	// Returning ends an INSERT that returns a column of the row; empty if LastKey is the
 	// way to ask for the key that it was given.
 	Returning(c *schema.Column) string
-	LastKey(ctx context.Context) (grow.Value, error)
+	LastKey(ctx context.Context) (value.Value, error)
 	// Overriding is what an INSERT says behind its columns to give a key to a column
 	// that always numbers itself.
 	Overriding() string
@@ -150,7 +151,7 @@ func columnsOf(t *schema.Table, names []string) []*schema.Column {
 
 func Number(ctx context.Context, e Engine, sql string, args ...Arg) (int64, error) {
 	var n int64
-	err := e.Query(ctx, sql, args, []*schema.Column{countColumn}, func(row []grow.Value) error {
+	err := e.Query(ctx, sql, args, []*schema.Column{countColumn}, func(row []value.Value) error {
 		n = row[0].N
 		return nil
 	})
@@ -163,7 +164,7 @@ func Count(ctx context.Context, e Engine, t *schema.Table) (int64, error) {
 }
 
 // Select reads rows of a table.
-func Select(ctx context.Context, e Engine, q store.Query, show func([]grow.Value) error) error {
+func Select(ctx context.Context, e Engine, q store.Query, show func([]value.Value) error) error {
 	names := Names(e, "", q.Columns)
 	if q.Exact {
 		names = exactly(e, "", q.Columns)
@@ -208,7 +209,7 @@ func (tx *Tx) Count(ctx context.Context, t *schema.Table) (int64, error) {
 }
 
 // Find counts the rows that have these values; NULLs are left out.
-func (tx *Tx) Find(ctx context.Context, t *schema.Table, columns []*schema.Column, values []grow.Value) (int64, error) {
+func (tx *Tx) Find(ctx context.Context, t *schema.Table, columns []*schema.Column, values []value.Value) (int64, error) {
 	var where []string
 	var args []Arg
 	for i, c := range columns {
@@ -232,7 +233,7 @@ func hasEquality(c *schema.Column) bool {
 func (tx *Tx) Between(ctx context.Context, t *schema.Table, c *schema.Column, lo, hi int64) (int64, error) {
 	name := tx.Quote(c.Name)
 	return Number(ctx, tx, "SELECT count(*) FROM "+tx.Table(t)+" WHERE "+name+" >= "+tx.Param(1, c)+" AND "+name+" <= "+tx.Param(2, c),
-		Arg{grow.Int(lo), c}, Arg{grow.Int(hi), c})
+		Arg{value.Int(lo), c}, Arg{value.Int(hi), c})
 }
 
 // Greatest is the greatest number in a column, 0 if it has none above.
@@ -252,7 +253,7 @@ func (tx *Tx) referring(t *schema.Table, r *schema.Reference) string {
 }
 
 // Referring shows the rows of a table that refer to any row of another.
-func (tx *Tx) Referring(ctx context.Context, t *schema.Table, r *schema.Reference, show func([]grow.Value) error) error {
+func (tx *Tx) Referring(ctx context.Context, t *schema.Table, r *schema.Reference, show func([]value.Value) error) error {
 	return tx.Query(ctx, "SELECT "+strings.Join(Names(tx, "", t.Columns), ", ")+" FROM "+tx.Table(t)+tx.referring(t, r), nil, t.Columns, show)
 }
 
@@ -318,7 +319,7 @@ func InsertFrom(e Engine, into store.Into, query string) string {
 }
 
 // WithKeys puts a key in front of the other columns of a batch.
-func WithKeys(into store.Into, key *schema.Column, b *grow.Batch, keys []grow.Value) (*grow.Batch, store.Into) {
+func WithKeys(into store.Into, key *schema.Column, b *grow.Batch, keys []value.Value) (*grow.Batch, store.Into) {
 	out := &grow.Batch{Entity: b.Entity, First: b.First, Len: b.Len, Width: 1 + len(into.Columns)}
 	full := store.Into{Table: into.Table, Columns: append([]*schema.Column{key}, into.Columns...)}
 	for i := range full.Columns {
@@ -367,7 +368,7 @@ func (tx *Tx) Blame(ctx context.Context, v *store.Violation, db *schema.Database
 	}
 	sql := "SELECT " + strings.Join(append(Names(tx, "t.", primary), Names(tx, "t.", columns)...), ", ") + " FROM " + tx.Table(t) + " AS t WHERE " + condition +
 		" ORDER BY " + strings.Join(Names(tx, "t.", primary), " DESC, ") + " DESC LIMIT 1"
-	err := tx.Query(ctx, sql, nil, slices.Concat(primary, columns), func(row []grow.Value) error {
+	err := tx.Query(ctx, sql, nil, slices.Concat(primary, columns), func(row []value.Value) error {
 		for i, c := range primary {
 			v.Key = append(v.Key, store.Pair{Column: c.Name, Value: row[i]})
 		}

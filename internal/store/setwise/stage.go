@@ -9,9 +9,9 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // stage is rows in a temporary table.
@@ -199,7 +199,7 @@ func notNull(names []string) string {
 	return strings.Join(list, " AND ")
 }
 
-func (s *stage) violation(kind store.ViolationKind, row int64, constraint string, columns []*schema.Column, values []grow.Value, message string) *store.Violation {
+func (s *stage) violation(kind store.ViolationKind, row int64, constraint string, columns []*schema.Column, values []value.Value, message string) *store.Violation {
 	return &store.Violation{
 		Kind: kind, Row: row, Table: s.w.Table.Name, Constraint: constraint, Columns: namesOf(columns), Values: slices.Clone(values), Message: message,
 	}
@@ -216,7 +216,7 @@ func (s *stage) twice(ctx context.Context, columns []*schema.Column, constraint 
 	inner := "SELECT " + n + " AS n, MIN(" + n + ") OVER (PARTITION BY " + strings.Join(names, ", ") + ") AS first, " +
 		strings.Join(names, ", ") + " FROM " + s.name + " AS s" + where(present, s.written())
 	sql := "SELECT d.n, d.first, " + strings.Join(Names(s, "d.", columns), ", ") + " FROM (" + inner + ") AS d WHERE d.n > d.first ORDER BY d.n"
-	return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal, Ordinal}, columns...), func(row []grow.Value) error {
+	return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal, Ordinal}, columns...), func(row []value.Value) error {
 		v := s.violation(store.Unique, row[0].N, constraint, columns, row[2:], "another row of this load has the same values")
 		v.Twin, v.HasTwin = row[1].N, true
 		add(v)
@@ -266,7 +266,7 @@ func (s *stage) collisions(ctx context.Context, key schema.Unique, add func(*sto
 	selected := append([]string{s.ordinal()}, Names(s, "s.", columns)...)
 	selected = append(selected, Names(s, "o.", primary)...)
 	sql := "SELECT " + strings.Join(selected, ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS o ON " + strings.Join(same, " AND ") + where(condition) + " ORDER BY 1"
-	return s.Query(ctx, sql, nil, slices.Concat([]*schema.Column{Ordinal}, columns, primary), func(row []grow.Value) error {
+	return s.Query(ctx, sql, nil, slices.Concat([]*schema.Column{Ordinal}, columns, primary), func(row []value.Value) error {
 		v := s.violation(store.Unique, row[0].N, name, columns, row[1:1+len(columns)], "a row of the table has the same values")
 		for i, c := range primary {
 			v.Other = append(v.Other, store.Pair{Column: c.Name, Value: row[1+len(columns)+i]})
@@ -292,7 +292,7 @@ func (s *stage) orphans(ctx context.Context, r *schema.Reference, add func(*stor
 	}
 	sql := "SELECT " + s.ordinal() + ", " + strings.Join(names, ", ") + " FROM " + s.name + " AS s" +
 		where(notNull(names), "NOT EXISTS (SELECT 1 FROM "+s.Table(r.To)+" AS p WHERE "+strings.Join(same, " AND ")+")", s.written()) + " ORDER BY 1"
-	return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []grow.Value) error {
+	return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []value.Value) error {
 		v := s.violation(store.ForeignKey, row[0].N, r.Name, columns, row[1:], "no row of "+r.Table+" has these values")
 		v.Refers = r.Table
 		add(v)
@@ -323,7 +323,7 @@ func (s *stage) broken(ctx context.Context, c schema.Check, add func(*store.Viol
 	// The text of a check is whole: what it calls is named with its schema.
 	err := s.try(ctx, func() error {
 		return s.Qualified(ctx, func() error {
-			return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []grow.Value) error {
+			return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []value.Value) error {
 				found = append(found, s.violation(store.Check, row[0].N, CheckName(c), columns, row[1:], "the check does not hold"))
 				return nil
 			})
@@ -373,7 +373,7 @@ func (s *stage) Apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 
 func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) {
 	var o store.Outcome
-	bounds := []Arg{{grow.Int(lo), Ordinal}, {grow.Int(hi), Ordinal}}
+	bounds := []Arg{{value.Int(lo), Ordinal}, {value.Int(hi), Ordinal}}
 	staged, err := Number(ctx, s, "SELECT count(*) FROM "+s.name+" AS s"+where(s.ranged()), bounds...)
 	if err != nil || staged == 0 {
 		return o, err
@@ -383,7 +383,7 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 	}
 	if s.w.Mode == store.Upsert && len(s.w.Set) > 0 {
 		if sql := s.Upsert(s.w, query(""), s.differing); sql != "" {
-			err := s.Query(ctx, sql, bounds, []*schema.Column{countColumn, countColumn}, func(row []grow.Value) error {
+			err := s.Query(ctx, sql, bounds, []*schema.Column{countColumn, countColumn}, func(row []value.Value) error {
 				o.Inserted, o.Updated = row[0].N, row[1].N
 				return nil
 			})
@@ -447,7 +447,7 @@ func (s *stage) Unmatched(ctx context.Context, first int64) ([]int64, error) {
 }
 
 // Keys shows the keys that matched rows have in the table.
-func (s *stage) Keys(ctx context.Context, key *schema.Column, differing bool, show func(int64, grow.Value) error) error {
+func (s *stage) Keys(ctx context.Context, key *schema.Column, differing bool, show func(int64, value.Value) error) error {
 	if err := s.counted(ctx); err != nil {
 		return err
 	}
@@ -456,7 +456,7 @@ func (s *stage) Keys(ctx context.Context, key *schema.Column, differing bool, sh
 		condition = "s." + name + " <> t." + name
 	}
 	sql := "SELECT " + s.ordinal() + ", t." + name + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where(condition) + " ORDER BY 1"
-	return s.Query(ctx, sql, nil, []*schema.Column{Ordinal, key}, func(row []grow.Value) error {
+	return s.Query(ctx, sql, nil, []*schema.Column{Ordinal, key}, func(row []value.Value) error {
 		return show(row[0].N, row[1])
 	})
 }
@@ -479,7 +479,7 @@ func (s *stage) Changes(ctx context.Context, show func(store.Change) error) erro
 	}
 	sql := "SELECT " + strings.Join(selected, ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where("("+s.differing("t.", "s.")+")") + " ORDER BY 1"
 	at := 1 + len(s.w.Match)
-	return s.Query(ctx, sql, nil, columns, func(row []grow.Value) error {
+	return s.Query(ctx, sql, nil, columns, func(row []value.Value) error {
 		for i, c := range s.w.Set {
 			if row[at+3*i+2].N == 0 {
 				continue

@@ -9,6 +9,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // occasions are values for steps: of one occasion they are bound to each statement, of
@@ -16,13 +17,13 @@ import (
 type occasions struct {
 	*Tx
 	inputs []*schema.Column
-	one    []grow.Value // nil if they are laid aside
-	name   string       // of the temporary table, quoted
+	one    []value.Value // nil if they are laid aside
+	name   string        // of the temporary table, quoted
 }
 
 // Lay makes values of occasions ready for steps. The columns say of which types they
 // are; one without a Base is of the widest type of its kind.
-func (tx *Tx) Lay(ctx context.Context, inputs []*schema.Column, rows [][]grow.Value) (store.Occasions, error) {
+func (tx *Tx) Lay(ctx context.Context, inputs []*schema.Column, rows [][]value.Value) (store.Occasions, error) {
 	o := &occasions{Tx: tx, inputs: inputs}
 	if len(rows) == 1 {
 		o.one = rows[0]
@@ -165,7 +166,7 @@ func (o *occasions) text(s *store.Step, verb string, write func(*statement) stri
 }
 
 // Look shows columns of the rows that match.
-func (o *occasions) Look(ctx context.Context, s *store.Step, show func(int64, []grow.Value) error) error {
+func (o *occasions) Look(ctx context.Context, s *store.Step, show func(int64, []value.Value) error) error {
 	columns, first := s.Read, 0
 	if o.one == nil {
 		columns, first = append([]*schema.Column{Ordinal}, columns...), 1
@@ -186,7 +187,7 @@ func (o *occasions) Look(ctx context.Context, s *store.Step, show func(int64, []
 		}
 		return "SELECT " + strings.Join(names, ", ") + " FROM " + from
 	})
-	return Named(o.Query(ctx, sql, args, columns, func(row []grow.Value) error {
+	return Named(o.Query(ctx, sql, args, columns, func(row []value.Value) error {
 		if first == 0 {
 			return show(0, row[:len(s.Read)])
 		}
@@ -195,7 +196,7 @@ func (o *occasions) Look(ctx context.Context, s *store.Step, show func(int64, []
 }
 
 // Change sets columns of the rows that match.
-func (o *occasions) Change(ctx context.Context, s *store.Step, show func([]grow.Value) error) (int64, bool, error) {
+func (o *occasions) Change(ctx context.Context, s *store.Step, show func([]value.Value) error) (int64, bool, error) {
 	shows := o.Shows() && len(s.Read) > 0
 	sql, args := o.text(s, "change", func(st *statement) string {
 		var set []Assignment
@@ -219,7 +220,7 @@ func (o *occasions) Change(ctx context.Context, s *store.Step, show func([]grow.
 	})
 	if shows {
 		n := int64(0)
-		err := o.Query(ctx, sql, args, s.Read, func(row []grow.Value) error {
+		err := o.Query(ctx, sql, args, s.Read, func(row []value.Value) error {
 			n++
 			return show(row)
 		})
@@ -230,7 +231,7 @@ func (o *occasions) Change(ctx context.Context, s *store.Step, show func([]grow.
 }
 
 // Add adds a row of one occasion.
-func (o *occasions) Add(ctx context.Context, s *store.Step, key *schema.Column) (v grow.Value, err error) {
+func (o *occasions) Add(ctx context.Context, s *store.Step, key *schema.Column) (v value.Value, err error) {
 	returning := ""
 	if key != nil {
 		returning = o.Returning(key)
@@ -243,7 +244,7 @@ func (o *occasions) Add(ctx context.Context, s *store.Step, key *schema.Column) 
 		return "INSERT INTO " + o.Table(s.Table) + " (" + strings.Join(names, ", ") + ") VALUES (" + strings.Join(values, ", ") + ")" + returning
 	})
 	if returning != "" {
-		err = o.Query(ctx, sql, args, []*schema.Column{key}, func(row []grow.Value) error {
+		err = o.Query(ctx, sql, args, []*schema.Column{key}, func(row []value.Value) error {
 			v = row[0]
 			return nil
 		})
@@ -281,7 +282,7 @@ func (tx *Tx) Holds(ctx context.Context, condition []string, values []store.Cell
 	}
 	held := false
 	err := tx.ReadOnly(ctx, func() error {
-		return tx.Query(ctx, "SELECT CASE WHEN ("+b.String()+") THEN 1 ELSE 0 END", args, []*schema.Column{countColumn}, func(row []grow.Value) error {
+		return tx.Query(ctx, "SELECT CASE WHEN ("+b.String()+") THEN 1 ELSE 0 END", args, []*schema.Column{countColumn}, func(row []value.Value) error {
 			held = row[0].N == 1
 			return nil
 		})

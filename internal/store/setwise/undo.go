@@ -5,9 +5,9 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // exactly reads columns so that their texts say all of their values.
@@ -20,7 +20,7 @@ func exactly(e Engine, prefix string, columns []*schema.Column) []string {
 }
 
 // Prior shows the rows that Apply would change.
-func (s *stage) Prior(ctx context.Context, show func(int64, []grow.Value) error) error {
+func (s *stage) Prior(ctx context.Context, show func(int64, []value.Value) error) error {
 	if err := s.counted(ctx); err != nil {
 		return err
 	}
@@ -30,7 +30,7 @@ func (s *stage) Prior(ctx context.Context, show func(int64, []grow.Value) error)
 	columns := s.w.Table.Columns
 	sql := "SELECT " + strings.Join(append([]string{s.ordinal()}, exactly(s, "t.", columns)...), ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on +
 		where("("+s.differing("t.", "s.")+")") + " ORDER BY 1" + s.Locking(false)
-	return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []grow.Value) error {
+	return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []value.Value) error {
 		return show(row[0].N, row[1:])
 	})
 }
@@ -40,7 +40,7 @@ func (s *stage) ordinals(ctx context.Context, from string, conditions ...string)
 		return nil, err
 	}
 	var rows []int64
-	err := s.Query(ctx, "SELECT "+s.ordinal()+" FROM "+s.name+" AS s"+from+where(conditions...)+" ORDER BY 1", nil, []*schema.Column{Ordinal}, func(row []grow.Value) error {
+	err := s.Query(ctx, "SELECT "+s.ordinal()+" FROM "+s.name+" AS s"+from+where(conditions...)+" ORDER BY 1", nil, []*schema.Column{Ordinal}, func(row []value.Value) error {
 		rows = append(rows, row[0].N)
 		return nil
 	})
@@ -93,7 +93,7 @@ func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*sch
 }
 
 // Strangers shows rows of the table that no staged row matches.
-func (s *stage) Strangers(ctx context.Context, columns []*schema.Column, show func([]grow.Value) error) error {
+func (s *stage) Strangers(ctx context.Context, columns []*schema.Column, show func([]value.Value) error) error {
 	if err := s.counted(ctx); err != nil {
 		return err
 	}
@@ -106,7 +106,7 @@ func (s *stage) Strangers(ctx context.Context, columns []*schema.Column, show fu
 
 // Referrers shows the primary keys of the rows that refer to the matches. Rows of tables
 // without one are not shown.
-func (s *stage) Referrers(ctx context.Context, db *schema.Database, show func(*schema.Table, []grow.Value) error) error {
+func (s *stage) Referrers(ctx context.Context, db *schema.Database, show func(*schema.Table, []value.Value) error) error {
 	if err := s.counted(ctx); err != nil {
 		return err
 	}
@@ -123,7 +123,7 @@ func (s *stage) Referrers(ctx context.Context, db *schema.Database, show func(*s
 			}
 			sql := "SELECT DISTINCT " + strings.Join(Names(s, "o.", keys), ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on +
 				" JOIN " + s.Table(other) + " AS o ON " + strings.Join(same, " AND ")
-			if err := s.Query(ctx, sql, nil, keys, func(row []grow.Value) error { return show(other, row) }); err != nil {
+			if err := s.Query(ctx, sql, nil, keys, func(row []value.Value) error { return show(other, row) }); err != nil {
 				return err
 			}
 		}
@@ -137,7 +137,7 @@ func (s *stage) Copies(ctx context.Context, show func(row, n int64) error) error
 		return err
 	}
 	sql := "SELECT " + s.ordinal() + ", (SELECT count(*) FROM " + s.table + " AS t WHERE " + s.on + ") FROM " + s.name + " AS s"
-	return s.Query(ctx, sql, nil, []*schema.Column{Ordinal, countColumn}, func(row []grow.Value) error { return show(row[0].N, row[1].N) })
+	return s.Query(ctx, sql, nil, []*schema.Column{Ordinal, countColumn}, func(row []value.Value) error { return show(row[0].N, row[1].N) })
 }
 
 // Remove deletes the matches of all rows.
@@ -165,7 +165,7 @@ func (s *stage) RemoveWith(ctx context.Context, others ...store.Stage) ([]int64,
 	}
 	var removed []int64
 	if sql := s.Together(deletions); sql != "" {
-		err := s.Query(ctx, sql, nil, counts, func(row []grow.Value) error {
+		err := s.Query(ctx, sql, nil, counts, func(row []value.Value) error {
 			for _, n := range row {
 				removed = append(removed, n.N)
 			}

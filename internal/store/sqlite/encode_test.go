@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"zombiezen.com/go/sqlite"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/store/storetest"
+	"evensprout/internal/value"
 )
 
 // What is bound is what is read.
@@ -25,7 +25,7 @@ func FuzzEncode(f *testing.F) {
 	f.Cleanup(func() { conn.Close() })
 	f.Fuzz(func(t *testing.T, kind uint8, n int64, m uint64, scale uint8, s string) {
 		v, c := storetest.AnyValue(kind, n, m, scale, s)
-		if grow.InCalendar(&v) != nil || strings.ContainsRune(v.S, 0) {
+		if value.InCalendar(&v) != nil || strings.ContainsRune(v.S, 0) {
 			return // refused before it comes here
 		}
 		stmt, err := conn.Prepare("SELECT ?")

@@ -3,9 +3,9 @@ package sqlite
 import (
 	"encoding/hex"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Script writes SQL for the sqlite3 shell.
@@ -24,19 +24,19 @@ func (script) Overriding() string                                  { return "" }
 func (script) Advance(*schema.Table, *schema.Column, int64) string { return "" }
 func (script) DefersAll() bool                                     { return true }
 func (script) Inverse() bool                                       { return false }
-func (script) AppendLiteral(b []byte, v *grow.Value, c *schema.Column) []byte {
+func (script) AppendLiteral(b []byte, v *value.Value, c *schema.Column) []byte {
 	switch v.Type {
-	case grow.Null:
+	case value.Null:
 		return append(b, "NULL"...)
-	case grow.Integer, grow.Boolean:
-		return grow.Int(v.N).AppendText(b)
-	case grow.Bytes, grow.Text, grow.JSON:
-		if v.Type == grow.Bytes || c.Kind == schema.Bytes {
+	case value.Integer, value.Boolean:
+		return value.Int(v.N).AppendText(b)
+	case value.Bytes, value.Text, value.JSON:
+		if v.Type == value.Bytes || c.Kind == schema.Bytes {
 			b = hex.AppendEncode(append(b, "X'"...), []byte(v.S))
 			return append(b, '\'')
 		}
 		return store.AppendApart(b, v.S, "(", " || char(13) || ", ")")
-	case grow.Decimal:
+	case value.Decimal:
 		if c.Kind == schema.Any {
 			return v.AppendText(b) // no column type makes a number of a text here
 		}

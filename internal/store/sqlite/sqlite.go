@@ -14,11 +14,11 @@ import (
 
 	"zombiezen.com/go/sqlite"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 // Driver opens SQLite files: sqlite:path.db, or sqlite:path.db?mode=ro.
@@ -229,13 +229,13 @@ func (d *database) Count(ctx context.Context, t *schema.Table) (int64, error) {
 	return setwise.Count(ctx, d, t)
 }
 
-func (d *database) Select(ctx context.Context, q store.Query, show func([]grow.Value) error) error {
+func (d *database) Select(ctx context.Context, q store.Query, show func([]value.Value) error) error {
 	return setwise.Select(ctx, d, q, show)
 }
 
 // Exec runs a statement.
 func (d *database) Exec(ctx context.Context, sql string, args ...setwise.Arg) (int64, error) {
-	err := d.Query(ctx, sql, args, nil, func([]grow.Value) error { return nil })
+	err := d.Query(ctx, sql, args, nil, func([]value.Value) error { return nil })
 	return d.changes(sql), err
 }
 
@@ -250,7 +250,7 @@ func (d *database) changes(sql string) int64 {
 }
 
 // Query runs a query.
-func (d *database) Query(ctx context.Context, sql string, args []setwise.Arg, columns []*schema.Column, show func([]grow.Value) error) error {
+func (d *database) Query(ctx context.Context, sql string, args []setwise.Arg, columns []*schema.Column, show func([]value.Value) error) error {
 	began, n := time.Now(), int64(0)
 	defer func() { d.tally.Note(sql, n, time.Since(began)) }()
 	stmt, err := d.conn.Prepare(sql)
@@ -261,7 +261,7 @@ func (d *database) Query(ctx context.Context, sql string, args []setwise.Arg, co
 	for i, a := range args {
 		bind(stmt, i+1, &a.Value, a.Column)
 	}
-	row := make([]grow.Value, len(columns))
+	row := make([]value.Value, len(columns))
 	for {
 		more, err := stmt.Step()
 		if err != nil {
@@ -324,7 +324,7 @@ func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
 	return sizes, err
 }
 
-func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]grow.Value) ([]bool, error) {
+func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]value.Value) ([]bool, error) {
 	return d.probes.Passes(ctx, d, d.ReadOnly, d.Typed, columns, condition, rows)
 }
 
@@ -355,7 +355,7 @@ func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, er
 }
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
-	return "SELECT count(*) FROM sqlite_schema WHERE type IN ('table', 'view') AND lower(name) = lower(?)", []setwise.Arg{{Value: grow.String(t.Name)}}
+	return "SELECT count(*) FROM sqlite_schema WHERE type IN ('table', 'view') AND lower(name) = lower(?)", []setwise.Arg{{Value: value.String(t.Name)}}
 }
 
 func (d *database) Declare(c *schema.Column) string {
@@ -476,25 +476,25 @@ func (d *database) Exact(expression string, _ *schema.Column) string { return ex
 
 // read makes a value of a cell: what its column's kind says, as far as the cell
 // can be read that way, else what it is.
-func read(s *sqlite.Stmt, i int, c *schema.Column) grow.Value {
+func read(s *sqlite.Stmt, i int, c *schema.Column) value.Value {
 	switch s.ColumnType(i) {
 	case sqlite.TypeNull:
-		return grow.Value{}
+		return value.Value{}
 	case sqlite.TypeInteger:
 		n := s.ColumnInt64(i)
 		switch {
 		case c.Kind == schema.Boolean && (n == 0 || n == 1):
-			return grow.Bool(n == 1)
+			return value.Bool(n == 1)
 		case c.Kind == schema.Decimal:
-			if v, ok := grow.Int(n).Rescale(uint8(c.Scale)); ok {
+			if v, ok := value.Int(n).Rescale(uint8(c.Scale)); ok {
 				return v
 			}
 		}
-		return grow.Int(n)
+		return value.Int(n)
 	case sqlite.TypeBlob:
 		b := make([]byte, s.ColumnLen(i))
 		s.ColumnBytes(i, b)
-		return grow.Value{Type: grow.Bytes, S: string(b)}
+		return value.Value{Type: value.Bytes, S: string(b)}
 	}
 	text := ""
 	if s.ColumnType(i) == sqlite.TypeFloat {
@@ -504,12 +504,12 @@ func read(s *sqlite.Stmt, i int, c *schema.Column) grow.Value {
 		text = s.ColumnText(i)
 	}
 	if c.Kind == schema.Any && s.ColumnType(i) == sqlite.TypeFloat {
-		if v, err := grow.ParseDecimal(text); err == nil {
+		if v, err := value.ParseDecimal(text); err == nil {
 			return v // a number, not a text: such columns hold what they are given
 		}
 	}
 	if c.Kind == schema.Decimal || c.Kind == schema.Real {
-		if v, err := grow.ParseDecimal(text); err == nil {
+		if v, err := value.ParseDecimal(text); err == nil {
 			if r, ok := v.Rescale(max(v.Scale, uint8(c.Scale))); ok {
 				return r
 			}
@@ -519,14 +519,14 @@ func read(s *sqlite.Stmt, i int, c *schema.Column) grow.Value {
 	if c.Kind == schema.Date || c.Kind == schema.Time || c.Kind == schema.Timestamp || c.Kind == schema.UUID || c.Kind == schema.JSON {
 		return setwise.ReadText(c, text)
 	}
-	return grow.String(text)
+	return value.String(text)
 }
 
 // Returning is empty: what is returned goes by way of a table, too.
 func (d *database) Returning(*schema.Column) string { return "" }
 
-func (d *database) LastKey(context.Context) (grow.Value, error) {
-	return grow.Int(d.conn.LastInsertRowID()), nil
+func (d *database) LastKey(context.Context) (value.Value, error) {
+	return value.Int(d.conn.LastInsertRowID()), nil
 }
 
 // Shows is false: the engine puts what it returns into a table first, which costs more

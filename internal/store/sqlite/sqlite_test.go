@@ -13,6 +13,7 @@ import (
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/storetest"
+	"evensprout/internal/value"
 )
 
 // makeDatabase makes a database and returns its URL.
@@ -49,7 +50,7 @@ func TestStrictTablesTellBadValues(t *testing.T) {
 	e.Fields = make([]*grow.Field, 1)
 	table := db.Table("t")
 	_, err = tx.Insert(t.Context(), store.Into{Table: table, Columns: []*schema.Column{table.Column("n")}, Fields: []int{0}}, func(yield func(*grow.Batch) bool) {
-		yield(&grow.Batch{Entity: e, Len: 1, Values: []grow.Value{grow.String("many")}})
+		yield(&grow.Batch{Entity: e, Len: 1, Values: []value.Value{value.String("many")}})
 	})
 	var v *store.Violation
 	require.ErrorAs(t, err, &v)
@@ -62,21 +63,21 @@ func TestStrictTablesTellBadValues(t *testing.T) {
 func TestDecimalsAreNeverRounded(t *testing.T) {
 	c := &schema.Column{Name: "n", Kind: schema.Decimal, Declared: "DECIMAL", Exact: maxExact}
 	for text, fine := range map[string]bool{"999999999999999": true, "9999999999999.99": true, "99999999999999.99": false, "1000000000000000.0": false} {
-		v, err := grow.ParseDecimal(text)
+		v, err := value.ParseDecimal(text)
 		require.NoError(t, err)
-		v.Type = grow.Decimal
+		v.Type = value.Decimal
 		assert.Equal(t, fine, store.Misfit(c, &v) == nil, text)
 	}
 	s := open(t, "CREATE TABLE t (n DECIMAL(15,2))")
 	defer s.Close()
 	conn := s.(*database).conn
-	v, _ := grow.ParseDecimal("9999999999999.99")
+	v, _ := value.ParseDecimal("9999999999999.99")
 	stmt := conn.Prep("INSERT INTO t VALUES (?)")
 	bind(stmt, 1, &v, c)
 	_, err := stmt.Step()
 	require.NoError(t, err)
 	require.NoError(t, stmt.Reset())
-	require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Name: "t"}, Columns: []*schema.Column{{Name: "n", Kind: schema.Decimal, Scale: 2}}}, func(row []grow.Value) error {
+	require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Name: "t"}, Columns: []*schema.Column{{Name: "n", Kind: schema.Decimal, Scale: 2}}}, func(row []value.Value) error {
 		assert.Equal(t, "9999999999999.99", row[0].String())
 		return nil
 	}))

@@ -10,10 +10,10 @@ import (
 
 	"zombiezen.com/go/sqlite"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 // Survey reads the tables in the order in which they were made.
@@ -91,7 +91,7 @@ func counted(t *schema.Table) {
 			}
 			for i, a := range x.Args {
 				c := t.Column(a.Name)
-				if other := x.Args[1-i]; a.Op == predicate.Column && c != nil && other.Op == predicate.Literal && other.Value.Type == grow.Integer &&
+				if other := x.Args[1-i]; a.Op == predicate.Column && c != nil && other.Op == predicate.Literal && other.Value.Type == value.Integer &&
 					(c.Kind == schema.Date || c.Kind == schema.Time || c.Kind == schema.Timestamp) {
 					c.Kind = schema.Integer
 				}

@@ -11,10 +11,10 @@ import (
 
 	"zombiezen.com/go/sqlite"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/value"
 )
 
 // transaction writes in one transaction, row by row through one prepared statement
@@ -194,9 +194,9 @@ func (tx *transaction) Insert(ctx context.Context, into store.Into, rows store.R
 }
 
 // InsertUnkeyed reads back the number that each row gets.
-func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, _ *schema.Column, rows store.Rows) ([]grow.Value, error) {
-	var keys []grow.Value
-	err := tx.each(ctx, into, rows, func() { keys = append(keys, grow.Int(tx.conn.LastInsertRowID())) })
+func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, _ *schema.Column, rows store.Rows) ([]value.Value, error) {
+	var keys []value.Value
+	err := tx.each(ctx, into, rows, func() { keys = append(keys, value.Int(tx.conn.LastInsertRowID())) })
 	return keys, err
 }
 
@@ -254,7 +254,7 @@ func (d *database) Fill(_ context.Context, table string, into store.Into, rows s
 	began := time.Now()
 	for b := range rows {
 		for i := range b.Len {
-			f.pending = append(f.pending, grow.Int(f.n+int64(f.waiting)))
+			f.pending = append(f.pending, value.Int(f.n+int64(f.waiting)))
 			for _, at := range into.Fields {
 				f.pending = append(f.pending, b.Row(i)[at])
 			}
@@ -279,7 +279,7 @@ type filler struct {
 	*database
 	table   string
 	into    store.Into
-	pending []grow.Value // of rows that wait
+	pending []value.Value // of rows that wait
 	waiting int
 	n       int64
 	many    *sqlite.Stmt // of fillRows rows; nil until there are so many
@@ -330,22 +330,22 @@ func (f *filler) flush() error {
 
 // bind hands a value over in the form in which the engine keeps it. Decimals go as
 // text: a numeric column makes a number of them, exact up to 15 digits.
-func bind(s *sqlite.Stmt, at int, v *grow.Value, c *schema.Column) {
+func bind(s *sqlite.Stmt, at int, v *value.Value, c *schema.Column) {
 	switch v.Type {
-	case grow.Null:
+	case value.Null:
 		s.BindNull(at)
-	case grow.Integer, grow.Boolean:
+	case value.Integer, value.Boolean:
 		s.BindInt64(at, v.N)
-	case grow.Text, grow.JSON:
+	case value.Text, value.JSON:
 		if c != nil && c.Kind == schema.Bytes {
 			s.BindBytes(at, []byte(v.S))
 			return
 		}
 		s.BindText(at, v.S)
-	case grow.Bytes:
+	case value.Bytes:
 		s.BindBytes(at, []byte(v.S))
 	default:
-		if v.Type == grow.Decimal && c != nil && c.Kind == schema.Any {
+		if v.Type == value.Decimal && c != nil && c.Kind == schema.Any {
 			// No column type makes a number of a text here.
 			f, _ := strconv.ParseFloat(v.String(), 64) // a decimal always is one
 			s.BindFloat(at, f)
@@ -357,11 +357,11 @@ func bind(s *sqlite.Stmt, at int, v *grow.Value, c *schema.Column) {
 }
 
 // appendText writes numbers and moments as texts of the engine.
-func appendText(b []byte, v *grow.Value, c *schema.Column) []byte {
+func appendText(b []byte, v *value.Value, c *schema.Column) []byte {
 	switch {
-	case v.Type == grow.Timestamp:
-		return grow.AppendTimestamp(b, *v)
-	case v.Type == grow.Date && c != nil && c.Kind == schema.Timestamp:
+	case v.Type == value.Timestamp:
+		return value.AppendTimestamp(b, *v)
+	case v.Type == value.Date && c != nil && c.Kind == schema.Timestamp:
 		return append(v.AppendText(b), " 00:00:00"...)
 	}
 	return v.AppendText(b)
@@ -371,7 +371,7 @@ func appendText(b []byte, v *grow.Value, c *schema.Column) []byte {
 const resultDatatype = sqlite.ResultCode(3091)
 
 // explain makes a violation of an error of the engine.
-func (tx *transaction) explain(into store.Into, row []grow.Value, n int64, err error) error {
+func (tx *transaction) explain(into store.Into, row []value.Value, n int64, err error) error {
 	code := sqlite.ErrCode(err)
 	if code.ToPrimary() != sqlite.ResultConstraint {
 		return err
@@ -445,8 +445,8 @@ func columnsIn(detail string, t *schema.Table) []string {
 	return columns
 }
 
-func valuesOf(into store.Into, row []grow.Value, columns []string) []grow.Value {
-	values := make([]grow.Value, len(columns))
+func valuesOf(into store.Into, row []value.Value, columns []string) []value.Value {
+	values := make([]value.Value, len(columns))
 	for i, name := range columns {
 		for j, c := range into.Columns {
 			if c.Name == name {
@@ -459,7 +459,7 @@ func valuesOf(into store.Into, row []grow.Value, columns []string) []grow.Value 
 
 // other returns the primary key of the row that has these values; nil if it cannot
 // be told.
-func (tx *transaction) other(t *schema.Table, columns []string, values []grow.Value) []store.Pair {
+func (tx *transaction) other(t *schema.Table, columns []string, values []value.Value) []store.Pair {
 	if len(columns) == 0 || len(t.PrimaryKey) == 0 {
 		return nil
 	}
@@ -498,10 +498,10 @@ func (tx *transaction) key(t *schema.Table, where string, args func(*sqlite.Stmt
 
 // findReference finds the foreign key of a row that points to nothing: the engine
 // does not tell which.
-func (tx *transaction) findReference(into store.Into, row []grow.Value, v *store.Violation) {
+func (tx *transaction) findReference(into store.Into, row []value.Value, v *store.Violation) {
 	for _, r := range into.Table.References {
 		values := valuesOf(into, row, r.Columns)
-		if slices.ContainsFunc(values, grow.Value.IsNull) {
+		if slices.ContainsFunc(values, value.Value.IsNull) {
 			continue
 		}
 		var where []string

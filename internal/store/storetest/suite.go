@@ -13,6 +13,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Engine is what the suite needs of an engine.
@@ -124,7 +125,7 @@ type fixture struct {
 }
 
 // cells are one row: values by column.
-type cells map[string]grow.Value
+type cells map[string]value.Value
 
 // insert adds rows that all have the same columns.
 func (f *fixture) insert(t *testing.T, tx store.Tx, table string, rows ...cells) error {
@@ -212,7 +213,7 @@ func (f *fixture) count(t *testing.T, table string) int64 {
 func (f *fixture) all(t *testing.T, q store.Query) [][]string {
 	t.Helper()
 	var out [][]string
-	require.NoError(t, f.store.Select(t.Context(), q, func(row []grow.Value) error {
+	require.NoError(t, f.store.Select(t.Context(), q, func(row []value.Value) error {
 		var line []string
 		for _, v := range row {
 			line = append(line, v.String())
@@ -224,11 +225,11 @@ func (f *fixture) all(t *testing.T, q store.Query) [][]string {
 }
 
 func pier(id int64, code string) cells {
-	return cells{"id": grow.Int(id), "code": grow.String(code), "name": {}}
+	return cells{"id": value.Int(id), "code": value.String(code), "name": {}}
 }
 
 func boat(id int64, with cells) cells {
-	c := cells{"id": grow.Int(id), "pier_id": grow.Int(1), "label": grow.String("Heron"), "seats": grow.Int(40), "price": {}, "launched": {}, "seen_at": {}}
+	c := cells{"id": value.Int(id), "pier_id": value.Int(1), "label": value.String("Heron"), "seats": value.Int(40), "price": {}, "launched": {}, "seen_at": {}}
 	for k, v := range with {
 		c[k] = v
 	}
@@ -289,10 +290,10 @@ func rolledBack(t *testing.T, f *fixture) {
 
 func values(t *testing.T, f *fixture) {
 	tx := f.begin(t, false)
-	date, _ := grow.ParseDate("2024-02-29")
-	moment, _ := grow.ParseTimestamp("2026-05-01T08:00:01Z")
-	price, _ := grow.ParseDecimal("1234.50")
-	require.NoError(t, f.insert(t, tx, "piers", cells{"id": grow.Int(1), "code": grow.String("Ä'\"\\"), "name": grow.String("")}))
+	date, _ := value.ParseDate("2024-02-29")
+	moment, _ := value.ParseTimestamp("2026-05-01T08:00:01Z")
+	price, _ := value.ParseDecimal("1234.50")
+	require.NoError(t, f.insert(t, tx, "piers", cells{"id": value.Int(1), "code": value.String("Ä'\"\\"), "name": value.String("")}))
 	require.NoError(t, f.insert(t, tx, "boats", boat(7, cells{"price": price, "launched": date, "seen_at": moment}), boat(8, cells{"pier_id": {}})))
 	require.NoError(t, tx.Commit(t.Context()))
 	boats, piers := f.db.Table("boats"), f.db.Table("piers")
@@ -307,8 +308,8 @@ func oddNames(t *testing.T, f *fixture) {
 	table := f.db.Table(`odd "name`)
 	require.NotNil(t, table)
 	tx := f.begin(t, false)
-	require.NoError(t, f.insert(t, tx, table.Name, cells{"select": grow.Int(1), "größe in m": grow.String("x")}))
-	err := f.insert(t, tx, table.Name, cells{"select": grow.Int(1), "größe in m": grow.String("y")})
+	require.NoError(t, f.insert(t, tx, table.Name, cells{"select": value.Int(1), "größe in m": value.String("x")}))
+	err := f.insert(t, tx, table.Name, cells{"select": value.Int(1), "größe in m": value.String("y")})
 	var v *store.Violation
 	require.ErrorAs(t, err, &v)
 	assert.Equal(t, []string{"select"}, v.Columns)
@@ -329,26 +330,26 @@ func doubleCode(t *testing.T, f *fixture) {
 	assert.Equal(t, store.Unique, v.Kind)
 	assert.Equal(t, int64(1), v.Row)
 	assert.Equal(t, []string{"code"}, v.Columns)
-	assert.Equal(t, []grow.Value{grow.String("WEST")}, v.Values)
-	assert.Equal(t, []store.Pair{{Column: "id", Value: grow.Int(1)}}, v.Other)
+	assert.Equal(t, []value.Value{value.String("WEST")}, v.Values)
+	assert.Equal(t, []store.Pair{{Column: "id", Value: value.Int(1)}}, v.Other)
 	assert.NotEmpty(t, v.Constraint)
 }
 
 func doubleComposite(t *testing.T, f *fixture) {
-	berth := func(n int64) cells { return cells{"pier_id": grow.Int(1), "number": grow.Int(n)} }
+	berth := func(n int64) cells { return cells{"pier_id": value.Int(1), "number": value.Int(n)} }
 	v := f.refused(t, "berths", berth(1), berth(2), berth(1))
 	assert.Equal(t, store.Unique, v.Kind)
 	assert.Equal(t, int64(2), v.Row)
 	assert.Equal(t, []string{"pier_id", "number"}, v.Columns)
-	assert.Equal(t, []grow.Value{grow.Int(1), grow.Int(1)}, v.Values)
+	assert.Equal(t, []value.Value{value.Int(1), value.Int(1)}, v.Values)
 }
 
 func orphan(t *testing.T, f *fixture) {
-	v := f.refused(t, "boats", boat(1, nil), boat(2, cells{"pier_id": grow.Int(99)}))
+	v := f.refused(t, "boats", boat(1, nil), boat(2, cells{"pier_id": value.Int(99)}))
 	assert.Equal(t, store.ForeignKey, v.Kind)
 	assert.Equal(t, int64(1), v.Row)
 	assert.Equal(t, []string{"pier_id"}, v.Columns)
-	assert.Equal(t, []grow.Value{grow.Int(99)}, v.Values)
+	assert.Equal(t, []value.Value{value.Int(99)}, v.Values)
 	assert.Equal(t, "piers", v.Refers)
 }
 
@@ -357,13 +358,13 @@ func lateOrphan(t *testing.T, f *fixture) {
 		t.Skip("the engine looks at references at once")
 	}
 	tx := f.begin(t, true)
-	require.NoError(t, f.insert(t, tx, "boats", boat(5, cells{"pier_id": grow.Int(99)})))
+	require.NoError(t, f.insert(t, tx, "boats", boat(5, cells{"pier_id": value.Int(99)})))
 	var v *store.Violation
 	require.ErrorAs(t, tx.Settle(t.Context()), &v)
 	require.NoError(t, tx.Rollback())
 	assert.Equal(t, store.ForeignKey, v.Kind)
 	assert.Equal(t, "boats", v.Table)
-	assert.Equal(t, []store.Pair{{Column: "id", Value: grow.Int(5)}}, v.Key)
+	assert.Equal(t, []store.Pair{{Column: "id", Value: value.Int(5)}}, v.Key)
 	assert.Zero(t, f.count(t, "boats"))
 }
 
@@ -385,7 +386,7 @@ func loose(t *testing.T, f *fixture) {
 		t.Skip("the engine puts every reference off anyway")
 	}
 	berths := f.db.Table("berths")
-	berth := cells{"pier_id": grow.Int(1), "number": grow.Int(7)}
+	berth := cells{"pier_id": value.Int(1), "number": value.Int(7)}
 	begin := func() store.Tx {
 		tx, err := f.store.Begin(t.Context(), store.TxOptions{Late: true, Loose: []store.Loose{{Table: berths, Reference: &berths.References[0]}}})
 		require.NoError(t, err)
@@ -408,7 +409,7 @@ func loose(t *testing.T, f *fixture) {
 
 	tx = f.begin(t, false)
 	defer tx.Rollback()
-	require.ErrorAs(t, f.insert(t, tx, "berths", cells{"pier_id": grow.Int(9), "number": grow.Int(7)}), &v, "at once, as before")
+	require.ErrorAs(t, f.insert(t, tx, "berths", cells{"pier_id": value.Int(9), "number": value.Int(7)}), &v, "at once, as before")
 	assert.Equal(t, store.ForeignKey, v.Kind)
 }
 
@@ -420,23 +421,23 @@ func null(t *testing.T, f *fixture) {
 }
 
 func check(t *testing.T, f *fixture) {
-	v := f.refused(t, "boats", boat(1, cells{"seats": grow.Int(3)}))
+	v := f.refused(t, "boats", boat(1, cells{"seats": value.Int(3)}))
 	assert.Equal(t, store.Check, v.Kind)
 	assert.Equal(t, int64(0), v.Row)
 	assert.Contains(t, v.Constraint, "enough_seats")
 	assert.Equal(t, []string{"seats"}, v.Columns)
-	assert.Equal(t, []grow.Value{grow.Int(3)}, v.Values)
+	assert.Equal(t, []value.Value{value.Int(3)}, v.Values)
 }
 
 func tooLong(t *testing.T, f *fixture) {
-	v := f.refused(t, "boats", boat(1, cells{"label": grow.String("ÄÖÜÄÖÜÄÖÜÄ")}), boat(2, cells{"label": grow.String("12345678901")}))
+	v := f.refused(t, "boats", boat(1, cells{"label": value.String("ÄÖÜÄÖÜÄÖÜÄ")}), boat(2, cells{"label": value.String("12345678901")}))
 	assert.Equal(t, store.TooLong, v.Kind)
 	assert.Equal(t, int64(1), v.Row, "ten letters fit, however many bytes they are")
 	assert.Equal(t, []string{"label"}, v.Columns)
 }
 
 func outOfRange(t *testing.T, f *fixture) {
-	v := f.refused(t, "boats", boat(1, cells{"seats": grow.Int(32767)}), boat(2, cells{"seats": grow.Int(32768)}))
+	v := f.refused(t, "boats", boat(1, cells{"seats": value.Int(32767)}), boat(2, cells{"seats": value.Int(32768)}))
 	assert.Equal(t, store.OutOfRange, v.Kind)
 	assert.Equal(t, int64(1), v.Row)
 	assert.Equal(t, []string{"seats"}, v.Columns)
@@ -444,9 +445,9 @@ func outOfRange(t *testing.T, f *fixture) {
 
 func decimalOutOfRange(t *testing.T, f *fixture) {
 	for _, text := range []string{"10000.00", "0.001", "-10000"} {
-		n, _ := grow.ParseDecimal(text)
-		if n.Type == grow.Integer {
-			n.Type = grow.Decimal
+		n, _ := value.ParseDecimal(text)
+		if n.Type == value.Integer {
+			n.Type = value.Decimal
 		}
 		v := f.refused(t, "boats", boat(1, cells{"price": n}))
 		assert.Equal(t, store.OutOfRange, v.Kind, text)
@@ -458,7 +459,7 @@ func trigger(t *testing.T, f *fixture) {
 	if f.engine.Triggers == "" {
 		t.Skip("no script for a trigger")
 	}
-	v := f.refused(t, "boats", boat(1, nil), boat(2, cells{"label": grow.String("forbidden")}))
+	v := f.refused(t, "boats", boat(1, nil), boat(2, cells{"label": value.String("forbidden")}))
 	assert.Equal(t, store.Raised, v.Kind)
 	assert.Equal(t, int64(1), v.Row)
 	assert.Contains(t, v.Message, "not on this lake")
@@ -469,10 +470,10 @@ func find(t *testing.T, f *fixture) {
 	require.NoError(t, f.insert(t, tx, "piers", pier(1, "WEST"), pier(2, "EAST")))
 	piers := f.db.Table("piers")
 	columns := []*schema.Column{piers.Column("code"), piers.Column("name")}
-	n, err := tx.Find(t.Context(), piers, columns, []grow.Value{grow.String("EAST"), {}})
+	n, err := tx.Find(t.Context(), piers, columns, []value.Value{value.String("EAST"), {}})
 	require.NoError(t, err)
 	assert.Equal(t, int64(1), n)
-	n, err = tx.Find(t.Context(), piers, columns, []grow.Value{grow.String("NORTH"), {}})
+	n, err = tx.Find(t.Context(), piers, columns, []value.Value{value.String("NORTH"), {}})
 	require.NoError(t, err)
 	assert.Zero(t, n)
 	require.NoError(t, tx.Rollback())
@@ -486,7 +487,7 @@ func pages(t *testing.T, f *fixture) {
 	code := []*schema.Column{piers.Column("code")}
 	assert.Equal(t, [][]string{{"A"}, {"B"}, {"C"}}, f.all(t, store.Query{Table: piers, Columns: code}))
 	assert.Equal(t, [][]string{{"B"}}, f.all(t, store.Query{Table: piers, Columns: code, Skip: 1, Limit: 1}))
-	assert.Equal(t, [][]string{{"C"}}, f.all(t, store.Query{Table: piers, Columns: code, Where: []store.Cell{{Column: piers.Column("id"), Value: grow.Int(3)}}}))
+	assert.Equal(t, [][]string{{"C"}}, f.all(t, store.Query{Table: piers, Columns: code, Where: []store.Cell{{Column: piers.Column("id"), Value: value.Int(3)}}}))
 }
 
 func cancelled(t *testing.T, f *fixture) {

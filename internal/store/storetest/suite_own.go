@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // rowsOf counts the rows of a table in the database of a URL.
@@ -142,12 +142,12 @@ func written(t *testing.T, f *fixture) {
 	boats := f.db.Table("boats")
 	piers := f.db.Table("piers")
 	script := f.engine.Driver.Script()
-	rows := [][]grow.Value{
-		{grow.Int(1), grow.String("AA"), grow.String(`it's \ "q" -- x`)},
-		{grow.Int(2), grow.String(""), {}},
-		{grow.Int(3), grow.String("\\N"), grow.String("line\nline\ttab 日本 🙂")},
+	rows := [][]value.Value{
+		{value.Int(1), value.String("AA"), value.String(`it's \ "q" -- x`)},
+		{value.Int(2), value.String(""), {}},
+		{value.Int(3), value.String("\\N"), value.String("line\nline\ttab 日本 🙂")},
 	}
-	literal := func(columns []*schema.Column, row []grow.Value) string {
+	literal := func(columns []*schema.Column, row []value.Value) string {
 		var out []string
 		for i := range row {
 			out = append(out, string(script.AppendLiteral(nil, &row[i], columns[i])))
@@ -163,7 +163,7 @@ func written(t *testing.T, f *fixture) {
 	}
 	read := func(table *schema.Table) string {
 		var b strings.Builder
-		require.NoError(t, f.store.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []grow.Value) error {
+		require.NoError(t, f.store.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []value.Value) error {
 			for _, v := range row {
 				b.WriteString(v.String() + "|")
 			}
@@ -171,7 +171,7 @@ func written(t *testing.T, f *fixture) {
 		}))
 		return b.String()
 	}
-	boat := []grow.Value{grow.Int(1), grow.Int(1), grow.String("x'y"), grow.Int(40), {Type: grow.Decimal, N: -150, Scale: 2}, {Type: grow.Date, N: 20000}, {Type: grow.Timestamp, N: 1_777_000_000_000_000}}
+	boat := []value.Value{value.Int(1), value.Int(1), value.String("x'y"), value.Int(40), {Type: value.Decimal, N: -150, Scale: 2}, {Type: value.Date, N: 20000}, {Type: value.Timestamp, N: 1_777_000_000_000_000}}
 	tx := f.begin(t, false)
 	for _, row := range rows {
 		require.NoError(t, f.insert(t, tx, "piers", cells{"id": row[0], "code": row[1], "name": row[2]}))

@@ -6,9 +6,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/value"
 )
 
 // conditions are computed by the database and by our own evaluator: both must say the
@@ -27,11 +27,11 @@ var conditions = map[string][]string{
 	"price":    {"price > 4.5", "price * 100 = 450", "price - 0.25 < 4.3", "round(price, 0) = 5", "price IN (4.50, 7.25)", "floor(price) = 4"},
 }
 
-var conditionValues = map[string][]grow.Value{
-	"seats":    {{}, grow.Int(0), grow.Int(1), grow.Int(2), grow.Int(3), grow.Int(4), grow.Int(5), grow.Int(7), grow.Int(10)},
-	"label":    {{}, grow.String("Quay"), grow.String("Pike"), grow.String("x"), grow.String("Tide"), grow.String("ebb")},
-	"launched": {{}, {Type: grow.Date, N: 20454}, {Type: grow.Date, N: 20484}, {Type: grow.Date, N: 20485}, {Type: grow.Date, N: 20512}},
-	"price":    {{}, {Type: grow.Decimal, Scale: 2, N: 450}, {Type: grow.Decimal, Scale: 2, N: 725}, {Type: grow.Decimal, Scale: 2, N: 499}},
+var conditionValues = map[string][]value.Value{
+	"seats":    {{}, value.Int(0), value.Int(1), value.Int(2), value.Int(3), value.Int(4), value.Int(5), value.Int(7), value.Int(10)},
+	"label":    {{}, value.String("Quay"), value.String("Pike"), value.String("x"), value.String("Tide"), value.String("ebb")},
+	"launched": {{}, {Type: value.Date, N: 20454}, {Type: value.Date, N: 20484}, {Type: value.Date, N: 20485}, {Type: value.Date, N: 20512}},
+	"price":    {{}, {Type: value.Decimal, Scale: 2, N: 450}, {Type: value.Decimal, Scale: 2, N: 725}, {Type: value.Decimal, Scale: 2, N: 499}},
 }
 
 func passes(t *testing.T, f *fixture) {
@@ -45,9 +45,9 @@ func passes(t *testing.T, f *fixture) {
 	boats := f.db.Table("boats")
 	for column, list := range conditions {
 		c := boats.Column(column)
-		var rows [][]grow.Value
+		var rows [][]value.Value
 		for _, v := range conditionValues[column] {
-			rows = append(rows, []grow.Value{v})
+			rows = append(rows, []value.Value{v})
 		}
 		for _, text := range list {
 			n, err := predicate.Parse(text)
@@ -59,15 +59,15 @@ func passes(t *testing.T, f *fixture) {
 			written, err := s.Passes(ctx, []*schema.Column{c}, n.String(), rows)
 			require.NoError(t, err, n.String())
 			for i, v := range conditionValues[column] {
-				assert.Equal(t, theirs[i], ours.Holds([]grow.Value{v}), "%s over %s", text, v)
+				assert.Equal(t, theirs[i], ours.Holds([]value.Value{v}), "%s over %s", text, v)
 				assert.Equal(t, theirs[i], written[i], "%s, written as %s, over %s", text, n, v)
 			}
 		}
 	}
-	two, err := s.Passes(ctx, []*schema.Column{boats.Column("seats"), boats.Column("label")}, "seats > length(label)", [][]grow.Value{{grow.Int(5), grow.String("Quay")}, {grow.Int(4), grow.String("Quay")}, {{}, grow.String("x")}})
+	two, err := s.Passes(ctx, []*schema.Column{boats.Column("seats"), boats.Column("label")}, "seats > length(label)", [][]value.Value{{value.Int(5), value.String("Quay")}, {value.Int(4), value.String("Quay")}, {{}, value.String("x")}})
 	require.NoError(t, err)
 	assert.Equal(t, []bool{true, false, true}, two)
-	refused, err := s.Passes(ctx, []*schema.Column{boats.Column("seats")}, "no_such_function(seats) = 1", [][]grow.Value{{grow.Int(1)}})
+	refused, err := s.Passes(ctx, []*schema.Column{boats.Column("seats")}, "no_such_function(seats) = 1", [][]value.Value{{value.Int(1)}})
 	require.NoError(t, err)
 	assert.Equal(t, []bool{false}, refused, "what cannot be computed does not pass")
 }

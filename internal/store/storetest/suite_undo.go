@@ -10,10 +10,11 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // stage stages rows of a table whose cells are all its columns named.
-func (f *fixture) stage(t *testing.T, tx store.Tx, mode store.Mode, table string, match, set []string, rows ...[]grow.Value) store.Stage {
+func (f *fixture) stage(t *testing.T, tx store.Tx, mode store.Mode, table string, match, set []string, rows ...[]value.Value) store.Stage {
 	t.Helper()
 	of := f.db.Table(table)
 	w := &store.Write{Into: store.Into{Table: of}, Mode: mode}
@@ -51,7 +52,7 @@ func heldAgainst(t *testing.T, f *fixture) {
 	tx := f.threePiers(t)
 	defer tx.Rollback()
 	st := f.stage(t, tx, store.Update, "piers", []string{"id"}, []string{"code"},
-		[]grow.Value{grow.Int(1), grow.String("A")}, []grow.Value{grow.Int(2), grow.String("b")}, []grow.Value{grow.Int(9), grow.String("Z")})
+		[]value.Value{value.Int(1), value.String("A")}, []value.Value{value.Int(2), value.String("b")}, []value.Value{value.Int(9), value.String("Z")})
 	unmatched, err := st.Unmatched(t.Context(), 0)
 	require.NoError(t, err)
 	assert.Equal(t, []int64{2}, unmatched)
@@ -59,7 +60,7 @@ func heldAgainst(t *testing.T, f *fixture) {
 	require.NoError(t, err)
 	assert.Equal(t, []int64{1}, differing, "bytes count, whatever the collation")
 	var prior []string
-	require.NoError(t, st.Prior(t.Context(), func(row int64, values []grow.Value) error {
+	require.NoError(t, st.Prior(t.Context(), func(row int64, values []value.Value) error {
 		assert.Equal(t, int64(1), row)
 		for _, v := range values {
 			prior = append(prior, v.String())
@@ -68,7 +69,7 @@ func heldAgainst(t *testing.T, f *fixture) {
 	}))
 	assert.Equal(t, []string{"2", "B", "NULL"}, prior, "all columns, as they were")
 	var strangers []int64
-	require.NoError(t, st.Strangers(t.Context(), []*schema.Column{f.db.Table("piers").Column("id")}, func(row []grow.Value) error {
+	require.NoError(t, st.Strangers(t.Context(), []*schema.Column{f.db.Table("piers").Column("id")}, func(row []value.Value) error {
 		strangers = append(strangers, row[0].N)
 		return nil
 	}))
@@ -84,10 +85,10 @@ func heldAgainst(t *testing.T, f *fixture) {
 func referring(t *testing.T, f *fixture) {
 	tx := f.threePiers(t)
 	defer tx.Rollback()
-	require.NoError(t, f.insert(t, tx, "boats", boat(1, cells{"pier_id": grow.Int(2)}), boat(2, cells{"pier_id": grow.Int(2)})))
-	require.NoError(t, f.insert(t, tx, "berths", cells{"pier_id": grow.Int(3), "number": grow.Int(7)}))
+	require.NoError(t, f.insert(t, tx, "boats", boat(1, cells{"pier_id": value.Int(2)}), boat(2, cells{"pier_id": value.Int(2)})))
+	require.NoError(t, f.insert(t, tx, "berths", cells{"pier_id": value.Int(3), "number": value.Int(7)}))
 	st := f.stage(t, tx, store.Update, "piers", []string{"id"}, []string{"code"},
-		[]grow.Value{grow.Int(1), grow.String("A")}, []grow.Value{grow.Int(2), grow.String("B")}, []grow.Value{grow.Int(3), grow.String("C")})
+		[]value.Value{value.Int(1), value.String("A")}, []value.Value{value.Int(2), value.String("B")}, []value.Value{value.Int(3), value.String("C")})
 	referred, err := st.Referred(t.Context(), f.db, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []store.Referral{{Row: 1, Table: "boats"}, {Row: 2, Table: "berths"}}, referred)
@@ -95,7 +96,7 @@ func referring(t *testing.T, f *fixture) {
 	require.NoError(t, err)
 	assert.Equal(t, []store.Referral{{Row: 2, Table: "berths"}}, referred)
 	found := map[string][]string{}
-	require.NoError(t, st.Referrers(t.Context(), f.db, func(of *schema.Table, key []grow.Value) error {
+	require.NoError(t, st.Referrers(t.Context(), f.db, func(of *schema.Table, key []value.Value) error {
 		text := ""
 		for _, v := range key {
 			text += v.String() + " "
@@ -110,9 +111,9 @@ func referring(t *testing.T, f *fixture) {
 func alike(t *testing.T, f *fixture) {
 	tx := f.threePiers(t)
 	defer tx.Rollback()
-	require.NoError(t, f.insert(t, tx, "boats", boat(1, cells{"label": grow.String("same")}), boat(2, cells{"label": grow.String("same")}), boat(3, cells{"label": grow.String("Same")})))
+	require.NoError(t, f.insert(t, tx, "boats", boat(1, cells{"label": value.String("same")}), boat(2, cells{"label": value.String("same")}), boat(3, cells{"label": value.String("Same")})))
 	st := f.stage(t, tx, store.Update, "boats", []string{"label", "launched"}, nil,
-		[]grow.Value{grow.String("same"), {}}, []grow.Value{grow.String("other"), {}})
+		[]value.Value{value.String("same"), {}}, []value.Value{value.String("other"), {}})
 	copies := map[int64]int64{}
 	require.NoError(t, st.Copies(t.Context(), func(row, n int64) error {
 		copies[row] = n
@@ -125,17 +126,17 @@ func smallTables(t *testing.T, f *fixture) {
 	tx := f.threePiers(t)
 	defer tx.Rollback()
 	piers := f.db.Table("piers")
-	cell := func(name string, v grow.Value) store.Cell {
+	cell := func(name string, v value.Value) store.Cell {
 		return store.Cell{Column: piers.Column(name), Value: v}
 	}
-	require.NoError(t, tx.Add(t.Context(), piers, []store.Cell{cell("id", grow.Int(4)), cell("code", grow.String("")), cell("name", grow.Value{})}))
-	n, err := tx.Set(t.Context(), piers, []store.Cell{cell("name", grow.String("x"))}, []store.Cell{cell("code", grow.String("")), cell("name", grow.Value{})})
+	require.NoError(t, tx.Add(t.Context(), piers, []store.Cell{cell("id", value.Int(4)), cell("code", value.String("")), cell("name", value.Value{})}))
+	n, err := tx.Set(t.Context(), piers, []store.Cell{cell("name", value.String("x"))}, []store.Cell{cell("code", value.String("")), cell("name", value.Value{})})
 	require.NoError(t, err)
 	assert.Equal(t, int64(1), n, "an empty text is not NULL")
-	n, err = tx.Delete(t.Context(), piers, []store.Cell{cell("name", grow.Value{})})
+	n, err = tx.Delete(t.Context(), piers, []store.Cell{cell("name", value.Value{})})
 	require.NoError(t, err)
 	assert.Equal(t, int64(3), n)
-	err = tx.Add(t.Context(), piers, []store.Cell{cell("id", grow.Int(4)), cell("code", grow.String("D"))})
+	err = tx.Add(t.Context(), piers, []store.Cell{cell("id", value.Int(4)), cell("code", value.String("D"))})
 	var v *store.Violation
 	require.ErrorAs(t, err, &v)
 	assert.Equal(t, store.Unique, v.Kind)
@@ -156,17 +157,17 @@ func journal(t *testing.T, f *fixture) {
 	assert.Equal(t, f.db.TableNames(), db.TableNames(), "the tool's own tables are not surveyed")
 	tx := f.begin(t, false)
 	defer tx.Rollback()
-	cell := func(name string, v grow.Value) store.Cell {
+	cell := func(name string, v value.Value) store.Cell {
 		return store.Cell{Column: j.Loads.Column(name), Value: v}
 	}
-	blob := grow.Value{Type: grow.Bytes, S: "\x00\xff'\\\n"}
-	moment := grow.Value{Type: grow.Timestamp, N: 1_750_000_000_123_456, Scale: 6}
-	row := []store.Cell{cell("plan", grow.String("p")), cell("extra", grow.String("")), cell("part", grow.Int(1)), cell("token", grow.String("t")), cell("state", grow.String("open")),
-		cell("began", moment), cell("actor", grow.String("Zoë's \\ \"x\"")), cell("about", grow.String("{}")), cell("body", blob)}
+	blob := value.Value{Type: value.Bytes, S: "\x00\xff'\\\n"}
+	moment := value.Value{Type: value.Timestamp, N: 1_750_000_000_123_456, Scale: 6}
+	row := []store.Cell{cell("plan", value.String("p")), cell("extra", value.String("")), cell("part", value.Int(1)), cell("token", value.String("t")), cell("state", value.String("open")),
+		cell("began", moment), cell("actor", value.String("Zoë's \\ \"x\"")), cell("about", value.String("{}")), cell("body", blob)}
 	require.NoError(t, tx.Add(t.Context(), j.Loads, row))
-	var got []grow.Value
+	var got []value.Value
 	require.NoError(t, f.store.Select(t.Context(), store.Query{Table: j.Loads, Columns: []*schema.Column{j.Loads.Column("began"), j.Loads.Column("body"), j.Loads.Column("actor"), j.Loads.Column("ended")}},
-		func(row []grow.Value) error {
+		func(row []value.Value) error {
 			got = append(got, row...)
 			return nil
 		}))

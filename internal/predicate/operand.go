@@ -6,7 +6,7 @@ import (
 	"strconv"
 	"strings"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // kind is what a value is while it is computed.
@@ -21,8 +21,8 @@ const (
 	span    // an interval of time, in microseconds
 )
 
-// value is exact: numbers are fractions. Of a boolean, num is 0 or 1.
-type value struct {
+// operand is a value as it is computed with. It is exact: numbers are fractions. Of a boolean, num is 0 or 1.
+type operand struct {
 	kind kind
 	num  *big.Rat // of numbers and booleans
 	s    string   // of texts
@@ -32,46 +32,46 @@ type value struct {
 
 var (
 	zero, one = new(big.Rat), big.NewRat(1, 1)
-	unknown   = value{}
+	unknown   = operand{}
 )
 
-func truth(b bool) value {
+func truth(b bool) operand {
 	if b {
-		return value{kind: boolean, num: one}
+		return operand{kind: boolean, num: one}
 	}
-	return value{kind: boolean, num: zero}
+	return operand{kind: boolean, num: zero}
 }
 
-func whole(n int64) value    { return value{kind: numeric, num: new(big.Rat).SetInt64(n)} }
-func rat(r *big.Rat) value   { return value{kind: numeric, num: r} }
-func textual(s string) value { return value{kind: text, s: s} }
+func whole(n int64) operand    { return operand{kind: numeric, num: new(big.Rat).SetInt64(n)} }
+func rat(r *big.Rat) operand   { return operand{kind: numeric, num: r} }
+func textual(s string) operand { return operand{kind: text, s: s} }
 
-func of(v grow.Value) value {
+func of(v value.Value) operand {
 	switch v.Type {
-	case grow.Null:
+	case value.Null:
 		return unknown
-	case grow.Integer:
+	case value.Integer:
 		return whole(v.N)
-	case grow.Decimal:
+	case value.Decimal:
 		r := new(big.Rat).SetInt64(v.N)
 		if v.Scale > 0 {
 			r.Quo(r, new(big.Rat).SetInt(new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(v.Scale)), nil)))
 		}
 		return rat(r)
-	case grow.Boolean:
+	case value.Boolean:
 		return truth(v.N != 0)
-	case grow.Date:
-		return value{kind: moments, us: v.N * grow.Day, day: true}
-	case grow.Time, grow.Timestamp:
-		return value{kind: moments, us: v.N}
-	case grow.Bytes:
+	case value.Date:
+		return operand{kind: moments, us: v.N * value.Day, day: true}
+	case value.Time, value.Timestamp:
+		return operand{kind: moments, us: v.N}
+	case value.Bytes:
 		return textual(v.S)
 	}
 	return textual(v.String())
 }
 
 // truthOf reads a value as a condition: 1 true, 0 false, -1 unknown.
-func truthOf(v value) (int, error) {
+func truthOf(v operand) (int, error) {
 	switch v.kind {
 	case null:
 		return -1, nil
@@ -86,7 +86,7 @@ func (k kind) String() string {
 }
 
 // alike brings two values to one kind, as databases do with what is written in quotes.
-func alike(a, b value) (value, value, error) {
+func alike(a, b operand) (operand, operand, error) {
 	switch {
 	case a.kind == b.kind, a.kind == null, b.kind == null:
 		return a, b, nil
@@ -103,7 +103,7 @@ func alike(a, b value) (value, value, error) {
 }
 
 // as reads a value as another kind.
-func (v value) as(k kind) (value, error) {
+func (v operand) as(k kind) (operand, error) {
 	switch {
 	case v.kind == k || v.kind == null:
 		return v, nil
@@ -127,11 +127,11 @@ func (v value) as(k kind) (value, error) {
 			return truth(false), nil
 		}
 	case v.kind == text && k == span:
-		if s, err := grow.ParseSpan(v.s); err == nil && s.Months == 0 {
-			return value{kind: span, us: s.Micros}, nil
+		if s, err := value.ParseSpan(v.s); err == nil && s.Months == 0 {
+			return operand{kind: span, us: s.Micros}, nil
 		}
 		if us, ok := interval(v.s); ok {
-			return value{kind: span, us: us}, nil
+			return operand{kind: span, us: us}, nil
 		}
 	case k == text:
 		return textual(v.shown()), nil
@@ -140,7 +140,7 @@ func (v value) as(k kind) (value, error) {
 }
 
 // shown is a value as text.
-func (v value) shown() string {
+func (v operand) shown() string {
 	switch v.kind {
 	case null:
 		return "NULL"
@@ -150,24 +150,24 @@ func (v value) shown() string {
 		if v.num.IsInt() {
 			return v.num.Num().String()
 		}
-		for digits := 1; digits <= grow.MaxScale; digits++ {
+		for digits := 1; digits <= value.MaxScale; digits++ {
 			s := v.num.FloatString(digits)
 			if r, ok := new(big.Rat).SetString(s); ok && r.Cmp(v.num) == 0 {
 				return s
 			}
 		}
-		return v.num.FloatString(grow.MaxScale)
+		return v.num.FloatString(value.MaxScale)
 	case moments:
 		if v.day {
-			return grow.Value{Type: grow.Date, N: v.us / grow.Day}.String()
+			return value.Value{Type: value.Date, N: v.us / value.Day}.String()
 		}
-		return grow.Value{Type: grow.Timestamp, N: v.us}.String()
+		return value.Value{Type: value.Timestamp, N: v.us}.String()
 	}
 	return v.s
 }
 
 // compare orders two values of one kind: -1, 0, 1.
-func compare(a, b value) int {
+func compare(a, b operand) int {
 	switch a.kind {
 	case text:
 		return strings.Compare(a.s, b.s)
@@ -187,7 +187,7 @@ func compare(a, b value) int {
 // have no length of their own.
 var intervalUnits = map[string]int64{
 	"microsecond": 1, "us": 1, "millisecond": 1_000, "ms": 1_000, "second": 1_000_000, "sec": 1_000_000, "s": 1_000_000,
-	"minute": 60_000_000, "min": 60_000_000, "hour": 3_600_000_000, "h": 3_600_000_000, "day": grow.Day, "d": grow.Day, "week": 7 * grow.Day, "w": 7 * grow.Day,
+	"minute": 60_000_000, "min": 60_000_000, "hour": 3_600_000_000, "h": 3_600_000_000, "day": value.Day, "d": value.Day, "week": 7 * value.Day, "w": 7 * value.Day,
 }
 
 // interval reads how servers write intervals without months: 3 days 04:05:06.5, or a
@@ -205,7 +205,7 @@ func interval(s string) (int64, bool) {
 			word, sign = rest, -1
 		}
 		if strings.Contains(word, ":") {
-			t, err := grow.ParseTime(word)
+			t, err := value.ParseTime(word)
 			if err != nil {
 				return 0, false
 			}

@@ -1,6 +1,7 @@
-package grow
+package value
 
 import (
+	"encoding/binary"
 	"encoding/hex"
 	"fmt"
 	"math"
@@ -75,7 +76,7 @@ func (v Value) AppendText(b []byte) []byte {
 	case Integer:
 		return strconv.AppendInt(b, v.N, 10)
 	case Decimal:
-		return appendDecimal(b, v.N, v.Scale)
+		return AppendDecimal(b, v.N, v.Scale)
 	case Boolean:
 		return strconv.AppendBool(b, v.N != 0)
 	case Date:
@@ -93,7 +94,8 @@ func (v Value) AppendText(b []byte) []byte {
 	}
 }
 
-func appendDecimal(b []byte, n int64, scale uint8) []byte {
+// AppendDecimal appends a number with so many digits after the point.
+func AppendDecimal(b []byte, n int64, scale uint8) []byte {
 	if scale == 0 {
 		return strconv.AppendInt(b, n, 10)
 	}
@@ -194,3 +196,47 @@ func (v Value) Rescale(scale uint8) (Value, bool) {
 	}
 	return Value{Type: Decimal, Scale: scale, N: n}, true
 }
+
+// Equal compares two values; numbers by their size, whatever their scale.
+func (v *Value) Equal(w *Value) bool {
+	if IsNumber(v.Type) && IsNumber(w.Type) {
+		a, okA := v.Rescale(max(v.Scale, w.Scale))
+		b, okB := w.Rescale(max(v.Scale, w.Scale))
+		return okA && okB && a.N == b.N
+	}
+	return v.Type == w.Type && v.N == w.N && v.M == w.M && v.S == w.S
+}
+
+var canonicalTag = [...]byte{
+	Null: '0', Integer: 'n', Decimal: 'n', Text: 't', Bytes: 'y', Boolean: 'b',
+	Date: 'd', Time: 'c', Timestamp: 'm', UUID: 'u', JSON: 'j',
+}
+
+// AppendCanonical appends the value's encoding in fingerprints: equal values of a type
+// have the same, whatever digits they show.
+func (v *Value) AppendCanonical(b []byte) []byte {
+	b = append(b, canonicalTag[v.Type])
+	switch v.Type {
+	case Null:
+		return b
+	case Integer, Decimal:
+		n, scale := v.N, v.Scale
+		if v.Type == Integer {
+			scale = 0
+		}
+		for scale > 0 && n%10 == 0 {
+			n /= 10
+			scale--
+		}
+		return binary.LittleEndian.AppendUint64(append(b, scale), uint64(n))
+	case Text, Bytes, JSON:
+		b = binary.LittleEndian.AppendUint64(b, uint64(len(v.S)))
+		return append(b, v.S...)
+	default:
+		b = binary.LittleEndian.AppendUint64(b, uint64(v.N))
+		return binary.LittleEndian.AppendUint64(b, v.M)
+	}
+}
+
+// IsNumber tells whether values of a type are numbers.
+func IsNumber(t Type) bool { return t == Integer || t == Decimal }

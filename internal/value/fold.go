@@ -1,4 +1,4 @@
-package grow
+package value
 
 import (
 	"strings"
@@ -61,7 +61,8 @@ func isLowerASCII(s string) bool {
 	return true
 }
 
-func isASCII(s string) bool {
+// IsASCII tells whether a text has ASCII letters alone.
+func IsASCII(s string) bool {
 	for i := range len(s) {
 		if s[i] >= utf8.RuneSelf {
 			return false
@@ -78,9 +79,9 @@ var plainLetters = map[rune]string{
 	'‘': "'", '’': "'", '“': "\"", '”': "\"", '–': "-", '—': "-",
 }
 
-// toASCII writes text with ASCII letters alone; what has none is left out.
-func toASCII(s string) string {
-	if isASCII(s) {
+// ToASCII writes text with ASCII letters alone; what has none is left out.
+func ToASCII(s string) string {
+	if IsASCII(s) {
 		return s
 	}
 	b := make([]byte, 0, len(s))

@@ -1,6 +1,7 @@
-package grow
+package value
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"strconv"
@@ -19,7 +20,7 @@ const (
 // Low-Level Date Algorithms" (proleptic Gregorian calendar, integers only).
 func Civil(days int64) (year int64, month, day int) {
 	days += 719468
-	era := floorDiv(days, 146097)
+	era := FloorDiv(days, 146097)
 	doe := days - era*146097
 	yoe := (doe - doe/1460 + doe/36524 - doe/146096) / 365
 	doy := doe - (365*yoe + yoe/4 - yoe/100)
@@ -41,7 +42,7 @@ func daysOf(year int64, month, day int) int64 {
 	if month <= 2 {
 		year--
 	}
-	era := floorDiv(year, 400)
+	era := FloorDiv(year, 400)
 	yoe := year - era*400
 	mp := int64(month+9) % 12
 	doy := (153*mp+2)/5 + int64(day) - 1
@@ -61,7 +62,8 @@ func monthDays(year int64, month int) int {
 	return 31
 }
 
-func floorDiv(a, b int64) int64 {
+// FloorDiv divides and rounds down.
+func FloorDiv(a, b int64) int64 {
 	q := a / b
 	if a%b < 0 {
 		q--
@@ -99,7 +101,7 @@ func appendClock(b []byte, us int64, digits uint8) []byte {
 }
 
 func appendTimestamp(b []byte, us int64, digits uint8, between byte) []byte {
-	days := floorDiv(us, Day)
+	days := FloorDiv(us, Day)
 	b = append(appendDate(b, days), between)
 	return appendClock(b, us-days*Day, digits)
 }
@@ -283,14 +285,14 @@ func ParseSpan(s string) (Span, error) {
 	return total, nil
 }
 
-// after adds a span to a moment; a day that the month does not have becomes its
+// After adds a span to a moment; a day that the month does not have becomes its
 // last day.
-func (s Span) after(us int64, sign int64) int64 {
+func (s Span) After(us int64, sign int64) int64 {
 	if s.Months != 0 {
-		days := floorDiv(us, Day)
+		days := FloorDiv(us, Day)
 		y, m, d := Civil(days)
 		months := y*12 + int64(m-1) + sign*s.Months
-		y, m = floorDiv(months, 12), int(months-floorDiv(months, 12)*12)+1
+		y, m = FloorDiv(months, 12), int(months-FloorDiv(months, 12)*12)+1
 		us += (daysOf(y, m, min(d, monthDays(y, m))) - days) * Day
 	}
 	if us > math.MaxInt64/4 || us < math.MinInt64/4 {
@@ -298,3 +300,32 @@ func (s Span) after(us int64, sign int64) int64 {
 	}
 	return us + sign*s.Micros
 }
+
+const (
+	minYear = 1
+	maxYear = 9999
+)
+
+var (
+	firstDay = daysOf(minYear, 1, 1)
+	lastDay  = daysOf(maxYear, 12, 31)
+)
+
+// InCalendar tells whether a date or moment lies in the years 1 to 9999: those that all
+// engines and formats know. The error says which it is; other values have none.
+func InCalendar(v *Value) error {
+	days := v.N
+	switch v.Type {
+	case Timestamp:
+		days = FloorDiv(v.N, Day)
+	case Date:
+	default:
+		return nil
+	}
+	if days < firstDay || days > lastDay {
+		return errors.New("the date is not in the years 1 to 9999")
+	}
+	return nil
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
