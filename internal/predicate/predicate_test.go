@@ -51,7 +51,7 @@ func TestFaultsNameTheirPlace(t *testing.T) {
 		"name = 'x":                "7: what is in quotes does not end",
 		"(a = 1":                   "6: ) was expected here, and not the end",
 		"a IN (SELECT 1)":          `13: a query inside the condition`,
-		"CASE END":                 `5: a operand was expected here, and not "END"`,
+		"CASE END":                 `5: a value was expected here, and not "END"`,
 		strings.Repeat("(", 500):   "levels inside each other",
 		strings.Repeat("a", 30000): "longer than 20000 bytes",
 	} {
