@@ -13,6 +13,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
+	"evensprout/internal/rng"
 	"evensprout/internal/safe"
 )
 
@@ -64,7 +65,7 @@ type ManifestColumn struct {
 }
 
 // RowID is an identity as 32 hexadecimal digits.
-type RowID grow.ID
+type RowID rng.ID
 
 // MarshalText writes the digits.
 func (id RowID) MarshalText() ([]byte, error) {
@@ -134,14 +135,14 @@ type runIDs struct {
 }
 
 // ID is the identity that a row had when it was grown.
-func (t *Table) ID(n uint64) (grow.ID, bool) {
+func (t *Table) ID(n uint64) (rng.ID, bool) {
 	switch {
 	case t.ids == nil:
-		return grow.ID{}, false
+		return rng.ID{}, false
 	case n < uint64(len(t.ids.given)):
-		return grow.ID(t.ids.given[n]), true
+		return rng.ID(t.ids.given[n]), true
 	}
-	return grow.ID{0, t.ids.first + n - uint64(len(t.ids.given))}, true
+	return rng.ID{0, t.ids.first + n - uint64(len(t.ids.given))}, true
 }
 
 // identify takes the identities of the rows from the manifest.

@@ -14,6 +14,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -91,9 +92,9 @@ func TestWhatIsWrittenIsReadAgain(t *testing.T) {
 		}
 		first, ok := table.(grow.Identified).ID(0)
 		assert.True(t, ok)
-		assert.Equal(t, grow.ID{1, 2}, first)
+		assert.Equal(t, rng.ID{1, 2}, first)
 		next, _ := table.(grow.Identified).ID(1)
-		assert.Equal(t, grow.ID{0, 9}, next)
+		assert.Equal(t, rng.ID{0, 9}, next)
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sort"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -184,7 +185,7 @@ func (s *pick) matching(c cell) (Row, bool) {
 	if found.count == 0 {
 		return Row{}, false
 	}
-	return s.to.at(found.at(below(c.fraction(drawValue), found.count))), true
+	return s.to.at(found.at(rng.Below(c.fraction(drawValue), found.count))), true
 }
 
 // child picks among the rows below the row that the condition names.
@@ -197,5 +198,5 @@ func (s *pick) child(c cell) (Row, bool) {
 	if from == to {
 		return Row{}, false
 	}
-	return Row{N: from + below(c.fraction(drawValue), to-from), Side: parent.Side}, true
+	return Row{N: from + rng.Below(c.fraction(drawValue), to-from), Side: parent.Side}, true
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -24,12 +25,12 @@ type Set struct {
 type Entity struct {
 	Name     string
 	Fields   []*Field
-	Rows     uint64  // grown rows; of an entity with a Parent, Finish computes it
-	Key      *Field  // the field that references to this entity store; nil if it has none
-	Parent   *Entity // nil for the root of a family
-	Deal     *Deal   // how many children each parent has
-	Instead  bool    // a parent's given rows stand instead of grown ones
-	Up       *Field  // the reference to the parent
+	Rows     uint64    // grown rows; of an entity with a Parent, Finish computes it
+	Key      *Field    // the field that references to this entity store; nil if it has none
+	Parent   *Entity   // nil for the root of a family
+	Deal     *rng.Deal // how many children each parent has
+	Instead  bool      // a parent's given rows stand instead of grown ones
+	Up       *Field    // the reference to the parent
 	Groups   []*Group
 	Table    Table // where the numbered rows stand; nil if they are grown
 	TableKey []int // columns of the table that tell a row
@@ -38,7 +39,7 @@ type Entity struct {
 
 	children []*Entity
 	index    int
-	id       ID
+	id       rng.ID
 	ties     []*tie
 	printed  []*Field // what counts in fingerprints, in their order
 }
@@ -46,7 +47,7 @@ type Entity struct {
 // SideRow is a row outside the numbered sequence.
 type SideRow struct {
 	Name    string // empty if it is grown below a given row
-	ID      ID
+	ID      rng.ID
 	Parent  int    // index of the parent in the parent entity's Side
 	Ordinal uint64 // position among its siblings
 	Given   map[*Field]Given
@@ -94,7 +95,7 @@ type Field struct {
 	Entity   *Entity
 	ref      reference // Source, if it is one; set by Finish
 	index    int
-	keys     [draws]Key
+	keys     [draws]rng.Key
 	slot     int    // of its draws, in a grower's memory
 	group    *Group // the unique group it belongs to
 	member   int    // its place in the group
@@ -106,11 +107,11 @@ type Field struct {
 // Share is an exact part of a whole.
 type Share struct{ Part, Whole uint64 }
 
-func (s Share) hit(u uint64) bool { return s.Part > 0 && below(u, s.Whole) < s.Part }
+func (s Share) hit(u uint64) bool { return s.Part > 0 && rng.Below(u, s.Whole) < s.Part }
 
 // NewEntity adds an entity.
 func (s *Set) NewEntity(name string) *Entity {
-	e := &Entity{Name: name, index: len(s.Entities), id: namedID(name)}
+	e := &Entity{Name: name, index: len(s.Entities), id: rng.NamedID(name)}
 	s.Entities = append(s.Entities, e)
 	return e
 }
@@ -119,8 +120,8 @@ func (s *Set) NewEntity(name string) *Entity {
 // field's own, or the old one after a renaming.
 func (s *Set) NewField(e *Entity, name, seedName string) *Field {
 	f := &Field{Name: name, Entity: e, index: len(e.Fields)}
-	key := NewKey(s.Edition, s.Seed, e.Name, seedName)
-	f.keys = [draws]Key{drawValue: key, drawNull: key.Sub("nulls")}
+	key := rng.NewKey(s.Edition, s.Seed, e.Name, seedName)
+	f.keys = [draws]rng.Key{drawValue: key, drawNull: key.Sub("nulls")}
 	f.slot = s.slots
 	s.slots += int(draws)
 	f.id = hashName(name)
@@ -129,12 +130,16 @@ func (s *Set) NewField(e *Entity, name, seedName string) *Field {
 }
 
 // key is the key of the field's values.
-func (f *Field) key() Key { return f.keys[drawValue] }
+func (f *Field) key() rng.Key { return f.keys[drawValue] }
+
+// DealKey is the key by which the children of a reference to the parent are
+// dealt.
+func (f *Field) DealKey() rng.Key { return f.key().Sub("deal") }
 
 // AddGiven adds a row written by hand. parent is the index of its parent among
 // the parent entity's Side rows, where there is a parent.
 func (e *Entity) AddGiven(name string, given map[*Field]Given) {
-	e.Side = append(e.Side, SideRow{Name: name, ID: namedID(e.Name, name), Given: given})
+	e.Side = append(e.Side, SideRow{Name: name, ID: rng.NamedID(e.Name, name), Given: given})
 }
 
 // Children are the entities planned per this one.
@@ -160,11 +165,11 @@ func (e *Entity) at(position uint64) Row {
 }
 
 // ID returns a row's identity.
-func (e *Entity) ID(r Row) ID {
+func (e *Entity) ID(r Row) rng.ID {
 	if r.Side {
 		return e.Side[r.N].ID
 	}
-	return ID{0, r.N}
+	return rng.ID{0, r.N}
 }
 
 // Label names a row for people: Passenger.ada, Passenger row 4321, Booking 2 of
@@ -327,7 +332,7 @@ type settler interface{ settle(f *Field) *FinishError }
 // settle lays out the rows of a family, parents first.
 func (e *Entity) settle() []*FinishError {
 	if e.Parent != nil {
-		e.Rows = newDealt(e.Deal).first(e.Parent.Rows)
+		e.Rows = rng.NewDealt(e.Deal).First(e.Parent.Rows)
 		given := e.Side
 		e.Side = nil
 		byParent := map[int][]SideRow{}
@@ -340,7 +345,7 @@ func (e *Entity) settle() []*FinishError {
 				s.Parent, s.Ordinal = p, uint64(i)
 				e.Side = append(e.Side, s)
 			}
-			n := e.Deal.of(parent.ID)
+			n := e.Deal.Of(parent.ID)
 			if e.Instead && len(byParent[p]) > 0 {
 				n = 0
 			}
@@ -349,7 +354,7 @@ func (e *Entity) settle() []*FinishError {
 			}
 			for o := range n {
 				e.Side = append(e.Side, SideRow{
-					ID: parent.ID.child(e.Name, o), Parent: p, Ordinal: uint64(len(byParent[p])) + o,
+					ID: parent.ID.Child(e.Name, o), Parent: p, Ordinal: uint64(len(byParent[p])) + o,
 				})
 			}
 		}

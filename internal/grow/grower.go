@@ -4,6 +4,7 @@ import (
 	"sort"
 	"unsafe"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -57,10 +58,10 @@ func (f *Field) Stored() *Field {
 // Grower grows rows of a finished Set. It belongs to one goroutine.
 type Grower struct {
 	set    *Set
-	frames [][]*frame // by entity: reusable frames, most recently used first
-	dealt  []*dealt   // by entity
-	blocks []block    // by draw of a field
-	trees  map[*tree]*dealt
+	frames [][]*frame   // by entity: reusable frames, most recently used first
+	dealt  []*rng.Dealt // by entity
+	blocks []block      // by draw of a field
+	trees  map[*tree]*rng.Dealt
 	totals map[*Field]*total
 	tables map[*Entity]TableReader
 	text   arena
@@ -89,13 +90,13 @@ const (
 
 // NewGrower returns a grower for a set.
 func NewGrower(s *Set) *Grower {
-	g := &Grower{set: s, frames: make([][]*frame, len(s.Entities)), dealt: make([]*dealt, len(s.Entities))}
+	g := &Grower{set: s, frames: make([][]*frame, len(s.Entities)), dealt: make([]*rng.Dealt, len(s.Entities))}
 	g.blocks = make([]block, s.slots)
-	g.trees, g.totals, g.tables = map[*tree]*dealt{}, map[*Field]*total{}, map[*Entity]TableReader{}
+	g.trees, g.totals, g.tables = map[*tree]*rng.Dealt{}, map[*Field]*total{}, map[*Entity]TableReader{}
 	g.record = s.Record
 	for _, e := range s.Entities {
 		if e.Deal != nil {
-			g.dealt[e.index] = newDealt(e.Deal)
+			g.dealt[e.index] = rng.NewDealt(e.Deal)
 		}
 	}
 	return g
@@ -109,7 +110,7 @@ func (g *Grower) Err() error { return g.err }
 type frame struct {
 	e      *Entity
 	row    Row
-	id     ID
+	id     rng.ID
 	parent Row
 	ord    uint64
 	upward bool // parent and ord are known
@@ -263,26 +264,26 @@ func (c cell) fraction(d draw) uint64 {
 		a = c.attempt()
 	}
 	if a > 0 {
-		return philox([4]uint64{c.fr.id[1], c.fr.id[0], a, 0}, *k)[0]
+		return rng.Philox([4]uint64{c.fr.id[1], c.fr.id[0], a, 0}, *k)[0]
 	}
 	if c.fr.row.Side || c.f.Free || c.fr.e.Table != nil {
-		return philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 0}, *k)[0]
+		return rng.Philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 0}, *k)[0]
 	}
 	n := c.fr.row.N
-	number := n >> blockBits
+	number := n >> rng.BlockBits
 	if number == 0 && c.fr.e.Parent == nil {
-		return k.evenFirst(n)
+		return k.EvenFirst(n)
 	}
 	b := &c.g.blocks[c.f.slot+int(d)]
 	if !b.known || b.number != number {
-		*b = block{number, k.shuffleWords(number), true}
+		*b = block{number, k.ShuffleWords(number), true}
 	}
-	return k.evenIn(&b.words, n)
+	return k.EvenIn(&b.words, n)
 }
 
 // stream is an endless row of independent draws for one cell.
 type stream struct {
-	key   Key
+	key   rng.Key
 	ctr   [4]uint64
 	words [4]uint64
 	next  int
@@ -307,7 +308,7 @@ func (c cell) tries() uint64 {
 // word draws 64 bits.
 func (s *stream) word() uint64 {
 	if s.next == len(s.words) {
-		s.words = philox(s.ctr, s.key)
+		s.words = rng.Philox(s.ctr, s.key)
 		s.ctr[3]++
 		s.next = 0
 	}
@@ -316,7 +317,7 @@ func (s *stream) word() uint64 {
 }
 
 // below draws a number in [0, n).
-func (s *stream) below(n uint64) uint64 { return below(s.word(), n) }
+func (s *stream) below(n uint64) uint64 { return rng.Below(s.word(), n) }
 
 // up finds the parent of the frame's row and its ordinal among its siblings.
 func (g *Grower) up(fr *frame) (Row, uint64) {
@@ -326,7 +327,7 @@ func (g *Grower) up(fr *frame) (Row, uint64) {
 			s := &fr.e.Side[fr.row.N]
 			fr.parent, fr.ord = Row{N: uint64(s.Parent), Side: true}, s.Ordinal
 		} else {
-			p, o := g.dealt[fr.e.index].parent(fr.row.N)
+			p, o := g.dealt[fr.e.index].Parent(fr.row.N)
 			fr.parent, fr.ord = Row{N: p}, o
 		}
 	}
@@ -541,7 +542,7 @@ func (g *Grower) firstChild(e *Entity, side bool, parent uint64) uint64 {
 	if side {
 		return uint64(sort.Search(len(e.Side), func(i int) bool { return uint64(e.Side[i].Parent) >= parent }))
 	}
-	return g.dealt[e.index].first(parent)
+	return g.dealt[e.index].First(parent)
 }
 
 // Parent is the row above a row; false if its entity has no parent.

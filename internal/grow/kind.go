@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -44,7 +45,7 @@ type formPart struct {
 	list   []string
 	lo, hi uint64
 	width  int
-	div    divisor // by size; set by prepare
+	div    rng.Divisor // by size; set by prepare
 }
 
 func one(list ...string) formPart { return formPart{list: list} }
@@ -69,14 +70,14 @@ func (f form) size() uint64 {
 // prepare readies a form for append.
 func (f form) prepare() {
 	for i := range f {
-		f[i].div = newDivisor(f[i].size())
+		f[i].div = rng.NewDivisor(f[i].size())
 	}
 }
 
 func (f form) append(b []byte, index uint64) []byte {
 	for i := range f {
 		p := &f[i]
-		rest, at := p.div.divMod(index)
+		rest, at := p.div.DivMod(index)
 		index = rest
 		if p.list != nil {
 			b = append(b, p.list[at]...)
@@ -248,8 +249,10 @@ func (s *kindSource) grow(c cell, v *value.Value) {
 	c.g.give(b)
 }
 
-func (s *countedKind) Space() uint64               { return s.size }
-func (s *countedKind) grow(c cell, v *value.Value) { s.at(c, below(c.fraction(drawValue), s.size), v) }
+func (s *countedKind) Space() uint64 { return s.size }
+func (s *countedKind) grow(c cell, v *value.Value) {
+	s.at(c, rng.Below(c.fraction(drawValue), s.size), v)
+}
 func (s *countedKind) at(c cell, index uint64, v *value.Value) {
 	b := s.kind.form.append(c.g.take(), index)
 	c.setText(v, b)

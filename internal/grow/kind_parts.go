@@ -5,6 +5,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -23,10 +24,12 @@ type drawnWhole struct {
 	size uint64
 }
 
-func (s *drawnWhole) Type() value.Type                        { return value.Integer }
-func (s *drawnWhole) Scale() uint8                            { return 0 }
-func (s *drawnWhole) Space() uint64                           { return s.size }
-func (s *drawnWhole) grow(c cell, v *value.Value)             { s.at(c, below(c.fraction(drawValue), s.size), v) }
+func (s *drawnWhole) Type() value.Type { return value.Integer }
+func (s *drawnWhole) Scale() uint8     { return 0 }
+func (s *drawnWhole) Space() uint64    { return s.size }
+func (s *drawnWhole) grow(c cell, v *value.Value) {
+	s.at(c, rng.Below(c.fraction(drawValue), s.size), v)
+}
 func (s *drawnWhole) at(_ cell, index uint64, v *value.Value) { *v = value.Int(int64(index)) }
 
 // partOf is a part of a whole that another field has drawn.

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -141,7 +142,7 @@ func TestDistinctPicks(t *testing.T) {
 		link.Parent = v
 		link.Up = s.NewField(link, "Vessel", "Vessel")
 		link.Up.Source = Upward(v)
-		link.Deal = must(NewDeal(link.Up.DealKey(), 2, 5))
+		link.Deal = must(rng.NewDeal(link.Up.DealKey(), 2, 5))
 		pick := s.NewField(link, "amenity", "amenity")
 		pick.Source = Pick(a, PickOptions{By: a.Key, Distinct: true})
 		for i := range given {
@@ -200,7 +201,7 @@ func TestBitmaps(t *testing.T) {
 		m := &bitmap{words: make([]uint64, n/64+1)}
 		var want []uint64
 		for i := range n {
-			if philox([4]uint64{i, n}, Key{})[0]%3 == 0 || i == n-1 {
+			if rng.Philox([4]uint64{i, n}, rng.Key{})[0]%3 == 0 || i == n-1 {
 				m.set(i)
 				want = append(want, i)
 			}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -44,7 +45,7 @@ type node struct {
 	subs     []*node
 	min, max int
 	size     uint64 // in a unique form: the number of texts
-	div      divisor
+	div      rng.Divisor
 }
 
 // pattern is text that a regular expression describes.
@@ -426,7 +427,7 @@ func (n *node) uniqueForm(limit uint64) *node {
 
 // prepare readies a unique form for unrank: joins inside joins become one.
 func (n *node) prepare() {
-	n.div = newDivisor(n.size)
+	n.div = rng.NewDivisor(n.size)
 	var flat []*node
 	for _, s := range n.subs {
 		s.prepare()
@@ -488,10 +489,10 @@ func (n *node) folded() *node {
 func (n *node) unrank(index uint64, s *stream, b []byte) ([]byte, uint64) {
 	switch n.op {
 	case opClass:
-		rest, i := n.div.divMod(index)
+		rest, i := n.div.DivMod(index)
 		return utf8.AppendRune(b, n.runes[i]), rest
 	case opEither:
-		rest, i := n.div.divMod(index)
+		rest, i := n.div.DivMod(index)
 		for _, sub := range n.subs {
 			if i < sub.size {
 				b, _ = sub.unrank(i, s, b)
@@ -508,7 +509,7 @@ func (n *node) unrank(index uint64, s *stream, b []byte) ([]byte, uint64) {
 			b, index = sub.unrank(index, s, b)
 			continue
 		}
-		rest, i := sub.div.divMod(index)
+		rest, i := sub.div.DivMod(index)
 		index = rest
 		if r := sub.runes[i]; r < utf8.RuneSelf {
 			b = append(b, byte(r))

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"math/bits"
 	"slices"
+
+	"evensprout/internal/rng"
 )
 
 // A pool is the rows that a unique pick draws from. Where both the pool and the picking
@@ -31,7 +33,7 @@ type era struct {
 	left            uint64   // values that the era before has left
 	size            uint64   // all values to draw from
 	usable          uint64   // of these, for grown rows
-	shuffle         permutation
+	shuffle         rng.Permutation
 }
 
 // Continue makes rows that are grown from now on keep apart from those of earlier loads:
@@ -220,14 +222,14 @@ func (g *Group) era(before *era, c Sizes, first bool) *era {
 		if to.Side > 0 {
 			x.usable = all - reserveOf(all, to.Side)
 		}
-		x.shuffle = newPermutation(g.key, x.size)
+		x.shuffle = rng.NewPermutation(g.key, x.size)
 		return x
 	}
 	x.rows, x.side = before.endRow, before.endSide
 	x.left = before.usable - min(before.endRow-before.rows, before.usable)
 	x.size = x.left + all - old
 	x.usable = x.size - min(x.endSide-x.side, x.size)
-	x.shuffle = newPermutation(Key{g.key[0], g.key[1] + uint64(len(g.eras))}, x.size)
+	x.shuffle = rng.NewPermutation(rng.Key{g.key[0], g.key[1] + uint64(len(g.eras))}, x.size)
 	return x
 }
 
@@ -252,7 +254,7 @@ func (g *Group) inEra(row Row, attempt uint64) (uint64, bool) {
 			if k == 0 {
 				return 0, false // placed with the others of the first load
 			}
-			return g.drawnFrom(k, x.shuffle.at(x.size-1-(row.N-x.side))), true
+			return g.drawnFrom(k, x.shuffle.At(x.size-1-(row.N-x.side))), true
 		case !row.Side && (row.N < x.endRow || last):
 			at := row.N - x.rows
 			if attempt > 0 { // one that no row has at first
@@ -262,7 +264,7 @@ func (g *Group) inEra(row Row, attempt uint64) (uint64, bool) {
 				}
 				at = used + (at+attempt)%(x.usable-used)
 			}
-			return g.drawnFrom(k, x.shuffle.at(at)), true
+			return g.drawnFrom(k, x.shuffle.At(at)), true
 		}
 	}
 	return 0, false
@@ -277,7 +279,7 @@ func (g *Group) drawnFrom(k int, i uint64) uint64 {
 			return g.newIn(x, i-x.left)
 		}
 		before := &g.eras[k-1]
-		i = before.shuffle.at(before.endRow - before.rows + i)
+		i = before.shuffle.At(before.endRow - before.rows + i)
 	}
 	index := uint64(0)
 	for j, size := range g.eras[0].sizes {

@@ -4,6 +4,8 @@ import (
 	"maps"
 	"sync"
 	"sync/atomic"
+
+	"evensprout/internal/rng"
 )
 
 // Record is what a pure function of the plan cannot know, because only a database
@@ -205,13 +207,13 @@ func (g *Group) retry(c cell, attempt uint64) (groupAt, bool) {
 	b := c.g.take()
 	defer func() { c.g.give(b) }()
 	if walk {
-		start := philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 8}, g.key)
-		index := g.first.at(low + (below(start[0], g.size-low)+attempt)%(g.size-low))
+		start := rng.Philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 8}, g.key)
+		index := g.first.At(low + (rng.Below(start[0], g.size-low)+attempt)%(g.size-low))
 		return groupAt{known: true, index: index}, len(g.taken) == 0 || !g.held(c, index, b)
 	}
 	for i := range uint64(tries) {
-		w := philox([4]uint64{c.fr.id[1], c.fr.id[0], attempt, 7 + i<<8}, g.key)
-		index := g.first.at(low + below(w[0], g.size-low))
+		w := rng.Philox([4]uint64{c.fr.id[1], c.fr.id[0], attempt, 7 + i<<8}, g.key)
+		index := g.first.At(low + rng.Below(w[0], g.size-low))
 		if len(g.taken) > 0 && g.held(c, index, b) {
 			continue
 		}

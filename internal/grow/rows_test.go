@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -100,7 +101,7 @@ func (x *fleet) build(t testing.TB) *fleet {
 	x.booking.Parent = x.person
 	x.booking.Key = x.field(x.booking, "id", must(Count(nil, 1, false)))
 	x.booking.Up = x.field(x.booking, "person", Upward(x.person))
-	x.booking.Deal = must(NewDeal(x.booking.Up.DealKey(), 0, 3))
+	x.booking.Deal = must(rng.NewDeal(x.booking.Up.DealKey(), 0, 3))
 	x.field(x.booking, "port", Pick(x.port, PickOptions{By: x.port.Key}))
 	booked := x.field(x.booking, "booked_at", must(Moment(&End{Path: &Path{Hops: []*Field{x.booking.Up}, Field: joined}}, nil, must(value.ParseSpan("60d")), 0)))
 	total := x.field(x.booking, "total", nil)
@@ -109,7 +110,7 @@ func (x *fleet) build(t testing.TB) *fleet {
 	x.ticket = x.set.NewEntity("Ticket")
 	x.ticket.Parent = x.booking
 	x.ticket.Up = x.field(x.ticket, "booking", Upward(x.booking))
-	x.ticket.Deal = must(NewDeal(x.ticket.Up.DealKey(), 1, 4))
+	x.ticket.Deal = must(rng.NewDeal(x.ticket.Up.DealKey(), 1, 4))
 	x.field(x.ticket, "seat", must(Count(nil, 1, true)))
 	price := x.field(x.ticket, "price", must(Choose([]value.Value{must(value.ParseDecimal("4.50")), value.Int(19), must(value.ParseDecimal("7.25"))}, []uint64{3, 1, 2})))
 	x.field(x.ticket, "name", Same(Path{Hops: []*Field{x.ticket.Up, x.booking.Up}, Field: family}))
@@ -121,7 +122,7 @@ func (x *fleet) build(t testing.TB) *fleet {
 	x.member = x.set.NewEntity("Member") // three different people at each port
 	x.member.Parent = x.port
 	x.member.Up = x.field(x.member, "port", Upward(x.port))
-	x.member.Deal = must(NewDeal(x.member.Up.DealKey(), 3, 3))
+	x.member.Deal = must(rng.NewDeal(x.member.Up.DealKey(), 3, 3))
 	pick := x.field(x.member, "person", Pick(x.person, PickOptions{By: x.person.Key, Distinct: true}))
 
 	if x.withGiven {
@@ -326,7 +327,7 @@ func TestAnyRowAlone(t *testing.T) {
 	last := x.ticket.Rows - 1
 	g.Grow(x.ticket, Row{N: last}, 1, &b)
 	assert.NotEmpty(t, b.Row(0)[3].S)
-	parent, _ := g.dealt[x.ticket.index].parent(last)
+	parent, _ := g.dealt[x.ticket.index].Parent(last)
 	g.Grow(x.booking, Row{N: parent}, 1, &b)
 	assert.Positive(t, b.Row(0)[4].N)
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -110,19 +111,19 @@ func (s *scope) named(fields []*Field) bool {
 
 // place is a row's scope and its place there. Of the space of a group, siblings' numbers
 // give the last places to rows outside the numbered sequence.
-func (s *scope) place(g *Grower, fr *frame, size uint64) (ID, uint64) {
+func (s *scope) place(g *Grower, fr *frame, size uint64) (rng.ID, uint64) {
 	if s == nil {
 		if fr.row.Side {
-			return ID{}, fr.row.N
+			return rng.ID{}, fr.row.N
 		}
-		return ID{}, firstPlace(fr.e) + fr.row.N
+		return rng.ID{}, firstPlace(fr.e) + fr.row.N
 	}
 	if s.of == nil {
 		parent, ordinal := g.up(fr)
 		if parent.Side {
-			return ID{0, ordinal}, size - 1 - parent.N
+			return rng.ID{0, ordinal}, size - 1 - parent.N
 		}
-		return ID{0, ordinal}, parent.N
+		return rng.ID{0, ordinal}, parent.N
 	}
 	up := s.ancestor(g, fr.row)
 	first := up.N
@@ -150,14 +151,14 @@ func (g *Grower) parentOf(e *Entity, r Row) (Row, uint64) {
 		s := &e.Side[r.N]
 		return Row{N: uint64(s.Parent), Side: true}, s.Ordinal
 	}
-	p, o := g.dealt[e.index].parent(r.N)
+	p, o := g.dealt[e.index].Parent(r.N)
 	return Row{N: p}, o
 }
 
 // permutation is the one of a scope.
-func (g *Group) permutation(id ID) permutation {
-	w := philox([4]uint64{id[1], id[0], 0, 9}, g.key)
-	return newPermutation(Key{w[0], w[1]}, g.size)
+func (g *Group) permutation(id rng.ID) rng.Permutation {
+	w := rng.Philox([4]uint64{id[1], id[0], 0, 9}, g.key)
+	return rng.NewPermutation(rng.Key{w[0], w[1]}, g.size)
 }
 
 // settleScope counts the rows of a scope against the group's values, and finds the
@@ -175,7 +176,7 @@ func (g *Group) settleScope(gr *Grower) *FinishError {
 		id, pos := s.place(gr, fr, g.size)
 		fr.close()
 		p := g.permutation(id)
-		g.side[i], g.rounds[i] = p.at(pos%g.size), pos/g.size
+		g.side[i], g.rounds[i] = p.At(pos%g.size), pos/g.size
 	}
 	for i := range e.Side {
 		if !g.byHand(i) {
@@ -258,7 +259,7 @@ func (g *Group) scoped(c cell, at *groupAt) {
 			pos += draw * (g.size / layers)
 		}
 	}
-	at.index, at.round = p.at(pos%g.size), pos/g.size
+	at.index, at.round = p.At(pos%g.size), pos/g.size
 }
 
 // retryScoped is the place of a row at a later attempt: one that no row of the scope has
@@ -271,8 +272,8 @@ func (g *Group) retryScoped(c cell, attempt uint64) (groupAt, bool) {
 		low, high = g.entity.Parent.Rows, g.size-uint64(len(g.entity.Parent.Side))
 	}
 	if low < high {
-		start := philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 8}, g.key)
-		index := p.at(low + (below(start[0], high-low)+attempt)%(high-low))
+		start := rng.Philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 8}, g.key)
+		index := p.At(low + (rng.Below(start[0], high-low)+attempt)%(high-low))
 		b := c.g.take()
 		held := len(g.taken) > 0 && g.held(c, index, b)
 		c.g.give(b)
@@ -281,7 +282,7 @@ func (g *Group) retryScoped(c cell, attempt uint64) (groupAt, bool) {
 	if g.text == nil && g.spare == nil {
 		return groupAt{}, false
 	}
-	return groupAt{known: true, index: p.at(pos % g.size), round: pos/g.size + attempt*g.turns()}, true
+	return groupAt{known: true, index: p.At(pos % g.size), round: pos/g.size + attempt*g.turns()}, true
 }
 
 // turns is how often a scope may use up the members' values.

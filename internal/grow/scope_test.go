@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -30,11 +31,11 @@ func (d *dock) build(towns, piers, boats uint64, withGiven bool) *dock {
 	d.town.Key = d.field(d.town, "id", must(Count(nil, 1, false)))
 	d.town.Fields[0].Hidden = true
 	d.pier = d.set.NewEntity("Pier")
-	d.pier.Parent, d.pier.Deal = d.town, must(NewDeal(NewKey("1", "dock", "Pier"), 1, piers))
+	d.pier.Parent, d.pier.Deal = d.town, must(rng.NewDeal(rng.NewKey("1", "dock", "Pier"), 1, piers))
 	d.pier.Up = d.field(d.pier, "Town", Upward(d.town))
 	d.pier.Key = d.field(d.pier, "id", must(Count(nil, 1, false)))
 	d.boat = d.set.NewEntity("Boat")
-	d.boat.Parent, d.boat.Deal = d.pier, must(NewDeal(NewKey("1", "dock", "Boat"), 0, boats))
+	d.boat.Parent, d.boat.Deal = d.pier, must(rng.NewDeal(rng.NewKey("1", "dock", "Boat"), 0, boats))
 	d.boat.Up = d.field(d.boat, "Pier", Upward(d.pier))
 	d.boat.Key = d.field(d.boat, "id", must(Count(nil, 1, false)))
 	d.fields = map[string]*Field{}

@@ -7,6 +7,7 @@ import (
 	"sort"
 	"unicode/utf8"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -204,7 +205,7 @@ func (s *ranged) Type() value.Type { return s.typ }
 func (s *ranged) Scale() uint8     { return s.scale }
 func (s *ranged) Space() uint64    { return s.n }
 func (s *ranged) grow(c cell, v *value.Value) {
-	s.at(c, below(c.fraction(drawValue), s.n), v)
+	s.at(c, rng.Below(c.fraction(drawValue), s.n), v)
 }
 
 func (s *ranged) at(_ cell, i uint64, v *value.Value) {
@@ -276,10 +277,10 @@ func (s *choice) Space() uint64    { return uint64(len(s.values)) }
 func (s *choice) grow(c cell, v *value.Value) {
 	u := c.fraction(drawValue)
 	if s.sums == nil {
-		*v = s.values[below(u, uint64(len(s.values)))]
+		*v = s.values[rng.Below(u, uint64(len(s.values)))]
 		return
 	}
-	t := below(u, s.sums[len(s.sums)-1])
+	t := rng.Below(u, s.sums[len(s.sums)-1])
 	*v = s.values[sort.Search(len(s.sums), func(i int) bool { return s.sums[i] > t })]
 }
 func (s *choice) at(_ cell, i uint64, v *value.Value) { *v = s.values[i] }
@@ -314,7 +315,7 @@ func OrderedUUID(clock value.Value) Source { return &identifier{7, clock.N} }
 func (s *identifier) Type() value.Type { return value.UUID }
 func (s *identifier) Scale() uint8     { return 0 }
 func (s *identifier) grow(c cell, v *value.Value) {
-	w := philox([4]uint64{c.fr.id[1], c.fr.id[0], c.attempt(), 0}, c.f.key())
+	w := rng.Philox([4]uint64{c.fr.id[1], c.fr.id[0], c.attempt(), 0}, c.f.key())
 	hi, lo := w[0], w[1]
 	if s.version == 7 {
 		n := c.fr.id[1] // 42 bits of counter, then 32 random bits

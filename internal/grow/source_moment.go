@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -149,7 +150,7 @@ func (s *stretch) grow(c cell, v *value.Value) {
 	if !ok {
 		return
 	}
-	us := lo + int64(below(c.fraction(drawValue), n))*s.unit
+	us := lo + int64(rng.Below(c.fraction(drawValue), n))*s.unit
 	v.Type, v.Scale, v.N = s.typ, s.scale(), s.fold(us)
 }
 

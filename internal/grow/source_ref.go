@@ -5,6 +5,7 @@ import (
 	"math/bits"
 	"sync"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -25,12 +26,12 @@ func (s *upward) row(c cell) (Row, bool)  { p, _ := c.g.up(c.fr); return p, true
 type pick struct {
 	PickOptions
 	to      *Entity
-	hot     uint64      // rows that a skew favours
-	shuffle permutation // which rows these are
-	below   *Path       // the picked row's parent, where that is the condition
-	order   []segment   // rows that can be picked, by when they were loaded; nil: in the order of the rows
-	found   *bitmap     // rows that meet conditions that are the same for all
-	late    *bitmap     // found, made only when trying failed; guarded by look
+	hot     uint64          // rows that a skew favours
+	shuffle rng.Permutation // which rows these are
+	below   *Path           // the picked row's parent, where that is the condition
+	order   []segment       // rows that can be picked, by when they were loaded; nil: in the order of the rows
+	found   *bitmap         // rows that meet conditions that are the same for all
+	late    *bitmap         // found, made only when trying failed; guarded by look
 	look    sync.Once
 }
 
@@ -112,7 +113,7 @@ func (s *pick) settle(f *Field) *FinishError {
 		hi, lo := bits.Mul64(total, s.Skew.Top.Part)
 		hot, _ := bits.Div64(hi, lo, s.Skew.Top.Whole)
 		s.hot = min(max(hot, 1), total)
-		s.shuffle = newPermutation(f.key().Sub("skew"), total)
+		s.shuffle = rng.NewPermutation(f.key().Sub("skew"), total)
 	}
 	return nil
 }
@@ -131,11 +132,11 @@ func (s *pick) row(c cell) (Row, bool) {
 	case s.Skew != nil:
 		u := c.fraction(drawValue)
 		if in, part := s.Skew.Get.split(u); in {
-			return s.to.at(s.shuffle.at(below(part, s.hot))), true
+			return s.to.at(s.shuffle.At(rng.Below(part, s.hot))), true
 		} else if s.hot < n {
-			return s.to.at(s.shuffle.at(s.hot + below(part, n-s.hot))), true
+			return s.to.at(s.shuffle.At(s.hot + rng.Below(part, n-s.hot))), true
 		}
-		return s.to.at(below(u, n)), true
+		return s.to.at(rng.Below(u, n)), true
 	case s.to == c.fr.e:
 		n = c.fr.row.N
 		if !c.fr.row.Side {
@@ -145,7 +146,7 @@ func (s *pick) row(c cell) (Row, bool) {
 			return Row{}, false
 		}
 	}
-	return s.to.at(below(c.fraction(drawValue), n)), true
+	return s.to.at(rng.Below(c.fraction(drawValue), n)), true
 }
 
 // split tells whether a fraction falls into the share, and where inside or outside
@@ -166,10 +167,10 @@ func (s Share) split(u uint64) (bool, uint64) {
 func (s *pick) apart(c cell, n uint64) Row {
 	parent, ordinal := c.g.up(c.fr)
 	id := c.fr.e.Parent.ID(parent)
-	w := philox([4]uint64{id[1], id[0], 0, 5}, c.f.key())
-	p := newPermutation(Key{w[0], w[1]}, n)
+	w := rng.Philox([4]uint64{id[1], id[0], 0, 5}, c.f.key())
+	p := rng.NewPermutation(rng.Key{w[0], w[1]}, n)
 	if !c.fr.row.Side {
-		return s.to.at(p.at(ordinal))
+		return s.to.at(p.At(ordinal))
 	}
 	held := map[Row]bool{}
 	from, to := c.g.Below(c.fr.e, parent)
@@ -183,7 +184,7 @@ func (s *pick) apart(c cell, n uint64) Row {
 		}
 	}
 	for i, left := uint64(0), ordinal-skip; i < n; i++ {
-		row := s.to.at(p.at(i))
+		row := s.to.at(p.At(i))
 		if held[row] {
 			continue
 		}
@@ -192,7 +193,7 @@ func (s *pick) apart(c cell, n uint64) Row {
 		}
 		left--
 	}
-	return s.to.at(p.at(ordinal % n)) // settle has made sure that there are enough
+	return s.to.at(p.At(ordinal % n)) // settle has made sure that there are enough
 }
 
 // copied is the value of another field.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -13,22 +14,22 @@ import (
 type tree struct {
 	to       *Entity
 	by       *Field
-	lo, hi   uint64 // children of each row; every tree has its own number
-	deal     *Deal  // of rows to trees
+	lo, hi   uint64    // children of each row; every tree has its own number
+	deal     *rng.Deal // of rows to trees
 	rootSelf bool
 }
 
 // Tree makes references to the parent in trees of a depth (levels of rows) whose
 // rows have fan children each. The root's reference is NULL, or, with rootSelf, to
 // itself. Given rows that say nothing are roots.
-func Tree(to *Entity, by *Field, key Key, depth uint64, fan Range, rootSelf bool) (Source, error) {
+func Tree(to *Entity, by *Field, key rng.Key, depth uint64, fan Range, rootSelf bool) (Source, error) {
 	switch {
 	case depth < 1:
 		return nil, errors.New("a tree has a depth of 1 or more")
 	case fan.Lo < 1 || fan.Lo > fan.Hi:
 		return nil, errors.New("fan is a number of children from 1 up, such as 3 or 2..5")
-	case fan.Hi-fan.Lo >= dealBlock:
-		return nil, fmt.Errorf("fan ranges over at most %d numbers", dealBlock)
+	case fan.Hi-fan.Lo >= rng.DealBlock:
+		return nil, fmt.Errorf("fan ranges over at most %d numbers", rng.DealBlock)
 	}
 	s := &tree{to: to, by: by, lo: fan.Lo, hi: fan.Hi, rootSelf: rootSelf}
 	var sizes []uint64
@@ -42,7 +43,7 @@ func Tree(to *Entity, by *Field, key Key, depth uint64, fan Range, rootSelf bool
 		}
 		sizes = append(sizes, size)
 	}
-	s.deal = dealOf(key, sizes)
+	s.deal = rng.DealOf(key, sizes)
 	return s, nil
 }
 
@@ -60,15 +61,15 @@ func (s *tree) row(c cell) (Row, bool) {
 	}
 	trees := c.g.trees[s]
 	if trees == nil {
-		trees = newDealt(s.deal)
+		trees = rng.NewDealt(s.deal)
 		c.g.trees[s] = trees
 	}
-	t, place := trees.parent(c.fr.row.N)
+	t, place := trees.Parent(c.fr.row.N)
 	if place == 0 {
 		return c.fr.row, s.rootSelf
 	}
-	first := trees.first(t)
-	size := trees.first(t+1) - first
+	first := trees.First(t)
+	size := trees.First(t+1) - first
 	fan := s.lo
 	for s.sizeOf(fan) != size {
 		fan++
@@ -78,4 +79,4 @@ func (s *tree) row(c cell) (Row, bool) {
 
 // sizeOf is the number of rows of a tree with a fan. Sizes grow with the fan, but
 // for trees of a single row.
-func (s *tree) sizeOf(fan uint64) uint64 { return s.deal.sorted[fan-s.lo] }
+func (s *tree) sizeOf(fan uint64) uint64 { return s.deal.Count(fan - s.lo) }

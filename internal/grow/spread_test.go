@@ -6,22 +6,24 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+
+	"evensprout/internal/rng"
 )
 
 // chiSquared95 is the 95% quantile of chi-squared for the degrees of freedom
 // used here (Abramowitz and Stegun, table 26.8).
 var chiSquared95 = map[int]float64{1: 3.841, 2: 5.991, 4: 9.488, 7: 14.067, 9: 16.919, 63: 82.529}
 
-func testKey(i int, name string) Key { return NewKey("1", strconv.Itoa(i), "Thing", name) }
+func testKey(i int, name string) rng.Key { return rng.NewKey("1", strconv.Itoa(i), "Thing", name) }
 
 // even is what a cell draws: see cell.fraction.
-func (k Key) even(n uint64, root bool) uint64 {
-	block := n >> blockBits
+func even(k rng.Key, n uint64, root bool) uint64 {
+	block := n >> rng.BlockBits
 	if block == 0 && root {
-		return k.evenFirst(n)
+		return k.EvenFirst(n)
 	}
-	w := k.shuffleWords(block)
-	return k.evenIn(&w, n)
+	w := k.ShuffleWords(block)
+	return k.EvenIn(&w, n)
 }
 
 // The tests below are about even; rows really draw so.
@@ -33,7 +35,7 @@ func TestCellsDrawEvenly(t *testing.T) {
 		for n := range uint64(300) {
 			fr := g.open(e, Row{N: n})
 			for d, key := range f.keys {
-				assert.Equal(t, key.even(n, e.Parent == nil), cell{g, fr, f}.fraction(draw(d)))
+				assert.Equal(t, even(key, n, e.Parent == nil), cell{g, fr, f}.fraction(draw(d)))
 			}
 			fr.close()
 		}
@@ -45,8 +47,8 @@ func TestShuffle64IsABijection(t *testing.T) {
 		k := testKey(i, "a")
 		var seen uint64
 		for j := range uint64(64) {
-			w := k.shuffleWords(uint64(i % 7))
-			seen |= 1 << shuffle64(&w, j)
+			w := k.ShuffleWords(uint64(i % 7))
+			seen |= 1 << rng.Shuffle64(&w, j)
 		}
 		assert.Equal(t, ^uint64(0), seen)
 	}
@@ -59,7 +61,7 @@ func TestScrambleKeepsLowBitsTogether(t *testing.T) {
 		k := testKey(i, "a")
 		for j := range uint64(64) {
 			for b := uint(1); b < 20; b++ {
-				x, y := k.scramble(j), k.scramble(j+1<<b)
+				x, y := k.Scramble(j), k.Scramble(j+1<<b)
 				assert.Equal(t, x&(1<<b-1), y&(1<<b-1))
 				assert.NotEqual(t, x>>b&1, y>>b&1)
 			}
@@ -76,7 +78,7 @@ func TestEvenIsExactOverAlignedRuns(t *testing.T) {
 			for start := uint64(0); start < 3*run; start += run {
 				hits := 0
 				for n := start; n < start+run; n++ {
-					if k.even(n, false) < limit {
+					if even(k, n, false) < limit {
 						hits++
 					}
 				}
@@ -93,7 +95,7 @@ func TestFirstRowsShowEveryChoice(t *testing.T) {
 		k := testKey(i, "status")
 		seen := map[uint64]bool{}
 		for n := range uint64(10) {
-			seen[below(k.even(n, true), 3)] = true
+			seen[rng.Below(even(k, n, true), 3)] = true
 		}
 		assert.Len(t, seen, 3)
 	}
@@ -108,7 +110,7 @@ func TestShareOf5000(t *testing.T) {
 		k := testKey(i, "share")
 		hits := 0
 		for n := range uint64(5000) {
-			if k.even(n, true) < limit {
+			if even(k, n, true) < limit {
 				hits++
 			}
 		}
@@ -145,7 +147,7 @@ func TestFieldPairsAreIndependent(t *testing.T) {
 				var cells [8][8]float64
 				var rowSum, colSum [8]float64
 				for n := c.start; n < c.start+c.rows; n++ {
-					x, y := below(a.even(n, true), c.levels), below(b.even(n, true), c.levels)
+					x, y := rng.Below(even(a, n, true), c.levels), rng.Below(even(b, n, true), c.levels)
 					cells[x][y]++
 					rowSum[x]++
 					colSum[y]++
@@ -183,7 +185,7 @@ func TestHitsInFamiliesAreCloseToBinomial(t *testing.T) {
 				for f := range 60 {
 					hits := 0
 					for j := range size {
-						if k.even(uint64(f*size+j), false) < limit {
+						if even(k, uint64(f*size+j), false) < limit {
 							hits++
 						}
 					}
@@ -217,8 +219,8 @@ func TestShuffle64IsUniform(t *testing.T) {
 	for i := range keys {
 		k := testKey(i, "uniform")
 		for j := range uint64(64) {
-			w := k.shuffleWords(3)
-			counts[j][shuffle64(&w, j)]++
+			w := k.ShuffleWords(3)
+			counts[j][rng.Shuffle64(&w, j)]++
 		}
 	}
 	rejected := 0

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -29,7 +30,7 @@ type TableReader interface {
 type Identified interface {
 	Table
 	// ID is the identity of a row; false if it has none of its own.
-	ID(n uint64) (ID, bool)
+	ID(n uint64) (rng.ID, bool)
 }
 
 // stored is a cell of the entity's table.
@@ -87,11 +88,11 @@ func (g *Grower) Close() error {
 }
 
 // ID returns a row's identity.
-func (g *Grower) ID(e *Entity, r Row) ID { return g.id(e, r) }
+func (g *Grower) ID(e *Entity, r Row) rng.ID { return g.id(e, r) }
 
 // id returns a row's identity. A row of a table is known by its key, or, if the
 // table has none, by its place.
-func (g *Grower) id(e *Entity, r Row) ID {
+func (g *Grower) id(e *Entity, r Row) rng.ID {
 	if e.Table == nil || r.Side {
 		return e.ID(r)
 	}
@@ -108,7 +109,7 @@ func (g *Grower) id(e *Entity, r Row) ID {
 			b = append(cells[k].AppendText(b), 0)
 		}
 	}
-	id := namedID("table", e.Name, string(b))
+	id := rng.NamedID("table", e.Name, string(b))
 	g.give(b)
 	return id
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -24,11 +25,11 @@ type Group struct {
 	spare   *Field // takes a number where the members' values do not suffice, or nil
 	scope   *scope // the rows within which the values differ; nil if all
 	members []member
-	key     Key
+	key     rng.Key
 	size    uint64 // distinct values of all members together
 	usable  uint64 // of these, for grown rows
 	most    uint64 // rows of a scope, at most
-	first   permutation
+	first   rng.Permutation
 	side    []uint64       // by side row: its index
 	rounds  []uint64       // by side row, within a scope: its round
 	eras    []era          // of rows that earlier loads wrote, if what they drew from was another space
@@ -40,8 +41,8 @@ type member struct {
 	field  *Field
 	radix  uint64
 	stride uint64
-	digit  [2]divisor // by stride, by radix
-	reps   []uint64   // numbers of the values that differ under Fold; nil if all do
+	digit  [2]rng.Divisor // by stride, by radix
+	reps   []uint64       // numbers of the values that differ under Fold; nil if all do
 }
 
 // groupAt is a row's place in a group.
@@ -497,7 +498,7 @@ func (g *Group) settle(gr *Grower) *FinishError {
 			m.radix = MaxSpace / g.size
 		}
 		m.stride = g.size
-		m.digit = [2]divisor{newDivisor(m.stride), newDivisor(m.radix)}
+		m.digit = [2]rng.Divisor{rng.NewDivisor(m.stride), rng.NewDivisor(m.radix)}
 		g.size *= m.radix
 	}
 	if g.scope != nil || g.spare != nil {
@@ -520,7 +521,7 @@ func (g *Group) settle(gr *Grower) *FinishError {
 		}
 		return fault("%d rows need different values of %s, and there are %d%s", e.Rows, g.names(), g.size, also)
 	}
-	g.first = newPermutation(g.key, g.size)
+	g.first = rng.NewPermutation(g.key, g.size)
 	g.place(gr, reserve)
 	return nil
 }
@@ -595,18 +596,18 @@ func (g *Group) place(gr *Grower, reserve uint64) {
 	e := g.entity
 	g.side, g.taken = make([]uint64, len(e.Side)), map[string]int{}
 	used := map[uint64]bool{}
-	free := func(id ID) uint64 {
-		w := philox([4]uint64{id[1], id[0], 0, 6}, g.key)
-		at := below(w[0], reserve)
+	free := func(id rng.ID) uint64 {
+		w := rng.Philox([4]uint64{id[1], id[0], 0, 6}, g.key)
+		at := rng.Below(w[0], reserve)
 		for used[at] {
 			at = (at + 1) % reserve
 		}
 		used[at] = true
 		if len(g.eras) > 0 {
 			first := &g.eras[0]
-			return g.drawnFrom(0, first.shuffle.at(first.size-1-at))
+			return g.drawnFrom(0, first.shuffle.At(first.size-1-at))
 		}
-		return g.first.at(g.size - 1 - at)
+		return g.first.At(g.size - 1 - at)
 	}
 	for i := range e.Side {
 		var later bool
@@ -684,11 +685,11 @@ func (g *Group) at(c cell) groupAt {
 	if index, ok := g.inEra(c.fr.row, 0); ok {
 		at.index = index
 	} else if n < g.usable {
-		at.index = g.first.at(g.layered(n, g.drawn(c)))
+		at.index = g.first.At(g.layered(n, g.drawn(c)))
 	} else {
 		at.round = n / g.usable
-		p := newPermutation(Key{g.key[0], g.key[1] + at.round}, g.usable)
-		at.index = g.first.at(p.at(n % g.usable))
+		p := rng.NewPermutation(rng.Key{g.key[0], g.key[1] + at.round}, g.usable)
+		at.index = g.first.At(p.At(n % g.usable))
 	}
 	if len(g.taken) > 0 {
 		g.avoidTaken(c, at)
@@ -758,9 +759,9 @@ func (c cell) digit() uint64 {
 	m := &c.f.group.members[c.f.member]
 	i := c.groupAt().index
 	if m.stride > 1 {
-		i, _ = m.digit[0].divMod(i)
+		i, _ = m.digit[0].DivMod(i)
 	}
-	_, i = m.digit[1].divMod(i)
+	_, i = m.digit[1].DivMod(i)
 	if m.reps != nil {
 		i = m.reps[i]
 	}

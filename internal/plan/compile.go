@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/rng"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
 )
@@ -371,7 +372,7 @@ func (c *compiler) fieldsOf(e *entity) {
 		name := e.parent.decl.Name
 		e.up = c.newField(e, &Field{Name: name, word: wordParent, place: e.decl.Per.place})
 		e.grow.Up = e.up.grow
-		deal, err := grow.NewDeal(e.up.grow.DealKey(), e.decl.Per.Lo, e.decl.Per.Hi)
+		deal, err := rng.NewDeal(e.up.grow.DealKey(), e.decl.Per.Lo, e.decl.Per.Hi)
 		if err != nil {
 			c.add(e.decl.Per.place, "%s", err)
 			return

@@ -15,6 +15,7 @@ import (
 	"unicode"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/rng"
 	"evensprout/internal/safe"
 	"evensprout/internal/value"
 )
@@ -422,7 +423,7 @@ func (p *Plan) per(v *node) *Per {
 			p.add(x.key.place, "per names one parent, and here is a second").hint("a second reference is a field: {pick: %s}", x.key.text)
 		default:
 			per.Parent, per.place = x.key.text, x.key.place
-			r, _ := p.countRange(x.value, "the number of rows for each "+per.Parent, grow.MaxChildren)
+			r, _ := p.countRange(x.value, "the number of rows for each "+per.Parent, rng.MaxChildren)
 			per.Lo, per.Hi = r.Lo, r.Hi
 		}
 	}

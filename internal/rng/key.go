@@ -1,4 +1,4 @@
-package grow
+package rng
 
 import (
 	"crypto/sha256"
@@ -39,21 +39,17 @@ func keyOf(sum []byte) Key {
 // names, with the top bit of the first word set.
 type ID [2]uint64
 
-// namedID is the identity of a row that is known by name.
-func namedID(parts ...string) ID {
+// NamedID is the identity of a row that is known by name.
+func NamedID(parts ...string) ID {
 	k := NewKey(parts...)
 	return ID{k[0] | 1<<63, k[1]}
 }
 
-// child is the identity of the ordinal-th grown child of a named row.
-func (id ID) child(entity string, ordinal uint64) ID {
+// Child is the identity of the ordinal-th grown child of a named row.
+func (id ID) Child(entity string, ordinal uint64) ID {
 	var b [24]byte
 	binary.LittleEndian.PutUint64(b[:8], id[0])
 	binary.LittleEndian.PutUint64(b[8:16], id[1])
 	binary.LittleEndian.PutUint64(b[16:], ordinal)
-	return namedID(string(b[:]), entity)
+	return NamedID(string(b[:]), entity)
 }
-
-// DealKey is the key by which the children of a reference to the parent are
-// dealt.
-func (f *Field) DealKey() Key { return f.key().Sub("deal") }

@@ -1,4 +1,4 @@
-package grow
+package rng
 
 import "fmt"
 
@@ -10,11 +10,14 @@ type Deal struct {
 	key    Key
 	counts []uint64 // the multiset of one block of len(counts) parents
 	total  uint64   // children of a full block
-	sorted []uint64 // the counts that dealOf was given
+	sorted []uint64 // the counts that DealOf was given
 }
 
+// Count is the i-th of the counts that DealOf was given.
+func (d *Deal) Count(i uint64) uint64 { return d.sorted[i] }
+
 const (
-	dealBlock = 64   // least number of parents in a block
+	DealBlock = 64   // least number of parents in a block
 	dealMost  = 1024 // largest number of parents in a block
 	// MaxChildren bounds the children of one parent.
 	MaxChildren = 1_000_000
@@ -31,8 +34,8 @@ func NewDeal(k Key, min, max uint64) (*Deal, error) {
 	d := &Deal{Max: max, key: k}
 	kinds := max - min + 1
 	size := kinds
-	if kinds < dealBlock {
-		size = kinds * ((dealBlock + kinds - 1) / kinds)
+	if kinds < DealBlock {
+		size = kinds * ((DealBlock + kinds - 1) / kinds)
 	} else if kinds > dealMost {
 		size = dealMost
 	}
@@ -45,10 +48,10 @@ func NewDeal(k Key, min, max uint64) (*Deal, error) {
 	return d, nil
 }
 
-// dealOf deals any counts, equally often, as few as dealBlock at most.
-func dealOf(k Key, counts []uint64) *Deal {
+// DealOf deals any counts, equally often, as few as dealBlock at most.
+func DealOf(k Key, counts []uint64) *Deal {
 	d := &Deal{key: k, sorted: counts}
-	for range (dealBlock + len(counts) - 1) / len(counts) {
+	for range (DealBlock + len(counts) - 1) / len(counts) {
 		for _, c := range counts {
 			d.counts = append(d.counts, c)
 			d.total += c
@@ -73,9 +76,9 @@ func (d *Deal) starts(block uint64, dst []uint64) []uint64 {
 	for i := n - 1; i > 0; i-- {
 		at := n - 1 - i
 		if at%4 == 0 {
-			w = philox([4]uint64{block, uint64(at / 4), 0, 3}, d.key)
+			w = Philox([4]uint64{block, uint64(at / 4), 0, 3}, d.key)
 		}
-		j := below(w[at%4], uint64(i+1))
+		j := Below(w[at%4], uint64(i+1))
 		order[i], order[j] = order[j], order[i]
 	}
 	sum := uint64(0)
@@ -87,31 +90,32 @@ func (d *Deal) starts(block uint64, dst []uint64) []uint64 {
 	return dst[:n+1]
 }
 
-// of returns the number of children of a row outside the numbered sequence.
-func (d *Deal) of(id ID) uint64 {
-	w := philox([4]uint64{id[1], id[0], 0, 4}, d.key)
-	return d.counts[below(w[0], uint64(len(d.counts)))]
+// Of returns the number of children of a row outside the numbered sequence.
+func (d *Deal) Of(id ID) uint64 {
+	w := Philox([4]uint64{id[1], id[0], 0, 4}, d.key)
+	return d.counts[Below(w[0], uint64(len(d.counts)))]
 }
 
-// dealt remembers the block last asked for, because neighbours come together.
-type dealt struct {
+// Dealt remembers the block last asked for, because neighbours come together.
+type Dealt struct {
 	deal   *Deal
 	block  uint64
 	starts []uint64
 }
 
-func newDealt(d *Deal) *dealt { return &dealt{deal: d, block: ^uint64(0)} }
+// NewDealt remembers nothing yet.
+func NewDealt(d *Deal) *Dealt { return &Dealt{deal: d, block: ^uint64(0)} }
 
-func (t *dealt) load(block uint64) {
+func (t *Dealt) load(block uint64) {
 	if t.block != block {
 		t.starts = t.deal.starts(block, t.starts[:0])
 		t.block = block
 	}
 }
 
-// first returns the number of the first child of a parent, which is also how
+// First returns the number of the first child of a parent, which is also how
 // many children all parents before it have.
-func (t *dealt) first(parent uint64) uint64 {
+func (t *Dealt) First(parent uint64) uint64 {
 	size := uint64(len(t.deal.counts))
 	if parent%size == 0 {
 		return parent / size * t.deal.total
@@ -120,9 +124,9 @@ func (t *dealt) first(parent uint64) uint64 {
 	return parent/size*t.deal.total + t.starts[parent%size]
 }
 
-// parent returns the parent of a child and the child's ordinal among its
+// Parent returns the parent of a child and the child's ordinal among its
 // siblings.
-func (t *dealt) parent(child uint64) (parent, ordinal uint64) {
+func (t *Dealt) Parent(child uint64) (parent, ordinal uint64) {
 	block, rest := child/t.deal.total, child%t.deal.total
 	t.load(block)
 	// The last parent whose first child is not after this one: parents

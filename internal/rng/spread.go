@@ -1,4 +1,4 @@
-package grow
+package rng
 
 import "math/bits"
 
@@ -10,33 +10,33 @@ import "math/bits"
 // Sources: Owen, "Randomly Permuted (t,m,s)-Nets and (t,s)-Sequences" (1995);
 // Burley, "Practical Hash-based Owen Scrambling" (JCGT 2020).
 
-const blockBits = 6 // blocks of 64 rows
+const BlockBits = 6 // blocks of 64 rows
 
 // A field's fraction (in units of 2^-64) of row n of a root: evenFirst in the first
 // block, evenIn in the others; of a child always evenIn.
 
-// evenFirst is the fraction of rows 0..63 of an entity without a parent. They keep a
+// EvenFirst is the fraction of rows 0..63 of an entity without a parent. They keep a
 // finer nesting, so that small tables are spread, too: the first 2, 4 and 8 rows, then
 // every 8. (Keeping it whole for all 64 rows correlates pairs of fields: chi-squared
 // at 5% then rejects 8% of 5000-row and 22% of 1000-row ternary pairs.)
-func (k Key) evenFirst(n uint64) uint64 {
+func (k Key) EvenFirst(n uint64) uint64 {
 	if n >= 8 {
 		n = n&^7 | k.shuffle8(n>>3, n&7)
 	}
-	return bits.Reverse64(k.scramble(n))
+	return bits.Reverse64(k.Scramble(n))
 }
 
-// evenIn is the fraction of the other rows, given the random words of the row's block:
+// EvenIn is the fraction of the other rows, given the random words of the row's block:
 // whoever grows neighbours keeps these.
-func (k *Key) evenIn(w *[4]uint64, n uint64) uint64 {
-	n = n&^(1<<blockBits-1) | shuffle64(w, n&(1<<blockBits-1))
-	return bits.Reverse64(k.scramble(n))
+func (k *Key) EvenIn(w *[4]uint64, n uint64) uint64 {
+	n = n&^(1<<BlockBits-1) | Shuffle64(w, n&(1<<BlockBits-1))
+	return bits.Reverse64(k.Scramble(n))
 }
 
-// scramble is a bijection on 64-bit words in which every bit depends only on
+// Scramble is a bijection on 64-bit words in which every bit depends only on
 // itself and on lower bits: sums, odd products and x ^= x*even all have that
 // property. Reversed, it is an Owen scrambling of the reversed input.
-func (k *Key) scramble(x uint64) uint64 {
+func (k *Key) Scramble(x uint64) uint64 {
 	x += k[0]
 	x ^= x * 0x9e4a7b1c6d35a2e6
 	x *= k[1] | 1
@@ -48,14 +48,14 @@ func (k *Key) scramble(x uint64) uint64 {
 	return x
 }
 
-// shuffleWords are the random words of a block of 64 rows.
-func (k Key) shuffleWords(block uint64) [4]uint64 {
-	return philox([4]uint64{block, 0, 0, 1}, k)
+// ShuffleWords are the random words of a block of 64 rows.
+func (k Key) ShuffleWords(block uint64) [4]uint64 {
+	return Philox([4]uint64{block, 0, 0, 1}, k)
 }
 
-// shuffle64 permutes 0..63: eight rounds of a Feistel network on 3+3 bits whose
+// Shuffle64 permutes 0..63: eight rounds of a Feistel network on 3+3 bits whose
 // round functions are tables of random bits.
-func shuffle64(w *[4]uint64, i uint64) uint64 {
+func Shuffle64(w *[4]uint64, i uint64) uint64 {
 	l, r := i>>3, i&7
 	for _, x := range w {
 		l ^= x >> (3 * r) & 7
@@ -66,10 +66,10 @@ func shuffle64(w *[4]uint64, i uint64) uint64 {
 
 // shuffle8 permutes 0..7 by a permutation that depends on the key and the group.
 func (k Key) shuffle8(group, i uint64) uint64 {
-	w := philox([4]uint64{group, 0, 1, 1}, k)
+	w := Philox([4]uint64{group, 0, 1, 1}, k)
 	order := [8]uint64{0, 1, 2, 3, 4, 5, 6, 7}
 	for j := uint64(7); j > 0; j-- {
-		x := below(w[j&3]<<(j>>2*32), j+1)
+		x := Below(w[j&3]<<(j>>2*32), j+1)
 		order[j], order[x] = order[x], order[j]
 	}
 	return order[i]

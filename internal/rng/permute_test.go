@@ -1,4 +1,4 @@
-package grow
+package rng
 
 import (
 	"testing"
@@ -8,10 +8,10 @@ import (
 
 func TestPermutationIsABijection(t *testing.T) {
 	for n := uint64(1); n <= 700; n++ {
-		p := newPermutation(testKey(int(n), "unique"), n)
+		p := NewPermutation(testKey(int(n), "unique"), n)
 		seen := make([]bool, n)
 		for i := range n {
-			j := p.at(i)
+			j := p.At(i)
 			assert.Less(t, j, n)
 			assert.False(t, seen[j], "n=%d i=%d", n, i)
 			seen[j] = true
@@ -21,10 +21,10 @@ func TestPermutationIsABijection(t *testing.T) {
 
 func TestPermutationOfLargeSpaces(t *testing.T) {
 	for _, n := range []uint64{1 << 20, 1<<20 + 7, 328_509_000_000, 1 << 62} {
-		p := newPermutation(testKey(1, "unique"), n)
+		p := NewPermutation(testKey(1, "unique"), n)
 		seen := map[uint64]bool{}
 		for i := range uint64(20_000) {
-			j := p.at(i)
+			j := p.At(i)
 			assert.Less(t, j, n)
 			seen[j] = true
 		}
@@ -38,10 +38,10 @@ func TestPermutationLooksRandom(t *testing.T) {
 	const n, rows = 1_000_003, 40_000
 	rejected := 0
 	for i := range 100 {
-		p := newPermutation(testKey(i, "unique"), n)
+		p := NewPermutation(testKey(i, "unique"), n)
 		var counts [8]float64
 		for r := range uint64(rows) {
-			counts[p.at(r)*8/n]++
+			counts[p.At(r)*8/n]++
 		}
 		chi := 0.0
 		for _, c := range counts {
@@ -58,15 +58,15 @@ func TestDealFindsChildAndParentFromEachOther(t *testing.T) {
 	for _, c := range [][2]uint64{{0, 3}, {1, 1}, {0, 2}, {3, 3}, {0, 1}, {2, 90}, {0, 5000}} {
 		d, err := NewDeal(testKey(1, "deal"), c[0], c[1])
 		assert.NoError(t, err)
-		forth, back := newDealt(d), newDealt(d)
+		forth, back := NewDealt(d), NewDealt(d)
 		next := uint64(0)
 		for parent := range uint64(300) {
-			first, end := forth.first(parent), forth.first(parent+1)
+			first, end := forth.First(parent), forth.First(parent+1)
 			assert.Equal(t, next, first)
 			assert.GreaterOrEqual(t, end-first, c[0])
 			assert.LessOrEqual(t, end-first, c[1])
 			for child := first; child < end; child++ {
-				p, o := back.parent(child)
+				p, o := back.Parent(child)
 				assert.Equal(t, parent, p)
 				assert.Equal(t, child-first, o)
 			}
@@ -114,8 +114,8 @@ func TestPermutationOfSmallSpacesIsUniform(t *testing.T) {
 		for row := range c.n {
 			counts := make([]float64, c.n)
 			for i := range keys {
-				p := newPermutation(testKey(i, "small"), c.n)
-				counts[p.at(row)]++
+				p := NewPermutation(testKey(i, "small"), c.n)
+				counts[p.At(row)]++
 			}
 			if chi(counts, keys) > c.limit {
 				rejected++
@@ -124,8 +124,8 @@ func TestPermutationOfSmallSpacesIsUniform(t *testing.T) {
 		assert.LessOrEqual(t, rejected, 1, "n=%d", c.n)
 		pairs := make([]float64, c.n*(c.n-1))
 		for i := range keys {
-			p := newPermutation(testKey(i, "pairs"), c.n)
-			a, b := p.at(0), p.at(1)
+			p := NewPermutation(testKey(i, "pairs"), c.n)
+			a, b := p.At(0), p.At(1)
 			if b > a {
 				b--
 			}
@@ -141,8 +141,8 @@ func TestPermutationPairsLookRandom(t *testing.T) {
 		const keys = 20_000
 		pairs := make([]float64, 64)
 		for i := range keys {
-			p := newPermutation(testKey(i, "pairs"), n)
-			pairs[p.at(uint64(i)%(n-1))*8/n*8+p.at(uint64(i)%(n-1)+1)*8/n]++
+			p := NewPermutation(testKey(i, "pairs"), n)
+			pairs[p.At(uint64(i)%(n-1))*8/n*8+p.At(uint64(i)%(n-1)+1)*8/n]++
 		}
 		// Two values of a small space are never the same: compare with what that leaves.
 		want := make([]float64, 64)

@@ -1,4 +1,4 @@
-package grow
+package rng
 
 import (
 	"testing"
@@ -22,7 +22,7 @@ func TestPhiloxKnownAnswers(t *testing.T) {
 			[4]uint64{0xa528f45403e61d95, 0x38c72dbd566e9788, 0xa5a1610e72fd18b5, 0x57bd43b5e52b7fe6},
 		},
 	} {
-		assert.Equal(t, v.want, philox(v.ctr, v.key))
+		assert.Equal(t, v.want, Philox(v.ctr, v.key))
 	}
 }
 

@@ -1,11 +1,11 @@
-package grow
+package rng
 
 import "math/bits"
 
-// philox returns 256 random bits for a counter under a key: Philox4x64-10.
+// Philox returns 256 random bits for a counter under a key: Philox4x64-10.
 // Source: Salmon, Moraes, Dror, Shaw, "Parallel Random Numbers: As Easy as
 // 1, 2, 3" (SC 2011).
-func philox(ctr [4]uint64, key Key) [4]uint64 {
+func Philox(ctr [4]uint64, key Key) [4]uint64 {
 	const (
 		mul0, mul1   = 0xD2E7470EE14C6C93, 0xCA5A826395121157
 		weyl0, weyl1 = 0x9E3779B97F4A7C15, 0xBB67AE8584CAA73B
@@ -22,9 +22,9 @@ func philox(ctr [4]uint64, key Key) [4]uint64 {
 	return [4]uint64{c0, c1, c2, c3}
 }
 
-// below maps a 64-bit fraction u/2^64 to an integer in [0, n), keeping order:
+// Below maps a 64-bit fraction u/2^64 to an integer in [0, n), keeping order:
 // strata of u stay strata of the result.
-func below(u, n uint64) uint64 {
+func Below(u, n uint64) uint64 {
 	hi, _ := bits.Mul64(u, n)
 	return hi
 }

@@ -1,12 +1,12 @@
-package grow
+package rng
 
 import "math/bits"
 
-// permutation is a keyed bijection of [0, n): an unbalanced Feistel network on
+// Permutation is a keyed bijection of [0, n): an unbalanced Feistel network on
 // the smallest sufficient number of bits, with cycle walking (Black and
 // Rogaway, "Ciphers with Arbitrary Finite Domains", CT-RSA 2002). It needs no
 // memory, so row n of a unique field is found at once.
-type permutation struct {
+type Permutation struct {
 	n            uint64
 	lo, hi       uint // bits of the two halves, lo >= hi
 	rounds       int
@@ -29,22 +29,23 @@ func roundsFor(width uint) int {
 	return 6
 }
 
-func newPermutation(k Key, n uint64) permutation {
+// NewPermutation makes the permutation of [0, n) that a key gives.
+func NewPermutation(k Key, n uint64) Permutation {
 	width := uint(bits.Len64(n - 1))
 	if n <= 1 {
 		width = 0
 	}
-	p := permutation{n: n, hi: width / 2, lo: width - width/2, rounds: roundsFor(width)}
+	p := Permutation{n: n, hi: width / 2, lo: width - width/2, rounds: roundsFor(width)}
 	p.maskL, p.maskH = 1<<p.lo-1, 1<<p.hi-1
 	for i := 0; i < p.rounds; i += 4 {
-		w := philox([4]uint64{uint64(i), n, 0, 2}, k)
+		w := Philox([4]uint64{uint64(i), n, 0, 2}, k)
 		copy(p.round[i:], w[:])
 	}
 	return p
 }
 
-// at returns where i is taken to; i must be below n.
-func (p *permutation) at(i uint64) uint64 {
+// At returns where i is taken to; i must be below n.
+func (p *Permutation) At(i uint64) uint64 {
 	if p.n < 2 {
 		return 0
 	}
