@@ -1,0 +1,92 @@
+package main
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"maps"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// walls say which packages of ours each package may import. A package stands below those that
+// import it: what is not listed here is a door that somebody broke into a wall.
+var walls = map[string]string{
+	"internal/safe":        "",
+	"internal/demo":        "",
+	"internal/parquetrows": "",
+	"internal/rng":         "",
+	"internal/value":       "",
+	"internal/schema":      "",
+	"internal/fit":         "schema value",
+	"internal/predicate":   "value",
+	"internal/grow":        "rng value",
+	"internal/derive":      "grow schema value",
+	"internal/plan":        "derive fit grow predicate rng safe schema value",
+	"internal/order":       "grow plan",
+	"internal/store":       "fit grow plan schema value",
+
+	"internal/store/setwise":   "grow plan schema store value",
+	"internal/store/sqlite":    "predicate safe schema store store/setwise value",
+	"internal/store/postgres":  "grow schema store store/setwise value",
+	"internal/store/mysql":     "grow schema store store/setwise value",
+	"internal/store/storetest": "grow plan predicate schema store store/setwise value",
+
+	"internal/files":   "grow order parquetrows plan rng safe value",
+	"internal/report":  "safe schema store value",
+	"internal/draft":   "grow plan predicate safe schema store value",
+	"internal/structs": "draft plan safe schema value",
+	"internal/export":  "files grow order plan schema store value",
+	"internal/during":  "plan safe schema store value",
+	"internal/trial":   "grow plan schema store store/setwise value",
+	"internal/load":    "grow order plan safe schema store value",
+	"internal/cli":     "demo draft during export files grow load order plan predicate report safe schema store store/mysql store/postgres store/sqlite structs trial value",
+}
+
+// Each package imports what the walls let through, and nothing else.
+func TestWalls(t *testing.T) {
+	const module, root = "evensprout/", "../.."
+	imports := map[string]map[string]bool{}
+	err := filepath.WalkDir(filepath.Join(root, "internal"), func(file string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
+			return err
+		}
+		of, err := filepath.Rel(root, filepath.Dir(file))
+		require.NoError(t, err)
+		of = filepath.ToSlash(of)
+		if imports[of] == nil {
+			imports[of] = map[string]bool{}
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, parser.ImportsOnly)
+		require.NoError(t, err)
+		for _, x := range parsed.Imports {
+			name, err := strconv.Unquote(x.Path.Value)
+			require.NoError(t, err)
+			if name, ours := strings.CutPrefix(name, module); ours {
+				imports[of][name] = true
+			}
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	for of, found := range imports {
+		let, known := walls[of]
+		assert.True(t, known, "%s has no walls: say in this test what it may import", of)
+		var want []string
+		for _, name := range strings.Fields(let) {
+			want = append(want, path.Join("internal", name))
+		}
+		slices.Sort(want)
+		assert.Equal(t, want, slices.Sorted(maps.Keys(found)), of)
+	}
+	for of := range walls {
+		assert.Contains(t, imports, of, "there is no package %s", of)
+	}
+}
