@@ -1,6 +1,7 @@
 package load
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
+	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
 	"evensprout/internal/value"
 )
@@ -173,38 +175,47 @@ func (d *db) matrixPlan(t *testing.T, tables *schema.Database, c matrixCase) *pl
 	return compiled
 }
 
+// surveyed is a store whose tables are read once: they do not change.
+type surveyed struct {
+	store.Store
+	tables *schema.Database
+}
+
+func (s surveyed) Survey(context.Context) (*schema.Database, error) { return s.tables, nil }
+
 // undone loads, compares and takes back; false if the load was refused.
 func (d *db) undone(t *testing.T, tables *schema.Database, c matrixCase) bool {
 	t.Helper()
-	before := dumpOf(t, d.store, tables)
+	s := surveyed{d.store, tables}
+	before := dumpOf(t, s, tables)
 	o := d.journaled(Options{Chunk: 5})
-	r, err := Run(t.Context(), d.matrixPlan(t, tables, c), d.store, o)
+	r, err := Run(t.Context(), d.matrixPlan(t, tables, c), s, o)
 	var partial *Partial
 	if err != nil && !errors.As(err, &partial) {
-		require.Equal(t, before, dumpOf(t, d.store, tables), "%s: %v", c, err)
+		require.Equal(t, before, dumpOf(t, s, tables), "%s: %v", c, err)
 		return false
 	}
 	if err != nil {
-		v, err := Withdraw(t.Context(), d.store, partial.Load, WithdrawOptions{By: Operator{Rows: files.Rows}})
+		v, err := Withdraw(t.Context(), s, partial.Load, WithdrawOptions{By: Operator{Rows: files.Rows}})
 		require.NoError(t, err, c.String())
 		require.Zero(t, v.Left, "%s: %+v", c, v.LeftRows)
-		require.Equal(t, before, dumpOf(t, d.store, tables), c.String())
+		require.Equal(t, before, dumpOf(t, s, tables), c.String())
 		return false
 	}
 	if r.Load == 0 { // nothing was to be done
-		require.Equal(t, before, dumpOf(t, d.store, tables), c.String())
+		require.Equal(t, before, dumpOf(t, s, tables), c.String())
 		return true
 	}
-	p, err := Recall(t.Context(), d.store, r.Load, tables, Operator{Rows: files.Rows})
+	p, err := Recall(t.Context(), s, r.Load, tables, Operator{Rows: files.Rows})
 	require.NoError(t, err, c.String())
-	diff, err := Compare(t.Context(), d.store, []*Past{p}, CompareOptions{})
+	diff, err := Compare(t.Context(), s, []*Past{p}, CompareOptions{})
 	require.NoError(t, err, c.String())
 	require.NoError(t, p.Close())
 	require.Zero(t, diff.Missing+diff.Changed, "%s: %+v", c, diff.Entities)
-	v, err := Withdraw(t.Context(), d.store, r.Load, WithdrawOptions{By: Operator{Rows: files.Rows}})
+	v, err := Withdraw(t.Context(), s, r.Load, WithdrawOptions{By: Operator{Rows: files.Rows}})
 	require.NoError(t, err, c.String())
 	require.Zero(t, v.Left, "%s: %+v", c, v.LeftRows)
-	require.Equal(t, before, dumpOf(t, d.store, tables), c.String())
+	require.Equal(t, before, dumpOf(t, s, tables), c.String())
 	return true
 }
 
