@@ -382,7 +382,7 @@ func (l *loader) repeat(ctx context.Context, w *writer, do func() error) error {
 		}
 		most := cmp.Or(l.repeats, maxRepeats)
 		if broken {
-			most = max(most, maxReconnects)
+			most = maxReconnects // however often conflicts are met
 		}
 		if !again || n >= most {
 			if n > 0 {
