@@ -41,12 +41,10 @@ var adviceElsewhere = map[string]string{
 
 // adviceAlone are hints that no test follows, and why.
 var adviceAlone = map[string]string{
-	"run all parts of the same number of parts":      "needs a load in parts that broke off, and then another number of parts",
+	"run all parts of the same number of parts":      "parts that other processes have left, and then another number of parts",
 	"--db URL names the database":                    "the command asks for a database before",
-	"is a quote open":                                "a record of more than 16 MiB",
 	"its first row names the columns":                "a workbook with an empty sheet",
 	"plan more of the rows that are picked":          "the plan is refused before, unless many loads have left nothing",
-	"let this user create them once, or load with":   "needs a user who may not create tables",
 	"name its file: evensprout withdraw":             "a journal to which others may write",
 	"--wait says how long to wait for that":          "a part that another process is writing",
 	"load again":                                     "another set came in between two statements",

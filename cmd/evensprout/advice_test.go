@@ -112,6 +112,10 @@ var advice = map[string]advised{
 	}},
 	"migrations that fail":         {says: "what it said stands above", wrong: []string{"during", "--prepare", "echo no such migration; exit 3", "--", "true"}, right: []string{"during", "--", "true"}},
 	"rows in the way of restoring": {says: "delete the rows of lent first, or change what they refer to", first: after(did("load"), sqlDone("INSERT INTO books (id, shelf_id) VALUES (900, 1)", "INSERT INTO lent (id, book_id) VALUES (1, 900)")), wrong: []string{"load", "--restore"}, follow: sqlDone("DELETE FROM lent")},
+	"an open quote":                {says: "is a quote open, or is this another kind of file?", first: beside("shelves.csv", "code\n\"ABC\n"+strings.Repeat("DEF\n", 5<<20), "{code: code}"), wrong: []string{"load"}, follow: beside("shelves.csv", "code\n\"ABC\"\nDEF\n", "{code: code}")},
+	"a user who may not make tables": {says: "or load with --no-journal", engine: "postgres", first: func(t *testing.T, s *site) {
+		s.url = s.as(t, "clerk", "GRANT SELECT, INSERT, UPDATE, DELETE ON shelves, books, lent TO clerk", "GRANT SELECT, UPDATE ON ALL SEQUENCES IN SCHEMA public TO clerk")
+	}, wrong: []string{"load"}, right: []string{"load", "--no-journal"}},
 	"two loads at a time": {says: "--wait 5m waits until that is done", engine: "postgres", plan: strings.Replace(shelfPlan, "rows: 20", "rows: 20000", 1), first: func(t *testing.T, s *site) {
 		c := s.command("load", "--commit", "chunk", "--chunk", "50", "--jobs", "1", "--quiet", "--db", s.url)
 		require.NoError(t, c.Start())

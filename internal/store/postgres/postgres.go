@@ -256,7 +256,7 @@ func (d *database) fault(err error) error {
 	case e.Code == "25006":
 		f.Kind, f.Message, f.Hint = store.ReadOnly, "the database can only be read", "is it a standby?"
 	case e.Code == "42501":
-		f.Kind, f.Message, f.Hint = store.Denied, "the server does not let this user do that", "the user needs SELECT, INSERT, UPDATE and DELETE on the tables, and TEMPORARY on the database"
+		f.Kind, f.Message, f.Hint = store.Denied, "the server does not let this user do that", "the user needs SELECT, INSERT, UPDATE and DELETE on the tables, SELECT and UPDATE on their sequences, and TEMPORARY on the database"
 	default:
 		return d.violation(e)
 	}
