@@ -18,6 +18,7 @@ import (
 
 // adviceElsewhere are hints that other tests provoke, by a part of them.
 var adviceElsewhere = map[string]string{
+	"XDG_CACHE_HOME names another place":                 "TestDuringLeavesTheGivenDatabaseAlone",
 	"load --resume goes on with it; evensprout withdraw": "TestATriggerThatRaises",
 	"the parameter search_path=":                         "TestSchemasAreApart",
 	"closes it, and leaves the tables as they are":       "TestAfterAMigration",
@@ -33,29 +34,25 @@ var adviceElsewhere = map[string]string{
 
 // adviceAlone are hints that no test follows, and why.
 var adviceAlone = map[string]string{
-	"the manifest that export wrote stands beside the file": "an export that has lost its manifest",
-	"without --shared, each run has a database of its own":  "another run with --shared that goes on",
-	"say host, port, user and password in the plain form":   "an address that the driver reads in another way",
-	"only databases that this program made and marked":      "a database with the name of a run's own, and another mark",
-	"GRANT CONNECT ON DATABASE":                             "a role that may connect to no database",
-	"ALTER TABLE ... ENGINE=InnoDB":                         "rows that must be looked for in a table of an engine without savepoints",
-	"writes its plan: read it, then evensprout withdraw":    "a journal whose tables and plan are not those of the user",
-	"--commit chunk goes on with that; then load again":     "a load after a withdrawal in chunks that broke off",
-	"run all parts of the same number of parts":             "parts that other processes have left, and then another number of parts",
-	"--db URL names the database":                           "the command asks for a database before",
-	"its first row names the columns":                       "a workbook with an empty sheet",
-	"plan more of the rows that are picked":                 "the plan is refused before, unless many loads have left nothing",
-	"name its file: evensprout withdraw":                    "a journal to which others may write",
-	"--wait says how long to wait for that":                 "a part that another process is writing",
-	"load again":                                            "another set came in between two statements",
-	"other rows stand in the way":                           "what stands in the way of removed rows is found before",
-	"raise max_allowed_packet":                              "the server's settings",
-	"try again when migrations are done":                    "a table that goes while it is read",
-	"look at the tables before you do anything else":        "a commit whose answer is lost, without a journal",
-	"close other connections, or try again":                 "a server without a free connection",
-	"say fixture.URL, or set DATABASE_URL":                  "the Go package's own tests",
-	"names another place for it":                            "a home that cannot be written to",
-	"two at a time would measure each other":                "two trials at a time",
+	"say host, port, user and password in the plain form": "an address that the driver reads in another way",
+	"only databases that this program made and marked":    "a database with the name of a run's own, and another mark",
+	"ALTER TABLE ... ENGINE=InnoDB":                       "rows that must be looked for in a table of an engine without savepoints",
+	"writes its plan: read it, then evensprout withdraw":  "a journal whose tables and plan are not those of the user",
+	"run all parts of the same number of parts":           "parts that other processes have left, and then another number of parts",
+	"--db URL names the database":                         "the command asks for a database before",
+	"its first row names the columns":                     "a workbook with an empty sheet",
+	"plan more of the rows that are picked":               "the plan is refused before, unless many loads have left nothing",
+	"name its file: evensprout withdraw":                  "a journal to which others may write",
+	"--wait says how long to wait for that":               "a part that another process is writing",
+	"load again":                                          "another set came in between two statements",
+	"other rows stand in the way":                         "what stands in the way of removed rows is found before",
+	"raise max_allowed_packet":                            "the server's settings",
+	"try again when migrations are done":                  "a table that goes while it is read",
+	"look at the tables before you do anything else":      "a commit whose answer is lost, without a journal",
+	"close other connections, or try again":               "a server without a free connection",
+	"say fixture.URL, or set DATABASE_URL":                "the Go package's own tests",
+	"names another place for it":                          "a home that cannot be written to",
+	"two at a time would measure each other":              "two trials at a time",
 }
 
 var adviceVerb = regexp.MustCompile(`%[+#]?[a-z]`)

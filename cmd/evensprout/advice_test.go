@@ -1,6 +1,7 @@
 package main
 
 import (
+	"os"
 	"regexp"
 	"strings"
 	"testing"
@@ -8,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/store/storetest"
 )
 
 const shelfTables = `
@@ -116,6 +119,29 @@ var advice = map[string]advised{
 	"a user who may not make tables": {says: "or load with --no-journal", engine: "postgres", first: func(t *testing.T, s *site) {
 		s.url = s.as(t, "clerk", "GRANT SELECT, INSERT, UPDATE, DELETE ON shelves, books, lent TO clerk", "GRANT SELECT, UPDATE ON ALL SEQUENCES IN SCHEMA public TO clerk")
 	}, wrong: []string{"load"}, right: []string{"load", "--no-journal"}},
+	"a withdrawal that broke off": {says: "evensprout withdraw 1 --commit chunk goes on with that; then load again", first: after(did("load"), sqlDone("UPDATE evensprout_loads SET state = 'withdrawing'")), wrong: []string{"load"}, follow: did("withdraw", "1", "--commit", "chunk")},
+	"a role that may not connect": {says: "GRANT CONNECT ON DATABASE ... TO the user of the URL lets it in", engine: "postgres", first: func(t *testing.T, s *site) {
+		admin := s.url
+		name := admin[strings.LastIndexByte(admin, '/')+1:]
+		s.url = s.as(t, "visitor", "REVOKE CONNECT ON DATABASE {db} FROM PUBLIC", "GRANT SELECT, INSERT, UPDATE, DELETE ON shelves, books, lent TO visitor", "GRANT SELECT, UPDATE ON ALL SEQUENCES IN SCHEMA public TO visitor")
+		s.lets = func() { storetest.Exec(t, s.driver, admin, "GRANT CONNECT ON DATABASE "+name+" TO visitor") }
+	}, wrong: []string{"load", "--no-journal"}, follow: func(t *testing.T, s *site) { s.lets() }},
+	"another run has the database": {says: "--wait says how long to wait for it; without --shared, each run has a database of its own", first: func(t *testing.T, s *site) {
+		c := s.command("during", "--db", s.url, "--shared", "--", "sh", "-c", "touch started; sleep 2")
+		require.NoError(t, c.Start())
+		t.Cleanup(func() { c.Wait() })
+		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+			if _, err := os.Stat(s.file("started")); err == nil {
+				break
+			}
+		}
+	}, wrong: []string{"during", "--shared", "--wait", "100ms", "--", "true"}, right: []string{"during", "--shared", "--wait", "1m", "--", "true"}},
+	"a manifest that is gone": {says: "the manifest that export wrote stands beside the files", first: func(t *testing.T, s *site) {
+		did("export", "--out", "rows")(t, s)
+		require.NoError(t, os.Rename(s.file("rows/manifest.json"), s.file("manifest.json")))
+	}, wrong: []string{"load", "rows/evensprout.yaml"}, follow: func(t *testing.T, s *site) {
+		require.NoError(t, os.Rename(s.file("manifest.json"), s.file("rows/manifest.json")))
+	}},
 	"two loads at a time": {says: "--wait 5m waits until that is done", engine: "postgres", plan: strings.Replace(shelfPlan, "rows: 20", "rows: 20000", 1), first: func(t *testing.T, s *site) {
 		c := s.command("load", "--commit", "chunk", "--chunk", "50", "--jobs", "1", "--quiet", "--db", s.url)
 		require.NoError(t, c.Start())

@@ -84,6 +84,7 @@ type site struct {
 	engine
 	url    string
 	script string // of its tables; empty means the harbour's
+	lets   func() // lets a user in whom a test keeps out
 }
 
 // onEngines runs a test on every engine, with the harbour's tables.
