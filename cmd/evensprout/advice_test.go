@@ -127,15 +127,18 @@ var advice = map[string]advised{
 		s.lets = func() { storetest.Exec(t, s.driver, admin, "GRANT CONNECT ON DATABASE "+name+" TO visitor") }
 	}, wrong: []string{"load", "--no-journal"}, follow: func(t *testing.T, s *site) { s.lets() }},
 	"another run has the database": {says: "--wait says how long to wait for it; without --shared, each run has a database of its own", first: func(t *testing.T, s *site) {
-		c := s.command("during", "--db", s.url, "--shared", "--", "sh", "-c", "touch started; sleep 2")
+		c := s.command("during", "--db", s.url, "--shared", "--", "sh", "-c", "touch started; while [ ! -e finish ]; do sleep 0.05; done")
 		require.NoError(t, c.Start())
-		t.Cleanup(func() { c.Wait() })
+		t.Cleanup(func() {
+			s.write("finish", "")
+			c.Wait()
+		})
 		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
 			if _, err := os.Stat(s.file("started")); err == nil {
 				break
 			}
 		}
-	}, wrong: []string{"during", "--shared", "--wait", "100ms", "--", "true"}, right: []string{"during", "--shared", "--wait", "1m", "--", "true"}},
+	}, wrong: []string{"during", "--shared", "--wait", "100ms", "--", "true"}, follow: func(t *testing.T, s *site) { s.write("finish", "") }, right: []string{"during", "--shared", "--wait", "1m", "--", "true"}},
 	"a manifest that is gone": {says: "the manifest that export wrote stands beside the files", first: func(t *testing.T, s *site) {
 		did("export", "--out", "rows")(t, s)
 		require.NoError(t, os.Rename(s.file("rows/manifest.json"), s.file("manifest.json")))
