@@ -27,13 +27,14 @@ var adviceElsewhere = map[string]string{
 	"raise max_locks_per_transaction":                    "TestAFullTableOfLocks",
 	"in the URL: ?tls=false":                             "TestPasswordsTravelEncrypted",
 	"in the URL: ?sslmode=disable":                       "TestPasswordsTravelEncrypted",
-	"lets it; during --shared needs none":                "TestTrapsAreExplained",
+	"ALTER ROLE ... CREATEDB lets it; during --shared":   "TestTrapsAreExplained",
 	"everything that was not committed is rolled back":   "TestCutConnections",
 	"everything was rolled back: tables and files":       "TestFilesInTheWay",
 }
 
 // adviceAlone are hints that no test follows, and why.
 var adviceAlone = map[string]string{
+	"GRANT ALL ON": "a user of MariaDB who may make no database",
 	"say host, port, user and password in the plain form": "an address that the driver reads in another way",
 	"only databases that this program made and marked":    "a database with the name of a run's own, and another mark",
 	"ALTER TABLE ... ENGINE=InnoDB":                       "rows that must be looked for in a table of an engine without savepoints",

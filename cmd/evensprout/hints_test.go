@@ -42,7 +42,6 @@ func TestHintsAreFollowed(t *testing.T) {
 }
 
 // A load that waits says for what: a name may be mistyped.
-
 func TestWaitingSaysForWhat(t *testing.T) {
 	onTables(t, emptyLinkTables, strings.Replace(startPlan, "table: berths", "table: bertsh", 1), func(t *testing.T, s *site) {
 		told := func(r result) int {

@@ -1,7 +1,6 @@
 package load
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -122,14 +121,9 @@ type rewrittenRows struct {
 // mostOpen is how many packets of an entity are kept unpacked.
 const mostOpen = 4
 
+// compareRows orders rows as the journal lists them.
 func compareRows(a, b grow.Row) int {
-	if a.Side != b.Side {
-		if a.Side {
-			return -1
-		}
-		return 1
-	}
-	return cmp.Compare(a.N, b.N)
+	return loggedRows{Given: a.Side, First: a.N}.compare(loggedRows{Given: b.Side, First: b.N})
 }
 
 // learnRewritten reads what the load found that triggers had rewritten.

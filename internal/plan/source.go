@@ -236,11 +236,7 @@ func (c *compiler) preset(f *field, kind value.Type, scale uint8) (value.Value, 
 		}
 	}
 	if preset.Type == value.Timestamp && kind == value.Date {
-		day := preset.N / value.Day
-		if preset.N%value.Day < 0 {
-			day--
-		}
-		preset = value.Value{Type: value.Date, N: day}
+		preset = value.Value{Type: value.Date, N: value.FloorDiv(preset.N, value.Day)}
 	}
 	if preset.Type == value.Decimal || preset.Type == value.Integer && kind == value.Decimal {
 		preset, ok = preset.Rescale(max(scale, preset.Scale))
