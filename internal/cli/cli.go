@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -18,10 +19,15 @@ import (
 	"strings"
 	"syscall"
 
+	"evensprout/internal/withdraw"
+
+	"evensprout/internal/journal"
+
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
@@ -85,6 +91,15 @@ type app struct {
 // usageError is a command line that makes no sense.
 type usageError struct{ error }
 
+// Report says where the right words stand.
+func (e usageError) Report() diag.Report {
+	return diag.Report{
+		Kind:    diag.Usage,
+		Message: strings.TrimSpace(e.Error()),
+		Hint:    "evensprout --help lists the commands, evensprout COMMAND --help explains one",
+	}
+}
+
 // Main runs the program and returns its exit code.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -102,7 +117,10 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	root.SetIn(in)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
-	err := root.ExecuteContext(ctx)
+	c, err := root.ExecuteContextC(ctx)
+	if err != nil && !c.Runnable() { // it does nothing by itself, so the command line is wrong
+		err = usageError{err}
+	}
 	for _, do := range a.atEnd {
 		err = errors.Join(err, do())
 	}
@@ -163,17 +181,23 @@ load them, look at the tables. The demo command shows all of it at once.`,
 		if name, ok := strings.CutPrefix(err.Error(), "unknown flag: --"); ok {
 			var names []string
 			c.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
-			if near := plan.Nearest(name, names); near != "" {
+			if near := diag.Nearest(name, names); near != "" {
 				err = fmt.Errorf("%w; did you mean --%s?", err, near)
 			}
 		}
 		var wrong *pflag.InvalidValueError
 		if errors.As(err, &wrong) {
-			err = fmt.Errorf("--%s takes %s, and here is %q", wrong.GetFlag().Name, valueOf(wrong.GetFlag()), wrong.GetValue())
+			err = fmt.Errorf(
+				"--%s takes %s, and here is %q",
+				wrong.GetFlag().Name,
+				valueOf(wrong.GetFlag()),
+				wrong.GetValue(),
+			)
 		}
 		return usageError{err}
 	})
-	root.PersistentFlags().StringVar(&a.db, "db", "", "database URL: sqlite:app.db, postgres://user@host/name, mysql://user@host/name; else the environment variable DATABASE_URL, else the plan's database")
+	root.PersistentFlags().
+		StringVar(&a.db, "db", "", "database URL: sqlite:app.db, postgres://user@host/name, mysql://user@host/name; else the environment variable DATABASE_URL, else the plan's database")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "results as JSON on standard output")
 	cobra.EnableCommandSorting = false
 	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.compare(), a.withdraw(), a.history(), a.export(), a.during(), a.trial(), a.catalog(), a.planSchema(), a.versionCommand()} {
@@ -191,7 +215,8 @@ load them, look at the tables. The demo command shows all of it at once.`,
 
 // clockFlag lets a command take another clock than the plan's.
 func (a *app) clockFlag(c *cobra.Command) {
-	c.Flags().StringVar(&a.clock, "clock", "", "what now means, in place of the plan's clock, such as 2026-05-01T08:00:00Z")
+	c.Flags().
+		StringVar(&a.clock, "clock", "", "what now means, in place of the plan's clock, such as 2026-05-01T08:00:00Z")
 }
 
 // jobsDefault is the number of growers unless said otherwise.
@@ -209,11 +234,11 @@ func (a *app) readPlan(args []string) (*plan.Plan, error) {
 		if near := plansNear(path); len(near) > 0 {
 			hint = "did you mean " + strings.Join(near, " or ") + "?"
 		}
-		return nil, plan.Problems{{File: path, Message: "there is no such plan", Hint: hint}}
+		return nil, diag.Problems{{File: path, Message: "there is no such plan", Hint: hint}}
 	}
 	if err != nil {
-		if _, ok := err.(plan.Problems); !ok {
-			return nil, plan.Problems{{File: path, Message: "the plan cannot be read: " + err.Error()}}
+		if _, ok := err.(diag.Problems); !ok {
+			return nil, diag.Problems{{File: path, Message: "the plan cannot be read: " + err.Error()}}
 		}
 		return nil, err
 	}
@@ -337,16 +362,25 @@ func (a *app) openPlan(ctx context.Context, args []string, needDatabase bool) (*
 // tableless is what is wrong where the plan is fine and the database has no tables at all:
 // one thing, and not one for each table.
 func (o *openedPlan) tableless(err error) error {
-	var problems plan.Problems
-	if o.options.Database == nil || len(o.options.Database.Tables) > 0 || !errors.As(err, &problems) || !problems.Errors().OnlyDatabase() {
+	var problems diag.Problems
+	if o.options.Database == nil || len(o.options.Database.Tables) > 0 || !errors.As(err, &problems) ||
+		!problems.Errors().OnlyDatabase() {
 		return err
 	}
-	return &store.Fault{Kind: store.Missing, Message: o.name + " has no tables", Hint: "run your migrations first; or evensprout during --schema schema.sql -- COMMAND makes a database for a command of yours"}
+	return &store.Fault{
+		Kind:    store.Missing,
+		Message: o.name + " has no tables",
+		Hint:    "run your migrations first; or evensprout during --schema schema.sql -- COMMAND makes a database for a command of yours",
+	}
 }
 
 // compile opens the plan's database and holds the plan against it. Close the store
 // if there is no error. Without a database the store is nil.
-func (a *app) compile(ctx context.Context, args []string, needDatabase bool) (*plan.Compiled, store.Store, string, error) {
+func (a *app) compile(
+	ctx context.Context,
+	args []string,
+	needDatabase bool,
+) (*plan.Compiled, store.Store, string, error) {
 	o, err := a.openPlan(ctx, args, needDatabase)
 	if err != nil {
 		return nil, nil, "", err
@@ -371,7 +405,8 @@ func (a *app) shown(u string) string { return store.Describe(a.drivers, u).Shown
 
 // allowFlag lets a command work on other machines.
 func (a *app) allowFlag(c *cobra.Command) {
-	c.Flags().StringArrayVar(&a.allowed, "allow-host", nil, "a host, other than this machine, on which the command may write or run code (repeatable)")
+	c.Flags().
+		StringArrayVar(&a.allowed, "allow-host", nil, "a host, other than this machine, on which the command may write or run code (repeatable)")
 }
 
 // mayAsk tells why conditions are not run on the machine of a database; empty if they may be.
@@ -398,7 +433,14 @@ func (a *app) guard(u string) error {
 	for _, host := range missing {
 		hint += " --allow-host " + host
 	}
-	return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("this would write to %s, which is not this machine, so nothing was done", strings.Join(missing, ", ")), Hint: hint}
+	return &store.Fault{
+		Kind: store.Refused,
+		Message: fmt.Sprintf(
+			"this would write to %s, which is not this machine, so nothing was done",
+			strings.Join(missing, ", "),
+		),
+		Hint: hint,
+	}
 }
 
 // warn tells the warnings about a plan.
@@ -422,230 +464,104 @@ func (a *app) writeJSON(v any) error {
 	return err
 }
 
-// exit tells an error and returns the exit code for it.
-func (a *app) exit(err error) int {
-	if err == nil {
-		return exitDone
-	}
-	var (
-		problems plan.Problems
-		refusal  *load.Refusal
-		present  *load.Present
-		partial  *load.Partial
-		unit     *load.UnitPartial
-		broken   *load.Broken
-		many     *load.TooMany
-		fault    *store.Fault
-		row      *grow.RowError
-		file     *load.FileError
-		usage    usageError
+// exitCodes are those of failures.
+var exitCodes = map[diag.Kind]int{
+	diag.Failed:      exitFailed,
+	diag.Usage:       exitUsage,
+	diag.BadPlan:     exitPlan,
+	diag.Database:    exitDatabase,
+	diag.Violation:   exitViolation,
+	diag.Interrupted: exitInterrupted,
+}
 
-		unfinished *load.Unfinished
-		altered    *load.Altered
-		gone       *load.Gone
-		strangers  *load.Strangers
-		stays      *load.Stays
-		continued  *load.Continued
-		unknown    *load.NoEntry
-		script     *store.ScriptError
-		half       *load.HalfWithdrawn
-		parts      *load.OtherParts
-	)
-	code := exitFailed
-	failure := map[string]any{"message": err.Error()}
-	if errors.Is(err, errRejects) {
-		return exitRejects // told with the results
-	}
+// exit shows an error and returns the exit code for it.
+func (a *app) exit(err error) int {
 	var ended commandEnded
-	if errors.As(err, &ended) && err == error(ended) {
-		return ended.code // it has told itself
-	}
-	if errors.Is(err, errDifferences) {
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.Is(err, errRejects):
+		return exitRejects // shown with the results
+	case errors.As(err, &ended) && err == error(ended):
+		return ended.code // the command has said what it had to say
+	case errors.Is(err, errDifferences):
 		return exitDifferences
 	}
-	asBefore := "Everything was rolled back: the tables are as before."
+	r := diag.Of(err)
+	if r.Members == nil && r.Message == "" && errors.Is(err, context.Canceled) {
+		r = diag.Report{Kind: diag.Interrupted, Message: "interrupted", Data: true}
+	}
+	failure := map[string]any{"message": err.Error(), "exit_code": exitCodes[r.Kind]}
+	maps.Copy(failure, r.Members)
+	if r.Message != "" || r.Layout == nil {
+		a.alarm(cmp.Or(r.Message, err.Error()))
+	}
+	a.layout(r.Layout, err)
+	for _, line := range r.Details {
+		fmt.Fprintln(a.err, "        ", line)
+	}
+	a.hint(r.Hint)
+	var outcome diag.Outcome
+	end := r.End
+	if errors.As(err, &outcome) {
+		text, members := outcome.Outcome()
+		end = text
+		maps.Copy(failure, members)
+	} else if r.Data {
+		end = a.asBefore()
+	}
+	if end != "" {
+		fmt.Fprintln(a.err, end)
+	}
+	if a.json {
+		a.writeJSON(map[string]any{"error": failure})
+	}
+	return exitCodes[r.Kind]
+}
+
+func (a *app) alarm(message string) { fmt.Fprintln(a.err, a.errPage.Alarm("error:"), message) }
+
+func (a *app) hint(text string) {
+	if text != "" {
+		fmt.Fprintln(a.err, "      ", text)
+	}
+}
+
+// asBefore is what became of the data where nothing is committed.
+func (a *app) asBefore() string {
 	if len(a.lasting) > 0 {
-		asBefore = fmt.Sprintf("What can be was rolled back; the engine of %s has no transactions: rows that were written there, stay.", strings.Join(a.lasting, ", "))
+		return fmt.Sprintf(
+			"What can be was rolled back; the engine of %s has no transactions: rows that were written there, stay.",
+			strings.Join(a.lasting, ", "),
+		)
 	}
-	if errors.As(err, &partial) {
-		asBefore = fmt.Sprintf("What was open was rolled back; %s with %s are committed and stay.",
-			report.Count(partial.Chunks, "chunk", "chunks"), report.Count(partial.Rows, "row", "rows"))
-		failure["committed"] = map[string]any{"chunks": partial.Chunks, "rows": partial.Rows}
-		if partial.Load > 0 {
-			failure["load"] = partial.Load
-			asBefore += fmt.Sprintf("\n       evensprout load --resume goes on with load %d; evensprout withdraw %d takes it back.", partial.Load, partial.Load)
+	return "Everything was rolled back: the tables are as before."
+}
+
+// layout shows what has a form of its own.
+func (a *app) layout(of any, err error) {
+	switch x := of.(type) {
+	case diag.Problems:
+		fmt.Fprintln(a.err, x.Show(a.errPage.Bold, a.errPage.Alarm))
+		fmt.Fprintf(a.err, "%s\n", a.errPage.Alarm(diag.Count(len(x.Errors()), "problem", "problems")+"; nothing was written"))
+		if fault := (*store.Fault)(nil); errors.As(err, &fault) { // a database that could not be looked at, either
+			a.alarm(fault.Error())
+			a.hint(fault.Hint)
 		}
-	}
-	if errors.As(err, &unit) {
-		failure["unit"] = unit.Unit
-		asBefore = fmt.Sprintf("Nothing of the unit %s stays.", unit.Unit)
-		if unit.Occasions > 0 {
-			asBefore = fmt.Sprintf("What was open was rolled back; of %s, %s.", unit.Unit, report.Count(int(unit.Occasions), "occasion is committed and stays", "occasions are committed and stay"))
-			failure["committed"] = map[string]any{"occasions": unit.Occasions}
-			if unit.Load > 0 {
-				failure["load"] = unit.Load
-				asBefore += fmt.Sprintf("\nThe same command goes on with the others; evensprout withdraw %d takes these back.", unit.Load)
-			}
-		}
-	}
-	if errors.As(err, &half) {
-		asBefore = fmt.Sprintf("What was open was rolled back; a part of load %d is withdrawn.\n       evensprout withdraw %d --commit chunk goes on with that.", half.Load, half.Load)
-		failure["load"] = half.Load
-	}
-	say := func(message string) { fmt.Fprintln(a.err, a.errPage.Alarm("error:"), message) }
-	hint := func(h string) {
-		if h != "" {
-			fmt.Fprintln(a.err, "      ", h)
-		}
-	}
-	switch {
-	case errors.As(err, &problems):
-		code = exitPlan
-		if problems.Errors().OnlyDatabase() {
-			code = exitDatabase
-		}
-		failure["problems"] = problems
-		fmt.Fprintln(a.err, problems.Show(a.errPage.Bold, a.errPage.Alarm))
-		n := len(problems.Errors())
-		fmt.Fprintf(a.err, "%s\n", a.errPage.Alarm(report.Count(n, "problem", "problems")+"; nothing was written"))
-		if errors.As(err, &fault) {
-			say(fault.Error())
-			hint(fault.Hint)
-		}
-	case errors.As(err, &refusal):
-		code = exitViolation
-		failure["refusal"] = refusal
-		if errors.As(err, &many) {
-			say(fmt.Sprintf("more than %s would be rejected (--max-rejects); the last is this", report.Count(many.Limit, "row", "rows")))
-		}
-		a.refused(refusal)
-		fmt.Fprintln(a.err, asBefore)
-	case errors.As(err, &broken):
-		code = exitViolation
-		failure["broken"] = broken.Rules
-		a.tellBroken(a.err, a.errPage, broken.Rules)
-		if broken.Committed {
-			asBefore = "What was written is committed and stays; evensprout withdraw takes the last load back."
-		}
-		fmt.Fprintln(a.err, asBefore)
-	case errors.As(err, &present):
-		code = exitDatabase
-		failure["present"] = present
-		say("what the plan would load is there already, and nothing was written")
+	case *journal.Refusal:
+		a.refused(x)
+	case *load.Broken:
+		a.tellBroken(a.err, a.errPage, x.Rules)
+	case *load.Present:
 		t := report.Table{Columns: []report.Column{{Name: "Table"}, {Name: "Rows", Number: true}, {Name: "Found there"}}}
-		for _, p := range present.Tables {
-			t.Rows = append(t.Rows, []string{p.Table, report.Number(p.Rows), p.Found})
+		for _, p := range x.Tables {
+			t.Rows = append(t.Rows, []string{p.Table, diag.Number(p.Rows), p.Found})
 		}
 		fmt.Fprintln(a.err, a.errPage.Draw(t))
 		fmt.Fprint(a.err, presentHelp)
-	case errors.As(err, &unfinished):
-		code = exitDatabase
-		failure["unfinished"] = unfinished.Entry.Number
-		say(unfinished.Error())
-		n := unfinished.Entry.Number
-		if unfinished.Entry.State == load.StateWithdrawing {
-			hint(fmt.Sprintf("evensprout withdraw %d --commit chunk goes on with that; then load again", n))
-		} else {
-			hint(fmt.Sprintf("evensprout load --resume goes on with it; evensprout withdraw %d takes it back", n))
-		}
-	case errors.As(err, &parts):
-		code = exitDatabase
-		failure["unfinished"] = parts.Entry.Number
-		say(parts.Error())
-		hint(fmt.Sprintf("run all parts of the same number of parts; evensprout load --resume goes on with it as one process; evensprout withdraw %d takes it back", parts.Entry.Number))
-	case errors.As(err, &altered):
-		code = exitDatabase
-		failure["load"], failure["differences"] = altered.Entry.Number, altered.Differences
-		say(altered.Error() + ":")
-		for i, d := range altered.Differences {
-			if i == maxShownRows {
-				fmt.Fprintf(a.err, "         and %s more\n", report.Number(int64(len(altered.Differences)-i)))
-				break
-			}
-			fmt.Fprintln(a.err, "        ", d)
-		}
-		hint(fmt.Sprintf("evensprout load --anew takes the earlier rows back and loads the plan as it is now; evensprout withdraw %d takes them back alone;\n       load --extra NAME puts a further set beside them", altered.Entry.Number))
-	case errors.As(err, &stays):
-		code = exitDatabase
-		v := stays.Withdrawal
-		failure["load"], failure["left_rows"], failure["also"] = v.Load, v.LeftRows, v.Also
-		say(stays.Error() + ":")
-		tellLeft(a.err, v)
-		if len(v.Also) > 0 {
-			hint(fmt.Sprintf("evensprout load --anew --also %s takes them back, too", strings.Join(v.Also, " --also ")))
-		}
-		fmt.Fprintln(a.err, "nothing was written")
-	case errors.As(err, &strangers):
-		code = exitDatabase
-		failure["strangers"] = strangers
-		say(strangers.Error())
-		hint(strangers.Hint())
-		fmt.Fprintln(a.err, "nothing was written")
-	case errors.As(err, &gone):
-		code = exitDatabase
-		failure["load"], failure["entities"] = gone.Entry.Number, gone.Entities
-		say(gone.Error() + ":")
-		for _, e := range gone.Entities {
-			if e.Missing > 0 {
-				fmt.Fprintf(a.err, "         %s of %s, which has %s now\n", report.Count(e.Missing, "row", "rows"), e.Table, report.Number(e.Rows))
-			}
-		}
-		hint(fmt.Sprintf("evensprout load --restore puts them back; evensprout withdraw %d takes back what is left; evensprout compare tells which they are", gone.Entry.Number))
-	case errors.As(err, &continued):
-		code = exitUsage
-		say(continued.Error())
-		hint(fmt.Sprintf("evensprout withdraw %d first", continued.By))
-	case errors.As(err, &unknown):
-		code = exitUsage
-		say(unknown.Error())
-		hint("evensprout history lists its loads")
-	case errors.As(err, &fault):
-		code = exitDatabase
-		switch fault.Kind {
-		case store.Full:
-			code = exitFailed
-		case store.Interrupted:
-			code = exitInterrupted
-		}
-		failure["fault"] = fault.Kind
-		if fault.Kind == store.Refused {
-			code = exitUsage
-		}
-		say(err.Error())
-		hint(fault.Hint)
-		if fault.Kind == store.Full || fault.Kind == store.Transient || fault.Kind == store.Lost || partial != nil || half != nil || unit != nil {
-			hint(asBefore)
-		}
-	case errors.As(err, &script):
-		code = exitDatabase
-		failure["script"] = map[string]any{"file": script.File, "line": script.Line}
-		say(script.Error())
-		hint("nothing was loaded, and the database that was made for it is gone")
-	case errors.As(err, &row):
-		code = exitPlan
-		failure["row"], failure["field"] = row.Row, row.Field
-		say(row.Error())
-		hint("narrow the fields that the expression reads, or leave such rows out with if:; nothing was written")
-	case errors.As(err, &file):
-		failure["file"] = file.Path
-		say(file.Error())
-		hint("everything was rolled back: tables and files are as before")
-	case errors.Is(err, context.Canceled):
-		code = exitInterrupted
-		say("interrupted")
-		hint(asBefore)
-	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "unknown flag"):
-		code = exitUsage
-		say(strings.TrimSpace(err.Error()))
-		hint("evensprout --help lists the commands, evensprout COMMAND --help explains one")
-	default:
-		say(err.Error())
+	case *withdraw.Withdrawal:
+		tellLeft(a.err, x)
 	}
-	if a.json {
-		failure["exit_code"] = code
-		a.writeJSON(map[string]any{"error": failure})
-	}
-	return code
 }
 
 // valueOf says what the value of a flag is.
@@ -671,9 +587,9 @@ You can
 `
 
 // refused tells a violation in the plan's words.
-func (a *app) refused(r *load.Refusal) { a.tellRefused(a.err, a.errPage, r) }
+func (a *app) refused(r *journal.Refusal) { a.tellRefused(a.err, a.errPage, r) }
 
-func (a *app) tellRefused(w io.Writer, page report.Page, r *load.Refusal) {
+func (a *app) tellRefused(w io.Writer, page report.Page, r *journal.Refusal) {
 	fmt.Fprintf(w, "%s %s\n", page.Alarm("refused:"), r.Error())
 	line := func(name, value string) {
 		if value != "" {

@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"testing"
 
+	"evensprout/internal/journal"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/load"
-	"evensprout/internal/plan"
 	"evensprout/internal/report"
 	"evensprout/internal/store"
 )
@@ -21,8 +23,13 @@ import (
 // Every way to fail has its exit code, words on standard error, and with --json one
 // value on standard output.
 func TestFailures(t *testing.T) {
-	wrongPlan := plan.Problems{{File: "p.yaml", Line: 3, Column: 5, Message: "no such kind", Hint: "did you mean noun?"}}
-	wrongDatabase := plan.Problems{{File: "p.yaml", Message: "no such table", Database: true}, {File: "p.yaml", Message: "may collide", Warning: true}}
+	wrongPlan := diag.Problems{
+		{File: "p.yaml", Line: 3, Column: 5, Message: "no such kind", Hint: "did you mean noun?"},
+	}
+	wrongDatabase := diag.Problems{
+		{File: "p.yaml", Message: "no such table", Database: true},
+		{File: "p.yaml", Message: "may collide", Warning: true},
+	}
 	for name, c := range map[string]struct {
 		err   error
 		code  int
@@ -33,7 +40,7 @@ func TestFailures(t *testing.T) {
 		"a database unlike it": {wrongDatabase, exitDatabase, []string{"no such table", "1 problem;"}, "problems"},
 		"both, and no database": {errors.Join(wrongPlan, &store.Fault{Kind: store.Missing, Message: "there is no file x"}), exitPlan,
 			[]string{"no such kind", "there is no file x"}, "problems"},
-		"a refusal":         {&load.Refusal{Kind: store.Check, Entity: "Boat", Row: "Boat row 7", Constraint: "CHECK (n > 3)", Table: "boats", Code: "X1"}, exitViolation, []string{"Boat row 7", "CHECK (n > 3) on boats", "[X1]", "Everything was rolled back"}, "refusal"},
+		"a refusal":         {&journal.Refusal{Kind: store.Check, Entity: "Boat", Row: "Boat row 7", Constraint: "CHECK (n > 3)", Table: "boats", Code: "X1"}, exitViolation, []string{"Boat row 7", "CHECK (n > 3) on boats", "[X1]", "Everything was rolled back"}, "refusal"},
 		"rows there":        {&load.Present{Tables: []load.PresentTable{{Table: "boats", Rows: 1234, Found: "Boat row 0"}}}, exitDatabase, []string{"1,234", "when: empty", "nothing was written"}, "present"},
 		"a locked file":     {&store.Fault{Kind: store.Locked, Message: "x is locked", Hint: "close it"}, exitDatabase, []string{"x is locked", "close it"}, "fault"},
 		"a full disk":       {&store.Fault{Kind: store.Full, Message: "no room"}, exitFailed, []string{"no room", "Everything was rolled back"}, "fault"},
@@ -45,7 +52,14 @@ func TestFailures(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			var out, errOut bytes.Buffer
-			a := &app{out: report.NewWriter(&out, false), exact: &report.Exact{To: &out}, err: report.NewWriter(&errOut, false), page: pageOf(&out), errPage: pageOf(&errOut), json: true}
+			a := &app{
+				out:     report.NewWriter(&out, false),
+				exact:   &report.Exact{To: &out},
+				err:     report.NewWriter(&errOut, false),
+				page:    pageOf(&out),
+				errPage: pageOf(&errOut),
+				json:    true,
+			}
 			assert.Equal(t, c.code, a.exit(c.err))
 			for _, w := range c.words {
 				assert.Contains(t, errOut.String(), w)

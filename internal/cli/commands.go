@@ -6,8 +6,11 @@ import (
 	"fmt"
 	"strings"
 
+	"evensprout/internal/preflight"
+
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
@@ -89,7 +92,7 @@ not fit the plan or cannot be reached.`,
 			if a.json {
 				warnings := compiled.Warnings
 				if warnings == nil {
-					warnings = plan.Problems{}
+					warnings = diag.Problems{}
 				}
 				return a.writeJSON(map[string]any{
 					"plan": compiled.Plan.Name, "database": name, "entities": len(compiled.Targets), "fields": fields, "rows": rows,
@@ -99,24 +102,39 @@ not fit the plan or cannot be reached.`,
 			a.warn(compiled)
 			more := ""
 			if n := len(compiled.Plan.Units); n > 0 {
-				more += ", " + report.Count(n, "unit", "units")
+				more += ", " + diag.Count(n, "unit", "units")
 			}
 			if n := len(compiled.Plan.Always); n > 0 {
-				more += ", " + report.Count(n, "invariant", "invariants")
+				more += ", " + diag.Count(n, "invariant", "invariants")
 			}
-			fmt.Fprintf(a.out, "%s %s: %s, %s, %s to grow%s\n", a.page.Good("fine:"), compiled.Plan.Name,
-				report.Count(len(compiled.Targets), "entity", "entities"), report.Count(fields, "field", "fields"), report.Count(rows, "row", "rows"), more)
+			fmt.Fprintf(
+				a.out,
+				"%s %s: %s, %s, %s to grow%s\n",
+				a.page.Good("fine:"),
+				compiled.Plan.Name,
+				diag.Count(
+					len(compiled.Targets),
+					"entity",
+					"entities",
+				),
+				diag.Count(fields, "field", "fields"),
+				diag.Count(rows, "row", "rows"),
+				more,
+			)
 			switch {
 			case s == nil:
 				fmt.Fprintln(a.out, "No database is named, so the plan was held only against itself.")
 				if len(compiled.Plan.Units)+len(compiled.Plan.Always) > 0 {
-					fmt.Fprintln(a.out, "The steps of units, and invariants, are held against tables alone: --db names them.")
+					fmt.Fprintln(
+						a.out,
+						"The steps of units, and invariants, are held against tables alone: --db names them.",
+					)
 				}
 			default:
 				fmt.Fprintf(a.out, "The tables of %s fit the plan.\n", name)
 			}
 			if n := len(compiled.Warnings); n > 0 {
-				fmt.Fprintln(a.out, report.Count(n, "warning", "warnings"), "above.")
+				fmt.Fprintln(a.out, diag.Count(n, "warning", "warnings"), "above.")
 			}
 			return nil
 		},
@@ -137,7 +155,7 @@ func (a *app) foreseen(ctx context.Context, args []string) (*plan.Compiled, stor
 	if t.store == nil {
 		return c, nil, "", err
 	}
-	var found plan.Problems
+	var found diag.Problems
 	if err != nil && !errors.As(err, &found) {
 		return nil, nil, "", errors.Join(err, t.store.Close())
 	}
@@ -150,7 +168,7 @@ func (a *app) foreseen(ctx context.Context, args []string) (*plan.Compiled, stor
 			a.say("the plan's conditions in SQL were not tried: %s", why)
 		}
 		for _, err := range []error{load.Check(c, t.store.Traits(), load.Options{}), tried} {
-			var more plan.Problems
+			var more diag.Problems
 			if err != nil && !errors.As(err, &more) {
 				return nil, nil, "", errors.Join(err, c.Close(), t.store.Close())
 			}
@@ -161,7 +179,11 @@ func (a *app) foreseen(ctx context.Context, args []string) (*plan.Compiled, stor
 	if len(found.Errors()) > 0 {
 		whole = nil
 	}
-	more, err := load.Foresee(ctx, t.store, t.plan, t.options.Database, whole)
+	more, err := preflight.Foresee(
+		ctx,
+		t.store,
+		preflight.Foreseen{Plan: t.plan, Database: t.options.Database, Compiled: whole},
+	)
 	found = append(found, more...)
 	found.Sort()
 	if err == nil && len(found.Errors()) > 0 {
@@ -200,7 +222,7 @@ documentation and fiction: nothing ever reaches a real person.`,
 					}
 				}
 				err := fmt.Errorf("the catalogue has no kind %s", args[0])
-				if near := plan.Nearest(args[0], names); near != "" {
+				if near := diag.Nearest(args[0], names); near != "" {
 					err = fmt.Errorf("%w; did you mean %s?", err, near)
 				}
 				return usageError{err}
@@ -218,7 +240,14 @@ func (a *app) allKinds(kinds []grow.Kind) error {
 		}
 		return a.writeJSON(map[string]any{"kinds": list})
 	}
-	t := report.Table{Columns: []report.Column{{Name: "Kind"}, {Name: "What it is"}, {Name: "Different", Number: true}, {Name: "Samples"}}}
+	t := report.Table{
+		Columns: []report.Column{
+			{Name: "Kind"},
+			{Name: "What it is"},
+			{Name: "Different", Number: true},
+			{Name: "Samples"},
+		},
+	}
 	for _, k := range kinds {
 		shown := strings.Join(samples(k, "", 3), " · ")
 		if parts := k.PartNames(); len(parts) > 0 {
@@ -246,8 +275,20 @@ func (a *app) oneKind(k grow.Kind) error {
 		fmt.Fprintf(a.out, "parameter %s, %d..%d unless said otherwise\n", p, r.Lo, r.Hi)
 	}
 	if len(k.Parts) > 0 {
-		fmt.Fprintf(a.out, "drawn once, used in parts: draws: {it: {kind: %s}}, and in fields {from: it.%s}\n", k.Name, k.Parts[0].Name)
-		t := report.Table{Columns: []report.Column{{Name: "Part", Whole: true}, {Name: "of one"}, {Name: "of another"}, {Name: "of a third"}}}
+		fmt.Fprintf(
+			a.out,
+			"drawn once, used in parts: draws: {it: {kind: %s}}, and in fields {from: it.%s}\n",
+			k.Name,
+			k.Parts[0].Name,
+		)
+		t := report.Table{
+			Columns: []report.Column{
+				{Name: "Part", Whole: true},
+				{Name: "of one"},
+				{Name: "of another"},
+				{Name: "of a third"},
+			},
+		}
 		for _, part := range k.PartNames() {
 			t.Rows = append(t.Rows, append([]string{part}, samples(k, part, 3)...))
 		}
@@ -288,7 +329,7 @@ func space(k grow.Kind) string {
 	if k.Space() == 0 {
 		return "-"
 	}
-	return report.Number(k.Space())
+	return diag.Number(k.Space())
 }
 
 // samples grows a few values of a kind, or of a part of it.

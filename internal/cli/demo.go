@@ -10,9 +10,13 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/journal"
+	"evensprout/internal/unit"
+
 	"github.com/spf13/cobra"
 
 	"evensprout/internal/demo"
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
@@ -56,7 +60,11 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 			}
 			a.db = "sqlite:" + filepath.Join(folder, demoDatabase)
 			if !a.json {
-				fmt.Fprintf(a.out, "%s\n\n", a.page.Bold("Larkwater Ferries: a sample database and the plan that fills it"))
+				fmt.Fprintf(
+					a.out,
+					"%s\n\n",
+					a.page.Bold("Larkwater Ferries: a sample database and the plan that fills it"),
+				)
 			}
 			a.withUnits = !without
 			c, s, name, err := a.compile(cmd.Context(), []string{planFile}, true)
@@ -70,7 +78,16 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 			if without {
 				c.Always = nil
 			}
-			if err := a.loaded(cmd.Context(), c, c.Units, s, name, o, false, &outputs{}, &journalFlags{}); err != nil {
+			x := &loading{
+				plan:    c,
+				units:   c.Units,
+				store:   s,
+				name:    name,
+				options: o,
+				out:     &outputs{},
+				keep:    &journalFlags{},
+			}
+			if err := a.loaded(cmd.Context(), x); err != nil {
 				return err
 			}
 			if a.json {
@@ -90,15 +107,28 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 					return err
 				}
 			}
-			fmt.Fprintf(a.out, "\nIn %s: %s (tables), %s (the plan, yours to edit), %s (the database)\n", folder, demo.SchemaFile, defaultPlan, demoDatabase)
+			fmt.Fprintf(
+				a.out,
+				"\nIn %s: %s (tables), %s (the plan, yours to edit), %s (the database)\n",
+				folder,
+				demo.SchemaFile,
+				defaultPlan,
+				demoDatabase,
+			)
 			fmt.Fprintf(a.out, "Try next:\n")
 			last := "takes the last load back"
 			if n := len(c.Units); !without && n > 0 {
 				last = "takes back the last run, of the unit " + c.Units[n-1].Plan.Name
 			}
 			next := [][2]string{
-				{"look " + planFile + " passengers", "shows rows of a table"}, {"preview " + planFile + " --entity Booking", "grows some rows, without a database"},
-				{"compare " + planFile, "holds the tables against what was loaded"}, {"history " + planFile, "lists loads and runs"}, {"withdraw " + planFile, last},
+				{
+					"look " + planFile + " passengers",
+					"shows rows of a table",
+				}, {"preview " + planFile + " --entity Booking", "grows some rows, without a database"},
+				{
+					"compare " + planFile,
+					"holds the tables against what was loaded",
+				}, {"history " + planFile, "lists loads and runs"}, {"withdraw " + planFile, last},
 			}
 			width := 0
 			for _, x := range next {
@@ -126,7 +156,7 @@ func (a *app) demoRefusal(ctx context.Context, planFile, sale string) error {
 	defer s.Close()
 	defer c.Close()
 	i := slices.IndexFunc(c.Units, func(u *plan.CompiledUnit) bool { return u.Plan.Name == a.unit })
-	unit := c.Units[i]
+	sell := c.Units[i]
 	tables := []string{"bookings", "tickets", "sailings", "passengers"}
 	look := func() (counts []int64, sums []grow.Fingerprint, err error) {
 		for _, name := range tables {
@@ -147,8 +177,8 @@ func (a *app) demoRefusal(ctx context.Context, planFile, sale string) error {
 	if err != nil {
 		return err
 	}
-	_, err = load.RunUnit(ctx, c, unit, s, load.Options{Journal: a.journal("", false), Again: a.again}, false)
-	var refusal *load.Refusal
+	_, err = unit.Run(ctx, c, sell, s, load.Options{Journal: a.journal("", false), Again: a.again})
+	var refusal *journal.Refusal
 	if !errors.As(err, &refusal) {
 		return errors.Join(errors.New("the sample's sale for a full boat was not refused"), err)
 	}
@@ -158,11 +188,32 @@ func (a *app) demoRefusal(ctx context.Context, planFile, sale string) error {
 	}
 	fmt.Fprintf(a.out, "\n%s\n", a.page.Bold("And a sale that cannot be: "+sale+", for a sailing without a seat"))
 	a.tellRefused(a.out, a.page, refusal)
-	t := report.Table{Columns: []report.Column{{Name: "Table"}, {Name: "Rows before", Number: true}, {Name: "Rows after", Number: true}, {Name: "Contents before"}, {Name: "Contents after"}}}
-	for i, name := range tables {
-		t.Rows = append(t.Rows, []string{name, report.Number(before[i]), report.Number(after[i]), sumsBefore[i].String()[:16], sumsAfter[i].String()[:16]})
+	t := report.Table{
+		Columns: []report.Column{
+			{Name: "Table"},
+			{Name: "Rows before", Number: true},
+			{Name: "Rows after", Number: true},
+			{Name: "Contents before"},
+			{Name: "Contents after"},
+		},
 	}
-	fmt.Fprintf(a.out, "The booking and the ticket were written by steps 5 and 6; step 7 was refused, and nothing stays:\n\n%s\n", a.page.Draw(t))
+	for i, name := range tables {
+		t.Rows = append(
+			t.Rows,
+			[]string{
+				name,
+				diag.Number(before[i]),
+				diag.Number(after[i]),
+				sumsBefore[i].String()[:16],
+				sumsAfter[i].String()[:16],
+			},
+		)
+	}
+	fmt.Fprintf(
+		a.out,
+		"The booking and the ticket were written by steps 5 and 6; step 7 was refused, and nothing stays:\n\n%s\n",
+		a.page.Draw(t),
+	)
 	return nil
 }
 
@@ -191,8 +242,11 @@ func writeDemo(folder string, anew bool) (string, error) {
 		case err != nil:
 			return "", err
 		case !anew:
-			return "", fmt.Errorf("%s is there already: nothing was changed.\n       evensprout look %s shows its rows;\n       evensprout demo --anew builds the folder again (what you edited there is lost); evensprout demo FOLDER uses another",
-				f, planFile)
+			return "", fmt.Errorf(
+				"%s is there already: nothing was changed.\n       evensprout look %s shows its rows;\n       evensprout demo --anew builds the folder again (what you edited there is lost); evensprout demo FOLDER uses another",
+				f,
+				planFile,
+			)
 		}
 	}
 	if err := os.MkdirAll(folder, 0o755); err != nil {

@@ -8,13 +8,15 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/unit"
+
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/during"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
-	"evensprout/internal/report"
 	"evensprout/internal/store"
 )
 
@@ -72,7 +74,9 @@ load.`,
 			case f.sweep && len(args) > 1, !f.sweep && at > 1:
 				return errors.New("one plan, at most")
 			case !f.sweep && (at < 0 || at == len(args)):
-				return errors.New("the command that is to be run stands behind two hyphens, as in: evensprout during -- npm test")
+				return errors.New(
+					"the command that is to be run stands behind two hyphens, as in: evensprout during -- npm test",
+				)
 			}
 			return nil
 		},
@@ -97,13 +101,19 @@ load.`,
 	}
 	c.Flags().BoolVar(&f.private, "private", false, "a database of the command's own: the default")
 	c.Flags().BoolVar(&f.shared, "shared", false, "load into the database of the URL, and withdraw afterwards")
-	c.Flags().BoolVar(&f.keep, "keep-on-failure", false, "leave the database if the command fails, and say how to connect")
-	c.Flags().StringArrayVar(&f.scripts, "schema", nil, "script of SQL that makes the tables; may be said several times")
-	c.Flags().StringVar(&f.prepare, "prepare", "", "command that makes the tables, run by the shell with the database in its environment")
-	c.Flags().StringArrayVar(&f.from, "prepare-from", nil, "file or folder that --prepare reads: as long as it is the same, a filled database is copied; may be said several times")
+	c.Flags().
+		BoolVar(&f.keep, "keep-on-failure", false, "leave the database if the command fails, and say how to connect")
+	c.Flags().
+		StringArrayVar(&f.scripts, "schema", nil, "script of SQL that makes the tables; may be said several times")
+	c.Flags().
+		StringVar(&f.prepare, "prepare", "", "command that makes the tables, run by the shell with the database in its environment")
+	c.Flags().
+		StringArrayVar(&f.from, "prepare-from", nil, "file or folder that --prepare reads: as long as it is the same, a filled database is copied; may be said several times")
 	c.Flags().BoolVar(&f.noCache, "no-cache", false, "fill the database anew, and keep no copy")
-	c.Flags().BoolVar(&f.external, "with-external", false, "keep tables in a copied database whose rows are on another server, such as foreign tables: the command then works on those")
-	c.Flags().StringArrayVar(&f.env, "env", nil, "NAME=TEXT: a variable for the command, in which {url}, {host}, {port}, {user}, {password} and {name} are the database's")
+	c.Flags().
+		BoolVar(&f.external, "with-external", false, "keep tables in a copied database whose rows are on another server, such as foreign tables: the command then works on those")
+	c.Flags().
+		StringArrayVar(&f.env, "env", nil, "NAME=TEXT: a variable for the command, in which {url}, {host}, {port}, {user}, {password} and {name} are the database's")
 	c.Flags().DurationVar(&f.timeout, "timeout", 0, "end the command after so long, such as 10m, and exit with 124")
 	c.Flags().DurationVar(&f.wait, "wait", 10*time.Minute, "with --shared, how long to wait for another run")
 	c.Flags().BoolVar(&f.sweep, "sweep", false, "run nothing, and remove what killed runs have left")
@@ -146,7 +156,20 @@ func (a *app) variables(url string, f *duringFlags) []store.Variable {
 	for _, v := range list {
 		of[v.Name] = v.Value
 	}
-	texts := strings.NewReplacer("{url}", of["DATABASE_URL"], "{host}", of["DB_HOST"], "{port}", of["DB_PORT"], "{user}", of["DB_USER"], "{password}", of["DB_PASSWORD"], "{name}", of["DB_NAME"])
+	texts := strings.NewReplacer(
+		"{url}",
+		of["DATABASE_URL"],
+		"{host}",
+		of["DB_HOST"],
+		"{port}",
+		of["DB_PORT"],
+		"{user}",
+		of["DB_USER"],
+		"{password}",
+		of["DB_PASSWORD"],
+		"{name}",
+		of["DB_NAME"],
+	)
 	for _, e := range f.env {
 		name, text, _ := strings.Cut(e, "=")
 		list = append(list, store.Variable{Name: name, Value: texts.Replace(text)})
@@ -166,7 +189,12 @@ func (a *app) ran(ctx context.Context, c *during.Command) error {
 		fmt.Fprintf(a.err, "%s %s cannot be run: %v\n", a.errPage.Alarm("error:"), c.Args[0], err)
 	}
 	if code == during.CodeTimeout && err == nil && c.Timeout > 0 {
-		fmt.Fprintf(a.err, "%s the command was ended after %s, as --timeout says\n", a.errPage.Alarm("error:"), c.Timeout)
+		fmt.Fprintf(
+			a.err,
+			"%s the command was ended after %s, as --timeout says\n",
+			a.errPage.Alarm("error:"),
+			c.Timeout,
+		)
 	}
 	if code != 0 {
 		return commandEnded{code}
@@ -220,8 +248,8 @@ func (a *app) fill(ctx context.Context, c *plan.Compiled, s store.Store, o load.
 	}
 	for i, u := range c.Units {
 		o.Later = i < len(c.Units)-1
-		r, err := load.RunUnit(ctx, c, u, s, o, false)
-		var partial *load.UnitPartial
+		r, err := unit.Run(ctx, c, u, s, o)
+		var partial *unit.Partial
 		switch {
 		case errors.As(err, &partial) && partial.Load > 0:
 			return append(loads, partial.Load), err
@@ -232,7 +260,7 @@ func (a *app) fill(ctx context.Context, c *plan.Compiled, s store.Store, o load.
 		}
 	}
 	if rejected > 0 {
-		a.say("%s left out, as the plan's on_violation says", report.Count(rejected, "row was", "rows were"))
+		a.say("%s left out, as the plan's on_violation says", diag.Count(rejected, "row was", "rows were"))
 	}
 	if len(c.Units) == 0 {
 		return loads, nil

@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/during"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
-	"evensprout/internal/report"
 	"evensprout/internal/safe"
 	"evensprout/internal/store"
 )
@@ -21,7 +21,7 @@ func (a *app) duringPrivate(ctx context.Context, args []string, run *during.Comm
 	if err != nil {
 		return err
 	}
-	m := &maker{app: a, args: args, url: u, flags: f}
+	m := &maker{a: a, args: args, url: u, flags: f}
 	if err := m.refuseExternal(ctx, p); err != nil {
 		return err
 	}
@@ -44,7 +44,13 @@ func (a *app) duringPrivate(ctx context.Context, args []string, run *during.Comm
 		}
 		again := func(ctx context.Context) (store.Own, error) { return store.OpenOwn(ctx, a.drivers, u) }
 		if gone := place.Drop(context.WithoutCancel(ctx), again); gone != nil {
-			err = errors.Join(err, fmt.Errorf("the database of the run is still there, and evensprout during --sweep removes it: %w", gone))
+			err = errors.Join(
+				err,
+				fmt.Errorf(
+					"the database of the run is still there, and evensprout during --sweep removes it: %w",
+					gone,
+				),
+			)
 		}
 	}()
 	how := "made in " + brief(place.Made)
@@ -65,7 +71,11 @@ func (a *app) duringPrivate(ctx context.Context, args []string, run *during.Comm
 		if kept := place.Keep(context.WithoutCancel(ctx)); kept != nil {
 			return errors.Join(err, kept)
 		}
-		fmt.Fprintf(a.err, "The database is kept: evensprout look --db '%s'\nevensprout during --sweep --kept removes it.\n", a.shown(url))
+		fmt.Fprintf(
+			a.err,
+			"The database is kept: evensprout look --db '%s'\nevensprout during --sweep --kept removes it.\n",
+			a.shown(url),
+		)
 	}
 	return err
 }
@@ -79,7 +89,7 @@ func brief(d time.Duration) string {
 
 // maker makes databases for runs.
 type maker struct {
-	*app
+	a     *app
 	args  []string
 	url   string
 	flags *duringFlags
@@ -101,7 +111,7 @@ func (m *maker) key(ctx context.Context, p *plan.Plan) (string, error) {
 	d := during.NewDigest(cacheForm)
 	d.Add("program", []byte(build()))
 	d.Add("plan", p.Source())
-	d.Add("clock", []byte(m.clock))
+	d.Add("clock", []byte(m.a.clock))
 	missing := func(flag, path string, err error) error {
 		return usageError{fmt.Errorf("%s: %w", flag, unreadable(path, err))}
 	}
@@ -145,7 +155,7 @@ func build() string {
 // addGiven adds what is copied of the database of the URL: its tables, and the rows of
 // those that are not planned. It tells whether these are few enough to be looked at.
 func (m *maker) addGiven(ctx context.Context, d *during.Digest, p *plan.Plan) (bool, error) {
-	s, err := store.Open(ctx, m.drivers, m.url)
+	s, err := store.Open(ctx, m.a.drivers, m.url)
 	if err != nil {
 		return false, m.schemaless(err)
 	}
@@ -157,10 +167,13 @@ func (m *maker) addGiven(ctx context.Context, d *during.Digest, p *plan.Plan) (b
 	if err := d.AddSchema(db); err != nil {
 		return false, err
 	}
-	d.Add("database", []byte(m.shown(m.url)))
+	d.Add("database", []byte(m.a.shown(m.url)))
 	same, err := d.AddRows(ctx, s, db, p)
 	if err == nil && !same {
-		m.say("the database has more than %s rows in tables that are not planned, so it is copied anew each time", report.Number(int64(during.MaxRows)))
+		m.a.say(
+			"the database has more than %s rows in tables that are not planned, so it is copied anew each time",
+			diag.Number(int64(during.MaxRows)),
+		)
 	}
 	return same, err
 }
@@ -174,7 +187,7 @@ func (m *maker) refuseExternal(ctx context.Context, p *plan.Plan) error {
 	if !m.copies() {
 		return nil
 	}
-	s, err := store.Open(ctx, m.drivers, m.url)
+	s, err := store.Open(ctx, m.a.drivers, m.url)
 	if err != nil {
 		return m.schemaless(err)
 	}
@@ -189,16 +202,26 @@ func (m *maker) refuseExternal(ctx context.Context, p *plan.Plan) error {
 	if len(names) == 0 {
 		return nil
 	}
-	return &store.Fault{Kind: store.Refused, Message: "nothing was done: a copy of the database would have to be emptied of rows that are kept elsewhere, in " + strings.Join(names, ", "),
-		Hint: "--schema schema.sql, or --prepare 'your migration command', makes tables of its own; or leave these tables out of the plan"}
+	return &store.Fault{
+		Kind: store.Refused,
+		Message: "nothing was done: a copy of the database would have to be emptied of rows that are kept elsewhere, in " + strings.Join(
+			names,
+			", ",
+		),
+		Hint: "--schema schema.sql, or --prepare 'your migration command', makes tables of its own; or leave these tables out of the plan",
+	}
 }
 
 // schemaless says what to do where there is no database to copy.
 func (m *maker) schemaless(err error) error {
 	var fault *store.Fault
 	if errors.As(err, &fault) && fault.Kind == store.Missing {
-		return &store.Fault{Kind: store.Missing, Err: fault.Err, Message: fault.Message + ", so there are no tables to copy",
-			Hint: "--schema schema.sql, or --prepare 'your migration command', makes them in a fresh database"}
+		return &store.Fault{
+			Kind:    store.Missing,
+			Err:     fault.Err,
+			Message: fault.Message + ", so there are no tables to copy",
+			Hint:    "--schema schema.sql, or --prepare 'your migration command', makes them in a fresh database",
+		}
 	}
 	return err
 }
@@ -262,20 +285,33 @@ func (m *maker) prepareURL(ctx context.Context, name string) (string, error) {
 
 // prepared runs the command that makes the tables.
 func (m *maker) prepared(ctx context.Context, url string) error {
-	c := &during.Command{Args: []string{"/bin/sh", "-c", m.flags.prepare}, Variables: m.variables(url, m.flags), Out: m.errFile, Err: m.errFile}
+	c := &during.Command{
+		Args:      []string{"/bin/sh", "-c", m.flags.prepare},
+		Variables: m.a.variables(url, m.flags),
+		Out:       m.a.errFile,
+		Err:       m.a.errFile,
+	}
 	code, err := c.Run(ctx)
 	if err == nil && ctx.Err() != nil {
 		err = context.Cause(ctx)
 	}
 	if err == nil && code != 0 {
-		err = &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("--prepare: the command %q ended with code %d, so nothing was loaded", m.flags.prepare, code), Hint: "what it said stands above"}
+		err = &store.Fault{
+			Kind: store.Missing,
+			Message: fmt.Sprintf(
+				"--prepare: the command %q ended with code %d, so nothing was loaded",
+				m.flags.prepare,
+				code,
+			),
+			Hint: "what it said stands above",
+		}
 	}
 	return err
 }
 
 // emptied takes the rows out of planned tables of a copy, and what refers to them.
 func (m *maker) emptied(ctx context.Context, name string) error {
-	p, err := m.readPlan(m.args)
+	p, err := m.a.readPlan(m.args)
 	if err != nil {
 		return err
 	}
@@ -312,7 +348,11 @@ func (m *maker) hasTables(ctx context.Context, name string) error {
 	case len(m.flags.scripts) > 0:
 		what = "the scripts of --schema make no tables"
 	}
-	return &store.Fault{Kind: store.Missing, Message: what + ", so nothing was loaded", Hint: "--schema schema.sql makes them, or --prepare 'your migration command', which finds the fresh database in DATABASE_URL"}
+	return &store.Fault{
+		Kind:    store.Missing,
+		Message: what + ", so nothing was loaded",
+		Hint:    "--schema schema.sql makes them, or --prepare 'your migration command', which finds the fresh database in DATABASE_URL",
+	}
 }
 
 // filled loads the plan, and runs its units, without a journal: nobody takes it back.
@@ -321,17 +361,17 @@ func (m *maker) filled(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	given := m.db
-	m.db, m.opener = url, func(ctx context.Context) (store.Store, error) { return m.own.Open(ctx, name) }
-	defer func() { m.db, m.opener = given, nil }()
-	c, s, _, err := m.compile(ctx, m.args, true)
+	given := m.a.db
+	m.a.db, m.a.opener = url, func(ctx context.Context) (store.Store, error) { return m.own.Open(ctx, name) }
+	defer func() { m.a.db, m.a.opener = given, nil }()
+	c, s, _, err := m.a.compile(ctx, m.args, true)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
 	defer c.Close()
-	if !m.quiet {
-		m.warn(c)
+	if !m.a.quiet {
+		m.a.warn(c)
 	}
 	if err := load.TryConditions(ctx, s, c); err != nil {
 		return err
@@ -342,9 +382,9 @@ func (m *maker) filled(ctx context.Context, name string) error {
 			return err
 		}
 		defer os.RemoveAll(o.Folder)
-		m.say("the files that fields name are not made for a private database; --shared makes them, and removes them")
+		m.a.say("the files that fields name are not made for a private database; --shared makes them, and removes them")
 	}
-	_, err = m.fill(ctx, c, s, o)
+	_, err = m.a.fill(ctx, c, s, o)
 	return err
 }
 

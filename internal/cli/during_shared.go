@@ -9,11 +9,15 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/withdraw"
+
+	"evensprout/internal/journal"
+
+	"evensprout/internal/diag"
 	"evensprout/internal/during"
 	"evensprout/internal/files"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
-	"evensprout/internal/report"
 	"evensprout/internal/store"
 )
 
@@ -46,7 +50,14 @@ func (a *app) duringShared(ctx context.Context, args []string, run *during.Comma
 	defer func() {
 		// The command may have taken as long as it liked: servers end idle connections.
 		if again, gone := a.withdrawn(context.WithoutCancel(ctx), load.Operator{Plan: c.Plan, Rows: files.Rows}, loads); gone != nil {
-			err = errors.Join(err, fmt.Errorf("what was loaded is still there (load %v), and evensprout during --sweep takes it back: %w", again, gone))
+			err = errors.Join(
+				err,
+				fmt.Errorf(
+					"what was loaded is still there (load %v), and evensprout during --sweep takes it back: %w",
+					again,
+					gone,
+				),
+			)
 		}
 	}()
 	if err != nil {
@@ -85,7 +96,16 @@ func (a *app) alone(ctx context.Context, s store.Store, name string, wait time.D
 			return err
 		}
 		if time.Now().After(deadline) {
-			return &store.Fault{Kind: store.Locked, Message: fmt.Sprintf("another run works with the rows of %s (%s; waited %s)", name, holder, brief(wait)), Hint: "--wait says how long to wait for it; without --shared, each run has a database of its own"}
+			return &store.Fault{
+				Kind: store.Locked,
+				Message: fmt.Sprintf(
+					"another run works with the rows of %s (%s; waited %s)",
+					name,
+					holder,
+					brief(wait),
+				),
+				Hint: "--wait says how long to wait for it; without --shared, each run has a database of its own",
+			}
 		}
 		if !told {
 			a.say("waiting for another run that works with the rows of %s (%s)", name, holder)
@@ -111,17 +131,22 @@ func (a *app) withdrawn(ctx context.Context, by load.Operator, loads []int64) ([
 	}
 	defer s.Close()
 	// What the command has changed, and what it has added below the rows, goes as well.
-	o := load.WithdrawOptions{Changed: true, Referring: true, By: by, Again: a.again, Wait: time.Minute}
+	o := withdraw.Options{Changed: true, Referring: true, By: by, Again: a.again, Wait: time.Minute}
 	for i, n := range slices.Backward(loads) {
-		w, err := load.Withdraw(ctx, s, n, o)
+		w, err := withdraw.Run(ctx, s, n, o)
 		if err != nil {
 			return loads[:i+1], err
 		}
 		for table, rows := range w.Others {
-			a.say("%s of %s referred to rows that went, and went as well", report.Count(rows, "row", "rows"), table)
+			a.say("%s of %s referred to rows that went, and went as well", diag.Count(rows, "row", "rows"), table)
 		}
 		if w.Left > 0 {
-			a.say("%s of load %d could not be taken back: evensprout withdraw %d says which", report.Count(w.Left, "row", "rows"), n, n)
+			a.say(
+				"%s of load %d could not be taken back: evensprout withdraw %d says which",
+				diag.Count(w.Left, "row", "rows"),
+				n,
+				n,
+			)
 		}
 	}
 	return nil, nil
@@ -130,7 +155,7 @@ func (a *app) withdrawn(ctx context.Context, by load.Operator, loads []int64) ([
 // takenBack withdraws what killed runs have left of a plan. What the journal says is not
 // enough for that: the plan of such a load must be the operator's.
 func (a *app) takenBack(ctx context.Context, s store.Store, p *plan.Plan) ([]during.Swept, error) {
-	all, err := load.Entries(ctx, s, p.Name)
+	all, err := journal.Entries(ctx, s, p.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -138,16 +163,27 @@ func (a *app) takenBack(ctx context.Context, s store.Store, p *plan.Plan) ([]dur
 	var loads []int64
 	var out []during.Swept
 	for _, e := range all {
-		if !strings.HasPrefix(e.Actor, duringActor) || e.State == load.StateWithdrawn {
+		if !strings.HasPrefix(e.Actor, duringActor) || e.State == journal.StateWithdrawn {
 			continue
 		}
 		name := fmt.Sprintf("load %d of %s", e.Number, e.Plan)
-		full, err := load.FindEntry(ctx, s, e.Number)
+		full, err := journal.FindEntry(ctx, s, e.Number)
 		if err != nil {
 			return out, err
 		}
 		if e.About.Unit == "" && !by.Same(full) {
-			out = append(out, during.Swept{Name: name, Why: fmt.Sprintf("the journal's plan of it differs from %s; evensprout withdraw %d takes it back", p.File(), e.Number), Left: true})
+			out = append(
+				out,
+				during.Swept{
+					Name: name,
+					Why: fmt.Sprintf(
+						"the journal's plan of it differs from %s; evensprout withdraw %d takes it back",
+						p.File(),
+						e.Number,
+					),
+					Left: true,
+				},
+			)
 			continue
 		}
 		loads = append(loads, e.Number)
@@ -222,7 +258,7 @@ func (a *app) swept(ctx context.Context, args []string, f *duringFlags) error {
 // sweptLoads withdraws loads of killed runs of the operator's plan, unless somebody works with
 // it. Those of other plans are listed.
 func (a *app) sweptLoads(ctx context.Context, s store.Store, p *plan.Plan) ([]during.Swept, error) {
-	all, err := load.Entries(ctx, s, "")
+	all, err := journal.Entries(ctx, s, "")
 	if err != nil {
 		return nil, err
 	}
@@ -230,11 +266,18 @@ func (a *app) sweptLoads(ctx context.Context, s store.Store, p *plan.Plan) ([]du
 	mine := false
 	for _, e := range all {
 		switch {
-		case !strings.HasPrefix(e.Actor, duringActor) || e.State == load.StateWithdrawn:
+		case !strings.HasPrefix(e.Actor, duringActor) || e.State == journal.StateWithdrawn:
 		case p != nil && e.Plan == p.Name:
 			mine = true
 		default:
-			out = append(out, during.Swept{Name: fmt.Sprintf("load %d of %s", e.Number, e.Plan), Why: "its plan is not the named one: evensprout during PLAN --sweep", Left: true})
+			out = append(
+				out,
+				during.Swept{
+					Name: fmt.Sprintf("load %d of %s", e.Number, e.Plan),
+					Why:  "its plan is not the named one: evensprout during PLAN --sweep",
+					Left: true,
+				},
+			)
 		}
 	}
 	if !mine {

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/export"
 	"evensprout/internal/files"
 	"evensprout/internal/plan"
@@ -79,7 +80,15 @@ database. --part takes a share of the rows: all parts together are the whole.`,
 				defer s.Close()
 			}
 			a.warn(c)
-			o := export.Options{Format: flags.format, Names: export.Names(flags.names), Part: part, Jobs: flags.jobs, MadeBy: release(), Guard: flags.guard}
+			o := export.Options{
+				Format:     flags.format,
+				Names:      export.Names(flags.names),
+				Part:       part,
+				Jobs:       flags.jobs,
+				MadeBy:     release(),
+				References: export.References(flags.references),
+				Guard:      flags.guard,
+			}
 			if o.Names == export.Columns && s == nil {
 				return missingTables("--names columns needs the tables")
 			}
@@ -93,16 +102,24 @@ database. --part takes a share of the rows: all parts together are the whole.`,
 			return a.exported(cmd.Context(), c, o, &flags)
 		},
 	}
-	c.Flags().StringVar(&flags.format, "format", "", "csv, ndjson, json, parquet or sql; else as the name of --out ends, or csv")
-	c.Flags().StringVar(&flags.out, "out", "", "folder for the files; of sql and of nested JSON the file; else standard output")
+	c.Flags().
+		StringVar(&flags.format, "format", "", "csv, ndjson, json, parquet or sql; else as the name of --out ends, or csv")
+	c.Flags().
+		StringVar(&flags.out, "out", "", "folder for the files; of sql and of nested JSON the file; else standard output")
 	c.Flags().StringArrayVar(&flags.entities, "entity", nil, "write this entity alone; may be said several times")
-	c.Flags().StringVar(&flags.names, "names", string(export.Fields), "what columns are called: fields, as in the plan, or columns, as in the database")
-	c.Flags().BoolVar(&flags.guard, "guard-formulas", false, "of CSV: put an apostrophe in front of texts that spreadsheets take for formulas, such as =1+1; the file then does not hold the rows exactly")
+	c.Flags().
+		StringVar(&flags.names, "names", string(export.Fields), "what columns are called: fields, as in the plan, or columns, as in the database")
+	c.Flags().
+		BoolVar(&flags.guard, "guard-formulas", false, "of CSV: put an apostrophe in front of texts that spreadsheets take for formulas, such as =1+1; the file then does not hold the rows exactly")
 	c.Flags().StringVar(&flags.dialect, "dialect", "", "of SQL: sqlite, postgres or mysql; else that of the database")
-	c.Flags().StringVar(&flags.migration, "migration", "", "write NAME.insert.sql and NAME.remove.sql, into --out or here")
-	c.Flags().BoolVar(&flags.nest, "nest", false, "one JSON document, in which rows stand inside those that they are planned per")
-	c.Flags().StringVar(&flags.row, "row", "", "this row alone, with everything below it, as JSON: Passenger.ada, or Passenger.17 for a grown one")
-	c.Flags().StringVar(&flags.references, "references", string(export.Keys), "with --nest or --row, what stands in place of a reference: keys, rows or names")
+	c.Flags().
+		StringVar(&flags.migration, "migration", "", "write NAME.insert.sql and NAME.remove.sql, into --out or here")
+	c.Flags().
+		BoolVar(&flags.nest, "nest", false, "one JSON document, in which rows stand inside those that they are planned per")
+	c.Flags().
+		StringVar(&flags.row, "row", "", "this row alone, with everything below it, as JSON: Passenger.ada, or Passenger.17 for a grown one")
+	c.Flags().
+		StringVar(&flags.references, "references", string(export.Keys), "with --nest or --row, what stands in place of a reference: keys, rows or names")
 	c.Flags().BoolVar(&flags.planOnly, "without-database", false, "open no database, even if one is named")
 	c.Flags().BoolVar(&flags.overwrite, "overwrite", false, "replace files that are there and that no export wrote")
 	c.Flags().IntVar(&flags.jobs, "jobs", jobsDefault(), "how many growers work at a time")
@@ -119,7 +136,7 @@ func (f *exportFlags) settle() error {
 			return nil
 		}
 		err := fmt.Errorf("%s is one of %s, and here is %q", flag, strings.Join(of, ", "), value)
-		if near := plan.Nearest(value, of); near != "" {
+		if near := diag.Nearest(value, of); near != "" {
 			err = fmt.Errorf("%w; did you mean %s?", err, near)
 		}
 		return usageError{err}
@@ -179,7 +196,7 @@ func entityNamed(c *plan.Compiled, flag, name string) (*plan.Target, error) {
 	t := c.Target(name)
 	if t == nil {
 		err := fmt.Errorf("%s: the plan has no entity %s", flag, name)
-		if near := plan.Nearest(name, c.Names()); near != "" {
+		if near := diag.Nearest(name, c.Names()); near != "" {
 			err = fmt.Errorf("%w; did you mean %s?", err, near)
 		}
 		return nil, usageError{err}
@@ -215,9 +232,15 @@ func (a *app) exported(ctx context.Context, c *plan.Compiled, o export.Options, 
 		if err != nil {
 			return usageError{err}
 		}
-		return a.toFile(f, func(w io.Writer) error { return export.One(c, o, export.References(f.references), t, row, w) })
+		return a.toFile(
+			f,
+			func(w io.Writer) error { return export.One(c, o, t, row, w) },
+		)
 	case f.nest:
-		return a.toFile(f, func(w io.Writer) error { return export.Nested(ctx, c, o, export.References(f.references), w) })
+		return a.toFile(
+			f,
+			func(w io.Writer) error { return export.Nested(ctx, c, o, w) },
+		)
 	case f.format == formatSQL:
 		sql, err := a.script(f.dialect)
 		if err != nil {
@@ -225,10 +248,19 @@ func (a *app) exported(ctx context.Context, c *plan.Compiled, o export.Options, 
 		}
 		for _, t := range c.Targets {
 			if t.Plan.DatabaseKeys && (len(o.Entities) == 0 || slices.Contains(o.Entities, t.Plan.Name)) {
-				fmt.Fprintf(a.err, "note: the keys of %s are explicit here, although the plan lets the database give them\n", t.Plan.Name)
+				fmt.Fprintf(
+					a.err,
+					"note: the keys of %s are explicit here, although the plan lets the database give them\n",
+					t.Plan.Name,
+				)
 			}
 			if t.Write.Mode != plan.Insert && (len(o.Entities) == 0 || slices.Contains(o.Entities, t.Plan.Name)) {
-				fmt.Fprintf(a.err, "note: %s is written by INSERT here, although the plan says %s\n", t.Plan.Name, t.Write.Mode)
+				fmt.Fprintf(
+					a.err,
+					"note: %s is written by INSERT here, although the plan says %s\n",
+					t.Plan.Name,
+					t.Write.Mode,
+				)
 			}
 		}
 		if f.migration != "" {
@@ -245,7 +277,12 @@ func (a *app) exported(ctx context.Context, c *plan.Compiled, o export.Options, 
 		return err
 	case f.out == "":
 		if n := len(o.Entities); (n == 0 && len(c.Targets) > 1 || n > 1) && f.format != "json" && f.format != "ndjson" {
-			return usageError{fmt.Errorf("a stream of %s holds one entity: --entity NAME says which, or --out FOLDER takes a file for each", f.format)}
+			return usageError{
+				fmt.Errorf(
+					"a stream of %s holds one entity: --entity NAME says which, or --out FOLDER takes a file for each",
+					f.format,
+				),
+			}
 		}
 		_, err := export.Stream(ctx, c, o, a.exact)
 		return err
@@ -284,7 +321,13 @@ func place(folder *export.Folder, overwrite bool) error {
 	return err
 }
 
-func (a *app) exportMigration(ctx context.Context, c *plan.Compiled, o export.Options, f *exportFlags, sql store.Script) error {
+func (a *app) exportMigration(
+	ctx context.Context,
+	c *plan.Compiled,
+	o export.Options,
+	f *exportFlags,
+	sql store.Script,
+) error {
 	at := f.out
 	if at == "" {
 		at = "."
@@ -304,14 +347,18 @@ func (a *app) exportMigration(ctx context.Context, c *plan.Compiled, o export.Op
 		return err
 	}
 	defer remove.Close()
-	m, err := export.Migration(ctx, c, o, sql, insert, remove)
+	m, err := export.Migration(ctx, c, o, sql, export.Pair{Insert: insert, Remove: remove})
 	if err != nil {
 		return err
 	}
 	if err := place(folder, f.overwrite); err != nil {
 		return err
 	}
-	return a.tellExport(m, filepath.Join(at, f.migration+".insert.sql"), "and "+f.migration+".remove.sql, which takes them out, for "+sql.Name())
+	return a.tellExport(
+		m,
+		filepath.Join(at, f.migration+".insert.sql"),
+		"and "+f.migration+".remove.sql, which takes them out, for "+sql.Name(),
+	)
 }
 
 // toFile lets something be written into --out, or to standard output.
@@ -345,13 +392,24 @@ func (a *app) tellExport(m *files.Manifest, where, with string) error {
 		o.Set("manifest", m)
 		return a.writeJSON(o)
 	}
-	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "File"}, {Name: "Rows", Number: true}, {Name: "Bytes", Number: true}, {Name: "Fingerprint"}}}
+	t := report.Table{
+		Columns: []report.Column{
+			{Name: "Entity"},
+			{Name: "File"},
+			{Name: "Rows", Number: true},
+			{Name: "Bytes", Number: true},
+			{Name: "Fingerprint"},
+		},
+	}
 	rows := uint64(0)
 	alone := true // no entity has a file of its own
 	for _, e := range m.Entities {
 		rows += e.Rows
 		alone = alone && e.File == ""
-		t.Rows = append(t.Rows, []string{e.Entity, e.File, report.Number(e.Rows), report.Number(e.Bytes), e.Fingerprint.String()})
+		t.Rows = append(
+			t.Rows,
+			[]string{e.Entity, e.File, diag.Number(e.Rows), diag.Number(e.Bytes), e.Fingerprint.String()},
+		)
 	}
 	if alone {
 		t.Columns = slices.Delete(t.Columns, 1, 2)
@@ -365,6 +423,14 @@ func (a *app) tellExport(m *files.Manifest, where, with string) error {
 	if m.Part != nil {
 		part = fmt.Sprintf("part %s, ", m.Part)
 	}
-	fmt.Fprintf(a.out, "\n%s %s%s in %s, %s.\n", a.page.Good("done:"), part, report.Count(rows, "row", "rows"), where, with)
+	fmt.Fprintf(
+		a.out,
+		"\n%s %s%s in %s, %s.\n",
+		a.page.Good("done:"),
+		part,
+		diag.Count(rows, "row", "rows"),
+		where,
+		with,
+	)
 	return nil
 }

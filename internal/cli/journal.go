@@ -14,8 +14,13 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/withdraw"
+
+	"evensprout/internal/journal"
+
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/files"
 	"evensprout/internal/grow"
 	"evensprout/internal/load"
@@ -53,7 +58,7 @@ func (a *app) again(ctx context.Context) (store.Store, error) {
 func (a *app) openAlone(ctx context.Context, planArgs []string) (store.Store, *plan.Plan, string, error) {
 	p, err := a.readPlan(planArgs)
 	if err != nil && (a.url(nil, "") == "" || planArgs != nil) {
-		if planArgs == nil && errors.As(err, new(plan.Problems)) {
+		if planArgs == nil && errors.As(err, new(diag.Problems)) {
 			return nil, nil, "", errNoDatabase
 		}
 		return nil, nil, "", err
@@ -121,7 +126,13 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 					pasts = []*load.Past{one}
 				}
 			case p != nil:
-				pasts, err = load.RecallAll(cmd.Context(), s, p.Name, extra, nil, load.Operator{Plan: p, Rows: files.Rows})
+				pasts, err = load.RecallAll(
+					cmd.Context(),
+					s,
+					load.Loads{Plan: p.Name, Extra: extra},
+					nil,
+					load.Operator{Plan: p, Rows: files.Rows},
+				)
 			default:
 				err = usageError{errors.New("compare needs a plan, or --load N")}
 			}
@@ -144,7 +155,10 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 					return err
 				}
 				pasts = []*load.Past{one}
-				fmt.Fprintln(a.err, "note: the journal knows no load of this plan, so the tables are held against the plan itself")
+				fmt.Fprintln(
+					a.err,
+					"note: the journal knows no load of this plan, so the tables are held against the plan itself",
+				)
 			}
 			defer load.CloseAll(pasts)
 			started := time.Now()
@@ -185,7 +199,14 @@ func (a *app) brokenRules(ctx context.Context, p *plan.Plan, s store.Store) (*lo
 	if err != nil {
 		return nil, err
 	}
-	c, err := p.Compile(plan.Options{Database: db, WithoutUnits: true, Rows: a.openRows, Existing: func(t *schema.Table) (grow.Table, error) { return load.Existing(ctx, s, t) }})
+	c, err := p.Compile(
+		plan.Options{
+			Database:     db,
+			WithoutUnits: true,
+			Rows:         a.openRows,
+			Existing:     func(t *schema.Table) (grow.Table, error) { return load.Existing(ctx, s, t) },
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -206,8 +227,17 @@ func (a *app) tellDifference(d *load.Difference, name string, took time.Duration
 	for _, e := range d.Entities {
 		others, units = others || e.Others > 0, units || e.ByUnits > 0
 	}
-	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}, {Name: "Planned", Number: true}, {Name: "In the table", Number: true},
-		{Name: "Missing", Number: true}, {Name: "Changed", Number: true}, {Name: "Extra", Number: true}}}
+	t := report.Table{
+		Columns: []report.Column{
+			{Name: "Entity"},
+			{Name: "Table"},
+			{Name: "Planned", Number: true},
+			{Name: "In the table", Number: true},
+			{Name: "Missing", Number: true},
+			{Name: "Changed", Number: true},
+			{Name: "Extra", Number: true},
+		},
+	}
 	if others {
 		t.Columns = append(t.Columns, report.Column{Name: "Not the plan's", Number: true})
 	}
@@ -220,12 +250,20 @@ func (a *app) tellDifference(d *load.Difference, name string, took time.Duration
 		if e.Fingerprint {
 			by = "fingerprint"
 		}
-		line := []string{e.Entity, e.Table, report.Number(e.Planned), report.Number(e.Rows), report.Number(e.Missing), report.Number(e.Changed), report.Number(e.Extra)}
+		line := []string{
+			e.Entity,
+			e.Table,
+			diag.Number(e.Planned),
+			diag.Number(e.Rows),
+			diag.Number(e.Missing),
+			diag.Number(e.Changed),
+			diag.Number(e.Extra),
+		}
 		if others {
-			line = append(line, report.Number(e.Others))
+			line = append(line, diag.Number(e.Others))
 		}
 		if units {
-			line = append(line, report.Number(e.ByUnits))
+			line = append(line, diag.Number(e.ByUnits))
 		}
 		t.Rows = append(t.Rows, append(line, by))
 	}
@@ -240,15 +278,28 @@ func (a *app) tellDifference(d *load.Difference, name string, took time.Duration
 		a.tellBroken(a.out, a.page, d.Broken)
 	}
 	if d.Missing+d.Changed+d.Extra == 0 && len(d.Broken) > 0 {
-		fmt.Fprintf(a.out, "\n%s the rows are as they were loaded, and %s broken (%s).\n", a.page.Alarm("different:"), report.Count(len(d.Broken), "invariant is", "invariants are"), pace(0, took))
+		fmt.Fprintf(
+			a.out,
+			"\n%s the rows are as they were loaded, and %s broken (%s).\n",
+			a.page.Alarm("different:"),
+			diag.Count(len(d.Broken), "invariant is", "invariants are"),
+			pace(0, took),
+		)
 		return
 	}
 	if d.Same() {
 		fmt.Fprintf(a.out, "\n%s %s is as it was loaded (%s).\n", a.page.Good("same:"), name, pace(0, took))
 		return
 	}
-	fmt.Fprintf(a.out, "\n%s %s missing, %s changed, %s extra (%s). evensprout load --restore brings the tables back.\n", a.page.Alarm("different:"),
-		report.Count(d.Missing, "row", "rows"), report.Number(d.Changed), report.Number(d.Extra), pace(0, took))
+	fmt.Fprintf(
+		a.out,
+		"\n%s %s missing, %s changed, %s extra (%s). evensprout load --restore brings the tables back.\n",
+		a.page.Alarm("different:"),
+		diag.Count(d.Missing, "row", "rows"),
+		diag.Number(d.Changed),
+		diag.Number(d.Extra),
+		pace(0, took),
+	)
 	for _, m := range d.Meaning {
 		fmt.Fprintf(a.out, "Compared by meaning: %s (%s)\n", m.Why, strings.Join(m.Columns, ", "))
 	}
@@ -258,7 +309,7 @@ func (a *app) tellRows(what string, n int64, rows []load.RowDifference) {
 	if n == 0 {
 		return
 	}
-	fmt.Fprintf(a.out, "\n%s %s:\n", report.Count(n, "row", "rows"), what)
+	fmt.Fprintf(a.out, "\n%s %s:\n", diag.Count(n, "row", "rows"), what)
 	for i, r := range rows {
 		if i == maxShownRows {
 			break
@@ -273,7 +324,7 @@ func (a *app) tellRows(what string, n int64, rows []load.RowDifference) {
 		}
 	}
 	if rest := n - int64(min(len(rows), maxShownRows)); rest > 0 {
-		fmt.Fprintf(a.out, "  and %s more\n", report.Number(rest))
+		fmt.Fprintf(a.out, "  and %s more\n", diag.Number(rest))
 	}
 }
 
@@ -308,7 +359,7 @@ name that ends in .yaml is a plan: without a number, its last load is taken back
 			if err != nil {
 				return err
 			}
-			o := load.WithdrawOptions{DryRun: dryRun, Wait: wait, Again: a.again}
+			o := withdraw.Options{DryRun: dryRun, Wait: wait, Again: a.again}
 			if commit != "" {
 				if o.Commit, err = plan.ParseCommit(commit); err != nil || o.Commit == plan.CommitFamily {
 					return usageError{errors.New("--commit is load or chunk")}
@@ -330,7 +381,7 @@ name that ends in .yaml is a plan: without a number, its last load is taken back
 			if number, err = a.loadToWithdraw(cmd.Context(), s, number, p, planArgs); err != nil {
 				return err
 			}
-			v, err := load.Withdraw(cmd.Context(), s, number, o)
+			v, err := withdraw.Run(cmd.Context(), s, number, o)
 			if err != nil {
 				return err
 			}
@@ -347,7 +398,8 @@ name that ends in .yaml is a plan: without a number, its last load is taken back
 		},
 	}
 	c.Flags().StringVar(&commit, "commit", "load", "what is committed together: load or chunk")
-	c.Flags().StringArrayVar(&also, "also", nil, "changed: take back also rows that were changed since; referring: delete also rows of others that refer to those that go")
+	c.Flags().
+		StringArrayVar(&also, "also", nil, "changed: take back also rows that were changed since; referring: delete also rows of others that refer to those that go")
 	c.Flags().BoolVar(&dryRun, "dry-run", false, "do everything, then roll back")
 	c.Flags().DurationVar(&wait, "wait", 0, "how long to wait for another run of the same plan, such as 5m")
 	a.allowFlag(c)
@@ -356,20 +408,28 @@ name that ends in .yaml is a plan: without a number, its last load is taken back
 
 // loadToWithdraw is the load with a number, or the last one that is not withdrawn: of a
 // plan, if one is named, else of whatever plan.
-func (a *app) loadToWithdraw(ctx context.Context, s store.Store, number int64, p *plan.Plan, planArgs []string) (int64, error) {
-	all, err := load.Entries(ctx, s, "")
+func (a *app) loadToWithdraw(
+	ctx context.Context,
+	s store.Store,
+	number int64,
+	p *plan.Plan,
+	planArgs []string,
+) (int64, error) {
+	all, err := journal.Entries(ctx, s, "")
 	if err != nil {
 		return 0, err
 	}
-	var last *load.Entry // of any plan
+	var last *journal.Entry // of any plan
 	for _, e := range slices.Backward(all) {
 		if number > 0 {
 			if e.Number == number && p != nil && e.Plan != p.Name {
-				return 0, usageError{fmt.Errorf("load %d is of the plan %s, and %s is the plan %s", number, e.Plan, planArgs[0], p.Name)}
+				return 0, usageError{
+					fmt.Errorf("load %d is of the plan %s, and %s is the plan %s", number, e.Plan, planArgs[0], p.Name),
+				}
 			}
 			continue
 		}
-		if e.State == load.StateWithdrawn {
+		if e.State == journal.StateWithdrawn {
 			continue
 		}
 		if last == nil {
@@ -389,23 +449,31 @@ func (a *app) loadToWithdraw(ctx context.Context, s store.Store, number int64, p
 	case number > 0:
 		return number, nil
 	case last != nil:
-		return 0, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("there is no load of %s to withdraw", p.Name), Hint: fmt.Sprintf("the last load here is of %s: evensprout withdraw %d", last.Plan, last.Number)}
+		return 0, &store.Fault{
+			Kind:    store.Refused,
+			Message: fmt.Sprintf("there is no load of %s to withdraw", p.Name),
+			Hint:    fmt.Sprintf("the last load here is of %s: evensprout withdraw %d", last.Plan, last.Number),
+		}
 	}
-	return 0, &store.Fault{Kind: store.Refused, Message: "there is no load to withdraw", Hint: "evensprout history lists the loads of this database"}
+	return 0, &store.Fault{
+		Kind:    store.Refused,
+		Message: "there is no load to withdraw",
+		Hint:    "evensprout history lists the loads of this database",
+	}
 }
 
-func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
+func (a *app) tellWithdrawal(v *withdraw.Withdrawal, name string) {
 	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}}}
 	counts := []struct {
 		name string
-		of   func(load.WithdrawnEntity) int64
+		of   func(withdraw.WithdrawnEntity) int64
 		all  bool
 	}{
-		{"Removed", func(e load.WithdrawnEntity) int64 { return e.Removed }, true},
-		{"Restored", func(e load.WithdrawnEntity) int64 { return e.Restored }, false},
-		{"Put back", func(e load.WithdrawnEntity) int64 { return e.Returned }, false},
-		{"Gone before", func(e load.WithdrawnEntity) int64 { return e.Gone }, false},
-		{"Left alone", func(e load.WithdrawnEntity) int64 { return e.Left }, false},
+		{"Removed", func(e withdraw.WithdrawnEntity) int64 { return e.Removed }, true},
+		{"Restored", func(e withdraw.WithdrawnEntity) int64 { return e.Restored }, false},
+		{"Put back", func(e withdraw.WithdrawnEntity) int64 { return e.Returned }, false},
+		{"Gone before", func(e withdraw.WithdrawnEntity) int64 { return e.Gone }, false},
+		{"Left alone", func(e withdraw.WithdrawnEntity) int64 { return e.Left }, false},
 	}
 	total := int64(0)
 	for i := range counts {
@@ -421,7 +489,7 @@ func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
 		line := []string{e.Entity, e.Table}
 		for _, c := range counts {
 			if c.all {
-				line = append(line, report.Number(c.of(e)))
+				line = append(line, diag.Number(c.of(e)))
 			}
 		}
 		total += e.Removed + e.Restored + e.Returned
@@ -429,11 +497,16 @@ func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
 	}
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	if v.Left > 0 {
-		fmt.Fprintf(a.out, "\n%s left alone:\n", report.Count(v.Left, "row", "rows"))
+		fmt.Fprintf(a.out, "\n%s left alone:\n", diag.Count(v.Left, "row", "rows"))
 		tellLeft(a.out, v)
 	}
 	for _, table := range slices.Sorted(maps.Keys(v.Others)) {
-		fmt.Fprintf(a.out, "\nRemoved as well, because they referred to these: %s of %s\n", report.Count(v.Others[table], "row", "rows"), table)
+		fmt.Fprintf(
+			a.out,
+			"\nRemoved as well, because they referred to these: %s of %s\n",
+			diag.Count(v.Others[table], "row", "rows"),
+			table,
+		)
 	}
 	word, is := a.page.Good("done:"), "is"
 	if v.DryRun {
@@ -441,23 +514,45 @@ func (a *app) tellWithdrawal(v *load.Withdrawal, name string) {
 	}
 	more := ""
 	if v.FilesLeft > 0 {
-		fmt.Fprintf(a.err, "note: %s that the rows named %s left, because their plan was not named: name its file to remove them\n", report.Count(v.FilesLeft, "file", "files"), map[bool]string{true: "is", false: "are"}[v.FilesLeft == 1])
+		fmt.Fprintf(
+			a.err,
+			"note: %s that the rows named %s left, because their plan was not named: name its file to remove them\n",
+			diag.Count(v.FilesLeft, "file", "files"),
+			map[bool]string{true: "is", false: "are"}[v.FilesLeft == 1],
+		)
 	}
 	if v.Files > 0 {
-		more = ", and " + report.Count(v.Files, "file", "files")
+		more = ", and " + diag.Count(v.Files, "file", "files")
 	}
 	partly := ""
 	if len(v.Also) > 0 {
 		partly = "partly "
 	}
-	fmt.Fprintf(a.out, "\n%s load %d of %s %s %swithdrawn from %s: %s%s, %s\n", word, v.Load, v.Plan, is, partly, name, report.Count(total, "row", "rows"), more, pace(total, v.Elapsed))
+	fmt.Fprintf(
+		a.out,
+		"\n%s load %d of %s %s %swithdrawn from %s: %s%s, %s\n",
+		word,
+		v.Load,
+		v.Plan,
+		is,
+		partly,
+		name,
+		diag.Count(total, "row", "rows"),
+		more,
+		pace(total, v.Elapsed),
+	)
 	if len(v.Also) > 0 && !v.DryRun {
-		fmt.Fprintf(a.out, "evensprout withdraw %d --also %s goes on with the rest.\n", v.Load, strings.Join(v.Also, " --also "))
+		fmt.Fprintf(
+			a.out,
+			"evensprout withdraw %d --also %s goes on with the rest.\n",
+			v.Load,
+			strings.Join(v.Also, " --also "),
+		)
 	}
 }
 
 // tellLeft lists the first rows that a withdrawal leaves.
-func tellLeft(out io.Writer, v *load.Withdrawal) {
+func tellLeft(out io.Writer, v *withdraw.Withdrawal) {
 	for i, r := range v.LeftRows {
 		if i == maxShownRows {
 			break
@@ -472,7 +567,7 @@ func tellLeft(out io.Writer, v *load.Withdrawal) {
 		fmt.Fprintf(out, "  %s%s\n", head, r.Why)
 	}
 	if rest := v.Left - int64(min(len(v.LeftRows), maxShownRows)); rest > 0 {
-		fmt.Fprintf(out, "  and %s more\n", report.Number(rest))
+		fmt.Fprintf(out, "  and %s more\n", diag.Number(rest))
 	}
 }
 
@@ -481,7 +576,7 @@ func (a *app) forgotten(ctx context.Context, s store.Store, number int64, name s
 	if number < 1 {
 		return usageError{errors.New("--forget is the number of a load, as in evensprout history --forget 3")}
 	}
-	e, err := load.Forget(ctx, s, number)
+	e, err := journal.Forget(ctx, s, number)
 	if err != nil {
 		return err
 	}
@@ -491,23 +586,36 @@ func (a *app) forgotten(ctx context.Context, s store.Store, number int64, name s
 		out.Set("plan", e.Plan)
 		return a.writeJSON(out)
 	}
-	fmt.Fprintf(a.out, "%s load %d of %s is forgotten in %s: its rows, if they are there, stay.\n", a.page.Good("done:"), number, e.Plan, name)
+	fmt.Fprintf(
+		a.out,
+		"%s load %d of %s is forgotten in %s: its rows, if they are there, stay.\n",
+		a.page.Good("done:"),
+		number,
+		e.Plan,
+		name,
+	)
 	return nil
 }
 
 // tellLost tells once which columns of past loads are gone.
 func (a *app) tellLost(lost []string) {
 	if len(lost) > 0 && !a.json {
-		fmt.Fprintf(a.err, "note: columns of these fields are gone since, and they are left out: %s\n", strings.Join(lost, ", "))
+		fmt.Fprintf(
+			a.err,
+			"note: columns of these fields are gone since, and they are left out: %s\n",
+			strings.Join(lost, ", "),
+		)
 	}
 }
 
 // writePlan writes the plan that the journal keeps of a load, as it was.
 func (a *app) writePlan(ctx context.Context, s store.Store, number int64) error {
 	if number == 0 {
-		return usageError{errors.New("--plan writes the plan of a load: name its number, as in evensprout history 3 --plan")}
+		return usageError{
+			errors.New("--plan writes the plan of a load: name its number, as in evensprout history 3 --plan"),
+		}
 	}
-	e, err := load.FindEntry(ctx, s, number)
+	e, err := journal.FindEntry(ctx, s, number)
 	if err != nil {
 		return err
 	}
@@ -557,13 +665,13 @@ A name that ends in .yaml is a plan, which only says where the database is.`,
 			if number > 0 {
 				return a.showLoad(cmd.Context(), s, number)
 			}
-			all, err := load.Entries(cmd.Context(), s, "")
+			all, err := journal.Entries(cmd.Context(), s, "")
 			if err != nil {
 				return err
 			}
 			if a.json {
 				if all == nil {
-					all = []*load.Entry{}
+					all = []*journal.Entry{}
 				}
 				return a.writeJSON(all)
 			}
@@ -571,31 +679,52 @@ A name that ends in .yaml is a plan, which only says where the database is.`,
 				fmt.Fprintf(a.out, "The journal of %s knows no load.\n", name)
 				return nil
 			}
-			t := report.Table{Columns: []report.Column{{Name: "Load", Number: true}, {Name: "Plan"}, {Name: "State"}, {Name: "Rows", Number: true},
-				{Name: "Left out", Number: true}, {Name: "Began", Whole: true}, {Name: "By"}}}
+			t := report.Table{
+				Columns: []report.Column{
+					{Name: "Load", Number: true},
+					{Name: "Plan"},
+					{Name: "State"},
+					{Name: "Rows", Number: true},
+					{Name: "Left out", Number: true},
+					{Name: "Began", Whole: true},
+					{Name: "By"},
+				},
+			}
 			for _, e := range all {
 				rows, rejected := "", ""
 				if e.Summary != nil {
-					rows, rejected = report.Number(e.Summary.Rows), report.Number(e.Summary.Rejected)
+					rows, rejected = diag.Number(e.Summary.Rows), diag.Number(e.Summary.Rejected)
 					if u := e.Summary.Unit; u != nil {
-						rows, rejected = report.Count(u.Done, "occasion", "occasions"), report.Number(u.Rejected)
+						rows, rejected = diag.Count(u.Done, "occasion", "occasions"), diag.Number(u.Rejected)
 					}
 				}
-				t.Rows = append(t.Rows, []string{strconv.FormatInt(e.Number, 10), planName(e), stateWord(e.State), rows, rejected, e.Began.Format(shownMoment), e.Actor})
+				t.Rows = append(
+					t.Rows,
+					[]string{
+						strconv.FormatInt(e.Number, 10),
+						planName(e),
+						stateWord(e.State),
+						rows,
+						rejected,
+						e.Began.Format(shownMoment),
+						e.Actor,
+					},
+				)
 			}
 			fmt.Fprintln(a.out, a.page.Draw(t))
 			return nil
 		},
 	}
 	c.Flags().BoolVar(&planText, "plan", false, "write the plan of a load, as the journal keeps it, and nothing else")
-	c.Flags().Int64Var(&forget, "forget", 0, "remove what the journal keeps of a load, and leave the tables as they are")
+	c.Flags().
+		Int64Var(&forget, "forget", 0, "remove what the journal keeps of a load, and leave the tables as they are")
 	a.allowFlag(c)
 	return c
 }
 
 const shownMoment = "2006-01-02 15:04:05Z"
 
-func planName(e *load.Entry) string {
+func planName(e *journal.Entry) string {
 	if e.About.Unit != "" {
 		return e.Plan + ", unit " + e.About.Unit
 	}
@@ -605,11 +734,11 @@ func planName(e *load.Entry) string {
 	return e.Plan
 }
 
-func stateWord(s load.State) string {
+func stateWord(s journal.State) string {
 	switch s {
-	case load.StateOpen:
+	case journal.StateOpen:
 		return "not finished"
-	case load.StateWithdrawing:
+	case journal.StateWithdrawing:
 		return "half withdrawn"
 	}
 	return string(s)
@@ -617,11 +746,11 @@ func stateWord(s load.State) string {
 
 // showLoad shows one load of the journal.
 func (a *app) showLoad(ctx context.Context, s store.Store, number int64) error {
-	e, err := load.FindEntry(ctx, s, number)
+	e, err := journal.FindEntry(ctx, s, number)
 	if err != nil {
 		return err
 	}
-	chunks, err := load.Chunks(ctx, s, e.Number)
+	chunks, err := journal.Chunks(ctx, s, e.Number)
 	if err != nil {
 		return err
 	}
@@ -641,32 +770,57 @@ func (a *app) showLoad(ctx context.Context, s store.Store, number int64) error {
 		a.showUnitLoad(e, line)
 		return nil
 	}
-	line("commit", "%s, %s", e.About.Commit, report.Count(len(chunks), "chunk", "chunks"))
-	sums, former := load.Sums(e, chunks), int64(0)
+	line("commit", "%s, %s", e.About.Commit, diag.Count(len(chunks), "chunk", "chunks"))
+	sums, former := journal.Sums(e, chunks), int64(0)
 	for _, sum := range sums {
 		former += sum.Updated + sum.Removed
 	}
 	switch {
 	case former > 0 && !e.About.Undo:
-		line("former rows", "%s were changed or deleted; what they held was not kept (--no-undo)", report.Number(former))
-	case former > 0 && e.State != load.StateWithdrawn:
-		line("former rows", "%s were changed or deleted; what they held is kept until the load is withdrawn", report.Number(former))
+		line("former rows", "%s were changed or deleted; what they held was not kept (--no-undo)", diag.Number(former))
+	case former > 0 && e.State != journal.StateWithdrawn:
+		line(
+			"former rows",
+			"%s were changed or deleted; what they held is kept until the load is withdrawn",
+			diag.Number(former),
+		)
 	}
 	for _, x := range e.About.Inputs {
 		if x.Path != "" {
-			line("file", "%s, %s, SHA-256 %s", x.Path, report.Count(x.Bytes, "byte", "bytes"), x.Digest)
+			line("file", "%s, %s, SHA-256 %s", x.Path, diag.Count(x.Bytes, "byte", "bytes"), x.Digest)
 		}
 	}
-	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}, {Name: "Mode"}, {Name: "Planned", Number: true}, {Name: "Inserted", Number: true},
-		{Name: "Updated", Number: true}, {Name: "Left out", Number: true}, {Name: "Fingerprint"}}}
+	t := report.Table{
+		Columns: []report.Column{
+			{Name: "Entity"},
+			{Name: "Table"},
+			{Name: "Mode"},
+			{Name: "Planned", Number: true},
+			{Name: "Inserted", Number: true},
+			{Name: "Updated", Number: true},
+			{Name: "Left out", Number: true},
+			{Name: "Fingerprint"},
+		},
+	}
 	for _, x := range e.About.Entities {
 		sum := sums[x.Entity]
 		print := sum.Fingerprint.String()
 		if x.Skipped {
 			print = "left alone: the table had rows"
 		}
-		t.Rows = append(t.Rows, []string{x.Entity, x.Table, string(x.Mode), report.Number(int64(x.Rows + x.Given)), report.Number(sum.Inserted), report.Number(sum.Updated),
-			report.Number(sum.Rejected + sum.Unmatched), print})
+		t.Rows = append(
+			t.Rows,
+			[]string{
+				x.Entity,
+				x.Table,
+				string(x.Mode),
+				diag.Number(int64(x.Rows + x.Given)),
+				diag.Number(sum.Inserted),
+				diag.Number(sum.Updated),
+				diag.Number(sum.Rejected + sum.Unmatched),
+				print,
+			},
+		)
 	}
 	fmt.Fprintf(a.out, "\n%s\n", a.page.Draw(t))
 	a.showChunks(e, chunks)
@@ -682,13 +836,13 @@ func (a *app) showLoad(ctx context.Context, s store.Store, number int64) error {
 		}
 	}
 	if n > maxShownRows {
-		fmt.Fprintf(a.out, "  and %s more\n", report.Number(int64(n-maxShownRows)))
+		fmt.Fprintf(a.out, "  and %s more\n", diag.Number(int64(n-maxShownRows)))
 	}
 	return nil
 }
 
 // showUnitLoad shows what a run of a unit did.
-func (a *app) showUnitLoad(e *load.Entry, line func(name, format string, args ...any)) {
+func (a *app) showUnitLoad(e *journal.Entry, line func(name, format string, args ...any)) {
 	if !e.About.Undo {
 		line("former rows", "what rows held before was not kept (--no-undo)")
 	}
@@ -697,7 +851,13 @@ func (a *app) showUnitLoad(e *load.Entry, line func(name, format string, args ..
 		return
 	}
 	u := e.Summary.Unit
-	line("occasions", "%s, %s left out, in %s", report.Number(u.Done), report.Number(u.Rejected), report.Count(u.Transactions, "transaction", "transactions"))
+	line(
+		"occasions",
+		"%s, %s left out, in %s",
+		diag.Number(u.Done),
+		diag.Number(u.Rejected),
+		diag.Count(u.Transactions, "transaction", "transactions"),
+	)
 	fmt.Fprintf(a.out, "\n%s\n", a.page.Draw(stepTable(u)))
 	if len(u.Rejections) > 0 {
 		fmt.Fprintln(a.out, "\nLeft out:")
@@ -708,13 +868,20 @@ func (a *app) showUnitLoad(e *load.Entry, line func(name, format string, args ..
 		}
 	}
 	if rest := u.Rejected - int64(min(len(u.Rejections), maxShownRows)); rest > 0 {
-		fmt.Fprintf(a.out, "  and %s more\n", report.Number(rest))
+		fmt.Fprintf(a.out, "  and %s more\n", diag.Number(rest))
 	}
 }
 
 // showChunks lists the chunks of a load: all of a few, else the last ones.
-func (a *app) showChunks(e *load.Entry, chunks []*load.ChunkEntry) {
-	t := report.Table{Columns: []report.Column{{Name: "Chunk", Number: true}, {Name: "Written", Whole: true}, {Name: "Rows", Number: true}, {Name: "Of"}}}
+func (a *app) showChunks(e *journal.Entry, chunks []*journal.ChunkEntry) {
+	t := report.Table{
+		Columns: []report.Column{
+			{Name: "Chunk", Number: true},
+			{Name: "Written", Whole: true},
+			{Name: "Rows", Number: true},
+			{Name: "Of"},
+		},
+	}
 	for i, c := range chunks {
 		if i < len(chunks)-maxShownRows {
 			continue
@@ -727,24 +894,46 @@ func (a *app) showChunks(e *load.Entry, chunks []*load.ChunkEntry) {
 				names = append(names, x.Entity)
 			}
 		}
-		t.Rows = append(t.Rows, []string{strconv.Itoa(i + 1), c.Ended.Format(shownMoment), report.Number(rows), strings.Join(names, ", ")})
+		t.Rows = append(
+			t.Rows,
+			[]string{strconv.Itoa(i + 1), c.Ended.Format(shownMoment), diag.Number(rows), strings.Join(names, ", ")},
+		)
 	}
 	if len(t.Rows) == 0 {
 		return
 	}
 	fmt.Fprintf(a.out, "\n%s\n", a.page.Draw(t))
 	if rest := len(chunks) - len(t.Rows); rest > 0 {
-		fmt.Fprintf(a.out, "  and %s before these\n", report.Number(int64(rest)))
+		fmt.Fprintf(a.out, "  and %s before these\n", diag.Number(int64(rest)))
 	}
 }
 
 // tellRestoration shows what a restoration did.
 func (a *app) tellRestoration(r *load.Restoration, name string) {
-	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}, {Name: "Planned", Number: true}, {Name: "Inserted", Number: true}, {Name: "Changed back", Number: true}, {Name: "Deleted", Number: true}}}
+	t := report.Table{
+		Columns: []report.Column{
+			{Name: "Entity"},
+			{Name: "Table"},
+			{Name: "Planned", Number: true},
+			{Name: "Inserted", Number: true},
+			{Name: "Changed back", Number: true},
+			{Name: "Deleted", Number: true},
+		},
+	}
 	kept := int64(0)
 	for _, e := range r.Entities {
 		kept += e.Kept
-		t.Rows = append(t.Rows, []string{e.Entity, e.Table, report.Number(e.Rows), report.Number(e.Inserted), report.Number(e.Updated), report.Number(e.Deleted)})
+		t.Rows = append(
+			t.Rows,
+			[]string{
+				e.Entity,
+				e.Table,
+				diag.Number(e.Rows),
+				diag.Number(e.Inserted),
+				diag.Number(e.Updated),
+				diag.Number(e.Deleted),
+			},
+		)
 	}
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	word, is := a.page.Good("done:"), "is"
@@ -755,9 +944,13 @@ func (a *app) tellRestoration(r *load.Restoration, name string) {
 		fmt.Fprintf(a.out, "\n%s %s was as it was loaded already (%s)\n", word, name, pace(0, r.Elapsed))
 	} else {
 		fmt.Fprintf(a.out, "\n%s %s %s as it was loaded: %s inserted, %s changed back, %s deleted (%s)\n", word, name, is,
-			report.Count(r.Inserted, "row", "rows"), report.Number(r.Updated), report.Number(r.Deleted), pace(0, r.Elapsed))
+			diag.Count(r.Inserted, "row", "rows"), diag.Number(r.Updated), diag.Number(r.Deleted), pace(0, r.Elapsed))
 	}
 	if kept > 0 {
-		fmt.Fprintf(a.out, "%s that are not the plan's stand in tables that had rows before; --delete-extra deletes them.\n", report.Count(kept, "row", "rows"))
+		fmt.Fprintf(
+			a.out,
+			"%s that are not the plan's stand in tables that had rows before; --delete-extra deletes them.\n",
+			diag.Count(kept, "row", "rows"),
+		)
 	}
 }

@@ -9,8 +9,13 @@ import (
 	"slices"
 	"time"
 
+	"evensprout/internal/withdraw"
+
+	"evensprout/internal/journal"
+
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/files"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
@@ -23,7 +28,7 @@ import (
 func (a *app) load() *cobra.Command {
 	var flags loadFlags
 	var write writeFlags
-	var journal journalFlags
+	var keep journalFlags
 	var unit unitFlags
 	c := &cobra.Command{
 		Use:   "load [PLAN]",
@@ -77,36 +82,40 @@ interrupted.`,
 			if o, err = write.options(cmd, o); err != nil {
 				return err
 			}
-			if err := journal.check(&write); err != nil {
+			if err := keep.check(&write); err != nil {
 				return err
 			}
-			if journal.restore && cmd.Flags().Changed("clock") {
-				return usageError{errors.New("--restore brings rows back as they were loaded, with the clock of then: --clock cannot be combined with it")}
+			if keep.restore && cmd.Flags().Changed("clock") {
+				return usageError{
+					errors.New(
+						"--restore brings rows back as they were loaded, with the clock of then: --clock cannot be combined with it",
+					),
+				}
 			}
-			if err := unit.check(&journal, &write); err != nil {
+			if err := unit.check(&keep, &write); err != nil {
 				return err
 			}
-			a.writes, a.extra = true, journal.extra
+			a.writes, a.extra = true, keep.extra
 			unit.without = unit.without || write.part != ""
-			a.withUnits = !unit.without && journal.extra == "" && write.corrected == "" && !journal.retry
+			a.withUnits = !unit.without && keep.extra == "" && write.corrected == "" && !keep.retry
 			if len(unit.names) == 1 {
 				a.unit, a.occasionsFile = unit.names[0], unit.occasions
 			}
-			deadline := time.Now().Add(journal.wait)
-			if journal.restore && journal.wait == 0 {
-				done, err := a.restoredAlone(cmd.Context(), args, o, &journal)
+			deadline := time.Now().Add(keep.wait)
+			if keep.restore && keep.wait == 0 {
+				done, err := a.restoredAlone(cmd.Context(), args, o, &keep)
 				if done || err != nil {
 					return err
 				}
 			}
-			c, s, name, err := a.compileWhenReady(cmd.Context(), args, journal.wait)
+			c, s, name, err := a.compileWhenReady(cmd.Context(), args, keep.wait)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
 			defer c.Close()
-			if c.Plan.Once && journal.extra == "" && write.corrected == "" && len(unit.names) == 0 && !journal.restore {
-				done, err := a.filledOnce(cmd.Context(), s, c.Plan, name, journal.none)
+			if c.Plan.Once && keep.extra == "" && write.corrected == "" && len(unit.names) == 0 && !keep.restore {
+				done, err := a.filledOnce(cmd.Context(), s, c.Plan, name, keep.none)
 				if done || err != nil {
 					return err
 				}
@@ -121,8 +130,9 @@ interrupted.`,
 			if err := load.TryConditions(cmd.Context(), s, c); err != nil {
 				return err
 			}
-			if journal.retry {
-				if write.corrected, journal.extra, err = a.leftOut(cmd.Context(), s, c); write.corrected == "" || err != nil {
+			if keep.retry {
+				if write.corrected, keep.extra, err = a.leftOut(cmd.Context(), s, c); write.corrected == "" ||
+					err != nil {
 					return err
 				}
 			}
@@ -130,8 +140,8 @@ interrupted.`,
 				if c, err = corrected(c, write.corrected); err != nil {
 					return err
 				}
-				if !journal.retry {
-					if journal.extra, err = load.CorrectedSet(write.corrected); err != nil {
+				if !keep.retry {
+					if keep.extra, err = load.CorrectedSet(write.corrected); err != nil {
 						return err
 					}
 				}
@@ -140,23 +150,27 @@ interrupted.`,
 			if unit.without && write.part == "" {
 				c.Always = nil // they need not hold before the units have done their part
 			}
-			if journal.ifEmpty {
+			if keep.ifEmpty {
 				for _, e := range c.Plan.Entities {
 					e.WhenEmpty = true
 				}
 			}
-			if journal.none && !a.quiet && !o.DryRun {
-				fmt.Fprintln(a.err, "note: no journal is kept, so this load cannot be resumed or withdrawn, and a second one does not know of it")
+			if keep.none && !a.quiet && !o.DryRun {
+				fmt.Fprintln(
+					a.err,
+					"note: no journal is kept, so this load cannot be resumed or withdrawn, and a second one does not know of it",
+				)
 			}
-			if !journal.none {
-				o.Journal = a.journal(journal.extra, journal.noUndo)
-				if journal.wait > 0 {
+			if !keep.none {
+				o.Journal = a.journal(keep.extra, keep.noUndo)
+				if keep.wait > 0 {
 					o.Journal.Wait = max(1, time.Until(deadline)) // not to be taken for none
 				}
 			}
 			o.Again = a.again
-			if journal.restore {
-				done, err := a.restored(cmd.Context(), s, c.Plan, c.Database, name, o, &journal, max(0, time.Until(deadline)))
+			if keep.restore {
+				to := &restoring{c.Plan, c.Database, s, name, &keep, max(0, time.Until(deadline))}
+				done, err := a.restored(cmd.Context(), to, o.DryRun)
 				if done || err != nil {
 					return err
 				}
@@ -166,13 +180,15 @@ interrupted.`,
 				return err
 			}
 			out.into(&o)
+			x := &loading{c, units, s, name, o, unit.again, write.statements, out, &keep}
 			switch {
 			case write.part != "":
 				err = a.loadedPart(cmd.Context(), c, s, name, o)
 			case len(unit.names) > 0 || len(c.Targets) == 0:
-				err = a.unitsAlone(cmd.Context(), c, units, s, name, o, unit.again, write.statements, out)
+				err = a.unitsAlone(cmd.Context(), x)
 			default:
-				err = a.loaded(cmd.Context(), c, units, s, name, o, write.statements, out, &journal)
+				x.again = false
+				err = a.loaded(cmd.Context(), x)
 			}
 			// A file that is incomplete outweighs rows that were left out.
 			if bad := out.close(err == nil || errors.Is(err, errRejects)); bad != nil && errors.Is(err, errRejects) {
@@ -185,7 +201,7 @@ interrupted.`,
 	}
 	flags.add(c)
 	write.add(a, c)
-	journal.add(c)
+	keep.add(c)
 	unit.add(c)
 	a.clockFlag(c)
 	c.Flags().BoolVar(&a.quiet, "quiet", false, "say nothing unless something is wrong")
@@ -202,7 +218,11 @@ const readyPoll = 250 * time.Millisecond
 
 // compileWhenReady compiles the plan once the server answers and has the planned tables
 // and columns, as long as there is time.
-func (a *app) compileWhenReady(ctx context.Context, args []string, wait time.Duration) (*plan.Compiled, store.Store, string, error) {
+func (a *app) compileWhenReady(
+	ctx context.Context,
+	args []string,
+	wait time.Duration,
+) (*plan.Compiled, store.Store, string, error) {
 	deadline := time.Now().Add(wait)
 	for told := false; ; told = true {
 		c, s, name, err := a.compile(ctx, args, true)
@@ -223,32 +243,56 @@ func (a *app) compileWhenReady(ctx context.Context, args []string, wait time.Dur
 // mayCome tells whether an error may be gone soon: the server starts, the database is
 // made, migrations are running.
 func mayCome(err error) bool {
-	var problems plan.Problems
+	var problems diag.Problems
 	if errors.As(err, &problems) {
 		return problems.Errors().OnlyDatabase()
 	}
 	var fault *store.Fault
-	return errors.As(err, &fault) && slices.Contains([]store.FaultKind{store.Unreachable, store.Missing, store.Lost, store.Locked, store.Transient}, fault.Kind)
+	return errors.As(err, &fault) &&
+		slices.Contains(
+			[]store.FaultKind{store.Unreachable, store.Missing, store.Lost, store.Locked, store.Transient},
+			fault.Kind,
+		)
 }
 
 // restoredAlone brings the tables back without compiling the plan: its loads are in the
 // journal as they were.
-func (a *app) restoredAlone(ctx context.Context, args []string, o load.Options, journal *journalFlags) (bool, error) {
+func (a *app) restoredAlone(ctx context.Context, args []string, o load.Options, keep *journalFlags) (bool, error) {
 	s, p, name, err := a.openAlone(ctx, args)
 	if err != nil || p == nil {
 		return false, err
 	}
 	defer s.Close()
-	all, err := load.Entries(ctx, s, p.Name)
-	if err != nil || !slices.ContainsFunc(all, func(e *load.Entry) bool { return e.State == load.StateDone && e.Extra == journal.extra }) {
+	all, err := journal.Entries(ctx, s, p.Name)
+	if err != nil ||
+		!slices.ContainsFunc(
+			all,
+			func(e *journal.Entry) bool { return e.State == journal.StateDone && e.Extra == keep.extra },
+		) {
 		return false, err
 	}
-	return a.restored(ctx, s, p, nil, name, o, journal, 0)
+	return a.restored(ctx, &restoring{plan: p, store: s, name: name, keep: keep}, o.DryRun)
+}
+
+// restoring is what load --restore brings back.
+type restoring struct {
+	plan  *plan.Plan
+	db    *schema.Database // nil: it is read
+	store store.Store
+	name  string // of the database, for people
+	keep  *journalFlags
+	wait  time.Duration
 }
 
 // restored brings the tables back; false if nothing was loaded yet.
-func (a *app) restored(ctx context.Context, s store.Store, p *plan.Plan, db *schema.Database, name string, o load.Options, journal *journalFlags, wait time.Duration) (bool, error) {
-	pasts, err := load.RecallAll(ctx, s, p.Name, journal.extra, db, load.Operator{Plan: p, Rows: files.Rows}.ToRestore())
+func (a *app) restored(ctx context.Context, x *restoring, dryRun bool) (bool, error) {
+	pasts, err := load.RecallAll(
+		ctx,
+		x.store,
+		load.Loads{Plan: x.plan.Name, Extra: x.keep.extra},
+		x.db,
+		load.Operator{Plan: x.plan, Rows: files.Rows}.ToRestore(),
+	)
 	if err != nil {
 		return false, err
 	}
@@ -259,7 +303,12 @@ func (a *app) restored(ctx context.Context, s store.Store, p *plan.Plan, db *sch
 		}
 		return false, nil
 	}
-	r, err := load.Restore(ctx, s, pasts, load.RestoreOptions{DryRun: o.DryRun, DeleteExtra: journal.deleteExtra, Again: a.again, Wait: wait})
+	r, err := load.Restore(
+		ctx,
+		x.store,
+		pasts,
+		load.RestoreOptions{DryRun: dryRun, DeleteExtra: x.keep.deleteExtra, Again: a.again, Wait: x.wait},
+	)
 	if err != nil {
 		return false, err
 	}
@@ -268,7 +317,7 @@ func (a *app) restored(ctx context.Context, s store.Store, p *plan.Plan, db *sch
 	case a.json:
 		err = a.writeJSON(r)
 	case !a.quiet:
-		a.tellRestoration(r, name)
+		a.tellRestoration(r, x.name)
 	}
 	return true, err
 }
@@ -276,9 +325,11 @@ func (a *app) restored(ctx context.Context, s store.Store, p *plan.Plan, db *sch
 // filledOnce tells whether a plan that fills a database once has done so.
 func (a *app) filledOnce(ctx context.Context, s store.Store, p *plan.Plan, name string, noJournal bool) (bool, error) {
 	if noJournal {
-		return false, usageError{errors.New("once: true looks into the journal, so the plan cannot be loaded with --no-journal")}
+		return false, usageError{
+			errors.New("once: true looks into the journal, so the plan cannot be loaded with --no-journal"),
+		}
 	}
-	e, err := load.Filled(ctx, s, p.Name)
+	e, err := journal.Filled(ctx, s, p.Name)
 	if e == nil || err != nil {
 		return false, err
 	}
@@ -291,7 +342,14 @@ func (a *app) filledOnce(ctx context.Context, s store.Store, p *plan.Plan, name 
 		out.Set("rows", 0)
 		return true, a.writeJSON(out)
 	case !a.quiet:
-		fmt.Fprintf(a.out, "%s load %d filled %s on %s, and the plan says once: true. Nothing to do.\n", a.page.Good("done:"), e.Number, name, e.Began.Format(shownMoment))
+		fmt.Fprintf(
+			a.out,
+			"%s load %d filled %s on %s, and the plan says once: true. Nothing to do.\n",
+			a.page.Good("done:"),
+			e.Number,
+			name,
+			e.Began.Format(shownMoment),
+		)
 	}
 	return true, nil
 }
@@ -299,7 +357,13 @@ func (a *app) filledOnce(ctx context.Context, s store.Store, p *plan.Plan, name 
 // leftOut writes the rows that earlier loads left out into a file, to be loaded like a
 // corrected one; its name is empty if there are none.
 func (a *app) leftOut(ctx context.Context, s store.Store, c *plan.Compiled) (path, set string, err error) {
-	rows, set, err := load.LeftOut(ctx, s, c.Plan.Name, c.Database, load.Operator{Plan: c.Plan, Rows: files.Rows}.ToRetry())
+	rows, set, err := load.LeftOut(
+		ctx,
+		s,
+		c.Plan.Name,
+		c.Database,
+		load.Operator{Plan: c.Plan, Rows: files.Rows}.ToRetry(),
+	)
 	if err != nil {
 		return "", "", err
 	}
@@ -344,17 +408,31 @@ func corrected(c *plan.Compiled, path string) (*plan.Compiled, error) {
 // errRejects tells that a load is done, but some rows were left out or not found.
 var errRejects = errors.New("some rows were left out")
 
+// loading is a load as the command line asks for it.
+type loading struct {
+	plan       *plan.Compiled
+	units      []*plan.CompiledUnit
+	store      store.Store
+	name       string // of the database, for people
+	options    load.Options
+	again      bool // occasions that are done are done once more
+	statements bool // they are shown
+	out        *outputs
+	keep       *journalFlags
+}
+
 // loaded loads, or goes on with a load that broke off, runs units, and tells what was done.
-func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.CompiledUnit, s store.Store, name string, o load.Options, statements bool, out *outputs, journal *journalFlags) error {
-	o.Folder = c.Plan.Folder()
-	var open *load.Entry
+func (a *app) loaded(ctx context.Context, x *loading) error {
+	x.options.Folder = x.plan.Plan.Folder()
+	c, s, o, keep := x.plan, x.store, x.options, x.keep
+	var open *journal.Entry
 	var err error
-	if journal.resume {
+	if keep.resume {
 		if open, err = load.OpenLoad(ctx, s, c.Plan.Name, o.Journal.Extra); err != nil {
 			return err
 		}
 		if open != nil {
-			full, err := load.FindEntry(ctx, s, open.Number)
+			full, err := journal.FindEntry(ctx, s, open.Number)
 			if err == nil {
 				err = load.Operator{Plan: c.Plan}.MayResume(full)
 			}
@@ -369,14 +447,24 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.Compil
 		}
 	}
 	stop := a.progress(&o, "rows")
-	var r *load.Result
-	var taken []*load.Withdrawal
+	var r *journal.Result
+	var taken []*withdraw.Withdrawal
 	switch {
 	case open != nil:
 		o.Journal.Plan = c.Plan
 		r, err = load.Resume(ctx, s, open.Number, o)
-	case journal.anew:
-		taken, r, err = load.Anew(ctx, c, s, o, load.WithdrawOptions{Changed: journal.changed, Referring: journal.referring, By: load.Operator{Plan: c.Plan, Rows: files.Rows}})
+	case keep.anew:
+		taken, r, err = withdraw.Anew(
+			ctx,
+			c,
+			s,
+			o,
+			withdraw.Options{
+				Changed:   keep.changed,
+				Referring: keep.referring,
+				By:        load.Operator{Plan: c.Plan, Rows: files.Rows},
+			},
+		)
 	default:
 		r, err = load.Run(ctx, c, s, o)
 	}
@@ -386,20 +474,35 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.Compil
 	}
 	if !a.quiet {
 		if r.Unread {
-			fmt.Fprintln(a.err, "note: triggers rewrote more rows than the journal keeps: compare reports the others as changed")
+			fmt.Fprintln(
+				a.err,
+				"note: triggers rewrote more rows than the journal keeps: compare reports the others as changed",
+			)
 		}
 		for _, x := range r.Migrated {
 			fmt.Fprintln(a.err, "note:", x)
 		}
 		for _, x := range r.Stepped {
-			fmt.Fprintf(a.err, "note: %s: planned keys are taken in %s, so %s have the keys from %d on\n", x.Entity, x.Table, report.Count(x.Rows, "row", "rows"), x.First)
+			fmt.Fprintf(
+				a.err,
+				"note: %s: planned keys are taken in %s, so %s have the keys from %d on\n",
+				x.Entity,
+				x.Table,
+				diag.Count(x.Rows, "row", "rows"),
+				x.First,
+			)
 		}
 		for _, v := range taken {
-			fmt.Fprintf(a.err, "note: load %d was taken back: %s\n", v.Load, report.Count(v.Rows(), "row", "rows"))
+			fmt.Fprintf(a.err, "note: load %d was taken back: %s\n", v.Load, diag.Count(v.Rows(), "row", "rows"))
 		}
 	}
 	if r.PutBack > 0 && !a.quiet {
-		fmt.Fprintf(a.err, "note: %s of load %d, which was partly withdrawn, were put back\n", report.Count(r.PutBack, "row", "rows"), r.Completed)
+		fmt.Fprintf(
+			a.err,
+			"note: %s of load %d, which was partly withdrawn, were put back\n",
+			diag.Count(r.PutBack, "row", "rows"),
+			r.Completed,
+		)
 	}
 	if r.Notice != "" && !a.quiet {
 		fmt.Fprintln(a.err, "note:", r.Notice)
@@ -409,30 +512,33 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.Compil
 		missing += e.Unmatched
 	}
 	if !a.json && !a.quiet {
-		a.tellLoad(c, name, r, statements, out, missing)
-		if len(units) > 0 {
+		a.tellLoad(x, r, missing)
+		if len(x.units) > 0 {
 			fmt.Fprintln(a.out)
 		}
 	}
 	left := r.Rejected > 0 || missing > 0
-	var done []*load.UnitResult
-	if o.DryRun && len(units) > 0 && r.Earlier == 0 {
+	var done []*journal.UnitResult
+	if o.DryRun && len(x.units) > 0 && r.Earlier == 0 {
 		if !a.quiet {
-			fmt.Fprintln(a.err, "note: the rows are not there yet, so units were not tried; once they are, --unit NAME --dry-run tries one")
+			fmt.Fprintln(
+				a.err,
+				"note: the rows are not there yet, so units were not tried; once they are, --unit NAME --dry-run tries one",
+			)
 		}
-	} else if done, err = a.runUnits(ctx, c, units, s, name, o, false, statements, out); err != nil {
+	} else if done, err = a.runUnits(ctx, x); err != nil {
 		return err
 	}
 	if a.json {
-		if !statements {
+		if !x.statements {
 			r.Statements = nil
 		}
-		err = a.writeJSON(loadJSON(c, name, r, done, out))
+		err = a.writeJSON(loadJSON(c, x.name, r, done, x.out))
 	}
 	for _, u := range done {
 		left = left || u.Rejected > 0
 	}
-	if err == nil && open != nil && len(units) == 0 { // what the journal keeps of a plan knows of none
+	if err == nil && open != nil && len(x.units) == 0 { // what the journal keeps of a plan knows of none
 		err = load.CheckAlways(ctx, s, c)
 	}
 	if err == nil && left {
@@ -442,18 +548,18 @@ func (a *app) loaded(ctx context.Context, c *plan.Compiled, units []*plan.Compil
 }
 
 // unitsAlone runs units without loading entities.
-func (a *app) unitsAlone(ctx context.Context, c *plan.Compiled, units []*plan.CompiledUnit, s store.Store, name string, o load.Options, again, statements bool, out *outputs) error {
-	done, err := a.runUnits(ctx, c, units, s, name, o, again, statements, out)
+func (a *app) unitsAlone(ctx context.Context, x *loading) error {
+	done, err := a.runUnits(ctx, x)
 	if err != nil {
 		return err
 	}
 	if a.json {
 		j := &report.Object{}
-		j.Set("plan", c.Plan.Name)
-		j.Set("database", name)
-		j.Set("dry_run", o.DryRun)
+		j.Set("plan", x.plan.Plan.Name)
+		j.Set("database", x.name)
+		j.Set("dry_run", x.options.DryRun)
 		j.Set("units", done)
-		if path := out.rejectsPath(); path != "" {
+		if path := x.out.rejectsPath(); path != "" {
 			j.Set("rejects_file", path)
 		}
 		if err := a.writeJSON(j); err != nil {

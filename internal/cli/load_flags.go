@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/unit"
+
 	"github.com/spf13/cobra"
 
 	"evensprout/internal/load"
@@ -26,17 +28,27 @@ type journalFlags struct {
 }
 
 func (f *journalFlags) add(c *cobra.Command) {
-	c.Flags().BoolVar(&f.resume, "resume", false, "go on with a load of this plan that broke off; if there is none, load as usual")
-	c.Flags().BoolVar(&f.restore, "restore", false, "bring the tables back to what was loaded, by the smallest set of changes")
-	c.Flags().BoolVar(&f.anew, "anew", false, "take this plan's rows back, and load the plan as it is now, in one transaction")
-	c.Flags().BoolVar(&f.retry, "retry-rejected", false, "load the rows that earlier loads of this plan left out, and nothing else")
-	c.Flags().StringArrayVar(&f.also, "also", nil, "with --anew: changed takes back also rows that were changed since; referring deletes also rows that refer to those that go")
-	c.Flags().BoolVar(&f.deleteExtra, "delete-extra", false, "with --restore: delete rows that are not the plan's also from tables that had rows before")
-	c.Flags().StringVar(&f.extra, "extra", "", "load as many rows again beside the plan's own, under a name: those that the plan would go on with")
+	c.Flags().
+		BoolVar(&f.resume, "resume", false, "go on with a load of this plan that broke off; if there is none, load as usual")
+	c.Flags().
+		BoolVar(&f.restore, "restore", false, "bring the tables back to what was loaded, by the smallest set of changes")
+	c.Flags().
+		BoolVar(&f.anew, "anew", false, "take this plan's rows back, and load the plan as it is now, in one transaction")
+	c.Flags().
+		BoolVar(&f.retry, "retry-rejected", false, "load the rows that earlier loads of this plan left out, and nothing else")
+	c.Flags().
+		StringArrayVar(&f.also, "also", nil, "with --anew: changed takes back also rows that were changed since; referring deletes also rows that refer to those that go")
+	c.Flags().
+		BoolVar(&f.deleteExtra, "delete-extra", false, "with --restore: delete rows that are not the plan's also from tables that had rows before")
+	c.Flags().
+		StringVar(&f.extra, "extra", "", "load as many rows again beside the plan's own, under a name: those that the plan would go on with")
 	c.Flags().BoolVar(&f.ifEmpty, "if-empty", false, "leave tables alone that have rows, as when: empty does")
-	c.Flags().DurationVar(&f.wait, "wait", 0, "how long to wait for the server, for the planned tables, and for another load of the plan, such as 2m")
-	c.Flags().BoolVar(&f.none, "no-journal", false, "keep no journal: the load cannot be resumed or withdrawn, and a second one does not know of it")
-	c.Flags().BoolVar(&f.noUndo, "no-undo", false, "do not keep what rows held before they were changed or deleted: such a load is not withdrawn exactly")
+	c.Flags().
+		DurationVar(&f.wait, "wait", 0, "how long to wait for the server, for the planned tables, and for another load of the plan, such as 2m")
+	c.Flags().
+		BoolVar(&f.none, "no-journal", false, "keep no journal: the load cannot be resumed or withdrawn, and a second one does not know of it")
+	c.Flags().
+		BoolVar(&f.noUndo, "no-undo", false, "do not keep what rows held before they were changed or deleted: such a load is not withdrawn exactly")
 }
 
 // check tells flags that do not go together.
@@ -58,7 +70,7 @@ func (f *journalFlags) check(write *writeFlags) error {
 		{write.part != "" && (f.none || f.resume || f.restore || f.extra != "" || f.ifEmpty || write.dryRun || write.corrected != "" || write.rebuild || write.changes != ""),
 			"--part is one of several that together are a load, so it goes with none of --no-journal, --resume, --restore, --extra, --if-empty, --dry-run, --corrected, --rebuild-indexes and --changes; run again, it goes on by itself"},
 		{write.part != "" && write.commit == string(plan.CommitLoad), "--part commits chunk by chunk, so it does not go with --commit load"},
-		{load.IsUnitSet(f.extra), "--extra: names that begin with unit: are kept for runs of units"},
+		{unit.IsUnitSet(f.extra), "--extra: names that begin with unit: are kept for runs of units"},
 		{len(f.extra) > maxExtra || strings.ContainsAny(f.extra, "\n\r\t\x00"), fmt.Sprintf("--extra is a name of at most %d characters", maxExtra)},
 		{f.wait < 0, "--wait is a time from now, such as 30s or 2m"},
 	} {
@@ -80,7 +92,9 @@ func parseAlso(words []string) (changed, referring bool, err error) {
 		case "referring":
 			referring = true
 		default:
-			return false, false, usageError{fmt.Errorf("--also knows the words changed and referring, and here is %q", word)}
+			return false, false, usageError{
+				fmt.Errorf("--also knows the words changed and referring, and here is %q", word),
+			}
 		}
 	}
 	return changed, referring, nil
@@ -94,8 +108,10 @@ type loadFlags struct {
 }
 
 func (f *loadFlags) add(c *cobra.Command) {
-	c.Flags().IntVar(&f.chunk, "chunk", 0, fmt.Sprintf("at most so many rows in a chunk; a family is kept whole (default %d, or %d where rows are compared with those of a table)", load.DefaultChunk, load.StagedChunk))
-	c.Flags().IntVar(&f.jobs, "jobs", jobsDefault(), "how many growers work at a time; with commit: chunk also connections")
+	c.Flags().
+		IntVar(&f.chunk, "chunk", 0, fmt.Sprintf("at most so many rows in a chunk; a family is kept whole (default %d, or %d where rows are compared with those of a table)", load.DefaultChunk, load.StagedChunk))
+	c.Flags().
+		IntVar(&f.jobs, "jobs", jobsDefault(), "how many growers work at a time; with commit: chunk also connections")
 }
 
 func (f *loadFlags) options(c *cobra.Command) (load.Options, error) {
@@ -120,16 +136,23 @@ type writeFlags struct {
 }
 
 func (f *writeFlags) add(a *app, c *cobra.Command) {
-	c.Flags().StringVar(&f.commit, "commit", "", "what is committed together: load, chunk or family; else as the plan says")
-	c.Flags().StringArrayVar(&f.policies, "on-violation", nil, "KIND=POLICY: what to do about refused rows (stop, skip, redraw), such as unique=skip; all=skip for every kind")
-	c.Flags().StringVar(&f.rejects, "rejects", "", "file for rows that were left out, as NDJSON; else NAME.rejects.ndjson")
-	c.Flags().StringVar(&f.corrected, "corrected", "", "rejects file, corrected by hand: load its rows, and nothing else")
+	c.Flags().
+		StringVar(&f.commit, "commit", "", "what is committed together: load, chunk or family; else as the plan says")
+	c.Flags().
+		StringArrayVar(&f.policies, "on-violation", nil, "KIND=POLICY: what to do about refused rows (stop, skip, redraw), such as unique=skip; all=skip for every kind")
+	c.Flags().
+		StringVar(&f.rejects, "rejects", "", "file for rows that were left out, as NDJSON; else NAME.rejects.ndjson")
+	c.Flags().
+		StringVar(&f.corrected, "corrected", "", "rejects file, corrected by hand: load its rows, and nothing else")
 	c.Flags().Int64Var(&f.maxRejects, "max-rejects", 0, "stop, and roll back, when more rows would be left out")
-	c.Flags().StringVar(&f.changes, "changes", "", "file for what update and upsert changed, from what, to what, as CSV")
-	c.Flags().BoolVar(&f.statements, "statements", false, "list every distinct statement with how often it ran, rows and time")
+	c.Flags().
+		StringVar(&f.changes, "changes", "", "file for what update and upsert changed, from what, to what, as CSV")
+	c.Flags().
+		BoolVar(&f.statements, "statements", false, "list every distinct statement with how often it ran, rows and time")
 	partFlag(c, &f.part)
 	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "do everything, then roll back")
-	c.Flags().BoolVar(&f.rebuild, "rebuild-indexes", false, "drop the indexes of empty tables and make them again after the rows, inside the transaction")
+	c.Flags().
+		BoolVar(&f.rebuild, "rebuild-indexes", false, "drop the indexes of empty tables and make them again after the rows, inside the transaction")
 	a.allowFlag(c)
 }
 

@@ -8,16 +8,19 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/journal"
+
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
 	"evensprout/internal/store"
 )
 
-func loadJSON(c *plan.Compiled, name string, r *load.Result, units []*load.UnitResult, outputs *outputs) any {
+func loadJSON(c *plan.Compiled, name string, r *journal.Result, units []*journal.UnitResult, outputs *outputs) any {
 	out := &report.Object{}
 	out.Set("plan", c.Plan.Name)
 	out.Set("database", name)
@@ -73,39 +76,52 @@ func loadJSON(c *plan.Compiled, name string, r *load.Result, units []*load.UnitR
 }
 
 // tellLoad shows what a load did.
-func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements bool, outputs *outputs, missing int64) {
+func (a *app) tellLoad(x *loading, r *journal.Result, missing int64) {
+	name, statements, outputs := x.name, x.statements, x.out
 	if r.Earlier > 0 && r.Rows == 0 && r.Transactions == 0 && !r.DryRun {
 		if r.LeftOut > 0 {
-			fmt.Fprintf(a.out, "%s load %d wrote these rows already, and they are there, but for %s that were left out. Nothing to do in %s.\nload --retry-rejected tries them again.\n",
-				a.page.Good("done:"), r.Earlier, report.Count(r.LeftOut, "row", "rows"), name)
+			fmt.Fprintf(
+				a.out,
+				"%s load %d wrote these rows already, and they are there, but for %s that were left out. Nothing to do in %s.\nload --retry-rejected tries them again.\n",
+				a.page.Good("done:"),
+				r.Earlier,
+				diag.Count(r.LeftOut, "row", "rows"),
+				name,
+			)
 			return
 		}
-		fmt.Fprintf(a.out, "%s load %d wrote these rows already, and they are there. Nothing to do in %s.\n", a.page.Good("done:"), r.Earlier, name)
+		fmt.Fprintf(
+			a.out,
+			"%s load %d wrote these rows already, and they are there. Nothing to do in %s.\n",
+			a.page.Good("done:"),
+			r.Earlier,
+			name,
+		)
 		return
 	}
 	counts := []struct {
 		name string
-		of   func(load.Entity) int64
+		of   func(journal.Entity) int64
 		all  bool // shown also if it is 0 throughout
 	}{
-		{"Before", func(e load.Entity) int64 { return e.Before }, true},
-		{"Loaded earlier", func(e load.Entity) int64 { return int64(e.Loaded) }, false},
-		{"Removed", func(e load.Entity) int64 { return e.Removed }, false},
-		{"Inserted", func(e load.Entity) int64 { return e.Inserted }, true},
-		{"Updated", func(e load.Entity) int64 { return e.Updated }, false},
-		{"Unchanged", func(e load.Entity) int64 { return e.Unchanged }, false},
-		{"Kept", func(e load.Entity) int64 { return e.Kept }, false},
-		{"Rejected", func(e load.Entity) int64 { return e.Rejected }, false},
-		{"Not found", func(e load.Entity) int64 { return e.Unmatched }, false},
-		{"After", func(e load.Entity) int64 { return e.After }, true},
+		{"Before", func(e journal.Entity) int64 { return e.Before }, true},
+		{"Loaded earlier", func(e journal.Entity) int64 { return int64(e.Loaded) }, false},
+		{"Removed", func(e journal.Entity) int64 { return e.Removed }, false},
+		{"Inserted", func(e journal.Entity) int64 { return e.Inserted }, true},
+		{"Updated", func(e journal.Entity) int64 { return e.Updated }, false},
+		{"Unchanged", func(e journal.Entity) int64 { return e.Unchanged }, false},
+		{"Kept", func(e journal.Entity) int64 { return e.Kept }, false},
+		{"Rejected", func(e journal.Entity) int64 { return e.Rejected }, false},
+		{"Not found", func(e journal.Entity) int64 { return e.Unmatched }, false},
+		{"After", func(e journal.Entity) int64 { return e.After }, true},
 	}
 	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}}}
 	counts = slices.DeleteFunc(counts, func(x struct {
 		name string
-		of   func(load.Entity) int64
+		of   func(journal.Entity) int64
 		all  bool
 	}) bool {
-		return !x.all && !slices.ContainsFunc(r.Entities, func(e load.Entity) bool { return x.of(e) != 0 })
+		return !x.all && !slices.ContainsFunc(r.Entities, func(e journal.Entity) bool { return x.of(e) != 0 })
 	})
 	for _, x := range counts {
 		t.Columns = append(t.Columns, report.Column{Name: x.name, Number: true})
@@ -125,13 +141,18 @@ func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements
 		}
 		line := []string{e.Entity, e.Table}
 		for _, x := range counts {
-			line = append(line, report.Number(x.of(e)))
+			line = append(line, diag.Number(x.of(e)))
 		}
 		t.Rows = append(t.Rows, append(line, print))
 	}
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	if skipped == len(r.Entities) {
-		fmt.Fprintf(a.out, "\n%s every table has rows already, and the plan says when: empty. Nothing to do in %s.\n", a.page.Good("done:"), name)
+		fmt.Fprintf(
+			a.out,
+			"\n%s every table has rows already, and the plan says when: empty. Nothing to do in %s.\n",
+			a.page.Good("done:"),
+			name,
+		)
 		return
 	}
 	a.tellRefusals("row", "left out", r.Rejected, r.Rejections)
@@ -139,7 +160,7 @@ func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements
 	a.tellRefusals("row", "not found", missing, r.Unmatched)
 	how := "in one transaction"
 	if r.Commit != plan.CommitLoad {
-		how = "in " + report.Count(r.Transactions, "transaction", "transactions")
+		how = "in " + diag.Count(r.Transactions, "transaction", "transactions")
 	}
 	word := a.page.Good("done:")
 	if r.DryRun {
@@ -147,13 +168,27 @@ func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements
 	}
 	more := ""
 	if r.Redrawn > 0 {
-		more += ", " + report.Count(r.Redrawn, "row", "rows") + " drawn again"
+		more += ", " + diag.Count(r.Redrawn, "row", "rows") + " drawn again"
 	}
 	if r.Repeated > 0 {
-		more += ", " + report.Count(r.Repeated, "transaction", "transactions") + " begun again"
+		more += ", " + diag.Count(r.Repeated, "transaction", "transactions") + " begun again"
 	}
-	fmt.Fprintf(a.out, "\n%s %s into %s %s: %s, %s, %s%s\n", word,
-		report.Count(r.Rows, "row", "rows"), name, how, report.Count(r.Chunks, "chunk", "chunks"), report.Count(r.Sent, "statement", "statements"), pace(r.Rows, r.Elapsed), more)
+	fmt.Fprintf(
+		a.out,
+		"\n%s %s into %s %s: %s, %s, %s%s\n",
+		word,
+		diag.Count(
+			r.Rows,
+			"row",
+			"rows",
+		),
+		name,
+		how,
+		diag.Count(r.Chunks, "chunk", "chunks"),
+		diag.Count(r.Sent, "statement", "statements"),
+		pace(r.Rows, r.Elapsed),
+		more,
+	)
 	if r.Load > 0 {
 		fmt.Fprintf(a.out, "It is load %d: evensprout withdraw %d takes it back.\n", r.Load, r.Load)
 	}
@@ -168,15 +203,30 @@ func (a *app) tellLoad(c *plan.Compiled, name string, r *load.Result, statements
 // tellStatements lists distinct statements.
 func (a *app) tellStatements(list []store.Statement) {
 	fmt.Fprintln(a.out)
-	s := report.Table{Columns: []report.Column{{Name: "Times", Number: true}, {Name: "Rows", Number: true}, {Name: "Time", Number: true}, {Name: "Statement"}}}
+	s := report.Table{
+		Columns: []report.Column{
+			{Name: "Times", Number: true},
+			{Name: "Rows", Number: true},
+			{Name: "Time", Number: true},
+			{Name: "Statement"},
+		},
+	}
 	for _, st := range list {
-		s.Rows = append(s.Rows, []string{report.Number(st.Times), report.Number(st.Rows), fmt.Sprintf("%.1f ms", st.Elapsed.Seconds()*1000), strings.Join(strings.Fields(st.Text), " ")})
+		s.Rows = append(
+			s.Rows,
+			[]string{
+				diag.Number(st.Times),
+				diag.Number(st.Rows),
+				fmt.Sprintf("%.1f ms", st.Elapsed.Seconds()*1000),
+				strings.Join(strings.Fields(st.Text), " "),
+			},
+		)
 	}
 	fmt.Fprintln(a.out, a.page.Draw(s))
 }
 
 // tellEmpty names the tables that got no row, with the reason of the first.
-func (a *app) tellEmpty(list []load.Entity) {
+func (a *app) tellEmpty(list []journal.Entity) {
 	first := true
 	for _, e := range list {
 		if e.Refused == nil || e.Rejected == 0 || e.Inserted+e.Updated+e.Unchanged+e.Kept > 0 {
@@ -187,18 +237,19 @@ func (a *app) tellEmpty(list []load.Entity) {
 			first = false
 		}
 		fmt.Fprintf(a.out, "  %s (%s): %s\n", e.Entity, e.Table, e.Refused.Error())
-		if m := e.Refused.Message; e.Refused.Constraint != "consequence" && m != "" && !strings.Contains(e.Refused.Error(), m) {
+		if m := e.Refused.Message; e.Refused.Constraint != "consequence" && m != "" &&
+			!strings.Contains(e.Refused.Error(), m) {
 			fmt.Fprintf(a.out, "      database: %s\n", m)
 		}
 	}
 }
 
 // tellRefusals shows the first rows that were left out.
-func (a *app) tellRefusals(of, what string, n int64, list []*load.Refusal) {
+func (a *app) tellRefusals(of, what string, n int64, list []*journal.Refusal) {
 	if n == 0 {
 		return
 	}
-	fmt.Fprintf(a.out, "\n%s %s:\n", report.Count(n, of, of+"s"), what)
+	fmt.Fprintf(a.out, "\n%s %s:\n", diag.Count(n, of, of+"s"), what)
 	for _, r := range list {
 		at := ""
 		if r.Place != "" {
@@ -210,7 +261,7 @@ func (a *app) tellRefusals(of, what string, n int64, list []*load.Refusal) {
 		}
 	}
 	if rest := n - int64(len(list)); rest > 0 {
-		fmt.Fprintf(a.out, "  and %s more\n", report.Number(rest))
+		fmt.Fprintf(a.out, "  and %s more\n", diag.Number(rest))
 	}
 }
 
@@ -224,7 +275,7 @@ func paceOf(what string, rows int64, d time.Duration) string {
 		out = fmt.Sprintf("%d ms", max(1, d.Milliseconds()))
 	}
 	if s > 0 && rows > 0 {
-		out += fmt.Sprintf(" (%s %s a second)", report.Number(int64(float64(rows)/s)), what)
+		out += fmt.Sprintf(" (%s %s a second)", diag.Number(int64(float64(rows)/s)), what)
 	}
 	return out
 }
@@ -245,8 +296,17 @@ func (a *app) progress(o *load.Options, what string) func() {
 	how := func(done, total uint64) string {
 		rate := float64(done) / time.Since(started).Seconds()
 		left := time.Duration(float64(total-done)/rate*1000) * time.Millisecond
-		return fmt.Sprintf("%s of %s %s, %s %s a second, %s left",
-			report.Number(done), report.Number(total), what, report.Number(int64(rate)), what, max(left.Round(time.Second), time.Second))
+		return fmt.Sprintf(
+			"%s of %s %s, %s %s a second, %s left",
+			diag.Number(
+				done,
+			),
+			diag.Number(total),
+			what,
+			diag.Number(int64(rate)),
+			what,
+			max(left.Round(time.Second), time.Second),
+		)
 	}
 	if f, ok := a.errFile.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
 		o.Progress = func(done, total uint64) {
@@ -264,9 +324,15 @@ func (a *app) progress(o *load.Options, what string) func() {
 		}
 		last = time.Now()
 		if bar == nil {
-			bar = progressbar.NewOptions64(int64(total), progressbar.OptionSetWriter(a.errFile), progressbar.OptionSetPredictTime(false),
-				progressbar.OptionShowDescriptionAtLineEnd(), progressbar.OptionSetElapsedTime(false), progressbar.OptionClearOnFinish(),
-				progressbar.OptionSetWidth(max(10, min(50, a.errPage.Width-textWidth))))
+			bar = progressbar.NewOptions64(
+				int64(total),
+				progressbar.OptionSetWriter(a.errFile),
+				progressbar.OptionSetPredictTime(false),
+				progressbar.OptionShowDescriptionAtLineEnd(),
+				progressbar.OptionSetElapsedTime(false),
+				progressbar.OptionClearOnFinish(),
+				progressbar.OptionSetWidth(max(10, min(50, a.errPage.Width-textWidth))),
+			)
 		}
 		bar.Set64(int64(done))
 		bar.Describe(how(done, total)) // draws again, with the new place

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/plan"
 	"evensprout/internal/predicate"
 	"evensprout/internal/report"
@@ -54,7 +55,7 @@ A name that ends in .yaml or .yml is a plan: it only says where the database is.
 			}
 			p, err := a.readPlan(planArgs)
 			if err != nil && (a.url(nil, "") == "" || planArgs != nil) {
-				if planArgs == nil && errors.As(err, new(plan.Problems)) {
+				if planArgs == nil && errors.As(err, new(diag.Problems)) {
 					return errNoDatabase
 				}
 				return err
@@ -89,7 +90,12 @@ A name that ends in .yaml or .yml is a plan: it only says where the database is.
 			if err != nil {
 				return err
 			}
-			return a.lookAt(cmd.Context(), s, db, store.Query{Table: t, Columns: t.Columns, Also: where, Skip: int64(skip), Limit: int64(limit)})
+			return a.lookAt(
+				cmd.Context(),
+				s,
+				db,
+				store.Query{Table: t, Columns: t.Columns, Also: where, Skip: int64(skip), Limit: int64(limit)},
+			)
 		},
 	}
 	c.Flags().IntVar(&limit, "limit", 10, "how many rows")
@@ -118,10 +124,14 @@ func findTable(db *schema.Database, p *plan.Plan, name string) (*schema.Table, e
 		}
 	}
 	hint := ""
-	if near := plan.Nearest(name, names); near != "" {
+	if near := diag.Nearest(name, names); near != "" {
 		hint = fmt.Sprintf("did you mean %s?", near)
 	}
-	return nil, &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("the database has no table %s", name), Hint: hint}
+	return nil, &store.Fault{
+		Kind:    store.Missing,
+		Message: fmt.Sprintf("the database has no table %s", name),
+		Hint:    hint,
+	}
 }
 
 func (a *app) lookAll(ctx context.Context, s store.Store, db *schema.Database, p *plan.Plan, name string) error {
@@ -133,7 +143,15 @@ func (a *app) lookAll(ctx context.Context, s store.Store, db *schema.Database, p
 			}
 		}
 	}
-	t := report.Table{Columns: []report.Column{{Name: "Table"}, {Name: "Rows", Number: true}, {Name: "Size", Number: true}, {Name: "Entity"}, {Name: "Columns"}}}
+	t := report.Table{
+		Columns: []report.Column{
+			{Name: "Table"},
+			{Name: "Rows", Number: true},
+			{Name: "Size", Number: true},
+			{Name: "Entity"},
+			{Name: "Columns"},
+		},
+	}
 	sizes, err := s.Sizes(ctx)
 	if err != nil {
 		return err
@@ -146,7 +164,16 @@ func (a *app) lookAll(ctx context.Context, s store.Store, db *schema.Database, p
 			return err
 		}
 		total += n
-		t.Rows = append(t.Rows, []string{table.Name, report.Number(n), report.Size(sizes[table.Name]), entities[table.Name], strings.Join(table.ColumnNames(), ", ")})
+		t.Rows = append(
+			t.Rows,
+			[]string{
+				table.Name,
+				diag.Number(n),
+				report.Size(sizes[table.Name]),
+				entities[table.Name],
+				strings.Join(table.ColumnNames(), ", "),
+			},
+		)
 		o := &report.Object{}
 		o.Set("table", table.Name)
 		o.Set("rows", n)
@@ -166,7 +193,13 @@ func (a *app) lookAll(ctx context.Context, s store.Store, db *schema.Database, p
 		return nil
 	}
 	fmt.Fprintln(a.out, a.page.Draw(t))
-	fmt.Fprintf(a.out, "\n%s in %s of %s\n", report.Count(total, "row", "rows"), report.Count(len(list), "table", "tables"), name)
+	fmt.Fprintf(
+		a.out,
+		"\n%s in %s of %s\n",
+		diag.Count(total, "row", "rows"),
+		diag.Count(len(list), "table", "tables"),
+		name,
+	)
 	return nil
 }
 
@@ -184,10 +217,11 @@ func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, q 
 	if err != nil {
 		return err
 	}
-	labels := report.NewLabels(s, db)
+	names := newLabels(s, db)
 	out := report.Table{}
 	for _, c := range t.Columns {
-		number := (c.Kind == schema.Integer || c.Kind == schema.Decimal || c.Kind == schema.Real) && t.Reference(c.Name) == nil
+		number := (c.Kind == schema.Integer || c.Kind == schema.Decimal || c.Kind == schema.Real) &&
+			t.Reference(c.Name) == nil
 		whole := c.Kind == schema.Timestamp || c.Kind == schema.Date || c.Kind == schema.Time || c.Kind == schema.UUID
 		out.Columns = append(out.Columns, report.Column{Name: c.Name, Number: number, Whole: whole})
 	}
@@ -198,7 +232,7 @@ func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, q 
 		for i, v := range row {
 			line[i] = report.Cell(v)
 			o.Set(t.Columns[i].Name, report.JSON(v))
-			label, err := labels.Of(ctx, t, t.Columns[i], v)
+			label, err := names.of(ctx, t, t.Columns[i], v)
 			if err != nil {
 				return err
 			}
@@ -220,14 +254,25 @@ func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, q 
 		o.Set("rows", list)
 		return a.writeJSON(o)
 	}
-	fmt.Fprintf(a.out, "%s  %s\n", a.page.Bold(t.Name), a.page.Dim(report.Count(total, "row", "rows")))
+	fmt.Fprintf(a.out, "%s  %s\n", a.page.Bold(t.Name), a.page.Dim(diag.Count(total, "row", "rows")))
 	if len(rows) > 0 {
 		fmt.Fprintln(a.out, a.page.Draw(out))
 	}
 	if q.Also != "" {
-		fmt.Fprintln(a.out, a.page.Dim(fmt.Sprintf("  %s where %s, from the %s on, at most %d: --limit and --skip show others", report.Count(len(rows), "row", "rows"), q.Also, report.Ordinal(q.Skip+1), q.Limit)))
+		fmt.Fprintln(
+			a.out,
+			a.page.Dim(
+				fmt.Sprintf(
+					"  %s where %s, from the %s on, at most %d: --limit and --skip show others",
+					diag.Count(len(rows), "row", "rows"),
+					q.Also,
+					diag.Ordinal(q.Skip+1),
+					q.Limit,
+				),
+			),
+		)
 	} else if rest := total - q.Skip - int64(len(rows)); rest > 0 {
-		fmt.Fprintln(a.out, a.page.Dim(fmt.Sprintf("  and %s more: --limit and --skip show others", report.Number(rest))))
+		fmt.Fprintln(a.out, a.page.Dim(fmt.Sprintf("  and %s more: --limit and --skip show others", diag.Number(rest))))
 	}
 	return nil
 }

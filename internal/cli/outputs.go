@@ -116,9 +116,15 @@ func createOutput(path, plain string) (*outputFile, error) {
 		case path == "" && errors.Is(err, fs.ErrExist):
 			name = fmt.Sprintf("%s-%d.ndjson", plain, n)
 		case path == "":
-			return nil, fmt.Errorf("the file for rows that are left out cannot be made, and nothing was written: %w; --rejects names another", unmade(name, err))
+			return nil, fmt.Errorf(
+				"the file for rows that are left out cannot be made, and nothing was written: %w; --rejects names another",
+				unmade(name, err),
+			)
 		case errors.Is(err, fs.ErrExist):
-			return nil, fmt.Errorf("%s is there already, and nothing was written: name another file, or move it away", path)
+			return nil, fmt.Errorf(
+				"%s is there already, and nothing was written: name another file, or move it away",
+				path,
+			)
 		default:
 			return nil, fmt.Errorf("%s cannot be made, and nothing was written: %w", path, unmade(path, err))
 		}
@@ -208,7 +214,10 @@ func (o *outputs) close(done bool) error {
 		case f.lines == 0 && (f == o.rejected || !done):
 			all = errors.Join(all, os.Remove(f.Name()))
 		case f.err != nil:
-			all = errors.Join(all, fmt.Errorf("%s is incomplete: %w; what the load wrote to the database stays", f.Name(), f.err))
+			all = errors.Join(
+				all,
+				fmt.Errorf("%s is incomplete: %w; what the load wrote to the database stays", f.Name(), f.err),
+			)
 		}
 	}
 	return all

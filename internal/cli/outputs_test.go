@@ -4,6 +4,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"evensprout/internal/journal"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -15,11 +17,15 @@ import (
 func TestFilesThatBreakAreReportedAtTheEnd(t *testing.T) {
 	folder := t.TempDir()
 	c := &plan.Compiled{Plan: &plan.Plan{Name: "fares"}}
-	out, err := openOutputs(c, load.Options{}, &writeFlags{changes: filepath.Join(folder, "changes.csv"), rejects: filepath.Join(folder, "rejects.ndjson")})
+	out, err := openOutputs(
+		c,
+		load.Options{},
+		&writeFlags{changes: filepath.Join(folder, "changes.csv"), rejects: filepath.Join(folder, "rejects.ndjson")},
+	)
 	require.NoError(t, err)
 	require.NoError(t, out.rejected.Close())
 	require.NoError(t, out.changed.Close())
-	require.NoError(t, out.reject(load.Rejection{Refusal: &load.Refusal{Entity: "Fare"}}))
+	require.NoError(t, out.reject(load.Rejection{Refusal: &journal.Refusal{Entity: "Fare"}}))
 	require.NoError(t, out.change(load.Changed{Entity: "Fare"}))
 	err = out.close(true)
 	assert.ErrorContains(t, err, "rejects.ndjson is incomplete")
@@ -31,7 +37,14 @@ func TestFilesIntoWhichNothingComes(t *testing.T) {
 	for _, done := range []bool{true, false} {
 		folder := t.TempDir()
 		c := &plan.Compiled{Plan: &plan.Plan{Name: "fares"}}
-		out, err := openOutputs(c, load.Options{}, &writeFlags{changes: filepath.Join(folder, "changes.csv"), rejects: filepath.Join(folder, "rejects.ndjson")})
+		out, err := openOutputs(
+			c,
+			load.Options{},
+			&writeFlags{
+				changes: filepath.Join(folder, "changes.csv"),
+				rejects: filepath.Join(folder, "rejects.ndjson"),
+			},
+		)
 		require.NoError(t, err)
 		require.NoError(t, out.close(done))
 		assert.NoFileExists(t, filepath.Join(folder, "rejects.ndjson"))

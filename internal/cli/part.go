@@ -7,8 +7,11 @@ import (
 	"strconv"
 	"strings"
 
+	"evensprout/internal/journal"
+
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/load"
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
@@ -18,7 +21,8 @@ import (
 
 // partFlag lets a command take a share of the rows.
 func partFlag(c *cobra.Command, into *string) {
-	c.Flags().StringVar(into, "part", "", "a share of the rows, whole families: its number and how many there are, such as 3/16; env/16 takes the number from the environment of an indexed job")
+	c.Flags().
+		StringVar(into, "part", "", "a share of the rows, whole families: its number and how many there are, such as 3/16; env/16 takes the number from the environment of an indexed job")
 }
 
 // indexVariables are where schedulers tell a task of an indexed job its number.
@@ -26,7 +30,10 @@ var indexVariables = []struct {
 	name  string
 	first string // the variable with the least number; empty: that is 0
 }{
-	{"JOB_COMPLETION_INDEX", ""}, {"AWS_BATCH_JOB_ARRAY_INDEX", ""}, {"BATCH_TASK_INDEX", ""}, {"CLOUD_RUN_TASK_INDEX", ""}, {"SLURM_ARRAY_TASK_ID", "SLURM_ARRAY_TASK_MIN"}, {"PBS_ARRAY_INDEX", ""},
+	{
+		"JOB_COMPLETION_INDEX",
+		"",
+	}, {"AWS_BATCH_JOB_ARRAY_INDEX", ""}, {"BATCH_TASK_INDEX", ""}, {"CLOUD_RUN_TASK_INDEX", ""}, {"SLURM_ARRAY_TASK_ID", "SLURM_ARRAY_TASK_MIN"}, {"PBS_ARRAY_INDEX", ""},
 }
 
 // parsePart reads a part, its number from the environment if that is asked for.
@@ -49,13 +56,21 @@ func parsePart(text string) (order.Part, error) {
 				first, err = strconv.ParseInt(os.Getenv(v.first), 10, 32)
 			}
 			if err != nil {
-				return order.Part{}, usageError{fmt.Errorf("--part: %s holds %q, which is no number of a task", v.name, at)}
+				return order.Part{}, usageError{
+					fmt.Errorf("--part: %s holds %q, which is no number of a task", v.name, at),
+				}
 			}
 			number = strconv.FormatInt(n-first+1, 10)
 			break
 		}
 		if number == "" {
-			return order.Part{}, usageError{fmt.Errorf("--part env/%s takes the number from the environment, and none of %s is set", of, strings.Join(names, ", "))}
+			return order.Part{}, usageError{
+				fmt.Errorf(
+					"--part env/%s takes the number from the environment, and none of %s is set",
+					of,
+					strings.Join(names, ", "),
+				),
+			}
 		}
 		text = number + "/" + of
 	}
@@ -80,11 +95,18 @@ func (a *app) loadedPart(ctx context.Context, c *plan.Compiled, s store.Store, n
 		err = a.writeJSON(partJSON(c, name, r))
 	case a.quiet:
 	case p == nil:
-		fmt.Fprintf(a.out, "%s load %d wrote these rows already, all parts of it. Nothing to do in %s.\n", a.page.Good("done:"), r.Earlier, name)
+		fmt.Fprintf(
+			a.out,
+			"%s load %d wrote these rows already, all parts of it. Nothing to do in %s.\n",
+			a.page.Good("done:"),
+			r.Earlier,
+			name,
+		)
 	default:
 		a.tellPart(c, name, r)
 	}
-	if err == nil && r.Part != nil && r.Part.Whole && len(c.Plan.Units) == 0 { // else they need not hold before the units
+	if err == nil && r.Part != nil && r.Part.Whole &&
+		len(c.Plan.Units) == 0 { // else they need not hold before the units
 		err = load.CheckAlways(ctx, s, c)
 	}
 	if err == nil && r.Part != nil {
@@ -97,7 +119,7 @@ func (a *app) loadedPart(ctx context.Context, c *plan.Compiled, s store.Store, n
 	return err
 }
 
-func partJSON(c *plan.Compiled, name string, r *load.Result) any {
+func partJSON(c *plan.Compiled, name string, r *journal.Result) any {
 	o := &report.Object{}
 	o.Set("plan", c.Plan.Name)
 	o.Set("database", name)
@@ -115,13 +137,24 @@ func partJSON(c *plan.Compiled, name string, r *load.Result) any {
 	return o
 }
 
-func (a *app) tellPart(c *plan.Compiled, name string, r *load.Result) {
-	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}, {Name: "Inserted", Number: true}, {Name: "Rejected", Number: true}, {Name: "Fingerprint of the part"}}}
+func (a *app) tellPart(c *plan.Compiled, name string, r *journal.Result) {
+	t := report.Table{
+		Columns: []report.Column{
+			{Name: "Entity"},
+			{Name: "Table"},
+			{Name: "Inserted", Number: true},
+			{Name: "Rejected", Number: true},
+			{Name: "Fingerprint of the part"},
+		},
+	}
 	rows := int64(0)
 	for _, e := range r.Part.Entities {
 		n := e.Inserted + e.Updated
 		rows += n
-		t.Rows = append(t.Rows, []string{e.Entity, e.Table, report.Number(n), report.Number(e.Rejected), e.Fingerprint.String()})
+		t.Rows = append(
+			t.Rows,
+			[]string{e.Entity, e.Table, diag.Number(n), diag.Number(e.Rejected), e.Fingerprint.String()},
+		)
 	}
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	how := fmt.Sprintf("%d of %d parts are done", r.Part.Done, r.Part.Of)
@@ -131,5 +164,15 @@ func (a *app) tellPart(c *plan.Compiled, name string, r *load.Result) {
 			how += "; its units are run by evensprout load --unit NAME"
 		}
 	}
-	fmt.Fprintf(a.out, "\n%s part %s of load %d in %s: %s, %s; %s.\n", a.page.Good("done:"), r.Part.Part, r.Load, name, report.Count(rows, "row", "rows"), pace(rows, r.Elapsed), how)
+	fmt.Fprintf(
+		a.out,
+		"\n%s part %s of load %d in %s: %s, %s; %s.\n",
+		a.page.Good("done:"),
+		r.Part.Part,
+		r.Load,
+		name,
+		diag.Count(rows, "row", "rows"),
+		pace(rows, r.Elapsed),
+		how,
+	)
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
@@ -71,7 +72,10 @@ of the same plan must come to the same ones.`,
 			defer compiled.Close()
 			targets := compiled.Targets
 			if unit {
-				i := slices.IndexFunc(compiled.Occasions, func(t *plan.Target) bool { return t.Plan.Name == flags.entity })
+				i := slices.IndexFunc(
+					compiled.Occasions,
+					func(t *plan.Target) bool { return t.Plan.Name == flags.entity },
+				)
 				targets = compiled.Occasions[i : i+1]
 			} else if flags.entity != "" {
 				t, err := entityNamed(compiled, "--entity", flags.entity)
@@ -81,7 +85,7 @@ of the same plan must come to the same ones.`,
 				targets = []*plan.Target{t}
 			}
 			a.warn(compiled)
-			v := &previewer{app: a, plan: compiled, grower: grow.NewGrower(compiled.Set), flags: flags}
+			v := &previewer{a: a, plan: compiled, grower: grow.NewGrower(compiled.Set), flags: flags}
 			defer v.grower.Close()
 			if err := v.show(cmd.Context(), targets); err != nil {
 				return err
@@ -91,10 +95,12 @@ of the same plan must come to the same ones.`,
 	}
 	c.Flags().StringVar(&flags.entity, "entity", "", "show this entity alone, or the occasions of this unit")
 	c.Flags().IntVar(&flags.rows, "rows", 3, "how many rows of each entity")
-	c.Flags().StringVar(&flags.row, "row", "", "show this row alone, with what is below it: the number of a grown row, or the name of a given one; needs --entity")
+	c.Flags().
+		StringVar(&flags.row, "row", "", "show this row alone, with what is below it: the number of a grown row, or the name of a given one; needs --entity")
 	c.Flags().BoolVar(&flags.spread, "spread", false, "show how the values of each field are distributed")
 	c.Flags().BoolVar(&flags.csv, "csv", false, "rows as CSV (RFC 4180) on standard output; needs --entity")
-	c.Flags().BoolVar(&flags.print, "fingerprints", false, "print fingerprints, however many rows must be grown for them")
+	c.Flags().
+		BoolVar(&flags.print, "fingerprints", false, "print fingerprints, however many rows must be grown for them")
 	a.clockFlag(c)
 	return c
 }
@@ -113,7 +119,7 @@ func (f *previewFlags) check() error {
 
 // previewer shows rows of a plan.
 type previewer struct {
-	*app
+	a      *app
 	plan   *plan.Compiled
 	grower *grow.Grower
 	flags  previewFlags
@@ -149,20 +155,20 @@ func (v *previewer) showFirst(ctx context.Context, targets []*plan.Target) error
 		o := &report.Object{}
 		o.Set("entity", t.Plan.Name)
 		o.Set("rows", t.Grow.Total())
-		title := report.Count(t.Grow.Total(), "row", "rows") + relation(t)
+		title := diag.Count(t.Grow.Total(), "row", "rows") + relation(t)
 		if p, ok := prints[t.Grow]; ok {
 			title += "  fingerprint " + p.String()
 			o.Set("fingerprint", p)
 		}
-		if v.json {
+		if v.a.json {
 			o.Set("first", shown.objects)
 			list = append(list, o)
 			continue
 		}
 		v.section(i, t.Plan.Name, title, shown.table)
 	}
-	if v.json {
-		return v.writeJSON(map[string]any{"plan": v.plan.Plan.Name, "entities": list})
+	if v.a.json {
+		return v.a.writeJSON(map[string]any{"plan": v.plan.Plan.Name, "entities": list})
 	}
 	return nil
 }
@@ -170,14 +176,14 @@ func (v *previewer) showFirst(ctx context.Context, targets []*plan.Target) error
 // section prints a heading with a table below.
 func (v *previewer) section(i int, name, title string, t report.Table) {
 	if i > 0 {
-		fmt.Fprintln(v.out)
+		fmt.Fprintln(v.a.out)
 	}
 	if title != "" {
-		title = "  " + v.page.Dim(title)
+		title = "  " + v.a.page.Dim(title)
 	}
-	fmt.Fprintln(v.out, v.page.Bold(name)+title)
+	fmt.Fprintln(v.a.out, v.a.page.Bold(name)+title)
 	if len(t.Rows) > 0 {
-		fmt.Fprintln(v.out, v.page.Draw(t))
+		fmt.Fprintln(v.a.out, v.a.page.Draw(t))
 	}
 }
 
@@ -211,7 +217,7 @@ func (v *previewer) showRow(t *plan.Target) error {
 	o.Set("entity", t.Plan.Name)
 	o.Set("row", t.Grow.Label(row))
 	o.Set("fields", shown.objects[0])
-	if !v.json {
+	if !v.a.json {
 		side := report.Table{Columns: []report.Column{{Name: "Field", Whole: true}, {Name: "Value"}}}
 		for i, c := range shown.table.Columns[1:] {
 			side.Rows = append(side.Rows, []string{c.Name, shown.table.Rows[0][i+1]})
@@ -220,9 +226,9 @@ func (v *previewer) showRow(t *plan.Target) error {
 	}
 	below := &report.Object{}
 	v.below(t, row, below)
-	if v.json {
+	if v.a.json {
 		o.Set("below", below)
-		return v.writeJSON(o)
+		return v.a.writeJSON(o)
 	}
 	return nil
 }
@@ -240,8 +246,8 @@ func (v *previewer) below(t *plan.Target, row grow.Row, into *report.Object) {
 		list.Set("rows", to-from)
 		list.Set("first", shown.objects)
 		into.Set(child.Plan.Name, list)
-		if !v.json {
-			v.section(1, child.Plan.Name, report.Count(to-from, "row", "rows")+" of "+t.Grow.Label(row), shown.table)
+		if !v.a.json {
+			v.section(1, child.Plan.Name, diag.Count(to-from, "row", "rows")+" of "+t.Grow.Label(row), shown.table)
 		}
 	}
 }
@@ -250,7 +256,11 @@ func (v *previewer) below(t *plan.Target, row grow.Row, into *report.Object) {
 func rowNamed(t *plan.Target, text string) (grow.Row, error) {
 	if n, err := strconv.ParseUint(text, 10, 64); err == nil {
 		if n >= t.Grow.Rows {
-			return grow.Row{}, fmt.Errorf("--row: %s has %s, numbered from 0", t.Plan.Name, report.Count(t.Grow.Rows, "grown row", "grown rows"))
+			return grow.Row{}, fmt.Errorf(
+				"--row: %s has %s, numbered from 0",
+				t.Plan.Name,
+				diag.Count(t.Grow.Rows, "grown row", "grown rows"),
+			)
 		}
 		return grow.Row{N: n}, nil
 	}
@@ -264,7 +274,7 @@ func rowNamed(t *plan.Target, text string) (grow.Row, error) {
 		}
 	}
 	err := fmt.Errorf("--row: %s has no given row %s", t.Plan.Name, text)
-	if near := plan.Nearest(text, names); near != "" {
+	if near := diag.Nearest(text, names); near != "" {
 		err = fmt.Errorf("%w; did you mean %s?", err, near)
 	}
 	return grow.Row{}, err
@@ -273,7 +283,7 @@ func rowNamed(t *plan.Target, text string) (grow.Row, error) {
 // showCSV writes rows for other programs: NULL is an empty cell, a reference the name
 // of the row that it points to.
 func (v *previewer) showCSV(t *plan.Target) error {
-	w := csv.NewWriter(v.exact)
+	w := csv.NewWriter(v.a.exact)
 	w.UseCRLF = true
 	var names []string
 	for _, f := range t.Grow.Fields {
@@ -352,16 +362,16 @@ func (v *previewer) showSpread(targets []*plan.Target) error {
 		}
 		o.Set("fields", fields)
 		list = append(list, o)
-		if !v.json {
-			title := report.Count(n, "row", "rows")
+		if !v.a.json {
+			title := diag.Count(n, "row", "rows")
 			if n < t.Grow.Total() {
-				title = fmt.Sprintf("the first %s of %s", report.Number(n), report.Count(t.Grow.Total(), "row", "rows"))
+				title = fmt.Sprintf("the first %s of %s", diag.Number(n), diag.Count(t.Grow.Total(), "row", "rows"))
 			}
 			v.section(i, t.Plan.Name, title, report.SpreadTable(names, types, spreads))
 		}
 	}
-	if v.json {
-		return v.writeJSON(map[string]any{"plan": v.plan.Plan.Name, "entities": list})
+	if v.a.json {
+		return v.a.writeJSON(map[string]any{"plan": v.plan.Plan.Name, "entities": list})
 	}
 	return nil
 }
@@ -413,7 +423,14 @@ func newSample(t *plan.Target) *sample {
 		if f.Target() != nil {
 			typ = value.Text // shown as a label
 		}
-		s.table.Columns = append(s.table.Columns, report.Column{Name: f.Name, Number: typ == value.Integer || typ == value.Decimal, Whole: typ != value.Text && typ != value.JSON && typ != value.Bytes})
+		s.table.Columns = append(
+			s.table.Columns,
+			report.Column{
+				Name:   f.Name,
+				Number: typ == value.Integer || typ == value.Decimal,
+				Whole:  typ != value.Text && typ != value.JSON && typ != value.Bytes,
+			},
+		)
 	}
 	return s
 }

@@ -12,8 +12,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/draft"
-	"evensprout/internal/report"
 	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
@@ -61,11 +61,18 @@ With --json, it writes the description of the tables instead.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if names != "" && !slices.Contains(draft.Namings, names) {
-				return usageError{fmt.Errorf("--names is one of %s, and not %s", strings.Join(draft.Namings, ", "), names)}
+				return usageError{
+					fmt.Errorf("--names is one of %s, and not %s", strings.Join(draft.Namings, ", "), names),
+				}
 			}
 			for _, p := range tables {
 				if _, err := path.Match(p, ""); err != nil {
-					return usageError{fmt.Errorf("--tables %s is no pattern: * stands for any letters, ? for one, [a-z] for one of some", p)}
+					return usageError{
+						fmt.Errorf(
+							"--tables %s is no pattern: * stands for any letters, ? for one, [a-z] for one of some",
+							p,
+						),
+					}
 				}
 			}
 			if least < 2 {
@@ -110,14 +117,22 @@ With --json, it writes the description of the tables instead.`,
 				}
 				o.Name = filepath.Base(path)
 			default:
-				return &store.Fault{Kind: store.BadURL, Message: "no database is named", Hint: "--db sqlite:app.db, or the environment variable DATABASE_URL; --structs FOLDER drafts from Go structs alone"}
+				return &store.Fault{
+					Kind:    store.BadURL,
+					Message: "no database is named",
+					Hint:    "--db sqlite:app.db, or the environment variable DATABASE_URL; --structs FOLDER drafts from Go structs alone",
+				}
 			}
 			matches, told := structs.Hold(mapped, db)
 			if a.json {
 				return a.writeJSON(surveyed{db, told})
 			}
 			if len(db.Tables) == 0 {
-				return &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("%s has no tables", a.shown(u)), Hint: "run your migrations first"}
+				return &store.Fault{
+					Kind:    store.Missing,
+					Message: fmt.Sprintf("%s has no tables", a.shown(u)),
+					Hint:    "run your migrations first",
+				}
 			}
 			for _, d := range told {
 				fmt.Fprintln(a.err, d)
@@ -160,7 +175,13 @@ With --json, it writes the description of the tables instead.`,
 			if err := f.Close(); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s a plan for %s in %s\n", a.page.Good("drafted:"), report.Count(len(d.Tables), "table", "tables"), out)
+			fmt.Fprintf(
+				a.out,
+				"%s a plan for %s in %s\n",
+				a.page.Good("drafted:"),
+				diag.Count(len(d.Tables), "table", "tables"),
+				out,
+			)
 			for _, l := range d.Left {
 				if !l.Unasked {
 					fmt.Fprintf(a.out, "left out: %s: %s\n", l.Table, l.Reason)
@@ -173,8 +194,10 @@ With --json, it writes the description of the tables instead.`,
 	a.allowFlag(c)
 	c.Flags().StringVarP(&out, "out", "o", "", "write the plan into this file, which must not exist yet")
 	c.Flags().Uint64Var(&rows, "rows", 0, "rows for each table, as far as its keys allow (default: as seems fit)")
-	c.Flags().StringVar(&names, "names", "", "how fields are called: "+strings.Join(draft.Namings, ", ")+" (default: as columns)")
-	c.Flags().StringSliceVar(&tables, "tables", nil, "only these tables, and those that they need: names or patterns such as 'order*'")
+	c.Flags().
+		StringVar(&names, "names", "", "how fields are called: "+strings.Join(draft.Namings, ", ")+" (default: as columns)")
+	c.Flags().
+		StringSliceVar(&tables, "tables", nil, "only these tables, and those that they need: names or patterns such as 'order*'")
 	c.Flags().StringVar(&schemaName, "schema", "", "only tables of this schema, and those that they need")
 	c.Flags().StringVar(&folder, "structs", "", "read Go structs in this folder and below")
 	c.Flags().StringVar(&tag, "tag", "db", "with --structs: the tag that names columns")

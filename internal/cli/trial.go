@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/files"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
@@ -76,13 +77,15 @@ place of a plan: --file passengers.csv --table passengers.`,
 			if !ok {
 				return errors.New("this engine cannot be tried")
 			}
-			return a.tried(cmd.Context(), c, t, db, name, counts, &f)
+			return a.tried(cmd.Context(), &trying{c, t, db, name, counts}, &f)
 		},
 	}
 	c.Flags().StringVar(&f.entity, "entity", "", "whose rows are written; else the one with the most rows")
-	c.Flags().StringVar(&f.counts, "counts", "100,1000,10000", "how many rows, with commas between; as far as there are so many")
+	c.Flags().
+		StringVar(&f.counts, "counts", "100,1000,10000", "how many rows, with commas between; as far as there are so many")
 	c.Flags().IntVar(&f.repeat, "repeat", 3, "how often each way is measured")
-	c.Flags().DurationVar(&f.limit, "limit", 5*time.Second, "a measurement ends after so long, and counts what was written until then")
+	c.Flags().
+		DurationVar(&f.limit, "limit", 5*time.Second, "a measurement ends after so long, and counts what was written until then")
 	c.Flags().StringVar(&f.chart, "chart", "", "file for a chart, .png or .svg")
 	c.Flags().StringVar(&f.file, "file", "", "write the rows of this file in place of a plan's")
 	c.Flags().StringVar(&f.table, "table", "", "with --file: the table that takes them")
@@ -104,7 +107,11 @@ func (f *trialFlags) check() ([]int, error) {
 	for part := range strings.SplitSeq(f.counts, ",") {
 		n, err := strconv.Atoi(strings.TrimSpace(part))
 		if err != nil || n < 1 || n > maxTried {
-			return bad("--counts is numbers of rows up to %s, such as 100,1000,10000, and here is %q", report.Number(int64(maxTried)), f.counts)
+			return bad(
+				"--counts is numbers of rows up to %s, such as 100,1000,10000, and here is %q",
+				diag.Number(int64(maxTried)),
+				f.counts,
+			)
 		}
 		counts = append(counts, n)
 	}
@@ -156,7 +163,13 @@ func (a *app) planOfFile(f *trialFlags, args []string) ([]string, error) {
 	}
 	quoted := func(s string) string { return string(files.AppendJSONText(nil, s)) }
 	var b strings.Builder
-	fmt.Fprintf(&b, "name: trial\nseed: trial\nclock: 2026-05-01T08:00:00Z\nentities:\n  %s:\n    table: %s\n    rows_from:\n      file: %s\n      columns:\n", quoted(f.table), quoted(f.table), quoted(at))
+	fmt.Fprintf(
+		&b,
+		"name: trial\nseed: trial\nclock: 2026-05-01T08:00:00Z\nentities:\n  %s:\n    table: %s\n    rows_from:\n      file: %s\n      columns:\n",
+		quoted(f.table),
+		quoted(f.table),
+		quoted(at),
+	)
 	for _, n := range names {
 		fmt.Fprintf(&b, "        %s: %s\n", quoted(n), quoted(n))
 	}
@@ -189,7 +202,14 @@ func countsFor(t *plan.Target, counts []int, asked bool) ([]int, error) {
 		return nil, usageError{fmt.Errorf("%s has no grown rows to write", t.Plan.Name)}
 	}
 	if most := counts[len(counts)-1]; asked && uint64(most) > rows {
-		return nil, usageError{fmt.Errorf("--counts asks for %s, and %s has %s: rows: in the plan, or --entity, says more", report.Count(most, "row", "rows"), t.Plan.Name, report.Count(rows, "grown row", "grown rows"))}
+		return nil, usageError{
+			fmt.Errorf(
+				"--counts asks for %s, and %s has %s: rows: in the plan, or --entity, says more",
+				diag.Count(most, "row", "rows"),
+				t.Plan.Name,
+				diag.Count(rows, "grown row", "grown rows"),
+			),
+		}
 	}
 	out := slices.DeleteFunc(slices.Clone(counts), func(n int) bool { return uint64(n) > rows })
 	if len(out) < len(counts) && !slices.Contains(out, int(rows)) {
@@ -198,8 +218,17 @@ func countsFor(t *plan.Target, counts []int, asked bool) ([]int, error) {
 	return out, nil
 }
 
-func (a *app) tried(ctx context.Context, c *plan.Compiled, t *plan.Target, db trial.Database, name string, counts []int, f *trialFlags) error {
-	o := trial.Options{Counts: counts, Repeat: f.repeat, Limit: f.limit, Again: a.again}
+// trying is what trial measures, and where.
+type trying struct {
+	plan   *plan.Compiled
+	target *plan.Target
+	db     trial.Database
+	name   string // of the database, for people
+	counts []int
+}
+
+func (a *app) tried(ctx context.Context, x *trying, f *trialFlags) error {
+	o := trial.Options{Counts: x.counts, Repeat: f.repeat, Limit: f.limit, Again: a.again}
 	last := time.Now()
 	o.Progress = func(done, all int, what string) {
 		const every = 2 * time.Second
@@ -216,7 +245,7 @@ func (a *app) tried(ctx context.Context, c *plan.Compiled, t *plan.Target, db tr
 		}
 		defer chart.Close()
 	}
-	r, err := trial.Run(ctx, db, t, c.Set, o)
+	r, err := trial.Run(ctx, x.db, x.target, x.plan.Set, o)
 	if err != nil {
 		if chart != nil {
 			if info, bad := chart.Stat(); bad == nil && info.Size() == 0 {
@@ -228,7 +257,7 @@ func (a *app) tried(ctx context.Context, c *plan.Compiled, t *plan.Target, db tr
 	if a.json {
 		err = a.writeJSON(r)
 	} else {
-		a.tellTrial(r, name)
+		a.tellTrial(r, x.name)
 	}
 	if chart == nil || err != nil {
 		return err
@@ -249,16 +278,31 @@ func (a *app) tried(ctx context.Context, c *plan.Compiled, t *plan.Target, db tr
 	return nil
 }
 
-var jobTitles = map[trial.Job]string{trial.Add: "adding rows to an empty table", trial.Change: "changing one column of rows that are there"}
+var jobTitles = map[trial.Job]string{
+	trial.Add:    "adding rows to an empty table",
+	trial.Change: "changing one column of rows that are there",
+}
 
 func (a *app) tellTrial(r *trial.Result, name string) {
-	fmt.Fprintf(a.out, "%s, %s columns, in %s: rows a second, each way %s\n", a.page.Bold(r.Entity), report.Number(int64(r.Columns)), name, report.Count(r.Repeat, "time", "times"))
+	fmt.Fprintf(
+		a.out,
+		"%s, %s columns, in %s: rows a second, each way %s\n",
+		a.page.Bold(r.Entity),
+		diag.Number(int64(r.Columns)),
+		name,
+		diag.Count(r.Repeat, "time", "times"),
+	)
 	for _, job := range []trial.Job{trial.Add, trial.Change} {
 		t := report.Table{Columns: []report.Column{{Name: "Way", Whole: true}}}
 		for _, n := range r.Counts {
-			t.Columns = append(t.Columns, report.Column{Name: report.Count(n, "row", "rows"), Number: true})
+			t.Columns = append(t.Columns, report.Column{Name: diag.Count(n, "row", "rows"), Number: true})
 		}
-		t.Columns = append(t.Columns, report.Column{Name: "Statements", Number: true}, report.Column{Name: "Bytes", Number: true}, report.Column{Name: "Slower", Number: true})
+		t.Columns = append(
+			t.Columns,
+			report.Column{Name: "Statements", Number: true},
+			report.Column{Name: "Bytes", Number: true},
+			report.Column{Name: "Slower", Number: true},
+		)
 		stopped := false
 		for i := 0; i < len(r.Measures); i += len(r.Counts) {
 			of := r.Measures[i : i+len(r.Counts)]
@@ -267,7 +311,7 @@ func (a *app) tellTrial(r *trial.Result, name string) {
 			}
 			line := []string{of[0].Way}
 			for _, m := range of {
-				cell := report.Number(int64(m.Rate))
+				cell := diag.Number(int64(m.Rate))
 				if m.Written < m.Rows {
 					cell, stopped = cell+"*", true
 				}
@@ -278,7 +322,7 @@ func (a *app) tellTrial(r *trial.Result, name string) {
 			if last.Slower == 1 {
 				slower = "the best"
 			}
-			t.Rows = append(t.Rows, append(line, report.Number(last.Statements), report.Number(last.Bytes), slower))
+			t.Rows = append(t.Rows, append(line, diag.Number(last.Statements), diag.Number(last.Bytes), slower))
 		}
 		if len(t.Rows) == 0 {
 			continue
@@ -295,7 +339,11 @@ func (a *app) tellTrial(r *trial.Result, name string) {
 	if r.Unchosen != "" {
 		fmt.Fprintf(a.out, "\nNo rows were changed: %s.\n", r.Unchosen)
 	}
-	fmt.Fprintf(a.out, "\nStatements, bytes and the last column are those of %s.\n", report.Count(slices.Max(r.Counts), "row", "rows"))
+	fmt.Fprintf(
+		a.out,
+		"\nStatements, bytes and the last column are those of %s.\n",
+		diag.Count(slices.Max(r.Counts), "row", "rows"),
+	)
 	for _, c := range r.Chosen {
 		how := fmt.Sprintf("%.1f times slower here than %s", c.Slower, c.Fastest)
 		const alike = 1.05
@@ -312,10 +360,20 @@ func (a *app) tellTrial(r *trial.Result, name string) {
 	}
 }
 
-var loadJobs = map[trial.Job]string{trial.Add: "new rows (write: insert)", trial.Change: "rows that may be there (write: keep, upsert, update)"}
+var loadJobs = map[trial.Job]string{
+	trial.Add:    "new rows (write: insert)",
+	trial.Change: "rows that may be there (write: keep, upsert, update)",
+}
 
 func chartOf(r *trial.Result) report.Chart {
-	c := report.Chart{Title: fmt.Sprintf("Ways of writing %s, %d columns, in %s (the thick lines are how load writes)", r.Entity, r.Columns, r.Engine)}
+	c := report.Chart{
+		Title: fmt.Sprintf(
+			"Ways of writing %s, %d columns, in %s (the thick lines are how load writes)",
+			r.Entity,
+			r.Columns,
+			r.Engine,
+		),
+	}
 	for _, job := range []trial.Job{trial.Add, trial.Change} {
 		p := report.Panel{Title: jobTitles[job], X: "rows", Y: "rows a second"}
 		for i := 0; i < len(r.Measures); i += len(r.Counts) {

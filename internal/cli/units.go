@@ -13,15 +13,19 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/unit"
+
+	"evensprout/internal/journal"
+
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/files"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
 	"evensprout/internal/safe"
-	"evensprout/internal/store"
 )
 
 // unitFlags are those of load about units.
@@ -33,8 +37,10 @@ type unitFlags struct {
 }
 
 func (f *unitFlags) add(c *cobra.Command) {
-	c.Flags().StringArrayVar(&f.names, "unit", nil, "run this unit alone, without loading entities; may be said several times")
-	c.Flags().StringVar(&f.occasions, "occasions", "", "with --unit: take its occasions from this file in place of the plan's; - is standard input")
+	c.Flags().
+		StringArrayVar(&f.names, "unit", nil, "run this unit alone, without loading entities; may be said several times")
+	c.Flags().
+		StringVar(&f.occasions, "occasions", "", "with --unit: take its occasions from this file in place of the plan's; - is standard input")
 	c.Flags().BoolVar(&f.again, "again", false, "with --unit: do also what an earlier run has done already")
 	c.Flags().BoolVar(&f.without, "without-units", false, "load entities alone")
 }
@@ -83,7 +89,7 @@ func (f *unitFlags) selected(c *plan.Compiled) ([]*plan.CompiledUnit, error) {
 			continue
 		}
 		hint := "the plan has no units"
-		if near := plan.Nearest(name, names); near != "" {
+		if near := diag.Nearest(name, names); near != "" {
 			hint = fmt.Sprintf("did you mean %q?", near)
 		} else if len(names) > 0 {
 			hint = "there is: " + strings.Join(names, ", ")
@@ -103,13 +109,24 @@ func (a *app) replaceOccasions(p *plan.Plan) error {
 		from := u.Occasions.RowsFrom
 		if a.unit != u.Name {
 			if from != nil && from.File == standardInput {
-				return usageError{fmt.Errorf("the unit %s reads standard input: run it by --unit %s, or leave units out by --without-units", u.Name, u.Name)}
+				return usageError{
+					fmt.Errorf(
+						"the unit %s reads standard input: run it by --unit %s, or leave units out by --without-units",
+						u.Name,
+						u.Name,
+					),
+				}
 			}
 			continue
 		}
 		if from == nil {
 			if a.occasionsFile != "" {
-				return usageError{fmt.Errorf("the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in the plan says how one is read", u.Name)}
+				return usageError{
+					fmt.Errorf(
+						"the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in the plan says how one is read",
+						u.Name,
+					),
+				}
 			}
 			continue
 		}
@@ -149,7 +166,11 @@ const maxSpooled = 4 << 30
 // read several times. The file goes when the program ends.
 func (a *app) spool() (string, error) {
 	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		return "", usageError{errors.New("occasions come from standard input, and here is a terminal: pipe a file in, such as evensprout load --unit NAME --occasions - < sales.csv")}
+		return "", usageError{
+			errors.New(
+				"occasions come from standard input, and here is a terminal: pipe a file in, such as evensprout load --unit NAME --occasions - < sales.csv",
+			),
+		}
 	}
 	in := bufio.NewReader(a.in)
 	first, err := in.Peek(512)
@@ -197,7 +218,7 @@ func (f fromInput) Place(n uint64) (string, int) {
 const inputName = "standard input"
 
 // openRows opens a file of rows; what was copied from standard input is called so.
-func (a *app) openRows(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
+func (a *app) openRows(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
 	rows, problems := files.Rows(spec)
 	if a.spooled == "" || spec.Path != a.spooled {
 		return rows, problems
@@ -214,24 +235,26 @@ func (a *app) openRows(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
 }
 
 // runUnits runs units, one after the other, and tells what each has done.
-func (a *app) runUnits(ctx context.Context, c *plan.Compiled, units []*plan.CompiledUnit, s store.Store, name string, o load.Options, again, statements bool, out *outputs) ([]*load.UnitResult, error) {
+func (a *app) runUnits(ctx context.Context, x *loading) ([]*journal.UnitResult, error) {
+	o, units := x.options, x.units
+	o.Insist = x.again
 	// Occasions are many small things that are soon forgotten: looking for them less often
 	// costs a few MiB and saves a fifth of the time.
 	defer debug.SetGCPercent(debug.SetGCPercent(400))
-	var results []*load.UnitResult
+	var results []*journal.UnitResult
 	tell := func() {
 		switch {
 		case a.json || a.quiet || len(results) == 0:
 		case len(units) == 1:
-			a.tellUnit(results[0], name, statements, out)
+			a.tellUnit(results[0], x.name, x.statements, x.out)
 		default:
-			a.tellUnits(results, name, statements, out)
+			a.tellUnits(results, x.name, x.statements, x.out)
 		}
 	}
 	for i, u := range units {
 		o.Later = i < len(units)-1
 		stop := a.progress(&o, "occasions")
-		r, err := load.RunUnit(ctx, c, u, s, o, again)
+		r, err := unit.Run(ctx, x.plan, u, x.store, o)
 		stop()
 		if err != nil {
 			tell() // of those before
@@ -241,19 +264,19 @@ func (a *app) runUnits(ctx context.Context, c *plan.Compiled, units []*plan.Comp
 	}
 	tell()
 	for _, r := range results {
-		if !statements {
+		if !x.statements {
 			r.Statements = nil
 		}
 	}
 	if len(units) == 0 || o.DryRun {
 		return results, nil
 	}
-	return results, load.CheckAlways(ctx, s, c)
+	return results, load.CheckAlways(ctx, x.store, x.plan)
 }
 
 // tellUnits shows what several units have done, a line for each.
-func (a *app) tellUnits(results []*load.UnitResult, name string, statements bool, out *outputs) {
-	var all load.UnitResult
+func (a *app) tellUnits(results []*journal.UnitResult, name string, statements bool, out *outputs) {
+	var all journal.UnitResult
 	for _, r := range results {
 		all.Occasions += r.Occasions
 		all.Done += r.Done
@@ -266,31 +289,47 @@ func (a *app) tellUnits(results []*load.UnitResult, name string, statements bool
 		all.Statements = append(all.Statements, r.Statements...)
 	}
 	if all.Done+all.Rejected == 0 && all.Earlier > 0 {
-		fmt.Fprintf(a.out, "%s all %s of %s are done already (--unit NAME --again does one once more).\n", a.page.Good("done:"),
-			report.Count(all.Occasions, "occasion", "occasions"), report.Count(len(results), "unit", "units"))
+		fmt.Fprintf(
+			a.out,
+			"%s all %s of %s are done already (--unit NAME --again does one once more).\n",
+			a.page.Good("done:"),
+			diag.Count(all.Occasions, "occasion", "occasions"),
+			diag.Count(len(results), "unit", "units"),
+		)
 		return
 	}
-	t := report.Table{Columns: []report.Column{{Name: "Unit"}, {Name: "Steps", Number: true}, {Name: "Occasions", Number: true}, {Name: "Done", Number: true}}}
+	t := report.Table{
+		Columns: []report.Column{
+			{Name: "Unit"},
+			{Name: "Steps", Number: true},
+			{Name: "Occasions", Number: true},
+			{Name: "Done", Number: true},
+		},
+	}
 	if all.Earlier > 0 {
 		t.Columns = append(t.Columns, report.Column{Name: "Done before", Number: true})
 	}
 	if all.Rejected > 0 {
 		t.Columns = append(t.Columns, report.Column{Name: "Left out", Number: true})
 	}
-	t.Columns = append(t.Columns, report.Column{Name: "Transactions", Number: true}, report.Column{Name: "Load", Number: true})
+	t.Columns = append(
+		t.Columns,
+		report.Column{Name: "Transactions", Number: true},
+		report.Column{Name: "Load", Number: true},
+	)
 	for _, r := range results {
-		line := []string{r.Unit, report.Number(len(r.Steps)), report.Number(r.Occasions), report.Number(r.Done)}
+		line := []string{r.Unit, diag.Number(len(r.Steps)), diag.Number(r.Occasions), diag.Number(r.Done)}
 		if all.Earlier > 0 {
-			line = append(line, report.Number(r.Earlier))
+			line = append(line, diag.Number(r.Earlier))
 		}
 		if all.Rejected > 0 {
-			line = append(line, report.Number(r.Rejected))
+			line = append(line, diag.Number(r.Rejected))
 		}
 		number := ""
 		if r.Load > 0 {
-			number = report.Number(r.Load)
+			number = diag.Number(r.Load)
 		}
-		t.Rows = append(t.Rows, append(line, report.Number(r.Transactions), number))
+		t.Rows = append(t.Rows, append(line, diag.Number(r.Transactions), number))
 	}
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	a.tellRefusals("occasion", "left out", all.Rejected, all.Rejections)
@@ -299,10 +338,19 @@ func (a *app) tellUnits(results []*load.UnitResult, name string, statements bool
 		word, more = a.page.Good("dry run:"), ", all rolled back"
 	}
 	if all.Repeated > 0 {
-		more += ", " + report.Count(all.Repeated, "transaction", "transactions") + " begun again"
+		more += ", " + diag.Count(all.Repeated, "transaction", "transactions") + " begun again"
 	}
-	fmt.Fprintf(a.out, "\n%s %s of %s in %s: %s, %s%s\n", word, report.Count(all.Done, "occasion", "occasions"), report.Count(len(results), "unit", "units"), name,
-		report.Count(all.Sent, "statement", "statements"), paceOf("occasions", all.Done, all.Elapsed), more)
+	fmt.Fprintf(
+		a.out,
+		"\n%s %s of %s in %s: %s, %s%s\n",
+		word,
+		diag.Count(all.Done, "occasion", "occasions"),
+		diag.Count(len(results), "unit", "units"),
+		name,
+		diag.Count(all.Sent, "statement", "statements"),
+		paceOf("occasions", all.Done, all.Elapsed),
+		more,
+	)
 	if path := out.rejectsPath(); path != "" && all.Rejected > 0 {
 		fmt.Fprintf(a.out, "Occasions left out are in %s.\n", path)
 	}
@@ -311,30 +359,47 @@ func (a *app) tellUnits(results []*load.UnitResult, name string, statements bool
 	}
 }
 
-func (a *app) tellUnit(r *load.UnitResult, name string, statements bool, out *outputs) {
+func (a *app) tellUnit(r *journal.UnitResult, name string, statements bool, out *outputs) {
 	if r.Done == 0 && r.Rejected == 0 && r.Earlier > 0 {
-		all := "all of its " + report.Count(r.Occasions, "occasion", "occasions") + " are"
+		all := "all of its " + diag.Count(r.Occasions, "occasion", "occasions") + " are"
 		if r.Occasions == 1 {
 			all = "its occasion is"
 		}
-		fmt.Fprintf(a.out, "%s unit %s: %s done already (--unit %s --again does them once more).\n", a.page.Good("done:"), r.Unit, all, r.Unit)
+		fmt.Fprintf(
+			a.out,
+			"%s unit %s: %s done already (--unit %s --again does them once more).\n",
+			a.page.Good("done:"),
+			r.Unit,
+			all,
+			r.Unit,
+		)
 		return
 	}
 	fmt.Fprintln(a.out, a.page.Draw(stepTable(r)))
 	a.tellRefusals("occasion", "left out", r.Rejected, r.Rejections)
-	word, how := a.page.Good("done:"), "in "+report.Count(r.Transactions, "transaction", "transactions")
+	word, how := a.page.Good("done:"), "in "+diag.Count(r.Transactions, "transaction", "transactions")
 	if r.DryRun {
 		word, how = a.page.Good("dry run:"), "in one transaction, all rolled back"
 	}
 	more := ""
 	if r.Earlier > 0 {
-		more += ", " + report.Number(r.Earlier) + " done before"
+		more += ", " + diag.Number(r.Earlier) + " done before"
 	}
 	if r.Repeated > 0 {
-		more += ", " + report.Count(r.Repeated, "transaction", "transactions") + " begun again"
+		more += ", " + diag.Count(r.Repeated, "transaction", "transactions") + " begun again"
 	}
-	fmt.Fprintf(a.out, "\n%s %s of %s in %s, %s: %s, %s%s\n", word, report.Count(r.Done, "occasion", "occasions"), r.Unit, name, how,
-		report.Count(r.Sent, "statement", "statements"), paceOf("occasions", r.Done, r.Elapsed), more)
+	fmt.Fprintf(
+		a.out,
+		"\n%s %s of %s in %s, %s: %s, %s%s\n",
+		word,
+		diag.Count(r.Done, "occasion", "occasions"),
+		r.Unit,
+		name,
+		how,
+		diag.Count(r.Sent, "statement", "statements"),
+		paceOf("occasions", r.Done, r.Elapsed),
+		more,
+	)
 	switch {
 	case r.Load > 0 && r.Undo:
 		fmt.Fprintf(a.out, "It is load %d: evensprout withdraw %d takes it back.\n", r.Load, r.Load)
@@ -350,14 +415,21 @@ func (a *app) tellUnit(r *load.UnitResult, name string, statements bool, out *ou
 }
 
 // stepTable lists the steps of a unit, with the rows that each has touched.
-func stepTable(r *load.UnitResult) report.Table {
-	t := report.Table{Columns: []report.Column{{Name: "Step", Number: true}, {Name: "Of " + r.Unit}, {Name: "Table"}, {Name: "Rows", Number: true}}}
+func stepTable(r *journal.UnitResult) report.Table {
+	t := report.Table{
+		Columns: []report.Column{
+			{Name: "Step", Number: true},
+			{Name: "Of " + r.Unit},
+			{Name: "Table"},
+			{Name: "Rows", Number: true},
+		},
+	}
 	for i, s := range r.Steps {
-		rows := report.Number(s.Rows)
+		rows := diag.Number(s.Rows)
 		if s.Table == "" {
-			rows = "held " + report.Count(s.Rows, "time", "times")
+			rows = "held " + diag.Count(s.Rows, "time", "times")
 		}
-		t.Rows = append(t.Rows, []string{report.Number(i + 1), s.Step, s.Table, rows})
+		t.Rows = append(t.Rows, []string{diag.Number(i + 1), s.Step, s.Table, rows})
 	}
 	return t
 }

@@ -58,7 +58,8 @@ type Parsed struct {
 
 // environment is our functions. It takes some milliseconds to make, and does not change.
 var environment = sync.OnceValues(func() (*cel.Env, error) {
-	return cel.NewCustomEnv(append([]cel.EnvOption{standard(), cel.ClearMacros(), cel.DefaultUTCTimeZone(true)}, library()...)...)
+	return cel.NewCustomEnv(
+		append([]cel.EnvOption{standard(), cel.ClearMacros(), cel.DefaultUTCTimeZone(true)}, library()...)...)
 })
 
 // Parse reads an expression and finds the fields that it names.
@@ -84,7 +85,12 @@ func Parse(text string) (*Parsed, error) {
 		case ast.LiteralKind:
 			if _, ok := e.AsLiteral().(types.Double); ok && double == nil {
 				at := native.SourceInfo().GetStartLocation(e.ID())
-				double = &Error{Line: at.Line(), Column: at.Column() + 1, Message: "this is a double, which is not exact", Hint: `write decimal("4.50") for a decimal`}
+				double = &Error{
+					Line:    at.Line(),
+					Column:  at.Column() + 1,
+					Message: "this is a double, which is not exact",
+					Hint:    `write decimal("4.50") for a decimal`,
+				}
 			}
 		case ast.IdentKind, ast.SelectKind:
 			name := path(e)
@@ -147,7 +153,10 @@ func (p *Parsed) Compile(inputs []Input, scale int) (*Expression, error) {
 	for _, in := range inputs {
 		t, ok := typeOf(in.Type)
 		if !ok {
-			return nil, p.Missing(in.Name, fmt.Sprintf("%s is of type %s, which expressions do not know", in.Name, in.Type))
+			return nil, p.Missing(
+				in.Name,
+				fmt.Sprintf("%s is of type %s, which expressions do not know", in.Name, in.Type),
+			)
 		}
 		variables = append(variables, cel.Variable(in.Name, t))
 		if in.Type == value.Decimal {
@@ -171,9 +180,15 @@ func (p *Parsed) Compile(inputs []Input, scale int) (*Expression, error) {
 	}
 	switch {
 	case result.IsExactType(cel.DoubleType):
-		return nil, &Error{Message: "the result is a double, which is not exact", Hint: "int(x) or decimal(x) makes an exact number"}
+		return nil, &Error{
+			Message: "the result is a double, which is not exact",
+			Hint:    "int(x) or decimal(x) makes an exact number",
+		}
 	case x.Type == value.Null:
-		return nil, &Error{Message: fmt.Sprintf("the result is of type %s, which no field holds", result), Hint: "a number, a text, true or false, a date or a moment"}
+		return nil, &Error{
+			Message: fmt.Sprintf("the result is of type %s, which no field holds", result),
+			Hint:    "a number, a text, true or false, a date or a moment",
+		}
 	case x.Type == value.Decimal:
 		x.Scale = largest
 		if scale >= 0 {
@@ -196,7 +211,10 @@ const maxCost = 1_000_000
 // loops tells whether an expression has a macro such as map, which goes over a list.
 func loops(checked *cel.Ast) bool {
 	found := false
-	ast.PostOrderVisit(checked.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) { found = found || e.Kind() == ast.ComprehensionKind }))
+	ast.PostOrderVisit(
+		checked.NativeRep().Expr(),
+		ast.NewExprVisitor(func(e ast.Expr) { found = found || e.Kind() == ast.ComprehensionKind }),
+	)
 	return found
 }
 

@@ -23,7 +23,9 @@ func inputs(t testing.TB) map[string]value.Value {
 	born, err := value.ParseDate("1990-02-28")
 	born = known(t, born, err)
 	return map[string]value.Value{
-		"n": value.Int(7), "price": price, "name": value.String("Zoë Larkspur"), "open": value.Bool(true), "at": at, "born": born,
+		"n": value.Int(
+			7,
+		), "price": price, "name": value.String("Zoë Larkspur"), "open": value.Bool(true), "at": at, "born": born,
 		"Passenger.code": value.String("AB-12"), "none": {Type: value.Null},
 	}
 }

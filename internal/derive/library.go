@@ -19,7 +19,6 @@ import (
 	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/common/types/traits"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/value"
 )
 
@@ -212,7 +211,10 @@ func arithmetic() []cel.EnvOption {
 		known[f.Name()] = f
 	}
 	pairs := map[string][2]*cel.Type{
-		"decimal_decimal": {decimalType, decimalType}, "decimal_int": {decimalType, cel.IntType}, "int_decimal": {cel.IntType, decimalType},
+		"decimal_decimal": {
+			decimalType,
+			decimalType,
+		}, "decimal_int": {decimalType, cel.IntType}, "int_decimal": {cel.IntType, decimalType},
 	}
 	var options []cel.EnvOption
 	for _, op := range ours {
@@ -223,7 +225,11 @@ func arithmetic() []cel.EnvOption {
 		compares := op != operators.Add && op != operators.Subtract && op != operators.Multiply
 		switch {
 		case op == operators.Negate:
-			overloads = append(overloads, cel.Overload("negate_decimal", []*cel.Type{decimalType}, decimalType), cel.SingletonUnaryBinding(negate))
+			overloads = append(
+				overloads,
+				cel.Overload("negate_decimal", []*cel.Type{decimalType}, decimalType),
+				cel.SingletonUnaryBinding(negate),
+			)
 		default:
 			for id, p := range pairs {
 				out := decimalType
@@ -235,7 +241,10 @@ func arithmetic() []cel.EnvOption {
 			if compares {
 				overloads = append(overloads, cel.Overload(op+"date", []*cel.Type{dateType, dateType}, cel.BoolType))
 			}
-			overloads = append(overloads, cel.SingletonBinaryBinding(func(a, b ref.Val) ref.Val { return operate(op, a, b) }))
+			overloads = append(
+				overloads,
+				cel.SingletonBinaryBinding(func(a, b ref.Val) ref.Val { return operate(op, a, b) }),
+			)
 		}
 		options = append(options, cel.Function(op, overloads...))
 	}
@@ -273,7 +282,7 @@ func operate(op string, a, b ref.Val) ref.Val {
 	default:
 		switch op {
 		case operators.Add:
-			if size(a)+size(b) > grow.MaxValue {
+			if size(a)+size(b) > value.MaxBytes {
 				return errTooLong
 			}
 			if x, ok := a.(traits.Adder); ok {
@@ -302,7 +311,7 @@ func operate(op string, a, b ref.Val) ref.Val {
 	return types.Bool(follows(op, order))
 }
 
-var errTooLong = types.NewErr("a text or list is longer than %d MiB", grow.MaxValue>>20)
+var errTooLong = types.NewErr("a text or list is longer than %d MiB", value.MaxBytes>>20)
 
 // size is about how many bytes a text or list takes.
 func size(v ref.Val) int {
@@ -314,7 +323,7 @@ func size(v ref.Val) int {
 	case traits.Sizer:
 		const item = 16
 		n, _ := v.Size().(types.Int)
-		return int(min(n, grow.MaxValue)) * item
+		return int(min(n, value.MaxBytes)) * item
 	}
 	return 0
 }
@@ -339,13 +348,19 @@ func library() []cel.EnvOption {
 	s, i := cel.StringType, cel.IntType
 	options := arithmetic()
 	for _, name := range []string{"lower", "upper", "title", "slug", "ascii"} {
-		filter, err := grow.Filter(name)
+		filter, err := value.NewFilter(name)
 		if err != nil {
 			panic(err) // these filters are always there
 		}
-		options = append(options, cel.Function(name, cel.Overload(name+"_string", []*cel.Type{s}, s, cel.UnaryBinding(func(v ref.Val) ref.Val {
-			return types.String(filter(string(v.(types.String))))
-		}))))
+		options = append(
+			options,
+			cel.Function(
+				name,
+				cel.Overload(name+"_string", []*cel.Type{s}, s, cel.UnaryBinding(func(v ref.Val) ref.Val {
+					return types.String(filter.Apply([]byte(v.(types.String)), 0))
+				})),
+			),
+		)
 	}
 	binary := func(name, id string, a, b, out *cel.Type, f func(a, b ref.Val) ref.Val) {
 		options = append(options, cel.Function(name, cel.Overload(id, []*cel.Type{a, b}, out, cel.BinaryBinding(f))))
@@ -384,29 +399,64 @@ func library() []cel.EnvOption {
 		}
 		return types.String(strings.Repeat("0", int(max(0, n-int64(len([]rune(text)))))) + text)
 	})
-	options = append(options, cel.Function("replace", cel.Overload("replace_string", []*cel.Type{s, s, s}, s, cel.FunctionBinding(func(v ...ref.Val) ref.Val {
-		old := string(v[1].(types.String))
-		if old == "" {
-			return types.NewErr("replace of nothing")
-		}
-		text, by := string(v[0].(types.String)), string(v[2].(types.String))
-		if n := strings.Count(text, old); n > 0 && len(by) > (grow.MaxValue-len(text))/n {
-			return errTooLong
-		}
-		return types.String(strings.ReplaceAll(text, old, by))
-	}))))
+	options = append(
+		options,
+		cel.Function(
+			"replace",
+			cel.Overload("replace_string", []*cel.Type{s, s, s}, s, cel.FunctionBinding(func(v ...ref.Val) ref.Val {
+				old := string(v[1].(types.String))
+				if old == "" {
+					return types.NewErr("replace of nothing")
+				}
+				text, by := string(v[0].(types.String)), string(v[2].(types.String))
+				if n := strings.Count(text, old); n > 0 && len(by) > (value.MaxBytes-len(text))/n {
+					return errTooLong
+				}
+				return types.String(strings.ReplaceAll(text, old, by))
+			})),
+		),
+	)
 	// Decimals.
 	pairs := [][2]*cel.Type{{decimalType, decimalType}, {decimalType, i}, {i, decimalType}}
 	names := []string{"decimal_decimal", "decimal_int", "int_decimal"}
 	for k, p := range pairs {
-		options = append(options, cel.Function("div", cel.Overload("div_"+names[k], []*cel.Type{p[0], p[1], i}, decimalType, cel.FunctionBinding(func(v ...ref.Val) ref.Val {
-			return number(v[0]).over(number(v[1]), int64(v[2].(types.Int)))
-		}))))
+		options = append(
+			options,
+			cel.Function(
+				"div",
+				cel.Overload(
+					"div_"+names[k],
+					[]*cel.Type{p[0], p[1], i},
+					decimalType,
+					cel.FunctionBinding(func(v ...ref.Val) ref.Val {
+						return number(v[0]).over(number(v[1]), int64(v[2].(types.Int)))
+					}),
+				),
+			),
+		)
 	}
-	options = append(options, cel.Function("div", cel.Overload("div_int_int", []*cel.Type{i, i, i}, decimalType, cel.FunctionBinding(func(v ...ref.Val) ref.Val {
-		return number(v[0]).over(number(v[1]), int64(v[2].(types.Int)))
-	}))))
-	binary("round", "round_decimal_int", decimalType, i, decimalType, func(a, b ref.Val) ref.Val { return a.(decimal).over(decimal{n: 1}, int64(b.(types.Int))) })
+	options = append(
+		options,
+		cel.Function(
+			"div",
+			cel.Overload(
+				"div_int_int",
+				[]*cel.Type{i, i, i},
+				decimalType,
+				cel.FunctionBinding(func(v ...ref.Val) ref.Val {
+					return number(v[0]).over(number(v[1]), int64(v[2].(types.Int)))
+				}),
+			),
+		),
+	)
+	binary(
+		"round",
+		"round_decimal_int",
+		decimalType,
+		i,
+		decimalType,
+		func(a, b ref.Val) ref.Val { return a.(decimal).over(decimal{n: 1}, int64(b.(types.Int))) },
+	)
 	unary("decimal", "decimal_int", i, decimalType, func(v ref.Val) ref.Val { return number(v) })
 	unary("decimal", "decimal_string", s, decimalType, func(v ref.Val) ref.Val {
 		d, err := value.ParseDecimal(string(v.(types.String)))
@@ -418,7 +468,13 @@ func library() []cel.EnvOption {
 		}
 		return decimal{d.N, d.Scale}
 	})
-	unary("string", "string_decimal", decimalType, s, func(v ref.Val) ref.Val { return types.String(v.(decimal).value().String()) })
+	unary(
+		"string",
+		"string_decimal",
+		decimalType,
+		s,
+		func(v ref.Val) ref.Val { return types.String(v.(decimal).value().String()) },
+	)
 	unary("int", "int_decimal", decimalType, i, func(v ref.Val) ref.Val {
 		d := v.(decimal)
 		return types.Int(d.n / pow10(d.scale))
@@ -431,15 +487,39 @@ func library() []cel.EnvOption {
 		}
 		return date(d.N)
 	})
-	unary("date", "date_timestamp", cel.TimestampType, dateType, func(v ref.Val) ref.Val { return dateOf(v.(types.Timestamp).Time) })
-	unary("string", "string_date", dateType, s, func(v ref.Val) ref.Val { return types.String(v.(date).Value().(string)) })
-	unary("timestamp", "timestamp_date", dateType, cel.TimestampType, func(v ref.Val) ref.Val { return types.Timestamp{Time: v.(date).time()} })
+	unary(
+		"date",
+		"date_timestamp",
+		cel.TimestampType,
+		dateType,
+		func(v ref.Val) ref.Val { return dateOf(v.(types.Timestamp).Time) },
+	)
+	unary(
+		"string",
+		"string_date",
+		dateType,
+		s,
+		func(v ref.Val) ref.Val { return types.String(v.(date).Value().(string)) },
+	)
+	unary(
+		"timestamp",
+		"timestamp_date",
+		dateType,
+		cel.TimestampType,
+		func(v ref.Val) ref.Val { return types.Timestamp{Time: v.(date).time()} },
+	)
 	for name, part := range map[string]func(time.Time) int64{
 		"year": func(t time.Time) int64 { return int64(t.Year()) }, "month": func(t time.Time) int64 { return int64(t.Month()) },
 		"day": func(t time.Time) int64 { return int64(t.Day()) }, "weekday": func(t time.Time) int64 { return (int64(t.Weekday())+6)%7 + 1 }, // ISO 8601: Monday is 1
 	} {
 		unary(name, name+"_date", dateType, i, func(v ref.Val) ref.Val { return types.Int(part(v.(date).time())) })
-		unary(name, name+"_timestamp", cel.TimestampType, i, func(v ref.Val) ref.Val { return types.Int(part(v.(types.Timestamp).UTC())) })
+		unary(
+			name,
+			name+"_timestamp",
+			cel.TimestampType,
+			i,
+			func(v ref.Val) ref.Val { return types.Int(part(v.(types.Timestamp).UTC())) },
+		)
 	}
 	const most = 4_000_000 // days: more than lie between the years 1 and 9999
 	tooFar := types.NewErr("the date is not in the years 1 to 9999")
@@ -466,9 +546,23 @@ func library() []cel.EnvOption {
 		}
 		return types.Timestamp{Time: t}
 	})
-	binary("daysBetween", "days_between_date", dateType, dateType, i, func(a, b ref.Val) ref.Val { return types.Int(int64(b.(date)) - int64(a.(date))) })
-	binary("daysBetween", "days_between_timestamp", cel.TimestampType, cel.TimestampType, i, func(a, b ref.Val) ref.Val {
-		return types.Int((b.(types.Timestamp).UnixMicro() - a.(types.Timestamp).UnixMicro()) / value.Day)
-	})
+	binary(
+		"daysBetween",
+		"days_between_date",
+		dateType,
+		dateType,
+		i,
+		func(a, b ref.Val) ref.Val { return types.Int(int64(b.(date)) - int64(a.(date))) },
+	)
+	binary(
+		"daysBetween",
+		"days_between_timestamp",
+		cel.TimestampType,
+		cel.TimestampType,
+		i,
+		func(a, b ref.Val) ref.Val {
+			return types.Int((b.(types.Timestamp).UnixMicro() - a.(types.Timestamp).UnixMicro()) / value.Day)
+		},
+	)
 	return options
 }

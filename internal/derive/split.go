@@ -87,7 +87,12 @@ func (s *splitter) split(e ast.Expr) (*schema.Expr, error) {
 		if name == operators.Divide || name == operators.Modulo {
 			name = "a division"
 		}
-		return nil, s.fail(e, hint, "databases compute %s in different ways, so it cannot read what the row holds now", name)
+		return nil, s.fail(
+			e,
+			hint,
+			"databases compute %s in different ways, so it cannot read what the row holds now",
+			name,
+		)
 	}
 	out := &schema.Expr{Op: op}
 	for _, a := range e.AsCall().Args() {
@@ -98,7 +103,11 @@ func (s *splitter) split(e ast.Expr) (*schema.Expr, error) {
 		out.Args = append(out.Args, x)
 	}
 	if op == schema.OpMultiply && s.decimals(out) > 1 {
-		return nil, s.fail(e, hint+`, such as round(found.price * decimal("1.10"), 2)`, "a product of decimals has more digits than the column, and databases round in different ways")
+		return nil, s.fail(
+			e,
+			hint+`, such as round(found.price * decimal("1.10"), 2)`,
+			"a product of decimals has more digits than the column, and databases round in different ways",
+		)
 	}
 	return out, nil
 }
@@ -106,7 +115,8 @@ func (s *splitter) split(e ast.Expr) (*schema.Expr, error) {
 // decimals counts the factors of a product that have digits after the point.
 func (s *splitter) decimals(e *schema.Expr) int {
 	switch {
-	case e.Op == schema.OpColumn && e.Column.Kind == schema.Decimal && e.Column.Scale > 0, e.Op == schema.OpInput && s.known[e.Input].Type == value.Decimal:
+	case e.Op == schema.OpColumn && e.Column.Kind == schema.Decimal && e.Column.Scale > 0,
+		e.Op == schema.OpInput && s.known[e.Input].Type == value.Decimal:
 		return 1
 	case e.Op == schema.OpMultiply:
 		return s.decimals(e.Args[0]) + s.decimals(e.Args[1])

@@ -30,10 +30,15 @@ func shape(e *schema.Expr) string {
 func splitUp(t *testing.T, text string) (string, []string, error) {
 	t.Helper()
 	columns := map[string]*schema.Column{
-		"seats": {Name: "seats", Kind: schema.Integer}, "price": {Name: "price", Kind: schema.Decimal, Scale: 2}, "row.note": {Name: "note", Kind: schema.Text},
+		"seats": {
+			Name: "seats",
+			Kind: schema.Integer,
+		}, "price": {Name: "price", Kind: schema.Decimal, Scale: 2}, "row.note": {Name: "note", Kind: schema.Text},
 	}
 	inputs := map[string]Input{
-		"seats": {Type: value.Integer}, "price": {Type: value.Decimal, Scale: 2}, "row.note": {Type: value.Text}, "n": {Type: value.Integer}, "rate": {Type: value.Decimal, Scale: 2}, "found.name": {Type: value.Text},
+		"seats": {
+			Type: value.Integer,
+		}, "price": {Type: value.Decimal, Scale: 2}, "row.note": {Type: value.Text}, "n": {Type: value.Integer}, "rate": {Type: value.Decimal, Scale: 2}, "found.name": {Type: value.Text},
 	}
 	p, err := Parse(text)
 	require.NoError(t, err, text)
@@ -111,7 +116,11 @@ func TestKnownParts(t *testing.T) {
 	p, err := Parse("seats - (n * 2 + 1)")
 	require.NoError(t, err)
 	seats := &schema.Column{Name: "seats", Kind: schema.Integer}
-	_, known, err := p.Split([]Input{{Name: "seats", Type: value.Integer}, {Name: "n", Type: value.Integer}}, map[string]*schema.Column{"seats": seats}, 0)
+	_, known, err := p.Split(
+		[]Input{{Name: "seats", Type: value.Integer}, {Name: "n", Type: value.Integer}},
+		map[string]*schema.Column{"seats": seats},
+		0,
+	)
 	require.NoError(t, err)
 	require.Len(t, known, 1)
 	v, err := known[0].Eval([]value.Value{value.Int(20)})
@@ -129,7 +138,14 @@ func FuzzSplit(f *testing.F) {
 		var inputs []Input
 		row := map[string]*schema.Column{}
 		for i, name := range p.Names() {
-			inputs = append(inputs, Input{Name: name, Type: []value.Type{value.Integer, value.Decimal, value.Text, value.Boolean}[i%4], Scale: 2})
+			inputs = append(
+				inputs,
+				Input{
+					Name:  name,
+					Type:  []value.Type{value.Integer, value.Decimal, value.Text, value.Boolean}[i%4],
+					Scale: 2,
+				},
+			)
 			if i%2 == 0 {
 				row[name] = &schema.Column{Name: name, Kind: schema.Integer}
 			}

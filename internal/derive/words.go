@@ -13,8 +13,10 @@ var (
 	noOverload = regexp.MustCompile(`^found no matching overload for '([^']+)' applied to '(.*)'$`)
 	otherType  = regexp.MustCompile(`^expected type '([^']+)' but found '([^']+)'$`)
 	undeclared = regexp.MustCompile(`^undeclared reference to '([^']+)'`)
-	unexpected = regexp.MustCompile(`^(?:mismatched|extraneous) input '([^']*)'|^no viable alternative at input '([^']*)'|^missing '[^']*' at '([^']*)'`)
-	noToken    = regexp.MustCompile(`^token recognition error at: '(.*)'$`)
+	unexpected = regexp.MustCompile(
+		`^(?:mismatched|extraneous) input '([^']*)'|^no viable alternative at input '([^']*)'|^missing '[^']*' at '([^']*)'`,
+	)
+	noToken = regexp.MustCompile(`^token recognition error at: '(.*)'$`)
 )
 
 // functions are what an expression can call.
@@ -45,7 +47,10 @@ func reworded(message string) (text, hint string) {
 		if at == "<EOF>" || at == "" {
 			return "the expression ends too early", "something is missing behind the last sign, or a parenthesis is not closed"
 		}
-		return fmt.Sprintf("%q is not expected here", at), "a text goes in quotes; the operators are + - * / % == != < <= > >= && || ! ?: in"
+		return fmt.Sprintf(
+			"%q is not expected here",
+			at,
+		), "a text goes in quotes; the operators are + - * / % == != < <= > >= && || ! ?: in"
 	}
 	if m := noToken.FindStringSubmatch(message); m != nil {
 		return fmt.Sprintf("%q is no part of an expression", m[1]), "a text goes in quotes that are closed"
@@ -104,9 +109,19 @@ func mismatch(function string, types []string) (text, hint string) {
 	case function == "_?_:_" && len(types) == 3 && types[0] != "bool":
 		return "what stands before ? is true or false, and here is " + words[0], "compare it with something, such as x > 0 ? ... : ..."
 	case function == "_?_:_" && len(types) == 3:
-		return fmt.Sprintf("the two results of ? : are of one type, and here are %s and %s", words[1], words[2]), "string(x) makes a text of a number, a date or a moment"
+		return fmt.Sprintf(
+			"the two results of ? : are of one type, and here are %s and %s",
+			words[1],
+			words[2],
+		), "string(x) makes a text of a number, a date or a moment"
 	case function == "!_" || function == "_&&_" || function == "_||_":
-		return strings.Trim(function, "_") + " needs true or false, and here is " + strings.Join(words, " and "), "compare it with something, such as x > 0"
+		return strings.Trim(
+			function,
+			"_",
+		) + " needs true or false, and here is " + strings.Join(
+			words,
+			" and ",
+		), "compare it with something, such as x > 0"
 	case len(types) == 2 && strings.HasPrefix(function, "_") && strings.HasSuffix(function, "_"):
 		operator := strings.Trim(function, "_")
 		if operator == "" {
@@ -130,5 +145,9 @@ func mismatch(function string, types []string) (text, hint string) {
 	case function == "-_":
 		return "- does not go with " + strings.Join(words, ""), "int(x) makes a whole number, decimal(x) a decimal"
 	}
-	return fmt.Sprintf("%s does not take %s", function, strings.Join(words, " and ")), "string(x) makes a text, int(x) a whole number, decimal(x) a decimal, date(x) a date"
+	return fmt.Sprintf(
+		"%s does not take %s",
+		function,
+		strings.Join(words, " and "),
+	), "string(x) makes a text, int(x) a whole number, decimal(x) a decimal, date(x) a date"
 }

@@ -16,9 +16,32 @@ var together = []struct {
 	draw, kind string
 	parts      map[string]string // sources by kind, and the part that stands for them
 }{
-	{"who", "person", map[string]string{"{kind: given-name}": "given-name", "{kind: family-name}": "family-name", "{kind: name}": "name", "{kind: username}": "username", "{kind: email}": "email"}},
-	{"site", "place", map[string]string{"{kind: street-address}": "street-address", "{kind: locality}": "locality", "{kind: region}": "region", "{kind: postal-code}": "postal-code"}},
-	{"firm", "organization", map[string]string{"{kind: org}": "org", "{kind: host}": "host", "{kind: url}": "url", "{kind: email}": "email"}},
+	{
+		"who",
+		"person",
+		map[string]string{
+			"{kind: given-name}":  "given-name",
+			"{kind: family-name}": "family-name",
+			"{kind: name}":        "name",
+			"{kind: username}":    "username",
+			"{kind: email}":       "email",
+		},
+	},
+	{
+		"site",
+		"place",
+		map[string]string{
+			"{kind: street-address}": "street-address",
+			"{kind: locality}":       "locality",
+			"{kind: region}":         "region",
+			"{kind: postal-code}":    "postal-code",
+		},
+	},
+	{
+		"firm",
+		"organization",
+		map[string]string{"{kind: org}": "org", "{kind: host}": "host", "{kind: url}": "url", "{kind: email}": "email"},
+	},
 }
 
 // agree lets the fields of a row fit each other.
@@ -28,7 +51,8 @@ func (t *Table) agree() {
 		parts := map[string]bool{}
 		for _, f := range t.Fields {
 			part := g.parts[f.Source.Text]
-			if part == "" || parts[part] || f.Column.Narrow || t.domains[f.Column.Name] != nil || f.Column.Length > 0 && f.Column.Length < longestPart(g.kind, part) {
+			if part == "" || parts[part] || f.Column.Narrow || t.domains[f.Column.Name] != nil ||
+				f.Column.Length > 0 && f.Column.Length < longestPart(g.kind, part) {
 				continue
 			}
 			parts[part] = true
@@ -64,7 +88,17 @@ func longestPart(kind, part string) int {
 const personSpace = 1_000_000
 
 // ends are words for the lower and the upper end of something.
-var ends = [][2]string{{"min", "max"}, {"minimum", "maximum"}, {"from", "to"}, {"start", "end"}, {"begin", "end"}, {"lower", "upper"}, {"low", "high"}, {"first", "last"}, {"fmin", "fmax"}}
+var ends = [][2]string{
+	{"min", "max"},
+	{"minimum", "maximum"},
+	{"from", "to"},
+	{"start", "end"},
+	{"begin", "end"},
+	{"lower", "upper"},
+	{"low", "high"},
+	{"first", "last"},
+	{"fmin", "fmax"},
+}
 
 // order keeps numbers and moments that are two ends of one thing in their order.
 func (t *Table) order() {
@@ -74,7 +108,13 @@ func (t *Table) order() {
 			if b == nil || !t.varies(a) || !t.varies(b) || a.Column.Kind != b.Column.Kind {
 				continue
 			}
-			n := &predicate.Node{Op: predicate.AtMost, Args: []*predicate.Node{{Op: predicate.Column, Name: a.Column.Name}, {Op: predicate.Column, Name: b.Column.Name}}}
+			n := &predicate.Node{
+				Op: predicate.AtMost,
+				Args: []*predicate.Node{
+					{Op: predicate.Column, Name: a.Column.Name},
+					{Op: predicate.Column, Name: b.Column.Name},
+				},
+			}
 			t.Meets = append(t.Meets, n.String())
 		}
 	}
@@ -104,7 +144,11 @@ func (t *Table) otherEnd(a *Field, e [2]string) *Field {
 // varies tells whether a field can be drawn again: it is a range of its own.
 func (t *Table) varies(f *Field) bool {
 	k := f.Column.Kind
-	return (k == schema.Integer || k == schema.Decimal || k == schema.Real || k == schema.Date || k == schema.Timestamp) && f.ref == nil && !t.inKey(f) && !f.unsaid && strings.HasPrefix(f.Source.Text, "{between")
+	return (k == schema.Integer || k == schema.Decimal || k == schema.Real || k == schema.Date || k == schema.Timestamp) &&
+		f.ref == nil &&
+		!t.inKey(f) &&
+		!f.unsaid &&
+		strings.HasPrefix(f.Source.Text, "{between")
 }
 
 // numbersByName are ranges that the name of a number suggests.
@@ -113,9 +157,21 @@ var numbersByName = []struct {
 	lo, hi int64
 }{
 	{"lat|latitude|breite|latitud", -90, 90}, {"lon|lng|long|longitude|laenge|longitud", -180, 180},
-	{"age|alter|edad", 18, 90}, {"year|jahr|annee|ano", 1990, 2026}, {"month|monat|mois|mes", 1, 12}, {"day|tag|jour|dia", 1, 28}, {"hour|stunde|heure", 0, 23}, {"minute|second", 0, 59},
-	{"rating|stars|rank", 1, 5}, {"percent|percentage|prozent|pct", 0, 100}, {"quantity|qty|menge|anzahl|cantidad|quantite", 1, 20}, {"port", 1024, 65535},
-	{"price|amount|total|cost|fee|preis|betrag|prix|montant|precio|importe|subtotal", 1, 500}, {"size|bytes|filesize|length", 100, 100_000}, {"width|height", 100, 2000}, {"count|number", 0, 100}, {"position|sort|sortorder|ordering|priority|weight", 1, 100},
+	{
+		"age|alter|edad",
+		18,
+		90,
+	}, {"year|jahr|annee|ano", 1990, 2026}, {"month|monat|mois|mes", 1, 12}, {"day|tag|jour|dia", 1, 28}, {"hour|stunde|heure", 0, 23}, {"minute|second", 0, 59},
+	{
+		"rating|stars|rank",
+		1,
+		5,
+	}, {"percent|percentage|prozent|pct", 0, 100}, {"quantity|qty|menge|anzahl|cantidad|quantite", 1, 20}, {"port", 1024, 65535},
+	{
+		"price|amount|total|cost|fee|preis|betrag|prix|montant|precio|importe|subtotal",
+		1,
+		500,
+	}, {"size|bytes|filesize|length", 100, 100_000}, {"width|height", 100, 2000}, {"count|number", 0, 100}, {"position|sort|sortorder|ordering|priority|weight", 1, 100},
 }
 
 // rangeOf is the range that the name of a number suggests; false if it suggests none.

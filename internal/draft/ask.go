@@ -165,7 +165,10 @@ func (t *Table) taken(ctx context.Context, c *schema.Column, d *domain, list []v
 
 // inKey tells whether a field is part of a unique key.
 func (t *Table) inKey(f *Field) bool {
-	return slices.ContainsFunc(t.Schema.Keys(), func(k schema.Unique) bool { return slices.Contains(k.Columns, f.Column.Name) })
+	return slices.ContainsFunc(
+		t.Schema.Keys(),
+		func(k schema.Unique) bool { return slices.Contains(k.Columns, f.Column.Name) },
+	)
 }
 
 // askTogether does the same with conditions over several columns: if the database does
@@ -185,7 +188,8 @@ func (t *Table) askTogether(ctx context.Context) error {
 		free := true
 		for _, name := range n.Columns() {
 			f := t.find(name)
-			if f == nil || f.ref != nil || f.unsaid || t.inKey(f) || f.Source.Text == "" || strings.HasPrefix(f.Source.Text, "{after") {
+			if f == nil || f.ref != nil || f.unsaid || t.inKey(f) || f.Source.Text == "" ||
+				strings.HasPrefix(f.Source.Text, "{after") {
 				free = false
 				break
 			}

@@ -39,7 +39,9 @@ func (d *drafter) common() {
 			for _, p := range roots {
 				if p.column.Kind == keys[0].column.Kind && p.table != keys[0].table {
 					p.table.agreed = append(p.table.agreed, schema.Reference{
-						Columns: []string{p.column.Name}, Table: keys[0].table.Schema.Name, To: keys[0].table.Schema, Targets: []string{keys[0].column.Name},
+						Columns: []string{
+							p.column.Name,
+						}, Table: keys[0].table.Schema.Name, To: keys[0].table.Schema, Targets: []string{keys[0].column.Name},
 					})
 				}
 			}
@@ -119,7 +121,8 @@ func share(places []place) {
 		return
 	}
 	for _, p := range places {
-		if d := p.table.domains[p.column.Name]; d != nil && (d.Only != nil || len(d.opaque) > 0) || p.table.held().Rows > 0 {
+		if d := p.table.domains[p.column.Name]; d != nil && (d.Only != nil || len(d.opaque) > 0) ||
+			p.table.held().Rows > 0 {
 			return
 		}
 	}

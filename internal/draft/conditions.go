@@ -88,7 +88,8 @@ func (t *Table) read() {
 		}
 	}
 	for c, values := range t.d.Choices {
-		if t.Schema.Column(c.Name) != c || c.Values != nil || narrowed[strings.ToLower(c.Name)] != nil && narrowed[strings.ToLower(c.Name)].Only != nil {
+		if t.Schema.Column(c.Name) != c || c.Values != nil ||
+			narrowed[strings.ToLower(c.Name)] != nil && narrowed[strings.ToLower(c.Name)].Only != nil {
 			continue
 		}
 		d := t.domain(c)
@@ -128,7 +129,9 @@ func (t *Table) mark(n *predicate.Node) {
 		}
 		for i, a := range x.Args {
 			other := x.Args[1-i]
-			if c := t.Schema.Column(a.Name); a.Op == predicate.Column && c != nil && c.Kind == schema.Integer && other.Op == predicate.Literal && other.Value.Type == value.Integer {
+			if c := t.Schema.Column(a.Name); a.Op == predicate.Column && c != nil && c.Kind == schema.Integer &&
+				other.Op == predicate.Literal &&
+				other.Value.Type == value.Integer {
 				d := t.domain(c)
 				d.marked = append(d.marked, other.Value)
 			}

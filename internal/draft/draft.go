@@ -203,7 +203,10 @@ func (d *drafter) choose(wanted map[*schema.Table]bool) {
 		case d.fedBy(t) != nil:
 			d.left = append(d.left, Left{Table: t.Name, Reason: "triggers of " + d.fedBy(t).Name + " add its rows"})
 		case t.Partition == "false":
-			d.left = append(d.left, Left{Table: t.Name, Reason: "it is partitioned and has no partition that takes a row"})
+			d.left = append(
+				d.left,
+				Left{Table: t.Name, Reason: "it is partitioned and has no partition that takes a row"},
+			)
 		default:
 			x := &Table{Schema: t, d: d, domains: map[string]*domain{}}
 			d.tables = append(d.tables, x)
@@ -216,10 +219,13 @@ func (d *drafter) choose(wanted map[*schema.Table]bool) {
 // called so, and nothing refers to them.
 func (d *drafter) bookkeeping(t *schema.Table) bool {
 	plain := schema.Plain(t.LocalName())
-	named := strings.Contains(plain, "migration") || strings.HasSuffix(plain, "schemaversion") || strings.HasSuffix(plain, "schemahistory") || strings.HasSuffix(plain, "dbversion")
-	return named && len(t.References) == 0 && len(t.Columns) <= 16 && !slices.ContainsFunc(d.db.Tables, func(o *schema.Table) bool {
-		return slices.ContainsFunc(o.References, func(r schema.Reference) bool { return r.To == t })
-	})
+	named := strings.Contains(plain, "migration") || strings.HasSuffix(plain, "schemaversion") ||
+		strings.HasSuffix(plain, "schemahistory") ||
+		strings.HasSuffix(plain, "dbversion")
+	return named && len(t.References) == 0 && len(t.Columns) <= 16 &&
+		!slices.ContainsFunc(d.db.Tables, func(o *schema.Table) bool {
+			return slices.ContainsFunc(o.References, func(r schema.Reference) bool { return r.To == t })
+		})
 }
 
 // fedBy is a table whose triggers add the rows of another, with keys of theirs, so that
@@ -237,7 +243,8 @@ func (d *drafter) fedBy(t *schema.Table) *schema.Table {
 		return nil
 	}
 	for _, o := range d.db.Tables {
-		if o != t && slices.ContainsFunc(o.Feeds, func(name string) bool { return strings.EqualFold(name, t.LocalName()) }) {
+		if o != t &&
+			slices.ContainsFunc(o.Feeds, func(name string) bool { return strings.EqualFold(name, t.LocalName()) }) {
 			return o
 		}
 	}

@@ -125,11 +125,23 @@ func TestSourcesOfADraft(t *testing.T) {
 	add("meta JSON NOT NULL", `{value: "{}"}`)
 	add("picture BLOB NOT NULL", "{bytes: 16}")
 	add("clock INTEGER", "")
-	text, _ := drafted(t, surveyed(t, "CREATE TABLE things (id INTEGER PRIMARY KEY, "+strings.Join(columns, ", ")+", CHECK (n % 5 = 0));"), Options{})
+	text, _ := drafted(
+		t,
+		surveyed(
+			t,
+			"CREATE TABLE things (id INTEGER PRIMARY KEY, "+strings.Join(columns, ", ")+", CHECK (n % 5 = 0));",
+		),
+		Options{},
+	)
 	for name, source := range want {
 		assert.Equal(t, source, line(t, text, "Thing", name), name)
 	}
-	assert.Equal(t, "{between: [1, 100], nulls: 10%, column: clock}", line(t, text, "Thing", "column_clock"), "a field cannot be called as the plan's clock")
+	assert.Equal(
+		t,
+		"{between: [1, 100], nulls: 10%, column: clock}",
+		line(t, text, "Thing", "column_clock"),
+		"a field cannot be called as the plan's clock",
+	)
 	assert.Contains(t, text, "meets:\n      - \"n % 5 = 0\"")
 }
 
@@ -313,13 +325,23 @@ CREATE TABLE services (id INTEGER PRIMARY KEY AUTOINCREMENT, grade INTEGER NOT N
 CREATE TABLE guests (id INTEGER PRIMARY KEY, services_id INTEGER NOT NULL REFERENCES services (id) ON DELETE CASCADE);
 `)
 	for there, want := range map[uint64]string{100: "rows: existing   # the 100 rows that are there", 10: "rows: 56\n", 1: "rows: 99\n"} {
-		o := Options{Name: "x", Rows: 100, Held: map[*schema.Table]*Held{db.Table("services"): {Rows: there, Highest: map[string]int64{"id": 200}}}}
+		o := Options{
+			Name: "x",
+			Rows: 100,
+			Held: map[*schema.Table]*Held{db.Table("services"): {Rows: there, Highest: map[string]int64{"id": 200}}},
+		}
 		d, err := Make(t.Context(), db, o)
 		require.NoError(t, err)
 		text := d.Write(o)
 		assert.Contains(t, text, want)
 		_, guest, _ := strings.Cut(text, "  Guest:")
-		assert.Equal(t, there == 100, strings.Contains(guest, "services_id: {pick: Service}"), "nothing is planned per rows that are there\n%s", text)
+		assert.Equal(
+			t,
+			there == 100,
+			strings.Contains(guest, "services_id: {pick: Service}"),
+			"nothing is planned per rows that are there\n%s",
+			text,
+		)
 	}
 }
 
@@ -403,7 +425,9 @@ func TestExclusionsOfRangesForEachRoom(t *testing.T) {
 	db := surveyed(t, "CREATE TABLE bookings (id INTEGER PRIMARY KEY, room INTEGER NOT NULL, during TEXT NOT NULL);")
 	during := db.Tables[0].Column("during")
 	during.Kind, during.Form = schema.Any, `\["2026-0[1-9]-0[1-9]","2027-0[1-9]-0[1-9]"\)`
-	db.Tables[0].Exclusions = []schema.Exclusion{{Name: "apart", Columns: []string{"room", "during"}, Operators: []string{"=", "&&"}}}
+	db.Tables[0].Exclusions = []schema.Exclusion{
+		{Name: "apart", Columns: []string{"room", "during"}, Operators: []string{"=", "&&"}},
+	}
 	text, _ := drafted(t, db, Options{})
 	assert.Contains(t, text, "during_point: {between: [2024-01-01, 2028-12-31], unique: true}")
 	_, c := drafted(t, db, Options{Rows: 20_000})
@@ -418,7 +442,11 @@ func TestTablesOfSubTypes(t *testing.T) {
 CREATE TABLE accounts (id INTEGER PRIMARY KEY, kind TEXT NOT NULL CHECK (kind IN ('asset', 'debt')), UNIQUE (id, kind));
 CREATE TABLE asset_accounts (account_id INTEGER PRIMARY KEY, kind TEXT NOT NULL CHECK (kind = 'asset'), FOREIGN KEY (account_id, kind) REFERENCES accounts (id, kind));
 `), Options{Rows: 1000})
-	assert.Equal(t, "{pick: Account, where: {kind: [asset]}, unique: true}", strings.ReplaceAll(line(t, text, "AssetAccount", "account_id"), `"`, ""))
+	assert.Equal(
+		t,
+		"{pick: Account, where: {kind: [asset]}, unique: true}",
+		strings.ReplaceAll(line(t, text, "AssetAccount", "account_id"), `"`, ""),
+	)
 	n, different := grown(t, c, "AssetAccount", "account_id")
 	assert.Equal(t, 450, n)
 	assert.Equal(t, 450, different)
@@ -426,7 +454,14 @@ CREATE TABLE asset_accounts (account_id INTEGER PRIMARY KEY, kind TEXT NOT NULL 
 
 // Numbers that a condition over several columns singles out are among the values.
 func TestNumbersThatConditionsSingleOut(t *testing.T) {
-	text, c := drafted(t, surveyed(t, "CREATE TABLE nodes (id INTEGER PRIMARY KEY, parent_id INTEGER REFERENCES nodes, depth INTEGER NOT NULL, CHECK ((parent_id IS NULL) = (depth = 0)));"), Options{})
+	text, c := drafted(
+		t,
+		surveyed(
+			t,
+			"CREATE TABLE nodes (id INTEGER PRIMARY KEY, parent_id INTEGER REFERENCES nodes, depth INTEGER NOT NULL, CHECK ((parent_id IS NULL) = (depth = 0)));",
+		),
+		Options{},
+	)
 	assert.Equal(t, "{choose: [0, 1, 2]}", line(t, text, "Node", "depth"))
 	n, _ := grown(t, c, "Node")
 	assert.Equal(t, 100, n)
@@ -434,8 +469,16 @@ func TestNumbersThatConditionsSingleOut(t *testing.T) {
 
 // What only the database can compute is put to it with values, of several columns too.
 func TestTheDatabaseIsAsked(t *testing.T) {
-	db := surveyed(t, "CREATE TABLE things (id INTEGER PRIMARY KEY, a INTEGER NOT NULL, b INTEGER NOT NULL, c TEXT NOT NULL, e TEXT, d TEXT NOT NULL);")
-	db.Tables[0].Checks = []schema.Check{{Expression: "far(a, b)"}, {Expression: "signal(c)"}, {Expression: "stamp(e)"}, {Expression: "never(d)"}}
+	db := surveyed(
+		t,
+		"CREATE TABLE things (id INTEGER PRIMARY KEY, a INTEGER NOT NULL, b INTEGER NOT NULL, c TEXT NOT NULL, e TEXT, d TEXT NOT NULL);",
+	)
+	db.Tables[0].Checks = []schema.Check{
+		{Expression: "far(a, b)"},
+		{Expression: "signal(c)"},
+		{Expression: "stamp(e)"},
+		{Expression: "never(d)"},
+	}
 	asked := map[string]int{}
 	probe := func(_ context.Context, columns []*schema.Column, condition string, rows [][]value.Value) ([]bool, error) {
 		asked[condition]++
@@ -474,6 +517,13 @@ func TestNaming(t *testing.T) {
 	}
 	assert.Equal(t, "HTTPServer", AsColumns.Of("HTTPServer"))
 	assert.Equal(t, "http_server", Snake.Of("HTTPServer"))
-	text, _ := drafted(t, surveyed(t, "CREATE TABLE things (id INTEGER PRIMARY KEY, given_name TEXT, n1 INTEGER CHECK (n1 > 3), n2 INTEGER, CHECK (n2 <> n1));"), Options{Names: Camel})
+	text, _ := drafted(
+		t,
+		surveyed(
+			t,
+			"CREATE TABLE things (id INTEGER PRIMARY KEY, given_name TEXT, n1 INTEGER CHECK (n1 > 3), n2 INTEGER, CHECK (n2 <> n1));",
+		),
+		Options{Names: Camel},
+	)
 	assert.Contains(t, line(t, text, "Thing", "givenName"), "{kind: given-name")
 }

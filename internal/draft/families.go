@@ -38,11 +38,13 @@ func (d *drafter) families() {
 // child tells whether the rows of a table are planned per the row that a reference
 // points to.
 func (t *Table) child(r *reference) bool {
-	if !r.key() || r.to == t.Schema || r.known() == nil || t.existing || r.known().existing || len(t.Schema.Exclusions) > 0 {
+	if !r.key() || r.to == t.Schema || r.known() == nil || t.existing || r.known().existing ||
+		len(t.Schema.Exclusions) > 0 {
 		return false
 	}
 	col := t.Schema.Column(r.Columns[0])
-	if col == nil || !col.NotNull || t.Schema.IsKey(col.Name) || t.domains[col.Name] != nil || t.find(r.known().Entity) != nil {
+	if col == nil || !col.NotNull || t.Schema.IsKey(col.Name) || t.domains[col.Name] != nil ||
+		t.find(r.known().Entity) != nil {
 		return false
 	}
 	if slices.ContainsFunc(t.refs, func(o *reference) bool { return o != r && slices.Contains(o.Columns, col.Name) }) {
@@ -50,7 +52,10 @@ func (t *Table) child(r *reference) bool {
 	}
 	// Keys with the parent in them must be kept by one more field, which is another's
 	// reference or a number: several such keys would be too many.
-	if t.d.targetedBy(t, func(o *reference) bool { return len(o.Columns) > 1 || strings.EqualFold(o.Targets[0], col.Name) }) {
+	if t.d.targetedBy(
+		t,
+		func(o *reference) bool { return len(o.Columns) > 1 || strings.EqualFold(o.Targets[0], col.Name) },
+	) {
 		return false // others follow the reference, which has no name of its own
 	}
 	keys := 0

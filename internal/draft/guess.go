@@ -17,10 +17,16 @@ var byName = []struct{ names, source string }{
 	{"email|mail|emailaddress|mailaddress|correo|courriel|emailadresse", "{kind: email}"},
 	{"givenname|firstname|forename|vorname|prenom|nombre", "{kind: given-name}"},
 	{"familyname|lastname|surname|nachname|apellido|nomdefamille", "{kind: family-name}"},
-	{"fullname|personname|contactname|author|owner|customer|guest|traveller|contact|captain|realname|displayname", "{kind: name}"},
+	{
+		"fullname|personname|contactname|author|owner|customer|guest|traveller|contact|captain|realname|displayname",
+		"{kind: name}",
+	},
 	{"username|login|nickname|loginname|benutzername|utilisateur|usuario|userid|uid", "{kind: username}"},
 	{"tel|phone|telephone|mobile|phonenumber|fax|telefon|telefono|handy", "{kind: tel}"},
-	{"street|address|streetaddress|addressline1|address1|strasse|adresse|direccion|calle|rue", "{kind: street-address}"},
+	{
+		"street|address|streetaddress|addressline1|address1|strasse|adresse|direccion|calle|rue",
+		"{kind: street-address}",
+	},
 	{"town|city|locality|village|place|stadt|ort|ville|ciudad", "{kind: locality}"},
 	{"region|county|state|province|bundesland|provincia", "{kind: region}"},
 	{"postcode|postalcode|zip|zipcode|plz|codepostal|codigopostal", "{kind: postal-code}"},
@@ -44,7 +50,10 @@ var byName = []struct{ names, source string }{
 	{"flag|type|kind|status|state|class|level|grade|sex|gender", "{choose: [A, B, C]}"},
 	{"title|name|label|subject|heading|titel|bezeichnung|titre|titulo", "{kind: text.title}"},
 	{"html|bodyhtml|content|noticehtml", "{kind: text.html}"},
-	{"body|description|text|bio|about|notes|note|comment|message|summary|beschreibung|bemerkung|remarque|descripcion", "{kind: text.paragraph}"},
+	{
+		"body|description|text|bio|about|notes|note|comment|message|summary|beschreibung|bemerkung|remarque|descripcion",
+		"{kind: text.paragraph}",
+	},
 }
 
 // guessed are the sources that a name suggests.
@@ -97,7 +106,8 @@ func (t *Table) isIdentity(c *schema.Column) bool {
 		return false
 	}
 	plain := schema.Plain(c.Name)
-	return strings.HasSuffix(plain, "uuid") || strings.HasSuffix(plain, "guid") || plain == "id" && t.Schema.IsKey(c.Name)
+	return strings.HasSuffix(plain, "uuid") || strings.HasSuffix(plain, "guid") ||
+		plain == "id" && t.Schema.IsKey(c.Name)
 }
 
 // texts are sources for a text.
@@ -128,7 +138,24 @@ func (t *Table) texts(f *Field, d *domain) []Source {
 	return slices.DeleteFunc(out, func(s Source) bool { return s.Text == "" })
 }
 
-var classes = strings.NewReplacer("[:alnum:]", "A-Za-z0-9", "[:alpha:]", "A-Za-z", "[:digit:]", "0-9", "[:lower:]", "a-z", "[:upper:]", "A-Z", "[:xdigit:]", "0-9a-f", "[:space:]", " ", "[:word:]", "A-Za-z0-9_")
+var classes = strings.NewReplacer(
+	"[:alnum:]",
+	"A-Za-z0-9",
+	"[:alpha:]",
+	"A-Za-z",
+	"[:digit:]",
+	"0-9",
+	"[:lower:]",
+	"a-z",
+	"[:upper:]",
+	"A-Z",
+	"[:xdigit:]",
+	"0-9a-f",
+	"[:space:]",
+	" ",
+	"[:word:]",
+	"A-Za-z0-9_",
+)
 
 // shapes makes patterns of the texts that conditions ask for.
 func shapes(c *schema.Column, d *domain) []Source {

@@ -23,7 +23,11 @@ func (d *drafter) guessReferences() {
 				f.Comment = "a guess: rows that refer to both agree on it"
 				continue
 			}
-			if t.domains[f.Column.Name] != nil || slices.ContainsFunc(t.refs, func(r *reference) bool { return slices.Contains(r.Columns, f.Column.Name) }) {
+			if t.domains[f.Column.Name] != nil ||
+				slices.ContainsFunc(
+					t.refs,
+					func(r *reference) bool { return slices.Contains(r.Columns, f.Column.Name) },
+				) {
 				continue
 			}
 			to := d.meantBy(callings, t, f.Column)
@@ -45,7 +49,8 @@ func (t *Table) implied(f *Field) *reference {
 	for i := range t.agreed {
 		r := &t.agreed[i]
 		to := t.d.byTable[r.To]
-		if r.Columns[0] != f.Column.Name || to == nil || slices.ContainsFunc(t.refs, func(o *reference) bool { return slices.Contains(o.Columns, f.Column.Name) }) {
+		if r.Columns[0] != f.Column.Name || to == nil ||
+			slices.ContainsFunc(t.refs, func(o *reference) bool { return slices.Contains(o.Columns, f.Column.Name) }) {
 			continue
 		}
 		if t.d.reachesFamily(to.head(), t.head()) {
@@ -65,7 +70,9 @@ func (t *Table) implied(f *Field) *reference {
 
 // counted tells whether the keys of a table are numbered from 1.
 func (t *Table) counted(key *Field) bool {
-	return len(t.Schema.PrimaryKey) == 1 && t.Schema.PrimaryKey[0] == key.Column.Name && t.held().Rows == 0 && t.domains[key.Column.Name] == nil && key.ref == nil
+	return len(t.Schema.PrimaryKey) == 1 && t.Schema.PrimaryKey[0] == key.Column.Name && t.held().Rows == 0 &&
+		t.domains[key.Column.Name] == nil &&
+		key.ref == nil
 }
 
 // meantBy is the table whose rows a column seems to refer to, or nil.

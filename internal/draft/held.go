@@ -35,12 +35,16 @@ func Look(ctx context.Context, s store.Store, db *schema.Database) (map[*schema.
 		out[t] = h
 		if len(t.PrimaryKey) == 1 {
 			c := t.Column(t.PrimaryKey[0])
-			err := s.Select(ctx, store.Query{Table: t, Columns: []*schema.Column{c}, Skip: n - 1, Limit: 1}, func(row []value.Value) error {
-				if row[0].Type == value.Integer {
-					h.Highest[c.Name] = row[0].N
-				}
-				return nil
-			})
+			err := s.Select(
+				ctx,
+				store.Query{Table: t, Columns: []*schema.Column{c}, Skip: n - 1, Limit: 1},
+				func(row []value.Value) error {
+					if row[0].Type == value.Integer {
+						h.Highest[c.Name] = row[0].N
+					}
+					return nil
+				},
+			)
 			if err != nil {
 				return nil, err
 			}
@@ -99,7 +103,8 @@ func (d *drafter) lookups() {
 
 func (d *drafter) referred(t *Table) bool {
 	return slices.ContainsFunc(d.tables, func(o *Table) bool {
-		return o != t && slices.ContainsFunc(o.Schema.References, func(r schema.Reference) bool { return r.To == t.Schema })
+		return o != t &&
+			slices.ContainsFunc(o.Schema.References, func(r schema.Reference) bool { return r.To == t.Schema })
 	})
 }
 

@@ -72,9 +72,10 @@ func (t *Table) wish() uint64 {
 	if d.given {
 		return d.Options.Rows
 	}
-	if len(t.Schema.References) == 0 && len(t.Schema.Columns) <= fewColumns && slices.ContainsFunc(d.tables, func(o *Table) bool {
-		return slices.ContainsFunc(o.refs, func(r *reference) bool { return r.to == t.Schema })
-	}) {
+	if len(t.Schema.References) == 0 && len(t.Schema.Columns) <= fewColumns &&
+		slices.ContainsFunc(d.tables, func(o *Table) bool {
+			return slices.ContainsFunc(o.refs, func(r *reference) bool { return r.to == t.Schema })
+		}) {
 		return min(smallTable, d.Options.Rows)
 	}
 	return d.Options.Rows
@@ -108,7 +109,11 @@ func (t *Table) uniqueKeys() []key {
 				}
 			}
 		}
-		if (len(k.fields) > 0 || len(expressions) > 0 && !k.derived) && !slices.ContainsFunc(out, func(o key) bool { return o.where == k.where && slices.Equal(o.fields, k.fields) }) {
+		if (len(k.fields) > 0 || len(expressions) > 0 && !k.derived) &&
+			!slices.ContainsFunc(
+				out,
+				func(o key) bool { return o.where == k.where && slices.Equal(o.fields, k.fields) },
+			) {
 			out = append(out, k)
 		}
 	}
@@ -198,7 +203,9 @@ func (t *Table) avoids(k key, options [][]*Field, want uint64) bool {
 	}
 	for _, name := range n.Columns() {
 		f := t.find(name)
-		if f == nil || f.ref != nil && !f.lead || f.unsaid || f.Source.Fixed || f.Source.Space == 1 || t.domains[f.Column.Name] != nil && t.domains[f.Column.Name].Only != nil && len(t.domains[f.Column.Name].Only) < 2 {
+		if f == nil || f.ref != nil && !f.lead || f.unsaid || f.Source.Fixed || f.Source.Space == 1 ||
+			t.domains[f.Column.Name] != nil && t.domains[f.Column.Name].Only != nil &&
+				len(t.domains[f.Column.Name].Only) < 2 {
 			return false
 		}
 	}
@@ -255,7 +262,8 @@ func (t *Table) keepers(k key, want uint64) [][]*Field {
 	whole := len(usable) > 1 && !slices.ContainsFunc(usable, func(f *Field) bool { return t.room(f, k) == endless })
 	placed := false
 	for _, f := range singles {
-		if whole && !placed && (t.rank(f, k, want) > 1 && t.naturalRoom(usable, k) >= 2*want || f.lead || t.room(f, k) < want) {
+		if whole && !placed &&
+			(t.rank(f, k, want) > 1 && t.naturalRoom(usable, k) >= 2*want || f.lead || t.room(f, k) < want) {
 			out, placed = append(out, usable), true
 		}
 		out = append(out, []*Field{f})
@@ -459,7 +467,8 @@ func (t *Table) roomOf(set []*Field) uint64 {
 func (t *Table) tied(set []*Field) bool {
 	return len(set) > 1 && slices.ContainsFunc(t.rest, func(text string) bool {
 		n, err := predicate.Parse(text)
-		return err == nil && slices.ContainsFunc(n.Columns(), func(c string) bool { return slices.Contains(set, t.find(c)) })
+		return err == nil &&
+			slices.ContainsFunc(n.Columns(), func(c string) bool { return slices.Contains(set, t.find(c)) })
 	})
 }
 
@@ -468,7 +477,11 @@ func (t *Table) tied(set []*Field) bool {
 // all values (see grow.Group), in which half may be taken: that bounds the rows.
 func (t *Table) free(set []*Field, all uint64) uint64 {
 	taken := t.held().Rows
-	if taken == 0 || slices.ContainsFunc(set, func(f *Field) bool { return f.lead && f.ref.known() != nil && !f.ref.known().existing }) {
+	if taken == 0 ||
+		slices.ContainsFunc(
+			set,
+			func(f *Field) bool { return f.lead && f.ref.known() != nil && !f.ref.known().existing },
+		) {
 		return all // what new rows are referred to by is new
 	}
 	if taken >= all {
@@ -503,7 +516,10 @@ func (t *Table) settle() {
 		}
 		if (f.Unique || inGroup[f]) && !f.lead && !t.plannedKey(f) && f.Source.Own == "" {
 			if f.Source.plain != "" && inGroup[f] {
-				f.Source = Source{Text: f.Source.plain, Space: spaceOf(f.Source.plain)} // parts of a draw cannot be counted together
+				f.Source = Source{
+					Text:  f.Source.plain,
+					Space: spaceOf(f.Source.plain),
+				} // parts of a draw cannot be counted together
 			}
 			if roomy[f] {
 				continue

@@ -51,7 +51,13 @@ const (
 const LeastOften = 5
 
 // Learn looks at rows of the tables. least is how often a value must occur to be told.
-func Learn(ctx context.Context, s store.Store, db *schema.Database, held map[*schema.Table]*Held, least int64) (map[*schema.Table]*Learned, error) {
+func Learn(
+	ctx context.Context,
+	s store.Store,
+	db *schema.Database,
+	held map[*schema.Table]*Held,
+	least int64,
+) (map[*schema.Table]*Learned, error) {
 	out := map[*schema.Table]*Learned{}
 	for _, t := range db.Tables {
 		if held[t] == nil {
@@ -67,16 +73,20 @@ func Learn(ctx context.Context, s store.Store, db *schema.Database, held map[*sc
 				referring[r.Columns[0]] = map[string]uint64{}
 			}
 		}
-		err := s.Select(ctx, store.Query{Table: t, Columns: t.Columns, AsIs: true, Limit: learnedRows}, func(row []value.Value) error {
-			l.Rows++
-			for i, c := range t.Columns {
-				l.Columns[c.Name].note(c, row[i])
-				if of := referring[c.Name]; of != nil && !row[i].IsNull() {
-					of[row[i].String()]++
+		err := s.Select(
+			ctx,
+			store.Query{Table: t, Columns: t.Columns, AsIs: true, Limit: learnedRows},
+			func(row []value.Value) error {
+				l.Rows++
+				for i, c := range t.Columns {
+					l.Columns[c.Name].note(c, row[i])
+					if of := referring[c.Name]; of != nil && !row[i].IsNull() {
+						of[row[i].String()]++
+					}
 				}
-			}
-			return nil
-		})
+				return nil
+			},
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -173,7 +183,8 @@ func (t *Table) learn() {
 	}
 	for _, f := range t.Fields {
 		h := l.Columns[f.Column.Name]
-		if h == nil || f.unsaid || f.Source.Follows || f.Source.Text == "null" || strings.HasPrefix(f.Source.Text, "{after") {
+		if h == nil || f.unsaid || f.Source.Follows || f.Source.Text == "null" ||
+			strings.HasPrefix(f.Source.Text, "{after") {
 			continue
 		}
 		if f.Nulls {
@@ -187,7 +198,8 @@ func (t *Table) learn() {
 		if d == nil {
 			d = &domain{}
 		}
-		if s := h.source(f.Column, l.Rows-h.Nulls); s.Text != "" && len(d.opaque) == 0 && admits(f.Column, d, s) && len(values(s, 1)) > 0 {
+		if s := h.source(f.Column, l.Rows-h.Nulls); s.Text != "" && len(d.opaque) == 0 && admits(f.Column, d, s) &&
+			len(values(s, 1)) > 0 {
 			f.Source = s
 			f.Comment = fmt.Sprintf("as in the %d rows that are there", l.Rows)
 		}

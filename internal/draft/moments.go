@@ -27,7 +27,9 @@ func mustDay(s string) int64 {
 
 func isBirth(name string) bool {
 	p := schema.Plain(name)
-	return strings.Contains(p, "birth") || strings.Contains(p, "born") || p == "dob" || strings.Contains(p, "geburt") || strings.Contains(p, "naissance") || strings.Contains(p, "nacimiento")
+	return strings.Contains(p, "birth") || strings.Contains(p, "born") || p == "dob" || strings.Contains(p, "geburt") ||
+		strings.Contains(p, "naissance") ||
+		strings.Contains(p, "nacimiento")
 }
 
 // day is a limit as a day number.
@@ -39,7 +41,8 @@ func day(l *predicate.Limit, up bool) (int64, bool) {
 	if v.Type == value.Text {
 		var looks bool
 		var err error
-		if v, looks, err = value.ReadMoment(strings.TrimSuffix(strings.SplitN(v.S, " ", 2)[0], "Z")); !looks || err != nil {
+		if v, looks, err = value.ReadMoment(strings.TrimSuffix(strings.SplitN(v.S, " ", 2)[0], "Z")); !looks ||
+			err != nil {
 			return 0, false
 		}
 	}
@@ -70,13 +73,19 @@ func span(c *schema.Column, lo, hi int64) Source {
 	if c.Kind == schema.Date {
 		return countable(fmt.Sprintf("{between: [%s, %s]}", shownDay(lo), shownDay(hi)), uint64(hi-lo+1))
 	}
-	return countable(fmt.Sprintf("{between: [%sT00:00:00Z, %sT23:59:59Z]}", shownDay(lo), shownDay(hi)), uint64(hi-lo+1)*86_400)
+	return countable(
+		fmt.Sprintf("{between: [%sT00:00:00Z, %sT23:59:59Z]}", shownDay(lo), shownDay(hi)),
+		uint64(hi-lo+1)*86_400,
+	)
 }
 
 // moments are sources of dates, times of day and moments.
 func moments(c *schema.Column, d *domain) []Source {
 	if c.Kind == schema.Time {
-		return []Source{countable("{between: [06:00, 21:45], step: 15m}", 64), countable("{between: [00:00:00, 23:59:59]}", 86_400)}
+		return []Source{
+			countable("{between: [06:00, 21:45], step: 15m}", 64),
+			countable("{between: [00:00:00, 23:59:59]}", 86_400),
+		}
 	}
 	lo, isLo := day(d.Min, true)
 	hi, isHi := day(d.Max, false)
@@ -151,7 +160,11 @@ func (t *Table) followBy(n *predicate.Node) bool {
 		return false
 	}
 	if early == nil || late == nil || early == late || early.Column.Kind != late.Column.Kind || early.Column.Kind != schema.Timestamp && early.Column.Kind != schema.Date ||
-		!early.Column.NotNull && late.Column.NotNull || !strings.HasPrefix(early.Source.Text, "{b") || !strings.HasPrefix(late.Source.Text, "{b") || t.domains[late.Column.Name] != nil || t.inKey(late) || late.followed {
+		!early.Column.NotNull && late.Column.NotNull || !strings.HasPrefix(early.Source.Text, "{b") ||
+		!strings.HasPrefix(late.Source.Text, "{b") ||
+		t.domains[late.Column.Name] != nil ||
+		t.inKey(late) ||
+		late.followed {
 		return false
 	}
 	late.Source = Source{Text: fmt.Sprintf("{after: %s, within: 30d}", quoteField(early.Name))}
@@ -164,7 +177,8 @@ func (t *Table) followBy(n *predicate.Node) bool {
 func (t *Table) bound(f *Field) bool {
 	return slices.ContainsFunc(t.rest, func(c string) bool {
 		n, err := predicate.Parse(c)
-		return err == nil && slices.ContainsFunc(n.Columns(), func(name string) bool { return strings.EqualFold(name, f.Column.Name) })
+		return err == nil &&
+			slices.ContainsFunc(n.Columns(), func(name string) bool { return strings.EqualFold(name, f.Column.Name) })
 	})
 }
 
@@ -175,7 +189,10 @@ func (t *Table) pair() {
 	var begun *Field
 	for _, f := range t.Fields {
 		k := f.Column.Kind
-		if k != schema.Timestamp && k != schema.Date || f.Source.Text == "" || f.Source.Follows || f.Source.Fixed || isBirth(f.Column.Name) || t.domains[f.Column.Name] != nil || t.bound(f) {
+		if k != schema.Timestamp && k != schema.Date || f.Source.Text == "" || f.Source.Follows || f.Source.Fixed ||
+			isBirth(f.Column.Name) ||
+			t.domains[f.Column.Name] != nil ||
+			t.bound(f) {
 			continue
 		}
 		if begun == nil {

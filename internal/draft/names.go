@@ -40,7 +40,8 @@ func words(name string) []string {
 			end()
 			continue
 		}
-		if unicode.IsUpper(r) && i > 0 && (unicode.IsLower(runes[i-1]) || unicode.IsDigit(runes[i-1]) || i+1 < len(runes) && unicode.IsUpper(runes[i-1]) && unicode.IsLower(runes[i+1])) {
+		if unicode.IsUpper(r) && i > 0 &&
+			(unicode.IsLower(runes[i-1]) || unicode.IsDigit(runes[i-1]) || i+1 < len(runes) && unicode.IsUpper(runes[i-1]) && unicode.IsLower(runes[i+1])) {
 			end()
 		}
 		word = append(word, r)
@@ -108,7 +109,9 @@ func (t *Table) nameFields() {
 			f.Name = t.d.Names.Of(f.Column.Name)
 		}
 		// A name must lead back to its column, or be said by the code.
-		if c := t.Schema.ByConvention(f.Name); c != f.Column && (c != nil || t.d.Fields[f.Column] == "") || taken[schema.Plain(f.Name)] || strings.Contains(f.Name, ".") {
+		if c := t.Schema.ByConvention(f.Name); c != f.Column && (c != nil || t.d.Fields[f.Column] == "") ||
+			taken[schema.Plain(f.Name)] ||
+			strings.Contains(f.Name, ".") {
 			f.Name = f.Column.Name
 		}
 		if !plan.IsFieldName(f.Name) {

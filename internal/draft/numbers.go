@@ -104,7 +104,8 @@ func numbers(c *schema.Column, d *domain) []Source {
 		return countable(fmt.Sprintf("{between: [%s, %s]}", a, b), uint64(hi)-uint64(lo)+1)
 	}
 	var list []Source
-	if a, b, ok := rangeOf(c.Name); ok && !isLow && !isHigh && b <= most && (c.Kind == schema.Integer || c.Precision == 0 || b < pow10(max(c.Precision-c.Scale, 0))) {
+	if a, b, ok := rangeOf(c.Name); ok && !isLow && !isHigh && b <= most &&
+		(c.Kind == schema.Integer || c.Precision == 0 || b < pow10(max(c.Precision-c.Scale, 0))) {
 		if c.Kind == schema.Integer {
 			a = max(a, least)
 		}

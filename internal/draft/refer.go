@@ -39,7 +39,8 @@ func (r *reference) known() *Table { return r.from.d.byTable[r.to] }
 
 // key tells whether the reference is to the one column that tells the rows.
 func (r *reference) key() bool {
-	return len(r.Columns) == 1 && r.to != nil && len(r.to.PrimaryKey) == 1 && strings.EqualFold(r.to.PrimaryKey[0], r.Targets[0])
+	return len(r.Columns) == 1 && r.to != nil && len(r.to.PrimaryKey) == 1 &&
+		strings.EqualFold(r.to.PrimaryKey[0], r.Targets[0])
 }
 
 // references lists a table's foreign keys, those of more columns first: they decide
@@ -123,7 +124,8 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 	lead := t.leader(r, open)
 	lead.ref, lead.lead, r.lead = r, true, lead
 	done[lead.Column.Name] = true
-	lead.Nulls = !lead.Column.NotNull && !t.nullsEqual(lead.Column) && !slices.Contains(t.Schema.Watched, lead.Column.Name)
+	lead.Nulls = !lead.Column.NotNull && !t.nullsEqual(lead.Column) &&
+		!slices.Contains(t.Schema.Watched, lead.Column.Name)
 	if k := t.domains[lead.Column.Name]; k != nil {
 		switch {
 		case k.Null && !lead.Column.NotNull:
@@ -149,14 +151,22 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 				r.only = append(r.only, only{f, r.Targets[i], k.Values()})
 			}
 			f.ref = r
-			f.Source = Source{Text: fmt.Sprintf("{same: %s.%s}", lead.Name, r.known().fieldName(r.Targets[i])), Follows: true}
+			f.Source = Source{
+				Text:    fmt.Sprintf("{same: %s.%s}", lead.Name, r.known().fieldName(r.Targets[i])),
+				Follows: true,
+			}
 			done[f.Column.Name] = true
 			continue
 		}
 		r.where = append(r.where, [2]string{r.known().fieldName(r.Targets[i]), f.Name})
 	}
 	if len(r.where) > 0 && lead.Column.NotNull {
-		there := &predicate.Node{Op: predicate.Not, Args: []*predicate.Node{{Op: predicate.IsNull, Args: []*predicate.Node{{Op: predicate.Column, Name: lead.Column.Name}}}}}
+		there := &predicate.Node{
+			Op: predicate.Not,
+			Args: []*predicate.Node{
+				{Op: predicate.IsNull, Args: []*predicate.Node{{Op: predicate.Column, Name: lead.Column.Name}}},
+			},
+		}
 		t.Meets = append(t.Meets, there.String())
 	}
 }

@@ -41,7 +41,10 @@ func (s Source) with(modifier string) string {
 func (t *Table) fill(ctx context.Context) error {
 	for _, f := range t.Fields {
 		wordy := f.Column.Kind == schema.Text || f.Column.Kind == schema.Any || f.Column.Kind == schema.JSON
-		if f.ref == nil && wordy && slices.Contains(t.Schema.Watched, f.Column.Name) && (f.Column.Default || !f.Column.NotNull) && !t.Schema.IsKey(f.Column.Name) && !t.d.targeted(f) {
+		if f.ref == nil && wordy && slices.Contains(t.Schema.Watched, f.Column.Name) &&
+			(f.Column.Default || !f.Column.NotNull) &&
+			!t.Schema.IsKey(f.Column.Name) &&
+			!t.d.targeted(f) {
 			f.unsaid = true // a trigger looks at it, and does not say what it expects
 		}
 	}
@@ -78,7 +81,8 @@ func (t *Table) fillRest(ctx context.Context) error {
 // plannedKey tells whether a field is a key that the plan need not mention.
 func (t *Table) plannedKey(f *Field) bool {
 	key := t.Schema.PrimaryKey
-	return len(key) == 1 && key[0] == f.Column.Name && t.held().Rows == 0 && f.named() && t.domains[key[0]] == nil && f.ref == nil &&
+	return len(key) == 1 && key[0] == f.Column.Name && t.held().Rows == 0 && f.named() && t.domains[key[0]] == nil &&
+		f.ref == nil &&
 		(f.Column.Kind == schema.UUID || f.Column.Kind == schema.Integer && (f.Column.Bits == 0 || f.Column.Bits > 16))
 }
 
@@ -97,7 +101,8 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 			return nil
 		}
 	}
-	f.Nulls = !c.NotNull && !d.NotNull && !t.d.targeted(f) && !slices.Contains(t.Schema.Watched, c.Name) && !t.nullsEqual(c)
+	f.Nulls = !c.NotNull && !d.NotNull && !t.d.targeted(f) && !slices.Contains(t.Schema.Watched, c.Name) &&
+		!t.nullsEqual(c)
 	if d.Null {
 		f.null("a condition leaves nothing else")
 		return nil
@@ -155,7 +160,13 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 		return nil
 	}
 	if best <= 0 && (d.Empty() || !takesAny(c, d, candidates)) {
-		t.leave(fmt.Sprintf("no value is known for %s that meets CHECK (%s)", c.Name, strings.Join(d.from, ") and CHECK (")))
+		t.leave(
+			fmt.Sprintf(
+				"no value is known for %s that meets CHECK (%s)",
+				c.Name,
+				strings.Join(d.from, ") and CHECK ("),
+			),
+		)
 		return nil
 	}
 	t.Meets = append(t.Meets, d.from...)
@@ -164,11 +175,17 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 
 // nullsEqual tells whether a key lets only one row have NULL in a column.
 func (t *Table) nullsEqual(c *schema.Column) bool {
-	return slices.ContainsFunc(t.Schema.Uniques, func(u schema.Unique) bool { return u.NullsEqual && slices.Contains(u.Columns, c.Name) })
+	return slices.ContainsFunc(
+		t.Schema.Uniques,
+		func(u schema.Unique) bool { return u.NullsEqual && slices.Contains(u.Columns, c.Name) },
+	)
 }
 
 func isFree(d *domain) bool {
-	return d.Only == nil && d.Min == nil && d.Max == nil && !d.NotNull && !d.Null && len(d.Shapes) == 0 && d.Longest == 0 && d.Shortest == 0 && len(d.Not) == 0
+	return d.Only == nil && d.Min == nil && d.Max == nil && !d.NotNull && !d.Null && len(d.Shapes) == 0 &&
+		d.Longest == 0 &&
+		d.Shortest == 0 &&
+		len(d.Not) == 0
 }
 
 // meetOther keeps the conditions on a field whose values come from elsewhere.
@@ -189,13 +206,19 @@ func (t *Table) candidates(f *Field, d *domain) []Source {
 	}
 	if len(d.marked) > 0 && isFree(d) && !t.inKey(f) {
 		most := slices.MaxFunc(d.marked, func(a, b value.Value) int { return cmp.Compare(a.N, b.N) }).N
-		return append([]Source{chosen(c, append(slices.Clone(d.marked), value.Int(most+1), value.Int(most+2)))}, numbers(c, d)...)
+		return append(
+			[]Source{chosen(c, append(slices.Clone(d.marked), value.Int(most+1), value.Int(most+2)))},
+			numbers(c, d)...)
 	}
 	switch c.Kind {
 	case schema.Integer, schema.Decimal, schema.Real:
 		return numbers(c, d)
 	case schema.Boolean:
-		return []Source{countable("{share: 50%}", 2), countable("{choose: [true]}", 1), countable("{choose: [false]}", 1)}
+		return []Source{
+			countable("{share: 50%}", 2),
+			countable("{choose: [true]}", 1),
+			countable("{choose: [false]}", 1),
+		}
 	case schema.Date, schema.Timestamp, schema.Time:
 		return moments(c, d)
 	case schema.UUID:
@@ -246,7 +269,10 @@ func chosen(c *schema.Column, values []value.Value) Source {
 				text = strconv.Quote(v.String())
 			}
 		case c.Kind == schema.Boolean:
-			text = strconv.FormatBool(v.N != 0 || strings.HasPrefix(strings.ToLower(v.S), "t") || strings.HasPrefix(strings.ToLower(v.S), "y"))
+			text = strconv.FormatBool(
+				v.N != 0 || strings.HasPrefix(strings.ToLower(v.S), "t") ||
+					strings.HasPrefix(strings.ToLower(v.S), "y"),
+			)
 		case c.Kind == schema.Date && v.Type == value.Timestamp:
 			text = value.Value{Type: value.Date, N: v.N / value.Day}.String()
 		case v.Type == value.Text:

@@ -15,7 +15,9 @@ import (
 
 // values grows values of a source; nil if it is none.
 func values(s Source, n int) []value.Value {
-	text := "name: probe\nseed: probe\nclock: " + clock + "\nentities:\n  Probe:\n    rows: " + strconv.Itoa(n) + "\n    fields:\n      value: " + s.Text + "\n"
+	text := "name: probe\nseed: probe\nclock: " + clock + "\nentities:\n  Probe:\n    rows: " + strconv.Itoa(
+		n,
+	) + "\n    fields:\n      value: " + s.Text + "\n"
 	p, err := plan.Read("probe.yaml", []byte(text))
 	if err != nil {
 		return nil
@@ -107,7 +109,8 @@ func fitsLength(s Source, length int) bool {
 		if p, ok := strings.CutPrefix(s.Text, "{uuid"); ok {
 			return p != "" && length >= 36
 		}
-		return !strings.HasPrefix(s.Text, "{pattern") && !strings.HasPrefix(s.Text, "{choose") || passesLength(s, length)
+		return !strings.HasPrefix(s.Text, "{pattern") && !strings.HasPrefix(s.Text, "{choose") ||
+			passesLength(s, length)
 	}
 	kinds := grow.Kinds()
 	i := slices.IndexFunc(kinds, func(k grow.Kind) bool { return k.Name == m[1] })

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/plan"
+	"evensprout/internal/diag"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
@@ -25,12 +25,16 @@ func Wanted(db *schema.Database, patterns []string, schemaName string) (func(*sc
 	}
 	if schemaName != "" && !slices.Contains(schemas, schemaName) {
 		hint := "the tables of this database are in no schema"
-		if near := plan.Nearest(schemaName, schemas); near != "" {
+		if near := diag.Nearest(schemaName, schemas); near != "" {
 			hint = fmt.Sprintf("did you mean %s?", near)
 		} else if len(schemas) > 0 {
 			hint = "there are " + strings.Join(schemas, ", ")
 		}
-		return nil, &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("no table is in a schema %s", schemaName), Hint: hint}
+		return nil, &store.Fault{
+			Kind:    store.Missing,
+			Message: fmt.Sprintf("no table is in a schema %s", schemaName),
+			Hint:    hint,
+		}
 	}
 	named := func(t *schema.Table, pattern string) bool {
 		for _, name := range []string{t.Name, t.LocalName()} {
@@ -41,9 +45,12 @@ func Wanted(db *schema.Database, patterns []string, schemaName string) (func(*sc
 		return false
 	}
 	for _, p := range patterns {
-		if !slices.ContainsFunc(db.Tables, func(t *schema.Table) bool { return named(t, p) && (schemaName == "" || t.Schema == schemaName) }) {
+		if !slices.ContainsFunc(
+			db.Tables,
+			func(t *schema.Table) bool { return named(t, p) && (schemaName == "" || t.Schema == schemaName) },
+		) {
 			f := &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("no table is called %s", p)}
-			if near := plan.Nearest(p, db.TableNames()); near != "" {
+			if near := diag.Nearest(p, db.TableNames()); near != "" {
 				f.Hint = fmt.Sprintf("did you mean %s?", near)
 			}
 			return nil, f

@@ -19,7 +19,8 @@ func (t *Table) wide(f *Field) Source {
 	if s.plain != "" && s.Space == 0 { // many share the part of a draw
 		s = Source{Text: s.plain, Space: spaceOf(s.plain)}
 	}
-	if s.Alone || s.Fixed && c.Kind != schema.JSON || s.Follows || d.Only != nil || c.Values != nil || c.Kind == schema.Boolean {
+	if s.Alone || s.Fixed && c.Kind != schema.JSON || s.Follows || d.Only != nil || c.Values != nil ||
+		c.Kind == schema.Boolean {
 		return s
 	}
 	if limit := t.beginning(f); limit > 0 && !fitsLength(s, limit) {
@@ -48,7 +49,8 @@ func (t *Table) wider(f *Field, s Source, d *domain) []Source {
 	case schema.Integer:
 		_, most := typeRange(c)
 		key := len(t.Schema.PrimaryKey) == 1 && t.Schema.PrimaryKey[0] == c.Name
-		if len(d.conditions) == 0 && (most > 1<<15 && c.Identity == schema.NoIdentity || key) && t.held().Rows <= heldMost {
+		if len(d.conditions) == 0 && (most > 1<<15 && c.Identity == schema.NoIdentity || key) &&
+			t.held().Rows <= heldMost {
 			first := int64(1)
 			if t.held().Rows > 0 {
 				highest := int64(0)
@@ -100,7 +102,12 @@ func (t *Table) wider(f *Field, s Source, d *domain) []Source {
 		if n >= 8 {
 			list = append(list, patterned(fmt.Sprintf("[A-Z]{%d}[0-9]{%d}", (n+1)/2, n-(n+1)/2)))
 		}
-		list = append(list, patterned(fmt.Sprintf("[a-z0-9]{%d}", n)), patterned(fmt.Sprintf("[A-Z0-9]{%d}", n)), patterned(fmt.Sprintf("[0-9]{%d}", n)))
+		list = append(
+			list,
+			patterned(fmt.Sprintf("[a-z0-9]{%d}", n)),
+			patterned(fmt.Sprintf("[A-Z0-9]{%d}", n)),
+			patterned(fmt.Sprintf("[0-9]{%d}", n)),
+		)
 		if c.Type == "binary" && n < c.Length {
 			list = slices.Insert(list, 0, patterned(fmt.Sprintf("[a-z0-9]{%d}", c.Length)))
 		}

@@ -15,7 +15,13 @@ func (d *Draft) Write(o Options) string {
 	b.WriteString("# yaml-language-server: $schema=plan.schema.json\n" +
 		"# Drafted from the tables. Make it yours: how many rows, and how each field gets its\n" +
 		"# value. evensprout catalog lists the kinds; evensprout check tells what does not fit.\n\n")
-	fmt.Fprintf(&b, "name: %s\nedition: 1\nseed: %s-1\nclock: %s   # what now means: the wall clock is never read\n", plan.Scalar(o.Name), plainName(o.Name), clock)
+	fmt.Fprintf(
+		&b,
+		"name: %s\nedition: 1\nseed: %s-1\nclock: %s   # what now means: the wall clock is never read\n",
+		plan.Scalar(o.Name),
+		plainName(o.Name),
+		clock,
+	)
 	if o.URL != "" {
 		fmt.Fprintf(&b, "database: %s\n", plan.Scalar(o.URL))
 	}

@@ -9,7 +9,16 @@ import (
 )
 
 // passedOn are the signals that a command gets, too.
-var passedOn = []os.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGUSR1, syscall.SIGUSR2, syscall.SIGWINCH, syscall.SIGCONT}
+var passedOn = []os.Signal{
+	syscall.SIGINT,
+	syscall.SIGTERM,
+	syscall.SIGHUP,
+	syscall.SIGQUIT,
+	syscall.SIGUSR1,
+	syscall.SIGUSR2,
+	syscall.SIGWINCH,
+	syscall.SIGCONT,
+}
 
 var terminate os.Signal = syscall.SIGTERM
 

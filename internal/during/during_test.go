@@ -90,7 +90,15 @@ func TestABuildThatFailsLeavesNothing(t *testing.T) {
 
 	gone, err := Sweep(t.Context(), o, false, false)
 	require.NoError(t, err)
-	assert.Equal(t, []Swept{{cachePrefix + key2, "half-built by a run that was killed", false}, {store.OwnNewPrefix + "0123456789abcdef", "half-built by a run that was killed", false}, {"evensprout_run_reports", "its name is not one that this program gives", true}}, gone)
+	assert.Equal(
+		t,
+		[]Swept{
+			{cachePrefix + key2, "half-built by a run that was killed", false},
+			{store.OwnNewPrefix + "0123456789abcdef", "half-built by a run that was killed", false},
+			{"evensprout_run_reports", "its name is not one that this program gives", true},
+		},
+		gone,
+	)
 	gone, err = Sweep(t.Context(), o, true, true)
 	require.NoError(t, err)
 	assert.Len(t, gone, 3)
@@ -170,7 +178,9 @@ func TestEmptiedTablesTakeThoseThatReferToThem(t *testing.T) {
 		}
 		return x
 	}
-	db := &schema.Database{Tables: []*schema.Table{table("a"), table("b", "a"), table("c", "b", "c"), table("d"), table("e", "d")}}
+	db := &schema.Database{
+		Tables: []*schema.Table{table("a"), table("b", "a"), table("c", "b", "c"), table("d"), table("e", "d")},
+	}
 	var out []string
 	for _, x := range Emptied(db, []*schema.Table{db.Table("a")}) {
 		out = append(out, x.Name)
@@ -191,7 +201,9 @@ func TestCommandsEndAsTheyDo(t *testing.T) {
 	var out bytes.Buffer
 	began := time.Now()
 	// What it leaves running is ended, too: nobody works with a database that is gone.
-	code, err = (&Command{Args: []string{"sh", "-c", "(sleep 60; echo late) & echo $X; exit 3"}, Variables: []store.Variable{{Name: "X", Value: "there"}}, Out: &out}).Run(t.Context())
+	code, err = (&Command{Args: []string{"sh", "-c", "(sleep 60; echo late) & echo $X; exit 3"}, Variables: []store.Variable{{Name: "X", Value: "there"}}, Out: &out}).Run(
+		t.Context(),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, 3, code)
 	assert.Equal(t, "there\n", out.String())
@@ -202,6 +214,9 @@ func TestCommandsEndAsTheyDo(t *testing.T) {
 }
 
 func TestEnvironment(t *testing.T) {
-	got := environment([]string{"A=1", "B=2", "AB=3"}, []store.Variable{{Name: "A", Value: "x"}, {Name: "C", Value: ""}})
+	got := environment(
+		[]string{"A=1", "B=2", "AB=3"},
+		[]store.Variable{{Name: "A", Value: "x"}, {Name: "C", Value: ""}},
+	)
 	assert.Equal(t, []string{"B=2", "AB=3", "A=x", "C="}, got)
 }

@@ -43,11 +43,19 @@ type Place struct {
 // Private makes a database for one run. With a key it is copied from one that build has
 // filled for that key, now or for an earlier run; without one, build fills it itself. build
 // makes the database of a name.
-func Private(ctx context.Context, own store.Own, key string, build func(ctx context.Context, name string) error) (p *Place, err error) {
+func Private(
+	ctx context.Context,
+	own store.Own,
+	key string,
+	build func(ctx context.Context, name string) error,
+) (p *Place, err error) {
 	began := time.Now()
 	var random [6]byte
 	rand.Read(random[:])
-	p = &Place{own: own, name: fmt.Sprintf("%s%s_%s", runPrefix, began.UTC().Format("20060102150405"), hex.EncodeToString(random[:]))}
+	p = &Place{
+		own:  own,
+		name: fmt.Sprintf("%s%s_%s", runPrefix, began.UTC().Format("20060102150405"), hex.EncodeToString(random[:])),
+	}
 	if _, err := own.Hold(ctx, p.name); err != nil {
 		return nil, err
 	}
@@ -118,7 +126,12 @@ func isReady(ctx context.Context, own store.Own, name string) (bool, error) {
 }
 
 // fill builds a database, unless another process was quicker: then it is there.
-func fill(ctx context.Context, own store.Own, name string, build func(context.Context, string) error) (there bool, err error) {
+func fill(
+	ctx context.Context,
+	own store.Own,
+	name string,
+	build func(context.Context, string) error,
+) (there bool, err error) {
 	if there, err = isReady(ctx, own, name); there || err != nil {
 		return there, err
 	}

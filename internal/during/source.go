@@ -91,7 +91,10 @@ func Emptied(db *schema.Database, planned []*schema.Table) []*schema.Table {
 			if slices.Contains(out, t) {
 				continue
 			}
-			if slices.ContainsFunc(t.References, func(r schema.Reference) bool { return strings.EqualFold(r.Table, out[i].Name) }) {
+			if slices.ContainsFunc(
+				t.References,
+				func(r schema.Reference) bool { return strings.EqualFold(r.Table, out[i].Name) },
+			) {
 				out = append(out, t)
 			}
 		}

@@ -38,6 +38,8 @@ type Options struct {
 	Part     order.Part
 	Jobs     int
 	MadeBy   string // the program and its version
+	// References say how nested rows name the rows that they refer to.
+	References References
 	// Guard lets CSV hold no text that a spreadsheet takes for a formula.
 	Guard bool
 }
@@ -73,7 +75,9 @@ func newExporter(c *plan.Compiled, o Options) *exporter {
 		}
 	}
 	m := x.manifest
-	m.Plan, m.Edition, m.Seed, m.MadeBy, m.Kind, m.Names = c.Plan.Name, c.Set.Edition, c.Set.Seed, o.MadeBy, o.Format, string(o.Names)
+	m.Plan, m.Edition, m.Seed, m.MadeBy, m.Kind, m.Names = c.Plan.Name, c.Set.Edition, c.Set.Seed, o.MadeBy, o.Format, string(
+		o.Names,
+	)
 	if !c.Set.Clock.IsNull() {
 		m.Clock = c.Set.Clock.String()
 	}
@@ -153,7 +157,10 @@ func (x *exporter) describe(t *plan.Target, columns []column) (*files.ManifestRo
 			continue
 		}
 		for n := range run.Rows {
-			m.Given = append(m.Given, files.RowID(x.grower.ID(t.Grow, grow.Row{N: run.First.N + n, Side: run.First.Side})))
+			m.Given = append(
+				m.Given,
+				files.RowID(x.grower.ID(t.Grow, grow.Row{N: run.First.N + n, Side: run.First.Side})),
+			)
 		}
 	}
 	x.manifest.Entities = append(x.manifest.Entities, m)
@@ -165,7 +172,12 @@ const maxNamed = 1_000_000
 
 // each grows the rows of the targets, in order: begin is told the entity, then row every
 // row of it, then end.
-func (x *exporter) each(ctx context.Context, begin func(*plan.Target) error, row func(grow.Row, []value.Value) error, end func(grow.Fingerprint) error) error {
+func (x *exporter) each(
+	ctx context.Context,
+	begin func(*plan.Target) error,
+	row func(grow.Row, []value.Value) error,
+	end func(grow.Fingerprint) error,
+) error {
 	chunks := func(yield func(order.Chunk) bool) {
 		g := grow.NewGrower(x.plan.Set)
 		defer g.Close()
@@ -229,7 +241,11 @@ func (m *measured) tell(of *files.ManifestRows) {
 
 // write writes all rows in the format. open says where those of an entity go, and done is
 // told that they are there.
-func (x *exporter) write(ctx context.Context, open func(t *plan.Target, about *files.ManifestRows) (io.Writer, error), done func(about *files.ManifestRows) error) error {
+func (x *exporter) write(
+	ctx context.Context,
+	open func(t *plan.Target, about *files.ManifestRows) (io.Writer, error),
+	done func(about *files.ManifestRows) error,
+) error {
 	var (
 		w       files.Writer
 		about   *files.ManifestRows
@@ -266,7 +282,12 @@ func (x *exporter) write(ctx context.Context, open func(t *plan.Target, about *f
 }
 
 // Files writes a file for each entity, called after it. create makes a file.
-func Files(ctx context.Context, c *plan.Compiled, o Options, create func(name string) (io.WriteCloser, error)) (*files.Manifest, error) {
+func Files(
+	ctx context.Context,
+	c *plan.Compiled,
+	o Options,
+	create func(name string) (io.WriteCloser, error),
+) (*files.Manifest, error) {
 	x := newExporter(c, o)
 	defer x.close()
 	var file io.WriteCloser

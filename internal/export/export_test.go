@@ -18,6 +18,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
+	"evensprout/internal/store"
 )
 
 func compiled(t *testing.T, text string) *plan.Compiled {
@@ -51,7 +52,12 @@ func TestPartsAreTheWholeFileByFile(t *testing.T) {
 		sums := map[string]grow.Fingerprint{}
 		for n := uint64(1); n <= parts; n++ {
 			m := memory{}
-			got, err := Files(t.Context(), c, Options{Format: "ndjson", Names: Fields, Jobs: 2, Part: order.Part{Number: n, Of: parts}}, m.create)
+			got, err := Files(
+				t.Context(),
+				c,
+				Options{Format: "ndjson", Names: Fields, Jobs: 2, Part: order.Part{Number: n, Of: parts}},
+				m.create,
+			)
 			require.NoError(t, err)
 			for _, e := range got.Entities {
 				sum := sums[e.Entity]
@@ -200,12 +206,23 @@ func TestNestedRows(t *testing.T) {
 	passenger := c.Target("Passenger")
 	for references, want := range map[References]string{Keys: `"sailing": 161`, Named: `"sailing": "Sailing row 160"`, Rows: `"code": "LW-`} {
 		var out bytes.Buffer
-		require.NoError(t, One(c, Options{Names: Fields}, references, passenger, grow.Row{N: 1, Side: true}, &out))
+		require.NoError(
+			t,
+			One(c, Options{Names: Fields, References: references}, passenger, grow.Row{N: 1, Side: true}, &out),
+		)
 		require.True(t, json.Valid(out.Bytes()), out.String())
 		assert.Contains(t, out.String(), want)
 	}
 	var out bytes.Buffer
-	require.NoError(t, Nested(t.Context(), c, Options{Names: Fields, Entities: []string{"Vessel", "VesselAmenity"}}, Keys, &out))
+	require.NoError(
+		t,
+		Nested(
+			t.Context(),
+			c,
+			Options{Names: Fields, Entities: []string{"Vessel", "VesselAmenity"}, References: Keys},
+			&out,
+		),
+	)
 	var all map[string][]struct{ VesselAmenity []any }
 	require.NoError(t, json.Unmarshal(out.Bytes(), &all))
 	require.Len(t, all["Vessel"], 12)
@@ -213,4 +230,12 @@ func TestNestedRows(t *testing.T) {
 		assert.Len(t, v.VesselAmenity, 3)
 	}
 	assert.NotContains(t, all, "VesselAmenity")
+}
+
+// Statements need the tables: a plan that was held against none is refused.
+func TestStatementsNeedTheTables(t *testing.T) {
+	c := compiled(t, demo.Entities)
+	var fault *store.Fault
+	require.ErrorAs(t, Statements(t.Context(), c, nil, nil), &fault)
+	assert.Equal(t, "--db URL names the database", fault.Hint)
 }

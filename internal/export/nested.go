@@ -33,7 +33,12 @@ type nester struct {
 
 func newNester(c *plan.Compiled, o Options, references References) *nester {
 	o.Format = "json"
-	n := &nester{exporter: newExporter(c, o), references: references, children: map[*grow.Entity][]*plan.Target{}, columns: map[*plan.Target][]column{}}
+	n := &nester{
+		exporter:   newExporter(c, o),
+		references: references,
+		children:   map[*grow.Entity][]*plan.Target{},
+		columns:    map[*plan.Target][]column{},
+	}
 	for _, t := range c.Targets {
 		n.columns[t] = n.columnsOf(t)
 		if t.Grow.Parent != nil {
@@ -44,8 +49,8 @@ func newNester(c *plan.Compiled, o Options, references References) *nester {
 }
 
 // One writes a row with everything below it.
-func One(c *plan.Compiled, o Options, references References, t *plan.Target, row grow.Row, out io.Writer) error {
-	n := newNester(c, o, references)
+func One(c *plan.Compiled, o Options, t *plan.Target, row grow.Row, out io.Writer) error {
+	n := newNester(c, o, o.References)
 	defer n.close()
 	b := n.append(nil, t, row, "\n")
 	if err := n.grower.Err(); err != nil {
@@ -57,14 +62,15 @@ func One(c *plan.Compiled, o Options, references References, t *plan.Target, row
 
 // Nested writes all rows as one JSON document: under the name of each entity without a
 // parent, a list of its rows with those below them inside.
-func Nested(ctx context.Context, c *plan.Compiled, o Options, references References, out io.Writer) error {
-	n := newNester(c, o, references)
+func Nested(ctx context.Context, c *plan.Compiled, o Options, out io.Writer) error {
+	n := newNester(c, o, o.References)
 	defer n.close()
 	w := bufio.NewWriter(out)
 	var b []byte
 	between := "{\n"
 	for _, t := range n.targets {
-		if t.Grow.Parent != nil && slices.ContainsFunc(n.targets, func(up *plan.Target) bool { return up.Grow == t.Grow.Root() }) {
+		if t.Grow.Parent != nil &&
+			slices.ContainsFunc(n.targets, func(up *plan.Target) bool { return up.Grow == t.Grow.Root() }) {
 			continue
 		}
 		fmt.Fprintf(w, "%s%s: [", between, files.AppendJSONText(nil, n.nameOf(t)))

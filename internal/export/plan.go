@@ -50,11 +50,19 @@ func Plan(c *plan.Compiled, m *files.Manifest) []byte {
 			}
 			fmt.Fprintln(&b, "}")
 		}
-		fmt.Fprintf(&b, "    rows_from:\n      file: %s\n      manifest: %s\n      columns:\n", text(e.File), files.ManifestName)
+		fmt.Fprintf(
+			&b,
+			"    rows_from:\n      file: %s\n      manifest: %s\n      columns:\n",
+			text(e.File),
+			files.ManifestName,
+		)
 		for _, col := range e.Columns {
 			fmt.Fprintf(&b, "        %s: {column: %s, as: %s", text(col.Field), text(col.Name), col.Type)
 			of, _, _ := strings.Cut(col.Refers, ".")
-			known := slices.ContainsFunc(c.Targets, func(t *plan.Target) bool { return t.Plan.Name == of && (t.Plan.Existing || m.Entity(of) != nil) })
+			known := slices.ContainsFunc(
+				c.Targets,
+				func(t *plan.Target) bool { return t.Plan.Name == of && (t.Plan.Existing || m.Entity(of) != nil) },
+			)
 			if col.Refers != "" && known {
 				fmt.Fprintf(&b, ", find: %s", text(col.Refers))
 			}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/files"
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
@@ -59,7 +60,11 @@ func text(out *bufio.Writer) sink {
 func newScripter(c *plan.Compiled, o Options, sql store.Script) (*scripter, error) {
 	for _, t := range c.Targets {
 		if t.Table == nil {
-			return nil, &store.Fault{Kind: store.Missing, Message: "SQL needs the tables: their columns, keys and types", Hint: "--db URL names the database"}
+			return nil, &store.Fault{
+				Kind:    store.Missing,
+				Message: "SQL needs the tables: their columns, keys and types",
+				Hint:    "--db URL names the database",
+			}
 		}
 	}
 	o.Format, o.Names = "sql", Columns
@@ -79,10 +84,16 @@ func newScripter(c *plan.Compiled, o Options, sql store.Script) (*scripter, erro
 		case !col.NotNull:
 			s.late[l.Target] = append(s.late[l.Target], l.Field)
 		default:
-			p := c.Problem(l.Target.Plan, "%s.%s closes a circle of references, and %s is NOT NULL and is looked at at once: no order of statements can write it", l.Target.Plan.Name, l.Target.Grow.Fields[l.Field].Name, col.Name)
+			p := c.Problem(
+				l.Target.Plan,
+				"%s.%s closes a circle of references, and %s is NOT NULL and is looked at at once: no order of statements can write it",
+				l.Target.Plan.Name,
+				l.Target.Grow.Fields[l.Field].Name,
+				col.Name,
+			)
 			p.Hint = "let the column be NULL, or make the reference DEFERRABLE"
 			x.close()
-			return nil, plan.Problems{p}
+			return nil, diag.Problems{p}
 		}
 	}
 	return s, nil
@@ -90,7 +101,13 @@ func newScripter(c *plan.Compiled, o Options, sql store.Script) (*scripter, erro
 
 // Script writes the rows as SQL for an engine's own client: statements of several rows,
 // what is referred to first, in one transaction.
-func Script(ctx context.Context, c *plan.Compiled, o Options, sql store.Script, out io.Writer) (*files.Manifest, error) {
+func Script(
+	ctx context.Context,
+	c *plan.Compiled,
+	o Options,
+	sql store.Script,
+	out io.Writer,
+) (*files.Manifest, error) {
 	s, err := newScripter(c, o, sql)
 	if err != nil {
 		return nil, err
@@ -101,7 +118,12 @@ func Script(ctx context.Context, c *plan.Compiled, o Options, sql store.Script, 
 
 // Statements hands over the statements that insert the rows, without those that begin and
 // end the transaction. The target is that whose rows they are about.
-func Statements(ctx context.Context, c *plan.Compiled, sql store.Script, do func(t *plan.Target, statement string) error) error {
+func Statements(
+	ctx context.Context,
+	c *plan.Compiled,
+	sql store.Script,
+	do func(t *plan.Target, statement string) error,
+) error {
 	s, err := newScripter(c, Options{}, sql)
 	if err != nil {
 		return err
@@ -118,18 +140,27 @@ func Statements(ctx context.Context, c *plan.Compiled, sql store.Script, do func
 	return s.insert(ctx)
 }
 
+// Pair takes the two scripts of a migration.
+type Pair struct{ Insert, Remove io.Writer }
+
 // Migration writes two scripts: one inserts the rows, with their keys; the other removes
 // exactly these.
-func Migration(ctx context.Context, c *plan.Compiled, o Options, sql store.Script, insert, remove io.Writer) (*files.Manifest, error) {
+func Migration(
+	ctx context.Context,
+	c *plan.Compiled,
+	o Options,
+	sql store.Script,
+	out Pair,
+) (*files.Manifest, error) {
 	s, err := newScripter(c, o, sql)
 	if err != nil {
 		return nil, err
 	}
 	defer s.close()
-	if err := s.script(ctx, insert, "Rows", s.insert); err != nil {
+	if err := s.script(ctx, out.Insert, "Rows", s.insert); err != nil {
 		return nil, err
 	}
-	return s.manifest, s.script(ctx, remove, "What removes the rows", s.remove)
+	return s.manifest, s.script(ctx, out.Remove, "What removes the rows", s.remove)
 }
 
 // script writes a script: its head, what a function makes, its end.
@@ -140,7 +171,17 @@ func (s *scripter) script(ctx context.Context, out io.Writer, what string, make 
 	if p := s.manifest.Part; p != nil {
 		part = fmt.Sprintf(", part %s", p)
 	}
-	s.sink.remark(fmt.Sprintf("-- %s of %s%s, for %s. Seed %q, edition %s.", what, comment(s.plan.Plan.Name), part, s.sql.Name(), comment(s.plan.Set.Seed), s.plan.Set.Edition))
+	s.sink.remark(
+		fmt.Sprintf(
+			"-- %s of %s%s, for %s. Seed %q, edition %s.",
+			what,
+			comment(s.plan.Plan.Name),
+			part,
+			s.sql.Name(),
+			comment(s.plan.Set.Seed),
+			s.plan.Set.Edition,
+		),
+	)
 	begin := s.sql.Begin()
 	if s.put {
 		begin = append(begin, s.sql.Late()...)
@@ -189,7 +230,12 @@ func (s *scripter) insert(ctx context.Context) error {
 				over = " " + s.sql.Overriding()
 			}
 		}
-		first = fmt.Sprintf("INSERT INTO %s (%s)%s VALUES\n", s.sql.Table(of.Table), strings.Join(names, ", "), strings.TrimRight(over, " "))
+		first = fmt.Sprintf(
+			"INSERT INTO %s (%s)%s VALUES\n",
+			s.sql.Table(of.Table),
+			strings.Join(names, ", "),
+			strings.TrimRight(over, " "),
+		)
 		s.sink.remark(fmt.Sprintf("\n-- %s: %d rows", comment(of.Plan.Name), about.Rows))
 		return nil
 	}
@@ -260,7 +306,9 @@ func (s *scripter) closeCircles(ctx context.Context) error {
 				if values[field].IsNull() {
 					return nil
 				}
-				b := append(s.buf[:0], "UPDATE "+s.sql.Table(t.Table)+" SET "+s.sql.Quote(t.Columns[field].Name)+" = "...)
+				b := append(
+					s.buf[:0],
+					"UPDATE "+s.sql.Table(t.Table)+" SET "+s.sql.Quote(t.Columns[field].Name)+" = "...)
 				b = s.sql.AppendLiteral(b, &values[field], t.Columns[field])
 				s.buf = s.appendWhere(append(b, " WHERE "...), t, values)
 				return s.sink.statement(t, s.buf)
@@ -317,7 +365,10 @@ func key(t *plan.Target) []int {
 	for _, k := range t.Table.Keys() {
 		var fields []int
 		for _, name := range k.Columns {
-			i := slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return c != nil && strings.EqualFold(c.Name, name) })
+			i := slices.IndexFunc(
+				t.Columns,
+				func(c *schema.Column) bool { return c != nil && strings.EqualFold(c.Name, name) },
+			)
 			if i < 0 || !t.Columns[i].NotNull && !slices.Contains(t.Table.PrimaryKey, name) {
 				fields = nil
 				break
@@ -383,7 +434,8 @@ func (s *scripter) remove(ctx context.Context) error {
 func (s *scripter) loose(t *plan.Target) []int {
 	fields := slices.Clone(s.late[t])
 	for i, f := range t.Grow.Fields {
-		if c := t.Columns[i]; s.sql.Inverse() && f.Target() == t.Grow && c != nil && !c.NotNull && !slices.Contains(fields, i) {
+		if c := t.Columns[i]; s.sql.Inverse() && f.Target() == t.Grow && c != nil && !c.NotNull &&
+			!slices.Contains(fields, i) {
 			fields = append(fields, i)
 		}
 	}

@@ -143,7 +143,12 @@ func (r *csvReader) fault(err error) error {
 		return &Error{File: r.path, Line: r.record.Line + 1, Message: err.Error()}
 	}
 	if errors.Is(err, errLongRecord) {
-		return &Error{File: r.path, Line: r.record.Line + 1, Message: err.Error(), Hint: "is a quote open, or is this another kind of file?"}
+		return &Error{
+			File:    r.path,
+			Line:    r.record.Line + 1,
+			Message: err.Error(),
+			Hint:    "is a quote open, or is this another kind of file?",
+		}
 	}
 	if !errors.As(err, &p) {
 		return err // io.EOF too

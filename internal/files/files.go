@@ -89,7 +89,11 @@ func Open(path string, o Options) (Reader, error) {
 		".csv": openCSV, ".tsv": openCSV, ".ndjson": openNDJSON, ".jsonl": openNDJSON, ".json": openJSON, ".xlsx": openXLSX, ".parquet": openParquet,
 	}[strings.ToLower(filepath.Ext(path))]
 	if open == nil {
-		return nil, &Error{File: path, Message: "this is no kind of file that rows can be read from", Hint: "there is: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet"}
+		return nil, &Error{
+			File:    path,
+			Message: "this is no kind of file that rows can be read from",
+			Hint:    "there is: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet",
+		}
 	}
 	f, err := safe.Open(path)
 	switch {
@@ -156,10 +160,19 @@ func checkNames(path string, names []string) error {
 	seen := map[string]int{}
 	for i, n := range names {
 		if n == "" {
-			return &Error{File: path, Line: 1, Message: fmt.Sprintf("column %d has no name", i+1), Hint: "the first line names every column"}
+			return &Error{
+				File:    path,
+				Line:    1,
+				Message: fmt.Sprintf("column %d has no name", i+1),
+				Hint:    "the first line names every column",
+			}
 		}
 		if at, ok := seen[n]; ok {
-			return &Error{File: path, Line: 1, Message: fmt.Sprintf("the columns %d and %d are both called %s", at+1, i+1, n)}
+			return &Error{
+				File:    path,
+				Line:    1,
+				Message: fmt.Sprintf("the columns %d and %d are both called %s", at+1, i+1, n),
+			}
 		}
 		seen[n] = i
 	}

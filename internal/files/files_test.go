@@ -35,15 +35,24 @@ func workbook(t testing.TB, rows string, shared ...string) string {
 		_, err = io.WriteString(w, text)
 		require.NoError(t, err)
 	}
-	add("xl/workbook.xml", `<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="Prices" r:id="rId1"/><sheet name="Other" r:id="rId2"/></sheets></workbook>`)
-	add("xl/_rels/workbook.xml.rels", `<Relationships><Relationship Id="rId1" Target="worksheets/sheet1.xml"/><Relationship Id="rId2" Target="/xl/worksheets/sheet2.xml"/></Relationships>`)
+	add(
+		"xl/workbook.xml",
+		`<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="Prices" r:id="rId1"/><sheet name="Other" r:id="rId2"/></sheets></workbook>`,
+	)
+	add(
+		"xl/_rels/workbook.xml.rels",
+		`<Relationships><Relationship Id="rId1" Target="worksheets/sheet1.xml"/><Relationship Id="rId2" Target="/xl/worksheets/sheet2.xml"/></Relationships>`,
+	)
 	texts := ""
 	for _, s := range shared {
 		texts += "<si><t>" + s + "</t></si>"
 	}
 	add("xl/sharedStrings.xml", "<sst>"+texts+"</sst>")
 	add("xl/worksheets/sheet1.xml", "<worksheet><sheetData>"+rows+"</sheetData></worksheet>")
-	add("xl/worksheets/sheet2.xml", `<worksheet><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>Only</t></is></c></row><row r="2"><c r="A2"><v>7</v></c></row></sheetData></worksheet>`)
+	add(
+		"xl/worksheets/sheet2.xml",
+		`<worksheet><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>Only</t></is></c></row><row r="2"><c r="A2"><v>7</v></c></row></sheetData></worksheet>`,
+	)
 	require.NoError(t, z.Close())
 	return write(t, "book.xlsx", b.String())
 }
@@ -200,7 +209,9 @@ func TestTypesByLooks(t *testing.T) {
 	path := write(t, "a.csv", "n,d,t,day,at,yes,id,mixed,zero,big\n"+
 		"1,1.5,x,2026-05-01,2026-05-01 08:00,true,019de28d-3c00-7cbb-955b-ce3417366a71,1,007,12345678901234567890\n"+
 		"-20,2,true,,2026-05-02,false,,x,8,1\n")
-	rows, problems := Rows(plan.FileSpec{Path: path, Columns: columns("n", "d", "t", "day", "at", "yes", "id", "mixed", "zero", "big")})
+	rows, problems := Rows(
+		plan.FileSpec{Path: path, Columns: columns("n", "d", "t", "day", "at", "yes", "id", "mixed", "zero", "big")},
+	)
 	require.Empty(t, problems)
 	var types []string
 	for i := range 10 {
@@ -215,11 +226,18 @@ func TestTypesByLooks(t *testing.T) {
 }
 
 func TestTypesThatThePlanSays(t *testing.T) {
-	spec := plan.FileSpec{Path: write(t, "a.csv", "n,code\n1,7\n\"1,900\",8\n2.5,9\nx,10\n"), Columns: columns("n", "code")}
+	spec := plan.FileSpec{
+		Path:    write(t, "a.csv", "n,code\n1,7\n\"1,900\",8\n2.5,9\nx,10\n"),
+		Columns: columns("n", "code"),
+	}
 	spec.Columns[0].As, spec.Columns[1].As = value.Decimal, value.Text
 	_, problems := Rows(spec)
 	require.Len(t, problems, 2)
-	assert.Contains(t, problems[0].String(), `a.csv:3:1: n: "1,900" is no decimal: write it with a point, and without separators`)
+	assert.Contains(
+		t,
+		problems[0].String(),
+		`a.csv:3:1: n: "1,900" is no decimal: write it with a point, and without separators`,
+	)
 	assert.Contains(t, problems[1].String(), `a.csv:5:1: n: "x" is no decimal`)
 }
 
@@ -266,7 +284,9 @@ func TestAnotherSeparatorIsGuessed(t *testing.T) {
 	require.Len(t, problems, 1)
 	assert.Contains(t, problems[0].Message, "another separator than a comma")
 	assert.Equal(t, `separator: ";" in rows_from`, problems[0].Hint)
-	rows, problems := Rows(plan.FileSpec{Path: write(t, "a.csv", "Code;Amount\nA;1\n"), Columns: columns("Code"), Separator: ";"})
+	rows, problems := Rows(
+		plan.FileSpec{Path: write(t, "a.csv", "Code;Amount\nA;1\n"), Columns: columns("Code"), Separator: ";"},
+	)
 	require.Empty(t, problems)
 	assert.Equal(t, []string{"A"}, values(t, rows))
 }

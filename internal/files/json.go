@@ -59,7 +59,13 @@ func (r *ndjsonReader) Next() (Record, error) {
 			}
 		}
 		if err != nil {
-			return Record{}, &Error{r.path, r.line, int(min(d.InputOffset(), int64(len(text)))) + 1, jsonFault(err), "each line is one JSON object"}
+			return Record{}, &Error{
+				r.path,
+				r.line,
+				int(min(d.InputOffset(), int64(len(text)))) + 1,
+				jsonFault(err),
+				"each line is one JSON object",
+			}
 		}
 		record.Line = r.line
 		for i, c := range record.Cells { // escapes may make what the line itself does not hold
@@ -116,7 +122,13 @@ func openJSON(f *os.File, path string, _ Options) (Reader, error) {
 		return nil, &Error{File: path, Message: "the file is empty", Hint: "it holds a list of objects: [{...}, {...}]"}
 	}
 	if t != json.Delim('[') || err != nil {
-		return nil, &Error{path, 1, 1, "this is no list of objects", "it holds a list of objects: [{...}, {...}]; one object a line is .ndjson"}
+		return nil, &Error{
+			path,
+			1,
+			1,
+			"this is no list of objects",
+			"it holds a list of objects: [{...}, {...}]; one object a line is .ndjson",
+		}
 	}
 	return r, nil
 }

@@ -93,7 +93,11 @@ const maxManifest = 128 << 20 // bytes
 func ReadManifest(path string) (*Manifest, error) {
 	f, err := safe.Open(path)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, &Error{File: path, Message: "there is no such file", Hint: "the manifest that export wrote stands beside the files"}
+		return nil, &Error{
+			File:    path,
+			Message: "there is no such file",
+			Hint:    "the manifest that export wrote stands beside the files",
+		}
 	}
 	if err != nil {
 		return nil, &Error{File: path, Message: "the file cannot be read: " + err.Error()}
@@ -111,7 +115,14 @@ func ReadManifest(path string) (*Manifest, error) {
 		return nil, &Error{File: path, Message: "this is no manifest of an export: " + err.Error()}
 	}
 	if m.Format != manifestFormat {
-		return nil, &Error{File: path, Message: fmt.Sprintf("this is no manifest that this program reads: its format is %d, and %d is read", m.Format, manifestFormat)}
+		return nil, &Error{
+			File: path,
+			Message: fmt.Sprintf(
+				"this is no manifest that this program reads: its format is %d, and %d is read",
+				m.Format,
+				manifestFormat,
+			),
+		}
 	}
 	return &m, nil
 }
@@ -159,12 +170,21 @@ func (l *loader) identify() {
 		for _, e := range m.Entities {
 			names = append(names, e.Entity)
 		}
-		l.add(0, 0, fmt.Sprintf("the manifest %s says nothing of %s", filepath.Base(l.spec.Manifest), l.spec.Entity), "it knows "+strings.Join(names, ", "))
+		l.add(
+			0,
+			0,
+			fmt.Sprintf("the manifest %s says nothing of %s", filepath.Base(l.spec.Manifest), l.spec.Entity),
+			"it knows "+strings.Join(names, ", "),
+		)
 		return
 	}
 	if rows.Rows != l.table.rows {
-		l.add(0, 0, fmt.Sprintf("the file has %d rows, and its manifest says %d", l.table.rows, rows.Rows),
-			"rows that were added or removed by hand have no identity there: leave manifest out of rows_from, and give a key")
+		l.add(
+			0,
+			0,
+			fmt.Sprintf("the file has %d rows, and its manifest says %d", l.table.rows, rows.Rows),
+			"rows that were added or removed by hand have no identity there: leave manifest out of rows_from, and give a key",
+		)
 		return
 	}
 	l.table.ids = &runIDs{rows.Given, rows.First}

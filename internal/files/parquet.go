@@ -163,7 +163,11 @@ func openParquet(f *os.File, path string, _ Options) (r Reader, err error) {
 	if err != nil {
 		return nil, err
 	}
-	rows, err := parquetrows.Open(f, info.Size(), parquetrows.Limits{Memory: maxPages, Value: maxLine, Total: maxValues})
+	rows, err := parquetrows.Open(
+		f,
+		info.Size(),
+		parquetrows.Limits{Memory: maxPages, Value: maxLine, Total: maxValues},
+	)
 	if err != nil {
 		return nil, parquetError(path, 0, err)
 	}
@@ -175,7 +179,10 @@ func openParquet(f *os.File, path string, _ Options) (r Reader, err error) {
 		c := &rows.Columns()[i]
 		read := parquetCell(c)
 		if read == nil {
-			return nil, &Error{File: path, Message: fmt.Sprintf("the column %s is of the type %s, which is not read", c.Name, c.Kind)}
+			return nil, &Error{
+				File:    path,
+				Message: fmt.Sprintf("the column %s is of the type %s, which is not read", c.Name, c.Kind),
+			}
 		}
 		out.names, out.cells = append(out.names, c.Name), append(out.cells, read)
 	}

@@ -16,6 +16,7 @@ import (
 
 	"github.com/zeebo/xxh3"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/value"
@@ -85,7 +86,7 @@ func (s *spool) ReadAt(b []byte, at int64) (int, error) {
 
 // Rows reads a file for a plan. The problems say all that is wrong with it; the rows
 // are nil if something is.
-func Rows(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
+func Rows(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
 	l := &loader{spec: spec, table: &Table{path: spec.Path}}
 	for _, c := range spec.Columns {
 		l.table.columns = append(l.table.columns, column{want: c, typ: c.As, given: c.As != value.Null})
@@ -104,7 +105,7 @@ func Rows(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
 type loader struct {
 	spec     plan.FileSpec
 	table    *Table
-	problems plan.Problems
+	problems diag.Problems
 	last     map[xxh3.Uint128]int // the line of the last row with a key, if that one counts
 	buf      []byte
 }
@@ -144,7 +145,10 @@ func (l *loader) run() {
 
 func (l *loader) add(line, column int, message, hint string) {
 	if len(l.problems) < maxProblems {
-		l.problems = append(l.problems, &plan.Problem{File: l.spec.Path, Line: line, Column: column, Message: message, Hint: hint})
+		l.problems = append(
+			l.problems,
+			&diag.Problem{File: l.spec.Path, Line: line, Column: column, Message: message, Hint: hint},
+		)
 	}
 }
 
@@ -166,14 +170,21 @@ func (l *loader) each(do func(Record, []Cell)) bool {
 	defer r.Close()
 	if names := r.Names(); names != nil {
 		if i := strings.IndexAny(names[0], ";\t|"); len(names) == 1 && i >= 0 && l.spec.Separator == "" {
-			l.add(1, 1, fmt.Sprintf("the file seems to have another separator than a comma: its one column is called %q", clip(names[0])),
-				fmt.Sprintf("separator: %q in rows_from", names[0][i:i+1]))
+			l.add(
+				1,
+				1,
+				fmt.Sprintf(
+					"the file seems to have another separator than a comma: its one column is called %q",
+					clip(names[0]),
+				),
+				fmt.Sprintf("separator: %q in rows_from", names[0][i:i+1]),
+			)
 			return false
 		}
 		for _, c := range l.spec.Columns {
 			if !slices.Contains(names, c.Column) {
 				hint := "there is: " + strings.Join(names, ", ")
-				if near := plan.Nearest(c.Column, names); near != "" {
+				if near := diag.Nearest(c.Column, names); near != "" {
 					hint = fmt.Sprintf("did you mean %q?", near)
 				}
 				l.add(1, 1, fmt.Sprintf("the file has no column %s, which the field %s takes", c.Column, c.Field), hint)
@@ -255,8 +266,12 @@ func (l *loader) counts(r Record, cells []Cell, seen map[xxh3.Uint128]int) bool 
 		for _, k := range l.spec.Key {
 			values = append(values, fmt.Sprintf("%q", cells[k].Text))
 		}
-		l.add(r.Line, cells[l.spec.Key[0]].Column, fmt.Sprintf("the key %s stands in line %d already", strings.Join(values, ", "), first),
-			"duplicates: first, or last, says which row counts")
+		l.add(
+			r.Line,
+			cells[l.spec.Key[0]].Column,
+			fmt.Sprintf("the key %s stands in line %d already", strings.Join(values, ", "), first),
+			"duplicates: first, or last, says which row counts",
+		)
 	}
 	return false
 }
@@ -271,7 +286,8 @@ func (l *loader) take(r Record, cells []Cell) {
 	for i, c := range cells {
 		col := &t.columns[i]
 		b = append(b, byte(c.Kind))
-		if c.Kind == Quoted && c.Text == "" && col.given && !slices.Contains([]value.Type{value.Text, value.JSON, value.Bytes}, col.want.As) {
+		if c.Kind == Quoted && c.Text == "" && col.given &&
+			!slices.Contains([]value.Type{value.Text, value.JSON, value.Bytes}, col.want.As) {
 			c.Kind = Absent
 			b[len(b)-1] = byte(Absent)
 		}
@@ -516,9 +532,9 @@ func (t *Table) Place(n uint64) (string, int) {
 }
 
 // Misfits are the first cells of a column that are not of a type.
-func (t *Table) Misfits(i int, typ value.Type) plan.Problems {
+func (t *Table) Misfits(i int, typ value.Type) diag.Problems {
 	const most = 20
-	var found plan.Problems
+	var found diag.Problems
 	var r run
 	for n := uint64(0); n < t.rows && len(found) < most; n += runRows {
 		if err := t.read(n, &r); err != nil {
@@ -530,7 +546,16 @@ func (t *Table) Misfits(i int, typ value.Type) plan.Problems {
 				continue
 			}
 			if _, err := Parse(c, typ); err != nil && len(found) < most {
-				found = append(found, &plan.Problem{File: t.path, Line: line, Column: c.Column, Message: fmt.Sprintf("%s: %s", t.columns[i].want.Column, err), Database: true})
+				found = append(
+					found,
+					&diag.Problem{
+						File:     t.path,
+						Line:     line,
+						Column:   c.Column,
+						Message:  fmt.Sprintf("%s: %s", t.columns[i].want.Column, err),
+						Database: true,
+					},
+				)
 			}
 		}
 	}

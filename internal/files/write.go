@@ -49,7 +49,11 @@ func newGuardedWriter(w io.Writer, columns []Column) (Writer, error) {
 func NewWriter(format string, w io.Writer, columns []Column) (Writer, error) {
 	open := writers[format]
 	if open == nil {
-		return nil, fmt.Errorf("%q is no format that rows can be written in: there is %s", format, strings.Join(Formats(), ", "))
+		return nil, fmt.Errorf(
+			"%q is no format that rows can be written in: there is %s",
+			format,
+			strings.Join(Formats(), ", "),
+		)
 	}
 	return open(w, columns)
 }
@@ -101,7 +105,8 @@ func (w *csvWriter) Write(row []value.Value) error {
 			continue
 		}
 		w.cells = w.cells[:0]
-		if w.guarded && (v.Type == value.Text || v.Type == value.JSON) && v.S != "" && strings.IndexByte("=+-@\t\r", v.S[0]) >= 0 {
+		if w.guarded && (v.Type == value.Text || v.Type == value.JSON) && v.S != "" &&
+			strings.IndexByte("=+-@\t\r", v.S[0]) >= 0 {
 			w.cells = append(w.cells, '\'')
 		}
 		w.cells = AppendText(w.cells, v)

@@ -20,17 +20,42 @@ import (
 
 // everyType is a column of every type that rows have.
 var everyType = []Column{
-	{"whole", value.Integer, 0}, {"price", value.Decimal, 2}, {"a \"name\", with", value.Text, 0}, {"raw", value.Bytes, 0}, {"yes", value.Boolean, 0}, {"day", value.Date, 0},
+	{
+		"whole",
+		value.Integer,
+		0,
+	}, {"price", value.Decimal, 2}, {"a \"name\", with", value.Text, 0}, {"raw", value.Bytes, 0}, {"yes", value.Boolean, 0}, {"day", value.Date, 0},
 	{"at", value.Time, 6}, {"moment", value.Timestamp, 6}, {"id", value.UUID, 0}, {"more", value.JSON, 0},
 }
 
-var someTexts = []string{"", " ", "plain", "comma, and \"quotes\"", "two\nlines", "\\N", "\\.", "tab\t", "päöü 日本 🙂", "<a & b>", "\u2028", "NULL", "true", "007", "'", strings.Repeat("x", 5000)}
+var someTexts = []string{
+	"",
+	" ",
+	"plain",
+	"comma, and \"quotes\"",
+	"two\nlines",
+	"\\N",
+	"\\.",
+	"tab\t",
+	"päöü 日本 🙂",
+	"<a & b>",
+	"\u2028",
+	"NULL",
+	"true",
+	"007",
+	"'",
+	strings.Repeat("x", 5000),
+}
 
 func someRow() []value.Value {
 	n := func() int64 { return rand.Int64N(2_000_000) - 1_000_000 }
 	row := []value.Value{
-		value.Int(n()), {Type: value.Decimal, Scale: 2, N: n()}, value.String(someTexts[rand.IntN(len(someTexts))]), {Type: value.Bytes, S: "\x00\xff" + someTexts[rand.IntN(len(someTexts))]},
-		value.Bool(n() > 0), {Type: value.Date, N: n() % 20000}, {Type: value.Time, N: (n() + 1_000_000) * 1000, Scale: 6}, {Type: value.Timestamp, N: n() * 1_000_003, Scale: 6},
+		value.Int(
+			n(),
+		), {Type: value.Decimal, Scale: 2, N: n()}, value.String(someTexts[rand.IntN(len(someTexts))]), {Type: value.Bytes, S: "\x00\xff" + someTexts[rand.IntN(len(someTexts))]},
+		value.Bool(
+			n() > 0,
+		), {Type: value.Date, N: n() % 20000}, {Type: value.Time, N: (n() + 1_000_000) * 1000, Scale: 6}, {Type: value.Timestamp, N: n() * 1_000_003, Scale: 6},
 		{Type: value.UUID, N: n(), M: rand.Uint64()}, {Type: value.JSON, S: `{"a":[1,2.50,"x\n<y>"]}`},
 	}
 	for i := range row {
@@ -88,7 +113,16 @@ func TestWhatIsWrittenIsReadAgain(t *testing.T) {
 		}
 		require.Len(t, got, len(want), format)
 		for i := range want {
-			require.Equal(t, canonical(want[i:i+1]), canonical(got[i:i+1]), "%s: row %d: %v, and not %v", format, i, got[i], want[i])
+			require.Equal(
+				t,
+				canonical(want[i:i+1]),
+				canonical(got[i:i+1]),
+				"%s: row %d: %v, and not %v",
+				format,
+				i,
+				got[i],
+				want[i],
+			)
 		}
 		first, ok := table.(grow.Identified).ID(0)
 		assert.True(t, ok)
@@ -123,7 +157,11 @@ func TestCSVIsAsTheRFCSays(t *testing.T) {
 
 func TestManifestsThatAreNone(t *testing.T) {
 	data := write(t, "rows.csv", "a\n1\n")
-	spec := plan.FileSpec{Path: data, Entity: "Thing", Columns: []*plan.FileColumn{{Field: "a", Column: "a", As: value.Integer}}}
+	spec := plan.FileSpec{
+		Path:    data,
+		Entity:  "Thing",
+		Columns: []*plan.FileColumn{{Field: "a", Column: "a", As: value.Integer}},
+	}
 	for text, want := range map[string]string{
 		"":              "no manifest",
 		"[]":            "no manifest",
@@ -180,7 +218,11 @@ func FuzzParquet(f *testing.F) {
 }
 
 func FuzzManifest(f *testing.F) {
-	f.Add([]byte(`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["00000000000000010000000000000002"]}]}`))
+	f.Add(
+		[]byte(
+			`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["00000000000000010000000000000002"]}]}`,
+		),
+	)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		path := filepath.Join(t.TempDir(), ManifestName)
 		require.NoError(t, os.WriteFile(path, data, 0o644))

@@ -92,7 +92,11 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 		}
 	}
 	if id == "" {
-		return nil, &Error{File: file, Message: fmt.Sprintf("the workbook has no sheet %q", o.Sheet), Hint: "there is: " + strings.Join(names, ", ")}
+		return nil, &Error{
+			File:    file,
+			Message: fmt.Sprintf("the workbook has no sheet %q", o.Sheet),
+			Hint:    "there is: " + strings.Join(names, ", "),
+		}
 	}
 	target := ""
 	for _, r := range relations.List {
@@ -153,7 +157,12 @@ func unpack(m *zip.File, most int64) (io.ReadCloser, error) {
 	}
 	size := m.UncompressedSize64
 	if size > uint64(most) || size > ratioFrom && size/maxRatio > m.CompressedSize64 {
-		return nil, fmt.Errorf("%s would unpack from %d to %d bytes, which is more than a sheet of rows does", m.Name, m.CompressedSize64, size)
+		return nil, fmt.Errorf(
+			"%s would unpack from %d to %d bytes, which is more than a sheet of rows does",
+			m.Name,
+			m.CompressedSize64,
+			size,
+		)
 	}
 	r, err := m.Open()
 	if err != nil {
@@ -354,7 +363,9 @@ func (r *xlsxReader) cell(start xml.StartElement, column int) (Cell, error) {
 		return fail("the cell is broken: " + err.Error())
 	}
 	if c.F != nil {
-		return fail("the cell holds a formula, whose value depends on the program that computed it: paste values in its place")
+		return fail(
+			"the cell holds a formula, whose value depends on the program that computed it: paste values in its place",
+		)
 	}
 	out := Cell{Kind: Number, Text: c.V, Column: column}
 	switch kind {

@@ -59,7 +59,15 @@ func Value(c *schema.Column, v *value.Value) *Misfit {
 	case value.Integer:
 		if c.Kind == schema.Integer && !fitsInteger(c, v.N) {
 			lo, hi := c.Range()
-			return refusal(OutOfRange, c.Declared, "%d is out of range for %s, which goes from %d to %d", v.N, c.Declared, lo, hi)
+			return refusal(
+				OutOfRange,
+				c.Declared,
+				"%d is out of range for %s, which goes from %d to %d",
+				v.N,
+				c.Declared,
+				lo,
+				hi,
+			)
 		}
 		if c.Kind == schema.Decimal {
 			return decimalMisfit(c, v, refusal)
@@ -70,7 +78,13 @@ func Value(c *schema.Column, v *value.Value) *Misfit {
 		}
 	case value.Time, value.Timestamp:
 		if v.Type == value.Timestamp && c.Latest > 0 && (v.N <= 0 || v.N > c.Latest) {
-			return refusal(OutOfRange, c.Declared, "%s holds moments from 1970 to %s", c.Declared, value.Value{Type: value.Timestamp, N: c.Latest})
+			return refusal(
+				OutOfRange,
+				c.Declared,
+				"%s holds moments from 1970 to %s",
+				c.Declared,
+				value.Value{Type: value.Timestamp, N: c.Latest},
+			)
 		}
 		if (c.Kind == schema.Time || c.Kind == schema.Timestamp) && c.Digits < 6 && c.Digits >= 0 && c.Type != "" {
 			unit := int64(1_000_000)
@@ -78,7 +92,13 @@ func Value(c *schema.Column, v *value.Value) *Misfit {
 				unit /= 10
 			}
 			if v.N%unit != 0 {
-				return refusal(OutOfRange, c.Declared, "%s keeps %d digits of a second, and the rest would be lost", c.Declared, c.Digits)
+				return refusal(
+					OutOfRange,
+					c.Declared,
+					"%s keeps %d digits of a second, and the rest would be lost",
+					c.Declared,
+					c.Digits,
+				)
 			}
 		}
 	}
@@ -102,7 +122,13 @@ func decimalMisfit(c *schema.Column, v *value.Value, refusal func(Reason, string
 	if c.Exact > 0 {
 		most := power(c.Exact)
 		if v.N >= most || v.N <= -most {
-			return refusal(OutOfRange, c.Declared, "%s has more than %d digits, and the engine would round it", v, c.Exact)
+			return refusal(
+				OutOfRange,
+				c.Declared,
+				"%s has more than %d digits, and the engine would round it",
+				v,
+				c.Exact,
+			)
 		}
 	}
 	if c.Unsigned && v.N < 0 {

@@ -113,17 +113,32 @@ func (s *pick) search(g *Grower, f *Field) *FinishError {
 		return nil // its group has asked before
 	}
 	if f.group != nil && s.to.Total() > maxSearched {
-		return &FinishError{Entity: f.Entity, Field: f, Message: fmt.Sprintf("rows under a condition can be unique among at most %d rows", maxSearched)}
+		return &FinishError{
+			Entity:  f.Entity,
+			Field:   f,
+			Message: fmt.Sprintf("rows under a condition can be unique among at most %d rows", maxSearched),
+		}
 	}
 	if s.One && (s.below != nil || !s.fixed() || s.to.Total() > maxSearched) {
-		return &FinishError{Entity: f.Entity, Field: f, Message: fmt.Sprintf("exactly one row can be asked for where the conditions are fixed, among at most %d rows", maxSearched)}
+		return &FinishError{
+			Entity: f.Entity,
+			Field:  f,
+			Message: fmt.Sprintf(
+				"exactly one row can be asked for where the conditions are fixed, among at most %d rows",
+				maxSearched,
+			),
+		}
 	}
 	if s.Where == nil || s.below != nil || !s.fixed() || s.to.Total() > maxSearched {
 		return nil
 	}
 	s.found = s.lookThrough(cell{g, nil, f})
 	if s.One && s.found.count != 1 {
-		return &FinishError{Entity: f.Entity, Field: f, Message: fmt.Sprintf("%d rows of %s meet the conditions, and exactly one must", s.found.count, s.to.Name)}
+		return &FinishError{
+			Entity:  f.Entity,
+			Field:   f,
+			Message: fmt.Sprintf("%d rows of %s meet the conditions, and exactly one must", s.found.count, s.to.Name),
+		}
 	}
 	if s.found.count == 0 && f.Entity.Total() > 0 {
 		return &FinishError{Entity: f.Entity, Field: f, Message: "no row of " + s.to.Name + " meets the condition"}

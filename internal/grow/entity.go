@@ -261,7 +261,11 @@ func (s *Set) Finish() []*FinishError {
 func (s *Set) settleGroups(g *Grower) []*FinishError {
 	var faults []*FinishError
 	searching := func(group *Group) bool {
-		return group.entity.finds() || slices.ContainsFunc(group.members, func(m member) bool { p, ok := m.field.Source.(*pick); return ok && p.Where != nil })
+		return group.entity.finds() ||
+			slices.ContainsFunc(
+				group.members,
+				func(m member) bool { p, ok := m.field.Source.(*pick); return ok && p.Where != nil },
+			)
 	}
 	const waiting, begun, done = 0, 1, 2
 	state := map[*Entity]int{}
@@ -280,7 +284,11 @@ func (s *Set) settleGroups(g *Grower) []*FinishError {
 				var fault *FinishError
 				switch state[p.to] {
 				case begun:
-					fault = &FinishError{Entity: e, Field: m.field, Message: "which rows of " + p.to.Name + " meet the condition depends on these rows"}
+					fault = &FinishError{
+						Entity:  e,
+						Field:   m.field,
+						Message: "which rows of " + p.to.Name + " meet the condition depends on these rows",
+					}
 				case waiting:
 					settle(p.to)
 				}

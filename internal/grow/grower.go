@@ -416,35 +416,20 @@ func (a *arena) keep(b []byte) string {
 	return unsafe.String(&a.block[at], len(b))
 }
 
-// Batch is a run of rows of one entity, row after row. It may be used again.
+// Batch is a run of rows of one entity, one value for each of its fields. It may be used
+// again.
 type Batch struct {
+	value.Batch
 	Entity *Entity
 	First  Row // the rows are consecutive
-	Len    int
-	Width  int           // values of a row; 0 means one for each field of the entity
-	Values []value.Value // Len times Width
 	Print  Fingerprint
 	// Version is that of the Record that the rows were grown by.
 	Version uint64
 }
 
-// Row returns the values of the i-th row.
-func (b *Batch) Row(i int) []value.Value {
-	n := b.width()
-	return b.Values[i*n : (i+1)*n]
-}
-
-func (b *Batch) width() int {
-	if b.Width > 0 {
-		return b.Width
-	}
-	return len(b.Entity.Fields)
-}
-
 // Slice returns the rows from lo to hi-1, sharing their values. It has no fingerprint.
 func (b *Batch) Slice(lo, hi int) *Batch {
-	n := b.width()
-	return &Batch{Entity: b.Entity, First: b.At(lo), Len: hi - lo, Width: b.Width, Values: b.Values[lo*n : hi*n]}
+	return &Batch{Batch: *b.Batch.Slice(lo, hi), Entity: b.Entity, First: b.At(lo)}
 }
 
 // At names the i-th row.
@@ -453,20 +438,27 @@ func (b *Batch) At(i int) Row { return Row{N: b.First.N + uint64(i), Side: b.Fir
 // Grow fills b with rows first, first+1, ... and their fingerprint; what inner
 // fields hold there means nothing. The batch stays valid however the grower is used
 // afterwards.
-func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) { g.fill(e, first, n, b, MaxBatch, false) }
+func (g *Grower) Grow(e *Entity, first Row, n int, b *Batch) {
+	g.fill(e, first, n, b, room{MaxBatch, false})
+}
 
 // GrowSome does the same with at least one row and at most n: with fewer where they hold
 // more than SomeBytes.
 func (g *Grower) GrowSome(e *Entity, first Row, n int, b *Batch) {
-	g.fill(e, first, n, b, SomeBytes, true)
+	g.fill(e, first, n, b, room{SomeBytes, true})
 }
 
-// fill grows rows until they hold so many bytes; then it ends or, unless fewer will do,
-// fails.
-func (g *Grower) fill(e *Entity, first Row, n int, b *Batch, most int, fewer bool) {
-	b.Entity, b.First, b.Len, b.Width, b.Print = e, first, n, 0, Fingerprint{}
-	b.Version = g.refresh()
+// room is how many bytes rows may hold together, and whether fewer rows will do where they hold more.
+type room struct {
+	bytes int
+	fewer bool
+}
+
+// fill grows rows until the room is full; then it ends or, unless fewer will do, fails.
+func (g *Grower) fill(e *Entity, first Row, n int, b *Batch, in room) {
 	width := len(e.Fields)
+	b.Entity, b.First, b.Len, b.Width, b.Print = e, first, n, width, Fingerprint{}
+	b.Version = g.refresh()
 	if cap(b.Values) < n*width {
 		b.Values = make([]value.Value, n*width)
 	}
@@ -480,7 +472,7 @@ func (g *Grower) fill(e *Entity, first Row, n int, b *Batch, most int, fewer boo
 				row += len(g.value(fr, f).S)
 			}
 		}
-		if size += row; row > MaxRow || size > most && !fewer {
+		if size += row; row > MaxRow || size > in.bytes && !in.fewer {
 			err := errBatch
 			if row > MaxRow {
 				err = errLongRow
@@ -495,7 +487,7 @@ func (g *Grower) fill(e *Entity, first Row, n int, b *Batch, most int, fewer boo
 		copy(b.Values[i*width:], fr.values)
 		b.Print.Add(g.print(fr))
 		fr.close()
-		if size > most {
+		if size > in.bytes {
 			b.Len, b.Values = i+1, b.Values[:(i+1)*width]
 			return
 		}

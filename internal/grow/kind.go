@@ -123,34 +123,121 @@ func makeKinds() []Kind {
 	kinds := []Kind{
 		{Name: "given-name", About: "given name of a person", form: form{one(givenNames...)}},
 		{Name: "family-name", About: "family name of a person", form: form{one(familyNames...)}},
-		{Name: "name", About: "given name and family name", form: form{one(givenNames...), one(" "), one(familyNames...)}},
-		{Name: "honorific-prefix", About: "form of address before a name", form: form{one("Ms", "Mr", "Mx", "Dr", "Prof")}},
-		{Name: "username", About: "login name: letters, an underscore, a number", form: form{one(plainNouns...), one("_"), one(plainNouns...), number(10, 100, 0)}},
+		{
+			Name:  "name",
+			About: "given name and family name",
+			form:  form{one(givenNames...), one(" "), one(familyNames...)},
+		},
+		{
+			Name:  "honorific-prefix",
+			About: "form of address before a name",
+			form:  form{one("Ms", "Mr", "Mx", "Dr", "Prof")},
+		},
+		{
+			Name:  "username",
+			About: "login name: letters, an underscore, a number",
+			form:  form{one(plainNouns...), one("_"), one(plainNouns...), number(10, 100, 0)},
+		},
 		{Name: "email", About: "address at a domain reserved for examples (RFC 2606)", form: form{
 			one(plainNames(givenNames)...), one("."), one(plainNames(familyNames)...), number(1, 100, 0),
 			one("@example.com", "@example.net", "@example.org")}},
 		{Name: "tel", About: "telephone number from a range kept for fiction", form: form{
 			one("+44 1632 960", "+44 20 7946 0", "+1 555 555 0"), number(100, 200, 3)}},
 		{Name: "url", About: "web address at a domain reserved for examples (RFC 2606)", form: form{
-			one("https://www.example.com/", "https://www.example.net/", "https://www.example.org/"), one(plainNouns...), one("-"), one(plainNouns...)}},
-		{Name: "host", About: "host name under a reserved domain (RFC 2606)", form: form{one(plainNouns...), one("-"), number(1, 100, 2), one(".example")}},
-		{Name: "ipv4", About: "IPv4 address reserved for documentation (RFC 5737)", form: form{one("192.0.2.", "198.51.100.", "203.0.113."), number(1, 255, 0)}},
-		{Name: "mac", About: "hardware address reserved for documentation (RFC 7042)", form: form{one("00:00:5e:00:53:"), one(hexBytes()...)}},
-		{Name: "org", About: "name of a company or society", form: form{one(orgFirst...), one(" "), one(orgSecond...), one(" Ltd", " Company", " & Daughters", " Trust", " Cooperative", " Works")}},
-		{Name: "organization-title", About: "what a person does at work", form: form{one(jobRanks...), one(" "), one(jobTrades...)}},
-		{Name: "street-address", About: "house number and street", form: form{number(1, 200, 0), one(" "), one(streetFirst...), one(" "), one("Street", "Road", "Lane", "Quay", "Walk", "Rise", "Terrace")}},
+			one(
+				"https://www.example.com/",
+				"https://www.example.net/",
+				"https://www.example.org/",
+			), one(plainNouns...), one("-"), one(plainNouns...)}},
+		{
+			Name:  "host",
+			About: "host name under a reserved domain (RFC 2606)",
+			form:  form{one(plainNouns...), one("-"), number(1, 100, 2), one(".example")},
+		},
+		{
+			Name:  "ipv4",
+			About: "IPv4 address reserved for documentation (RFC 5737)",
+			form:  form{one("192.0.2.", "198.51.100.", "203.0.113."), number(1, 255, 0)},
+		},
+		{
+			Name:  "mac",
+			About: "hardware address reserved for documentation (RFC 7042)",
+			form:  form{one("00:00:5e:00:53:"), one(hexBytes()...)},
+		},
+		{
+			Name:  "org",
+			About: "name of a company or society",
+			form: form{
+				one(orgFirst...),
+				one(" "),
+				one(orgSecond...),
+				one(" Ltd", " Company", " & Daughters", " Trust", " Cooperative", " Works"),
+			},
+		},
+		{
+			Name:  "organization-title",
+			About: "what a person does at work",
+			form:  form{one(jobRanks...), one(" "), one(jobTrades...)},
+		},
+		{
+			Name:  "street-address",
+			About: "house number and street",
+			form: form{
+				number(1, 200, 0),
+				one(" "),
+				one(streetFirst...),
+				one(" "),
+				one("Street", "Road", "Lane", "Quay", "Walk", "Rise", "Terrace"),
+			},
+		},
 		{Name: "locality", About: "town or village, invented", form: form{one(townFirst...), one(townSecond...)}},
 		{Name: "region", About: "region, invented", form: form{one(regions...)}},
-		{Name: "postal-code", About: "postal code of an invented scheme", form: form{one("Q", "X", "Z"), number(10, 100, 0), one(" "), number(100, 1000, 0)}},
+		{
+			Name:  "postal-code",
+			About: "postal code of an invented scheme",
+			form:  form{one("Q", "X", "Z"), number(10, 100, 0), one(" "), number(100, 1000, 0)},
+		},
 		{Name: "digits", About: "eight digits, as on a ticket or a parcel", form: form{number(0, 100_000_000, 8)}},
-		{Name: "serial-number", About: "serial number: letters and digits", form: form{one(letterPairs()...), one("-"), number(0, 10_000, 4), one("-"), number(0, 10_000, 4)}},
+		{
+			Name:  "serial-number",
+			About: "serial number: letters and digits",
+			form:  form{one(letterPairs()...), one("-"), number(0, 10_000, 4), one("-"), number(0, 10_000, 4)},
+		},
 		{Name: "colour", About: "name of a colour", form: form{one(colours...)}},
 		{Name: "noun", About: "a plain noun", form: form{one(plainNouns...)}},
-		{Name: "text.title", About: "a short heading", form: form{one(titleCased(adjectives)...), one(" "), one(titleCased(plainNouns)...)}},
-		{Name: "text.words", About: "words without punctuation", Params: []string{"words"}, usual: []Range{{3, 6}}, prose: proseWords},
-		{Name: "text.sentence", About: "one sentence", Params: []string{"words"}, usual: sentence, prose: proseSentence},
-		{Name: "text.paragraph", About: "sentences in a row", Params: []string{"sentences", "words"}, usual: []Range{{2, 5}, sentence[0]}, prose: proseParagraph},
-		{Name: "text.html", About: "paragraphs of HTML with emphasis and a list", Params: []string{"paragraphs", "sentences", "words"}, usual: []Range{{1, 3}, {2, 4}, sentence[0]}, prose: proseHTML},
+		{
+			Name:  "text.title",
+			About: "a short heading",
+			form:  form{one(titleCased(adjectives)...), one(" "), one(titleCased(plainNouns)...)},
+		},
+		{
+			Name:   "text.words",
+			About:  "words without punctuation",
+			Params: []string{"words"},
+			usual:  []Range{{3, 6}},
+			prose:  proseWords,
+		},
+		{
+			Name:   "text.sentence",
+			About:  "one sentence",
+			Params: []string{"words"},
+			usual:  sentence,
+			prose:  proseSentence,
+		},
+		{
+			Name:   "text.paragraph",
+			About:  "sentences in a row",
+			Params: []string{"sentences", "words"},
+			usual:  []Range{{2, 5}, sentence[0]},
+			prose:  proseParagraph,
+		},
+		{
+			Name:   "text.html",
+			About:  "paragraphs of HTML with emphasis and a list",
+			Params: []string{"paragraphs", "sentences", "words"},
+			usual:  []Range{{1, 3}, {2, 4}, sentence[0]},
+			prose:  proseHTML,
+		},
 	}
 	for i := range kinds {
 		kinds[i].form.prepare()
@@ -308,7 +395,7 @@ func proseHTML(s *stream, b []byte, n []Range) []byte {
 func plainNames(names []string) []string {
 	plain := make([]string, len(names))
 	for i, n := range names {
-		plain[i] = slug(n)
+		plain[i] = value.Slug(n)
 	}
 	return plain
 }
@@ -316,7 +403,7 @@ func plainNames(names []string) []string {
 func titleCased(words []string) []string {
 	out := make([]string, len(words))
 	for i, w := range words {
-		out[i] = titleCase(w)
+		out[i] = value.TitleCase(w)
 	}
 	return out
 }

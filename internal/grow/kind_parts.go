@@ -50,7 +50,12 @@ func PartOf(of *Field, part string) (Source, error) {
 			return &partOf{of, w, p}, nil
 		}
 	}
-	return nil, fmt.Errorf("%s has no part %s: its parts are %s", w.kind.Name, part, strings.Join(w.kind.PartNames(), ", "))
+	return nil, fmt.Errorf(
+		"%s has no part %s: its parts are %s",
+		w.kind.Name,
+		part,
+		strings.Join(w.kind.PartNames(), ", "),
+	)
 }
 
 func (s *partOf) Type() value.Type { return value.Text }
@@ -125,7 +130,11 @@ func kindsWithParts() []Kind {
 			{"given-name", false, given},
 			{"family-name", false, family},
 			{"name", false, func(d []uint64, b []byte) []byte { return family(d, append(given(d, b), ' ')) }},
-			{"honorific-prefix", false, func(d []uint64, b []byte) []byte { return append(b, prefixes[(d[0]+d[1])%5]...) }},
+			{
+				"honorific-prefix",
+				false,
+				func(d []uint64, b []byte) []byte { return append(b, prefixes[(d[0]+d[1])%5]...) },
+			},
 			{"username", true, func(d []uint64, b []byte) []byte { return login(d, b, '_') }},
 			{"email", true, func(d []uint64, b []byte) []byte {
 				return append(append(login(d, b, '.'), '@'), domains[(d[0]+d[1]+d[2])%3]...)
@@ -134,7 +143,14 @@ func kindsWithParts() []Kind {
 	}
 
 	countries := []string{"Larkland", "Fenmark", "Ternia", "Ossland"}
-	towns, streets := form{one(townFirst...), one(townSecond...)}, form{one(streetFirst...), one(" "), one("Street", "Road", "Lane", "Quay", "Walk", "Rise", "Terrace")}
+	towns, streets := form{
+		one(townFirst...),
+		one(townSecond...),
+	}, form{
+		one(streetFirst...),
+		one(" "),
+		one("Street", "Road", "Lane", "Quay", "Walk", "Rise", "Terrace"),
+	}
 	towns.prepare()
 	streets.prepare()
 	region := func(d []uint64) uint64 { return d[0] % uint64(len(regions)) }
@@ -170,8 +186,8 @@ func kindsWithParts() []Kind {
 		return append(append(b, orgSecond[d[1]]...), endings[d[2]]...)
 	}
 	host := func(d []uint64, b []byte) []byte {
-		b = append(append(b, slug(orgFirst[d[0]])...), '-')
-		return append(append(b, slug(orgSecond[d[1]]+endings[d[2]])...), ".example"...)
+		b = append(append(b, value.Slug(orgFirst[d[0]])...), '-')
+		return append(append(b, value.Slug(orgSecond[d[1]]+endings[d[2]])...), ".example"...)
 	}
 	organization := Kind{
 		Name: "organization", About: "an organisation whose name, host and addresses agree",

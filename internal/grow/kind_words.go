@@ -80,7 +80,28 @@ var (
 		beck bourne bridge bury by combe cote croft dale den ditch fell field ford gate ham haven holm hurst
 		leigh ley mere minster mouth ness port ridge sands shaw side stead stow thorpe ton water well wick
 		worth`)
-	regions = []string{"Ambermoor", "Brackenshire", "Calder Vale", "Dunmarch", "East Larkland", "Fallowdale", "Greyfells", "Harrowmere", "Isles of Tern", "Kelmarsh", "Low Fens", "Marlshire", "Netherby", "Otterdale", "Quarrland", "Rooksmoor", "Saltings", "Thornshire", "Upper Tarn", "West Larkland"}
+	regions = []string{
+		"Ambermoor",
+		"Brackenshire",
+		"Calder Vale",
+		"Dunmarch",
+		"East Larkland",
+		"Fallowdale",
+		"Greyfells",
+		"Harrowmere",
+		"Isles of Tern",
+		"Kelmarsh",
+		"Low Fens",
+		"Marlshire",
+		"Netherby",
+		"Otterdale",
+		"Quarrland",
+		"Rooksmoor",
+		"Saltings",
+		"Thornshire",
+		"Upper Tarn",
+		"West Larkland",
+	}
 	colours = strings.Fields(`
 		amber apricot aqua azure beige black blue bronze brown burgundy charcoal copper coral cream crimson
 		emerald fuchsia gold green grey indigo ivory khaki lavender lemon lilac lime magenta maroon mauve

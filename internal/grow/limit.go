@@ -10,7 +10,6 @@ import (
 // What rows may hold, in bytes of text and in years. A plan comes from its user, but what it
 // says may grow beyond all bounds: two texts that are each twice the other.
 const (
-	MaxValue = 16 << 20 // of a value
 	MaxRow   = 24 << 20 // of all values of a row
 	MaxBatch = 48 << 20 // of rows that must be grown together
 
@@ -19,15 +18,18 @@ const (
 )
 
 var (
-	errTooLong  = fmt.Errorf("the value is longer than %d MiB", MaxValue>>20)
+	errTooLong  = fmt.Errorf("the value is longer than %d MiB", value.MaxBytes>>20)
 	errLongRow  = fmt.Errorf("the row holds more than %d MiB", MaxRow>>20)
 	errOverflow = errors.New("the number is beyond 64 bits")
-	errBatch    = fmt.Errorf("the rows that are grown together hold more than %d MiB: --chunk makes them fewer", MaxBatch>>20)
+	errBatch    = fmt.Errorf(
+		"the rows that are grown together hold more than %d MiB: --chunk makes them fewer",
+		MaxBatch>>20,
+	)
 )
 
 // checked returns the error of a value that is no value.
 func checked(v *value.Value) error {
-	if len(v.S) > MaxValue {
+	if len(v.S) > value.MaxBytes {
 		return errTooLong
 	}
 	if v.Type == value.Date || v.Type == value.Timestamp {

@@ -155,7 +155,11 @@ func (g *Grower) drawUntilMet(fr *frame, number int) {
 		}
 	}
 	if g.err == nil {
-		g.err = &RowError{fr.e.Label(fr.row), failed.Fields[0].Name, fmt.Errorf("none of %d draws meets the condition %s", meetTries, failed.Text)}
+		g.err = &RowError{
+			fr.e.Label(fr.row),
+			failed.Fields[0].Name,
+			fmt.Errorf("none of %d draws meets the condition %s", meetTries, failed.Text),
+		}
 	}
 }
 

@@ -40,7 +40,11 @@ func rowsOfPair(s *Set, e *Entity) ([][]value.Value, error) {
 }
 
 func less2(fields ...*Field) *Meet {
-	return &Meet{Text: "a < b", Fields: fields, Holds: func(v []value.Value) bool { return v[0].IsNull() || v[1].IsNull() || v[0].N < v[1].N }}
+	return &Meet{
+		Text:   "a < b",
+		Fields: fields,
+		Holds:  func(v []value.Value) bool { return v[0].IsNull() || v[1].IsNull() || v[0].N < v[1].N },
+	}
 }
 
 // Rows are drawn until they meet the conditions; what the conditions do not name stays as
@@ -82,7 +86,9 @@ func TestConditionsAreTiedByTheirFields(t *testing.T) {
 // What nothing can meet is told by its text, and growing ends.
 func TestAConditionThatNothingMeets(t *testing.T) {
 	s, e := meeting(t, 3, func(a, b, c, d *Field) []*Meet {
-		return []*Meet{{Text: "a > 1000", Fields: []*Field{a}, Holds: func(v []value.Value) bool { return v[0].N > 1000 }}}
+		return []*Meet{
+			{Text: "a > 1000", Fields: []*Field{a}, Holds: func(v []value.Value) bool { return v[0].N > 1000 }},
+		}
 	})
 	_, err := rowsOfPair(s, e)
 	assert.EqualError(t, err, "Pair row 0, field a: none of 1000 draws meets the condition a > 1000")
@@ -106,7 +112,9 @@ func TestWhatAConditionDependsOn(t *testing.T) {
 	src, err = Between(value.Int(1), value.Int(1000), 0)
 	number := field("number", src, err)
 	require.NoError(t, e.Unique(number))
-	e.Meets = []*Meet{{Text: "to", Fields: []*Field{to, number}, Holds: func(v []value.Value) bool { return v[0].N%7 == v[1].N%7 }}}
+	e.Meets = []*Meet{
+		{Text: "to", Fields: []*Field{to, number}, Holds: func(v []value.Value) bool { return v[0].N%7 == v[1].N%7 }},
+	}
 	require.Empty(t, s.Finish())
 	rows, err := rowsOfPair(s, e)
 	require.NoError(t, err)

@@ -43,7 +43,11 @@ func priced(rows list, key []int) (*Set, *Entity) {
 }
 
 func TestRowsOfTables(t *testing.T) {
-	rows := list{{value.String("A"), value.Int(4)}, {value.String("B"), must(value.ParseDecimal("1.5"))}, {value.String("C"), {}}}
+	rows := list{
+		{value.String("A"), value.Int(4)},
+		{value.String("B"), must(value.ParseDecimal("1.5"))},
+		{value.String("C"), {}},
+	}
 	s, e := priced(rows, []int{0})
 	require.Empty(t, s.Finish())
 	got := dump(s, e, 2)
@@ -74,13 +78,18 @@ func TestARowThatCannotBeRead(t *testing.T) {
 }
 
 func TestLookups(t *testing.T) {
-	s, e := priced(list{{value.String("A"), value.Int(1)}, {value.String("B"), value.Int(2)}, {value.String("B"), value.Int(3)}}, nil)
+	s, e := priced(
+		list{{value.String("A"), value.Int(1)}, {value.String("B"), value.Int(2)}, {value.String("B"), value.Int(3)}},
+		nil,
+	)
 	s.NewField(e, "id", "id").Source = must(Count(nil, 1, false))
 	e.Key = e.Fields[3]
 	use := s.NewEntity("Use")
 	use.Rows = 4
 	of := s.NewField(use, "of", "of")
-	of.Source, of.Inner = must(Choose([]value.Value{value.String("A"), value.String("B"), value.String("C")}, nil)), true
+	of.Source, of.Inner = must(
+		Choose([]value.Value{value.String("A"), value.String("B"), value.String("C")}, nil),
+	), true
 	ref := s.NewField(use, "price", "price")
 	ref.Source = Lookup(e, e.Key, []*Field{e.Fields[0]}, []*Field{of})
 	require.Empty(t, s.Finish())
@@ -146,7 +155,10 @@ func TestDistinctPicks(t *testing.T) {
 		pick := s.NewField(link, "amenity", "amenity")
 		pick.Source = Pick(a, PickOptions{By: a.Key, Distinct: true})
 		for i := range given {
-			link.AddGiven(fmt.Sprint("g", i), map[*Field]Given{link.Up: GivenRow(Row{Side: true}), pick: GivenRow(Row{N: uint64(2 * i)})})
+			link.AddGiven(
+				fmt.Sprint("g", i),
+				map[*Field]Given{link.Up: GivenRow(Row{Side: true}), pick: GivenRow(Row{N: uint64(2 * i)})},
+			)
 		}
 		require.Empty(t, s.Finish())
 		seen, used := map[string]bool{}, map[string]int{}
@@ -262,5 +274,9 @@ func TestJSONTextIsReadBack(t *testing.T) {
 			assert.Equal(t, `"`+text+`"`, string(quoted))
 		}
 	}
-	assert.Equal(t, `"\b\t\n\f\r\u0000\u001f\"\\/`+"\u2028é\U0001F6A2\"", string(appendJSONText(nil, "\b\t\n\f\r\x00\x1f\"\\/\u2028é\U0001F6A2")))
+	assert.Equal(
+		t,
+		`"\b\t\n\f\r\u0000\u001f\"\\/`+"\u2028é\U0001F6A2\"",
+		string(appendJSONText(nil, "\b\t\n\f\r\x00\x1f\"\\/\u2028é\U0001F6A2")),
+	)
 }

@@ -72,7 +72,10 @@ func Pattern(expr string) (Source, error) {
 		return nil, err
 	}
 	if n := root.longest(); n > maxPatternRunes {
-		return nil, &PatternError{0, fmt.Sprintf("the pattern makes texts of up to %d characters: at most %d", n, maxPatternRunes)}
+		return nil, &PatternError{
+			0,
+			fmt.Sprintf("the pattern makes texts of up to %d characters: at most %d", n, maxPatternRunes),
+		}
 	}
 	s := &pattern{root: root}
 	s.unique = root.folded().uniqueForm(MaxSpace)
@@ -225,7 +228,10 @@ func (p *patternParser) escape(start int) ([]rune, error) {
 		return []rune{'\n'}, nil
 	default:
 		if r < utf8.RuneSelf && (r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9') {
-			return nil, &PatternError{start, fmt.Sprintf("\\%c is not known here: \\d, \\w, \\s, \\t, \\n, or \\ before a sign", r)}
+			return nil, &PatternError{
+				start,
+				fmt.Sprintf("\\%c is not known here: \\d, \\w, \\s, \\t, \\n, or \\ before a sign", r),
+			}
 		}
 		return []rune{r}, nil
 	}

@@ -55,7 +55,10 @@ func (s *Set) Continue(earlier []Sizes) []*FinishError {
 // Pools tells whether some rows are picked at most once, so that it matters what earlier
 // loads have picked.
 func (s *Set) Pools() bool {
-	return slices.ContainsFunc(s.Entities, func(e *Entity) bool { return slices.ContainsFunc(e.Groups, (*Group).pools) })
+	return slices.ContainsFunc(
+		s.Entities,
+		func(e *Entity) bool { return slices.ContainsFunc(e.Groups, (*Group).pools) },
+	)
 }
 
 // pools tells whether the values of a group are rows that may become more, or so few that
@@ -84,11 +87,21 @@ func (f *Field) Unsteady() string {
 		return ""
 	}
 	if s := f.group.scope; s != nil && s.of == nil {
-		return fmt.Sprintf("what %s picks for each number of %s is spread anew where %s has more rows", f.Name, s.by.Name, p.to.Name)
+		return fmt.Sprintf(
+			"what %s picks for each number of %s is spread anew where %s has more rows",
+			f.Name,
+			s.by.Name,
+			p.to.Name,
+		)
 	}
 	for i := range p.Where {
 		if of := p.Where[i].Path.Field.countsMatter(nil); of != nil {
-			return fmt.Sprintf("whether a row of %s meets the condition depends on how many rows there are, by %s.%s", p.to.Name, of.Entity.Name, of.Name)
+			return fmt.Sprintf(
+				"whether a row of %s meets the condition depends on how many rows there are, by %s.%s",
+				p.to.Name,
+				of.Entity.Name,
+				of.Name,
+			)
 		}
 	}
 	return ""
@@ -189,7 +202,16 @@ func (g *Group) continued(gr *Grower, earlier []Sizes) *FinishError {
 		next := g.era(before, c, i == 0)
 		if next.endRow-next.rows > next.usable {
 			f := g.members[0].field
-			return &FinishError{Entity: e, Field: f, Message: fmt.Sprintf("%d more rows need different values of %s, and rows that are there leave %d", next.endRow-next.rows, g.names(), next.usable)}
+			return &FinishError{
+				Entity: e,
+				Field:  f,
+				Message: fmt.Sprintf(
+					"%d more rows need different values of %s, and rows that are there leave %d",
+					next.endRow-next.rows,
+					g.names(),
+					next.usable,
+				),
+			}
 		}
 		g.eras = append(g.eras, *next)
 		before = next

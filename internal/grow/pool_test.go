@@ -76,7 +76,17 @@ func TestPoolsThatGrow(t *testing.T) {
 		for load := range 4 {
 			set, ticket := stock(visits, tickets, sides, where, letter, two)
 			require.Empty(t, set.Finish())
-			name := fmt.Sprintf("try %d, load %d: %d visits, %d tickets, %d by hand, %v %v %v", try, load, visits, tickets, sides, where, letter, two)
+			name := fmt.Sprintf(
+				"try %d, load %d: %d visits, %d tickets, %d by hand, %v %v %v",
+				try,
+				load,
+				visits,
+				tickets,
+				sides,
+				where,
+				letter,
+				two,
+			)
 			require.Empty(t, set.Continue(earlier), name)
 			all := tuplesOf(t, set, ticket, before.Rows, before.Side)
 			assert.Equal(t, all, tuplesOf(t, set, ticket, before.Rows, before.Side), name)
@@ -118,5 +128,9 @@ func TestPoolsThatAreUsedUp(t *testing.T) {
 		return set.Continue([]Sizes{{"Visit": {Rows: 10}, "Ticket": {Rows: 3}}})
 	}()
 	require.Len(t, faults, 1)
-	assert.Regexp(t, `^9 more rows need different values of visit, and rows that are there leave [0-8]$`, faults[0].Message)
+	assert.Regexp(
+		t,
+		`^9 more rows need different values of visit, and rows that are there leave [0-8]$`,
+		faults[0].Message,
+	)
 }

@@ -79,14 +79,31 @@ func (x *fleet) build(t testing.TB) *fleet {
 	given := x.field(x.person, "given", kind("given-name"))
 	family := x.field(x.person, "family", kind("family-name"))
 	email := x.field(x.person, "email", x.template(x.person, "{given|ascii|lower}.{family|ascii|lower}@example.net"))
-	status := x.field(x.person, "status", must(Choose([]value.Value{value.String("active"), value.String("dormant"), value.String("barred")}, []uint64{80, 15, 5})))
+	status := x.field(
+		x.person,
+		"status",
+		must(
+			Choose(
+				[]value.Value{value.String("active"), value.String("dormant"), value.String("barred")},
+				[]uint64{80, 15, 5},
+			),
+		),
+	)
 	x.field(x.person, "newsletter", True(Share{31, 100}))
 	joined := x.field(x.person, "joined_at", must(Moment(nil, &End{Fixed: clock}, must(value.ParseSpan("400d")), 0)))
-	seen := x.field(x.person, "seen_at", must(Moment(&End{Path: &Path{Field: joined}}, &End{Fixed: clock}, must(value.ParseSpan("90d")), 3)))
+	seen := x.field(
+		x.person,
+		"seen_at",
+		must(Moment(&End{Path: &Path{Field: joined}}, &End{Fixed: clock}, must(value.ParseSpan("90d")), 3)),
+	)
 	seen.Nulls = Share{12, 100}
 	code := x.field(x.person, "code", must(Pattern("[A-HJ-NP-Z]{3}[0-9]{6}")))
 	x.field(x.person, "fee", must(Between(must(value.ParseDecimal("1.00")), must(value.ParseDecimal("20.00")), 25)))
-	x.field(x.person, "born", must(Between(must(value.ParseDate("1950-01-01")), must(value.ParseDate("2008-12-31")), 0)))
+	x.field(
+		x.person,
+		"born",
+		must(Between(must(value.ParseDate("1950-01-01")), must(value.ParseDate("2008-12-31")), 0)),
+	)
 	x.field(x.person, "token", OrderedUUID(clock))
 	x.field(x.person, "bio", kind("text.html"))
 	x.field(x.person, "friend", Pick(x.person, PickOptions{By: x.person.Key}))
@@ -103,7 +120,18 @@ func (x *fleet) build(t testing.TB) *fleet {
 	x.booking.Up = x.field(x.booking, "person", Upward(x.person))
 	x.booking.Deal = must(rng.NewDeal(x.booking.Up.DealKey(), 0, 3))
 	x.field(x.booking, "port", Pick(x.port, PickOptions{By: x.port.Key}))
-	booked := x.field(x.booking, "booked_at", must(Moment(&End{Path: &Path{Hops: []*Field{x.booking.Up}, Field: joined}}, nil, must(value.ParseSpan("60d")), 0)))
+	booked := x.field(
+		x.booking,
+		"booked_at",
+		must(
+			Moment(
+				&End{Path: &Path{Hops: []*Field{x.booking.Up}, Field: joined}},
+				nil,
+				must(value.ParseSpan("60d")),
+				0,
+			),
+		),
+	)
 	total := x.field(x.booking, "total", nil)
 	tickets := x.field(x.booking, "tickets", nil)
 
@@ -112,7 +140,16 @@ func (x *fleet) build(t testing.TB) *fleet {
 	x.ticket.Up = x.field(x.ticket, "booking", Upward(x.booking))
 	x.ticket.Deal = must(rng.NewDeal(x.ticket.Up.DealKey(), 1, 4))
 	x.field(x.ticket, "seat", must(Count(nil, 1, true)))
-	price := x.field(x.ticket, "price", must(Choose([]value.Value{must(value.ParseDecimal("4.50")), value.Int(19), must(value.ParseDecimal("7.25"))}, []uint64{3, 1, 2})))
+	price := x.field(
+		x.ticket,
+		"price",
+		must(
+			Choose(
+				[]value.Value{must(value.ParseDecimal("4.50")), value.Int(19), must(value.ParseDecimal("7.25"))},
+				[]uint64{3, 1, 2},
+			),
+		),
+	)
 	x.field(x.ticket, "name", Same(Path{Hops: []*Field{x.ticket.Up, x.booking.Up}, Field: family}))
 	total.Source = must(Aggregate(Sum, []*Entity{x.ticket}, price))
 	tickets.Source = must(Aggregate(CountOf, []*Entity{x.ticket}, nil))

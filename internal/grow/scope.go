@@ -167,8 +167,12 @@ func (g *Group) settleScope(gr *Grower) *FinishError {
 	e, s := g.entity, g.scope
 	g.most = max(s.most(gr, e), 1)
 	if g.most > g.size && g.spare == nil && (g.text == nil || s.of == nil) {
-		return &FinishError{Entity: e, Field: g.lead(), Message: fmt.Sprintf("%s may have %d rows that need different values of %s, and there are %d",
-			s.describe(), g.most, g.names(), g.size)}
+		return &FinishError{
+			Entity: e,
+			Field:  g.lead(),
+			Message: fmt.Sprintf("%s may have %d rows that need different values of %s, and there are %d",
+				s.describe(), g.most, g.names(), g.size),
+		}
 	}
 	g.side, g.rounds, g.taken = make([]uint64, len(e.Side)), make([]uint64, len(e.Side)), map[string]int{}
 	for i := range e.Side {
@@ -185,8 +189,13 @@ func (g *Group) settleScope(gr *Grower) *FinishError {
 		row := Row{N: uint64(i), Side: true}
 		key := g.rowKey(gr, row)
 		if j, ok := g.taken[key]; ok && g.whole(gr, row) {
-			return &FinishError{Entity: e, Field: g.lead(), Row: e.Side[i].Name, Message: fmt.Sprintf("%s and %s have the same %s",
-				e.Label(Row{N: uint64(j), Side: true}), e.Label(row), g.names())}
+			return &FinishError{
+				Entity: e,
+				Field:  g.lead(),
+				Row:    e.Side[i].Name,
+				Message: fmt.Sprintf("%s and %s have the same %s",
+					e.Label(Row{N: uint64(j), Side: true}), e.Label(row), g.names()),
+			}
 		}
 		g.taken[key] = i
 	}
@@ -324,6 +333,12 @@ func (g *Group) number(c cell, v *value.Value) {
 		return
 	}
 	if !s.leave(c, v, int64(round%g.turns()), int64(g.turns())) {
-		c.fail(fmt.Errorf("%d rows of %s need different moments, and there is not room for them", g.turns(), g.scope.describe()))
+		c.fail(
+			fmt.Errorf(
+				"%d rows of %s need different moments, and there is not room for them",
+				g.turns(),
+				g.scope.describe(),
+			),
+		)
 	}
 }

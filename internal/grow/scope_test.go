@@ -48,7 +48,16 @@ func (d *dock) build(towns, piers, boats uint64, withGiven bool) *dock {
 	add("berth", Pick(d.berth, PickOptions{By: d.berth.Key}))
 	add("nr", must(Count(nil, 1, true)))
 	add("word", must(Choose([]value.Value{value.String("oar"), value.String("sail")}, nil)))
-	start := add("start", must(Between(must(value.ParseTimestamp("2026-05-01T08:00:00Z")), must(value.ParseTimestamp("2026-05-01T09:00:00Z")), 0)))
+	start := add(
+		"start",
+		must(
+			Between(
+				must(value.ParseTimestamp("2026-05-01T08:00:00Z")),
+				must(value.ParseTimestamp("2026-05-01T09:00:00Z")),
+				0,
+			),
+		),
+	)
 	add("at", must(Moment(&End{Path: &Path{Field: start}}, nil, value.Span{Micros: 40 * value.Second}, 0)))
 	add("note", kind("text.sentence"))
 	add("sign", Same(Path{Field: d.fields["letter"]}))

@@ -96,7 +96,11 @@ func (s *counter) settle(f *Field) *FinishError {
 		if row := n - s.from; row%s.step == 0 && row/s.step >= 0 && uint64(row/s.step) < e.Rows {
 			return &FinishError{e, f, e.Side[i].Name, fmt.Sprintf(
 				"%s has the number %d, and so has grown row %d: count from a number beyond the given ones, such as {count: {from: %d}}",
-				label, n, row/s.step, side+1)}
+				label,
+				n,
+				row/s.step,
+				side+1,
+			)}
 		}
 		if other, ok := used[n]; ok {
 			return &FinishError{e, f, e.Side[i].Name, fmt.Sprintf("%s and %s both have the number %d", other, label, n)}
@@ -238,7 +242,11 @@ func Choose(values []value.Value, weights []uint64) (Source, error) {
 			s.typ = v.Type
 		case s.typ == value.Decimal && v.Type == value.Integer:
 		case s.typ != v.Type:
-			return nil, fmt.Errorf("the choices are of two types: %s and %s (quote what is meant as text)", s.typ, v.Type)
+			return nil, fmt.Errorf(
+				"the choices are of two types: %s and %s (quote what is meant as text)",
+				s.typ,
+				v.Type,
+			)
 		}
 		s.scale = max(s.scale, v.Scale)
 	}

@@ -44,8 +44,8 @@ func File(spec FileSpec) (Source, error) {
 func (s *generated) Type() value.Type { return value.Text }
 func (s *generated) Scale() uint8     { return 0 }
 func (s *generated) grow(c cell, v *value.Value) {
-	b := append(c.g.take(), slug(c.fr.e.Name)...)
-	b = append(append(append(b, '-'), slug(c.f.Name)...), '-')
+	b := append(c.g.take(), value.Slug(c.fr.e.Name)...)
+	b = append(append(append(b, '-'), value.Slug(c.f.Name)...), '-')
 	if c.fr.row.Side || c.fr.e.Table != nil {
 		b = appendHex(appendHex(b, c.fr.id[0]), c.fr.id[1])
 	} else {
@@ -96,7 +96,11 @@ func (g *Grower) File(e *Entity, r Row, f *Field) []byte {
 
 // bandColours are red, green and blue of what pictures are made of.
 var bandColours = [...][3]byte{
-	{0x1f, 0x4e, 0x79}, {0x2e, 0x8b, 0x9a}, {0x7f, 0xb8, 0x9b}, {0xf2, 0xe8, 0xc9}, {0xe0, 0xa4, 0x58}, {0xc2, 0x5b, 0x3f}, {0x7d, 0x3c, 0x5c}, {0x3f, 0x3a, 0x4d},
+	{
+		0x1f,
+		0x4e,
+		0x79,
+	}, {0x2e, 0x8b, 0x9a}, {0x7f, 0xb8, 0x9b}, {0xf2, 0xe8, 0xc9}, {0xe0, 0xa4, 0x58}, {0xc2, 0x5b, 0x3f}, {0x7d, 0x3c, 0x5c}, {0x3f, 0x3a, 0x4d},
 }
 
 // picture makes a PNG (ISO/IEC 15948) of three to five bands of colour, stored

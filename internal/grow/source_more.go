@@ -8,6 +8,7 @@ import (
 	"unicode/utf16"
 	"unicode/utf8"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/value"
 )
 
@@ -24,7 +25,11 @@ func Running(of *Field, from *Path) (Source, error) {
 		return nil, fmt.Errorf("a total needs numbers, and %s is of type %s", of.Name, of.Source.Type())
 	}
 	if from != nil && !value.IsNumber(from.Field.Source.Type()) {
-		return nil, fmt.Errorf("a total begins with a number, and %s is of type %s", from.Field.Name, from.Field.Source.Type())
+		return nil, fmt.Errorf(
+			"a total begins with a number, and %s is of type %s",
+			from.Field.Name,
+			from.Field.Source.Type(),
+		)
 	}
 	return &running{of, from}, nil
 }
@@ -196,7 +201,7 @@ func (p *Part) append(c cell, b []byte) []byte {
 		n = min(n, int(c.g.value(c.fr, p.Count).N))
 	}
 	for i := range p.Parts[:n] {
-		if len(b) > MaxValue {
+		if len(b) > value.MaxBytes {
 			return b // it is refused as it is
 		}
 		if i > 0 {
@@ -266,6 +271,12 @@ type RowError struct {
 
 func (e *RowError) Error() string { return fmt.Sprintf("%s, field %s: %s", e.Row, e.Field, e.Err) }
 func (e *RowError) Unwrap() error { return e.Err }
+
+// Report names the row and the field.
+func (e *RowError) Report() diag.Report {
+	return diag.Report{Kind: diag.BadPlan, Message: e.Error(), Members: map[string]any{"row": e.Row, "field": e.Field},
+		Hint: "narrow the fields that the expression reads, or leave such rows out with if:", End: "nothing was written"}
+}
 
 // computed is made by a function of other fields.
 type computed struct {

@@ -52,7 +52,8 @@ type Skew struct{ Top, Get Share }
 // none. Where no row meets the conditions, the cell is NULL.
 func Pick(to *Entity, o PickOptions) Source {
 	s := &pick{PickOptions: o, to: to}
-	if len(o.Where) == 1 && to.Up != nil && o.Where[0].Path.Field == to.Up && len(o.Where[0].Path.Hops) == 0 && !o.Where[0].Not {
+	if len(o.Where) == 1 && to.Up != nil && o.Where[0].Path.Field == to.Up && len(o.Where[0].Path.Hops) == 0 &&
+		!o.Where[0].Not {
 		s.below = o.Where[0].As
 	}
 	return s
@@ -91,7 +92,11 @@ func (s *pick) at(c cell, i uint64, v *value.Value) {
 func (s *pick) settle(f *Field) *FinishError {
 	total := s.to.Total()
 	if total == 0 && f.Entity.Total() > 0 {
-		return &FinishError{Entity: f.Entity, Field: f, Message: fmt.Sprintf("picks from %s, which has no rows", s.to.Name)}
+		return &FinishError{
+			Entity:  f.Entity,
+			Field:   f,
+			Message: fmt.Sprintf("picks from %s, which has no rows", s.to.Name),
+		}
 	}
 	if s.Distinct {
 		most := f.Entity.Deal.Max
@@ -271,7 +276,12 @@ type aggregate struct {
 // child entity to the field's own. It sees rows, not the database.
 func Aggregate(op Aggregation, down []*Entity, of *Field) (Source, error) {
 	if op == Sum && !value.IsNumber(of.Source.Type()) {
-		return nil, fmt.Errorf("a sum needs numbers, and %s.%s is of type %s", of.Entity.Name, of.Name, of.Source.Type())
+		return nil, fmt.Errorf(
+			"a sum needs numbers, and %s.%s is of type %s",
+			of.Entity.Name,
+			of.Name,
+			of.Source.Type(),
+		)
 	}
 	return &aggregate{op, down, of}, nil
 }

@@ -19,10 +19,16 @@ type tree struct {
 	rootSelf bool
 }
 
-// Tree makes references to the parent in trees of a depth (levels of rows) whose
-// rows have fan children each. The root's reference is NULL, or, with rootSelf, to
-// itself. Given rows that say nothing are roots.
-func Tree(to *Entity, by *Field, key rng.Key, depth uint64, fan Range, rootSelf bool) (Source, error) {
+// TreeShape is what trees look like.
+type TreeShape struct {
+	Depth    uint64 // levels of rows
+	Fan      Range  // children of each row
+	RootSelf bool   // a root refers to itself; else its reference is NULL
+}
+
+// Tree makes references to the parent in trees. Given rows that say nothing are roots.
+func Tree(to *Entity, by *Field, key rng.Key, of TreeShape) (Source, error) {
+	depth, fan, rootSelf := of.Depth, of.Fan, of.RootSelf
 	switch {
 	case depth < 1:
 		return nil, errors.New("a tree has a depth of 1 or more")
@@ -37,7 +43,12 @@ func Tree(to *Entity, by *Field, key rng.Key, depth uint64, fan Range, rootSelf 
 		size, level := uint64(0), uint64(1)
 		for range depth {
 			if size += level; size > maxTree {
-				return nil, fmt.Errorf("a tree of depth %d with %d children for each row has more than %d rows", depth, f, int64(maxTree))
+				return nil, fmt.Errorf(
+					"a tree of depth %d with %d children for each row has more than %d rows",
+					depth,
+					f,
+					int64(maxTree),
+				)
 			}
 			level *= f
 		}

@@ -57,21 +57,6 @@ func TestMomentsStayWithinTheirEnds(t *testing.T) {
 	}
 }
 
-func TestFilters(t *testing.T) {
-	for _, c := range [][3]string{
-		{"lower", "Émile A", "émile a"}, {"upper", "émile", "ÉMILE"}, {"title", "open deck's end", "Open Deck's End"}, {"ascii", "Zoë Jovanić ß", "Zoe Jovanic ss"},
-		{"slug", "Émile & Sons, Ltd", "emile-sons-ltd"}, {"trim:3", "Zoë X", "Zoë"}, {"pad:5", "42", "00042"}, {"lower", "PLAIN", "plain"},
-	} {
-		f, err := newFilter(c[0])
-		require.NoError(t, err)
-		assert.Equal(t, "before "+c[2], string(f.apply([]byte("before "+c[1]), 7)), c[0])
-	}
-	for _, bad := range []string{"", "lowre", "trim", "trim:0", "trim:x", "lower:3", "pad:99999"} {
-		_, err := newFilter(bad)
-		assert.Error(t, err, bad)
-	}
-}
-
 func TestPatternsMakeWhatTheyDescribe(t *testing.T) {
 	for expr, check := range map[string]*struct {
 		regexp string

@@ -148,7 +148,16 @@ func (s *lookup) grow(cell, *value.Value) {}
 func (s *lookup) search(g *Grower, f *Field) *FinishError {
 	total := s.to.Total()
 	if total > MaxLookup {
-		return &FinishError{Entity: f.Entity, Field: f, Message: fmt.Sprintf("%s has %d rows, and at most %d can be looked up by a field", s.to.Name, total, MaxLookup)}
+		return &FinishError{
+			Entity: f.Entity,
+			Field:  f,
+			Message: fmt.Sprintf(
+				"%s has %d rows, and at most %d can be looked up by a field",
+				s.to.Name,
+				total,
+				MaxLookup,
+			),
+		}
 	}
 	s.rows, s.many = make(map[string]Row, total), map[string]bool{}
 	for i := range total {
@@ -199,8 +208,12 @@ func (s *lookup) row(c cell) (Row, bool) {
 		for _, f := range s.find {
 			names = append(names, f.Name)
 		}
-		c.g.err = &RowError{c.fr.e.Label(c.fr.row), c.f.Name, fmt.Errorf("%s %s has the %s %s", found, s.to.Name, strings.Join(names, " and "),
-			`"`+strings.ReplaceAll(key, "\x00", `" and "`)+`"`)}
+		c.g.err = &RowError{
+			c.fr.e.Label(c.fr.row),
+			c.f.Name,
+			fmt.Errorf("%s %s has the %s %s", found, s.to.Name, strings.Join(names, " and "),
+				`"`+strings.ReplaceAll(key, "\x00", `" and "`)+`"`),
+		}
 	}
 	return row, ok && !s.many[key]
 }
@@ -264,7 +277,10 @@ func (s *Set) findGiven(g *Grower) []*FinishError {
 					continue
 				}
 				fault := func(format string, args ...any) {
-					faults = append(faults, &FinishError{Entity: e, Field: f, Row: e.Side[i].Name, Message: fmt.Sprintf(format, args...)})
+					faults = append(
+						faults,
+						&FinishError{Entity: e, Field: f, Row: e.Side[i].Name, Message: fmt.Sprintf(format, args...)},
+					)
 				}
 				to := f.Target()
 				var names, values []string
@@ -298,7 +314,12 @@ func (s *Set) findGiven(g *Grower) []*FinishError {
 				case !there:
 					fault("no %s has the %s %q", to.Name, strings.Join(names, " and "), strings.Join(values, " and "))
 				case l.many[string(b)]:
-					fault("more than one %s has the %s %q", to.Name, strings.Join(names, " and "), strings.Join(values, " and "))
+					fault(
+						"more than one %s has the %s %q",
+						to.Name,
+						strings.Join(names, " and "),
+						strings.Join(values, " and "),
+					)
 				default:
 					given.Ref = row
 					e.Side[i].Given[f] = given

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"unicode"
-	"unicode/utf8"
 
 	"evensprout/internal/value"
 )
@@ -22,12 +20,7 @@ type template struct {
 type part struct {
 	literal string
 	path    *Path
-	filters []filter
-}
-
-type filter struct {
-	name  string
-	apply func(b []byte, from int) []byte // changes b[from:]
+	filters []value.Filter
 }
 
 // TemplateError is a fault at a byte offset of a template.
@@ -98,7 +91,7 @@ func compilePart(text string, offset int, resolve func(string) (*Path, error)) (
 	at := offset + len(name) + 1
 	for more {
 		name, rest, more = strings.Cut(rest, "|")
-		f, err := newFilter(strings.TrimSpace(name))
+		f, err := value.NewFilter(strings.TrimSpace(name))
 		if err != nil {
 			return part{}, &TemplateError{Offset: at, Message: err.Error()}
 		}
@@ -106,140 +99,6 @@ func compilePart(text string, offset int, resolve func(string) (*Path, error)) (
 		at += len(name) + 1
 	}
 	return p, nil
-}
-
-// FilterNames lists the filters of templates; N stands for a number.
-var FilterNames = []string{"lower", "upper", "title", "slug", "ascii", "trim:N", "pad:N"}
-
-func newFilter(text string) (filter, error) {
-	name, arg, has := strings.Cut(text, ":")
-	n := 0
-	if name == "trim" || name == "pad" {
-		var err error
-		if n, err = strconv.Atoi(arg); err != nil || n < 1 || n > 10_000 {
-			return filter{}, fmt.Errorf("%s needs a number from 1 to 10000, such as %s:8", name, name)
-		}
-	} else if has {
-		return filter{}, fmt.Errorf("filter %q takes no number", name)
-	}
-	f := filter{name: name}
-	switch name {
-	case "lower":
-		f.apply = whole(asciiLower, strings.ToLower)
-	case "upper":
-		f.apply = whole(asciiUpper, strings.ToUpper)
-	case "title":
-		f.apply = whole(nil, titleCase)
-	case "slug":
-		f.apply = whole(nil, slug)
-	case "ascii":
-		f.apply = whole(asciiAlready, value.ToASCII)
-	case "trim":
-		f.apply = func(b []byte, from int) []byte {
-			runes := 0
-			for i := from; i < len(b); {
-				if runes == n {
-					return b[:i]
-				}
-				_, size := utf8.DecodeRune(b[i:])
-				i += size
-				runes++
-			}
-			return b
-		}
-	case "pad":
-		f.apply = func(b []byte, from int) []byte {
-			for missing := n - utf8.RuneCount(b[from:]); missing > 0; missing-- {
-				b = append(b, 0)
-				copy(b[from+1:], b[from:])
-				b[from] = '0'
-			}
-			return b
-		}
-	default:
-		return filter{}, fmt.Errorf("there is no filter %q: the filters are %s", name, strings.Join(FilterNames, ", "))
-	}
-	return f, nil
-}
-
-// whole makes a filter of a function on strings, with a way in place for ASCII: it
-// returns false at the first other letter. What it did to the letters before does no
-// harm to the full function.
-func whole(ascii func([]byte) bool, full func(string) string) func([]byte, int) []byte {
-	return func(b []byte, from int) []byte {
-		if ascii != nil && ascii(b[from:]) {
-			return b
-		}
-		return append(b[:from], full(string(b[from:]))...)
-	}
-}
-
-// Case tables for ASCII; other bytes stay as they are.
-var (
-	lowerCase = caseTable('A', 'Z', 'a'-'A')
-	upperCase = caseTable('a', 'z', 'A'-'a')
-)
-
-func caseTable(from, to byte, by int) (t [256]byte) {
-	for i := range t {
-		t[i] = byte(i)
-		if byte(i) >= from && byte(i) <= to {
-			t[i] = byte(i + by)
-		}
-	}
-	return t
-}
-
-func asciiLower(b []byte) bool { return mapASCII(b, &lowerCase) }
-func asciiUpper(b []byte) bool { return mapASCII(b, &upperCase) }
-
-// mapASCII changes every byte, without a branch, and tells whether all are ASCII.
-func mapASCII(b []byte, table *[256]byte) bool {
-	all := byte(0)
-	for i, x := range b {
-		b[i] = table[x]
-		all |= x
-	}
-	return all < utf8.RuneSelf
-}
-
-func asciiAlready(b []byte) bool {
-	for _, x := range b {
-		if x >= utf8.RuneSelf {
-			return false
-		}
-	}
-	return true
-}
-
-func titleCase(s string) string {
-	begin := true
-	return strings.Map(func(r rune) rune {
-		was := begin
-		begin = !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '\'' && r != '’'
-		if was {
-			return unicode.ToTitle(r)
-		}
-		return r
-	}, s)
-}
-
-// slug keeps lower-case ASCII letters and digits, joined by single hyphens.
-func slug(s string) string {
-	var b strings.Builder
-	gap := false
-	for _, r := range strings.ToLower(value.ToASCII(s)) {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
-			if gap && b.Len() > 0 {
-				b.WriteByte('-')
-			}
-			gap = false
-			b.WriteRune(r)
-		} else if r != '\'' {
-			gap = true
-		}
-	}
-	return b.String()
 }
 
 func (t *template) Type() value.Type { return value.Text }
@@ -271,7 +130,7 @@ func (t *template) append(c cell, b []byte, number uint64) []byte {
 				b = p.render(b, &v)
 			}
 		}
-		if len(b) > MaxValue {
+		if len(b) > value.MaxBytes {
 			return b // it is refused as it is
 		}
 		if i == t.number && number > 0 {
@@ -290,16 +149,7 @@ func (p *part) render(b []byte, v *value.Value) []byte {
 		b = v.AppendText(b)
 	}
 	for _, f := range p.filters {
-		b = f.apply(b, from)
+		b = f.Apply(b, from)
 	}
 	return b
-}
-
-// Filter makes a function of a filter such as slug or trim:8.
-func Filter(spec string) (func(string) string, error) {
-	f, err := newFilter(spec)
-	if err != nil {
-		return nil, err
-	}
-	return func(s string) string { return string(f.apply([]byte(s), 0)) }, nil
 }

@@ -114,11 +114,15 @@ func (g *Group) join(f *Field) error {
 	if _, ok := f.Source.(Countable); !ok {
 		return fmt.Errorf("the values of %s cannot be counted, so they cannot be made unique", f.Name)
 	}
-	if p, ok := f.Source.(*pick); ok && (p.Distinct || p.to == f.Entity || p.Where != nil && !p.countable() || p.Skew != nil) {
+	if p, ok := f.Source.(*pick); ok &&
+		(p.Distinct || p.to == f.Entity || p.Where != nil && !p.countable() || p.Skew != nil) {
 		return fmt.Errorf("the values of %s depend on the row, so they cannot be counted", f.Name)
 	}
 	if p, ok := f.Source.(*pattern); ok && p.root.folded().ambiguous() {
-		return fmt.Errorf("the pattern of %s can make one text in two ways, or is too large to tell: put a sign between its parts", f.Name)
+		return fmt.Errorf(
+			"the pattern of %s can make one text in two ways, or is too large to tell: put a sign between its parts",
+			f.Name,
+		)
 	}
 	g.members = append(g.members, member{field: f})
 	return nil
@@ -232,7 +236,9 @@ func (e *Entity) uniqueTemplate(f *Field, t *template, within *scope) error {
 		}
 	}
 	if !inherent && len(g.members) == 0 {
-		return fmt.Errorf("none of the fields in the text has values that can be counted, so nothing keeps it unique: put a unique field or a number in it")
+		return fmt.Errorf(
+			"none of the fields in the text has values that can be counted, so nothing keeps it unique: put a unique field or a number in it",
+		)
 	}
 	if err := t.separable(counted); err != nil {
 		return err
@@ -249,7 +255,8 @@ func (e *Entity) uniqueTemplate(f *Field, t *template, within *scope) error {
 	for _, glue := range []string{"", "-", ".", "_"} {
 		if glue == "" && !letters.hasDigit() || glue != "" && !letters[glue[0]] {
 			t.glue = glue
-			if t.number+1 < len(t.parts) && t.parts[t.number+1].literal != "" && isDigit(t.parts[t.number+1].literal[0]) {
+			if t.number+1 < len(t.parts) && t.parts[t.number+1].literal != "" &&
+				isDigit(t.parts[t.number+1].literal[0]) {
 				break
 			}
 			e.add(g)
@@ -267,7 +274,8 @@ func (t *template) inherent(e *Entity) bool {
 	found := false
 	for i := range t.parts {
 		p := &t.parts[i]
-		if p.path != nil && len(p.path.Hops) == 0 && p.path.Field.Entity == e && p.path.Field.Inherent() && p.blurs() == "" {
+		if p.path != nil && len(p.path.Hops) == 0 && p.path.Field.Entity == e && p.path.Field.Inherent() &&
+			p.blurs() == "" {
 			counted[i], found = true, true
 		}
 	}
@@ -279,10 +287,10 @@ func (t *template) inherent(e *Entity) bool {
 func (p *part) blurs() string {
 	name := ""
 	for _, f := range p.filters {
-		switch f.name {
+		switch f.Name {
 		case "lower", "upper", "title", "pad":
 		default:
-			name = f.name
+			name = f.Name
 		}
 	}
 	f := p.path.Field
@@ -380,7 +388,9 @@ func (t *template) letters(i int) *letterSet {
 		addAll("0123456789-.")
 	case p.path.Field.Source.Type() == value.UUID:
 		addAll("0123456789abcdef-")
-	case p.path.Field.Source.Type() == value.Date, p.path.Field.Source.Type() == value.Timestamp, p.path.Field.Source.Type() == value.Time:
+	case p.path.Field.Source.Type() == value.Date,
+		p.path.Field.Source.Type() == value.Timestamp,
+		p.path.Field.Source.Type() == value.Time:
 		addAll("0123456789-:.tz")
 	default:
 		if pat, ok := p.path.Field.Source.(*pattern); ok {
@@ -396,10 +406,10 @@ func (t *template) letters(i int) *letterSet {
 		}
 	}
 	for _, f := range p.filters {
-		if f.name == "slug" {
+		if f.Name == "slug" {
 			set['-'] = true
 		}
-		if f.name == "pad" {
+		if f.Name == "pad" {
 			set['0'] = true
 		}
 	}
@@ -469,8 +479,10 @@ func (t *template) separable(counted []bool) error {
 	}
 	for i, c := range counted {
 		if c && !read[i] && left > 1 {
-			return fmt.Errorf("different rows could give the same text, because the parts run into each other around {%s}: put a sign between them that they do not hold",
-				t.parts[i].path.Field.Name)
+			return fmt.Errorf(
+				"different rows could give the same text, because the parts run into each other around {%s}: put a sign between them that they do not hold",
+				t.parts[i].path.Field.Name,
+			)
 		}
 	}
 	return nil
@@ -507,8 +519,13 @@ func (g *Group) settle(gr *Grower) *FinishError {
 	side := uint64(len(e.Side))
 	reserve := reserveOf(g.size, side)
 	if side > reserve {
-		return fault("there are %d given rows with what is grown below them, and of the %d different values of %s only %d are kept for them",
-			side, g.size, g.names(), reserve)
+		return fault(
+			"there are %d given rows with what is grown below them, and of the %d different values of %s only %d are kept for them",
+			side,
+			g.size,
+			g.names(),
+			reserve,
+		)
 	}
 	g.usable = g.size - reserve
 	if g.text == nil && side == 0 {
@@ -557,8 +574,8 @@ func (g *Group) listDistinct(m *member) string {
 	}
 	if m.radix > maxListed {
 		for _, f := range p.filters {
-			if f.name != "lower" && f.name != "upper" && f.name != "title" && f.name != "pad" {
-				return fmt.Sprintf("the filter %s may make different values of %s alike", f.name, m.field.Name)
+			if f.Name != "lower" && f.Name != "upper" && f.Name != "title" && f.Name != "pad" {
+				return fmt.Sprintf("the filter %s may make different values of %s alike", f.Name, m.field.Name)
 			}
 		}
 		return ""

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
@@ -41,7 +42,7 @@ const maxBroken = 5
 
 // holdsAlways looks at the invariants of a plan; the error is *Broken if one does not
 // hold.
-func holdsAlways(ctx context.Context, tx store.Tx, rules []*plan.Rule) error {
+func holdsAlways(ctx context.Context, tx store.Tx, rules []*schema.Rule) error {
 	broken := &Broken{}
 	for _, r := range rules {
 		b := BrokenRule{Name: r.Name}
@@ -49,21 +50,26 @@ func holdsAlways(ctx context.Context, tx store.Tx, rules []*plan.Rule) error {
 		if r.Table != nil {
 			b.Table = r.Table.Name
 		}
-		err := tx.Broken(ctx, r, maxBroken+1, func(columns []*schema.Column, row []value.Value, computed value.Value) error {
-			failed = true
-			if len(b.Rows) == maxBroken {
-				b.More = true
-				return nil
-			}
-			if columns != nil {
-				text := pairs(columns, row)
-				if r.Aggregate != nil {
-					text += fmt.Sprintf("; %s is %s", r.Aggregate.Name(), computed)
+		err := tx.Broken(
+			ctx,
+			r,
+			maxBroken+1,
+			func(columns []*schema.Column, row []value.Value, computed value.Value) error {
+				failed = true
+				if len(b.Rows) == maxBroken {
+					b.More = true
+					return nil
 				}
-				b.Rows = append(b.Rows, text)
-			}
-			return nil
-		})
+				if columns != nil {
+					text := Pairs(columns, row)
+					if r.Aggregate != nil {
+						text += fmt.Sprintf("; %s is %s", r.Aggregate.Name(), computed)
+					}
+					b.Rows = append(b.Rows, text)
+				}
+				return nil
+			},
+		)
 		if err != nil {
 			return fmt.Errorf("the invariant %q cannot be looked at: %w", r.Name, err)
 		}
@@ -77,12 +83,12 @@ func holdsAlways(ctx context.Context, tx store.Tx, rules []*plan.Rule) error {
 	return nil
 }
 
-// always looks at the plan's invariants.
-func (l *loader) always(ctx context.Context, tx store.Tx) error {
-	if l.o.Later {
+// Always looks at the plan's invariants.
+func (l *Session) Always(ctx context.Context, tx store.Tx) error {
+	if l.Options.Later {
 		return nil
 	}
-	return holdsAlways(ctx, tx, l.plan.Always)
+	return holdsAlways(ctx, tx, l.Plan.Always)
 }
 
 // CheckAlways looks at a plan's invariants in a transaction of its own; the error is
@@ -107,15 +113,15 @@ func CheckAlways(ctx context.Context, s store.Store, c *plan.Compiled) error {
 func HasConditions(c *plan.Compiled) bool {
 	return slices.ContainsFunc(c.Units, func(u *plan.CompiledUnit) bool {
 		return slices.ContainsFunc(u.Steps, func(s *plan.Step) bool { return s.SQL != nil })
-	}) || slices.ContainsFunc(c.Always, func(r *plan.Rule) bool { return r.SQL != "" || r.Where != "" })
+	}) || slices.ContainsFunc(c.Always, func(r *schema.Rule) bool { return r.SQL != "" || r.Where != "" })
 }
 
 // TryConditions lets the database read all conditions in SQL of a plan, without values,
-// so that a mistyped one is found before the first write. The error is plan.Problems.
+// so that a mistyped one is found before the first write. The error is diag.Problems.
 func TryConditions(ctx context.Context, s store.Store, c *plan.Compiled) error {
-	var problems plan.Problems
+	var problems diag.Problems
 	var tx store.Tx
-	try := func(do func() error, tell func(error) *plan.Problem) error {
+	try := func(do func() error, tell func(error) *diag.Problem) error {
 		if tx == nil {
 			var err error
 			var fault *store.Fault
@@ -156,7 +162,7 @@ func TryConditions(ctx context.Context, s store.Store, c *plan.Compiled) error {
 			err := try(func() error {
 				_, err := tx.Holds(ctx, step.SQL, values)
 				return err
-			}, func(err error) *plan.Problem {
+			}, func(err error) *diag.Problem {
 				return c.StepProblem(step, "require: the database does not understand the condition: %s", err)
 			})
 			if err != nil {
@@ -170,7 +176,7 @@ func TryConditions(ctx context.Context, s store.Store, c *plan.Compiled) error {
 		}
 		err := try(func() error {
 			return tx.Broken(ctx, r, 1, func([]*schema.Column, []value.Value, value.Value) error { return nil })
-		}, func(err error) *plan.Problem {
+		}, func(err error) *diag.Problem {
 			return c.RuleProblem(r, "the database does not understand the condition: %s", err)
 		})
 		if err != nil {

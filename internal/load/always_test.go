@@ -1,12 +1,15 @@
-package load
+package load_test
 
 import (
 	"strings"
 	"testing"
 
+	"evensprout/internal/load"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/plan"
 )
 
@@ -28,7 +31,7 @@ always:
   RULE
 `
 		run := func(rule string) error {
-			_, err := k.run(t, strings.Replace(text, "RULE", rule, 1), Options{})
+			_, err := k.run(t, strings.Replace(text, "RULE", rule, 1), load.Options{})
 			return err
 		}
 		k.fill(t, purseEntities)
@@ -48,17 +51,22 @@ always:
 			`many: {sql: "(SELECT count(*) FROM accounts) > 40"}`:          nil,
 		} {
 			err := run(rule)
-			var broken *Broken
+			var broken *load.Broken
 			require.ErrorAs(t, err, &broken, rule)
 			require.Len(t, broken.Rules, 1)
 			assert.Equal(t, rows, broken.Rules[0].Rows, rule)
 			assert.Empty(t, k.table(t, "movements"), "nothing stays")
 		}
 		// Of a load, too, in one transaction and in chunks.
-		more := strings.Replace(purseEntities, "rows: 40", "rows: 50", 1) + "always:\n  forty: {sql: \"(SELECT count(*) FROM accounts) <= 40\"}\n"
+		more := strings.Replace(
+			purseEntities,
+			"rows: 40",
+			"rows: 50",
+			1,
+		) + "always:\n  forty: {sql: \"(SELECT count(*) FROM accounts) <= 40\"}\n"
 		for _, commit := range []plan.Commit{plan.CommitLoad, plan.CommitChunk} {
-			_, err := Run(t.Context(), k.plan(t, more), k.store, k.journaled(Options{Commit: commit}))
-			var broken *Broken
+			_, err := load.Run(t.Context(), k.plan(t, more), k.store, k.journaled(load.Options{Commit: commit}))
+			var broken *load.Broken
 			require.ErrorAs(t, err, &broken)
 			if commit == plan.CommitLoad {
 				assert.Len(t, k.table(t, "accounts"), 40)
@@ -86,8 +94,8 @@ always:
 `
 	onEach(t, purse, func(t *testing.T, d *db) {
 		k := newDesk(t, d)
-		err := TryConditions(t.Context(), k.store, k.plan(t, text))
-		var problems plan.Problems
+		err := load.TryConditions(t.Context(), k.store, k.plan(t, text))
+		var problems diag.Problems
 		require.ErrorAs(t, err, &problems)
 		require.Len(t, problems, 3)
 		for i, want := range []struct {
@@ -99,9 +107,9 @@ always:
 			assert.True(t, problems[i].Database)
 		}
 		right := strings.NewReplacer("balanse", "balance", "acounts", "accounts").Replace(text)
-		require.NoError(t, TryConditions(t.Context(), k.store, k.plan(t, right)))
+		require.NoError(t, load.TryConditions(t.Context(), k.store, k.plan(t, right)))
 		k.fill(t, purseEntities)
-		r, err := k.run(t, strings.Replace(right, "= 1\"", "= 40\"", 1), Options{})
+		r, err := k.run(t, strings.Replace(right, "= 1\"", "= 40\"", 1), load.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, int64(1), r.Done)
 	})

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/store"
@@ -18,7 +20,7 @@ import (
 // load writes them alone.
 
 // loadedTo is where the rows of an entity begin that no earlier load wrote.
-func (t *target) loadedTo(side bool) uint64 {
+func (t *Target) loadedTo(side bool) uint64 {
 	switch {
 	case !t.loaded:
 		return 0
@@ -29,11 +31,16 @@ func (t *target) loadedTo(side bool) uint64 {
 }
 
 // isLoaded tells whether an earlier load wrote a row.
-func (t *target) isLoaded(row grow.Row) bool { return row.N < t.loadedTo(row.Side) }
+func (t *Target) isLoaded(row grow.Row) bool { return row.N < t.loadedTo(row.Side) }
 
 // appended adds to the differences of a plan those of its given rows and of its files that
 // are more than rows at the end.
-func (l *loader) appended(ctx context.Context, s store.Store, last *Entry, diffs, inputs []plan.Difference) ([]plan.Difference, error) {
+func (l *Session) appended(
+	ctx context.Context,
+	s store.Store,
+	last *journal.Entry,
+	diffs, inputs []plan.Difference,
+) ([]plan.Difference, error) {
 	given := func(d plan.Difference) bool {
 		words := strings.Split(d.Path, ".")
 		return d.Was == "" && len(words) >= 3 && len(words) <= 4 && words[0] == "entities" && words[2] == "given"
@@ -44,7 +51,7 @@ func (l *loader) appended(ctx context.Context, s store.Store, last *Entry, diffs
 	if len(slices.DeleteFunc(slices.Clone(diffs), given)) > 0 {
 		return append(diffs, inputs...), nil // the plan has changed anyhow
 	}
-	p, err := Recall(ctx, s, last.Number, l.plan.Database, l.o.Journal.by())
+	p, err := Recall(ctx, s, last.Number, l.Plan.Database, l.Options.Journal.by())
 	if err != nil {
 		var fault *store.Fault
 		if errors.As(err, &fault) && fault.Kind != store.Refused {
@@ -53,7 +60,7 @@ func (l *loader) appended(ctx context.Context, s store.Store, last *Entry, diffs
 		return append(diffs, inputs...), nil // what was loaded cannot be told any more
 	}
 	defer p.Close()
-	for _, t := range l.list {
+	for _, t := range l.List {
 		if !t.loaded {
 			continue
 		}
@@ -70,7 +77,7 @@ func (l *loader) appended(ctx context.Context, s store.Store, last *Entry, diffs
 
 // beginsAs tells whether the rows by hand and those of a file begin with those of an
 // earlier plan.
-func (t *target) beginsAs(was *plan.Target) (bool, error) {
+func (t *Target) beginsAs(was *plan.Target) (bool, error) {
 	if was == nil {
 		return false, nil
 	}
@@ -110,9 +117,9 @@ func (t *target) beginsAs(was *plan.Target) (bool, error) {
 
 // renumbered notes the keys of a load whose rows the plan numbers otherwise now: numbers
 // of grown rows begin beyond given ones as soon as there are any.
-func (l *loader) renumbered(p *Past) {
-	for _, t := range l.list {
-		was := p.l.named(t.Plan.Name)
+func (l *Session) renumbered(p *Past) {
+	for _, t := range l.List {
+		was := p.Session.Named(t.Plan.Name)
 		if was == nil || !t.loaded || !t.numbered() || !was.numbered() {
 			continue
 		}
@@ -123,24 +130,32 @@ func (l *loader) renumbered(p *Past) {
 			continue
 		}
 		run := keyRun{to + int64(was.from), to + int64(was.Grow.Rows) - 1, from - to}
-		l.memory.steps[t.Grow] = append(l.memory.steps[t.Grow], run)
-		t.moved = append(t.moved, loggedKeys{loggedRows: loggedRows{t.Plan.Name, false, was.from, rows}, From: from + int64(was.from), Run: true})
+		l.Memory.steps[t.Grow] = append(l.Memory.steps[t.Grow], run)
+		t.moved = append(
+			t.moved,
+			journal.Keys{
+				RowRun: journal.RowRun{Entity: t.Plan.Name, First: was.from, Rows: rows},
+				From:   from + int64(was.from),
+				Run:    true,
+			},
+		)
 	}
 }
 
 // afterEarlier makes rows that are to be written draw unique references from what earlier
 // loads have left.
-func (l *loader) afterEarlier(ctx context.Context, s store.Store) error {
-	if l.earlier = nil; !l.plan.Set.Pools() {
+func (l *Session) afterEarlier(ctx context.Context, s store.Store) error {
+	if l.earlier = nil; !l.Plan.Set.Pools() {
 		return nil
 	}
-	all, err := Entries(ctx, s, l.plan.Plan.Name)
+	all, err := journal.Entries(ctx, s, l.Plan.Plan.Name)
 	if err != nil {
 		return err
 	}
 	var earlier []grow.Sizes
 	for _, e := range all {
-		if e.elsewhere != "" || e.State != StateDone && e.State != StatePartly || e.About.Corrected || e.About.Unit != "" {
+		if e.Elsewhere != "" || e.State != journal.StateDone && e.State != journal.StatePartly || e.About.Corrected ||
+			e.About.Unit != "" {
 			continue
 		}
 		now := grow.Sizes{}
@@ -155,12 +170,16 @@ func (l *loader) afterEarlier(ctx context.Context, s store.Store) error {
 }
 
 // goOn tells the plan's rows how many there were at earlier loads.
-func (l *loader) goOn(earlier []grow.Sizes) error {
+func (l *Session) goOn(earlier []grow.Sizes) error {
 	l.earlier = earlier
-	faults := l.plan.Set.Continue(earlier)
+	faults := l.Plan.Set.Continue(earlier)
 	if len(faults) == 0 {
 		return nil
 	}
 	f := faults[0]
-	return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("%s.%s: %s", f.Entity.Name, f.Field.Name, f.Message), Hint: "plan more of the rows that are picked, or fewer that pick them"}
+	return &store.Fault{
+		Kind:    store.Refused,
+		Message: fmt.Sprintf("%s.%s: %s", f.Entity.Name, f.Field.Name, f.Message),
+		Hint:    "plan more of the rows that are picked, or fewer that pick them",
+	}
 }

@@ -12,6 +12,9 @@ import (
 	"os"
 	"path/filepath"
 
+	"evensprout/internal/journal"
+
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/safe"
@@ -37,21 +40,11 @@ const (
 	maxMembers  = 10_000
 )
 
-// archived is a part of a load's input.
-type archived struct {
-	Path   string `json:"path,omitempty"`  // of a file: where it was
-	Table  string `json:"table,omitempty"` // whose rows were read from the database
-	Bytes  int64  `json:"bytes"`
-	Digest string `json:"digest"`           // SHA-256
-	Member string `json:"member,omitempty"` // of the archive; empty if it is not kept
-	Rows   int64  `json:"rows,omitempty"`
-}
-
 // index is what an archive says about itself.
 type index struct {
-	PlanFile  string     `json:"plan_file"`
-	Corrected string     `json:"corrected,omitempty"` // the rejects file that was loaded in place of the plan
-	Parts     []archived `json:"parts,omitempty"`
+	PlanFile  string          `json:"plan_file"`
+	Corrected string          `json:"corrected,omitempty"` // the rejects file that was loaded in place of the plan
+	Parts     []journal.Input `json:"parts,omitempty"`
 }
 
 // archive packs what a plan's rows are grown from.
@@ -94,7 +87,11 @@ func archive(c *plan.Compiled) ([]byte, *index, error) {
 		if !t.Plan.Existing || t.Grow.Table == nil || err != nil {
 			continue
 		}
-		a := archived{Table: t.Table.Name, Member: fmt.Sprintf("rows-%d", len(x.Parts)), Rows: int64(t.Grow.Table.Len())}
+		a := journal.Input{
+			Table:  t.Table.Name,
+			Member: fmt.Sprintf("rows-%d", len(x.Parts)),
+			Rows:   int64(t.Grow.Table.Len()),
+		}
 		var data []byte
 		if data, err = packTable(t.Grow.Table, t.Table.Columns); err == nil {
 			a.Bytes, a.Digest = int64(len(data)), digestOf(data)
@@ -131,8 +128,8 @@ func digestOf(data []byte) string {
 }
 
 // readInput reads a file's digest, and its contents unless it is too large.
-func readInput(path string) (archived, []byte, error) {
-	a := archived{Path: absolute(path)}
+func readInput(path string) (journal.Input, []byte, error) {
+	a := journal.Input{Path: absolute(path)}
 	f, err := safe.Open(path)
 	if err != nil {
 		return a, nil, err
@@ -177,22 +174,22 @@ func (l *limited) Write(p []byte) (int, error) {
 func packTable(t grow.Table, columns []*schema.Column) ([]byte, error) {
 	r := t.Reader()
 	defer r.Close()
-	p := packer{columns: columns}
+	p := journal.Packer{Columns: columns}
 	for n := range t.Len() {
 		row, err := r.Row(n)
 		if err == nil {
-			err = p.add(grow.Row{}, row)
+			err = p.Add(grow.Row{}, row)
 		}
 		if err != nil {
 			return nil, err
 		}
 	}
-	if err := p.close(); err != nil {
+	if err := p.Close(); err != nil {
 		return nil, err
 	}
 	var out []packedRows
-	for _, x := range p.packets {
-		out = append(out, packedRows{x.rows, x.body})
+	for _, x := range p.Packets {
+		out = append(out, packedRows{x.Rows, x.Body})
 	}
 	return json.Marshal(out)
 }
@@ -203,9 +200,9 @@ type packedRows struct {
 }
 
 // openArchive opens what the journal keeps of a load. The function reads a member.
-func openArchive(e *Entry) (func(string) ([]byte, error), *index, error) {
+func openArchive(e *journal.Entry) (func(string) ([]byte, error), *index, error) {
 	left := int64(maxUnpacked)
-	z, err := zip.NewReader(bytes.NewReader(e.body), int64(len(e.body)))
+	z, err := zip.NewReader(bytes.NewReader(e.Body), int64(len(e.Body)))
 	if err == nil && len(z.File) > maxMembers {
 		err = fmt.Errorf("it has more than %d parts", maxMembers)
 	}
@@ -233,7 +230,7 @@ func openArchive(e *Entry) (func(string) ([]byte, error), *index, error) {
 }
 
 // archivedPlan reads the plan of a load.
-func archivedPlan(e *Entry) (*plan.Plan, error) {
+func archivedPlan(e *journal.Entry) (*plan.Plan, error) {
 	member, x, err := openArchive(e)
 	if err != nil {
 		return nil, err
@@ -245,9 +242,9 @@ func archivedPlan(e *Entry) (*plan.Plan, error) {
 	return plan.Read(x.PlanFile, source)
 }
 
-// revive makes a plan of an archive again. The error is plan.Problems if the plan does
+// revive makes a plan of an archive again. The error is diag.Problems if the plan does
 // not fit the database any more.
-func revive(e *Entry, db *schema.Database, by Operator) (c *plan.Compiled, err error) {
+func revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compiled, err error) {
 	member, x, err := openArchive(e)
 	if err != nil {
 		return nil, err
@@ -296,19 +293,26 @@ func revive(e *Entry, db *schema.Database, by Operator) (c *plan.Compiled, err e
 	}}
 	c, err = p.Compile(plan.Options{
 		Since: since, Database: db, Clock: e.About.Clock, Shift: e.About.Shift, WithoutUnits: true, WithoutAlways: true,
-		Rows: func(spec plan.FileSpec) (plan.FileRows, plan.Problems) {
+		Rows: func(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
 			for _, at := range []*string{&spec.Path, &spec.Manifest} {
 				if *at == "" {
 					continue
 				}
 				kept, ok := paths[absolute(*at)]
 				if !ok { // whoever wrote the journal may name any file
-					return nil, plan.Problems{{Message: fmt.Sprintf("the plan that the journal keeps reads %s, which the journal does not keep", *at)}}
+					return nil, diag.Problems{
+						{
+							Message: fmt.Sprintf(
+								"the plan that the journal keeps reads %s, which the journal does not keep",
+								*at,
+							),
+						},
+					}
 				}
 				*at = kept
 			}
 			if by.Rows == nil {
-				return nil, plan.Problems{{Message: "rows of files cannot be read here"}}
+				return nil, diag.Problems{{Message: "rows of files cannot be read here"}}
 			}
 			return by.Rows(spec)
 		},
@@ -351,7 +355,7 @@ func revive(e *Entry, db *schema.Database, by Operator) (c *plan.Compiled, err e
 
 // file finds, among the files of the operator's plan, the one that was loaded and that there
 // was no room to keep.
-func (o Operator) file(a archived) (string, error) {
+func (o Operator) file(a journal.Input) (string, error) {
 	if o.Plan != nil {
 		for _, path := range o.Plan.Files() {
 			if now, _, err := readInput(path); err == nil && now.Bytes == a.Bytes && now.Digest == a.Digest {
@@ -359,7 +363,12 @@ func (o Operator) file(a archived) (string, error) {
 			}
 		}
 	}
-	return "", fmt.Errorf("a file of rows (%s when it was loaded, %d bytes, SHA-256 %s) was too large to keep, and the named plan has no such file: put it back, and name the plan", a.Path, a.Bytes, a.Digest)
+	return "", fmt.Errorf(
+		"a file of rows (%s when it was loaded, %d bytes, SHA-256 %s) was too large to keep, and the named plan has no such file: put it back, and name the plan",
+		a.Path,
+		a.Bytes,
+		a.Digest,
+	)
 }
 
 // unpackTable makes rows of what was packed, with the columns that there are now.
@@ -370,7 +379,7 @@ func unpackTable(data []byte, columns []*schema.Column) (grow.Table, error) {
 	}
 	e := &existing{}
 	for _, p := range list {
-		err := unpack(p.Body, p.Rows, false, func(names []string, _ grow.Row, values []value.Value) error {
+		err := journal.Unpack(p.Body, p.Rows, false, func(names []string, _ grow.Row, values []value.Value) error {
 			row := make([]value.Value, len(columns))
 			for i, c := range columns {
 				for j, name := range names {

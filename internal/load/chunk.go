@@ -7,6 +7,8 @@ import (
 	"iter"
 	"slices"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
@@ -17,34 +19,34 @@ import (
 // source gives the rows of a run, in order.
 type source func(run order.Run) iter.Seq[*grow.Batch]
 
-// writer writes chunks through one connection.
-type writer struct {
-	*loader
-	store store.Store
-	own   bool // close the store at the end
-	tx    store.Tx
+// Writer writes chunks through one connection.
+type Writer struct {
+	Session *Session
+	Store   store.Store // its connection
+	own     bool        // close the store at the end
+	Tx      store.Tx    // nil if none is open
 
 	g      *grow.Grower // grows rows again
 	by     *grow.Record // what g takes into account
 	spare  grow.Batch
-	at     chunkKey // where the journal is written, and how often
-	seq    int
-	growth error // of the rows that are being read
+	At     journal.Key // where the journal is written, and how often
+	Seq    int
+	Growth error // of the rows that are being read
 
-	state            // of the transaction
-	decided state    // of a chunk whose transaction is tried again, before that
-	stuck   *Refusal // of the last row that was drawn again
+	state                    // of the transaction
+	decided state            // of a chunk whose transaction is tried again, before that
+	stuck   *journal.Refusal // of the last row that was drawn again
 }
 
 // state is what a chunk did, as long as it may be taken back.
 type state struct {
-	outcomes map[*target]*outcome
+	outcomes map[*Target]*outcome
 	redrawn  int64
 	touched  map[*grow.Entity]map[grow.Row]bool // rows rejected or drawn again
-	log      chunkLog
+	log      journal.Log
 
 	rejections []*Rejection
-	rejectedOf map[*target]int64
+	rejectedOf map[*Target]int64
 	missing    []*Rejection // rows that an update found no row for
 	changes    []Changed
 }
@@ -62,55 +64,60 @@ var errAgain = errors.New("the chunk is written again")
 // refused rows that it meets.
 const maxRounds = 200
 
-// maxAttempts bounds how often a row's fields are drawn again.
-const maxAttempts = 100
+// MaxAttempts bounds how often a row's fields are drawn again.
+const MaxAttempts = 100
 
-func (w *writer) close() {
-	w.rollback()
+func (w *Writer) Close() {
+	w.Rollback()
 	if w.g != nil {
 		w.g.Close()
 		w.g = nil
 	}
 	if w.own {
-		w.count(w.store)
-		w.store.Close()
+		w.Session.Count(w.Store)
+		w.Store.Close()
 	}
 }
 
-// count keeps the statements of a connection that is given up.
-func (l *loader) count(s store.Store) {
+// Count keeps the statements of a connection that is given up.
+func (l *Session) Count(s store.Store) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, st := range s.Statements() {
-		l.statements.Add(st)
+		l.Statements.Add(st)
 	}
 }
 
 // shared is a writer through the same connection.
-func (w *writer) shared() *writer { return &writer{loader: w.loader, store: w.store} }
+func (w *Writer) shared() *Writer { return &Writer{Session: w.Session, Store: w.Store} }
 
 // reopen replaces a broken connection.
-func (w *writer) reopen(ctx context.Context) error {
-	fresh, err := w.o.Again(ctx)
+func (w *Writer) reopen(ctx context.Context) error {
+	fresh, err := w.Session.Options.Again(ctx)
 	if err != nil {
 		return err
 	}
-	w.count(w.store)
+	w.Session.Count(w.Store)
 	if w.own {
-		w.store.Close()
+		w.Store.Close()
 	}
-	w.store, w.own = fresh, true
+	w.Store, w.own = fresh, true
 	return nil
 }
 
-func (w *writer) begin(ctx context.Context) error {
-	tx, err := w.store.Begin(ctx, store.TxOptions{Late: w.defers, Loose: w.loose})
-	w.tx = tx
+// Begin begins a transaction.
+func (w *Writer) Begin(ctx context.Context) error {
+	tx, err := w.Store.Begin(ctx, store.TxOptions{Late: w.Session.defers, Loose: w.Session.Loose})
+	w.Tx = tx
 	return err
 }
 
 func newState() state {
-	return state{outcomes: map[*target]*outcome{}, touched: map[*grow.Entity]map[grow.Row]bool{}, rejectedOf: map[*target]int64{}}
+	return state{
+		outcomes:   map[*Target]*outcome{},
+		touched:    map[*grow.Entity]map[grow.Row]bool{},
+		rejectedOf: map[*Target]int64{},
+	}
 }
 
 // carried is what stays when rows are written again: decisions, not counts.
@@ -122,42 +129,43 @@ func (s state) carried() state {
 		fresh.touched = map[*grow.Entity]map[grow.Row]bool{}
 	}
 	if fresh.rejectedOf == nil {
-		fresh.rejectedOf = map[*target]int64{}
+		fresh.rejectedOf = map[*Target]int64{}
 	}
 	return fresh
 }
 
-func (w *writer) rollback() error {
-	if w.tx == nil {
+// Rollback ends the transaction, if one is open, and keeps nothing of it.
+func (w *Writer) Rollback() error {
+	if w.Tx == nil {
 		return nil
 	}
-	err := w.tx.Rollback()
-	w.tx = nil
+	err := w.Tx.Rollback()
+	w.Tx = nil
 	return err
 }
 
-// grower grows single rows by the present record.
-func (w *writer) grower() *grow.Grower {
-	if w.g == nil || w.by != w.record {
+// Grower grows single rows by the present record.
+func (w *Writer) Grower() *grow.Grower {
+	if w.g == nil || w.by != w.Session.Record {
 		if w.g != nil {
 			w.g.Close()
 		}
-		w.g, w.by = grow.NewGrower(w.plan.Set), w.record
+		w.g, w.by = grow.NewGrower(w.Session.Plan.Set), w.Session.Record
 	}
 	return w.g
 }
 
 // failed remembers an error of growing rows that are being written.
-func (w *writer) failed(err error) {
-	if w.growth == nil {
-		w.growth = err
+func (w *Writer) failed(err error) {
+	if w.Growth == nil {
+		w.Growth = err
 	}
 }
 
 // regrow grows the rows of a run here and now.
-func (w *writer) regrow(run order.Run) iter.Seq[*grow.Batch] {
+func (w *Writer) regrow(run order.Run) iter.Seq[*grow.Batch] {
 	return func(yield func(*grow.Batch) bool) {
-		g := w.grower()
+		g := w.Grower()
 		var b grow.Batch
 		for part := range run.Slices() {
 			g.Grow(part.Target.Grow, part.First, int(part.Rows), &b)
@@ -173,7 +181,7 @@ func (w *writer) regrow(run order.Run) iter.Seq[*grow.Batch] {
 }
 
 // chunk writes a chunk, again if rows were drawn again.
-func (w *writer) chunk(ctx context.Context, c order.Chunk, src source) error {
+func (w *Writer) chunk(ctx context.Context, c order.Chunk, src source) error {
 	done, err := w.enterChunk(ctx, c)
 	if err != nil {
 		return err
@@ -184,13 +192,13 @@ func (w *writer) chunk(ctx context.Context, c order.Chunk, src source) error {
 	again := w.mayRepeat(c)
 	const mark = "evensprout_chunk"
 	if again {
-		if err := w.tx.Savepoint(ctx, mark); err != nil {
+		if err := w.Tx.Savepoint(ctx, mark); err != nil {
 			return err
 		}
 	}
 	before := w.state
 	w.state = w.decided.carried()
-	seq := w.seq
+	seq := w.Seq
 	for round := 0; ; round++ {
 		err := w.runs(ctx, c, src)
 		if err == nil {
@@ -204,23 +212,26 @@ func (w *writer) chunk(ctx context.Context, c order.Chunk, src source) error {
 		}
 		if round == maxRounds {
 			r := w.stuck
-			r.Hint = fmt.Sprintf("rows of this chunk were drawn again %d times, and this one is still refused: give it more values, grow fewer rows, or say skip", round)
+			r.Hint = fmt.Sprintf(
+				"rows of this chunk were drawn again %d times, and this one is still refused: give it more values, grow fewer rows, or say skip",
+				round,
+			)
 			return r
 		}
-		if err := w.tx.RollbackTo(ctx, mark); err != nil {
+		if err := w.Tx.RollbackTo(ctx, mark); err != nil {
 			return err
 		}
 		w.state = w.state.carried()
-		w.seq = seq
+		w.Seq = seq
 		src = w.regrow
 	}
 	if again {
-		if err := w.tx.Release(ctx, mark); err != nil {
+		if err := w.Tx.Release(ctx, mark); err != nil {
 			return err
 		}
 	}
 	for _, run := range c {
-		if err := w.addFiles(w.targets[run.Target], run); err != nil {
+		if err := w.addFiles(w.Session.Targets[run.Target], run); err != nil {
 			return err
 		}
 	}
@@ -228,9 +239,9 @@ func (w *writer) chunk(ctx context.Context, c order.Chunk, src source) error {
 		return err
 	}
 	w.state = before.plus(w.state)
-	w.mu.Lock()
-	w.result.Chunks++
-	w.mu.Unlock()
+	w.Session.mu.Lock()
+	w.Session.Result.Chunks++
+	w.Session.mu.Unlock()
 	return nil
 }
 
@@ -247,7 +258,7 @@ func (s state) plus(t state) state {
 		sum.print.Add(o.print)
 	}
 	s.redrawn += t.redrawn
-	s.log.add(t.log)
+	s.log.Add(t.log)
 	s.rejections = append(s.rejections, t.rejections...)
 	for of, n := range t.rejectedOf {
 		s.rejectedOf[of] += n
@@ -257,7 +268,7 @@ func (s state) plus(t state) state {
 	return s
 }
 
-func (s *state) of(t *target) *outcome {
+func (s *state) of(t *Target) *outcome {
 	if s.outcomes[t] == nil {
 		s.outcomes[t] = &outcome{}
 	}
@@ -272,9 +283,9 @@ func (s *state) touch(e *grow.Entity, r grow.Row) {
 }
 
 // mayRepeat tells whether a policy may make it necessary to write a chunk again.
-func (w *writer) mayRepeat(c order.Chunk) bool {
+func (w *Writer) mayRepeat(c order.Chunk) bool {
 	for _, run := range c {
-		if t := w.targets[run.Target]; w.lenient(t) {
+		if t := w.Session.Targets[run.Target]; w.Session.lenient(t) {
 			return true
 		}
 	}
@@ -282,24 +293,34 @@ func (w *writer) mayRepeat(c order.Chunk) bool {
 }
 
 // refusals are the kinds of violations by which a database refuses a row.
-var refusals = []store.ViolationKind{store.Unique, store.ForeignKey, store.NotNull, store.Check, store.Exclusion, store.TooLong, store.OutOfRange, store.BadValue, store.Raised}
+var refusals = []store.ViolationKind{
+	store.Unique,
+	store.ForeignKey,
+	store.NotNull,
+	store.Check,
+	store.Exclusion,
+	store.TooLong,
+	store.OutOfRange,
+	store.BadValue,
+	store.Raised,
+}
 
 // lenient tells whether some violation of an entity's rows does not stop the load.
-func (l *loader) lenient(t *target) bool {
+func (l *Session) lenient(t *Target) bool {
 	for _, kind := range refusals {
-		if l.policy(t, kind) != plan.Stop {
+		if l.Policy(t, kind) != plan.Stop {
 			return true
 		}
 	}
 	return false
 }
 
-func (w *writer) runs(ctx context.Context, c order.Chunk, src source) error {
+func (w *Writer) runs(ctx context.Context, c order.Chunk, src source) error {
 	for _, run := range c {
-		t := w.targets[run.Target]
+		t := w.Session.Targets[run.Target]
 		err := w.run(ctx, t, run, src)
-		if w.growth != nil {
-			err, w.growth = w.growth, nil // the cause of whatever followed
+		if w.Growth != nil {
+			err, w.Growth = w.Growth, nil // the cause of whatever followed
 		}
 		if err != nil {
 			if errors.Is(err, errAgain) {
@@ -316,27 +337,27 @@ func (w *writer) runs(ctx context.Context, c order.Chunk, src source) error {
 }
 
 // run writes the rows of one entity in a chunk.
-func (w *writer) run(ctx context.Context, t *target, run order.Run, src source) error {
+func (w *Writer) run(ctx context.Context, t *Target, run order.Run, src source) error {
 	if w.looksFirst(t) {
 		return w.staged(ctx, t, src(run), nil)
 	}
 	const mark = "evensprout_run"
 	rows := src(run)
 	for round := 0; ; round++ {
-		if err := w.tx.Savepoint(ctx, mark); err != nil {
+		if err := w.Tx.Savepoint(ctx, mark); err != nil {
 			return err
 		}
-		p := &pass{}
+		p := &Pass{}
 		n, keys, err := w.insert(ctx, t, w.rows(t, rows, p))
 		switch {
-		case w.growth != nil:
-			return w.growth
+		case w.Growth != nil:
+			return w.Growth
 		case p.err != nil:
 			return p.err
 		case p.again:
 			return errAgain
-		case err == nil && n != p.n:
-			err = store.LeftOut(p.n, n)
+		case err == nil && n != p.N:
+			err = store.LeftOut(p.N, n)
 		case err == nil:
 			o := w.of(t)
 			o.Inserted += n
@@ -344,22 +365,22 @@ func (w *writer) run(ctx context.Context, t *target, run order.Run, src source) 
 			if err := w.gotKeys(t, p, keys); err != nil {
 				return err
 			}
-			return w.tx.Release(ctx, mark)
+			return w.Tx.Release(ctx, mark)
 		}
 		var v *store.Violation
 		if !errors.As(err, &v) {
 			return err
 		}
-		if v.Row >= 0 && w.policy(t, v.Kind) == plan.Stop {
-			return w.refusalOf(t, p.row(v.Row), v)
+		if v.Row >= 0 && w.Session.Policy(t, v.Kind) == plan.Stop {
+			return w.Session.refusalOf(t, p.Row(v.Row), v)
 		}
-		if err := w.tx.RollbackTo(ctx, mark); err != nil {
+		if err := w.Tx.RollbackTo(ctx, mark); err != nil {
 			return err
 		}
-		if err := w.tx.Release(ctx, mark); err != nil {
+		if err := w.Tx.Release(ctx, mark); err != nil {
 			return err
 		}
-		if !t.unkeyed {
+		if !t.Unkeyed {
 			return w.staged(ctx, t, w.regrow(run), v)
 		}
 		// Keys come back only with the rows, so these are sent again without the guilty.
@@ -374,31 +395,31 @@ func (w *writer) run(ctx context.Context, t *target, run order.Run, src source) 
 }
 
 // insert uses the bulk path.
-func (w *writer) insert(ctx context.Context, t *target, rows store.Rows) (int64, []value.Value, error) {
-	if !t.unkeyed {
-		n, err := w.tx.Insert(ctx, t.write.Into, rows)
+func (w *Writer) insert(ctx context.Context, t *Target, rows store.Rows) (int64, []value.Value, error) {
+	if !t.Unkeyed {
+		n, err := w.Tx.Insert(ctx, t.Writes.Into, rows)
 		return n, nil, err
 	}
-	keys, err := w.tx.InsertUnkeyed(ctx, t.write.Into, t.key, rows)
+	keys, err := w.Tx.InsertUnkeyed(ctx, t.Writes.Into, t.Key, rows)
 	return int64(len(keys)), keys, err
 }
 
 // looksFirst tells whether rows are held against the tables before they are written:
 // always where some may be there, and where refused ones are expected; else it costs
 // more than to let the constraints speak.
-func (w *writer) looksFirst(t *target) bool {
-	if t.write.Mode != store.Insert && t.write.Mode != store.Replace {
+func (w *Writer) looksFirst(t *Target) bool {
+	if t.Writes.Mode != store.Insert && t.Writes.Mode != store.Replace {
 		return true
 	}
-	if t.unkeyed || w.policy(t, store.Unique) == plan.Stop {
+	if t.Unkeyed || w.Session.Policy(t, store.Unique) == plan.Stop {
 		return false
 	}
-	return t.out.Before > 0 && t.known == nil || !t.distinct
+	return t.Out.Before > 0 && t.known == nil || !t.distinct
 }
 
 // addFiles makes the placeholder files of rows that are written.
-func (w *writer) addFiles(t *target, run order.Run) error {
-	if w.files == nil {
+func (w *Writer) addFiles(t *Target, run order.Run) error {
+	if w.Session.files == nil {
 		return nil
 	}
 	named := false
@@ -411,49 +432,47 @@ func (w *writer) addFiles(t *target, run order.Run) error {
 	}
 	for b := range w.regrow(run) {
 		for i := range b.Len {
-			if !w.record.Rejected(t.Grow, b.At(i)) {
-				if err := w.files.add(b.Slice(i, i+1)); err != nil {
+			if !w.Session.Record.Rejected(t.Grow, b.At(i)) {
+				if err := w.Session.files.add(b.Slice(i, i+1)); err != nil {
 					return err
 				}
 			}
 		}
 	}
-	return w.growth
+	return w.Growth
 }
 
 // flush hands out what the transaction did, once it cannot be taken back.
-func (w *writer) flush() error {
-	w.mu.Lock()
-	defer w.mu.Unlock()
+func (w *Writer) flush() error {
+	w.Session.mu.Lock()
+	defer w.Session.mu.Unlock()
 	for t, o := range w.outcomes {
-		t.out.add(o)
+		o.counted(&t.Out)
 	}
-	w.result.Redrawn += w.redrawn
+	w.Session.Result.Redrawn += w.redrawn
 	return w.handOut()
 }
 
-// add counts what a chunk did.
-func (e *Entity) add(o *outcome) {
-	e.merge(Entity{Inserted: o.Inserted, Updated: o.Updated, Unchanged: o.Unchanged, Kept: o.Kept, Removed: o.removed, Unmatched: o.unmatched, Fingerprint: o.print})
+// counted adds what a chunk did to what an entity's rows became.
+func (o *outcome) counted(e *journal.Entity) {
+	e.Merge(
+		journal.Entity{
+			Inserted:    o.Inserted,
+			Updated:     o.Updated,
+			Unchanged:   o.Unchanged,
+			Kept:        o.Kept,
+			Removed:     o.removed,
+			Unmatched:   o.unmatched,
+			Fingerprint: o.print,
+		},
+	)
 }
 
-// merge adds counts.
-func (e *Entity) merge(o Entity) {
-	e.Inserted += o.Inserted
-	e.Updated += o.Updated
-	e.Unchanged += o.Unchanged
-	e.Kept += o.Kept
-	e.Removed += o.Removed
-	e.Rejected += o.Rejected
-	e.Unmatched += o.Unmatched
-	e.Fingerprint.Add(o.Fingerprint)
-}
-
-// commit ends a transaction of the journal's own.
-func (w *writer) commit(ctx context.Context) error {
-	err := w.tx.Commit(context.WithoutCancel(ctx))
+// Commit ends a transaction of the journal's own.
+func (w *Writer) Commit(ctx context.Context) error {
+	err := w.Tx.Commit(context.WithoutCancel(ctx))
 	if err == nil {
-		w.tx = nil
+		w.Tx = nil
 	}
 	return err
 }

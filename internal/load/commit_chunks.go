@@ -6,6 +6,8 @@ import (
 	"maps"
 	"sync"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
@@ -13,39 +15,39 @@ import (
 )
 
 // inMany commits each chunk, with several connections where that is possible.
-func (l *loader) inMany(ctx context.Context, w *writer) error {
-	resumed := l.journal != nil && l.journal.number > 0
+func (l *Session) inMany(ctx context.Context, w *Writer) error {
+	resumed := l.Journal != nil && l.Journal.Number > 0
 	if !resumed {
-		if err := l.stepOver(ctx, w.store); err != nil {
+		if err := l.StepOver(ctx, w.Store); err != nil {
 			return err
 		}
 	}
-	err := l.repeat(ctx, w, func() error {
-		l.reset()
+	err := l.Repeat(ctx, w, func() error {
+		l.Reset()
 		w.state = newState()
-		if err := w.begin(ctx); err != nil {
+		if err := w.Begin(ctx); err != nil {
 			return err
 		}
-		if err := l.before(ctx, w.store, w.tx); err != nil {
+		if err := l.Before(ctx, w.Store, w.Tx); err != nil {
 			return err
 		}
-		return w.rollback()
+		return w.Rollback()
 	})
 	if err != nil {
 		return err
 	}
-	if err := l.reserve(ctx, w); err != nil {
+	if err := l.Reserve(ctx, w); err != nil {
 		return err
 	}
 	switch {
-	case l.journal == nil:
+	case l.Journal == nil:
 	case resumed:
 		if err := l.adoptChunks(ctx, w); err != nil {
 			return err
 		}
 	default:
-		err := l.repeat(ctx, w, func() error {
-			if err := w.begin(ctx); err != nil {
+		err := l.Repeat(ctx, w, func() error {
+			if err := w.Begin(ctx); err != nil {
 				return err
 			}
 			if err := l.enter(ctx, w); err != nil {
@@ -57,7 +59,7 @@ func (l *loader) inMany(ctx context.Context, w *writer) error {
 			if err := l.keepLinks(ctx, w); err != nil {
 				return err
 			}
-			return w.commit(ctx)
+			return w.Commit(ctx)
 		})
 		if err != nil {
 			return err
@@ -66,23 +68,23 @@ func (l *loader) inMany(ctx context.Context, w *writer) error {
 	if err := l.families(ctx, w); err != nil {
 		return errors.Join(err, l.forget(context.WithoutCancel(ctx), w))
 	}
-	if l.o.Part.Number > 0 {
+	if l.Options.Part.Number > 0 {
 		if whole, err := l.endPart(ctx, w); err != nil || !whole {
 			return err
 		}
 	}
-	return l.repeat(ctx, w, func() error {
-		if err := w.begin(ctx); err != nil {
+	return l.Repeat(ctx, w, func() error {
+		if err := w.Begin(ctx); err != nil {
 			return err
 		}
 		if err := l.after(ctx, w); err != nil {
 			return err
 		}
-		if err := l.always(ctx, w.tx); err != nil {
+		if err := l.Always(ctx, w.Tx); err != nil {
 			return err
 		}
-		if l.journal == nil {
-			return w.rollback()
+		if l.Journal == nil {
+			return w.Rollback()
 		}
 		if err := l.readBack(ctx, w); err != nil {
 			return err
@@ -90,92 +92,99 @@ func (l *loader) inMany(ctx context.Context, w *writer) error {
 		if err := l.conclude(ctx, w); err != nil {
 			return err
 		}
-		return w.commit(ctx)
+		return w.Commit(ctx)
 	})
 }
 
 // families commits the chunks of all families, and those again that were lost.
-func (l *loader) families(ctx context.Context, w *writer) error {
+func (l *Session) families(ctx context.Context, w *Writer) error {
 	for lost := 0; ; lost++ {
 		err := func() error {
-			for _, f := range l.order.Families {
+			for _, f := range l.Order.Families {
 				if err := l.family(ctx, w, f); err != nil {
 					return err
 				}
 			}
-			return l.repeat(ctx, w, func() error { return l.allThere(ctx, w.store) })
+			return l.Repeat(ctx, w, func() error { return l.allThere(ctx, w.Store) })
 		}()
-		if !errors.Is(err, errLost) || lost == maxRepeats {
+		if !errors.Is(err, ErrLost) || lost == MaxRepeats {
 			return err
 		}
 		l.mu.Lock()
-		l.journal.written = nil // or the next connection would be found wanting again
+		l.Journal.written = nil // or the next connection would be found wanting again
 		l.mu.Unlock()
-		if err := l.repeat(ctx, w, func() error { return l.recount(ctx, w) }); err != nil {
+		if err := l.Repeat(ctx, w, func() error { return l.recount(ctx, w) }); err != nil {
 			return err
 		}
 	}
 }
 
-// errLost tells that chunks are gone that were committed: a server answers to which they
+// ErrLost tells that chunks are gone that were committed: a server answers to which they
 // never came, such as a standby that has taken over.
-var errLost = errors.New("chunks that were committed are gone: another server answers, which does not have them")
+var ErrLost = errors.New("chunks that were committed are gone: another server answers, which does not have them")
 
 // allThere compares what this process has committed with the journal.
-func (l *loader) allThere(ctx context.Context, s store.Store) error {
-	if l.journal == nil {
+func (l *Session) allThere(ctx context.Context, s store.Store) error {
+	if l.Journal == nil {
 		return nil
 	}
 	l.mu.Lock()
-	written := maps.Clone(l.journal.written)
+	written := maps.Clone(l.Journal.written)
 	l.mu.Unlock()
 	if len(written) == 0 {
 		return nil
 	}
-	chunks, err := Chunks(ctx, s, l.journal.number)
+	chunks, err := journal.Chunks(ctx, s, l.Journal.Number)
 	if err != nil {
 		return err
 	}
 	for _, c := range chunks {
-		if c.State == StateDone {
-			delete(written, c.key)
+		if c.State == journal.StateDone {
+			delete(written, c.Key)
 		}
 	}
 	if len(written) > 0 {
-		return errLost
+		return ErrLost
 	}
 	return nil
 }
 
 // recount takes over what the journal has of this load, and nothing else.
-func (l *loader) recount(ctx context.Context, w *writer) error {
-	if _, err := FindEntry(ctx, w.store, l.journal.number); err != nil {
+func (l *Session) recount(ctx context.Context, w *Writer) error {
+	if _, err := journal.FindEntry(ctx, w.Store, l.Journal.Number); err != nil {
 		return err
 	}
-	chunks, err := Chunks(ctx, w.store, l.journal.number)
+	chunks, err := journal.Chunks(ctx, w.Store, l.Journal.Number)
 	if err != nil {
 		return err
 	}
 	l.mu.Lock()
 	l.done, l.rejected, l.rejects, l.unmatched = 0, 0, nil, nil
-	l.result.Chunks, l.result.Transactions, l.result.Redrawn = 0, 0, 0
-	for _, t := range l.list {
-		before := t.out
-		t.out = Entity{Entity: before.Entity, Table: before.Table, Mode: before.Mode, Before: before.Before, Skipped: before.Skipped, Loaded: before.Loaded}
+	l.Result.Chunks, l.Result.Transactions, l.Result.Redrawn = 0, 0, 0
+	for _, t := range l.List {
+		before := t.Out
+		t.Out = journal.Entity{
+			Entity:  before.Entity,
+			Table:   before.Table,
+			Mode:    before.Mode,
+			Before:  before.Before,
+			Skipped: before.Skipped,
+			Loaded:  before.Loaded,
+		}
 	}
-	l.journal.done, l.journal.written = map[chunkKey]bool{}, map[chunkKey]bool{}
+	l.Journal.done, l.Journal.written = map[journal.Key]bool{}, map[journal.Key]bool{}
 	l.mu.Unlock()
 	for _, c := range chunks {
-		if c.key.family < 0 || c.State != StateDone {
+		if c.Key.Family < 0 || c.State != journal.StateDone {
 			continue
 		}
 		if err := w.counted(c); err != nil {
 			return err
 		}
-		l.journal.written[c.key] = true
+		l.Journal.written[c.Key] = true
 		for _, x := range c.Log.Rejected {
 			l.rejected++
-			if len(l.rejects) < maxTold {
+			if len(l.rejects) < MaxTold {
 				l.rejects = append(l.rejects, x.Refusal)
 			}
 		}
@@ -184,9 +193,9 @@ func (l *loader) recount(ctx context.Context, w *writer) error {
 }
 
 // family commits the chunks of one family.
-func (l *loader) family(ctx context.Context, w *writer, f order.Family) error {
+func (l *Session) family(ctx context.Context, w *Writer, f order.Family) error {
 	for i, part := range l.partsOf(f) {
-		if i > 0 && l.o.Part.Number > 0 {
+		if i > 0 && l.Options.Part.Number > 0 {
 			if err := l.adoptNew(ctx, w); err != nil {
 				return err
 			}
@@ -212,23 +221,23 @@ func inOrder(f order.Family) bool {
 
 // familyPart commits the chunks of a part of one family. Rows that refer to others of
 // their own entity need the order, so they go through one connection.
-func (l *loader) familyPart(ctx context.Context, w *writer, f order.Family, part order.Part) error {
-	connections := min(l.o.Jobs, l.traits.Writers)
-	if l.o.Again == nil {
+func (l *Session) familyPart(ctx context.Context, w *Writer, f order.Family, part order.Part) error {
+	connections := min(l.Options.Jobs, l.Traits.Writers)
+	if l.Options.Again == nil {
 		connections = 1
 	}
 	if inOrder(f) {
 		connections = 1
 	}
-	g := grow.NewGrower(l.plan.Set)
+	g := grow.NewGrower(l.Plan.Set)
 	defer g.Close()
 	chunks := make(chan order.Chunk)
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	var all sync.WaitGroup
-	work := func(w *writer) {
+	work := func(w *Writer) {
 		defer all.Done()
-		defer w.close()
+		defer w.Close()
 		for c := range chunks {
 			if err := l.commitChunk(ctx, w, c); err != nil {
 				stop(err)
@@ -240,13 +249,13 @@ func (l *loader) familyPart(ctx context.Context, w *writer, f order.Family, part
 	go work(w.shared())
 	for range connections - 1 {
 		go func() {
-			s, err := l.o.Again(ctx)
+			s, err := l.Options.Again(ctx)
 			if err != nil {
 				stop(err)
 				all.Done()
 				return
 			}
-			work(&writer{loader: l, store: s, own: true})
+			work(&Writer{Session: l, Store: s, own: true})
 		}()
 	}
 feed:
@@ -266,57 +275,57 @@ feed:
 }
 
 // isDone tells whether a chunk is committed, as far as is known here.
-func (l *loader) isDone(c order.Chunk) bool {
-	if l.journal == nil {
+func (l *Session) isDone(c order.Chunk) bool {
+	if l.Journal == nil {
 		return false
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.journal.done[l.keyOf(c)]
+	return l.Journal.done[l.keyOf(c)]
 }
 
 // mostCommitted is the upper bound of rows that are committed together.
-func (l *loader) mostCommitted(f order.Family) uint64 {
-	if l.o.Commit == plan.CommitFamily {
+func (l *Session) mostCommitted(f order.Family) uint64 {
+	if l.Options.Commit == plan.CommitFamily {
 		return 1
 	}
 	return l.most(f)
 }
 
 // commitChunk writes a chunk in a transaction of its own.
-func (l *loader) commitChunk(ctx context.Context, w *writer, c order.Chunk) error {
+func (l *Session) commitChunk(ctx context.Context, w *Writer, c order.Chunk) error {
 	w.state = newState()
-	return l.repeat(ctx, w, func() error {
+	return l.Repeat(ctx, w, func() error {
 		w.decided, w.state = w.state.carried(), newState() // what was decided before a deadlock stays decided
-		if err := w.begin(ctx); err != nil {
+		if err := w.Begin(ctx); err != nil {
 			return err
 		}
 		err := w.chunk(ctx, c, w.regrow)
 		if errors.Is(err, errCommitted) {
-			return w.adoptChunk(ctx, w.at)
+			return w.adoptChunk(ctx, w.At)
 		}
 		if err != nil {
 			return err
 		}
-		if err := w.tx.Settle(ctx); err != nil {
-			return l.refusal(nil, nil, err)
+		if err := w.Tx.Settle(ctx); err != nil {
+			return l.Refusal(nil, nil, err)
 		}
-		if err := w.tx.Commit(context.WithoutCancel(ctx)); err != nil {
-			return l.refusal(nil, nil, err)
+		if err := w.Tx.Commit(context.WithoutCancel(ctx)); err != nil {
+			return l.Refusal(nil, nil, err)
 		}
 		l.mu.Lock()
-		l.result.Transactions++
-		if l.o.Part.Number > 0 {
-			l.journal.done[w.at] = true
+		l.Result.Transactions++
+		if l.Options.Part.Number > 0 {
+			l.Journal.done[w.At] = true
 		}
-		if l.journal != nil {
-			if l.journal.written == nil {
-				l.journal.written = map[chunkKey]bool{}
+		if l.Journal != nil {
+			if l.Journal.written == nil {
+				l.Journal.written = map[journal.Key]bool{}
 			}
-			l.journal.written[w.at] = true
+			l.Journal.written[w.At] = true
 		}
 		l.mu.Unlock()
-		w.tx = nil
+		w.Tx = nil
 		return w.flush()
 	})
 }

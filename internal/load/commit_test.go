@@ -1,4 +1,4 @@
-package load
+package load_test
 
 import (
 	"context"
@@ -7,11 +7,17 @@ import (
 	"testing"
 	"time"
 
+	"evensprout/internal/withdraw"
+
+	"evensprout/internal/load"
+
+	"evensprout/internal/journal"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"evensprout/internal/demo"
-	"evensprout/internal/grow"
+	"evensprout/internal/diag"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
@@ -22,10 +28,23 @@ import (
 
 // However rows are committed and by however many connections, they are the same.
 func TestCommitsMakeNoDifference(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	var first string
 	onEach(t, demo.Schema, func(t *testing.T, d *db) {
 		c := d.compile(t, demo.Entities)
-		r, err := Run(t.Context(), c, d.store, Options{Jobs: 3, Chunk: 700, Commit: plan.CommitChunk, Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) }})
+		r, err := load.Run(
+			t.Context(),
+			c,
+			d.store,
+			load.Options{
+				Jobs:   3,
+				Chunk:  700,
+				Commit: plan.CommitChunk,
+				Again:  func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) },
+			},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, int64(31934), r.Rows)
 		assert.Greater(t, r.Transactions, 45)
@@ -40,7 +59,11 @@ func TestCommitsMakeNoDifference(t *testing.T) {
 
 func TestEachFamilyIsCommittedAlone(t *testing.T) {
 	onEach(t, families, func(t *testing.T, d *db) {
-		r, err := d.load(t, "  Guest: {table: guests, rows: 30, fields: {email: {kind: email, unique: true}}}\n  Stay: {table: stays, per: {Guest: 2}, fields: {room: {count: 1}, price: 2.50, mail: {same: Guest.email}}}\n", Options{Commit: plan.CommitFamily})
+		r, err := d.load(
+			t,
+			"  Guest: {table: guests, rows: 30, fields: {email: {kind: email, unique: true}}}\n  Stay: {table: stays, per: {Guest: 2}, fields: {room: {count: 1}, price: 2.50, mail: {same: Guest.email}}}\n",
+			load.Options{Commit: plan.CommitFamily},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, 30, r.Transactions)
 		assert.Equal(t, int64(90), r.Rows)
@@ -50,16 +73,24 @@ func TestEachFamilyIsCommittedAlone(t *testing.T) {
 // With commit: chunk, what was committed before a refusal stays, and that is said.
 func TestChunksBeforeARefusalStay(t *testing.T) {
 	onEach(t, harbour, func(t *testing.T, d *db) {
-		_, err := d.load(t, "  Boat: {table: boats, rows: 100, fields: {crew: {count: 1}, seats: {between: [100, 199]}, label: {text: \"{crew}\"}, price: {derive: \"n < 50 ? decimal('1.00') : decimal('100000.00')\"}, n: {count: 0, column: pier_id}}}\n  Pier: {table: piers, rows: 100, fields: {id: {count: 0}, code: {pattern: \"[A-Z]{3}\", unique: true}}}\n", Options{Chunk: 10, Commit: plan.CommitChunk})
+		_, err := d.load(
+			t,
+			"  Boat: {table: boats, rows: 100, fields: {crew: {count: 1}, seats: {between: [100, 199]}, label: {text: \"{crew}\"}, price: {derive: \"n < 50 ? decimal('1.00') : decimal('100000.00')\"}, n: {count: 0, column: pier_id}}}\n  Pier: {table: piers, rows: 100, fields: {id: {count: 0}, code: {pattern: \"[A-Z]{3}\", unique: true}}}\n",
+			load.Options{Chunk: 10, Commit: plan.CommitChunk},
+		)
 		require.Error(t, err)
 	})
 	onEach(t, harbour, func(t *testing.T, d *db) {
-		_, err := d.load(t, "  Boat: {table: boats, rows: 100, fields: {crew: {count: 1}, price: {derive: \"crew < 50 ? decimal('1.00') : decimal('100000.00')\"}}}\n", Options{Chunk: 10, Commit: plan.CommitChunk})
-		var partial *Partial
+		_, err := d.load(
+			t,
+			"  Boat: {table: boats, rows: 100, fields: {crew: {count: 1}, price: {derive: \"crew < 50 ? decimal('1.00') : decimal('100000.00')\"}}}\n",
+			load.Options{Chunk: 10, Commit: plan.CommitChunk},
+		)
+		var partial *load.Partial
 		require.ErrorAs(t, err, &partial)
 		assert.Equal(t, 4, partial.Chunks)
 		assert.Equal(t, int64(40), partial.Rows)
-		var r *Refusal
+		var r *journal.Refusal
 		require.ErrorAs(t, err, &r)
 		assert.Equal(t, store.OutOfRange, r.Kind)
 		assert.Len(t, d.table(t, "boats"), 40)
@@ -75,7 +106,7 @@ func TestADryRunChangesNothing(t *testing.T) {
 	onEach(t, demo.Schema, func(t *testing.T, d *db) {
 		before := dump(t, d.store)
 		for _, commit := range []plan.Commit{plan.CommitLoad, plan.CommitChunk} {
-			r, err := d.load(t, small, Options{DryRun: true, Commit: commit})
+			r, err := d.load(t, small, load.Options{DryRun: true, Commit: commit})
 			require.NoError(t, err)
 			assert.Equal(t, int64(smallRows), r.Rows)
 			assert.Equal(t, before, dump(t, d.store))
@@ -97,18 +128,23 @@ CREATE TABLE ships (id {key}, captain_id INTEGER NOT NULL REFERENCES captains (i
 		if d.name == "sqlite" {
 			t.Skip("its circles are in TestCirclesLoad: a reference cannot be added later")
 		}
-		e := d.loaded(t, entities, Options{Chunk: 2})
+		e := d.loaded(t, entities, load.Options{Chunk: 2})
 		assert.Equal(t, int64(9), e["Captain"].Inserted)
 		for _, line := range d.table(t, "captains", "ship_id") {
 			assert.Regexp(t, `^[1-5]$`, line)
 		}
-		_, err := d.load(t, entities, Options{Commit: plan.CommitChunk})
+		_, err := d.load(t, entities, load.Options{Commit: plan.CommitChunk})
 		assert.ErrorContains(t, err, "that needs commit: load")
 	})
 	for engine := range later {
 		later[engine] += "ALTER TABLE captains ALTER COLUMN ship_id SET NOT NULL;"
 	}
-	later["mariadb"] = strings.Replace(later["mariadb"], "ALTER COLUMN ship_id SET NOT NULL", "MODIFY ship_id INTEGER NOT NULL", 1)
+	later["mariadb"] = strings.Replace(
+		later["mariadb"],
+		"ALTER COLUMN ship_id SET NOT NULL",
+		"MODIFY ship_id INTEGER NOT NULL",
+		1,
+	)
 	onEachWith(t, script, later, func(t *testing.T, d *db) {
 		if d.name == "sqlite" {
 			t.Skip("it can put off every reference")
@@ -118,7 +154,7 @@ CREATE TABLE ships (id {key}, captain_id INTEGER NOT NULL REFERENCES captains (i
 		warned := d.foresee(t, entities)
 		require.Len(t, warned.Warnings(), 1)
 		assert.Regexp(t, "^(ship|captain)_id closes a circle of references", warned[0].Message)
-		r, err := d.load(t, entities, d.journaled(Options{Chunk: 2}))
+		r, err := d.load(t, entities, d.journaled(load.Options{Chunk: 2}))
 		require.NoError(t, err)
 		assert.Len(t, d.table(t, "captains", "ship_id"), 9)
 		assert.True(t, d.compared(t, r.Load).Same())
@@ -128,13 +164,17 @@ CREATE TABLE ships (id {key}, captain_id INTEGER NOT NULL REFERENCES captains (i
 			require.ErrorAs(t, err, &v, "references are looked at as before")
 			assert.Equal(t, store.ForeignKey, v.Kind)
 		}
-		d.withdrawn(t, r.Load, WithdrawOptions{})
+		d.withdrawn(t, r.Load, withdraw.Options{})
 		assert.Equal(t, before, dump(t, d.store))
 
-		_, err = d.load(t, strings.ReplaceAll(entities, "rows:", "write: replace, rows:"), Options{})
-		var p plan.Problems
+		_, err = d.load(t, strings.ReplaceAll(entities, "rows:", "write: replace, rows:"), load.Options{})
+		var p diag.Problems
 		require.ErrorAs(t, err, &p)
-		assert.Regexp(t, `(Captain.ship|Ship.captain) closes a circle of references, and (ship|captain)_id is NOT NULL`, p.Error())
+		assert.Regexp(
+			t,
+			`(Captain.ship|Ship.captain) closes a circle of references, and (ship|captain)_id is NOT NULL`,
+			p.Error(),
+		)
 	})
 }
 
@@ -152,11 +192,19 @@ func TestReplaceUnderAReader(t *testing.T) {
 			return db.Table("fares")
 		}()
 		seen := map[int64]bool{}
-		_, err := Run(t.Context(), d.compile(t, "  Fare: {table: fares, write: replace, rows: 500, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, label: {text: \"{code}\"}, price: 1.00}}\n"), d.store, Options{Chunk: 50, Progress: func(uint64, uint64) {
-			n, err := reader.Count(t.Context(), table)
-			require.NoError(t, err)
-			seen[n] = true
-		}})
+		_, err := load.Run(
+			t.Context(),
+			d.compile(
+				t,
+				"  Fare: {table: fares, write: replace, rows: 500, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, label: {text: \"{code}\"}, price: 1.00}}\n",
+			),
+			d.store,
+			load.Options{Chunk: 50, Progress: func(uint64, uint64) {
+				n, err := reader.Count(t.Context(), table)
+				require.NoError(t, err)
+				seen[n] = true
+			}},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, map[int64]bool{2: true}, seen)
 		n, err := reader.Count(t.Context(), table)
@@ -166,79 +214,99 @@ func TestReplaceUnderAReader(t *testing.T) {
 }
 
 func TestReplaceAndRowsOutsideThePlan(t *testing.T) {
-	onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (1, 'HERON', 'Heron'); INSERT INTO trips (id, vessel_id, day) VALUES (5, 1, 1);", func(t *testing.T, d *db) {
-		const entities = "  Vessel: {table: vessels, write: WRITE, given: {a: {id: 9, code: TERN, name: Tern}}}\n"
-		r := d.refused(t, strings.Replace(entities, "WRITE", "replace", 1), Options{})
-		assert.Equal(t, store.ForeignKey, r.Kind)
-		assert.Contains(t, r.Message, "rows of trips refer to rows that replace would delete")
-		assert.Contains(t, r.Hint, "cascade: true")
-		e := d.loaded(t, strings.Replace(entities, "WRITE", "{mode: replace, cascade: true}", 1), Options{})
-		assert.Equal(t, int64(1), e["Vessel"].Removed)
-		assert.Equal(t, []string{"9 TERN Tern"}, d.table(t, "vessels"))
-		assert.Empty(t, d.table(t, "trips"))
-		// Both replaced: no question.
-		both := "  Vessel: {table: vessels, write: replace, given: {a: {code: WREN, name: Wren}}}\n  Trip: {table: trips, write: replace, per: {Vessel: 2}, fields: {day: 1}}\n"
-		e = d.loaded(t, both, Options{})
-		assert.Equal(t, [2]int64{1, 2}, [2]int64{e["Vessel"].Inserted, e["Trip"].Inserted})
-		e = d.loaded(t, both, Options{})
-		assert.Equal(t, [2]int64{1, 2}, [2]int64{e["Vessel"].Removed, e["Trip"].Removed})
-	})
+	onEach(
+		t,
+		vessels+"INSERT INTO vessels (id, code, name) VALUES (1, 'HERON', 'Heron'); INSERT INTO trips (id, vessel_id, day) VALUES (5, 1, 1);",
+		func(t *testing.T, d *db) {
+			const entities = "  Vessel: {table: vessels, write: WRITE, given: {a: {id: 9, code: TERN, name: Tern}}}\n"
+			r := d.refused(t, strings.Replace(entities, "WRITE", "replace", 1), load.Options{})
+			assert.Equal(t, store.ForeignKey, r.Kind)
+			assert.Contains(t, r.Message, "rows of trips refer to rows that replace would delete")
+			assert.Contains(t, r.Hint, "cascade: true")
+			e := d.loaded(t, strings.Replace(entities, "WRITE", "{mode: replace, cascade: true}", 1), load.Options{})
+			assert.Equal(t, int64(1), e["Vessel"].Removed)
+			assert.Equal(t, []string{"9 TERN Tern"}, d.table(t, "vessels"))
+			assert.Empty(t, d.table(t, "trips"))
+			// Both replaced: no question.
+			both := "  Vessel: {table: vessels, write: replace, given: {a: {code: WREN, name: Wren}}}\n  Trip: {table: trips, write: replace, per: {Vessel: 2}, fields: {day: 1}}\n"
+			e = d.loaded(t, both, load.Options{})
+			assert.Equal(t, [2]int64{1, 2}, [2]int64{e["Vessel"].Inserted, e["Trip"].Inserted})
+			e = d.loaded(t, both, load.Options{})
+			assert.Equal(t, [2]int64{1, 2}, [2]int64{e["Vessel"].Removed, e["Trip"].Removed})
+		},
+	)
 }
 
 func TestReplaceOfATableThatRefersToItself(t *testing.T) {
-	onEach(t, "CREATE TABLE crew (id INTEGER PRIMARY KEY, boss_id INTEGER REFERENCES crew (id), name VARCHAR(9));", func(t *testing.T, d *db) {
-		const entities = "  Crew: {table: crew, write: replace, rows: 50, fields: {boss: {pick: Crew}, name: a}}\n"
-		d.loaded(t, entities, Options{Chunk: 7})
-		e := d.loaded(t, entities, Options{Chunk: 7})
-		assert.Equal(t, [3]int64{50, 50, 50}, [3]int64{e["Crew"].Removed, e["Crew"].Inserted, e["Crew"].After})
-	})
+	onEach(
+		t,
+		"CREATE TABLE crew (id INTEGER PRIMARY KEY, boss_id INTEGER REFERENCES crew (id), name VARCHAR(9));",
+		func(t *testing.T, d *db) {
+			const entities = "  Crew: {table: crew, write: replace, rows: 50, fields: {boss: {pick: Crew}, name: a}}\n"
+			d.loaded(t, entities, load.Options{Chunk: 7})
+			e := d.loaded(t, entities, load.Options{Chunk: 7})
+			assert.Equal(t, [3]int64{50, 50, 50}, [3]int64{e["Crew"].Removed, e["Crew"].Inserted, e["Crew"].After})
+		},
+	)
 }
 
 // Names with quotes, spaces, reserved words and other letters, in every statement.
 func TestOddNamesEverywhere(t *testing.T) {
-	onEach(t, `CREATE TABLE "select ""it""" ("order" INTEGER PRIMARY KEY, "größe in m" INTEGER NOT NULL UNIQUE, "from's" VARCHAR(20), "日付" INTEGER, CONSTRAINT "a b" CHECK ("日付" < 1000));
-CREATE TABLE "child of ""it""" ("id" INTEGER PRIMARY KEY, "up to" INTEGER NOT NULL REFERENCES "select ""it""" ("order"));`, func(t *testing.T, d *db) {
-		text := func(write, value string) string {
-			return "  Odd:\n    table: 'select \"it\"'\n    write: " + write + "\n    rows: 20\n    fields:\n      order: {count: 1}\n      size: {count: 1, column: größe in m}\n      text: {value: " + value + ", column: \"from's\"}\n      date: {count: 1, column: 日付}\n" +
-				"  Child: {table: 'child of \"it\"', write: {mode: keep, match: [id]}, rows: 20, fields: {id: {count: 1}, up: {pick: Odd, column: up to}}}\n"
-		}
-		e := d.loaded(t, text("insert", "a"), Options{})
-		assert.Equal(t, int64(20), e["Child"].Inserted)
-		e = d.loaded(t, text("{mode: upsert, match: [size]}", "b"), Options{Changed: func(Changed) error { return nil }})
-		assert.Equal(t, int64(20), e["Odd"].Updated)
-		assert.Equal(t, int64(20), e["Child"].Kept)
-		e = d.loaded(t, text("{mode: update, match: [size]}", "c"), Options{})
-		assert.Equal(t, int64(20), e["Odd"].Updated)
-		r, err := d.load(t, text("insert", "d"), Options{Policies: plan.Policies{"all": plan.Skip}})
-		require.NoError(t, err)
-		assert.Equal(t, int64(40), r.Rejected)
-	})
+	onEach(
+		t,
+		`CREATE TABLE "select ""it""" ("order" INTEGER PRIMARY KEY, "größe in m" INTEGER NOT NULL UNIQUE, "from's" VARCHAR(20), "日付" INTEGER, CONSTRAINT "a b" CHECK ("日付" < 1000));
+CREATE TABLE "child of ""it""" ("id" INTEGER PRIMARY KEY, "up to" INTEGER NOT NULL REFERENCES "select ""it""" ("order"));`,
+		func(t *testing.T, d *db) {
+			text := func(write, value string) string {
+				return "  Odd:\n    table: 'select \"it\"'\n    write: " + write + "\n    rows: 20\n    fields:\n      order: {count: 1}\n      size: {count: 1, column: größe in m}\n      text: {value: " + value + ", column: \"from's\"}\n      date: {count: 1, column: 日付}\n" +
+					"  Child: {table: 'child of \"it\"', write: {mode: keep, match: [id]}, rows: 20, fields: {id: {count: 1}, up: {pick: Odd, column: up to}}}\n"
+			}
+			e := d.loaded(t, text("insert", "a"), load.Options{})
+			assert.Equal(t, int64(20), e["Child"].Inserted)
+			e = d.loaded(
+				t,
+				text("{mode: upsert, match: [size]}", "b"),
+				load.Options{Changed: func(load.Changed) error { return nil }},
+			)
+			assert.Equal(t, int64(20), e["Odd"].Updated)
+			assert.Equal(t, int64(20), e["Child"].Kept)
+			e = d.loaded(t, text("{mode: update, match: [size]}", "c"), load.Options{})
+			assert.Equal(t, int64(20), e["Odd"].Updated)
+			r, err := d.load(t, text("insert", "d"), load.Options{Policies: plan.Policies{"all": plan.Skip}})
+			require.NoError(t, err)
+			assert.Equal(t, int64(40), r.Rejected)
+		},
+	)
 }
 
 // Text with every sign that some format treats in its own way comes back as it went.
 func TestOddValues(t *testing.T) {
-	onEach(t, "CREATE TABLE notes (id INTEGER PRIMARY KEY, text VARCHAR(60) NOT NULL, raw {bytes}, seen_at {moment}, amount DECIMAL(18,6));", func(t *testing.T, d *db) {
-		const entities = "  Note:\n    table: notes\n    write: {mode: upsert, match: [id]}\n    fields: {raw: {bytes: 0..90}}\n    given:\n" +
-			"      a: {id: 1, text: \"tab\\tnewline\\nreturn\\r\", seen_at: 2026-05-01T08:00:00.123456Z, amount: 0.000001}\n" +
-			"      b: {id: 2, text: \"back\\\\slash \\\\N 'quotes' \\\"double\\\" `back`\", seen_at: 1970-01-01T00:00:00Z, amount: -123456789012.345678}\n" +
-			"      c: {id: 3, text: \"Ω 日本 🚢 é\", seen_at: null, amount: 0.5}\n" +
-			"      d: {id: 4, text: \"\", seen_at: 1999-12-31T23:59:59.9Z, amount: null}\n"
-		if d.name == "sqlite" {
-			t.Skip("decimals of 18 digits are refused there, see TestDecimalsAreNeverRounded")
-		}
-		e := d.loaded(t, entities, Options{})
-		assert.Equal(t, int64(4), e["Note"].Inserted)
-		assert.Equal(t, []string{
-			"1 tab\tnewline\nreturn\r 2026-05-01T08:00:00.123456Z 0.000001", "2 back\\slash \\N 'quotes' \"double\" `back` 1970-01-01T00:00:00Z -123456789012.345678",
-			"3 Ω 日本 🚢 é NULL 0.500000", "4  1999-12-31T23:59:59.9Z NULL",
-		}, d.table(t, "notes", "id", "text", "seen_at", "amount"))
-		e = d.loaded(t, entities, Options{})
-		assert.Equal(t, int64(4), e["Note"].Unchanged)
-		e = d.loaded(t, strings.Replace(entities, "{mode: upsert, match: [id]}", "replace", 1), Options{})
-		assert.Equal(t, int64(4), e["Note"].Inserted, "the bulk path")
-		e = d.loaded(t, entities, Options{})
-		assert.Equal(t, int64(4), e["Note"].Unchanged, "both paths write the same")
-	})
+	onEach(
+		t,
+		"CREATE TABLE notes (id INTEGER PRIMARY KEY, text VARCHAR(60) NOT NULL, raw {bytes}, seen_at {moment}, amount DECIMAL(18,6));",
+		func(t *testing.T, d *db) {
+			const entities = "  Note:\n    table: notes\n    write: {mode: upsert, match: [id]}\n    fields: {raw: {bytes: 0..90}}\n    given:\n" +
+				"      a: {id: 1, text: \"tab\\tnewline\\nreturn\\r\", seen_at: 2026-05-01T08:00:00.123456Z, amount: 0.000001}\n" +
+				"      b: {id: 2, text: \"back\\\\slash \\\\N 'quotes' \\\"double\\\" `back`\", seen_at: 1970-01-01T00:00:00Z, amount: -123456789012.345678}\n" +
+				"      c: {id: 3, text: \"Ω 日本 🚢 é\", seen_at: null, amount: 0.5}\n" +
+				"      d: {id: 4, text: \"\", seen_at: 1999-12-31T23:59:59.9Z, amount: null}\n"
+			if d.name == "sqlite" {
+				t.Skip("decimals of 18 digits are refused there, see TestDecimalsAreNeverRounded")
+			}
+			e := d.loaded(t, entities, load.Options{})
+			assert.Equal(t, int64(4), e["Note"].Inserted)
+			assert.Equal(t, []string{
+				"1 tab\tnewline\nreturn\r 2026-05-01T08:00:00.123456Z 0.000001", "2 back\\slash \\N 'quotes' \"double\" `back` 1970-01-01T00:00:00Z -123456789012.345678",
+				"3 Ω 日本 🚢 é NULL 0.500000", "4  1999-12-31T23:59:59.9Z NULL",
+			}, d.table(t, "notes", "id", "text", "seen_at", "amount"))
+			e = d.loaded(t, entities, load.Options{})
+			assert.Equal(t, int64(4), e["Note"].Unchanged)
+			e = d.loaded(t, strings.Replace(entities, "{mode: upsert, match: [id]}", "replace", 1), load.Options{})
+			assert.Equal(t, int64(4), e["Note"].Inserted, "the bulk path")
+			e = d.loaded(t, entities, load.Options{})
+			assert.Equal(t, int64(4), e["Note"].Unchanged, "both paths write the same")
+		},
+	)
 }
 
 func TestRebuiltIndexes(t *testing.T) {
@@ -247,7 +315,11 @@ func TestRebuiltIndexes(t *testing.T) {
 	onEach(t, script, func(t *testing.T, d *db) {
 		before, err := d.store.Survey(t.Context())
 		require.NoError(t, err)
-		_, err = d.load(t, strings.Replace(entities, "NOTE", "{pattern: \"[A-Z]{9}\", unique: true}", 1), Options{Rebuild: true})
+		_, err = d.load(
+			t,
+			strings.Replace(entities, "NOTE", "{pattern: \"[A-Z]{9}\", unique: true}", 1),
+			load.Options{Rebuild: true},
+		)
 		if d.name == "mariadb" {
 			var fault *store.Fault
 			require.ErrorAs(t, err, &fault)
@@ -264,15 +336,23 @@ func TestRebuiltIndexes(t *testing.T) {
 		if d.name == "mariadb" {
 			t.Skip("it does not rebuild")
 		}
-		_, err := d.load(t, strings.Replace(entities, "NOTE", "{pattern: \"[A-Z]{9}\", unique: true}", 1), Options{Rebuild: true})
-		assert.ErrorContains(t, err, "vessels has 1 rows, and indexes are rebuilt only of tables that are empty at the start")
+		_, err := d.load(
+			t,
+			strings.Replace(entities, "NOTE", "{pattern: \"[A-Z]{9}\", unique: true}", 1),
+			load.Options{Rebuild: true},
+		)
+		assert.ErrorContains(
+			t,
+			err,
+			"vessels has 1 rows, and indexes are rebuilt only of tables that are empty at the start",
+		)
 	})
 	onEach(t, script, func(t *testing.T, d *db) {
 		if d.name == "mariadb" {
 			t.Skip("it does not rebuild")
 		}
-		_, err := d.load(t, strings.Replace(entities, "NOTE", "{choose: [a, b]}", 1), Options{Rebuild: true})
-		var r *Refusal
+		_, err := d.load(t, strings.Replace(entities, "NOTE", "{choose: [a, b]}", 1), load.Options{Rebuild: true})
+		var r *journal.Refusal
 		require.ErrorAs(t, err, &r, "a violation that shows only when the index is made again")
 		assert.Equal(t, store.Unique, r.Kind)
 		assert.Equal(t, []string{"note"}, r.Columns)
@@ -325,19 +405,41 @@ func waits(t *testing.T, d *db, s store.Store) bool {
 	if d.name == "mariadb" {
 		name := &schema.Column{Name: "variable_name", Kind: schema.Text}
 		said := &schema.Column{Name: "variable_value", Kind: schema.Text}
-		require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Schema: "information_schema", Name: "global_status"}, Columns: []*schema.Column{said}, Where: []store.Cell{{Column: name,
-			Value: value.String("INNODB_ROW_LOCK_CURRENT_WAITS")}}}, func(row []value.Value) error {
-			if row[0].S != "0" {
-				n++
-			}
-			return nil
-		}))
+		require.NoError(
+			t,
+			s.Select(
+				t.Context(),
+				store.Query{
+					Table:   &schema.Table{Schema: "information_schema", Name: "global_status"},
+					Columns: []*schema.Column{said},
+					Where: []store.Cell{{Column: name,
+						Value: value.String("INNODB_ROW_LOCK_CURRENT_WAITS")}},
+				},
+				func(row []value.Value) error {
+					if row[0].S != "0" {
+						n++
+					}
+					return nil
+				},
+			),
+		)
 		return n > 0
 	}
-	require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Schema: "pg_catalog", Name: "pg_locks"}, Columns: []*schema.Column{granted}, Where: []store.Cell{{Column: granted, Value: value.Bool(false)}}}, func([]value.Value) error {
-		n++
-		return nil
-	}))
+	require.NoError(
+		t,
+		s.Select(
+			t.Context(),
+			store.Query{
+				Table:   &schema.Table{Schema: "pg_catalog", Name: "pg_locks"},
+				Columns: []*schema.Column{granted},
+				Where:   []store.Cell{{Column: granted, Value: value.Bool(false)}},
+			},
+			func([]value.Value) error {
+				n++
+				return nil
+			},
+		),
+	)
 	return n > 0
 }
 
@@ -361,21 +463,33 @@ func TestARaceForAKey(t *testing.T) {
 			tx, err := other.Begin(t.Context(), store.TxOptions{})
 			require.NoError(t, err)
 			table := tables.Table("vessels")
-			e := (&grow.Set{}).NewEntity("x")
-			_, err = tx.Insert(t.Context(), store.Into{Table: table, Columns: table.Columns, Fields: []int{0, 1, 2}}, func(yield func(*grow.Batch) bool) {
-				yield(&grow.Batch{Entity: e, Len: 1, Width: 3, Values: []value.Value{value.Int(500), value.String("HERON"), value.String("Theirs")}})
-			})
+			_, err = tx.Insert(
+				t.Context(),
+				store.Into{Table: table, Columns: table.Columns, Fields: []int{0, 1, 2}},
+				func(yield func(*value.Batch) bool) {
+					yield(
+						&value.Batch{
+							Len:    1,
+							Width:  3,
+							Values: []value.Value{value.Int(500), value.String("HERON"), value.String("Theirs")},
+						},
+					)
+				},
+			)
 			require.NoError(t, err)
-			plan := d.compile(t, "  Vessel:\n    table: vessels\n    write: {mode: "+c.mode+", match: [code]}\n    given: {h: {code: HERON, name: Heron}, t: {code: TERN, name: Tern}}\n")
+			plan := d.compile(
+				t,
+				"  Vessel:\n    table: vessels\n    write: {mode: "+c.mode+", match: [code]}\n    given: {h: {code: HERON, name: Heron}, t: {code: TERN, name: Tern}}\n",
+			)
 			done := make(chan error)
-			var r *Result
+			var r *journal.Result
 			go func() {
 				var err error
-				o := Options{Policies: c.policies}
+				o := load.Options{Policies: c.policies}
 				if c.journal {
 					o = d.journaled(o)
 				}
-				r, err = Run(t.Context(), plan, d.store, o)
+				r, err = load.Run(t.Context(), plan, d.store, o)
 				done <- err
 			}()
 			require.Eventually(t, func() bool { return waits(t, d, watcher) }, 8*time.Second, 5*time.Millisecond)
@@ -384,8 +498,13 @@ func TestARaceForAKey(t *testing.T) {
 			assert.Equal(t, int64(1), r.Entities[0].Inserted)
 			assert.ElementsMatch(t, []string{"HERON " + c.want, "TERN Tern"}, d.table(t, "vessels", "code", "name"))
 			if c.journal {
-				d.withdrawn(t, r.Load, WithdrawOptions{})
-				assert.Equal(t, []string{"HERON Theirs"}, d.table(t, "vessels", "code", "name"), "what the others wrote is back")
+				d.withdrawn(t, r.Load, withdraw.Options{})
+				assert.Equal(
+					t,
+					[]string{"HERON Theirs"},
+					d.table(t, "vessels", "code", "name"),
+					"what the others wrote is back",
+				)
 			}
 		})
 	}
@@ -394,41 +513,45 @@ func TestARaceForAKey(t *testing.T) {
 // Two loads that take locks in opposite orders: the server ends one of them, and that
 // one goes through at the second try.
 func TestADeadlock(t *testing.T) {
-	onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (1, 'A', 'a'), (2, 'B', 'b');", func(t *testing.T, d *db) {
-		if d.name == "sqlite" {
-			t.Skip("its writers take turns")
-		}
-		update := func(name string, rows ...string) string {
-			return "  Vessel:\n    table: vessels\n    write: {mode: update, match: [code], set: [name]}\n    given: {x: {code: " + rows[0] + ", name: " + name + "}, y: {code: " + rows[1] + ", name: " + name + "}}\n"
-		}
-		// Both have changed their first row before either changes its second.
-		var first sync.WaitGroup
-		first.Add(2)
-		run := func(s store.Store, c *plan.Compiled) (*Result, error) {
-			met := false
-			return Run(context.Background(), c, s, Options{Chunk: 1, Progress: func(done, _ uint64) {
-				if done == 2 && !met {
-					met = true
-					first.Done()
-					first.Wait()
-				}
-			}})
-		}
-		one, two := d.compile(t, update("one", "A", "B")), d.compile(t, update("two", "B", "A"))
-		var results [2]*Result
-		var errs [2]error
-		var all sync.WaitGroup
-		all.Add(2)
-		go func() { defer all.Done(); results[0], errs[0] = run(d.store, one) }()
-		other := d.open(t)
-		go func() { defer all.Done(); results[1], errs[1] = run(other, two) }()
-		all.Wait()
-		require.NoError(t, errs[0])
-		require.NoError(t, errs[1])
-		assert.Equal(t, 1, results[0].Repeated+results[1].Repeated)
-		names := d.table(t, "vessels", "name")
-		assert.Equal(t, names[0], names[1], "one load after the other, never half of each")
-	})
+	onEach(
+		t,
+		vessels+"INSERT INTO vessels (id, code, name) VALUES (1, 'A', 'a'), (2, 'B', 'b');",
+		func(t *testing.T, d *db) {
+			if d.name == "sqlite" {
+				t.Skip("its writers take turns")
+			}
+			update := func(name string, rows ...string) string {
+				return "  Vessel:\n    table: vessels\n    write: {mode: update, match: [code], set: [name]}\n    given: {x: {code: " + rows[0] + ", name: " + name + "}, y: {code: " + rows[1] + ", name: " + name + "}}\n"
+			}
+			// Both have changed their first row before either changes its second.
+			var first sync.WaitGroup
+			first.Add(2)
+			run := func(s store.Store, c *plan.Compiled) (*journal.Result, error) {
+				met := false
+				return load.Run(context.Background(), c, s, load.Options{Chunk: 1, Progress: func(done, _ uint64) {
+					if done == 2 && !met {
+						met = true
+						first.Done()
+						first.Wait()
+					}
+				}})
+			}
+			one, two := d.compile(t, update("one", "A", "B")), d.compile(t, update("two", "B", "A"))
+			var results [2]*journal.Result
+			var errs [2]error
+			var all sync.WaitGroup
+			all.Add(2)
+			go func() { defer all.Done(); results[0], errs[0] = run(d.store, one) }()
+			other := d.open(t)
+			go func() { defer all.Done(); results[1], errs[1] = run(other, two) }()
+			all.Wait()
+			require.NoError(t, errs[0])
+			require.NoError(t, errs[1])
+			assert.Equal(t, 1, results[0].Repeated+results[1].Repeated)
+			names := d.table(t, "vessels", "name")
+			assert.Equal(t, names[0], names[1], "one load after the other, never half of each")
+		},
+	)
 }
 
 // A transaction that the server ends because of another one is begun again.
@@ -441,7 +564,7 @@ func TestTransientFaultsAreRepeated(t *testing.T) {
 			}
 			return nil
 		}}
-		r, err := Run(t.Context(), d.compile(t, small), f, Options{pause: 1})
+		r, err := load.Run(t.Context(), d.compile(t, small), f, load.Options{Pause: 1})
 		require.NoError(t, err)
 		assert.Equal(t, 2, r.Repeated)
 		assert.Equal(t, int64(smallRows), r.Rows)
@@ -451,8 +574,11 @@ func TestTransientFaultsAreRepeated(t *testing.T) {
 	})
 	onEach(t, demo.Schema, func(t *testing.T, d *db) {
 		before := dump(t, d.store)
-		f := &faulty{Store: d.store, beforeInsert: func() error { return &store.Fault{Kind: store.Transient, Message: "deadlock"} }}
-		_, err := Run(t.Context(), d.compile(t, small), f, Options{pause: 1})
+		f := &faulty{
+			Store:        d.store,
+			beforeInsert: func() error { return &store.Fault{Kind: store.Transient, Message: "deadlock"} },
+		}
+		_, err := load.Run(t.Context(), d.compile(t, small), f, load.Options{Pause: 1})
 		assert.ErrorContains(t, err, "deadlock (tried 6 times)")
 		assert.Equal(t, before, dump(t, d.store))
 	})
@@ -470,7 +596,7 @@ func TestACommitWithoutAnAnswer(t *testing.T) {
 				}
 				return &store.Fault{Kind: store.Unanswered, Message: "no answer"}
 			}}
-			_, err := Run(t.Context(), d.compile(t, small), f, Options{pause: 1})
+			_, err := load.Run(t.Context(), d.compile(t, small), f, load.Options{Pause: 1})
 			var fault *store.Fault
 			require.ErrorAs(t, err, &fault)
 			assert.Equal(t, store.Unanswered, fault.Kind)
@@ -481,7 +607,11 @@ func TestACommitWithoutAnAnswer(t *testing.T) {
 
 func TestStatementsAreCounted(t *testing.T) {
 	onEach(t, fares, func(t *testing.T, d *db) {
-		r, err := d.load(t, fare("{mode: upsert, match: [code]}", "{id: 7, code: DECK, label: Sun deck, price: 5.00}"), Options{})
+		r, err := d.load(
+			t,
+			fare("{mode: upsert, match: [code]}", "{id: 7, code: DECK, label: Sun deck, price: 5.00}"),
+			load.Options{},
+		)
 		require.NoError(t, err)
 		sent, seen := int64(0), map[string]bool{}
 		for _, s := range r.Statements {
@@ -514,18 +644,26 @@ func TestAKilledServer(t *testing.T) {
 			d := &db{engine: e, url: server.Database(t, e.words.Replace(demo.Schema))}
 			d.store = d.open(t)
 			killed := false
-			_, err = d.load(t, demo.Entities, Options{pause: 1, Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) }, Progress: func(done, _ uint64) {
-				if done > 9000 && !killed {
-					killed = true
-					server.Kill()
-				}
-			}})
+			_, err = d.load(
+				t,
+				demo.Entities,
+				load.Options{
+					Pause: 1,
+					Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) },
+					Progress: func(done, _ uint64) {
+						if done > 9000 && !killed {
+							killed = true
+							server.Kill()
+						}
+					},
+				},
+			)
 			var fault *store.Fault
 			require.ErrorAs(t, err, &fault)
 			assert.Contains(t, []store.FaultKind{store.Lost, store.Unreachable}, fault.Kind)
 			require.NoError(t, server.Start())
 			d.store = d.open(t)
-			r, err := d.load(t, demo.Entities, Options{})
+			r, err := d.load(t, demo.Entities, load.Options{})
 			require.NoError(t, err)
 			assert.Equal(t, int64(31934), r.Rows)
 		})
@@ -545,7 +683,15 @@ func TestABrokenConnectionIsOpenedAgain(t *testing.T) {
 			}
 			return nil
 		}}
-		r, err := Run(t.Context(), d.compile(t, small), f, Options{pause: 1, Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) }})
+		r, err := load.Run(
+			t.Context(),
+			d.compile(t, small),
+			f,
+			load.Options{
+				Pause: 1,
+				Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) },
+			},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, 1, r.Repeated)
 		assert.Equal(t, int64(smallRows), r.Rows)

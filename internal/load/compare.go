@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/schema"
@@ -75,14 +77,14 @@ type CellDifference struct {
 	Plan  string `json:"plan"`
 }
 
-// maxCompared bounds the rows of each kind that a difference tells one by one.
-const maxCompared = 1000
+// MaxCompared bounds the rows of each kind that a difference tells one by one.
+const MaxCompared = 1000
 
 // part is an entity of one of the loads that are compared.
 type part struct {
 	*Past
-	t *target
-	w *writer
+	t *Target
+	w *Writer
 	e EntityDifference
 }
 
@@ -106,15 +108,21 @@ type comparison struct {
 	byName map[string][]*part
 	counts map[string]int64 // rows of tables
 	same   map[string]bool  // tables that are as planned, by their fingerprint
-	loads  []*Entry         // of the whole journal; nil until they are read
+	loads  []*journal.Entry // of the whole journal; nil until they are read
 	fates  fates            // nil until they are read
 }
 
 func newComparison(ctx context.Context, s store.Store, pasts []*Past) (*comparison, error) {
-	c := &comparison{store: s, pasts: pasts, byName: map[string][]*part{}, counts: map[string]int64{}, same: map[string]bool{}}
+	c := &comparison{
+		store:  s,
+		pasts:  pasts,
+		byName: map[string][]*part{},
+		counts: map[string]int64{},
+		same:   map[string]bool{},
+	}
 	for _, p := range pasts {
-		w := &writer{loader: p.l, store: s}
-		for _, t := range p.l.list {
+		w := &Writer{Session: p.Session, Store: s}
+		for _, t := range p.Session.List {
 			if t.skipped || t.Grow.Total() == 0 {
 				continue
 			}
@@ -138,11 +146,11 @@ func newComparison(ctx context.Context, s store.Store, pasts []*Past) (*comparis
 // begin opens the transaction for temporary tables, once for all loads.
 func (c *comparison) begin(ctx context.Context) error {
 	for _, p := range c.parts {
-		if p.w.tx == nil {
-			p.w.tx = c.tx()
+		if p.w.Tx == nil {
+			p.w.Tx = c.tx()
 		}
-		if p.w.tx == nil {
-			if err := p.w.begin(ctx); err != nil {
+		if p.w.Tx == nil {
+			if err := p.w.Begin(ctx); err != nil {
 				return err
 			}
 		}
@@ -153,8 +161,8 @@ func (c *comparison) begin(ctx context.Context) error {
 // tx is the open transaction; nil if there is none.
 func (c *comparison) tx() store.Tx {
 	for _, p := range c.parts {
-		if p.w.tx != nil {
-			return p.w.tx
+		if p.w.Tx != nil {
+			return p.w.Tx
 		}
 	}
 	return nil
@@ -164,8 +172,8 @@ func (c *comparison) tx() store.Tx {
 func (c *comparison) close() error {
 	tx := c.tx()
 	for _, p := range c.parts {
-		p.w.tx = nil
-		p.w.close()
+		p.w.Tx = nil
+		p.w.Close()
 	}
 	if tx == nil {
 		return nil
@@ -240,9 +248,10 @@ func (e *EntityDifference) add(o EntityDifference) {
 // it cannot be told in this way.
 func (c *comparison) sameByFingerprint(ctx context.Context, table *schema.Table) (bool, error) {
 	parts := c.byName[table.Name]
-	columns := parts[0].t.into().Columns
+	columns := parts[0].t.Into().Columns
 	for _, p := range parts {
-		if p.t.write.Mode != store.Insert && p.t.write.Mode != store.Replace || !slices.Equal(namesOf(p.t.into().Columns), namesOf(columns)) {
+		if p.t.Writes.Mode != store.Insert && p.t.Writes.Mode != store.Replace ||
+			!slices.Equal(NamesOf(p.t.Into().Columns), NamesOf(columns)) {
 			c.plan(table)
 			return false, nil
 		}
@@ -269,7 +278,7 @@ func (c *comparison) sameByFingerprint(ctx context.Context, table *schema.Table)
 	err := c.store.Select(ctx, store.Query{Table: table, Columns: columns, AsIs: true}, func(row []value.Value) error {
 		buf = buf[:0]
 		for j := range row {
-			buf = appendMeaning(buf, columns[j], &row[j])
+			buf = AppendMeaning(buf, columns[j], &row[j])
 		}
 		print.Add(hashed(buf))
 		return nil
@@ -296,13 +305,13 @@ func (c *comparison) plan(table *schema.Table) int64 {
 // count is how many rows the load wrote.
 func (p *part) count() int64 {
 	n := int64(0)
-	for run := range p.runs(p.w, p.t, order.SliceRows) {
+	for run := range p.Runs(p.w, p.t, order.SliceRows) {
 		n += int64(run.Rows)
-		if !p.w.record.AnyRejected(p.t.Grow) {
+		if !p.w.Session.Record.AnyRejected(p.t.Grow) {
 			continue
 		}
 		for i := range run.Rows {
-			if p.w.record.Rejected(p.t.Grow, grow.Row{N: run.First.N + i, Side: run.First.Side}) {
+			if p.w.Session.Record.Rejected(p.t.Grow, grow.Row{N: run.First.N + i, Side: run.First.Side}) {
 				n--
 			}
 		}
@@ -312,20 +321,20 @@ func (p *part) count() int64 {
 
 // print adds the fingerprint of the rows as they were written.
 func (p *part) print(ctx context.Context, columns []*schema.Column, sum *grow.Fingerprint) error {
-	into := p.t.into()
+	into := p.t.Into()
 	var buf []byte
-	for run := range p.runs(p.w, p.t, order.SliceRows) {
-		for b := range p.written(p.w, p.t, run, nil) {
+	for run := range p.Runs(p.w, p.t, order.SliceRows) {
+		for b := range p.Written(p.w, p.t, run, nil) {
 			for i := range b.Len {
 				buf = buf[:0]
 				for j, f := range into.Fields {
-					buf = appendMeaning(buf, columns[j], &b.Row(i)[f])
+					buf = AppendMeaning(buf, columns[j], &b.Row(i)[f])
 				}
 				sum.Add(hashed(buf))
 			}
 		}
-		if p.w.growth != nil {
-			return p.w.growth
+		if p.w.Growth != nil {
+			return p.w.Growth
 		}
 		if err := ctx.Err(); err != nil {
 			return err
@@ -334,7 +343,8 @@ func (p *part) print(ctx context.Context, columns []*schema.Column, sum *grow.Fi
 	return nil
 }
 
-func namesOf(columns []*schema.Column) []string {
+// NamesOf are the names of columns.
+func NamesOf(columns []*schema.Column) []string {
 	names := make([]string, len(columns))
 	for i, c := range columns {
 		names[i] = c.Name
@@ -343,19 +353,19 @@ func namesOf(columns []*schema.Column) []string {
 }
 
 // Digest is a digest of a row as it was read.
-func Digest(row []value.Value) grow.Fingerprint { return hashed([]byte(keyOfValues(row))) }
+func Digest(row []value.Value) grow.Fingerprint { return hashed([]byte(KeyOfValues(row))) }
 
 func hashed(b []byte) grow.Fingerprint {
 	h := xxh3.Hash128(b)
 	return grow.Fingerprint{Hi: h.Hi, Lo: h.Lo}
 }
 
-// compared is a write by which staged rows are held against the table: of rows that the
+// Compared is a write by which staged rows are held against the table: of rows that the
 // load added all columns, else those that it set.
-func (p *Past) compared(t *target, added bool) *store.Write {
-	write := &store.Write{Into: t.into(), Mode: store.Update, Distinct: true}
-	write.Match, write.Alike = t.identity()
-	set := t.write.Set
+func (p *Past) Compared(t *Target, added bool) *store.Write {
+	write := &store.Write{Into: t.Into(), Mode: store.Update, Distinct: true}
+	write.Match, write.Alike = t.Identity()
+	set := t.Writes.Set
 	if added {
 		set = write.Columns
 	}
@@ -369,7 +379,7 @@ func (p *Past) compared(t *target, added bool) *store.Write {
 
 // compareRows finds missing and changed rows of an entity.
 func (p *part) compareRows(ctx context.Context, f fates, o CompareOptions) error {
-	for run := range p.runs(p.w, p.t, StagedChunk) {
+	for run := range p.Runs(p.w, p.t, StagedChunk) {
 		for _, added := range p.kinds(p.t) {
 			if err := p.compareRun(ctx, run, added, f, o); err != nil {
 				return err
@@ -380,8 +390,8 @@ func (p *part) compareRows(ctx context.Context, f fates, o CompareOptions) error
 }
 
 // kinds are what rows of an entity may be: added by the load, or only changed.
-func (p *Past) kinds(t *target) []bool {
-	switch t.write.Mode {
+func (p *Past) kinds(t *Target) []bool {
+	switch t.Writes.Mode {
 	case store.Insert, store.Replace:
 		return []bool{true}
 	case store.Update:
@@ -390,20 +400,20 @@ func (p *Past) kinds(t *target) []bool {
 	return []bool{true, false}
 }
 
-// only lets through the rows of a run that the load added, or that it did not.
-func (p *Past) only(w *writer, t *target, run order.Run, added bool, into *pass) store.Rows {
+// Only lets through the rows of a run that the load added, or that it did not.
+func (p *Past) Only(w *Writer, t *Target, run order.Run, added bool, into *Pass) store.Rows {
 	if len(p.kinds(t)) == 1 {
-		return p.written(w, t, run, into)
+		return onlyValues(p.Written(w, t, run, into))
 	}
-	return func(yield func(*grow.Batch) bool) {
-		for b := range p.written(w, t, run, nil) {
+	return func(yield func(*value.Batch) bool) {
+		for b := range p.Written(w, t, run, nil) {
 			for i := range b.Len {
 				if p.added(t, b.At(i)) != added {
 					continue
 				}
-				into.segments = append(into.segments, segment{into.n, b.At(i), 1})
-				into.n++
-				if !yield(b.Slice(i, i+1)) {
+				into.segments = append(into.segments, segment{into.N, b.At(i), 1})
+				into.N++
+				if !yield(b.Batch.Slice(i, i+1)) {
 					return
 				}
 			}
@@ -413,20 +423,20 @@ func (p *Past) only(w *writer, t *target, run order.Run, added bool, into *pass)
 
 func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fates, o CompareOptions) error {
 	w, t, e := p.w, p.t, &p.e
-	rows := &pass{}
-	write := p.compared(t, added)
-	st, err := w.tx.Stage(ctx, write, p.only(w, t, run, added, rows))
+	rows := &Pass{}
+	write := p.Compared(t, added)
+	st, err := w.Tx.Stage(ctx, write, p.Only(w, t, run, added, rows))
 	if err == nil {
-		err = w.growth
+		err = w.Growth
 	}
-	if err != nil || rows.n == 0 {
+	if err != nil || rows.N == 0 {
 		return err
 	}
 	missing, err := st.Unmatched(ctx, 0)
 	if err != nil {
 		return err
 	}
-	look := !o.OnlyMissing && len(write.Set) > 0 && (t.write.Mode != store.Keep || added)
+	look := !o.OnlyMissing && len(write.Set) > 0 && (t.Writes.Mode != store.Keep || added)
 	var changed []int64
 	units := len(f[t.Table.Name]) > 0
 	if look && units {
@@ -435,18 +445,22 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fate
 		}
 	}
 	found := len(missing)
-	missing, changed, byUnits, err := p.withoutFates(ctx, f, st, rows, missing, changed)
+	wrong, byUnits, err := p.withoutFates(ctx, f, st, rows, wrongRows{missing, changed})
 	if err != nil {
 		return err
 	}
+	missing, changed = wrong.missing, wrong.changed
 	e.ByUnits += byUnits
 	e.removed += int64(found - len(missing))
 	e.Missing += int64(len(missing))
 	for _, n := range missing {
-		if len(e.MissingRows) == maxCompared {
+		if len(e.MissingRows) == MaxCompared {
 			break
 		}
-		e.MissingRows = append(e.MissingRows, RowDifference{Row: t.Grow.Label(rows.row(n)), Key: p.keyText(w, t, rows.row(n), write.Match)})
+		e.MissingRows = append(
+			e.MissingRows,
+			RowDifference{Row: t.Grow.Label(rows.Row(n)), Key: p.KeyText(w, t, rows.Row(n), write.Match)},
+		)
 	}
 	if !look {
 		return nil
@@ -462,32 +476,35 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fate
 		}
 		if c.Row != last {
 			if last, ours = c.Row, nil; units {
-				ours = f.of(t.Table.Name, p.primaryKey(rows.row(c.Row)))
+				ours = f.of(t.Table.Name, p.primaryKey(rows.Row(c.Row)))
 			}
 			e.Changed++
-			if len(e.ChangedRows) < maxCompared {
-				e.ChangedRows = append(e.ChangedRows, RowDifference{Row: t.Grow.Label(rows.row(c.Row)), Key: pairs(write.Match, c.Match)})
+			if len(e.ChangedRows) < MaxCompared {
+				e.ChangedRows = append(
+					e.ChangedRows,
+					RowDifference{Row: t.Grow.Label(rows.Row(c.Row)), Key: Pairs(write.Match, c.Match)},
+				)
 			}
 		}
-		if e.Changed <= maxCompared && !ours.left(c) {
+		if e.Changed <= MaxCompared && !ours.left(c) {
 			x := &e.ChangedRows[len(e.ChangedRows)-1]
-			x.Cells = append(x.Cells, CellDifference{t.fieldOf(c.Column.Name), c.From.String(), c.To.String()})
+			x.Cells = append(x.Cells, CellDifference{t.FieldOf(c.Column.Name), c.From.String(), c.To.String()})
 		}
 		return nil
 	})
 }
 
-// keyText is the key of a row, for people.
-func (p *Past) keyText(w *writer, t *target, row grow.Row, columns []*schema.Column) string {
+// KeyText is the key of a row, for people.
+func (p *Past) KeyText(w *Writer, t *Target, row grow.Row, columns []*schema.Column) string {
 	if len(columns) > 3 {
 		return "" // all that it has: too much to be a key
 	}
-	for b := range p.written(w, t, order.Run{Target: t.Target, First: row, Rows: 1}, nil) {
+	for b := range p.Written(w, t, order.Run{Target: t.Target, First: row, Rows: 1}, nil) {
 		var values []value.Value
 		for _, c := range columns {
 			values = append(values, b.Row(0)[slices.Index(t.Columns, c)])
 		}
-		return pairs(columns, values)
+		return Pairs(columns, values)
 	}
 	return ""
 }
@@ -509,7 +526,7 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 		return err
 	}
 	if byUnits := int64(0); len(f[table.Name]) > 0 {
-		err := c.eachStranger(ctx, table, keyColumns(table), func(row []value.Value) error {
+		err := c.eachStranger(ctx, table, KeyColumns(table), func(row []value.Value) error {
 			if x := f.of(table.Name, row); x != nil && x.added {
 				byUnits++
 			}
@@ -532,20 +549,20 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 		return nil
 	}
 	p.e.Extra = n
-	columns := keyColumns(table)
+	columns := KeyColumns(table)
 	return c.eachStranger(ctx, table, columns, func(row []value.Value) error {
 		if x := f.of(table.Name, row); x != nil && x.added {
 			return nil
 		}
-		if len(p.e.ExtraRows) < maxCompared {
-			p.e.ExtraRows = append(p.e.ExtraRows, RowDifference{Key: pairs(columns, row)})
+		if len(p.e.ExtraRows) < MaxCompared {
+			p.e.ExtraRows = append(p.e.ExtraRows, RowDifference{Key: Pairs(columns, row)})
 		}
 		return nil
 	})
 }
 
-// keyColumns are the columns by which people know rows of a table.
-func keyColumns(t *schema.Table) []*schema.Column {
+// KeyColumns are the columns by which people know rows of a table.
+func KeyColumns(t *schema.Table) []*schema.Column {
 	var columns []*schema.Column
 	for _, name := range t.PrimaryKey {
 		columns = append(columns, t.Column(name))
@@ -556,30 +573,35 @@ func keyColumns(t *schema.Table) []*schema.Column {
 	return columns
 }
 
-func (l *loader) targetOf(entity string) *target {
-	i := slices.IndexFunc(l.list, func(t *target) bool { return t.Plan.Name == entity })
-	return l.list[i]
+// TargetOf finds an entity by its name; nil if there is none.
+func (l *Session) TargetOf(entity string) *Target {
+	i := slices.IndexFunc(l.List, func(t *Target) bool { return t.Plan.Name == entity })
+	return l.List[i]
 }
 
 // shared tells whether a table may hold rows that are not the plan's: it had some
 // before, or other loads write into it.
 func (c *comparison) shared(ctx context.Context, table *schema.Table) (bool, error) {
 	first := c.byName[table.Name][0]
-	if first.Entry.Number == 0 || first.t.before > 0 && first.t.write.Mode != store.Replace {
+	if first.Entry.Number == 0 || first.t.before > 0 && first.t.Writes.Mode != store.Replace {
 		return true, nil
 	}
 	if c.loads == nil {
-		all, err := Entries(ctx, c.store, "")
+		all, err := journal.Entries(ctx, c.store, "")
 		if err != nil {
 			return false, err
 		}
 		c.loads = all
 	}
 	for _, e := range c.loads {
-		if e.State == StateWithdrawn || slices.ContainsFunc(c.pasts, func(p *Past) bool { return p.Entry.Number == e.Number }) {
+		if e.State == journal.StateWithdrawn ||
+			slices.ContainsFunc(c.pasts, func(p *Past) bool { return p.Entry.Number == e.Number }) {
 			continue
 		}
-		if slices.ContainsFunc(e.About.Entities, func(x AboutEntity) bool { return x.Table == table.Name && !x.Skipped }) {
+		if slices.ContainsFunc(
+			e.About.Entities,
+			func(x journal.AboutEntity) bool { return x.Table == table.Name && !x.Skipped },
+		) {
 			return true, nil
 		}
 	}
@@ -588,31 +610,41 @@ func (c *comparison) shared(ctx context.Context, table *schema.Table) (bool, err
 
 // eachStranger shows columns of the rows of a table that no load of the plan wrote: the
 // keys of all that they wrote are staged together.
-func (c *comparison) eachStranger(ctx context.Context, table *schema.Table, columns []*schema.Column, show func([]value.Value) error) error {
+func (c *comparison) eachStranger(
+	ctx context.Context,
+	table *schema.Table,
+	columns []*schema.Column,
+	show func([]value.Value) error,
+) error {
 	if err := c.begin(ctx); err != nil {
 		return err
 	}
 	parts := c.byName[table.Name]
-	match, alike := parts[0].t.identity()
+	match, alike := parts[0].t.Identity()
 	into := store.Into{Table: table, Columns: match}
 	for i := range match {
 		into.Fields = append(into.Fields, i)
 	}
 	var failed error
-	keys := func(yield func(*grow.Batch) bool) {
+	keys := func(yield func(*value.Batch) bool) {
 		for _, p := range parts {
 			var places []int
 			for _, c := range match {
 				i := slices.IndexFunc(p.t.Columns, func(x *schema.Column) bool { return x != nil && x.Name == c.Name })
 				if i < 0 {
-					failed = fmt.Errorf("%s and %s share the table %s, and have no key in common", parts[0].t.Plan.Name, p.t.Plan.Name, table.Name)
+					failed = fmt.Errorf(
+						"%s and %s share the table %s, and have no key in common",
+						parts[0].t.Plan.Name,
+						p.t.Plan.Name,
+						table.Name,
+					)
 					return
 				}
 				places = append(places, i)
 			}
-			for run := range p.runs(p.w, p.t, order.SliceRows) {
-				for b := range p.written(p.w, p.t, run, nil) {
-					out := &grow.Batch{Entity: b.Entity, First: b.First, Len: b.Len, Width: len(match)}
+			for run := range p.Runs(p.w, p.t, order.SliceRows) {
+				for b := range p.Written(p.w, p.t, run, nil) {
+					out := &value.Batch{Len: b.Len, Width: len(match)}
 					for i := range b.Len {
 						for _, j := range places {
 							out.Values = append(out.Values, b.Row(i)[j])
@@ -623,12 +655,16 @@ func (c *comparison) eachStranger(ctx context.Context, table *schema.Table, colu
 					}
 				}
 			}
-			if failed = p.w.growth; failed != nil {
+			if failed = p.w.Growth; failed != nil {
 				return
 			}
 		}
 	}
-	st, err := parts[0].w.tx.Stage(ctx, &store.Write{Into: into, Mode: store.Update, Match: match, Alike: alike, Distinct: true}, keys)
+	st, err := parts[0].w.Tx.Stage(
+		ctx,
+		&store.Write{Into: into, Mode: store.Update, Match: match, Alike: alike, Distinct: true},
+		keys,
+	)
 	if failed != nil {
 		return failed
 	}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"slices"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/schema"
@@ -23,7 +25,7 @@ func (x *fate) left(c store.Change) bool {
 		return false
 	}
 	v, ok := x.values[c.Column.Name]
-	return ok && keyOfValues([]value.Value{v}) == keyOfValues([]value.Value{c.From})
+	return ok && KeyOfValues([]value.Value{v}) == KeyOfValues([]value.Value{c.From})
 }
 
 // fates are those of rows of a database, by table and primary key.
@@ -33,7 +35,7 @@ func (f fates) of(table string, key []value.Value) *fate {
 	if len(f[table]) == 0 || len(key) == 0 {
 		return nil
 	}
-	return f[table][keyOfValues(key)]
+	return f[table][KeyOfValues(key)]
 }
 
 // readFates reads what runs of units that are not withdrawn have done to rows of some
@@ -43,16 +45,16 @@ func readFates(ctx context.Context, s store.Store, db *schema.Database, want fun
 	if err != nil || j == nil {
 		return nil, err
 	}
-	entries, err := Entries(ctx, s, "")
+	entries, err := journal.Entries(ctx, s, "")
 	if err != nil {
 		return nil, err
 	}
 	out := fates{}
 	for _, e := range entries {
-		if e.About.Unit == "" || e.State == StateWithdrawn {
+		if e.About.Unit == "" || e.State == journal.StateWithdrawn {
 			continue
 		}
-		err := undoPackets(ctx, s, j, e.Number, false, func(x undoSection) error {
+		err := journal.UndoRun{Journal: j, Load: e.Number}.Sections(ctx, s, func(x journal.UndoSection) error {
 			if t := db.Table(x.Table); t != nil && want(x.Table) {
 				out.note(t, x)
 			}
@@ -65,13 +67,13 @@ func readFates(ctx context.Context, s store.Store, db *schema.Database, want fun
 	return out, nil
 }
 
-func (f fates) note(t *schema.Table, s undoSection) {
+func (f fates) note(t *schema.Table, s journal.UndoSection) {
 	if f[t.Name] == nil {
 		f[t.Name] = map[string]*fate{}
 	}
-	for _, row := range s.values {
+	for _, row := range s.Values {
 		key := row[:len(s.Key)]
-		if s.Kind == undoRemoved {
+		if s.Kind == journal.UndoRemoved {
 			key = nil
 			for _, name := range t.PrimaryKey {
 				if i := slices.Index(s.Columns, name); i >= 0 {
@@ -82,21 +84,21 @@ func (f fates) note(t *schema.Table, s undoSection) {
 		if len(key) == 0 {
 			continue
 		}
-		k := keyOfValues(key)
+		k := KeyOfValues(key)
 		x := f[t.Name][k]
 		if x == nil {
 			x = &fate{values: map[string]value.Value{}}
 			f[t.Name][k] = x
 		}
 		switch s.Kind {
-		case undoAdded:
+		case journal.UndoAdded:
 			x.added, x.removed = true, false
 			for i, name := range s.Columns {
 				x.values[name] = row[len(s.Key)+i]
 			}
-		case undoRemoved:
+		case journal.UndoRemoved:
 			x.added, x.removed = false, true
-		case undoChanged:
+		case journal.UndoChanged:
 			for i, name := range s.Columns {
 				x.values[name] = row[len(s.Key)+len(s.Columns)+i]
 			}
@@ -110,7 +112,12 @@ func (c *comparison) fatesOf(ctx context.Context) (fates, error) {
 		return c.fates, nil
 	}
 	var err error
-	c.fates, err = readFates(ctx, c.store, c.pasts[0].Plan.Database, func(table string) bool { return c.byName[table] != nil })
+	c.fates, err = readFates(
+		ctx,
+		c.store,
+		c.pasts[0].Plan.Database,
+		func(table string) bool { return c.byName[table] != nil },
+	)
 	if c.fates == nil {
 		c.fates = fates{}
 	}
@@ -119,8 +126,8 @@ func (c *comparison) fatesOf(ctx context.Context) (fates, error) {
 
 // primaryKey is that of a row as it was written; nil if the plan does not know it.
 func (p *part) primaryKey(row grow.Row) []value.Value {
-	into := p.t.into()
-	for b := range p.written(p.w, p.t, order.Run{Target: p.t.Target, First: row, Rows: 1}, nil) {
+	into := p.t.Into()
+	for b := range p.Written(p.w, p.t, order.Run{Target: p.t.Target, First: row, Rows: 1}, nil) {
 		var key []value.Value
 		for _, name := range p.t.Table.PrimaryKey {
 			i := slices.IndexFunc(into.Columns, func(c *schema.Column) bool { return c.Name == name })
@@ -134,20 +141,31 @@ func (p *part) primaryKey(row grow.Row) []value.Value {
 	return nil
 }
 
+// wrongRows are rows of a stage, by their numbers, that are not in the table as they were written.
+type wrongRows struct{ missing, changed []int64 }
+
 // withoutFates leaves out, of the rows of a stage that are missing or changed, those that
 // units have removed or changed, if they are as these left them.
-func (p *part) withoutFates(ctx context.Context, f fates, st store.Stage, rows *pass, missing, changed []int64) (m, c []int64, byUnits int64, err error) {
+func (p *part) withoutFates(
+	ctx context.Context,
+	f fates,
+	st store.Stage,
+	rows *Pass,
+	wrong wrongRows,
+) (left wrongRows, byUnits int64, err error) {
+	missing, changed := wrong.missing, wrong.changed
+	var m, c []int64
 	if len(f[p.t.Table.Name]) == 0 {
-		return missing, changed, 0, nil
+		return wrong, 0, nil
 	}
-	fateOf := func(n int64) *fate { return f.of(p.t.Table.Name, p.primaryKey(rows.row(n))) }
+	fateOf := func(n int64) *fate { return f.of(p.t.Table.Name, p.primaryKey(rows.Row(n))) }
 	for _, n := range missing {
 		if x := fateOf(n); x == nil || !x.removed {
 			m = append(m, n)
 		}
 	}
 	if len(changed) == 0 {
-		return m, nil, int64(len(missing) - len(m)), nil
+		return wrongRows{missing: m}, int64(len(missing) - len(m)), nil
 	}
 	other := map[int64]bool{} // rows with a cell that no unit has left so
 	last, x := int64(-1), (*fate)(nil)
@@ -165,7 +183,7 @@ func (p *part) withoutFates(ctx context.Context, f fates, st store.Stage, rows *
 			c = append(c, n)
 		}
 	}
-	return m, c, int64(len(missing) - len(m) + len(changed) - len(c)), err
+	return wrongRows{m, c}, int64(len(missing) - len(m) + len(changed) - len(c)), err
 }
 
 // putFates gives rows that were put back what units have made of them.
@@ -189,7 +207,7 @@ func (c *comparison) putFates(ctx context.Context, p *part, rows []grow.Row) err
 		for i, name := range p.t.Table.PrimaryKey {
 			where = append(where, store.Cell{Column: p.t.Table.Column(name), Value: key[i]})
 		}
-		if _, err := p.w.tx.Set(ctx, p.t.Table, set, where); err != nil {
+		if _, err := p.w.Tx.Set(ctx, p.t.Table, set, where); err != nil {
 			return err
 		}
 	}

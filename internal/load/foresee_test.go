@@ -1,22 +1,29 @@
-package load
+package load_test
 
 import (
 	"fmt"
 	"strings"
 	"testing"
 
+	"evensprout/internal/preflight"
+
+	"evensprout/internal/load"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/plan"
-	"evensprout/internal/store"
+	"evensprout/internal/diag"
 )
 
 // foresee tells what a load of entities would meet.
-func (d *db) foresee(t *testing.T, entities string) plan.Problems {
+func (d *db) foresee(t *testing.T, entities string) diag.Problems {
 	t.Helper()
 	c := d.compile(t, entities)
-	found, err := Foresee(t.Context(), d.store, c.Plan, c.Database, c)
+	found, err := preflight.Foresee(
+		t.Context(),
+		d.store,
+		preflight.Foreseen{Plan: c.Plan, Database: c.Database, Compiled: c},
+	)
 	require.NoError(t, err)
 	return found
 }
@@ -28,18 +35,27 @@ INSERT INTO codes (id, code, label) VALUES (9001, 'A0', 'x'), (9002, 'A1', 'x'),
 func TestCollisionsAreForeseen(t *testing.T) {
 	onEach(t, codesScript, func(t *testing.T, d *db) {
 		entities := func(rows int, digits, more string) string {
-			return fmt.Sprintf("  Code:\n    table: codes\n    rows: %d\n%s    fields:\n      code: {pattern: \"[A-J][0-%s]\", unique: true}\n      label: {choose: [a, b]}\n", rows, more, digits)
+			return fmt.Sprintf(
+				"  Code:\n    table: codes\n    rows: %d\n%s    fields:\n      code: {pattern: \"[A-J][0-%s]\", unique: true}\n      label: {choose: [a, b]}\n",
+				rows,
+				more,
+				digits,
+			)
 		}
 		// Twenty values of which four are taken.
 		for _, x := range []struct{ rows, met int }{{20, 4}, {17, 0}} {
 			found := d.foresee(t, entities(x.rows, "1", "")).Errors()
 			require.Len(t, found, 1)
-			assert.Contains(t, found[0].Message, fmt.Sprintf("of %d rows of Code have keys that rows of codes have already, such as Code row ", x.rows))
+			assert.Contains(
+				t,
+				found[0].Message,
+				fmt.Sprintf("of %d rows of Code have keys that rows of codes have already, such as Code row ", x.rows),
+			)
 			assert.Contains(t, found[0].Hint, "redraw")
 			if x.met > 0 {
 				assert.Contains(t, found[0].Message, fmt.Sprintf("%d of %d rows", x.met, x.rows))
 			}
-			r := d.refused(t, entities(x.rows, "1", ""), Options{})
+			r := d.refused(t, entities(x.rows, "1", ""), load.Options{})
 			assert.Equal(t, "code", r.Columns[0])
 		}
 		// Drawn again, sixteen rows find a value, and seventeen do not.
@@ -47,13 +63,16 @@ func TestCollisionsAreForeseen(t *testing.T) {
 		found := d.foresee(t, entities(17, "1", redraw)).Errors()
 		require.Len(t, found, 1)
 		assert.Regexp(t, `and for \d+ of them no other value is free: it was drawn again 100 times`, found[0].Message)
-		d.refused(t, entities(17, "1", redraw), Options{})
+		d.refused(t, entities(17, "1", redraw), load.Options{})
 		assert.Empty(t, d.foresee(t, entities(8, "9", redraw)).Errors())
 		// Left out, or recognised, they are no problem.
 		assert.Empty(t, d.foresee(t, entities(20, "1", "    on_violation: {unique: skip}\n")).Errors())
 		assert.Empty(t, d.foresee(t, entities(20, "1", "    write: {mode: keep, match: [code]}\n")).Errors())
-		assert.Empty(t, d.foresee(t, entities(20, "1", "    write: {mode: upsert, match: [code], set: [label]}\n")).Errors())
-		d.loaded(t, entities(8, "9", redraw), Options{})
+		assert.Empty(
+			t,
+			d.foresee(t, entities(20, "1", "    write: {mode: upsert, match: [code], set: [label]}\n")).Errors(),
+		)
+		d.loaded(t, entities(8, "9", redraw), load.Options{})
 	})
 }
 
@@ -67,8 +86,12 @@ INSERT INTO codes (id, code, serial) VALUES (9001, 'A0', 3), (9002, 'ZZ', 5);`
 			found := d.foresee(t, entities)
 			require.Len(t, found, 1, mode)
 			assert.Equal(t, mode == "upsert", found[0].Warning, "an upsert may change the other row's key as well")
-			assert.Contains(t, found[0].Message, "2 of 10 rows of Code have keys that rows of codes have already, such as Code row 2, with serial 3")
-			r := d.refused(t, entities, Options{})
+			assert.Contains(
+				t,
+				found[0].Message,
+				"2 of 10 rows of Code have keys that rows of codes have already, such as Code row 2, with serial 3",
+			)
+			r := d.refused(t, entities, load.Options{})
 			assert.Equal(t, []string{"serial"}, r.Columns)
 		}
 	})
@@ -80,33 +103,35 @@ func TestMatchesAreLookedUpInLargeTables(t *testing.T) {
 	script := `CREATE TABLE codes (id {key}, code VARCHAR(4) NOT NULL UNIQUE, serial INTEGER NOT NULL UNIQUE);
 INSERT INTO codes (id, code, serial) VALUES (9001, 'A0', 3), (9002, 'ZZ', 5);`
 	onEach(t, script, func(t *testing.T, d *db) {
-		c := d.compile(t, "  Code:\n    table: codes\n    rows: 10\n    write: {mode: keep, match: [code]}\n    fields:\n      code: {pattern: \"A[0-9]\", unique: true}\n      serial: {count: 1}\n")
-		l, err := newLoader(c, d.store, Options{})
+		c := d.compile(
+			t,
+			"  Code:\n    table: codes\n    rows: 10\n    write: {mode: keep, match: [code]}\n    fields:\n      code: {pattern: \"A[0-9]\", unique: true}\n      serial: {count: 1}\n",
+		)
+		found, err := preflight.Foresee(
+			t.Context(),
+			d.store,
+			preflight.Foreseen{Plan: c.Plan, Database: c.Database, Compiled: c, MostKnown: 1},
+		)
 		require.NoError(t, err)
-		tx, err := d.store.Begin(t.Context(), store.TxOptions{})
-		require.NoError(t, err)
-		defer tx.Rollback()
-		m, err := l.meet(t.Context(), l.list[0], maxLookedUp, false, l.list[0].lookUp(tx))
-		require.NoError(t, err)
-		assert.Equal(t, uint64(10), m.rows)
-		assert.Equal(t, uint64(2), m.met)
-		assert.Equal(t, []string{"serial"}, m.first.Columns)
+		require.Len(t, found, 1)
+		assert.Regexp(t, `^2 of 10 rows of Code have keys .*, with serial \d`, found[0].Message)
 	})
 }
 
 // Where a table is too large to read its keys, the first rows are looked up.
 func TestKeysAreLookedUpInLargeTables(t *testing.T) {
 	onEach(t, codesScript, func(t *testing.T, d *db) {
-		c := d.compile(t, "  Code:\n    table: codes\n    rows: 20\n    fields:\n      code: {pattern: \"[A-J][0-1]\", unique: true}\n      label: {choose: [a, b]}\n")
-		l, err := newLoader(c, d.store, Options{})
+		c := d.compile(
+			t,
+			"  Code:\n    table: codes\n    rows: 20\n    fields:\n      code: {pattern: \"[A-J][0-1]\", unique: true}\n      label: {choose: [a, b]}\n",
+		)
+		found, err := preflight.Foresee(
+			t.Context(),
+			d.store,
+			preflight.Foreseen{Plan: c.Plan, Database: c.Database, Compiled: c, MostKnown: 1},
+		)
 		require.NoError(t, err)
-		f := &foresight{store: d.store, plan: c.Plan}
-		l.list[0].out.Before = maxKnown + 1
-		tx, err := d.store.Begin(t.Context(), store.TxOptions{})
-		require.NoError(t, err)
-		defer tx.Rollback()
-		require.NoError(t, f.collide(t.Context(), l, tx, l.list[0]))
-		require.Len(t, f.found, 1)
-		assert.True(t, strings.HasPrefix(f.found[0].Message, "4 of 20 rows of Code have keys"), f.found[0].Message)
+		require.Len(t, found, 1)
+		assert.True(t, strings.HasPrefix(found[0].Message, "4 of 20 rows of Code have keys"), found[0].Message)
 	})
 }

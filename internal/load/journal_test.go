@@ -1,10 +1,15 @@
-package load
+package load_test
 
 import (
 	"context"
 	"fmt"
 	"strings"
 	"testing"
+
+	"evensprout/internal/store/storetest"
+	"evensprout/internal/withdraw"
+
+	"evensprout/internal/load"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -14,19 +19,18 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
-	"evensprout/internal/store/setwise"
 	"evensprout/internal/value"
 )
 
 // journaled are options of a load that is written down.
-func (d *db) journaled(o Options) Options {
-	o.Journal = &Journal{Actor: "tester", Version: "test", Rows: files.Rows}
+func (d *db) journaled(o load.Options) load.Options {
+	o.Journal = &load.Journal{Actor: "tester", Version: "test", Rows: files.Rows}
 	o.Again = func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) }
 	return o
 }
 
 // withdrawn takes a load back, and sees that nothing was left alone.
-func (d *db) withdrawn(t *testing.T, number int64, o WithdrawOptions) *Withdrawal {
+func (d *db) withdrawn(t *testing.T, number int64, o withdraw.Options) *withdraw.Withdrawal {
 	t.Helper()
 	v, err := d.withdraw(t, number, o)
 	require.NoError(t, err)
@@ -34,18 +38,18 @@ func (d *db) withdrawn(t *testing.T, number int64, o WithdrawOptions) *Withdrawa
 	return v
 }
 
-func (d *db) withdraw(t *testing.T, number int64, o WithdrawOptions) (*Withdrawal, error) {
+func (d *db) withdraw(t *testing.T, number int64, o withdraw.Options) (*withdraw.Withdrawal, error) {
 	t.Helper()
 	o.By.Rows = files.Rows
-	return Withdraw(t.Context(), d.open(t), number, o)
+	return withdraw.Run(t.Context(), d.open(t), number, o)
 }
 
-func (d *db) compared(t *testing.T, number int64) *Difference {
+func (d *db) compared(t *testing.T, number int64) *load.Difference {
 	t.Helper()
-	p, err := Recall(t.Context(), d.store, number, nil, Operator{Rows: files.Rows})
+	p, err := load.Recall(t.Context(), d.store, number, nil, load.Operator{Rows: files.Rows})
 	require.NoError(t, err)
 	defer p.Close()
-	diff, err := Compare(t.Context(), d.store, []*Past{p}, CompareOptions{})
+	diff, err := load.Compare(t.Context(), d.store, []*load.Past{p}, load.CompareOptions{})
 	require.NoError(t, err)
 	return diff
 }
@@ -59,6 +63,9 @@ INSERT INTO berths (id, port_id, number, price) VALUES (9001, 9001, 1, 4.50), (9
 
 // Whatever the mode, withdrawing leaves the tables as they were before the load.
 func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	code := `{pattern: "P0[0-9]{3}", unique: true}`
 	entity := func(write, rest string) string {
 		return "  Port:\n    table: ports\n    write: " + write + "\n    rows: 700\n    fields: {id: {count: {from: 1001}}, code: " + code + ", label: {pattern: \"[a-z]{5}\", nulls: 10%}, ratio: {between: [0.5, 9.5], step: 0.25}, raw: {bytes: 0..9}}\n" + rest
@@ -82,7 +89,7 @@ func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
 					text = strings.Replace(head, "entities:\n", "", 1) + text
 				}
 				before := dump(t, d.store)
-				for _, o := range []Options{{}, {Chunk: 150, Commit: plan.CommitChunk, Jobs: 3}} {
+				for _, o := range []load.Options{{}, {Chunk: 150, Commit: plan.CommitChunk, Jobs: 3}} {
 					if strings.Contains(c.plan, "replace") {
 						o.Commit = plan.CommitLoad
 					}
@@ -93,7 +100,7 @@ func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
 					diff := d.compared(t, r.Load)
 					assert.True(t, diff.Same(), "%+v", diff)
 
-					v := d.withdrawn(t, r.Load, WithdrawOptions{Commit: o.Commit})
+					v := d.withdrawn(t, r.Load, withdraw.Options{Commit: o.Commit})
 					assert.Equal(t, before, dump(t, d.store))
 					total := int64(0)
 					for _, e := range v.Entities {
@@ -109,16 +116,19 @@ func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
 
 // The sample is loaded, compared, found the same by its fingerprint, and withdrawn.
 func TestTheSampleIsWithdrawn(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	onEach(t, demo.Schema, func(t *testing.T, d *db) {
 		before := dump(t, d.store)
-		r, err := d.load(t, demo.Entities, d.journaled(Options{Jobs: 2, Chunk: 3000}))
+		r, err := d.load(t, demo.Entities, d.journaled(load.Options{Jobs: 2, Chunk: 3000}))
 		require.NoError(t, err)
 		diff := d.compared(t, r.Load)
 		assert.True(t, diff.Same(), "%+v", diff)
 		for _, e := range diff.Entities {
 			assert.True(t, e.Fingerprint, e.Entity)
 		}
-		d.withdrawn(t, r.Load, WithdrawOptions{})
+		d.withdrawn(t, r.Load, withdraw.Options{})
 		assert.Equal(t, before, dump(t, d.store))
 	})
 }
@@ -126,36 +136,39 @@ func TestTheSampleIsWithdrawn(t *testing.T) {
 // A second load of the same plan does nothing; more rows add only the rest.
 func TestASecondLoadAddsOnlyTheRest(t *testing.T) {
 	rows := func(n int) string {
-		return fmt.Sprintf("  Port:\n    table: ports\n    rows: %d\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"Q[0-9]{4}\", unique: true}}\n"+
-			"  Berth:\n    table: berths\n    per: {Port: 0..2}\n    fields: {id: {count: {from: 5001}}, number: {between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n", n)
+		return fmt.Sprintf(
+			"  Port:\n    table: ports\n    rows: %d\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"Q[0-9]{4}\", unique: true}}\n"+
+				"  Berth:\n    table: berths\n    per: {Port: 0..2}\n    fields: {id: {count: {from: 5001}}, number: {between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n",
+			n,
+		)
 	}
 	onEach(t, ports, func(t *testing.T, d *db) {
 		untouched := dump(t, d.store)
-		first, err := d.load(t, rows(100), d.journaled(Options{}))
+		first, err := d.load(t, rows(100), d.journaled(load.Options{}))
 		require.NoError(t, err)
 		before := dump(t, d.store)
-		again, err := d.load(t, rows(100), d.journaled(Options{}))
+		again, err := d.load(t, rows(100), d.journaled(load.Options{}))
 		require.NoError(t, err)
 		assert.Equal(t, first.Load, again.Earlier)
 		assert.Zero(t, again.Rows)
 		assert.Equal(t, before, dump(t, d.store))
 
-		more, err := d.load(t, rows(150), d.journaled(Options{Commit: plan.CommitChunk, Chunk: 20}))
+		more, err := d.load(t, rows(150), d.journaled(load.Options{Commit: plan.CommitChunk, Chunk: 20}))
 		require.NoError(t, err)
 		assert.Equal(t, int64(50), more.Entities[0].Inserted)
 		assert.Equal(t, uint64(100), more.Entities[0].Loaded)
 		after := dump(t, d.store)
 
-		_, err = d.withdraw(t, first.Load, WithdrawOptions{})
-		var continued *Continued
+		_, err = d.withdraw(t, first.Load, withdraw.Options{})
+		var continued *withdraw.Continued
 		require.ErrorAs(t, err, &continued)
 		assert.Equal(t, more.Load, continued.By)
-		d.withdrawn(t, more.Load, WithdrawOptions{Commit: plan.CommitChunk})
+		d.withdrawn(t, more.Load, withdraw.Options{Commit: plan.CommitChunk})
 		assert.Equal(t, before, dump(t, d.store))
-		d.withdrawn(t, first.Load, WithdrawOptions{})
+		d.withdrawn(t, first.Load, withdraw.Options{})
 		assert.Equal(t, untouched, dump(t, d.store))
 
-		_, err = d.load(t, rows(150), d.journaled(Options{}))
+		_, err = d.load(t, rows(150), d.journaled(load.Options{}))
 		require.NoError(t, err)
 		assert.Equal(t, after, dump(t, d.store), "the same as in two parts")
 	})
@@ -165,21 +178,25 @@ func TestASecondLoadAddsOnlyTheRest(t *testing.T) {
 func TestSecondLoadsThatAreRefused(t *testing.T) {
 	const text = "  Port:\n    table: ports\n    rows: 50\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"Q[0-9]{4}\", unique: true}, label: {value: a}}\n"
 	onEach(t, ports, func(t *testing.T, d *db) {
-		first, err := d.load(t, text, d.journaled(Options{}))
+		first, err := d.load(t, text, d.journaled(load.Options{}))
 		require.NoError(t, err)
 
-		_, err = d.load(t, strings.Replace(text, "{value: a}", "{value: b}", 1), d.journaled(Options{}))
-		var altered *Altered
+		_, err = d.load(t, strings.Replace(text, "{value: a}", "{value: b}", 1), d.journaled(load.Options{}))
+		var altered *load.Altered
 		require.ErrorAs(t, err, &altered)
-		assert.Equal(t, []plan.Difference{{Path: "entities.Port.fields.label.value", Was: "a", Is: "b"}}, altered.Differences)
+		assert.Equal(
+			t,
+			[]plan.Difference{{Path: "entities.Port.fields.label.value", Was: "a", Is: "b"}},
+			altered.Differences,
+		)
 
-		_, err = d.load(t, strings.Replace(text, "50", "40", 1), d.journaled(Options{}))
+		_, err = d.load(t, strings.Replace(text, "50", "40", 1), d.journaled(load.Options{}))
 		require.ErrorAs(t, err, &altered)
 		assert.Equal(t, []plan.Difference{{Path: "entities.Port.rows", Was: "50", Is: "40"}}, altered.Differences)
 
 		d.exec(t, "DELETE FROM ports WHERE id IN (1004, 1007)")
-		_, err = d.load(t, text, d.journaled(Options{}))
-		var gone *Gone
+		_, err = d.load(t, text, d.journaled(load.Options{}))
+		var gone *load.Gone
 		require.ErrorAs(t, err, &gone)
 		assert.Equal(t, first.Load, gone.Entry.Number)
 		require.Len(t, gone.Entities, 1)
@@ -192,7 +209,10 @@ func TestSecondLoadsThatAreRefused(t *testing.T) {
 func (d *db) query(t *testing.T, view, column string) []string {
 	t.Helper()
 	var out []string
-	q := store.Query{Table: &schema.Table{Name: view, PrimaryKey: []string{"id"}, Columns: []*schema.Column{{Name: "id"}}}, Columns: []*schema.Column{{Name: column, Kind: schema.Text}}}
+	q := store.Query{
+		Table:   &schema.Table{Name: view, PrimaryKey: []string{"id"}, Columns: []*schema.Column{{Name: "id"}}},
+		Columns: []*schema.Column{{Name: column, Kind: schema.Text}},
+	}
 	require.NoError(t, d.store.Select(t.Context(), q, func(row []value.Value) error {
 		out = append(out, row[0].String())
 		return nil
@@ -203,13 +223,5 @@ func (d *db) query(t *testing.T, view, column string) []string {
 // exec runs a statement as another program would.
 func (d *db) exec(t *testing.T, statement string) {
 	t.Helper()
-	s := d.open(t)
-	tx, err := s.Begin(t.Context(), store.TxOptions{})
-	require.NoError(t, err)
-	_, err = tx.(interface {
-		Exec(context.Context, string, ...setwise.Arg) (int64, error)
-	}).Exec(t.Context(), statement)
-	require.NoError(t, err)
-	require.NoError(t, tx.Commit(t.Context()))
-	require.NoError(t, s.Close())
+	storetest.Exec(t, d.driver, d.url, statement)
 }

@@ -10,27 +10,27 @@ import (
 )
 
 // gotKeys notes the keys that the database gave.
-func (w *writer) gotKeys(t *target, p *pass, keys []value.Value) error {
-	if len(keys) == 0 || !t.referred && w.journal == nil {
+func (w *Writer) gotKeys(t *Target, p *Pass, keys []value.Value) error {
+	if len(keys) == 0 || !t.referred && w.Session.Journal == nil {
 		return nil
 	}
 	at := slices.Index(t.Grow.Fields, t.Grow.Key)
 	var b grow.Batch
-	g := w.grower()
+	g := w.Grower()
 	for _, s := range p.segments {
 		g.Grow(t.Grow, s.first, int(s.rows), &b)
 		if err := g.Err(); err != nil {
 			return err
 		}
 		for i := range b.Len {
-			w.rename(t, b.Row(i)[at], keys[s.number+int64(i)])
+			w.Session.rename(t, b.Row(i)[at], keys[s.number+int64(i)])
 		}
-		w.log.key(t.Plan.Name, s.first, keys[s.number:s.number+s.rows])
+		w.log.Key(t.Plan.Name, s.first, keys[s.number:s.number+s.rows])
 	}
 	return nil
 }
 
-func (l *loader) rename(t *target, planned, real value.Value) {
+func (l *Session) rename(t *Target, planned, real value.Value) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.real[t.Grow] == nil {
@@ -40,18 +40,27 @@ func (l *loader) rename(t *target, planned, real value.Value) {
 }
 
 // realKeys notes the keys of rows that were there before.
-func (w *writer) realKeys(ctx context.Context, t *target, st store.Stage, p *pass) error {
+func (w *Writer) realKeys(ctx context.Context, t *Target, st store.Stage, p *Pass) error {
 	at := slices.Index(t.Grow.Fields, t.Grow.Key)
-	g := w.grower()
+	g := w.Grower()
 	var one grow.Batch
-	return st.Keys(ctx, t.key, !t.unkeyed, func(n int64, key value.Value) error {
-		row := p.row(n)
+	return st.Keys(ctx, t.Key, !t.Unkeyed, func(n int64, key value.Value) error {
+		row := p.Row(n)
 		g.Grow(t.Grow, row, 1, &one)
 		if one.Row(0)[at] == key {
 			return g.Err()
 		}
-		w.rename(t, one.Row(0)[at], key)
-		w.log.key(t.Plan.Name, row, []value.Value{key})
+		w.Session.rename(t, one.Row(0)[at], key)
+		w.log.Key(t.Plan.Name, row, []value.Value{key})
 		return g.Err()
 	})
+}
+
+// KeyOfValues is a text that differs where values do.
+func KeyOfValues(values []value.Value) string {
+	var b []byte
+	for i := range values {
+		b = values[i].AppendCanonical(b)
+	}
+	return string(b)
 }

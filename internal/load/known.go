@@ -12,9 +12,9 @@ import (
 	"github.com/zeebo/xxh3"
 )
 
-// maxKnown bounds the rows whose keys are read before a load that leaves colliding
+// MaxKnown bounds the rows whose keys are read before a load that leaves colliding
 // rows out. More are looked up chunk by chunk.
-const maxKnown = 200_000
+const MaxKnown = 200_000
 
 // known is the keys of the rows that a table had before the load: where colliding rows
 // are left out or drawn again, that costs less than to let every chunk be refused. What
@@ -22,7 +22,7 @@ const maxKnown = 200_000
 // others add meanwhile, the constraints tell. Memory: about 100 bytes for each row.
 type known struct {
 	primary []*schema.Column
-	keys    []knownKey
+	keys    []KnownKey
 	rows    [][]value.Value // primary keys
 
 	mode  store.Mode
@@ -30,24 +30,25 @@ type known struct {
 	set   []*schema.Column
 }
 
-type knownKey struct {
+// KnownKey is a unique key of a table, and where its values stand in a row.
+type KnownKey struct {
 	name    string
-	columns []*schema.Column
-	places  []int // of the row's values
+	Columns []*schema.Column
+	Places  []int // of the row's values
 	rows    map[xxh3.Uint128]int
 }
 
-// knows reads the keys of the rows that are there.
-func (l *loader) knows(ctx context.Context, s store.Store, t *target) (*known, error) {
-	k := &known{mode: t.write.Mode, match: -1, set: t.write.Set}
+// Knows reads the keys of the rows that are there.
+func (l *Session) Knows(ctx context.Context, s store.Store, t *Target) (*known, error) {
+	k := &known{mode: t.Writes.Mode, match: -1, set: t.Writes.Set}
 	for _, name := range t.Table.PrimaryKey {
 		k.primary = append(k.primary, t.Table.Column(name))
 	}
 	columns := slices.Clone(k.primary)
-	k.keys = t.keys()
+	k.keys = t.Keys()
 	for i := range k.keys {
-		columns = append(columns, k.keys[i].columns...)
-		if sameColumns(k.keys[i].columns, t.write.Match) {
+		columns = append(columns, k.keys[i].Columns...)
+		if SameColumns(k.keys[i].Columns, t.Writes.Match) {
 			k.match = i
 		}
 	}
@@ -61,8 +62,8 @@ func (l *loader) knows(ctx context.Context, s store.Store, t *target) (*known, e
 	err := s.Select(ctx, store.Query{Table: t.Table, Columns: columns}, func(row []value.Value) error {
 		at := len(k.primary)
 		for i := range k.keys {
-			n := len(k.keys[i].columns)
-			if h, ok := hashOf(row, read[at:at+n]); ok {
+			n := len(k.keys[i].Columns)
+			if h, ok := HashOf(row, read[at:at+n]); ok {
 				k.keys[i].rows[h] = len(k.rows)
 			}
 			at += n
@@ -73,26 +74,26 @@ func (l *loader) knows(ctx context.Context, s store.Store, t *target) (*known, e
 	return k, err
 }
 
-// keys are the unique keys over columns that the plan writes, all of them.
-func (t *target) keys() []knownKey {
-	var keys []knownKey
+// Keys are the unique keys over columns that the plan writes, all of them.
+func (t *Target) Keys() []KnownKey {
+	var keys []KnownKey
 	for _, u := range t.Table.Keys() {
-		key := knownKey{name: t.Table.KeyName(u.Columns), rows: map[xxh3.Uint128]int{}}
+		key := KnownKey{name: t.Table.KeyName(u.Columns), rows: map[xxh3.Uint128]int{}}
 		for _, name := range u.Columns {
 			c := t.Table.Column(name)
-			if i := slices.Index(t.write.Columns, c); i >= 0 {
-				key.columns, key.places = append(key.columns, c), append(key.places, t.write.Fields[i])
+			if i := slices.Index(t.Writes.Columns, c); i >= 0 {
+				key.Columns, key.Places = append(key.Columns, c), append(key.Places, t.Writes.Fields[i])
 			}
 		}
-		if !u.Partial && !u.NullsEqual && len(key.columns) == len(u.Columns) {
+		if !u.Partial && !u.NullsEqual && len(key.Columns) == len(u.Columns) {
 			keys = append(keys, key)
 		}
 	}
 	return keys
 }
 
-// hashOf is the hash of some of a row's values; false if one is NULL.
-func hashOf(values []value.Value, places []int) (xxh3.Uint128, bool) {
+// HashOf is the hash of some of a row's values; false if one is NULL.
+func HashOf(values []value.Value, places []int) (xxh3.Uint128, bool) {
 	var buf [64]byte
 	b := buf[:0]
 	for _, i := range places {
@@ -104,12 +105,12 @@ func hashOf(values []value.Value, places []int) (xxh3.Uint128, bool) {
 	return xxh3.Hash128(b), true
 }
 
-// collision is the violation of a row that has a key of a row that was there before,
+// Collision is the violation of a row that has a key of a row that was there before,
 // other than the one that it is written over; nil if it has none.
-func (k *known) collision(values []value.Value) *store.Violation {
+func (k *known) Collision(values []value.Value) *store.Violation {
 	over := -1
 	if k.match >= 0 && k.mode != store.Insert {
-		if h, ok := hashOf(values, k.keys[k.match].places); ok {
+		if h, ok := HashOf(values, k.keys[k.match].Places); ok {
 			if at, found := k.keys[k.match].rows[h]; found {
 				over = at
 			}
@@ -120,10 +121,11 @@ func (k *known) collision(values []value.Value) *store.Violation {
 	}
 	for i := range k.keys {
 		key := &k.keys[i]
-		if over >= 0 && slices.ContainsFunc(key.columns, func(c *schema.Column) bool { return !slices.Contains(k.set, c) }) {
+		if over >= 0 &&
+			slices.ContainsFunc(key.Columns, func(c *schema.Column) bool { return !slices.Contains(k.set, c) }) {
 			continue // it keeps what it has
 		}
-		h, ok := hashOf(values, key.places)
+		h, ok := HashOf(values, key.Places)
 		if !ok {
 			continue
 		}
@@ -131,7 +133,7 @@ func (k *known) collision(values []value.Value) *store.Violation {
 		if !found || at == over {
 			continue
 		}
-		v := key.violation(values)
+		v := key.Violation(values)
 		for j, c := range k.primary {
 			v.Other = append(v.Other, store.Pair{Column: c.Name, Value: k.rows[at][j]})
 		}
@@ -140,15 +142,27 @@ func (k *known) collision(values []value.Value) *store.Violation {
 	return nil
 }
 
-func (key *knownKey) violation(values []value.Value) *store.Violation {
-	v := &store.Violation{Kind: store.Unique, Row: -1, Constraint: key.name, Message: "a row of the table has the same values"}
-	for j, c := range key.columns {
-		v.Columns, v.Values = append(v.Columns, c.Name), append(v.Values, values[key.places[j]])
+// Violation is the refusal of a row that has the key of another.
+func (key *KnownKey) Violation(values []value.Value) *store.Violation {
+	v := &store.Violation{
+		Kind:       store.Unique,
+		Row:        -1,
+		Constraint: key.name,
+		Message:    "a row of the table has the same values",
+	}
+	for j, c := range key.Columns {
+		v.Columns, v.Values = append(v.Columns, c.Name), append(v.Values, values[key.Places[j]])
 	}
 	return v
 }
 
 // wantsKnown tells whether it is worth to read the keys of the rows that are there.
-func (l *loader) wantsKnown(t *target) bool {
-	return t.write.Mode == store.Insert && l.policy(t, store.Unique) != plan.Stop && t.out.Before > 0 && t.out.Before <= maxKnown
+func (l *Session) wantsKnown(t *Target) bool {
+	return t.Writes.Mode == store.Insert && l.Policy(t, store.Unique) != plan.Stop && t.Out.Before > 0 &&
+		t.Out.Before <= MaxKnown
+}
+
+// SameColumns tells whether two keys have the same columns, in any order.
+func SameColumns(a, b []*schema.Column) bool {
+	return len(a) == len(b) && !slices.ContainsFunc(a, func(c *schema.Column) bool { return !slices.Contains(b, c) })
 }

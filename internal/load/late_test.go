@@ -1,7 +1,11 @@
-package load
+package load_test
 
 import (
 	"testing"
+
+	"evensprout/internal/withdraw"
+
+	"evensprout/internal/load"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,7 +28,10 @@ CREATE TABLE crew (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, vessel_id 
 		}
 		d.exec(t, "ALTER TABLE vessels ADD CONSTRAINT captains FOREIGN KEY (captain_id) REFERENCES crew (id)")
 		if d.name == "mariadb" {
-			d.exec(t, "ALTER TABLE vessels MODIFY changed_at DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6) ON UPDATE CURRENT_TIMESTAMP(6)")
+			d.exec(
+				t,
+				"ALTER TABLE vessels MODIFY changed_at DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6) ON UPDATE CURRENT_TIMESTAMP(6)",
+			)
 		}
 		require.NoError(t, d.store.Close())
 		d.store = d.open(t)
@@ -37,14 +44,14 @@ CREATE TABLE crew (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, vessel_id 
 func TestSecondWritesDoNotStamp(t *testing.T) {
 	onCircle(t, func(t *testing.T, d *db) {
 		before := dump(t, d.store)
-		r, err := d.load(t, lateCrew(""), d.journaled(Options{Chunk: 10}))
+		r, err := d.load(t, lateCrew(""), d.journaled(load.Options{Chunk: 10}))
 		require.NoError(t, err)
 		for _, line := range d.table(t, "vessels", "changed_at") {
 			assert.Regexp(t, "^2026-0[45]", line)
 		}
 		diff := d.compared(t, r.Load)
 		assert.True(t, diff.Same(), "%+v", diff)
-		d.withdrawn(t, r.Load, WithdrawOptions{})
+		d.withdrawn(t, r.Load, withdraw.Options{})
 		assert.Equal(t, before, dump(t, d.store))
 	})
 }
@@ -52,13 +59,17 @@ func TestSecondWritesDoNotStamp(t *testing.T) {
 // What somebody has changed in a reference that closes a circle stays as it is.
 func TestWithdrawOfChangedCircles(t *testing.T) {
 	onCircle(t, func(t *testing.T, d *db) {
-		r, err := d.load(t, lateCrew(""), d.journaled(Options{}))
+		r, err := d.load(t, lateCrew(""), d.journaled(load.Options{}))
 		require.NoError(t, err)
 		d.exec(t, "INSERT INTO crew VALUES (900, 'other', 1)")
 		d.exec(t, "UPDATE vessels SET captain_id = 900 WHERE id = 2")
-		v, err := d.withdraw(t, r.Load, WithdrawOptions{})
+		v, err := d.withdraw(t, r.Load, withdraw.Options{})
 		require.NoError(t, err)
-		assert.Contains(t, v.LeftRows, LeftRow{Entity: "Vessel", Row: "Vessel row 1", Key: "id 2", Why: "it was changed since"})
+		assert.Contains(
+			t,
+			v.LeftRows,
+			withdraw.LeftRow{Entity: "Vessel", Row: "Vessel row 1", Key: "id 2", Why: "it was changed since"},
+		)
 		assert.Contains(t, d.table(t, "vessels", "id", "captain_id"), "2 900")
 	})
 }
@@ -67,7 +78,7 @@ func TestWithdrawOfChangedCircles(t *testing.T) {
 func TestKeptRowsKeepTheirReferences(t *testing.T) {
 	onCircle(t, func(t *testing.T, d *db) {
 		d.exec(t, "INSERT INTO vessels (id, name, changed_at) VALUES (2, 'there', '2020-01-01 00:00:00')")
-		e := d.loaded(t, lateCrew("    write: {mode: keep, match: [id]}\n"), Options{})
+		e := d.loaded(t, lateCrew("    write: {mode: keep, match: [id]}\n"), load.Options{})
 		assert.Equal(t, int64(1), e["Vessel"].Kept)
 		rows := d.table(t, "vessels", "id", "name", "captain_id", "changed_at")
 		assert.Len(t, rows, 5)

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
@@ -42,7 +44,14 @@ func (e *Strangers) Error() string {
 	if e.Key == "" {
 		why = "it has no unique key that the plan fills, by which the row could be found"
 	}
-	out := fmt.Sprintf("%s.%s refers to %s, and %s is left alone because it has rows: %s", e.Row, e.Field, e.To, e.Table, why)
+	out := fmt.Sprintf(
+		"%s.%s refers to %s, and %s is left alone because it has rows: %s",
+		e.Row,
+		e.Field,
+		e.To,
+		e.Table,
+		why,
+	)
 	if e.Stranger != "" {
 		out += fmt.Sprintf("; %s is the key of another row (%s)", e.Planned, e.Stranger)
 	}
@@ -55,14 +64,22 @@ func (e *Strangers) Error() string {
 // Hint is what to do.
 func (e *Strangers) Hint() string {
 	if e.Key == "" {
-		return fmt.Sprintf("give %s a unique key that the plan fills, or empty it; rows: existing at %s takes the rows that are there", e.Table, e.Entity)
+		return fmt.Sprintf(
+			"give %s a unique key that the plan fills, or empty it; rows: existing at %s takes the rows that are there",
+			e.Table,
+			e.Entity,
+		)
 	}
-	return fmt.Sprintf("write: {mode: keep, match: [%s]} at %s, in the place of when: empty, adds the rows that are missing", strings.Join(e.Columns, ", "), e.Entity)
+	return fmt.Sprintf(
+		"write: {mode: keep, match: [%s]} at %s, in the place of when: empty, adds the rows that are missing",
+		strings.Join(e.Columns, ", "),
+		e.Entity,
+	)
 }
 
 // leftAlone is a table that is left alone, and what is known of its rows.
 type leftAlone struct {
-	of      *target
+	of      *Target
 	columns []*schema.Column // by which rows are found; nil if there are none
 	places  []int            // of these, in the entity's fields
 	missing map[value.Value]grow.Row
@@ -70,11 +87,11 @@ type leftAlone struct {
 
 // linkLeft finds the rows of tables that are left alone. Before a row is written it
 // refuses rows that refer to one that is not there.
-func (l *loader) linkLeft(ctx context.Context, s store.Store) error {
-	l.links = chunkLog{Keys: l.stepLog.Keys}
+func (l *Session) linkLeft(ctx context.Context, s store.Store) error {
+	l.links = journal.Log{Keys: l.stepLog.Keys}
 	var all []*leftAlone
-	for _, t := range l.list {
-		if !t.out.Skipped || t.resumed || !t.referred || t.key == nil || t.Grow.Total() == 0 || !l.writesReferrers(t) {
+	for _, t := range l.List {
+		if !t.Out.Skipped || t.resumed || !t.referred || t.Key == nil || t.Grow.Total() == 0 || !l.writesReferrers(t) {
 			continue
 		}
 		left := &leftAlone{of: t, missing: map[value.Value]grow.Row{}}
@@ -95,10 +112,11 @@ func (l *loader) linkLeft(ctx context.Context, s store.Store) error {
 }
 
 // refersTo are the fields by which an entity refers to the key of another.
-func (t *target) refersTo(to *target) []int {
+func (t *Target) refersTo(to *Target) []int {
 	var out []int
 	for _, f := range t.refs {
-		if field := t.Grow.Fields[f]; field.Target() == to.Grow && field.Stored() == to.Grow.Key && t.Columns[f] != nil {
+		if field := t.Grow.Fields[f]; field.Target() == to.Grow && field.Stored() == to.Grow.Key &&
+			t.Columns[f] != nil {
 			out = append(out, f)
 		}
 	}
@@ -106,54 +124,64 @@ func (t *target) refersTo(to *target) []int {
 }
 
 // writesReferrers tells whether this load writes rows that refer to an entity.
-func (l *loader) writesReferrers(to *target) bool {
-	return slices.ContainsFunc(l.list, func(t *target) bool { return !t.out.Skipped && len(t.refersTo(to)) > 0 }) || len(l.plan.Units) > 0
+func (l *Session) writesReferrers(to *Target) bool {
+	return slices.ContainsFunc(l.List, func(t *Target) bool { return !t.Out.Skipped && len(t.refersTo(to)) > 0 }) ||
+		len(l.Plan.Units) > 0
 }
 
 // naturalKey is the key by which rows of an entity are recognised whatever their planned
 // numbers: that of match, else a unique one that the plan fills.
-func (t *target) naturalKey() (columns []*schema.Column, places []int) {
+func (t *Target) naturalKey() (columns []*schema.Column, places []int) {
 	place := func(columns []*schema.Column) []int {
 		var out []int
 		for _, c := range columns {
-			i := slices.Index(t.write.Columns, c)
+			i := slices.Index(t.Writes.Columns, c)
 			if i < 0 {
 				return nil
 			}
-			out = append(out, t.write.Fields[i])
+			out = append(out, t.Writes.Fields[i])
 		}
 		return out
 	}
 	numbered := func(columns []*schema.Column) bool {
-		return len(columns) == 1 && columns[0] == t.key && (t.Grow.Key.Counted() || t.unkeyed || t.key.Identity != schema.NoIdentity)
+		return len(columns) == 1 && columns[0] == t.Key &&
+			(t.Grow.Key.Counted() || t.Unkeyed || t.Key.Identity != schema.NoIdentity)
 	}
-	if m := t.write.Match; len(m) > 0 && !numbered(m) {
+	if m := t.Writes.Match; len(m) > 0 && !numbered(m) {
 		return m, place(m)
 	}
-	for _, k := range t.keys() {
-		if !numbered(k.columns) {
-			return k.columns, k.places
+	for _, k := range t.Keys() {
+		if !numbered(k.Columns) {
+			return k.Columns, k.Places
 		}
 	}
 	return nil, nil
 }
 
 // findLeft learns which key each planned row has in the table, and which are not there.
-func (l *loader) findLeft(ctx context.Context, s store.Store, left *leftAlone) error {
+func (l *Session) findLeft(ctx context.Context, s store.Store, left *leftAlone) error {
 	t := left.of
 	there := map[xxh3.Uint128]value.Value{}
 	own := map[value.Value]bool{} // keys, of a table that the plan itself has filled
 	if left.columns != nil || t.own {
-		if t.out.Before > maxLeft {
-			return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("%s is left alone and has %d rows; rows that refer to it are found among at most %d", t.Table.Name, t.out.Before, maxLeft)}
+		if t.Out.Before > maxLeft {
+			return &store.Fault{
+				Kind: store.Refused,
+				Message: fmt.Sprintf(
+					"%s is left alone and has %d rows; rows that refer to it are found among at most %d",
+					t.Table.Name,
+					t.Out.Before,
+					maxLeft,
+				),
+			}
 		}
-		columns := append(slices.Clone(left.columns), t.key)
+		columns := append(slices.Clone(left.columns), t.Key)
 		places := make([]int, len(left.columns))
 		for i := range places {
 			places[i] = i
 		}
 		err := s.Select(ctx, store.Query{Table: t.Table, Columns: columns}, func(row []value.Value) error {
-			if h, ok := hashOf(row, places); ok {
+			if h, ok := HashOf(row, places); ok {
 				there[h] = row[len(row)-1]
 			}
 			if t.own {
@@ -170,16 +198,16 @@ func (l *loader) findLeft(ctx context.Context, s store.Store, left *leftAlone) e
 	var keys []value.Value
 	note := func() {
 		if len(keys) > 0 {
-			l.links.key(t.Plan.Name, first, keys)
+			l.links.Key(t.Plan.Name, first, keys)
 		}
 		keys = nil
 	}
 	err := l.eachRow(ctx, t, func(row grow.Row, values []value.Value) error {
 		planned := values[at]
-		if real, _ := l.realKey(t.Grow, planned); own[real] {
+		if real, _ := l.RealKey(t.Grow, planned); own[real] {
 			return nil
 		}
-		h, ok := hashOf(values, left.places)
+		h, ok := HashOf(values, left.places)
 		key, found := there[h]
 		switch {
 		case !ok || !found || left.columns == nil:
@@ -201,8 +229,8 @@ func (l *loader) findLeft(ctx context.Context, s store.Store, left *leftAlone) e
 }
 
 // eachRow grows all rows of an entity.
-func (l *loader) eachRow(ctx context.Context, t *target, do func(row grow.Row, values []value.Value) error) error {
-	g := grow.NewGrower(l.plan.Set)
+func (l *Session) eachRow(ctx context.Context, t *Target, do func(row grow.Row, values []value.Value) error) error {
+	g := grow.NewGrower(l.Plan.Set)
 	defer g.Close()
 	var b grow.Batch
 	each := func(first grow.Row, rows uint64) error {
@@ -233,11 +261,11 @@ func (l *loader) eachRow(ctx context.Context, t *target, do func(row grow.Row, v
 
 // refuseStrangers is an error if rows that are to be written refer to rows that are not
 // there.
-func (l *loader) refuseStrangers(ctx context.Context, s store.Store, left *leftAlone) error {
+func (l *Session) refuseStrangers(ctx context.Context, s store.Store, left *leftAlone) error {
 	var found *Strangers
-	for _, t := range l.list {
+	for _, t := range l.List {
 		fields := t.refersTo(left.of)
-		if t.out.Skipped || len(fields) == 0 {
+		if t.Out.Skipped || len(fields) == 0 {
 			continue
 		}
 		err := l.eachRow(ctx, t, func(row grow.Row, values []value.Value) error {
@@ -250,8 +278,15 @@ func (l *loader) refuseStrangers(ctx context.Context, s store.Store, left *leftA
 					continue
 				}
 				if found == nil {
-					found = &Strangers{Row: t.Grow.Label(row), Field: t.Grow.Fields[f].Name, Entity: left.of.Plan.Name, Table: left.of.Table.Name, To: left.of.Grow.Label(to), Planned: values[f].String()}
-					if err := l.describeStranger(ctx, s, left, found, values[f], to); err != nil {
+					found = &Strangers{
+						Row:     t.Grow.Label(row),
+						Field:   t.Grow.Fields[f].Name,
+						Entity:  left.of.Plan.Name,
+						Table:   left.of.Table.Name,
+						To:      left.of.Grow.Label(to),
+						Planned: values[f].String(),
+					}
+					if err := l.describeStranger(ctx, s, left, found, planned{to, values[f]}); err != nil {
 						return err
 					}
 				}
@@ -269,13 +304,25 @@ func (l *loader) refuseStrangers(ctx context.Context, s store.Store, left *leftA
 	return found
 }
 
+// planned is a row that the plan refers to, and its key.
+type planned struct {
+	row grow.Row
+	key value.Value
+}
+
 // describeStranger says by which key a row is not found, and whose the planned key is.
-func (l *loader) describeStranger(ctx context.Context, s store.Store, left *leftAlone, x *Strangers, planned value.Value, row grow.Row) error {
+func (l *Session) describeStranger(
+	ctx context.Context,
+	s store.Store,
+	left *leftAlone,
+	x *Strangers,
+	to planned,
+) error {
 	t := left.of
-	g := grow.NewGrower(l.plan.Set)
+	g := grow.NewGrower(l.Plan.Set)
 	defer g.Close()
 	var b grow.Batch
-	g.Grow(t.Grow, row, 1, &b)
+	g.Grow(t.Grow, to.row, 1, &b)
 	if err := g.Err(); err != nil {
 		return err
 	}
@@ -285,11 +332,16 @@ func (l *loader) describeStranger(ctx context.Context, s store.Store, left *left
 		key = append(key, fmt.Sprintf("%s %q", c.Name, b.Row(0)[left.places[i]].String()))
 	}
 	x.Key = strings.Join(key, ", ")
-	q := store.Query{Table: t.Table, Columns: t.Table.Columns, Where: []store.Cell{{Column: t.key, Value: planned}}, Limit: 1}
+	q := store.Query{
+		Table:   t.Table,
+		Columns: t.Table.Columns,
+		Where:   []store.Cell{{Column: t.Key, Value: to.key}},
+		Limit:   1,
+	}
 	return s.Select(ctx, q, func(row []value.Value) error {
 		var cells []string
 		for i, c := range t.Table.Columns {
-			if c != t.key && !row[i].IsNull() && len(cells) < 2 {
+			if c != t.Key && !row[i].IsNull() && len(cells) < 2 {
 				cells = append(cells, fmt.Sprintf("%s %q", c.Name, row[i].String()))
 			}
 		}
@@ -299,16 +351,32 @@ func (l *loader) describeStranger(ctx context.Context, s store.Store, left *left
 }
 
 // keepLinks writes down which keys the rows of tables that are left alone have.
-func (l *loader) keepLinks(ctx context.Context, w *writer) error {
-	record, err := l.links.pack()
-	if err != nil || record == nil || l.journal == nil || l.o.DryRun {
+func (l *Session) keepLinks(ctx context.Context, w *Writer) error {
+	record, err := l.links.Pack()
+	if err != nil || record == nil || l.Journal == nil || l.Options.DryRun {
 		return err
 	}
-	text, err := json.Marshal(chunkSum{})
+	text, err := json.Marshal(journal.Sum{})
 	if err != nil {
 		return err
 	}
-	of := l.journal.tables.Chunks
-	key := beforeAll(l.journal.number)
-	return w.tx.Add(ctx, of, append(key.cells(of), cells(of, "state", string(StateDone), "ended", moment(time.Now()), "result", string(text), "record", record)...))
+	of := l.Journal.Tables.Chunks
+	key := journal.BeforeAll(l.Journal.Number)
+	return w.Tx.Add(
+		ctx,
+		of,
+		append(
+			key.Cells(of),
+			journal.Cells(
+				of,
+				"state",
+				string(journal.StateDone),
+				"ended",
+				journal.Moment(time.Now()),
+				"result",
+				string(text),
+				"record",
+				record,
+			)...),
+	)
 }

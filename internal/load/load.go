@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
@@ -48,8 +50,10 @@ type Options struct {
 	Again func(context.Context) (store.Store, error)
 	// Part is the share of the rows that is written, in a load that is cut into as many as
 	// it says; number 0 means all of them.
-	Part  order.Part
-	pause time.Duration // before a transaction is begun again; 0 means firstPause
+	Part order.Part
+	// Insist does occasions of units once more that are done.
+	Insist bool
+	Pause  time.Duration // before a transaction is begun again; 0 means a moment
 	// Progress, if set, is told now and then how many rows are written.
 	Progress func(done, total uint64)
 }
@@ -63,9 +67,9 @@ const (
 )
 
 // most is the upper bound of rows in a chunk of a family.
-func (l *loader) most(f order.Family) uint64 {
-	if l.o.Chunk > 0 {
-		return l.o.Chunk
+func (l *Session) most(f order.Family) uint64 {
+	if l.Options.Chunk > 0 {
+		return l.Options.Chunk
 	}
 	for _, t := range f {
 		if t.Write.Mode == plan.Keep || t.Write.Mode == plan.Upsert || t.Write.Mode == plan.Update {
@@ -75,142 +79,91 @@ func (l *loader) most(f order.Family) uint64 {
 	return DefaultChunk
 }
 
-// Result is what a load did, with counts from the database itself.
-type Result struct {
-	Load         int64         `json:"load,omitempty"`      // its number in the journal; 0 if it is not there
-	Earlier      int64         `json:"earlier,omitempty"`   // the load that wrote the rows that were not repeated
-	Completed    int64         `json:"completed,omitempty"` // the load that was partly withdrawn, and whose missing rows were put back
-	PutBack      int64         `json:"put_back,omitempty"`  // these rows
-	Stepped      []Stepped     `json:"stepped,omitempty"`   // keys that are not the planned ones
-	LeftOut      int64         `json:"left_out,omitempty"`  // rows that earlier loads left out, and that are not there yet
-	Unread       bool          `json:"unread,omitempty"`    // triggers rewrote more rows than the journal keeps
-	Migrated     []string      `json:"migrated,omitempty"`  // how the tables have changed since the plan was loaded
-	Entities     []Entity      `json:"entities"`            // in load order
-	Rows         int64         `json:"rows"`                // inserted or updated
-	Rejected     int64         `json:"rejected"`
-	Redrawn      int64         `json:"redrawn"`
-	Chunks       int           `json:"chunks"`
-	Transactions int           `json:"transactions"`
-	Repeated     int           `json:"repeated"` // transactions begun again after a deadlock or the like
-	Commit       plan.Commit   `json:"commit"`
-	DryRun       bool          `json:"dry_run"`
-	Elapsed      time.Duration `json:"elapsed_ns"`
-	Notice       string        `json:"notice,omitempty"`
-	Unit         *UnitResult   `json:"unit,omitempty"` // of a run of a unit, in the journal
-	Part         *PartResult   `json:"part,omitempty"` // what one part did, of a load in parts
-	// Statements are the distinct statements, and Sent how many ran.
-	Statements []store.Statement `json:"statements,omitempty"`
-	Sent       int64             `json:"statements_sent"`
-	// Unmatched are the first rows that update found no row for.
-	Unmatched []*Refusal `json:"unmatched,omitempty"`
-	// Rejections are the first rows that were left out.
-	Rejections []*Refusal `json:"rejections,omitempty"`
-}
-
-// Entity is what a load did with one entity.
-type Entity struct {
-	Entity      string           `json:"entity"`
-	Table       string           `json:"table"`
-	Mode        plan.Mode        `json:"mode"`
-	Before      int64            `json:"rows_before"`
-	Inserted    int64            `json:"inserted"`
-	Updated     int64            `json:"updated"`
-	Unchanged   int64            `json:"unchanged"`
-	Kept        int64            `json:"kept"`
-	Removed     int64            `json:"removed"`
-	Rejected    int64            `json:"rejected"`
-	Refused     *Refusal         `json:"refused,omitempty"` // the first of its rows that was left out
-	Unmatched   int64            `json:"unmatched"`
-	After       int64            `json:"rows_after"`
-	Skipped     bool             `json:"skipped"`          // its table was not empty, and the plan says when: empty
-	Loaded      uint64           `json:"loaded,omitempty"` // rows that an earlier load wrote, and this one did not repeat
-	Fingerprint grow.Fingerprint `json:"fingerprint"`
-}
-
-// target is an entity while it is loaded.
-type target struct {
+// Target is an entity while it is loaded.
+type Target struct {
 	*plan.Target
-	write    store.Write
-	key      *schema.Column            // of the field that references keep; nil if there is none
-	unkeyed  bool                      // the database gives the keys
+	Writes   store.Write               // how its rows are written
+	Key      *schema.Column            // of the field that references keep; nil if there is none
+	Unkeyed  bool                      // the database gives the keys
 	greatest int64                     // of these, the greatest number that was there before; 0 if there was none
 	referred bool                      // others keep its key
 	refs     []int                     // fields that refer to rows of this load
-	late     []int                     // of these, the ones to be written at the end
+	Late     []int                     // of these, the ones to be written at the end
 	checked  []int                     // places in write.Columns whose values must fit
-	sums     bool                      // some field adds up rows below
+	Sums     bool                      // some field adds up rows below
 	distinct bool                      // the plan keeps all its unique keys by itself
 	seen     map[xxh3.Uint128]grow.Row // match values of earlier rows; nil if nothing need be watched
 	drawn    map[drawnKey]grow.Row     // values that rows were given by another draw
 	known    *known                    // keys of the rows that were there before; nil if they are not read
 	loaded   bool                      // an earlier load wrote its first rows: grown ones up to from, side rows up to fromSide
 	fromSide uint64
-	moved    []loggedKeys // keys of rows that are loaded, where the plan numbers them otherwise now
+	moved    []journal.Keys // keys of rows that are loaded, where the plan numbers them otherwise now
 	from     uint64
 	own      bool // an earlier load of the plan as it is now filled its table, which is left alone while it has rows
 	resumed  bool // what before and skipped say was found when the load began
 	before   int64
 	skipped  bool
-	out      Entity
+	Out      journal.Entity // what was done so far
 }
 
-// loader is one load.
-type loader struct {
-	plan    *plan.Compiled
-	o       Options
-	order   order.Order
-	targets map[*plan.Target]*target
-	byGrow  map[*grow.Entity]*target
-	list    []*target // in load order
-	traits  store.Traits
-	loose   []store.Loose
-	defers  bool        // late references are held against the tables at the commit
-	journal *journaling // nil: the load is not written down
-	memory  *memory     // of earlier chunks of this load, or of earlier loads; nil if there are none
-	began   time.Time
+// Session is one load: what all its writers share.
+type Session struct {
+	Plan    *plan.Compiled
+	Options Options
+	Order   order.Order
+	Targets map[*plan.Target]*Target
+	ByGrow  map[*grow.Entity]*Target
+	List    []*Target     // in load order
+	Traits  store.Traits  // what the engine can do
+	Loose   []store.Loose // references that are held against the tables before the commit only
+	defers  bool          // late references are held against the tables at the commit
+	Journal *journaling   // nil: the load is not written down
+	Memory  *Memory       // of earlier chunks of this load, or of earlier loads; nil if there are none
+	Began   time.Time
+
 	files   *placeholders             // nil if no field names files
-	links   chunkLog                  // keys of rows of tables that are left alone
+	links   journal.Log               // keys of rows of tables that are left alone
 	steps   map[*grow.Entity][]keyRun // numbers in the place of those that are taken
-	stepped []Stepped
-	stepLog chunkLog     // what the journal is to keep of them
+	stepped []journal.Stepped
+	stepLog journal.Log  // what the journal is to keep of them
 	earlier []grow.Sizes // how many rows there were at earlier loads, if that matters
-	record  *grow.Record
+	Record  *grow.Record // what was rejected and drawn again
 
 	mu         sync.Mutex // guards what follows, with several connections
 	real       map[*grow.Entity]map[value.Value]value.Value
 	total      uint64
 	done       uint64
 	rejected   int64
-	rejects    []*Refusal
-	unmatched  []*Refusal
-	result     Result
-	repeats    int // bounds how often a transaction is begun again; 0 means maxRepeats
-	statements store.Tally
+	rejects    []*journal.Refusal
+	unmatched  []*journal.Refusal
+	Result     journal.Result
+	Repeats    int         // bounds how often a transaction is begun again; 0 means maxRepeats
+	Statements store.Tally // of all connections
 }
 
 // Run loads a plan that was compiled with the store's schema. If anything stops it,
 // what is open is rolled back, and the error tells why: a *Refusal, a *Present, a
-// *store.Fault, a *grow.RowError, or plan.Problems.
-func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*Result, error) {
+// *store.Fault, a *grow.RowError, or diag.Problems.
+func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*journal.Result, error) {
 	if o.Journal != nil {
 		journal := *o.Journal
 		journal.Plan = c.Plan
 		o.Journal = &journal
 	}
-	l, err := newLoader(c, s, o)
+	l, err := NewSession(c, s, o)
 	if err != nil {
 		return nil, err
 	}
-	w := &writer{loader: l, store: s, own: false}
-	defer w.close()
+	w := &Writer{Session: l, Store: s, own: false}
+	defer w.Close()
 	if o.Journal == nil {
 		if err := l.write(ctx, w); err != nil {
 			return nil, err
 		}
 		return l.finished(w), nil
 	}
-	var r *Result
-	err = patient(ctx, o.Journal.Wait, func() (err error) {
+	var r *journal.Result
+	err = journal.WhileLocked(ctx, o.Journal.Wait, func() (err error) {
 		r, err = l.once(ctx, w)
 		return err
 	})
@@ -218,15 +171,15 @@ func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*Resu
 }
 
 // once writes what earlier loads of the plan have not written.
-func (l *loader) once(ctx context.Context, w *writer) (*Result, error) {
-	if err := l.openJournal(ctx, w.store); err != nil {
+func (l *Session) once(ctx context.Context, w *Writer) (*journal.Result, error) {
+	if err := l.OpenJournal(ctx, w.Store); err != nil {
 		return nil, err
 	}
-	if l.journal != nil && !l.o.DryRun {
-		if err := lockPlan(ctx, w.store, l.plan.Plan.Name); err != nil {
+	if l.Journal != nil && !l.Options.DryRun {
+		if err := journal.LockPlan(ctx, w.Store, l.Plan.Plan.Name); err != nil {
 			return nil, err
 		}
-		defer func() { unlockPlan(ctx, w.store, l.plan.Plan.Name) }()
+		defer func() { journal.UnlockPlan(ctx, w.Store, l.Plan.Plan.Name) }()
 	}
 	for {
 		done, err := l.repeated(ctx, w)
@@ -236,7 +189,7 @@ func (l *loader) once(ctx context.Context, w *writer) (*Result, error) {
 		if !done {
 			err = l.write(ctx, w)
 		}
-		if errors.Is(err, errFenced) {
+		if errors.Is(err, ErrFenced) {
 			continue // look again at what there is
 		}
 		if err != nil {
@@ -246,17 +199,18 @@ func (l *loader) once(ctx context.Context, w *writer) (*Result, error) {
 	}
 }
 
-func newLoader(c *plan.Compiled, s store.Store, o Options) (*loader, error) {
+// NewSession gets ready to load a plan.
+func NewSession(c *plan.Compiled, s store.Store, o Options) (*Session, error) {
 	o.Jobs = max(o.Jobs, 1)
 	o.Commit = cmp.Or(o.Commit, c.Plan.Commit, plan.CommitLoad)
-	l := &loader{plan: c, o: o, order: order.Of(c), traits: s.Traits(), began: time.Now()}
+	l := &Session{Plan: c, Options: o, Order: order.Of(c), Traits: s.Traits(), Began: time.Now()}
 	return l, l.prepare()
 }
 
 // write writes the rows.
-func (l *loader) write(ctx context.Context, w *writer) error {
+func (l *Session) write(ctx context.Context, w *Writer) error {
 	var err error
-	if l.o.Commit == plan.CommitLoad || l.o.DryRun {
+	if l.Options.Commit == plan.CommitLoad || l.Options.DryRun {
 		err = l.inOne(ctx, w)
 	} else {
 		err = l.inMany(ctx, w)
@@ -264,16 +218,16 @@ func (l *loader) write(ctx context.Context, w *writer) error {
 	if errors.Is(err, errCommitted) {
 		return nil
 	}
-	if err == nil || errors.Is(err, errFenced) {
+	if err == nil || errors.Is(err, ErrFenced) {
 		return err
 	}
 	if ctx.Err() != nil {
 		err = context.Cause(ctx)
 	}
-	if l.result.Transactions > 0 {
-		p := &Partial{Err: err, Chunks: l.result.Chunks, Rows: l.rows()}
-		if l.journal != nil {
-			p.Load = l.journal.number
+	if l.Result.Transactions > 0 {
+		p := &Partial{Err: err, Chunks: l.Result.Chunks, Rows: l.rows()}
+		if l.Journal != nil {
+			p.Load = l.Journal.Number
 		}
 		return p
 	}
@@ -281,11 +235,11 @@ func (l *loader) write(ctx context.Context, w *writer) error {
 }
 
 // finished is what the load did.
-func (l *loader) finished(w *writer) *Result {
-	l.count(w.store)
+func (l *Session) finished(w *Writer) *journal.Result {
+	l.Count(w.Store)
 	r := l.summary()
-	r.Elapsed = time.Since(l.began)
-	r.Statements = l.statements.Statements()
+	r.Elapsed = time.Since(l.Began)
+	r.Statements = l.Statements.Statements()
 	for _, st := range r.Statements {
 		r.Sent += st.Times
 	}
@@ -293,22 +247,22 @@ func (l *loader) finished(w *writer) *Result {
 }
 
 // summary is what is known of the load so far.
-func (l *loader) summary() *Result {
-	r := l.result
-	r.Commit, r.DryRun, r.Elapsed, r.Notice = l.o.Commit, l.o.DryRun, time.Since(l.began), l.traits.Notice
+func (l *Session) summary() *journal.Result {
+	r := l.Result
+	r.Commit, r.DryRun, r.Elapsed, r.Notice = l.Options.Commit, l.Options.DryRun, time.Since(l.Began), l.Traits.Notice
 	r.Stepped = l.stepped
 	r.Rejections, r.Unmatched, r.Rejected = l.rejects, l.unmatched, l.rejected
-	for _, t := range l.list {
-		r.Entities = append(r.Entities, t.out)
+	for _, t := range l.List {
+		r.Entities = append(r.Entities, t.Out)
 	}
 	r.Rows = l.rows()
 	return &r
 }
 
-func (l *loader) rows() int64 {
+func (l *Session) rows() int64 {
 	n := int64(0)
-	for _, t := range l.list {
-		n += t.out.Inserted + t.out.Updated
+	for _, t := range l.List {
+		n += t.Out.Inserted + t.Out.Updated
 	}
 	return n
 }
@@ -324,27 +278,35 @@ type Partial struct {
 func (p *Partial) Error() string { return p.Err.Error() }
 func (p *Partial) Unwrap() error { return p.Err }
 
-// reset forgets what an attempt did that was rolled back.
-func (l *loader) reset() {
-	l.record, l.real = grow.NewRecord(), map[*grow.Entity]map[value.Value]value.Value{}
-	if l.memory != nil {
-		l.record = l.memory.record.Clone()
-		for e, keys := range l.memory.real {
+// Reset forgets what an attempt did that was rolled back.
+func (l *Session) Reset() {
+	l.Record, l.real = grow.NewRecord(), map[*grow.Entity]map[value.Value]value.Value{}
+	if l.Memory != nil {
+		l.Record = l.Memory.record.Clone()
+		for e, keys := range l.Memory.real {
 			l.real[e] = maps.Clone(keys)
 		}
 	}
-	l.plan.Set.Record = l.record
+	l.Plan.Set.Record = l.Record
 	l.total, l.done, l.rejected, l.rejects, l.unmatched = 0, 0, 0, nil, nil
-	l.result = Result{Repeated: l.result.Repeated, Earlier: l.result.Earlier, Completed: l.result.Completed, PutBack: l.result.PutBack, LeftOut: l.result.LeftOut, Migrated: l.result.Migrated}
-	for _, t := range l.list {
+	l.Result = journal.Result{
+		Repeated:  l.Result.Repeated,
+		Earlier:   l.Result.Earlier,
+		Completed: l.Result.Completed,
+		PutBack:   l.Result.PutBack,
+		LeftOut:   l.Result.LeftOut,
+		Migrated:  l.Result.Migrated,
+	}
+	for _, t := range l.List {
 		t.drawn = nil
-		t.out = Entity{Entity: t.Plan.Name, Table: t.Table.Name, Mode: t.Write.Mode}
+		t.Out = journal.Entity{Entity: t.Plan.Name, Table: t.Table.Name, Mode: t.Write.Mode}
 		if t.loaded {
-			t.out.Loaded = t.from + t.fromSide
+			t.Out.Loaded = t.from + t.fromSide
 		}
 		// Rows with equal match values in different chunks must be watched for where
 		// nothing else keeps them apart. Memory: 32 bytes and a map's overhead for each row.
-		if t.seen = nil; len(t.write.Match) > 0 && !t.write.Distinct && t.Grow.Total() > l.most(order.Family{t.Target}) {
+		if t.seen = nil; len(t.Writes.Match) > 0 && !t.Writes.Distinct &&
+			t.Grow.Total() > l.most(order.Family{t.Target}) {
 			t.seen = map[xxh3.Uint128]grow.Row{}
 		}
 	}
@@ -353,34 +315,35 @@ func (l *loader) reset() {
 // Transient faults are met by beginning the transaction again, so many times, after
 // a pause that doubles.
 const (
-	maxRepeats    = 5
-	maxReconnects = 8 // some seconds in all, in which a standby takes over
+	MaxRepeats    = 5
+	maxReconnects = 12 // a quarter of a minute in all, in which a standby takes over
 	firstPause    = 50 * time.Millisecond
 
 	longestPause = 2 * time.Second
 )
 
-// repeat runs a transaction, and runs it again where that may help.
-func (l *loader) repeat(ctx context.Context, w *writer, do func() error) error {
-	pause := cmp.Or(l.o.pause, firstPause)
+// Repeat runs a transaction, and runs it again where that may help.
+func (l *Session) Repeat(ctx context.Context, w *Writer, do func() error) error {
+	pause := cmp.Or(l.Options.Pause, firstPause)
 	for n := 0; ; n++ {
 		err := do()
 		if err == nil {
 			return nil
 		}
-		if back := w.rollback(); back != nil {
+		if back := w.Rollback(); back != nil {
 			err = errors.Join(err, fmt.Errorf("taking the rows back failed as well: %w", back))
 		}
 		var fault *store.Fault
 		if !errors.As(err, &fault) || ctx.Err() != nil {
 			return err
 		}
-		again := fault.Kind == store.Transient || fault.Kind == store.Locked && l.traits.Writers > 1 && n == 0
-		broken := fault.Kind == store.Lost || fault.Kind == store.Unanswered && l.journal != nil // the journal knows whether it was committed
-		if broken && l.o.Again != nil {
+		again := fault.Kind == store.Transient || fault.Kind == store.Locked && l.Traits.Writers > 1 && n == 0
+		broken := fault.Kind == store.Lost ||
+			fault.Kind == store.Unanswered && l.Journal != nil // the journal knows whether it was committed
+		if broken && l.Options.Again != nil {
 			again = true
 		}
-		most := cmp.Or(l.repeats, maxRepeats)
+		most := cmp.Or(l.Repeats, MaxRepeats)
 		if broken {
 			most = maxReconnects // however often conflicts are met
 		}
@@ -403,33 +366,33 @@ func (l *loader) repeat(ctx context.Context, w *writer, do func() error) error {
 				}
 				continue // a standby may be about to take over: what is done fails at once, and the next pause is longer
 			}
-			if gone := l.allThere(ctx, w.store); gone != nil {
+			if gone := l.allThere(ctx, w.Store); gone != nil {
 				return gone
 			}
 		}
 		l.mu.Lock()
-		l.result.Repeated++
+		l.Result.Repeated++
 		l.mu.Unlock()
 	}
 }
 
 // inOne loads everything in one transaction.
-func (l *loader) inOne(ctx context.Context, w *writer) error {
-	l.reset()
+func (l *Session) inOne(ctx context.Context, w *Writer) error {
+	l.Reset()
 	// Outside the transaction, which some engines would end.
-	if err := l.stepOver(ctx, w.store); err != nil {
+	if err := l.StepOver(ctx, w.Store); err != nil {
 		return err
 	}
-	if err := l.reserve(ctx, w); err != nil {
+	if err := l.Reserve(ctx, w); err != nil {
 		return err
 	}
-	return l.repeat(ctx, w, func() error {
-		l.reset()
+	return l.Repeat(ctx, w, func() error {
+		l.Reset()
 		w.decided, w.state = newState(), newState()
-		if err := w.begin(ctx); err != nil {
+		if err := w.Begin(ctx); err != nil {
 			return err
 		}
-		if l.journal != nil && !l.o.DryRun {
+		if l.Journal != nil && !l.Options.DryRun {
 			if err := l.enter(ctx, w); err != nil {
 				return err
 			}
@@ -444,19 +407,19 @@ func (l *loader) inOne(ctx context.Context, w *writer) error {
 		if l.files != nil {
 			// Rows whose commit was not answered may be there: then their files must be.
 			var fault *store.Fault
-			open := l.journal != nil && errors.As(err, &fault) && fault.Kind == store.Unanswered
-			err = errors.Join(err, l.files.end(open || l.result.Transactions > 0))
+			open := l.Journal != nil && errors.As(err, &fault) && fault.Kind == store.Unanswered
+			err = errors.Join(err, l.files.end(open || l.Result.Transactions > 0))
 		}
 		return err
 	})
 }
 
-func (l *loader) writeAll(ctx context.Context, w *writer) error {
-	if err := l.before(ctx, w.store, w.tx); err != nil {
+func (l *Session) writeAll(ctx context.Context, w *Writer) error {
+	if err := l.Before(ctx, w.Store, w.Tx); err != nil {
 		return err
 	}
-	if l.journal != nil {
-		if w.at = beforeAll(l.journal.number); !l.o.DryRun {
+	if l.Journal != nil {
+		if w.At = journal.BeforeAll(l.Journal.Number); !l.Options.DryRun {
 			if err := l.amend(ctx, w); err != nil {
 				return err
 			}
@@ -472,15 +435,15 @@ func (l *loader) writeAll(ctx context.Context, w *writer) error {
 	if err != nil {
 		return err
 	}
-	p := order.NewPipe(ctx, l.plan.Set, l.o.Jobs, l.chunks())
+	p := order.NewPipe(ctx, l.Plan.Set, l.Options.Jobs, l.chunks())
 	defer p.End()
-	var added []loggedRows
+	var added []journal.RowRun
 	for c := range p.Chunks() {
 		if err := w.chunk(ctx, c, func(run order.Run) iter.Seq[*grow.Batch] { return p.Rows(ctx, run, w.failed) }); err != nil {
 			return err
 		}
 		added = append(added, w.log.Inserted...)
-		w.log = chunkLog{} // it is in the journal
+		w.log = journal.Log{} // it is in the journal
 	}
 	if err := ctx.Err(); err != nil {
 		return err
@@ -494,19 +457,19 @@ func (l *loader) writeAll(ctx context.Context, w *writer) error {
 }
 
 // finish looks at everything once more and commits.
-func (l *loader) finish(ctx context.Context, w *writer) error {
-	if err := w.tx.Settle(ctx); err != nil {
-		return l.refusal(nil, nil, err)
+func (l *Session) finish(ctx context.Context, w *Writer) error {
+	if err := w.Tx.Settle(ctx); err != nil {
+		return l.Refusal(nil, nil, err)
 	}
 	if err := l.after(ctx, w); err != nil {
 		return err
 	}
-	if err := l.always(ctx, w.tx); err != nil {
+	if err := l.Always(ctx, w.Tx); err != nil {
 		return err
 	}
-	if l.o.DryRun {
-		l.result.Transactions = 0
-		if err := w.rollback(); err != nil {
+	if l.Options.DryRun {
+		l.Result.Transactions = 0
+		if err := w.Rollback(); err != nil {
 			return err
 		}
 		return w.flush()
@@ -519,7 +482,7 @@ func (l *loader) finish(ctx context.Context, w *writer) error {
 	if err := l.readBack(ctx, w); err != nil {
 		return err
 	}
-	if l.journal != nil {
+	if l.Journal != nil {
 		if err := l.conclude(ctx, w); err != nil {
 			return err
 		}
@@ -528,19 +491,19 @@ func (l *loader) finish(ctx context.Context, w *writer) error {
 		return err
 	}
 	// An interruption must not leave open whether it is committed.
-	if err := w.tx.Commit(context.WithoutCancel(ctx)); err != nil {
-		return l.refusal(nil, nil, err)
+	if err := w.Tx.Commit(context.WithoutCancel(ctx)); err != nil {
+		return l.Refusal(nil, nil, err)
 	}
-	l.result.Transactions = 1
+	l.Result.Transactions = 1
 	return w.flush()
 }
 
 // chunks cuts all families, with a grower of its own: they are cut while others write.
-func (l *loader) chunks() iter.Seq[order.Chunk] {
+func (l *Session) chunks() iter.Seq[order.Chunk] {
 	return func(yield func(order.Chunk) bool) {
-		g := grow.NewGrower(l.plan.Set)
+		g := grow.NewGrower(l.Plan.Set)
 		defer g.Close()
-		for _, f := range l.order.Families {
+		for _, f := range l.Order.Families {
 			for c := range l.cut(g, f, l.most(f)) {
 				if !yield(c) {
 					return
@@ -551,9 +514,9 @@ func (l *loader) chunks() iter.Seq[order.Chunk] {
 }
 
 // cut cuts a family into chunks, part after part.
-func (l *loader) cut(g *grow.Grower, f order.Family, most uint64) iter.Seq[order.Chunk] {
+func (l *Session) cut(g *grow.Grower, f order.Family, most uint64) iter.Seq[order.Chunk] {
 	return func(yield func(order.Chunk) bool) {
-		for _, part := range l.o.Part.All() {
+		for _, part := range l.Options.Part.All() {
 			for c := range l.cutPart(g, f, most, part) {
 				if !yield(c) {
 					return
@@ -565,16 +528,16 @@ func (l *loader) cut(g *grow.Grower, f order.Family, most uint64) iter.Seq[order
 
 // cutPart cuts a part of a family, without the rows that need not be written: those of
 // tables that are left alone, and those that an earlier load wrote.
-func (l *loader) cutPart(g *grow.Grower, f order.Family, most uint64, part order.Part) iter.Seq[order.Chunk] {
-	skip := func(t *plan.Target) bool { return l.targets[t].out.Skipped }
+func (l *Session) cutPart(g *grow.Grower, f order.Family, most uint64, part order.Part) iter.Seq[order.Chunk] {
+	skip := func(t *plan.Target) bool { return l.Targets[t].Out.Skipped }
 	return func(yield func(order.Chunk) bool) {
 		for c := range f.Chunks(g, most, part, skip) {
 			c = slices.DeleteFunc(c, func(r order.Run) bool {
-				t := l.targets[r.Target]
+				t := l.Targets[r.Target]
 				return r.First.N+r.Rows <= t.loadedTo(r.First.Side)
 			})
 			for i := range c {
-				if to := l.targets[c[i].Target].loadedTo(c[i].First.Side); c[i].First.N < to {
+				if to := l.Targets[c[i].Target].loadedTo(c[i].First.Side); c[i].First.N < to {
 					c[i].Rows -= to - c[i].First.N
 					c[i].First.N = to
 				}
@@ -587,12 +550,12 @@ func (l *loader) cutPart(g *grow.Grower, f order.Family, most uint64, part order
 }
 
 // openFiles makes ready for placeholder files, if any field names some.
-func (l *loader) openFiles() error {
-	for _, t := range l.list {
+func (l *Session) openFiles() error {
+	for _, t := range l.List {
 		for _, f := range t.Grow.Fields {
 			if _, ok := f.File(); ok {
 				var err error
-				l.files, err = newPlaceholders(cmp.Or(l.o.Folder, "."), l.plan.Set)
+				l.files, err = newPlaceholders(cmp.Or(l.Options.Folder, "."), l.Plan.Set)
 				return err
 			}
 		}

@@ -1,4 +1,4 @@
-package load
+package load_test
 
 import (
 	"context"
@@ -7,6 +7,10 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"evensprout/internal/load"
+
+	"evensprout/internal/journal"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -59,14 +63,17 @@ func dumpOf(t *testing.T, s store.Store, db *schema.Database) string {
 	for _, table := range db.Tables {
 		fmt.Fprintln(&b, "==", table.Name)
 		var lines []string
-		require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []value.Value) error {
-			var line strings.Builder
-			for _, v := range row {
-				line.WriteString(v.String() + "|")
-			}
-			lines = append(lines, line.String())
-			return nil
-		}))
+		require.NoError(
+			t,
+			s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []value.Value) error {
+				var line strings.Builder
+				for _, v := range row {
+					line.WriteString(v.String() + "|")
+				}
+				lines = append(lines, line.String())
+				return nil
+			}),
+		)
 		slices.Sort(lines) // a table without a key has no order
 		fmt.Fprintln(&b, strings.Join(lines, "\n"))
 	}
@@ -74,11 +81,14 @@ func dumpOf(t *testing.T, s store.Store, db *schema.Database) string {
 }
 
 func TestTheSampleIsTheSameHoweverItIsLoaded(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	var dumps []string
-	for _, o := range []Options{{}, {Jobs: 7, Chunk: 1}, {Jobs: 3, Chunk: 333}, {Jobs: 1, Chunk: 1_000_000}} {
+	for _, o := range []load.Options{{}, {Jobs: 7, Chunk: 1}, {Jobs: 3, Chunk: 333}, {Jobs: 1, Chunk: 1_000_000}} {
 		s := database(t, demo.Schema)
 		c := compile(t, s, demo.Entities)
-		r, err := Run(t.Context(), c, s, o)
+		r, err := load.Run(t.Context(), c, s, o)
 		require.NoError(t, err)
 		prints, err := c.Set.Fingerprints(t.Context(), 2)
 		require.NoError(t, err)
@@ -100,25 +110,31 @@ func TestTheSampleIsTheSameHoweverItIsLoaded(t *testing.T) {
 
 // What the sample promises, as the database itself sees it.
 func TestTheSampleHoldsTogether(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	s := database(t, demo.Schema+`
 CREATE VIEW wrong_totals AS SELECT b.id FROM bookings b JOIN tickets t ON t.booking_id = b.id GROUP BY b.id HAVING round(100 * b.total) <> round(100 * sum(t.price));
 CREATE TABLE answers (question TEXT PRIMARY KEY, n INTEGER);`)
 	c := compile(t, s, demo.Entities)
-	_, err := Run(t.Context(), c, s, Options{})
+	_, err := load.Run(t.Context(), c, s, load.Options{})
 	require.NoError(t, err)
 	rows := func(table string) [][]string {
 		db, err := s.Survey(t.Context())
 		require.NoError(t, err)
 		var out [][]string
 		tb := db.Table(table)
-		require.NoError(t, s.Select(t.Context(), store.Query{Table: tb, Columns: tb.Columns}, func(row []value.Value) error {
-			var line []string
-			for _, v := range row {
-				line = append(line, v.String())
-			}
-			out = append(out, line)
-			return nil
-		}))
+		require.NoError(
+			t,
+			s.Select(t.Context(), store.Query{Table: tb, Columns: tb.Columns}, func(row []value.Value) error {
+				var line []string
+				for _, v := range row {
+					line = append(line, v.String())
+				}
+				out = append(out, line)
+				return nil
+			}),
+		)
 		return out
 	}
 	totals, prices := map[string]int64{}, map[string]int64{}
@@ -148,20 +164,23 @@ CREATE TABLE answers (question TEXT PRIMARY KEY, n INTEGER);`)
 }
 
 func TestASecondLoadStopsBeforeTheFirstRow(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	s := database(t, demo.Schema)
 	c := compile(t, s, demo.Entities)
-	_, err := Run(t.Context(), c, s, Options{})
+	_, err := load.Run(t.Context(), c, s, load.Options{})
 	require.NoError(t, err)
 	before := dump(t, s)
-	_, err = Run(t.Context(), c, s, Options{})
-	var present *Present
+	_, err = load.Run(t.Context(), c, s, load.Options{})
+	var present *load.Present
 	require.ErrorAs(t, err, &present)
 	assert.Len(t, present.Tables, 11)
 	assert.Contains(t, err.Error(), "passengers holds 5002 rows: Passenger.ada, field for field")
 	assert.Equal(t, before, dump(t, s))
 
 	guarded := compile(t, s, strings.Replace(demo.Entities, "entities:", "when: empty\nentities:", 1))
-	r, err := Run(t.Context(), guarded, s, Options{})
+	r, err := load.Run(t.Context(), guarded, s, load.Options{})
 	require.NoError(t, err)
 	assert.Zero(t, r.Rows)
 	for _, e := range r.Entities {
@@ -182,8 +201,8 @@ const boatsPlan = head + `  Pier: {table: piers, rows: 40, fields: {code: {patte
 func TestAViolationIsToldInThePlansWords(t *testing.T) {
 	s := database(t, boats)
 	before := dump(t, s)
-	_, err := Run(t.Context(), compile(t, s, boatsPlan), s, Options{})
-	var r *Refusal
+	_, err := load.Run(t.Context(), compile(t, s, boatsPlan), s, load.Options{})
+	var r *journal.Refusal
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, store.Unique, r.Kind)
 	assert.Equal(t, "Boat", r.Entity)
@@ -198,8 +217,8 @@ func TestAViolationIsToldInThePlansWords(t *testing.T) {
 
 func TestAKeyThatBelongsToAnotherRowIsFoundBeforehand(t *testing.T) {
 	s := database(t, boats+"INSERT INTO piers VALUES (1, 'OTHER');")
-	_, err := Run(t.Context(), compile(t, s, boatsPlan), s, Options{})
-	var present *Present
+	_, err := load.Run(t.Context(), compile(t, s, boatsPlan), s, load.Options{})
+	var present *load.Present
 	require.ErrorAs(t, err, &present)
 	assert.Equal(t, "the key of Pier row 0 (id 1), at another row", present.Tables[0].Found)
 }
@@ -209,9 +228,21 @@ func TestRowsBesideOthersAreFine(t *testing.T) {
 	c := compile(t, s, head+`  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: true}}}`)
 	prints, err := c.Set.Fingerprints(t.Context(), 1)
 	require.NoError(t, err)
-	r, err := Run(t.Context(), c, s, Options{})
+	r, err := load.Run(t.Context(), c, s, load.Options{})
 	require.NoError(t, err)
-	assert.Equal(t, Entity{Entity: "Pier", Table: "piers", Mode: plan.Insert, Before: 1, Inserted: 40, After: 41, Fingerprint: prints[0]}, r.Entities[0])
+	assert.Equal(
+		t,
+		journal.Entity{
+			Entity:      "Pier",
+			Table:       "piers",
+			Mode:        plan.Insert,
+			Before:      1,
+			Inserted:    40,
+			After:       41,
+			Fingerprint: prints[0],
+		},
+		r.Entities[0],
+	)
 }
 
 // A circle of references is held against the tables at the end.
@@ -219,8 +250,12 @@ func TestCirclesLoad(t *testing.T) {
 	s := database(t, `
 CREATE TABLE captains (id INTEGER PRIMARY KEY, ship_id INTEGER NOT NULL REFERENCES ships (id));
 CREATE TABLE ships (id INTEGER PRIMARY KEY, captain_id INTEGER NOT NULL REFERENCES captains (id));`)
-	c := compile(t, s, head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n")
-	r, err := Run(t.Context(), c, s, Options{Chunk: 2})
+	c := compile(
+		t,
+		s,
+		head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n",
+	)
+	r, err := load.Run(t.Context(), c, s, load.Options{Chunk: 2})
 	require.NoError(t, err)
 	assert.Equal(t, int64(14), r.Rows)
 }
@@ -229,9 +264,13 @@ func TestALateReferenceToNothingNamesTheRow(t *testing.T) {
 	s := database(t, `
 CREATE TABLE captains (id INTEGER PRIMARY KEY, ship_id INTEGER NOT NULL REFERENCES ships (id), second_id INTEGER REFERENCES ships (id));
 CREATE TABLE ships (id INTEGER PRIMARY KEY, captain_id INTEGER NOT NULL REFERENCES captains (id));`)
-	c := compile(t, s, head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}, second: {value: 77, column: second_id}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n")
-	_, err := Run(t.Context(), c, s, Options{})
-	var r *Refusal
+	c := compile(
+		t,
+		s,
+		head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}, second: {value: 77, column: second_id}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n",
+	)
+	_, err := load.Run(t.Context(), c, s, load.Options{})
+	var r *journal.Refusal
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, store.ForeignKey, r.Kind)
 	assert.Equal(t, "Captain row 0", r.Row)
@@ -239,10 +278,18 @@ CREATE TABLE ships (id INTEGER PRIMARY KEY, captain_id INTEGER NOT NULL REFERENC
 
 // A trigger that adds rows of its own makes the counts disagree: that is told.
 func TestCountsThatDoNotAddUp(t *testing.T) {
-	s := database(t, boats+"CREATE TRIGGER more AFTER INSERT ON piers WHEN NEW.id = 3 BEGIN INSERT INTO piers VALUES (900, 'EXTRA'); END;")
+	s := database(
+		t,
+		boats+"CREATE TRIGGER more AFTER INSERT ON piers WHEN NEW.id = 3 BEGIN INSERT INTO piers VALUES (900, 'EXTRA'); END;",
+	)
 	before := dump(t, s)
-	_, err := Run(t.Context(), compile(t, s, head+`  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: true}}}`), s, Options{})
-	var r *Refusal
+	_, err := load.Run(
+		t.Context(),
+		compile(t, s, head+`  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: true}}}`),
+		s,
+		load.Options{},
+	)
+	var r *journal.Refusal
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, store.ViolationKind("row_count"), r.Kind)
 	assert.Contains(t, r.Message, "0 rows before and 40 inserted, but the table holds 41")
@@ -253,7 +300,7 @@ func TestAnInterruptedLoadLeavesNothing(t *testing.T) {
 	s := database(t, demo.Schema)
 	c := compile(t, s, demo.Entities)
 	ctx, cancel := context.WithCancel(t.Context())
-	_, err := Run(ctx, c, s, Options{Chunk: 100, Progress: func(done, _ uint64) {
+	_, err := load.Run(ctx, c, s, load.Options{Chunk: 100, Progress: func(done, _ uint64) {
 		if done > 10_000 {
 			cancel()
 		}
@@ -279,7 +326,7 @@ func BenchmarkLoad(b *testing.B) {
 		require.NoError(b, err)
 		c, err := p.Compile(plan.Options{Database: db})
 		require.NoError(b, err)
-		r, err := Run(b.Context(), c, s, Options{Jobs: 2})
+		r, err := load.Run(b.Context(), c, s, load.Options{Jobs: 2})
 		require.NoError(b, err)
 		b.ReportMetric(float64(r.Rows)/r.Elapsed.Seconds(), "rows/s")
 		require.NoError(b, s.Close())

@@ -17,9 +17,9 @@ type Meaning struct {
 	Columns []string `json:"columns"`
 }
 
-// appendMeaning appends what a value means in a column, without what databases rewrite:
+// AppendMeaning appends what a value means in a column, without what databases rewrite:
 // trailing zeros, the order of keys in JSON, the blanks behind a CHAR.
-func appendMeaning(b []byte, c *schema.Column, v *value.Value) []byte {
+func AppendMeaning(b []byte, c *schema.Column, v *value.Value) []byte {
 	x := *v
 	switch {
 	case x.IsNull():
@@ -73,8 +73,8 @@ func sortedJSON(text string) string {
 }
 
 // noteMeanings notes the columns that are compared by meaning.
-func (d *Difference) noteMeanings(t *target) {
-	for _, c := range t.write.Columns {
+func (d *Difference) noteMeanings(t *Target) {
+	for _, c := range t.Writes.Columns {
 		why := ""
 		switch {
 		case c.Kind == schema.JSON:

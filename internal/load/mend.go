@@ -6,6 +6,8 @@ import (
 	"errors"
 	"slices"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
@@ -16,18 +18,18 @@ import (
 
 // mend computes what adds up rows again, where rows below were rejected or drawn again
 // in this chunk. Where the new values are refused, the whole family is rejected.
-func (w *writer) mend(ctx context.Context, c order.Chunk) error {
+func (w *Writer) mend(ctx context.Context, c order.Chunk) error {
 	if len(w.touched) == 0 {
 		return nil
 	}
-	affected := map[*target]map[grow.Row]bool{}
+	affected := map[*Target]map[grow.Row]bool{}
 	for e, rows := range w.touched {
 		for row := range rows {
 			w.climb(e, row, affected)
 		}
 	}
 	for _, run := range c {
-		t := w.targets[run.Target]
+		t := w.Session.Targets[run.Target]
 		rows := affected[t]
 		if len(rows) == 0 {
 			continue
@@ -53,15 +55,15 @@ func (w *writer) mend(ctx context.Context, c order.Chunk) error {
 }
 
 // climb collects the rows above that add up something.
-func (w *writer) climb(e *grow.Entity, row grow.Row, into map[*target]map[grow.Row]bool) {
+func (w *Writer) climb(e *grow.Entity, row grow.Row, into map[*Target]map[grow.Row]bool) {
 	for {
-		up, ok := w.grower().Parent(e, row)
+		up, ok := w.Grower().Parent(e, row)
 		if !ok {
 			return
 		}
 		e, row = e.Parent, up
-		t := w.byGrow[e]
-		if t == nil || !t.sums || w.record.Rejected(e, row) || t.Write.Mode == plan.Keep {
+		t := w.Session.ByGrow[e]
+		if t == nil || !t.Sums || w.Session.Record.Rejected(e, row) || t.Write.Mode == plan.Keep {
 			continue
 		}
 		if into[t] == nil {
@@ -71,54 +73,55 @@ func (w *writer) climb(e *grow.Entity, row grow.Row, into map[*target]map[grow.R
 	}
 }
 
-func (w *writer) mendRows(ctx context.Context, t *target, rows []grow.Row) error {
-	write := store.Write{Into: t.write.Into, Mode: store.Update}
+func (w *Writer) mendRows(ctx context.Context, t *Target, rows []grow.Row) error {
+	write := store.Write{Into: t.Writes.Into, Mode: store.Update}
 	for _, name := range t.Table.PrimaryKey {
 		if c := t.Table.Column(name); slices.Contains(write.Columns, c) {
 			write.Match = append(write.Match, c)
 		}
 	}
 	if len(write.Match) == 0 || len(write.Match) < len(t.Table.PrimaryKey) {
-		write.Match = t.write.Match
+		write.Match = t.Writes.Match
 	}
 	if len(write.Match) == 0 {
-		return &Refusal{Kind: store.RowCount, Entity: t.Plan.Name, Table: t.Table.Name,
+		return &journal.Refusal{Kind: store.RowCount, Entity: t.Plan.Name, Table: t.Table.Name,
 			Message: "rows below were left out, and what adds them up cannot be written again: the table has no key in the plan"}
 	}
-	set := t.write.Set
-	if t.write.Mode == store.Insert || t.write.Mode == store.Replace {
+	set := t.Writes.Set
+	if t.Writes.Mode == store.Insert || t.Writes.Mode == store.Replace {
 		set = write.Columns
 	}
 	for _, c := range set {
-		if !slices.Contains(write.Match, c) && !slices.Contains(t.Table.PrimaryKey, c.Name) && c.Identity == schema.NoIdentity {
+		if !slices.Contains(write.Match, c) && !slices.Contains(t.Table.PrimaryKey, c.Name) &&
+			c.Identity == schema.NoIdentity {
 			write.Set = append(write.Set, c)
 		}
 	}
-	growing := func(yield func(*grow.Batch) bool) {
+	growing := func(yield func(*value.Batch) bool) {
 		var b grow.Batch
 		for _, r := range rows {
-			w.grower().Grow(t.Grow, r, 1, &b)
+			w.Grower().Grow(t.Grow, r, 1, &b)
 			w.translate(t, &b)
-			if !yield(&b) {
+			if !yield(&b.Batch) {
 				return
 			}
 		}
 	}
-	st, err := w.tx.Stage(ctx, &write, growing)
+	st, err := w.Tx.Stage(ctx, &write, growing)
 	if err != nil {
 		return err
 	}
 	// What is counted as inserted or updated is so already.
-	_, err = store.Isolate(ctx, w.tx, st, 0, st.Rows(), func(v *store.Violation) error {
+	_, err = store.Isolate(ctx, w.Tx, st, st.Rows(), func(v *store.Violation) error {
 		root, row := t.Grow, rows[v.Row]
 		for root.Parent != nil {
-			up, _ := w.grower().Parent(root, row)
+			up, _ := w.Grower().Parent(root, row)
 			root, row = root.Parent, up
 		}
-		if w.policy(t, v.Kind) == plan.Stop {
-			return w.refusalOf(t, rows[v.Row], v)
+		if w.Session.Policy(t, v.Kind) == plan.Stop {
+			return w.Session.refusalOf(t, rows[v.Row], v)
 		}
-		if err := w.reject(w.byGrow[root], row, v); err != nil {
+		if err := w.reject(w.Session.ByGrow[root], row, v); err != nil {
 			return err
 		}
 		return errAgain
@@ -128,29 +131,32 @@ func (w *writer) mendRows(ctx context.Context, t *target, rows []grow.Row) error
 
 // second writes the references that were NULL at first, because they close a circle.
 // Of rows that were there before, it touches only what the plan changes.
-func (l *loader) second(ctx context.Context, w *writer, added []loggedRows) error {
-	for _, t := range l.list {
-		if len(t.late) == 0 || t.out.Skipped {
+func (l *Session) second(ctx context.Context, w *Writer, added []journal.RowRun) error {
+	for _, t := range l.List {
+		if len(t.Late) == 0 || t.Out.Skipped {
 			continue
 		}
-		key := []*schema.Column{t.key}
-		all := t.write.Mode == store.Insert || t.write.Mode == store.Replace
-		ranges := slices.DeleteFunc(slices.Clone(added), func(x loggedRows) bool { return x.Entity != t.Plan.Name })
-		slices.SortFunc(ranges, loggedRows.compare)
+		key := []*schema.Column{t.Key}
+		all := t.Writes.Mode == store.Insert || t.Writes.Mode == store.Replace
+		ranges := slices.DeleteFunc(slices.Clone(added), func(x journal.RowRun) bool { return x.Entity != t.Plan.Name })
+		slices.SortFunc(ranges, journal.RowRun.Compare)
 		fresh := func(row grow.Row) bool {
 			if t.isLoaded(row) {
 				return false // an earlier load wrote it, and it may pick another row now
 			}
 			return all || within(ranges, row)
 		}
-		if t.write.Mode != store.Update {
-			if err := l.secondOf(ctx, w, t, t.lateWrite(key, t.late, t.write.Columns), fresh); err != nil {
+		if t.Writes.Mode != store.Update {
+			if err := l.secondOf(ctx, w, t, t.LateWrite(key, t.Late, t.Writes.Columns), fresh); err != nil {
 				return err
 			}
 		}
-		changed := slices.DeleteFunc(slices.Clone(t.late), func(f int) bool { return !slices.Contains(t.write.Set, t.Columns[f]) })
+		changed := slices.DeleteFunc(
+			slices.Clone(t.Late),
+			func(f int) bool { return !slices.Contains(t.Writes.Set, t.Columns[f]) },
+		)
 		if !all && len(changed) > 0 {
-			if err := l.secondOf(ctx, w, t, t.lateWrite(key, changed, t.write.Set), func(row grow.Row) bool { return !fresh(row) }); err != nil {
+			if err := l.secondOf(ctx, w, t, t.LateWrite(key, changed, t.Writes.Set), func(row grow.Row) bool { return !fresh(row) }); err != nil {
 				return err
 			}
 		}
@@ -158,13 +164,19 @@ func (l *loader) second(ctx context.Context, w *writer, added []loggedRows) erro
 	return nil
 }
 
-func (l *loader) secondOf(ctx context.Context, w *writer, t *target, write *store.Write, of func(grow.Row) bool) error {
+func (l *Session) secondOf(
+	ctx context.Context,
+	w *Writer,
+	t *Target,
+	write *store.Write,
+	of func(grow.Row) bool,
+) error {
 	for _, side := range []bool{true, false} {
 		total := t.Grow.Rows
 		if side {
 			total = uint64(len(t.Grow.Side))
 		}
-		step := cmp.Or(l.o.Chunk, StagedChunk)
+		step := cmp.Or(l.Options.Chunk, StagedChunk)
 		for from := uint64(0); from < total; from += step {
 			run := order.Run{Target: t.Target, First: grow.Row{N: from, Side: side}, Rows: min(step, total-from)}
 			if err := w.secondRun(ctx, t, write, run, of); err != nil {
@@ -175,9 +187,9 @@ func (l *loader) secondOf(ctx context.Context, w *writer, t *target, write *stor
 	return nil
 }
 
-// lateWrite is a write of references that close circles; match recognises the rows, and
+// LateWrite is a write of references that close circles; match recognises the rows, and
 // ours are the columns that hold what the plan says.
-func (t *target) lateWrite(match []*schema.Column, late []int, ours []*schema.Column) *store.Write {
+func (t *Target) LateWrite(match []*schema.Column, late []int, ours []*schema.Column) *store.Write {
 	write := &store.Write{Into: store.Into{Table: t.Table}, Mode: store.Update, Match: match, Distinct: true}
 	for _, f := range late {
 		write.Set = append(write.Set, t.Columns[f])
@@ -194,42 +206,54 @@ func (t *target) lateWrite(match []*schema.Column, late []int, ours []*schema.Co
 	return write
 }
 
-func (w *writer) secondRun(ctx context.Context, t *target, write *store.Write, run order.Run, of func(grow.Row) bool) error {
-	p := &pass{}
-	rows := func(yield func(*grow.Batch) bool) {
+func (w *Writer) secondRun(
+	ctx context.Context,
+	t *Target,
+	write *store.Write,
+	run order.Run,
+	of func(grow.Row) bool,
+) error {
+	p := &Pass{}
+	rows := func(yield func(*value.Batch) bool) {
 		for b := range w.regrow(run) {
 			w.ownKeys(t, b)
 			w.closeCircle(t, b)
 			for i := range b.Len {
-				if w.record.Rejected(t.Grow, b.At(i)) || !of(b.At(i)) {
+				if w.Session.Record.Rejected(t.Grow, b.At(i)) || !of(b.At(i)) {
 					continue
 				}
-				p.segments = append(p.segments, segment{p.n, b.At(i), 1})
-				p.n++
-				if !yield(b.Slice(i, i+1)) {
+				p.segments = append(p.segments, segment{p.N, b.At(i), 1})
+				p.N++
+				if !yield(b.Batch.Slice(i, i+1)) {
 					return
 				}
 			}
 		}
 	}
-	st, err := w.tx.Stage(ctx, write, rows)
+	st, err := w.Tx.Stage(ctx, write, rows)
 	if err != nil {
 		return err
 	}
-	if w.growth != nil {
-		return w.growth
+	if w.Growth != nil {
+		return w.Growth
 	}
-	_, err = store.Isolate(ctx, w.tx, st, 0, st.Rows(), func(v *store.Violation) error { return w.refusalOf(t, p.row(v.Row), v) })
+	_, err = store.Isolate(
+		ctx,
+		w.Tx,
+		st,
+		st.Rows(),
+		func(v *store.Violation) error { return w.Session.refusalOf(t, p.Row(v.Row), v) },
+	)
 	return err
 }
 
 // ownKeys puts the real keys of rows in the place of planned ones: once, because a key that
 // one row really has may be planned for another.
-func (w *writer) ownKeys(t *target, b *grow.Batch) {
+func (w *Writer) ownKeys(t *Target, b *grow.Batch) {
 	at := slices.Index(t.Grow.Fields, t.Grow.Key)
 	for i := range b.Len {
 		row := b.Row(i)
-		if real, ok := w.realKey(t.Grow, row[at]); ok {
+		if real, ok := w.Session.RealKey(t.Grow, row[at]); ok {
 			row[at] = real
 		}
 	}
@@ -237,19 +261,19 @@ func (w *writer) ownKeys(t *target, b *grow.Batch) {
 
 // closeCircle puts real keys into late references, and NULL where the row referred to
 // was rejected.
-func (w *writer) closeCircle(t *target, b *grow.Batch) {
+func (w *Writer) closeCircle(t *Target, b *grow.Batch) {
 	for i := range b.Len {
 		row := b.Row(i)
-		for _, f := range t.late {
+		for _, f := range t.Late {
 			field := t.Grow.Fields[f]
 			to := field.Target()
-			if w.record.AnyRejected(to) {
-				if other, ok := w.grower().Refers(t.Grow, b.At(i), field); ok && w.record.Rejected(to, other) {
+			if w.Session.Record.AnyRejected(to) {
+				if other, ok := w.Grower().Refers(t.Grow, b.At(i), field); ok && w.Session.Record.Rejected(to, other) {
 					row[f] = value.Value{}
 					continue
 				}
 			}
-			if real, ok := w.realKey(to, row[f]); ok && field.Stored() == to.Key {
+			if real, ok := w.Session.RealKey(to, row[f]); ok && field.Stored() == to.Key {
 				row[f] = real
 			}
 		}
@@ -259,26 +283,26 @@ func (w *writer) closeCircle(t *target, b *grow.Batch) {
 // clear empties the tables of entities that are replaced, children first. Rows outside
 // the plan that refer to them stop it, unless the plan says cascade: then these are
 // noted and removed as well.
-func (l *loader) clear(ctx context.Context, w *writer) error {
+func (l *Session) clear(ctx context.Context, w *Writer) error {
 	cleared := map[*schema.Table]bool{}
-	for _, t := range slices.Backward(l.list) {
-		if t.Write.Mode != plan.Replace || t.out.Skipped {
+	for _, t := range slices.Backward(l.List) {
+		if t.Write.Mode != plan.Replace || t.Out.Skipped {
 			continue
 		}
 		cleared[t.Table] = true
-		if err := l.detach(ctx, w, t, t.Table, cleared); err != nil {
+		if err := (&detaching{l, w, t, cleared}).from(ctx, t.Table); err != nil {
 			return err
 		}
 		kept := int64(-1)
-		if l.undoes() {
+		if l.Undoes() {
 			var err error
 			if kept, err = w.keepAll(ctx, t.Plan.Name, t.Table); err != nil {
 				return err
 			}
 		}
-		n, err := w.tx.Clear(ctx, t.Table)
+		n, err := w.Tx.Clear(ctx, t.Table)
 		if err != nil {
-			return l.refusal(t, nil, err)
+			return l.Refusal(t, nil, err)
 		}
 		if kept >= 0 && kept != n {
 			return errRace
@@ -288,9 +312,18 @@ func (l *loader) clear(ctx context.Context, w *writer) error {
 	return nil
 }
 
-// detach looks for rows of other tables that refer to a table that will be empty.
-func (l *loader) detach(ctx context.Context, w *writer, t *target, table *schema.Table, cleared map[*schema.Table]bool) error {
-	for _, other := range l.plan.Database.Tables {
+// detaching takes away what refers to a table that will be empty.
+type detaching struct {
+	l       *Session
+	w       *Writer
+	t       *Target
+	cleared map[*schema.Table]bool // tables that will be empty, too
+}
+
+// from looks for rows of other tables that refer to a table.
+func (d *detaching) from(ctx context.Context, table *schema.Table) error {
+	l, w, t := d.l, d.w, d.t
+	for _, other := range l.Plan.Database.Tables {
 		for i := range other.References {
 			r := &other.References[i]
 			if r.To != table {
@@ -300,15 +333,15 @@ func (l *loader) detach(ctx context.Context, w *writer, t *target, table *schema
 				if other.Column(r.Columns[0]).NotNull {
 					continue // the engine deletes them together, or tells that it cannot
 				}
-				if err := w.tx.Unlink(ctx, other, r); err != nil {
-					return l.refusal(t, nil, err)
+				if err := w.Tx.Unlink(ctx, other, r); err != nil {
+					return l.Refusal(t, nil, err)
 				}
 				continue
 			}
-			if cleared[other] {
+			if d.cleared[other] {
 				continue
 			}
-			if err := l.detachRows(ctx, w, t, other, r, cleared); err != nil {
+			if err := d.rows(ctx, other, r); err != nil {
 				return err
 			}
 		}
@@ -316,40 +349,42 @@ func (l *loader) detach(ctx context.Context, w *writer, t *target, table *schema
 	return nil
 }
 
-func (l *loader) detachRows(ctx context.Context, w *writer, t *target, other *schema.Table, r *schema.Reference, cleared map[*schema.Table]bool) error {
+// rows removes rows of another table that refer to the table, and keeps what they held.
+func (d *detaching) rows(ctx context.Context, other *schema.Table, r *schema.Reference) error {
+	l, w, t := d.l, d.w, d.t
 	n := int64(0)
-	lost := packer{columns: other.Columns}
-	err := w.tx.Referring(ctx, other, r, func(row []value.Value) error {
+	lost := journal.Packer{Columns: other.Columns}
+	err := w.Tx.Referring(ctx, other, r, func(row []value.Value) error {
 		n++
-		if !t.Write.Cascade || !l.undoes() {
+		if !t.Write.Cascade || !l.Undoes() {
 			return nil
 		}
-		return lost.add(grow.Row{}, row)
+		return lost.Add(grow.Row{}, row)
 	})
 	if err != nil || n == 0 {
 		return err
 	}
 	if !t.Write.Cascade {
-		return &Refusal{
+		return &journal.Refusal{
 			Kind: store.ForeignKey, Entity: t.Plan.Name, Table: t.Table.Name, Constraint: r.Name, Columns: r.Columns, Refers: t.Table.Name,
 			Message: "rows of " + other.Name + " refer to rows that replace would delete",
 			Hint:    "replace " + other.Name + " as well, or say write: {mode: replace, cascade: true} to remove these rows, or use upsert",
 		}
 	}
 	// Rows that refer to these go first.
-	if err := l.detach(ctx, w, t, other, cleared); err != nil {
+	if err := d.from(ctx, other); err != nil {
 		return err
 	}
-	if l.undoes() {
-		if err = errors.Join(err, lost.close()); err == nil {
-			err = w.keepPackets(ctx, t.Plan.Name, other.Name, contentRemoved, lost.packets)
+	if l.Undoes() {
+		if err = errors.Join(err, lost.Close()); err == nil {
+			err = w.KeepPackets(ctx, t.Plan.Name, other.Name, journal.ContentRemoved, lost.Packets)
 		}
 		if err != nil {
 			return err
 		}
 	}
-	removed, err := w.tx.Remove(ctx, other, r)
-	for _, x := range l.list {
+	removed, err := w.Tx.Remove(ctx, other, r)
+	for _, x := range l.List {
 		if x.Table == other {
 			w.of(x).removed += removed
 			break
@@ -359,10 +394,17 @@ func (l *loader) detachRows(ctx context.Context, w *writer, t *target, other *sc
 }
 
 // noteChanges collects what an update would change.
-func (w *writer) noteChanges(ctx context.Context, t *target, st store.Stage, p *pass) error {
+func (w *Writer) noteChanges(ctx context.Context, t *Target, st store.Stage, p *Pass) error {
 	return st.Changes(ctx, func(c store.Change) error {
-		row := p.row(c.Row)
-		x := Changed{Entity: t.Plan.Name, Row: t.Grow.Label(row), Match: c.Match, Field: t.fieldOf(c.Column.Name), From: c.From, To: c.To}
+		row := p.Row(c.Row)
+		x := Changed{
+			Entity: t.Plan.Name,
+			Row:    t.Grow.Label(row),
+			Match:  c.Match,
+			Field:  t.FieldOf(c.Column.Name),
+			From:   c.From,
+			To:     c.To,
+		}
 		if !row.Side {
 			_, x.Line = t.Line(row.N)
 		}

@@ -5,21 +5,23 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/plan"
 )
 
 // migrated drops the differences of a plan that a migration of the tables explains: fields
 // that are called otherwise now (was), fields whose columns are gone, and fields of columns
 // that were not there when the plan was loaded. What it drops it notes.
-func (l *loader) migrated(diffs []plan.Difference, earlier *plan.Plan, last *Entry) []plan.Difference {
-	l.result.Migrated = nil
+func (l *Session) migrated(diffs []plan.Difference, earlier *plan.Plan, last *journal.Entry) []plan.Difference {
+	l.Result.Migrated = nil
 	renamed := map[string]bool{} // old fields, as Entity.field
-	fieldOf := func(d plan.Difference) (*target, string, bool) {
+	fieldOf := func(d plan.Difference) (*Target, string, bool) {
 		words := strings.Split(d.Path, ".")
 		if len(words) != 4 || words[0] != "entities" || words[2] != "fields" {
 			return nil, "", false
 		}
-		t := l.named(words[1])
+		t := l.Named(words[1])
 		return t, words[3], t != nil
 	}
 	for _, d := range diffs {
@@ -27,9 +29,10 @@ func (l *loader) migrated(diffs []plan.Difference, earlier *plan.Plan, last *Ent
 		if !ok || d.Was != "" {
 			continue
 		}
-		if was := l.plan.Plan.Was(t.Plan.Name, field); was != "" && l.plan.Plan.FieldSays(earlier, t.Plan.Name, field, was) {
+		if was := l.Plan.Plan.Was(t.Plan.Name, field); was != "" &&
+			l.Plan.Plan.FieldSays(earlier, t.Plan.Name, field, was) {
 			renamed[t.Plan.Name+"."+was], renamed[t.Plan.Name+"."+field] = true, true
-			l.result.Migrated = append(l.result.Migrated, fmt.Sprintf("%s.%s was %s", t.Plan.Name, field, was))
+			l.Result.Migrated = append(l.Result.Migrated, fmt.Sprintf("%s.%s was %s", t.Plan.Name, field, was))
 		}
 	}
 	return slices.DeleteFunc(diffs, func(d plan.Difference) bool {
@@ -42,7 +45,7 @@ func (l *loader) migrated(diffs []plan.Difference, earlier *plan.Plan, last *Ent
 		case renamed[name]:
 			return true
 		case d.Is == "" && t.Table.ByConvention(field) == nil && t.Table.ByConvention(field+"_id") == nil:
-			l.result.Migrated = append(l.result.Migrated, "the column of "+name+" is gone")
+			l.Result.Migrated = append(l.Result.Migrated, "the column of "+name+" is gone")
 			return true
 		case d.Was == "":
 			return l.isNewColumn(t, field, last, name)
@@ -52,14 +55,17 @@ func (l *loader) migrated(diffs []plan.Difference, earlier *plan.Plan, last *Ent
 }
 
 // isNewColumn tells whether the column of a field was not there when the plan was loaded.
-func (l *loader) isNewColumn(t *target, field string, last *Entry, name string) bool {
+func (l *Session) isNewColumn(t *Target, field string, last *journal.Entry, name string) bool {
 	for i, f := range t.Grow.Fields {
 		if f.Name != field || t.Columns[i] == nil {
 			continue
 		}
 		for _, e := range last.About.Entities {
 			if e.Entity == t.Plan.Name && len(e.Columns) > 0 && !slices.Contains(e.Columns, t.Columns[i].Name) {
-				l.result.Migrated = append(l.result.Migrated, "the column of "+name+" is new: rows that are there keep what they have in it")
+				l.Result.Migrated = append(
+					l.Result.Migrated,
+					"the column of "+name+" is new: rows that are there keep what they have in it",
+				)
 				return true
 			}
 		}

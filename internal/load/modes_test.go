@@ -1,16 +1,20 @@
-package load
+package load_test
 
 import (
 	"os"
 	"path/filepath"
 	"testing"
 
+	"evensprout/internal/load"
+
+	"evensprout/internal/journal"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"evensprout/internal/demo"
+	"evensprout/internal/diag"
 	"evensprout/internal/draft"
-	"evensprout/internal/plan"
 	"evensprout/internal/store"
 )
 
@@ -19,7 +23,7 @@ func TestTheSampleIsTheSameOnEveryEngine(t *testing.T) {
 	var first string
 	var prints []string
 	onEach(t, demo.Schema, func(t *testing.T, d *db) {
-		r, err := d.load(t, demo.Entities, Options{Jobs: 2, Chunk: 3000})
+		r, err := d.load(t, demo.Entities, load.Options{Jobs: 2, Chunk: 3000})
 		require.NoError(t, err)
 		var p []string
 		for _, e := range r.Entities {
@@ -83,14 +87,14 @@ func TestModes(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			onEach(t, fares, func(t *testing.T, d *db) {
 				if c.refused != "" {
-					r := d.refused(t, fare(c.write, c.row), Options{})
+					r := d.refused(t, fare(c.write, c.row), load.Options{})
 					assert.Equal(t, store.Unique, r.Kind)
 					assert.Equal(t, []string{c.refused}, r.Columns)
 					assert.Equal(t, "Fare.a", r.Row)
 					assert.NotEmpty(t, r.Other)
 					return
 				}
-				e := d.loaded(t, fare(c.write, c.row), Options{})["Fare"]
+				e := d.loaded(t, fare(c.write, c.row), load.Options{})["Fare"]
 				assert.Equal(t, c.want, counts{e.Inserted, e.Updated, e.Unchanged, e.Kept, e.Unmatched})
 				assert.Equal(t, c.rows, d.table(t, "fares", "id", "code", "label", "price"))
 			})
@@ -103,10 +107,14 @@ func TestStamps(t *testing.T) {
 	onEach(t, fares, func(t *testing.T, d *db) {
 		const plan = "  Fare:\n    table: fares\n    write: {mode: upsert, match: [code], set: [price], stamp: [updated_at]}\n" +
 			"    fields: {updated_at: {value: 2026-05-02T10:00:00Z}}\n    given:\n      deck: {id: 5, code: DECK, label: x, price: 4.50}\n      cabin: {id: 6, code: CABIN, label: y, price: 20.00}\n"
-		for _, want := range []Entity{{Updated: 1, Unchanged: 1}, {Unchanged: 2}} {
-			e := d.loaded(t, plan, Options{})["Fare"]
+		for _, want := range []journal.Entity{{Updated: 1, Unchanged: 1}, {Unchanged: 2}} {
+			e := d.loaded(t, plan, load.Options{})["Fare"]
 			assert.Equal(t, [2]int64{want.Updated, want.Unchanged}, [2]int64{e.Updated, e.Unchanged})
-			assert.Equal(t, []string{"1 Open deck 4.50 NULL", "2 Cabin 20.00 2026-05-02T10:00:00Z"}, d.table(t, "fares", "id", "label", "price", "updated_at"))
+			assert.Equal(
+				t,
+				[]string{"1 Open deck 4.50 NULL", "2 Cabin 20.00 2026-05-02T10:00:00Z"},
+				d.table(t, "fares", "id", "label", "price", "updated_at"),
+			)
 		}
 	})
 }
@@ -114,7 +122,7 @@ func TestStamps(t *testing.T) {
 // Texts that a collation holds for equal are not: bytes count.
 func TestUnchangedMeansTheSameBytes(t *testing.T) {
 	onEach(t, fares, func(t *testing.T, d *db) {
-		e := d.loaded(t, fare("{mode: upsert, match: [code]}", "{id: 7, code: DECK, label: OPEN DECK, price: 4.50}"), Options{})["Fare"]
+		e := d.loaded(t, fare("{mode: upsert, match: [code]}", "{id: 7, code: DECK, label: OPEN DECK, price: 4.50}"), load.Options{})["Fare"]
 		assert.Equal(t, int64(1), e.Updated)
 		assert.Equal(t, "OPEN DECK", d.table(t, "fares", "label")[0])
 	})
@@ -122,21 +130,32 @@ func TestUnchangedMeansTheSameBytes(t *testing.T) {
 
 // NULL is a value, too.
 func TestUpdatesToAndFromNull(t *testing.T) {
-	onEach(t, "CREATE TABLE piers (id INTEGER PRIMARY KEY, note VARCHAR(9), depth INTEGER); INSERT INTO piers VALUES (1, 'a', NULL), (2, NULL, 5), (3, NULL, NULL);", func(t *testing.T, d *db) {
-		e := d.loaded(t, "  Pier: {table: piers, write: update, given: {a: {id: 1, note: null, depth: 4}, b: {id: 2, note: null, depth: null}, c: {id: 3, note: null, depth: null}}}\n", Options{})["Pier"]
-		assert.Equal(t, int64(2), e.Updated)
-		assert.Equal(t, int64(1), e.Unchanged)
-		assert.Equal(t, []string{"1 NULL 4", "2 NULL NULL", "3 NULL NULL"}, d.table(t, "piers"))
-	})
+	onEach(
+		t,
+		"CREATE TABLE piers (id INTEGER PRIMARY KEY, note VARCHAR(9), depth INTEGER); INSERT INTO piers VALUES (1, 'a', NULL), (2, NULL, 5), (3, NULL, NULL);",
+		func(t *testing.T, d *db) {
+			e := d.loaded(t, "  Pier: {table: piers, write: update, given: {a: {id: 1, note: null, depth: 4}, b: {id: 2, note: null, depth: null}, c: {id: 3, note: null, depth: null}}}\n", load.Options{})["Pier"]
+			assert.Equal(t, int64(2), e.Updated)
+			assert.Equal(t, int64(1), e.Unchanged)
+			assert.Equal(t, []string{"1 NULL 4", "2 NULL NULL", "3 NULL NULL"}, d.table(t, "piers"))
+		},
+	)
 }
 
 func TestMatchNeedsAUniqueKeyBehindIt(t *testing.T) {
 	onEach(t, fares, func(t *testing.T, d *db) {
 		for _, mode := range []string{"keep", "upsert", "update"} {
-			_, err := d.tryCompile(t, fare("{mode: "+mode+", match: [price]}", "{id: 7, code: DECK, label: x, price: 4.50}"))
-			var p plan.Problems
+			_, err := d.tryCompile(
+				t,
+				fare("{mode: "+mode+", match: [price]}", "{id: 7, code: DECK, label: x, price: 4.50}"),
+			)
+			var p diag.Problems
 			require.ErrorAs(t, err, &p)
-			assert.Contains(t, p.Error(), "match: price cannot tell the rows of fares apart: no unique key of the table is over just these columns")
+			assert.Contains(
+				t,
+				p.Error(),
+				"match: price cannot tell the rows of fares apart: no unique key of the table is over just these columns",
+			)
 			assert.True(t, p.OnlyDatabase())
 		}
 		_, err := d.tryCompile(t, fare("upsert", "{id: 7, code: DECK, label: x, price: 4.50}"))
@@ -148,7 +167,7 @@ func TestTwoRowsWithOneMatchAreAViolation(t *testing.T) {
 	onEach(t, fares, func(t *testing.T, d *db) {
 		const rows = "  Fare:\n    table: fares\n    write: {mode: upsert, match: [code]}\n    given:\n      a: {id: 7, code: BIKE, label: x, price: 1}\n      b: {id: 8, code: BIKE, label: y, price: 2}\n"
 		for _, chunk := range []uint64{100, 1} { // in one chunk, and in two
-			r := d.refused(t, rows, Options{Chunk: chunk})
+			r := d.refused(t, rows, load.Options{Chunk: chunk})
 			assert.Equal(t, "Fare.b", r.Row)
 			assert.Equal(t, []string{"code"}, r.Columns)
 		}
@@ -159,11 +178,28 @@ func TestTwoRowsWithOneMatchAreAViolation(t *testing.T) {
 func TestAFileAsUpdates(t *testing.T) {
 	onEach(t, fares, func(t *testing.T, d *db) {
 		folder := t.TempDir()
-		require.NoError(t, os.WriteFile(filepath.Join(folder, "prices.csv"), []byte("Code,New\nDECK,5.25\nNONE,1.00\nCABIN,19.00\nNADA,2.00\n"), 0o644))
-		var changes []Changed
-		var left []Rejection
-		o := Options{Changed: func(c Changed) error { changes = append(changes, c); return nil }, Rejected: func(r Rejection) error { left = append(left, r); return nil }}
-		r, err := d.load(t, "  Fare:\n    table: fares\n    write: {mode: update, match: [code], set: [price]}\n    rows_from: {file: "+filepath.Join(folder, "prices.csv")+", key: [code], columns: {code: Code, price: {column: New, as: decimal}}}\n", o)
+		require.NoError(
+			t,
+			os.WriteFile(
+				filepath.Join(folder, "prices.csv"),
+				[]byte("Code,New\nDECK,5.25\nNONE,1.00\nCABIN,19.00\nNADA,2.00\n"),
+				0o644,
+			),
+		)
+		var changes []load.Changed
+		var left []load.Rejection
+		o := load.Options{
+			Changed:  func(c load.Changed) error { changes = append(changes, c); return nil },
+			Rejected: func(r load.Rejection) error { left = append(left, r); return nil },
+		}
+		r, err := d.load(
+			t,
+			"  Fare:\n    table: fares\n    write: {mode: update, match: [code], set: [price]}\n    rows_from: {file: "+filepath.Join(
+				folder,
+				"prices.csv",
+			)+", key: [code], columns: {code: Code, price: {column: New, as: decimal}}}\n",
+			o,
+		)
 		require.NoError(t, err)
 		e := r.Entities[0]
 		assert.Equal(t, [4]int64{0, 1, 1, 2}, [4]int64{e.Inserted, e.Updated, e.Unchanged, e.Unmatched})
@@ -177,7 +213,11 @@ func TestAFileAsUpdates(t *testing.T) {
 		assert.Equal(t, 2, changes[0].Line)
 		assert.Len(t, left, 2)
 		assert.Equal(t, []string{"1 DECK 5.25", "2 CABIN 19.00"}, d.table(t, "fares", "id", "code", "price"))
-		stop := d.refused(t, "  Fare:\n    table: fares\n    write: {mode: update, match: [code], set: [price]}\n    on_violation: {row_count: stop}\n    given: {a: {code: NONE, price: 1}}\n", Options{})
+		stop := d.refused(
+			t,
+			"  Fare:\n    table: fares\n    write: {mode: update, match: [code], set: [price]}\n    on_violation: {row_count: stop}\n    given: {a: {code: NONE, price: 1}}\n",
+			load.Options{},
+		)
 		assert.Equal(t, store.RowCount, stop.Kind)
 	})
 }
@@ -190,19 +230,31 @@ CREATE TABLE trips (id {key}, vessel_id INTEGER NOT NULL REFERENCES vessels (id)
 // A row that was there keeps its key, and the new rows below refer to that one.
 func TestRowsThatWereThereKeepTheirKeys(t *testing.T) {
 	for _, mode := range []string{"keep", "upsert", "update"} {
-		onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'HERON', 'Heron'), (88, 'TERN', 'Tern');", func(t *testing.T, d *db) {
-			e := d.loaded(t, "  Vessel:\n    table: vessels\n    write: {mode: "+mode+", match: [code]}\n    given: {h: {code: HERON, name: Old Heron}, t: {code: TERN, name: Tern}}\n"+
-				"  Trip: {table: trips, per: {Vessel: 2}, fields: {day: {count: {restart: true}}}}\n", Options{})
-			assert.Equal(t, int64(4), e["Trip"].Inserted)
-			assert.Equal(t, []string{"77 1", "77 2", "88 1", "88 2"}, d.table(t, "trips", "vessel_id", "day"))
-		})
+		onEach(
+			t,
+			vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'HERON', 'Heron'), (88, 'TERN', 'Tern');",
+			func(t *testing.T, d *db) {
+				e := d.loaded(
+					t,
+					"  Vessel:\n    table: vessels\n    write: {mode: "+mode+", match: [code]}\n    given: {h: {code: HERON, name: Old Heron}, t: {code: TERN, name: Tern}}\n"+
+						"  Trip: {table: trips, per: {Vessel: 2}, fields: {day: {count: {restart: true}}}}\n",
+					load.Options{},
+				)
+				assert.Equal(t, int64(4), e["Trip"].Inserted)
+				assert.Equal(t, []string{"77 1", "77 2", "88 1", "88 2"}, d.table(t, "trips", "vessel_id", "day"))
+			},
+		)
 	}
 }
 
 func TestTheDatabaseGivesKeys(t *testing.T) {
 	onEach(t, vessels+"INSERT INTO vessels (code, name) VALUES ('HERON', 'Heron');", func(t *testing.T, d *db) {
-		e := d.loaded(t, "  Vessel: {table: vessels, keys: database, rows: 1200, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n"+
-			"  Trip: {table: trips, keys: database, per: {Vessel: 2}, fields: {day: {count: {restart: true}}, note: {same: Vessel.code}}}\n", Options{Chunk: 500})
+		e := d.loaded(
+			t,
+			"  Vessel: {table: vessels, keys: database, rows: 1200, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n"+
+				"  Trip: {table: trips, keys: database, per: {Vessel: 2}, fields: {day: {count: {restart: true}}, note: {same: Vessel.code}}}\n",
+			load.Options{Chunk: 500},
+		)
 		assert.Equal(t, int64(1200), e["Vessel"].Inserted)
 		names := map[string]string{}
 		for _, line := range d.table(t, "vessels", "id", "code") {
@@ -231,8 +283,16 @@ func cutTwo(line string) (string, string) {
 // The application's next row gets a key beyond the planned ones.
 func TestCountersMoveOn(t *testing.T) {
 	onEach(t, vessels, func(t *testing.T, d *db) {
-		d.loaded(t, "  Vessel: {table: vessels, rows: 40, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n", Options{})
-		e := d.loaded(t, "  Vessel: {table: vessels, keys: database, given: {next: {code: NEXT, name: Next}}}\n", Options{})
+		d.loaded(
+			t,
+			"  Vessel: {table: vessels, rows: 40, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n",
+			load.Options{},
+		)
+		e := d.loaded(
+			t,
+			"  Vessel: {table: vessels, keys: database, given: {next: {code: NEXT, name: Next}}}\n",
+			load.Options{},
+		)
 		assert.Equal(t, int64(1), e["Vessel"].Inserted)
 		var key string
 		for _, line := range d.table(t, "vessels", "id", "code") {
@@ -246,8 +306,12 @@ func TestCountersMoveOn(t *testing.T) {
 
 func TestOtherRowsWithPlannedKeysAreFound(t *testing.T) {
 	onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (30, 'HERON', 'Heron');", func(t *testing.T, d *db) {
-		_, err := d.load(t, "  Vessel: {table: vessels, rows: 40, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n", Options{})
-		var present *Present
+		_, err := d.load(
+			t,
+			"  Vessel: {table: vessels, rows: 40, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n",
+			load.Options{},
+		)
+		var present *load.Present
 		require.ErrorAs(t, err, &present)
 		assert.Equal(t, "1 with keys among the planned ones (id from 1 to 40)", present.Tables[0].Found)
 	})
@@ -255,31 +319,43 @@ func TestOtherRowsWithPlannedKeysAreFound(t *testing.T) {
 
 // Rows of the database can be picked, and found by what they are called.
 func TestExistingRowsArePicked(t *testing.T) {
-	onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'HERON', 'Heron'), (88, 'TERN', 'Tern');", func(t *testing.T, d *db) {
-		e := d.loaded(t, "  Vessel: {table: vessels, rows: existing}\n  Trip: {table: trips, rows: 40, fields: {vessel: {pick: Vessel}, day: 1, note: {same: vessel.name}}}\n", Options{})
-		assert.Len(t, e, 1, "what is there is not written")
-		lines := map[string]int{}
-		for _, line := range d.table(t, "trips", "vessel_id", "note") {
-			lines[line]++
-		}
-		assert.Equal(t, map[string]int{"77 Heron": 20, "88 Tern": 20}, lines)
-	})
+	onEach(
+		t,
+		vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'HERON', 'Heron'), (88, 'TERN', 'Tern');",
+		func(t *testing.T, d *db) {
+			e := d.loaded(
+				t,
+				"  Vessel: {table: vessels, rows: existing}\n  Trip: {table: trips, rows: 40, fields: {vessel: {pick: Vessel}, day: 1, note: {same: vessel.name}}}\n",
+				load.Options{},
+			)
+			assert.Len(t, e, 1, "what is there is not written")
+			lines := map[string]int{}
+			for _, line := range d.table(t, "trips", "vessel_id", "note") {
+				lines[line]++
+			}
+			assert.Equal(t, map[string]int{"77 Heron": 20, "88 Tern": 20}, lines)
+		},
+	)
 }
 
 // Rows of a file find rows of the database by a natural key of several columns.
 func TestExistingRowsAreFoundByTheirKeys(t *testing.T) {
-	onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'A', 'one'), (88, 'B', 'one'), (99, 'C', 'two');", func(t *testing.T, d *db) {
-		folder := t.TempDir()
-		path := filepath.Join(folder, "trips.csv")
-		require.NoError(t, os.WriteFile(path, []byte("Code,Name,Day\nB,one,1\nC,two,2\n"), 0o644))
-		entities := "  Vessel: {table: vessels, rows: existing}\n  Trip:\n    table: trips\n    rows_from: {file: " + path + ", columns: {day: Day, vessel: {find: {Vessel: {code: Code, name: Name}}}}}\n"
-		d.loaded(t, entities, Options{})
-		assert.Equal(t, []string{"88 1", "99 2"}, d.table(t, "trips", "vessel_id", "day"))
-		require.NoError(t, os.WriteFile(path, []byte("Code,Name,Day\nB,two,1\nC,two,2\n"), 0o644))
-		_, err := d.tryCompile(t, entities)
-		assert.ErrorContains(t, err, `no Vessel has the code and name "B" and "two"`)
-		assert.ErrorContains(t, err, "trips.csv:2:1")
-	})
+	onEach(
+		t,
+		vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'A', 'one'), (88, 'B', 'one'), (99, 'C', 'two');",
+		func(t *testing.T, d *db) {
+			folder := t.TempDir()
+			path := filepath.Join(folder, "trips.csv")
+			require.NoError(t, os.WriteFile(path, []byte("Code,Name,Day\nB,one,1\nC,two,2\n"), 0o644))
+			entities := "  Vessel: {table: vessels, rows: existing}\n  Trip:\n    table: trips\n    rows_from: {file: " + path + ", columns: {day: Day, vessel: {find: {Vessel: {code: Code, name: Name}}}}}\n"
+			d.loaded(t, entities, load.Options{})
+			assert.Equal(t, []string{"88 1", "99 2"}, d.table(t, "trips", "vessel_id", "day"))
+			require.NoError(t, os.WriteFile(path, []byte("Code,Name,Day\nB,two,1\nC,two,2\n"), 0o644))
+			_, err := d.tryCompile(t, entities)
+			assert.ErrorContains(t, err, `no Vessel has the code and name "B" and "two"`)
+			assert.ErrorContains(t, err, "trips.csv:2:1")
+		},
+	)
 }
 
 // The plain draft of the sample's tables loads on every engine as it is.
@@ -292,7 +368,7 @@ func TestDraftsLoad(t *testing.T) {
 		text := drafted.Write(draft.Options{Name: "drafted"})
 		assert.Contains(t, text, "{choose: [active, dormant, barred]}")
 		assert.Contains(t, text, "{between: [40, 400]}")
-		r, err := d.load(t, text, Options{})
+		r, err := d.load(t, text, load.Options{})
 		require.NoError(t, err)
 		assert.Greater(t, r.Rows, int64(1000))
 	})
@@ -314,9 +390,13 @@ func TestEnumerations(t *testing.T) {
 			_, err := d.tryCompile(t, "  Day: {table: days, rows: 9, fields: {weather: {choose: [calm, ruogh]}}}\n")
 			assert.ErrorContains(t, err, `weather can be "ruogh"`)
 			assert.ErrorContains(t, err, `did you mean "rough"?`)
-			e := d.loaded(t, "  Day: {table: days, rows: 9, fields: {weather: {choose: [calm, rough]}}}\n", Options{})
+			e := d.loaded(
+				t,
+				"  Day: {table: days, rows: 9, fields: {weather: {choose: [calm, rough]}}}\n",
+				load.Options{},
+			)
 			assert.Equal(t, int64(9), e["Day"].Inserted)
-			e = d.loaded(t, "  Day: {table: days, write: upsert, rows: 9, fields: {weather: rough}}\n", Options{})
+			e = d.loaded(t, "  Day: {table: days, write: upsert, rows: 9, fields: {weather: rough}}\n", load.Options{})
 			assert.Equal(t, int64(9), e["Day"].Updated+e["Day"].Unchanged)
 		})
 	}
@@ -324,19 +404,23 @@ func TestEnumerations(t *testing.T) {
 
 // A grown row refers to the one row of the database that has a natural key.
 func TestExactlyOneExistingRow(t *testing.T) {
-	onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'A', 'one'), (88, 'B', 'one'), (99, 'C', 'two');", func(t *testing.T, d *db) {
-		entities := func(where string) string {
-			return "  Vessel: {table: vessels, rows: existing}\n  Trip: {table: trips, rows: 3, fields: {day: 1, vessel: {pick: Vessel, where: " + where + ", one: true}}}\n"
-		}
-		for where, want := range map[string]string{
-			"{name: one}": "2 rows of Vessel meet the conditions, and exactly one must", "{code: D}": "0 rows of Vessel meet the conditions",
-		} {
-			_, err := d.tryCompile(t, entities(where))
-			assert.ErrorContains(t, err, want)
-		}
-		d.loaded(t, entities("{name: one, code: B}"), Options{})
-		assert.Equal(t, []string{"88", "88", "88"}, d.table(t, "trips", "vessel_id"))
-	})
+	onEach(
+		t,
+		vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'A', 'one'), (88, 'B', 'one'), (99, 'C', 'two');",
+		func(t *testing.T, d *db) {
+			entities := func(where string) string {
+				return "  Vessel: {table: vessels, rows: existing}\n  Trip: {table: trips, rows: 3, fields: {day: 1, vessel: {pick: Vessel, where: " + where + ", one: true}}}\n"
+			}
+			for where, want := range map[string]string{
+				"{name: one}": "2 rows of Vessel meet the conditions, and exactly one must", "{code: D}": "0 rows of Vessel meet the conditions",
+			} {
+				_, err := d.tryCompile(t, entities(where))
+				assert.ErrorContains(t, err, want)
+			}
+			d.loaded(t, entities("{name: one, code: B}"), load.Options{})
+			assert.Equal(t, []string{"88", "88", "88"}, d.table(t, "trips", "vessel_id"))
+		},
+	)
 }
 
 // A column that always numbers itself takes planned keys, keeps them in updates, and
@@ -346,14 +430,36 @@ func TestColumnsThatAlwaysNumberThemselves(t *testing.T) {
 		if e.name != "postgres" {
 			continue
 		}
-		d := &db{engine: e, url: e.make(t, "CREATE TABLE piers (id INTEGER GENERATED ALWAYS AS IDENTITY PRIMARY KEY, code VARCHAR(5) NOT NULL UNIQUE, depth INTEGER);")}
+		d := &db{
+			engine: e,
+			url: e.make(
+				t,
+				"CREATE TABLE piers (id INTEGER GENERATED ALWAYS AS IDENTITY PRIMARY KEY, code VARCHAR(5) NOT NULL UNIQUE, depth INTEGER);",
+			),
+		}
 		d.store = d.open(t)
-		made := d.loaded(t, "  Pier: {table: piers, rows: 5, fields: {code: {pattern: \"[A-Z]{5}\", unique: true}, depth: 1}}\n", Options{})
+		made := d.loaded(
+			t,
+			"  Pier: {table: piers, rows: 5, fields: {code: {pattern: \"[A-Z]{5}\", unique: true}, depth: 1}}\n",
+			load.Options{},
+		)
 		assert.Equal(t, int64(5), made["Pier"].Inserted)
-		made = d.loaded(t, "  Pier: {table: piers, write: {mode: upsert, match: [code]}, rows: 8, fields: {code: {pattern: \"[A-Z]{5}\", unique: true}, depth: 2}}\n", Options{})
+		made = d.loaded(
+			t,
+			"  Pier: {table: piers, write: {mode: upsert, match: [code]}, rows: 8, fields: {code: {pattern: \"[A-Z]{5}\", unique: true}, depth: 2}}\n",
+			load.Options{},
+		)
 		assert.Equal(t, [2]int64{3, 5}, [2]int64{made["Pier"].Inserted, made["Pier"].Updated})
-		made = d.loaded(t, "  Pier: {table: piers, keys: database, given: {next: {code: NEXT, depth: 3}}}\n", Options{})
+		made = d.loaded(
+			t,
+			"  Pier: {table: piers, keys: database, given: {next: {code: NEXT, depth: 3}}}\n",
+			load.Options{},
+		)
 		assert.Equal(t, int64(1), made["Pier"].Inserted)
-		assert.Equal(t, []string{"1 2", "2 2", "3 2", "4 2", "5 2", "6 2", "7 2", "8 2", "9 3"}, d.table(t, "piers", "id", "depth"))
+		assert.Equal(
+			t,
+			[]string{"1 2", "2 2", "3 2", "4 2", "5 2", "6 2", "7 2", "8 2", "9 3"},
+			d.table(t, "piers", "id", "depth"),
+		)
 	}
 }

@@ -6,6 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/journal"
+
+	"evensprout/internal/diag"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
@@ -24,7 +27,7 @@ type Operator struct {
 	// or restored; empty: it may have been edited since.
 	Demand string
 	// Rows opens files of rows again.
-	Rows func(plan.FileSpec) (plan.FileRows, plan.Problems)
+	Rows func(plan.FileSpec) (plan.FileRows, diag.Problems)
 }
 
 const (
@@ -68,14 +71,14 @@ func (o Operator) ToRestore() Operator {
 }
 
 // knows tells whether the operator's plan is a load's, whatever was edited since.
-func (o Operator) knows(e *Entry) bool { return o.Plan != nil && o.Plan.Name == e.Plan }
+func (o Operator) knows(e *journal.Entry) bool { return o.Plan != nil && o.Plan.Name == e.Plan }
 
 // same refuses a load whose stored plan is not the operator's, where that is demanded. To
 // restore it, more rows and new entities do not count.
 //
 // Nor do fields that a migration explains: those that are called otherwise now, those that
 // the stored plan does not have, which are not touched, and those whose columns are lost.
-func (o Operator) same(e *Entry, lost []string) error {
+func (o Operator) same(e *journal.Entry, lost []string) error {
 	if o.Plan == nil || o.Demand == "" {
 		return nil
 	}
@@ -94,7 +97,9 @@ func (o Operator) same(e *Entry, lost []string) error {
 				}
 				entity, field := words[1], words[3]
 				now := o.renamed(entity, field)
-				return d.Was == "" || d.Is == "" && (slices.Contains(lost, entity+"."+field) || now != "" && o.Plan.FieldSays(stored, entity, now, field))
+				return d.Was == "" ||
+					d.Is == "" &&
+						(slices.Contains(lost, entity+"."+field) || now != "" && o.Plan.FieldSays(stored, entity, now, field))
 			})
 		}
 		if len(list) == 0 {
@@ -102,23 +107,36 @@ func (o Operator) same(e *Entry, lost []string) error {
 		}
 		what = list[0].String()
 	}
-	return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d was not %s: the plan that the journal keeps of it differs from %s (%s)", e.Number, o.Demand, o.Plan.File(), what),
-		Hint: fmt.Sprintf("evensprout history %d --plan > was.yaml writes the journal's plan: read it, and name it in place of yours;\n       or evensprout withdraw %d takes the load back", e.Number, e.Number)}
+	return &store.Fault{
+		Kind: store.Refused,
+		Message: fmt.Sprintf(
+			"load %d was not %s: the plan that the journal keeps of it differs from %s (%s)",
+			e.Number,
+			o.Demand,
+			o.Plan.File(),
+			what,
+		),
+		Hint: fmt.Sprintf(
+			"evensprout history %d --plan > was.yaml writes the journal's plan: read it, and name it in place of yours;\n       or evensprout withdraw %d takes the load back",
+			e.Number,
+			e.Number,
+		),
+	}
 }
 
 // MayResume refuses to go on with a load whose stored plan is not the operator's.
-func (o Operator) MayResume(e *Entry) error {
+func (o Operator) MayResume(e *journal.Entry) error {
 	o.Demand = demandResumed
 	return o.same(e, nil)
 }
 
 // Same tells whether the operator's plan is the one that the journal keeps of a load.
-func (o Operator) Same(e *Entry) bool {
+func (o Operator) Same(e *journal.Entry) bool {
 	return o.Plan != nil && o.MayResume(e) == nil
 }
 
 // StoredPlan is the plan that the journal keeps of a load, as it was written.
-func StoredPlan(e *Entry) ([]byte, error) {
+func StoredPlan(e *journal.Entry) ([]byte, error) {
 	p, err := archivedPlan(e)
 	if err != nil {
 		return nil, err
@@ -126,9 +144,9 @@ func StoredPlan(e *Entry) ([]byte, error) {
 	return p.Source(), nil
 }
 
-// reach tells which tables the taking back of a load may touch. Where others may write to
+// Reach tells which tables the taking back of a load may touch. Where others may write to
 // the journal, these are the tables of the operator's plan, and those that refer to them.
-func (o Operator) reach(e *Entry, j *store.Journal, db *schema.Database) (func(table string) error, error) {
+func (o Operator) Reach(e *journal.Entry, j *store.Journal, db *schema.Database) (func(table string) error, error) {
 	if len(j.Writers) == 0 && !o.Strict {
 		return func(string) error { return nil }, nil
 	}
@@ -137,8 +155,16 @@ func (o Operator) reach(e *Entry, j *store.Journal, db *schema.Database) (func(t
 		others = "others"
 	}
 	if !o.knows(e) {
-		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d was not touched: %s may write to the journal as well, so its plan %s must be named", e.Number, others, e.Plan),
-			Hint: fmt.Sprintf("name its file: evensprout withdraw %d PLAN.yaml", e.Number)}
+		return nil, &store.Fault{
+			Kind: store.Refused,
+			Message: fmt.Sprintf(
+				"load %d was not touched: %s may write to the journal as well, so its plan %s must be named",
+				e.Number,
+				others,
+				e.Plan,
+			),
+			Hint: fmt.Sprintf("name its file: evensprout withdraw %d PLAN.yaml", e.Number),
+		}
 	}
 	var tables []*schema.Table
 	take := func(t *schema.Table) {
@@ -168,7 +194,20 @@ func (o Operator) reach(e *Entry, j *store.Journal, db *schema.Database) (func(t
 		if t := db.Table(table); t == nil || slices.Contains(tables, t) {
 			return nil
 		}
-		return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d was not touched: the journal says that it wrote to %s, of which %s says nothing; %s may write to the journal as well", e.Number, table, o.Plan.File(), others),
-			Hint: fmt.Sprintf("if it did, evensprout history %d --plan > was.yaml writes its plan: read it, then evensprout withdraw %d was.yaml", e.Number, e.Number)}
+		return &store.Fault{
+			Kind: store.Refused,
+			Message: fmt.Sprintf(
+				"load %d was not touched: the journal says that it wrote to %s, of which %s says nothing; %s may write to the journal as well",
+				e.Number,
+				table,
+				o.Plan.File(),
+				others,
+			),
+			Hint: fmt.Sprintf(
+				"if it did, evensprout history %d --plan > was.yaml writes its plan: read it, then evensprout withdraw %d was.yaml",
+				e.Number,
+				e.Number,
+			),
+		}
 	}, nil
 }

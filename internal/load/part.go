@@ -7,24 +7,17 @@ import (
 	"slices"
 	"time"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
-// PartResult is what one part of a load is, whoever wrote it.
-type PartResult struct {
-	order.Part
-	Entities []Entity `json:"entities"` // in load order; rows before and after are not told
-	Chunks   int      `json:"chunks"`
-	Done     uint64   `json:"parts_done"` // how many parts are written whole
-	Whole    bool     `json:"whole"`      // all of them are, and the load is done
-}
-
 // OtherParts tells that a load goes on that is cut in another way.
 type OtherParts struct {
-	Entry *Entry
+	Entry *journal.Entry
 	Of    uint64
 }
 
@@ -48,25 +41,38 @@ const (
 )
 
 // partLock is the name of the lock of a part, while it is written.
-func partLock(plan string, n uint64) string { return fmt.Sprintf("%s, part %d", lockName(plan), n) }
+func partLock(plan string, n uint64) string {
+	return fmt.Sprintf("%s, part %d", journal.LockName(plan), n)
+}
 
 // lockParts takes the locks of all parts of a load that is not done, so that none of them
 // is written meanwhile; unlock gives them back. Where somebody has one, that is a
 // *store.Fault.
-func lockParts(ctx context.Context, s store.Store, e *Entry) (unlock func(), err error) {
+func lockParts(ctx context.Context, s store.Store, e *journal.Entry) (unlock func(), err error) {
 	taken := uint64(0)
 	unlock = func() {
 		for n := uint64(1); n <= taken; n++ {
 			s.Unlock(context.WithoutCancel(ctx), partLock(e.Plan, n)) // where that fails, the connection's end does it
 		}
 	}
-	if e.State != StateOpen || s.Traits().Writers == 1 { // where one writes at a time, the plan's lock is enough
+	if e.State != journal.StateOpen ||
+		s.Traits().Writers == 1 { // where one writes at a time, the plan's lock is enough
 		return unlock, nil
 	}
 	for ; taken < e.About.Parts; taken++ {
 		holder, err := s.Lock(ctx, partLock(e.Plan, taken+1))
 		if err == nil && holder != "" {
-			err = &store.Fault{Kind: store.Locked, Message: fmt.Sprintf("part %d of %d of load %d is being written by %s", taken+1, e.About.Parts, e.Number, holder), Hint: "--wait 5m waits until that is done"}
+			err = &store.Fault{
+				Kind: store.Locked,
+				Message: fmt.Sprintf(
+					"part %d of %d of load %d is being written by %s",
+					taken+1,
+					e.About.Parts,
+					e.Number,
+					holder,
+				),
+				Hint: "--wait 5m waits until that is done",
+			}
 		}
 		if err != nil {
 			unlock()
@@ -81,7 +87,7 @@ func lockParts(ctx context.Context, s store.Store, e *Entry) (unlock func(), err
 // order and at any time: rows that others refer to are written by whichever part comes to
 // them first, and the journal's entries of chunks keep them from being written twice. A
 // part that broke off is done by running it again.
-func RunPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (r *Result, err error) {
+func RunPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (r *journal.Result, err error) {
 	wait := o.Journal.Wait
 	if wait == 0 {
 		wait = partWait
@@ -89,28 +95,28 @@ func RunPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (r
 			wait = turnWait
 		}
 	}
-	err = patient(ctx, wait, func() error {
+	err = journal.WhileLocked(ctx, wait, func() error {
 		r, err = runPart(ctx, c, s, o)
 		return err
 	})
 	return r, err
 }
 
-func runPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*Result, error) {
-	l, err := newLoader(c, s, o)
+func runPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*journal.Result, error) {
+	l, err := NewSession(c, s, o)
 	if err != nil {
 		return nil, err
 	}
-	w := &writer{loader: l, store: s}
-	defer w.close()
-	if err := l.openJournal(ctx, s); err != nil {
+	w := &Writer{Session: l, Store: s}
+	defer w.Close()
+	if err := l.OpenJournal(ctx, s); err != nil {
 		return nil, err
 	}
-	if l.traits.Writers == 1 { // then parts only stand in each other's way
-		if err := lockPlan(ctx, s, c.Plan.Name); err != nil {
+	if l.Traits.Writers == 1 { // then parts only stand in each other's way
+		if err := journal.LockPlan(ctx, s, c.Plan.Name); err != nil {
 			return nil, err
 		}
-		defer unlockPlan(ctx, s, c.Plan.Name)
+		defer journal.UnlockPlan(ctx, s, c.Plan.Name)
 	} else {
 		name := partLock(c.Plan.Name, o.Part.Number)
 		holder, err := s.Lock(ctx, name)
@@ -137,24 +143,24 @@ func runPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*
 
 // findParts finds the load that the part belongs to, and begins it if there is none. Where
 // an earlier load has written all rows, there is none, and the result tells.
-func (l *loader) findParts(ctx context.Context, w *writer) (*Entry, *Result, error) {
-	name, extra := l.plan.Plan.Name, l.o.Journal.Extra
+func (l *Session) findParts(ctx context.Context, w *Writer) (*journal.Entry, *journal.Result, error) {
+	name, extra := l.Plan.Plan.Name, l.Options.Journal.Extra
 	for {
-		open, err := OpenLoad(ctx, w.store, name, extra)
+		open, err := OpenLoad(ctx, w.Store, name, extra)
 		if open != nil || err != nil {
 			return open, nil, err
 		}
 		// One at a time begins a load: counters are moved, which others must not see half-done.
-		if l.traits.Writers > 1 {
-			if err := lockPlan(ctx, w.store, name); err != nil {
+		if l.Traits.Writers > 1 {
+			if err := journal.LockPlan(ctx, w.Store, name); err != nil {
 				return nil, nil, err
 			}
 		}
-		r, err := func() (*Result, error) {
-			if l.traits.Writers > 1 {
-				defer unlockPlan(ctx, w.store, name)
+		r, err := func() (*journal.Result, error) {
+			if l.Traits.Writers > 1 {
+				defer journal.UnlockPlan(ctx, w.Store, name)
 			}
-			if open, err := OpenLoad(ctx, w.store, name, extra); open != nil || err != nil {
+			if open, err := OpenLoad(ctx, w.Store, name, extra); open != nil || err != nil {
 				return nil, err // begun in the meantime
 			}
 			done, err := l.repeated(ctx, w)
@@ -166,34 +172,34 @@ func (l *loader) findParts(ctx context.Context, w *writer) (*Entry, *Result, err
 			}
 			return nil, l.beginParts(ctx, w)
 		}()
-		if r != nil || err != nil && !errors.Is(err, errFenced) && !errors.Is(err, errCommitted) {
+		if r != nil || err != nil && !errors.Is(err, ErrFenced) && !errors.Is(err, errCommitted) {
 			return nil, r, err
 		}
 	}
 }
 
 // beginParts writes the load down.
-func (l *loader) beginParts(ctx context.Context, w *writer) error {
-	if err := l.stepOver(ctx, w.store); err != nil {
+func (l *Session) beginParts(ctx context.Context, w *Writer) error {
+	if err := l.StepOver(ctx, w.Store); err != nil {
 		return err
 	}
-	if err := l.repeat(ctx, w, func() error {
-		l.reset()
-		if err := w.begin(ctx); err != nil {
+	if err := l.Repeat(ctx, w, func() error {
+		l.Reset()
+		if err := w.Begin(ctx); err != nil {
 			return err
 		}
-		if err := l.before(ctx, w.store, w.tx); err != nil {
+		if err := l.Before(ctx, w.Store, w.Tx); err != nil {
 			return err
 		}
-		return w.rollback()
+		return w.Rollback()
 	}); err != nil {
 		return err
 	}
-	if err := l.reserve(ctx, w); err != nil {
+	if err := l.Reserve(ctx, w); err != nil {
 		return err
 	}
-	return l.repeat(ctx, w, func() error {
-		if err := w.begin(ctx); err != nil {
+	return l.Repeat(ctx, w, func() error {
+		if err := w.Begin(ctx); err != nil {
 			return err
 		}
 		if err := l.enter(ctx, w); err != nil {
@@ -202,17 +208,23 @@ func (l *loader) beginParts(ctx context.Context, w *writer) error {
 		if err := l.keepLinks(ctx, w); err != nil {
 			return err
 		}
-		return w.commit(ctx)
+		return w.Commit(ctx)
 	})
 }
 
 // joinPart goes on with a load that is in the journal.
-func joinPart(ctx context.Context, s store.Store, open *Entry, db *schema.Database, o Options) (*Result, error) {
+func joinPart(
+	ctx context.Context,
+	s store.Store,
+	open *journal.Entry,
+	db *schema.Database,
+	o Options,
+) (*journal.Result, error) {
 	p, err := Recall(ctx, s, open.Number, db, o.Journal.toResume())
 	if err != nil {
 		return nil, err
 	}
-	p.l.repeats = partRepeats
+	p.Session.Repeats = partRepeats
 	r, err := p.resume(ctx, s, o)
 	return r, errors.Join(err, p.Close())
 }
@@ -220,26 +232,27 @@ func joinPart(ctx context.Context, s store.Store, open *Entry, db *schema.Databa
 // partsOf are the parts of a family that are to be written, in order. Where rows of other
 // families refer to it, these must be there, whoever writes them: the own part first, so
 // that processes that begin together share the work.
-func (l *loader) partsOf(f order.Family) []order.Part {
-	all := l.o.Part.All()
-	own := l.o.Part.Number
+func (l *Session) partsOf(f order.Family) []order.Part {
+	all := l.Options.Part.All()
+	own := l.Options.Part.Number
 	if own == 0 || inOrder(f) {
 		return all
 	}
 	if !l.referred(f) {
-		return []order.Part{l.o.Part}
+		return []order.Part{l.Options.Part}
 	}
 	return slices.Concat(all[own-1:], all[:own-1])
 }
 
 // referred tells whether rows of other families refer to some of a family.
-func (l *loader) referred(f order.Family) bool {
-	for _, t := range l.list {
+func (l *Session) referred(f order.Family) bool {
+	for _, t := range l.List {
 		if slices.Contains(f, t.Target) {
 			continue
 		}
 		for _, field := range t.Grow.Fields {
-			if to := field.Target(); to != nil && slices.ContainsFunc(f, func(x *plan.Target) bool { return x.Grow == to }) {
+			if to := field.Target(); to != nil &&
+				slices.ContainsFunc(f, func(x *plan.Target) bool { return x.Grow == to }) {
 				return true
 			}
 		}
@@ -248,13 +261,13 @@ func (l *loader) referred(f order.Family) bool {
 }
 
 // adoptNew takes over chunks that others have committed since.
-func (l *loader) adoptNew(ctx context.Context, w *writer) error {
-	chunks, err := Chunks(ctx, w.store, l.journal.number)
+func (l *Session) adoptNew(ctx context.Context, w *Writer) error {
+	chunks, err := journal.Chunks(ctx, w.Store, l.Journal.Number)
 	if err != nil {
 		return err
 	}
 	for _, c := range chunks {
-		if c.key.family < 0 || c.State != StateDone || l.journal.done[c.key] {
+		if c.Key.Family < 0 || c.State != journal.StateDone || l.Journal.done[c.Key] {
 			continue
 		}
 		if err := w.adopt(c); err != nil {
@@ -265,34 +278,34 @@ func (l *loader) adoptNew(ctx context.Context, w *writer) error {
 }
 
 // endPart sees how far the load has come, and tells whether all of it is written.
-func (l *loader) endPart(ctx context.Context, w *writer) (bool, error) {
+func (l *Session) endPart(ctx context.Context, w *Writer) (bool, error) {
 	if err := l.adoptNew(ctx, w); err != nil {
 		return false, err
 	}
-	chunks, err := Chunks(ctx, w.store, l.journal.number)
+	chunks, err := journal.Chunks(ctx, w.Store, l.Journal.Number)
 	if err != nil {
 		return false, err
 	}
-	byKey := map[chunkKey]*ChunkEntry{}
+	byKey := map[journal.Key]*journal.ChunkEntry{}
 	for _, c := range chunks {
-		byKey[c.key] = c
+		byKey[c.Key] = c
 	}
-	r := &PartResult{Part: l.o.Part, Whole: true}
-	sums := map[string]Entity{}
-	g := w.grower()
-	for _, part := range l.o.Part.All() {
+	r := &journal.PartResult{Part: l.Options.Part, Whole: true}
+	sums := map[string]journal.Entity{}
+	g := w.Grower()
+	for _, part := range l.Options.Part.All() {
 		done := true
-		for _, f := range l.order.Families {
+		for _, f := range l.Order.Families {
 			for c := range l.cutPart(g, f, l.mostCommitted(f), part) {
 				entry := byKey[l.keyOf(c)]
-				done = done && entry != nil && entry.State == StateDone
-				if entry == nil || part != l.o.Part {
+				done = done && entry != nil && entry.State == journal.StateDone
+				if entry == nil || part != l.Options.Part {
 					continue
 				}
 				r.Chunks++
 				for name, e := range entry.Result.Entities {
 					sum := sums[name]
-					sum.merge(e)
+					sum.Merge(e)
 					sums[name] = sum
 				}
 			}
@@ -302,12 +315,12 @@ func (l *loader) endPart(ctx context.Context, w *writer) (bool, error) {
 		}
 		r.Whole = r.Whole && done
 	}
-	for _, t := range l.list {
+	for _, t := range l.List {
 		e := sums[t.Plan.Name]
 		e.Entity, e.Table, e.Mode = t.Plan.Name, t.Table.Name, t.Write.Mode
 		r.Entities = append(r.Entities, e)
 	}
-	l.result.Part = r
-	l.result.Load = l.journal.number
+	l.Result.Part = r
+	l.Result.Load = l.Journal.Number
 	return r.Whole, nil
 }

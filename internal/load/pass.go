@@ -5,15 +5,17 @@ import (
 	"slices"
 	"sort"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/store"
 	"evensprout/internal/value"
 )
 
-// pass is one reading of a run's rows on their way to the database.
-type pass struct {
+// Pass is one reading of a run's rows on their way to the database.
+type Pass struct {
 	segments []segment
-	n        int64
+	N        int64 // rows so far
 	print    grow.Fingerprint
 	again    bool
 	err      error
@@ -26,8 +28,8 @@ type segment struct {
 	rows   int64
 }
 
-// row is the row with a number in the write.
-func (p *pass) row(number int64) grow.Row {
+// Row is the row with a number in the write.
+func (p *Pass) Row(number int64) grow.Row {
 	i := sort.Search(len(p.segments), func(i int) bool { return p.segments[i].number+p.segments[i].rows > number })
 	if i == len(p.segments) {
 		return grow.Row{}
@@ -38,7 +40,7 @@ func (p *pass) row(number int64) grow.Row {
 
 // let passes on the rows of a batch but those left out, and notes which they are. It
 // tells whether to go on.
-func (p *pass) let(b *grow.Batch, out func(i int) bool, yield func(*grow.Batch) bool) bool {
+func (p *Pass) let(b *grow.Batch, out func(i int) bool, yield func(*grow.Batch) bool) bool {
 	from := 0
 	send := func(to int) bool {
 		if to == from {
@@ -48,8 +50,8 @@ func (p *pass) let(b *grow.Batch, out func(i int) bool, yield func(*grow.Batch) 
 		if to-from < b.Len {
 			part = b.Slice(from, to)
 		}
-		p.segments = append(p.segments, segment{p.n, part.First, int64(part.Len)})
-		p.n += int64(part.Len)
+		p.segments = append(p.segments, segment{p.N, part.First, int64(part.Len)})
+		p.N += int64(part.Len)
 		return yield(part)
 	}
 	for i := range b.Len {
@@ -64,17 +66,28 @@ func (p *pass) let(b *grow.Batch, out func(i int) bool, yield func(*grow.Batch) 
 	return send(b.Len)
 }
 
+// onlyValues are rows without whose they are.
+func onlyValues(rows iter.Seq[*grow.Batch]) store.Rows {
+	return func(yield func(*value.Batch) bool) {
+		for b := range rows {
+			if !yield(&b.Batch) {
+				return
+			}
+		}
+	}
+}
+
 // rows lets through the rows that may be written.
-func (w *writer) rows(t *target, src iter.Seq[*grow.Batch], p *pass) store.Rows {
-	return func(yield func(*grow.Batch) bool) {
+func (w *Writer) rows(t *Target, src iter.Seq[*grow.Batch], p *Pass) store.Rows {
+	return func(yield func(*value.Batch) bool) {
 		for b := range src {
-			if b.Version != w.record.Version() {
+			if b.Version != w.Session.Record.Version() {
 				b = w.fresh(b) // it was on its way before something was drawn again
 			}
 			w.translate(t, b)
 			p.print.Add(b.Print)
 			excluded := func(i int) bool { return p.err != nil || w.excluded(t, b, i, p) }
-			going := p.let(b, excluded, func(part *grow.Batch) bool { return p.err == nil && yield(part) })
+			going := p.let(b, excluded, func(part *grow.Batch) bool { return p.err == nil && yield(&part.Batch) })
 			if p.err != nil || !going {
 				return
 			}
@@ -83,8 +96,8 @@ func (w *writer) rows(t *target, src iter.Seq[*grow.Batch], p *pass) store.Rows 
 	}
 }
 
-func (w *writer) fresh(b *grow.Batch) *grow.Batch {
-	g := w.grower()
+func (w *Writer) fresh(b *grow.Batch) *grow.Batch {
+	g := w.Grower()
 	g.Grow(b.Entity, b.First, b.Len, &w.spare)
 	if err := g.Err(); err != nil {
 		w.failed(err)
@@ -92,25 +105,25 @@ func (w *writer) fresh(b *grow.Batch) *grow.Batch {
 	return &w.spare
 }
 
-func (w *writer) progress(n int) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.done += uint64(n)
-	if w.o.Progress != nil {
-		w.o.Progress(min(w.done, w.total), w.total)
+func (w *Writer) progress(n int) {
+	w.Session.mu.Lock()
+	defer w.Session.mu.Unlock()
+	w.Session.done += uint64(n)
+	if w.Session.Options.Progress != nil {
+		w.Session.Options.Progress(min(w.Session.done, w.Session.total), w.Session.total)
 	}
 }
 
 // translate puts keys that rows really have in the place of planned ones, and NULL
 // where a reference is written at the end.
-func (w *writer) translate(t *target, b *grow.Batch) {
+func (w *Writer) translate(t *Target, b *grow.Batch) {
 	for _, f := range t.refs {
-		late := slices.Contains(t.late, f)
+		late := slices.Contains(t.Late, f)
 		field := t.Grow.Fields[f]
-		to := w.byGrow[field.Target()]
-		w.mu.Lock()
-		renamed := field.Stored() == to.Grow.Key && w.renamed(to.Grow)
-		w.mu.Unlock()
+		to := w.Session.ByGrow[field.Target()]
+		w.Session.mu.Lock()
+		renamed := field.Stored() == to.Grow.Key && w.Session.Renamed(to.Grow)
+		w.Session.mu.Unlock()
 		if !late && !renamed {
 			continue
 		}
@@ -120,17 +133,17 @@ func (w *writer) translate(t *target, b *grow.Batch) {
 			}
 			continue
 		}
-		w.mu.Lock()
+		w.Session.mu.Lock()
 		for i := range b.Len {
 			v := &b.Row(i)[f]
-			if key, ok := w.realKey(to.Grow, *v); ok {
+			if key, ok := w.Session.RealKey(to.Grow, *v); ok {
 				*v = key
 			}
 		}
-		w.mu.Unlock()
+		w.Session.mu.Unlock()
 	}
 	// Rows that step over numbers that are taken.
-	earlier, now := w.memory.stepsOf(t.Grow), w.steps[t.Grow]
+	earlier, now := w.Session.Memory.stepsOf(t.Grow), w.Session.steps[t.Grow]
 	if len(earlier)+len(now) == 0 {
 		return
 	}
@@ -147,9 +160,9 @@ func (w *writer) translate(t *target, b *grow.Batch) {
 
 // excluded tells whether a row is left out: it was rejected, it refers to a row that
 // was, or a value does not fit its column.
-func (w *writer) excluded(t *target, b *grow.Batch, i int, p *pass) bool {
+func (w *Writer) excluded(t *Target, b *grow.Batch, i int, p *Pass) bool {
 	row := b.At(i)
-	if w.record.Rejected(t.Grow, row) {
+	if w.Session.Record.Rejected(t.Grow, row) {
 		w.unprint(t, row, p)
 		return true
 	}
@@ -157,12 +170,19 @@ func (w *writer) excluded(t *target, b *grow.Batch, i int, p *pass) bool {
 	for _, f := range t.refs {
 		field := t.Grow.Fields[f]
 		to := field.Target()
-		if !w.record.AnyRejected(to) || slices.Contains(t.late, f) {
+		if !w.Session.Record.AnyRejected(to) || slices.Contains(t.Late, f) {
 			continue
 		}
-		if at, ok := w.grower().Refers(t.Grow, row, field); ok && w.record.Rejected(to, at) {
-			v = &store.Violation{Kind: store.ForeignKey, Table: t.Table.Name, Columns: []string{t.Columns[f].Name}, Values: []value.Value{b.Row(i)[f]},
-				Constraint: consequence, Refers: w.byGrow[to].Table.Name, Message: "it refers to " + to.Label(at) + ", which was rejected"}
+		if at, ok := w.Grower().Refers(t.Grow, row, field); ok && w.Session.Record.Rejected(to, at) {
+			v = &store.Violation{
+				Kind:       store.ForeignKey,
+				Table:      t.Table.Name,
+				Columns:    []string{t.Columns[f].Name},
+				Values:     []value.Value{b.Row(i)[f]},
+				Constraint: journal.Consequence,
+				Refers:     w.Session.ByGrow[to].Table.Name,
+				Message:    "it refers to " + to.Label(at) + ", which was rejected",
+			}
 			p.err = w.reject(t, row, v)
 			w.unprint(t, row, p)
 			return true
@@ -170,12 +190,12 @@ func (w *writer) excluded(t *target, b *grow.Batch, i int, p *pass) bool {
 	}
 	values := b.Row(i)
 	for _, j := range t.checked {
-		if v = store.Misfit(t.write.Columns[j], &values[t.write.Fields[j]]); v != nil {
+		if v = store.Misfit(t.Writes.Columns[j], &values[t.Writes.Fields[j]]); v != nil {
 			break
 		}
 	}
 	if v == nil && t.known != nil {
-		v = t.known.collision(values)
+		v = t.known.Collision(values)
 	}
 	if v == nil && t.seen != nil {
 		v = w.twin(t, row, values)
@@ -192,8 +212,8 @@ func (w *writer) excluded(t *target, b *grow.Batch, i int, p *pass) bool {
 }
 
 // unprint takes a row out of the fingerprint.
-func (w *writer) unprint(t *target, row grow.Row, p *pass) {
+func (w *Writer) unprint(t *Target, row grow.Row, p *Pass) {
 	var one grow.Batch
-	w.grower().Grow(t.Grow, row, 1, &one)
+	w.Grower().Grow(t.Grow, row, 1, &one)
 	p.print.Sub(one.Print)
 }

@@ -7,31 +7,35 @@ import (
 	"iter"
 	"slices"
 
+	"evensprout/internal/journal"
+
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/value"
 )
 
 // Past is a load of the journal whose rows can be grown again, as they were written.
 type Past struct {
-	Entry    *Entry
+	Entry    *journal.Entry
 	Plan     *plan.Compiled
-	by       Operator
-	l        *loader
-	chunks   []*ChunkEntry
-	memory   *memory
-	done     map[chunkKey]bool       // chunks that are in the tables
-	whole    bool                    // all of them are
-	rewrites map[string]*rewrites    // by entity: what triggers made of rows
-	left     map[string][]loggedRows // rows that a withdrawal has left alone, by entity; nil: all are there
+	By       Operator
+	Session  *Session
+	Chunks   []*journal.ChunkEntry
+	memory   *Memory
+	done     map[journal.Key]bool        // chunks that are in the tables
+	whole    bool                        // all of them are
+	rewrites map[string]*rewrites        // by entity: what triggers made of rows
+	Left     map[string][]journal.RowRun // rows that a withdrawal has left alone, by entity; nil: all are there
 }
 
 // Recall makes the plan of a load again, with what its chunks noted. db is the tables of
 // the store; nil: they are read.
 func Recall(ctx context.Context, s store.Store, number int64, db *schema.Database, by Operator) (*Past, error) {
-	e, err := FindEntry(ctx, s, number)
+	e, err := journal.FindEntry(ctx, s, number)
 	if err != nil {
 		return nil, err
 	}
@@ -41,10 +45,13 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 		}
 	}
 	if e.About.Unit != "" {
-		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d is a run of the unit %s, whose rows are not planned", number, e.About.Unit)}
+		return nil, &store.Fault{
+			Kind:    store.Refused,
+			Message: fmt.Sprintf("load %d is a run of the unit %s, whose rows are not planned", number, e.About.Unit),
+		}
 	}
 	c, err := revive(e, db, by)
-	var problems plan.Problems
+	var problems diag.Problems
 	if errors.As(err, &problems) { // of the plan that the journal keeps, not of the user's file
 		first := problems[0].Message
 		for _, x := range problems {
@@ -53,8 +60,11 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 				break
 			}
 		}
-		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("load %d of %s does not fit the tables as they are now: %s", number, e.Plan, first),
-			Hint: fmt.Sprintf("evensprout history --forget %d closes it, and leaves the tables as they are", number)}
+		return nil, &store.Fault{
+			Kind:    store.Refused,
+			Message: fmt.Sprintf("load %d of %s does not fit the tables as they are now: %s", number, e.Plan, first),
+			Hint:    fmt.Sprintf("evensprout history --forget %d closes it, and leaves the tables as they are", number),
+		}
 	}
 	if err != nil {
 		return nil, fmt.Errorf("load %d cannot be grown again: %w", number, err)
@@ -62,30 +72,37 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 	if err := by.same(e, c.Lost); err != nil {
 		return nil, errors.Join(err, c.Close())
 	}
-	p := &Past{Entry: e, Plan: c, by: by, memory: newMemory(c), done: map[chunkKey]bool{}, whole: e.State == StateDone || e.About.Commit == plan.CommitLoad}
+	p := &Past{
+		Entry:  e,
+		Plan:   c,
+		By:     by,
+		memory: NewMemory(c),
+		done:   map[journal.Key]bool{},
+		whole:  e.State == journal.StateDone || e.About.Commit == plan.CommitLoad,
+	}
 	if err := p.prepare(ctx, s); err != nil {
 		return nil, errors.Join(err, c.Close())
 	}
 	return p, nil
 }
 
-// held recalls a load while nobody else works on its plan.
-func held(ctx context.Context, s store.Store, number int64, by Operator, do func(*Past) error) error {
-	e, err := FindEntry(ctx, s, number)
+// Held recalls a load while nobody else works on its plan.
+func Held(ctx context.Context, s store.Store, number int64, by Operator, do func(*Past) error) error {
+	e, err := journal.FindEntry(ctx, s, number)
 	if err != nil {
 		return err
 	}
-	if err := lockPlan(ctx, s, e.Plan); err != nil {
+	if err := journal.LockPlan(ctx, s, e.Plan); err != nil {
 		return err
 	}
-	defer unlockPlan(ctx, s, e.Plan)
+	defer journal.UnlockPlan(ctx, s, e.Plan)
 	unlock, err := lockParts(ctx, s, e)
 	if err != nil {
 		return err
 	}
 	defer unlock()
 	if e.About.Unit != "" {
-		return do(&Past{Entry: e, by: by})
+		return do(&Past{Entry: e, By: by})
 	}
 	p, err := Recall(ctx, s, number, nil, by)
 	if err != nil {
@@ -98,15 +115,15 @@ func held(ctx context.Context, s store.Store, number int64, by Operator, do func
 func (p *Past) prepare(ctx context.Context, s store.Store) error {
 	e := p.Entry
 	var err error
-	if p.l, err = newLoader(p.Plan, s, Options{Chunk: e.About.Chunk, Part: order.Part{Of: e.About.Parts}, Commit: e.About.Commit, Folder: p.folder()}); err != nil {
+	if p.Session, err = NewSession(p.Plan, s, Options{Chunk: e.About.Chunk, Part: order.Part{Of: e.About.Parts}, Commit: e.About.Commit, Folder: p.Folder()}); err != nil {
 		return err
 	}
-	l := p.l
+	l := p.Session
 	if err := l.goOn(e.About.Earlier); err != nil {
 		return err
 	}
-	for _, t := range l.list {
-		i := slices.IndexFunc(e.About.Entities, func(x AboutEntity) bool { return x.Entity == t.Plan.Name })
+	for _, t := range l.List {
+		i := slices.IndexFunc(e.About.Entities, func(x journal.AboutEntity) bool { return x.Entity == t.Plan.Name })
 		if i < 0 {
 			return fmt.Errorf("the journal says nothing of %s in load %d", t.Plan.Name, e.Number)
 		}
@@ -116,22 +133,22 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 			t.fromSide = min(x.Given-min(x.GivenNew, x.Given), uint64(len(t.Grow.Side)))
 		}
 	}
-	if p.chunks, err = Chunks(ctx, s, e.Number); err != nil {
+	if p.Chunks, err = journal.Chunks(ctx, s, e.Number); err != nil {
 		return err
 	}
-	earlier, err := Entries(ctx, s, e.Plan)
+	earlier, err := journal.Entries(ctx, s, e.Plan)
 	if err != nil {
 		return err
 	}
 	// Rows of this load may refer to those of earlier parts.
 	for _, x := range earlier {
-		if x.Extra == e.Extra && x.Part < e.Part && x.State == StateDone {
-			chunks, err := Chunks(ctx, s, x.Number)
+		if x.Extra == e.Extra && x.Part < e.Part && x.State == journal.StateDone {
+			chunks, err := journal.Chunks(ctx, s, x.Number)
 			if err != nil {
 				return err
 			}
 			for _, c := range chunks {
-				if err := p.memory.learn(c.Log); err != nil {
+				if err := p.memory.Learn(c.Log); err != nil {
 					return err
 				}
 			}
@@ -141,42 +158,42 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 		return err
 	}
 	clear(p.memory.inserted) // of this load alone
-	for _, c := range p.chunks {
-		if err := p.memory.learn(c.Log); err != nil {
+	for _, c := range p.Chunks {
+		if err := p.memory.Learn(c.Log); err != nil {
 			return err
 		}
-		if c.key.family >= 0 {
-			p.done[c.key] = c.State == StateDone
+		if c.Key.Family >= 0 {
+			p.done[c.Key] = c.State == journal.StateDone
 		}
 	}
 	for _, ranges := range p.memory.inserted {
-		slices.SortFunc(ranges, loggedRows.compare)
+		slices.SortFunc(ranges, journal.RowRun.Compare)
 	}
-	l.memory = p.memory
-	l.reset()
-	for _, t := range l.list {
-		t.out.Before, t.out.Skipped = t.before, t.skipped
+	l.Memory = p.memory
+	l.Reset()
+	for _, t := range l.List {
+		t.Out.Before, t.Out.Skipped = t.before, t.skipped
 	}
 	return nil
 }
 
-// folder is where placeholder files lie: beside the operator's plan. Without one they are not
+// Folder is where placeholder files lie: beside the operator's plan. Without one they are not
 // touched.
-func (p *Past) folder() string {
-	if !p.by.knows(p.Entry) {
+func (p *Past) Folder() string {
+	if !p.By.knows(p.Entry) {
 		return ""
 	}
-	return p.by.Plan.Folder()
+	return p.By.Plan.Folder()
 }
 
 // Close releases the files that rows are read from.
 func (p *Past) Close() error { return p.Plan.Close() }
 
-// identity is how rows of an entity are found in the table: by the primary key, or by
+// Identity is how rows of an entity are found in the table: by the primary key, or by
 // another unique key, as far as the plan knows it; else by all that was written.
-func (t *target) identity() (columns []*schema.Column, alike bool) {
-	if len(t.write.Match) > 0 {
-		return t.write.Match, false
+func (t *Target) Identity() (columns []*schema.Column, alike bool) {
+	if len(t.Writes.Match) > 0 {
+		return t.Writes.Match, false
 	}
 	for _, u := range t.Table.Keys() {
 		columns = nil
@@ -192,23 +209,23 @@ func (t *target) identity() (columns []*schema.Column, alike bool) {
 			return columns, false
 		}
 	}
-	return t.write.Columns, true
+	return t.Writes.Columns, true
 }
 
-// into is where the written values stand: all columns that were written, and the key
+// Into is where the written values stand: all columns that were written, and the key
 // that the database gave.
-func (t *target) into() store.Into {
-	into := t.write.Into
-	if t.unkeyed {
-		into.Columns = append([]*schema.Column{t.key}, into.Columns...)
+func (t *Target) Into() store.Into {
+	into := t.Writes.Into
+	if t.Unkeyed {
+		into.Columns = append([]*schema.Column{t.Key}, into.Columns...)
 		into.Fields = append([]int{slices.Index(t.Grow.Fields, t.Grow.Key)}, into.Fields...)
 	}
 	return into
 }
 
-// runs are the rows of an entity that the load has written, in pieces of at most most
+// Runs are the rows of an entity that the load has written, in pieces of at most most
 // rows.
-func (p *Past) runs(w *writer, t *target, most uint64) iter.Seq[order.Run] {
+func (p *Past) Runs(w *Writer, t *Target, most uint64) iter.Seq[order.Run] {
 	return func(yield func(order.Run) bool) {
 		send := func(run order.Run) bool {
 			for run.Rows > 0 {
@@ -226,13 +243,14 @@ func (p *Past) runs(w *writer, t *target, most uint64) iter.Seq[order.Run] {
 			return
 		}
 		if p.whole {
-			if n := uint64(len(t.Grow.Side)); n > t.fromSide && !send(order.Run{Target: t.Target, First: grow.Row{N: t.fromSide, Side: true}, Rows: n - t.fromSide}) {
+			if n := uint64(len(t.Grow.Side)); n > t.fromSide &&
+				!send(order.Run{Target: t.Target, First: grow.Row{N: t.fromSide, Side: true}, Rows: n - t.fromSide}) {
 				return
 			}
 			send(order.Run{Target: t.Target, First: grow.Row{N: t.from}, Rows: t.Grow.Rows - min(t.from, t.Grow.Rows)})
 			return
 		}
-		for _, f := range p.l.order.Families {
+		for _, f := range p.Session.Order.Families {
 			if !slices.Contains(f, t.Target) {
 				continue
 			}
@@ -251,19 +269,19 @@ func (p *Past) runs(w *writer, t *target, most uint64) iter.Seq[order.Run] {
 }
 
 // cut cuts a family as the load did.
-func (p *Past) cut(w *writer, f order.Family) iter.Seq[order.Chunk] {
-	return p.l.cut(w.grower(), f, p.l.mostCommitted(f))
+func (p *Past) cut(w *Writer, f order.Family) iter.Seq[order.Chunk] {
+	return p.Session.cut(w.Grower(), f, p.Session.mostCommitted(f))
 }
 
-func (p *Past) keyOf(c order.Chunk) chunkKey {
-	return keyOf(p.Entry.Number, p.Plan, c[0])
+func (p *Past) keyOf(c order.Chunk) journal.Key {
+	return journal.KeyOf(p.Entry.Number, p.Plan, c[0])
 }
 
-// written are the rows of a run as they were written, without those that were not. The
+// Written are the rows of a run as they were written, without those that were not. The
 // pass learns which they are; it may be nil.
-func (p *Past) written(w *writer, t *target, run order.Run, into *pass) iter.Seq[*grow.Batch] {
+func (p *Past) Written(w *Writer, t *Target, run order.Run, into *Pass) iter.Seq[*grow.Batch] {
 	if into == nil {
-		into = &pass{}
+		into = &Pass{}
 	}
 	keys := p.memory.keys[t.Grow]
 	at := -1
@@ -273,7 +291,7 @@ func (p *Past) written(w *writer, t *target, run order.Run, into *pass) iter.Seq
 	return func(yield func(*grow.Batch) bool) {
 		for b := range w.regrow(run) {
 			w.translate(t, b)
-			if len(t.late) > 0 {
+			if len(t.Late) > 0 {
 				w.growLate(t, b)
 			}
 			gone := func(i int) bool {
@@ -281,10 +299,10 @@ func (p *Past) written(w *writer, t *target, run order.Run, into *pass) iter.Seq
 				if key, ok := keys[row]; ok && at >= 0 {
 					b.Row(i)[at] = key
 				}
-				if err := p.asRewritten(t, row, b.Row(i)); err != nil && w.growth == nil {
-					w.growth = err
+				if err := p.asRewritten(t, row, b.Row(i)); err != nil && w.Growth == nil {
+					w.Growth = err
 				}
-				return w.record.Rejected(t.Grow, row) || !p.remains(t, row)
+				return w.Session.Record.Rejected(t.Grow, row) || !p.Remains(t, row)
 			}
 			if !into.let(b, gone, yield) {
 				return
@@ -293,18 +311,18 @@ func (p *Past) written(w *writer, t *target, run order.Run, into *pass) iter.Seq
 	}
 }
 
-// remains tells whether a row is still the load's: a withdrawal that was done in part has
+// Remains tells whether a row is still the load's: a withdrawal that was done in part has
 // left some.
-func (p *Past) remains(t *target, row grow.Row) bool {
-	return p.left == nil || within(p.left[t.Plan.Name], row)
+func (p *Past) Remains(t *Target, row grow.Row) bool {
+	return p.Left == nil || within(p.Left[t.Plan.Name], row)
 }
 
-// these are single rows as they were written.
-func (p *Past) these(w *writer, t *target, rows []grow.Row, into *pass) store.Rows {
-	return func(yield func(*grow.Batch) bool) {
+// These are single rows as they were written.
+func (p *Past) These(w *Writer, t *Target, rows []grow.Row, into *Pass) store.Rows {
+	return func(yield func(*value.Batch) bool) {
 		for _, row := range rows {
-			for b := range p.written(w, t, order.Run{Target: t.Target, First: row, Rows: 1}, into) {
-				if !yield(b) {
+			for b := range p.Written(w, t, order.Run{Target: t.Target, First: row, Rows: 1}, into) {
+				if !yield(&b.Batch) {
 					return
 				}
 			}
@@ -313,11 +331,11 @@ func (p *Past) these(w *writer, t *target, rows []grow.Row, into *pass) store.Ro
 }
 
 // growLate puts the references back that were NULL at first.
-func (w *writer) growLate(t *target, b *grow.Batch) {
+func (w *Writer) growLate(t *Target, b *grow.Batch) {
 	var fresh grow.Batch
-	w.grower().Grow(t.Grow, b.First, b.Len, &fresh)
+	w.Grower().Grow(t.Grow, b.First, b.Len, &fresh)
 	for i := range b.Len {
-		for _, f := range t.late {
+		for _, f := range t.Late {
 			b.Row(i)[f] = fresh.Row(i)[f]
 		}
 	}
@@ -325,8 +343,8 @@ func (w *writer) growLate(t *target, b *grow.Batch) {
 }
 
 // added tells whether the load has added a row, and not only changed it.
-func (p *Past) added(t *target, row grow.Row) bool {
-	switch t.write.Mode {
+func (p *Past) added(t *Target, row grow.Row) bool {
+	switch t.Writes.Mode {
 	case store.Insert, store.Replace:
 		return true
 	case store.Update:
@@ -336,8 +354,8 @@ func (p *Past) added(t *target, row grow.Row) bool {
 }
 
 // within tells whether a row is among ranges, which are in order.
-func within(ranges []loggedRows, row grow.Row) bool {
-	i, exact := slices.BinarySearchFunc(ranges, loggedRows{Given: row.Side, First: row.N}, loggedRows.compare)
+func within(ranges []journal.RowRun, row grow.Row) bool {
+	i, exact := slices.BinarySearchFunc(ranges, journal.RowRun{Given: row.Side, First: row.N}, journal.RowRun.Compare)
 	if exact {
 		return true
 	}
@@ -347,20 +365,39 @@ func within(ranges []loggedRows, row grow.Row) bool {
 // Planned makes a past load of a plan that the journal does not have: its rows are
 // compared as they are planned.
 func Planned(c *plan.Compiled, s store.Store) (*Past, error) {
-	p := &Past{Entry: &Entry{Plan: c.Plan.Name, State: StateDone, Part: 1, About: About{Commit: plan.CommitLoad}}, Plan: c, memory: newMemory(c), whole: true}
+	p := &Past{
+		Entry: &journal.Entry{
+			Plan:  c.Plan.Name,
+			State: journal.StateDone,
+			Part:  1,
+			About: journal.About{Commit: plan.CommitLoad},
+		},
+		Plan:   c,
+		memory: NewMemory(c),
+		whole:  true,
+	}
 	var err error
-	if p.l, err = newLoader(c, s, Options{}); err != nil {
+	if p.Session, err = NewSession(c, s, Options{}); err != nil {
 		return nil, err
 	}
-	p.l.memory = p.memory
-	p.l.reset()
+	p.Session.Memory = p.memory
+	p.Session.Reset()
 	return p, nil
 }
 
+// Loads are those of a plan, or of a further set of its rows.
+type Loads struct{ Plan, Extra string }
+
 // RecallAll recalls all finished loads of a plan that are not withdrawn, oldest first.
 // db is the tables of the store; nil: they are read.
-func RecallAll(ctx context.Context, s store.Store, name, extra string, db *schema.Database, by Operator) (pasts []*Past, err error) {
-	entries, err := Entries(ctx, s, name)
+func RecallAll(
+	ctx context.Context,
+	s store.Store,
+	of Loads,
+	db *schema.Database,
+	by Operator,
+) (pasts []*Past, err error) {
+	entries, err := journal.Entries(ctx, s, of.Plan)
 	if err != nil {
 		return nil, err
 	}
@@ -371,7 +408,7 @@ func RecallAll(ctx context.Context, s store.Store, name, extra string, db *schem
 		}
 	}()
 	for _, e := range entries {
-		if e.Extra != extra || e.State != StateDone {
+		if e.Extra != of.Extra || e.State != journal.StateDone {
 			continue
 		}
 		if db == nil {
@@ -395,4 +432,20 @@ func CloseAll(pasts []*Past) error {
 		errs = append(errs, p.Close())
 	}
 	return errors.Join(errs...)
+}
+
+// LeftKey is the key under which a withdrawal notes the rows that it left.
+func LeftKey(load int64) journal.Key { return journal.Key{Load: load, Family: -2} }
+
+// LearnLeft learns which rows a withdrawal before this one has left.
+func (p *Past) LearnLeft() {
+	for _, c := range p.Chunks {
+		if c.Key != LeftKey(p.Entry.Number) {
+			continue
+		}
+		p.Left = map[string][]journal.RowRun{}
+		for _, x := range c.Log.Left {
+			p.Left[x.Entity] = append(p.Left[x.Entity], x)
+		}
+	}
 }

@@ -39,7 +39,12 @@ func newPlaceholders(folder string, s *grow.Set) (*placeholders, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &placeholders{root: root, grower: grow.NewGrower(s), aside: ".evensprout-unfinished", files: map[string]string{}}, nil
+	return &placeholders{
+		root:   root,
+		grower: grow.NewGrower(s),
+		aside:  ".evensprout-unfinished",
+		files:  map[string]string{},
+	}, nil
 }
 
 // add writes the files of a batch aside.
@@ -61,7 +66,9 @@ func (p *placeholders) add(b *grow.Batch) error {
 			if len(p.files) == 0 {
 				if err := p.root.Mkdir(p.aside, 0o700); err != nil {
 					if errors.Is(err, fs.ErrExist) {
-						err = errors.New("it is there from a load that did not end, or that goes on; remove it if none does")
+						err = errors.New(
+							"it is there from a load that did not end, or that goes on; remove it if none does",
+						)
 					}
 					return &FileError{p.aside, err}
 				}
@@ -83,7 +90,7 @@ func (p *placeholders) place() error {
 		if err := p.root.MkdirAll(path.Dir(place), 0o755); err != nil {
 			return &FileError{place, err}
 		}
-		there, err := regular(p.root, place)
+		there, err := Regular(p.root, place)
 		if err != nil {
 			return &FileError{place, err}
 		}
@@ -120,8 +127,8 @@ func (p *placeholders) place() error {
 	return nil
 }
 
-// regular tells whether a file is there; an error, whether something else is.
-func regular(root *os.Root, place string) (bool, error) {
+// Regular tells whether a file is there; an error, whether something else is.
+func Regular(root *os.Root, place string) (bool, error) {
 	info, err := root.Lstat(place)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
@@ -12,39 +13,39 @@ import (
 )
 
 // Check holds a compiled plan against what an engine can do. The error is
-// plan.Problems.
+// diag.Problems.
 func Check(c *plan.Compiled, traits store.Traits, o Options) error {
 	if o.Commit == "" {
 		o.Commit = c.Plan.Commit
 	}
-	l := &loader{plan: c, o: o, order: order.Of(c), traits: traits}
+	l := &Session{Plan: c, Options: o, Order: order.Of(c), Traits: traits}
 	return l.prepare()
 }
 
 // prepare works out how each entity is written.
-func (l *loader) prepare() error {
-	l.loose = nil
-	l.targets, l.byGrow, l.list = map[*plan.Target]*target{}, map[*grow.Entity]*target{}, nil
-	var problems plan.Problems
-	for _, pt := range l.order.Targets() {
-		t := &target{Target: pt, unkeyed: pt.Plan.DatabaseKeys}
-		l.targets[pt], l.byGrow[pt.Grow] = t, t
-		l.list = append(l.list, t)
+func (l *Session) prepare() error {
+	l.Loose = nil
+	l.Targets, l.ByGrow, l.List = map[*plan.Target]*Target{}, map[*grow.Entity]*Target{}, nil
+	var problems diag.Problems
+	for _, pt := range l.Order.Targets() {
+		t := &Target{Target: pt, Unkeyed: pt.Plan.DatabaseKeys}
+		l.Targets[pt], l.ByGrow[pt.Grow] = t, t
+		l.List = append(l.List, t)
 		if pt.Grow.Key != nil {
-			t.key = pt.Columns[slices.Index(pt.Grow.Fields, pt.Grow.Key)]
+			t.Key = pt.Columns[slices.Index(pt.Grow.Fields, pt.Grow.Key)]
 		}
-		if t.unkeyed && (t.key == nil || !t.key.Default) {
-			p := l.plan.Problem(pt.Plan, "keys: database: the table %s gives no keys by itself", pt.Table.Name)
+		if t.Unkeyed && (t.Key == nil || !t.Key.Default) {
+			p := l.Plan.Problem(pt.Plan, "keys: database: the table %s gives no keys by itself", pt.Table.Name)
 			p.Hint = "leave keys: database out, so that keys are planned"
 			problems = append(problems, p)
 		}
 		problems = append(problems, l.prepareWrite(t)...)
 	}
-	for _, t := range l.list {
+	for _, t := range l.List {
 		for i, f := range t.Grow.Fields {
-			to := l.byGrow[f.Target()]
+			to := l.ByGrow[f.Target()]
 			if f.AddsUp() != nil && !f.Inner {
-				t.sums = true
+				t.Sums = true
 			}
 			if to == nil || f.Inner {
 				continue
@@ -56,13 +57,28 @@ func (l *loader) prepare() error {
 		}
 	}
 	problems = append(problems, l.prepareLate()...)
-	for _, t := range l.list {
-		if t.Write.Mode == plan.Replace && l.o.Commit != plan.CommitLoad {
-			problems = append(problems, l.plan.Problem(t.Plan, "replace empties %s and fills it in one transaction, so it needs commit: load", t.Table.Name))
+	for _, t := range l.List {
+		if t.Write.Mode == plan.Replace && l.Options.Commit != plan.CommitLoad {
+			problems = append(
+				problems,
+				l.Plan.Problem(
+					t.Plan,
+					"replace empties %s and fills it in one transaction, so it needs commit: load",
+					t.Table.Name,
+				),
+			)
 		}
 		for _, f := range t.Grow.Fields {
-			if _, ok := f.File(); ok && l.o.Commit != plan.CommitLoad {
-				problems = append(problems, l.plan.Problem(t.Plan, "%s.%s makes files, which appear when everything is committed, so it needs commit: load", t.Plan.Name, f.Name))
+			if _, ok := f.File(); ok && l.Options.Commit != plan.CommitLoad {
+				problems = append(
+					problems,
+					l.Plan.Problem(
+						t.Plan,
+						"%s.%s makes files, which appear when everything is committed, so it needs commit: load",
+						t.Plan.Name,
+						f.Name,
+					),
+				)
 			}
 		}
 	}
@@ -72,19 +88,20 @@ func (l *loader) prepare() error {
 	return nil
 }
 
-func (l *loader) prepareWrite(t *target) plan.Problems {
+func (l *Session) prepareWrite(t *Target) diag.Problems {
 	into := store.Into{Table: t.Table}
 	for i, col := range t.Columns {
-		if col == nil || col.Generated || t.unkeyed && col == t.key {
+		if col == nil || col.Generated || t.Unkeyed && col == t.Key {
 			continue
 		}
 		into.Columns, into.Fields = append(into.Columns, col), append(into.Fields, i)
 	}
 	r := t.Write
-	t.write = store.Write{Into: into, Mode: store.Mode(r.Mode), Match: r.Match, Set: r.Set, Stamp: r.Stamp}
+	t.Writes = store.Write{Into: into, Mode: store.Mode(r.Mode), Match: r.Match, Set: r.Set, Stamp: r.Stamp}
 	for i, col := range into.Columns {
 		// What an update does not touch need not fit.
-		if r.Mode != plan.Update || slices.Contains(r.Match, col) || slices.Contains(r.Set, col) || slices.Contains(r.Stamp, col) {
+		if r.Mode != plan.Update || slices.Contains(r.Match, col) || slices.Contains(r.Set, col) ||
+			slices.Contains(r.Stamp, col) {
 			t.checked = append(t.checked, i)
 		}
 	}
@@ -96,20 +113,29 @@ func (l *loader) prepareWrite(t *target) plan.Problems {
 	for _, col := range r.Match {
 		match = append(match, col.Name)
 	}
-	t.write.Distinct = t.keeps(match)
+	t.Writes.Distinct = t.keeps(match)
 	for _, col := range r.Match {
-		if t.unkeyed && col == t.key {
-			return plan.Problems{l.plan.Problem(t.Plan, "the database gives the keys of %s, so rows cannot be recognised by them", t.Table.Name)}
+		if t.Unkeyed && col == t.Key {
+			return diag.Problems{
+				l.Plan.Problem(
+					t.Plan,
+					"the database gives the keys of %s, so rows cannot be recognised by them",
+					t.Table.Name,
+				),
+			}
 		}
 	}
 	return nil
 }
 
 // keeps tells whether the plan's own fields keep some columns unique together.
-func (t *target) keeps(columns []string) bool {
+func (t *Target) keeps(columns []string) bool {
 	var fields []*grow.Field
 	for _, name := range columns {
-		i := slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return c != nil && strings.EqualFold(c.Name, name) })
+		i := slices.IndexFunc(
+			t.Columns,
+			func(c *schema.Column) bool { return c != nil && strings.EqualFold(c.Name, name) },
+		)
 		if i < 0 {
 			return false
 		}
@@ -120,16 +146,24 @@ func (t *target) keeps(columns []string) bool {
 
 // prepareLate decides how circles are closed: the engine looks at the reference only
 // at the commit, or it is NULL first and written at the end.
-func (l *loader) prepareLate() plan.Problems {
-	var problems plan.Problems
-	for _, late := range l.order.Late {
-		t := l.targets[late.Target]
+func (l *Session) prepareLate() diag.Problems {
+	var problems diag.Problems
+	for _, late := range l.Order.Late {
+		t := l.Targets[late.Target]
 		field, col := t.Grow.Fields[late.Field], t.Columns[late.Field]
 		if col == nil {
 			continue
 		}
-		if l.o.Commit != plan.CommitLoad {
-			problems = append(problems, l.plan.Problem(t.Plan, "%s.%s may refer to a row that comes later, in another chunk: that needs commit: load", t.Plan.Name, field.Name))
+		if l.Options.Commit != plan.CommitLoad {
+			problems = append(
+				problems,
+				l.Plan.Problem(
+					t.Plan,
+					"%s.%s may refer to a row that comes later, in another chunk: that needs commit: load",
+					t.Plan.Name,
+					field.Name,
+				),
+			)
 			continue
 		}
 		r := t.Table.Reference(col.Name)
@@ -138,14 +172,20 @@ func (l *loader) prepareLate() plan.Problems {
 		}
 		switch {
 		case r == nil:
-		case l.traits.DefersAll || r.Deferrable:
+		case l.Traits.DefersAll || r.Deferrable:
 			l.defers = true
-		case !col.NotNull && t.key != nil && !t.unkeyed:
-			t.late = append(t.late, late.Field)
-		case l.traits.Loosens && !slices.ContainsFunc(l.list, func(t *target) bool { return t.Write.Mode == plan.Replace }):
-			l.defers, l.loose = true, append(l.loose, store.Loose{Table: t.Table, Reference: r})
+		case !col.NotNull && t.Key != nil && !t.Unkeyed:
+			t.Late = append(t.Late, late.Field)
+		case l.Traits.Loosens && !slices.ContainsFunc(l.List, func(t *Target) bool { return t.Write.Mode == plan.Replace }):
+			l.defers, l.Loose = true, append(l.Loose, store.Loose{Table: t.Table, Reference: r})
 		default:
-			p := l.plan.Problem(t.Plan, "%s.%s closes a circle of references, and %s is NOT NULL and is looked at at once", t.Plan.Name, field.Name, col.Name)
+			p := l.Plan.Problem(
+				t.Plan,
+				"%s.%s closes a circle of references, and %s is NOT NULL and is looked at at once",
+				t.Plan.Name,
+				field.Name,
+				col.Name,
+			)
 			p.Hint = "let the column be NULL, so that it is filled in at the end, or make the reference DEFERRABLE"
 			problems = append(problems, p)
 		}
@@ -153,9 +193,9 @@ func (l *loader) prepareLate() plan.Problems {
 	return problems
 }
 
-// policy is what to do about a violation of an entity's rows.
-func (l *loader) policy(t *target, kind store.ViolationKind) plan.Policy {
-	for _, p := range []plan.Policies{l.o.Policies, t.Plan.OnViolation, l.plan.Plan.OnViolation} {
+// Policy is what to do about a violation of an entity's rows.
+func (l *Session) Policy(t *Target, kind store.ViolationKind) plan.Policy {
+	for _, p := range []plan.Policies{l.Options.Policies, t.Plan.OnViolation, l.Plan.Plan.OnViolation} {
 		for _, name := range []string{string(kind), plan.AllKinds} {
 			if policy, ok := p[name]; ok && (kind != store.RowCount || name != plan.AllKinds) {
 				return policy
@@ -165,7 +205,7 @@ func (l *loader) policy(t *target, kind store.ViolationKind) plan.Policy {
 	if kind == store.RowCount {
 		return plan.Skip // an update's row that is not there is told, and stops nothing
 	}
-	if kind == store.Unique && l.plan.Shift != nil {
+	if kind == store.Unique && l.Plan.Shift != nil {
 		return plan.Redraw // what is unique among picks changes with the rows to pick from
 	}
 	return plan.Stop

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
@@ -13,36 +15,37 @@ import (
 	"evensprout/internal/value"
 )
 
-// before counts the rows that are there, and stops where the plan's own are.
-func (l *loader) before(ctx context.Context, s store.Store, tx store.Tx) error {
-	g := grow.NewGrower(l.plan.Set)
+// Before counts the rows that are there, and stops where the plan's own are.
+func (l *Session) Before(ctx context.Context, s store.Store, tx store.Tx) error {
+	g := grow.NewGrower(l.Plan.Set)
 	defer g.Close()
 	present := &Present{}
-	for _, t := range l.list {
+	for _, t := range l.List {
 		var err error
-		if t.out.Before, err = tx.Count(ctx, t.Table); err != nil {
+		if t.Out.Before, err = tx.Count(ctx, t.Table); err != nil {
 			return err
 		}
-		if t.greatest = 0; t.unkeyed && t.key.Kind == schema.Integer && t.out.Before > 0 {
-			if t.greatest, err = tx.Greatest(ctx, t.Table, t.key); err != nil {
+		if t.greatest = 0; t.Unkeyed && t.Key.Kind == schema.Integer && t.Out.Before > 0 {
+			if t.greatest, err = tx.Greatest(ctx, t.Table, t.Key); err != nil {
 				return err
 			}
 		}
 		if t.resumed {
-			t.out.Before, t.out.Skipped = t.before, t.skipped
-		} else if t.out.Before > 0 && t.Plan.WhenEmpty && !t.loaded {
-			t.out.Skipped = true
+			t.Out.Before, t.Out.Skipped = t.before, t.skipped
+		} else if t.Out.Before > 0 && t.Plan.WhenEmpty && !t.loaded {
+			t.Out.Skipped = true
 		}
-		if t.out.Skipped {
+		if t.Out.Skipped {
 			continue
 		}
 		l.total += t.Grow.Total()
 		if t.known = nil; l.wantsKnown(t) {
-			if t.known, err = l.knows(ctx, s, t); err != nil {
+			if t.known, err = l.Knows(ctx, s, t); err != nil {
 				return err
 			}
 		}
-		if t.resumed || t.loaded || t.out.Before == 0 || t.Grow.Total() == 0 || t.Write.Mode != plan.Insert || l.policy(t, store.Unique) != plan.Stop {
+		if t.resumed || t.loaded || t.Out.Before == 0 || t.Grow.Total() == 0 || t.Write.Mode != plan.Insert ||
+			l.Policy(t, store.Unique) != plan.Stop {
 			continue
 		}
 		found, err := l.present(ctx, tx, g, t)
@@ -50,7 +53,7 @@ func (l *loader) before(ctx context.Context, s store.Store, tx store.Tx) error {
 			return err
 		}
 		if found != "" {
-			present.Tables = append(present.Tables, PresentTable{t.Plan.Name, t.Table.Name, t.out.Before, found})
+			present.Tables = append(present.Tables, PresentTable{t.Plan.Name, t.Table.Name, t.Out.Before, found})
 		}
 	}
 	if len(present.Tables) > 0 {
@@ -61,11 +64,11 @@ func (l *loader) before(ctx context.Context, s store.Store, tx store.Tx) error {
 
 // present looks for the first planned row in a table that is not empty, whole or its
 // key alone, and for other rows with planned keys.
-func (l *loader) present(ctx context.Context, tx store.Tx, g *grow.Grower, t *target) (string, error) {
+func (l *Session) present(ctx context.Context, tx store.Tx, g *grow.Grower, t *Target) (string, error) {
 	first := grow.Row{Side: len(t.Grow.Side) > 0}
 	var b grow.Batch
 	g.Grow(t.Grow, first, 1, &b)
-	into := t.write.Into
+	into := t.Writes.Into
 	values := make([]value.Value, len(into.Columns))
 	var key []*schema.Column
 	var keyValues []value.Value
@@ -80,10 +83,10 @@ func (l *loader) present(ctx context.Context, tx store.Tx, g *grow.Grower, t *ta
 	if err != nil {
 		return "", err
 	}
-	if n > 0 && !t.unkeyed {
+	if n > 0 && !t.Unkeyed {
 		return label + ", field for field", nil
 	}
-	if l.renamed(t.Grow) { // it has numbers that are free
+	if l.Renamed(t.Grow) { // it has numbers that are free
 		return l.presentLater(ctx, tx, g, t, first)
 	}
 	if len(key) == 0 || len(key) < len(t.Table.PrimaryKey) {
@@ -93,24 +96,30 @@ func (l *loader) present(ctx context.Context, tx store.Tx, g *grow.Grower, t *ta
 		return "", err
 	}
 	if n > 0 {
-		return fmt.Sprintf("the key of %s (%s), at another row", label, pairs(key, keyValues)), nil
+		return fmt.Sprintf("the key of %s (%s), at another row", label, Pairs(key, keyValues)), nil
 	}
-	if t.Grow.Key == nil || t.key == nil || t.key.Kind != schema.Integer {
+	if t.Grow.Key == nil || t.Key == nil || t.Key.Kind != schema.Integer {
 		return "", nil
 	}
 	lo, hi, ok := t.Grow.Key.Numbers()
 	if !ok {
 		return "", nil
 	}
-	if n, err = tx.Between(ctx, t.Table, t.key, lo, hi); err != nil || n == 0 {
+	if n, err = tx.Between(ctx, t.Table, t.Key, lo, hi); err != nil || n == 0 {
 		return "", err
 	}
-	return fmt.Sprintf("%d with keys among the planned ones (%s from %d to %d)", n, t.key.Name, lo, hi), nil
+	return fmt.Sprintf("%d with keys among the planned ones (%s from %d to %d)", n, t.Key.Name, lo, hi), nil
 }
 
 // presentLater looks for some of the rows after the first one, whole: somebody may have
 // changed that, and rows that are there already must not go in a second time.
-func (l *loader) presentLater(ctx context.Context, tx store.Tx, g *grow.Grower, t *target, first grow.Row) (string, error) {
+func (l *Session) presentLater(
+	ctx context.Context,
+	tx store.Tx,
+	g *grow.Grower,
+	t *Target,
+	first grow.Row,
+) (string, error) {
 	const looked = 5
 	rows := t.Grow.Rows
 	if first.Side {
@@ -121,7 +130,7 @@ func (l *loader) presentLater(ctx context.Context, tx store.Tx, g *grow.Grower, 
 	if err := g.Err(); err != nil {
 		return "", err
 	}
-	into := t.write.Into
+	into := t.Writes.Into
 	values := make([]value.Value, len(into.Columns))
 	for i := range b.Len {
 		for j, f := range into.Fields {
@@ -138,7 +147,8 @@ func (l *loader) presentLater(ctx context.Context, tx store.Tx, g *grow.Grower, 
 	return "", nil
 }
 
-func pairs(columns []*schema.Column, values []value.Value) string {
+// Pairs shows columns with their values.
+func Pairs(columns []*schema.Column, values []value.Value) string {
 	var out []string
 	for i, c := range columns {
 		out = append(out, c.Name+" "+values[i].String())
@@ -146,13 +156,14 @@ func pairs(columns []*schema.Column, values []value.Value) string {
 	return strings.Join(out, ", ")
 }
 
-// reserve moves counters beyond the planned keys, so that nobody is given one of them.
-func (l *loader) reserve(ctx context.Context, w *writer) error {
-	if l.o.DryRun {
+// Reserve moves counters beyond the planned keys, so that nobody is given one of them.
+func (l *Session) Reserve(ctx context.Context, w *Writer) error {
+	if l.Options.DryRun {
 		return nil
 	}
-	for _, t := range l.list {
-		if t.unkeyed || t.out.Skipped || t.key == nil || t.key.Identity == schema.NoIdentity || t.Grow.Key == nil || t.Write.Mode == plan.Update {
+	for _, t := range l.List {
+		if t.Unkeyed || t.Out.Skipped || t.Key == nil || t.Key.Identity == schema.NoIdentity || t.Grow.Key == nil ||
+			t.Write.Mode == plan.Update {
 			continue
 		}
 		_, hi, ok := t.Grow.Key.Numbers()
@@ -165,7 +176,7 @@ func (l *loader) reserve(ctx context.Context, w *writer) error {
 		if !ok {
 			continue
 		}
-		if err := w.store.Reserve(ctx, t.Table, t.key, hi); err != nil {
+		if err := w.Store.Reserve(ctx, t.Table, t.Key, hi); err != nil {
 			return err
 		}
 	}
@@ -176,24 +187,28 @@ func (l *loader) reserve(ctx context.Context, w *writer) error {
 // database says must be what we think. Elsewhere a count would also see the rows of
 // others, and it may take as long as a third of the load; there it is the number of
 // rows before and those that the statements wrote.
-func (l *loader) after(ctx context.Context, w *writer) error {
-	for _, t := range l.list {
-		if l.traits.Writers > 1 {
+func (l *Session) after(ctx context.Context, w *Writer) error {
+	for _, t := range l.List {
+		if l.Traits.Writers > 1 {
 			o := w.of(t)
-			t.out.After = t.out.Before + t.out.Inserted + o.Inserted - t.out.Removed - o.removed
+			t.Out.After = t.Out.Before + t.Out.Inserted + o.Inserted - t.Out.Removed - o.removed
 			continue
 		}
 		var err error
-		if t.out.After, err = w.tx.Count(ctx, t.Table); err != nil {
+		if t.Out.After, err = w.Tx.Count(ctx, t.Table); err != nil {
 			return err
 		}
 		o := w.of(t) // what is not handed out yet
-		inserted := t.out.Inserted + o.Inserted
-		if want := t.out.Before + inserted - t.out.Removed - o.removed; t.out.After != want {
-			return &Refusal{
+		inserted := t.Out.Inserted + o.Inserted
+		if want := t.Out.Before + inserted - t.Out.Removed - o.removed; t.Out.After != want {
+			return &journal.Refusal{
 				Kind: store.RowCount, Entity: t.Plan.Name, Table: t.Table.Name,
-				Message: fmt.Sprintf("%d rows before and %d inserted, but the table holds %d: something in the database, such as a trigger, adds or removes rows",
-					t.out.Before, inserted, t.out.After),
+				Message: fmt.Sprintf(
+					"%d rows before and %d inserted, but the table holds %d: something in the database, such as a trigger, adds or removes rows",
+					t.Out.Before,
+					inserted,
+					t.Out.After,
+				),
 			}
 		}
 	}

@@ -1,4 +1,4 @@
-package load
+package load_test
 
 import (
 	"fmt"
@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+
+	"evensprout/internal/load"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -19,6 +21,9 @@ import (
 // table must get rows. EVENSPROUT_SCHEMAS says how many schemas for each engine,
 // EVENSPROUT_SCHEMA is the first.
 func TestRandomSchemasFill(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	from, n := 1, 12
 	if s := os.Getenv("EVENSPROUT_SCHEMAS"); s != "" {
 		n, _ = strconv.Atoi(s)
@@ -56,7 +61,7 @@ func fills(t *testing.T, d *db, script string) {
 	assert.Empty(t, plan.Left, script)
 	c, err := d.tryCompile(t, text)
 	require.NoError(t, err, script+"\n"+text)
-	_, err = Run(t.Context(), c, d.store, Options{})
+	_, err = load.Run(t.Context(), c, d.store, load.Options{})
 	require.NoError(t, err, script+"\n"+text)
 	for _, table := range tables.Tables {
 		rows, err := d.store.Count(t.Context(), table)
@@ -107,8 +112,13 @@ func (g *schemaMaker) chance(percent int) bool   { return g.r.IntN(100) < percen
 func (g *schemaMaker) script() string {
 	n := 3 + g.r.IntN(8)
 	if g.is("postgres") {
-		g.before = append(g.before, "CREATE TYPE mood AS ENUM ('calm', 'brisk', 'stormy')", "CREATE DOMAIN small AS integer CHECK (VALUE BETWEEN 3 AND 9)",
-			"CREATE DOMAIN tag AS text NOT NULL CHECK (VALUE ~ '^[a-z]{2,5}$')", "CREATE TYPE pair AS (a integer, b text)")
+		g.before = append(
+			g.before,
+			"CREATE TYPE mood AS ENUM ('calm', 'brisk', 'stormy')",
+			"CREATE DOMAIN small AS integer CHECK (VALUE BETWEEN 3 AND 9)",
+			"CREATE DOMAIN tag AS text NOT NULL CHECK (VALUE ~ '^[a-z]{2,5}$')",
+			"CREATE TYPE pair AS (a integer, b text)",
+		)
 	}
 	for i := range n {
 		g.table(i)
@@ -136,10 +146,34 @@ func (t *madeTable) ddl() string {
 }
 
 func (g *schemaMaker) table(i int) {
-	t := &madeTable{name: fmt.Sprintf("%s_%d", g.one("boats", "piers", "tickets", "crews", "trips", "fares", "logs", "berths"), i)}
+	t := &madeTable{
+		name: fmt.Sprintf("%s_%d", g.one("boats", "piers", "tickets", "crews", "trips", "fares", "logs", "berths"), i),
+	}
 	g.key(t)
 	for j := range 2 + g.r.IntN(9) {
-		t.columns = append(t.columns, g.column(fmt.Sprintf("%s_%d", g.one("name", "email", "amount", "status", "note", "code", "level", "title", "started", "ended", "phone", "x"), j)))
+		t.columns = append(
+			t.columns,
+			g.column(
+				fmt.Sprintf(
+					"%s_%d",
+					g.one(
+						"name",
+						"email",
+						"amount",
+						"status",
+						"note",
+						"code",
+						"level",
+						"title",
+						"started",
+						"ended",
+						"phone",
+						"x",
+					),
+					j,
+				),
+			),
+		)
 	}
 	g.references(t)
 	g.overlapping(t)
@@ -160,9 +194,24 @@ func (g *schemaMaker) key(t *madeTable) {
 	if strings.HasPrefix(auto, "BIGINT") {
 		whole = "BIGINT"
 	}
-	kinds := []candidate{{auto, whole}, {auto, whole}, {auto, whole}, {"SMALLINT", "SMALLINT"}, {"BIGINT", "BIGINT"}, {"VARCHAR(12)", "VARCHAR(12)"}, {"CHAR(4)", "CHAR(4)"}, {"DATE", "DATE"}, {"DECIMAL(6,2)", "DECIMAL(6,2)"}}
+	kinds := []candidate{
+		{auto, whole},
+		{auto, whole},
+		{auto, whole},
+		{"SMALLINT", "SMALLINT"},
+		{"BIGINT", "BIGINT"},
+		{"VARCHAR(12)", "VARCHAR(12)"},
+		{"CHAR(4)", "CHAR(4)"},
+		{"DATE", "DATE"},
+		{"DECIMAL(6,2)", "DECIMAL(6,2)"},
+	}
 	if g.is("postgres") {
-		kinds = append(kinds, candidate{"UUID", "UUID"}, candidate{"TEXT", "TEXT"}, candidate{"TIMESTAMPTZ", "TIMESTAMPTZ"})
+		kinds = append(
+			kinds,
+			candidate{"UUID", "UUID"},
+			candidate{"TEXT", "TEXT"},
+			candidate{"TIMESTAMPTZ", "TIMESTAMPTZ"},
+		)
 	}
 	if g.is("mariadb") {
 		kinds = append(kinds, candidate{"BINARY(16)", "BINARY(16)"}, candidate{"INT UNSIGNED", "INT UNSIGNED"})
@@ -184,14 +233,21 @@ func (g *schemaMaker) key(t *madeTable) {
 		first, typ := "part_a", g.one("INTEGER", "VARCHAR(8)")
 		if o := g.single(); o != nil && g.chance(70) {
 			typ = o.keyType[0]
-			t.lines = append(t.lines, fmt.Sprintf("FOREIGN KEY (part_a) REFERENCES %s (id)%s", o.name, g.one("", " ON DELETE CASCADE")))
+			t.lines = append(
+				t.lines,
+				fmt.Sprintf("FOREIGN KEY (part_a) REFERENCES %s (id)%s", o.name, g.one("", " ON DELETE CASCADE")),
+			)
 		}
 		second := "INTEGER"
 		if o := g.single(); o != nil && g.chance(50) {
 			second = o.keyType[0]
 			t.lines = append(t.lines, fmt.Sprintf("FOREIGN KEY (part_b) REFERENCES %s (id)", o.name))
 		}
-		t.columns = append(t.columns, madeColumn{name: first, typ: typ, notNull: true, used: true}, madeColumn{name: "part_b", typ: second, notNull: true, used: true})
+		t.columns = append(
+			t.columns,
+			madeColumn{name: first, typ: typ, notNull: true, used: true},
+			madeColumn{name: "part_b", typ: second, notNull: true, used: true},
+		)
 		t.key, t.keyType = []string{first, "part_b"}, []string{typ, second}
 	default:
 		return // none
@@ -219,22 +275,65 @@ func (g *schemaMaker) single() *madeTable {
 func (g *schemaMaker) column(name string) madeColumn {
 	c := madeColumn{name: name, notNull: g.chance(60)}
 	length := 1 + g.r.IntN(40)
-	common := [][2]string{{"INTEGER", "int"}, {"SMALLINT", "int"}, {"BIGINT", "int"}, {"INTEGER", "int"}, {"DECIMAL(8,2)", "decimal"}, {"NUMERIC(4,0)", "decimal"}, {"DECIMAL(3,3)", "other"}, {"DOUBLE PRECISION", "decimal"}, {"REAL", "other"},
-		{fmt.Sprintf("VARCHAR(%d)", length), "text"}, {fmt.Sprintf("CHAR(%d)", length), "text"}, {"TEXT", "text"}, {"TEXT", "text"}, {"DATE", "date"}, {"TIME", "other"}, {"BOOLEAN", "bool"}}
+	common := [][2]string{
+		{"INTEGER", "int"},
+		{"SMALLINT", "int"},
+		{"BIGINT", "int"},
+		{"INTEGER", "int"},
+		{"DECIMAL(8,2)", "decimal"},
+		{"NUMERIC(4,0)", "decimal"},
+		{"DECIMAL(3,3)", "other"},
+		{"DOUBLE PRECISION", "decimal"},
+		{"REAL", "other"},
+		{
+			fmt.Sprintf("VARCHAR(%d)", length),
+			"text",
+		},
+		{fmt.Sprintf("CHAR(%d)", length), "text"},
+		{"TEXT", "text"},
+		{"TEXT", "text"},
+		{"DATE", "date"},
+		{"TIME", "other"},
+		{"BOOLEAN", "bool"},
+	}
 	switch g.engine {
 	case "sqlite":
-		common = append(common, [2]string{"DATETIME", "moment"}, [2]string{"BLOB", "other"}, [2]string{"", "other"}, [2]string{"JSON", "other"}, [2]string{"NUMERIC", "decimal"})
+		common = append(
+			common,
+			[2]string{"DATETIME", "moment"},
+			[2]string{"BLOB", "other"},
+			[2]string{"", "other"},
+			[2]string{"JSON", "other"},
+			[2]string{"NUMERIC", "decimal"},
+		)
 	case "postgres":
 		for _, typ := range strings.Fields("INET CIDR MACADDR INTERVAL JSONB JSON XML INTEGER[] TEXT[] POINT BOX INT4RANGE DATERANGE TSTZRANGE TSVECTOR UUID BYTEA MONEY BIT(3) VARBIT(9) TIMETZ mood mood[] small tag pair NUMERIC INT4MULTIRANGE CIRCLE POLYGON OID \"char\"") {
 			common = append(common, [2]string{typ, "other"})
 		}
-		common = append(common, [2]string{"TIMESTAMPTZ", "moment"}, [2]string{"TIMESTAMP(0)", "moment"}, [2]string{"TIMESTAMP", "moment"})
+		common = append(
+			common,
+			[2]string{"TIMESTAMPTZ", "moment"},
+			[2]string{"TIMESTAMP(0)", "moment"},
+			[2]string{"TIMESTAMP", "moment"},
+		)
 	case "mariadb":
 		for _, typ := range strings.Fields("TINYINT MEDIUMINT TINYBLOB LONGTEXT YEAR BIT(1) BIT(5) VARBINARY(9) BINARY(4) JSON POINT POLYGON UUID INET6 TIME(3) FLOAT") {
 			common = append(common, [2]string{typ, "other"})
 		}
-		common = append(common, [2]string{"ENUM('calm','brisk','it''s')", "other"}, [2]string{"SET('deck','cabin')", "other"}, [2]string{"DATETIME", "moment"}, [2]string{"DATETIME(6)", "moment"}, [2]string{"TIMESTAMP NULL", "moment"},
-			[2]string{"INT UNSIGNED", "int"}, [2]string{"VARCHAR(30) CHARACTER SET latin1", "text"}, [2]string{"VARCHAR(30) CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci", "text"})
+		common = append(
+			common,
+			[2]string{"ENUM('calm','brisk','it''s')", "other"},
+			[2]string{"SET('deck','cabin')", "other"},
+			[2]string{"DATETIME", "moment"},
+			[2]string{"DATETIME(6)", "moment"},
+			[2]string{"TIMESTAMP NULL", "moment"},
+			[2]string{
+				"INT UNSIGNED",
+				"int",
+			},
+			[2]string{"VARCHAR(30) CHARACTER SET latin1", "text"},
+			[2]string{"VARCHAR(30) CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci", "text"},
+		)
 	}
 	k := common[g.r.IntN(len(common))]
 	c.typ, c.kind = k[0], k[1]
@@ -283,7 +382,12 @@ func (g *schemaMaker) references(t *madeTable) {
 			}
 			t.columns = append(t.columns, madeColumn{name: name, typ: typ, notNull: notNull, used: true})
 		}
-		line := fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s)", strings.Join(names, ", "), o.name, strings.Join(o.key, ", "))
+		line := fmt.Sprintf(
+			"FOREIGN KEY (%s) REFERENCES %s (%s)",
+			strings.Join(names, ", "),
+			o.name,
+			strings.Join(o.key, ", "),
+		)
 		line += g.one("", "", " ON DELETE CASCADE")
 		if g.is("postgres", "sqlite") && g.chance(15) {
 			line += " DEFERRABLE INITIALLY DEFERRED"
@@ -293,7 +397,8 @@ func (g *schemaMaker) references(t *madeTable) {
 		case g.chance(15):
 			t.lines = append(t.lines, "UNIQUE ("+strings.Join(names, ", ")+")")
 		case g.chance(20): // with something of its own
-			if c := t.free(g, "int", "text"); c != nil && (c.length == 0 || c.length > 3) && c.typ != "TEXT" && c.typ != "LONGTEXT" {
+			if c := t.free(g, "int", "text"); c != nil && (c.length == 0 || c.length > 3) && c.typ != "TEXT" &&
+				c.typ != "LONGTEXT" {
 				c.used = true
 				t.lines = append(t.lines, "UNIQUE ("+names[0]+", "+c.name+")")
 			}
@@ -314,7 +419,11 @@ func (g *schemaMaker) overlapping(t *madeTable) {
 	}
 	typ := g.one("INTEGER", "VARCHAR(20)", "SMALLINT")
 	for range 2 {
-		o := &madeTable{name: fmt.Sprintf("realms_%d", len(g.tables)+len(t.columns)*100), key: []string{"part_a", "part_b"}, keyType: []string{typ, g.one("INTEGER", "VARCHAR(12)", "BIGINT")}}
+		o := &madeTable{
+			name:    fmt.Sprintf("realms_%d", len(g.tables)+len(t.columns)*100),
+			key:     []string{"part_a", "part_b"},
+			keyType: []string{typ, g.one("INTEGER", "VARCHAR(12)", "BIGINT")},
+		}
 		for i, name := range o.key {
 			o.columns = append(o.columns, madeColumn{name: name, typ: o.keyType[i], notNull: true, used: true})
 		}
@@ -337,7 +446,10 @@ func (g *schemaMaker) overlapping(t *madeTable) {
 	for i, o := range []*madeTable{a, b} {
 		name := fmt.Sprintf("shared_%d", i)
 		t.columns = append(t.columns, madeColumn{name: name, typ: o.keyType[1], notNull: true, used: true})
-		t.lines = append(t.lines, fmt.Sprintf("FOREIGN KEY (shared, %s) REFERENCES %s (%s)", name, o.name, strings.Join(o.key, ", ")))
+		t.lines = append(
+			t.lines,
+			fmt.Sprintf("FOREIGN KEY (shared, %s) REFERENCES %s (%s)", name, o.name, strings.Join(o.key, ", ")),
+		)
 	}
 }
 
@@ -357,20 +469,51 @@ func (g *schemaMaker) uniques(t *madeTable) {
 		case roll == 10 && g.is("postgres", "sqlite"):
 			if b := t.free(g, "bool"); b != nil {
 				b.used = true
-				t.after = append(t.after, fmt.Sprintf("CREATE UNIQUE INDEX %s_%s ON %s (%s) WHERE %s", t.name, c.name, t.name, c.name, b.name))
+				t.after = append(
+					t.after,
+					fmt.Sprintf(
+						"CREATE UNIQUE INDEX %s_%s ON %s (%s) WHERE %s",
+						t.name,
+						c.name,
+						t.name,
+						c.name,
+						b.name,
+					),
+				)
 			}
 		case roll < 5:
 			t.lines = append(t.lines, "UNIQUE ("+c.name+")")
 		case roll < 7 && g.is("postgres", "sqlite") && c.kind == "text":
-			t.after = append(t.after, fmt.Sprintf("CREATE UNIQUE INDEX %s_%s ON %s (lower(%s))", t.name, c.name, t.name, c.name))
+			t.after = append(
+				t.after,
+				fmt.Sprintf("CREATE UNIQUE INDEX %s_%s ON %s (lower(%s))", t.name, c.name, t.name, c.name),
+			)
 		case roll < 9 && g.is("postgres", "sqlite"):
-			t.after = append(t.after, fmt.Sprintf("CREATE UNIQUE INDEX %s_%s ON %s (%s) WHERE %s IS NOT NULL", t.name, c.name, t.name, c.name, c.name))
+			t.after = append(
+				t.after,
+				fmt.Sprintf(
+					"CREATE UNIQUE INDEX %s_%s ON %s (%s) WHERE %s IS NOT NULL",
+					t.name,
+					c.name,
+					t.name,
+					c.name,
+					c.name,
+				),
+			)
 		case g.is("postgres"):
 			t.lines = append(t.lines, "UNIQUE NULLS NOT DISTINCT ("+c.name+")")
 		}
 	}
 	if g.is("postgres") && g.chance(10) {
-		t.columns = append(t.columns, madeColumn{name: "during", typ: g.one("DATERANGE", "INT4RANGE", "TSRANGE"), notNull: g.chance(50), used: true})
+		t.columns = append(
+			t.columns,
+			madeColumn{
+				name:    "during",
+				typ:     g.one("DATERANGE", "INT4RANGE", "TSRANGE"),
+				notNull: g.chance(50),
+				used:    true,
+			},
+		)
 		t.lines = append(t.lines, "EXCLUDE USING gist (during WITH &&)")
 	}
 }
@@ -397,7 +540,8 @@ func (g *schemaMaker) checks(t *madeTable) {
 				check("%s IN ('a', 'bb', 'ccc')", c.name)
 			}
 		case 3:
-			if c := t.free(g, "text"); c != nil && (c.length == 0 || c.length >= 6) && !strings.HasPrefix(c.typ, "CHAR") {
+			if c := t.free(g, "text"); c != nil && (c.length == 0 || c.length >= 6) &&
+				!strings.HasPrefix(c.typ, "CHAR") {
 				c.used = true
 				check("length(%s) > %d", c.name, g.r.IntN(5))
 			}
@@ -443,7 +587,10 @@ func (g *schemaMaker) checks(t *madeTable) {
 		case 12: // what only the database can compute
 			if c := t.free(g, "text"); c != nil && (c.length == 0 || c.length > 3) {
 				c.used = true
-				check("%s %% 2 = 0", map[string]string{"sqlite": "unicode(" + c.name + ")", "postgres": "hashtext(" + c.name + ")", "mariadb": "crc32(" + c.name + ")"}[g.engine])
+				check(
+					"%s %% 2 = 0",
+					map[string]string{"sqlite": "unicode(" + c.name + ")", "postgres": "hashtext(" + c.name + ")", "mariadb": "crc32(" + c.name + ")"}[g.engine],
+				)
 			}
 		case 13:
 			a, b := t.free(g, "int"), t.free(g, "bool")
@@ -462,14 +609,21 @@ func (g *schemaMaker) checks(t *madeTable) {
 
 // partitions cuts a table that nothing refers to.
 func (g *schemaMaker) partitions(t *madeTable) {
-	geometry := slices.ContainsFunc(t.columns, func(c madeColumn) bool { return c.typ == "POINT" || c.typ == "POLYGON" })
-	if g.is("mariadb") && !geometry && g.chance(12) && len(t.key) == 0 && !strings.Contains(strings.Join(t.lines, " "), "FOREIGN") && !strings.Contains(strings.Join(t.lines, " "), "UNIQUE") {
+	geometry := slices.ContainsFunc(
+		t.columns,
+		func(c madeColumn) bool { return c.typ == "POINT" || c.typ == "POLYGON" },
+	)
+	if g.is("mariadb") && !geometry && g.chance(12) && len(t.key) == 0 &&
+		!strings.Contains(strings.Join(t.lines, " "), "FOREIGN") &&
+		!strings.Contains(strings.Join(t.lines, " "), "UNIQUE") {
 		t.parted = true
 		t.columns = append(t.columns, madeColumn{name: "at", typ: "DATE", notNull: true, used: true})
 		t.options = " PARTITION BY RANGE (YEAR(at)) (PARTITION a VALUES LESS THAN (2005), PARTITION b VALUES LESS THAN (2012))"
 		return
 	}
-	if !g.is("postgres") || !g.chance(12) || len(t.key) > 0 || len(t.after) > 0 || strings.Contains(strings.Join(t.lines, " "), "UNIQUE") || strings.Contains(strings.Join(t.lines, " "), "EXCLUDE") {
+	if !g.is("postgres") || !g.chance(12) || len(t.key) > 0 || len(t.after) > 0 ||
+		strings.Contains(strings.Join(t.lines, " "), "UNIQUE") ||
+		strings.Contains(strings.Join(t.lines, " "), "EXCLUDE") {
 		return
 	}
 	t.parted = true
@@ -477,24 +631,50 @@ func (g *schemaMaker) partitions(t *madeTable) {
 	case 0:
 		t.columns = append(t.columns, madeColumn{name: "at", typ: "DATE", notNull: true, used: true})
 		t.options = " PARTITION BY RANGE (at)"
-		t.after = append(t.after, fmt.Sprintf("CREATE TABLE %s_a PARTITION OF %s FOR VALUES FROM ('2024-01-01') TO ('2024-07-01')", t.name, t.name),
-			fmt.Sprintf("CREATE TABLE %s_b PARTITION OF %s FOR VALUES FROM ('2025-01-01') TO ('2025-07-01')", t.name, t.name))
+		t.after = append(
+			t.after,
+			fmt.Sprintf(
+				"CREATE TABLE %s_a PARTITION OF %s FOR VALUES FROM ('2024-01-01') TO ('2024-07-01')",
+				t.name,
+				t.name,
+			),
+			fmt.Sprintf(
+				"CREATE TABLE %s_b PARTITION OF %s FOR VALUES FROM ('2025-01-01') TO ('2025-07-01')",
+				t.name,
+				t.name,
+			),
+		)
 	case 1:
 		t.columns = append(t.columns, madeColumn{name: "side", typ: "TEXT", notNull: true, used: true})
 		t.options = " PARTITION BY LIST (side)"
-		t.after = append(t.after, fmt.Sprintf("CREATE TABLE %s_a PARTITION OF %s FOR VALUES IN ('port', 'starboard')", t.name, t.name))
+		t.after = append(
+			t.after,
+			fmt.Sprintf("CREATE TABLE %s_a PARTITION OF %s FOR VALUES IN ('port', 'starboard')", t.name, t.name),
+		)
 	default:
 		t.columns = append(t.columns, madeColumn{name: "number", typ: "INTEGER", notNull: true, used: true})
 		t.options = " PARTITION BY HASH (number)"
 		for i := range 2 {
-			t.after = append(t.after, fmt.Sprintf("CREATE TABLE %s_%d PARTITION OF %s FOR VALUES WITH (MODULUS 2, REMAINDER %d)", t.name, i, t.name, i))
+			t.after = append(
+				t.after,
+				fmt.Sprintf(
+					"CREATE TABLE %s_%d PARTITION OF %s FOR VALUES WITH (MODULUS 2, REMAINDER %d)",
+					t.name,
+					i,
+					t.name,
+					i,
+				),
+			)
 		}
 	}
 }
 
 func (g *schemaMaker) generated(t *madeTable) {
 	if c := t.free(g, "int"); c != nil {
-		t.columns = append(t.columns, madeColumn{name: "twice", typ: "BIGINT GENERATED ALWAYS AS (" + c.name + " * 2) STORED", used: true})
+		t.columns = append(
+			t.columns,
+			madeColumn{name: "twice", typ: "BIGINT GENERATED ALWAYS AS (" + c.name + " * 2) STORED", used: true},
+		)
 		if g.is("postgres", "mariadb") && g.chance(50) {
 			c.used = true
 			t.lines = append(t.lines, "UNIQUE (twice)")
@@ -513,7 +693,12 @@ func (g *schemaMaker) circle() {
 		return
 	}
 	first.columns = append(first.columns, madeColumn{name: "latest", typ: last.keyType[0], used: true})
-	line := fmt.Sprintf("ALTER TABLE %s ADD FOREIGN KEY (latest) REFERENCES %s (%s)", first.name, last.name, last.key[0])
+	line := fmt.Sprintf(
+		"ALTER TABLE %s ADD FOREIGN KEY (latest) REFERENCES %s (%s)",
+		first.name,
+		last.name,
+		last.key[0],
+	)
 	if g.is("postgres") && g.chance(50) {
 		line += " DEFERRABLE"
 	}

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"slices"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
@@ -16,43 +18,41 @@ import (
 // number of children. So a load of tables with triggers reads its rows back before it ends,
 // and the journal keeps what they really hold where that is not what was planned.
 
-// contentRewritten is what rows hold that a trigger rewrote.
-const contentRewritten = "rewritten"
-
 // mostRewritten is how much of that is kept, packed: a load must stay readable.
-const mostRewritten = maxJournal / 2
+const mostRewritten = journal.MaxJournal / 2
 
 // placeRewritten is the key under which they are kept.
-func placeRewritten(load int64) chunkKey { return chunkKey{load: load, family: -3} }
+func placeRewritten(load int64) journal.Key { return journal.Key{Load: load, Family: -3} }
 
 // readBack notes what the rows of this load hold where triggers have rewritten it.
-func (l *loader) readBack(ctx context.Context, w *writer) error {
-	if l.journal == nil || l.journal.number == 0 || l.o.DryRun || !slices.ContainsFunc(l.list, func(t *target) bool { return len(t.Table.Triggers) > 0 }) {
+func (l *Session) readBack(ctx context.Context, w *Writer) error {
+	if l.Journal == nil || l.Journal.Number == 0 || l.Options.DryRun ||
+		!slices.ContainsFunc(l.List, func(t *Target) bool { return len(t.Table.Triggers) > 0 }) {
 		return nil
 	}
-	p, err := Recall(ctx, w.store, l.journal.number, l.plan.Database, l.o.Journal.by())
+	p, err := Recall(ctx, w.Store, l.Journal.Number, l.Plan.Database, l.Options.Journal.by())
 	if err != nil {
 		return err
 	}
 	defer p.Close()
-	reader := &writer{loader: p.l, store: w.store, tx: w.tx}
-	w.at, w.seq = placeRewritten(l.journal.number), 0
+	reader := &Writer{Session: p.Session, Store: w.Store, Tx: w.Tx}
+	w.At, w.Seq = placeRewritten(l.Journal.Number), 0
 	kept := 0
-	for _, t := range p.l.list {
-		if _, alike := t.identity(); alike {
+	for _, t := range p.Session.List {
+		if _, alike := t.Identity(); alike {
 			continue // nothing tells which row is which
 		}
-		for run := range p.runs(reader, t, StagedChunk) {
+		for run := range p.Runs(reader, t, StagedChunk) {
 			for _, added := range p.kinds(t) {
-				rows := &pass{}
-				st, err := w.tx.Stage(ctx, p.compared(t, added), p.only(reader, t, run, added, rows))
+				rows := &Pass{}
+				st, err := w.Tx.Stage(ctx, p.Compared(t, added), p.Only(reader, t, run, added, rows))
 				if err == nil {
-					err = reader.growth
+					err = reader.Growth
 				}
 				if err != nil {
 					return err
 				}
-				if rows.n == 0 {
+				if rows.N == 0 {
 					continue
 				}
 				packets, err := rewritten(ctx, t.Table, st, rows)
@@ -60,13 +60,13 @@ func (l *loader) readBack(ctx context.Context, w *writer) error {
 					return err
 				}
 				for _, x := range packets {
-					kept += len(x.body)
+					kept += len(x.Body)
 				}
 				if kept > mostRewritten {
-					l.result.Unread = true
+					l.Result.Unread = true
 					return nil
 				}
-				if err := w.keepPackets(ctx, t.Plan.Name, t.Table.Name, contentRewritten, packets); err != nil {
+				if err := w.KeepPackets(ctx, t.Plan.Name, t.Table.Name, journal.ContentRewritten, packets); err != nil {
 					return err
 				}
 			}
@@ -77,7 +77,7 @@ func (l *loader) readBack(ctx context.Context, w *writer) error {
 
 // rewritten packs what rows of a table hold in the columns in which some of them differ from
 // the staged ones.
-func rewritten(ctx context.Context, t *schema.Table, st store.Stage, rows *pass) ([]packet, error) {
+func rewritten(ctx context.Context, t *schema.Table, st store.Stage, rows *Pass) ([]journal.Packet, error) {
 	differs := map[*schema.Column]bool{}
 	err := st.Changes(ctx, func(c store.Change) error {
 		differs[c.Column] = true
@@ -86,22 +86,22 @@ func rewritten(ctx context.Context, t *schema.Table, st store.Stage, rows *pass)
 	if err != nil || len(differs) == 0 {
 		return nil, err
 	}
-	var k packer
+	var k journal.Packer
 	var at []int
 	for i, c := range t.Columns {
 		if differs[c] {
-			k.columns, at = append(k.columns, c), append(at, i)
+			k.Columns, at = append(k.Columns, c), append(at, i)
 		}
 	}
-	k.numbers = true
+	k.Numbers = true
 	values := make([]value.Value, len(at))
 	err = st.Prior(ctx, func(n int64, all []value.Value) error {
 		for i, j := range at {
 			values[i] = all[j]
 		}
-		return k.add(rows.row(n), values)
+		return k.Add(rows.Row(n), values)
 	})
-	return k.packets, errors.Join(err, k.close())
+	return k.Packets, errors.Join(err, k.Close())
 }
 
 // rewrites are what rows of an entity hold that a trigger rewrote: packed, but for the
@@ -112,7 +112,7 @@ type rewrites struct {
 }
 
 type rewrittenRows struct {
-	packet
+	journal.Packet
 	first, last grow.Row
 	columns     []string
 	values      map[grow.Row][]value.Value // nil unless it is open
@@ -123,7 +123,7 @@ const mostOpen = 4
 
 // compareRows orders rows as the journal lists them.
 func compareRows(a, b grow.Row) int {
-	return loggedRows{Given: a.Side, First: a.N}.compare(loggedRows{Given: b.Side, First: b.N})
+	return journal.RowRun{Given: a.Side, First: a.N}.Compare(journal.RowRun{Given: b.Side, First: b.N})
 }
 
 // learnRewritten reads what the load found that triggers had rewritten.
@@ -133,35 +133,48 @@ func (p *Past) learnRewritten(ctx context.Context, s store.Store) error {
 		return err
 	}
 	of := j.Contents
-	b := budget{left: maxJournal}
+	b := journal.NewBudget()
 	p.rewrites = map[string]*rewrites{}
-	err = s.Select(ctx, store.Query{Table: of, Columns: []*schema.Column{of.Column("entity"), of.Column("rows"), of.Column("body")}, Where: cells(of, "load", p.Entry.Number, "what", contentRewritten)}, func(row []value.Value) error {
-		if err := b.take(row); err != nil {
-			return err
-		}
-		x := rewrittenRows{packet: packet{row[1].N, []byte(row[2].S)}}
-		none := true
-		err := unpack(x.body, x.rows, true, func(columns []string, planned grow.Row, _ []value.Value) error {
-			if x.columns = columns; none || compareRows(planned, x.first) < 0 {
-				x.first = planned
+	err = s.Select(
+		ctx,
+		store.Query{
+			Table:   of,
+			Columns: []*schema.Column{of.Column("entity"), of.Column("rows"), of.Column("body")},
+			Where:   journal.Cells(of, "load", p.Entry.Number, "what", journal.ContentRewritten),
+		},
+		func(row []value.Value) error {
+			if err := b.Take(row); err != nil {
+				return err
 			}
-			if none || compareRows(planned, x.last) > 0 {
-				x.last = planned
+			x := rewrittenRows{Packet: journal.Packet{Rows: row[1].N, Body: []byte(row[2].S)}}
+			none := true
+			err := journal.Unpack(
+				x.Body,
+				x.Rows,
+				true,
+				func(columns []string, planned grow.Row, _ []value.Value) error {
+					if x.columns = columns; none || compareRows(planned, x.first) < 0 {
+						x.first = planned
+					}
+					if none || compareRows(planned, x.last) > 0 {
+						x.last = planned
+					}
+					none = false
+					return nil
+				},
+			)
+			if err != nil || none {
+				return err
 			}
-			none = false
+			r := p.rewrites[row[0].S]
+			if r == nil {
+				r = &rewrites{}
+				p.rewrites[row[0].S] = r
+			}
+			r.packets = append(r.packets, x)
 			return nil
-		})
-		if err != nil || none {
-			return err
-		}
-		r := p.rewrites[row[0].S]
-		if r == nil {
-			r = &rewrites{}
-			p.rewrites[row[0].S] = r
-		}
-		r.packets = append(r.packets, x)
-		return nil
-	})
+		},
+	)
 	for _, r := range p.rewrites {
 		slices.SortFunc(r.packets, func(a, b rewrittenRows) int { return compareRows(a.first, b.first) })
 	}
@@ -205,15 +218,15 @@ func (r *rewrites) unpack(i int) error {
 		r.open = r.open[1:]
 	}
 	r.open = append(r.open, i)
-	x.values = make(map[grow.Row][]value.Value, x.rows)
-	return unpack(x.body, x.rows, true, func(_ []string, planned grow.Row, values []value.Value) error {
+	x.values = make(map[grow.Row][]value.Value, x.Rows)
+	return journal.Unpack(x.Body, x.Rows, true, func(_ []string, planned grow.Row, values []value.Value) error {
 		x.values[planned] = values
 		return nil
 	})
 }
 
 // asRewritten puts what triggers made of a row in the place of what was planned.
-func (p *Past) asRewritten(t *target, row grow.Row, values []value.Value) error {
+func (p *Past) asRewritten(t *Target, row grow.Row, values []value.Value) error {
 	names, held, err := p.rewrites[t.Plan.Name].of(row)
 	if err != nil {
 		return fmt.Errorf("%s: %w", t.Grow.Label(row), err)

@@ -15,24 +15,41 @@ type rebuilder interface {
 
 // dropIndexes drops what slows a load down, if that is asked for and safe: only of
 // tables that are empty, and only where it can be rolled back.
-func (l *loader) dropIndexes(ctx context.Context, w *writer) (func() error, error) {
-	if !l.o.Rebuild {
+func (l *Session) dropIndexes(ctx context.Context, w *Writer) (func() error, error) {
+	if !l.Options.Rebuild {
 		return nil, nil
 	}
-	tx, ok := w.tx.(rebuilder)
+	tx, ok := w.Tx.(rebuilder)
 	if !ok {
-		return nil, &store.Fault{Kind: store.Refused, Message: l.traits.Engine + " commits when an index is dropped, so a failed load could not be rolled back",
-			Hint: "load without --rebuild-indexes"}
+		return nil, &store.Fault{
+			Kind:    store.Refused,
+			Message: l.Traits.Engine + " commits when an index is dropped, so a failed load could not be rolled back",
+			Hint:    "load without --rebuild-indexes",
+		}
 	}
 	var tables []*schema.Table
-	for _, t := range l.list {
-		if t.out.Before > t.removedSoFar(w) {
-			return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("%s has %d rows, and indexes are rebuilt only of tables that are empty at the start", t.Table.Name, t.out.Before),
-				Hint: "load without --rebuild-indexes"}
+	for _, t := range l.List {
+		if t.Out.Before > t.removedSoFar(w) {
+			return nil, &store.Fault{
+				Kind: store.Refused,
+				Message: fmt.Sprintf(
+					"%s has %d rows, and indexes are rebuilt only of tables that are empty at the start",
+					t.Table.Name,
+					t.Out.Before,
+				),
+				Hint: "load without --rebuild-indexes",
+			}
 		}
-		if l.lenient(t) || t.write.Mode != store.Insert && t.write.Mode != store.Replace {
-			return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("%s needs its indexes while it is loaded: its mode is %s, and some policies may not stop", t.Table.Name, t.Write.Mode),
-				Hint: "load without --rebuild-indexes"}
+		if l.lenient(t) || t.Writes.Mode != store.Insert && t.Writes.Mode != store.Replace {
+			return nil, &store.Fault{
+				Kind: store.Refused,
+				Message: fmt.Sprintf(
+					"%s needs its indexes while it is loaded: its mode is %s, and some policies may not stop",
+					t.Table.Name,
+					t.Write.Mode,
+				),
+				Hint: "load without --rebuild-indexes",
+			}
 		}
 		tables = append(tables, t.Table)
 	}
@@ -40,7 +57,7 @@ func (l *loader) dropIndexes(ctx context.Context, w *writer) (func() error, erro
 	if err != nil {
 		return nil, err
 	}
-	return func() error { return l.refusal(nil, nil, restore(ctx)) }, nil
+	return func() error { return l.Refusal(nil, nil, restore(ctx)) }, nil
 }
 
-func (t *target) removedSoFar(w *writer) int64 { return w.of(t).removed }
+func (t *Target) removedSoFar(w *Writer) int64 { return w.of(t).removed }

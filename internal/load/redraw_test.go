@@ -1,9 +1,15 @@
-package load
+package load_test
 
 import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"evensprout/internal/withdraw"
+
+	"evensprout/internal/load"
+
+	"evensprout/internal/journal"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -20,7 +26,10 @@ func takenCodes(from, to int) string {
 }
 
 func codesPlan(rows int) string {
-	return fmt.Sprintf("on_violation: {unique: redraw}\n\nentities:\n  Code:\n    table: codes\n    rows: %d\n    fields: {code: {pattern: \"P[0-9]{3}\", unique: true}}\n", rows)
+	return fmt.Sprintf(
+		"on_violation: {unique: redraw}\n\nentities:\n  Code:\n    table: codes\n    rows: %d\n    fields: {code: {pattern: \"P[0-9]{3}\", unique: true}}\n",
+		rows,
+	)
 }
 
 // Where much of a small space is taken, what is free is found.
@@ -29,16 +38,16 @@ func TestRedrawFindsWhatIsFree(t *testing.T) {
 		d.exec(t, takenCodes(0, 500))
 		for _, rows := range []int{150, 500} {
 			before := dump(t, d.store)
-			r, err := d.load(t, headless(codesPlan(rows)), d.journaled(Options{}))
+			r, err := d.load(t, headless(codesPlan(rows)), d.journaled(load.Options{}))
 			require.NoError(t, err, rows)
 			assert.Len(t, d.table(t, "codes", "code"), 500+rows)
 			assert.Zero(t, d.compared(t, r.Load).Missing)
-			d.withdrawn(t, r.Load, WithdrawOptions{})
+			d.withdrawn(t, r.Load, withdraw.Options{})
 			assert.Equal(t, before, dump(t, d.store))
 		}
 		// Where too little is free, it is said how much.
-		_, err := d.load(t, headless(codesPlan(501)), d.journaled(Options{}))
-		var refusal *Refusal
+		_, err := d.load(t, headless(codesPlan(501)), d.journaled(load.Options{}))
+		var refusal *journal.Refusal
 		require.ErrorAs(t, err, &refusal)
 		assert.Equal(t, "Code", refusal.Entity)
 		assert.Contains(t, refusal.Hint, "1,000 different values")

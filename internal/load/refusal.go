@@ -6,84 +6,14 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/value"
 )
-
-// Refusal is a violation in the plan's words.
-type Refusal struct {
-	Kind       store.ViolationKind `json:"kind"`
-	Entity     string              `json:"entity"`
-	Step       string              `json:"step,omitempty"` // of a unit, which is the entity then
-	Row        string              `json:"row,omitempty"`  // such as Passenger row 4321, Passenger.ada
-	Fields     []string            `json:"fields,omitempty"`
-	Values     []string            `json:"values,omitempty"`
-	Place      string              `json:"place,omitempty"` // of the row in its file, such as prices.csv:7
-	Table      string              `json:"table"`
-	Constraint string              `json:"constraint,omitempty"`
-	Columns    []string            `json:"columns,omitempty"`
-	Other      string              `json:"other,omitempty"` // the row collided with
-	Refers     string              `json:"refers,omitempty"`
-	Code       string              `json:"code,omitempty"`
-	Message    string              `json:"message"` // the engine's own words
-	Hint       string              `json:"hint,omitempty"`
-}
-
-func (r *Refusal) Error() string {
-	return fmt.Sprintf("%s: %s", r.who(), r.Summary())
-}
-
-func (r *Refusal) who() string {
-	if r.Row != "" {
-		return r.Row
-	}
-	return r.Entity
-}
-
-// maxShown bounds how much of a value a message shows, in bytes.
-const maxShown = 60
-
-// Summary says in one line what was refused.
-func (r *Refusal) Summary() string {
-	what := strings.Join(r.Fields, ", ")
-	var shown []string
-	for _, v := range r.Values {
-		if len(v) > maxShown {
-			v = strings.ToValidUTF8(v[:maxShown], "") + "..."
-		}
-		shown = append(shown, fmt.Sprintf("%q", v))
-	}
-	value := strings.Join(shown, ", ")
-	switch r.Kind {
-	case store.Unique:
-		return fmt.Sprintf("%s %s is there already", what, value)
-	case store.ForeignKey:
-		if r.Constraint == consequence {
-			return r.Message
-		}
-		if r.Refers != "" && what != "" {
-			return fmt.Sprintf("%s %s points to no row of %s", what, value, r.Refers)
-		}
-		return "a reference points to no row"
-	case store.NotNull:
-		return fmt.Sprintf("%s is NULL, and must not be", what)
-	case store.RowCount:
-		if what != "" {
-			return fmt.Sprintf("%s %s: %s", what, value, r.Message)
-		}
-	case store.Check:
-		if r.Constraint == "" {
-			return r.Message
-		}
-		return fmt.Sprintf("%s does not hold", r.Constraint)
-	case store.TooLong, store.OutOfRange, store.BadValue:
-		return strings.TrimPrefix(fmt.Sprintf("%s %s: %s", what, value, r.Message), " : ")
-	}
-	return r.Message
-}
 
 // Present tells that planned rows, or their keys, are in the tables already.
 type Present struct {
@@ -111,29 +41,29 @@ func (p *Present) Error() string {
 	return b.String()
 }
 
-// refusal puts a violation of which only the table is known, and maybe a key, into the
+// Refusal puts a violation of which only the table is known, and maybe a key, into the
 // plan's words; other errors pass.
-func (l *loader) refusal(t *target, p *pass, err error) error {
+func (l *Session) Refusal(t *Target, p *Pass, err error) error {
 	var v *store.Violation
 	if !errors.As(err, &v) {
 		return err
 	}
 	if t == nil {
-		for _, x := range l.list {
+		for _, x := range l.List {
 			if x.Table.Name == v.Table {
 				t = x
 			}
 		}
 	}
 	if t == nil {
-		return &Refusal{
+		return &journal.Refusal{
 			Kind: v.Kind, Table: v.Table, Constraint: v.Constraint, Columns: v.Columns, Refers: v.Refers,
 			Code: v.Code, Message: v.Message, Fields: v.Columns,
 		}
 	}
 	r := l.worded(t, v)
 	if p != nil && v.Row >= 0 {
-		r.Row = t.Grow.Label(p.row(v.Row))
+		r.Row = t.Grow.Label(p.Row(v.Row))
 	} else if len(v.Key) > 0 {
 		r.Row = t.rowOf(v.Key)
 	}
@@ -141,7 +71,7 @@ func (l *loader) refusal(t *target, p *pass, err error) error {
 }
 
 // refusalOf puts a violation of a row into the plan's words.
-func (l *loader) refusalOf(t *target, row grow.Row, v *store.Violation) *Refusal {
+func (l *Session) refusalOf(t *Target, row grow.Row, v *store.Violation) *journal.Refusal {
 	if len(v.Values) == 0 && len(v.Columns) > 0 {
 		v.Values = l.valuesOf(t, row, v.Columns) // the engine names the columns alone
 	}
@@ -163,8 +93,8 @@ func (l *loader) refusalOf(t *target, row grow.Row, v *store.Violation) *Refusal
 }
 
 // valuesOf grows what a row holds in some columns; nil if one is not the plan's.
-func (l *loader) valuesOf(t *target, row grow.Row, columns []string) []value.Value {
-	g := grow.NewGrower(l.plan.Set)
+func (l *Session) valuesOf(t *Target, row grow.Row, columns []string) []value.Value {
+	g := grow.NewGrower(l.Plan.Set)
 	defer g.Close()
 	var b grow.Batch
 	g.Grow(t.Grow, row, 1, &b)
@@ -180,15 +110,15 @@ func (l *loader) valuesOf(t *target, row grow.Row, columns []string) []value.Val
 }
 
 // worded says a violation by the plan's names.
-func (l *loader) worded(t *target, v *store.Violation) *Refusal {
-	r := &Refusal{
+func (l *Session) worded(t *Target, v *store.Violation) *journal.Refusal {
+	r := &journal.Refusal{
 		Kind: v.Kind, Table: v.Table, Constraint: v.Constraint, Columns: v.Columns, Refers: v.Refers, Code: v.Code, Message: v.Message, Entity: t.Plan.Name,
 	}
 	if r.Table == "" {
 		r.Table = t.Table.Name
 	}
 	for i, name := range v.Columns {
-		r.Fields = append(r.Fields, t.fieldOf(name))
+		r.Fields = append(r.Fields, t.FieldOf(name))
 		if i < len(v.Values) {
 			r.Values = append(r.Values, v.Values[i].String())
 		}
@@ -197,8 +127,8 @@ func (l *loader) worded(t *target, v *store.Violation) *Refusal {
 	return r
 }
 
-// fieldOf is the plan's name for a column.
-func (t *target) fieldOf(column string) string {
+// FieldOf is the plan's name for a column.
+func (t *Target) FieldOf(column string) string {
 	for i, c := range t.Columns {
 		if c != nil && c.Name == column {
 			return t.Grow.Fields[i].Name
@@ -208,17 +138,17 @@ func (t *target) fieldOf(column string) string {
 }
 
 // rowOf names a row by its key: as a planned row if the key is counted.
-func (t *target) rowOf(key []store.Pair) string {
+func (t *Target) rowOf(key []store.Pair) string {
 	if row, ok := t.planned(key); ok {
 		return t.Grow.Label(row)
 	}
-	return t.Plan.Name + " with " + keyText(key)
+	return t.Plan.Name + " with " + KeyText(key)
 }
 
 // own names the row of this load that has a key; false if it wrote none that is known to
 // have it.
-func (l *loader) own(t *target, key []store.Pair) (grow.Row, bool) {
-	if !t.unkeyed {
+func (l *Session) own(t *Target, key []store.Pair) (grow.Row, bool) {
+	if !t.Unkeyed {
 		return t.planned(key)
 	}
 	if t.Grow.Key == nil || len(key) != 1 {
@@ -236,14 +166,15 @@ func (l *loader) own(t *target, key []store.Pair) (grow.Row, bool) {
 	return grow.Row{}, false
 }
 
-func (t *target) planned(key []store.Pair) (grow.Row, bool) {
+func (t *Target) planned(key []store.Pair) (grow.Row, bool) {
 	if k := t.Grow.Key; k != nil && len(key) == 1 && key[0].Value.Type == value.Integer {
 		return k.RowOf(key[0].Value.N)
 	}
 	return grow.Row{}, false
 }
 
-func keyText(key []store.Pair) string {
+// KeyText shows a key, columns and values.
+func KeyText(key []store.Pair) string {
 	var parts []string
 	for _, p := range key {
 		parts = append(parts, p.Column+" "+p.Value.String())
@@ -253,26 +184,26 @@ func keyText(key []store.Pair) string {
 
 // other says which row was collided with: one that this load wrote, or one that was
 // there before.
-func (l *loader) other(t *target, row grow.Row, v *store.Violation) string {
-	key := keyText(v.Other)
+func (l *Session) other(t *Target, row grow.Row, v *store.Violation) string {
+	key := KeyText(v.Other)
 	at, ok := l.own(t, v.Other)
 	switch {
-	case ok && t.unkeyed: // the key goes when all is rolled back
+	case ok && t.Unkeyed: // the key goes when all is rolled back
 		return t.Grow.Label(at) + ", which this load wrote before"
-	case t.out.Before == 0 && ok:
+	case t.Out.Before == 0 && ok:
 		return fmt.Sprintf("%s (%s), which this load wrote before", t.Grow.Label(at), key)
-	case t.out.Before == 0:
+	case t.Out.Before == 0:
 		return key + ", which this load wrote before"
 	case ok && (at.Side || !row.Side && at.N < row.N):
 		return fmt.Sprintf("%s; planned as %s", key, t.Grow.Label(at))
-	case t.unkeyed && t.greatest > 0 && len(v.Other) == 1 && v.Other[0].Value.Type == value.Integer && v.Other[0].Value.N > t.greatest:
+	case t.Unkeyed && t.greatest > 0 && len(v.Other) == 1 && v.Other[0].Value.Type == value.Integer && v.Other[0].Value.N > t.greatest:
 		return "a row that this load wrote before"
 	}
 	return key + ", which was there before this load"
 }
 
 // redraws tells whether another value can be drawn for one of some columns.
-func (t *target) redraws(columns []string) bool {
+func (t *Target) redraws(columns []string) bool {
 	for i, c := range t.Columns {
 		if c != nil && slices.Contains(columns, c.Name) && len(t.Grow.Fields[i].Redrawn()) > 0 {
 			return true
@@ -282,9 +213,10 @@ func (t *target) redraws(columns []string) bool {
 }
 
 // hint says what to do about a violation.
-func (t *target) hint(r *Refusal) string {
+func (t *Target) hint(r *journal.Refusal) string {
 	field := strings.Join(r.Fields, ", ")
-	if field == "" && (r.Kind == store.TooLong || r.Kind == store.OutOfRange || r.Kind == store.BadValue || r.Kind == store.NotNull) {
+	if field == "" &&
+		(r.Kind == store.TooLong || r.Kind == store.OutOfRange || r.Kind == store.BadValue || r.Kind == store.NotNull) {
 		return "change the source of the field to what its column can hold"
 	}
 	switch r.Kind {
@@ -297,7 +229,14 @@ func (t *target) hint(r *Refusal) string {
 		}
 		var ways []string
 		if _, why := t.Table.Backing(r.Columns); why == "" && t.Write.Mode == plan.Insert {
-			ways = append(ways, fmt.Sprintf("write: {mode: keep, match: [%s]} at %s takes the row that is there for the same, and mode upsert changes it", field, r.Entity))
+			ways = append(
+				ways,
+				fmt.Sprintf(
+					"write: {mode: keep, match: [%s]} at %s takes the row that is there for the same, and mode upsert changes it",
+					field,
+					r.Entity,
+				),
+			)
 		}
 		if t.redraws(r.Columns) {
 			ways = append(ways, "--on-violation unique=redraw draws another "+field)

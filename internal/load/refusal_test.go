@@ -1,10 +1,14 @@
-package load
+package load_test
 
 import (
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"evensprout/internal/load"
+
+	"evensprout/internal/journal"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -35,8 +39,13 @@ CREATE TRIGGER no_ghosts BEFORE INSERT ON boats WHEN NEW.label = 'ghost' BEGIN S
 	} {
 		s := database(t, tables)
 		before := dump(t, s)
-		_, err := Run(t.Context(), compile(t, s, head+"  Boat:\n    table: boats\n    rows: 40\n    fields:\n      "+c.field+"\n"), s, Options{})
-		var r *Refusal
+		_, err := load.Run(
+			t.Context(),
+			compile(t, s, head+"  Boat:\n    table: boats\n    rows: 40\n    fields:\n      "+c.field+"\n"),
+			s,
+			load.Options{},
+		)
+		var r *journal.Refusal
 		require.ErrorAs(t, err, &r, c.field)
 		assert.Equal(t, store.ViolationKind(c.kind), r.Kind, c.field)
 		assert.Contains(t, r.Error(), c.summary)
@@ -48,7 +57,12 @@ CREATE TRIGGER no_ghosts BEFORE INSERT ON boats WHEN NEW.label = 'ghost' BEGIN S
 }
 
 func TestSummariesStayShort(t *testing.T) {
-	r := &Refusal{Kind: store.Unique, Entity: "Boat", Fields: []string{"note"}, Values: []string{strings.Repeat("ä", 500)}}
+	r := &journal.Refusal{
+		Kind:   store.Unique,
+		Entity: "Boat",
+		Fields: []string{"note"},
+		Values: []string{strings.Repeat("ä", 500)},
+	}
 	assert.Less(t, len(r.Error()), 200)
 	assert.NotContains(t, r.Error(), "\ufffd")
 }
@@ -57,8 +71,12 @@ func TestSummariesStayShort(t *testing.T) {
 func TestAnExpressionThatFailsRollsBack(t *testing.T) {
 	s := database(t, "CREATE TABLE piers (id INTEGER PRIMARY KEY, code TEXT)")
 	before := dump(t, s)
-	c := compile(t, s, head+`  Pier: {table: piers, rows: 3000, fields: {code: {derive: "string(div(100, n - 2500, 0))"}, n: {count: 0, column: id}}}`)
-	_, err := Run(t.Context(), c, s, Options{Chunk: 100})
+	c := compile(
+		t,
+		s,
+		head+`  Pier: {table: piers, rows: 3000, fields: {code: {derive: "string(div(100, n - 2500, 0))"}, n: {count: 0, column: id}}}`,
+	)
+	_, err := load.Run(t.Context(), c, s, load.Options{Chunk: 100})
 	var row *grow.RowError
 	require.ErrorAs(t, err, &row)
 	assert.Equal(t, "Pier row 2500, field code: a division by zero", err.Error())
@@ -73,8 +91,8 @@ func TestPlaceholdersStayInTheirFolder(t *testing.T) {
 	outside, inside := t.TempDir(), t.TempDir()
 	require.NoError(t, os.Symlink(outside, filepath.Join(inside, "pics")))
 	s := database(t, photoTables)
-	_, err := Run(t.Context(), compile(t, s, photoPlan), s, Options{Folder: inside})
-	var f *FileError
+	_, err := load.Run(t.Context(), compile(t, s, photoPlan), s, load.Options{Folder: inside})
+	var f *load.FileError
 	require.ErrorAs(t, err, &f)
 	entries, err := os.ReadDir(outside)
 	require.NoError(t, err)
@@ -88,7 +106,7 @@ func TestAnotherLoadsUnfinishedFiles(t *testing.T) {
 	folder := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(folder, ".evensprout-unfinished"), 0o755))
 	s := database(t, photoTables)
-	_, err := Run(t.Context(), compile(t, s, photoPlan), s, Options{Folder: folder})
+	_, err := load.Run(t.Context(), compile(t, s, photoPlan), s, load.Options{Folder: folder})
 	assert.ErrorContains(t, err, "from a load that did not end, or that goes on")
 	assert.DirExists(t, filepath.Join(folder, ".evensprout-unfinished"), "it is not ours")
 }
@@ -99,9 +117,13 @@ func TestFilesGoWithARefusedCommit(t *testing.T) {
 	s := database(t, `
 CREATE TABLE captains (id INTEGER PRIMARY KEY, ship_id INTEGER NOT NULL REFERENCES ships (id), second_id INTEGER REFERENCES ships (id), photo TEXT);
 CREATE TABLE ships (id INTEGER PRIMARY KEY, captain_id INTEGER NOT NULL REFERENCES captains (id));`)
-	c := compile(t, s, head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}, second: {value: 77, column: second_id}, photo: {file: {folder: pics, as: txt}}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n")
-	_, err := Run(t.Context(), c, s, Options{Folder: folder})
-	var r *Refusal
+	c := compile(
+		t,
+		s,
+		head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}, second: {value: 77, column: second_id}, photo: {file: {folder: pics, as: txt}}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n",
+	)
+	_, err := load.Run(t.Context(), c, s, load.Options{Folder: folder})
+	var r *journal.Refusal
 	require.ErrorAs(t, err, &r)
 	left, err := filepath.Glob(filepath.Join(folder, "pics", "*"))
 	require.NoError(t, err)

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/journal"
+
 	"github.com/dustin/go-humanize"
 	"github.com/zeebo/xxh3"
 
@@ -19,7 +21,7 @@ import (
 // Rejection is a row that was left out, with its values as they would have been
 // written.
 type Rejection struct {
-	Refusal *Refusal
+	Refusal *journal.Refusal
 	Fields  []string // of the plan; a draw is not among them
 	Values  []value.Value
 }
@@ -36,7 +38,7 @@ type Changed struct {
 
 // TooMany is the refusal at which more rows were rejected than allowed.
 type TooMany struct {
-	*Refusal
+	*journal.Refusal
 	Limit int64
 }
 
@@ -47,62 +49,62 @@ func (e *TooMany) Unwrap() error { return e.Refusal }
 
 // decide applies the policy to a refused row. It tells whether the chunk must be
 // written again; the error stops the load.
-func (w *writer) decide(t *target, row grow.Row, v *store.Violation) (again bool, err error) {
-	switch w.policy(t, v.Kind) {
+func (w *Writer) decide(t *Target, row grow.Row, v *store.Violation) (again bool, err error) {
+	switch w.Session.Policy(t, v.Kind) {
 	case plan.Skip:
 		return false, w.reject(t, row, v)
 	case plan.Redraw:
 		return true, w.redraw(t, row, v)
 	}
-	return false, w.refusalOf(t, row, v)
+	return false, w.Session.refusalOf(t, row, v)
 }
 
-// consequence stands for the constraint of rows that are left out with another.
-const consequence = "consequence"
-
-// maxTold bounds the rejections that a result tells one by one.
-const maxTold = 20
+// MaxTold bounds the rejections that a result tells one by one.
+const MaxTold = 20
 
 // reject leaves a row out.
-func (w *writer) reject(t *target, row grow.Row, v *store.Violation) error {
-	r := w.refusalOf(t, row, v)
-	if r.Constraint == consequence {
+func (w *Writer) reject(t *Target, row grow.Row, v *store.Violation) error {
+	r := w.Session.refusalOf(t, row, v)
+	if r.Constraint == journal.Consequence {
 		r.Hint = ""
 	}
-	w.mu.Lock()
-	w.rejected++
-	n := w.rejected
-	w.mu.Unlock()
-	if w.o.MaxRejects > 0 && n > w.o.MaxRejects {
-		return &TooMany{r, w.o.MaxRejects}
+	w.Session.mu.Lock()
+	w.Session.rejected++
+	n := w.Session.rejected
+	w.Session.mu.Unlock()
+	if w.Session.Options.MaxRejects > 0 && n > w.Session.Options.MaxRejects {
+		return &TooMany{r, w.Session.Options.MaxRejects}
 	}
 	w.state.rejections = append(w.state.rejections, w.rejection(t, row, r))
 	w.state.rejectedOf[t]++
 	w.touch(t.Grow, row)
-	w.record.Reject(t.Grow, row)
-	w.log.Rejected = append(w.log.Rejected, loggedReject{t.Plan.Name, row.Side, row.N, r})
+	w.Session.Record.Reject(t.Grow, row)
+	w.log.Rejected = append(
+		w.log.Rejected,
+		journal.RejectedRow{Entity: t.Plan.Name, Given: row.Side, Row: row.N, Refusal: r},
+	)
 	return nil
 }
 
 // rejection is a row that is left out, as it would have been written.
-func (w *writer) rejection(t *target, row grow.Row, r *Refusal) *Rejection {
+func (w *Writer) rejection(t *Target, row grow.Row, r *journal.Refusal) *Rejection {
 	var one grow.Batch
-	w.grower().Grow(t.Grow, row, 1, &one)
+	w.Grower().Grow(t.Grow, row, 1, &one)
 	w.translate(t, &one)
 	x := &Rejection{Refusal: r}
 	for i, f := range t.Grow.Fields {
-		if !f.Inner && (t.Columns[i] != nil && slices.Contains(t.write.Columns, t.Columns[i])) {
+		if !f.Inner && (t.Columns[i] != nil && slices.Contains(t.Writes.Columns, t.Columns[i])) {
 			x.Fields, x.Values = append(x.Fields, f.Name), append(x.Values, one.Row(0)[i])
 		}
 	}
 	return x
 }
 
-// nothingToRedraw tells of values that no other draw can change.
-const nothingToRedraw = "nothing of this can be drawn again: these values are written by hand, counted, or follow from other rows"
+// NothingToRedraw tells of values that no other draw can change.
+const NothingToRedraw = "nothing of this can be drawn again: these values are written by hand, counted, or follow from other rows"
 
-// redrawable are the fields of a constraint that can be drawn again.
-func (t *target) redrawable(row grow.Row, v *store.Violation) []*grow.Field {
+// Redrawable are the fields of a constraint that can be drawn again.
+func (t *Target) Redrawable(row grow.Row, v *store.Violation) []*grow.Field {
 	var fields []*grow.Field
 	for _, name := range v.Columns {
 		for i, c := range t.Columns {
@@ -121,24 +123,24 @@ func (t *target) redrawable(row grow.Row, v *store.Violation) []*grow.Field {
 }
 
 // redraw takes the next attempt of the fields of a constraint.
-func (w *writer) redraw(t *target, row grow.Row, v *store.Violation) error {
-	fields := t.redrawable(row, v)
+func (w *Writer) redraw(t *Target, row grow.Row, v *store.Violation) error {
+	fields := t.Redrawable(row, v)
 	stop := func(why string) error {
-		r := w.refusalOf(t, row, v)
+		r := w.Session.refusalOf(t, row, v)
 		r.Hint = why
 		return r
 	}
 	if len(fields) == 0 {
-		return stop(nothingToRedraw + "; use stop or skip, or another source")
+		return stop(NothingToRedraw + "; use stop or skip, or another source")
 	}
-	most := uint64(maxAttempts)
+	most := uint64(MaxAttempts)
 	if n, _, ok := fields[0].Attempts(); ok && len(fields) == 1 && t.known != nil {
-		most = max(most, min(n, maxWalk))
+		most = max(most, min(n, MaxWalk))
 	}
 	// What is known to be taken need not be tried at the database.
 	for taken := true; taken; {
 		for _, f := range fields {
-			if w.record.Redraw(f, row) > most {
+			if w.Session.Record.Redraw(f, row) > most {
 				return stop(w.tooFew(t, fields[0], v))
 			}
 		}
@@ -148,38 +150,47 @@ func (w *writer) redraw(t *target, row grow.Row, v *store.Violation) error {
 		}
 	}
 	for _, f := range fields {
-		w.log.Redrawn = append(w.log.Redrawn, loggedDraw{t.Plan.Name, f.Name, row.Side, row.N, w.record.Attempt(f, row)})
+		w.log.Redrawn = append(
+			w.log.Redrawn,
+			journal.DrawnRow{
+				Entity:  t.Plan.Name,
+				Field:   f.Name,
+				Given:   row.Side,
+				Row:     row.N,
+				Attempt: w.Session.Record.Attempt(f, row),
+			},
+		)
 	}
 	w.redrawn++
-	w.stuck = w.refusalOf(t, row, v)
+	w.stuck = w.Session.refusalOf(t, row, v)
 	w.touch(t.Grow, row)
 	return nil
 }
 
-// maxWalk bounds how many values are tried for a row where those that are taken are known.
-const maxWalk = 1_000_000
+// MaxWalk bounds how many values are tried for a row where those that are taken are known.
+const MaxWalk = 1_000_000
 
 // taken tells whether the values that a row has now, in the columns of a constraint, are
 // those of a row that was there before, or of another one that was drawn again; if not, they
 // are its own from now on.
-func (w *writer) taken(t *target, row grow.Row, v *store.Violation) (bool, error) {
+func (w *Writer) taken(t *Target, row grow.Row, v *store.Violation) (bool, error) {
 	var one grow.Batch
-	w.grower().Grow(t.Grow, row, 1, &one)
-	if err := w.grower().Err(); err != nil {
+	w.Grower().Grow(t.Grow, row, 1, &one)
+	if err := w.Grower().Err(); err != nil {
 		return false, err
 	}
 	values := one.Row(0)
-	if t.known != nil && t.known.collision(values) != nil {
+	if t.known != nil && t.known.Collision(values) != nil {
 		return true, nil
 	}
 	places := t.places(v)
-	h, ok := hashOf(values, places)
+	h, ok := HashOf(values, places)
 	if !ok || places == nil {
 		return false, nil
 	}
 	key := drawnKey{strings.Join(v.Columns, ","), h}
-	w.mu.Lock()
-	defer w.mu.Unlock()
+	w.Session.mu.Lock()
+	defer w.Session.mu.Unlock()
 	if t.drawn == nil {
 		t.drawn = map[drawnKey]grow.Row{}
 	}
@@ -197,15 +208,19 @@ type drawnKey struct {
 }
 
 // tooFew says that a row finds no free value, and how many there are.
-func (w *writer) tooFew(t *target, f *grow.Field, v *store.Violation) string {
+func (w *Writer) tooFew(t *Target, f *grow.Field, v *store.Violation) string {
 	_, values, ok := f.Attempts()
 	if !ok || t.known == nil {
-		return fmt.Sprintf("it was drawn again %d times, and every value is refused: there are too few different ones; give %s more, or grow fewer rows", maxAttempts, f.Name)
+		return fmt.Sprintf(
+			"it was drawn again %d times, and every value is refused: there are too few different ones; give %s more, or grow fewer rows",
+			MaxAttempts,
+			f.Name,
+		)
 	}
 	// All values have been tried: those that are free are those that rows of the plan have.
 	free, places := map[xxh3.Uint128]bool{}, t.places(v)
-	err := w.eachRow(context.Background(), t, func(_ grow.Row, values []value.Value) error {
-		if h, ok := hashOf(values, places); ok && t.known.collision(values) == nil {
+	err := w.Session.eachRow(context.Background(), t, func(_ grow.Row, values []value.Value) error {
+		if h, ok := HashOf(values, places); ok && t.known.Collision(values) == nil {
 			free[h] = true
 		}
 		return nil
@@ -213,13 +228,18 @@ func (w *writer) tooFew(t *target, f *grow.Field, v *store.Violation) string {
 	if err != nil {
 		return err.Error()
 	}
-	return fmt.Sprintf("%s has %s different values, of which %s are free, and %s rows are planned: give it more values, or grow fewer rows",
-		f.Name, humanize.Comma(int64(values)), humanize.Comma(int64(len(free))), humanize.Comma(int64(t.Grow.Total())))
+	return fmt.Sprintf(
+		"%s has %s different values, of which %s are free, and %s rows are planned: give it more values, or grow fewer rows",
+		f.Name,
+		humanize.Comma(int64(values)),
+		humanize.Comma(int64(len(free))),
+		humanize.Comma(int64(t.Grow.Total())),
+	)
 }
 
 // places are those of a constraint's columns in the entity's fields; nil if the plan does
 // not have them all.
-func (t *target) places(v *store.Violation) []int {
+func (t *Target) places(v *store.Violation) []int {
 	var places []int
 	for _, name := range v.Columns {
 		i := slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return c != nil && c.Name == name })
@@ -232,20 +252,24 @@ func (t *target) places(v *store.Violation) []int {
 }
 
 // twin watches for a row with the match values of one in an earlier chunk.
-func (w *writer) twin(t *target, row grow.Row, values []value.Value) *store.Violation {
-	v := &store.Violation{Kind: store.Unique, Constraint: "match", Message: "an earlier row of this load has the same values"}
+func (w *Writer) twin(t *Target, row grow.Row, values []value.Value) *store.Violation {
+	v := &store.Violation{
+		Kind:       store.Unique,
+		Constraint: "match",
+		Message:    "an earlier row of this load has the same values",
+	}
 	var places []int
-	for _, c := range t.write.Match {
+	for _, c := range t.Writes.Match {
 		at := slices.Index(t.Columns, c)
 		places = append(places, at)
 		v.Columns, v.Values = append(v.Columns, c.Name), append(v.Values, values[at])
 	}
-	key, ok := hashOf(values, places)
+	key, ok := HashOf(values, places)
 	if !ok {
 		return nil // NULL, which the column refuses
 	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
+	w.Session.mu.Lock()
+	defer w.Session.mu.Unlock()
 	if other, ok := t.seen[key]; ok && other != row { // the same one comes again when its chunk does
 		v.HasTwin, v.TwinLabel = true, t.Grow.Label(other)
 		return v
@@ -255,37 +279,38 @@ func (w *writer) twin(t *target, row grow.Row, values []value.Value) *store.Viol
 }
 
 // handOut gives away rejections and changes that can no longer be taken back.
-func (w *writer) handOut() error {
+func (w *Writer) handOut() error {
 	for _, x := range w.state.rejections {
-		for _, t := range w.list { // the first reason of each entity, rather one of its own
-			if t.Plan.Name == x.Refusal.Entity && (t.out.Refused == nil || t.out.Refused.Constraint == consequence && x.Refusal.Constraint != consequence) {
-				t.out.Refused = x.Refusal
+		for _, t := range w.Session.List { // the first reason of each entity, rather one of its own
+			if t.Plan.Name == x.Refusal.Entity &&
+				(t.Out.Refused == nil || t.Out.Refused.Constraint == journal.Consequence && x.Refusal.Constraint != journal.Consequence) {
+				t.Out.Refused = x.Refusal
 			}
 		}
-		if len(w.rejects) < maxTold {
-			w.rejects = append(w.rejects, x.Refusal)
+		if len(w.Session.rejects) < MaxTold {
+			w.Session.rejects = append(w.Session.rejects, x.Refusal)
 		}
-		if w.o.Rejected != nil {
-			if err := w.o.Rejected(*x); err != nil {
+		if w.Session.Options.Rejected != nil {
+			if err := w.Session.Options.Rejected(*x); err != nil {
 				return err
 			}
 		}
 	}
 	for t, n := range w.state.rejectedOf {
-		t.out.Rejected += n
+		t.Out.Rejected += n
 	}
 	for _, x := range w.state.missing {
-		if len(w.unmatched) < maxTold {
-			w.unmatched = append(w.unmatched, x.Refusal)
+		if len(w.Session.unmatched) < MaxTold {
+			w.Session.unmatched = append(w.Session.unmatched, x.Refusal)
 		}
-		if w.o.Rejected != nil {
-			if err := w.o.Rejected(*x); err != nil {
+		if w.Session.Options.Rejected != nil {
+			if err := w.Session.Options.Rejected(*x); err != nil {
 				return err
 			}
 		}
 	}
 	for _, c := range w.state.changes {
-		if err := w.o.Changed(c); err != nil {
+		if err := w.Session.Options.Changed(c); err != nil {
 			return err
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
@@ -31,9 +32,15 @@ type rejectLine struct {
 
 // FromRejects makes a plan of the rows of a rejects file (NDJSON), which was written by
 // a load and corrected by hand: the rows go into the same tables in the same way, and
-// nothing else is grown. The error is plan.Problems.
+// nothing else is grown. The error is diag.Problems.
 func FromRejects(c *plan.Compiled, file string, r io.Reader) (*plan.Compiled, error) {
-	out := &plan.Compiled{Plan: c.Plan, Database: c.Database, Inputs: c.Inputs, Corrected: file, Set: &grow.Set{Seed: c.Set.Seed, Edition: c.Set.Edition, Clock: c.Set.Clock}}
+	out := &plan.Compiled{
+		Plan:      c.Plan,
+		Database:  c.Database,
+		Inputs:    c.Inputs,
+		Corrected: file,
+		Set:       &grow.Set{Seed: c.Set.Seed, Edition: c.Set.Edition, Clock: c.Set.Clock},
+	}
 	tables := map[string]*rejectedRows{}
 	o := order.Of(c)
 	for _, t := range o.Targets() {
@@ -67,11 +74,14 @@ func FromRejects(c *plan.Compiled, file string, r io.Reader) (*plan.Compiled, er
 	return out, nil
 }
 
-func readRejects(file string, r io.Reader, tables map[string]*rejectedRows) plan.Problems {
-	var problems plan.Problems
+func readRejects(file string, r io.Reader, tables map[string]*rejectedRows) diag.Problems {
+	var problems diag.Problems
 	add := func(line int, hint, format string, args ...any) {
 		if len(problems) < maxRejectProblems {
-			problems = append(problems, &plan.Problem{File: file, Line: line, Column: 1, Message: fmt.Sprintf(format, args...), Hint: hint})
+			problems = append(
+				problems,
+				&diag.Problem{File: file, Line: line, Column: 1, Message: fmt.Sprintf(format, args...), Hint: hint},
+			)
 		}
 	}
 	var names []string
@@ -96,7 +106,7 @@ func readRejects(file string, r io.Reader, tables map[string]*rejectedRows) plan
 		rows := tables[x.Entity]
 		if rows == nil {
 			hint := "there is: " + strings.Join(names, ", ")
-			if near := plan.Nearest(x.Entity, names); near != "" {
+			if near := diag.Nearest(x.Entity, names); near != "" {
 				hint = fmt.Sprintf("did you mean %q?", near)
 			}
 			add(line, hint, "the plan has no entity %q", x.Entity)

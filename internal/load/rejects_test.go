@@ -1,4 +1,4 @@
-package load
+package load_test
 
 import (
 	"encoding/json"
@@ -6,12 +6,13 @@ import (
 	"strings"
 	"testing"
 
+	"evensprout/internal/load"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
+	"evensprout/internal/diag"
 	"evensprout/internal/plan"
-	"evensprout/internal/value"
 )
 
 // What was left out is corrected by hand and loaded again, on every engine.
@@ -28,44 +29,54 @@ func TestCorrectedRejectsAreLoaded(t *testing.T) {
 `
 	onEach(t, families, func(t *testing.T, d *db) {
 		var file strings.Builder
-		r, err := d.load(t, entities, Options{Policies: plan.Policies{"unique": plan.Skip}, Rejected: func(x Rejection) error {
-			fields := map[string]any{}
-			for i, name := range x.Fields {
-				if v := x.Values[i]; !v.IsNull() {
-					fields[name] = v.String()
+		r, err := d.load(
+			t,
+			entities,
+			load.Options{Policies: plan.Policies{"unique": plan.Skip}, Rejected: func(x load.Rejection) error {
+				fields := map[string]any{}
+				for i, name := range x.Fields {
+					if v := x.Values[i]; !v.IsNull() {
+						fields[name] = v.String()
+					}
 				}
-			}
-			b, err := json.Marshal(map[string]any{"entity": x.Refusal.Entity, "fields": fields, "violation": x.Refusal})
-			file.WriteString(string(b) + "\n")
-			return err
-		}})
+				b, err := json.Marshal(
+					map[string]any{"entity": x.Refusal.Entity, "fields": fields, "violation": x.Refusal},
+				)
+				file.WriteString(string(b) + "\n")
+				return err
+			}},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, int64(2), r.Rejected)
 		fixed := strings.Replace(file.String(), `"email":"ada@example.com"`, `"email":"bo@example.com"`, 1)
-		c, err := FromRejects(d.compile(t, entities), "left.ndjson", strings.NewReader(fixed))
+		c, err := load.FromRejects(d.compile(t, entities), "left.ndjson", strings.NewReader(fixed))
 		require.NoError(t, err)
-		r, err = Run(t.Context(), c, d.store, Options{})
+		r, err = load.Run(t.Context(), c, d.store, load.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, int64(2), r.Rows)
 		assert.Equal(t, []string{"1 ada@example.com 12.50 3", "2 bo@example.com 1.25 1"}, d.table(t, "guests"))
 		assert.Len(t, d.table(t, "stays"), 2)
 		// Not corrected: the line is named.
-		_, err = Run(t.Context(), c, d.store, Options{})
-		var present *Present
+		_, err = load.Run(t.Context(), c, d.store, load.Options{})
+		var present *load.Present
 		require.ErrorAs(t, err, &present)
 	})
 }
 
 func TestFaultsOfRejectsFiles(t *testing.T) {
 	s := database(t, strings.ReplaceAll(families, "{key}", "INTEGER PRIMARY KEY"))
-	c := compile(t, s, head+"  Guest: {table: guests, rows: 3, fields: {email: {kind: email, unique: true}, spent: {between: [1.00, 2.00]}, stays: 1}}\n")
-	_, err := FromRejects(c, "left.ndjson", strings.NewReader(`{"entity":"Gest","fields":{}}
+	c := compile(
+		t,
+		s,
+		head+"  Guest: {table: guests, rows: 3, fields: {email: {kind: email, unique: true}, spent: {between: [1.00, 2.00]}, stays: 1}}\n",
+	)
+	_, err := load.FromRejects(c, "left.ndjson", strings.NewReader(`{"entity":"Gest","fields":{}}
 not json
 {"entity":"Guest","fields":{"email":7,"spent":"1.234","stays":1.5,"colour":"red"}}
 
 {"entity":"Guest","fields":{"email":"x","spent":null}} {"more":1}
 `))
-	var p plan.Problems
+	var p diag.Problems
 	require.ErrorAs(t, err, &p)
 	text := p.Error()
 	for _, want := range []string{`left.ndjson:1:1: the plan has no entity "Gest"`, `did you mean "Guest"?`, "left.ndjson:2:1: this is not a line", "Guest.email: 7 is no text",
@@ -74,43 +85,16 @@ not json
 	}
 }
 
-func FuzzRejects(f *testing.F) {
-	f.Add(`{"entity":"A","fields":{"n":1,"t":"x","d":"1.5","b":"AA==","j":{"a":[1]},"m":"2026-05-01T08:00:00Z"}}`)
-	f.Add(`{"entity":"A","fields":{"n":null}}`)
-	set := &grow.Set{Seed: "s", Edition: "1"}
-	e := set.NewEntity("A")
-	rows := func() map[string]*rejectedRows {
-		r := &rejectedRows{}
-		for i, typ := range []value.Type{value.Integer, value.Text, value.Decimal, value.Bytes, value.JSON, value.Timestamp, value.UUID, value.Boolean, value.Date, value.Time} {
-			field := &grow.Field{Name: "ntdbjmuoxy"[i : i+1], Entity: e, Source: grow.Stored(i, typ, 2)}
-			r.fields = append(r.fields, field)
-		}
-		return map[string]*rejectedRows{"A": r}
-	}
-	f.Fuzz(func(t *testing.T, text string) {
-		tables := rows()
-		if problems := readRejects("f", strings.NewReader(text), tables); len(problems) == 0 {
-			for _, row := range tables["A"].rows {
-				for i, v := range row {
-					if !v.IsNull() {
-						assert.Equal(t, tables["A"].fields[i].Source.Type(), v.Type)
-					}
-				}
-			}
-		}
-	})
-}
-
 // What hangs on a rejected row counts against the limit, too.
 func TestTheLimitCountsConsequences(t *testing.T) {
 	onEach(t, families, func(t *testing.T, d *db) {
 		const entities = "  Guest: {table: guests, given: {a: {email: a@example.com}, b: {email: a@example.com}}}\n  Stay: {table: stays, per: {Guest: 3}, fields: {room: {count: 1}, price: 2.00, mail: {same: Guest.email}}}\n"
 		before := dump(t, d.store)
-		_, err := d.load(t, entities, Options{Policies: plan.Policies{"unique": plan.Skip}, MaxRejects: 3})
-		var many *TooMany
+		_, err := d.load(t, entities, load.Options{Policies: plan.Policies{"unique": plan.Skip}, MaxRejects: 3})
+		var many *load.TooMany
 		require.ErrorAs(t, err, &many)
 		assert.Equal(t, before, dump(t, d.store))
-		r, err := d.load(t, entities, Options{Policies: plan.Policies{"unique": plan.Skip}, MaxRejects: 4})
+		r, err := d.load(t, entities, load.Options{Policies: plan.Policies{"unique": plan.Skip}, MaxRejects: 4})
 		require.NoError(t, err)
 		assert.Equal(t, int64(4), r.Rejected)
 	})
@@ -118,13 +102,17 @@ func TestTheLimitCountsConsequences(t *testing.T) {
 
 // A chunk that is written again meets its own rows again: they are no twins.
 func TestRowsOfAChunkThatIsWrittenAgainAreNoTwins(t *testing.T) {
-	onEach(t, families+"INSERT INTO guests (id, email, stays) VALUES (900, 'x17@example.com', 17);", func(t *testing.T, d *db) {
-		const entities = "  Guest: {table: guests, write: {mode: upsert, match: [id]}, rows: 60, fields: {id: {derive: \"n + 0\"}, n: {count: 1, column: stays}, email: {text: \"x{m}@example.com\"}, m: {between: 10..400, spread: free, column: spent}}}\n"
-		r, err := d.load(t, entities, Options{Policies: plan.Policies{"unique": plan.Redraw}, Chunk: 20})
-		require.NoError(t, err)
-		assert.Positive(t, r.Redrawn)
-		assert.Equal(t, int64(60), r.Rows)
-	})
+	onEach(
+		t,
+		families+"INSERT INTO guests (id, email, stays) VALUES (900, 'x17@example.com', 17);",
+		func(t *testing.T, d *db) {
+			const entities = "  Guest: {table: guests, write: {mode: upsert, match: [id]}, rows: 60, fields: {id: {derive: \"n + 0\"}, n: {count: 1, column: stays}, email: {text: \"x{m}@example.com\"}, m: {between: 10..400, spread: free, column: spent}}}\n"
+			r, err := d.load(t, entities, load.Options{Policies: plan.Policies{"unique": plan.Redraw}, Chunk: 20})
+			require.NoError(t, err)
+			assert.Positive(t, r.Redrawn)
+			assert.Equal(t, int64(60), r.Rows)
+		},
+	)
 }
 
 // Files go with the rows that are really written, whatever way these take.
@@ -133,8 +121,11 @@ func TestFilesOfRowsThatAreLeftOut(t *testing.T) {
 	onEach(t, tables, func(t *testing.T, d *db) {
 		for _, write := range []string{"insert", "{mode: upsert, match: [id]}"} {
 			folder := t.TempDir()
-			r, err := d.load(t, "  Photo: {table: photos, write: "+write+", rows: 9, fields: {id: {count: 1}, code: {choose: [a, b, c]}, photo: {file: {folder: pics, as: png, size: 2x2}}}}\n",
-				Options{Folder: folder, Policies: plan.Policies{"unique": plan.Skip}})
+			r, err := d.load(
+				t,
+				"  Photo: {table: photos, write: "+write+", rows: 9, fields: {id: {count: 1}, code: {choose: [a, b, c]}, photo: {file: {folder: pics, as: png, size: 2x2}}}}\n",
+				load.Options{Folder: folder, Policies: plan.Policies{"unique": plan.Skip}},
+			)
 			require.NoError(t, err)
 			files, err := filepath.Glob(filepath.Join(folder, "pics", "*.png"))
 			require.NoError(t, err)

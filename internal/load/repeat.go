@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/store"
@@ -16,29 +18,40 @@ import (
 )
 
 // Unfinished tells that a load of the plan broke off, or that its withdrawal did.
-type Unfinished struct{ Entry *Entry }
+type Unfinished struct{ Entry *journal.Entry }
 
 func (e *Unfinished) Error() string {
 	what := "was not finished"
-	if e.Entry.State == StateWithdrawing {
+	if e.Entry.State == journal.StateWithdrawing {
 		what = "is half withdrawn"
 	}
-	return fmt.Sprintf("load %d of %s, begun %s by %s, %s", e.Entry.Number, e.Entry.Plan, e.Entry.Began.Format("2006-01-02 15:04:05"), e.Entry.Actor, what)
+	return fmt.Sprintf(
+		"load %d of %s, begun %s by %s, %s",
+		e.Entry.Number,
+		e.Entry.Plan,
+		e.Entry.Began.Format("2006-01-02 15:04:05"),
+		e.Entry.Actor,
+		what,
+	)
 }
 
 // Altered tells that the plan says other things about rows than when they were loaded.
 type Altered struct {
-	Entry       *Entry
+	Entry       *journal.Entry
 	Differences []plan.Difference
 }
 
 func (e *Altered) Error() string {
-	return fmt.Sprintf("the plan is not the one that was loaded (load %d of %s)", e.Entry.Number, e.Entry.Began.Format("2006-01-02 15:04:05"))
+	return fmt.Sprintf(
+		"the plan is not the one that was loaded (load %d of %s)",
+		e.Entry.Number,
+		e.Entry.Began.Format("2006-01-02 15:04:05"),
+	)
 }
 
 // Gone tells that rows that were loaded are no longer there.
 type Gone struct {
-	Entry    *Entry
+	Entry    *journal.Entry
 	Entities []EntityDifference
 }
 
@@ -51,11 +64,11 @@ func (e *Gone) Error() string {
 	if n == 1 {
 		is = "is"
 	}
-	return fmt.Sprintf("%s of load %d %s no longer there", countRows(n), e.Entry.Number, is)
+	return fmt.Sprintf("%s of load %d %s no longer there", CountRows(n), e.Entry.Number, is)
 }
 
-// countRows is a number of rows in words.
-func countRows(n int64) string {
+// CountRows is a number of rows in words.
+func CountRows(n int64) string {
 	if n == 1 {
 		return "1 row"
 	}
@@ -64,111 +77,118 @@ func countRows(n int64) string {
 
 // repeated looks at what earlier loads of the plan have written: that is not repeated.
 // It tells whether nothing is left to be done.
-func (l *loader) repeated(ctx context.Context, w *writer) (bool, error) {
-	if l.journal == nil {
+func (l *Session) repeated(ctx context.Context, w *Writer) (bool, error) {
+	if l.Journal == nil {
 		return false, nil
 	}
-	of := l.journal.tables.Loads
-	entries, err := readEntries(ctx, w.store, l.journal.tables, cells(of, "plan", l.plan.Plan.Name, "extra", l.journal.extra), false)
+	of := l.Journal.Tables.Loads
+	entries, err := journal.ReadEntries(
+		ctx,
+		w.Store,
+		l.Journal.Tables,
+		journal.Cells(of, "plan", l.Plan.Plan.Name, "extra", l.Journal.Extra),
+		false,
+	)
 	if err != nil {
 		return false, err
 	}
-	l.journal.part, l.memory = 1, nil
-	var done, partly []*Entry
+	l.Journal.Part, l.Memory = 1, nil
+	var done, partly []*journal.Entry
 	for _, e := range entries {
-		l.journal.part = max(l.journal.part, e.Part+1)
-		if e.elsewhere != "" {
+		l.Journal.Part = max(l.Journal.Part, e.Part+1)
+		if e.Elsewhere != "" {
 			continue
 		}
 		switch e.State {
-		case StateOpen, StateWithdrawing:
+		case journal.StateOpen, journal.StateWithdrawing:
 			return false, &Unfinished{e}
-		case StateDone:
+		case journal.StateDone:
 			done = append(done, e)
-		case StatePartly:
+		case journal.StatePartly:
 			done, partly = append(done, e), append(partly, e)
 		}
 	}
-	l.result.Earlier, l.result.PutBack, l.result.Completed, l.result.LeftOut = 0, 0, 0, 0
-	l.reset()
+	l.Result.Earlier, l.Result.PutBack, l.Result.Completed, l.Result.LeftOut = 0, 0, 0, 0
+	l.Reset()
 	loaded := l.isLoaded(done)
-	if err := l.beside(ctx, w.store); err != nil {
+	if err := l.beside(ctx, w.Store); err != nil {
 		return false, err
 	}
-	if err := l.afterEarlier(ctx, w.store); err != nil {
+	if err := l.afterEarlier(ctx, w.Store); err != nil {
 		return false, err
 	}
-	if idle, err := l.allLeftAlone(ctx, w.store); idle || err != nil {
+	if idle, err := l.allLeftAlone(ctx, w.Store); idle || err != nil {
 		return idle, err
 	}
 	if !loaded {
-		return false, l.recallOwn(ctx, w.store, done)
+		return false, l.recallOwn(ctx, w.Store, done)
 	}
 	last := done[len(done)-1]
-	if err := l.sameAs(ctx, w.store, last); err != nil {
+	if err := l.sameAs(ctx, w.Store, last); err != nil {
 		return false, err
 	}
-	l.memory = newMemory(l.plan)
+	l.Memory = NewMemory(l.Plan)
 	if err := l.complete(ctx, w, partly); err != nil {
 		return false, err
 	}
-	if err := l.stillThere(ctx, w.store, last); err != nil {
+	if err := l.stillThere(ctx, w.Store, last); err != nil {
 		return false, err
 	}
-	l.result.Earlier = last.Number
-	l.reset()
-	if l.result.LeftOut, err = countLeftOut(ctx, w.store, last.Plan); err != nil {
+	l.Result.Earlier = last.Number
+	l.Reset()
+	if l.Result.LeftOut, err = countLeftOut(ctx, w.Store, last.Plan); err != nil {
 		return false, err
 	}
 	left := false
-	for _, t := range l.list {
-		left = left || !t.loaded && t.Grow.Total() > 0 || t.loaded && (t.from < t.Grow.Rows || t.fromSide < uint64(len(t.Grow.Side)))
+	for _, t := range l.List {
+		left = left || !t.loaded && t.Grow.Total() > 0 ||
+			t.loaded && (t.from < t.Grow.Rows || t.fromSide < uint64(len(t.Grow.Side)))
 	}
 	if left {
 		return false, nil
 	}
-	for _, t := range l.list {
-		if t.out.Before, err = w.store.Count(ctx, t.Table); err != nil {
+	for _, t := range l.List {
+		if t.Out.Before, err = w.Store.Count(ctx, t.Table); err != nil {
 			return false, err
 		}
-		t.out.After = t.out.Before
+		t.Out.After = t.Out.Before
 	}
 	return true, nil
 }
 
 // allLeftAlone tells whether every table is to be filled only while it is empty (when:
 // empty), and has rows: then nothing is done, whatever was loaded and deleted before.
-func (l *loader) allLeftAlone(ctx context.Context, s store.Store) (bool, error) {
-	if slices.ContainsFunc(l.list, func(t *target) bool { return !t.Plan.WhenEmpty && t.Grow.Total() > 0 }) {
+func (l *Session) allLeftAlone(ctx context.Context, s store.Store) (bool, error) {
+	if slices.ContainsFunc(l.List, func(t *Target) bool { return !t.Plan.WhenEmpty && t.Grow.Total() > 0 }) {
 		return false, nil
 	}
-	for _, t := range l.list {
+	for _, t := range l.List {
 		n, err := s.Count(ctx, t.Table)
 		if err != nil || n == 0 && t.Grow.Total() > 0 {
 			return false, err
 		}
-		t.out.Before, t.out.After, t.out.Skipped = n, n, n > 0
+		t.Out.Before, t.Out.After, t.Out.Skipped = n, n, n > 0
 	}
 	return true, nil
 }
 
 // recallOwn learns which keys the rows of this plan have in tables that are left alone.
-func (l *loader) recallOwn(ctx context.Context, s store.Store, done []*Entry) error {
-	if !slices.ContainsFunc(l.list, func(t *target) bool { return t.own }) {
+func (l *Session) recallOwn(ctx context.Context, s store.Store, done []*journal.Entry) error {
+	if !slices.ContainsFunc(l.List, func(t *Target) bool { return t.own }) {
 		return nil
 	}
 	last := done[len(done)-1]
 	var altered *Altered
 	if err := l.sameAs(ctx, s, last); errors.As(err, &altered) {
-		for _, t := range l.list {
+		for _, t := range l.List {
 			t.own = false // they are not the rows of the plan as it is now
 		}
 		return nil
 	} else if err != nil {
 		return err
 	}
-	l.memory = newMemory(l.plan)
-	pasts, err := RecallAll(ctx, s, last.Plan, last.Extra, l.plan.Database, l.o.Journal.by())
+	l.Memory = NewMemory(l.Plan)
+	pasts, err := RecallAll(ctx, s, Loads{last.Plan, last.Extra}, l.Plan.Database, l.Options.Journal.by())
 	if err != nil {
 		return err
 	}
@@ -177,10 +197,10 @@ func (l *loader) recallOwn(ctx context.Context, s store.Store, done []*Entry) er
 }
 
 // remember learns what the chunks of earlier loads noted.
-func (l *loader) remember(pasts []*Past) error {
+func (l *Session) remember(pasts []*Past) error {
 	for _, p := range pasts {
-		for _, c := range p.chunks {
-			if err := l.memory.learn(c.Log); err != nil {
+		for _, c := range p.Chunks {
+			if err := l.Memory.Learn(c.Log); err != nil {
 				return err
 			}
 		}
@@ -191,9 +211,9 @@ func (l *loader) remember(pasts []*Past) error {
 
 // isLoaded marks the entities that earlier loads have inserted, and tells whether there
 // are any.
-func (l *loader) isLoaded(done []*Entry) bool {
+func (l *Session) isLoaded(done []*journal.Entry) bool {
 	any := false
-	for _, t := range l.list {
+	for _, t := range l.List {
 		t.loaded, t.own, t.from, t.fromSide, t.moved = false, false, 0, 0, nil
 		for _, e := range done {
 			for _, x := range e.About.Entities {
@@ -215,49 +235,60 @@ func (l *loader) isLoaded(done []*Entry) bool {
 // of its own, by entity: those of the plan itself, and of the sets before. So all values
 // and keys of the set are those that the plan would go on with.
 func Shift(ctx context.Context, s store.Store, p *plan.Plan, extra string) (map[string]uint64, error) {
-	all, err := Entries(ctx, s, p.Name)
+	all, err := journal.Entries(ctx, s, p.Name)
 	if err != nil {
 		return nil, err
 	}
 	shift := map[string]uint64{}
 	own := false
 	for _, e := range all {
-		if e.State == StateWithdrawn || e.About.Corrected {
+		if e.State == journal.StateWithdrawn || e.About.Corrected {
 			continue
 		}
 		if e.Extra == extra {
 			return e.About.Shift, nil
 		}
-		own = own || e.Extra == "" && e.State == StateDone
+		own = own || e.Extra == "" && e.State == journal.StateDone
 		for _, x := range e.About.Entities {
 			shift[x.Entity] = max(shift[x.Entity], x.Rows)
 		}
 	}
 	if !own {
-		return nil, &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("the rows of %s itself are not loaded yet, so no further set can stand beside them", p.Name), Hint: "evensprout load, then load --extra"}
+		return nil, &store.Fault{
+			Kind: store.Refused,
+			Message: fmt.Sprintf(
+				"the rows of %s itself are not loaded yet, so no further set can stand beside them",
+				p.Name,
+			),
+			Hint: "evensprout load, then load --extra",
+		}
 	}
 	return shift, nil
 }
 
 // beside leaves out of a further set what is there already: the rows in front, those
 // written by hand, and those of files.
-func (l *loader) beside(ctx context.Context, s store.Store) error {
-	if l.plan.Shift == nil {
+func (l *Session) beside(ctx context.Context, s store.Store) error {
+	if l.Plan.Shift == nil {
 		return l.overlaps(ctx, s)
 	}
-	now, err := Shift(ctx, s, l.plan.Plan, l.journal.extra)
-	if err == nil && !maps.Equal(now, l.plan.Shift) {
-		err = &store.Fault{Kind: store.Refused, Message: "another set of rows was loaded in the meantime", Hint: "load again"}
+	now, err := Shift(ctx, s, l.Plan.Plan, l.Journal.Extra)
+	if err == nil && !maps.Equal(now, l.Plan.Shift) {
+		err = &store.Fault{
+			Kind:    store.Refused,
+			Message: "another set of rows was loaded in the meantime",
+			Hint:    "load again",
+		}
 	}
 	if err != nil {
 		return err
 	}
-	g := grow.NewGrower(l.plan.Set)
+	g := grow.NewGrower(l.Plan.Set)
 	defer g.Close()
-	for _, t := range l.list {
+	for _, t := range l.List {
 		from := t.Grow.Rows
 		if t.Write.Mode == plan.Insert && t.Grow.Root().Table == nil {
-			_, from = g.Families(t.Grow, false, 0, l.plan.Shift[t.Grow.Root().Name])
+			_, from = g.Families(t.Grow, false, 0, l.Plan.Shift[t.Grow.Root().Name])
 		}
 		t.loaded, t.from, t.fromSide = true, max(t.from, from), uint64(len(t.Grow.Side))
 	}
@@ -266,16 +297,30 @@ func (l *loader) beside(ctx context.Context, s store.Store) error {
 
 // overlaps tells if the plan's own rows have become so many that they meet those of a
 // further set.
-func (l *loader) overlaps(ctx context.Context, s store.Store) error {
-	all, err := Entries(ctx, s, l.plan.Plan.Name)
+func (l *Session) overlaps(ctx context.Context, s store.Store) error {
+	all, err := journal.Entries(ctx, s, l.Plan.Plan.Name)
 	if err != nil {
 		return err
 	}
 	for _, e := range all {
-		for _, t := range l.list {
-			if first, ok := e.About.Shift[t.Plan.Name]; ok && t.Grow.Parent == nil && t.Grow.Rows > first && e.State != StateWithdrawn {
-				return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("%s has %d rows now, and those from %d on are of the further set %s (load %d)", t.Plan.Name, t.Grow.Rows, first, e.Extra, e.Number),
-					Hint: fmt.Sprintf("evensprout withdraw %d first, or load more rows by --extra with another name", e.Number)}
+		for _, t := range l.List {
+			if first, ok := e.About.Shift[t.Plan.Name]; ok && t.Grow.Parent == nil && t.Grow.Rows > first &&
+				e.State != journal.StateWithdrawn {
+				return &store.Fault{
+					Kind: store.Refused,
+					Message: fmt.Sprintf(
+						"%s has %d rows now, and those from %d on are of the further set %s (load %d)",
+						t.Plan.Name,
+						t.Grow.Rows,
+						first,
+						e.Extra,
+						e.Number,
+					),
+					Hint: fmt.Sprintf(
+						"evensprout withdraw %d first, or load more rows by --extra with another name",
+						e.Number,
+					),
+				}
 			}
 		}
 	}
@@ -284,8 +329,8 @@ func (l *loader) overlaps(ctx context.Context, s store.Store) error {
 
 // sameAs holds the plan against the one of an earlier load. New entities, and more
 // rows, are no difference.
-func (l *loader) sameAs(ctx context.Context, s store.Store, last *Entry) error {
-	full, err := FindEntry(ctx, s, last.Number)
+func (l *Session) sameAs(ctx context.Context, s store.Store, last *journal.Entry) error {
+	full, err := journal.FindEntry(ctx, s, last.Number)
 	if err != nil {
 		return err
 	}
@@ -293,31 +338,46 @@ func (l *loader) sameAs(ctx context.Context, s store.Store, last *Entry) error {
 	if err != nil {
 		return err
 	}
-	diffs := slices.DeleteFunc(l.plan.Plan.Differences(earlier), func(d plan.Difference) bool {
+	diffs := slices.DeleteFunc(l.Plan.Plan.Differences(earlier), func(d plan.Difference) bool {
 		return d.Was == "" && strings.HasPrefix(d.Path, "entities.") && strings.Count(d.Path, ".") == 1
 	})
 	diffs = l.migrated(diffs, earlier, last)
-	if was, is := last.About.ClockSet, l.plan.Set.Clock.String(); was != is && (was != "" || !l.plan.Set.Clock.IsNull()) {
+	if was, is := last.About.ClockSet, l.Plan.Set.Clock.String(); was != is &&
+		(was != "" || !l.Plan.Set.Clock.IsNull()) {
 		diffs = append(diffs, plan.Difference{Path: "clock", Was: was, Is: is})
 	}
 	var inputs []plan.Difference
-	for _, path := range l.plan.Inputs {
+	for _, path := range l.Plan.Inputs {
 		now, _, err := readInput(path)
 		if err != nil {
 			return err
 		}
 		for _, x := range last.About.Inputs {
 			if x.Path == now.Path && x.Digest != now.Digest {
-				inputs = append(inputs, plan.Difference{Path: path, Was: fmt.Sprintf("%d bytes with SHA-256 %s", x.Bytes, x.Digest[:12]), Is: fmt.Sprintf("%d bytes with SHA-256 %s", now.Bytes, now.Digest[:12])})
+				inputs = append(
+					inputs,
+					plan.Difference{
+						Path: path,
+						Was:  fmt.Sprintf("%d bytes with SHA-256 %s", x.Bytes, x.Digest[:12]),
+						Is:   fmt.Sprintf("%d bytes with SHA-256 %s", now.Bytes, now.Digest[:12]),
+					},
+				)
 			}
 		}
 	}
 	if diffs, err = l.appended(ctx, s, last, diffs, inputs); err != nil {
 		return err
 	}
-	for _, t := range l.list {
+	for _, t := range l.List {
 		if t.loaded && t.from > t.Grow.Rows {
-			diffs = append(diffs, plan.Difference{Path: "entities." + t.Plan.Name + ".rows", Was: fmt.Sprint(t.from), Is: fmt.Sprint(t.Grow.Rows)})
+			diffs = append(
+				diffs,
+				plan.Difference{
+					Path: "entities." + t.Plan.Name + ".rows",
+					Was:  fmt.Sprint(t.from),
+					Is:   fmt.Sprint(t.Grow.Rows),
+				},
+			)
 		}
 	}
 	if len(diffs) > 0 {
@@ -328,48 +388,48 @@ func (l *loader) sameAs(ctx context.Context, s store.Store, last *Entry) error {
 
 // complete puts the missing rows of loads back that are partly withdrawn. What their
 // withdrawals left is as it is.
-func (l *loader) complete(ctx context.Context, w *writer, partly []*Entry) error {
+func (l *Session) complete(ctx context.Context, w *Writer, partly []*journal.Entry) error {
 	if len(partly) == 0 {
 		return nil
 	}
 	var pasts []*Past
 	defer func() { CloseAll(pasts) }()
 	for _, e := range partly {
-		p, err := Recall(ctx, w.store, e.Number, l.plan.Database, l.o.Journal.by())
+		p, err := Recall(ctx, w.Store, e.Number, l.Plan.Database, l.Options.Journal.by())
 		if err != nil {
 			return err
 		}
 		pasts = append(pasts, p)
 	}
-	o := RestoreOptions{DryRun: l.o.DryRun, OnlyMissing: true, Again: l.o.Again}
-	r, err := restoreLocked(ctx, w.store, pasts, o)
-	if err != nil || l.o.DryRun {
+	o := RestoreOptions{DryRun: l.Options.DryRun, OnlyMissing: true, Again: l.Options.Again}
+	r, err := restoreLocked(ctx, w.Store, pasts, o)
+	if err != nil || l.Options.DryRun {
 		return err
 	}
-	tables := l.journal.tables
-	err = l.repeat(ctx, w, func() error {
-		if err := w.begin(ctx); err != nil {
+	tables := l.Journal.Tables
+	err = l.Repeat(ctx, w, func() error {
+		if err := w.Begin(ctx); err != nil {
 			return err
 		}
 		for _, e := range partly {
-			key := leftKey(e.Number)
-			if _, err := w.tx.Delete(ctx, tables.Chunks, key.cells(tables.Chunks)); err != nil {
+			key := LeftKey(e.Number)
+			if _, err := w.Tx.Delete(ctx, tables.Chunks, key.Cells(tables.Chunks)); err != nil {
 				return err
 			}
-			if _, err := w.tx.Set(ctx, tables.Loads, cells(tables.Loads, "state", string(StateDone)), cells(tables.Loads, "number", e.Number)); err != nil {
+			if _, err := w.Tx.Set(ctx, tables.Loads, journal.Cells(tables.Loads, "state", string(journal.StateDone)), journal.Cells(tables.Loads, "number", e.Number)); err != nil {
 				return err
 			}
 		}
-		return w.commit(ctx)
+		return w.Commit(ctx)
 	})
-	l.result.PutBack, l.result.Completed = r.Inserted, partly[0].Number
+	l.Result.PutBack, l.Result.Completed = r.Inserted, partly[0].Number
 	return err
 }
 
 // stillThere looks whether the rows of the plan's earlier loads are there, and learns
 // what their chunks noted.
-func (l *loader) stillThere(ctx context.Context, s store.Store, last *Entry) error {
-	pasts, err := RecallAll(ctx, s, last.Plan, last.Extra, l.plan.Database, l.o.Journal.by())
+func (l *Session) stillThere(ctx context.Context, s store.Store, last *journal.Entry) error {
+	pasts, err := RecallAll(ctx, s, Loads{last.Plan, last.Extra}, l.Plan.Database, l.Options.Journal.by())
 	if err != nil {
 		return err
 	}
@@ -379,16 +439,16 @@ func (l *loader) stillThere(ctx context.Context, s store.Store, last *Entry) err
 		return err
 	}
 	for _, e := range diff.Entities {
-		if t := l.named(e.Entity); e.Missing > 0 && (t == nil || !t.Plan.WhenEmpty) {
+		if t := l.Named(e.Entity); e.Missing > 0 && (t == nil || !t.Plan.WhenEmpty) {
 			return &Gone{last, diff.Entities}
 		}
 	}
 	return l.remember(pasts)
 }
 
-// named is the target of an entity; nil if the plan does not have it.
-func (l *loader) named(entity string) *target {
-	for _, t := range l.list {
+// Named is the target of an entity; nil if the plan does not have it.
+func (l *Session) Named(entity string) *Target {
+	for _, t := range l.List {
 		if t.Plan.Name == entity {
 			return t
 		}
@@ -397,31 +457,31 @@ func (l *loader) named(entity string) *target {
 }
 
 // amend writes down what was found before the first row.
-func (l *loader) amend(ctx context.Context, w *writer) error {
+func (l *Session) amend(ctx context.Context, w *Writer) error {
 	l.describeEntities()
-	about, err := json.Marshal(l.journal.about)
+	about, err := json.Marshal(l.Journal.About)
 	if err != nil {
 		return err
 	}
-	of := l.journal.tables.Loads
-	_, err = w.tx.Set(ctx, of, cells(of, "about", string(about)), cells(of, "number", l.journal.number))
+	of := l.Journal.Tables.Loads
+	_, err = w.Tx.Set(ctx, of, journal.Cells(of, "about", string(about)), journal.Cells(of, "number", l.Journal.Number))
 	return err
 }
 
 // adoptChunks takes over the chunks of a load that is resumed.
-func (l *loader) adoptChunks(ctx context.Context, w *writer) error {
-	chunks, err := Chunks(ctx, w.store, l.journal.number)
+func (l *Session) adoptChunks(ctx context.Context, w *Writer) error {
+	chunks, err := journal.Chunks(ctx, w.Store, l.Journal.Number)
 	if err != nil {
 		return err
 	}
-	l.journal.done = map[chunkKey]bool{}
+	l.Journal.done = map[journal.Key]bool{}
 	for _, c := range chunks {
-		if c.key == beforeAll(l.journal.number) {
-			if err := w.learn(c.Log); err != nil {
+		if c.Key == journal.BeforeAll(l.Journal.Number) {
+			if err := w.Session.learn(c.Log); err != nil {
 				return err
 			}
 		}
-		if c.key.family < 0 {
+		if c.Key.Family < 0 {
 			continue // not a chunk
 		}
 		if err := w.adopt(c); err != nil {
@@ -433,68 +493,77 @@ func (l *loader) adoptChunks(ctx context.Context, w *writer) error {
 
 // adoptChunk takes over a chunk that another process wrote, or this one in a
 // transaction whose commit was not answered.
-func (w *writer) adoptChunk(ctx context.Context, key chunkKey) error {
-	if err := w.rollback(); err != nil {
+func (w *Writer) adoptChunk(ctx context.Context, key journal.Key) error {
+	if err := w.Rollback(); err != nil {
 		return err
 	}
-	chunks, err := Chunks(ctx, w.store, key.load)
+	chunks, err := journal.Chunks(ctx, w.Store, key.Load)
 	if err != nil {
 		return err
 	}
 	for _, c := range chunks {
-		if c.key == key {
-			if c.State != StateDone {
+		if c.Key == key {
+			if c.State != journal.StateDone {
 				break
 			}
 			return w.adopt(c)
 		}
 	}
-	return &store.Fault{Kind: store.Transient, Message: "a chunk was being written by another process, and then was not"}
+	return &store.Fault{
+		Kind:    store.Transient,
+		Message: "a chunk was being written by another process, and then was not",
+	}
 }
 
 // adopt counts a chunk that is committed, and learns what it noted.
-func (w *writer) adopt(c *ChunkEntry) error {
-	if err := w.counted(c); err != nil || w.o.Part.Number > 0 {
+func (w *Writer) adopt(c *journal.ChunkEntry) error {
+	if err := w.counted(c); err != nil || w.Session.Options.Part.Number > 0 {
 		return err // who writes a part hands out what it rejects
 	}
 	return w.handOutLogged(c.Log)
 }
 
-func (w *writer) counted(c *ChunkEntry) error {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.journal.done == nil {
-		w.journal.done = map[chunkKey]bool{}
+func (w *Writer) counted(c *journal.ChunkEntry) error {
+	w.Session.mu.Lock()
+	defer w.Session.mu.Unlock()
+	if w.Session.Journal.done == nil {
+		w.Session.Journal.done = map[journal.Key]bool{}
 	}
-	w.journal.done[c.key] = true
-	for _, t := range w.list {
+	w.Session.Journal.done[c.Key] = true
+	for _, t := range w.Session.List {
 		e, ok := c.Result.Entities[t.Plan.Name]
 		if !ok {
 			continue
 		}
-		t.out.merge(e)
-		w.done += uint64(e.Inserted + e.Updated + e.Unchanged + e.Kept)
+		t.Out.Merge(e)
+		w.Session.done += uint64(e.Inserted + e.Updated + e.Unchanged + e.Kept)
 	}
-	w.result.Redrawn += c.Result.Redrawn
-	w.result.Chunks++
-	w.result.Transactions++
-	return w.learn(c.Log)
+	w.Session.Result.Redrawn += c.Result.Redrawn
+	w.Session.Result.Chunks++
+	w.Session.Result.Transactions++
+	return w.Session.learn(c.Log)
 }
 
 // learn takes what a log notes into account.
-func (l *loader) learn(log *chunkLog) error {
-	m := &memory{set: l.plan.Set, record: l.record, real: l.real, keys: map[*grow.Entity]map[grow.Row]value.Value{}, inserted: map[*grow.Entity][]loggedRows{}}
+func (l *Session) learn(log *journal.Log) error {
+	m := &Memory{
+		set:      l.Plan.Set,
+		record:   l.Record,
+		real:     l.real,
+		keys:     map[*grow.Entity]map[grow.Row]value.Value{},
+		inserted: map[*grow.Entity][]journal.RowRun{},
+	}
 	if l.steps == nil {
 		l.steps = map[*grow.Entity][]keyRun{}
 	}
-	m.columns, m.steps = newMemory(l.plan).columns, l.steps
-	return m.learn(log)
+	m.columns, m.steps = NewMemory(l.Plan).columns, l.steps
+	return m.Learn(log)
 }
 
 // handOutLogged gives away rejections that were noted, but maybe not handed out.
-func (w *writer) handOutLogged(log *chunkLog) error {
+func (w *Writer) handOutLogged(log *journal.Log) error {
 	for _, r := range log.Rejected {
-		for _, t := range w.list {
+		for _, t := range w.Session.List {
 			if t.Plan.Name != r.Entity {
 				continue
 			}
@@ -506,10 +575,10 @@ func (w *writer) handOutLogged(log *chunkLog) error {
 			}
 		}
 	}
-	w.mu.Lock()
-	w.rejected += int64(len(w.state.rejections))
+	w.Session.mu.Lock()
+	w.Session.rejected += int64(len(w.state.rejections))
 	err := w.handOut()
-	w.mu.Unlock()
+	w.Session.mu.Unlock()
 	w.state = newState()
 	return err
 }

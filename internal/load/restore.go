@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/schema"
@@ -53,10 +55,10 @@ type RestoredEntity struct {
 // and others deleted from tables that the first load found empty.
 func Restore(ctx context.Context, s store.Store, pasts []*Past, o RestoreOptions) (*Restoration, error) {
 	first := pasts[0].Entry
-	if err := patient(ctx, o.Wait, func() error { return lockPlan(ctx, s, first.Plan) }); err != nil {
+	if err := journal.WhileLocked(ctx, o.Wait, func() error { return journal.LockPlan(ctx, s, first.Plan) }); err != nil {
 		return nil, err
 	}
-	defer unlockPlan(ctx, s, first.Plan)
+	defer journal.UnlockPlan(ctx, s, first.Plan)
 	return restoreLocked(ctx, s, pasts, o)
 }
 
@@ -64,12 +66,12 @@ func Restore(ctx context.Context, s store.Store, pasts []*Past, o RestoreOptions
 func restoreLocked(ctx context.Context, s store.Store, pasts []*Past, o RestoreOptions) (*Restoration, error) {
 	started := time.Now()
 	var r *Restoration
-	l := pasts[0].l
-	l.o.Again = o.Again
-	w := &writer{loader: l, store: s} // knows the connection, should it break
-	defer w.close()
-	err := l.repeat(ctx, w, func() error {
-		c, err := newComparison(ctx, w.store, pasts)
+	l := pasts[0].Session
+	l.Options.Again = o.Again
+	w := &Writer{Session: l, Store: s} // knows the connection, should it break
+	defer w.Close()
+	err := l.Repeat(ctx, w, func() error {
+		c, err := newComparison(ctx, w.Store, pasts)
 		if err != nil {
 			return err
 		}
@@ -164,7 +166,7 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 	}
 	tx := c.tx()
 	if err := tx.Settle(ctx); err != nil {
-		return nil, c.parts[0].l.refusal(nil, nil, err)
+		return nil, c.parts[0].Session.Refusal(nil, nil, err)
 	}
 	if o.DryRun {
 		return r, nil
@@ -209,7 +211,7 @@ func (c *comparison) look(ctx context.Context, t *schema.Table, o RestoreOptions
 	for _, p := range c.byName[t.Name] {
 		f.wrong[p] = map[bool][]grow.Row{}
 		planned += p.e.Planned
-		for run := range p.runs(p.w, p.t, StagedChunk) {
+		for run := range p.Runs(p.w, p.t, StagedChunk) {
 			for _, added := range p.kinds(p.t) {
 				stages++
 				n, wrong, st, err := p.wrong(ctx, run, added, fates, o.OnlyMissing)
@@ -227,22 +229,27 @@ func (c *comparison) look(ctx context.Context, t *schema.Table, o RestoreOptions
 	case c.counts[t.Name] <= planned-missing:
 		return f, nil // it has no others
 	case stages == 1 && last != nil:
-		return f, last.Strangers(ctx, keyColumns(t), stranger) // the stage has all rows
+		return f, last.Strangers(ctx, KeyColumns(t), stranger) // the stage has all rows
 	}
-	return f, c.eachStranger(ctx, t, keyColumns(t), stranger)
+	return f, c.eachStranger(ctx, t, KeyColumns(t), stranger)
 }
 
 // deleteRows deletes rows that nothing refers to, as often as that sets others free. It
 // returns those that are left; at last that is an error.
-func (c *comparison) deleteRows(ctx context.Context, t *schema.Table, rows [][]value.Value, last bool) (int64, [][]value.Value, error) {
+func (c *comparison) deleteRows(
+	ctx context.Context,
+	t *schema.Table,
+	rows [][]value.Value,
+	last bool,
+) (int64, [][]value.Value, error) {
 	deleted := int64(0)
 	p := c.byName[t.Name][0]
 	for len(rows) > 0 {
-		st, err := stageKeys(ctx, p.w.tx, t, rows)
+		st, err := StageKeys(ctx, p.w.Tx, t, rows)
 		if err != nil {
 			return deleted, rows, err
 		}
-		found, err := st.Referred(ctx, p.l.plan.Database, nil)
+		found, err := st.Referred(ctx, p.Session.Plan.Database, nil)
 		if err != nil {
 			return deleted, rows, err
 		}
@@ -254,16 +261,26 @@ func (c *comparison) deleteRows(ctx context.Context, t *schema.Table, rows [][]v
 			}
 		}
 		if last && len(left) == len(rows) {
-			return deleted, rows, &Refusal{Kind: store.ForeignKey, Entity: p.t.Plan.Name, Table: t.Name, Refers: t.Name,
-				Message: fmt.Sprintf("%d rows of %s are not the plan's, and rows of %s refer to them", len(rows), t.Name, found[0].Table),
-				Hint:    "delete the rows of " + found[0].Table + " first, or change what they refer to"}
+			return deleted, rows, &journal.Refusal{
+				Kind:   store.ForeignKey,
+				Entity: p.t.Plan.Name,
+				Table:  t.Name,
+				Refers: t.Name,
+				Message: fmt.Sprintf(
+					"%d rows of %s are not the plan's, and rows of %s refer to them",
+					len(rows),
+					t.Name,
+					found[0].Table,
+				),
+				Hint: "delete the rows of " + found[0].Table + " first, or change what they refer to",
+			}
 		}
 		if err := st.Drop(ctx, drop); err != nil {
 			return deleted, rows, err
 		}
 		n, err := st.Remove(ctx)
 		if err != nil {
-			return deleted, rows, p.l.refusal(p.t, nil, err)
+			return deleted, rows, p.Session.Refusal(p.t, nil, err)
 		}
 		deleted += n
 		if rows = left; n == 0 {
@@ -273,17 +290,23 @@ func (c *comparison) deleteRows(ctx context.Context, t *schema.Table, rows [][]v
 	return deleted, rows, nil
 }
 
-// stageKeys stages rows by what tells them: their primary keys, or, without one, all
+// StageKeys stages rows by what tells them: their primary keys, or, without one, all
 // that they have.
-func stageKeys(ctx context.Context, tx store.Tx, t *schema.Table, rows [][]value.Value) (store.Stage, error) {
-	columns := keyColumns(t)
-	write := &store.Write{Into: store.Into{Table: t, Columns: columns}, Mode: store.Update, Match: columns, Alike: len(t.PrimaryKey) == 0, Distinct: true}
+func StageKeys(ctx context.Context, tx store.Tx, t *schema.Table, rows [][]value.Value) (store.Stage, error) {
+	columns := KeyColumns(t)
+	write := &store.Write{
+		Into:     store.Into{Table: t, Columns: columns},
+		Mode:     store.Update,
+		Match:    columns,
+		Alike:    len(t.PrimaryKey) == 0,
+		Distinct: true,
+	}
 	for i := range columns {
 		write.Fields = append(write.Fields, i)
 	}
-	return tx.Stage(ctx, write, func(yield func(*grow.Batch) bool) {
+	return tx.Stage(ctx, write, func(yield func(*value.Batch) bool) {
 		for _, row := range rows {
-			if !yield(&grow.Batch{Len: 1, Width: len(columns), Values: row}) {
+			if !yield(&value.Batch{Len: 1, Width: len(columns), Values: row}) {
 				return
 			}
 		}
@@ -292,11 +315,11 @@ func stageKeys(ctx context.Context, tx store.Tx, t *schema.Table, rows [][]value
 
 // putBack changes rows of an entity back, and adds those that are missing.
 func (p *part) putBack(ctx context.Context, wrong []grow.Row, added bool, e *RestoredEntity) error {
-	if len(wrong) == 0 || p.t.write.Mode == store.Keep && !added { // that was there before, and stays what it is
+	if len(wrong) == 0 || p.t.Writes.Mode == store.Keep && !added { // that was there before, and stays what it is
 		return nil
 	}
-	rows := &pass{}
-	write := p.compared(p.t, added)
+	rows := &Pass{}
+	write := p.Compared(p.t, added)
 	write.Set = slices.DeleteFunc(write.Set, func(c *schema.Column) bool { return c.Identity == schema.Always })
 	switch {
 	case added && write.Alike:
@@ -304,17 +327,17 @@ func (p *part) putBack(ctx context.Context, wrong []grow.Row, added bool, e *Res
 	case added:
 		write.Mode = store.Upsert
 	default:
-		write.Stamp = p.t.write.Stamp
+		write.Stamp = p.t.Writes.Stamp
 	}
-	st, err := p.w.tx.Stage(ctx, write, p.these(p.w, p.t, wrong, rows))
+	st, err := p.w.Tx.Stage(ctx, write, p.These(p.w, p.t, wrong, rows))
 	if err == nil {
-		err = p.w.growth
+		err = p.w.Growth
 	}
 	if err != nil {
 		return err
 	}
-	out, err := store.Isolate(ctx, p.w.tx, st, 0, rows.n, func(v *store.Violation) error {
-		return p.l.refusalOf(p.t, rows.row(v.Row), v)
+	out, err := store.Isolate(ctx, p.w.Tx, st, rows.N, func(v *store.Violation) error {
+		return p.Session.refusalOf(p.t, rows.Row(v.Row), v)
 	})
 	e.Inserted += out.Inserted
 	e.Updated += out.Updated
@@ -323,13 +346,19 @@ func (p *part) putBack(ctx context.Context, wrong []grow.Row, added bool, e *Res
 
 // wrong finds the rows of a run that are missing or changed, and counts the missing
 // ones. The stage holds the run's rows.
-func (p *part) wrong(ctx context.Context, run order.Run, added bool, f fates, onlyMissing bool) (int64, []grow.Row, store.Stage, error) {
-	rows := &pass{}
-	st, err := p.w.tx.Stage(ctx, p.compared(p.t, added), p.only(p.w, p.t, run, added, rows))
+func (p *part) wrong(
+	ctx context.Context,
+	run order.Run,
+	added bool,
+	f fates,
+	onlyMissing bool,
+) (int64, []grow.Row, store.Stage, error) {
+	rows := &Pass{}
+	st, err := p.w.Tx.Stage(ctx, p.Compared(p.t, added), p.Only(p.w, p.t, run, added, rows))
 	if err == nil {
-		err = p.w.growth
+		err = p.w.Growth
 	}
-	if err != nil || rows.n == 0 {
+	if err != nil || rows.N == 0 {
 		return 0, nil, nil, err
 	}
 	missing, err := st.Unmatched(ctx, 0)
@@ -341,15 +370,17 @@ func (p *part) wrong(ctx context.Context, run order.Run, added bool, f fates, on
 		return 0, nil, nil, err
 	}
 	gone := int64(len(missing))
-	if missing, changed, _, err = p.withoutFates(ctx, f, st, rows, missing, changed); err != nil {
+	wrong, _, err := p.withoutFates(ctx, f, st, rows, wrongRows{missing, changed})
+	if err != nil {
 		return 0, nil, nil, err
 	}
+	missing, changed = wrong.missing, wrong.changed
 	if onlyMissing {
 		changed = nil
 	}
 	var out []grow.Row
 	for _, n := range slices.Sorted(slices.Values(append(missing, changed...))) {
-		out = append(out, rows.row(n))
+		out = append(out, rows.Row(n))
 	}
 	return gone, out, st, nil
 }

@@ -5,19 +5,21 @@ import (
 	"fmt"
 	"maps"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/store"
 )
 
 // OpenLoad finds the load of a plan that broke off; nil if there is none.
-func OpenLoad(ctx context.Context, s store.Store, name, extra string) (*Entry, error) {
-	all, err := Entries(ctx, s, name)
+func OpenLoad(ctx context.Context, s store.Store, name, extra string) (*journal.Entry, error) {
+	all, err := journal.Entries(ctx, s, name)
 	if err != nil {
 		return nil, err
 	}
 	for _, e := range all {
-		if e.Extra == extra && e.State == StateOpen {
+		if e.Extra == extra && e.State == journal.StateOpen {
 			return e, nil
 		}
 	}
@@ -27,9 +29,9 @@ func OpenLoad(ctx context.Context, s store.Store, name, extra string) (*Entry, e
 // Resume goes on with a load that broke off: from the plan that the journal keeps, in
 // the same chunks, without those that are committed. Of the options, what would change
 // rows or chunks does not count; policies come before those that it was begun with.
-func Resume(ctx context.Context, s store.Store, number int64, o Options) (r *Result, err error) {
-	err = patient(ctx, o.Journal.Wait, func() error {
-		return held(ctx, s, number, o.Journal.toResume(), func(p *Past) (err error) {
+func Resume(ctx context.Context, s store.Store, number int64, o Options) (r *journal.Result, err error) {
+	err = journal.WhileLocked(ctx, o.Journal.Wait, func() error {
+		return Held(ctx, s, number, o.Journal.toResume(), func(p *Past) (err error) {
 			r, err = p.resume(ctx, s, o)
 			return err
 		})
@@ -37,9 +39,9 @@ func Resume(ctx context.Context, s store.Store, number int64, o Options) (r *Res
 	return r, err
 }
 
-func (p *Past) resume(ctx context.Context, s store.Store, o Options) (*Result, error) {
+func (p *Past) resume(ctx context.Context, s store.Store, o Options) (*journal.Result, error) {
 	e := p.Entry
-	if e.State != StateOpen {
+	if e.State != journal.StateOpen {
 		return nil, fmt.Errorf("load %d is %s, so there is nothing to go on with", e.Number, e.State)
 	}
 	about := e.About
@@ -51,18 +53,18 @@ func (p *Past) resume(ctx context.Context, s store.Store, o Options) (*Result, e
 	}
 	maps.Copy(policies, o.Policies)
 	o.Policies = policies
-	l := p.l
-	l.o, l.memory = o, p.memory
-	l.o.Jobs = max(o.Jobs, 1)
+	l := p.Session
+	l.Options, l.Memory = o, p.memory
+	l.Options.Jobs = max(o.Jobs, 1)
 	if err := l.prepareAgain(); err != nil {
 		return nil, err
 	}
-	if err := l.openJournal(ctx, s); err != nil {
+	if err := l.OpenJournal(ctx, s); err != nil {
 		return nil, err
 	}
-	l.journal.number, l.journal.token, l.journal.extra, l.journal.part, l.journal.undo, l.journal.about = e.Number, e.token, e.Extra, e.Part, about.Undo, about
-	w := &writer{loader: l, store: s}
-	defer w.close()
+	l.Journal.Number, l.Journal.Token, l.Journal.Extra, l.Journal.Part, l.Journal.Undo, l.Journal.About = e.Number, e.Token, e.Extra, e.Part, about.Undo, about
+	w := &Writer{Session: l, Store: s}
+	defer w.Close()
 	if err := l.write(ctx, w); err != nil {
 		return nil, err
 	}
@@ -71,15 +73,15 @@ func (p *Past) resume(ctx context.Context, s store.Store, o Options) (*Result, e
 
 // prepareAgain works out again how entities are written, and keeps what the journal
 // says of them.
-func (l *loader) prepareAgain() error {
-	before := map[string]*target{}
-	for _, t := range l.list {
+func (l *Session) prepareAgain() error {
+	before := map[string]*Target{}
+	for _, t := range l.List {
 		before[t.Plan.Name] = t
 	}
 	if err := l.prepare(); err != nil {
 		return err
 	}
-	for _, t := range l.list {
+	for _, t := range l.List {
 		was := before[t.Plan.Name]
 		t.resumed, t.before, t.skipped, t.loaded, t.from, t.fromSide = true, was.before, was.skipped, was.loaded, was.from, was.fromSide
 	}
@@ -88,28 +90,28 @@ func (l *loader) prepareAgain() error {
 
 // watchAgain lets rows with equal match values be found in chunks that are committed,
 // too.
-func (l *loader) watchAgain(w *writer) error {
-	for _, f := range l.order.Families {
+func (l *Session) watchAgain(w *Writer) error {
+	for _, f := range l.Order.Families {
 		watched := false
 		for _, t := range f {
-			watched = watched || l.targets[t].seen != nil
+			watched = watched || l.Targets[t].seen != nil
 		}
 		if !watched {
 			continue
 		}
-		g := grow.NewGrower(l.plan.Set)
+		g := grow.NewGrower(l.Plan.Set)
 		for c := range l.cut(g, f, l.mostCommitted(f)) {
-			if !l.journal.done[l.keyOf(c)] {
+			if !l.Journal.done[l.keyOf(c)] {
 				continue
 			}
 			for _, run := range c {
-				t := l.targets[run.Target]
+				t := l.Targets[run.Target]
 				if t.seen == nil {
 					continue
 				}
 				for b := range w.regrow(run) {
 					for i := range b.Len {
-						if !w.record.Rejected(t.Grow, b.At(i)) {
+						if !w.Session.Record.Rejected(t.Grow, b.At(i)) {
 							w.twin(t, b.At(i), b.Row(i))
 						}
 					}
@@ -120,5 +122,5 @@ func (l *loader) watchAgain(w *writer) error {
 			return err
 		}
 	}
-	return w.growth
+	return w.Growth
 }

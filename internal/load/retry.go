@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
@@ -18,12 +20,18 @@ const retryPrefix = "retry "
 // LeftOut are the rows that the loads of a plan left out, as they would have been written,
 // without those that were tried again since and went in. set is the name under which the
 // journal is to keep the next try.
-func LeftOut(ctx context.Context, s store.Store, name string, db *schema.Database, by Operator) (rows []*Rejection, set string, err error) {
-	entries, err := Entries(ctx, s, name)
+func LeftOut(
+	ctx context.Context,
+	s store.Store,
+	name string,
+	db *schema.Database,
+	by Operator,
+) (rows []*Rejection, set string, err error) {
+	entries, err := journal.Entries(ctx, s, name)
 	if err != nil {
 		return nil, "", err
 	}
-	slices.SortFunc(entries, func(a, b *Entry) int { return cmp.Compare(a.Number, b.Number) })
+	slices.SortFunc(entries, func(a, b *journal.Entry) int { return cmp.Compare(a.Number, b.Number) })
 	tries := 0
 	for _, e := range entries {
 		retry := strings.HasPrefix(e.Extra, retryPrefix)
@@ -31,7 +39,7 @@ func LeftOut(ctx context.Context, s store.Store, name string, db *schema.Databas
 			tries++
 		}
 		switch {
-		case e.State != StateDone || e.About.Unit != "":
+		case e.State != journal.StateDone || e.About.Unit != "":
 		case retry:
 			if rows, err = stillOut(ctx, s, e, rows); err != nil {
 				return nil, "", err
@@ -48,29 +56,35 @@ func LeftOut(ctx context.Context, s store.Store, name string, db *schema.Databas
 }
 
 // leftOutBy are the rows that one load left out.
-func leftOutBy(ctx context.Context, s store.Store, e *Entry, db *schema.Database, by Operator) (rows []*Rejection, err error) {
+func leftOutBy(
+	ctx context.Context,
+	s store.Store,
+	e *journal.Entry,
+	db *schema.Database,
+	by Operator,
+) (rows []*Rejection, err error) {
 	p, err := Recall(ctx, s, e.Number, db, by)
 	if err != nil {
 		return nil, err
 	}
 	defer p.Close()
-	w := &writer{loader: p.l, store: s}
-	defer w.close()
-	for _, c := range p.chunks {
+	w := &Writer{Session: p.Session, Store: s}
+	defer w.Close()
+	for _, c := range p.Chunks {
 		for _, x := range c.Log.Rejected {
-			t := p.l.named(x.Entity)
+			t := p.Session.Named(x.Entity)
 			if t == nil || x.Refusal == nil {
 				return nil, fmt.Errorf("the journal speaks of a row of %s that the plan does not have", x.Entity)
 			}
 			rows = append(rows, w.rejection(t, grow.Row{N: x.Row, Side: x.Given}, x.Refusal))
 		}
 	}
-	return rows, w.grower().Err()
+	return rows, w.Grower().Err()
 }
 
 // stillOut are the rows that a further try left out again.
-func stillOut(ctx context.Context, s store.Store, e *Entry, rows []*Rejection) ([]*Rejection, error) {
-	chunks, err := Chunks(ctx, s, e.Number)
+func stillOut(ctx context.Context, s store.Store, e *journal.Entry, rows []*Rejection) ([]*Rejection, error) {
+	chunks, err := journal.Chunks(ctx, s, e.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -93,13 +107,13 @@ func stillOut(ctx context.Context, s store.Store, e *Entry, rows []*Rejection) (
 
 // countLeftOut counts the rows of a plan's loads that were left out, and not loaded since.
 func countLeftOut(ctx context.Context, s store.Store, name string) (int64, error) {
-	entries, err := Entries(ctx, s, name)
+	entries, err := journal.Entries(ctx, s, name)
 	if err != nil {
 		return 0, err
 	}
 	n := int64(0)
 	for _, e := range entries {
-		if e.State != StateDone || e.Summary == nil {
+		if e.State != journal.StateDone || e.Summary == nil {
 			continue
 		}
 		for _, x := range e.Summary.Entities {

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"math"
 
+	"evensprout/internal/journal"
+
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
@@ -20,19 +22,11 @@ import (
 // less, if by is below 0.
 type keyRun struct{ lo, hi, by int64 }
 
-// Stepped is a run of keys that rows got because others have the planned ones.
-type Stepped struct {
-	Entity string `json:"entity"`
-	Table  string `json:"table"`
-	Rows   int64  `json:"rows"`
-	First  int64  `json:"first"` // key
-}
-
-// stepOver finds which rows that are to be written have numbers that are taken, and gives
+// StepOver finds which rows that are to be written have numbers that are taken, and gives
 // them free ones. Before a transaction and before counters are moved.
-func (l *loader) stepOver(ctx context.Context, s store.Store) error {
-	l.stepped, l.steps, l.stepLog = nil, map[*grow.Entity][]keyRun{}, chunkLog{}
-	if l.o.Journal == nil {
+func (l *Session) StepOver(ctx context.Context, s store.Store) error {
+	l.stepped, l.steps, l.stepLog = nil, map[*grow.Entity][]keyRun{}, journal.Log{}
+	if l.Options.Journal == nil {
 		return nil // who loads again would not know which rows are whose
 	}
 	tx, err := s.Begin(ctx, store.TxOptions{})
@@ -40,7 +34,7 @@ func (l *loader) stepOver(ctx context.Context, s store.Store) error {
 		return err
 	}
 	defer tx.Rollback()
-	for _, t := range l.list {
+	for _, t := range l.List {
 		l.stepLog.Keys = append(l.stepLog.Keys, t.moved...)
 		if !t.numbered() || t.resumed || t.Plan.WhenEmpty && !t.loaded { // such a table is empty, or left alone
 			continue
@@ -53,13 +47,16 @@ func (l *loader) stepOver(ctx context.Context, s store.Store) error {
 }
 
 // numbered tells whether the plan numbers the rows of an entity and adds all of them.
-func (t *target) numbered() bool {
-	return t.write.Mode == store.Insert && !t.unkeyed && !t.Plan.Existing && t.key != nil && t.key.Kind == schema.Integer && t.Grow.Key != nil && t.Grow.Key.Counted()
+func (t *Target) numbered() bool {
+	return t.Writes.Mode == store.Insert && !t.Unkeyed && !t.Plan.Existing && t.Key != nil &&
+		t.Key.Kind == schema.Integer &&
+		t.Grow.Key != nil &&
+		t.Grow.Key.Counted()
 }
 
 // step gives the rows of an entity that are to be written other numbers, if some of theirs
 // are taken.
-func (l *loader) step(ctx context.Context, tx store.Tx, t *target) error {
+func (l *Session) step(ctx context.Context, tx store.Tx, t *Target) error {
 	lo, hi, grown := t.Grow.Key.Numbers()
 	if lo += int64(t.from); grown && t.loaded && lo > hi {
 		grown = false
@@ -70,7 +67,7 @@ func (l *loader) step(ctx context.Context, tx store.Tx, t *target) error {
 			side = 0 // numbers by hand are what the author wants
 		}
 	}
-	next, err := tx.Greatest(ctx, t.Table, t.key)
+	next, err := tx.Greatest(ctx, t.Table, t.Key)
 	if err != nil {
 		return err
 	}
@@ -81,7 +78,7 @@ func (l *loader) step(ctx context.Context, tx store.Tx, t *target) error {
 		next = max(next, hi)
 	}
 	give := func(given bool, row uint64, lo, hi int64) error {
-		taken, err := tx.Between(ctx, t.Table, t.key, lo, hi)
+		taken, err := tx.Between(ctx, t.Table, t.Key, lo, hi)
 		if err != nil || taken == 0 {
 			return err
 		}
@@ -89,13 +86,23 @@ func (l *loader) step(ctx context.Context, tx store.Tx, t *target) error {
 		if next > math.MaxInt64-rows {
 			return nil // then it is refused as before
 		}
-		if last := value.Int(next + rows); store.Misfit(t.key, &last) != nil {
+		if last := value.Int(next + rows); store.Misfit(t.Key, &last) != nil {
 			return nil
 		}
 		run := keyRun{lo, hi, next + 1 - lo}
 		l.steps[t.Grow] = append(l.steps[t.Grow], run)
-		l.stepped = append(l.stepped, Stepped{t.Plan.Name, t.Table.Name, rows, next + 1})
-		l.stepLog.Keys = append(l.stepLog.Keys, loggedKeys{loggedRows: loggedRows{t.Plan.Name, given, row, uint64(rows)}, From: next + 1, Run: true})
+		l.stepped = append(
+			l.stepped,
+			journal.Stepped{Entity: t.Plan.Name, Table: t.Table.Name, Rows: rows, First: next + 1},
+		)
+		l.stepLog.Keys = append(
+			l.stepLog.Keys,
+			journal.Keys{
+				RowRun: journal.RowRun{Entity: t.Plan.Name, Given: given, First: row, Rows: uint64(rows)},
+				From:   next + 1,
+				Run:    true,
+			},
+		)
 		next += rows
 		return nil
 	}
@@ -123,25 +130,25 @@ func stepOf(runs []keyRun, v value.Value) (value.Value, bool) {
 	return v, false
 }
 
-// realKey is the key that a row really has, by its planned one; false if it is that one.
+// RealKey is the key that a row really has, by its planned one; false if it is that one.
 // The loader is locked.
-func (l *loader) realKey(e *grow.Entity, planned value.Value) (value.Value, bool) {
+func (l *Session) RealKey(e *grow.Entity, planned value.Value) (value.Value, bool) {
 	if key, ok := l.real[e][planned]; ok {
 		return key, true
 	}
-	if key, ok := stepOf(l.memory.stepsOf(e), planned); ok {
+	if key, ok := stepOf(l.Memory.stepsOf(e), planned); ok {
 		return key, true
 	}
 	return stepOf(l.steps[e], planned)
 }
 
-// renamed tells whether some rows of an entity have other keys than the planned ones.
-func (l *loader) renamed(e *grow.Entity) bool {
-	return len(l.real[e]) > 0 || len(l.memory.stepsOf(e)) > 0 || len(l.steps[e]) > 0
+// Renamed tells whether some rows of an entity have other keys than the planned ones.
+func (l *Session) Renamed(e *grow.Entity) bool {
+	return len(l.real[e]) > 0 || len(l.Memory.stepsOf(e)) > 0 || len(l.steps[e]) > 0
 }
 
 // stepsOf are the runs that earlier loads noted; there may be no memory.
-func (m *memory) stepsOf(e *grow.Entity) []keyRun {
+func (m *Memory) stepsOf(e *grow.Entity) []keyRun {
 	if m == nil {
 		return nil
 	}
@@ -149,14 +156,17 @@ func (m *memory) stepsOf(e *grow.Entity) []keyRun {
 }
 
 // learnRun takes a run of keys into account.
-func (m *memory) learnRun(g *grow.Grower, e *grow.Entity, x loggedKeys) error {
+func (m *Memory) learnRun(g *grow.Grower, e *grow.Entity, x journal.Keys) error {
 	var b grow.Batch
 	g.Grow(e, grow.Row{N: x.First, Side: x.Given}, 1, &b)
 	if err := g.Err(); err != nil {
 		return err
 	}
 	planned := b.Row(0)[fieldPlace(e, e.Key)]
-	if planned.Type != value.Integer || x.Rows == 0 || x.Rows > math.MaxInt64 || planned.N > math.MaxInt64-int64(x.Rows) || x.From > math.MaxInt64-int64(x.Rows) || x.From < 1 {
+	if planned.Type != value.Integer || x.Rows == 0 || x.Rows > math.MaxInt64 ||
+		planned.N > math.MaxInt64-int64(x.Rows) ||
+		x.From > math.MaxInt64-int64(x.Rows) ||
+		x.From < 1 {
 		return fmt.Errorf("the journal's keys of %s are none", e.Label(grow.Row{N: x.First, Side: x.Given}))
 	}
 	m.steps[e] = append(m.steps[e], keyRun{planned.N, planned.N + int64(x.Rows) - 1, x.From - planned.N})

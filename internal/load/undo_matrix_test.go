@@ -1,4 +1,4 @@
-package load
+package load_test
 
 import (
 	"context"
@@ -9,11 +9,14 @@ import (
 	"strings"
 	"testing"
 
+	"evensprout/internal/withdraw"
+
+	"evensprout/internal/load"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"evensprout/internal/files"
-	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
@@ -31,7 +34,10 @@ CREATE TABLE kind_parts (id {key}, kind_code VARCHAR(8) NOT NULL REFERENCES kind
 type matrixCase struct{ mode, keys, children, before, policy, commit string }
 
 func (c matrixCase) String() string {
-	return strings.Join([]string{c.mode, "keys " + c.keys, "children " + c.children, "before " + c.before, c.policy, c.commit}, ", ")
+	return strings.Join(
+		[]string{c.mode, "keys " + c.keys, "children " + c.children, "before " + c.before, c.policy, c.commit},
+		", ",
+	)
 }
 
 func matrix() []matrixCase {
@@ -42,7 +48,8 @@ func matrix() []matrixCase {
 				for _, before := range []string{"nothing", "others", "some of the same"} {
 					for _, policy := range []string{"stop", "skip", "redraw"} {
 						for _, commit := range []string{"load", "chunk"} {
-							if mode == "replace" && commit == "chunk" || mode == "update" && (before == "nothing" || children != "none" || keys == "database") {
+							if mode == "replace" && commit == "chunk" ||
+								mode == "update" && (before == "nothing" || children != "none" || keys == "database") {
 								continue // refused by the plan, or nothing to do
 							}
 							all = append(all, matrixCase{mode, keys, children, before, policy, commit})
@@ -83,7 +90,11 @@ func (c matrixCase) plan() string {
 	if c.keys == "database" {
 		fmt.Fprintf(&b, "    keys: database\n")
 	}
-	fmt.Fprintf(&b, "    fields: {%scode: {pattern: \"A[0-9]{2}\", unique: true}, label: {pattern: \"[a-z]{4}\", nulls: 20%%}, n: {between: [1, 9]}}\n", id)
+	fmt.Fprintf(
+		&b,
+		"    fields: {%scode: {pattern: \"A[0-9]{2}\", unique: true}, label: {pattern: \"[a-z]{4}\", nulls: 20%%}, n: {between: [1, 9]}}\n",
+		id,
+	)
 	if c.children != "none" {
 		fmt.Fprintf(&b, "  Part:\n    table: %s_parts\n", strings.TrimSuffix(table, "s"))
 		if c.children == "per" {
@@ -106,9 +117,17 @@ func (c matrixCase) rowsBefore(codes []string) []string {
 		rows = append(rows, codes[2], codes[7])
 	}
 	for i, code := range rows {
-		out = append(out, fmt.Sprintf("INSERT INTO items (id, code, label, n) VALUES (%d, '%s', 'old', %d)", 9001+i, code, i+1), fmt.Sprintf("INSERT INTO kinds (code, label, n) VALUES ('%s', NULL, %d)", code, i+1))
+		out = append(
+			out,
+			fmt.Sprintf("INSERT INTO items (id, code, label, n) VALUES (%d, '%s', 'old', %d)", 9001+i, code, i+1),
+			fmt.Sprintf("INSERT INTO kinds (code, label, n) VALUES ('%s', NULL, %d)", code, i+1),
+		)
 	}
-	return append(out, "INSERT INTO item_parts (id, item_id, word) VALUES (9001, 9001, 'mine')", "INSERT INTO kind_parts (id, kind_code, word) VALUES (9001, 'Z01', 'mine')")
+	return append(
+		out,
+		"INSERT INTO item_parts (id, item_id, word) VALUES (9001, 9001, 'mine')",
+		"INSERT INTO kind_parts (id, kind_code, word) VALUES (9001, 'Z01', 'mine')",
+	)
 }
 
 // Whatever the way of loading: what was loaded compares clean, and taking it back leaves
@@ -117,7 +136,10 @@ func TestUndoOfEveryWayToLoad(t *testing.T) {
 	cases := matrix()
 	require.GreaterOrEqual(t, 3*len(cases), 2000)
 	if testing.Short() {
-		cases = slices.DeleteFunc(cases, func(c matrixCase) bool { return c.commit == "chunk" || c.policy == "redraw" || c.keys == "planned far" })
+		cases = slices.DeleteFunc(
+			cases,
+			func(c matrixCase) bool { return c.commit == "chunk" || c.policy == "redraw" || c.keys == "planned far" },
+		)
 	}
 	for _, e := range engines() {
 		t.Run(e.name, func(t *testing.T) {
@@ -128,7 +150,11 @@ func TestUndoOfEveryWayToLoad(t *testing.T) {
 			require.NoError(t, err)
 			codes := d.matrixCodes(t, tables)
 			refused, forget := 0, []string{}
-			_, err = d.load(t, "  Item:\n    table: items\n    rows: 1\n    fields: {code: {value: X}, n: {value: 1}}\n", d.journaled(Options{})) // makes the journal
+			_, err = d.load(
+				t,
+				"  Item:\n    table: items\n    rows: 1\n    fields: {code: {value: X}, n: {value: 1}}\n",
+				d.journaled(load.Options{}),
+			) // makes the journal
 			require.NoError(t, err)
 			journal, err := d.store.Journal(t.Context(), false)
 			require.NoError(t, err)
@@ -161,10 +187,17 @@ func (d *db) together(t *testing.T, statements []string) {
 
 // matrixCodes are the codes of the planned rows.
 func (d *db) matrixCodes(t *testing.T, tables *schema.Database) []string {
-	c := d.matrixPlan(t, tables, matrixCase{mode: "insert", keys: "planned", commit: "load", policy: "stop", children: "none"})
-	l, err := newLoader(c, d.store, Options{})
-	require.NoError(t, err)
-	return codesOf(t, l)
+	c := d.matrixPlan(
+		t,
+		tables,
+		matrixCase{mode: "insert", keys: "planned", commit: "load", policy: "stop", children: "none"},
+	)
+	var codes []string
+	require.NoError(
+		t,
+		load.EachRow(t.Context(), c, d.store, func(values []value.Value) { codes = append(codes, values[1].S) }),
+	)
+	return codes
 }
 
 func (d *db) matrixPlan(t *testing.T, tables *schema.Database, c matrixCase) *plan.Compiled {
@@ -188,15 +221,15 @@ func (d *db) undone(t *testing.T, tables *schema.Database, c matrixCase) bool {
 	t.Helper()
 	s := surveyed{d.store, tables}
 	before := dumpOf(t, s, tables)
-	o := d.journaled(Options{Chunk: 5})
-	r, err := Run(t.Context(), d.matrixPlan(t, tables, c), s, o)
-	var partial *Partial
+	o := d.journaled(load.Options{Chunk: 5})
+	r, err := load.Run(t.Context(), d.matrixPlan(t, tables, c), s, o)
+	var partial *load.Partial
 	if err != nil && !errors.As(err, &partial) {
 		require.Equal(t, before, dumpOf(t, s, tables), "%s: %v", c, err)
 		return false
 	}
 	if err != nil {
-		v, err := Withdraw(t.Context(), s, partial.Load, WithdrawOptions{By: Operator{Rows: files.Rows}})
+		v, err := withdraw.Run(t.Context(), s, partial.Load, withdraw.Options{By: load.Operator{Rows: files.Rows}})
 		require.NoError(t, err, c.String())
 		require.Zero(t, v.Left, "%s: %+v", c, v.LeftRows)
 		require.Equal(t, before, dumpOf(t, s, tables), c.String())
@@ -206,30 +239,17 @@ func (d *db) undone(t *testing.T, tables *schema.Database, c matrixCase) bool {
 		require.Equal(t, before, dumpOf(t, s, tables), c.String())
 		return true
 	}
-	p, err := Recall(t.Context(), s, r.Load, tables, Operator{Rows: files.Rows})
+	p, err := load.Recall(t.Context(), s, r.Load, tables, load.Operator{Rows: files.Rows})
 	require.NoError(t, err, c.String())
-	diff, err := Compare(t.Context(), s, []*Past{p}, CompareOptions{})
+	diff, err := load.Compare(t.Context(), s, []*load.Past{p}, load.CompareOptions{})
 	require.NoError(t, err, c.String())
 	require.NoError(t, p.Close())
 	require.Zero(t, diff.Missing+diff.Changed, "%s: %+v", c, diff.Entities)
-	v, err := Withdraw(t.Context(), s, r.Load, WithdrawOptions{By: Operator{Rows: files.Rows}})
+	v, err := withdraw.Run(t.Context(), s, r.Load, withdraw.Options{By: load.Operator{Rows: files.Rows}})
 	require.NoError(t, err, c.String())
 	require.Zero(t, v.Left, "%s: %+v", c, v.LeftRows)
 	require.Equal(t, before, dumpOf(t, s, tables), c.String())
 	return true
-}
-
-func codesOf(t *testing.T, l *loader) []string {
-	w := &writer{loader: l}
-	l.reset()
-	defer w.close()
-	target := l.list[0]
-	var codes []string
-	require.NoError(t, l.eachRow(t.Context(), target, func(_ grow.Row, values []value.Value) error {
-		codes = append(codes, values[1].S)
-		return nil
-	}))
-	return codes
 }
 
 // Rows whose keys the database gave come back with their keys.
@@ -237,19 +257,26 @@ func TestRestoreOfKeysThatTheDatabaseGave(t *testing.T) {
 	for _, mode := range []string{"insert", "keep", "upsert"} {
 		t.Run(mode, func(t *testing.T) {
 			onEach(t, matrixTables, func(t *testing.T, d *db) {
-				c := matrixCase{mode: mode, keys: "database", children: "none", before: "others", policy: "stop", commit: "load"}
+				c := matrixCase{
+					mode:     mode,
+					keys:     "database",
+					children: "none",
+					before:   "others",
+					policy:   "stop",
+					commit:   "load",
+				}
 				d.together(t, c.rowsBefore(nil))
 				tables, err := d.store.Survey(t.Context())
 				require.NoError(t, err)
-				r, err := Run(t.Context(), d.matrixPlan(t, tables, c), d.store, d.journaled(Options{}))
+				r, err := load.Run(t.Context(), d.matrixPlan(t, tables, c), d.store, d.journaled(load.Options{}))
 				require.NoError(t, err)
 				loaded := dumpOf(t, d.store, tables)
 				d.exec(t, "DELETE FROM items WHERE n > 4 AND code LIKE 'A%'")
 				d.exec(t, "UPDATE items SET label = 'mine' WHERE n < 4 AND code LIKE 'A%'")
-				p, err := Recall(t.Context(), d.store, r.Load, tables, Operator{Rows: files.Rows})
+				p, err := load.Recall(t.Context(), d.store, r.Load, tables, load.Operator{Rows: files.Rows})
 				require.NoError(t, err)
 				defer p.Close()
-				_, err = Restore(t.Context(), d.store, []*Past{p}, RestoreOptions{})
+				_, err = load.Restore(t.Context(), d.store, []*load.Past{p}, load.RestoreOptions{})
 				require.NoError(t, err)
 				assert.Equal(t, loaded, dumpOf(t, d.store, tables))
 			})

@@ -1,4 +1,4 @@
-package load
+package load_test
 
 import (
 	"context"
@@ -8,6 +8,14 @@ import (
 	"strings"
 	"sync"
 	"testing"
+
+	"evensprout/internal/unit"
+
+	"evensprout/internal/withdraw"
+
+	"evensprout/internal/load"
+
+	"evensprout/internal/journal"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -19,6 +27,9 @@ import (
 // Eight runs move amounts between the same accounts at the same time, and a reader looks
 // on: the sum never changes, no occasion is lost, and none is done twice.
 func TestParallelRuns(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	const runs, each = 8, 40
 	onEach(t, purse, func(t *testing.T, d *db) {
 		k := newDesk(t, d)
@@ -36,18 +47,22 @@ func TestParallelRuns(t *testing.T) {
 				default:
 				}
 				sum, moved := int64(0), int64(0)
-				err := s.Select(context.Background(), store.Query{Table: accounts, Columns: accounts.Columns}, func(row []value.Value) error {
-					v, _ := row[2].Rescale(2)
-					sum, moved = sum+v.N, moved+row[3].N
-					return nil
-				})
+				err := s.Select(
+					context.Background(),
+					store.Query{Table: accounts, Columns: accounts.Columns},
+					func(row []value.Value) error {
+						v, _ := row[2].Rescale(2)
+						sum, moved = sum+v.N, moved+row[3].N
+						return nil
+					},
+				)
 				if err == nil && !assert.Equal(t, int64(60000), sum, "half of a move is seen, after %d", moved) {
 					return
 				}
 			}
 		})
 		var all sync.WaitGroup
-		results := make([]*UnitResult, runs)
+		results := make([]*journal.UnitResult, runs)
 		for i := range runs {
 			r := rand.New(rand.NewPCG(uint64(i), 3))
 			file := "from,to,amount\n"
@@ -66,11 +81,16 @@ func TestParallelRuns(t *testing.T) {
 			s := d.open(t)
 			all.Go(func() {
 				var err error
-				o := k.journaled(Options{pause: 1_000_000, Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) }})
-				results[i], err = RunUnit(t.Context(), c, c.Units[0], s, o, false)
+				o := k.journaled(
+					load.Options{
+						Pause: 1_000_000,
+						Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) },
+					},
+				)
+				results[i], err = unit.Run(t.Context(), c, c.Units[0], s, o)
 				for n := 0; d.name == "sqlite" && lockedOut(err) && n < 20; n++ { // its one lock is waited for, but not in turn
-					var rest *UnitResult
-					if rest, err = RunUnit(t.Context(), c, c.Units[0], s, o, false); err == nil {
+					var rest *journal.UnitResult
+					if rest, err = unit.Run(t.Context(), c, c.Units[0], s, o); err == nil {
 						results[i] = rest
 					}
 				}
@@ -120,10 +140,10 @@ func TestUpsertsThatRace(t *testing.T) {
 			c.Plan.Name = fmt.Sprintf("desk %d", i)
 			s := d.open(t)
 			all.Go(func() {
-				o := k.journaled(Options{pause: 1_000_000})
-				_, err := RunUnit(t.Context(), c, c.Units[0], s, o, false)
+				o := k.journaled(load.Options{Pause: 1_000_000})
+				_, err := unit.Run(t.Context(), c, c.Units[0], s, o)
 				for n := 0; d.name == "sqlite" && lockedOut(err) && n < 20; n++ {
-					_, err = RunUnit(t.Context(), c, c.Units[0], s, o, false)
+					_, err = unit.Run(t.Context(), c, c.Units[0], s, o)
 				}
 				assert.NoError(t, err)
 			})
@@ -148,6 +168,9 @@ func cents(t *testing.T, k *desk) int64 {
 
 // Under every isolation level the sum stays, also where the server ends transactions for it.
 func TestIsolationLevels(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	few := strings.Replace(purseEntities, "rows: 40", "rows: 3", 1)
 	onEach(t, purse, func(t *testing.T, d *db) {
 		for _, level := range []string{"read committed", "repeatable read", "serializable"} {
@@ -163,10 +186,10 @@ func TestIsolationLevels(t *testing.T) {
 				c := k.plan(t, strings.Replace(text, "moves.csv", name, 1))
 				s := d.open(t)
 				all.Go(func() {
-					o := k.journaled(Options{pause: 1_000_000})
-					_, err := RunUnit(t.Context(), c, c.Units[0], s, o, false)
+					o := k.journaled(load.Options{Pause: 1_000_000})
+					_, err := unit.Run(t.Context(), c, c.Units[0], s, o)
 					for n := 0; d.name == "sqlite" && lockedOut(err) && n < 20; n++ {
-						_, err = RunUnit(t.Context(), c, c.Units[0], s, o, false)
+						_, err = unit.Run(t.Context(), c, c.Units[0], s, o)
 					}
 					assert.NoError(t, err, level)
 				})
@@ -185,20 +208,20 @@ func TestARunThatGoesOnIsNotWithdrawn(t *testing.T) {
 		k.write(t, "moves.csv", "from,to,amount\nA1,A2,1.00\nA3,A4,5000.00\n")
 		k.fill(t, together("1"))
 		before := k.contents(t)
-		_, err := k.run(t, together("1"), k.journaled(Options{}))
-		var partial *UnitPartial
+		_, err := k.run(t, together("1"), k.journaled(load.Options{}))
+		var partial *unit.Partial
 		require.ErrorAs(t, err, &partial)
 		require.NotZero(t, partial.Load, "an occasion was committed")
 
 		other := d.open(t)
-		holder, err := other.Lock(t.Context(), lockName(runName("desk", partial.Load)))
+		holder, err := other.Lock(t.Context(), journal.LockName(fmt.Sprintf("desk, load %d", partial.Load)))
 		require.NoError(t, err)
 		require.Empty(t, holder, "nobody runs it any more")
-		_, err = Withdraw(t.Context(), k.store, partial.Load, WithdrawOptions{})
+		_, err = withdraw.Run(t.Context(), k.store, partial.Load, withdraw.Options{})
 		require.True(t, lockedOut(err), "%v", err)
 		assert.ErrorContains(t, err, fmt.Sprintf("desk, load %d is being loaded by", partial.Load))
-		require.NoError(t, other.Unlock(t.Context(), lockName(runName("desk", partial.Load))))
-		_, err = Withdraw(t.Context(), k.store, partial.Load, WithdrawOptions{})
+		require.NoError(t, other.Unlock(t.Context(), journal.LockName(fmt.Sprintf("desk, load %d", partial.Load))))
+		_, err = withdraw.Run(t.Context(), k.store, partial.Load, withdraw.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, before, k.contents(t))
 	})

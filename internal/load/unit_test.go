@@ -1,4 +1,4 @@
-package load
+package load_test
 
 import (
 	"fmt"
@@ -8,6 +8,14 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"evensprout/internal/unit"
+
+	"evensprout/internal/withdraw"
+
+	"evensprout/internal/load"
+
+	"evensprout/internal/journal"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -79,7 +87,10 @@ func (k *desk) plan(t *testing.T, text string) *plan.Compiled {
 
 func (k *desk) tryPlan(t *testing.T, text string) (*plan.Compiled, error) {
 	t.Helper()
-	p, err := plan.Read(filepath.Join(k.folder, "plan.yaml"), []byte("name: desk\nseed: s\nclock: 2026-05-01T08:00:00Z\n"+text))
+	p, err := plan.Read(
+		filepath.Join(k.folder, "plan.yaml"),
+		[]byte("name: desk\nseed: s\nclock: 2026-05-01T08:00:00Z\n"+text),
+	)
 	require.NoError(t, err)
 	tables, err := k.store.Survey(t.Context())
 	require.NoError(t, err)
@@ -87,17 +98,17 @@ func (k *desk) tryPlan(t *testing.T, text string) (*plan.Compiled, error) {
 }
 
 // run runs the only unit of a plan.
-func (k *desk) run(t *testing.T, text string, o Options) (*UnitResult, error) {
+func (k *desk) run(t *testing.T, text string, o load.Options) (*journal.UnitResult, error) {
 	t.Helper()
 	c := k.plan(t, text)
 	require.Len(t, c.Units, 1)
-	return RunUnit(t.Context(), c, c.Units[0], k.store, o, false)
+	return unit.Run(t.Context(), c, c.Units[0], k.store, o)
 }
 
 // fill loads the entities of a plan.
 func (k *desk) fill(t *testing.T, text string) {
 	t.Helper()
-	_, err := Run(t.Context(), k.plan(t, text), k.store, k.journaled(Options{Later: true}))
+	_, err := load.Run(t.Context(), k.plan(t, text), k.store, k.journaled(load.Options{Later: true}))
 	require.NoError(t, err)
 }
 
@@ -130,6 +141,9 @@ func skipAll() plan.Policies { return plan.Policies{plan.AllKinds: plan.Skip} }
 // However many occasions stand in a transaction, and whether they are done one by one or
 // many at once, the rows are the same, also where some are left out.
 func TestOccasionsAreTheSameInAnyGrouping(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	for _, engine := range engines() {
 		t.Run(engine.name, func(t *testing.T) {
 			for seed := range uint64(2) {
@@ -140,7 +154,7 @@ func TestOccasionsAreTheSameInAnyGrouping(t *testing.T) {
 					k := newDesk(t, d)
 					k.write(t, "moves.csv", moves(90, seed))
 					k.fill(t, together(size))
-					r, err := k.run(t, together(size), k.journaled(Options{Policies: skipAll()}))
+					r, err := k.run(t, together(size), k.journaled(load.Options{Policies: skipAll()}))
 					require.NoError(t, err)
 					assert.Equal(t, int64(90), r.Done+r.Rejected, size)
 					got := k.contents(t)
@@ -157,6 +171,9 @@ func TestOccasionsAreTheSameInAnyGrouping(t *testing.T) {
 
 // Many accounts, so that moves seldom meet: then whole layers are done by one statement.
 func TestOccasionsThatDoNotMeetAreDoneAtOnce(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	many := strings.Replace(purseEntities, "rows: 40", "rows: 2000", 1)
 	var b strings.Builder
 	b.WriteString("from,to,amount\n")
@@ -173,7 +190,7 @@ func TestOccasionsThatDoNotMeetAreDoneAtOnce(t *testing.T) {
 			k.write(t, "moves.csv", b.String())
 			text := many + strings.Replace(moveUnit, "TOGETHER", size, 1)
 			k.fill(t, text)
-			r, err := k.run(t, text, k.journaled(Options{}))
+			r, err := k.run(t, text, k.journaled(load.Options{}))
 			require.NoError(t, err)
 			if size == "200" {
 				assert.Equal(t, int64(400), r.AtOnce, "the last three are too few")
@@ -189,6 +206,9 @@ func TestOccasionsThatDoNotMeetAreDoneAtOnce(t *testing.T) {
 // The third step of the 37th occasion is refused: what stays is what was committed
 // before, and no part of the occasion.
 func TestTheThirdStepOfThe37thOccasion(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	lines := strings.Split(strings.TrimSpace(moves(60, 5)), "\n")
 	for i := range lines[1:] {
 		lines[i+1] = fmt.Sprintf("A%d,A%d,1.00", 1+i%20, 21+i%20)
@@ -200,10 +220,10 @@ func TestTheThirdStepOfThe37thOccasion(t *testing.T) {
 			k := newDesk(t, d)
 			k.write(t, "moves.csv", file)
 			k.fill(t, together(size))
-			_, err := k.run(t, together(size), k.journaled(Options{}))
-			var refusal *Refusal
+			_, err := k.run(t, together(size), k.journaled(load.Options{}))
+			var refusal *journal.Refusal
 			require.ErrorAs(t, err, &refusal)
-			var partial *UnitPartial
+			var partial *unit.Partial
 			require.ErrorAs(t, err, &partial)
 			assert.Equal(t, committed, partial.Occasions, size)
 			assert.Equal(t, store.Check, refusal.Kind)
@@ -214,8 +234,17 @@ func TestTheThirdStepOfThe37thOccasion(t *testing.T) {
 			assert.Equal(t, committed, sumOf(t, k, "accounts", "moved"))
 
 			// With skip it alone is left out, and is told with its values.
-			var left []Rejection
-			r, err := k.run(t, together(size), k.journaled(Options{Policies: plan.Policies{"check": plan.Skip}, Rejected: func(x Rejection) error { left = append(left, x); return nil }}))
+			var left []load.Rejection
+			r, err := k.run(
+				t,
+				together(size),
+				k.journaled(
+					load.Options{
+						Policies: plan.Policies{"check": plan.Skip},
+						Rejected: func(x load.Rejection) error { left = append(left, x); return nil },
+					},
+				),
+			)
 			require.NoError(t, err)
 			assert.Equal(t, committed, r.Earlier)
 			assert.Equal(t, int64(59)-committed, r.Done)
@@ -227,7 +256,7 @@ func TestTheThirdStepOfThe37thOccasion(t *testing.T) {
 
 			// And once the line is corrected, just that is done.
 			k.write(t, "moves.csv", strings.Replace(file, "5000.00", "2.50", 1))
-			r, err = k.run(t, together(size), k.journaled(Options{}))
+			r, err = k.run(t, together(size), k.journaled(load.Options{}))
 			require.NoError(t, err)
 			assert.Equal(t, int64(1), r.Done)
 			assert.Equal(t, int64(59), r.Earlier)
@@ -253,9 +282,9 @@ func TestEachOccasionOnce(t *testing.T) {
 		for _, size := range []string{"1", "50"} {
 			k.write(t, "moves.csv", "from,to,amount\nA1,A2,1.00\nA1,A2,1.00\nA3,A4,2.00\n")
 			k.fill(t, together(size))
-			run := func(insist bool) *UnitResult {
+			run := func(insist bool) *journal.UnitResult {
 				c := k.plan(t, together(size))
-				r, err := RunUnit(t.Context(), c, c.Units[0], k.store, k.journaled(Options{}), insist)
+				r, err := unit.Run(t.Context(), c, c.Units[0], k.store, k.journaled(load.Options{Insist: insist}))
 				require.NoError(t, err)
 				return r
 			}
@@ -272,8 +301,8 @@ func TestEachOccasionOnce(t *testing.T) {
 			assert.Equal(t, int64(5), insisted.Done)
 			assert.Equal(t, int64(0), run(false).Done)
 			assert.Len(t, k.table(t, "movements"), 20)
-			for _, load := range []int64{insisted.Load, more.Load, first.Load} {
-				_, err := Withdraw(t.Context(), k.store, load, WithdrawOptions{})
+			for _, number := range []int64{insisted.Load, more.Load, first.Load} {
+				_, err := withdraw.Run(t.Context(), k.store, number, withdraw.Options{})
 				require.NoError(t, err)
 			}
 			assert.Empty(t, k.table(t, "movements"))
@@ -312,32 +341,41 @@ const everyStep = purseEntities + `units:
 
 func TestEveryStep(t *testing.T) {
 	text := strings.Replace(everyStep, `'note + "?"'`, `{derive: 'note + "?"'}`, 1)
-	text = strings.Replace(text, `"amount > most ? amount - most : amount"`, `{derive: "amount > most ? amount - most : amount"}`, 1)
+	text = strings.Replace(
+		text,
+		`"amount > most ? amount - most : amount"`,
+		`{derive: "amount > most ? amount - most : amount"}`,
+		1,
+	)
 	onEach(t, purse, func(t *testing.T, d *db) {
 		k := newDesk(t, d)
 		k.fill(t, text)
 		d.script(t, "INSERT INTO movements (id, account_id, amount, note) VALUES (900, 3, 1.00, 'before')")
 		before := dump(t, k.store)
 
-		dry, err := k.run(t, text, k.journaled(Options{DryRun: true}))
+		dry, err := k.run(t, text, k.journaled(load.Options{DryRun: true}))
 		require.NoError(t, err)
 		assert.Equal(t, before, dump(t, k.store), "a dry run leaves nothing")
 
-		r, err := k.run(t, text, k.journaled(Options{}))
+		r, err := k.run(t, text, k.journaled(load.Options{}))
 		require.NoError(t, err)
 		assert.Equal(t, r.Steps, dry.Steps)
 		assert.Equal(t, []string{"A1 30.00 2"}, k.table(t, "limits"), "A1 was there at the third occasion, A2 is gone")
-		assert.Equal(t, []string{"1 10.50 A1!?", "2 20.25 A2!?", "1 30.00 A1!?"}, k.table(t, "movements", "account_id", "amount", "note"))
+		assert.Equal(
+			t,
+			[]string{"1 10.50 A1!?", "2 20.25 A2!?", "1 30.00 A1!?"},
+			k.table(t, "movements", "account_id", "amount", "note"),
+		)
 		var rows []int64
 		for _, s := range r.Steps {
 			rows = append(rows, s.Rows)
 		}
 		assert.Equal(t, []int64{1, 3, 3, 3, 3, 3, 3, 1}, rows)
 
-		again, err := k.run(t, text, k.journaled(Options{}))
+		again, err := k.run(t, text, k.journaled(load.Options{}))
 		require.NoError(t, err)
 		assert.Zero(t, again.Done, "a unit that clears is one occasion")
-		_, err = Withdraw(t.Context(), k.store, r.Load, WithdrawOptions{})
+		_, err = withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, before, dump(t, k.store))
 	})
@@ -349,7 +387,12 @@ func TestOccasionsPerRow(t *testing.T) {
 		k := newDesk(t, d)
 		text := strings.Replace(purseEntities, "rows: 40", "rows: 40\n    keys: database", 1)
 		text = strings.Replace(text, `"A{id}"`, `"B{balance}"`, 1)
-		text = strings.Replace(text, `{number: {text: "B{balance}"}, balance: 100.00}`, `{number: {pattern: "B[0-9]{5}", unique: true}, balance: {between: [1.00, 50.00]}}`, 1) + `units:
+		text = strings.Replace(
+			text,
+			`{number: {text: "B{balance}"}, balance: 100.00}`,
+			`{number: {pattern: "B[0-9]{5}", unique: true}, balance: {between: [1.00, 50.00]}}`,
+			1,
+		) + `units:
   open:
     per: {Account: 1..2}
     fields: {amount: {same: Account.balance}}
@@ -360,7 +403,7 @@ func TestOccasionsPerRow(t *testing.T) {
 `
 		d.script(t, "INSERT INTO accounts (id, number, balance) VALUES (500, 'X', 0)")
 		k.fill(t, text)
-		r, err := k.run(t, text, k.journaled(Options{}))
+		r, err := k.run(t, text, k.journaled(load.Options{}))
 		require.NoError(t, err)
 		assert.GreaterOrEqual(t, r.Done, int64(40))
 		balances := map[string]string{}
@@ -393,42 +436,59 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
 	onEach(t, purse, func(t *testing.T, d *db) {
 		k := newDesk(t, d)
 		k.fill(t, text)
-		unit, err := k.run(t, text, k.journaled(Options{}))
+		unit, err := k.run(t, text, k.journaled(load.Options{}))
 		require.NoError(t, err)
 		after := dump(t, k.store)
-		compare := func() *Difference {
-			pasts, err := RecallAll(t.Context(), k.store, "desk", "", nil, Operator{Rows: files.Rows})
+		compare := func() *load.Difference {
+			pasts, err := load.RecallAll(
+				t.Context(),
+				k.store,
+				load.Loads{Plan: "desk"},
+				nil,
+				load.Operator{Rows: files.Rows},
+			)
 			require.NoError(t, err)
-			defer CloseAll(pasts)
-			diff, err := Compare(t.Context(), k.store, pasts, CompareOptions{})
+			defer load.CloseAll(pasts)
+			diff, err := load.Compare(t.Context(), k.store, pasts, load.CompareOptions{})
 			require.NoError(t, err)
 			return diff
 		}
 		diff := compare()
 		assert.True(t, diff.Same(), "%+v", diff.Entities)
 		assert.Equal(t, int64(3), diff.Entities[0].ByUnits)
-		r, err := Run(t.Context(), k.plan(t, text), k.store, k.journaled(Options{Later: true}))
+		r, err := load.Run(t.Context(), k.plan(t, text), k.store, k.journaled(load.Options{Later: true}))
 		require.NoError(t, err, "the row that a unit deleted is not missed")
 		assert.Zero(t, r.Rows)
 
-		d.script(t, "UPDATE accounts SET balance = 5 WHERE number IN ('A1', 'A3')", "INSERT INTO accounts (id, number, balance) VALUES (700, 'stranger', 1)", "DELETE FROM accounts WHERE number = 'A4'")
+		d.script(
+			t,
+			"UPDATE accounts SET balance = 5 WHERE number IN ('A1', 'A3')",
+			"INSERT INTO accounts (id, number, balance) VALUES (700, 'stranger', 1)",
+			"DELETE FROM accounts WHERE number = 'A4'",
+		)
 		diff = compare()
 		assert.Equal(t, []int64{1, 2, 1}, []int64{diff.Missing, diff.Changed, diff.Extra})
 		d.script(t, "UPDATE accounts SET balance = 111, number = 'B1' WHERE number = 'A1'")
 		cells := compare().Entities[0].ChangedRows[0].Cells
-		assert.Equal(t, []CellDifference{{"number", "B1", "A1"}}, cells, "the balance is the unit's")
+		assert.Equal(t, []load.CellDifference{{"number", "B1", "A1"}}, cells, "the balance is the unit's")
 		d.script(t, "UPDATE accounts SET balance = 5, number = 'A1' WHERE number = 'B1'")
-		pasts, err := RecallAll(t.Context(), k.store, "desk", "", nil, Operator{Rows: files.Rows})
+		pasts, err := load.RecallAll(
+			t.Context(),
+			k.store,
+			load.Loads{Plan: "desk"},
+			nil,
+			load.Operator{Rows: files.Rows},
+		)
 		require.NoError(t, err)
-		defer CloseAll(pasts)
-		_, err = Restore(t.Context(), k.store, pasts, RestoreOptions{})
+		defer load.CloseAll(pasts)
+		_, err = load.Restore(t.Context(), k.store, pasts, load.RestoreOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, after, dump(t, k.store), "as loaded, and as the unit left it")
 
-		_, err = Withdraw(t.Context(), k.store, pasts[0].Entry.Number, WithdrawOptions{})
-		var rests *Continued
+		_, err = withdraw.Run(t.Context(), k.store, pasts[0].Entry.Number, withdraw.Options{})
+		var rests *withdraw.Continued
 		require.ErrorAs(t, err, &rests)
-		assert.Equal(t, Continued{pasts[0].Entry.Number, unit.Load, "shake"}, *rests)
+		assert.Equal(t, withdraw.Continued{Number: pasts[0].Entry.Number, By: unit.Load, Unit: "shake"}, *rests)
 	})
 }
 
@@ -452,13 +512,13 @@ func TestOlderJournals(t *testing.T) {
 		}
 		d.script(t, "DROP TABLE "+name)
 		k.store = d.open(t)
-		all, err := Entries(t.Context(), k.store, "")
+		all, err := journal.Entries(t.Context(), k.store, "")
 		require.NoError(t, err)
 		assert.Len(t, all, 1, "it is read as it is")
-		r, err := k.run(t, together("1"), k.journaled(Options{}))
+		r, err := k.run(t, together("1"), k.journaled(load.Options{}))
 		require.NoError(t, err)
 		assert.Equal(t, int64(1), r.Done)
-		_, err = Withdraw(t.Context(), k.store, r.Load, WithdrawOptions{})
+		_, err = withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{})
 		require.NoError(t, err)
 	})
 }

@@ -1,7 +1,13 @@
-package load
+package load_test
 
 import (
 	"testing"
+
+	"evensprout/internal/withdraw"
+
+	"evensprout/internal/load"
+
+	"evensprout/internal/journal"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -12,27 +18,30 @@ import (
 // What a unit did is taken back to the last bit, last steps first, also where the same
 // row was changed many times.
 func TestWithdrawingAUnitRestoresTheDump(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	for _, size := range []string{"1", "100", "all"} {
 		onEach(t, purse, func(t *testing.T, d *db) {
 			k := newDesk(t, d)
 			k.write(t, "moves.csv", moves(50, 9))
 			k.fill(t, together(size))
 			before := dump(t, k.store)
-			r, err := k.run(t, together(size), k.journaled(Options{Policies: skipAll()}))
+			r, err := k.run(t, together(size), k.journaled(load.Options{Policies: skipAll()}))
 			require.NoError(t, err)
 			require.NotEqual(t, before, dump(t, k.store))
 
-			dry, err := Withdraw(t.Context(), k.store, r.Load, WithdrawOptions{DryRun: true})
+			dry, err := withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{DryRun: true})
 			require.NoError(t, err)
-			w, err := Withdraw(t.Context(), k.store, r.Load, WithdrawOptions{})
+			w, err := withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{})
 			require.NoError(t, err)
 			assert.Equal(t, dry.Entities, w.Entities)
 			assert.Zero(t, w.Left)
 			assert.Equal(t, before, dump(t, k.store))
 
-			_, err = Withdraw(t.Context(), k.store, r.Load, WithdrawOptions{})
+			_, err = withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{})
 			assert.ErrorContains(t, err, "withdrawn already")
-			again, err := k.run(t, together(size), k.journaled(Options{Policies: skipAll()}))
+			again, err := k.run(t, together(size), k.journaled(load.Options{Policies: skipAll()}))
 			require.NoError(t, err)
 			assert.Equal(t, r.Done, again.Done, "what was withdrawn can be done again")
 		})
@@ -62,11 +71,15 @@ CREATE TABLE notes (duty_id INTEGER, note VARCHAR(20), FOREIGN KEY (duty_id) REF
 				"INSERT INTO duties VALUES (1, 1, 1), (2, 2, 1), (3, 3, NULL), (4, 4, 4), (5, 4, 2)",
 				"INSERT INTO notes VALUES (1, 'twice'), (1, 'twice'), (4, 'stays'), (3, 'alone')")
 			before := dump(t, k.store)
-			r, err := k.run(t, "units:\n  close:\n    given: {one: {n: 1}}\n    steps:\n      - {delete: harbours, match: "+condition+", expect: any}\n", k.journaled(Options{}))
+			r, err := k.run(
+				t,
+				"units:\n  close:\n    given: {one: {n: 1}}\n    steps:\n      - {delete: harbours, match: "+condition+", expect: any}\n",
+				k.journaled(load.Options{}),
+			)
 			require.NoError(t, err, matched)
 			require.NotEqual(t, before, dump(t, k.store), matched)
 			assert.Contains(t, k.table(t, "crews", "id"), "3")
-			w, err := Withdraw(t.Context(), k.store, r.Load, WithdrawOptions{})
+			w, err := withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{})
 			require.NoError(t, err, matched)
 			assert.Zero(t, w.Left, "%s: %v", matched, w.LeftRows)
 			assert.Equal(t, before, dump(t, k.store), matched)
@@ -80,36 +93,45 @@ func TestWithdrawingAUnitLeavesWhatOthersChanged(t *testing.T) {
 		k := newDesk(t, d)
 		k.write(t, "moves.csv", "from,to,amount\nA1,A2,1.00\nA3,A4,2.00\n")
 		k.fill(t, together("10"))
-		r, err := k.run(t, together("10"), k.journaled(Options{}))
+		r, err := k.run(t, together("10"), k.journaled(load.Options{}))
 		require.NoError(t, err)
 		d.script(t, "UPDATE accounts SET balance = 77 WHERE number = 'A2'")
-		dry, err := Withdraw(t.Context(), k.store, r.Load, WithdrawOptions{DryRun: true, Changed: true})
+		dry, err := withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{DryRun: true, Changed: true})
 		require.NoError(t, err)
 		assert.Zero(t, dry.Left)
-		w, err := Withdraw(t.Context(), k.store, r.Load, WithdrawOptions{})
+		w, err := withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, int64(1), w.Left)
-		assert.Equal(t, []LeftRow{{Entity: "accounts", Key: "id 2", Why: "it was changed since"}}, w.LeftRows)
+		assert.Equal(t, []withdraw.LeftRow{{Entity: "accounts", Key: "id 2", Why: "it was changed since"}}, w.LeftRows)
 		assert.Empty(t, k.table(t, "movements"))
 		assert.Equal(t, []string{"1 100.00", "2 77.00", "3 100.00"}, k.table(t, "accounts", "id", "balance")[:3])
 	})
 }
 
 func FuzzUndoPackets(f *testing.F) {
-	log := undoLog{}
-	log.add(undoSection{Step: 1, Kind: undoChanged, Table: "t", Key: []string{"id"}, Columns: []string{"a"}, values: [][]value.Value{{value.Int(1), value.String("x"), {}}}})
-	packets, err := log.pack()
+	log := journal.Undo{}
+	log.Add(
+		journal.UndoSection{
+			Step:    1,
+			Kind:    journal.UndoChanged,
+			Table:   "t",
+			Key:     []string{"id"},
+			Columns: []string{"a"},
+			Values:  [][]value.Value{{value.Int(1), value.String("x"), {}}},
+		},
+	)
+	packets, err := log.Pack()
 	require.NoError(f, err)
-	f.Add(packets[0].body)
+	f.Add(packets[0].Body)
 	f.Fuzz(func(t *testing.T, body []byte) {
-		sections, err := unpackUndo(body)
+		sections, err := journal.UnpackUndo(body)
 		if err != nil {
 			return
 		}
-		again, err := (&undoLog{sections}).pack()
+		again, err := (&journal.Undo{Sections: sections}).Pack()
 		require.NoError(t, err)
 		for _, p := range again {
-			_, err := unpackUndo(p.body)
+			_, err := journal.UnpackUndo(p.Body)
 			require.NoError(t, err)
 		}
 	})

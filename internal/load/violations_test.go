@@ -1,9 +1,13 @@
-package load
+package load_test
 
 import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"evensprout/internal/load"
+
+	"evensprout/internal/journal"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -64,7 +68,7 @@ func TestEveryKindOfViolationOnEveryEngine(t *testing.T) {
 				if c.kind == "unique" {
 					entities = strings.Replace(entities, "      crew: {count: 1}\n", "", 1)
 				}
-				r := d.refused(t, entities, Options{Chunk: 150})
+				r := d.refused(t, entities, load.Options{Chunk: 150})
 				assert.Equal(t, store.ViolationKind(c.kind), r.Kind)
 				assert.Regexp(t, c.row, r.Row)
 				assert.Contains(t, r.Error(), c.summary)
@@ -92,9 +96,19 @@ func TestExclusion(t *testing.T) {
 		if e.name != "postgres" {
 			continue
 		}
-		d := &db{engine: e, url: e.make(t, "CREATE TABLE stays (id INTEGER PRIMARY KEY, room INTEGER, nights INT4RANGE, CONSTRAINT no_overlap EXCLUDE USING gist (nights WITH &&));")}
+		d := &db{
+			engine: e,
+			url: e.make(
+				t,
+				"CREATE TABLE stays (id INTEGER PRIMARY KEY, room INTEGER, nights INT4RANGE, CONSTRAINT no_overlap EXCLUDE USING gist (nights WITH &&));",
+			),
+		}
 		d.store = d.open(t)
-		r := d.refused(t, "  Stay: {table: stays, given: {a: {room: 1, nights: \"[1,5)\"}, b: {room: 2, nights: \"[5,9)\"}, c: {room: 3, nights: \"[4,6)\"}}}\n", Options{})
+		r := d.refused(
+			t,
+			"  Stay: {table: stays, given: {a: {room: 1, nights: \"[1,5)\"}, b: {room: 2, nights: \"[5,9)\"}, c: {room: 3, nights: \"[4,6)\"}}}\n",
+			load.Options{},
+		)
 		assert.Equal(t, store.Exclusion, r.Kind)
 		assert.Equal(t, "Stay.c", r.Row)
 		assert.Equal(t, "no_overlap", r.Constraint)
@@ -107,7 +121,7 @@ func TestExclusion(t *testing.T) {
 // The row collided with is named by its key: one that was there before.
 func TestTheOtherRowIsNamed(t *testing.T) {
 	onEach(t, harbour+"INSERT INTO piers (id, code) VALUES (900, 'EAST');", func(t *testing.T, d *db) {
-		r := d.refused(t, "  Pier: {table: piers, given: {a: {code: WEST}, b: {code: EAST}}}\n", Options{})
+		r := d.refused(t, "  Pier: {table: piers, given: {a: {code: WEST}, b: {code: EAST}}}\n", load.Options{})
 		assert.Equal(t, "Pier.b", r.Row)
 		assert.Equal(t, []string{"EAST"}, r.Values)
 		assert.Equal(t, "id 900, which was there before this load", r.Other)
@@ -145,10 +159,15 @@ INSERT INTO guests (id, email) VALUES (500, 'bo@example.com');
 INSERT INTO stays (id, guest_id, room, price, mail) VALUES (600, 500, 1, 1, 'x');`, func(t *testing.T, d *db) {
 		for _, commit := range []plan.Commit{plan.CommitChunk, plan.CommitLoad} {
 			var left []string
-			o := Options{Policies: plan.Policies{"unique": plan.Skip}, Commit: commit, DryRun: commit == plan.CommitChunk, Rejected: func(r Rejection) error {
-				left = append(left, r.Refusal.Error())
-				return nil
-			}}
+			o := load.Options{
+				Policies: plan.Policies{"unique": plan.Skip},
+				Commit:   commit,
+				DryRun:   commit == plan.CommitChunk,
+				Rejected: func(r load.Rejection) error {
+					left = append(left, r.Refusal.Error())
+					return nil
+				},
+			}
 			r, err := d.load(t, with, o)
 			require.NoError(t, err)
 			assert.ElementsMatch(t, []string{
@@ -171,14 +190,14 @@ func TestTooManyRejectsStop(t *testing.T) {
 	onEach(t, harbour, func(t *testing.T, d *db) {
 		const entities = "  Pier: {table: piers, rows: 50, fields: {code: {choose: [A, B, C]}}}\n"
 		before := dump(t, d.store)
-		_, err := d.load(t, entities, Options{Policies: plan.Policies{"all": plan.Skip}, MaxRejects: 46})
-		var many *TooMany
+		_, err := d.load(t, entities, load.Options{Policies: plan.Policies{"all": plan.Skip}, MaxRejects: 46})
+		var many *load.TooMany
 		require.ErrorAs(t, err, &many)
 		assert.Equal(t, before, dump(t, d.store))
-		r, err := d.load(t, entities, Options{Policies: plan.Policies{"all": plan.Skip}, MaxRejects: 47})
+		r, err := d.load(t, entities, load.Options{Policies: plan.Policies{"all": plan.Skip}, MaxRejects: 47})
 		require.NoError(t, err)
 		assert.Equal(t, int64(47), r.Rejected)
-		assert.Len(t, r.Rejections, maxTold)
+		assert.Len(t, r.Rejections, load.MaxTold)
 		assert.Len(t, d.table(t, "piers"), 3)
 	})
 }
@@ -186,7 +205,11 @@ func TestTooManyRejectsStop(t *testing.T) {
 // What only the engine knows is found by halves, and the rest is written.
 func TestSkipOfWhatATriggerRaises(t *testing.T) {
 	onEachWith(t, harbour, trigger, func(t *testing.T, d *db) {
-		r, err := d.load(t, "  Boat: {table: boats, rows: 300, fields: {crew: {count: 1}, label: {choose: {ok: 299, ghost: 1}}}}\n", Options{Policies: plan.Policies{"raised": plan.Skip}, Chunk: 100})
+		r, err := d.load(
+			t,
+			"  Boat: {table: boats, rows: 300, fields: {crew: {count: 1}, label: {choose: {ok: 299, ghost: 1}}}}\n",
+			load.Options{Policies: plan.Policies{"raised": plan.Skip}, Chunk: 100},
+		)
 		require.NoError(t, err)
 		assert.Positive(t, r.Rejected)
 		assert.Equal(t, int64(300), r.Rejected+r.Rows)
@@ -204,45 +227,53 @@ func TestRedrawnValuesAreFollowed(t *testing.T) {
 `
 	for _, commit := range []plan.Commit{plan.CommitLoad, plan.CommitChunk} {
 		var first []string
-		onEach(t, families+"INSERT INTO guests (id, email, stays) VALUES (9000, 'guest77@example.com', 77);", func(t *testing.T, d *db) {
-			r, err := d.load(t, entities, Options{Policies: plan.Policies{"unique": plan.Redraw}, Chunk: 64, Jobs: 2, Commit: commit})
-			require.NoError(t, err)
-			assert.Positive(t, r.Redrawn)
-			assert.Zero(t, r.Rejected)
-			mails := map[string]string{}
-			for _, line := range d.table(t, "guests", "id", "email") {
-				id, mail := cutTwo(line)
-				mails[id] = mail
-			}
-			assert.Len(t, mails, 201)
-			for _, line := range d.table(t, "stays", "guest_id", "mail") {
-				id, mail := cutTwo(line)
-				assert.Equal(t, mails[id], mail)
-			}
-			got := d.table(t, "guests", "id", "email", "stays")
-			if first == nil {
-				first = got
-			}
-			assert.Equal(t, first, got, "the same on every engine")
-		})
+		onEach(
+			t,
+			families+"INSERT INTO guests (id, email, stays) VALUES (9000, 'guest77@example.com', 77);",
+			func(t *testing.T, d *db) {
+				r, err := d.load(
+					t,
+					entities,
+					load.Options{Policies: plan.Policies{"unique": plan.Redraw}, Chunk: 64, Jobs: 2, Commit: commit},
+				)
+				require.NoError(t, err)
+				assert.Positive(t, r.Redrawn)
+				assert.Zero(t, r.Rejected)
+				mails := map[string]string{}
+				for _, line := range d.table(t, "guests", "id", "email") {
+					id, mail := cutTwo(line)
+					mails[id] = mail
+				}
+				assert.Len(t, mails, 201)
+				for _, line := range d.table(t, "stays", "guest_id", "mail") {
+					id, mail := cutTwo(line)
+					assert.Equal(t, mails[id], mail)
+				}
+				got := d.table(t, "guests", "id", "email", "stays")
+				if first == nil {
+					first = got
+				}
+				assert.Equal(t, first, got, "the same on every engine")
+			},
+		)
 	}
 }
 
 func TestRedrawOfUniqueFieldsUsesTheReserve(t *testing.T) {
 	onEach(t, harbour, func(t *testing.T, d *db) {
 		const entities = "  Pier: {table: piers, rows: 60, fields: {code: {pattern: \"[A-Z][0-9]\", unique: true}}}\n"
-		e := d.loaded(t, entities, Options{})
+		e := d.loaded(t, entities, load.Options{})
 		assert.Equal(t, int64(60), e["Pier"].Inserted)
 		codes := d.table(t, "piers", "code")
 		const beside = "  Pier: {table: piers, rows: 60, fields: {id: {count: 1001}, code: {pattern: \"[A-Z][0-9]\", unique: true}}, on_violation: {unique: redraw}}\n"
-		r, err := d.load(t, beside, Options{})
+		r, err := d.load(t, beside, load.Options{})
 		if err == nil {
 			assert.Equal(t, int64(60), r.Redrawn)
 			assert.Len(t, d.table(t, "piers"), 120)
 			return
 		}
 		// 260 codes, of which 32 are kept for second attempts: too few.
-		var refusal *Refusal
+		var refusal *journal.Refusal
 		require.ErrorAs(t, err, &refusal)
 		assert.Contains(t, refusal.Hint, "there are too few different ones")
 		assert.Equal(t, codes, d.table(t, "piers", "code"))
@@ -251,21 +282,13 @@ func TestRedrawOfUniqueFieldsUsesTheReserve(t *testing.T) {
 
 func TestWhatCannotBeRedrawnStops(t *testing.T) {
 	onEach(t, harbour, func(t *testing.T, d *db) {
-		r := d.refused(t, "  Pier: {table: piers, given: {a: {code: WEST}, b: {code: WEST}}}\n", Options{Policies: plan.Policies{"unique": plan.Redraw}})
+		r := d.refused(
+			t,
+			"  Pier: {table: piers, given: {a: {code: WEST}, b: {code: WEST}}}\n",
+			load.Options{Policies: plan.Policies{"unique": plan.Redraw}},
+		)
 		assert.Contains(t, r.Hint, "nothing of this can be drawn again")
 	})
-}
-
-// Policies: the command line before the entity, the entity before the plan, a kind
-// before all.
-func TestWhichPolicyCounts(t *testing.T) {
-	l := &loader{o: Options{Policies: plan.Policies{"check": plan.Stop}}, plan: &plan.Compiled{Plan: &plan.Plan{OnViolation: plan.Policies{"all": plan.Skip, "unique": plan.Stop}}}}
-	tg := &target{Target: &plan.Target{Plan: &plan.Entity{OnViolation: plan.Policies{"raised": plan.Redraw}}}}
-	for kind, want := range map[store.ViolationKind]plan.Policy{
-		store.Check: plan.Stop, store.Raised: plan.Redraw, store.Unique: plan.Stop, store.TooLong: plan.Skip, store.RowCount: plan.Skip,
-	} {
-		assert.Equal(t, want, l.policy(tg, kind), kind)
-	}
 }
 
 // Rows that a trigger silently leaves out are told, and can be skipped like those that it
@@ -273,8 +296,10 @@ func TestWhichPolicyCounts(t *testing.T) {
 func TestRowsThatATriggerLeavesOut(t *testing.T) {
 	triggers := map[string][]string{
 		"sqlite": {"CREATE TRIGGER quiet BEFORE INSERT ON fares WHEN NEW.price > 50 BEGIN SELECT RAISE(IGNORE); END"},
-		"postgres": {"CREATE FUNCTION quiet() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.price > 50 THEN RETURN NULL; END IF; RETURN NEW; END $$",
-			"CREATE TRIGGER quiet BEFORE INSERT ON fares FOR EACH ROW EXECUTE FUNCTION quiet()"},
+		"postgres": {
+			"CREATE FUNCTION quiet() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.price > 50 THEN RETURN NULL; END IF; RETURN NEW; END $$",
+			"CREATE TRIGGER quiet BEFORE INSERT ON fares FOR EACH ROW EXECUTE FUNCTION quiet()",
+		},
 	}
 	entities := "  Fare: {table: fares, rows: 60, fields: {id: {count: 1001}, code: {pattern: \"[A-Z]{6}\", unique: true}, label: {text: \"{code}\"}, price: {between: [1, 100]}}}\n"
 	onEach(t, fares, func(t *testing.T, d *db) {
@@ -284,12 +309,12 @@ func TestRowsThatATriggerLeavesOut(t *testing.T) {
 		for _, sql := range triggers[d.name] {
 			d.exec(t, sql)
 		}
-		r := d.refused(t, entities, Options{})
+		r := d.refused(t, entities, load.Options{})
 		assert.Equal(t, store.Raised, r.Kind)
 		assert.Contains(t, r.Message, "something in the database, such as a trigger or rule, leaves rows out")
 		assert.NotEmpty(t, r.Row)
 
-		result, err := d.load(t, entities, Options{Policies: plan.Policies{"all": plan.Skip}})
+		result, err := d.load(t, entities, load.Options{Policies: plan.Policies{"all": plan.Skip}})
 		require.NoError(t, err)
 		loaded := 0
 		for _, line := range d.table(t, "fares", "id", "price") {

@@ -238,9 +238,10 @@ func (f Family) Chunks(g *grow.Grower, most uint64, part Part, skip func(*plan.T
 					continue
 				}
 			}
+			cut := cutter{f, g, side, skip}
 			for from := first; from < total; {
-				to := f.end(g, side, from, total, most, skip)
-				if c := f.chunk(g, side, from, to, skip); len(c) > 0 && !yield(c) {
+				to := cut.end(from, total, most)
+				if c := cut.chunk(from, to); len(c) > 0 && !yield(c) {
 					return
 				}
 				from = to
@@ -249,11 +250,19 @@ func (f Family) Chunks(g *grow.Grower, most uint64, part Part, skip func(*plan.T
 	}
 }
 
+// cutter cuts chunks of a family, of its grown rows or of those by hand.
+type cutter struct {
+	family Family
+	grower *grow.Grower
+	side   bool
+	skip   func(*plan.Target) bool // entities that are left out; may be nil
+}
+
 // end finds the last root row that still fits into a chunk beginning at from.
-func (f Family) end(g *grow.Grower, side bool, from, total, most uint64, skip func(*plan.Target) bool) uint64 {
+func (c cutter) end(from, total, most uint64) uint64 {
 	rows := func(to uint64) uint64 {
 		n := uint64(0)
-		for _, r := range f.chunk(g, side, from, to, skip) {
+		for _, r := range c.chunk(from, to) {
 			n += r.Rows
 		}
 		return n
@@ -269,16 +278,17 @@ func (f Family) end(g *grow.Grower, side bool, from, total, most uint64, skip fu
 	return lo
 }
 
-func (f Family) chunk(g *grow.Grower, side bool, from, to uint64, skip func(*plan.Target) bool) Chunk {
-	var c Chunk
-	for _, t := range f {
-		if skip != nil && skip(t) {
+// chunk is the families of the root rows from from to to-1.
+func (c cutter) chunk(from, to uint64) Chunk {
+	var out Chunk
+	for _, t := range c.family {
+		if c.skip != nil && c.skip(t) {
 			continue
 		}
-		a, b := g.Families(t.Grow, side, from, to)
+		a, b := c.grower.Families(t.Grow, c.side, from, to)
 		if b > a {
-			c = append(c, Run{t, grow.Row{N: a, Side: side}, b - a})
+			out = append(out, Run{t, grow.Row{N: a, Side: c.side}, b - a})
 		}
 	}
-	return c
+	return out
 }

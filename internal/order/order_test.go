@@ -100,7 +100,11 @@ func TestChunksKeepFamiliesWhole(t *testing.T) {
 						parent, ok := g.Refers(e, b.At(i), e.Up)
 						require.True(t, ok)
 						up := inside[e.Parent]
-						assert.True(t, parent.Side == up.First.Side && parent.N >= up.First.N && parent.N < up.First.N+up.Rows, "the parent is in another chunk")
+						assert.True(
+							t,
+							parent.Side == up.First.Side && parent.N >= up.First.N && parent.N < up.First.N+up.Rows,
+							"the parent is in another chunk",
+						)
 					}
 				}
 			}

@@ -51,7 +51,13 @@ type job struct {
 // NewPipe begins to grow the rows of chunks by so many workers. End it.
 func NewPipe(ctx context.Context, s *grow.Set, jobs int, chunks iter.Seq[Chunk]) *Pipe {
 	depth := 2*jobs + 1
-	p := &Pipe{chunks: make(chan Chunk, lookAhead), ordered: make(chan *job, depth), work: make(chan *job, depth), free: make(chan *job, depth), set: s}
+	p := &Pipe{
+		chunks:  make(chan Chunk, lookAhead),
+		ordered: make(chan *job, depth),
+		work:    make(chan *job, depth),
+		free:    make(chan *job, depth),
+		set:     s,
+	}
 	for range depth {
 		p.free <- &job{ready: make(chan error, 1)}
 	}

@@ -92,24 +92,59 @@ func TestWhatTheLibraryWrites(t *testing.T) {
 		value     func() parquet.Value
 		encodings []encoding.Encoding
 	}{
-		{"boolean", parquet.Leaf(parquet.BooleanType), func() parquet.Value { return parquet.BooleanValue(small(3) == 0) },
-			[]encoding.Encoding{&parquet.Plain, &parquet.RLE}},
-		{"int32", parquet.Leaf(parquet.Int32Type), func() parquet.Value { return parquet.Int32Value(int32(rng.Uint32()) >> small(31)) },
-			[]encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.DeltaBinaryPacked, &parquet.ByteStreamSplit}},
-		{"int64", parquet.Leaf(parquet.Int64Type), func() parquet.Value { return parquet.Int64Value(int64(rng.Uint64()) >> small(63)) },
-			[]encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.DeltaBinaryPacked, &parquet.ByteStreamSplit}},
+		{
+			"boolean",
+			parquet.Leaf(parquet.BooleanType),
+			func() parquet.Value { return parquet.BooleanValue(small(3) == 0) },
+			[]encoding.Encoding{&parquet.Plain, &parquet.RLE},
+		},
+		{
+			"int32",
+			parquet.Leaf(parquet.Int32Type),
+			func() parquet.Value { return parquet.Int32Value(int32(rng.Uint32()) >> small(31)) },
+			[]encoding.Encoding{
+				&parquet.Plain,
+				&parquet.RLEDictionary,
+				&parquet.DeltaBinaryPacked,
+				&parquet.ByteStreamSplit,
+			},
+		},
+		{
+			"int64",
+			parquet.Leaf(parquet.Int64Type),
+			func() parquet.Value { return parquet.Int64Value(int64(rng.Uint64()) >> small(63)) },
+			[]encoding.Encoding{
+				&parquet.Plain,
+				&parquet.RLEDictionary,
+				&parquet.DeltaBinaryPacked,
+				&parquet.ByteStreamSplit,
+			},
+		},
 		{"float", parquet.Leaf(parquet.FloatType), func() parquet.Value { return parquet.FloatValue(rng.Float32()) },
 			[]encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.ByteStreamSplit}},
-		{"double", parquet.Leaf(parquet.DoubleType), func() parquet.Value { return parquet.DoubleValue(rng.NormFloat64()) },
-			[]encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.ByteStreamSplit}},
+		{
+			"double",
+			parquet.Leaf(parquet.DoubleType),
+			func() parquet.Value { return parquet.DoubleValue(rng.NormFloat64()) },
+			[]encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.ByteStreamSplit},
+		},
 		{"bytes", parquet.Leaf(parquet.ByteArrayType), func() parquet.Value {
-			return parquet.ByteArrayValue([]byte(fmt.Sprintf("pier %d %s", small(20), strings.Repeat("x", int(small(9))))))
+			return parquet.ByteArrayValue(
+				[]byte(fmt.Sprintf("pier %d %s", small(20), strings.Repeat("x", int(small(9))))),
+			)
 		}, []encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.DeltaLengthByteArray, &parquet.DeltaByteArray}},
 		{"fixed", parquet.Leaf(parquet.FixedLenByteArrayType(5)), func() parquet.Value {
 			return parquet.FixedLenByteArrayValue([]byte(fmt.Sprintf("%05d", small(100_000))))
 		}, []encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.DeltaByteArray, &parquet.ByteStreamSplit}},
 	}
-	codecs := []compress.Codec{&parquet.Uncompressed, &parquet.Snappy, &parquet.Gzip, &parquet.Brotli, &parquet.Zstd, &parquet.Lz4Raw}
+	codecs := []compress.Codec{
+		&parquet.Uncompressed,
+		&parquet.Snappy,
+		&parquet.Gzip,
+		&parquet.Brotli,
+		&parquet.Zstd,
+		&parquet.Lz4Raw,
+	}
 	for _, typ := range types {
 		for _, enc := range typ.encodings {
 			for _, codec := range codecs {
@@ -167,7 +202,11 @@ func TestRowGroupsAndColumns(t *testing.T) {
 	require.NoError(t, w.Close())
 	r, err := Open(bytes.NewReader(b.Bytes()), int64(b.Len()), generous)
 	require.NoError(t, err)
-	require.Equal(t, []string{"id", "name", "open"}, []string{r.Columns()[0].Name, r.Columns()[1].Name, r.Columns()[2].Name})
+	require.Equal(
+		t,
+		[]string{"id", "name", "open"},
+		[]string{r.Columns()[0].Name, r.Columns()[1].Name, r.Columns()[2].Name},
+	)
 	for i := range 5000 {
 		row, err := r.Next()
 		require.NoError(t, err)
@@ -185,7 +224,10 @@ func TestRowGroupsAndColumns(t *testing.T) {
 // Writers put the largest and the smallest value of a page into its header.
 func TestLargeValues(t *testing.T) {
 	node := parquet.Compressed(parquet.Leaf(parquet.ByteArrayType), &parquet.Zstd)
-	values := []parquet.Value{parquet.ByteArrayValue(make([]byte, 3<<20)), parquet.ByteArrayValue(bytes.Repeat([]byte("x"), 5<<20))}
+	values := []parquet.Value{
+		parquet.ByteArrayValue(make([]byte, 3<<20)),
+		parquet.ByteArrayValue(bytes.Repeat([]byte("x"), 5<<20)),
+	}
 	got, err := read(written(t, node, values), generous)
 	require.NoError(t, err)
 	require.Len(t, got, 2)
@@ -266,7 +308,13 @@ func data(encoding format.Encoding, n int32, b []byte) page {
 }
 
 func dictionaryOf(n int32, b []byte) page {
-	return page{header: format.PageHeader{Type: format.DictionaryPage, DictionaryPageHeader: thrift.New(format.DictionaryPageHeader{NumValues: n})}, bytes: b}
+	return page{
+		header: format.PageHeader{
+			Type:                 format.DictionaryPage,
+			DictionaryPageHeader: thrift.New(format.DictionaryPageHeader{NumValues: n}),
+		},
+		bytes: b,
+	}
 }
 
 func text(s string) []byte {
@@ -310,31 +358,177 @@ func TestFewBytesThatStandForMuch(t *testing.T) {
 		file forged
 		want string
 	}{
-		"a page that is large":                {forged{rows: 1, codec: format.Zstd, pages: []page{lying(data(format.Plain, 1, zeros(&parquet.Zstd, 64<<20)), 64<<20)}}, "more than 8 MiB for the unpacked pages of a row"},
-		"zstd that goes on":                   {forged{rows: 1, codec: format.Zstd, pages: []page{lying(data(format.Plain, 1, zeros(&parquet.Zstd, 64<<20)), 10)}}, "packed by ZSTD"},
-		"gzip that goes on":                   {forged{rows: 1, codec: format.Gzip, pages: []page{lying(data(format.Plain, 1, zeros(&parquet.Gzip, 64<<20)), 10)}}, "packed by GZIP: it is longer"},
-		"brotli that goes on":                 {forged{rows: 1, codec: format.Brotli, pages: []page{lying(data(format.Plain, 1, zeros(&parquet.Brotli, 64<<20)), 10)}}, "packed by BROTLI: it is longer"},
-		"LZ4 that goes on":                    {forged{rows: 1, codec: format.Lz4Raw, pages: []page{lying(data(format.Plain, 1, zeros(&parquet.Lz4Raw, 64<<20)), 10)}}, "packed by LZ4_RAW"},
-		"LZ4 that is damaged":                 {forged{rows: 1, codec: format.Lz4Raw, pages: []page{lying(data(format.Plain, 1, []byte{0x1F, 'a', 0, 0, 9}), 1000)}}, "packed by LZ4_RAW"},
-		"Snappy that says 4 GB":               {forged{rows: 1, codec: format.Snappy, pages: []page{lying(data(format.Plain, 1, uvarints(math.MaxUint32)), 10)}}, "packed by SNAPPY"},
-		"gzip that ends early":                {forged{rows: 1, codec: format.Gzip, pages: []page{lying(data(format.Plain, 1, zeros(&parquet.Gzip, 10)), 1<<20)}}, "packed by GZIP: it is longer or shorter"},
-		"a page longer than the file":         {forged{rows: 1, pages: []page{long(data(format.Plain, 1, text("a")))}}, "longer than its column"},
-		"a dictionary that is large":          {forged{rows: 1, codec: format.Zstd, pages: []page{lying(dictionaryOf(1, zeros(&parquet.Zstd, 64<<20)), 64<<20)}}, "more than 8 MiB for the unpacked pages of a row"},
-		"a dictionary of many values":         {forged{rows: 1, pages: []page{dictionaryOf(math.MaxInt32, text("a"))}}, "a dictionary of 2147483647 values has 5 bytes"},
-		"a large value that is repeated":      {forged{rows: 1 << 30, pages: []page{dictionaryOf(1, bomb), data(format.RLEDictionary, 1<<20, append([]byte{1}, uvarints(1<<21, 0)...))}}, "for the pages and values of the file, unpacked"},
-		"a page of many values":               {forged{rows: math.MaxInt64, pages: []page{dictionaryOf(1, text("a")), data(format.RLEDictionary, math.MaxInt32, append([]byte{1}, uvarints(math.MaxInt32, 0)...))}}, "for the values of a page"},
-		"differences of many values":          {forged{rows: 1, pages: []page{data(format.DeltaLengthByteArray, 1, same(1<<40, 0))}}, "1099511627776 values in a page of 1"},
-		"lengths that wrap":                   {forged{rows: 1000, pages: []page{data(format.DeltaLengthByteArray, 1000, same(1000, math.MaxInt32))}}, "lengths of more than"},
-		"lengths below zero":                  {forged{rows: 2, pages: []page{data(format.DeltaLengthByteArray, 2, uvarints(8, 1, 2, 1, 0, 0))}}, "lengths of more than"},
-		"values that grow on the ones before": {forged{rows: 300_000, pages: []page{data(format.DeltaByteArray, 300_000, growing(300_000))}}, "for the pages and values of the file, unpacked"},
-		"many columns in one of few bytes":    {forged{rows: 1, change: func(m *format.FileMetaData) { m.RowGroups = make([]format.RowGroup, 20_000) }}, "more than 8 MiB for the footer"},
-		"a column that is in another file":    {forged{rows: 1, pages: []page{data(format.Plain, 1, text("a"))}, change: func(m *format.FileMetaData) { m.RowGroups[0].Columns[0].FilePath = "/etc/passwd" }}, "other files are not opened"},
-		"a column that is outside the file":   {forged{rows: 1, change: func(m *format.FileMetaData) { m.RowGroups[0].Columns[0].MetaData.DataPageOffset = math.MaxInt64 - 3 }}, "outside the file"},
-		"a column of another type":            {forged{rows: 1, change: func(m *format.FileMetaData) { m.RowGroups[0].Columns[0].MetaData.Type = format.Int64 }}, "in the schema of BYTE_ARRAY"},
-		"values that are not there":           {forged{rows: 5, pages: []page{data(format.Plain, 1, text("a"))}}, "fewer values than rows"},
-		"a dictionary that is not there":      {forged{rows: 1, pages: []page{data(format.RLEDictionary, 1, append([]byte{1}, uvarints(2, 0)...))}}, "there is none before it"},
-		"a value that no dictionary has":      {forged{rows: 1, pages: []page{dictionaryOf(1, text("a")), data(format.RLEDictionary, 1, append([]byte{8}, uvarints(2, 7)...))}}, "value 7 of a dictionary of 1"},
-		"values of gigabytes each":            {forged{rows: 1, column: format.SchemaElement{Type: thrift.New(format.FixedLenByteArray), TypeLength: thrift.New(int32(math.MaxInt32))}, pages: []page{data(format.ByteStreamSplit, 1, nil)}}, "it ends too early"},
+		"a page that is large": {
+			forged{
+				rows:  1,
+				codec: format.Zstd,
+				pages: []page{lying(data(format.Plain, 1, zeros(&parquet.Zstd, 64<<20)), 64<<20)},
+			},
+			"more than 8 MiB for the unpacked pages of a row",
+		},
+		"zstd that goes on": {
+			forged{
+				rows:  1,
+				codec: format.Zstd,
+				pages: []page{lying(data(format.Plain, 1, zeros(&parquet.Zstd, 64<<20)), 10)},
+			},
+			"packed by ZSTD",
+		},
+		"gzip that goes on": {
+			forged{
+				rows:  1,
+				codec: format.Gzip,
+				pages: []page{lying(data(format.Plain, 1, zeros(&parquet.Gzip, 64<<20)), 10)},
+			},
+			"packed by GZIP: it is longer",
+		},
+		"brotli that goes on": {
+			forged{
+				rows:  1,
+				codec: format.Brotli,
+				pages: []page{lying(data(format.Plain, 1, zeros(&parquet.Brotli, 64<<20)), 10)},
+			},
+			"packed by BROTLI: it is longer",
+		},
+		"LZ4 that goes on": {
+			forged{
+				rows:  1,
+				codec: format.Lz4Raw,
+				pages: []page{lying(data(format.Plain, 1, zeros(&parquet.Lz4Raw, 64<<20)), 10)},
+			},
+			"packed by LZ4_RAW",
+		},
+		"LZ4 that is damaged": {
+			forged{
+				rows:  1,
+				codec: format.Lz4Raw,
+				pages: []page{lying(data(format.Plain, 1, []byte{0x1F, 'a', 0, 0, 9}), 1000)},
+			},
+			"packed by LZ4_RAW",
+		},
+		"Snappy that says 4 GB": {
+			forged{
+				rows:  1,
+				codec: format.Snappy,
+				pages: []page{lying(data(format.Plain, 1, uvarints(math.MaxUint32)), 10)},
+			},
+			"packed by SNAPPY",
+		},
+		"gzip that ends early": {
+			forged{
+				rows:  1,
+				codec: format.Gzip,
+				pages: []page{lying(data(format.Plain, 1, zeros(&parquet.Gzip, 10)), 1<<20)},
+			},
+			"packed by GZIP: it is longer or shorter",
+		},
+		"a page longer than the file": {
+			forged{rows: 1, pages: []page{long(data(format.Plain, 1, text("a")))}},
+			"longer than its column",
+		},
+		"a dictionary that is large": {
+			forged{
+				rows:  1,
+				codec: format.Zstd,
+				pages: []page{lying(dictionaryOf(1, zeros(&parquet.Zstd, 64<<20)), 64<<20)},
+			},
+			"more than 8 MiB for the unpacked pages of a row",
+		},
+		"a dictionary of many values": {
+			forged{rows: 1, pages: []page{dictionaryOf(math.MaxInt32, text("a"))}},
+			"a dictionary of 2147483647 values has 5 bytes",
+		},
+		"a large value that is repeated": {
+			forged{
+				rows: 1 << 30,
+				pages: []page{
+					dictionaryOf(1, bomb),
+					data(format.RLEDictionary, 1<<20, append([]byte{1}, uvarints(1<<21, 0)...)),
+				},
+			},
+			"for the pages and values of the file, unpacked",
+		},
+		"a page of many values": {
+			forged{
+				rows: math.MaxInt64,
+				pages: []page{
+					dictionaryOf(1, text("a")),
+					data(format.RLEDictionary, math.MaxInt32, append([]byte{1}, uvarints(math.MaxInt32, 0)...)),
+				},
+			},
+			"for the values of a page",
+		},
+		"differences of many values": {
+			forged{rows: 1, pages: []page{data(format.DeltaLengthByteArray, 1, same(1<<40, 0))}},
+			"1099511627776 values in a page of 1",
+		},
+		"lengths that wrap": {
+			forged{rows: 1000, pages: []page{data(format.DeltaLengthByteArray, 1000, same(1000, math.MaxInt32))}},
+			"lengths of more than",
+		},
+		"lengths below zero": {
+			forged{rows: 2, pages: []page{data(format.DeltaLengthByteArray, 2, uvarints(8, 1, 2, 1, 0, 0))}},
+			"lengths of more than",
+		},
+		"values that grow on the ones before": {
+			forged{rows: 300_000, pages: []page{data(format.DeltaByteArray, 300_000, growing(300_000))}},
+			"for the pages and values of the file, unpacked",
+		},
+		"many columns in one of few bytes": {
+			forged{rows: 1, change: func(m *format.FileMetaData) { m.RowGroups = make([]format.RowGroup, 20_000) }},
+			"more than 8 MiB for the footer",
+		},
+		"a column that is in another file": {
+			forged{
+				rows:   1,
+				pages:  []page{data(format.Plain, 1, text("a"))},
+				change: func(m *format.FileMetaData) { m.RowGroups[0].Columns[0].FilePath = "/etc/passwd" },
+			},
+			"other files are not opened",
+		},
+		"a column that is outside the file": {
+			forged{
+				rows:   1,
+				change: func(m *format.FileMetaData) { m.RowGroups[0].Columns[0].MetaData.DataPageOffset = math.MaxInt64 - 3 },
+			},
+			"outside the file",
+		},
+		"a column of another type": {
+			forged{
+				rows:   1,
+				change: func(m *format.FileMetaData) { m.RowGroups[0].Columns[0].MetaData.Type = format.Int64 },
+			},
+			"in the schema of BYTE_ARRAY",
+		},
+		"values that are not there": {
+			forged{rows: 5, pages: []page{data(format.Plain, 1, text("a"))}},
+			"fewer values than rows",
+		},
+		"a dictionary that is not there": {
+			forged{rows: 1, pages: []page{data(format.RLEDictionary, 1, append([]byte{1}, uvarints(2, 0)...))}},
+			"there is none before it",
+		},
+		"a value that no dictionary has": {
+			forged{
+				rows: 1,
+				pages: []page{
+					dictionaryOf(1, text("a")),
+					data(format.RLEDictionary, 1, append([]byte{8}, uvarints(2, 7)...)),
+				},
+			},
+			"value 7 of a dictionary of 1",
+		},
+		"values of gigabytes each": {
+			forged{
+				rows: 1,
+				column: format.SchemaElement{
+					Type:       thrift.New(format.FixedLenByteArray),
+					TypeLength: thrift.New(int32(math.MaxInt32)),
+				},
+				pages: []page{data(format.ByteStreamSplit, 1, nil)},
+			},
+			"it ends too early",
+		},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -399,11 +593,29 @@ func TestElementsAreCountedInFull(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	for _, enc := range []encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.DeltaLengthByteArray, &parquet.DeltaByteArray} {
 		for _, codec := range []compress.Codec{&parquet.Uncompressed, &parquet.Zstd, &parquet.Lz4Raw} {
-			node := parquet.Optional(parquet.Compressed(parquet.Encoded(parquet.Leaf(parquet.ByteArrayType), enc), codec))
-			f.Add(written(f, node, []parquet.Value{parquet.ByteArrayValue([]byte("North Jetty")), {}, parquet.ByteArrayValue([]byte("North Quay"))}))
+			node := parquet.Optional(
+				parquet.Compressed(parquet.Encoded(parquet.Leaf(parquet.ByteArrayType), enc), codec),
+			)
+			f.Add(
+				written(
+					f,
+					node,
+					[]parquet.Value{
+						parquet.ByteArrayValue([]byte("North Jetty")),
+						{},
+						parquet.ByteArrayValue([]byte("North Quay")),
+					},
+				),
+			)
 		}
 	}
-	f.Add(written(f, parquet.Encoded(parquet.Leaf(parquet.Int64Type), &parquet.DeltaBinaryPacked), []parquet.Value{parquet.Int64Value(1), parquet.Int64Value(-5)}))
+	f.Add(
+		written(
+			f,
+			parquet.Encoded(parquet.Leaf(parquet.Int64Type), &parquet.DeltaBinaryPacked),
+			[]parquet.Value{parquet.Int64Value(1), parquet.Int64Value(-5)},
+		),
+	)
 	bomb := forged{rows: 3000, pages: []page{data(format.DeltaByteArray, 3000, growing(3000))}}
 	f.Add(bomb.bytes(f))
 	f.Fuzz(func(t *testing.T, b []byte) {

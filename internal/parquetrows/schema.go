@@ -26,7 +26,12 @@ func columns(schema []format.SchemaElement) ([]Column, error) {
 	for i := range leaves {
 		s := &leaves[i]
 		c := &out[i]
-		*c = Column{Name: s.Name, Kind: s.Type.V, Logical: logical(s), Optional: s.RepetitionType.V == format.Optional && s.RepetitionType.Valid}
+		*c = Column{
+			Name:     s.Name,
+			Kind:     s.Type.V,
+			Logical:  logical(s),
+			Optional: s.RepetitionType.V == format.Optional && s.RepetitionType.Valid,
+		}
 		if c.Kind == format.FixedLenByteArray {
 			if c.Length = int(s.TypeLength.V); c.Length <= 0 {
 				return nil, damaged("the column %s has values of %d bytes", c.Name, c.Length)

@@ -269,7 +269,11 @@ func (d *incremental) next(v *Value) error {
 	}
 	if n := int(prefix + suffix); n > cap(c.scratch) {
 		// Twice the size, so that values that grow do not leave a buffer each.
-		grown, err := c.r.budget.room(c.scratch, max(n, min(2*cap(c.scratch), int(c.r.limits.Value))), "the values of a row")
+		grown, err := c.r.budget.room(
+			c.scratch,
+			max(n, min(2*cap(c.scratch), int(c.r.limits.Value))),
+			"the values of a row",
+		)
 		if err != nil {
 			return err
 		}

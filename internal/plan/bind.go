@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 )
@@ -15,7 +16,7 @@ func (c *compiler) table(e *entity) {
 	}
 	if e.decl.Table != "" {
 		if e.table = c.db.Table(e.decl.Table); e.table == nil {
-			c.noTable(at, "the database has no table %s", e.decl.Table).nearest(e.decl.Table, c.db.TableNames())
+			c.noTable(at, "the database has no table %s", e.decl.Table).Nearest(e.decl.Table, c.db.TableNames())
 		}
 		return
 	}
@@ -25,14 +26,14 @@ func (c *compiler) table(e *entity) {
 		}
 	}
 	if e.table == nil {
-		c.noTable(at, "%s names no table, and the database has none of that name", e.decl.Name).hint("table: NAME")
+		c.noTable(at, "%s names no table, and the database has none of that name", e.decl.Name).Advise("table: NAME")
 		return
 	}
 	e.decl.Table = e.table.Name
 }
 
 // noTable adds a problem also of a plan that was loaded: without a table nothing is left.
-func (c *compiler) noTable(at place, message string, args ...any) *Problem {
+func (c *compiler) noTable(at place, message string, args ...any) *diag.Problem {
 	p := c.add(at, message, args...)
 	p.Database = true
 	return p
@@ -65,7 +66,8 @@ func (c *compiler) bind(e *entity) {
 				continue
 			}
 			if other := taken[f.column.Name]; other != nil {
-				c.add(f.decl.place, "%s and %s are both for the column %s", other.decl.Name, f.decl.Name, f.column.Name).hint("column: NAME says which column a field is for")
+				c.add(f.decl.place, "%s and %s are both for the column %s", other.decl.Name, f.decl.Name, f.column.Name).
+					Advise("column: NAME says which column a field is for")
 			}
 			taken[f.column.Name] = f
 		}
@@ -85,7 +87,8 @@ func (c *compiler) column(e *entity, f *field) *schema.Column {
 	if d.Column != "" {
 		col := t.Column(d.Column)
 		if col == nil {
-			c.missing(d.columnPlace, "the table %s has no column %s", t.Name, d.Column).nearest(d.Column, t.ColumnNames())
+			c.missing(d.columnPlace, "the table %s has no column %s", t.Name, d.Column).
+				Nearest(d.Column, t.ColumnNames())
 		}
 		return col
 	}
@@ -94,7 +97,8 @@ func (c *compiler) column(e *entity, f *field) *schema.Column {
 		col = t.ByConvention(d.Name + "_id")
 	}
 	if col == nil {
-		c.missing(d.place, "the table %s has no column for the field %s", t.Name, d.Name).nearest(d.Name, t.ColumnNames())
+		c.missing(d.place, "the table %s has no column for the field %s", t.Name, d.Name).
+			Nearest(d.Name, t.ColumnNames())
 	}
 	return col
 }
@@ -104,7 +108,7 @@ func (c *compiler) parentColumn(e *entity, f *field) *schema.Column {
 	if per.Via != "" {
 		col := t.ByConvention(per.Via)
 		if col == nil {
-			c.missing(per.viaPlace, "the table %s has no column %s", t.Name, per.Via).nearest(per.Via, t.ColumnNames())
+			c.missing(per.viaPlace, "the table %s has no column %s", t.Name, per.Via).Nearest(per.Via, t.ColumnNames())
 		}
 		return col
 	}
@@ -122,7 +126,7 @@ func (c *compiler) parentColumn(e *entity, f *field) *schema.Column {
 			return col
 		}
 		c.missing(per.place, "the table %s has no reference to %s", t.Name, e.parent.table.Name).
-			hint("per: {%s: ..., via: COLUMN} names the column", e.parent.decl.Name)
+			Advise("per: {%s: ..., via: COLUMN} names the column", e.parent.decl.Name)
 		return nil
 	}
 	if len(found) > 1 {
@@ -131,7 +135,7 @@ func (c *compiler) parentColumn(e *entity, f *field) *schema.Column {
 			names = append(names, col.Name)
 		}
 		c.add(per.place, "the table %s refers to %s in several columns: %s", t.Name, e.parent.table.Name, strings.Join(names, ", ")).
-			hint("per: {%s: ..., via: %s}", e.parent.decl.Name, names[0])
+			Advise("per: {%s: ..., via: %s}", e.parent.decl.Name, names[0])
 	}
 	return found[0]
 }
@@ -178,7 +182,7 @@ func (c *compiler) stored(f *field, to *entity) *grow.Field {
 		}
 		of := to.find(name)
 		if of == nil {
-			c.add(by.place, "%s has no field %s", to.decl.Name, name).nearest(name, to.names())
+			c.add(by.place, "%s has no field %s", to.decl.Name, name).Nearest(name, to.names())
 			return nil
 		}
 		return of.grow
@@ -186,7 +190,15 @@ func (c *compiler) stored(f *field, to *entity) *grow.Field {
 	if f.column != nil && to.table != nil {
 		if r := f.entity.table.Reference(f.column.Name); r != nil {
 			if !strings.EqualFold(r.Table, to.table.Name) {
-				c.missing(f.decl.place, "%s.%s picks from %s, but the column %s refers to the table %s", f.entity.decl.Name, f.decl.Name, to.decl.Name, f.column.Name, r.Table)
+				c.missing(
+					f.decl.place,
+					"%s.%s picks from %s, but the column %s refers to the table %s",
+					f.entity.decl.Name,
+					f.decl.Name,
+					to.decl.Name,
+					f.column.Name,
+					r.Table,
+				)
 				return nil
 			}
 			for _, of := range to.fields {
@@ -197,7 +209,8 @@ func (c *compiler) stored(f *field, to *entity) *grow.Field {
 		}
 	}
 	if to.grow.Key == nil {
-		c.add(f.decl.place, "%s has no key of one column, so %s cannot refer to it", to.decl.Name, f.decl.Name).hint("by: FIELD says which of its fields is kept")
+		c.add(f.decl.place, "%s has no key of one column, so %s cannot refer to it", to.decl.Name, f.decl.Name).
+			Advise("by: FIELD says which of its fields is kept")
 		return nil
 	}
 	return to.grow.Key

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/rng"
 	"evensprout/internal/schema"
@@ -19,9 +20,9 @@ type Compiled struct {
 
 	Occasions []*Target       // of units: they have no table
 	Units     []*CompiledUnit // in their order; empty without a database
-	Always    []*Rule         // what must hold over the data; empty without a database
+	Always    []*schema.Rule  // what must hold over the data; empty without a database
 
-	Warnings Problems
+	Warnings diag.Problems
 	Database *schema.Database  // nil without a database
 	Shift    map[string]uint64 // as the options say
 	Inputs   []string          // files that rows are read from, seen from the current folder
@@ -36,12 +37,12 @@ type Compiled struct {
 }
 
 // Problem is something about an entity that only the database shows.
-func (p *Plan) Problem(e *Entity, format string, args ...any) *Problem {
+func (p *Plan) Problem(e *Entity, format string, args ...any) *diag.Problem {
 	return p.told(e.place, format, args...)
 }
 
 // Problem is the plan's.
-func (c *Compiled) Problem(e *Entity, format string, args ...any) *Problem {
+func (c *Compiled) Problem(e *Entity, format string, args ...any) *diag.Problem {
 	return c.Plan.Problem(e, format, args...)
 }
 
@@ -70,7 +71,8 @@ func (c *Compiled) Target(name string) *Target {
 		}
 	}
 	for _, t := range c.Targets {
-		if schema.Plain(t.Plan.Name) == schema.Plain(name) || t.Plan.Table != "" && strings.EqualFold(t.Plan.Table, name) {
+		if schema.Plain(t.Plan.Name) == schema.Plain(name) ||
+			t.Plan.Table != "" && strings.EqualFold(t.Plan.Table, name) {
 			return t
 		}
 	}
@@ -95,7 +97,7 @@ type Options struct {
 	Shift map[string]uint64
 	// Rows opens a file of rows; nil: there are none. Its result is closed with the
 	// Compiled.
-	Rows func(FileSpec) (FileRows, Problems)
+	Rows func(FileSpec) (FileRows, diag.Problems)
 	// WithoutUnits and WithoutAlways leave units and invariants out.
 	WithoutUnits, WithoutAlways bool
 	// Sample is how many rows of each entity are grown and held against the database; 0:
@@ -117,7 +119,7 @@ type Migration struct {
 }
 
 // Compile looks up every name and makes a plan ready to grow. The error is
-// Problems, all at once.
+// diag.Problems, all at once.
 func (p *Plan) Compile(o Options) (*Compiled, error) {
 	p.collector.found = slices.Clone(p.malformed)
 	if !o.Clock.IsNull() {
@@ -125,7 +127,12 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	}
 	c := &compiler{
 		plan: p, db: o.Database, byName: map[string]*entity{},
-		out:   &Compiled{Plan: p, Database: o.Database, Shift: o.Shift, Set: &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock}},
+		out: &Compiled{
+			Plan:     p,
+			Database: o.Database,
+			Shift:    o.Shift,
+			Set:      &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock},
+		},
 		kinds: map[string]grow.Kind{}, withoutUnits: o.WithoutUnits, openFile: o.Rows, openTable: o.Existing, since: o.Since,
 	}
 	for _, k := range grow.Kinds() {
@@ -173,7 +180,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 // Outline is the entities whose tables are there, with their columns and write modes as
 // far as these can be told of a plan that may be wrong. Nothing can be grown from them.
 func (p *Plan) Outline(db *schema.Database) []*Target {
-	defer func(found Problems) { p.collector.found = found }(p.collector.found)
+	defer func(found diag.Problems) { p.collector.found = found }(p.collector.found)
 	c := &compiler{
 		plan: p, db: db, byName: map[string]*entity{}, kinds: map[string]grow.Kind{}, withoutUnits: true,
 		out: &Compiled{Plan: p, Database: db, Set: &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock}},
@@ -204,7 +211,7 @@ type compiler struct {
 	stack    []*field // fields being compiled, to find circles
 
 	withoutUnits bool
-	openFile     func(FileSpec) (FileRows, Problems)
+	openFile     func(FileSpec) (FileRows, diag.Problems)
 
 	openTable func(*schema.Table) (grow.Table, error)
 	since     *Migration
@@ -255,14 +262,14 @@ const (
 	wordGiven  = "given" // only given rows have values
 )
 
-func (c *compiler) add(at place, message string, args ...any) *Problem {
+func (c *compiler) add(at place, message string, args ...any) *diag.Problem {
 	return c.plan.add(at, message, args...)
 }
 
 // missing adds a problem with the database rather than with the plan.
-func (c *compiler) missing(at place, message string, args ...any) *Problem {
+func (c *compiler) missing(at place, message string, args ...any) *diag.Problem {
 	if c.since != nil {
-		return &Problem{} // it was there when the plan was loaded
+		return &diag.Problem{} // it was there when the plan was loaded
 	}
 	p := c.add(at, message, args...)
 	p.Database = true
@@ -298,7 +305,8 @@ func (c *compiler) declare() {
 			c.table(e)
 			if e.table != nil {
 				if other, ok := tables[e.table.Name]; ok {
-					c.add(e.decl.place, "%s and %s both go into the table %s", other, e.decl.Name, e.table.Name).hint("one entity for each table")
+					c.add(e.decl.place, "%s and %s both go into the table %s", other, e.decl.Name, e.table.Name).
+						Advise("one entity for each table")
 				}
 				tables[e.table.Name] = e.decl.Name
 			}
@@ -320,16 +328,17 @@ func (c *compiler) family(e *entity) {
 	}
 	e.parent = c.byName[per.Parent]
 	if e.parent == nil {
-		c.add(per.place, "%s is per %s, and there is no such entity", e.decl.Name, per.Parent).nearest(per.Parent, c.names())
+		c.add(per.place, "%s is per %s, and there is no such entity", e.decl.Name, per.Parent).
+			Nearest(per.Parent, c.names())
 		return
 	}
 	if e.parent.decl.Existing {
 		c.add(per.place, "the rows of %s are those of its table, and nothing can be planned per such rows in this version", per.Parent).
-			hint("give %s rows of its own, and let it pick %s", e.decl.Name, per.Parent)
+			Advise("give %s rows of its own, and let it pick %s", e.decl.Name, per.Parent)
 	}
 	if e.parent.decl.RowsFrom != nil {
 		c.add(per.place, "%s has its rows from a file, and nothing can be planned per such rows in this version", per.Parent).
-			hint("give %s rows of its own, and let it pick %s", e.decl.Name, per.Parent)
+			Advise("give %s rows of its own, and let it pick %s", e.decl.Name, per.Parent)
 	}
 	e.grow.Parent = e.parent.grow
 }
@@ -346,7 +355,8 @@ func (c *compiler) circle(e *entity) {
 	for up := e.parent; up != nil; up = up.parent {
 		chain = append(chain, up.decl.Name)
 		if up == e {
-			c.add(e.decl.Per.place, "a circle: %s", strings.Join(chain, " is per ")).hint("one of them must be the head of the family, with rows: in place of per:")
+			c.add(e.decl.Per.place, "a circle: %s", strings.Join(chain, " is per ")).
+				Advise("one of them must be the head of the family, with rows: in place of per:")
 			e.grow.Parent, e.parent = nil, nil
 			return
 		}
@@ -402,7 +412,8 @@ func (c *compiler) fieldsOf(e *entity) {
 			}
 			f := e.find(x.key.text)
 			if f != nil && f.decl.inner {
-				c.add(x.key.place, "%s is a draw, and a given row has only fields", f.decl.Name).hint("say the fields that take it")
+				c.add(x.key.place, "%s is a draw, and a given row has only fields", f.decl.Name).
+					Advise("say the fields that take it")
 			}
 			if f == nil {
 				f = c.newField(e, &Field{Name: x.key.text, word: wordGiven, place: x.key.place})
@@ -459,7 +470,7 @@ func (c *compiler) unique() {
 			for _, name := range u.Fields {
 				f := e.find(name)
 				if f == nil {
-					c.add(u.place, "%s has no field %s", e.decl.Name, name).nearest(name, e.names())
+					c.add(u.place, "%s has no field %s", e.decl.Name, name).Nearest(name, e.names())
 				}
 				ok = ok && f != nil && f.state == compiled
 				if ok {
@@ -476,7 +487,8 @@ func (c *compiler) unique() {
 		if e.decl.RowsFrom != nil {
 			for _, f := range e.fields {
 				if f.decl.Unique && f.state == compiled && !f.grow.Inherent() {
-					c.add(f.decl.place, "%s cannot be unique: %s has its rows from a file", f.decl.Name, e.decl.Name).hint("key: in rows_from says what tells its rows; a uuid is unique by itself")
+					c.add(f.decl.place, "%s cannot be unique: %s has its rows from a file", f.decl.Name, e.decl.Name).
+						Advise("key: in rows_from says what tells its rows; a uuid is unique by itself")
 				}
 			}
 			continue
@@ -484,13 +496,14 @@ func (c *compiler) unique() {
 		// Fields on their own before texts that may be built of them.
 		for _, texts := range []bool{false, true} {
 			for _, f := range e.fields {
-				if !f.decl.Unique || f.state != compiled || f.decl.word != "from" && f.grow.Inherent() || (f.decl.word == "text") != texts {
+				if !f.decl.Unique || f.state != compiled || f.decl.word != "from" && f.grow.Inherent() ||
+					(f.decl.word == "text") != texts {
 					continue
 				}
 				if err := e.grow.UniqueText(f.grow); err != nil {
 					p := c.add(f.decl.place, "%s cannot be unique: %s", f.decl.Name, err)
 					if texts {
-						p.hint("draws: {n: {count: 1}} beside fields, and -{n} at the end of the text")
+						p.Advise("draws: {n: {count: 1}} beside fields, and -{n} at the end of the text")
 					}
 				}
 			}
@@ -546,9 +559,14 @@ func (c *compiler) warnOfPools() {
 	for _, e := range c.entities {
 		for _, f := range e.fields {
 			if why := f.grow.Unsteady(); why != "" {
-				p := c.add(f.decl.place, "%s: %s: rows that are added after a load may pick what is taken", f.describe(), why)
+				p := c.add(
+					f.decl.place,
+					"%s: %s: rows that are added after a load may pick what is taken",
+					f.describe(),
+					why,
+				)
 				p.Warning = true
-				p.hint("after adding rows, evensprout load --anew takes the earlier ones back and loads all")
+				p.Advise("after adding rows, evensprout load --anew takes the earlier ones back and loads all")
 			}
 		}
 	}

@@ -14,7 +14,8 @@ func (c *compiler) conditions(f *field, e *entity, v *node) ([]grow.Condition, b
 	if v.scalar() {
 		path, ok := c.resolveIn(e, v.place, v.text)
 		if ok && path.Field.Source.Type() != value.Boolean {
-			c.add(v.place, "%s is of type %s, so it is not true or false by itself", v.text, path.Field.Source.Type()).hint("if: {%s: VALUE}", v.text)
+			c.add(v.place, "%s is of type %s, so it is not true or false by itself", v.text, path.Field.Source.Type()).
+				Advise("if: {%s: VALUE}", v.text)
 			return nil, false
 		}
 		if !ok {
@@ -23,7 +24,8 @@ func (c *compiler) conditions(f *field, e *entity, v *node) ([]grow.Condition, b
 		return []grow.Condition{{Path: *path, Any: []value.Value{value.Bool(true)}}}, true
 	}
 	if !v.mapping || len(v.pairs) == 0 {
-		c.add(v.place, "a condition is a mapping of fields to values, and here is %s", v.what()).hint("{status: active}, {status: [active, dormant]}, {closed_on: {not: null}}")
+		c.add(v.place, "a condition is a mapping of fields to values, and here is %s", v.what()).
+			Advise("{status: active}, {status: [active, dormant]}, {closed_on: {not: null}}")
 		return nil, false
 	}
 	var list []grow.Condition
@@ -56,7 +58,11 @@ func (c *compiler) condition(f *field, k *grow.Condition, v *node) bool {
 			k.As = path
 			return ok
 		}
-		c.add(v.place, "a condition's value is a value, a list of values, {not: ...} or {same: FIELD}, and here is %s", v.what())
+		c.add(
+			v.place,
+			"a condition's value is a value, a list of values, {not: ...} or {same: FIELD}, and here is %s",
+			v.what(),
+		)
 		return false
 	}
 	items := v.items

@@ -38,7 +38,8 @@ func (p *Plan) Departures(earlier *Plan, appended bool) []Difference {
 	var out []Difference
 	differ("", earlier.root, p.root, func(path []string) bool {
 		key := path[len(path)-1]
-		return len(path) == 1 && slices.Contains([]string{"database", "once", "units", "always"}, key) || appended && len(path) == 3 && path[0] == "entities" && key == "rows"
+		return len(path) == 1 && slices.Contains([]string{"database", "once", "units", "always"}, key) ||
+			appended && len(path) == 3 && path[0] == "entities" && key == "rows"
 	}, &out)
 	return slices.DeleteFunc(out, func(d Difference) bool {
 		return appended && d.Was == "" && strings.HasPrefix(d.Path, "entities.") && strings.Count(d.Path, ".") == 1
@@ -50,7 +51,10 @@ func mute(path []string) bool {
 	key := path[len(path)-1]
 	switch len(path) {
 	case 1:
-		return slices.Contains([]string{"database", "commit", "on_violation", "when", "once", "clock", "units", "always"}, key) // a clock may be given apart
+		return slices.Contains(
+			[]string{"database", "commit", "on_violation", "when", "once", "clock", "units", "always"},
+			key,
+		) // a clock may be given apart
 	case 3:
 		return path[0] == "entities" && slices.Contains([]string{"write", "on_violation", "when", "rows"}, key)
 	}
@@ -58,7 +62,8 @@ func mute(path []string) bool {
 }
 
 func differ(path string, was, is *node, mute func(path []string) bool, out *[]Difference) {
-	if was.text == is.text && was.null == is.null && was.mapping == is.mapping && was.list == is.list && len(was.items) == len(is.items) {
+	if was.text == is.text && was.null == is.null && was.mapping == is.mapping && was.list == is.list &&
+		len(was.items) == len(is.items) {
 		if was.mapping {
 			for _, x := range was.pairs {
 				at := strings.TrimPrefix(path+"."+x.key.text, ".")

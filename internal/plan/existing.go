@@ -28,7 +28,7 @@ func (c *compiler) openExisting(e *entity) {
 	}
 	if c.db == nil || c.openTable == nil {
 		c.add(e.decl.rowsPlace, "the rows of %s stand in the database, and none is named", e.decl.Name).
-			hint("--db URL, or the environment variable DATABASE_URL, or database: in the plan").Database = true
+			Advise("--db URL, or the environment variable DATABASE_URL, or database: in the plan").Database = true
 		return
 	}
 	if e.table == nil {

@@ -3,6 +3,8 @@ package plan
 import (
 	"slices"
 	"strings"
+
+	"evensprout/internal/diag"
 )
 
 // clockWord is what the plan's clock is called where a field's name could stand.
@@ -45,7 +47,8 @@ func (p *Plan) field(f *Field, v *node) {
 	f.args = map[string]*node{}
 	if !v.mapping {
 		if v.list {
-			p.add(v.place, "the field %s is a list: a field is a literal or a mapping", f.Name).hint("%s: {choose: [...]} picks one of several", f.Name)
+			p.add(v.place, "the field %s is a list: a field is a literal or a mapping", f.Name).
+				Advise("%s: {choose: [...]} picks one of several", f.Name)
 			return
 		}
 		f.word, f.source, f.bare = "value", v, true
@@ -61,14 +64,16 @@ func (p *Plan) field(f *Field, v *node) {
 		at := v.place
 		var near string
 		for _, x := range rest {
-			if near = Nearest(x.key.text, append(keysOf(sources), modifiers...)); near != "" {
-				p.add(x.key.place, "%q is not a source of values, nor a modifier", x.key.text).hint("did you mean %q?", near)
+			if near = diag.Nearest(x.key.text, append(keysOf(sources), modifiers...)); near != "" {
+				p.add(x.key.place, "%q is not a source of values, nor a modifier", x.key.text).
+					Advise("did you mean %q?", near)
 			} else {
-				p.add(x.key.place, "%q is not a source of values, nor a modifier", x.key.text).nearest(x.key.text, keysOf(sources))
+				p.add(x.key.place, "%q is not a source of values, nor a modifier", x.key.text).Nearest(x.key.text, keysOf(sources))
 			}
 		}
 		if len(rest) == 0 {
-			p.add(at, "the field %s does not say where its values come from", f.Name).hint("one of: %s", strings.Join(keysOf(sources), ", "))
+			p.add(at, "the field %s does not say where its values come from", f.Name).
+				Advise("one of: %s", strings.Join(keysOf(sources), ", "))
 		}
 		return
 	}
@@ -83,14 +88,17 @@ func (p *Plan) field(f *Field, v *node) {
 			continue
 		}
 		if isSource(name) {
-			p.add(x.key.place, "the field %s has two sources: %s and %s", f.Name, f.word, name).hint("keep one of them")
+			p.add(x.key.place, "the field %s has two sources: %s and %s", f.Name, f.word, name).
+				Advise("keep one of them")
 			continue
 		}
 		if f.word == "derive" && x.value.null {
-			p.add(x.key.place, "the expression ends before %q", name).hint("an expression with a comma or a colon goes in quotes")
+			p.add(x.key.place, "the expression ends before %q", name).
+				Advise("an expression with a comma or a colon goes in quotes")
 			continue
 		}
-		p.add(x.key.place, "%q does not go with %s", name, f.word).nearest(name, append(append([]string{}, beside...), modifiers...))
+		p.add(x.key.place, "%q does not go with %s", name, f.word).
+			Nearest(name, append(append([]string{}, beside...), modifiers...))
 	}
 }
 
@@ -113,7 +121,7 @@ func (p *Plan) modify(f *Field, v *node) []pair {
 		case "spread":
 			var word string
 			if p.text(x.value, "spread", &word) && word != "even" && word != "free" {
-				p.add(x.value.place, "%q is no way to spread values", word).nearest(word, []string{"even", "free"})
+				p.add(x.value.place, "%q is no way to spread values", word).Nearest(word, []string{"even", "free"})
 			}
 			f.Free = word == "free"
 		default:

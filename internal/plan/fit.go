@@ -36,7 +36,7 @@ func (c *compiler) fit(e *entity) {
 		}
 		if byColumn[col] == nil && col.NotNull && !col.Default && !col.Generated {
 			c.missing(e.decl.place, "the column %s.%s (%s) is NOT NULL without a default, and the plan has no source for it", e.table.Name, col.Name, col.Declared).
-				hint("add it to the fields of %s: %s", e.decl.Name, suggestion(c, e, col))
+				Advise("add it to the fields of %s: %s", e.decl.Name, suggestion(c, e, col))
 		}
 	}
 	c.fitKeys(e)
@@ -92,16 +92,25 @@ func typical(col *schema.Column) string {
 func (c *compiler) fitField(f *field) {
 	col, src, at, d := f.column, f.grow.Source, f.decl.place, f.decl
 	if col.Generated {
-		c.missing(at, "the column %s is computed by the database, so nothing can be written into it", col.Name).hint("take the field %s out of the plan", f.decl.Name)
+		c.missing(at, "the column %s is computed by the database, so nothing can be written into it", col.Name).
+			Advise("take the field %s out of the plan", f.decl.Name)
 		return
 	}
 	if t := src.Type(); t != value.Null && !holds(col.Kind, t) {
 		if want, ok := columnTypes[col.Kind]; ok && d.word == wordStored {
 			c.plan.collector.found = append(c.plan.collector.found, f.entity.rowFile.Misfits(f.fileColumn, want)...)
 		}
-		p := c.missing(at, "%s makes values of type %s, and the column %s.%s is %s", f.decl.Name, t, f.entity.table.Name, col.Name, col.Declared)
+		p := c.missing(
+			at,
+			"%s makes values of type %s, and the column %s.%s is %s",
+			f.decl.Name,
+			t,
+			f.entity.table.Name,
+			col.Name,
+			col.Declared,
+		)
 		if d.bare && d.source.text == clockWord {
-			p.hint("clock alone is a text; the plan's clock is {value: clock}")
+			p.Advise("clock alone is a text; the plan's clock is {value: clock}")
 		}
 		return
 	}
@@ -112,19 +121,21 @@ func (c *compiler) fitField(f *field) {
 			if f.valueOf(g) == nil {
 				p := c.add(g.place, "the given row %s has no %s, so it is NULL there, and not the default of the column: the database computes that for each row", g.Name, d.Name)
 				p.Warning, p.Database = true, true
-				p.hint("%s: null says that NULL is meant", d.Name)
+				p.Advise("%s: null says that NULL is meant", d.Name)
 			}
 		}
 	}
 	if col.Kind == schema.Text && col.Length > 0 {
 		if text, n := longest(f); n > col.Length {
-			c.missing(at, "%s can be %d characters long, and the column %s is %s", f.decl.Name, n, col.Name, col.Declared).hint("such as %q", text)
+			c.missing(at, "%s can be %d characters long, and the column %s is %s", f.decl.Name, n, col.Name, col.Declared).
+				Advise("such as %q", text)
 		}
 	}
 	if col.Values != nil {
 		for _, text := range grow.Texts(src) {
 			if !slices.Contains(col.Values, text) {
-				c.missing(at, "%s can be %q, and the column %s takes only the values of %s", f.decl.Name, text, col.Name, col.Declared).nearest(text, col.Values)
+				c.missing(at, "%s can be %q, and the column %s takes only the values of %s", f.decl.Name, text, col.Name, col.Declared).
+					Nearest(text, col.Values)
 			}
 		}
 	}
@@ -134,10 +145,11 @@ func (c *compiler) fitField(f *field) {
 			r = f.entity.table.WideReference(col.Name)
 		}
 		itself := r != nil && r.To == f.entity.table && slices.Equal(r.Columns, r.Targets) // each row refers to itself
-		if r != nil && !itself && !f.entity.leavesOpen(r) && f.decl.word != "value" && f.decl.word != wordGiven && f.decl.word != "same" {
+		if r != nil && !itself && !f.entity.leavesOpen(r) && f.decl.word != "value" && f.decl.word != wordGiven &&
+			f.decl.word != "same" {
 			p := c.add(at, "the column %s refers to the table %s, and these values may not be there", col.Name, r.Table)
 			p.Warning, p.Database = true, true
-			p.hint("{pick: ENTITY} takes rows that are")
+			p.Advise("{pick: ENTITY} takes rows that are")
 		}
 	}
 }
@@ -146,7 +158,8 @@ func (c *compiler) fitField(f *field) {
 // as one of them is always NULL.
 func (e *entity) leavesOpen(r *schema.Reference) bool {
 	return slices.ContainsFunc(e.fields, func(f *field) bool {
-		return f.column != nil && f.state == compiled && f.grow.Source.Type() == value.Null && slices.Contains(r.Columns, f.column.Name)
+		return f.column != nil && f.state == compiled && f.grow.Source.Type() == value.Null &&
+			slices.Contains(r.Columns, f.column.Name)
 	})
 }
 
@@ -158,22 +171,38 @@ func (c *compiler) fitNotNull(f *field) {
 	case d.Nulls.Part > 0:
 		c.missing(d.nullsPlace, "%s is NULL in a share of the rows, and the column %s is NOT NULL", d.Name, col.Name)
 	case d.cond != nil:
-		c.missing(d.cond.place, "%s is NULL where the condition does not hold, and the column %s is NOT NULL", d.Name, col.Name)
+		c.missing(
+			d.cond.place,
+			"%s is NULL where the condition does not hold, and the column %s is NOT NULL",
+			d.Name,
+			col.Name,
+		)
 	case literal:
 		c.missing(d.place, "%s is NULL, and the column %s is NOT NULL", d.Name, col.Name)
 	case d.word == wordGiven && f.grow.Nulls.Part > 0:
 		rest := f.entity.grow.Rows > 0 || f.entity.parent != nil
 		for _, g := range f.entity.given {
 			if n := f.valueOf(g); n == nil || n.null {
-				c.missing(g.place, "the given row %s has no %s, and the column %s is NOT NULL", g.Name, d.Name, col.Name)
+				c.missing(
+					g.place,
+					"the given row %s has no %s, and the column %s is NOT NULL",
+					g.Name,
+					d.Name,
+					col.Name,
+				)
 			}
 		}
 		if rest {
 			c.missing(f.entity.decl.place, "the column %s is NOT NULL, and only given rows have a value for it", col.Name).
-				hint("add it to the fields of %s: %s", f.entity.decl.Name, suggestion(c, f.entity, col))
+				Advise("add it to the fields of %s: %s", f.entity.decl.Name, suggestion(c, f.entity, col))
 		}
 	case d.word == "pick" && f.grow.Target() == f.entity.grow:
-		c.missing(d.place, "%s picks an earlier row of the same entity, so the first row has none; but the column %s is NOT NULL", d.Name, col.Name)
+		c.missing(
+			d.place,
+			"%s picks an earlier row of the same entity, so the first row has none; but the column %s is NOT NULL",
+			d.Name,
+			col.Name,
+		)
 	}
 }
 
@@ -253,7 +282,10 @@ func (c *compiler) fitKeys(e *entity) {
 		var names []string
 		whole, nothing, inFile := true, false, true
 		for _, name := range key.Columns {
-			i := slices.IndexFunc(e.fields, func(f *field) bool { return f.column != nil && strings.EqualFold(f.column.Name, name) })
+			i := slices.IndexFunc(
+				e.fields,
+				func(f *field) bool { return f.column != nil && strings.EqualFold(f.column.Name, name) },
+			)
 			if i < 0 {
 				whole = false
 				continue
@@ -275,15 +307,21 @@ func (c *compiler) fitKeys(e *entity) {
 		if !whole || rows < 2 || grow.Grouped(fields) || nothing {
 			continue
 		}
-		p := c.add(e.decl.place, "the table %s wants %s to be unique (%s), and the plan does not say so: rows may collide", e.table.Name, strings.Join(names, ", "), key.Name)
+		p := c.add(
+			e.decl.place,
+			"the table %s wants %s to be unique (%s), and the plan does not say so: rows may collide",
+			e.table.Name,
+			strings.Join(names, ", "),
+			key.Name,
+		)
 		p.Warning, p.Database = true, true
 		switch {
 		case inFile:
-			p.hint("key: [%s] in rows_from tells rows of the file that have the same", strings.Join(names, ", "))
+			p.Advise("key: [%s] in rows_from tells rows of the file that have the same", strings.Join(names, ", "))
 		case len(names) == 1:
-			p.hint("add unique: true to %s", names[0])
+			p.Advise("add unique: true to %s", names[0])
 		default:
-			p.hint("add to %s: unique: [[%s]]", e.decl.Name, strings.Join(names, ", "))
+			p.Advise("add to %s: unique: [[%s]]", e.decl.Name, strings.Join(names, ", "))
 		}
 	}
 }

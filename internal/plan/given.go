@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/value"
 )
@@ -15,7 +16,8 @@ func (c *compiler) nested(e *entity, own []*Given) {
 	below := map[*entity][]*Given{}
 	for i, g := range own {
 		if _, ok := e.rows[g.Name]; ok {
-			c.add(g.place, "there is a given row %s.%s already", e.decl.Name, g.Name).hint("rows below different parents need different names, too")
+			c.add(g.place, "there is a given row %s.%s already", e.decl.Name, g.Name).
+				Advise("rows below different parents need different names, too")
 			continue
 		}
 		e.rows[g.Name] = i
@@ -25,7 +27,13 @@ func (c *compiler) nested(e *entity, own []*Given) {
 				continue
 			}
 			if !x.value.mapping {
-				c.add(x.value.place, "the rows of %s below %s are a mapping of names, and here is %s", child.decl.Name, g.Name, x.value.what())
+				c.add(
+					x.value.place,
+					"the rows of %s below %s are a mapping of names, and here is %s",
+					child.decl.Name,
+					g.Name,
+					x.value.what(),
+				)
 				continue
 			}
 			below[child] = append(below[child], c.plan.rows(child.decl.Name, g.Name, x.value)...)
@@ -67,7 +75,7 @@ func (c *compiler) given() {
 			if e.up != nil {
 				if _, ok := values[e.up.grow]; !ok {
 					c.add(g.place, "the given row %s does not name its %s", g.Name, e.parent.decl.Name).
-						hint("%s: %s.NAME, or write the row below its parent's", e.parent.decl.Name, e.parent.decl.Name)
+						Advise("%s: %s.NAME, or write the row below its parent's", e.parent.decl.Name, e.parent.decl.Name)
 					continue
 				}
 			}
@@ -84,7 +92,7 @@ func (c *compiler) givenValue(e *entity, f *field, n *node) (grow.Given, bool) {
 		if name, fields, ok := foundBy(n); ok {
 			if f == e.up {
 				c.add(n.place, "a given row stands below a given row of %s, and this one is found by its values", to.decl.Name).
-					hint("%s: %s.NAME, or fields: {%s: {pick: %s}} in place of per", to.decl.Name, to.decl.Name, strings.ToLower(to.decl.Name), to.decl.Name)
+					Advise("%s: %s.NAME, or fields: {%s: {pick: %s}} in place of per", to.decl.Name, to.decl.Name, strings.ToLower(to.decl.Name), to.decl.Name)
 				return grow.Given{}, false
 			}
 			return c.givenFound(to, n, name, fields)
@@ -115,7 +123,8 @@ func foundBy(n *node) (entity string, fields *node, ok bool) {
 // givenFound is a reference to the row whose fields have the values that a given row says.
 func (c *compiler) givenFound(to *entity, n *node, name string, fields *node) (grow.Given, bool) {
 	if name != to.decl.Name {
-		c.add(n.place, "this finds a row of %s, and the field refers to %s", name, to.decl.Name).hint("find: {%s: {%s: ...}}", to.decl.Name, fields.pairs[0].key.text)
+		c.add(n.place, "this finds a row of %s, and the field refers to %s", name, to.decl.Name).
+			Advise("find: {%s: {%s: ...}}", to.decl.Name, fields.pairs[0].key.text)
 		return grow.Given{}, false
 	}
 	var by []*grow.Field
@@ -123,7 +132,7 @@ func (c *compiler) givenFound(to *entity, n *node, name string, fields *node) (g
 	for _, x := range fields.pairs {
 		f := to.find(x.key.text)
 		if f == nil || f.decl.inner {
-			c.add(x.key.place, "%s has no field %s", to.decl.Name, x.key.text).nearest(x.key.text, to.names())
+			c.add(x.key.place, "%s has no field %s", to.decl.Name, x.key.text).Nearest(x.key.text, to.names())
 			return grow.Given{}, false
 		}
 		if !c.compile(f) {
@@ -151,11 +160,11 @@ func (c *compiler) rowNamed(to *entity, n *node) (grow.Row, bool) {
 	}
 	p := c.add(n.place, "%s is no given row of %s", n.what(), to.decl.Name)
 	if len(to.rows) == 0 {
-		p.hint("{find: {%s: {FIELD: VALUE}}} refers to the row that has this value", to.decl.Name)
-	} else if near := Nearest(text, keysOf(to.rows)); near != "" {
-		p.hint("did you mean %s.%s?", to.decl.Name, near)
+		p.Advise("{find: {%s: {FIELD: VALUE}}} refers to the row that has this value", to.decl.Name)
+	} else if near := diag.Nearest(text, keysOf(to.rows)); near != "" {
+		p.Advise("did you mean %s.%s?", to.decl.Name, near)
 	} else {
-		p.hint("a given row is named as %s.%s", to.decl.Name, keysOf(to.rows)[0])
+		p.Advise("a given row is named as %s.%s", to.decl.Name, keysOf(to.rows)[0])
 	}
 	return grow.Row{}, false
 }

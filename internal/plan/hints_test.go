@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/files"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
@@ -42,9 +43,24 @@ func berths() *schema.Database {
 	id.Default = true
 	db.Tables = append(db.Tables, &schema.Table{
 		Name: "berths", PrimaryKey: []string{"id"}, Uniques: []schema.Unique{{Name: "by_place", Columns: []string{"place", "side"}}, {Name: "by_number", Columns: []string{"number"}}},
-		Columns: []*schema.Column{id, number("from_id"), number("to_id"), number("place"), number("side"), number("number"),
-			{Name: "depth", Declared: "DOUBLE", Kind: schema.Real}, {Name: "built", Declared: "DATE", Kind: schema.Date, Default: true, Preset: "random_date()"}},
-		References: []schema.Reference{{Columns: []string{"from_id"}, Table: "piers", Targets: []string{"id"}}, {Columns: []string{"to_id"}, Table: "piers", Targets: []string{"id"}}},
+		Columns: []*schema.Column{
+			id,
+			number("from_id"),
+			number("to_id"),
+			number("place"),
+			number("side"),
+			number("number"),
+			{
+				Name:     "depth",
+				Declared: "DOUBLE",
+				Kind:     schema.Real,
+			},
+			{Name: "built", Declared: "DATE", Kind: schema.Date, Default: true, Preset: "random_date()"},
+		},
+		References: []schema.Reference{
+			{Columns: []string{"from_id"}, Table: "piers", Targets: []string{"id"}},
+			{Columns: []string{"to_id"}, Table: "piers", Targets: []string{"id"}},
+		},
 	})
 	db.Link()
 	return db
@@ -59,155 +75,789 @@ const (
 func step(s string) string { return plan.UnitText("      - " + s + "\n") }
 
 var hintCases = []hintCase{
-	{hint: "table: NAME", db: plan.FerryTables, text: "  Quay:\n    rows: 1\n    fields: {pier_name: {kind: locality}}\n", change: []string{"    rows", "    table: piers\n    rows"}},
-	{hint: "column: NAME says which column a field is for", db: plan.FerryTables, text: "  A:\n    table: piers\n    rows: 1\n    fields: {pier_name: {kind: locality}, pierName: {count: 1}}\n", change: []string{"{count: 1}", "{count: 1, column: pier_no}"}},
-	{hint: "names the column", db: plan.QuayTables, text: pier + "  Mark: {table: marks, per: {Pier: 2}}\n", change: []string{"{Pier: 2}", "{Pier: 2, via: n}"}},
-	{hint: "per: {Pier: ..., via: from_id}", db: berths, text: pier + strings.Replace(strings.Replace(berth, "rows: 4", "per: {Pier: 2}", 1), "from_id: {pick: Pier}, ", "", 1), change: []string{"{Pier: 2}", "{Pier: 2, via: from_id}"}},
-	{hint: "by: FIELD says which of its fields is kept", db: plan.QuayTables, text: pier + "  Mark: {table: marks, rows: 3, fields: {n: {count: 1}}}\n  Visit: {table: visits, rows: 3, fields: {pier: {pick: Pier}, paid: 1.00, note: {pick: Mark}}}\n", change: []string{"{pick: Mark}", "{pick: Mark, by: n}"}},
-	{hint: "one entity for each table", db: plan.FerryTables, text: "  A: {table: piers, rows: 1, fields: {pier_name: x}}\n  B: {table: piers, rows: 1, fields: {pier_name: y}}\n", change: []string{"  B: {table: piers, rows: 1, fields: {pier_name: y}}\n", ""}},
-	{hint: "give B rows of its own, and let it pick A", text: "  A:\n    rows_from: {file: a.csv, columns: {n: n}}\n  B:\n    per: {A: 2}\n    fields: {m: 1}\n", files: []string{"a.csv", "n\n1\n2\n"}, change: []string{"per: {A: 2}", "rows: 4", "m: 1", "m: 1, a: {pick: A}"}},
-	{hint: "one of them must be the head of the family, with rows: in place of per:", text: "  A:\n    per: {B: 1}\n  B:\n    per: {A: 1}\n", change: []string{"per: {B: 1}", "rows: 2"}},
-	{hint: "say the fields that take it", text: "  A:\n    draws: {who: {kind: person}}\n    fields: {name: {from: who.name}}\n    given: {a: {who: Ada}}\n", change: []string{"{who: Ada}", "{name: Ada}"}},
-	{hint: "a uuid is unique by itself", text: "  A:\n    rows_from: {file: a.csv, columns: {n: n}}\n    fields: {m: {between: 1..9, unique: true}}\n", files: []string{"a.csv", "n\n1\n2\n"}, change: []string{"{between: 1..9, unique: true}", "{uuid: v4, unique: true}"}},
-	{hint: "evensprout load --anew takes the earlier ones back", text: plain + "  B: {rows: 90, fields: {a: {pick: A}, m: {same: a.n}}}\n  C: {rows: 2, fields: {b: {pick: B, where: {m: {not: 3}}, unique: true}}}\n", change: []string{"where: {m: {not: 3}}, ", ""}},
+	{
+		hint:   "table: NAME",
+		db:     plan.FerryTables,
+		text:   "  Quay:\n    rows: 1\n    fields: {pier_name: {kind: locality}}\n",
+		change: []string{"    rows", "    table: piers\n    rows"},
+	},
+	{
+		hint:   "column: NAME says which column a field is for",
+		db:     plan.FerryTables,
+		text:   "  A:\n    table: piers\n    rows: 1\n    fields: {pier_name: {kind: locality}, pierName: {count: 1}}\n",
+		change: []string{"{count: 1}", "{count: 1, column: pier_no}"},
+	},
+	{
+		hint:   "names the column",
+		db:     plan.QuayTables,
+		text:   pier + "  Mark: {table: marks, per: {Pier: 2}}\n",
+		change: []string{"{Pier: 2}", "{Pier: 2, via: n}"},
+	},
+	{
+		hint: "per: {Pier: ..., via: from_id}",
+		db:   berths,
+		text: pier + strings.Replace(
+			strings.Replace(berth, "rows: 4", "per: {Pier: 2}", 1),
+			"from_id: {pick: Pier}, ",
+			"",
+			1,
+		),
+		change: []string{"{Pier: 2}", "{Pier: 2, via: from_id}"},
+	},
+	{
+		hint:   "by: FIELD says which of its fields is kept",
+		db:     plan.QuayTables,
+		text:   pier + "  Mark: {table: marks, rows: 3, fields: {n: {count: 1}}}\n  Visit: {table: visits, rows: 3, fields: {pier: {pick: Pier}, paid: 1.00, note: {pick: Mark}}}\n",
+		change: []string{"{pick: Mark}", "{pick: Mark, by: n}"},
+	},
+	{
+		hint:   "one entity for each table",
+		db:     plan.FerryTables,
+		text:   "  A: {table: piers, rows: 1, fields: {pier_name: x}}\n  B: {table: piers, rows: 1, fields: {pier_name: y}}\n",
+		change: []string{"  B: {table: piers, rows: 1, fields: {pier_name: y}}\n", ""},
+	},
+	{
+		hint:   "give B rows of its own, and let it pick A",
+		text:   "  A:\n    rows_from: {file: a.csv, columns: {n: n}}\n  B:\n    per: {A: 2}\n    fields: {m: 1}\n",
+		files:  []string{"a.csv", "n\n1\n2\n"},
+		change: []string{"per: {A: 2}", "rows: 4", "m: 1", "m: 1, a: {pick: A}"},
+	},
+	{
+		hint:   "one of them must be the head of the family, with rows: in place of per:",
+		text:   "  A:\n    per: {B: 1}\n  B:\n    per: {A: 1}\n",
+		change: []string{"per: {B: 1}", "rows: 2"},
+	},
+	{
+		hint:   "say the fields that take it",
+		text:   "  A:\n    draws: {who: {kind: person}}\n    fields: {name: {from: who.name}}\n    given: {a: {who: Ada}}\n",
+		change: []string{"{who: Ada}", "{name: Ada}"},
+	},
+	{
+		hint:   "a uuid is unique by itself",
+		text:   "  A:\n    rows_from: {file: a.csv, columns: {n: n}}\n    fields: {m: {between: 1..9, unique: true}}\n",
+		files:  []string{"a.csv", "n\n1\n2\n"},
+		change: []string{"{between: 1..9, unique: true}", "{uuid: v4, unique: true}"},
+	},
+	{
+		hint:   "evensprout load --anew takes the earlier ones back",
+		text:   plain + "  B: {rows: 90, fields: {a: {pick: A}, m: {same: a.n}}}\n  C: {rows: 2, fields: {b: {pick: B, where: {m: {not: 3}}, unique: true}}}\n",
+		change: []string{"where: {m: {not: 3}}, ", ""},
+	},
 	{hint: "if: {n: VALUE}", text: plain + "      m: {value: 1, if: n}\n", change: []string{"if: n}", "if: {n: 3}}"}},
-	{hint: "{status: active}, {status: [active, dormant]}", text: plain + "      m: {value: 1, if: [n]}\n", change: []string{"if: [n]}", "if: {n: [1, 2]}}"}},
-	{hint: "picks one of several", text: plan.CellOf("[1, 2]"), change: []string{"cell: [1, 2]", "cell: {choose: [1, 2]}"}},
+	{
+		hint:   "{status: active}, {status: [active, dormant]}",
+		text:   plain + "      m: {value: 1, if: [n]}\n",
+		change: []string{"if: [n]}", "if: {n: [1, 2]}}"},
+	},
+	{
+		hint:   "picks one of several",
+		text:   plan.CellOf("[1, 2]"),
+		change: []string{"cell: [1, 2]", "cell: {choose: [1, 2]}"},
+	},
 	{hint: `did you mean "pattern"?`, text: plan.CellOf("{patern: x}"), change: []string{"patern", "pattern"}},
-	{hint: "one of: after, before", text: plan.CellOf("{unique: true}"), change: []string{"{unique", "{count: 1, unique"}},
+	{
+		hint:   "one of: after, before",
+		text:   plan.CellOf("{unique: true}"),
+		change: []string{"{unique", "{count: 1, unique"},
+	},
 	{hint: "keep one of them", text: plan.CellOf("{count: 1, share: 5%}"), change: []string{", share: 5%", ""}},
-	{hint: "an expression with a comma or a colon goes in quotes", text: plan.CellOf("{derive: left(other, 2)}"), change: []string{"left(other, 2)", `"left(other, 2)"`}},
-	{hint: "add it to the fields of Pier: pier_name: {", db: plan.FerryTables, text: "  Pier:\n    table: piers\n    rows: 1\n    fields: {}\n", change: []string{"{}", "{pier_name: {kind: text.title}}"}},
-	{hint: "take the field length out of the plan", db: plan.FerryTables, text: "  A: {table: piers, rows: 1, fields: {pier_name: x, length: 3}}\n", change: []string{", length: 3", ""}},
-	{hint: "the plan's clock is {value: clock}", db: berths, text: pier + strings.Replace(berth, "side: 1", "side: 1, built: clock", 1), change: []string{"built: clock", "built: {value: 2026-05-01}"}},
-	{hint: "built: null says that NULL is meant", db: berths, text: pier + strings.Replace(strings.Replace(berth, "    rows: 4\n", "", 1)+"    given:\n      a: {built: 2026-01-01}\n      b: {place: 99}\n", "place: {count: 1}, ", "place: 3, ", 1), change: []string{"place: 99", "place: 99, built: null"}},
-	{hint: `such as "seventeen letters"`, db: plan.FerryTables, text: "  Pier: {table: piers, rows: 1, fields: {pier_name: x}}\n  Boat: {table: boats, rows: 1, fields: {label: seventeen letters, home_pier: {pick: Pier}}}\n", change: []string{"seventeen letters", "eight"}},
-	{hint: "{pick: ENTITY} takes rows that are", db: plan.FerryTables, text: "  Pier: {table: piers, rows: 1, fields: {pier_name: x}}\n  Boat: {table: boats, rows: 1, fields: {home_pier: {between: 1..9}}}\n", change: []string{"{between: 1..9}", "{pick: Pier}"}},
-	{hint: "add it to the fields of Pier: pier_name", db: plan.FerryTables, text: "  Pier:\n    table: piers\n    rows: 2\n    fields: {}\n    given: {a: {pier_name: x}}\n", change: []string{"fields: {}", "fields: {pier_name: {kind: text.title}}"}},
-	{hint: "key: [code] in rows_from tells rows of the file that have the same", db: plan.QuayTables, text: "  Pier:\n    table: piers\n    rows_from: {file: p.csv, columns: {code: code}}\n    fields: {free: 1, toll: 1.00, total: 1.00}\n", files: []string{"p.csv", "code\nA\nB\n"}, change: []string{"file: p.csv,", "file: p.csv, key: [code],"}},
-	{hint: "add unique: true to pier_name", db: plan.FerryTables, text: "  Pier: {table: piers, rows: 5, fields: {pier_name: {kind: locality}}}\n", change: []string{"kind: locality", "kind: locality, unique: true"}},
-	{hint: "add to Berth: unique: [[place, side]]", db: berths, text: pier + strings.Replace(berth, "place: {count: 1}, side: 1", "place: {between: 1..9}, side: {between: 1..9}", 1), change: []string{"    rows: 4\n    fields: {from", "    rows: 4\n    unique: [[place, side]]\n    fields: {from"}},
-	{hint: "rows below different parents need different names, too", text: "  A:\n    given:\n      a: {n: 1, B: {x: {m: 1}}}\n      b: {n: 2, B: {x: {m: 2}}}\n  B: {per: {A: 0}}\n", change: []string{"x: {m: 2}", "y: {m: 2}"}},
-	{hint: "A: A.NAME, or write the row below its parent's", text: "  A: {given: {a: {n: 1}}}\n  B:\n    per: {A: 0}\n    given: {x: {m: 1}}\n", change: []string{"x: {m: 1}", "x: {m: 1, A: A.a}"}},
-	{hint: "or fields: {a: {pick: A}} in place of per", text: "  A: {given: {a: {n: 1}}}\n  B:\n    per: {A: 0}\n    given: {x: {m: 1, A: {find: {A: {n: 1}}}}}\n", change: []string{"{find: {A: {n: 1}}}", "A.a"}},
-	{hint: "find: {A: {n: ...}}", text: "  A: {given: {a: {n: 1}}}\n  B: {given: {b: {n: 1}}}\n  C:\n    rows: 1\n    fields: {a: {pick: A}}\n    given: {x: {a: {find: {B: {n: 1}}}}}\n", change: []string{"find: {B:", "find: {A:"}},
-	{hint: "refers to the row that has this value", text: plain + "  C:\n    rows: 1\n    fields: {a: {pick: A}}\n    given: {x: {a: A.x}}\n", change: []string{"A.x", "{find: {A: {id: 1}}}", "n: {between: 1..9}", "id: {count: 1}"}},
-	{hint: "did you mean A.one?", text: "  A: {given: {one: {n: 1}}}\n  C:\n    rows: 1\n    fields: {a: {pick: A}}\n    given: {x: {a: A.oen}}\n", change: []string{"A.oen", "A.one"}},
-	{hint: "a given row is named as A.one", text: "  A: {given: {one: {n: 1}}}\n  C:\n    rows: 1\n    fields: {a: {pick: A}}\n    given: {x: {a: A.quite_another}}\n", change: []string{"A.quite_another", "A.one"}},
-	{hint: "such as: sum of Ticket.price per Booking", db: plan.QuayTables, text: plan.QuayEntities + "always: [x]\n", change: []string{"always: [x]", "always: {fair: sum of Visit.paid per Pier = Pier.total}"}},
-	{hint: "or {sql: CONDITION}", db: plan.QuayTables, text: plan.QuayEntities + "always: {a: [x], b: no condition at all, c: {no: Pier}, d: sum of Visit per Pier = Pier.total}\n", change: []string{"{a: [x], b: no condition at all, c: {no: Pier}, d: sum of Visit per Pier = Pier.total}", "{a: every Pier has free >= 0, c: {no: Pier, where: free < 0}, d: count of Visit per Pier >= 1}"}},
-	{hint: "leave /*! ... */ out", db: plan.QuayTables, text: plan.QuayEntities + "always: {a: {sql: \"1 = 1 /*! AND 1 */\"}}\n", change: []string{" /*! AND 1 */", ""}},
-	{hint: "per names what the rows refer to; via COLUMN says by which column", db: plan.QuayTables, text: plan.QuayEntities + "  Mark: {table: marks, rows: 3, fields: {n: {count: 1}}}\nalways: {a: count of Mark per Pier >= 0}\n", change: []string{"count of Mark", "count of Visit"}},
-	{hint: "... per Pier via from_id >= ...", db: berths, text: pier + berth + "always: {a: count of Berth per Pier >= 0}\n", change: []string{"per Pier >=", "per Pier via from_id >="}},
-	{hint: "{no: Berth, where: SQL CONDITION}", db: berths, text: pier + berth + "always: {a: every Berth has depth > 0}\n", change: []string{"every Berth has depth > 0", "{no: Berth, where: depth <= 0}"}},
-	{hint: "meets knows comparisons, IN, BETWEEN", text: plain + "    meets: [\"frob(n) > 1\"]\n", change: []string{"frob(n) > 1", "n >= 1"}},
-	{hint: "it begins with name: NAME; evensprout demo makes one", whole: true, text: "- a\n", change: []string{"- a\n", plan.Head + plain}},
-	{hint: "a newer program grows the rows of newer editions", whole: true, text: "edition: 9\n" + plan.Head + plain, change: []string{"edition: 9", "edition: 1"}},
-	{hint: "name: says who this plan is", whole: true, text: strings.Replace(plan.Head, "name: test\n", "", 1) + plain, change: []string{"seed:", "name: larkwater\nseed:"}},
-	{hint: "seed: is any text", whole: true, text: strings.Replace(plan.Head, "seed: s\n", "", 1) + plain, change: []string{"clock:", "seed: larkwater-2026\nclock:"}},
-	{hint: "clock: says what now means", whole: true, text: strings.Replace(plan.Head, "clock: 2026-05-01T08:00:00Z\n", "", 1) + plain + "      at: {before: clock, within: 3d}\n", change: []string{"entities:", "clock: 2026-05-01T08:00:00Z\nentities:"}},
-	{hint: "entities: holds an entry for each kind of row", whole: true, text: strings.Replace(plan.Head, "entities:\n", "", 1), change: []string{"Z\n", "Z\nentities:\n" + plain}},
-	{hint: "a name begins with a letter and goes on with letters, digits and _", text: "  A-B: {rows: 1}\n", change: []string{"A-B", "AB"}},
-	{hint: "its fields are the columns of the table", text: "  A: {rows: existing, fields: {n: 1}}\n", change: []string{"existing", "3"}},
-	{hint: "or given: with rows written by hand", text: "  A: {table: things}\n", change: []string{"table: things", "rows: 100"}},
-	{hint: "per: {Passenger: 0..3, via: passenger_id}", text: plain + "  B:\n    per: {A: 2}\n    via: a_id\n", change: []string{"per: {A: 2}\n    via: a_id", "per: {A: 2, via: a_id}"}},
-	{hint: "rows is for entities without a parent", text: plain + "  B: {per: {A: 2}, rows: 3}\n", change: []string{", rows: 3", ""}},
-	{hint: `give the field a plain name, and say column: "first.name"`, text: plain + "      first.name: {kind: given-name}\n", change: []string{"first.name: {kind: given-name}", "first_name: {kind: given-name, column: \"first.name\"}"}},
-	{hint: "draws: {who: {kind: person}}", text: plain + "    draws: [who]\n", change: []string{"[who]", "{who: {kind: person}}"}},
-	{hint: "a name begins with a letter", text: plain + "    draws: {a-b: {kind: person}}\n", change: []string{"a-b", "ab"}},
-	{hint: "a field takes it: {from: who}", text: plain + "    draws: {who: {between: 1..3, column: n}}\n", change: []string{", column: n}", "}", "n: {between: 1..9}", "n: {from: who}"}},
+	{
+		hint:   "an expression with a comma or a colon goes in quotes",
+		text:   plan.CellOf("{derive: left(other, 2)}"),
+		change: []string{"left(other, 2)", `"left(other, 2)"`},
+	},
+	{
+		hint:   "add it to the fields of Pier: pier_name: {",
+		db:     plan.FerryTables,
+		text:   "  Pier:\n    table: piers\n    rows: 1\n    fields: {}\n",
+		change: []string{"{}", "{pier_name: {kind: text.title}}"},
+	},
+	{
+		hint:   "take the field length out of the plan",
+		db:     plan.FerryTables,
+		text:   "  A: {table: piers, rows: 1, fields: {pier_name: x, length: 3}}\n",
+		change: []string{", length: 3", ""},
+	},
+	{
+		hint:   "the plan's clock is {value: clock}",
+		db:     berths,
+		text:   pier + strings.Replace(berth, "side: 1", "side: 1, built: clock", 1),
+		change: []string{"built: clock", "built: {value: 2026-05-01}"},
+	},
+	{
+		hint: "built: null says that NULL is meant",
+		db:   berths,
+		text: pier + strings.Replace(
+			strings.Replace(
+				berth,
+				"    rows: 4\n",
+				"",
+				1,
+			)+"    given:\n      a: {built: 2026-01-01}\n      b: {place: 99}\n",
+			"place: {count: 1}, ",
+			"place: 3, ",
+			1,
+		),
+		change: []string{"place: 99", "place: 99, built: null"},
+	},
+	{
+		hint:   `such as "seventeen letters"`,
+		db:     plan.FerryTables,
+		text:   "  Pier: {table: piers, rows: 1, fields: {pier_name: x}}\n  Boat: {table: boats, rows: 1, fields: {label: seventeen letters, home_pier: {pick: Pier}}}\n",
+		change: []string{"seventeen letters", "eight"},
+	},
+	{
+		hint:   "{pick: ENTITY} takes rows that are",
+		db:     plan.FerryTables,
+		text:   "  Pier: {table: piers, rows: 1, fields: {pier_name: x}}\n  Boat: {table: boats, rows: 1, fields: {home_pier: {between: 1..9}}}\n",
+		change: []string{"{between: 1..9}", "{pick: Pier}"},
+	},
+	{
+		hint:   "add it to the fields of Pier: pier_name",
+		db:     plan.FerryTables,
+		text:   "  Pier:\n    table: piers\n    rows: 2\n    fields: {}\n    given: {a: {pier_name: x}}\n",
+		change: []string{"fields: {}", "fields: {pier_name: {kind: text.title}}"},
+	},
+	{
+		hint:   "key: [code] in rows_from tells rows of the file that have the same",
+		db:     plan.QuayTables,
+		text:   "  Pier:\n    table: piers\n    rows_from: {file: p.csv, columns: {code: code}}\n    fields: {free: 1, toll: 1.00, total: 1.00}\n",
+		files:  []string{"p.csv", "code\nA\nB\n"},
+		change: []string{"file: p.csv,", "file: p.csv, key: [code],"},
+	},
+	{
+		hint:   "add unique: true to pier_name",
+		db:     plan.FerryTables,
+		text:   "  Pier: {table: piers, rows: 5, fields: {pier_name: {kind: locality}}}\n",
+		change: []string{"kind: locality", "kind: locality, unique: true"},
+	},
+	{
+		hint: "add to Berth: unique: [[place, side]]",
+		db:   berths,
+		text: pier + strings.Replace(
+			berth,
+			"place: {count: 1}, side: 1",
+			"place: {between: 1..9}, side: {between: 1..9}",
+			1,
+		),
+		change: []string{
+			"    rows: 4\n    fields: {from",
+			"    rows: 4\n    unique: [[place, side]]\n    fields: {from",
+		},
+	},
+	{
+		hint:   "rows below different parents need different names, too",
+		text:   "  A:\n    given:\n      a: {n: 1, B: {x: {m: 1}}}\n      b: {n: 2, B: {x: {m: 2}}}\n  B: {per: {A: 0}}\n",
+		change: []string{"x: {m: 2}", "y: {m: 2}"},
+	},
+	{
+		hint:   "A: A.NAME, or write the row below its parent's",
+		text:   "  A: {given: {a: {n: 1}}}\n  B:\n    per: {A: 0}\n    given: {x: {m: 1}}\n",
+		change: []string{"x: {m: 1}", "x: {m: 1, A: A.a}"},
+	},
+	{
+		hint:   "or fields: {a: {pick: A}} in place of per",
+		text:   "  A: {given: {a: {n: 1}}}\n  B:\n    per: {A: 0}\n    given: {x: {m: 1, A: {find: {A: {n: 1}}}}}\n",
+		change: []string{"{find: {A: {n: 1}}}", "A.a"},
+	},
+	{
+		hint:   "find: {A: {n: ...}}",
+		text:   "  A: {given: {a: {n: 1}}}\n  B: {given: {b: {n: 1}}}\n  C:\n    rows: 1\n    fields: {a: {pick: A}}\n    given: {x: {a: {find: {B: {n: 1}}}}}\n",
+		change: []string{"find: {B:", "find: {A:"},
+	},
+	{
+		hint:   "refers to the row that has this value",
+		text:   plain + "  C:\n    rows: 1\n    fields: {a: {pick: A}}\n    given: {x: {a: A.x}}\n",
+		change: []string{"A.x", "{find: {A: {id: 1}}}", "n: {between: 1..9}", "id: {count: 1}"},
+	},
+	{
+		hint:   "did you mean A.one?",
+		text:   "  A: {given: {one: {n: 1}}}\n  C:\n    rows: 1\n    fields: {a: {pick: A}}\n    given: {x: {a: A.oen}}\n",
+		change: []string{"A.oen", "A.one"},
+	},
+	{
+		hint:   "a given row is named as A.one",
+		text:   "  A: {given: {one: {n: 1}}}\n  C:\n    rows: 1\n    fields: {a: {pick: A}}\n    given: {x: {a: A.quite_another}}\n",
+		change: []string{"A.quite_another", "A.one"},
+	},
+	{
+		hint:   "such as: sum of Ticket.price per Booking",
+		db:     plan.QuayTables,
+		text:   plan.QuayEntities + "always: [x]\n",
+		change: []string{"always: [x]", "always: {fair: sum of Visit.paid per Pier = Pier.total}"},
+	},
+	{
+		hint: "or {sql: CONDITION}",
+		db:   plan.QuayTables,
+		text: plan.QuayEntities + "always: {a: [x], b: no condition at all, c: {no: Pier}, d: sum of Visit per Pier = Pier.total}\n",
+		change: []string{
+			"{a: [x], b: no condition at all, c: {no: Pier}, d: sum of Visit per Pier = Pier.total}",
+			"{a: every Pier has free >= 0, c: {no: Pier, where: free < 0}, d: count of Visit per Pier >= 1}",
+		},
+	},
+	{
+		hint:   "leave /*! ... */ out",
+		db:     plan.QuayTables,
+		text:   plan.QuayEntities + "always: {a: {sql: \"1 = 1 /*! AND 1 */\"}}\n",
+		change: []string{" /*! AND 1 */", ""},
+	},
+	{
+		hint:   "per names what the rows refer to; via COLUMN says by which column",
+		db:     plan.QuayTables,
+		text:   plan.QuayEntities + "  Mark: {table: marks, rows: 3, fields: {n: {count: 1}}}\nalways: {a: count of Mark per Pier >= 0}\n",
+		change: []string{"count of Mark", "count of Visit"},
+	},
+	{
+		hint:   "... per Pier via from_id >= ...",
+		db:     berths,
+		text:   pier + berth + "always: {a: count of Berth per Pier >= 0}\n",
+		change: []string{"per Pier >=", "per Pier via from_id >="},
+	},
+	{
+		hint:   "{no: Berth, where: SQL CONDITION}",
+		db:     berths,
+		text:   pier + berth + "always: {a: every Berth has depth > 0}\n",
+		change: []string{"every Berth has depth > 0", "{no: Berth, where: depth <= 0}"},
+	},
+	{
+		hint:   "meets knows comparisons, IN, BETWEEN",
+		text:   plain + "    meets: [\"frob(n) > 1\"]\n",
+		change: []string{"frob(n) > 1", "n >= 1"},
+	},
+	{
+		hint:   "it begins with name: NAME; evensprout demo makes one",
+		whole:  true,
+		text:   "- a\n",
+		change: []string{"- a\n", plan.Head + plain},
+	},
+	{
+		hint:   "a newer program grows the rows of newer editions",
+		whole:  true,
+		text:   "edition: 9\n" + plan.Head + plain,
+		change: []string{"edition: 9", "edition: 1"},
+	},
+	{
+		hint:   "name: says who this plan is",
+		whole:  true,
+		text:   strings.Replace(plan.Head, "name: test\n", "", 1) + plain,
+		change: []string{"seed:", "name: larkwater\nseed:"},
+	},
+	{
+		hint:   "seed: is any text",
+		whole:  true,
+		text:   strings.Replace(plan.Head, "seed: s\n", "", 1) + plain,
+		change: []string{"clock:", "seed: larkwater-2026\nclock:"},
+	},
+	{
+		hint:  "clock: says what now means",
+		whole: true,
+		text: strings.Replace(
+			plan.Head,
+			"clock: 2026-05-01T08:00:00Z\n",
+			"",
+			1,
+		) + plain + "      at: {before: clock, within: 3d}\n",
+		change: []string{"entities:", "clock: 2026-05-01T08:00:00Z\nentities:"},
+	},
+	{
+		hint:   "entities: holds an entry for each kind of row",
+		whole:  true,
+		text:   strings.Replace(plan.Head, "entities:\n", "", 1),
+		change: []string{"Z\n", "Z\nentities:\n" + plain},
+	},
+	{
+		hint:   "a name begins with a letter and goes on with letters, digits and _",
+		text:   "  A-B: {rows: 1}\n",
+		change: []string{"A-B", "AB"},
+	},
+	{
+		hint:   "its fields are the columns of the table",
+		text:   "  A: {rows: existing, fields: {n: 1}}\n",
+		change: []string{"existing", "3"},
+	},
+	{
+		hint:   "or given: with rows written by hand",
+		text:   "  A: {table: things}\n",
+		change: []string{"table: things", "rows: 100"},
+	},
+	{
+		hint:   "per: {Passenger: 0..3, via: passenger_id}",
+		text:   plain + "  B:\n    per: {A: 2}\n    via: a_id\n",
+		change: []string{"per: {A: 2}\n    via: a_id", "per: {A: 2, via: a_id}"},
+	},
+	{
+		hint:   "rows is for entities without a parent",
+		text:   plain + "  B: {per: {A: 2}, rows: 3}\n",
+		change: []string{", rows: 3", ""},
+	},
+	{
+		hint:   `give the field a plain name, and say column: "first.name"`,
+		text:   plain + "      first.name: {kind: given-name}\n",
+		change: []string{"first.name: {kind: given-name}", "first_name: {kind: given-name, column: \"first.name\"}"},
+	},
+	{
+		hint:   "draws: {who: {kind: person}}",
+		text:   plain + "    draws: [who]\n",
+		change: []string{"[who]", "{who: {kind: person}}"},
+	},
+	{
+		hint:   "a name begins with a letter",
+		text:   plain + "    draws: {a-b: {kind: person}}\n",
+		change: []string{"a-b", "ab"},
+	},
+	{
+		hint:   "a field takes it: {from: who}",
+		text:   plain + "    draws: {who: {between: 1..3, column: n}}\n",
+		change: []string{", column: n}", "}", "n: {between: 1..9}", "n: {from: who}"},
+	},
 	{hint: "per: {Passenger: 0..3}", text: plain + "  B: {per: A}\n", change: []string{"per: A", "per: {A: 0..3}"}},
-	{hint: "per: {Passenger: 0..3, given: instead}", text: plain + "  B: {per: {A: 2, given: besides}}\n", change: []string{"besides", "instead"}},
-	{hint: "a second reference is a field: {pick: C}", text: plain + "  C: {rows: 2}\n  B: {per: {A: 2, C: 1}}\n", change: []string{", C: 1}", "}, fields: {c: {pick: C}}"}},
-	{hint: "per: {Passenger: 0..3}", text: plain + "  B: {per: {via: a_id}}\n", change: []string{"{via: a_id}", "{A: 0..3, via: a_id}"}},
-	{hint: "one field alone says unique: true itself", text: plain + "    unique: n\n", change: []string{"    unique: n\n", "", "1..9", "1..9, unique: true"}},
-	{hint: "one field alone says unique: true itself", text: plain + "    unique: [[n]]\n", change: []string{"    unique: [[n]]\n", "", "1..9", "1..9, unique: true"}},
-	{hint: "given: {ada: {given_name: Ada}}", text: plain + "    given: ada\n", change: []string{"given: ada", "given: {ada: {n: 3}}"}},
-	{hint: "a name without a dot: others refer to it as A.name", text: plain + "    given: {a.b: {n: 3}}\n", change: []string{"a.b", "ab"}},
-	{hint: "it is in line 11 already", text: plain + "    given:\n      - [name, n]\n      - [x, 1]\n      - [x, 2]\n", change: []string{"[x, 2]", "[y, 2]"}},
-	{hint: "such as 2026-05-01T08:00:00Z", whole: true, text: strings.Replace(plan.Head, "2026-05-01T08:00:00Z", "yesterday", 1) + plain, change: []string{"yesterday", "2026-05-01T08:00:00Z"}},
+	{
+		hint:   "per: {Passenger: 0..3, given: instead}",
+		text:   plain + "  B: {per: {A: 2, given: besides}}\n",
+		change: []string{"besides", "instead"},
+	},
+	{
+		hint:   "a second reference is a field: {pick: C}",
+		text:   plain + "  C: {rows: 2}\n  B: {per: {A: 2, C: 1}}\n",
+		change: []string{", C: 1}", "}, fields: {c: {pick: C}}"},
+	},
+	{
+		hint:   "per: {Passenger: 0..3}",
+		text:   plain + "  B: {per: {via: a_id}}\n",
+		change: []string{"{via: a_id}", "{A: 0..3, via: a_id}"},
+	},
+	{
+		hint:   "one field alone says unique: true itself",
+		text:   plain + "    unique: n\n",
+		change: []string{"    unique: n\n", "", "1..9", "1..9, unique: true"},
+	},
+	{
+		hint:   "one field alone says unique: true itself",
+		text:   plain + "    unique: [[n]]\n",
+		change: []string{"    unique: [[n]]\n", "", "1..9", "1..9, unique: true"},
+	},
+	{
+		hint:   "given: {ada: {given_name: Ada}}",
+		text:   plain + "    given: ada\n",
+		change: []string{"given: ada", "given: {ada: {n: 3}}"},
+	},
+	{
+		hint:   "a name without a dot: others refer to it as A.name",
+		text:   plain + "    given: {a.b: {n: 3}}\n",
+		change: []string{"a.b", "ab"},
+	},
+	{
+		hint:   "it is in line 11 already",
+		text:   plain + "    given:\n      - [name, n]\n      - [x, 1]\n      - [x, 2]\n",
+		change: []string{"[x, 2]", "[y, 2]"},
+	},
+	{
+		hint:   "such as 2026-05-01T08:00:00Z",
+		whole:  true,
+		text:   strings.Replace(plan.Head, "2026-05-01T08:00:00Z", "yesterday", 1) + plain,
+		change: []string{"yesterday", "2026-05-01T08:00:00Z"},
+	},
 	{hint: "such as 12%", text: plan.CellOf("{share: 131%}"), change: []string{"131%", "12%"}},
-	{hint: "write a plain decimal number, or put quotes around it", text: plan.CellOf("0123"), change: []string{"0123", `"0123"`}},
-	{hint: "put quotes around it if it is text", text: plan.CellOf("2026-02-30"), change: []string{"2026-02-30", `"2026-02-30"`}},
-	{hint: "rows_from: {file: prices.csv, columns: {code: Code}}", text: "  A: {rows_from: a.csv}\n", files: []string{"a.csv", "Code\nx\n"}, change: []string{"a.csv", "{file: a.csv, columns: {code: Code}}"}},
-	{hint: "rows_from: {file: prices.csv, columns: {code: Code}}", text: "  A: {rows_from: {columns: {code: Code}}}\n", files: []string{"a.csv", "Code\nx\n"}, change: []string{"{columns", "{file: a.csv, columns"}},
-	{hint: "takes the field code from the column Code", text: "  A: {rows_from: {file: a.csv}}\n", files: []string{"a.csv", "Code\nx\n"}, change: []string{"a.csv", "a.csv, columns: {code: Code}"}},
-	{hint: "key: [code]", text: "  A: {rows_from: {file: a.csv, columns: {code: Code}, duplicates: last}}\n", files: []string{"a.csv", "Code\nx\n"}, change: []string{"duplicates: last", "duplicates: last, key: [code]"}},
-	{hint: "columns: {code: Code, sailing: {column: Sailing, find: Sailing.code}}", text: "  A: {rows_from: {file: a.csv, columns: [Code]}}\n", files: []string{"a.csv", "Code\nx\n"}, change: []string{"[Code]", "{code: Code}"}},
-	{hint: "find: Sailing.code", text: plain + "  B: {rows_from: {file: a.csv, columns: {a: {column: Code, find: A}}}}\n", files: []string{"a.csv", "Code\n2\n"}, change: []string{"find: A", "find: A.n", "{between: 1..9}", "{count: 1}"}},
-	{hint: "fields of the entity, and the columns that hold their values", text: plain + "  B: {rows_from: {file: a.csv, columns: {a: {find: {A: Code}}}}}\n", files: []string{"a.csv", "Code\n2\n"}, change: []string{"{A: Code}", "{A: {n: Code}}", "{between: 1..9}", "{count: 1}"}},
-	{hint: "each row names exactly one A by its n", text: plain + "  B: {rows_from: {file: a.csv, columns: {a: {column: Code, find: A.n}}}}\n", files: []string{"a.csv", "Code\n12\n"}, change: []string{"{between: 1..9}", "{count: 10}"}},
+	{
+		hint:   "write a plain decimal number, or put quotes around it",
+		text:   plan.CellOf("0123"),
+		change: []string{"0123", `"0123"`},
+	},
+	{
+		hint:   "put quotes around it if it is text",
+		text:   plan.CellOf("2026-02-30"),
+		change: []string{"2026-02-30", `"2026-02-30"`},
+	},
+	{
+		hint:   "rows_from: {file: prices.csv, columns: {code: Code}}",
+		text:   "  A: {rows_from: a.csv}\n",
+		files:  []string{"a.csv", "Code\nx\n"},
+		change: []string{"a.csv", "{file: a.csv, columns: {code: Code}}"},
+	},
+	{
+		hint:   "rows_from: {file: prices.csv, columns: {code: Code}}",
+		text:   "  A: {rows_from: {columns: {code: Code}}}\n",
+		files:  []string{"a.csv", "Code\nx\n"},
+		change: []string{"{columns", "{file: a.csv, columns"},
+	},
+	{
+		hint:   "takes the field code from the column Code",
+		text:   "  A: {rows_from: {file: a.csv}}\n",
+		files:  []string{"a.csv", "Code\nx\n"},
+		change: []string{"a.csv", "a.csv, columns: {code: Code}"},
+	},
+	{
+		hint:   "key: [code]",
+		text:   "  A: {rows_from: {file: a.csv, columns: {code: Code}, duplicates: last}}\n",
+		files:  []string{"a.csv", "Code\nx\n"},
+		change: []string{"duplicates: last", "duplicates: last, key: [code]"},
+	},
+	{
+		hint:   "columns: {code: Code, sailing: {column: Sailing, find: Sailing.code}}",
+		text:   "  A: {rows_from: {file: a.csv, columns: [Code]}}\n",
+		files:  []string{"a.csv", "Code\nx\n"},
+		change: []string{"[Code]", "{code: Code}"},
+	},
+	{
+		hint:   "find: Sailing.code",
+		text:   plain + "  B: {rows_from: {file: a.csv, columns: {a: {column: Code, find: A}}}}\n",
+		files:  []string{"a.csv", "Code\n2\n"},
+		change: []string{"find: A", "find: A.n", "{between: 1..9}", "{count: 1}"},
+	},
+	{
+		hint:   "fields of the entity, and the columns that hold their values",
+		text:   plain + "  B: {rows_from: {file: a.csv, columns: {a: {find: {A: Code}}}}}\n",
+		files:  []string{"a.csv", "Code\n2\n"},
+		change: []string{"{A: Code}", "{A: {n: Code}}", "{between: 1..9}", "{count: 1}"},
+	},
+	{
+		hint:   "each row names exactly one A by its n",
+		text:   plain + "  B: {rows_from: {file: a.csv, columns: {a: {column: Code, find: A.n}}}}\n",
+		files:  []string{"a.csv", "Code\n12\n"},
+		change: []string{"{between: 1..9}", "{count: 10}"},
+	},
 	{hint: `meets: ["n > 5"]`, db: func() *schema.Database {
 		db := plan.QuayTables()
 		db.Tables[2].Checks = []schema.Check{{Name: "big", Expression: "n > 5"}}
 		return db
 	}, text: "  Mark:\n    table: marks\n    rows: 30\n    fields: {n: {between: 1..9}}\n", change: []string{"    rows: 30", "    meets: [\"n > 5\"]\n    rows: 30"}},
-	{hint: `{uuid: ...} is the source; "uuid" in quotes is the text`, text: plan.CellOf("uuid"), change: []string{"cell: uuid", "cell: {uuid: v4}"}},
-	{hint: "{count: 1}, or {count: {from: 1, step: 1, restart: true}}", text: plan.CellOf("{count: [1]}"), change: []string{"[1]", "1"}},
-	{hint: "{between: [1, 10]}, or {between: [2026-01-01, 2026-03-31]}", text: plan.CellOf("{between: 5}"), change: []string{"between: 5", "between: [1, 10]"}},
-	{hint: "{choose: [red, green]}, or {choose: {red: 80, green: 20}}", text: plan.CellOf("{choose: red}"), change: []string{"choose: red", "choose: [red, green]"}},
-	{hint: "draws: {it: {kind: person}} beside fields", text: plan.CellOf("{kind: person}"), change: []string{"cell: {kind: person}", "cell: {from: it.name}", "    rows: 20\n", "    rows: 20\n    draws: {it: {kind: person}}\n"}},
-	{hint: "a name such as images: files stay beside the plan", text: plan.CellOf("{file: {folder: ../x, as: png, size: 9x9}}"), change: []string{"../x", "images"}},
-	{hint: "a name such as images", text: plan.CellOf("{file: {folder: .evensprout, as: png, size: 9x9}}"), change: []string{".evensprout", "images"}},
-	{hint: "{file: {folder: images, as: png, size: 320x200}}", text: plan.CellOf("{file: {as: png}}"), change: []string{"file: {as: png}", "file: {folder: images, as: png, size: 320x200}"}},
-	{hint: "{list: {of: {kind: noun}, count: 1..3}}", text: plan.CellOf("{json: {a: {list: {count: 2}}}}"), change: []string{"{count: 2}", "{of: {kind: noun}, count: 1..3}"}},
-	{hint: "unique: true keeps apart all rows", text: plain + "  B: {rows: 2, fields: {a: {pick: A, distinct: true}}}\n", change: []string{"distinct: true", "unique: true"}},
-	{hint: "{pick: A, where: {FIELD: VALUE}, one: true}", text: "  A: {given: {x: {n: 1}, y: {n: 2}}}\n  B: {rows: 2, fields: {a: {pick: A, one: true}}}\n", change: []string{"one: true", "where: {n: 2}, one: true"}},
-	{hint: "skew: {top: 20%, get: 80%}", text: plain + "  B: {rows: 2, fields: {a: {pick: A, skew: 20%}}}\n", change: []string{"skew: 20%", "skew: {top: 20%, get: 80%}"}},
-	{hint: "draws: {who: {kind: person}} beside fields", text: plan.CellOf("{from: who.email}"), change: []string{"    rows: 20\n", "    rows: 20\n    draws: {who: {kind: person}}\n"}},
-	{hint: "{same: a.n} takes what another field says", text: plain + "  B: {rows: 9, fields: {a: {pick: A}, m: {from: a.n}}}\n", change: []string{"from:", "same:"}},
-	{hint: "draws: {n: {count: 1}} beside fields, and -{n} at the end of the text", text: plain + "      name: {kind: text.title, unique: true}\n      slug: {text: \"{name|trim:3}\", unique: true}\n", change: []string{"trim:3}", "trim:3}-{n}", "    rows: 3\n    fields:\n      n: {between: 1..9}\n", "    rows: 3\n    draws: {n: {count: 1}}\n    fields:\n"}},
-	{hint: "{tree: {depth: 4, fan: 2..5}}", text: "  A: {rows: 9, fields: {up: {tree: {fan: 2}}}}\n", change: []string{"{fan: 2}", "{depth: 4, fan: 2..5}"}},
-	{hint: "per: makes it the child of another entity", text: plain + "      all: {running: n}\n  P: {rows: 2}\n", change: []string{"  A:\n    rows: 3\n", "  A:\n    per: {P: 2}\n"}},
-	{hint: "{sum: Child.field}, but {count_of: Child}", text: plain + "      all: {sum: B}\n  B: {per: {A: 2}, fields: {m: 1}}\n", change: []string{"sum: B", "sum: B.m"}},
-	{hint: "B must be per A, or per an entity that is", text: plain + "      all: {sum: B.m}\n  B: {rows: 2, fields: {m: 1}}\n", change: []string{"rows: 2", "per: {A: 2}"}},
-	{hint: "steps: is a list, such as {update: Sailing", db: plan.QuayTables, text: plan.QuayEntities + "units:\n  dock: {rows: 2}\n", change: []string{"{rows: 2}", "{rows: 2, steps: [{update: Pier, match: {id: 1}, set: {free: free - 1}}]}"}},
-	{hint: "rows: 200, per: {Booking: 1}, or rows_from", db: plan.QuayTables, text: plan.QuayEntities + "units:\n  dock: {rows: existing, steps: [{update: Pier, match: {id: 1}, set: {free: free - 1}}]}\n", change: []string{"existing", "200"}},
-	{hint: "- such as {update: Sailing", db: plan.QuayTables, text: plan.QuayEntities + "units:\n  dock: {rows: 2, steps: none}\n", change: []string{"steps: none", "steps: [{update: Pier, match: {id: 1}, set: {free: free - 1}}]"}},
-	{hint: "add together: all to the unit", db: plan.QuayTables, text: step("{clear: marks}") + "      - {insert: marks, set: {n: n}}\n", change: []string{"    steps:", "    together: all\n    steps:"}},
-	{hint: "such as {update: Sailing", db: plan.QuayTables, text: step("find"), change: []string{"- find", "- {update: Pier, match: {code: code}, set: {free: free - 1}}"}},
-	{hint: "each stands behind a - of its own", db: plan.QuayTables, text: step("{find: Pier, update: Pier, match: {code: code}, set: {free: 1}}"), change: []string{"find: Pier, ", ""}},
-	{hint: "a name of letters, digits and _, and none of occasion, row, clock", db: plan.QuayTables, text: step("{find: Pier, as: row, match: {code: code}}"), change: []string{"as: row", "as: found"}},
-	{hint: "such as {update: Sailing", db: plan.QuayTables, text: step("{update: Pier, match: code, set: {free: 1}}"), change: []string{"match: code", "match: {code: code}"}},
-	{hint: "such as {update: Sailing", db: plan.QuayTables, text: step("{update: Pier, set: {free: 1}}"), change: []string{"update: Pier", "update: Pier, match: {code: code}"}},
-	{hint: "a name begins with a letter", db: plan.QuayTables, text: strings.Replace(step("{find: Pier, match: {code: code}}"), "dock:", "do-ck:", 1), change: []string{"do-ck", "dock"}},
-	{hint: "require: sailing.seats_left >= seats", db: plan.QuayTables, text: step("{require: [n]}"), change: []string{"[n]", "n >= 1"}},
-	{hint: "leave /*! ... */ out", db: plan.QuayTables, text: step("{require: {sql: \"1 = 1 /*! OR 1 */\"}}"), change: []string{" /*! OR 1 */", ""}},
-	{hint: "first: {free: VALUE} says what a new row has", db: plan.QuayTables, text: step("{upsert: Pier, match: {code: code}, set: {free: free + 1, toll: rate, total: 0}}"), change: []string{"total: 0}}", "total: 0}, first: {free: 1}}"}},
-	{hint: "add it to set", db: plan.QuayTables, text: step("{insert: Visit, set: {paid: rate}}"), change: []string{"{paid: rate}", "{paid: rate, pier_id: n}"}},
-	{hint: "a unique index over NOT NULL columns must stand behind match: else a row may be there twice", db: plan.QuayTables, text: step("{upsert: Pier, match: {free: n}, set: {toll: rate, code: code, total: 0}}"), change: []string{"match: {free: n}, set: {toll: rate, code: code", "match: {code: code}, set: {toll: rate, free: n"}},
-	{hint: "take it out of set", db: plan.QuayTables, text: step("{upsert: Pier, match: {code: code}, set: {free: 1, toll: rate, total: 0, code: code}}"), change: []string{", code: code}}", "}}"}},
-	{hint: "set toll in a step of its own", db: plan.QuayTables, text: step("{update: Pier, match: {code: code}, set: {toll: total + 1, total: 0}}"), change: []string{"toll: total + 1, total: 0}}", "toll: total + 1}}\n      - {update: Pier, match: {code: code}, set: {total: 0}}"}},
-	{hint: "as: in the columns of rows_from says of which type a column of the file is", db: plan.QuayTables, text: plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.csv, columns: {c: c, m: m}}\n    steps:\n      - {update: Pier, match: {code: c}, set: {free: m}}\n", files: []string{"a.csv", "c,m\nAB,007\n"}, change: []string{"m: m", "m: {column: m, as: integer}"}},
-	{hint: "look the row up with find, and compute with what it holds", db: berths, text: pier + berth + "units:\n  dock:\n    rows: 2\n    steps:\n      - {update: Berth, match: {number: 1}, set: {place: depth}}\n", change: []string{"place: depth", "place: place + 1"}},
-	{hint: `a text goes in quotes: "shut"`, db: plan.QuayTables, text: step("{update: Pier, match: {code: code}, set: {state: shut}}"), change: []string{"state: shut", `state: "shut"`}},
-	{hint: "add a step such as {update: Pier, match: {...}, set: {total: total + ...}}", db: plan.QuayTables, text: step("{insert: Visit, set: {pier_id: n, paid: rate}}"), change: []string{"paid: rate}}\n", "paid: rate}}\n      - {update: Pier, match: {id: n}, set: {total: total + rate}}\n"}},
-	{hint: "let both write the tables in the same order", db: plan.QuayTables, text: pier + "  Visit: {table: visits, rows: 3, fields: {pier: {pick: Pier}, paid: 1.00}}\nunits:\n  a: {rows: 2, together: all, steps: [{update: Pier, match: {id: 1}, set: {free: 1}}, {update: Visit, match: {id: 1}, set: {paid: 1}}]}\n  b: {rows: 2, together: all, steps: [{update: Visit, match: {id: 1}, set: {paid: 1}}, {update: Pier, match: {id: 1}, set: {free: 1}}]}\n",
-		change: []string{"[{update: Visit, match: {id: 1}, set: {paid: 1}}, {update: Pier, match: {id: 1}, set: {free: 1}}]", "[{update: Pier, match: {id: 1}, set: {free: 1}}, {update: Visit, match: {id: 1}, set: {paid: 1}}]"}},
-	{hint: "write: {mode: upsert, match: [code], set: [label, price]}", text: plain + "    write: {match: [n]}\n", change: []string{"{match", "{mode: upsert, match"}},
-	{hint: "what is not named stops", text: plain + "    on_violation: redraw\n", change: []string{"redraw", "{unique: redraw}"}},
-	{hint: "without one some engines fail and others add the rows a second time", db: plan.QuayTables, text: strings.Replace(pier, "rows: 3", "rows: 3, write: {mode: upsert, match: [free]}", 1), change: []string{"match: [free]", "match: [code]"}},
-	{hint: "take it out of set", db: plan.QuayTables, text: strings.Replace(pier, "rows: 3", "rows: 3, write: {mode: upsert, match: [code], set: [code, toll]}", 1), change: []string{"set: [code, toll]", "set: [toll]"}},
-	{hint: "write: {mode: upsert, match: [code], set: [label, price]}", db: plan.QuayTables, text: "  Pier: {table: piers, rows: 3, write: {mode: update, match: [code]}, fields: {code: {pattern: \"[A-Z]{2}\", unique: true}}}\n", change: []string{"unique: true}}", "unique: true}, toll: 2.00}"}},
-	{hint: "match: [place, side]", db: berths, text: pier + strings.Replace(berth, "    rows: 4\n", "    rows: 4\n    write: {mode: upsert}\n", 1), change: []string{"{mode: upsert}", "{mode: upsert, match: [place, side]}"}},
+	{
+		hint:   `{uuid: ...} is the source; "uuid" in quotes is the text`,
+		text:   plan.CellOf("uuid"),
+		change: []string{"cell: uuid", "cell: {uuid: v4}"},
+	},
+	{
+		hint:   "{count: 1}, or {count: {from: 1, step: 1, restart: true}}",
+		text:   plan.CellOf("{count: [1]}"),
+		change: []string{"[1]", "1"},
+	},
+	{
+		hint:   "{between: [1, 10]}, or {between: [2026-01-01, 2026-03-31]}",
+		text:   plan.CellOf("{between: 5}"),
+		change: []string{"between: 5", "between: [1, 10]"},
+	},
+	{
+		hint:   "{choose: [red, green]}, or {choose: {red: 80, green: 20}}",
+		text:   plan.CellOf("{choose: red}"),
+		change: []string{"choose: red", "choose: [red, green]"},
+	},
+	{
+		hint: "draws: {it: {kind: person}} beside fields",
+		text: plan.CellOf("{kind: person}"),
+		change: []string{
+			"cell: {kind: person}",
+			"cell: {from: it.name}",
+			"    rows: 20\n",
+			"    rows: 20\n    draws: {it: {kind: person}}\n",
+		},
+	},
+	{
+		hint:   "a name such as images: files stay beside the plan",
+		text:   plan.CellOf("{file: {folder: ../x, as: png, size: 9x9}}"),
+		change: []string{"../x", "images"},
+	},
+	{
+		hint:   "a name such as images",
+		text:   plan.CellOf("{file: {folder: .evensprout, as: png, size: 9x9}}"),
+		change: []string{".evensprout", "images"},
+	},
+	{
+		hint:   "{file: {folder: images, as: png, size: 320x200}}",
+		text:   plan.CellOf("{file: {as: png}}"),
+		change: []string{"file: {as: png}", "file: {folder: images, as: png, size: 320x200}"},
+	},
+	{
+		hint:   "{list: {of: {kind: noun}, count: 1..3}}",
+		text:   plan.CellOf("{json: {a: {list: {count: 2}}}}"),
+		change: []string{"{count: 2}", "{of: {kind: noun}, count: 1..3}"},
+	},
+	{
+		hint:   "unique: true keeps apart all rows",
+		text:   plain + "  B: {rows: 2, fields: {a: {pick: A, distinct: true}}}\n",
+		change: []string{"distinct: true", "unique: true"},
+	},
+	{
+		hint:   "{pick: A, where: {FIELD: VALUE}, one: true}",
+		text:   "  A: {given: {x: {n: 1}, y: {n: 2}}}\n  B: {rows: 2, fields: {a: {pick: A, one: true}}}\n",
+		change: []string{"one: true", "where: {n: 2}, one: true"},
+	},
+	{
+		hint:   "skew: {top: 20%, get: 80%}",
+		text:   plain + "  B: {rows: 2, fields: {a: {pick: A, skew: 20%}}}\n",
+		change: []string{"skew: 20%", "skew: {top: 20%, get: 80%}"},
+	},
+	{
+		hint:   "draws: {who: {kind: person}} beside fields",
+		text:   plan.CellOf("{from: who.email}"),
+		change: []string{"    rows: 20\n", "    rows: 20\n    draws: {who: {kind: person}}\n"},
+	},
+	{
+		hint:   "{same: a.n} takes what another field says",
+		text:   plain + "  B: {rows: 9, fields: {a: {pick: A}, m: {from: a.n}}}\n",
+		change: []string{"from:", "same:"},
+	},
+	{
+		hint: "draws: {n: {count: 1}} beside fields, and -{n} at the end of the text",
+		text: plain + "      name: {kind: text.title, unique: true}\n      slug: {text: \"{name|trim:3}\", unique: true}\n",
+		change: []string{
+			"trim:3}",
+			"trim:3}-{n}",
+			"    rows: 3\n    fields:\n      n: {between: 1..9}\n",
+			"    rows: 3\n    draws: {n: {count: 1}}\n    fields:\n",
+		},
+	},
+	{
+		hint:   "{tree: {depth: 4, fan: 2..5}}",
+		text:   "  A: {rows: 9, fields: {up: {tree: {fan: 2}}}}\n",
+		change: []string{"{fan: 2}", "{depth: 4, fan: 2..5}"},
+	},
+	{
+		hint:   "per: makes it the child of another entity",
+		text:   plain + "      all: {running: n}\n  P: {rows: 2}\n",
+		change: []string{"  A:\n    rows: 3\n", "  A:\n    per: {P: 2}\n"},
+	},
+	{
+		hint:   "{sum: Child.field}, but {count_of: Child}",
+		text:   plain + "      all: {sum: B}\n  B: {per: {A: 2}, fields: {m: 1}}\n",
+		change: []string{"sum: B", "sum: B.m"},
+	},
+	{
+		hint:   "B must be per A, or per an entity that is",
+		text:   plain + "      all: {sum: B.m}\n  B: {rows: 2, fields: {m: 1}}\n",
+		change: []string{"rows: 2", "per: {A: 2}"},
+	},
+	{
+		hint:   "steps: is a list, such as {update: Sailing",
+		db:     plan.QuayTables,
+		text:   plan.QuayEntities + "units:\n  dock: {rows: 2}\n",
+		change: []string{"{rows: 2}", "{rows: 2, steps: [{update: Pier, match: {id: 1}, set: {free: free - 1}}]}"},
+	},
+	{
+		hint:   "rows: 200, per: {Booking: 1}, or rows_from",
+		db:     plan.QuayTables,
+		text:   plan.QuayEntities + "units:\n  dock: {rows: existing, steps: [{update: Pier, match: {id: 1}, set: {free: free - 1}}]}\n",
+		change: []string{"existing", "200"},
+	},
+	{
+		hint:   "- such as {update: Sailing",
+		db:     plan.QuayTables,
+		text:   plan.QuayEntities + "units:\n  dock: {rows: 2, steps: none}\n",
+		change: []string{"steps: none", "steps: [{update: Pier, match: {id: 1}, set: {free: free - 1}}]"},
+	},
+	{
+		hint:   "add together: all to the unit",
+		db:     plan.QuayTables,
+		text:   step("{clear: marks}") + "      - {insert: marks, set: {n: n}}\n",
+		change: []string{"    steps:", "    together: all\n    steps:"},
+	},
+	{
+		hint:   "such as {update: Sailing",
+		db:     plan.QuayTables,
+		text:   step("find"),
+		change: []string{"- find", "- {update: Pier, match: {code: code}, set: {free: free - 1}}"},
+	},
+	{
+		hint:   "each stands behind a - of its own",
+		db:     plan.QuayTables,
+		text:   step("{find: Pier, update: Pier, match: {code: code}, set: {free: 1}}"),
+		change: []string{"find: Pier, ", ""},
+	},
+	{
+		hint:   "a name of letters, digits and _, and none of occasion, row, clock",
+		db:     plan.QuayTables,
+		text:   step("{find: Pier, as: row, match: {code: code}}"),
+		change: []string{"as: row", "as: found"},
+	},
+	{
+		hint:   "such as {update: Sailing",
+		db:     plan.QuayTables,
+		text:   step("{update: Pier, match: code, set: {free: 1}}"),
+		change: []string{"match: code", "match: {code: code}"},
+	},
+	{
+		hint:   "such as {update: Sailing",
+		db:     plan.QuayTables,
+		text:   step("{update: Pier, set: {free: 1}}"),
+		change: []string{"update: Pier", "update: Pier, match: {code: code}"},
+	},
+	{
+		hint:   "a name begins with a letter",
+		db:     plan.QuayTables,
+		text:   strings.Replace(step("{find: Pier, match: {code: code}}"), "dock:", "do-ck:", 1),
+		change: []string{"do-ck", "dock"},
+	},
+	{
+		hint:   "require: sailing.seats_left >= seats",
+		db:     plan.QuayTables,
+		text:   step("{require: [n]}"),
+		change: []string{"[n]", "n >= 1"},
+	},
+	{
+		hint:   "leave /*! ... */ out",
+		db:     plan.QuayTables,
+		text:   step("{require: {sql: \"1 = 1 /*! OR 1 */\"}}"),
+		change: []string{" /*! OR 1 */", ""},
+	},
+	{
+		hint:   "first: {free: VALUE} says what a new row has",
+		db:     plan.QuayTables,
+		text:   step("{upsert: Pier, match: {code: code}, set: {free: free + 1, toll: rate, total: 0}}"),
+		change: []string{"total: 0}}", "total: 0}, first: {free: 1}}"},
+	},
+	{
+		hint:   "add it to set",
+		db:     plan.QuayTables,
+		text:   step("{insert: Visit, set: {paid: rate}}"),
+		change: []string{"{paid: rate}", "{paid: rate, pier_id: n}"},
+	},
+	{
+		hint: "a unique index over NOT NULL columns must stand behind match: else a row may be there twice",
+		db:   plan.QuayTables,
+		text: step("{upsert: Pier, match: {free: n}, set: {toll: rate, code: code, total: 0}}"),
+		change: []string{
+			"match: {free: n}, set: {toll: rate, code: code",
+			"match: {code: code}, set: {toll: rate, free: n",
+		},
+	},
+	{
+		hint:   "take it out of set",
+		db:     plan.QuayTables,
+		text:   step("{upsert: Pier, match: {code: code}, set: {free: 1, toll: rate, total: 0, code: code}}"),
+		change: []string{", code: code}}", "}}"},
+	},
+	{
+		hint: "set toll in a step of its own",
+		db:   plan.QuayTables,
+		text: step("{update: Pier, match: {code: code}, set: {toll: total + 1, total: 0}}"),
+		change: []string{
+			"toll: total + 1, total: 0}}",
+			"toll: total + 1}}\n      - {update: Pier, match: {code: code}, set: {total: 0}}",
+		},
+	},
+	{
+		hint:   "as: in the columns of rows_from says of which type a column of the file is",
+		db:     plan.QuayTables,
+		text:   plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.csv, columns: {c: c, m: m}}\n    steps:\n      - {update: Pier, match: {code: c}, set: {free: m}}\n",
+		files:  []string{"a.csv", "c,m\nAB,007\n"},
+		change: []string{"m: m", "m: {column: m, as: integer}"},
+	},
+	{
+		hint:   "look the row up with find, and compute with what it holds",
+		db:     berths,
+		text:   pier + berth + "units:\n  dock:\n    rows: 2\n    steps:\n      - {update: Berth, match: {number: 1}, set: {place: depth}}\n",
+		change: []string{"place: depth", "place: place + 1"},
+	},
+	{
+		hint:   `a text goes in quotes: "shut"`,
+		db:     plan.QuayTables,
+		text:   step("{update: Pier, match: {code: code}, set: {state: shut}}"),
+		change: []string{"state: shut", `state: "shut"`},
+	},
+	{
+		hint: "add a step such as {update: Pier, match: {...}, set: {total: total + ...}}",
+		db:   plan.QuayTables,
+		text: step("{insert: Visit, set: {pier_id: n, paid: rate}}"),
+		change: []string{
+			"paid: rate}}\n",
+			"paid: rate}}\n      - {update: Pier, match: {id: n}, set: {total: total + rate}}\n",
+		},
+	},
+	{
+		hint: "let both write the tables in the same order",
+		db:   plan.QuayTables,
+		text: pier + "  Visit: {table: visits, rows: 3, fields: {pier: {pick: Pier}, paid: 1.00}}\nunits:\n  a: {rows: 2, together: all, steps: [{update: Pier, match: {id: 1}, set: {free: 1}}, {update: Visit, match: {id: 1}, set: {paid: 1}}]}\n  b: {rows: 2, together: all, steps: [{update: Visit, match: {id: 1}, set: {paid: 1}}, {update: Pier, match: {id: 1}, set: {free: 1}}]}\n",
+		change: []string{
+			"[{update: Visit, match: {id: 1}, set: {paid: 1}}, {update: Pier, match: {id: 1}, set: {free: 1}}]",
+			"[{update: Pier, match: {id: 1}, set: {free: 1}}, {update: Visit, match: {id: 1}, set: {paid: 1}}]",
+		},
+	},
+	{
+		hint:   "write: {mode: upsert, match: [code], set: [label, price]}",
+		text:   plain + "    write: {match: [n]}\n",
+		change: []string{"{match", "{mode: upsert, match"},
+	},
+	{
+		hint:   "what is not named stops",
+		text:   plain + "    on_violation: redraw\n",
+		change: []string{"redraw", "{unique: redraw}"},
+	},
+	{
+		hint:   "without one some engines fail and others add the rows a second time",
+		db:     plan.QuayTables,
+		text:   strings.Replace(pier, "rows: 3", "rows: 3, write: {mode: upsert, match: [free]}", 1),
+		change: []string{"match: [free]", "match: [code]"},
+	},
+	{
+		hint:   "take it out of set",
+		db:     plan.QuayTables,
+		text:   strings.Replace(pier, "rows: 3", "rows: 3, write: {mode: upsert, match: [code], set: [code, toll]}", 1),
+		change: []string{"set: [code, toll]", "set: [toll]"},
+	},
+	{
+		hint:   "write: {mode: upsert, match: [code], set: [label, price]}",
+		db:     plan.QuayTables,
+		text:   "  Pier: {table: piers, rows: 3, write: {mode: update, match: [code]}, fields: {code: {pattern: \"[A-Z]{2}\", unique: true}}}\n",
+		change: []string{"unique: true}}", "unique: true}, toll: 2.00}"},
+	},
+	{
+		hint:   "match: [place, side]",
+		db:     berths,
+		text:   pier + strings.Replace(berth, "    rows: 4\n", "    rows: 4\n    write: {mode: upsert}\n", 1),
+		change: []string{"{mode: upsert}", "{mode: upsert, match: [place, side]}"},
+	},
 	{hint: "match: [word], with a field for each", db: func() *schema.Database {
 		db := plan.QuayTables()
 		marks := db.Tables[2]
-		marks.Columns = append(marks.Columns, &schema.Column{Name: "word", Declared: "TEXT", Kind: schema.Text, NotNull: true})
+		marks.Columns = append(
+			marks.Columns,
+			&schema.Column{Name: "word", Declared: "TEXT", Kind: schema.Text, NotNull: true},
+		)
 		marks.PrimaryKey = []string{"word"}
 		return db
 	}, text: "  Mark: {table: marks, rows: 3, write: {mode: update}, fields: {n: 1}}\n", change: []string{"{mode: update}", "{mode: update, match: [word]}", "{n: 1}", "{n: 1, word: {pattern: \"[A-Z]\", unique: true}}"}},
 	{hint: "save it as UTF-8 text", whole: true, text: plan.Head + plain + "# \xff\n", change: []string{"\xff", "ÿ"}},
-	{hint: "evensprout survey --db URL --out FILE drafts a plan", whole: true, text: "# nothing\n", change: []string{"# nothing\n", plan.Head + plain}},
-	{hint: "two spaces for each level, a space after every colon", whole: true, text: plan.Head + plain + "   bad: 1\n", change: []string{"   bad: 1\n", ""}},
-	{hint: "write the value out; text that begins with one of these signs goes in quotes", whole: true, text: plan.Head + "  A: &x\n    rows: 1\n", change: []string{"&x", ""}},
-	{hint: "text that begins with one of these signs goes in quotes", whole: true, text: plan.Head + plan.CellOf("!x")[0:], change: []string{"!x", `"!x"`}},
-	{hint: "it is in line 6 already: keep one of them", text: "  A:\n    rows: 1\n    rows: 2\n", change: []string{"    rows: 2\n", ""}},
-	{hint: `did you mean "Pier"?`, text: pier + "  B: {rows: 2, fields: {p: {pick: Peer}}}\n", change: []string{"Peer", "Pier"}},
-	{hint: "there is: id, n", text: plain + "    unique: [[n, something_else]]\n", change: []string{"something_else", "m", "n: {between: 1..9}", "n: {between: 1..9}\n      m: {between: 1..9}"}},
+	{
+		hint:   "evensprout survey --db URL --out FILE drafts a plan",
+		whole:  true,
+		text:   "# nothing\n",
+		change: []string{"# nothing\n", plan.Head + plain},
+	},
+	{
+		hint:   "two spaces for each level, a space after every colon",
+		whole:  true,
+		text:   plan.Head + plain + "   bad: 1\n",
+		change: []string{"   bad: 1\n", ""},
+	},
+	{
+		hint:   "write the value out; text that begins with one of these signs goes in quotes",
+		whole:  true,
+		text:   plan.Head + "  A: &x\n    rows: 1\n",
+		change: []string{"&x", ""},
+	},
+	{
+		hint:   "text that begins with one of these signs goes in quotes",
+		whole:  true,
+		text:   plan.Head + plan.CellOf("!x")[0:],
+		change: []string{"!x", `"!x"`},
+	},
+	{
+		hint:   "it is in line 6 already: keep one of them",
+		text:   "  A:\n    rows: 1\n    rows: 2\n",
+		change: []string{"    rows: 2\n", ""},
+	},
+	{
+		hint:   `did you mean "Pier"?`,
+		text:   pier + "  B: {rows: 2, fields: {p: {pick: Peer}}}\n",
+		change: []string{"Peer", "Pier"},
+	},
+	{
+		hint:   "there is: id, n",
+		text:   plain + "    unique: [[n, something_else]]\n",
+		change: []string{"something_else", "m", "n: {between: 1..9}", "n: {between: 1..9}\n      m: {between: 1..9}"},
+	},
 }
 
-func (c *hintCase) compile(t *testing.T, text string) plan.Problems {
+func (c *hintCase) compile(t *testing.T, text string) diag.Problems {
 	t.Helper()
 	folder := t.TempDir()
 	for i := 0; i < len(c.files); i += 2 {
@@ -228,15 +878,15 @@ func (c *hintCase) compile(t *testing.T, text string) plan.Problems {
 			return compiled.Warnings
 		}
 	}
-	return err.(plan.Problems)
+	return err.(diag.Problems)
 }
 
 // What a hint says is done, and neither the hint is there any more nor another problem.
 func TestHintsOfPlansAreFollowed(t *testing.T) {
 	for _, c := range hintCases {
 		t.Run(c.hint, func(t *testing.T) {
-			says := func(p plan.Problems) bool {
-				return slices.ContainsFunc(p, func(x *plan.Problem) bool { return strings.Contains(x.Hint, c.hint) })
+			says := func(p diag.Problems) bool {
+				return slices.ContainsFunc(p, func(x *diag.Problem) bool { return strings.Contains(x.Hint, c.hint) })
 			}
 			before := c.compile(t, c.text)
 			require.True(t, says(before), "%v", before)
@@ -284,7 +934,7 @@ func TestEveryHintOfPlansHasACase(t *testing.T) {
 					}
 				}
 			case *ast.CallExpr:
-				if s, ok := n.Fun.(*ast.SelectorExpr); ok && s.Sel.Name == "hint" {
+				if s, ok := n.Fun.(*ast.SelectorExpr); ok && s.Sel.Name == "Advise" {
 					calls = append(calls, n)
 				}
 			}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"evensprout/internal/derive"
+	"evensprout/internal/diag"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
@@ -19,30 +20,6 @@ type Invariant struct {
 	place
 }
 
-// Rule is a compiled invariant. It comes in just one of four forms.
-type Rule struct {
-	Name  string
-	place place
-	Table *schema.Table // whose rows are looked at; nil of the last form
-
-	Every     *schema.Expr // must hold for every row; its inputs are Values
-	Values    []value.Value
-	Aggregate *Aggregate // must hold for every row
-	Where     string     // a condition in SQL that no row may meet
-	SQL       string     // a condition in SQL on its own
-}
-
-// Aggregate compares what is computed over rows that refer to a row with that row.
-type Aggregate struct {
-	Function string // sum, min, max, count
-	Of       *schema.Table
-	Column   *schema.Column // nil of count
-	By       *schema.Reference
-	Op       schema.Op
-	To       *schema.Column // of the row; nil: Value
-	Value    value.Value
-}
-
 const (
 	maxInvariants = 1000
 	invariantHint = "such as: sum of Ticket.price per Booking = Booking.total; count of Ticket per Booking >= 1; every Sailing has seats_left >= 0;\nor {no: Booking, where: SQL CONDITION}, or {sql: CONDITION}"
@@ -50,7 +27,7 @@ const (
 
 func (p *Plan) always(v *node) {
 	if !v.mapping {
-		p.add(v.place, "always is a mapping of names to conditions, and here is %s", v.what()).hint(invariantHint)
+		p.add(v.place, "always is a mapping of names to conditions, and here is %s", v.what()).Advise(invariantHint)
 		return
 	}
 	if len(v.pairs) > maxInvariants {
@@ -63,8 +40,10 @@ func (p *Plan) always(v *node) {
 }
 
 var (
-	aggregatePattern = regexp.MustCompile(`^(sum|min|max|count) of (\w+)(?:\.(\w+))? per (\w+)(?: via (\w+))? (=|<>|<=|>=|<|>) (?:([A-Za-z_]\w*)\.(\w+)|([-+]?[0-9][0-9_]*(?:\.[0-9]+)?))$`)
-	everyPattern     = regexp.MustCompile(`^every (\w+) has (.+)$`)
+	aggregatePattern = regexp.MustCompile(
+		`^(sum|min|max|count) of (\w+)(?:\.(\w+))? per (\w+)(?: via (\w+))? (=|<>|<=|>=|<|>) (?:([A-Za-z_]\w*)\.(\w+)|([-+]?[0-9][0-9_]*(?:\.[0-9]+)?))$`,
+	)
+	everyPattern = regexp.MustCompile(`^every (\w+) has (.+)$`)
 )
 
 // rules compiles the invariants.
@@ -75,7 +54,7 @@ func (c *compiler) rules() {
 		case n.mapping:
 			c.ruleSQL(inv)
 		case !n.scalar():
-			c.add(n.place, "an invariant is a condition, and here is %s", n.what()).hint(invariantHint)
+			c.add(n.place, "an invariant is a condition, and here is %s", n.what()).Advise(invariantHint)
 		default:
 			text := strings.Join(strings.Fields(n.text), " ")
 			if m := aggregatePattern.FindStringSubmatch(text); m != nil {
@@ -83,14 +62,14 @@ func (c *compiler) rules() {
 			} else if m := everyPattern.FindStringSubmatch(text); m != nil {
 				c.ruleEvery(inv, m[1], m[2])
 			} else {
-				c.add(n.place, "this is no condition that the program reads").hint(invariantHint)
+				c.add(n.place, "this is no condition that the program reads").Advise(invariantHint)
 			}
 		}
 	}
 }
 
 func (c *compiler) ruleSQL(inv *Invariant) {
-	r := &Rule{Name: inv.Name, place: inv.place}
+	r := &schema.Rule{Name: inv.Name}
 	n := inv.value
 	table := ""
 	before := len(c.plan.collector.found)
@@ -103,10 +82,11 @@ func (c *compiler) ruleSQL(inv *Invariant) {
 		return
 	}
 	if predicate.Executes(r.SQL + " " + r.Where) {
-		c.add(n.place, "the condition holds a comment that MySQL and MariaDB execute").hint("leave /*! ... */ out")
+		c.add(n.place, "the condition holds a comment that MySQL and MariaDB execute").Advise("leave /*! ... */ out")
 	}
 	if (r.SQL != "") == (table != "") || (table != "") != (r.Where != "") {
-		c.add(n.place, "an invariant in SQL is {no: ENTITY, where: CONDITION} or {sql: CONDITION}").hint(invariantHint)
+		c.add(n.place, "an invariant in SQL is {no: ENTITY, where: CONDITION} or {sql: CONDITION}").
+			Advise(invariantHint)
 		return
 	}
 	if table != "" {
@@ -130,27 +110,29 @@ func (c *compiler) tableOf(n *node, name string) *schema.Table {
 	}
 	t := c.db.Table(name)
 	if t == nil {
-		c.missing(n.place, "%s is neither an entity of the plan nor a table of the database", name).nearest(name, append(c.entityNames(), c.db.TableNames()...))
+		c.missing(n.place, "%s is neither an entity of the plan nor a table of the database", name).
+			Nearest(name, append(c.entityNames(), c.db.TableNames()...))
 	}
 	return t
 }
 
 // columnOf finds a column of a table by a field's name or its own.
 func (c *compiler) columnOf(n *node, t *schema.Table, name string) *schema.Column {
-	u := &unitCompiler{compiler: c}
+	u := &unitCompiler{c: c}
 	s := &Step{Table: t}
 	col := u.columnNamed(s, name)
 	if col == nil {
-		c.missing(n.place, "the table %s has no column %s", t.Name, name).nearest(name, u.namesOf(s))
+		c.missing(n.place, "the table %s has no column %s", t.Name, name).Nearest(name, u.namesOf(s))
 	}
 	return col
 }
 
 func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 	n := inv.value
-	a := &Aggregate{Function: m[1], Op: schema.Op(m[6])}
+	a := &schema.Aggregate{Function: m[1], Op: schema.Op(m[6])}
 	if (a.Function == "count") != (m[3] == "") {
-		c.add(n.place, "sum, min and max are of a field, and count is of rows: sum of Ticket.price, count of Ticket").hint(invariantHint)
+		c.add(n.place, "sum, min and max are of a field, and count is of rows: sum of Ticket.price, count of Ticket").
+			Advise(invariantHint)
 		return
 	}
 	child, parent := c.tableOf(n, m[2]), c.tableOf(n, m[4])
@@ -162,8 +144,15 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 		if a.Column = c.columnOf(n, child, m[3]); a.Column == nil {
 			return
 		}
-		if a.Column.Kind != schema.Integer && a.Column.Kind != schema.Decimal && (a.Function == "sum" || a.Column.Kind == schema.Text || a.Column.Kind == schema.Bytes || a.Column.Kind == schema.JSON) {
-			c.missing(n.place, "the column %s is %s, and has no %s that every database computes alike", a.Column.Name, a.Column.Declared, a.Function)
+		if a.Column.Kind != schema.Integer && a.Column.Kind != schema.Decimal &&
+			(a.Function == "sum" || a.Column.Kind == schema.Text || a.Column.Kind == schema.Bytes || a.Column.Kind == schema.JSON) {
+			c.missing(
+				n.place,
+				"the column %s is %s, and has no %s that every database computes alike",
+				a.Column.Name,
+				a.Column.Declared,
+				a.Function,
+			)
 			return
 		}
 	}
@@ -177,10 +166,12 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 	}
 	switch {
 	case len(found) == 0:
-		c.missing(n.place, "%s has no reference to %s", child.Name, parent.Name).hint("per names what the rows refer to; via COLUMN says by which column")
+		c.missing(n.place, "%s has no reference to %s", child.Name, parent.Name).
+			Advise("per names what the rows refer to; via COLUMN says by which column")
 		return
 	case len(found) > 1:
-		c.missing(n.place, "%s refers to %s in several columns: %s", child.Name, parent.Name, strings.Join(found, "; ")).hint("... per %s via %s %s ...", m[4], found[0], m[6])
+		c.missing(n.place, "%s refers to %s in several columns: %s", child.Name, parent.Name, strings.Join(found, "; ")).
+			Advise("... per %s via %s %s ...", m[4], found[0], m[6])
 		return
 	}
 	switch {
@@ -192,14 +183,21 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 		}
 		a.Value = v
 	case m[7] != m[4]:
-		c.add(n.place, "what is computed per %s is compared with a field of %s, or a number, and here is %s.%s", m[4], m[4], m[7], m[8])
+		c.add(
+			n.place,
+			"what is computed per %s is compared with a field of %s, or a number, and here is %s.%s",
+			m[4],
+			m[4],
+			m[7],
+			m[8],
+		)
 		return
 	default:
 		if a.To = c.columnOf(n, parent, m[8]); a.To == nil {
 			return
 		}
 	}
-	c.out.Always = append(c.out.Always, &Rule{Name: inv.Name, place: inv.place, Table: parent, Aggregate: a})
+	c.out.Always = append(c.out.Always, &schema.Rule{Name: inv.Name, Table: parent, Aggregate: a})
 }
 
 func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
@@ -214,7 +212,7 @@ func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
 		if errors.As(err, &e) {
 			message, hint = e.Message, e.Hint
 		}
-		c.add(n.place, "%s", message).hint("%s", hint)
+		c.add(n.place, "%s", message).Advise("%s", hint)
 	}
 	parsed, err := derive.Parse(condition)
 	if err != nil {
@@ -234,7 +232,8 @@ func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
 			typ, ok = value.Text, true
 		}
 		if !ok || slices.Contains([]schema.Kind{schema.Real, schema.JSON, schema.UUID, schema.Time}, col.Kind) {
-			c.missing(n.place, "the column %s is %s, with which databases do not compute alike", col.Name, col.Declared).hint("{no: %s, where: SQL CONDITION}", table)
+			c.missing(n.place, "the column %s is %s, with which databases do not compute alike", col.Name, col.Declared).
+				Advise("{no: %s, where: SQL CONDITION}", table)
 			return
 		}
 		scale = max(scale, col.Scale)
@@ -250,7 +249,7 @@ func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
 		c.add(n.place, "a condition is true or false, and this is not")
 		return
 	}
-	r := &Rule{Name: inv.Name, place: inv.place, Table: t, Every: e}
+	r := &schema.Rule{Name: inv.Name, Table: t, Every: e}
 	for _, k := range known {
 		v, err := k.Eval(nil)
 		if err != nil {
@@ -262,25 +261,23 @@ func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
 	c.out.Always = append(c.out.Always, r)
 }
 
-// Name is what is computed, for people.
-func (a *Aggregate) Name() string {
-	if a.Column == nil {
-		return "count of " + a.Of.Name
-	}
-	return a.Function + " of " + a.Of.Name + "." + a.Column.Name
-}
-
 // RuleProblem is something about an invariant that only the database tells.
-func (c *Compiled) RuleProblem(r *Rule, format string, args ...any) *Problem {
-	return c.Plan.told(r.place, format, args...)
+func (c *Compiled) RuleProblem(r *schema.Rule, format string, args ...any) *diag.Problem {
+	var at place
+	for _, inv := range c.Plan.Always {
+		if inv.Name == r.Name {
+			at = inv.place
+		}
+	}
+	return c.Plan.told(at, format, args...)
 }
 
 // StepProblem is something about a step that only the database tells.
-func (c *Compiled) StepProblem(s *Step, format string, args ...any) *Problem {
+func (c *Compiled) StepProblem(s *Step, format string, args ...any) *diag.Problem {
 	return c.Plan.told(s.place, format, args...)
 }
 
-func (p *Plan) told(at place, format string, args ...any) *Problem {
+func (p *Plan) told(at place, format string, args ...any) *diag.Problem {
 	problem := p.add(at, format, args...)
 	problem.Database = true
 	return problem

@@ -36,21 +36,53 @@ func JSONSchema() ([]byte, error) {
 		names = append(names, k.Name)
 	}
 	words := m{
-		"value":    says("the literal, beside modifiers", ref("literal")),
-		"count":    says("numbers in order: from a number on, or from, step and restart", m{"anyOf": []any{m{"type": "integer"}, m{"type": "null"}, object(m{"from": m{"type": "integer"}, "step": m{"type": "integer"}, "restart": m{"type": "boolean"}})}}),
-		"between":  says("a value from one end to the other, both included", m{"anyOf": []any{m{"type": "string", "pattern": `^.+\.\..+$`}, m{"type": "array", "items": ref("literal"), "minItems": 2, "maxItems": 2}}}),
-		"before":   says("a moment before the clock, a field or a moment", text),
-		"after":    says("a moment after the clock, a field or a moment", text),
-		"choose":   says("one of several values, evenly or by weight", m{"anyOf": []any{list(ref("literal")), mapOf(m{"type": []string{"integer", "string"}})}}),
-		"share":    says("true in that share of rows", ref("percent")),
-		"pattern":  says("text that a regular expression describes", text),
-		"kind":     says("a kind of the catalogue", m{"enum": names}),
-		"text":     says("text with fields in braces, and filters", text),
-		"derive":   says("an expression in CEL over other fields", m{"type": []string{"string", "number", "boolean"}}),
-		"same":     says("the value of another field", text),
-		"from":     says("a draw, or a part of one", text),
-		"pick":     says("a reference to some row of an entity", text),
-		"tree":     says("a reference to the same entity that makes trees", object(m{"depth": m{"type": "integer", "minimum": 1}, "fan": ref("range"), "root": m{"enum": []any{"self", nil}}}, "depth")),
+		"value": says("the literal, beside modifiers", ref("literal")),
+		"count": says(
+			"numbers in order: from a number on, or from, step and restart",
+			m{
+				"anyOf": []any{
+					m{"type": "integer"},
+					m{"type": "null"},
+					object(
+						m{"from": m{"type": "integer"}, "step": m{"type": "integer"}, "restart": m{"type": "boolean"}},
+					),
+				},
+			},
+		),
+		"between": says(
+			"a value from one end to the other, both included",
+			m{
+				"anyOf": []any{
+					m{"type": "string", "pattern": `^.+\.\..+$`},
+					m{"type": "array", "items": ref("literal"), "minItems": 2, "maxItems": 2},
+				},
+			},
+		),
+		"before": says("a moment before the clock, a field or a moment", text),
+		"after":  says("a moment after the clock, a field or a moment", text),
+		"choose": says(
+			"one of several values, evenly or by weight",
+			m{"anyOf": []any{list(ref("literal")), mapOf(m{"type": []string{"integer", "string"}})}},
+		),
+		"share":   says("true in that share of rows", ref("percent")),
+		"pattern": says("text that a regular expression describes", text),
+		"kind":    says("a kind of the catalogue", m{"enum": names}),
+		"text":    says("text with fields in braces, and filters", text),
+		"derive":  says("an expression in CEL over other fields", m{"type": []string{"string", "number", "boolean"}}),
+		"same":    says("the value of another field", text),
+		"from":    says("a draw, or a part of one", text),
+		"pick":    says("a reference to some row of an entity", text),
+		"tree": says(
+			"a reference to the same entity that makes trees",
+			object(
+				m{
+					"depth": m{"type": "integer", "minimum": 1},
+					"fan":   ref("range"),
+					"root":  m{"enum": []any{"self", nil}},
+				},
+				"depth",
+			),
+		),
 		"sum":      says("the sum of a field of the rows below", text),
 		"count_of": says("how many rows there are below", text),
 		"min_of":   says("the least of a field of the rows below", text),
@@ -60,25 +92,46 @@ func JSONSchema() ([]byte, error) {
 		"json":     says("a JSON object or list with sources in it", whatever),
 		"list":     says("a JSON list", object(m{"of": whatever, "count": ref("range")}, "of")),
 		"bytes":    says("random bytes of a length", ref("range")),
-		"file":     says("the name of a placeholder file that the load makes", object(m{"folder": text, "as": m{"enum": []string{"png", "txt"}}, "size": m{"type": "string", "pattern": "^[0-9]{1,4}x[0-9]{1,4}$"}, "bytes": ref("range")}, "folder", "as")),
+		"file": says(
+			"the name of a placeholder file that the load makes",
+			object(
+				m{
+					"folder": text,
+					"as":     m{"enum": []string{"png", "txt"}},
+					"size":   m{"type": "string", "pattern": "^[0-9]{1,4}x[0-9]{1,4}$"},
+					"bytes":  ref("range"),
+				},
+				"folder",
+				"as",
+			),
+		),
 	}
 	properties := m{
-		"step":     says("distance between the values of a range", m{"type": []string{"number", "string"}}),
-		"digits":   says("digits of a second", m{"type": "integer", "minimum": 0, "maximum": 6}),
-		"within":   says("a span such as 90d, 4h, 13mo", m{"type": "string", "pattern": "^([0-9]+(us|ms|s|m|h|d|w|mo|y))+$"}),
-		"scale":    says("digits after the point of a derived decimal", m{"type": "integer", "minimum": 0, "maximum": value.MaxScale}),
+		"step":   says("distance between the values of a range", m{"type": []string{"number", "string"}}),
+		"digits": says("digits of a second", m{"type": "integer", "minimum": 0, "maximum": 6}),
+		"within": says(
+			"a span such as 90d, 4h, 13mo",
+			m{"type": "string", "pattern": "^([0-9]+(us|ms|s|m|h|d|w|mo|y))+$"},
+		),
+		"scale": says(
+			"digits after the point of a derived decimal",
+			m{"type": "integer", "minimum": 0, "maximum": value.MaxScale},
+		),
 		"by":       says("the field of the picked row that is kept, in place of its key", text),
 		"distinct": says("different rows for the children of one parent", m{"type": "boolean"}),
 		"where":    says("conditions on the picked row", ref("condition")),
 		"one":      says("exactly one row must meet the conditions", m{"type": "boolean"}),
-		"skew":     says("a share of the rows gets a share of the picks", object(m{"top": ref("percent"), "get": ref("percent")}, "top", "get")),
-		"start":    says("the total before the first row", text),
-		"nulls":    says("share of rows that are NULL", ref("percent")),
-		"unique":   says("no two rows have the same value", m{"type": "boolean"}),
-		"column":   says("the column that the field is for", text),
-		"was":      says("the field's name before", text),
-		"spread":   says("free: independent draws", m{"enum": []string{"even", "free"}}),
-		"if":       says("conditions, without which the field is NULL", ref("condition")),
+		"skew": says(
+			"a share of the rows gets a share of the picks",
+			object(m{"top": ref("percent"), "get": ref("percent")}, "top", "get"),
+		),
+		"start":  says("the total before the first row", text),
+		"nulls":  says("share of rows that are NULL", ref("percent")),
+		"unique": says("no two rows have the same value", m{"type": "boolean"}),
+		"column": says("the column that the field is for", text),
+		"was":    says("the field's name before", text),
+		"spread": says("free: independent draws", m{"enum": []string{"even", "free"}}),
+		"if":     says("conditions, without which the field is NULL", ref("condition")),
 	}
 	for _, k := range grow.Kinds() {
 		for _, p := range k.Params {
@@ -104,12 +157,25 @@ func JSONSchema() ([]byte, error) {
 	}
 	rows := func(more m) m {
 		common := m{
-			"per":    says("so many for each row of a parent", m{"type": "object", "properties": m{"via": text, "given": m{"enum": []string{"beside", "instead"}}}, "additionalProperties": ref("range")}),
+			"per": says(
+				"so many for each row of a parent",
+				m{
+					"type":                 "object",
+					"properties":           m{"via": text, "given": m{"enum": []string{"beside", "instead"}}},
+					"additionalProperties": ref("range"),
+				},
+			),
 			"draws":  says("drawn once, used by several fields, not stored", mapOf(ref("source"))),
 			"fields": says("how each field gets its value", m{"anyOf": []any{m{"type": "null"}, mapOf(ref("field"))}}),
-			"unique": says("groups of fields whose values together differ", list(m{"type": "array", "items": text, "minItems": 2})),
-			"meets":  says("conditions in SQL over the fields, which every row meets: rows are drawn until they do", m{"anyOf": []any{text, list(text)}}),
-			"given":  says("rows written by hand", ref("given")),
+			"unique": says(
+				"groups of fields whose values together differ",
+				list(m{"type": "array", "items": text, "minItems": 2}),
+			),
+			"meets": says(
+				"conditions in SQL over the fields, which every row meets: rows are drawn until they do",
+				m{"anyOf": []any{text, list(text)}},
+			),
+			"given": says("rows written by hand", ref("given")),
 
 			"rows_from":    ref("rows_from"),
 			"on_violation": ref("on_violation"),
@@ -132,7 +198,10 @@ func JSONSchema() ([]byte, error) {
 		}
 		step := m{word: says("the entity or table", text)}
 		if word == string(StepRequire) {
-			step[word] = says("a condition over the occasion and rows of earlier steps, or one in SQL", m{"anyOf": []any{text, object(m{"sql": text}, "sql")}})
+			step[word] = says(
+				"a condition over the occasion and rows of earlier steps, or one in SQL",
+				m{"anyOf": []any{text, object(m{"sql": text}, "sql")}},
+			)
 		}
 		for _, k := range stepKeys[StepWord(word)] {
 			step[k] = properties[k]
@@ -153,27 +222,51 @@ func JSONSchema() ([]byte, error) {
 
 		"on_violation": ref("on_violation"),
 		"entities":     m{"type": "object", "minProperties": 1, "additionalProperties": ref("entity")},
-		"units":        says("dependent writes that are done together, or not at all, once for each occasion", mapOf(ref("unit"))),
-		"always":       says("conditions that must hold over the data after every load", mapOf(ref("invariant"))),
+		"units": says(
+			"dependent writes that are done together, or not at all, once for each occasion",
+			mapOf(ref("unit")),
+		),
+		"always": says("conditions that must hold over the data after every load", mapOf(ref("invariant"))),
 	}, "name", "seed", "clock")
 	schema["anyOf"] = []any{m{"required": []string{"entities"}}, m{"required": []string{"units"}}}
 	schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	schema["title"] = "Even Sprout plan, edition 1"
 	schema["$defs"] = m{
-		"literal":      m{"type": []string{"string", "number", "boolean", "null"}},
-		"percent":      m{"type": "string", "pattern": `^[0-9]+(\.[0-9]+)?%$`},
-		"range":        m{"anyOf": []any{m{"type": "integer", "minimum": 0}, m{"type": "string", "pattern": `^[0-9]+\.\.[0-9]+$`}}},
-		"on_violation": says("what to do about refused rows, by kind of violation; what is not named stops", object(byKind)),
-		"when":         says("leave tables alone that have rows", m{"const": "empty"}),
+		"literal": m{"type": []string{"string", "number", "boolean", "null"}},
+		"percent": m{"type": "string", "pattern": `^[0-9]+(\.[0-9]+)?%$`},
+		"range": m{
+			"anyOf": []any{m{"type": "integer", "minimum": 0}, m{"type": "string", "pattern": `^[0-9]+\.\.[0-9]+$`}},
+		},
+		"on_violation": says(
+			"what to do about refused rows, by kind of violation; what is not named stops",
+			object(byKind),
+		),
+		"when": says("leave tables alone that have rows", m{"const": "empty"}),
 		"condition": m{"anyOf": []any{text, mapOf(m{"anyOf": []any{
-			ref("literal"), list(ref("literal")), m{"type": "object", "minProperties": 1, "maxProperties": 1, "properties": m{"not": whatever, "same": text}, "additionalProperties": false},
+			ref(
+				"literal",
+			), list(ref("literal")), m{"type": "object", "minProperties": 1, "maxProperties": 1, "properties": m{"not": whatever, "same": text}, "additionalProperties": false},
 		}})}},
-		"field":  m{"anyOf": []any{ref("literal"), source}},
-		"given":  m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{ref("literal"), m{"type": "object"}}})}}), list(list(ref("literal")))}},
+		"field": m{"anyOf": []any{ref("literal"), source}},
+		"given": m{
+			"anyOf": []any{
+				m{"type": "null"},
+				mapOf(
+					m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{ref("literal"), m{"type": "object"}}})}},
+				),
+				list(list(ref("literal"))),
+			},
+		},
 		"source": source,
 		"rows_from": says("rows that stand in a file", object(m{
-			"file": says("CSV, TSV, NDJSON, JSON, XLSX or Parquet; a relative file lies beside the plan; of a unit also -, standard input", text), "separator": says("of CSV: one character, or tab", text),
-			"sheet": says("of XLSX; else the first", text), "key": says("fields that tell a row", m{"anyOf": []any{text, list(text)}}),
+			"file": says(
+				"CSV, TSV, NDJSON, JSON, XLSX or Parquet; a relative file lies beside the plan; of a unit also -, standard input",
+				text,
+			), "separator": says("of CSV: one character, or tab", text),
+			"sheet": says(
+				"of XLSX; else the first",
+				text,
+			), "key": says("fields that tell a row", m{"anyOf": []any{text, list(text)}}),
 			"duplicates": says("which of several rows with one key counts", m{"enum": []string{"first", "last"}}),
 			"manifest":   says("of the export that wrote the file: it knows the identities of the rows", text),
 			"columns": says("fields to columns of the file", mapOf(m{"anyOf": []any{text, object(m{
@@ -181,21 +274,48 @@ func JSONSchema() ([]byte, error) {
 					m{"type": "object", "minProperties": 1, "maxProperties": 1, "additionalProperties": mapOf(text)}}}),
 			})}})),
 		}, "file", "columns")),
-		"operand": says("in quotes a text; else a number, a date, true, false or null, or an expression over the occasion, rows of earlier steps and the row itself",
-			m{"anyOf": []any{ref("literal"), object(m{"derive": text}, "derive"), object(m{"value": ref("literal")}, "value")}}),
-		"invariant": m{"anyOf": []any{text, object(m{"no": text, "where": text}, "no", "where"), object(m{"sql": text}, "sql")}},
+		"operand": says(
+			"in quotes a text; else a number, a date, true, false or null, or an expression over the occasion, rows of earlier steps and the row itself",
+			m{
+				"anyOf": []any{
+					ref("literal"),
+					object(m{"derive": text}, "derive"),
+					object(m{"value": ref("literal")}, "value"),
+				},
+			},
+		),
+		"invariant": m{
+			"anyOf": []any{text, object(m{"no": text, "where": text}, "no", "where"), object(m{"sql": text}, "sql")},
+		},
 		"unit": object(rows(m{
-			"rows":      says("how many occasions are grown", m{"type": "integer", "minimum": 0, "maximum": uint64(maxRows)}),
-			"after":     says("entities and units that go before it", fieldNames),
-			"together":  says("how many occasions are in one transaction: 1 unless said otherwise", m{"anyOf": []any{m{"type": "integer", "minimum": 1, "maximum": maxTogether}, m{"const": "all"}}}),
+			"rows": says(
+				"how many occasions are grown",
+				m{"type": "integer", "minimum": 0, "maximum": uint64(maxRows)},
+			),
+			"after": says("entities and units that go before it", fieldNames),
+			"together": says(
+				"how many occasions are in one transaction: 1 unless said otherwise",
+				m{"anyOf": []any{m{"type": "integer", "minimum": 1, "maximum": maxTogether}, m{"const": "all"}}},
+			),
 			"isolation": says("of its transactions", m{"enum": isolations}),
 			"steps":     says("what is done, in order", m{"type": "array", "minItems": 1, "items": m{"anyOf": steps}}),
 		}), "steps"),
 		"entity": object(rows(m{
 			"table": says("the table that takes the rows", text),
-			"rows":  says("how many are grown; existing: the rows of the table, which are read", m{"anyOf": []any{m{"type": "integer", "minimum": 0, "maximum": uint64(maxRows)}, m{"const": "existing"}}}),
-			"write": says("how rows are written: insert unless said otherwise", m{"anyOf": []any{m{"enum": modes}, write}}),
-			"keys":  says("planned, or given by the database", m{"enum": []string{"planned", "database"}}),
+			"rows": says(
+				"how many are grown; existing: the rows of the table, which are read",
+				m{
+					"anyOf": []any{
+						m{"type": "integer", "minimum": 0, "maximum": uint64(maxRows)},
+						m{"const": "existing"},
+					},
+				},
+			),
+			"write": says(
+				"how rows are written: insert unless said otherwise",
+				m{"anyOf": []any{m{"enum": modes}, write}},
+			),
+			"keys": says("planned, or given by the database", m{"enum": []string{"planned", "database"}}),
 
 			"when": ref("when"),
 		})),

@@ -43,7 +43,8 @@ func (c *compiler) meet(e *entity, m Meet) {
 	}
 	condition, err := predicate.Compile(parsed)
 	if err != nil {
-		c.add(m.node.place, "%s", err).hint("meets knows comparisons, IN, BETWEEN, LIKE, regular expressions, arithmetic, CASE and the usual functions; docs/plan.md lists them")
+		c.add(m.node.place, "%s", err).
+			Advise("meets knows comparisons, IN, BETWEEN, LIKE, regular expressions, arithmetic, CASE and the usual functions; docs/plan.md lists them")
 		return
 	}
 	out := &grow.Meet{Text: m.Text, Holds: condition.Holds}
@@ -61,7 +62,7 @@ func (c *compiler) meet(e *entity, m Meet) {
 			}
 		}
 		if f == nil {
-			c.add(m.node.place, "%s has no field %s", e.decl.Name, name).nearest(name, e.names())
+			c.add(m.node.place, "%s has no field %s", e.decl.Name, name).Nearest(name, e.names())
 			good = false
 			continue
 		}

@@ -43,7 +43,10 @@ func TestProblemsOfMeets(t *testing.T) {
 		`"a IN (SELECT 1)"`: "a query inside the condition",
 		`"a ~ '(?=x)'"`:     "the regular expression (?=x) cannot be computed",
 	} {
-		_, problems := compileText("  A:\n    rows: 3\n    fields:\n      a: {between: [1, 5]}\n    meets: "+meets+"\n", nil)
+		_, problems := compileText(
+			"  A:\n    rows: 3\n    fields:\n      a: {between: [1, 5]}\n    meets: "+meets+"\n",
+			nil,
+		)
 		require.NotEmpty(t, problems, meets)
 		assert.Contains(t, problems.Error(), want)
 	}

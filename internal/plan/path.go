@@ -16,7 +16,7 @@ func (c *compiler) resolve(f *field, at place, name string) (*grow.Path, bool) {
 func (c *compiler) resolveIn(e *entity, at place, name string) (*grow.Path, bool) {
 	path, err := c.lookUp(e, name)
 	if err != nil {
-		c.add(at, "%s", err).nearest(name, c.reachable(e))
+		c.add(at, "%s", err).Nearest(name, c.reachable(e))
 	}
 	return path, path != nil
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
@@ -17,7 +18,7 @@ import (
 const head = "name: test\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n"
 
 // compileText compiles a plan whose entities are given; the head takes four lines.
-func compileText(entities string, db *schema.Database) (*Compiled, Problems) {
+func compileText(entities string, db *schema.Database) (*Compiled, diag.Problems) {
 	p, err := Read("plan.yaml", []byte(head+entities))
 	if err == nil {
 		var c *Compiled
@@ -25,7 +26,7 @@ func compileText(entities string, db *schema.Database) (*Compiled, Problems) {
 			return c, c.Warnings
 		}
 	}
-	return nil, err.(Problems)
+	return nil, err.(diag.Problems)
 }
 
 func cellOf(source string) string {
@@ -140,7 +141,7 @@ func TestFilesThatAreNoPlans(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, err := Read("plan.yaml", []byte(c.text))
-			var problems Problems
+			var problems diag.Problems
 			require.ErrorAs(t, err, &problems)
 			assert.Contains(t, problems[0].Message, c.message)
 			assert.LessOrEqual(t, len(problems[0].String()), 1000)
@@ -196,11 +197,11 @@ func TestExcerptPointsAtThePlace(t *testing.T) {
 
 func TestNearest(t *testing.T) {
 	names := []string{"password", "name", "passport"}
-	assert.Equal(t, "password", Nearest("pasword", names))
-	assert.Equal(t, "password", Nearest("passwrod", names))
-	assert.Equal(t, "name", Nearest("nmae", names))
-	assert.Empty(t, Nearest("vessel", names))
-	assert.Empty(t, Nearest("x", []string{"abc"}))
+	assert.Equal(t, "password", diag.Nearest("pasword", names))
+	assert.Equal(t, "password", diag.Nearest("passwrod", names))
+	assert.Equal(t, "name", diag.Nearest("nmae", names))
+	assert.Empty(t, diag.Nearest("vessel", names))
+	assert.Empty(t, diag.Nearest("x", []string{"abc"}))
 }
 
 func TestLiterals(t *testing.T) {
@@ -278,7 +279,9 @@ func ferry(*testing.T) *schema.Database {
 				{Name: "label", Declared: "VARCHAR(8)", Kind: schema.Text, Length: 8},
 				{Name: "home_pier", Declared: "INTEGER", Kind: schema.Integer, NotNull: true},
 			},
-			References: []schema.Reference{{Columns: []string{"home_pier"}, Table: "piers", Targets: []string{"pier_no"}}},
+			References: []schema.Reference{
+				{Columns: []string{"home_pier"}, Table: "piers", Targets: []string{"pier_no"}},
+			},
 		},
 	}}
 }
@@ -302,7 +305,10 @@ func TestTheDatabaseMustFit(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			_, problems := compileText(c.entities, ferry(t))
 			require.NotEmpty(t, problems.Errors())
-			i := slices.IndexFunc(problems, func(p *Problem) bool { return strings.Contains(p.Message, c.message) })
+			i := slices.IndexFunc(
+				problems,
+				func(p *diag.Problem) bool { return strings.Contains(p.Message, c.message) },
+			)
 			require.GreaterOrEqual(t, i, 0, problems.Error())
 			assert.Contains(t, problems[i].Hint, c.hint)
 			assert.Positive(t, problems[i].Line)
@@ -311,13 +317,22 @@ func TestTheDatabaseMustFit(t *testing.T) {
 }
 
 func TestWarningsOfWhatMayCollide(t *testing.T) {
-	_, problems := compileText("  Pier:\n    table: piers\n    rows: 9\n    fields:\n      pier_name: {kind: locality}\n", ferry(t))
+	_, problems := compileText(
+		"  Pier:\n    table: piers\n    rows: 9\n    fields:\n      pier_name: {kind: locality}\n",
+		ferry(t),
+	)
 	require.Len(t, problems, 1)
 	assert.True(t, problems[0].Warning)
 	assert.Contains(t, problems[0].Message, "wants pier_name to be unique (one_name)")
-	_, problems = compileText("  Pier:\n    table: piers\n    rows: 9\n    fields:\n      pier_name: {kind: locality, unique: true}\n", ferry(t))
+	_, problems = compileText(
+		"  Pier:\n    table: piers\n    rows: 9\n    fields:\n      pier_name: {kind: locality, unique: true}\n",
+		ferry(t),
+	)
 	assert.Empty(t, problems)
-	_, problems = compileText("  Boat:\n    table: boats\n    rows: 9\n    fields:\n      home_pier: {between: 1..10}\n", ferry(t))
+	_, problems = compileText(
+		"  Boat:\n    table: boats\n    rows: 9\n    fields:\n      home_pier: {between: 1..10}\n",
+		ferry(t),
+	)
 	require.Len(t, problems, 1)
 	assert.Contains(t, problems[0].Message, "these values may not be there")
 }
@@ -352,8 +367,12 @@ func BenchmarkLargePlan(b *testing.B) {
 // Whatever is in the file: no panic, no endless work, and problems have a place.
 func FuzzRead(f *testing.F) {
 	f.Add(head + "  A:\n    rows: 5\n    fields:\n      a: {kind: noun, unique: true}\n")
-	f.Add(head + "  A:\n    rows: 5\n  B:\n    per: {A: 0..3}\n    fields:\n      p: {pattern: \"[A-Z]{2}|x\"}\n      t: {text: \"{p|lower}-{A.id}\"}\n      s: {after: clock, within: 3d}\n")
-	f.Add(head + "  A:\n    unique: [[a, b]]\n    rows: 3\n    fields:\n      a: {between: [06:00, 21:45], step: 15m}\n      b: {choose: {x: 1, y: 2}}\n    given:\n      g: {a: 07:00}\n")
+	f.Add(
+		head + "  A:\n    rows: 5\n  B:\n    per: {A: 0..3}\n    fields:\n      p: {pattern: \"[A-Z]{2}|x\"}\n      t: {text: \"{p|lower}-{A.id}\"}\n      s: {after: clock, within: 3d}\n",
+	)
+	f.Add(
+		head + "  A:\n    unique: [[a, b]]\n    rows: 3\n    fields:\n      a: {between: [06:00, 21:45], step: 15m}\n      b: {choose: {x: 1, y: 2}}\n    given:\n      g: {a: 07:00}\n",
+	)
 	f.Add("name: x\n? [a]\n: b\n- c\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		p, err := Read("plan.yaml", []byte(text))
@@ -369,7 +388,7 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 		if err != nil {
-			var problems Problems
+			var problems diag.Problems
 			require.ErrorAs(t, err, &problems)
 			_ = problems.Error()
 		}

@@ -1,127 +1,12 @@
 package plan
 
 import (
-	"cmp"
 	"fmt"
-	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"evensprout/internal/diag"
 )
-
-// Problem is one thing that is wrong with a plan, and where.
-type Problem struct {
-	File     string `json:"file"`
-	Line     int    `json:"line"`   // from 1; 0 if it is about the whole file
-	Column   int    `json:"column"` // from 1, in characters
-	Message  string `json:"message"`
-	Hint     string `json:"hint,omitempty"` // what to do
-	Excerpt  string `json:"excerpt,omitempty"`
-	Database bool   `json:"database,omitempty"` // the plan is fine, but this database does not fit it
-	Warning  bool   `json:"warning,omitempty"`  // it may go well all the same
-
-	beyond bool // it is not listed
-}
-
-// String shows the problem as file:line:column, an excerpt and a hint.
-func (p *Problem) String() string {
-	plain := func(s string) string { return s }
-	return p.Show(plain, plain)
-}
-
-// Show is String with the place and the mark set apart by the functions.
-func (p *Problem) Show(place, mark func(string) string) string {
-	at := p.File
-	if p.Line > 0 {
-		at += fmt.Sprintf(":%d", p.Line)
-		if p.Column > 0 {
-			at += fmt.Sprintf(":%d", p.Column)
-		}
-	}
-	var b strings.Builder
-	b.WriteString(place(at + ":"))
-	b.WriteByte(' ')
-	if p.Warning {
-		b.WriteString("warning: ")
-	}
-	b.WriteString(p.Message)
-	if p.Excerpt != "" {
-		margin := fmt.Sprintf("%6d | ", p.Line)
-		line, before := p.window()
-		fmt.Fprintf(&b, "\n%s%s\n%s| %s%s", margin, line, strings.Repeat(" ", len(margin)-2), strings.Repeat(" ", before), mark("^"))
-	}
-	if p.Hint != "" {
-		b.WriteString("\n         " + strings.ReplaceAll(p.Hint, "\n", "\n         "))
-	}
-	return b.String()
-}
-
-// window cuts a long line around the place, and tells how far in that is.
-func (p *Problem) window() (string, int) {
-	const most = 100
-	runes := []rune(strings.ReplaceAll(p.Excerpt, "\t", " "))
-	from := 0
-	if p.Column > most-20 {
-		from = min(p.Column-most/2, len(runes))
-	}
-	return string(runes[from:min(len(runes), from+most)]), max(0, p.Column-1-from)
-}
-
-// Problems is everything found wrong with a plan at once.
-type Problems []*Problem
-
-// Error shows all problems, in the order of the file.
-func (ps Problems) Error() string {
-	plain := func(s string) string { return s }
-	return ps.Show(plain, plain)
-}
-
-// Show is Error with places and marks set apart by the functions.
-func (ps Problems) Show(place, mark func(string) string) string {
-	const most = 100
-	var lines []string
-	for i, p := range ps {
-		if i == most {
-			lines = append(lines, fmt.Sprintf("... and %d more", len(ps)-most))
-			break
-		}
-		lines = append(lines, p.Show(place, mark))
-	}
-	return strings.Join(lines, "\n")
-}
-
-// Errors are the problems that are not warnings.
-func (ps Problems) Errors() Problems { return ps.where(func(p *Problem) bool { return !p.Warning }) }
-
-// Warnings are the problems that may go well.
-func (ps Problems) Warnings() Problems { return ps.where(func(p *Problem) bool { return p.Warning }) }
-
-func (ps Problems) where(want func(*Problem) bool) Problems {
-	var out Problems
-	for _, p := range ps {
-		if want(p) {
-			out = append(out, p)
-		}
-	}
-	return out
-}
-
-// OnlyDatabase tells whether the plan itself is fine.
-func (ps Problems) OnlyDatabase() bool {
-	return !slices.ContainsFunc(ps, func(p *Problem) bool { return !p.Database })
-}
-
-// Sort puts what must be mended before what may go well, each in the order of the file.
-func (ps Problems) Sort() {
-	weight := func(p *Problem) int {
-		if p.Warning {
-			return 1
-		}
-		return 0
-	}
-	slices.SortStableFunc(ps, func(a, b *Problem) int {
-		return cmp.Or(cmp.Compare(weight(a), weight(b)), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
-	})
-}
 
 // place is a position in a plan file, from 1; zero if there is none.
 type place struct{ line, column int }
@@ -130,7 +15,7 @@ type place struct{ line, column int }
 type collector struct {
 	file  string
 	lines []string
-	found Problems
+	found diag.Problems
 }
 
 // What is reported of one file: whoever has more problems has another file.
@@ -139,14 +24,20 @@ const (
 	maxExcerpt  = 1000 // bytes of a line that is shown
 )
 
-func (c *collector) add(at place, message string, args ...any) *Problem {
+func (c *collector) add(at place, message string, args ...any) *diag.Problem {
 	if len(c.found) >= maxProblems {
 		if len(c.found) == maxProblems {
-			c.found = append(c.found, &Problem{File: c.file, Message: fmt.Sprintf("there are more problems than these %d, which are the first", maxProblems)})
+			c.found = append(
+				c.found,
+				&diag.Problem{
+					File:    c.file,
+					Message: fmt.Sprintf("there are more problems than these %d, which are the first", maxProblems),
+				},
+			)
 		}
-		return &Problem{beyond: true}
+		return &diag.Problem{Unlisted: true}
 	}
-	p := &Problem{File: c.file, Line: at.line, Column: at.column, Message: fmt.Sprintf(message, args...)}
+	p := &diag.Problem{File: c.file, Line: at.line, Column: at.column, Message: fmt.Sprintf(message, args...)}
 	if at.line > 0 && at.line <= len(c.lines) {
 		p.Excerpt = strings.TrimRight(c.lines[at.line-1], "\r")
 		if len(p.Excerpt) > maxExcerpt {
@@ -158,69 +49,4 @@ func (c *collector) add(at place, message string, args ...any) *Problem {
 	}
 	c.found = append(c.found, p)
 	return p
-}
-
-// hint sets what to do about a problem.
-func (p *Problem) hint(format string, args ...any) *Problem {
-	p.Hint = fmt.Sprintf(format, args...)
-	return p
-}
-
-// nearest sets the hint to the name that was most likely meant, if one is near;
-// else, if there are few, to all of them.
-func (p *Problem) nearest(wrong string, names []string) *Problem {
-	if p.beyond {
-		return p
-	}
-	if near := Nearest(wrong, names); near != "" {
-		return p.hint("did you mean %q?", near)
-	}
-	if len(names) > 0 && len(names) <= 30 {
-		sorted := slices.Clone(names)
-		slices.Sort(sorted)
-		return p.hint("there is: %s", strings.Join(sorted, ", "))
-	}
-	return p
-}
-
-// Nearest returns the name that differs least from a wrong one, or "" if none is
-// near: at most one edit in three characters.
-func Nearest(wrong string, names []string) string {
-	best, least := "", 1+max(1, utf8.RuneCountInString(wrong)/3)
-	for _, name := range names {
-		if d := distance(strings.ToLower(wrong), strings.ToLower(name)); d < least {
-			best, least = name, d
-		}
-	}
-	return best
-}
-
-// distance counts the insertions, deletions, replacements and swaps of
-// neighbours between two names (Damerau 1964; optimal string alignment).
-func distance(a, b string) int {
-	x, y := []rune(a), []rune(b)
-	if len(x) > 100 || len(y) > 100 {
-		return 100
-	}
-	rows := make([][]int, len(x)+1)
-	for i := range rows {
-		rows[i] = make([]int, len(y)+1)
-		rows[i][0] = i
-	}
-	for j := range y {
-		rows[0][j+1] = j + 1
-	}
-	for i := 1; i <= len(x); i++ {
-		for j := 1; j <= len(y); j++ {
-			cost := 1
-			if x[i-1] == y[j-1] {
-				cost = 0
-			}
-			rows[i][j] = min(rows[i-1][j]+1, rows[i][j-1]+1, rows[i-1][j-1]+cost)
-			if i > 1 && j > 1 && x[i-1] == y[j-2] && x[i-2] == y[j-1] {
-				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+1)
-			}
-		}
-	}
-	return rows[len(x)][len(y)]
 }

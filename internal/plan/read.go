@@ -14,6 +14,7 @@ import (
 	"strings"
 	"unicode"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/rng"
 	"evensprout/internal/safe"
@@ -37,7 +38,7 @@ type Plan struct {
 	OnViolation Policies // what is not named stops
 
 	collector *collector
-	malformed Problems // what is wrong with its form
+	malformed diag.Problems // what is wrong with its form
 	source    []byte
 	root      *node
 }
@@ -169,7 +170,8 @@ func Read(file string, data []byte) (*Plan, error) {
 	}
 	p := &Plan{collector: c, Edition: "1", Commit: CommitLoad, source: data, root: root}
 	if !root.mapping {
-		p.add(root.place, "a plan is a mapping (key: value), and here is %s", root.what()).hint("it begins with name: NAME; evensprout demo makes one to look at")
+		p.add(root.place, "a plan is a mapping (key: value), and here is %s", root.what()).
+			Advise("it begins with name: NAME; evensprout demo makes one to look at")
 		return nil, c.found
 	}
 	p.read(root)
@@ -189,7 +191,7 @@ func (p *Plan) each(n *node, of string, s shape) {
 	for _, x := range n.pairs {
 		read, ok := s[x.key.text]
 		if !ok {
-			p.add(x.key.place, "%q is not a key of %s", x.key.text, of).nearest(x.key.text, keysOf(s))
+			p.add(x.key.place, "%q is not a key of %s", x.key.text, of).Nearest(x.key.text, keysOf(s))
 			continue
 		}
 		read(x.key, x.value)
@@ -205,7 +207,7 @@ func keysOf[V any](m map[string]V) []string {
 	return keys
 }
 
-func (p *Plan) add(at place, message string, args ...any) *Problem {
+func (p *Plan) add(at place, message string, args ...any) *diag.Problem {
 	return p.collector.add(at, message, args...)
 }
 
@@ -217,7 +219,7 @@ func (p *Plan) read(root *node) {
 		"edition": func(_, v *node) {
 			if p.text(v, "edition", &p.Edition) && p.Edition != "1" {
 				p.add(v.place, "edition %s is not known to this program: it knows 1", p.Edition).
-					hint("a newer program grows the rows of newer editions")
+					Advise("a newer program grows the rows of newer editions")
 			}
 		},
 		"seed": func(_, v *node) { p.text(v, "seed", &p.Seed) },
@@ -234,7 +236,7 @@ func (p *Plan) read(root *node) {
 			var word string
 			if p.text(v, "commit", &word) {
 				if !slices.Contains(commits, word) {
-					p.add(v.place, "%q is no way to commit", word).nearest(word, commits)
+					p.add(v.place, "%q is no way to commit", word).Nearest(word, commits)
 					return
 				}
 				p.Commit = Commit(word)
@@ -246,13 +248,15 @@ func (p *Plan) read(root *node) {
 		"always":       func(_, v *node) { always = v },
 	})
 	if p.Name == "" && root.get("name") == nil {
-		p.add(place{1, 1}, "the plan has no name").hint("name: says who this plan is, such as name: larkwater")
+		p.add(place{1, 1}, "the plan has no name").Advise("name: says who this plan is, such as name: larkwater")
 	}
 	if p.Seed == "" && root.get("seed") == nil {
-		p.add(place{1, 1}, "the plan has no seed").hint("seed: is any text; another seed grows other rows, such as seed: larkwater-2026")
+		p.add(place{1, 1}, "the plan has no seed").
+			Advise("seed: is any text; another seed grows other rows, such as seed: larkwater-2026")
 	}
 	if root.get("clock") == nil {
-		p.add(place{1, 1}, "the plan has no clock").hint("clock: says what now means, because the wall clock is never read, such as clock: 2026-05-01T08:00:00Z")
+		p.add(place{1, 1}, "the plan has no clock").
+			Advise("clock: says what now means, because the wall clock is never read, such as clock: 2026-05-01T08:00:00Z")
 	}
 	if entities == nil && units != nil {
 		entities = &node{mapping: true} // units may work on tables that are filled otherwise
@@ -261,7 +265,7 @@ func (p *Plan) read(root *node) {
 		if entities != nil {
 			at = entities.place
 		}
-		p.add(at, "the plan has no entities").hint("entities: holds an entry for each kind of row; evensprout survey drafts them from a database")
+		p.add(at, "the plan has no entities").Advise("entities: holds an entry for each kind of row; evensprout survey drafts them from a database")
 		return
 	}
 	if !entities.mapping {
@@ -275,7 +279,8 @@ func (p *Plan) read(root *node) {
 	for _, x := range entities.pairs {
 		e := &Entity{Name: x.key.text, WhenEmpty: whenEmpty, place: x.key.place}
 		if !isName(e.Name) {
-			p.add(x.key.place, "%q is no name for an entity", e.Name).hint("a name begins with a letter and goes on with letters, digits and _")
+			p.add(x.key.place, "%q is no name for an entity", e.Name).
+				Advise("a name begins with a letter and goes on with letters, digits and _")
 		}
 		p.entity(e, x.value)
 		p.Entities = append(p.Entities, e)
@@ -313,7 +318,8 @@ func (p *Plan) entity(e *Entity, n *node) {
 	s["keys"] = func(_, v *node) {
 		var word string
 		if p.text(v, "keys", &word) && word != "database" && word != "planned" {
-			p.add(v.place, "keys are planned, or the database gives them, and here is %s", v.what()).nearest(word, []string{"planned", "database"})
+			p.add(v.place, "keys are planned, or the database gives them, and here is %s", v.what()).
+				Nearest(word, []string{"planned", "database"})
 		}
 		e.DatabaseKeys = word == "database"
 	}
@@ -322,7 +328,8 @@ func (p *Plan) entity(e *Entity, n *node) {
 	if e.Existing {
 		for _, x := range n.pairs {
 			if k := x.key.text; k != "rows" && k != "table" {
-				p.add(x.key.place, "the rows of %s are those of its table, so it says nothing else: no %s", e.Name, k).hint("its fields are the columns of the table")
+				p.add(x.key.place, "the rows of %s are those of its table, so it says nothing else: no %s", e.Name, k).
+					Advise("its fields are the columns of the table")
 			}
 		}
 		return
@@ -330,7 +337,7 @@ func (p *Plan) entity(e *Entity, n *node) {
 	p.oneSource(e)
 	if n.mapping && e.RowsFrom == nil && e.Per == nil && e.rowsPlace == (place{}) && n.get("given") == nil {
 		p.add(e.place, "%s says neither rows nor per nor given, so it would have no rows", e.Name).
-			hint("rows: 100, or per: {Parent: 1..3}, or given: with rows written by hand")
+			Advise("rows: 100, or per: {Parent: 1..3}, or given: with rows written by hand")
 	}
 }
 
@@ -347,7 +354,7 @@ func (p *Plan) rowsShape(e *Entity) shape {
 		"per":       func(_, v *node) { e.Per = p.per(v) },
 		"rows_from": func(_, v *node) { p.rowsFrom(e, v) },
 		"via": func(k, v *node) {
-			p.add(k.place, "via belongs to per").hint("per: {Passenger: 0..3, via: passenger_id}")
+			p.add(k.place, "via belongs to per").Advise("per: {Passenger: 0..3, via: passenger_id}")
 		},
 		"fields": func(_, v *node) { p.fields(e, v) },
 		"draws":  func(_, v *node) { p.draws(e, v) },
@@ -361,7 +368,7 @@ func (p *Plan) rowsShape(e *Entity) shape {
 func (p *Plan) oneSource(e *Entity) {
 	if e.Per != nil && e.rowsPlace != (place{}) {
 		p.add(e.rowsPlace, "%s has both rows and per", e.Name).
-			hint("per says how many rows each parent has; rows is for entities without a parent")
+			Advise("per says how many rows each parent has; rows is for entities without a parent")
 	}
 	if e.RowsFrom != nil && (e.Per != nil || e.rowsPlace != (place{})) {
 		p.add(e.RowsFrom.place, "%s has its rows from a file, so it says neither rows nor per", e.Name)
@@ -379,7 +386,8 @@ func (p *Plan) fields(e *Entity, v *node) {
 	for _, x := range v.pairs {
 		f := &Field{Name: x.key.text, place: x.key.place}
 		if !IsFieldName(f.Name) {
-			p.add(f.place, "%q is no name for a field", f.Name).hint("give the field a plain name, and say column: %q", f.Name)
+			p.add(f.place, "%q is no name for a field", f.Name).
+				Advise("give the field a plain name, and say column: %q", f.Name)
 		}
 		p.field(f, x.value)
 		e.Fields = append(e.Fields, f)
@@ -388,17 +396,19 @@ func (p *Plan) fields(e *Entity, v *node) {
 
 func (p *Plan) draws(e *Entity, v *node) {
 	if !v.mapping {
-		p.add(v.place, "draws is a mapping of names, and here is %s", v.what()).hint("draws: {who: {kind: person}}")
+		p.add(v.place, "draws is a mapping of names, and here is %s", v.what()).Advise("draws: {who: {kind: person}}")
 		return
 	}
 	for _, x := range v.pairs {
 		d := &Field{Name: x.key.text, place: x.key.place, inner: true}
 		if !isName(d.Name) || d.Name == clockWord {
-			p.add(d.place, "%q is no name for a draw", d.Name).hint("a name begins with a letter and goes on with letters, digits and _")
+			p.add(d.place, "%q is no name for a draw", d.Name).
+				Advise("a name begins with a letter and goes on with letters, digits and _")
 		}
 		p.field(d, x.value)
 		if d.Column != "" {
-			p.add(d.columnPlace, "a draw is not stored, so it has no column").hint("a field takes it: {from: %s}", d.Name)
+			p.add(d.columnPlace, "a draw is not stored, so it has no column").
+				Advise("a field takes it: {from: %s}", d.Name)
 		}
 		e.Draws = append(e.Draws, d)
 	}
@@ -407,7 +417,8 @@ func (p *Plan) draws(e *Entity, v *node) {
 func (p *Plan) per(v *node) *Per {
 	per := &Per{place: v.place}
 	if !v.mapping {
-		p.add(v.place, "per names the parent and how many rows each has, and here is %s", v.what()).hint("per: {Passenger: 0..3}")
+		p.add(v.place, "per names the parent and how many rows each has, and here is %s", v.what()).
+			Advise("per: {Passenger: 0..3}")
 		return nil
 	}
 	for _, x := range v.pairs {
@@ -417,10 +428,12 @@ func (p *Plan) per(v *node) *Per {
 			per.viaPlace = x.value.place
 		case x.key.text == "given":
 			if per.Instead = x.value.text == "instead"; !per.Instead && x.value.text != "beside" {
-				p.add(x.value.place, "given rows stand beside grown ones, or instead, and here is %s", x.value.what()).hint("per: {Passenger: 0..3, given: instead}")
+				p.add(x.value.place, "given rows stand beside grown ones, or instead, and here is %s", x.value.what()).
+					Advise("per: {Passenger: 0..3, given: instead}")
 			}
 		case per.Parent != "":
-			p.add(x.key.place, "per names one parent, and here is a second").hint("a second reference is a field: {pick: %s}", x.key.text)
+			p.add(x.key.place, "per names one parent, and here is a second").
+				Advise("a second reference is a field: {pick: %s}", x.key.text)
 		default:
 			per.Parent, per.place = x.key.text, x.key.place
 			r, _ := p.countRange(x.value, "the number of rows for each "+per.Parent, rng.MaxChildren)
@@ -428,7 +441,7 @@ func (p *Plan) per(v *node) *Per {
 		}
 	}
 	if per.Parent == "" {
-		p.add(v.place, "per names no parent").hint("per: {Passenger: 0..3}")
+		p.add(v.place, "per names no parent").Advise("per: {Passenger: 0..3}")
 		return nil
 	}
 	return per
@@ -436,12 +449,14 @@ func (p *Plan) per(v *node) *Per {
 
 func (p *Plan) uniques(e *Entity, v *node) {
 	if !v.list {
-		p.add(v.place, "unique of an entity is a list of groups of fields, and here is %s", v.what()).hint("unique: [[sailing, seat]]; one field alone says unique: true itself")
+		p.add(v.place, "unique of an entity is a list of groups of fields, and here is %s", v.what()).
+			Advise("unique: [[sailing, seat]]; one field alone says unique: true itself")
 		return
 	}
 	for _, g := range v.items {
 		if !g.list || len(g.items) < 2 {
-			p.add(g.place, "a unique group is a list of two or more fields, and here is %s", g.what()).hint("unique: [[sailing, seat]]; one field alone says unique: true itself")
+			p.add(g.place, "a unique group is a list of two or more fields, and here is %s", g.what()).
+				Advise("unique: [[sailing, seat]]; one field alone says unique: true itself")
 			continue
 		}
 		u := Unique{place: g.place}
@@ -462,7 +477,8 @@ func (p *Plan) given(e *Entity, v *node) {
 	case v.list:
 		v = p.table(e, v)
 	case !v.mapping:
-		p.add(v.place, "given is a mapping of row names, or a table, and here is %s", v.what()).hint("given: {ada: {given_name: Ada}}, or given: [[code, label], [DECK, Open deck]]")
+		p.add(v.place, "given is a mapping of row names, or a table, and here is %s", v.what()).
+			Advise("given: {ada: {given_name: Ada}}, or given: [[code, label], [DECK, Open deck]]")
 		return
 	}
 	e.Given = append(e.Given, p.rows(e.Name, "", v)...)
@@ -473,7 +489,8 @@ func (p *Plan) rows(entity, parent string, v *node) []*Given {
 	var rows []*Given
 	for _, x := range v.pairs {
 		if strings.Contains(x.key.text, ".") || x.key.text == "" {
-			p.add(x.key.place, "%q is no name for a row", x.key.text).hint("a name without a dot: others refer to it as %s.name", entity)
+			p.add(x.key.place, "%q is no name for a row", x.key.text).
+				Advise("a name without a dot: others refer to it as %s.name", entity)
 			continue
 		}
 		if !x.value.mapping && !x.value.null {
@@ -496,7 +513,12 @@ func (p *Plan) table(e *Entity, v *node) *node {
 	head := v.items[0]
 	for _, line := range v.items {
 		if !line.list || len(line.items) != len(head.items) || len(line.items) == 0 {
-			p.add(line.place, "each line of the table has %d cells, as the first, and here is %s", len(head.items), line.what())
+			p.add(
+				line.place,
+				"each line of the table has %d cells, as the first, and here is %s",
+				len(head.items),
+				line.what(),
+			)
 			return out
 		}
 	}
@@ -513,7 +535,8 @@ func (p *Plan) table(e *Entity, v *node) *node {
 			continue
 		}
 		if i, ok := out.index[name.text]; ok {
-			p.add(name.place, "the row %s stands here a second time", name.text).hint("it is in line %d already", out.pairs[i].key.line)
+			p.add(name.place, "the row %s stands here a second time", name.text).
+				Advise("it is in line %d already", out.pairs[i].key.line)
 			continue
 		}
 		row := &node{place: line.place, mapping: true, index: map[string]int{}}
@@ -588,7 +611,7 @@ func (p *Plan) countRange(v *node, of string, most uint64) (grow.Range, bool) {
 func (p *Plan) moment(v *node) value.Value {
 	m, err := value.ParseTimestamp(v.text)
 	if err != nil {
-		p.add(v.place, "%s", err).hint("such as 2026-05-01T08:00:00Z")
+		p.add(v.place, "%s", err).Advise("such as 2026-05-01T08:00:00Z")
 	}
 	return m
 }
@@ -609,7 +632,7 @@ func (p *Plan) share(v *node, of string) grow.Share {
 			}
 		}
 	}
-	p.add(v.place, "%s lies between 0%% and 100%%, and here is %s", of, v.what()).hint("such as 12%%")
+	p.add(v.place, "%s lies between 0%% and 100%%, and here is %s", of, v.what()).Advise("such as 12%%")
 	return grow.Share{}
 }
 
@@ -624,7 +647,9 @@ func (p *Plan) yes(v *node, of string) bool {
 
 var (
 	numberPattern = regexp.MustCompile(`^[-+]?[0-9][0-9_]*(\.[0-9]+)?$`)
-	oddNumber     = regexp.MustCompile(`^[-+]?(0[0-9_]+(\.[0-9]*)?|0[xob][0-9a-fA-F]+|[0-9.]+[eE][-+]?[0-9]+|\.[0-9]+|[0-9]+\.)$`)
+	oddNumber     = regexp.MustCompile(
+		`^[-+]?(0[0-9_]+(\.[0-9]*)?|0[xob][0-9a-fA-F]+|[0-9.]+[eE][-+]?[0-9]+|\.[0-9]+|[0-9]+\.)$`,
+	)
 )
 
 // literal reads a value written by hand. What is in quotes is text; the rest goes
@@ -642,7 +667,8 @@ func (p *Plan) literal(v *node) (value.Value, bool) {
 	case v.text == "true" || v.text == "false":
 		out = value.Bool(v.text == "true")
 	case oddNumber.MatchString(v.text):
-		p.add(v.place, "%s can be read in several ways", v.text).hint("write a plain decimal number, or put quotes around it if it is text: %q", v.text)
+		p.add(v.place, "%s can be read in several ways", v.text).
+			Advise("write a plain decimal number, or put quotes around it if it is text: %q", v.text)
 		return out, false
 	case numberPattern.MatchString(v.text):
 		out, err = value.ParseDecimal(v.text)
@@ -653,7 +679,7 @@ func (p *Plan) literal(v *node) (value.Value, bool) {
 		}
 	}
 	if err != nil {
-		p.add(v.place, "%s", err).hint("put quotes around it if it is text")
+		p.add(v.place, "%s", err).Advise("put quotes around it if it is text")
 		return out, false
 	}
 	return out, true

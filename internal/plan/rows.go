@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/value"
 )
@@ -54,7 +55,7 @@ type FileRows interface {
 	// the digits after the point.
 	Type(column int) (value.Type, uint8)
 	// Misfits are the first cells of a column that are not of a type.
-	Misfits(column int, t value.Type) Problems
+	Misfits(column int, t value.Type) diag.Problems
 	// Place is where a row stands.
 	Place(n uint64) (file string, line int)
 	Close() error
@@ -90,7 +91,7 @@ func (p *Plan) rowsFrom(e *Entity, v *node) {
 	r := &RowsFrom{place: v.place, filePlace: v.place}
 	e.RowsFrom = r
 	if !v.mapping {
-		p.add(v.place, "rows_from is a mapping, and here is %s", v.what()).hint(rowsFromHint)
+		p.add(v.place, "rows_from is a mapping, and here is %s", v.what()).Advise(rowsFromHint)
 		return
 	}
 	before := len(p.collector.found)
@@ -122,13 +123,14 @@ func (p *Plan) rowsFrom(e *Entity, v *node) {
 		return // a word misspelled is not also a word missing
 	}
 	if r.File == "" {
-		p.add(v.place, "rows_from names no file").hint(rowsFromHint)
+		p.add(v.place, "rows_from names no file").Advise(rowsFromHint)
 	}
 	if len(r.Columns) == 0 {
-		p.add(v.place, "rows_from says no columns").hint("columns: {code: Code} takes the field code from the column Code")
+		p.add(v.place, "rows_from says no columns").
+			Advise("columns: {code: Code} takes the field code from the column Code")
 	}
 	if r.Duplicates != "" && len(r.Key) == 0 {
-		p.add(v.place, "duplicates needs a key: which fields tell a row").hint("key: [code]")
+		p.add(v.place, "duplicates needs a key: which fields tell a row").Advise("key: [code]")
 	}
 }
 
@@ -137,7 +139,8 @@ const rowsFromHint = "rows_from: {file: prices.csv, columns: {code: Code}}"
 // fileColumns reads the mapping of fields to columns: a name, or {column:, as:, find:}.
 func (p *Plan) fileColumns(r *RowsFrom, v *node) {
 	if !v.mapping {
-		p.add(v.place, "columns is a mapping of fields to columns of the file, and here is %s", v.what()).hint("columns: {code: Code, sailing: {column: Sailing, find: Sailing.code}}")
+		p.add(v.place, "columns is a mapping of fields to columns of the file, and here is %s", v.what()).
+			Advise("columns: {code: Code, sailing: {column: Sailing, find: Sailing.code}}")
 		return
 	}
 	for _, x := range v.pairs {
@@ -154,7 +157,7 @@ func (p *Plan) fileColumns(r *RowsFrom, v *node) {
 			"as": func(_, n *node) {
 				t, ok := rowTypes[n.text]
 				if !ok {
-					p.add(n.place, "%s is no type of a column", n.what()).nearest(n.text, keysOf(rowTypes))
+					p.add(n.place, "%s is no type of a column", n.what()).Nearest(n.text, keysOf(rowTypes))
 				}
 				c.As = t
 			},
@@ -167,7 +170,8 @@ func (p *Plan) fileColumns(r *RowsFrom, v *node) {
 				if p.text(n, "find", &path) {
 					var dotted bool
 					if c.Of, c.Find, dotted = strings.Cut(path, "."); !dotted {
-						p.add(n.place, "find names an entity and its field, and here is %s", n.what()).hint("find: Sailing.code")
+						p.add(n.place, "find names an entity and its field, and here is %s", n.what()).
+							Advise("find: Sailing.code")
 					}
 				}
 			},
@@ -180,7 +184,7 @@ func (p *Plan) fileColumns(r *RowsFrom, v *node) {
 func (p *Plan) findSeveral(r *RowsFrom, c *FileColumn, n *node) {
 	const hint = "find: {Sailing: {code: Code, day: Day}}: fields of the entity, and the columns that hold their values"
 	if len(n.pairs) != 1 || !n.pairs[0].value.mapping || len(n.pairs[0].value.pairs) == 0 {
-		p.add(n.place, "find names one entity and some of its fields, and here is %s", n.what()).hint(hint)
+		p.add(n.place, "find names one entity and some of its fields, and here is %s", n.what()).Advise(hint)
 		return
 	}
 	for i, x := range n.pairs[0].value.pairs {
@@ -234,7 +238,10 @@ func (c *compiler) openRows(e *entity) {
 			of := e.byName[col.also.Field]
 			of.finds.columns, of.finds.of = append(of.finds.columns, col), append(of.finds.of, f)
 		case col.Find != "":
-			ref := c.newField(e, &Field{Name: col.Field, Column: col.Into, columnPlace: col.place, word: "find", place: col.place})
+			ref := c.newField(
+				e,
+				&Field{Name: col.Field, Column: col.Into, columnPlace: col.place, word: "find", place: col.place},
+			)
 			ref.finds = &finding{[]*FileColumn{col}, []*field{f}}
 		}
 	}
@@ -250,14 +257,21 @@ func (c *compiler) readRows(e *entity, r *RowsFrom) (FileRows, []int) {
 		c.add(r.place, "rows from files cannot be read here")
 		return nil, nil
 	}
-	spec := FileSpec{Entity: e.decl.Name, Path: c.pathOf(r.File), Separator: r.Separator, Sheet: r.Sheet, Columns: r.Columns, Duplicates: r.Duplicates}
+	spec := FileSpec{
+		Entity:     e.decl.Name,
+		Path:       c.pathOf(r.File),
+		Separator:  r.Separator,
+		Sheet:      r.Sheet,
+		Columns:    r.Columns,
+		Duplicates: r.Duplicates,
+	}
 	if r.Manifest != "" {
 		spec.Manifest = c.pathOf(r.Manifest)
 	}
 	for _, name := range r.Key {
 		i := slices.IndexFunc(r.Columns, func(x *FileColumn) bool { return x.Field == name })
 		if i < 0 {
-			c.add(r.place, "the key %s is no column of the file", name).nearest(name, fieldsOf(r.Columns))
+			c.add(r.place, "the key %s is no column of the file", name).Nearest(name, fieldsOf(r.Columns))
 			return nil, nil
 		}
 		spec.Key = append(spec.Key, i)
@@ -266,7 +280,7 @@ func (c *compiler) readRows(e *entity, r *RowsFrom) (FileRows, []int) {
 	for _, p := range problems {
 		if p.Line == 0 && p.File == spec.Path {
 			// About the file as a whole: told where the plan names it.
-			c.add(r.filePlace, "%s: %s", r.File, p.Message).hint("%s", p.Hint)
+			c.add(r.filePlace, "%s: %s", r.File, p.Message).Advise("%s", p.Hint)
 			continue
 		}
 		c.plan.collector.found = append(c.plan.collector.found, p)
@@ -325,7 +339,8 @@ func (c *compiler) find(f *field) grow.Source {
 	col := f.finds.columns[0]
 	to := c.byName[col.Of]
 	if to == nil {
-		c.add(f.decl.place, "%s finds rows of %s, and there is no such entity", f.describe(), col.Of).nearest(col.Of, c.names())
+		c.add(f.decl.place, "%s finds rows of %s, and there is no such entity", f.describe(), col.Of).
+			Nearest(col.Of, c.names())
 		return nil
 	}
 	var by, of []*grow.Field
@@ -333,7 +348,7 @@ func (c *compiler) find(f *field) grow.Source {
 	for i, col := range f.finds.columns {
 		x := to.find(col.Find)
 		if x == nil || x.decl.inner {
-			c.add(col.place, "%s has no field %s", to.decl.Name, col.Find).nearest(col.Find, to.names())
+			c.add(col.place, "%s has no field %s", to.decl.Name, col.Find).Nearest(col.Find, to.names())
 			return nil
 		}
 		if !c.compile(x) {
@@ -382,12 +397,16 @@ func (c *compiler) checkFinds() {
 					break
 				}
 				file, line := e.rowFile.Place(n)
-				p := &Problem{File: file, Line: line, Column: 1, Message: err.Error()}
+				p := &diag.Problem{File: file, Line: line, Column: 1, Message: err.Error()}
 				var by []string
 				for _, col := range f.finds.columns {
 					by = append(by, col.Find)
 				}
-				p.hint("each row names exactly one %s by its %s; an empty cell names none", f.finds.columns[0].Of, strings.Join(by, " and "))
+				p.Advise(
+					"each row names exactly one %s by its %s; an empty cell names none",
+					f.finds.columns[0].Of,
+					strings.Join(by, " and "),
+				)
 				c.plan.collector.found = append(c.plan.collector.found, p)
 			}
 			if told > maxFindProblems {

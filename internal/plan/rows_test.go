@@ -10,22 +10,26 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/files"
 	"evensprout/internal/plan"
 )
 
 // compileBeside compiles a plan that stands in a folder with these files.
-func compileBeside(t *testing.T, entities string, beside map[string]string) (*plan.Compiled, plan.Problems) {
+func compileBeside(t *testing.T, entities string, beside map[string]string) (*plan.Compiled, diag.Problems) {
 	t.Helper()
 	folder := t.TempDir()
 	for name, text := range beside {
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600))
 	}
-	p, err := plan.Read(filepath.Join(folder, "plan.yaml"), []byte("name: test\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n"+entities))
+	p, err := plan.Read(
+		filepath.Join(folder, "plan.yaml"),
+		[]byte("name: test\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n"+entities),
+	)
 	require.NoError(t, err)
 	c, err := p.Compile(plan.Options{Rows: files.Rows})
 	if err != nil {
-		return nil, err.(plan.Problems)
+		return nil, err.(diag.Problems)
 	}
 	t.Cleanup(func() { assert.NoError(t, c.Close()) })
 	return c, c.Warnings
@@ -75,7 +79,11 @@ func TestProblemsOfRowsFromFiles(t *testing.T) {
 // a file full of them does not flood the screen.
 func TestRowsThatFindNothing(t *testing.T) {
 	const entities = sailings + "  Price:\n    rows_from: {file: prices.csv, columns: {code: Code, sailing: {column: Sailing, find: Sailing.code}}}\n"
-	c, problems := compileBeside(t, entities, map[string]string{"prices.csv": prices + "BIKE,S-9,2\nDOG,S-2,1\nCAR,,30\n"})
+	c, problems := compileBeside(
+		t,
+		entities,
+		map[string]string{"prices.csv": prices + "BIKE,S-9,2\nDOG,S-2,1\nCAR,,30\n"},
+	)
 	require.Nil(t, c)
 	require.Len(t, problems, 2, problems.Error())
 	for i, want := range []string{`no Sailing has the code "S-9"`, `more than one Sailing has the code "S-2"`} {
@@ -85,7 +93,11 @@ func TestRowsThatFindNothing(t *testing.T) {
 		assert.Contains(t, problems[i].Hint, "exactly one Sailing by its code")
 	}
 
-	_, problems = compileBeside(t, entities, map[string]string{"prices.csv": prices + strings.Repeat("BIKE,S-9,2\n", 300)})
+	_, problems = compileBeside(
+		t,
+		entities,
+		map[string]string{"prices.csv": prices + strings.Repeat("BIKE,S-9,2\n", 300)},
+	)
 	require.Len(t, problems, 21)
 	assert.Contains(t, problems.Error(), "and more rows of Price that find nothing")
 }
@@ -96,7 +108,11 @@ func TestAWrongFileIsOneProblem(t *testing.T) {
 		"{file: none.csv, columns: {code: Code}}",
 		"{file: prices.csv, key: cod, columns: {code: Code}}",
 	} {
-		_, problems := compileBeside(t, "  Price:\n    rows_from: "+rowsFrom+"\n    fields:\n      label: {text: \"{code|lower}\"}\n", map[string]string{"prices.csv": prices})
+		_, problems := compileBeside(
+			t,
+			"  Price:\n    rows_from: "+rowsFrom+"\n    fields:\n      label: {text: \"{code|lower}\"}\n",
+			map[string]string{"prices.csv": prices},
+		)
 		assert.Len(t, problems, 1, problems.Error())
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/fit"
 	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
@@ -20,7 +21,7 @@ func (c *compiler) sample(rows uint64) {
 		if e.table == nil || e.decl.Existing || e.occasion || e.write.Mode == Update {
 			continue
 		}
-		s := &sampler{compiler: c, entity: e, told: map[string]bool{}}
+		s := &sampler{c: c, entity: e, told: map[string]bool{}}
 		s.conditions()
 		if err := s.grow(rows); err != nil && !c.told(err) {
 			c.add(e.decl.place, "%s", err)
@@ -31,14 +32,14 @@ func (c *compiler) sample(rows uint64) {
 // told tells whether a row that could not be grown was told already, of an entity that
 // rests on it.
 func (c *compiler) told(err error) bool {
-	return slices.ContainsFunc(c.plan.collector.found, func(p *Problem) bool { return p.Message == err.Error() })
+	return slices.ContainsFunc(c.plan.collector.found, func(p *diag.Problem) bool { return p.Message == err.Error() })
 }
 
 // grow holds the first rows of the entity, and the last ones, whose numbers are the
 // greatest. The error is that of the first row that could not be grown.
 func (s *sampler) grow(rows uint64) error {
 	const last = 8
-	g := grow.NewGrower(s.out.Set)
+	g := grow.NewGrower(s.c.out.Set)
 	defer g.Close()
 	e := s.entity.grow
 	var b grow.Batch
@@ -66,7 +67,7 @@ func (s *sampler) grow(rows uint64) error {
 
 // sampler holds rows of one entity against its table.
 type sampler struct {
-	*compiler
+	c      *compiler
 	entity *entity
 	held   []heldCondition
 	told   map[string]bool // what was told already: once is enough
@@ -132,7 +133,8 @@ func (s *sampler) row(r grow.Row, values []value.Value) {
 		index[f] = i
 	}
 	for _, f := range s.entity.fields {
-		if f.column != nil && f.state == compiled && (f.grow.Source.Type() == value.Null || holds(f.column.Kind, f.grow.Source.Type())) {
+		if f.column != nil && f.state == compiled &&
+			(f.grow.Source.Type() == value.Null || holds(f.column.Kind, f.grow.Source.Type())) {
 			s.cell(r, f, &values[index[f.grow]])
 		}
 	}
@@ -147,7 +149,7 @@ func (s *sampler) row(r grow.Row, values []value.Value) {
 			continue
 		}
 		s.tell(h.name, h.fields[0], "%s, with %s, does not meet %s", s.entity.grow.Label(r), strings.Join(shown, ", "), h.name).
-			hint("meets: [\"%s\"] at %s draws rows until they do, as far as they can be drawn", strings.ReplaceAll(h.Condition.String(), `"`, `\"`), s.entity.decl.Name)
+			Advise("meets: [\"%s\"] at %s draws rows until they do, as far as they can be drawn", strings.ReplaceAll(h.Condition.String(), `"`, `\"`), s.entity.decl.Name)
 	}
 }
 
@@ -164,11 +166,11 @@ func short(v value.Value) string {
 }
 
 // tell adds a problem, unless it was told of another row.
-func (s *sampler) tell(key string, f *field, format string, args ...any) *Problem {
-	p := &Problem{}
+func (s *sampler) tell(key string, f *field, format string, args ...any) *diag.Problem {
+	p := &diag.Problem{}
 	if !s.told[key] {
 		s.told[key] = true
-		p = s.missing(f.decl.place, format, args...)
+		p = s.c.missing(f.decl.place, format, args...)
 	}
 	return p
 }
@@ -177,7 +179,15 @@ func (s *sampler) tell(key string, f *field, format string, args ...any) *Proble
 func (s *sampler) cell(r grow.Row, f *field, v *value.Value) {
 	c := f.column
 	if c.Narrow && v.Type == value.Text && strings.IndexFunc(v.S, func(r rune) bool { return r > 126 }) >= 0 {
-		p := s.tell(f.decl.Name+"letters", f, "%s: %s is %s, and the character set of the column %s may not hold it", s.entity.grow.Label(r), f.decl.Name, short(*v), c.Name)
+		p := s.tell(
+			f.decl.Name+"letters",
+			f,
+			"%s: %s is %s, and the character set of the column %s may not hold it",
+			s.entity.grow.Label(r),
+			f.decl.Name,
+			short(*v),
+			c.Name,
+		)
 		p.Warning = true
 	}
 	m := fit.Value(c, v)
@@ -191,5 +201,13 @@ func (s *sampler) cell(r grow.Row, f *field, v *value.Value) {
 	case m.Reason == fit.BadValue && slices.Contains(grow.Texts(f.grow.Source), v.S):
 		return // likewise
 	}
-	s.tell(f.decl.Name+string(m.Reason), f, "%s: %s is %s: %s", s.entity.grow.Label(r), f.decl.Name, short(*v), m.Message)
+	s.tell(
+		f.decl.Name+string(m.Reason),
+		f,
+		"%s: %s is %s: %s",
+		s.entity.grow.Label(r),
+		f.decl.Name,
+		short(*v),
+		m.Message,
+	)
 }

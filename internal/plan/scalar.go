@@ -31,7 +31,10 @@ func singular(w string) string {
 	switch {
 	case strings.HasSuffix(low, "ies") && len(w) > 4:
 		return w[:len(w)-3] + "y"
-	case strings.HasSuffix(low, "sses"), strings.HasSuffix(low, "xes"), strings.HasSuffix(low, "ches"), strings.HasSuffix(low, "shes"):
+	case strings.HasSuffix(low, "sses"),
+		strings.HasSuffix(low, "xes"),
+		strings.HasSuffix(low, "ches"),
+		strings.HasSuffix(low, "shes"):
 		return w[:len(w)-2]
 	case strings.HasSuffix(low, "s") && !strings.HasSuffix(low, "ss") && !strings.HasSuffix(low, "us") && len(w) > 3:
 		return w[:len(w)-1]
@@ -46,7 +49,8 @@ func Scalar(s string) string {
 	switch strings.ToLower(s) {
 	case "true", "false", "null", "yes", "no", "on", "off", "y", "n":
 	default:
-		if plainScalar.MatchString(s) && strings.TrimSpace(s) == s && !isSource(s) || strings.HasPrefix(s, "sqlite:") && !strings.ContainsAny(s, " #\"'") {
+		if plainScalar.MatchString(s) && strings.TrimSpace(s) == s && !isSource(s) ||
+			strings.HasPrefix(s, "sqlite:") && !strings.ContainsAny(s, " #\"'") {
 			return s
 		}
 	}

@@ -79,7 +79,7 @@ func (c *compiler) source(f *field) grow.Source {
 		}
 		if literal.Type == value.Text && isSource(literal.S) && !v.quoted {
 			c.add(v.place, "%s is the word for a source of values, and stands here as a text", literal.S).
-				hint("{%s: ...} is the source; \"%s\" in quotes is the text", literal.S, literal.S)
+				Advise("{%s: ...} is the source; \"%s\" in quotes is the text", literal.S, literal.S)
 			return nil
 		}
 		return grow.Literal(literal)
@@ -278,7 +278,8 @@ func (c *compiler) count(f *field, v *node) grow.Source {
 		x := whole(v, "count")
 		from = &x
 	case !v.null:
-		c.add(v.place, "count is a number to start from, and here is %s", v.what()).hint("{count: 1}, or {count: {from: 1, step: 1, restart: true}}")
+		c.add(v.place, "count is a number to start from, and here is %s", v.what()).
+			Advise("{count: 1}, or {count: {from: 1, step: 1, restart: true}}")
 		return nil
 	}
 	if restart && f.entity.parent == nil {
@@ -311,7 +312,8 @@ func (c *compiler) between(f *field, v *node) grow.Source {
 		ends[0] = &node{place: v.place, text: lo}
 		ends[1] = &node{place: v.place, text: hi}
 	default:
-		c.add(v.place, "between has two ends, and here is %s", v.what()).hint("{between: [1, 10]}, or {between: [2026-01-01, 2026-03-31]}")
+		c.add(v.place, "between has two ends, and here is %s", v.what()).
+			Advise("{between: [1, 10]}, or {between: [2026-01-01, 2026-03-31]}")
 		return nil
 	}
 	lo, okLo := c.plan.literal(ends[0])
@@ -438,7 +440,7 @@ func (c *compiler) choose(f *field, v *node) grow.Source {
 		}
 	default:
 		c.add(v.place, "choose is a list of values, or a mapping of values to weights, and here is %s", v.what()).
-			hint("{choose: [red, green]}, or {choose: {red: 80, green: 20}}")
+			Advise("{choose: [red, green]}, or {choose: {red: 80, green: 20}}")
 		return nil
 	}
 	if !ok {
@@ -492,12 +494,12 @@ func (c *compiler) kind(f *field, v *node) grow.Source {
 	}
 	k, ok := c.kinds[name]
 	if !ok {
-		c.add(v.place, "the catalogue has no kind %s", name).nearest(name, keysOf(c.kinds))
+		c.add(v.place, "the catalogue has no kind %s", name).Nearest(name, keysOf(c.kinds))
 		return nil
 	}
 	if k.Parts != nil && !f.decl.inner {
 		c.add(v.place, "%s has parts, so it is drawn once and its parts are used", name).
-			hint("draws: {it: {kind: %s}} beside fields, and {from: it.%s} in a field", name, k.Parts[0].Name)
+			Advise("draws: {it: {kind: %s}} beside fields, and {from: it.%s} in a field", name, k.Parts[0].Name)
 		return nil
 	}
 	params := map[string]grow.Range{}
@@ -505,7 +507,7 @@ func (c *compiler) kind(f *field, v *node) grow.Source {
 		if !slices.Contains(k.Params, arg) {
 			p := c.add(n.place, "the kind %s has no parameter %s", name, arg)
 			if len(k.Params) > 0 {
-				p.nearest(arg, k.Params)
+				p.Nearest(arg, k.Params)
 			}
 			return nil
 		}
@@ -538,7 +540,7 @@ func (c *compiler) template(f *field, v *node) grow.Source {
 	if errors.As(err, &te) {
 		p := c.add(v.within(te.Offset), "%s", te.Message)
 		if te.Name != "" {
-			p.nearest(te.Name, c.reachable(f.entity))
+			p.Nearest(te.Name, c.reachable(f.entity))
 		}
 		return nil
 	}
@@ -559,9 +561,9 @@ func (c *compiler) derive(f *field, v *node) grow.Source {
 		if !errors.As(err, &e) {
 			return c.fault(v.place, nil, err)
 		}
-		p := c.add(v.expressionPlace(e, text), "%s", e.Message).hint("%s", e.Hint)
+		p := c.add(v.expressionPlace(e, text), "%s", e.Message).Advise("%s", e.Hint)
 		if e.Name != "" {
-			p.nearest(e.Name, c.reachable(f.entity))
+			p.Nearest(e.Name, c.reachable(f.entity))
 		}
 		return nil
 	}
@@ -605,10 +607,11 @@ func (c *compiler) file(v *node) grow.Source {
 	c.plan.each(v, "file", shape{
 		"folder": func(_, n *node) {
 			if good = c.plan.text(n, "folder", &spec.Folder) && good; good && !filepath.IsLocal(spec.Folder) {
-				c.add(n.place, "the folder %s does not lie inside the plan's own", n.what()).hint("a name such as images: files stay beside the plan")
+				c.add(n.place, "the folder %s does not lie inside the plan's own", n.what()).
+					Advise("a name such as images: files stay beside the plan")
 				good = false
 			} else if good && strings.HasPrefix(filepath.ToSlash(filepath.Clean(spec.Folder)), ".evensprout") {
-				c.add(n.place, "the folder %s is this program's own", n.what()).hint("a name such as images")
+				c.add(n.place, "the folder %s is this program's own", n.what()).Advise("a name such as images")
 				good = false
 			}
 		},
@@ -638,7 +641,8 @@ func (c *compiler) file(v *node) grow.Source {
 		return nil
 	}
 	if spec.Folder == "" || as == "" {
-		c.add(v.place, "file says a folder and what the files are").hint("{file: {folder: images, as: png, size: 320x200}}")
+		c.add(v.place, "file says a folder and what the files are").
+			Advise("{file: {folder: images, as: png, size: 320x200}}")
 		return nil
 	}
 	spec.Folder, spec.Image = filepath.ToSlash(filepath.Clean(spec.Folder)), as == "png"

@@ -76,7 +76,7 @@ func (c *compiler) listPart(f *field, name string, v *node) (grow.Part, bool) {
 		"count": func(_, n *node) { r, good = c.plan.countRange(n, "count", maxListed) },
 	})
 	if of == nil {
-		c.add(v.place, "a list says what it is a list of").hint("{list: {of: {kind: noun}, count: 1..3}}")
+		c.add(v.place, "a list says what it is a list of").Advise("{list: {of: {kind: noun}, count: 1..3}}")
 		return grow.Part{}, false
 	}
 	part := grow.Part{List: true}

@@ -13,7 +13,12 @@ func (c *compiler) parentKey(f *field) *field {
 			return k
 		}
 	}
-	c.add(f.decl.place, "%s has no key of one column, so nothing can be planned per %s", parent.decl.Name, parent.decl.Name)
+	c.add(
+		f.decl.place,
+		"%s has no key of one column, so nothing can be planned per %s",
+		parent.decl.Name,
+		parent.decl.Name,
+	)
 	return nil
 }
 
@@ -24,7 +29,7 @@ func (c *compiler) pick(f *field, v *node) grow.Source {
 	}
 	to := c.byName[name]
 	if to == nil {
-		c.add(v.place, "%s picks from %s, and there is no such entity", f.describe(), name).nearest(name, c.names())
+		c.add(v.place, "%s picks from %s, and there is no such entity", f.describe(), name).Nearest(name, c.names())
 		return nil
 	}
 	distinct := false
@@ -32,7 +37,8 @@ func (c *compiler) pick(f *field, v *node) grow.Source {
 		distinct = c.plan.yes(n, "distinct")
 		switch {
 		case distinct && f.entity.parent == nil:
-			c.add(n.place, "distinct keeps apart the rows of one parent, and %s has none", f.entity.decl.Name).hint("unique: true keeps apart all rows")
+			c.add(n.place, "distinct keeps apart the rows of one parent, and %s has none", f.entity.decl.Name).
+				Advise("unique: true keeps apart all rows")
 			return nil
 		case distinct && to == f.entity:
 			c.add(n.place, "an entity that picks itself cannot pick distinct rows")
@@ -61,7 +67,8 @@ func (c *compiler) pick(f *field, v *node) grow.Source {
 	}
 	if n, ok := f.decl.args["one"]; ok {
 		if o.One = c.plan.yes(n, "one"); o.One && o.Where == nil {
-			c.add(n.place, "one says that exactly one row meets the conditions of where, and there are none").hint("{pick: %s, where: {FIELD: VALUE}, one: true}", to.decl.Name)
+			c.add(n.place, "one says that exactly one row meets the conditions of where, and there are none").
+				Advise("{pick: %s, where: {FIELD: VALUE}, one: true}", to.decl.Name)
 			return nil
 		}
 	}
@@ -82,7 +89,8 @@ func (c *compiler) skew(n *node) *grow.Skew {
 	})
 	switch {
 	case seen < 2:
-		c.add(n.place, "skew says what share of the rows gets what share of the picks").hint("skew: {top: 20%%, get: 80%%}")
+		c.add(n.place, "skew says what share of the rows gets what share of the picks").
+			Advise("skew: {top: 20%%, get: 80%%}")
 		return nil
 	case s.Top.Whole == 0 || s.Get.Whole == 0:
 		return nil // told by share
@@ -105,11 +113,11 @@ func (c *compiler) from(f *field, v *node) grow.Source {
 		}
 		p := c.add(v.place, "%s has no draw %s", f.entity.decl.Name, first)
 		if of := f.entity.find(first); of != nil && of != f {
-			p.hint("{same: %s} takes what another field says", name)
+			p.Advise("{same: %s} takes what another field says", name)
 		} else if len(draws) == 0 {
-			p.hint("draws: {%s: {kind: person}} beside fields", first)
+			p.Advise("draws: {%s: {kind: person}} beside fields", first)
 		} else {
-			p.nearest(first, draws)
+			p.Nearest(first, draws)
 		}
 		return nil
 	}
@@ -151,7 +159,7 @@ func (c *compiler) tree(f *field, v *node) grow.Source {
 		return nil
 	}
 	if depth == 0 {
-		c.add(v.place, "tree says how many levels there are").hint("{tree: {depth: 4, fan: 2..5}}")
+		c.add(v.place, "tree says how many levels there are").Advise("{tree: {depth: 4, fan: 2..5}}")
 		return nil
 	}
 	key := c.stored(f, f.entity)
@@ -163,7 +171,7 @@ func (c *compiler) tree(f *field, v *node) grow.Source {
 			return nil
 		}
 	}
-	src, err := grow.Tree(f.entity.grow, key, f.grow.DealKey(), depth, fan, rootSelf)
+	src, err := grow.Tree(f.entity.grow, key, f.grow.DealKey(), grow.TreeShape{Depth: depth, Fan: fan, RootSelf: rootSelf})
 	return c.fault(v.place, src, err)
 }
 
@@ -173,7 +181,8 @@ func (c *compiler) running(f *field, v *node) grow.Source {
 		return nil
 	}
 	if f.entity.parent == nil {
-		c.add(v.place, "running adds up the rows of one parent, and %s has none", f.entity.decl.Name).hint("per: makes it the child of another entity")
+		c.add(v.place, "running adds up the rows of one parent, and %s has none", f.entity.decl.Name).
+			Advise("per: makes it the child of another entity")
 		return nil
 	}
 	path, ok := c.resolve(f, v.place, name)
@@ -203,12 +212,12 @@ func (c *compiler) aggregate(f *field, v *node) grow.Source {
 	}
 	name, fieldName, dotted := strings.Cut(text, ".")
 	if dotted == (op == grow.CountOf) {
-		c.add(v.place, "%s: %s", f.decl.word, text).hint("{sum: Child.field}, but {count_of: Child}")
+		c.add(v.place, "%s: %s", f.decl.word, text).Advise("{sum: Child.field}, but {count_of: Child}")
 		return nil
 	}
 	child := c.byName[name]
 	if child == nil {
-		c.add(v.place, "there is no entity %s", name).nearest(name, c.names())
+		c.add(v.place, "there is no entity %s", name).Nearest(name, c.names())
 		return nil
 	}
 	var down []*grow.Entity
@@ -218,7 +227,7 @@ func (c *compiler) aggregate(f *field, v *node) grow.Source {
 	}
 	if e == nil || len(down) == 0 {
 		c.add(v.place, "%s is not below %s, so it cannot be added up there", name, f.entity.decl.Name).
-			hint("%s must be per %s, or per an entity that is", name, f.entity.decl.Name)
+			Advise("%s must be per %s, or per an entity that is", name, f.entity.decl.Name)
 		return nil
 	}
 	if op == grow.CountOf {
@@ -227,7 +236,7 @@ func (c *compiler) aggregate(f *field, v *node) grow.Source {
 	}
 	of := child.find(fieldName)
 	if of == nil {
-		c.add(v.place, "%s has no field %s", name, fieldName).nearest(fieldName, child.names())
+		c.add(v.place, "%s has no field %s", name, fieldName).Nearest(fieldName, child.names())
 		return nil
 	}
 	if !c.compile(of) {

@@ -98,7 +98,13 @@ func TestPartsOfADrawAgree(t *testing.T) {
 		emails[value.Fold(r["email"])] = true
 		local, _, _ := strings.Cut(r["email"], "@")
 		assert.Equal(t, strings.ToUpper(strings.ReplaceAll(local, ".", "_")), r["login"])
-		assert.True(t, strings.HasPrefix(local, value.Fold(strings.ReplaceAll(r["given"], "ø", "o"))+"."), "%s %s", r["given"], r["email"])
+		assert.True(
+			t,
+			strings.HasPrefix(local, value.Fold(strings.ReplaceAll(r["given"], "ø", "o"))+"."),
+			"%s %s",
+			r["given"],
+			r["email"],
+		)
 		assert.Equal(t, r["created_at"], r["updated_at"])
 		same(regionOf, r["town"], r["region"])
 		same(countryOf, r["region"], r["country"])
@@ -192,7 +198,11 @@ func TestPicksUnderConditions(t *testing.T) {
 }
 
 func TestSkewMakesHotRows(t *testing.T) {
-	rows := grown(t, "  Pier: {rows: 100}\n  Trip: {rows: 10000, fields: {pier: {pick: Pier, skew: {top: 20%, get: 80%}}}}\n", "Trip")
+	rows := grown(
+		t,
+		"  Pier: {rows: 100}\n  Trip: {rows: 10000, fields: {pier: {pick: Pier, skew: {top: 20%, get: 80%}}}}\n",
+		"Trip",
+	)
 	hot := 0
 	for _, n := range count(rows, "pier") {
 		if n > 200 {
@@ -386,7 +396,11 @@ func TestGivenRowsInEveryForm(t *testing.T) {
 	c, problems := compileText(entities, nil)
 	require.NotNil(t, c, problems.Error())
 	fares := rowsOf(t, c, "Fare")
-	assert.Equal(t, "Fare.CABIN CABIN Cabin 19.00", fmt.Sprint(fares[1][""], " ", fares[1]["code"], " ", fares[1]["label"], " ", fares[1]["price"]))
+	assert.Equal(
+		t,
+		"Fare.CABIN CABIN Cabin 19.00",
+		fmt.Sprint(fares[1][""], " ", fares[1]["code"], " ", fares[1]["label"], " ", fares[1]["price"]),
+	)
 	var mine []string
 	for _, r := range rowsOf(t, c, "Booking") {
 		if r["Passenger"] == "Passenger.ada" {
@@ -398,7 +412,11 @@ func TestGivenRowsInEveryForm(t *testing.T) {
 	assert.Regexp(t, `^Booking.second late (4.50|19.00)$`, mine[1])
 	assert.Regexp(t, `^Booking.third`, mine[2])
 	tickets := rowsOf(t, c, "Ticket")
-	assert.Equal(t, "Booking.first Fare.CABIN 19.00", tickets[0]["Booking"]+" "+tickets[0]["fare"]+" "+tickets[0]["price"])
+	assert.Equal(
+		t,
+		"Booking.first Fare.CABIN 19.00",
+		tickets[0]["Booking"]+" "+tickets[0]["fare"]+" "+tickets[0]["price"],
+	)
 	for _, bad := range [][2]string{
 		{"  A: {given: [[a, b], [1]]}\n", "each line of the table has 2 cells"},
 		{"  A: {given: [[a], [x], [x]]}\n", "the row x stands here a second time"},

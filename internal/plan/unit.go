@@ -53,11 +53,23 @@ type StepSaid struct {
 // AnyNumber is the upper bound of rows of a step that may touch any number of them.
 const AnyNumber = math.MaxUint64
 
-var stepWords = []string{string(StepFind), string(StepRequire), string(StepInsert), string(StepUpsert), string(StepUpdate), string(StepDelete), string(StepClear)}
+var stepWords = []string{
+	string(StepFind),
+	string(StepRequire),
+	string(StepInsert),
+	string(StepUpsert),
+	string(StepUpdate),
+	string(StepDelete),
+	string(StepClear),
+}
 
 // stepKeys is what may stand beside the word of a step.
 var stepKeys = map[StepWord][]string{
-	StepFind: {"as", "match", "expect"}, StepRequire: {"because"}, StepInsert: {"as", "set"}, StepUpsert: {"as", "match", "set", "first"},
+	StepFind: {
+		"as",
+		"match",
+		"expect",
+	}, StepRequire: {"because"}, StepInsert: {"as", "set"}, StepUpsert: {"as", "match", "set", "first"},
 	StepUpdate: {"match", "set", "expect"}, StepDelete: {"match", "expect"}, StepClear: nil,
 }
 
@@ -83,9 +95,15 @@ func (p *Plan) units(v *node) {
 		return
 	}
 	for _, x := range v.pairs {
-		u := &Unit{Name: x.key.text, Together: 1, place: x.key.place, Occasions: &Entity{Name: x.key.text, place: x.key.place}}
+		u := &Unit{
+			Name:      x.key.text,
+			Together:  1,
+			place:     x.key.place,
+			Occasions: &Entity{Name: x.key.text, place: x.key.place},
+		}
 		if !isName(u.Name) {
-			p.add(x.key.place, "%q is no name for a unit", u.Name).hint("a name begins with a letter and goes on with letters, digits and _")
+			p.add(x.key.place, "%q is no name for a unit", u.Name).
+				Advise("a name begins with a letter and goes on with letters, digits and _")
 		}
 		if slices.ContainsFunc(p.Entities, func(e *Entity) bool { return e.Name == u.Name }) {
 			p.add(x.key.place, "%s is the name of an entity already", u.Name)
@@ -120,7 +138,7 @@ func (p *Plan) unit(u *Unit, n *node) {
 	}
 	s["isolation"] = func(_, v *node) {
 		if p.text(v, "isolation", &u.Isolation) && !slices.Contains(isolations, u.Isolation) {
-			p.add(v.place, "%q is no isolation level", u.Isolation).nearest(u.Isolation, isolations)
+			p.add(v.place, "%q is no isolation level", u.Isolation).Nearest(u.Isolation, isolations)
 			u.Isolation = ""
 		}
 	}
@@ -138,14 +156,15 @@ func (p *Plan) unit(u *Unit, n *node) {
 		return
 	}
 	if n.get("steps") == nil {
-		p.add(u.place, "the unit %s has no steps", u.Name).hint("steps: is a list, %s", stepHint)
+		p.add(u.place, "the unit %s has no steps", u.Name).Advise("steps: is a list, %s", stepHint)
 	}
 	p.oneSource(e)
 	if e.RowsFrom == nil && e.Per == nil && e.rowsPlace == (place{}) && len(e.Given) == 0 {
 		e.Rows = 1 // one occasion: now
 	}
 	if e.Existing {
-		p.add(e.rowsPlace, "the occasions of a unit are a number, per an entity, or the lines of a file").hint("rows: 200, per: {Booking: 1}, or rows_from: {file: sales.csv, ...}")
+		p.add(e.rowsPlace, "the occasions of a unit are a number, per an entity, or the lines of a file").
+			Advise("rows: 200, per: {Booking: 1}, or rows_from: {file: sales.csv, ...}")
 		e.Existing = false
 	}
 }
@@ -153,7 +172,7 @@ func (p *Plan) unit(u *Unit, n *node) {
 // steps reads the steps of a unit.
 func (p *Plan) steps(u *Unit, v *node) {
 	if !v.list || len(v.items) == 0 {
-		p.add(v.place, "steps is a list, and here is %s", v.what()).hint("- %s", stepHint)
+		p.add(v.place, "steps is a list, and here is %s", v.what()).Advise("- %s", stepHint)
 		return
 	}
 	if len(v.items) > maxSteps {
@@ -173,7 +192,8 @@ func (p *Plan) steps(u *Unit, v *node) {
 	if u.Together != 0 {
 		for _, s := range u.Steps {
 			if s.Word == StepClear {
-				p.add(s.place, "clear empties a table once, and what fills it must be in the same transaction").hint("add together: all to the unit")
+				p.add(s.place, "clear empties a table once, and what fills it must be in the same transaction").
+					Advise("add together: all to the unit")
 				break
 			}
 		}
@@ -182,7 +202,7 @@ func (p *Plan) steps(u *Unit, v *node) {
 
 func (p *Plan) step(n *node) *StepSaid {
 	if !n.mapping {
-		p.add(n.place, "a step is a mapping, and here is %s", n.what()).hint("%s", stepHint)
+		p.add(n.place, "a step is a mapping, and here is %s", n.what()).Advise("%s", stepHint)
 		return nil
 	}
 	s := &StepSaid{place: n.place, Lo: 1, Hi: 1}
@@ -191,7 +211,8 @@ func (p *Plan) step(n *node) *StepSaid {
 			continue
 		}
 		if s.Word != "" {
-			p.add(x.key.place, "a step does one thing, and here are two: %s and %s", s.Word, x.key.text).hint("each stands behind a - of its own")
+			p.add(x.key.place, "a step does one thing, and here are two: %s and %s", s.Word, x.key.text).
+				Advise("each stands behind a - of its own")
 			return nil
 		}
 		s.Word, s.place = StepWord(x.key.text), x.key.place
@@ -207,7 +228,7 @@ func (p *Plan) step(n *node) *StepSaid {
 		if len(n.pairs) > 0 {
 			first = n.pairs[0].key.text
 		}
-		p.add(n.place, "this step does not say what it does").nearest(first, stepWords)
+		p.add(n.place, "this step does not say what it does").Nearest(first, stepWords)
 		return nil
 	}
 	for _, x := range n.pairs {
@@ -216,19 +237,22 @@ func (p *Plan) step(n *node) *StepSaid {
 			continue
 		}
 		if !slices.Contains(stepKeys[s.Word], k) {
-			p.add(x.key.place, "%q does not go with %s", k, s.Word).nearest(k, stepKeys[s.Word])
+			p.add(x.key.place, "%q does not go with %s", k, s.Word).Nearest(k, stepKeys[s.Word])
 			continue
 		}
 		switch k {
 		case "as":
-			if p.text(x.value, "as", &s.As) && (!isName(s.As) || s.As == occasionWord || s.As == rowWord || s.As == clockWord) {
-				p.add(x.value.place, "%q is no name for a row", s.As).hint("a name of letters, digits and _, and none of %s, %s, %s", occasionWord, rowWord, clockWord)
+			if p.text(x.value, "as", &s.As) &&
+				(!isName(s.As) || s.As == occasionWord || s.As == rowWord || s.As == clockWord) {
+				p.add(x.value.place, "%q is no name for a row", s.As).
+					Advise("a name of letters, digits and _, and none of %s, %s, %s", occasionWord, rowWord, clockWord)
 			}
 		case "because":
 			p.text(x.value, "because", &s.Because)
 		case "match", "set", "first":
 			if !x.value.mapping || len(x.value.pairs) == 0 {
-				p.add(x.value.place, "%s is a mapping of fields to values, and here is %s", k, x.value.what()).hint("%s", stepHint)
+				p.add(x.value.place, "%s is a mapping of fields to values, and here is %s", k, x.value.what()).
+					Advise("%s", stepHint)
 				continue
 			}
 			*map[string]**node{"match": &s.match, "set": &s.set, "first": &s.first}[k] = x.value
@@ -243,7 +267,7 @@ func (p *Plan) step(n *node) *StepSaid {
 	}
 	need := func(what string, n *node) {
 		if n == nil {
-			p.add(s.place, "%s says no %s", s.Word, what).hint("%s", stepHint)
+			p.add(s.place, "%s says no %s", s.Word, what).Advise("%s", stepHint)
 		}
 	}
 	switch s.Word {

@@ -96,14 +96,15 @@ func (c *compiler) units() {
 		for i, name := range u.After {
 			of := c.byName[name]
 			if of == nil || of == e {
-				c.add(u.after[i].place, "%s goes after %s, and there is no such entity or unit", u.Name, name).nearest(name, c.names())
+				c.add(u.after[i].place, "%s goes after %s, and there is no such entity or unit", u.Name, name).
+					Nearest(name, c.names())
 				continue
 			}
 		}
 		if c.db == nil {
 			continue // what the steps mean, only the tables tell
 		}
-		x := &unitCompiler{compiler: c, said: u, of: e, out: &CompiledUnit{Plan: u, Grow: e.grow}}
+		x := &unitCompiler{c: c, said: u, of: e, out: &CompiledUnit{Plan: u, Grow: e.grow}}
 		x.compileSteps()
 		c.out.Units = append(c.out.Units, x.out)
 	}
@@ -141,7 +142,7 @@ func (c *compiler) orderUnits() {
 }
 
 type unitCompiler struct {
-	*compiler
+	c    *compiler
 	said *Unit
 	of   *entity
 	out  *CompiledUnit
@@ -161,7 +162,7 @@ func (u *unitCompiler) compileSteps() {
 			continue
 		}
 		if s.As != "" && slices.ContainsFunc(u.out.Steps, func(x *Step) bool { return x.As == s.As }) {
-			u.add(s.place, "two steps of %s call their row %s", u.said.Name, s.As)
+			u.c.add(s.place, "two steps of %s call their row %s", u.said.Name, s.As)
 		}
 		s.Match = u.operands(s, s.match, "match")
 		s.Set = u.assignments(s)
@@ -176,12 +177,13 @@ func (u *unitCompiler) target(s *Step) bool {
 	if s.Target == "" {
 		return false // told
 	}
-	if e := u.byName[s.Target]; e != nil && !e.occasion {
+	if e := u.c.byName[s.Target]; e != nil && !e.occasion {
 		s.Table = e.table
 		return e.table != nil // else told
 	}
-	if s.Table = u.db.Table(s.Target); s.Table == nil {
-		u.missing(s.targetPlace, "%s is neither an entity of the plan nor a table of the database", s.Target).nearest(s.Target, append(u.entityNames(), u.db.TableNames()...))
+	if s.Table = u.c.db.Table(s.Target); s.Table == nil {
+		u.c.missing(s.targetPlace, "%s is neither an entity of the plan nor a table of the database", s.Target).
+			Nearest(s.Target, append(u.c.entityNames(), u.c.db.TableNames()...))
 		return false
 	}
 	return true
@@ -200,7 +202,7 @@ func (c *compiler) entityNames() []string {
 // columnNamed finds the column that a step means by a name: a field of the entity, or a
 // column of the table.
 func (u *unitCompiler) columnNamed(s *Step, name string) *schema.Column {
-	for _, e := range u.entities {
+	for _, e := range u.c.entities {
 		if e.table == s.Table && !e.occasion {
 			if f := e.find(name); f != nil && f.column != nil {
 				return f.column
@@ -213,7 +215,7 @@ func (u *unitCompiler) columnNamed(s *Step, name string) *schema.Column {
 // namesOf are the names by which columns of a step's table may be called.
 func (u *unitCompiler) namesOf(s *Step) []string {
 	names := s.Table.ColumnNames()
-	for _, e := range u.entities {
+	for _, e := range u.c.entities {
 		if e.table == s.Table && !e.occasion {
 			names = append(names, e.names()...)
 		}
@@ -222,7 +224,7 @@ func (u *unitCompiler) namesOf(s *Step) []string {
 }
 
 func (u *unitCompiler) noColumn(at place, s *Step, name string) {
-	u.missing(at, "%s: the table %s has no column %s", s.Label(), s.Table.Name, name).nearest(name, u.namesOf(s))
+	u.c.missing(at, "%s: the table %s has no column %s", s.Label(), s.Table.Name, name).Nearest(name, u.namesOf(s))
 }
 
 // condition compiles require: an expression, or {sql: CONDITION} with values in braces.
@@ -231,14 +233,15 @@ func (u *unitCompiler) condition(s *Step) {
 	if n.mapping {
 		sql := n.get("sql")
 		if sql == nil || len(n.pairs) != 1 || !sql.scalar() {
-			u.add(n.place, "require is an expression, or {sql: CONDITION}, and here is %s", n.what())
+			u.c.add(n.place, "require is an expression, or {sql: CONDITION}, and here is %s", n.what())
 			return
 		}
 		u.conditionSQL(s, sql)
 		return
 	}
 	if !n.scalar() {
-		u.add(n.place, "require is an expression, or {sql: CONDITION}, and here is %s", n.what()).hint("require: sailing.seats_left >= seats")
+		u.c.add(n.place, "require is an expression, or {sql: CONDITION}, and here is %s", n.what()).
+			Advise("require: sailing.seats_left >= seats")
 		return
 	}
 	parsed, err := derive.Parse(n.text)
@@ -265,7 +268,7 @@ func (u *unitCompiler) condition(s *Step) {
 		return
 	}
 	if x.Type != value.Boolean {
-		u.add(n.place, "a condition is true or false, and this is of type %s", x.Type)
+		u.c.add(n.place, "a condition is true or false, and this is of type %s", x.Type)
 		return
 	}
 	s.Condition = x
@@ -274,7 +277,7 @@ func (u *unitCompiler) condition(s *Step) {
 func (u *unitCompiler) conditionSQL(s *Step, n *node) {
 	rest := n.text
 	if predicate.Executes(rest) {
-		u.add(n.place, "the condition holds a comment that MySQL and MariaDB execute").hint("leave /*! ... */ out")
+		u.c.add(n.place, "the condition holds a comment that MySQL and MariaDB execute").Advise("leave /*! ... */ out")
 		return
 	}
 	var piece strings.Builder
@@ -287,13 +290,16 @@ func (u *unitCompiler) conditionSQL(s *Step, n *node) {
 		piece.WriteString(rest[:i])
 		end := strings.IndexByte(rest, '}')
 		if rest[i] == '}' || end < i {
-			u.add(n.place, "a value in a condition stands in braces, such as {sailing.id}, and here one of them is missing")
+			u.c.add(
+				n.place,
+				"a value in a condition stands in braces, such as {sailing.id}, and here one of them is missing",
+			)
 			return
 		}
 		name := strings.TrimSpace(rest[i+1 : end])
 		slot, _, err := u.named(s, name, false, false)
 		if err != nil {
-			u.add(n.inside(len(n.text)-len(rest)+i), "%s", err).nearest(name, u.visible(s))
+			u.c.add(n.inside(len(n.text)-len(rest)+i), "%s", err).Nearest(name, u.visible(s))
 			return
 		}
 		s.SQL, s.From = append(s.SQL, piece.String()), append(s.From, slot)
@@ -317,19 +323,26 @@ func (u *unitCompiler) fitStep(s *Step) {
 	for _, a := range s.Set {
 		switch {
 		case a.Column.Generated:
-			u.missing(a.place, "%s: the column %s is computed by the database", s.Label(), a.Column.Name)
+			u.c.missing(a.place, "%s: the column %s is computed by the database", s.Label(), a.Column.Name)
 		case a.Column.Identity == schema.Always && s.Word != StepInsert:
-			u.missing(a.place, "%s: the column %s always numbers itself, so it cannot be set", s.Label(), a.Column.Name)
+			u.c.missing(
+				a.place,
+				"%s: the column %s always numbers itself, so it cannot be set",
+				s.Label(),
+				a.Column.Name,
+			)
 		case a.Column.NotNull && a.Expr.Op == schema.OpInput && u.isNull(a.Expr.Input):
-			u.missing(a.place, "%s: the column %s is NOT NULL", s.Label(), a.Column.Name)
+			u.c.missing(a.place, "%s: the column %s is NOT NULL", s.Label(), a.Column.Name)
 		case s.Word == StepUpsert && a.Expr.Op != schema.OpInput && !slices.ContainsFunc(s.First, func(o Operand) bool { return o.Column == a.Column }):
-			u.add(a.place, "%s: %s is made of what the row holds, and a new row holds nothing", s.Label(), a.Column.Name).hint("first: {%s: VALUE} says what a new row has", a.Column.Name)
+			u.c.add(a.place, "%s: %s is made of what the row holds, and a new row holds nothing", s.Label(), a.Column.Name).
+				Advise("first: {%s: VALUE} says what a new row has", a.Column.Name)
 		}
 	}
 	adds := s.Word == StepInsert || s.Word == StepUpsert
 	for _, col := range t.Columns {
 		if adds && col.NotNull && !col.Default && !col.Generated && !said[col] {
-			u.missing(s.place, "%s: the column %s.%s (%s) is NOT NULL without a default, and the step does not set it", s.Label(), t.Name, col.Name, col.Declared).hint("add it to set")
+			u.c.missing(s.place, "%s: the column %s.%s (%s) is NOT NULL without a default, and the step does not set it", s.Label(), t.Name, col.Name, col.Declared).
+				Advise("add it to set")
 		}
 	}
 	if s.Word == StepUpsert {
@@ -338,12 +351,13 @@ func (u *unitCompiler) fitStep(s *Step) {
 			names = append(names, m.Column.Name)
 		}
 		if _, why := t.Backing(names); why != "" && len(names) == len(s.match.pairs) {
-			u.missing(s.match.place, "%s: %s cannot tell the rows of %s apart: %s", s.Label(), strings.Join(names, ", "), t.Name, why).
-				hint("a unique index over NOT NULL columns must stand behind match: else a row may be there twice")
+			u.c.missing(s.match.place, "%s: %s cannot tell the rows of %s apart: %s", s.Label(), strings.Join(names, ", "), t.Name, why).
+				Advise("a unique index over NOT NULL columns must stand behind match: else a row may be there twice")
 		}
 		for _, a := range s.Set {
 			if slices.ContainsFunc(s.Match, func(o Operand) bool { return o.Column == a.Column }) {
-				u.add(a.place, "%s: %s is in match, so it does not change", s.Label(), a.Column.Name).hint("take it out of set")
+				u.c.add(a.place, "%s: %s is in match, so it does not change", s.Label(), a.Column.Name).
+					Advise("take it out of set")
 			}
 		}
 	}

@@ -21,15 +21,40 @@ func quay() *schema.Database {
 		return c
 	}
 	price := func(name string) *schema.Column {
-		return &schema.Column{Name: name, Declared: "DECIMAL(8,2)", Kind: schema.Decimal, Precision: 8, Scale: 2, NotNull: true}
+		return &schema.Column{
+			Name:      name,
+			Declared:  "DECIMAL(8,2)",
+			Kind:      schema.Decimal,
+			Precision: 8,
+			Scale:     2,
+			NotNull:   true,
+		}
 	}
 	db := &schema.Database{Tables: []*schema.Table{
-		{Name: "piers", PrimaryKey: []string{"id"}, Uniques: []schema.Unique{{Name: "one_code", Columns: []string{"code"}}}, Columns: []*schema.Column{
-			id(), {Name: "code", Declared: "VARCHAR(4)", Kind: schema.Text, Length: 4, NotNull: true}, integer("free"), price("toll"), price("total"),
-			{Name: "day", Declared: "DATE", Kind: schema.Date}, {Name: "state", Declared: "ENUM", Kind: schema.Text, Values: []string{"open", "shut"}}, {Name: "area", Declared: "INTEGER", Kind: schema.Integer, Generated: true},
-		}},
-		{Name: "visits", PrimaryKey: []string{"id"}, Columns: []*schema.Column{id(), integer("pier_id"), price("paid"), {Name: "note", Declared: "VARCHAR(20)", Kind: schema.Text, Length: 20}},
-			References: []schema.Reference{{Columns: []string{"pier_id"}, Table: "piers", Targets: []string{"id"}}}},
+		{
+			Name:       "piers",
+			PrimaryKey: []string{"id"},
+			Uniques:    []schema.Unique{{Name: "one_code", Columns: []string{"code"}}},
+			Columns: []*schema.Column{
+				id(), {Name: "code", Declared: "VARCHAR(4)", Kind: schema.Text, Length: 4, NotNull: true}, integer("free"), price("toll"), price("total"),
+				{
+					Name:     "day",
+					Declared: "DATE",
+					Kind:     schema.Date,
+				}, {Name: "state", Declared: "ENUM", Kind: schema.Text, Values: []string{"open", "shut"}}, {Name: "area", Declared: "INTEGER", Kind: schema.Integer, Generated: true},
+			},
+		},
+		{
+			Name:       "visits",
+			PrimaryKey: []string{"id"},
+			Columns: []*schema.Column{
+				id(),
+				integer("pier_id"),
+				price("paid"),
+				{Name: "note", Declared: "VARCHAR(20)", Kind: schema.Text, Length: 20},
+			},
+			References: []schema.Reference{{Columns: []string{"pier_id"}, Table: "piers", Targets: []string{"id"}}},
+		},
 		{Name: "marks", Columns: []*schema.Column{integer("n")}},
 	}}
 	db.Link()
@@ -149,10 +174,19 @@ func TestWarningsOfUnits(t *testing.T) {
 		}
 		assert.Contains(t, text, c.warning)
 	}
-	plain := strings.Replace(unitText("      - {find: Pier, match: {code: code}}\n"), "total: {sum: Visit.paid}", "total: 0.00", 1)
+	plain := strings.Replace(
+		unitText("      - {find: Pier, match: {code: code}}\n"),
+		"total: {sum: Visit.paid}",
+		"total: 0.00",
+		1,
+	)
 	compiled, problems := compileText(plain, quay())
 	require.NotNil(t, compiled, problems)
-	assert.Contains(t, compiled.Warnings.Error(), "Pier.total seems to be a total of rows below, and neither an aggregate (sum, count_of) nor a unit keeps it right")
+	assert.Contains(
+		t,
+		compiled.Warnings.Error(),
+		"Pier.total seems to be a total of rows below, and neither an aggregate (sum, count_of) nor a unit keeps it right",
+	)
 }
 
 func TestUnitsAreCompiled(t *testing.T) {
@@ -172,7 +206,11 @@ func TestUnitsAreCompiled(t *testing.T) {
 	u := c.Units[0]
 	assert.Equal(t, uint64(2), u.Grow.Total())
 	assert.Len(t, c.Targets, 2, "occasions go into no table")
-	assert.Equal(t, []string{"find Pier", "require", "insert Visit", "update visits", "delete Visit"}, []string{u.Steps[0].Label(), u.Steps[1].Label(), u.Steps[2].Label(), u.Steps[3].Label(), u.Steps[4].Label()})
+	assert.Equal(
+		t,
+		[]string{"find Pier", "require", "insert Visit", "update visits", "delete Visit"},
+		[]string{u.Steps[0].Label(), u.Steps[1].Label(), u.Steps[2].Label(), u.Steps[3].Label(), u.Steps[4].Label()},
+	)
 	assert.Equal(t, "id", u.Steps[2].Key.Name, "a later step uses it")
 	assert.Equal(t, [2]uint64{0, 1}, [2]uint64{u.Steps[3].Lo, u.Steps[3].Hi})
 	assert.Equal(t, uint64(AnyNumber), u.Steps[4].Hi)
@@ -180,11 +218,21 @@ func TestUnitsAreCompiled(t *testing.T) {
 	note := u.Slots[u.Steps[2].Set[2].Expr.Input]
 	assert.Equal(t, "from {code}", note.Value.S, "in quotes is text")
 
-	order, problems := compileText(unitText("      - {find: Pier, match: {code: code}}\n    after: [Visit, first]\n  first:\n    steps:\n      - {find: Pier, match: {id: 1}}\n"), quay())
+	order, problems := compileText(
+		unitText(
+			"      - {find: Pier, match: {code: code}}\n    after: [Visit, first]\n  first:\n    steps:\n      - {find: Pier, match: {id: 1}}\n",
+		),
+		quay(),
+	)
 	require.NotNil(t, order, problems)
 	assert.Equal(t, "first", order.Units[0].Plan.Name)
 
-	alone, err := Read("plan.yaml", []byte("name: u\nseed: s\nclock: 2026-05-01T08:00:00Z\nunits:\n  u:\n    steps:\n      - {find: piers, match: {id: 1}}\n"))
+	alone, err := Read(
+		"plan.yaml",
+		[]byte(
+			"name: u\nseed: s\nclock: 2026-05-01T08:00:00Z\nunits:\n  u:\n    steps:\n      - {find: piers, match: {id: 1}}\n",
+		),
+	)
 	require.NoError(t, err)
 	_, err = alone.Compile(Options{Database: quay()})
 	assert.NoError(t, err, "a plan may have units alone")
@@ -219,8 +267,14 @@ func TestProblemsOfInvariants(t *testing.T) {
 
 // Units are read and compiled, or told to be wrong, and never more than that.
 func FuzzUnits(f *testing.F) {
-	f.Add("      - {find: Pier, as: p, match: {code: code}}\n      - {update: Pier, match: {id: p.id}, set: {free: free - n, toll: {derive: 'rate * 2'}}, expect: 0..1}\n", "every Pier has free > 0")
-	f.Add("      - {upsert: Pier, match: {code: \"ABCD\"}, set: {free: free + 1, toll: 1.5, total: 0}, first: {free: 1}}\n      - require: {sql: \"{n} > 1\"}\n", "sum of Visit.paid per Pier = Pier.total")
+	f.Add(
+		"      - {find: Pier, as: p, match: {code: code}}\n      - {update: Pier, match: {id: p.id}, set: {free: free - n, toll: {derive: 'rate * 2'}}, expect: 0..1}\n",
+		"every Pier has free > 0",
+	)
+	f.Add(
+		"      - {upsert: Pier, match: {code: \"ABCD\"}, set: {free: free + 1, toll: 1.5, total: 0}, first: {free: 1}}\n      - require: {sql: \"{n} > 1\"}\n",
+		"sum of Visit.paid per Pier = Pier.total",
+	)
 	f.Add("      - {clear: marks}\n      - {insert: marks, set: {n: n}}\n    together: all\n", "{no: Visit, where: x}")
 	f.Fuzz(func(t *testing.T, steps, rule string) {
 		c, problems := compileText(unitText(steps)+"always:\n  r: "+rule+"\n", quay())

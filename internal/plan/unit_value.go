@@ -25,13 +25,14 @@ func (u *unitCompiler) operands(s *Step, n *node, of string) []Operand {
 			continue
 		}
 		if slices.ContainsFunc(out, func(o Operand) bool { return o.Column == col }) {
-			u.add(x.key.place, "%s: the column %s stands twice in %s", s.Label(), col.Name, of)
+			u.c.add(x.key.place, "%s: the column %s stands twice in %s", s.Label(), col.Name, of)
 			continue
 		}
 		if e := u.value(s, x.value, col, false); e != nil {
 			out = append(out, Operand{col, e.Input, x.key.place})
-			if slot := u.out.Slots[e.Input]; of == "match" && slot.Type == value.Null && (slot.Field < 0 || u.of.fields[slot.Field].state == compiled) {
-				u.add(x.value.place, "%s: nothing is equal to null, so no row matches", s.Label())
+			if slot := u.out.Slots[e.Input]; of == "match" && slot.Type == value.Null &&
+				(slot.Field < 0 || u.of.fields[slot.Field].state == compiled) {
+				u.c.add(x.value.place, "%s: nothing is equal to null, so no row matches", s.Label())
 			}
 		}
 	}
@@ -52,7 +53,7 @@ func (u *unitCompiler) assignments(s *Step) []Assignment {
 			continue
 		}
 		if slices.ContainsFunc(out, func(a Assignment) bool { return a.Column == col }) {
-			u.add(x.key.place, "%s: the column %s is set twice", s.Label(), col.Name)
+			u.c.add(x.key.place, "%s: the column %s is set twice", s.Label(), col.Name)
 			continue
 		}
 		if e := u.value(s, x.value, col, row); e != nil {
@@ -62,8 +63,8 @@ func (u *unitCompiler) assignments(s *Step) []Assignment {
 	for _, a := range out {
 		for _, b := range out {
 			if a.Column != b.Column && a.Expr.Reads(b.Column) {
-				u.add(a.place, "%s: %s is made of %s, which the same step sets: databases differ in whether that is the value before or after", s.Label(), a.Column.Name, b.Column.Name).
-					hint("set %s in a step of its own", a.Column.Name)
+				u.c.add(a.place, "%s: %s is made of %s, which the same step sets: databases differ in whether that is the value before or after", s.Label(), a.Column.Name, b.Column.Name).
+					Advise("set %s in a step of its own", a.Column.Name)
 			}
 		}
 	}
@@ -77,8 +78,14 @@ func (u *unitCompiler) assignments(s *Step) []Assignment {
 func (u *unitCompiler) value(s *Step, n *node, col *schema.Column, row bool) *schema.Expr {
 	text, at := n.text, n
 	if n.mapping {
-		if len(n.pairs) != 1 || n.pairs[0].key.text != "derive" && n.pairs[0].key.text != "value" || !n.pairs[0].value.scalar() && !n.pairs[0].value.null {
-			u.add(n.place, "%s: a value is plain, or {derive: EXPRESSION} or {value: LITERAL}, and here is %s", s.Label(), n.what())
+		if len(n.pairs) != 1 || n.pairs[0].key.text != "derive" && n.pairs[0].key.text != "value" ||
+			!n.pairs[0].value.scalar() && !n.pairs[0].value.null {
+			u.c.add(
+				n.place,
+				"%s: a value is plain, or {derive: EXPRESSION} or {value: LITERAL}, and here is %s",
+				s.Label(),
+				n.what(),
+			)
 			return nil
 		}
 		if at = n.pairs[0].value; n.pairs[0].key.text == "value" {
@@ -95,23 +102,32 @@ func (u *unitCompiler) value(s *Step, n *node, col *schema.Column, row bool) *sc
 
 // literal is a value that the plan says.
 func (u *unitCompiler) literal(s *Step, n *node, col *schema.Column) *schema.Expr {
-	v, ok := u.plan.literal(n)
+	v, ok := u.c.plan.literal(n)
 	if !ok {
 		return nil
 	}
 	if v.Type == value.Text {
 		if w, err := asColumn(v, col); err != nil {
-			u.add(n.place, "%s: %s", s.Label(), err)
+			u.c.add(n.place, "%s: %s", s.Label(), err)
 			return nil
 		} else {
 			v = w
 		}
 		if col.Length > 0 && utf8.RuneCountInString(v.S) > col.Length && v.Type == value.Text {
-			u.missing(n.place, "%s: %q has %d characters, and the column %s is %s", s.Label(), v.S, utf8.RuneCountInString(v.S), col.Name, col.Declared)
+			u.c.missing(
+				n.place,
+				"%s: %q has %d characters, and the column %s is %s",
+				s.Label(),
+				v.S,
+				utf8.RuneCountInString(v.S),
+				col.Name,
+				col.Declared,
+			)
 			return nil
 		}
 		if col.Values != nil && !slices.Contains(col.Values, v.S) {
-			u.missing(n.place, "%s: %q is none of the values of %s, which is %s", s.Label(), v.S, col.Name, col.Declared).nearest(v.S, col.Values)
+			u.c.missing(n.place, "%s: %q is none of the values of %s, which is %s", s.Label(), v.S, col.Name, col.Declared).
+				Nearest(v.S, col.Values)
 			return nil
 		}
 	}
@@ -140,7 +156,9 @@ func asColumn(v value.Value, col *schema.Column) (value.Value, error) {
 // slot returns the place of a slot; equal ones are one.
 func (u *unitCompiler) slot(s Slot) int {
 	for i, x := range u.out.Slots {
-		if x.Expr == nil && s.Expr == nil && x.Field == s.Field && x.Step == s.Step && x.Column == s.Column && x.Value == s.Value && x.Type == s.Type {
+		if x.Expr == nil && s.Expr == nil && x.Field == s.Field && x.Step == s.Step && x.Column == s.Column &&
+			x.Value == s.Value &&
+			x.Type == s.Type {
 			return i
 		}
 	}
@@ -153,12 +171,23 @@ func (u *unitCompiler) holds(s *Step, at place, col *schema.Column, v Slot) bool
 	if v.Type == value.Null || holds(col.Kind, v.Type) {
 		return true
 	}
-	p := u.missing(at, "%s: %s is of type %s, and the column %s.%s is %s", s.Label(), v.Name, v.Type, s.Table.Name, col.Name, col.Declared)
+	p := u.c.missing(
+		at,
+		"%s: %s is of type %s, and the column %s.%s is %s",
+		s.Label(),
+		v.Name,
+		v.Type,
+		s.Table.Name,
+		col.Name,
+		col.Declared,
+	)
 	if v.Field >= 0 && u.of.fields[v.Field].decl.word == wordStored {
 		if want, ok := columnTypes[col.Kind]; ok {
-			u.plan.collector.found = append(u.plan.collector.found, u.of.rowFile.Misfits(u.of.fields[v.Field].fileColumn, want)...)
+			u.c.plan.collector.found = append(
+				u.c.plan.collector.found,
+				u.of.rowFile.Misfits(u.of.fields[v.Field].fileColumn, want)...)
 		}
-		p.hint("as: in the columns of rows_from says of which type a column of the file is")
+		p.Advise("as: in the columns of rows_from says of which type a column of the file is")
 	}
 	return false
 }
@@ -166,7 +195,7 @@ func (u *unitCompiler) holds(s *Step, at place, col *schema.Column, v Slot) bool
 // expression compiles an expression for a column.
 func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Column, row bool) *schema.Expr {
 	if want, ok := columnTypes[col.Kind]; ok && want == value.JSON && !isName(text) {
-		u.add(n.place, "%s: an expression makes no JSON", s.Label())
+		u.c.add(n.place, "%s: an expression makes no JSON", s.Label())
 		return nil
 	}
 	parsed, err := derive.Parse(text)
@@ -186,8 +215,10 @@ func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Col
 			if c.Kind == schema.Text {
 				t, known = value.Text, true
 			}
-			if !known || c.Kind == schema.Real || c.Kind == schema.JSON || c.Kind == schema.UUID || c.Kind == schema.Time {
-				u.missing(n.place, "%s: the column %s is %s, with which databases do not compute alike", s.Label(), c.Name, c.Declared).hint("look the row up with find, and compute with what it holds")
+			if !known || c.Kind == schema.Real || c.Kind == schema.JSON || c.Kind == schema.UUID ||
+				c.Kind == schema.Time {
+				u.c.missing(n.place, "%s: the column %s is %s, with which databases do not compute alike", s.Label(), c.Name, c.Declared).
+					Advise("look the row up with find, and compute with what it holds")
 				return nil
 			}
 			columns[name] = c
@@ -224,7 +255,16 @@ func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Col
 		return u.wrong(n, text, s, err)
 	}
 	if t, err := parsed.Compile(inputs, scale); err == nil && !holds(col.Kind, t.Type) {
-		u.missing(n.place, "%s: %s is of type %s, and the column %s.%s is %s", s.Label(), text, t.Type, s.Table.Name, col.Name, col.Declared)
+		u.c.missing(
+			n.place,
+			"%s: %s is of type %s, and the column %s.%s is %s",
+			s.Label(),
+			text,
+			t.Type,
+			s.Table.Name,
+			col.Name,
+			col.Declared,
+		)
 		return nil
 	}
 	places := make([]int, len(known))
@@ -252,8 +292,10 @@ func (u *unitCompiler) computed(k derive.Known, text string, slots map[string]in
 // named finds what a name in an expression means: a slot, or a column of the row.
 func (u *unitCompiler) named(s *Step, name string, row, alone bool) (int, *schema.Column, error) {
 	head, rest, dotted := strings.Cut(name, ".")
-	if name == clockWord && !u.plan.Clock.IsNull() {
-		return u.slot(Slot{Name: clockWord, Type: value.Timestamp, Field: -1, Step: -1, Value: u.plan.Clock}), nil, nil
+	if name == clockWord && !u.c.plan.Clock.IsNull() {
+		return u.slot(
+			Slot{Name: clockWord, Type: value.Timestamp, Field: -1, Step: -1, Value: u.c.plan.Clock},
+		), nil, nil
 	}
 	if dotted {
 		switch head {
@@ -280,7 +322,13 @@ func (u *unitCompiler) named(s *Step, name string, row, alone bool) (int, *schem
 	i := u.field(name)
 	switch {
 	case i >= 0 && col != nil && !alone:
-		return 0, nil, fmt.Errorf("%s is a field of the occasion and a column of %s: say occasion.%s or row.%s", name, s.Table.Name, name, name)
+		return 0, nil, fmt.Errorf(
+			"%s is a field of the occasion and a column of %s: say occasion.%s or row.%s",
+			name,
+			s.Table.Name,
+			name,
+			name,
+		)
 	case i >= 0:
 		return u.fieldSlot(i), nil, nil
 	case col != nil:
@@ -312,7 +360,10 @@ func (u *unitCompiler) stepValue(name, column string) (int, *schema.Column, erro
 	for i, x := range u.out.Steps {
 		if (x.As == name || x.As == "" && x.Target == name) && (x.Word == StepFind || x.Word == StepInsert) {
 			if at >= 0 {
-				return 0, nil, fmt.Errorf("two earlier steps have a row of %s: as: NAME at one of them tells them apart", name)
+				return 0, nil, fmt.Errorf(
+					"two earlier steps have a row of %s: as: NAME at one of them tells them apart",
+					name,
+				)
 			}
 			at = i
 		}
@@ -335,7 +386,11 @@ func (u *unitCompiler) stepValue(name, column string) (int, *schema.Column, erro
 			}
 		}
 		if len(s.Table.PrimaryKey) != 1 || s.Table.PrimaryKey[0] != col.Name {
-			return 0, nil, fmt.Errorf("the step that adds %s does not say its %s: look the row up with find, if the database makes it", name, col.Name)
+			return 0, nil, fmt.Errorf(
+				"the step that adds %s does not say its %s: look the row up with find, if the database makes it",
+				name,
+				col.Name,
+			)
 		}
 		s.Key = col
 	}
@@ -349,20 +404,26 @@ func (u *unitCompiler) stepValue(name, column string) (int, *schema.Column, erro
 	if col.Kind == schema.Bytes {
 		t = value.Bytes
 	}
-	return u.slot(Slot{Name: name + "." + column, Type: t, Scale: uint8(max(col.Scale, 0)), Field: -1, Step: at, Column: col}), nil, nil
+	return u.slot(
+		Slot{Name: name + "." + column, Type: t, Scale: uint8(max(col.Scale, 0)), Field: -1, Step: at, Column: col},
+	), nil, nil
 }
 
 // wrong tells of an expression where it is wrong.
 func (u *unitCompiler) wrong(n *node, text string, s *Step, err error) *schema.Expr {
 	var e *derive.Error
 	if !errors.As(err, &e) {
-		u.add(n.place, "%s: %s", s.Label(), err)
+		u.c.add(n.place, "%s: %s", s.Label(), err)
 		return nil
 	}
-	p := u.add(n.expressionPlace(e, text), "%s: %s", s.Label(), e.Message).hint("%s", e.Hint)
+	p := u.c.add(n.expressionPlace(e, text), "%s: %s", s.Label(), e.Message).Advise("%s", e.Hint)
 	if e.Name != "" && !slices.Contains(u.visible(s), e.Name) {
-		if p.nearest(e.Name, u.visible(s)); isName(text) && !strings.Contains(p.Hint, "did you mean") {
-			p.hint("a text goes in quotes: %q; else it is one of %s", text, strings.Join(firstFew(u.visible(s)), ", "))
+		if p.Nearest(e.Name, u.visible(s)); isName(text) && !strings.Contains(p.Hint, "did you mean") {
+			p.Advise(
+				"a text goes in quotes: %q; else it is one of %s",
+				text,
+				strings.Join(firstFew(u.visible(s)), ", "),
+			)
 		}
 	}
 	return nil

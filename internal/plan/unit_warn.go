@@ -22,7 +22,12 @@ func (c *compiler) unitWarnings() {
 			if s.Table == nil || len(s.Table.Columns) == 0 || s.Word == StepFind || len(s.Table.PrimaryKey) > 0 {
 				continue
 			}
-			p := c.add(s.place, "%s: the table %s has no primary key, so what this step does cannot be withdrawn", s.Label(), s.Table.Name)
+			p := c.add(
+				s.place,
+				"%s: the table %s has no primary key, so what this step does cannot be withdrawn",
+				s.Label(),
+				s.Table.Name,
+			)
 			p.Warning, p.Database = true, true
 		}
 	}
@@ -41,14 +46,16 @@ func (s *Step) writes(col *schema.Column) bool {
 
 // sets tells whether a step says what a column of a table holds.
 func (s *Step) sets(table *schema.Table, col *schema.Column) bool {
-	return s.Table == table && (s.Word == StepInsert || s.Word == StepUpdate || s.Word == StepUpsert) && slices.ContainsFunc(s.Set, func(a Assignment) bool { return a.Column == col })
+	return s.Table == table && (s.Word == StepInsert || s.Word == StepUpdate || s.Word == StepUpsert) &&
+		slices.ContainsFunc(s.Set, func(a Assignment) bool { return a.Column == col })
 }
 
 // warnOfSums tells of steps that change what another table keeps the sum of.
 func (c *compiler) warnOfSums(u *CompiledUnit) {
 	for _, e := range c.entities {
 		for _, f := range e.fields {
-			if f.column == nil || f.decl.source == nil || !slices.Contains([]string{"sum", "count_of", "min_of", "max_of"}, f.decl.word) {
+			if f.column == nil || f.decl.source == nil ||
+				!slices.Contains([]string{"sum", "count_of", "min_of", "max_of"}, f.decl.word) {
 				continue
 			}
 			name, column, _ := strings.Cut(f.decl.source.text, ".")
@@ -61,12 +68,25 @@ func (c *compiler) warnOfSums(u *CompiledUnit) {
 				of = g.column
 			}
 			for _, s := range u.Steps {
-				if s.Table != child.table || !s.writes(of) || slices.ContainsFunc(u.Steps, func(x *Step) bool { return x.sets(e.table, f.column) }) {
+				if s.Table != child.table || !s.writes(of) ||
+					slices.ContainsFunc(u.Steps, func(x *Step) bool { return x.sets(e.table, f.column) }) {
 					continue
 				}
-				p := c.add(s.place, "%s: %s is made of %s, and no step of %s changes it with it", s.Label(), f.describe(), f.decl.source.text, u.Plan.Name)
+				p := c.add(
+					s.place,
+					"%s: %s is made of %s, and no step of %s changes it with it",
+					s.Label(),
+					f.describe(),
+					f.decl.source.text,
+					u.Plan.Name,
+				)
 				p.Warning, p.Database = true, true
-				p.hint("add a step such as {update: %s, match: {...}, set: {%s: %s + ...}}, or an invariant under always:", e.decl.Name, f.decl.Name, f.decl.Name)
+				p.Advise(
+					"add a step such as {update: %s, match: {...}, set: {%s: %s + ...}}, or an invariant under always:",
+					e.decl.Name,
+					f.decl.Name,
+					f.decl.Name,
+				)
 				break
 			}
 		}
@@ -80,19 +100,28 @@ func (c *compiler) warnOfTotals() {
 		return
 	}
 	for _, e := range c.entities {
-		if e.occasion || e.table == nil || !slices.ContainsFunc(c.entities, func(x *entity) bool { return x.parent == e && !x.occasion }) {
+		if e.occasion || e.table == nil ||
+			!slices.ContainsFunc(c.entities, func(x *entity) bool { return x.parent == e && !x.occasion }) {
 			continue
 		}
 		for _, f := range e.fields {
-			if f.column == nil || f.column.Kind != schema.Decimal && f.column.Kind != schema.Integer || !isTotal(f.decl.Name) ||
+			if f.column == nil || f.column.Kind != schema.Decimal && f.column.Kind != schema.Integer ||
+				!isTotal(f.decl.Name) ||
 				slices.Contains([]string{"sum", "count_of", "min_of", "max_of", "running"}, f.decl.word) {
 				continue
 			}
 			kept := slices.ContainsFunc(c.out.Units, func(u *CompiledUnit) bool {
-				return slices.ContainsFunc(u.Steps, func(s *Step) bool { return s.Word != StepInsert && s.sets(e.table, f.column) })
+				return slices.ContainsFunc(
+					u.Steps,
+					func(s *Step) bool { return s.Word != StepInsert && s.sets(e.table, f.column) },
+				)
 			})
 			if !kept {
-				p := c.add(f.decl.place, "%s seems to be a total of rows below, and neither an aggregate (sum, count_of) nor a unit keeps it right", f.describe())
+				p := c.add(
+					f.decl.place,
+					"%s seems to be a total of rows below, and neither an aggregate (sum, count_of) nor a unit keeps it right",
+					f.describe(),
+				)
 				p.Warning = true
 			}
 		}
@@ -108,7 +137,8 @@ func isTotal(name string) bool {
 func (u *CompiledUnit) Locked() []*schema.Table {
 	var tables []*schema.Table
 	for _, s := range u.Steps {
-		if s.Table != nil && len(s.Table.Columns) > 0 && s.Word != StepInsert && !slices.Contains(tables, s.Table) && (s.Word != StepFind || u.Changes(s.Table)) {
+		if s.Table != nil && len(s.Table.Columns) > 0 && s.Word != StepInsert && !slices.Contains(tables, s.Table) &&
+			(s.Word != StepFind || u.Changes(s.Table)) {
 			tables = append(tables, s.Table)
 		}
 	}
@@ -127,14 +157,24 @@ func (c *compiler) warnOfLocks() {
 			first, second := a.Locked(), b.Locked()
 			for x, t := range first {
 				y := slices.IndexFunc(first[x+1:], func(o *schema.Table) bool {
-					return slices.Contains(second, t) && slices.Contains(second, o) && slices.Index(second, o) < slices.Index(second, t)
+					return slices.Contains(second, t) && slices.Contains(second, o) &&
+						slices.Index(second, o) < slices.Index(second, t)
 				})
 				if y < 0 {
 					continue
 				}
-				p := c.add(b.Plan.place, "%s locks rows of %s before those of %s, and %s the other way round: run at the same time, they may wait for each other", b.Plan.Name, first[x+1+y].Name, t.Name, a.Plan.Name)
+				p := c.add(
+					b.Plan.place,
+					"%s locks rows of %s before those of %s, and %s the other way round: run at the same time, they may wait for each other",
+					b.Plan.Name,
+					first[x+1+y].Name,
+					t.Name,
+					a.Plan.Name,
+				)
 				p.Warning, p.Database = true, true
-				p.hint("let both write the tables in the same order; what the server ends as a deadlock is begun again")
+				p.Advise(
+					"let both write the tables in the same order; what the server ends as a deadlock is begun again",
+				)
 				break
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/schema"
 )
 
@@ -50,7 +51,20 @@ var policies = []string{string(Stop), string(Skip), string(Redraw)}
 const AllKinds = "all"
 
 // violationKinds are the kinds that policies know.
-var violationKinds = []string{AllKinds, "unique", "foreign_key", "not_null", "check", "exclusion", "too_long", "out_of_range", "bad_value", "raised", "row_count", "requirement"}
+var violationKinds = []string{
+	AllKinds,
+	"unique",
+	"foreign_key",
+	"not_null",
+	"check",
+	"exclusion",
+	"too_long",
+	"out_of_range",
+	"bad_value",
+	"raised",
+	"row_count",
+	"requirement",
+}
 
 // Policies are by kind of violation.
 type Policies map[string]Policy
@@ -62,9 +76,9 @@ func ParsePolicy(text string, into Policies) error {
 	case !ok:
 		return &wordError{text, "KIND=POLICY, such as unique=skip", ""}
 	case !slices.Contains(violationKinds, kind):
-		return &wordError{kind, "a kind of violation", Nearest(kind, violationKinds)}
+		return &wordError{kind, "a kind of violation", diag.Nearest(kind, violationKinds)}
 	case !slices.Contains(policies, policy):
-		return &wordError{policy, "a policy: stop, skip or redraw", Nearest(policy, policies)}
+		return &wordError{policy, "a policy: stop, skip or redraw", diag.Nearest(policy, policies)}
 	}
 	into[kind] = Policy(policy)
 	return nil
@@ -73,7 +87,7 @@ func ParsePolicy(text string, into Policies) error {
 // ParseCommit reads the word for a way to commit.
 func ParseCommit(word string) (Commit, error) {
 	if !slices.Contains(commits, word) {
-		return "", &wordError{word, "a way to commit: load, chunk or family", Nearest(word, commits)}
+		return "", &wordError{word, "a way to commit: load, chunk or family", diag.Nearest(word, commits)}
 	}
 	return Commit(word), nil
 }
@@ -109,7 +123,7 @@ func (p *Plan) write(v *node) *Write {
 		var word string
 		if p.text(n, "mode", &word) {
 			if !slices.Contains(modes, word) {
-				p.add(n.place, "%q is no write mode", word).nearest(word, modes)
+				p.add(n.place, "%q is no write mode", word).Nearest(word, modes)
 				return
 			}
 			w.Mode = Mode(word)
@@ -128,7 +142,7 @@ func (p *Plan) write(v *node) *Write {
 		"cascade": func(_, n *node) { w.Cascade = p.yes(n, "cascade") },
 	})
 	if v.mapping && !said {
-		p.add(v.place, "write does not say its mode").hint(writeHint)
+		p.add(v.place, "write does not say its mode").Advise(writeHint)
 	}
 	bad := func(n *node, what, modes string) {
 		if n != nil {
@@ -173,17 +187,18 @@ func (p *Plan) fieldNames(v *node, of string) []string {
 func (p *Plan) violationPolicies(v *node) Policies {
 	out := Policies{}
 	if !v.mapping {
-		p.add(v.place, "on_violation is a mapping of kinds to policies, and here is %s", v.what()).hint("on_violation: {unique: redraw}; what is not named stops")
+		p.add(v.place, "on_violation is a mapping of kinds to policies, and here is %s", v.what()).
+			Advise("on_violation: {unique: redraw}; what is not named stops")
 		return out
 	}
 	for _, x := range v.pairs {
 		var word string
 		switch {
 		case !slices.Contains(violationKinds, x.key.text):
-			p.add(x.key.place, "%q is no kind of violation", x.key.text).nearest(x.key.text, violationKinds)
+			p.add(x.key.place, "%q is no kind of violation", x.key.text).Nearest(x.key.text, violationKinds)
 		case !p.text(x.value, "a policy", &word):
 		case !slices.Contains(policies, word):
-			p.add(x.value.place, "%q is no policy", word).nearest(word, policies)
+			p.add(x.value.place, "%q is no policy", word).Nearest(word, policies)
 		default:
 			out[x.key.text] = Policy(word)
 		}
@@ -213,7 +228,7 @@ func (c *compiler) written(e *entity) Resolved {
 			f := e.find(name)
 			switch {
 			case f == nil || f.decl.inner:
-				c.add(w.place, "%s: %s has no field %s", of, e.decl.Name, name).nearest(name, e.names())
+				c.add(w.place, "%s: %s has no field %s", of, e.decl.Name, name).Nearest(name, e.names())
 			case f.column != nil:
 				out = append(out, f.column)
 			}
@@ -237,18 +252,21 @@ func (c *compiler) written(e *entity) Resolved {
 	}
 	if _, why := e.table.Backing(names); why != "" {
 		c.missing(w.matchPlace, "match: %s cannot tell the rows of %s apart: %s", strings.Join(names, ", "), e.table.Name, why).
-			hint("a unique index over NOT NULL columns must stand behind match: without one some engines fail and others add the rows a second time")
+			Advise("a unique index over NOT NULL columns must stand behind match: without one some engines fail and others add the rows a second time")
 	}
 	for _, col := range r.Match {
 		if slices.Contains(r.Set, col) || slices.Contains(r.Stamp, col) {
-			c.add(w.place, "%s is in match, so it does not change", col.Name).hint("take it out of set")
+			c.add(w.place, "%s is in match, so it does not change", col.Name).Advise("take it out of set")
 		}
 	}
 	if w.Set == nil && w.Mode != Keep {
 		for _, f := range e.fields {
 			col := f.column
 			if col == nil || f.decl.inner || col.Generated || col.Identity == schema.Always || f.grow.Hidden ||
-				slices.Contains(r.Match, col) || slices.Contains(r.Stamp, col) || slices.Contains(e.table.PrimaryKey, col.Name) {
+				slices.Contains(
+					r.Match,
+					col,
+				) || slices.Contains(r.Stamp, col) || slices.Contains(e.table.PrimaryKey, col.Name) {
 				continue
 			}
 			r.Set = append(r.Set, col)
@@ -260,7 +278,7 @@ func (c *compiler) written(e *entity) Resolved {
 		}
 	}
 	if w.Mode == Update && len(r.Set) == 0 {
-		c.add(w.place, "%s has nothing to update: all its fields are in match", e.decl.Name).hint(writeHint)
+		c.add(w.place, "%s has nothing to update: all its fields are in match", e.decl.Name).Advise(writeHint)
 	}
 	return r
 }
@@ -322,7 +340,8 @@ func (c *compiler) plainMatch(e *entity) []*schema.Column {
 			}
 			keys = append(keys, "["+strings.Join(names, ", ")+"]")
 		}
-		c.add(e.decl.Write.place, "%s: by which key are rows of %s recognised? There is %s", e.decl.Write.Mode, e.table.Name, strings.Join(keys, " and ")).hint("match: %s", keys[0])
+		c.add(e.decl.Write.place, "%s: by which key are rows of %s recognised? There is %s", e.decl.Write.Mode, e.table.Name, strings.Join(keys, " and ")).
+			Advise("match: %s", keys[0])
 		return nil
 	}
 	var out []*schema.Column
@@ -334,7 +353,8 @@ func (c *compiler) plainMatch(e *entity) []*schema.Column {
 		}
 	}
 	if len(out) == 0 || len(out) < len(e.table.PrimaryKey) {
-		c.missing(e.decl.Write.place, "%s needs a unique key of %s by which rows are recognised, and the plan has no fields for one", e.decl.Write.Mode, e.table.Name).hint("%s", e.keyHint())
+		c.missing(e.decl.Write.place, "%s needs a unique key of %s by which rows are recognised, and the plan has no fields for one", e.decl.Write.Mode, e.table.Name).
+			Advise("%s", e.keyHint())
 		return nil
 	}
 	return out

@@ -73,7 +73,7 @@ func parse(c *collector, data []byte) *node {
 				break
 			}
 		}
-		c.add(at, "the plan is not valid UTF-8").hint("save it as UTF-8 text")
+		c.add(at, "the plan is not valid UTF-8").Advise("save it as UTF-8 text")
 		return nil
 	case bytes.IndexByte(data, 0) >= 0:
 		c.add(place{}, "the plan holds a NUL byte: this is not a text file")
@@ -85,7 +85,8 @@ func parse(c *collector, data []byte) *node {
 		return nil
 	}
 	if blank(text) {
-		c.add(place{}, "the plan is empty").hint("evensprout survey --db URL --out FILE drafts a plan from a database; evensprout demo makes one to look at")
+		c.add(place{}, "the plan is empty").
+			Advise("evensprout survey --db URL --out FILE drafts a plan from a database; evensprout demo makes one to look at")
 		return nil
 	}
 	tokens := lexer.Tokenize(text)
@@ -102,7 +103,8 @@ func parse(c *collector, data []byte) *node {
 				at = placeOf(t)
 			}
 		}
-		c.add(at, "this is not YAML: %s", message).hint("two spaces for each level, a space after every colon, quotes around text that holds : or #")
+		c.add(at, "this is not YAML: %s", message).
+			Advise("two spaces for each level, a space after every colon, quotes around text that holds : or #")
 		return nil
 	}
 	var bodies []ast.Node
@@ -146,11 +148,11 @@ func shallow(c *collector, tokens token.Tokens) bool {
 			depth--
 		case token.AnchorType, token.AliasType, token.MergeKeyType:
 			c.add(placeOf(t), "anchors, aliases and merge keys (&, *, <<) are not used in plans").
-				hint("write the value out; text that begins with one of these signs goes in quotes")
+				Advise("write the value out; text that begins with one of these signs goes in quotes")
 			return false
 		case token.TagType, token.DirectiveType:
 			c.add(placeOf(t), "tags and directives (!, %%) are not used in plans").
-				hint("text that begins with one of these signs goes in quotes")
+				Advise("text that begins with one of these signs goes in quotes")
 			return false
 		case token.SequenceEntryType, token.MappingKeyType, token.MappingValueType:
 			if t.Position.IndentNum > deepest || t.Type == token.SequenceEntryType && t.Position.Column > deepest {
@@ -253,7 +255,7 @@ func (r *reader) pair(into *node, v *ast.MappingValueNode, depth int) {
 	}
 	if i, ok := into.index[key.text]; ok {
 		r.c.add(key.place, "the key %q stands here a second time", key.text).
-			hint("it is in line %d already: keep one of them", into.pairs[i].key.line)
+			Advise("it is in line %d already: keep one of them", into.pairs[i].key.line)
 		return
 	}
 	if into.index == nil {

@@ -403,7 +403,17 @@ var castKinds = map[string]kind{
 	"boolean": boolean, "bool": boolean, "date": moments, "timestamp": moments, "timestamptz": moments, "datetime": moments, "interval": span,
 }
 
-var wholeTypes = map[string]bool{"integer": true, "int": true, "int2": true, "int4": true, "int8": true, "smallint": true, "bigint": true, "signed": true, "unsigned": true}
+var wholeTypes = map[string]bool{
+	"integer":  true,
+	"int":      true,
+	"int2":     true,
+	"int4":     true,
+	"int8":     true,
+	"smallint": true,
+	"bigint":   true,
+	"signed":   true,
+	"unsigned": true,
+}
 
 func castTo(v operand, typ string) (operand, error) {
 	if typ == "binary" {

@@ -105,8 +105,14 @@ func library() map[string]arity {
 	set("rtrim", arity{1, 2, false, trimmed(strings.TrimRight)})
 	set("abs", arity{1, 1, false, onNumber(func(r *big.Rat) *big.Rat { return new(big.Rat).Abs(r) })})
 	set("floor", arity{1, 1, false, onNumber(floor)})
-	set("ceil ceiling", arity{1, 1, false, onNumber(func(r *big.Rat) *big.Rat { return new(big.Rat).Neg(floor(new(big.Rat).Neg(r))) })})
-	set("sign", arity{1, 1, false, onNumber(func(r *big.Rat) *big.Rat { return new(big.Rat).SetInt64(int64(r.Sign())) })})
+	set(
+		"ceil ceiling",
+		arity{1, 1, false, onNumber(func(r *big.Rat) *big.Rat { return new(big.Rat).Neg(floor(new(big.Rat).Neg(r))) })},
+	)
+	set(
+		"sign",
+		arity{1, 1, false, onNumber(func(r *big.Rat) *big.Rat { return new(big.Rat).SetInt64(int64(r.Sign())) })},
+	)
 	set("round", arity{1, 2, false, func(a []operand) (operand, error) { return digits(a, rounded) }})
 	set("trunc truncate", arity{1, 2, false, func(a []operand) (operand, error) {
 		return digits(a, func(r *big.Rat, n int) *big.Rat {
@@ -138,9 +144,15 @@ func library() map[string]arity {
 		return a[2], err
 	}})
 	set("isnull", arity{1, 1, true, func(a []operand) (operand, error) { return truth(a[0].kind == null), nil }})
-	set("coalesce ifnull nvl", arity{1, -1, true, func(a []operand) (operand, error) { return a[0], nil }}) // eval does it
+	set(
+		"coalesce ifnull nvl",
+		arity{1, -1, true, func(a []operand) (operand, error) { return a[0], nil }},
+	) // eval does it
 	set("num_nulls", arity{1, -1, true, func(a []operand) (operand, error) { return whole(int64(nulls(a))), nil }})
-	set("num_nonnulls", arity{1, -1, true, func(a []operand) (operand, error) { return whole(int64(len(a) - nulls(a))), nil }})
+	set(
+		"num_nonnulls",
+		arity{1, -1, true, func(a []operand) (operand, error) { return whole(int64(len(a) - nulls(a))), nil }},
+	)
 	set("greatest max", arity{1, -1, true, extreme(1)})
 	set("least min", arity{1, -1, true, extreme(-1)})
 	set("concat", arity{1, -1, true, func(a []operand) (operand, error) {
@@ -178,7 +190,15 @@ func library() map[string]arity {
 		slices.Reverse(r)
 		return textual(string(r))
 	})})
-	set("hex", arity{1, 1, false, onText(func(s string) operand { return textual(strings.ToUpper(hex.EncodeToString([]byte(s)))) })})
+	set(
+		"hex",
+		arity{
+			1,
+			1,
+			false,
+			onText(func(s string) operand { return textual(strings.ToUpper(hex.EncodeToString([]byte(s)))) }),
+		},
+	)
 	set("ascii", arity{1, 1, false, onText(func(s string) operand {
 		r, _ := utf8.DecodeRuneInString(s)
 		if s == "" {

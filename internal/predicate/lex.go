@@ -108,7 +108,8 @@ func scan(text string) ([]token, error) {
 			}
 			word := text[at:i]
 			// A prefix of a text: E'..', N'..', _utf8mb4'..'.
-			if i < len(text) && text[i] == '\'' && (strings.EqualFold(word, "e") || strings.EqualFold(word, "n") || word[0] == '_') {
+			if i < len(text) && text[i] == '\'' &&
+				(strings.EqualFold(word, "e") || strings.EqualFold(word, "n") || word[0] == '_') {
 				s, end, err := quoted(text, i, '\'', !strings.EqualFold(word, "n"))
 				if err != nil {
 					return nil, err
@@ -139,7 +140,8 @@ func bracketFollows(t token) bool {
 	if t.kind == tokenSign {
 		return t.text == ")" || t.text == "]"
 	}
-	return t.kind == tokenText || t.kind == tokenName && (t.quoted || strings.EqualFold(t.text, "array") || !isKeyword(t.text))
+	return t.kind == tokenText ||
+		t.kind == tokenName && (t.quoted || strings.EqualFold(t.text, "array") || !isKeyword(t.text))
 }
 
 // quoted reads a text or name in quotes that begins at i: a doubled quote stands for

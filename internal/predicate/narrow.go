@@ -154,7 +154,13 @@ func push(n *Node, not bool) *Node {
 		m := &Node{Op: Or}
 		for i := 0; i+1 < len(n.Args); i += 2 {
 			// A condition that is unknown leads on: the branch is surely taken only if it is true.
-			m.Args = append(m.Args, &Node{Op: And, Args: []*Node{push(&Node{Op: IsTrue, Args: n.Args[i : i+1]}, false), push(n.Args[i+1], not)}})
+			m.Args = append(
+				m.Args,
+				&Node{
+					Op:   And,
+					Args: []*Node{push(&Node{Op: IsTrue, Args: n.Args[i : i+1]}, false), push(n.Args[i+1], not)},
+				},
+			)
 		}
 		if len(n.Args)%2 == 1 {
 			rest := &Node{Op: And, Args: []*Node{push(n.Args[len(n.Args)-1], not)}}
@@ -166,7 +172,10 @@ func push(n *Node, not bool) *Node {
 		return m
 	case IsTrue, IsFalse:
 		if !not { // which NULL is not
-			return &Node{Op: And, Args: []*Node{push(n.Args[0], n.Op == IsFalse), negation(&Node{Op: IsNull, Args: n.Args})}}
+			return &Node{
+				Op:   And,
+				Args: []*Node{push(n.Args[0], n.Op == IsFalse), negation(&Node{Op: IsNull, Args: n.Args})},
+			}
 		}
 	}
 	if !not {
@@ -178,7 +187,16 @@ func push(n *Node, not bool) *Node {
 	return negation(n)
 }
 
-var opposite = map[Op]Op{Equal: Differs, Differs: Equal, Less: AtLeast, AtMost: More, More: AtMost, AtLeast: Less, Same: Unlike, Unlike: Same}
+var opposite = map[Op]Op{
+	Equal:   Differs,
+	Differs: Equal,
+	Less:    AtLeast,
+	AtMost:  More,
+	More:    AtMost,
+	AtLeast: Less,
+	Same:    Unlike,
+	Unlike:  Same,
+}
 
 // either settles for one of several conditions.
 func (s *scope) either(n *Node) {
@@ -429,8 +447,10 @@ func (d *Domain) narrow(n *Node) bool {
 		}
 		left = bare(left)
 	}
-	if left.Op == Call && left.Schema == "" && (left.Name == "length" || left.Name == "char_length" || left.Name == "character_length" || left.Name == "octet_length") &&
-		bare(left.Args[0]).Op == Column && v.Type == value.Integer {
+	if left.Op == Call && left.Schema == "" &&
+		(left.Name == "length" || left.Name == "char_length" || left.Name == "character_length" || left.Name == "octet_length") &&
+		bare(left.Args[0]).Op == Column &&
+		v.Type == value.Integer {
 		return d.length(op, int(v.N))
 	}
 	if left.Op != Column {

@@ -8,7 +8,9 @@ import (
 	"evensprout/internal/value"
 )
 
-var keywords = strings.Fields("and or not in is null like ilike between case when then else end similar to escape regexp rlike glob distinct from isnull notnull any some all array cast true false collate interval at div mod xor as binary match unknown")
+var keywords = strings.Fields(
+	"and or not in is null like ilike between case when then else end similar to escape regexp rlike glob distinct from isnull notnull any some all array cast true false collate interval at div mod xor as binary match unknown",
+)
 
 func isKeyword(s string) bool { return slices.Contains(keywords, strings.ToLower(s)) }
 
@@ -146,13 +148,24 @@ func (p *parser) not() *Node {
 
 func negation(n *Node) *Node { return &Node{Op: Not, Args: []*Node{n}} }
 
-var comparisons = map[string]Op{"=": Equal, "==": Equal, "<>": Differs, "!=": Differs, "<": Less, "<=": AtMost, ">": More, ">=": AtLeast, "<=>": Same}
+var comparisons = map[string]Op{
+	"=":   Equal,
+	"==":  Equal,
+	"<>":  Differs,
+	"!=":  Differs,
+	"<":   Less,
+	"<=":  AtMost,
+	">":   More,
+	">=":  AtLeast,
+	"<=>": Same,
+}
 
 func (p *parser) comparison() *Node {
 	n := p.other()
 	for p.err == nil {
-		not := p.peek().is("not") && (p.ahead(1).is("in") || p.ahead(1).is("like") || p.ahead(1).is("ilike") || p.ahead(1).is("between") ||
-			p.ahead(1).is("regexp") || p.ahead(1).is("rlike") || p.ahead(1).is("glob") || p.ahead(1).is("similar") || p.ahead(1).is("null"))
+		not := p.peek().is("not") &&
+			(p.ahead(1).is("in") || p.ahead(1).is("like") || p.ahead(1).is("ilike") || p.ahead(1).is("between") ||
+				p.ahead(1).is("regexp") || p.ahead(1).is("rlike") || p.ahead(1).is("glob") || p.ahead(1).is("similar") || p.ahead(1).is("null"))
 		if not {
 			p.next()
 		}
@@ -166,7 +179,10 @@ func (p *parser) comparison() *Node {
 			p.take("symmetric")
 			lo := p.other()
 			p.need("and")
-			m = &Node{Op: And, Args: []*Node{{Op: AtLeast, Args: []*Node{n, lo}}, {Op: AtMost, Args: []*Node{n, p.other()}}}}
+			m = &Node{
+				Op:   And,
+				Args: []*Node{{Op: AtLeast, Args: []*Node{n, lo}}, {Op: AtMost, Args: []*Node{n, p.other()}}},
+			}
 		case p.take("in"):
 			m = &Node{Op: In, Args: []*Node{n, p.list()}}
 		case t.is("like"), t.is("ilike"), t.is("~~"), t.is("~~*"), t.is("!~~"), t.is("!~~*"):
@@ -418,7 +434,20 @@ func cast(n *Node, typ string) *Node {
 	base := strings.TrimPrefix(typ, "pg_catalog.")
 	if n.Op == Literal && n.Value.Type == value.Text {
 		switch base {
-		case "integer", "int", "int2", "int4", "int8", "smallint", "bigint", "numeric", "decimal", "double", "real", "float", "float4", "float8":
+		case "integer",
+			"int",
+			"int2",
+			"int4",
+			"int8",
+			"smallint",
+			"bigint",
+			"numeric",
+			"decimal",
+			"double",
+			"real",
+			"float",
+			"float4",
+			"float8":
 			if v, ok := number(n.Value.S); ok {
 				return &Node{Op: Literal, Value: v}
 			}

@@ -118,7 +118,16 @@ func narrow(t *testing.T, texts ...string) (map[string]*Domain, []*Node) {
 }
 
 func TestConditionsNarrowColumns(t *testing.T) {
-	domains, rest := narrow(t, "n BETWEEN 3 AND 9 AND 5 < n", "code IN ('a', 'b', 'c')", "code <> 'b'", "length(name) >= 4", "name LIKE 'x%'", "a < b", "flag IS NOT NULL")
+	domains, rest := narrow(
+		t,
+		"n BETWEEN 3 AND 9 AND 5 < n",
+		"code IN ('a', 'b', 'c')",
+		"code <> 'b'",
+		"length(name) >= 4",
+		"name LIKE 'x%'",
+		"a < b",
+		"flag IS NOT NULL",
+	)
 	more, left := narrow(t, "m * 2 < 50", "10 - k <= 4", "-2 * j >= 6", "q / 3 > 1", "3 * x <= 10")
 	assert.Equal(t, value.Int(25), more["m"].Max.Value)
 	assert.Equal(t, value.Int(6), more["k"].Min.Value)

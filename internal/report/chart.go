@@ -7,6 +7,8 @@ import (
 	"math"
 	"slices"
 
+	"evensprout/internal/diag"
+
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/text"
@@ -45,10 +47,22 @@ const (
 // lineColours are told apart also by people who do not see all colours (Okabe and Ito
 // 2008), and by their marks.
 var lineColours = []color.RGBA{
-	{0x00, 0x72, 0xb2, 0xff}, {0xe6, 0x9f, 0x00, 0xff}, {0x00, 0x9e, 0x73, 0xff}, {0xcc, 0x79, 0xa7, 0xff}, {0x56, 0xb4, 0xe9, 0xff}, {0x88, 0x88, 0x88, 0xff},
+	{
+		0x00,
+		0x72,
+		0xb2,
+		0xff,
+	}, {0xe6, 0x9f, 0x00, 0xff}, {0x00, 0x9e, 0x73, 0xff}, {0xcc, 0x79, 0xa7, 0xff}, {0x56, 0xb4, 0xe9, 0xff}, {0x88, 0x88, 0x88, 0xff},
 }
 
-var lineMarks = []draw.GlyphDrawer{draw.CircleGlyph{}, draw.SquareGlyph{}, draw.PyramidGlyph{}, draw.RingGlyph{}, draw.BoxGlyph{}, draw.TriangleGlyph{}}
+var lineMarks = []draw.GlyphDrawer{
+	draw.CircleGlyph{},
+	draw.SquareGlyph{},
+	draw.PyramidGlyph{},
+	draw.RingGlyph{},
+	draw.BoxGlyph{},
+	draw.TriangleGlyph{},
+}
 
 var strongColour = color.RGBA{0xb0, 0x2a, 0x1c, 0xff}
 
@@ -72,7 +86,13 @@ func (c Chart) Draw(format string) ([]byte, error) {
 	all.SetColor(color.White)
 	all.Fill(all.Rectangle.Path())
 	const head = vg.Length(30)
-	title := draw.TextStyle{Color: color.Black, Font: plot.DefaultFont, XAlign: draw.XCenter, YAlign: draw.YTop, Handler: plot.DefaultTextHandler}
+	title := draw.TextStyle{
+		Color:   color.Black,
+		Font:    plot.DefaultFont,
+		XAlign:  draw.XCenter,
+		YAlign:  draw.YTop,
+		Handler: plot.DefaultTextHandler,
+	}
 	title.Font.Variant, title.Font.Size = "Sans", 14
 	all.FillText(title, vg.Point{X: all.Center().X, Y: all.Max.Y - 8}, c.Title)
 	each := (all.Max.Y - all.Min.Y - head) / vg.Length(max(1, len(c.Panels)))
@@ -94,7 +114,7 @@ func (t powers) Ticks(lo, hi float64) []plot.Tick {
 	var out []plot.Tick
 	if t.at != nil {
 		for _, x := range t.at {
-			out = append(out, plot.Tick{Value: x, Label: Number(int64(x))})
+			out = append(out, plot.Tick{Value: x, Label: diag.Number(int64(x))})
 		}
 		return out
 	}
@@ -103,7 +123,7 @@ func (t powers) Ticks(lo, hi float64) []plot.Tick {
 			if v := m * math.Pow(10, e); v >= lo && v <= hi {
 				tick := plot.Tick{Value: v}
 				if m == 1 || hi/lo < 100 && (m == 2 || m == 5) {
-					tick.Label = Number(int64(v))
+					tick.Label = diag.Number(int64(v))
 				}
 				out = append(out, tick)
 			}
@@ -194,7 +214,12 @@ func (p Panel) draw(c draw.Canvas) error {
 	}
 	for n, i := range order {
 		l := p.Lines[i]
-		style := draw.TextStyle{Color: lineColours[i%len(lineColours)], Font: plot.DefaultFont, YAlign: draw.YCenter, Handler: plot.DefaultTextHandler}
+		style := draw.TextStyle{
+			Color:   lineColours[i%len(lineColours)],
+			Font:    plot.DefaultFont,
+			YAlign:  draw.YCenter,
+			Handler: plot.DefaultTextHandler,
+		}
 		style.Font.Variant, style.Font.Size = "Sans", 10
 		if l.Strong {
 			style.Color, style.Font.Weight = strongColour, 2 // bold

@@ -25,7 +25,17 @@ func TestWhatActsOnATerminalIsWrittenOut(t *testing.T) {
 	}
 	var b bytes.Buffer
 	p := Page{Color: true, Width: 80}
-	own := p.Alarm("error:") + p.Good("fine") + p.Dim("x") + p.Bold("y") + p.Draw(Table{Columns: []Column{{Name: "A\x1b[2J"}}, Rows: [][]string{{"b\x1b[31m\u202e"}}})
+	own := p.Alarm(
+		"error:",
+	) + p.Good(
+		"fine",
+	) + p.Dim(
+		"x",
+	) + p.Bold(
+		"y",
+	) + p.Draw(
+		Table{Columns: []Column{{Name: "A\x1b[2J"}}, Rows: [][]string{{"b\x1b[31m\u202e"}}},
+	)
 	NewWriter(&b, true).Write([]byte(own))
 	assert.Equal(t, own, b.String(), "the page's own styles stay")
 	assert.NotContains(t, own, "\x1b[2J")

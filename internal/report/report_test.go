@@ -9,13 +9,19 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/value"
 )
 
 func passengers(rows int) Table {
-	t := Table{Columns: []Column{{Name: "id", Number: true}, {Name: "name"}, {Name: "note"}, {Name: "joined", Whole: true}}}
+	t := Table{
+		Columns: []Column{{Name: "id", Number: true}, {Name: "name"}, {Name: "note"}, {Name: "joined", Whole: true}},
+	}
 	for range rows {
-		t.Rows = append(t.Rows, []string{"1001", "Zoë Larkspur", strings.Repeat("calm water ", 9), "2026-05-01 08:00:00"})
+		t.Rows = append(
+			t.Rows,
+			[]string{"1001", "Zoë Larkspur", strings.Repeat("calm water ", 9), "2026-05-01 08:00:00"},
+		)
 	}
 	return t
 }
@@ -34,7 +40,14 @@ func TestTablesFitTheirPage(t *testing.T) {
 			out := Page{Width: width}.Draw(passengers(rows))
 			for _, line := range strings.Split(out, "\n") {
 				if !strings.Contains(line, "not shown") {
-					assert.LessOrEqual(t, utf8.RuneCountInString(line), max(width, 24), "%d columns wide: %q", width, line)
+					assert.LessOrEqual(
+						t,
+						utf8.RuneCountInString(line),
+						max(width, 24),
+						"%d columns wide: %q",
+						width,
+						line,
+					)
 				}
 			}
 		}
@@ -64,9 +77,9 @@ func TestColourOnlyWhereAsked(t *testing.T) {
 }
 
 func TestCounts(t *testing.T) {
-	assert.Equal(t, "1 row", Count(1, "row", "rows"))
-	assert.Equal(t, "1,234,567 rows", Count(uint64(1234567), "row", "rows"))
-	assert.Equal(t, "0 rows", Count(0, "row", "rows"))
+	assert.Equal(t, "1 row", diag.Count(1, "row", "rows"))
+	assert.Equal(t, "1,234,567 rows", diag.Count(uint64(1234567), "row", "rows"))
+	assert.Equal(t, "0 rows", diag.Count(0, "row", "rows"))
 }
 
 func TestObjectsKeepTheirOrderAndNumbersTheirDigits(t *testing.T) {
@@ -82,7 +95,11 @@ func TestObjectsKeepTheirOrderAndNumbersTheirDigits(t *testing.T) {
 	o.Set("y", JSON(value.Value{Type: value.Bytes, S: "\x00\x01"}))
 	b, err := json.Marshal(o)
 	require.NoError(t, err)
-	assert.Equal(t, `{"z":4.50,"a":"\"quoted\"","n":null,"b":true,"i":9007199254740993,"m":"2026-05-01T08:00:00Z","y":"AAE="}`, string(b))
+	assert.Equal(
+		t,
+		`{"z":4.50,"a":"\"quoted\"","n":null,"b":true,"i":9007199254740993,"m":"2026-05-01T08:00:00Z","y":"AAE="}`,
+		string(b),
+	)
 }
 
 func ints(n ...int64) []value.Value {
@@ -95,7 +112,11 @@ func ints(n ...int64) []value.Value {
 
 func TestSpreads(t *testing.T) {
 	few := SpreadOf(append(ints(1, 1, 1, 2), value.Value{}), nil)
-	assert.Equal(t, Spread{Rows: 5, Nulls: 1, Distinct: 2, Least: "1", Most: "2", Choices: []Choice{{"1", 3}, {"2", 1}}}, few)
+	assert.Equal(
+		t,
+		Spread{Rows: 5, Nulls: 1, Distinct: 2, Least: "1", Most: "2", Choices: []Choice{{"1", 3}, {"2", 1}}},
+		few,
+	)
 	assert.Equal(t, "1 ███████▌ 75.0%  2 ██▌ 25.0%", few.Picture())
 
 	var many []value.Value
@@ -106,7 +127,20 @@ func TestSpreads(t *testing.T) {
 	assert.Len(t, s.Counts, 32)
 	assert.Equal(t, "0 ████████████████████████████████ 319", s.Picture())
 
-	text := SpreadOf([]value.Value{value.String("a"), value.String("bb"), value.String("ccc"), value.String("dd"), value.String("e"), value.String("f"), value.String("g"), value.String("h"), value.String("äöü")}, nil)
+	text := SpreadOf(
+		[]value.Value{
+			value.String("a"),
+			value.String("bb"),
+			value.String("ccc"),
+			value.String("dd"),
+			value.String("e"),
+			value.String("f"),
+			value.String("g"),
+			value.String("h"),
+			value.String("äöü"),
+		},
+		nil,
+	)
 	assert.Equal(t, "1 to 3 characters", text.Picture())
 	assert.Equal(t, "no values", SpreadOf(make([]value.Value, 3), nil).Picture())
 
@@ -141,11 +175,15 @@ func TestManyChoicesAreSqueezed(t *testing.T) {
 	for _, n := range []int{fewChoices + 1, bins, bins + 1, 1000} {
 		s := Spread{Rows: n * (n + 1) / 2, Distinct: n}
 		for i := range n {
-			s.Choices = append(s.Choices, Choice{"Pier " + Number(i+1), n - i})
+			s.Choices = append(s.Choices, Choice{"Pier " + diag.Number(i+1), n - i})
 		}
 		words := strings.Split(s.Picture(), " ")
 		require.Len(t, words, 7)
-		assert.Equal(t, []string{Number(n) + "×", "Pier", "1", "1×", "Pier", Number(n)}, append(words[:3:3], words[4:]...))
+		assert.Equal(
+			t,
+			[]string{diag.Number(n) + "×", "Pier", "1", "1×", "Pier", diag.Number(n)},
+			append(words[:3:3], words[4:]...),
+		)
 		heights := []rune(words[3])
 		assert.Len(t, heights, min(n, bins))
 		assert.Equal(t, '█', heights[0])

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/value"
 )
 
@@ -118,7 +119,14 @@ func (s Spread) Picture() string {
 		for _, c := range s.Choices {
 			counts = append(counts, c.Count)
 		}
-		return fmt.Sprintf("%s× %s %s %s× %s", Number(most.Count), most.Value, columns(squeeze(counts, bins)), Number(least.Count), least.Value)
+		return fmt.Sprintf(
+			"%s× %s %s %s× %s",
+			diag.Number(most.Count),
+			most.Value,
+			columns(squeeze(counts, bins)),
+			diag.Number(least.Count),
+			least.Value,
+		)
 	case len(s.Choices) > 0:
 		var parts []string
 		for _, c := range s.Choices {
@@ -129,7 +137,7 @@ func (s Spread) Picture() string {
 	}
 	short, long := utf8.RuneCountInString(s.Least), utf8.RuneCountInString(s.Most)
 	if short == long {
-		return Count(long, "character", "characters")
+		return diag.Count(long, "character", "characters")
 	}
 	return fmt.Sprintf("%d to %d characters", short, long)
 }
@@ -186,9 +194,20 @@ func percent(part, whole int) string {
 
 // SpreadTable shows the spreads of the fields of an entity.
 func SpreadTable(names []string, types []string, spreads []Spread) Table {
-	t := Table{Columns: []Column{{Name: "Field", Whole: true}, {Name: "Type", Whole: true}, {Name: "NULL", Number: true}, {Name: "Different", Number: true}, {Name: "Spread"}}}
+	t := Table{
+		Columns: []Column{
+			{Name: "Field", Whole: true},
+			{Name: "Type", Whole: true},
+			{Name: "NULL", Number: true},
+			{Name: "Different", Number: true},
+			{Name: "Spread"},
+		},
+	}
 	for i, s := range spreads {
-		t.Rows = append(t.Rows, []string{names[i], types[i], percent(s.Nulls, s.Rows), Number(s.Distinct), s.Picture()})
+		t.Rows = append(
+			t.Rows,
+			[]string{names[i], types[i], percent(s.Nulls, s.Rows), diag.Number(s.Distinct), s.Picture()},
+		)
 	}
 	return t
 }

@@ -155,7 +155,11 @@ func (p Page) style() table.Style {
 		Options: table.Options{SeparateColumns: true, SeparateHeader: true},
 	}
 	if p.Color {
-		s.Color = table.ColorOptions{Header: text.Colors{text.Bold}, Border: text.Colors{text.Faint}, Separator: text.Colors{text.Faint}}
+		s.Color = table.ColorOptions{
+			Header:    text.Colors{text.Bold},
+			Border:    text.Colors{text.Faint},
+			Separator: text.Colors{text.Faint},
+		}
 	}
 	return s
 }
@@ -203,20 +207,6 @@ func (p Page) paint(s string, c ...text.Color) string {
 		return s
 	}
 	return text.Colors(c).Sprint(s)
-}
-
-// Number writes a whole number with thousands separators.
-func Number[N int | int64 | uint64](n N) string { return humanize.Comma(int64(n)) }
-
-// Ordinal writes a number as a place in a row: 1st, 2nd, 3rd, 4th.
-func Ordinal(n int64) string { return humanize.Ordinal(int(n)) }
-
-// Count writes a number with the word for what is counted: 1 row, 2 rows.
-func Count[N int | int64 | uint64](n N, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return Number(n) + " " + many
 }
 
 // Cell shows a value in a table: NULL as a sign of its own, moments with a blank.

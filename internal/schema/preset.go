@@ -17,7 +17,9 @@ var (
 	presetNumber = regexp.MustCompile(`^[-+]?[0-9]+(\.[0-9]+)?$`)
 	presetCast   = regexp.MustCompile(`^(?s)(.+)::[a-zA-Z_ ]+(\([0-9, ]+\))?(\[\])?$`)
 	presetQuoted = regexp.MustCompile(`^(?s)(?:[NnEe]|_[a-z0-9]+ *)?'((?:[^']|'')*)'$`)
-	presetClock  = regexp.MustCompile(`(?i)^(current_timestamp|now|localtimestamp|current_date|curdate|statement_timestamp|transaction_timestamp)( *\([0-9]*\))?$`)
+	presetClock  = regexp.MustCompile(
+		`(?i)^(current_timestamp|now|localtimestamp|current_date|curdate|statement_timestamp|transaction_timestamp)( *\([0-9]*\))?$`,
+	)
 )
 
 // Constant reads the column's default value; false if it has none, or the database

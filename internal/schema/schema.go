@@ -263,7 +263,8 @@ func (t *Table) Reference(column string) *Reference {
 // to, or nil.
 func (t *Table) WideReference(column string) *Reference {
 	for i, r := range t.References {
-		if len(r.Columns) > 1 && slices.ContainsFunc(r.Columns, func(c string) bool { return strings.EqualFold(c, column) }) {
+		if len(r.Columns) > 1 &&
+			slices.ContainsFunc(r.Columns, func(c string) bool { return strings.EqualFold(c, column) }) {
 			return &t.References[i]
 		}
 	}

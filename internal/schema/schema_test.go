@@ -43,7 +43,11 @@ func TestLabels(t *testing.T) {
 func TestKeys(t *testing.T) {
 	x := table("id", "a", "b", "c")
 	x.PrimaryKey = []string{"id"}
-	x.Uniques = []Unique{{Name: "one", Columns: []string{"a"}}, {Name: "some", Columns: []string{"b"}, Partial: true}, {Name: "two", Columns: []string{"b", "c"}}}
+	x.Uniques = []Unique{
+		{Name: "one", Columns: []string{"a"}},
+		{Name: "some", Columns: []string{"b"}, Partial: true},
+		{Name: "two", Columns: []string{"b", "c"}},
+	}
 	assert.Len(t, x.Keys(), 4)
 	assert.Equal(t, "PRIMARY KEY (id)", x.KeyName([]string{"id"}))
 	assert.Equal(t, "two", x.KeyName([]string{"b", "c"}))
@@ -61,8 +65,13 @@ func TestBacking(t *testing.T) {
 	for _, c := range x.Columns[:3] {
 		c.NotNull = true
 	}
-	x.Uniques = []Unique{{Name: "whole", Columns: []string{"a", "b"}}, {Name: "some", Columns: []string{"a"}, Partial: true}, {Name: "late", Columns: []string{"b"}, Deferrable: true},
-		{Name: "nulls", Columns: []string{"c"}}, {Name: "equal", Columns: []string{"b", "c"}, NullsEqual: true}}
+	x.Uniques = []Unique{
+		{Name: "whole", Columns: []string{"a", "b"}},
+		{Name: "some", Columns: []string{"a"}, Partial: true},
+		{Name: "late", Columns: []string{"b"}, Deferrable: true},
+		{Name: "nulls", Columns: []string{"c"}},
+		{Name: "equal", Columns: []string{"b", "c"}, NullsEqual: true},
+	}
 	for columns, why := range map[string]string{
 		"id": "", "B a": "", "b c": "", "a": "some over them binds only some rows", "b": "late over them is deferrable", "c": "c may be NULL", "id a": "no unique key",
 	} {

@@ -6,15 +6,22 @@ import (
 	"fmt"
 )
 
-// Isolate writes the rows from lo to hi-1 of a stage. Where the engine refuses them,
+// Isolate writes the first rows of a stage. Where the engine refuses them,
 // it halves them until the guilty rows stand alone: that is for what no set-based
 // statement can find, such as what a trigger raises. Each guilty row goes to refuse,
 // whose error ends it; the others are written.
-func Isolate(ctx context.Context, tx Tx, s Stage, lo, hi int64, refuse func(*Violation) error) (Outcome, error) {
-	return isolate(ctx, tx, s, lo, hi, 0, refuse)
+func Isolate(ctx context.Context, tx Tx, s Stage, rows int64, refuse func(*Violation) error) (Outcome, error) {
+	return isolate(ctx, tx, half{s, 0, rows}, 0, refuse)
 }
 
-func isolate(ctx context.Context, tx Tx, s Stage, lo, hi int64, depth int, refuse func(*Violation) error) (Outcome, error) {
+// half is the rows of a stage from lo to hi-1.
+type half struct {
+	stage  Stage
+	lo, hi int64
+}
+
+func isolate(ctx context.Context, tx Tx, of half, depth int, refuse func(*Violation) error) (Outcome, error) {
+	s, lo, hi := of.stage, of.lo, of.hi
 	if lo >= hi {
 		return Outcome{}, nil
 	}
@@ -41,11 +48,11 @@ func isolate(ctx context.Context, tx Tx, s Stage, lo, hi int64, depth int, refus
 		return Outcome{}, refuse(v)
 	}
 	mid := lo + (hi-lo)/2
-	o, err = isolate(ctx, tx, s, lo, mid, depth+1, refuse)
+	o, err = isolate(ctx, tx, half{s, lo, mid}, depth+1, refuse)
 	if err != nil {
 		return o, err
 	}
-	rest, err := isolate(ctx, tx, s, mid, hi, depth+1, refuse)
+	rest, err := isolate(ctx, tx, half{s, mid, hi}, depth+1, refuse)
 	o.Add(rest)
 	return o, err
 }

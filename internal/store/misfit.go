@@ -13,5 +13,12 @@ func Misfit(c *schema.Column, v *value.Value) *Violation {
 	if m == nil {
 		return nil
 	}
-	return &Violation{Kind: ViolationKind(m.Reason), Row: -1, Columns: []string{c.Name}, Values: []value.Value{*v}, Constraint: m.Constraint, Message: m.Message}
+	return &Violation{
+		Kind:       ViolationKind(m.Reason),
+		Row:        -1,
+		Columns:    []string{c.Name},
+		Values:     []value.Value{*v},
+		Constraint: m.Constraint,
+		Message:    m.Message,
+	}
 }

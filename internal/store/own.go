@@ -96,12 +96,17 @@ func Variables(drivers []Driver, url string) []Variable {
 	return nil
 }
 
-// Plain are the variables that are called the same for all engines.
-func Plain(url, host, port, user, password, name string) []Variable {
-	var out []Variable
-	for _, v := range []Variable{{Name: "DATABASE_URL", Value: url}, {Name: "DB_HOST", Value: host}, {Name: "DB_PORT", Value: port}, {Name: "DB_USER", Value: user}, {Name: "DB_PASSWORD", Value: password}, {Name: "DB_NAME", Value: name}} {
-		v.Gone = v.Value == "" // one of the surroundings would be another database's
-		out = append(out, v)
+// Address is where a database is, part by part. What is empty is not said.
+type Address struct{ URL, Host, Port, User, Password, Name string }
+
+// Variables are those that are called the same for all engines.
+func (a Address) Variables() []Variable {
+	out := []Variable{
+		{Name: "DATABASE_URL", Value: a.URL}, {Name: "DB_HOST", Value: a.Host}, {Name: "DB_PORT", Value: a.Port},
+		{Name: "DB_USER", Value: a.User}, {Name: "DB_PASSWORD", Value: a.Password}, {Name: "DB_NAME", Value: a.Name},
+	}
+	for i := range out {
+		out[i].Gone = out[i].Value == "" // one of the surroundings would be another database's
 	}
 	return out
 }

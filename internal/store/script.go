@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
 )
@@ -92,6 +93,16 @@ func (e *ScriptError) Error() string {
 		at = fmt.Sprintf("%s:%d", at, e.Line)
 	}
 	return at + ": " + e.Message
+}
+
+// Report names file and line.
+func (e *ScriptError) Report() diag.Report {
+	return diag.Report{
+		Kind:    diag.Database,
+		Message: e.Error(),
+		Hint:    "nothing was loaded, and the database that was made for it is gone",
+		Members: map[string]any{"script": map[string]any{"file": e.File, "line": e.Line}},
+	}
 }
 
 // OnlyComments tells whether a piece of SQL is comments alone; those that begin with an

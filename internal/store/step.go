@@ -69,8 +69,17 @@ const (
 
 // ColumnFor is a column for values of a type, as wide as the engine has one.
 func ColumnFor(t value.Type, scale uint8) *schema.Column {
-	kinds := map[value.Type]schema.Kind{value.Integer: schema.Integer, value.Decimal: schema.Decimal, value.Boolean: schema.Boolean, value.Date: schema.Date,
-		value.Time: schema.Time, value.Timestamp: schema.Timestamp, value.UUID: schema.UUID, value.JSON: schema.JSON, value.Bytes: schema.Bytes}
+	kinds := map[value.Type]schema.Kind{
+		value.Integer:   schema.Integer,
+		value.Decimal:   schema.Decimal,
+		value.Boolean:   schema.Boolean,
+		value.Date:      schema.Date,
+		value.Time:      schema.Time,
+		value.Timestamp: schema.Timestamp,
+		value.UUID:      schema.UUID,
+		value.JSON:      schema.JSON,
+		value.Bytes:     schema.Bytes,
+	}
 	kind, ok := kinds[t]
 	if !ok {
 		kind = schema.Text

@@ -12,8 +12,7 @@ import (
 	"strings"
 	"time"
 
-	"evensprout/internal/grow"
-	"evensprout/internal/plan"
+	"evensprout/internal/diag"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
 )
@@ -188,7 +187,7 @@ type Loose struct {
 
 // Rows are batches of one entity, in order. Within a write its rows are numbered from
 // 0. They can be read once.
-type Rows = iter.Seq[*grow.Batch]
+type Rows = iter.Seq[*value.Batch]
 
 // Tx is a transaction for writing.
 type Tx interface {
@@ -223,7 +222,12 @@ type Tx interface {
 	Holds(ctx context.Context, condition []string, values []Cell) (bool, error)
 	// Broken shows rows, at most so many, for which an invariant does not hold, with what
 	// was computed over others; of a condition on its own it shows no columns.
-	Broken(ctx context.Context, r *plan.Rule, most int, show func(columns []*schema.Column, row []value.Value, computed value.Value) error) error
+	Broken(
+		ctx context.Context,
+		r *schema.Rule,
+		most int,
+		show func(columns []*schema.Column, row []value.Value, computed value.Value) error,
+	) error
 	// Add, Set and Delete change rows of small tables, such as the journal's, one
 	// statement for each row or condition. A refusal is a *Violation.
 	Add(ctx context.Context, t *schema.Table, rows ...[]Cell) error
@@ -462,7 +466,12 @@ func LeftOut(sent, written int64) *Violation {
 	if sent == 1 {
 		what = "the row was sent and not written"
 	}
-	return &Violation{Kind: Raised, Row: -1, Constraint: "trigger or rule", Message: what + ": something in the database, such as a trigger or rule, leaves rows out"}
+	return &Violation{
+		Kind:       Raised,
+		Row:        -1,
+		Constraint: "trigger or rule",
+		Message:    what + ": something in the database, such as a trigger or rule, leaves rows out",
+	}
 }
 
 func (v *Violation) Error() string {
@@ -505,6 +514,25 @@ func (f *Fault) Error() string {
 }
 
 func (f *Fault) Unwrap() error { return f.Err }
+
+// Report shows what to do.
+func (f *Fault) Report() diag.Report {
+	r := diag.Report{
+		Kind:    diag.Database,
+		Hint:    f.Hint,
+		Members: map[string]any{"fault": f.Kind},
+		Data:    f.Kind == Full || f.Kind == Transient || f.Kind == Lost,
+	}
+	switch f.Kind {
+	case Full:
+		r.Kind = diag.Failed
+	case Interrupted:
+		r.Kind = diag.Interrupted
+	case Refused:
+		r.Kind = diag.Usage
+	}
+	return r
+}
 
 // Open opens a database with the driver for its URL.
 func Open(ctx context.Context, drivers []Driver, url string) (Store, error) {

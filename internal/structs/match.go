@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/draft"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
@@ -47,7 +48,7 @@ func Hold(list []Struct, db *schema.Database) ([]Match, []Disagreement) {
 		}
 		t := s.table(db)
 		if t == nil {
-			near := plan.Nearest(strings.ToLower(s.Name), db.TableNames())
+			near := diag.Nearest(strings.ToLower(s.Name), db.TableNames())
 			if near != "" {
 				near = ", such as " + near
 			}
@@ -70,7 +71,15 @@ func Hold(list []Struct, db *schema.Database) ([]Match, []Disagreement) {
 			case f.Nullable && c.NotNull && !c.Default:
 				tell(f, "%s.%s may be nil, and the column %s.%s is NOT NULL", s.Name, f.Name, t.Name, c.Name)
 			case !f.Nullable && !c.NotNull && f.Kind != schema.Bytes && f.Kind != schema.JSON && f.Kind != schema.Any:
-				tell(f, "%s.%s (%s) cannot hold NULL, which the column %s.%s may be", s.Name, f.Name, f.Type, t.Name, c.Name)
+				tell(
+					f,
+					"%s.%s (%s) cannot hold NULL, which the column %s.%s may be",
+					s.Name,
+					f.Name,
+					f.Type,
+					t.Name,
+					c.Name,
+				)
 			}
 		}
 		for _, c := range t.Columns {
@@ -89,7 +98,8 @@ func (s *Struct) table(db *schema.Database) *schema.Table {
 		return db.Table(s.Table)
 	}
 	for _, t := range db.Tables {
-		if schema.Plain(plan.EntityName(t.LocalName())) == schema.Plain(s.Name) || schema.Plain(t.LocalName()) == schema.Plain(s.Name) {
+		if schema.Plain(plan.EntityName(t.LocalName())) == schema.Plain(s.Name) ||
+			schema.Plain(t.LocalName()) == schema.Plain(s.Name) {
 			return t
 		}
 	}
@@ -105,7 +115,15 @@ func Database(list []Struct) *schema.Database {
 			t.Name = plural(draft.Snake.Of(s.Name))
 		}
 		for _, f := range s.Fields {
-			c := &schema.Column{Name: f.Column, Declared: f.Type, Kind: f.Kind, Bits: f.Bits, Unsigned: f.Unsigned, NotNull: !f.Nullable, Digits: 6}
+			c := &schema.Column{
+				Name:     f.Column,
+				Declared: f.Type,
+				Kind:     f.Kind,
+				Bits:     f.Bits,
+				Unsigned: f.Unsigned,
+				NotNull:  !f.Nullable,
+				Digits:   6,
+			}
 			if c.Name == "" {
 				c.Name = draft.Snake.Of(f.Name)
 			}
@@ -160,7 +178,10 @@ func plural(word string) string {
 	switch {
 	case strings.HasSuffix(word, "y") && len(word) > 1 && !strings.ContainsRune("aeiou", rune(word[len(word)-2])):
 		return word[:len(word)-1] + "ies"
-	case strings.HasSuffix(word, "s"), strings.HasSuffix(word, "x"), strings.HasSuffix(word, "ch"), strings.HasSuffix(word, "sh"):
+	case strings.HasSuffix(word, "s"),
+		strings.HasSuffix(word, "x"),
+		strings.HasSuffix(word, "ch"),
+		strings.HasSuffix(word, "sh"):
 		return word + "es"
 	}
 	return word + "s"

@@ -80,13 +80,47 @@ func TestStructsAreRead(t *testing.T) {
 	p := list[0]
 	assert.Equal(t, "Passenger", p.Name)
 	want := []Field{
-		{Name: "ID", Column: "id", Type: "int64", Kind: schema.Integer}, {Name: "GivenName", Column: "given_name", Type: "string", Kind: schema.Text},
-		{Name: "Tel", Column: "tel", Type: "sql.NullString", Kind: schema.Text, Nullable: true}, {Name: "Points", Column: "points", Type: "sql.Null[int32]", Kind: schema.Integer, Bits: 32, Nullable: true},
-		{Name: "Card", Column: "card", Type: "uuid.UUID", Kind: schema.UUID}, {Name: "Photo", Column: "photo", Type: "[]byte", Kind: schema.Bytes},
-		{Name: "Status", Column: "status", Type: "Status", Kind: schema.Text, Choices: []Choice{{Text: "active", IsText: true}, {Text: "dormant", IsText: true}}},
-		{Name: "Deck", Column: "deck", Type: "*Deck", Kind: schema.Integer, Nullable: true, Choices: []Choice{{Number: 1}, {Number: 2}, {Number: 4}}},
+		{
+			Name:   "ID",
+			Column: "id",
+			Type:   "int64",
+			Kind:   schema.Integer,
+		}, {Name: "GivenName", Column: "given_name", Type: "string", Kind: schema.Text},
+		{
+			Name:     "Tel",
+			Column:   "tel",
+			Type:     "sql.NullString",
+			Kind:     schema.Text,
+			Nullable: true,
+		}, {Name: "Points", Column: "points", Type: "sql.Null[int32]", Kind: schema.Integer, Bits: 32, Nullable: true},
+		{
+			Name:   "Card",
+			Column: "card",
+			Type:   "uuid.UUID",
+			Kind:   schema.UUID,
+		}, {Name: "Photo", Column: "photo", Type: "[]byte", Kind: schema.Bytes},
+		{
+			Name:    "Status",
+			Column:  "status",
+			Type:    "Status",
+			Kind:    schema.Text,
+			Choices: []Choice{{Text: "active", IsText: true}, {Text: "dormant", IsText: true}},
+		},
+		{
+			Name:     "Deck",
+			Column:   "deck",
+			Type:     "*Deck",
+			Kind:     schema.Integer,
+			Nullable: true,
+			Choices:  []Choice{{Number: 1}, {Number: 2}, {Number: 4}},
+		},
 		{Name: "Newsletter", Type: "bool", Kind: schema.Boolean},
-		{Name: "CreatedAt", Column: "created_at", Type: "time.Time", Kind: schema.Timestamp}, {Name: "DeletedAt", Column: "deleted_at", Type: "*time.Time", Kind: schema.Timestamp, Nullable: true},
+		{
+			Name:   "CreatedAt",
+			Column: "created_at",
+			Type:   "time.Time",
+			Kind:   schema.Timestamp,
+		}, {Name: "DeletedAt", Column: "deleted_at", Type: "*time.Time", Kind: schema.Timestamp, Nullable: true},
 	}
 	require.Len(t, p.Fields, len(want))
 	for i, f := range p.Fields {
@@ -99,8 +133,24 @@ func TestStructsAreRead(t *testing.T) {
 func TestStructsAndTablesAreCompared(t *testing.T) {
 	list := read(t, source)
 	db := &schema.Database{Tables: []*schema.Table{
-		{Name: "passengers", Columns: []*schema.Column{{Name: "id", Kind: schema.Integer, NotNull: true}, {Name: "given_name", Kind: schema.Text}, {Name: "tel", Kind: schema.Text, NotNull: true},
-			{Name: "points"}, {Name: "card", NotNull: true}, {Name: "photo"}, {Name: "status", NotNull: true}, {Name: "deck"}, {Name: "newsletter", NotNull: true}, {Name: "created_at", NotNull: true}, {Name: "extra"}}},
+		{
+			Name: "passengers",
+			Columns: []*schema.Column{
+				{Name: "id", Kind: schema.Integer, NotNull: true},
+				{Name: "given_name", Kind: schema.Text},
+				{Name: "tel", Kind: schema.Text, NotNull: true},
+				{
+					Name: "points",
+				},
+				{Name: "card", NotNull: true},
+				{Name: "photo"},
+				{Name: "status", NotNull: true},
+				{Name: "deck"},
+				{Name: "newsletter", NotNull: true},
+				{Name: "created_at", NotNull: true},
+				{Name: "extra"},
+			},
+		},
 	}}
 	matches, told := Hold(list, db)
 	require.Len(t, matches, 1)

@@ -125,7 +125,11 @@ type runner struct {
 func Run(ctx context.Context, db Database, t *plan.Target, set *grow.Set, o Options) (r *Result, err error) {
 	holder, err := db.Lock(ctx, lock)
 	if err == nil && holder != "" {
-		err = &store.Fault{Kind: store.Locked, Message: fmt.Sprintf("another trial goes on in this database (%s)", holder), Hint: "two at a time would measure each other"}
+		err = &store.Fault{
+			Kind:    store.Locked,
+			Message: fmt.Sprintf("another trial goes on in this database (%s)", holder),
+			Hint:    "two at a time would measure each other",
+		}
 	}
 	if err != nil {
 		return nil, err
@@ -296,11 +300,11 @@ func (x *runner) prepare(ctx context.Context, job Job, count int) error {
 		return err
 	}
 	if job == Change {
-		before := &grow.Batch{Entity: x.rows.Entity, First: x.rows.First, Len: count, Width: x.rows.Width, Values: slices.Clone(x.rows.Slice(0, count).Values)}
+		before := &value.Batch{Len: count, Width: x.rows.Width, Values: slices.Clone(x.rows.Slice(0, count).Values)}
 		for r := range count {
 			before.Row(r)[x.into.Fields[x.change]] = x.other[r]
 		}
-		if _, err := tx.Insert(ctx, x.into, slices.Values([]*grow.Batch{before})); err != nil {
+		if _, err := tx.Insert(ctx, x.into, slices.Values([]*value.Batch{before})); err != nil {
 			return err
 		}
 	}
@@ -362,10 +366,14 @@ func (x *runner) cell(ctx context.Context, job Job) (shown string, err error) {
 		return "", nil
 	}
 	key := store.Cell{Column: x.into.Columns[x.key], Value: *x.value(x.probe, x.key)}
-	err = x.db.Select(ctx, store.Query{Table: x.table, Columns: []*schema.Column{x.into.Columns[x.change]}, Where: []store.Cell{key}}, func(row []value.Value) error {
-		shown = row[0].String()
-		return nil
-	})
+	err = x.db.Select(
+		ctx,
+		store.Query{Table: x.table, Columns: []*schema.Column{x.into.Columns[x.change]}, Where: []store.Cell{key}},
+		func(row []value.Value) error {
+			shown = row[0].String()
+			return nil
+		},
+	)
 	return shown, err
 }
 
@@ -383,7 +391,15 @@ func (x *runner) late() bool { return time.Now().After(x.until) }
 // run measures all ways, each as often as asked for, one after the other, so that what else
 // the machine does meets them alike.
 func (x *runner) run(ctx context.Context, t *plan.Target) (*Result, error) {
-	r := &Result{Entity: t.Plan.Name, Table: t.Table.Name, Engine: x.db.Traits().Engine, Bulk: x.db.Bulk(), Columns: len(x.into.Columns), Counts: x.o.Counts, Repeat: x.o.Repeat}
+	r := &Result{
+		Entity:  t.Plan.Name,
+		Table:   t.Table.Name,
+		Engine:  x.db.Traits().Engine,
+		Bulk:    x.db.Bulk(),
+		Columns: len(x.into.Columns),
+		Counts:  x.o.Counts,
+		Repeat:  x.o.Repeat,
+	}
 	ways := addingWays(x.db)
 	switch {
 	case x.key < 0:
@@ -460,7 +476,10 @@ func (r *Result) compare() {
 		if own == nil {
 			continue
 		}
-		r.Chosen = append(r.Chosen, Choice{job, own.Way, fastest.Way, slowest.Way, own.Slower, own.Rate / slowest.Rate, why[job]})
+		r.Chosen = append(
+			r.Chosen,
+			Choice{job, own.Way, fastest.Way, slowest.Way, own.Slower, own.Rate / slowest.Rate, why[job]},
+		)
 	}
 }
 

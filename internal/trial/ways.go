@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
@@ -27,15 +26,28 @@ const maxValues = 30_000
 // addingWays are ways to add rows to an empty table.
 func addingWays(db Database) []way {
 	ways := []way{
-		{"a row a statement, each committed", Add, false, func(ctx context.Context, x *runner, count int) error { return x.inserts(ctx, count, 1) }},
+		{
+			"a row a statement, each committed",
+			Add,
+			false,
+			func(ctx context.Context, x *runner, count int) error { return x.inserts(ctx, count, 1) },
+		},
 		{"a row a statement, one transaction", Add, false, func(ctx context.Context, x *runner, count int) error {
 			return x.inTransaction(ctx, func(store.Tx) error { return x.inserts(ctx, count, 1) })
 		}},
 	}
 	for _, size := range []int{10, 100, 1000} {
-		ways = append(ways, way{fmt.Sprintf("%s rows a statement", map[int]string{10: "10", 100: "100", 1000: "1,000"}[size]), Add, false, func(ctx context.Context, x *runner, count int) error {
-			return x.inTransaction(ctx, func(store.Tx) error { return x.inserts(ctx, count, size) })
-		}})
+		ways = append(
+			ways,
+			way{
+				fmt.Sprintf("%s rows a statement", map[int]string{10: "10", 100: "100", 1000: "1,000"}[size]),
+				Add,
+				false,
+				func(ctx context.Context, x *runner, count int) error {
+					return x.inTransaction(ctx, func(store.Tx) error { return x.inserts(ctx, count, size) })
+				},
+			},
+		)
 	}
 	return append(ways, way{db.Bulk(), Add, true, func(ctx context.Context, x *runner, count int) error {
 		return x.inTransaction(ctx, func(tx store.Tx) error {
@@ -54,9 +66,17 @@ func changingWays(Database) []way {
 		}},
 	}
 	for _, size := range []int{100, 500} {
-		ways = append(ways, way{fmt.Sprintf("UPDATE with CASE, %d rows a statement", size), Change, false, func(ctx context.Context, x *runner, count int) error {
-			return x.inTransaction(ctx, func(store.Tx) error { return x.cases(ctx, count, size) })
-		}})
+		ways = append(
+			ways,
+			way{
+				fmt.Sprintf("UPDATE with CASE, %d rows a statement", size),
+				Change,
+				false,
+				func(ctx context.Context, x *runner, count int) error {
+					return x.inTransaction(ctx, func(store.Tx) error { return x.cases(ctx, count, size) })
+				},
+			},
+		)
 	}
 	return append(ways, way{"a staged upsert", Change, true, func(ctx context.Context, x *runner, count int) error {
 		return x.inTransaction(ctx, func(tx store.Tx) error { return x.upsert(ctx, tx, count) })
@@ -77,12 +97,12 @@ func (x *runner) inTransaction(ctx context.Context, do func(store.Tx) error) err
 
 // batches are the first rows.
 func (x *runner) batches(count int) store.Rows {
-	return func(yield func(*grow.Batch) bool) {
+	return func(yield func(*value.Batch) bool) {
 		const step = 1000
 		for from := 0; from < count; from += step {
 			b := x.rows.Slice(from, min(from+step, count))
 			x.note("", b.Values...)
-			if !yield(b) {
+			if !yield(&b.Batch) {
 				return
 			}
 		}
@@ -118,7 +138,12 @@ func (x *runner) exec(ctx context.Context, sql string, args []setwise.Arg) error
 // inserts adds rows, several with each statement.
 func (x *runner) inserts(ctx context.Context, count, size int) error {
 	size = min(size, maxValues/len(x.into.Columns))
-	head := "INSERT INTO " + x.db.Table(x.table) + " (" + strings.Join(setwise.Names(x.db, "", x.into.Columns), ", ") + ")"
+	head := "INSERT INTO " + x.db.Table(
+		x.table,
+	) + " (" + strings.Join(
+		setwise.Names(x.db, "", x.into.Columns),
+		", ",
+	) + ")"
 	if slices.ContainsFunc(x.into.Columns, func(c *schema.Column) bool { return c.Identity == schema.Always }) {
 		head += " " + x.db.Overriding()
 	}
@@ -134,7 +159,9 @@ func (x *runner) inserts(ctx context.Context, count, size int) error {
 					b.WriteString(", ")
 				}
 				for i, c := range x.into.Columns {
-					b.WriteString(map[bool]string{true: "(", false: ", "}[i == 0] + x.db.Param(r*len(x.into.Columns)+i+1, c))
+					b.WriteString(
+						map[bool]string{true: "(", false: ", "}[i == 0] + x.db.Param(r*len(x.into.Columns)+i+1, c),
+					)
 				}
 				b.WriteByte(')')
 			}
@@ -157,8 +184,29 @@ func (x *runner) inserts(ctx context.Context, count, size int) error {
 // findThenWrite asks for each row whether it is there, and changes it.
 func (x *runner) findThenWrite(ctx context.Context, count int) error {
 	key, changed := x.into.Columns[x.key], x.into.Columns[x.change]
-	find := "SELECT " + x.db.Quote(key.Name) + " FROM " + x.db.Table(x.table) + " WHERE " + x.db.Quote(key.Name) + " = " + x.db.Param(1, key)
-	write := "UPDATE " + x.db.Table(x.table) + " SET " + x.db.Quote(changed.Name) + " = " + x.db.Param(1, changed) + " WHERE " + x.db.Quote(key.Name) + " = " + x.db.Param(2, key)
+	find := "SELECT " + x.db.Quote(
+		key.Name,
+	) + " FROM " + x.db.Table(
+		x.table,
+	) + " WHERE " + x.db.Quote(
+		key.Name,
+	) + " = " + x.db.Param(
+		1,
+		key,
+	)
+	write := "UPDATE " + x.db.Table(
+		x.table,
+	) + " SET " + x.db.Quote(
+		changed.Name,
+	) + " = " + x.db.Param(
+		1,
+		changed,
+	) + " WHERE " + x.db.Quote(
+		key.Name,
+	) + " = " + x.db.Param(
+		2,
+		key,
+	)
 	for r := 0; r < count && !x.late(); r++ {
 		id := setwise.Arg{Value: *x.value(r, x.key), Column: key}
 		found := false
@@ -189,9 +237,19 @@ func (x *runner) cases(ctx context.Context, count, size int) error {
 		n := min(size, count-from)
 		if texts[n] == "" {
 			var b strings.Builder
-			b.WriteString("UPDATE " + x.db.Table(x.table) + " SET " + x.db.Quote(changed.Name) + " = CASE " + x.db.Quote(key.Name))
+			b.WriteString(
+				"UPDATE " + x.db.Table(
+					x.table,
+				) + " SET " + x.db.Quote(
+					changed.Name,
+				) + " = CASE " + x.db.Quote(
+					key.Name,
+				),
+			)
 			for r := range n {
-				b.WriteString(" WHEN " + x.db.Param(2*r+1, key) + " THEN " + x.db.Typed(x.db.Param(2*r+2, changed), changed))
+				b.WriteString(
+					" WHEN " + x.db.Param(2*r+1, key) + " THEN " + x.db.Typed(x.db.Param(2*r+2, changed), changed),
+				)
 			}
 			b.WriteString(" END WHERE " + x.db.Quote(key.Name) + " IN (")
 			for r := range n {
@@ -219,7 +277,13 @@ func (x *runner) cases(ctx context.Context, count, size int) error {
 
 // upsert lays the rows aside and lets the database change those that differ.
 func (x *runner) upsert(ctx context.Context, tx store.Tx, count int) error {
-	w := &store.Write{Into: x.into, Mode: store.Upsert, Match: []*schema.Column{x.into.Columns[x.key]}, Set: []*schema.Column{x.into.Columns[x.change]}, Distinct: true}
+	w := &store.Write{
+		Into:     x.into,
+		Mode:     store.Upsert,
+		Match:    []*schema.Column{x.into.Columns[x.key]},
+		Set:      []*schema.Column{x.into.Columns[x.change]},
+		Distinct: true,
+	}
 	stage, err := tx.Stage(ctx, w, x.batches(count))
 	if err != nil {
 		return err

@@ -88,7 +88,17 @@ func appendClock(b []byte, us int64, digits uint8) []byte {
 	s := us / Second
 	h, m := s/3600, s/60%60
 	s %= 60
-	b = append(b, '0'+byte(h/10), '0'+byte(h%10), ':', '0'+byte(m/10), '0'+byte(m%10), ':', '0'+byte(s/10), '0'+byte(s%10))
+	b = append(
+		b,
+		'0'+byte(h/10),
+		'0'+byte(h%10),
+		':',
+		'0'+byte(m/10),
+		'0'+byte(m%10),
+		':',
+		'0'+byte(s/10),
+		'0'+byte(s%10),
+	)
 	if digits > 0 {
 		b = append(b, '.')
 		unit, fraction := int64(100_000), us%Second
@@ -137,7 +147,8 @@ func ParseTime(s string) (Value, error) {
 	if len(body) == 5 && !point {
 		body += ":00"
 	}
-	if len(body) != 8 || body[2] != ':' || body[5] != ':' || !allDigits(body[:2]) || !allDigits(body[3:5]) || !allDigits(body[6:]) ||
+	if len(body) != 8 || body[2] != ':' || body[5] != ':' || !allDigits(body[:2]) || !allDigits(body[3:5]) ||
+		!allDigits(body[6:]) ||
 		point && (fraction == "" || len(fraction) > 6 || !allDigits(fraction)) {
 		return Value{}, bad()
 	}
@@ -243,7 +254,10 @@ var spanUnits = []struct {
 
 // ParseSpan reads spans such as 90d, 4h, 13mo or 1h30m.
 func ParseSpan(s string) (Span, error) {
-	bad := fmt.Errorf("%q is not a span: a number with one of s, m (minutes), h, d, w, mo (months), y, such as 90d or 1h30m", s)
+	bad := fmt.Errorf(
+		"%q is not a span: a number with one of s, m (minutes), h, d, w, mo (months), y, such as 90d or 1h30m",
+		s,
+	)
 	var total Span
 	rest := s
 	for rest != "" {

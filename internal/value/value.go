@@ -27,7 +27,19 @@ const (
 	JSON
 )
 
-var typeNames = [...]string{"null", "integer", "decimal", "text", "bytes", "boolean", "date", "time", "timestamp", "uuid", "json"}
+var typeNames = [...]string{
+	"null",
+	"integer",
+	"decimal",
+	"text",
+	"bytes",
+	"boolean",
+	"date",
+	"time",
+	"timestamp",
+	"uuid",
+	"json",
+}
 
 func (t Type) String() string { return typeNames[t] }
 
@@ -52,9 +64,13 @@ type Value struct {
 // MaxScale is the largest number of digits after the decimal point.
 const MaxScale = 18
 
-// Int, String and Bool make the values most often written by hand.
-func Int(n int64) Value     { return Value{Type: Integer, N: n} }
+// Int makes a whole number.
+func Int(n int64) Value { return Value{Type: Integer, N: n} }
+
+// String makes a text.
 func String(s string) Value { return Value{Type: Text, S: s} }
+
+// Bool makes a boolean.
 func Bool(b bool) Value {
 	if b {
 		return Value{Type: Boolean, N: 1}

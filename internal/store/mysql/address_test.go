@@ -17,11 +17,43 @@ func TestAddressesOfOtherDatabases(t *testing.T) {
 	const name = "evensprout_run_20260501080000_0123456789ab"
 	read := 0
 	for range 3000 {
-		user := one("", "me", "me:secret", "me:a%40b", "me:a@b", "me:a%2Fb%3Fc%23d", "%6De:%73", "me:", "é:日本", "me:a;b")
+		user := one(
+			"",
+			"me",
+			"me:secret",
+			"me:a%40b",
+			"me:a@b",
+			"me:a%2Fb%3Fc%23d",
+			"%6De:%73",
+			"me:",
+			"é:日本",
+			"me:a;b",
+		)
 		if user != "" {
 			user += "@"
 		}
-		u := one("mysql://", "mariadb://") + user + one("", "db.example.net", "db.example.net:3307", "127.0.0.1", "[::1]:3306", "[2001:db8::1]", "::1:3306", "a,b", "tcp(db.example.net)") + one("", "/", "/prod", "/pr%6Fd", "//prod", "/prod?x", "/prod%2Fx")
+		u := one(
+			"mysql://",
+			"mariadb://",
+		) + user + one(
+			"",
+			"db.example.net",
+			"db.example.net:3307",
+			"127.0.0.1",
+			"[::1]:3306",
+			"[2001:db8::1]",
+			"::1:3306",
+			"a,b",
+			"tcp(db.example.net)",
+		) + one(
+			"",
+			"/",
+			"/prod",
+			"/pr%6Fd",
+			"//prod",
+			"/prod?x",
+			"/prod%2Fx",
+		)
 		var query []string
 		for _, q := range []string{"tls=" + one("true", "false", "skip-verify", "preferred", "x"), "socket=" + one("/run/db.sock", "db.sock"), "database=prod", "parseTime=true"} {
 			if random.IntN(4) == 0 {

@@ -59,7 +59,11 @@ var session = []string{
 	"SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION'",
 	"SET SESSION time_zone = '+00:00', autocommit = 1, foreign_key_checks = 1, unique_checks = 1, sql_safe_updates = 0, sql_auto_is_null = 0, sql_notes = 1, " +
 		"sql_select_limit = DEFAULT, big_tables = 0, net_read_timeout = 600, net_write_timeout = 600, wait_timeout = 31536000, " +
-		fmt.Sprintf("innodb_lock_wait_timeout = %d, lock_wait_timeout = %d", lockWait, lockWait),
+		fmt.Sprintf(
+			"innodb_lock_wait_timeout = %d, lock_wait_timeout = %d",
+			lockWait,
+			lockWait,
+		),
 	"SET SESSION TRANSACTION READ WRITE",
 }
 
@@ -86,6 +90,7 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 		}
 		return store.Counted{Conn: c, Sent: sent}, nil
 	}
+	config.MaxAllowedPacket = 0 // the server is asked: what is longer is refused here, and does not cost the connection
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
 		return nil, badURL("the driver does not take the URL")
@@ -134,7 +139,8 @@ func (d *database) ask(ctx context.Context) error {
 	var version string
 	var local, packet int64
 	var format, logged sql.NullString
-	err := d.conn.QueryRowContext(ctx, "SELECT version(), @@local_infile, @@max_allowed_packet, @@binlog_format, @@log_bin").Scan(&version, &local, &packet, &format, &logged)
+	err := d.conn.QueryRowContext(ctx, "SELECT version(), @@local_infile, @@max_allowed_packet, @@binlog_format, @@log_bin").
+		Scan(&version, &local, &packet, &format, &logged)
 	if err != nil {
 		return d.err(ctx, err)
 	}
@@ -177,20 +183,38 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 		where = "its socket"
 	}
 	if errors.Is(err, mysql.ErrNoTLS) {
-		return &store.Fault{Kind: store.Refused, Message: "the server at " + where + " takes no encrypted connection, so the password was not sent",
-			Hint: "let the server encrypt; or, if a plain connection is meant, say so in the URL: ?tls=false"}
+		return &store.Fault{
+			Kind:    store.Refused,
+			Message: "the server at " + where + " takes no encrypted connection, so the password was not sent",
+			Hint:    "let the server encrypt; or, if a plain connection is meant, say so in the URL: ?tls=false",
+		}
 	}
 	var e *mysql.MySQLError
 	if errors.As(err, &e) {
 		switch e.Number {
 		case 1049:
-			return &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("there is no database %s", p.Name), Hint: "the database must be there before rows are loaded: create it, and run your migrations"}
+			return &store.Fault{
+				Kind:    store.Missing,
+				Message: fmt.Sprintf("there is no database %s", p.Name),
+				Hint:    "the database must be there before rows are loaded: create it, and run your migrations",
+			}
 		case 1044, 1045, 1698:
-			return &store.Fault{Kind: store.Denied, Message: "the server does not let this user in: " + e.Message, Hint: "look at the user and password in the URL"}
+			return &store.Fault{
+				Kind:    store.Denied,
+				Message: "the server does not let this user in: " + e.Message,
+				Hint:    "look at the user and password in the URL",
+			}
 		}
-		return &store.Fault{Kind: store.Unreachable, Message: "the server at " + where + " refuses the connection: " + e.Message}
+		return &store.Fault{
+			Kind:    store.Unreachable,
+			Message: "the server at " + where + " refuses the connection: " + e.Message,
+		}
 	}
-	return &store.Fault{Kind: store.Unreachable, Message: fmt.Sprintf("no MySQL or MariaDB server answers at %s: %s", where, err), Hint: "look at host and port in the URL, and whether the server runs"}
+	return &store.Fault{
+		Kind:    store.Unreachable,
+		Message: fmt.Sprintf("no MySQL or MariaDB server answers at %s: %s", where, err),
+		Hint:    "look at host and port in the URL, and whether the server runs",
+	}
 }
 
 // database is one connection.
@@ -200,7 +224,9 @@ type database struct {
 	sent      *atomic.Int64 // bytes that went to the server
 	tally     store.Tally
 	maria     bool
-	within    bool // a transaction for writing is open
+	within    bool            // a transaction for writing is open
+	unsafe    []*schema.Table // those whose engine has no transactions
+	lasting   bool            // it has written to a table whose engine has no transactions
 	probes    setwise.Probes
 	packet    int64  // bytes that one statement may have
 	isolation string // of transactions
@@ -218,15 +244,30 @@ func (d *database) Traits() store.Traits {
 }
 
 func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
-	return setwise.Sizes(ctx, d, "SELECT '', table_name, data_length + index_length FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')",
-		func(_, table string) string { return table })
+	return setwise.Sizes(
+		ctx,
+		d,
+		"SELECT '', table_name, data_length + index_length FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')",
+		func(_, table string) string { return table },
+	)
 }
 
-func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]value.Value) ([]bool, error) {
+func (d *database) Passes(
+	ctx context.Context,
+	columns []*schema.Column,
+	condition string,
+	rows [][]value.Value,
+) ([]bool, error) {
 	reading := func(ctx context.Context, do func() error) error {
-		limit, none := fmt.Sprintf("SET SESSION max_execution_time = %d", setwise.ProbeTime.Milliseconds()), "SET SESSION max_execution_time = 0"
+		limit, none := fmt.Sprintf(
+			"SET SESSION max_execution_time = %d",
+			setwise.ProbeTime.Milliseconds(),
+		), "SET SESSION max_execution_time = 0"
 		if d.maria {
-			limit, none = fmt.Sprintf("SET SESSION max_statement_time = %d", int(setwise.ProbeTime.Seconds())), "SET SESSION max_statement_time = 0"
+			limit, none = fmt.Sprintf(
+				"SET SESSION max_statement_time = %d",
+				int(setwise.ProbeTime.Seconds()),
+			), "SET SESSION max_statement_time = 0"
 		}
 		if _, err := d.Exec(ctx, limit); err != nil {
 			return err
@@ -235,7 +276,7 @@ func (d *database) Passes(ctx context.Context, columns []*schema.Column, conditi
 		_, back := d.Exec(context.WithoutCancel(ctx), none)
 		return errors.Join(err, back)
 	}
-	return d.probes.Passes(ctx, d, reading, d.Typed, columns, condition, rows)
+	return d.probes.Passes(ctx, setwise.Asker{Engine: d, Reading: reading, Typed: d.Typed}, columns, condition, rows)
 }
 
 // ReadOnly does something in a transaction that cannot write and is rolled back. Inside a
@@ -244,7 +285,12 @@ func (d *database) ReadOnly(ctx context.Context, do func() error) error {
 	begin, end := []string{"START TRANSACTION READ ONLY"}, []string{"ROLLBACK"}
 	if d.within {
 		const mark = "evensprout_reading"
-		begin, end = []string{"SAVEPOINT " + mark}, []string{"ROLLBACK TO SAVEPOINT " + mark, "RELEASE SAVEPOINT " + mark}
+		begin, end = []string{
+			"SAVEPOINT " + mark,
+		}, []string{
+			"ROLLBACK TO SAVEPOINT " + mark,
+			"RELEASE SAVEPOINT " + mark,
+		}
 	}
 	for _, sql := range begin {
 		if _, err := d.Exec(ctx, sql); err != nil {
@@ -280,12 +326,27 @@ func (d *database) err(ctx context.Context, err error) error {
 		return context.Cause(ctx)
 	}
 	if errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, sql.ErrConnDone) {
-		return &store.Fault{Kind: store.Lost, Message: "the connection to the server broke", Err: err, Hint: "everything that was not committed is rolled back by the server"}
+		return &store.Fault{
+			Kind:    store.Lost,
+			Message: "the connection to the server broke",
+			Err:     err,
+			Hint:    "everything that was not committed is rolled back by the server",
+		}
 	}
 	var e *mysql.MySQLError
-	if errors.Is(err, mysql.ErrPktTooLarge) || errors.As(err, &e) && e.Number == 1153 {
-		return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("a statement has more than the %d bytes that the server takes (max_allowed_packet)", d.packet), Err: err,
-			Hint: "raise max_allowed_packet; for the journal's copy of input files and rows, --no-journal is the other way"}
+	errors.As(err, &e)
+	if errors.Is(err, mysql.ErrPktTooLarge) ||
+		e != nil &&
+			(e.Number == 1153 || e.Number == unknownError && strings.Contains(e.Message, "'max_allowed_packet'")) {
+		return &store.Fault{
+			Kind: store.Refused,
+			Message: fmt.Sprintf(
+				"a statement has more than the %d bytes that the server takes (max_allowed_packet)",
+				d.packet,
+			),
+			Err:  err,
+			Hint: "raise max_allowed_packet; for the journal's copy of input files and rows, --no-journal is the other way",
+		}
 	}
 	if e == nil {
 		return err
@@ -295,7 +356,10 @@ func (d *database) err(ctx context.Context, err error) error {
 	case 1213, 1180, 1020:
 		f.Kind, f.Message = store.Transient, "the server ended the transaction because of another one"
 	case 1205:
-		f.Kind, f.Message, f.Hint = store.Locked, fmt.Sprintf("another program holds a lock (waited %d s)", lockWait), "end the other program's transaction, and try again"
+		f.Kind, f.Message, f.Hint = store.Locked, fmt.Sprintf(
+			"another program holds a lock (waited %d s)",
+			lockWait,
+		), "end the other program's transaction, and try again"
 	case 1044, 1045, 1142, 1143, 1227, 1370:
 		f.Kind, f.Message, f.Hint = store.Denied, "the server does not let this user do that", "the user needs SELECT, INSERT, UPDATE and DELETE on the tables, and CREATE TEMPORARY TABLES on the database"
 	case 1021, 1114, 3, 28, 1041:
@@ -352,11 +416,25 @@ func violationOf(number uint16, message string) *store.Violation {
 const (
 	noSavepoints    = 1178
 	noSuchSavepoint = 1305
+	unknownError    = 1105 // also for a value that is sent in pieces and gets too long: only the text names the setting
 )
+
+// writesTo tells whether a statement of this program changes rows of a table.
+func writesTo(text, table string) bool {
+	for _, head := range []string{"INSERT INTO ", "UPDATE ", "DELETE FROM ", "DELETE t FROM "} {
+		if rest, ok := strings.CutPrefix(text, head); ok {
+			return rest == table || strings.HasPrefix(rest, table+" ")
+		}
+	}
+	return false
+}
 
 // Exec runs a statement.
 func (d *database) Exec(ctx context.Context, text string, args ...setwise.Arg) (int64, error) {
 	began := time.Now()
+	for _, t := range d.unsafe {
+		d.lasting = d.lasting || d.within && writesTo(text, d.Table(t))
+	}
 	r, err := d.conn.ExecContext(ctx, text, bind(args)...)
 	n := int64(0)
 	if err == nil {
@@ -368,21 +446,40 @@ func (d *database) Exec(ctx context.Context, text string, args ...setwise.Arg) (
 
 // marked takes statements about savepoints as done that a table's engine without
 // savepoints prevents: they matter only if something must be taken back, which is
-// refused then.
+// refused then. Some engines say so by an error, others keep the rows and say nothing.
 func (d *database) marked(text string, err error) error {
-	var e *mysql.MySQLError
-	if err == nil || !strings.Contains(text, "SAVEPOINT ") || !errors.As(err, &e) || e.Number != noSavepoints && e.Number != noSuchSavepoint {
+	if !strings.Contains(text, "SAVEPOINT ") {
 		return err
 	}
-	if strings.HasPrefix(text, "ROLLBACK TO ") {
-		return &store.Fault{Kind: store.Refused, Message: "rows were refused, and a table written to in this transaction is of an engine without savepoints, so that they cannot be looked for", Err: err,
-			Hint: "ALTER TABLE ... ENGINE=InnoDB, or leave such a table out; rows in it stay"}
+	back := strings.HasPrefix(text, "ROLLBACK TO ")
+	var e *mysql.MySQLError
+	switch {
+	case err == nil && back:
+		if !d.lasting {
+			return nil
+		}
+	case !errors.As(err, &e) || e.Number != noSavepoints && e.Number != noSuchSavepoint:
+		return err
+	}
+	if back {
+		return &store.Fault{
+			Kind:    store.Refused,
+			Message: "rows were refused, and a table written to in this transaction is of an engine without savepoints, so that they cannot be looked for",
+			Err:     err,
+			Hint:    "ALTER TABLE ... ENGINE=InnoDB, or leave such a table out; rows in it stay",
+		}
 	}
 	return nil
 }
 
 // Query runs a query.
-func (d *database) Query(ctx context.Context, text string, args []setwise.Arg, columns []*schema.Column, show func([]value.Value) error) error {
+func (d *database) Query(
+	ctx context.Context,
+	text string,
+	args []setwise.Arg,
+	columns []*schema.Column,
+	show func([]value.Value) error,
+) error {
 	began := time.Now()
 	rows, err := d.conn.QueryContext(ctx, text, bind(args)...)
 	if err != nil {
@@ -484,7 +581,13 @@ func (d *database) Qualified(_ context.Context, do func() error) error { return 
 
 // Among lets the engine read the references once: they need not have an index.
 func (d *database) Among(targets, references []string, _, other, conditions string) string {
-	return "(" + strings.Join(targets, ", ") + ") IN (SELECT " + strings.Join(references, ", ") + " FROM " + other + " WHERE " + conditions + ")"
+	return "(" + strings.Join(
+		targets,
+		", ",
+	) + ") IN (SELECT " + strings.Join(
+		references,
+		", ",
+	) + " FROM " + other + " WHERE " + conditions + ")"
 }
 
 func (d *database) Differs(a, b string, c *schema.Column) string {
@@ -507,7 +610,12 @@ func (d *database) CreateTemporary(name string, columns []*schema.Column) string
 		}
 		list = append(list, d.Quote(c.Name)+" "+base)
 	}
-	return "CREATE TEMPORARY TABLE IF NOT EXISTS " + d.Quote(name) + " (" + strings.Join(list, ", ") + ") ENGINE = InnoDB"
+	return "CREATE TEMPORARY TABLE IF NOT EXISTS " + d.Quote(
+		name,
+	) + " (" + strings.Join(
+		list,
+		", ",
+	) + ") ENGINE = InnoDB"
 }
 
 // Upsert is empty: the engine's own statement takes a collision with any key for a match.
@@ -521,7 +629,10 @@ func (d *database) UpdateFrom(table, stage string, set []setwise.Assignment, on,
 	if stage == "" {
 		return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " WHERE " + where
 	}
-	return "UPDATE " + table + " AS t JOIN " + stage + " AS s ON " + on + " SET " + strings.Join(list, ", ") + " WHERE " + where
+	return "UPDATE " + table + " AS t JOIN " + stage + " AS s ON " + on + " SET " + strings.Join(
+		list,
+		", ",
+	) + " WHERE " + where
 }
 
 func (d *database) DeleteFrom(t *schema.Table, stage, on string) string {
@@ -536,7 +647,13 @@ func (d *database) Nowhere(*schema.Column) string { return "" }
 
 // NotIn lets the engine read the stage once: it has no index.
 func (d *database) NotIn(columns, staged []string, stage, _ string) string {
-	return "(" + strings.Join(columns, ", ") + ") NOT IN (SELECT " + strings.Join(staged, ", ") + " FROM " + stage + " AS s)"
+	return "(" + strings.Join(
+		columns,
+		", ",
+	) + ") NOT IN (SELECT " + strings.Join(
+		staged,
+		", ",
+	) + " FROM " + stage + " AS s)"
 }
 
 func (d *database) Locking(shared bool) string {
@@ -598,7 +715,9 @@ func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, er
 }
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
-	return "SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?", []setwise.Arg{{Value: value.String(t.Name)}}
+	return "SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?", []setwise.Arg{
+		{Value: value.String(t.Name)},
+	}
 }
 
 func (d *database) Declare(c *schema.Column) string {
@@ -644,18 +763,29 @@ func (d *database) Lock(ctx context.Context, name string) (string, error) {
 	text := &schema.Column{Kind: schema.Text}
 	holder := ""
 	key := []setwise.Arg{{Value: lockName(name)}}
-	err := d.Query(ctx, "SELECT CASE WHEN GET_LOCK("+lockExpression+", 0) = 1 THEN '' ELSE 'another connection' END", key, []*schema.Column{text}, func(row []value.Value) error {
-		holder = row[0].S
-		return nil
-	})
+	err := d.Query(
+		ctx,
+		"SELECT CASE WHEN GET_LOCK("+lockExpression+", 0) = 1 THEN '' ELSE 'another connection' END",
+		key,
+		[]*schema.Column{text},
+		func(row []value.Value) error {
+			holder = row[0].S
+			return nil
+		},
+	)
 	if err != nil || holder == "" {
 		return holder, err
 	}
-	err = d.Query(ctx, "SELECT CONCAT('connection ', id, ' of ', user, ' from ', host) FROM information_schema.processlist WHERE id = IS_USED_LOCK("+lockExpression+")",
-		key, []*schema.Column{text}, func(row []value.Value) error {
+	err = d.Query(
+		ctx,
+		"SELECT CONCAT('connection ', id, ' of ', user, ' from ', host) FROM information_schema.processlist WHERE id = IS_USED_LOCK("+lockExpression+")",
+		key,
+		[]*schema.Column{text},
+		func(row []value.Value) error {
 			holder = row[0].S
 			return nil
-		})
+		},
+	)
 	return holder, err
 }
 
@@ -663,11 +793,18 @@ func (d *database) Lock(ctx context.Context, name string) (string, error) {
 // counter moves by itself when the rows are written.
 func (d *database) Reserve(ctx context.Context, t *schema.Table, _ *schema.Column, last int64) error {
 	next := int64(0)
-	err := d.Query(ctx, "SELECT coalesce(auto_increment, 0) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?",
-		[]setwise.Arg{{Value: value.String(t.LocalName())}}, []*schema.Column{setwise.Ordinal}, func(row []value.Value) error {
+	err := d.Query(
+		ctx,
+		"SELECT coalesce(auto_increment, 0) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?",
+		[]setwise.Arg{
+			{Value: value.String(t.LocalName())},
+		},
+		[]*schema.Column{setwise.Ordinal},
+		func(row []value.Value) error {
 			next = row[0].N
 			return nil
-		})
+		},
+	)
 	if err != nil || next > last {
 		return err
 	}

@@ -17,10 +17,13 @@ import (
 
 // own makes databases on the server of a URL.
 type own struct {
-	*database
+	db     *database
 	driver Driver
 	given  *address
 }
+
+// Close closes the connection.
+func (o *own) Close() error { return o.db.Close() }
 
 // Own connects to the database of the server's own descriptions, which is always there.
 func (d Driver) Own(ctx context.Context, u string) (store.Own, error) {
@@ -80,18 +83,30 @@ func (d *database) mark(name string) string {
 // Create makes a database with its mark.
 func (o *own) Create(ctx context.Context, name string) error {
 	sql := "CREATE DATABASE " + quote(name) + " CHARACTER SET utf8mb4"
-	if o.maria {
+	if o.db.maria {
 		sql += " COMMENT '" + markWord + store.MarkMade + "'"
 	}
-	_, err := o.Exec(ctx, sql)
+	_, err := o.db.Exec(ctx, sql)
 	var fault *store.Fault
 	if errors.As(err, &fault) && fault.Kind == store.Denied {
-		return &store.Fault{Kind: store.Denied, Err: fault.Err, Message: "this user may not make databases", Hint: "GRANT ALL ON `evensprout\\_%`.* lets it; during --shared needs none"}
+		return &store.Fault{
+			Kind:    store.Denied,
+			Err:     fault.Err,
+			Message: "this user may not make databases",
+			Hint:    "GRANT ALL ON `evensprout\\_%`.* lets it; during --shared needs none",
+		}
 	}
-	if err != nil || o.maria {
+	if err != nil || o.db.maria {
 		return err
 	}
-	_, err = o.Exec(ctx, "CREATE TABLE "+quote(name)+"."+quote(markTable)+" (id INTEGER PRIMARY KEY) COMMENT = '"+markWord+store.MarkMade+"'")
+	_, err = o.db.Exec(
+		ctx,
+		"CREATE TABLE "+quote(
+			name,
+		)+"."+quote(
+			markTable,
+		)+" (id INTEGER PRIMARY KEY) COMMENT = '"+markWord+store.MarkMade+"'",
+	)
 	return err
 }
 
@@ -124,11 +139,30 @@ const markTable = "evensprout_mark"
 const markWord = "evensprout: "
 
 // notCopied tells the tables of this program.
-var notCopied = []string{markTable, "evensprout_loads", "evensprout_chunks", "evensprout_contents", "evensprout_occasions"}
+var notCopied = []string{
+	markTable,
+	"evensprout_loads",
+	"evensprout_chunks",
+	"evensprout_contents",
+	"evensprout_occasions",
+}
 
 // external are engines whose tables keep their rows elsewhere: on another server, in
 // other tables, or in files that they name.
-var external = []string{"FEDERATED", "CONNECT", "SPIDER", "MRG_MYISAM", "MRG_MyISAM", "S3", "OQGRAPH", "SPHINX", "VP", "CASSANDRA", "NDB", "NDBCLUSTER"}
+var external = []string{
+	"FEDERATED",
+	"CONNECT",
+	"SPIDER",
+	"MRG_MYISAM",
+	"MRG_MyISAM",
+	"S3",
+	"OQGRAPH",
+	"SPHINX",
+	"VP",
+	"CASSANDRA",
+	"NDB",
+	"NDBCLUSTER",
+}
 
 func isExternal(engine string) bool {
 	return slices.ContainsFunc(external, func(e string) bool { return strings.EqualFold(e, engine) })
@@ -154,15 +188,35 @@ func (o *own) Copy(ctx context.Context, from, name string) error {
 // reaches refuses a database whose triggers or routines name it: those of a copy would
 // write into it.
 func (o *own) reaches(ctx context.Context, from string) error {
-	bodies, err := o.texts(ctx, 2, "SELECT CONCAT('trigger ', trigger_name), action_statement FROM information_schema.triggers WHERE trigger_schema = ? UNION ALL SELECT CONCAT(LOWER(routine_type), ' ', routine_name), coalesce(routine_definition, '') FROM information_schema.routines WHERE routine_schema = ?", from, from)
+	bodies, err := o.db.texts(
+		ctx,
+		2,
+		"SELECT CONCAT('trigger ', trigger_name), action_statement FROM information_schema.triggers WHERE trigger_schema = ? UNION ALL SELECT CONCAT(LOWER(routine_type), ' ', routine_name), coalesce(routine_definition, '') FROM information_schema.routines WHERE routine_schema = ?",
+		from,
+		from,
+	)
 	if err != nil {
 		return err
 	}
-	names := regexp.MustCompile("(?i)(^|[^A-Za-z0-9_$`])(`" + regexp.QuoteMeta(strings.ReplaceAll(from, "`", "``")) + "`|" + regexp.QuoteMeta(from) + ")\\s*\\.")
+	names := regexp.MustCompile(
+		"(?i)(^|[^A-Za-z0-9_$`])(`" + regexp.QuoteMeta(
+			strings.ReplaceAll(from, "`", "``"),
+		) + "`|" + regexp.QuoteMeta(
+			from,
+		) + ")\\s*\\.",
+	)
 	for _, b := range bodies {
 		if names.MatchString(b[1]) {
-			return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("the database %s was not copied: its %s names it, so that of a copy would work on %s", from, b[0], from),
-				Hint: "leave the database's name out there; or make a fresh database from the schema: --schema schema.sql, or --prepare 'your migration command'"}
+			return &store.Fault{
+				Kind: store.Refused,
+				Message: fmt.Sprintf(
+					"the database %s was not copied: its %s names it, so that of a copy would work on %s",
+					from,
+					b[0],
+					from,
+				),
+				Hint: "leave the database's name out there; or make a fresh database from the schema: --schema schema.sql, or --prepare 'your migration command'",
+			}
 		}
 	}
 	return nil
@@ -185,24 +239,32 @@ func (o *own) copy(ctx context.Context, from, name string, withExternal bool) (e
 		return err
 	}
 	defer func() {
-		_, back := o.Exec(context.WithoutCancel(ctx), "SET SESSION foreign_key_checks = 1, unique_checks = 1, sql_mode = @evensprout_sql_mode")
-		_, out := o.Exec(context.WithoutCancel(ctx), "USE information_schema")
+		_, back := o.db.Exec(
+			context.WithoutCancel(ctx),
+			"SET SESSION foreign_key_checks = 1, unique_checks = 1, sql_mode = @evensprout_sql_mode",
+		)
+		_, out := o.db.Exec(context.WithoutCancel(ctx), "USE information_schema")
 		err = errors.Join(err, back, out)
 	}()
 	for _, sql := range []string{"SET @evensprout_sql_mode = @@SESSION.sql_mode", "USE " + quote(name), "SET SESSION foreign_key_checks = 0, unique_checks = 0"} {
-		if _, err := o.Exec(ctx, sql); err != nil {
+		if _, err := o.db.Exec(ctx, sql); err != nil {
 			return err
 		}
 	}
-	if here, err := o.texts(ctx, 1, "SELECT DATABASE()"); err != nil || here[0][0] != name {
+	if here, err := o.db.texts(ctx, 1, "SELECT DATABASE()"); err != nil || here[0][0] != name {
 		return errors.Join(err, store.NotOwn(name, "the connection leads elsewhere"))
 	}
-	tables, err := o.texts(ctx, 3, "SELECT table_name, table_type, coalesce(engine, '') FROM information_schema.tables WHERE table_schema = ? AND table_type NOT IN ('VIEW', 'SYSTEM VIEW') ORDER BY table_type = 'SEQUENCE' DESC, table_name", from)
+	tables, err := o.db.texts(
+		ctx,
+		3,
+		"SELECT table_name, table_type, coalesce(engine, '') FROM information_schema.tables WHERE table_schema = ? AND table_type NOT IN ('VIEW', 'SYSTEM VIEW') ORDER BY table_type = 'SEQUENCE' DESC, table_name",
+		from,
+	)
 	if err != nil {
 		return err
 	}
 	shown := func(kind, name string, width int) ([]string, error) {
-		rows, err := o.texts(ctx, width, "SHOW CREATE "+kind+" "+quote(from)+"."+quote(name))
+		rows, err := o.db.texts(ctx, width, "SHOW CREATE "+kind+" "+quote(from)+"."+quote(name))
 		if err != nil || len(rows) != 1 {
 			return nil, errors.Join(err, fmt.Errorf("%s %s of %s cannot be copied", strings.ToLower(kind), name, from))
 		}
@@ -221,9 +283,18 @@ func (o *own) copy(ctx context.Context, from, name string, withExternal bool) (e
 		if err != nil {
 			return nil, err
 		}
-		return []string{"SET SESSION sql_mode = " + string(store.AppendQuoted(nil, row[1])), row[2], "SET SESSION sql_mode = @evensprout_sql_mode"}, nil
+		return []string{
+			"SET SESSION sql_mode = " + string(store.AppendQuoted(nil, row[1])),
+			row[2],
+			"SET SESSION sql_mode = @evensprout_sql_mode",
+		}, nil
 	}
-	columns, err := o.texts(ctx, 2, "SELECT table_name, column_name FROM information_schema.columns WHERE table_schema = ? AND coalesce(generation_expression, '') = '' AND extra NOT LIKE '%GENERATED%' ORDER BY table_name, ordinal_position", from)
+	columns, err := o.db.texts(
+		ctx,
+		2,
+		"SELECT table_name, column_name FROM information_schema.columns WHERE table_schema = ? AND coalesce(generation_expression, '') = '' AND extra NOT LIKE '%GENERATED%' ORDER BY table_name, ordinal_position",
+		from,
+	)
 	if err != nil {
 		return err
 	}
@@ -246,7 +317,11 @@ func (o *own) copy(ctx context.Context, from, name string, withExternal bool) (e
 			if err != nil {
 				return err
 			}
-			next, err := o.texts(ctx, 1, "SELECT CAST(next_not_cached_value AS CHAR) FROM "+quote(from)+"."+quote(t[0]))
+			next, err := o.db.texts(
+				ctx,
+				1,
+				"SELECT CAST(next_not_cached_value AS CHAR) FROM "+quote(from)+"."+quote(t[0]),
+			)
 			if err != nil || len(next) != 1 {
 				return errors.Join(err, fmt.Errorf("the sequence %s of %s cannot be copied", t[0], from))
 			}
@@ -259,10 +334,18 @@ func (o *own) copy(ctx context.Context, from, name string, withExternal bool) (e
 		}
 		run = append(run, text)
 		if list := strings.Join(written[t[0]], ", "); list != "" && !isExternal(t[2]) { // its rows are where they were
-			run = append(run, "INSERT INTO "+quote(t[0])+" ("+list+") SELECT "+list+" FROM "+quote(from)+"."+quote(t[0]))
+			run = append(
+				run,
+				"INSERT INTO "+quote(t[0])+" ("+list+") SELECT "+list+" FROM "+quote(from)+"."+quote(t[0]),
+			)
 		}
 	}
-	routines, err := o.texts(ctx, 2, "SELECT routine_type, routine_name FROM information_schema.routines WHERE routine_schema = ? AND routine_type IN ('FUNCTION', 'PROCEDURE') ORDER BY routine_type, routine_name", from)
+	routines, err := o.db.texts(
+		ctx,
+		2,
+		"SELECT routine_type, routine_name FROM information_schema.routines WHERE routine_schema = ? AND routine_type IN ('FUNCTION', 'PROCEDURE') ORDER BY routine_type, routine_name",
+		from,
+	)
 	if err != nil {
 		return err
 	}
@@ -273,21 +356,34 @@ func (o *own) copy(ctx context.Context, from, name string, withExternal bool) (e
 		}
 		run = append(run, list...)
 	}
-	views, err := o.texts(ctx, 2, "SELECT table_name, view_definition FROM information_schema.views WHERE table_schema = ? ORDER BY table_name", from)
+	views, err := o.db.texts(
+		ctx,
+		2,
+		"SELECT table_name, view_definition FROM information_schema.views WHERE table_schema = ? ORDER BY table_name",
+		from,
+	)
 	if err != nil {
 		return err
 	}
 	// A view may rest on another: they are tried until no more can be made.
 	var later []string
 	for _, v := range views {
-		later = append(later, "CREATE VIEW "+quote(v[0])+" AS "+strings.ReplaceAll(v[1], quote(from)+".", quote(name)+"."))
+		later = append(
+			later,
+			"CREATE VIEW "+quote(v[0])+" AS "+strings.ReplaceAll(v[1], quote(from)+".", quote(name)+"."),
+		)
 	}
-	triggers, err := o.texts(ctx, 1, "SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ? ORDER BY event_object_table, action_timing, event_manipulation, action_order", from)
+	triggers, err := o.db.texts(
+		ctx,
+		1,
+		"SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ? ORDER BY event_object_table, action_timing, event_manipulation, action_order",
+		from,
+	)
 	if err != nil {
 		return err
 	}
 	for _, sql := range run {
-		if _, err := o.Exec(ctx, sql); err != nil {
+		if _, err := o.db.Exec(ctx, sql); err != nil {
 			return err
 		}
 	}
@@ -295,7 +391,7 @@ func (o *own) copy(ctx context.Context, from, name string, withExternal bool) (e
 		var again []string
 		var failed error
 		for _, sql := range later {
-			if _, err := o.Exec(ctx, sql); err != nil {
+			if _, err := o.db.Exec(ctx, sql); err != nil {
 				again, failed = append(again, sql), err
 			}
 		}
@@ -313,7 +409,7 @@ func (o *own) copy(ctx context.Context, from, name string, withExternal bool) (e
 			return err
 		}
 		for _, sql := range list {
-			if _, err := o.Exec(ctx, sql); err != nil {
+			if _, err := o.db.Exec(ctx, sql); err != nil {
 				return err
 			}
 		}
@@ -329,7 +425,10 @@ func (o *own) Empty(ctx context.Context, name string, tables []*schema.Table) er
 	defer d.Close()
 	for _, t := range tables {
 		if t.External != "" {
-			return store.NotOwn(name, fmt.Sprintf("the rows of its table %s are kept elsewhere (%s)", t.Name, t.External))
+			return store.NotOwn(
+				name,
+				fmt.Sprintf("the rows of its table %s are kept elsewhere (%s)", t.Name, t.External),
+			)
 		}
 	}
 	if _, err := d.Exec(ctx, "SET SESSION foreign_key_checks = 0"); err != nil {
@@ -367,15 +466,21 @@ func (o *own) Mark(ctx context.Context, name, word string) error {
 		return err
 	}
 	what := "TABLE " + quote(name) + "." + quote(markTable)
-	if o.maria {
+	if o.db.maria {
 		what = "DATABASE " + quote(name)
 	}
-	_, err := o.Exec(ctx, "ALTER "+what+" COMMENT = "+string(store.AppendQuoted(nil, markWord+word)))
+	_, err := o.db.Exec(ctx, "ALTER "+what+" COMMENT = "+string(store.AppendQuoted(nil, markWord+word)))
 	return err
 }
 
 func (o *own) List(ctx context.Context) ([]store.OwnDatabase, error) {
-	rows, err := o.texts(ctx, 2, "SELECT s.schema_name, "+o.mark("s.schema_name")+" FROM information_schema.schemata s WHERE s.schema_name LIKE 'evensprout\\_%' ORDER BY 1")
+	rows, err := o.db.texts(
+		ctx,
+		2,
+		"SELECT s.schema_name, "+o.db.mark(
+			"s.schema_name",
+		)+" FROM information_schema.schemata s WHERE s.schema_name LIKE 'evensprout\\_%' ORDER BY 1",
+	)
 	var out []store.OwnDatabase
 	for _, r := range rows {
 		mark, _ := strings.CutPrefix(r[1], markWord)
@@ -388,39 +493,55 @@ func (o *own) List(ctx context.Context) ([]store.OwnDatabase, error) {
 }
 
 func (o *own) Sessions(ctx context.Context, name string) (int64, error) {
-	return setwise.Number(ctx, o.database, "SELECT count(*) FROM information_schema.processlist WHERE db = ? AND id <> CONNECTION_ID()", setwise.Arg{Value: value.String(name)})
+	return setwise.Number(
+		ctx,
+		o.db,
+		"SELECT count(*) FROM information_schema.processlist WHERE db = ? AND id <> CONNECTION_ID()",
+		setwise.Arg{Value: value.String(name)},
+	)
 }
 
 func (o *own) Drop(ctx context.Context, name string) error {
-	there, err := o.texts(ctx, 1, "SELECT schema_name FROM information_schema.schemata WHERE schema_name = ?", name)
+	there, err := o.db.texts(ctx, 1, "SELECT schema_name FROM information_schema.schemata WHERE schema_name = ?", name)
 	if err != nil || len(there) == 0 {
 		return err
 	}
 	if err := o.marked(ctx, name); err != nil {
 		// One without anything in it is what a run left that was killed before it could mark it.
-		n, failed := setwise.Number(ctx, o.database, "SELECT (SELECT count(*) FROM information_schema.tables WHERE table_schema = ?) + (SELECT count(*) FROM information_schema.routines WHERE routine_schema = ?)", setwise.Arg{Value: value.String(name)}, setwise.Arg{Value: value.String(name)})
+		n, failed := setwise.Number(
+			ctx,
+			o.db,
+			"SELECT (SELECT count(*) FROM information_schema.tables WHERE table_schema = ?) + (SELECT count(*) FROM information_schema.routines WHERE routine_schema = ?)",
+			setwise.Arg{Value: value.String(name)},
+			setwise.Arg{Value: value.String(name)},
+		)
 		if failed != nil || n > 0 {
 			return errors.Join(err, failed)
 		}
 	}
 	// Others' statements hold locks on tables, for which this one would wait.
-	busy, err := o.texts(ctx, 1, "SELECT CAST(id AS CHAR) FROM information_schema.processlist WHERE db = ? AND id <> CONNECTION_ID()", name)
+	busy, err := o.db.texts(
+		ctx,
+		1,
+		"SELECT CAST(id AS CHAR) FROM information_schema.processlist WHERE db = ? AND id <> CONNECTION_ID()",
+		name,
+	)
 	if err != nil {
 		return err
 	}
 	for _, b := range busy {
-		o.Exec(ctx, "KILL "+b[0])
+		o.db.Exec(ctx, "KILL "+b[0])
 	}
-	_, err = o.Exec(ctx, "DROP DATABASE IF EXISTS "+quote(name))
+	_, err = o.db.Exec(ctx, "DROP DATABASE IF EXISTS "+quote(name))
 	return err
 }
 
 func (o *own) Hold(ctx context.Context, name string) (bool, error) {
-	holder, err := o.Lock(ctx, name)
+	holder, err := o.db.Lock(ctx, name)
 	return holder == "", err
 }
 
-func (o *own) Release(ctx context.Context, name string) error { return o.Unlock(ctx, name) }
+func (o *own) Release(ctx context.Context, name string) error { return o.db.Unlock(ctx, name) }
 
 // Variables are what the server's clients read, and URLs for JDBC and Go. Those that
 // could lead elsewhere are taken away.
@@ -434,7 +555,7 @@ func (Driver) Variables(u string) []store.Variable {
 	if c.Net == "unix" {
 		host = "localhost"
 	}
-	list := store.Plain(u, host, port, c.User, c.Passwd, c.DBName)
+	list := store.Address{URL: u, Host: host, Port: port, User: c.User, Password: c.Passwd, Name: c.DBName}.Variables()
 	set := func(name, value string) {
 		list = append(list, store.Variable{Name: name, Value: value, Gone: value == ""})
 	}

@@ -34,7 +34,7 @@ COMMIT;`)
 	defer o.Drop(t.Context(), name)
 	d := o.(*own)
 	ask := func(sql string) string {
-		rows, err := d.texts(t.Context(), 1, strings.ReplaceAll(sql, "{}", "`"+name+"`."))
+		rows, err := d.db.texts(t.Context(), 1, strings.ReplaceAll(sql, "{}", "`"+name+"`."))
 		require.NoError(t, err)
 		var out []string
 		for _, r := range rows {
@@ -42,13 +42,23 @@ COMMIT;`)
 		}
 		return strings.Join(out, ",")
 	}
-	assert.Equal(t, "2,2", ask("SELECT CAST(count(*) AS CHAR) FROM {}docks UNION ALL SELECT CAST(count(*) AS CHAR) FROM {}boats"))
+	assert.Equal(
+		t,
+		"2,2",
+		ask("SELECT CAST(count(*) AS CHAR) FROM {}docks UNION ALL SELECT CAST(count(*) AS CHAR) FROM {}boats"),
+	)
 	assert.Equal(t, "6,6", ask("SELECT CAST(twice AS CHAR) FROM {}docks ORDER BY id"))
 	assert.Equal(t, "a,b", ask("SELECT name FROM {}a_view ORDER BY id"))
 	assert.Equal(t, "40", ask("SELECT CAST(NEXTVAL({}numbers) AS CHAR)"))
 	require.NoError(t, o.Run(t.Context(), name, "INSERT INTO docks (id) VALUES (100);"))
 	assert.Equal(t, "dock 7", ask("SELECT name FROM {}docks WHERE id = 100"))
-	assert.Equal(t, "2", ask("SELECT CAST(count(*) AS CHAR) FROM information_schema.referential_constraints WHERE constraint_schema = '"+name+"'"))
+	assert.Equal(
+		t,
+		"2",
+		ask(
+			"SELECT CAST(count(*) AS CHAR) FROM information_schema.referential_constraints WHERE constraint_schema = '"+name+"'",
+		),
+	)
 }
 
 func TestVariables(t *testing.T) {

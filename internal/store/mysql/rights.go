@@ -100,5 +100,9 @@ func (d *database) may(ctx context.Context, statement string) (bool, error) {
 // Clock asks for the server's time, and for its zone: what our own session has does not
 // count.
 func (d *database) Clock(ctx context.Context) (time.Time, string, error) {
-	return setwise.Clock(ctx, d, "SELECT now(6), CASE WHEN zone IN ('UTC', '+00:00', 'GMT', 'Etc/UTC') THEN '' ELSE zone END FROM (SELECT CASE WHEN @@global.time_zone = 'SYSTEM' THEN @@system_time_zone ELSE @@global.time_zone END AS zone) z")
+	return setwise.Clock(
+		ctx,
+		d,
+		"SELECT now(6), CASE WHEN zone IN ('UTC', '+00:00', 'GMT', 'Etc/UTC') THEN '' ELSE zone END FROM (SELECT CASE WHEN @@global.time_zone = 'SYSTEM' THEN @@system_time_zone ELSE @@global.time_zone END AS zone) z",
+	)
 }

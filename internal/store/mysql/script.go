@@ -18,7 +18,12 @@ func (script) Name() string { return "MariaDB" }
 func (script) Late() []string { return nil }
 
 func (script) Begin() []string {
-	return []string{"SET NAMES utf8mb4", "SET time_zone = '+00:00'", "SET sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,NO_BACKSLASH_ESCAPES'", "START TRANSACTION"}
+	return []string{
+		"SET NAMES utf8mb4",
+		"SET time_zone = '+00:00'",
+		"SET sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,NO_BACKSLASH_ESCAPES'",
+		"START TRANSACTION",
+	}
 }
 
 func (script) Quote(name string) string                            { return quote(name) }

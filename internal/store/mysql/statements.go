@@ -23,13 +23,17 @@ func statements(script string) []statement {
 		text := script[begin:to]
 		trimmed := strings.TrimLeft(text, " \t\r\n")
 		if strings.TrimSpace(trimmed) != "" {
-			out = append(out, statement{strings.TrimSpace(trimmed), beginLine + strings.Count(text[:len(text)-len(trimmed)], "\n")})
+			out = append(
+				out,
+				statement{strings.TrimSpace(trimmed), beginLine + strings.Count(text[:len(text)-len(trimmed)], "\n")},
+			)
 		}
 	}
 	for i := 0; i < len(script); {
 		rest := script[i:]
 		startOfLine := i == 0 || script[i-1] == '\n'
-		if startOfLine && len(rest) > len("delimiter ") && strings.EqualFold(rest[:len("delimiter ")], "delimiter ") && store.OnlyComments(script[begin:i]) {
+		if startOfLine && len(rest) > len("delimiter ") && strings.EqualFold(rest[:len("delimiter ")], "delimiter ") &&
+			store.OnlyComments(script[begin:i]) {
 			word, _, _ := strings.Cut(rest[len("delimiter "):], "\n")
 			if word = strings.TrimSpace(word); word != "" {
 				delimiter = word

@@ -50,7 +50,11 @@ func FuzzStatements(f *testing.F) {
 func TestTablesThatAreShownInPart(t *testing.T) {
 	id := &schema.Column{Name: "id"}
 	assert.True(t, torn(&schema.Table{Name: "a"}), "without its columns")
-	assert.True(t, torn(&schema.Table{Name: "a", Columns: []*schema.Column{{Name: "b"}}, PrimaryKey: []string{"id"}}), "without one of its key")
+	assert.True(
+		t,
+		torn(&schema.Table{Name: "a", Columns: []*schema.Column{{Name: "b"}}, PrimaryKey: []string{"id"}}),
+		"without one of its key",
+	)
 	assert.False(t, torn(&schema.Table{Name: "a", Columns: []*schema.Column{id}, PrimaryKey: []string{"id"}}))
 	assert.False(t, torn(&schema.Table{Name: "a", Columns: []*schema.Column{id}}))
 }

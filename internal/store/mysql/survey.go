@@ -58,7 +58,11 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 			return db, err
 		}
 		if try == tries {
-			return nil, &store.Fault{Kind: store.Transient, Message: "a table is being altered all the time", Hint: "try again when migrations are done"}
+			return nil, &store.Fault{
+				Kind:    store.Transient,
+				Message: "a table is being altered all the time",
+				Hint:    "try again when migrations are done",
+			}
 		}
 		select {
 		case <-ctx.Done():
@@ -70,7 +74,8 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 
 // torn tells whether a table is shown in part.
 func torn(t *schema.Table) bool {
-	return len(t.Columns) == 0 || slices.ContainsFunc(t.PrimaryKey, func(name string) bool { return t.Column(name) == nil })
+	return len(t.Columns) == 0 ||
+		slices.ContainsFunc(t.PrimaryKey, func(name string) bool { return t.Column(name) == nil })
 }
 
 func (d *database) survey(ctx context.Context) (*schema.Database, error) {
@@ -174,7 +179,12 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 		}
 	}
 	db.Link()
-	d.tables = db
+	d.tables, d.unsafe = db, nil
+	for _, t := range db.Tables {
+		if t.Unsafe {
+			d.unsafe = append(d.unsafe, t)
+		}
+	}
 	return db, nil
 }
 
@@ -237,7 +247,8 @@ var geometries = map[string]string{
 func column(r []string) *schema.Column {
 	c := &schema.Column{Name: r[0], Type: r[1], Declared: r[2], NotNull: r[7] == "NO", Base: r[2]}
 	extra := strings.ToLower(r[9])
-	c.Generated = strings.Contains(extra, "virtual generated") || strings.Contains(extra, "stored generated") || strings.Contains(extra, "persistent")
+	c.Generated = strings.Contains(extra, "virtual generated") || strings.Contains(extra, "stored generated") ||
+		strings.Contains(extra, "persistent")
 	c.Computed = r[12]
 	c.Restamps = strings.Contains(extra, "on update")
 	if c.Default = r[8] != "NULL"; c.Default {
@@ -316,7 +327,10 @@ func column(r []string) *schema.Column {
 	default:
 		c.Kind, c.Form = schema.Any, geometries[r[1]]
 	}
-	c.Narrow = c.Kind == schema.Text && r[10] != "" && !strings.HasPrefix(r[10], "utf8") && !strings.HasPrefix(r[10], "utf16") && !strings.HasPrefix(r[10], "utf32") && r[10] != "ucs2"
+	c.Narrow = c.Kind == schema.Text && r[10] != "" && !strings.HasPrefix(r[10], "utf8") &&
+		!strings.HasPrefix(r[10], "utf16") &&
+		!strings.HasPrefix(r[10], "utf32") &&
+		r[10] != "ucs2"
 	return c
 }
 

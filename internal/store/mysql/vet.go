@@ -16,7 +16,12 @@ import (
 func (d *database) Vet(ctx context.Context, tables []*schema.Table) ([]string, error) {
 	var writers []string
 	for _, t := range tables {
-		kinds, err := d.texts(ctx, 2, "SELECT table_type, coalesce(engine, '') FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?", t.Name)
+		kinds, err := d.texts(
+			ctx,
+			2,
+			"SELECT table_type, coalesce(engine, '') FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?",
+			t.Name,
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -33,11 +38,20 @@ func (d *database) Vet(ctx context.Context, tables []*schema.Table) ([]string, e
 				return nil, err
 			}
 			if len(rows) > 0 {
-				return nil, setwise.Unvetted(t.Name, "has a "+q.what+" "+rows[0][0]+", which this program did not make", "what it does would run with this user's rights: look at it, and drop it")
+				return nil, setwise.Unvetted(
+					t.Name,
+					"has a "+q.what+" "+rows[0][0]+", which this program did not make",
+					"what it does would run with this user's rights: look at it, and drop it",
+				)
 			}
 		}
-		rows, err := d.texts(ctx, 1, "SELECT DISTINCT grantee FROM information_schema.table_privileges WHERE table_schema = DATABASE() AND table_name = ? AND privilege_type IN ('INSERT', 'UPDATE', 'DELETE', 'TRIGGER')"+
-			" AND grantee <> CONCAT(CHAR(39), REPLACE(CURRENT_USER(), '@', CONCAT(CHAR(39), '@', CHAR(39))), CHAR(39))", t.Name)
+		rows, err := d.texts(
+			ctx,
+			1,
+			"SELECT DISTINCT grantee FROM information_schema.table_privileges WHERE table_schema = DATABASE() AND table_name = ? AND privilege_type IN ('INSERT', 'UPDATE', 'DELETE', 'TRIGGER')"+
+				" AND grantee <> CONCAT(CHAR(39), REPLACE(CURRENT_USER(), '@', CONCAT(CHAR(39), '@', CHAR(39))), CHAR(39))",
+			t.Name,
+		)
 		var fault *store.Fault
 		if err != nil && !(errors.As(err, &fault) && fault.Kind == store.Denied) {
 			return nil, err

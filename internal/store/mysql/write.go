@@ -14,7 +14,6 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
@@ -46,7 +45,7 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 			return nil, err
 		}
 	}
-	d.within = true
+	d.within, d.lasting = true, false
 	tx := &transaction{Tx: setwise.NewTx(d), db: d}
 	tx.Late = o.Late
 	if len(o.Loose) > 0 {
@@ -110,6 +109,7 @@ func (tx *transaction) tighten() error {
 
 // wrote notes a table whose references Settle looks at.
 func (tx *transaction) wrote(t *schema.Table) {
+	tx.db.lasting = tx.db.lasting || t.Unsafe
 	if tx.loose {
 		tx.written[t] = true
 	}
@@ -141,7 +141,7 @@ func (tx *transaction) Insert(ctx context.Context, into store.Into, rows store.R
 		return 0, err
 	}
 	tx.wrote(into.Table)
-	n, err := tx.db.load(ctx, tx.Table(into.Table), into, rows, false)
+	n, err := tx.db.load(ctx, tx.db.Table(into.Table), into, rows, false)
 	return n, setwise.Named(err, into.Table)
 }
 
@@ -152,14 +152,19 @@ func (d *database) Fill(ctx context.Context, table string, into store.Into, rows
 
 // InsertUnkeyed reads back the keys that the server gives. They are never computed
 // from the first one: servers of a cluster count in steps.
-func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, key *schema.Column, rows store.Rows) ([]value.Value, error) {
+func (tx *transaction) InsertUnkeyed(
+	ctx context.Context,
+	into store.Into,
+	key *schema.Column,
+	rows store.Rows,
+) ([]value.Value, error) {
 	tx.wrote(into.Table)
 	var keys []value.Value
 	for b := range rows {
 		if !tx.db.maria {
 			for i := range b.Len {
-				one := &grow.Batch{Entity: b.Entity, Len: 1, Width: b.Width, Values: b.Row(i)}
-				sql, args := tx.db.valuesOf(tx.Table(into.Table), into, []*grow.Batch{one}, -1)
+				one := b.Slice(i, i+1)
+				sql, args := tx.db.valuesOf(tx.db.Table(into.Table), into, []*value.Batch{one}, -1)
 				r, err := tx.db.conn.ExecContext(ctx, sql, args...)
 				if err != nil {
 					return nil, numbered(tx.db.err(ctx, err), int64(len(keys)))
@@ -173,9 +178,9 @@ func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, key *
 			continue
 		}
 		for part := range parts(b, tx.db.most(into)) {
-			sql, args := tx.db.valuesOf(tx.Table(into.Table), into, []*grow.Batch{part}, -1)
+			sql, args := tx.db.valuesOf(tx.db.Table(into.Table), into, []*value.Batch{part}, -1)
 			began := time.Now()
-			found, err := tx.db.conn.QueryContext(ctx, sql+" RETURNING "+tx.Quote(key.Name), args...)
+			found, err := tx.db.conn.QueryContext(ctx, sql+" RETURNING "+tx.db.Quote(key.Name), args...)
 			if err != nil {
 				return nil, tx.db.err(ctx, err)
 			}
@@ -211,7 +216,13 @@ var handlers atomic.Int64
 // load sends rows by LOAD DATA LOCAL, or by INSERT where the server does not allow
 // that. LOCAL makes the server leave out and cut what does not fit, with no more than
 // a warning; so the rows count as loaded only if all are there and nothing was said.
-func (d *database) load(ctx context.Context, table string, into store.Into, rows store.Rows, withNumbers bool) (int64, error) {
+func (d *database) load(
+	ctx context.Context,
+	table string,
+	into store.Into,
+	rows store.Rows,
+	withNumbers bool,
+) (int64, error) {
 	columns := into.Columns
 	if withNumbers {
 		columns = append([]*schema.Column{setwise.Ordinal}, columns...)
@@ -233,7 +244,10 @@ func (d *database) load(ctx context.Context, table string, into store.Into, rows
 	s.next, stop = iter.Pull(rows)
 	name := fmt.Sprintf("evensprout-%d", handlers.Add(1))
 	mysql.RegisterReaderHandler(name, func() io.Reader { return s })
-	text := " INTO TABLE " + table + ` CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' (` + strings.Join(list, ", ") + ")"
+	text := " INTO TABLE " + table + ` CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' (` + strings.Join(
+		list,
+		", ",
+	) + ")"
 	if set != nil {
 		text += " SET " + strings.Join(set, ", ")
 	}
@@ -289,7 +303,11 @@ func (d *database) warned(ctx context.Context, into store.Into, missing int64) e
 		return d.err(ctx, err)
 	}
 	defer rows.Close()
-	v := &store.Violation{Kind: store.Raised, Row: -1, Message: fmt.Sprintf("the server left out %d rows and does not say why", missing)}
+	v := &store.Violation{
+		Kind:    store.Raised,
+		Row:     -1,
+		Message: fmt.Sprintf("the server left out %d rows and does not say why", missing),
+	}
 	for rows.Next() {
 		var level, message string
 		var code uint16
@@ -330,7 +348,7 @@ func rowIn(message string) int64 {
 type stream struct {
 	into     store.Into
 	numbered bool
-	next     func() (*grow.Batch, bool)
+	next     func() (*value.Batch, bool)
 	buf      []byte
 	at       int // what is read of buf
 	rows     int64
@@ -406,8 +424,8 @@ func (d *database) most(into store.Into) int {
 }
 
 // parts cuts a batch.
-func parts(b *grow.Batch, most int) iter.Seq[*grow.Batch] {
-	return func(yield func(*grow.Batch) bool) {
+func parts(b *value.Batch, most int) iter.Seq[*value.Batch] {
+	return func(yield func(*value.Batch) bool) {
 		for at := 0; at < b.Len; at += most {
 			if !yield(b.Slice(at, min(at+most, b.Len))) {
 				return
@@ -417,7 +435,13 @@ func parts(b *grow.Batch, most int) iter.Seq[*grow.Batch] {
 }
 
 // insert sends rows by INSERT statements of many rows, cut by the bytes that they have.
-func (d *database) insert(ctx context.Context, table string, into store.Into, rows store.Rows, withNumbers bool) (int64, error) {
+func (d *database) insert(
+	ctx context.Context,
+	table string,
+	into store.Into,
+	rows store.Rows,
+	withNumbers bool,
+) (int64, error) {
 	total := int64(0)
 	for b := range rows {
 		for part := range parts(b, d.most(into)) {
@@ -427,7 +451,7 @@ func (d *database) insert(ctx context.Context, table string, into store.Into, ro
 				if withNumbers {
 					first = total
 				}
-				text, args := d.valuesOf(table, into, []*grow.Batch{part.Slice(from, to)}, first)
+				text, args := d.valuesOf(table, into, []*value.Batch{part.Slice(from, to)}, first)
 				began := time.Now()
 				r, err := d.conn.ExecContext(ctx, text, args...)
 				n := int64(0)
@@ -447,7 +471,7 @@ func (d *database) insert(ctx context.Context, table string, into store.Into, ro
 }
 
 // fits finds how many rows from a place on have no more bytes than half a packet.
-func (d *database) fits(into store.Into, b *grow.Batch, from int) int {
+func (d *database) fits(into store.Into, b *value.Batch, from int) int {
 	left := d.packet / 2
 	for i := from; i < b.Len; i++ {
 		for _, f := range into.Fields {
@@ -469,7 +493,7 @@ func short(text string) string {
 }
 
 // valuesOf makes an INSERT of rows, numbered from first, if that is not negative.
-func (d *database) valuesOf(table string, into store.Into, batches []*grow.Batch, first int64) (string, []any) {
+func (d *database) valuesOf(table string, into store.Into, batches []*value.Batch, first int64) (string, []any) {
 	columns := into.Columns
 	if first >= 0 {
 		columns = append([]*schema.Column{setwise.Ordinal}, columns...)
@@ -498,5 +522,11 @@ func (d *database) valuesOf(table string, into store.Into, batches []*grow.Batch
 			}
 		}
 	}
-	return "INSERT INTO " + table + " (" + strings.Join(setwise.Names(d, "", columns), ", ") + ") VALUES " + strings.Join(groups, ", "), args
+	return "INSERT INTO " + table + " (" + strings.Join(
+		setwise.Names(d, "", columns),
+		", ",
+	) + ") VALUES " + strings.Join(
+		groups,
+		", ",
+	), args
 }

@@ -35,15 +35,61 @@ func TestAddressesOfOtherDatabases(t *testing.T) {
 	const name = "evensprout_run_20260501080000_0123456789ab"
 	read, refused := 0, 0
 	for range 5000 {
-		user := one("", "me", "me:secret", "me:a%40b", "me:a#b", "me:a%2Fb%3Fc", "%6De:%73", "me:", "é:日本", "me:a;b", "me:a b")
+		user := one(
+			"",
+			"me",
+			"me:secret",
+			"me:a%40b",
+			"me:a#b",
+			"me:a%2Fb%3Fc",
+			"%6De:%73",
+			"me:",
+			"é:日本",
+			"me:a;b",
+			"me:a b",
+		)
 		if user != "" {
 			user += "@"
 		}
-		host := one("", "db.example.net", "db.example.net:5433", "127.0.0.1", "[::1]:5432", "[2001:db8::1]", "a.example.net,b.example.net", "a.example.net:1,b.example.net:2", "%2Frun%2Fpg", "%2Frun%2Fpg:5433", "a.example.net,%2Frun%2Fpg")
+		host := one(
+			"",
+			"db.example.net",
+			"db.example.net:5433",
+			"127.0.0.1",
+			"[::1]:5432",
+			"[2001:db8::1]",
+			"a.example.net,b.example.net",
+			"a.example.net:1,b.example.net:2",
+			"%2Frun%2Fpg",
+			"%2Frun%2Fpg:5433",
+			"a.example.net,%2Frun%2Fpg",
+		)
 		u := one("postgres://", "postgresql://") + user + host + one("", "/", "/prod", "/pr%6Fd", "/prod%2Fx", "/a b") +
-			some("dbname="+one("prod", "p%20d"), "database=prod", "host="+one("/run/pg", "c.example.net", "c.example.net,d.example.net"), "port="+one("5432", "1,2"), "user=you", "password="+one("x", "a%26b"),
-				"sslmode="+one("disable", "allow", "prefer", "require", "verify-full"), "application_name=prod", "search_path=prod", "options="+url.QueryEscape("-c dbname=prod"), "target_session_attrs="+one("any", "read-write", "primary"),
-				"connect_timeout=3", "channel_binding="+one("prefer", "require"), "sslsni="+one("0", "1"), "sslnegotiation=direct", "hostaddr=203.0.113.1", "require_auth=scram-sha-256")
+			some(
+				"dbname="+one("prod", "p%20d"),
+				"database=prod",
+				"host="+one("/run/pg", "c.example.net", "c.example.net,d.example.net"),
+				"port="+one("5432", "1,2"),
+				"user=you",
+				"password="+one("x", "a%26b"),
+				"sslmode="+one(
+					"disable",
+					"allow",
+					"prefer",
+					"require",
+					"verify-full",
+				),
+				"application_name=prod",
+				"search_path=prod",
+				"options="+url.QueryEscape("-c dbname=prod"),
+				"target_session_attrs="+one("any", "read-write", "primary"),
+				"connect_timeout=3",
+				"channel_binding="+one("prefer", "require"),
+				"sslsni="+one("0", "1"),
+				"sslnegotiation=direct",
+				"hostaddr=203.0.113.1",
+				"require_auth=scram-sha-256",
+			)
 		a, err := parse(u)
 		if err != nil {
 			assert.NotContains(t, err.Error(), "secret")

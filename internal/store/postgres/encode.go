@@ -17,8 +17,26 @@ import (
 // hasBinary tells whether values of a column are sent in binary form; others go as text.
 func hasBinary(c *schema.Column) bool {
 	switch c.Type {
-	case "int2", "int4", "int8", "numeric", "float4", "float8", "bool", "text", "citext", "varchar", "bpchar", "name", "bytea",
-		"date", "time", "timestamp", "timestamptz", "uuid", "json", "jsonb":
+	case "int2",
+		"int4",
+		"int8",
+		"numeric",
+		"float4",
+		"float8",
+		"bool",
+		"text",
+		"citext",
+		"varchar",
+		"bpchar",
+		"name",
+		"bytea",
+		"date",
+		"time",
+		"timestamp",
+		"timestamptz",
+		"uuid",
+		"json",
+		"jsonb":
 		return true
 	}
 	return c.Values != nil // an enumeration: its label
@@ -79,7 +97,10 @@ func appendBinary(b []byte, v *value.Value, c *schema.Column) ([]byte, error) {
 				err = beyond(c, v.String())
 			}
 			if c.Type == "float4" {
-				return binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(b, 4), math.Float32bits(float32(f))), err
+				return binary.BigEndian.AppendUint32(
+					binary.BigEndian.AppendUint32(b, 4),
+					math.Float32bits(float32(f)),
+				), err
 			}
 			return binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint32(b, 8), math.Float64bits(f)), err
 		}

@@ -108,7 +108,14 @@ func FuzzEncode(f *testing.F) {
 			if err != nil {
 				limits := map[string]int64{"int2": math.MaxInt16, "int4": math.MaxInt32}
 				beyond := limits[typ] > 0 && (v.N > limits[typ] || v.N < -limits[typ]-1)
-				assert.True(t, beyond || value.InCalendar(&v) != nil || strings.ContainsRune(v.S, 0), "%s does not go into %s: %s", v, typ, err)
+				assert.True(
+					t,
+					beyond || value.InCalendar(&v) != nil || strings.ContainsRune(v.S, 0),
+					"%s does not go into %s: %s",
+					v,
+					typ,
+					err,
+				)
 				continue
 			}
 			back := decoded(t, b, c)

@@ -21,10 +21,13 @@ import (
 
 // own makes databases on the server of a URL.
 type own struct {
-	*database
+	db     *database
 	driver Driver
 	given  *address
 }
+
+// Close closes the connection.
+func (o *own) Close() error { return o.db.Close() }
 
 // Own connects to the server's database for administration, so that the given one need
 // not be there, and may be copied. Where the user may not, it connects to the given one.
@@ -70,9 +73,15 @@ func (o *own) open(ctx context.Context, name string) (*database, error) {
 // carries the mark.
 func (d *database) isOwn(ctx context.Context, name string) error {
 	current, mark := "", ""
-	err := d.texts(ctx, 2, "SELECT d.datname::text, "+markSQL+" FROM pg_catalog.pg_database d WHERE d.datname = pg_catalog.current_database()", nil, func(r []string) {
-		current, mark = strings.Clone(r[0]), strings.Clone(r[1])
-	})
+	err := d.texts(
+		ctx,
+		2,
+		"SELECT d.datname::text, "+markSQL+" FROM pg_catalog.pg_database d WHERE d.datname = pg_catalog.current_database()",
+		nil,
+		func(r []string) {
+			current, mark = strings.Clone(r[0]), strings.Clone(r[1])
+		},
+	)
 	switch {
 	case err != nil:
 		return err
@@ -108,19 +117,24 @@ func (o *own) make(ctx context.Context, name, how string) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, o.Release(context.WithoutCancel(ctx), raw)) }()
-	_, err = o.Exec(ctx, "CREATE DATABASE "+quote(raw)+how)
+	_, err = o.db.Exec(ctx, "CREATE DATABASE "+quote(raw)+how)
 	var fault *store.Fault
 	if errors.As(err, &fault) && fault.Kind == store.Denied {
-		return &store.Fault{Kind: store.Denied, Err: fault.Err, Message: "this user may not make databases", Hint: "ALTER ROLE ... CREATEDB lets it; during --shared needs none"}
+		return &store.Fault{
+			Kind:    store.Denied,
+			Err:     fault.Err,
+			Message: "this user may not make databases",
+			Hint:    "ALTER ROLE ... CREATEDB lets it; during --shared needs none",
+		}
 	}
 	if err != nil {
 		return err
 	}
 	if err = o.comment(ctx, raw, store.MarkMade); err == nil {
-		_, err = o.Exec(ctx, "ALTER DATABASE "+quote(raw)+" RENAME TO "+quote(name))
+		_, err = o.db.Exec(ctx, "ALTER DATABASE "+quote(raw)+" RENAME TO "+quote(name))
 	}
 	if err != nil {
-		_, gone := o.Exec(context.WithoutCancel(ctx), "DROP DATABASE "+quote(raw)) // the random name is this call's
+		_, gone := o.db.Exec(context.WithoutCancel(ctx), "DROP DATABASE "+quote(raw)) // the random name is this call's
 		return errors.Join(err, gone)
 	}
 	return nil
@@ -163,10 +177,15 @@ func (o *own) CopyGiven(ctx context.Context, name string, external bool) error {
 	err := o.make(ctx, name, " TEMPLATE "+quote(from))
 	if err != nil && strings.Contains(err.Error(), "55006") {
 		hint := "end their connections; or make a fresh database from the schema: --schema schema.sql, or --prepare 'your migration command'"
-		if o.at.config.Database == from {
+		if o.db.at.config.Database == from {
 			hint = "this program itself must be, because the user may not connect to the database postgres: GRANT CONNECT ON DATABASE postgres TO it; or use --schema or --prepare"
 		}
-		return &store.Fault{Kind: store.Locked, Err: err, Message: fmt.Sprintf("the database %s cannot be copied while other programs are connected to it", from), Hint: hint}
+		return &store.Fault{
+			Kind:    store.Locked,
+			Err:     err,
+			Message: fmt.Sprintf("the database %s cannot be copied while other programs are connected to it", from),
+			Hint:    hint,
+		}
 	}
 	if err != nil {
 		return err
@@ -209,7 +228,14 @@ func (o *own) Empty(ctx context.Context, name string, tables []*schema.Table) er
 		err := c.texts(ctx, 3, outsideSQL, nil, func(r []string) {
 			for _, t := range tables {
 				if reach == nil && t.Schema == r[0] && t.LocalName() == r[1] {
-					reach = store.NotOwn(name, fmt.Sprintf("the rows of its table %s are kept elsewhere (%s)", t.Name, cmp.Or(r[2], "a foreign table")))
+					reach = store.NotOwn(
+						name,
+						fmt.Sprintf(
+							"the rows of its table %s are kept elsewhere (%s)",
+							t.Name,
+							cmp.Or(r[2], "a foreign table"),
+						),
+					)
 				}
 			}
 		})
@@ -232,11 +258,21 @@ func (o *own) Run(ctx context.Context, name, script string) error {
 	if err := (&database{conn: c}).isOwn(ctx, name); err != nil {
 		return err
 	}
-	script = store.WithoutClientLines(strings.TrimPrefix(script, "\ufeff"), `\restrict`, `\unrestrict`, `\set`, `\echo`, `\encoding`)
+	script = store.WithoutClientLines(
+		strings.TrimPrefix(script, "\ufeff"),
+		`\restrict`,
+		`\unrestrict`,
+		`\set`,
+		`\echo`,
+		`\encoding`,
+	)
 	_, err = c.Exec(ctx, script).ReadAll()
 	var server *pgconn.PgError
 	if errors.As(err, &server) {
-		return &store.ScriptError{Line: lineOf(script, int(server.Position)), Message: server.Message + " [" + server.Code + "]"}
+		return &store.ScriptError{
+			Line:    lineOf(script, int(server.Position)),
+			Message: server.Message + " [" + server.Code + "]",
+		}
 	}
 	return err
 }
@@ -266,49 +302,70 @@ func (o *own) Mark(ctx context.Context, name, word string) error {
 }
 
 func (o *own) comment(ctx context.Context, name, word string) error {
-	_, err := o.Exec(ctx, "COMMENT ON DATABASE "+quote(name)+" IS "+string(store.AppendQuoted(nil, markWord+word)))
+	_, err := o.db.Exec(ctx, "COMMENT ON DATABASE "+quote(name)+" IS "+string(store.AppendQuoted(nil, markWord+word)))
 	return err
 }
 
 func (o *own) List(ctx context.Context) ([]store.OwnDatabase, error) {
 	var out []store.OwnDatabase
-	err := o.texts(ctx, 2, "SELECT d.datname::text, "+markSQL+" FROM pg_catalog.pg_database d WHERE pg_catalog.starts_with(d.datname::text, '"+store.OwnPrefix+"') ORDER BY 1", nil, func(r []string) {
-		out = append(out, store.OwnDatabase{Name: strings.Clone(r[0]), Mark: strings.Clone(r[1])})
-	})
+	err := o.db.texts(
+		ctx,
+		2,
+		"SELECT d.datname::text, "+markSQL+" FROM pg_catalog.pg_database d WHERE pg_catalog.starts_with(d.datname::text, '"+store.OwnPrefix+"') ORDER BY 1",
+		nil,
+		func(r []string) {
+			out = append(out, store.OwnDatabase{Name: strings.Clone(r[0]), Mark: strings.Clone(r[1])})
+		},
+	)
 	return out, err
 }
 
 func (o *own) Sessions(ctx context.Context, name string) (n int64, err error) {
-	err = o.texts(ctx, 1, "SELECT count(*)::text FROM pg_catalog.pg_stat_activity WHERE datname = $1 AND pid <> pg_catalog.pg_backend_pid() AND backend_type = 'client backend'", args(name), func(r []string) {
-		n, err = strconv.ParseInt(r[0], 10, 64)
-	})
+	err = o.db.texts(
+		ctx,
+		1,
+		"SELECT count(*)::text FROM pg_catalog.pg_stat_activity WHERE datname = $1 AND pid <> pg_catalog.pg_backend_pid() AND backend_type = 'client backend'",
+		args(name),
+		func(r []string) {
+			n, err = strconv.ParseInt(r[0], 10, 64)
+		},
+	)
 	return n, err
 }
 
 func (o *own) Drop(ctx context.Context, name string) error {
 	there := false
-	err := o.texts(ctx, 1, "SELECT datname::text FROM pg_catalog.pg_database WHERE datname = $1", args(name), func([]string) { there = true })
+	err := o.db.texts(
+		ctx,
+		1,
+		"SELECT datname::text FROM pg_catalog.pg_database WHERE datname = $1",
+		args(name),
+		func([]string) { there = true },
+	)
 	if err != nil || !there {
 		return err
 	}
 	if err := o.marked(ctx, name); err != nil {
 		return err
 	}
-	if _, err := o.Exec(ctx, "DROP DATABASE IF EXISTS "+quote(name)+" WITH (FORCE)"); err == nil {
+	if _, err := o.db.Exec(ctx, "DROP DATABASE IF EXISTS "+quote(name)+" WITH (FORCE)"); err == nil {
 		return nil
 	}
 	// Servers before version 13, and users that may not end the sessions of others.
-	o.Exec(ctx, "SELECT pg_catalog.pg_terminate_backend(pid) FROM pg_catalog.pg_stat_activity WHERE datname = $1", args(name)...)
-	_, err = o.Exec(ctx, "DROP DATABASE IF EXISTS "+quote(name))
+	o.db.Exec(
+		ctx,
+		"SELECT pg_catalog.pg_terminate_backend(pid) FROM pg_catalog.pg_stat_activity WHERE datname = $1",
+		args(name)...)
+	_, err = o.db.Exec(ctx, "DROP DATABASE IF EXISTS "+quote(name))
 	return err
 }
 
 func (o *own) Hold(ctx context.Context, name string) (bool, error) {
-	holder, err := o.Lock(ctx, name)
+	holder, err := o.db.Lock(ctx, name)
 	return holder == "", err
 }
 
-func (o *own) Release(ctx context.Context, name string) error { return o.Unlock(ctx, name) }
+func (o *own) Release(ctx context.Context, name string) error { return o.db.Unlock(ctx, name) }
 
 // Variables are what libpq, and what is built on it, reads, and a URL for JDBC. Those that
 // could lead elsewhere are taken away.
@@ -327,13 +384,23 @@ func (Driver) Variables(u string) []store.Variable {
 		}
 	}
 	host, port := strings.Join(hosts, ","), strings.Join(ports, ",")
-	list := store.Plain(u, host, port, c.User, c.Password, c.Database)
+	list := store.Address{
+		URL:      u,
+		Host:     host,
+		Port:     port,
+		User:     c.User,
+		Password: c.Password,
+		Name:     c.Database,
+	}.Variables()
 	for _, name := range []string{"PGHOSTADDR", "PGSERVICE", "PGSERVICEFILE", "PGPASSFILE", "PGOPTIONS", "PGSSLMODE", "PGPASSWORD", "PGTARGETSESSIONATTRS", "PGSSLNEGOTIATION", "PGCHANNELBINDING", "PGREQUIREAUTH"} {
 		list = append(list, store.Variable{Name: name, Gone: true})
 	}
 	set := func(name, value string) {
 		if value != "" {
-			list = append(slices.DeleteFunc(list, func(v store.Variable) bool { return v.Name == name }), store.Variable{Name: name, Value: value})
+			list = append(
+				slices.DeleteFunc(list, func(v store.Variable) bool { return v.Name == name }),
+				store.Variable{Name: name, Value: value},
+			)
 		}
 	}
 	set("PGHOST", host)
@@ -358,7 +425,15 @@ func (Driver) Variables(u string) []store.Variable {
 		for i, h := range hosts {
 			at = append(at, net.JoinHostPort(h, ports[i]))
 		}
-		set("JDBC_DATABASE_URL", fmt.Sprintf("jdbc:postgresql://%s/%s?%s", strings.Join(at, ","), url.PathEscape(c.Database), query.Encode()))
+		set(
+			"JDBC_DATABASE_URL",
+			fmt.Sprintf(
+				"jdbc:postgresql://%s/%s?%s",
+				strings.Join(at, ","),
+				url.PathEscape(c.Database),
+				query.Encode(),
+			),
+		)
 		set("JDBC_DATABASE_USERNAME", c.User)
 		set("JDBC_DATABASE_PASSWORD", c.Password)
 	}

@@ -45,7 +45,8 @@ func (d *database) setPath(ctx context.Context) error {
 }
 
 func (d *database) usePath(ctx context.Context, path string, local bool) error {
-	r := d.conn.ExecParams(ctx, "SELECT pg_catalog.set_config('search_path', $1, $2)", [][]byte{[]byte(path), fmt.Appendf(nil, "%t", local)}, nil, nil, nil).Read()
+	r := d.conn.ExecParams(ctx, "SELECT pg_catalog.set_config('search_path', $1, $2)", [][]byte{[]byte(path), fmt.Appendf(nil, "%t", local)}, nil, nil, nil).
+		Read()
 	return d.err(ctx, r.Err)
 }
 
@@ -77,12 +78,24 @@ func (d *database) own(ctx context.Context, do func() error) error {
 }
 
 // catalogue runs a query over the server's catalogue.
-func (d *database) catalogue(ctx context.Context, sql string, args []setwise.Arg, columns []*schema.Column, show func([]value.Value) error) error {
+func (d *database) catalogue(
+	ctx context.Context,
+	sql string,
+	args []setwise.Arg,
+	columns []*schema.Column,
+	show func([]value.Value) error,
+) error {
 	return d.own(ctx, func() error { return d.Query(ctx, sql, args, columns, show) })
 }
 
 // texts runs such a query for texts. They must not be kept; NULL is an empty text.
-func (d *database) texts(ctx context.Context, width int, sql string, args []setwise.Arg, show func(row []string)) error {
+func (d *database) texts(
+	ctx context.Context,
+	width int,
+	sql string,
+	args []setwise.Arg,
+	show func(row []string),
+) error {
 	text := &schema.Column{Kind: schema.Any}
 	r := make([]string, width)
 	return d.catalogue(ctx, sql, args, slices.Repeat([]*schema.Column{text}, width), func(row []value.Value) error {

@@ -93,7 +93,8 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 	for _, sql := range session {
 		if sql == "SET session_replication_role = 'origin'" {
 			// Only a superuser may set it, and only one may have changed it.
-			db.conn.Exec(ctx, "DO $$ BEGIN PERFORM pg_catalog.set_config('session_replication_role', 'origin', false); EXCEPTION WHEN insufficient_privilege THEN NULL; END $$").ReadAll()
+			db.conn.Exec(ctx, "DO $$ BEGIN PERFORM pg_catalog.set_config('session_replication_role', 'origin', false); EXCEPTION WHEN insufficient_privilege THEN NULL; END $$").
+				ReadAll()
 			continue
 		}
 		if _, err := conn.Exec(ctx, sql).ReadAll(); err != nil {
@@ -114,8 +115,12 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 const outOfMemory = "53200"
 
 func noMemory(e *pgconn.PgError) *store.Fault {
-	return &store.Fault{Kind: store.Full, Message: "the server has no memory left for this", Err: errors.New(e.Message + " [" + e.Code + "]"),
-		Hint: "other transactions may hold too many locks: end them, or raise max_locks_per_transaction"}
+	return &store.Fault{
+		Kind:    store.Full,
+		Message: "the server has no memory left for this",
+		Err:     errors.New(e.Message + " [" + e.Code + "]"),
+		Hint:    "other transactions may hold too many locks: end them, or raise max_locks_per_transaction",
+	}
 }
 
 func connectFault(ctx context.Context, p store.Place, err error) error {
@@ -130,28 +135,54 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 	if errors.As(err, &server) {
 		switch {
 		case server.Code == "3D000":
-			return &store.Fault{Kind: store.Missing, Message: server.Message, Hint: "the database must be there before rows are loaded: create it, and run your migrations"}
+			return &store.Fault{
+				Kind:    store.Missing,
+				Message: server.Message,
+				Hint:    "the database must be there before rows are loaded: create it, and run your migrations",
+			}
 		case server.Code == "42501":
-			return &store.Fault{Kind: store.Denied, Message: server.Message, Hint: "GRANT CONNECT ON DATABASE ... TO the user of the URL lets it in"}
+			return &store.Fault{
+				Kind:    store.Denied,
+				Message: server.Message,
+				Hint:    "GRANT CONNECT ON DATABASE ... TO the user of the URL lets it in",
+			}
 		case strings.HasPrefix(server.Code, "28"):
-			return &store.Fault{Kind: store.Denied, Message: "the server does not let this user in: " + server.Message, Hint: "look at the user and password in the URL, and at the server's rules for connections"}
+			return &store.Fault{
+				Kind:    store.Denied,
+				Message: "the server does not let this user in: " + server.Message,
+				Hint:    "look at the user and password in the URL, and at the server's rules for connections",
+			}
 		case server.Code == outOfMemory:
 			return noMemory(server)
 		case server.Code == "53300":
-			return &store.Fault{Kind: store.Denied, Message: server.Message, Hint: "close other connections, or try again"}
+			return &store.Fault{
+				Kind:    store.Denied,
+				Message: server.Message,
+				Hint:    "close other connections, or try again",
+			}
 		}
-		return &store.Fault{Kind: store.Unreachable, Message: "the server at " + where + " refuses the connection: " + server.Message}
+		return &store.Fault{
+			Kind:    store.Unreachable,
+			Message: "the server at " + where + " refuses the connection: " + server.Message,
+		}
 	}
-	if elsewhere := p.Elsewhere(); len(elsewhere) > 0 && strings.Contains(err.Error(), "server refused TLS connection") {
-		return &store.Fault{Kind: store.Refused, Message: "the server at " + where + " takes no encrypted connection, so the password was not sent",
-			Hint: "let the server encrypt; or, if a plain connection is meant, say so in the URL: ?sslmode=disable"}
+	if elsewhere := p.Elsewhere(); len(elsewhere) > 0 &&
+		strings.Contains(err.Error(), "server refused TLS connection") {
+		return &store.Fault{
+			Kind:    store.Refused,
+			Message: "the server at " + where + " takes no encrypted connection, so the password was not sent",
+			Hint:    "let the server encrypt; or, if a plain connection is meant, say so in the URL: ?sslmode=disable",
+		}
 	}
 	text := err.Error() // ends in the cause, after ours and the addresses tried
 	if i := strings.LastIndex(text, ": "); i >= 0 {
 		text = text[i+2:]
 	}
-	return &store.Fault{Kind: store.Unreachable, Message: fmt.Sprintf("no PostgreSQL server answers at %s: %s", where, text),
-		Hint: "look at host and port in the URL, and whether the server runs"}
+	return &store.Fault{
+		Kind:    store.Unreachable,
+		Message: fmt.Sprintf("no PostgreSQL server answers at %s: %s", where, text),
+		Hint:    "look at host and port in the URL, and whether the server runs",
+	}
 }
 
 // database is one connection.
@@ -232,12 +263,23 @@ func (d *database) fault(err error) error {
 	var e *pgconn.PgError
 	if !errors.As(err, &e) {
 		if d.conn.IsClosed() || pgconn.SafeToRetry(err) {
-			return &store.Fault{Kind: store.Lost, Message: "the connection to the server broke", Err: err, Hint: "everything that was not committed is rolled back by the server"}
+			return &store.Fault{
+				Kind:    store.Lost,
+				Message: "the connection to the server broke",
+				Err:     err,
+				Hint:    "everything that was not committed is rolled back by the server",
+			}
 		}
 		return err
 	}
 	if e.Code == "42501" && e.Routine == "ExecWithCheckOptions" { // the code is also that of other rights
-		return &store.Violation{Kind: store.Raised, Row: -1, Constraint: "row-level security", Code: e.Code, Message: e.Message}
+		return &store.Violation{
+			Kind:       store.Raised,
+			Row:        -1,
+			Constraint: "row-level security",
+			Code:       e.Code,
+			Message:    e.Message,
+		}
 	}
 	f := &store.Fault{Err: errors.New(e.Message + " [" + e.Code + "]")}
 	switch {
@@ -365,7 +407,13 @@ func (d *database) err(ctx context.Context, err error) error {
 }
 
 // Query runs a query.
-func (d *database) Query(ctx context.Context, sql string, args []setwise.Arg, columns []*schema.Column, show func([]value.Value) error) error {
+func (d *database) Query(
+	ctx context.Context,
+	sql string,
+	args []setwise.Arg,
+	columns []*schema.Column,
+	show func([]value.Value) error,
+) error {
 	began := time.Now()
 	r, err := d.run(ctx, sql, args)
 	if err != nil {
@@ -455,7 +503,11 @@ func (d *database) Differs(a, b string, c *schema.Column) string {
 			x, y = a+` COLLATE pg_catalog."C"`, b+` COLLATE pg_catalog."C"`
 		}
 	}
-	return "(CASE WHEN " + a + " IS NULL OR " + b + " IS NULL THEN NOT (" + a + " IS NULL AND " + b + " IS NULL) ELSE NOT " + d.Equal(x, y, c) + " END)"
+	return "(CASE WHEN " + a + " IS NULL OR " + b + " IS NULL THEN NOT (" + a + " IS NULL AND " + b + " IS NULL) ELSE NOT " + d.Equal(
+		x,
+		y,
+		c,
+	) + " END)"
 }
 
 func (d *database) CreateTemporary(name string, columns []*schema.Column) string {
@@ -467,7 +519,12 @@ func (d *database) CreateTemporary(name string, columns []*schema.Column) string
 		}
 		list = append(list, d.Quote(c.Name)+" "+base)
 	}
-	return "CREATE TEMPORARY TABLE IF NOT EXISTS " + d.Quote(name) + " (" + strings.Join(list, ", ") + ") ON COMMIT DROP"
+	return "CREATE TEMPORARY TABLE IF NOT EXISTS " + d.Quote(
+		name,
+	) + " (" + strings.Join(
+		list,
+		", ",
+	) + ") ON COMMIT DROP"
 }
 
 func (d *database) Empty(name string) string { return "TRUNCATE " + d.Temporary(name) }
@@ -491,8 +548,17 @@ func (d *database) Upsert(w *store.Write, query string, differing func(target, s
 	}
 	insert := setwise.InsertFrom(d, w.Into, query)
 	insert = strings.Replace(insert, "INSERT INTO "+d.Table(w.Table)+" ", "INSERT INTO "+d.Table(w.Table)+" AS t ", 1)
-	return "WITH w AS (" + insert + " ON CONFLICT (" + strings.Join(setwise.Names(d, "", w.Match), ", ") + ") DO UPDATE SET " + strings.Join(set, ", ") +
-		" WHERE " + differing("t.", "excluded.") + " RETURNING t.xmax OPERATOR(pg_catalog.=) 0::pg_catalog.int4 AS fresh) SELECT count(*) FILTER (WHERE fresh), count(*) FILTER (WHERE NOT fresh) FROM w"
+	return "WITH w AS (" + insert + " ON CONFLICT (" + strings.Join(
+		setwise.Names(d, "", w.Match),
+		", ",
+	) + ") DO UPDATE SET " + strings.Join(
+		set,
+		", ",
+	) +
+		" WHERE " + differing(
+		"t.",
+		"excluded.",
+	) + " RETURNING t.xmax OPERATOR(pg_catalog.=) 0::pg_catalog.int4 AS fresh) SELECT count(*) FILTER (WHERE fresh), count(*) FILTER (WHERE NOT fresh) FROM w"
 }
 
 func (d *database) UpdateFrom(table, stage string, set []setwise.Assignment, on, where string) string {
@@ -503,7 +569,10 @@ func (d *database) UpdateFrom(table, stage string, set []setwise.Assignment, on,
 	if stage == "" {
 		return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " WHERE " + where
 	}
-	return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " FROM " + stage + " AS s WHERE " + on + " AND " + where
+	return "UPDATE " + table + " AS t SET " + strings.Join(
+		list,
+		", ",
+	) + " FROM " + stage + " AS s WHERE " + on + " AND " + where
 }
 
 func (d *database) DeleteFrom(t *schema.Table, stage, on string) string {
@@ -570,7 +639,10 @@ func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, er
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
 	return "SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2",
-		[]setwise.Arg{{Value: value.String(t.Schema)}, {Value: value.String(t.LocalName())}}
+		[]setwise.Arg{
+			{Value: value.String(t.Schema)},
+			{Value: value.String(t.LocalName())},
+		}
 }
 
 func (d *database) Declare(c *schema.Column) string {
@@ -597,20 +669,32 @@ var declared = map[schema.Kind]string{
 func (d *database) Lock(ctx context.Context, name string) (string, error) {
 	text, key := &schema.Column{Kind: schema.Text}, []setwise.Arg{{Value: value.String(name)}}
 	holder := ""
-	err := d.catalogue(ctx, "SELECT CASE WHEN pg_try_advisory_lock(hashtextextended($1, 42)) THEN '' ELSE 'another session' END", key, []*schema.Column{text}, func(row []value.Value) error {
-		holder = row[0].S
-		return nil
-	})
+	err := d.catalogue(
+		ctx,
+		"SELECT CASE WHEN pg_try_advisory_lock(hashtextextended($1, 42)) THEN '' ELSE 'another session' END",
+		key,
+		[]*schema.Column{text},
+		func(row []value.Value) error {
+			holder = row[0].S
+			return nil
+		},
+	)
 	if err != nil || holder == "" {
 		return holder, err
 	}
-	err = d.catalogue(ctx, `SELECT 'process ' || a.pid || ' of ' || coalesce(a.usename, '?') || coalesce(' from ' || host(a.client_addr), '') || ', connected since ' || to_char(a.backend_start, 'YYYY-MM-DD HH24:MI:SS')
+	err = d.catalogue(
+		ctx,
+		`SELECT 'process ' || a.pid || ' of ' || coalesce(a.usename, '?') || coalesce(' from ' || host(a.client_addr), '') || ', connected since ' || to_char(a.backend_start, 'YYYY-MM-DD HH24:MI:SS')
 		FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid
 		WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database())
-		AND (l.classid::bigint << 32 | l.objid::bigint) = hashtextextended($1, 42)`, key, []*schema.Column{text}, func(row []value.Value) error {
-		holder = row[0].S
-		return nil
-	})
+		AND (l.classid::bigint << 32 | l.objid::bigint) = hashtextextended($1, 42)`,
+		key,
+		[]*schema.Column{text},
+		func(row []value.Value) error {
+			holder = row[0].S
+			return nil
+		},
+	)
 	return holder, err
 }
 
@@ -631,7 +715,17 @@ func (d *database) Reserve(ctx context.Context, t *schema.Table, c *schema.Colum
 	if err != nil || sequence == "" {
 		return err
 	}
-	return d.texts(ctx, 1, "SELECT setval('"+strings.ReplaceAll(sequence, "'", "''")+"', $1::bigint)::text FROM "+sequence+" WHERE last_value < $1::bigint", []setwise.Arg{{Value: value.Int(last)}}, func([]string) {})
+	return d.texts(
+		ctx,
+		1,
+		"SELECT setval('"+strings.ReplaceAll(
+			sequence,
+			"'",
+			"''",
+		)+"', $1::bigint)::text FROM "+sequence+" WHERE last_value < $1::bigint",
+		[]setwise.Arg{{Value: value.Int(last)}},
+		func([]string) {},
+	)
 }
 
 // Returning ends an INSERT that returns a column of the row.

@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/storetest"
@@ -41,7 +40,15 @@ func TestBehaviours(t *testing.T) {
 		},
 		Clerk: func(t *testing.T, url string) string {
 			name := url[strings.LastIndexByte(url, '/')+1:]
-			storetest.Exec(t, Driver{}, url, "CREATE ROLE clerk LOGIN", "GRANT SELECT ON piers TO clerk", "GRANT INSERT (id, code) ON piers TO clerk", `REVOKE TEMPORARY ON DATABASE "`+name+`" FROM public`)
+			storetest.Exec(
+				t,
+				Driver{},
+				url,
+				"CREATE ROLE clerk LOGIN",
+				"GRANT SELECT ON piers TO clerk",
+				"GRANT INSERT (id, code) ON piers TO clerk",
+				`REVOKE TEMPORARY ON DATABASE "`+name+`" FROM public`,
+			)
 			return strings.Replace(url, "tester@", "clerk@", 1)
 		}})
 }
@@ -83,14 +90,24 @@ CREATE VIEW seen_boats AS SELECT * FROM boats;`)
 	assert.Equal(t, [2]int{8, 2}, [2]int{boats.Column("price").Precision, boats.Column("price").Scale})
 	assert.Zero(t, boats.Column("free").Precision)
 	assert.True(t, boats.Column("twice").Generated)
-	kinds := map[string]schema.Kind{"raw": schema.Bytes, "extra": schema.JSON, "key": schema.UUID, "gone": schema.Boolean, "seen": schema.Timestamp}
+	kinds := map[string]schema.Kind{
+		"raw":   schema.Bytes,
+		"extra": schema.JSON,
+		"key":   schema.UUID,
+		"gone":  schema.Boolean,
+		"seen":  schema.Timestamp,
+	}
 	for name, kind := range kinds {
 		assert.Equal(t, kind, boats.Column(name).Kind, name)
 	}
 	require.Len(t, boats.References, 1)
 	assert.Equal(t, docks, boats.References[0].To)
 	assert.True(t, boats.References[0].Deferrable)
-	assert.Equal(t, []schema.Check{{Name: "price_above", Expression: "(price > (0)::numeric) AND (kept < 9)"}}, boats.Checks)
+	assert.Equal(
+		t,
+		[]schema.Check{{Name: "price_above", Expression: "(price > (0)::numeric) AND (kept < 9)"}},
+		boats.Checks,
+	)
 	for _, u := range boats.Uniques {
 		switch u.Name {
 		case "some_tags", "low_tags":
@@ -111,8 +128,8 @@ func TestNumericForm(t *testing.T) {
 	db, err := s.Survey(t.Context())
 	require.NoError(t, err)
 	table := db.Table("n")
-	var b grow.Batch
-	b.Entity, b.Width = (&grow.Set{}).NewEntity("n"), 2
+	var b value.Batch
+	b.Width = 2
 	var want []string
 	for _, text := range []string{"0", "1", "-1", "9999", "10000", "10001", "99999999", "100000000", "0.1", "0.01", "0.0001", "0.00001", "-0.00010000", "12345.6789", "1234.56789",
 		"9223372036854775807", "-9223372036854775808", "0.999999999999999999", "9.223372036854775807", "92233720368547758.07", "100.00", "10000.0000", "-123456789.000000001"} {
@@ -124,14 +141,25 @@ func TestNumericForm(t *testing.T) {
 	}
 	tx, err := s.Begin(t.Context(), store.TxOptions{})
 	require.NoError(t, err)
-	_, err = tx.Insert(t.Context(), store.Into{Table: table, Columns: table.Columns, Fields: []int{0, 1}}, func(yield func(*grow.Batch) bool) { yield(&b) })
+	_, err = tx.Insert(
+		t.Context(),
+		store.Into{Table: table, Columns: table.Columns, Fields: []int{0, 1}},
+		func(yield func(*value.Batch) bool) { yield(&b) },
+	)
 	require.NoError(t, err)
 	require.NoError(t, tx.Commit(t.Context()))
 	var got []string
-	require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: []*schema.Column{{Name: "v", Kind: schema.Any}}}, func(row []value.Value) error {
-		got = append(got, row[0].String())
-		return nil
-	}))
+	require.NoError(
+		t,
+		s.Select(
+			t.Context(),
+			store.Query{Table: table, Columns: []*schema.Column{{Name: "v", Kind: schema.Any}}},
+			func(row []value.Value) error {
+				got = append(got, row[0].String())
+				return nil
+			},
+		),
+	)
 	assert.Equal(t, want, got)
 }
 
@@ -142,16 +170,37 @@ func TestOtherTypesGoAsText(t *testing.T) {
 	db, err := s.Survey(t.Context())
 	require.NoError(t, err)
 	table := db.Table("o")
-	b := &grow.Batch{Entity: (&grow.Set{}).NewEntity("o"), Len: 1, Width: 5, Values: []value.Value{value.Int(1), value.String("3 days"), value.String(`{"a b","c"}`), value.String("192.0.2.7"), value.String("tab\tand \\ and\nline")}}
+	b := &value.Batch{
+		Len:   1,
+		Width: 5,
+		Values: []value.Value{
+			value.Int(1),
+			value.String("3 days"),
+			value.String(`{"a b","c"}`),
+			value.String("192.0.2.7"),
+			value.String("tab\tand \\ and\nline"),
+		},
+	}
 	tx, err := s.Begin(t.Context(), store.TxOptions{})
 	require.NoError(t, err)
-	_, err = tx.Insert(t.Context(), store.Into{Table: table, Columns: table.Columns, Fields: []int{0, 1, 2, 3, 4}}, func(yield func(*grow.Batch) bool) { yield(b) })
+	_, err = tx.Insert(
+		t.Context(),
+		store.Into{Table: table, Columns: table.Columns, Fields: []int{0, 1, 2, 3, 4}},
+		func(yield func(*value.Batch) bool) { yield(b) },
+	)
 	require.NoError(t, err)
 	require.NoError(t, tx.Commit(t.Context()))
-	require.NoError(t, s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []value.Value) error {
-		assert.Equal(t, []string{"1", "3 days", `{"a b",c}`, "192.0.2.7", "tab\tand \\ and\nline"}, []string{row[0].String(), row[1].String(), row[2].String(), row[3].String(), row[4].String()})
-		return nil
-	}))
+	require.NoError(
+		t,
+		s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []value.Value) error {
+			assert.Equal(
+				t,
+				[]string{"1", "3 days", `{"a b",c}`, "192.0.2.7", "tab\tand \\ and\nline"},
+				[]string{row[0].String(), row[1].String(), row[2].String(), row[3].String(), row[4].String()},
+			)
+			return nil
+		}),
+	)
 }
 
 func TestFaultsOfConnecting(t *testing.T) {
@@ -185,10 +234,21 @@ func TestNoSessionStays(t *testing.T) {
 	database := Driver{}.Describe(url).Name
 	require.Eventually(t, func() bool {
 		n := 0
-		require.NoError(t, watcher.Select(t.Context(), store.Query{Table: activity, Columns: []*schema.Column{name}, Where: []store.Cell{{Column: name, Value: value.String(database)}}}, func([]value.Value) error {
-			n++
-			return nil
-		}))
+		require.NoError(
+			t,
+			watcher.Select(
+				t.Context(),
+				store.Query{
+					Table:   activity,
+					Columns: []*schema.Column{name},
+					Where:   []store.Cell{{Column: name, Value: value.String(database)}},
+				},
+				func([]value.Value) error {
+					n++
+					return nil
+				},
+			),
+		)
 		return n == 1
 	}, 5*time.Second, 5*time.Millisecond)
 }
@@ -208,7 +268,11 @@ func TestClosingFreesTheLocksOfInterruptedSessions(t *testing.T) {
 		require.NoError(t, err)
 		require.Empty(t, holder)
 		ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
-		err = s.Select(ctx, store.Query{Table: slow, Columns: []*schema.Column{n}}, func([]value.Value) error { return nil })
+		err = s.Select(
+			ctx,
+			store.Query{Table: slow, Columns: []*schema.Column{n}},
+			func([]value.Value) error { return nil },
+		)
 		cancel()
 		require.Error(t, err)
 		require.NoError(t, s.Close())
@@ -221,7 +285,10 @@ func TestClosingFreesTheLocksOfInterruptedSessions(t *testing.T) {
 
 // Policies on rows bind those who do not own the table; who does may put its references off.
 func TestWhatOwnersMay(t *testing.T) {
-	url := makeDatabase(t, "CREATE TABLE docks (id INTEGER PRIMARY KEY); ALTER TABLE docks ENABLE ROW LEVEL SECURITY; CREATE ROLE guest LOGIN; GRANT SELECT, INSERT ON docks TO guest;")
+	url := makeDatabase(
+		t,
+		"CREATE TABLE docks (id INTEGER PRIMARY KEY); ALTER TABLE docks ENABLE ROW LEVEL SECURITY; CREATE ROLE guest LOGIN; GRANT SELECT, INSERT ON docks TO guest;",
+	)
 	for user, owner := range map[string]bool{"tester@": true, "guest@": false} {
 		s, err := Driver{}.Open(t.Context(), strings.Replace(url, "tester@", user, 1))
 		require.NoError(t, err)

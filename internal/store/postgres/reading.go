@@ -25,7 +25,13 @@ func (d *database) readOnly(ctx context.Context, settings []string, do func() er
 	begin, end := []string{"BEGIN READ ONLY"}, []string{"ROLLBACK"}
 	if d.conn.TxStatus() != 'I' {
 		const mark = "evensprout_reading"
-		begin, end = []string{"SAVEPOINT " + mark, "SET LOCAL transaction_read_only = on"}, []string{"ROLLBACK TO " + mark, "RELEASE " + mark}
+		begin, end = []string{
+			"SAVEPOINT " + mark,
+			"SET LOCAL transaction_read_only = on",
+		}, []string{
+			"ROLLBACK TO " + mark,
+			"RELEASE " + mark,
+		}
 	}
 	for _, sql := range append(begin, settings...) {
 		if _, err := d.Exec(ctx, sql); err != nil {
@@ -47,7 +53,12 @@ func (d *database) readOnly(ctx context.Context, settings []string, do func() er
 // Passes asks about conditions that call nothing but built-in functions that cannot write,
 // and functions of this user's own. Nothing is asked with the rights of a superuser: they
 // are too great to lend to a condition.
-func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]value.Value) ([]bool, error) {
+func (d *database) Passes(
+	ctx context.Context,
+	columns []*schema.Column,
+	condition string,
+	rows [][]value.Value,
+) ([]bool, error) {
 	why, err := d.powerful(ctx)
 	if why == "" && err == nil {
 		why = d.calls[condition]
@@ -63,9 +74,13 @@ func (d *database) Passes(ctx context.Context, columns []*schema.Column, conditi
 	}
 	typed := func(p string, c *schema.Column) string { return "CAST(" + p + " AS " + c.Base + ")" } // a domain has conditions of its own
 	reading := func(ctx context.Context, do func() error) error {
-		return d.readOnly(ctx, []string{fmt.Sprintf("SET LOCAL statement_timeout = %d", setwise.ProbeTime.Milliseconds())}, func() error { return d.own(ctx, do) })
+		return d.readOnly(
+			ctx,
+			[]string{fmt.Sprintf("SET LOCAL statement_timeout = %d", setwise.ProbeTime.Milliseconds())},
+			func() error { return d.own(ctx, do) },
+		)
 	}
-	return d.probes.Passes(ctx, d, reading, typed, columns, condition, rows)
+	return d.probes.Passes(ctx, setwise.Asker{Engine: d, Reading: reading, Typed: typed}, columns, condition, rows)
 }
 
 // callsSQL lists the functions, operators and domains on which conditions depend and that
@@ -125,10 +140,16 @@ func (d *database) volatile(ctx context.Context, condition string) (string, erro
 	}
 	for _, name := range names {
 		found := false
-		err := d.catalogue(ctx, "SELECT p.proname FROM pg_proc p WHERE p.pronamespace = 'pg_catalog'::regnamespace AND p.proname = $1 AND p.provolatile = 'v' LIMIT 1", args(name), []*schema.Column{{Kind: schema.Text}}, func([]value.Value) error {
-			found = true
-			return nil
-		})
+		err := d.catalogue(
+			ctx,
+			"SELECT p.proname FROM pg_proc p WHERE p.pronamespace = 'pg_catalog'::regnamespace AND p.proname = $1 AND p.provolatile = 'v' LIMIT 1",
+			args(name),
+			[]*schema.Column{{Kind: schema.Text}},
+			func([]value.Value) error {
+				found = true
+				return nil
+			},
+		)
 		if err != nil || found {
 			return "it calls " + name + ", which may do more than compute", err
 		}

@@ -31,7 +31,10 @@ ORDER BY 1 DESC, 2`
 
 // DropIndexes drops what slows down a load of an empty table, inside the transaction.
 // restore makes it again; a refusal then is a *store.Violation.
-func (tx *transaction) DropIndexes(ctx context.Context, tables []*schema.Table) (restore func(context.Context) error, err error) {
+func (tx *transaction) DropIndexes(
+	ctx context.Context,
+	tables []*schema.Table,
+) (restore func(context.Context) error, err error) {
 	type dropped struct {
 		table *schema.Table
 		again string
@@ -39,22 +42,25 @@ func (tx *transaction) DropIndexes(ctx context.Context, tables []*schema.Table) 
 	var list []dropped
 	for _, t := range tables {
 		var drops []string
-		err := tx.db.texts(ctx, 3, droppableSQL, args(tx.Table(t)), func(row []string) {
+		err := tx.db.texts(ctx, 3, droppableSQL, args(tx.db.Table(t)), func(row []string) {
 			name, definition := strings.Clone(row[1]), strings.Clone(row[2])
 			if row[0] == "index" {
 				drops = append(drops, "DROP INDEX "+name)
 				list = append(list, dropped{t, definition})
 				return
 			}
-			drops = append(drops, "ALTER TABLE "+tx.Table(t)+" DROP CONSTRAINT "+tx.Quote(name))
-			again := dropped{t, "ALTER TABLE " + tx.Table(t) + " ADD CONSTRAINT " + tx.Quote(name) + " " + definition}
+			drops = append(drops, "ALTER TABLE "+tx.db.Table(t)+" DROP CONSTRAINT "+tx.db.Quote(name))
+			again := dropped{
+				t,
+				"ALTER TABLE " + tx.db.Table(t) + " ADD CONSTRAINT " + tx.db.Quote(name) + " " + definition,
+			}
 			list = append(list, again)
 		})
 		if err != nil {
 			return nil, err
 		}
 		for _, sql := range drops {
-			if _, err := tx.Exec(ctx, sql); err != nil {
+			if _, err := tx.db.Exec(ctx, sql); err != nil {
 				return nil, err
 			}
 		}
@@ -79,7 +85,7 @@ func (tx *transaction) restore(ctx context.Context, t *schema.Table, sql string)
 	if err := tx.Savepoint(ctx, mark); err != nil {
 		return err
 	}
-	_, err := tx.Exec(ctx, sql)
+	_, err := tx.db.Exec(ctx, sql)
 	if err == nil {
 		return tx.Release(ctx, mark)
 	}

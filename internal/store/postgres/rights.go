@@ -47,11 +47,17 @@ func (d *database) Denied(ctx context.Context, a store.Access) (string, error) {
 		if !x.wanted {
 			continue
 		}
-		err := d.texts(ctx, 1, "SELECT has_database_privilege(current_database(), '"+x.right+"')", nil, func(r []string) {
-			if r[0] == "f" {
-				lacks = append(lacks, x.right+" on the database")
-			}
-		})
+		err := d.texts(
+			ctx,
+			1,
+			"SELECT has_database_privilege(current_database(), '"+x.right+"')",
+			nil,
+			func(r []string) {
+				if r[0] == "f" {
+					lacks = append(lacks, x.right+" on the database")
+				}
+			},
+		)
 		if err != nil {
 			return "", err
 		}
@@ -132,7 +138,11 @@ func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, erro
 // set to: what our own session has does not count.
 func (d *database) Clock(ctx context.Context) (now time.Time, zone string, err error) {
 	err = d.own(ctx, func() error {
-		now, zone, err = setwise.Clock(ctx, d, "SELECT localtimestamp, CASE WHEN reset_val IN ('UTC', 'Etc/UTC', 'GMT', 'Etc/GMT', 'Zulu') THEN '' ELSE reset_val END FROM pg_settings WHERE name = 'TimeZone'")
+		now, zone, err = setwise.Clock(
+			ctx,
+			d,
+			"SELECT localtimestamp, CASE WHEN reset_val IN ('UTC', 'Etc/UTC', 'GMT', 'Etc/GMT', 'Zulu') THEN '' ELSE reset_val END FROM pg_settings WHERE name = 'TimeZone'",
+		)
 		return err
 	})
 	return now, zone, err

@@ -18,7 +18,13 @@ type script struct{}
 func (script) Name() string { return "PostgreSQL" }
 
 func (script) Begin() []string {
-	return []string{"SET client_encoding = 'UTF8'", "SET standard_conforming_strings = on", "SET TimeZone = 'UTC'", "SET DateStyle = 'ISO'", "BEGIN"}
+	return []string{
+		"SET client_encoding = 'UTF8'",
+		"SET standard_conforming_strings = on",
+		"SET TimeZone = 'UTC'",
+		"SET DateStyle = 'ISO'",
+		"BEGIN",
+	}
 }
 
 func (script) Late() []string { return []string{"SET CONSTRAINTS ALL DEFERRED"} }
@@ -53,6 +59,11 @@ func (script) AppendLiteral(b []byte, v *value.Value, c *schema.Column) []byte {
 // Advance moves the sequence behind a column, if there is one.
 func (script) Advance(t *schema.Table, c *schema.Column, last int64) string {
 	text := func(x string) string { return string(store.AppendQuoted(nil, x)) }
-	return fmt.Sprintf("SELECT setval(s.name, %d) FROM pg_get_serial_sequence(%s, %s) AS s (name) WHERE s.name IS NOT NULL AND coalesce(pg_sequence_last_value(s.name::regclass), 0) < %d",
-		last, text(tableName(t)), text(c.Name), last)
+	return fmt.Sprintf(
+		"SELECT setval(s.name, %d) FROM pg_get_serial_sequence(%s, %s) AS s (name) WHERE s.name IS NOT NULL AND coalesce(pg_sequence_last_value(s.name::regclass), 0) < %d",
+		last,
+		text(tableName(t)),
+		text(c.Name),
+		last,
+	)
 }

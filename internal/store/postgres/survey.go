@@ -92,10 +92,16 @@ const triggersSQL = `SELECT tgrelid, tgname, p.prosrc FROM pg_trigger JOIN pg_pr
 // and no operator is used.
 func (d *database) visible(ctx context.Context) (map[string]bool, error) {
 	out := map[string]bool{}
-	err := d.Query(ctx, "SELECT c.oid FROM pg_catalog.pg_class AS c WHERE pg_catalog.pg_table_is_visible(c.oid)", nil, []*schema.Column{{Kind: schema.Text}}, func(row []value.Value) error {
-		out[strings.Clone(row[0].S)] = true
-		return nil
-	})
+	err := d.Query(
+		ctx,
+		"SELECT c.oid FROM pg_catalog.pg_class AS c WHERE pg_catalog.pg_table_is_visible(c.oid)",
+		nil,
+		[]*schema.Column{{Kind: schema.Text}},
+		func(row []value.Value) error {
+			out[strings.Clone(row[0].S)] = true
+			return nil
+		},
+	)
 	return out, err
 }
 
@@ -153,7 +159,18 @@ func (d *database) survey(ctx context.Context, visible map[string]bool) (*schema
 		if t == nil {
 			return
 		}
-		c := &schema.Column{Name: r[1], Declared: r[2], Type: r[3], Base: r[5], NotNull: r[7] == "t", Default: r[8] == "t", Generated: r[9] != "", Computed: trimParentheses(r[14]), Operators: r[15], Preset: r[16]}
+		c := &schema.Column{
+			Name:      r[1],
+			Declared:  r[2],
+			Type:      r[3],
+			Base:      r[5],
+			NotNull:   r[7] == "t",
+			Default:   r[8] == "t",
+			Generated: r[9] != "",
+			Computed:  trimParentheses(r[14]),
+			Operators: r[15],
+			Preset:    r[16],
+		}
 		switch {
 		case r[10] == "a":
 			c.Identity = schema.Always
@@ -187,7 +204,16 @@ func (d *database) survey(ctx context.Context, visible map[string]bool) (*schema
 			return
 		}
 		if last == nil || lastName != r[1] || lastTable != t {
-			t.Uniques = append(t.Uniques, schema.Unique{Name: r[1], Partial: r[3] == "t", Deferrable: r[4] == "t", NullsEqual: r[5] == "t", Where: trimParentheses(r[7])})
+			t.Uniques = append(
+				t.Uniques,
+				schema.Unique{
+					Name:       r[1],
+					Partial:    r[3] == "t",
+					Deferrable: r[4] == "t",
+					NullsEqual: r[5] == "t",
+					Where:      trimParentheses(r[7]),
+				},
+			)
 			last, lastName, lastTable = &t.Uniques[len(t.Uniques)-1], r[1], t
 		}
 		if r[6] == "" {
@@ -236,7 +262,16 @@ func (d *database) survey(ctx context.Context, visible map[string]bool) (*schema
 			}
 			n := len(t.References)
 			if n == 0 || t.References[n-1].Name != r[1] {
-				t.References = append(t.References, schema.Reference{Name: r[1], Table: to.Name, Cascade: r[4] == "c", Blanks: r[4] == "n" || r[4] == "d", Deferrable: r[5] == "t"})
+				t.References = append(
+					t.References,
+					schema.Reference{
+						Name:       r[1],
+						Table:      to.Name,
+						Cascade:    r[4] == "c",
+						Blanks:     r[4] == "n" || r[4] == "d",
+						Deferrable: r[5] == "t",
+					},
+				)
 				n++
 			}
 			f := &t.References[n-1]
@@ -366,7 +401,11 @@ func (d *database) defaultOf(ctx context.Context, t *schema.Table, c *schema.Col
 	expression := ""
 	err := d.texts(ctx, 1, sql, args(d.Table(t), c.Name), func(r []string) { expression = strings.Clone(r[0]) })
 	if err == nil && expression == "" {
-		err = &store.Fault{Kind: store.Foreign, Message: fmt.Sprintf("the database gives no keys to %s.%s: the column has no default", t.Name, c.Name), Hint: "leave keys: database out, so that keys are planned"}
+		err = &store.Fault{
+			Kind:    store.Foreign,
+			Message: fmt.Sprintf("the database gives no keys to %s.%s: the column has no default", t.Name, c.Name),
+			Hint:    "leave keys: database out, so that keys are planned",
+		}
 	}
 	return expression, err
 }

@@ -34,7 +34,11 @@ func (d Driver) Through(ctx context.Context, conn *sql.Conn, url string) (*schem
 		url = os.Getenv("DATABASE_URL")
 	}
 	if url == "" {
-		return nil, true, &store.Fault{Kind: store.BadURL, Message: "this driver does not let the tables be read", Hint: "say fixture.URL, or set DATABASE_URL, or use the driver pgx"}
+		return nil, true, &store.Fault{
+			Kind:    store.BadURL,
+			Message: "this driver does not let the tables be read",
+			Hint:    "say fixture.URL, or set DATABASE_URL, or use the driver pgx",
+		}
 	}
 	s, err := d.Open(ctx, url)
 	if err != nil {

@@ -49,10 +49,21 @@ func (d *database) Vet(ctx context.Context, tables []*schema.Table) ([]string, e
 			case kind == "kind":
 				refused = setwise.Unvetted(t.Name, "is no ordinary table", "look at it, and drop it if it is nobody's")
 			case kind == "owner":
-				refused = setwise.Unvetted(t.Name, "could be changed by another user at any time: "+what,
-					fmt.Sprintf("work as that role, or let a role that both are members of own it: ALTER TABLE %s OWNER TO ..., ALTER SCHEMA %s OWNER TO ...", d.Table(t), d.Quote(t.Schema)))
+				refused = setwise.Unvetted(
+					t.Name,
+					"could be changed by another user at any time: "+what,
+					fmt.Sprintf(
+						"work as that role, or let a role that both are members of own it: ALTER TABLE %s OWNER TO ..., ALTER SCHEMA %s OWNER TO ...",
+						d.Table(t),
+						d.Quote(t.Schema),
+					),
+				)
 			default:
-				refused = setwise.Unvetted(t.Name, strings.TrimSpace("has a "+kind+" "+what)+", which this program did not make", "what it does would run with this user's rights: look at it, and drop it")
+				refused = setwise.Unvetted(
+					t.Name,
+					strings.TrimSpace("has a "+kind+" "+what)+", which this program did not make",
+					"what it does would run with this user's rights: look at it, and drop it",
+				)
 			}
 		})
 		if err := cmp.Or(err, refused); err != nil {

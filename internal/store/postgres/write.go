@@ -11,7 +11,6 @@ import (
 	"sync"
 	"time"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
@@ -62,7 +61,7 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 // loosen changes how references are looked at. The tables are locked until the end.
 func (tx *transaction) loosen(ctx context.Context, how string) error {
 	for _, l := range tx.loose {
-		if _, err := tx.db.Exec(ctx, "ALTER TABLE "+tx.Table(l.Table)+" ALTER CONSTRAINT "+tx.Quote(l.Reference.Name)+" "+how); err != nil {
+		if _, err := tx.db.Exec(ctx, "ALTER TABLE "+tx.db.Table(l.Table)+" ALTER CONSTRAINT "+tx.db.Quote(l.Reference.Name)+" "+how); err != nil {
 			return err
 		}
 	}
@@ -100,7 +99,7 @@ func (tx *transaction) Settle(ctx context.Context) error {
 	if err := tx.Savepoint(ctx, "evensprout_settle"); err != nil {
 		return err
 	}
-	_, err := tx.Exec(ctx, "SET CONSTRAINTS ALL IMMEDIATE")
+	_, err := tx.db.Exec(ctx, "SET CONSTRAINTS ALL IMMEDIATE")
 	if err == nil {
 		return tx.Release(ctx, "evensprout_settle")
 	}
@@ -119,7 +118,10 @@ func (tx *transaction) Commit(ctx context.Context) error {
 		return err
 	}
 	if tx.db.conn.TxStatus() == 'E' { // the server would roll back, and say so without an error
-		return &store.Fault{Kind: store.Refused, Message: "the transaction had failed before, so nothing of it is committed"}
+		return &store.Fault{
+			Kind:    store.Refused,
+			Message: "the transaction had failed before, so nothing of it is committed",
+		}
 	}
 	_, err := tx.db.Exec(ctx, "COMMIT")
 	var fault *store.Fault
@@ -128,8 +130,12 @@ func (tx *transaction) Commit(ctx context.Context) error {
 		tx.done = true
 	case errors.As(err, &fault) && fault.Kind == store.Lost, ctx.Err() != nil && tx.db.conn.IsClosed():
 		tx.done = true
-		return &store.Fault{Kind: store.Unanswered, Message: "the connection broke while the load was being committed, so it may or may not be", Err: err,
-			Hint: "look at the tables before you do anything else: nothing was repeated"}
+		return &store.Fault{
+			Kind:    store.Unanswered,
+			Message: "the connection broke while the load was being committed, so it may or may not be",
+			Err:     err,
+			Hint:    "look at the tables before you do anything else: nothing was repeated",
+		}
 	}
 	return err
 }
@@ -139,12 +145,17 @@ func (tx *transaction) Insert(ctx context.Context, into store.Into, rows store.R
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}
-	n, err := tx.db.copyRows(ctx, tx.Table(into.Table), into, rows, false)
+	n, err := tx.db.copyRows(ctx, tx.db.Table(into.Table), into, rows, false)
 	return n, setwise.Named(err, into.Table)
 }
 
 // InsertUnkeyed asks the database for keys first, as many as there are rows.
-func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, key *schema.Column, rows store.Rows) ([]value.Value, error) {
+func (tx *transaction) InsertUnkeyed(
+	ctx context.Context,
+	into store.Into,
+	key *schema.Column,
+	rows store.Rows,
+) ([]value.Value, error) {
 	expression, err := tx.db.defaultOf(ctx, into.Table, key)
 	if err != nil {
 		return nil, err
@@ -152,15 +163,21 @@ func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, key *
 	var keys []value.Value
 	for b := range rows {
 		first := len(keys)
-		err := tx.Query(ctx, "SELECT "+expression+" FROM pg_catalog.generate_series(1::bigint, $1::bigint)", []setwise.Arg{{Value: value.Int(int64(b.Len))}}, []*schema.Column{key}, func(row []value.Value) error {
-			keys = append(keys, row[0])
-			return nil
-		})
+		err := tx.db.Query(
+			ctx,
+			"SELECT "+expression+" FROM pg_catalog.generate_series(1::bigint, $1::bigint)",
+			[]setwise.Arg{{Value: value.Int(int64(b.Len))}},
+			[]*schema.Column{key},
+			func(row []value.Value) error {
+				keys = append(keys, row[0])
+				return nil
+			},
+		)
 		if err != nil {
 			return nil, err
 		}
 		keyed, full := setwise.WithKeys(into, key, b, keys[first:])
-		if _, err := tx.Insert(ctx, full, func(yield func(*grow.Batch) bool) { yield(keyed) }); err != nil {
+		if _, err := tx.Insert(ctx, full, func(yield func(*value.Batch) bool) { yield(keyed) }); err != nil {
 			return nil, err
 		}
 	}
@@ -173,7 +190,13 @@ func (d *database) Fill(ctx context.Context, table string, into store.Into, rows
 }
 
 // copyRows streams rows by COPY, in the binary format where all columns have one.
-func (d *database) copyRows(ctx context.Context, table string, into store.Into, rows store.Rows, numbered bool) (int64, error) {
+func (d *database) copyRows(
+	ctx context.Context,
+	table string,
+	into store.Into,
+	rows store.Rows,
+	numbered bool,
+) (int64, error) {
 	columns := into.Columns
 	if numbered {
 		columns = append([]*schema.Column{setwise.Ordinal}, columns...)
@@ -181,7 +204,11 @@ func (d *database) copyRows(ctx context.Context, table string, into store.Into, 
 	if len(columns) == 0 {
 		return d.insertDefaults(ctx, table, rows)
 	}
-	s := &stream{into: into, numbered: numbered, text: !slices.ContainsFunc(into.Columns, func(c *schema.Column) bool { return !hasBinary(c) })}
+	s := &stream{
+		into:     into,
+		numbered: numbered,
+		text:     !slices.ContainsFunc(into.Columns, func(c *schema.Column) bool { return !hasBinary(c) }),
+	}
 	s.text = !s.text
 	format := "binary"
 	if s.text {
@@ -189,7 +216,10 @@ func (d *database) copyRows(ctx context.Context, table string, into store.Into, 
 	}
 	var stop func()
 	s.next, stop = iter.Pull(rows)
-	sql := "COPY " + table + " (" + strings.Join(setwise.Names(d, "", columns), ", ") + ") FROM STDIN (FORMAT " + format + ")"
+	sql := "COPY " + table + " (" + strings.Join(
+		setwise.Names(d, "", columns),
+		", ",
+	) + ") FROM STDIN (FORMAT " + format + ")"
 	began := time.Now()
 	tag, err := d.conn.CopyFrom(ctx, s, sql)
 	s.close(stop)
@@ -227,7 +257,7 @@ type stream struct {
 	into     store.Into
 	numbered bool
 	text     bool
-	next     func() (*grow.Batch, bool)
+	next     func() (*value.Batch, bool)
 	buf      []byte
 	at       int // what is read of buf
 	rows     int64
@@ -307,8 +337,15 @@ func (s *stream) append(row []value.Value) error {
 	for i, f := range s.into.Fields {
 		var err error
 		if s.buf, err = appendBinary(s.buf, &row[f], s.into.Columns[i]); err != nil {
-			return &store.Violation{Kind: store.BadValue, Row: n, Table: s.into.Table.Name, Columns: []string{s.into.Columns[i].Name},
-				Values: []value.Value{row[f]}, Constraint: s.into.Columns[i].Declared, Message: err.Error()}
+			return &store.Violation{
+				Kind:       store.BadValue,
+				Row:        n,
+				Table:      s.into.Table.Name,
+				Columns:    []string{s.into.Columns[i].Name},
+				Values:     []value.Value{row[f]},
+				Constraint: s.into.Columns[i].Declared,
+				Message:    err.Error(),
+			}
 		}
 	}
 	return nil

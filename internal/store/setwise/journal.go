@@ -40,13 +40,17 @@ func Journal(named func(string) *schema.Table) *store.Journal {
 
 	chunks := named("chunks")
 	chunks.Columns = []*schema.Column{
-		integer("load"), integer("family"), integer("side"), integer("first"), short("state"), moment("ended"), long("result"), blob("record"),
+		integer(
+			"load",
+		), integer("family"), integer("side"), integer("first"), short("state"), moment("ended"), long("result"), blob("record"),
 	}
 	chunks.PrimaryKey = chunkKey
 
 	contents := named("contents")
 	contents.Columns = []*schema.Column{
-		integer("load"), integer("family"), integer("side"), integer("first"), integer("seq"), short("entity"), short("of"), short("what"), integer("rows"), blob("body"),
+		integer(
+			"load",
+		), integer("family"), integer("side"), integer("first"), integer("seq"), short("entity"), short("of"), short("what"), integer("rows"), blob("body"),
 	}
 	contents.PrimaryKey = append(slices.Clone(chunkKey), "seq")
 
@@ -59,7 +63,13 @@ func Journal(named func(string) *schema.Table) *store.Journal {
 
 // OpenJournal looks for the journal's tables, and makes them if asked to. prepare runs
 // before the first is made.
-func OpenJournal(ctx context.Context, e Engine, j *store.Journal, create bool, prepare ...string) (*store.Journal, error) {
+func OpenJournal(
+	ctx context.Context,
+	e Engine,
+	j *store.Journal,
+	create bool,
+	prepare ...string,
+) (*store.Journal, error) {
 	const tries = 20 // others may be making them at the same moment
 	for try := 1; ; try++ {
 		there := 0
@@ -79,7 +89,10 @@ func OpenJournal(ctx context.Context, e Engine, j *store.Journal, create bool, p
 		}
 		if there > 0 {
 			var err error
-			found := slices.DeleteFunc(slices.Clone(tables), func(t *schema.Table) bool { return slices.Contains(missing, t) })
+			found := slices.DeleteFunc(
+				slices.Clone(tables),
+				func(t *schema.Table) bool { return slices.Contains(missing, t) },
+			)
 			if j.Writers, err = e.Vet(ctx, found); err != nil {
 				return nil, err
 			}
@@ -89,7 +102,13 @@ func OpenJournal(ctx context.Context, e Engine, j *store.Journal, create bool, p
 		}
 		if !create {
 			if slices.Equal(missing, []*schema.Table{j.Occasions}) {
-				return &store.Journal{Loads: j.Loads, Chunks: j.Chunks, Contents: j.Contents, Writers: j.Writers, Path: j.Path}, nil // made before there were units
+				return &store.Journal{
+					Loads:    j.Loads,
+					Chunks:   j.Chunks,
+					Contents: j.Contents,
+					Writers:  j.Writers,
+					Path:     j.Path,
+				}, nil // made before there were units
 			}
 			return nil, nil
 		}
@@ -116,7 +135,11 @@ func OpenJournal(ctx context.Context, e Engine, j *store.Journal, create bool, p
 
 // Unvetted refuses a journal that is not what this program makes.
 func Unvetted(table, why, hint string) error {
-	return &store.Fault{Kind: store.Refused, Message: fmt.Sprintf("the journal is not used: its table %s %s", table, why), Hint: hint}
+	return &store.Fault{
+		Kind:    store.Refused,
+		Message: fmt.Sprintf("the journal is not used: its table %s %s", table, why),
+		Hint:    hint,
+	}
 }
 
 // isFault tells whether an error is one that does not pass by itself. A lock was waited
@@ -165,12 +188,17 @@ func (tx *Tx) Add(ctx context.Context, t *schema.Table, rows ...[]store.Cell) er
 		var names, params []string
 		var args []Arg
 		for i, c := range row {
-			names = append(names, tx.Quote(c.Column.Name))
-			params = append(params, tx.Param(i+1, c.Column))
+			names = append(names, tx.Engine.Quote(c.Column.Name))
+			params = append(params, tx.Engine.Param(i+1, c.Column))
 			args = append(args, Arg{c.Value, c.Column})
 		}
-		sql := fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", tx.Table(t), strings.Join(names, ", "), strings.Join(params, ", "))
-		if _, err := tx.Exec(ctx, sql, args...); err != nil {
+		sql := fmt.Sprintf(
+			"INSERT INTO %s (%s) VALUES (%s)",
+			tx.Engine.Table(t),
+			strings.Join(names, ", "),
+			strings.Join(params, ", "),
+		)
+		if _, err := tx.Engine.Exec(ctx, sql, args...); err != nil {
 			return Named(err, t)
 		}
 	}
@@ -182,17 +210,20 @@ func (tx *Tx) Set(ctx context.Context, t *schema.Table, set, where []store.Cell)
 	var list []string
 	var args []Arg
 	for i, c := range set {
-		list = append(list, tx.Quote(c.Column.Name)+" = "+tx.Param(i+1, c.Column))
+		list = append(list, tx.Engine.Quote(c.Column.Name)+" = "+tx.Engine.Param(i+1, c.Column))
 		args = append(args, Arg{c.Value, c.Column})
 	}
-	condition, args := equal(tx, where, args)
-	n, err := tx.Exec(ctx, "UPDATE "+tx.Table(t)+" SET "+strings.Join(list, ", ")+" WHERE "+condition, args...)
+	condition, args := equal(tx.Engine, where, args)
+	n, err := tx.Engine.Exec(
+		ctx,
+		"UPDATE "+tx.Engine.Table(t)+" SET "+strings.Join(list, ", ")+" WHERE "+condition,
+		args...)
 	return n, Named(err, t)
 }
 
 // Delete deletes the rows that have certain values.
 func (tx *Tx) Delete(ctx context.Context, t *schema.Table, where []store.Cell) (int64, error) {
-	condition, args := equal(tx, where, nil)
-	n, err := tx.Exec(ctx, "DELETE FROM "+tx.Table(t)+" WHERE "+condition, args...)
+	condition, args := equal(tx.Engine, where, nil)
+	n, err := tx.Engine.Exec(ctx, "DELETE FROM "+tx.Engine.Table(t)+" WHERE "+condition, args...)
 	return n, Named(err, t)
 }

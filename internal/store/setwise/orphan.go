@@ -15,16 +15,37 @@ func (tx *Tx) Orphan(ctx context.Context, t *schema.Table, r *schema.Reference) 
 	keys := columnsOf(t, t.PrimaryKey)
 	var there, matches []string
 	for i, c := range own {
-		name := "c." + tx.Quote(c.Name)
+		name := "c." + tx.Engine.Quote(c.Name)
 		there = append(there, name+" IS NOT NULL")
-		matches = append(matches, tx.Equal("p."+tx.Quote(r.Targets[i]), name, c))
+		matches = append(matches, tx.Engine.Equal("p."+tx.Engine.Quote(r.Targets[i]), name, c))
 	}
 	columns := append(append([]*schema.Column{}, own...), keys...)
-	sql := "SELECT " + strings.Join(Names(tx, "c.", columns), ", ") + " FROM " + tx.Table(t) + " AS c WHERE " + strings.Join(there, " AND ") +
-		" AND NOT EXISTS (SELECT 1 FROM " + tx.Table(r.To) + " AS p WHERE " + strings.Join(matches, " AND ") + ") LIMIT 1"
+	sql := "SELECT " + strings.Join(
+		Names(tx.Engine, "c.", columns),
+		", ",
+	) + " FROM " + tx.Engine.Table(
+		t,
+	) + " AS c WHERE " + strings.Join(
+		there,
+		" AND ",
+	) +
+		" AND NOT EXISTS (SELECT 1 FROM " + tx.Engine.Table(
+		r.To,
+	) + " AS p WHERE " + strings.Join(
+		matches,
+		" AND ",
+	) + ") LIMIT 1"
 	var v *store.Violation
-	err := tx.Query(ctx, sql, nil, columns, func(row []value.Value) error {
-		v = &store.Violation{Kind: store.ForeignKey, Row: -1, Table: t.Name, Constraint: r.Name, Columns: r.Columns, Refers: r.Table, Message: "a reference points to no row"}
+	err := tx.Engine.Query(ctx, sql, nil, columns, func(row []value.Value) error {
+		v = &store.Violation{
+			Kind:       store.ForeignKey,
+			Row:        -1,
+			Table:      t.Name,
+			Constraint: r.Name,
+			Columns:    r.Columns,
+			Refers:     r.Table,
+			Message:    "a reference points to no row",
+		}
 		for i := range own {
 			v.Values = append(v.Values, row[i])
 		}

@@ -25,15 +25,28 @@ const (
 	maxProbes  = 20_000           // values of a connection
 )
 
+// Asker is an engine, and how it is asked about conditions.
+type Asker struct {
+	Engine  Engine
+	Reading func(ctx context.Context, do func() error) error // runs something where nothing can be written, with the limit ProbeTime
+	Typed   func(param string, c *schema.Column) string      // a parameter with its type
+}
+
 // Passes lets the database say which rows of values of some columns a condition lets
 // pass, as a CHECK constraint would; in it a single column may also be called VALUE. Rows
 // that it cannot be computed over do not pass. The names in the condition are the
-// database's own: it comes from there. typed says of which type a parameter is. reading
-// runs something where nothing can be written, with the limit ProbeTime.
-func (p *Probes) Passes(ctx context.Context, e Engine, reading func(ctx context.Context, do func() error) error, typed func(param string, c *schema.Column) string, columns []*schema.Column, condition string, rows [][]value.Value) ([]bool, error) {
+// database's own: it comes from there.
+func (p *Probes) Passes(
+	ctx context.Context,
+	by Asker,
+	columns []*schema.Column,
+	condition string,
+	rows [][]value.Value,
+) ([]bool, error) {
+	e := by.Engine
 	var selected []string
 	take := func(c *schema.Column, name string) {
-		selected = append(selected, typed(e.Param(len(selected)+1, c), c)+" AS "+e.Quote(name))
+		selected = append(selected, by.Typed(e.Param(len(selected)+1, c), c)+" AS "+e.Quote(name))
 	}
 	for _, c := range columns {
 		take(c, c.Name)
@@ -42,11 +55,14 @@ func (p *Probes) Passes(ctx context.Context, e Engine, reading func(ctx context.
 	if twice {
 		take(columns[0], "value")
 	}
-	sql := "SELECT CASE WHEN (" + condition + ") THEN 1 WHEN NOT (" + condition + ") THEN 0 ELSE 1 END FROM (SELECT " + strings.Join(selected, ", ") + ") AS t"
+	sql := "SELECT CASE WHEN (" + condition + ") THEN 1 WHEN NOT (" + condition + ") THEN 0 ELSE 1 END FROM (SELECT " + strings.Join(
+		selected,
+		", ",
+	) + ") AS t"
 	out := make([]bool, len(rows))
 	// An error ends the transaction, so the rows behind it have another.
 	for next := 0; next < len(rows); {
-		failed := reading(ctx, func() error {
+		failed := by.Reading(ctx, func() error {
 			for next < len(rows) {
 				i := next
 				next++

@@ -5,14 +5,13 @@ import (
 	"fmt"
 	"strings"
 
-	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/value"
 )
 
 // ruleColumns are what Broken shows of a row.
-func ruleColumns(r *plan.Rule) []*schema.Column {
+func ruleColumns(r *schema.Rule) []*schema.Column {
 	if r.Table == nil {
 		return nil
 	}
@@ -36,7 +35,12 @@ func ruleColumns(r *plan.Rule) []*schema.Column {
 // Broken looks whether an invariant holds: it shows at most so many rows for which it
 // does not, with the value that was computed over others, if there is one. A condition
 // on its own has no rows: then show is called once without columns.
-func (tx *Tx) Broken(ctx context.Context, r *plan.Rule, most int, show func(columns []*schema.Column, row []value.Value, computed value.Value) error) error {
+func (tx *Tx) Broken(
+	ctx context.Context,
+	r *schema.Rule,
+	most int,
+	show func(columns []*schema.Column, row []value.Value, computed value.Value) error,
+) error {
 	if r.SQL != "" {
 		held, err := tx.Holds(ctx, []string{r.SQL}, nil)
 		if err == nil && !held {
@@ -49,50 +53,75 @@ func (tx *Tx) Broken(ctx context.Context, r *plan.Rule, most int, show func(colu
 	sql, result := "", columns
 	switch {
 	case r.Every != nil:
-		s := &statement{occasions: &occasions{Tx: tx, one: r.Values}}
+		s := &statement{o: &occasions{tx: tx, one: r.Values}}
 		for _, v := range r.Values {
-			s.inputs = append(s.inputs, store.ColumnFor(v.Type, v.Scale))
+			s.o.inputs = append(s.o.inputs, store.ColumnFor(v.Type, v.Scale))
 		}
 		condition := s.expression(r.Every, false)
 		for _, input := range s.order {
-			args = append(args, Arg{r.Values[input], s.inputs[input]})
+			args = append(args, Arg{r.Values[input], s.o.inputs[input]})
 		}
-		sql = "SELECT " + strings.Join(Names(tx, "t.", columns), ", ") + " FROM " + tx.Table(r.Table) + " AS t WHERE NOT " + condition
+		sql = "SELECT " + strings.Join(
+			Names(tx.Engine, "t.", columns),
+			", ",
+		) + " FROM " + tx.Engine.Table(
+			r.Table,
+		) + " AS t WHERE NOT " + condition
 	case r.Where != "":
-		sql = "SELECT " + strings.Join(Names(tx, "", columns), ", ") + " FROM " + tx.Table(r.Table) + " WHERE (" + r.Where + ")"
+		sql = "SELECT " + strings.Join(
+			Names(tx.Engine, "", columns),
+			", ",
+		) + " FROM " + tx.Engine.Table(
+			r.Table,
+		) + " WHERE (" + r.Where + ")"
 	default:
 		a := r.Aggregate
 		value, of := "count(*)", countColumn
 		if a.Column != nil {
 			c := *a.Column
 			c.Name = "v"
-			value, of = tx.Fitted(a.Function+"("+tx.Quote(a.Column.Name)+")", a.Column), &c
+			value, of = tx.Engine.Fitted(a.Function+"("+tx.Engine.Quote(a.Column.Name)+")", a.Column), &c
 		}
-		computed := "s." + tx.Quote("v")
+		computed := "s." + tx.Engine.Quote("v")
 		if a.Function == "count" || a.Function == "sum" {
 			computed = "coalesce(" + computed + ", 0)" // rows to which none refer
 		}
-		by := Names(tx, "", columnsOf(a.Of, a.By.Columns))
+		by := Names(tx.Engine, "", columnsOf(a.Of, a.By.Columns))
 		var on []string
 		for i, c := range columnsOf(r.Table, a.By.Targets) {
-			on = append(on, tx.Equal("s."+by[i], "t."+tx.Quote(c.Name), c))
+			on = append(on, tx.Engine.Equal("s."+by[i], "t."+tx.Engine.Quote(c.Name), c))
 		}
 		against := ""
 		if a.To != nil {
-			against = "t." + tx.Quote(a.To.Name)
+			against = "t." + tx.Engine.Quote(a.To.Name)
 		} else {
 			c := store.ColumnFor(a.Value.Type, a.Value.Scale)
 			args = append(args, Arg{a.Value, c})
-			against = tx.Typed(tx.Param(1, c), c)
+			against = tx.Engine.Typed(tx.Engine.Param(1, c), c)
 		}
-		sql = fmt.Sprintf("SELECT %s, %s FROM %s AS t LEFT JOIN (SELECT %s, %s AS %s FROM %s GROUP BY %s) AS s ON %s WHERE NOT (%s %s %s)",
-			strings.Join(Names(tx, "t.", columns), ", "), computed, tx.Table(r.Table), strings.Join(by, ", "), value, tx.Quote("v"), tx.Table(a.Of), strings.Join(by, ", "),
-			strings.Join(on, " AND "), computed, tx.Operator(string(a.Op)), against)
+		sql = fmt.Sprintf(
+			"SELECT %s, %s FROM %s AS t LEFT JOIN (SELECT %s, %s AS %s FROM %s GROUP BY %s) AS s ON %s WHERE NOT (%s %s %s)",
+			strings.Join(
+				Names(tx.Engine, "t.", columns),
+				", ",
+			),
+			computed,
+			tx.Engine.Table(r.Table),
+			strings.Join(by, ", "),
+			value,
+			tx.Engine.Quote("v"),
+			tx.Engine.Table(a.Of),
+			strings.Join(by, ", "),
+			strings.Join(on, " AND "),
+			computed,
+			tx.Engine.Operator(string(a.Op)),
+			against,
+		)
 		result = append(columns[:len(columns):len(columns)], of)
 	}
 	sql += fmt.Sprintf(" LIMIT %d", most)
-	return tx.ReadOnly(ctx, func() error {
-		return tx.Query(ctx, sql, args, result, func(row []value.Value) error {
+	return tx.Engine.ReadOnly(ctx, func() error {
+		return tx.Engine.Query(ctx, sql, args, result, func(row []value.Value) error {
 			var computed value.Value
 			if len(row) > len(columns) {
 				computed = row[len(columns)]

@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/value"
@@ -123,10 +122,10 @@ var countColumn = &schema.Column{Name: "n", Kind: schema.Integer}
 
 // Tx is the part of a transaction that is the same for all engines.
 type Tx struct {
-	Engine
-	Late  bool // deferrable references are held against the tables at the commit
-	marks int
-	texts map[stepText]*written // of steps of single occasions
+	Engine Engine
+	Late   bool // deferrable references are held against the tables at the commit
+	marks  int
+	texts  map[stepText]*written // of steps of single occasions
 }
 
 // NewTx makes the common part of a transaction.
@@ -149,6 +148,7 @@ func columnsOf(t *schema.Table, names []string) []*schema.Column {
 	return columns
 }
 
+// Number is what a query for one number finds.
 func Number(ctx context.Context, e Engine, sql string, args ...Arg) (int64, error) {
 	var n int64
 	err := e.Query(ctx, sql, args, []*schema.Column{countColumn}, func(row []value.Value) error {
@@ -209,19 +209,28 @@ func (tx *Tx) Count(ctx context.Context, t *schema.Table) (int64, error) {
 }
 
 // Find counts the rows that have these values; NULLs are left out.
-func (tx *Tx) Find(ctx context.Context, t *schema.Table, columns []*schema.Column, values []value.Value) (int64, error) {
+func (tx *Tx) Find(
+	ctx context.Context,
+	t *schema.Table,
+	columns []*schema.Column,
+	values []value.Value,
+) (int64, error) {
 	var where []string
 	var args []Arg
 	for i, c := range columns {
 		if !values[i].IsNull() && hasEquality(c) {
-			where = append(where, tx.Equal(tx.Quote(c.Name), tx.Param(len(args)+1, c), c))
+			where = append(where, tx.Engine.Equal(tx.Engine.Quote(c.Name), tx.Engine.Param(len(args)+1, c), c))
 			args = append(args, Arg{values[i], c})
 		}
 	}
 	if len(where) == 0 {
 		return 0, nil
 	}
-	return Number(ctx, tx, "SELECT count(*) FROM "+tx.Table(t)+" WHERE "+strings.Join(where, " AND "), args...)
+	return Number(
+		ctx,
+		tx.Engine,
+		"SELECT count(*) FROM "+tx.Engine.Table(t)+" WHERE "+strings.Join(where, " AND "),
+		args...)
 }
 
 // hasEquality tells whether a column's type has an equality that can be relied on.
@@ -231,62 +240,86 @@ func hasEquality(c *schema.Column) bool {
 
 // Between counts the rows whose key lies between two numbers.
 func (tx *Tx) Between(ctx context.Context, t *schema.Table, c *schema.Column, lo, hi int64) (int64, error) {
-	name := tx.Quote(c.Name)
-	return Number(ctx, tx, "SELECT count(*) FROM "+tx.Table(t)+" WHERE "+name+" >= "+tx.Param(1, c)+" AND "+name+" <= "+tx.Param(2, c),
-		Arg{value.Int(lo), c}, Arg{value.Int(hi), c})
+	name := tx.Engine.Quote(c.Name)
+	return Number(
+		ctx,
+		tx.Engine,
+		"SELECT count(*) FROM "+tx.Engine.Table(
+			t,
+		)+" WHERE "+name+" >= "+tx.Engine.Param(
+			1,
+			c,
+		)+" AND "+name+" <= "+tx.Engine.Param(
+			2,
+			c,
+		),
+		Arg{value.Int(lo), c},
+		Arg{value.Int(hi), c},
+	)
 }
 
 // Greatest is the greatest number in a column, 0 if it has none above.
 func (tx *Tx) Greatest(ctx context.Context, t *schema.Table, c *schema.Column) (int64, error) {
-	return Number(ctx, tx, "SELECT coalesce(max("+tx.Quote(c.Name)+"), 0) FROM "+tx.Table(t))
+	return Number(ctx, tx.Engine, "SELECT coalesce(max("+tx.Engine.Quote(c.Name)+"), 0) FROM "+tx.Engine.Table(t))
 }
 
 // Clear deletes all rows of a table. It never truncates: a reader who began earlier
 // must go on seeing the old rows.
 func (tx *Tx) Clear(ctx context.Context, t *schema.Table) (int64, error) {
-	return tx.Exec(ctx, "DELETE FROM "+tx.Table(t))
+	return tx.Engine.Exec(ctx, "DELETE FROM "+tx.Engine.Table(t))
 }
 
 // referring is the condition that a row has a reference.
 func (tx *Tx) referring(t *schema.Table, r *schema.Reference) string {
-	return " WHERE " + notNull(Names(tx, "", columnsOf(t, r.Columns)))
+	return " WHERE " + notNull(Names(tx.Engine, "", columnsOf(t, r.Columns)))
 }
 
 // Referring shows the rows of a table that refer to any row of another.
-func (tx *Tx) Referring(ctx context.Context, t *schema.Table, r *schema.Reference, show func([]value.Value) error) error {
-	return tx.Query(ctx, "SELECT "+strings.Join(Names(tx, "", t.Columns), ", ")+" FROM "+tx.Table(t)+tx.referring(t, r), nil, t.Columns, show)
+func (tx *Tx) Referring(
+	ctx context.Context,
+	t *schema.Table,
+	r *schema.Reference,
+	show func([]value.Value) error,
+) error {
+	return tx.Engine.Query(
+		ctx,
+		"SELECT "+strings.Join(Names(tx.Engine, "", t.Columns), ", ")+" FROM "+tx.Engine.Table(t)+tx.referring(t, r),
+		nil,
+		t.Columns,
+		show,
+	)
 }
 
 // Unlink sets references to NULL.
 func (tx *Tx) Unlink(ctx context.Context, t *schema.Table, r *schema.Reference) error {
 	var set []string
-	for _, c := range Names(tx, "", columnsOf(t, r.Columns)) {
+	for _, c := range Names(tx.Engine, "", columnsOf(t, r.Columns)) {
 		set = append(set, c+" = NULL")
 	}
-	_, err := tx.Exec(ctx, "UPDATE "+tx.Table(t)+" SET "+strings.Join(set, ", ")+tx.referring(t, r))
+	_, err := tx.Engine.Exec(ctx, "UPDATE "+tx.Engine.Table(t)+" SET "+strings.Join(set, ", ")+tx.referring(t, r))
 	return err
 }
 
 // Remove deletes the rows that have a reference.
 func (tx *Tx) Remove(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error) {
-	return tx.Exec(ctx, "DELETE FROM "+tx.Table(t)+tx.referring(t, r))
+	return tx.Engine.Exec(ctx, "DELETE FROM "+tx.Engine.Table(t)+tx.referring(t, r))
 }
 
 // Savepoint marks a place to go back to.
 func (tx *Tx) Savepoint(ctx context.Context, name string) error {
-	_, err := tx.Exec(ctx, "SAVEPOINT "+tx.Quote(name))
+	_, err := tx.Engine.Exec(ctx, "SAVEPOINT "+tx.Engine.Quote(name))
 	return err
 }
 
 // RollbackTo goes back to a mark, which stays.
 func (tx *Tx) RollbackTo(ctx context.Context, name string) error {
-	_, err := tx.Exec(ctx, "ROLLBACK TO SAVEPOINT "+tx.Quote(name))
+	_, err := tx.Engine.Exec(ctx, "ROLLBACK TO SAVEPOINT "+tx.Engine.Quote(name))
 	return err
 }
 
 // Release forgets a mark.
 func (tx *Tx) Release(ctx context.Context, name string) error {
-	_, err := tx.Exec(ctx, "RELEASE SAVEPOINT "+tx.Quote(name))
+	_, err := tx.Engine.Exec(ctx, "RELEASE SAVEPOINT "+tx.Engine.Quote(name))
 	return err
 }
 
@@ -319,8 +352,8 @@ func InsertFrom(e Engine, into store.Into, query string) string {
 }
 
 // WithKeys puts a key in front of the other columns of a batch.
-func WithKeys(into store.Into, key *schema.Column, b *grow.Batch, keys []value.Value) (*grow.Batch, store.Into) {
-	out := &grow.Batch{Entity: b.Entity, First: b.First, Len: b.Len, Width: 1 + len(into.Columns)}
+func WithKeys(into store.Into, key *schema.Column, b *value.Batch, keys []value.Value) (*value.Batch, store.Into) {
+	out := &value.Batch{Len: b.Len, Width: 1 + len(into.Columns)}
 	full := store.Into{Table: into.Table, Columns: append([]*schema.Column{key}, into.Columns...)}
 	for i := range full.Columns {
 		full.Fields = append(full.Fields, i)
@@ -348,27 +381,53 @@ func (tx *Tx) Blame(ctx context.Context, v *store.Violation, db *schema.Database
 			if r := &t.References[i]; r.To != nil && slices.Equal(r.Columns, v.Columns) {
 				var same []string
 				for j, name := range r.Columns {
-					same = append(same, tx.Equal("p."+tx.Quote(r.Targets[j]), "t."+tx.Quote(name), t.Column(name)))
+					same = append(
+						same,
+						tx.Engine.Equal("p."+tx.Engine.Quote(r.Targets[j]), "t."+tx.Engine.Quote(name), t.Column(name)),
+					)
 				}
-				condition = notNull(Names(tx, "t.", columns)) + " AND NOT EXISTS (SELECT 1 FROM " + tx.Table(r.To) + " AS p WHERE " + strings.Join(same, " AND ") + ")"
+				condition = notNull(
+					Names(tx.Engine, "t.", columns),
+				) + " AND NOT EXISTS (SELECT 1 FROM " + tx.Engine.Table(
+					r.To,
+				) + " AS p WHERE " + strings.Join(
+					same,
+					" AND ",
+				) + ")"
 			}
 		}
 	case store.Unique:
 		var same, other []string
 		for _, c := range columns {
-			same = append(same, tx.Equal("o."+tx.Quote(c.Name), "t."+tx.Quote(c.Name), c))
+			same = append(same, tx.Engine.Equal("o."+tx.Engine.Quote(c.Name), "t."+tx.Engine.Quote(c.Name), c))
 		}
 		for _, c := range primary {
-			other = append(other, "NOT "+tx.Equal("o."+tx.Quote(c.Name), "t."+tx.Quote(c.Name), c))
+			other = append(other, "NOT "+tx.Engine.Equal("o."+tx.Engine.Quote(c.Name), "t."+tx.Engine.Quote(c.Name), c))
 		}
-		condition = "EXISTS (SELECT 1 FROM " + tx.Table(t) + " AS o WHERE " + strings.Join(same, " AND ") + " AND (" + strings.Join(other, " OR ") + "))"
+		condition = "EXISTS (SELECT 1 FROM " + tx.Engine.Table(
+			t,
+		) + " AS o WHERE " + strings.Join(
+			same,
+			" AND ",
+		) + " AND (" + strings.Join(
+			other,
+			" OR ",
+		) + "))"
 	}
 	if condition == "" {
 		return v
 	}
-	sql := "SELECT " + strings.Join(append(Names(tx, "t.", primary), Names(tx, "t.", columns)...), ", ") + " FROM " + tx.Table(t) + " AS t WHERE " + condition +
-		" ORDER BY " + strings.Join(Names(tx, "t.", primary), " DESC, ") + " DESC LIMIT 1"
-	err := tx.Query(ctx, sql, nil, slices.Concat(primary, columns), func(row []value.Value) error {
+	sql := "SELECT " + strings.Join(
+		append(Names(tx.Engine, "t.", primary), Names(tx.Engine, "t.", columns)...),
+		", ",
+	) + " FROM " + tx.Engine.Table(
+		t,
+	) + " AS t WHERE " + condition +
+		" ORDER BY " + strings.Join(
+		Names(tx.Engine, "t.", primary),
+		" DESC, ",
+	) + " DESC LIMIT 1"
+	err := tx.Engine.Query(ctx, sql, nil, slices.Concat(primary, columns), func(row []value.Value) error {
 		for i, c := range primary {
 			v.Key = append(v.Key, store.Pair{Column: c.Name, Value: row[i]})
 		}

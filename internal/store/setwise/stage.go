@@ -16,7 +16,7 @@ import (
 
 // stage is rows in a temporary table.
 type stage struct {
-	*Tx
+	tx    *Tx
 	w     *store.Write
 	name  string // quoted
 	table string // the target, quoted
@@ -29,29 +29,29 @@ type stage struct {
 // Stage lays rows aside.
 func (tx *Tx) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store.Stage, error) {
 	name := stageName(w)
-	s := &stage{Tx: tx, w: w, name: tx.Temporary(name), table: tx.Table(w.Table)}
+	s := &stage{tx: tx, w: w, name: tx.Engine.Temporary(name), table: tx.Engine.Table(w.Table)}
 	var on []string
 	for _, c := range w.Match {
-		name := tx.Quote(c.Name)
+		name := tx.Engine.Quote(c.Name)
 		if !w.Alike || c.NotNull && hasEquality(c) {
-			on = append(on, tx.Equal("t."+name, "s."+name, c))
+			on = append(on, tx.Engine.Equal("t."+name, "s."+name, c))
 		}
 		if w.Alike {
-			on = append(on, "NOT ("+tx.Differs("t."+name, "s."+name, c)+")")
+			on = append(on, "NOT ("+tx.Engine.Differs("t."+name, "s."+name, c)+")")
 		}
 	}
 	s.on = strings.Join(on, " AND ")
 	// It may be there from before, or gone with a savepoint.
-	for _, sql := range []string{tx.CreateTemporary(name, append([]*schema.Column{Ordinal}, w.Columns...)), tx.Empty(name)} {
-		if _, err := tx.Exec(ctx, sql); err != nil {
+	for _, sql := range []string{tx.Engine.CreateTemporary(name, append([]*schema.Column{Ordinal}, w.Columns...)), tx.Engine.Empty(name)} {
+		if _, err := tx.Engine.Exec(ctx, sql); err != nil {
 			return nil, err
 		}
 	}
 	var err error
-	if s.rows, err = tx.Fill(ctx, s.name, w.Into, rows); err != nil {
+	if s.rows, err = tx.Engine.Fill(ctx, s.name, w.Into, rows); err != nil {
 		return nil, Named(err, w.Table)
 	}
-	s.analyze = tx.Analyze(name)
+	s.analyze = tx.Engine.Analyze(name)
 	return s, nil
 }
 
@@ -60,7 +60,7 @@ func (s *stage) counted(ctx context.Context) error {
 	if s.analyze == "" {
 		return nil
 	}
-	_, err := s.Exec(ctx, s.analyze)
+	_, err := s.tx.Engine.Exec(ctx, s.analyze)
 	s.analyze = ""
 	return err
 }
@@ -76,7 +76,7 @@ func stageName(w *store.Write) string {
 
 func (s *stage) Rows() int64 { return s.rows }
 
-func (s *stage) ordinal() string { return "s." + s.Quote(Ordinal.Name) }
+func (s *stage) ordinal() string { return "s." + s.tx.Engine.Quote(Ordinal.Name) }
 
 // Drop takes rows away.
 func (s *stage) Drop(ctx context.Context, rows []int64) error {
@@ -86,7 +86,7 @@ func (s *stage) Drop(ctx context.Context, rows []int64) error {
 		for _, n := range part {
 			list = append(list, fmt.Sprint(n))
 		}
-		if _, err := s.Exec(ctx, "DELETE FROM "+s.name+" WHERE "+s.Quote(Ordinal.Name)+" IN ("+strings.Join(list, ", ")+")"); err != nil {
+		if _, err := s.tx.Engine.Exec(ctx, "DELETE FROM "+s.name+" WHERE "+s.tx.Engine.Quote(Ordinal.Name)+" IN ("+strings.Join(list, ", ")+")"); err != nil {
 			return err
 		}
 	}
@@ -153,7 +153,13 @@ func (s *stage) Twins(ctx context.Context) ([]*store.Violation, error) {
 		return nil, nil
 	}
 	var found []*store.Violation
-	err := s.twice(ctx, s.w.Match, "match ("+strings.Join(namesOf(s.w.Match), ", ")+")", false, func(v *store.Violation) { found = append(found, v) })
+	err := s.twice(
+		ctx,
+		s.w.Match,
+		"match ("+strings.Join(namesOf(s.w.Match), ", ")+")",
+		false,
+		func(v *store.Violation) { found = append(found, v) },
+	)
 	return found, err
 }
 
@@ -199,15 +205,20 @@ func notNull(names []string) string {
 	return strings.Join(list, " AND ")
 }
 
-func (s *stage) violation(kind store.ViolationKind, row int64, constraint string, columns []*schema.Column, values []value.Value, message string) *store.Violation {
-	return &store.Violation{
-		Kind: kind, Row: row, Table: s.w.Table.Name, Constraint: constraint, Columns: namesOf(columns), Values: slices.Clone(values), Message: message,
-	}
+func (s *stage) violation(v store.Violation, columns []*schema.Column, values []value.Value) *store.Violation {
+	v.Table, v.Columns, v.Values = s.w.Table.Name, namesOf(columns), slices.Clone(values)
+	return &v
 }
 
 // twice finds rows whose values another staged row has before them.
-func (s *stage) twice(ctx context.Context, columns []*schema.Column, constraint string, nullsEqual bool, add func(*store.Violation)) error {
-	names := Names(s, "s.", columns)
+func (s *stage) twice(
+	ctx context.Context,
+	columns []*schema.Column,
+	constraint string,
+	nullsEqual bool,
+	add func(*store.Violation),
+) error {
+	names := Names(s.tx.Engine, "s.", columns)
 	present := notNull(names)
 	if nullsEqual {
 		present = ""
@@ -215,13 +226,26 @@ func (s *stage) twice(ctx context.Context, columns []*schema.Column, constraint 
 	n := s.ordinal()
 	inner := "SELECT " + n + " AS n, MIN(" + n + ") OVER (PARTITION BY " + strings.Join(names, ", ") + ") AS first, " +
 		strings.Join(names, ", ") + " FROM " + s.name + " AS s" + where(present, s.written())
-	sql := "SELECT d.n, d.first, " + strings.Join(Names(s, "d.", columns), ", ") + " FROM (" + inner + ") AS d WHERE d.n > d.first ORDER BY d.n"
-	return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal, Ordinal}, columns...), func(row []value.Value) error {
-		v := s.violation(store.Unique, row[0].N, constraint, columns, row[2:], "another row of this load has the same values")
-		v.Twin, v.HasTwin = row[1].N, true
-		add(v)
-		return nil
-	})
+	sql := "SELECT d.n, d.first, " + strings.Join(
+		Names(s.tx.Engine, "d.", columns),
+		", ",
+	) + " FROM (" + inner + ") AS d WHERE d.n > d.first ORDER BY d.n"
+	return s.tx.Engine.Query(
+		ctx,
+		sql,
+		nil,
+		append([]*schema.Column{Ordinal, Ordinal}, columns...),
+		func(row []value.Value) error {
+			same := store.Violation{
+				Kind: store.Unique, Row: row[0].N, Constraint: constraint,
+				Message: "another row of this load has the same values",
+			}
+			v := s.violation(same, columns, row[2:])
+			v.Twin, v.HasTwin = row[1].N, true
+			add(v)
+			return nil
+		},
+	)
 }
 
 // collisions finds rows that a unique key refuses.
@@ -230,7 +254,8 @@ func (s *stage) collisions(ctx context.Context, key schema.Unique, add func(*sto
 	if !ok || key.Partial {
 		return nil
 	}
-	isMatch := len(columns) == len(s.w.Match) && !slices.ContainsFunc(columns, func(c *schema.Column) bool { return !slices.Contains(s.w.Match, c) })
+	isMatch := len(columns) == len(s.w.Match) &&
+		!slices.ContainsFunc(columns, func(c *schema.Column) bool { return !slices.Contains(s.w.Match, c) })
 	update := s.w.Mode == store.Update || s.w.Mode == store.Upsert
 	if isMatch && s.w.Mode != store.Insert && s.w.Mode != store.Replace {
 		return nil // told as twice; rows that are there are meant
@@ -246,14 +271,17 @@ func (s *stage) collisions(ctx context.Context, key schema.Unique, add func(*sto
 	}
 	var same []string
 	for _, c := range columns {
-		same = append(same, s.Equal("o."+s.Quote(c.Name), "s."+s.Quote(c.Name), c))
+		same = append(same, s.tx.Engine.Equal("o."+s.tx.Engine.Quote(c.Name), "s."+s.tx.Engine.Quote(c.Name), c))
 	}
 	condition := s.written()
 	if update {
 		// Another row has the values: it is not the one that is meant.
 		var other []string
 		for _, c := range s.w.Match {
-			other = append(other, "NOT "+s.Equal("o."+s.Quote(c.Name), "s."+s.Quote(c.Name), c))
+			other = append(
+				other,
+				"NOT "+s.tx.Engine.Equal("o."+s.tx.Engine.Quote(c.Name), "s."+s.tx.Engine.Quote(c.Name), c),
+			)
 		}
 		condition = "(" + strings.Join(other, " OR ") + ")"
 		if !s.changes(columns) {
@@ -263,41 +291,71 @@ func (s *stage) collisions(ctx context.Context, key schema.Unique, add func(*sto
 		}
 	}
 	primary := columnsOf(s.w.Table, s.w.Table.PrimaryKey)
-	selected := append([]string{s.ordinal()}, Names(s, "s.", columns)...)
-	selected = append(selected, Names(s, "o.", primary)...)
-	sql := "SELECT " + strings.Join(selected, ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS o ON " + strings.Join(same, " AND ") + where(condition) + " ORDER BY 1"
-	return s.Query(ctx, sql, nil, slices.Concat([]*schema.Column{Ordinal}, columns, primary), func(row []value.Value) error {
-		v := s.violation(store.Unique, row[0].N, name, columns, row[1:1+len(columns)], "a row of the table has the same values")
-		for i, c := range primary {
-			v.Other = append(v.Other, store.Pair{Column: c.Name, Value: row[1+len(columns)+i]})
-		}
-		add(v)
-		return nil
-	})
+	selected := append([]string{s.ordinal()}, Names(s.tx.Engine, "s.", columns)...)
+	selected = append(selected, Names(s.tx.Engine, "o.", primary)...)
+	sql := "SELECT " + strings.Join(
+		selected,
+		", ",
+	) + " FROM " + s.name + " AS s JOIN " + s.table + " AS o ON " + strings.Join(
+		same,
+		" AND ",
+	) + where(
+		condition,
+	) + " ORDER BY 1"
+	return s.tx.Engine.Query(
+		ctx,
+		sql,
+		nil,
+		slices.Concat([]*schema.Column{Ordinal}, columns, primary),
+		func(row []value.Value) error {
+			there := store.Violation{
+				Kind: store.Unique, Row: row[0].N, Constraint: name, Message: "a row of the table has the same values",
+			}
+			v := s.violation(there, columns, row[1:1+len(columns)])
+			for i, c := range primary {
+				v.Other = append(v.Other, store.Pair{Column: c.Name, Value: row[1+len(columns)+i]})
+			}
+			add(v)
+			return nil
+		},
+	)
 }
 
 // orphans finds rows that refer to nothing.
 func (s *stage) orphans(ctx context.Context, r *schema.Reference, add func(*store.Violation)) error {
 	columns, ok := s.staged(r.Columns)
-	if !ok || strings.EqualFold(r.Table, s.w.Table.Name) || r.To == nil || r.Deferrable && s.Late {
+	if !ok || strings.EqualFold(r.Table, s.w.Table.Name) || r.To == nil || r.Deferrable && s.tx.Late {
 		return nil // a row of the same write may be referred to: the engine tells
 	}
 	if s.w.Mode == store.Update && !s.changes(columns) {
 		return nil
 	}
-	names := Names(s, "s.", columns)
+	names := Names(s.tx.Engine, "s.", columns)
 	var same []string
 	for i, c := range columns {
-		same = append(same, s.Equal("p."+s.Quote(r.Targets[i]), "s."+s.Quote(c.Name), c))
+		same = append(same, s.tx.Engine.Equal("p."+s.tx.Engine.Quote(r.Targets[i]), "s."+s.tx.Engine.Quote(c.Name), c))
 	}
 	sql := "SELECT " + s.ordinal() + ", " + strings.Join(names, ", ") + " FROM " + s.name + " AS s" +
-		where(notNull(names), "NOT EXISTS (SELECT 1 FROM "+s.Table(r.To)+" AS p WHERE "+strings.Join(same, " AND ")+")", s.written()) + " ORDER BY 1"
-	return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []value.Value) error {
-		v := s.violation(store.ForeignKey, row[0].N, r.Name, columns, row[1:], "no row of "+r.Table+" has these values")
-		v.Refers = r.Table
-		add(v)
-		return nil
-	})
+		where(
+			notNull(names),
+			"NOT EXISTS (SELECT 1 FROM "+s.tx.Engine.Table(r.To)+" AS p WHERE "+strings.Join(same, " AND ")+")",
+			s.written(),
+		) + " ORDER BY 1"
+	return s.tx.Engine.Query(
+		ctx,
+		sql,
+		nil,
+		append([]*schema.Column{Ordinal}, columns...),
+		func(row []value.Value) error {
+			orphan := store.Violation{
+				Kind: store.ForeignKey, Row: row[0].N, Constraint: r.Name, Message: "no row of " + r.Table + " has these values",
+			}
+			v := s.violation(orphan, columns, row[1:])
+			v.Refers = r.Table
+			add(v)
+			return nil
+		},
+	)
 }
 
 // broken finds rows for which a check does not hold, as far as its expression can be
@@ -317,16 +375,31 @@ func (s *stage) broken(ctx context.Context, c schema.Check, add func(*store.Viol
 			return nil // the stage does not have it
 		}
 	}
-	sql := "SELECT " + s.ordinal() + ", " + strings.Join(Names(s, "s.", columns), ", ") + " FROM " + s.name + " AS s" +
-		where("NOT ("+c.Expression+")", s.written()) + " ORDER BY 1"
+	sql := "SELECT " + s.ordinal() + ", " + strings.Join(
+		Names(s.tx.Engine, "s.", columns),
+		", ",
+	) + " FROM " + s.name + " AS s" +
+		where(
+			"NOT ("+c.Expression+")",
+			s.written(),
+		) + " ORDER BY 1"
 	var found []*store.Violation
 	// The text of a check is whole: what it calls is named with its schema.
-	err := s.try(ctx, func() error {
-		return s.Qualified(ctx, func() error {
-			return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []value.Value) error {
-				found = append(found, s.violation(store.Check, row[0].N, CheckName(c), columns, row[1:], "the check does not hold"))
-				return nil
-			})
+	err := s.tx.try(ctx, func() error {
+		return s.tx.Engine.Qualified(ctx, func() error {
+			return s.tx.Engine.Query(
+				ctx,
+				sql,
+				nil,
+				append([]*schema.Column{Ordinal}, columns...),
+				func(row []value.Value) error {
+					v := store.Violation{
+						Kind: store.Check, Row: row[0].N, Constraint: CheckName(c), Message: "the check does not hold",
+					}
+					found = append(found, s.violation(v, columns, row[1:]))
+					return nil
+				},
+			)
 		})
 	})
 	if err != nil {
@@ -354,7 +427,8 @@ func Mentions(expression, word string) bool {
 	}
 	for at := 0; at+len(word) <= len(expression); at++ {
 		end := at + len(word)
-		if strings.EqualFold(expression[at:end], word) && (at == 0 || !letter(expression[at-1])) && (end == len(expression) || !letter(expression[end])) {
+		if strings.EqualFold(expression[at:end], word) && (at == 0 || !letter(expression[at-1])) &&
+			(end == len(expression) || !letter(expression[end])) {
 			return true
 		}
 	}
@@ -362,7 +436,13 @@ func Mentions(expression, word string) bool {
 }
 
 func (s *stage) ranged() string {
-	return s.ordinal() + " >= " + s.Param(1, Ordinal) + " AND " + s.ordinal() + " < " + s.Param(2, Ordinal)
+	return s.ordinal() + " >= " + s.tx.Engine.Param(
+		1,
+		Ordinal,
+	) + " AND " + s.ordinal() + " < " + s.tx.Engine.Param(
+		2,
+		Ordinal,
+	)
 }
 
 // Apply writes rows in the mode of the write.
@@ -374,19 +454,31 @@ func (s *stage) Apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) {
 	var o store.Outcome
 	bounds := []Arg{{value.Int(lo), Ordinal}, {value.Int(hi), Ordinal}}
-	staged, err := Number(ctx, s, "SELECT count(*) FROM "+s.name+" AS s"+where(s.ranged()), bounds...)
+	staged, err := Number(ctx, s.tx.Engine, "SELECT count(*) FROM "+s.name+" AS s"+where(s.ranged()), bounds...)
 	if err != nil || staged == 0 {
 		return o, err
 	}
 	query := func(condition string) string {
-		return "SELECT " + strings.Join(Names(s, "s.", s.w.Columns), ", ") + " FROM " + s.name + " AS s" + where(s.ranged(), condition)
+		return "SELECT " + strings.Join(
+			Names(s.tx.Engine, "s.", s.w.Columns),
+			", ",
+		) + " FROM " + s.name + " AS s" + where(
+			s.ranged(),
+			condition,
+		)
 	}
 	if s.w.Mode == store.Upsert && len(s.w.Set) > 0 {
-		if sql := s.Upsert(s.w, query(""), s.differing); sql != "" {
-			err := s.Query(ctx, sql, bounds, []*schema.Column{countColumn, countColumn}, func(row []value.Value) error {
-				o.Inserted, o.Updated = row[0].N, row[1].N
-				return nil
-			})
+		if sql := s.tx.Engine.Upsert(s.w, query(""), s.differing); sql != "" {
+			err := s.tx.Engine.Query(
+				ctx,
+				sql,
+				bounds,
+				[]*schema.Column{countColumn, countColumn},
+				func(row []value.Value) error {
+					o.Inserted, o.Updated = row[0].N, row[1].N
+					return nil
+				},
+			)
 			o.Unchanged = staged - o.Inserted - o.Updated
 			return o, err
 		}
@@ -396,11 +488,11 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 	}
 	if (s.w.Mode == store.Upsert || s.w.Mode == store.Update) && len(s.w.Set) > 0 {
 		var set []Assignment
-		for _, c := range Names(s, "", slices.Concat(s.w.Set, s.w.Stamp)) {
+		for _, c := range Names(s.tx.Engine, "", slices.Concat(s.w.Set, s.w.Stamp)) {
 			set = append(set, Assignment{c, "s." + c})
 		}
-		sql := s.UpdateFrom(s.table, s.name, set, s.on, s.ranged()+" AND ("+s.differing("t.", "s.")+")")
-		if o.Updated, err = s.Exec(ctx, sql, bounds...); err != nil {
+		sql := s.tx.Engine.UpdateFrom(s.table, s.name, set, s.on, s.ranged()+" AND ("+s.differing("t.", "s.")+")")
+		if o.Updated, err = s.tx.Engine.Exec(ctx, sql, bounds...); err != nil {
 			return o, err
 		}
 	}
@@ -409,7 +501,7 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 		if s.w.Mode == store.Keep || s.w.Mode == store.Upsert {
 			absent = "NOT " + s.exists()
 		}
-		if o.Inserted, err = s.Exec(ctx, InsertFrom(s, s.w.Into, query(absent)+" ORDER BY "+s.ordinal()), bounds...); err != nil {
+		if o.Inserted, err = s.tx.Engine.Exec(ctx, InsertFrom(s.tx.Engine, s.w.Into, query(absent)+" ORDER BY "+s.ordinal()), bounds...); err != nil {
 			return o, err
 		}
 	}
@@ -431,8 +523,8 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 func (s *stage) differing(target, staged string) string {
 	var list []string
 	for _, c := range s.w.Set {
-		name := s.Quote(c.Name)
-		list = append(list, s.Differs(target+name, staged+name, c))
+		name := s.tx.Engine.Quote(c.Name)
+		list = append(list, s.tx.Engine.Differs(target+name, staged+name, c))
 	}
 	return strings.Join(list, " OR ")
 }
@@ -447,16 +539,23 @@ func (s *stage) Unmatched(ctx context.Context, first int64) ([]int64, error) {
 }
 
 // Keys shows the keys that matched rows have in the table.
-func (s *stage) Keys(ctx context.Context, key *schema.Column, differing bool, show func(int64, value.Value) error) error {
+func (s *stage) Keys(
+	ctx context.Context,
+	key *schema.Column,
+	differing bool,
+	show func(int64, value.Value) error,
+) error {
 	if err := s.counted(ctx); err != nil {
 		return err
 	}
-	name, condition := s.Quote(key.Name), ""
+	name, condition := s.tx.Engine.Quote(key.Name), ""
 	if differing {
 		condition = "s." + name + " <> t." + name
 	}
-	sql := "SELECT " + s.ordinal() + ", t." + name + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where(condition) + " ORDER BY 1"
-	return s.Query(ctx, sql, nil, []*schema.Column{Ordinal, key}, func(row []value.Value) error {
+	sql := "SELECT " + s.ordinal() + ", t." + name + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where(
+		condition,
+	) + " ORDER BY 1"
+	return s.tx.Engine.Query(ctx, sql, nil, []*schema.Column{Ordinal, key}, func(row []value.Value) error {
 		return show(row[0].N, row[1])
 	})
 }
@@ -469,22 +568,33 @@ func (s *stage) Changes(ctx context.Context, show func(store.Change) error) erro
 	if len(s.w.Set) == 0 {
 		return nil
 	}
-	selected := append([]string{s.ordinal()}, Names(s, "s.", s.w.Match)...)
+	selected := append([]string{s.ordinal()}, Names(s.tx.Engine, "s.", s.w.Match)...)
 	columns := append([]*schema.Column{Ordinal}, s.w.Match...)
 	for _, c := range s.w.Set {
-		name := s.Quote(c.Name)
-		differs := "CASE WHEN " + s.Differs("t."+name, "s."+name, c) + " THEN 1 ELSE 0 END"
+		name := s.tx.Engine.Quote(c.Name)
+		differs := "CASE WHEN " + s.tx.Engine.Differs("t."+name, "s."+name, c) + " THEN 1 ELSE 0 END"
 		selected = append(selected, "t."+name, "s."+name, differs)
 		columns = append(columns, c, c, countColumn)
 	}
-	sql := "SELECT " + strings.Join(selected, ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where("("+s.differing("t.", "s.")+")") + " ORDER BY 1"
+	sql := "SELECT " + strings.Join(
+		selected,
+		", ",
+	) + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where(
+		"("+s.differing("t.", "s.")+")",
+	) + " ORDER BY 1"
 	at := 1 + len(s.w.Match)
-	return s.Query(ctx, sql, nil, columns, func(row []value.Value) error {
+	return s.tx.Engine.Query(ctx, sql, nil, columns, func(row []value.Value) error {
 		for i, c := range s.w.Set {
 			if row[at+3*i+2].N == 0 {
 				continue
 			}
-			change := store.Change{Row: row[0].N, Match: slices.Clone(row[1:at]), Column: c, From: row[at+3*i], To: row[at+3*i+1]}
+			change := store.Change{
+				Row:    row[0].N,
+				Match:  slices.Clone(row[1:at]),
+				Column: c,
+				From:   row[at+3*i],
+				To:     row[at+3*i+1],
+			}
 			if err := show(change); err != nil {
 				return err
 			}

@@ -28,11 +28,24 @@ func (s *stage) Prior(ctx context.Context, show func(int64, []value.Value) error
 		return nil
 	}
 	columns := s.w.Table.Columns
-	sql := "SELECT " + strings.Join(append([]string{s.ordinal()}, exactly(s, "t.", columns)...), ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on +
-		where("("+s.differing("t.", "s.")+")") + " ORDER BY 1" + s.Locking(false)
-	return s.Query(ctx, sql, nil, append([]*schema.Column{Ordinal}, columns...), func(row []value.Value) error {
-		return show(row[0].N, row[1:])
-	})
+	sql := "SELECT " + strings.Join(
+		append([]string{s.ordinal()}, exactly(s.tx.Engine, "t.", columns)...),
+		", ",
+	) + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on +
+		where(
+			"("+s.differing("t.", "s.")+")",
+		) + " ORDER BY 1" + s.tx.Engine.Locking(
+		false,
+	)
+	return s.tx.Engine.Query(
+		ctx,
+		sql,
+		nil,
+		append([]*schema.Column{Ordinal}, columns...),
+		func(row []value.Value) error {
+			return show(row[0].N, row[1:])
+		},
+	)
 }
 
 func (s *stage) ordinals(ctx context.Context, from string, conditions ...string) ([]int64, error) {
@@ -40,10 +53,16 @@ func (s *stage) ordinals(ctx context.Context, from string, conditions ...string)
 		return nil, err
 	}
 	var rows []int64
-	err := s.Query(ctx, "SELECT "+s.ordinal()+" FROM "+s.name+" AS s"+from+where(conditions...)+" ORDER BY 1", nil, []*schema.Column{Ordinal}, func(row []value.Value) error {
-		rows = append(rows, row[0].N)
-		return nil
-	})
+	err := s.tx.Engine.Query(
+		ctx,
+		"SELECT "+s.ordinal()+" FROM "+s.name+" AS s"+from+where(conditions...)+" ORDER BY 1",
+		nil,
+		[]*schema.Column{Ordinal},
+		func(row []value.Value) error {
+			rows = append(rows, row[0].N)
+			return nil
+		},
+	)
 	return rows, err
 }
 
@@ -61,25 +80,50 @@ func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*sch
 	for _, other := range db.Tables {
 		for i := range other.References {
 			r := &other.References[i]
-			if r.To == nil || r.To.Name != s.w.Table.Name || len(r.Columns) == 1 && slices.Contains(except, other.Column(r.Columns[0])) {
+			if r.To == nil || r.To.Name != s.w.Table.Name ||
+				len(r.Columns) == 1 && slices.Contains(except, other.Column(r.Columns[0])) {
 				continue
 			}
 			// The references are read once: they need not have an index.
-			references, targets := Names(s, "o.", columnsOf(other, r.Columns)), Names(s, "t.", columnsOf(s.w.Table, r.Targets))
+			references, targets := Names(
+				s.tx.Engine,
+				"o.",
+				columnsOf(other, r.Columns),
+			), Names(
+				s.tx.Engine,
+				"t.",
+				columnsOf(s.w.Table, r.Targets),
+			)
 			present := []string{notNull(references)}
 			var same []string
 			for j, name := range references {
-				same = append(same, s.Equal(targets[j], name, other.Column(r.Columns[j])))
+				same = append(same, s.tx.Engine.Equal(targets[j], name, other.Column(r.Columns[j])))
 			}
 			if other.Name == s.w.Table.Name {
 				var differs []string
 				for j, name := range references {
-					differs = append(differs, "NOT "+s.Equal(name, "o."+s.Quote(r.Targets[j]), other.Column(r.Columns[j])))
+					differs = append(
+						differs,
+						"NOT "+s.tx.Engine.Equal(
+							name,
+							"o."+s.tx.Engine.Quote(r.Targets[j]),
+							other.Column(r.Columns[j]),
+						),
+					)
 				}
 				present = append(present, "("+strings.Join(differs, " OR ")+")")
 			}
-			rows, err := s.ordinals(ctx, " JOIN "+s.table+" AS t ON "+s.on,
-				s.Among(targets, references, strings.Join(same, " AND "), s.Table(other)+" AS o", strings.Join(present, " AND ")))
+			rows, err := s.ordinals(
+				ctx,
+				" JOIN "+s.table+" AS t ON "+s.on,
+				s.tx.Engine.Among(
+					targets,
+					references,
+					strings.Join(same, " AND "),
+					s.tx.Engine.Table(other)+" AS o",
+					strings.Join(present, " AND "),
+				),
+			)
 			if err != nil {
 				return nil, err
 			}
@@ -99,14 +143,29 @@ func (s *stage) Strangers(ctx context.Context, columns []*schema.Column, show fu
 	}
 	absent := "NOT EXISTS (SELECT 1 FROM " + s.name + " AS s WHERE " + s.on + ")"
 	if !s.w.Alike {
-		absent = s.NotIn(Names(s, "t.", s.w.Match), Names(s, "s.", s.w.Match), s.name, s.on)
+		absent = s.tx.Engine.NotIn(
+			Names(s.tx.Engine, "t.", s.w.Match),
+			Names(s.tx.Engine, "s.", s.w.Match),
+			s.name,
+			s.on,
+		)
 	}
-	return s.Query(ctx, "SELECT "+strings.Join(Names(s, "t.", columns), ", ")+" FROM "+s.table+" AS t WHERE "+absent, nil, columns, show)
+	return s.tx.Engine.Query(
+		ctx,
+		"SELECT "+strings.Join(Names(s.tx.Engine, "t.", columns), ", ")+" FROM "+s.table+" AS t WHERE "+absent,
+		nil,
+		columns,
+		show,
+	)
 }
 
 // Referrers shows the primary keys of the rows that refer to the matches. Rows of tables
 // without one are not shown.
-func (s *stage) Referrers(ctx context.Context, db *schema.Database, show func(*schema.Table, []value.Value) error) error {
+func (s *stage) Referrers(
+	ctx context.Context,
+	db *schema.Database,
+	show func(*schema.Table, []value.Value) error,
+) error {
 	if err := s.counted(ctx); err != nil {
 		return err
 	}
@@ -119,11 +178,26 @@ func (s *stage) Referrers(ctx context.Context, db *schema.Database, show func(*s
 			}
 			var same []string
 			for j, name := range r.Columns {
-				same = append(same, s.Equal("o."+s.Quote(name), "t."+s.Quote(r.Targets[j]), other.Column(name)))
+				same = append(
+					same,
+					s.tx.Engine.Equal(
+						"o."+s.tx.Engine.Quote(name),
+						"t."+s.tx.Engine.Quote(r.Targets[j]),
+						other.Column(name),
+					),
+				)
 			}
-			sql := "SELECT DISTINCT " + strings.Join(Names(s, "o.", keys), ", ") + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on +
-				" JOIN " + s.Table(other) + " AS o ON " + strings.Join(same, " AND ")
-			if err := s.Query(ctx, sql, nil, keys, func(row []value.Value) error { return show(other, row) }); err != nil {
+			sql := "SELECT DISTINCT " + strings.Join(
+				Names(s.tx.Engine, "o.", keys),
+				", ",
+			) + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on +
+				" JOIN " + s.tx.Engine.Table(
+				other,
+			) + " AS o ON " + strings.Join(
+				same,
+				" AND ",
+			)
+			if err := s.tx.Engine.Query(ctx, sql, nil, keys, func(row []value.Value) error { return show(other, row) }); err != nil {
 				return err
 			}
 		}
@@ -137,7 +211,13 @@ func (s *stage) Copies(ctx context.Context, show func(row, n int64) error) error
 		return err
 	}
 	sql := "SELECT " + s.ordinal() + ", (SELECT count(*) FROM " + s.table + " AS t WHERE " + s.on + ") FROM " + s.name + " AS s"
-	return s.Query(ctx, sql, nil, []*schema.Column{Ordinal, countColumn}, func(row []value.Value) error { return show(row[0].N, row[1].N) })
+	return s.tx.Engine.Query(
+		ctx,
+		sql,
+		nil,
+		[]*schema.Column{Ordinal, countColumn},
+		func(row []value.Value) error { return show(row[0].N, row[1].N) },
+	)
 }
 
 // Remove deletes the matches of all rows.
@@ -145,7 +225,7 @@ func (s *stage) Remove(ctx context.Context) (int64, error) {
 	if err := s.counted(ctx); err != nil {
 		return 0, err
 	}
-	n, err := s.Exec(ctx, s.DeleteFrom(s.w.Table, s.name, s.on))
+	n, err := s.tx.Engine.Exec(ctx, s.tx.Engine.DeleteFrom(s.w.Table, s.name, s.on))
 	return n, Named(err, s.w.Table)
 }
 
@@ -161,11 +241,17 @@ func (s *stage) RemoveWith(ctx context.Context, others ...store.Stage) ([]int64,
 		if err := o.counted(ctx); err != nil {
 			return nil, err
 		}
-		deletions, counts = append(deletions, o.DeleteFrom(o.w.Table, o.name, o.on)), append(counts, countColumn)
+		deletions, counts = append(
+			deletions,
+			o.tx.Engine.DeleteFrom(o.w.Table, o.name, o.on),
+		), append(
+			counts,
+			countColumn,
+		)
 	}
 	var removed []int64
-	if sql := s.Together(deletions); sql != "" {
-		err := s.Query(ctx, sql, nil, counts, func(row []value.Value) error {
+	if sql := s.tx.Engine.Together(deletions); sql != "" {
+		err := s.tx.Engine.Query(ctx, sql, nil, counts, func(row []value.Value) error {
 			for _, n := range row {
 				removed = append(removed, n.N)
 			}
@@ -195,16 +281,17 @@ func (s *stage) leadAstray(ctx context.Context, all []*stage) error {
 	var set []Assignment
 	for i := range s.w.Table.References {
 		r := &s.w.Table.References[i]
-		if !r.Blanks || len(r.Columns) != 1 || !slices.ContainsFunc(all, func(o *stage) bool { return o.w.Table == r.To }) {
+		if !r.Blanks || len(r.Columns) != 1 ||
+			!slices.ContainsFunc(all, func(o *stage) bool { return o.w.Table == r.To }) {
 			continue
 		}
-		if nowhere := s.Nowhere(s.w.Table.Column(r.Columns[0])); nowhere != "" {
-			set = append(set, Assignment{s.Quote(r.Columns[0]), nowhere})
+		if nowhere := s.tx.Engine.Nowhere(s.w.Table.Column(r.Columns[0])); nowhere != "" {
+			set = append(set, Assignment{s.tx.Engine.Quote(r.Columns[0]), nowhere})
 		}
 	}
 	if len(set) == 0 {
 		return nil
 	}
-	_, err := s.Exec(ctx, s.UpdateFrom(s.table, s.name, set, s.on, "1 = 1"))
+	_, err := s.tx.Engine.Exec(ctx, s.tx.Engine.UpdateFrom(s.table, s.name, set, s.on, "1 = 1"))
 	return Named(err, s.w.Table)
 }

@@ -12,7 +12,9 @@ import (
 // where it adds some.
 var (
 	raising = regexp.MustCompile(`(?i)\b(raise|signal|resignal|assert|perform|call|execute)\b`)
-	feeding = regexp.MustCompile("(?i)\\b(?:insert|replace|merge)\\s+(?:or\\s+\\w+\\s+|ignore\\s+)?into\\s+([\\w.\"`]+)")
+	feeding = regexp.MustCompile(
+		"(?i)\\b(?:insert|replace|merge)\\s+(?:or\\s+\\w+\\s+|ignore\\s+)?into\\s+([\\w.\"`]+)",
+	)
 )
 
 // Watch notes the columns of a table that the text of a trigger mentions, and what else it

@@ -29,7 +29,11 @@ func (d *database) Lock(_ context.Context, name string) (string, error) {
 		f, err := safe.OpenLock(path)
 		var other *safe.NotRegular
 		if errors.As(err, &other) {
-			return "", &store.Fault{Kind: store.Refused, Message: "the lock beside the database is not used: " + err.Error(), Hint: "remove " + path + " if it is nobody's"}
+			return "", &store.Fault{
+				Kind:    store.Refused,
+				Message: "the lock beside the database is not used: " + err.Error(),
+				Hint:    "remove " + path + " if it is nobody's",
+			}
 		}
 		if err != nil {
 			return "", nil

@@ -35,13 +35,21 @@ func (d Driver) Own(_ context.Context, u string) (store.Own, error) {
 		folder = filepath.Join(folder, "evensprout")
 		err = safe.Folder(folder)
 		if _, there := os.Lstat(folder); err != nil && there == nil {
-			return nil, &store.Fault{Kind: store.Refused, Message: "the folder for databases of runs is not used: " + err.Error(), Hint: "XDG_CACHE_HOME names another place for it"}
+			return nil, &store.Fault{
+				Kind:    store.Refused,
+				Message: "the folder for databases of runs is not used: " + err.Error(),
+				Hint:    "XDG_CACHE_HOME names another place for it",
+			}
 		}
 	}
 	if err != nil { // no home, or one that cannot be written to
 		folder = filepath.Join(os.TempDir(), fmt.Sprintf("evensprout-%d", os.Getuid()))
 		if err = safe.Folder(folder); err != nil {
-			return nil, &store.Fault{Kind: store.Refused, Message: "the folder for databases of runs is not used: " + err.Error(), Hint: "XDG_CACHE_HOME, or TMPDIR, names another place for it"}
+			return nil, &store.Fault{
+				Kind:    store.Refused,
+				Message: "the folder for databases of runs is not used: " + err.Error(),
+				Hint:    "XDG_CACHE_HOME, or TMPDIR, names another place for it",
+			}
 		}
 	}
 	return &own{folder: folder, given: path, held: map[string]*os.File{}}, nil
@@ -219,7 +227,10 @@ func run(conn *sqlite.Conn, script string) error {
 	for rest := script; !store.OnlyComments(rest); {
 		told := func(err error) error {
 			text := err.Error()
-			return &store.ScriptError{Line: 1 + strings.Count(script[:len(script)-len(strings.TrimLeft(rest, " \t\r\n"))], "\n"), Message: strings.TrimSpace(text[strings.Index(text, ":")+1:])}
+			return &store.ScriptError{
+				Line:    1 + strings.Count(script[:len(script)-len(strings.TrimLeft(rest, " \t\r\n"))], "\n"),
+				Message: strings.TrimSpace(text[strings.Index(text, ":")+1:]),
+			}
 		}
 		stmt, trailing, err := conn.PrepareTransient(rest)
 		if err != nil {
@@ -336,6 +347,10 @@ func (Driver) Variables(u string) []store.Variable {
 	if abs, err := filepath.Abs(path); err == nil {
 		path = abs
 	}
-	list := store.Plain("sqlite:///"+path, "", "", "", "", path)
-	return append(list, store.Variable{Name: "DATABASE_FILE", Value: path}, store.Variable{Name: "JDBC_DATABASE_URL", Value: "jdbc:sqlite:" + path})
+	list := store.Address{URL: "sqlite:///" + path, Name: path}.Variables()
+	return append(
+		list,
+		store.Variable{Name: "DATABASE_FILE", Value: path},
+		store.Variable{Name: "JDBC_DATABASE_URL", Value: "jdbc:sqlite:" + path},
+	)
 }

@@ -47,7 +47,11 @@ func (Driver) Describe(url string) store.Place {
 	}
 	path, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(url, "sqlite:"), "//"), "?")
 	base := filepath.Base(path)
-	return store.Place{Name: strings.TrimSuffix(base, filepath.Ext(base)), File: path, Shown: url} // there is nothing secret in one that is understood
+	return store.Place{
+		Name:  strings.TrimSuffix(base, filepath.Ext(base)),
+		File:  path,
+		Shown: url,
+	} // there is nothing secret in one that is understood
 }
 
 // lockWait is how long we wait for another program's transaction.
@@ -115,12 +119,17 @@ func parseURL(url string) (string, sqlite.OpenFlags, error) {
 	path := strings.TrimPrefix(strings.TrimPrefix(url, "sqlite:"), "//")
 	path, query, asked := strings.Cut(path, "?")
 	bad := func(message string) error {
-		return &store.Fault{Kind: store.BadURL, Message: message, Hint: "such as sqlite:path.db, or sqlite:path.db?mode=ro to only read"}
+		return &store.Fault{
+			Kind:    store.BadURL,
+			Message: message,
+			Hint:    "such as sqlite:path.db, or sqlite:path.db?mode=ro to only read",
+		}
 	}
 	if path == "" {
 		return "", 0, bad("the database URL names no file")
 	}
-	if rest, ok := strings.CutPrefix(url, "sqlite://"); ok && !strings.HasPrefix(rest, "/") && strings.Contains(rest, "@") {
+	if rest, ok := strings.CutPrefix(url, "sqlite://"); ok && !strings.HasPrefix(rest, "/") &&
+		strings.Contains(rest, "@") {
 		return "", 0, bad("a SQLite URL names a file, and neither user nor host") // not shown: it may hold a password
 	}
 	if path == ":memory:" {
@@ -250,7 +259,13 @@ func (d *database) changes(sql string) int64 {
 }
 
 // Query runs a query.
-func (d *database) Query(ctx context.Context, sql string, args []setwise.Arg, columns []*schema.Column, show func([]value.Value) error) error {
+func (d *database) Query(
+	ctx context.Context,
+	sql string,
+	args []setwise.Arg,
+	columns []*schema.Column,
+	show func([]value.Value) error,
+) error {
 	began, n := time.Now(), int64(0)
 	defer func() { d.tally.Note(sql, n, time.Since(began)) }()
 	stmt, err := d.conn.Prepare(sql)
@@ -316,16 +331,25 @@ func (d *database) Traits() store.Traits {
 
 // Sizes asks the pages of the file; builds of the engine without that table tell nothing.
 func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
-	sizes, err := setwise.Sizes(ctx, d, `SELECT '', s.tbl_name, sum(p.pgsize) FROM (SELECT name, sum(pgsize) AS pgsize FROM dbstat GROUP BY name) AS p JOIN sqlite_schema AS s ON s.name = p.name GROUP BY s.tbl_name`,
-		func(_, table string) string { return table })
+	sizes, err := setwise.Sizes(
+		ctx,
+		d,
+		`SELECT '', s.tbl_name, sum(p.pgsize) FROM (SELECT name, sum(pgsize) AS pgsize FROM dbstat GROUP BY name) AS p JOIN sqlite_schema AS s ON s.name = p.name GROUP BY s.tbl_name`,
+		func(_, table string) string { return table },
+	)
 	if err != nil && ctx.Err() == nil {
 		return map[string]int64{}, nil
 	}
 	return sizes, err
 }
 
-func (d *database) Passes(ctx context.Context, columns []*schema.Column, condition string, rows [][]value.Value) ([]bool, error) {
-	return d.probes.Passes(ctx, d, d.ReadOnly, d.Typed, columns, condition, rows)
+func (d *database) Passes(
+	ctx context.Context,
+	columns []*schema.Column,
+	condition string,
+	rows [][]value.Value,
+) ([]bool, error) {
+	return d.probes.Passes(ctx, setwise.Asker{Engine: d, Reading: d.ReadOnly, Typed: d.Typed}, columns, condition, rows)
 }
 
 // ReadOnly lets the engine refuse every change.
@@ -355,7 +379,9 @@ func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, er
 }
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
-	return "SELECT count(*) FROM sqlite_schema WHERE type IN ('table', 'view') AND lower(name) = lower(?)", []setwise.Arg{{Value: value.String(t.Name)}}
+	return "SELECT count(*) FROM sqlite_schema WHERE type IN ('table', 'view') AND lower(name) = lower(?)", []setwise.Arg{
+		{Value: value.String(t.Name)},
+	}
 }
 
 func (d *database) Declare(c *schema.Column) string {
@@ -390,7 +416,13 @@ func (d *database) Qualified(_ context.Context, do func() error) error { return 
 
 // Among lets the engine read the references once: they need not have an index.
 func (d *database) Among(targets, references []string, _, other, conditions string) string {
-	return "(" + strings.Join(targets, ", ") + ") IN (SELECT " + strings.Join(references, ", ") + " FROM " + other + " WHERE " + conditions + ")"
+	return "(" + strings.Join(
+		targets,
+		", ",
+	) + ") IN (SELECT " + strings.Join(
+		references,
+		", ",
+	) + " FROM " + other + " WHERE " + conditions + ")"
 }
 
 func (d *database) Differs(a, b string, _ *schema.Column) string {
@@ -420,7 +452,10 @@ func (d *database) UpdateFrom(table, stage string, set []setwise.Assignment, on,
 	if stage == "" {
 		return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " WHERE " + where
 	}
-	return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " FROM " + stage + " AS s WHERE " + on + " AND " + where
+	return "UPDATE " + table + " AS t SET " + strings.Join(
+		list,
+		", ",
+	) + " FROM " + stage + " AS s WHERE " + on + " AND " + where
 }
 
 // Together is not possible: the engine changes references row by row.
@@ -445,12 +480,25 @@ func (d *database) DeleteFrom(t *schema.Table, stage, on string) string {
 		}
 	}
 	list := strings.Join(keys, ", ")
-	return "DELETE FROM " + quote(t.Name) + " WHERE (" + list + ") IN (SELECT t." + strings.Join(keys, ", t.") + " FROM " + stage + " AS s CROSS JOIN " + quote(t.Name) + " AS t ON " + on + ")"
+	return "DELETE FROM " + quote(
+		t.Name,
+	) + " WHERE (" + list + ") IN (SELECT t." + strings.Join(
+		keys,
+		", t.",
+	) + " FROM " + stage + " AS s CROSS JOIN " + quote(
+		t.Name,
+	) + " AS t ON " + on + ")"
 }
 
 // NotIn lets the engine read the stage once: it has no index.
 func (d *database) NotIn(columns, staged []string, stage, _ string) string {
-	return "(" + strings.Join(columns, ", ") + ") NOT IN (SELECT " + strings.Join(staged, ", ") + " FROM " + stage + " AS s)"
+	return "(" + strings.Join(
+		columns,
+		", ",
+	) + ") NOT IN (SELECT " + strings.Join(
+		staged,
+		", ",
+	) + " FROM " + stage + " AS s)"
 }
 
 func (d *database) Locking(bool) string { return "" } // nobody else writes meanwhile
@@ -516,7 +564,8 @@ func read(s *sqlite.Stmt, i int, c *schema.Column) value.Value {
 			return v
 		}
 	}
-	if c.Kind == schema.Date || c.Kind == schema.Time || c.Kind == schema.Timestamp || c.Kind == schema.UUID || c.Kind == schema.JSON {
+	if c.Kind == schema.Date || c.Kind == schema.Time || c.Kind == schema.Timestamp || c.Kind == schema.UUID ||
+		c.Kind == schema.JSON {
 		return setwise.ReadText(c, text)
 	}
 	return value.String(text)

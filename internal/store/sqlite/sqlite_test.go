@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"zombiezen.com/go/sqlite"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/storetest"
@@ -46,12 +45,14 @@ func TestStrictTablesTellBadValues(t *testing.T) {
 	require.NoError(t, err)
 	tx, err := s.Begin(t.Context(), store.TxOptions{})
 	require.NoError(t, err)
-	e := (&grow.Set{}).NewEntity("Row")
-	e.Fields = make([]*grow.Field, 1)
 	table := db.Table("t")
-	_, err = tx.Insert(t.Context(), store.Into{Table: table, Columns: []*schema.Column{table.Column("n")}, Fields: []int{0}}, func(yield func(*grow.Batch) bool) {
-		yield(&grow.Batch{Entity: e, Len: 1, Values: []value.Value{value.String("many")}})
-	})
+	_, err = tx.Insert(
+		t.Context(),
+		store.Into{Table: table, Columns: []*schema.Column{table.Column("n")}, Fields: []int{0}},
+		func(yield func(*value.Batch) bool) {
+			yield(&value.Batch{Len: 1, Width: 1, Values: []value.Value{value.String("many")}})
+		},
+	)
 	var v *store.Violation
 	require.ErrorAs(t, err, &v)
 	assert.Equal(t, store.BadValue, v.Kind)
@@ -77,10 +78,20 @@ func TestDecimalsAreNeverRounded(t *testing.T) {
 	_, err := stmt.Step()
 	require.NoError(t, err)
 	require.NoError(t, stmt.Reset())
-	require.NoError(t, s.Select(t.Context(), store.Query{Table: &schema.Table{Name: "t"}, Columns: []*schema.Column{{Name: "n", Kind: schema.Decimal, Scale: 2}}}, func(row []value.Value) error {
-		assert.Equal(t, "9999999999999.99", row[0].String())
-		return nil
-	}))
+	require.NoError(
+		t,
+		s.Select(
+			t.Context(),
+			store.Query{
+				Table:   &schema.Table{Name: "t"},
+				Columns: []*schema.Column{{Name: "n", Kind: schema.Decimal, Scale: 2}},
+			},
+			func(row []value.Value) error {
+				assert.Equal(t, "9999999999999.99", row[0].String())
+				return nil
+			},
+		),
+	)
 }
 
 // The journal mode of somebody's file is theirs.
@@ -105,7 +116,10 @@ func TestJournalModeIsLeftAlone(t *testing.T) {
 func TestFilesThatAreNoDatabases(t *testing.T) {
 	folder := t.TempDir()
 	junk := filepath.Join(folder, "junk.db")
-	require.NoError(t, os.WriteFile(junk, []byte("this is a letter, not a database, and long enough to tell the difference"), 0o644))
+	require.NoError(
+		t,
+		os.WriteFile(junk, []byte("this is a letter, not a database, and long enough to tell the difference"), 0o644),
+	)
 	for url, want := range map[string]store.FaultKind{
 		"sqlite:" + filepath.Join(folder, "none.db"): store.Missing, "sqlite:" + junk: store.Foreign, "sqlite:" + folder: store.Foreign,
 		"sqlite:": store.BadURL, "sqlite::memory:": store.BadURL, "sqlite:x.db?cache=shared": store.BadURL,
@@ -130,7 +144,15 @@ func TestChecksAreFoundInDefinitions(t *testing.T) {
 	sql := `CREATE TABLE "check (x)" ( -- CHECK (no)
 		a INT CHECK (a > 0 AND (a < 9)), b TEXT DEFAULT 'CHECK (''x'')' check(b IN ('a)', 'b')), /* CHECK (c) */
 		checked INT, CONSTRAINT later CHECK (a <> b))`
-	assert.Equal(t, []schema.Check{{Expression: "a > 0 AND (a < 9)"}, {Expression: "b IN ('a)', 'b')"}, {Name: "later", Expression: "a <> b"}}, checks(sql))
+	assert.Equal(
+		t,
+		[]schema.Check{
+			{Expression: "a > 0 AND (a < 9)"},
+			{Expression: "b IN ('a)', 'b')"},
+			{Name: "later", Expression: "a <> b"},
+		},
+		checks(sql),
+	)
 }
 
 func FuzzChecks(f *testing.F) {

@@ -20,13 +20,17 @@ import (
 func (d *database) Survey(context.Context) (*schema.Database, error) {
 	db := &schema.Database{}
 	scripts := map[string]string{}
-	err := d.rows(`SELECT s.name, s.sql FROM sqlite_schema s JOIN pragma_table_list l ON l.name = s.name AND l.schema = 'main'
-		WHERE l.type = 'table' AND s.name NOT LIKE 'sqlite\_%' ESCAPE '\' AND s.name NOT IN ('evensprout_loads', 'evensprout_chunks', 'evensprout_contents', 'evensprout_occasions') ORDER BY s.rowid`, nil, func(s *sqlite.Stmt) error {
-		t := &schema.Table{Name: s.ColumnText(0)}
-		scripts[t.Name] = s.ColumnText(1)
-		db.Tables = append(db.Tables, t)
-		return nil
-	})
+	err := d.rows(
+		`SELECT s.name, s.sql FROM sqlite_schema s JOIN pragma_table_list l ON l.name = s.name AND l.schema = 'main'
+		WHERE l.type = 'table' AND s.name NOT LIKE 'sqlite\_%' ESCAPE '\' AND s.name NOT IN ('evensprout_loads', 'evensprout_chunks', 'evensprout_contents', 'evensprout_occasions') ORDER BY s.rowid`,
+		nil,
+		func(s *sqlite.Stmt) error {
+			t := &schema.Table{Name: s.ColumnText(0)}
+			scripts[t.Name] = s.ColumnText(1)
+			db.Tables = append(db.Tables, t)
+			return nil
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -47,7 +51,11 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 			case r.To == nil:
 				t.Broken = "it refers to " + r.Table + ", which is not there, and so the engine takes no row"
 			case !keyed(r.To, r.Targets):
-				t.Broken = fmt.Sprintf("it refers to %s (%s), which is no key there, and so the engine takes no row", r.Table, strings.Join(r.Targets, ", "))
+				t.Broken = fmt.Sprintf(
+					"it refers to %s (%s), which is no key there, and so the engine takes no row",
+					r.Table,
+					strings.Join(r.Targets, ", "),
+				)
 			}
 			for r := &t.References[i]; len(r.Targets) < len(r.Columns); {
 				r.Targets = append(r.Targets, "rowid")
@@ -91,7 +99,8 @@ func counted(t *schema.Table) {
 			}
 			for i, a := range x.Args {
 				c := t.Column(a.Name)
-				if other := x.Args[1-i]; a.Op == predicate.Column && c != nil && other.Op == predicate.Literal && other.Value.Type == value.Integer &&
+				if other := x.Args[1-i]; a.Op == predicate.Column && c != nil && other.Op == predicate.Literal &&
+					other.Value.Type == value.Integer &&
 					(c.Kind == schema.Date || c.Kind == schema.Time || c.Kind == schema.Timestamp) {
 					c.Kind = schema.Integer
 				}
@@ -150,22 +159,28 @@ func (d *database) columns(t *schema.Table) error {
 		name  string
 	}
 	var key []keyPart
-	err := d.rows("SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden, coalesce(dflt_value, '') FROM pragma_table_xinfo(?)", []string{t.Name}, func(s *sqlite.Stmt) error {
-		hidden := s.ColumnInt(5)
-		if hidden == 1 {
+	err := d.rows(
+		"SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden, coalesce(dflt_value, '') FROM pragma_table_xinfo(?)",
+		[]string{t.Name},
+		func(s *sqlite.Stmt) error {
+			hidden := s.ColumnInt(5)
+			if hidden == 1 {
+				return nil
+			}
+			c := &schema.Column{
+				Name: s.ColumnText(
+					0,
+				), Declared: s.ColumnText(1), NotNull: s.ColumnBool(2), Default: s.ColumnBool(3), Generated: hidden >= 2, Preset: s.ColumnText(6),
+			}
+			describe(c)
+			c.Base = c.Declared
+			if pk := s.ColumnInt(4); pk > 0 {
+				key = append(key, keyPart{pk, c.Name})
+			}
+			t.Columns = append(t.Columns, c)
 			return nil
-		}
-		c := &schema.Column{
-			Name: s.ColumnText(0), Declared: s.ColumnText(1), NotNull: s.ColumnBool(2), Default: s.ColumnBool(3), Generated: hidden >= 2, Preset: s.ColumnText(6),
-		}
-		describe(c)
-		c.Base = c.Declared
-		if pk := s.ColumnInt(4); pk > 0 {
-			key = append(key, keyPart{pk, c.Name})
-		}
-		t.Columns = append(t.Columns, c)
-		return nil
-	})
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -190,10 +205,17 @@ func (d *database) uniques(t *schema.Table) error {
 		columns         []string
 	}
 	var list []*index
-	err := d.rows("SELECT l.name, l.origin, l.partial, coalesce(s.sql, '') FROM pragma_index_list(?) l LEFT JOIN sqlite_schema s ON s.type = 'index' AND s.name = l.name WHERE l.\"unique\" ORDER BY l.seq DESC", []string{t.Name}, func(s *sqlite.Stmt) error {
-		list = append(list, &index{name: s.ColumnText(0), origin: s.ColumnText(1), partial: s.ColumnBool(2), sql: s.ColumnText(3)})
-		return nil
-	})
+	err := d.rows(
+		"SELECT l.name, l.origin, l.partial, coalesce(s.sql, '') FROM pragma_index_list(?) l LEFT JOIN sqlite_schema s ON s.type = 'index' AND s.name = l.name WHERE l.\"unique\" ORDER BY l.seq DESC",
+		[]string{t.Name},
+		func(s *sqlite.Stmt) error {
+			list = append(
+				list,
+				&index{name: s.ColumnText(0), origin: s.ColumnText(1), partial: s.ColumnBool(2), sql: s.ColumnText(3)},
+			)
+			return nil
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -201,14 +223,18 @@ func (d *database) uniques(t *schema.Table) error {
 		if x.origin == "pk" {
 			continue
 		}
-		err := d.rows("SELECT cid, name, coll FROM pragma_index_xinfo(?) WHERE key ORDER BY seqno", []string{x.name}, func(s *sqlite.Stmt) error {
-			if s.ColumnInt(0) < 0 {
-				x.unsure = true // an expression, or the row number
+		err := d.rows(
+			"SELECT cid, name, coll FROM pragma_index_xinfo(?) WHERE key ORDER BY seqno",
+			[]string{x.name},
+			func(s *sqlite.Stmt) error {
+				if s.ColumnInt(0) < 0 {
+					x.unsure = true // an expression, or the row number
+					return nil
+				}
+				x.columns = append(x.columns, s.ColumnText(1))
 				return nil
-			}
-			x.columns = append(x.columns, s.ColumnText(1))
-			return nil
-		})
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -264,30 +290,45 @@ func indexParts(sql string) (expressions []string, where string) {
 
 func (d *database) references(t *schema.Table) error {
 	byID := map[int]int{}
-	return d.rows("SELECT id, \"table\", \"from\", \"to\", on_delete FROM pragma_foreign_key_list(?) ORDER BY id DESC, seq", []string{t.Name}, func(s *sqlite.Stmt) error {
-		id := s.ColumnInt(0)
-		at, ok := byID[id]
-		if !ok {
-			at = len(t.References)
-			byID[id] = at
-			t.References = append(t.References, schema.Reference{Table: s.ColumnText(1), Cascade: s.ColumnText(4) == "CASCADE", Blanks: strings.HasPrefix(s.ColumnText(4), "SET ")})
-		}
-		r := &t.References[at]
-		r.Columns = append(r.Columns, s.ColumnText(2))
-		if !s.ColumnIsNull(3) {
-			r.Targets = append(r.Targets, s.ColumnText(3))
-		}
-		r.Name = "FOREIGN KEY (" + strings.Join(r.Columns, ", ") + ")"
-		return nil
-	})
+	return d.rows(
+		"SELECT id, \"table\", \"from\", \"to\", on_delete FROM pragma_foreign_key_list(?) ORDER BY id DESC, seq",
+		[]string{t.Name},
+		func(s *sqlite.Stmt) error {
+			id := s.ColumnInt(0)
+			at, ok := byID[id]
+			if !ok {
+				at = len(t.References)
+				byID[id] = at
+				t.References = append(
+					t.References,
+					schema.Reference{
+						Table:   s.ColumnText(1),
+						Cascade: s.ColumnText(4) == "CASCADE",
+						Blanks:  strings.HasPrefix(s.ColumnText(4), "SET "),
+					},
+				)
+			}
+			r := &t.References[at]
+			r.Columns = append(r.Columns, s.ColumnText(2))
+			if !s.ColumnIsNull(3) {
+				r.Targets = append(r.Targets, s.ColumnText(3))
+			}
+			r.Name = "FOREIGN KEY (" + strings.Join(r.Columns, ", ") + ")"
+			return nil
+		},
+	)
 }
 
 func (d *database) triggers(t *schema.Table) error {
-	return d.rows("SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? ORDER BY name", []string{t.Name}, func(s *sqlite.Stmt) error {
-		t.Triggers = append(t.Triggers, s.ColumnText(0))
-		setwise.Watch(t, s.ColumnText(1))
-		return nil
-	})
+	return d.rows(
+		"SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? ORDER BY name",
+		[]string{t.Name},
+		func(s *sqlite.Stmt) error {
+			t.Triggers = append(t.Triggers, s.ColumnText(0))
+			setwise.Watch(t, s.ColumnText(1))
+			return nil
+		},
+	)
 }
 
 var declaration = regexp.MustCompile(`^\s*([^(]*?)\s*(?:\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\))?\s*$`)
@@ -429,7 +470,8 @@ func wordAt(sql string, i int, word string) bool {
 		return c == '_' || c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z'
 	}
 	end := i + len(word)
-	return end <= len(sql) && strings.EqualFold(sql[i:end], word) && (i == 0 || !letter(sql[i-1])) && (end == len(sql) || !letter(sql[end]))
+	return end <= len(sql) && strings.EqualFold(sql[i:end], word) && (i == 0 || !letter(sql[i-1])) &&
+		(end == len(sql) || !letter(sql[end]))
 }
 
 // closing finds the parenthesis that closes the one at open, or -1.

@@ -16,7 +16,10 @@ func (Driver) Through(ctx context.Context, conn *sql.Conn, _ string) (*schema.Da
 	if conn.QueryRowContext(ctx, "SELECT sqlite_version()").Scan(&version) != nil {
 		return nil, false, nil
 	}
-	rows, err := conn.QueryContext(ctx, "SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name NOT LIKE 'evensprout\\_%' ESCAPE '\\' ORDER BY rowid")
+	rows, err := conn.QueryContext(
+		ctx,
+		"SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name NOT LIKE 'evensprout\\_%' ESCAPE '\\' ORDER BY rowid",
+	)
 	if err != nil {
 		return nil, true, err
 	}

@@ -15,16 +15,29 @@ import (
 func (d *database) Vet(_ context.Context, tables []*schema.Table) ([]string, error) {
 	for _, t := range tables {
 		var refused error
-		err := d.rows("SELECT type, name, coalesce(sql, '') FROM sqlite_schema WHERE lower(tbl_name) = lower(?1)", []string{t.Name}, func(s *sqlite.Stmt) error {
-			kind, name, sql := s.ColumnText(0), s.ColumnText(1), s.ColumnText(2)
-			switch {
-			case kind == "trigger":
-				refused = setwise.Unvetted(t.Name, "has a trigger "+name+", which this program did not make", "look at it, and drop it")
-			case kind == "table" && !strings.HasPrefix(strings.ToUpper(strings.TrimSpace(sql)), "CREATE TABLE"), kind == "view":
-				refused = setwise.Unvetted(t.Name, "is no ordinary table", "look at it, and drop it if it is nobody's")
-			}
-			return nil
-		})
+		err := d.rows(
+			"SELECT type, name, coalesce(sql, '') FROM sqlite_schema WHERE lower(tbl_name) = lower(?1)",
+			[]string{t.Name},
+			func(s *sqlite.Stmt) error {
+				kind, name, sql := s.ColumnText(0), s.ColumnText(1), s.ColumnText(2)
+				switch {
+				case kind == "trigger":
+					refused = setwise.Unvetted(
+						t.Name,
+						"has a trigger "+name+", which this program did not make",
+						"look at it, and drop it",
+					)
+				case kind == "table" && !strings.HasPrefix(strings.ToUpper(strings.TrimSpace(sql)), "CREATE TABLE"),
+					kind == "view":
+					refused = setwise.Unvetted(
+						t.Name,
+						"is no ordinary table",
+						"look at it, and drop it if it is nobody's",
+					)
+				}
+				return nil
+			},
+		)
 		if err != nil {
 			return nil, err
 		}

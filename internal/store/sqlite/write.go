@@ -21,7 +21,7 @@ import (
 // for each table.
 type transaction struct {
 	*setwise.Tx
-	*database
+	db      *database
 	schema  *schema.Database
 	inserts map[string]*sqlite.Stmt // by their text
 	written map[string]bool         // tables, to be looked at if references are late
@@ -38,7 +38,14 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 		d.exec("ROLLBACK")
 		return nil, err
 	}
-	tx := &transaction{Tx: setwise.NewTx(d), database: d, schema: db, inserts: map[string]*sqlite.Stmt{}, written: map[string]bool{}, late: o.Late}
+	tx := &transaction{
+		Tx:      setwise.NewTx(d),
+		db:      d,
+		schema:  db,
+		inserts: map[string]*sqlite.Stmt{},
+		written: map[string]bool{},
+		late:    o.Late,
+	}
 	tx.Tx.Late = o.Late
 	if o.Late {
 		if err := d.exec("PRAGMA defer_foreign_keys = ON"); err != nil {
@@ -65,11 +72,11 @@ func (tx *transaction) Rollback() error {
 		return nil
 	}
 	tx.end()
-	if tx.conn.AutocommitEnabled() {
+	if tx.db.conn.AutocommitEnabled() {
 		return nil // the engine has rolled back by itself, as it does on a full disk
 	}
-	tx.conn.SetInterrupt(nil) // what is interrupted must still be taken back
-	return tx.exec("ROLLBACK")
+	tx.db.conn.SetInterrupt(nil) // what is interrupted must still be taken back
+	return tx.db.exec("ROLLBACK")
 }
 
 func (tx *transaction) end() {
@@ -91,7 +98,7 @@ func (tx *transaction) Commit(ctx context.Context) error {
 	if err := tx.Settle(ctx); err != nil {
 		return err
 	}
-	if _, err := tx.Exec(ctx, "COMMIT"); err != nil {
+	if _, err := tx.db.Exec(ctx, "COMMIT"); err != nil {
 		return err
 	}
 	tx.end()
@@ -146,7 +153,7 @@ func (s *stage) Remove(ctx context.Context) (int64, error) {
 			for _, c := range r.Columns {
 				columns = append(columns, quote(c))
 			}
-			if _, err := s.tx.Exec(ctx, "CREATE INDEX "+quote(name)+" ON "+quote(other.Name)+" ("+strings.Join(columns, ", ")+")"); err != nil {
+			if _, err := s.tx.db.Exec(ctx, "CREATE INDEX "+quote(name)+" ON "+quote(other.Name)+" ("+strings.Join(columns, ", ")+")"); err != nil {
 				return 0, err
 			}
 			made = append(made, name)
@@ -155,7 +162,7 @@ func (s *stage) Remove(ctx context.Context) (int64, error) {
 	n, err := s.Stage.Remove(ctx)
 	for _, name := range made {
 		if err == nil {
-			_, err = s.tx.Exec(ctx, "DROP INDEX "+quote(name))
+			_, err = s.tx.db.Exec(ctx, "DROP INDEX "+quote(name))
 		}
 	}
 	return n, err
@@ -170,10 +177,14 @@ func (tx *transaction) indexed(ctx context.Context, t *schema.Table, columns []s
 		return true, nil
 	}
 	keys := map[string][]string{}
-	err := tx.rows("SELECT l.name, i.name FROM pragma_index_list(?) AS l, pragma_index_info(l.name) AS i WHERE NOT l.partial ORDER BY l.name, i.seqno", []string{t.Name}, func(s *sqlite.Stmt) error {
-		keys[s.ColumnText(0)] = append(keys[s.ColumnText(0)], s.ColumnText(1))
-		return nil
-	})
+	err := tx.db.rows(
+		"SELECT l.name, i.name FROM pragma_index_list(?) AS l, pragma_index_info(l.name) AS i WHERE NOT l.partial ORDER BY l.name, i.seqno",
+		[]string{t.Name},
+		func(s *sqlite.Stmt) error {
+			keys[s.ColumnText(0)] = append(keys[s.ColumnText(0)], s.ColumnText(1))
+			return nil
+		},
+	)
 	for _, key := range keys {
 		if begins(key) {
 			return true, err
@@ -194,9 +205,14 @@ func (tx *transaction) Insert(ctx context.Context, into store.Into, rows store.R
 }
 
 // InsertUnkeyed reads back the number that each row gets.
-func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, _ *schema.Column, rows store.Rows) ([]value.Value, error) {
+func (tx *transaction) InsertUnkeyed(
+	ctx context.Context,
+	into store.Into,
+	_ *schema.Column,
+	rows store.Rows,
+) ([]value.Value, error) {
 	var keys []value.Value
-	err := tx.each(ctx, into, rows, func() { keys = append(keys, value.Int(tx.conn.LastInsertRowID())) })
+	err := tx.each(ctx, into, rows, func() { keys = append(keys, value.Int(tx.db.conn.LastInsertRowID())) })
 	return keys, err
 }
 
@@ -204,20 +220,25 @@ func (tx *transaction) InsertUnkeyed(ctx context.Context, into store.Into, _ *sc
 func (tx *transaction) each(ctx context.Context, into store.Into, rows store.Rows, done func()) error {
 	sql := "INSERT INTO " + quote(into.Table.Name) + " DEFAULT VALUES"
 	if len(into.Columns) > 0 {
-		sql = fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", quote(into.Table.Name), strings.Join(setwise.Names(tx.database, "", into.Columns), ", "), places(len(into.Columns)))
+		sql = fmt.Sprintf(
+			"INSERT INTO %s (%s) VALUES (%s)",
+			quote(into.Table.Name),
+			strings.Join(setwise.Names(tx.db, "", into.Columns), ", "),
+			places(len(into.Columns)),
+		)
 	}
 	stmt := tx.inserts[sql]
 	if stmt == nil {
 		var err error
-		if stmt, _, err = tx.conn.PrepareTransient(sql); err != nil {
-			return fault(tx.path, err)
+		if stmt, _, err = tx.db.conn.PrepareTransient(sql); err != nil {
+			return fault(tx.db.path, err)
 		}
 		tx.inserts[sql] = stmt
 		tx.written[into.Table.Name] = true
 	}
 	began, n := time.Now(), int64(0)
 	defer func() {
-		tx.tally.Add(store.Statement{Text: sql, Times: n, Rows: n, Elapsed: time.Since(began)})
+		tx.db.tally.Add(store.Statement{Text: sql, Times: n, Rows: n, Elapsed: time.Since(began)})
 	}()
 	for b := range rows {
 		for i := range b.Len {
@@ -231,9 +252,9 @@ func (tx *transaction) each(ctx context.Context, into store.Into, rows store.Row
 				if ctx.Err() != nil {
 					return context.Cause(ctx)
 				}
-				return fault(tx.path, tx.explain(into, b.Row(i), n, err))
+				return fault(tx.db.path, tx.explain(into, b.Row(i), n, err))
 			}
-			if len(into.Table.Triggers) > 0 && tx.conn.Changes() == 0 {
+			if len(into.Table.Triggers) > 0 && tx.db.conn.Changes() == 0 {
 				v := store.LeftOut(1, 0)
 				v.Row, v.Table = n, into.Table.Name
 				return v
@@ -249,7 +270,7 @@ func places(n int) string { return strings.TrimSuffix(strings.Repeat("?, ", n), 
 
 // Fill puts rows into a temporary table, behind their numbers.
 func (d *database) Fill(_ context.Context, table string, into store.Into, rows store.Rows) (int64, error) {
-	f := &filler{database: d, table: table, into: into}
+	f := &filler{db: d, table: table, into: into}
 	defer f.close()
 	began := time.Now()
 	for b := range rows {
@@ -276,7 +297,7 @@ const fillRows = 32
 
 // filler puts rows into a temporary table, many by one statement.
 type filler struct {
-	*database
+	db      *database
 	table   string
 	into    store.Into
 	pending []value.Value // of rows that wait
@@ -302,8 +323,8 @@ func (f *filler) flush() error {
 		row := "(" + places(width) + ")"
 		sql := "INSERT INTO " + f.table + " VALUES " + row + strings.Repeat(", "+row, f.waiting-1)
 		var err error
-		if stmt, _, err = f.conn.PrepareTransient(sql); err != nil {
-			return fault(f.path, err)
+		if stmt, _, err = f.db.conn.PrepareTransient(sql); err != nil {
+			return fault(f.db.path, err)
 		}
 		if f.waiting == fillRows {
 			f.many = stmt
@@ -321,7 +342,7 @@ func (f *filler) flush() error {
 	_, err := stmt.Step()
 	stmt.Reset()
 	if err != nil {
-		return fault(f.path, err)
+		return fault(f.db.path, err)
 	}
 	f.n += int64(f.waiting)
 	f.pending, f.waiting = f.pending[:0], 0
@@ -431,7 +452,10 @@ func message(err error) string {
 			return text[i:]
 		}
 	}
-	return strings.TrimPrefix(strings.TrimPrefix(text, "sqlite: step: "), "constraint failed: ") // of a trigger's own words
+	return strings.TrimPrefix(
+		strings.TrimPrefix(text, "sqlite: step: "),
+		"constraint failed: ",
+	) // of a trigger's own words
 }
 
 // columnsIn reads "table.a, table.b".
@@ -480,7 +504,14 @@ func (tx *transaction) key(t *schema.Table, where string, args func(*sqlite.Stmt
 	for _, k := range t.PrimaryKey {
 		columns = append(columns, t.Column(k))
 	}
-	stmt, _, err := tx.conn.PrepareTransient("SELECT " + strings.Join(setwise.Names(tx.database, "", columns), ", ") + " FROM " + quote(t.Name) + " WHERE " + where + " LIMIT 1")
+	stmt, _, err := tx.db.conn.PrepareTransient(
+		"SELECT " + strings.Join(
+			setwise.Names(tx.db, "", columns),
+			", ",
+		) + " FROM " + quote(
+			t.Name,
+		) + " WHERE " + where + " LIMIT 1",
+	)
 	if err != nil {
 		return nil
 	}
@@ -508,7 +539,9 @@ func (tx *transaction) findReference(into store.Into, row []value.Value, v *stor
 		for _, c := range r.Targets {
 			where = append(where, quote(c)+" = ?")
 		}
-		stmt, _, err := tx.conn.PrepareTransient("SELECT 1 FROM " + quote(r.Table) + " WHERE " + strings.Join(where, " AND "))
+		stmt, _, err := tx.db.conn.PrepareTransient(
+			"SELECT 1 FROM " + quote(r.Table) + " WHERE " + strings.Join(where, " AND "),
+		)
 		if err != nil {
 			continue
 		}
@@ -534,16 +567,27 @@ func (tx *transaction) checkReferences() error {
 		}
 		var v *store.Violation
 		var rowid int64
-		err := tx.rows(`SELECT rowid, parent, fkid FROM pragma_foreign_key_check(?) LIMIT 1`, []string{t.Name}, func(s *sqlite.Stmt) error {
-			v = &store.Violation{Kind: store.ForeignKey, Row: -1, Table: t.Name, Refers: s.ColumnText(1), Code: sqlite.ResultConstraintForeignKey.String(), Message: "FOREIGN KEY constraint failed"}
-			rowid = s.ColumnInt64(0)
-			for _, r := range t.References {
-				if r.Table == v.Refers {
-					v.Constraint, v.Columns = r.Name, r.Columns
+		err := tx.db.rows(
+			`SELECT rowid, parent, fkid FROM pragma_foreign_key_check(?) LIMIT 1`,
+			[]string{t.Name},
+			func(s *sqlite.Stmt) error {
+				v = &store.Violation{
+					Kind:    store.ForeignKey,
+					Row:     -1,
+					Table:   t.Name,
+					Refers:  s.ColumnText(1),
+					Code:    sqlite.ResultConstraintForeignKey.String(),
+					Message: "FOREIGN KEY constraint failed",
 				}
-			}
-			return nil
-		})
+				rowid = s.ColumnInt64(0)
+				for _, r := range t.References {
+					if r.Table == v.Refers {
+						v.Constraint, v.Columns = r.Name, r.Columns
+					}
+				}
+				return nil
+			},
+		)
 		if err != nil {
 			return err
 		}

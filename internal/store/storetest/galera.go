@@ -41,13 +41,48 @@ func Galera(t testing.TB) [2]*Server {
 			require.NoError(t, err)
 		}
 		data := filepath.Join(s.folder, "data")
-		require.NoError(t, s.run(program("mariadb-install-db"), "--no-defaults", "--datadir="+data, "--tmpdir="+s.folder, "--auth-root-authentication-method=normal", "--skip-test-db"))
+		require.NoError(
+			t,
+			s.run(
+				program("mariadb-install-db"),
+				"--no-defaults",
+				"--datadir="+data,
+				"--tmpdir="+s.folder,
+				"--auth-root-authentication-method=normal",
+				"--skip-test-db",
+			),
+		)
 		at := func(port int) string { return "127.0.0.1:" + strconv.Itoa(port) }
-		s.command = []string{program("mariadbd"), "--no-defaults", "--datadir=" + data, "--tmpdir=" + s.folder, "--port=" + strconv.Itoa(s.Port), "--bind-address=127.0.0.1",
-			"--socket=" + filepath.Join(s.folder, "socket"), "--pid-file=" + filepath.Join(s.folder, "pid"), "--innodb-flush-log-at-trx-commit=0",
-			"--binlog-format=ROW", "--innodb-autoinc-lock-mode=2", "--wsrep-on=ON", "--wsrep-provider=" + provider(), "--wsrep-cluster-name=tests",
-			"--wsrep-node-address=" + at(ports[0]), fmt.Sprintf("--wsrep-provider-options=base_port=%d;ist.recv_addr=%s;gcache.size=16M", ports[0], at(ports[1])),
-			"--wsrep-sst-method=rsync", "--wsrep-sst-receive-address=" + at(ports[2]), "--wsrep-cluster-address=gcomm://" + group}
+		s.command = []string{
+			program("mariadbd"),
+			"--no-defaults",
+			"--datadir=" + data,
+			"--tmpdir=" + s.folder,
+			"--port=" + strconv.Itoa(s.Port),
+			"--bind-address=127.0.0.1",
+			"--socket=" + filepath.Join(
+				s.folder,
+				"socket",
+			),
+			"--pid-file=" + filepath.Join(s.folder, "pid"),
+			"--innodb-flush-log-at-trx-commit=0",
+			"--binlog-format=ROW",
+			"--innodb-autoinc-lock-mode=2",
+			"--wsrep-on=ON",
+			"--wsrep-provider=" + provider(),
+			"--wsrep-cluster-name=tests",
+			"--wsrep-node-address=" + at(
+				ports[0],
+			),
+			fmt.Sprintf(
+				"--wsrep-provider-options=base_port=%d;ist.recv_addr=%s;gcache.size=16M",
+				ports[0],
+				at(ports[1]),
+			),
+			"--wsrep-sst-method=rsync",
+			"--wsrep-sst-receive-address=" + at(ports[2]),
+			"--wsrep-cluster-address=gcomm://" + group,
+		}
 		if i == 0 {
 			s.command = append(s.command, "--wsrep-new-cluster")
 			group = at(ports[0])

@@ -88,8 +88,16 @@ func MariaDB(t testing.TB) *Server {
 	return running.get(t, "MariaDB", "mariadb-server", func() string { return program("mariadbd") }, StartMariaDB)
 }
 
-func (r *servers) get(t testing.TB, name, packageName string, find func() string, start func() (*Server, error)) *Server {
+func (r *servers) get(
+	t testing.TB,
+	name, packageName string,
+	find func() string,
+	start func() (*Server, error),
+) *Server {
 	t.Helper()
+	if testing.Short() {
+		t.Skip("short tests need no server")
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	s := r.list[name]
@@ -195,7 +203,18 @@ func StartPostgres() (*Server, error) {
 	if err := s.run(program("initdb"), "-D", data, "-U", "tester", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync"); err != nil {
 		return nil, err
 	}
-	s.command = []string{program("postgres"), "-D", data, "-p", strconv.Itoa(s.Port), "-h", "127.0.0.1", "-k", s.folder, "-F"}
+	s.command = []string{
+		program("postgres"),
+		"-D",
+		data,
+		"-p",
+		strconv.Itoa(s.Port),
+		"-h",
+		"127.0.0.1",
+		"-k",
+		s.folder,
+		"-F",
+	}
 	for _, setting := range []string{"shared_buffers=256MB", "max_wal_size=4GB", "full_page_writes=off", "max_connections=40", "deadlock_timeout=100ms",
 		"DateStyle=German, DMY", "TimeZone=Asia/Kathmandu", "bytea_output=escape", "standard_conforming_strings=off", "extra_float_digits=-15",
 		"default_transaction_isolation=serializable", "default_transaction_read_only=off", "IntervalStyle=sql_standard", "statement_timeout=20s",
@@ -239,11 +258,31 @@ func StartMariaDB() (*Server, error) {
 	if err := s.run(program("mariadb-install-db"), "--no-defaults", "--datadir="+data, "--tmpdir="+s.folder, "--auth-root-authentication-method=normal", "--skip-test-db"); err != nil {
 		return nil, err
 	}
-	s.command = []string{program("mariadbd"), "--no-defaults", "--datadir=" + data, "--tmpdir=" + s.folder, "--port=" + strconv.Itoa(s.Port), "--bind-address=127.0.0.1",
-		"--socket=" + filepath.Join(s.folder, "socket"), "--pid-file=" + filepath.Join(s.folder, "pid"), "--skip-log-bin",
-		"--innodb-flush-log-at-trx-commit=2", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=256M", "--innodb-doublewrite=0",
-		"--sql-mode=", "--default-time-zone=+05:45", "--character-set-server=latin1", "--transaction-isolation=SERIALIZABLE",
-		"--auto-increment-increment=3", "--auto-increment-offset=2", "--autocommit=0"}
+	s.command = []string{
+		program("mariadbd"),
+		"--no-defaults",
+		"--datadir=" + data,
+		"--tmpdir=" + s.folder,
+		"--port=" + strconv.Itoa(s.Port),
+		"--bind-address=127.0.0.1",
+		"--socket=" + filepath.Join(
+			s.folder,
+			"socket",
+		),
+		"--pid-file=" + filepath.Join(s.folder, "pid"),
+		"--skip-log-bin",
+		"--innodb-flush-log-at-trx-commit=2",
+		"--innodb-buffer-pool-size=256M",
+		"--innodb-log-file-size=256M",
+		"--innodb-doublewrite=0",
+		"--sql-mode=",
+		"--default-time-zone=+05:45",
+		"--character-set-server=latin1",
+		"--transaction-isolation=SERIALIZABLE",
+		"--auto-increment-increment=3",
+		"--auto-increment-offset=2",
+		"--autocommit=0",
+	}
 	s.url = fmt.Sprintf("mysql://root@127.0.0.1:%d/%%s", s.Port)
 	s.create = createMariaDB
 	return s, s.Start()
@@ -258,7 +297,10 @@ func createMariaDB(ctx context.Context, s *Server, name, script string) error {
 	if name == "mysql" {
 		return db.PingContext(ctx)
 	}
-	_, err = db.ExecContext(ctx, "SET NAMES utf8mb4, sql_mode = 'ANSI_QUOTES', autocommit = 1; CREATE DATABASE `"+name+"` CHARACTER SET utf8mb4; USE `"+name+"`;\n"+script)
+	_, err = db.ExecContext(
+		ctx,
+		"SET NAMES utf8mb4, sql_mode = 'ANSI_QUOTES', autocommit = 1; CREATE DATABASE `"+name+"` CHARACTER SET utf8mb4; USE `"+name+"`;\n"+script,
+	)
 	return err
 }
 
@@ -421,8 +463,29 @@ func (s *Server) Standby(t testing.TB) *Server {
 	require.NoError(t, err)
 	t.Cleanup(n.Remove)
 	data := filepath.Join(n.folder, "data")
-	require.NoError(t, n.run(program("pg_basebackup"), "-h", "127.0.0.1", "-p", strconv.Itoa(s.Port), "-U", "tester", "-D", data, "-R", "-X", "stream", "-c", "fast", "--no-sync"))
-	n.command = append([]string{s.command[0], "-D", data, "-p", strconv.Itoa(n.Port), "-h", "127.0.0.1", "-k", n.folder}, s.command[9:]...)
+	require.NoError(
+		t,
+		n.run(
+			program("pg_basebackup"),
+			"-h",
+			"127.0.0.1",
+			"-p",
+			strconv.Itoa(s.Port),
+			"-U",
+			"tester",
+			"-D",
+			data,
+			"-R",
+			"-X",
+			"stream",
+			"-c",
+			"fast",
+			"--no-sync",
+		),
+	)
+	n.command = append(
+		[]string{s.command[0], "-D", data, "-p", strconv.Itoa(n.Port), "-h", "127.0.0.1", "-k", n.folder},
+		s.command[9:]...)
 	n.command = append(n.command, "-c", "default_transaction_isolation=read committed") // a standby has no other
 	n.url, n.create = fmt.Sprintf("postgres://tester@127.0.0.1:%d/%%s", n.Port), createPostgres
 	require.NoError(t, n.Start())

@@ -10,7 +10,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/value"
@@ -137,9 +136,7 @@ func (f *fixture) insert(t *testing.T, tx store.Tx, table string, rows ...cells)
 			into.Columns = append(into.Columns, c)
 		}
 	}
-	e := (&grow.Set{}).NewEntity("Row")
-	e.Fields = make([]*grow.Field, len(into.Columns))
-	b := &grow.Batch{Entity: e, Len: len(rows)}
+	b := &value.Batch{Len: len(rows), Width: len(into.Columns)}
 	for _, r := range rows {
 		for _, c := range into.Columns {
 			b.Values = append(b.Values, r[c.Name])
@@ -174,12 +171,12 @@ func (f *fixture) insert(t *testing.T, tx store.Tx, table string, rows ...cells)
 		guilty[0].Code, guilty[0].Message = v.Code, v.Message
 		return guilty[0]
 	}
-	_, err = store.Isolate(t.Context(), tx, stage, 0, stage.Rows(), func(v *store.Violation) error { return v })
+	_, err = store.Isolate(t.Context(), tx, stage, stage.Rows(), func(v *store.Violation) error { return v })
 	return err
 }
 
-func one(b *grow.Batch) store.Rows {
-	return func(yield func(*grow.Batch) bool) { yield(b) }
+func one(b *value.Batch) store.Rows {
+	return func(yield func(*value.Batch) bool) { yield(b) }
 }
 
 func (f *fixture) begin(t *testing.T, late bool) store.Tx {
@@ -229,7 +226,15 @@ func pier(id int64, code string) cells {
 }
 
 func boat(id int64, with cells) cells {
-	c := cells{"id": value.Int(id), "pier_id": value.Int(1), "label": value.String("Heron"), "seats": value.Int(40), "price": {}, "launched": {}, "seen_at": {}}
+	c := cells{
+		"id":       value.Int(id),
+		"pier_id":  value.Int(1),
+		"label":    value.String("Heron"),
+		"seats":    value.Int(40),
+		"price":    {},
+		"launched": {},
+		"seen_at":  {},
+	}
 	for k, v := range with {
 		c[k] = v
 	}
@@ -293,8 +298,20 @@ func values(t *testing.T, f *fixture) {
 	date, _ := value.ParseDate("2024-02-29")
 	moment, _ := value.ParseTimestamp("2026-05-01T08:00:01Z")
 	price, _ := value.ParseDecimal("1234.50")
-	require.NoError(t, f.insert(t, tx, "piers", cells{"id": value.Int(1), "code": value.String("Ä'\"\\"), "name": value.String("")}))
-	require.NoError(t, f.insert(t, tx, "boats", boat(7, cells{"price": price, "launched": date, "seen_at": moment}), boat(8, cells{"pier_id": {}})))
+	require.NoError(
+		t,
+		f.insert(t, tx, "piers", cells{"id": value.Int(1), "code": value.String("Ä'\"\\"), "name": value.String("")}),
+	)
+	require.NoError(
+		t,
+		f.insert(
+			t,
+			tx,
+			"boats",
+			boat(7, cells{"price": price, "launched": date, "seen_at": moment}),
+			boat(8, cells{"pier_id": {}}),
+		),
+	)
 	require.NoError(t, tx.Commit(t.Context()))
 	boats, piers := f.db.Table("boats"), f.db.Table("piers")
 	assert.Equal(t, [][]string{
@@ -388,7 +405,10 @@ func loose(t *testing.T, f *fixture) {
 	berths := f.db.Table("berths")
 	berth := cells{"pier_id": value.Int(1), "number": value.Int(7)}
 	begin := func() store.Tx {
-		tx, err := f.store.Begin(t.Context(), store.TxOptions{Late: true, Loose: []store.Loose{{Table: berths, Reference: &berths.References[0]}}})
+		tx, err := f.store.Begin(
+			t.Context(),
+			store.TxOptions{Late: true, Loose: []store.Loose{{Table: berths, Reference: &berths.References[0]}}},
+		)
 		require.NoError(t, err)
 		return tx
 	}
@@ -409,7 +429,12 @@ func loose(t *testing.T, f *fixture) {
 
 	tx = f.begin(t, false)
 	defer tx.Rollback()
-	require.ErrorAs(t, f.insert(t, tx, "berths", cells{"pier_id": value.Int(9), "number": value.Int(7)}), &v, "at once, as before")
+	require.ErrorAs(
+		t,
+		f.insert(t, tx, "berths", cells{"pier_id": value.Int(9), "number": value.Int(7)}),
+		&v,
+		"at once, as before",
+	)
 	assert.Equal(t, store.ForeignKey, v.Kind)
 }
 
@@ -430,7 +455,12 @@ func check(t *testing.T, f *fixture) {
 }
 
 func tooLong(t *testing.T, f *fixture) {
-	v := f.refused(t, "boats", boat(1, cells{"label": value.String("ÄÖÜÄÖÜÄÖÜÄ")}), boat(2, cells{"label": value.String("12345678901")}))
+	v := f.refused(
+		t,
+		"boats",
+		boat(1, cells{"label": value.String("ÄÖÜÄÖÜÄÖÜÄ")}),
+		boat(2, cells{"label": value.String("12345678901")}),
+	)
 	assert.Equal(t, store.TooLong, v.Kind)
 	assert.Equal(t, int64(1), v.Row, "ten letters fit, however many bytes they are")
 	assert.Equal(t, []string{"label"}, v.Columns)
@@ -487,7 +517,18 @@ func pages(t *testing.T, f *fixture) {
 	code := []*schema.Column{piers.Column("code")}
 	assert.Equal(t, [][]string{{"A"}, {"B"}, {"C"}}, f.all(t, store.Query{Table: piers, Columns: code}))
 	assert.Equal(t, [][]string{{"B"}}, f.all(t, store.Query{Table: piers, Columns: code, Skip: 1, Limit: 1}))
-	assert.Equal(t, [][]string{{"C"}}, f.all(t, store.Query{Table: piers, Columns: code, Where: []store.Cell{{Column: piers.Column("id"), Value: value.Int(3)}}}))
+	assert.Equal(
+		t,
+		[][]string{{"C"}},
+		f.all(
+			t,
+			store.Query{
+				Table:   piers,
+				Columns: code,
+				Where:   []store.Cell{{Column: piers.Column("id"), Value: value.Int(3)}},
+			},
+		),
+	)
 }
 
 func cancelled(t *testing.T, f *fixture) {
@@ -495,8 +536,7 @@ func cancelled(t *testing.T, f *fixture) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	into := store.Into{Table: f.db.Table("piers")}
-	e := (&grow.Set{}).NewEntity("Row")
-	_, err := tx.Insert(ctx, into, one(&grow.Batch{Entity: e}))
+	_, err := tx.Insert(ctx, into, one(&value.Batch{}))
 	assert.ErrorIs(t, err, context.Canceled)
 	require.NoError(t, tx.Rollback())
 	assert.Zero(t, f.count(t, "piers"))

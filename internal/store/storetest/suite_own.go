@@ -37,7 +37,13 @@ func urlOf(t *testing.T, o store.Own, name string) string {
 func owned(t *testing.T, f *fixture) {
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
 	require.NoError(t, f.store.Close()) // nobody may be connected to what is copied
-	Exec(t, f.engine.Driver, f.url, "INSERT INTO piers (id, code, name) VALUES (1, 'AAA', 'x'), (2, 'BBB', 'y')", "INSERT INTO boats (id, pier_id, label) VALUES (1, 2, 'z')")
+	Exec(
+		t,
+		f.engine.Driver,
+		f.url,
+		"INSERT INTO piers (id, code, name) VALUES (1, 'AAA', 'x'), (2, 'BBB', 'y')",
+		"INSERT INTO boats (id, pier_id, label) VALUES (1, 2, 'z')",
+	)
 	ctx := t.Context()
 	o, err := f.engine.Driver.Own(ctx, f.url)
 	require.NoError(t, err)
@@ -62,10 +68,20 @@ func owned(t *testing.T, f *fixture) {
 	assert.True(t, has("given", store.MarkReady))
 	require.NoError(t, o.Copy(ctx, name("given"), name("copy")))
 	assert.True(t, has("copy", store.MarkMade), "a word is about one of them alone")
-	require.NoError(t, o.Run(ctx, name("copy"), "-- a remark; with a semicolon\nINSERT INTO piers (id, code, name) VALUES (3, 'CC;', 'it''s; one');\n\nDELETE FROM boats;\n"))
+	require.NoError(
+		t,
+		o.Run(
+			ctx,
+			name("copy"),
+			"-- a remark; with a semicolon\nINSERT INTO piers (id, code, name) VALUES (3, 'CC;', 'it''s; one');\n\nDELETE FROM boats;\n",
+		),
+	)
 	assert.EqualValues(t, 3, rowsOf(t, f, urlOf(t, o, name("copy")), "piers"))
 	assert.EqualValues(t, 1, rowsOf(t, f, urlOf(t, o, name("given")), "boats"), "the other is as it was")
-	require.NoError(t, o.Empty(ctx, name("given"), []*schema.Table{f.db.Table("boats"), f.db.Table("piers"), f.db.Table("berths")}))
+	require.NoError(
+		t,
+		o.Empty(ctx, name("given"), []*schema.Table{f.db.Table("boats"), f.db.Table("piers"), f.db.Table("berths")}),
+	)
 	assert.Zero(t, rowsOf(t, f, urlOf(t, o, name("given")), "piers"))
 	assert.EqualValues(t, 2, rowsOf(t, f, f.url, "piers"))
 
@@ -163,15 +179,30 @@ func written(t *testing.T, f *fixture) {
 	}
 	read := func(table *schema.Table) string {
 		var b strings.Builder
-		require.NoError(t, f.store.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []value.Value) error {
-			for _, v := range row {
-				b.WriteString(v.String() + "|")
-			}
-			return nil
-		}))
+		require.NoError(
+			t,
+			f.store.Select(
+				t.Context(),
+				store.Query{Table: table, Columns: table.Columns},
+				func(row []value.Value) error {
+					for _, v := range row {
+						b.WriteString(v.String() + "|")
+					}
+					return nil
+				},
+			),
+		)
 		return b.String()
 	}
-	boat := []value.Value{value.Int(1), value.Int(1), value.String("x'y"), value.Int(40), {Type: value.Decimal, N: -150, Scale: 2}, {Type: value.Date, N: 20000}, {Type: value.Timestamp, N: 1_777_000_000_000_000}}
+	boat := []value.Value{
+		value.Int(1),
+		value.Int(1),
+		value.String("x'y"),
+		value.Int(40),
+		{Type: value.Decimal, N: -150, Scale: 2},
+		{Type: value.Date, N: 20000},
+		{Type: value.Timestamp, N: 1_777_000_000_000_000},
+	}
 	tx := f.begin(t, false)
 	for _, row := range rows {
 		require.NoError(t, f.insert(t, tx, "piers", cells{"id": row[0], "code": row[1], "name": row[2]}))
@@ -187,9 +218,15 @@ func written(t *testing.T, f *fixture) {
 	var list []string
 	require.NoError(t, script.Quoting(func(sql string) error { list = append(list, sql); return nil }, func() error {
 		for _, row := range rows {
-			list = append(list, "INSERT INTO "+script.Table(piers)+" ("+names(piers.Columns)+") VALUES "+literal(piers.Columns, row))
+			list = append(
+				list,
+				"INSERT INTO "+script.Table(piers)+" ("+names(piers.Columns)+") VALUES "+literal(piers.Columns, row),
+			)
 		}
-		list = append(list, "INSERT INTO "+script.Table(boats)+" ("+names(boats.Columns)+") VALUES "+literal(boats.Columns, boat))
+		list = append(
+			list,
+			"INSERT INTO "+script.Table(boats)+" ("+names(boats.Columns)+") VALUES "+literal(boats.Columns, boat),
+		)
 		return nil
 	}))
 	Exec(t, f.engine.Driver, f.url, list...)

@@ -23,15 +23,55 @@ var conditions = map[string][]string{
 		"length(label) > 3", "label LIKE 'Q%'", "label NOT LIKE '%e'", "label LIKE '_i%'", "label = 'Pike' OR label = 'Quay'", "upper(label) = 'QUAY'", "label IN ('Pike', 'x')",
 		"trim(label) <> ''", "substr(label, 2, 2) = 'ua'", "replace(label, 'a', '') = 'Quy'", "label IS NOT NULL AND length(label) = 4", "coalesce(label, 'none') <> 'none'",
 	},
-	"launched": {"launched >= '2026-02-01'", "launched BETWEEN '2026-01-01' AND '2026-01-31'", "launched IS NULL", "launched <> '2026-02-28'"},
-	"price":    {"price > 4.5", "price * 100 = 450", "price - 0.25 < 4.3", "round(price, 0) = 5", "price IN (4.50, 7.25)", "floor(price) = 4"},
+	"launched": {
+		"launched >= '2026-02-01'",
+		"launched BETWEEN '2026-01-01' AND '2026-01-31'",
+		"launched IS NULL",
+		"launched <> '2026-02-28'",
+	},
+	"price": {
+		"price > 4.5",
+		"price * 100 = 450",
+		"price - 0.25 < 4.3",
+		"round(price, 0) = 5",
+		"price IN (4.50, 7.25)",
+		"floor(price) = 4",
+	},
 }
 
 var conditionValues = map[string][]value.Value{
-	"seats":    {{}, value.Int(0), value.Int(1), value.Int(2), value.Int(3), value.Int(4), value.Int(5), value.Int(7), value.Int(10)},
-	"label":    {{}, value.String("Quay"), value.String("Pike"), value.String("x"), value.String("Tide"), value.String("ebb")},
-	"launched": {{}, {Type: value.Date, N: 20454}, {Type: value.Date, N: 20484}, {Type: value.Date, N: 20485}, {Type: value.Date, N: 20512}},
-	"price":    {{}, {Type: value.Decimal, Scale: 2, N: 450}, {Type: value.Decimal, Scale: 2, N: 725}, {Type: value.Decimal, Scale: 2, N: 499}},
+	"seats": {
+		{},
+		value.Int(0),
+		value.Int(1),
+		value.Int(2),
+		value.Int(3),
+		value.Int(4),
+		value.Int(5),
+		value.Int(7),
+		value.Int(10),
+	},
+	"label": {
+		{},
+		value.String("Quay"),
+		value.String("Pike"),
+		value.String("x"),
+		value.String("Tide"),
+		value.String("ebb"),
+	},
+	"launched": {
+		{},
+		{Type: value.Date, N: 20454},
+		{Type: value.Date, N: 20484},
+		{Type: value.Date, N: 20485},
+		{Type: value.Date, N: 20512},
+	},
+	"price": {
+		{},
+		{Type: value.Decimal, Scale: 2, N: 450},
+		{Type: value.Decimal, Scale: 2, N: 725},
+		{Type: value.Decimal, Scale: 2, N: 499},
+	},
 }
 
 func passes(t *testing.T, f *fixture) {
@@ -64,10 +104,24 @@ func passes(t *testing.T, f *fixture) {
 			}
 		}
 	}
-	two, err := s.Passes(ctx, []*schema.Column{boats.Column("seats"), boats.Column("label")}, "seats > length(label)", [][]value.Value{{value.Int(5), value.String("Quay")}, {value.Int(4), value.String("Quay")}, {{}, value.String("x")}})
+	two, err := s.Passes(
+		ctx,
+		[]*schema.Column{boats.Column("seats"), boats.Column("label")},
+		"seats > length(label)",
+		[][]value.Value{
+			{value.Int(5), value.String("Quay")},
+			{value.Int(4), value.String("Quay")},
+			{{}, value.String("x")},
+		},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []bool{true, false, true}, two)
-	refused, err := s.Passes(ctx, []*schema.Column{boats.Column("seats")}, "no_such_function(seats) = 1", [][]value.Value{{value.Int(1)}})
+	refused, err := s.Passes(
+		ctx,
+		[]*schema.Column{boats.Column("seats")},
+		"no_such_function(seats) = 1",
+		[][]value.Value{{value.Int(1)}},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []bool{false}, refused, "what cannot be computed does not pass")
 }

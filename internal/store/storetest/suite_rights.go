@@ -14,7 +14,15 @@ import (
 func rights(t *testing.T, f *fixture) {
 	piers := f.db.Table("piers")
 	some := []*schema.Column{piers.Column("id"), piers.Column("code")}
-	all := store.Access{Table: piers, Read: piers.Columns, Insert: piers.Columns, Update: piers.Columns, Delete: true, Stage: true, Journal: true}
+	all := store.Access{
+		Table:   piers,
+		Read:    piers.Columns,
+		Insert:  piers.Columns,
+		Update:  piers.Columns,
+		Delete:  true,
+		Stage:   true,
+		Journal: true,
+	}
 	why, err := f.store.Denied(t.Context(), all)
 	require.NoError(t, err)
 	assert.Empty(t, why, "the owner may do everything")

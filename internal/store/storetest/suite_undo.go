@@ -7,17 +7,28 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/grow"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/value"
 )
 
+// staged says what rows of a stage are for.
+type staged struct {
+	mode       store.Mode
+	table      string
+	match, set []string
+}
+
 // stage stages rows of a table whose cells are all its columns named.
-func (f *fixture) stage(t *testing.T, tx store.Tx, mode store.Mode, table string, match, set []string, rows ...[]value.Value) store.Stage {
+func (f *fixture) stage(
+	t *testing.T,
+	tx store.Tx,
+	to staged,
+	rows ...[]value.Value,
+) store.Stage {
 	t.Helper()
-	of := f.db.Table(table)
-	w := &store.Write{Into: store.Into{Table: of}, Mode: mode}
+	of, match, set := f.db.Table(to.table), to.match, to.set
+	w := &store.Write{Into: store.Into{Table: of}, Mode: to.mode}
 	for _, name := range match {
 		w.Match = append(w.Match, of.Column(name))
 	}
@@ -28,9 +39,9 @@ func (f *fixture) stage(t *testing.T, tx store.Tx, mode store.Mode, table string
 		w.Fields, w.Columns = append(w.Fields, len(w.Columns)), append(w.Columns, c)
 	}
 	w.Alike = len(set) == 0
-	st, err := tx.Stage(t.Context(), w, func(yield func(*grow.Batch) bool) {
+	st, err := tx.Stage(t.Context(), w, func(yield func(*value.Batch) bool) {
 		for _, row := range rows {
-			if !yield(&grow.Batch{Len: 1, Width: len(row), Values: row}) {
+			if !yield(&value.Batch{Len: 1, Width: len(row), Values: row}) {
 				return
 			}
 		}
@@ -51,8 +62,14 @@ func (f *fixture) threePiers(t *testing.T) store.Tx {
 func heldAgainst(t *testing.T, f *fixture) {
 	tx := f.threePiers(t)
 	defer tx.Rollback()
-	st := f.stage(t, tx, store.Update, "piers", []string{"id"}, []string{"code"},
-		[]value.Value{value.Int(1), value.String("A")}, []value.Value{value.Int(2), value.String("b")}, []value.Value{value.Int(9), value.String("Z")})
+	st := f.stage(t, tx, staged{store.Update, "piers", []string{"id"}, []string{"code"}},
+		[]value.Value{
+			value.Int(1),
+			value.String("A"),
+		},
+		[]value.Value{value.Int(2), value.String("b")},
+		[]value.Value{value.Int(9), value.String("Z")},
+	)
 	unmatched, err := st.Unmatched(t.Context(), 0)
 	require.NoError(t, err)
 	assert.Equal(t, []int64{2}, unmatched)
@@ -69,10 +86,13 @@ func heldAgainst(t *testing.T, f *fixture) {
 	}))
 	assert.Equal(t, []string{"2", "B", "NULL"}, prior, "all columns, as they were")
 	var strangers []int64
-	require.NoError(t, st.Strangers(t.Context(), []*schema.Column{f.db.Table("piers").Column("id")}, func(row []value.Value) error {
-		strangers = append(strangers, row[0].N)
-		return nil
-	}))
+	require.NoError(
+		t,
+		st.Strangers(t.Context(), []*schema.Column{f.db.Table("piers").Column("id")}, func(row []value.Value) error {
+			strangers = append(strangers, row[0].N)
+			return nil
+		}),
+	)
 	assert.Equal(t, []int64{3}, strangers)
 	n, err := st.Remove(t.Context())
 	require.NoError(t, err)
@@ -85,10 +105,19 @@ func heldAgainst(t *testing.T, f *fixture) {
 func referring(t *testing.T, f *fixture) {
 	tx := f.threePiers(t)
 	defer tx.Rollback()
-	require.NoError(t, f.insert(t, tx, "boats", boat(1, cells{"pier_id": value.Int(2)}), boat(2, cells{"pier_id": value.Int(2)})))
+	require.NoError(
+		t,
+		f.insert(t, tx, "boats", boat(1, cells{"pier_id": value.Int(2)}), boat(2, cells{"pier_id": value.Int(2)})),
+	)
 	require.NoError(t, f.insert(t, tx, "berths", cells{"pier_id": value.Int(3), "number": value.Int(7)}))
-	st := f.stage(t, tx, store.Update, "piers", []string{"id"}, []string{"code"},
-		[]value.Value{value.Int(1), value.String("A")}, []value.Value{value.Int(2), value.String("B")}, []value.Value{value.Int(3), value.String("C")})
+	st := f.stage(t, tx, staged{store.Update, "piers", []string{"id"}, []string{"code"}},
+		[]value.Value{
+			value.Int(1),
+			value.String("A"),
+		},
+		[]value.Value{value.Int(2), value.String("B")},
+		[]value.Value{value.Int(3), value.String("C")},
+	)
 	referred, err := st.Referred(t.Context(), f.db, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []store.Referral{{Row: 1, Table: "boats"}, {Row: 2, Table: "berths"}}, referred)
@@ -111,8 +140,18 @@ func referring(t *testing.T, f *fixture) {
 func alike(t *testing.T, f *fixture) {
 	tx := f.threePiers(t)
 	defer tx.Rollback()
-	require.NoError(t, f.insert(t, tx, "boats", boat(1, cells{"label": value.String("same")}), boat(2, cells{"label": value.String("same")}), boat(3, cells{"label": value.String("Same")})))
-	st := f.stage(t, tx, store.Update, "boats", []string{"label", "launched"}, nil,
+	require.NoError(
+		t,
+		f.insert(
+			t,
+			tx,
+			"boats",
+			boat(1, cells{"label": value.String("same")}),
+			boat(2, cells{"label": value.String("same")}),
+			boat(3, cells{"label": value.String("Same")}),
+		),
+	)
+	st := f.stage(t, tx, staged{store.Update, "boats", []string{"label", "launched"}, nil},
 		[]value.Value{value.String("same"), {}}, []value.Value{value.String("other"), {}})
 	copies := map[int64]int64{}
 	require.NoError(t, st.Copies(t.Context(), func(row, n int64) error {
@@ -129,8 +168,20 @@ func smallTables(t *testing.T, f *fixture) {
 	cell := func(name string, v value.Value) store.Cell {
 		return store.Cell{Column: piers.Column(name), Value: v}
 	}
-	require.NoError(t, tx.Add(t.Context(), piers, []store.Cell{cell("id", value.Int(4)), cell("code", value.String("")), cell("name", value.Value{})}))
-	n, err := tx.Set(t.Context(), piers, []store.Cell{cell("name", value.String("x"))}, []store.Cell{cell("code", value.String("")), cell("name", value.Value{})})
+	require.NoError(
+		t,
+		tx.Add(
+			t.Context(),
+			piers,
+			[]store.Cell{cell("id", value.Int(4)), cell("code", value.String("")), cell("name", value.Value{})},
+		),
+	)
+	n, err := tx.Set(
+		t.Context(),
+		piers,
+		[]store.Cell{cell("name", value.String("x"))},
+		[]store.Cell{cell("code", value.String("")), cell("name", value.Value{})},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, int64(1), n, "an empty text is not NULL")
 	n, err = tx.Delete(t.Context(), piers, []store.Cell{cell("name", value.Value{})})
@@ -162,15 +213,41 @@ func journal(t *testing.T, f *fixture) {
 	}
 	blob := value.Value{Type: value.Bytes, S: "\x00\xff'\\\n"}
 	moment := value.Value{Type: value.Timestamp, N: 1_750_000_000_123_456, Scale: 6}
-	row := []store.Cell{cell("plan", value.String("p")), cell("extra", value.String("")), cell("part", value.Int(1)), cell("token", value.String("t")), cell("state", value.String("open")),
-		cell("began", moment), cell("actor", value.String("Zoë's \\ \"x\"")), cell("about", value.String("{}")), cell("body", blob)}
+	row := []store.Cell{
+		cell("plan", value.String("p")),
+		cell("extra", value.String("")),
+		cell("part", value.Int(1)),
+		cell("token", value.String("t")),
+		cell("state", value.String("open")),
+		cell(
+			"began",
+			moment,
+		),
+		cell("actor", value.String("Zoë's \\ \"x\"")),
+		cell("about", value.String("{}")),
+		cell("body", blob),
+	}
 	require.NoError(t, tx.Add(t.Context(), j.Loads, row))
 	var got []value.Value
-	require.NoError(t, f.store.Select(t.Context(), store.Query{Table: j.Loads, Columns: []*schema.Column{j.Loads.Column("began"), j.Loads.Column("body"), j.Loads.Column("actor"), j.Loads.Column("ended")}},
-		func(row []value.Value) error {
-			got = append(got, row...)
-			return nil
-		}))
+	require.NoError(
+		t,
+		f.store.Select(
+			t.Context(),
+			store.Query{
+				Table: j.Loads,
+				Columns: []*schema.Column{
+					j.Loads.Column("began"),
+					j.Loads.Column("body"),
+					j.Loads.Column("actor"),
+					j.Loads.Column("ended"),
+				},
+			},
+			func(row []value.Value) error {
+				got = append(got, row...)
+				return nil
+			},
+		),
+	)
 	require.Len(t, got, 4)
 	assert.Equal(t, moment.N, got[0].N, "moments are of UTC")
 	assert.Equal(t, blob, got[1])

@@ -1,0 +1,524 @@
+package journal
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"evensprout/internal/diag"
+	"evensprout/internal/grow"
+	"evensprout/internal/order"
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/value"
+)
+
+// Report says where the numbers stand.
+func (e *NoEntry) Report() diag.Report {
+	return diag.Report{Kind: diag.Usage, Message: e.Error(), Hint: "evensprout history lists its loads"}
+}
+
+// State is how far a load has come.
+type State string
+
+// The states of loads.
+const (
+	StateOpen        State = "open" // going on, or broken off
+	StateDone        State = "done"
+	StateWithdrawing State = "withdrawing"      // being withdrawn, or broken off there
+	StatePartly      State = "partly withdrawn" // withdrawn but for rows that were left alone
+	StateWithdrawn   State = "withdrawn"
+)
+
+// JournalFormat numbers the form of what the journal holds.
+const JournalFormat = 1
+
+// About is what the journal says of a load from the beginning.
+type About struct {
+	Format   int           `json:"format"`
+	Version  string        `json:"version"`
+	Edition  string        `json:"edition"`
+	Seed     string        `json:"seed"`
+	Clock    value.Value   `json:"-"`
+	ClockSet string        `json:"clock"`
+	Commit   plan.Commit   `json:"commit"`
+	Chunk    uint64        `json:"chunk"`           // upper bound as asked for; 0 if it was not
+	Parts    uint64        `json:"parts,omitempty"` // into which the load is cut; 0: it is not
+	Undo     bool          `json:"undo"`
+	Policies plan.Policies `json:"policies,omitempty"` // from the command line
+	Folder   string        `json:"folder"`             // of placeholder files
+	Entities []AboutEntity `json:"entities"`
+	// Shift is, of a further set, how many grown rows stand in front of its own, by entity.
+	Shift map[string]uint64 `json:"shift,omitempty"`
+	// Earlier are the numbers of rows at earlier loads, oldest first.
+	Earlier []grow.Sizes `json:"earlier,omitempty"`
+	Inputs  []Input      `json:"inputs,omitempty"`
+	// Schemas are those of tables that are named without one: where the server has several,
+	// a load belongs to them.
+	Schemas []string `json:"schemas,omitempty"`
+	Unit    string   `json:"unit,omitempty"` // whose occasions were done; then there are no entities
+	// Occasions is the file from which a run took its occasions; empty if it was none.
+	Occasions string `json:"occasions,omitempty"`
+	// Corrected tells that the rows are those of a rejects file.
+	Corrected bool `json:"corrected,omitempty"`
+}
+
+// AboutEntity is an entity of a load, in load order.
+type AboutEntity struct {
+	Entity  string    `json:"entity"`
+	Table   string    `json:"table"`
+	Mode    plan.Mode `json:"mode"`
+	Rows    uint64    `json:"rows"`  // grown ones, or those of a file
+	Given   uint64    `json:"given"` // written by hand, and below these
+	Before  int64     `json:"rows_before"`
+	Skipped bool      `json:"skipped,omitempty"` // its table was not empty, and the plan says when: empty
+	// Columns are those of the table, so that later ones are known as new.
+	Columns []string `json:"columns,omitempty"`
+	// Loaded tells that rows from 0 to From-1, and given ones, were loaded earlier.
+	Loaded bool   `json:"loaded,omitempty"`
+	From   uint64 `json:"from,omitempty"`
+	// GivenNew is, where rows were loaded earlier, how many of the given ones were not.
+	GivenNew uint64 `json:"given_new,omitempty"`
+}
+
+// Entry is a load in the journal.
+type Entry struct {
+	Number  int64     `json:"number"`
+	Plan    string    `json:"plan"`
+	Extra   string    `json:"extra,omitempty"`
+	Part    int64     `json:"part"` // 1 for the plan's first load, 2 for the next
+	State   State     `json:"state"`
+	Began   time.Time `json:"began"`
+	Ended   time.Time `json:"ended,omitzero"`
+	Actor   string    `json:"actor"`
+	About   About     `json:"about"`
+	Summary *Result   `json:"summary,omitempty"` // nil if it is not done
+	Token   string    `json:"-"`                 // of the process that writes it
+	Body    []byte    `json:"-"`                 // packed plan and input
+
+	Elsewhere string `json:"-"` // a schema of its tables that is not in the search path
+}
+
+// ChunkEntry is a chunk in the journal.
+type ChunkEntry struct {
+	Given  bool      `json:"given,omitempty"`
+	First  uint64    `json:"first"` // row of its first entity
+	State  State     `json:"state"`
+	Ended  time.Time `json:"ended"`
+	Result Sum       `json:"result"`
+	Log    *Log      `json:"log,omitempty"`
+	Key    Key       `json:"-"`
+}
+
+// Sum is what a chunk did, by entity.
+type Sum struct {
+	Redrawn  int64             `json:"redrawn,omitempty"`
+	Entities map[string]Entity `json:"entities"`
+}
+
+// Key tells a chunk of a load: the first row of its first entity.
+type Key struct {
+	Load, Family int64 // family is the entity's place in the plan
+	side, First  int64
+}
+
+// Cells are the columns of the key in a table of the journal.
+func (k Key) Cells(t *schema.Table) []store.Cell {
+	return Cells(t, "load", k.Load, "family", k.Family, "side", k.side, "first", k.First)
+}
+
+// BeforeAll is the key of what a load does before its first chunk.
+func BeforeAll(load int64) Key { return Key{Load: load, Family: -1} }
+
+// KeyOf is the key of rows that begin with those of a run.
+func KeyOf(load int64, c *plan.Compiled, run order.Run) Key {
+	k := Key{Load: load, Family: int64(slices.Index(c.Targets, run.Target)), First: int64(run.First.N)}
+	if run.First.Side {
+		k.side = 1
+	}
+	return k
+}
+
+// Moment is a time as the journal keeps it: UTC, microseconds.
+func Moment(t time.Time) value.Value {
+	return value.Value{Type: value.Timestamp, N: t.UnixMicro(), Scale: 6}
+}
+
+func timeOf(v value.Value) time.Time {
+	if v.IsNull() {
+		return time.Time{}
+	}
+	return time.UnixMicro(v.N).UTC()
+}
+
+// CannotBeKept says what it means that a journal cannot be kept.
+func CannotBeKept(err error) error {
+	var fault *store.Fault
+	if !errors.As(err, &fault) || fault.Kind != store.Denied && fault.Kind != store.ReadOnly {
+		return err
+	}
+	return &store.Fault{
+		Kind:    fault.Kind,
+		Err:     fault.Err,
+		Message: "the journal's tables cannot be made: " + fault.Message,
+		Hint:    "let this user create them once, or load with --no-journal: then the load cannot be resumed or withdrawn, and a second one does not know of it",
+	}
+}
+
+// What is read of the journal is bounded: whoever may write to it may write anything.
+const (
+	maxEntry   = 32 << 20 // bytes of a cell
+	MaxJournal = 64 << 20 // bytes of one look, packed and unpacked
+	rowBytes   = 200      // what a row costs beside its texts
+)
+
+// Budget is the bytes that may still be read.
+type Budget struct{ Left int64 }
+
+// NewBudget is what a journal may hold.
+func NewBudget() *Budget { return &Budget{MaxJournal} }
+
+// Take spends what a row holds. The error says that the journal holds too much.
+func (b *Budget) Take(row []value.Value) error {
+	n := int64(rowBytes)
+	for _, v := range row {
+		n += int64(len(v.S))
+	}
+	return b.spend(n)
+}
+
+func (b *Budget) spend(n int64) error {
+	if b.Left -= n; b.Left < 0 {
+		return fmt.Errorf(
+			"the journal holds more than %d MiB of one load, or of all that it lists: that is more than this program writes, so it was not read",
+			MaxJournal>>20,
+		)
+	}
+	return nil
+}
+
+// Entries reads the loads of the journal, oldest first. An empty name means all plans.
+func Entries(ctx context.Context, s store.Store, name string) ([]*Entry, error) {
+	j, err := s.Journal(ctx, false)
+	if err != nil || j == nil {
+		return nil, err
+	}
+	var where []store.Cell
+	if name != "" {
+		where = Cells(j.Loads, "plan", name)
+	}
+	all, err := ReadEntries(ctx, s, j, where, false)
+	return slices.DeleteFunc(all, func(e *Entry) bool { return e.Elsewhere != "" }), err
+}
+
+// ReadEntries reads loads. body tells whether to read what they were grown from.
+func ReadEntries(
+	ctx context.Context,
+	s store.Store,
+	j *store.Journal,
+	where []store.Cell,
+	body bool,
+) ([]*Entry, error) {
+	columns := j.Loads.Columns
+	if !body {
+		columns = slices.DeleteFunc(slices.Clone(columns), func(c *schema.Column) bool { return c.Name == "body" })
+	}
+	var out []*Entry
+	budget := NewBudget()
+	err := s.Select(
+		ctx,
+		store.Query{Table: j.Loads, Columns: columns, Where: where, Most: maxEntry},
+		func(row []value.Value) error {
+			if err := budget.Take(row); err != nil {
+				return err
+			}
+			get := func(name string) value.Value {
+				i := slices.IndexFunc(columns, func(c *schema.Column) bool { return c.Name == name })
+				if i < 0 {
+					return value.Value{}
+				}
+				return row[i]
+			}
+			e := &Entry{
+				Number: get(
+					"number",
+				).N, Plan: get("plan").S, Extra: get("extra").S, Part: get("part").N, State: State(get("state").S), Began: timeOf(get("began")), Ended: timeOf(get("ended")),
+				Actor: get("actor").S, Token: get("token").S, Body: []byte(get("body").S),
+			}
+			if err := json.Unmarshal([]byte(get("about").S), &e.About); err != nil {
+				return fmt.Errorf("load %d in the journal cannot be read: %w", e.Number, err)
+			}
+			if e.About.Format != JournalFormat {
+				return fmt.Errorf(
+					"load %d was written down by another version of this program (%s), in a form that this one does not read",
+					e.Number,
+					e.About.Version,
+				)
+			}
+			if e.About.ClockSet != "" {
+				clock, err := value.ParseTimestamp(e.About.ClockSet)
+				if err != nil {
+					return err
+				}
+				e.About.Clock = clock
+			}
+			for _, name := range e.About.Schemas {
+				if j.Path != nil && !slices.Contains(j.Path, name) {
+					e.Elsewhere = name
+				}
+			}
+			if text := get("summary"); !text.IsNull() && text.S != "" {
+				e.Summary = &Result{}
+				if err := json.Unmarshal([]byte(text.S), e.Summary); err != nil {
+					return fmt.Errorf("load %d in the journal cannot be read: %w", e.Number, err)
+				}
+			}
+			out = append(out, e)
+			return nil
+		},
+	)
+	return out, err
+}
+
+// FindEntry reads one load, with all that it was grown from. The error tells if there
+// is none.
+func FindEntry(ctx context.Context, s store.Store, number int64) (*Entry, error) {
+	j, err := s.Journal(ctx, false)
+	if err != nil {
+		return nil, err
+	}
+	var found []*Entry
+	if j != nil {
+		if found, err = ReadEntries(ctx, s, j, Cells(j.Loads, "number", number), true); err != nil {
+			return nil, err
+		}
+	}
+	if len(found) == 0 {
+		return nil, &NoEntry{Number: number}
+	}
+	if schema := found[0].Elsewhere; schema != "" {
+		return nil, &store.Fault{
+			Kind: store.Refused,
+			Message: fmt.Sprintf(
+				"load %d wrote into tables of the schema %s, which is not in the search path",
+				number,
+				schema,
+			),
+			Hint: fmt.Sprintf(
+				"the parameter search_path=%s in the URL names it: ...?search_path=%s",
+				schema,
+				schema,
+			),
+		}
+	}
+	return found[0], nil
+}
+
+// NoEntry tells that the journal does not have a load.
+type NoEntry struct{ Number int64 }
+
+func (e *NoEntry) Error() string {
+	return fmt.Sprintf("the journal of this database has no load %d", e.Number)
+}
+
+// Chunks reads the chunks of a load, in the order in which they were written.
+func Chunks(ctx context.Context, s store.Store, load int64) ([]*ChunkEntry, error) {
+	j, err := s.Journal(ctx, false)
+	if err != nil || j == nil {
+		return nil, err
+	}
+	var out []*ChunkEntry
+	columns := j.Chunks.Columns
+	budget, unpacked := NewBudget(), NewBudget()
+	err = s.Select(
+		ctx,
+		store.Query{Table: j.Chunks, Columns: columns, Where: Cells(j.Chunks, "load", load), Most: maxEntry},
+		func(row []value.Value) error {
+			if err := budget.Take(row); err != nil {
+				return err
+			}
+			x := &ChunkEntry{
+				Key:   Key{row[0].N, row[1].N, row[2].N, row[3].N},
+				Given: row[2].N == 1,
+				First: uint64(row[3].N),
+				State: State(row[4].S),
+				Ended: timeOf(row[5]),
+			}
+			if text := row[6].S; text != "" {
+				if err := json.Unmarshal([]byte(text), &x.Result); err != nil {
+					return fmt.Errorf("a chunk of load %d in the journal cannot be read: %w", load, err)
+				}
+			}
+			if x.Log, err = UnpackLog([]byte(row[7].S), unpacked); err != nil {
+				return fmt.Errorf("a chunk of load %d in the journal cannot be read: %w", load, err)
+			}
+			out = append(out, x)
+			return nil
+		},
+	)
+	slices.SortStableFunc(out, func(a, b *ChunkEntry) int { return a.Ended.Compare(b.Ended) })
+	return out, err
+}
+
+// LockName is the name of the lock of a plan.
+func LockName(plan string) string { return "evensprout load " + plan }
+
+// UnlockPlan gives a plan's lock back. Where that fails, the connection's end does it.
+func UnlockPlan(ctx context.Context, s store.Store, plan string) {
+	s.Unlock(context.WithoutCancel(ctx), LockName(plan))
+}
+
+// LockPlan takes a plan's lock. If somebody else has it, that is a *store.Fault.
+func LockPlan(ctx context.Context, s store.Store, plan string) error {
+	holder, err := s.Lock(ctx, LockName(plan))
+	if err == nil && holder != "" {
+		err = &store.Fault{
+			Kind:    store.Locked,
+			Message: fmt.Sprintf("%s is being loaded by %s", plan, holder),
+			Hint:    "--wait 5m waits until that is done",
+		}
+	}
+	return err
+}
+
+// lockPoll is how often something locked is tried again.
+const lockPoll = 100 * time.Millisecond
+
+// WhileLocked does something again as long as somebody else has locked it, for some time.
+func WhileLocked(ctx context.Context, wait time.Duration, do func() error) error {
+	deadline := time.Now().Add(wait)
+	for {
+		err := do()
+		var fault *store.Fault
+		if !errors.As(err, &fault) || fault.Kind != store.Locked || !time.Now().Before(deadline) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(lockPoll):
+		}
+	}
+}
+
+// Sums are what a load did, by entity: of one that is not done, what its chunks did.
+func Sums(e *Entry, chunks []*ChunkEntry) map[string]Entity {
+	out := map[string]Entity{}
+	if e.Summary != nil {
+		for _, x := range e.Summary.Entities {
+			out[x.Entity] = x
+		}
+		return out
+	}
+	for _, c := range chunks {
+		for name, x := range c.Result.Entities {
+			sum := out[name]
+			sum.Merge(x)
+			out[name] = sum
+		}
+	}
+	return out
+}
+
+// Filled is the first load of a plan that is done and not withdrawn; nil if there is none,
+// or one that was not finished.
+func Filled(ctx context.Context, s store.Store, plan string) (*Entry, error) {
+	all, err := Entries(ctx, s, plan)
+	if err != nil {
+		return nil, err
+	}
+	var first *Entry
+	for _, e := range all {
+		switch {
+		case e.State == StateOpen || e.State == StateWithdrawing:
+			return nil, nil
+		case e.State == StateDone && e.Extra == "" && (first == nil || e.Number < first.Number):
+			first = e
+		}
+	}
+	return first, nil
+}
+
+// SchemasOf are the schemas of tables that are named without one.
+func SchemasOf(tables []*schema.Table) []string {
+	var out []string
+	for _, t := range tables {
+		if t.Schema != "" && t.Name == t.LocalName() && !slices.Contains(out, t.Schema) {
+			out = append(out, t.Schema)
+		}
+	}
+	return out
+}
+
+// Forget removes what the journal keeps of a load, and leaves the tables as they are.
+func Forget(ctx context.Context, s store.Store, number int64) (*Entry, error) {
+	e, err := FindEntry(ctx, s, number)
+	if err != nil {
+		return nil, err
+	}
+	j, err := s.Journal(ctx, false)
+	if err != nil {
+		return nil, err
+	}
+	if err := LockPlan(ctx, s, e.Plan); err != nil {
+		return nil, err
+	}
+	defer UnlockPlan(ctx, s, e.Plan)
+	tx, err := s.Begin(ctx, store.TxOptions{})
+	if err != nil {
+		return nil, err
+	}
+	defer tx.Rollback()
+	for _, t := range []*schema.Table{j.Occasions, j.Contents, j.Chunks} {
+		if t == nil {
+			continue
+		}
+		if _, err := tx.Delete(ctx, t, Cells(t, "load", number)); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := tx.Delete(ctx, j.Loads, Cells(j.Loads, "number", number)); err != nil {
+		return nil, err
+	}
+	return e, tx.Commit(context.WithoutCancel(ctx))
+}
+
+// Input is a part of a load's input.
+type Input struct {
+	Path   string `json:"path,omitempty"`  // of a file: where it was
+	Table  string `json:"table,omitempty"` // whose rows were read from the database
+	Bytes  int64  `json:"bytes"`
+	Digest string `json:"digest"`           // SHA-256
+	Member string `json:"member,omitempty"` // of the archive; empty if it is not kept
+	Rows   int64  `json:"rows,omitempty"`
+}
+
+// Cells makes cells of a table's columns, given by name and value.
+func Cells(t *schema.Table, pairs ...any) []store.Cell {
+	var out []store.Cell
+	for i := 0; i < len(pairs); i += 2 {
+		c := t.Column(pairs[i].(string))
+		var v value.Value
+		switch x := pairs[i+1].(type) {
+		case nil:
+		case int64:
+			v = value.Int(x)
+		case int:
+			v = value.Int(int64(x))
+		case string:
+			v = value.String(x)
+		case []byte:
+			v = value.Value{Type: value.Bytes, S: string(x)}
+		case value.Value:
+			v = x
+		default:
+			panic(fmt.Sprintf("a cell of %T", x)) // a mistake of this package
+		}
+		out = append(out, store.Cell{Column: c, Value: v})
+	}
+	return out
+}

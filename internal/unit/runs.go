@@ -1,0 +1,298 @@
+package unit
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"evensprout/internal/load"
+
+	"evensprout/internal/journal"
+
+	"github.com/google/uuid"
+
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// openUnit writes the run down, in a transaction of its own: its occasions follow, each
+// in the transaction that does it.
+func (r *unitRun) openUnit(ctx context.Context, insist bool) error {
+	if err := r.w.Session.OpenJournal(ctx, r.w.Store); err != nil || r.w.Session.Journal == nil {
+		return err
+	}
+	j := r.w.Session.Journal
+	j.Extra = UnitSet(r.unit.Plan.Name)
+	for {
+		earlier, err := journal.ReadEntries(
+			ctx,
+			r.w.Store,
+			j.Tables,
+			journal.Cells(j.Tables.Loads, "plan", r.w.Session.Plan.Plan.Name, "extra", j.Extra),
+			false,
+		)
+		if err != nil {
+			return err
+		}
+		j.Part, r.stopped = 1, nil
+		known := false
+		for _, e := range earlier {
+			j.Part = e.Part + 1
+			if e.Elsewhere != "" {
+				continue
+			}
+			if e.State == journal.StateWithdrawing {
+				return &load.Unfinished{Entry: e}
+			}
+			if e.State == journal.StateWithdrawn {
+				continue
+			}
+			if e.State == journal.StatePartly {
+				return &store.Fault{
+					Kind: store.Refused,
+					Message: fmt.Sprintf(
+						"load %d, a run of the unit %s, is partly withdrawn: some of its rows were left alone",
+						e.Number,
+						r.unit.Plan.Name,
+					),
+					Hint: fmt.Sprintf(
+						"evensprout withdraw %d --also changed --also referring takes them back, too; evensprout history --forget %d leaves them, and its occasions are done again",
+						e.Number,
+						e.Number,
+					),
+				}
+			}
+			known = true
+			if e.State == journal.StateOpen && e.About.Occasions == r.occasionsFile() {
+				r.stopped = append(r.stopped, e.Number)
+			}
+			if insist && e.State == journal.StateDone {
+				r.salt = fmt.Sprintf("after load %d", e.Number) // the same when it is done again after a crash
+			}
+		}
+		if r.w.Session.Traits.Writers == 1 {
+			r.ledger = &packedLedger{
+				run:   r,
+				done:  map[occasionName]int64{},
+				read:  map[int64]int{},
+				ended: map[int64]bool{},
+			}
+		} else {
+			r.ledger = &rowLedger{run: r, watch: known}
+		}
+		if err := r.keysOfLoads(ctx); err != nil || r.w.Session.Options.DryRun {
+			return err
+		}
+		if err = r.enterUnit(ctx); !errors.Is(err, load.ErrFenced) {
+			return err
+		}
+	}
+}
+
+// unitPrefix marks sets of rows that are runs of units.
+const unitPrefix = "unit:"
+
+// UnitSet is the name under which the journal knows runs of a unit.
+func UnitSet(unit string) string { return unitPrefix + unit }
+
+// IsUnitSet tells whether a name is kept for runs of units.
+func IsUnitSet(extra string) bool { return strings.HasPrefix(extra, unitPrefix) }
+
+func (r *unitRun) enterUnit(ctx context.Context) error {
+	j := r.w.Session.Journal
+	j.About = journal.About{
+		Format:    journal.JournalFormat,
+		Version:   r.w.Session.Options.Journal.Version,
+		Edition:   r.w.Session.Plan.Set.Edition,
+		Seed:      r.w.Session.Plan.Set.Seed,
+		Commit:    plan.CommitChunk,
+		Undo:      j.Undo,
+		Unit:      r.unit.Plan.Name,
+		Occasions: r.occasionsFile(),
+	}
+	var tables []*schema.Table
+	for _, step := range r.unit.Steps {
+		if step.Table != nil {
+			tables = append(tables, step.Table)
+		}
+	}
+	j.About.Schemas = journal.SchemasOf(tables)
+	if !r.w.Session.Plan.Set.Clock.IsNull() {
+		j.About.ClockSet = r.w.Session.Plan.Set.Clock.String()
+	}
+	about, err := json.Marshal(j.About)
+	if err != nil {
+		return err
+	}
+	j.Token = uuid.NewString()
+	of := j.Tables.Loads
+	err = r.w.Session.Repeat(ctx, r.w, func() error {
+		if err := r.begin(ctx); err != nil {
+			return err
+		}
+		err := r.w.Tx.Add(
+			ctx,
+			of,
+			journal.Cells(
+				of,
+				"plan",
+				r.w.Session.Plan.Plan.Name,
+				"extra",
+				j.Extra,
+				"part",
+				j.Part,
+				"token",
+				j.Token,
+				"state",
+				string(journal.StateOpen),
+				"began",
+				journal.Moment(r.w.Session.Began),
+				"actor",
+				j.Actor,
+				"about",
+				string(about),
+			),
+		)
+		var v *store.Violation
+		if errors.As(err, &v) && v.Kind == store.Unique {
+			return load.ErrFenced // or it is this one, whose commit was not answered
+		}
+		if err != nil {
+			return err
+		}
+		return r.w.Commit(ctx)
+	})
+	if err != nil && !errors.Is(err, load.ErrFenced) {
+		return err
+	}
+	found, failed := journal.ReadEntries(ctx, r.w.Store, j.Tables, journal.Cells(of, "token", j.Token), false)
+	if failed != nil {
+		return failed
+	}
+	if len(found) == 0 {
+		return err
+	}
+	j.Number, r.result.Load = found[0].Number, found[0].Number
+	return journal.LockPlan(ctx, r.w.Store, RunName(r.w.Session.Plan.Plan.Name, j.Number))
+}
+
+// RunName is what a run of a unit locks while it goes on, so that nobody withdraws it
+// meanwhile. Runs do not lock each other.
+func RunName(plan string, load int64) string { return fmt.Sprintf("%s, load %d", plan, load) }
+
+// keysOfLoads learns which keys the database gave to rows that occasions refer to.
+func (r *unitRun) keysOfLoads(ctx context.Context) error {
+	entries, err := journal.Entries(ctx, r.w.Store, r.w.Session.Plan.Plan.Name)
+	if err != nil {
+		return err
+	}
+	m := load.NewMemory(r.w.Session.Plan)
+	for _, e := range entries {
+		if e.Extra != "" || e.State != journal.StateDone {
+			continue
+		}
+		chunks, err := journal.Chunks(ctx, r.w.Store, e.Number)
+		if err != nil {
+			return err
+		}
+		for _, c := range chunks {
+			if err := m.Learn(c.Log); err != nil {
+				return nil // the plan has fewer rows than then: it is used as it is
+			}
+		}
+	}
+	r.w.Session.Memory = m
+	r.w.Session.Reset()
+	return nil
+}
+
+// forgetUnit removes the entry of a run that committed nothing.
+func (r *unitRun) forgetUnit(ctx context.Context) error {
+	if r.w.Session.Journal == nil || r.w.Session.Journal.Number == 0 {
+		return nil
+	}
+	r.result.Load = 0
+	if err := r.w.Rollback(); err != nil {
+		return err
+	}
+	if err := r.begin(ctx); err != nil {
+		return err
+	}
+	of := r.w.Session.Journal.Tables.Loads
+	if _, err := r.w.Tx.Delete(ctx, of, journal.Cells(of, "number", r.w.Session.Journal.Number)); err != nil {
+		return err
+	}
+	return r.w.Commit(ctx)
+}
+
+// occasionsFile is the file of the run's occasions; empty if there is none.
+func (r *unitRun) occasionsFile() string {
+	if r.unit.Plan.Occasions == nil || r.unit.Plan.Occasions.RowsFrom == nil {
+		return ""
+	}
+	return r.unit.Plan.Occasions.RowsFrom.File
+}
+
+// closeStopped closes the runs of the unit that stopped before and have the same
+// occasions: this one has done the rest of them.
+func (r *unitRun) closeStopped(ctx context.Context) error {
+	for _, number := range r.stopped {
+		name := RunName(r.w.Session.Plan.Plan.Name, number)
+		holder, err := r.w.Store.Lock(ctx, name)
+		if err != nil {
+			return err
+		}
+		if holder != "" {
+			continue // it goes on
+		}
+		of := r.w.Session.Journal.Tables.Loads
+		err = r.w.Session.Repeat(ctx, r.w, func() error {
+			if err := r.begin(ctx); err != nil {
+				return err
+			}
+			if _, err := r.w.Tx.Set(ctx, of, journal.Cells(of, "state", string(journal.StateDone), "ended", journal.Moment(time.Now())), journal.Cells(of, "number", number, "state", string(journal.StateOpen))); err != nil {
+				return err
+			}
+			return r.w.Commit(ctx)
+		})
+		if err := errors.Join(err, r.w.Store.Unlock(context.WithoutCancel(ctx), name)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// conclude writes down that the run is done, or takes its entry back if it did nothing.
+func (r *unitRun) conclude(ctx context.Context) error {
+	if r.w.Session.Options.DryRun {
+		return nil
+	}
+	if r.w.Session.Journal == nil {
+		return nil
+	}
+	if err := r.closeStopped(ctx); err != nil {
+		return err
+	}
+	if r.result.Done == 0 {
+		return r.forgetUnit(ctx)
+	}
+	r.result.Elapsed = time.Since(r.w.Session.Began)
+	text, err := json.Marshal(&journal.Result{Unit: r.result})
+	if err != nil {
+		return err
+	}
+	of := r.w.Session.Journal.Tables.Loads
+	return r.w.Session.Repeat(ctx, r.w, func() error {
+		if err := r.begin(ctx); err != nil {
+			return err
+		}
+		if _, err := r.w.Tx.Set(ctx, of, journal.Cells(of, "state", string(journal.StateDone), "ended", journal.Moment(time.Now()), "summary", string(text)), journal.Cells(of, "number", r.w.Session.Journal.Number)); err != nil {
+			return err
+		}
+		return r.w.Commit(ctx)
+	})
+}

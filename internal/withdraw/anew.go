@@ -1,0 +1,193 @@
+package withdraw
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"evensprout/internal/load"
+
+	"evensprout/internal/diag"
+	"evensprout/internal/journal"
+
+	"evensprout/internal/plan"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+)
+
+// Stays tells that rows of earlier loads would stay, so that nothing was done.
+type Stays struct{ Withdrawal *Withdrawal }
+
+func (e *Stays) Error() string {
+	return fmt.Sprintf("%s of load %d cannot be taken back", load.CountRows(e.Withdrawal.Left), e.Withdrawal.Load)
+}
+
+// Anew takes back what earlier loads of a plan, and runs of its units, have done, and loads
+// the plan as it is now, all in one transaction. Rows that would be left behind stop it
+// before anything is done: a *Stays.
+func Anew(
+	ctx context.Context,
+	c *plan.Compiled,
+	s store.Store,
+	o load.Options,
+	w Options,
+) (taken []*Withdrawal, r *journal.Result, err error) {
+	o.Commit, o.Again, w.Again = plan.CommitLoad, nil, nil
+	w.Commit, w.Wait, w.DryRun = plan.CommitLoad, 0, false
+	l, err := load.NewSession(c, s, o)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, t := range l.List {
+		for _, f := range t.Grow.Fields {
+			if _, ok := f.File(); ok {
+				return nil, nil, &store.Fault{
+					Kind: store.Refused,
+					Message: fmt.Sprintf(
+						"%s.%s makes files, which are put into place and removed outside the transaction",
+						t.Plan.Name,
+						f.Name,
+					),
+					Hint: "evensprout withdraw, then load",
+				}
+			}
+		}
+	}
+	// Outside the transaction: where tables are made, or counters moved, some engines commit.
+	if _, err := s.Journal(ctx, !o.DryRun); err != nil {
+		return nil, nil, journal.CannotBeKept(err)
+	}
+	if err := journal.WhileLocked(ctx, o.Journal.Wait, func() error { return journal.LockPlan(ctx, s, c.Plan.Name) }); err != nil {
+		return nil, nil, err
+	}
+	defer journal.UnlockPlan(ctx, s, c.Plan.Name)
+	entries, err := anewEntries(ctx, s, c.Plan.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	outer := &load.Writer{Session: l, Store: s}
+	if err := l.Reserve(ctx, outer); err != nil {
+		return nil, nil, err
+	}
+	if err := outer.Begin(ctx); err != nil {
+		return nil, nil, err
+	}
+	defer outer.Rollback()
+	inside := &inside{Store: s, tx: outer.Tx}
+	for _, e := range entries {
+		v, err := Run(ctx, inside, e.Number, w)
+		if err != nil {
+			return nil, nil, err
+		}
+		if v.Left > 0 {
+			return nil, nil, &Stays{v}
+		}
+		taken = append(taken, v)
+	}
+	if r, err = load.Run(ctx, c, inside, o); err != nil {
+		return nil, nil, err
+	}
+	if o.DryRun {
+		return taken, r, outer.Rollback()
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, nil, context.Cause(ctx)
+	}
+	if err := outer.Commit(ctx); err != nil {
+		return nil, nil, err
+	}
+	for _, x := range r.Stepped { // keys that were not reserved before
+		t := l.Named(x.Entity)
+		if t.Key.Identity == schema.NoIdentity {
+			continue
+		}
+		if err := s.Reserve(ctx, t.Table, t.Key, x.First+x.Rows-1); err != nil {
+			return nil, nil, err
+		}
+	}
+	return taken, r, nil
+}
+
+// anewEntries are the loads of a plan that are taken back, the last one first.
+func anewEntries(ctx context.Context, s store.Store, name string) ([]*journal.Entry, error) {
+	all, err := journal.Entries(ctx, s, name)
+	if err != nil {
+		return nil, err
+	}
+	all = slices.DeleteFunc(all, func(e *journal.Entry) bool { return e.State == journal.StateWithdrawn })
+	for _, e := range all {
+		if e.Extra != "" && e.About.Unit == "" {
+			return nil, &store.Fault{
+				Kind:    store.Refused,
+				Message: fmt.Sprintf("load %d put the further set %s beside the plan's rows", e.Number, e.Extra),
+				Hint:    fmt.Sprintf("evensprout withdraw %d first", e.Number),
+			}
+		}
+		if e.State == journal.StateOpen || e.State == journal.StateWithdrawing {
+			return nil, &load.Unfinished{Entry: e}
+		}
+	}
+	slices.Reverse(all)
+	return all, nil
+}
+
+// inside is a store within a transaction that goes on: what begins and commits there is a
+// step of it.
+type inside struct {
+	store.Store
+	tx    store.Tx
+	steps int
+}
+
+func (s *inside) Begin(ctx context.Context, _ store.TxOptions) (store.Tx, error) {
+	s.steps++
+	step := &step{Tx: s.tx, ctx: context.WithoutCancel(ctx), mark: fmt.Sprintf("evensprout_anew_%d", s.steps)}
+	return step, s.tx.Savepoint(ctx, step.mark)
+}
+
+// The lock is held, and counters are moved, around the transaction.
+
+func (s *inside) Lock(context.Context, string) (string, error) { return "", nil }
+func (s *inside) Unlock(context.Context, string) error         { return nil }
+
+func (s *inside) Reserve(context.Context, *schema.Table, *schema.Column, int64) error { return nil }
+
+// step is a transaction inside another.
+type step struct {
+	store.Tx
+	ctx  context.Context
+	mark string
+	done bool
+}
+
+func (t *step) Commit(ctx context.Context) error {
+	err := t.Tx.Release(ctx, t.mark)
+	t.done = err == nil
+	return err
+}
+
+func (t *step) Rollback() error {
+	if t.done {
+		return nil
+	}
+	t.done = true
+	return errors.Join(t.Tx.RollbackTo(t.ctx, t.mark), t.Tx.Release(t.ctx, t.mark))
+}
+
+// Report lists the rows that would be left behind.
+func (e *Stays) Report() diag.Report {
+	v := e.Withdrawal
+	r := diag.Report{
+		Kind:    diag.Database,
+		Message: e.Error() + ":",
+		Layout:  v,
+		End:     "nothing was written",
+		Members: map[string]any{"load": v.Load, "left_rows": v.LeftRows, "also": v.Also},
+	}
+	if len(v.Also) > 0 {
+		r.Hint = fmt.Sprintf("evensprout load --anew --also %s takes them back, too", strings.Join(v.Also, " --also "))
+	}
+	return r
+}

@@ -1,0 +1,143 @@
+package withdraw
+
+import (
+	"context"
+	"slices"
+
+	"evensprout/internal/load"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/value"
+)
+
+// A knot is tables that refer to each other by columns that are NOT NULL, of which one would
+// become NULL when what it refers to goes (ON DELETE SET NULL). Whichever row goes first,
+// the other one's column refuses it. So all rows of a knot go in one statement.
+
+// knotOf is the knot of an entity, in load order; nil if it is in none.
+func (v *withdrawal) knotOf(t *load.Target) []*load.Target {
+	at := slices.Index(v.Session.List, t)
+	from, to := at, at
+	for grown := true; grown; {
+		grown = false
+		for i, x := range v.Session.List {
+			for k := range x.Table.References {
+				r := &x.Table.References[k]
+				j := slices.IndexFunc(v.Session.List, func(y *load.Target) bool { return y.Table == r.To })
+				// What is loaded later goes first, and would take the reference along.
+				if j <= i || !r.Blanks ||
+					!slices.ContainsFunc(r.Columns, func(name string) bool { return x.Table.Column(name).NotNull }) {
+					continue
+				}
+				if i <= to && j >= from && (i < from || j > to) {
+					from, to, grown = min(from, i), max(to, j), true
+				}
+			}
+		}
+	}
+	if from == to {
+		return nil
+	}
+	return v.Session.List[from : to+1]
+}
+
+// removeKnot takes the rows of a knot away; or none, if some of them must stay.
+func (v *withdrawal) removeKnot(ctx context.Context, knot []*load.Target) error {
+	except := v.ignored()
+	for _, t := range knot {
+		for k := range t.Table.References {
+			r := &t.Table.References[k]
+			if len(r.Columns) == 1 && slices.ContainsFunc(knot, func(x *load.Target) bool { return x.Table == r.To }) {
+				except = append(except, t.Table.Column(r.Columns[0]))
+			}
+		}
+	}
+	left := v.out.Left
+	stages := make([]store.Stage, len(knot))
+	staged := make([]*load.Pass, len(knot))
+	for i, t := range knot {
+		rows := &load.Pass{}
+		st, err := v.w.Tx.Stage(ctx, v.Compared(t, true), v.without(t, v.all(t, rows)))
+		if err == nil {
+			err = v.w.Growth
+		}
+		if err == nil {
+			err = v.dropTouched(ctx, t, st, rows, true)
+		}
+		if err != nil {
+			return err
+		}
+		stages[i], staged[i] = st, rows
+	}
+	var seen map[string]map[string]bool
+	for i, t := range knot {
+		found, err := stages[i].Referred(
+			ctx,
+			v.Session.Plan.Database,
+			slices.DeleteFunc(slices.Clone(except), func(c *schema.Column) bool { return c == nil }),
+		)
+		if err != nil {
+			return err
+		}
+		for _, r := range found {
+			if !v.o.Referring ||
+				slices.ContainsFunc(knot, func(x *load.Target) bool { return x.Table.Name == r.Table }) {
+				v.leave(t, staged[i].Row(r.Row), alsoReferring, "rows of "+r.Table+" refer to it")
+			}
+		}
+		if v.o.Referring && len(found) > 0 {
+			if seen == nil {
+				seen = map[string]map[string]bool{}
+				for _, x := range knot {
+					v.seeOwn(x, v.all(x, &load.Pass{}), seen)
+				}
+			}
+			if err := v.removeReferrersOf(ctx, stages[i], seen); err != nil {
+				return err
+			}
+		}
+	}
+	if v.out.Left > left {
+		for i, t := range knot {
+			stays := map[grow.Row]bool{}
+			for _, row := range v.out.left[t] {
+				stays[row] = true
+			}
+			for n := range staged[i].N {
+				if row := staged[i].Row(n); !stays[row] {
+					v.leave(t, row, "", "it goes only with rows that stay: tables that refer to each other")
+				}
+			}
+		}
+		return nil
+	}
+	slices.Reverse(stages) // where they do not go at once, those that refer to others go first
+	removed, err := stages[0].RemoveWith(ctx, stages[1:]...)
+	if err != nil {
+		return v.Session.Refusal(knot[len(knot)-1], nil, err)
+	}
+	for i, n := range removed {
+		v.of(knot[len(knot)-1-i]).Removed += n
+	}
+	for _, t := range knot {
+		for run := range v.Runs(v.w, t, v.size()) {
+			v.noteFiles(t, run)
+		}
+	}
+	return nil
+}
+
+// all are the rows of an entity that the load added.
+func (v *withdrawal) all(t *load.Target, into *load.Pass) store.Rows {
+	return func(yield func(*value.Batch) bool) {
+		for run := range v.Runs(v.w, t, load.StagedChunk) {
+			for b := range v.Only(v.w, t, run, true, into) {
+				if !yield(b) {
+					return
+				}
+			}
+		}
+	}
+}
