@@ -31,7 +31,8 @@ type trialJSON struct {
 func TestTrial(t *testing.T) {
 	onEngines(t, harbourPlan(300, 10), func(t *testing.T, s *site) {
 		before := s.rows(t)
-		r := s.on("trial", "--counts", "20,300", "--repeat", "2", "--entity", "Berth", "--json", "--chart", "chart.png")
+		r := s.on("trial", "--counts", "20,300", "--repeat", "2", "--entity", "Berth", "--json", "--chart", "chart.png",
+			"--limit", "10m") // a slow disk needs long for 300 commits
 		require.Zero(t, r.code, r.errOut)
 		var x trialJSON
 		require.NoError(t, json.Unmarshal([]byte(r.out), &x))
@@ -106,7 +107,10 @@ func TestTrialOfOddColumns(t *testing.T) {
 		for _, e := range engines() {
 			t.Run(e.name+" "+column, func(t *testing.T) {
 				f := newFolder(t)
-				f.write("evensprout.yaml", "name: odd\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Thing:\n    table: things\n    rows: 200\n    fields: {"+source+"}\n")
+				f.write(
+					"evensprout.yaml",
+					"name: odd\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Thing:\n    table: things\n    rows: 200\n    fields: {"+source+"}\n",
+				)
 				script := "CREATE TABLE things (id INTEGER PRIMARY KEY, " + column + ");"
 				url := "sqlite:app.db"
 				if e.start != nil {
