@@ -47,7 +47,13 @@ func (b *box) during(address string, env []string, before string) {
 		list = runs
 	}
 	for _, flags := range list {
-		args := append(append([]string{"during", "--db", address, "--allow-host", "0.0.0.0"}, flags...), "--", "sh", "-c", "exit 0")
+		args := append(
+			append([]string{"during", "--db", address, "--allow-host", "0.0.0.0"}, flags...),
+			"--",
+			"sh",
+			"-c",
+			"exit 0",
+		)
 		b.with(env, "", args...)
 		require.Equal(b.t, before, b.dump(), "%s %v", address, flags)
 	}
@@ -128,7 +134,10 @@ func TestDuringLeavesTheGivenDatabaseAlone(t *testing.T) {
 				b := onPostgres(t, "")
 				before := b.seeded()
 				address, env := form(databaseOf(b.url))
-				b.write("service.conf", "[prod]\nhost=127.0.0.1\nport="+port+"\nuser=tester\ndbname="+databaseOf(b.url)+"\n")
+				b.write(
+					"service.conf",
+					"[prod]\nhost=127.0.0.1\nport="+port+"\nuser=tester\ndbname="+databaseOf(b.url)+"\n",
+				)
 				b.during(address, env, before)
 			})
 		}
@@ -212,7 +221,10 @@ func TestDuringWithRandomAddresses(t *testing.T) {
 			b := boxFor(t, e, "")
 			before := b.seeded()
 			for range 24 {
-				address := map[string]func(*box, func(...string) string) string{"postgres": randomPostgres, "mariadb": randomMariaDB, "sqlite": randomSQLite}[e.name](b, one)
+				address := map[string]func(*box, func(...string) string) string{"postgres": randomPostgres, "mariadb": randomMariaDB, "sqlite": randomSQLite}[e.name](
+					b,
+					one,
+				)
 				flags := runs[random.IntN(len(runs))]
 				b.run(append(append([]string{"during", "--db", address}, flags...), "--", "true")...)
 				require.Equal(t, before, b.dump(), "%s %v", address, flags)
@@ -224,8 +236,27 @@ func TestDuringWithRandomAddresses(t *testing.T) {
 func randomPostgres(b *box, one func(...string) string) string {
 	server := b.start(b.t)
 	name, port := databaseOf(b.url), fmt.Sprint(server.Port)
-	host := one("127.0.0.1:"+port, "localhost:"+port, "127.0.0.1:"+port+",127.0.0.1:"+port, url.PathEscape(server.Folder())+":"+port)
-	address := one("postgres://", "postgresql://") + one("tester", "tester:x", "tester:a%3Ab", "tester:p#q", "tester:é") + "@" + host + "/" + one(name, "", "postgres", "evensprout_run_x")
+	host := one(
+		"127.0.0.1:"+port,
+		"localhost:"+port,
+		"127.0.0.1:"+port+",127.0.0.1:"+port,
+		url.PathEscape(server.Folder())+":"+port,
+	)
+	address := one(
+		"postgres://",
+		"postgresql://",
+	) + one(
+		"tester",
+		"tester:x",
+		"tester:a%3Ab",
+		"tester:p#q",
+		"tester:é",
+	) + "@" + host + "/" + one(
+		name,
+		"",
+		"postgres",
+		"evensprout_run_x",
+	)
 	var query []string
 	for _, q := range []string{"dbname=" + name, "database=" + name, "sslmode=" + one("disable", "prefer", "allow"), "application_name=" + name, "connect_timeout=5", "target_session_attrs=any", "port=" + port} {
 		if one("", "", q) != "" {
@@ -241,15 +272,60 @@ func randomPostgres(b *box, one func(...string) string) string {
 func randomMariaDB(b *box, one func(...string) string) string {
 	server := b.start(b.t)
 	name, port := databaseOf(b.url), fmt.Sprint(server.Port)
-	return one("mysql://", "mariadb://") + one("root", "root:", "ro%6Ft") + "@" + one("127.0.0.1:"+port, "localhost:"+port, "127.0.0.1:"+port) + one("/", "//") + one(name, strings.Replace(name, "_", "%5F", 1), strings.ToUpper(name), "evensprout_run_x", "information_schema") +
-		one("", "?tls=false", "?socket="+server.Folder()+"/socket", "?tls=false&socket="+url.QueryEscape(server.Folder()+"/socket"), "#"+name, "?database="+name)
+	return one(
+		"mysql://",
+		"mariadb://",
+	) + one(
+		"root",
+		"root:",
+		"ro%6Ft",
+	) + "@" + one(
+		"127.0.0.1:"+port,
+		"localhost:"+port,
+		"127.0.0.1:"+port,
+	) + one(
+		"/",
+		"//",
+	) + one(
+		name,
+		strings.Replace(name, "_", "%5F", 1),
+		strings.ToUpper(name),
+		"evensprout_run_x",
+		"information_schema",
+	) +
+		one(
+			"",
+			"?tls=false",
+			"?socket="+server.Folder()+"/socket",
+			"?tls=false&socket="+url.QueryEscape(server.Folder()+"/socket"),
+			"#"+name,
+			"?database="+name,
+		)
 }
 
 func randomSQLite(b *box, one func(...string) string) string {
 	os.Symlink(b.file("prod.db"), b.file("link.db"))
 	os.Link(b.file("prod.db"), b.file("hard.db"))
 	file := one("prod.db", "link.db", "hard.db")
-	return one("sqlite:", "sqlite://") + one(file, "./"+file, "cache/../"+file, b.file(file), "/"+b.file(file), "file:"+file, b.folder+"//"+file) + one("", "?mode=ro", "?mode=rw", "?mode=rwc", "?cache=shared", "#x")
+	return one(
+		"sqlite:",
+		"sqlite://",
+	) + one(
+		file,
+		"./"+file,
+		"cache/../"+file,
+		b.file(file),
+		"/"+b.file(file),
+		"file:"+file,
+		b.folder+"//"+file,
+	) + one(
+		"",
+		"?mode=ro",
+		"?mode=rw",
+		"?mode=rwc",
+		"?cache=shared",
+		"#x",
+	)
 }
 
 // The command finds the run's database, whatever else its surroundings say.
@@ -257,9 +333,30 @@ func TestTheCommandFindsTheRunsDatabase(t *testing.T) {
 	b := onPostgres(t, "")
 	before := b.seeded()
 	storeClient(t)
-	env := []string{"PGHOSTADDR=127.0.0.1", "PGDATABASE=" + databaseOf(b.url), "PGSERVICE=prod", "PGSERVICEFILE=service.conf", "PGOPTIONS=-c work_mem=8MB", "MYSQL_HOST=x", "DB_PASSWORD=x"}
+	env := []string{
+		"PGHOSTADDR=127.0.0.1",
+		"PGDATABASE=" + databaseOf(b.url),
+		"PGSERVICE=prod",
+		"PGSERVICEFILE=service.conf",
+		"PGOPTIONS=-c work_mem=8MB",
+		"MYSQL_HOST=x",
+		"DB_PASSWORD=x",
+	}
 	b.write("service.conf", "[prod]\ndbname="+databaseOf(b.url)+"\n")
-	r := b.with(env, "", "during", "--db", b.url, "--schema", "schema.sql", "--no-cache", "--", "sh", "-c", `psql -qAtc 'SELECT current_database()'; echo "$PGHOSTADDR$PGSERVICE$PGSERVICEFILE$DB_PASSWORD."; psql -qAt "$DATABASE_URL" -c 'DELETE FROM visits'`)
+	r := b.with(
+		env,
+		"",
+		"during",
+		"--db",
+		b.url,
+		"--schema",
+		"schema.sql",
+		"--no-cache",
+		"--",
+		"sh",
+		"-c",
+		`psql -qAtc 'SELECT current_database()'; echo "$PGHOSTADDR$PGSERVICE$PGSERVICEFILE$DB_PASSWORD."; psql -qAt "$DATABASE_URL" -c 'DELETE FROM visits'`,
+	)
 	require.Zero(t, r.code, r.err)
 	assert.Regexp(t, `^evensprout_run_[0-9]{14}_[0-9a-f]{12}\n\.\n`, r.out)
 	assert.Equal(t, before, b.dump())
@@ -267,7 +364,15 @@ func TestTheCommandFindsTheRunsDatabase(t *testing.T) {
 
 // Sweeping removes what has exactly such a name and carries the mark, and nothing else.
 func TestSweepLeavesWhatOnlyLooksAlike(t *testing.T) {
-	alike := []string{"evensprout_run_reports", "evensprout_cache_of_ours", "evensprout_run_20260101000000_0123456789ab", "evensprout_cache_0123456789abcdef01234567", "evensprout_", "evensprout_new_0123456789abcdef", "evensprout_run_20260101000000_0123456789abc"}
+	alike := []string{
+		"evensprout_run_reports",
+		"evensprout_cache_of_ours",
+		"evensprout_run_20260101000000_0123456789ab",
+		"evensprout_cache_0123456789abcdef01234567",
+		"evensprout_",
+		"evensprout_new_0123456789abcdef",
+		"evensprout_run_20260101000000_0123456789abc",
+	}
 	for _, e := range engines[1:] {
 		t.Run(e.name, func(t *testing.T) {
 			b := boxFor(t, e, "")
@@ -363,7 +468,20 @@ func TestTheCommandKeepsTheTransport(t *testing.T) {
 	b := onPostgres(t, "")
 	for mode, want := range map[string]string{"disable": "disable disable", "prefer": "prefer prefer"} {
 		address := b.url + "?sslmode=" + mode
-		r := b.with([]string{"PGSSLMODE=verify-full"}, "", "during", "--db", address, "--schema", "schema.sql", "--no-cache", "--", "sh", "-c", `echo "$PGSSLMODE $(echo "$DATABASE_URL" | sed 's/.*sslmode=//')"`)
+		r := b.with(
+			[]string{"PGSSLMODE=verify-full"},
+			"",
+			"during",
+			"--db",
+			address,
+			"--schema",
+			"schema.sql",
+			"--no-cache",
+			"--",
+			"sh",
+			"-c",
+			`echo "$PGSSLMODE $(echo "$DATABASE_URL" | sed 's/.*sslmode=//')"`,
+		)
 		require.Zero(t, r.code, r.err)
 		assert.Equal(t, want+"\n", r.out)
 	}

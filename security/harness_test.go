@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -35,6 +36,11 @@ import (
 var program, measured string
 
 func TestMain(m *testing.M) {
+	flag.Parse()
+	if testing.Short() {
+		fmt.Println("short tests attack nothing")
+		os.Exit(0)
+	}
 	folder, err := os.MkdirTemp("", "evensprout-security")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -189,7 +195,11 @@ func (b *box) with(env []string, in string, args ...string) result {
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	c.Cancel = func() error { return syscall.Kill(-c.Process.Pid, syscall.SIGKILL) } // and what it has started
 	c.Dir = b.folder
-	c.Env = append(append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + b.folder, "XDG_CACHE_HOME=" + b.file("cache")}, b.env...), env...)
+	c.Env = append(
+		append(
+			[]string{"PATH=" + os.Getenv("PATH"), "HOME=" + b.folder, "XDG_CACHE_HOME=" + b.file("cache")},
+			b.env...),
+		env...)
 	var out, errOut bytes.Buffer
 	c.Stdin, c.Stdout, c.Stderr = strings.NewReader(in), &out, &errOut
 	began := time.Now()
@@ -248,13 +258,20 @@ func (b *box) dump() string {
 	var text strings.Builder
 	for _, t := range tables {
 		fmt.Fprintf(&text, "== %s\n", t.Name)
-		require.NoError(b.t, s.Select(context.Background(), store.Query{Table: t, Columns: t.Columns, AsIs: true}, func(row []valueOf) error {
-			for _, v := range row {
-				text.WriteString(v.String() + "|")
-			}
-			text.WriteString("\n")
-			return nil
-		}))
+		require.NoError(
+			b.t,
+			s.Select(
+				context.Background(),
+				store.Query{Table: t, Columns: t.Columns, AsIs: true},
+				func(row []valueOf) error {
+					for _, v := range row {
+						text.WriteString(v.String() + "|")
+					}
+					text.WriteString("\n")
+					return nil
+				},
+			),
+		)
 	}
 	return text.String()
 }

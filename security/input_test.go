@@ -18,7 +18,19 @@ import (
 
 // hostileText is what acts on terminals: colours, titles, the clipboard, the cursor, the
 // direction of text.
-var hostileText = []string{"\x1b[31mred", "\x1b]0;title\x07", "\x1b]52;c;aGk=\x07", "\x1b[2J\x1b[H", "\rover", "\u202eback", "\u2066x\u2069", "\u009b31m", "\x1b[8m", "\b\b\b", "\x1b[?1049h"}
+var hostileText = []string{
+	"\x1b[31mred",
+	"\x1b]0;title\x07",
+	"\x1b]52;c;aGk=\x07",
+	"\x1b[2J\x1b[H",
+	"\rover",
+	"\u202eback",
+	"\u2066x\u2069",
+	"\u009b31m",
+	"\x1b[8m",
+	"\b\b\b",
+	"\x1b[?1049h",
+}
 
 func (b *box) shown(r result, what string) {
 	b.t.Helper()
@@ -32,7 +44,9 @@ func TestTerminalsAreNotActedOn(t *testing.T) {
 	t.Run("data", func(t *testing.T) {
 		b := onSQLite(t, "")
 		for i, h := range hostileText {
-			b.exec(fmt.Sprintf("INSERT INTO ports (id, label) VALUES (%d, '%s')", i+1, strings.ReplaceAll(h, "'", "''")))
+			b.exec(
+				fmt.Sprintf("INSERT INTO ports (id, label) VALUES (%d, '%s')", i+1, strings.ReplaceAll(h, "'", "''")),
+			)
 		}
 		for _, args := range [][]string{{"look"}, {"look", "ports", "--limit", "100"}, {"survey", "--learn"}, {"load"}, {"compare"}} {
 			b.shown(b.on(args...), args[0])
@@ -56,7 +70,11 @@ func TestTerminalsAreNotActedOn(t *testing.T) {
 	})
 	t.Run("comments and messages of a server", func(t *testing.T) {
 		b := onPostgres(t, "")
-		psql(t, b.url, "CREATE FUNCTION loud() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION E'\\x1b[31mno\\r\\u202e'; END $$; CREATE TRIGGER loud BEFORE INSERT ON visits FOR EACH ROW EXECUTE FUNCTION loud(); COMMENT ON TABLE ports IS E'\\x1b[31mred'; ALTER TABLE ports ADD CONSTRAINT \"\x1b[31mred\" CHECK (label <> E'\\x1b[31m');")
+		psql(
+			t,
+			b.url,
+			"CREATE FUNCTION loud() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION E'\\x1b[31mno\\r\\u202e'; END $$; CREATE TRIGGER loud BEFORE INSERT ON visits FOR EACH ROW EXECUTE FUNCTION loud(); COMMENT ON TABLE ports IS E'\\x1b[31mred'; ALTER TABLE ports ADD CONSTRAINT \"\x1b[31mred\" CHECK (label <> E'\\x1b[31m');",
+		)
 		for _, args := range [][]string{{"survey"}, {"check"}, {"load"}, {"load", "--json"}, {"history"}} {
 			b.shown(b.on(args...), args[0])
 		}
@@ -64,7 +82,12 @@ func TestTerminalsAreNotActedOn(t *testing.T) {
 	t.Run("plan and command line", func(t *testing.T) {
 		b := onSQLite(t, "")
 		for _, h := range hostileText {
-			b.write("p.yaml", "name: "+strings.NewReplacer("\b", "", "\r", "").Replace("x"+h)+"\nseed: s\nentities:\n  Port: {table: \"ports\", fields: {label: {kind: \"no"+"\"}}}\n")
+			b.write(
+				"p.yaml",
+				"name: "+strings.NewReplacer("\b", "", "\r", "").
+					Replace("x"+h)+
+					"\nseed: s\nentities:\n  Port: {table: \"ports\", fields: {label: {kind: \"no"+"\"}}}\n",
+			)
 			for _, args := range [][]string{{"check", "p.yaml"}, {"load", "p.yaml"}, {h}, {"look", h}, {"catalog", h}, {"load", "--" + h}, {"load", "none" + h + ".yaml"}} {
 				b.shown(b.on(args...), h)
 			}
@@ -117,8 +140,14 @@ func TestFilesInTheWay(t *testing.T) {
 	})
 	t.Run("plan's name", func(t *testing.T) {
 		for _, name := range []string{"../../escaped", "/tmp/evensprout-escaped", "a/../../../escaped", "..", "x\\y"} {
-			b := onSQLite(t, "CREATE TABLE pairs (id INTEGER PRIMARY KEY, n INTEGER NOT NULL UNIQUE);\nINSERT INTO pairs (n) VALUES (1);")
-			b.write("in/evensprout.yaml", "name: "+name+"\nseed: s\nclock: 2026-05-01T08:00:00Z\non_violation: {unique: skip}\nwhen: any\nentities:\n  Pair:\n    table: pairs\n    rows: 3\n    fields: {n: {choose: {1: 1, 2: 1}}, id: {count: 100}}\n")
+			b := onSQLite(
+				t,
+				"CREATE TABLE pairs (id INTEGER PRIMARY KEY, n INTEGER NOT NULL UNIQUE);\nINSERT INTO pairs (n) VALUES (1);",
+			)
+			b.write(
+				"in/evensprout.yaml",
+				"name: "+name+"\nseed: s\nclock: 2026-05-01T08:00:00Z\non_violation: {unique: skip}\nwhen: any\nentities:\n  Pair:\n    table: pairs\n    rows: 3\n    fields: {n: {choose: {1: 1, 2: 1}}, id: {count: 100}}\n",
+			)
 			before := b.files()
 			b.on("load", "in/evensprout.yaml")
 			for path := range b.files() {
@@ -215,7 +244,9 @@ func workbook(t *testing.T, path string, parts map[string]func(w func(string))) 
 	z := zip.NewWriter(&b)
 	all := map[string]func(w func(string)){
 		"xl/workbook.xml": func(w func(string)) {
-			w(`<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="s" r:id="r1"/></sheets></workbook>`)
+			w(
+				`<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="s" r:id="r1"/></sheets></workbook>`,
+			)
 		},
 		"xl/_rels/workbook.xml.rels": func(w func(string)) { w(`<Relationships><Relationship Id="r1" Target="s.xml"/></Relationships>`) },
 		"xl/s.xml": func(w func(string)) {
@@ -298,7 +329,11 @@ func TestInputIsBounded(t *testing.T) {
 			return []string{"f.json"}
 		},
 		"xlsx: many texts": func(b *box) []string {
-			workbook(b.t, b.file("f.xlsx"), map[string]func(func(string)){"xl/sharedStrings.xml": repeat("<si/>", 50_000_000)})
+			workbook(
+				b.t,
+				b.file("f.xlsx"),
+				map[string]func(func(string)){"xl/sharedStrings.xml": repeat("<si/>", 50_000_000)},
+			)
 			return []string{"f.xlsx"}
 		},
 		"xlsx: one cell": func(b *box) []string {
@@ -381,9 +416,24 @@ func TestInputIsBounded(t *testing.T) {
 			}
 			return s + "    fields:\n      label: {derive: f40}\n"
 		}(),
-		"wide text": head + "    fields:\n      label: {text: \"" + strings.Repeat("{a}", 900) + "\"}\n    draws:\n      a: {text: \"" + strings.Repeat("x", 100_000) + "\"}\n",
-		"replace":   head + "    fields:\n      label: {derive: \"replace(replace(replace(a, 'x', a), 'x', a), 'x', a)\"}\n    draws:\n      a: {text: \"" + strings.Repeat("x", 2000) + "\"}\n",
-		"loops":     head + "    fields:\n      label: {derive: \"string(" + strings.Repeat("[1,2,3,4,5,6,7,8,9,10].map(x, ", 8) + "1" + strings.Repeat(")", 8) + ".size())\"}\n",
+		"wide text": head + "    fields:\n      label: {text: \"" + strings.Repeat(
+			"{a}",
+			900,
+		) + "\"}\n    draws:\n      a: {text: \"" + strings.Repeat(
+			"x",
+			100_000,
+		) + "\"}\n",
+		"replace": head + "    fields:\n      label: {derive: \"replace(replace(replace(a, 'x', a), 'x', a), 'x', a)\"}\n    draws:\n      a: {text: \"" + strings.Repeat(
+			"x",
+			2000,
+		) + "\"}\n",
+		"loops": head + "    fields:\n      label: {derive: \"string(" + strings.Repeat(
+			"[1,2,3,4,5,6,7,8,9,10].map(x, ",
+			8,
+		) + "1" + strings.Repeat(
+			")",
+			8,
+		) + ".size())\"}\n",
 		"unknown keys": "name: x\n" + func() string {
 			var s strings.Builder
 			for i := range 100_000 {
@@ -405,8 +455,21 @@ func TestInputIsBounded(t *testing.T) {
 		"random bytes":  head + "    fields:\n      label: {bytes: 1048576..1048576}\n",
 		"pattern":       head + "    fields:\n      label: {pattern: \"((((((a{1000}){1000}){1000}){1000}){1000}){1000})\"}\n",
 		"too long":      strings.Repeat("# x\n", 40<<20),
-		"many rows":     strings.Replace(head, "rows: 1", "rows: 99999999999999999999", 1) + "    fields: {label: {text: x}}\n",
-		"wide batch":    strings.Replace(head, "rows: 1", "rows: 400", 1) + "    fields:\n      label: {text: \"{a}{a}{a}{a}{a}{a}{a}{a}\"}\n    draws:\n      a: {text: \"" + strings.Repeat("x", 100_000) + "\"}\n",
+		"many rows": strings.Replace(
+			head,
+			"rows: 1",
+			"rows: 99999999999999999999",
+			1,
+		) + "    fields: {label: {text: x}}\n",
+		"wide batch": strings.Replace(
+			head,
+			"rows: 1",
+			"rows: 400",
+			1,
+		) + "    fields:\n      label: {text: \"{a}{a}{a}{a}{a}{a}{a}{a}\"}\n    draws:\n      a: {text: \"" + strings.Repeat(
+			"x",
+			100_000,
+		) + "\"}\n",
 	}
 	for name, text := range plans {
 		t.Run("plan: "+name, func(t *testing.T) {
@@ -441,20 +504,31 @@ func TestValuesDoNotWrap(t *testing.T) {
 		"a date of the year 0": {"      day: {choose: [0000-01-01]}\n", "day"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			on(t, "CREATE TABLE ships (id INTEGER PRIMARY KEY, at TIMESTAMP NULL, day DATE, n BIGINT, small SMALLINT, v TIMESTAMP NULL);", func(t *testing.T, b *box) {
-				b.write("p.yaml", head+"      id: {count: 1}\n"+c.fields)
-				r := b.on("load", "p.yaml")
-				assert.NotZero(t, r.code, r.out)
-				assert.Regexp(t, "Ship|"+c.column, r.err)
-				assert.Zero(t, b.ask("SELECT count(*) FROM ships"))
-			})
+			on(
+				t,
+				"CREATE TABLE ships (id INTEGER PRIMARY KEY, at TIMESTAMP NULL, day DATE, n BIGINT, small SMALLINT, v TIMESTAMP NULL);",
+				func(t *testing.T, b *box) {
+					b.write("p.yaml", head+"      id: {count: 1}\n"+c.fields)
+					r := b.on("load", "p.yaml")
+					assert.NotZero(t, r.code, r.out)
+					assert.Regexp(t, "Ship|"+c.column, r.err)
+					assert.Zero(t, b.ask("SELECT count(*) FROM ships"))
+				},
+			)
 		})
 	}
 	t.Run("sums", func(t *testing.T) {
-		b := onSQLite(t, "CREATE TABLE fleets (id INTEGER PRIMARY KEY, total BIGINT);\nCREATE TABLE ships (id INTEGER PRIMARY KEY, fleet_id INTEGER NOT NULL REFERENCES fleets (id), n BIGINT, so_far BIGINT);")
+		b := onSQLite(
+			t,
+			"CREATE TABLE fleets (id INTEGER PRIMARY KEY, total BIGINT);\nCREATE TABLE ships (id INTEGER PRIMARY KEY, fleet_id INTEGER NOT NULL REFERENCES fleets (id), n BIGINT, so_far BIGINT);",
+		)
 		text := "name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Fleet:\n    table: fleets\n    rows: 2\n    fields:\n      TOTAL\n  Ship:\n    table: ships\n    per: {Fleet: 3}\n    fields:\n      n: {between: [9000000000000000000, 9000000000000000000]}\n      RUNNING\n"
 		for _, f := range [][2]string{{"total: {sum: Ship.n}", "so_far: {nothing: 1}"}, {"total: {literal: 1}", "so_far: {running: n}"}} {
-			b.write("p.yaml", strings.NewReplacer("TOTAL", strings.Replace(f[0], "{literal: 1}", "1", 1), "RUNNING", strings.Replace(f[1], "{nothing: 1}", "1", 1)).Replace(text))
+			b.write(
+				"p.yaml",
+				strings.NewReplacer("TOTAL", strings.Replace(f[0], "{literal: 1}", "1", 1), "RUNNING", strings.Replace(f[1], "{nothing: 1}", "1", 1)).
+					Replace(text),
+			)
 			r := b.on("load", "p.yaml")
 			assert.NotZero(t, r.code, r.out)
 			assert.Contains(t, r.err, "beyond 64 bits")

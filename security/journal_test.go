@@ -40,10 +40,21 @@ func (b *box) forge(change func(about map[string]any, member map[string][]byte) 
 	require.NoError(b.t, err)
 	var text, body string
 	number := store.Cell{Column: j.Loads.Column("number"), Value: value.Int(b.number())}
-	require.NoError(b.t, s.Select(ctx, store.Query{Table: j.Loads, Columns: []*column{j.Loads.Column("about"), j.Loads.Column("body")}, Where: []store.Cell{number}}, func(row []valueOf) error {
-		text, body = strings.Clone(row[0].S), strings.Clone(row[1].S)
-		return nil
-	}))
+	require.NoError(
+		b.t,
+		s.Select(
+			ctx,
+			store.Query{
+				Table:   j.Loads,
+				Columns: []*column{j.Loads.Column("about"), j.Loads.Column("body")},
+				Where:   []store.Cell{number},
+			},
+			func(row []valueOf) error {
+				text, body = strings.Clone(row[0].S), strings.Clone(row[1].S)
+				return nil
+			},
+		),
+	)
 	about := map[string]any{}
 	require.NoError(b.t, json.Unmarshal([]byte(text), &about))
 	members := map[string][]byte{}
@@ -70,8 +81,14 @@ func (b *box) forge(change func(about map[string]any, member map[string][]byte) 
 	tx, err := s.Begin(ctx, store.TxOptions{})
 	require.NoError(b.t, err)
 	_, err = tx.Set(ctx, j.Loads, []store.Cell{
-		{Column: j.Loads.Column("about"), Value: value.String(string(changed))}, {Column: j.Loads.Column("body"), Value: value.Value{Type: value.Bytes, S: packed.String()}},
-		{Column: j.Loads.Column("state"), Value: value.String(state)}, {Column: j.Loads.Column("actor"), Value: value.String(actor)},
+		{
+			Column: j.Loads.Column("about"),
+			Value:  value.String(string(changed)),
+		}, {Column: j.Loads.Column("body"), Value: value.Value{Type: value.Bytes, S: packed.String()}},
+		{
+			Column: j.Loads.Column("state"),
+			Value:  value.String(state),
+		}, {Column: j.Loads.Column("actor"), Value: value.String(actor)},
 	}, []store.Cell{number})
 	require.NoError(b.t, err)
 	require.NoError(b.t, tx.Commit(ctx))
@@ -85,7 +102,9 @@ func TestTheJournalNamesNoFiles(t *testing.T) {
 		b.seeded()
 		b.write("secret/passwords.csv", secretFile)
 		n := fmt.Sprint(b.number())
-		evil := "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Note:\n    table: notes\n    rows_from: " + b.file("secret/passwords.csv") + "\n    fields: {id: {count: 1}}\n"
+		evil := "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Note:\n    table: notes\n    rows_from: " + b.file(
+			"secret/passwords.csv",
+		) + "\n    fields: {id: {count: 1}}\n"
 		for name, parts := range map[string]any{
 			"not in the index":      nil,
 			"in the index, absent":  []map[string]any{{"path": b.file("secret/passwords.csv"), "bytes": len(secretFile), "digest": "0000"}},
@@ -100,7 +119,9 @@ func TestTheJournalNamesNoFiles(t *testing.T) {
 					members["plan.yaml"] = []byte(evil)
 					index, _ := json.Marshal(map[string]any{"plan_file": b.file("evensprout.yaml"), "parts": parts})
 					members["index.json"] = index
-					about["entities"] = []map[string]any{{"entity": "Note", "table": "notes", "mode": "insert", "rows": 1}}
+					about["entities"] = []map[string]any{
+						{"entity": "Note", "table": "notes", "mode": "insert", "rows": 1},
+					}
 					return state, "somebody"
 				})
 				r := b.on(args...)
@@ -113,33 +134,40 @@ func TestTheJournalNamesNoFiles(t *testing.T) {
 
 // A plan that stands in the journal does not replace the operator's.
 func TestTheJournalsPlanIsNotFollowed(t *testing.T) {
-	on(t, "CREATE TABLE payroll (id INTEGER PRIMARY KEY, amount INTEGER NOT NULL);\nINSERT INTO payroll VALUES (1, 100), (2, 200);", func(t *testing.T, b *box) {
-		b.seeded()
-		payroll := "SELECT count(*) * 1000 + sum(amount) FROM payroll"
-		for name, evil := range map[string]string{
-			"another table": "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Pay:\n    table: payroll\n    rows: 2\n    fields: {id: {count: 1}, amount: {between: [7, 9]}}\n",
-			"replace":       "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Pay:\n    table: payroll\n    rows: 2\n    write: replace\n    fields: {id: {count: 1}, amount: {between: [7, 9]}}\n",
-		} {
-			for _, state := range []string{"open", "done"} {
-				for _, args := range [][]string{{"load", "--resume"}, {"load", "--restore"}, {"load", "--restore", "--delete-extra"}, {"during", "--sweep"}, {"during", "--shared", "--", "true"}, {"load"}} {
-					b.forge(func(about map[string]any, members map[string][]byte) (string, string) {
-						members["plan.yaml"] = []byte(evil)
-						about["entities"] = []map[string]any{{"entity": "Pay", "table": "payroll", "mode": "insert", "rows": 2}}
-						return state, "during, somebody"
-					})
-					r := b.on(args...)
-					assert.EqualValues(t, 2300, b.ask(payroll), "%s %s %v: %s", name, state, args, r.all())
-					if len(args) > 1 && (args[1] == "--resume" && state == "open" || args[1] == "--restore" && state == "done") {
-						assert.Contains(t, r.err, "differs from evensprout.yaml", "%v", args)
-						assert.Contains(t, r.err, "error: load "+fmt.Sprint(b.number()))
+	on(
+		t,
+		"CREATE TABLE payroll (id INTEGER PRIMARY KEY, amount INTEGER NOT NULL);\nINSERT INTO payroll VALUES (1, 100), (2, 200);",
+		func(t *testing.T, b *box) {
+			b.seeded()
+			payroll := "SELECT count(*) * 1000 + sum(amount) FROM payroll"
+			for name, evil := range map[string]string{
+				"another table": "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Pay:\n    table: payroll\n    rows: 2\n    fields: {id: {count: 1}, amount: {between: [7, 9]}}\n",
+				"replace":       "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Pay:\n    table: payroll\n    rows: 2\n    write: replace\n    fields: {id: {count: 1}, amount: {between: [7, 9]}}\n",
+			} {
+				for _, state := range []string{"open", "done"} {
+					for _, args := range [][]string{{"load", "--resume"}, {"load", "--restore"}, {"load", "--restore", "--delete-extra"}, {"during", "--sweep"}, {"during", "--shared", "--", "true"}, {"load"}} {
+						b.forge(func(about map[string]any, members map[string][]byte) (string, string) {
+							members["plan.yaml"] = []byte(evil)
+							about["entities"] = []map[string]any{
+								{"entity": "Pay", "table": "payroll", "mode": "insert", "rows": 2},
+							}
+							return state, "during, somebody"
+						})
+						r := b.on(args...)
+						assert.EqualValues(t, 2300, b.ask(payroll), "%s %s %v: %s", name, state, args, r.all())
+						if len(args) > 1 &&
+							(args[1] == "--resume" && state == "open" || args[1] == "--restore" && state == "done") {
+							assert.Contains(t, r.err, "differs from evensprout.yaml", "%v", args)
+							assert.Contains(t, r.err, "error: load "+fmt.Sprint(b.number()))
+						}
 					}
 				}
 			}
-		}
-		// What the message advises works: the journal's plan can be read.
-		r := b.on("history", fmt.Sprint(b.number()), "--plan")
-		assert.Contains(t, r.out, "payroll")
-	})
+			// What the message advises works: the journal's plan can be read.
+			r := b.on("history", fmt.Sprint(b.number()), "--plan")
+			assert.Contains(t, r.out, "payroll")
+		},
+	)
 }
 
 // What an honest load wrote is resumed by the same plan, and by what history --plan writes.
@@ -163,11 +191,19 @@ func TestSharedJournals(t *testing.T) {
 	evil := "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Pay:\n    table: payroll\n    rows: 2\n    fields: {id: {count: 1}}\n"
 	for _, e := range engines[1:] {
 		t.Run(e.name, func(t *testing.T) {
-			b := boxFor(t, e, "CREATE TABLE payroll (id INTEGER PRIMARY KEY, amount INTEGER);\nINSERT INTO payroll VALUES (1, 100), (2, 200);")
+			b := boxFor(
+				t,
+				e,
+				"CREATE TABLE payroll (id INTEGER PRIMARY KEY, amount INTEGER);\nINSERT INTO payroll VALUES (1, 100), (2, 200);",
+			)
 			b.seeded()
 			if e.name == "postgres" {
 				user := role(t, b, "")
-				psql(t, b.url, "GRANT USAGE ON SCHEMA evensprout TO "+user+"; GRANT ALL ON ALL TABLES IN SCHEMA evensprout TO "+user)
+				psql(
+					t,
+					b.url,
+					"GRANT USAGE ON SCHEMA evensprout TO "+user+"; GRANT ALL ON ALL TABLES IN SCHEMA evensprout TO "+user,
+				)
 			} else {
 				b.exec("CREATE USER 'clerk'@'127.0.0.1'", "GRANT SELECT, INSERT, UPDATE, DELETE ON "+databaseOf(b.url)+".evensprout_loads TO 'clerk'@'127.0.0.1'")
 				defer b.exec("DROP USER 'clerk'@'127.0.0.1'")
@@ -175,7 +211,9 @@ func TestSharedJournals(t *testing.T) {
 			forge := func() {
 				b.forge(func(about map[string]any, members map[string][]byte) (string, string) {
 					members["plan.yaml"] = []byte(evil)
-					about["entities"] = []map[string]any{{"entity": "Pay", "table": "payroll", "mode": "insert", "rows": 2}}
+					about["entities"] = []map[string]any{
+						{"entity": "Pay", "table": "payroll", "mode": "insert", "rows": 2},
+					}
 					return "done", "somebody"
 				})
 			}
@@ -285,7 +323,10 @@ func TestTheJournalIsBounded(t *testing.T) {
 		b := onSQLite(t, "")
 		b.seeded()
 		bomb := fmt.Sprintf("x'%x'", deflated(1<<30))
-		b.exec("UPDATE evensprout_chunks SET record = "+bomb, "INSERT OR IGNORE INTO evensprout_chunks (\"load\", family, side, first, state, result, record) VALUES (1, 0, 0, 0, 'done', '{}', "+bomb+")")
+		b.exec(
+			"UPDATE evensprout_chunks SET record = "+bomb,
+			"INSERT OR IGNORE INTO evensprout_chunks (\"load\", family, side, first, state, result, record) VALUES (1, 0, 0, 0, 'done', '{}', "+bomb+")",
+		)
 		for _, args := range [][]string{{"withdraw", "1"}, {"compare"}, {"history", "1"}} {
 			r := b.on(args...)
 			assert.NotZero(t, r.code, args)
@@ -295,7 +336,9 @@ func TestTheJournalIsBounded(t *testing.T) {
 	t.Run("many chunks", func(t *testing.T) {
 		b := onSQLite(t, "")
 		b.seeded()
-		b.exec("WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 600000) INSERT INTO evensprout_chunks (\"load\", family, side, first, state, result) SELECT 1, 0, 0, i + 1000, 'done', '{}' FROM n")
+		b.exec(
+			"WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 600000) INSERT INTO evensprout_chunks (\"load\", family, side, first, state, result) SELECT 1, 0, 0, i + 1000, 'done', '{}' FROM n",
+		)
 		r := b.on("withdraw", "1")
 		assert.NotZero(t, r.code)
 		assert.Less(t, r.peak, int64(peakLimit), "%d MiB", r.peak>>20)
@@ -303,7 +346,12 @@ func TestTheJournalIsBounded(t *testing.T) {
 	t.Run("former contents", func(t *testing.T) {
 		b := onSQLite(t, "")
 		b.seeded()
-		b.exec(fmt.Sprintf("INSERT INTO evensprout_contents (\"load\", family, side, first, seq, entity, \"of\", what, \"rows\", body) VALUES (1, 0, 0, 0, 99, 'Port', 'ports', 'removed', 3000000, x'%x')", deflated(1<<30)))
+		b.exec(
+			fmt.Sprintf(
+				"INSERT INTO evensprout_contents (\"load\", family, side, first, seq, entity, \"of\", what, \"rows\", body) VALUES (1, 0, 0, 0, 99, 'Port', 'ports', 'removed', 3000000, x'%x')",
+				deflated(1<<30),
+			),
+		)
 		r := b.on("withdraw", "1")
 		assert.Less(t, r.peak, int64(peakLimit), "%d MiB", r.peak>>20)
 	})
@@ -322,7 +370,10 @@ func TestTheJournalIsBounded(t *testing.T) {
 // the journal names.
 func TestTheJournalNamesNoFolder(t *testing.T) {
 	b := onSQLite(t, "CREATE TABLE photos (id INTEGER PRIMARY KEY, file VARCHAR(60));")
-	b.write("evensprout.yaml", "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Photo:\n    table: photos\n    rows: 2\n    fields: {file: {file: {folder: images, as: png, size: 4x4}}}\n")
+	b.write(
+		"evensprout.yaml",
+		"name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Photo:\n    table: photos\n    rows: 2\n    fields: {file: {file: {folder: images, as: png, size: 4x4}}}\n",
+	)
 	r := b.on("load")
 	require.Zero(t, r.code, r.err)
 	found, err := filepath.Glob(b.file("images/*.png"))

@@ -32,7 +32,8 @@ func TestLostOutputIsAFailure(t *testing.T) {
 	for _, args := range []string{"look", "look ports", "look --json", "history", "history --json", "compare", "survey", "export --entity Port --format csv", "export --entity Port --format ndjson", "catalog", "preview", "check", "--version", "--help", "load --help", "history 1 --plan", "plan-schema"} {
 		for name, to := range map[string]string{"full": ">/dev/full", "broken pipe": "| true"} {
 			script := fmt.Sprintf("set -o pipefail; %s %s --db '%s' %s", program, args, b.url, to)
-			if strings.HasPrefix(args, "--") || args == "catalog" || args == "plan-schema" || strings.HasSuffix(args, "--help") {
+			if strings.HasPrefix(args, "--") || args == "catalog" || args == "plan-schema" ||
+				strings.HasSuffix(args, "--help") {
 				script = fmt.Sprintf("set -o pipefail; %s %s %s", program, args, to)
 			}
 			if name == "broken pipe" { // the reader is gone before anything is written
@@ -60,7 +61,10 @@ func TestCommandsKeepTheirSignals(t *testing.T) {
 // Cells that a spreadsheet would take for formulas can be guarded.
 func TestFormulasInCSV(t *testing.T) {
 	b := onSQLite(t, "")
-	b.write("evensprout.yaml", "name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 4\n    fields:\n      label: {choose: [\"=cmd|' /C calc'!A0\", \"+1\", \"-1\", \"@SUM(A1)\"], unique: true}\n")
+	b.write(
+		"evensprout.yaml",
+		"name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 4\n    fields:\n      label: {choose: [\"=cmd|' /C calc'!A0\", \"+1\", \"-1\", \"@SUM(A1)\"], unique: true}\n",
+	)
 	plain := b.run("export", "--entity", "Port", "--format", "csv")
 	require.Zero(t, plain.code, plain.err)
 	assert.Contains(t, plain.out, "=cmd")
@@ -77,7 +81,13 @@ func TestTrapsAreExplained(t *testing.T) {
 	t.Run("row-level security", func(t *testing.T) {
 		b := onPostgres(t, "")
 		user := role(t, b, "")
-		psql(t, b.url, "GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; GRANT ALL ON ALL SEQUENCES IN SCHEMA public TO "+user+"; GRANT CREATE ON DATABASE "+databaseOf(b.url)+" TO "+user+"; ALTER TABLE ports ENABLE ROW LEVEL SECURITY; CREATE POLICY none ON ports USING (false)")
+		psql(
+			t,
+			b.url,
+			"GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; GRANT ALL ON ALL SEQUENCES IN SCHEMA public TO "+user+"; GRANT CREATE ON DATABASE "+databaseOf(
+				b.url,
+			)+" TO "+user+"; ALTER TABLE ports ENABLE ROW LEVEL SECURITY; CREATE POLICY none ON ports USING (false)",
+		)
 		r := b.run("check", "--db", as(b.url, user))
 		l := b.run("load", "--db", as(b.url, user))
 		assert.NotZero(t, l.code)
@@ -88,7 +98,11 @@ func TestTrapsAreExplained(t *testing.T) {
 	t.Run("no CONNECT on postgres", func(t *testing.T) {
 		b := onPostgres(t, "")
 		user := role(t, b, "CREATEDB")
-		psql(t, b.url, "GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; REVOKE CONNECT ON DATABASE postgres FROM PUBLIC")
+		psql(
+			t,
+			b.url,
+			"GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; REVOKE CONNECT ON DATABASE postgres FROM PUBLIC",
+		)
 		defer psql(t, b.url, "GRANT CONNECT ON DATABASE postgres TO PUBLIC")
 		r := b.run("during", "--db", as(b.url, user), "--schema", "schema.sql", "--no-cache", "--", "true")
 		assert.Zero(t, r.code, r.err)
@@ -96,7 +110,10 @@ func TestTrapsAreExplained(t *testing.T) {
 		assert.NotZero(t, r.code)
 	})
 	t.Run("words of an enum", func(t *testing.T) {
-		b := onMariaDB(t, "CREATE TABLE moods (id INTEGER AUTO_INCREMENT PRIMARY KEY, mood ENUM('calm', 'a\\\\b', 'c\\nd', 'it''s', '日本') NOT NULL);")
+		b := onMariaDB(
+			t,
+			"CREATE TABLE moods (id INTEGER AUTO_INCREMENT PRIMARY KEY, mood ENUM('calm', 'a\\\\b', 'c\\nd', 'it''s', '日本') NOT NULL);",
+		)
 		r := b.on("survey", "--tables", "moods", "--out", "moods.yaml")
 		require.Zero(t, r.code, r.err)
 		r = b.on("load", "moods.yaml")
@@ -107,7 +124,10 @@ func TestTrapsAreExplained(t *testing.T) {
 	t.Run("NUL in NDJSON", func(t *testing.T) {
 		b := onSQLite(t, "")
 		b.write("f.ndjson", "{\"label\": \"a\"}\n{\"label\": \"b\\u0000c\"}\n")
-		b.write("p.yaml", "name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows_from: {file: f.ndjson, columns: {label: label}}\n")
+		b.write(
+			"p.yaml",
+			"name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows_from: {file: f.ndjson, columns: {label: label}}\n",
+		)
 		r := b.on("load", "p.yaml")
 		assert.NotZero(t, r.code)
 		assert.Contains(t, r.err, "f.ndjson:2")
@@ -116,7 +136,10 @@ func TestTrapsAreExplained(t *testing.T) {
 	t.Run("line ends in SQL exports", func(t *testing.T) {
 		for _, e := range engines[1:] {
 			b := boxFor(t, e, "")
-			b.write("evensprout.yaml", "name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 1\n    fields: {label: \"a\\r\\nb\\rc\\nd\"}\n")
+			b.write(
+				"evensprout.yaml",
+				"name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 1\n    fields: {label: \"a\\r\\nb\\rc\\nd\"}\n",
+			)
 			r := b.on("export", "--format", "sql", "--out", "out.sql")
 			require.Zero(t, r.code, r.err)
 			assert.NotContains(t, b.read("out.sql"), "\r", e.name)
@@ -128,7 +151,16 @@ func TestTrapsAreExplained(t *testing.T) {
 			u, err := o.URL("evensprout_lines")
 			require.NoError(t, err)
 			assert.EqualValues(t, 8, askAt(t, e.driver, u, "SELECT char_length(label) FROM ports"), e.name)
-			assert.EqualValues(t, 1, askAt(t, e.driver, u, map[string]string{"postgres": `SELECT count(*) FROM ports WHERE label = E'a\r\nb\rc\nd'`, "mariadb": `SELECT count(*) FROM ports WHERE label = CONCAT('a', CHAR(13), CHAR(10), 'b', CHAR(13), 'c', CHAR(10), 'd')`}[e.name]))
+			assert.EqualValues(
+				t,
+				1,
+				askAt(
+					t,
+					e.driver,
+					u,
+					map[string]string{"postgres": `SELECT count(*) FROM ports WHERE label = E'a\r\nb\rc\nd'`, "mariadb": `SELECT count(*) FROM ports WHERE label = CONCAT('a', CHAR(13), CHAR(10), 'b', CHAR(13), 'c', CHAR(10), 'd')`}[e.name],
+				),
+			)
 			require.NoError(t, o.Drop(t.Context(), "evensprout_lines"))
 		}
 	})

@@ -55,7 +55,14 @@ func parquetFiles(t *testing.T, random func(int) string) map[string]func() []byt
 		}
 		file := append([]byte("PAR1"), marshal(&format.PageHeader{
 			Type: format.DataPage, UncompressedPageSize: unpacked, CompressedPageSize: int32(len(b)),
-			DataPageHeader: thrift.New(format.DataPageHeader{NumValues: values, Encoding: enc, DefinitionLevelEncoding: format.RLE, RepetitionLevelEncoding: format.RLE}),
+			DataPageHeader: thrift.New(
+				format.DataPageHeader{
+					NumValues:               values,
+					Encoding:                enc,
+					DefinitionLevelEncoding: format.RLE,
+					RepetitionLevelEncoding: format.RLE,
+				},
+			),
 		})...)
 		file = append(file, b...)
 		footer := marshal(&format.FileMetaData{
@@ -63,10 +70,12 @@ func parquetFiles(t *testing.T, random func(int) string) map[string]func() []byt
 				Name: "label", Type: thrift.New(format.ByteArray), RepetitionType: thrift.New(format.Required), LogicalType: format.LogicalType{Value: new(format.StringType)},
 			}},
 			NumRows: int64(values),
-			RowGroups: []format.RowGroup{{NumRows: int64(values), Columns: []format.ColumnChunk{{MetaData: format.ColumnMetaData{
-				Type: format.ByteArray, Codec: codec, NumValues: int64(values), TotalCompressedSize: int64(len(file)) - 4, DataPageOffset: 4,
-				Encoding: []format.Encoding{enc}, PathInSchema: []string{"label"},
-			}}}}},
+			RowGroups: []format.RowGroup{
+				{NumRows: int64(values), Columns: []format.ColumnChunk{{MetaData: format.ColumnMetaData{
+					Type: format.ByteArray, Codec: codec, NumValues: int64(values), TotalCompressedSize: int64(len(file)) - 4, DataPageOffset: 4,
+					Encoding: []format.Encoding{enc}, PathInSchema: []string{"label"},
+				}}}},
+			},
 		})
 		return append(binary.LittleEndian.AppendUint32(append(file, footer...), uint32(len(footer))), "PAR1"...)
 	}
@@ -101,7 +110,13 @@ func parquetFiles(t *testing.T, random func(int) string) map[string]func() []byt
 		"damaged LZ4":                 func() []byte { return forged(format.Lz4Raw, 1000, 1, format.Plain, []byte{0x1F, 'a', 0, 0, 9}) },
 		"Snappy of 4 GB":              func() []byte { return forged(format.Snappy, 16, 1, format.Plain, uvarints(math.MaxUint32)) },
 		"many values in few bytes": func() []byte {
-			return forged(format.Uncompressed, 10, math.MaxInt32, format.DeltaLengthByteArray, append(uvarints(128, 1, math.MaxInt32), 0, 0))
+			return forged(
+				format.Uncompressed,
+				10,
+				math.MaxInt32,
+				format.DeltaLengthByteArray,
+				append(uvarints(128, 1, math.MaxInt32), 0, 0),
+			)
 		},
 		"a list of 2^31": func() []byte { return footer(append([]byte{0x29, 0xFC}, uvarints(math.MaxInt32)...)) },
 		"many row groups": func() []byte {

@@ -17,12 +17,23 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 	t.Run("foreign partition", func(t *testing.T) {
 		remote := onPostgres(t, "INSERT INTO ports (label) VALUES ('theirs');")
 		b := onPostgres(t, "")
-		psql(t, b.url, fmt.Sprintf(`CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw OPTIONS (host '127.0.0.1', port '%d', dbname '%s');
+		psql(
+			t,
+			b.url,
+			fmt.Sprintf(
+				`CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw OPTIONS (host '127.0.0.1', port '%d', dbname '%s');
 			CREATE USER MAPPING FOR tester SERVER other OPTIONS (user 'tester', password_required 'false');
 			DROP TABLE visits; DROP TABLE ports;
 			CREATE TABLE ports (id INTEGER NOT NULL, label VARCHAR(60)) PARTITION BY RANGE (id);
-			CREATE FOREIGN TABLE far PARTITION OF ports FOR VALUES FROM (0) TO (1000000) SERVER other OPTIONS (table_name 'ports');`, engines[1].start(t).Port, databaseOf(remote.url)))
-		b.write("evensprout.yaml", "name: x\nseed: s\nentities:\n  Port:\n    table: ports\n    rows: 2\n    fields: {label: {kind: locality}}\n")
+			CREATE FOREIGN TABLE far PARTITION OF ports FOR VALUES FROM (0) TO (1000000) SERVER other OPTIONS (table_name 'ports');`,
+				engines[1].start(t).Port,
+				databaseOf(remote.url),
+			),
+		)
+		b.write(
+			"evensprout.yaml",
+			"name: x\nseed: s\nentities:\n  Port:\n    table: ports\n    rows: 2\n    fields: {label: {kind: locality}}\n",
+		)
 		before := remote.dump()
 		for _, flags := range [][]string{{"--no-cache"}, {}, {"--with-external", "--no-cache"}} {
 			r := b.on(append(append([]string{"during"}, flags...), "--", "true")...)
@@ -35,9 +46,17 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 	t.Run("foreign child", func(t *testing.T) {
 		remote := onPostgres(t, "INSERT INTO ports (label) VALUES ('theirs');")
 		b := onPostgres(t, "")
-		psql(t, b.url, fmt.Sprintf(`CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw OPTIONS (host '127.0.0.1', port '%d', dbname '%s');
+		psql(
+			t,
+			b.url,
+			fmt.Sprintf(
+				`CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw OPTIONS (host '127.0.0.1', port '%d', dbname '%s');
 			CREATE USER MAPPING FOR tester SERVER other OPTIONS (user 'tester', password_required 'false');
-			CREATE FOREIGN TABLE far () INHERITS (ports) SERVER other OPTIONS (table_name 'ports');`, engines[1].start(t).Port, databaseOf(remote.url)))
+			CREATE FOREIGN TABLE far () INHERITS (ports) SERVER other OPTIONS (table_name 'ports');`,
+				engines[1].start(t).Port,
+				databaseOf(remote.url),
+			),
+		)
 		before := remote.dump()
 		r := b.on("during", "--no-cache", "--", "true")
 		assert.NotZero(t, r.code, r.all())
@@ -47,9 +66,17 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 		storeClient(t)
 		remote := onPostgres(t, "INSERT INTO ports (label) VALUES ('theirs');")
 		b := onPostgres(t, "")
-		psql(t, b.url, fmt.Sprintf(`CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw OPTIONS (host '127.0.0.1', port '%d', dbname '%s');
+		psql(
+			t,
+			b.url,
+			fmt.Sprintf(
+				`CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw OPTIONS (host '127.0.0.1', port '%d', dbname '%s');
 			CREATE USER MAPPING FOR tester SERVER other OPTIONS (user 'tester', password_required 'false');
-			CREATE FOREIGN TABLE far (id INTEGER, label VARCHAR(60)) SERVER other OPTIONS (table_name 'ports');`, engines[1].start(t).Port, databaseOf(remote.url)))
+			CREATE FOREIGN TABLE far (id INTEGER, label VARCHAR(60)) SERVER other OPTIONS (table_name 'ports');`,
+				engines[1].start(t).Port,
+				databaseOf(remote.url),
+			),
+		)
 		before := remote.dump()
 		r := b.on("during", "--no-cache", "--", "psql", "-qAtc", "DELETE FROM far")
 		assert.Contains(t, r.err, `"far" does not exist`)
@@ -60,8 +87,15 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 	t.Run("merge table", func(t *testing.T) {
 		b := onMariaDB(t, "")
 		name := databaseOf(b.url)
-		b.exec("CREATE TABLE part (id INTEGER NOT NULL, label VARCHAR(60)) ENGINE=MyISAM", "INSERT INTO part VALUES (1, 'theirs')", "CREATE TABLE whole (id INTEGER NOT NULL, label VARCHAR(60)) ENGINE=MERGE UNION=(part)")
-		b.write("evensprout.yaml", "name: x\nseed: s\nentities:\n  Whole:\n    table: whole\n    rows: 2\n    fields: {id: count, label: {kind: locality}}\n")
+		b.exec(
+			"CREATE TABLE part (id INTEGER NOT NULL, label VARCHAR(60)) ENGINE=MyISAM",
+			"INSERT INTO part VALUES (1, 'theirs')",
+			"CREATE TABLE whole (id INTEGER NOT NULL, label VARCHAR(60)) ENGINE=MERGE UNION=(part)",
+		)
+		b.write(
+			"evensprout.yaml",
+			"name: x\nseed: s\nentities:\n  Whole:\n    table: whole\n    rows: 2\n    fields: {id: count, label: {kind: locality}}\n",
+		)
 		r := b.on("during", "--no-cache", "--", "true")
 		assert.NotZero(t, r.code)
 		assert.Contains(t, r.err, "MRG_MyISAM")
@@ -79,9 +113,14 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 		}
 		b.exec("INSTALL SONAME 'ha_federatedx'")
 		t.Cleanup(func() { b.exec("UNINSTALL SONAME 'ha_federatedx'") })
-		b.exec("CREATE TABLE far (id INTEGER NOT NULL, label VARCHAR(60)) ENGINE=FEDERATED CONNECTION='" + strings.SplitN(remote.url, "?", 2)[0] + "/ports'")
+		b.exec(
+			"CREATE TABLE far (id INTEGER NOT NULL, label VARCHAR(60)) ENGINE=FEDERATED CONNECTION='" + strings.SplitN(remote.url, "?", 2)[0] + "/ports'",
+		)
 		before := remote.dump()
-		b.write("evensprout.yaml", "name: x\nseed: s\nentities:\n  Far:\n    table: far\n    rows: 2\n    fields: {id: count, label: {kind: locality}}\n")
+		b.write(
+			"evensprout.yaml",
+			"name: x\nseed: s\nentities:\n  Far:\n    table: far\n    rows: 2\n    fields: {id: count, label: {kind: locality}}\n",
+		)
 		for _, flags := range [][]string{{"--no-cache"}, {}, {"--with-external", "--no-cache"}} {
 			r := b.on(append(append([]string{"during"}, flags...), "--", "true")...)
 			assert.NotZero(t, r.code, r.all())
@@ -121,10 +160,31 @@ func role(t *testing.T, b *box, options string) string {
 func TestTheSearchPathIsNotTrusted(t *testing.T) {
 	var hostile strings.Builder
 	hostile.WriteString(mallory)
-	types := []string{"name", "text", "oid", "int4", "int8", "int2", `"char"`, "bool", "regclass", "varchar", "timestamptz"}
+	types := []string{
+		"name",
+		"text",
+		"oid",
+		"int4",
+		"int8",
+		"int2",
+		`"char"`,
+		"bool",
+		"regclass",
+		"varchar",
+		"timestamptz",
+	}
 	n := 0
 	function := func(name string, arguments []string, result, value string) {
-		fmt.Fprintf(&hostile, "CREATE FUNCTION public.%s(%s) RETURNS %s LANGUAGE plpgsql AS $$ BEGIN PERFORM evil.note('%s(%s)'); RETURN %s; END $$;\n", name, strings.Join(arguments, ", "), result, name, strings.ReplaceAll(strings.Join(arguments, ", "), "'", ""), value)
+		fmt.Fprintf(
+			&hostile,
+			"CREATE FUNCTION public.%s(%s) RETURNS %s LANGUAGE plpgsql AS $$ BEGIN PERFORM evil.note('%s(%s)'); RETURN %s; END $$;\n",
+			name,
+			strings.Join(arguments, ", "),
+			result,
+			name,
+			strings.ReplaceAll(strings.Join(arguments, ", "), "'", ""),
+			value,
+		)
 	}
 	for _, op := range []string{"=", "<>", "~~", "!~~", "||", "<", ">", "<=", ">=", "+", "-", "->>", "<<", "|", "&"} {
 		result, value := "boolean", "true"
@@ -139,7 +199,14 @@ func TestTheSearchPathIsNotTrusted(t *testing.T) {
 				n++
 				f := fmt.Sprintf("hostile_%d", n)
 				function(f, []string{a, c}, result, value)
-				fmt.Fprintf(&hostile, "DO $$ BEGIN CREATE OPERATOR public.%s (LEFTARG = %s, RIGHTARG = %s, FUNCTION = public.%s); EXCEPTION WHEN OTHERS THEN NULL; END $$;\n", op, a, c, f)
+				fmt.Fprintf(
+					&hostile,
+					"DO $$ BEGIN CREATE OPERATOR public.%s (LEFTARG = %s, RIGHTARG = %s, FUNCTION = public.%s); EXCEPTION WHEN OTHERS THEN NULL; END $$;\n",
+					op,
+					a,
+					c,
+					f,
+				)
 			}
 		}
 	}
@@ -152,14 +219,25 @@ func TestTheSearchPathIsNotTrusted(t *testing.T) {
 		"current_schemas": {"text"}, "starts_with": {"name, text"}, "substring": {"name, text"}, "shobj_description": {"oid, text", "oid, varchar"}, "pg_total_relation_size": {"oid"},
 	} {
 		for _, list := range lists {
-			fmt.Fprintf(&hostile, "DO $x$ BEGIN CREATE FUNCTION public.%s(%s) RETURNS text LANGUAGE plpgsql AS $$ BEGIN PERFORM evil.note('%s'); RETURN NULL; END $$; EXCEPTION WHEN OTHERS THEN NULL; END $x$;\n", name, list, name)
+			fmt.Fprintf(
+				&hostile,
+				"DO $x$ BEGIN CREATE FUNCTION public.%s(%s) RETURNS text LANGUAGE plpgsql AS $$ BEGIN PERFORM evil.note('%s'); RETURN NULL; END $$; EXCEPTION WHEN OTHERS THEN NULL; END $x$;\n",
+				name,
+				list,
+				name,
+			)
 		}
 	}
 	b := onPostgres(t, "")
 	psql(t, b.url, hostile.String())
 	commands := [][]string{
-		{"look"}, {"look", "ports"}, {"look", "ports", "--where", "id > 0"}, {"survey"}, {"survey", "--learn"}, {"check"}, {"load", "--dry-run"}, {"load"}, {"load"}, {"history"}, {"history", "1"}, {"compare"}, {"load", "--restore"},
-		{"withdraw", "1"}, {"load", "--commit", "chunk", "--chunk", "2"}, {"withdraw"}, {"during", "--no-cache", "--", "true"}, {"during", "--shared", "--", "true"}, {"during", "--sweep"}, {"trial", "--repeat", "1"},
+		{
+			"look",
+		}, {"look", "ports"}, {"look", "ports", "--where", "id > 0"}, {"survey"}, {"survey", "--learn"}, {"check"}, {"load", "--dry-run"}, {"load"}, {"load"}, {"history"}, {"history", "1"}, {"compare"}, {"load", "--restore"},
+		{
+			"withdraw",
+			"1",
+		}, {"load", "--commit", "chunk", "--chunk", "2"}, {"withdraw"}, {"during", "--no-cache", "--", "true"}, {"during", "--shared", "--", "true"}, {"during", "--sweep"}, {"trial", "--repeat", "1"},
 	}
 	for _, c := range commands {
 		r := b.on(c...)
@@ -183,7 +261,11 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 			t.Parallel()
 			b := onPostgres(t, "")
 			user := role(t, b, "")
-			psql(t, b.url, mallory+c.before+"CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK ("+c.check+")); GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; TRUNCATE evil.log")
+			psql(
+				t,
+				b.url,
+				mallory+c.before+"CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK ("+c.check+")); GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; TRUNCATE evil.log",
+			)
 			for _, who := range []string{user, "tester"} {
 				r := b.run("survey", "--db", as(b.url, who))
 				require.Zero(t, r.code, r.err)
@@ -198,25 +280,47 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 		})
 	}
 	t.Run("a superuser is not asked at all", func(t *testing.T) {
-		b := onPostgres(t, "CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (hashint4(n) % 5 = 0));")
+		b := onPostgres(
+			t,
+			"CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (hashint4(n) % 5 = 0));",
+		)
 		user, member, lowered := role(t, b, ""), "member_"+databaseOf(b.url), "lowered_"+databaseOf(b.url)
-		psql(t, b.url, "GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; CREATE ROLE "+member+" LOGIN IN ROLE tester; CREATE ROLE "+lowered+" SUPERUSER LOGIN; ALTER ROLE "+lowered+" SET role = "+user)
+		psql(
+			t,
+			b.url,
+			"GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; CREATE ROLE "+member+" LOGIN IN ROLE tester; CREATE ROLE "+lowered+" SUPERUSER LOGIN; ALTER ROLE "+lowered+" SET role = "+user,
+		)
 		for who, asked := range map[string]bool{user: true, "tester": false, member: false, lowered: false} {
 			r := b.run("survey", "--db", as(b.url, who))
 			require.Zero(t, r.code, r.err)
 			assert.Equal(t, asked, strings.Contains(r.out, "the database takes"), "%s: %s", who, r.out)
-			assert.Equal(t, !asked, strings.Contains(r.out, "this user is a superuser, or can become one; survey as another role"), "%s: %s", who, r.out)
+			assert.Equal(
+				t,
+				!asked,
+				strings.Contains(r.out, "this user is a superuser, or can become one; survey as another role"),
+				"%s: %s",
+				who,
+				r.out,
+			)
 		}
 	})
 	t.Run("function of one's own is asked, and writes nothing", func(t *testing.T) {
 		b := onPostgres(t, "")
 		user := role(t, b, "")
-		psql(t, b.url, mallory+"CREATE FUNCTION public.fine(v INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN RETURN v % 7 = 3; END $$; CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (public.fine(n)));"+
-			"ALTER FUNCTION public.fine OWNER TO "+user+"; GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user)
+		psql(
+			t,
+			b.url,
+			mallory+"CREATE FUNCTION public.fine(v INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN RETURN v % 7 = 3; END $$; CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (public.fine(n)));"+
+				"ALTER FUNCTION public.fine OWNER TO "+user+"; GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user,
+		)
 		r := b.run("survey", "--db", as(b.url, user))
 		require.Zero(t, r.code, r.err)
 		assert.Contains(t, r.out, "those that the database takes")
-		psql(t, b.url, "CREATE OR REPLACE FUNCTION public.fine(v INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN INSERT INTO evil.log VALUES ('wrote'); RETURN true; END $$;")
+		psql(
+			t,
+			b.url,
+			"CREATE OR REPLACE FUNCTION public.fine(v INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN INSERT INTO evil.log VALUES ('wrote'); RETURN true; END $$;",
+		)
 		r = b.run("survey", "--db", as(b.url, user))
 		require.Zero(t, r.code, r.err)
 		assert.Zero(t, b.ask("SELECT count(*) FROM evil.log"))
@@ -224,14 +328,21 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 	t.Run("a condition that takes for ever ends", func(t *testing.T) {
 		b := onPostgres(t, "")
 		user := role(t, b, "")
-		psql(t, b.url, "CREATE FUNCTION public.slow(v INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN LOOP v := v + 1; EXIT WHEN v < 0; v := v % 1000; END LOOP; RETURN true; END $$; CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (public.slow(n)));"+
-			"ALTER FUNCTION public.slow OWNER TO "+user+"; GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user)
+		psql(
+			t,
+			b.url,
+			"CREATE FUNCTION public.slow(v INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN LOOP v := v + 1; EXIT WHEN v < 0; v := v % 1000; END LOOP; RETURN true; END $$; CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (public.slow(n)));"+
+				"ALTER FUNCTION public.slow OWNER TO "+user+"; GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user,
+		)
 		r := b.run("survey", "--db", as(b.url, user))
 		require.Zero(t, r.code, r.err)
 		assert.Contains(t, r.out, "it takes longer than 2s")
 	})
 	t.Run("a regular expression", func(t *testing.T) {
-		b := onPostgres(t, `CREATE TABLE tides (id INTEGER PRIMARY KEY, n TEXT NOT NULL CHECK (n ~ '^((((((a*)*)*)*)*)*)*b\1$' OR length(n) > 3));`)
+		b := onPostgres(
+			t,
+			`CREATE TABLE tides (id INTEGER PRIMARY KEY, n TEXT NOT NULL CHECK (n ~ '^((((((a*)*)*)*)*)*)*b\1$' OR length(n) > 3));`,
+		)
 		r := b.on("survey")
 		require.Zero(t, r.code, r.err)
 		assert.Less(t, r.took.Seconds(), 30.0)
@@ -248,8 +359,11 @@ var invariants = map[string]string{
 // Conditions that people give are read, and nothing is written meanwhile.
 func TestConditionsWriteNothing(t *testing.T) {
 	t.Run("postgres", func(t *testing.T) {
-		b := onPostgres(t, "INSERT INTO ports (label) VALUES ('x'); CREATE TABLE log (n INTEGER); CREATE SEQUENCE counter;"+
-			"CREATE FUNCTION writes() RETURNS boolean LANGUAGE plpgsql AS $$ BEGIN INSERT INTO log VALUES (1); RETURN true; END $$;")
+		b := onPostgres(
+			t,
+			"INSERT INTO ports (label) VALUES ('x'); CREATE TABLE log (n INTEGER); CREATE SEQUENCE counter;"+
+				"CREATE FUNCTION writes() RETURNS boolean LANGUAGE plpgsql AS $$ BEGIN INSERT INTO log VALUES (1); RETURN true; END $$;",
+		)
 		for _, condition := range []string{"writes()", "nextval('counter') > 0", "id IN (SELECT lo_creat(-1)::int)", "setval('counter', 40) > 0"} {
 			r := b.on("look", "ports", "--where", condition)
 			assert.NotZero(t, r.code, condition)

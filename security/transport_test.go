@@ -134,13 +134,24 @@ func TestPasswordsTravelEncrypted(t *testing.T) {
 			var fault *store.Fault
 			require.ErrorAs(t, err, &fault, "%v", err)
 			// A server that is given a chance gets the user's name, and never the password.
-			assert.Equal(t, c.sent, strings.Contains(w.text(), "app\x00") || strings.Contains(w.text(), "me\x00"), "%q: %v", w.text(), err)
+			assert.Equal(
+				t,
+				c.sent,
+				strings.Contains(w.text(), "app\x00") || strings.Contains(w.text(), "me\x00"),
+				"%q: %v",
+				w.text(),
+				err,
+			)
 			if strings.HasPrefix(c.url, "postgres") {
 				assert.Equal(t, c.sent, strings.Contains(w.text(), "hunter2"))
 			}
 			if !c.sent {
 				assert.Equal(t, store.Refused, fault.Kind, "%v", err)
-				assert.Contains(t, fault.Hint, map[bool]string{true: "tls=false", false: "sslmode=disable"}[strings.HasPrefix(c.url, "mysql")])
+				assert.Contains(
+					t,
+					fault.Hint,
+					map[bool]string{true: "tls=false", false: "sslmode=disable"}[strings.HasPrefix(c.url, "mysql")],
+				)
 			}
 		})
 	}
@@ -167,9 +178,19 @@ func TestOtherHostsNeedAWord(t *testing.T) {
 					at = i
 				}
 			}
-			r := b.with(c.env, "", append(append(append([]string{}, command[:at]...), "--db", c.url), command[at:]...)...)
+			r := b.with(
+				c.env,
+				"",
+				append(append(append([]string{}, command[:at]...), "--db", c.url), command[at:]...)...)
 			assert.Contains(t, []int{2, 4}, r.code, "%s %v: %s", c.url, command, r.err)
-			assert.Regexp(t, "is not this machine|in a URL stands in brackets|must name one host", r.err, "%s %v", c.url, command)
+			assert.Regexp(
+				t,
+				"is not this machine|in a URL stands in brackets|must name one host",
+				r.err,
+				"%s %v",
+				c.url,
+				command,
+			)
 		}
 	}
 }
@@ -182,10 +203,23 @@ func secrets() []string {
 			out = append(out, scheme+"me:"+password+"@127.0.0.1:1/app")
 		}
 		for _, parameter := range []string{"password", "sslpassword", "passwd", "pwd", "PASSWORD", "pass%77ord"} {
-			out = append(out, "postgres://me@127.0.0.1:1/app?"+parameter+"="+password, "mysql://me@127.0.0.1:1/app?"+parameter+"="+password)
+			out = append(
+				out,
+				"postgres://me@127.0.0.1:1/app?"+parameter+"="+password,
+				"mysql://me@127.0.0.1:1/app?"+parameter+"="+password,
+			)
 		}
-		out = append(out, "host=127.0.0.1 port=1 user=me password="+password, "postgres:host=127.0.0.1 password="+password, "me:"+password+"@tcp(127.0.0.1:1)/app", "Server=127.0.0.1;Password="+password, "sqlite:app.db?key="+password, "sqlite:none.db?password="+password,
-			"jdbc:postgresql://127.0.0.1/app?password="+password, "postgres://me@127.0.0.1:1/app#"+password)
+		out = append(
+			out,
+			"host=127.0.0.1 port=1 user=me password="+password,
+			"postgres:host=127.0.0.1 password="+password,
+			"me:"+password+"@tcp(127.0.0.1:1)/app",
+			"Server=127.0.0.1;Password="+password,
+			"sqlite:app.db?key="+password,
+			"sqlite:none.db?password="+password,
+			"jdbc:postgresql://127.0.0.1/app?password="+password,
+			"postgres://me@127.0.0.1:1/app#"+password,
+		)
 	}
 	return out
 }
@@ -194,7 +228,14 @@ func secrets() []string {
 func TestPasswordsAreNotShown(t *testing.T) {
 	t.Run("by any command, of an address in any form", func(t *testing.T) {
 		b := onSQLite(t, "")
-		commands := [][]string{{"load"}, {"look"}, {"survey"}, {"check", "--json"}, {"during", "--", "true"}, {"history"}}
+		commands := [][]string{
+			{"load"},
+			{"look"},
+			{"survey"},
+			{"check", "--json"},
+			{"during", "--", "true"},
+			{"history"},
+		}
 		list := secrets()
 		require.Greater(t, len(list), 200)
 		for i, s := range list {
@@ -218,7 +259,10 @@ func TestPasswordsAreNotShown(t *testing.T) {
 			b := boxFor(t, e, "")
 			user := "tester"
 			if e.name == "mariadb" {
-				b.exec("CREATE USER 'secretive'@'127.0.0.1' IDENTIFIED BY 'hunter2'", "GRANT ALL ON *.* TO 'secretive'@'127.0.0.1'")
+				b.exec(
+					"CREATE USER 'secretive'@'127.0.0.1' IDENTIFIED BY 'hunter2'",
+					"GRANT ALL ON *.* TO 'secretive'@'127.0.0.1'",
+				)
 				user = "secretive"
 			}
 			b.url = as(b.url, user+":hunter2")

@@ -52,7 +52,12 @@ func TestAddedRowsAreAppended(t *testing.T) {
 		first := s.rows(t)
 
 		// The first row by hand: from now on, planned numbers begin beyond those.
-		plan := strings.Replace(appendPlan, "    rows: 5\n", "    rows: 5\n    given: {main: {code: M1, label: Main}}\n", 1)
+		plan := strings.Replace(
+			appendPlan,
+			"    rows: 5\n",
+			"    rows: 5\n    given: {main: {code: M1, label: Main}}\n",
+			1,
+		)
 		s.write("evensprout.yaml", plan)
 		load()
 		assert.Equal(t, []string{"M1"}, s.column(t, "ports", "code")[5:])
@@ -64,7 +69,12 @@ func TestAddedRowsAreAppended(t *testing.T) {
 		// A further one, with a child, more rows, and rows of a file.
 		plan = strings.Replace(plan, "label: Main}}", "label: Main}, side: {code: M2, label: Side}}", 1)
 		plan = strings.Replace(plan, "rows: 5", "rows: 7", 1)
-		plan = strings.Replace(plan, "number: {between: 1..90}}\n", "number: {between: 1..90}}\n    given: {last: {port: Port.side, number: 91}}\n", 1)
+		plan = strings.Replace(
+			plan,
+			"number: {between: 1..90}}\n",
+			"number: {between: 1..90}}\n    given: {last: {port: Port.side, number: 91}}\n",
+			1,
+		)
 		s.write("evensprout.yaml", plan)
 		s.write("goods.csv", goods+"oakum\n")
 		load()
@@ -92,28 +102,33 @@ func TestAddedRowsAreAppended(t *testing.T) {
 
 // What is put before rows that are loaded, or changes them, is a changed plan.
 func TestRowsInBetweenAreAChange(t *testing.T) {
-	onTables(t, appendTables, strings.Replace(appendPlan, "    rows: 5\n", "    rows: 5\n    given: {main: {code: M1}}\n", 1), func(t *testing.T, s *site) {
-		s.write("goods.csv", "name\nrope\ntar\n")
-		require.Zero(t, s.on("load").code)
-		before, plan := s.rows(t), s.read("evensprout.yaml")
-		refused := func(says string) {
-			t.Helper()
-			r := s.on("load")
-			assert.Equal(t, 4, r.code)
-			assert.Contains(t, r.errOut, "the plan is not the one that was loaded")
-			assert.Contains(t, r.errOut, says)
-			assert.Equal(t, before, s.rows(t))
-		}
-		s.write("evensprout.yaml", strings.Replace(plan, "given: {main", "given: {first: {code: M0}, main", 1))
-		refused("entities.Port.given.first is new")
-		s.write("evensprout.yaml", strings.Replace(plan, "code: M1", "code: M3", 1))
-		refused(`entities.Port.given.main.code was M1, and is M3`)
-		s.write("evensprout.yaml", plan)
-		s.write("goods.csv", "name\noakum\nrope\ntar\n")
-		refused("goods.csv was 14 bytes")
-		s.write("goods.csv", "name\nrope\n")
-		refused("goods.csv was 14 bytes")
-	})
+	onTables(
+		t,
+		appendTables,
+		strings.Replace(appendPlan, "    rows: 5\n", "    rows: 5\n    given: {main: {code: M1}}\n", 1),
+		func(t *testing.T, s *site) {
+			s.write("goods.csv", "name\nrope\ntar\n")
+			require.Zero(t, s.on("load").code)
+			before, plan := s.rows(t), s.read("evensprout.yaml")
+			refused := func(says string) {
+				t.Helper()
+				r := s.on("load")
+				assert.Equal(t, 4, r.code)
+				assert.Contains(t, r.errOut, "the plan is not the one that was loaded")
+				assert.Contains(t, r.errOut, says)
+				assert.Equal(t, before, s.rows(t))
+			}
+			s.write("evensprout.yaml", strings.Replace(plan, "given: {main", "given: {first: {code: M0}, main", 1))
+			refused("entities.Port.given.first is new")
+			s.write("evensprout.yaml", strings.Replace(plan, "code: M1", "code: M3", 1))
+			refused(`entities.Port.given.main.code was M1, and is M3`)
+			s.write("evensprout.yaml", plan)
+			s.write("goods.csv", "name\noakum\nrope\ntar\n")
+			refused("goods.csv was 14 bytes")
+			s.write("goods.csv", "name\nrope\n")
+			refused("goods.csv was 14 bytes")
+		},
+	)
 }
 
 const poolTables = `
@@ -146,7 +161,10 @@ entities:
 func TestPoolsGrow(t *testing.T) {
 	onTables(t, poolTables, poolPlan, func(t *testing.T, s *site) {
 		plan := func(visits, bills, seats, given string) {
-			s.write("evensprout.yaml", strings.NewReplacer("VISITS", visits, "BILLS", bills, "SEATS", seats, "GIVEN", given).Replace(poolPlan))
+			s.write(
+				"evensprout.yaml",
+				strings.NewReplacer("VISITS", visits, "BILLS", bills, "SEATS", seats, "GIVEN", given).Replace(poolPlan),
+			)
 		}
 		var dumps []string
 		load := func() {

@@ -32,7 +32,7 @@ func TestExamplesInTheDocs(t *testing.T) {
 	for _, file := range append(files, "../../README.md", "../../CONTRIBUTING.md") {
 		text, err := os.ReadFile(file)
 		require.NoError(t, err)
-		f := &folder{t, t.TempDir()}
+		f := &folder{t: t, path: t.TempDir()}
 		for _, block := range blockPattern.FindAllStringSubmatch(string(text), -1) {
 			switch {
 			case block[2] != "":
@@ -45,7 +45,12 @@ func TestExamplesInTheDocs(t *testing.T) {
 					commands++
 					got := f.shell(line)
 					if *update && !strings.Contains(want, "...") && want != "" {
-						text = bytes.Replace(text, []byte(line+"\n"+strings.TrimRight(want, "\n")+"\n"), []byte(line+"\n"+got), 1)
+						text = bytes.Replace(
+							text,
+							[]byte(line+"\n"+strings.TrimRight(want, "\n")+"\n"),
+							[]byte(line+"\n"+got),
+							1,
+						)
 						require.NoError(t, os.WriteFile(file, text, 0o644))
 						continue
 					}

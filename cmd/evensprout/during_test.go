@@ -26,7 +26,14 @@ func onDuring(t *testing.T, test func(t *testing.T, s *site)) {
 	onEngines(t, duringPlan, func(t *testing.T, s *site) {
 		s.write("schema.sql", strings.ReplaceAll(harbourScript, "{key}", s.key))
 		if s.name == "mariadb" {
-			s.write("schema.sql", "-- with a routine\nDELIMITER //\nCREATE PROCEDURE nothing() BEGIN SELECT 1; SELECT 2; END//\nDELIMITER ;\n"+strings.ReplaceAll(harbourScript, "{key}", s.key))
+			s.write(
+				"schema.sql",
+				"-- with a routine\nDELIMITER //\nCREATE PROCEDURE nothing() BEGIN SELECT 1; SELECT 2; END//\nDELIMITER ;\n"+strings.ReplaceAll(
+					harbourScript,
+					"{key}",
+					s.key,
+				),
+			)
 		}
 		test(t, s)
 	})
@@ -41,7 +48,10 @@ func (s *site) count(table string) string {
 	case "postgres":
 		return fmt.Sprintf("psql -qAt -c '%s'", sql)
 	}
-	return fmt.Sprintf("mariadb --no-defaults -N -h \"$MYSQL_HOST\" -P \"$MYSQL_PORT\" -u \"$MYSQL_USER\" \"$MYSQL_DATABASE\" -e '%s'", sql)
+	return fmt.Sprintf(
+		"mariadb --no-defaults -N -h \"$MYSQL_HOST\" -P \"$MYSQL_PORT\" -u \"$MYSQL_USER\" \"$MYSQL_DATABASE\" -e '%s'",
+		sql,
+	)
 }
 
 // sql is a shell command that runs a statement.
@@ -76,7 +86,11 @@ func TestDuringHasADatabaseOfItsOwn(t *testing.T) {
 	onDuring(t, func(t *testing.T, s *site) {
 		s.clients(t)
 		before := s.rows(t)
-		r := s.sh(s.count("berths")+"; "+s.count("ports")+"; "+s.sql("DELETE FROM visits")+"; echo told >&2; exit 7", "--schema", "schema.sql")
+		r := s.sh(
+			s.count("berths")+"; "+s.count("ports")+"; "+s.sql("DELETE FROM visits")+"; echo told >&2; exit 7",
+			"--schema",
+			"schema.sql",
+		)
 		assert.Equal(t, 7, r.code, r.errOut)
 		assert.Equal(t, "80\n41\n", r.out, "one port was there before")
 		assert.Contains(t, r.errOut, "told\n")
@@ -166,7 +180,10 @@ func TestDuringIsPrepared(t *testing.T) {
 func TestDuringSharesTheGivenDatabase(t *testing.T) {
 	onDuring(t, func(t *testing.T, s *site) {
 		s.clients(t)
-		require.Zero(t, s.run("during", "--shared", "--db", s.url, "--", "true").code) // the journal's tables are there now
+		require.Zero(
+			t,
+			s.run("during", "--shared", "--db", s.url, "--", "true").code,
+		) // the journal's tables are there now
 		before := s.rows(t)
 		for _, script := range []string{
 			s.count("ports"),
@@ -207,7 +224,9 @@ func TestRunsAtTheSameTime(t *testing.T) {
 				all.Add(1)
 				go func() {
 					defer all.Done()
-					results[i] = s.sh(s.count("berths")+"; "+s.sql("DELETE FROM berths")+"; "+s.count("berths"), flags...)
+					results[i] = s.sh(
+						s.count("berths")+"; "+s.sql("DELETE FROM berths")+"; "+s.count("berths"),
+						flags...)
 				}()
 			}
 			all.Wait()
@@ -223,7 +242,17 @@ func TestKilledRunsAreSwept(t *testing.T) {
 	onDuring(t, func(t *testing.T, s *site) {
 		s.clients(t)
 		start := func() *exec.Cmd {
-			c := s.command("during", "--schema", "schema.sql", "--db", s.url, "--", "sh", "-c", "echo $DB_NAME; exec sleep 60")
+			c := s.command(
+				"during",
+				"--schema",
+				"schema.sql",
+				"--db",
+				s.url,
+				"--",
+				"sh",
+				"-c",
+				"echo $DB_NAME; exec sleep 60",
+			)
 			out, err := c.StdoutPipe()
 			require.NoError(t, err)
 			require.NoError(t, c.Start())
@@ -258,7 +287,14 @@ func TestSignalsReachTheCommand(t *testing.T) {
 	f := newFolder(t)
 	f.sample(t)
 	for signal, want := range map[syscall.Signal]int{syscall.SIGINT: 130, syscall.SIGTERM: 143, syscall.SIGUSR1: 42} {
-		c := f.command("during", "larkwater/evensprout.yaml", "--", "sh", "-c", "trap 'exit 42' USR1; echo $DATABASE_FILE; sleep 60 & wait $!; echo no")
+		c := f.command(
+			"during",
+			"larkwater/evensprout.yaml",
+			"--",
+			"sh",
+			"-c",
+			"trap 'exit 42' USR1; echo $DATABASE_FILE; sleep 60 & wait $!; echo no",
+		)
 		var errOut bytes.Buffer
 		c.Stderr = &errOut
 		out, err := c.StdoutPipe()
@@ -321,7 +357,15 @@ func TestDuringRunsUnits(t *testing.T) {
 		assert.Empty(t, difference(before, f.dump("larkwater/larkwater.db")), how)
 	}
 	// What the command does to rows that units have written goes, too.
-	r := f.run("during", "larkwater/evensprout.yaml", "--shared", "--", "sh", "-c", `sqlite3 "$DATABASE_FILE" "UPDATE refunds SET amount = 0; DELETE FROM tickets WHERE id > 18754; UPDATE sailings SET seats_left = 1"`)
+	r := f.run(
+		"during",
+		"larkwater/evensprout.yaml",
+		"--shared",
+		"--",
+		"sh",
+		"-c",
+		`sqlite3 "$DATABASE_FILE" "UPDATE refunds SET amount = 0; DELETE FROM tickets WHERE id > 18754; UPDATE sailings SET seats_left = 1"`,
+	)
 	require.Zero(t, r.code, r.errOut)
 	assert.Empty(t, difference(before, f.dump("larkwater/larkwater.db")), r.errOut)
 

@@ -77,7 +77,11 @@ func TestAnew(t *testing.T) {
 		edit("two")
 		r = s.on("load")
 		assert.Equal(t, 4, r.code)
-		assert.Contains(t, r.errOut, "       evensprout load --anew takes the earlier rows back and loads the plan as it is now;")
+		assert.Contains(
+			t,
+			r.errOut,
+			"       evensprout load --anew takes the earlier rows back and loads the plan as it is now;",
+		)
 		r = s.on("load", "--anew", "--dry-run")
 		assert.Zero(t, r.code, r.errOut)
 		assert.Equal(t, first, s.rows(t))
@@ -96,7 +100,11 @@ func TestAnew(t *testing.T) {
 		assert.Equal(t, first[:strings.Index(first, "== notes")], s.rows(t)[:strings.Index(s.rows(t), "== notes")])
 
 		// What would be left behind stops it before anything is done.
-		s.exec(t, "UPDATE berths SET number = 99 WHERE id = 3", "INSERT INTO piles (id, port_id, number) VALUES (1, 5, 7)")
+		s.exec(
+			t,
+			"UPDATE berths SET number = 99 WHERE id = 3",
+			"INSERT INTO piles (id, port_id, number) VALUES (1, 5, 7)",
+		)
 		changed := s.rows(t)
 		edit("two")
 		r = s.on("load", "--anew")
@@ -112,7 +120,15 @@ func TestAnew(t *testing.T) {
 
 		// A plan that is refused leaves everything as it was.
 		now := s.rows(t)
-		s.write("evensprout.yaml", strings.Replace(strings.Replace(editPlan, "SEED", "three", 1), "label: {kind: locality}", "label: {choose: [a, null]}", 1))
+		s.write(
+			"evensprout.yaml",
+			strings.Replace(
+				strings.Replace(editPlan, "SEED", "three", 1),
+				"label: {kind: locality}",
+				"label: {choose: [a, null]}",
+				1,
+			),
+		)
 		r = s.on("load", "--anew")
 		assert.NotZero(t, r.code)
 		assert.Equal(t, now, s.rows(t))
@@ -181,7 +197,12 @@ FIELDS
 	edited := say("8", "      title: {kind: locality, was: label}\n      country: {choose: [XA, XB]}")
 	onTables(t, tables, old, func(t *testing.T, s *site) {
 		require.Zero(t, s.on("load").code)
-		s.exec(t, "ALTER TABLE ports RENAME COLUMN label TO title", "ALTER TABLE ports DROP COLUMN depth", "ALTER TABLE ports ADD COLUMN country VARCHAR(2) DEFAULT 'XZ' NOT NULL")
+		s.exec(
+			t,
+			"ALTER TABLE ports RENAME COLUMN label TO title",
+			"ALTER TABLE ports DROP COLUMN depth",
+			"ALTER TABLE ports ADD COLUMN country VARCHAR(2) DEFAULT 'XZ' NOT NULL",
+		)
 		s.write("evensprout.yaml", edited)
 		r := s.on("load")
 		require.Zero(t, r.code, r.errOut)

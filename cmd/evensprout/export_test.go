@@ -79,7 +79,8 @@ func (s *site) notes(t *testing.T) string {
 	script := s.noteTypes().Replace(noteScript)
 	if s.name == "mariadb" { // it reads references beside a column, and forgets them
 		script = strings.NewReplacer("REFERENCES authors (code)", "", "REFERENCES notes (id)", "", " more JSON);", " more JSON, FOREIGN KEY (author_code) REFERENCES authors (code), FOREIGN KEY (above_id) REFERENCES notes (id));",
-			"PRIMARY KEY (note_id, number)", "PRIMARY KEY (note_id, number), FOREIGN KEY (note_id) REFERENCES notes (id)").Replace(script)
+			"PRIMARY KEY (note_id, number)", "PRIMARY KEY (note_id, number), FOREIGN KEY (note_id) REFERENCES notes (id)").
+			Replace(script)
 	}
 	if s.start != nil {
 		return s.start(t).Database(t, script)
@@ -107,7 +108,17 @@ func (s *site) client(t *testing.T, script string) {
 		c = exec.Command(storetest.Client(t, "psql", "postgresql-client"), "-q", "-v", "ON_ERROR_STOP=1", s.url)
 	default:
 		host, name, _ := strings.Cut(strings.TrimPrefix(s.url, "mysql://root@127.0.0.1:"), "/")
-		c = exec.Command(storetest.Client(t, "mariadb", "mariadb-client"), "--no-defaults", "-h", "127.0.0.1", "-P", host, "-u", "root", name)
+		c = exec.Command(
+			storetest.Client(t, "mariadb", "mariadb-client"),
+			"--no-defaults",
+			"-h",
+			"127.0.0.1",
+			"-P",
+			host,
+			"-u",
+			"root",
+			name,
+		)
 	}
 	in, err := os.Open(s.file(script))
 	require.NoError(t, err)
@@ -135,7 +146,11 @@ func TestScriptsThatStockClientsLoad(t *testing.T) {
 		assert.Empty(t, difference(s.rows(t), scripted.rows(t)), "loaded, and from the script")
 
 		pair := s.other(t)
-		pair.exec(t, "INSERT INTO authors (code, label) VALUES ('OLD', 'there before')", "INSERT INTO notes (id, author_code, flag) VALUES (900001, 'OLD', true)")
+		pair.exec(
+			t,
+			"INSERT INTO authors (code, label) VALUES ('OLD', 'there before')",
+			"INSERT INTO notes (id, author_code, flag) VALUES (900001, 'OLD', true)",
+		)
 		before := pair.rows(t)
 		r = s.on("export", "--migration", "0042_notes", "--out", "migrations")
 		require.Zero(t, r.code, r.errOut)
@@ -263,7 +278,16 @@ func TestFixtureFiles(t *testing.T) {
 	assert.Regexp(t, "^LW-", bo.Booking[0].Sailing["code"])
 	assert.NotEmpty(t, bo.Booking[0].Ticket)
 
-	r = f.run("export", "larkwater/evensprout.yaml", "--row", "Passenger.7", "--references", "names", "--names", "columns")
+	r = f.run(
+		"export",
+		"larkwater/evensprout.yaml",
+		"--row",
+		"Passenger.7",
+		"--references",
+		"names",
+		"--names",
+		"columns",
+	)
 	require.Zero(t, r.code, r.errOut)
 	assert.Contains(t, r.out, `"bookings": [`)
 	r = f.run("export", "larkwater/evensprout.yaml", "--nest", "--references", "names", "--out", "all.json")
@@ -286,7 +310,11 @@ func TestStreams(t *testing.T) {
 	f.sample(t)
 	r := f.run("export", "larkwater/evensprout.yaml", "--entity", "FareClass")
 	require.Zero(t, r.code, r.errOut)
-	assert.Equal(t, "code,label,price\r\nDECK,Open deck,4.50\r\nSALOON,Saloon,7.25\r\nCABIN,Cabin,19.00\r\nBICYCLE,Bicycle,2.00\r\n", r.out)
+	assert.Equal(
+		t,
+		"code,label,price\r\nDECK,Open deck,4.50\r\nSALOON,Saloon,7.25\r\nCABIN,Cabin,19.00\r\nBICYCLE,Bicycle,2.00\r\n",
+		r.out,
+	)
 	r = f.run("export", "larkwater/evensprout.yaml", "--entity", "FareClass", "--entity", "Pier", "--format", "ndjson")
 	require.Zero(t, r.code, r.errOut)
 	lines := strings.Split(strings.TrimSpace(r.out), "\n")
@@ -336,7 +364,10 @@ func TestWrongExports(t *testing.T) {
 	assert.Empty(t, must(filepath.Glob(f.file(".*.part-*"))), "nothing half-done is left")
 	require.Zero(t, f.run("export", "larkwater/evensprout.yaml", "--out", "taken", "--overwrite").code)
 	// What an export wrote, the next one replaces, and removes what it no longer writes.
-	require.Zero(t, f.run("export", "larkwater/evensprout.yaml", "--out", "taken", "--entity", "Pier", "--format", "json").code)
+	require.Zero(
+		t,
+		f.run("export", "larkwater/evensprout.yaml", "--out", "taken", "--entity", "Pier", "--format", "json").code,
+	)
 	assert.Len(t, must(filepath.Glob(f.file("taken/*"))), 3)
 }
 
@@ -345,7 +376,11 @@ func TestEditedExports(t *testing.T) {
 	f.sample(t)
 	r := f.run("export", "larkwater/evensprout.yaml", "--out", "rows")
 	require.Zero(t, r.code, r.errOut)
-	plan, piers := string(must(os.ReadFile(f.file("rows/evensprout.yaml")))), string(must(os.ReadFile(f.file("rows/Pier.csv"))))
+	plan, piers := string(
+		must(os.ReadFile(f.file("rows/evensprout.yaml"))),
+	), string(
+		must(os.ReadFile(f.file("rows/Pier.csv"))),
+	)
 	for _, x := range []struct{ file, old, new, want string }{
 		{"rows/Pier.csv", piers[strings.LastIndex(strings.TrimSpace(piers), "\n")+1:], "", "the file has 8 rows, and its manifest says 9"},
 		{"rows/evensprout.yaml", `into: "fare_class_code"`, `into: "fare_clas_code"`, `did you mean "fare_class_code"?`},
@@ -416,11 +451,15 @@ entities:
 				o := *s
 				if made++; e.start == nil {
 					name := fmt.Sprintf("circle%d.db", made)
-					f.makeDB(name, "CREATE TABLE docks (id INTEGER PRIMARY KEY, flagship_id INTEGER REFERENCES boats (id)); CREATE TABLE boats (id INTEGER PRIMARY KEY, dock_id INTEGER NOT NULL REFERENCES docks (id));")
+					f.makeDB(
+						name,
+						"CREATE TABLE docks (id INTEGER PRIMARY KEY, flagship_id INTEGER REFERENCES boats (id)); CREATE TABLE boats (id INTEGER PRIMARY KEY, dock_id INTEGER NOT NULL REFERENCES docks (id));",
+					)
 					o.url = "sqlite:" + f.file(name)
 					return &o
 				}
-				o.url = e.start(t).Database(t, "CREATE TABLE docks (id INTEGER PRIMARY KEY, flagship_id INTEGER); CREATE TABLE boats (id INTEGER PRIMARY KEY, dock_id INTEGER NOT NULL, FOREIGN KEY (dock_id) REFERENCES docks (id)); ALTER TABLE docks ADD FOREIGN KEY (flagship_id) REFERENCES boats (id);")
+				o.url = e.start(t).
+					Database(t, "CREATE TABLE docks (id INTEGER PRIMARY KEY, flagship_id INTEGER); CREATE TABLE boats (id INTEGER PRIMARY KEY, dock_id INTEGER NOT NULL, FOREIGN KEY (dock_id) REFERENCES docks (id)); ALTER TABLE docks ADD FOREIGN KEY (flagship_id) REFERENCES boats (id);")
 				return &o
 			}
 			loaded, scripted := fresh(), fresh()

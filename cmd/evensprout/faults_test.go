@@ -184,18 +184,47 @@ func TestCutConnections(t *testing.T) {
 				}
 				return 1 << 40, 4_000 + rand.Int64N(30_000)
 			})
-			through := strings.Replace(direct, ":"+strconv.Itoa(e.start(t).Port), ":"+strconv.Itoa(p.listener.Addr().(*net.TCPAddr).Port), 1)
+			through := strings.Replace(
+				direct,
+				":"+strconv.Itoa(e.start(t).Port),
+				":"+strconv.Itoa(p.listener.Addr().(*net.TCPAddr).Port),
+				1,
+			)
 			require.NotEqual(t, direct, through)
 			failed := 0
 			for round := 0; int(p.cuts.Load()) < tries(10, 200); round++ {
 				commit := []string{"chunk", "load"}[round%2]
 				s.url = through
-				r := s.run("load", "--resume", "--chunk", "80", "--commit", commit, "--quiet", "--wait", "1m", "--db", s.url)
+				r := s.run(
+					"load",
+					"--resume",
+					"--chunk",
+					"80",
+					"--commit",
+					commit,
+					"--quiet",
+					"--wait",
+					"1m",
+					"--db",
+					s.url,
+				)
 				s.url = direct
 				if r.code != 0 {
 					failed++
 					require.Equal(t, 4, r.code, r.errOut)
-					r = s.run("load", "--resume", "--chunk", "80", "--commit", commit, "--quiet", "--wait", "1m", "--db", s.url)
+					r = s.run(
+						"load",
+						"--resume",
+						"--chunk",
+						"80",
+						"--commit",
+						commit,
+						"--quiet",
+						"--wait",
+						"1m",
+						"--db",
+						s.url,
+					)
 					require.Zero(t, r.code, r.errOut)
 				}
 				require.Empty(t, difference(after, s.rows(t)), "round %d", round)
@@ -255,8 +284,11 @@ func TestReadersNeverSeeHalfAFamily(t *testing.T) {
 			f.write("evensprout.yaml", harbourPlan(3000, 10))
 			s := &site{folder: f, engine: e}
 			s.url = s.database(t)
-			s.exec(t, "CREATE VIEW half AS SELECT p.id FROM ports p WHERE p.id < 900000 AND (SELECT count(*) FROM berths b WHERE b.port_id = p.id) <> 2",
-				"CREATE VIEW seen AS SELECT id FROM ports")
+			s.exec(
+				t,
+				"CREATE VIEW half AS SELECT p.id FROM ports p WHERE p.id < 900000 AND (SELECT count(*) FROM berths b WHERE b.port_id = p.id) <> 2",
+				"CREATE VIEW seen AS SELECT id FROM ports",
+			)
 			c := s.command(loadArgs(s)...)
 			require.NoError(t, c.Start())
 			ended := make(chan error)
@@ -292,21 +324,35 @@ func TestATriggerThatRaises(t *testing.T) {
 	onEngines(t, plan, func(t *testing.T, s *site) {
 		before := s.rows(t)
 		create := map[string][]string{
-			"sqlite": {"CREATE TRIGGER no BEFORE INSERT ON visits WHEN NEW.id = 77777 BEGIN SELECT RAISE(ABORT, 'not this one'); END"},
-			"postgres": {"CREATE FUNCTION no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.id = 77777 THEN RAISE EXCEPTION 'not this one'; END IF; RETURN NEW; END $$",
-				"CREATE TRIGGER no BEFORE INSERT ON visits FOR EACH ROW EXECUTE FUNCTION no()"},
-			"mariadb": {"CREATE TRIGGER no BEFORE INSERT ON visits FOR EACH ROW IF NEW.id = 77777 THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'not this one'; END IF"},
+			"sqlite": {
+				"CREATE TRIGGER no BEFORE INSERT ON visits WHEN NEW.id = 77777 BEGIN SELECT RAISE(ABORT, 'not this one'); END",
+			},
+			"postgres": {
+				"CREATE FUNCTION no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.id = 77777 THEN RAISE EXCEPTION 'not this one'; END IF; RETURN NEW; END $$",
+				"CREATE TRIGGER no BEFORE INSERT ON visits FOR EACH ROW EXECUTE FUNCTION no()",
+			},
+			"mariadb": {
+				"CREATE TRIGGER no BEFORE INSERT ON visits FOR EACH ROW IF NEW.id = 77777 THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'not this one'; END IF",
+			},
 		}
 		s.exec(t, create[s.name]...)
 		r := s.on("load", "--chunk", "10000")
 		assert.Equal(t, 5, r.code, r.errOut)
 		assert.Contains(t, r.errOut, "not this one")
 		assert.Contains(t, r.errOut, "Visit row 77776")
-		assert.Regexp(t, `7 chunks with 70,000 rows are committed and stay\.\n +evensprout load --resume goes on with load [0-9]+; evensprout withdraw [0-9]+ takes it back\.`, r.errOut)
+		assert.Regexp(
+			t,
+			`7 chunks with 70,000 rows are committed and stay\.\n +evensprout load --resume goes on with load [0-9]+; evensprout withdraw [0-9]+ takes it back\.`,
+			r.errOut,
+		)
 		again := s.on("load")
 		assert.Equal(t, 4, again.code)
 		assert.Contains(t, again.errOut, "was not finished")
-		assert.Regexp(t, `evensprout load --resume goes on with it; evensprout withdraw [0-9]+ takes it back`, again.errOut)
+		assert.Regexp(
+			t,
+			`evensprout load --resume goes on with it; evensprout withdraw [0-9]+ takes it back`,
+			again.errOut,
+		)
 		drop := "DROP TRIGGER no"
 		if s.name == "postgres" {
 			drop += " ON visits"
@@ -339,7 +385,12 @@ func TestAServersFullDisk(t *testing.T) {
 		require.NoError(t, server.Give(disk))
 		_, after, _ := s.undisturbed(t)
 		if s.name == "postgres" {
-			s.exec(t, "CREATE TABLESPACE small LOCATION '"+disk+"'", "TRUNCATE visits", "ALTER TABLE visits SET TABLESPACE small")
+			s.exec(
+				t,
+				"CREATE TABLESPACE small LOCATION '"+disk+"'",
+				"TRUNCATE visits",
+				"ALTER TABLE visits SET TABLESPACE small",
+			)
 		} else {
 			s.exec(t, "DROP TABLE visits", "CREATE TABLE visits (id INTEGER AUTO_INCREMENT PRIMARY KEY, port_id INTEGER NOT NULL REFERENCES ports (id), note VARCHAR(200)) ENGINE=InnoDB DATA DIRECTORY = '"+disk+"'")
 		}
@@ -439,7 +490,11 @@ func TestRightsThatALoadWouldMiss(t *testing.T) {
 		assert.Equal(t, 4, s.run("load", "--no-journal", "--db", as).code)
 
 		// The plan is wrong as well: one list tells both.
-		s.write("evensprout.yaml", strings.NewReplacer("pick: Port", "pick: Prot", "table: berths", "table: berth").Replace(s.read("evensprout.yaml")))
+		s.write(
+			"evensprout.yaml",
+			strings.NewReplacer("pick: Port", "pick: Prot", "table: berths", "table: berth").
+				Replace(s.read("evensprout.yaml")),
+		)
 		r = s.run("check", "--db", as)
 		assert.Equal(t, 3, r.code)
 		for _, want := range []string{`did you mean "Port"?`, `did you mean "berths"?`, "rows cannot be written into ports", "rows cannot be written into visits", "rows are there already: ports (1)"} {
@@ -452,7 +507,10 @@ func TestRightsThatALoadWouldMiss(t *testing.T) {
 // that a plan's clock is ahead of it.
 func TestClocksThatDisagree(t *testing.T) {
 	onEngines(t, harbourPlan(20, 10), func(t *testing.T, s *site) {
-		s.exec(t, map[string]string{"mariadb": "ALTER TABLE ports MODIFY opened_at DATETIME", "postgres": "SELECT 1", "sqlite": "SELECT 1"}[s.name])
+		s.exec(
+			t,
+			map[string]string{"mariadb": "ALTER TABLE ports MODIFY opened_at DATETIME", "postgres": "SELECT 1", "sqlite": "SELECT 1"}[s.name],
+		)
 		r := s.run("check", "--db", s.url)
 		assert.Zero(t, r.code, r.errOut)
 		zone := map[string]string{"mariadb": "+05:45", "postgres": "Asia/Kathmandu"}[s.name]
@@ -478,7 +536,10 @@ func TestWaitingForMigrations(t *testing.T) {
 		var out bytes.Buffer
 		c.Stdout, c.Stderr = &out, &out
 		require.NoError(t, c.Start())
-		s.exec(t, "CREATE TABLE visits (id "+s.key+", port_id INTEGER NOT NULL REFERENCES ports (id), note VARCHAR(200))")
+		s.exec(
+			t,
+			"CREATE TABLE visits (id "+s.key+", port_id INTEGER NOT NULL REFERENCES ports (id), note VARCHAR(200))",
+		)
 		require.NoError(t, c.Wait(), out.String())
 		assert.Empty(t, out.String(), "it is quiet")
 		assert.Regexp(t, `== visits\n[0-9]+\|`, s.rows(t))
@@ -503,7 +564,11 @@ func TestInterruptedChunks(t *testing.T) {
 		require.Error(t, c.Wait())
 		assert.Equal(t, 130, c.ProcessState.ExitCode(), errOut.String())
 		assert.Contains(t, errOut.String(), "interrupted")
-		assert.Regexp(t, `chunks? with [0-9,]+ rows are committed and stay\.\n +evensprout load --resume goes on with load [0-9]+; evensprout withdraw [0-9]+ takes it back\.`, errOut.String())
+		assert.Regexp(
+			t,
+			`chunks? with [0-9,]+ rows are committed and stay\.\n +evensprout load --resume goes on with load [0-9]+; evensprout withdraw [0-9]+ takes it back\.`,
+			errOut.String(),
+		)
 		db.Close()
 		s.noSessions(t)
 	})
@@ -519,9 +584,15 @@ func TestAFullTableOfLocks(t *testing.T) {
 		Exec(context.Context, string, ...setwise.Arg) (int64, error)
 	}).Exec
 	// One lock after the other, until the server has no room for any more.
-	_, err := exec(t.Context(), "DO $$ BEGIN FOR i IN 1..1000000 LOOP PERFORM pg_advisory_lock(i); END LOOP; EXCEPTION WHEN out_of_memory THEN NULL; END $$")
+	_, err := exec(
+		t.Context(),
+		"DO $$ BEGIN FOR i IN 1..1000000 LOOP PERFORM pg_advisory_lock(i); END LOOP; EXCEPTION WHEN out_of_memory THEN NULL; END $$",
+	)
 	if err == nil {
-		_, err = exec(t.Context(), "DO $$ BEGIN FOR i IN 1..1000000 LOOP BEGIN PERFORM pg_advisory_lock(i); EXCEPTION WHEN out_of_memory THEN EXIT; END; END LOOP; END $$")
+		_, err = exec(
+			t.Context(),
+			"DO $$ BEGIN FOR i IN 1..1000000 LOOP BEGIN PERFORM pg_advisory_lock(i); EXCEPTION WHEN out_of_memory THEN EXIT; END; END LOOP; END $$",
+		)
 	}
 	require.NoError(t, err)
 	r := s.on("load")
@@ -544,9 +615,15 @@ func TestAFullTableOfLocks(t *testing.T) {
 func TestNodesOfAClusterSeeEachOther(t *testing.T) {
 	f := newFolder(t)
 	nodes := storetest.Galera(t)
-	f.write("evensprout.yaml", "name: cluster\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 5\n    fields: {label: {kind: locality}}\n")
+	f.write(
+		"evensprout.yaml",
+		"name: cluster\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 5\n    fields: {label: {kind: locality}}\n",
+	)
 	first := &site{folder: f, engine: engines()[2]}
-	first.url = nodes[0].Database(t, "CREATE TABLE ports (id INTEGER AUTO_INCREMENT PRIMARY KEY, label VARCHAR(60) NOT NULL);")
+	first.url = nodes[0].Database(
+		t,
+		"CREATE TABLE ports (id INTEGER AUTO_INCREMENT PRIMARY KEY, label VARCHAR(60) NOT NULL);",
+	)
 	second := &site{folder: f, engine: engines()[2]}
 	second.url = nodes[1].URL(first.url[strings.LastIndexByte(first.url, '/')+1:])
 	require.Zero(t, first.on("load").code)
@@ -582,18 +659,27 @@ func TestAStandbyTakesOver(t *testing.T) {
 				require.Zero(t, s.on(args...).code)
 				args = []string{"withdraw", "--commit", "chunk"}
 			}
-			s.url = fmt.Sprintf("postgres://tester@127.0.0.1:%d,127.0.0.1:%d/%s?target_session_attrs=read-write", primary.Port, standby.Port, name)
+			s.url = fmt.Sprintf(
+				"postgres://tester@127.0.0.1:%d,127.0.0.1:%d/%s?target_session_attrs=read-write",
+				primary.Port,
+				standby.Port,
+				name,
+			)
 			c := s.command(append(args, "--db", s.url)...)
 			var out bytes.Buffer
 			c.Stdout, c.Stderr = &out, &out
 			require.NoError(t, c.Start())
 			state := map[string]string{"load": "done", "withdraw": "withdrawn"}[what]
 			steps := func() int {
-				n, err := strconv.Atoi(primary.Ask(t, name, "SELECT CASE WHEN to_regclass('evensprout.chunks') IS NULL THEN 0 ELSE 1 END"))
+				n, err := strconv.Atoi(
+					primary.Ask(t, name, "SELECT CASE WHEN to_regclass('evensprout.chunks') IS NULL THEN 0 ELSE 1 END"),
+				)
 				if err != nil || n == 0 {
 					return 0
 				}
-				n, _ = strconv.Atoi(primary.Ask(t, name, "SELECT count(*) FROM evensprout.chunks WHERE state = '"+state+"'"))
+				n, _ = strconv.Atoi(
+					primary.Ask(t, name, "SELECT count(*) FROM evensprout.chunks WHERE state = '"+state+"'"),
+				)
 				return n
 			}
 			wait := func(n int) {

@@ -43,19 +43,30 @@ func TestHintsAreFollowed(t *testing.T) {
 
 // A load that waits says for what: a name may be mistyped.
 func TestWaitingSaysForWhat(t *testing.T) {
-	onTables(t, emptyLinkTables, strings.Replace(startPlan, "table: berths", "table: bertsh", 1), func(t *testing.T, s *site) {
-		told := func(r result) int {
-			return strings.Count(r.errOut, "bertsh, and the database has none of that name") + strings.Count(r.errOut, "has no table bertsh")
-		}
-		r := s.on("load", "--wait", "300ms")
-		assert.Equal(t, 4, r.code)
-		assert.Contains(t, r.errOut, "note: waiting at most 300ms for this to change:\n")
-		assert.Equal(t, 2, told(r), r.errOut)
-		r = s.on("load", "--wait", "300ms", "--quiet")
-		assert.Equal(t, 4, r.code)
-		assert.NotContains(t, r.errOut, "note:")
-		assert.Equal(t, 1, told(r), r.errOut)
-	})
+	onTables(
+		t,
+		emptyLinkTables,
+		strings.Replace(startPlan, "table: berths", "table: bertsh", 1),
+		func(t *testing.T, s *site) {
+			told := func(r result) int {
+				return strings.Count(
+					r.errOut,
+					"bertsh, and the database has none of that name",
+				) + strings.Count(
+					r.errOut,
+					"has no table bertsh",
+				)
+			}
+			r := s.on("load", "--wait", "300ms")
+			assert.Equal(t, 4, r.code)
+			assert.Contains(t, r.errOut, "note: waiting at most 300ms for this to change:\n")
+			assert.Equal(t, 2, told(r), r.errOut)
+			r = s.on("load", "--wait", "300ms", "--quiet")
+			assert.Equal(t, 4, r.code)
+			assert.NotContains(t, r.errOut, "note:")
+			assert.Equal(t, 1, told(r), r.errOut)
+		},
+	)
 }
 
 func TestRestoreHasTheClockOfThen(t *testing.T) {

@@ -52,7 +52,12 @@ func TestAStoredJournalIsUnderstood(t *testing.T) {
 	assert.Zero(t, r.code, r.errOut)
 	assert.Contains(t, r.out, "done: 0 rows into")
 	assert.Equal(t, loaded, s.rows(t))
-	s.exec(t, "UPDATE boats SET name = 'CHANGED' WHERE id = 4", "DELETE FROM notes WHERE boat_id = 6", "DELETE FROM boats WHERE id = 6")
+	s.exec(
+		t,
+		"UPDATE boats SET name = 'CHANGED' WHERE id = 4",
+		"DELETE FROM notes WHERE boat_id = 6",
+		"DELETE FROM boats WHERE id = 6",
+	)
 	r = s.on("load", "--restore")
 	require.Zero(t, r.code, r.errOut)
 	assert.Equal(t, strings.Split(loaded, "== notes")[0], strings.Split(s.rows(t), "== notes")[0])

@@ -19,7 +19,11 @@ func TestCompareRestoreWithdraw(t *testing.T) {
 	empty := f.dump("larkwater.db")
 	r := f.run("compare")
 	assert.Equal(t, 7, r.code)
-	assert.Contains(t, r.errOut, "the journal knows no load of this plan, so the tables are held against the plan itself")
+	assert.Contains(
+		t,
+		r.errOut,
+		"the journal knows no load of this plan, so the tables are held against the plan itself",
+	)
 	r = f.run("withdraw")
 	assert.Equal(t, 2, r.code)
 	assert.Contains(t, r.errOut, "there is no load to withdraw")
@@ -63,10 +67,18 @@ func TestCompareRestoreWithdraw(t *testing.T) {
 
 	r = f.run("load")
 	assert.Equal(t, 4, r.code)
-	assert.Contains(t, r.errOut, "2 rows of load 1 are no longer there:\n         2 rows of tickets, which has 18,752 now\n       evensprout load --restore puts them back")
+	assert.Contains(
+		t,
+		r.errOut,
+		"2 rows of load 1 are no longer there:\n         2 rows of tickets, which has 18,752 now\n       evensprout load --restore puts them back",
+	)
 	r = f.run("load", "--restore", "--dry-run")
 	require.Zero(t, r.code, r.errOut)
-	assert.Contains(t, r.out, "dry run, all rolled back: sqlite:larkwater.db would be as it was loaded: 2 rows inserted, 1 changed back, 1 deleted")
+	assert.Contains(
+		t,
+		r.out,
+		"dry run, all rolled back: sqlite:larkwater.db would be as it was loaded: 2 rows inserted, 1 changed back, 1 deleted",
+	)
 	r = f.run("load", "--restore")
 	require.Zero(t, r.code, r.errOut)
 	assert.Equal(t, loaded, f.dump("larkwater.db"))
@@ -157,7 +169,10 @@ func TestAJournalOfAnotherVersion(t *testing.T) {
 		assert.Equal(t, 1, r.code, r.out)
 		assert.Contains(t, r.errOut, "load 1 was written down by another version of this program")
 	}
-	f.query("larkwater.db", `UPDATE evensprout_loads SET about = replace(about, '"format":99', '"format":1'), body = x'00'`)
+	f.query(
+		"larkwater.db",
+		`UPDATE evensprout_loads SET about = replace(about, '"format":99', '"format":1'), body = x'00'`,
+	)
 	r := f.run("compare")
 	assert.Equal(t, 1, r.code)
 	assert.Contains(t, r.errOut, "what the journal keeps of load 1 cannot be read")

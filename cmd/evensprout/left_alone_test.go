@@ -78,12 +78,17 @@ func TestRowsReferToWhatIsLeftAlone(t *testing.T) {
 		})
 	})
 	t.Run("match", func(t *testing.T) {
-		onTables(t, linkTables, strings.Replace(without, "when: empty", "when: empty\n    write: {mode: keep, match: [code]}", 1), func(t *testing.T, s *site) {
-			before := s.rows(t)
-			r := s.on("load")
-			require.Zero(t, r.code, r.errOut)
-			clean(t, s, before)
-		})
+		onTables(
+			t,
+			linkTables,
+			strings.Replace(without, "when: empty", "when: empty\n    write: {mode: keep, match: [code]}", 1),
+			func(t *testing.T, s *site) {
+				before := s.rows(t)
+				r := s.on("load")
+				require.Zero(t, r.code, r.errOut)
+				clean(t, s, before)
+			},
+		)
 	})
 	t.Run("chunks", func(t *testing.T) {
 		onTables(t, linkTables, without, func(t *testing.T, s *site) {
@@ -104,7 +109,8 @@ func TestRowsReferToWhatIsLeftAlone(t *testing.T) {
 		})
 	})
 	t.Run("nothing to find them by", func(t *testing.T) {
-		plan := strings.NewReplacer("table: ports", "table: docks", "code: P1, ", "", "code: P2, ", "", "port_id", "dock_id").Replace(without)
+		plan := strings.NewReplacer("table: ports", "table: docks", "code: P1, ", "", "code: P2, ", "", "port_id", "dock_id").
+			Replace(without)
 		onTables(t, linkTables, plan, func(t *testing.T, s *site) {
 			before := s.rows(t)
 			r := s.on("load")
@@ -197,7 +203,12 @@ func TestIfEmptyLeavesWhatHasRows(t *testing.T) {
 		r := s.on("load", "--if-empty")
 		assert.Zero(t, r.code, r.errOut)
 		assert.Contains(t, r.out, "Nothing to do")
-		assert.Equal(t, 3, strings.Count(s.on("history", "--json").out, `"began"`), "a load that writes nothing leaves no entry")
+		assert.Equal(
+			t,
+			3,
+			strings.Count(s.on("history", "--json").out, `"began"`),
+			"a load that writes nothing leaves no entry",
+		)
 	})
 }
 

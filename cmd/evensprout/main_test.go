@@ -5,6 +5,7 @@ import (
 	"debug/elf"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -32,6 +33,11 @@ func TestMain(m *testing.M) {
 	// that these tests run again whenever the program changes.
 	if os.Getenv("EVENSPROUT_TEST_MAIN") != "" {
 		main()
+	}
+	flag.Parse()
+	if testing.Short() { // what needs no built program
+		flag.Set("test.run", "^(TestWalls|TestEveryHintHasATest)$")
+		os.Exit(m.Run())
 	}
 	folder, err := os.MkdirTemp("", "evensprout-test")
 	if err != nil {
@@ -64,18 +70,20 @@ type result struct {
 type folder struct {
 	t    *testing.T
 	path string
+	env  []string // variables of the program's environment, beside PATH and HOME
 }
 
 // newFolder is once a test, because it lets others run at the same time.
 func newFolder(t *testing.T) *folder {
 	t.Parallel()
-	return &folder{t, t.TempDir()}
+	return &folder{t: t, path: t.TempDir()}
 }
 
 func (f *folder) command(args ...string) *exec.Cmd {
 	c := exec.Command(program, args...)
 	c.Dir = f.path
 	c.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + f.path}
+	c.Env = append(c.Env, f.env...)
 	return c
 }
 
@@ -117,14 +125,17 @@ func (f *folder) query(name, sql string) []string {
 	require.NoError(f.t, err)
 	defer conn.Close()
 	var rows []string
-	require.NoError(f.t, sqlitex.ExecuteTransient(conn, sql, &sqlitex.ExecOptions{ResultFunc: func(s *sqlite.Stmt) error {
-		var cells []string
-		for i := range s.ColumnCount() {
-			cells = append(cells, s.ColumnText(i))
-		}
-		rows = append(rows, strings.Join(cells, "|"))
-		return nil
-	}}))
+	require.NoError(
+		f.t,
+		sqlitex.ExecuteTransient(conn, sql, &sqlitex.ExecOptions{ResultFunc: func(s *sqlite.Stmt) error {
+			var cells []string
+			for i := range s.ColumnCount() {
+				cells = append(cells, s.ColumnText(i))
+			}
+			rows = append(rows, strings.Join(cells, "|"))
+			return nil
+		}}),
+	)
 	return rows
 }
 
@@ -167,8 +178,10 @@ func TestDemoIsTheSameHoweverItIsLoaded(t *testing.T) {
 	assert.Contains(t, again.errOut, "is there already: nothing was changed")
 	assert.Zero(t, f.run("demo", "one", "--anew").code)
 	assert.Empty(t, f.query("one/larkwater.db", "PRAGMA foreign_key_check"))
-	assert.Equal(t, []string{"0"}, f.query("one/larkwater.db",
-		"SELECT count(*) FROM bookings b WHERE round(100*total) <> (SELECT round(100*sum(price)) FROM tickets t WHERE t.booking_id = b.id)"))
+	assert.Equal(t, []string{"0"}, f.query(
+		"one/larkwater.db",
+		"SELECT count(*) FROM bookings b WHERE round(100*total) <> (SELECT round(100*sum(price)) FROM tickets t WHERE t.booking_id = b.id)",
+	))
 }
 
 // sample is the sample's folder as it is before its units are run.
@@ -187,7 +200,12 @@ func TestFromSurveyToLook(t *testing.T) {
 	r := f.run("survey", "--db", "sqlite:app.db", "--out", "evensprout.yaml")
 	require.Zero(t, r.code, r.errOut)
 	assert.Contains(t, r.out, "a plan for 13 tables")
-	assert.Equal(t, 1, f.run("survey", "--db", "sqlite:app.db", "--out", "evensprout.yaml").code, "a plan is never overwritten")
+	assert.Equal(
+		t,
+		1,
+		f.run("survey", "--db", "sqlite:app.db", "--out", "evensprout.yaml").code,
+		"a plan is never overwritten",
+	)
 	r = f.run("check")
 	require.Zero(t, r.code, r.errOut)
 	assert.Contains(t, r.out, "13 entities")
@@ -232,7 +250,11 @@ CREATE TABLE "we ird" ("a b" INTEGER PRIMARY KEY, "c-d" TEXT, "select" TEXT NOT 
 	r = f.run("load", "odd.yaml")
 	require.Zero(t, r.code, r.errOut)
 	assert.Empty(t, f.query("odd.db", "PRAGMA foreign_key_check"))
-	assert.Equal(t, []string{"100"}, f.query("odd.db", "SELECT count(DISTINCT id) FROM users WHERE id LIKE '________-____-4%'"))
+	assert.Equal(
+		t,
+		[]string{"100"},
+		f.query("odd.db", "SELECT count(DISTINCT id) FROM users WHERE id LIKE '________-____-4%'"),
+	)
 }
 
 func TestLookShowsLabelsOfReferences(t *testing.T) {
@@ -281,16 +303,32 @@ func TestEditsOnlyAdd(t *testing.T) {
 	f := newFolder(t)
 	f.sample(t)
 	edited := strings.Replace(demo.Entities, "    rows: 5000\n", "    rows: 5500\n", 1)
-	edited = strings.Replace(edited, "      code:        {pattern: \"[A-Z]{3}\", unique: true}\n", "      code:        {pattern: \"[A-Z]{3}\", unique: true}\n      colour:      {kind: colour}\n", 1)
+	edited = strings.Replace(
+		edited,
+		"      code:        {pattern: \"[A-Z]{3}\", unique: true}\n",
+		"      code:        {pattern: \"[A-Z]{3}\", unique: true}\n      colour:      {kind: colour}\n",
+		1,
+	)
 	f.write("edited.yaml", edited)
 	f.makeDB("edited.db", strings.Replace(demo.Schema, "closed_on   DATE ", "colour TEXT, closed_on   DATE ", 1))
 	r := f.run("load", "edited.yaml", "--db", "sqlite:edited.db")
 	require.Zero(t, r.code, r.errOut)
 	for _, table := range []string{"fare_classes", "vessels", "amenities", "vessel_amenities", "crew", "timetable", "sailings"} {
-		assert.Equal(t, f.query("larkwater/larkwater.db", "SELECT * FROM "+table), f.query("edited.db", "SELECT * FROM "+table), table)
+		assert.Equal(
+			t,
+			f.query("larkwater/larkwater.db", "SELECT * FROM "+table),
+			f.query("edited.db", "SELECT * FROM "+table),
+			table,
+		)
 	}
 	for _, table := range []string{"passengers", "bookings", "tickets"} {
-		before, after := f.query("larkwater/larkwater.db", "SELECT * FROM "+table), f.query("edited.db", "SELECT * FROM "+table)
+		before, after := f.query(
+			"larkwater/larkwater.db",
+			"SELECT * FROM "+table,
+		), f.query(
+			"edited.db",
+			"SELECT * FROM "+table,
+		)
 		require.Less(t, len(before), len(after))
 		assert.Equal(t, before, after[:len(before)], table)
 	}
@@ -309,7 +347,13 @@ func TestACollisionIsToldAndLeavesNothing(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal([]byte(r.out), &preview))
 	email := preview.Entities[0].First[2+4321]["email"].(string)
-	f.makeDB("larkwater.db", fmt.Sprintf("INSERT INTO passengers VALUES (900001, 'X', 'Y', '%s', NULL, 'ZZ000000', 'active', 0, '2026-01-01 00:00:00', NULL, 0)", email))
+	f.makeDB(
+		"larkwater.db",
+		fmt.Sprintf(
+			"INSERT INTO passengers VALUES (900001, 'X', 'Y', '%s', NULL, 'ZZ000000', 'active', 0, '2026-01-01 00:00:00', NULL, 0)",
+			email,
+		),
+	)
 	before := f.dump("larkwater.db")
 	r = f.run("load")
 	assert.Equal(t, 5, r.code)
@@ -455,7 +499,8 @@ func TestAFullDisk(t *testing.T) {
 	c.Dir = f.path
 	out, err := c.CombinedOutput()
 	var exit *exec.ExitError
-	if err != nil && !errors.As(err, &exit) || strings.Contains(string(out), "unshare") || strings.Contains(string(out), "mount:") {
+	if err != nil && !errors.As(err, &exit) || strings.Contains(string(out), "unshare") ||
+		strings.Contains(string(out), "mount:") {
 		t.Skipf("SKIPPED, no private mounts here: %s", out)
 	}
 	assert.Equal(t, 1, c.ProcessState.ExitCode(), string(out))
@@ -565,13 +610,19 @@ func TestRowsFromFiles(t *testing.T) {
 	r := f.run("load", "--db", "sqlite:app.db")
 	require.Zero(t, r.code, r.errOut)
 	assert.Empty(t, r.errOut, "no warnings: the key is unique")
-	rows := f.query("app.db", "SELECT p.code, s.code, amount, valid_on, label, token FROM prices p JOIN sailings s ON s.id = sailing_id ORDER BY p.id")
+	rows := f.query(
+		"app.db",
+		"SELECT p.code, s.code, amount, valid_on, label, token FROM prices p JOIN sailings s ON s.id = sailing_id ORDER BY p.id",
+	)
 	require.Len(t, rows, 2)
 	assert.Regexp(t, "^DECK\\|S-1\\|4.5\\|2026-06-01\\|deck on S-1\\|[0-9]{8}$", rows[0])
 	assert.Regexp(t, "^CABIN\\|S-2\\|19\\|\\|cabin on S-2\\|[0-9]{8}$", rows[1])
 
 	// What is grown beside a row stays with its key when a line is put before it.
-	f.write("prices.csv", "Code,Sailing,Amount,Day\nBIKE,S-1,2.00,2026-06-03\nDECK,S-1,4.50,2026-06-01\nCABIN,S-2,19,\n")
+	f.write(
+		"prices.csv",
+		"Code,Sailing,Amount,Day\nBIKE,S-1,2.00,2026-06-03\nDECK,S-1,4.50,2026-06-01\nCABIN,S-2,19,\n",
+	)
 	f.makeDB("again.db", fileTables)
 	require.Zero(t, f.run("load", "--db", "sqlite:again.db").code)
 	const tokens = "SELECT code, token FROM prices WHERE code <> 'BIKE' ORDER BY code"
@@ -580,7 +631,10 @@ func TestRowsFromFiles(t *testing.T) {
 	// The same rows in other formats have the same fingerprint.
 	print := f.run("preview", "--entity", "Price").out
 	print = print[strings.Index(print, "fingerprint"):strings.Index(print, "\n")]
-	f.write("prices.ndjson", "{\"Code\":\"BIKE\",\"Sailing\":\"S-1\",\"Amount\":2.00,\"Day\":\"2026-06-03\"}\n{\"Code\":\"DECK\",\"Sailing\":\"S-1\",\"Amount\":4.5,\"Day\":\"2026-06-01\"}\n{\"Code\":\"CABIN\",\"Sailing\":\"S-2\",\"Amount\":19}\n")
+	f.write(
+		"prices.ndjson",
+		"{\"Code\":\"BIKE\",\"Sailing\":\"S-1\",\"Amount\":2.00,\"Day\":\"2026-06-03\"}\n{\"Code\":\"DECK\",\"Sailing\":\"S-1\",\"Amount\":4.5,\"Day\":\"2026-06-01\"}\n{\"Code\":\"CABIN\",\"Sailing\":\"S-2\",\"Amount\":19}\n",
+	)
 	f.write("other.yaml", strings.Replace(filePlan, "prices.csv", "prices.ndjson", 1))
 	assert.Contains(t, f.run("preview", "other.yaml", "--entity", "Price").out, print)
 	assert.Equal(t, "fingerprint d8df295fcb5e7c4e11a88210662582e4", print, "rows of files belong to the edition, too")
@@ -610,7 +664,10 @@ func TestFilesThatDoNotFit(t *testing.T) {
 // Placeholder files appear with the rows, and not without them.
 func TestPlaceholderFiles(t *testing.T) {
 	f := newFolder(t)
-	f.write("evensprout.yaml", "name: x\nseed: x\nclock: 2026-05-01T08:00:00Z\nentities:\n  Boat:\n    table: boats\n    rows: 30\n    fields:\n      name: {kind: noun}\n      photo: {file: {folder: media/images, as: png, size: 20x10}, nulls: 10%}\n")
+	f.write(
+		"evensprout.yaml",
+		"name: x\nseed: x\nclock: 2026-05-01T08:00:00Z\nentities:\n  Boat:\n    table: boats\n    rows: 30\n    fields:\n      name: {kind: noun}\n      photo: {file: {folder: media/images, as: png, size: 20x10}, nulls: 10%}\n",
+	)
 	const tables = "CREATE TABLE boats (id INTEGER PRIMARY KEY, name TEXT, photo TEXT);"
 	f.makeDB("a.db", tables)
 	require.Zero(t, f.run("preview").code)
@@ -653,8 +710,21 @@ func TestPlaceholderFiles(t *testing.T) {
 func TestPreviewOfOneRow(t *testing.T) {
 	f := newFolder(t)
 	f.write("evensprout.yaml", strings.Replace(demo.Entities, "rows: 5000\n", "rows: 1000000000\n", 1))
-	f.write("huge.yaml", strings.Replace(strings.Replace(demo.Entities, "rows: 5000\n", "rows: 100000000\n", 1), "[A-HJ-NP-Z]{2}", "[A-HJ-NP-Z]{5}", -1))
-	assert.Contains(t, f.run("preview").errOut, "need different values of", "a plan too large for its patterns is told so")
+	f.write(
+		"huge.yaml",
+		strings.Replace(
+			strings.Replace(demo.Entities, "rows: 5000\n", "rows: 100000000\n", 1),
+			"[A-HJ-NP-Z]{2}",
+			"[A-HJ-NP-Z]{5}",
+			-1,
+		),
+	)
+	assert.Contains(
+		t,
+		f.run("preview").errOut,
+		"need different values of",
+		"a plan too large for its patterns is told so",
+	)
 	r := f.run("preview", "huge.yaml", "--entity", "Passenger", "--row", "99999999", "--json")
 	require.Zero(t, r.code, r.errOut)
 	var one struct {
@@ -702,7 +772,10 @@ func TestPreviewOfSpreads(t *testing.T) {
 // reach the screen.
 func TestOutputIsPlain(t *testing.T) {
 	f := newFolder(t)
-	f.makeDB("app.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, name TEXT); INSERT INTO t VALUES (1, char(27) || '[31mred' || char(10) || 'x')")
+	f.makeDB(
+		"app.db",
+		"CREATE TABLE t (id INTEGER PRIMARY KEY, name TEXT); INSERT INTO t VALUES (1, char(27) || '[31mred' || char(10) || 'x')",
+	)
 	r := f.run("look", "t", "--db", "sqlite:app.db")
 	require.Zero(t, r.code)
 	assert.NotContains(t, r.out, "\x1b")

@@ -66,7 +66,16 @@ func TestPartsThatAreKilled(t *testing.T) {
 			go func() {
 				defer all.Done()
 				for try := 0; try < 60; try++ {
-					c := s.command("load", "--part", fmt.Sprintf("%d/%d", n+1, parts), "--chunk", "60", "--json", "--db", s.url)
+					c := s.command(
+						"load",
+						"--part",
+						fmt.Sprintf("%d/%d", n+1, parts),
+						"--chunk",
+						"60",
+						"--json",
+						"--db",
+						s.url,
+					)
 					var out, errOut strings.Builder
 					c.Stdout, c.Stderr = &out, &errOut
 					if !assert.NoError(t, c.Start()) {
@@ -193,7 +202,10 @@ func TestPartsOneAfterTheOther(t *testing.T) {
 
 		// Invariants are looked at when all is there, whoever is the last.
 		for _, last := range [][]string{{"--part", "2/2"}, {"--resume"}} {
-			s.write("evensprout.yaml", harbourPlan(300, 500)+"always:\n  no port is called so: every Port has label == \"nothing\"\n")
+			s.write(
+				"evensprout.yaml",
+				harbourPlan(300, 500)+"always:\n  no port is called so: every Port has label == \"nothing\"\n",
+			)
 			r = s.on("load", "--part", "1/2")
 			require.Zero(t, r.code, r.errOut)
 			r = s.on(append([]string{"load"}, last...)...)
@@ -215,7 +227,8 @@ func TestPartsOneAfterTheOther(t *testing.T) {
 // that wrote them, and some rows be left out, with what hangs on them.
 func TestPartsWithKeysOfTheDatabase(t *testing.T) {
 	plan := strings.NewReplacer("table: ports\n", "table: ports\n    keys: database\n", "table: berths\n", "table: berths\n    keys: database\n", "table: visits\n", "table: visits\n    keys: database\n",
-		"on_violation: {unique: redraw}", "on_violation: {unique: skip}").Replace(harbourPlan(200, 300))
+		"on_violation: {unique: redraw}", "on_violation: {unique: skip}").
+		Replace(harbourPlan(200, 300))
 	onEngines(t, plan, func(t *testing.T, s *site) {
 		var codes []string
 		for i := range 20000 {
@@ -226,7 +239,15 @@ func TestPartsWithKeysOfTheDatabase(t *testing.T) {
 		}
 		for _, resume := range []bool{false, true} {
 			for _, n := range []int{2, 4, 1, 3} {
-				args := []string{"load", "--part", fmt.Sprintf("%d/4", n), "--chunk", "30", "--rejects", fmt.Sprintf("rejects-%v-%d.ndjson", resume, n)}
+				args := []string{
+					"load",
+					"--part",
+					fmt.Sprintf("%d/4", n),
+					"--chunk",
+					"30",
+					"--rejects",
+					fmt.Sprintf("rejects-%v-%d.ndjson", resume, n),
+				}
 				if resume && n != 2 {
 					args = []string{"load", "--resume", "--rejects", "rejects-resumed.ndjson"}
 				}
@@ -239,7 +260,10 @@ func TestPartsWithKeysOfTheDatabase(t *testing.T) {
 			rows := s.rows(t)
 			visits := strings.Count(rows[strings.Index(rows, "== visits"):], "\n") - 1
 			berths := strings.Count(rows[strings.Index(rows, "== berths"):strings.Index(rows, "== ports")], "\n") - 1
-			ports := strings.Count(rows[strings.Index(rows, "== ports"):strings.Index(rows, "== visits")], "\n") - 20001 - 1
+			ports := strings.Count(
+				rows[strings.Index(rows, "== ports"):strings.Index(rows, "== visits")],
+				"\n",
+			) - 20001 - 1
 			assert.Greater(t, ports, 100)
 			assert.Less(t, ports, 200, "a fifth of the codes are taken")
 			assert.Equal(t, 2*ports, berths, "what hangs on a row is left out with it")

@@ -38,7 +38,14 @@ func TestSuitesOfOtherProjects(t *testing.T) {
 			s.write("bo.json", bo.out)
 			during := func(command ...string) result {
 				c := s.command(append([]string{"during", "--schema", "schema.sql", "--db", s.url, "--"}, command...)...)
-				c.Env = append(os.Environ(), "HOME="+s.path, "XDG_CACHE_HOME="+s.path, "GOCACHE="+goEnv(t, "GOCACHE"), "GOMODCACHE="+goEnv(t, "GOMODCACHE"), "DATABASE_URL=")
+				c.Env = append(
+					os.Environ(),
+					"HOME="+s.path,
+					"XDG_CACHE_HOME="+s.path,
+					"GOCACHE="+goEnv(t, "GOCACHE"),
+					"GOMODCACHE="+goEnv(t, "GOMODCACHE"),
+					"DATABASE_URL=",
+				)
 				out, _ := c.CombinedOutput()
 				return result{c.ProcessState.ExitCode(), string(out), ""}
 			}

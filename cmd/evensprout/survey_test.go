@@ -86,16 +86,24 @@ func TestSurveyAndLoadFillEveryTable(t *testing.T) {
 	f := newFolder(t)
 	t.Run("sqlite", func(t *testing.T) {
 		f.makeDB("filled.db", sqliteTables)
-		filled(t, &folder{t, f.path}, "sqlite:filled.db", "--rows", "300")
+		filled(t, &folder{t: t, path: f.path}, "sqlite:filled.db", "--rows", "300")
 		assert.Empty(t, f.query("filled.db", "PRAGMA foreign_key_check"))
 		require.NoError(t, os.Remove(filepath.Join(f.path, "draft.yaml")))
 	})
 	t.Run("postgres", func(t *testing.T) {
-		filled(t, &folder{t, f.path}, storetest.Postgres(t).Owned(t, strings.ReplaceAll(postgresTables, "citext_like", "varchar(9)")), "--rows", "300", "--names", "camel")
+		filled(
+			t,
+			&folder{t: t, path: f.path},
+			storetest.Postgres(t).Owned(t, strings.ReplaceAll(postgresTables, "citext_like", "varchar(9)")),
+			"--rows",
+			"300",
+			"--names",
+			"camel",
+		)
 		require.NoError(t, os.Remove(filepath.Join(f.path, "draft.yaml")))
 	})
 	t.Run("mariadb", func(t *testing.T) {
-		filled(t, &folder{t, f.path}, storetest.MariaDB(t).Database(t, mariaTables), "--rows", "150")
+		filled(t, &folder{t: t, path: f.path}, storetest.MariaDB(t).Database(t, mariaTables), "--rows", "150")
 	})
 }
 
@@ -133,7 +141,13 @@ func TestLearningKeepsWhatIsRareToItself(t *testing.T) {
 		}
 		rows = append(rows, fmt.Sprintf("(%d, '%s', %s, %d, '2024-03-%02d')", i+1, status, note, 1000+i*10, i%28+1))
 	}
-	f.makeDB("app.db", "CREATE TABLE cases (id INTEGER PRIMARY KEY, status VARCHAR(20) NOT NULL, note VARCHAR(20), cents INTEGER NOT NULL, seen DATE NOT NULL);\nINSERT INTO cases VALUES "+strings.Join(rows, ", ")+";")
+	f.makeDB(
+		"app.db",
+		"CREATE TABLE cases (id INTEGER PRIMARY KEY, status VARCHAR(20) NOT NULL, note VARCHAR(20), cents INTEGER NOT NULL, seen DATE NOT NULL);\nINSERT INTO cases VALUES "+strings.Join(
+			rows,
+			", ",
+		)+";",
+	)
 	r := f.run("survey", "--db", "sqlite:app.db", "--learn")
 	require.Zero(t, r.code, r.errOut)
 	assert.NotContains(t, r.out, "secret")
@@ -177,7 +191,11 @@ func TestSurveyOfStructs(t *testing.T) {
 	r = f.run("survey", "--structs", "models", "--db", "sqlite:app.db", "-o", "plan.yaml")
 	require.Zero(t, r.code, r.errOut)
 	assert.Contains(t, r.errOut, "models/models.go:14:2: the field Passenger.Nickname has no column in passengers")
-	assert.Contains(t, r.errOut, "models/models.go:15:2: Passenger.Tel (string) cannot hold NULL, which the column passengers.tel may be")
+	assert.Contains(
+		t,
+		r.errOut,
+		"models/models.go:15:2: Passenger.Tel (string) cannot hold NULL, which the column passengers.tel may be",
+	)
 	assert.Contains(t, f.read("plan.yaml"), "FirstName:")
 	assert.Contains(t, f.read("plan.yaml"), "column: given_name")
 	require.Zero(t, f.run("load", "plan.yaml").code)
@@ -189,8 +207,11 @@ func TestSurveyOfStructs(t *testing.T) {
 // in the database is told before.
 func TestCheckHoldsRowsAgainstTheTables(t *testing.T) {
 	f := newFolder(t)
-	f.makeDB("app.db", `CREATE TABLE piers (id INTEGER PRIMARY KEY, code VARCHAR(4) NOT NULL, seats SMALLINT NOT NULL CHECK (seats BETWEEN 4 AND 20), price DECIMAL(4,2), opened DATE, closed DATE, CHECK (closed > opened));
-CREATE TRIGGER watch AFTER INSERT ON piers BEGIN SELECT 1; END;`)
+	f.makeDB(
+		"app.db",
+		`CREATE TABLE piers (id INTEGER PRIMARY KEY, code VARCHAR(4) NOT NULL, seats SMALLINT NOT NULL CHECK (seats BETWEEN 4 AND 20), price DECIMAL(4,2), opened DATE, closed DATE, CHECK (closed > opened));
+CREATE TRIGGER watch AFTER INSERT ON piers BEGIN SELECT 1; END;`,
+	)
 	f.write("plan.yaml", `name: x
 seed: x
 clock: 2026-05-01T08:00:00Z
@@ -211,12 +232,21 @@ entities:
 	for _, want := range []string{"plan.yaml:10:7: Pier row", "8 characters are too long for VARCHAR(4)", "does not meet CHECK (seats BETWEEN 4 AND 20)", "is out of range for SMALLINT, which goes from -32768 to 32767", "is out of range for DECIMAL(4,2)", "does not meet CHECK (closed > opened)"} {
 		assert.Contains(t, r.errOut, want)
 	}
-	f.write("plan.yaml", strings.NewReplacer(`{text: "P{id}-{seats}"}`, `{pattern: "[A-Z]{4}"}`, "40000]", "90]", "400.00", "40.00", "price: {between: [1.00", "price: {between: [2.00").Replace(f.read("plan.yaml"))+"    meets: [\"seats BETWEEN 4 AND 20\", closed > opened]\n")
+	f.write(
+		"plan.yaml",
+		strings.NewReplacer(`{text: "P{id}-{seats}"}`, `{pattern: "[A-Z]{4}"}`, "40000]", "90]", "400.00", "40.00", "price: {between: [1.00", "price: {between: [2.00").
+			Replace(f.read("plan.yaml"))+
+			"    meets: [\"seats BETWEEN 4 AND 20\", closed > opened]\n",
+	)
 	r = f.run("check", "plan.yaml")
 	require.Zero(t, r.code, r.errOut)
 	assert.Contains(t, r.errOut, "warning: triggers run when rows are written into piers: watch")
 	require.Zero(t, f.run("load", "plan.yaml").code)
-	assert.Equal(t, []string{"0"}, f.query("app.db", "SELECT count(*) FROM piers WHERE seats NOT BETWEEN 4 AND 20 OR closed <= opened"))
+	assert.Equal(
+		t,
+		[]string{"0"},
+		f.query("app.db", "SELECT count(*) FROM piers WHERE seats NOT BETWEEN 4 AND 20 OR closed <= opened"),
+	)
 	r = f.run("check", "plan.yaml", "--db", "sqlite:app.db?mode=ro")
 	assert.Equal(t, 4, r.code)
 	assert.Contains(t, r.errOut, "rows cannot be written into piers: the URL says mode=ro")
@@ -224,7 +254,10 @@ entities:
 	r = f.run("check", "plan.yaml")
 	assert.Equal(t, 4, r.code)
 	assert.Contains(t, r.errOut, "what Pier would load is there already: the table piers holds rows (400): ")
-	f.write("plan.yaml", strings.Replace(f.read("plan.yaml"), "closed > opened", "closed > opened AND closed < opened", 1))
+	f.write(
+		"plan.yaml",
+		strings.Replace(f.read("plan.yaml"), "closed > opened", "closed > opened AND closed < opened", 1),
+	)
 	r = f.run("preview", "plan.yaml")
 	assert.NotZero(t, r.code)
 	assert.Contains(t, r.errOut, "none of 1000 draws meets the condition closed > opened AND closed < opened")
@@ -242,13 +275,27 @@ CREATE TRIGGER shut BEFORE INSERT ON locks BEGIN SELECT RAISE(ABORT, 'the locks 
 	r := f.run("load", "plan.yaml", "--commit", "chunk", "--on-violation", "all=skip")
 	assert.Equal(t, 6, r.code, r.errOut)
 	assert.Contains(t, r.out, "These got no row:\n  Lock (locks): Lock row 0: the locks are shut")
-	assert.NotEqual(t, []string{"0"}, f.query("app.db", "SELECT count(*) FROM ports"), "rows that need no lock are there")
+	assert.NotEqual(
+		t,
+		[]string{"0"},
+		f.query("app.db", "SELECT count(*) FROM ports"),
+		"rows that need no lock are there",
+	)
 }
 
 func TestLookWithAConditionAndSizes(t *testing.T) {
 	f := newFolder(t)
 	f.sample(t)
-	r := f.run("look", "larkwater/evensprout.yaml", "Booking", "--where", "status = 'open' AND total > 50", "--limit", "2", "--json")
+	r := f.run(
+		"look",
+		"larkwater/evensprout.yaml",
+		"Booking",
+		"--where",
+		"status = 'open' AND total > 50",
+		"--limit",
+		"2",
+		"--json",
+	)
 	require.Zero(t, r.code, r.errOut)
 	var out struct{ Rows []map[string]any }
 	require.NoError(t, json.Unmarshal([]byte(r.out), &out))

@@ -49,11 +49,19 @@ func TestMoreRowsAlwaysGoIn(t *testing.T) {
 	for name, args := range ways {
 		t.Run(name, func(t *testing.T) {
 			onTables(t, linkTables, growPlan(8, 10), func(t *testing.T, s *site) {
-				others := []string{"INSERT INTO ports (id, code, label) VALUES (10, 'mine', 'mine')", "INSERT INTO berths (id, port_id, number) VALUES (30, 10, 5)"}
+				others := []string{
+					"INSERT INTO ports (id, code, label) VALUES (10, 'mine', 'mine')",
+					"INSERT INTO berths (id, port_id, number) VALUES (30, 10, 5)",
+				}
 				before := s.rows(t)
 				r := s.on(append([]string{"load"}, args...)...)
 				require.Zero(t, r.code, r.errOut)
-				assert.Contains(t, r.errOut, "note: Port: planned keys are taken in ports, so 8 rows have the keys from 503 on", "id 1 is a stranger's")
+				assert.Contains(
+					t,
+					r.errOut,
+					"note: Port: planned keys are taken in ports, so 8 rows have the keys from 503 on",
+					"id 1 is a stranger's",
+				)
 				assert.Subset(t, s.column(t, "ports", "id"), []string{"503", "510"})
 				assert.Zero(t, s.on("compare").code)
 				r = s.on("load")
@@ -69,7 +77,11 @@ func TestMoreRowsAlwaysGoIn(t *testing.T) {
 				s.asLoaded(t)
 
 				// What the application adds afterwards collides with nothing.
-				s.exec(t, "INSERT INTO ports (code, label) VALUES ('next', 'next')", "DELETE FROM ports WHERE code = 'next'")
+				s.exec(
+					t,
+					"INSERT INTO ports (code, label) VALUES ('next', 'next')",
+					"DELETE FROM ports WHERE code = 'next'",
+				)
 
 				s.write("evensprout.yaml", growPlan(20, 30))
 				r = s.on(append([]string{"load"}, args...)...)
@@ -103,7 +115,12 @@ func TestMoreRowsAlwaysGoIn(t *testing.T) {
 		})
 	})
 	t.Run("a further set, and given rows", func(t *testing.T) {
-		plan := strings.Replace(growPlan(8, 10), "    rows: 8\n", "    rows: 8\n    given:\n      north: {code: N1, label: North}\n      south: {code: S1, label: South}\n", 1)
+		plan := strings.Replace(
+			growPlan(8, 10),
+			"    rows: 8\n",
+			"    rows: 8\n    given:\n      north: {code: N1, label: North}\n      south: {code: S1, label: South}\n",
+			1,
+		)
 		onTables(t, linkTables, plan, func(t *testing.T, s *site) {
 			before := s.rows(t)
 			r := s.on("load")
@@ -123,7 +140,9 @@ func TestMoreRowsAlwaysGoIn(t *testing.T) {
 
 // The demo's plan grows after its sales: the rows that units added have keys of their own.
 func TestTheDemoGrowsAfterItsSales(t *testing.T) {
-	tables := regexp.MustCompile(`INTEGER +PRIMARY KEY`).ReplaceAllString(demo.Schema, "{key}") // on servers such columns number rows only as identities
+	tables := regexp.MustCompile(`INTEGER +PRIMARY KEY`).
+		ReplaceAllString(demo.Schema, "{key}")
+		// on servers such columns number rows only as identities
 	onTables(t, tables, "", func(t *testing.T, s *site) {
 		require.Zero(t, s.run("demo", "--without-units").code)
 		plan := "larkwater/evensprout.yaml"
@@ -181,14 +200,23 @@ CREATE TABLE crew (id {key}, vessel_id INTEGER NOT NULL REFERENCES vessels (id),
 INSERT INTO vessels (id, name) VALUES (1, 'mine');
 INSERT INTO crew (id, vessel_id, name) VALUES (1, 1, 'me');`
 	plan := func(rows int) string {
-		return fmt.Sprintf("name: circles\nseed: c\nclock: 2026-05-01T08:00:00Z\nentities:\n  Vessel:\n    table: vessels\n    rows: %d\n    fields: {name: {kind: locality}, captain_id: {pick: Crew, nulls: 20%%}}\n"+
-			"  Crew:\n    table: crew\n    per: {Vessel: 2}\n    fields: {name: {kind: name}}\n", rows)
+		return fmt.Sprintf(
+			"name: circles\nseed: c\nclock: 2026-05-01T08:00:00Z\nentities:\n  Vessel:\n    table: vessels\n    rows: %d\n    fields: {name: {kind: locality}, captain_id: {pick: Crew, nulls: 20%%}}\n"+
+				"  Crew:\n    table: crew\n    per: {Vessel: 2}\n    fields: {name: {kind: name}}\n",
+			rows,
+		)
 	}
 	onTables(t, tables, plan(6), func(t *testing.T, s *site) {
 		if s.name == "sqlite" { // it adds no constraint later
-			s.exec(t, "DROP TABLE crew", "DROP TABLE vessels", "CREATE TABLE vessels (id INTEGER PRIMARY KEY, name VARCHAR(60) NOT NULL, captain_id INTEGER NULL REFERENCES crew (id))",
+			s.exec(
+				t,
+				"DROP TABLE crew",
+				"DROP TABLE vessels",
+				"CREATE TABLE vessels (id INTEGER PRIMARY KEY, name VARCHAR(60) NOT NULL, captain_id INTEGER NULL REFERENCES crew (id))",
 				"CREATE TABLE crew (id INTEGER PRIMARY KEY, vessel_id INTEGER NOT NULL REFERENCES vessels (id), name VARCHAR(60) NOT NULL)",
-				"INSERT INTO vessels (id, name) VALUES (1, 'mine')", "INSERT INTO crew (id, vessel_id, name) VALUES (1, 1, 'me')")
+				"INSERT INTO vessels (id, name) VALUES (1, 'mine')",
+				"INSERT INTO crew (id, vessel_id, name) VALUES (1, 1, 'me')",
+			)
 		} else {
 			s.exec(t, "ALTER TABLE vessels ADD CONSTRAINT captains FOREIGN KEY (captain_id) REFERENCES crew (id)")
 		}

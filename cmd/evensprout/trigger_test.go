@@ -61,7 +61,11 @@ func TestTriggersThatRewrite(t *testing.T) {
 
 				// What the application changes afterwards is a change, and is put back as it was.
 				loaded := s.rows(t)
-				s.exec(t, "UPDATE boats SET slug = 'other', name = 'OTHER' WHERE id = 5", "UPDATE ports SET boats = 99 WHERE id = 3")
+				s.exec(
+					t,
+					"UPDATE boats SET slug = 'other', name = 'OTHER' WHERE id = 5",
+					"UPDATE ports SET boats = 99 WHERE id = 3",
+				)
 				r = s.on("compare")
 				assert.Equal(t, 7, r.code, r.out+r.errOut)
 				r = s.on("load", "--restore")

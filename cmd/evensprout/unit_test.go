@@ -64,10 +64,17 @@ func (s *site) cells(t *testing.T, table, column string) []string {
 	require.NoError(t, err)
 	of := tables.Table(table)
 	var out []string
-	require.NoError(t, db.Select(t.Context(), store.Query{Table: of, Columns: []*schema.Column{of.Column(column)}}, func(row []value.Value) error {
-		out = append(out, row[0].String())
-		return nil
-	}))
+	require.NoError(
+		t,
+		db.Select(
+			t.Context(),
+			store.Query{Table: of, Columns: []*schema.Column{of.Column(column)}},
+			func(row []value.Value) error {
+				out = append(out, row[0].String())
+				return nil
+			},
+		),
+	)
 	return out
 }
 
@@ -257,7 +264,17 @@ func TestOccasionsFromElsewhere(t *testing.T) {
 		require.Zero(t, r.code, r.errOut)
 		assert.Contains(t, r.out, "1 occasion of sell")
 		assert.Contains(t, run(in, "--occasions", "-").out, "its occasion is done already")
-		assert.Equal(t, []string{"FQ049019"}, f.query("larkwater/larkwater.db", fmt.Sprintf("SELECT p.card FROM bookings b JOIN passengers p ON p.id = b.passenger_id WHERE reference = 'WB10000%d'", i)))
+		assert.Equal(
+			t,
+			[]string{"FQ049019"},
+			f.query(
+				"larkwater/larkwater.db",
+				fmt.Sprintf(
+					"SELECT p.card FROM bookings b JOIN passengers p ON p.id = b.passenger_id WHERE reference = 'WB10000%d'",
+					i,
+				),
+			),
+		)
 	}
 	r := run("Order,Card,Sailing,Fare,Traveller\nWB200000,NOCARD,LW-58043,DECK,A\n", "--occasions", "-", "--json")
 	assert.Equal(t, 5, r.code)
@@ -295,7 +312,8 @@ func TestTheDemoRunsItsUnits(t *testing.T) {
 	for _, table := range []string{"bookings", "tickets", "sailings", "passengers"} {
 		found := false
 		for line := range strings.Lines(r.out) {
-			if cells := strings.Fields(line); len(cells) == 5 && cells[0] == table && cells[1] == cells[2] && cells[3] == cells[4] {
+			if cells := strings.Fields(line); len(cells) == 5 && cells[0] == table && cells[1] == cells[2] &&
+				cells[3] == cells[4] {
 				found = true
 			}
 		}
@@ -303,7 +321,14 @@ func TestTheDemoRunsItsUnits(t *testing.T) {
 	}
 	db := "larkwater/larkwater.db"
 	assert.Equal(t, []string{"6"}, f.query(db, "SELECT count(*) FROM bookings WHERE reference LIKE 'WB00000%'"))
-	assert.Equal(t, []string{"3"}, f.query(db, "SELECT count(*) FROM refunds r JOIN bookings b ON b.id = r.booking_id WHERE b.status = 'cancelled' AND b.total = r.amount"))
+	assert.Equal(
+		t,
+		[]string{"3"},
+		f.query(
+			db,
+			"SELECT count(*) FROM refunds r JOIN bookings b ON b.id = r.booking_id WHERE b.status = 'cancelled' AND b.total = r.amount",
+		),
+	)
 	assert.Equal(t, []string{"6"}, f.query(db, "SELECT count(*) FROM holiday_timetable"))
 	assert.Equal(t, []string{"19.5"}, f.query(db, "SELECT price FROM fare_classes WHERE code = 'CABIN'"))
 	plan := "larkwater/evensprout.yaml"
@@ -311,13 +336,17 @@ func TestTheDemoRunsItsUnits(t *testing.T) {
 	f.makeDB(db, "UPDATE bookings SET total = 1 WHERE id = 2")
 	r = f.run("compare", plan)
 	assert.Equal(t, 7, r.code)
-	assert.Contains(t, r.out, "broken: a booking's total is what its tickets cost\n  bookings: id 2, total 1.00; sum of tickets.price is")
+	assert.Contains(
+		t,
+		r.out,
+		"broken: a booking's total is what its tickets cost\n  bookings: id 2, total 1.00; sum of tickets.price is",
+	)
 	f.makeDB(db, "UPDATE bookings SET total = (SELECT sum(price) FROM tickets WHERE booking_id = 2) WHERE id = 2")
 	for range 5 {
 		r := f.run("withdraw", plan)
 		require.Zero(t, r.code, r.errOut+r.out)
 	}
-	g := &folder{t, t.TempDir()}
+	g := &folder{t: t, path: t.TempDir()}
 	g.makeDB("larkwater.db", demo.Schema)
 	assert.Equal(t, g.dump("larkwater.db"), f.dump(db), "all is taken back")
 }
@@ -369,7 +398,17 @@ WB300005,LF464726,LW-04185,SALOON,B
 		assert.Len(t, x.Fields, 5)
 		told = append(told, x.Violation.Place+" "+x.Violation.Step+" "+x.Violation.Kind)
 	}
-	assert.Equal(t, []string{"mixed.csv:3 7: update Sailing check", "mixed.csv:4 4: require requirement", "mixed.csv:5 5: insert Booking unique", "mixed.csv:6 3: find FareClass row_count", "mixed.csv:7 6: insert Ticket too_long"}, told)
+	assert.Equal(
+		t,
+		[]string{
+			"mixed.csv:3 7: update Sailing check",
+			"mixed.csv:4 4: require requirement",
+			"mixed.csv:5 5: insert Booking unique",
+			"mixed.csv:6 3: find FareClass row_count",
+			"mixed.csv:7 6: insert Ticket too_long",
+		},
+		told,
+	)
 
 	r = f.run(append(load, "--on-violation", "all=skip", "--statements")...)
 	assert.Equal(t, 6, r.code)
@@ -396,7 +435,21 @@ WB300005,LF464726,LW-04185,SALOON,B
 	r = f.run("check", plan, "--json")
 	assert.Contains(t, r.out, `"units": 4`)
 	assert.Contains(t, r.out, `"invariants": 4`)
-	assert.Zero(t, f.run("load", plan, "--unit", "sell", "--dry-run", "--again", "--on-violation", "all=skip", "--rejects", "dry.ndjson").code-6)
+	assert.Zero(
+		t,
+		f.run(
+			"load",
+			plan,
+			"--unit",
+			"sell",
+			"--dry-run",
+			"--again",
+			"--on-violation",
+			"all=skip",
+			"--rejects",
+			"dry.ndjson",
+		).code-6,
+	)
 	r = f.run("load", plan, "--unit", "new_prices", "--again", "--no-undo")
 	require.Zero(t, r.code, r.errOut)
 	assert.Contains(t, r.out, "so it cannot be withdrawn")
@@ -416,7 +469,10 @@ func TestInterruptedUnits(t *testing.T) {
 			var out bytes.Buffer
 			c.Stderr = &out
 			require.NoError(t, c.Start())
-			kill := time.AfterFunc(100*time.Millisecond+rand.N(300*time.Millisecond), func() { c.Process.Signal(os.Interrupt) })
+			kill := time.AfterFunc(
+				100*time.Millisecond+rand.N(300*time.Millisecond),
+				func() { c.Process.Signal(os.Interrupt) },
+			)
 			err := c.Wait()
 			kill.Stop()
 			done := s.whole(t, before)
@@ -427,7 +483,11 @@ func TestInterruptedUnits(t *testing.T) {
 				continue
 			}
 			assert.Equal(t, 130, c.ProcessState.ExitCode(), out.String())
-			assert.Regexp(t, fmt.Sprintf("of dock, (1 occasion is committed and stays|%d occasions are committed and stay)", done), out.String())
+			assert.Regexp(
+				t,
+				fmt.Sprintf("of dock, (1 occasion is committed and stays|%d occasions are committed and stay)", done),
+				out.String(),
+			)
 			assert.Contains(t, out.String(), fmt.Sprintf(" %d occasion", done))
 			break
 		}

@@ -132,7 +132,10 @@ func TestAnUpdateThatIsPartlyWithdrawn(t *testing.T) {
 
 func TestWithdrawTakesTheNamedPlansLoad(t *testing.T) {
 	onTables(t, emptyLinkTables, startPlan, func(t *testing.T, s *site) {
-		s.write("docks.yaml", "name: docks\nseed: d\nclock: 2026-05-01T08:00:00Z\nentities:\n  Dock:\n    table: docks\n    rows: 3\n    fields: {label: {kind: locality}}\n")
+		s.write(
+			"docks.yaml",
+			"name: docks\nseed: d\nclock: 2026-05-01T08:00:00Z\nentities:\n  Dock:\n    table: docks\n    rows: 3\n    fields: {label: {kind: locality}}\n",
+		)
 		s.write("none.yaml", strings.Replace(s.read("docks.yaml"), "name: docks", "name: none", 1))
 		require.Zero(t, s.on("load").code)
 		require.Zero(t, s.on("load", "docks.yaml").code)
@@ -190,7 +193,12 @@ func TestAWithdrawalOfARunCanBeFinished(t *testing.T) {
 		require.Zero(t, r.code, r.errOut)
 		after := s.rows(t)
 		ids := s.column(t, "notes", "id")
-		s.exec(t, "UPDATE notes SET words = 'mine' WHERE id = "+ids[2], "INSERT INTO replies (id, note_id, words) VALUES (1, "+ids[4]+", 'a reply')", "UPDATE ports SET notes = 7 WHERE id = 1")
+		s.exec(
+			t,
+			"UPDATE notes SET words = 'mine' WHERE id = "+ids[2],
+			"INSERT INTO replies (id, note_id, words) VALUES (1, "+ids[4]+", 'a reply')",
+			"UPDATE ports SET notes = 7 WHERE id = 1",
+		)
 
 		n := s.number(t, "runs")
 		r = s.on("withdraw")
@@ -225,7 +233,12 @@ func TestAWithdrawalOfARunCanBeFinished(t *testing.T) {
 		s.exec(t, "UPDATE notes SET words = 'mine' WHERE id = "+ids[2])
 		n = s.number(t, "runs")
 		require.Equal(t, 6, s.on("withdraw").code)
-		assert.Equal(t, 6, s.on("withdraw", first, "--dry-run").code, "it does not stand in the way of the load below, but its rows are left")
+		assert.Equal(
+			t,
+			6,
+			s.on("withdraw", first, "--dry-run").code,
+			"it does not stand in the way of the load below, but its rows are left",
+		)
 		require.Zero(t, s.on("history", "--forget", n).code)
 		r = s.on("load")
 		require.Zero(t, r.code, r.errOut)

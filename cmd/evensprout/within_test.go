@@ -47,8 +47,18 @@ func TestUniqueWithinAParent(t *testing.T) {
 		for _, group := range []string{"Owner, name", "Owner, label", "owner, kind, ended", "berth, nr"} {
 			assert.Contains(t, r.errOut, "unique: [["+group+"]]")
 		}
-		plan := strings.Replace(withinPlan, "    per: {Owner: 1..3}\n", "    per: {Owner: 1..3}\n    unique: [[Owner, name], [Owner, label]]\n", 1)
-		plan = strings.Replace(plan, "    per: {Boat: 0..4}\n", "    per: {Boat: 0..4}\n    unique: [[owner, kind, ended], [berth, nr]]\n", 1)
+		plan := strings.Replace(
+			withinPlan,
+			"    per: {Owner: 1..3}\n",
+			"    per: {Owner: 1..3}\n    unique: [[Owner, name], [Owner, label]]\n",
+			1,
+		)
+		plan = strings.Replace(
+			plan,
+			"    per: {Boat: 0..4}\n",
+			"    per: {Boat: 0..4}\n    unique: [[owner, kind, ended], [berth, nr]]\n",
+			1,
+		)
 		s.write("evensprout.yaml", plan)
 		r = s.on("check")
 		require.Zero(t, r.code, r.errOut)

@@ -38,7 +38,11 @@ func TestUpsertAsUsersSeeIt(t *testing.T) {
 	r := f.run("load", "--dry-run", "--changes", "would.csv")
 	require.Equal(t, 0, r.code, r.errOut)
 	assert.Contains(t, r.out, "dry run: 2 rows into sqlite:fares.db in one transaction, all rolled back")
-	assert.Equal(t, []string{"CABIN|19", "DECK|4.5"}, f.query("fares.db", "SELECT code, price FROM fares ORDER BY code"))
+	assert.Equal(
+		t,
+		[]string{"CABIN|19", "DECK|4.5"},
+		f.query("fares.db", "SELECT code, price FROM fares ORDER BY code"),
+	)
 	r = f.run("load", "--changes", "changes.csv", "--statements")
 	require.Equal(t, 0, r.code, r.errOut)
 	assert.Regexp(t, `Before +Inserted +Updated +Unchanged +After`, r.out)
@@ -70,18 +74,39 @@ func TestSkipAndCorrect(t *testing.T) {
 	assert.Equal(t, 4, r.code)
 	r = f.run("load", "--on-violation", "unique=skip")
 	assert.Equal(t, 6, r.code, r.errOut)
-	assert.Contains(t, r.out, "2 rows left out:\n  Fare.deck: code \"DECK\" is there already\n      other row: code DECK, which was there before this load\n")
+	assert.Contains(
+		t,
+		r.out,
+		"2 rows left out:\n  Fare.deck: code \"DECK\" is there already\n      other row: code DECK, which was there before this load\n",
+	)
 	assert.Contains(t, r.out, "Rows left out are in fares.rejects.ndjson.")
 	text, err := os.ReadFile(f.file("fares.rejects.ndjson"))
 	require.NoError(t, err)
 	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
 	require.Len(t, lines, 2)
-	assert.Regexp(t, `^{"entity":"Fare","row":"Fare.deck","fields":{"code":"DECK","label":"Open deck","price":4.50},"violation":{"kind":"unique"`, lines[0])
-	f.write("fixed.ndjson", strings.NewReplacer(`"code":"DECK","label":"Open deck"`, `"code":"SUN","label":"Sun deck"`).Replace(lines[0])+"\n"+strings.Replace(lines[1], "21.00", `"dear"`, 1))
+	assert.Regexp(
+		t,
+		`^{"entity":"Fare","row":"Fare.deck","fields":{"code":"DECK","label":"Open deck","price":4.50},"violation":{"kind":"unique"`,
+		lines[0],
+	)
+	f.write(
+		"fixed.ndjson",
+		strings.NewReplacer(`"code":"DECK","label":"Open deck"`, `"code":"SUN","label":"Sun deck"`).
+			Replace(lines[0])+
+			"\n"+strings.Replace(
+			lines[1],
+			"21.00",
+			`"dear"`,
+			1,
+		),
+	)
 	r = f.run("load", "--corrected", "fixed.ndjson")
 	assert.Equal(t, 3, r.code)
 	assert.Contains(t, r.errOut, `fixed.ndjson:2:1: Fare.price: "dear" is not a plain decimal number`)
-	f.write("fixed.ndjson", strings.NewReplacer(`"code":"DECK","label":"Open deck"`, `"code":"SUN","label":"Sun deck"`).Replace(lines[0]))
+	f.write(
+		"fixed.ndjson",
+		strings.NewReplacer(`"code":"DECK","label":"Open deck"`, `"code":"SUN","label":"Sun deck"`).Replace(lines[0]),
+	)
 	r = f.run("load", "--corrected", "fixed.ndjson")
 	assert.Equal(t, 0, r.code, r.errOut)
 	assert.Equal(t, []string{"SUN|Sun deck|4.5"}, f.query("fares.db", "SELECT * FROM fares WHERE code = 'SUN'"))
