@@ -1,10 +1,33 @@
-.PHONY: build test check bench cluster faults fuzz golden licences screenshots clean
+.PHONY: help build test test-short race cover lint figures check bench cluster faults fuzz golden licences screenshots clean
+
+help: ## what there is to make
+	@awk -F ':.*## ' '/^[a-z-]+:.*## /{printf "%-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
 
 build: ## one static program, bin/evensprout
 	CGO_ENABLED=0 go build -trimpath -o bin/evensprout ./cmd/evensprout
 
 test: ## all tests
 	go test -timeout 40m ./...
+
+test-short: ## the tests that need no server and no built program: half a minute
+	go test -short ./...
+
+race: ## the tests with the race detector; about four times as long
+	go test -race -timeout 90m ./...
+
+cover: ## how much of the code the tests run, as a page: bin/coverage.html
+	mkdir -p bin
+	go test -timeout 60m -coverpkg=./internal/... -coverprofile=bin/coverage.out ./...
+	go tool cover -html=bin/coverage.out -o bin/coverage.html
+
+lint: ## formatting, vet, staticcheck and the figures
+	test -z "$$(gofmt -l cmd internal fixture security scripts docs)"
+	go vet ./...
+	go tool staticcheck ./...
+	go run ./scripts/figures -hold
+
+figures: ## what can be counted about the code, with places
+	go run ./scripts/figures -v
 
 check: ## formatting, linters, demo and all tests, as continuous integration does
 	.ci/run
