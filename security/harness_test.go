@@ -41,6 +41,7 @@ func TestMain(m *testing.M) {
 		fmt.Println("short tests attack nothing")
 		os.Exit(0)
 	}
+	removeTemporary := storetest.InMemory()
 	folder, err := os.MkdirTemp("", "evensprout-security")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -63,6 +64,7 @@ func TestMain(m *testing.M) {
 	code := m.Run()
 	storetest.Stop()
 	os.RemoveAll(folder)
+	removeTemporary()
 	os.Exit(code)
 }
 

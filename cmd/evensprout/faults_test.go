@@ -125,33 +125,44 @@ func TestKilledTransactionsLeaveNothing(t *testing.T) {
 	})
 }
 
+// serverKilled runs the program while its server is killed at a random moment and started
+// again; false if the program was faster. The program either goes on or ends with code 4.
+func (s *site) serverKilled(
+	t *testing.T,
+	server *storetest.Server,
+	within time.Duration,
+	args ...string,
+) (killed, done bool) {
+	t.Helper()
+	c := s.command(args...)
+	var out bytes.Buffer
+	c.Stderr = &out
+	require.NoError(t, c.Start())
+	restarted := make(chan error, 1)
+	kill := time.AfterFunc(rand.N(within), func() {
+		server.Kill()
+		restarted <- server.Start()
+	})
+	err := c.Wait()
+	if killed = !kill.Stop(); killed {
+		require.NoError(t, <-restarted)
+	}
+	if err != nil {
+		assert.Equal(t, 4, c.ProcessState.ExitCode(), out.String())
+	}
+	return killed, err == nil
+}
+
 // The server is killed at random moments, and started again.
 func TestKilledServers(t *testing.T) {
 	onServers(t, harbourPlan(600, 300), func(t *testing.T, s *site, server *storetest.Server) {
 		_, after, took := s.undisturbed(t)
 		for kills := 0; kills < tries(2, 20); {
-			c := s.command(loadArgs(s)...)
-			var out bytes.Buffer
-			c.Stderr = &out
-			require.NoError(t, c.Start())
-			dead := make(chan bool)
-			kill := time.AfterFunc(rand.N(took), func() {
-				server.Kill()
-				close(dead)
-			})
-			err := c.Wait()
-			if kill.Stop() {
-				close(dead)
-			} else {
+			killed, done := s.serverKilled(t, server, took, loadArgs(s)...)
+			if killed {
 				kills++
 			}
-			<-dead
-			if err != nil {
-				assert.Equal(t, 4, c.ProcessState.ExitCode(), out.String())
-			}
-			server.Kill()
-			require.NoError(t, server.Start())
-			if err == nil {
+			if done {
 				require.Empty(t, difference(after, s.rows(t)), "loaded")
 				require.Zero(t, s.on("withdraw").code)
 			}

@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -24,6 +25,10 @@ import (
 	"evensprout/internal/demo"
 	"evensprout/internal/store/storetest"
 )
+
+// together is how many tests run at the same time: they wait for servers and programs more
+// than they compute.
+const together = 6
 
 // program is the built program, as users get it: one static file.
 var program string
@@ -39,6 +44,10 @@ func TestMain(m *testing.M) {
 		flag.Set("test.run", "^(TestWalls|TestEveryHintHasATest)$")
 		os.Exit(m.Run())
 	}
+	if parallel := flag.Lookup("test.parallel").Value; parallel.String() == strconv.Itoa(runtime.GOMAXPROCS(0)) {
+		parallel.Set(strconv.Itoa(together)) // nobody said another number
+	}
+	removeTemporary := storetest.InMemory()
 	folder, err := os.MkdirTemp("", "evensprout-test")
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -57,6 +66,7 @@ func TestMain(m *testing.M) {
 	code := m.Run()
 	storetest.Stop()
 	os.RemoveAll(folder)
+	removeTemporary()
 	os.Exit(code)
 }
 

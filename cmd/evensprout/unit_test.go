@@ -155,21 +155,7 @@ func TestServersKilledInUnits(t *testing.T) {
 		s.harbour(t, "10")
 		before := s.prices(t)
 		for kills := 0; kills < tries(2, 20); kills++ {
-			c := s.command(append(dock, "--db", s.url)...)
-			var out bytes.Buffer
-			c.Stderr = &out
-			require.NoError(t, c.Start())
-			dead := make(chan bool)
-			time.AfterFunc(50*time.Millisecond+rand.N(200*time.Millisecond), func() {
-				server.Kill()
-				close(dead)
-			})
-			err := c.Wait()
-			<-dead
-			if err != nil {
-				assert.Equal(t, 4, c.ProcessState.ExitCode(), out.String())
-			}
-			require.NoError(t, server.Start())
+			s.serverKilled(t, server, 250*time.Millisecond, append(dock, "--db", s.url)...)
 			s.whole(t, before)
 		}
 		r := s.on(dock...)

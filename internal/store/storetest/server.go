@@ -58,8 +58,10 @@ var running = servers{list: map[string]*started{}}
 
 // Main runs a package's tests and ends its servers.
 func Main(m *testing.M) {
+	remove := InMemory()
 	code := m.Run()
 	Stop()
+	remove()
 	os.Exit(code)
 }
 
