@@ -75,6 +75,7 @@ func engines() []engine {
 func onEach(t *testing.T, script string, behaviour func(t *testing.T, d *db)) {
 	for _, e := range engines() {
 		t.Run(e.name, func(t *testing.T) {
+			t.Parallel()
 			d := &db{engine: e, url: e.make(t, e.words.Replace(script))}
 			d.store = d.open(t)
 			behaviour(t, d)

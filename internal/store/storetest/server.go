@@ -11,6 +11,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -58,6 +59,7 @@ var running = servers{list: map[string]*started{}}
 
 // Main runs a package's tests and ends its servers.
 func Main(m *testing.M) {
+	debug.SetGCPercent(400) // tests have more memory than time
 	remove := InMemory()
 	code := m.Run()
 	Stop()
