@@ -91,6 +91,9 @@ type app struct {
 // usageError is a command line that makes no sense.
 type usageError struct{ error }
 
+// usagef is a command line that is wrong.
+func usagef(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
 // Report says where the right words stand.
 func (e usageError) Report() diag.Report {
 	return diag.Report{
@@ -204,7 +207,7 @@ load them, look at the tables. The demo command shows all of it at once.`,
 		args := c.Args
 		c.Args = func(cmd *cobra.Command, list []string) error {
 			if err := args(cmd, list); err != nil {
-				return usageError{fmt.Errorf("%w\nusage: %s", err, cmd.UseLine())}
+				return usagef("%w\nusage: %s", err, cmd.UseLine())
 			}
 			return nil
 		}
@@ -263,7 +266,7 @@ func (a *app) options() (plan.Options, error) {
 	if a.clock != "" {
 		v, err := value.ParseTimestamp(a.clock)
 		if err != nil {
-			return o, usageError{fmt.Errorf("--clock: %w", err)}
+			return o, usagef("--clock: %w", err)
 		}
 		o.Clock = v
 	}

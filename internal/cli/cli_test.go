@@ -47,7 +47,7 @@ func TestFailures(t *testing.T) {
 		"an interrupt":      {fmt.Errorf("x: %w", context.Canceled), exitInterrupted, []string{"interrupted"}, "message"},
 		"a broken sum":      {&grow.RowError{Row: "Boat row 7", Field: "n", Err: errors.New("a division by zero")}, exitPlan, []string{"Boat row 7, field n: a division by zero", "nothing was written"}, "row"},
 		"a file in the way": {&load.FileError{Path: "a/b.png", Err: errors.New("it is there already")}, exitFailed, []string{"the file a/b.png: it is there already", "rolled back"}, "file"},
-		"wrong words":       {usageError{errors.New("unknown flag: --x")}, exitUsage, []string{"unknown flag: --x", "--help"}, "message"},
+		"wrong words":       {usagef("unknown flag: --x"), exitUsage, []string{"unknown flag: --x", "--help"}, "message"},
 		"anything else":     {errors.New("the sky fell"), exitFailed, []string{"error: the sky fell"}, "message"},
 	} {
 		t.Run(name, func(t *testing.T) {

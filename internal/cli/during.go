@@ -138,12 +138,12 @@ func (f *duringFlags) check() error {
 		{f.wait < 0, "--wait is a time from now, such as 2m"},
 	} {
 		if x.bad {
-			return usageError{errors.New(x.text)}
+			return usagef("%s", x.text)
 		}
 	}
 	for _, e := range f.env {
 		if name, _, ok := strings.Cut(e, "="); !ok || name == "" {
-			return usageError{fmt.Errorf("--env is NAME=TEXT, such as APP_DB={url}, and here is %q", e)}
+			return usagef("--env is NAME=TEXT, such as APP_DB={url}, and here is %q", e)
 		}
 	}
 	return nil

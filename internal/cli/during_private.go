@@ -113,7 +113,7 @@ func (m *maker) key(ctx context.Context, p *plan.Plan) (string, error) {
 	d.Add("plan", p.Source())
 	d.Add("clock", []byte(m.a.clock))
 	missing := func(flag, path string, err error) error {
-		return usageError{fmt.Errorf("%s: %w", flag, unreadable(path, err))}
+		return usagef("%s: %w", flag, unreadable(path, err))
 	}
 	for _, path := range p.Files() {
 		if err := d.AddFile("rows", path); err != nil {
@@ -239,7 +239,7 @@ func (m *maker) build(ctx context.Context, name string) error {
 	for _, path := range f.scripts {
 		text, err := safe.ReadFile(path, maxScript)
 		if err != nil {
-			return usageError{fmt.Errorf("--schema: %w", unreadable(path, err))}
+			return usagef("--schema: %w", unreadable(path, err))
 		}
 		if err := m.own.Run(ctx, name, string(text)); err != nil {
 			var refused *store.ScriptError

@@ -130,7 +130,6 @@ database. --part takes a share of the rows: all parts together are the whole.`,
 
 // settle holds the flags against each other, and fills in what follows from others.
 func (f *exportFlags) settle() error {
-	bad := func(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
 	choice := func(flag, value string, of ...string) error {
 		if slices.Contains(of, value) {
 			return nil
@@ -141,26 +140,41 @@ func (f *exportFlags) settle() error {
 		}
 		return usageError{err}
 	}
-	nested := f.nest || f.row != ""
-	if f.format == "" {
-		switch ext := strings.TrimPrefix(filepath.Ext(f.out), "."); {
-		case f.migration != "":
-			f.format = formatSQL
-		case nested:
-			f.format = "json"
-		case ext == formatSQL:
-			f.format = ext
-		default:
-			f.format = "csv"
-		}
-	}
+	f.chooseFormat()
 	err := errors.Join(
 		choice("--format", f.format, append(files.Formats(), formatSQL)...),
 		choice("--names", f.names, string(export.Fields), string(export.Columns)),
 		choice("--references", f.references, string(export.Keys), string(export.Rows), string(export.Named)))
-	switch {
-	case err != nil:
+	if err != nil {
 		return err
+	}
+	return f.agree()
+}
+
+// nested reports whether rows are written with the rows that belong to them.
+func (f *exportFlags) nested() bool { return f.nest || f.row != "" }
+
+// chooseFormat takes the format from the other flags where none is said.
+func (f *exportFlags) chooseFormat() {
+	if f.format != "" {
+		return
+	}
+	switch ext := strings.TrimPrefix(filepath.Ext(f.out), "."); {
+	case f.migration != "":
+		f.format = formatSQL
+	case f.nested():
+		f.format = "json"
+	case ext == formatSQL:
+		f.format = ext
+	default:
+		f.format = "csv"
+	}
+}
+
+// agree tells flags that do not go together.
+func (f *exportFlags) agree() error {
+	bad, nested := usagef, f.nested()
+	switch {
 	case nested && f.format != "json":
 		return bad("--nest and --row write JSON, and --format says %s", f.format)
 	case nested && f.migration != "", f.nest && f.row != "":
@@ -215,9 +229,49 @@ func (a *app) script(dialect string) (store.Script, error) {
 	}
 	s := store.ScriptFor(a.drivers, scheme)
 	if s == nil {
-		return nil, usageError{fmt.Errorf("--dialect is one of sqlite, postgres, mysql, and here is %q", dialect)}
+		return nil, usagef("--dialect is one of sqlite, postgres, mysql, and here is %q", dialect)
 	}
 	return s, nil
+}
+
+// exportScript writes rows as SQL.
+func (a *app) exportScript(ctx context.Context, c *plan.Compiled, o export.Options, f *exportFlags) error {
+	sql, err := a.script(f.dialect)
+	if err != nil {
+		return err
+	}
+	for _, t := range c.Targets {
+		if len(o.Entities) > 0 && !slices.Contains(o.Entities, t.Plan.Name) {
+			continue
+		}
+		if t.Plan.DatabaseKeys {
+			fmt.Fprintf(
+				a.err,
+				"note: the keys of %s are explicit here, although the plan lets the database give them\n",
+				t.Plan.Name,
+			)
+		}
+		if t.Write.Mode != plan.Insert {
+			fmt.Fprintf(
+				a.err,
+				"note: %s is written by INSERT here, although the plan says %s\n",
+				t.Plan.Name,
+				t.Write.Mode,
+			)
+		}
+	}
+	if f.migration != "" {
+		return a.exportMigration(ctx, c, o, f, sql)
+	}
+	var m *files.Manifest
+	err = a.toFile(f, func(w io.Writer) (err error) {
+		m, err = export.Script(ctx, c, o, sql, w)
+		return err
+	})
+	if err == nil && f.out != "" {
+		err = a.tellExport(m, f.out, "for "+sql.Name())
+	}
+	return err
 }
 
 func (a *app) exported(ctx context.Context, c *plan.Compiled, o export.Options, f *exportFlags) error {
@@ -242,47 +296,14 @@ func (a *app) exported(ctx context.Context, c *plan.Compiled, o export.Options, 
 			func(w io.Writer) error { return export.Nested(ctx, c, o, w) },
 		)
 	case f.format == formatSQL:
-		sql, err := a.script(f.dialect)
-		if err != nil {
-			return err
-		}
-		for _, t := range c.Targets {
-			if t.Plan.DatabaseKeys && (len(o.Entities) == 0 || slices.Contains(o.Entities, t.Plan.Name)) {
-				fmt.Fprintf(
-					a.err,
-					"note: the keys of %s are explicit here, although the plan lets the database give them\n",
-					t.Plan.Name,
-				)
-			}
-			if t.Write.Mode != plan.Insert && (len(o.Entities) == 0 || slices.Contains(o.Entities, t.Plan.Name)) {
-				fmt.Fprintf(
-					a.err,
-					"note: %s is written by INSERT here, although the plan says %s\n",
-					t.Plan.Name,
-					t.Write.Mode,
-				)
-			}
-		}
-		if f.migration != "" {
-			return a.exportMigration(ctx, c, o, f, sql)
-		}
-		var m *files.Manifest
-		err = a.toFile(f, func(w io.Writer) (err error) {
-			m, err = export.Script(ctx, c, o, sql, w)
-			return err
-		})
-		if err == nil && f.out != "" {
-			err = a.tellExport(m, f.out, "for "+sql.Name())
-		}
-		return err
+		return a.exportScript(ctx, c, o, f)
 	case f.out == "":
 		if n := len(o.Entities); (n == 0 && len(c.Targets) > 1 || n > 1) && f.format != "json" && f.format != "ndjson" {
-			return usageError{
-				fmt.Errorf(
-					"a stream of %s holds one entity: --entity NAME says which, or --out FOLDER takes a file for each",
-					f.format,
-				),
-			}
+			return usagef(
+
+				"a stream of %s holds one entity: --entity NAME says which, or --out FOLDER takes a file for each",
+				f.format)
+
 		}
 		_, err := export.Stream(ctx, c, o, a.exact)
 		return err
@@ -316,7 +337,7 @@ func place(folder *export.Folder, overwrite bool) error {
 	err := folder.Place(overwrite)
 	var present *export.ErrPresent
 	if errors.As(err, &present) {
-		return usageError{fmt.Errorf("%w: nothing was written; --overwrite replaces it", err)}
+		return usagef("%w: nothing was written; --overwrite replaces it", err)
 	}
 	return err
 }
@@ -367,7 +388,7 @@ func (a *app) toFile(f *exportFlags, write func(io.Writer) error) error {
 		return write(a.exact)
 	}
 	if info, err := os.Stat(f.out); err == nil && info.IsDir() {
-		return usageError{fmt.Errorf("--out %s is a folder, and this is one file", f.out)}
+		return usagef("--out %s is a folder, and this is one file", f.out)
 	}
 	folder, err := export.NewFolder(filepath.Dir(f.out))
 	if err != nil {

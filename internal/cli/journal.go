@@ -83,7 +83,7 @@ func loadNumber(args []string) (int64, []string, error) {
 			planArgs = []string{arg}
 			continue
 		}
-		return 0, nil, usageError{fmt.Errorf("%q is neither the number of a load nor a plan (.yaml)", arg)}
+		return 0, nil, usagef("%q is neither the number of a load nor a plan (.yaml)", arg)
 	}
 	return number, planArgs, nil
 }
@@ -134,14 +134,14 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 					load.Operator{Plan: p, Rows: files.Rows},
 				)
 			default:
-				err = usageError{errors.New("compare needs a plan, or --load N")}
+				err = usagef("compare needs a plan, or --load N")
 			}
 			if err != nil {
 				return err
 			}
 			if len(pasts) == 0 {
 				if extra != "" {
-					return usageError{fmt.Errorf("no set %q of %s was loaded", extra, p.Name)}
+					return usagef("no set %q of %s was loaded", extra, p.Name)
 				}
 				s.Close()
 				c, fresh, _, err := a.compile(cmd.Context(), args, true)
@@ -362,7 +362,7 @@ name that ends in .yaml is a plan: without a number, its last load is taken back
 			o := withdraw.Options{DryRun: dryRun, Wait: wait, Again: a.again}
 			if commit != "" {
 				if o.Commit, err = plan.ParseCommit(commit); err != nil || o.Commit == plan.CommitFamily {
-					return usageError{errors.New("--commit is load or chunk")}
+					return usagef("--commit is load or chunk")
 				}
 			}
 			if o.Changed, o.Referring, err = parseAlso(also); err != nil {
@@ -574,7 +574,7 @@ func tellLeft(out io.Writer, v *withdraw.Withdrawal) {
 // forgotten removes a load from the journal.
 func (a *app) forgotten(ctx context.Context, s store.Store, number int64, name string) error {
 	if number < 1 {
-		return usageError{errors.New("--forget is the number of a load, as in evensprout history --forget 3")}
+		return usagef("--forget is the number of a load, as in evensprout history --forget 3")
 	}
 	e, err := journal.Forget(ctx, s, number)
 	if err != nil {
@@ -611,9 +611,9 @@ func (a *app) tellLost(lost []string) {
 // writePlan writes the plan that the journal keeps of a load, as it was.
 func (a *app) writePlan(ctx context.Context, s store.Store, number int64) error {
 	if number == 0 {
-		return usageError{
-			errors.New("--plan writes the plan of a load: name its number, as in evensprout history 3 --plan"),
-		}
+		return usagef(
+			"--plan writes the plan of a load: name its number, as in evensprout history 3 --plan")
+
 	}
 	e, err := journal.FindEntry(ctx, s, number)
 	if err != nil {

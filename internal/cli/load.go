@@ -26,10 +26,7 @@ import (
 )
 
 func (a *app) load() *cobra.Command {
-	var flags loadFlags
-	var write writeFlags
-	var keep journalFlags
-	var unit unitFlags
+	var l loadCommand
 	c := &cobra.Command{
 		Use:   "load [PLAN]",
 		Short: "Check, then write a plan into the database",
@@ -74,138 +71,179 @@ interrupted.`,
   evensprout load --unit sell --dry-run             # what the steps would touch
   evensprout load --unit sell --occasions sales-of-today.csv`,
 		Args: cobra.MaximumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			o, err := flags.options(cmd)
-			if err != nil {
-				return err
-			}
-			if o, err = write.options(cmd, o); err != nil {
-				return err
-			}
-			if err := keep.check(&write); err != nil {
-				return err
-			}
-			if keep.restore && cmd.Flags().Changed("clock") {
-				return usageError{
-					errors.New(
-						"--restore brings rows back as they were loaded, with the clock of then: --clock cannot be combined with it",
-					),
-				}
-			}
-			if err := unit.check(&keep, &write); err != nil {
-				return err
-			}
-			a.writes, a.extra = true, keep.extra
-			unit.without = unit.without || write.part != ""
-			a.withUnits = !unit.without && keep.extra == "" && write.corrected == "" && !keep.retry
-			if len(unit.names) == 1 {
-				a.unit, a.occasionsFile = unit.names[0], unit.occasions
-			}
-			deadline := time.Now().Add(keep.wait)
-			if keep.restore && keep.wait == 0 {
-				done, err := a.restoredAlone(cmd.Context(), args, o, &keep)
-				if done || err != nil {
-					return err
-				}
-			}
-			c, s, name, err := a.compileWhenReady(cmd.Context(), args, keep.wait)
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			defer c.Close()
-			if c.Plan.Once && keep.extra == "" && write.corrected == "" && len(unit.names) == 0 && !keep.restore {
-				done, err := a.filledOnce(cmd.Context(), s, c.Plan, name, keep.none)
-				if done || err != nil {
-					return err
-				}
-			}
-			if !a.quiet {
-				a.warn(c)
-			}
-			units, err := unit.selected(c)
-			if err != nil {
-				return err
-			}
-			if err := load.TryConditions(cmd.Context(), s, c); err != nil {
-				return err
-			}
-			if keep.retry {
-				if write.corrected, keep.extra, err = a.leftOut(cmd.Context(), s, c); write.corrected == "" ||
-					err != nil {
-					return err
-				}
-			}
-			if write.corrected != "" {
-				if c, err = corrected(c, write.corrected); err != nil {
-					return err
-				}
-				if !keep.retry {
-					if keep.extra, err = load.CorrectedSet(write.corrected); err != nil {
-						return err
-					}
-				}
-			}
-			o.Later = len(units) > 0
-			if unit.without && write.part == "" {
-				c.Always = nil // they need not hold before the units have done their part
-			}
-			if keep.ifEmpty {
-				for _, e := range c.Plan.Entities {
-					e.WhenEmpty = true
-				}
-			}
-			if keep.none && !a.quiet && !o.DryRun {
-				fmt.Fprintln(
-					a.err,
-					"note: no journal is kept, so this load cannot be resumed or withdrawn, and a second one does not know of it",
-				)
-			}
-			if !keep.none {
-				o.Journal = a.journal(keep.extra, keep.noUndo)
-				if keep.wait > 0 {
-					o.Journal.Wait = max(1, time.Until(deadline)) // not to be taken for none
-				}
-			}
-			o.Again = a.again
-			if keep.restore {
-				to := &restoring{c.Plan, c.Database, s, name, &keep, max(0, time.Until(deadline))}
-				done, err := a.restored(cmd.Context(), to, o.DryRun)
-				if done || err != nil {
-					return err
-				}
-			}
-			out, err := openOutputs(c, o, &write)
-			if err != nil {
-				return err
-			}
-			out.into(&o)
-			x := &loading{c, units, s, name, o, unit.again, write.statements, out, &keep}
-			switch {
-			case write.part != "":
-				err = a.loadedPart(cmd.Context(), c, s, name, o)
-			case len(unit.names) > 0 || len(c.Targets) == 0:
-				err = a.unitsAlone(cmd.Context(), x)
-			default:
-				x.again = false
-				err = a.loaded(cmd.Context(), x)
-			}
-			// A file that is incomplete outweighs rows that were left out.
-			if bad := out.close(err == nil || errors.Is(err, errRejects)); bad != nil && errors.Is(err, errRejects) {
-				err = bad
-			} else {
-				err = errors.Join(err, bad)
-			}
-			return err
-		},
+		RunE: func(cmd *cobra.Command, args []string) error { return a.runLoad(cmd, args, &l) },
 	}
-	flags.add(c)
-	write.add(a, c)
-	keep.add(c)
-	unit.add(c)
+	l.rows.add(c)
+	l.write.add(a, c)
+	l.keep.add(c)
+	l.unit.add(c)
 	a.clockFlag(c)
 	c.Flags().BoolVar(&a.quiet, "quiet", false, "say nothing unless something is wrong")
 	return c
+}
+
+// loadCommand is the flags of load.
+type loadCommand struct {
+	rows  loadFlags
+	write writeFlags
+	keep  journalFlags
+	unit  unitFlags
+}
+
+// settle holds the flags against each other.
+func (l *loadCommand) settle(cmd *cobra.Command) (load.Options, error) {
+	o, err := l.rows.options(cmd)
+	if err == nil {
+		o, err = l.write.options(cmd, o)
+	}
+	if err == nil {
+		err = l.keep.check(&l.write)
+	}
+	if err != nil {
+		return o, err
+	}
+	if l.keep.restore && cmd.Flags().Changed("clock") {
+		return o, usagef(
+
+			"--restore brings rows back as they were loaded, with the clock of then: --clock cannot be combined with it")
+
+	}
+	return o, l.unit.check(&l.keep, &l.write)
+}
+
+// plansRows reports whether the load writes the rows that the plan itself plans.
+func (l *loadCommand) plansRows() bool {
+	return l.keep.extra == "" && l.write.corrected == "" && len(l.unit.names) == 0 && !l.keep.restore
+}
+
+// adjust changes a plan as the flags say.
+func (l *loadCommand) adjust(c *plan.Compiled) {
+	if l.unit.without && l.write.part == "" {
+		c.Always = nil // they need not hold before the units have done their part
+	}
+	if l.keep.ifEmpty {
+		for _, e := range c.Plan.Entities {
+			e.WhenEmpty = true
+		}
+	}
+}
+
+func (a *app) runLoad(cmd *cobra.Command, args []string, l *loadCommand) error {
+	ctx, keep := cmd.Context(), &l.keep
+	o, err := l.settle(cmd)
+	if err != nil {
+		return err
+	}
+	a.writes, a.extra = true, keep.extra
+	l.unit.without = l.unit.without || l.write.part != ""
+	a.withUnits = !l.unit.without && keep.extra == "" && l.write.corrected == "" && !keep.retry
+	if len(l.unit.names) == 1 {
+		a.unit, a.occasionsFile = l.unit.names[0], l.unit.occasions
+	}
+	deadline := time.Now().Add(keep.wait)
+	if keep.restore && keep.wait == 0 {
+		if done, err := a.restoredAlone(ctx, args, o, keep); done || err != nil {
+			return err
+		}
+	}
+	c, s, name, err := a.compileWhenReady(ctx, args, keep.wait)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	defer c.Close()
+	if c.Plan.Once && l.plansRows() {
+		if done, err := a.filledOnce(ctx, s, c.Plan, name, keep.none); done || err != nil {
+			return err
+		}
+	}
+	if !a.quiet {
+		a.warn(c)
+	}
+	units, err := l.unit.selected(c)
+	if err == nil {
+		err = load.TryConditions(ctx, s, c)
+	}
+	if err != nil {
+		return err
+	}
+	if c, err = a.correctedPlan(ctx, s, c, l); c == nil || err != nil {
+		return err
+	}
+	l.adjust(c)
+	o.Later, o.Again = len(units) > 0, a.again
+	a.keepJournal(&o, keep, deadline)
+	if keep.restore {
+		to := &restoring{c.Plan, c.Database, s, name, keep, max(0, time.Until(deadline))}
+		if done, err := a.restored(ctx, to, o.DryRun); done || err != nil {
+			return err
+		}
+	}
+	return a.writeRows(ctx, &loading{c, units, s, name, o, l.unit.again, l.write.statements, nil, keep}, l)
+}
+
+// correctedPlan is the plan of the rows that are tried again, if the flags say so, and
+// else the plan itself; nil if there are none.
+func (a *app) correctedPlan(
+	ctx context.Context,
+	s store.Store,
+	c *plan.Compiled,
+	l *loadCommand,
+) (_ *plan.Compiled, err error) {
+	if l.keep.retry {
+		l.write.corrected, l.keep.extra, err = a.leftOut(ctx, s, c)
+		if l.write.corrected == "" || err != nil {
+			return nil, err
+		}
+	}
+	if l.write.corrected == "" {
+		return c, nil
+	}
+	if c, err = corrected(c, l.write.corrected); err == nil && !l.keep.retry {
+		l.keep.extra, err = load.CorrectedSet(l.write.corrected)
+	}
+	return c, err
+}
+
+// keepJournal says how the load is kept in the journal, or that it is not.
+func (a *app) keepJournal(o *load.Options, keep *journalFlags, deadline time.Time) {
+	if keep.none {
+		if !a.quiet && !o.DryRun {
+			fmt.Fprintln(
+				a.err,
+				"note: no journal is kept, so this load cannot be resumed or withdrawn, and a second one does not know of it",
+			)
+		}
+		return
+	}
+	o.Journal = a.journal(keep.extra, keep.noUndo)
+	if keep.wait > 0 {
+		o.Journal.Wait = max(1, time.Until(deadline)) // not to be taken for none
+	}
+}
+
+// writeRows writes the rows, or a part of them, or runs units.
+func (a *app) writeRows(ctx context.Context, x *loading, l *loadCommand) error {
+	var err error
+	if x.out, err = openOutputs(x.plan, x.options, &l.write); err != nil {
+		return err
+	}
+	x.out.into(&x.options)
+	switch {
+	case l.write.part != "":
+		err = a.loadedPart(ctx, x.plan, x.store, x.name, x.options)
+	case len(l.unit.names) > 0 || len(x.plan.Targets) == 0:
+		err = a.unitsAlone(ctx, x)
+	default:
+		x.again = false
+		err = a.loaded(ctx, x)
+	}
+	// A file that is incomplete outweighs rows that were left out.
+	bad := x.out.close(err == nil || errors.Is(err, errRejects))
+	if bad != nil && errors.Is(err, errRejects) {
+		return bad
+	}
+	return errors.Join(err, bad)
 }
 
 // journal asks for a load to be written down.
@@ -325,9 +363,9 @@ func (a *app) restored(ctx context.Context, x *restoring, dryRun bool) (bool, er
 // filledOnce tells whether a plan that fills a database once has done so.
 func (a *app) filledOnce(ctx context.Context, s store.Store, p *plan.Plan, name string, noJournal bool) (bool, error) {
 	if noJournal {
-		return false, usageError{
-			errors.New("once: true looks into the journal, so the plan cannot be loaded with --no-journal"),
-		}
+		return false, usagef(
+			"once: true looks into the journal, so the plan cannot be loaded with --no-journal")
+
 	}
 	e, err := journal.Filled(ctx, s, p.Name)
 	if e == nil || err != nil {
@@ -399,7 +437,7 @@ func (a *app) leftOut(ctx context.Context, s store.Store, c *plan.Compiled) (pat
 func corrected(c *plan.Compiled, path string) (*plan.Compiled, error) {
 	f, err := safe.Open(path)
 	if err != nil {
-		return nil, usageError{fmt.Errorf("--corrected: %w", unreadable(path, err))}
+		return nil, usagef("--corrected: %w", unreadable(path, err))
 	}
 	defer f.Close()
 	return load.FromRejects(c, path, f)
@@ -421,30 +459,75 @@ type loading struct {
 	keep       *journalFlags
 }
 
+// brokenOff finds the load that --resume goes on with; nil if there is none.
+func (a *app) brokenOff(ctx context.Context, x *loading) (*journal.Entry, error) {
+	if !x.keep.resume {
+		return nil, nil
+	}
+	open, err := load.OpenLoad(ctx, x.store, x.plan.Plan.Name, x.options.Journal.Extra)
+	if err != nil {
+		return nil, err
+	}
+	if open == nil {
+		if !a.quiet {
+			fmt.Fprintln(a.err, "note: no load of this plan broke off, so there is nothing to go on with")
+		}
+		return nil, nil
+	}
+	full, err := journal.FindEntry(ctx, x.store, open.Number)
+	if err == nil {
+		err = load.Operator{Plan: x.plan.Plan}.MayResume(full)
+	}
+	if err == nil && !a.quiet {
+		fmt.Fprintf(a.err, "note: going on with load %d, begun %s\n", open.Number, open.Began.Format(shownMoment))
+	}
+	return open, err
+}
+
+// noteLoad tells what is remarkable about a load that is done.
+func (a *app) noteLoad(r *journal.Result, taken []*withdraw.Withdrawal) {
+	if r.Unread {
+		fmt.Fprintln(
+			a.err,
+			"note: triggers rewrote more rows than the journal keeps: compare reports the others as changed",
+		)
+	}
+	for _, x := range r.Migrated {
+		fmt.Fprintln(a.err, "note:", x)
+	}
+	for _, x := range r.Stepped {
+		fmt.Fprintf(
+			a.err,
+			"note: %s: planned keys are taken in %s, so %s have the keys from %d on\n",
+			x.Entity,
+			x.Table,
+			diag.Count(x.Rows, "row", "rows"),
+			x.First,
+		)
+	}
+	for _, v := range taken {
+		fmt.Fprintf(a.err, "note: load %d was taken back: %s\n", v.Load, diag.Count(v.Rows(), "row", "rows"))
+	}
+	if r.PutBack > 0 {
+		fmt.Fprintf(
+			a.err,
+			"note: %s of load %d, which was partly withdrawn, were put back\n",
+			diag.Count(r.PutBack, "row", "rows"),
+			r.Completed,
+		)
+	}
+	if r.Notice != "" {
+		fmt.Fprintln(a.err, "note:", r.Notice)
+	}
+}
+
 // loaded loads, or goes on with a load that broke off, runs units, and tells what was done.
 func (a *app) loaded(ctx context.Context, x *loading) error {
 	x.options.Folder = x.plan.Plan.Folder()
-	c, s, o, keep := x.plan, x.store, x.options, x.keep
-	var open *journal.Entry
-	var err error
-	if keep.resume {
-		if open, err = load.OpenLoad(ctx, s, c.Plan.Name, o.Journal.Extra); err != nil {
-			return err
-		}
-		if open != nil {
-			full, err := journal.FindEntry(ctx, s, open.Number)
-			if err == nil {
-				err = load.Operator{Plan: c.Plan}.MayResume(full)
-			}
-			if err != nil {
-				return err
-			}
-		}
-		if !a.quiet && open == nil {
-			fmt.Fprintln(a.err, "note: no load of this plan broke off, so there is nothing to go on with")
-		} else if !a.quiet {
-			fmt.Fprintf(a.err, "note: going on with load %d, begun %s\n", open.Number, open.Began.Format(shownMoment))
-		}
+	c, s, o := x.plan, x.store, x.options
+	open, err := a.brokenOff(ctx, x)
+	if err != nil {
+		return err
 	}
 	stop := a.progress(&o, "rows")
 	var r *journal.Result
@@ -453,15 +536,15 @@ func (a *app) loaded(ctx context.Context, x *loading) error {
 	case open != nil:
 		o.Journal.Plan = c.Plan
 		r, err = load.Resume(ctx, s, open.Number, o)
-	case keep.anew:
+	case x.keep.anew:
 		taken, r, err = withdraw.Anew(
 			ctx,
 			c,
 			s,
 			o,
 			withdraw.Options{
-				Changed:   keep.changed,
-				Referring: keep.referring,
+				Changed:   x.keep.changed,
+				Referring: x.keep.referring,
 				By:        load.Operator{Plan: c.Plan, Rows: files.Rows},
 			},
 		)
@@ -473,39 +556,7 @@ func (a *app) loaded(ctx context.Context, x *loading) error {
 		return err
 	}
 	if !a.quiet {
-		if r.Unread {
-			fmt.Fprintln(
-				a.err,
-				"note: triggers rewrote more rows than the journal keeps: compare reports the others as changed",
-			)
-		}
-		for _, x := range r.Migrated {
-			fmt.Fprintln(a.err, "note:", x)
-		}
-		for _, x := range r.Stepped {
-			fmt.Fprintf(
-				a.err,
-				"note: %s: planned keys are taken in %s, so %s have the keys from %d on\n",
-				x.Entity,
-				x.Table,
-				diag.Count(x.Rows, "row", "rows"),
-				x.First,
-			)
-		}
-		for _, v := range taken {
-			fmt.Fprintf(a.err, "note: load %d was taken back: %s\n", v.Load, diag.Count(v.Rows(), "row", "rows"))
-		}
-	}
-	if r.PutBack > 0 && !a.quiet {
-		fmt.Fprintf(
-			a.err,
-			"note: %s of load %d, which was partly withdrawn, were put back\n",
-			diag.Count(r.PutBack, "row", "rows"),
-			r.Completed,
-		)
-	}
-	if r.Notice != "" && !a.quiet {
-		fmt.Fprintln(a.err, "note:", r.Notice)
+		a.noteLoad(r, taken)
 	}
 	missing := int64(0)
 	for _, e := range r.Entities {

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"math"
 	"strings"
@@ -53,30 +52,44 @@ func (f *journalFlags) add(c *cobra.Command) {
 
 // check tells flags that do not go together.
 func (f *journalFlags) check(write *writeFlags) error {
-	for _, x := range []struct {
-		bad  bool
-		text string
-	}{
-		{f.none && (f.resume || f.restore || f.extra != ""), "--no-journal goes with none of --resume, --restore and --extra, which need one"},
-		{f.resume && f.restore, "--resume and --restore are two things: which is meant?"},
-		{f.resume && write.dryRun, "--resume goes on where a load broke off, so it cannot be a --dry-run"},
-		{f.anew && (f.none || f.resume || f.restore || f.extra != "" || f.ifEmpty || write.corrected != "" || write.part != "" || write.commit != "" && write.commit != string(plan.CommitLoad)),
-			"--anew cannot be combined with --no-journal, --resume, --restore, --extra, --if-empty, --corrected, --part or another --commit than load"},
-		{f.retry && (f.none || f.resume || f.restore || f.extra != "" || f.ifEmpty || f.anew || write.corrected != "" || write.part != ""),
-			"--retry-rejected cannot be combined with --no-journal, --resume, --restore, --extra, --if-empty, --anew, --corrected or --part"},
-		{len(f.also) > 0 && !f.anew, "--also belongs to --anew"},
-		{f.deleteExtra && !f.restore, "--delete-extra belongs to --restore"},
-		{write.corrected != "" && (f.extra != "" || f.resume || f.restore), "--corrected goes with none of --resume, --restore and --extra"},
-		{write.part != "" && (f.none || f.resume || f.restore || f.extra != "" || f.ifEmpty || write.dryRun || write.corrected != "" || write.rebuild || write.changes != ""),
-			"--part is one of several that together are a load, so it goes with none of --no-journal, --resume, --restore, --extra, --if-empty, --dry-run, --corrected, --rebuild-indexes and --changes; run again, it goes on by itself"},
-		{write.part != "" && write.commit == string(plan.CommitLoad), "--part commits chunk by chunk, so it does not go with --commit load"},
-		{unit.IsUnitSet(f.extra), "--extra: names that begin with unit: are kept for runs of units"},
-		{len(f.extra) > maxExtra || strings.ContainsAny(f.extra, "\n\r\t\x00"), fmt.Sprintf("--extra is a name of at most %d characters", maxExtra)},
-		{f.wait < 0, "--wait is a time from now, such as 30s or 2m"},
-	} {
-		if x.bad {
-			return usageError{errors.New(x.text)}
-		}
+	otherRows := f.none || f.resume || f.restore || f.extra != "" || f.ifEmpty || write.corrected != ""
+	switch {
+	case f.anew && (otherRows || write.part != "" || write.commit != "" && write.commit != string(plan.CommitLoad)):
+		return usagef("--anew cannot be combined with --no-journal, --resume, --restore, --extra, --if-empty, --corrected, --part or another --commit than load")
+	case f.retry && (otherRows || f.anew || write.part != ""):
+		return usagef("--retry-rejected cannot be combined with --no-journal, --resume, --restore, --extra, --if-empty, --anew, --corrected or --part")
+	case write.part != "" && (otherRows || write.alone()):
+		return usagef("--part is one of several that together are a load, so it goes with none of --no-journal, --resume, --restore, --extra, --if-empty, --dry-run, --corrected, --rebuild-indexes and --changes; run again, it goes on by itself")
+	case write.part != "" && write.commit == string(plan.CommitLoad):
+		return usagef("--part commits chunk by chunk, so it does not go with --commit load")
+	case write.corrected != "" && (f.extra != "" || f.resume || f.restore):
+		return usagef("--corrected goes with none of --resume, --restore and --extra")
+	}
+	return f.checkAlone(write.dryRun)
+}
+
+// alone reports whether the flags ask for what no part of a load can do.
+func (f *writeFlags) alone() bool { return f.dryRun || f.rebuild || f.changes != "" }
+
+// checkAlone tells what is wrong with the flags about the journal themselves.
+func (f *journalFlags) checkAlone(dryRun bool) error {
+	switch {
+	case f.none && (f.resume || f.restore || f.extra != ""):
+		return usagef("--no-journal goes with none of --resume, --restore and --extra, which need one")
+	case f.resume && f.restore:
+		return usagef("--resume and --restore are two things: which is meant?")
+	case f.resume && dryRun:
+		return usagef("--resume goes on where a load broke off, so it cannot be a --dry-run")
+	case len(f.also) > 0 && !f.anew:
+		return usagef("--also belongs to --anew")
+	case f.deleteExtra && !f.restore:
+		return usagef("--delete-extra belongs to --restore")
+	case unit.IsUnitSet(f.extra):
+		return usagef("--extra: names that begin with unit: are kept for runs of units")
+	case len(f.extra) > maxExtra || strings.ContainsAny(f.extra, "\n\r\t\x00"):
+		return usagef("--extra is a name of at most %d characters", maxExtra)
+	case f.wait < 0:
+		return usagef("--wait is a time from now, such as 30s or 2m")
 	}
 	var err error
 	f.changed, f.referring, err = parseAlso(f.also)
@@ -92,9 +105,9 @@ func parseAlso(words []string) (changed, referring bool, err error) {
 		case "referring":
 			referring = true
 		default:
-			return false, false, usageError{
-				fmt.Errorf("--also knows the words changed and referring, and here is %q", word),
-			}
+			return false, false, usagef(
+				"--also knows the words changed and referring, and here is %q", word)
+
 		}
 	}
 	return changed, referring, nil
@@ -116,10 +129,10 @@ func (f *loadFlags) add(c *cobra.Command) {
 
 func (f *loadFlags) options(c *cobra.Command) (load.Options, error) {
 	if c.Flags().Changed("chunk") && (f.chunk < 1 || f.chunk > math.MaxInt32) {
-		return load.Options{}, usageError{fmt.Errorf("--chunk is a number of rows from 1 up, and here is %d", f.chunk)}
+		return load.Options{}, usagef("--chunk is a number of rows from 1 up, and here is %d", f.chunk)
 	}
 	if f.jobs < 1 || f.jobs > 256 {
-		return load.Options{}, usageError{fmt.Errorf("--jobs lies between 1 and 256, and here is %d", f.jobs)}
+		return load.Options{}, usagef("--jobs lies between 1 and 256, and here is %d", f.jobs)
 	}
 	return load.Options{Chunk: uint64(f.chunk), Jobs: f.jobs}, nil
 }
@@ -169,16 +182,16 @@ func (f *writeFlags) options(c *cobra.Command, o load.Options) (load.Options, er
 	if f.commit != "" {
 		var err error
 		if o.Commit, err = plan.ParseCommit(f.commit); err != nil {
-			return o, usageError{fmt.Errorf("--commit: %w", err)}
+			return o, usagef("--commit: %w", err)
 		}
 	}
 	if c.Flags().Changed("max-rejects") && f.maxRejects < 1 {
-		return o, usageError{fmt.Errorf("--max-rejects is a number from 1 up; to allow none, leave --on-violation out")}
+		return o, usagef("--max-rejects is a number from 1 up; to allow none, leave --on-violation out")
 	}
 	o.Policies = plan.Policies{}
 	for _, text := range f.policies {
 		if err := plan.ParsePolicy(text, o.Policies); err != nil {
-			return o, usageError{fmt.Errorf("--on-violation: %w", err)}
+			return o, usagef("--on-violation: %w", err)
 		}
 	}
 	return o, nil

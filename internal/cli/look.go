@@ -39,7 +39,7 @@ A name that ends in .yaml or .yml is a plan: it only says where the database is.
 		Args: cobra.MaximumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if limit < 1 || limit > 100_000 || skip < 0 {
-				return usageError{fmt.Errorf("--limit lies between 1 and 100000, --skip from 0 up")}
+				return usagef("--limit lies between 1 and 100000, --skip from 0 up")
 			}
 			var planArgs []string
 			table := ""
@@ -50,7 +50,7 @@ A name that ends in .yaml or .yml is a plan: it only says where the database is.
 				case table == "":
 					table = arg
 				default:
-					return usageError{fmt.Errorf("look shows one table: %s or %s?", table, arg)}
+					return usagef("look shows one table: %s or %s?", table, arg)
 				}
 			}
 			p, err := a.readPlan(planArgs)
@@ -74,13 +74,13 @@ A name that ends in .yaml or .yml is a plan: it only says where the database is.
 			}
 			if where != "" {
 				if _, err := predicate.Parse(where); err != nil {
-					return usageError{fmt.Errorf("--where is not one condition in SQL: %s", err)}
+					return usagef("--where is not one condition in SQL: %s", err)
 				}
 				if what := predicate.Plain(where); what != "" {
-					return usageError{fmt.Errorf("--where contains %s, which engines read in different ways", what)}
+					return usagef("--where contains %s, which engines read in different ways", what)
 				}
 				if table == "" {
-					return usageError{errors.New("--where chooses rows of a table, and none is named")}
+					return usagef("--where chooses rows of a table, and none is named")
 				}
 			}
 			if table == "" {

@@ -56,27 +56,26 @@ func parsePart(text string) (order.Part, error) {
 				first, err = strconv.ParseInt(os.Getenv(v.first), 10, 32)
 			}
 			if err != nil {
-				return order.Part{}, usageError{
-					fmt.Errorf("--part: %s holds %q, which is no number of a task", v.name, at),
-				}
+				return order.Part{}, usagef(
+					"--part: %s holds %q, which is no number of a task", v.name, at)
+
 			}
 			number = strconv.FormatInt(n-first+1, 10)
 			break
 		}
 		if number == "" {
-			return order.Part{}, usageError{
-				fmt.Errorf(
-					"--part env/%s takes the number from the environment, and none of %s is set",
-					of,
-					strings.Join(names, ", "),
-				),
-			}
+			return order.Part{}, usagef(
+
+				"--part env/%s takes the number from the environment, and none of %s is set",
+				of,
+				strings.Join(names, ", "))
+
 		}
 		text = number + "/" + of
 	}
 	p, err := order.ParsePart(text)
 	if err != nil {
-		return p, usageError{fmt.Errorf("--part: %w", err)}
+		return p, usagef("--part: %w", err)
 	}
 	return p, nil
 }

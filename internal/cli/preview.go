@@ -108,11 +108,11 @@ of the same plan must come to the same ones.`,
 func (f *previewFlags) check() error {
 	switch {
 	case f.rows < 0 || f.rows > maxPreview:
-		return usageError{fmt.Errorf("--rows lies between 0 and %d", maxPreview)}
+		return usagef("--rows lies between 0 and %d", maxPreview)
 	case (f.row != "" || f.csv) && f.entity == "":
-		return usageError{fmt.Errorf("--row and --csv show one entity: --entity NAME says which")}
+		return usagef("--row and --csv show one entity: --entity NAME says which")
 	case f.spread && (f.row != "" || f.csv), f.row != "" && f.csv:
-		return usageError{fmt.Errorf("of --row, --spread and --csv only one at a time")}
+		return usagef("of --row, --spread and --csv only one at a time")
 	}
 	return nil
 }

@@ -22,12 +22,7 @@ import (
 )
 
 func (a *app) survey() *cobra.Command {
-	var out, names, schemaName string
-	var tables []string
-	var rows uint64
-	var learn bool
-	var folder, tag string
-	var least int64
+	var f surveyFlags
 	c := &cobra.Command{
 		Use:   "survey",
 		Short: "Read a database and draft a plan for it",
@@ -59,151 +54,188 @@ With --json, it writes the description of the tables instead.`,
   evensprout survey --db postgres://app@localhost/app --structs ./internal/models --tag db
   evensprout survey --db mysql://app@localhost/app --json`,
 		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if names != "" && !slices.Contains(draft.Namings, names) {
-				return usageError{
-					fmt.Errorf("--names is one of %s, and not %s", strings.Join(draft.Namings, ", "), names),
-				}
-			}
-			for _, p := range tables {
-				if _, err := path.Match(p, ""); err != nil {
-					return usageError{
-						fmt.Errorf(
-							"--tables %s is no pattern: * stands for any letters, ? for one, [a-z] for one of some",
-							p,
-						),
-					}
-				}
-			}
-			if least < 2 {
-				return usageError{errors.New("--least is 2 or more: a value that occurs once is somebody's own")}
-			}
-			var mapped []structs.Struct
-			if folder != "" {
-				var err error
-				if mapped, err = structs.Read(folder, tag); err != nil {
-					return err
-				}
-				if len(mapped) == 0 {
-					return fmt.Errorf("no struct in %s has a field with the tag %s: --tag names another", folder, tag)
-				}
-			}
-			o := draft.Options{Rows: rows, Names: draft.Naming(names)}
-			u := a.url(nil, "")
-			var db *schema.Database
-			var s store.Store
-			switch {
-			case u != "":
-				var err error
-				if s, err = store.Open(cmd.Context(), a.drivers, u); err != nil {
-					return err
-				}
-				defer s.Close()
-				if db, err = s.Survey(cmd.Context()); err != nil {
-					return err
-				}
-				place := store.Describe(a.drivers, u)
-				o.Name, o.URL, o.Probe = place.Name, draftURL(u, place, out), s.Passes
-				if why := a.mayAsk(u); why != "" {
-					o.Probe = func(context.Context, []*schema.Column, string, [][]value.Value) ([]bool, error) {
-						return nil, &store.NotAsked{Why: why}
-					}
-				}
-			case mapped != nil:
-				db = structs.Database(mapped)
-				path, err := filepath.Abs(folder)
-				if err != nil {
-					return err
-				}
-				o.Name = filepath.Base(path)
-			default:
-				return &store.Fault{
-					Kind:    store.BadURL,
-					Message: "no database is named",
-					Hint:    "--db sqlite:app.db, or the environment variable DATABASE_URL; --structs FOLDER drafts from Go structs alone",
-				}
-			}
-			matches, told := structs.Hold(mapped, db)
-			if a.json {
-				return a.writeJSON(surveyed{db, told})
-			}
-			if len(db.Tables) == 0 {
-				return &store.Fault{
-					Kind:    store.Missing,
-					Message: fmt.Sprintf("%s has no tables", a.shown(u)),
-					Hint:    "run your migrations first",
-				}
-			}
-			for _, d := range told {
-				fmt.Fprintln(a.err, d)
-			}
-			structs.Name(&o, matches)
-			var err error
-			if o.Only, err = draft.Wanted(db, tables, schemaName); err != nil {
-				return err
-			}
-			if s != nil {
-				o.Loosens = s.Traits().DefersAll || s.Traits().Loosens
-				if o.Held, err = draft.Look(cmd.Context(), s, db); err != nil {
-					return err
-				}
-				if learn {
-					if o.Learned, err = draft.Learn(cmd.Context(), s, db, o.Held, least); err != nil {
-						return err
-					}
-				}
-			}
-			d, err := draft.Make(cmd.Context(), db, o)
-			if err != nil {
-				return err
-			}
-			text := d.Write(o)
-			if out == "" {
-				fmt.Fprint(a.exact, text)
-				return nil
-			}
-			f, err := safe.Create(out, 0o644)
-			if errors.Is(err, fs.ErrExist) {
-				return fmt.Errorf("%s is there already: nothing was written; name another file, or move it away", out)
-			}
-			if err != nil {
-				return err
-			}
-			if _, err := f.WriteString(text); err != nil {
-				return errors.Join(err, f.Close())
-			}
-			if err := f.Close(); err != nil {
-				return err
-			}
-			fmt.Fprintf(
-				a.out,
-				"%s a plan for %s in %s\n",
-				a.page.Good("drafted:"),
-				diag.Count(len(d.Tables), "table", "tables"),
-				out,
-			)
-			for _, l := range d.Left {
-				if !l.Unasked {
-					fmt.Fprintf(a.out, "left out: %s: %s\n", l.Table, l.Reason)
-				}
-			}
-			fmt.Fprintf(a.out, "Next: evensprout check %s && evensprout preview %s\n", out, out)
-			return nil
-		},
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.draft(cmd.Context(), &f) },
 	}
 	a.allowFlag(c)
-	c.Flags().StringVarP(&out, "out", "o", "", "write the plan into this file, which must not exist yet")
-	c.Flags().Uint64Var(&rows, "rows", 0, "rows for each table, as far as its keys allow (default: as seems fit)")
+	c.Flags().StringVarP(&f.out, "out", "o", "", "write the plan into this file, which must not exist yet")
+	c.Flags().Uint64Var(&f.rows, "rows", 0, "rows for each table, as far as its keys allow (default: as seems fit)")
 	c.Flags().
-		StringVar(&names, "names", "", "how fields are called: "+strings.Join(draft.Namings, ", ")+" (default: as columns)")
+		StringVar(&f.names, "names", "", "how fields are called: "+strings.Join(draft.Namings, ", ")+" (default: as columns)")
 	c.Flags().
-		StringSliceVar(&tables, "tables", nil, "only these tables, and those that they need: names or patterns such as 'order*'")
-	c.Flags().StringVar(&schemaName, "schema", "", "only tables of this schema, and those that they need")
-	c.Flags().StringVar(&folder, "structs", "", "read Go structs in this folder and below")
-	c.Flags().StringVar(&tag, "tag", "db", "with --structs: the tag that names columns")
-	c.Flags().BoolVar(&learn, "learn", false, "look at the rows that are there for shares and ranges")
-	c.Flags().Int64Var(&least, "least", draft.LeastOften, "with --learn: how often a value must occur to be copied")
+		StringSliceVar(&f.tables, "tables", nil, "only these tables, and those that they need: names or patterns such as 'order*'")
+	c.Flags().StringVar(&f.schema, "schema", "", "only tables of this schema, and those that they need")
+	c.Flags().StringVar(&f.folder, "structs", "", "read Go structs in this folder and below")
+	c.Flags().StringVar(&f.tag, "tag", "db", "with --structs: the tag that names columns")
+	c.Flags().BoolVar(&f.learn, "learn", false, "look at the rows that are there for shares and ranges")
+	c.Flags().Int64Var(&f.least, "least", draft.LeastOften, "with --learn: how often a value must occur to be copied")
 	return c
+}
+
+// surveyFlags are the flags of survey.
+type surveyFlags struct {
+	out, names, schema string
+	tables             []string
+	rows               uint64
+	learn              bool
+	folder, tag        string // of Go structs
+	least              int64
+}
+
+func (f *surveyFlags) check() error {
+	if f.names != "" && !slices.Contains(draft.Namings, f.names) {
+		return usagef("--names is one of %s, and not %s", strings.Join(draft.Namings, ", "), f.names)
+	}
+	for _, p := range f.tables {
+		if _, err := path.Match(p, ""); err != nil {
+			return usagef("--tables %s is no pattern: * stands for any letters, ? for one, [a-z] for one of some", p)
+		}
+	}
+	if f.least < 2 {
+		return usagef("--least is 2 or more: a value that occurs once is somebody's own")
+	}
+	return nil
+}
+
+// mapped are the Go structs that the flags name.
+func (f *surveyFlags) mapped() ([]structs.Struct, error) {
+	if f.folder == "" {
+		return nil, nil
+	}
+	mapped, err := structs.Read(f.folder, f.tag)
+	if err == nil && len(mapped) == 0 {
+		err = fmt.Errorf("no struct in %s has a field with the tag %s: --tag names another", f.folder, f.tag)
+	}
+	return mapped, err
+}
+
+// draft surveys a database, or reads structs, and writes a plan.
+func (a *app) draft(ctx context.Context, f *surveyFlags) error {
+	if err := f.check(); err != nil {
+		return err
+	}
+	mapped, err := f.mapped()
+	if err != nil {
+		return err
+	}
+	o := draft.Options{Rows: f.rows, Names: draft.Naming(f.names)}
+	u := a.url(nil, "")
+	s, db, err := a.surveyed(ctx, f, mapped, u, &o)
+	if err != nil {
+		return err
+	}
+	if s != nil {
+		defer s.Close()
+	}
+	matches, told := structs.Hold(mapped, db)
+	if a.json {
+		return a.writeJSON(surveyed{db, told})
+	}
+	if len(db.Tables) == 0 {
+		return &store.Fault{
+			Kind:    store.Missing,
+			Message: fmt.Sprintf("%s has no tables", a.shown(u)),
+			Hint:    "run your migrations first",
+		}
+	}
+	for _, d := range told {
+		fmt.Fprintln(a.err, d)
+	}
+	structs.Name(&o, matches)
+	if o.Only, err = draft.Wanted(db, f.tables, f.schema); err != nil {
+		return err
+	}
+	if s != nil {
+		o.Loosens = s.Traits().DefersAll || s.Traits().Loosens
+		o.Held, err = draft.Look(ctx, s, db)
+		if err == nil && f.learn {
+			o.Learned, err = draft.Learn(ctx, s, db, o.Held, f.least)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	d, err := draft.Make(ctx, db, o)
+	if err != nil {
+		return err
+	}
+	if f.out == "" {
+		fmt.Fprint(a.exact, d.Write(o))
+		return nil
+	}
+	if err := newFile(f.out, d.Write(o)); err != nil {
+		return err
+	}
+	a.tellDraft(d, f.out)
+	return nil
+}
+
+// surveyed reads the tables of a database, or of structs where no database is named: then
+// the store is nil.
+func (a *app) surveyed(
+	ctx context.Context,
+	f *surveyFlags,
+	mapped []structs.Struct,
+	u string,
+	o *draft.Options,
+) (store.Store, *schema.Database, error) {
+	switch {
+	case u != "":
+		s, err := store.Open(ctx, a.drivers, u)
+		if err != nil {
+			return nil, nil, err
+		}
+		db, err := s.Survey(ctx)
+		if err != nil {
+			s.Close()
+			return nil, nil, err
+		}
+		place := store.Describe(a.drivers, u)
+		o.Name, o.URL, o.Probe = place.Name, draftURL(u, place, f.out), s.Passes
+		if why := a.mayAsk(u); why != "" {
+			o.Probe = func(context.Context, []*schema.Column, string, [][]value.Value) ([]bool, error) {
+				return nil, &store.NotAsked{Why: why}
+			}
+		}
+		return s, db, nil
+	case mapped != nil:
+		path, err := filepath.Abs(f.folder)
+		o.Name = filepath.Base(path)
+		return nil, structs.Database(mapped), err
+	}
+	return nil, nil, &store.Fault{
+		Kind:    store.BadURL,
+		Message: "no database is named",
+		Hint:    "--db sqlite:app.db, or the environment variable DATABASE_URL; --structs FOLDER drafts from Go structs alone",
+	}
+}
+
+// newFile writes a file that must not exist yet.
+func newFile(path, text string) error {
+	f, err := safe.Create(path, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("%s is there already: nothing was written; name another file, or move it away", path)
+	}
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(text)
+	return errors.Join(err, f.Close())
+}
+
+func (a *app) tellDraft(d *draft.Draft, path string) {
+	fmt.Fprintf(
+		a.out,
+		"%s a plan for %s in %s\n",
+		a.page.Good("drafted:"),
+		diag.Count(len(d.Tables), "table", "tables"),
+		path,
+	)
+	for _, l := range d.Left {
+		if !l.Unasked {
+			fmt.Fprintf(a.out, "left out: %s: %s\n", l.Table, l.Reason)
+		}
+	}
+	fmt.Fprintf(a.out, "Next: evensprout check %s && evensprout preview %s\n", path, path)
 }
 
 // surveyed is what survey --json writes.

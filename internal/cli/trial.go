@@ -135,7 +135,7 @@ func (f *trialFlags) check() ([]int, error) {
 // planOfFile makes a plan of a file whose columns are called as the table's.
 func (a *app) planOfFile(f *trialFlags, args []string) ([]string, error) {
 	if len(args) > 0 {
-		return nil, usageError{errors.New("--file stands in the place of a plan")}
+		return nil, usagef("--file stands in the place of a plan")
 	}
 	r, err := files.Open(f.file, files.Options{})
 	if err != nil {
@@ -189,7 +189,7 @@ func triedEntity(c *plan.Compiled, f *trialFlags) (*plan.Target, error) {
 		}
 	}
 	if most == nil {
-		return nil, usageError{errors.New("the plan has no entity whose rows could be written")}
+		return nil, usagef("the plan has no entity whose rows could be written")
 	}
 	return most, nil
 }
@@ -199,17 +199,16 @@ func triedEntity(c *plan.Compiled, f *trialFlags) (*plan.Target, error) {
 func countsFor(t *plan.Target, counts []int, asked bool) ([]int, error) {
 	rows := t.Grow.Rows
 	if rows == 0 {
-		return nil, usageError{fmt.Errorf("%s has no grown rows to write", t.Plan.Name)}
+		return nil, usagef("%s has no grown rows to write", t.Plan.Name)
 	}
 	if most := counts[len(counts)-1]; asked && uint64(most) > rows {
-		return nil, usageError{
-			fmt.Errorf(
-				"--counts asks for %s, and %s has %s: rows: in the plan, or --entity, says more",
-				diag.Count(most, "row", "rows"),
-				t.Plan.Name,
-				diag.Count(rows, "grown row", "grown rows"),
-			),
-		}
+		return nil, usagef(
+
+			"--counts asks for %s, and %s has %s: rows: in the plan, or --entity, says more",
+			diag.Count(most, "row", "rows"),
+			t.Plan.Name,
+			diag.Count(rows, "grown row", "grown rows"))
+
 	}
 	out := slices.DeleteFunc(slices.Clone(counts), func(n int) bool { return uint64(n) > rows })
 	if len(out) < len(counts) && !slices.Contains(out, int(rows)) {

@@ -60,7 +60,7 @@ func (f *unitFlags) check(journal *journalFlags, write *writeFlags) error {
 		{f.again && journal.none, "--again goes with a journal: without one nothing is known of earlier runs, and all is done anyway"},
 	} {
 		if x.bad {
-			return usageError{errors.New(x.text)}
+			return usagef("%s", x.text)
 		}
 	}
 	return nil
@@ -94,7 +94,7 @@ func (f *unitFlags) selected(c *plan.Compiled) ([]*plan.CompiledUnit, error) {
 		} else if len(names) > 0 {
 			hint = "there is: " + strings.Join(names, ", ")
 		}
-		return nil, usageError{fmt.Errorf("--unit: %s has no unit %q: %s", c.Plan.Name, name, hint)}
+		return nil, usagef("--unit: %s has no unit %q: %s", c.Plan.Name, name, hint)
 	}
 	return out, nil
 }
@@ -109,24 +109,22 @@ func (a *app) replaceOccasions(p *plan.Plan) error {
 		from := u.Occasions.RowsFrom
 		if a.unit != u.Name {
 			if from != nil && from.File == standardInput {
-				return usageError{
-					fmt.Errorf(
-						"the unit %s reads standard input: run it by --unit %s, or leave units out by --without-units",
-						u.Name,
-						u.Name,
-					),
-				}
+				return usagef(
+
+					"the unit %s reads standard input: run it by --unit %s, or leave units out by --without-units",
+					u.Name,
+					u.Name)
+
 			}
 			continue
 		}
 		if from == nil {
 			if a.occasionsFile != "" {
-				return usageError{
-					fmt.Errorf(
-						"the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in the plan says how one is read",
-						u.Name,
-					),
-				}
+				return usagef(
+
+					"the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in the plan says how one is read",
+					u.Name)
+
 			}
 			continue
 		}
@@ -166,17 +164,16 @@ const maxSpooled = 4 << 30
 // read several times. The file goes when the program ends.
 func (a *app) spool() (string, error) {
 	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		return "", usageError{
-			errors.New(
-				"occasions come from standard input, and here is a terminal: pipe a file in, such as evensprout load --unit NAME --occasions - < sales.csv",
-			),
-		}
+		return "", usagef(
+
+			"occasions come from standard input, and here is a terminal: pipe a file in, such as evensprout load --unit NAME --occasions - < sales.csv")
+
 	}
 	in := bufio.NewReader(a.in)
 	first, err := in.Peek(512)
 	if len(first) == 0 && err != nil {
 		if errors.Is(err, io.EOF) {
-			err = usageError{errors.New("standard input is empty")}
+			err = usagef("standard input is empty")
 		}
 		return "", err
 	}

@@ -1,8 +1,10 @@
 package derive
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -91,16 +93,25 @@ func worded(typ string) string {
 	return typ
 }
 
+// convertHint says how operands of an operator are brought to types that go together.
+func convertHint(operator string, types []string) string {
+	has := func(name string) bool { return slices.Contains(types, name) }
+	compares, adds := strings.ContainsAny(operator, "<>=!"), strings.ContainsAny(operator, "+-")
+	switch {
+	case compares && has("string") && has("date"):
+		return `date("2026-05-01") makes a date of a text`
+	case compares && has("string") && has("timestamp"):
+		return `timestamp("2026-05-01T08:00:00Z") makes a moment of a text`
+	case adds && has("date") && has("int"):
+		return "addDays(d, n) moves a date, and daysBetween(a, b) counts days"
+	case adds && has("timestamp"):
+		return `duration("90m") is a span that can be added to a moment`
+	}
+	return "string(x) makes a text, int(x) a whole number, decimal(x) a decimal"
+}
+
 // mismatch says which types do not go together.
 func mismatch(function string, types []string) (text, hint string) {
-	has := func(name string) bool {
-		for _, t := range types {
-			if t == name {
-				return true
-			}
-		}
-		return false
-	}
 	var words []string
 	for _, t := range types {
 		words = append(words, worded(t))
@@ -123,21 +134,8 @@ func mismatch(function string, types []string) (text, hint string) {
 			" and ",
 		), "compare it with something, such as x > 0"
 	case len(types) == 2 && strings.HasPrefix(function, "_") && strings.HasSuffix(function, "_"):
-		operator := strings.Trim(function, "_")
-		if operator == "" {
-			operator = function
-		}
-		hint = "string(x) makes a text, int(x) a whole number, decimal(x) a decimal"
-		switch {
-		case strings.ContainsAny(operator, "<>=!") && has("string") && has("date"):
-			hint = `date("2026-05-01") makes a date of a text`
-		case strings.ContainsAny(operator, "<>=!") && has("string") && has("timestamp"):
-			hint = `timestamp("2026-05-01T08:00:00Z") makes a moment of a text`
-		case strings.ContainsAny(operator, "+-") && has("date") && has("int"):
-			hint = "addDays(d, n) moves a date, and daysBetween(a, b) counts days"
-		case strings.ContainsAny(operator, "+-") && has("timestamp"):
-			hint = `duration("90m") is a span that can be added to a moment`
-		}
+		operator := cmp.Or(strings.Trim(function, "_"), function)
+		hint = convertHint(operator, types)
 		if strings.ContainsAny(operator, "<>=!") {
 			return fmt.Sprintf("%s and %s cannot be compared", words[0], words[1]), hint
 		}

@@ -28,51 +28,7 @@ func (t *Table) read() {
 		}
 		t.Fields = append(t.Fields, &Field{Name: c.Name, Column: c, table: t})
 	}
-	type source struct {
-		node *predicate.Node
-		text string
-	}
-	var all []*predicate.Node
-	var sources []source
-	take := func(text, column string) {
-		n, err := predicate.Parse(text)
-		if column != "" {
-			n, err = predicate.ParseDomain(text, column)
-		}
-		if err != nil {
-			t.opaque(text, column)
-			return
-		}
-		n = n.Replace(t.computed)
-		for _, name := range n.Columns() {
-			c := t.Schema.Column(name)
-			if c == nil {
-				t.opaque(text, column)
-				return
-			}
-			if c.Generated {
-				t.Notes = append(t.Notes, "a condition on the computed column "+c.Name+" is not met by design: "+text)
-				return
-			}
-		}
-		if _, err := predicate.Compile(n); err != nil {
-			t.opaque(n.String(), column)
-			return
-		}
-		all = append(all, n)
-		sources = append(sources, source{n, text})
-	}
-	for _, c := range t.Schema.Checks {
-		take(c.Expression, "")
-	}
-	for _, c := range t.Schema.Columns {
-		for _, k := range c.Checks {
-			take(k.Expression, c.Name)
-		}
-	}
-	if t.Schema.Partition != "" {
-		take(t.Schema.Partition, "")
-	}
+	all := t.conditions()
 	narrowed, rest := predicate.Narrow(all)
 	for _, name := range slices.Sorted(maps.Keys(narrowed)) {
 		c := t.Schema.Column(name)
@@ -82,9 +38,7 @@ func (t *Table) read() {
 		d := t.domain(c)
 		d.Domain = *narrowed[name]
 		for _, n := range d.From {
-			if k, err := predicate.Compile(n); err == nil {
-				d.conditions = append(d.conditions, k)
-			}
+			d.mustMeet(n)
 		}
 	}
 	for c, values := range t.d.Choices {
@@ -97,27 +51,86 @@ func (t *Table) read() {
 		d.from = nil
 		d.why = "the constants of its type"
 	}
-	for _, s := range sources {
-		if columns := s.node.Columns(); len(columns) == 1 {
+	for _, n := range all {
+		if columns := n.Columns(); len(columns) == 1 {
 			d := t.domain(t.Schema.Column(columns[0]))
-			d.from = append(d.from, s.node.String())
-			if k, err := predicate.Compile(s.node); err == nil {
-				d.conditions = append(d.conditions, k)
-			}
+			d.from = append(d.from, n.String())
+			d.mustMeet(n)
 		}
 	}
 	for _, n := range rest {
 		columns := n.Columns()
 		if len(columns) == 1 {
 			d := t.domain(t.Schema.Column(columns[0]))
-			if k, err := predicate.Compile(n); err == nil && !slices.Contains(d.from, n.String()) {
-				d.conditions, d.from = append(d.conditions, k), append(d.from, n.String())
+			if !slices.Contains(d.from, n.String()) && d.mustMeet(n) {
+				d.from = append(d.from, n.String())
 			}
 			continue
 		}
 		t.rest = append(t.rest, n.String())
 		t.mark(n)
 	}
+}
+
+// mustMeet adds a condition to a domain; false if it cannot be computed here.
+func (d *domain) mustMeet(n *predicate.Node) bool {
+	k, err := predicate.Compile(n)
+	if err == nil {
+		d.conditions = append(d.conditions, k)
+	}
+	return err == nil
+}
+
+// conditions are those of the table that can be computed here; the others are noted.
+func (t *Table) conditions() []*predicate.Node {
+	var all []*predicate.Node
+	take := func(text, column string) {
+		if n := t.condition(text, column); n != nil {
+			all = append(all, n)
+		}
+	}
+	for _, c := range t.Schema.Checks {
+		take(c.Expression, "")
+	}
+	for _, c := range t.Schema.Columns {
+		for _, k := range c.Checks {
+			take(k.Expression, c.Name)
+		}
+	}
+	if t.Schema.Partition != "" {
+		take(t.Schema.Partition, "")
+	}
+	return all
+}
+
+// condition reads a condition of the table, or of a column's domain; nil, and noted, if it
+// cannot be computed here.
+func (t *Table) condition(text, column string) *predicate.Node {
+	n, err := predicate.Parse(text)
+	if column != "" {
+		n, err = predicate.ParseDomain(text, column)
+	}
+	if err != nil {
+		t.opaque(text, column)
+		return nil
+	}
+	n = n.Replace(t.computed)
+	for _, name := range n.Columns() {
+		c := t.Schema.Column(name)
+		if c == nil {
+			t.opaque(text, column)
+			return nil
+		}
+		if c.Generated {
+			t.Notes = append(t.Notes, "a condition on the computed column "+c.Name+" is not met by design: "+text)
+			return nil
+		}
+	}
+	if _, err := predicate.Compile(n); err != nil {
+		t.opaque(n.String(), column)
+		return nil
+	}
+	return n
 }
 
 // mark notes the whole numbers that a condition singles out of a column, such as a depth

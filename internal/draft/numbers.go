@@ -2,6 +2,7 @@ package draft
 
 import (
 	"fmt"
+	"math"
 	"slices"
 
 	"evensprout/internal/predicate"
@@ -17,62 +18,93 @@ func pow10(n int) int64 {
 	return p
 }
 
+// scaleOf is how many digits after the point the numbers of a column have.
+func scaleOf(c *schema.Column) int {
+	switch {
+	case c.Kind == schema.Integer:
+		return 0
+	case c.Kind == schema.Decimal && c.Precision > 0:
+		return min(max(c.Scale, 0), 6)
+	}
+	return 2
+}
+
+// usual is the range of a column that nothing is known of, in units of its last digit.
+func usual(c *schema.Column, scale int) (lo, hi int64) {
+	unit := pow10(scale)
+	digits := c.Precision - c.Scale
+	switch {
+	case c.Precision == 0 || digits >= 3:
+		return unit, 100 * unit
+	case digits > 0:
+		return unit, (pow10(digits) - 1) * unit
+	case scale == 0:
+		return 0, 0
+	}
+	return 1, unit - 1
+}
+
+// namedRange is the range that a column's name tells of, as far as its type holds it.
+func namedRange(c *schema.Column) (lo, hi int64, ok bool) {
+	least, most := typeRange(c)
+	lo, hi, ok = rangeOf(c.Name)
+	if c.Kind == schema.Integer {
+		lo = max(lo, least)
+	} else if c.Precision > 0 && hi >= pow10(max(c.Precision-c.Scale, 0)) {
+		return 0, 0, false
+	}
+	return lo, hi, ok && hi <= most
+}
+
+// inUnits is a limit in units of the last digit, rounded into the range: up if it is the
+// lower limit; false if there is none or it is no number.
+func inUnits(l *predicate.Limit, scale uint8, up bool) (int64, bool) {
+	if l == nil {
+		return 0, false
+	}
+	v, ok := l.Value.Rescale(scale)
+	if l.Value.Type == value.Text {
+		if n, err := value.ParseDecimal(l.Value.S); err == nil {
+			v, ok = n.Rescale(scale)
+		}
+	}
+	if l.Value.Type == value.Decimal && !ok { // digits that the column does not have
+		v = l.Value
+		for v.Scale > scale {
+			v.Scale, v.N = v.Scale-1, v.N/10
+		}
+		if up && v.N >= 0 {
+			return v.N + 1, true
+		}
+		return v.N, true
+	}
+	n := v.N
+	switch {
+	case l.Open && up:
+		n++
+	case l.Open:
+		n--
+	}
+	return n, ok
+}
+
+// digitsMost is the largest number that a decimal column has digits for, in units of the
+// last of them.
+func digitsMost(c *schema.Column) int64 {
+	if c.Kind == schema.Decimal && c.Precision > 0 && c.Precision < 18 {
+		return pow10(c.Precision) - 1
+	}
+	return math.MaxInt64
+}
+
 // numbers are ranges of numbers within a column's type and conditions.
 func numbers(c *schema.Column, d *domain) []Source {
-	scale := 0
-	if c.Kind != schema.Integer {
-		if scale = 2; c.Kind == schema.Decimal && c.Precision > 0 {
-			scale = max(c.Scale, 0)
-		}
-	}
-	scale = min(scale, 6)
-	whole := func(l *predicate.Limit, up bool) (int64, bool) {
-		if l == nil {
-			return 0, false
-		}
-		v, ok := l.Value.Rescale(uint8(scale))
-		if l.Value.Type == value.Text {
-			if n, err := value.ParseDecimal(l.Value.S); err == nil {
-				v, ok = n.Rescale(uint8(scale))
-			}
-		}
-		if l.Value.Type == value.Decimal && !ok { // digits that the column does not have
-			v = l.Value
-			for v.Scale > uint8(scale) {
-				v.Scale, v.N = v.Scale-1, v.N/10
-			}
-			if up && v.N >= 0 {
-				return v.N + 1, true
-			}
-			return v.N, true
-		}
-		n := v.N
-		switch {
-		case l.Open && up:
-			n++
-		case l.Open:
-			n--
-		}
-		return n, ok
-	}
+	scale := scaleOf(c)
 	unit := pow10(scale)
 	least, most := typeRange(c)
-	top := int64(100)
-	if digits := c.Precision - c.Scale; c.Precision > 0 && digits < 3 {
-		top = pow10(max(digits, 0)) - 1
-		if digits <= 0 {
-			top = 0
-		}
-	}
-	lo, hi := unit, top*unit
-	if top == 0 {
-		lo, hi = 1, unit-1
-		if scale == 0 {
-			lo, hi = 0, 0
-		}
-	}
-	low, isLow := whole(d.Min, true)
-	high, isHigh := whole(d.Max, false)
+	low, isLow := inUnits(d.Min, uint8(scale), true)
+	high, isHigh := inUnits(d.Max, uint8(scale), false)
+	lo, hi := usual(c, scale)
 	switch {
 	case isLow && isHigh:
 		lo, hi = low, high
@@ -83,9 +115,7 @@ func numbers(c *schema.Column, d *domain) []Source {
 		if lo = max(low, lo); low > hi || low == lo {
 			hi = max(hi, lo+99*unit)
 		}
-		if c.Kind == schema.Decimal && c.Precision > 0 && c.Precision < 18 {
-			hi = min(hi, pow10(c.Precision)-1)
-		}
+		hi = min(hi, digitsMost(c))
 	case isHigh:
 		hi = min(hi, high)
 		if lo > hi {
@@ -104,11 +134,7 @@ func numbers(c *schema.Column, d *domain) []Source {
 		return countable(fmt.Sprintf("{between: [%s, %s]}", a, b), uint64(hi)-uint64(lo)+1)
 	}
 	var list []Source
-	if a, b, ok := rangeOf(c.Name); ok && !isLow && !isHigh && b <= most &&
-		(c.Kind == schema.Integer || c.Precision == 0 || b < pow10(max(c.Precision-c.Scale, 0))) {
-		if c.Kind == schema.Integer {
-			a = max(a, least)
-		}
+	if a, b, ok := namedRange(c); ok && !isLow && !isHigh {
 		list = append(list, show(a*unit, b*unit))
 	}
 	list = append(list, show(lo, hi))
@@ -116,7 +142,7 @@ func numbers(c *schema.Column, d *domain) []Source {
 		list = append(list, show(low, hi))
 	}
 	for _, n := range []int64{0, 1, -1} {
-		if n*unit >= least || c.Kind != schema.Integer {
+		if n >= least || c.Kind != schema.Integer {
 			list = append(list, chosen(c, []value.Value{value.Int(n)}))
 		}
 	}

@@ -89,39 +89,40 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 			}
 		}
 	}
-	giveUp := func(why string) {
-		if nullable != nil {
-			nullable.null(why)
-			nullable.ref = r
-			done[nullable.Column.Name] = true
+	giveUp := func(comment, reason string) {
+		if nullable == nil {
+			t.leave(reason)
+			return
 		}
+		nullable.null(comment)
+		nullable.ref = r
+		done[nullable.Column.Name] = true
 	}
 	switch {
 	case slices.ContainsFunc(r.Targets, func(c string) bool { return r.to != nil && r.to.Column(c) == nil }):
-		giveUp("refers to a row by its place in " + r.Table)
-		if nullable == nil {
-			t.leave("it refers to rows of " + r.Table + " by their place, which no plan can tell")
-		}
+		giveUp(
+			"refers to a row by its place in "+r.Table,
+			"it refers to rows of "+r.Table+" by their place, which no plan can tell",
+		)
 		return
 	case len(open) == 0:
 		return // the references that share its columns lead to the same rows
 	case r.to == nil:
-		giveUp("refers to " + r.Table + ", which is not there")
-		if nullable == nil {
-			t.leave("it refers to " + r.Table + ", which is not there")
-		}
+		giveUp("refers to "+r.Table+", which is not there", "it refers to "+r.Table+", which is not there")
 		return
 	case r.known() == nil:
-		giveUp("refers to " + r.Table + ", which is left out")
-		if nullable == nil {
-			t.leave("it refers to " + r.Table + ", which is left out")
-		}
+		giveUp("refers to "+r.Table+", which is left out", "it refers to "+r.Table+", which is left out")
 		return
 	case r.to == t.Schema:
 		t.referSelf(r, open, nullable, done)
 		return
 	}
-	lead := t.leader(r, open)
+	t.referThere(r, t.leader(r, open), done)
+}
+
+// referThere gives a reference to another table its sources: the leading field picks a
+// row, and the others follow it or say which rows it may pick.
+func (t *Table) referThere(r *reference, lead *Field, done map[string]bool) {
 	lead.ref, lead.lead, r.lead = r, true, lead
 	done[lead.Column.Name] = true
 	lead.Nulls = !lead.Column.NotNull && !t.nullsEqual(lead.Column) &&

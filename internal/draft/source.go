@@ -92,14 +92,8 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 	if len(d.conditions) > 0 || len(d.opaque) > 0 || !isFree(d) {
 		t.domains[c.Name] = d
 	}
-	if key := t.Schema.PrimaryKey; len(key) == 1 && key[0] == c.Name && c.Kind == schema.Integer && isFree(d) {
-		if highest, ok := t.held().Highest[c.Name]; ok {
-			_, most := typeRange(c)
-			first := beyond(highest, c)
-			f.Source = Source{Text: fmt.Sprintf("{count: %d}", first), Space: uint64(max(most-first, 0)), Alone: true}
-			f.Comment = fmt.Sprintf("the table has keys up to %d", highest)
-			return nil
-		}
+	if t.countsOn(f, d) {
+		return nil
 	}
 	f.Nulls = !c.NotNull && !d.NotNull && !t.d.targeted(f) && !slices.Contains(t.Schema.Watched, c.Name) &&
 		!t.nullsEqual(c)
@@ -115,21 +109,46 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 	}
 	candidates := t.candidates(f, d)
 	several := slices.ContainsFunc(candidates, func(s Source) bool { return s.Space != 1 })
+	if len(d.opaque) > 0 {
+		for _, s := range candidates {
+			if (s.Space != 1 || !several) && admits(c, d, s) {
+				f.Source = s
+				break
+			}
+		}
+		return t.ask(ctx, f, d, candidates)
+	}
 	for _, s := range candidates {
 		if s.Space == 1 && several {
 			continue // always the same: only if nothing else will do
 		}
 		if admits(c, d, s) {
 			f.Source = s
-			if len(d.opaque) > 0 {
-				return t.ask(ctx, f, d, candidates)
-			}
 			return nil
 		}
 	}
-	if len(d.opaque) > 0 {
-		return t.ask(ctx, f, d, candidates)
+	t.fillRarely(f, d, candidates, several)
+	return nil
+}
+
+// countsOn counts a primary key on from the highest that the table has.
+func (t *Table) countsOn(f *Field, d *domain) bool {
+	c, key := f.Column, t.Schema.PrimaryKey
+	highest, held := t.held().Highest[c.Name]
+	if len(key) != 1 || key[0] != c.Name || c.Kind != schema.Integer || !isFree(d) || !held {
+		return false
 	}
+	_, most := typeRange(c)
+	first := beyond(highest, c)
+	f.Source = Source{Text: fmt.Sprintf("{count: %d}", first), Space: uint64(max(most-first, 0)), Alone: true}
+	f.Comment = fmt.Sprintf("the table has keys up to %d", highest)
+	return true
+}
+
+// fillRarely takes the candidate that passes most often where none always does: it is
+// drawn until it passes. Where none can, the field is left NULL, or the table out.
+func (t *Table) fillRarely(f *Field, d *domain, candidates []Source, several bool) {
+	c := f.Column
 	// None passes always: the one that passes most often, drawn until it does.
 	best := -1.0
 	const rare = 0.02
@@ -142,11 +161,11 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 		}
 	}
 	if best == 1 {
-		return nil
+		return
 	}
 	if best <= 0 && !c.NotNull {
 		f.null(f.Comment)
-		return nil
+		return
 	}
 	if len(candidates) == 0 {
 		if !c.NotNull || c.Default {
@@ -154,10 +173,10 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 			if c.NotNull {
 				f.Source = Source{} // the database has a default
 			}
-			return nil
+			return
 		}
 		t.leave(fmt.Sprintf("no values are known for %s, of the type %s", c.Name, c.Declared))
-		return nil
+		return
 	}
 	if best <= 0 && (d.Empty() || !takesAny(c, d, candidates)) {
 		t.leave(
@@ -167,10 +186,9 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 				strings.Join(d.from, ") and CHECK ("),
 			),
 		)
-		return nil
+		return
 	}
 	t.Meets = append(t.Meets, d.from...)
-	return nil
 }
 
 // nullsEqual tells whether a key lets only one row have NULL in a column.

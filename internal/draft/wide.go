@@ -2,7 +2,6 @@ package draft
 
 import (
 	"fmt"
-	"slices"
 
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
@@ -44,31 +43,9 @@ func (t *Table) wide(f *Field) Source {
 // that it has will do.
 func (t *Table) wider(f *Field, s Source, d *domain) []Source {
 	c := f.Column
-	var list []Source
 	switch c.Kind {
 	case schema.Integer:
-		_, most := typeRange(c)
-		key := len(t.Schema.PrimaryKey) == 1 && t.Schema.PrimaryKey[0] == c.Name
-		if len(d.conditions) == 0 && (most > 1<<15 && c.Identity == schema.NoIdentity || key) &&
-			t.held().Rows <= heldMost {
-			first := int64(1)
-			if t.held().Rows > 0 {
-				highest := int64(0)
-				for _, v := range t.held().Values[c.Name] {
-					highest = max(highest, v.N)
-				}
-				first = beyond(highest, c)
-			}
-			return []Source{{Text: fmt.Sprintf("{count: %d}", first), Space: uint64(most - first), Alone: true}}
-		}
-		w := *d
-		if w.Max == nil {
-			w.Max = &predicate.Limit{Value: value.Int(min(most, 999_999_999))}
-		}
-		if w.Min == nil {
-			w.Min = &predicate.Limit{Value: value.Int(1)}
-		}
-		list = numbers(c, &w)
+		return t.wideIntegers(c, d)
 	case schema.Decimal, schema.Real:
 		w := *d
 		if w.Max == nil {
@@ -81,38 +58,71 @@ func (t *Table) wider(f *Field, s Source, d *domain) []Source {
 		if w.Min == nil {
 			w.Min = &predicate.Limit{Value: value.Int(0)}
 		}
-		list = numbers(c, &w)
+		return numbers(c, &w)
 	case schema.Date, schema.Timestamp, schema.Time:
-		list = wideMoments(c, d)
+		return wideMoments(c, d)
 	case schema.Text, schema.Any, schema.Bytes:
 		limit := t.beginning(f)
 		if s.Space >= t.ample() && (limit == 0 || limit >= c.Length && c.Length > 0 || fitsLength(s, limit)) {
 			return nil
 		}
-		n := 12
-		for _, most := range []int{c.Length, d.Longest, limit} {
-			if most > 0 {
-				n = min(n, most)
+		return wideTexts(c, d, limit)
+	}
+	return nil
+}
+
+// wideIntegers count on from the keys that are there, or are spread over the type's range.
+func (t *Table) wideIntegers(c *schema.Column, d *domain) []Source {
+	_, most := typeRange(c)
+	held := t.held()
+	key := len(t.Schema.PrimaryKey) == 1 && t.Schema.PrimaryKey[0] == c.Name
+	if len(d.conditions) == 0 && (most > 1<<15 && c.Identity == schema.NoIdentity || key) && held.Rows <= heldMost {
+		first := int64(1)
+		if held.Rows > 0 {
+			highest := int64(0)
+			for _, v := range held.Values[c.Name] {
+				highest = max(highest, v.N)
 			}
+			first = beyond(highest, c)
 		}
-		n = max(n, min(d.Shortest, 64))
-		if c.Kind == schema.Any && c.Form != "" {
-			return nil
-		}
-		if n >= 8 {
-			list = append(list, patterned(fmt.Sprintf("[A-Z]{%d}[0-9]{%d}", (n+1)/2, n-(n+1)/2)))
-		}
-		list = append(
-			list,
-			patterned(fmt.Sprintf("[a-z0-9]{%d}", n)),
-			patterned(fmt.Sprintf("[A-Z0-9]{%d}", n)),
-			patterned(fmt.Sprintf("[0-9]{%d}", n)),
-		)
-		if c.Type == "binary" && n < c.Length {
-			list = slices.Insert(list, 0, patterned(fmt.Sprintf("[a-z0-9]{%d}", c.Length)))
+		return []Source{{Text: fmt.Sprintf("{count: %d}", first), Space: uint64(most - first), Alone: true}}
+	}
+	w := *d
+	if w.Max == nil {
+		w.Max = &predicate.Limit{Value: value.Int(min(most, 999_999_999))}
+	}
+	if w.Min == nil {
+		w.Min = &predicate.Limit{Value: value.Int(1)}
+	}
+	return numbers(c, &w)
+}
+
+// wideTexts are patterns as long as the column, its conditions and limit allow, at most
+// 12 characters unless it must be longer; a limit of 0 is none.
+func wideTexts(c *schema.Column, d *domain, limit int) []Source {
+	if c.Kind == schema.Any && c.Form != "" {
+		return nil
+	}
+	n := 12
+	for _, most := range []int{c.Length, d.Longest, limit} {
+		if most > 0 {
+			n = min(n, most)
 		}
 	}
-	return list
+	n = max(n, min(d.Shortest, 64))
+	var list []Source
+	if c.Type == "binary" && n < c.Length {
+		list = append(list, patterned(fmt.Sprintf("[a-z0-9]{%d}", c.Length)))
+	}
+	if n >= 8 {
+		list = append(list, patterned(fmt.Sprintf("[A-Z]{%d}[0-9]{%d}", (n+1)/2, n-(n+1)/2)))
+	}
+	return append(
+		list,
+		patterned(fmt.Sprintf("[a-z0-9]{%d}", n)),
+		patterned(fmt.Sprintf("[A-Z0-9]{%d}", n)),
+		patterned(fmt.Sprintf("[0-9]{%d}", n)),
+	)
 }
 
 // ample is how many values make a source unique without a second thought: a plan may

@@ -222,98 +222,114 @@ func parquetPanic(path string, err *error) {
 	}
 }
 
-// parquetCell reads the values of a column; nil if it cannot.
+// parquetCell reads the values of a column; nil if it cannot. A logical type that does not
+// go with the stored type says nothing.
 func parquetCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
-	type stored = parquetrows.Value
-	text := func(k Kind, of func(*stored) string) func(*stored) (Cell, error) {
-		return func(v *stored) (Cell, error) { return Cell{Kind: k, Text: of(v)}, nil }
-	}
-	moment := func(typ value.Type, u format.TimeUnit) func(*stored) (Cell, error) {
-		unit := time.Microsecond
-		if u.Value != nil {
-			unit = u.Value.Duration()
+	switch c.Kind {
+	case format.Int32, format.Int64:
+		if read := numberCell(c); read != nil {
+			return read
 		}
-		return func(v *stored) (Cell, error) {
-			n := v.N
-			if unit < time.Microsecond {
-				n /= int64(time.Microsecond / unit)
-			} else if more := int64(unit / time.Microsecond); n > math.MaxInt64/more || n < math.MinInt64/more {
-				return Cell{}, fmt.Errorf("the moment %d (%s) is out of range", n, &u)
-			} else {
-				n *= more
-			}
-			return Cell{Kind: Text, Text: value.Value{Type: typ, N: n, Scale: 6}.String()}, nil
+	case format.ByteArray, format.FixedLenByteArray:
+		if read := bytesCell(c); read != nil {
+			return read
 		}
 	}
-	number := c.Kind == format.Int32 || c.Kind == format.Int64
-	bytes := c.Kind == format.ByteArray || c.Kind == format.FixedLenByteArray
-	// A logical type that does not go with the stored type says nothing.
+	return storedCell(c.Kind)
+}
+
+// readAs reads values whose text cannot fail.
+func readAs(k Kind, text func(*parquetrows.Value) string) func(*parquetrows.Value) (Cell, error) {
+	return func(v *parquetrows.Value) (Cell, error) { return Cell{Kind: k, Text: text(v)}, nil }
+}
+
+// numberCell reads whole numbers of a logical type; nil if the column has none.
+func numberCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
 	switch t := c.Logical.(type) {
 	case *format.DecimalType:
-		if scale := int(t.Scale); number || bytes {
-			return func(v *stored) (Cell, error) {
-				n := big.NewInt(v.N)
-				if bytes {
-					n = signed(v.B)
-				}
-				return Cell{Kind: Number, Text: decimalText(n, scale)}, nil
-			}
-		}
+		return readAs(Number, func(v *parquetrows.Value) string {
+			return decimalText(big.NewInt(v.N), int(t.Scale))
+		})
 	case *format.DateType:
-		if number {
-			return text(Text, func(v *stored) string { return value.Value{Type: value.Date, N: v.N}.String() })
-		}
+		return readAs(Text, func(v *parquetrows.Value) string {
+			return value.Value{Type: value.Date, N: v.N}.String()
+		})
 	case *format.TimeType:
-		if number {
-			return moment(value.Time, t.Unit)
-		}
+		return momentCell(value.Time, t.Unit)
 	case *format.TimestampType:
-		if number {
-			return moment(value.Timestamp, t.Unit)
+		return momentCell(value.Timestamp, t.Unit)
+	case *format.IntType:
+		if t.IsSigned {
+			return nil
 		}
-	case *format.UUIDType:
-		if bytes {
-			return func(v *stored) (Cell, error) {
-				if len(v.B) != 16 {
-					return Cell{}, errors.New("a UUID has 16 bytes")
-				}
-				u := value.Value{Type: value.UUID, N: int64(binary.BigEndian.Uint64(v.B)), M: binary.BigEndian.Uint64(v.B[8:])}
-				return Cell{Kind: Text, Text: u.String()}, nil
+		return readAs(Number, func(v *parquetrows.Value) string {
+			if c.Kind == format.Int32 {
+				return strconv.FormatUint(uint64(uint32(v.N)), 10)
 			}
+			return strconv.FormatUint(uint64(v.N), 10)
+		})
+	}
+	return nil
+}
+
+// momentCell reads times of day and moments, which are counted in a unit.
+func momentCell(typ value.Type, u format.TimeUnit) func(*parquetrows.Value) (Cell, error) {
+	unit := time.Microsecond
+	if u.Value != nil {
+		unit = u.Value.Duration()
+	}
+	return func(v *parquetrows.Value) (Cell, error) {
+		n := v.N
+		if unit < time.Microsecond {
+			n /= int64(time.Microsecond / unit)
+		} else if more := int64(unit / time.Microsecond); n > math.MaxInt64/more || n < math.MinInt64/more {
+			return Cell{}, fmt.Errorf("the moment %d (%s) is out of range", n, &u)
+		} else {
+			n *= more
+		}
+		return Cell{Kind: Text, Text: value.Value{Type: typ, N: n, Scale: 6}.String()}, nil
+	}
+}
+
+// bytesCell reads bytes of a logical type; nil if the column has none.
+func bytesCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
+	text := func(v *parquetrows.Value) string { return string(v.B) }
+	switch t := c.Logical.(type) {
+	case *format.DecimalType:
+		return readAs(Number, func(v *parquetrows.Value) string { return decimalText(signed(v.B), int(t.Scale)) })
+	case *format.UUIDType:
+		return func(v *parquetrows.Value) (Cell, error) {
+			if len(v.B) != 16 {
+				return Cell{}, errors.New("a UUID has 16 bytes")
+			}
+			u := value.Value{Type: value.UUID, N: int64(binary.BigEndian.Uint64(v.B)), M: binary.BigEndian.Uint64(v.B[8:])}
+			return Cell{Kind: Text, Text: u.String()}, nil
 		}
 	case *format.JsonType:
-		if bytes {
-			return text(JSON, func(v *stored) string { return string(v.B) })
-		}
+		return readAs(JSON, text)
 	case *format.StringType, *format.EnumType:
-		if bytes {
-			return text(Quoted, func(v *stored) string { return string(v.B) })
-		}
-	case *format.IntType:
-		if number && !t.IsSigned {
-			return text(Number, func(v *stored) string {
-				if c.Kind == format.Int32 {
-					return strconv.FormatUint(uint64(uint32(v.N)), 10)
-				}
-				return strconv.FormatUint(uint64(v.N), 10)
-			})
-		}
+		return readAs(Quoted, text)
 	}
-	switch c.Kind {
+	return nil
+}
+
+// storedCell reads values as they are stored; nil if it cannot.
+func storedCell(kind format.Type) func(*parquetrows.Value) (Cell, error) {
+	switch kind {
 	case format.Boolean:
-		return text(Boolean, func(v *stored) string { return strconv.FormatBool(v.N != 0) })
+		return readAs(Boolean, func(v *parquetrows.Value) string { return strconv.FormatBool(v.N != 0) })
 	case format.Int32, format.Int64:
-		return text(Number, func(v *stored) string { return strconv.FormatInt(v.N, 10) })
+		return readAs(Number, func(v *parquetrows.Value) string { return strconv.FormatInt(v.N, 10) })
 	case format.Float:
-		return text(Number, func(v *stored) string {
+		return readAs(Number, func(v *parquetrows.Value) string {
 			return strconv.FormatFloat(float64(math.Float32frombits(uint32(v.N))), 'f', -1, 32)
 		})
 	case format.Double:
-		return text(Number, func(v *stored) string {
+		return readAs(Number, func(v *parquetrows.Value) string {
 			return strconv.FormatFloat(math.Float64frombits(uint64(v.N)), 'f', -1, 64)
 		})
 	case format.ByteArray, format.FixedLenByteArray:
-		return text(Quoted, func(v *stored) string { return base64.StdEncoding.EncodeToString(v.B) })
+		return readAs(Quoted, func(v *parquetrows.Value) string { return base64.StdEncoding.EncodeToString(v.B) })
 	}
 	return nil
 }

@@ -32,74 +32,73 @@ type Misfit struct {
 
 // Value is nil if a column takes a value.
 func Value(c *schema.Column, v *value.Value) *Misfit {
-	refusal := func(r Reason, constraint, format string, args ...any) *Misfit {
-		return &Misfit{r, constraint, fmt.Sprintf(format, args...)}
-	}
 	switch v.Type {
 	case value.Null:
 		if c.NotNull {
-			return refusal(NotNull, "NOT NULL", "the column is NOT NULL")
+			return &Misfit{NotNull, "NOT NULL", "the column is NOT NULL"}
 		}
 	case value.Text, value.JSON:
-		if c.Length > 0 && len(v.S) > c.Length {
-			if c.Kind == schema.Bytes {
-				return refusal(TooLong, c.Declared, "%d bytes are too long for %s", len(v.S), c.Declared)
-			}
-			if n := utf8.RuneCountInString(v.S); n > c.Length {
-				return refusal(TooLong, c.Declared, "%d characters are too long for %s", n, c.Declared)
-			}
-		}
-		if c.Values != nil && !slices.Contains(c.Values, v.S) {
-			return refusal(BadValue, c.Declared, "it is none of the values of %s", c.Declared)
-		}
+		return textMisfit(c, v.S)
 	case value.Bytes:
 		if c.Length > 0 && len(v.S) > c.Length {
-			return refusal(TooLong, c.Declared, "%d bytes are too long for %s", len(v.S), c.Declared)
+			return refused(c, TooLong, "%d bytes are too long for %s", len(v.S), c.Declared)
 		}
 	case value.Integer:
 		if c.Kind == schema.Integer && !fitsInteger(c, v.N) {
 			lo, hi := c.Range()
-			return refusal(
-				OutOfRange,
-				c.Declared,
-				"%d is out of range for %s, which goes from %d to %d",
-				v.N,
-				c.Declared,
-				lo,
-				hi,
-			)
+			return refused(c, OutOfRange, "%d is out of range for %s, which goes from %d to %d", v.N, c.Declared, lo, hi)
 		}
 		if c.Kind == schema.Decimal {
-			return decimalMisfit(c, v, refusal)
+			return decimalMisfit(c, v)
 		}
 	case value.Decimal:
 		if c.Kind == schema.Decimal || c.Kind == schema.Real {
-			return decimalMisfit(c, v, refusal)
+			return decimalMisfit(c, v)
 		}
 	case value.Time, value.Timestamp:
-		if v.Type == value.Timestamp && c.Latest > 0 && (v.N <= 0 || v.N > c.Latest) {
-			return refusal(
-				OutOfRange,
-				c.Declared,
-				"%s holds moments from 1970 to %s",
-				c.Declared,
-				value.Value{Type: value.Timestamp, N: c.Latest},
-			)
+		return momentMisfit(c, v)
+	}
+	return nil
+}
+
+// refused is a misfit with the column's type.
+func refused(c *schema.Column, r Reason, format string, args ...any) *Misfit {
+	return &Misfit{r, c.Declared, fmt.Sprintf(format, args...)}
+}
+
+func textMisfit(c *schema.Column, text string) *Misfit {
+	if c.Length > 0 && len(text) > c.Length {
+		if c.Kind == schema.Bytes {
+			return refused(c, TooLong, "%d bytes are too long for %s", len(text), c.Declared)
 		}
-		if (c.Kind == schema.Time || c.Kind == schema.Timestamp) && c.Digits < 6 && c.Digits >= 0 && c.Type != "" {
-			unit := int64(1_000_000)
-			for range c.Digits {
-				unit /= 10
-			}
-			if v.N%unit != 0 {
-				return refusal(
-					OutOfRange,
-					c.Declared,
-					"%s keeps %d digits of a second, and the rest would be lost",
-					c.Declared,
-					c.Digits,
-				)
-			}
+		if n := utf8.RuneCountInString(text); n > c.Length {
+			return refused(c, TooLong, "%d characters are too long for %s", n, c.Declared)
+		}
+	}
+	if c.Values != nil && !slices.Contains(c.Values, text) {
+		return refused(c, BadValue, "it is none of the values of %s", c.Declared)
+	}
+	return nil
+}
+
+func momentMisfit(c *schema.Column, v *value.Value) *Misfit {
+	if v.Type == value.Timestamp && c.Latest > 0 && (v.N <= 0 || v.N > c.Latest) {
+		latest := value.Value{Type: value.Timestamp, N: c.Latest}
+		return refused(c, OutOfRange, "%s holds moments from 1970 to %s", c.Declared, latest)
+	}
+	if (c.Kind == schema.Time || c.Kind == schema.Timestamp) && c.Digits < 6 && c.Digits >= 0 && c.Type != "" {
+		unit := int64(1_000_000)
+		for range c.Digits {
+			unit /= 10
+		}
+		if v.N%unit != 0 {
+			return refused(
+				c,
+				OutOfRange,
+				"%s keeps %d digits of a second, and the rest would be lost",
+				c.Declared,
+				c.Digits,
+			)
 		}
 	}
 	return nil
@@ -118,13 +117,13 @@ func fitsInteger(c *schema.Column, n int64) bool {
 	return n < 1<<(c.Bits-1) && n >= -1<<(c.Bits-1)
 }
 
-func decimalMisfit(c *schema.Column, v *value.Value, refusal func(Reason, string, string, ...any) *Misfit) *Misfit {
+func decimalMisfit(c *schema.Column, v *value.Value) *Misfit {
 	if c.Exact > 0 {
 		most := power(c.Exact)
 		if v.N >= most || v.N <= -most {
-			return refusal(
+			return refused(
+				c,
 				OutOfRange,
-				c.Declared,
 				"%s has more than %d digits, and the engine would round it",
 				v,
 				c.Exact,
@@ -132,7 +131,7 @@ func decimalMisfit(c *schema.Column, v *value.Value, refusal func(Reason, string
 		}
 	}
 	if c.Unsigned && v.N < 0 {
-		return refusal(OutOfRange, c.Declared, "%s is out of range for %s", v, c.Declared)
+		return refused(c, OutOfRange, "%s is out of range for %s", v, c.Declared)
 	}
 	if c.Precision == 0 || c.Kind != schema.Decimal {
 		return nil
@@ -147,11 +146,11 @@ func decimalMisfit(c *schema.Column, v *value.Value, refusal func(Reason, string
 		scale--
 	}
 	if scale > c.Scale {
-		return refusal(OutOfRange, c.Declared, "%s has more digits behind the point than %s", v, c.Declared)
+		return refused(c, OutOfRange, "%s has more digits behind the point than %s", v, c.Declared)
 	}
 	if whole := c.Precision - c.Scale + scale; whole < 19 {
 		if most := power(max(whole, 0)); n >= most || n <= -most {
-			return refusal(OutOfRange, c.Declared, "%s is out of range for %s", v, c.Declared)
+			return refused(c, OutOfRange, "%s is out of range for %s", v, c.Declared)
 		}
 	}
 	return nil

@@ -213,27 +213,9 @@ func (e *Entity) UniqueText(f *Field) error {
 
 func (e *Entity) uniqueTemplate(f *Field, t *template, within *scope) error {
 	g := &Group{entity: e, text: f, scope: within, slot: len(e.Groups)}
-	counted := make([]bool, len(t.parts))
-	inherent := false
-	for i := range t.parts {
-		p := &t.parts[i]
-		if p.path == nil || len(p.path.Hops) > 0 || p.path.Field.Entity != e {
-			continue
-		}
-		of := p.path.Field
-		if of.Inherent() {
-			if filter := p.blurs(); filter != "" {
-				return fmt.Errorf("the filter %s may make different values of %s alike", filter, of.Name)
-			}
-			counted[i], inherent = true, true
-			continue
-		}
-		if c, ok := of.Source.(Countable); !ok || c.Space() < 2 || of.group != nil || of.Nulls.Part > 0 {
-			continue
-		}
-		if err := g.join(of); err == nil {
-			counted[i] = true
-		}
+	counted, inherent, err := e.countedParts(g, t)
+	if err != nil {
+		return err
 	}
 	if !inherent && len(g.members) == 0 {
 		return fmt.Errorf(
@@ -251,20 +233,54 @@ func (e *Entity) uniqueTemplate(f *Field, t *template, within *scope) error {
 			t.number = i
 		}
 	}
+	if !t.chooseGlue() {
+		return fmt.Errorf("there is no place for a number in the text that could not be mistaken for a part of it")
+	}
+	e.add(g)
+	f.group, f.member = g, -1
+	return nil
+}
+
+// countedParts are the parts of a template that keep its texts apart: fields that are
+// unique by themselves (inherent), or whose values a group counts.
+func (e *Entity) countedParts(g *Group, t *template) (counted []bool, inherent bool, err error) {
+	counted = make([]bool, len(t.parts))
+	for i := range t.parts {
+		p := &t.parts[i]
+		if p.path == nil || len(p.path.Hops) > 0 || p.path.Field.Entity != e {
+			continue
+		}
+		of := p.path.Field
+		if of.Inherent() {
+			if filter := p.blurs(); filter != "" {
+				return nil, false, fmt.Errorf("the filter %s may make different values of %s alike", filter, of.Name)
+			}
+			counted[i], inherent = true, true
+			continue
+		}
+		if c, ok := of.Source.(Countable); !ok || c.Space() < 2 || of.group != nil || of.Nulls.Part > 0 {
+			continue
+		}
+		counted[i] = g.join(of) == nil
+	}
+	return counted, inherent, nil
+}
+
+// chooseGlue takes what separates the number from the part before it; false if nothing
+// does.
+func (t *template) chooseGlue() bool {
 	letters := t.letters(t.number)
 	for _, glue := range []string{"", "-", ".", "_"} {
 		if glue == "" && !letters.hasDigit() || glue != "" && !letters[glue[0]] {
 			t.glue = glue
 			if t.number+1 < len(t.parts) && t.parts[t.number+1].literal != "" &&
 				isDigit(t.parts[t.number+1].literal[0]) {
-				break
+				return false
 			}
-			e.add(g)
-			f.group, f.member = g, -1
-			return nil
+			return true
 		}
 	}
-	return fmt.Errorf("there is no place for a number in the text that could not be mistaken for a part of it")
+	return false
 }
 
 // inherent tells whether the texts differ from row to row because one part does that can

@@ -42,28 +42,12 @@ func (l *Session) inMany(ctx context.Context, w *Writer) error {
 	switch {
 	case l.Journal == nil:
 	case resumed:
-		if err := l.adoptChunks(ctx, w); err != nil {
-			return err
-		}
+		err = l.adoptChunks(ctx, w)
 	default:
-		err := l.Repeat(ctx, w, func() error {
-			if err := w.Begin(ctx); err != nil {
-				return err
-			}
-			if err := l.enter(ctx, w); err != nil {
-				if errors.Is(err, errCommitted) {
-					return nil // the commit before was not answered
-				}
-				return err
-			}
-			if err := l.keepLinks(ctx, w); err != nil {
-				return err
-			}
-			return w.Commit(ctx)
-		})
-		if err != nil {
-			return err
-		}
+		err = l.Repeat(ctx, w, func() error { return l.begin(ctx, w) })
+	}
+	if err != nil {
+		return err
 	}
 	if err := l.families(ctx, w); err != nil {
 		return errors.Join(err, l.forget(context.WithoutCancel(ctx), w))
@@ -73,27 +57,48 @@ func (l *Session) inMany(ctx context.Context, w *Writer) error {
 			return err
 		}
 	}
-	return l.Repeat(ctx, w, func() error {
-		if err := w.Begin(ctx); err != nil {
-			return err
+	return l.Repeat(ctx, w, func() error { return l.end(ctx, w) })
+}
+
+// begin commits the journal's entry, before the first chunk.
+func (l *Session) begin(ctx context.Context, w *Writer) error {
+	if err := w.Begin(ctx); err != nil {
+		return err
+	}
+	if err := l.enter(ctx, w); err != nil {
+		if errors.Is(err, errCommitted) {
+			return nil // the commit before was not answered
 		}
-		if err := l.after(ctx, w); err != nil {
-			return err
-		}
-		if err := l.Always(ctx, w.Tx); err != nil {
-			return err
-		}
-		if l.Journal == nil {
-			return w.Rollback()
-		}
-		if err := l.readBack(ctx, w); err != nil {
-			return err
-		}
-		if err := l.conclude(ctx, w); err != nil {
-			return err
-		}
-		return w.Commit(ctx)
-	})
+		return err
+	}
+	if err := l.keepLinks(ctx, w); err != nil {
+		return err
+	}
+	return w.Commit(ctx)
+}
+
+// end commits what belongs after the last chunk: sequences, invariants, and that the load
+// is done.
+func (l *Session) end(ctx context.Context, w *Writer) error {
+	if err := w.Begin(ctx); err != nil {
+		return err
+	}
+	if err := l.after(ctx, w); err != nil {
+		return err
+	}
+	if err := l.Always(ctx, w.Tx); err != nil {
+		return err
+	}
+	if l.Journal == nil {
+		return w.Rollback()
+	}
+	if err := l.readBack(ctx, w); err != nil {
+		return err
+	}
+	if err := l.conclude(ctx, w); err != nil {
+		return err
+	}
+	return w.Commit(ctx)
 }
 
 // families commits the chunks of all families, and those again that were lost.

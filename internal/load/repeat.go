@@ -75,6 +75,35 @@ func CountRows(n int64) string {
 	return fmt.Sprintf("%d rows", n)
 }
 
+// sortEarlier are the earlier loads of the plan into these tables: all that wrote rows, and
+// those of them that were partly withdrawn. It sets which part of the plan this load is.
+func (l *Session) sortEarlier(entries []*journal.Entry) (done, partly []*journal.Entry, err error) {
+	l.Journal.Part = 1
+	for _, e := range entries {
+		l.Journal.Part = max(l.Journal.Part, e.Part+1)
+		if e.Elsewhere != "" {
+			continue
+		}
+		switch e.State {
+		case journal.StateOpen, journal.StateWithdrawing:
+			return nil, nil, &Unfinished{e}
+		case journal.StateDone:
+			done = append(done, e)
+		case journal.StatePartly:
+			done, partly = append(done, e), append(partly, e)
+		}
+	}
+	return done, partly, nil
+}
+
+// hasRowsLeft reports whether rows of the entity are not loaded yet.
+func (t *Target) hasRowsLeft() bool {
+	if !t.loaded {
+		return t.Grow.Total() > 0
+	}
+	return t.from < t.Grow.Rows || t.fromSide < uint64(len(t.Grow.Side))
+}
+
 // repeated looks at what earlier loads of the plan have written: that is not repeated.
 // It tells whether nothing is left to be done.
 func (l *Session) repeated(ctx context.Context, w *Writer) (bool, error) {
@@ -92,21 +121,10 @@ func (l *Session) repeated(ctx context.Context, w *Writer) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	l.Journal.Part, l.Memory = 1, nil
-	var done, partly []*journal.Entry
-	for _, e := range entries {
-		l.Journal.Part = max(l.Journal.Part, e.Part+1)
-		if e.Elsewhere != "" {
-			continue
-		}
-		switch e.State {
-		case journal.StateOpen, journal.StateWithdrawing:
-			return false, &Unfinished{e}
-		case journal.StateDone:
-			done = append(done, e)
-		case journal.StatePartly:
-			done, partly = append(done, e), append(partly, e)
-		}
+	l.Memory = nil
+	done, partly, err := l.sortEarlier(entries)
+	if err != nil {
+		return false, err
 	}
 	l.Result.Earlier, l.Result.PutBack, l.Result.Completed, l.Result.LeftOut = 0, 0, 0, 0
 	l.Reset()
@@ -139,12 +157,7 @@ func (l *Session) repeated(ctx context.Context, w *Writer) (bool, error) {
 	if l.Result.LeftOut, err = countLeftOut(ctx, w.Store, last.Plan); err != nil {
 		return false, err
 	}
-	left := false
-	for _, t := range l.List {
-		left = left || !t.loaded && t.Grow.Total() > 0 ||
-			t.loaded && (t.from < t.Grow.Rows || t.fromSide < uint64(len(t.Grow.Side)))
-	}
-	if left {
+	if slices.ContainsFunc(l.List, (*Target).hasRowsLeft) {
 		return false, nil
 	}
 	for _, t := range l.List {

@@ -61,39 +61,47 @@ func (c *chunk) decoder(b []byte, encoding format.Encoding, n uint64) (decoder, 
 		d, err := counted(b, n)
 		return &numbers{deltas: d, kind: kind}, err
 	case format.DeltaLengthByteArray:
-		if kind != format.ByteArray {
-			break
+		if kind == format.ByteArray {
+			return lengthenedBy(b, n)
 		}
-		lengths, err := counted(b, n)
-		if err != nil {
-			return nil, err
-		}
-		all := lengths
-		_, rest, err := all.end(int64(len(b)))
-		return &lengthened{lengths: lengths, b: rest}, err
 	case format.DeltaByteArray:
-		if kind != format.ByteArray && kind != format.FixedLenByteArray {
-			break
+		if kind == format.ByteArray || kind == format.FixedLenByteArray {
+			return c.incrementalBy(b, n)
 		}
-		prefixes, err := counted(b, n)
-		if err != nil {
-			return nil, err
-		}
-		all := prefixes
-		_, rest, err := all.end(1 << 62)
-		if err != nil {
-			return nil, err
-		}
-		suffixes, err := counted(rest, n)
-		if err != nil {
-			return nil, err
-		}
-		all = suffixes
-		_, rest, err = all.end(int64(len(b)))
-		c.scratch = c.scratch[:0]
-		return &incremental{chunk: c, prefixes: prefixes, suffixes: suffixes, b: rest}, err
 	}
 	return nil, fmt.Errorf("values of the type %s in the encoding %s are not read", kind, encoding)
+}
+
+// lengthenedBy decodes texts whose lengths come first.
+func lengthenedBy(b []byte, n uint64) (decoder, error) {
+	lengths, err := counted(b, n)
+	if err != nil {
+		return nil, err
+	}
+	all := lengths
+	_, rest, err := all.end(int64(len(b)))
+	return &lengthened{lengths: lengths, b: rest}, err
+}
+
+// incrementalBy decodes texts each of which begins as the one before does.
+func (c *chunk) incrementalBy(b []byte, n uint64) (decoder, error) {
+	prefixes, err := counted(b, n)
+	if err != nil {
+		return nil, err
+	}
+	all := prefixes
+	_, rest, err := all.end(1 << 62)
+	if err != nil {
+		return nil, err
+	}
+	suffixes, err := counted(rest, n)
+	if err != nil {
+		return nil, err
+	}
+	all = suffixes
+	_, rest, err = all.end(int64(len(b)))
+	c.scratch = c.scratch[:0]
+	return &incremental{chunk: c, prefixes: prefixes, suffixes: suffixes, b: rest}, err
 }
 
 // counted begins to read at most n numbers.

@@ -215,6 +215,7 @@ type compiler struct {
 
 	openTable func(*schema.Table) (grow.Table, error)
 	since     *Migration
+	bySource  map[string]func(*field) grow.Source // by the word that names it
 }
 
 type entity struct {

@@ -117,14 +117,29 @@ func (c *compiler) fitField(f *field) {
 	if col.NotNull {
 		c.fitNotNull(f)
 	} else if d.word == wordGiven && col.Default && f.grow.Nulls.Part > 0 && f.grow.Target() == nil {
-		for _, g := range f.entity.given {
-			if f.valueOf(g) == nil {
-				p := c.add(g.place, "the given row %s has no %s, so it is NULL there, and not the default of the column: the database computes that for each row", g.Name, d.Name)
-				p.Warning, p.Database = true, true
-				p.Advise("%s: null says that NULL is meant", d.Name)
-			}
+		c.warnOfDefaults(f)
+	}
+	c.fitTexts(f)
+	if f.grow.Target() == nil && f.grow.Source.Type() != value.Null {
+		c.fitReference(f)
+	}
+}
+
+// warnOfDefaults tells of given rows that do not name a column with a default.
+func (c *compiler) warnOfDefaults(f *field) {
+	d := f.decl
+	for _, g := range f.entity.given {
+		if f.valueOf(g) == nil {
+			p := c.add(g.place, "the given row %s has no %s, so it is NULL there, and not the default of the column: the database computes that for each row", g.Name, d.Name)
+			p.Warning, p.Database = true, true
+			p.Advise("%s: null says that NULL is meant", d.Name)
 		}
 	}
+}
+
+// fitTexts tells of texts that are too long for the column, or none of its values.
+func (c *compiler) fitTexts(f *field) {
+	col, at := f.column, f.decl.place
 	if col.Kind == schema.Text && col.Length > 0 {
 		if text, n := longest(f); n > col.Length {
 			c.missing(at, "%s can be %d characters long, and the column %s is %s", f.decl.Name, n, col.Name, col.Declared).
@@ -132,26 +147,37 @@ func (c *compiler) fitField(f *field) {
 		}
 	}
 	if col.Values != nil {
-		for _, text := range grow.Texts(src) {
+		for _, text := range grow.Texts(f.grow.Source) {
 			if !slices.Contains(col.Values, text) {
 				c.missing(at, "%s can be %q, and the column %s takes only the values of %s", f.decl.Name, text, col.Name, col.Declared).
 					Nearest(text, col.Values)
 			}
 		}
 	}
-	if f.grow.Target() == nil && f.grow.Source.Type() != value.Null {
-		r := f.entity.table.Reference(col.Name)
-		if r == nil {
-			r = f.entity.table.WideReference(col.Name)
-		}
-		itself := r != nil && r.To == f.entity.table && slices.Equal(r.Columns, r.Targets) // each row refers to itself
-		if r != nil && !itself && !f.entity.leavesOpen(r) && f.decl.word != "value" && f.decl.word != wordGiven &&
-			f.decl.word != "same" {
-			p := c.add(at, "the column %s refers to the table %s, and these values may not be there", col.Name, r.Table)
-			p.Warning, p.Database = true, true
-			p.Advise("{pick: ENTITY} takes rows that are")
-		}
+}
+
+// fitReference warns of a column that refers to a table, and whose values are not picked
+// there.
+func (c *compiler) fitReference(f *field) {
+	col := f.column
+	r := f.entity.table.Reference(col.Name)
+	if r == nil {
+		r = f.entity.table.WideReference(col.Name)
 	}
+	if r == nil || f.entity.leavesOpen(r) || slices.Contains([]string{"value", wordGiven, "same"}, f.decl.word) {
+		return
+	}
+	if r.To == f.entity.table && slices.Equal(r.Columns, r.Targets) {
+		return // each row refers to itself
+	}
+	p := c.add(
+		f.decl.place,
+		"the column %s refers to the table %s, and these values may not be there",
+		col.Name,
+		r.Table,
+	)
+	p.Warning, p.Database = true, true
+	p.Advise("{pick: ENTITY} takes rows that are")
 }
 
 // leavesOpen tells whether the plan lets a reference of several columns refer to nothing,

@@ -29,7 +29,9 @@ func TestGoldenPlan(t *testing.T) {
 			}
 		}
 	}
+	compilers := (&compiler{}).sourceCompilers()
 	for word := range sources {
+		assert.Contains(t, compilers, word, "a source that nothing compiles")
 		if word != "value" && word != "list" { // a literal, and JSON
 			assert.True(t, used[word], "no row of the source %s", word)
 		}

@@ -17,6 +17,7 @@ import (
 
 // sources compiles the source of every field.
 func (c *compiler) sources() {
+	c.bySource = c.sourceCompilers()
 	for _, e := range c.entities {
 		for _, f := range e.fields {
 			c.compile(f)
@@ -67,84 +68,95 @@ func (c *compiler) compile(f *field) bool {
 }
 
 func (c *compiler) source(f *field) grow.Source {
-	v := f.decl.source
-	switch f.decl.word {
-	case "value":
-		if v.scalar() && v.text == clockWord && !v.quoted && !f.decl.bare {
-			return grow.Literal(c.plan.Clock)
-		}
-		literal, ok := c.plan.literal(v)
-		if !ok {
-			return nil
-		}
-		if literal.Type == value.Text && isSource(literal.S) && !v.quoted {
-			c.add(v.place, "%s is the word for a source of values, and stands here as a text", literal.S).
-				Advise("{%s: ...} is the source; \"%s\" in quotes is the text", literal.S, literal.S)
-			return nil
-		}
-		return grow.Literal(literal)
-	case wordGiven:
-		return c.givenSource(f)
-	case "find":
-		return c.find(f)
-	case wordParent:
-		if key := c.parentKey(f); key == nil || !c.compile(key) {
-			return nil
-		}
-		return grow.Upward(f.entity.parent.grow)
-	case "count":
-		return c.count(f, v)
-	case "between":
-		return c.between(f, v)
-	case "before", "after":
-		return c.moment(f)
-	case "choose":
-		return c.choose(f, v)
-	case "share":
-		return grow.True(c.plan.share(v, "share"))
-	case "pattern":
-		return c.pattern(v)
-	case "kind":
-		return c.kind(f, v)
-	case "text":
-		return c.template(f, v)
-	case "same":
-		var name string
-		if !c.plan.text(v, "same", &name) {
-			return nil
-		}
-		path, ok := c.resolve(f, v.place, name)
-		if !ok {
-			return nil
-		}
-		return grow.Same(*path)
-	case "pick":
-		return c.pick(f, v)
-	case "sum", "count_of", "min_of", "max_of":
-		return c.aggregate(f, v)
-	case "uuid":
-		return c.uuid(v)
-	case "derive":
-		return c.derive(f, v)
-	case "from":
-		return c.from(f, v)
-	case "tree":
-		return c.tree(f, v)
-	case "running":
-		return c.running(f, v)
-	case "json", "list":
-		return c.document(f, v)
-	case "file":
-		return c.file(v)
-	case "bytes":
-		r, ok := c.plan.countRange(v, "the length of bytes", grow.MaxBytes)
-		if !ok {
-			return nil
-		}
-		src, err := grow.RandomBytes(r)
-		return c.fault(v.place, src, err)
+	if compile := c.bySource[f.decl.word]; compile != nil {
+		return compile(f)
 	}
 	return nil // the reader has told that there is no source
+}
+
+// sourceCompilers compile the sources, by the words that name them (and see sources, which
+// says what may stand beside each).
+func (c *compiler) sourceCompilers() map[string]func(*field) grow.Source {
+	return map[string]func(*field) grow.Source{
+		wordGiven:  c.givenSource,
+		wordParent: c.parentSource,
+		"value":    c.literalSource,
+		"find":     c.find,
+		"count":    c.count,
+		"between":  c.between,
+		"before":   c.moment,
+		"after":    c.moment,
+		"choose":   c.choose,
+		"share":    func(f *field) grow.Source { return grow.True(c.plan.share(f.decl.source, "share")) },
+		"pattern":  c.pattern,
+		"kind":     c.kind,
+		"text":     c.template,
+		"same":     c.sameSource,
+		"pick":     c.pick,
+		"sum":      c.aggregate,
+		"count_of": c.aggregate,
+		"min_of":   c.aggregate,
+		"max_of":   c.aggregate,
+		"uuid":     c.uuid,
+		"derive":   c.derive,
+		"from":     c.from,
+		"tree":     c.tree,
+		"running":  c.running,
+		"json":     c.document,
+		"list":     c.document,
+		"file":     c.file,
+		"bytes":    c.bytesSource,
+	}
+}
+
+// literalSource is {value: ...}.
+func (c *compiler) literalSource(f *field) grow.Source {
+	v := f.decl.source
+	if v.scalar() && v.text == clockWord && !v.quoted && !f.decl.bare {
+		return grow.Literal(c.plan.Clock)
+	}
+	literal, ok := c.plan.literal(v)
+	if !ok {
+		return nil
+	}
+	if literal.Type == value.Text && isSource(literal.S) && !v.quoted {
+		c.add(v.place, "%s is the word for a source of values, and stands here as a text", literal.S).
+			Advise("{%s: ...} is the source; \"%s\" in quotes is the text", literal.S, literal.S)
+		return nil
+	}
+	return grow.Literal(literal)
+}
+
+// parentSource is the key of the parent, of which the row is one of so many children.
+func (c *compiler) parentSource(f *field) grow.Source {
+	if key := c.parentKey(f); key == nil || !c.compile(key) {
+		return nil
+	}
+	return grow.Upward(f.entity.parent.grow)
+}
+
+// sameSource is {same: path}.
+func (c *compiler) sameSource(f *field) grow.Source {
+	var name string
+	if !c.plan.text(f.decl.source, "same", &name) {
+		return nil
+	}
+	path, ok := c.resolve(f, f.decl.source.place, name)
+	if !ok {
+		return nil
+	}
+	return grow.Same(*path)
+}
+
+// bytesSource is {bytes: length}.
+func (c *compiler) bytesSource(f *field) grow.Source {
+	v := f.decl.source
+	r, ok := c.plan.countRange(v, "the length of bytes", grow.MaxBytes)
+	if !ok {
+		return nil
+	}
+	src, err := grow.RandomBytes(r)
+	return c.fault(v.place, src, err)
 }
 
 // fault adds what the core says about a source.
@@ -257,7 +269,8 @@ func constantOf(said schema.Constant, as value.Type) (value.Value, bool) {
 	return v, ok
 }
 
-func (c *compiler) count(f *field, v *node) grow.Source {
+func (c *compiler) count(f *field) grow.Source {
+	v := f.decl.source
 	var from *int64
 	step, restart := int64(1), false
 	whole := func(n *node, of string) int64 {
@@ -303,7 +316,8 @@ func (c *compiler) digits(f *field) uint8 {
 	return 0
 }
 
-func (c *compiler) between(f *field, v *node) grow.Source {
+func (c *compiler) between(f *field) grow.Source {
+	v := f.decl.source
 	var ends [2]*node
 	switch lo, hi, two := strings.Cut(v.text, ".."); {
 	case v.list && len(v.items) == 2:
@@ -415,7 +429,8 @@ func (c *compiler) moment(f *field) grow.Source {
 	return c.fault(at, src, err)
 }
 
-func (c *compiler) choose(f *field, v *node) grow.Source {
+func (c *compiler) choose(f *field) grow.Source {
+	v := f.decl.source
 	var values []value.Value
 	var weights []uint64
 	ok := true
@@ -474,7 +489,8 @@ func (n *node) expressionPlace(e *derive.Error, text string) place {
 	return n.place
 }
 
-func (c *compiler) pattern(v *node) grow.Source {
+func (c *compiler) pattern(f *field) grow.Source {
+	v := f.decl.source
 	var text string
 	if !c.plan.text(v, "pattern", &text) {
 		return nil
@@ -487,7 +503,8 @@ func (c *compiler) pattern(v *node) grow.Source {
 	return src
 }
 
-func (c *compiler) kind(f *field, v *node) grow.Source {
+func (c *compiler) kind(f *field) grow.Source {
+	v := f.decl.source
 	var name string
 	if !c.plan.text(v, "kind", &name) {
 		return nil
@@ -519,7 +536,8 @@ func (c *compiler) kind(f *field, v *node) grow.Source {
 	return c.fault(v.place, src, err)
 }
 
-func (c *compiler) template(f *field, v *node) grow.Source {
+func (c *compiler) template(f *field) grow.Source {
+	v := f.decl.source
 	var text string
 	if !c.plan.text(v, "text", &text) {
 		return nil
@@ -551,7 +569,8 @@ func (c *compiler) template(f *field, v *node) grow.Source {
 var errTold = errors.New("told already")
 
 // derive compiles an expression; its faults are told at their place in it.
-func (c *compiler) derive(f *field, v *node) grow.Source {
+func (c *compiler) derive(f *field) grow.Source {
+	v := f.decl.source
 	var text string
 	if !c.plan.text(v, "derive", &text) {
 		return nil
@@ -601,7 +620,8 @@ var sizePattern = regexp.MustCompile(`^([0-9]{1,4})x([0-9]{1,4})$`)
 
 // file compiles {folder: images, as: png, size: 320x200} or {folder: notes, as: txt,
 // bytes: 200..900}.
-func (c *compiler) file(v *node) grow.Source {
+func (c *compiler) file(f *field) grow.Source {
+	v := f.decl.source
 	spec := grow.FileSpec{Width: 64, Height: 48, Bytes: grow.Range{Lo: 200, Hi: 900}}
 	as, good := "", true
 	c.plan.each(v, "file", shape{
@@ -650,7 +670,8 @@ func (c *compiler) file(v *node) grow.Source {
 	return c.fault(v.place, src, err)
 }
 
-func (c *compiler) uuid(v *node) grow.Source {
+func (c *compiler) uuid(f *field) grow.Source {
+	v := f.decl.source
 	switch {
 	case v.null || v.text == "v4":
 		return grow.RandomUUID()

@@ -13,7 +13,8 @@ const maxListed = 100
 
 // document compiles JSON: objects, lists and sources inside each other. Each source
 // becomes an inner field, named by its place.
-func (c *compiler) document(f *field, v *node) grow.Source {
+func (c *compiler) document(f *field) grow.Source {
+	v := f.decl.source
 	var root grow.Part
 	var ok bool
 	if f.decl.word == "list" {

@@ -22,7 +22,8 @@ func (c *compiler) parentKey(f *field) *field {
 	return nil
 }
 
-func (c *compiler) pick(f *field, v *node) grow.Source {
+func (c *compiler) pick(f *field) grow.Source {
+	v := f.decl.source
 	var name string
 	if !c.plan.text(v, "pick", &name) {
 		return nil
@@ -99,7 +100,8 @@ func (c *compiler) skew(n *node) *grow.Skew {
 }
 
 // from takes a draw, or a part of one: who.given-name.
-func (c *compiler) from(f *field, v *node) grow.Source {
+func (c *compiler) from(f *field) grow.Source {
+	v := f.decl.source
 	var name string
 	if !c.plan.text(v, "from", &name) {
 		return nil
@@ -143,7 +145,8 @@ func (c *compiler) part(of *field, name string) (*field, error) {
 	return f, nil
 }
 
-func (c *compiler) tree(f *field, v *node) grow.Source {
+func (c *compiler) tree(f *field) grow.Source {
+	v := f.decl.source
 	depth, fan, rootSelf := uint64(0), grow.Range{Lo: 2, Hi: 3}, false
 	good := true
 	c.plan.each(v, "tree", shape{
@@ -175,7 +178,8 @@ func (c *compiler) tree(f *field, v *node) grow.Source {
 	return c.fault(v.place, src, err)
 }
 
-func (c *compiler) running(f *field, v *node) grow.Source {
+func (c *compiler) running(f *field) grow.Source {
+	v := f.decl.source
 	var name string
 	if !c.plan.text(v, "running", &name) {
 		return nil
@@ -204,7 +208,8 @@ func (c *compiler) running(f *field, v *node) grow.Source {
 }
 
 // aggregate compiles sum: Child.field, count_of: Child and the like.
-func (c *compiler) aggregate(f *field, v *node) grow.Source {
+func (c *compiler) aggregate(f *field) grow.Source {
+	v := f.decl.source
 	op := map[string]grow.Aggregation{"sum": grow.Sum, "count_of": grow.CountOf, "min_of": grow.MinOf, "max_of": grow.MaxOf}[f.decl.word]
 	var text string
 	if !c.plan.text(v, f.decl.word, &text) {

@@ -240,31 +240,42 @@ func (p *Plan) step(n *node) *StepSaid {
 			p.add(x.key.place, "%q does not go with %s", k, s.Word).Nearest(k, stepKeys[s.Word])
 			continue
 		}
-		switch k {
-		case "as":
-			if p.text(x.value, "as", &s.As) &&
-				(!isName(s.As) || s.As == occasionWord || s.As == rowWord || s.As == clockWord) {
-				p.add(x.value.place, "%q is no name for a row", s.As).
-					Advise("a name of letters, digits and _, and none of %s, %s, %s", occasionWord, rowWord, clockWord)
-			}
-		case "because":
-			p.text(x.value, "because", &s.Because)
-		case "match", "set", "first":
-			if !x.value.mapping || len(x.value.pairs) == 0 {
-				p.add(x.value.place, "%s is a mapping of fields to values, and here is %s", k, x.value.what()).
-					Advise("%s", stepHint)
-				continue
-			}
-			*map[string]**node{"match": &s.match, "set": &s.set, "first": &s.first}[k] = x.value
-		case "expect":
-			if x.value.scalar() && x.value.text == "any" {
-				s.Lo, s.Hi = 0, AnyNumber
-				continue
-			}
-			r, _ := p.countRange(x.value, "expect (how many rows, or any)", math.MaxInt32)
-			s.Lo, s.Hi = r.Lo, r.Hi
-		}
+		p.stepKey(s, k, x.value)
 	}
+	p.stepNeeds(s)
+	return s
+}
+
+// stepKey reads a key of a step.
+func (p *Plan) stepKey(s *StepSaid, key string, v *node) {
+	switch key {
+	case "as":
+		if p.text(v, "as", &s.As) &&
+			(!isName(s.As) || s.As == occasionWord || s.As == rowWord || s.As == clockWord) {
+			p.add(v.place, "%q is no name for a row", s.As).
+				Advise("a name of letters, digits and _, and none of %s, %s, %s", occasionWord, rowWord, clockWord)
+		}
+	case "because":
+		p.text(v, "because", &s.Because)
+	case "match", "set", "first":
+		if !v.mapping || len(v.pairs) == 0 {
+			p.add(v.place, "%s is a mapping of fields to values, and here is %s", key, v.what()).
+				Advise("%s", stepHint)
+			return
+		}
+		*map[string]**node{"match": &s.match, "set": &s.set, "first": &s.first}[key] = v
+	case "expect":
+		if v.scalar() && v.text == "any" {
+			s.Lo, s.Hi = 0, AnyNumber
+			return
+		}
+		r, _ := p.countRange(v, "expect (how many rows, or any)", math.MaxInt32)
+		s.Lo, s.Hi = r.Lo, r.Hi
+	}
+}
+
+// stepNeeds tells which keys a step lacks.
+func (p *Plan) stepNeeds(s *StepSaid) {
 	need := func(what string, n *node) {
 		if n == nil {
 			p.add(s.place, "%s says no %s", s.Word, what).Advise("%s", stepHint)
@@ -282,7 +293,6 @@ func (p *Plan) step(n *node) *StepSaid {
 	if s.Word == StepFind && s.Hi > 1 && s.Hi != AnyNumber {
 		p.add(s.place, "find looks up one row, or, with expect: 0..1, one that need not be there")
 	}
-	return s
 }
 
 // Label names a step for people, from 1.

@@ -311,15 +311,6 @@ func (u *unitCompiler) conditionSQL(s *Step, n *node) {
 
 // fitStep holds a step against its table.
 func (u *unitCompiler) fitStep(s *Step) {
-	t := s.Table
-	said := map[*schema.Column]bool{} // also where what is said is wrong, and told
-	for _, n := range []*node{s.match, s.set, s.first} {
-		if n != nil {
-			for _, x := range n.pairs {
-				said[u.columnNamed(s, x.key.text)] = true
-			}
-		}
-	}
 	for _, a := range s.Set {
 		switch {
 		case a.Column.Generated:
@@ -338,27 +329,46 @@ func (u *unitCompiler) fitStep(s *Step) {
 				Advise("first: {%s: VALUE} says what a new row has", a.Column.Name)
 		}
 	}
-	adds := s.Word == StepInsert || s.Word == StepUpsert
-	for _, col := range t.Columns {
-		if adds && col.NotNull && !col.Default && !col.Generated && !said[col] {
-			u.c.missing(s.place, "%s: the column %s.%s (%s) is NOT NULL without a default, and the step does not set it", s.Label(), t.Name, col.Name, col.Declared).
+	if s.Word == StepInsert || s.Word == StepUpsert {
+		u.fitNewRow(s)
+	}
+	if s.Word == StepUpsert {
+		u.fitUpsert(s)
+	}
+}
+
+// fitNewRow tells which columns a new row needs that the step does not name.
+func (u *unitCompiler) fitNewRow(s *Step) {
+	said := map[*schema.Column]bool{} // also where what is said is wrong, and told
+	for _, n := range []*node{s.match, s.set, s.first} {
+		if n != nil {
+			for _, x := range n.pairs {
+				said[u.columnNamed(s, x.key.text)] = true
+			}
+		}
+	}
+	for _, col := range s.Table.Columns {
+		if col.NotNull && !col.Default && !col.Generated && !said[col] {
+			u.c.missing(s.place, "%s: the column %s.%s (%s) is NOT NULL without a default, and the step does not set it", s.Label(), s.Table.Name, col.Name, col.Declared).
 				Advise("add it to set")
 		}
 	}
-	if s.Word == StepUpsert {
-		var names []string
-		for _, m := range s.Match {
-			names = append(names, m.Column.Name)
-		}
-		if _, why := t.Backing(names); why != "" && len(names) == len(s.match.pairs) {
-			u.c.missing(s.match.place, "%s: %s cannot tell the rows of %s apart: %s", s.Label(), strings.Join(names, ", "), t.Name, why).
-				Advise("a unique index over NOT NULL columns must stand behind match: else a row may be there twice")
-		}
-		for _, a := range s.Set {
-			if slices.ContainsFunc(s.Match, func(o Operand) bool { return o.Column == a.Column }) {
-				u.c.add(a.place, "%s: %s is in match, so it does not change", s.Label(), a.Column.Name).
-					Advise("take it out of set")
-			}
+}
+
+// fitUpsert holds the columns that tell rows apart against the table's unique indexes.
+func (u *unitCompiler) fitUpsert(s *Step) {
+	var names []string
+	for _, m := range s.Match {
+		names = append(names, m.Column.Name)
+	}
+	if _, why := s.Table.Backing(names); why != "" && len(names) == len(s.match.pairs) {
+		u.c.missing(s.match.place, "%s: %s cannot tell the rows of %s apart: %s", s.Label(), strings.Join(names, ", "), s.Table.Name, why).
+			Advise("a unique index over NOT NULL columns must stand behind match: else a row may be there twice")
+	}
+	for _, a := range s.Set {
+		if slices.ContainsFunc(s.Match, func(o Operand) bool { return o.Column == a.Column }) {
+			u.c.add(a.place, "%s: %s is in match, so it does not change", s.Label(), a.Column.Name).
+				Advise("take it out of set")
 		}
 	}
 }

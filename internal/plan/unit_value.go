@@ -192,6 +192,19 @@ func (u *unitCompiler) holds(s *Step, at place, col *schema.Column, v Slot) bool
 	return false
 }
 
+// computedAlike is the type of columns of a kind, and whether all engines compute with
+// them alike.
+func computedAlike(k schema.Kind) (value.Type, bool) {
+	switch k {
+	case schema.Text:
+		return value.Text, true
+	case schema.Real, schema.JSON, schema.UUID, schema.Time:
+		return 0, false
+	}
+	t, known := columnTypes[k]
+	return t, known
+}
+
 // expression compiles an expression for a column.
 func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Column, row bool) *schema.Expr {
 	if want, ok := columnTypes[col.Kind]; ok && want == value.JSON && !isName(text) {
@@ -211,12 +224,8 @@ func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Col
 			return u.wrong(n, text, s, parsed.Missing(name, err.Error()))
 		}
 		if c != nil {
-			t, known := columnTypes[c.Kind]
-			if c.Kind == schema.Text {
-				t, known = value.Text, true
-			}
-			if !known || c.Kind == schema.Real || c.Kind == schema.JSON || c.Kind == schema.UUID ||
-				c.Kind == schema.Time {
+			t, alike := computedAlike(c.Kind)
+			if !alike {
 				u.c.missing(n.place, "%s: the column %s is %s, with which databases do not compute alike", s.Label(), c.Name, c.Declared).
 					Advise("look the row up with find, and compute with what it holds")
 				return nil

@@ -215,6 +215,22 @@ type Resolved struct {
 	Cascade bool
 }
 
+// plainSet are the columns that change where the plan does not say which: all that may,
+// but those that tell rows apart.
+func (e *entity) plainSet(r *Resolved) []*schema.Column {
+	var out []*schema.Column
+	for _, f := range e.fields {
+		col := f.column
+		if col == nil || f.decl.inner || col.Generated || col.Identity == schema.Always || f.grow.Hidden ||
+			slices.Contains(r.Match, col) || slices.Contains(r.Stamp, col) ||
+			slices.Contains(e.table.PrimaryKey, col.Name) {
+			continue
+		}
+		out = append(out, col)
+	}
+	return out
+}
+
 // written finds the columns of an entity's write, and holds them against its table.
 func (c *compiler) written(e *entity) Resolved {
 	w := e.decl.Write
@@ -260,17 +276,7 @@ func (c *compiler) written(e *entity) Resolved {
 		}
 	}
 	if w.Set == nil && w.Mode != Keep {
-		for _, f := range e.fields {
-			col := f.column
-			if col == nil || f.decl.inner || col.Generated || col.Identity == schema.Always || f.grow.Hidden ||
-				slices.Contains(
-					r.Match,
-					col,
-				) || slices.Contains(r.Stamp, col) || slices.Contains(e.table.PrimaryKey, col.Name) {
-				continue
-			}
-			r.Set = append(r.Set, col)
-		}
+		r.Set = e.plainSet(&r)
 	}
 	for _, col := range r.Set {
 		if col.Identity == schema.Always {

@@ -84,31 +84,40 @@ func (c *Condition) prepare(n *Node) (*step, error) {
 			return nil, &Unsupported{"a cast to " + n.Name}
 		}
 	case Matches, Like:
-		p := n.Args[1]
-		if p.Op != Literal || p.Value.Type != value.Text {
-			return nil, &Unsupported{"a pattern that is not a fixed text"}
-		}
-		expr := p.Value.S
-		if n.Op == Like {
-			escape := '\\'
-			if len(n.Args) > 2 {
-				escape = 0
-				for _, r := range n.Args[2].Value.S {
-					escape = r
-				}
-			}
-			expr = likePattern(expr, escape)
-		}
-		if n.Fold {
-			expr = "(?i)" + expr
-		}
-		re, err := regexp.Compile(expr)
+		re, err := pattern(n)
 		if err != nil {
-			return nil, &Unsupported{fmt.Sprintf("the regular expression %s", p.Value.S)}
+			return nil, err
 		}
 		s.re = re
 	}
 	return s, nil
+}
+
+// pattern compiles the pattern of LIKE, or a regular expression.
+func pattern(n *Node) (*regexp.Regexp, error) {
+	p := n.Args[1]
+	if p.Op != Literal || p.Value.Type != value.Text {
+		return nil, &Unsupported{"a pattern that is not a fixed text"}
+	}
+	expr := p.Value.S
+	if n.Op == Like {
+		escape := '\\'
+		if len(n.Args) > 2 {
+			escape = 0
+			for _, r := range n.Args[2].Value.S {
+				escape = r
+			}
+		}
+		expr = likePattern(expr, escape)
+	}
+	if n.Fold {
+		expr = "(?i)" + expr
+	}
+	re, err := regexp.Compile(expr)
+	if err != nil {
+		return nil, &Unsupported{fmt.Sprintf("the regular expression %s", p.Value.S)}
+	}
+	return re, nil
 }
 
 // likePattern is a LIKE pattern as a regular expression.
@@ -162,29 +171,13 @@ func (s *step) eval(row []value.Value) (operand, error) {
 	case And, Or:
 		return s.logic(row)
 	case Case:
-		for i := 0; i+1 < len(s.args); i += 2 {
-			t, err := s.args[i].truth(row)
-			if err != nil {
-				return unknown, err
-			}
-			if t == 1 {
-				return s.args[i+1].eval(row)
-			}
-		}
-		if len(s.args)%2 == 1 {
-			return s.args[len(s.args)-1].eval(row)
-		}
-		return unknown, nil
+		return s.cases(row)
 	case In:
 		return s.in(row)
-	}
-	if s.Op == Call && (s.Name == "coalesce" || s.Name == "ifnull" || s.Name == "nvl") {
-		for _, a := range s.args {
-			if v, err := a.eval(row); err != nil || v.kind != null {
-				return v, err
-			}
+	case Call:
+		if s.Name == "coalesce" || s.Name == "ifnull" || s.Name == "nvl" {
+			return s.first(row)
 		}
-		return unknown, nil
 	}
 	args := make([]operand, len(s.args))
 	for i, a := range s.args {
@@ -194,6 +187,38 @@ func (s *step) eval(row []value.Value) (operand, error) {
 		}
 		args[i] = v
 	}
+	return s.apply(args)
+}
+
+// cases is the result of the first condition of CASE that is true.
+func (s *step) cases(row []value.Value) (operand, error) {
+	for i := 0; i+1 < len(s.args); i += 2 {
+		t, err := s.args[i].truth(row)
+		if err != nil {
+			return unknown, err
+		}
+		if t == 1 {
+			return s.args[i+1].eval(row)
+		}
+	}
+	if len(s.args)%2 == 1 {
+		return s.args[len(s.args)-1].eval(row)
+	}
+	return unknown, nil
+}
+
+// first is the first argument that is not NULL; those behind it are not computed.
+func (s *step) first(row []value.Value) (operand, error) {
+	for _, a := range s.args {
+		if v, err := a.eval(row); err != nil || v.kind != null {
+			return v, err
+		}
+	}
+	return unknown, nil
+}
+
+// apply computes an operator that takes NULL as a value, and leaves the others to known.
+func (s *step) apply(args []operand) (operand, error) {
 	switch s.Op {
 	case Not:
 		t, err := truthOf(args[0])
@@ -230,6 +255,11 @@ func (s *step) eval(row []value.Value) (operand, error) {
 			return unknown, nil
 		}
 	}
+	return s.known(args)
+}
+
+// known computes an operator of operands none of which is NULL.
+func (s *step) known(args []operand) (operand, error) {
 	switch s.Op {
 	case Equal, Differs, Less, AtMost, More, AtLeast:
 		a, b, err := alike(args[0], args[1])
@@ -328,27 +358,33 @@ func (s *step) in(row []value.Value) (operand, error) {
 	return out, nil
 }
 
-func (s *step) arithmetic(a, b operand) (operand, error) {
+// move adds and subtracts moments, dates and spans; false if a and b are something else.
+func (s *step) move(a, b operand) (operand, bool) {
+	sign := int64(1)
+	switch s.Op {
+	case Add:
+	case Subtract:
+		sign = -1
+	default:
+		return unknown, false
+	}
 	switch {
 	case a.kind == moments && b.kind == moments && s.Op == Subtract:
 		if a.day && b.day {
-			return whole((a.us - b.us) / value.Day), nil
+			return whole((a.us - b.us) / value.Day), true
 		}
-		return operand{kind: span, us: a.us - b.us}, nil
-	case a.kind == moments && a.day && b.kind == numeric && b.num.IsInt() && (s.Op == Add || s.Op == Subtract):
-		days := b.num.Num().Int64()
-		if s.Op == Subtract {
-			days = -days
-		}
-		return operand{kind: moments, us: a.us + days*value.Day, day: true}, nil
-	case a.kind == moments && b.kind == span && s.Op == Subtract:
-		return operand{kind: moments, us: a.us - b.us}, nil
-	case a.kind == moments && b.kind == span && s.Op == Add:
-		return operand{kind: moments, us: a.us + b.us}, nil
-	case a.kind == span && b.kind == span && s.Op == Add:
-		return operand{kind: span, us: a.us + b.us}, nil
-	case a.kind == span && b.kind == span && s.Op == Subtract:
-		return operand{kind: span, us: a.us - b.us}, nil
+		return operand{kind: span, us: a.us - b.us}, true
+	case a.kind == moments && a.day && b.kind == numeric && b.num.IsInt():
+		return operand{kind: moments, us: a.us + sign*b.num.Num().Int64()*value.Day, day: true}, true
+	case b.kind == span && (a.kind == moments || a.kind == span):
+		return operand{kind: a.kind, us: a.us + sign*b.us}, true
+	}
+	return unknown, false
+}
+
+func (s *step) arithmetic(a, b operand) (operand, error) {
+	if moved, ok := s.move(a, b); ok {
+		return moved, nil
 	}
 	x, errX := a.as(numeric)
 	y, errY := b.as(numeric)

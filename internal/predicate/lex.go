@@ -44,94 +44,127 @@ func scan(text string) ([]token, error) {
 	if len(text) > MaxLength {
 		return nil, &Error{0, fmt.Sprintf("the expression is longer than %d bytes", MaxLength)}
 	}
-	var out []token
-	for i := 0; i < len(text); {
-		r, size := utf8.DecodeRuneInString(text[i:])
-		at := i
-		switch {
-		case unicode.IsSpace(r):
-			i += size
-			continue
-		case strings.HasPrefix(text[i:], "--"):
-			end := strings.IndexByte(text[i:], '\n')
-			if end < 0 {
-				end = len(text) - i
-			}
-			i += end
-			continue
-		case strings.HasPrefix(text[i:], "/*"):
-			end := strings.Index(text[i:], "*/")
-			if end < 0 {
-				return nil, &Error{at, "a comment does not end"}
-			}
-			i += end + 2
-			continue
-		case r == '\'':
-			s, end, err := quoted(text, i, '\'', false)
-			if err != nil {
-				return nil, err
-			}
-			// Two texts behind each other are one.
-			out = append(out, token{kind: tokenText, text: s, at: at})
-			i = end
-			continue
-		case r == '"' || r == '`':
-			s, end, err := quoted(text, i, byte(r), false)
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, token{kind: tokenName, text: s, quoted: true, at: at})
-			i = end
-			continue
-		case r == '[' && (len(out) == 0 || !bracketFollows(out[len(out)-1])):
-			end := strings.IndexByte(text[i:], ']')
-			if end < 0 {
-				return nil, &Error{at, "a name in brackets does not end"}
-			}
-			out = append(out, token{kind: tokenName, text: text[i+1 : i+end], quoted: true, at: at})
-			i += end + 1
-			continue
-		case r >= '0' && r <= '9' || r == '.' && i+1 < len(text) && text[i+1] >= '0' && text[i+1] <= '9':
-			for i < len(text) && (text[i] >= '0' && text[i] <= '9' || text[i] == '.' || (text[i]|0x20) == 'e' && i+1 < len(text) && strings.IndexByte("0123456789+-", text[i+1]) >= 0 ||
-				(text[i] == '+' || text[i] == '-') && (text[i-1]|0x20) == 'e') {
-				i++
-			}
-			out = append(out, token{kind: tokenNumber, text: text[at:i], at: at})
-			continue
-		case r == '_' || unicode.IsLetter(r):
-			for i < len(text) {
-				r, size := utf8.DecodeRuneInString(text[i:])
-				if r != '_' && r != '$' && !unicode.IsLetter(r) && !unicode.IsDigit(r) {
-					break
-				}
-				i += size
-			}
-			word := text[at:i]
-			// A prefix of a text: E'..', N'..', _utf8mb4'..'.
-			if i < len(text) && text[i] == '\'' &&
-				(strings.EqualFold(word, "e") || strings.EqualFold(word, "n") || word[0] == '_') {
-				s, end, err := quoted(text, i, '\'', !strings.EqualFold(word, "n"))
-				if err != nil {
-					return nil, err
-				}
-				out = append(out, token{kind: tokenText, text: s, at: at})
-				i = end
-				continue
-			}
-			out = append(out, token{kind: tokenName, text: word, at: at})
-			continue
+	l := lexer{text: text}
+	for l.at < len(text) {
+		if err := l.next(); err != nil {
+			return nil, err
 		}
-		sign := text[i : i+size]
+	}
+	return append(l.out, token{kind: tokenEnd, at: len(text)}), nil
+}
+
+// lexer cuts a text into tokens.
+type lexer struct {
+	text string
+	at   int // the byte that is next
+	out  []token
+}
+
+// next takes the next token, or what is skipped: spaces and comments.
+func (l *lexer) next() error {
+	rest := l.text[l.at:]
+	r, size := utf8.DecodeRuneInString(rest)
+	switch {
+	case unicode.IsSpace(r):
+		l.at += size
+	case strings.HasPrefix(rest, "--"):
+		end := strings.IndexByte(rest, '\n')
+		if end < 0 {
+			end = len(rest)
+		}
+		l.at += end
+	case strings.HasPrefix(rest, "/*"):
+		end := strings.Index(rest, "*/")
+		if end < 0 {
+			return &Error{l.at, "a comment does not end"}
+		}
+		l.at += end + 2
+	case r == '\'':
+		return l.quoted(l.at, false)
+	case r == '"' || r == '`':
+		s, end, err := quoted(l.text, l.at, byte(r), false)
+		if err != nil {
+			return err
+		}
+		l.take(token{kind: tokenName, text: s, quoted: true}, end)
+	case r == '[' && (len(l.out) == 0 || !bracketFollows(l.out[len(l.out)-1])):
+		end := strings.IndexByte(rest, ']')
+		if end < 0 {
+			return &Error{l.at, "a name in brackets does not end"}
+		}
+		l.take(token{kind: tokenName, text: rest[1:end], quoted: true}, l.at+end+1)
+	case isDigit(rest, 0) || r == '.' && isDigit(rest, 1):
+		n := numberLength(rest)
+		l.take(token{kind: tokenNumber, text: rest[:n]}, l.at+n)
+	case r == '_' || unicode.IsLetter(r):
+		return l.word(rest[:wordLength(rest)])
+	default:
+		sign := rest[:size]
 		for _, s := range signs {
-			if strings.HasPrefix(text[i:], s) {
+			if strings.HasPrefix(rest, s) {
 				sign = s
 				break
 			}
 		}
-		out = append(out, token{kind: tokenSign, text: sign, at: at})
-		i += len(sign)
+		l.take(token{kind: tokenSign, text: sign}, l.at+len(sign))
 	}
-	return append(out, token{kind: tokenEnd, at: len(text)}), nil
+	return nil
+}
+
+// take adds a token, which reaches up to an end.
+func (l *lexer) take(t token, end int) {
+	t.at = l.at
+	l.out = append(l.out, t)
+	l.at = end
+}
+
+// word takes a name, or a text with a prefix: E'..', N'..', _utf8mb4'..'.
+func (l *lexer) word(word string) error {
+	end := l.at + len(word)
+	if end < len(l.text) && l.text[end] == '\'' &&
+		(strings.EqualFold(word, "e") || strings.EqualFold(word, "n") || word[0] == '_') {
+		return l.quoted(end, !strings.EqualFold(word, "n"))
+	}
+	l.take(token{kind: tokenName, text: word}, end)
+	return nil
+}
+
+// quoted takes a text whose quote stands at a place; the token begins where the lexer is.
+func (l *lexer) quoted(quote int, escapes bool) error {
+	s, end, err := quoted(l.text, quote, '\'', escapes)
+	if err != nil {
+		return err
+	}
+	l.take(token{kind: tokenText, text: s}, end)
+	return nil
+}
+
+func isDigit(text string, i int) bool { return i < len(text) && text[i] >= '0' && text[i] <= '9' }
+
+// numberLength is how many bytes the number takes that a text begins with.
+func numberLength(text string) int {
+	i := 0
+	for ; i < len(text); i++ {
+		c := text[i]
+		switch {
+		case isDigit(text, i), c == '.':
+		case c|0x20 == 'e' && i+1 < len(text) && strings.IndexByte("0123456789+-", text[i+1]) >= 0:
+		case (c == '+' || c == '-') && text[i-1]|0x20 == 'e':
+		default:
+			return i
+		}
+	}
+	return i
+}
+
+// wordLength is how many bytes the word takes that a text begins with.
+func wordLength(text string) int {
+	for i, r := range text {
+		if r != '_' && r != '$' && !unicode.IsLetter(r) && !unicode.IsDigit(r) {
+			return i
+		}
+	}
+	return len(text)
 }
 
 // bracketFollows tells whether a bracket behind a token is an index or ARRAY's, and not

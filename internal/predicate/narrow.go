@@ -371,30 +371,38 @@ func (d *Domain) narrow(n *Node) bool {
 	case Column: // a boolean by itself
 		return d.only([]value.Value{value.Bool(true)})
 	case Not:
-		a := n.Args[0]
-		switch {
-		case a.Op == Column:
-			return d.only([]value.Value{value.Bool(false)})
-		case a.Op == IsNull && bare(a.Args[0]).Op == Column:
-			d.NotNull = true
-			return true
-		case a.Op == In && bare(a.Args[0]).Op == Column:
-			return d.except(a.Args[1].Args)
-		case (a.Op == Like || a.Op == Matches) && bare(a.Args[0]).Op == Column:
-			d.Shapes = append(slices.Clone(d.Shapes), n)
-			return true
-		}
-		return false
+		return d.narrowNot(n)
+	case IsNull, In, Like, Matches, Same, Unlike:
+		return bare(n.Args[0]).Op == Column && d.narrowColumn(n)
+	}
+	return d.narrowOrder(n)
+}
+
+// narrowNot takes in a condition that must not hold.
+func (d *Domain) narrowNot(n *Node) bool {
+	a := n.Args[0]
+	switch {
+	case a.Op == Column:
+		return d.only([]value.Value{value.Bool(false)})
+	case a.Op == IsNull && bare(a.Args[0]).Op == Column:
+		d.NotNull = true
+		return true
+	case a.Op == In && bare(a.Args[0]).Op == Column:
+		return d.except(a.Args[1].Args)
+	case (a.Op == Like || a.Op == Matches) && bare(a.Args[0]).Op == Column:
+		d.Shapes = append(slices.Clone(d.Shapes), n)
+		return true
+	}
+	return false
+}
+
+// narrowColumn takes in a condition whose first operand is the column.
+func (d *Domain) narrowColumn(n *Node) bool {
+	switch n.Op {
 	case IsNull:
-		if bare(n.Args[0]).Op != Column {
-			return false
-		}
 		d.Null = true
 		return true
 	case In:
-		if bare(n.Args[0]).Op != Column {
-			return false
-		}
 		var values []value.Value
 		for _, a := range n.Args[1].Args {
 			v := literal(a)
@@ -406,15 +414,9 @@ func (d *Domain) narrow(n *Node) bool {
 			}
 		}
 		return d.only(values)
-	case Like, Matches:
-		if bare(n.Args[0]).Op != Column {
-			return false
-		}
-		d.Shapes = append(slices.Clone(d.Shapes), n)
-		return true
 	case Same, Unlike:
 		v := literal(n.Args[1])
-		if bare(n.Args[0]).Op != Column || v == nil || v.IsNull() {
+		if v == nil || v.IsNull() {
 			return false
 		}
 		if n.Op == Unlike {
@@ -423,6 +425,15 @@ func (d *Domain) narrow(n *Node) bool {
 		d.NotNull = true
 		return d.only([]value.Value{*v})
 	}
+	d.Shapes = append(slices.Clone(d.Shapes), n)
+	return true
+}
+
+// lengths are the functions that tell how long a text is.
+var lengths = []string{"length", "char_length", "character_length", "octet_length"}
+
+// narrowOrder takes in a comparison of the column, or of its length, with a literal.
+func (d *Domain) narrowOrder(n *Node) bool {
 	op, ok := mirrored[n.Op]
 	if !ok {
 		return false
@@ -447,10 +458,8 @@ func (d *Domain) narrow(n *Node) bool {
 		}
 		left = bare(left)
 	}
-	if left.Op == Call && left.Schema == "" &&
-		(left.Name == "length" || left.Name == "char_length" || left.Name == "character_length" || left.Name == "octet_length") &&
-		bare(left.Args[0]).Op == Column &&
-		v.Type == value.Integer {
+	if left.Op == Call && left.Schema == "" && slices.Contains(lengths, left.Name) &&
+		bare(left.Args[0]).Op == Column && v.Type == value.Integer {
 		return d.length(op, int(v.N))
 	}
 	if left.Op != Column {

@@ -163,55 +163,17 @@ var comparisons = map[string]Op{
 func (p *parser) comparison() *Node {
 	n := p.other()
 	for p.err == nil {
-		not := p.peek().is("not") &&
-			(p.ahead(1).is("in") || p.ahead(1).is("like") || p.ahead(1).is("ilike") || p.ahead(1).is("between") ||
-				p.ahead(1).is("regexp") || p.ahead(1).is("rlike") || p.ahead(1).is("glob") || p.ahead(1).is("similar") || p.ahead(1).is("null"))
+		not := p.peek().is("not") && slices.ContainsFunc(negated, p.ahead(1).is)
 		if not {
 			p.next()
 		}
 		t := p.peek()
-		var m *Node
-		switch {
-		case t.kind == tokenSign && comparisons[t.text] != "":
-			p.next()
-			m = p.compare(n, comparisons[t.text])
-		case p.take("between"):
-			p.take("symmetric")
-			lo := p.other()
-			p.need("and")
-			m = &Node{
-				Op:   And,
-				Args: []*Node{{Op: AtLeast, Args: []*Node{n, lo}}, {Op: AtMost, Args: []*Node{n, p.other()}}},
-			}
-		case p.take("in"):
-			m = &Node{Op: In, Args: []*Node{n, p.list()}}
-		case t.is("like"), t.is("ilike"), t.is("~~"), t.is("~~*"), t.is("!~~"), t.is("!~~*"):
-			p.next()
-			m = &Node{Op: Like, Args: []*Node{n, p.other()}, Fold: t.is("ilike") || strings.HasSuffix(t.text, "*")}
-			if p.take("escape") {
-				m.Args = append(m.Args, p.other())
-			}
-			if t.text[0] == '!' {
-				m = negation(m)
-			}
-		case t.is("~"), t.is("~*"), t.is("!~"), t.is("!~*"), t.is("regexp"), t.is("rlike"):
-			p.next()
-			m = &Node{Op: Matches, Args: []*Node{n, p.other()}, Fold: strings.HasSuffix(t.text, "*")}
-			if t.text[0] == '!' {
-				m = negation(m)
-			}
-		case p.take("glob"):
-			m = &Node{Op: Call, Name: "glob", Args: []*Node{p.other(), n}}
-		case p.take("similar"):
-			p.need("to")
-			m = &Node{Op: Other, Name: "SIMILAR TO", Args: []*Node{n, p.other()}}
-		case p.take("isnull"):
-			m = &Node{Op: IsNull, Args: []*Node{n}}
-		case p.take("notnull"), not && p.take("null"):
-			m, not = negation(&Node{Op: IsNull, Args: []*Node{n}}), false
-		case p.take("is"):
-			m = p.is(n)
-		default:
+		if not && p.take("null") {
+			n = negation(&Node{Op: IsNull, Args: []*Node{n}})
+			continue
+		}
+		m := p.compared(n, t)
+		if m == nil {
 			if not {
 				p.fail("%s was not expected here", t.describe())
 			}
@@ -223,6 +185,55 @@ func (p *parser) comparison() *Node {
 		n = m
 	}
 	return n
+}
+
+// negated are the words that may follow NOT behind an operand.
+var negated = []string{"in", "like", "ilike", "between", "regexp", "rlike", "glob", "similar", "null"}
+
+// compared reads a comparison of an operand that begins with a token; nil if none does.
+func (p *parser) compared(n *Node, t token) (m *Node) {
+	switch {
+	case t.kind == tokenSign && comparisons[t.text] != "":
+		p.next()
+		m = p.compare(n, comparisons[t.text])
+	case p.take("between"):
+		p.take("symmetric")
+		lo := p.other()
+		p.need("and")
+		m = &Node{
+			Op:   And,
+			Args: []*Node{{Op: AtLeast, Args: []*Node{n, lo}}, {Op: AtMost, Args: []*Node{n, p.other()}}},
+		}
+	case p.take("in"):
+		m = &Node{Op: In, Args: []*Node{n, p.list()}}
+	case t.is("like"), t.is("ilike"), t.is("~~"), t.is("~~*"), t.is("!~~"), t.is("!~~*"):
+		p.next()
+		m = &Node{Op: Like, Args: []*Node{n, p.other()}, Fold: t.is("ilike") || strings.HasSuffix(t.text, "*")}
+		if p.take("escape") {
+			m.Args = append(m.Args, p.other())
+		}
+		if t.text[0] == '!' {
+			m = negation(m)
+		}
+	case t.is("~"), t.is("~*"), t.is("!~"), t.is("!~*"), t.is("regexp"), t.is("rlike"):
+		p.next()
+		m = &Node{Op: Matches, Args: []*Node{n, p.other()}, Fold: strings.HasSuffix(t.text, "*")}
+		if t.text[0] == '!' {
+			m = negation(m)
+		}
+	case p.take("glob"):
+		m = &Node{Op: Call, Name: "glob", Args: []*Node{p.other(), n}}
+	case p.take("similar"):
+		p.need("to")
+		m = &Node{Op: Other, Name: "SIMILAR TO", Args: []*Node{n, p.other()}}
+	case p.take("isnull"):
+		m = &Node{Op: IsNull, Args: []*Node{n}}
+	case p.take("notnull"):
+		m = negation(&Node{Op: IsNull, Args: []*Node{n}})
+	case p.take("is"):
+		m = p.is(n)
+	}
+	return m
 }
 
 // compare reads what stands behind a comparison: a value, or ANY and ALL of a list.
@@ -525,54 +536,8 @@ func (p *parser) atom() *Node {
 
 func (p *parser) named(t token) *Node {
 	if !t.quoted {
-		switch strings.ToLower(t.text) {
-		case "null":
-			return &Node{Op: Literal}
-		case "true":
-			return &Node{Op: Literal, Value: value.Bool(true)}
-		case "false":
-			return &Node{Op: Literal, Value: value.Bool(false)}
-		case "case":
-			return p.cases()
-		case "cast":
-			p.need("(")
-			n := p.or()
-			p.need("as")
-			n = cast(n, p.typeName())
-			p.need(")")
+		if n := p.keyword(t); n != nil || p.err != nil {
 			return n
-		case "array":
-			p.need("[")
-			list := &Node{Op: List}
-			for p.err == nil && !p.peek().is("]") {
-				list.Args = append(list.Args, p.or())
-				if !p.take(",") {
-					break
-				}
-			}
-			p.need("]")
-			return list
-		case "interval":
-			n := p.signed()
-			if u := p.peek(); u.kind == tokenName && !u.quoted && !isKeyword(u.text) {
-				p.next()
-				return &Node{Op: Call, Name: "interval", Args: []*Node{n, {Op: Literal, Value: value.String(u.text)}}}
-			}
-			return cast(n, "interval")
-		case "date", "timestamp", "time": // DATE '2026-01-01'
-			if p.peek().kind == tokenText {
-				return cast(&Node{Op: Literal, Value: value.String(p.next().text)}, strings.ToLower(t.text))
-			}
-		case "current_date", "current_timestamp", "localtimestamp", "current_user", "session_user", "user":
-			if !p.peek().is("(") {
-				return &Node{Op: Call, Name: strings.ToLower(t.text)}
-			}
-		case "exists", "select":
-			return p.fail("a query inside the condition")
-		}
-		if slices.Contains(firm, strings.ToLower(t.text)) && !p.peek().is("(") {
-			p.at--
-			return p.fail("a value was expected here, and not %q", t.text)
 		}
 	}
 	name, schema := t.text, ""
@@ -588,6 +553,60 @@ func (p *parser) named(t token) *Node {
 		n.Schema = schema
 	}
 	return n
+}
+
+// keyword reads what begins with a keyword; nil if the token is none.
+func (p *parser) keyword(t token) *Node {
+	switch strings.ToLower(t.text) {
+	case "null":
+		return &Node{Op: Literal}
+	case "true":
+		return &Node{Op: Literal, Value: value.Bool(true)}
+	case "false":
+		return &Node{Op: Literal, Value: value.Bool(false)}
+	case "case":
+		return p.cases()
+	case "cast":
+		p.need("(")
+		n := p.or()
+		p.need("as")
+		n = cast(n, p.typeName())
+		p.need(")")
+		return n
+	case "array":
+		p.need("[")
+		list := &Node{Op: List}
+		for p.err == nil && !p.peek().is("]") {
+			list.Args = append(list.Args, p.or())
+			if !p.take(",") {
+				break
+			}
+		}
+		p.need("]")
+		return list
+	case "interval":
+		n := p.signed()
+		if u := p.peek(); u.kind == tokenName && !u.quoted && !isKeyword(u.text) {
+			p.next()
+			return &Node{Op: Call, Name: "interval", Args: []*Node{n, {Op: Literal, Value: value.String(u.text)}}}
+		}
+		return cast(n, "interval")
+	case "date", "timestamp", "time": // DATE '2026-01-01'
+		if p.peek().kind == tokenText {
+			return cast(&Node{Op: Literal, Value: value.String(p.next().text)}, strings.ToLower(t.text))
+		}
+	case "current_date", "current_timestamp", "localtimestamp", "current_user", "session_user", "user":
+		if !p.peek().is("(") {
+			return &Node{Op: Call, Name: strings.ToLower(t.text)}
+		}
+	case "exists", "select":
+		return p.fail("a query inside the condition")
+	}
+	if slices.Contains(firm, strings.ToLower(t.text)) && !p.peek().is("(") {
+		p.at--
+		return p.fail("a value was expected here, and not %q", t.text)
+	}
+	return nil
 }
 
 func (p *parser) call(name string) *Node {

@@ -192,15 +192,19 @@ func (r *unitRun) updateRows(ctx context.Context, s *unitStep, xs []*occasion) e
 	return r.counted(s, xs, values, counts)
 }
 
-// change changes rows, and says how many each occasion matched.
-func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, values [][]value.Value) ([]uint64, error) {
-	var columns []*schema.Column
-	var inputs []int
+// given are the columns that are set to values of the occasion, and which these are.
+func (s *unitStep) given() (columns []*schema.Column, inputs []int) {
 	for _, a := range s.set {
 		if a.Expr.Op == schema.OpInput {
 			columns, inputs = append(columns, a.Column), append(inputs, a.Expr.Input)
 		}
 	}
+	return columns, inputs
+}
+
+// change changes rows, and says how many each occasion matched.
+func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, values [][]value.Value) ([]uint64, error) {
+	columns, inputs := s.given()
 	if err := s.fits(xs, values, columns, inputs); err != nil {
 		return nil, err
 	}
@@ -244,10 +248,8 @@ func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, value
 	if err != nil {
 		return nil, err
 	}
-	for _, n := range counts {
-		if n < s.Lo || n > s.Hi {
-			return counts, nil // told by the caller: nothing is written
-		}
+	if slices.ContainsFunc(counts, func(n uint64) bool { return n < s.Lo || n > s.Hi }) {
+		return counts, nil // told by the caller: nothing is written
 	}
 	found := map[string][]value.Value{}
 	note := func(row []value.Value) error {
@@ -258,21 +260,29 @@ func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, value
 	if err != nil || len(before) == 0 {
 		return counts, err
 	}
-	if !computes {
-		if !shown {
-			if err := r.lookAgain(ctx, s, laid, before, note); err != nil {
-				return nil, err
-			}
+	if !computes && !shown {
+		if err := r.lookAgain(ctx, s, laid, before, note); err != nil {
+			return nil, err
 		}
-		after = make([][]value.Value, len(before))
-		for i, row := range before {
-			if after[i] = found[load.KeyOfValues(row[:len(s.rowKey)])]; after[i] == nil {
-				return nil, s.lost()
-			}
+	}
+	if !computes {
+		if after, err = s.changedTo(before, found); err != nil {
+			return nil, err
 		}
 	}
 	s.undoChanged(&r.undo, before, after)
 	return counts, nil
+}
+
+// changedTo finds what rows hold after a change, in the order of what they held before.
+func (s *unitStep) changedTo(before [][]value.Value, found map[string][]value.Value) ([][]value.Value, error) {
+	after := make([][]value.Value, len(before))
+	for i, row := range before {
+		if after[i] = found[load.KeyOfValues(row[:len(s.rowKey)])]; after[i] == nil {
+			return nil, s.lost()
+		}
+	}
+	return after, nil
 }
 
 // lost tells of a row that cannot be found again.

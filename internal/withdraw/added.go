@@ -109,6 +109,39 @@ func (v *withdrawal) lookFirst(ctx context.Context) error {
 	return nil
 }
 
+// dropReferred takes rows that others refer to out of the stage. Those of them to which
+// only rows of the same table refer, which may go before them, are returned; the others
+// stay.
+func (v *withdrawal) dropReferred(
+	ctx context.Context,
+	t *load.Target,
+	st store.Stage,
+	rows *load.Pass,
+) (own []grow.Row, err error) {
+	found, err := st.Referred(ctx, v.Session.Plan.Database, v.ignored())
+	if err != nil {
+		return nil, err
+	}
+	var drop []int64
+	tables := map[int64]string{}
+	for _, r := range found {
+		if tables[r.Row] == "" {
+			drop = append(drop, r.Row)
+		}
+		if tables[r.Row] == "" || r.Table != t.Table.Name {
+			tables[r.Row] = r.Table
+		}
+	}
+	for _, n := range drop {
+		if tables[n] == t.Table.Name {
+			own = append(own, rows.Row(n))
+			continue
+		}
+		v.leave(t, rows.Row(n), alsoReferring, "rows of "+tables[n]+" refer to it")
+	}
+	return own, st.Drop(ctx, drop)
+}
+
 // remove takes away rows that the load added.
 func (v *withdrawal) remove(ctx context.Context, t *load.Target, run order.Run) error {
 	rows := &load.Pass{}
@@ -140,29 +173,8 @@ func (v *withdrawal) remove(ctx context.Context, t *load.Target, run order.Run) 
 		}
 	}
 	for {
-		found, err := st.Referred(ctx, v.Session.Plan.Database, v.ignored())
+		own, err := v.dropReferred(ctx, t, st, rows)
 		if err != nil {
-			return err
-		}
-		var drop []int64
-		var own []grow.Row // referred to by rows of the same table, which may go before them
-		tables := map[int64]string{}
-		for _, r := range found {
-			if tables[r.Row] == "" {
-				drop = append(drop, r.Row)
-			}
-			if tables[r.Row] == "" || r.Table != t.Table.Name {
-				tables[r.Row] = r.Table
-			}
-		}
-		for _, n := range drop {
-			if tables[n] == t.Table.Name {
-				own = append(own, rows.Row(n))
-				continue
-			}
-			v.leave(t, rows.Row(n), alsoReferring, "rows of "+tables[n]+" refer to it")
-		}
-		if err := st.Drop(ctx, drop); err != nil {
 			return err
 		}
 		n, err := st.Remove(ctx)

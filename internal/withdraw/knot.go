@@ -43,17 +43,39 @@ func (v *withdrawal) knotOf(t *load.Target) []*load.Target {
 	return v.Session.List[from : to+1]
 }
 
-// removeKnot takes the rows of a knot away; or none, if some of them must stay.
-func (v *withdrawal) removeKnot(ctx context.Context, knot []*load.Target) error {
-	except := v.ignored()
+// within are the columns by which tables of a knot refer to each other.
+func within(knot []*load.Target) []*schema.Column {
+	var out []*schema.Column
 	for _, t := range knot {
 		for k := range t.Table.References {
 			r := &t.Table.References[k]
 			if len(r.Columns) == 1 && slices.ContainsFunc(knot, func(x *load.Target) bool { return x.Table == r.To }) {
-				except = append(except, t.Table.Column(r.Columns[0]))
+				out = append(out, t.Table.Column(r.Columns[0]))
 			}
 		}
 	}
+	return out
+}
+
+// leaveAll leaves the rows of a table of a knot that do not stay for another reason.
+func (v *withdrawal) leaveAll(t *load.Target, rows *load.Pass) {
+	stays := map[grow.Row]bool{}
+	for _, row := range v.out.left[t] {
+		stays[row] = true
+	}
+	for n := range rows.N {
+		if row := rows.Row(n); !stays[row] {
+			v.leave(t, row, "", "it goes only with rows that stay: tables that refer to each other")
+		}
+	}
+}
+
+// removeKnot takes the rows of a knot away; or none, if some of them must stay.
+func (v *withdrawal) removeKnot(ctx context.Context, knot []*load.Target) error {
+	except := slices.DeleteFunc(
+		append(v.ignored(), within(knot)...),
+		func(c *schema.Column) bool { return c == nil },
+	)
 	left := v.out.Left
 	stages := make([]store.Stage, len(knot))
 	staged := make([]*load.Pass, len(knot))
@@ -73,11 +95,7 @@ func (v *withdrawal) removeKnot(ctx context.Context, knot []*load.Target) error 
 	}
 	var seen map[string]map[string]bool
 	for i, t := range knot {
-		found, err := stages[i].Referred(
-			ctx,
-			v.Session.Plan.Database,
-			slices.DeleteFunc(slices.Clone(except), func(c *schema.Column) bool { return c == nil }),
-		)
+		found, err := stages[i].Referred(ctx, v.Session.Plan.Database, except)
 		if err != nil {
 			return err
 		}
@@ -101,15 +119,7 @@ func (v *withdrawal) removeKnot(ctx context.Context, knot []*load.Target) error 
 	}
 	if v.out.Left > left {
 		for i, t := range knot {
-			stays := map[grow.Row]bool{}
-			for _, row := range v.out.left[t] {
-				stays[row] = true
-			}
-			for n := range staged[i].N {
-				if row := staged[i].Row(n); !stays[row] {
-					v.leave(t, row, "", "it goes only with rows that stay: tables that refer to each other")
-				}
-			}
+			v.leaveAll(t, staged[i])
 		}
 		return nil
 	}

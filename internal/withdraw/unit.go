@@ -317,6 +317,57 @@ func (v *unitWithdrawal) leave(
 	}
 }
 
+// stay tells which rows of a section are gone, or are left because they were changed.
+func (v *unitWithdrawal) stay(
+	ctx context.Context,
+	s journal.UndoSection,
+	t *schema.Table,
+	key []*schema.Column,
+	st store.Stage,
+) ([]bool, error) {
+	skip := make([]bool, len(s.Values))
+	gone, err := st.Unmatched(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range gone {
+		skip[n] = true
+		v.of(t.Name).Gone++
+	}
+	if v.o.Changed {
+		return skip, nil
+	}
+	differing, err := st.Differing(ctx)
+	for _, n := range differing {
+		skip[n] = true
+		v.leave(s, t, key, leaving{s.Values[n], s.Values[n], alsoChanged, "it was changed since"})
+	}
+	return skip, err
+}
+
+// removeReferrers removes the rows that refer to those of a stage which do not stay.
+func (v *unitWithdrawal) removeReferrers(
+	ctx context.Context,
+	t *schema.Table,
+	st store.Stage,
+	skip []bool,
+) error {
+	var drop []int64
+	for n, yes := range skip {
+		if yes {
+			drop = append(drop, int64(n))
+		}
+	}
+	if err := st.Drop(ctx, drop); err != nil {
+		return err
+	}
+	if v.out.Others == nil {
+		v.out.Others = map[string]int64{}
+	}
+	others := referrers{v.tx, v.db, map[string]map[string]bool{}, v.out.Others}
+	return v.told(t, others.remove(ctx, st))
+}
+
 // section takes back what a step did to rows of one table.
 func (v *unitWithdrawal) section(ctx context.Context, s journal.UndoSection) error {
 	t := v.db.Table(s.Table)
@@ -358,46 +409,19 @@ func (v *unitWithdrawal) section(ctx context.Context, s journal.UndoSection) err
 	if err != nil {
 		return err
 	}
-	skip := make([]bool, len(s.Values))
-	gone, err := st.Unmatched(ctx, 0)
+	skip, err := v.stay(ctx, s, t, key, st)
 	if err != nil {
 		return err
 	}
-	for _, n := range gone {
-		skip[n] = true
-		v.of(t.Name).Gone++
-	}
-	if !v.o.Changed {
-		differing, err := st.Differing(ctx)
-		if err != nil {
-			return err
-		}
-		for _, n := range differing {
-			skip[n] = true
-			v.leave(s, t, key, leaving{s.Values[n], s.Values[n], alsoChanged, "it was changed since"})
-		}
-	}
-	if s.Kind == journal.UndoAdded && v.o.Referring {
-		var drop []int64
-		for n, yes := range skip {
-			if yes {
-				drop = append(drop, int64(n))
+	if s.Kind == journal.UndoAdded {
+		if v.o.Referring {
+			if err := v.removeReferrers(ctx, t, st, skip); err != nil {
+				return err
+			}
+			if st, err = v.stage(ctx, t, columns, key, written); err != nil {
+				return err
 			}
 		}
-		if err := st.Drop(ctx, drop); err != nil {
-			return err
-		}
-		if v.out.Others == nil {
-			v.out.Others = map[string]int64{}
-		}
-		if err := (&referrers{v.tx, v.db, map[string]map[string]bool{}, v.out.Others}).remove(ctx, st); err != nil {
-			return v.told(t, err)
-		}
-		if st, err = v.stage(ctx, t, columns, key, written); err != nil {
-			return err
-		}
-	}
-	if s.Kind == journal.UndoAdded {
 		referred, err := st.Referred(ctx, v.db, nil)
 		if err != nil {
 			return err

@@ -254,167 +254,198 @@ func (o *own) copy(ctx context.Context, from, name string, withExternal bool) (e
 	if here, err := o.db.texts(ctx, 1, "SELECT DATABASE()"); err != nil || here[0][0] != name {
 		return errors.Join(err, store.NotOwn(name, "the connection leads elsewhere"))
 	}
-	tables, err := o.db.texts(
+	c := copying{own: o, from: from, to: name, withExternal: withExternal}
+	for _, part := range []func(context.Context) error{c.tables, c.routines, c.views, c.triggers} {
+		if err := part(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// copying is a database that is copied into another.
+type copying struct {
+	own          *own
+	from, to     string
+	withExternal bool // with the tables whose rows are kept elsewhere
+	left         int  // tables that are left out
+}
+
+func (c *copying) exec(ctx context.Context, statements ...string) error {
+	for _, sql := range statements {
+		if _, err := c.own.db.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// shown is how something is made, as the server shows it in a row of a width.
+func (c *copying) shown(ctx context.Context, kind, name string, width int) ([]string, error) {
+	rows, err := c.own.db.texts(ctx, width, "SHOW CREATE "+kind+" "+quote(c.from)+"."+quote(name))
+	if err != nil || len(rows) != 1 {
+		return nil, errors.Join(err, fmt.Errorf("%s %s of %s cannot be copied", strings.ToLower(kind), name, c.from))
+	}
+	return rows[0], nil
+}
+
+// makeWithBody makes what has a body: it is read in the mode in which it was written.
+func (c *copying) makeWithBody(ctx context.Context, kind, name string, width int) error {
+	row, err := c.shown(ctx, kind, name, width)
+	if err != nil {
+		return err
+	}
+	return c.exec(
+		ctx,
+		"SET SESSION sql_mode = "+string(store.AppendQuoted(nil, row[1])),
+		row[2],
+		"SET SESSION sql_mode = @evensprout_sql_mode",
+	)
+}
+
+// tables copies sequences, and tables with their rows.
+func (c *copying) tables(ctx context.Context) error {
+	tables, err := c.own.db.texts(
 		ctx,
 		3,
 		"SELECT table_name, table_type, coalesce(engine, '') FROM information_schema.tables WHERE table_schema = ? AND table_type NOT IN ('VIEW', 'SYSTEM VIEW') ORDER BY table_type = 'SEQUENCE' DESC, table_name",
-		from,
+		c.from,
 	)
 	if err != nil {
 		return err
 	}
-	shown := func(kind, name string, width int) ([]string, error) {
-		rows, err := o.db.texts(ctx, width, "SHOW CREATE "+kind+" "+quote(from)+"."+quote(name))
-		if err != nil || len(rows) != 1 {
-			return nil, errors.Join(err, fmt.Errorf("%s %s of %s cannot be copied", strings.ToLower(kind), name, from))
-		}
-		return rows[0], nil
-	}
-	made := func(kind, name string) (string, error) {
-		row, err := shown(kind, name, 2)
-		if err != nil {
-			return "", err
-		}
-		return row[1], nil
-	}
-	// What has a body is read in the mode in which it was written.
-	withBody := func(kind, name string, width int) ([]string, error) {
-		row, err := shown(kind, name, width)
-		if err != nil {
-			return nil, err
-		}
-		return []string{
-			"SET SESSION sql_mode = " + string(store.AppendQuoted(nil, row[1])),
-			row[2],
-			"SET SESSION sql_mode = @evensprout_sql_mode",
-		}, nil
-	}
-	columns, err := o.db.texts(
+	columns, err := c.own.db.texts(
 		ctx,
 		2,
 		"SELECT table_name, column_name FROM information_schema.columns WHERE table_schema = ? AND coalesce(generation_expression, '') = '' AND extra NOT LIKE '%GENERATED%' ORDER BY table_name, ordinal_position",
-		from,
+		c.from,
 	)
 	if err != nil {
 		return err
 	}
 	written := map[string][]string{}
-	for _, c := range columns {
-		written[c[0]] = append(written[c[0]], quote(c[1]))
+	for _, x := range columns {
+		written[x[0]] = append(written[x[0]], quote(x[1]))
 	}
-	var run []string
-	left := 0
 	for _, t := range tables {
-		if slices.Contains(notCopied, t[0]) {
-			continue
-		}
-		if isExternal(t[2]) && !withExternal {
-			left++
-			continue
-		}
-		if t[1] == "SEQUENCE" {
-			text, err := made("SEQUENCE", t[0])
-			if err != nil {
-				return err
+		switch {
+		case slices.Contains(notCopied, t[0]):
+		case isExternal(t[2]) && !c.withExternal:
+			c.left++
+		case t[1] == "SEQUENCE":
+			err = c.sequence(ctx, t[0])
+		default:
+			list := strings.Join(written[t[0]], ", ")
+			if isExternal(t[2]) {
+				list = "" // its rows are where they were
 			}
-			next, err := o.db.texts(
-				ctx,
-				1,
-				"SELECT CAST(next_not_cached_value AS CHAR) FROM "+quote(from)+"."+quote(t[0]),
-			)
-			if err != nil || len(next) != 1 {
-				return errors.Join(err, fmt.Errorf("the sequence %s of %s cannot be copied", t[0], from))
-			}
-			run = append(run, text, "DO SETVAL("+quote(t[0])+", "+next[0][0]+", 0)")
-			continue
+			err = c.table(ctx, t[0], list)
 		}
-		text, err := made("TABLE", t[0])
 		if err != nil {
 			return err
 		}
-		run = append(run, text)
-		if list := strings.Join(written[t[0]], ", "); list != "" && !isExternal(t[2]) { // its rows are where they were
-			run = append(
-				run,
-				"INSERT INTO "+quote(t[0])+" ("+list+") SELECT "+list+" FROM "+quote(from)+"."+quote(t[0]),
-			)
-		}
 	}
-	routines, err := o.db.texts(
+	return nil
+}
+
+func (c *copying) sequence(ctx context.Context, name string) error {
+	row, err := c.shown(ctx, "SEQUENCE", name, 2)
+	if err != nil {
+		return err
+	}
+	next, err := c.own.db.texts(
+		ctx,
+		1,
+		"SELECT CAST(next_not_cached_value AS CHAR) FROM "+quote(c.from)+"."+quote(name),
+	)
+	if err != nil || len(next) != 1 {
+		return errors.Join(err, fmt.Errorf("the sequence %s of %s cannot be copied", name, c.from))
+	}
+	return c.exec(ctx, row[1], "DO SETVAL("+quote(name)+", "+next[0][0]+", 0)")
+}
+
+// table copies a table, and the rows of a list of its columns if there are any.
+func (c *copying) table(ctx context.Context, name, list string) error {
+	row, err := c.shown(ctx, "TABLE", name, 2)
+	if err != nil {
+		return err
+	}
+	statements := []string{row[1]}
+	if list != "" {
+		statements = append(
+			statements,
+			"INSERT INTO "+quote(name)+" ("+list+") SELECT "+list+" FROM "+quote(c.from)+"."+quote(name),
+		)
+	}
+	return c.exec(ctx, statements...)
+}
+
+func (c *copying) routines(ctx context.Context) error {
+	routines, err := c.own.db.texts(
 		ctx,
 		2,
 		"SELECT routine_type, routine_name FROM information_schema.routines WHERE routine_schema = ? AND routine_type IN ('FUNCTION', 'PROCEDURE') ORDER BY routine_type, routine_name",
-		from,
+		c.from,
 	)
-	if err != nil {
-		return err
-	}
 	for _, r := range routines {
-		list, err := withBody(r[0], r[1], 6)
-		if err != nil {
-			return err
+		if err == nil {
+			err = c.makeWithBody(ctx, r[0], r[1], 6)
 		}
-		run = append(run, list...)
 	}
-	views, err := o.db.texts(
+	return err
+}
+
+// views copies the views. One may rest on another: they are tried until no more can be
+// made.
+func (c *copying) views(ctx context.Context) error {
+	views, err := c.own.db.texts(
 		ctx,
 		2,
 		"SELECT table_name, view_definition FROM information_schema.views WHERE table_schema = ? ORDER BY table_name",
-		from,
+		c.from,
 	)
 	if err != nil {
 		return err
 	}
-	// A view may rest on another: they are tried until no more can be made.
 	var later []string
 	for _, v := range views {
 		later = append(
 			later,
-			"CREATE VIEW "+quote(v[0])+" AS "+strings.ReplaceAll(v[1], quote(from)+".", quote(name)+"."),
+			"CREATE VIEW "+quote(v[0])+" AS "+strings.ReplaceAll(v[1], quote(c.from)+".", quote(c.to)+"."),
 		)
-	}
-	triggers, err := o.db.texts(
-		ctx,
-		1,
-		"SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ? ORDER BY event_object_table, action_timing, event_manipulation, action_order",
-		from,
-	)
-	if err != nil {
-		return err
-	}
-	for _, sql := range run {
-		if _, err := o.db.Exec(ctx, sql); err != nil {
-			return err
-		}
 	}
 	for len(later) > 0 {
 		var again []string
 		var failed error
 		for _, sql := range later {
-			if _, err := o.db.Exec(ctx, sql); err != nil {
+			if err := c.exec(ctx, sql); err != nil {
 				again, failed = append(again, sql), err
 			}
 		}
 		if len(again) == len(later) {
-			if left > 0 {
-				break // they rest on tables that are left out
+			if c.left > 0 {
+				return nil // they rest on tables that are left out
 			}
 			return failed
 		}
 		later = again
 	}
+	return nil
+}
+
+func (c *copying) triggers(ctx context.Context) error {
+	triggers, err := c.own.db.texts(
+		ctx,
+		1,
+		"SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ? ORDER BY event_object_table, action_timing, event_manipulation, action_order",
+		c.from,
+	)
 	for _, t := range triggers {
-		list, err := withBody("TRIGGER", t[0], 7)
-		if err != nil {
-			return err
-		}
-		for _, sql := range list {
-			if _, err := o.db.Exec(ctx, sql); err != nil {
-				return err
-			}
+		if err == nil {
+			err = c.makeWithBody(ctx, "TRIGGER", t[0], 7)
 		}
 	}
-	return nil
+	return err
 }
 
 func (o *own) Empty(ctx context.Context, name string, tables []*schema.Table) error {

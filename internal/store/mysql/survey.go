@@ -78,6 +78,44 @@ func torn(t *schema.Table) bool {
 		slices.ContainsFunc(t.PrimaryKey, func(name string) bool { return t.Column(name) == nil })
 }
 
+// uniqueColumn adds a column of a primary key, or of a unique index, to its table.
+func uniqueColumn(t *schema.Table, r []string) {
+	if r[1] == "PRIMARY" {
+		t.PrimaryKey = append(t.PrimaryKey, r[2])
+		return
+	}
+	n := len(t.Uniques)
+	if n == 0 || t.Uniques[n-1].Name != r[1] {
+		t.Uniques = append(t.Uniques, schema.Unique{Name: r[1]})
+		n++
+	}
+	u := &t.Uniques[n-1]
+	if r[3] != "0" {
+		if u.Beginnings == nil {
+			u.Beginnings = map[string]int{}
+		}
+		u.Partial, u.Beginnings[r[2]] = true, number(r[3])
+	}
+	if r[2] == "" {
+		u.Partial, u.Expressions = true, append(u.Expressions, r[4])
+	} else {
+		u.Columns = append(u.Columns, r[2])
+	}
+}
+
+// settle decides what only all of a table's description tells.
+func settle(t *schema.Table) {
+	t.Partition = strings.TrimPrefix(t.Partition, " OR ")
+	if strings.HasSuffix(t.Partition, anywhere) {
+		t.Partition = ""
+	}
+	for _, c := range t.Columns {
+		if c.Kind == schema.Boolean && c.Type == "tinyint" && counts(t, c) {
+			c.Kind = schema.Integer
+		}
+	}
+}
+
 func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 	db := &schema.Database{}
 	byName := map[string]*schema.Table{}
@@ -118,29 +156,7 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 			db.Tables = append(db.Tables, t)
 		}},
 		{columnsSQL, 14, func(t *schema.Table, r []string) { t.Columns = append(t.Columns, column(r[1:])) }},
-		{uniques, 5, func(t *schema.Table, r []string) {
-			if r[1] == "PRIMARY" {
-				t.PrimaryKey = append(t.PrimaryKey, r[2])
-				return
-			}
-			n := len(t.Uniques)
-			if n == 0 || t.Uniques[n-1].Name != r[1] {
-				t.Uniques = append(t.Uniques, schema.Unique{Name: r[1]})
-				n++
-			}
-			u := &t.Uniques[n-1]
-			if r[3] != "0" {
-				if u.Beginnings == nil {
-					u.Beginnings = map[string]int{}
-				}
-				u.Partial, u.Beginnings[r[2]] = true, number(r[3])
-			}
-			if r[2] == "" {
-				u.Partial, u.Expressions = true, append(u.Expressions, r[4])
-			} else {
-				u.Columns = append(u.Columns, r[2])
-			}
-		}},
+		{uniques, 5, uniqueColumn},
 		{referencesSQL, 6, func(t *schema.Table, r []string) {
 			n := len(t.References)
 			if n == 0 || t.References[n-1].Name != r[1] {
@@ -167,24 +183,14 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 			return nil, err
 		}
 	}
-	for _, t := range db.Tables {
-		t.Partition = strings.TrimPrefix(t.Partition, " OR ")
-		if strings.HasSuffix(t.Partition, anywhere) {
-			t.Partition = ""
-		}
-		for _, c := range t.Columns {
-			if c.Kind == schema.Boolean && c.Type == "tinyint" && counts(t, c) {
-				c.Kind = schema.Integer
-			}
-		}
-	}
-	db.Link()
 	d.tables, d.unsafe = db, nil
 	for _, t := range db.Tables {
+		settle(t)
 		if t.Unsafe {
 			d.unsafe = append(d.unsafe, t)
 		}
 	}
+	db.Link()
 	return db, nil
 }
 
@@ -263,20 +269,14 @@ func column(r []string) *schema.Column {
 		c.Base += " CHARACTER SET " + r[10] + " COLLATE " + r[11]
 	}
 	c.Digits = 6
-	switch r[1] {
-	case "tinyint":
-		c.Kind, c.Bits = schema.Integer, 8
+	if bits := integerBits[r[1]]; bits > 0 {
+		c.Kind, c.Bits = schema.Integer, bits
 		if strings.HasPrefix(r[2], "tinyint(1)") {
 			c.Kind = schema.Boolean
 		}
-	case "smallint":
-		c.Kind, c.Bits = schema.Integer, 16
-	case "mediumint":
-		c.Kind, c.Bits = schema.Integer, 24
-	case "int":
-		c.Kind, c.Bits = schema.Integer, 32
-	case "bigint":
-		c.Kind, c.Bits = schema.Integer, 64
+		return c
+	}
+	switch r[1] {
 	case "decimal":
 		c.Kind, c.Precision, c.Scale = schema.Decimal, number(r[4]), number(r[5])
 	case "float", "double":
@@ -284,17 +284,12 @@ func column(r []string) *schema.Column {
 		if strings.Contains(r[2], "(") { // DOUBLE(4,2) ends at 99.99
 			c.Precision, c.Scale = number(r[4]), number(r[5])
 		}
-	case "char", "varchar":
-		c.Kind, c.Length = schema.Text, length
-	case "tinytext":
-		c.Kind, c.Length = schema.Text, length // in bytes, so letters beyond ASCII may find less room
-	case "text", "mediumtext", "longtext":
-		c.Kind = schema.Text
-	case "enum":
-		c.Kind, c.Values = schema.Text, enumValues(r[2])
-	case "binary", "varbinary":
-		c.Kind, c.Length = schema.Bytes, length
-	case "tinyblob":
+	case "bit":
+		c.Kind, c.Bits, c.Unsigned = schema.Integer, number(r[4]), true
+		if c.Bits == 1 {
+			c.Kind = schema.Boolean
+		}
+	case "binary", "varbinary", "tinyblob":
 		c.Kind, c.Length = schema.Bytes, length
 	case "blob", "mediumblob", "longblob":
 		c.Kind = schema.Bytes
@@ -311,11 +306,24 @@ func column(r []string) *schema.Column {
 		c.Kind = schema.UUID
 	case "json":
 		c.Kind, c.Base = schema.JSON, "json"
-	case "bit":
-		c.Kind, c.Bits, c.Unsigned = schema.Integer, number(r[4]), true
-		if c.Bits == 1 {
-			c.Kind = schema.Boolean
-		}
+	default:
+		textColumn(c, r)
+	}
+	return c
+}
+
+// integerBits are the widths of whole numbers.
+var integerBits = map[string]int{"tinyint": 8, "smallint": 16, "mediumint": 24, "int": 32, "bigint": 64}
+
+// textColumn reads what is written as a text.
+func textColumn(c *schema.Column, r []string) {
+	switch r[1] {
+	case "char", "varchar", "tinytext": // that in bytes, so letters beyond ASCII may find less room
+		c.Kind, c.Length = schema.Text, number(r[3])
+	case "text", "mediumtext", "longtext":
+		c.Kind = schema.Text
+	case "enum":
+		c.Kind, c.Values = schema.Text, enumValues(r[2])
 	case "year":
 		c.Kind, c.Form = schema.Any, `20[0-2][0-9]`
 	case "set":
@@ -327,11 +335,11 @@ func column(r []string) *schema.Column {
 	default:
 		c.Kind, c.Form = schema.Any, geometries[r[1]]
 	}
-	c.Narrow = c.Kind == schema.Text && r[10] != "" && !strings.HasPrefix(r[10], "utf8") &&
-		!strings.HasPrefix(r[10], "utf16") &&
-		!strings.HasPrefix(r[10], "utf32") &&
-		r[10] != "ucs2"
-	return c
+	unicode := r[10] == "ucs2"
+	for _, set := range []string{"utf8", "utf16", "utf32"} {
+		unicode = unicode || strings.HasPrefix(r[10], set)
+	}
+	c.Narrow = c.Kind == schema.Text && r[10] != "" && !unicode
 }
 
 func number(s string) int {

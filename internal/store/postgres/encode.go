@@ -92,17 +92,7 @@ func appendBinary(b []byte, v *value.Value, c *schema.Column) ([]byte, error) {
 		}
 	case "float4", "float8":
 		if v.Type == value.Integer || v.Type == value.Decimal {
-			f, err := strconv.ParseFloat(v.String(), 64)
-			if err == nil && c.Type == "float4" && math.IsInf(float64(float32(f)), 0) {
-				err = beyond(c, v.String())
-			}
-			if c.Type == "float4" {
-				return binary.BigEndian.AppendUint32(
-					binary.BigEndian.AppendUint32(b, 4),
-					math.Float32bits(float32(f)),
-				), err
-			}
-			return binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint32(b, 8), math.Float64bits(f)), err
+			return appendFloat(b, v, c)
 		}
 	case "bool":
 		if v.Type == value.Boolean {
@@ -114,10 +104,7 @@ func appendBinary(b []byte, v *value.Value, c *schema.Column) ([]byte, error) {
 		}
 	case "time":
 		if v.Type == value.Time {
-			if v.N < 0 || v.N > value.Day {
-				return b, beyond(c, v.String())
-			}
-			return appendInt(b, 8, v.N), nil
+			return appendTime(b, v, c)
 		}
 	case "timestamp", "timestamptz":
 		switch v.Type {
@@ -138,19 +125,41 @@ func appendBinary(b []byte, v *value.Value, c *schema.Column) ([]byte, error) {
 		b = binary.BigEndian.AppendUint32(b, uint32(len(v.S)))
 		return append(b, v.S...), nil
 	default: // text of some sort
-		if strings.IndexByte(v.S, 0) >= 0 {
-			return b, fmt.Errorf("the text holds a NUL, which %s does not", c.Declared)
-		}
-		if v.Type == value.Text || v.Type == value.JSON {
-			b = binary.BigEndian.AppendUint32(b, uint32(len(v.S)))
-			return append(b, v.S...), nil
-		}
-		at := len(b)
-		b = v.AppendText(append(b, 0, 0, 0, 0))
-		binary.BigEndian.PutUint32(b[at:], uint32(len(b)-at-4))
-		return b, nil
+		return appendAsText(b, v, c)
 	}
 	return b, fmt.Errorf("a value of type %s does not go into %s", v.Type, c.Declared)
+}
+
+func appendTime(b []byte, v *value.Value, c *schema.Column) ([]byte, error) {
+	if v.N < 0 || v.N > value.Day {
+		return b, beyond(c, v.String())
+	}
+	return appendInt(b, 8, v.N), nil
+}
+
+func appendFloat(b []byte, v *value.Value, c *schema.Column) ([]byte, error) {
+	f, err := strconv.ParseFloat(v.String(), 64)
+	if c.Type == "float8" {
+		return binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint32(b, 8), math.Float64bits(f)), err
+	}
+	if err == nil && math.IsInf(float64(float32(f)), 0) {
+		err = beyond(c, v.String())
+	}
+	return binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(b, 4), math.Float32bits(float32(f))), err
+}
+
+func appendAsText(b []byte, v *value.Value, c *schema.Column) ([]byte, error) {
+	if strings.IndexByte(v.S, 0) >= 0 {
+		return b, fmt.Errorf("the text holds a NUL, which %s does not", c.Declared)
+	}
+	if v.Type == value.Text || v.Type == value.JSON {
+		b = binary.BigEndian.AppendUint32(b, uint32(len(v.S)))
+		return append(b, v.S...), nil
+	}
+	at := len(b)
+	b = v.AppendText(append(b, 0, 0, 0, 0))
+	binary.BigEndian.PutUint32(b[at:], uint32(len(b)-at-4))
+	return b, nil
 }
 
 // appendNumeric writes a decimal as digits of base 10,000: count, weight of the first,

@@ -119,208 +119,239 @@ func (d *database) Survey(ctx context.Context) (db *schema.Database, err error) 
 }
 
 func (d *database) survey(ctx context.Context, visible map[string]bool) (*schema.Database, error) {
-	db := &schema.Database{}
-	byOID := map[string]*schema.Table{}
+	v := &surveying{
+		d:       d,
+		db:      &schema.Database{},
+		visible: visible,
+		byOID:   map[string]*schema.Table{},
+		types:   catalogue{},
+		narrow:  d.conn.ParameterStatus("server_encoding") != "UTF8",
+	}
+	d.constraints, d.partitioned = map[string]constraint{}, map[string]bool{}
 	each := func(sql string, width int, show func(t *schema.Table, r []string)) error {
 		return d.texts(ctx, width, sql, nil, func(r []string) {
 			r = slices.Clone(r)
-			show(byOID[r[0]], r)
+			show(v.byOID[r[0]], r)
 		})
 	}
-	narrow := d.conn.ParameterStatus("server_encoding") != "UTF8"
-	types := catalogue{}
-	if err := types.read(each); err != nil {
+	if err := v.types.read(each); err != nil {
 		return nil, err
 	}
-	d.constraints = map[string]constraint{}
-	note := func(t *schema.Table, name string, c constraint) { d.constraints[t.Name+"\x00"+name] = c }
-	d.partitioned = map[string]bool{}
-	err := each(tablesSQL, 8, func(_ *schema.Table, r []string) {
-		t := &schema.Table{Schema: r[1], Local: r[2], Name: r[2]}
-		if !visible[r[0]] {
-			t.Name = r[1] + "." + r[2]
-		}
-		d.partitioned[t.Name] = r[3] == "t"
-		t.Secured = r[4] == "t"
-		if r[5] == "t" {
-			t.Notes = append(t.Notes, "row-level security decides which rows may be written")
-		}
-		if r[6] != "" {
-			t.Notes = append(t.Notes, "rules change what is written: "+r[6])
-		}
-		t.Partition = partitionOf(r[7])
-		byOID[r[0]] = t
-		db.Tables = append(db.Tables, t)
-	})
-	if err != nil {
+	if err := each(tablesSQL, 8, v.table); err != nil {
 		return nil, err
 	}
-	err = each(columnsSQL, 17, func(t *schema.Table, r []string) {
-		if t == nil {
-			return
-		}
-		c := &schema.Column{
-			Name:      r[1],
-			Declared:  r[2],
-			Type:      r[3],
-			Base:      r[5],
-			NotNull:   r[7] == "t",
-			Default:   r[8] == "t",
-			Generated: r[9] != "",
-			Computed:  trimParentheses(r[14]),
-			Operators: r[15],
-			Preset:    r[16],
-		}
-		switch {
-		case r[10] == "a":
-			c.Identity = schema.Always
-		case r[10] == "d" || r[11] == "t":
-			c.Identity = schema.Serial
-		}
-		if r[12] != "" {
-			c.Values = strings.Split(r[12], "\x1f")
-		}
-		typmod, _ := strconv.Atoi(r[6])
-		describe(c, r[4], typmod)
-		c.Narrow = narrow
-		if c.Kind == schema.Any {
-			c.Form = types.form(r[13], typmod)
-		}
-		t.Columns = append(t.Columns, c)
-	})
-	if err != nil {
-		return nil, err
-	}
-	var last *schema.Unique
-	var lastName string
-	var lastTable *schema.Table
-	err = each(uniquesSQL, 9, func(t *schema.Table, r []string) {
-		if t == nil {
-			return
-		}
-		if r[2] == "t" {
-			t.PrimaryKey = append(t.PrimaryKey, r[6])
-			note(t, r[1], constraint{kind: store.Unique, columns: t.PrimaryKey, name: t.KeyName(t.PrimaryKey)})
-			return
-		}
-		if last == nil || lastName != r[1] || lastTable != t {
-			t.Uniques = append(
-				t.Uniques,
-				schema.Unique{
-					Name:       r[1],
-					Partial:    r[3] == "t",
-					Deferrable: r[4] == "t",
-					NullsEqual: r[5] == "t",
-					Where:      trimParentheses(r[7]),
-				},
-			)
-			last, lastName, lastTable = &t.Uniques[len(t.Uniques)-1], r[1], t
-		}
-		if r[6] == "" {
-			last.Partial, last.Expressions = true, append(last.Expressions, trimParentheses(r[8]))
-		} else {
-			last.Columns = append(last.Columns, r[6])
-		}
-		note(t, r[1], constraint{kind: store.Unique, columns: last.Columns, name: r[1]})
-	})
-	if err != nil {
-		return nil, err
-	}
-	err = each(constraintsSQL, 11, func(t *schema.Table, r []string) {
-		if t == nil {
-			return
-		}
-		switch r[2] {
-		case "c":
-			c := schema.Check{Name: r[1], Expression: trimParentheses(r[8])}
-			var columns []string
-			for _, col := range t.Columns {
-				if setwise.Mentions(c.Expression, col.Name) {
-					columns = append(columns, col.Name)
-				}
+	for _, q := range []struct {
+		sql   string
+		width int
+		show  func(t *schema.Table, r []string)
+	}{
+		{columnsSQL, 17, v.column},
+		{uniquesSQL, 9, v.unique},
+		{constraintsSQL, 11, v.constraint},
+		{domainsSQL, 4, domainCheck},
+		{triggersSQL, 3, trigger},
+	} {
+		err := each(q.sql, q.width, func(t *schema.Table, r []string) {
+			if t != nil { // else it belongs to what is no table of a plan
+				q.show(t, r)
 			}
-			t.Checks = append(t.Checks, c)
-			note(t, r[1], constraint{kind: store.Check, columns: columns, name: setwise.CheckName(c)})
-		case "x":
-			c := d.constraints[t.Name+"\x00"+r[1]]
-			c.kind, c.name = store.Exclusion, r[1]
-			if r[6] != "" {
-				c.columns = append(c.columns, r[6])
-			}
-			note(t, r[1], c)
-			n := len(t.Exclusions)
-			if n == 0 || t.Exclusions[n-1].Name != r[1] {
-				t.Exclusions = append(t.Exclusions, schema.Exclusion{Name: r[1], Where: trimParentheses(r[10])})
-				n++
-			}
-			x := &t.Exclusions[n-1]
-			x.Columns, x.Operators = append(x.Columns, r[6]), append(x.Operators, r[9])
-		case "f":
-			to := byOID[r[3]]
-			if to == nil {
-				return
-			}
-			n := len(t.References)
-			if n == 0 || t.References[n-1].Name != r[1] {
-				t.References = append(
-					t.References,
-					schema.Reference{
-						Name:       r[1],
-						Table:      to.Name,
-						Cascade:    r[4] == "c",
-						Blanks:     r[4] == "n" || r[4] == "d",
-						Deferrable: r[5] == "t",
-					},
-				)
-				n++
-			}
-			f := &t.References[n-1]
-			f.Columns, f.Targets = append(f.Columns, r[6]), append(f.Targets, r[7])
-			note(t, r[1], constraint{kind: store.ForeignKey, columns: f.Columns, name: r[1], refers: to.Name})
+		})
+		if err != nil {
+			return nil, err
 		}
-	})
-	if err != nil {
-		return nil, err
 	}
-	err = each(domainsSQL, 4, func(t *schema.Table, r []string) {
-		if t == nil {
-			return
-		}
-		if c := t.Column(r[1]); c != nil {
-			c.Checks = append(c.Checks, schema.Check{Name: r[2], Expression: trimParentheses(r[3])})
-		}
-	})
-	if err != nil {
-		return nil, err
-	}
-	byName := map[string]*schema.Table{}
-	for _, t := range db.Tables {
-		byName[t.Schema+"\x1f"+t.LocalName()] = t
-	}
-	err = d.texts(ctx, 3, outsideSQL, nil, func(r []string) {
-		if t := byName[r[0]+"\x1f"+r[1]]; t != nil && r[2] != "" && t.External == "" {
-			t.External = "its part " + r[2] + " is a foreign table"
-			t.Notes = append(t.Notes, "some of its rows are kept elsewhere: "+t.External)
-		}
-	})
-	if err != nil {
+	if err := v.outside(ctx); err != nil {
 		return nil, err
 	}
 	if err := d.readCalls(each); err != nil {
 		return nil, err
 	}
-	err = each(triggersSQL, 3, func(t *schema.Table, r []string) {
-		if t != nil {
-			t.Triggers = append(t.Triggers, r[1])
-			setwise.Watch(t, r[2])
+	v.db.Link()
+	d.tables = v.db
+	return v.db, nil
+}
+
+// surveying is a database that is being read. Its methods take a line of a query, which
+// begins with the table's OID.
+type surveying struct {
+	d       *database
+	db      *schema.Database
+	visible map[string]bool // by OID, tables that the search path finds
+	byOID   map[string]*schema.Table
+	types   catalogue
+	narrow  bool // the server's encoding does not hold every letter
+
+	lastUnique *schema.Unique // whose columns are being read
+	lastTable  *schema.Table
+}
+
+func (v *surveying) note(t *schema.Table, name string, c constraint) {
+	v.d.constraints[t.Name+"\x00"+name] = c
+}
+
+func (v *surveying) table(_ *schema.Table, r []string) {
+	t := &schema.Table{Schema: r[1], Local: r[2], Name: r[2]}
+	if !v.visible[r[0]] {
+		t.Name = r[1] + "." + r[2]
+	}
+	v.d.partitioned[t.Name] = r[3] == "t"
+	t.Secured = r[4] == "t"
+	if r[5] == "t" {
+		t.Notes = append(t.Notes, "row-level security decides which rows may be written")
+	}
+	if r[6] != "" {
+		t.Notes = append(t.Notes, "rules change what is written: "+r[6])
+	}
+	t.Partition = partitionOf(r[7])
+	v.byOID[r[0]] = t
+	v.db.Tables = append(v.db.Tables, t)
+}
+
+func (v *surveying) column(t *schema.Table, r []string) {
+	c := &schema.Column{
+		Name:      r[1],
+		Declared:  r[2],
+		Type:      r[3],
+		Base:      r[5],
+		NotNull:   r[7] == "t",
+		Default:   r[8] == "t",
+		Generated: r[9] != "",
+		Computed:  trimParentheses(r[14]),
+		Operators: r[15],
+		Preset:    r[16],
+	}
+	switch {
+	case r[10] == "a":
+		c.Identity = schema.Always
+	case r[10] == "d" || r[11] == "t":
+		c.Identity = schema.Serial
+	}
+	if r[12] != "" {
+		c.Values = strings.Split(r[12], "\x1f")
+	}
+	typmod, _ := strconv.Atoi(r[6])
+	describe(c, r[4], typmod)
+	c.Narrow = v.narrow
+	if c.Kind == schema.Any {
+		c.Form = v.types.form(r[13], typmod)
+	}
+	t.Columns = append(t.Columns, c)
+}
+
+func (v *surveying) unique(t *schema.Table, r []string) {
+	if r[2] == "t" {
+		t.PrimaryKey = append(t.PrimaryKey, r[6])
+		v.note(t, r[1], constraint{kind: store.Unique, columns: t.PrimaryKey, name: t.KeyName(t.PrimaryKey)})
+		return
+	}
+	if v.lastUnique == nil || v.lastUnique.Name != r[1] || v.lastTable != t {
+		t.Uniques = append(
+			t.Uniques,
+			schema.Unique{
+				Name:       r[1],
+				Partial:    r[3] == "t",
+				Deferrable: r[4] == "t",
+				NullsEqual: r[5] == "t",
+				Where:      trimParentheses(r[7]),
+			},
+		)
+		v.lastUnique, v.lastTable = &t.Uniques[len(t.Uniques)-1], t
+	}
+	if r[6] == "" {
+		v.lastUnique.Partial, v.lastUnique.Expressions = true, append(v.lastUnique.Expressions, trimParentheses(r[8]))
+	} else {
+		v.lastUnique.Columns = append(v.lastUnique.Columns, r[6])
+	}
+	v.note(t, r[1], constraint{kind: store.Unique, columns: v.lastUnique.Columns, name: r[1]})
+}
+
+func (v *surveying) constraint(t *schema.Table, r []string) {
+	switch r[2] {
+	case "c":
+		v.check(t, r)
+	case "x":
+		v.exclusion(t, r)
+	case "f":
+		v.reference(t, r)
+	}
+}
+
+func (v *surveying) check(t *schema.Table, r []string) {
+	c := schema.Check{Name: r[1], Expression: trimParentheses(r[8])}
+	var columns []string
+	for _, col := range t.Columns {
+		if setwise.Mentions(c.Expression, col.Name) {
+			columns = append(columns, col.Name)
+		}
+	}
+	t.Checks = append(t.Checks, c)
+	v.note(t, r[1], constraint{kind: store.Check, columns: columns, name: setwise.CheckName(c)})
+}
+
+func (v *surveying) exclusion(t *schema.Table, r []string) {
+	c := v.d.constraints[t.Name+"\x00"+r[1]]
+	c.kind, c.name = store.Exclusion, r[1]
+	if r[6] != "" {
+		c.columns = append(c.columns, r[6])
+	}
+	v.note(t, r[1], c)
+	n := len(t.Exclusions)
+	if n == 0 || t.Exclusions[n-1].Name != r[1] {
+		t.Exclusions = append(t.Exclusions, schema.Exclusion{Name: r[1], Where: trimParentheses(r[10])})
+		n++
+	}
+	x := &t.Exclusions[n-1]
+	x.Columns, x.Operators = append(x.Columns, r[6]), append(x.Operators, r[9])
+}
+
+func (v *surveying) reference(t *schema.Table, r []string) {
+	to := v.byOID[r[3]]
+	if to == nil {
+		return
+	}
+	n := len(t.References)
+	if n == 0 || t.References[n-1].Name != r[1] {
+		t.References = append(
+			t.References,
+			schema.Reference{
+				Name:       r[1],
+				Table:      to.Name,
+				Cascade:    r[4] == "c",
+				Blanks:     r[4] == "n" || r[4] == "d",
+				Deferrable: r[5] == "t",
+			},
+		)
+		n++
+	}
+	f := &t.References[n-1]
+	f.Columns, f.Targets = append(f.Columns, r[6]), append(f.Targets, r[7])
+	v.note(t, r[1], constraint{kind: store.ForeignKey, columns: f.Columns, name: r[1], refers: to.Name})
+}
+
+// domainCheck adds a condition of a column's domain.
+func domainCheck(t *schema.Table, r []string) {
+	if c := t.Column(r[1]); c != nil {
+		c.Checks = append(c.Checks, schema.Check{Name: r[2], Expression: trimParentheses(r[3])})
+	}
+}
+
+func trigger(t *schema.Table, r []string) {
+	t.Triggers = append(t.Triggers, r[1])
+	setwise.Watch(t, r[2])
+}
+
+// outside finds tables of which parts are kept elsewhere.
+func (v *surveying) outside(ctx context.Context) error {
+	byName := map[string]*schema.Table{}
+	for _, t := range v.db.Tables {
+		byName[t.Schema+"\x1f"+t.LocalName()] = t
+	}
+	return v.d.texts(ctx, 3, outsideSQL, nil, func(r []string) {
+		if t := byName[r[0]+"\x1f"+r[1]]; t != nil && r[2] != "" && t.External == "" {
+			t.External = "its part " + r[2] + " is a foreign table"
+			t.Notes = append(t.Notes, "some of its rows are kept elsewhere: "+t.External)
 		}
 	})
-	if err != nil {
-		return nil, err
-	}
-	db.Link()
-	d.tables = db
-	return db, nil
 }
 
 // describe says what a column holds by the name of its base type and its modifier.
