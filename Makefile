@@ -46,19 +46,7 @@ faults: ## the long form of the tests that kill programs and servers and cut con
 	EVENSPROUT_FAULTS=long go test ./internal/load -count=1 -timeout 1h -run TestUndoOfEveryWayToLoad
 
 fuzz: ## half a minute for each reader
-	go test ./internal/plan -run xxx -fuzz FuzzRead -fuzztime 30s
-	go test ./internal/plan -run xxx -fuzz FuzzUnits -fuzztime 30s
-	go test ./internal/grow -run xxx -fuzz FuzzPattern -fuzztime 30s
-	go test ./internal/grow -run xxx -fuzz FuzzTemplate -fuzztime 30s
-	go test ./internal/store/sqlite -run xxx -fuzz FuzzChecks -fuzztime 30s
-	go test ./internal/store/mysql -run xxx -fuzz FuzzStatements -fuzztime 30s
-	go test ./internal/predicate -run xxx -fuzz FuzzConditions -fuzztime 30s
-	go test ./internal/derive -run xxx -fuzz FuzzDerive -fuzztime 30s
-	go test ./internal/derive -run xxx -fuzz FuzzSplit -fuzztime 30s
-	go test ./internal/load -run xxx -fuzz FuzzRejects -fuzztime 30s
-	go test ./internal/load -run xxx -fuzz FuzzUndoPackets -fuzztime 30s
-	for engine in sqlite postgres mysql; do go test ./internal/store/$$engine -run xxx -fuzz FuzzEncode -fuzztime 30s || exit 1; done
-	for kind in CSV NDJSON JSON XLSX Parquet Manifest; do go test ./internal/files -run xxx -fuzz "^Fuzz$$kind$$" -fuzztime 30s -fuzzminimizetime 1x || exit 1; done
+	scripts/fuzz.sh 30
 
 golden: ## write golden rows and the examples of the docs anew: only while the edition is provisional
 	go test ./internal/draft -run Sample -update

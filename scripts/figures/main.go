@@ -117,21 +117,21 @@ func (c *code) figures() []figure {
 	}
 	return []figure{
 		large,
-		over("functions of cyclomatic complexity over 25", 25, 40, 0),
-		over("functions over 15", 15, 198, 90),
-		{name: "mean complexity", is: float64(sum) / float64(len(c.complexities)), limit: 5.712, goal: 4.8},
+		over("functions of cyclomatic complexity over 25", 25, 0, 0),
+		over("functions over 15", 15, 186, 90),
+		{name: "mean complexity", is: float64(sum) / float64(len(c.complexities)), limit: 5.508, goal: 4.8},
 		many,
 		{
 			name:  "lines over 120 columns, in percent",
 			is:    100 * float64(c.long) / float64(c.every),
-			limit: 1.35,
+			limit: 1.32,
 			goal:  0,
 		},
 		{name: "exported names without a comment", is: float64(len(c.bare)), limit: 0, goal: 0, where: c.bare},
 		{
 			name:    "comment lines, in percent",
 			is:      100 * float64(c.comments) / float64(c.all),
-			limit:   5.9,
+			limit:   6.0,
 			goal:    12,
 			atLeast: true,
 		},
