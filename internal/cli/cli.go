@@ -19,6 +19,7 @@ import (
 	"strings"
 	"syscall"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/journal"
@@ -357,7 +358,7 @@ func (a *app) openPlan(ctx context.Context, args []string, needDatabase bool) (*
 		if err != nil {
 			return nil, errors.Join(err, s.Close())
 		}
-		o.Existing = func(t *schema.Table) (grow.Table, error) { return load.Existing(ctx, s, t) }
+		o.Existing = func(t *schema.Table) (grow.Table, error) { return archive.Existing(ctx, s, t) }
 	}
 	return &openedPlan{p, o, s, name}, nil
 }

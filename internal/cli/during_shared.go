@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/journal"
@@ -49,7 +50,7 @@ func (a *app) duringShared(ctx context.Context, args []string, run *during.Comma
 	loads, err := a.fill(ctx, c, s, load.Options{Jobs: jobsDefault(), Journal: journal, Folder: c.Plan.Folder()})
 	defer func() {
 		// The command may have taken as long as it liked: servers end idle connections.
-		if again, gone := a.withdrawn(context.WithoutCancel(ctx), load.Operator{Plan: c.Plan, Rows: files.Rows}, loads); gone != nil {
+		if again, gone := a.withdrawn(context.WithoutCancel(ctx), archive.Operator{Plan: c.Plan, Rows: files.Rows}, loads); gone != nil {
 			err = errors.Join(
 				err,
 				fmt.Errorf(
@@ -121,7 +122,7 @@ func (a *app) alone(ctx context.Context, s store.Store, name string, wait time.D
 
 // withdrawn takes loads back, the last first, through a connection of its own. It returns
 // those that are still there.
-func (a *app) withdrawn(ctx context.Context, by load.Operator, loads []int64) ([]int64, error) {
+func (a *app) withdrawn(ctx context.Context, by archive.Operator, loads []int64) ([]int64, error) {
 	if len(loads) == 0 {
 		return nil, nil
 	}
@@ -159,7 +160,7 @@ func (a *app) takenBack(ctx context.Context, s store.Store, p *plan.Plan) ([]dur
 	if err != nil {
 		return nil, err
 	}
-	by := load.Operator{Plan: p, Rows: files.Rows, Strict: true}
+	by := archive.Operator{Plan: p, Rows: files.Rows, Strict: true}
 	var loads []int64
 	var out []during.Swept
 	for _, e := range all {

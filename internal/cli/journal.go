@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/journal"
@@ -122,7 +123,7 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 			switch {
 			case cmd.Flags().Changed("load"):
 				var one *load.Past
-				if one, err = load.Recall(cmd.Context(), s, number, nil, load.Operator{Plan: p, Rows: files.Rows}); err == nil {
+				if one, err = load.Recall(cmd.Context(), s, number, nil, archive.Operator{Plan: p, Rows: files.Rows}); err == nil {
 					pasts = []*load.Past{one}
 				}
 			case p != nil:
@@ -131,7 +132,7 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 					s,
 					load.Loads{Plan: p.Name, Extra: extra},
 					nil,
-					load.Operator{Plan: p, Rows: files.Rows},
+					archive.Operator{Plan: p, Rows: files.Rows},
 				)
 			default:
 				err = usagef("compare needs a plan, or --load N")
@@ -204,7 +205,7 @@ func (a *app) brokenRules(ctx context.Context, p *plan.Plan, s store.Store) (*lo
 			Database:     db,
 			WithoutUnits: true,
 			Rows:         a.openRows,
-			Existing:     func(t *schema.Table) (grow.Table, error) { return load.Existing(ctx, s, t) },
+			Existing:     func(t *schema.Table) (grow.Table, error) { return archive.Existing(ctx, s, t) },
 		},
 	)
 	if err != nil {
@@ -374,7 +375,7 @@ name that ends in .yaml is a plan: without a number, its last load is taken back
 				return err
 			}
 			defer s.Close()
-			o.By = load.Operator{Plan: p, Rows: files.Rows}
+			o.By = archive.Operator{Plan: p, Rows: files.Rows}
 			if planArgs == nil {
 				p = nil // one that lies in the folder says only where the database is
 			}
@@ -619,7 +620,7 @@ func (a *app) writePlan(ctx context.Context, s store.Store, number int64) error 
 	if err != nil {
 		return err
 	}
-	text, err := load.StoredPlan(e)
+	text, err := archive.StoredPlan(e)
 	if err == nil {
 		_, err = a.exact.Write(text)
 	}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/journal"
@@ -200,7 +201,7 @@ func (a *app) correctedPlan(
 		return c, nil
 	}
 	if c, err = corrected(c, l.write.corrected); err == nil && !l.keep.retry {
-		l.keep.extra, err = load.CorrectedSet(l.write.corrected)
+		l.keep.extra, err = archive.CorrectedSet(l.write.corrected)
 	}
 	return c, err
 }
@@ -329,7 +330,7 @@ func (a *app) restored(ctx context.Context, x *restoring, dryRun bool) (bool, er
 		x.store,
 		load.Loads{Plan: x.plan.Name, Extra: x.keep.extra},
 		x.db,
-		load.Operator{Plan: x.plan, Rows: files.Rows}.ToRestore(),
+		archive.Operator{Plan: x.plan, Rows: files.Rows}.ToRestore(),
 	)
 	if err != nil {
 		return false, err
@@ -400,7 +401,7 @@ func (a *app) leftOut(ctx context.Context, s store.Store, c *plan.Compiled) (pat
 		s,
 		c.Plan.Name,
 		c.Database,
-		load.Operator{Plan: c.Plan, Rows: files.Rows}.ToRetry(),
+		archive.Operator{Plan: c.Plan, Rows: files.Rows}.ToRetry(),
 	)
 	if err != nil {
 		return "", "", err
@@ -440,7 +441,7 @@ func corrected(c *plan.Compiled, path string) (*plan.Compiled, error) {
 		return nil, usagef("--corrected: %w", unreadable(path, err))
 	}
 	defer f.Close()
-	return load.FromRejects(c, path, f)
+	return archive.FromRejects(c, path, f)
 }
 
 // errRejects tells that a load is done, but some rows were left out or not found.
@@ -476,7 +477,7 @@ func (a *app) brokenOff(ctx context.Context, x *loading) (*journal.Entry, error)
 	}
 	full, err := journal.FindEntry(ctx, x.store, open.Number)
 	if err == nil {
-		err = load.Operator{Plan: x.plan.Plan}.MayResume(full)
+		err = archive.Operator{Plan: x.plan.Plan}.MayResume(full)
 	}
 	if err == nil && !a.quiet {
 		fmt.Fprintf(a.err, "note: going on with load %d, begun %s\n", open.Number, open.Began.Format(shownMoment))
@@ -545,7 +546,7 @@ func (a *app) loaded(ctx context.Context, x *loading) error {
 			withdraw.Options{
 				Changed:   x.keep.changed,
 				Referring: x.keep.referring,
-				By:        load.Operator{Plan: c.Plan, Rows: files.Rows},
+				By:        archive.Operator{Plan: c.Plan, Rows: files.Rows},
 			},
 		)
 	default:

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/load"
 
 	"evensprout/internal/journal"
@@ -117,7 +118,7 @@ func (d *db) tryCompile(t *testing.T, entities string) (*plan.Compiled, error) {
 	require.NoError(t, err)
 	return p.Compile(
 		plan.Options{Database: tables, Rows: files.Rows, Existing: func(table *schema.Table) (grow.Table, error) {
-			return load.Existing(t.Context(), d.store, table)
+			return archive.Existing(t.Context(), d.store, table)
 		}},
 	)
 }

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/journal"
 
 	"evensprout/internal/diag"
@@ -36,10 +37,10 @@ type Journal struct {
 	Wait time.Duration
 }
 
-func (j *Journal) by() Operator { return Operator{Plan: j.Plan, Rows: j.Rows} }
+func (j *Journal) by() archive.Operator { return archive.Operator{Plan: j.Plan, Rows: j.Rows} }
 
-func (j *Journal) toResume() Operator {
-	return Operator{Plan: j.Plan, Rows: j.Rows, Demand: demandResumed}
+func (j *Journal) toResume() archive.Operator {
+	return archive.Operator{Plan: j.Plan, Rows: j.Rows, Demand: archive.DemandResumed}
 }
 
 func (l *Session) keyOf(c order.Chunk) journal.Key {
@@ -86,14 +87,14 @@ var (
 // describe says what the load is, for the journal.
 func (l *Session) describe() error {
 	j := l.Journal
-	var x *index
+	var x *archive.Index
 	var err error
-	if j.body, x, err = archive(l.Plan); err != nil {
+	if j.body, x, err = archive.Pack(l.Plan); err != nil {
 		return err
 	}
 	j.About = journal.About{
 		Format: journal.JournalFormat, Version: l.Options.Journal.Version, Edition: l.Plan.Set.Edition, Seed: l.Plan.Set.Seed, ClockSet: l.Plan.Set.Clock.String(),
-		Commit: l.Options.Commit, Chunk: l.Options.Chunk, Parts: l.Options.Part.Of, Undo: j.Undo, Policies: l.Options.Policies, Shift: l.Plan.Shift, Earlier: l.earlier, Corrected: l.Plan.Corrected != "", Folder: absolute(cmp.Or(l.Options.Folder, ".")), Inputs: x.Parts,
+		Commit: l.Options.Commit, Chunk: l.Options.Chunk, Parts: l.Options.Part.Of, Undo: j.Undo, Policies: l.Options.Policies, Shift: l.Plan.Shift, Earlier: l.earlier, Corrected: l.Plan.Corrected != "", Folder: archive.Absolute(cmp.Or(l.Options.Folder, ".")), Inputs: x.Parts,
 	}
 	if l.Plan.Set.Clock.IsNull() {
 		j.About.ClockSet = ""

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/store/storetest"
 	"evensprout/internal/withdraw"
 
@@ -46,7 +47,7 @@ func (d *db) withdraw(t *testing.T, number int64, o withdraw.Options) (*withdraw
 
 func (d *db) compared(t *testing.T, number int64) *load.Difference {
 	t.Helper()
-	p, err := load.Recall(t.Context(), d.store, number, nil, load.Operator{Rows: files.Rows})
+	p, err := load.Recall(t.Context(), d.store, number, nil, archive.Operator{Rows: files.Rows})
 	require.NoError(t, err)
 	defer p.Close()
 	diff, err := load.Compare(t.Context(), d.store, []*load.Past{p}, load.CompareOptions{})

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/journal"
 
 	"evensprout/internal/grow"
@@ -23,7 +24,7 @@ import (
 // the rows that are found by a natural key.
 
 // maxLeft bounds the rows of a table whose keys are read. Memory: about 100 bytes a row.
-const maxLeft = MaxExisting
+const maxLeft = archive.MaxExisting
 
 // Strangers tells that rows would refer to rows that the plan does not mean.
 type Strangers struct {

@@ -7,6 +7,7 @@ import (
 	"iter"
 	"slices"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/journal"
 
 	"evensprout/internal/diag"
@@ -22,7 +23,7 @@ import (
 type Past struct {
 	Entry    *journal.Entry
 	Plan     *plan.Compiled
-	By       Operator
+	By       archive.Operator
 	Session  *Session
 	Chunks   []*journal.ChunkEntry
 	memory   *Memory
@@ -34,7 +35,7 @@ type Past struct {
 
 // Recall makes the plan of a load again, with what its chunks noted. db is the tables of
 // the store; nil: they are read.
-func Recall(ctx context.Context, s store.Store, number int64, db *schema.Database, by Operator) (*Past, error) {
+func Recall(ctx context.Context, s store.Store, number int64, db *schema.Database, by archive.Operator) (*Past, error) {
 	e, err := journal.FindEntry(ctx, s, number)
 	if err != nil {
 		return nil, err
@@ -50,7 +51,7 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 			Message: fmt.Sprintf("load %d is a run of the unit %s, whose rows are not planned", number, e.About.Unit),
 		}
 	}
-	c, err := revive(e, db, by)
+	c, err := archive.Revive(e, db, by)
 	var problems diag.Problems
 	if errors.As(err, &problems) { // of the plan that the journal keeps, not of the user's file
 		first := problems[0].Message
@@ -69,7 +70,7 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 	if err != nil {
 		return nil, fmt.Errorf("load %d cannot be grown again: %w", number, err)
 	}
-	if err := by.same(e, c.Lost); err != nil {
+	if err := by.HoldAgainst(e, c.Lost); err != nil {
 		return nil, errors.Join(err, c.Close())
 	}
 	p := &Past{
@@ -87,7 +88,7 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 }
 
 // Held recalls a load while nobody else works on its plan.
-func Held(ctx context.Context, s store.Store, number int64, by Operator, do func(*Past) error) error {
+func Held(ctx context.Context, s store.Store, number int64, by archive.Operator, do func(*Past) error) error {
 	e, err := journal.FindEntry(ctx, s, number)
 	if err != nil {
 		return err
@@ -180,7 +181,7 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 // Folder is where placeholder files lie: beside the operator's plan. Without one they are not
 // touched.
 func (p *Past) Folder() string {
-	if !p.By.knows(p.Entry) {
+	if !p.By.Knows(p.Entry) {
 		return ""
 	}
 	return p.By.Plan.Folder()
@@ -395,7 +396,7 @@ func RecallAll(
 	s store.Store,
 	of Loads,
 	db *schema.Database,
-	by Operator,
+	by archive.Operator,
 ) (pasts []*Past, err error) {
 	entries, err := journal.Entries(ctx, s, of.Plan)
 	if err != nil {

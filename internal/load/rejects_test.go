@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/load"
 
 	"github.com/stretchr/testify/assert"
@@ -49,7 +50,7 @@ func TestCorrectedRejectsAreLoaded(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, int64(2), r.Rejected)
 		fixed := strings.Replace(file.String(), `"email":"ada@example.com"`, `"email":"bo@example.com"`, 1)
-		c, err := load.FromRejects(d.compile(t, entities), "left.ndjson", strings.NewReader(fixed))
+		c, err := archive.FromRejects(d.compile(t, entities), "left.ndjson", strings.NewReader(fixed))
 		require.NoError(t, err)
 		r, err = load.Run(t.Context(), c, d.store, load.Options{})
 		require.NoError(t, err)
@@ -70,7 +71,7 @@ func TestFaultsOfRejectsFiles(t *testing.T) {
 		s,
 		head+"  Guest: {table: guests, rows: 3, fields: {email: {kind: email, unique: true}, spent: {between: [1.00, 2.00]}, stays: 1}}\n",
 	)
-	_, err := load.FromRejects(c, "left.ndjson", strings.NewReader(`{"entity":"Gest","fields":{}}
+	_, err := archive.FromRejects(c, "left.ndjson", strings.NewReader(`{"entity":"Gest","fields":{}}
 not json
 {"entity":"Guest","fields":{"email":7,"spent":"1.234","stays":1.5,"colour":"red"}}
 

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/journal"
 
 	"evensprout/internal/grow"
@@ -347,7 +348,7 @@ func (l *Session) sameAs(ctx context.Context, s store.Store, last *journal.Entry
 	if err != nil {
 		return err
 	}
-	earlier, err := archivedPlan(full)
+	earlier, err := archive.Plan(full)
 	if err != nil {
 		return err
 	}
@@ -361,7 +362,7 @@ func (l *Session) sameAs(ctx context.Context, s store.Store, last *journal.Entry
 	}
 	var inputs []plan.Difference
 	for _, path := range l.Plan.Inputs {
-		now, _, err := readInput(path)
+		now, _, err := archive.ReadInput(path)
 		if err != nil {
 			return err
 		}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/journal"
 
 	"evensprout/internal/grow"
@@ -25,7 +26,7 @@ func LeftOut(
 	s store.Store,
 	name string,
 	db *schema.Database,
-	by Operator,
+	by archive.Operator,
 ) (rows []*Rejection, set string, err error) {
 	entries, err := journal.Entries(ctx, s, name)
 	if err != nil {
@@ -61,7 +62,7 @@ func leftOutBy(
 	s store.Store,
 	e *journal.Entry,
 	db *schema.Database,
-	by Operator,
+	by archive.Operator,
 ) (rows []*Rejection, err error) {
 	p, err := Recall(ctx, s, e.Number, db, by)
 	if err != nil {

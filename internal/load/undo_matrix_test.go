@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/load"
@@ -291,7 +292,7 @@ func (d *db) undone(t *testing.T, tables *schema.Database, c matrixCase) bool {
 		return false
 	}
 	if err != nil {
-		v, err := withdraw.Run(t.Context(), s, partial.Load, withdraw.Options{By: load.Operator{Rows: files.Rows}})
+		v, err := withdraw.Run(t.Context(), s, partial.Load, withdraw.Options{By: archive.Operator{Rows: files.Rows}})
 		require.NoError(t, err, c.String())
 		require.Zero(t, v.Left, "%s: %+v", c, v.LeftRows)
 		require.Equal(t, before, dumpOf(t, s, tables), c.String())
@@ -301,13 +302,13 @@ func (d *db) undone(t *testing.T, tables *schema.Database, c matrixCase) bool {
 		require.Equal(t, before, dumpOf(t, s, tables), c.String())
 		return true
 	}
-	p, err := load.Recall(t.Context(), s, r.Load, tables, load.Operator{Rows: files.Rows})
+	p, err := load.Recall(t.Context(), s, r.Load, tables, archive.Operator{Rows: files.Rows})
 	require.NoError(t, err, c.String())
 	diff, err := load.Compare(t.Context(), s, []*load.Past{p}, load.CompareOptions{})
 	require.NoError(t, err, c.String())
 	require.NoError(t, p.Close())
 	require.Zero(t, diff.Missing+diff.Changed, "%s: %+v", c, diff.Entities)
-	v, err := withdraw.Run(t.Context(), s, r.Load, withdraw.Options{By: load.Operator{Rows: files.Rows}})
+	v, err := withdraw.Run(t.Context(), s, r.Load, withdraw.Options{By: archive.Operator{Rows: files.Rows}})
 	require.NoError(t, err, c.String())
 	require.Zero(t, v.Left, "%s: %+v", c, v.LeftRows)
 	require.Equal(t, before, dumpOf(t, s, tables), c.String())
@@ -335,7 +336,7 @@ func TestRestoreOfKeysThatTheDatabaseGave(t *testing.T) {
 				loaded := dumpOf(t, d.store, tables)
 				d.exec(t, "DELETE FROM items WHERE n > 4 AND code LIKE 'A%'")
 				d.exec(t, "UPDATE items SET label = 'mine' WHERE n < 4 AND code LIKE 'A%'")
-				p, err := load.Recall(t.Context(), d.store, r.Load, tables, load.Operator{Rows: files.Rows})
+				p, err := load.Recall(t.Context(), d.store, r.Load, tables, archive.Operator{Rows: files.Rows})
 				require.NoError(t, err)
 				defer p.Close()
 				_, err = load.Restore(t.Context(), d.store, []*load.Past{p}, load.RestoreOptions{})

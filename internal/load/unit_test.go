@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/unit"
 
 	"evensprout/internal/withdraw"
@@ -445,7 +446,7 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
 				k.store,
 				load.Loads{Plan: "desk"},
 				nil,
-				load.Operator{Rows: files.Rows},
+				archive.Operator{Rows: files.Rows},
 			)
 			require.NoError(t, err)
 			defer load.CloseAll(pasts)
@@ -477,7 +478,7 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
 			k.store,
 			load.Loads{Plan: "desk"},
 			nil,
-			load.Operator{Rows: files.Rows},
+			archive.Operator{Rows: files.Rows},
 		)
 		require.NoError(t, err)
 		defer load.CloseAll(pasts)

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/load"
@@ -243,7 +244,7 @@ func TestWithdrawRemovesPlaceholderFiles(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, found, 3)
 		require.NoError(t, os.WriteFile(found[0], []byte("another picture"), 0o644))
-		v := d.withdrawn(t, r.Load, withdraw.Options{By: load.Operator{Plan: c.Plan}})
+		v := d.withdrawn(t, r.Load, withdraw.Options{By: archive.Operator{Plan: c.Plan}})
 		assert.Equal(t, 2, v.Files)
 		left, err := filepath.Glob(filepath.Join(folder, "images", "*.png"))
 		require.NoError(t, err)
@@ -438,7 +439,7 @@ func TestRestore(t *testing.T) {
 					d.store,
 					load.Loads{Plan: "t"},
 					nil,
-					load.Operator{Rows: files.Rows},
+					archive.Operator{Rows: files.Rows},
 				)
 				require.NoError(t, err)
 				defer load.CloseAll(pasts)

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/load"
 
 	"evensprout/internal/diag"
@@ -29,7 +30,7 @@ type Options struct {
 	// to these.
 	Referring bool
 	Wait      time.Duration
-	By        load.Operator
+	By        archive.Operator
 	Again     func(context.Context) (store.Store, error)
 }
 

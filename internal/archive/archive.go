@@ -1,4 +1,4 @@
-package load
+package archive
 
 import (
 	"archive/zip"
@@ -41,14 +41,14 @@ const (
 )
 
 // index is what an archive says about itself.
-type index struct {
+type Index struct {
 	PlanFile  string          `json:"plan_file"`
 	Corrected string          `json:"corrected,omitempty"` // the rejects file that was loaded in place of the plan
 	Parts     []journal.Input `json:"parts,omitempty"`
 }
 
 // archive packs what a plan's rows are grown from.
-func archive(c *plan.Compiled) ([]byte, *index, error) {
+func Pack(c *plan.Compiled) ([]byte, *Index, error) {
 	var b bytes.Buffer
 	z := zip.NewWriter(&b)
 	put := func(name string, data []byte) error {
@@ -59,7 +59,7 @@ func archive(c *plan.Compiled) ([]byte, *index, error) {
 		_, err = w.Write(data)
 		return err
 	}
-	x := &index{PlanFile: absolute(c.Plan.File()), Corrected: c.Corrected}
+	x := &Index{PlanFile: Absolute(c.Plan.File()), Corrected: c.Corrected}
 	err := put(archivePlan, c.Plan.Source())
 	seen := map[string]bool{}
 	left := int64(maxArchived)
@@ -72,7 +72,7 @@ func archive(c *plan.Compiled) ([]byte, *index, error) {
 			continue
 		}
 		seen[path] = true
-		a, data, failed := readInput(path)
+		a, data, failed := ReadInput(path)
 		if err = failed; err != nil {
 			break
 		}
@@ -115,7 +115,7 @@ func archive(c *plan.Compiled) ([]byte, *index, error) {
 	return b.Bytes(), x, nil
 }
 
-func absolute(path string) string {
+func Absolute(path string) string {
 	if a, err := filepath.Abs(path); err == nil {
 		return a
 	}
@@ -128,8 +128,8 @@ func digestOf(data []byte) string {
 }
 
 // readInput reads a file's digest, and its contents unless it is too large.
-func readInput(path string) (journal.Input, []byte, error) {
-	a := journal.Input{Path: absolute(path)}
+func ReadInput(path string) (journal.Input, []byte, error) {
+	a := journal.Input{Path: Absolute(path)}
 	f, err := safe.Open(path)
 	if err != nil {
 		return a, nil, err
@@ -149,7 +149,7 @@ func readInput(path string) (journal.Input, []byte, error) {
 
 // CorrectedSet names the rows of a rejects file in the journal.
 func CorrectedSet(path string) (string, error) {
-	a, _, err := readInput(path)
+	a, _, err := ReadInput(path)
 	if err != nil {
 		return "", err
 	}
@@ -200,7 +200,7 @@ type packedRows struct {
 }
 
 // openArchive opens what the journal keeps of a load. The function reads a member.
-func openArchive(e *journal.Entry) (func(string) ([]byte, error), *index, error) {
+func openArchive(e *journal.Entry) (func(string) ([]byte, error), *Index, error) {
 	left := int64(maxUnpacked)
 	z, err := zip.NewReader(bytes.NewReader(e.Body), int64(len(e.Body)))
 	if err == nil && len(z.File) > maxMembers {
@@ -225,12 +225,12 @@ func openArchive(e *journal.Entry) (func(string) ([]byte, error), *index, error)
 	if err != nil {
 		return nil, nil, err
 	}
-	var x index
+	var x Index
 	return member, &x, json.Unmarshal(text, &x)
 }
 
 // archivedPlan reads the plan of a load.
-func archivedPlan(e *journal.Entry) (*plan.Plan, error) {
+func Plan(e *journal.Entry) (*plan.Plan, error) {
 	member, x, err := openArchive(e)
 	if err != nil {
 		return nil, err
@@ -244,7 +244,7 @@ func archivedPlan(e *journal.Entry) (*plan.Plan, error) {
 
 // revive makes a plan of an archive again. The error is diag.Problems if the plan does
 // not fit the database any more.
-func revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compiled, err error) {
+func Revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compiled, err error) {
 	member, x, err := openArchive(e)
 	if err != nil {
 		return nil, err
@@ -281,12 +281,12 @@ func revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compile
 			return nil, err
 		}
 	}
-	p, err := archivedPlan(e)
+	p, err := Plan(e)
 	if err != nil {
 		return nil, err
 	}
 	since := &plan.Migration{Renamed: func(entity, field string) string {
-		if !by.knows(e) {
+		if !by.Knows(e) {
 			return ""
 		}
 		return by.renamed(entity, field)
@@ -298,7 +298,7 @@ func revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compile
 				if *at == "" {
 					continue
 				}
-				kept, ok := paths[absolute(*at)]
+				kept, ok := paths[Absolute(*at)]
 				if !ok { // whoever wrote the journal may name any file
 					return nil, diag.Problems{
 						{
@@ -338,7 +338,7 @@ func revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compile
 	if x.Corrected == "" {
 		return c, nil
 	}
-	kept, ok := paths[absolute(x.Corrected)]
+	kept, ok := paths[Absolute(x.Corrected)]
 	if !ok {
 		return nil, fmt.Errorf("the journal does not keep %s, whose rows were loaded", x.Corrected)
 	}
@@ -358,7 +358,7 @@ func revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compile
 func (o Operator) file(a journal.Input) (string, error) {
 	if o.Plan != nil {
 		for _, path := range o.Plan.Files() {
-			if now, _, err := readInput(path); err == nil && now.Bytes == a.Bytes && now.Digest == a.Digest {
+			if now, _, err := ReadInput(path); err == nil && now.Bytes == a.Bytes && now.Digest == a.Digest {
 				return path, nil
 			}
 		}

@@ -1,4 +1,4 @@
-package load
+package archive
 
 import (
 	"cmp"
@@ -31,7 +31,7 @@ type Operator struct {
 }
 
 const (
-	demandResumed  = "resumed"
+	DemandResumed  = "resumed"
 	demandRestored = "restored"
 	demandRetried  = "tried again"
 )
@@ -71,25 +71,25 @@ func (o Operator) ToRestore() Operator {
 }
 
 // knows tells whether the operator's plan is a load's, whatever was edited since.
-func (o Operator) knows(e *journal.Entry) bool { return o.Plan != nil && o.Plan.Name == e.Plan }
+func (o Operator) Knows(e *journal.Entry) bool { return o.Plan != nil && o.Plan.Name == e.Plan }
 
 // same refuses a load whose stored plan is not the operator's, where that is demanded. To
 // restore it, more rows and new entities do not count.
 //
 // Nor do fields that a migration explains: those that are called otherwise now, those that
 // the stored plan does not have, which are not touched, and those whose columns are lost.
-func (o Operator) same(e *journal.Entry, lost []string) error {
+func (o Operator) HoldAgainst(e *journal.Entry, lost []string) error {
 	if o.Plan == nil || o.Demand == "" {
 		return nil
 	}
-	stored, err := archivedPlan(e)
+	stored, err := Plan(e)
 	if err != nil {
 		return err
 	}
 	what := "its name"
-	if o.knows(e) {
-		list := o.Plan.Departures(stored, o.Demand != demandResumed)
-		if o.Demand != demandResumed {
+	if o.Knows(e) {
+		list := o.Plan.Departures(stored, o.Demand != DemandResumed)
+		if o.Demand != DemandResumed {
 			list = slices.DeleteFunc(list, func(d plan.Difference) bool {
 				words := strings.Split(d.Path, ".")
 				if len(words) != 4 || words[0] != "entities" || words[2] != "fields" {
@@ -126,8 +126,8 @@ func (o Operator) same(e *journal.Entry, lost []string) error {
 
 // MayResume refuses to go on with a load whose stored plan is not the operator's.
 func (o Operator) MayResume(e *journal.Entry) error {
-	o.Demand = demandResumed
-	return o.same(e, nil)
+	o.Demand = DemandResumed
+	return o.HoldAgainst(e, nil)
 }
 
 // Same tells whether the operator's plan is the one that the journal keeps of a load.
@@ -137,7 +137,7 @@ func (o Operator) Same(e *journal.Entry) bool {
 
 // StoredPlan is the plan that the journal keeps of a load, as it was written.
 func StoredPlan(e *journal.Entry) ([]byte, error) {
-	p, err := archivedPlan(e)
+	p, err := Plan(e)
 	if err != nil {
 		return nil, err
 	}
@@ -154,7 +154,7 @@ func (o Operator) Reach(e *journal.Entry, j *store.Journal, db *schema.Database)
 	if others == "" {
 		others = "others"
 	}
-	if !o.knows(e) {
+	if !o.Knows(e) {
 		return nil, &store.Fault{
 			Kind: store.Refused,
 			Message: fmt.Sprintf(
