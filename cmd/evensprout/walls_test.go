@@ -49,11 +49,12 @@ var walls = map[string]string{
 	"internal/trial":     "grow plan schema store store/setwise value",
 	"internal/journal":   "diag grow order plan schema store value",
 	"internal/archive":   "diag grow journal order plan safe schema store value",
+	"internal/replay":    "grow journal load order schema store value",
 	"internal/preflight": "diag grow journal load plan schema store value",
-	"internal/unit":      "diag grow journal load plan schema store value",
-	"internal/withdraw":  "archive diag grow journal load order plan schema store unit value",
+	"internal/unit":      "diag grow journal load plan replay schema store value",
+	"internal/withdraw":  "archive diag grow journal load order plan replay schema store unit value",
 	"internal/load":      "archive diag grow journal order plan schema store value",
-	"internal/cli":       "archive demo diag draft during export files grow journal load order plan predicate preflight report safe schema store store/mysql store/postgres store/sqlite structs trial unit value withdraw",
+	"internal/cli":       "archive demo diag draft during export files grow journal load order plan predicate preflight replay report safe schema store store/mysql store/postgres store/sqlite structs trial unit value withdraw",
 }
 
 // Each package imports what the walls let through, and nothing else.

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"evensprout/internal/journal"
+	"evensprout/internal/replay"
 	"evensprout/internal/unit"
 
 	"github.com/spf13/cobra"
@@ -163,7 +164,7 @@ func (a *app) demoRefusal(ctx context.Context, planFile, sale string) error {
 			t, n, sum := c.Database.Table(name), int64(0), grow.Fingerprint{}
 			err := s.Select(ctx, store.Query{Table: t, Columns: t.Columns, AsIs: true}, func(row []value.Value) error {
 				n++
-				sum.Add(load.Digest(row))
+				sum.Add(replay.Digest(row))
 				return nil
 			})
 			if err != nil {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"evensprout/internal/archive"
+	"evensprout/internal/replay"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/journal"
@@ -163,7 +164,7 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 			}
 			defer load.CloseAll(pasts)
 			started := time.Now()
-			d, err := load.Compare(cmd.Context(), s, pasts, load.CompareOptions{})
+			d, err := replay.Compare(cmd.Context(), s, pasts, replay.CompareOptions{})
 			if err != nil {
 				return err
 			}
@@ -223,7 +224,7 @@ func (a *app) brokenRules(ctx context.Context, p *plan.Plan, s store.Store) (*lo
 // maxShownRows bounds the rows of a kind that are shown; --json has more.
 const maxShownRows = 10
 
-func (a *app) tellDifference(d *load.Difference, name string, took time.Duration) {
+func (a *app) tellDifference(d *replay.Difference, name string, took time.Duration) {
 	others, units := false, false
 	for _, e := range d.Entities {
 		others, units = others || e.Others > 0, units || e.ByUnits > 0
@@ -910,7 +911,7 @@ func (a *app) showChunks(e *journal.Entry, chunks []*journal.ChunkEntry) {
 }
 
 // tellRestoration shows what a restoration did.
-func (a *app) tellRestoration(r *load.Restoration, name string) {
+func (a *app) tellRestoration(r *replay.Restoration, name string) {
 	t := report.Table{
 		Columns: []report.Column{
 			{Name: "Entity"},

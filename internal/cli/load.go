@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"evensprout/internal/archive"
+	"evensprout/internal/replay"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/journal"
@@ -249,7 +250,14 @@ func (a *app) writeRows(ctx context.Context, x *loading, l *loadCommand) error {
 
 // journal asks for a load to be written down.
 func (a *app) journal(extra string, noUndo bool) *load.Journal {
-	return &load.Journal{Actor: actor(), Version: version(), NoUndo: noUndo, Rows: files.Rows, Extra: extra}
+	return &load.Journal{
+		Actor:   actor(),
+		Version: version(),
+		NoUndo:  noUndo,
+		Rows:    files.Rows,
+		Earlier: replay.EarlierRows{},
+		Extra:   extra,
+	}
 }
 
 // readyPoll is how often a server or a table that is not there yet is looked for.
@@ -342,11 +350,11 @@ func (a *app) restored(ctx context.Context, x *restoring, dryRun bool) (bool, er
 		}
 		return false, nil
 	}
-	r, err := load.Restore(
+	r, err := replay.Restore(
 		ctx,
 		x.store,
 		pasts,
-		load.RestoreOptions{DryRun: dryRun, DeleteExtra: x.keep.deleteExtra, Again: a.again, Wait: x.wait},
+		replay.RestoreOptions{DryRun: dryRun, DeleteExtra: x.keep.deleteExtra, Again: a.again, Wait: x.wait},
 	)
 	if err != nil {
 		return false, err

@@ -372,7 +372,7 @@ func (w *Writer) run(ctx context.Context, t *Target, run order.Run, src source) 
 			return err
 		}
 		if v.Row >= 0 && w.Session.Policy(t, v.Kind) == plan.Stop {
-			return w.Session.refusalOf(t, p.Row(v.Row), v)
+			return w.Session.RefusalOf(t, p.Row(v.Row), v)
 		}
 		if err := w.Tx.RollbackTo(ctx, mark); err != nil {
 			return err

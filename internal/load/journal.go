@@ -21,6 +21,15 @@ import (
 	"github.com/google/uuid"
 )
 
+// Earlier looks after the rows of earlier loads of a plan: package replay does.
+type Earlier interface {
+	// Missing counts, by entity, the rows of loads that are no longer there.
+	Missing(ctx context.Context, s store.Store, loads []*Past) ([]EntityDifference, error)
+	// PutBack adds rows of loads that are no longer there, and says how many. Of the options
+	// it takes DryRun and Again.
+	PutBack(ctx context.Context, s store.Store, loads []*Past, o Options) (int64, error)
+}
+
 // Journal asks for a load to be written down in the database, so that it can be
 // resumed, withdrawn, compared, and is not repeated.
 type Journal struct {
@@ -29,6 +38,8 @@ type Journal struct {
 	NoUndo  bool   // previous contents of changed rows are not kept
 	// Rows opens files of rows again, for earlier loads of the plan.
 	Rows func(plan.FileSpec) (plan.FileRows, diag.Problems)
+	// Earlier looks after the rows of earlier loads.
+	Earlier Earlier
 	// Plan is the operator's plan, which the journal's are held against; nil: there is none.
 	Plan *plan.Plan
 	// Extra names a further set of rows; empty for the plan's own.

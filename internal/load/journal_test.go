@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"evensprout/internal/archive"
+	"evensprout/internal/replay"
 	"evensprout/internal/store/storetest"
 	"evensprout/internal/withdraw"
 
@@ -25,7 +26,7 @@ import (
 
 // journaled are options of a load that is written down.
 func (d *db) journaled(o load.Options) load.Options {
-	o.Journal = &load.Journal{Actor: "tester", Version: "test", Rows: files.Rows}
+	o.Journal = &load.Journal{Actor: "tester", Version: "test", Rows: files.Rows, Earlier: replay.EarlierRows{}}
 	o.Again = func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) }
 	return o
 }
@@ -45,12 +46,12 @@ func (d *db) withdraw(t *testing.T, number int64, o withdraw.Options) (*withdraw
 	return withdraw.Run(t.Context(), d.open(t), number, o)
 }
 
-func (d *db) compared(t *testing.T, number int64) *load.Difference {
+func (d *db) compared(t *testing.T, number int64) *replay.Difference {
 	t.Helper()
 	p, err := load.Recall(t.Context(), d.store, number, nil, archive.Operator{Rows: files.Rows})
 	require.NoError(t, err)
 	defer p.Close()
-	diff, err := load.Compare(t.Context(), d.store, []*load.Past{p}, load.CompareOptions{})
+	diff, err := replay.Compare(t.Context(), d.store, []*load.Past{p}, replay.CompareOptions{})
 	require.NoError(t, err)
 	return diff
 }

@@ -101,8 +101,8 @@ type Target struct {
 	from     uint64
 	own      bool // an earlier load of the plan as it is now filled its table, which is left alone while it has rows
 	resumed  bool // what before and skipped say was found when the load began
-	before   int64
-	skipped  bool
+	Before   int64
+	LeftOut  bool
 	Out      journal.Entity // what was done so far
 }
 

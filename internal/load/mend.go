@@ -119,7 +119,7 @@ func (w *Writer) mendRows(ctx context.Context, t *Target, rows []grow.Row) error
 			root, row = root.Parent, up
 		}
 		if w.Session.Policy(t, v.Kind) == plan.Stop {
-			return w.Session.refusalOf(t, rows[v.Row], v)
+			return w.Session.RefusalOf(t, rows[v.Row], v)
 		}
 		if err := w.reject(w.Session.ByGrow[root], row, v); err != nil {
 			return err
@@ -242,7 +242,7 @@ func (w *Writer) secondRun(
 		w.Tx,
 		st,
 		st.Rows(),
-		func(v *store.Violation) error { return w.Session.refusalOf(t, p.Row(v.Row), v) },
+		func(v *store.Violation) error { return w.Session.RefusalOf(t, p.Row(v.Row), v) },
 	)
 	return err
 }

@@ -129,7 +129,7 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 			return fmt.Errorf("the journal says nothing of %s in load %d", t.Plan.Name, e.Number)
 		}
 		x := e.About.Entities[i]
-		t.resumed, t.before, t.skipped, t.loaded, t.from = true, x.Before, x.Skipped, x.Loaded, x.From
+		t.resumed, t.Before, t.LeftOut, t.loaded, t.from = true, x.Before, x.Skipped, x.Loaded, x.From
 		if t.loaded {
 			t.fromSide = min(x.Given-min(x.GivenNew, x.Given), uint64(len(t.Grow.Side)))
 		}
@@ -173,7 +173,7 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 	l.Memory = p.memory
 	l.Reset()
 	for _, t := range l.List {
-		t.Out.Before, t.Out.Skipped = t.before, t.skipped
+		t.Out.Before, t.Out.Skipped = t.Before, t.LeftOut
 	}
 	return nil
 }
@@ -240,7 +240,7 @@ func (p *Past) Runs(w *Writer, t *Target, most uint64) iter.Seq[order.Run] {
 			}
 			return true
 		}
-		if t.skipped {
+		if t.LeftOut {
 			return
 		}
 		if p.whole {
@@ -449,4 +449,125 @@ func (p *Past) LearnLeft() {
 			p.Left[x.Entity] = append(p.Left[x.Entity], x)
 		}
 	}
+}
+
+// TargetOf finds an entity by its name; nil if there is none.
+func (l *Session) TargetOf(entity string) *Target {
+	i := slices.IndexFunc(l.List, func(t *Target) bool { return t.Plan.Name == entity })
+	return l.List[i]
+}
+
+// Compared is a write by which staged rows are held against the table: of rows that the
+// load added all columns, else those that it set.
+func (p *Past) Compared(t *Target, added bool) *store.Write {
+	write := &store.Write{Into: t.Into(), Mode: store.Update, Distinct: true}
+	write.Match, write.Alike = t.Identity()
+	set := t.Writes.Set
+	if added {
+		set = write.Columns
+	}
+	for _, c := range set {
+		if !slices.Contains(write.Match, c) {
+			write.Set = append(write.Set, c)
+		}
+	}
+	return write
+}
+
+// Only lets through the rows of a run that the load added, or that it did not.
+func (p *Past) Only(w *Writer, t *Target, run order.Run, added bool, into *Pass) store.Rows {
+	if len(p.Kinds(t)) == 1 {
+		return onlyValues(p.Written(w, t, run, into))
+	}
+	return func(yield func(*value.Batch) bool) {
+		for b := range p.Written(w, t, run, nil) {
+			for i := range b.Len {
+				if p.added(t, b.At(i)) != added {
+					continue
+				}
+				into.segments = append(into.segments, segment{into.N, b.At(i), 1})
+				into.N++
+				if !yield(b.Batch.Slice(i, i+1)) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// KeyText is the key of a row, for people.
+func (p *Past) KeyText(w *Writer, t *Target, row grow.Row, columns []*schema.Column) string {
+	if len(columns) > 3 {
+		return "" // all that it has: too much to be a key
+	}
+	for b := range p.Written(w, t, order.Run{Target: t.Target, First: row, Rows: 1}, nil) {
+		var values []value.Value
+		for _, c := range columns {
+			values = append(values, b.Row(0)[slices.Index(t.Columns, c)])
+		}
+		return Pairs(columns, values)
+	}
+	return ""
+}
+
+// kinds are what rows of an entity may be: added by the load, or only changed.
+func (p *Past) Kinds(t *Target) []bool {
+	switch t.Writes.Mode {
+	case store.Insert, store.Replace:
+		return []bool{true}
+	case store.Update:
+		return []bool{false}
+	}
+	return []bool{true, false}
+}
+
+// EntityDifference is the difference of one entity.
+type EntityDifference struct {
+	Entity  string `json:"entity"`
+	Table   string `json:"table"`
+	Planned int64  `json:"planned"` // rows that the load wrote
+	Rows    int64  `json:"rows"`    // that the table has
+	Missing int64  `json:"missing"`
+	Changed int64  `json:"changed"`
+	Extra   int64  `json:"extra"`  // rows of a table that the load found empty
+	Others  int64  `json:"others"` // rows of a table that had rows before, which are not the plan's
+	// ByUnits are rows that units have added, changed or removed, and left as they are:
+	// they are no difference.
+	ByUnits int64 `json:"by_units"`
+	// Fingerprint tells that the rows were found the same by their fingerprint alone.
+	Fingerprint bool `json:"by_fingerprint"`
+
+	MissingRows []RowDifference `json:"missing_rows,omitempty"` // the first of them
+	ChangedRows []RowDifference `json:"changed_rows,omitempty"`
+	ExtraRows   []RowDifference `json:"extra_rows,omitempty"`
+
+	Removed int64 // by units
+}
+
+// RowDifference is a row that differs.
+type RowDifference struct {
+	Row   string           `json:"row,omitempty"` // of the plan
+	Key   string           `json:"key,omitempty"`
+	Cells []CellDifference `json:"cells,omitempty"`
+}
+
+// add adds the difference of another load.
+func (e *EntityDifference) Add(o EntityDifference) {
+	e.Planned += o.Planned
+	e.Missing += o.Missing
+	e.Changed += o.Changed
+	e.Extra += o.Extra
+	e.Others += o.Others
+	e.ByUnits += o.ByUnits
+	e.Fingerprint = e.Fingerprint && o.Fingerprint
+	e.MissingRows = append(e.MissingRows, o.MissingRows...)
+	e.ChangedRows = append(e.ChangedRows, o.ChangedRows...)
+	e.ExtraRows = append(e.ExtraRows, o.ExtraRows...)
+}
+
+// CellDifference is a cell that differs.
+type CellDifference struct {
+	Field string `json:"field"`
+	Is    string `json:"is"`
+	Plan  string `json:"plan"`
 }

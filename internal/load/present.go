@@ -31,7 +31,7 @@ func (l *Session) Before(ctx context.Context, s store.Store, tx store.Tx) error 
 			}
 		}
 		if t.resumed {
-			t.Out.Before, t.Out.Skipped = t.before, t.skipped
+			t.Out.Before, t.Out.Skipped = t.Before, t.LeftOut
 		} else if t.Out.Before > 0 && t.Plan.WhenEmpty && !t.loaded {
 			t.Out.Skipped = true
 		}

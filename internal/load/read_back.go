@@ -43,7 +43,7 @@ func (l *Session) readBack(ctx context.Context, w *Writer) error {
 			continue // nothing tells which row is which
 		}
 		for run := range p.Runs(reader, t, StagedChunk) {
-			for _, added := range p.kinds(t) {
+			for _, added := range p.Kinds(t) {
 				rows := &Pass{}
 				st, err := w.Tx.Stage(ctx, p.Compared(t, added), p.Only(reader, t, run, added, rows))
 				if err == nil {

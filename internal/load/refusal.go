@@ -71,7 +71,7 @@ func (l *Session) Refusal(t *Target, p *Pass, err error) error {
 }
 
 // refusalOf puts a violation of a row into the plan's words.
-func (l *Session) refusalOf(t *Target, row grow.Row, v *store.Violation) *journal.Refusal {
+func (l *Session) RefusalOf(t *Target, row grow.Row, v *store.Violation) *journal.Refusal {
 	if len(v.Values) == 0 && len(v.Columns) > 0 {
 		v.Values = l.valuesOf(t, row, v.Columns) // the engine names the columns alone
 	}

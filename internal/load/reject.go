@@ -56,7 +56,7 @@ func (w *Writer) decide(t *Target, row grow.Row, v *store.Violation) (again bool
 	case plan.Redraw:
 		return true, w.redraw(t, row, v)
 	}
-	return false, w.Session.refusalOf(t, row, v)
+	return false, w.Session.RefusalOf(t, row, v)
 }
 
 // MaxTold bounds the rejections that a result tells one by one.
@@ -64,7 +64,7 @@ const MaxTold = 20
 
 // reject leaves a row out.
 func (w *Writer) reject(t *Target, row grow.Row, v *store.Violation) error {
-	r := w.Session.refusalOf(t, row, v)
+	r := w.Session.RefusalOf(t, row, v)
 	if r.Constraint == journal.Consequence {
 		r.Hint = ""
 	}
@@ -126,7 +126,7 @@ func (t *Target) Redrawable(row grow.Row, v *store.Violation) []*grow.Field {
 func (w *Writer) redraw(t *Target, row grow.Row, v *store.Violation) error {
 	fields := t.Redrawable(row, v)
 	stop := func(why string) error {
-		r := w.Session.refusalOf(t, row, v)
+		r := w.Session.RefusalOf(t, row, v)
 		r.Hint = why
 		return r
 	}
@@ -162,7 +162,7 @@ func (w *Writer) redraw(t *Target, row grow.Row, v *store.Violation) error {
 		)
 	}
 	w.redrawn++
-	w.stuck = w.Session.refusalOf(t, row, v)
+	w.stuck = w.Session.RefusalOf(t, row, v)
 	w.touch(t.Grow, row)
 	return nil
 }

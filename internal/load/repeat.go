@@ -111,6 +111,9 @@ func (l *Session) repeated(ctx context.Context, w *Writer) (bool, error) {
 	if l.Journal == nil {
 		return false, nil
 	}
+	if l.Options.Journal.Earlier == nil {
+		return false, errors.New("a load with a journal needs Options.Journal.Earlier")
+	}
 	of := l.Journal.Tables.Loads
 	entries, err := journal.ReadEntries(
 		ctx,
@@ -415,8 +418,7 @@ func (l *Session) complete(ctx context.Context, w *Writer, partly []*journal.Ent
 		}
 		pasts = append(pasts, p)
 	}
-	o := RestoreOptions{DryRun: l.Options.DryRun, OnlyMissing: true, Again: l.Options.Again}
-	r, err := restoreLocked(ctx, w.Store, pasts, o)
+	putBack, err := l.Options.Journal.Earlier.PutBack(ctx, w.Store, pasts, l.Options)
 	if err != nil || l.Options.DryRun {
 		return err
 	}
@@ -436,7 +438,7 @@ func (l *Session) complete(ctx context.Context, w *Writer, partly []*journal.Ent
 		}
 		return w.Commit(ctx)
 	})
-	l.Result.PutBack, l.Result.Completed = r.Inserted, partly[0].Number
+	l.Result.PutBack, l.Result.Completed = putBack, partly[0].Number
 	return err
 }
 
@@ -448,13 +450,13 @@ func (l *Session) stillThere(ctx context.Context, s store.Store, last *journal.E
 		return err
 	}
 	defer CloseAll(pasts)
-	diff, err := Compare(ctx, s, pasts, CompareOptions{OnlyMissing: true})
+	found, err := l.Options.Journal.Earlier.Missing(ctx, s, pasts)
 	if err != nil {
 		return err
 	}
-	for _, e := range diff.Entities {
+	for _, e := range found {
 		if t := l.Named(e.Entity); e.Missing > 0 && (t == nil || !t.Plan.WhenEmpty) {
-			return &Gone{last, diff.Entities}
+			return &Gone{last, found}
 		}
 	}
 	return l.remember(pasts)

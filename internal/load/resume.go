@@ -83,7 +83,7 @@ func (l *Session) prepareAgain() error {
 	}
 	for _, t := range l.List {
 		was := before[t.Plan.Name]
-		t.resumed, t.before, t.skipped, t.loaded, t.from, t.fromSide = true, was.before, was.skipped, was.loaded, was.from, was.fromSide
+		t.resumed, t.Before, t.LeftOut, t.loaded, t.from, t.fromSide = true, was.Before, was.LeftOut, was.loaded, was.from, was.fromSide
 	}
 	return nil
 }

@@ -60,7 +60,7 @@ func (w *Writer) staged(ctx context.Context, t *Target, rows iter.Seq[*grow.Batc
 	}
 	var v *store.Violation
 	if errors.As(err, &v) && v.Row >= 0 {
-		return w.Session.refusalOf(t, p.Row(v.Row), v)
+		return w.Session.RefusalOf(t, p.Row(v.Row), v)
 	}
 	if err != nil {
 		return err
@@ -235,11 +235,11 @@ func (w *Writer) matchless(ctx context.Context, t *Target, st store.Stage, p *Pa
 			v.Values = append(v.Values, one.Row(0)[slices.Index(t.Columns, c)])
 		}
 		if w.Session.Policy(t, store.RowCount) == plan.Stop {
-			return w.Session.refusalOf(t, row, v)
+			return w.Session.RefusalOf(t, row, v)
 		}
 		w.Session.Record.Reject(t.Grow, row)
 		w.unprint(t, row, p)
-		x := &Rejection{Refusal: w.Session.refusalOf(t, row, v)}
+		x := &Rejection{Refusal: w.Session.RefusalOf(t, row, v)}
 		for i, f := range t.Grow.Fields {
 			if c := t.Columns[i]; c != nil && !f.Inner && !f.Hidden {
 				x.Fields, x.Values = append(x.Fields, f.Name), append(x.Values, one.Row(0)[i])

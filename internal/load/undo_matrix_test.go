@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"evensprout/internal/archive"
+	"evensprout/internal/replay"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/load"
@@ -304,7 +305,7 @@ func (d *db) undone(t *testing.T, tables *schema.Database, c matrixCase) bool {
 	}
 	p, err := load.Recall(t.Context(), s, r.Load, tables, archive.Operator{Rows: files.Rows})
 	require.NoError(t, err, c.String())
-	diff, err := load.Compare(t.Context(), s, []*load.Past{p}, load.CompareOptions{})
+	diff, err := replay.Compare(t.Context(), s, []*load.Past{p}, replay.CompareOptions{})
 	require.NoError(t, err, c.String())
 	require.NoError(t, p.Close())
 	require.Zero(t, diff.Missing+diff.Changed, "%s: %+v", c, diff.Entities)
@@ -339,7 +340,7 @@ func TestRestoreOfKeysThatTheDatabaseGave(t *testing.T) {
 				p, err := load.Recall(t.Context(), d.store, r.Load, tables, archive.Operator{Rows: files.Rows})
 				require.NoError(t, err)
 				defer p.Close()
-				_, err = load.Restore(t.Context(), d.store, []*load.Past{p}, load.RestoreOptions{})
+				_, err = replay.Restore(t.Context(), d.store, []*load.Past{p}, replay.RestoreOptions{})
 				require.NoError(t, err)
 				assert.Equal(t, loaded, dumpOf(t, d.store, tables))
 			})

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"evensprout/internal/archive"
+	"evensprout/internal/replay"
 	"evensprout/internal/unit"
 
 	"evensprout/internal/withdraw"
@@ -440,7 +441,7 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
 		unit, err := k.run(t, text, k.journaled(load.Options{}))
 		require.NoError(t, err)
 		after := dump(t, k.store)
-		compare := func() *load.Difference {
+		compare := func() *replay.Difference {
 			pasts, err := load.RecallAll(
 				t.Context(),
 				k.store,
@@ -450,7 +451,7 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
 			)
 			require.NoError(t, err)
 			defer load.CloseAll(pasts)
-			diff, err := load.Compare(t.Context(), k.store, pasts, load.CompareOptions{})
+			diff, err := replay.Compare(t.Context(), k.store, pasts, replay.CompareOptions{})
 			require.NoError(t, err)
 			return diff
 		}
@@ -482,7 +483,7 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
 		)
 		require.NoError(t, err)
 		defer load.CloseAll(pasts)
-		_, err = load.Restore(t.Context(), k.store, pasts, load.RestoreOptions{})
+		_, err = replay.Restore(t.Context(), k.store, pasts, replay.RestoreOptions{})
 		require.NoError(t, err)
 		assert.Equal(t, after, dump(t, k.store), "as loaded, and as the unit left it")
 

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"evensprout/internal/archive"
+	"evensprout/internal/replay"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/load"
@@ -433,7 +434,7 @@ func TestRestore(t *testing.T) {
 				}
 				d.exec(t, statement)
 			}
-			restore := func(o load.RestoreOptions) *load.Restoration {
+			restore := func(o replay.RestoreOptions) *replay.Restoration {
 				pasts, err := load.RecallAll(
 					t.Context(),
 					d.store,
@@ -444,9 +445,9 @@ func TestRestore(t *testing.T) {
 				require.NoError(t, err)
 				defer load.CloseAll(pasts)
 				require.Len(t, pasts, 2)
-				diff, err := load.Compare(t.Context(), d.store, pasts, load.CompareOptions{})
+				diff, err := replay.Compare(t.Context(), d.store, pasts, replay.CompareOptions{})
 				require.NoError(t, err)
-				r, err := load.Restore(t.Context(), d.store, pasts, o)
+				r, err := replay.Restore(t.Context(), d.store, pasts, o)
 				require.NoError(t, err)
 				assert.Equal(
 					t,
@@ -457,12 +458,12 @@ func TestRestore(t *testing.T) {
 				return r
 			}
 			before := dump(t, d.store)
-			restore(load.RestoreOptions{DryRun: true})
+			restore(replay.RestoreOptions{DryRun: true})
 			assert.Equal(t, before, dump(t, d.store))
-			r := restore(load.RestoreOptions{})
+			r := restore(replay.RestoreOptions{})
 			assert.Equal(t, []int64{3, 3, 3}, []int64{r.Inserted, r.Updated, r.Deleted})
 			assert.Equal(t, want, dump(t, d.store))
-			r = restore(load.RestoreOptions{})
+			r = restore(replay.RestoreOptions{})
 			assert.Zero(t, r.Inserted+r.Updated+r.Deleted, "nothing is left to do")
 			_ = first
 		},

@@ -4,9 +4,8 @@ import (
 	"slices"
 	"strings"
 
-	"evensprout/internal/load"
-
 	"evensprout/internal/plan"
+	"evensprout/internal/replay"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
 )
@@ -51,7 +50,7 @@ func (r *unitRun) canDoManyAtOnce() (bool, [][]keyOfStep) {
 		if len(by) == 0 {
 			return false, nil
 		}
-		names := load.NamesOf(by)
+		names := replay.NamesOf(by)
 		if known, seen := columns[s.Table]; seen && !slices.Equal(known, names) {
 			return false, nil // the same row may be meant in two ways
 		}

@@ -10,6 +10,7 @@ import (
 	"slices"
 
 	"evensprout/internal/load"
+	"evensprout/internal/replay"
 
 	"github.com/zeebo/xxh3"
 
@@ -210,7 +211,7 @@ func (v *withdrawal) removeReferrers(ctx context.Context, t *load.Target, st sto
 // seeOwn notes the keys of rows that go anyway: they are no others that refer to them.
 func (v *withdrawal) seeOwn(t *load.Target, rows store.Rows, seen map[string]map[string]bool) {
 	match, _ := t.Identity()
-	if !slices.Equal(load.NamesOf(match), t.Table.PrimaryKey) {
+	if !slices.Equal(replay.NamesOf(match), t.Table.PrimaryKey) {
 		return
 	}
 	own := map[string]bool{}
@@ -250,7 +251,7 @@ func (r *referrers) remove(ctx context.Context, st store.Stage) error {
 	seen := r.seen
 	found := map[*schema.Table][][]value.Value{}
 	err := st.Referrers(ctx, r.db, func(t *schema.Table, key []value.Value) error {
-		text := load.Pairs(load.KeyColumns(t), key)
+		text := load.Pairs(replay.KeyColumns(t), key)
 		if seen[t.Name] == nil {
 			seen[t.Name] = map[string]bool{}
 		}
@@ -268,7 +269,7 @@ func (r *referrers) remove(ctx context.Context, st store.Stage) error {
 		if len(keys) == 0 {
 			continue
 		}
-		stage := func() (store.Stage, error) { return load.StageKeys(ctx, r.tx, t, keys) }
+		stage := func() (store.Stage, error) { return replay.StageKeys(ctx, r.tx, t, keys) }
 		st, err := stage()
 		if err != nil {
 			return err
@@ -296,7 +297,7 @@ func (v *withdrawal) ambiguous(ctx context.Context, t *load.Target, st store.Sta
 		var buf []byte
 		for b := range v.Written(v.w, t, order.Run{Target: t.Target, First: rows.Row(n), Rows: 1}, nil) {
 			for j, f := range into.Fields {
-				buf = load.AppendMeaning(buf, into.Columns[j], &b.Row(0)[f])
+				buf = replay.AppendMeaning(buf, into.Columns[j], &b.Row(0)[f])
 			}
 		}
 		return xxh3.Hash128(buf)

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"evensprout/internal/load"
+	"evensprout/internal/replay"
 
 	"evensprout/internal/journal"
 
@@ -332,7 +333,7 @@ func (v *withdrawal) returnPacket(ctx context.Context, t *load.Target, to *schem
 				key = load.Pairs([]*schema.Column{c}, []value.Value{rows[x.Row].Values[into.Fields[i]]})
 			}
 		}
-		if len(v.out.LeftRows) < load.MaxCompared {
+		if len(v.out.LeftRows) < replay.MaxCompared {
 			v.out.LeftRows = append(
 				v.out.LeftRows,
 				LeftRow{

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"evensprout/internal/replay"
 	"evensprout/internal/unit"
 
 	"evensprout/internal/load"
@@ -309,7 +310,7 @@ func (v *unitWithdrawal) leave(
 	}
 	v.out.Left++
 	v.of(t.Name).Left++
-	if len(v.out.LeftRows) < load.MaxCompared {
+	if len(v.out.LeftRows) < replay.MaxCompared {
 		v.out.LeftRows = append(
 			v.out.LeftRows,
 			LeftRow{Entity: t.Name, Key: load.Pairs(key, shown[:len(key)]), Why: why},

@@ -11,6 +11,7 @@ import (
 
 	"evensprout/internal/archive"
 	"evensprout/internal/load"
+	"evensprout/internal/replay"
 
 	"evensprout/internal/diag"
 	"evensprout/internal/journal"
@@ -250,7 +251,7 @@ func (v *withdrawal) leave(t *load.Target, row grow.Row, also, why string) {
 	v.out.Left++
 	v.of(t).Left++
 	v.out.left[t] = append(v.out.left[t], row)
-	if len(v.out.LeftRows) < load.MaxCompared {
+	if len(v.out.LeftRows) < replay.MaxCompared {
 		columns, _ := t.Identity()
 		v.out.LeftRows = append(
 			v.out.LeftRows,

@@ -1,4 +1,4 @@
-package load
+package replay
 
 import (
 	"context"
@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"evensprout/internal/journal"
+	"evensprout/internal/load"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
@@ -53,7 +54,7 @@ type RestoredEntity struct {
 // Restore brings the tables back to what the loads of a plan wrote, by the smallest set
 // of changes, in one transaction: changed rows are changed back, missing ones added,
 // and others deleted from tables that the first load found empty.
-func Restore(ctx context.Context, s store.Store, pasts []*Past, o RestoreOptions) (*Restoration, error) {
+func Restore(ctx context.Context, s store.Store, pasts []*load.Past, o RestoreOptions) (*Restoration, error) {
 	first := pasts[0].Entry
 	if err := journal.WhileLocked(ctx, o.Wait, func() error { return journal.LockPlan(ctx, s, first.Plan) }); err != nil {
 		return nil, err
@@ -63,12 +64,12 @@ func Restore(ctx context.Context, s store.Store, pasts []*Past, o RestoreOptions
 }
 
 // restoreLocked is Restore for who holds the plan's lock.
-func restoreLocked(ctx context.Context, s store.Store, pasts []*Past, o RestoreOptions) (*Restoration, error) {
+func restoreLocked(ctx context.Context, s store.Store, pasts []*load.Past, o RestoreOptions) (*Restoration, error) {
 	started := time.Now()
 	var r *Restoration
 	l := pasts[0].Session
 	l.Options.Again = o.Again
-	w := &Writer{Session: l, Store: s} // knows the connection, should it break
+	w := &load.Writer{Session: l, Store: s} // knows the connection, should it break
 	defer w.Close()
 	err := l.Repeat(ctx, w, func() error {
 		c, err := newComparison(ctx, w.Store, pasts)
@@ -211,8 +212,8 @@ func (c *comparison) look(ctx context.Context, t *schema.Table, o RestoreOptions
 	for _, p := range c.byName[t.Name] {
 		f.wrong[p] = map[bool][]grow.Row{}
 		planned += p.e.Planned
-		for run := range p.Runs(p.w, p.t, StagedChunk) {
-			for _, added := range p.kinds(p.t) {
+		for run := range p.Runs(p.w, p.t, load.StagedChunk) {
+			for _, added := range p.Kinds(p.t) {
 				stages++
 				n, wrong, st, err := p.wrong(ctx, run, added, fates, o.OnlyMissing)
 				if err != nil {
@@ -318,7 +319,7 @@ func (p *part) putBack(ctx context.Context, wrong []grow.Row, added bool, e *Res
 	if len(wrong) == 0 || p.t.Writes.Mode == store.Keep && !added { // that was there before, and stays what it is
 		return nil
 	}
-	rows := &Pass{}
+	rows := &load.Pass{}
 	write := p.Compared(p.t, added)
 	write.Set = slices.DeleteFunc(write.Set, func(c *schema.Column) bool { return c.Identity == schema.Always })
 	switch {
@@ -337,7 +338,7 @@ func (p *part) putBack(ctx context.Context, wrong []grow.Row, added bool, e *Res
 		return err
 	}
 	out, err := store.Isolate(ctx, p.w.Tx, st, rows.N, func(v *store.Violation) error {
-		return p.Session.refusalOf(p.t, rows.Row(v.Row), v)
+		return p.Session.RefusalOf(p.t, rows.Row(v.Row), v)
 	})
 	e.Inserted += out.Inserted
 	e.Updated += out.Updated
@@ -353,7 +354,7 @@ func (p *part) wrong(
 	f fates,
 	onlyMissing bool,
 ) (int64, []grow.Row, store.Stage, error) {
-	rows := &Pass{}
+	rows := &load.Pass{}
 	st, err := p.w.Tx.Stage(ctx, p.Compared(p.t, added), p.Only(p.w, p.t, run, added, rows))
 	if err == nil {
 		err = p.w.Growth
@@ -383,4 +384,31 @@ func (p *part) wrong(
 		out = append(out, rows.Row(n))
 	}
 	return gone, out, st, nil
+}
+
+// EarlierRows looks after the rows of earlier loads, for package load.
+type EarlierRows struct{}
+
+// Missing counts, by entity, the rows of loads that are no longer there.
+func (EarlierRows) Missing(ctx context.Context, s store.Store, loads []*load.Past) ([]load.EntityDifference, error) {
+	d, err := Compare(ctx, s, loads, CompareOptions{OnlyMissing: true})
+	if err != nil {
+		return nil, err
+	}
+	return d.Entities, nil
+}
+
+// PutBack adds rows of loads that are no longer there, and says how many. The caller holds
+// the plan's lock.
+func (EarlierRows) PutBack(ctx context.Context, s store.Store, loads []*load.Past, o load.Options) (int64, error) {
+	r, err := restoreLocked(
+		ctx,
+		s,
+		loads,
+		RestoreOptions{DryRun: o.DryRun, OnlyMissing: true, Again: o.Again},
+	)
+	if err != nil {
+		return 0, err
+	}
+	return r.Inserted, nil
 }

@@ -1,10 +1,11 @@
-package load
+package replay
 
 import (
 	"context"
 	"slices"
 
 	"evensprout/internal/journal"
+	"evensprout/internal/load"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
@@ -25,7 +26,7 @@ func (x *fate) left(c store.Change) bool {
 		return false
 	}
 	v, ok := x.values[c.Column.Name]
-	return ok && KeyOfValues([]value.Value{v}) == KeyOfValues([]value.Value{c.From})
+	return ok && load.KeyOfValues([]value.Value{v}) == load.KeyOfValues([]value.Value{c.From})
 }
 
 // fates are those of rows of a database, by table and primary key.
@@ -35,7 +36,7 @@ func (f fates) of(table string, key []value.Value) *fate {
 	if len(f[table]) == 0 || len(key) == 0 {
 		return nil
 	}
-	return f[table][KeyOfValues(key)]
+	return f[table][load.KeyOfValues(key)]
 }
 
 // readFates reads what runs of units that are not withdrawn have done to rows of some
@@ -84,7 +85,7 @@ func (f fates) note(t *schema.Table, s journal.UndoSection) {
 		if len(key) == 0 {
 			continue
 		}
-		k := KeyOfValues(key)
+		k := load.KeyOfValues(key)
 		x := f[t.Name][k]
 		if x == nil {
 			x = &fate{values: map[string]value.Value{}}
@@ -150,7 +151,7 @@ func (p *part) withoutFates(
 	ctx context.Context,
 	f fates,
 	st store.Stage,
-	rows *Pass,
+	rows *load.Pass,
 	wrong wrongRows,
 ) (left wrongRows, byUnits int64, err error) {
 	missing, changed := wrong.missing, wrong.changed

@@ -1,4 +1,4 @@
-package load
+package replay
 
 import (
 	"bytes"
@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"evensprout/internal/load"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
 )
@@ -73,7 +74,7 @@ func sortedJSON(text string) string {
 }
 
 // noteMeanings notes the columns that are compared by meaning.
-func (d *Difference) noteMeanings(t *Target) {
+func (d *Difference) noteMeanings(t *load.Target) {
 	for _, c := range t.Writes.Columns {
 		why := ""
 		switch {

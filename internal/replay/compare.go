@@ -1,4 +1,4 @@
-package load
+package replay
 
 import (
 	"context"
@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"evensprout/internal/journal"
+	"evensprout/internal/load"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
@@ -24,73 +25,36 @@ type CompareOptions struct {
 
 // Difference is what the tables hold otherwise than a load wrote it.
 type Difference struct {
-	Lost     []string           `json:"lost,omitempty"` // fields whose columns are gone since, as Port.label
-	Loads    []int64            `json:"loads,omitempty"`
-	Entities []EntityDifference `json:"entities"`
-	Missing  int64              `json:"missing"`
-	Changed  int64              `json:"changed"` // rows
-	Extra    int64              `json:"extra"`
+	Lost     []string                `json:"lost,omitempty"` // fields whose columns are gone since, as Port.label
+	Loads    []int64                 `json:"loads,omitempty"`
+	Entities []load.EntityDifference `json:"entities"`
+	Missing  int64                   `json:"missing"`
+	Changed  int64                   `json:"changed"` // rows
+	Extra    int64                   `json:"extra"`
 	// Meaning are the columns whose values the database rewrites, so that they are
 	// compared by what they mean.
 	Meaning []Meaning `json:"by_meaning,omitempty"`
 	// Broken are the plan's invariants that do not hold.
-	Broken []BrokenRule `json:"broken,omitempty"`
+	Broken []load.BrokenRule `json:"broken,omitempty"`
 }
 
 // Same tells that there is no difference.
 func (d *Difference) Same() bool { return d.Missing+d.Changed+d.Extra == 0 && len(d.Broken) == 0 }
-
-// EntityDifference is the difference of one entity.
-type EntityDifference struct {
-	Entity  string `json:"entity"`
-	Table   string `json:"table"`
-	Planned int64  `json:"planned"` // rows that the load wrote
-	Rows    int64  `json:"rows"`    // that the table has
-	Missing int64  `json:"missing"`
-	Changed int64  `json:"changed"`
-	Extra   int64  `json:"extra"`  // rows of a table that the load found empty
-	Others  int64  `json:"others"` // rows of a table that had rows before, which are not the plan's
-	// ByUnits are rows that units have added, changed or removed, and left as they are:
-	// they are no difference.
-	ByUnits int64 `json:"by_units"`
-	// Fingerprint tells that the rows were found the same by their fingerprint alone.
-	Fingerprint bool `json:"by_fingerprint"`
-
-	MissingRows []RowDifference `json:"missing_rows,omitempty"` // the first of them
-	ChangedRows []RowDifference `json:"changed_rows,omitempty"`
-	ExtraRows   []RowDifference `json:"extra_rows,omitempty"`
-
-	removed int64 // by units
-}
-
-// RowDifference is a row that differs.
-type RowDifference struct {
-	Row   string           `json:"row,omitempty"` // of the plan
-	Key   string           `json:"key,omitempty"`
-	Cells []CellDifference `json:"cells,omitempty"`
-}
-
-// CellDifference is a cell that differs.
-type CellDifference struct {
-	Field string `json:"field"`
-	Is    string `json:"is"`
-	Plan  string `json:"plan"`
-}
 
 // MaxCompared bounds the rows of each kind that a difference tells one by one.
 const MaxCompared = 1000
 
 // part is an entity of one of the loads that are compared.
 type part struct {
-	*Past
-	t *Target
-	w *Writer
-	e EntityDifference
+	*load.Past
+	t *load.Target
+	w *load.Writer
+	e load.EntityDifference
 }
 
 // Compare holds the rows that loads of one plan wrote against the tables. It writes
 // nothing but temporary tables.
-func Compare(ctx context.Context, s store.Store, pasts []*Past, o CompareOptions) (*Difference, error) {
+func Compare(ctx context.Context, s store.Store, pasts []*load.Past, o CompareOptions) (*Difference, error) {
 	c, err := newComparison(ctx, s, pasts)
 	if err != nil {
 		return nil, err
@@ -102,7 +66,7 @@ func Compare(ctx context.Context, s store.Store, pasts []*Past, o CompareOptions
 // comparison is the parts of loads of one plan, by table.
 type comparison struct {
 	store  store.Store
-	pasts  []*Past
+	pasts  []*load.Past
 	parts  []*part // in load order
 	tables []*schema.Table
 	byName map[string][]*part
@@ -112,7 +76,7 @@ type comparison struct {
 	fates  fates            // nil until they are read
 }
 
-func newComparison(ctx context.Context, s store.Store, pasts []*Past) (*comparison, error) {
+func newComparison(ctx context.Context, s store.Store, pasts []*load.Past) (*comparison, error) {
 	c := &comparison{
 		store:  s,
 		pasts:  pasts,
@@ -121,12 +85,12 @@ func newComparison(ctx context.Context, s store.Store, pasts []*Past) (*comparis
 		same:   map[string]bool{},
 	}
 	for _, p := range pasts {
-		w := &Writer{Session: p.Session, Store: s}
+		w := &load.Writer{Session: p.Session, Store: s}
 		for _, t := range p.Session.List {
-			if t.skipped || t.Grow.Total() == 0 {
+			if t.LeftOut || t.Grow.Total() == 0 {
 				continue
 			}
-			x := &part{p, t, w, EntityDifference{Entity: t.Plan.Name, Table: t.Table.Name}}
+			x := &part{p, t, w, load.EntityDifference{Entity: t.Plan.Name, Table: t.Table.Name}}
 			if c.byName[t.Table.Name] == nil {
 				c.tables = append(c.tables, t.Table)
 				n, err := s.Count(ctx, t.Table)
@@ -220,27 +184,13 @@ func (c *comparison) run(ctx context.Context, o CompareOptions) (*Difference, er
 		d.Missing += p.e.Missing
 		d.Changed += p.e.Changed
 		d.Extra += p.e.Extra
-		if i := slices.IndexFunc(d.Entities, func(e EntityDifference) bool { return e.Entity == p.e.Entity }); i >= 0 {
-			d.Entities[i].add(p.e)
+		if i := slices.IndexFunc(d.Entities, func(e load.EntityDifference) bool { return e.Entity == p.e.Entity }); i >= 0 {
+			d.Entities[i].Add(p.e)
 			continue
 		}
 		d.Entities = append(d.Entities, p.e)
 	}
 	return d, nil
-}
-
-// add adds the difference of another load.
-func (e *EntityDifference) add(o EntityDifference) {
-	e.Planned += o.Planned
-	e.Missing += o.Missing
-	e.Changed += o.Changed
-	e.Extra += o.Extra
-	e.Others += o.Others
-	e.ByUnits += o.ByUnits
-	e.Fingerprint = e.Fingerprint && o.Fingerprint
-	e.MissingRows = append(e.MissingRows, o.MissingRows...)
-	e.ChangedRows = append(e.ChangedRows, o.ChangedRows...)
-	e.ExtraRows = append(e.ExtraRows, o.ExtraRows...)
 }
 
 // sameByFingerprint counts the rows that the loads wrote into a table, and tells whether
@@ -353,34 +303,17 @@ func NamesOf(columns []*schema.Column) []string {
 }
 
 // Digest is a digest of a row as it was read.
-func Digest(row []value.Value) grow.Fingerprint { return hashed([]byte(KeyOfValues(row))) }
+func Digest(row []value.Value) grow.Fingerprint { return hashed([]byte(load.KeyOfValues(row))) }
 
 func hashed(b []byte) grow.Fingerprint {
 	h := xxh3.Hash128(b)
 	return grow.Fingerprint{Hi: h.Hi, Lo: h.Lo}
 }
 
-// Compared is a write by which staged rows are held against the table: of rows that the
-// load added all columns, else those that it set.
-func (p *Past) Compared(t *Target, added bool) *store.Write {
-	write := &store.Write{Into: t.Into(), Mode: store.Update, Distinct: true}
-	write.Match, write.Alike = t.Identity()
-	set := t.Writes.Set
-	if added {
-		set = write.Columns
-	}
-	for _, c := range set {
-		if !slices.Contains(write.Match, c) {
-			write.Set = append(write.Set, c)
-		}
-	}
-	return write
-}
-
 // compareRows finds missing and changed rows of an entity.
 func (p *part) compareRows(ctx context.Context, f fates, o CompareOptions) error {
-	for run := range p.Runs(p.w, p.t, StagedChunk) {
-		for _, added := range p.kinds(p.t) {
+	for run := range p.Runs(p.w, p.t, load.StagedChunk) {
+		for _, added := range p.Kinds(p.t) {
 			if err := p.compareRun(ctx, run, added, f, o); err != nil {
 				return err
 			}
@@ -389,41 +322,9 @@ func (p *part) compareRows(ctx context.Context, f fates, o CompareOptions) error
 	return nil
 }
 
-// kinds are what rows of an entity may be: added by the load, or only changed.
-func (p *Past) kinds(t *Target) []bool {
-	switch t.Writes.Mode {
-	case store.Insert, store.Replace:
-		return []bool{true}
-	case store.Update:
-		return []bool{false}
-	}
-	return []bool{true, false}
-}
-
-// Only lets through the rows of a run that the load added, or that it did not.
-func (p *Past) Only(w *Writer, t *Target, run order.Run, added bool, into *Pass) store.Rows {
-	if len(p.kinds(t)) == 1 {
-		return onlyValues(p.Written(w, t, run, into))
-	}
-	return func(yield func(*value.Batch) bool) {
-		for b := range p.Written(w, t, run, nil) {
-			for i := range b.Len {
-				if p.added(t, b.At(i)) != added {
-					continue
-				}
-				into.segments = append(into.segments, segment{into.N, b.At(i), 1})
-				into.N++
-				if !yield(b.Batch.Slice(i, i+1)) {
-					return
-				}
-			}
-		}
-	}
-}
-
 func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fates, o CompareOptions) error {
 	w, t, e := p.w, p.t, &p.e
-	rows := &Pass{}
+	rows := &load.Pass{}
 	write := p.Compared(t, added)
 	st, err := w.Tx.Stage(ctx, write, p.Only(w, t, run, added, rows))
 	if err == nil {
@@ -451,7 +352,7 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fate
 	}
 	missing, changed = wrong.missing, wrong.changed
 	e.ByUnits += byUnits
-	e.removed += int64(found - len(missing))
+	e.Removed += int64(found - len(missing))
 	e.Missing += int64(len(missing))
 	for _, n := range missing {
 		if len(e.MissingRows) == MaxCompared {
@@ -459,7 +360,7 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fate
 		}
 		e.MissingRows = append(
 			e.MissingRows,
-			RowDifference{Row: t.Grow.Label(rows.Row(n)), Key: p.KeyText(w, t, rows.Row(n), write.Match)},
+			load.RowDifference{Row: t.Grow.Label(rows.Row(n)), Key: p.KeyText(w, t, rows.Row(n), write.Match)},
 		)
 	}
 	if !look {
@@ -482,31 +383,16 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fate
 			if len(e.ChangedRows) < MaxCompared {
 				e.ChangedRows = append(
 					e.ChangedRows,
-					RowDifference{Row: t.Grow.Label(rows.Row(c.Row)), Key: Pairs(write.Match, c.Match)},
+					load.RowDifference{Row: t.Grow.Label(rows.Row(c.Row)), Key: load.Pairs(write.Match, c.Match)},
 				)
 			}
 		}
 		if e.Changed <= MaxCompared && !ours.left(c) {
 			x := &e.ChangedRows[len(e.ChangedRows)-1]
-			x.Cells = append(x.Cells, CellDifference{t.FieldOf(c.Column.Name), c.From.String(), c.To.String()})
+			x.Cells = append(x.Cells, load.CellDifference{Field: t.FieldOf(c.Column.Name), Is: c.From.String(), Plan: c.To.String()})
 		}
 		return nil
 	})
-}
-
-// KeyText is the key of a row, for people.
-func (p *Past) KeyText(w *Writer, t *Target, row grow.Row, columns []*schema.Column) string {
-	if len(columns) > 3 {
-		return "" // all that it has: too much to be a key
-	}
-	for b := range p.Written(w, t, order.Run{Target: t.Target, First: row, Rows: 1}, nil) {
-		var values []value.Value
-		for _, c := range columns {
-			values = append(values, b.Row(0)[slices.Index(t.Columns, c)])
-		}
-		return Pairs(columns, values)
-	}
-	return ""
 }
 
 // strangers counts rows of a table that are not the plan's. They are extra where the
@@ -515,7 +401,7 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 	parts := c.byName[table.Name]
 	n := c.counts[table.Name]
 	for _, p := range parts {
-		n -= p.e.Planned - p.e.Missing - p.e.removed
+		n -= p.e.Planned - p.e.Missing - p.e.Removed
 	}
 	if n <= 0 {
 		return nil
@@ -555,7 +441,7 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 			return nil
 		}
 		if len(p.e.ExtraRows) < MaxCompared {
-			p.e.ExtraRows = append(p.e.ExtraRows, RowDifference{Key: Pairs(columns, row)})
+			p.e.ExtraRows = append(p.e.ExtraRows, load.RowDifference{Key: load.Pairs(columns, row)})
 		}
 		return nil
 	})
@@ -573,17 +459,11 @@ func KeyColumns(t *schema.Table) []*schema.Column {
 	return columns
 }
 
-// TargetOf finds an entity by its name; nil if there is none.
-func (l *Session) TargetOf(entity string) *Target {
-	i := slices.IndexFunc(l.List, func(t *Target) bool { return t.Plan.Name == entity })
-	return l.List[i]
-}
-
 // shared tells whether a table may hold rows that are not the plan's: it had some
 // before, or other loads write into it.
 func (c *comparison) shared(ctx context.Context, table *schema.Table) (bool, error) {
 	first := c.byName[table.Name][0]
-	if first.Entry.Number == 0 || first.t.before > 0 && first.t.Writes.Mode != store.Replace {
+	if first.Entry.Number == 0 || first.t.Before > 0 && first.t.Writes.Mode != store.Replace {
 		return true, nil
 	}
 	if c.loads == nil {
@@ -595,7 +475,7 @@ func (c *comparison) shared(ctx context.Context, table *schema.Table) (bool, err
 	}
 	for _, e := range c.loads {
 		if e.State == journal.StateWithdrawn ||
-			slices.ContainsFunc(c.pasts, func(p *Past) bool { return p.Entry.Number == e.Number }) {
+			slices.ContainsFunc(c.pasts, func(p *load.Past) bool { return p.Entry.Number == e.Number }) {
 			continue
 		}
 		if slices.ContainsFunc(
@@ -675,7 +555,7 @@ func (c *comparison) eachStranger(
 }
 
 // lostBy are the fields of loads whose columns are gone.
-func lostBy(pasts []*Past) []string {
+func lostBy(pasts []*load.Past) []string {
 	var out []string
 	for _, p := range pasts {
 		for _, f := range p.Plan.Lost {
