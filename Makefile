@@ -43,7 +43,7 @@ cluster: ## a load into a cluster of three MariaDB nodes, of which one is killed
 
 faults: ## the long form of the tests that kill programs and servers and cut connections
 	EVENSPROUT_FAULTS=long go test ./cmd/evensprout -count=1 -timeout 2h -v -run 'Killed|Cut'
-	EVENSPROUT_FAULTS=long go test ./internal/load -count=1 -timeout 1h -run TestUndoOfEveryWayToLoad
+	EVENSPROUT_FAULTS=long go test ./internal/withdraw -count=1 -timeout 1h -run TestUndoOfEveryWayToLoad
 
 fuzz: ## half a minute for each reader
 	scripts/fuzz.sh 30

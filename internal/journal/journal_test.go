@@ -174,3 +174,32 @@ func FuzzUnpackLog(f *testing.F) {
 	f.Add([]byte("no log"))
 	f.Fuzz(func(t *testing.T, data []byte) { UnpackLog(data, NewBudget()) })
 }
+
+func FuzzUndoPackets(f *testing.F) {
+	log := Undo{}
+	log.Add(
+		UndoSection{
+			Step:    1,
+			Kind:    UndoChanged,
+			Table:   "t",
+			Key:     []string{"id"},
+			Columns: []string{"a"},
+			Values:  [][]value.Value{{value.Int(1), value.String("x"), {}}},
+		},
+	)
+	packets, err := log.Pack()
+	require.NoError(f, err)
+	f.Add(packets[0].Body)
+	f.Fuzz(func(t *testing.T, body []byte) {
+		sections, err := UnpackUndo(body)
+		if err != nil {
+			return
+		}
+		again, err := (&Undo{Sections: sections}).Pack()
+		require.NoError(t, err)
+		for _, p := range again {
+			_, err := UnpackUndo(p.Body)
+			require.NoError(t, err)
+		}
+	})
+}

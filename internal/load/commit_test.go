@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"evensprout/internal/load/loadtest"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/load"
@@ -32,24 +33,24 @@ func TestCommitsMakeNoDifference(t *testing.T) {
 		t.Skip("it takes long")
 	}
 	var first string
-	onEach(t, demo.Schema, func(t *testing.T, d *db) {
-		c := d.compile(t, demo.Entities)
+	loadtest.OnEach(t, demo.Schema, func(t *testing.T, d *loadtest.DB) {
+		c := d.Compile(t, demo.Entities)
 		r, err := load.Run(
 			t.Context(),
 			c,
-			d.store,
+			d.Store,
 			load.Options{
 				Jobs:   3,
 				Chunk:  700,
 				Commit: plan.CommitChunk,
-				Again:  func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) },
+				Again:  func(ctx context.Context) (store.Store, error) { return d.Driver.Open(ctx, d.URL) },
 			},
 		)
 		require.NoError(t, err)
 		assert.Equal(t, int64(31934), r.Rows)
 		assert.Greater(t, r.Transactions, 45)
 		assert.Equal(t, r.Chunks, r.Transactions)
-		got := dump(t, d.store)
+		got := loadtest.Dump(t, d.Store)
 		if first == "" {
 			first = got
 		}
@@ -58,8 +59,8 @@ func TestCommitsMakeNoDifference(t *testing.T) {
 }
 
 func TestEachFamilyIsCommittedAlone(t *testing.T) {
-	onEach(t, families, func(t *testing.T, d *db) {
-		r, err := d.load(
+	loadtest.OnEach(t, families, func(t *testing.T, d *loadtest.DB) {
+		r, err := d.Load(
 			t,
 			"  Guest: {table: guests, rows: 30, fields: {email: {kind: email, unique: true}}}\n  Stay: {table: stays, per: {Guest: 2}, fields: {room: {count: 1}, price: 2.50, mail: {same: Guest.email}}}\n",
 			load.Options{Commit: plan.CommitFamily},
@@ -72,16 +73,16 @@ func TestEachFamilyIsCommittedAlone(t *testing.T) {
 
 // With commit: chunk, what was committed before a refusal stays, and that is said.
 func TestChunksBeforeARefusalStay(t *testing.T) {
-	onEach(t, harbour, func(t *testing.T, d *db) {
-		_, err := d.load(
+	loadtest.OnEach(t, harbour, func(t *testing.T, d *loadtest.DB) {
+		_, err := d.Load(
 			t,
 			"  Boat: {table: boats, rows: 100, fields: {crew: {count: 1}, seats: {between: [100, 199]}, label: {text: \"{crew}\"}, price: {derive: \"n < 50 ? decimal('1.00') : decimal('100000.00')\"}, n: {count: 0, column: pier_id}}}\n  Pier: {table: piers, rows: 100, fields: {id: {count: 0}, code: {pattern: \"[A-Z]{3}\", unique: true}}}\n",
 			load.Options{Chunk: 10, Commit: plan.CommitChunk},
 		)
 		require.Error(t, err)
 	})
-	onEach(t, harbour, func(t *testing.T, d *db) {
-		_, err := d.load(
+	loadtest.OnEach(t, harbour, func(t *testing.T, d *loadtest.DB) {
+		_, err := d.Load(
 			t,
 			"  Boat: {table: boats, rows: 100, fields: {crew: {count: 1}, price: {derive: \"crew < 50 ? decimal('1.00') : decimal('100000.00')\"}}}\n",
 			load.Options{Chunk: 10, Commit: plan.CommitChunk},
@@ -93,7 +94,7 @@ func TestChunksBeforeARefusalStay(t *testing.T) {
 		var r *journal.Refusal
 		require.ErrorAs(t, err, &r)
 		assert.Equal(t, store.OutOfRange, r.Kind)
-		assert.Len(t, d.table(t, "boats"), 40)
+		assert.Len(t, d.Table(t, "boats"), 40)
 	})
 }
 
@@ -103,13 +104,13 @@ var small = strings.Replace(demo.Entities, "rows: 5000", "rows: 100", 1)
 const smallRows = 1277
 
 func TestADryRunChangesNothing(t *testing.T) {
-	onEach(t, demo.Schema, func(t *testing.T, d *db) {
-		before := dump(t, d.store)
+	loadtest.OnEach(t, demo.Schema, func(t *testing.T, d *loadtest.DB) {
+		before := loadtest.Dump(t, d.Store)
 		for _, commit := range []plan.Commit{plan.CommitLoad, plan.CommitChunk} {
-			r, err := d.load(t, small, load.Options{DryRun: true, Commit: commit})
+			r, err := d.Load(t, small, load.Options{DryRun: true, Commit: commit})
 			require.NoError(t, err)
 			assert.Equal(t, int64(smallRows), r.Rows)
-			assert.Equal(t, before, dump(t, d.store))
+			assert.Equal(t, before, loadtest.Dump(t, d.Store))
 		}
 	})
 }
@@ -124,16 +125,16 @@ CREATE TABLE ships (id {key}, captain_id INTEGER NOT NULL REFERENCES captains (i
 		"mariadb":  "ALTER TABLE captains ADD CONSTRAINT captain_ship FOREIGN KEY (ship_id) REFERENCES ships (id);",
 	}
 	entities := "  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}, flag_id: 1}}\n"
-	onEachWith(t, script, later, func(t *testing.T, d *db) {
-		if d.name == "sqlite" {
+	onEachWith(t, script, later, func(t *testing.T, d *loadtest.DB) {
+		if d.Name == "sqlite" {
 			t.Skip("its circles are in TestCirclesLoad: a reference cannot be added later")
 		}
-		e := d.loaded(t, entities, load.Options{Chunk: 2})
+		e := d.Loaded(t, entities, load.Options{Chunk: 2})
 		assert.Equal(t, int64(9), e["Captain"].Inserted)
-		for _, line := range d.table(t, "captains", "ship_id") {
+		for _, line := range d.Table(t, "captains", "ship_id") {
 			assert.Regexp(t, `^[1-5]$`, line)
 		}
-		_, err := d.load(t, entities, load.Options{Commit: plan.CommitChunk})
+		_, err := d.Load(t, entities, load.Options{Commit: plan.CommitChunk})
 		assert.ErrorContains(t, err, "that needs commit: load")
 	})
 	for engine := range later {
@@ -145,29 +146,29 @@ CREATE TABLE ships (id {key}, captain_id INTEGER NOT NULL REFERENCES captains (i
 		"MODIFY ship_id INTEGER NOT NULL",
 		1,
 	)
-	onEachWith(t, script, later, func(t *testing.T, d *db) {
-		if d.name == "sqlite" {
+	onEachWith(t, script, later, func(t *testing.T, d *loadtest.DB) {
+		if d.Name == "sqlite" {
 			t.Skip("it can put off every reference")
 		}
 		// Neither may be NULL or put off: one is, while the load runs.
-		before := dump(t, d.store)
-		warned := d.foresee(t, entities)
+		before := loadtest.Dump(t, d.Store)
+		warned := d.Foreseen(t, entities)
 		require.Len(t, warned.Warnings(), 1)
 		assert.Regexp(t, "^(ship|captain)_id closes a circle of references", warned[0].Message)
-		r, err := d.load(t, entities, d.journaled(load.Options{Chunk: 2}))
+		r, err := d.Load(t, entities, d.Journaled(load.Options{Chunk: 2}))
 		require.NoError(t, err)
-		assert.Len(t, d.table(t, "captains", "ship_id"), 9)
-		assert.True(t, d.compared(t, r.Load).Same())
+		assert.Len(t, d.Table(t, "captains", "ship_id"), 9)
+		assert.True(t, d.Compared(t, r.Load).Same())
 		for _, sql := range []string{"INSERT INTO captains (id, ship_id) VALUES (700, 999)", "INSERT INTO ships (id, captain_id, flag_id) VALUES (700, 999, 1)"} {
-			_, err := d.store.(setwise.Engine).Exec(t.Context(), sql)
+			_, err := d.Store.(setwise.Engine).Exec(t.Context(), sql)
 			var v *store.Violation
 			require.ErrorAs(t, err, &v, "references are looked at as before")
 			assert.Equal(t, store.ForeignKey, v.Kind)
 		}
-		d.withdrawn(t, r.Load, withdraw.Options{})
-		assert.Equal(t, before, dump(t, d.store))
+		d.Withdrawn(t, r.Load, withdraw.Options{})
+		assert.Equal(t, before, loadtest.Dump(t, d.Store))
 
-		_, err = d.load(t, strings.ReplaceAll(entities, "rows:", "write: replace, rows:"), load.Options{})
+		_, err = d.Load(t, strings.ReplaceAll(entities, "rows:", "write: replace, rows:"), load.Options{})
 		var p diag.Problems
 		require.ErrorAs(t, err, &p)
 		assert.Regexp(
@@ -181,11 +182,11 @@ CREATE TABLE ships (id {key}, captain_id INTEGER NOT NULL REFERENCES captains (i
 // replace keeps its promise to a reader who began earlier: the old rows, until the new
 // ones are committed.
 func TestReplaceUnderAReader(t *testing.T) {
-	onEach(t, fares, func(t *testing.T, d *db) {
-		if d.name == "sqlite" {
+	loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
+		if d.Name == "sqlite" {
 			t.Skip("its reader and writer exclude each other, unless the file's owner chose otherwise")
 		}
-		reader := d.open(t)
+		reader := d.Open(t)
 		table := func() *schema.Table {
 			db, err := reader.Survey(t.Context())
 			require.NoError(t, err)
@@ -194,11 +195,11 @@ func TestReplaceUnderAReader(t *testing.T) {
 		seen := map[int64]bool{}
 		_, err := load.Run(
 			t.Context(),
-			d.compile(
+			d.Compile(
 				t,
 				"  Fare: {table: fares, write: replace, rows: 500, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, label: {text: \"{code}\"}, price: 1.00}}\n",
 			),
-			d.store,
+			d.Store,
 			load.Options{Chunk: 50, Progress: func(uint64, uint64) {
 				n, err := reader.Count(t.Context(), table)
 				require.NoError(t, err)
@@ -214,37 +215,37 @@ func TestReplaceUnderAReader(t *testing.T) {
 }
 
 func TestReplaceAndRowsOutsideThePlan(t *testing.T) {
-	onEach(
+	loadtest.OnEach(
 		t,
 		vessels+"INSERT INTO vessels (id, code, name) VALUES (1, 'HERON', 'Heron'); INSERT INTO trips (id, vessel_id, day) VALUES (5, 1, 1);",
-		func(t *testing.T, d *db) {
+		func(t *testing.T, d *loadtest.DB) {
 			const entities = "  Vessel: {table: vessels, write: WRITE, given: {a: {id: 9, code: TERN, name: Tern}}}\n"
-			r := d.refused(t, strings.Replace(entities, "WRITE", "replace", 1), load.Options{})
+			r := d.Refused(t, strings.Replace(entities, "WRITE", "replace", 1), load.Options{})
 			assert.Equal(t, store.ForeignKey, r.Kind)
 			assert.Contains(t, r.Message, "rows of trips refer to rows that replace would delete")
 			assert.Contains(t, r.Hint, "cascade: true")
-			e := d.loaded(t, strings.Replace(entities, "WRITE", "{mode: replace, cascade: true}", 1), load.Options{})
+			e := d.Loaded(t, strings.Replace(entities, "WRITE", "{mode: replace, cascade: true}", 1), load.Options{})
 			assert.Equal(t, int64(1), e["Vessel"].Removed)
-			assert.Equal(t, []string{"9 TERN Tern"}, d.table(t, "vessels"))
-			assert.Empty(t, d.table(t, "trips"))
+			assert.Equal(t, []string{"9 TERN Tern"}, d.Table(t, "vessels"))
+			assert.Empty(t, d.Table(t, "trips"))
 			// Both replaced: no question.
 			both := "  Vessel: {table: vessels, write: replace, given: {a: {code: WREN, name: Wren}}}\n  Trip: {table: trips, write: replace, per: {Vessel: 2}, fields: {day: 1}}\n"
-			e = d.loaded(t, both, load.Options{})
+			e = d.Loaded(t, both, load.Options{})
 			assert.Equal(t, [2]int64{1, 2}, [2]int64{e["Vessel"].Inserted, e["Trip"].Inserted})
-			e = d.loaded(t, both, load.Options{})
+			e = d.Loaded(t, both, load.Options{})
 			assert.Equal(t, [2]int64{1, 2}, [2]int64{e["Vessel"].Removed, e["Trip"].Removed})
 		},
 	)
 }
 
 func TestReplaceOfATableThatRefersToItself(t *testing.T) {
-	onEach(
+	loadtest.OnEach(
 		t,
 		"CREATE TABLE crew (id INTEGER PRIMARY KEY, boss_id INTEGER REFERENCES crew (id), name VARCHAR(9));",
-		func(t *testing.T, d *db) {
+		func(t *testing.T, d *loadtest.DB) {
 			const entities = "  Crew: {table: crew, write: replace, rows: 50, fields: {boss: {pick: Crew}, name: a}}\n"
-			d.loaded(t, entities, load.Options{Chunk: 7})
-			e := d.loaded(t, entities, load.Options{Chunk: 7})
+			d.Loaded(t, entities, load.Options{Chunk: 7})
+			e := d.Loaded(t, entities, load.Options{Chunk: 7})
 			assert.Equal(t, [3]int64{50, 50, 50}, [3]int64{e["Crew"].Removed, e["Crew"].Inserted, e["Crew"].After})
 		},
 	)
@@ -252,27 +253,27 @@ func TestReplaceOfATableThatRefersToItself(t *testing.T) {
 
 // Names with quotes, spaces, reserved words and other letters, in every statement.
 func TestOddNamesEverywhere(t *testing.T) {
-	onEach(
+	loadtest.OnEach(
 		t,
 		`CREATE TABLE "select ""it""" ("order" INTEGER PRIMARY KEY, "größe in m" INTEGER NOT NULL UNIQUE, "from's" VARCHAR(20), "日付" INTEGER, CONSTRAINT "a b" CHECK ("日付" < 1000));
 CREATE TABLE "child of ""it""" ("id" INTEGER PRIMARY KEY, "up to" INTEGER NOT NULL REFERENCES "select ""it""" ("order"));`,
-		func(t *testing.T, d *db) {
+		func(t *testing.T, d *loadtest.DB) {
 			text := func(write, value string) string {
 				return "  Odd:\n    table: 'select \"it\"'\n    write: " + write + "\n    rows: 20\n    fields:\n      order: {count: 1}\n      size: {count: 1, column: größe in m}\n      text: {value: " + value + ", column: \"from's\"}\n      date: {count: 1, column: 日付}\n" +
 					"  Child: {table: 'child of \"it\"', write: {mode: keep, match: [id]}, rows: 20, fields: {id: {count: 1}, up: {pick: Odd, column: up to}}}\n"
 			}
-			e := d.loaded(t, text("insert", "a"), load.Options{})
+			e := d.Loaded(t, text("insert", "a"), load.Options{})
 			assert.Equal(t, int64(20), e["Child"].Inserted)
-			e = d.loaded(
+			e = d.Loaded(
 				t,
 				text("{mode: upsert, match: [size]}", "b"),
 				load.Options{Changed: func(load.Changed) error { return nil }},
 			)
 			assert.Equal(t, int64(20), e["Odd"].Updated)
 			assert.Equal(t, int64(20), e["Child"].Kept)
-			e = d.loaded(t, text("{mode: update, match: [size]}", "c"), load.Options{})
+			e = d.Loaded(t, text("{mode: update, match: [size]}", "c"), load.Options{})
 			assert.Equal(t, int64(20), e["Odd"].Updated)
-			r, err := d.load(t, text("insert", "d"), load.Options{Policies: plan.Policies{"all": plan.Skip}})
+			r, err := d.Load(t, text("insert", "d"), load.Options{Policies: plan.Policies{"all": plan.Skip}})
 			require.NoError(t, err)
 			assert.Equal(t, int64(40), r.Rejected)
 		},
@@ -281,29 +282,29 @@ CREATE TABLE "child of ""it""" ("id" INTEGER PRIMARY KEY, "up to" INTEGER NOT NU
 
 // Text with every sign that some format treats in its own way comes back as it went.
 func TestOddValues(t *testing.T) {
-	onEach(
+	loadtest.OnEach(
 		t,
 		"CREATE TABLE notes (id INTEGER PRIMARY KEY, text VARCHAR(60) NOT NULL, raw {bytes}, seen_at {moment}, amount DECIMAL(18,6));",
-		func(t *testing.T, d *db) {
+		func(t *testing.T, d *loadtest.DB) {
 			const entities = "  Note:\n    table: notes\n    write: {mode: upsert, match: [id]}\n    fields: {raw: {bytes: 0..90}}\n    given:\n" +
 				"      a: {id: 1, text: \"tab\\tnewline\\nreturn\\r\", seen_at: 2026-05-01T08:00:00.123456Z, amount: 0.000001}\n" +
 				"      b: {id: 2, text: \"back\\\\slash \\\\N 'quotes' \\\"double\\\" `back`\", seen_at: 1970-01-01T00:00:00Z, amount: -123456789012.345678}\n" +
 				"      c: {id: 3, text: \"Ω 日本 🚢 é\", seen_at: null, amount: 0.5}\n" +
 				"      d: {id: 4, text: \"\", seen_at: 1999-12-31T23:59:59.9Z, amount: null}\n"
-			if d.name == "sqlite" {
+			if d.Name == "sqlite" {
 				t.Skip("decimals of 18 digits are refused there, see TestDecimalsAreNeverRounded")
 			}
-			e := d.loaded(t, entities, load.Options{})
+			e := d.Loaded(t, entities, load.Options{})
 			assert.Equal(t, int64(4), e["Note"].Inserted)
 			assert.Equal(t, []string{
 				"1 tab\tnewline\nreturn\r 2026-05-01T08:00:00.123456Z 0.000001", "2 back\\slash \\N 'quotes' \"double\" `back` 1970-01-01T00:00:00Z -123456789012.345678",
 				"3 Ω 日本 🚢 é NULL 0.500000", "4  1999-12-31T23:59:59.9Z NULL",
-			}, d.table(t, "notes", "id", "text", "seen_at", "amount"))
-			e = d.loaded(t, entities, load.Options{})
+			}, d.Table(t, "notes", "id", "text", "seen_at", "amount"))
+			e = d.Loaded(t, entities, load.Options{})
 			assert.Equal(t, int64(4), e["Note"].Unchanged)
-			e = d.loaded(t, strings.Replace(entities, "{mode: upsert, match: [id]}", "replace", 1), load.Options{})
+			e = d.Loaded(t, strings.Replace(entities, "{mode: upsert, match: [id]}", "replace", 1), load.Options{})
 			assert.Equal(t, int64(4), e["Note"].Inserted, "the bulk path")
-			e = d.loaded(t, entities, load.Options{})
+			e = d.Loaded(t, entities, load.Options{})
 			assert.Equal(t, int64(4), e["Note"].Unchanged, "both paths write the same")
 		},
 	)
@@ -312,31 +313,31 @@ func TestOddValues(t *testing.T) {
 func TestRebuiltIndexes(t *testing.T) {
 	const script = vessels + "CREATE INDEX trip_days ON trips (day); CREATE UNIQUE INDEX trip_notes ON trips (note);"
 	const entities = "  Vessel: {table: vessels, rows: 50, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n  Trip: {table: trips, per: {Vessel: 2}, fields: {day: 1, note: NOTE}}\n"
-	onEach(t, script, func(t *testing.T, d *db) {
-		before, err := d.store.Survey(t.Context())
+	loadtest.OnEach(t, script, func(t *testing.T, d *loadtest.DB) {
+		before, err := d.Store.Survey(t.Context())
 		require.NoError(t, err)
-		_, err = d.load(
+		_, err = d.Load(
 			t,
 			strings.Replace(entities, "NOTE", "{pattern: \"[A-Z]{9}\", unique: true}", 1),
 			load.Options{Rebuild: true},
 		)
-		if d.name == "mariadb" {
+		if d.Name == "mariadb" {
 			var fault *store.Fault
 			require.ErrorAs(t, err, &fault)
 			assert.Equal(t, store.Refused, fault.Kind)
 			return
 		}
 		require.NoError(t, err)
-		after, err := d.store.Survey(t.Context())
+		after, err := d.Store.Survey(t.Context())
 		require.NoError(t, err)
 		assert.ElementsMatch(t, before.Table("trips").Uniques, after.Table("trips").Uniques)
 		assert.Len(t, after.Table("trips").References, 1)
 	})
-	onEach(t, script+"INSERT INTO vessels (id, code, name) VALUES (900, 'x', 'y');", func(t *testing.T, d *db) {
-		if d.name == "mariadb" {
+	loadtest.OnEach(t, script+"INSERT INTO vessels (id, code, name) VALUES (900, 'x', 'y');", func(t *testing.T, d *loadtest.DB) {
+		if d.Name == "mariadb" {
 			t.Skip("it does not rebuild")
 		}
-		_, err := d.load(
+		_, err := d.Load(
 			t,
 			strings.Replace(entities, "NOTE", "{pattern: \"[A-Z]{9}\", unique: true}", 1),
 			load.Options{Rebuild: true},
@@ -347,17 +348,17 @@ func TestRebuiltIndexes(t *testing.T) {
 			"vessels has 1 rows, and indexes are rebuilt only of tables that are empty at the start",
 		)
 	})
-	onEach(t, script, func(t *testing.T, d *db) {
-		if d.name == "mariadb" {
+	loadtest.OnEach(t, script, func(t *testing.T, d *loadtest.DB) {
+		if d.Name == "mariadb" {
 			t.Skip("it does not rebuild")
 		}
-		_, err := d.load(t, strings.Replace(entities, "NOTE", "{choose: [a, b]}", 1), load.Options{Rebuild: true})
+		_, err := d.Load(t, strings.Replace(entities, "NOTE", "{choose: [a, b]}", 1), load.Options{Rebuild: true})
 		var r *journal.Refusal
 		require.ErrorAs(t, err, &r, "a violation that shows only when the index is made again")
 		assert.Equal(t, store.Unique, r.Kind)
 		assert.Equal(t, []string{"note"}, r.Columns)
 		assert.Regexp(t, `^Trip row \d+$`, r.Row)
-		after, err := d.store.Survey(t.Context())
+		after, err := d.Store.Survey(t.Context())
 		require.NoError(t, err)
 		assert.Len(t, after.Table("trips").Uniques, 1, "it is there again")
 	})
@@ -399,10 +400,10 @@ func (tx *faultyTx) Commit(ctx context.Context) error {
 }
 
 // waits tells whether some transaction of the server waits for another one's lock.
-func waits(t *testing.T, d *db, s store.Store) bool {
+func waits(t *testing.T, d *loadtest.DB, s store.Store) bool {
 	granted := &schema.Column{Name: "granted", Kind: schema.Boolean}
 	n := 0
-	if d.name == "mariadb" {
+	if d.Name == "mariadb" {
 		name := &schema.Column{Name: "variable_name", Kind: schema.Text}
 		said := &schema.Column{Name: "variable_value", Kind: schema.Text}
 		require.NoError(
@@ -453,11 +454,11 @@ func TestARaceForAKey(t *testing.T) {
 		journal  bool // then what was there is looked at before, and the race is noticed
 	}{{"keep", nil, "Theirs", false}, {"upsert", nil, "Heron", false}, {"keep", plan.Policies{"check": plan.Skip}, "Theirs", false},
 		{"upsert", plan.Policies{"check": plan.Skip}, "Heron", false}, {"keep", nil, "Theirs", true}, {"upsert", nil, "Heron", true}} {
-		onEach(t, vessels, func(t *testing.T, d *db) {
-			if d.name == "sqlite" {
+		loadtest.OnEach(t, vessels, func(t *testing.T, d *loadtest.DB) {
+			if d.Name == "sqlite" {
 				t.Skip("nobody else can write while we do")
 			}
-			other, watcher := d.open(t), d.open(t)
+			other, watcher := d.Open(t), d.Open(t)
 			tables, err := other.Survey(t.Context())
 			require.NoError(t, err)
 			tx, err := other.Begin(t.Context(), store.TxOptions{})
@@ -477,7 +478,7 @@ func TestARaceForAKey(t *testing.T) {
 				},
 			)
 			require.NoError(t, err)
-			plan := d.compile(
+			plan := d.Compile(
 				t,
 				"  Vessel:\n    table: vessels\n    write: {mode: "+c.mode+", match: [code]}\n    given: {h: {code: HERON, name: Heron}, t: {code: TERN, name: Tern}}\n",
 			)
@@ -487,22 +488,22 @@ func TestARaceForAKey(t *testing.T) {
 				var err error
 				o := load.Options{Policies: c.policies}
 				if c.journal {
-					o = d.journaled(o)
+					o = d.Journaled(o)
 				}
-				r, err = load.Run(t.Context(), plan, d.store, o)
+				r, err = load.Run(t.Context(), plan, d.Store, o)
 				done <- err
 			}()
 			require.Eventually(t, func() bool { return waits(t, d, watcher) }, 8*time.Second, 5*time.Millisecond)
 			require.NoError(t, tx.Commit(t.Context()))
 			require.NoError(t, <-done)
 			assert.Equal(t, int64(1), r.Entities[0].Inserted)
-			assert.ElementsMatch(t, []string{"HERON " + c.want, "TERN Tern"}, d.table(t, "vessels", "code", "name"))
+			assert.ElementsMatch(t, []string{"HERON " + c.want, "TERN Tern"}, d.Table(t, "vessels", "code", "name"))
 			if c.journal {
-				d.withdrawn(t, r.Load, withdraw.Options{})
+				d.Withdrawn(t, r.Load, withdraw.Options{})
 				assert.Equal(
 					t,
 					[]string{"HERON Theirs"},
-					d.table(t, "vessels", "code", "name"),
+					d.Table(t, "vessels", "code", "name"),
 					"what the others wrote is back",
 				)
 			}
@@ -513,11 +514,11 @@ func TestARaceForAKey(t *testing.T) {
 // Two loads that take locks in opposite orders: the server ends one of them, and that
 // one goes through at the second try.
 func TestADeadlock(t *testing.T) {
-	onEach(
+	loadtest.OnEach(
 		t,
 		vessels+"INSERT INTO vessels (id, code, name) VALUES (1, 'A', 'a'), (2, 'B', 'b');",
-		func(t *testing.T, d *db) {
-			if d.name == "sqlite" {
+		func(t *testing.T, d *loadtest.DB) {
+			if d.Name == "sqlite" {
 				t.Skip("its writers take turns")
 			}
 			update := func(name string, rows ...string) string {
@@ -536,19 +537,19 @@ func TestADeadlock(t *testing.T) {
 					}
 				}})
 			}
-			one, two := d.compile(t, update("one", "A", "B")), d.compile(t, update("two", "B", "A"))
+			one, two := d.Compile(t, update("one", "A", "B")), d.Compile(t, update("two", "B", "A"))
 			var results [2]*journal.Result
 			var errs [2]error
 			var all sync.WaitGroup
 			all.Add(2)
-			go func() { defer all.Done(); results[0], errs[0] = run(d.store, one) }()
-			other := d.open(t)
+			go func() { defer all.Done(); results[0], errs[0] = run(d.Store, one) }()
+			other := d.Open(t)
 			go func() { defer all.Done(); results[1], errs[1] = run(other, two) }()
 			all.Wait()
 			require.NoError(t, errs[0])
 			require.NoError(t, errs[1])
 			assert.Equal(t, 1, results[0].Repeated+results[1].Repeated)
-			names := d.table(t, "vessels", "name")
+			names := d.Table(t, "vessels", "name")
 			assert.Equal(t, names[0], names[1], "one load after the other, never half of each")
 		},
 	)
@@ -556,15 +557,15 @@ func TestADeadlock(t *testing.T) {
 
 // A transaction that the server ends because of another one is begun again.
 func TestTransientFaultsAreRepeated(t *testing.T) {
-	onEach(t, demo.Schema, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, demo.Schema, func(t *testing.T, d *loadtest.DB) {
 		n := 0
-		f := &faulty{Store: d.store, beforeInsert: func() error {
+		f := &faulty{Store: d.Store, beforeInsert: func() error {
 			if n++; n == 5 || n == 12 {
 				return &store.Fault{Kind: store.Transient, Message: "deadlock"}
 			}
 			return nil
 		}}
-		r, err := load.Run(t.Context(), d.compile(t, small), f, load.Options{Pause: 1})
+		r, err := load.Run(t.Context(), d.Compile(t, small), f, load.Options{Pause: 1})
 		require.NoError(t, err)
 		assert.Equal(t, 2, r.Repeated)
 		assert.Equal(t, int64(smallRows), r.Rows)
@@ -572,31 +573,31 @@ func TestTransientFaultsAreRepeated(t *testing.T) {
 			assert.Equal(t, e.After, e.Inserted)
 		}
 	})
-	onEach(t, demo.Schema, func(t *testing.T, d *db) {
-		before := dump(t, d.store)
+	loadtest.OnEach(t, demo.Schema, func(t *testing.T, d *loadtest.DB) {
+		before := loadtest.Dump(t, d.Store)
 		f := &faulty{
-			Store:        d.store,
+			Store:        d.Store,
 			beforeInsert: func() error { return &store.Fault{Kind: store.Transient, Message: "deadlock"} },
 		}
-		_, err := load.Run(t.Context(), d.compile(t, small), f, load.Options{Pause: 1})
+		_, err := load.Run(t.Context(), d.Compile(t, small), f, load.Options{Pause: 1})
 		assert.ErrorContains(t, err, "deadlock (tried 6 times)")
-		assert.Equal(t, before, dump(t, d.store))
+		assert.Equal(t, before, loadtest.Dump(t, d.Store))
 	})
 }
 
 // A commit without an answer is never repeated.
 func TestACommitWithoutAnAnswer(t *testing.T) {
-	onEach(t, demo.Schema, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, demo.Schema, func(t *testing.T, d *loadtest.DB) {
 		for _, happened := range []bool{false, true} {
 			commits := 0
-			f := &faulty{Store: d.store, onCommit: func(tx store.Tx) error {
+			f := &faulty{Store: d.Store, onCommit: func(tx store.Tx) error {
 				commits++
 				if happened {
 					require.NoError(t, tx.Commit(t.Context()))
 				}
 				return &store.Fault{Kind: store.Unanswered, Message: "no answer"}
 			}}
-			_, err := load.Run(t.Context(), d.compile(t, small), f, load.Options{Pause: 1})
+			_, err := load.Run(t.Context(), d.Compile(t, small), f, load.Options{Pause: 1})
 			var fault *store.Fault
 			require.ErrorAs(t, err, &fault)
 			assert.Equal(t, store.Unanswered, fault.Kind)
@@ -606,8 +607,8 @@ func TestACommitWithoutAnAnswer(t *testing.T) {
 }
 
 func TestStatementsAreCounted(t *testing.T) {
-	onEach(t, fares, func(t *testing.T, d *db) {
-		r, err := d.load(
+	loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
+		r, err := d.Load(
 			t,
 			fare("{mode: upsert, match: [code]}", "{id: 7, code: DECK, label: Sun deck, price: 5.00}"),
 			load.Options{},
@@ -635,21 +636,21 @@ func TestAKilledServer(t *testing.T) {
 			server, err := start()
 			require.NoError(t, err)
 			defer server.Remove()
-			var e engine
-			for _, x := range engines() {
-				if x.name == name {
+			var e loadtest.Engine
+			for _, x := range loadtest.Engines() {
+				if x.Name == name {
 					e = x
 				}
 			}
-			d := &db{engine: e, url: server.Database(t, e.words.Replace(demo.Schema))}
-			d.store = d.open(t)
+			d := &loadtest.DB{Engine: e, URL: server.Database(t, e.Words.Replace(demo.Schema))}
+			d.Store = d.Open(t)
 			killed := false
-			_, err = d.load(
+			_, err = d.Load(
 				t,
 				demo.Entities,
 				load.Options{
 					Pause: 1,
-					Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) },
+					Again: func(ctx context.Context) (store.Store, error) { return d.Driver.Open(ctx, d.URL) },
 					Progress: func(done, _ uint64) {
 						if done > 9000 && !killed {
 							killed = true
@@ -662,8 +663,8 @@ func TestAKilledServer(t *testing.T) {
 			require.ErrorAs(t, err, &fault)
 			assert.Contains(t, []store.FaultKind{store.Lost, store.Unreachable}, fault.Kind)
 			require.NoError(t, server.Start())
-			d.store = d.open(t)
-			r, err := d.load(t, demo.Entities, load.Options{})
+			d.Store = d.Open(t)
+			r, err := d.Load(t, demo.Entities, load.Options{})
 			require.NoError(t, err)
 			assert.Equal(t, int64(31934), r.Rows)
 		})
@@ -672,12 +673,12 @@ func TestAKilledServer(t *testing.T) {
 
 // A connection that the server ends is opened again, and the transaction is begun anew.
 func TestABrokenConnectionIsOpenedAgain(t *testing.T) {
-	onEach(t, demo.Schema, func(t *testing.T, d *db) {
-		if d.name == "sqlite" {
+	loadtest.OnEach(t, demo.Schema, func(t *testing.T, d *loadtest.DB) {
+		if d.Name == "sqlite" {
 			t.Skip("it has no connections that break")
 		}
 		n := 0
-		f := &faulty{Store: d.store, beforeInsert: func() error {
+		f := &faulty{Store: d.Store, beforeInsert: func() error {
 			if n++; n == 6 {
 				return &store.Fault{Kind: store.Lost, Message: "gone"}
 			}
@@ -685,11 +686,11 @@ func TestABrokenConnectionIsOpenedAgain(t *testing.T) {
 		}}
 		r, err := load.Run(
 			t.Context(),
-			d.compile(t, small),
+			d.Compile(t, small),
 			f,
 			load.Options{
 				Pause: 1,
-				Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) },
+				Again: func(ctx context.Context) (store.Store, error) { return d.Driver.Open(ctx, d.URL) },
 			},
 		)
 		require.NoError(t, err)

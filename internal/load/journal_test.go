@@ -1,14 +1,11 @@
 package load_test
 
 import (
-	"context"
 	"fmt"
 	"strings"
 	"testing"
 
-	"evensprout/internal/archive"
-	"evensprout/internal/replay"
-	"evensprout/internal/store/storetest"
+	"evensprout/internal/load/loadtest"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/load"
@@ -17,51 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"evensprout/internal/demo"
-	"evensprout/internal/files"
 	"evensprout/internal/plan"
-	"evensprout/internal/schema"
-	"evensprout/internal/store"
-	"evensprout/internal/value"
 )
-
-// journaled are options of a load that is written down.
-func (d *db) journaled(o load.Options) load.Options {
-	o.Journal = &load.Journal{Actor: "tester", Version: "test", Rows: files.Rows, Earlier: replay.EarlierRows{}}
-	o.Again = func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) }
-	return o
-}
-
-// withdrawn takes a load back, and sees that nothing was left alone.
-func (d *db) withdrawn(t *testing.T, number int64, o withdraw.Options) *withdraw.Withdrawal {
-	t.Helper()
-	v, err := d.withdraw(t, number, o)
-	require.NoError(t, err)
-	require.Zero(t, v.Left, "%+v", v.LeftRows)
-	return v
-}
-
-func (d *db) withdraw(t *testing.T, number int64, o withdraw.Options) (*withdraw.Withdrawal, error) {
-	t.Helper()
-	o.By.Rows = files.Rows
-	return withdraw.Run(t.Context(), d.open(t), number, o)
-}
-
-func (d *db) compared(t *testing.T, number int64) *replay.Difference {
-	t.Helper()
-	p, err := load.Recall(t.Context(), d.store, number, nil, archive.Operator{Rows: files.Rows})
-	require.NoError(t, err)
-	defer p.Close()
-	diff, err := replay.Compare(t.Context(), d.store, []*load.Past{p}, replay.CompareOptions{})
-	require.NoError(t, err)
-	return diff
-}
-
-const ports = `
-CREATE TABLE ports (id {key}, code VARCHAR(8) NOT NULL UNIQUE, label VARCHAR(40), ratio DOUBLE PRECISION, seen_at {moment}, raw {bytes});
-CREATE TABLE berths (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), number INTEGER NOT NULL, price DECIMAL(8,2) NOT NULL, UNIQUE (port_id, number));
-CREATE TABLE visits (port_id INTEGER NOT NULL REFERENCES ports (id), note VARCHAR(40));
-INSERT INTO ports (id, code, label, ratio, seen_at) VALUES (9001, 'P0001', 'Old one', 0.1, '2026-01-02 03:04:05'), (9002, 'P0002', NULL, NULL, NULL), (9003, 'P0900', 'x', 2.5, NULL);
-INSERT INTO berths (id, port_id, number, price) VALUES (9001, 9001, 1, 4.50), (9002, 9003, 7, 1.25);`
 
 // Whatever the mode, withdrawing leaves the tables as they were before the load.
 func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
@@ -85,25 +39,25 @@ func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
 		{"keys of the database", strings.Replace(strings.Replace(strings.Replace(entity("insert", berths), "P0[0-9]{3}", "Q[0-9]{4}", 1), "id: {count: {from: 1001}}, ", "", 1), "    rows: 700\n", "    rows: 700\n    keys: database\n", 1)},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			onEach(t, ports, func(t *testing.T, d *db) {
+			loadtest.OnEach(t, loadtest.Ports, func(t *testing.T, d *loadtest.DB) {
 				text := c.plan
 				if strings.Contains(text, "entities:") {
-					text = strings.Replace(head, "entities:\n", "", 1) + text
+					text = strings.Replace(loadtest.Head, "entities:\n", "", 1) + text
 				}
-				before := dump(t, d.store)
+				before := loadtest.Dump(t, d.Store)
 				for _, o := range []load.Options{{}, {Chunk: 150, Commit: plan.CommitChunk, Jobs: 3}} {
 					if strings.Contains(c.plan, "replace") {
 						o.Commit = plan.CommitLoad
 					}
-					r, err := d.load(t, text, d.journaled(o))
+					r, err := d.Load(t, text, d.Journaled(o))
 					require.NoError(t, err)
 					require.Positive(t, r.Load)
-					require.NotEqual(t, before, dump(t, d.store))
-					diff := d.compared(t, r.Load)
+					require.NotEqual(t, before, loadtest.Dump(t, d.Store))
+					diff := d.Compared(t, r.Load)
 					assert.True(t, diff.Same(), "%+v", diff)
 
-					v := d.withdrawn(t, r.Load, withdraw.Options{Commit: o.Commit})
-					assert.Equal(t, before, dump(t, d.store))
+					v := d.Withdrawn(t, r.Load, withdraw.Options{Commit: o.Commit})
+					assert.Equal(t, before, loadtest.Dump(t, d.Store))
 					total := int64(0)
 					for _, e := range v.Entities {
 						total += e.Removed + e.Restored
@@ -121,17 +75,17 @@ func TestTheSampleIsWithdrawn(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes long")
 	}
-	onEach(t, demo.Schema, func(t *testing.T, d *db) {
-		before := dump(t, d.store)
-		r, err := d.load(t, demo.Entities, d.journaled(load.Options{Jobs: 2, Chunk: 3000}))
+	loadtest.OnEach(t, demo.Schema, func(t *testing.T, d *loadtest.DB) {
+		before := loadtest.Dump(t, d.Store)
+		r, err := d.Load(t, demo.Entities, d.Journaled(load.Options{Jobs: 2, Chunk: 3000}))
 		require.NoError(t, err)
-		diff := d.compared(t, r.Load)
+		diff := d.Compared(t, r.Load)
 		assert.True(t, diff.Same(), "%+v", diff)
 		for _, e := range diff.Entities {
 			assert.True(t, e.Fingerprint, e.Entity)
 		}
-		d.withdrawn(t, r.Load, withdraw.Options{})
-		assert.Equal(t, before, dump(t, d.store))
+		d.Withdrawn(t, r.Load, withdraw.Options{})
+		assert.Equal(t, before, loadtest.Dump(t, d.Store))
 	})
 }
 
@@ -144,46 +98,46 @@ func TestASecondLoadAddsOnlyTheRest(t *testing.T) {
 			n,
 		)
 	}
-	onEach(t, ports, func(t *testing.T, d *db) {
-		untouched := dump(t, d.store)
-		first, err := d.load(t, rows(100), d.journaled(load.Options{}))
+	loadtest.OnEach(t, loadtest.Ports, func(t *testing.T, d *loadtest.DB) {
+		untouched := loadtest.Dump(t, d.Store)
+		first, err := d.Load(t, rows(100), d.Journaled(load.Options{}))
 		require.NoError(t, err)
-		before := dump(t, d.store)
-		again, err := d.load(t, rows(100), d.journaled(load.Options{}))
+		before := loadtest.Dump(t, d.Store)
+		again, err := d.Load(t, rows(100), d.Journaled(load.Options{}))
 		require.NoError(t, err)
 		assert.Equal(t, first.Load, again.Earlier)
 		assert.Zero(t, again.Rows)
-		assert.Equal(t, before, dump(t, d.store))
+		assert.Equal(t, before, loadtest.Dump(t, d.Store))
 
-		more, err := d.load(t, rows(150), d.journaled(load.Options{Commit: plan.CommitChunk, Chunk: 20}))
+		more, err := d.Load(t, rows(150), d.Journaled(load.Options{Commit: plan.CommitChunk, Chunk: 20}))
 		require.NoError(t, err)
 		assert.Equal(t, int64(50), more.Entities[0].Inserted)
 		assert.Equal(t, uint64(100), more.Entities[0].Loaded)
-		after := dump(t, d.store)
+		after := loadtest.Dump(t, d.Store)
 
-		_, err = d.withdraw(t, first.Load, withdraw.Options{})
+		_, err = d.Withdraw(t, first.Load, withdraw.Options{})
 		var continued *withdraw.Continued
 		require.ErrorAs(t, err, &continued)
 		assert.Equal(t, more.Load, continued.By)
-		d.withdrawn(t, more.Load, withdraw.Options{Commit: plan.CommitChunk})
-		assert.Equal(t, before, dump(t, d.store))
-		d.withdrawn(t, first.Load, withdraw.Options{})
-		assert.Equal(t, untouched, dump(t, d.store))
+		d.Withdrawn(t, more.Load, withdraw.Options{Commit: plan.CommitChunk})
+		assert.Equal(t, before, loadtest.Dump(t, d.Store))
+		d.Withdrawn(t, first.Load, withdraw.Options{})
+		assert.Equal(t, untouched, loadtest.Dump(t, d.Store))
 
-		_, err = d.load(t, rows(150), d.journaled(load.Options{}))
+		_, err = d.Load(t, rows(150), d.Journaled(load.Options{}))
 		require.NoError(t, err)
-		assert.Equal(t, after, dump(t, d.store), "the same as in two parts")
+		assert.Equal(t, after, loadtest.Dump(t, d.Store), "the same as in two parts")
 	})
 }
 
 // What stands in the way of a second load is told.
 func TestSecondLoadsThatAreRefused(t *testing.T) {
 	const text = "  Port:\n    table: ports\n    rows: 50\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"Q[0-9]{4}\", unique: true}, label: {value: a}}\n"
-	onEach(t, ports, func(t *testing.T, d *db) {
-		first, err := d.load(t, text, d.journaled(load.Options{}))
+	loadtest.OnEach(t, loadtest.Ports, func(t *testing.T, d *loadtest.DB) {
+		first, err := d.Load(t, text, d.Journaled(load.Options{}))
 		require.NoError(t, err)
 
-		_, err = d.load(t, strings.Replace(text, "{value: a}", "{value: b}", 1), d.journaled(load.Options{}))
+		_, err = d.Load(t, strings.Replace(text, "{value: a}", "{value: b}", 1), d.Journaled(load.Options{}))
 		var altered *load.Altered
 		require.ErrorAs(t, err, &altered)
 		assert.Equal(
@@ -192,12 +146,12 @@ func TestSecondLoadsThatAreRefused(t *testing.T) {
 			altered.Differences,
 		)
 
-		_, err = d.load(t, strings.Replace(text, "50", "40", 1), d.journaled(load.Options{}))
+		_, err = d.Load(t, strings.Replace(text, "50", "40", 1), d.Journaled(load.Options{}))
 		require.ErrorAs(t, err, &altered)
 		assert.Equal(t, []plan.Difference{{Path: "entities.Port.rows", Was: "50", Is: "40"}}, altered.Differences)
 
-		d.exec(t, "DELETE FROM ports WHERE id IN (1004, 1007)")
-		_, err = d.load(t, text, d.journaled(load.Options{}))
+		d.Exec(t, "DELETE FROM ports WHERE id IN (1004, 1007)")
+		_, err = d.Load(t, text, d.Journaled(load.Options{}))
 		var gone *load.Gone
 		require.ErrorAs(t, err, &gone)
 		assert.Equal(t, first.Load, gone.Entry.Number)
@@ -205,25 +159,4 @@ func TestSecondLoadsThatAreRefused(t *testing.T) {
 		assert.Equal(t, int64(2), gone.Entities[0].Missing)
 		assert.Equal(t, "Port row 3", gone.Entities[0].MissingRows[0].Row)
 	})
-}
-
-// query reads a column of a view.
-func (d *db) query(t *testing.T, view, column string) []string {
-	t.Helper()
-	var out []string
-	q := store.Query{
-		Table:   &schema.Table{Name: view, PrimaryKey: []string{"id"}, Columns: []*schema.Column{{Name: "id"}}},
-		Columns: []*schema.Column{{Name: column, Kind: schema.Text}},
-	}
-	require.NoError(t, d.store.Select(t.Context(), q, func(row []value.Value) error {
-		out = append(out, row[0].String())
-		return nil
-	}))
-	return out
-}
-
-// exec runs a statement as another program would.
-func (d *db) exec(t *testing.T, statement string) {
-	t.Helper()
-	storetest.Exec(t, d.driver, d.url, statement)
 }

@@ -3,6 +3,7 @@ package load_test
 import (
 	"testing"
 
+	"evensprout/internal/load/loadtest"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/load"
@@ -18,23 +19,23 @@ func lateCrew(write string) string {
 }
 
 // onCircle runs a behaviour where references cannot be put off.
-func onCircle(t *testing.T, behaviour func(t *testing.T, d *db)) {
+func onCircle(t *testing.T, behaviour func(t *testing.T, d *loadtest.DB)) {
 	const script = `
 CREATE TABLE vessels (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, captain_id INTEGER, changed_at {moment});
 CREATE TABLE crew (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, vessel_id INTEGER NOT NULL REFERENCES vessels (id));`
-	onEach(t, script, func(t *testing.T, d *db) {
-		if d.name == "sqlite" {
+	loadtest.OnEach(t, script, func(t *testing.T, d *loadtest.DB) {
+		if d.Name == "sqlite" {
 			t.Skip("it can put off every reference")
 		}
-		d.exec(t, "ALTER TABLE vessels ADD CONSTRAINT captains FOREIGN KEY (captain_id) REFERENCES crew (id)")
-		if d.name == "mariadb" {
-			d.exec(
+		d.Exec(t, "ALTER TABLE vessels ADD CONSTRAINT captains FOREIGN KEY (captain_id) REFERENCES crew (id)")
+		if d.Name == "mariadb" {
+			d.Exec(
 				t,
 				"ALTER TABLE vessels MODIFY changed_at DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6) ON UPDATE CURRENT_TIMESTAMP(6)",
 			)
 		}
-		require.NoError(t, d.store.Close())
-		d.store = d.open(t)
+		require.NoError(t, d.Store.Close())
+		d.Store = d.Open(t)
 		behaviour(t, d)
 	})
 }
@@ -42,45 +43,45 @@ CREATE TABLE crew (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, vessel_id 
 // A column that takes the time whenever its row is changed keeps the plan's, also where
 // rows are written in two steps, and taken back in two.
 func TestSecondWritesDoNotStamp(t *testing.T) {
-	onCircle(t, func(t *testing.T, d *db) {
-		before := dump(t, d.store)
-		r, err := d.load(t, lateCrew(""), d.journaled(load.Options{Chunk: 10}))
+	onCircle(t, func(t *testing.T, d *loadtest.DB) {
+		before := loadtest.Dump(t, d.Store)
+		r, err := d.Load(t, lateCrew(""), d.Journaled(load.Options{Chunk: 10}))
 		require.NoError(t, err)
-		for _, line := range d.table(t, "vessels", "changed_at") {
+		for _, line := range d.Table(t, "vessels", "changed_at") {
 			assert.Regexp(t, "^2026-0[45]", line)
 		}
-		diff := d.compared(t, r.Load)
+		diff := d.Compared(t, r.Load)
 		assert.True(t, diff.Same(), "%+v", diff)
-		d.withdrawn(t, r.Load, withdraw.Options{})
-		assert.Equal(t, before, dump(t, d.store))
+		d.Withdrawn(t, r.Load, withdraw.Options{})
+		assert.Equal(t, before, loadtest.Dump(t, d.Store))
 	})
 }
 
 // What somebody has changed in a reference that closes a circle stays as it is.
 func TestWithdrawOfChangedCircles(t *testing.T) {
-	onCircle(t, func(t *testing.T, d *db) {
-		r, err := d.load(t, lateCrew(""), d.journaled(load.Options{}))
+	onCircle(t, func(t *testing.T, d *loadtest.DB) {
+		r, err := d.Load(t, lateCrew(""), d.Journaled(load.Options{}))
 		require.NoError(t, err)
-		d.exec(t, "INSERT INTO crew VALUES (900, 'other', 1)")
-		d.exec(t, "UPDATE vessels SET captain_id = 900 WHERE id = 2")
-		v, err := d.withdraw(t, r.Load, withdraw.Options{})
+		d.Exec(t, "INSERT INTO crew VALUES (900, 'other', 1)")
+		d.Exec(t, "UPDATE vessels SET captain_id = 900 WHERE id = 2")
+		v, err := d.Withdraw(t, r.Load, withdraw.Options{})
 		require.NoError(t, err)
 		assert.Contains(
 			t,
 			v.LeftRows,
 			withdraw.LeftRow{Entity: "Vessel", Row: "Vessel row 1", Key: "id 2", Why: "it was changed since"},
 		)
-		assert.Contains(t, d.table(t, "vessels", "id", "captain_id"), "2 900")
+		assert.Contains(t, d.Table(t, "vessels", "id", "captain_id"), "2 900")
 	})
 }
 
 // A row that is kept is not touched by the second write either.
 func TestKeptRowsKeepTheirReferences(t *testing.T) {
-	onCircle(t, func(t *testing.T, d *db) {
-		d.exec(t, "INSERT INTO vessels (id, name, changed_at) VALUES (2, 'there', '2020-01-01 00:00:00')")
-		e := d.loaded(t, lateCrew("    write: {mode: keep, match: [id]}\n"), load.Options{})
+	onCircle(t, func(t *testing.T, d *loadtest.DB) {
+		d.Exec(t, "INSERT INTO vessels (id, name, changed_at) VALUES (2, 'there', '2020-01-01 00:00:00')")
+		e := d.Loaded(t, lateCrew("    write: {mode: keep, match: [id]}\n"), load.Options{})
 		assert.Equal(t, int64(1), e["Vessel"].Kept)
-		rows := d.table(t, "vessels", "id", "name", "captain_id", "changed_at")
+		rows := d.Table(t, "vessels", "id", "name", "captain_id", "changed_at")
 		assert.Len(t, rows, 5)
 		assert.Contains(t, rows, "2 there NULL 2020-01-01T00:00:00Z")
 	})

@@ -2,13 +2,12 @@ package load_test
 
 import (
 	"context"
-	"fmt"
 	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
 
 	"evensprout/internal/load"
+	"evensprout/internal/load/loadtest"
 
 	"evensprout/internal/journal"
 
@@ -17,13 +16,15 @@ import (
 
 	"evensprout/internal/demo"
 	"evensprout/internal/plan"
-	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/sqlite"
+	"evensprout/internal/store/storetest"
 	"evensprout/internal/value"
 )
 
 // database is a new file with the tables of a script.
+func TestMain(m *testing.M) { storetest.Main(m) }
+
 func database(t *testing.T, script string) store.Store {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "test.db")
@@ -43,41 +44,6 @@ func compile(t *testing.T, s store.Store, text string) *plan.Compiled {
 	c, err := p.Compile(plan.Options{Database: db})
 	require.NoError(t, err)
 	return c
-}
-
-const head = "name: t\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n"
-
-// dump is everything in a database, as text.
-func dump(t *testing.T, s store.Store) string {
-	t.Helper()
-	db, err := s.Survey(t.Context())
-	require.NoError(t, err)
-	return dumpOf(t, s, db)
-}
-
-// dumpOf is dump of tables that are known.
-func dumpOf(t *testing.T, s store.Store, db *schema.Database) string {
-	t.Helper()
-	var b strings.Builder
-	slices.SortFunc(db.Tables, func(a, b *schema.Table) int { return strings.Compare(a.Name, b.Name) })
-	for _, table := range db.Tables {
-		fmt.Fprintln(&b, "==", table.Name)
-		var lines []string
-		require.NoError(
-			t,
-			s.Select(t.Context(), store.Query{Table: table, Columns: table.Columns}, func(row []value.Value) error {
-				var line strings.Builder
-				for _, v := range row {
-					line.WriteString(v.String() + "|")
-				}
-				lines = append(lines, line.String())
-				return nil
-			}),
-		)
-		slices.Sort(lines) // a table without a key has no order
-		fmt.Fprintln(&b, strings.Join(lines, "\n"))
-	}
-	return b.String()
 }
 
 func TestTheSampleIsTheSameHoweverItIsLoaded(t *testing.T) {
@@ -101,7 +67,7 @@ func TestTheSampleIsTheSameHoweverItIsLoaded(t *testing.T) {
 				}
 			}
 		}
-		dumps = append(dumps, dump(t, s))
+		dumps = append(dumps, loadtest.Dump(t, s))
 	}
 	for _, d := range dumps[1:] {
 		assert.True(t, dumps[0] == d, "another dump")
@@ -171,13 +137,13 @@ func TestASecondLoadStopsBeforeTheFirstRow(t *testing.T) {
 	c := compile(t, s, demo.Entities)
 	_, err := load.Run(t.Context(), c, s, load.Options{})
 	require.NoError(t, err)
-	before := dump(t, s)
+	before := loadtest.Dump(t, s)
 	_, err = load.Run(t.Context(), c, s, load.Options{})
 	var present *load.Present
 	require.ErrorAs(t, err, &present)
 	assert.Len(t, present.Tables, 11)
 	assert.Contains(t, err.Error(), "passengers holds 5002 rows: Passenger.ada, field for field")
-	assert.Equal(t, before, dump(t, s))
+	assert.Equal(t, before, loadtest.Dump(t, s))
 
 	guarded := compile(t, s, strings.Replace(demo.Entities, "entities:", "when: empty\nentities:", 1))
 	r, err := load.Run(t.Context(), guarded, s, load.Options{})
@@ -186,7 +152,7 @@ func TestASecondLoadStopsBeforeTheFirstRow(t *testing.T) {
 	for _, e := range r.Entities {
 		assert.True(t, e.Skipped)
 	}
-	assert.Equal(t, before, dump(t, s))
+	assert.Equal(t, before, loadtest.Dump(t, s))
 }
 
 const boats = `
@@ -194,13 +160,13 @@ CREATE TABLE piers (id INTEGER PRIMARY KEY, code VARCHAR(5) NOT NULL UNIQUE);
 CREATE TABLE boats (id INTEGER PRIMARY KEY, pier_id INTEGER NOT NULL REFERENCES piers (id), label VARCHAR(9) NOT NULL, UNIQUE (pier_id, label));
 `
 
-const boatsPlan = head + `  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: true}}}
+const boatsPlan = loadtest.Head + `  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: true}}}
   Boat: {table: boats, per: {Pier: 3}, fields: {label: {choose: [Heron, Tern, Swift, Wren, Lark, Otter]}}}
 `
 
 func TestAViolationIsToldInThePlansWords(t *testing.T) {
 	s := database(t, boats)
-	before := dump(t, s)
+	before := loadtest.Dump(t, s)
 	_, err := load.Run(t.Context(), compile(t, s, boatsPlan), s, load.Options{})
 	var r *journal.Refusal
 	require.ErrorAs(t, err, &r)
@@ -212,7 +178,7 @@ func TestAViolationIsToldInThePlansWords(t *testing.T) {
 	assert.Equal(t, "UNIQUE (pier_id, label)", r.Constraint)
 	assert.Regexp(t, `^Boat row \d+ \(id \d+\), which this load wrote before$`, r.Other)
 	assert.Contains(t, r.Hint, "unique: [[Pier, label]]")
-	assert.Equal(t, before, dump(t, s), "nothing stays")
+	assert.Equal(t, before, loadtest.Dump(t, s), "nothing stays")
 }
 
 func TestAKeyThatBelongsToAnotherRowIsFoundBeforehand(t *testing.T) {
@@ -225,7 +191,7 @@ func TestAKeyThatBelongsToAnotherRowIsFoundBeforehand(t *testing.T) {
 
 func TestRowsBesideOthersAreFine(t *testing.T) {
 	s := database(t, boats+"INSERT INTO piers VALUES (900, 'OTHER');")
-	c := compile(t, s, head+`  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: true}}}`)
+	c := compile(t, s, loadtest.Head+`  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: true}}}`)
 	prints, err := c.Set.Fingerprints(t.Context(), 1)
 	require.NoError(t, err)
 	r, err := load.Run(t.Context(), c, s, load.Options{})
@@ -253,7 +219,7 @@ CREATE TABLE ships (id INTEGER PRIMARY KEY, captain_id INTEGER NOT NULL REFERENC
 	c := compile(
 		t,
 		s,
-		head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n",
+		loadtest.Head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n",
 	)
 	r, err := load.Run(t.Context(), c, s, load.Options{Chunk: 2})
 	require.NoError(t, err)
@@ -267,7 +233,7 @@ CREATE TABLE ships (id INTEGER PRIMARY KEY, captain_id INTEGER NOT NULL REFERENC
 	c := compile(
 		t,
 		s,
-		head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}, second: {value: 77, column: second_id}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n",
+		loadtest.Head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}, second: {value: 77, column: second_id}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n",
 	)
 	_, err := load.Run(t.Context(), c, s, load.Options{})
 	var r *journal.Refusal
@@ -282,10 +248,10 @@ func TestCountsThatDoNotAddUp(t *testing.T) {
 		t,
 		boats+"CREATE TRIGGER more AFTER INSERT ON piers WHEN NEW.id = 3 BEGIN INSERT INTO piers VALUES (900, 'EXTRA'); END;",
 	)
-	before := dump(t, s)
+	before := loadtest.Dump(t, s)
 	_, err := load.Run(
 		t.Context(),
-		compile(t, s, head+`  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: true}}}`),
+		compile(t, s, loadtest.Head+`  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: true}}}`),
 		s,
 		load.Options{},
 	)
@@ -293,7 +259,7 @@ func TestCountsThatDoNotAddUp(t *testing.T) {
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, store.ViolationKind("row_count"), r.Kind)
 	assert.Contains(t, r.Message, "0 rows before and 40 inserted, but the table holds 41")
-	assert.Equal(t, before, dump(t, s))
+	assert.Equal(t, before, loadtest.Dump(t, s))
 }
 
 func TestAnInterruptedLoadLeavesNothing(t *testing.T) {
@@ -320,7 +286,7 @@ func BenchmarkLoad(b *testing.B) {
 		require.NoError(b, sqlite.Create(path, benchTable))
 		s, err := sqlite.Driver{}.Open(b.Context(), "sqlite:"+path)
 		require.NoError(b, err)
-		p, err := plan.Read("plan.yaml", []byte(head+benchEntity))
+		p, err := plan.Read("plan.yaml", []byte(loadtest.Head+benchEntity))
 		require.NoError(b, err)
 		db, err := s.Survey(b.Context())
 		require.NoError(b, err)

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"evensprout/internal/load"
+	"evensprout/internal/load/loadtest"
 
 	"evensprout/internal/journal"
 
@@ -22,15 +23,15 @@ import (
 func TestTheSampleIsTheSameOnEveryEngine(t *testing.T) {
 	var first string
 	var prints []string
-	onEach(t, demo.Schema, func(t *testing.T, d *db) {
-		r, err := d.load(t, demo.Entities, load.Options{Jobs: 2, Chunk: 3000})
+	loadtest.OnEach(t, demo.Schema, func(t *testing.T, d *loadtest.DB) {
+		r, err := d.Load(t, demo.Entities, load.Options{Jobs: 2, Chunk: 3000})
 		require.NoError(t, err)
 		var p []string
 		for _, e := range r.Entities {
 			p = append(p, e.Entity+" "+e.Fingerprint.String())
 			assert.Equal(t, e.After, e.Inserted)
 		}
-		got := dump(t, d.store)
+		got := loadtest.Dump(t, d.Store)
 		if first == "" {
 			first, prints = got, p
 		}
@@ -38,10 +39,6 @@ func TestTheSampleIsTheSameOnEveryEngine(t *testing.T) {
 		assert.True(t, first == got, "another dump than on the first engine")
 	})
 }
-
-const fares = `
-CREATE TABLE fares (id {key}, code VARCHAR(8) NOT NULL UNIQUE, label VARCHAR(40) NOT NULL UNIQUE, price DECIMAL(8,2) NOT NULL, updated_at {moment});
-INSERT INTO fares (id, code, label, price) VALUES (1, 'DECK', 'Open deck', 4.50), (2, 'CABIN', 'Cabin', 19.00);`
 
 // fare is an entity with one row and a mode.
 func fare(write, row string) string {
@@ -85,18 +82,18 @@ func TestModes(t *testing.T) {
 		{"replace", "replace", there, counts{inserted: 1}, "", []string{"7 DECK Sun deck 5.00"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			onEach(t, fares, func(t *testing.T, d *db) {
+			loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
 				if c.refused != "" {
-					r := d.refused(t, fare(c.write, c.row), load.Options{})
+					r := d.Refused(t, fare(c.write, c.row), load.Options{})
 					assert.Equal(t, store.Unique, r.Kind)
 					assert.Equal(t, []string{c.refused}, r.Columns)
 					assert.Equal(t, "Fare.a", r.Row)
 					assert.NotEmpty(t, r.Other)
 					return
 				}
-				e := d.loaded(t, fare(c.write, c.row), load.Options{})["Fare"]
+				e := d.Loaded(t, fare(c.write, c.row), load.Options{})["Fare"]
 				assert.Equal(t, c.want, counts{e.Inserted, e.Updated, e.Unchanged, e.Kept, e.Unmatched})
-				assert.Equal(t, c.rows, d.table(t, "fares", "id", "code", "label", "price"))
+				assert.Equal(t, c.rows, d.Table(t, "fares", "id", "code", "label", "price"))
 			})
 		})
 	}
@@ -104,16 +101,16 @@ func TestModes(t *testing.T) {
 
 // A stamp changes only together with another column.
 func TestStamps(t *testing.T) {
-	onEach(t, fares, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
 		const plan = "  Fare:\n    table: fares\n    write: {mode: upsert, match: [code], set: [price], stamp: [updated_at]}\n" +
 			"    fields: {updated_at: {value: 2026-05-02T10:00:00Z}}\n    given:\n      deck: {id: 5, code: DECK, label: x, price: 4.50}\n      cabin: {id: 6, code: CABIN, label: y, price: 20.00}\n"
 		for _, want := range []journal.Entity{{Updated: 1, Unchanged: 1}, {Unchanged: 2}} {
-			e := d.loaded(t, plan, load.Options{})["Fare"]
+			e := d.Loaded(t, plan, load.Options{})["Fare"]
 			assert.Equal(t, [2]int64{want.Updated, want.Unchanged}, [2]int64{e.Updated, e.Unchanged})
 			assert.Equal(
 				t,
 				[]string{"1 Open deck 4.50 NULL", "2 Cabin 20.00 2026-05-02T10:00:00Z"},
-				d.table(t, "fares", "id", "label", "price", "updated_at"),
+				d.Table(t, "fares", "id", "label", "price", "updated_at"),
 			)
 		}
 	})
@@ -121,31 +118,31 @@ func TestStamps(t *testing.T) {
 
 // Texts that a collation holds for equal are not: bytes count.
 func TestUnchangedMeansTheSameBytes(t *testing.T) {
-	onEach(t, fares, func(t *testing.T, d *db) {
-		e := d.loaded(t, fare("{mode: upsert, match: [code]}", "{id: 7, code: DECK, label: OPEN DECK, price: 4.50}"), load.Options{})["Fare"]
+	loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
+		e := d.Loaded(t, fare("{mode: upsert, match: [code]}", "{id: 7, code: DECK, label: OPEN DECK, price: 4.50}"), load.Options{})["Fare"]
 		assert.Equal(t, int64(1), e.Updated)
-		assert.Equal(t, "OPEN DECK", d.table(t, "fares", "label")[0])
+		assert.Equal(t, "OPEN DECK", d.Table(t, "fares", "label")[0])
 	})
 }
 
 // NULL is a value, too.
 func TestUpdatesToAndFromNull(t *testing.T) {
-	onEach(
+	loadtest.OnEach(
 		t,
 		"CREATE TABLE piers (id INTEGER PRIMARY KEY, note VARCHAR(9), depth INTEGER); INSERT INTO piers VALUES (1, 'a', NULL), (2, NULL, 5), (3, NULL, NULL);",
-		func(t *testing.T, d *db) {
-			e := d.loaded(t, "  Pier: {table: piers, write: update, given: {a: {id: 1, note: null, depth: 4}, b: {id: 2, note: null, depth: null}, c: {id: 3, note: null, depth: null}}}\n", load.Options{})["Pier"]
+		func(t *testing.T, d *loadtest.DB) {
+			e := d.Loaded(t, "  Pier: {table: piers, write: update, given: {a: {id: 1, note: null, depth: 4}, b: {id: 2, note: null, depth: null}, c: {id: 3, note: null, depth: null}}}\n", load.Options{})["Pier"]
 			assert.Equal(t, int64(2), e.Updated)
 			assert.Equal(t, int64(1), e.Unchanged)
-			assert.Equal(t, []string{"1 NULL 4", "2 NULL NULL", "3 NULL NULL"}, d.table(t, "piers"))
+			assert.Equal(t, []string{"1 NULL 4", "2 NULL NULL", "3 NULL NULL"}, d.Table(t, "piers"))
 		},
 	)
 }
 
 func TestMatchNeedsAUniqueKeyBehindIt(t *testing.T) {
-	onEach(t, fares, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
 		for _, mode := range []string{"keep", "upsert", "update"} {
-			_, err := d.tryCompile(
+			_, err := d.TryCompile(
 				t,
 				fare("{mode: "+mode+", match: [price]}", "{id: 7, code: DECK, label: x, price: 4.50}"),
 			)
@@ -158,16 +155,16 @@ func TestMatchNeedsAUniqueKeyBehindIt(t *testing.T) {
 			)
 			assert.True(t, p.OnlyDatabase())
 		}
-		_, err := d.tryCompile(t, fare("upsert", "{id: 7, code: DECK, label: x, price: 4.50}"))
+		_, err := d.TryCompile(t, fare("upsert", "{id: 7, code: DECK, label: x, price: 4.50}"))
 		assert.ErrorContains(t, err, "by which key are rows of fares recognised? There is [id] and [code] and [label]")
 	})
 }
 
 func TestTwoRowsWithOneMatchAreAViolation(t *testing.T) {
-	onEach(t, fares, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
 		const rows = "  Fare:\n    table: fares\n    write: {mode: upsert, match: [code]}\n    given:\n      a: {id: 7, code: BIKE, label: x, price: 1}\n      b: {id: 8, code: BIKE, label: y, price: 2}\n"
 		for _, chunk := range []uint64{100, 1} { // in one chunk, and in two
-			r := d.refused(t, rows, load.Options{Chunk: chunk})
+			r := d.Refused(t, rows, load.Options{Chunk: chunk})
 			assert.Equal(t, "Fare.b", r.Row)
 			assert.Equal(t, []string{"code"}, r.Columns)
 		}
@@ -176,7 +173,7 @@ func TestTwoRowsWithOneMatchAreAViolation(t *testing.T) {
 
 // A spreadsheet applied to rows that are there, with what it does not find.
 func TestAFileAsUpdates(t *testing.T) {
-	onEach(t, fares, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
 		folder := t.TempDir()
 		require.NoError(
 			t,
@@ -192,7 +189,7 @@ func TestAFileAsUpdates(t *testing.T) {
 			Changed:  func(c load.Changed) error { changes = append(changes, c); return nil },
 			Rejected: func(r load.Rejection) error { left = append(left, r); return nil },
 		}
-		r, err := d.load(
+		r, err := d.Load(
 			t,
 			"  Fare:\n    table: fares\n    write: {mode: update, match: [code], set: [price]}\n    rows_from: {file: "+filepath.Join(
 				folder,
@@ -212,8 +209,8 @@ func TestAFileAsUpdates(t *testing.T) {
 		assert.Equal(t, "5.25", changes[0].To.String())
 		assert.Equal(t, 2, changes[0].Line)
 		assert.Len(t, left, 2)
-		assert.Equal(t, []string{"1 DECK 5.25", "2 CABIN 19.00"}, d.table(t, "fares", "id", "code", "price"))
-		stop := d.refused(
+		assert.Equal(t, []string{"1 DECK 5.25", "2 CABIN 19.00"}, d.Table(t, "fares", "id", "code", "price"))
+		stop := d.Refused(
 			t,
 			"  Fare:\n    table: fares\n    write: {mode: update, match: [code], set: [price]}\n    on_violation: {row_count: stop}\n    given: {a: {code: NONE, price: 1}}\n",
 			load.Options{},
@@ -230,26 +227,26 @@ CREATE TABLE trips (id {key}, vessel_id INTEGER NOT NULL REFERENCES vessels (id)
 // A row that was there keeps its key, and the new rows below refer to that one.
 func TestRowsThatWereThereKeepTheirKeys(t *testing.T) {
 	for _, mode := range []string{"keep", "upsert", "update"} {
-		onEach(
+		loadtest.OnEach(
 			t,
 			vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'HERON', 'Heron'), (88, 'TERN', 'Tern');",
-			func(t *testing.T, d *db) {
-				e := d.loaded(
+			func(t *testing.T, d *loadtest.DB) {
+				e := d.Loaded(
 					t,
 					"  Vessel:\n    table: vessels\n    write: {mode: "+mode+", match: [code]}\n    given: {h: {code: HERON, name: Old Heron}, t: {code: TERN, name: Tern}}\n"+
 						"  Trip: {table: trips, per: {Vessel: 2}, fields: {day: {count: {restart: true}}}}\n",
 					load.Options{},
 				)
 				assert.Equal(t, int64(4), e["Trip"].Inserted)
-				assert.Equal(t, []string{"77 1", "77 2", "88 1", "88 2"}, d.table(t, "trips", "vessel_id", "day"))
+				assert.Equal(t, []string{"77 1", "77 2", "88 1", "88 2"}, d.Table(t, "trips", "vessel_id", "day"))
 			},
 		)
 	}
 }
 
 func TestTheDatabaseGivesKeys(t *testing.T) {
-	onEach(t, vessels+"INSERT INTO vessels (code, name) VALUES ('HERON', 'Heron');", func(t *testing.T, d *db) {
-		e := d.loaded(
+	loadtest.OnEach(t, vessels+"INSERT INTO vessels (code, name) VALUES ('HERON', 'Heron');", func(t *testing.T, d *loadtest.DB) {
+		e := d.Loaded(
 			t,
 			"  Vessel: {table: vessels, keys: database, rows: 1200, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n"+
 				"  Trip: {table: trips, keys: database, per: {Vessel: 2}, fields: {day: {count: {restart: true}}, note: {same: Vessel.code}}}\n",
@@ -257,12 +254,12 @@ func TestTheDatabaseGivesKeys(t *testing.T) {
 		)
 		assert.Equal(t, int64(1200), e["Vessel"].Inserted)
 		names := map[string]string{}
-		for _, line := range d.table(t, "vessels", "id", "code") {
+		for _, line := range d.Table(t, "vessels", "id", "code") {
 			var id, code string
 			id, code = cutTwo(line)
 			names[id] = code
 		}
-		trips := d.table(t, "trips", "vessel_id", "note")
+		trips := d.Table(t, "trips", "vessel_id", "note")
 		assert.Len(t, trips, 2400)
 		for _, line := range trips {
 			id, note := cutTwo(line)
@@ -282,20 +279,20 @@ func cutTwo(line string) (string, string) {
 
 // The application's next row gets a key beyond the planned ones.
 func TestCountersMoveOn(t *testing.T) {
-	onEach(t, vessels, func(t *testing.T, d *db) {
-		d.loaded(
+	loadtest.OnEach(t, vessels, func(t *testing.T, d *loadtest.DB) {
+		d.Loaded(
 			t,
 			"  Vessel: {table: vessels, rows: 40, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n",
 			load.Options{},
 		)
-		e := d.loaded(
+		e := d.Loaded(
 			t,
 			"  Vessel: {table: vessels, keys: database, given: {next: {code: NEXT, name: Next}}}\n",
 			load.Options{},
 		)
 		assert.Equal(t, int64(1), e["Vessel"].Inserted)
 		var key string
-		for _, line := range d.table(t, "vessels", "id", "code") {
+		for _, line := range d.Table(t, "vessels", "id", "code") {
 			if id, code := cutTwo(line); code == "NEXT" {
 				key = id
 			}
@@ -305,8 +302,8 @@ func TestCountersMoveOn(t *testing.T) {
 }
 
 func TestOtherRowsWithPlannedKeysAreFound(t *testing.T) {
-	onEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (30, 'HERON', 'Heron');", func(t *testing.T, d *db) {
-		_, err := d.load(
+	loadtest.OnEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (30, 'HERON', 'Heron');", func(t *testing.T, d *loadtest.DB) {
+		_, err := d.Load(
 			t,
 			"  Vessel: {table: vessels, rows: 40, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n",
 			load.Options{},
@@ -319,18 +316,18 @@ func TestOtherRowsWithPlannedKeysAreFound(t *testing.T) {
 
 // Rows of the database can be picked, and found by what they are called.
 func TestExistingRowsArePicked(t *testing.T) {
-	onEach(
+	loadtest.OnEach(
 		t,
 		vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'HERON', 'Heron'), (88, 'TERN', 'Tern');",
-		func(t *testing.T, d *db) {
-			e := d.loaded(
+		func(t *testing.T, d *loadtest.DB) {
+			e := d.Loaded(
 				t,
 				"  Vessel: {table: vessels, rows: existing}\n  Trip: {table: trips, rows: 40, fields: {vessel: {pick: Vessel}, day: 1, note: {same: vessel.name}}}\n",
 				load.Options{},
 			)
 			assert.Len(t, e, 1, "what is there is not written")
 			lines := map[string]int{}
-			for _, line := range d.table(t, "trips", "vessel_id", "note") {
+			for _, line := range d.Table(t, "trips", "vessel_id", "note") {
 				lines[line]++
 			}
 			assert.Equal(t, map[string]int{"77 Heron": 20, "88 Tern": 20}, lines)
@@ -340,18 +337,18 @@ func TestExistingRowsArePicked(t *testing.T) {
 
 // Rows of a file find rows of the database by a natural key of several columns.
 func TestExistingRowsAreFoundByTheirKeys(t *testing.T) {
-	onEach(
+	loadtest.OnEach(
 		t,
 		vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'A', 'one'), (88, 'B', 'one'), (99, 'C', 'two');",
-		func(t *testing.T, d *db) {
+		func(t *testing.T, d *loadtest.DB) {
 			folder := t.TempDir()
 			path := filepath.Join(folder, "trips.csv")
 			require.NoError(t, os.WriteFile(path, []byte("Code,Name,Day\nB,one,1\nC,two,2\n"), 0o644))
 			entities := "  Vessel: {table: vessels, rows: existing}\n  Trip:\n    table: trips\n    rows_from: {file: " + path + ", columns: {day: Day, vessel: {find: {Vessel: {code: Code, name: Name}}}}}\n"
-			d.loaded(t, entities, load.Options{})
-			assert.Equal(t, []string{"88 1", "99 2"}, d.table(t, "trips", "vessel_id", "day"))
+			d.Loaded(t, entities, load.Options{})
+			assert.Equal(t, []string{"88 1", "99 2"}, d.Table(t, "trips", "vessel_id", "day"))
 			require.NoError(t, os.WriteFile(path, []byte("Code,Name,Day\nB,two,1\nC,two,2\n"), 0o644))
-			_, err := d.tryCompile(t, entities)
+			_, err := d.TryCompile(t, entities)
 			assert.ErrorContains(t, err, `no Vessel has the code and name "B" and "two"`)
 			assert.ErrorContains(t, err, "trips.csv:2:1")
 		},
@@ -360,15 +357,15 @@ func TestExistingRowsAreFoundByTheirKeys(t *testing.T) {
 
 // The plain draft of the sample's tables loads on every engine as it is.
 func TestDraftsLoad(t *testing.T) {
-	onEach(t, demo.Schema, func(t *testing.T, d *db) {
-		tables, err := d.store.Survey(t.Context())
+	loadtest.OnEach(t, demo.Schema, func(t *testing.T, d *loadtest.DB) {
+		tables, err := d.Store.Survey(t.Context())
 		require.NoError(t, err)
 		drafted, err := draft.Make(t.Context(), tables, draft.Options{Name: "drafted"})
 		require.NoError(t, err)
 		text := drafted.Write(draft.Options{Name: "drafted"})
 		assert.Contains(t, text, "{choose: [active, dormant, barred]}")
 		assert.Contains(t, text, "{between: [40, 400]}")
-		r, err := d.load(t, text, load.Options{})
+		r, err := d.Load(t, text, load.Options{})
 		require.NoError(t, err)
 		assert.Greater(t, r.Rows, int64(1000))
 	})
@@ -376,27 +373,27 @@ func TestDraftsLoad(t *testing.T) {
 
 // A value that an enumeration does not have is foreseen.
 func TestEnumerations(t *testing.T) {
-	for _, e := range engines() {
+	for _, e := range loadtest.Engines() {
 		script := map[string]string{
 			"postgres": "CREATE TYPE mood AS ENUM ('calm', 'rough'); CREATE TABLE days (id INTEGER PRIMARY KEY, weather mood NOT NULL);",
 			"mariadb":  "CREATE TABLE days (id INTEGER PRIMARY KEY, weather ENUM('calm', 'rough') NOT NULL);",
-		}[e.name]
+		}[e.Name]
 		if script == "" {
 			continue
 		}
-		t.Run(e.name, func(t *testing.T) {
-			d := &db{engine: e, url: e.make(t, script)}
-			d.store = d.open(t)
-			_, err := d.tryCompile(t, "  Day: {table: days, rows: 9, fields: {weather: {choose: [calm, ruogh]}}}\n")
+		t.Run(e.Name, func(t *testing.T) {
+			d := &loadtest.DB{Engine: e, URL: e.Make(t, script)}
+			d.Store = d.Open(t)
+			_, err := d.TryCompile(t, "  Day: {table: days, rows: 9, fields: {weather: {choose: [calm, ruogh]}}}\n")
 			assert.ErrorContains(t, err, `weather can be "ruogh"`)
 			assert.ErrorContains(t, err, `did you mean "rough"?`)
-			e := d.loaded(
+			e := d.Loaded(
 				t,
 				"  Day: {table: days, rows: 9, fields: {weather: {choose: [calm, rough]}}}\n",
 				load.Options{},
 			)
 			assert.Equal(t, int64(9), e["Day"].Inserted)
-			e = d.loaded(t, "  Day: {table: days, write: upsert, rows: 9, fields: {weather: rough}}\n", load.Options{})
+			e = d.Loaded(t, "  Day: {table: days, write: upsert, rows: 9, fields: {weather: rough}}\n", load.Options{})
 			assert.Equal(t, int64(9), e["Day"].Updated+e["Day"].Unchanged)
 		})
 	}
@@ -404,21 +401,21 @@ func TestEnumerations(t *testing.T) {
 
 // A grown row refers to the one row of the database that has a natural key.
 func TestExactlyOneExistingRow(t *testing.T) {
-	onEach(
+	loadtest.OnEach(
 		t,
 		vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'A', 'one'), (88, 'B', 'one'), (99, 'C', 'two');",
-		func(t *testing.T, d *db) {
+		func(t *testing.T, d *loadtest.DB) {
 			entities := func(where string) string {
 				return "  Vessel: {table: vessels, rows: existing}\n  Trip: {table: trips, rows: 3, fields: {day: 1, vessel: {pick: Vessel, where: " + where + ", one: true}}}\n"
 			}
 			for where, want := range map[string]string{
 				"{name: one}": "2 rows of Vessel meet the conditions, and exactly one must", "{code: D}": "0 rows of Vessel meet the conditions",
 			} {
-				_, err := d.tryCompile(t, entities(where))
+				_, err := d.TryCompile(t, entities(where))
 				assert.ErrorContains(t, err, want)
 			}
-			d.loaded(t, entities("{name: one, code: B}"), load.Options{})
-			assert.Equal(t, []string{"88", "88", "88"}, d.table(t, "trips", "vessel_id"))
+			d.Loaded(t, entities("{name: one, code: B}"), load.Options{})
+			assert.Equal(t, []string{"88", "88", "88"}, d.Table(t, "trips", "vessel_id"))
 		},
 	)
 }
@@ -426,31 +423,31 @@ func TestExactlyOneExistingRow(t *testing.T) {
 // A column that always numbers itself takes planned keys, keeps them in updates, and
 // goes on behind them.
 func TestColumnsThatAlwaysNumberThemselves(t *testing.T) {
-	for _, e := range engines() {
-		if e.name != "postgres" {
+	for _, e := range loadtest.Engines() {
+		if e.Name != "postgres" {
 			continue
 		}
-		d := &db{
-			engine: e,
-			url: e.make(
+		d := &loadtest.DB{
+			Engine: e,
+			URL: e.Make(
 				t,
 				"CREATE TABLE piers (id INTEGER GENERATED ALWAYS AS IDENTITY PRIMARY KEY, code VARCHAR(5) NOT NULL UNIQUE, depth INTEGER);",
 			),
 		}
-		d.store = d.open(t)
-		made := d.loaded(
+		d.Store = d.Open(t)
+		made := d.Loaded(
 			t,
 			"  Pier: {table: piers, rows: 5, fields: {code: {pattern: \"[A-Z]{5}\", unique: true}, depth: 1}}\n",
 			load.Options{},
 		)
 		assert.Equal(t, int64(5), made["Pier"].Inserted)
-		made = d.loaded(
+		made = d.Loaded(
 			t,
 			"  Pier: {table: piers, write: {mode: upsert, match: [code]}, rows: 8, fields: {code: {pattern: \"[A-Z]{5}\", unique: true}, depth: 2}}\n",
 			load.Options{},
 		)
 		assert.Equal(t, [2]int64{3, 5}, [2]int64{made["Pier"].Inserted, made["Pier"].Updated})
-		made = d.loaded(
+		made = d.Loaded(
 			t,
 			"  Pier: {table: piers, keys: database, given: {next: {code: NEXT, depth: 3}}}\n",
 			load.Options{},
@@ -459,7 +456,7 @@ func TestColumnsThatAlwaysNumberThemselves(t *testing.T) {
 		assert.Equal(
 			t,
 			[]string{"1 2", "2 2", "3 2", "4 2", "5 2", "6 2", "7 2", "8 2", "9 3"},
-			d.table(t, "piers", "id", "depth"),
+			d.Table(t, "piers", "id", "depth"),
 		)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"evensprout/internal/load"
+	"evensprout/internal/load/loadtest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -34,16 +35,16 @@ func TestRandomSchemasFill(t *testing.T) {
 			n = 1
 		}
 	}
-	for _, e := range engines() {
-		t.Run(e.name, func(t *testing.T) {
+	for _, e := range loadtest.Engines() {
+		t.Run(e.Name, func(t *testing.T) {
 			for seed := from; seed < from+n; seed++ {
 				t.Run(strconv.Itoa(seed), func(t *testing.T) {
-					g := &schemaMaker{engine: e.name, r: rand.New(rand.NewPCG(uint64(seed), 7))}
+					g := &schemaMaker{engine: e.Name, r: rand.New(rand.NewPCG(uint64(seed), 7))}
 					script := g.script()
-					d := &db{engine: e, url: e.make(t, script)}
-					d.store = d.open(t)
+					d := &loadtest.DB{Engine: e, URL: e.Make(t, script)}
+					d.Store = d.Open(t)
 					fills(t, d, script)
-					d.store.Close()
+					d.Store.Close()
 				})
 			}
 		})
@@ -51,20 +52,20 @@ func TestRandomSchemasFill(t *testing.T) {
 }
 
 // fills drafts a plan for a database, loads it, and looks into every table.
-func fills(t *testing.T, d *db, script string) {
-	tables, err := d.store.Survey(t.Context())
+func fills(t *testing.T, d *loadtest.DB, script string) {
+	tables, err := d.Store.Survey(t.Context())
 	require.NoError(t, err, script)
-	o := draft.Options{Name: "random", Probe: d.store.Passes}
+	o := draft.Options{Name: "random", Probe: d.Store.Passes}
 	plan, err := draft.Make(t.Context(), tables, o)
 	require.NoError(t, err, script)
 	text := plan.Write(o)
 	assert.Empty(t, plan.Left, script)
-	c, err := d.tryCompile(t, text)
+	c, err := d.TryCompile(t, text)
 	require.NoError(t, err, script+"\n"+text)
-	_, err = load.Run(t.Context(), c, d.store, load.Options{})
+	_, err = load.Run(t.Context(), c, d.Store, load.Options{})
 	require.NoError(t, err, script+"\n"+text)
 	for _, table := range tables.Tables {
-		rows, err := d.store.Count(t.Context(), table)
+		rows, err := d.Store.Count(t.Context(), table)
 		require.NoError(t, err)
 		assert.Positive(t, rows, "%s is empty\n%s\n%s", table.Name, script, text)
 	}

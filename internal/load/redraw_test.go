@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"evensprout/internal/load/loadtest"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/load"
@@ -34,19 +35,19 @@ func codesPlan(rows int) string {
 
 // Where much of a small space is taken, what is free is found.
 func TestRedrawFindsWhatIsFree(t *testing.T) {
-	onEach(t, codeTables, func(t *testing.T, d *db) {
-		d.exec(t, takenCodes(0, 500))
+	loadtest.OnEach(t, codeTables, func(t *testing.T, d *loadtest.DB) {
+		d.Exec(t, takenCodes(0, 500))
 		for _, rows := range []int{150, 500} {
-			before := dump(t, d.store)
-			r, err := d.load(t, headless(codesPlan(rows)), d.journaled(load.Options{}))
+			before := loadtest.Dump(t, d.Store)
+			r, err := d.Load(t, headless(codesPlan(rows)), d.Journaled(load.Options{}))
 			require.NoError(t, err, rows)
-			assert.Len(t, d.table(t, "codes", "code"), 500+rows)
-			assert.Zero(t, d.compared(t, r.Load).Missing)
-			d.withdrawn(t, r.Load, withdraw.Options{})
-			assert.Equal(t, before, dump(t, d.store))
+			assert.Len(t, d.Table(t, "codes", "code"), 500+rows)
+			assert.Zero(t, d.Compared(t, r.Load).Missing)
+			d.Withdrawn(t, r.Load, withdraw.Options{})
+			assert.Equal(t, before, loadtest.Dump(t, d.Store))
 		}
 		// Where too little is free, it is said how much.
-		_, err := d.load(t, headless(codesPlan(501)), d.journaled(load.Options{}))
+		_, err := d.Load(t, headless(codesPlan(501)), d.Journaled(load.Options{}))
 		var refusal *journal.Refusal
 		require.ErrorAs(t, err, &refusal)
 		assert.Equal(t, "Code", refusal.Entity)

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"evensprout/internal/load"
+	"evensprout/internal/load/loadtest"
 
 	"evensprout/internal/journal"
 
@@ -38,10 +39,10 @@ CREATE TRIGGER no_ghosts BEFORE INSERT ON boats WHEN NEW.label = 'ghost' BEGIN S
 		{"seats: {value: 40000}", "out_of_range", "40000 is out of range", "SMALLINT", "narrow seats"},
 	} {
 		s := database(t, tables)
-		before := dump(t, s)
+		before := loadtest.Dump(t, s)
 		_, err := load.Run(
 			t.Context(),
-			compile(t, s, head+"  Boat:\n    table: boats\n    rows: 40\n    fields:\n      "+c.field+"\n"),
+			compile(t, s, loadtest.Head+"  Boat:\n    table: boats\n    rows: 40\n    fields:\n      "+c.field+"\n"),
 			s,
 			load.Options{},
 		)
@@ -52,7 +53,7 @@ CREATE TRIGGER no_ghosts BEFORE INSERT ON boats WHEN NEW.label = 'ghost' BEGIN S
 		assert.Regexp(t, `^Boat row \d+: `, r.Error())
 		assert.Contains(t, r.Constraint, c.constraint)
 		assert.Contains(t, r.Hint, c.hint)
-		assert.Equal(t, before, dump(t, s))
+		assert.Equal(t, before, loadtest.Dump(t, s))
 	}
 }
 
@@ -70,20 +71,20 @@ func TestSummariesStayShort(t *testing.T) {
 // An expression that fails in the middle of a load rolls it back.
 func TestAnExpressionThatFailsRollsBack(t *testing.T) {
 	s := database(t, "CREATE TABLE piers (id INTEGER PRIMARY KEY, code TEXT)")
-	before := dump(t, s)
+	before := loadtest.Dump(t, s)
 	c := compile(
 		t,
 		s,
-		head+`  Pier: {table: piers, rows: 3000, fields: {code: {derive: "string(div(100, n - 2500, 0))"}, n: {count: 0, column: id}}}`,
+		loadtest.Head+`  Pier: {table: piers, rows: 3000, fields: {code: {derive: "string(div(100, n - 2500, 0))"}, n: {count: 0, column: id}}}`,
 	)
 	_, err := load.Run(t.Context(), c, s, load.Options{Chunk: 100})
 	var row *grow.RowError
 	require.ErrorAs(t, err, &row)
 	assert.Equal(t, "Pier row 2500, field code: a division by zero", err.Error())
-	assert.Equal(t, before, dump(t, s))
+	assert.Equal(t, before, loadtest.Dump(t, s))
 }
 
-const photoPlan = head + `  Pier: {table: piers, rows: 20, fields: {code: {pattern: "[A-Z]{5}", unique: true}, photo: {file: {folder: pics, as: png, size: 4x4}, column: photo}}}`
+const photoPlan = loadtest.Head + `  Pier: {table: piers, rows: 20, fields: {code: {pattern: "[A-Z]{5}", unique: true}, photo: {file: {folder: pics, as: png, size: 4x4}, column: photo}}}`
 
 var photoTables = strings.Replace(boats, "UNIQUE);", "UNIQUE, photo TEXT);", 1)
 
@@ -120,7 +121,7 @@ CREATE TABLE ships (id INTEGER PRIMARY KEY, captain_id INTEGER NOT NULL REFERENC
 	c := compile(
 		t,
 		s,
-		head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}, second: {value: 77, column: second_id}, photo: {file: {folder: pics, as: txt}}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n",
+		loadtest.Head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}, second: {value: 77, column: second_id}, photo: {file: {folder: pics, as: txt}}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n",
 	)
 	_, err := load.Run(t.Context(), c, s, load.Options{Folder: folder})
 	var r *journal.Refusal

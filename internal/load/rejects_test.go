@@ -8,6 +8,7 @@ import (
 
 	"evensprout/internal/archive"
 	"evensprout/internal/load"
+	"evensprout/internal/load/loadtest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -28,9 +29,9 @@ func TestCorrectedRejectsAreLoaded(t *testing.T) {
     per: {Guest: 1}
     fields: {room: {count: 1}, price: 2.00, mail: {same: Guest.email}}
 `
-	onEach(t, families, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, families, func(t *testing.T, d *loadtest.DB) {
 		var file strings.Builder
-		r, err := d.load(
+		r, err := d.Load(
 			t,
 			entities,
 			load.Options{Policies: plan.Policies{"unique": plan.Skip}, Rejected: func(x load.Rejection) error {
@@ -50,15 +51,15 @@ func TestCorrectedRejectsAreLoaded(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, int64(2), r.Rejected)
 		fixed := strings.Replace(file.String(), `"email":"ada@example.com"`, `"email":"bo@example.com"`, 1)
-		c, err := archive.FromRejects(d.compile(t, entities), "left.ndjson", strings.NewReader(fixed))
+		c, err := archive.FromRejects(d.Compile(t, entities), "left.ndjson", strings.NewReader(fixed))
 		require.NoError(t, err)
-		r, err = load.Run(t.Context(), c, d.store, load.Options{})
+		r, err = load.Run(t.Context(), c, d.Store, load.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, int64(2), r.Rows)
-		assert.Equal(t, []string{"1 ada@example.com 12.50 3", "2 bo@example.com 1.25 1"}, d.table(t, "guests"))
-		assert.Len(t, d.table(t, "stays"), 2)
+		assert.Equal(t, []string{"1 ada@example.com 12.50 3", "2 bo@example.com 1.25 1"}, d.Table(t, "guests"))
+		assert.Len(t, d.Table(t, "stays"), 2)
 		// Not corrected: the line is named.
-		_, err = load.Run(t.Context(), c, d.store, load.Options{})
+		_, err = load.Run(t.Context(), c, d.Store, load.Options{})
 		var present *load.Present
 		require.ErrorAs(t, err, &present)
 	})
@@ -69,7 +70,7 @@ func TestFaultsOfRejectsFiles(t *testing.T) {
 	c := compile(
 		t,
 		s,
-		head+"  Guest: {table: guests, rows: 3, fields: {email: {kind: email, unique: true}, spent: {between: [1.00, 2.00]}, stays: 1}}\n",
+		loadtest.Head+"  Guest: {table: guests, rows: 3, fields: {email: {kind: email, unique: true}, spent: {between: [1.00, 2.00]}, stays: 1}}\n",
 	)
 	_, err := archive.FromRejects(c, "left.ndjson", strings.NewReader(`{"entity":"Gest","fields":{}}
 not json
@@ -88,14 +89,14 @@ not json
 
 // What hangs on a rejected row counts against the limit, too.
 func TestTheLimitCountsConsequences(t *testing.T) {
-	onEach(t, families, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, families, func(t *testing.T, d *loadtest.DB) {
 		const entities = "  Guest: {table: guests, given: {a: {email: a@example.com}, b: {email: a@example.com}}}\n  Stay: {table: stays, per: {Guest: 3}, fields: {room: {count: 1}, price: 2.00, mail: {same: Guest.email}}}\n"
-		before := dump(t, d.store)
-		_, err := d.load(t, entities, load.Options{Policies: plan.Policies{"unique": plan.Skip}, MaxRejects: 3})
+		before := loadtest.Dump(t, d.Store)
+		_, err := d.Load(t, entities, load.Options{Policies: plan.Policies{"unique": plan.Skip}, MaxRejects: 3})
 		var many *load.TooMany
 		require.ErrorAs(t, err, &many)
-		assert.Equal(t, before, dump(t, d.store))
-		r, err := d.load(t, entities, load.Options{Policies: plan.Policies{"unique": plan.Skip}, MaxRejects: 4})
+		assert.Equal(t, before, loadtest.Dump(t, d.Store))
+		r, err := d.Load(t, entities, load.Options{Policies: plan.Policies{"unique": plan.Skip}, MaxRejects: 4})
 		require.NoError(t, err)
 		assert.Equal(t, int64(4), r.Rejected)
 	})
@@ -103,12 +104,12 @@ func TestTheLimitCountsConsequences(t *testing.T) {
 
 // A chunk that is written again meets its own rows again: they are no twins.
 func TestRowsOfAChunkThatIsWrittenAgainAreNoTwins(t *testing.T) {
-	onEach(
+	loadtest.OnEach(
 		t,
 		families+"INSERT INTO guests (id, email, stays) VALUES (900, 'x17@example.com', 17);",
-		func(t *testing.T, d *db) {
+		func(t *testing.T, d *loadtest.DB) {
 			const entities = "  Guest: {table: guests, write: {mode: upsert, match: [id]}, rows: 60, fields: {id: {derive: \"n + 0\"}, n: {count: 1, column: stays}, email: {text: \"x{m}@example.com\"}, m: {between: 10..400, spread: free, column: spent}}}\n"
-			r, err := d.load(t, entities, load.Options{Policies: plan.Policies{"unique": plan.Redraw}, Chunk: 20})
+			r, err := d.Load(t, entities, load.Options{Policies: plan.Policies{"unique": plan.Redraw}, Chunk: 20})
 			require.NoError(t, err)
 			assert.Positive(t, r.Redrawn)
 			assert.Equal(t, int64(60), r.Rows)
@@ -119,10 +120,10 @@ func TestRowsOfAChunkThatIsWrittenAgainAreNoTwins(t *testing.T) {
 // Files go with the rows that are really written, whatever way these take.
 func TestFilesOfRowsThatAreLeftOut(t *testing.T) {
 	const tables = "CREATE TABLE photos (id INTEGER PRIMARY KEY, code VARCHAR(9) NOT NULL UNIQUE, photo VARCHAR(60));"
-	onEach(t, tables, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, tables, func(t *testing.T, d *loadtest.DB) {
 		for _, write := range []string{"insert", "{mode: upsert, match: [id]}"} {
 			folder := t.TempDir()
-			r, err := d.load(
+			r, err := d.Load(
 				t,
 				"  Photo: {table: photos, write: "+write+", rows: 9, fields: {id: {count: 1}, code: {choose: [a, b, c]}, photo: {file: {folder: pics, as: png, size: 2x2}}}}\n",
 				load.Options{Folder: folder, Policies: plan.Policies{"unique": plan.Skip}},
@@ -136,7 +137,7 @@ func TestFilesOfRowsThatAreLeftOut(t *testing.T) {
 			}
 			if write == "insert" {
 				assert.Equal(t, int64(6), r.Rejected)
-				assert.ElementsMatch(t, d.table(t, "photos", "photo"), names)
+				assert.ElementsMatch(t, d.Table(t, "photos", "photo"), names)
 			} else {
 				assert.Len(t, names, 3)
 			}

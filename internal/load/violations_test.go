@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"evensprout/internal/load"
+	"evensprout/internal/load/loadtest"
 
 	"evensprout/internal/journal"
 
@@ -32,11 +33,11 @@ CREATE TRIGGER no_ghosts BEFORE INSERT ON boats FOR EACH ROW EXECUTE FUNCTION re
 }
 
 // onEachWith runs a behaviour with a script that differs by engine.
-func onEachWith(t *testing.T, script string, more map[string]string, behaviour func(t *testing.T, d *db)) {
-	for _, e := range engines() {
-		t.Run(e.name, func(t *testing.T) {
-			d := &db{engine: e, url: e.make(t, e.words.Replace(script+more[e.name]))}
-			d.store = d.open(t)
+func onEachWith(t *testing.T, script string, more map[string]string, behaviour func(t *testing.T, d *loadtest.DB)) {
+	for _, e := range loadtest.Engines() {
+		t.Run(e.Name, func(t *testing.T) {
+			d := &loadtest.DB{Engine: e, URL: e.Make(t, e.Words.Replace(script+more[e.Name]))}
+			d.Store = d.Open(t)
 			behaviour(t, d)
 		})
 	}
@@ -63,12 +64,12 @@ func TestEveryKindOfViolationOnEveryEngine(t *testing.T) {
 		{"not_null", "  Boat: {table: boats, rows: 9, fields: {crew: {derive: \"n > 5 ? n : int(m)\"}, n: {count: 1, column: seats}, m: {derive: n, if: {n: {not: 3}}, column: pier_id}}}\n", `^Boat row \d$`, "crew is NULL, and must not be", "NOT NULL", []string{"crew"}, false},
 	} {
 		t.Run(c.kind+" "+strings.Join(c.columns, " "), func(t *testing.T) {
-			onEachWith(t, harbour, trigger, func(t *testing.T, d *db) {
+			onEachWith(t, harbour, trigger, func(t *testing.T, d *loadtest.DB) {
 				entities := c.entities
 				if c.kind == "unique" {
 					entities = strings.Replace(entities, "      crew: {count: 1}\n", "", 1)
 				}
-				r := d.refused(t, entities, load.Options{Chunk: 150})
+				r := d.Refused(t, entities, load.Options{Chunk: 150})
 				assert.Equal(t, store.ViolationKind(c.kind), r.Kind)
 				assert.Regexp(t, c.row, r.Row)
 				assert.Contains(t, r.Error(), c.summary)
@@ -92,19 +93,19 @@ func TestEveryKindOfViolationOnEveryEngine(t *testing.T) {
 
 // An exclusion constraint, of the one engine that has them, is found by halves.
 func TestExclusion(t *testing.T) {
-	for _, e := range engines() {
-		if e.name != "postgres" {
+	for _, e := range loadtest.Engines() {
+		if e.Name != "postgres" {
 			continue
 		}
-		d := &db{
-			engine: e,
-			url: e.make(
+		d := &loadtest.DB{
+			Engine: e,
+			URL: e.Make(
 				t,
 				"CREATE TABLE stays (id INTEGER PRIMARY KEY, room INTEGER, nights INT4RANGE, CONSTRAINT no_overlap EXCLUDE USING gist (nights WITH &&));",
 			),
 		}
-		d.store = d.open(t)
-		r := d.refused(
+		d.Store = d.Open(t)
+		r := d.Refused(
 			t,
 			"  Stay: {table: stays, given: {a: {room: 1, nights: \"[1,5)\"}, b: {room: 2, nights: \"[5,9)\"}, c: {room: 3, nights: \"[4,6)\"}}}\n",
 			load.Options{},
@@ -120,8 +121,8 @@ func TestExclusion(t *testing.T) {
 
 // The row collided with is named by its key: one that was there before.
 func TestTheOtherRowIsNamed(t *testing.T) {
-	onEach(t, harbour+"INSERT INTO piers (id, code) VALUES (900, 'EAST');", func(t *testing.T, d *db) {
-		r := d.refused(t, "  Pier: {table: piers, given: {a: {code: WEST}, b: {code: EAST}}}\n", load.Options{})
+	loadtest.OnEach(t, harbour+"INSERT INTO piers (id, code) VALUES (900, 'EAST');", func(t *testing.T, d *loadtest.DB) {
+		r := d.Refused(t, "  Pier: {table: piers, given: {a: {code: WEST}, b: {code: EAST}}}\n", load.Options{})
 		assert.Equal(t, "Pier.b", r.Row)
 		assert.Equal(t, []string{"EAST"}, r.Values)
 		assert.Equal(t, "id 900, which was there before this load", r.Other)
@@ -154,9 +155,9 @@ func TestSkipLeavesOutTheSmallestClosedSet(t *testing.T) {
       z: {stay: Stay.three}
 `
 	with := strings.Replace(entities, "    given:\n      x", "    fields: {stay: {pick: Stay}}\n    given:\n      x", 1)
-	onEach(t, families+`
+	loadtest.OnEach(t, families+`
 INSERT INTO guests (id, email) VALUES (500, 'bo@example.com');
-INSERT INTO stays (id, guest_id, room, price, mail) VALUES (600, 500, 1, 1, 'x');`, func(t *testing.T, d *db) {
+INSERT INTO stays (id, guest_id, room, price, mail) VALUES (600, 500, 1, 1, 'x');`, func(t *testing.T, d *loadtest.DB) {
 		for _, commit := range []plan.Commit{plan.CommitChunk, plan.CommitLoad} {
 			var left []string
 			o := load.Options{
@@ -168,7 +169,7 @@ INSERT INTO stays (id, guest_id, room, price, mail) VALUES (600, 500, 1, 1, 'x')
 					return nil
 				},
 			}
-			r, err := d.load(t, with, o)
+			r, err := d.Load(t, with, o)
 			require.NoError(t, err)
 			assert.ElementsMatch(t, []string{
 				`Guest.bo: email "bo@example.com" is there already`,
@@ -180,32 +181,32 @@ INSERT INTO stays (id, guest_id, room, price, mail) VALUES (600, 500, 1, 1, 'x')
 			assert.Equal(t, int64(5), r.Rejected)
 			assert.Equal(t, int64(3), r.Rows)
 		}
-		assert.Equal(t, []string{"1 ada@example.com 5.00 1", "500 bo@example.com NULL NULL"}, d.table(t, "guests"))
-		assert.Equal(t, []string{"2 1 2 5.00 ada@example.com", "600 500 1 1.00 x"}, d.table(t, "stays"))
-		assert.Equal(t, []string{"2 2 NULL"}, d.table(t, "letters"))
+		assert.Equal(t, []string{"1 ada@example.com 5.00 1", "500 bo@example.com NULL NULL"}, d.Table(t, "guests"))
+		assert.Equal(t, []string{"2 1 2 5.00 ada@example.com", "600 500 1 1.00 x"}, d.Table(t, "stays"))
+		assert.Equal(t, []string{"2 2 NULL"}, d.Table(t, "letters"))
 	})
 }
 
 func TestTooManyRejectsStop(t *testing.T) {
-	onEach(t, harbour, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, harbour, func(t *testing.T, d *loadtest.DB) {
 		const entities = "  Pier: {table: piers, rows: 50, fields: {code: {choose: [A, B, C]}}}\n"
-		before := dump(t, d.store)
-		_, err := d.load(t, entities, load.Options{Policies: plan.Policies{"all": plan.Skip}, MaxRejects: 46})
+		before := loadtest.Dump(t, d.Store)
+		_, err := d.Load(t, entities, load.Options{Policies: plan.Policies{"all": plan.Skip}, MaxRejects: 46})
 		var many *load.TooMany
 		require.ErrorAs(t, err, &many)
-		assert.Equal(t, before, dump(t, d.store))
-		r, err := d.load(t, entities, load.Options{Policies: plan.Policies{"all": plan.Skip}, MaxRejects: 47})
+		assert.Equal(t, before, loadtest.Dump(t, d.Store))
+		r, err := d.Load(t, entities, load.Options{Policies: plan.Policies{"all": plan.Skip}, MaxRejects: 47})
 		require.NoError(t, err)
 		assert.Equal(t, int64(47), r.Rejected)
 		assert.Len(t, r.Rejections, load.MaxTold)
-		assert.Len(t, d.table(t, "piers"), 3)
+		assert.Len(t, d.Table(t, "piers"), 3)
 	})
 }
 
 // What only the engine knows is found by halves, and the rest is written.
 func TestSkipOfWhatATriggerRaises(t *testing.T) {
-	onEachWith(t, harbour, trigger, func(t *testing.T, d *db) {
-		r, err := d.load(
+	onEachWith(t, harbour, trigger, func(t *testing.T, d *loadtest.DB) {
+		r, err := d.Load(
 			t,
 			"  Boat: {table: boats, rows: 300, fields: {crew: {count: 1}, label: {choose: {ok: 299, ghost: 1}}}}\n",
 			load.Options{Policies: plan.Policies{"raised": plan.Skip}, Chunk: 100},
@@ -213,7 +214,7 @@ func TestSkipOfWhatATriggerRaises(t *testing.T) {
 		require.NoError(t, err)
 		assert.Positive(t, r.Rejected)
 		assert.Equal(t, int64(300), r.Rejected+r.Rows)
-		assert.NotContains(t, strings.Join(d.table(t, "boats", "label"), " "), "ghost")
+		assert.NotContains(t, strings.Join(d.Table(t, "boats", "label"), " "), "ghost")
 	})
 }
 
@@ -227,11 +228,11 @@ func TestRedrawnValuesAreFollowed(t *testing.T) {
 `
 	for _, commit := range []plan.Commit{plan.CommitLoad, plan.CommitChunk} {
 		var first []string
-		onEach(
+		loadtest.OnEach(
 			t,
 			families+"INSERT INTO guests (id, email, stays) VALUES (9000, 'guest77@example.com', 77);",
-			func(t *testing.T, d *db) {
-				r, err := d.load(
+			func(t *testing.T, d *loadtest.DB) {
+				r, err := d.Load(
 					t,
 					entities,
 					load.Options{Policies: plan.Policies{"unique": plan.Redraw}, Chunk: 64, Jobs: 2, Commit: commit},
@@ -240,16 +241,16 @@ func TestRedrawnValuesAreFollowed(t *testing.T) {
 				assert.Positive(t, r.Redrawn)
 				assert.Zero(t, r.Rejected)
 				mails := map[string]string{}
-				for _, line := range d.table(t, "guests", "id", "email") {
+				for _, line := range d.Table(t, "guests", "id", "email") {
 					id, mail := cutTwo(line)
 					mails[id] = mail
 				}
 				assert.Len(t, mails, 201)
-				for _, line := range d.table(t, "stays", "guest_id", "mail") {
+				for _, line := range d.Table(t, "stays", "guest_id", "mail") {
 					id, mail := cutTwo(line)
 					assert.Equal(t, mails[id], mail)
 				}
-				got := d.table(t, "guests", "id", "email", "stays")
+				got := d.Table(t, "guests", "id", "email", "stays")
 				if first == nil {
 					first = got
 				}
@@ -260,29 +261,29 @@ func TestRedrawnValuesAreFollowed(t *testing.T) {
 }
 
 func TestRedrawOfUniqueFieldsUsesTheReserve(t *testing.T) {
-	onEach(t, harbour, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, harbour, func(t *testing.T, d *loadtest.DB) {
 		const entities = "  Pier: {table: piers, rows: 60, fields: {code: {pattern: \"[A-Z][0-9]\", unique: true}}}\n"
-		e := d.loaded(t, entities, load.Options{})
+		e := d.Loaded(t, entities, load.Options{})
 		assert.Equal(t, int64(60), e["Pier"].Inserted)
-		codes := d.table(t, "piers", "code")
+		codes := d.Table(t, "piers", "code")
 		const beside = "  Pier: {table: piers, rows: 60, fields: {id: {count: 1001}, code: {pattern: \"[A-Z][0-9]\", unique: true}}, on_violation: {unique: redraw}}\n"
-		r, err := d.load(t, beside, load.Options{})
+		r, err := d.Load(t, beside, load.Options{})
 		if err == nil {
 			assert.Equal(t, int64(60), r.Redrawn)
-			assert.Len(t, d.table(t, "piers"), 120)
+			assert.Len(t, d.Table(t, "piers"), 120)
 			return
 		}
 		// 260 codes, of which 32 are kept for second attempts: too few.
 		var refusal *journal.Refusal
 		require.ErrorAs(t, err, &refusal)
 		assert.Contains(t, refusal.Hint, "there are too few different ones")
-		assert.Equal(t, codes, d.table(t, "piers", "code"))
+		assert.Equal(t, codes, d.Table(t, "piers", "code"))
 	})
 }
 
 func TestWhatCannotBeRedrawnStops(t *testing.T) {
-	onEach(t, harbour, func(t *testing.T, d *db) {
-		r := d.refused(
+	loadtest.OnEach(t, harbour, func(t *testing.T, d *loadtest.DB) {
+		r := d.Refused(
 			t,
 			"  Pier: {table: piers, given: {a: {code: WEST}, b: {code: WEST}}}\n",
 			load.Options{Policies: plan.Policies{"unique": plan.Redraw}},
@@ -302,22 +303,22 @@ func TestRowsThatATriggerLeavesOut(t *testing.T) {
 		},
 	}
 	entities := "  Fare: {table: fares, rows: 60, fields: {id: {count: 1001}, code: {pattern: \"[A-Z]{6}\", unique: true}, label: {text: \"{code}\"}, price: {between: [1, 100]}}}\n"
-	onEach(t, fares, func(t *testing.T, d *db) {
-		if triggers[d.name] == nil {
+	loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
+		if triggers[d.Name] == nil {
 			t.Skip("its triggers cannot leave a row out without a word")
 		}
-		for _, sql := range triggers[d.name] {
-			d.exec(t, sql)
+		for _, sql := range triggers[d.Name] {
+			d.Exec(t, sql)
 		}
-		r := d.refused(t, entities, load.Options{})
+		r := d.Refused(t, entities, load.Options{})
 		assert.Equal(t, store.Raised, r.Kind)
 		assert.Contains(t, r.Message, "something in the database, such as a trigger or rule, leaves rows out")
 		assert.NotEmpty(t, r.Row)
 
-		result, err := d.load(t, entities, load.Options{Policies: plan.Policies{"all": plan.Skip}})
+		result, err := d.Load(t, entities, load.Options{Policies: plan.Policies{"all": plan.Skip}})
 		require.NoError(t, err)
 		loaded := 0
-		for _, line := range d.table(t, "fares", "id", "price") {
+		for _, line := range d.Table(t, "fares", "id", "price") {
 			var id int
 			var price float64
 			_, err := fmt.Sscan(line, &id, &price)

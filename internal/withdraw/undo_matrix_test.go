@@ -1,4 +1,4 @@
-package load_test
+package withdraw_test
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"evensprout/internal/archive"
+	"evensprout/internal/load/loadtest"
 	"evensprout/internal/replay"
 	"evensprout/internal/withdraw"
 
@@ -24,8 +25,11 @@ import (
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/store/setwise"
+	"evensprout/internal/store/storetest"
 	"evensprout/internal/value"
 )
+
+func TestMain(m *testing.M) { storetest.Main(m) }
 
 const matrixTables = `
 CREATE TABLE items (id {key}, code VARCHAR(8) NOT NULL UNIQUE, label VARCHAR(20), n INTEGER NOT NULL);
@@ -205,33 +209,33 @@ func TestUndoOfEveryWayToLoad(t *testing.T) {
 	if os.Getenv("EVENSPROUT_FAULTS") == "" { // else all of them
 		cases = covering(cases)
 	}
-	for _, e := range engines() {
-		t.Run(e.name, func(t *testing.T) {
+	for _, e := range loadtest.Engines() {
+		t.Run(e.Name, func(t *testing.T) {
 			t.Parallel()
-			d := &db{engine: e, url: e.make(t, e.words.Replace(matrixTables))}
-			d.store = d.open(t)
-			tables, err := d.store.Survey(t.Context())
+			d := &loadtest.DB{Engine: e, URL: e.Make(t, e.Words.Replace(matrixTables))}
+			d.Store = d.Open(t)
+			tables, err := d.Store.Survey(t.Context())
 			require.NoError(t, err)
-			codes := d.matrixCodes(t, tables)
+			codes := matrixCodes(t, d, tables)
 			refused, forget := 0, []string{}
-			_, err = d.load(
+			_, err = d.Load(
 				t,
 				"  Item:\n    table: items\n    rows: 1\n    fields: {code: {value: X}, n: {value: 1}}\n",
-				d.journaled(load.Options{}),
+				d.Journaled(load.Options{}),
 			) // makes the journal
 			require.NoError(t, err)
-			journal, err := d.store.Journal(t.Context(), false)
+			journal, err := d.Store.Journal(t.Context(), false)
 			require.NoError(t, err)
 			for _, table := range []*schema.Table{journal.Contents, journal.Chunks, journal.Loads} { // a long journal would take long to read
-				forget = append(forget, "DELETE FROM "+d.store.(interface{ Table(*schema.Table) string }).Table(table))
+				forget = append(forget, "DELETE FROM "+d.Store.(interface{ Table(*schema.Table) string }).Table(table))
 			}
-			if e.name == "sqlite" {
-				_, err = d.store.(setwise.Engine).Exec(t.Context(), "PRAGMA synchronous = OFF")
+			if e.Name == "sqlite" {
+				_, err = d.Store.(setwise.Engine).Exec(t.Context(), "PRAGMA synchronous = OFF")
 				require.NoError(t, err)
 			}
 			for _, c := range cases {
-				d.together(t, append(slices.Clone(forget), c.rowsBefore(codes)...))
-				if !d.undone(t, tables, c) {
+				inTransaction(t, d, append(slices.Clone(forget), c.rowsBefore(codes)...))
+				if !undone(t, d, tables, c) {
 					refused++
 				}
 			}
@@ -240,31 +244,33 @@ func TestUndoOfEveryWayToLoad(t *testing.T) {
 	}
 }
 
-// together runs statements in one transaction.
-func (d *db) together(t *testing.T, statements []string) {
+// inTransaction runs statements in one transaction.
+func inTransaction(t *testing.T, d *loadtest.DB, statements []string) {
 	t.Helper()
 	for _, sql := range slices.Concat([]string{"BEGIN"}, statements, []string{"COMMIT"}) {
-		_, err := d.store.(setwise.Engine).Exec(t.Context(), sql)
+		_, err := d.Store.(setwise.Engine).Exec(t.Context(), sql)
 		require.NoError(t, err, sql)
 	}
 }
 
 // matrixCodes are the codes of the planned rows.
-func (d *db) matrixCodes(t *testing.T, tables *schema.Database) []string {
-	c := d.matrixPlan(
-		t,
-		tables,
+func matrixCodes(t *testing.T, d *loadtest.DB, tables *schema.Database) []string {
+	c := matrixPlan(t, d, tables,
 		matrixCase{mode: "insert", keys: "planned", commit: "load", policy: "stop", children: "none"},
 	)
+	_, err := load.Run(t.Context(), c, d.Store, load.Options{})
+	require.NoError(t, err)
 	var codes []string
-	require.NoError(
-		t,
-		load.EachRow(t.Context(), c, d.store, func(values []value.Value) { codes = append(codes, values[1].S) }),
-	)
+	items := tables.Table("items")
+	q := store.Query{Table: items, Columns: []*schema.Column{items.Column("code")}}
+	require.NoError(t, d.Store.Select(t.Context(), q, func(row []value.Value) error {
+		codes = append(codes, row[0].S)
+		return nil
+	}))
 	return codes
 }
 
-func (d *db) matrixPlan(t *testing.T, tables *schema.Database, c matrixCase) *plan.Compiled {
+func matrixPlan(t *testing.T, d *loadtest.DB, tables *schema.Database, c matrixCase) *plan.Compiled {
 	p, err := plan.Read(filepath.Join("/", "plan.yaml"), []byte(c.plan()))
 	require.NoError(t, err)
 	compiled, err := p.Compile(plan.Options{Database: tables, Rows: files.Rows})
@@ -281,26 +287,26 @@ type surveyed struct {
 func (s surveyed) Survey(context.Context) (*schema.Database, error) { return s.tables, nil }
 
 // undone loads, compares and takes back; false if the load was refused.
-func (d *db) undone(t *testing.T, tables *schema.Database, c matrixCase) bool {
+func undone(t *testing.T, d *loadtest.DB, tables *schema.Database, c matrixCase) bool {
 	t.Helper()
-	s := surveyed{d.store, tables}
-	before := dumpOf(t, s, tables)
-	o := d.journaled(load.Options{Chunk: 5})
-	r, err := load.Run(t.Context(), d.matrixPlan(t, tables, c), s, o)
+	s := surveyed{d.Store, tables}
+	before := loadtest.DumpOf(t, s, tables)
+	o := d.Journaled(load.Options{Chunk: 5})
+	r, err := load.Run(t.Context(), matrixPlan(t, d, tables, c), s, o)
 	var partial *load.Partial
 	if err != nil && !errors.As(err, &partial) {
-		require.Equal(t, before, dumpOf(t, s, tables), "%s: %v", c, err)
+		require.Equal(t, before, loadtest.DumpOf(t, s, tables), "%s: %v", c, err)
 		return false
 	}
 	if err != nil {
 		v, err := withdraw.Run(t.Context(), s, partial.Load, withdraw.Options{By: archive.Operator{Rows: files.Rows}})
 		require.NoError(t, err, c.String())
 		require.Zero(t, v.Left, "%s: %+v", c, v.LeftRows)
-		require.Equal(t, before, dumpOf(t, s, tables), c.String())
+		require.Equal(t, before, loadtest.DumpOf(t, s, tables), c.String())
 		return false
 	}
 	if r.Load == 0 { // nothing was to be done
-		require.Equal(t, before, dumpOf(t, s, tables), c.String())
+		require.Equal(t, before, loadtest.DumpOf(t, s, tables), c.String())
 		return true
 	}
 	p, err := load.Recall(t.Context(), s, r.Load, tables, archive.Operator{Rows: files.Rows})
@@ -312,7 +318,7 @@ func (d *db) undone(t *testing.T, tables *schema.Database, c matrixCase) bool {
 	v, err := withdraw.Run(t.Context(), s, r.Load, withdraw.Options{By: archive.Operator{Rows: files.Rows}})
 	require.NoError(t, err, c.String())
 	require.Zero(t, v.Left, "%s: %+v", c, v.LeftRows)
-	require.Equal(t, before, dumpOf(t, s, tables), c.String())
+	require.Equal(t, before, loadtest.DumpOf(t, s, tables), c.String())
 	return true
 }
 
@@ -320,7 +326,7 @@ func (d *db) undone(t *testing.T, tables *schema.Database, c matrixCase) bool {
 func TestRestoreOfKeysThatTheDatabaseGave(t *testing.T) {
 	for _, mode := range []string{"insert", "keep", "upsert"} {
 		t.Run(mode, func(t *testing.T) {
-			onEach(t, matrixTables, func(t *testing.T, d *db) {
+			loadtest.OnEach(t, matrixTables, func(t *testing.T, d *loadtest.DB) {
 				c := matrixCase{
 					mode:     mode,
 					keys:     "database",
@@ -329,20 +335,20 @@ func TestRestoreOfKeysThatTheDatabaseGave(t *testing.T) {
 					policy:   "stop",
 					commit:   "load",
 				}
-				d.together(t, c.rowsBefore(nil))
-				tables, err := d.store.Survey(t.Context())
+				inTransaction(t, d, c.rowsBefore(nil))
+				tables, err := d.Store.Survey(t.Context())
 				require.NoError(t, err)
-				r, err := load.Run(t.Context(), d.matrixPlan(t, tables, c), d.store, d.journaled(load.Options{}))
+				r, err := load.Run(t.Context(), matrixPlan(t, d, tables, c), d.Store, d.Journaled(load.Options{}))
 				require.NoError(t, err)
-				loaded := dumpOf(t, d.store, tables)
-				d.exec(t, "DELETE FROM items WHERE n > 4 AND code LIKE 'A%'")
-				d.exec(t, "UPDATE items SET label = 'mine' WHERE n < 4 AND code LIKE 'A%'")
-				p, err := load.Recall(t.Context(), d.store, r.Load, tables, archive.Operator{Rows: files.Rows})
+				loaded := loadtest.DumpOf(t, d.Store, tables)
+				d.Exec(t, "DELETE FROM items WHERE n > 4 AND code LIKE 'A%'")
+				d.Exec(t, "UPDATE items SET label = 'mine' WHERE n < 4 AND code LIKE 'A%'")
+				p, err := load.Recall(t.Context(), d.Store, r.Load, tables, archive.Operator{Rows: files.Rows})
 				require.NoError(t, err)
 				defer p.Close()
-				_, err = replay.Restore(t.Context(), d.store, []*load.Past{p}, replay.RestoreOptions{})
+				_, err = replay.Restore(t.Context(), d.Store, []*load.Past{p}, replay.RestoreOptions{})
 				require.NoError(t, err)
-				assert.Equal(t, loaded, dumpOf(t, d.store, tables))
+				assert.Equal(t, loaded, loadtest.DumpOf(t, d.Store, tables))
 			})
 		})
 	}

@@ -1,39 +1,28 @@
-package load_test
+package preflight_test
 
 import (
 	"fmt"
 	"strings"
 	"testing"
 
+	"evensprout/internal/load/loadtest"
 	"evensprout/internal/preflight"
+	"evensprout/internal/store/storetest"
 
 	"evensprout/internal/load"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"evensprout/internal/diag"
 )
 
-// foresee tells what a load of entities would meet.
-func (d *db) foresee(t *testing.T, entities string) diag.Problems {
-	t.Helper()
-	c := d.compile(t, entities)
-	found, err := preflight.Foresee(
-		t.Context(),
-		d.store,
-		preflight.Foreseen{Plan: c.Plan, Database: c.Database, Compiled: c},
-	)
-	require.NoError(t, err)
-	return found
-}
+func TestMain(m *testing.M) { storetest.Main(m) }
 
 const codesScript = `CREATE TABLE codes (id {key}, code VARCHAR(4) NOT NULL UNIQUE, label VARCHAR(20));
 INSERT INTO codes (id, code, label) VALUES (9001, 'A0', 'x'), (9002, 'A1', 'x'), (9003, 'B0', 'x'), (9004, 'B1', 'x'), (9005, 'ZZ', 'x');`
 
 // What check foresees of keys, a load meets.
 func TestCollisionsAreForeseen(t *testing.T) {
-	onEach(t, codesScript, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, codesScript, func(t *testing.T, d *loadtest.DB) {
 		entities := func(rows int, digits, more string) string {
 			return fmt.Sprintf(
 				"  Code:\n    table: codes\n    rows: %d\n%s    fields:\n      code: {pattern: \"[A-J][0-%s]\", unique: true}\n      label: {choose: [a, b]}\n",
@@ -44,7 +33,7 @@ func TestCollisionsAreForeseen(t *testing.T) {
 		}
 		// Twenty values of which four are taken.
 		for _, x := range []struct{ rows, met int }{{20, 4}, {17, 0}} {
-			found := d.foresee(t, entities(x.rows, "1", "")).Errors()
+			found := d.Foreseen(t, entities(x.rows, "1", "")).Errors()
 			require.Len(t, found, 1)
 			assert.Contains(
 				t,
@@ -55,24 +44,24 @@ func TestCollisionsAreForeseen(t *testing.T) {
 			if x.met > 0 {
 				assert.Contains(t, found[0].Message, fmt.Sprintf("%d of %d rows", x.met, x.rows))
 			}
-			r := d.refused(t, entities(x.rows, "1", ""), load.Options{})
+			r := d.Refused(t, entities(x.rows, "1", ""), load.Options{})
 			assert.Equal(t, "code", r.Columns[0])
 		}
 		// Drawn again, sixteen rows find a value, and seventeen do not.
 		redraw := "    on_violation: {unique: redraw}\n"
-		found := d.foresee(t, entities(17, "1", redraw)).Errors()
+		found := d.Foreseen(t, entities(17, "1", redraw)).Errors()
 		require.Len(t, found, 1)
 		assert.Regexp(t, `and for \d+ of them no other value is free: it was drawn again 100 times`, found[0].Message)
-		d.refused(t, entities(17, "1", redraw), load.Options{})
-		assert.Empty(t, d.foresee(t, entities(8, "9", redraw)).Errors())
+		d.Refused(t, entities(17, "1", redraw), load.Options{})
+		assert.Empty(t, d.Foreseen(t, entities(8, "9", redraw)).Errors())
 		// Left out, or recognised, they are no problem.
-		assert.Empty(t, d.foresee(t, entities(20, "1", "    on_violation: {unique: skip}\n")).Errors())
-		assert.Empty(t, d.foresee(t, entities(20, "1", "    write: {mode: keep, match: [code]}\n")).Errors())
+		assert.Empty(t, d.Foreseen(t, entities(20, "1", "    on_violation: {unique: skip}\n")).Errors())
+		assert.Empty(t, d.Foreseen(t, entities(20, "1", "    write: {mode: keep, match: [code]}\n")).Errors())
 		assert.Empty(
 			t,
-			d.foresee(t, entities(20, "1", "    write: {mode: upsert, match: [code], set: [label]}\n")).Errors(),
+			d.Foreseen(t, entities(20, "1", "    write: {mode: upsert, match: [code], set: [label]}\n")).Errors(),
 		)
-		d.loaded(t, entities(8, "9", redraw), load.Options{})
+		d.Loaded(t, entities(8, "9", redraw), load.Options{})
 	})
 }
 
@@ -80,10 +69,10 @@ func TestCollisionsAreForeseen(t *testing.T) {
 func TestAnotherKeyThanTheMatchIsForeseen(t *testing.T) {
 	script := `CREATE TABLE codes (id {key}, code VARCHAR(4) NOT NULL UNIQUE, serial INTEGER NOT NULL UNIQUE);
 INSERT INTO codes (id, code, serial) VALUES (9001, 'A0', 3), (9002, 'ZZ', 5);`
-	onEach(t, script, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, script, func(t *testing.T, d *loadtest.DB) {
 		for _, mode := range []string{"keep", "upsert"} {
 			entities := "  Code:\n    table: codes\n    rows: 10\n    write: {mode: " + mode + ", match: [code]}\n    fields:\n      code: {pattern: \"A[0-9]\", unique: true}\n      serial: {count: 1}\n"
-			found := d.foresee(t, entities)
+			found := d.Foreseen(t, entities)
 			require.Len(t, found, 1, mode)
 			assert.Equal(t, mode == "upsert", found[0].Warning, "an upsert may change the other row's key as well")
 			assert.Contains(
@@ -91,7 +80,7 @@ INSERT INTO codes (id, code, serial) VALUES (9001, 'A0', 3), (9002, 'ZZ', 5);`
 				found[0].Message,
 				"2 of 10 rows of Code have keys that rows of codes have already, such as Code row 2, with serial 3",
 			)
-			r := d.refused(t, entities, load.Options{})
+			r := d.Refused(t, entities, load.Options{})
 			assert.Equal(t, []string{"serial"}, r.Columns)
 		}
 	})
@@ -102,14 +91,14 @@ INSERT INTO codes (id, code, serial) VALUES (9001, 'A0', 3), (9002, 'ZZ', 5);`
 func TestMatchesAreLookedUpInLargeTables(t *testing.T) {
 	script := `CREATE TABLE codes (id {key}, code VARCHAR(4) NOT NULL UNIQUE, serial INTEGER NOT NULL UNIQUE);
 INSERT INTO codes (id, code, serial) VALUES (9001, 'A0', 3), (9002, 'ZZ', 5);`
-	onEach(t, script, func(t *testing.T, d *db) {
-		c := d.compile(
+	loadtest.OnEach(t, script, func(t *testing.T, d *loadtest.DB) {
+		c := d.Compile(
 			t,
 			"  Code:\n    table: codes\n    rows: 10\n    write: {mode: keep, match: [code]}\n    fields:\n      code: {pattern: \"A[0-9]\", unique: true}\n      serial: {count: 1}\n",
 		)
 		found, err := preflight.Foresee(
 			t.Context(),
-			d.store,
+			d.Store,
 			preflight.Foreseen{Plan: c.Plan, Database: c.Database, Compiled: c, MostKnown: 1},
 		)
 		require.NoError(t, err)
@@ -120,14 +109,14 @@ INSERT INTO codes (id, code, serial) VALUES (9001, 'A0', 3), (9002, 'ZZ', 5);`
 
 // Where a table is too large to read its keys, the first rows are looked up.
 func TestKeysAreLookedUpInLargeTables(t *testing.T) {
-	onEach(t, codesScript, func(t *testing.T, d *db) {
-		c := d.compile(
+	loadtest.OnEach(t, codesScript, func(t *testing.T, d *loadtest.DB) {
+		c := d.Compile(
 			t,
 			"  Code:\n    table: codes\n    rows: 20\n    fields:\n      code: {pattern: \"[A-J][0-1]\", unique: true}\n      label: {choose: [a, b]}\n",
 		)
 		found, err := preflight.Foresee(
 			t.Context(),
-			d.store,
+			d.Store,
 			preflight.Foreseen{Plan: c.Plan, Database: c.Database, Compiled: c, MostKnown: 1},
 		)
 		require.NoError(t, err)

@@ -1,18 +1,15 @@
-package load_test
+package unit_test
 
 import (
 	"testing"
 
+	"evensprout/internal/load/loadtest"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/load"
 
-	"evensprout/internal/journal"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"evensprout/internal/value"
 )
 
 // What a unit did is taken back to the last bit, last steps first, also where the same
@@ -22,26 +19,26 @@ func TestWithdrawingAUnitRestoresTheDump(t *testing.T) {
 		t.Skip("it takes long")
 	}
 	for _, size := range []string{"1", "100", "all"} {
-		onEach(t, purse, func(t *testing.T, d *db) {
+		loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 			k := newDesk(t, d)
 			k.write(t, "moves.csv", moves(50, 9))
 			k.fill(t, together(size))
-			before := dump(t, k.store)
-			r, err := k.run(t, together(size), k.journaled(load.Options{Policies: skipAll()}))
+			before := loadtest.Dump(t, k.Store)
+			r, err := k.run(t, together(size), k.Journaled(load.Options{Policies: skipAll()}))
 			require.NoError(t, err)
-			require.NotEqual(t, before, dump(t, k.store))
+			require.NotEqual(t, before, loadtest.Dump(t, k.Store))
 
-			dry, err := withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{DryRun: true})
+			dry, err := withdraw.Run(t.Context(), k.Store, r.Load, withdraw.Options{DryRun: true})
 			require.NoError(t, err)
-			w, err := withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{})
+			w, err := withdraw.Run(t.Context(), k.Store, r.Load, withdraw.Options{})
 			require.NoError(t, err)
 			assert.Equal(t, dry.Entities, w.Entities)
 			assert.Zero(t, w.Left)
-			assert.Equal(t, before, dump(t, k.store))
+			assert.Equal(t, before, loadtest.Dump(t, k.Store))
 
-			_, err = withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{})
+			_, err = withdraw.Run(t.Context(), k.Store, r.Load, withdraw.Options{})
 			assert.ErrorContains(t, err, "withdrawn already")
-			again, err := k.run(t, together(size), k.journaled(load.Options{Policies: skipAll()}))
+			again, err := k.run(t, together(size), k.Journaled(load.Options{Policies: skipAll()}))
 			require.NoError(t, err)
 			assert.Equal(t, r.Done, again.Done, "what was withdrawn can be done again")
 		})
@@ -62,77 +59,48 @@ CREATE TABLE notes (duty_id INTEGER, note VARCHAR(20), FOREIGN KEY (duty_id) REF
 		"{main_id: 1}": "it, and the one below it, by one statement",
 		"{id: 3}":      "a row whose code is NULL: the crew without a harbour stays",
 	} {
-		onEach(t, tables, func(t *testing.T, d *db) {
+		loadtest.OnEach(t, tables, func(t *testing.T, d *loadtest.DB) {
 			k := newDesk(t, d)
-			d.script(t,
+			d.Script(t,
 				"INSERT INTO harbours VALUES (1, 'LW', 1), (2, 'OB', 1), (3, NULL, NULL), (4, 'FP', 4)",
 				"INSERT INTO piers VALUES (1, 1), (2, 2), (3, 3), (4, 4)",
 				"INSERT INTO crews VALUES (1, 'LW'), (2, 'OB'), (3, NULL), (4, 'FP')",
 				"INSERT INTO duties VALUES (1, 1, 1), (2, 2, 1), (3, 3, NULL), (4, 4, 4), (5, 4, 2)",
 				"INSERT INTO notes VALUES (1, 'twice'), (1, 'twice'), (4, 'stays'), (3, 'alone')")
-			before := dump(t, k.store)
+			before := loadtest.Dump(t, k.Store)
 			r, err := k.run(
 				t,
 				"units:\n  close:\n    given: {one: {n: 1}}\n    steps:\n      - {delete: harbours, match: "+condition+", expect: any}\n",
-				k.journaled(load.Options{}),
+				k.Journaled(load.Options{}),
 			)
 			require.NoError(t, err, matched)
-			require.NotEqual(t, before, dump(t, k.store), matched)
-			assert.Contains(t, k.table(t, "crews", "id"), "3")
-			w, err := withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{})
+			require.NotEqual(t, before, loadtest.Dump(t, k.Store), matched)
+			assert.Contains(t, k.Table(t, "crews", "id"), "3")
+			w, err := withdraw.Run(t.Context(), k.Store, r.Load, withdraw.Options{})
 			require.NoError(t, err, matched)
 			assert.Zero(t, w.Left, "%s: %v", matched, w.LeftRows)
-			assert.Equal(t, before, dump(t, k.store), matched)
+			assert.Equal(t, before, loadtest.Dump(t, k.Store), matched)
 		})
 	}
 }
 
 // What others have changed since is left alone, and told; --also changed takes it back.
 func TestWithdrawingAUnitLeavesWhatOthersChanged(t *testing.T) {
-	onEach(t, purse, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 		k := newDesk(t, d)
 		k.write(t, "moves.csv", "from,to,amount\nA1,A2,1.00\nA3,A4,2.00\n")
 		k.fill(t, together("10"))
-		r, err := k.run(t, together("10"), k.journaled(load.Options{}))
+		r, err := k.run(t, together("10"), k.Journaled(load.Options{}))
 		require.NoError(t, err)
-		d.script(t, "UPDATE accounts SET balance = 77 WHERE number = 'A2'")
-		dry, err := withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{DryRun: true, Changed: true})
+		d.Script(t, "UPDATE accounts SET balance = 77 WHERE number = 'A2'")
+		dry, err := withdraw.Run(t.Context(), k.Store, r.Load, withdraw.Options{DryRun: true, Changed: true})
 		require.NoError(t, err)
 		assert.Zero(t, dry.Left)
-		w, err := withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{})
+		w, err := withdraw.Run(t.Context(), k.Store, r.Load, withdraw.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, int64(1), w.Left)
 		assert.Equal(t, []withdraw.LeftRow{{Entity: "accounts", Key: "id 2", Why: "it was changed since"}}, w.LeftRows)
-		assert.Empty(t, k.table(t, "movements"))
-		assert.Equal(t, []string{"1 100.00", "2 77.00", "3 100.00"}, k.table(t, "accounts", "id", "balance")[:3])
-	})
-}
-
-func FuzzUndoPackets(f *testing.F) {
-	log := journal.Undo{}
-	log.Add(
-		journal.UndoSection{
-			Step:    1,
-			Kind:    journal.UndoChanged,
-			Table:   "t",
-			Key:     []string{"id"},
-			Columns: []string{"a"},
-			Values:  [][]value.Value{{value.Int(1), value.String("x"), {}}},
-		},
-	)
-	packets, err := log.Pack()
-	require.NoError(f, err)
-	f.Add(packets[0].Body)
-	f.Fuzz(func(t *testing.T, body []byte) {
-		sections, err := journal.UnpackUndo(body)
-		if err != nil {
-			return
-		}
-		again, err := (&journal.Undo{Sections: sections}).Pack()
-		require.NoError(t, err)
-		for _, p := range again {
-			_, err := journal.UnpackUndo(p.Body)
-			require.NoError(t, err)
-		}
+		assert.Empty(t, k.Table(t, "movements"))
+		assert.Equal(t, []string{"1 100.00", "2 77.00", "3 100.00"}, k.Table(t, "accounts", "id", "balance")[:3])
 	})
 }

@@ -1,4 +1,4 @@
-package load_test
+package unit_test
 
 import (
 	"fmt"
@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"evensprout/internal/archive"
+	"evensprout/internal/load/loadtest"
 	"evensprout/internal/replay"
 	"evensprout/internal/unit"
 
@@ -68,11 +69,11 @@ const moveUnit = `units:
 
 // desk is a database with a plan in a folder, where files of occasions lie.
 type desk struct {
-	*db
+	*loadtest.DB
 	folder string
 }
 
-func newDesk(t *testing.T, d *db) *desk { return &desk{d, t.TempDir()} }
+func newDesk(t *testing.T, d *loadtest.DB) *desk { return &desk{d, t.TempDir()} }
 
 func (k *desk) write(t *testing.T, name, text string) {
 	require.NoError(t, os.WriteFile(filepath.Join(k.folder, name), []byte(text), 0o644))
@@ -94,7 +95,7 @@ func (k *desk) tryPlan(t *testing.T, text string) (*plan.Compiled, error) {
 		[]byte("name: desk\nseed: s\nclock: 2026-05-01T08:00:00Z\n"+text),
 	)
 	require.NoError(t, err)
-	tables, err := k.store.Survey(t.Context())
+	tables, err := k.Store.Survey(t.Context())
 	require.NoError(t, err)
 	return p.Compile(plan.Options{Database: tables, Rows: files.Rows})
 }
@@ -104,13 +105,13 @@ func (k *desk) run(t *testing.T, text string, o load.Options) (*journal.UnitResu
 	t.Helper()
 	c := k.plan(t, text)
 	require.Len(t, c.Units, 1)
-	return unit.Run(t.Context(), c, c.Units[0], k.store, o)
+	return unit.Run(t.Context(), c, c.Units[0], k.Store, o)
 }
 
 // fill loads the entities of a plan.
 func (k *desk) fill(t *testing.T, text string) {
 	t.Helper()
-	_, err := load.Run(t.Context(), k.plan(t, text), k.store, k.journaled(load.Options{Later: true}))
+	_, err := load.Run(t.Context(), k.plan(t, text), k.Store, k.Journaled(load.Options{Later: true}))
 	require.NoError(t, err)
 }
 
@@ -133,9 +134,9 @@ func together(n string) string {
 
 // contents are the accounts and movements, whatever numbers the database gave these.
 func (k *desk) contents(t *testing.T) string {
-	list := k.table(t, "movements", "account_id", "amount", "note")
+	list := k.Table(t, "movements", "account_id", "amount", "note")
 	slices.Sort(list)
-	return strings.Join(append(k.table(t, "accounts"), list...), "\n")
+	return strings.Join(append(k.Table(t, "accounts"), list...), "\n")
 }
 
 func skipAll() plan.Policies { return plan.Policies{plan.AllKinds: plan.Skip} }
@@ -146,17 +147,17 @@ func TestOccasionsAreTheSameInAnyGrouping(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes long")
 	}
-	for _, engine := range engines() {
-		t.Run(engine.name, func(t *testing.T) {
+	for _, engine := range loadtest.Engines() {
+		t.Run(engine.Name, func(t *testing.T) {
 			for seed := range uint64(2) {
 				var first string
 				for i, size := range []string{"1", "7", "200", "all"} {
-					d := &db{engine: engine, url: engine.make(t, engine.words.Replace(purse))}
-					d.store = d.open(t)
+					d := &loadtest.DB{Engine: engine, URL: engine.Make(t, engine.Words.Replace(purse))}
+					d.Store = d.Open(t)
 					k := newDesk(t, d)
 					k.write(t, "moves.csv", moves(90, seed))
 					k.fill(t, together(size))
-					r, err := k.run(t, together(size), k.journaled(load.Options{Policies: skipAll()}))
+					r, err := k.run(t, together(size), k.Journaled(load.Options{Policies: skipAll()}))
 					require.NoError(t, err)
 					assert.Equal(t, int64(90), r.Done+r.Rejected, size)
 					got := k.contents(t)
@@ -183,16 +184,16 @@ func TestOccasionsThatDoNotMeetAreDoneAtOnce(t *testing.T) {
 		fmt.Fprintf(&b, "A%d,A%d,1.25\n", 1+i, 1500-i)
 	}
 	b.WriteString("A1,A2,0.50\nA2,A3,0.25\nA3,A1,0.75\n") // these meet
-	onEach(t, purse, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 		var dumps []string
 		for _, size := range []string{"200", "1"} {
-			d := &db{engine: d.engine, url: d.make(t, d.words.Replace(purse))}
-			d.store = d.open(t)
+			d := &loadtest.DB{Engine: d.Engine, URL: d.Make(t, d.Words.Replace(purse))}
+			d.Store = d.Open(t)
 			k := newDesk(t, d)
 			k.write(t, "moves.csv", b.String())
 			text := many + strings.Replace(moveUnit, "TOGETHER", size, 1)
 			k.fill(t, text)
-			r, err := k.run(t, text, k.journaled(load.Options{}))
+			r, err := k.run(t, text, k.Journaled(load.Options{}))
 			require.NoError(t, err)
 			if size == "200" {
 				assert.Equal(t, int64(400), r.AtOnce, "the last three are too few")
@@ -218,11 +219,11 @@ func TestTheThirdStepOfThe37thOccasion(t *testing.T) {
 	lines[37] = "A1,A30,5000.00"
 	file := strings.Join(lines, "\n") + "\n"
 	for size, committed := range map[string]int64{"1": 36, "10": 30, "all": 0} {
-		onEach(t, purse, func(t *testing.T, d *db) {
+		loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 			k := newDesk(t, d)
 			k.write(t, "moves.csv", file)
 			k.fill(t, together(size))
-			_, err := k.run(t, together(size), k.journaled(load.Options{}))
+			_, err := k.run(t, together(size), k.Journaled(load.Options{}))
 			var refusal *journal.Refusal
 			require.ErrorAs(t, err, &refusal)
 			var partial *unit.Partial
@@ -232,7 +233,7 @@ func TestTheThirdStepOfThe37thOccasion(t *testing.T) {
 			assert.Equal(t, "3: update Account", refusal.Step)
 			assert.Equal(t, "move row 36", refusal.Row)
 			assert.True(t, strings.HasSuffix(refusal.Place, "moves.csv:38"), refusal.Place)
-			assert.Len(t, k.table(t, "movements"), int(2*committed))
+			assert.Len(t, k.Table(t, "movements"), int(2*committed))
 			assert.Equal(t, committed, sumOf(t, k, "accounts", "moved"))
 
 			// With skip it alone is left out, and is told with its values.
@@ -240,7 +241,7 @@ func TestTheThirdStepOfThe37thOccasion(t *testing.T) {
 			r, err := k.run(
 				t,
 				together(size),
-				k.journaled(
+				k.Journaled(
 					load.Options{
 						Policies: plan.Policies{"check": plan.Skip},
 						Rejected: func(x load.Rejection) error { left = append(left, x); return nil },
@@ -254,11 +255,11 @@ func TestTheThirdStepOfThe37thOccasion(t *testing.T) {
 			require.Len(t, left, 1)
 			assert.Equal(t, []string{"from", "to", "amount"}, left[0].Fields)
 			assert.Equal(t, "5000.00", left[0].Values[2].String())
-			assert.Len(t, k.table(t, "movements"), 2*59)
+			assert.Len(t, k.Table(t, "movements"), 2*59)
 
 			// And once the line is corrected, just that is done.
 			k.write(t, "moves.csv", strings.Replace(file, "5000.00", "2.50", 1))
-			r, err = k.run(t, together(size), k.journaled(load.Options{}))
+			r, err = k.run(t, together(size), k.Journaled(load.Options{}))
 			require.NoError(t, err)
 			assert.Equal(t, int64(1), r.Done)
 			assert.Equal(t, int64(59), r.Earlier)
@@ -268,7 +269,7 @@ func TestTheThirdStepOfThe37thOccasion(t *testing.T) {
 
 func sumOf(t *testing.T, k *desk, table, column string) int64 {
 	n := int64(0)
-	for _, cell := range k.table(t, table, column) {
+	for _, cell := range k.Table(t, table, column) {
 		v, err := value.ParseDecimal(cell)
 		require.NoError(t, err)
 		n += v.N
@@ -279,14 +280,14 @@ func sumOf(t *testing.T, k *desk, table, column string) int64 {
 // The same file again does nothing; more lines are more occasions, wherever they stand;
 // equal lines are each an occasion; another name of the file is no other file.
 func TestEachOccasionOnce(t *testing.T) {
-	onEach(t, purse, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 		k := newDesk(t, d)
 		for _, size := range []string{"1", "50"} {
 			k.write(t, "moves.csv", "from,to,amount\nA1,A2,1.00\nA1,A2,1.00\nA3,A4,2.00\n")
 			k.fill(t, together(size))
 			run := func(insist bool) *journal.UnitResult {
 				c := k.plan(t, together(size))
-				r, err := unit.Run(t.Context(), c, c.Units[0], k.store, k.journaled(load.Options{Insist: insist}))
+				r, err := unit.Run(t.Context(), c, c.Units[0], k.Store, k.Journaled(load.Options{Insist: insist}))
 				require.NoError(t, err)
 				return r
 			}
@@ -302,12 +303,12 @@ func TestEachOccasionOnce(t *testing.T) {
 			insisted := run(true)
 			assert.Equal(t, int64(5), insisted.Done)
 			assert.Equal(t, int64(0), run(false).Done)
-			assert.Len(t, k.table(t, "movements"), 20)
+			assert.Len(t, k.Table(t, "movements"), 20)
 			for _, number := range []int64{insisted.Load, more.Load, first.Load} {
-				_, err := withdraw.Run(t.Context(), k.store, number, withdraw.Options{})
+				_, err := withdraw.Run(t.Context(), k.Store, number, withdraw.Options{})
 				require.NoError(t, err)
 			}
-			assert.Empty(t, k.table(t, "movements"))
+			assert.Empty(t, k.Table(t, "movements"))
 		}
 	})
 }
@@ -349,24 +350,24 @@ func TestEveryStep(t *testing.T) {
 		`{derive: "amount > most ? amount - most : amount"}`,
 		1,
 	)
-	onEach(t, purse, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 		k := newDesk(t, d)
 		k.fill(t, text)
-		d.script(t, "INSERT INTO movements (id, account_id, amount, note) VALUES (900, 3, 1.00, 'before')")
-		before := dump(t, k.store)
+		d.Script(t, "INSERT INTO movements (id, account_id, amount, note) VALUES (900, 3, 1.00, 'before')")
+		before := loadtest.Dump(t, k.Store)
 
-		dry, err := k.run(t, text, k.journaled(load.Options{DryRun: true}))
+		dry, err := k.run(t, text, k.Journaled(load.Options{DryRun: true}))
 		require.NoError(t, err)
-		assert.Equal(t, before, dump(t, k.store), "a dry run leaves nothing")
+		assert.Equal(t, before, loadtest.Dump(t, k.Store), "a dry run leaves nothing")
 
-		r, err := k.run(t, text, k.journaled(load.Options{}))
+		r, err := k.run(t, text, k.Journaled(load.Options{}))
 		require.NoError(t, err)
 		assert.Equal(t, r.Steps, dry.Steps)
-		assert.Equal(t, []string{"A1 30.00 2"}, k.table(t, "limits"), "A1 was there at the third occasion, A2 is gone")
+		assert.Equal(t, []string{"A1 30.00 2"}, k.Table(t, "limits"), "A1 was there at the third occasion, A2 is gone")
 		assert.Equal(
 			t,
 			[]string{"1 10.50 A1!?", "2 20.25 A2!?", "1 30.00 A1!?"},
-			k.table(t, "movements", "account_id", "amount", "note"),
+			k.Table(t, "movements", "account_id", "amount", "note"),
 		)
 		var rows []int64
 		for _, s := range r.Steps {
@@ -374,18 +375,18 @@ func TestEveryStep(t *testing.T) {
 		}
 		assert.Equal(t, []int64{1, 3, 3, 3, 3, 3, 3, 1}, rows)
 
-		again, err := k.run(t, text, k.journaled(load.Options{}))
+		again, err := k.run(t, text, k.Journaled(load.Options{}))
 		require.NoError(t, err)
 		assert.Zero(t, again.Done, "a unit that clears is one occasion")
-		_, err = withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{})
+		_, err = withdraw.Run(t.Context(), k.Store, r.Load, withdraw.Options{})
 		require.NoError(t, err)
-		assert.Equal(t, before, dump(t, k.store))
+		assert.Equal(t, before, loadtest.Dump(t, k.Store))
 	})
 }
 
 // Occasions per row of an entity know that row; keys that the database gave are known.
 func TestOccasionsPerRow(t *testing.T) {
-	onEach(t, purse, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 		k := newDesk(t, d)
 		text := strings.Replace(purseEntities, "rows: 40", "rows: 40\n    keys: database", 1)
 		text = strings.Replace(text, `"A{id}"`, `"B{balance}"`, 1)
@@ -403,17 +404,17 @@ func TestOccasionsPerRow(t *testing.T) {
       - insert: movements
         set: {account_id: Account, amount: amount}
 `
-		d.script(t, "INSERT INTO accounts (id, number, balance) VALUES (500, 'X', 0)")
+		d.Script(t, "INSERT INTO accounts (id, number, balance) VALUES (500, 'X', 0)")
 		k.fill(t, text)
-		r, err := k.run(t, text, k.journaled(load.Options{}))
+		r, err := k.run(t, text, k.Journaled(load.Options{}))
 		require.NoError(t, err)
 		assert.GreaterOrEqual(t, r.Done, int64(40))
 		balances := map[string]string{}
-		for _, row := range k.table(t, "accounts", "id", "balance") {
+		for _, row := range k.Table(t, "accounts", "id", "balance") {
 			id, balance, _ := strings.Cut(row, " ")
 			balances[id] = balance
 		}
-		for _, row := range k.table(t, "movements", "account_id", "amount") {
+		for _, row := range k.Table(t, "movements", "account_id", "amount") {
 			id, amount, _ := strings.Cut(row, " ")
 			assert.Equal(t, balances[id], amount)
 		}
@@ -435,34 +436,34 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
       - insert: Account
         set: {number: "new", balance: 3}
 `
-	onEach(t, purse, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 		k := newDesk(t, d)
 		k.fill(t, text)
-		unit, err := k.run(t, text, k.journaled(load.Options{}))
+		unit, err := k.run(t, text, k.Journaled(load.Options{}))
 		require.NoError(t, err)
-		after := dump(t, k.store)
+		after := loadtest.Dump(t, k.Store)
 		compare := func() *replay.Difference {
 			pasts, err := load.RecallAll(
 				t.Context(),
-				k.store,
+				k.Store,
 				load.Loads{Plan: "desk"},
 				nil,
 				archive.Operator{Rows: files.Rows},
 			)
 			require.NoError(t, err)
 			defer load.CloseAll(pasts)
-			diff, err := replay.Compare(t.Context(), k.store, pasts, replay.CompareOptions{})
+			diff, err := replay.Compare(t.Context(), k.Store, pasts, replay.CompareOptions{})
 			require.NoError(t, err)
 			return diff
 		}
 		diff := compare()
 		assert.True(t, diff.Same(), "%+v", diff.Entities)
 		assert.Equal(t, int64(3), diff.Entities[0].ByUnits)
-		r, err := load.Run(t.Context(), k.plan(t, text), k.store, k.journaled(load.Options{Later: true}))
+		r, err := load.Run(t.Context(), k.plan(t, text), k.Store, k.Journaled(load.Options{Later: true}))
 		require.NoError(t, err, "the row that a unit deleted is not missed")
 		assert.Zero(t, r.Rows)
 
-		d.script(
+		d.Script(
 			t,
 			"UPDATE accounts SET balance = 5 WHERE number IN ('A1', 'A3')",
 			"INSERT INTO accounts (id, number, balance) VALUES (700, 'stranger', 1)",
@@ -470,57 +471,49 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
 		)
 		diff = compare()
 		assert.Equal(t, []int64{1, 2, 1}, []int64{diff.Missing, diff.Changed, diff.Extra})
-		d.script(t, "UPDATE accounts SET balance = 111, number = 'B1' WHERE number = 'A1'")
+		d.Script(t, "UPDATE accounts SET balance = 111, number = 'B1' WHERE number = 'A1'")
 		cells := compare().Entities[0].ChangedRows[0].Cells
-		assert.Equal(t, []load.CellDifference{{"number", "B1", "A1"}}, cells, "the balance is the unit's")
-		d.script(t, "UPDATE accounts SET balance = 5, number = 'A1' WHERE number = 'B1'")
+		assert.Equal(t, []load.CellDifference{{Field: "number", Is: "B1", Plan: "A1"}}, cells, "the balance is the unit's")
+		d.Script(t, "UPDATE accounts SET balance = 5, number = 'A1' WHERE number = 'B1'")
 		pasts, err := load.RecallAll(
 			t.Context(),
-			k.store,
+			k.Store,
 			load.Loads{Plan: "desk"},
 			nil,
 			archive.Operator{Rows: files.Rows},
 		)
 		require.NoError(t, err)
 		defer load.CloseAll(pasts)
-		_, err = replay.Restore(t.Context(), k.store, pasts, replay.RestoreOptions{})
+		_, err = replay.Restore(t.Context(), k.Store, pasts, replay.RestoreOptions{})
 		require.NoError(t, err)
-		assert.Equal(t, after, dump(t, k.store), "as loaded, and as the unit left it")
+		assert.Equal(t, after, loadtest.Dump(t, k.Store), "as loaded, and as the unit left it")
 
-		_, err = withdraw.Run(t.Context(), k.store, pasts[0].Entry.Number, withdraw.Options{})
+		_, err = withdraw.Run(t.Context(), k.Store, pasts[0].Entry.Number, withdraw.Options{})
 		var rests *withdraw.Continued
 		require.ErrorAs(t, err, &rests)
 		assert.Equal(t, withdraw.Continued{Number: pasts[0].Entry.Number, By: unit.Load, Unit: "shake"}, *rests)
 	})
 }
 
-// script runs statements as another program would.
-func (d *db) script(t *testing.T, statements ...string) {
-	t.Helper()
-	for _, s := range statements {
-		d.exec(t, s)
-	}
-}
-
 // A journal that was made before there were units gets what it lacks when one is run.
 func TestOlderJournals(t *testing.T) {
-	onEach(t, purse, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 		k := newDesk(t, d)
 		k.write(t, "moves.csv", "from,to,amount\nA1,A2,1.00\n")
 		k.fill(t, together("1"))
-		name := map[string]string{"postgres": "evensprout.occasions"}[d.name]
+		name := map[string]string{"postgres": "evensprout.occasions"}[d.Name]
 		if name == "" {
 			name = "evensprout_occasions"
 		}
-		d.script(t, "DROP TABLE "+name)
-		k.store = d.open(t)
-		all, err := journal.Entries(t.Context(), k.store, "")
+		d.Script(t, "DROP TABLE "+name)
+		k.Store = d.Open(t)
+		all, err := journal.Entries(t.Context(), k.Store, "")
 		require.NoError(t, err)
 		assert.Len(t, all, 1, "it is read as it is")
-		r, err := k.run(t, together("1"), k.journaled(load.Options{}))
+		r, err := k.run(t, together("1"), k.Journaled(load.Options{}))
 		require.NoError(t, err)
 		assert.Equal(t, int64(1), r.Done)
-		_, err = withdraw.Run(t.Context(), k.store, r.Load, withdraw.Options{})
+		_, err = withdraw.Run(t.Context(), k.Store, r.Load, withdraw.Options{})
 		require.NoError(t, err)
 	})
 }

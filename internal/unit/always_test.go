@@ -1,10 +1,12 @@
-package load_test
+package unit_test
 
 import (
 	"strings"
 	"testing"
 
 	"evensprout/internal/load"
+	"evensprout/internal/load/loadtest"
+	"evensprout/internal/store/storetest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -13,9 +15,11 @@ import (
 	"evensprout/internal/plan"
 )
 
+func TestMain(m *testing.M) { storetest.Main(m) }
+
 // Each form of invariant holds, or is told with the rows that break it, and nothing stays.
 func TestInvariants(t *testing.T) {
-	onEach(t, purse, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 		k := newDesk(t, d)
 		text := purseEntities + `units:
   pay:
@@ -40,7 +44,7 @@ always:
 			"positive: every Account has balance >= 0 && number != ''", "every movement: every movements has amount > 0", "none: {no: movements, where: amount IS NULL}", `some: {sql: "(SELECT count(*) FROM accounts) = 40"}`,
 		} {
 			assert.NoError(t, run(rule), rule)
-			d.script(t, "DELETE FROM movements")
+			d.Script(t, "DELETE FROM movements")
 		}
 		for rule, rows := range map[string][]string{
 			"sums: sum of movements.amount per Account = 0":                {"id 1; sum of movements.amount is 5.50"},
@@ -55,7 +59,7 @@ always:
 			require.ErrorAs(t, err, &broken, rule)
 			require.Len(t, broken.Rules, 1)
 			assert.Equal(t, rows, broken.Rules[0].Rows, rule)
-			assert.Empty(t, k.table(t, "movements"), "nothing stays")
+			assert.Empty(t, k.Table(t, "movements"), "nothing stays")
 		}
 		// Of a load, too, in one transaction and in chunks.
 		more := strings.Replace(
@@ -65,11 +69,11 @@ always:
 			1,
 		) + "always:\n  forty: {sql: \"(SELECT count(*) FROM accounts) <= 40\"}\n"
 		for _, commit := range []plan.Commit{plan.CommitLoad, plan.CommitChunk} {
-			_, err := load.Run(t.Context(), k.plan(t, more), k.store, k.journaled(load.Options{Commit: commit}))
+			_, err := load.Run(t.Context(), k.plan(t, more), k.Store, k.Journaled(load.Options{Commit: commit}))
 			var broken *load.Broken
 			require.ErrorAs(t, err, &broken)
 			if commit == plan.CommitLoad {
-				assert.Len(t, k.table(t, "accounts"), 40)
+				assert.Len(t, k.Table(t, "accounts"), 40)
 			}
 		}
 	})
@@ -92,9 +96,9 @@ always:
   wrong: {no: Account, where: balanse < 0}
   wronger: {sql: "(SELECT count(*) FROM acounts) = 1"}
 `
-	onEach(t, purse, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 		k := newDesk(t, d)
-		err := load.TryConditions(t.Context(), k.store, k.plan(t, text))
+		err := load.TryConditions(t.Context(), k.Store, k.plan(t, text))
 		var problems diag.Problems
 		require.ErrorAs(t, err, &problems)
 		require.Len(t, problems, 3)
@@ -107,7 +111,7 @@ always:
 			assert.True(t, problems[i].Database)
 		}
 		right := strings.NewReplacer("balanse", "balance", "acounts", "accounts").Replace(text)
-		require.NoError(t, load.TryConditions(t.Context(), k.store, k.plan(t, right)))
+		require.NoError(t, load.TryConditions(t.Context(), k.Store, k.plan(t, right)))
 		k.fill(t, purseEntities)
 		r, err := k.run(t, strings.Replace(right, "= 1\"", "= 40\"", 1), load.Options{})
 		require.NoError(t, err)

@@ -1,4 +1,4 @@
-package load_test
+package unit_test
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"sync"
 	"testing"
 
+	"evensprout/internal/load/loadtest"
 	"evensprout/internal/unit"
 
 	"evensprout/internal/withdraw"
@@ -31,7 +32,7 @@ func TestParallelRuns(t *testing.T) {
 		t.Skip("it takes long")
 	}
 	const runs, each = 8, 40
-	onEach(t, purse, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 		k := newDesk(t, d)
 		few := strings.Replace(purseEntities, "rows: 40", "rows: 6", 1)
 		k.fill(t, few)
@@ -39,7 +40,7 @@ func TestParallelRuns(t *testing.T) {
 		done := make(chan struct{})
 		var reading sync.WaitGroup
 		reading.Go(func() {
-			s := d.open(t)
+			s := d.Open(t)
 			for {
 				select {
 				case <-done:
@@ -78,17 +79,17 @@ func TestParallelRuns(t *testing.T) {
 			text := few + strings.Replace(strings.Replace(moveUnit, "TOGETHER", size, 1), "moves.csv", name, 1)
 			c := k.plan(t, text)
 			c.Plan.Name = fmt.Sprintf("desk %d", i/2) // equal lines of different files are different occasions
-			s := d.open(t)
+			s := d.Open(t)
 			all.Go(func() {
 				var err error
-				o := k.journaled(
+				o := k.Journaled(
 					load.Options{
 						Pause: 1_000_000,
-						Again: func(ctx context.Context) (store.Store, error) { return d.driver.Open(ctx, d.url) },
+						Again: func(ctx context.Context) (store.Store, error) { return d.Driver.Open(ctx, d.URL) },
 					},
 				)
 				results[i], err = unit.Run(t.Context(), c, c.Units[0], s, o)
-				for n := 0; d.name == "sqlite" && lockedOut(err) && n < 20; n++ { // its one lock is waited for, but not in turn
+				for n := 0; d.Name == "sqlite" && lockedOut(err) && n < 20; n++ { // its one lock is waited for, but not in turn
 					var rest *journal.UnitResult
 					if rest, err = unit.Run(t.Context(), c, c.Units[0], s, o); err == nil {
 						results[i] = rest
@@ -100,9 +101,9 @@ func TestParallelRuns(t *testing.T) {
 		all.Wait()
 		close(done)
 		reading.Wait()
-		assert.Len(t, k.table(t, "movements"), runs/2*each*2)
+		assert.Len(t, k.Table(t, "movements"), runs/2*each*2)
 		assert.Equal(t, int64(runs/2*each), sumOf(t, k, "accounts", "moved"))
-		if d.name != "sqlite" {
+		if d.Name != "sqlite" {
 			n := int64(0)
 			for _, r := range results {
 				n += r.Done
@@ -131,18 +132,18 @@ func TestUpsertsThatRace(t *testing.T) {
         set: {most: 10, uses: uses + 1}
         first: {uses: 1}
 `
-	onEach(t, purse, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 		k := newDesk(t, d)
 		k.fill(t, text)
 		var all sync.WaitGroup
 		for i := range 4 {
 			c := k.plan(t, text)
 			c.Plan.Name = fmt.Sprintf("desk %d", i)
-			s := d.open(t)
+			s := d.Open(t)
 			all.Go(func() {
-				o := k.journaled(load.Options{Pause: 1_000_000})
+				o := k.Journaled(load.Options{Pause: 1_000_000})
 				_, err := unit.Run(t.Context(), c, c.Units[0], s, o)
-				for n := 0; d.name == "sqlite" && lockedOut(err) && n < 20; n++ {
+				for n := 0; d.Name == "sqlite" && lockedOut(err) && n < 20; n++ {
 					_, err = unit.Run(t.Context(), c, c.Units[0], s, o)
 				}
 				assert.NoError(t, err)
@@ -156,7 +157,7 @@ func TestUpsertsThatRace(t *testing.T) {
 // cents is the sum of all balances.
 func cents(t *testing.T, k *desk) int64 {
 	n := int64(0)
-	for _, cell := range k.table(t, "accounts", "balance") {
+	for _, cell := range k.Table(t, "accounts", "balance") {
 		v, err := value.ParseDecimal(cell)
 		require.NoError(t, err)
 		v, ok := v.Rescale(2)
@@ -172,10 +173,10 @@ func TestIsolationLevels(t *testing.T) {
 		t.Skip("it takes long")
 	}
 	few := strings.Replace(purseEntities, "rows: 40", "rows: 3", 1)
-	onEach(t, purse, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 		for _, level := range []string{"read committed", "repeatable read", "serializable"} {
-			d := &db{engine: d.engine, url: d.make(t, d.words.Replace(purse))}
-			d.store = d.open(t)
+			d := &loadtest.DB{Engine: d.Engine, URL: d.Make(t, d.Words.Replace(purse))}
+			d.Store = d.Open(t)
 			k := newDesk(t, d)
 			k.fill(t, few)
 			text := few + strings.Replace(moveUnit, "together: TOGETHER", "isolation: "+level, 1)
@@ -184,11 +185,11 @@ func TestIsolationLevels(t *testing.T) {
 				name := fmt.Sprintf("moves-%d.csv", i)
 				k.write(t, name, "from,to,amount\n"+strings.Repeat(fmt.Sprintf("A%d,A%d,0.10\n", 1+i, 1+(i+1)%3), 15))
 				c := k.plan(t, strings.Replace(text, "moves.csv", name, 1))
-				s := d.open(t)
+				s := d.Open(t)
 				all.Go(func() {
-					o := k.journaled(load.Options{Pause: 1_000_000})
+					o := k.Journaled(load.Options{Pause: 1_000_000})
 					_, err := unit.Run(t.Context(), c, c.Units[0], s, o)
-					for n := 0; d.name == "sqlite" && lockedOut(err) && n < 20; n++ {
+					for n := 0; d.Name == "sqlite" && lockedOut(err) && n < 20; n++ {
 						_, err = unit.Run(t.Context(), c, c.Units[0], s, o)
 					}
 					assert.NoError(t, err, level)
@@ -196,32 +197,32 @@ func TestIsolationLevels(t *testing.T) {
 			}
 			all.Wait()
 			assert.Equal(t, int64(30000), cents(t, k), level)
-			assert.Len(t, k.table(t, "movements"), 90, level)
+			assert.Len(t, k.Table(t, "movements"), 90, level)
 		}
 	})
 }
 
 // A run that goes on is not withdrawn; one that broke off is.
 func TestARunThatGoesOnIsNotWithdrawn(t *testing.T) {
-	onEach(t, purse, func(t *testing.T, d *db) {
+	loadtest.OnEach(t, purse, func(t *testing.T, d *loadtest.DB) {
 		k := newDesk(t, d)
 		k.write(t, "moves.csv", "from,to,amount\nA1,A2,1.00\nA3,A4,5000.00\n")
 		k.fill(t, together("1"))
 		before := k.contents(t)
-		_, err := k.run(t, together("1"), k.journaled(load.Options{}))
+		_, err := k.run(t, together("1"), k.Journaled(load.Options{}))
 		var partial *unit.Partial
 		require.ErrorAs(t, err, &partial)
 		require.NotZero(t, partial.Load, "an occasion was committed")
 
-		other := d.open(t)
+		other := d.Open(t)
 		holder, err := other.Lock(t.Context(), journal.LockName(fmt.Sprintf("desk, load %d", partial.Load)))
 		require.NoError(t, err)
 		require.Empty(t, holder, "nobody runs it any more")
-		_, err = withdraw.Run(t.Context(), k.store, partial.Load, withdraw.Options{})
+		_, err = withdraw.Run(t.Context(), k.Store, partial.Load, withdraw.Options{})
 		require.True(t, lockedOut(err), "%v", err)
 		assert.ErrorContains(t, err, fmt.Sprintf("desk, load %d is being loaded by", partial.Load))
 		require.NoError(t, other.Unlock(t.Context(), journal.LockName(fmt.Sprintf("desk, load %d", partial.Load))))
-		_, err = withdraw.Run(t.Context(), k.store, partial.Load, withdraw.Options{})
+		_, err = withdraw.Run(t.Context(), k.Store, partial.Load, withdraw.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, before, k.contents(t))
 	})
