@@ -115,6 +115,8 @@ func Pack(c *plan.Compiled) ([]byte, *Index, error) {
 	return b.Bytes(), x, nil
 }
 
+// Absolute is a path from the root, for a path that may be relative; the path itself if that
+// cannot be told.
 func Absolute(path string) string {
 	if a, err := filepath.Abs(path); err == nil {
 		return a

@@ -1,24 +1,18 @@
 package cli
 
 import (
-	"context"
-	"errors"
 	"fmt"
 	"strings"
-
-	"evensprout/internal/preflight"
 
 	"github.com/spf13/cobra"
 
 	"evensprout/internal/diag"
 	"evensprout/internal/grow"
-	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
-	"evensprout/internal/store"
 )
 
-func (a *app) versionCommand() *cobra.Command {
+func (a *program) versionCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "version",
 		Short:   "Say which program this is",
@@ -34,7 +28,7 @@ func (a *app) versionCommand() *cobra.Command {
 	}
 }
 
-func (a *app) planSchema() *cobra.Command {
+func (a *program) planSchema() *cobra.Command {
 	return &cobra.Command{
 		Use:   "plan-schema",
 		Short: "Write the JSON Schema of plans, for editors",
@@ -56,7 +50,7 @@ know JSON Schema for YAML complete and check words with it; check tells the rest
 // checkedRows is how many rows of each entity check grows and holds against the tables.
 const checkedRows = 200
 
-func (a *app) check() *cobra.Command {
+func (a *program) check() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check [PLAN]",
 		Short: "Hold a plan against itself and the database",
@@ -72,8 +66,8 @@ not fit the plan or cannot be reached.`,
   evensprout check larkwater/evensprout.yaml --db sqlite:other.db`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			a.withUnits, a.sample = true, checkedRows
-			compiled, s, name, err := a.foreseen(cmd.Context(), args)
+			a.ws.WithUnits, a.ws.Sample = true, checkedRows
+			compiled, s, name, err := a.ws.Foreseen(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
@@ -144,62 +138,7 @@ not fit the plan or cannot be reached.`,
 	return c
 }
 
-// foreseen compiles the plan, and holds it against the database, if one is named: what is
-// wrong is one list, whether the plan or the database is.
-func (a *app) foreseen(ctx context.Context, args []string) (*plan.Compiled, store.Store, string, error) {
-	t, err := a.openPlan(ctx, args, false)
-	if err != nil {
-		return nil, nil, "", err
-	}
-	c, err := t.plan.Compile(t.options)
-	if t.store == nil {
-		return c, nil, "", err
-	}
-	var found diag.Problems
-	if err != nil && !errors.As(err, &found) {
-		return nil, nil, "", errors.Join(err, t.store.Close())
-	}
-	if c != nil {
-		found = c.Warnings
-		tried := error(nil)
-		if why := a.mayAsk(a.opened); why == "" {
-			tried = load.TryConditions(ctx, t.store, c)
-		} else if load.HasConditions(c) {
-			a.say("the plan's conditions in SQL were not tried: %s", why)
-		}
-		for _, err := range []error{load.Check(c, t.store.Traits(), load.Options{}), tried} {
-			var more diag.Problems
-			if err != nil && !errors.As(err, &more) {
-				return nil, nil, "", errors.Join(err, c.Close(), t.store.Close())
-			}
-			found = append(found, more...)
-		}
-	}
-	whole := c
-	if len(found.Errors()) > 0 {
-		whole = nil
-	}
-	more, err := preflight.Foresee(
-		ctx,
-		t.store,
-		preflight.Foreseen{Plan: t.plan, Database: t.options.Database, Compiled: whole},
-	)
-	found = append(found, more...)
-	found.Sort()
-	if err == nil && len(found.Errors()) > 0 {
-		err = t.tableless(found)
-	}
-	if err != nil {
-		if c != nil {
-			c.Close()
-		}
-		return nil, nil, "", errors.Join(err, t.store.Close())
-	}
-	c.Warnings = found
-	return c, t.store, t.name, nil
-}
-
-func (a *app) catalog() *cobra.Command {
+func (a *program) catalog() *cobra.Command {
 	return &cobra.Command{
 		Use:   "catalog [KIND]",
 		Short: "List the kinds of values, with samples",
@@ -225,14 +164,14 @@ documentation and fiction: nothing ever reaches a real person.`,
 				if near := diag.Nearest(args[0], names); near != "" {
 					err = fmt.Errorf("%w; did you mean %s?", err, near)
 				}
-				return usageError{err}
+				return &diag.UsageError{Err: err}
 			}
 			return a.allKinds(kinds)
 		},
 	}
 }
 
-func (a *app) allKinds(kinds []grow.Kind) error {
+func (a *program) allKinds(kinds []grow.Kind) error {
 	if a.json {
 		list := []any{}
 		for _, k := range kinds {
@@ -260,7 +199,7 @@ func (a *app) allKinds(kinds []grow.Kind) error {
 	return nil
 }
 
-func (a *app) oneKind(k grow.Kind) error {
+func (a *program) oneKind(k grow.Kind) error {
 	if a.json {
 		return a.writeJSON(kindJSON(k, 10))
 	}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/app"
 	"evensprout/internal/journal"
 	"evensprout/internal/replay"
 	"evensprout/internal/unit"
@@ -32,7 +33,7 @@ const (
 	demoDatabase = "larkwater.db"
 )
 
-func (a *app) demo() *cobra.Command {
+func (a *program) demo() *cobra.Command {
 	var flags loadFlags
 	var anew, without bool
 	c := &cobra.Command{
@@ -59,7 +60,7 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 			if err != nil {
 				return err
 			}
-			a.db = "sqlite:" + filepath.Join(folder, demoDatabase)
+			a.ws.DB = "sqlite:" + filepath.Join(folder, demoDatabase)
 			if !a.json {
 				fmt.Fprintf(
 					a.out,
@@ -67,15 +68,15 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 					a.page.Bold("Larkwater Ferries: a sample database and the plan that fills it"),
 				)
 			}
-			a.withUnits = !without
-			c, s, name, err := a.compile(cmd.Context(), []string{planFile}, true)
+			a.ws.WithUnits = !without
+			c, s, name, err := a.ws.Compile(cmd.Context(), []string{planFile}, true)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
 			defer c.Close()
 			a.warn(c)
-			o.Journal, o.Again, o.Later = a.journal("", false), a.again, !without
+			o.Journal, o.Again, o.Later = a.journal("", false), a.ws.Again, !without
 			if without {
 				c.Always = nil
 			}
@@ -113,7 +114,7 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 				"\nIn %s: %s (tables), %s (the plan, yours to edit), %s (the database)\n",
 				folder,
 				demo.SchemaFile,
-				defaultPlan,
+				app.DefaultPlan,
 				demoDatabase,
 			)
 			fmt.Fprintf(a.out, "Try next:\n")
@@ -148,15 +149,15 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 }
 
 // demoRefusal tries a sale for which there is no seat, and shows that nothing of it stays.
-func (a *app) demoRefusal(ctx context.Context, planFile, sale string) error {
-	a.unit, a.occasionsFile = "sell", sale
-	c, s, _, err := a.compile(ctx, []string{planFile}, true)
+func (a *program) demoRefusal(ctx context.Context, planFile, sale string) error {
+	a.ws.Unit, a.ws.OccasionsFile = "sell", sale
+	c, s, _, err := a.ws.Compile(ctx, []string{planFile}, true)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
 	defer c.Close()
-	i := slices.IndexFunc(c.Units, func(u *plan.CompiledUnit) bool { return u.Plan.Name == a.unit })
+	i := slices.IndexFunc(c.Units, func(u *plan.CompiledUnit) bool { return u.Plan.Name == a.ws.Unit })
 	sell := c.Units[i]
 	tables := []string{"bookings", "tickets", "sailings", "passengers"}
 	look := func() (counts []int64, sums []grow.Fingerprint, err error) {
@@ -178,7 +179,7 @@ func (a *app) demoRefusal(ctx context.Context, planFile, sale string) error {
 	if err != nil {
 		return err
 	}
-	_, err = unit.Run(ctx, c, sell, s, load.Options{Journal: a.journal("", false), Again: a.again})
+	_, err = unit.Run(ctx, c, sell, s, load.Options{Journal: a.journal("", false), Again: a.ws.Again})
 	var refusal *journal.Refusal
 	if !errors.As(err, &refusal) {
 		return errors.Join(errors.New("the sample's sale for a full boat was not refused"), err)
@@ -229,7 +230,7 @@ func self() string {
 // writeDemo makes the sample's files and returns the plan's path. It takes nothing
 // away that it did not make.
 func writeDemo(folder string, anew bool) (string, error) {
-	planFile := filepath.Join(folder, defaultPlan)
+	planFile := filepath.Join(folder, app.DefaultPlan)
 	database := filepath.Join(folder, demoDatabase)
 	files := []string{database, database + "-journal"}
 	for name := range demo.Files() {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/app"
 	"evensprout/internal/unit"
 
 	"github.com/spf13/cobra"
@@ -29,7 +30,7 @@ type duringFlags struct {
 	sweep, sweepKept, cache bool
 }
 
-func (a *app) during() *cobra.Command {
+func (a *program) during() *cobra.Command {
 	var f duringFlags
 	c := &cobra.Command{
 		Use:   "during [PLAN] -- COMMAND [ARGS...]",
@@ -84,13 +85,13 @@ load.`,
 			if err := f.check(); err != nil {
 				return err
 			}
-			a.writes, a.withUnits = true, true
+			a.ws.Writes, a.ws.WithUnits = true, true
 			if f.sweep {
 				return a.swept(cmd.Context(), args, &f)
 			}
 			at := cmd.ArgsLenAtDash()
-			run := &during.Command{Args: args[at:], Timeout: f.timeout, In: a.in, Out: a.exact.To, Err: a.errFile}
-			if in, ok := a.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) {
+			run := &during.Command{Args: args[at:], Timeout: f.timeout, In: a.ws.In, Out: a.exact.To, Err: a.errFile}
+			if in, ok := a.ws.In.(*os.File); ok && term.IsTerminal(int(in.Fd())) {
 				run.Interactive = true
 			}
 			if f.shared {
@@ -138,20 +139,20 @@ func (f *duringFlags) check() error {
 		{f.wait < 0, "--wait is a time from now, such as 2m"},
 	} {
 		if x.bad {
-			return usagef("%s", x.text)
+			return diag.Usagef("%s", x.text)
 		}
 	}
 	for _, e := range f.env {
 		if name, _, ok := strings.Cut(e, "="); !ok || name == "" {
-			return usagef("--env is NAME=TEXT, such as APP_DB={url}, and here is %q", e)
+			return diag.Usagef("--env is NAME=TEXT, such as APP_DB={url}, and here is %q", e)
 		}
 	}
 	return nil
 }
 
 // variables are those of the command's environment.
-func (a *app) variables(url string, f *duringFlags) []store.Variable {
-	list := store.Variables(a.drivers, url)
+func (a *program) variables(url string, f *duringFlags) []store.Variable {
+	list := store.Variables(a.ws.Drivers, url)
 	of := map[string]string{}
 	for _, v := range list {
 		of[v.Name] = v.Value
@@ -183,7 +184,7 @@ type commandEnded struct{ code int }
 func (e commandEnded) Error() string { return fmt.Sprintf("the command ended with code %d", e.code) }
 
 // ran runs the command and returns its exit code as an error, unless it is 0.
-func (a *app) ran(ctx context.Context, c *during.Command) error {
+func (a *program) ran(ctx context.Context, c *during.Command) error {
 	code, err := c.Run(ctx)
 	if err != nil {
 		fmt.Fprintf(a.err, "%s %s cannot be run: %v\n", a.errPage.Alarm("error:"), c.Args[0], err)
@@ -203,33 +204,33 @@ func (a *app) ran(ctx context.Context, c *during.Command) error {
 }
 
 // say tells something on standard error, unless it is to be quiet.
-func (a *app) say(format string, args ...any) {
+func (a *program) say(format string, args ...any) {
 	if !a.quiet {
 		fmt.Fprintf(a.err, "note: "+format+"\n", args...)
 	}
 }
 
 // given finds the URL, and the plan that may name it.
-func (a *app) given(args []string) (*plan.Plan, string, error) {
-	p, err := a.readPlan(args)
+func (a *program) given(args []string) (*plan.Plan, string, error) {
+	p, err := a.ws.ReadPlan(args)
 	if err != nil {
 		return nil, "", err
 	}
-	path := defaultPlan
+	path := app.DefaultPlan
 	if len(args) > 0 {
 		path = args[0]
 	}
-	u := a.url(p, path)
+	u := a.ws.URL(p, path)
 	if u == "" {
-		return nil, "", errNoDatabase
+		return nil, "", app.ErrNoDatabase
 	}
-	return p, u, a.guard(u)
+	return p, u, a.ws.Guard(u)
 }
 
 // fill loads entities and runs units, and returns the numbers of the loads.
-func (a *app) fill(ctx context.Context, c *plan.Compiled, s store.Store, o load.Options) (loads []int64, err error) {
+func (a *program) fill(ctx context.Context, c *plan.Compiled, s store.Store, o load.Options) (loads []int64, err error) {
 	rejected := int64(0)
-	o.Again, o.Later = a.again, len(c.Units) > 0
+	o.Again, o.Later = a.ws.Again, len(c.Units) > 0
 	o.Rejected = func(load.Rejection) error { rejected++; return nil }
 	if len(c.Targets) > 0 {
 		stop := a.progress(&o, "rows")

@@ -16,7 +16,7 @@ import (
 	"evensprout/internal/store"
 )
 
-func (a *app) duringPrivate(ctx context.Context, args []string, run *during.Command, f *duringFlags) (err error) {
+func (a *program) duringPrivate(ctx context.Context, args []string, run *during.Command, f *duringFlags) (err error) {
 	p, u, err := a.given(args)
 	if err != nil {
 		return err
@@ -29,7 +29,7 @@ func (a *app) duringPrivate(ctx context.Context, args []string, run *during.Comm
 	if err != nil {
 		return err
 	}
-	if m.own, err = store.OpenOwn(ctx, a.drivers, u); err != nil {
+	if m.own, err = store.OpenOwn(ctx, a.ws.Drivers, u); err != nil {
 		return err
 	}
 	defer m.own.Close()
@@ -42,7 +42,7 @@ func (a *app) duringPrivate(ctx context.Context, args []string, run *during.Comm
 		if keep {
 			return
 		}
-		again := func(ctx context.Context) (store.Own, error) { return store.OpenOwn(ctx, a.drivers, u) }
+		again := func(ctx context.Context) (store.Own, error) { return store.OpenOwn(ctx, a.ws.Drivers, u) }
 		if gone := place.Drop(context.WithoutCancel(ctx), again); gone != nil {
 			err = errors.Join(
 				err,
@@ -61,7 +61,7 @@ func (a *app) duringPrivate(ctx context.Context, args []string, run *during.Comm
 	if err != nil {
 		return err
 	}
-	a.say("%s in %s, %s", p.Name, a.shown(url), how)
+	a.say("%s in %s, %s", p.Name, a.ws.Shown(url), how)
 	run.Variables = a.variables(url, f)
 	if err = ctx.Err(); err == nil {
 		err = a.ran(ctx, run)
@@ -74,7 +74,7 @@ func (a *app) duringPrivate(ctx context.Context, args []string, run *during.Comm
 		fmt.Fprintf(
 			a.err,
 			"The database is kept: evensprout look --db '%s'\nevensprout during --sweep --kept removes it.\n",
-			a.shown(url),
+			a.ws.Shown(url),
 		)
 	}
 	return err
@@ -89,7 +89,7 @@ func brief(d time.Duration) string {
 
 // maker makes databases for runs.
 type maker struct {
-	a     *app
+	a     *program
 	args  []string
 	url   string
 	flags *duringFlags
@@ -111,9 +111,9 @@ func (m *maker) key(ctx context.Context, p *plan.Plan) (string, error) {
 	d := during.NewDigest(cacheForm)
 	d.Add("program", []byte(build()))
 	d.Add("plan", p.Source())
-	d.Add("clock", []byte(m.a.clock))
+	d.Add("clock", []byte(m.a.ws.Clock))
 	missing := func(flag, path string, err error) error {
-		return usagef("%s: %w", flag, unreadable(path, err))
+		return diag.Usagef("%s: %w", flag, unreadable(path, err))
 	}
 	for _, path := range p.Files() {
 		if err := d.AddFile("rows", path); err != nil {
@@ -155,7 +155,7 @@ func build() string {
 // addGiven adds what is copied of the database of the URL: its tables, and the rows of
 // those that are not planned. It tells whether these are few enough to be looked at.
 func (m *maker) addGiven(ctx context.Context, d *during.Digest, p *plan.Plan) (bool, error) {
-	s, err := store.Open(ctx, m.a.drivers, m.url)
+	s, err := store.Open(ctx, m.a.ws.Drivers, m.url)
 	if err != nil {
 		return false, m.schemaless(err)
 	}
@@ -167,7 +167,7 @@ func (m *maker) addGiven(ctx context.Context, d *during.Digest, p *plan.Plan) (b
 	if err := d.AddSchema(db); err != nil {
 		return false, err
 	}
-	d.Add("database", []byte(m.a.shown(m.url)))
+	d.Add("database", []byte(m.a.ws.Shown(m.url)))
 	same, err := d.AddRows(ctx, s, db, p)
 	if err == nil && !same {
 		m.a.say(
@@ -187,7 +187,7 @@ func (m *maker) refuseExternal(ctx context.Context, p *plan.Plan) error {
 	if !m.copies() {
 		return nil
 	}
-	s, err := store.Open(ctx, m.a.drivers, m.url)
+	s, err := store.Open(ctx, m.a.ws.Drivers, m.url)
 	if err != nil {
 		return m.schemaless(err)
 	}
@@ -239,7 +239,7 @@ func (m *maker) build(ctx context.Context, name string) error {
 	for _, path := range f.scripts {
 		text, err := safe.ReadFile(path, maxScript)
 		if err != nil {
-			return usagef("--schema: %w", unreadable(path, err))
+			return diag.Usagef("--schema: %w", unreadable(path, err))
 		}
 		if err := m.own.Run(ctx, name, string(text)); err != nil {
 			var refused *store.ScriptError
@@ -311,7 +311,7 @@ func (m *maker) prepared(ctx context.Context, url string) error {
 
 // emptied takes the rows out of planned tables of a copy, and what refers to them.
 func (m *maker) emptied(ctx context.Context, name string) error {
-	p, err := m.a.readPlan(m.args)
+	p, err := m.a.ws.ReadPlan(m.args)
 	if err != nil {
 		return err
 	}
@@ -361,10 +361,10 @@ func (m *maker) filled(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	given := m.a.db
-	m.a.db, m.a.opener = url, func(ctx context.Context) (store.Store, error) { return m.own.Open(ctx, name) }
-	defer func() { m.a.db, m.a.opener = given, nil }()
-	c, s, _, err := m.a.compile(ctx, m.args, true)
+	given := m.a.ws.DB
+	m.a.ws.DB, m.a.ws.Opener = url, func(ctx context.Context) (store.Store, error) { return m.own.Open(ctx, name) }
+	defer func() { m.a.ws.DB, m.a.ws.Opener = given, nil }()
+	c, s, _, err := m.a.ws.Compile(ctx, m.args, true)
 	if err != nil {
 		return err
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/app"
 	"evensprout/internal/archive"
 	"evensprout/internal/withdraw"
 
@@ -25,8 +26,8 @@ import (
 // duringActor begins the actor of loads that are withdrawn when a command ends.
 const duringActor = "during, "
 
-func (a *app) duringShared(ctx context.Context, args []string, run *during.Command, f *duringFlags) (err error) {
-	c, s, name, err := a.compile(ctx, args, true)
+func (a *program) duringShared(ctx context.Context, args []string, run *during.Command, f *duringFlags) (err error) {
+	c, s, name, err := a.ws.Compile(ctx, args, true)
 	if err != nil {
 		return err
 	}
@@ -69,7 +70,7 @@ func (a *app) duringShared(ctx context.Context, args []string, run *during.Comma
 	} else {
 		a.say("%s in %s, as load %s", c.Plan.Name, name, numbers(loads))
 	}
-	run.Variables = a.variables(a.opened, f)
+	run.Variables = a.variables(a.ws.Opened, f)
 	if err := ctx.Err(); err != nil {
 		return context.Cause(ctx)
 	}
@@ -87,7 +88,7 @@ func numbers(list []int64) string {
 func duringLock(name string) string { return "during " + name }
 
 // alone waits until no other run works with the plan's rows.
-func (a *app) alone(ctx context.Context, s store.Store, name string, wait time.Duration) error {
+func (a *program) alone(ctx context.Context, s store.Store, name string, wait time.Duration) error {
 	const every = 100 * time.Millisecond
 	deadline := time.Now().Add(wait)
 	told := false
@@ -122,17 +123,17 @@ func (a *app) alone(ctx context.Context, s store.Store, name string, wait time.D
 
 // withdrawn takes loads back, the last first, through a connection of its own. It returns
 // those that are still there.
-func (a *app) withdrawn(ctx context.Context, by archive.Operator, loads []int64) ([]int64, error) {
+func (a *program) withdrawn(ctx context.Context, by archive.Operator, loads []int64) ([]int64, error) {
 	if len(loads) == 0 {
 		return nil, nil
 	}
-	s, err := a.again(ctx)
+	s, err := a.ws.Again(ctx)
 	if err != nil {
 		return loads, err
 	}
 	defer s.Close()
 	// What the command has changed, and what it has added below the rows, goes as well.
-	o := withdraw.Options{Changed: true, Referring: true, By: by, Again: a.again, Wait: time.Minute}
+	o := withdraw.Options{Changed: true, Referring: true, By: by, Again: a.ws.Again, Wait: time.Minute}
 	for i, n := range slices.Backward(loads) {
 		w, err := withdraw.Run(ctx, s, n, o)
 		if err != nil {
@@ -155,7 +156,7 @@ func (a *app) withdrawn(ctx context.Context, by archive.Operator, loads []int64)
 
 // takenBack withdraws what killed runs have left of a plan. What the journal says is not
 // enough for that: the plan of such a load must be the operator's.
-func (a *app) takenBack(ctx context.Context, s store.Store, p *plan.Plan) ([]during.Swept, error) {
+func (a *program) takenBack(ctx context.Context, s store.Store, p *plan.Plan) ([]during.Swept, error) {
 	all, err := journal.Entries(ctx, s, p.Name)
 	if err != nil {
 		return nil, err
@@ -195,27 +196,27 @@ func (a *app) takenBack(ctx context.Context, s store.Store, p *plan.Plan) ([]dur
 }
 
 // swept removes what killed runs have left.
-func (a *app) swept(ctx context.Context, args []string, f *duringFlags) error {
+func (a *program) swept(ctx context.Context, args []string, f *duringFlags) error {
 	var p *plan.Plan
 	path := ""
-	if _, err := os.Stat(defaultPlan); err == nil || len(args) > 0 {
+	if _, err := os.Stat(app.DefaultPlan); err == nil || len(args) > 0 {
 		var err error
-		if p, err = a.readPlan(args); err != nil {
+		if p, err = a.ws.ReadPlan(args); err != nil {
 			return err
 		}
-		path = defaultPlan
+		path = app.DefaultPlan
 		if len(args) > 0 {
 			path = args[0]
 		}
 	}
-	u := a.url(p, path)
+	u := a.ws.URL(p, path)
 	if u == "" {
-		return errNoDatabase
+		return app.ErrNoDatabase
 	}
-	if err := a.guard(u); err != nil {
+	if err := a.ws.Guard(u); err != nil {
 		return err
 	}
-	own, err := store.OpenOwn(ctx, a.drivers, u)
+	own, err := store.OpenOwn(ctx, a.ws.Drivers, u)
 	if err != nil {
 		return err
 	}
@@ -224,8 +225,8 @@ func (a *app) swept(ctx context.Context, args []string, f *duringFlags) error {
 	if err != nil {
 		return err
 	}
-	a.opened = u
-	if s, err := store.Open(ctx, a.drivers, u); err == nil { // a private run needs no such database
+	a.ws.Opened = u
+	if s, err := store.Open(ctx, a.ws.Drivers, u); err == nil { // a private run needs no such database
 		defer s.Close()
 		list, err := a.sweptLoads(ctx, s, p)
 		if err != nil {
@@ -258,7 +259,7 @@ func (a *app) swept(ctx context.Context, args []string, f *duringFlags) error {
 
 // sweptLoads withdraws loads of killed runs of the operator's plan, unless somebody works with
 // it. Those of other plans are listed.
-func (a *app) sweptLoads(ctx context.Context, s store.Store, p *plan.Plan) ([]during.Swept, error) {
+func (a *program) sweptLoads(ctx context.Context, s store.Store, p *plan.Plan) ([]during.Swept, error) {
 	all, err := journal.Entries(ctx, s, "")
 	if err != nil {
 		return nil, err

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/app"
 	"evensprout/internal/diag"
 	"evensprout/internal/export"
 	"evensprout/internal/files"
@@ -32,7 +33,7 @@ type exportFlags struct {
 	jobs                      int
 }
 
-func (a *app) export() *cobra.Command {
+func (a *program) export() *cobra.Command {
 	var flags exportFlags
 	c := &cobra.Command{
 		Use:   "export [PLAN]",
@@ -66,8 +67,8 @@ database. --part takes a share of the rows: all parts together are the whole.`,
 			if err != nil {
 				return err
 			}
-			a.planAlone = flags.planOnly
-			c, s, _, err := a.compile(cmd.Context(), args, false)
+			a.ws.PlanAlone = flags.planOnly
+			c, s, _, err := a.ws.Compile(cmd.Context(), args, false)
 			var fault *store.Fault
 			if errors.As(err, &fault) && (fault.Kind == store.Missing || fault.Kind == store.Unreachable) {
 				fault.Hint += "; or, without keys that the tables give: --without-database"
@@ -138,7 +139,7 @@ func (f *exportFlags) settle() error {
 		if near := diag.Nearest(value, of); near != "" {
 			err = fmt.Errorf("%w; did you mean %s?", err, near)
 		}
-		return usageError{err}
+		return &diag.UsageError{Err: err}
 	}
 	f.chooseFormat()
 	err := errors.Join(
@@ -173,7 +174,7 @@ func (f *exportFlags) chooseFormat() {
 
 // agree tells flags that do not go together.
 func (f *exportFlags) agree() error {
-	bad, nested := usagef, f.nested()
+	bad, nested := diag.Usagef, f.nested()
 	switch {
 	case nested && f.format != "json":
 		return bad("--nest and --row write JSON, and --format says %s", f.format)
@@ -202,7 +203,7 @@ func (f *exportFlags) agree() error {
 }
 
 func missingTables(what string) error {
-	return &store.Fault{Kind: store.Missing, Message: what + ", and no database is named", Hint: errNoDatabase.Hint}
+	return &store.Fault{Kind: store.Missing, Message: what + ", and no database is named", Hint: app.ErrNoDatabase.Hint}
 }
 
 // entityNamed finds an entity that a flag names.
@@ -213,29 +214,29 @@ func entityNamed(c *plan.Compiled, flag, name string) (*plan.Target, error) {
 		if near := diag.Nearest(name, c.Names()); near != "" {
 			err = fmt.Errorf("%w; did you mean %s?", err, near)
 		}
-		return nil, usageError{err}
+		return nil, &diag.UsageError{Err: err}
 	}
 	return t, nil
 }
 
 // script is the SQL of an engine: the one asked for, or that of the database.
-func (a *app) script(dialect string) (store.Script, error) {
-	if a.opened == "" {
+func (a *program) script(dialect string) (store.Script, error) {
+	if a.ws.Opened == "" {
 		return nil, missingTables("SQL needs the tables")
 	}
-	scheme, _, _ := strings.Cut(a.opened, ":")
+	scheme, _, _ := strings.Cut(a.ws.Opened, ":")
 	if dialect != "" {
 		scheme = dialect
 	}
-	s := store.ScriptFor(a.drivers, scheme)
+	s := store.ScriptFor(a.ws.Drivers, scheme)
 	if s == nil {
-		return nil, usagef("--dialect is one of sqlite, postgres, mysql, and here is %q", dialect)
+		return nil, diag.Usagef("--dialect is one of sqlite, postgres, mysql, and here is %q", dialect)
 	}
 	return s, nil
 }
 
 // exportScript writes rows as SQL.
-func (a *app) exportScript(ctx context.Context, c *plan.Compiled, o export.Options, f *exportFlags) error {
+func (a *program) exportScript(ctx context.Context, c *plan.Compiled, o export.Options, f *exportFlags) error {
 	sql, err := a.script(f.dialect)
 	if err != nil {
 		return err
@@ -274,7 +275,7 @@ func (a *app) exportScript(ctx context.Context, c *plan.Compiled, o export.Optio
 	return err
 }
 
-func (a *app) exported(ctx context.Context, c *plan.Compiled, o export.Options, f *exportFlags) error {
+func (a *program) exported(ctx context.Context, c *plan.Compiled, o export.Options, f *exportFlags) error {
 	switch {
 	case f.row != "":
 		entity, _, _ := strings.Cut(f.row, ".")
@@ -284,7 +285,7 @@ func (a *app) exported(ctx context.Context, c *plan.Compiled, o export.Options, 
 		}
 		row, err := rowNamed(t, strings.TrimPrefix(f.row, entity+"."))
 		if err != nil {
-			return usageError{err}
+			return &diag.UsageError{Err: err}
 		}
 		return a.toFile(
 			f,
@@ -299,7 +300,7 @@ func (a *app) exported(ctx context.Context, c *plan.Compiled, o export.Options, 
 		return a.exportScript(ctx, c, o, f)
 	case f.out == "":
 		if n := len(o.Entities); (n == 0 && len(c.Targets) > 1 || n > 1) && f.format != "json" && f.format != "ndjson" {
-			return usagef(
+			return diag.Usagef(
 
 				"a stream of %s holds one entity: --entity NAME says which, or --out FOLDER takes a file for each",
 				f.format)
@@ -337,12 +338,12 @@ func place(folder *export.Folder, overwrite bool) error {
 	err := folder.Place(overwrite)
 	var present *export.ErrPresent
 	if errors.As(err, &present) {
-		return usagef("%w: nothing was written; --overwrite replaces it", err)
+		return diag.Usagef("%w: nothing was written; --overwrite replaces it", err)
 	}
 	return err
 }
 
-func (a *app) exportMigration(
+func (a *program) exportMigration(
 	ctx context.Context,
 	c *plan.Compiled,
 	o export.Options,
@@ -383,12 +384,12 @@ func (a *app) exportMigration(
 }
 
 // toFile lets something be written into --out, or to standard output.
-func (a *app) toFile(f *exportFlags, write func(io.Writer) error) error {
+func (a *program) toFile(f *exportFlags, write func(io.Writer) error) error {
 	if f.out == "" {
 		return write(a.exact)
 	}
 	if info, err := os.Stat(f.out); err == nil && info.IsDir() {
-		return usagef("--out %s is a folder, and this is one file", f.out)
+		return diag.Usagef("--out %s is a folder, and this is one file", f.out)
 	}
 	folder, err := export.NewFolder(filepath.Dir(f.out))
 	if err != nil {
@@ -406,7 +407,7 @@ func (a *app) toFile(f *exportFlags, write func(io.Writer) error) error {
 }
 
 // tellExport shows what was written.
-func (a *app) tellExport(m *files.Manifest, where, with string) error {
+func (a *program) tellExport(m *files.Manifest, where, with string) error {
 	if a.json {
 		o := &report.Object{}
 		o.Set("out", where)

@@ -47,31 +47,6 @@ func actor() string {
 	return fmt.Sprintf("%s, process %d", name, os.Getpid())
 }
 
-// again opens another connection to the database that is open.
-func (a *app) again(ctx context.Context) (store.Store, error) {
-	if a.opener != nil {
-		return a.opener(ctx)
-	}
-	return store.Open(ctx, a.drivers, a.opened)
-}
-
-// openAlone opens the database without compiling a plan: the arguments may name a plan,
-// which only says where it is. The plan is nil if there is none.
-func (a *app) openAlone(ctx context.Context, planArgs []string) (store.Store, *plan.Plan, string, error) {
-	p, err := a.readPlan(planArgs)
-	if err != nil && (a.url(nil, "") == "" || planArgs != nil) {
-		if planArgs == nil && errors.As(err, new(diag.Problems)) {
-			return nil, nil, "", errNoDatabase
-		}
-		return nil, nil, "", err
-	}
-	s, name, err := a.open(ctx, p, planArgs)
-	if err == nil && s == nil {
-		err = errNoDatabase
-	}
-	return s, p, name, err
-}
-
 // loadNumber reads the number of a load, and the plan, from arguments.
 func loadNumber(args []string) (int64, []string, error) {
 	number := int64(0)
@@ -85,12 +60,12 @@ func loadNumber(args []string) (int64, []string, error) {
 			planArgs = []string{arg}
 			continue
 		}
-		return 0, nil, usagef("%q is neither the number of a load nor a plan (.yaml)", arg)
+		return 0, nil, diag.Usagef("%q is neither the number of a load nor a plan (.yaml)", arg)
 	}
 	return number, planArgs, nil
 }
 
-func (a *app) compare() *cobra.Command {
+func (a *program) compare() *cobra.Command {
 	var number int64
 	var extra string
 	c := &cobra.Command{
@@ -115,7 +90,7 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
   evensprout compare --load 3`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, p, name, err := a.openAlone(cmd.Context(), args)
+			s, p, name, err := a.ws.OpenAlone(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
@@ -136,17 +111,17 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 					archive.Operator{Plan: p, Rows: files.Rows},
 				)
 			default:
-				err = usagef("compare needs a plan, or --load N")
+				err = diag.Usagef("compare needs a plan, or --load N")
 			}
 			if err != nil {
 				return err
 			}
 			if len(pasts) == 0 {
 				if extra != "" {
-					return usagef("no set %q of %s was loaded", extra, p.Name)
+					return diag.Usagef("no set %q of %s was loaded", extra, p.Name)
 				}
 				s.Close()
-				c, fresh, _, err := a.compile(cmd.Context(), args, true)
+				c, fresh, _, err := a.ws.Compile(cmd.Context(), args, true)
 				if err != nil {
 					return err
 				}
@@ -193,7 +168,7 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 }
 
 // brokenRules looks at the invariants of a plan; nil if all hold, or there is no plan.
-func (a *app) brokenRules(ctx context.Context, p *plan.Plan, s store.Store) (*load.Broken, error) {
+func (a *program) brokenRules(ctx context.Context, p *plan.Plan, s store.Store) (*load.Broken, error) {
 	if p == nil || len(p.Always) == 0 {
 		return nil, nil
 	}
@@ -205,7 +180,7 @@ func (a *app) brokenRules(ctx context.Context, p *plan.Plan, s store.Store) (*lo
 		plan.Options{
 			Database:     db,
 			WithoutUnits: true,
-			Rows:         a.openRows,
+			Rows:         a.ws.OpenRows,
 			Existing:     func(t *schema.Table) (grow.Table, error) { return archive.Existing(ctx, s, t) },
 		},
 	)
@@ -224,7 +199,7 @@ func (a *app) brokenRules(ctx context.Context, p *plan.Plan, s store.Store) (*lo
 // maxShownRows bounds the rows of a kind that are shown; --json has more.
 const maxShownRows = 10
 
-func (a *app) tellDifference(d *replay.Difference, name string, took time.Duration) {
+func (a *program) tellDifference(d *replay.Difference, name string, took time.Duration) {
 	others, units := false, false
 	for _, e := range d.Entities {
 		others, units = others || e.Others > 0, units || e.ByUnits > 0
@@ -307,7 +282,7 @@ func (a *app) tellDifference(d *replay.Difference, name string, took time.Durati
 	}
 }
 
-func (a *app) tellRows(what string, n int64, rows []load.RowDifference) {
+func (a *program) tellRows(what string, n int64, rows []load.RowDifference) {
 	if n == 0 {
 		return
 	}
@@ -330,7 +305,7 @@ func (a *app) tellRows(what string, n int64, rows []load.RowDifference) {
 	}
 }
 
-func (a *app) withdraw() *cobra.Command {
+func (a *program) withdraw() *cobra.Command {
 	var commit string
 	var also []string
 	var dryRun bool
@@ -361,17 +336,17 @@ name that ends in .yaml is a plan: without a number, its last load is taken back
 			if err != nil {
 				return err
 			}
-			o := withdraw.Options{DryRun: dryRun, Wait: wait, Again: a.again}
+			o := withdraw.Options{DryRun: dryRun, Wait: wait, Again: a.ws.Again}
 			if commit != "" {
 				if o.Commit, err = plan.ParseCommit(commit); err != nil || o.Commit == plan.CommitFamily {
-					return usagef("--commit is load or chunk")
+					return diag.Usagef("--commit is load or chunk")
 				}
 			}
 			if o.Changed, o.Referring, err = parseAlso(also); err != nil {
 				return err
 			}
-			a.writes = true
-			s, p, name, err := a.openAlone(cmd.Context(), planArgs)
+			a.ws.Writes = true
+			s, p, name, err := a.ws.OpenAlone(cmd.Context(), planArgs)
 			if err != nil {
 				return err
 			}
@@ -410,7 +385,7 @@ name that ends in .yaml is a plan: without a number, its last load is taken back
 
 // loadToWithdraw is the load with a number, or the last one that is not withdrawn: of a
 // plan, if one is named, else of whatever plan.
-func (a *app) loadToWithdraw(
+func (a *program) loadToWithdraw(
 	ctx context.Context,
 	s store.Store,
 	number int64,
@@ -425,9 +400,7 @@ func (a *app) loadToWithdraw(
 	for _, e := range slices.Backward(all) {
 		if number > 0 {
 			if e.Number == number && p != nil && e.Plan != p.Name {
-				return 0, usageError{
-					fmt.Errorf("load %d is of the plan %s, and %s is the plan %s", number, e.Plan, planArgs[0], p.Name),
-				}
+				return 0, diag.Usagef("load %d is of the plan %s, and %s is the plan %s", number, e.Plan, planArgs[0], p.Name)
 			}
 			continue
 		}
@@ -464,7 +437,7 @@ func (a *app) loadToWithdraw(
 	}
 }
 
-func (a *app) tellWithdrawal(v *withdraw.Withdrawal, name string) {
+func (a *program) tellWithdrawal(v *withdraw.Withdrawal, name string) {
 	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}}}
 	counts := []struct {
 		name string
@@ -574,9 +547,9 @@ func tellLeft(out io.Writer, v *withdraw.Withdrawal) {
 }
 
 // forgotten removes a load from the journal.
-func (a *app) forgotten(ctx context.Context, s store.Store, number int64, name string) error {
+func (a *program) forgotten(ctx context.Context, s store.Store, number int64, name string) error {
 	if number < 1 {
-		return usagef("--forget is the number of a load, as in evensprout history --forget 3")
+		return diag.Usagef("--forget is the number of a load, as in evensprout history --forget 3")
 	}
 	e, err := journal.Forget(ctx, s, number)
 	if err != nil {
@@ -600,7 +573,7 @@ func (a *app) forgotten(ctx context.Context, s store.Store, number int64, name s
 }
 
 // tellLost tells once which columns of past loads are gone.
-func (a *app) tellLost(lost []string) {
+func (a *program) tellLost(lost []string) {
 	if len(lost) > 0 && !a.json {
 		fmt.Fprintf(
 			a.err,
@@ -611,9 +584,9 @@ func (a *app) tellLost(lost []string) {
 }
 
 // writePlan writes the plan that the journal keeps of a load, as it was.
-func (a *app) writePlan(ctx context.Context, s store.Store, number int64) error {
+func (a *program) writePlan(ctx context.Context, s store.Store, number int64) error {
 	if number == 0 {
-		return usagef(
+		return diag.Usagef(
 			"--plan writes the plan of a load: name its number, as in evensprout history 3 --plan")
 
 	}
@@ -628,7 +601,7 @@ func (a *app) writePlan(ctx context.Context, s store.Store, number int64) error 
 	return err
 }
 
-func (a *app) history() *cobra.Command {
+func (a *program) history() *cobra.Command {
 	planText := false
 	forget := int64(0)
 	c := &cobra.Command{
@@ -652,8 +625,8 @@ A name that ends in .yaml is a plan, which only says where the database is.`,
 			if err != nil {
 				return err
 			}
-			a.writes = forget > 0
-			s, _, name, err := a.openAlone(cmd.Context(), planArgs)
+			a.ws.Writes = forget > 0
+			s, _, name, err := a.ws.OpenAlone(cmd.Context(), planArgs)
 			if err != nil {
 				return err
 			}
@@ -747,7 +720,7 @@ func stateWord(s journal.State) string {
 }
 
 // showLoad shows one load of the journal.
-func (a *app) showLoad(ctx context.Context, s store.Store, number int64) error {
+func (a *program) showLoad(ctx context.Context, s store.Store, number int64) error {
 	e, err := journal.FindEntry(ctx, s, number)
 	if err != nil {
 		return err
@@ -844,7 +817,7 @@ func (a *app) showLoad(ctx context.Context, s store.Store, number int64) error {
 }
 
 // showUnitLoad shows what a run of a unit did.
-func (a *app) showUnitLoad(e *journal.Entry, line func(name, format string, args ...any)) {
+func (a *program) showUnitLoad(e *journal.Entry, line func(name, format string, args ...any)) {
 	if !e.About.Undo {
 		line("former rows", "what rows held before was not kept (--no-undo)")
 	}
@@ -875,7 +848,7 @@ func (a *app) showUnitLoad(e *journal.Entry, line func(name, format string, args
 }
 
 // showChunks lists the chunks of a load: all of a few, else the last ones.
-func (a *app) showChunks(e *journal.Entry, chunks []*journal.ChunkEntry) {
+func (a *program) showChunks(e *journal.Entry, chunks []*journal.ChunkEntry) {
 	t := report.Table{
 		Columns: []report.Column{
 			{Name: "Chunk", Number: true},
@@ -911,7 +884,7 @@ func (a *app) showChunks(e *journal.Entry, chunks []*journal.ChunkEntry) {
 }
 
 // tellRestoration shows what a restoration did.
-func (a *app) tellRestoration(r *replay.Restoration, name string) {
+func (a *program) tellRestoration(r *replay.Restoration, name string) {
 	t := report.Table{
 		Columns: []report.Column{
 			{Name: "Entity"},

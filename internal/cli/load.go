@@ -27,7 +27,7 @@ import (
 	"evensprout/internal/store"
 )
 
-func (a *app) load() *cobra.Command {
+func (a *program) load() *cobra.Command {
 	var l loadCommand
 	c := &cobra.Command{
 		Use:   "load [PLAN]",
@@ -105,7 +105,7 @@ func (l *loadCommand) settle(cmd *cobra.Command) (load.Options, error) {
 		return o, err
 	}
 	if l.keep.restore && cmd.Flags().Changed("clock") {
-		return o, usagef(
+		return o, diag.Usagef(
 
 			"--restore brings rows back as they were loaded, with the clock of then: --clock cannot be combined with it")
 
@@ -130,17 +130,17 @@ func (l *loadCommand) adjust(c *plan.Compiled) {
 	}
 }
 
-func (a *app) runLoad(cmd *cobra.Command, args []string, l *loadCommand) error {
+func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) error {
 	ctx, keep := cmd.Context(), &l.keep
 	o, err := l.settle(cmd)
 	if err != nil {
 		return err
 	}
-	a.writes, a.extra = true, keep.extra
+	a.ws.Writes, a.ws.Extra = true, keep.extra
 	l.unit.without = l.unit.without || l.write.part != ""
-	a.withUnits = !l.unit.without && keep.extra == "" && l.write.corrected == "" && !keep.retry
+	a.ws.WithUnits = !l.unit.without && keep.extra == "" && l.write.corrected == "" && !keep.retry
 	if len(l.unit.names) == 1 {
-		a.unit, a.occasionsFile = l.unit.names[0], l.unit.occasions
+		a.ws.Unit, a.ws.OccasionsFile = l.unit.names[0], l.unit.occasions
 	}
 	deadline := time.Now().Add(keep.wait)
 	if keep.restore && keep.wait == 0 {
@@ -148,7 +148,7 @@ func (a *app) runLoad(cmd *cobra.Command, args []string, l *loadCommand) error {
 			return err
 		}
 	}
-	c, s, name, err := a.compileWhenReady(ctx, args, keep.wait)
+	c, s, name, err := a.ws.CompileWhenReady(ctx, args, keep.wait)
 	if err != nil {
 		return err
 	}
@@ -173,7 +173,7 @@ func (a *app) runLoad(cmd *cobra.Command, args []string, l *loadCommand) error {
 		return err
 	}
 	l.adjust(c)
-	o.Later, o.Again = len(units) > 0, a.again
+	o.Later, o.Again = len(units) > 0, a.ws.Again
 	a.keepJournal(&o, keep, deadline)
 	if keep.restore {
 		to := &restoring{c.Plan, c.Database, s, name, keep, max(0, time.Until(deadline))}
@@ -186,7 +186,7 @@ func (a *app) runLoad(cmd *cobra.Command, args []string, l *loadCommand) error {
 
 // correctedPlan is the plan of the rows that are tried again, if the flags say so, and
 // else the plan itself; nil if there are none.
-func (a *app) correctedPlan(
+func (a *program) correctedPlan(
 	ctx context.Context,
 	s store.Store,
 	c *plan.Compiled,
@@ -208,7 +208,7 @@ func (a *app) correctedPlan(
 }
 
 // keepJournal says how the load is kept in the journal, or that it is not.
-func (a *app) keepJournal(o *load.Options, keep *journalFlags, deadline time.Time) {
+func (a *program) keepJournal(o *load.Options, keep *journalFlags, deadline time.Time) {
 	if keep.none {
 		if !a.quiet && !o.DryRun {
 			fmt.Fprintln(
@@ -225,7 +225,7 @@ func (a *app) keepJournal(o *load.Options, keep *journalFlags, deadline time.Tim
 }
 
 // writeRows writes the rows, or a part of them, or runs units.
-func (a *app) writeRows(ctx context.Context, x *loading, l *loadCommand) error {
+func (a *program) writeRows(ctx context.Context, x *loading, l *loadCommand) error {
 	var err error
 	if x.out, err = openOutputs(x.plan, x.options, &l.write); err != nil {
 		return err
@@ -249,7 +249,7 @@ func (a *app) writeRows(ctx context.Context, x *loading, l *loadCommand) error {
 }
 
 // journal asks for a load to be written down.
-func (a *app) journal(extra string, noUndo bool) *load.Journal {
+func (a *program) journal(extra string, noUndo bool) *load.Journal {
 	return &load.Journal{
 		Actor:   actor(),
 		Version: version(),
@@ -260,52 +260,10 @@ func (a *app) journal(extra string, noUndo bool) *load.Journal {
 	}
 }
 
-// readyPoll is how often a server or a table that is not there yet is looked for.
-const readyPoll = 250 * time.Millisecond
-
-// compileWhenReady compiles the plan once the server answers and has the planned tables
-// and columns, as long as there is time.
-func (a *app) compileWhenReady(
-	ctx context.Context,
-	args []string,
-	wait time.Duration,
-) (*plan.Compiled, store.Store, string, error) {
-	deadline := time.Now().Add(wait)
-	for told := false; ; told = true {
-		c, s, name, err := a.compile(ctx, args, true)
-		if err == nil || !time.Now().Before(deadline) || !mayCome(err) {
-			return c, s, name, err
-		}
-		if !told && !a.quiet { // it may never come: a name may be mistyped
-			fmt.Fprintf(a.err, "note: waiting at most %s for this to change:\n%s\n", wait, err)
-		}
-		select {
-		case <-ctx.Done():
-			return nil, nil, "", context.Cause(ctx)
-		case <-time.After(readyPoll):
-		}
-	}
-}
-
-// mayCome tells whether an error may be gone soon: the server starts, the database is
-// made, migrations are running.
-func mayCome(err error) bool {
-	var problems diag.Problems
-	if errors.As(err, &problems) {
-		return problems.Errors().OnlyDatabase()
-	}
-	var fault *store.Fault
-	return errors.As(err, &fault) &&
-		slices.Contains(
-			[]store.FaultKind{store.Unreachable, store.Missing, store.Lost, store.Locked, store.Transient},
-			fault.Kind,
-		)
-}
-
 // restoredAlone brings the tables back without compiling the plan: its loads are in the
 // journal as they were.
-func (a *app) restoredAlone(ctx context.Context, args []string, o load.Options, keep *journalFlags) (bool, error) {
-	s, p, name, err := a.openAlone(ctx, args)
+func (a *program) restoredAlone(ctx context.Context, args []string, o load.Options, keep *journalFlags) (bool, error) {
+	s, p, name, err := a.ws.OpenAlone(ctx, args)
 	if err != nil || p == nil {
 		return false, err
 	}
@@ -332,7 +290,7 @@ type restoring struct {
 }
 
 // restored brings the tables back; false if nothing was loaded yet.
-func (a *app) restored(ctx context.Context, x *restoring, dryRun bool) (bool, error) {
+func (a *program) restored(ctx context.Context, x *restoring, dryRun bool) (bool, error) {
 	pasts, err := load.RecallAll(
 		ctx,
 		x.store,
@@ -354,7 +312,7 @@ func (a *app) restored(ctx context.Context, x *restoring, dryRun bool) (bool, er
 		ctx,
 		x.store,
 		pasts,
-		replay.RestoreOptions{DryRun: dryRun, DeleteExtra: x.keep.deleteExtra, Again: a.again, Wait: x.wait},
+		replay.RestoreOptions{DryRun: dryRun, DeleteExtra: x.keep.deleteExtra, Again: a.ws.Again, Wait: x.wait},
 	)
 	if err != nil {
 		return false, err
@@ -370,9 +328,9 @@ func (a *app) restored(ctx context.Context, x *restoring, dryRun bool) (bool, er
 }
 
 // filledOnce tells whether a plan that fills a database once has done so.
-func (a *app) filledOnce(ctx context.Context, s store.Store, p *plan.Plan, name string, noJournal bool) (bool, error) {
+func (a *program) filledOnce(ctx context.Context, s store.Store, p *plan.Plan, name string, noJournal bool) (bool, error) {
 	if noJournal {
-		return false, usagef(
+		return false, diag.Usagef(
 			"once: true looks into the journal, so the plan cannot be loaded with --no-journal")
 
 	}
@@ -403,7 +361,7 @@ func (a *app) filledOnce(ctx context.Context, s store.Store, p *plan.Plan, name 
 
 // leftOut writes the rows that earlier loads left out into a file, to be loaded like a
 // corrected one; its name is empty if there are none.
-func (a *app) leftOut(ctx context.Context, s store.Store, c *plan.Compiled) (path, set string, err error) {
+func (a *program) leftOut(ctx context.Context, s store.Store, c *plan.Compiled) (path, set string, err error) {
 	rows, set, err := load.LeftOut(
 		ctx,
 		s,
@@ -424,7 +382,7 @@ func (a *app) leftOut(ctx context.Context, s store.Store, c *plan.Compiled) (pat
 	if err != nil {
 		return "", "", err
 	}
-	a.atEnd = append(a.atEnd, func() error { return os.RemoveAll(folder) })
+	a.ws.AtEnd = append(a.ws.AtEnd, func() error { return os.RemoveAll(folder) })
 	path = filepath.Join(folder, "left-out.ndjson")
 	f, err := safe.Create(path, 0o600)
 	if err != nil {
@@ -446,7 +404,7 @@ func (a *app) leftOut(ctx context.Context, s store.Store, c *plan.Compiled) (pat
 func corrected(c *plan.Compiled, path string) (*plan.Compiled, error) {
 	f, err := safe.Open(path)
 	if err != nil {
-		return nil, usagef("--corrected: %w", unreadable(path, err))
+		return nil, diag.Usagef("--corrected: %w", unreadable(path, err))
 	}
 	defer f.Close()
 	return archive.FromRejects(c, path, f)
@@ -469,7 +427,7 @@ type loading struct {
 }
 
 // brokenOff finds the load that --resume goes on with; nil if there is none.
-func (a *app) brokenOff(ctx context.Context, x *loading) (*journal.Entry, error) {
+func (a *program) brokenOff(ctx context.Context, x *loading) (*journal.Entry, error) {
 	if !x.keep.resume {
 		return nil, nil
 	}
@@ -494,7 +452,7 @@ func (a *app) brokenOff(ctx context.Context, x *loading) (*journal.Entry, error)
 }
 
 // noteLoad tells what is remarkable about a load that is done.
-func (a *app) noteLoad(r *journal.Result, taken []*withdraw.Withdrawal) {
+func (a *program) noteLoad(r *journal.Result, taken []*withdraw.Withdrawal) {
 	if r.Unread {
 		fmt.Fprintln(
 			a.err,
@@ -531,7 +489,7 @@ func (a *app) noteLoad(r *journal.Result, taken []*withdraw.Withdrawal) {
 }
 
 // loaded loads, or goes on with a load that broke off, runs units, and tells what was done.
-func (a *app) loaded(ctx context.Context, x *loading) error {
+func (a *program) loaded(ctx context.Context, x *loading) error {
 	x.options.Folder = x.plan.Plan.Folder()
 	c, s, o := x.plan, x.store, x.options
 	open, err := a.brokenOff(ctx, x)
@@ -608,7 +566,7 @@ func (a *app) loaded(ctx context.Context, x *loading) error {
 }
 
 // unitsAlone runs units without loading entities.
-func (a *app) unitsAlone(ctx context.Context, x *loading) error {
+func (a *program) unitsAlone(ctx context.Context, x *loading) error {
 	done, err := a.runUnits(ctx, x)
 	if err != nil {
 		return err

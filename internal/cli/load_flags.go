@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/unit"
 
 	"github.com/spf13/cobra"
@@ -55,15 +56,15 @@ func (f *journalFlags) check(write *writeFlags) error {
 	otherRows := f.none || f.resume || f.restore || f.extra != "" || f.ifEmpty || write.corrected != ""
 	switch {
 	case f.anew && (otherRows || write.part != "" || write.commit != "" && write.commit != string(plan.CommitLoad)):
-		return usagef("--anew cannot be combined with --no-journal, --resume, --restore, --extra, --if-empty, --corrected, --part or another --commit than load")
+		return diag.Usagef("--anew cannot be combined with --no-journal, --resume, --restore, --extra, --if-empty, --corrected, --part or another --commit than load")
 	case f.retry && (otherRows || f.anew || write.part != ""):
-		return usagef("--retry-rejected cannot be combined with --no-journal, --resume, --restore, --extra, --if-empty, --anew, --corrected or --part")
+		return diag.Usagef("--retry-rejected cannot be combined with --no-journal, --resume, --restore, --extra, --if-empty, --anew, --corrected or --part")
 	case write.part != "" && (otherRows || write.alone()):
-		return usagef("--part is one of several that together are a load, so it goes with none of --no-journal, --resume, --restore, --extra, --if-empty, --dry-run, --corrected, --rebuild-indexes and --changes; run again, it goes on by itself")
+		return diag.Usagef("--part is one of several that together are a load, so it goes with none of --no-journal, --resume, --restore, --extra, --if-empty, --dry-run, --corrected, --rebuild-indexes and --changes; run again, it goes on by itself")
 	case write.part != "" && write.commit == string(plan.CommitLoad):
-		return usagef("--part commits chunk by chunk, so it does not go with --commit load")
+		return diag.Usagef("--part commits chunk by chunk, so it does not go with --commit load")
 	case write.corrected != "" && (f.extra != "" || f.resume || f.restore):
-		return usagef("--corrected goes with none of --resume, --restore and --extra")
+		return diag.Usagef("--corrected goes with none of --resume, --restore and --extra")
 	}
 	return f.checkAlone(write.dryRun)
 }
@@ -75,21 +76,21 @@ func (f *writeFlags) alone() bool { return f.dryRun || f.rebuild || f.changes !=
 func (f *journalFlags) checkAlone(dryRun bool) error {
 	switch {
 	case f.none && (f.resume || f.restore || f.extra != ""):
-		return usagef("--no-journal goes with none of --resume, --restore and --extra, which need one")
+		return diag.Usagef("--no-journal goes with none of --resume, --restore and --extra, which need one")
 	case f.resume && f.restore:
-		return usagef("--resume and --restore are two things: which is meant?")
+		return diag.Usagef("--resume and --restore are two things: which is meant?")
 	case f.resume && dryRun:
-		return usagef("--resume goes on where a load broke off, so it cannot be a --dry-run")
+		return diag.Usagef("--resume goes on where a load broke off, so it cannot be a --dry-run")
 	case len(f.also) > 0 && !f.anew:
-		return usagef("--also belongs to --anew")
+		return diag.Usagef("--also belongs to --anew")
 	case f.deleteExtra && !f.restore:
-		return usagef("--delete-extra belongs to --restore")
+		return diag.Usagef("--delete-extra belongs to --restore")
 	case unit.IsUnitSet(f.extra):
-		return usagef("--extra: names that begin with unit: are kept for runs of units")
+		return diag.Usagef("--extra: names that begin with unit: are kept for runs of units")
 	case len(f.extra) > maxExtra || strings.ContainsAny(f.extra, "\n\r\t\x00"):
-		return usagef("--extra is a name of at most %d characters", maxExtra)
+		return diag.Usagef("--extra is a name of at most %d characters", maxExtra)
 	case f.wait < 0:
-		return usagef("--wait is a time from now, such as 30s or 2m")
+		return diag.Usagef("--wait is a time from now, such as 30s or 2m")
 	}
 	var err error
 	f.changed, f.referring, err = parseAlso(f.also)
@@ -105,7 +106,7 @@ func parseAlso(words []string) (changed, referring bool, err error) {
 		case "referring":
 			referring = true
 		default:
-			return false, false, usagef(
+			return false, false, diag.Usagef(
 				"--also knows the words changed and referring, and here is %q", word)
 
 		}
@@ -129,10 +130,10 @@ func (f *loadFlags) add(c *cobra.Command) {
 
 func (f *loadFlags) options(c *cobra.Command) (load.Options, error) {
 	if c.Flags().Changed("chunk") && (f.chunk < 1 || f.chunk > math.MaxInt32) {
-		return load.Options{}, usagef("--chunk is a number of rows from 1 up, and here is %d", f.chunk)
+		return load.Options{}, diag.Usagef("--chunk is a number of rows from 1 up, and here is %d", f.chunk)
 	}
 	if f.jobs < 1 || f.jobs > 256 {
-		return load.Options{}, usagef("--jobs lies between 1 and 256, and here is %d", f.jobs)
+		return load.Options{}, diag.Usagef("--jobs lies between 1 and 256, and here is %d", f.jobs)
 	}
 	return load.Options{Chunk: uint64(f.chunk), Jobs: f.jobs}, nil
 }
@@ -148,7 +149,7 @@ type writeFlags struct {
 	dryRun, rebuild  bool
 }
 
-func (f *writeFlags) add(a *app, c *cobra.Command) {
+func (f *writeFlags) add(a *program, c *cobra.Command) {
 	c.Flags().
 		StringVar(&f.commit, "commit", "", "what is committed together: load, chunk or family; else as the plan says")
 	c.Flags().
@@ -182,16 +183,16 @@ func (f *writeFlags) options(c *cobra.Command, o load.Options) (load.Options, er
 	if f.commit != "" {
 		var err error
 		if o.Commit, err = plan.ParseCommit(f.commit); err != nil {
-			return o, usagef("--commit: %w", err)
+			return o, diag.Usagef("--commit: %w", err)
 		}
 	}
 	if c.Flags().Changed("max-rejects") && f.maxRejects < 1 {
-		return o, usagef("--max-rejects is a number from 1 up; to allow none, leave --on-violation out")
+		return o, diag.Usagef("--max-rejects is a number from 1 up; to allow none, leave --on-violation out")
 	}
 	o.Policies = plan.Policies{}
 	for _, text := range f.policies {
 		if err := plan.ParsePolicy(text, o.Policies); err != nil {
-			return o, usagef("--on-violation: %w", err)
+			return o, diag.Usagef("--on-violation: %w", err)
 		}
 	}
 	return o, nil

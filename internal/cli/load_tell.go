@@ -76,7 +76,7 @@ func loadJSON(c *plan.Compiled, name string, r *journal.Result, units []*journal
 }
 
 // tellLoad shows what a load did.
-func (a *app) tellLoad(x *loading, r *journal.Result, missing int64) {
+func (a *program) tellLoad(x *loading, r *journal.Result, missing int64) {
 	name, statements, outputs := x.name, x.statements, x.out
 	if r.Earlier > 0 && r.Rows == 0 && r.Transactions == 0 && !r.DryRun {
 		if r.LeftOut > 0 {
@@ -201,7 +201,7 @@ func (a *app) tellLoad(x *loading, r *journal.Result, missing int64) {
 }
 
 // tellStatements lists distinct statements.
-func (a *app) tellStatements(list []store.Statement) {
+func (a *program) tellStatements(list []store.Statement) {
 	fmt.Fprintln(a.out)
 	s := report.Table{
 		Columns: []report.Column{
@@ -226,7 +226,7 @@ func (a *app) tellStatements(list []store.Statement) {
 }
 
 // tellEmpty names the tables that got no row, with the reason of the first.
-func (a *app) tellEmpty(list []journal.Entity) {
+func (a *program) tellEmpty(list []journal.Entity) {
 	first := true
 	for _, e := range list {
 		if e.Refused == nil || e.Rejected == 0 || e.Inserted+e.Updated+e.Unchanged+e.Kept > 0 {
@@ -245,7 +245,7 @@ func (a *app) tellEmpty(list []journal.Entity) {
 }
 
 // tellRefusals shows the first rows that were left out.
-func (a *app) tellRefusals(of, what string, n int64, list []*journal.Refusal) {
+func (a *program) tellRefusals(of, what string, n int64, list []*journal.Refusal) {
 	if n == 0 {
 		return
 	}
@@ -282,7 +282,7 @@ func paceOf(what string, rows int64, d time.Duration) string {
 
 // progress lets a load tell how far it is: a bar on a terminal, else a plain line
 // every few seconds. The function it returns ends that.
-func (a *app) progress(o *load.Options, what string) func() {
+func (a *program) progress(o *load.Options, what string) func() {
 	if a.quiet {
 		return func() {}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/app"
 	"evensprout/internal/diag"
 	"evensprout/internal/plan"
 	"evensprout/internal/predicate"
@@ -18,7 +19,7 @@ import (
 	"evensprout/internal/value"
 )
 
-func (a *app) look() *cobra.Command {
+func (a *program) look() *cobra.Command {
 	var limit, skip int
 	var where string
 	c := &cobra.Command{
@@ -39,7 +40,7 @@ A name that ends in .yaml or .yml is a plan: it only says where the database is.
 		Args: cobra.MaximumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if limit < 1 || limit > 100_000 || skip < 0 {
-				return usagef("--limit lies between 1 and 100000, --skip from 0 up")
+				return diag.Usagef("--limit lies between 1 and 100000, --skip from 0 up")
 			}
 			var planArgs []string
 			table := ""
@@ -50,22 +51,22 @@ A name that ends in .yaml or .yml is a plan: it only says where the database is.
 				case table == "":
 					table = arg
 				default:
-					return usagef("look shows one table: %s or %s?", table, arg)
+					return diag.Usagef("look shows one table: %s or %s?", table, arg)
 				}
 			}
-			p, err := a.readPlan(planArgs)
-			if err != nil && (a.url(nil, "") == "" || planArgs != nil) {
+			p, err := a.ws.ReadPlan(planArgs)
+			if err != nil && (a.ws.URL(nil, "") == "" || planArgs != nil) {
 				if planArgs == nil && errors.As(err, new(diag.Problems)) {
-					return errNoDatabase
+					return app.ErrNoDatabase
 				}
 				return err
 			}
-			s, name, err := a.open(cmd.Context(), p, planArgs)
+			s, name, err := a.ws.Open(cmd.Context(), p, planArgs)
 			if err != nil {
 				return err
 			}
 			if s == nil {
-				return errNoDatabase
+				return app.ErrNoDatabase
 			}
 			defer s.Close()
 			db, err := s.Survey(cmd.Context())
@@ -74,13 +75,13 @@ A name that ends in .yaml or .yml is a plan: it only says where the database is.
 			}
 			if where != "" {
 				if _, err := predicate.Parse(where); err != nil {
-					return usagef("--where is not one condition in SQL: %s", err)
+					return diag.Usagef("--where is not one condition in SQL: %s", err)
 				}
 				if what := predicate.Plain(where); what != "" {
-					return usagef("--where contains %s, which engines read in different ways", what)
+					return diag.Usagef("--where contains %s, which engines read in different ways", what)
 				}
 				if table == "" {
-					return usagef("--where chooses rows of a table, and none is named")
+					return diag.Usagef("--where chooses rows of a table, and none is named")
 				}
 			}
 			if table == "" {
@@ -134,7 +135,7 @@ func findTable(db *schema.Database, p *plan.Plan, name string) (*schema.Table, e
 	}
 }
 
-func (a *app) lookAll(ctx context.Context, s store.Store, db *schema.Database, p *plan.Plan, name string) error {
+func (a *program) lookAll(ctx context.Context, s store.Store, db *schema.Database, p *plan.Plan, name string) error {
 	entities := map[string]string{}
 	if p != nil {
 		for _, e := range p.Entities {
@@ -203,7 +204,7 @@ func (a *app) lookAll(ctx context.Context, s store.Store, db *schema.Database, p
 	return nil
 }
 
-func (a *app) lookAt(ctx context.Context, s store.Store, db *schema.Database, q store.Query) error {
+func (a *program) lookAt(ctx context.Context, s store.Store, db *schema.Database, q store.Query) error {
 	t := q.Table
 	total, err := s.Count(ctx, t)
 	if err != nil {

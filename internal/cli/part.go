@@ -56,7 +56,7 @@ func parsePart(text string) (order.Part, error) {
 				first, err = strconv.ParseInt(os.Getenv(v.first), 10, 32)
 			}
 			if err != nil {
-				return order.Part{}, usagef(
+				return order.Part{}, diag.Usagef(
 					"--part: %s holds %q, which is no number of a task", v.name, at)
 
 			}
@@ -64,7 +64,7 @@ func parsePart(text string) (order.Part, error) {
 			break
 		}
 		if number == "" {
-			return order.Part{}, usagef(
+			return order.Part{}, diag.Usagef(
 
 				"--part env/%s takes the number from the environment, and none of %s is set",
 				of,
@@ -75,13 +75,13 @@ func parsePart(text string) (order.Part, error) {
 	}
 	p, err := order.ParsePart(text)
 	if err != nil {
-		return p, usagef("--part: %w", err)
+		return p, diag.Usagef("--part: %w", err)
 	}
 	return p, nil
 }
 
 // loadedPart writes a part of the rows, and tells how far the load has come.
-func (a *app) loadedPart(ctx context.Context, c *plan.Compiled, s store.Store, name string, o load.Options) error {
+func (a *program) loadedPart(ctx context.Context, c *plan.Compiled, s store.Store, name string, o load.Options) error {
 	o.Folder = c.Plan.Folder()
 	stop := a.progress(&o, "rows")
 	r, err := load.RunPart(ctx, c, s, o)
@@ -136,7 +136,7 @@ func partJSON(c *plan.Compiled, name string, r *journal.Result) any {
 	return o
 }
 
-func (a *app) tellPart(c *plan.Compiled, name string, r *journal.Result) {
+func (a *program) tellPart(c *plan.Compiled, name string, r *journal.Result) {
 	t := report.Table{
 		Columns: []report.Column{
 			{Name: "Entity"},

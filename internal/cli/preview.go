@@ -30,7 +30,7 @@ type previewFlags struct {
 	print, csv, spread bool
 }
 
-func (a *app) preview() *cobra.Command {
+func (a *program) preview() *cobra.Command {
 	var flags previewFlags
 	c := &cobra.Command{
 		Use:   "preview [PLAN]",
@@ -52,14 +52,14 @@ of the same plan must come to the same ones.`,
   evensprout preview --entity Passenger --rows 1000 --csv > passengers.csv`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o, err := a.options()
+			o, err := a.ws.Options()
 			if err != nil {
 				return err
 			}
 			if err := flags.check(); err != nil {
 				return err
 			}
-			p, err := a.readPlan(args)
+			p, err := a.ws.ReadPlan(args)
 			if err != nil {
 				return err
 			}
@@ -108,18 +108,18 @@ of the same plan must come to the same ones.`,
 func (f *previewFlags) check() error {
 	switch {
 	case f.rows < 0 || f.rows > maxPreview:
-		return usagef("--rows lies between 0 and %d", maxPreview)
+		return diag.Usagef("--rows lies between 0 and %d", maxPreview)
 	case (f.row != "" || f.csv) && f.entity == "":
-		return usagef("--row and --csv show one entity: --entity NAME says which")
+		return diag.Usagef("--row and --csv show one entity: --entity NAME says which")
 	case f.spread && (f.row != "" || f.csv), f.row != "" && f.csv:
-		return usagef("of --row, --spread and --csv only one at a time")
+		return diag.Usagef("of --row, --spread and --csv only one at a time")
 	}
 	return nil
 }
 
 // previewer shows rows of a plan.
 type previewer struct {
-	a      *app
+	a      *program
 	plan   *plan.Compiled
 	grower *grow.Grower
 	flags  previewFlags
@@ -209,7 +209,7 @@ func relation(t *plan.Target) string {
 func (v *previewer) showRow(t *plan.Target) error {
 	row, err := rowNamed(t, v.flags.row)
 	if err != nil {
-		return usageError{err}
+		return &diag.UsageError{Err: err}
 	}
 	shown := newSample(t)
 	v.add(shown, row, 1)

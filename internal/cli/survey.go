@@ -21,7 +21,7 @@ import (
 	"evensprout/internal/value"
 )
 
-func (a *app) survey() *cobra.Command {
+func (a *program) survey() *cobra.Command {
 	var f surveyFlags
 	c := &cobra.Command{
 		Use:   "survey",
@@ -83,15 +83,15 @@ type surveyFlags struct {
 
 func (f *surveyFlags) check() error {
 	if f.names != "" && !slices.Contains(draft.Namings, f.names) {
-		return usagef("--names is one of %s, and not %s", strings.Join(draft.Namings, ", "), f.names)
+		return diag.Usagef("--names is one of %s, and not %s", strings.Join(draft.Namings, ", "), f.names)
 	}
 	for _, p := range f.tables {
 		if _, err := path.Match(p, ""); err != nil {
-			return usagef("--tables %s is no pattern: * stands for any letters, ? for one, [a-z] for one of some", p)
+			return diag.Usagef("--tables %s is no pattern: * stands for any letters, ? for one, [a-z] for one of some", p)
 		}
 	}
 	if f.least < 2 {
-		return usagef("--least is 2 or more: a value that occurs once is somebody's own")
+		return diag.Usagef("--least is 2 or more: a value that occurs once is somebody's own")
 	}
 	return nil
 }
@@ -109,7 +109,7 @@ func (f *surveyFlags) mapped() ([]structs.Struct, error) {
 }
 
 // draft surveys a database, or reads structs, and writes a plan.
-func (a *app) draft(ctx context.Context, f *surveyFlags) error {
+func (a *program) draft(ctx context.Context, f *surveyFlags) error {
 	if err := f.check(); err != nil {
 		return err
 	}
@@ -118,7 +118,7 @@ func (a *app) draft(ctx context.Context, f *surveyFlags) error {
 		return err
 	}
 	o := draft.Options{Rows: f.rows, Names: draft.Naming(f.names)}
-	u := a.url(nil, "")
+	u := a.ws.URL(nil, "")
 	s, db, err := a.surveyed(ctx, f, mapped, u, &o)
 	if err != nil {
 		return err
@@ -133,7 +133,7 @@ func (a *app) draft(ctx context.Context, f *surveyFlags) error {
 	if len(db.Tables) == 0 {
 		return &store.Fault{
 			Kind:    store.Missing,
-			Message: fmt.Sprintf("%s has no tables", a.shown(u)),
+			Message: fmt.Sprintf("%s has no tables", a.ws.Shown(u)),
 			Hint:    "run your migrations first",
 		}
 	}
@@ -171,7 +171,7 @@ func (a *app) draft(ctx context.Context, f *surveyFlags) error {
 
 // surveyed reads the tables of a database, or of structs where no database is named: then
 // the store is nil.
-func (a *app) surveyed(
+func (a *program) surveyed(
 	ctx context.Context,
 	f *surveyFlags,
 	mapped []structs.Struct,
@@ -180,7 +180,7 @@ func (a *app) surveyed(
 ) (store.Store, *schema.Database, error) {
 	switch {
 	case u != "":
-		s, err := store.Open(ctx, a.drivers, u)
+		s, err := store.Open(ctx, a.ws.Drivers, u)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -189,9 +189,9 @@ func (a *app) surveyed(
 			s.Close()
 			return nil, nil, err
 		}
-		place := store.Describe(a.drivers, u)
+		place := store.Describe(a.ws.Drivers, u)
 		o.Name, o.URL, o.Probe = place.Name, draftURL(u, place, f.out), s.Passes
-		if why := a.mayAsk(u); why != "" {
+		if why := a.ws.MayAsk(u); why != "" {
 			o.Probe = func(context.Context, []*schema.Column, string, [][]value.Value) ([]bool, error) {
 				return nil, &store.NotAsked{Why: why}
 			}
@@ -222,7 +222,7 @@ func newFile(path, text string) error {
 	return errors.Join(err, f.Close())
 }
 
-func (a *app) tellDraft(d *draft.Draft, path string) {
+func (a *program) tellDraft(d *draft.Draft, path string) {
 	fmt.Fprintf(
 		a.out,
 		"%s a plan for %s in %s\n",

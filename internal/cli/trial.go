@@ -26,7 +26,7 @@ type trialFlags struct {
 	limit                              time.Duration
 }
 
-func (a *app) trial() *cobra.Command {
+func (a *program) trial() *cobra.Command {
 	var f trialFlags
 	c := &cobra.Command{
 		Use:   "trial [PLAN]",
@@ -54,13 +54,13 @@ place of a plan: --file passengers.csv --table passengers.`,
 			if err != nil {
 				return err
 			}
-			a.writes = true
+			a.ws.Writes = true
 			if f.file != "" {
 				if args, err = a.planOfFile(&f, args); err != nil {
 					return err
 				}
 			}
-			c, s, name, err := a.compile(cmd.Context(), args, true)
+			c, s, name, err := a.ws.Compile(cmd.Context(), args, true)
 			if err != nil {
 				return err
 			}
@@ -102,7 +102,7 @@ const (
 )
 
 func (f *trialFlags) check() ([]int, error) {
-	bad := func(format string, args ...any) ([]int, error) { return nil, usageError{fmt.Errorf(format, args...)} }
+	bad := func(format string, args ...any) ([]int, error) { return nil, diag.Usagef(format, args...) }
 	var counts []int
 	for part := range strings.SplitSeq(f.counts, ",") {
 		n, err := strconv.Atoi(strings.TrimSpace(part))
@@ -133,9 +133,9 @@ func (f *trialFlags) check() ([]int, error) {
 }
 
 // planOfFile makes a plan of a file whose columns are called as the table's.
-func (a *app) planOfFile(f *trialFlags, args []string) ([]string, error) {
+func (a *program) planOfFile(f *trialFlags, args []string) ([]string, error) {
 	if len(args) > 0 {
-		return nil, usagef("--file stands in the place of a plan")
+		return nil, diag.Usagef("--file stands in the place of a plan")
 	}
 	r, err := files.Open(f.file, files.Options{})
 	if err != nil {
@@ -156,7 +156,7 @@ func (a *app) planOfFile(f *trialFlags, args []string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	a.atEnd = append(a.atEnd, func() error { return os.RemoveAll(folder) })
+	a.ws.AtEnd = append(a.ws.AtEnd, func() error { return os.RemoveAll(folder) })
 	at, err := filepath.Abs(f.file)
 	if err != nil {
 		return nil, err
@@ -189,7 +189,7 @@ func triedEntity(c *plan.Compiled, f *trialFlags) (*plan.Target, error) {
 		}
 	}
 	if most == nil {
-		return nil, usagef("the plan has no entity whose rows could be written")
+		return nil, diag.Usagef("the plan has no entity whose rows could be written")
 	}
 	return most, nil
 }
@@ -199,10 +199,10 @@ func triedEntity(c *plan.Compiled, f *trialFlags) (*plan.Target, error) {
 func countsFor(t *plan.Target, counts []int, asked bool) ([]int, error) {
 	rows := t.Grow.Rows
 	if rows == 0 {
-		return nil, usagef("%s has no grown rows to write", t.Plan.Name)
+		return nil, diag.Usagef("%s has no grown rows to write", t.Plan.Name)
 	}
 	if most := counts[len(counts)-1]; asked && uint64(most) > rows {
-		return nil, usagef(
+		return nil, diag.Usagef(
 
 			"--counts asks for %s, and %s has %s: rows: in the plan, or --entity, says more",
 			diag.Count(most, "row", "rows"),
@@ -226,8 +226,8 @@ type trying struct {
 	counts []int
 }
 
-func (a *app) tried(ctx context.Context, x *trying, f *trialFlags) error {
-	o := trial.Options{Counts: x.counts, Repeat: f.repeat, Limit: f.limit, Again: a.again}
+func (a *program) tried(ctx context.Context, x *trying, f *trialFlags) error {
+	o := trial.Options{Counts: x.counts, Repeat: f.repeat, Limit: f.limit, Again: a.ws.Again}
 	last := time.Now()
 	o.Progress = func(done, all int, what string) {
 		const every = 2 * time.Second
@@ -282,7 +282,7 @@ var jobTitles = map[trial.Job]string{
 	trial.Change: "changing one column of rows that are there",
 }
 
-func (a *app) tellTrial(r *trial.Result, name string) {
+func (a *program) tellTrial(r *trial.Result, name string) {
 	fmt.Fprintf(
 		a.out,
 		"%s, %s columns, in %s: rows a second, each way %s\n",

@@ -1,14 +1,9 @@
 package cli
 
 import (
-	"bufio"
-	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -18,14 +13,11 @@ import (
 	"evensprout/internal/journal"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"evensprout/internal/diag"
-	"evensprout/internal/files"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
-	"evensprout/internal/safe"
 )
 
 // unitFlags are those of load about units.
@@ -60,7 +52,7 @@ func (f *unitFlags) check(journal *journalFlags, write *writeFlags) error {
 		{f.again && journal.none, "--again goes with a journal: without one nothing is known of earlier runs, and all is done anyway"},
 	} {
 		if x.bad {
-			return usagef("%s", x.text)
+			return diag.Usagef("%s", x.text)
 		}
 	}
 	return nil
@@ -94,145 +86,13 @@ func (f *unitFlags) selected(c *plan.Compiled) ([]*plan.CompiledUnit, error) {
 		} else if len(names) > 0 {
 			hint = "there is: " + strings.Join(names, ", ")
 		}
-		return nil, usagef("--unit: %s has no unit %q: %s", c.Plan.Name, name, hint)
+		return nil, diag.Usagef("--unit: %s has no unit %q: %s", c.Plan.Name, name, hint)
 	}
 	return out, nil
 }
 
-// standardInput is what a file is called that stands for it.
-const standardInput = "-"
-
-// replaceOccasions puts the file of --occasions, and standard input, in the place of
-// files that the plan names.
-func (a *app) replaceOccasions(p *plan.Plan) error {
-	for _, u := range p.Units {
-		from := u.Occasions.RowsFrom
-		if a.unit != u.Name {
-			if from != nil && from.File == standardInput {
-				return usagef(
-
-					"the unit %s reads standard input: run it by --unit %s, or leave units out by --without-units",
-					u.Name,
-					u.Name)
-
-			}
-			continue
-		}
-		if from == nil {
-			if a.occasionsFile != "" {
-				return usagef(
-
-					"the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in the plan says how one is read",
-					u.Name)
-
-			}
-			continue
-		}
-		if a.occasionsFile != "" {
-			from.File = a.occasionsFile
-		}
-		if from.File != standardInput {
-			if a.occasionsFile != "" {
-				path, err := filepath.Abs(from.File)
-				if err != nil {
-					return err
-				}
-				from.File = path
-				if folder, err := filepath.Abs(p.Folder()); err == nil {
-					if near, err := filepath.Rel(folder, path); err == nil && !filepath.IsAbs(p.Folder()) {
-						from.File = near // so it is called as it was named
-					}
-				}
-			}
-			continue
-		}
-		if a.spooled == "" {
-			var err error
-			if a.spooled, err = a.spool(); err != nil {
-				return err
-			}
-		}
-		from.File = a.spooled
-	}
-	return nil
-}
-
-// maxSpooled bounds what is read from standard input.
-const maxSpooled = 4 << 30
-
-// spool copies standard input into a file whose ending tells its form, because files are
-// read several times. The file goes when the program ends.
-func (a *app) spool() (string, error) {
-	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		return "", usagef(
-
-			"occasions come from standard input, and here is a terminal: pipe a file in, such as evensprout load --unit NAME --occasions - < sales.csv")
-
-	}
-	in := bufio.NewReader(a.in)
-	first, err := in.Peek(512)
-	if len(first) == 0 && err != nil {
-		if errors.Is(err, io.EOF) {
-			err = usagef("standard input is empty")
-		}
-		return "", err
-	}
-	ending := ".csv"
-	switch text := bytes.TrimLeft(bytes.TrimPrefix(first, []byte("\ufeff")), " \t\r\n"); {
-	case bytes.HasPrefix(text, []byte("{")):
-		ending = ".ndjson"
-	case bytes.HasPrefix(text, []byte("[")):
-		ending = ".json"
-	case bytes.HasPrefix(text, []byte("PK\x03\x04")):
-		ending = ".xlsx"
-	}
-	folder, err := os.MkdirTemp("", "evensprout-")
-	if err != nil {
-		return "", err
-	}
-	a.atEnd = append(a.atEnd, func() error { return os.RemoveAll(folder) })
-	path := filepath.Join(folder, "standard-input"+ending)
-	f, err := safe.Create(path, 0o600)
-	if err == nil {
-		var n int64
-		n, err = io.Copy(f, io.LimitReader(in, maxSpooled+1))
-		if err == nil && n > maxSpooled {
-			err = fmt.Errorf("standard input is longer than %d GiB", maxSpooled>>30)
-		}
-		err = errors.Join(err, f.Close())
-	}
-	return path, err
-}
-
-// fromInput is rows that came from standard input.
-type fromInput struct{ plan.FileRows }
-
-func (f fromInput) Place(n uint64) (string, int) {
-	_, line := f.FileRows.Place(n)
-	return inputName, line
-}
-
-const inputName = "standard input"
-
-// openRows opens a file of rows; what was copied from standard input is called so.
-func (a *app) openRows(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
-	rows, problems := files.Rows(spec)
-	if a.spooled == "" || spec.Path != a.spooled {
-		return rows, problems
-	}
-	for _, p := range problems {
-		if p.File == spec.Path {
-			p.File = inputName
-		}
-	}
-	if rows == nil {
-		return nil, problems
-	}
-	return fromInput{rows}, problems
-}
-
 // runUnits runs units, one after the other, and tells what each has done.
-func (a *app) runUnits(ctx context.Context, x *loading) ([]*journal.UnitResult, error) {
+func (a *program) runUnits(ctx context.Context, x *loading) ([]*journal.UnitResult, error) {
 	o, units := x.options, x.units
 	o.Insist = x.again
 	// Occasions are many small things that are soon forgotten: looking for them less often
@@ -272,7 +132,7 @@ func (a *app) runUnits(ctx context.Context, x *loading) ([]*journal.UnitResult, 
 }
 
 // tellUnits shows what several units have done, a line for each.
-func (a *app) tellUnits(results []*journal.UnitResult, name string, statements bool, out *outputs) {
+func (a *program) tellUnits(results []*journal.UnitResult, name string, statements bool, out *outputs) {
 	var all journal.UnitResult
 	for _, r := range results {
 		all.Occasions += r.Occasions
@@ -356,7 +216,7 @@ func (a *app) tellUnits(results []*journal.UnitResult, name string, statements b
 	}
 }
 
-func (a *app) tellUnit(r *journal.UnitResult, name string, statements bool, out *outputs) {
+func (a *program) tellUnit(r *journal.UnitResult, name string, statements bool, out *outputs) {
 	if r.Done == 0 && r.Rejected == 0 && r.Earlier > 0 {
 		all := "all of its " + diag.Count(r.Occasions, "occasion", "occasions") + " are"
 		if r.Occasions == 1 {
@@ -432,7 +292,7 @@ func stepTable(r *journal.UnitResult) report.Table {
 }
 
 // tellBroken shows which invariants do not hold.
-func (a *app) tellBroken(w io.Writer, page report.Page, rules []load.BrokenRule) {
+func (a *program) tellBroken(w io.Writer, page report.Page, rules []load.BrokenRule) {
 	for _, r := range rules {
 		fmt.Fprintf(w, "%s %s\n", page.Alarm("broken:"), r.Name)
 		for _, row := range r.Rows {

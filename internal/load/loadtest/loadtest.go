@@ -97,6 +97,7 @@ type DB struct {
 	Store store.Store
 }
 
+// Open opens one more connection, until the test ends.
 func (d *DB) Open(t testing.TB) store.Store {
 	s, err := d.Driver.Open(context.Background(), d.URL)
 	require.NoError(t, err)
@@ -112,6 +113,7 @@ func (d *DB) Compile(t *testing.T, entities string) *plan.Compiled {
 	return c
 }
 
+// TryCompile reads entities of a plan that may be wrong.
 func (d *DB) TryCompile(t *testing.T, entities string) (*plan.Compiled, error) {
 	t.Helper()
 	text := entities
@@ -129,6 +131,7 @@ func (d *DB) TryCompile(t *testing.T, entities string) (*plan.Compiled, error) {
 	)
 }
 
+// Load loads entities of a plan.
 func (d *DB) Load(t *testing.T, entities string, o load.Options) (*journal.Result, error) {
 	t.Helper()
 	return load.Run(t.Context(), d.Compile(t, entities), d.Store, o)
@@ -199,12 +202,14 @@ func (d *DB) Withdrawn(t *testing.T, number int64, o withdraw.Options) *withdraw
 	return v
 }
 
+// Withdraw takes a load back, which may fail.
 func (d *DB) Withdraw(t *testing.T, number int64, o withdraw.Options) (*withdraw.Withdrawal, error) {
 	t.Helper()
 	o.By.Rows = files.Rows
 	return withdraw.Run(t.Context(), d.Open(t), number, o)
 }
 
+// Compared holds the tables against what a load wrote.
 func (d *DB) Compared(t *testing.T, number int64) *replay.Difference {
 	t.Helper()
 	p, err := load.Recall(t.Context(), d.Store, number, nil, archive.Operator{Rows: files.Rows})

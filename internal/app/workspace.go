@@ -1,0 +1,529 @@
+// Package app opens what commands work on: a plan, its database and standard input, and
+// guards databases that must not be written to.
+package app
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/term"
+
+	"evensprout/internal/archive"
+	"evensprout/internal/diag"
+	"evensprout/internal/files"
+	"evensprout/internal/grow"
+	"evensprout/internal/load"
+	"evensprout/internal/plan"
+	"evensprout/internal/preflight"
+	"evensprout/internal/safe"
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/value"
+)
+
+// DefaultPlan is the plan where none is named.
+const DefaultPlan = "evensprout.yaml"
+
+// readyPoll is how often a server or a table that is not there yet is looked for.
+const readyPoll = 250 * time.Millisecond
+
+// Workspace is what a command works on: a plan, its database, standard input, and what the
+// command line says of them.
+type Workspace struct {
+	In        io.Reader
+	Say       func(format string, args ...any) // tells a person something
+	Drivers   []store.Driver
+	DB        string
+	Clock     string
+	Allowed   []string                                   // hosts that may be written to
+	Writes    bool                                       // the command writes into the database
+	Opened    string                                     // the URL of the database
+	Opener    func(context.Context) (store.Store, error) // opens a database of a run's own, in place of the URL; nil: there is none
+	Extra     string                                     // the further set of rows that is meant; empty for the plan's own
+	PlanAlone bool                                       // no database is opened, even if one is named
+
+	Sample        uint64   // rows of each entity that are held against the database
+	Lasting       []string // tables of the plan whose engine has no transactions
+	WithUnits     bool     // the command is about units, too
+	Unit          string   // whose occasions come from occasionsFile, or from standard input
+	OccasionsFile string
+	spooled       string // the file that standard input was copied into; empty if it was not read
+
+	AtEnd []func() error // what is to be done when the program ends
+}
+
+// ReadPlan reads the plan named by the arguments.
+func (w *Workspace) ReadPlan(args []string) (*plan.Plan, error) {
+	path := DefaultPlan
+	if len(args) > 0 {
+		path = args[0]
+	}
+	p, err := plan.ReadFile(path)
+	if errors.Is(err, plan.ErrMissing) {
+		hint := "name it: evensprout COMMAND PLAN; or draft one: evensprout survey --db URL --out " + DefaultPlan
+		if near := plansNear(path); len(near) > 0 {
+			hint = "did you mean " + strings.Join(near, " or ") + "?"
+		}
+		return nil, diag.Problems{{File: path, Message: "there is no such plan", Hint: hint}}
+	}
+	if err != nil {
+		if _, ok := err.(diag.Problems); !ok {
+			return nil, diag.Problems{{File: path, Message: "the plan cannot be read: " + err.Error()}}
+		}
+		return nil, err
+	}
+	return p, nil
+}
+
+// Options are those with which a plan is compiled.
+func (w *Workspace) Options() (plan.Options, error) {
+	o := plan.Options{Sample: w.Sample, Rows: w.OpenRows, WithoutUnits: !w.WithUnits}
+	if w.Clock != "" {
+		v, err := value.ParseTimestamp(w.Clock)
+		if err != nil {
+			return o, diag.Usagef("--clock: %w", err)
+		}
+		o.Clock = v
+	}
+	return o, nil
+}
+
+// URL finds the database: --db, DATABASE_URL, the plan's. It is empty if nobody
+// names one. A file that the plan names lies beside the plan.
+func (w *Workspace) URL(p *plan.Plan, planPath string) string {
+	if w.PlanAlone {
+		return ""
+	}
+	if w.DB != "" {
+		return w.DB
+	}
+	if env := os.Getenv("DATABASE_URL"); env != "" {
+		return env
+	}
+	if p == nil || p.Database == "" {
+		return ""
+	}
+	return store.Beside(w.Drivers, p.Database, filepath.Dir(planPath))
+}
+
+// Again opens another connection to the database that is open.
+func (w *Workspace) Again(ctx context.Context) (store.Store, error) {
+	if w.Opener != nil {
+		return w.Opener(ctx)
+	}
+	return store.Open(ctx, w.Drivers, w.Opened)
+}
+
+// Open opens the database for the plan; nil if nobody names one.
+func (w *Workspace) Open(ctx context.Context, p *plan.Plan, args []string) (store.Store, string, error) {
+	path := DefaultPlan
+	if len(args) > 0 {
+		path = args[0]
+	}
+	u := w.URL(p, path)
+	if u == "" {
+		return nil, "", nil
+	}
+	if w.Writes {
+		if err := w.Guard(u); err != nil {
+			return nil, "", err
+		}
+	}
+	w.Opened = u
+	s, err := w.Again(ctx)
+	return s, w.Shown(u), err
+}
+
+// openPlan reads the plan and opens its database. Close the store if there is no error.
+func (w *Workspace) openPlan(ctx context.Context, args []string, needDatabase bool) (*openedPlan, error) {
+	o, err := w.Options()
+	if err != nil {
+		return nil, err
+	}
+	p, err := w.ReadPlan(args)
+	if err != nil {
+		return nil, err
+	}
+	if w.WithUnits {
+		if err := w.ReplaceOccasions(p); err != nil {
+			return nil, err
+		}
+	}
+	s, name, err := w.Open(ctx, p, args)
+	if err == nil && s == nil && needDatabase {
+		err = ErrNoDatabase
+	}
+	if err != nil {
+		// What is wrong with the plan itself is worth telling all the same.
+		c, wrong := p.Compile(o)
+		if wrong != nil {
+			return nil, errors.Join(wrong, err)
+		}
+		c.Close()
+		return nil, err
+	}
+	if s != nil {
+		if o.Database, err = s.Survey(ctx); err == nil && w.Extra != "" {
+			o.Shift, err = load.Shift(ctx, s, p, w.Extra)
+		}
+		if err != nil {
+			return nil, errors.Join(err, s.Close())
+		}
+		o.Existing = func(t *schema.Table) (grow.Table, error) { return archive.Existing(ctx, s, t) }
+	}
+	return &openedPlan{p, o, s, name}, nil
+}
+
+// OpenAlone opens the database without compiling a plan: the arguments may name a plan,
+// which only says where it is. The plan is nil if there is none.
+func (w *Workspace) OpenAlone(ctx context.Context, planArgs []string) (store.Store, *plan.Plan, string, error) {
+	p, err := w.ReadPlan(planArgs)
+	if err != nil && (w.URL(nil, "") == "" || planArgs != nil) {
+		if planArgs == nil && errors.As(err, new(diag.Problems)) {
+			return nil, nil, "", ErrNoDatabase
+		}
+		return nil, nil, "", err
+	}
+	s, name, err := w.Open(ctx, p, planArgs)
+	if err == nil && s == nil {
+		err = ErrNoDatabase
+	}
+	return s, p, name, err
+}
+
+// Compile opens the plan's database and holds the plan against it. Close the store
+// if there is no error. Without a database the store is nil.
+func (w *Workspace) Compile(
+	ctx context.Context,
+	args []string,
+	needDatabase bool,
+) (*plan.Compiled, store.Store, string, error) {
+	o, err := w.openPlan(ctx, args, needDatabase)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	c, err := o.plan.Compile(o.options)
+	if err != nil && o.store != nil {
+		o.store.Close()
+		return nil, nil, "", o.tableless(err)
+	}
+	if c != nil && o.store != nil {
+		for _, t := range c.Targets {
+			if t.Table != nil && t.Table.Unsafe && !t.Plan.Existing {
+				w.Lasting = append(w.Lasting, t.Table.Name)
+			}
+		}
+	}
+	return c, o.store, o.name, err
+}
+
+// CompileWhenReady compiles the plan once the server answers and has the planned tables
+// and columns, as long as there is time.
+func (w *Workspace) CompileWhenReady(
+	ctx context.Context,
+	args []string,
+	wait time.Duration,
+) (*plan.Compiled, store.Store, string, error) {
+	deadline := time.Now().Add(wait)
+	for told := false; ; told = true {
+		c, s, name, err := w.Compile(ctx, args, true)
+		if err == nil || !time.Now().Before(deadline) || !mayCome(err) {
+			return c, s, name, err
+		}
+		if !told { // it may never come: a name may be mistyped
+			w.Say("waiting at most %s for this to change:\n%s", wait, err)
+		}
+		select {
+		case <-ctx.Done():
+			return nil, nil, "", context.Cause(ctx)
+		case <-time.After(readyPoll):
+		}
+	}
+}
+
+// Foreseen compiles the plan, and holds it against the database, if one is named: what is
+// wrong is one list, whether the plan or the database is.
+func (w *Workspace) Foreseen(ctx context.Context, args []string) (*plan.Compiled, store.Store, string, error) {
+	t, err := w.openPlan(ctx, args, false)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	c, err := t.plan.Compile(t.options)
+	if t.store == nil {
+		return c, nil, "", err
+	}
+	var found diag.Problems
+	if err != nil && !errors.As(err, &found) {
+		return nil, nil, "", errors.Join(err, t.store.Close())
+	}
+	if c != nil {
+		found = c.Warnings
+		tried := error(nil)
+		if why := w.MayAsk(w.Opened); why == "" {
+			tried = load.TryConditions(ctx, t.store, c)
+		} else if load.HasConditions(c) {
+			w.Say("the plan's conditions in SQL were not tried: %s", why)
+		}
+		for _, err := range []error{load.Check(c, t.store.Traits(), load.Options{}), tried} {
+			var more diag.Problems
+			if err != nil && !errors.As(err, &more) {
+				return nil, nil, "", errors.Join(err, c.Close(), t.store.Close())
+			}
+			found = append(found, more...)
+		}
+	}
+	whole := c
+	if len(found.Errors()) > 0 {
+		whole = nil
+	}
+	more, err := preflight.Foresee(
+		ctx,
+		t.store,
+		preflight.Foreseen{Plan: t.plan, Database: t.options.Database, Compiled: whole},
+	)
+	found = append(found, more...)
+	found.Sort()
+	if err == nil && len(found.Errors()) > 0 {
+		err = t.tableless(found)
+	}
+	if err != nil {
+		if c != nil {
+			c.Close()
+		}
+		return nil, nil, "", errors.Join(err, t.store.Close())
+	}
+	c.Warnings = found
+	return c, t.store, t.name, nil
+}
+
+// Shown is a database URL without its password.
+func (w *Workspace) Shown(u string) string { return store.Describe(w.Drivers, u).Shown }
+
+// MayAsk tells why conditions are not run on the machine of a database; empty if they may be.
+func (w *Workspace) MayAsk(u string) string {
+	var fault *store.Fault
+	if errors.As(w.Guard(u), &fault) {
+		return strings.Join(store.Describe(w.Drivers, u).Elsewhere(), ", ") + " is not this machine; " + fault.Hint
+	}
+	return ""
+}
+
+// Guard refuses to write to another machine, or to run code there, unless every one that
+// the driver could connect to is allowed by name.
+func (w *Workspace) Guard(u string) error {
+	place := store.Describe(w.Drivers, u)
+	if place.Err != nil {
+		return place.Err
+	}
+	missing := slices.DeleteFunc(place.Elsewhere(), func(host string) bool { return slices.Contains(w.Allowed, host) })
+	if len(missing) == 0 {
+		return nil
+	}
+	hint := "if it is meant:"
+	for _, host := range missing {
+		hint += " --allow-host " + host
+	}
+	return &store.Fault{
+		Kind: store.Refused,
+		Message: fmt.Sprintf(
+			"this would write to %s, which is not this machine, so nothing was done",
+			strings.Join(missing, ", "),
+		),
+		Hint: hint,
+	}
+}
+
+// ReplaceOccasions puts the file of --occasions, and standard input, in the place of
+// files that the plan names.
+func (w *Workspace) ReplaceOccasions(p *plan.Plan) error {
+	for _, u := range p.Units {
+		from := u.Occasions.RowsFrom
+		if w.Unit != u.Name {
+			if from != nil && from.File == standardInput {
+				return diag.Usagef(
+
+					"the unit %s reads standard input: run it by --unit %s, or leave units out by --without-units",
+					u.Name,
+					u.Name)
+
+			}
+			continue
+		}
+		if from == nil {
+			if w.OccasionsFile != "" {
+				return diag.Usagef(
+
+					"the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in the plan says how one is read",
+					u.Name)
+
+			}
+			continue
+		}
+		if w.OccasionsFile != "" {
+			from.File = w.OccasionsFile
+		}
+		if from.File != standardInput {
+			if w.OccasionsFile != "" {
+				path, err := filepath.Abs(from.File)
+				if err != nil {
+					return err
+				}
+				from.File = path
+				if folder, err := filepath.Abs(p.Folder()); err == nil {
+					if near, err := filepath.Rel(folder, path); err == nil && !filepath.IsAbs(p.Folder()) {
+						from.File = near // so it is called as it was named
+					}
+				}
+			}
+			continue
+		}
+		if w.spooled == "" {
+			var err error
+			if w.spooled, err = w.spool(); err != nil {
+				return err
+			}
+		}
+		from.File = w.spooled
+	}
+	return nil
+}
+
+// spool copies standard input into a file whose ending tells its form, because files are
+// read several times. The file goes when the program ends.
+func (w *Workspace) spool() (string, error) {
+	if f, ok := w.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return "", diag.Usagef(
+
+			"occasions come from standard input, and here is a terminal: pipe a file in, such as evensprout load --unit NAME --occasions - < sales.csv")
+
+	}
+	in := bufio.NewReader(w.In)
+	first, err := in.Peek(512)
+	if len(first) == 0 && err != nil {
+		if errors.Is(err, io.EOF) {
+			err = diag.Usagef("standard input is empty")
+		}
+		return "", err
+	}
+	ending := ".csv"
+	switch text := bytes.TrimLeft(bytes.TrimPrefix(first, []byte("\ufeff")), " \t\r\n"); {
+	case bytes.HasPrefix(text, []byte("{")):
+		ending = ".ndjson"
+	case bytes.HasPrefix(text, []byte("[")):
+		ending = ".json"
+	case bytes.HasPrefix(text, []byte("PK\x03\x04")):
+		ending = ".xlsx"
+	}
+	folder, err := os.MkdirTemp("", "evensprout-")
+	if err != nil {
+		return "", err
+	}
+	w.AtEnd = append(w.AtEnd, func() error { return os.RemoveAll(folder) })
+	path := filepath.Join(folder, "standard-input"+ending)
+	f, err := safe.Create(path, 0o600)
+	if err == nil {
+		var n int64
+		n, err = io.Copy(f, io.LimitReader(in, maxSpooled+1))
+		if err == nil && n > maxSpooled {
+			err = fmt.Errorf("standard input is longer than %d GiB", maxSpooled>>30)
+		}
+		err = errors.Join(err, f.Close())
+	}
+	return path, err
+}
+
+// OpenRows opens a file of rows; what was copied from standard input is called so.
+func (w *Workspace) OpenRows(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
+	rows, problems := files.Rows(spec)
+	if w.spooled == "" || spec.Path != w.spooled {
+		return rows, problems
+	}
+	for _, p := range problems {
+		if p.File == spec.Path {
+			p.File = inputName
+		}
+	}
+	if rows == nil {
+		return nil, problems
+	}
+	return fromInput{rows}, problems
+}
+
+// plansNear finds plans that may be meant by a path at which there is none.
+func plansNear(path string) []string {
+	var found []string
+	for _, pattern := range []string{"*.yaml", "*.yml", "*/" + DefaultPlan} {
+		m, _ := filepath.Glob(filepath.Join(filepath.Dir(path), pattern))
+		found = append(found, m...)
+	}
+	if len(found) > 3 {
+		found = found[:3]
+	}
+	return found
+}
+
+// mayCome tells whether an error may be gone soon: the server starts, the database is
+// made, migrations are running.
+func mayCome(err error) bool {
+	var problems diag.Problems
+	if errors.As(err, &problems) {
+		return problems.Errors().OnlyDatabase()
+	}
+	var fault *store.Fault
+	return errors.As(err, &fault) &&
+		slices.Contains(
+			[]store.FaultKind{store.Unreachable, store.Missing, store.Lost, store.Locked, store.Transient},
+			fault.Kind,
+		)
+}
+
+// openedPlan is a plan, and the database that it is held against.
+type openedPlan struct {
+	plan    *plan.Plan
+	options plan.Options
+	store   store.Store // nil if nobody names a database
+	name    string      // of the database, for people
+}
+
+// tableless is what is wrong where the plan is fine and the database has no tables at all:
+// one thing, and not one for each table.
+func (o *openedPlan) tableless(err error) error {
+	var problems diag.Problems
+	if o.options.Database == nil || len(o.options.Database.Tables) > 0 || !errors.As(err, &problems) ||
+		!problems.Errors().OnlyDatabase() {
+		return err
+	}
+	return &store.Fault{
+		Kind:    store.Missing,
+		Message: o.name + " has no tables",
+		Hint:    "run your migrations first; or evensprout during --schema schema.sql -- COMMAND makes a database for a command of yours",
+	}
+}
+
+// fromInput is rows that came from standard input.
+type fromInput struct{ plan.FileRows }
+
+func (f fromInput) Place(n uint64) (string, int) {
+	_, line := f.FileRows.Place(n)
+	return inputName, line
+}
+
+const inputName = "standard input"
+
+// standardInput is what a file is called that stands for it.
+const standardInput = "-"
+
+// maxSpooled bounds what is read from standard input.
+const maxSpooled = 4 << 30
+
+var ErrNoDatabase = &store.Fault{Kind: store.BadURL, Message: "no database is named",
+	Hint: "--db sqlite:app.db, postgres://user@host/name or mysql://user@host/name, or the environment variable DATABASE_URL, or database: in the plan"}

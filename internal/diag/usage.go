@@ -1,0 +1,25 @@
+package diag
+
+import (
+	"fmt"
+	"strings"
+)
+
+// UsageError is a command line that makes no sense.
+type UsageError struct{ Err error }
+
+// Usagef is a command line that makes no sense, for a reason.
+func Usagef(format string, args ...any) error { return &UsageError{fmt.Errorf(format, args...)} }
+
+func (e *UsageError) Error() string { return e.Err.Error() }
+
+func (e *UsageError) Unwrap() error { return e.Err }
+
+// Report says where the right words stand.
+func (e *UsageError) Report() Report {
+	return Report{
+		Kind:    Usage,
+		Message: strings.TrimSpace(e.Error()),
+		Hint:    "evensprout --help lists the commands, evensprout COMMAND --help explains one",
+	}
+}
