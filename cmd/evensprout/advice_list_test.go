@@ -45,6 +45,24 @@ var adviceNumber = regexp.MustCompile(`\b(LOAD)?\d\b`)
 
 var adviceVerb = regexp.MustCompile(`%[+#]?[a-z]`)
 
+// leadingText is the text that an expression begins with, in one literal or in several that
+// are added, and whether that is all of it.
+func leadingText(x ast.Expr) (text string, all bool) {
+	switch x := x.(type) {
+	case *ast.BasicLit:
+		text, err := strconv.Unquote(x.Value)
+		return text, err == nil && x.Kind == token.STRING
+	case *ast.BinaryExpr:
+		left, all := leadingText(x.X)
+		if !all {
+			return left, false
+		}
+		right, all := leadingText(x.Y)
+		return left + right, all
+	}
+	return "", false
+}
+
 // Every hint of a command is in the table of advice, or another test provokes it.
 func TestEveryHintHasATest(t *testing.T) {
 	root := "../.."
@@ -82,19 +100,8 @@ func TestEveryHintHasATest(t *testing.T) {
 			if call, ok := at.(*ast.CallExpr); ok && len(call.Args) > 0 {
 				at = call.Args[0]
 			}
-			if sum, ok := at.(*ast.BinaryExpr); ok {
-				for {
-					left, more := sum.X.(*ast.BinaryExpr)
-					if !more {
-						break
-					}
-					sum = left
-				}
-				at = sum.X
-			}
-			if lit, ok := at.(*ast.BasicLit); ok && lit.Kind == token.STRING {
-				text, _ := strconv.Unquote(lit.Value)
-				hints = append(hints, hint{fset.Position(lit.Pos()).String(), strings.Join(strings.Fields(text), " ")})
+			if text, _ := leadingText(at); text != "" {
+				hints = append(hints, hint{fset.Position(at.Pos()).String(), strings.Join(strings.Fields(text), " ")})
 			}
 			return true
 		})

@@ -904,6 +904,21 @@ func TestHintsOfPlansAreFollowed(t *testing.T) {
 
 var verb = regexp.MustCompile(`%[+#]?[a-z]`)
 
+// added is the text of a literal, or of several that are added; empty if it is more than that.
+func added(x ast.Expr) string {
+	switch x := x.(type) {
+	case *ast.BasicLit:
+		text, _ := strconv.Unquote(x.Value)
+		return text
+	case *ast.BinaryExpr:
+		left, right := added(x.X), added(x.Y)
+		if left != "" && right != "" {
+			return left + right
+		}
+	}
+	return ""
+}
+
 // Every hint of this package has a case.
 func TestEveryHintOfPlansHasACase(t *testing.T) {
 	known := map[string]bool{}
@@ -928,9 +943,7 @@ func TestEveryHintOfPlansHasACase(t *testing.T) {
 			case *ast.ValueSpec:
 				for i, name := range n.Names {
 					if i < len(n.Values) {
-						if lit, ok := n.Values[i].(*ast.BasicLit); ok && lit.Kind == token.STRING {
-							constants[name.Name], _ = strconv.Unquote(lit.Value)
-						}
+						constants[name.Name] = added(n.Values[i])
 					}
 				}
 			case *ast.CallExpr:
@@ -944,10 +957,10 @@ func TestEveryHintOfPlansHasACase(t *testing.T) {
 	for _, call := range calls {
 		text := ""
 		switch x := call.Args[0].(type) {
-		case *ast.BasicLit:
-			text, _ = strconv.Unquote(x.Value)
 		case *ast.Ident:
 			text = constants[x.Name]
+		default:
+			text = added(x)
 		}
 		if text == "" || text == "%s" { // somebody else's hint is passed on
 			continue
