@@ -66,9 +66,15 @@ func TestDuringLeavesTheGivenDatabaseAlone(t *testing.T) {
 		server := engines[1].start(t)
 		port := fmt.Sprint(server.Port)
 		forms := map[string]func(name string) (string, []string){
-			"plain":  func(n string) (string, []string) { return "postgres://tester@127.0.0.1:" + port + "/" + n, nil },
-			"scheme": func(n string) (string, []string) { return "postgresql://tester@127.0.0.1:" + port + "/" + n, nil },
-			"dbname": func(n string) (string, []string) { return "postgres://tester@127.0.0.1:" + port + "/?dbname=" + n, nil },
+			"plain": func(n string) (string, []string) { return "postgres://tester@127.0.0.1:" + port + "/" + n, nil },
+			"scheme": func(n string) (string, []string) {
+				return "postgresql://tester@127.0.0.1:" + port + "/" + n,
+					nil
+			},
+			"dbname": func(n string) (string, []string) {
+				return "postgres://tester@127.0.0.1:" + port + "/?dbname=" +
+					n, nil
+			},
 			"dbname over path": func(n string) (string, []string) {
 				return "postgres://tester@127.0.0.1:" + port + "/other?dbname=" + n, nil
 			},
@@ -120,9 +126,13 @@ func TestDuringLeavesTheGivenDatabaseAlone(t *testing.T) {
 			"PGSERVICE": func(n string) (string, []string) {
 				return "postgres://", []string{"PGSERVICE=prod", "PGSERVICEFILE=service.conf"}
 			},
-			"service parameter": func(n string) (string, []string) { return "postgres://?service=prod&servicefile=service.conf", nil },
+			"service parameter": func(n string) (string,
+				[]string) {
+				return "postgres://?service=prod&servicefile=service.conf", nil
+			},
 			"runtime parameter": func(n string) (string, []string) {
-				return "postgres://tester@127.0.0.1:" + port + "/" + n + "?search_path=public&options=-c%20work_mem%3D8MB", nil
+				return "postgres://tester@127.0.0.1:" + port + "/" + n +
+					"?search_path=public&options=-c%20work_mem%3D8MB", nil
 			},
 			"sslmode": func(n string) (string, []string) {
 				return "postgres://tester@127.0.0.1:" + port + "/" + n + "?sslmode=disable", nil
@@ -149,7 +159,10 @@ func TestDuringLeavesTheGivenDatabaseAlone(t *testing.T) {
 			"plain":     func(n string) string { return "mysql://root@127.0.0.1:" + port + "/" + n },
 			"scheme":    func(n string) string { return "mariadb://root@127.0.0.1:" + port + "/" + n },
 			"localhost": func(n string) string { return "mysql://root@localhost:" + port + "/" + n },
-			"socket":    func(n string) string { return "mysql://root@localhost/" + n + "?socket=" + server.Folder() + "/socket" },
+			"socket": func(n string) string {
+				return "mysql://root@localhost/" + n + "?socket=" + server.Folder() +
+					"/socket"
+			},
 			"name encoded": func(n string) string {
 				return "mysql://root@127.0.0.1:" + port + "/" + strings.Replace(n, "_", "%5F", 1)
 			},
@@ -221,7 +234,8 @@ func TestDuringWithRandomAddresses(t *testing.T) {
 			b := boxFor(t, e, "")
 			before := b.seeded()
 			for range 24 {
-				address := map[string]func(*box, func(...string) string) string{"postgres": randomPostgres, "mariadb": randomMariaDB, "sqlite": randomSQLite}[e.name](
+				address := map[string]func(*box, func(...string) string) string{"postgres": randomPostgres,
+					"mariadb": randomMariaDB, "sqlite": randomSQLite}[e.name](
 					b,
 					one,
 				)
@@ -258,7 +272,8 @@ func randomPostgres(b *box, one func(...string) string) string {
 		"evensprout_run_x",
 	)
 	var query []string
-	for _, q := range []string{"dbname=" + name, "database=" + name, "sslmode=" + one("disable", "prefer", "allow"), "application_name=" + name, "connect_timeout=5", "target_session_attrs=any", "port=" + port} {
+	for _, q := range []string{"dbname=" + name, "database=" + name, "sslmode=" + one("disable", "prefer", "allow"),
+		"application_name=" + name, "connect_timeout=5", "target_session_attrs=any", "port=" + port} {
 		if one("", "", q) != "" {
 			query = append(query, q)
 		}
@@ -355,7 +370,8 @@ func TestTheCommandFindsTheRunsDatabase(t *testing.T) {
 		"--",
 		"sh",
 		"-c",
-		`psql -qAtc 'SELECT current_database()'; echo "$PGHOSTADDR$PGSERVICE$PGSERVICEFILE$DB_PASSWORD."; psql -qAt "$DATABASE_URL" -c 'DELETE FROM visits'`,
+		`psql -qAtc 'SELECT current_database()'; echo "$PGHOSTADDR$PGSERVICE$PGSERVICEFILE$DB_PASSWORD."; psql `+
+			`-qAt "$DATABASE_URL" -c 'DELETE FROM visits'`,
 	)
 	require.Zero(t, r.code, r.err)
 	assert.Regexp(t, `^evensprout_run_[0-9]{14}_[0-9a-f]{12}\n\.\n`, r.out)

@@ -48,7 +48,8 @@ func TestTerminalsAreNotActedOn(t *testing.T) {
 				fmt.Sprintf("INSERT INTO ports (id, label) VALUES (%d, '%s')", i+1, strings.ReplaceAll(h, "'", "''")),
 			)
 		}
-		for _, args := range [][]string{{"look"}, {"look", "ports", "--limit", "100"}, {"survey", "--learn"}, {"load"}, {"compare"}} {
+		for _, args := range [][]string{{"look"}, {"look", "ports", "--limit", "100"}, {"survey", "--learn"},
+			{"load"}, {"compare"}} {
 			b.shown(b.on(args...), args[0])
 		}
 	})
@@ -57,7 +58,8 @@ func TestTerminalsAreNotActedOn(t *testing.T) {
 		for i, h := range hostileText {
 			b.exec(fmt.Sprintf(`CREATE TABLE "t%d%s" ("c%s" TEXT NOT NULL CHECK ("c%s" <> '%s'))`, i, h, h, h, h))
 		}
-		for _, args := range [][]string{{"look"}, {"look", "t0" + hostileText[0]}, {"survey"}, {"survey", "--out", "draft.yaml"}, {"check", "draft.yaml"}, {"load", "draft.yaml"}} {
+		for _, args := range [][]string{{"look"}, {"look", "t0" + hostileText[0]}, {"survey"},
+			{"survey", "--out", "draft.yaml"}, {"check", "draft.yaml"}, {"load", "draft.yaml"}} {
 			r := b.on(args...)
 			if args[0] == "survey" && len(args) == 1 {
 				for line := range strings.Lines(r.out) { // a draft is a file: what is no comment is quoted
@@ -73,7 +75,10 @@ func TestTerminalsAreNotActedOn(t *testing.T) {
 		psql(
 			t,
 			b.url,
-			"CREATE FUNCTION loud() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION E'\\x1b[31mno\\r\\u202e'; END $$; CREATE TRIGGER loud BEFORE INSERT ON visits FOR EACH ROW EXECUTE FUNCTION loud(); COMMENT ON TABLE ports IS E'\\x1b[31mred'; ALTER TABLE ports ADD CONSTRAINT \"\x1b[31mred\" CHECK (label <> E'\\x1b[31m');",
+			"CREATE FUNCTION loud() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION "+
+				"E'\\x1b[31mno\\r\\u202e'; END $$; CREATE TRIGGER loud BEFORE INSERT ON visits FOR EACH ROW "+
+				"EXECUTE FUNCTION loud(); COMMENT ON TABLE ports IS E'\\x1b[31mred'; ALTER TABLE ports ADD "+
+				"CONSTRAINT \"\x1b[31mred\" CHECK (label <> E'\\x1b[31m');",
 		)
 		for _, args := range [][]string{{"survey"}, {"check"}, {"load"}, {"load", "--json"}, {"history"}} {
 			b.shown(b.on(args...), args[0])
@@ -88,7 +93,8 @@ func TestTerminalsAreNotActedOn(t *testing.T) {
 					Replace("x"+h)+
 					"\nseed: s\nentities:\n  Port: {table: \"ports\", fields: {label: {kind: \"no"+"\"}}}\n",
 			)
-			for _, args := range [][]string{{"check", "p.yaml"}, {"load", "p.yaml"}, {h}, {"look", h}, {"catalog", h}, {"load", "--" + h}, {"load", "none" + h + ".yaml"}} {
+			for _, args := range [][]string{{"check", "p.yaml"}, {"load", "p.yaml"}, {h}, {"look", h}, {"catalog", h},
+				{"load", "--" + h}, {"load", "none" + h + ".yaml"}} {
 				b.shown(b.on(args...), h)
 			}
 		}
@@ -130,10 +136,12 @@ func TestFilesInTheWay(t *testing.T) {
 	t.Run("outputs", func(t *testing.T) {
 		b := onSQLite(t, "")
 		target := secret(t)
-		for _, name := range []string{"rejects.ndjson", "changes.csv", "draft.yaml", "out.csv", "harbour.rejects.ndjson"} {
+		for _, name := range []string{"rejects.ndjson", "changes.csv", "draft.yaml", "out.csv",
+			"harbour.rejects.ndjson"} {
 			require.NoError(t, os.Symlink(target, b.file(name)))
 		}
-		for _, args := range [][]string{{"load", "--rejects", "rejects.ndjson"}, {"load", "--changes", "changes.csv"}, {"survey", "--out", "draft.yaml"}, {"export", "--entity", "Port", "--out", "out.csv"}} {
+		for _, args := range [][]string{{"load", "--rejects", "rejects.ndjson"}, {"load", "--changes", "changes.csv"},
+			{"survey", "--out", "draft.yaml"}, {"export", "--entity", "Port", "--out", "out.csv"}} {
 			b.on(args...)
 			kept(t, target)
 		}
@@ -142,11 +150,14 @@ func TestFilesInTheWay(t *testing.T) {
 		for _, name := range []string{"../../escaped", "/tmp/evensprout-escaped", "a/../../../escaped", "..", "x\\y"} {
 			b := onSQLite(
 				t,
-				"CREATE TABLE pairs (id INTEGER PRIMARY KEY, n INTEGER NOT NULL UNIQUE);\nINSERT INTO pairs (n) VALUES (1);",
+				"CREATE TABLE pairs (id INTEGER PRIMARY KEY, n INTEGER NOT NULL UNIQUE);\nINSERT INTO pairs (n) "+
+					"VALUES (1);",
 			)
 			b.write(
 				"in/evensprout.yaml",
-				"name: "+name+"\nseed: s\nclock: 2026-05-01T08:00:00Z\non_violation: {unique: skip}\nwhen: any\nentities:\n  Pair:\n    table: pairs\n    rows: 3\n    fields: {n: {choose: {1: 1, 2: 1}}, id: {count: 100}}\n",
+				"name: "+name+"\nseed: s\nclock: 2026-05-01T08:00:00Z\non_violation: {unique: skip}\nwhen: "+
+					"any\nentities:\n  Pair:\n    table: pairs\n    rows: 3\n    fields: {n: {choose: {1: 1, 2: "+
+					"1}}, id: {count: 100}}\n",
 			)
 			before := b.files()
 			b.on("load", "in/evensprout.yaml")
@@ -161,13 +172,17 @@ func TestFilesInTheWay(t *testing.T) {
 	})
 	t.Run("pipes", func(t *testing.T) {
 		b := onSQLite(t, "")
-		for _, name := range []string{"pipe.yaml", "pipe.csv", "pipe.sql", "pipe.db", "pipe.ndjson", "pipe.json", "pipe.xlsx", "pipe.parquet"} {
+		for _, name := range []string{"pipe.yaml", "pipe.csv", "pipe.sql", "pipe.db", "pipe.ndjson", "pipe.json",
+			"pipe.xlsx", "pipe.parquet"} {
 			require.NoError(t, syscall.Mkfifo(b.file(name), 0o644))
 		}
 		from := func(file string) string {
-			return "name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows_from: {file: " + file + ", columns: {label: label}}\n"
+			return "name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    " +
+				"rows_from: {file: " + file + ", columns: {label: label}}\n"
 		}
-		for _, args := range [][]string{{"check", "pipe.yaml"}, {"load", "pipe.yaml"}, {"look", "--db", "sqlite:pipe.db"}, {"load", "--db", "sqlite:pipe.db"}, {"load", "--rejected", "pipe.ndjson"}, {"during", "--schema", "pipe.sql", "--", "true"}} {
+		for _, args := range [][]string{{"check", "pipe.yaml"}, {"load", "pipe.yaml"},
+			{"look", "--db", "sqlite:pipe.db"}, {"load", "--db", "sqlite:pipe.db"},
+			{"load", "--rejected", "pipe.ndjson"}, {"during", "--schema", "pipe.sql", "--", "true"}} {
 			r := b.run(args...)
 			if args[len(args)-1] == "pipe.ndjson" || args[0] == "during" {
 				r = b.on(args...)
@@ -181,7 +196,8 @@ func TestFilesInTheWay(t *testing.T) {
 			assert.Contains(t, r.err, "is a pipe, not a regular file")
 		}
 	})
-	photos := "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Photo:\n    table: photos\n    rows: 1\n    fields: {file: {file: {folder: %s, as: txt}}}\n"
+	photos := "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Photo:\n    table: photos\n    " +
+		"rows: 1\n    fields: {file: {file: {folder: %s, as: txt}}}\n"
 	t.Run("placeholder files", func(t *testing.T) {
 		for name, place := range map[string]func(t *testing.T, path string) string{
 			"unreadable": func(t *testing.T, path string) string {
@@ -216,7 +232,8 @@ func TestFilesInTheWay(t *testing.T) {
 		}
 	})
 	t.Run("folders of the program's own", func(t *testing.T) {
-		for _, folder := range []string{".evensprout-unfinished", ".evensprout-unfinished/x", "./.evensprout-unfinished", "../out", "/tmp", "a/../../out"} {
+		for _, folder := range []string{".evensprout-unfinished", ".evensprout-unfinished/x",
+			"./.evensprout-unfinished", "../out", "/tmp", "a/../../out"} {
 			b := onSQLite(t, "CREATE TABLE photos (id INTEGER PRIMARY KEY, file VARCHAR(60));")
 			b.write("evensprout.yaml", fmt.Sprintf(photos, folder))
 			r := b.on("load")
@@ -245,10 +262,15 @@ func workbook(t *testing.T, path string, parts map[string]func(w func(string))) 
 	all := map[string]func(w func(string)){
 		"xl/workbook.xml": func(w func(string)) {
 			w(
-				`<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="s" r:id="r1"/></sheets></workbook>`,
+				`<workbook ` +
+					`xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet ` +
+					`name="s" r:id="r1"/></sheets></workbook>`,
 			)
 		},
-		"xl/_rels/workbook.xml.rels": func(w func(string)) { w(`<Relationships><Relationship Id="r1" Target="s.xml"/></Relationships>`) },
+		"xl/_rels/workbook.xml.rels": func(w func(string)) {
+			w(`<Relationships><Relationship Id="r1" ` +
+				`Target="s.xml"/></Relationships>`)
+		},
 		"xl/s.xml": func(w func(string)) {
 			w(`<worksheet><sheetData><row><c t="inlineStr"><is><t>label</t></is></c></row></sheetData></worksheet>`)
 		},
@@ -290,7 +312,8 @@ func TestInputIsBounded(t *testing.T) {
 	}
 	noise := random(1 << 20)
 	from := func(file string) string {
-		return "name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows_from: {file: " + file + ", columns: {label: label}}\n"
+		return "name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    " +
+			"rows_from: {file: " + file + ", columns: {label: label}}\n"
 	}
 	head := "name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 1\n"
 	files := map[string]func(b *box) []string{
@@ -302,8 +325,16 @@ func TestInputIsBounded(t *testing.T) {
 			b.write("f.csv", "label\n\""+strings.Repeat("x\n", 150*mebibyte))
 			return []string{"f.csv"}
 		},
-		"csv: heading": func(b *box) []string { b.write("f.csv", strings.Repeat("x", 300*mebibyte)); return []string{"f.csv"} },
-		"csv: columns": func(b *box) []string { b.write("f.csv", strings.Repeat("x,", 10*mebibyte)); return []string{"f.csv"} },
+		"csv: heading": func(b *box) []string {
+			b.write("f.csv",
+				strings.Repeat("x", 300*mebibyte))
+			return []string{"f.csv"}
+		},
+		"csv: columns": func(b *box) []string {
+			b.write("f.csv",
+				strings.Repeat("x,", 10*mebibyte))
+			return []string{"f.csv"}
+		},
 		"ndjson: one line": func(b *box) []string {
 			b.write("f.ndjson", `{"label": "`+strings.Repeat("x", 300*mebibyte)+`"}`)
 			return []string{"f.ndjson"}
@@ -423,7 +454,8 @@ func TestInputIsBounded(t *testing.T) {
 			"x",
 			100_000,
 		) + "\"}\n",
-		"replace": head + "    fields:\n      label: {derive: \"replace(replace(replace(a, 'x', a), 'x', a), 'x', a)\"}\n    draws:\n      a: {text: \"" + strings.Repeat(
+		"replace": head + "    fields:\n      label: {derive: \"replace(replace(replace(a, 'x', a), 'x', a), 'x', " +
+			"a)\"}\n    draws:\n      a: {text: \"" + strings.Repeat(
 			"x",
 			2000,
 		) + "\"}\n",
@@ -448,13 +480,16 @@ func TestInputIsBounded(t *testing.T) {
 			}
 			return s.String()
 		}(),
-		"aliases":       "a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b,*b]\nd: &d [*c,*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e [*d,*d,*d,*d,*d,*d,*d,*d,*d]\nf: &f [*e,*e,*e,*e,*e,*e,*e,*e,*e]\ng: [*f,*f,*f,*f,*f,*f,*f,*f,*f]\n",
+		"aliases": "a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c " +
+			"[*b,*b,*b,*b,*b,*b,*b,*b,*b]\nd: &d [*c,*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e " +
+			"[*d,*d,*d,*d,*d,*d,*d,*d,*d]\nf: &f [*e,*e,*e,*e,*e,*e,*e,*e,*e]\ng: [*f,*f,*f,*f,*f,*f,*f,*f,*f]\n",
 		"depth":         strings.Repeat("[", 1<<20),
 		"mapping depth": strings.Repeat("{a: ", 1<<18),
 		"one line":      "name: " + strings.Repeat("x", 3<<20),
 		"random bytes":  head + "    fields:\n      label: {bytes: 1048576..1048576}\n",
-		"pattern":       head + "    fields:\n      label: {pattern: \"((((((a{1000}){1000}){1000}){1000}){1000}){1000})\"}\n",
-		"too long":      strings.Repeat("# x\n", 40<<20),
+		"pattern": head + "    fields:\n      label: {pattern: " +
+			"\"((((((a{1000}){1000}){1000}){1000}){1000}){1000})\"}\n",
+		"too long": strings.Repeat("# x\n", 40<<20),
 		"many rows": strings.Replace(
 			head,
 			"rows: 1",
@@ -466,10 +501,11 @@ func TestInputIsBounded(t *testing.T) {
 			"rows: 1",
 			"rows: 400",
 			1,
-		) + "    fields:\n      label: {text: \"{a}{a}{a}{a}{a}{a}{a}{a}\"}\n    draws:\n      a: {text: \"" + strings.Repeat(
-			"x",
-			100_000,
-		) + "\"}\n",
+		) + "    fields:\n      label: {text: \"{a}{a}{a}{a}{a}{a}{a}{a}\"}\n    draws:\n      a: {text: \"" +
+			strings.Repeat(
+				"x",
+				100_000,
+			) + "\"}\n",
 	}
 	for name, text := range plans {
 		t.Run("plan: "+name, func(t *testing.T) {
@@ -490,9 +526,11 @@ func TestInputIsBounded(t *testing.T) {
 
 // Values that no type holds are errors, with the row and the field.
 func TestValuesDoNotWrap(t *testing.T) {
-	head := "name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Ship:\n    table: ships\n    rows: 3\n    fields:\n"
+	head := "name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Ship:\n    table: ships\n    rows: 3\n    " +
+		"fields:\n"
 	for name, c := range map[string]struct{ fields, column string }{
-		"addDays of a moment":  {"      v: {derive: \"addDays(at, 200000000)\"}\n      at: {before: clock, within: 10d}\n", "at"},
+		"addDays of a moment": {"      v: {derive: \"addDays(at, 200000000)\"}\n      at: {before: clock, within: " +
+			"10d}\n", "at"},
 		"addDays beyond 9999":  {"      at: {derive: \"addDays(timestamp('2026-05-01T08:00:00Z'), 3000000)\"}\n", "at"},
 		"addDays before 1":     {"      at: {derive: \"addDays(timestamp('2026-05-01T08:00:00Z'), -800000)\"}\n", "at"},
 		"days of a date":       {"      day: {derive: \"addDays(date('2026-05-01'), 4611686018427387904)\"}\n", "day"},
@@ -506,7 +544,8 @@ func TestValuesDoNotWrap(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			on(
 				t,
-				"CREATE TABLE ships (id INTEGER PRIMARY KEY, at TIMESTAMP NULL, day DATE, n BIGINT, small SMALLINT, v TIMESTAMP NULL);",
+				"CREATE TABLE ships (id INTEGER PRIMARY KEY, at TIMESTAMP NULL, day DATE, n BIGINT, small "+
+					"SMALLINT, v TIMESTAMP NULL);",
 				func(t *testing.T, b *box) {
 					b.write("p.yaml", head+"      id: {count: 1}\n"+c.fields)
 					r := b.on("load", "p.yaml")
@@ -520,13 +559,19 @@ func TestValuesDoNotWrap(t *testing.T) {
 	t.Run("sums", func(t *testing.T) {
 		b := onSQLite(
 			t,
-			"CREATE TABLE fleets (id INTEGER PRIMARY KEY, total BIGINT);\nCREATE TABLE ships (id INTEGER PRIMARY KEY, fleet_id INTEGER NOT NULL REFERENCES fleets (id), n BIGINT, so_far BIGINT);",
+			"CREATE TABLE fleets (id INTEGER PRIMARY KEY, total BIGINT);\nCREATE TABLE ships (id INTEGER PRIMARY "+
+				"KEY, fleet_id INTEGER NOT NULL REFERENCES fleets (id), n BIGINT, so_far BIGINT);",
 		)
-		text := "name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Fleet:\n    table: fleets\n    rows: 2\n    fields:\n      TOTAL\n  Ship:\n    table: ships\n    per: {Fleet: 3}\n    fields:\n      n: {between: [9000000000000000000, 9000000000000000000]}\n      RUNNING\n"
-		for _, f := range [][2]string{{"total: {sum: Ship.n}", "so_far: {nothing: 1}"}, {"total: {literal: 1}", "so_far: {running: n}"}} {
+		text := "name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Fleet:\n    table: fleets\n    rows: " +
+			"2\n    fields:\n      TOTAL\n  Ship:\n    table: ships\n    per: {Fleet: 3}\n    fields:\n      n: " +
+			"{between: [9000000000000000000, 9000000000000000000]}\n      RUNNING\n"
+		for _, f := range [][2]string{{"total: {sum: Ship.n}", "so_far: {nothing: 1}"},
+			{"total: {literal: 1}", "so_far: " +
+				"{running: n}"}} {
 			b.write(
 				"p.yaml",
-				strings.NewReplacer("TOTAL", strings.Replace(f[0], "{literal: 1}", "1", 1), "RUNNING", strings.Replace(f[1], "{nothing: 1}", "1", 1)).
+				strings.NewReplacer("TOTAL", strings.Replace(f[0], "{literal: 1}", "1", 1), "RUNNING",
+					strings.Replace(f[1], "{nothing: 1}", "1", 1)).
 					Replace(text),
 			)
 			r := b.on("load", "p.yaml")

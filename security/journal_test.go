@@ -102,15 +102,19 @@ func TestTheJournalNamesNoFiles(t *testing.T) {
 		b.seeded()
 		b.write("secret/passwords.csv", secretFile)
 		n := fmt.Sprint(b.number())
-		evil := "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Note:\n    table: notes\n    rows_from: " + b.file(
+		evil := "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Note:\n    table: notes\n    " +
+			"rows_from: " + b.file(
 			"secret/passwords.csv",
 		) + "\n    fields: {id: {count: 1}}\n"
 		for name, parts := range map[string]any{
-			"not in the index":      nil,
-			"in the index, absent":  []map[string]any{{"path": b.file("secret/passwords.csv"), "bytes": len(secretFile), "digest": "0000"}},
-			"member that is a path": []map[string]any{{"path": b.file("secret/passwords.csv"), "bytes": len(secretFile), "digest": "0000", "member": "../../../" + b.file("secret/passwords.csv")}},
+			"not in the index": nil,
+			"in the index, absent": []map[string]any{{"path": b.file("secret/passwords.csv"),
+				"bytes": len(secretFile), "digest": "0000"}},
+			"member that is a path": []map[string]any{{"path": b.file("secret/passwords.csv"),
+				"bytes": len(secretFile), "digest": "0000", "member": "../../../" + b.file("secret/passwords.csv")}},
 		} {
-			for _, args := range [][]string{{"load", "--resume"}, {"load", "--restore"}, {"compare"}, {"compare", "--load", n}, {"withdraw", n}, {"history", n}} {
+			for _, args := range [][]string{{"load", "--resume"}, {"load", "--restore"}, {"compare"},
+				{"compare", "--load", n}, {"withdraw", n}, {"history", n}} {
 				state := "open"
 				if args[len(args)-1] != "--resume" {
 					state = "done"
@@ -136,16 +140,22 @@ func TestTheJournalNamesNoFiles(t *testing.T) {
 func TestTheJournalsPlanIsNotFollowed(t *testing.T) {
 	on(
 		t,
-		"CREATE TABLE payroll (id INTEGER PRIMARY KEY, amount INTEGER NOT NULL);\nINSERT INTO payroll VALUES (1, 100), (2, 200);",
+		"CREATE TABLE payroll (id INTEGER PRIMARY KEY, amount INTEGER NOT NULL);\nINSERT INTO payroll VALUES (1, "+
+			"100), (2, 200);",
 		func(t *testing.T, b *box) {
 			b.seeded()
 			payroll := "SELECT count(*) * 1000 + sum(amount) FROM payroll"
 			for name, evil := range map[string]string{
-				"another table": "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Pay:\n    table: payroll\n    rows: 2\n    fields: {id: {count: 1}, amount: {between: [7, 9]}}\n",
-				"replace":       "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Pay:\n    table: payroll\n    rows: 2\n    write: replace\n    fields: {id: {count: 1}, amount: {between: [7, 9]}}\n",
+				"another table": "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Pay:\n    " +
+					"table: payroll\n    rows: 2\n    fields: {id: {count: 1}, amount: {between: [7, 9]}}\n",
+				"replace": "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Pay:\n    " +
+					"table: payroll\n    rows: 2\n    write: replace\n    fields: {id: {count: 1}, amount: " +
+					"{between: [7, 9]}}\n",
 			} {
 				for _, state := range []string{"open", "done"} {
-					for _, args := range [][]string{{"load", "--resume"}, {"load", "--restore"}, {"load", "--restore", "--delete-extra"}, {"during", "--sweep"}, {"during", "--shared", "--", "true"}, {"load"}} {
+					for _, args := range [][]string{{"load", "--resume"}, {"load", "--restore"},
+						{"load", "--restore", "--delete-extra"}, {"during", "--sweep"},
+						{"during", "--shared", "--", "true"}, {"load"}} {
 						b.forge(func(about map[string]any, members map[string][]byte) (string, string) {
 							members["plan.yaml"] = []byte(evil)
 							about["entities"] = []map[string]any{
@@ -188,13 +198,15 @@ func TestAChangedPlanIsNotResumed(t *testing.T) {
 
 // Where others may write to the journal, it does not widen what a withdrawal touches.
 func TestSharedJournals(t *testing.T) {
-	evil := "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Pay:\n    table: payroll\n    rows: 2\n    fields: {id: {count: 1}}\n"
+	evil := "name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Pay:\n    table: payroll\n    rows: " +
+		"2\n    fields: {id: {count: 1}}\n"
 	for _, e := range engines[1:] {
 		t.Run(e.name, func(t *testing.T) {
 			b := boxFor(
 				t,
 				e,
-				"CREATE TABLE payroll (id INTEGER PRIMARY KEY, amount INTEGER);\nINSERT INTO payroll VALUES (1, 100), (2, 200);",
+				"CREATE TABLE payroll (id INTEGER PRIMARY KEY, amount INTEGER);\nINSERT INTO payroll VALUES (1, "+
+					"100), (2, 200);",
 			)
 			b.seeded()
 			if e.name == "postgres" {
@@ -205,7 +217,9 @@ func TestSharedJournals(t *testing.T) {
 					"GRANT USAGE ON SCHEMA evensprout TO "+user+"; GRANT ALL ON ALL TABLES IN SCHEMA evensprout TO "+user,
 				)
 			} else {
-				b.exec("CREATE USER 'clerk'@'127.0.0.1'", "GRANT SELECT, INSERT, UPDATE, DELETE ON "+databaseOf(b.url)+".evensprout_loads TO 'clerk'@'127.0.0.1'")
+				b.exec("CREATE USER 'clerk'@'127.0.0.1'",
+					"GRANT SELECT, INSERT, UPDATE, DELETE ON "+databaseOf(b.url)+".evensprout_loads "+
+						"TO 'clerk'@'127.0.0.1'")
 				defer b.exec("DROP USER 'clerk'@'127.0.0.1'")
 			}
 			forge := func() {
@@ -233,19 +247,33 @@ func TestSharedJournals(t *testing.T) {
 // The journal's tables are what this program makes, and belong to whom they should.
 func TestTheJournalsTablesAreLookedAt(t *testing.T) {
 	for name, attack := range map[string]string{
-		"trigger":            "CREATE FUNCTION evil.trigger() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM evil.note('trigger'); RETURN NEW; END $$; CREATE TRIGGER x BEFORE INSERT OR UPDATE ON evensprout.loads FOR EACH ROW EXECUTE FUNCTION evil.trigger();",
-		"rule":               "CREATE RULE x AS ON INSERT TO evensprout.chunks DO ALSO SELECT evil.note('rule');",
-		"policy":             "CREATE FUNCTION evil.allow() RETURNS boolean LANGUAGE plpgsql AS $$ BEGIN PERFORM evil.note('policy'); RETURN true; END $$; CREATE POLICY x ON evensprout.loads USING (evil.allow());",
+		"trigger": "CREATE FUNCTION evil.trigger() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM " +
+			"evil.note('trigger'); RETURN NEW; END $$; CREATE TRIGGER x BEFORE INSERT OR UPDATE ON " +
+			"evensprout.loads FOR EACH ROW EXECUTE FUNCTION evil.trigger();",
+		"rule": "CREATE RULE x AS ON INSERT TO evensprout.chunks DO ALSO SELECT evil.note('rule');",
+		"policy": "CREATE FUNCTION evil.allow() RETURNS boolean LANGUAGE plpgsql AS $$ BEGIN PERFORM " +
+			"evil.note('policy'); RETURN true; END $$; CREATE POLICY x ON evensprout.loads USING (evil.allow());",
 		"row-level security": "ALTER TABLE evensprout.loads ENABLE ROW LEVEL SECURITY;",
-		"default":            "CREATE FUNCTION evil.text() RETURNS text LANGUAGE plpgsql AS $$ BEGIN PERFORM evil.note('default'); RETURN ''; END $$; ALTER TABLE evensprout.loads ADD COLUMN x text DEFAULT evil.text();",
-		"check":              "CREATE FUNCTION evil.fine(t text) RETURNS boolean LANGUAGE plpgsql AS $$ BEGIN PERFORM evil.note('check'); RETURN true; END $$; ALTER TABLE evensprout.loads ADD CHECK (evil.fine(plan));",
-		"index":              "CREATE FUNCTION evil.key(t text) RETURNS text LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN PERFORM evil.note('index'); RETURN t; END $$; TRUNCATE evensprout.loads; CREATE INDEX ON evensprout.loads (evil.key(plan));",
-		"view in its place":  "DROP TABLE evensprout.loads; CREATE VIEW evensprout.loads AS SELECT 1 AS number, evil.note('view')::text AS x;",
-		"foreign table":      "CREATE EXTENSION file_fdw; CREATE SERVER f FOREIGN DATA WRAPPER file_fdw; DROP TABLE evensprout.loads; CREATE FOREIGN TABLE evensprout.loads (number int) SERVER f OPTIONS (filename '/etc/passwd');",
-		"another's table":    "ALTER TABLE evensprout.loads OWNER TO {role};",
-		"another's schema":   "ALTER SCHEMA evensprout OWNER TO {role};",
-		"child":              "CREATE TABLE evil.child () INHERITS (evensprout.loads);",
-		"domain":             "CREATE FUNCTION evil.good(t text) RETURNS boolean LANGUAGE plpgsql AS $$ BEGIN PERFORM evil.note('domain'); RETURN true; END $$; CREATE DOMAIN evil.words AS text CHECK (evil.good(VALUE)); ALTER TABLE evensprout.loads ALTER COLUMN actor TYPE evil.words;",
+		"default": "CREATE FUNCTION evil.text() RETURNS text LANGUAGE plpgsql AS $$ BEGIN PERFORM " +
+			"evil.note('default'); RETURN ''; END $$; ALTER TABLE evensprout.loads ADD COLUMN x text DEFAULT " +
+			"evil.text();",
+		"check": "CREATE FUNCTION evil.fine(t text) RETURNS boolean LANGUAGE plpgsql AS $$ BEGIN " +
+			"PERFORM evil.note('check'); RETURN true; END $$; ALTER TABLE evensprout.loads ADD CHECK " +
+			"(evil.fine(plan));",
+		"index": "CREATE FUNCTION evil.key(t text) RETURNS text LANGUAGE plpgsql IMMUTABLE AS $$ " +
+			"BEGIN PERFORM evil.note('index'); RETURN t; END $$; TRUNCATE evensprout.loads; CREATE INDEX ON " +
+			"evensprout.loads (evil.key(plan));",
+		"view in its place": "DROP TABLE evensprout.loads; CREATE VIEW evensprout.loads AS SELECT 1 AS number, " +
+			"evil.note('view')::text AS x;",
+		"foreign table": "CREATE EXTENSION file_fdw; CREATE SERVER f FOREIGN DATA WRAPPER file_fdw; DROP " +
+			"TABLE evensprout.loads; CREATE FOREIGN TABLE evensprout.loads (number int) SERVER f OPTIONS (filename " +
+			"'/etc/passwd');",
+		"another's table":  "ALTER TABLE evensprout.loads OWNER TO {role};",
+		"another's schema": "ALTER SCHEMA evensprout OWNER TO {role};",
+		"child":            "CREATE TABLE evil.child () INHERITS (evensprout.loads);",
+		"domain": "CREATE FUNCTION evil.good(t text) RETURNS boolean LANGUAGE plpgsql AS $$ BEGIN " +
+			"PERFORM evil.note('domain'); RETURN true; END $$; CREATE DOMAIN evil.words AS text CHECK " +
+			"(evil.good(VALUE)); ALTER TABLE evensprout.loads ALTER COLUMN actor TYPE evil.words;",
 	} {
 		t.Run("postgres/"+name, func(t *testing.T) {
 			t.Parallel()
@@ -254,7 +282,8 @@ func TestTheJournalsTablesAreLookedAt(t *testing.T) {
 			user := role(t, b, "")
 			psql(t, b.url, mallory+strings.ReplaceAll(attack, "{role}", user))
 			psql(t, b.url, "DELETE FROM evil.log")
-			for _, args := range [][]string{{"history"}, {"load"}, {"withdraw", "1"}, {"compare"}, {"during", "--sweep"}, {"load", "--restore"}} {
+			for _, args := range [][]string{{"history"}, {"load"}, {"withdraw", "1"}, {"compare"},
+				{"during", "--sweep"}, {"load", "--restore"}} {
 				r := b.on(args...)
 				assert.NotZero(t, r.code, "%v: %s", args, r.all())
 				assert.NotContains(t, r.all(), "EVIL")
@@ -313,7 +342,8 @@ func TestTheJournalIsBounded(t *testing.T) {
 			members["plan.yaml"] = make([]byte, 1<<30)
 			return "done", "somebody"
 		})
-		for _, args := range [][]string{{"withdraw", "1"}, {"compare"}, {"load", "--restore"}, {"history", "1", "--plan"}} {
+		for _, args := range [][]string{{"withdraw", "1"}, {"compare"}, {"load", "--restore"},
+			{"history", "1", "--plan"}} {
 			r := b.on(args...)
 			assert.NotZero(t, r.code, args)
 			assert.Less(t, r.peak, int64(peakLimit), "%v: %d MiB", args, r.peak>>20)
@@ -325,7 +355,8 @@ func TestTheJournalIsBounded(t *testing.T) {
 		bomb := fmt.Sprintf("x'%x'", deflated(1<<30))
 		b.exec(
 			"UPDATE evensprout_chunks SET record = "+bomb,
-			"INSERT OR IGNORE INTO evensprout_chunks (\"load\", family, side, first, state, result, record) VALUES (1, 0, 0, 0, 'done', '{}', "+bomb+")",
+			"INSERT OR IGNORE INTO evensprout_chunks (\"load\", family, side, first, state, result, record) VALUES "+
+				"(1, 0, 0, 0, 'done', '{}', "+bomb+")",
 		)
 		for _, args := range [][]string{{"withdraw", "1"}, {"compare"}, {"history", "1"}} {
 			r := b.on(args...)
@@ -337,7 +368,9 @@ func TestTheJournalIsBounded(t *testing.T) {
 		b := onSQLite(t, "")
 		b.seeded()
 		b.exec(
-			"WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 600000) INSERT INTO evensprout_chunks (\"load\", family, side, first, state, result) SELECT 1, 0, 0, i + 1000, 'done', '{}' FROM n",
+			"WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 600000) INSERT INTO " +
+				"evensprout_chunks (\"load\", family, side, first, state, result) SELECT 1, 0, 0, i + 1000, " +
+				"'done', '{}' FROM n",
 		)
 		r := b.on("withdraw", "1")
 		assert.NotZero(t, r.code)
@@ -348,7 +381,8 @@ func TestTheJournalIsBounded(t *testing.T) {
 		b.seeded()
 		b.exec(
 			fmt.Sprintf(
-				"INSERT INTO evensprout_contents (\"load\", family, side, first, seq, entity, \"of\", what, \"rows\", body) VALUES (1, 0, 0, 0, 99, 'Port', 'ports', 'removed', 3000000, x'%x')",
+				"INSERT INTO evensprout_contents (\"load\", family, side, first, seq, entity, \"of\", what, "+
+					"\"rows\", body) VALUES (1, 0, 0, 0, 99, 'Port', 'ports', 'removed', 3000000, x'%x')",
 				deflated(1<<30),
 			),
 		)
@@ -372,7 +406,8 @@ func TestTheJournalNamesNoFolder(t *testing.T) {
 	b := onSQLite(t, "CREATE TABLE photos (id INTEGER PRIMARY KEY, file VARCHAR(60));")
 	b.write(
 		"evensprout.yaml",
-		"name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Photo:\n    table: photos\n    rows: 2\n    fields: {file: {file: {folder: images, as: png, size: 4x4}}}\n",
+		"name: harbour\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Photo:\n    table: photos\n    rows: "+
+			"2\n    fields: {file: {file: {folder: images, as: png, size: 4x4}}}\n",
 	)
 	r := b.on("load")
 	require.Zero(t, r.code, r.err)

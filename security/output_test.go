@@ -29,7 +29,11 @@ func TestLostOutputIsAFailure(t *testing.T) {
 	}
 	b := onSQLite(t, "")
 	b.seeded()
-	for _, args := range []string{"look", "look ports", "look --json", "history", "history --json", "compare", "survey", "export --entity Port --format csv", "export --entity Port --format ndjson", "catalog", "preview", "check", "--version", "--help", "load --help", "history 1 --plan", "plan-schema"} {
+	for _, args := range []string{"look", "look ports", "look --json", "history", "history --json", "compare",
+		"survey", "export " +
+			"--entity Port --format csv", "export --entity Port --format ndjson", "catalog", "preview", "check",
+		"--version", "--help", "load --help", "history 1 " +
+			"--plan", "plan-schema"} {
 		for name, to := range map[string]string{"full": ">/dev/full", "broken pipe": "| true"} {
 			script := fmt.Sprintf("set -o pipefail; %s %s --db '%s' %s", program, args, b.url, to)
 			if strings.HasPrefix(args, "--") || args == "catalog" || args == "plan-schema" ||
@@ -63,7 +67,8 @@ func TestFormulasInCSV(t *testing.T) {
 	b := onSQLite(t, "")
 	b.write(
 		"evensprout.yaml",
-		"name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 4\n    fields:\n      label: {choose: [\"=cmd|' /C calc'!A0\", \"+1\", \"-1\", \"@SUM(A1)\"], unique: true}\n",
+		"name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 4\n    "+
+			"fields:\n      label: {choose: [\"=cmd|' /C calc'!A0\", \"+1\", \"-1\", \"@SUM(A1)\"], unique: true}\n",
 	)
 	plain := b.run("export", "--entity", "Port", "--format", "csv")
 	require.Zero(t, plain.code, plain.err)
@@ -84,7 +89,8 @@ func TestTrapsAreExplained(t *testing.T) {
 		psql(
 			t,
 			b.url,
-			"GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; GRANT ALL ON ALL SEQUENCES IN SCHEMA public TO "+user+"; GRANT CREATE ON DATABASE "+databaseOf(
+			"GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; GRANT ALL ON ALL SEQUENCES IN SCHEMA public TO "+user+"; GRANT "+
+				"CREATE ON DATABASE "+databaseOf(
 				b.url,
 			)+" TO "+user+"; ALTER TABLE ports ENABLE ROW LEVEL SECURITY; CREATE POLICY none ON ports USING (false)",
 		)
@@ -112,7 +118,8 @@ func TestTrapsAreExplained(t *testing.T) {
 	t.Run("words of an enum", func(t *testing.T) {
 		b := onMariaDB(
 			t,
-			"CREATE TABLE moods (id INTEGER AUTO_INCREMENT PRIMARY KEY, mood ENUM('calm', 'a\\\\b', 'c\\nd', 'it''s', '日本') NOT NULL);",
+			"CREATE TABLE moods (id INTEGER AUTO_INCREMENT PRIMARY KEY, mood ENUM('calm', 'a\\\\b', 'c\\nd', "+
+				"'it''s', '日本') NOT NULL);",
 		)
 		r := b.on("survey", "--tables", "moods", "--out", "moods.yaml")
 		require.Zero(t, r.code, r.err)
@@ -126,7 +133,8 @@ func TestTrapsAreExplained(t *testing.T) {
 		b.write("f.ndjson", "{\"label\": \"a\"}\n{\"label\": \"b\\u0000c\"}\n")
 		b.write(
 			"p.yaml",
-			"name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows_from: {file: f.ndjson, columns: {label: label}}\n",
+			"name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows_from: "+
+				"{file: f.ndjson, columns: {label: label}}\n",
 		)
 		r := b.on("load", "p.yaml")
 		assert.NotZero(t, r.code)
@@ -138,7 +146,8 @@ func TestTrapsAreExplained(t *testing.T) {
 			b := boxFor(t, e, "")
 			b.write(
 				"evensprout.yaml",
-				"name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 1\n    fields: {label: \"a\\r\\nb\\rc\\nd\"}\n",
+				"name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: "+
+					"1\n    fields: {label: \"a\\r\\nb\\rc\\nd\"}\n",
 			)
 			r := b.on("export", "--format", "sql", "--out", "out.sql")
 			require.Zero(t, r.code, r.err)
@@ -158,7 +167,10 @@ func TestTrapsAreExplained(t *testing.T) {
 					t,
 					e.driver,
 					u,
-					map[string]string{"postgres": `SELECT count(*) FROM ports WHERE label = E'a\r\nb\rc\nd'`, "mariadb": `SELECT count(*) FROM ports WHERE label = CONCAT('a', CHAR(13), CHAR(10), 'b', CHAR(13), 'c', CHAR(10), 'd')`}[e.name],
+					map[string]string{"postgres": `SELECT count(*) FROM ports WHERE label = E'a\r\nb\rc\nd'`,
+						"mariadb": `SELECT ` +
+							`count(*) FROM ports WHERE label = CONCAT('a', CHAR(13), CHAR(10), 'b', CHAR(13), 'c', ` +
+							`CHAR(10), 'd')`}[e.name],
 				),
 			)
 			require.NoError(t, o.Drop(t.Context(), "evensprout_lines"))

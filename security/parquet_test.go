@@ -67,12 +67,14 @@ func parquetFiles(t *testing.T, random func(int) string) map[string]func() []byt
 		file = append(file, b...)
 		footer := marshal(&format.FileMetaData{
 			Schema: []format.SchemaElement{{Name: "rows", NumChildren: thrift.New(int32(1))}, {
-				Name: "label", Type: thrift.New(format.ByteArray), RepetitionType: thrift.New(format.Required), LogicalType: format.LogicalType{Value: new(format.StringType)},
+				Name: "label", Type: thrift.New(format.ByteArray), RepetitionType: thrift.New(format.Required),
+				LogicalType: format.LogicalType{Value: new(format.StringType)},
 			}},
 			NumRows: int64(values),
 			RowGroups: []format.RowGroup{
 				{NumRows: int64(values), Columns: []format.ColumnChunk{{MetaData: format.ColumnMetaData{
-					Type: format.ByteArray, Codec: codec, NumValues: int64(values), TotalCompressedSize: int64(len(file)) - 4, DataPageOffset: 4,
+					Type: format.ByteArray, Codec: codec, NumValues: int64(values),
+					TotalCompressedSize: int64(len(file)) - 4, DataPageOffset: 4,
 					Encoding: []format.Encoding{enc}, PathInSchema: []string{"label"},
 				}}}},
 			},
@@ -107,8 +109,14 @@ func parquetFiles(t *testing.T, random func(int) string) map[string]func() []byt
 			})
 		},
 		"a page of more than it says": func() []byte { return forged(format.Zstd, 16, 1, format.Plain, zeros) },
-		"damaged LZ4":                 func() []byte { return forged(format.Lz4Raw, 1000, 1, format.Plain, []byte{0x1F, 'a', 0, 0, 9}) },
-		"Snappy of 4 GB":              func() []byte { return forged(format.Snappy, 16, 1, format.Plain, uvarints(math.MaxUint32)) },
+		"damaged LZ4": func() []byte {
+			return forged(format.Lz4Raw, 1000, 1, format.Plain,
+				[]byte{0x1F, 'a', 0, 0, 9})
+		},
+		"Snappy of 4 GB": func() []byte {
+			return forged(format.Snappy, 16, 1, format.Plain,
+				uvarints(math.MaxUint32))
+		},
 		"many values in few bytes": func() []byte {
 			return forged(
 				format.Uncompressed,

@@ -25,14 +25,16 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 			CREATE USER MAPPING FOR tester SERVER other OPTIONS (user 'tester', password_required 'false');
 			DROP TABLE visits; DROP TABLE ports;
 			CREATE TABLE ports (id INTEGER NOT NULL, label VARCHAR(60)) PARTITION BY RANGE (id);
-			CREATE FOREIGN TABLE far PARTITION OF ports FOR VALUES FROM (0) TO (1000000) SERVER other OPTIONS (table_name 'ports');`,
+			CREATE FOREIGN TABLE far PARTITION OF ports FOR VALUES
+			  FROM (0) TO (1000000) SERVER other OPTIONS (table_name 'ports');`,
 				engines[1].start(t).Port,
 				databaseOf(remote.url),
 			),
 		)
 		b.write(
 			"evensprout.yaml",
-			"name: x\nseed: s\nentities:\n  Port:\n    table: ports\n    rows: 2\n    fields: {label: {kind: locality}}\n",
+			"name: x\nseed: s\nentities:\n  Port:\n    table: ports\n    rows: 2\n    fields: {label: {kind: "+
+				"locality}}\n",
 		)
 		before := remote.dump()
 		for _, flags := range [][]string{{"--no-cache"}, {}, {"--with-external", "--no-cache"}} {
@@ -94,7 +96,8 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 		)
 		b.write(
 			"evensprout.yaml",
-			"name: x\nseed: s\nentities:\n  Whole:\n    table: whole\n    rows: 2\n    fields: {id: count, label: {kind: locality}}\n",
+			"name: x\nseed: s\nentities:\n  Whole:\n    table: whole\n    rows: 2\n    fields: {id: count, label: "+
+				"{kind: locality}}\n",
 		)
 		r := b.on("during", "--no-cache", "--", "true")
 		assert.NotZero(t, r.code)
@@ -114,12 +117,14 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 		b.exec("INSTALL SONAME 'ha_federatedx'")
 		t.Cleanup(func() { b.exec("UNINSTALL SONAME 'ha_federatedx'") })
 		b.exec(
-			"CREATE TABLE far (id INTEGER NOT NULL, label VARCHAR(60)) ENGINE=FEDERATED CONNECTION='" + strings.SplitN(remote.url, "?", 2)[0] + "/ports'",
+			"CREATE TABLE far (id INTEGER NOT NULL, label VARCHAR(60)) ENGINE=FEDERATED CONNECTION='" +
+				strings.SplitN(remote.url, "?", 2)[0] + "/ports'",
 		)
 		before := remote.dump()
 		b.write(
 			"evensprout.yaml",
-			"name: x\nseed: s\nentities:\n  Far:\n    table: far\n    rows: 2\n    fields: {id: count, label: {kind: locality}}\n",
+			"name: x\nseed: s\nentities:\n  Far:\n    table: far\n    rows: 2\n    fields: {id: count, label: "+
+				"{kind: locality}}\n",
 		)
 		for _, flags := range [][]string{{"--no-cache"}, {}, {"--with-external", "--no-cache"}} {
 			r := b.on(append(append([]string{"during"}, flags...), "--", "true")...)
@@ -147,8 +152,11 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 // mallory is a role that may make objects in public, where the operator's search path leads.
 // What the operator runs of hers is written down in evil.log.
 const mallory = `
-CREATE SCHEMA evil; CREATE TABLE evil.log (what TEXT, who TEXT DEFAULT current_user); GRANT USAGE ON SCHEMA evil TO PUBLIC; GRANT INSERT, SELECT ON evil.log TO PUBLIC;
-CREATE FUNCTION evil.note(what TEXT) RETURNS void LANGUAGE plpgsql AS $$ BEGIN INSERT INTO evil.log (what) VALUES (what); EXCEPTION WHEN OTHERS THEN RAISE EXCEPTION 'EVIL RAN: %', what; END $$;`
+CREATE SCHEMA evil; CREATE TABLE evil.log (what TEXT,
+  who TEXT DEFAULT current_user); GRANT USAGE ON SCHEMA evil TO PUBLIC; GRANT INSERT, SELECT ON evil.log TO PUBLIC;
+CREATE FUNCTION evil.note(what TEXT) RETURNS void LANGUAGE plpgsql AS $$
+  BEGIN INSERT INTO evil.log (what) VALUES (what); EXCEPTION WHEN OTHERS THEN RAISE EXCEPTION 'EVIL RAN: %',
+  what; END $$;`
 
 func role(t *testing.T, b *box, options string) string {
 	name := "role_" + databaseOf(b.url)
@@ -177,7 +185,8 @@ func TestTheSearchPathIsNotTrusted(t *testing.T) {
 	function := func(name string, arguments []string, result, value string) {
 		fmt.Fprintf(
 			&hostile,
-			"CREATE FUNCTION public.%s(%s) RETURNS %s LANGUAGE plpgsql AS $$ BEGIN PERFORM evil.note('%s(%s)'); RETURN %s; END $$;\n",
+			"CREATE FUNCTION public.%s(%s) RETURNS %s LANGUAGE plpgsql AS $$ BEGIN PERFORM evil.note('%s(%s)'); "+
+				"RETURN %s; END $$;\n",
 			name,
 			strings.Join(arguments, ", "),
 			result,
@@ -201,7 +210,8 @@ func TestTheSearchPathIsNotTrusted(t *testing.T) {
 				function(f, []string{a, c}, result, value)
 				fmt.Fprintf(
 					&hostile,
-					"DO $$ BEGIN CREATE OPERATOR public.%s (LEFTARG = %s, RIGHTARG = %s, FUNCTION = public.%s); EXCEPTION WHEN OTHERS THEN NULL; END $$;\n",
+					"DO $$ BEGIN CREATE OPERATOR public.%s (LEFTARG = %s, RIGHTARG = %s, FUNCTION = public.%s); "+
+						"EXCEPTION WHEN OTHERS THEN NULL; END $$;\n",
 					op,
 					a,
 					c,
@@ -211,17 +221,27 @@ func TestTheSearchPathIsNotTrusted(t *testing.T) {
 		}
 	}
 	for name, lists := range map[string][]string{
-		"hashtextextended": {"text, int4"}, "pg_try_advisory_lock": {"numeric", "int4"}, "pg_advisory_unlock": {"int4"}, "generate_series": {"int4, int8", "int8, int4"},
-		"setval": {"text, int8", "text, int4", "varchar, int8"}, "nextval": {"text", "varchar"}, "count": {"int4", "text"}, "sum": {"oid"}, "format_type": {"int4, int4", "oid, int8"},
-		"pg_get_expr": {"text, oid", "pg_node_tree, int4"}, "has_table_privilege": {"name, text", "int4, text"}, "has_database_privilege": {"text, text", "name, name"}, "string_agg": {"name, text", "name, name"},
-		"quote_ident": {"name"}, "current_setting": {"name"}, "set_config": {"name, text, boolean"}, "array_to_string": {"name[], text"}, "pg_table_is_visible": {"int4"}, "to_char": {"timestamptz, name"},
-		"unnest": {"int2vector"}, "chr": {"int8", "int2"}, "pg_get_constraintdef": {"int4"}, "pg_get_indexdef": {"oid, int8, boolean", "oid, int4, text"}, "row_security_active": {"int4"}, "lastval": {"int4"}, "pg_has_role": {"oid, name", "oid, text"},
-		"current_schemas": {"text"}, "starts_with": {"name, text"}, "substring": {"name, text"}, "shobj_description": {"oid, text", "oid, varchar"}, "pg_total_relation_size": {"oid"},
+		"hashtextextended": {"text, int4"}, "pg_try_advisory_lock": {"numeric", "int4"},
+		"pg_advisory_unlock": {"int4"}, "generate_series": {"int4, int8", "int8, int4"},
+		"setval": {"text, int8", "text, int4", "varchar, int8"}, "nextval": {"text", "varchar"},
+		"count": {"int4", "text"}, "sum": {"oid"}, "format_type": {"int4, int4", "oid, int8"},
+		"pg_get_expr": {"text, oid", "pg_node_tree, int4"}, "has_table_privilege": {"name, text", "int4, text"},
+		"has_database_privilege": {"text, text", "name, name"}, "string_agg": {"name, text", "name, name"},
+		"quote_ident": {"name"}, "current_setting": {"name"}, "set_config": {"name, text, boolean"},
+		"array_to_string": {"name[], text"}, "pg_table_is_visible": {"int4"}, "to_char": {"timestamptz, " +
+			"name"},
+		"unnest": {"int2vector"}, "chr": {"int8", "int2"}, "pg_get_constraintdef": {"int4"},
+		"pg_get_indexdef": {"oid, int8, " +
+			"boolean", "oid, int4, text"}, "row_security_active": {"int4"}, "lastval": {"int4"},
+		"pg_has_role":     {"oid, name", "oid, text"},
+		"current_schemas": {"text"}, "starts_with": {"name, text"}, "substring": {"name, text"},
+		"shobj_description": {"oid, text", "oid, varchar"}, "pg_total_relation_size": {"oid"},
 	} {
 		for _, list := range lists {
 			fmt.Fprintf(
 				&hostile,
-				"DO $x$ BEGIN CREATE FUNCTION public.%s(%s) RETURNS text LANGUAGE plpgsql AS $$ BEGIN PERFORM evil.note('%s'); RETURN NULL; END $$; EXCEPTION WHEN OTHERS THEN NULL; END $x$;\n",
+				"DO $x$ BEGIN CREATE FUNCTION public.%s(%s) RETURNS text LANGUAGE plpgsql AS $$ BEGIN PERFORM "+
+					"evil.note('%s'); RETURN NULL; END $$; EXCEPTION WHEN OTHERS THEN NULL; END $x$;\n",
 				name,
 				list,
 				name,
@@ -233,11 +253,13 @@ func TestTheSearchPathIsNotTrusted(t *testing.T) {
 	commands := [][]string{
 		{
 			"look",
-		}, {"look", "ports"}, {"look", "ports", "--where", "id > 0"}, {"survey"}, {"survey", "--learn"}, {"check"}, {"load", "--dry-run"}, {"load"}, {"load"}, {"history"}, {"history", "1"}, {"compare"}, {"load", "--restore"},
+		}, {"look", "ports"}, {"look", "ports", "--where", "id > 0"}, {"survey"}, {"survey", "--learn"}, {"check"},
+		{"load", "--dry-run"}, {"load"}, {"load"}, {"history"}, {"history", "1"}, {"compare"}, {"load", "--restore"},
 		{
 			"withdraw",
 			"1",
-		}, {"load", "--commit", "chunk", "--chunk", "2"}, {"withdraw"}, {"during", "--no-cache", "--", "true"}, {"during", "--shared", "--", "true"}, {"during", "--sweep"}, {"trial", "--repeat", "1"},
+		}, {"load", "--commit", "chunk", "--chunk", "2"}, {"withdraw"}, {"during", "--no-cache", "--", "true"},
+		{"during", "--shared", "--", "true"}, {"during", "--sweep"}, {"trial", "--repeat", "1"},
 	}
 	for _, c := range commands {
 		r := b.on(c...)
@@ -250,12 +272,18 @@ func TestTheSearchPathIsNotTrusted(t *testing.T) {
 // A survey asks the database about conditions without running what belongs to others.
 func TestConditionsRunNobodysCode(t *testing.T) {
 	for name, c := range map[string]struct{ before, check, why string }{
-		"function of another":        {"CREATE FUNCTION public.fine(v INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN PERFORM evil.note('called'); RETURN v > 3; END $$;", "public.fine(n)", "belongs to"},
-		"operator of another":        {"CREATE FUNCTION public.odd(a INTEGER, b INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN PERFORM evil.note('called'); RETURN a > b; END $$; CREATE OPERATOR public.=>> (LEFTARG = INTEGER, RIGHTARG = INTEGER, FUNCTION = public.odd);", "n OPERATOR(public.=>>) 3", "belongs to"},
-		"function in a built-in one": {"CREATE FUNCTION public.fine() RETURNS boolean LANGUAGE plpgsql AS $$ BEGIN PERFORM evil.note('called'); RETURN true; END $$;", "n > 3 AND query_to_xml('SELECT public.fine()', true, true, '') IS NOT NULL", "query_to_xml"},
-		"settings":                   {"", "n > 3 AND set_config('application_name', 'evil', false) <> ''", "set_config"},
-		"sleep":                      {"", "n > 3 AND pg_sleep(n) IS NOT NULL", "pg_sleep"},
-		"locks":                      {"", "pg_try_advisory_lock(n)", "pg_try_advisory_lock"},
+		"function of another": {"CREATE FUNCTION public.fine(v INTEGER) RETURNS boolean LANGUAGE plpgsql " +
+			"IMMUTABLE AS $$ BEGIN PERFORM evil.note('called'); RETURN v > 3; END $$;", "public.fine(n)", "belongs to"},
+		"operator of another": {"CREATE FUNCTION public.odd(a INTEGER, b INTEGER) RETURNS boolean LANGUAGE " +
+			"plpgsql IMMUTABLE AS $$ BEGIN PERFORM evil.note('called'); RETURN a > b; END $$; CREATE OPERATOR " +
+			"public.=>> (LEFTARG = INTEGER, RIGHTARG = INTEGER, FUNCTION = public.odd);", "n OPERATOR(public.=>>) 3",
+			"belongs to"},
+		"function in a built-in one": {"CREATE FUNCTION public.fine() RETURNS boolean LANGUAGE plpgsql AS $$ BEGIN " +
+			"PERFORM evil.note('called'); RETURN true; END $$;", "n > 3 AND query_to_xml('SELECT public.fine()', " +
+			"true, true, '') IS NOT NULL", "query_to_xml"},
+		"settings": {"", "n > 3 AND set_config('application_name', 'evil', false) <> ''", "set_config"},
+		"sleep":    {"", "n > 3 AND pg_sleep(n) IS NOT NULL", "pg_sleep"},
+		"locks":    {"", "pg_try_advisory_lock(n)", "pg_try_advisory_lock"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -264,7 +292,8 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 			psql(
 				t,
 				b.url,
-				mallory+c.before+"CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK ("+c.check+")); GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; TRUNCATE evil.log",
+				mallory+c.before+"CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK ("+c.check+")); GRANT "+
+					"ALL ON ALL TABLES IN SCHEMA public TO "+user+"; TRUNCATE evil.log",
 			)
 			for _, who := range []string{user, "tester"} {
 				r := b.run("survey", "--db", as(b.url, who))
@@ -288,7 +317,8 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 		psql(
 			t,
 			b.url,
-			"GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; CREATE ROLE "+member+" LOGIN IN ROLE tester; CREATE ROLE "+lowered+" SUPERUSER LOGIN; ALTER ROLE "+lowered+" SET role = "+user,
+			"GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; CREATE ROLE "+member+" LOGIN IN ROLE tester; "+
+				"CREATE ROLE "+lowered+" SUPERUSER LOGIN; ALTER ROLE "+lowered+" SET role = "+user,
 		)
 		for who, asked := range map[string]bool{user: true, "tester": false, member: false, lowered: false} {
 			r := b.run("survey", "--db", as(b.url, who))
@@ -310,7 +340,9 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 		psql(
 			t,
 			b.url,
-			mallory+"CREATE FUNCTION public.fine(v INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN RETURN v % 7 = 3; END $$; CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (public.fine(n)));"+
+			mallory+"CREATE FUNCTION public.fine(v INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN "+
+				"RETURN v % 7 = 3; END $$; CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK "+
+				"(public.fine(n)));"+
 				"ALTER FUNCTION public.fine OWNER TO "+user+"; GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user,
 		)
 		r := b.run("survey", "--db", as(b.url, user))
@@ -319,7 +351,8 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 		psql(
 			t,
 			b.url,
-			"CREATE OR REPLACE FUNCTION public.fine(v INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN INSERT INTO evil.log VALUES ('wrote'); RETURN true; END $$;",
+			"CREATE OR REPLACE FUNCTION public.fine(v INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ "+
+				"BEGIN INSERT INTO evil.log VALUES ('wrote'); RETURN true; END $$;",
 		)
 		r = b.run("survey", "--db", as(b.url, user))
 		require.Zero(t, r.code, r.err)
@@ -331,7 +364,9 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 		psql(
 			t,
 			b.url,
-			"CREATE FUNCTION public.slow(v INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN LOOP v := v + 1; EXIT WHEN v < 0; v := v % 1000; END LOOP; RETURN true; END $$; CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (public.slow(n)));"+
+			"CREATE FUNCTION public.slow(v INTEGER) RETURNS boolean LANGUAGE plpgsql IMMUTABLE AS $$ BEGIN LOOP v "+
+				":= v + 1; EXIT WHEN v < 0; v := v % 1000; END LOOP; RETURN true; END $$; CREATE TABLE tides (id "+
+				"INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (public.slow(n)));"+
 				"ALTER FUNCTION public.slow OWNER TO "+user+"; GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user,
 		)
 		r := b.run("survey", "--db", as(b.url, user))
@@ -341,7 +376,8 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 	t.Run("a regular expression", func(t *testing.T) {
 		b := onPostgres(
 			t,
-			`CREATE TABLE tides (id INTEGER PRIMARY KEY, n TEXT NOT NULL CHECK (n ~ '^((((((a*)*)*)*)*)*)*b\1$' OR length(n) > 3));`,
+			`CREATE TABLE tides (id INTEGER PRIMARY KEY, n TEXT NOT NULL CHECK (n ~ '^((((((a*)*)*)*)*)*)*b\1$' OR `+
+				`length(n) > 3));`,
 		)
 		r := b.on("survey")
 		require.Zero(t, r.code, r.err)
@@ -351,9 +387,10 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 
 // invariants and units with a condition in SQL.
 var invariants = map[string]string{
-	"rows":        "always:\n  nothing: {no: Port, where: \"NOT ({writes})\"}\n",
-	"alone":       "always:\n  nothing: {sql: \"{writes}\"}\n",
-	"requirement": "units:\n  call:\n    rows: 1\n    steps:\n      - require: {sql: \"{writes}\"}\n      - insert: Port\n        set: {label: \"'x'\"}\n",
+	"rows":  "always:\n  nothing: {no: Port, where: \"NOT ({writes})\"}\n",
+	"alone": "always:\n  nothing: {sql: \"{writes}\"}\n",
+	"requirement": "units:\n  call:\n    rows: 1\n    steps:\n      - require: {sql: \"{writes}\"}\n      - " +
+		"insert: Port\n        set: {label: \"'x'\"}\n",
 }
 
 // Conditions that people give are read, and nothing is written meanwhile.
@@ -362,9 +399,12 @@ func TestConditionsWriteNothing(t *testing.T) {
 		b := onPostgres(
 			t,
 			"INSERT INTO ports (label) VALUES ('x'); CREATE TABLE log (n INTEGER); CREATE SEQUENCE counter;"+
-				"CREATE FUNCTION writes() RETURNS boolean LANGUAGE plpgsql AS $$ BEGIN INSERT INTO log VALUES (1); RETURN true; END $$;",
+				"CREATE FUNCTION writes() RETURNS boolean LANGUAGE plpgsql AS $$ BEGIN INSERT INTO log VALUES (1); "+
+				"RETURN true; END $$;",
 		)
-		for _, condition := range []string{"writes()", "nextval('counter') > 0", "id IN (SELECT lo_creat(-1)::int)", "setval('counter', 40) > 0"} {
+		for _, condition := range []string{"writes()", "nextval('counter') > 0", "id IN (SELECT lo_creat(-1)::int)",
+			"setval('counter', " +
+				"40) > 0"} {
 			r := b.on("look", "ports", "--where", condition)
 			assert.NotZero(t, r.code, condition)
 			assert.Zero(t, b.ask("SELECT count(*) FROM log"), condition)
@@ -388,7 +428,9 @@ func TestConditionsWriteNothing(t *testing.T) {
 		target := b.file("outfile")
 		require.NoError(t, os.Chmod(b.folder, 0o777))
 		for _, condition := range []string{
-			"writes() = 1", "1 /*! ) INTO OUTFILE '" + target + "' -- */", "1 /*M! ) INTO OUTFILE '" + target + "' -- */", "1) INTO OUTFILE '" + target + "' -- ", "1 /*!99999 ) */", "id = 1 -- /*! x", "SLEEP(0) OR writes()",
+			"writes() = 1", "1 /*! ) INTO OUTFILE '" + target + "' -- */", "1 /*M! ) INTO OUTFILE '" + target +
+				"' -- */", "1) INTO " +
+				"OUTFILE '" + target + "' -- ", "1 /*!99999 ) */", "id = 1 -- /*! x", "SLEEP(0) OR writes()",
 			"1 /*!50000 OR writes() */", "1 # )", "1; DELETE FROM ports",
 		} {
 			b.on("look", "ports", "--where", condition)
@@ -408,7 +450,9 @@ func TestConditionsWriteNothing(t *testing.T) {
 	})
 	t.Run("sqlite", func(t *testing.T) {
 		b := onSQLite(t, "INSERT INTO ports (label) VALUES ('x');")
-		for _, condition := range []string{"1); DELETE FROM ports; --", "1) UNION SELECT writefile('x', 'y') --", "load_extension('x.so')", "id IN (DELETE FROM ports RETURNING id)"} {
+		for _, condition := range []string{"1); DELETE FROM ports; --", "1) UNION SELECT writefile('x', 'y') --",
+			"load_extension('x.so')", "id IN " +
+				"(DELETE FROM ports RETURNING id)"} {
 			b.on("look", "ports", "--where", condition)
 			assert.EqualValues(t, 1, b.ask("SELECT count(*) FROM ports"), condition)
 		}

@@ -37,8 +37,10 @@ var adviceElsewhere = map[string]string{
 
 // adviceAlone are hints that no test follows, and why.
 var adviceAlone = map[string]string{
-	"say host, port, user and password in the plain form": "no address is known that the drivers take and that cannot be written down: TestAddressesOfOtherDatabases writes all forms down",
-	"try again when migrations are done":                  "the server must show a table in part, twenty times in a second",
+	"say host, port, user and password in the plain form": "no address is known that the drivers take and that " +
+		"cannot be written down: TestAddressesOfOtherDatabases writes all forms down",
+	"try again when migrations are done": "the server must show a table in part, twenty times in " +
+		"a second",
 }
 
 var adviceNumber = regexp.MustCompile(`\b(LOAD)?\d\b`)
@@ -121,7 +123,8 @@ next:
 		pattern.WriteString(regexp.QuoteMeta(h.text[at:]))
 		for _, c := range allAdvice() {
 			says := strings.Join(strings.Fields(c.says), " ")
-			if strings.Contains(h.text, says) || regexp.MustCompile(pattern.String()).MatchString(says) || strings.Contains(adviceVerb.ReplaceAllString(h.text, "N"), adviceNumber.ReplaceAllString(says, "N")) {
+			if strings.Contains(h.text, says) || regexp.MustCompile(pattern.String()).MatchString(says) ||
+				strings.Contains(adviceVerb.ReplaceAllString(h.text, "N"), adviceNumber.ReplaceAllString(says, "N")) {
 				covered++
 				continue next
 			}

@@ -64,8 +64,11 @@ func book(rows string) func(t *testing.T, s *site) {
 		defer file.Close()
 		z := zip.NewWriter(file)
 		for _, member := range [][2]string{
-			{"xl/workbook.xml", `<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="Shelves" r:id="rId1"/></sheets></workbook>`},
-			{"xl/_rels/workbook.xml.rels", `<Relationships><Relationship Id="rId1" Target="worksheets/sheet1.xml"/></Relationships>`},
+			{"xl/workbook.xml", `<workbook ` +
+				`xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet ` +
+				`name="Shelves" r:id="rId1"/></sheets></workbook>`},
+			{"xl/_rels/workbook.xml.rels", `<Relationships><Relationship Id="rId1" ` +
+				`Target="worksheets/sheet1.xml"/></Relationships>`},
 			{"xl/worksheets/sheet1.xml", "<worksheet><sheetData>" + rows + "</sheetData></worksheet>"},
 		} {
 			w, err := z.Create(member[0])
@@ -171,7 +174,8 @@ func packets(bytes int) func(t *testing.T, s *site) {
 var adviceOfServers = map[string]advised{
 	"an empty sheet": {says: "its first row names the columns", first: book(""), wrong: []string{"load"},
 		follow: book(
-			`<row r="1"><c r="A1" t="inlineStr"><is><t>code</t></is></c></row><row r="2"><c r="A2" t="inlineStr"><is><t>ABC</t></is></c></row>`,
+			`<row r="1"><c r="A1" t="inlineStr"><is><t>code</t></is></c></row><row r="2"><c r="A2" ` +
+				`t="inlineStr"><is><t>ABC</t></is></c></row>`,
 		)},
 	"two trials at a time": {
 		says:   "two at a time would measure each other",
@@ -213,8 +217,11 @@ var adviceOfServers = map[string]advised{
 	"an engine without savepoints": {
 		says:   "ALTER TABLE ... ENGINE=InnoDB, or leave such a table out; rows in it stay",
 		engine: "mariadb",
-		tables: "CREATE TABLE shelves (id {key}, code VARCHAR(8) NOT NULL UNIQUE, CHECK (code <> reverse('BAA'))) ENGINE=MyISAM;",
-		plan:   "name: shelf\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Shelf:\n    table: shelves\n    fields: {code: {pattern: \"[A-Z]{3}\", unique: true}}\n    given:\n      a: {code: BBB}\n      b: {code: AAB}\n",
+		tables: "CREATE TABLE shelves (id {key}, code VARCHAR(8) NOT NULL UNIQUE, CHECK (code <> reverse('BAA'))) " +
+			"ENGINE=MyISAM;",
+		plan: "name: shelf\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Shelf:\n    table: shelves\n    " +
+			"fields: {code: {pattern: \"[A-Z]{3}\", unique: true}}\n    given:\n      a: {code: BBB}\n      b: " +
+			"{code: AAB}\n",
 		wrong:  []string{"load", "--on-violation", "check=skip"},
 		follow: sqlDone("ALTER TABLE shelves ENGINE=InnoDB", "DELETE FROM shelves"),
 		code:   6,
@@ -230,7 +237,8 @@ var adviceOfServers = map[string]advised{
 		right: []string{"withdraw", "LOAD1", "shelf.yaml"},
 	},
 	"a plan that says less than the journal": {
-		says:   "evensprout history LOAD1 --plan > was.yaml writes its plan: read it, then evensprout withdraw LOAD1 was.yaml",
+		says: "evensprout history LOAD1 --plan > was.yaml writes its plan: read it, then evensprout withdraw " +
+			"LOAD1 was.yaml",
 		engine: "postgres",
 		first: func(t *testing.T, s *site) {
 			journalShared(t, s)
@@ -275,7 +283,8 @@ var adviceOfServers = map[string]advised{
 		right:  []string{"load", "--part", "1/1", "--wait", "5m"},
 	},
 	"picks that hand-written rows use up": {says: "plan more of the rows that are picked, or fewer that pick them",
-		plan: strings.NewReplacer("rows: 5\n", "rows: 64\n", "rows: 20\n", "rows: 50\n", "{pick: Shelf}", "{pick: Shelf, unique: true}").
+		plan: strings.NewReplacer("rows: 5\n", "rows: 64\n", "rows: 20\n", "rows: 50\n", "{pick: Shelf}", "{pick: "+
+			"Shelf, unique: true}").
 			Replace(shelfPlan) +
 			"    given:\n      a: {title: A}\n",
 		first: after(
@@ -284,13 +293,15 @@ var adviceOfServers = map[string]advised{
 				"rows: 50",
 				"rows: 52",
 				"      a: {title: A}\n",
-				"      a: {title: A}\n      b: {title: B}\n      c: {title: C}\n      d: {title: D}\n      e: {title: E}\n      f: {title: F}\n      g: {title: G}\n",
+				"      a: {title: A}\n      b: {title: B}\n      c: {title: C}\n      d: {title: D}\n      e: "+
+					"{title: E}\n      f: {title: F}\n      g: {title: G}\n",
 			),
 		),
 		wrong: []string{"load"}, follow: rewritten("rows: 64", "rows: 80")},
 	"rows in the way of a change": {
 		says: "other rows stand in the way: nothing was withdrawn",
-		plan: shelfPlan + "units:\n  rename:\n    rows: 1\n    steps:\n      - {update: shelves, match: {id: 1}, set: {code: \"'new'\"}}\n",
+		plan: shelfPlan + "units:\n  rename:\n    rows: 1\n    steps:\n      - {update: shelves, match: {id: 1}, " +
+			"set: {code: \"'new'\"}}\n",
 		first: func(t *testing.T, s *site) {
 			did("load", "--without-units")(t, s)
 			was := ""
@@ -306,7 +317,8 @@ var adviceOfServers = map[string]advised{
 		follow: sqlDone("DELETE FROM shelves WHERE id = 900"),
 	},
 	"MariaDB: a statement that is too long": {
-		says:   "raise max_allowed_packet; for the journal's copy of input files and rows, --no-journal is the other way",
+		says: "raise max_allowed_packet; for the journal's copy of input files and rows, --no-journal is the " +
+			"other way",
 		engine: "mariadb",
 		server: true,
 		first: after(func(t *testing.T, s *site) {

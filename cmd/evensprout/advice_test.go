@@ -133,7 +133,8 @@ func beside(name, text, columns string) func(t *testing.T, s *site) {
 		s.write(name, text)
 		s.write(
 			"evensprout.yaml",
-			"name: file\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Shelf:\n    table: shelves\n    rows_from: {file: "+name+", columns: "+columns+"}\n",
+			"name: file\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Shelf:\n    table: shelves\n    "+
+				"rows_from: {file: "+name+", columns: "+columns+"}\n",
 		)
 	}
 }
@@ -520,7 +521,8 @@ var advice = map[string]advised{
 	"keys of the database": {
 		says:   "leave keys: database out, so that keys are planned",
 		engine: "postgres",
-		tables: "CREATE TABLE shelves (id INTEGER PRIMARY KEY, code VARCHAR(8) NOT NULL UNIQUE); CREATE TABLE books (id {key}, shelf_id INTEGER NOT NULL REFERENCES shelves (id), title VARCHAR(40));",
+		tables: "CREATE TABLE shelves (id INTEGER PRIMARY KEY, code VARCHAR(8) NOT NULL UNIQUE); CREATE TABLE " +
+			"books (id {key}, shelf_id INTEGER NOT NULL REFERENCES shelves (id), title VARCHAR(40));",
 		plan:   strings.Replace(shelfPlan, "    rows: 5\n", "    rows: 5\n    keys: database\n", 1),
 		wrong:  []string{"load"},
 		follow: rewritten("    keys: database\n", ""),
@@ -565,15 +567,17 @@ var advice = map[string]advised{
 		),
 	},
 	"clear what is referred to": {
-		says:   "delete the rows that refer to it first, in a step of their own",
-		plan:   shelfPlan + "units:\n  empty:\n    rows: 1\n    together: all\n    steps:\n      - {clear: books}\n      - {insert: books, set: {shelf_id: 1, title: \"'x'\"}}\n",
+		says: "delete the rows that refer to it first, in a step of their own",
+		plan: shelfPlan + "units:\n  empty:\n    rows: 1\n    together: all\n    steps:\n      - {clear: " +
+			"books}\n      - {insert: books, set: {shelf_id: 1, title: \"'x'\"}}\n",
 		first:  after(did("load", "--without-units"), sqlDone("INSERT INTO lent (id, book_id) VALUES (1, 3)")),
 		wrong:  []string{"load", "--unit", "empty"},
 		follow: rewritten("      - {clear: books}\n", "      - {clear: lent}\n      - {clear: books}\n"),
 	},
 	"a primary key that changes": {
-		says:  "load with --no-undo",
-		plan:  shelfPlan + "units:\n  move:\n    rows: 1\n    steps:\n      - {update: books, match: {id: 1}, set: {id: 900}}\n",
+		says: "load with --no-undo",
+		plan: shelfPlan + "units:\n  move:\n    rows: 1\n    steps:\n      - {update: books, match: {id: 1}, set: " +
+			"{id: 900}}\n",
 		first: did("load", "--without-units"),
 		wrong: []string{"load", "--unit", "move"},
 		right: []string{"load", "--unit", "move", "--no-undo"},

@@ -134,7 +134,8 @@ func TestRowsInBetweenAreAChange(t *testing.T) {
 const poolTables = `
 CREATE TABLE visits (id {key}, state VARCHAR(8) NOT NULL);
 CREATE TABLE bills (id {key}, visit_id INTEGER NOT NULL UNIQUE REFERENCES visits (id), note VARCHAR(20));
-CREATE TABLE seats (id {key}, visit_id INTEGER NOT NULL REFERENCES visits (id), place VARCHAR(2) NOT NULL, UNIQUE (visit_id, place));`
+CREATE TABLE seats (id {key}, visit_id INTEGER NOT NULL REFERENCES visits (id), place VARCHAR(2) NOT NULL,
+  UNIQUE (visit_id, place));`
 
 const poolPlan = `name: pool
 seed: s

@@ -28,7 +28,8 @@ func onDuring(t *testing.T, test func(t *testing.T, s *site)) {
 		if s.name == "mariadb" {
 			s.write(
 				"schema.sql",
-				"-- with a routine\nDELIMITER //\nCREATE PROCEDURE nothing() BEGIN SELECT 1; SELECT 2; END//\nDELIMITER ;\n"+strings.ReplaceAll(
+				"-- with a routine\nDELIMITER //\nCREATE PROCEDURE nothing() BEGIN SELECT 1; SELECT 2; "+
+					"END//\nDELIMITER ;\n"+strings.ReplaceAll(
 					harbourScript,
 					"{key}",
 					s.key,
@@ -72,7 +73,8 @@ func (s *site) sweeps(t *testing.T, args ...string) string {
 
 // clients installs the engine's client, which shell commands of these tests run.
 func (s *site) clients(t *testing.T) {
-	of := map[string][2]string{"sqlite": {"sqlite3", "sqlite3"}, "postgres": {"psql", "postgresql-client"}, "mariadb": {"mariadb", "mariadb-client"}}[s.name]
+	of := map[string][2]string{"sqlite": {"sqlite3", "sqlite3"}, "postgres": {"psql", "postgresql-client"},
+		"mariadb": {"mariadb", "mariadb-client"}}[s.name]
 	storetest.Client(t, of[0], of[1])
 }
 
@@ -148,8 +150,10 @@ func TestDuringCopiesTheGivenDatabase(t *testing.T) {
 func TestDuringIsPrepared(t *testing.T) {
 	onDuring(t, func(t *testing.T, s *site) {
 		s.clients(t)
-		client := map[string]string{"sqlite": `sqlite3 "$DATABASE_FILE" < schema.sql`, "postgres": "psql -q -f schema.sql",
-			"mariadb": `mariadb --no-defaults -h "$MYSQL_HOST" -P "$MYSQL_PORT" -u "$MYSQL_USER" "$MYSQL_DATABASE" < schema.sql`}[s.name]
+		client := map[string]string{"sqlite": `sqlite3 "$DATABASE_FILE" < schema.sql`, "postgres": "psql -q -f " +
+			"schema.sql",
+			"mariadb": `mariadb --no-defaults -h "$MYSQL_HOST" -P "$MYSQL_PORT" -u "$MYSQL_USER" "$MYSQL_DATABASE" ` +
+				`< schema.sql`}[s.name]
 		r := s.sh(s.count("berths"), "--prepare", client)
 		require.Zero(t, r.code, r.errOut)
 		assert.Equal(t, "80\n", r.out)
@@ -264,7 +268,8 @@ func TestKilledRunsAreSwept(t *testing.T) {
 		require.NoError(t, killed.Process.Kill())
 		killed.Wait()
 		swept := ""
-		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline) && !strings.Contains(swept, "_run_"); time.Sleep(50 * time.Millisecond) {
+		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline) &&
+			!strings.Contains(swept, "_run_"); time.Sleep(50 * time.Millisecond) {
 			swept += s.sweeps(t) // the server may not have noticed yet
 		}
 		assert.Equal(t, 1, strings.Count(swept, "left by a run that was killed"), swept)
@@ -364,7 +369,8 @@ func TestDuringRunsUnits(t *testing.T) {
 		"--",
 		"sh",
 		"-c",
-		`sqlite3 "$DATABASE_FILE" "UPDATE refunds SET amount = 0; DELETE FROM tickets WHERE id > 18754; UPDATE sailings SET seats_left = 1"`,
+		`sqlite3 "$DATABASE_FILE" "UPDATE refunds SET amount = 0; DELETE FROM tickets WHERE id > 18754; UPDATE `+
+			`sailings SET seats_left = 1"`,
 	)
 	require.Zero(t, r.code, r.errOut)
 	assert.Empty(t, difference(before, f.dump("larkwater/larkwater.db")), r.errOut)

@@ -24,7 +24,8 @@ entities:
 
 // The plan's clock stands in expressions, in texts and as a value.
 func TestTheClockInExpressions(t *testing.T) {
-	tables := "CREATE TABLE trips (id {key}, starts_at TIMESTAMP NULL, state VARCHAR(20) NOT NULL, note VARCHAR(80), updated_at TIMESTAMP NULL);"
+	tables := "CREATE TABLE trips (id {key}, starts_at TIMESTAMP NULL, state VARCHAR(20) NOT NULL, note " +
+		"VARCHAR(80), updated_at TIMESTAMP NULL);"
 	onTables(t, tables, clockPlan, func(t *testing.T, s *site) {
 		r := s.on("load")
 		require.Zero(t, r.code, r.errOut)
@@ -160,7 +161,8 @@ entities:
 
 // References of given rows, and of trees, find columns that end in _id.
 func TestFieldsFindTheColumnsOfReferences(t *testing.T) {
-	tables := `CREATE TABLE potters (id {key}, name VARCHAR(60) NOT NULL, reports_to_id INTEGER REFERENCES potters (id));
+	tables := `CREATE TABLE potters (id {key}, name VARCHAR(60) NOT NULL, reports_to_id INTEGER
+  REFERENCES potters (id));
 CREATE TABLE bowls (id {key}, potter_id INTEGER NOT NULL REFERENCES potters (id), glaze VARCHAR(20) NOT NULL);`
 	onTables(t, tables, potterPlan, func(t *testing.T, s *site) {
 		r := s.on("load")
@@ -173,7 +175,8 @@ CREATE TABLE bowls (id {key}, potter_id INTEGER NOT NULL REFERENCES potters (id)
 
 // After a migration the journal's loads are known over what is still there.
 func TestAfterAMigration(t *testing.T) {
-	tables := `CREATE TABLE ports (id {key}, code VARCHAR(12) NOT NULL, label VARCHAR(60) NOT NULL, depth INTEGER NOT NULL);
+	tables := `CREATE TABLE ports (id {key}, code VARCHAR(12) NOT NULL, label VARCHAR(60) NOT NULL,
+  depth INTEGER NOT NULL);
 CREATE TABLE berths (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), number INTEGER NOT NULL);`
 	plan := `name: moved
 seed: m

@@ -22,9 +22,11 @@ import (
 // {key} is a key that numbers itself, {json} and {bytes} are types.
 const noteScript = `
 CREATE TABLE authors (code VARCHAR(9) PRIMARY KEY, label VARCHAR(60) NOT NULL);
-CREATE TABLE notes (id {key}, author_code VARCHAR(9) NOT NULL REFERENCES authors (code), above_id INTEGER REFERENCES notes (id), body VARCHAR(200), empty VARCHAR(9), price DECIMAL(9,2),
+CREATE TABLE notes (id {key}, author_code VARCHAR(9) NOT NULL REFERENCES authors (code), above_id INTEGER
+  REFERENCES notes (id), body VARCHAR(200), empty VARCHAR(9), price DECIMAL(9,2),
   flag BOOLEAN NOT NULL, day DATE, at {moment} NULL, opens TIME, raw {bytes}, mark CHAR(36), more {json});
-CREATE TABLE marks (note_id INTEGER NOT NULL REFERENCES notes (id), number INTEGER NOT NULL, PRIMARY KEY (note_id, number));`
+CREATE TABLE marks (note_id INTEGER NOT NULL REFERENCES notes (id), number INTEGER NOT NULL, PRIMARY KEY (note_id,
+  number));`
 
 const notePlan = `name: notes
 seed: n
@@ -57,7 +59,8 @@ entities:
 
 // noteTypes are the types of an engine.
 func (e engine) noteTypes() *strings.Replacer {
-	types := map[string][3]string{"sqlite": {"TIMESTAMP", "BLOB", "TEXT"}, "postgres": {"TIMESTAMP", "BYTEA", "JSONB"}, "mariadb": {"DATETIME", "VARBINARY(20)", "JSON"}}[e.name]
+	types := map[string][3]string{"sqlite": {"TIMESTAMP", "BLOB", "TEXT"},
+		"postgres": {"TIMESTAMP", "BYTEA", "JSONB"}, "mariadb": {"DATETIME", "VARBINARY(20)", "JSON"}}[e.name]
 	return strings.NewReplacer("{key}", e.key, "{moment}", types[0], "{bytes}", types[1], "{json}", types[2])
 }
 
@@ -78,8 +81,11 @@ func onNotes(t *testing.T, test func(t *testing.T, s *site)) {
 func (s *site) notes(t *testing.T) string {
 	script := s.noteTypes().Replace(noteScript)
 	if s.name == "mariadb" { // it reads references beside a column, and forgets them
-		script = strings.NewReplacer("REFERENCES authors (code)", "", "REFERENCES notes (id)", "", " more JSON);", " more JSON, FOREIGN KEY (author_code) REFERENCES authors (code), FOREIGN KEY (above_id) REFERENCES notes (id));",
-			"PRIMARY KEY (note_id, number)", "PRIMARY KEY (note_id, number), FOREIGN KEY (note_id) REFERENCES notes (id)").
+		script = strings.NewReplacer("REFERENCES authors (code)", "", "REFERENCES notes (id)", "", " more JSON);",
+			" more JSON, "+
+				"FOREIGN KEY (author_code) REFERENCES authors (code), FOREIGN KEY (above_id) REFERENCES notes (id));",
+			"PRIMARY KEY (note_id, number)", "PRIMARY KEY (note_id, number), FOREIGN KEY (note_id) REFERENCES "+
+				"notes (id)").
 			Replace(script)
 	}
 	if s.start != nil {
@@ -312,7 +318,8 @@ func TestStreams(t *testing.T) {
 	require.Zero(t, r.code, r.errOut)
 	assert.Equal(
 		t,
-		"code,label,price\r\nDECK,Open deck,4.50\r\nSALOON,Saloon,7.25\r\nCABIN,Cabin,19.00\r\nBICYCLE,Bicycle,2.00\r\n",
+		"code,label,price\r\nDECK,Open "+
+			"deck,4.50\r\nSALOON,Saloon,7.25\r\nCABIN,Cabin,19.00\r\nBICYCLE,Bicycle,2.00\r\n",
 		r.out,
 	)
 	r = f.run("export", "larkwater/evensprout.yaml", "--entity", "FareClass", "--entity", "Pier", "--format", "ndjson")
@@ -382,8 +389,10 @@ func TestEditedExports(t *testing.T) {
 		must(os.ReadFile(f.file("rows/Pier.csv"))),
 	)
 	for _, x := range []struct{ file, old, new, want string }{
-		{"rows/Pier.csv", piers[strings.LastIndex(strings.TrimSpace(piers), "\n")+1:], "", "the file has 8 rows, and its manifest says 9"},
-		{"rows/evensprout.yaml", `into: "fare_class_code"`, `into: "fare_clas_code"`, `did you mean "fare_class_code"?`},
+		{"rows/Pier.csv", piers[strings.LastIndex(strings.TrimSpace(piers), "\n")+1:], "", "the file has 8 rows, " +
+			"and its manifest says 9"},
+		{"rows/evensprout.yaml", `into: "fare_class_code"`, `into: "fare_clas_code"`, `did you mean ` +
+			`"fare_class_code"?`},
 		{"rows/evensprout.yaml", "hidden: true", "hidden: perhaps", "hidden is true or false"},
 		{"rows/evensprout.yaml", "manifest: manifest.json", "manifest: none.json", "there is no such file"},
 		{"rows/evensprout.yaml", "manifest: manifest.json", "manifset: manifest.json", "did you mean"},
@@ -417,7 +426,8 @@ clock: 2026-05-01T08:00:00Z
 entities:
   Pier:
     table: piers
-    rows_from: {file: rows/Pier.parquet, key: [code], columns: {code: code, name: name, postal_code: postal_code, closed_on: closed_on}}
+    rows_from: {file: rows/Pier.parquet, key: [code], columns: {code: code, name: name, postal_code: postal_code,
+      closed_on: closed_on}}
 `)
 	f.makeDB("fresh.db", demo.Schema)
 	r := f.run("load", "piers.yaml", "--db", "sqlite:fresh.db")
@@ -453,13 +463,17 @@ entities:
 					name := fmt.Sprintf("circle%d.db", made)
 					f.makeDB(
 						name,
-						"CREATE TABLE docks (id INTEGER PRIMARY KEY, flagship_id INTEGER REFERENCES boats (id)); CREATE TABLE boats (id INTEGER PRIMARY KEY, dock_id INTEGER NOT NULL REFERENCES docks (id));",
+						"CREATE TABLE docks (id INTEGER PRIMARY KEY, flagship_id INTEGER REFERENCES boats (id)); "+
+							"CREATE TABLE boats (id INTEGER PRIMARY KEY, dock_id INTEGER NOT NULL REFERENCES docks "+
+							"(id));",
 					)
 					o.url = "sqlite:" + f.file(name)
 					return &o
 				}
 				o.url = e.start(t).
-					Database(t, "CREATE TABLE docks (id INTEGER PRIMARY KEY, flagship_id INTEGER); CREATE TABLE boats (id INTEGER PRIMARY KEY, dock_id INTEGER NOT NULL, FOREIGN KEY (dock_id) REFERENCES docks (id)); ALTER TABLE docks ADD FOREIGN KEY (flagship_id) REFERENCES boats (id);")
+					Database(t, "CREATE TABLE docks (id INTEGER PRIMARY KEY, flagship_id INTEGER); CREATE TABLE "+
+						"boats (id INTEGER PRIMARY KEY, dock_id INTEGER NOT NULL, FOREIGN KEY (dock_id) REFERENCES "+
+						"docks (id)); ALTER TABLE docks ADD FOREIGN KEY (flagship_id) REFERENCES boats (id);")
 				return &o
 			}
 			loaded, scripted := fresh(), fresh()

@@ -297,7 +297,8 @@ func TestReadersNeverSeeHalfAFamily(t *testing.T) {
 			s.url = s.database(t)
 			s.exec(
 				t,
-				"CREATE VIEW half AS SELECT p.id FROM ports p WHERE p.id < 900000 AND (SELECT count(*) FROM berths b WHERE b.port_id = p.id) <> 2",
+				"CREATE VIEW half AS SELECT p.id FROM ports p WHERE p.id < 900000 AND (SELECT count(*) FROM berths "+
+					"b WHERE b.port_id = p.id) <> 2",
 				"CREATE VIEW seen AS SELECT id FROM ports",
 			)
 			c := s.command(loadArgs(s)...)
@@ -331,19 +332,23 @@ func TestReadersNeverSeeHalfAFamily(t *testing.T) {
 // A trigger raises on a row far behind: what was committed stays, and the load goes on
 // once the trigger is gone.
 func TestATriggerThatRaises(t *testing.T) {
-	plan := "name: many\nseed: s\nclock: 2026-05-01T08:00:00Z\ncommit: chunk\nentities:\n  Visit:\n    table: visits\n    rows: 80000\n    fields: {port_id: {value: 900001}, note: {pattern: \"[a-z]{6}\"}}\n"
+	plan := "name: many\nseed: s\nclock: 2026-05-01T08:00:00Z\ncommit: chunk\nentities:\n  Visit:\n    table: " +
+		"visits\n    rows: 80000\n    fields: {port_id: {value: 900001}, note: {pattern: \"[a-z]{6}\"}}\n"
 	onEngines(t, plan, func(t *testing.T, s *site) {
 		before := s.rows(t)
 		create := map[string][]string{
 			"sqlite": {
-				"CREATE TRIGGER no BEFORE INSERT ON visits WHEN NEW.id = 77777 BEGIN SELECT RAISE(ABORT, 'not this one'); END",
+				"CREATE TRIGGER no BEFORE INSERT ON visits WHEN NEW.id = 77777 BEGIN SELECT RAISE(ABORT, 'not this " +
+					"one'); END",
 			},
 			"postgres": {
-				"CREATE FUNCTION no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.id = 77777 THEN RAISE EXCEPTION 'not this one'; END IF; RETURN NEW; END $$",
+				"CREATE FUNCTION no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.id = 77777 THEN RAISE " +
+					"EXCEPTION 'not this one'; END IF; RETURN NEW; END $$",
 				"CREATE TRIGGER no BEFORE INSERT ON visits FOR EACH ROW EXECUTE FUNCTION no()",
 			},
 			"mariadb": {
-				"CREATE TRIGGER no BEFORE INSERT ON visits FOR EACH ROW IF NEW.id = 77777 THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'not this one'; END IF",
+				"CREATE TRIGGER no BEFORE INSERT ON visits FOR EACH ROW IF NEW.id = 77777 THEN SIGNAL SQLSTATE " +
+					"'45000' SET MESSAGE_TEXT = 'not this one'; END IF",
 			},
 		}
 		s.exec(t, create[s.name]...)
@@ -353,7 +358,8 @@ func TestATriggerThatRaises(t *testing.T) {
 		assert.Contains(t, r.errOut, "Visit row 77776")
 		assert.Regexp(
 			t,
-			`7 chunks with 70,000 rows are committed and stay\.\n +evensprout load --resume goes on with load [0-9]+; evensprout withdraw [0-9]+ takes it back\.`,
+			`7 chunks with 70,000 rows are committed and stay\.\n +evensprout load --resume goes on with load `+
+				`[0-9]+; evensprout withdraw [0-9]+ takes it back\.`,
 			r.errOut,
 		)
 		again := s.on("load")
@@ -386,7 +392,8 @@ func TestAServersFullDisk(t *testing.T) {
 	onServers(t, harbourPlan(100, 30000), func(t *testing.T, s *site, server *storetest.Server) {
 		disk := filepath.Join(t.TempDir(), "disk")
 		require.NoError(t, os.Mkdir(disk, 0o755))
-		if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=2m,mode=0777", "tmpfs", disk).CombinedOutput(); err != nil {
+		if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=2m,mode=0777", "tmpfs",
+			disk).CombinedOutput(); err != nil {
 			t.Skipf("SKIPPED, nothing can be mounted here: %s", out)
 		}
 		defer syscall.Unmount(disk, syscall.MNT_DETACH)
@@ -403,7 +410,8 @@ func TestAServersFullDisk(t *testing.T) {
 				"ALTER TABLE visits SET TABLESPACE small",
 			)
 		} else {
-			s.exec(t, "DROP TABLE visits", "CREATE TABLE visits (id INTEGER AUTO_INCREMENT PRIMARY KEY, port_id INTEGER NOT NULL REFERENCES ports (id), note VARCHAR(200)) ENGINE=InnoDB DATA DIRECTORY = '"+disk+"'")
+			s.exec(t, "DROP TABLE visits", "CREATE TABLE visits (id INTEGER AUTO_INCREMENT PRIMARY KEY, port_id "+
+				"INTEGER NOT NULL REFERENCES ports (id), note VARCHAR(200)) ENGINE=InnoDB DATA DIRECTORY = '"+disk+"'")
 		}
 		r := s.on("load", "--chunk", "5000")
 		if r.code == 4 && strings.Contains(r.errOut, "the connection to the server broke") {
@@ -508,7 +516,8 @@ func TestRightsThatALoadWouldMiss(t *testing.T) {
 		)
 		r = s.run("check", "--db", as)
 		assert.Equal(t, 3, r.code)
-		for _, want := range []string{`did you mean "Port"?`, `did you mean "berths"?`, "rows cannot be written into ports", "rows cannot be written into visits", "rows are there already: ports (1)"} {
+		for _, want := range []string{`did you mean "Port"?`, `did you mean "berths"?`, "rows cannot be written " +
+			"into ports", "rows cannot be written into visits", "rows are there already: ports (1)"} {
 			assert.Contains(t, r.errOut, want)
 		}
 	})
@@ -520,7 +529,8 @@ func TestClocksThatDisagree(t *testing.T) {
 	onEngines(t, harbourPlan(20, 10), func(t *testing.T, s *site) {
 		s.exec(
 			t,
-			map[string]string{"mariadb": "ALTER TABLE ports MODIFY opened_at DATETIME", "postgres": "SELECT 1", "sqlite": "SELECT 1"}[s.name],
+			map[string]string{"mariadb": "ALTER TABLE ports MODIFY opened_at DATETIME", "postgres": "SELECT 1",
+				"sqlite": "SELECT 1"}[s.name],
 		)
 		r := s.run("check", "--db", s.url)
 		assert.Zero(t, r.code, r.errOut)
@@ -528,7 +538,8 @@ func TestClocksThatDisagree(t *testing.T) {
 		if zone == "" {
 			assert.Empty(t, r.errOut)
 		} else {
-			assert.Contains(t, r.errOut, "warning: the time zone of the server is "+zone+", and ports.opened_at is a column without a time zone: moments are written there in UTC")
+			assert.Contains(t, r.errOut, "warning: the time zone of the server is "+zone+", and ports.opened_at is "+
+				"a column without a time zone: moments are written there in UTC")
 		}
 		assert.NotContains(t, r.errOut, "ahead")
 		r = s.run("check", "--db", s.url, "--clock", "2999-01-01T00:00:00Z")
@@ -577,7 +588,8 @@ func TestInterruptedChunks(t *testing.T) {
 		assert.Contains(t, errOut.String(), "interrupted")
 		assert.Regexp(
 			t,
-			`chunks? with [0-9,]+ rows are committed and stay\.\n +evensprout load --resume goes on with load [0-9]+; evensprout withdraw [0-9]+ takes it back\.`,
+			`chunks? with [0-9,]+ rows are committed and stay\.\n +evensprout load --resume goes on with load `+
+				`[0-9]+; evensprout withdraw [0-9]+ takes it back\.`,
 			errOut.String(),
 		)
 		db.Close()
@@ -597,12 +609,14 @@ func TestAFullTableOfLocks(t *testing.T) {
 	// One lock after the other, until the server has no room for any more.
 	_, err := exec(
 		t.Context(),
-		"DO $$ BEGIN FOR i IN 1..1000000 LOOP PERFORM pg_advisory_lock(i); END LOOP; EXCEPTION WHEN out_of_memory THEN NULL; END $$",
+		"DO $$ BEGIN FOR i IN 1..1000000 LOOP PERFORM pg_advisory_lock(i); END LOOP; EXCEPTION WHEN out_of_memory "+
+			"THEN NULL; END $$",
 	)
 	if err == nil {
 		_, err = exec(
 			t.Context(),
-			"DO $$ BEGIN FOR i IN 1..1000000 LOOP BEGIN PERFORM pg_advisory_lock(i); EXCEPTION WHEN out_of_memory THEN EXIT; END; END LOOP; END $$",
+			"DO $$ BEGIN FOR i IN 1..1000000 LOOP BEGIN PERFORM pg_advisory_lock(i); EXCEPTION WHEN out_of_memory "+
+				"THEN EXIT; END; END LOOP; END $$",
 		)
 	}
 	require.NoError(t, err)
@@ -628,7 +642,8 @@ func TestNodesOfAClusterSeeEachOther(t *testing.T) {
 	nodes := storetest.Galera(t)
 	f.write(
 		"evensprout.yaml",
-		"name: cluster\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 5\n    fields: {label: {kind: locality}}\n",
+		"name: cluster\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 5\n  "+
+			"  fields: {label: {kind: locality}}\n",
 	)
 	first := &site{folder: f, engine: engines()[2]}
 	first.url = nodes[0].Database(

@@ -10,8 +10,10 @@ import (
 
 const givenTables = `
 CREATE TABLE ports (id {key}, code VARCHAR(8) NOT NULL UNIQUE, town VARCHAR(20), pier INTEGER, UNIQUE (town, pier));
-CREATE TABLE boats (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), owner_id INTEGER REFERENCES ports (id), name VARCHAR(20) NOT NULL,
-  status VARCHAR(8) NOT NULL DEFAULT 'open', price DECIMAL(8,2) NOT NULL DEFAULT 2.50, seats INTEGER DEFAULT 12, built_on DATE DEFAULT '2020-02-29', loaded_at TIMESTAMP DEFAULT CURRENT_TIMESTAMP);
+CREATE TABLE boats (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), owner_id INTEGER REFERENCES ports (id),
+  name VARCHAR(20) NOT NULL,
+  status VARCHAR(8) NOT NULL DEFAULT 'open', price DECIMAL(8,2) NOT NULL DEFAULT 2.50, seats INTEGER DEFAULT 12,
+    built_on DATE DEFAULT '2020-02-29', loaded_at TIMESTAMP DEFAULT CURRENT_TIMESTAMP);
 INSERT INTO ports (id, code, town, pier) VALUES (7, 'P7', 'North', 1), (8, 'P8', 'North', 2), (9, 'P9', 'South', 1);`
 
 const givenPlan = `name: given
@@ -22,7 +24,8 @@ entities:
   Boat:
     table: boats
     given:
-      ada: {port: {find: {Port: {code: P8}}}, name: Ada, status: shut, price: 9.75, seats: null, built_on: 1999-01-01, loaded_at: 2026-01-01T00:00:00Z}
+      ada: {port: {find: {Port: {code: P8}}}, name: Ada, status: shut, price: 9.75, seats: null,
+        built_on: 1999-01-01, loaded_at: 2026-01-01T00:00:00Z}
       bea: {port: {find: {Port: {town: South, pier: 1}}}, owner: {find: {Port: {code: P7}}}, name: Bea}
 `
 
@@ -62,7 +65,8 @@ func TestGivenRowsFindAndDefault(t *testing.T) {
 
 const drawnTables = `
 CREATE TABLE treatments (id {key}, name VARCHAR(20) NOT NULL, price DECIMAL(8,2) NOT NULL);
-CREATE TABLE bills (id {key}, treatment_id INTEGER NOT NULL REFERENCES treatments (id), price DECIMAL(8,2) NOT NULL, words VARCHAR(60), twice DECIMAL(8,2));`
+CREATE TABLE bills (id {key}, treatment_id INTEGER NOT NULL REFERENCES treatments (id), price DECIMAL(8,2) NOT NULL,
+  words VARCHAR(60), twice DECIMAL(8,2));`
 
 const drawnPlan = `name: drawn
 seed: s

@@ -15,12 +15,15 @@ func TestHintsAreFollowed(t *testing.T) {
 		says  string
 		right []string
 	}{
-		"a flag":    {[]string{"load", "--quite"}, "did you mean --quiet?", []string{"load", "--quiet"}},
-		"an entity": {[]string{"preview", "--entity", "Brth"}, "did you mean Berth?", []string{"preview", "--entity", "Berth"}},
-		"a unit":    {[]string{"load", "--unit", "nte", "--dry-run"}, `did you mean "note"?`, []string{"load", "--unit", "note", "--dry-run"}},
-		"a row":     {[]string{"export", "--row", "Prt.0"}, "did you mean Port?", []string{"export", "--row", "Port.0"}},
-		"a table":   {[]string{"look", "bertsh"}, "did you mean berths?", []string{"look", "berths"}},
-		"a kind":    {[]string{"catalog", "localty"}, "did you mean locality?", []string{"catalog", "locality"}},
+		"a flag": {[]string{"load", "--quite"}, "did you mean --quiet?", []string{"load", "--quiet"}},
+		"an entity": {[]string{"preview", "--entity", "Brth"}, "did you mean Berth?",
+			[]string{"preview", "--entity", "Berth"}},
+		"a unit": {[]string{"load", "--unit", "nte", "--dry-run"}, `did you mean "note"?`,
+			[]string{"load", "--unit", "note", "--dry-run"}},
+		"a row": {[]string{"export", "--row", "Prt.0"}, "did you mean Port?",
+			[]string{"export", "--row", "Port.0"}},
+		"a table": {[]string{"look", "bertsh"}, "did you mean berths?", []string{"look", "berths"}},
+		"a kind":  {[]string{"catalog", "localty"}, "did you mean locality?", []string{"catalog", "locality"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			onTables(t, emptyLinkTables, strings.Replace(editPlan, "SEED", "one", 1), func(t *testing.T, s *site) {
@@ -111,12 +114,23 @@ func TestAdviceOfRefusedLoads(t *testing.T) {
 	}
 	taken := "INSERT INTO ports (id, code, label) VALUES (700, 'P4', 'theirs')"
 	for name, a := range map[string]advice{
-		"own rows":             {says: "add unique: true to code in the plan", change: []string{`"P[0-9]"`, `"P[0-9]", unique: true`}},
-		"own rows, keys given": {keys: true, says: "add unique: true to code in the plan", change: []string{`"P[0-9]"`, `"P[0-9]", unique: true`}, before: []string{"INSERT INTO ports (id, code, label) VALUES (700, 'X', 'theirs')"}},
-		"others': keep":        {says: "write: {mode: keep, match: [code]} at Port takes the row that is there for the same", change: []string{`"P[0-9]"`, `"P[0-9]", unique: true`, "    rows: 9\n", "    rows: 9\n    write: {mode: keep, match: [code]}\n"}, before: []string{taken}},
-		"others': upsert":      {says: "and mode upsert changes it", change: []string{`"P[0-9]"`, `"P[0-9]", unique: true`, "    rows: 9\n", "    rows: 9\n    write: {mode: upsert, match: [code]}\n"}, before: []string{taken}},
-		"others': redraw":      {says: "--on-violation unique=redraw draws another code", change: []string{`"P[0-9]"`, `"P[0-9]", unique: true`}, args: []string{"--on-violation", "unique=redraw"}, before: []string{taken}},
-		"others': skip":        {says: "--on-violation unique=skip leaves the row out", change: []string{`"P[0-9]"`, `"P[0-9]", unique: true`}, args: []string{"--on-violation", "unique=skip"}, exit: 6, before: []string{taken}},
+		"own rows": {says: "add unique: true to code in the plan", change: []string{`"P[0-9]"`, `"P[0-9]", ` +
+			`unique: true`}},
+		"own rows, keys given": {keys: true, says: "add unique: true to code in the plan",
+			change: []string{`"P[0-9]"`, `"P[0-9]", ` +
+				`unique: true`}, before: []string{"INSERT INTO ports (id, code, label) VALUES (700, 'X', 'theirs')"}},
+		"others': keep": {says: "write: {mode: keep, match: [code]} at Port takes the row that is there for " +
+			"the same", change: []string{`"P[0-9]"`, `"P[0-9]", unique: true`, "    rows: 9\n", "    rows: 9\n    " +
+			"write: {mode: keep, match: [code]}\n"}, before: []string{taken}},
+		"others': upsert": {says: "and mode upsert changes it", change: []string{`"P[0-9]"`, `"P[0-9]", ` +
+			`unique: true`, "    rows: 9\n", "    rows: 9\n    write: {mode: upsert, match: [code]}\n"},
+			before: []string{taken}},
+		"others': redraw": {says: "--on-violation unique=redraw draws another code",
+			change: []string{`"P[0-9]"`, `"P[0-9]", ` +
+				`unique: true`}, args: []string{"--on-violation", "unique=redraw"}, before: []string{taken}},
+		"others': skip": {says: "--on-violation unique=skip leaves the row out",
+			change: []string{`"P[0-9]"`, `"P[0-9]", ` +
+				`unique: true`}, args: []string{"--on-violation", "unique=skip"}, exit: 6, before: []string{taken}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			onTables(t, emptyLinkTables, advicePlan, func(t *testing.T, s *site) {

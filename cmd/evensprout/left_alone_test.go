@@ -11,8 +11,10 @@ import (
 const linkTables = `
 CREATE TABLE ports (id {key}, code VARCHAR(12) NOT NULL UNIQUE, label VARCHAR(60) NOT NULL);
 CREATE TABLE docks (id {key}, label VARCHAR(60) NOT NULL);
-CREATE TABLE berths (id {key}, port_id INTEGER REFERENCES ports (id), dock_id INTEGER REFERENCES docks (id), number INTEGER NOT NULL);
-CREATE TABLE piles (id {key}, port_id INTEGER REFERENCES ports (id), dock_id INTEGER REFERENCES docks (id), number INTEGER NOT NULL);
+CREATE TABLE berths (id {key}, port_id INTEGER REFERENCES ports (id), dock_id INTEGER REFERENCES docks (id),
+  number INTEGER NOT NULL);
+CREATE TABLE piles (id {key}, port_id INTEGER REFERENCES ports (id), dock_id INTEGER REFERENCES docks (id),
+  number INTEGER NOT NULL);
 CREATE TABLE notes (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), words VARCHAR(60) NOT NULL);
 INSERT INTO ports (id, code, label) VALUES (1, 'X9', 'a stranger'), (501, 'P1', 'North'), (502, 'P2', 'South');
 INSERT INTO docks (id, label) VALUES (1, 'another stranger'), (77, 'Dry dock');`
@@ -109,7 +111,8 @@ func TestRowsReferToWhatIsLeftAlone(t *testing.T) {
 		})
 	})
 	t.Run("nothing to find them by", func(t *testing.T) {
-		plan := strings.NewReplacer("table: ports", "table: docks", "code: P1, ", "", "code: P2, ", "", "port_id", "dock_id").
+		plan := strings.NewReplacer("table: ports", "table: docks", "code: P1, ", "", "code: P2, ", "", "port_id",
+			"dock_id").
 			Replace(without)
 		onTables(t, linkTables, plan, func(t *testing.T, s *site) {
 			before := s.rows(t)
@@ -218,7 +221,8 @@ func TestOnceMeansOnce(t *testing.T) {
 		require.Zero(t, r.code, r.errOut)
 		s.exec(t, "DELETE FROM berths")
 		some := s.rows(t)
-		for _, plan := range []string{"once: true\n" + startPlan, strings.Replace("once: true\n"+startPlan, "seed: start", "seed: other", 1)} {
+		for _, plan := range []string{"once: true\n" + startPlan,
+			strings.Replace("once: true\n"+startPlan, "seed: start", "seed: other", 1)} {
 			s.write("evensprout.yaml", plan)
 			r = s.on("load")
 			assert.Zero(t, r.code, r.errOut)

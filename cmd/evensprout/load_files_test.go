@@ -10,7 +10,8 @@ import (
 )
 
 const priceTables = `
-CREATE TABLE fares (code VARCHAR(8) PRIMARY KEY, label VARCHAR(20) NOT NULL UNIQUE, price DECIMAL(8,2) NOT NULL, seats INTEGER NOT NULL CHECK (seats > 0));
+CREATE TABLE fares (code VARCHAR(8) PRIMARY KEY, label VARCHAR(20) NOT NULL UNIQUE, price DECIMAL(8,2) NOT NULL,
+  seats INTEGER NOT NULL CHECK (seats > 0));
 INSERT INTO fares VALUES ('DECK', 'Open deck', 4.50, 1), ('CABIN', 'Cabin', 19.00, 2);`
 
 const pricePlan = `name: fares

@@ -154,7 +154,8 @@ func (f *folder) query(name, sql string) []string {
 func (f *folder) dump(name string) string {
 	f.t.Helper()
 	var b strings.Builder
-	for _, table := range f.query(name, "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'evensprout%' AND name <> 'sqlite_sequence' ORDER BY name") {
+	for _, table := range f.query(name, "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE "+
+		"'evensprout%' AND name <> 'sqlite_sequence' ORDER BY name") {
 		fmt.Fprintf(&b, "== %s\n%s\n", table, strings.Join(f.query(name, "SELECT rowid, * FROM "+table), "\n"))
 	}
 	return b.String()
@@ -179,7 +180,8 @@ func TestDemoIsTheSameHoweverItIsLoaded(t *testing.T) {
 	require.Zero(t, a.code, a.errOut)
 	require.Zero(t, b.code, b.errOut)
 	assert.True(t, f.dump("one/larkwater.db") == f.dump("two/larkwater.db"), "the dumps differ")
-	for _, want := range []string{"5,002", "18,754", "31,934 rows into", "one transaction", "evensprout look one/evensprout.yaml passengers"} {
+	for _, want := range []string{"5,002", "18,754", "31,934 rows into", "one transaction", "evensprout look " +
+		"one/evensprout.yaml passengers"} {
 		assert.Contains(t, a.out, want)
 	}
 	assert.FileExists(t, f.file("one/schema.sql"))
@@ -190,7 +192,8 @@ func TestDemoIsTheSameHoweverItIsLoaded(t *testing.T) {
 	assert.Empty(t, f.query("one/larkwater.db", "PRAGMA foreign_key_check"))
 	assert.Equal(t, []string{"0"}, f.query(
 		"one/larkwater.db",
-		"SELECT count(*) FROM bookings b WHERE round(100*total) <> (SELECT round(100*sum(price)) FROM tickets t WHERE t.booking_id = b.id)",
+		"SELECT count(*) FROM bookings b WHERE round(100*total) <> (SELECT round(100*sum(price)) FROM tickets t "+
+			"WHERE t.booking_id = b.id)",
 	))
 }
 
@@ -244,12 +247,16 @@ func TestFromSurveyToLook(t *testing.T) {
 func TestDraftsOfOddTablesLoad(t *testing.T) {
 	f := newFolder(t)
 	f.makeDB("odd.db", `
-CREATE TABLE users (id TEXT PRIMARY KEY, "order" INTEGER, email TEXT UNIQUE NOT NULL, active BOOLEAN NOT NULL DEFAULT 1, meta JSON, born DATE, created_at DATETIME NOT NULL DEFAULT CURRENT_TIMESTAMP, full TEXT GENERATED ALWAYS AS (email || '!') VIRTUAL);
-CREATE TABLE accounts (uuid UUID PRIMARY KEY, user_id TEXT NOT NULL REFERENCES users(id), balance NUMERIC NOT NULL, currency CHAR(3) NOT NULL CHECK (currency IN ('EUR','GBP')));
+CREATE TABLE users (id TEXT PRIMARY KEY, "order" INTEGER, email TEXT UNIQUE NOT NULL,
+  active BOOLEAN NOT NULL DEFAULT 1, meta JSON, born DATE, created_at DATETIME NOT NULL DEFAULT CURRENT_TIMESTAMP,
+  full TEXT GENERATED ALWAYS AS (email || '!') VIRTUAL);
+CREATE TABLE accounts (uuid UUID PRIMARY KEY, user_id TEXT NOT NULL REFERENCES users(id), balance NUMERIC NOT NULL,
+  currency CHAR(3) NOT NULL CHECK (currency IN ('EUR','GBP')));
 CREATE TABLE logs (at TIMESTAMP, message TEXT, level SMALLINT NOT NULL CHECK (level >= 0 AND level < 5));
 CREATE TABLE nodes (id INTEGER PRIMARY KEY, parent INTEGER NOT NULL REFERENCES nodes(id), name TEXT);
 CREATE TABLE legs (a INTEGER, b INTEGER, n REAL, PRIMARY KEY (a,b)) WITHOUT ROWID;
-CREATE TABLE stops (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER, code TEXT REFERENCES users(email), FOREIGN KEY (a,b) REFERENCES legs(a,b));
+CREATE TABLE stops (id INTEGER PRIMARY KEY, a INTEGER, b INTEGER, code TEXT REFERENCES users(email),
+  FOREIGN KEY (a,b) REFERENCES legs(a,b));
 CREATE TABLE strict_one (id INTEGER PRIMARY KEY, t TEXT NOT NULL, r REAL, b BLOB NOT NULL, x ANY) STRICT;
 CREATE TABLE "we ird" ("a b" INTEGER PRIMARY KEY, "c-d" TEXT, "select" TEXT NOT NULL);
 `)
@@ -291,9 +298,12 @@ func TestJSONEverywhere(t *testing.T) {
 	f.write("plan.yaml", demo.Entities)
 	f.write("wrong.yaml", "name: x\n")
 	for _, args := range [][]string{
-		{"demo"}, {"survey", "--db", "sqlite:app.db"}, {"check", "plan.yaml", "--db", "sqlite:app.db"}, {"check", "wrong.yaml"}, {"preview", "plan.yaml"},
-		{"load", "plan.yaml", "--db", "sqlite:app.db"}, {"load", "plan.yaml", "--db", "sqlite:app.db"}, {"load", "plan.yaml", "--db", "sqlite:none.db"},
-		{"look", "--db", "sqlite:app.db"}, {"look", "crew", "--db", "sqlite:app.db"}, {"catalog"}, {"catalog", "email"}, {"catalog", "person"}, {"plan-schema"}, {"version"}, {"load", "--nonsense"},
+		{"demo"}, {"survey", "--db", "sqlite:app.db"}, {"check", "plan.yaml", "--db", "sqlite:app.db"},
+		{"check", "wrong.yaml"}, {"preview", "plan.yaml"},
+		{"load", "plan.yaml", "--db", "sqlite:app.db"}, {"load", "plan.yaml", "--db", "sqlite:app.db"},
+		{"load", "plan.yaml", "--db", "sqlite:none.db"},
+		{"look", "--db", "sqlite:app.db"}, {"look", "crew", "--db", "sqlite:app.db"}, {"catalog"},
+		{"catalog", "email"}, {"catalog", "person"}, {"plan-schema"}, {"version"}, {"load", "--nonsense"},
 	} {
 		r := f.run(append(args, "--json")...)
 		var v map[string]any
@@ -323,7 +333,8 @@ func TestEditsOnlyAdd(t *testing.T) {
 	f.makeDB("edited.db", strings.Replace(demo.Schema, "closed_on   DATE ", "colour TEXT, closed_on   DATE ", 1))
 	r := f.run("load", "edited.yaml", "--db", "sqlite:edited.db")
 	require.Zero(t, r.code, r.errOut)
-	for _, table := range []string{"fare_classes", "vessels", "amenities", "vessel_amenities", "crew", "timetable", "sailings"} {
+	for _, table := range []string{"fare_classes", "vessels", "amenities", "vessel_amenities", "crew", "timetable",
+		"sailings"} {
 		assert.Equal(
 			t,
 			f.query("larkwater/larkwater.db", "SELECT * FROM "+table),
@@ -360,7 +371,8 @@ func TestACollisionIsToldAndLeavesNothing(t *testing.T) {
 	f.makeDB(
 		"larkwater.db",
 		fmt.Sprintf(
-			"INSERT INTO passengers VALUES (900001, 'X', 'Y', '%s', NULL, 'ZZ000000', 'active', 0, '2026-01-01 00:00:00', NULL, 0)",
+			"INSERT INTO passengers VALUES (900001, 'X', 'Y', '%s', NULL, 'ZZ000000', 'active', 0, '2026-01-01 "+
+				"00:00:00', NULL, 0)",
 			email,
 		),
 	)
@@ -368,7 +380,8 @@ func TestACollisionIsToldAndLeavesNothing(t *testing.T) {
 	r = f.run("load")
 	assert.Equal(t, 5, r.code)
 	for _, want := range []string{
-		`Passenger row 4321: email "` + email + `" is there already`, "UNIQUE (email) on passengers", "id 900001, which was there before this load",
+		`Passenger row 4321: email "` + email + `" is there already`, "UNIQUE (email) on passengers", "id 900001, " +
+			"which was there before this load",
 		"UNIQUE constraint failed: passengers.email [SQLITE_CONSTRAINT_UNIQUE]", "Everything was rolled back",
 	} {
 		assert.Contains(t, r.errOut, want)
@@ -398,12 +411,18 @@ func TestBadInput(t *testing.T) {
 		{"aliases by the megabyte", "a: &a [1]\n" + strings.Repeat("b: [*a, *a]\n", 900_000), 3, "longer than 1 MiB"},
 		{"no such table", swap("table: passengers", "table: pasengers"), 4, `did you mean "passengers"?`},
 		{"no such column", swap("      tel:  ", "      tell: "), 4, `did you mean "tel"?`},
-		{"no source for a column", swap("      full_name:  {kind: name}\n", ""), 4, "crew.full_name (VARCHAR(80)) is NOT NULL without a default"},
+		{"no source for a column", swap("      full_name:  {kind: name}\n", ""), 4, "crew.full_name (VARCHAR(80)) " +
+			"is NOT NULL without a default"},
 		{"rows: -1", swap("rows: 9", "rows: -1"), 3, "rows is -1"},
 		{"ends swapped", swap("[1948-03-01, 2024-10-31]", "[2024-10-31, 1948-03-01]"), 3, "the ends are swapped"},
-		{"a space too small", swap("LW-[0-9]{5}", "LW-[0-9]{2}"), 3, "400 rows need different values of code, and there are 100"},
-		{"a circle of per", swap("    table: crew\n    rows: 60", "    table: crew\n    per: {Crew: 2}"), 3, "a circle: Crew is per Crew"},
-		{"a value the table refuses", swap("{between: [40, 400], step: 20}", "{between: [0, 400], step: 20}"), 5, "CHECK (seats BETWEEN 40 AND 400) on vessels"},
+		{"a space too small", swap("LW-[0-9]{5}", "LW-[0-9]{2}"), 3, "400 rows need different values of code, and " +
+			"there are 100"},
+		{"a circle of per", swap("    table: crew\n    rows: 60", "    table: crew\n    per: {Crew: 2}"), 3,
+			"a circle: " +
+				"Crew is per Crew"},
+		{"a value the table refuses", swap("{between: [40, 400], step: 20}", "{between: [0, 400], step: 20}"), 5,
+			"CHECK " +
+				"(seats BETWEEN 40 AND 400) on vessels"},
 		{"a database of another engine", "database", 4, "no database URL that this program knows"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -445,7 +464,8 @@ func TestADatabaseWithoutTables(t *testing.T) {
 func TestWrongUsage(t *testing.T) {
 	f := newFolder(t)
 	for _, args := range [][]string{
-		{"laod"}, {"load", "--jbos", "3"}, {"load", "a", "b"}, {"load", "--chunk", "0"}, {"load", "--jobs", "-1"}, {"preview", "--rows", "x"}, {"catalog", "emial"}, {"check", "--clock", "noon"},
+		{"laod"}, {"load", "--jbos", "3"}, {"load", "a", "b"}, {"load", "--chunk", "0"}, {"load", "--jobs", "-1"},
+		{"preview", "--rows", "x"}, {"catalog", "emial"}, {"check", "--clock", "noon"},
 	} {
 		r := f.run(args...)
 		assert.Equal(t, 2, r.code, "%v: %s", args, r.errOut)
@@ -457,7 +477,8 @@ func TestWrongUsage(t *testing.T) {
 
 func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	f := newFolder(t)
-	for _, name := range []string{"demo", "survey", "check", "preview", "load", "look", "catalog", "plan-schema", "version"} {
+	for _, name := range []string{"demo", "survey", "check", "preview", "load", "look", "catalog", "plan-schema",
+		"version"} {
 		r := f.run(name, "--help")
 		assert.Zero(t, r.code)
 		assert.Contains(t, r.out, "Examples:\n  evensprout "+name, name)
@@ -609,7 +630,8 @@ entities:
 
 const fileTables = `
 CREATE TABLE sailings (id INTEGER PRIMARY KEY, code TEXT UNIQUE, seats INTEGER);
-CREATE TABLE prices (id INTEGER PRIMARY KEY, code TEXT UNIQUE, sailing_id INTEGER NOT NULL REFERENCES sailings (id), amount DECIMAL(8,2) NOT NULL, valid_on DATE, token TEXT, label TEXT);`
+CREATE TABLE prices (id INTEGER PRIMARY KEY, code TEXT UNIQUE, sailing_id INTEGER NOT NULL REFERENCES sailings (id),
+  amount DECIMAL(8,2) NOT NULL, valid_on DATE, token TEXT, label TEXT);`
 
 // Rows of a file, mapped, with references by natural key and grown fields beside them.
 func TestRowsFromFiles(t *testing.T) {
@@ -622,7 +644,8 @@ func TestRowsFromFiles(t *testing.T) {
 	assert.Empty(t, r.errOut, "no warnings: the key is unique")
 	rows := f.query(
 		"app.db",
-		"SELECT p.code, s.code, amount, valid_on, label, token FROM prices p JOIN sailings s ON s.id = sailing_id ORDER BY p.id",
+		"SELECT p.code, s.code, amount, valid_on, label, token FROM prices p JOIN sailings s ON s.id = sailing_id "+
+			"ORDER BY p.id",
 	)
 	require.Len(t, rows, 2)
 	assert.Regexp(t, "^DECK\\|S-1\\|4.5\\|2026-06-01\\|deck on S-1\\|[0-9]{8}$", rows[0])
@@ -676,7 +699,9 @@ func TestPlaceholderFiles(t *testing.T) {
 	f := newFolder(t)
 	f.write(
 		"evensprout.yaml",
-		"name: x\nseed: x\nclock: 2026-05-01T08:00:00Z\nentities:\n  Boat:\n    table: boats\n    rows: 30\n    fields:\n      name: {kind: noun}\n      photo: {file: {folder: media/images, as: png, size: 20x10}, nulls: 10%}\n",
+		"name: x\nseed: x\nclock: 2026-05-01T08:00:00Z\nentities:\n  Boat:\n    table: boats\n    rows: 30\n    "+
+			"fields:\n      name: {kind: noun}\n      photo: {file: {folder: media/images, as: png, size: 20x10}, "+
+			"nulls: 10%}\n",
 	)
 	const tables = "CREATE TABLE boats (id INTEGER PRIMARY KEY, name TEXT, photo TEXT);"
 	f.makeDB("a.db", tables)
@@ -756,7 +781,9 @@ func TestPreviewOfOneRow(t *testing.T) {
 	r = f.run("preview", "small.yaml", "--entity", "Passenger", "--row", "41", "--json")
 	require.NoError(t, json.Unmarshal([]byte(r.out), &one))
 	assert.Contains(t, line, one.Fields["email"])
-	for _, args := range [][]string{{"--row", "3"}, {"--csv"}, {"--entity", "Passenger", "--row", "5000"}, {"--entity", "Passenger", "--row", "addda"}, {"--entity", "Pasenger"}, {"--entity", "Pier", "--csv", "--spread"}} {
+	for _, args := range [][]string{{"--row", "3"}, {"--csv"}, {"--entity", "Passenger", "--row", "5000"},
+		{"--entity", "Passenger", "--row", "addda"}, {"--entity", "Pasenger"},
+		{"--entity", "Pier", "--csv", "--spread"}} {
 		assert.Equal(t, 2, f.run(append([]string{"preview", "small.yaml"}, args...)...).code, args)
 	}
 }
@@ -784,7 +811,8 @@ func TestOutputIsPlain(t *testing.T) {
 	f := newFolder(t)
 	f.makeDB(
 		"app.db",
-		"CREATE TABLE t (id INTEGER PRIMARY KEY, name TEXT); INSERT INTO t VALUES (1, char(27) || '[31mred' || char(10) || 'x')",
+		"CREATE TABLE t (id INTEGER PRIMARY KEY, name TEXT); INSERT INTO t VALUES (1, char(27) || '[31mred' || "+
+			"char(10) || 'x')",
 	)
 	r := f.run("look", "t", "--db", "sqlite:app.db")
 	require.Zero(t, r.code)

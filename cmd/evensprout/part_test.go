@@ -138,7 +138,8 @@ func TestNobodyTakesBackWhatIsBeingWritten(t *testing.T) {
 		holder, err := db.Lock(t.Context(), "evensprout load harbour, part 2") // as a part has it
 		require.NoError(t, err)
 		require.Empty(t, holder)
-		for _, command := range [][]string{{"withdraw"}, {"load", "--resume"}, {"load", "--part", "2/2", "--wait", "1ms"}} {
+		for _, command := range [][]string{{"withdraw"}, {"load", "--resume"},
+			{"load", "--part", "2/2", "--wait", "1ms"}} {
 			r := s.on(command...)
 			assert.Equal(t, 4, r.code, command)
 			assert.Contains(t, r.errOut, "is being written by", command)
@@ -226,7 +227,8 @@ func TestPartsOneAfterTheOther(t *testing.T) {
 // TestPartsWithKeysOfTheDatabase lets others refer to rows whose keys only the part knows
 // that wrote them, and some rows be left out, with what hangs on them.
 func TestPartsWithKeysOfTheDatabase(t *testing.T) {
-	plan := strings.NewReplacer("table: ports\n", "table: ports\n    keys: database\n", "table: berths\n", "table: berths\n    keys: database\n", "table: visits\n", "table: visits\n    keys: database\n",
+	plan := strings.NewReplacer("table: ports\n", "table: ports\n    keys: database\n", "table: berths\n", "table: "+
+		"berths\n    keys: database\n", "table: visits\n", "table: visits\n    keys: database\n",
 		"on_violation: {unique: redraw}", "on_violation: {unique: skip}").
 		Replace(harbourPlan(200, 300))
 	onEngines(t, plan, func(t *testing.T, s *site) {

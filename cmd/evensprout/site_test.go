@@ -30,7 +30,8 @@ import (
 // harbourScript is the tables of these tests; {key} is a key that numbers itself.
 const harbourScript = `
 CREATE TABLE ports (id {key}, code VARCHAR(12) NOT NULL UNIQUE, label VARCHAR(60) NOT NULL, opened_at TIMESTAMP NULL);
-CREATE TABLE berths (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), number INTEGER NOT NULL, price DECIMAL(8,2) NOT NULL);
+CREATE TABLE berths (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), number INTEGER NOT NULL,
+  price DECIMAL(8,2) NOT NULL);
 CREATE INDEX berths_of_port ON berths (port_id);
 CREATE TABLE visits (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), note VARCHAR(200));
 INSERT INTO ports (id, code, label) VALUES (900001, 'P00007', 'there before');`

@@ -28,7 +28,8 @@ func TestSuitesOfOtherProjects(t *testing.T) {
 			}
 			s.write("evensprout.yaml", demo.Entities)
 			s.write("schema.sql", demo.Schema)
-			for _, name := range []string{"go/ferries.go", "go/ferries_test.go", "python/test_ferries.py", "shell/test-ferries.sh"} {
+			for _, name := range []string{"go/ferries.go", "go/ferries_test.go", "python/test_ferries.py",
+				"shell/test-ferries.sh"} {
 				text, err := os.ReadFile(filepath.Join(root, "docs/examples", name))
 				require.NoError(t, err)
 				require.NoError(t, os.WriteFile(s.file(filepath.Base(name)), text, 0o755))

@@ -49,38 +49,57 @@ func filled(t *testing.T, f *folder, url string, flags ...string) {
 
 // What PostgreSQL decides about rows beside types and keys.
 const postgresTables = `
-CREATE FUNCTION is_signal(text) RETURNS boolean LANGUAGE sql IMMUTABLE AS $$ SELECT $1 ~ '^[A-Z]' AND length($1) % 2 = 0 $$;
+CREATE FUNCTION is_signal(text) RETURNS boolean LANGUAGE sql IMMUTABLE AS $$ SELECT $1 ~ '^[A-Z]'
+  AND length($1) % 2 = 0 $$;
 CREATE TYPE weather AS ENUM ('calm', 'it''s wet');
 CREATE TYPE place AS (x integer, y text);
 CREATE DOMAIN knots AS numeric(4,1) CHECK (VALUE > 0 AND VALUE < 60);
 CREATE DOMAIN signal AS text NOT NULL CHECK (is_signal(VALUE));
 CREATE SCHEMA "dry dock";
 CREATE TABLE piers (code citext_like PRIMARY KEY);
-CREATE TABLE winds (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, speed knots NOT NULL, gust knots, flag signal, sky weather NOT NULL, skies weather[] NOT NULL, at place NOT NULL,
-  pier citext_like NOT NULL REFERENCES piers, seen tstzrange NOT NULL, CHECK (gust IS NULL OR gust >= speed), EXCLUDE USING gist (seen WITH &&));
+CREATE TABLE winds (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, speed knots NOT NULL, gust knots,
+  flag signal, sky weather NOT NULL, skies weather[] NOT NULL, at place NOT NULL,
+  pier citext_like NOT NULL REFERENCES piers, seen tstzrange NOT NULL, CHECK (gust IS NULL OR gust >= speed),
+    EXCLUDE USING gist (seen WITH &&));
 CREATE UNIQUE INDEX ON winds (lower(flag)) WHERE speed > 10;
-CREATE TABLE "dry dock"."odd ""name" ("select" uuid PRIMARY KEY DEFAULT gen_random_uuid(), "größe" numeric(6,3) NOT NULL, a int NOT NULL, b int GENERATED ALWAYS AS (a * 2) STORED, c int, UNIQUE NULLS NOT DISTINCT (c));
-CREATE TABLE readings (pier citext_like NOT NULL, at timestamptz NOT NULL, depth double precision, PRIMARY KEY (pier, at)) PARTITION BY RANGE (at);
+CREATE TABLE "dry dock"."odd ""name" ("select" uuid PRIMARY KEY DEFAULT gen_random_uuid(),
+  "größe" numeric(6,3) NOT NULL, a int NOT NULL, b int GENERATED ALWAYS AS (a * 2) STORED, c int,
+  UNIQUE NULLS NOT DISTINCT (c));
+CREATE TABLE readings (pier citext_like NOT NULL, at timestamptz NOT NULL, depth double precision, PRIMARY KEY (pier,
+  at)) PARTITION BY RANGE (at);
 CREATE TABLE readings_2024 PARTITION OF readings FOR VALUES FROM ('2024-01-01') TO ('2025-01-01');
 CREATE TABLE depots (id serial PRIMARY KEY, main_shed integer);
-CREATE TABLE sheds (id serial PRIMARY KEY, depot_id integer NOT NULL REFERENCES depots ON DELETE CASCADE, number smallint NOT NULL, UNIQUE (depot_id, number), UNIQUE (depot_id, id));
+CREATE TABLE sheds (id serial PRIMARY KEY, depot_id integer NOT NULL REFERENCES depots ON DELETE CASCADE,
+  number smallint NOT NULL, UNIQUE (depot_id, number), UNIQUE (depot_id, id));
 ALTER TABLE depots ADD FOREIGN KEY (main_shed) REFERENCES sheds;
-CREATE TABLE moves (id serial PRIMARY KEY, depot_id integer NOT NULL, from_shed integer NOT NULL, to_shed integer NOT NULL, CHECK (from_shed <> to_shed OR depot_id > 0),
-  FOREIGN KEY (depot_id, from_shed) REFERENCES sheds (depot_id, id), FOREIGN KEY (depot_id, to_shed) REFERENCES sheds (depot_id, id));`
+CREATE TABLE moves (id serial PRIMARY KEY, depot_id integer NOT NULL, from_shed integer NOT NULL,
+  to_shed integer NOT NULL, CHECK (from_shed <> to_shed OR depot_id > 0),
+  FOREIGN KEY (depot_id, from_shed) REFERENCES sheds (depot_id, id), FOREIGN KEY (depot_id, to_shed)
+    REFERENCES sheds (depot_id, id));`
 
 const mariaTables = `
-CREATE TABLE piers (code VARCHAR(30) CHARACTER SET latin1 PRIMARY KEY, name VARCHAR(40) COLLATE utf8mb4_general_ci NOT NULL UNIQUE, rating TINYINT(1) NOT NULL CHECK (rating BETWEEN 2 AND 5), score DOUBLE(3,2) NOT NULL);
-CREATE TABLE signs (id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, code VARBINARY(12) NOT NULL UNIQUE, kind ENUM('calm','it''s') NOT NULL, flags SET('a','b') NOT NULL, bits BIT(6) NOT NULL, one BIT(1) NOT NULL, y YEAR NOT NULL,
-  spot POINT NOT NULL, area POLYGON, doc JSON NOT NULL, note TEXT NOT NULL, UNIQUE (note(3)), pier VARCHAR(30) CHARACTER SET latin1 NOT NULL, FOREIGN KEY (pier) REFERENCES piers (code));
-CREATE TABLE readings (at DATE NOT NULL, depth FLOAT NOT NULL) PARTITION BY RANGE (YEAR(at)) (PARTITION a VALUES LESS THAN (2020), PARTITION b VALUES LESS THAN (2022));
+CREATE TABLE piers (code VARCHAR(30) CHARACTER SET latin1 PRIMARY KEY,
+  name VARCHAR(40) COLLATE utf8mb4_general_ci NOT NULL UNIQUE, rating TINYINT(1) NOT NULL CHECK (rating BETWEEN 2
+  AND 5), score DOUBLE(3,2) NOT NULL);
+CREATE TABLE signs (id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, code VARBINARY(12) NOT NULL UNIQUE,
+  kind ENUM('calm','it''s') NOT NULL, flags SET('a','b') NOT NULL, bits BIT(6) NOT NULL, one BIT(1) NOT NULL,
+  y YEAR NOT NULL,
+  spot POINT NOT NULL, area POLYGON, doc JSON NOT NULL, note TEXT NOT NULL, UNIQUE (note(3)),
+    pier VARCHAR(30) CHARACTER SET latin1 NOT NULL, FOREIGN KEY (pier) REFERENCES piers (code));
+CREATE TABLE readings (at DATE NOT NULL,
+  depth FLOAT NOT NULL) PARTITION BY RANGE (YEAR(at)) (PARTITION a VALUES LESS THAN (2020),
+  PARTITION b VALUES LESS THAN (2022));
 CREATE TABLE old_log (id INT AUTO_INCREMENT PRIMARY KEY, line TEXT NOT NULL) ENGINE = MyISAM;`
 
 const sqliteTables = `
-CREATE TABLE piers (code TEXT COLLATE NOCASE PRIMARY KEY, name VARCHAR(20) NOT NULL CHECK (name GLOB '[A-Z]*'), opened DATE NOT NULL, closed DATE, CHECK (closed > opened));
-CREATE TABLE moorings (pier TEXT NOT NULL REFERENCES piers, number INTEGER NOT NULL CHECK (number > 0), boat, PRIMARY KEY (pier, number)) WITHOUT ROWID;
+CREATE TABLE piers (code TEXT COLLATE NOCASE PRIMARY KEY, name VARCHAR(20) NOT NULL CHECK (name GLOB '[A-Z]*'),
+  opened DATE NOT NULL, closed DATE, CHECK (closed > opened));
+CREATE TABLE moorings (pier TEXT NOT NULL REFERENCES piers, number INTEGER NOT NULL CHECK (number > 0), boat,
+  PRIMARY KEY (pier, number)) WITHOUT ROWID;
 CREATE UNIQUE INDEX one_boat ON moorings (lower(boat)) WHERE boat IS NOT NULL;
 CREATE VIRTUAL TABLE notes USING fts5(body);
-CREATE TABLE self (id INTEGER PRIMARY KEY, up INTEGER NOT NULL REFERENCES self, x INTEGER NOT NULL CHECK (x % 3 = 0 AND typeof(x) = 'integer'));`
+CREATE TABLE self (id INTEGER PRIMARY KEY, up INTEGER NOT NULL REFERENCES self, x INTEGER NOT NULL CHECK (x % 3 = 0
+  AND typeof(x) = 'integer'));`
 
 func TestSurveyAndLoadFillEveryTable(t *testing.T) {
 	f := newFolder(t)
@@ -117,7 +136,11 @@ func TestSurveyOfSomeTables(t *testing.T) {
 		assert.Contains(t, r.out, "\n  "+entity+":\n")
 	}
 	assert.NotContains(t, r.out, "Amenity")
-	for args, want := range map[string]string{"--tables bokings": "did you mean bookings?", "--schema sales": "in no schema", "--names shouting": "--names is one of", "--tables [": "is no pattern", "--least 1": "--least is 2 or more", "--structs .": "holds no Go files"} {
+	for args, want := range map[string]string{"--tables bokings": "did you mean bookings?",
+		"--schema sales": "in no schema", "--names " +
+			"shouting": "--names is one of", "--tables [": "is no pattern", "--least 1": "--least is 2 or more",
+		"--structs .": "holds no Go " +
+			"files"} {
 		r := f.run(append([]string{"survey", "--db", "sqlite:app.db"}, strings.Fields(args)...)...)
 		assert.NotZero(t, r.code, args)
 		assert.Contains(t, r.errOut, want, args)
@@ -143,7 +166,8 @@ func TestLearningKeepsWhatIsRareToItself(t *testing.T) {
 	}
 	f.makeDB(
 		"app.db",
-		"CREATE TABLE cases (id INTEGER PRIMARY KEY, status VARCHAR(20) NOT NULL, note VARCHAR(20), cents INTEGER NOT NULL, seen DATE NOT NULL);\nINSERT INTO cases VALUES "+strings.Join(
+		"CREATE TABLE cases (id INTEGER PRIMARY KEY, status VARCHAR(20) NOT NULL, note VARCHAR(20), cents INTEGER "+
+			"NOT NULL, seen DATE NOT NULL);\nINSERT INTO cases VALUES "+strings.Join(
 			rows,
 			", ",
 		)+";",
@@ -209,7 +233,8 @@ func TestCheckHoldsRowsAgainstTheTables(t *testing.T) {
 	f := newFolder(t)
 	f.makeDB(
 		"app.db",
-		`CREATE TABLE piers (id INTEGER PRIMARY KEY, code VARCHAR(4) NOT NULL, seats SMALLINT NOT NULL CHECK (seats BETWEEN 4 AND 20), price DECIMAL(4,2), opened DATE, closed DATE, CHECK (closed > opened));
+		`CREATE TABLE piers (id INTEGER PRIMARY KEY, code VARCHAR(4) NOT NULL, seats SMALLINT NOT NULL
+  CHECK (seats BETWEEN 4 AND 20), price DECIMAL(4,2), opened DATE, closed DATE, CHECK (closed > opened));
 CREATE TRIGGER watch AFTER INSERT ON piers BEGIN SELECT 1; END;`,
 	)
 	f.write("plan.yaml", `name: x
@@ -229,12 +254,17 @@ entities:
 `)
 	r := f.run("check", "plan.yaml")
 	assert.Equal(t, 4, r.code)
-	for _, want := range []string{"plan.yaml:10:7: Pier row", "8 characters are too long for VARCHAR(4)", "does not meet CHECK (seats BETWEEN 4 AND 20)", "is out of range for SMALLINT, which goes from -32768 to 32767", "is out of range for DECIMAL(4,2)", "does not meet CHECK (closed > opened)"} {
+	for _, want := range []string{"plan.yaml:10:7: Pier row", "8 characters are too long for VARCHAR(4)", "does not " +
+		"meet CHECK (seats BETWEEN 4 AND 20)", "is out of range for SMALLINT, which goes from -32768 to 32767",
+		"is out of " +
+			"range for DECIMAL(4,2)", "does not meet CHECK (closed > opened)"} {
 		assert.Contains(t, r.errOut, want)
 	}
 	f.write(
 		"plan.yaml",
-		strings.NewReplacer(`{text: "P{id}-{seats}"}`, `{pattern: "[A-Z]{4}"}`, "40000]", "90]", "400.00", "40.00", "price: {between: [1.00", "price: {between: [2.00").
+		strings.NewReplacer(`{text: "P{id}-{seats}"}`, `{pattern: "[A-Z]{4}"}`, "40000]", "90]", "400.00", "40.00",
+			"price: "+
+				"{between: [1.00", "price: {between: [2.00").
 			Replace(f.read("plan.yaml"))+
 			"    meets: [\"seats BETWEEN 4 AND 20\", closed > opened]\n",
 	)

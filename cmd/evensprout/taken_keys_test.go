@@ -172,7 +172,8 @@ func TestTheDemoGrowsAfterItsSales(t *testing.T) {
 // Rows that are there without an entry of the journal do not go in a second time, also where
 // somebody has changed the first.
 func TestRowsWithoutAJournalAreKnown(t *testing.T) {
-	plan := "name: docks\nseed: d\nclock: 2026-05-01T08:00:00Z\nentities:\n  Dock:\n    table: docks\n    rows: 8\n    fields: {label: {kind: locality}}\n"
+	plan := "name: docks\nseed: d\nclock: 2026-05-01T08:00:00Z\nentities:\n  Dock:\n    table: docks\n    rows: " +
+		"8\n    fields: {label: {kind: locality}}\n"
 	onTables(t, emptyLinkTables, plan, func(t *testing.T, s *site) {
 		require.Zero(t, s.on("load", "--no-journal").code)
 		s.exec(t, "UPDATE docks SET label = 'mine' WHERE id = 1")
@@ -201,7 +202,8 @@ INSERT INTO vessels (id, name) VALUES (1, 'mine');
 INSERT INTO crew (id, vessel_id, name) VALUES (1, 1, 'me');`
 	plan := func(rows int) string {
 		return fmt.Sprintf(
-			"name: circles\nseed: c\nclock: 2026-05-01T08:00:00Z\nentities:\n  Vessel:\n    table: vessels\n    rows: %d\n    fields: {name: {kind: locality}, captain_id: {pick: Crew, nulls: 20%%}}\n"+
+			"name: circles\nseed: c\nclock: 2026-05-01T08:00:00Z\nentities:\n  Vessel:\n    table: vessels\n    "+
+				"rows: %d\n    fields: {name: {kind: locality}, captain_id: {pick: Crew, nulls: 20%%}}\n"+
 				"  Crew:\n    table: crew\n    per: {Vessel: 2}\n    fields: {name: {kind: name}}\n",
 			rows,
 		)
@@ -212,8 +214,10 @@ INSERT INTO crew (id, vessel_id, name) VALUES (1, 1, 'me');`
 				t,
 				"DROP TABLE crew",
 				"DROP TABLE vessels",
-				"CREATE TABLE vessels (id INTEGER PRIMARY KEY, name VARCHAR(60) NOT NULL, captain_id INTEGER NULL REFERENCES crew (id))",
-				"CREATE TABLE crew (id INTEGER PRIMARY KEY, vessel_id INTEGER NOT NULL REFERENCES vessels (id), name VARCHAR(60) NOT NULL)",
+				"CREATE TABLE vessels (id INTEGER PRIMARY KEY, name VARCHAR(60) NOT NULL, captain_id INTEGER NULL "+
+					"REFERENCES crew (id))",
+				"CREATE TABLE crew (id INTEGER PRIMARY KEY, vessel_id INTEGER NOT NULL REFERENCES vessels (id), "+
+					"name VARCHAR(60) NOT NULL)",
 				"INSERT INTO vessels (id, name) VALUES (1, 'mine')",
 				"INSERT INTO crew (id, vessel_id, name) VALUES (1, 1, 'me')",
 			)

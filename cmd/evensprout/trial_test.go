@@ -103,13 +103,17 @@ func TestTrial(t *testing.T) {
 
 // TestTrialOfOddColumns changes what the database shows in another form than it was planned.
 func TestTrialOfOddColumns(t *testing.T) {
-	for column, source := range map[string]string{"price DECIMAL(9,3)": "price: {between: [1.0, 900.0], step: 0.5}", "mark CHAR(9)": `mark: {pattern: "[a-z]{1,5}"}`, "at TIMESTAMP": "at: {before: clock, within: 9d}", "size REAL": "size: {between: [1.5, 900.5]}"} {
+	for column, source := range map[string]string{"price DECIMAL(9,3)": "price: {between: [1.0, 900.0], step: 0.5}",
+		"mark CHAR(9)": `mark: ` +
+			`{pattern: "[a-z]{1,5}"}`, "at TIMESTAMP": "at: {before: clock, within: 9d}", "size REAL": "size: " +
+			"{between: [1.5, 900.5]}"} {
 		for _, e := range engines() {
 			t.Run(e.name+" "+column, func(t *testing.T) {
 				f := newFolder(t)
 				f.write(
 					"evensprout.yaml",
-					"name: odd\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Thing:\n    table: things\n    rows: 200\n    fields: {"+source+"}\n",
+					"name: odd\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Thing:\n    table: things\n    "+
+						"rows: 200\n    fields: {"+source+"}\n",
 				)
 				script := "CREATE TABLE things (id INTEGER PRIMARY KEY, " + column + ");"
 				url := "sqlite:app.db"

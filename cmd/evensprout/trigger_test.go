@@ -10,24 +10,34 @@ import (
 
 const triggerTables = `
 CREATE TABLE ports (id {key}, label VARCHAR(60) NOT NULL, boats INTEGER NOT NULL DEFAULT 0);
-CREATE TABLE boats (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), name VARCHAR(60) NOT NULL, slug VARCHAR(60), seats INTEGER NOT NULL);`
+CREATE TABLE boats (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), name VARCHAR(60) NOT NULL,
+  slug VARCHAR(60), seats INTEGER NOT NULL);`
 
 // Triggers that change rows which are written: one its own row, one another table's.
 var rewriting = map[string][]string{
 	"sqlite": {
-		"CREATE TRIGGER boat_slug AFTER INSERT ON boats BEGIN UPDATE boats SET slug = lower(NEW.name), name = upper(NEW.name) WHERE id = NEW.id; END",
-		"CREATE TRIGGER boat_count AFTER INSERT ON boats BEGIN UPDATE ports SET boats = boats + 1 WHERE id = NEW.port_id; END",
-		"CREATE TRIGGER boat_gone AFTER DELETE ON boats BEGIN UPDATE ports SET boats = boats - 1 WHERE id = OLD.port_id; END",
+		"CREATE TRIGGER boat_slug AFTER INSERT ON boats BEGIN UPDATE boats SET slug = lower(NEW.name), name = " +
+			"upper(NEW.name) WHERE id = NEW.id; END",
+		"CREATE TRIGGER boat_count AFTER INSERT ON boats BEGIN UPDATE ports SET boats = boats + 1 WHERE id = " +
+			"NEW.port_id; END",
+		"CREATE TRIGGER boat_gone AFTER DELETE ON boats BEGIN UPDATE ports SET boats = boats - 1 WHERE id = " +
+			"OLD.port_id; END",
 	},
 	"mariadb": {
-		"CREATE TRIGGER boat_slug BEFORE INSERT ON boats FOR EACH ROW SET NEW.slug = lower(NEW.name), NEW.name = upper(NEW.name)",
-		"CREATE TRIGGER boat_count AFTER INSERT ON boats FOR EACH ROW UPDATE ports SET boats = boats + 1 WHERE id = NEW.port_id",
-		"CREATE TRIGGER boat_gone AFTER DELETE ON boats FOR EACH ROW UPDATE ports SET boats = boats - 1 WHERE id = OLD.port_id",
+		"CREATE TRIGGER boat_slug BEFORE INSERT ON boats FOR EACH ROW SET NEW.slug = lower(NEW.name), NEW.name = " +
+			"upper(NEW.name)",
+		"CREATE TRIGGER boat_count AFTER INSERT ON boats FOR EACH ROW UPDATE ports SET boats = boats + 1 WHERE id " +
+			"= NEW.port_id",
+		"CREATE TRIGGER boat_gone AFTER DELETE ON boats FOR EACH ROW UPDATE ports SET boats = boats - 1 WHERE id = " +
+			"OLD.port_id",
 	},
 	"postgres": {
-		"CREATE FUNCTION slug() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.slug := lower(NEW.name); NEW.name := upper(NEW.name); RETURN NEW; END $$",
+		"CREATE FUNCTION slug() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.slug := lower(NEW.name); NEW.name " +
+			":= upper(NEW.name); RETURN NEW; END $$",
 		"CREATE TRIGGER boat_slug BEFORE INSERT ON boats FOR EACH ROW EXECUTE FUNCTION slug()",
-		"CREATE FUNCTION counted() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF TG_OP = 'INSERT' THEN UPDATE ports SET boats = boats + 1 WHERE id = NEW.port_id; ELSE UPDATE ports SET boats = boats - 1 WHERE id = OLD.port_id; END IF; RETURN NULL; END $$",
+		"CREATE FUNCTION counted() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF TG_OP = 'INSERT' THEN UPDATE " +
+			"ports SET boats = boats + 1 WHERE id = NEW.port_id; ELSE UPDATE ports SET boats = boats - 1 WHERE id " +
+			"= OLD.port_id; END IF; RETURN NULL; END $$",
 		"CREATE TRIGGER boat_count AFTER INSERT OR DELETE ON boats FOR EACH ROW EXECUTE FUNCTION counted()",
 	},
 }
@@ -37,7 +47,8 @@ seed: s
 clock: 2026-05-01T08:00:00Z
 entities:
   Port: {table: ports, rows: 30, fields: {label: {kind: locality}, boats: {value: 0}}}
-  Boat: {table: boats, rows: ROWS, fields: {port: {pick: Port}, name: {kind: text.title}, slug: {value: none}, seats: {between: 2..9}}}
+  Boat: {table: boats, rows: ROWS, fields: {port: {pick: Port}, name: {kind: text.title}, slug: {value: none},
+    seats: {between: 2..9}}}
 `
 
 // What triggers rewrite is read back with the load: it is no change, and it is undone.

@@ -178,7 +178,8 @@ func TestProcessesThatRunOneFile(t *testing.T) {
 			for i := range processes {
 				all.Go(func() {
 					r := s.on("load", "--unit", "dock", "--json")
-					for n := 0; r.code == 4 && s.name == "sqlite" && strings.Contains(r.errOut, "is locked by another program") && n < 20; n++ {
+					for n := 0; r.code == 4 && s.name == "sqlite" && strings.Contains(r.errOut, "is locked by "+
+						"another program") && n < 20; n++ {
 						r = s.on("load", "--unit", "dock", "--json") // files have no queue of writers
 					}
 					assert.Zero(t, r.code, r.errOut)
@@ -207,7 +208,10 @@ func TestMistypedStepsAreToldBeforeTheFirstWrite(t *testing.T) {
 		s.harbour(t, "1")
 		before := s.rows(t)
 		text := harbourPlan(40, 0) + strings.Replace(dockUnit, "TOGETHER", "1", 1)
-		for old, fresh := range map[string]string{"set: {port_id: Port.id, note: note}": "set: {port_id: Port.idd, noet: note}", "match: {port_id: Port.id}": "match: {port_id: Prot.id}", "price + 1": "number / 2", "match: {code: code}": "match: {code: cod}"} {
+		for old, fresh := range map[string]string{"set: {port_id: Port.id, note: note}": "set: {port_id: Port.idd, " +
+			"noet: note}", "match: {port_id: Port.id}": "match: {port_id: Prot.id}", "price + 1": "number / 2",
+			"match: " +
+				"{code: code}": "match: {code: cod}"} {
 			require.Contains(t, text, old)
 			text = strings.Replace(text, old, fresh, 1)
 		}
@@ -216,8 +220,11 @@ func TestMistypedStepsAreToldBeforeTheFirstWrite(t *testing.T) {
 			r := s.on(command...)
 			assert.Equal(t, 3, r.code, r.errOut)
 			for _, want := range []string{
-				"find Port: the occasions of dock have no field cod", `did you mean "code"`, "insert Visit: the table visits has no column idd", "insert Visit: the table visits has no column noet", `did you mean "note"`,
-				"update Berth: no earlier step has found or added a row called Prot", "update Berth: databases compute a division in different ways", "nothing was written",
+				"find Port: the occasions of dock have no field cod", `did you mean "code"`, "insert Visit: the " +
+					"table visits has no column idd", "insert Visit: the table visits has no column noet", `did you ` +
+					`mean "note"`,
+				"update Berth: no earlier step has found or added a row called Prot", "update Berth: databases " +
+					"compute a division in different ways", "nothing was written",
 			} {
 				if strings.Contains(want, "column idd") {
 					want = "the table ports has no column idd"
@@ -243,7 +250,8 @@ func TestOccasionsFromElsewhere(t *testing.T) {
 		return result{c.ProcessState.ExitCode(), out.String(), errOut.String()}
 	}
 	for i, in := range []string{
-		"Order,Card,Sailing,Fare,Traveller\nWB100000,FQ049019,LW-58043,DECK,A\n", `{"Order": "WB100001", "Card": "FQ049019", "Sailing": "LW-58043", "Fare": "DECK", "Traveller": "B"}`,
+		"Order,Card,Sailing,Fare,Traveller\nWB100000,FQ049019,LW-58043,DECK,A\n", `{"Order": "WB100001", "Card": ` +
+			`"FQ049019", "Sailing": "LW-58043", "Fare": "DECK", "Traveller": "B"}`,
 		` [{"Order": "WB100002", "Card": "FQ049019", "Sailing": "LW-58043", "Fare": "DECK", "Traveller": "C"}]`,
 	} {
 		r := run(in, "--occasions", "-")
@@ -256,7 +264,8 @@ func TestOccasionsFromElsewhere(t *testing.T) {
 			f.query(
 				"larkwater/larkwater.db",
 				fmt.Sprintf(
-					"SELECT p.card FROM bookings b JOIN passengers p ON p.id = b.passenger_id WHERE reference = 'WB10000%d'",
+					"SELECT p.card FROM bookings b JOIN passengers p ON p.id = b.passenger_id WHERE reference = "+
+						"'WB10000%d'",
 					i,
 				),
 			),
@@ -278,8 +287,11 @@ func TestOccasionsFromElsewhere(t *testing.T) {
 	assert.Contains(t, r.errOut, "standard input:1", "no name of a temporary file")
 	assert.NotContains(t, r.errOut, "standard-input")
 	for args, want := range map[string]string{
-		"--unit cell": `did you mean "sell"`, "--again": "--again belongs to --unit", "--unit sell --resume": "--unit loads no entities", "--occasions x.csv": "--occasions belongs to one --unit",
-		"--unit sell --without-units": "two things", "--unit new_prices --unit sell --occasions x.csv": "--occasions belongs to one --unit", "--unit sell --again --no-journal": "--again goes with a journal",
+		"--unit cell": `did you mean "sell"`, "--again": "--again belongs to --unit",
+		"--unit sell --resume": "--unit " +
+			"loads no entities", "--occasions x.csv": "--occasions belongs to one --unit",
+		"--unit sell --without-units": "two things", "--unit new_prices --unit sell --occasions x.csv": "--occasions " +
+			"belongs to one --unit", "--unit sell --again --no-journal": "--again goes with a journal",
 	} {
 		r := f.run(append([]string{"load", plan}, strings.Fields(args)...)...)
 		assert.Equal(t, 2, r.code, args)
@@ -312,7 +324,8 @@ func TestTheDemoRunsItsUnits(t *testing.T) {
 		[]string{"3"},
 		f.query(
 			db,
-			"SELECT count(*) FROM refunds r JOIN bookings b ON b.id = r.booking_id WHERE b.status = 'cancelled' AND b.total = r.amount",
+			"SELECT count(*) FROM refunds r JOIN bookings b ON b.id = r.booking_id WHERE b.status = 'cancelled' "+
+				"AND b.total = r.amount",
 		),
 	)
 	assert.Equal(t, []string{"6"}, f.query(db, "SELECT count(*) FROM holiday_timetable"))

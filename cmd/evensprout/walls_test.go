@@ -40,23 +40,26 @@ var walls = map[string]string{
 	"internal/store/mysql":     "schema store store/setwise value",
 	"internal/store/storetest": "predicate schema store store/setwise value",
 
-	"internal/files":         "diag grow order parquetrows plan rng safe value",
-	"internal/report":        "diag safe value",
-	"internal/draft":         "diag grow plan predicate safe schema store value",
-	"internal/structs":       "diag draft plan safe schema value",
-	"internal/export":        "diag files grow order plan schema store value",
-	"internal/during":        "plan safe schema store value",
-	"internal/trial":         "grow plan schema store store/setwise value",
-	"internal/journal":       "diag grow order plan schema store value",
-	"internal/archive":       "diag grow journal order plan safe schema store value",
-	"internal/replay":        "grow journal load order schema store value",
-	"internal/load/loadtest": "archive diag files grow journal load plan preflight replay schema store store/mysql store/postgres store/sqlite store/storetest value withdraw",
-	"internal/app":           "archive diag files grow load plan preflight safe schema store value",
-	"internal/preflight":     "diag grow journal load plan schema store value",
-	"internal/unit":          "diag grow journal load plan replay schema store value",
-	"internal/withdraw":      "archive diag grow journal load order plan replay schema store unit value",
-	"internal/load":          "archive diag grow journal order plan schema store value",
-	"internal/cli":           "app archive demo diag draft during export files grow journal load order plan predicate replay report safe schema store store/mysql store/postgres store/sqlite structs trial unit value withdraw",
+	"internal/files":   "diag grow order parquetrows plan rng safe value",
+	"internal/report":  "diag safe value",
+	"internal/draft":   "diag grow plan predicate safe schema store value",
+	"internal/structs": "diag draft plan safe schema value",
+	"internal/export":  "diag files grow order plan schema store value",
+	"internal/during":  "plan safe schema store value",
+	"internal/trial":   "grow plan schema store store/setwise value",
+	"internal/journal": "diag grow order plan schema store value",
+	"internal/archive": "diag grow journal order plan safe schema store value",
+	"internal/replay":  "grow journal load order schema store value",
+	"internal/load/loadtest": "archive diag files grow journal load plan preflight replay schema store store/mysql " +
+		"store/postgres store/sqlite store/storetest value withdraw",
+	"internal/app":       "archive diag files grow load plan preflight safe schema store value",
+	"internal/preflight": "diag grow journal load plan schema store value",
+	"internal/unit":      "diag grow journal load plan replay schema store value",
+	"internal/withdraw":  "archive diag grow journal load order plan replay schema store unit value",
+	"internal/load":      "archive diag grow journal order plan schema store value",
+	"internal/cli": "app archive demo diag draft during export files grow journal load order plan " +
+		"predicate replay report safe schema store store/mysql store/postgres store/sqlite structs trial unit " +
+		"value withdraw",
 }
 
 // Each package imports what the walls let through, and nothing else.

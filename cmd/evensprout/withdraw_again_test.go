@@ -134,7 +134,8 @@ func TestWithdrawTakesTheNamedPlansLoad(t *testing.T) {
 	onTables(t, emptyLinkTables, startPlan, func(t *testing.T, s *site) {
 		s.write(
 			"docks.yaml",
-			"name: docks\nseed: d\nclock: 2026-05-01T08:00:00Z\nentities:\n  Dock:\n    table: docks\n    rows: 3\n    fields: {label: {kind: locality}}\n",
+			"name: docks\nseed: d\nclock: 2026-05-01T08:00:00Z\nentities:\n  Dock:\n    table: docks\n    rows: "+
+				"3\n    fields: {label: {kind: locality}}\n",
 		)
 		s.write("none.yaml", strings.Replace(s.read("docks.yaml"), "name: docks", "name: none", 1))
 		require.Zero(t, s.on("load").code)

@@ -11,9 +11,12 @@ import (
 const withinTables = `
 CREATE TABLE owners (id {key}, name VARCHAR(60) NOT NULL);
 CREATE TABLE berths (id {key}, number INTEGER NOT NULL UNIQUE);
-CREATE TABLE boats (id {key}, owner_id INTEGER NOT NULL REFERENCES owners (id), name VARCHAR(60) NOT NULL, label VARCHAR(60) NOT NULL, UNIQUE (owner_id, name), UNIQUE (owner_id, label));
-CREATE TABLE trips (id {key}, boat_id INTEGER NOT NULL REFERENCES boats (id), owner_id INTEGER NOT NULL REFERENCES owners (id), berth_id INTEGER NOT NULL REFERENCES berths (id),
-  nr INTEGER NOT NULL, kind VARCHAR(8) NOT NULL, began TIMESTAMP NOT NULL, ended TIMESTAMP NOT NULL, UNIQUE (owner_id, kind, ended), UNIQUE (berth_id, nr));`
+CREATE TABLE boats (id {key}, owner_id INTEGER NOT NULL REFERENCES owners (id), name VARCHAR(60) NOT NULL,
+  label VARCHAR(60) NOT NULL, UNIQUE (owner_id, name), UNIQUE (owner_id, label));
+CREATE TABLE trips (id {key}, boat_id INTEGER NOT NULL REFERENCES boats (id), owner_id INTEGER NOT NULL
+  REFERENCES owners (id), berth_id INTEGER NOT NULL REFERENCES berths (id),
+  nr INTEGER NOT NULL, kind VARCHAR(8) NOT NULL, began TIMESTAMP NOT NULL, ended TIMESTAMP NOT NULL,
+    UNIQUE (owner_id, kind, ended), UNIQUE (berth_id, nr));`
 
 const withinPlan = `name: within
 seed: s

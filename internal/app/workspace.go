@@ -362,7 +362,8 @@ func (w *Workspace) ReplaceOccasions(p *plan.Plan) error {
 			if w.OccasionsFile != "" {
 				return diag.Usagef(
 
-					"the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in the plan says how one is read",
+					"the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in "+
+						"the plan says how one is read",
 					u.Name)
 
 			}
@@ -403,7 +404,8 @@ func (w *Workspace) spool() (string, error) {
 	if f, ok := w.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		return "", diag.Usagef(
 
-			"occasions come from standard input, and here is a terminal: pipe a file in, such as evensprout load --unit NAME --occasions - < sales.csv")
+			"occasions come from standard input, and here is a terminal: pipe a file in, such as evensprout load " +
+				"--unit NAME --occasions - < sales.csv")
 
 	}
 	in := bufio.NewReader(w.In)
@@ -505,7 +507,8 @@ func (o *openedPlan) tableless(err error) error {
 	return &store.Fault{
 		Kind:    store.Missing,
 		Message: o.name + " has no tables",
-		Hint:    "run your migrations first; or evensprout during --schema schema.sql -- COMMAND makes a database for a command of yours",
+		Hint: "run your migrations first; or evensprout during --schema schema.sql -- COMMAND makes a database " +
+			"for a command of yours",
 	}
 }
 
@@ -526,4 +529,5 @@ const standardInput = "-"
 const maxSpooled = 4 << 30
 
 var ErrNoDatabase = &store.Fault{Kind: store.BadURL, Message: "no database is named",
-	Hint: "--db sqlite:app.db, postgres://user@host/name or mysql://user@host/name, or the environment variable DATABASE_URL, or database: in the plan"}
+	Hint: "--db sqlite:app.db, postgres://user@host/name or mysql://user@host/name, or the environment variable " +
+		"DATABASE_URL, or database: in the plan"}

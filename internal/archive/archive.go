@@ -366,7 +366,8 @@ func (o Operator) file(a journal.Input) (string, error) {
 		}
 	}
 	return "", fmt.Errorf(
-		"a file of rows (%s when it was loaded, %d bytes, SHA-256 %s) was too large to keep, and the named plan has no such file: put it back, and name the plan",
+		"a file of rows (%s when it was loaded, %d bytes, SHA-256 %s) was too large to keep, and the named plan "+
+			"has no such file: put it back, and name the plan",
 		a.Path,
 		a.Bytes,
 		a.Digest,

@@ -18,7 +18,8 @@ func FuzzRejects(f *testing.F) {
 	e := set.NewEntity("A")
 	rows := func() map[string]*rejectedRows {
 		r := &rejectedRows{}
-		for i, typ := range []value.Type{value.Integer, value.Text, value.Decimal, value.Bytes, value.JSON, value.Timestamp, value.UUID, value.Boolean, value.Date, value.Time} {
+		for i, typ := range []value.Type{value.Integer, value.Text, value.Decimal, value.Bytes, value.JSON,
+			value.Timestamp, value.UUID, value.Boolean, value.Date, value.Time} {
 			field := &grow.Field{Name: "ntdbjmuoxy"[i : i+1], Entity: e, Source: grow.Stored(i, typ, 2)}
 			r.fields = append(r.fields, field)
 		}
@@ -41,7 +42,9 @@ func FuzzRejects(f *testing.F) {
 // A reader of the journal's packets never panics, and gives back what was packed.
 func FuzzPackets(f *testing.F) {
 	p := journal.Packer{Numbers: true}
-	if err := p.Add(grow.Row{N: 3, Side: true}, []value.Value{value.Int(-5), value.String("é"), {}, {Type: value.UUID, N: -1, M: 7}, {Type: value.Decimal, N: 125, Scale: 2}}); err != nil {
+	if err := p.Add(grow.Row{N: 3, Side: true},
+		[]value.Value{value.Int(-5), value.String("é"), {}, {Type: value.UUID, N: -1, M: 7},
+			{Type: value.Decimal, N: 125, Scale: 2}}); err != nil {
 		f.Fatal(err)
 	}
 	if err := p.Close(); err != nil {

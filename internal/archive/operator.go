@@ -99,7 +99,8 @@ func (o Operator) HoldAgainst(e *journal.Entry, lost []string) error {
 				now := o.renamed(entity, field)
 				return d.Was == "" ||
 					d.Is == "" &&
-						(slices.Contains(lost, entity+"."+field) || now != "" && o.Plan.FieldSays(stored, entity, now, field))
+						(slices.Contains(lost, entity+"."+field) || now != "" &&
+							o.Plan.FieldSays(stored, entity, now, field))
 			})
 		}
 		if len(list) == 0 {
@@ -117,7 +118,8 @@ func (o Operator) HoldAgainst(e *journal.Entry, lost []string) error {
 			what,
 		),
 		Hint: fmt.Sprintf(
-			"evensprout history %d --plan > was.yaml writes the journal's plan: read it, and name it in place of yours;\n       or evensprout withdraw %d takes the load back",
+			"evensprout history %d --plan > was.yaml writes the journal's plan: read it, and name it in place of "+
+				"yours;\n       or evensprout withdraw %d takes the load back",
 			e.Number,
 			e.Number,
 		),
@@ -197,14 +199,16 @@ func (o Operator) Reach(e *journal.Entry, j *store.Journal, db *schema.Database)
 		return &store.Fault{
 			Kind: store.Refused,
 			Message: fmt.Sprintf(
-				"load %d was not touched: the journal says that it wrote to %s, of which %s says nothing; %s may write to the journal as well",
+				"load %d was not touched: the journal says that it wrote to %s, of which %s says nothing; %s may "+
+					"write to the journal as well",
 				e.Number,
 				table,
 				o.Plan.File(),
 				others,
 			),
 			Hint: fmt.Sprintf(
-				"if it did, evensprout history %d --plan > was.yaml writes its plan: read it, then evensprout withdraw %d was.yaml",
+				"if it did, evensprout history %d --plan > was.yaml writes its plan: read it, then evensprout "+
+					"withdraw %d was.yaml",
 				e.Number,
 				e.Number,
 			),

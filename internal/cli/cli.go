@@ -163,10 +163,12 @@ load them, look at the tables. The demo command shows all of it at once.`,
 		return &diag.UsageError{Err: err}
 	})
 	root.PersistentFlags().
-		StringVar(&a.ws.DB, "db", "", "database URL: sqlite:app.db, postgres://user@host/name, mysql://user@host/name; else the environment variable DATABASE_URL, else the plan's database")
+		StringVar(&a.ws.DB, "db", "", "database URL: sqlite:app.db, postgres://user@host/name, "+
+			"mysql://user@host/name; else the environment variable DATABASE_URL, else the plan's database")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "results as JSON on standard output")
 	cobra.EnableCommandSorting = false
-	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.compare(), a.withdraw(), a.history(), a.export(), a.during(), a.trial(), a.catalog(), a.planSchema(), a.versionCommand()} {
+	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.compare(),
+		a.withdraw(), a.history(), a.export(), a.during(), a.trial(), a.catalog(), a.planSchema(), a.versionCommand()} {
 		args := c.Args
 		c.Args = func(cmd *cobra.Command, list []string) error {
 			if err := args(cmd, list); err != nil {
@@ -182,7 +184,8 @@ load them, look at the tables. The demo command shows all of it at once.`,
 // clockFlag lets a command take another clock than the plan's.
 func (a *program) clockFlag(c *cobra.Command) {
 	c.Flags().
-		StringVar(&a.ws.Clock, "clock", "", "what now means, in place of the plan's clock, such as 2026-05-01T08:00:00Z")
+		StringVar(&a.ws.Clock, "clock", "", "what now means, in place of the plan's clock, such as "+
+			"2026-05-01T08:00:00Z")
 }
 
 // jobsDefault is the number of growers unless said otherwise.
@@ -191,7 +194,8 @@ func jobsDefault() int { return runtime.NumCPU() }
 // allowFlag lets a command work on other machines.
 func (a *program) allowFlag(c *cobra.Command) {
 	c.Flags().
-		StringArrayVar(&a.ws.Allowed, "allow-host", nil, "a host, other than this machine, on which the command may write or run code (repeatable)")
+		StringArrayVar(&a.ws.Allowed, "allow-host", nil, "a host, other than this machine, on which the command "+
+			"may write or run code (repeatable)")
 }
 
 // warn tells the warnings about a plan.
@@ -294,7 +298,8 @@ func (a *program) layout(of any, err error) {
 	switch x := of.(type) {
 	case diag.Problems:
 		fmt.Fprintln(a.err, x.Show(a.errPage.Bold, a.errPage.Alarm))
-		fmt.Fprintf(a.err, "%s\n", a.errPage.Alarm(diag.Count(len(x.Errors()), "problem", "problems")+"; nothing was written"))
+		fmt.Fprintf(a.err, "%s\n", a.errPage.Alarm(diag.Count(len(x.Errors()), "problem", "problems")+"; nothing "+
+			"was written"))
 		if fault := (*store.Fault)(nil); errors.As(err, &fault) { // a database that could not be looked at, either
 			a.alarm(fault.Error())
 			a.hint(fault.Hint)
@@ -304,7 +309,8 @@ func (a *program) layout(of any, err error) {
 	case *load.Broken:
 		a.tellBroken(a.err, a.errPage, x.Rules)
 	case *load.Present:
-		t := report.Table{Columns: []report.Column{{Name: "Table"}, {Name: "Rows", Number: true}, {Name: "Found there"}}}
+		t := report.Table{Columns: []report.Column{{Name: "Table"}, {Name: "Rows", Number: true},
+			{Name: "Found there"}}}
 		for _, p := range x.Tables {
 			t.Rows = append(t.Rows, []string{p.Table, diag.Number(p.Rows), p.Found})
 		}

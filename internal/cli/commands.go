@@ -89,7 +89,8 @@ not fit the plan or cannot be reached.`,
 					warnings = diag.Problems{}
 				}
 				return a.writeJSON(map[string]any{
-					"plan": compiled.Plan.Name, "database": name, "entities": len(compiled.Targets), "fields": fields, "rows": rows,
+					"plan": compiled.Plan.Name, "database": name, "entities": len(compiled.Targets), "fields": fields,
+					"rows":  rows,
 					"units": len(compiled.Plan.Units), "invariants": len(compiled.Plan.Always), "warnings": warnings,
 				})
 			}

@@ -101,7 +101,8 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 			}
 			fmt.Fprintln(a.out)
 			tickets := db.Table("tickets")
-			if err := a.lookAt(cmd.Context(), s, db, store.Query{Table: tickets, Columns: tickets.Columns, Limit: 4}); err != nil {
+			if err := a.lookAt(cmd.Context(), s, db,
+				store.Query{Table: tickets, Columns: tickets.Columns, Limit: 4}); err != nil {
 				return err
 			}
 			if !without {
@@ -245,7 +246,9 @@ func writeDemo(folder string, anew bool) (string, error) {
 			return "", err
 		case !anew:
 			return "", fmt.Errorf(
-				"%s is there already: nothing was changed.\n       evensprout look %s shows its rows;\n       evensprout demo --anew builds the folder again (what you edited there is lost); evensprout demo FOLDER uses another",
+				"%s is there already: nothing was changed.\n       evensprout look %s shows its rows;\n       "+
+					"evensprout demo --anew builds the folder again (what you edited there is lost); evensprout "+
+					"demo FOLDER uses another",
 				f,
 				planFile,
 			)

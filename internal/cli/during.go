@@ -107,14 +107,18 @@ load.`,
 	c.Flags().
 		StringArrayVar(&f.scripts, "schema", nil, "script of SQL that makes the tables; may be said several times")
 	c.Flags().
-		StringVar(&f.prepare, "prepare", "", "command that makes the tables, run by the shell with the database in its environment")
+		StringVar(&f.prepare, "prepare", "", "command that makes the tables, run by the shell with the database in "+
+			"its environment")
 	c.Flags().
-		StringArrayVar(&f.from, "prepare-from", nil, "file or folder that --prepare reads: as long as it is the same, a filled database is copied; may be said several times")
+		StringArrayVar(&f.from, "prepare-from", nil, "file or folder that --prepare reads: as long as it is the "+
+			"same, a filled database is copied; may be said several times")
 	c.Flags().BoolVar(&f.noCache, "no-cache", false, "fill the database anew, and keep no copy")
 	c.Flags().
-		BoolVar(&f.external, "with-external", false, "keep tables in a copied database whose rows are on another server, such as foreign tables: the command then works on those")
+		BoolVar(&f.external, "with-external", false, "keep tables in a copied database whose rows are on another "+
+			"server, such as foreign tables: the command then works on those")
 	c.Flags().
-		StringArrayVar(&f.env, "env", nil, "NAME=TEXT: a variable for the command, in which {url}, {host}, {port}, {user}, {password} and {name} are the database's")
+		StringArrayVar(&f.env, "env", nil, "NAME=TEXT: a variable for the command, in which {url}, {host}, {port}, "+
+			"{user}, {password} and {name} are the database's")
 	c.Flags().DurationVar(&f.timeout, "timeout", 0, "end the command after so long, such as 10m, and exit with 124")
 	c.Flags().DurationVar(&f.wait, "wait", 10*time.Minute, "with --shared, how long to wait for another run")
 	c.Flags().BoolVar(&f.sweep, "sweep", false, "run nothing, and remove what killed runs have left")
@@ -132,7 +136,8 @@ func (f *duringFlags) check() error {
 		text string
 	}{
 		{f.private && f.shared, "--private and --shared are two things: which is meant?"},
-		{f.shared && (len(f.scripts) > 0 || f.prepare != "" || f.keep || f.noCache), "--shared takes the database as it is, so it goes with none of --schema, --prepare, --keep-on-failure and --no-cache"},
+		{f.shared && (len(f.scripts) > 0 || f.prepare != "" || f.keep || f.noCache), "--shared takes the database " +
+			"as it is, so it goes with none of --schema, --prepare, --keep-on-failure and --no-cache"},
 		{len(f.from) > 0 && f.prepare == "", "--prepare-from says what --prepare reads: which command is meant?"},
 		{(f.sweepKept || f.cache) && !f.sweep, "--kept and --cached belong to --sweep"},
 		{f.timeout < 0, "--timeout is a time from now, such as 10m"},
@@ -228,7 +233,12 @@ func (a *program) given(args []string) (*plan.Plan, string, error) {
 }
 
 // fill loads entities and runs units, and returns the numbers of the loads.
-func (a *program) fill(ctx context.Context, c *plan.Compiled, s store.Store, o load.Options) (loads []int64, err error) {
+func (a *program) fill(
+	ctx context.Context,
+	c *plan.Compiled,
+	s store.Store,
+	o load.Options,
+) (loads []int64, err error) {
 	rejected := int64(0)
 	o.Again, o.Later = a.ws.Again, len(c.Units) > 0
 	o.Rejected = func(load.Rejection) error { rejected++; return nil }

@@ -204,11 +204,13 @@ func (m *maker) refuseExternal(ctx context.Context, p *plan.Plan) error {
 	}
 	return &store.Fault{
 		Kind: store.Refused,
-		Message: "nothing was done: a copy of the database would have to be emptied of rows that are kept elsewhere, in " + strings.Join(
+		Message: "nothing was done: a copy of the database would have to be emptied of rows that are kept " +
+			"elsewhere, in " + strings.Join(
 			names,
 			", ",
 		),
-		Hint: "--schema schema.sql, or --prepare 'your migration command', makes tables of its own; or leave these tables out of the plan",
+		Hint: "--schema schema.sql, or --prepare 'your migration command', makes tables of its own; or leave these " +
+			"tables out of the plan",
 	}
 }
 
@@ -351,7 +353,8 @@ func (m *maker) hasTables(ctx context.Context, name string) error {
 	return &store.Fault{
 		Kind:    store.Missing,
 		Message: what + ", so nothing was loaded",
-		Hint:    "--schema schema.sql makes them, or --prepare 'your migration command', which finds the fresh database in DATABASE_URL",
+		Hint: "--schema schema.sql makes them, or --prepare 'your migration command', which finds the fresh " +
+			"database in DATABASE_URL",
 	}
 }
 

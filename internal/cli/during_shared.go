@@ -51,7 +51,8 @@ func (a *program) duringShared(ctx context.Context, args []string, run *during.C
 	loads, err := a.fill(ctx, c, s, load.Options{Jobs: jobsDefault(), Journal: journal, Folder: c.Plan.Folder()})
 	defer func() {
 		// The command may have taken as long as it liked: servers end idle connections.
-		if again, gone := a.withdrawn(context.WithoutCancel(ctx), archive.Operator{Plan: c.Plan, Rows: files.Rows}, loads); gone != nil {
+		if again, gone := a.withdrawn(context.WithoutCancel(ctx), archive.Operator{Plan: c.Plan, Rows: files.Rows},
+			loads); gone != nil {
 			err = errors.Join(
 				err,
 				fmt.Errorf(

@@ -104,23 +104,30 @@ database. --part takes a share of the rows: all parts together are the whole.`,
 		},
 	}
 	c.Flags().
-		StringVar(&flags.format, "format", "", "csv, ndjson, json, parquet or sql; else as the name of --out ends, or csv")
+		StringVar(&flags.format, "format", "", "csv, ndjson, json, parquet or sql; else as the name of --out ends, "+
+			"or csv")
 	c.Flags().
-		StringVar(&flags.out, "out", "", "folder for the files; of sql and of nested JSON the file; else standard output")
+		StringVar(&flags.out, "out", "", "folder for the files; of sql and of nested JSON the file; else standard "+
+			"output")
 	c.Flags().StringArrayVar(&flags.entities, "entity", nil, "write this entity alone; may be said several times")
 	c.Flags().
-		StringVar(&flags.names, "names", string(export.Fields), "what columns are called: fields, as in the plan, or columns, as in the database")
+		StringVar(&flags.names, "names", string(export.Fields), "what columns are called: fields, as in the plan, "+
+			"or columns, as in the database")
 	c.Flags().
-		BoolVar(&flags.guard, "guard-formulas", false, "of CSV: put an apostrophe in front of texts that spreadsheets take for formulas, such as =1+1; the file then does not hold the rows exactly")
+		BoolVar(&flags.guard, "guard-formulas", false, "of CSV: put an apostrophe in front of texts that "+
+			"spreadsheets take for formulas, such as =1+1; the file then does not hold the rows exactly")
 	c.Flags().StringVar(&flags.dialect, "dialect", "", "of SQL: sqlite, postgres or mysql; else that of the database")
 	c.Flags().
 		StringVar(&flags.migration, "migration", "", "write NAME.insert.sql and NAME.remove.sql, into --out or here")
 	c.Flags().
-		BoolVar(&flags.nest, "nest", false, "one JSON document, in which rows stand inside those that they are planned per")
+		BoolVar(&flags.nest, "nest", false, "one JSON document, in which rows stand inside those that they are "+
+			"planned per")
 	c.Flags().
-		StringVar(&flags.row, "row", "", "this row alone, with everything below it, as JSON: Passenger.ada, or Passenger.17 for a grown one")
+		StringVar(&flags.row, "row", "", "this row alone, with everything below it, as JSON: Passenger.ada, or "+
+			"Passenger.17 for a grown one")
 	c.Flags().
-		StringVar(&flags.references, "references", string(export.Keys), "with --nest or --row, what stands in place of a reference: keys, rows or names")
+		StringVar(&flags.references, "references", string(export.Keys), "with --nest or --row, what stands in "+
+			"place of a reference: keys, rows or names")
 	c.Flags().BoolVar(&flags.planOnly, "without-database", false, "open no database, even if one is named")
 	c.Flags().BoolVar(&flags.overwrite, "overwrite", false, "replace files that are there and that no export wrote")
 	c.Flags().IntVar(&flags.jobs, "jobs", jobsDefault(), "how many growers work at a time")

@@ -99,7 +99,8 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 			switch {
 			case cmd.Flags().Changed("load"):
 				var one *load.Past
-				if one, err = load.Recall(cmd.Context(), s, number, nil, archive.Operator{Plan: p, Rows: files.Rows}); err == nil {
+				if one, err = load.Recall(cmd.Context(), s, number, nil,
+					archive.Operator{Plan: p, Rows: files.Rows}); err == nil {
 					pasts = []*load.Past{one}
 				}
 			case p != nil:
@@ -376,7 +377,8 @@ name that ends in .yaml is a plan: without a number, its last load is taken back
 	}
 	c.Flags().StringVar(&commit, "commit", "load", "what is committed together: load or chunk")
 	c.Flags().
-		StringArrayVar(&also, "also", nil, "changed: take back also rows that were changed since; referring: delete also rows of others that refer to those that go")
+		StringArrayVar(&also, "also", nil, "changed: take back also rows that were changed since; referring: "+
+			"delete also rows of others that refer to those that go")
 	c.Flags().BoolVar(&dryRun, "dry-run", false, "do everything, then roll back")
 	c.Flags().DurationVar(&wait, "wait", 0, "how long to wait for another run of the same plan, such as 5m")
 	a.allowFlag(c)
@@ -400,7 +402,13 @@ func (a *program) loadToWithdraw(
 	for _, e := range slices.Backward(all) {
 		if number > 0 {
 			if e.Number == number && p != nil && e.Plan != p.Name {
-				return 0, diag.Usagef("load %d is of the plan %s, and %s is the plan %s", number, e.Plan, planArgs[0], p.Name)
+				return 0, diag.Usagef(
+					"load %d is of the plan %s, and %s is the plan %s",
+					number,
+					e.Plan,
+					planArgs[0],
+					p.Name,
+				)
 			}
 			continue
 		}
@@ -918,7 +926,8 @@ func (a *program) tellRestoration(r *replay.Restoration, name string) {
 	if r.Inserted+r.Updated+r.Deleted == 0 {
 		fmt.Fprintf(a.out, "\n%s %s was as it was loaded already (%s)\n", word, name, pace(0, r.Elapsed))
 	} else {
-		fmt.Fprintf(a.out, "\n%s %s %s as it was loaded: %s inserted, %s changed back, %s deleted (%s)\n", word, name, is,
+		fmt.Fprintf(a.out, "\n%s %s %s as it was loaded: %s inserted, %s changed back, %s deleted (%s)\n", word, name,
+			is,
 			diag.Count(r.Inserted, "row", "rows"), diag.Number(r.Updated), diag.Number(r.Deleted), pace(0, r.Elapsed))
 	}
 	if kept > 0 {

@@ -16,7 +16,8 @@ func TestLabelsOfReferences(t *testing.T) {
 	require.NoError(t, sqlite.Create(path, `
 CREATE TABLE piers (id INTEGER PRIMARY KEY, name TEXT);
 CREATE TABLE codes (code TEXT PRIMARY KEY);
-CREATE TABLE boats (id INTEGER PRIMARY KEY, pier_id INTEGER REFERENCES piers (id), code TEXT REFERENCES codes (code), seats INTEGER);
+CREATE TABLE boats (id INTEGER PRIMARY KEY, pier_id INTEGER REFERENCES piers (id), code TEXT REFERENCES codes (code),
+  seats INTEGER);
 INSERT INTO piers VALUES (1, 'West'), (2, NULL);`))
 	s, err := sqlite.Driver{}.Open(t.Context(), "sqlite:"+path)
 	require.NoError(t, err)
@@ -30,7 +31,8 @@ INSERT INTO piers VALUES (1, 'West'), (2, NULL);`))
 		value  value.Value
 		want   string
 	}{
-		{"pier_id", value.Int(1), "West"}, {"pier_id", value.Int(1), "West"}, {"pier_id", value.Int(2), "∅"}, {"pier_id", value.Int(9), "?"}, {"pier_id", value.Value{}, ""},
+		{"pier_id", value.Int(1), "West"}, {"pier_id", value.Int(1), "West"}, {"pier_id", value.Int(2), "∅"},
+		{"pier_id", value.Int(9), "?"}, {"pier_id", value.Value{}, ""},
 		{"code", value.String("X"), ""}, {"seats", value.Int(1), ""}, {"id", value.Int(1), ""},
 	} {
 		got, err := names.of(t.Context(), boats, boats.Column(c.column), c.value)

@@ -107,7 +107,8 @@ func (l *loadCommand) settle(cmd *cobra.Command) (load.Options, error) {
 	if l.keep.restore && cmd.Flags().Changed("clock") {
 		return o, diag.Usagef(
 
-			"--restore brings rows back as they were loaded, with the clock of then: --clock cannot be combined with it")
+			"--restore brings rows back as they were loaded, with the clock of then: --clock cannot be combined " +
+				"with it")
 
 	}
 	return o, l.unit.check(&l.keep, &l.write)
@@ -213,7 +214,8 @@ func (a *program) keepJournal(o *load.Options, keep *journalFlags, deadline time
 		if !a.quiet && !o.DryRun {
 			fmt.Fprintln(
 				a.err,
-				"note: no journal is kept, so this load cannot be resumed or withdrawn, and a second one does not know of it",
+				"note: no journal is kept, so this load cannot be resumed or withdrawn, and a second one does not "+
+					"know of it",
 			)
 		}
 		return
@@ -328,7 +330,13 @@ func (a *program) restored(ctx context.Context, x *restoring, dryRun bool) (bool
 }
 
 // filledOnce tells whether a plan that fills a database once has done so.
-func (a *program) filledOnce(ctx context.Context, s store.Store, p *plan.Plan, name string, noJournal bool) (bool, error) {
+func (a *program) filledOnce(
+	ctx context.Context,
+	s store.Store,
+	p *plan.Plan,
+	name string,
+	noJournal bool,
+) (bool, error) {
 	if noJournal {
 		return false, diag.Usagef(
 			"once: true looks into the journal, so the plan cannot be loaded with --no-journal")
@@ -541,7 +549,8 @@ func (a *program) loaded(ctx context.Context, x *loading) error {
 		if !a.quiet {
 			fmt.Fprintln(
 				a.err,
-				"note: the rows are not there yet, so units were not tried; once they are, --unit NAME --dry-run tries one",
+				"note: the rows are not there yet, so units were not tried; once they are, --unit NAME --dry-run "+
+					"tries one",
 			)
 		}
 	} else if done, err = a.runUnits(ctx, x); err != nil {

@@ -29,26 +29,36 @@ type journalFlags struct {
 
 func (f *journalFlags) add(c *cobra.Command) {
 	c.Flags().
-		BoolVar(&f.resume, "resume", false, "go on with a load of this plan that broke off; if there is none, load as usual")
+		BoolVar(&f.resume, "resume", false, "go on with a load of this plan that broke off; if there is none, load "+
+			"as usual")
 	c.Flags().
-		BoolVar(&f.restore, "restore", false, "bring the tables back to what was loaded, by the smallest set of changes")
+		BoolVar(&f.restore, "restore", false, "bring the tables back to what was loaded, by the smallest set of "+
+			"changes")
 	c.Flags().
-		BoolVar(&f.anew, "anew", false, "take this plan's rows back, and load the plan as it is now, in one transaction")
+		BoolVar(&f.anew, "anew", false, "take this plan's rows back, and load the plan as it is now, in one "+
+			"transaction")
 	c.Flags().
-		BoolVar(&f.retry, "retry-rejected", false, "load the rows that earlier loads of this plan left out, and nothing else")
+		BoolVar(&f.retry, "retry-rejected", false, "load the rows that earlier loads of this plan left out, and "+
+			"nothing else")
 	c.Flags().
-		StringArrayVar(&f.also, "also", nil, "with --anew: changed takes back also rows that were changed since; referring deletes also rows that refer to those that go")
+		StringArrayVar(&f.also, "also", nil, "with --anew: changed takes back also rows that were changed since; "+
+			"referring deletes also rows that refer to those that go")
 	c.Flags().
-		BoolVar(&f.deleteExtra, "delete-extra", false, "with --restore: delete rows that are not the plan's also from tables that had rows before")
+		BoolVar(&f.deleteExtra, "delete-extra", false, "with --restore: delete rows that are not the plan's also "+
+			"from tables that had rows before")
 	c.Flags().
-		StringVar(&f.extra, "extra", "", "load as many rows again beside the plan's own, under a name: those that the plan would go on with")
+		StringVar(&f.extra, "extra", "", "load as many rows again beside the plan's own, under a name: those that "+
+			"the plan would go on with")
 	c.Flags().BoolVar(&f.ifEmpty, "if-empty", false, "leave tables alone that have rows, as when: empty does")
 	c.Flags().
-		DurationVar(&f.wait, "wait", 0, "how long to wait for the server, for the planned tables, and for another load of the plan, such as 2m")
+		DurationVar(&f.wait, "wait", 0, "how long to wait for the server, for the planned tables, and for another "+
+			"load of the plan, such as 2m")
 	c.Flags().
-		BoolVar(&f.none, "no-journal", false, "keep no journal: the load cannot be resumed or withdrawn, and a second one does not know of it")
+		BoolVar(&f.none, "no-journal", false, "keep no journal: the load cannot be resumed or withdrawn, and a "+
+			"second one does not know of it")
 	c.Flags().
-		BoolVar(&f.noUndo, "no-undo", false, "do not keep what rows held before they were changed or deleted: such a load is not withdrawn exactly")
+		BoolVar(&f.noUndo, "no-undo", false, "do not keep what rows held before they were changed or deleted: such "+
+			"a load is not withdrawn exactly")
 }
 
 // check tells flags that do not go together.
@@ -56,11 +66,15 @@ func (f *journalFlags) check(write *writeFlags) error {
 	otherRows := f.none || f.resume || f.restore || f.extra != "" || f.ifEmpty || write.corrected != ""
 	switch {
 	case f.anew && (otherRows || write.part != "" || write.commit != "" && write.commit != string(plan.CommitLoad)):
-		return diag.Usagef("--anew cannot be combined with --no-journal, --resume, --restore, --extra, --if-empty, --corrected, --part or another --commit than load")
+		return diag.Usagef("--anew cannot be combined with --no-journal, --resume, --restore, --extra, --if-empty, " +
+			"--corrected, --part or another --commit than load")
 	case f.retry && (otherRows || f.anew || write.part != ""):
-		return diag.Usagef("--retry-rejected cannot be combined with --no-journal, --resume, --restore, --extra, --if-empty, --anew, --corrected or --part")
+		return diag.Usagef("--retry-rejected cannot be combined with --no-journal, --resume, --restore, --extra, " +
+			"--if-empty, --anew, --corrected or --part")
 	case write.part != "" && (otherRows || write.alone()):
-		return diag.Usagef("--part is one of several that together are a load, so it goes with none of --no-journal, --resume, --restore, --extra, --if-empty, --dry-run, --corrected, --rebuild-indexes and --changes; run again, it goes on by itself")
+		return diag.Usagef("--part is one of several that together are a load, so it goes with none of " +
+			"--no-journal, --resume, --restore, --extra, --if-empty, --dry-run, --corrected, --rebuild-indexes and " +
+			"--changes; run again, it goes on by itself")
 	case write.part != "" && write.commit == string(plan.CommitLoad):
 		return diag.Usagef("--part commits chunk by chunk, so it does not go with --commit load")
 	case write.corrected != "" && (f.extra != "" || f.resume || f.restore):
@@ -123,7 +137,8 @@ type loadFlags struct {
 
 func (f *loadFlags) add(c *cobra.Command) {
 	c.Flags().
-		IntVar(&f.chunk, "chunk", 0, fmt.Sprintf("at most so many rows in a chunk; a family is kept whole (default %d, or %d where rows are compared with those of a table)", load.DefaultChunk, load.StagedChunk))
+		IntVar(&f.chunk, "chunk", 0, fmt.Sprintf("at most so many rows in a chunk; a family is kept whole (default "+
+			"%d, or %d where rows are compared with those of a table)", load.DefaultChunk, load.StagedChunk))
 	c.Flags().
 		IntVar(&f.jobs, "jobs", jobsDefault(), "how many growers work at a time; with commit: chunk also connections")
 }
@@ -153,7 +168,8 @@ func (f *writeFlags) add(a *program, c *cobra.Command) {
 	c.Flags().
 		StringVar(&f.commit, "commit", "", "what is committed together: load, chunk or family; else as the plan says")
 	c.Flags().
-		StringArrayVar(&f.policies, "on-violation", nil, "KIND=POLICY: what to do about refused rows (stop, skip, redraw), such as unique=skip; all=skip for every kind")
+		StringArrayVar(&f.policies, "on-violation", nil, "KIND=POLICY: what to do about refused rows (stop, skip, "+
+			"redraw), such as unique=skip; all=skip for every kind")
 	c.Flags().
 		StringVar(&f.rejects, "rejects", "", "file for rows that were left out, as NDJSON; else NAME.rejects.ndjson")
 	c.Flags().
@@ -162,11 +178,13 @@ func (f *writeFlags) add(a *program, c *cobra.Command) {
 	c.Flags().
 		StringVar(&f.changes, "changes", "", "file for what update and upsert changed, from what, to what, as CSV")
 	c.Flags().
-		BoolVar(&f.statements, "statements", false, "list every distinct statement with how often it ran, rows and time")
+		BoolVar(&f.statements, "statements", false, "list every distinct statement with how often it ran, rows and "+
+			"time")
 	partFlag(c, &f.part)
 	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "do everything, then roll back")
 	c.Flags().
-		BoolVar(&f.rebuild, "rebuild-indexes", false, "drop the indexes of empty tables and make them again after the rows, inside the transaction")
+		BoolVar(&f.rebuild, "rebuild-indexes", false, "drop the indexes of empty tables and make them again after "+
+			"the rows, inside the transaction")
 	a.allowFlag(c)
 }
 

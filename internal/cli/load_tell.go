@@ -82,7 +82,8 @@ func (a *program) tellLoad(x *loading, r *journal.Result, missing int64) {
 		if r.LeftOut > 0 {
 			fmt.Fprintf(
 				a.out,
-				"%s load %d wrote these rows already, and they are there, but for %s that were left out. Nothing to do in %s.\nload --retry-rejected tries them again.\n",
+				"%s load %d wrote these rows already, and they are there, but for %s that were left out. Nothing "+
+					"to do in %s.\nload --retry-rejected tries them again.\n",
 				a.page.Good("done:"),
 				r.Earlier,
 				diag.Count(r.LeftOut, "row", "rows"),

@@ -117,7 +117,8 @@ func createOutput(path, plain string) (*outputFile, error) {
 			name = fmt.Sprintf("%s-%d.ndjson", plain, n)
 		case path == "":
 			return nil, fmt.Errorf(
-				"the file for rows that are left out cannot be made, and nothing was written: %w; --rejects names another",
+				"the file for rows that are left out cannot be made, and nothing was written: %w; --rejects names "+
+					"another",
 				unmade(name, err),
 			)
 		case errors.Is(err, fs.ErrExist):

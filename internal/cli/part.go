@@ -22,7 +22,8 @@ import (
 // partFlag lets a command take a share of the rows.
 func partFlag(c *cobra.Command, into *string) {
 	c.Flags().
-		StringVar(into, "part", "", "a share of the rows, whole families: its number and how many there are, such as 3/16; env/16 takes the number from the environment of an indexed job")
+		StringVar(into, "part", "", "a share of the rows, whole families: its number and how many there are, such "+
+			"as 3/16; env/16 takes the number from the environment of an indexed job")
 }
 
 // indexVariables are where schedulers tell a task of an indexed job its number.
@@ -33,7 +34,8 @@ var indexVariables = []struct {
 	{
 		"JOB_COMPLETION_INDEX",
 		"",
-	}, {"AWS_BATCH_JOB_ARRAY_INDEX", ""}, {"BATCH_TASK_INDEX", ""}, {"CLOUD_RUN_TASK_INDEX", ""}, {"SLURM_ARRAY_TASK_ID", "SLURM_ARRAY_TASK_MIN"}, {"PBS_ARRAY_INDEX", ""},
+	}, {"AWS_BATCH_JOB_ARRAY_INDEX", ""}, {"BATCH_TASK_INDEX", ""}, {"CLOUD_RUN_TASK_INDEX", ""},
+	{"SLURM_ARRAY_TASK_ID", "SLURM_ARRAY_TASK_MIN"}, {"PBS_ARRAY_INDEX", ""},
 }
 
 // parsePart reads a part, its number from the environment if that is asked for.

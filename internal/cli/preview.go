@@ -96,7 +96,8 @@ of the same plan must come to the same ones.`,
 	c.Flags().StringVar(&flags.entity, "entity", "", "show this entity alone, or the occasions of this unit")
 	c.Flags().IntVar(&flags.rows, "rows", 3, "how many rows of each entity")
 	c.Flags().
-		StringVar(&flags.row, "row", "", "show this row alone, with what is below it: the number of a grown row, or the name of a given one; needs --entity")
+		StringVar(&flags.row, "row", "", "show this row alone, with what is below it: the number of a grown row, "+
+			"or the name of a given one; needs --entity")
 	c.Flags().BoolVar(&flags.spread, "spread", false, "show how the values of each field are distributed")
 	c.Flags().BoolVar(&flags.csv, "csv", false, "rows as CSV (RFC 4180) on standard output; needs --entity")
 	c.Flags().

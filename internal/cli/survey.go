@@ -60,9 +60,11 @@ With --json, it writes the description of the tables instead.`,
 	c.Flags().StringVarP(&f.out, "out", "o", "", "write the plan into this file, which must not exist yet")
 	c.Flags().Uint64Var(&f.rows, "rows", 0, "rows for each table, as far as its keys allow (default: as seems fit)")
 	c.Flags().
-		StringVar(&f.names, "names", "", "how fields are called: "+strings.Join(draft.Namings, ", ")+" (default: as columns)")
+		StringVar(&f.names, "names", "", "how fields are called: "+strings.Join(draft.Namings, ", ")+" (default: "+
+			"as columns)")
 	c.Flags().
-		StringSliceVar(&f.tables, "tables", nil, "only these tables, and those that they need: names or patterns such as 'order*'")
+		StringSliceVar(&f.tables, "tables", nil, "only these tables, and those that they need: names or patterns "+
+			"such as 'order*'")
 	c.Flags().StringVar(&f.schema, "schema", "", "only tables of this schema, and those that they need")
 	c.Flags().StringVar(&f.folder, "structs", "", "read Go structs in this folder and below")
 	c.Flags().StringVar(&f.tag, "tag", "db", "with --structs: the tag that names columns")
@@ -87,7 +89,8 @@ func (f *surveyFlags) check() error {
 	}
 	for _, p := range f.tables {
 		if _, err := path.Match(p, ""); err != nil {
-			return diag.Usagef("--tables %s is no pattern: * stands for any letters, ? for one, [a-z] for one of some", p)
+			return diag.Usagef("--tables %s is no pattern: * stands for any letters, ? for one, [a-z] for one of "+
+				"some", p)
 		}
 	}
 	if f.least < 2 {
@@ -205,7 +208,8 @@ func (a *program) surveyed(
 	return nil, nil, &store.Fault{
 		Kind:    store.BadURL,
 		Message: "no database is named",
-		Hint:    "--db sqlite:app.db, or the environment variable DATABASE_URL; --structs FOLDER drafts from Go structs alone",
+		Hint: "--db sqlite:app.db, or the environment variable DATABASE_URL; --structs FOLDER drafts from Go " +
+			"structs alone",
 	}
 }
 

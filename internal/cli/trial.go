@@ -82,10 +82,12 @@ place of a plan: --file passengers.csv --table passengers.`,
 	}
 	c.Flags().StringVar(&f.entity, "entity", "", "whose rows are written; else the one with the most rows")
 	c.Flags().
-		StringVar(&f.counts, "counts", "100,1000,10000", "how many rows, with commas between; as far as there are so many")
+		StringVar(&f.counts, "counts", "100,1000,10000", "how many rows, with commas between; as far as there are "+
+			"so many")
 	c.Flags().IntVar(&f.repeat, "repeat", 3, "how often each way is measured")
 	c.Flags().
-		DurationVar(&f.limit, "limit", 5*time.Second, "a measurement ends after so long, and counts what was written until then")
+		DurationVar(&f.limit, "limit", 5*time.Second, "a measurement ends after so long, and counts what was "+
+			"written until then")
 	c.Flags().StringVar(&f.chart, "chart", "", "file for a chart, .png or .svg")
 	c.Flags().StringVar(&f.file, "file", "", "write the rows of this file in place of a plan's")
 	c.Flags().StringVar(&f.table, "table", "", "with --file: the table that takes them")
@@ -165,7 +167,8 @@ func (a *program) planOfFile(f *trialFlags, args []string) ([]string, error) {
 	var b strings.Builder
 	fmt.Fprintf(
 		&b,
-		"name: trial\nseed: trial\nclock: 2026-05-01T08:00:00Z\nentities:\n  %s:\n    table: %s\n    rows_from:\n      file: %s\n      columns:\n",
+		"name: trial\nseed: trial\nclock: 2026-05-01T08:00:00Z\nentities:\n  %s:\n    table: %s\n    rows_from:\n  "+
+			"    file: %s\n      columns:\n",
 		quoted(f.table),
 		quoted(f.table),
 		quoted(at),

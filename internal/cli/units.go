@@ -30,9 +30,11 @@ type unitFlags struct {
 
 func (f *unitFlags) add(c *cobra.Command) {
 	c.Flags().
-		StringArrayVar(&f.names, "unit", nil, "run this unit alone, without loading entities; may be said several times")
+		StringArrayVar(&f.names, "unit", nil, "run this unit alone, without loading entities; may be said several "+
+			"times")
 	c.Flags().
-		StringVar(&f.occasions, "occasions", "", "with --unit: take its occasions from this file in place of the plan's; - is standard input")
+		StringVar(&f.occasions, "occasions", "", "with --unit: take its occasions from this file in place of the "+
+			"plan's; - is standard input")
 	c.Flags().BoolVar(&f.again, "again", false, "with --unit: do also what an earlier run has done already")
 	c.Flags().BoolVar(&f.without, "without-units", false, "load entities alone")
 }
@@ -43,13 +45,16 @@ func (f *unitFlags) check(journal *journalFlags, write *writeFlags) error {
 		text string
 	}{
 		{len(f.names) > 0 && f.without, "--unit and --without-units are two things: which is meant?"},
-		{len(f.names) > 0 && (journal.resume || journal.restore || journal.extra != "" || journal.ifEmpty || write.corrected != "" || write.rebuild || write.changes != ""),
-			"--unit loads no entities, so it goes with none of --resume, --restore, --extra, --if-empty, --corrected, --rebuild-indexes and --changes"},
+		{len(f.names) > 0 && (journal.resume || journal.restore || journal.extra != "" || journal.ifEmpty ||
+			write.corrected != "" || write.rebuild || write.changes != ""),
+			"--unit loads no entities, so it goes with none of --resume, --restore, --extra, --if-empty, " +
+				"--corrected, --rebuild-indexes and --changes"},
 		{len(f.names) > 0 && write.part != "", "--part is a share of the entities' rows, and --unit loads none"},
 		{len(f.names) > 0 && write.commit != "", "--commit is about entities; a unit says together: in the plan"},
 		{f.again && len(f.names) == 0, "--again belongs to --unit: which unit is to be done again?"},
 		{f.occasions != "" && len(f.names) != 1, "--occasions belongs to one --unit"},
-		{f.again && journal.none, "--again goes with a journal: without one nothing is known of earlier runs, and all is done anyway"},
+		{f.again && journal.none, "--again goes with a journal: without one nothing is known of earlier runs, and " +
+			"all is done anyway"},
 	} {
 		if x.bad {
 			return diag.Usagef("%s", x.text)

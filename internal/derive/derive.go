@@ -231,8 +231,9 @@ func fault(issues *cel.Issues) error {
 
 // celTypes are the types of fields in expressions.
 var celTypes = map[value.Type]*cel.Type{
-	value.Integer: cel.IntType, value.Decimal: decimalType, value.Text: cel.StringType, value.Bytes: cel.BytesType, value.Boolean: cel.BoolType,
-	value.Date: dateType, value.Timestamp: cel.TimestampType,
+	value.Integer: cel.IntType, value.Decimal: decimalType, value.Text: cel.StringType, value.Bytes: cel.BytesType,
+	value.Boolean: cel.BoolType,
+	value.Date:    dateType, value.Timestamp: cel.TimestampType,
 }
 
 func typeOf(t value.Type) (*cel.Type, bool) {
@@ -310,7 +311,8 @@ func (x *Expression) fromCEL(out ref.Val) (value.Value, error) {
 	case decimal:
 		r, ok := v.value().Rescale(x.Scale)
 		if !ok {
-			return r, fmt.Errorf("%s does not fit %d digits after the point: say scale: N, or round(x, %d)", v.value(), x.Scale, x.Scale)
+			return r, fmt.Errorf("%s does not fit %d digits after the point: say scale: N, or round(x, %d)",
+				v.value(), x.Scale, x.Scale)
 		}
 		return r, nil
 	}

@@ -147,18 +147,23 @@ func TestExpressionsThatAreRefused(t *testing.T) {
 // What a message advises makes the expression right.
 func TestAdviceOfExpressions(t *testing.T) {
 	for _, c := range []struct{ wrong, message, hint, right string }{
-		{"n < 3 ? 'x' : 1", "of one type, and here are a text and a whole number", "string(x) makes a text", "n < 3 ? 'x' : string(1)"},
+		{"n < 3 ? 'x' : 1", "of one type, and here are a text and a whole number", "string(x) makes a text",
+			"n < 3 ? 'x' " +
+				": string(1)"},
 		{"n ? 'x' : 'y'", "what stands before ? is true or false", "x > 0 ? ...", "n > 0 ? 'x' : 'y'"},
 		{"!n", "! needs true or false", "compare it", "!(n > 0)"},
 		{"n && n > 3", "true or false is needed here, and here is a whole number", "compare it", "n > 0 && n > 3"},
 		{"born + n", "+ does not go with a date and a whole number", "addDays(d, n)", "addDays(born, n)"},
-		{"born < '1990-01-01'", "a date and a text cannot be compared", `date("2026-05-01")`, "born < date('1990-01-01')"},
-		{"at < '2026-01-01'", "a moment and a text cannot be compared", `timestamp("2026-05-01T08:00:00Z")`, "at < timestamp('2026-01-01T00:00:00Z')"},
+		{"born < '1990-01-01'", "a date and a text cannot be compared", `date("2026-05-01")`, "born < " +
+			"date('1990-01-01')"},
+		{"at < '2026-01-01'", "a moment and a text cannot be compared", `timestamp("2026-05-01T08:00:00Z")`, "at < " +
+			"timestamp('2026-01-01T00:00:00Z')"},
 		{"at + 90", "+ does not go with a moment and a whole number", `duration("90m")`, "at + duration('90m')"},
 		{"name + n", "+ does not go with a text and a whole number", "string(x)", "name + string(n)"},
 		{"price == 5", "cannot be compared", "int(x) a whole number", "int(price) == 5"},
 		{"lower(n)", "lower does not take a whole number", "string(x)", "lower(string(n))"},
-		{"name.contains(n)", "contains does not take a text and a whole number", "string(x)", "name.contains(string(n))"},
+		{"name.contains(n)", "contains does not take a text and a whole number", "string(x)",
+			"name.contains(string(n))"},
 		{"-name", "- does not go with a text", "int(x)", "-int('3')"},
 		{"slag(name)", "there is no function slag", "slug", "slug(name)"},
 		{"n +", "the expression ends too early", "something is missing", "n + 1"},
@@ -195,7 +200,8 @@ func TestEvaluationThatFails(t *testing.T) {
 }
 
 func BenchmarkDerive(b *testing.B) {
-	for name, text := range map[string]string{"decimals": "round(price * decimal('1.25'), 2)", "text": "slug(name) + '-' + string(n)"} {
+	for name, text := range map[string]string{"decimals": "round(price * decimal('1.25'), 2)", "text": "slug(name) " +
+		"+ '-' + string(n)"} {
 		b.Run(name, func(b *testing.B) {
 			p, err := Parse(text)
 			require.NoError(b, err)

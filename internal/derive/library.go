@@ -509,8 +509,10 @@ func library() []cel.EnvOption {
 		func(v ref.Val) ref.Val { return types.Timestamp{Time: v.(date).time()} },
 	)
 	for name, part := range map[string]func(time.Time) int64{
-		"year": func(t time.Time) int64 { return int64(t.Year()) }, "month": func(t time.Time) int64 { return int64(t.Month()) },
-		"day": func(t time.Time) int64 { return int64(t.Day()) }, "weekday": func(t time.Time) int64 { return (int64(t.Weekday())+6)%7 + 1 }, // ISO 8601: Monday is 1
+		"year":    func(t time.Time) int64 { return int64(t.Year()) },
+		"month":   func(t time.Time) int64 { return int64(t.Month()) },
+		"day":     func(t time.Time) int64 { return int64(t.Day()) },
+		"weekday": func(t time.Time) int64 { return (int64(t.Weekday())+6)%7 + 1 }, // ISO 8601: Monday is 1
 	} {
 		unary(name, name+"_date", dateType, i, func(v ref.Val) ref.Val { return types.Int(part(v.(date).time())) })
 		unary(

@@ -21,9 +21,12 @@ type Known struct {
 
 // pushed are the operators that every database computes alike, and their names there.
 var pushed = map[string]schema.Op{
-	operators.Add: schema.OpAdd, operators.Subtract: schema.OpSubtract, operators.Multiply: schema.OpMultiply, operators.Negate: schema.OpNegate,
-	operators.Equals: schema.OpEqual, operators.NotEquals: schema.OpDiffers, operators.Less: schema.OpLess, operators.LessEquals: schema.OpAtMost,
-	operators.Greater: schema.OpMore, operators.GreaterEquals: schema.OpAtLeast, operators.LogicalAnd: schema.OpAnd, operators.LogicalOr: schema.OpOr,
+	operators.Add: schema.OpAdd, operators.Subtract: schema.OpSubtract, operators.Multiply: schema.OpMultiply,
+	operators.Negate: schema.OpNegate,
+	operators.Equals: schema.OpEqual, operators.NotEquals: schema.OpDiffers, operators.Less: schema.OpLess,
+	operators.LessEquals: schema.OpAtMost,
+	operators.Greater:    schema.OpMore, operators.GreaterEquals: schema.OpAtLeast, operators.LogicalAnd: schema.OpAnd,
+	operators.LogicalOr:  schema.OpOr,
 	operators.LogicalNot: schema.OpNot, operators.Conditional: schema.OpIf,
 }
 

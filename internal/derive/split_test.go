@@ -38,7 +38,8 @@ func splitUp(t *testing.T, text string) (string, []string, error) {
 	inputs := map[string]Input{
 		"seats": {
 			Type: value.Integer,
-		}, "price": {Type: value.Decimal, Scale: 2}, "row.note": {Type: value.Text}, "n": {Type: value.Integer}, "rate": {Type: value.Decimal, Scale: 2}, "found.name": {Type: value.Text},
+		}, "price": {Type: value.Decimal, Scale: 2}, "row.note": {Type: value.Text}, "n": {Type: value.Integer},
+		"rate": {Type: value.Decimal, Scale: 2}, "found.name": {Type: value.Text},
 	}
 	p, err := Parse(text)
 	require.NoError(t, err, text)

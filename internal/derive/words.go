@@ -16,17 +16,22 @@ var (
 	otherType  = regexp.MustCompile(`^expected type '([^']+)' but found '([^']+)'$`)
 	undeclared = regexp.MustCompile(`^undeclared reference to '([^']+)'`)
 	unexpected = regexp.MustCompile(
-		`^(?:mismatched|extraneous) input '([^']*)'|^no viable alternative at input '([^']*)'|^missing '[^']*' at '([^']*)'`,
+		`^(?:mismatched|extraneous) input '([^']*)'|^no viable alternative at input '([^']*)'|^missing '[^']*' at ` +
+			`'([^']*)'`,
 	)
 	noToken = regexp.MustCompile(`^token recognition error at: '(.*)'$`)
 )
 
 // functions are what an expression can call.
-const functions = "lower, upper, title, slug, ascii, digits, left, right, pad, replace, hash, size, contains, startsWith, endsWith, matches, round, div, decimal, int, string, date, year, month, day, weekday, addDays, daysBetween"
+const functions = "lower, upper, title, slug, ascii, digits, left, right, pad, replace, hash, size, contains, " +
+	"startsWith, endsWith, matches, round, div, decimal, int, string, date, year, month, day, weekday, addDays, " +
+	"daysBetween"
 
 var typeWords = map[string]string{
-	"int": "a whole number", "uint": "a whole number", "double": "a double", "string": "a text", "bool": "true or false", "timestamp": "a moment",
-	"date": "a date", "decimal": "a decimal", "bytes": "bytes", "null": "null", "null_type": "null", "dyn": "anything", "duration": "a span",
+	"int": "a whole number", "uint": "a whole number", "double": "a double", "string": "a text", "bool": "true or " +
+		"false", "timestamp": "a moment",
+	"date": "a date", "decimal": "a decimal", "bytes": "bytes", "null": "null", "null_type": "null",
+	"dyn": "anything", "duration": "a span",
 }
 
 // reworded is a message in the words of the plan, and what to do.
@@ -47,7 +52,8 @@ func reworded(message string) (text, hint string) {
 	if m := unexpected.FindStringSubmatch(message); m != nil {
 		at := m[1] + m[2] + m[3]
 		if at == "<EOF>" || at == "" {
-			return "the expression ends too early", "something is missing behind the last sign, or a parenthesis is not closed"
+			return "the expression ends too early", "something is missing behind the last sign, or a parenthesis " +
+				"is not closed"
 		}
 		return fmt.Sprintf(
 			"%q is not expected here",
@@ -118,7 +124,8 @@ func mismatch(function string, types []string) (text, hint string) {
 	}
 	switch {
 	case function == "_?_:_" && len(types) == 3 && types[0] != "bool":
-		return "what stands before ? is true or false, and here is " + words[0], "compare it with something, such as x > 0 ? ... : ..."
+		return "what stands before ? is true or false, and here is " + words[0], "compare it with something, such " +
+			"as x > 0 ? ... : ..."
 	case function == "_?_:_" && len(types) == 3:
 		return fmt.Sprintf(
 			"the two results of ? : are of one type, and here are %s and %s",

@@ -47,7 +47,8 @@ func TestProblems(t *testing.T) {
 }
 
 func TestNearest(t *testing.T) {
-	for wrong, want := range map[string]string{"nuon": "noun", "Noun": "noun", "noun": "noun", "quite another": "", "": "", "vreb": "verb"} {
+	for wrong, want := range map[string]string{"nuon": "noun", "Noun": "noun", "noun": "noun", "quite another": "",
+		"": "", "vreb": "verb"} {
 		assert.Equal(t, want, Nearest(wrong, []string{"noun", "verb"}), wrong)
 	}
 }

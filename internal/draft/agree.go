@@ -144,7 +144,8 @@ func (t *Table) otherEnd(a *Field, e [2]string) *Field {
 // varies tells whether a field can be drawn again: it is a range of its own.
 func (t *Table) varies(f *Field) bool {
 	k := f.Column.Kind
-	return (k == schema.Integer || k == schema.Decimal || k == schema.Real || k == schema.Date || k == schema.Timestamp) &&
+	return (k == schema.Integer || k == schema.Decimal || k == schema.Real || k == schema.Date ||
+		k == schema.Timestamp) &&
 		f.ref == nil &&
 		!t.inKey(f) &&
 		!f.unsaid &&
@@ -161,17 +162,20 @@ var numbersByName = []struct {
 		"age|alter|edad",
 		18,
 		90,
-	}, {"year|jahr|annee|ano", 1990, 2026}, {"month|monat|mois|mes", 1, 12}, {"day|tag|jour|dia", 1, 28}, {"hour|stunde|heure", 0, 23}, {"minute|second", 0, 59},
+	}, {"year|jahr|annee|ano", 1990, 2026}, {"month|monat|mois|mes", 1, 12}, {"day|tag|jour|dia", 1, 28},
+	{"hour|stunde|heure", 0, 23}, {"minute|second", 0, 59},
 	{
 		"rating|stars|rank",
 		1,
 		5,
-	}, {"percent|percentage|prozent|pct", 0, 100}, {"quantity|qty|menge|anzahl|cantidad|quantite", 1, 20}, {"port", 1024, 65535},
+	}, {"percent|percentage|prozent|pct", 0, 100}, {"quantity|qty|menge|anzahl|cantidad|quantite", 1, 20},
+	{"port", 1024, 65535},
 	{
 		"price|amount|total|cost|fee|preis|betrag|prix|montant|precio|importe|subtotal",
 		1,
 		500,
-	}, {"size|bytes|filesize|length", 100, 100_000}, {"width|height", 100, 2000}, {"count|number", 0, 100}, {"position|sort|sortorder|ordering|priority|weight", 1, 100},
+	}, {"size|bytes|filesize|length", 100, 100_000}, {"width|height", 100, 2000}, {"count|number", 0, 100},
+	{"position|sort|sortorder|ordering|priority|weight", 1, 100},
 }
 
 // rangeOf is the range that the name of a number suggests; false if it suggests none.

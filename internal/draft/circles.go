@@ -17,7 +17,8 @@ func (d *drafter) leaveWhatNeedsOthers() {
 				if r.needed() && r.lead != nil && r.known() == nil {
 					t.leave("it refers to " + r.Table + ", which is left out")
 				} else if (!d.Loosens || d.chunks) && r.needed() && leads(r.known(), t, true, map[*Table]bool{}) {
-					t.leave(fmt.Sprintf("it and %s need rows of each other first, and neither reference may be NULL or put off", r.Table))
+					t.leave(fmt.Sprintf("it and %s need rows of each other first, and neither reference may be "+
+						"NULL or put off", r.Table))
 				}
 				if d.byTable[t.Schema] == nil {
 					break

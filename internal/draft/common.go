@@ -41,7 +41,8 @@ func (d *drafter) common() {
 					p.table.agreed = append(p.table.agreed, schema.Reference{
 						Columns: []string{
 							p.column.Name,
-						}, Table: keys[0].table.Schema.Name, To: keys[0].table.Schema, Targets: []string{keys[0].column.Name},
+						}, Table: keys[0].table.Schema.Name, To: keys[0].table.Schema,
+						Targets: []string{keys[0].column.Name},
 					})
 				}
 			}

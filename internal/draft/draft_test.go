@@ -69,8 +69,10 @@ func line(t *testing.T, text, entity, field string) string {
 func TestDraftOfTheSample(t *testing.T) {
 	text, c := drafted(t, surveyed(t, demo.Schema), Options{})
 	for entity, fields := range map[string]map[string]string{
-		"FareClass":     {"code": "{kind: noun, unique: true}"},
-		"Passenger":     {"given_name": "{from: who.given-name}", "email": "{from: who.email, unique: true}", "status": "{choose: [active, dormant, barred]}", "seen_at": "{after: joined_at, within: 30d, nulls: 10%}"},
+		"FareClass": {"code": "{kind: noun, unique: true}"},
+		"Passenger": {"given_name": "{from: who.given-name}", "email": "{from: who.email, unique: true}",
+			"status": "{choose: " +
+				"[active, dormant, barred]}", "seen_at": "{after: joined_at, within: 30d, nulls: 10%}"},
 		"VesselAmenity": {"per": "{Vessel: 2}", "amenity_id": "{pick: Amenity, distinct: true}"},
 		"Ticket":        {"per": "{Booking: 1..3}", "position": "{count: {from: 1, restart: true}}"},
 		"Timetable":     {"unique": "[[pier_id, weekday, leaves_at]]", "weekday": "{between: [1, 7]}"},
@@ -175,8 +177,10 @@ func TestKeysOfADraft(t *testing.T) {
 	text, c := drafted(t, surveyed(t, `
 CREATE TABLE sides (code CHAR(1) PRIMARY KEY CHECK (code IN ('P', 'S')));
 CREATE TABLE boats (id INTEGER PRIMARY KEY, side CHAR(1) NOT NULL UNIQUE REFERENCES sides (code), name TEXT NOT NULL);
-CREATE TABLE berths (part INTEGER NOT NULL, side CHAR(1) NOT NULL REFERENCES sides (code), label VARCHAR(40) NOT NULL, PRIMARY KEY (side, part));
-CREATE TABLE plates (a SMALLINT NOT NULL UNIQUE, b TEXT NOT NULL UNIQUE, c DECIMAL(3,0) NOT NULL UNIQUE, d DATE NOT NULL UNIQUE, e VARCHAR(2) NOT NULL UNIQUE);
+CREATE TABLE berths (part INTEGER NOT NULL, side CHAR(1) NOT NULL REFERENCES sides (code),
+  label VARCHAR(40) NOT NULL, PRIMARY KEY (side, part));
+CREATE TABLE plates (a SMALLINT NOT NULL UNIQUE, b TEXT NOT NULL UNIQUE, c DECIMAL(3,0) NOT NULL UNIQUE,
+  d DATE NOT NULL UNIQUE, e VARCHAR(2) NOT NULL UNIQUE);
 CREATE UNIQUE INDEX plain ON plates (lower(b));
 `), Options{Rows: 500})
 	for entity, rows := range map[string]int{"Side": 2, "Boat": 2, "Plate": 500} {
@@ -197,10 +201,12 @@ CREATE UNIQUE INDEX plain ON plates (lower(b));
 func TestWideReferencesOfADraft(t *testing.T) {
 	text, c := drafted(t, surveyed(t, `
 CREATE TABLE ports (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
-CREATE TABLE piers (port_id INTEGER NOT NULL REFERENCES ports (id), number INTEGER NOT NULL, PRIMARY KEY (port_id, number));
+CREATE TABLE piers (port_id INTEGER NOT NULL REFERENCES ports (id), number INTEGER NOT NULL, PRIMARY KEY (port_id,
+  number));
 CREATE TABLE crews (port_id INTEGER NOT NULL REFERENCES ports (id), id INTEGER NOT NULL, PRIMARY KEY (port_id, id));
 CREATE TABLE duties (id INTEGER PRIMARY KEY, port_id INTEGER NOT NULL, pier INTEGER NOT NULL, crew INTEGER NOT NULL,
-  FOREIGN KEY (port_id, pier) REFERENCES piers (port_id, number), FOREIGN KEY (port_id, crew) REFERENCES crews (port_id, id));
+  FOREIGN KEY (port_id, pier) REFERENCES piers (port_id, number), FOREIGN KEY (port_id, crew)
+    REFERENCES crews (port_id, id));
 `), Options{})
 	rows := map[string]bool{}
 	for _, of := range [][3]string{{"Pier", "port_id", "number"}, {"Crew", "port_id", "id"}} {
@@ -274,7 +280,8 @@ CREATE TABLE tags (id INTEGER PRIMARY KEY, metadata_id INTEGER);
 // else all follow the key.
 func TestColumnsThatReferencesBindTogether(t *testing.T) {
 	text, c := drafted(t, surveyed(t, `
-CREATE TABLE portals (realm TEXT NOT NULL, id TEXT NOT NULL, up TEXT, PRIMARY KEY (realm, id), FOREIGN KEY (realm, up) REFERENCES portals (realm, id));
+CREATE TABLE portals (realm TEXT NOT NULL, id TEXT NOT NULL, up TEXT, PRIMARY KEY (realm, id), FOREIGN KEY (realm,
+  up) REFERENCES portals (realm, id));
 CREATE TABLE ghosts (realm VARCHAR(12) NOT NULL, id TEXT NOT NULL, PRIMARY KEY (realm, id));
 CREATE TABLE messages (id INTEGER PRIMARY KEY, realm TEXT NOT NULL, portal TEXT NOT NULL, ghost TEXT NOT NULL,
   FOREIGN KEY (realm, portal) REFERENCES portals (realm, id), FOREIGN KEY (realm, ghost) REFERENCES ghosts (realm, id));
@@ -297,7 +304,8 @@ CREATE TABLE messages (id INTEGER PRIMARY KEY, realm TEXT NOT NULL, portal TEXT 
 	text, _ = drafted(t, surveyed(t, `
 CREATE TABLE tenants (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
 CREATE TABLE rooms (tenant INTEGER NOT NULL, id INTEGER NOT NULL, PRIMARY KEY (tenant, id));
-CREATE TABLE stays (id INTEGER PRIMARY KEY, tenant INTEGER NOT NULL REFERENCES tenants (id), room INTEGER NOT NULL, FOREIGN KEY (tenant, room) REFERENCES rooms (tenant, id));
+CREATE TABLE stays (id INTEGER PRIMARY KEY, tenant INTEGER NOT NULL REFERENCES tenants (id), room INTEGER NOT NULL,
+  FOREIGN KEY (tenant, room) REFERENCES rooms (tenant, id));
 `), Options{})
 	assert.Equal(t, "{pick: Tenant}", strings.Replace(line(t, text, "Room", "tenant"), ", by: id", "", 1))
 	assert.Contains(t, text, "# a guess: rows that refer to both agree on it")
@@ -321,10 +329,12 @@ CREATE TABLE bills (partner VARCHAR(6) NOT NULL REFERENCES partners (code), numb
 // is room for more, there are so many that those that meet what is there find a place.
 func TestFullTables(t *testing.T) {
 	db := surveyed(t, `
-CREATE TABLE services (id INTEGER PRIMARY KEY AUTOINCREMENT, grade INTEGER NOT NULL CHECK (grade BETWEEN 1 AND 25), mail BOOLEAN NOT NULL, chat BOOLEAN NOT NULL, UNIQUE (grade, mail, chat));
+CREATE TABLE services (id INTEGER PRIMARY KEY AUTOINCREMENT, grade INTEGER NOT NULL CHECK (grade BETWEEN 1 AND 25),
+  mail BOOLEAN NOT NULL, chat BOOLEAN NOT NULL, UNIQUE (grade, mail, chat));
 CREATE TABLE guests (id INTEGER PRIMARY KEY, services_id INTEGER NOT NULL REFERENCES services (id) ON DELETE CASCADE);
 `)
-	for there, want := range map[uint64]string{100: "rows: existing   # the 100 rows that are there", 10: "rows: 56\n", 1: "rows: 99\n"} {
+	for there, want := range map[uint64]string{100: "rows: existing   # the 100 rows that are there",
+		10: "rows: 56\n", 1: "rows: 99\n"} {
 		o := Options{
 			Name: "x",
 			Rows: 100,
@@ -360,7 +370,8 @@ CREATE TABLE app_notes (id INTEGER PRIMARY KEY, user_id INTEGER NOT NULL, create
 // A partial index with too few values is kept by having no row that it binds.
 func TestPartialIndexesWithFewValues(t *testing.T) {
 	text, c := drafted(t, surveyed(t, `
-CREATE TABLE fares (id INTEGER PRIMARY KEY, kind TEXT NOT NULL CHECK (kind IN ('x', 'z')), is_default BOOLEAN NOT NULL, closed_on DATE);
+CREATE TABLE fares (id INTEGER PRIMARY KEY, kind TEXT NOT NULL CHECK (kind IN ('x', 'z')),
+  is_default BOOLEAN NOT NULL, closed_on DATE);
 CREATE UNIQUE INDEX one_default ON fares (kind) WHERE is_default;
 CREATE UNIQUE INDEX one_open ON fares (kind) WHERE closed_on IS NULL;
 CREATE TABLE codes (id INTEGER PRIMARY KEY, code TEXT NOT NULL, gone BOOLEAN NOT NULL);
@@ -377,7 +388,8 @@ CREATE UNIQUE INDEX one_code ON codes (code) WHERE NOT gone;
 func TestTablesThatJoinATableWithItself(t *testing.T) {
 	_, c := drafted(t, surveyed(t, `
 CREATE TABLE users (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
-CREATE TABLE follows (follower_id INTEGER NOT NULL REFERENCES users (id), followed_id INTEGER NOT NULL REFERENCES users (id), PRIMARY KEY (follower_id, followed_id), CHECK (follower_id <> followed_id));
+CREATE TABLE follows (follower_id INTEGER NOT NULL REFERENCES users (id), followed_id INTEGER NOT NULL
+  REFERENCES users (id), PRIMARY KEY (follower_id, followed_id), CHECK (follower_id <> followed_id));
 `), Options{Rows: 300})
 	pairs := pairsOf(t, c, "Follow", "follower_id", "followed_id")
 	assert.Len(t, pairs, 300)
@@ -411,9 +423,11 @@ CREATE TABLE notes (id INTEGER PRIMARY KEY, store_id INTEGER NOT NULL);
 func TestTablesThatTriggersFill(t *testing.T) {
 	text, c := drafted(t, surveyed(t, `
 CREATE TABLE films (id INTEGER PRIMARY KEY, title TEXT NOT NULL);
-CREATE TABLE film_texts (film_id INTEGER NOT NULL, lang TEXT NOT NULL, title TEXT NOT NULL, PRIMARY KEY (film_id, lang));
+CREATE TABLE film_texts (film_id INTEGER NOT NULL, lang TEXT NOT NULL, title TEXT NOT NULL, PRIMARY KEY (film_id,
+  lang));
 CREATE TABLE log (id INTEGER PRIMARY KEY, at TEXT NOT NULL);
-CREATE TRIGGER text AFTER INSERT ON films BEGIN INSERT OR IGNORE INTO "film_texts" VALUES (NEW.id, 'en', NEW.title); INSERT INTO log (at) VALUES ('x'); END;
+CREATE TRIGGER text AFTER INSERT ON films BEGIN INSERT OR IGNORE INTO "film_texts" VALUES (NEW.id, 'en',
+  NEW.title); INSERT INTO log (at) VALUES ('x'); END;
 `), Options{})
 	assert.ElementsMatch(t, []string{"Film", "Log"}, c.Names())
 	assert.Contains(t, text, "# left out: film_texts: triggers of films add its rows")
@@ -440,7 +454,8 @@ func TestExclusionsOfRangesForEachRoom(t *testing.T) {
 func TestTablesOfSubTypes(t *testing.T) {
 	text, c := drafted(t, surveyed(t, `
 CREATE TABLE accounts (id INTEGER PRIMARY KEY, kind TEXT NOT NULL CHECK (kind IN ('asset', 'debt')), UNIQUE (id, kind));
-CREATE TABLE asset_accounts (account_id INTEGER PRIMARY KEY, kind TEXT NOT NULL CHECK (kind = 'asset'), FOREIGN KEY (account_id, kind) REFERENCES accounts (id, kind));
+CREATE TABLE asset_accounts (account_id INTEGER PRIMARY KEY, kind TEXT NOT NULL CHECK (kind = 'asset'),
+  FOREIGN KEY (account_id, kind) REFERENCES accounts (id, kind));
 `), Options{Rows: 1000})
 	assert.Equal(
 		t,
@@ -458,7 +473,8 @@ func TestNumbersThatConditionsSingleOut(t *testing.T) {
 		t,
 		surveyed(
 			t,
-			"CREATE TABLE nodes (id INTEGER PRIMARY KEY, parent_id INTEGER REFERENCES nodes, depth INTEGER NOT NULL, CHECK ((parent_id IS NULL) = (depth = 0)));",
+			"CREATE TABLE nodes (id INTEGER PRIMARY KEY, parent_id INTEGER REFERENCES nodes, depth INTEGER NOT "+
+				"NULL, CHECK ((parent_id IS NULL) = (depth = 0)));",
 		),
 		Options{},
 	)
@@ -471,7 +487,8 @@ func TestNumbersThatConditionsSingleOut(t *testing.T) {
 func TestTheDatabaseIsAsked(t *testing.T) {
 	db := surveyed(
 		t,
-		"CREATE TABLE things (id INTEGER PRIMARY KEY, a INTEGER NOT NULL, b INTEGER NOT NULL, c TEXT NOT NULL, e TEXT, d TEXT NOT NULL);",
+		"CREATE TABLE things (id INTEGER PRIMARY KEY, a INTEGER NOT NULL, b INTEGER NOT NULL, c TEXT NOT NULL, e "+
+			"TEXT, d TEXT NOT NULL);",
 	)
 	db.Tables[0].Checks = []schema.Check{
 		{Expression: "far(a, b)"},
@@ -512,7 +529,8 @@ func TestTheDatabaseIsAsked(t *testing.T) {
 }
 
 func TestNaming(t *testing.T) {
-	for naming, want := range map[Naming]string{AsColumns: "givenName_of", Pascal: "GivenNameOf", Camel: "givenNameOf", Snake: "given_name_of", Kebab: "given-name-of"} {
+	for naming, want := range map[Naming]string{AsColumns: "givenName_of", Pascal: "GivenNameOf",
+		Camel: "givenNameOf", Snake: "given_name_of", Kebab: "given-name-of"} {
 		assert.Equal(t, want, naming.Of("givenName_of"))
 	}
 	assert.Equal(t, "HTTPServer", AsColumns.Of("HTTPServer"))
@@ -521,7 +539,8 @@ func TestNaming(t *testing.T) {
 		t,
 		surveyed(
 			t,
-			"CREATE TABLE things (id INTEGER PRIMARY KEY, given_name TEXT, n1 INTEGER CHECK (n1 > 3), n2 INTEGER, CHECK (n2 <> n1));",
+			"CREATE TABLE things (id INTEGER PRIMARY KEY, given_name TEXT, n1 INTEGER CHECK (n1 > 3), n2 INTEGER, "+
+				"CHECK (n2 <> n1));",
 		),
 		Options{Names: Camel},
 	)

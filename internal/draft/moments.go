@@ -108,7 +108,8 @@ func moments(c *schema.Column, d *domain) []Source {
 // elsewhere are other times, for conditions on parts of a moment.
 func elsewhere(c *schema.Column) []Source {
 	var out []Source
-	for _, ends := range [][2]string{{"2020-01-01", "2024-12-31"}, {"2015-01-01", "2019-12-31"}, {"2000-01-01", "2009-12-31"}, {"2027-01-01", "2037-12-31"}, {"1970-01-02", "1999-12-31"}} {
+	for _, ends := range [][2]string{{"2020-01-01", "2024-12-31"}, {"2015-01-01", "2019-12-31"},
+		{"2000-01-01", "2009-12-31"}, {"2027-01-01", "2037-12-31"}, {"1970-01-02", "1999-12-31"}} {
 		out = append(out, span(c, mustDay(ends[0]), mustDay(ends[1])))
 	}
 	return out
@@ -159,8 +160,10 @@ func (t *Table) followBy(n *predicate.Node) bool {
 	default:
 		return false
 	}
-	if early == nil || late == nil || early == late || early.Column.Kind != late.Column.Kind || early.Column.Kind != schema.Timestamp && early.Column.Kind != schema.Date ||
-		!early.Column.NotNull && late.Column.NotNull || !strings.HasPrefix(early.Source.Text, "{b") ||
+	if early == nil || late == nil || early == late || early.Column.Kind != late.Column.Kind ||
+		early.Column.Kind != schema.Timestamp && early.Column.Kind != schema.Date ||
+		!early.Column.NotNull && late.Column.NotNull ||
+		!strings.HasPrefix(early.Source.Text, "{b") ||
 		!strings.HasPrefix(late.Source.Text, "{b") ||
 		t.domains[late.Column.Name] != nil ||
 		t.inKey(late) ||

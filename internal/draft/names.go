@@ -41,7 +41,8 @@ func words(name string) []string {
 			continue
 		}
 		if unicode.IsUpper(r) && i > 0 &&
-			(unicode.IsLower(runes[i-1]) || unicode.IsDigit(runes[i-1]) || i+1 < len(runes) && unicode.IsUpper(runes[i-1]) && unicode.IsLower(runes[i+1])) {
+			(unicode.IsLower(runes[i-1]) || unicode.IsDigit(runes[i-1]) || i+1 < len(runes) &&
+				unicode.IsUpper(runes[i-1]) && unicode.IsLower(runes[i+1])) {
 			end()
 		}
 		word = append(word, r)

@@ -201,7 +201,8 @@ func TestCommandsEndAsTheyDo(t *testing.T) {
 	var out bytes.Buffer
 	began := time.Now()
 	// What it leaves running is ended, too: nobody works with a database that is gone.
-	code, err = (&Command{Args: []string{"sh", "-c", "(sleep 60; echo late) & echo $X; exit 3"}, Variables: []store.Variable{{Name: "X", Value: "there"}}, Out: &out}).Run(
+	code, err = (&Command{Args: []string{"sh", "-c", "(sleep 60; echo late) & echo $X; exit 3"},
+		Variables: []store.Variable{{Name: "X", Value: "there"}}, Out: &out}).Run(
 		t.Context(),
 	)
 	require.NoError(t, err)

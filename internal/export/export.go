@@ -75,9 +75,10 @@ func newExporter(c *plan.Compiled, o Options) *exporter {
 		}
 	}
 	m := x.manifest
-	m.Plan, m.Edition, m.Seed, m.MadeBy, m.Kind, m.Names = c.Plan.Name, c.Set.Edition, c.Set.Seed, o.MadeBy, o.Format, string(
-		o.Names,
-	)
+	m.Plan, m.Edition, m.Seed, m.MadeBy, m.Kind, m.Names = c.Plan.Name, c.Set.Edition, c.Set.Seed, o.MadeBy, o.Format,
+		string(
+			o.Names,
+		)
 	if !c.Set.Clock.IsNull() {
 		m.Clock = c.Set.Clock.String()
 	}
@@ -326,7 +327,8 @@ func fileColumns(columns []column) []files.Column {
 // Where letter case does not tell files apart, a number does.
 func (x *exporter) fileName(entity, ending string) string {
 	name := entity + "." + ending
-	for n := 2; slices.ContainsFunc(x.manifest.Entities, func(m files.ManifestRows) bool { return strings.EqualFold(m.File, name) }); n++ {
+	for n := 2; slices.ContainsFunc(x.manifest.Entities,
+		func(m files.ManifestRows) bool { return strings.EqualFold(m.File, name) }); n++ {
 		name = fmt.Sprintf("%s-%d.%s", entity, n, ending)
 	}
 	return name

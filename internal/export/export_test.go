@@ -204,7 +204,8 @@ func TestFoldersAreWhole(t *testing.T) {
 func TestNestedRows(t *testing.T) {
 	c := compiled(t, demo.Entities)
 	passenger := c.Target("Passenger")
-	for references, want := range map[References]string{Keys: `"sailing": 161`, Named: `"sailing": "Sailing row 160"`, Rows: `"code": "LW-`} {
+	for references, want := range map[References]string{Keys: `"sailing": 161`, Named: `"sailing": "Sailing row ` +
+		`160"`, Rows: `"code": "LW-`} {
 		var out bytes.Buffer
 		require.NoError(
 			t,

@@ -86,7 +86,8 @@ func newScripter(c *plan.Compiled, o Options, sql store.Script) (*scripter, erro
 		default:
 			p := c.Problem(
 				l.Target.Plan,
-				"%s.%s closes a circle of references, and %s is NOT NULL and is looked at at once: no order of statements can write it",
+				"%s.%s closes a circle of references, and %s is NOT NULL and is looked at at once: no order of "+
+					"statements can write it",
 				l.Target.Plan.Name,
 				l.Target.Grow.Fields[l.Field].Name,
 				col.Name,

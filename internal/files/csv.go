@@ -160,9 +160,11 @@ func (r *csvReader) fault(err error) error {
 		e.Message = fmt.Sprintf("this line has another number of cells than the first, which has %d", len(r.names))
 		e.Hint = fmt.Sprintf("the separator is %q; a cell that holds it goes in quotes", r.csv.Comma)
 	case errors.Is(err, csv.ErrBareQuote):
-		e.Message, e.Hint = "a quote inside a cell that does not begin with one", `a cell with quotes goes in quotes, and they are doubled: "say ""hello"""`
+		e.Message, e.Hint = "a quote inside a cell that does not begin with one", `a cell with quotes goes in `+
+			`quotes, and they are doubled: "say ""hello"""`
 	case errors.Is(err, csv.ErrQuote):
-		e.Message, e.Hint = "a quoted cell does not end, or goes on behind its quote", `quotes inside a quoted cell are doubled`
+		e.Message, e.Hint = "a quoted cell does not end, or goes on behind its quote", `quotes inside a quoted `+
+			`cell are doubled`
 	default:
 		e.Message = p.Err.Error()
 	}

@@ -86,7 +86,8 @@ const (
 // Open opens a file by its ending: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet.
 func Open(path string, o Options) (Reader, error) {
 	open := map[string]func(*os.File, string, Options) (Reader, error){
-		".csv": openCSV, ".tsv": openCSV, ".ndjson": openNDJSON, ".jsonl": openNDJSON, ".json": openJSON, ".xlsx": openXLSX, ".parquet": openParquet,
+		".csv": openCSV, ".tsv": openCSV, ".ndjson": openNDJSON, ".jsonl": openNDJSON, ".json": openJSON,
+		".xlsx": openXLSX, ".parquet": openParquet,
 	}[strings.ToLower(filepath.Ext(path))]
 	if open == nil {
 		return nil, &Error{

@@ -37,11 +37,13 @@ func workbook(t testing.TB, rows string, shared ...string) string {
 	}
 	add(
 		"xl/workbook.xml",
-		`<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet name="Prices" r:id="rId1"/><sheet name="Other" r:id="rId2"/></sheets></workbook>`,
+		`<workbook xmlns:r="http://schemas.openxmlformats.org/officeDocument/2006/relationships"><sheets><sheet `+
+			`name="Prices" r:id="rId1"/><sheet name="Other" r:id="rId2"/></sheets></workbook>`,
 	)
 	add(
 		"xl/_rels/workbook.xml.rels",
-		`<Relationships><Relationship Id="rId1" Target="worksheets/sheet1.xml"/><Relationship Id="rId2" Target="/xl/worksheets/sheet2.xml"/></Relationships>`,
+		`<Relationships><Relationship Id="rId1" Target="worksheets/sheet1.xml"/><Relationship Id="rId2" `+
+			`Target="/xl/worksheets/sheet2.xml"/></Relationships>`,
 	)
 	texts := ""
 	for _, s := range shared {
@@ -51,7 +53,8 @@ func workbook(t testing.TB, rows string, shared ...string) string {
 	add("xl/worksheets/sheet1.xml", "<worksheet><sheetData>"+rows+"</sheetData></worksheet>")
 	add(
 		"xl/worksheets/sheet2.xml",
-		`<worksheet><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>Only</t></is></c></row><row r="2"><c r="A2"><v>7</v></c></row></sheetData></worksheet>`,
+		`<worksheet><sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>Only</t></is></c></row><row r="2"><c `+
+			`r="A2"><v>7</v></c></row></sheetData></worksheet>`,
 	)
 	require.NoError(t, z.Close())
 	return write(t, "book.xlsx", b.String())
@@ -89,10 +92,13 @@ func TestFormats(t *testing.T) {
 		o    Options
 		want []string
 	}{
-		"a.csv":      {"a,b\r\n1,x\r\n,\"y, \"\"z\"\"\nline\"\r\n2,\r\n", Options{}, []string{"2 a=1 b=x", "3 b=y, \"z\"\nline", "5 a=2"}},
-		"bom.csv":    {"\ufeffa;b\n1;2\n", Options{Separator: ';'}, []string{"2 a=1 b=2"}},
-		"a.tsv":      {"a\tb\n1\t2\n", Options{}, []string{"2 a=1 b=2"}},
-		"a.ndjson":   {"{\"a\": 1, \"b\": \"x\"}\n\n{\"b\": null, \"a\": 1e3}\n{\"c\": [1, 2], \"d\": true}\n", Options{}, []string{"1 a=1 b=x", "3 a=1000", "4 c=[1,2] d=true"}},
+		"a.csv": {"a,b\r\n1,x\r\n,\"y, \"\"z\"\"\nline\"\r\n2,\r\n", Options{}, []string{"2 a=1 b=x", "3 b=y, " +
+			"\"z\"\nline", "5 a=2"}},
+		"bom.csv": {"\ufeffa;b\n1;2\n", Options{Separator: ';'}, []string{"2 a=1 b=2"}},
+		"a.tsv":   {"a\tb\n1\t2\n", Options{}, []string{"2 a=1 b=2"}},
+		"a.ndjson": {"{\"a\": 1, \"b\": \"x\"}\n\n{\"b\": null, \"a\": 1e3}\n{\"c\": [1, 2], \"d\": true}\n",
+			Options{}, []string{"1 a=1 b=x", "3 a=1000", "4 c=[1,2] " +
+				"d=true"}},
 		"a.json":     {"[\n {\"a\": 1.50},\n {\"a\": \"ü\"}\n]\n", Options{}, []string{"2 a=1.50", "3 a=ü"}},
 		"empty.json": {"[]", Options{}, nil},
 	} {
@@ -123,26 +129,27 @@ func TestFaults(t *testing.T) {
 	}
 	head := `<row r="1"><c r="A1" t="inlineStr"><is><t>a</t></is></c></row>`
 	for name, c := range map[string]struct{ path, place, message string }{
-		"missing":            {filepath.Join(t.TempDir(), "none.csv"), "", "no such file"},
-		"another kind":       {write(t, "a.doc", ""), "", "no kind of file"},
-		"an empty file":      {write(t, "a.csv", ""), "", "the file is empty"},
-		"a short line 17":    {write(t, "a.csv", long+"1\n"), ":17", "another number of cells"},
-		"a wrong quote":      {write(t, "a.csv", "a,b\n1,x\"y\n"), ":2:4", "a quote inside a cell"},
-		"an open quote":      {write(t, "a.csv", "a,b\n1,\"x\n"), ":2", "does not end"},
-		"a NUL byte":         {write(t, "a.csv", "a,b\n1,x\x00\n"), ":2:3", "NUL"},
-		"invalid UTF-8":      {write(t, "a.csv", "a,b\n1,\xff\n"), ":2:3", "UTF-8"},
-		"two equal columns":  {write(t, "a.csv", "a,a\n"), ":1", "both called a"},
-		"a nameless column":  {write(t, "a.csv", "a,\n"), ":1", "has no name"},
-		"no object":          {write(t, "a.ndjson", "{}\n[1]\n"), ":2", "no object"},
-		"cut JSON":           {write(t, "a.ndjson", "{\"a\": 1\n"), ":1", "ends too early"},
-		"a key twice":        {write(t, "a.ndjson", "{\"a\": 1, \"a\": 2}\n"), ":1", "stands twice"},
-		"rest on a line":     {write(t, "a.ndjson", "{\"a\": 1} x\n"), ":1", "behind the object"},
-		"NUL in JSON":        {write(t, "a.ndjson", "{\"a\": \"x\x00\"}\n"), ":1", "NUL"},
-		"no list":            {write(t, "a.json", "{}"), ":1:1", "no list of objects"},
-		"an endless list":    {write(t, "a.json", "[{\"a\": 1},\n"), ":1", "ends too early"},
-		"behind the list":    {write(t, "a.json", "[] []"), ":1", "behind the list"},
-		"no workbook":        {write(t, "a.xlsx", "PK"), "", "no XLSX workbook"},
-		"a formula":          {workbook(t, head+`<row r="2"><c r="A2"><f>1+1</f><v>2</v></c></row>`), ":2:1", "a formula"},
+		"missing":           {filepath.Join(t.TempDir(), "none.csv"), "", "no such file"},
+		"another kind":      {write(t, "a.doc", ""), "", "no kind of file"},
+		"an empty file":     {write(t, "a.csv", ""), "", "the file is empty"},
+		"a short line 17":   {write(t, "a.csv", long+"1\n"), ":17", "another number of cells"},
+		"a wrong quote":     {write(t, "a.csv", "a,b\n1,x\"y\n"), ":2:4", "a quote inside a cell"},
+		"an open quote":     {write(t, "a.csv", "a,b\n1,\"x\n"), ":2", "does not end"},
+		"a NUL byte":        {write(t, "a.csv", "a,b\n1,x\x00\n"), ":2:3", "NUL"},
+		"invalid UTF-8":     {write(t, "a.csv", "a,b\n1,\xff\n"), ":2:3", "UTF-8"},
+		"two equal columns": {write(t, "a.csv", "a,a\n"), ":1", "both called a"},
+		"a nameless column": {write(t, "a.csv", "a,\n"), ":1", "has no name"},
+		"no object":         {write(t, "a.ndjson", "{}\n[1]\n"), ":2", "no object"},
+		"cut JSON":          {write(t, "a.ndjson", "{\"a\": 1\n"), ":1", "ends too early"},
+		"a key twice":       {write(t, "a.ndjson", "{\"a\": 1, \"a\": 2}\n"), ":1", "stands twice"},
+		"rest on a line":    {write(t, "a.ndjson", "{\"a\": 1} x\n"), ":1", "behind the object"},
+		"NUL in JSON":       {write(t, "a.ndjson", "{\"a\": \"x\x00\"}\n"), ":1", "NUL"},
+		"no list":           {write(t, "a.json", "{}"), ":1:1", "no list of objects"},
+		"an endless list":   {write(t, "a.json", "[{\"a\": 1},\n"), ":1", "ends too early"},
+		"behind the list":   {write(t, "a.json", "[] []"), ":1", "behind the list"},
+		"no workbook":       {write(t, "a.xlsx", "PK"), "", "no XLSX workbook"},
+		"a formula": {workbook(t, head+`<row r="2"><c r="A2"><f>1+1</f><v>2</v></c></row>`), ":2:1",
+			"a formula"},
 		"an error":           {workbook(t, head+`<row r="2"><c r="A2" t="e"><v>#REF!</v></c></row>`), ":2:1", "#REF!"},
 		"a text not there":   {workbook(t, head+`<row r="2"><c r="A2" t="s"><v>9</v></c></row>`), ":2:1", "not there"},
 		"beyond the columns": {workbook(t, head+`<row r="2"><c r="D2"><v>1</v></c></row>`), ":2:4", "beyond the last"},
@@ -177,7 +184,8 @@ func TestSeparators(t *testing.T) {
 }
 
 func TestPlainNumbers(t *testing.T) {
-	for in, want := range map[string]string{"1e3": "1000", "-2.5E-2": "-0.025", "1.20e1": "12", "0e0": "0", "7": "7", "1e99": "1e99"} {
+	for in, want := range map[string]string{"1e3": "1000", "-2.5E-2": "-0.025", "1.20e1": "12", "0e0": "0", "7": "7",
+		"1e99": "1e99"} {
 		assert.Equal(t, want, plainNumber(in))
 	}
 }

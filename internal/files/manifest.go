@@ -183,7 +183,8 @@ func (l *loader) identify() {
 			0,
 			0,
 			fmt.Sprintf("the file has %d rows, and its manifest says %d", l.table.rows, rows.Rows),
-			"rows that were added or removed by hand have no identity there: leave manifest out of rows_from, and give a key",
+			"rows that were added or removed by hand have no identity there: leave manifest out of rows_from, and "+
+				"give a key",
 		)
 		return
 	}

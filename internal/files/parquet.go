@@ -302,7 +302,8 @@ func bytesCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
 			if len(v.B) != 16 {
 				return Cell{}, errors.New("a UUID has 16 bytes")
 			}
-			u := value.Value{Type: value.UUID, N: int64(binary.BigEndian.Uint64(v.B)), M: binary.BigEndian.Uint64(v.B[8:])}
+			u := value.Value{Type: value.UUID, N: int64(binary.BigEndian.Uint64(v.B)),
+				M: binary.BigEndian.Uint64(v.B[8:])}
 			return Cell{Kind: Text, Text: u.String()}, nil
 		}
 	case *format.JsonType:

@@ -29,7 +29,8 @@ type Writer interface {
 
 // writers make writers by the name of a format.
 var writers = map[string]func(io.Writer, []Column) (Writer, error){
-	"csv": newCSVWriter, Guarded: newGuardedWriter, "ndjson": newNDJSONWriter, "json": newJSONWriter, "parquet": newParquetWriter,
+	"csv": newCSVWriter, Guarded: newGuardedWriter, "ndjson": newNDJSONWriter, "json": newJSONWriter,
+	"parquet": newParquetWriter,
 }
 
 // Formats are the names of the formats that can be written.

@@ -24,7 +24,8 @@ var everyType = []Column{
 		"whole",
 		value.Integer,
 		0,
-	}, {"price", value.Decimal, 2}, {"a \"name\", with", value.Text, 0}, {"raw", value.Bytes, 0}, {"yes", value.Boolean, 0}, {"day", value.Date, 0},
+	}, {"price", value.Decimal, 2}, {"a \"name\", with", value.Text, 0}, {"raw", value.Bytes, 0},
+	{"yes", value.Boolean, 0}, {"day", value.Date, 0},
 	{"at", value.Time, 6}, {"moment", value.Timestamp, 6}, {"id", value.UUID, 0}, {"more", value.JSON, 0},
 }
 
@@ -52,10 +53,12 @@ func someRow() []value.Value {
 	row := []value.Value{
 		value.Int(
 			n(),
-		), {Type: value.Decimal, Scale: 2, N: n()}, value.String(someTexts[rand.IntN(len(someTexts))]), {Type: value.Bytes, S: "\x00\xff" + someTexts[rand.IntN(len(someTexts))]},
+		), {Type: value.Decimal, Scale: 2, N: n()}, value.String(someTexts[rand.IntN(len(someTexts))]),
+		{Type: value.Bytes, S: "\x00\xff" + someTexts[rand.IntN(len(someTexts))]},
 		value.Bool(
 			n() > 0,
-		), {Type: value.Date, N: n() % 20000}, {Type: value.Time, N: (n() + 1_000_000) * 1000, Scale: 6}, {Type: value.Timestamp, N: n() * 1_000_003, Scale: 6},
+		), {Type: value.Date, N: n() % 20000}, {Type: value.Time, N: (n() + 1_000_000) * 1000, Scale: 6},
+		{Type: value.Timestamp, N: n() * 1_000_003, Scale: 6},
 		{Type: value.UUID, N: n(), M: rand.Uint64()}, {Type: value.JSON, S: `{"a":[1,2.50,"x\n<y>"]}`},
 	}
 	for i := range row {
@@ -148,7 +151,8 @@ func TestCSVIsAsTheRFCSays(t *testing.T) {
 	var b bytes.Buffer
 	w, err := NewWriter("csv", &b, []Column{{"a", value.Text, 0}, {"b", value.Text, 0}})
 	require.NoError(t, err)
-	for _, row := range [][]value.Value{{value.String("x"), {}}, {value.String(""), value.String("say \"hi\", you")}, {{}, value.String("two\nlines")}} {
+	for _, row := range [][]value.Value{{value.String("x"), {}}, {value.String(""), value.String("say \"hi\", you")},
+		{{}, value.String("two\nlines")}} {
 		require.NoError(t, w.Write(row))
 	}
 	require.NoError(t, w.Close())
@@ -166,10 +170,14 @@ func TestManifestsThatAreNone(t *testing.T) {
 		"":              "no manifest",
 		"[]":            "no manifest",
 		`{"format": 9}`: "its format is 9",
-		`{"format": 1, "entities": [{"entity": "Other", "rows": 1}]}`:                                                "says nothing of Thing",
-		`{"format": 1, "entities": [{"entity": "Thing", "rows": 2}]}`:                                                "the file has 1 rows, and its manifest says 2",
-		`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["xyz"]}]}`:                              "no identity of a row",
-		`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["zz000000000000000000000000000000"]}]}`: "no identity of a row",
+		`{"format": 1, "entities": [{"entity": "Other", "rows": 1}]}`: "says " +
+			"nothing of Thing",
+		`{"format": 1, "entities": [{"entity": "Thing", "rows": 2}]}`: "the file " +
+			"has 1 rows, and its manifest says 2",
+		`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["xyz"]}]}`: "no identity " +
+			"of a row",
+		`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["zz000000000000000000000000000000"]}]}`: "no identity " +
+			"of a row",
 	} {
 		spec.Manifest = write(t, ManifestName, text)
 		_, problems := Rows(spec)
@@ -220,7 +228,8 @@ func FuzzParquet(f *testing.F) {
 func FuzzManifest(f *testing.F) {
 	f.Add(
 		[]byte(
-			`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["00000000000000010000000000000002"]}]}`,
+			`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ` +
+				`["00000000000000010000000000000002"]}]}`,
 		),
 	)
 	f.Fuzz(func(t *testing.T, data []byte) {

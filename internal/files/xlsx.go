@@ -300,7 +300,8 @@ func (r *xlsxReader) cells() ([]Cell, error) {
 		switch t := t.(type) {
 		case xml.StartElement:
 			if r.depth++; r.depth > maxDepth {
-				return nil, &Error{File: r.path, Line: max(r.row, 1), Message: "the sheet is broken: elements stand too deep inside each other"}
+				return nil, &Error{File: r.path, Line: max(r.row, 1), Message: "the sheet is broken: elements " +
+					"stand too deep inside each other"}
 			}
 			switch t.Name.Local {
 			case "row":

@@ -46,7 +46,15 @@ func Value(c *schema.Column, v *value.Value) *Misfit {
 	case value.Integer:
 		if c.Kind == schema.Integer && !fitsInteger(c, v.N) {
 			lo, hi := c.Range()
-			return refused(c, OutOfRange, "%d is out of range for %s, which goes from %d to %d", v.N, c.Declared, lo, hi)
+			return refused(
+				c,
+				OutOfRange,
+				"%d is out of range for %s, which goes from %d to %d",
+				v.N,
+				c.Declared,
+				lo,
+				hi,
+			)
 		}
 		if c.Kind == schema.Decimal {
 			return decimalMisfit(c, v)

@@ -274,7 +274,8 @@ func TestEditsLeaveTheRestAlone(t *testing.T) {
 	// Nobody picks from tickets, and bookings and persons keep their earlier rows
 	// in all fields but those that pick from persons.
 	more := (&fleet{rows: 300}).build(t)
-	for _, pair := range [][2]*Entity{{small.booking, more.booking}, {small.ticket, more.ticket}, {small.person, more.person}} {
+	for _, pair := range [][2]*Entity{{small.booking, more.booking}, {small.ticket, more.ticket},
+		{small.person, more.person}} {
 		a, b := dump(small.set, pair[0], 64), dump(more.set, pair[1], 64)
 		require.Less(t, len(a), len(b))
 		assert.Equal(t, a, b[:len(a)], pair[0].Name)
@@ -459,10 +460,13 @@ func TestKindsStayInReservedRanges(t *testing.T) {
 		"url":   func(s string) bool { return strings.HasPrefix(s, "https://www.example.") },
 		"host":  func(s string) bool { return strings.HasSuffix(s, ".example") },
 		"tel": func(s string) bool {
-			return strings.HasPrefix(s, "+44 1632 960") || strings.HasPrefix(s, "+44 20 7946 0") || strings.HasPrefix(s, "+1 555 555 01")
+			return strings.HasPrefix(s, "+44 1632 960") || strings.HasPrefix(s, "+44 20 7946 0") ||
+				strings.HasPrefix(s, "+1 555 555 "+
+					"01")
 		},
 		"ipv4": func(s string) bool {
-			return strings.HasPrefix(s, "192.0.2.") || strings.HasPrefix(s, "198.51.100.") || strings.HasPrefix(s, "203.0.113.")
+			return strings.HasPrefix(s, "192.0.2.") || strings.HasPrefix(s, "198.51.100.") ||
+				strings.HasPrefix(s, "203.0.113.")
 		},
 		"mac": func(s string) bool { return strings.HasPrefix(s, "00:00:5e:00:53:") },
 	} {

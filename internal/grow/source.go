@@ -95,7 +95,8 @@ func (s *counter) settle(f *Field) *FinishError {
 		}
 		if row := n - s.from; row%s.step == 0 && row/s.step >= 0 && uint64(row/s.step) < e.Rows {
 			return &FinishError{e, f, e.Side[i].Name, fmt.Sprintf(
-				"%s has the number %d, and so has grown row %d: count from a number beyond the given ones, such as {count: {from: %d}}",
+				"%s has the number %d, and so has grown row %d: count from a number beyond the given ones, such as "+
+					"{count: {from: %d}}",
 				label,
 				n,
 				row/s.step,

@@ -275,7 +275,8 @@ func (e *RowError) Unwrap() error { return e.Err }
 // Report names the row and the field.
 func (e *RowError) Report() diag.Report {
 	return diag.Report{Kind: diag.BadPlan, Message: e.Error(), Members: map[string]any{"row": e.Row, "field": e.Field},
-		Hint: "narrow the fields that the expression reads, or leave such rows out with if:", End: "nothing was written"}
+		Hint: "narrow the fields that the expression reads, or leave such rows out with if:", End: "nothing was " +
+			"written"}
 }
 
 // computed is made by a function of other fields.

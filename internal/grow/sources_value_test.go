@@ -84,9 +84,14 @@ func TestPatternsMakeWhatTheyDescribe(t *testing.T) {
 
 func TestPatternsThatAreRefused(t *testing.T) {
 	for expr, message := range map[string]string{
-		"a*": "no upper bound", "a+": "no upper bound", "a{2,}": "no upper bound", "(a": "without its )", "a)": "without its (", "[a": "without its ]",
-		"[z-a]": "swapped", "a{3,1}": "swapped", "?a": "nothing to repeat", "a{1}{2}": "two repeats", `\q`: "not known", "(?i)a": "only (?:",
-		"[^ -~]": "empty", "a{9999}": "numbers up to", "(a{900}){900}": "at most", `a\`: "at the end", "a^": "only stands at the start",
+		"a*": "no upper bound", "a+": "no upper bound", "a{2,}": "no upper bound", "(a": "without its )",
+		"a)": "without its " +
+			"(", "[a": "without its ]",
+		"[z-a]": "swapped", "a{3,1}": "swapped", "?a": "nothing to repeat", "a{1}{2}": "two repeats",
+		`\q`: "not known", "(?i)a": "only (?:",
+		"[^ -~]": "empty", "a{9999}": "numbers up to", "(a{900}){900}": "at most", `a\`: "at the end",
+		"a^": "only stands " +
+			"at the start",
 	} {
 		_, err := Pattern(expr)
 		var p *PatternError
@@ -99,7 +104,8 @@ func TestPatternsThatAreRefused(t *testing.T) {
 // What can be read in two ways is not counted as unique.
 func TestAmbiguousPatternsCannotBeUnique(t *testing.T) {
 	for expr, ambiguous := range map[string]bool{
-		"a?a?": true, "(a|aa){2}": true, "(a|b)(c|d)": false, "[ab]{1,3}": false, "(ab|a)(c|bc)": true, "x{0,2}y": false, "(a|b|ab)": false, "(a?){2}": true,
+		"a?a?": true, "(a|aa){2}": true, "(a|b)(c|d)": false, "[ab]{1,3}": false, "(ab|a)(c|bc)": true,
+		"x{0,2}y": false, "(a|b|ab)": false, "(a?){2}": true,
 	} {
 		s := &Set{Seed: "p", Edition: "1"}
 		e := s.NewEntity("Thing")
@@ -110,7 +116,8 @@ func TestAmbiguousPatternsCannotBeUnique(t *testing.T) {
 }
 
 func TestTextsThatRunIntoEachOtherCannotBeUnique(t *testing.T) {
-	for text, fine := range map[string]bool{"{a}-{b}": true, "{a}{b}": false, "{a}e{b}": false, "{a}9{b}": true, "{a}": true, "fixed": false} {
+	for text, fine := range map[string]bool{"{a}-{b}": true, "{a}{b}": false, "{a}e{b}": false, "{a}9{b}": true,
+		"{a}": true, "fixed": false} {
 		x := &fleet{set: &Set{Seed: "t", Edition: "1"}}
 		e := x.set.NewEntity("Thing")
 		x.field(e, "a", kind("noun"))
@@ -154,7 +161,9 @@ func FuzzPattern(f *testing.F) {
 
 // So does the template compiler.
 func FuzzTemplate(f *testing.F) {
-	for _, s := range []string{"{a|lower}.{b|trim:3}@example.net", "{{x}}", "{a", "}", "{a|pad:8|slug}", "{ a | upper }"} {
+	for _, s := range []string{"{a|lower}.{b|trim:3}@example.net", "{{x}}", "{a", "}", "{a|pad:8|slug}",
+		"{ a | upper " +
+			"}"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -135,7 +135,8 @@ func TestFieldPairsAreIndependent(t *testing.T) {
 		levels uint64
 		rows   uint64
 		start  uint64
-	}{{"binary", 2, 1000, 64}, {"ternary", 3, 5000, 0}, {"first rows", 3, 1000, 0}, {"quarters", 4, 640, 64}, {"eighths", 8, 5000, 64}} {
+	}{{"binary", 2, 1000, 64}, {"ternary", 3, 5000, 0}, {"first rows", 3, 1000, 0}, {"quarters", 4, 640, 64},
+		{"eighths", 8, 5000, 64}} {
 		t.Run(c.name, func(t *testing.T) {
 			const keys = 1000
 			rejected := 0

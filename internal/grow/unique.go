@@ -219,7 +219,8 @@ func (e *Entity) uniqueTemplate(f *Field, t *template, within *scope) error {
 	}
 	if !inherent && len(g.members) == 0 {
 		return fmt.Errorf(
-			"none of the fields in the text has values that can be counted, so nothing keeps it unique: put a unique field or a number in it",
+			"none of the fields in the text has values that can be counted, so nothing keeps it unique: put a " +
+				"unique field or a number in it",
 		)
 	}
 	if err := t.separable(counted); err != nil {
@@ -363,7 +364,8 @@ func (f *Field) drawn() (*Field, error) {
 			}
 		case *partOf:
 			if !s.part.alone {
-				return nil, fmt.Errorf("many a %s has the same %s: another part of it, or a text with a unique part, can be unique", s.kind.kind.Name, s.part.Name)
+				return nil, fmt.Errorf("many a %s has the same %s: another part of it, or a text with a unique "+
+					"part, can be unique", s.kind.kind.Name, s.part.Name)
 			}
 			f = s.of
 			continue
@@ -496,7 +498,8 @@ func (t *template) separable(counted []bool) error {
 	for i, c := range counted {
 		if c && !read[i] && left > 1 {
 			return fmt.Errorf(
-				"different rows could give the same text, because the parts run into each other around {%s}: put a sign between them that they do not hold",
+				"different rows could give the same text, because the parts run into each other around {%s}: put a "+
+					"sign between them that they do not hold",
 				t.parts[i].path.Field.Name,
 			)
 		}
@@ -536,7 +539,8 @@ func (g *Group) settle(gr *Grower) *FinishError {
 	reserve := reserveOf(g.size, side)
 	if side > reserve {
 		return fault(
-			"there are %d given rows with what is grown below them, and of the %d different values of %s only %d are kept for them",
+			"there are %d given rows with what is grown below them, and of the %d different values of %s only %d "+
+				"are kept for them",
 			side,
 			g.size,
 			g.names(),

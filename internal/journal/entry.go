@@ -165,7 +165,8 @@ func CannotBeKept(err error) error {
 		Kind:    fault.Kind,
 		Err:     fault.Err,
 		Message: "the journal's tables cannot be made: " + fault.Message,
-		Hint:    "let this user create them once, or load with --no-journal: then the load cannot be resumed or withdrawn, and a second one does not know of it",
+		Hint: "let this user create them once, or load with --no-journal: then the load cannot be resumed or " +
+			"withdrawn, and a second one does not know of it",
 	}
 }
 
@@ -194,7 +195,8 @@ func (b *Budget) Take(row []value.Value) error {
 func (b *Budget) spend(n int64) error {
 	if b.Left -= n; b.Left < 0 {
 		return fmt.Errorf(
-			"the journal holds more than %d MiB of one load, or of all that it lists: that is more than this program writes, so it was not read",
+			"the journal holds more than %d MiB of one load, or of all that it lists: that is more than this "+
+				"program writes, so it was not read",
 			MaxJournal>>20,
 		)
 	}
@@ -246,7 +248,8 @@ func ReadEntries(
 			e := &Entry{
 				Number: get(
 					"number",
-				).N, Plan: get("plan").S, Extra: get("extra").S, Part: get("part").N, State: State(get("state").S), Began: timeOf(get("began")), Ended: timeOf(get("ended")),
+				).N, Plan: get("plan").S, Extra: get("extra").S, Part: get("part").N, State: State(get("state").S),
+				Began: timeOf(get("began")), Ended: timeOf(get("ended")),
 				Actor: get("actor").S, Token: get("token").S, Body: []byte(get("body").S),
 			}
 			if err := json.Unmarshal([]byte(get("about").S), &e.About); err != nil {
@@ -254,7 +257,8 @@ func ReadEntries(
 			}
 			if e.About.Format != JournalFormat {
 				return fmt.Errorf(
-					"load %d was written down by another version of this program (%s), in a form that this one does not read",
+					"load %d was written down by another version of this program (%s), in a form that this one "+
+						"does not read",
 					e.Number,
 					e.About.Version,
 				)

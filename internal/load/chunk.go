@@ -123,7 +123,8 @@ func newState() state {
 // carried is what stays when rows are written again: decisions, not counts.
 func (s state) carried() state {
 	fresh := newState()
-	fresh.redrawn, fresh.touched, fresh.log, fresh.rejections, fresh.rejectedOf = s.redrawn, s.touched, s.log, s.rejections, s.rejectedOf
+	fresh.redrawn, fresh.touched, fresh.log, fresh.rejections, fresh.rejectedOf = s.redrawn, s.touched, s.log,
+		s.rejections, s.rejectedOf
 	fresh.log.Keys, fresh.log.Inserted = nil, nil // found again
 	if fresh.touched == nil {
 		fresh.touched = map[*grow.Entity]map[grow.Row]bool{}
@@ -213,7 +214,8 @@ func (w *Writer) chunk(ctx context.Context, c order.Chunk, src source) error {
 		if round == maxRounds {
 			r := w.stuck
 			r.Hint = fmt.Sprintf(
-				"rows of this chunk were drawn again %d times, and this one is still refused: give it more values, grow fewer rows, or say skip",
+				"rows of this chunk were drawn again %d times, and this one is still refused: give it more values, "+
+					"grow fewer rows, or say skip",
 				round,
 			)
 			return r
@@ -325,7 +327,8 @@ func (w *Writer) runs(ctx context.Context, c order.Chunk, src source) error {
 		if err != nil {
 			if errors.Is(err, errAgain) {
 				// The rest of the chunk is on its way, too.
-				for _, rest := range c[slices.IndexFunc(c, func(r order.Run) bool { return r.First == run.First && r.Target == run.Target })+1:] {
+				for _, rest := range c[slices.IndexFunc(c,
+					func(r order.Run) bool { return r.First == run.First && r.Target == run.Target })+1:] {
 					for range src(rest) {
 					}
 				}

@@ -62,7 +62,8 @@ func TestEachFamilyIsCommittedAlone(t *testing.T) {
 	loadtest.OnEach(t, families, func(t *testing.T, d *loadtest.DB) {
 		r, err := d.Load(
 			t,
-			"  Guest: {table: guests, rows: 30, fields: {email: {kind: email, unique: true}}}\n  Stay: {table: stays, per: {Guest: 2}, fields: {room: {count: 1}, price: 2.50, mail: {same: Guest.email}}}\n",
+			"  Guest: {table: guests, rows: 30, fields: {email: {kind: email, unique: true}}}\n  Stay: {table: "+
+				"stays, per: {Guest: 2}, fields: {room: {count: 1}, price: 2.50, mail: {same: Guest.email}}}\n",
 			load.Options{Commit: plan.CommitFamily},
 		)
 		require.NoError(t, err)
@@ -76,7 +77,10 @@ func TestChunksBeforeARefusalStay(t *testing.T) {
 	loadtest.OnEach(t, harbour, func(t *testing.T, d *loadtest.DB) {
 		_, err := d.Load(
 			t,
-			"  Boat: {table: boats, rows: 100, fields: {crew: {count: 1}, seats: {between: [100, 199]}, label: {text: \"{crew}\"}, price: {derive: \"n < 50 ? decimal('1.00') : decimal('100000.00')\"}, n: {count: 0, column: pier_id}}}\n  Pier: {table: piers, rows: 100, fields: {id: {count: 0}, code: {pattern: \"[A-Z]{3}\", unique: true}}}\n",
+			"  Boat: {table: boats, rows: 100, fields: {crew: {count: 1}, seats: {between: [100, 199]}, label: "+
+				"{text: \"{crew}\"}, price: {derive: \"n < 50 ? decimal('1.00') : decimal('100000.00')\"}, n: "+
+				"{count: 0, column: pier_id}}}\n  Pier: {table: piers, rows: 100, fields: {id: {count: 0}, code: "+
+				"{pattern: \"[A-Z]{3}\", unique: true}}}\n",
 			load.Options{Chunk: 10, Commit: plan.CommitChunk},
 		)
 		require.Error(t, err)
@@ -84,7 +88,8 @@ func TestChunksBeforeARefusalStay(t *testing.T) {
 	loadtest.OnEach(t, harbour, func(t *testing.T, d *loadtest.DB) {
 		_, err := d.Load(
 			t,
-			"  Boat: {table: boats, rows: 100, fields: {crew: {count: 1}, price: {derive: \"crew < 50 ? decimal('1.00') : decimal('100000.00')\"}}}\n",
+			"  Boat: {table: boats, rows: 100, fields: {crew: {count: 1}, price: {derive: \"crew < 50 ? "+
+				"decimal('1.00') : decimal('100000.00')\"}}}\n",
 			load.Options{Chunk: 10, Commit: plan.CommitChunk},
 		)
 		var partial *load.Partial
@@ -124,7 +129,8 @@ CREATE TABLE ships (id {key}, captain_id INTEGER NOT NULL REFERENCES captains (i
 		"postgres": "ALTER TABLE captains ADD CONSTRAINT captain_ship FOREIGN KEY (ship_id) REFERENCES ships (id);",
 		"mariadb":  "ALTER TABLE captains ADD CONSTRAINT captain_ship FOREIGN KEY (ship_id) REFERENCES ships (id);",
 	}
-	entities := "  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}, flag_id: 1}}\n"
+	entities := "  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}}}\n  Ship: {table: ships, rows: " +
+		"5, fields: {captain: {pick: Captain}, flag_id: 1}}\n"
 	onEachWith(t, script, later, func(t *testing.T, d *loadtest.DB) {
 		if d.Name == "sqlite" {
 			t.Skip("its circles are in TestCirclesLoad: a reference cannot be added later")
@@ -159,7 +165,8 @@ CREATE TABLE ships (id {key}, captain_id INTEGER NOT NULL REFERENCES captains (i
 		require.NoError(t, err)
 		assert.Len(t, d.Table(t, "captains", "ship_id"), 9)
 		assert.True(t, d.Compared(t, r.Load).Same())
-		for _, sql := range []string{"INSERT INTO captains (id, ship_id) VALUES (700, 999)", "INSERT INTO ships (id, captain_id, flag_id) VALUES (700, 999, 1)"} {
+		for _, sql := range []string{"INSERT INTO captains (id, ship_id) VALUES (700, 999)", "INSERT INTO ships " +
+			"(id, captain_id, flag_id) VALUES (700, 999, 1)"} {
 			_, err := d.Store.(setwise.Engine).Exec(t.Context(), sql)
 			var v *store.Violation
 			require.ErrorAs(t, err, &v, "references are looked at as before")
@@ -197,7 +204,8 @@ func TestReplaceUnderAReader(t *testing.T) {
 			t.Context(),
 			d.Compile(
 				t,
-				"  Fare: {table: fares, write: replace, rows: 500, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, label: {text: \"{code}\"}, price: 1.00}}\n",
+				"  Fare: {table: fares, write: replace, rows: 500, fields: {code: {pattern: \"[A-Z]{6}\", unique: "+
+					"true}, label: {text: \"{code}\"}, price: 1.00}}\n",
 			),
 			d.Store,
 			load.Options{Chunk: 50, Progress: func(uint64, uint64) {
@@ -217,7 +225,8 @@ func TestReplaceUnderAReader(t *testing.T) {
 func TestReplaceAndRowsOutsideThePlan(t *testing.T) {
 	loadtest.OnEach(
 		t,
-		vessels+"INSERT INTO vessels (id, code, name) VALUES (1, 'HERON', 'Heron'); INSERT INTO trips (id, vessel_id, day) VALUES (5, 1, 1);",
+		vessels+"INSERT INTO vessels (id, code, name) VALUES (1, 'HERON', 'Heron'); INSERT INTO trips (id, "+
+			"vessel_id, day) VALUES (5, 1, 1);",
 		func(t *testing.T, d *loadtest.DB) {
 			const entities = "  Vessel: {table: vessels, write: WRITE, given: {a: {id: 9, code: TERN, name: Tern}}}\n"
 			r := d.Refused(t, strings.Replace(entities, "WRITE", "replace", 1), load.Options{})
@@ -229,7 +238,8 @@ func TestReplaceAndRowsOutsideThePlan(t *testing.T) {
 			assert.Equal(t, []string{"9 TERN Tern"}, d.Table(t, "vessels"))
 			assert.Empty(t, d.Table(t, "trips"))
 			// Both replaced: no question.
-			both := "  Vessel: {table: vessels, write: replace, given: {a: {code: WREN, name: Wren}}}\n  Trip: {table: trips, write: replace, per: {Vessel: 2}, fields: {day: 1}}\n"
+			both := "  Vessel: {table: vessels, write: replace, given: {a: {code: WREN, name: Wren}}}\n  Trip: " +
+				"{table: trips, write: replace, per: {Vessel: 2}, fields: {day: 1}}\n"
 			e = d.Loaded(t, both, load.Options{})
 			assert.Equal(t, [2]int64{1, 2}, [2]int64{e["Vessel"].Inserted, e["Trip"].Inserted})
 			e = d.Loaded(t, both, load.Options{})
@@ -255,12 +265,18 @@ func TestReplaceOfATableThatRefersToItself(t *testing.T) {
 func TestOddNamesEverywhere(t *testing.T) {
 	loadtest.OnEach(
 		t,
-		`CREATE TABLE "select ""it""" ("order" INTEGER PRIMARY KEY, "größe in m" INTEGER NOT NULL UNIQUE, "from's" VARCHAR(20), "日付" INTEGER, CONSTRAINT "a b" CHECK ("日付" < 1000));
-CREATE TABLE "child of ""it""" ("id" INTEGER PRIMARY KEY, "up to" INTEGER NOT NULL REFERENCES "select ""it""" ("order"));`,
+		`CREATE TABLE "select ""it""" ("order" INTEGER PRIMARY KEY, "größe in m" INTEGER NOT NULL UNIQUE,
+  "from's" VARCHAR(20), "日付" INTEGER, CONSTRAINT "a b" CHECK ("日付" < 1000));
+CREATE TABLE "child of ""it""" ("id" INTEGER PRIMARY KEY, "up to" INTEGER NOT NULL
+  REFERENCES "select ""it""" ("order"));`,
 		func(t *testing.T, d *loadtest.DB) {
 			text := func(write, value string) string {
-				return "  Odd:\n    table: 'select \"it\"'\n    write: " + write + "\n    rows: 20\n    fields:\n      order: {count: 1}\n      size: {count: 1, column: größe in m}\n      text: {value: " + value + ", column: \"from's\"}\n      date: {count: 1, column: 日付}\n" +
-					"  Child: {table: 'child of \"it\"', write: {mode: keep, match: [id]}, rows: 20, fields: {id: {count: 1}, up: {pick: Odd, column: up to}}}\n"
+				return "  Odd:\n    table: 'select \"it\"'\n    write: " + write + "\n    rows: 20\n    fields:\n  " +
+					"    order: {count: 1}\n      size: {count: 1, column: größe in m}\n      text: {value: " +
+					value + ", column: " +
+					"\"from's\"}\n      date: {count: 1, column: 日付}\n" +
+					"  Child: {table: 'child of \"it\"', write: {mode: keep, match: [id]}, rows: 20, fields: {id: " +
+					"{count: 1}, up: {pick: Odd, column: up to}}}\n"
 			}
 			e := d.Loaded(t, text("insert", "a"), load.Options{})
 			assert.Equal(t, int64(20), e["Child"].Inserted)
@@ -284,11 +300,15 @@ CREATE TABLE "child of ""it""" ("id" INTEGER PRIMARY KEY, "up to" INTEGER NOT NU
 func TestOddValues(t *testing.T) {
 	loadtest.OnEach(
 		t,
-		"CREATE TABLE notes (id INTEGER PRIMARY KEY, text VARCHAR(60) NOT NULL, raw {bytes}, seen_at {moment}, amount DECIMAL(18,6));",
+		"CREATE TABLE notes (id INTEGER PRIMARY KEY, text VARCHAR(60) NOT NULL, raw {bytes}, seen_at {moment}, "+
+			"amount DECIMAL(18,6));",
 		func(t *testing.T, d *loadtest.DB) {
-			const entities = "  Note:\n    table: notes\n    write: {mode: upsert, match: [id]}\n    fields: {raw: {bytes: 0..90}}\n    given:\n" +
-				"      a: {id: 1, text: \"tab\\tnewline\\nreturn\\r\", seen_at: 2026-05-01T08:00:00.123456Z, amount: 0.000001}\n" +
-				"      b: {id: 2, text: \"back\\\\slash \\\\N 'quotes' \\\"double\\\" `back`\", seen_at: 1970-01-01T00:00:00Z, amount: -123456789012.345678}\n" +
+			const entities = "  Note:\n    table: notes\n    write: {mode: upsert, match: [id]}\n    fields: {raw: " +
+				"{bytes: 0..90}}\n    given:\n" +
+				"      a: {id: 1, text: \"tab\\tnewline\\nreturn\\r\", seen_at: 2026-05-01T08:00:00.123456Z, " +
+				"amount: 0.000001}\n" +
+				"      b: {id: 2, text: \"back\\\\slash \\\\N 'quotes' \\\"double\\\" `back`\", seen_at: " +
+				"1970-01-01T00:00:00Z, amount: -123456789012.345678}\n" +
 				"      c: {id: 3, text: \"Ω 日本 🚢 é\", seen_at: null, amount: 0.5}\n" +
 				"      d: {id: 4, text: \"\", seen_at: 1999-12-31T23:59:59.9Z, amount: null}\n"
 			if d.Name == "sqlite" {
@@ -297,7 +317,8 @@ func TestOddValues(t *testing.T) {
 			e := d.Loaded(t, entities, load.Options{})
 			assert.Equal(t, int64(4), e["Note"].Inserted)
 			assert.Equal(t, []string{
-				"1 tab\tnewline\nreturn\r 2026-05-01T08:00:00.123456Z 0.000001", "2 back\\slash \\N 'quotes' \"double\" `back` 1970-01-01T00:00:00Z -123456789012.345678",
+				"1 tab\tnewline\nreturn\r 2026-05-01T08:00:00.123456Z 0.000001", "2 back\\slash \\N 'quotes' " +
+					"\"double\" `back` 1970-01-01T00:00:00Z -123456789012.345678",
 				"3 Ω 日本 🚢 é NULL 0.500000", "4  1999-12-31T23:59:59.9Z NULL",
 			}, d.Table(t, "notes", "id", "text", "seen_at", "amount"))
 			e = d.Loaded(t, entities, load.Options{})
@@ -312,7 +333,8 @@ func TestOddValues(t *testing.T) {
 
 func TestRebuiltIndexes(t *testing.T) {
 	const script = vessels + "CREATE INDEX trip_days ON trips (day); CREATE UNIQUE INDEX trip_notes ON trips (note);"
-	const entities = "  Vessel: {table: vessels, rows: 50, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n  Trip: {table: trips, per: {Vessel: 2}, fields: {day: 1, note: NOTE}}\n"
+	const entities = "  Vessel: {table: vessels, rows: 50, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, " +
+		"name: {kind: noun}}}\n  Trip: {table: trips, per: {Vessel: 2}, fields: {day: 1, note: NOTE}}\n"
 	loadtest.OnEach(t, script, func(t *testing.T, d *loadtest.DB) {
 		before, err := d.Store.Survey(t.Context())
 		require.NoError(t, err)
@@ -333,21 +355,25 @@ func TestRebuiltIndexes(t *testing.T) {
 		assert.ElementsMatch(t, before.Table("trips").Uniques, after.Table("trips").Uniques)
 		assert.Len(t, after.Table("trips").References, 1)
 	})
-	loadtest.OnEach(t, script+"INSERT INTO vessels (id, code, name) VALUES (900, 'x', 'y');", func(t *testing.T, d *loadtest.DB) {
-		if d.Name == "mariadb" {
-			t.Skip("it does not rebuild")
-		}
-		_, err := d.Load(
-			t,
-			strings.Replace(entities, "NOTE", "{pattern: \"[A-Z]{9}\", unique: true}", 1),
-			load.Options{Rebuild: true},
-		)
-		assert.ErrorContains(
-			t,
-			err,
-			"vessels has 1 rows, and indexes are rebuilt only of tables that are empty at the start",
-		)
-	})
+	loadtest.OnEach(
+		t,
+		script+"INSERT INTO vessels (id, code, name) VALUES (900, 'x', 'y');",
+		func(t *testing.T, d *loadtest.DB) {
+			if d.Name == "mariadb" {
+				t.Skip("it does not rebuild")
+			}
+			_, err := d.Load(
+				t,
+				strings.Replace(entities, "NOTE", "{pattern: \"[A-Z]{9}\", unique: true}", 1),
+				load.Options{Rebuild: true},
+			)
+			assert.ErrorContains(
+				t,
+				err,
+				"vessels has 1 rows, and indexes are rebuilt only of tables that are empty at the start",
+			)
+		},
+	)
 	loadtest.OnEach(t, script, func(t *testing.T, d *loadtest.DB) {
 		if d.Name == "mariadb" {
 			t.Skip("it does not rebuild")
@@ -452,8 +478,10 @@ func TestARaceForAKey(t *testing.T) {
 		policies plan.Policies
 		want     string
 		journal  bool // then what was there is looked at before, and the race is noticed
-	}{{"keep", nil, "Theirs", false}, {"upsert", nil, "Heron", false}, {"keep", plan.Policies{"check": plan.Skip}, "Theirs", false},
-		{"upsert", plan.Policies{"check": plan.Skip}, "Heron", false}, {"keep", nil, "Theirs", true}, {"upsert", nil, "Heron", true}} {
+	}{{"keep", nil, "Theirs", false}, {"upsert", nil, "Heron", false},
+		{"keep", plan.Policies{"check": plan.Skip}, "Theirs", false},
+		{"upsert", plan.Policies{"check": plan.Skip}, "Heron", false}, {"keep", nil, "Theirs", true},
+		{"upsert", nil, "Heron", true}} {
 		loadtest.OnEach(t, vessels, func(t *testing.T, d *loadtest.DB) {
 			if d.Name == "sqlite" {
 				t.Skip("nobody else can write while we do")
@@ -480,7 +508,8 @@ func TestARaceForAKey(t *testing.T) {
 			require.NoError(t, err)
 			plan := d.Compile(
 				t,
-				"  Vessel:\n    table: vessels\n    write: {mode: "+c.mode+", match: [code]}\n    given: {h: {code: HERON, name: Heron}, t: {code: TERN, name: Tern}}\n",
+				"  Vessel:\n    table: vessels\n    write: {mode: "+c.mode+", match: [code]}\n    given: {h: "+
+					"{code: HERON, name: Heron}, t: {code: TERN, name: Tern}}\n",
 			)
 			done := make(chan error)
 			var r *journal.Result
@@ -522,7 +551,9 @@ func TestADeadlock(t *testing.T) {
 				t.Skip("its writers take turns")
 			}
 			update := func(name string, rows ...string) string {
-				return "  Vessel:\n    table: vessels\n    write: {mode: update, match: [code], set: [name]}\n    given: {x: {code: " + rows[0] + ", name: " + name + "}, y: {code: " + rows[1] + ", name: " + name + "}}\n"
+				return "  Vessel:\n    table: vessels\n    write: {mode: update, match: [code], set: [name]}\n    " +
+					"given: {x: {code: " + rows[0] + ", name: " + name + "}, y: {code: " + rows[1] + ", name: " +
+					name + "}}\n"
 			}
 			// Both have changed their first row before either changes its second.
 			var first sync.WaitGroup
@@ -629,7 +660,8 @@ func TestStatementsAreCounted(t *testing.T) {
 // A server that is killed in the middle: nothing stays, and it is said. Once it is
 // there again, the same load goes through.
 func TestAKilledServer(t *testing.T) {
-	for name, start := range map[string]func() (*storetest.Server, error){"postgres": storetest.StartPostgres, "mariadb": storetest.StartMariaDB} {
+	for name, start := range map[string]func() (*storetest.Server, error){"postgres": storetest.StartPostgres,
+		"mariadb": storetest.StartMariaDB} {
 		t.Run(name, func(t *testing.T) {
 			storetest.Postgres(t) // skips where servers cannot be installed
 			storetest.MariaDB(t)

@@ -55,7 +55,8 @@ func (e *Unfinished) Report() diag.Report {
 func (e *OtherParts) Report() diag.Report {
 	return diag.Report{Kind: diag.Database, Message: e.Error(), Members: map[string]any{"unfinished": e.Entry.Number},
 		Hint: fmt.Sprintf(
-			"run all parts of the same number of parts; evensprout load --resume goes on with it as one process; evensprout withdraw %d takes it back",
+			"run all parts of the same number of parts; evensprout load --resume goes on with it as one process; "+
+				"evensprout withdraw %d takes it back",
 			e.Entry.Number,
 		)}
 }
@@ -71,7 +72,8 @@ func (e *Altered) Report() diag.Report {
 		Message: e.Error() + ":",
 		Members: map[string]any{"load": n, "differences": e.Differences},
 		Hint: fmt.Sprintf(
-			"evensprout load --anew takes the earlier rows back and loads the plan as it is now; evensprout withdraw %d takes them back alone;\n       load --extra NAME puts a further set beside them",
+			"evensprout load --anew takes the earlier rows back and loads the plan as it is now; evensprout "+
+				"withdraw %d takes them back alone;\n       load --extra NAME puts a further set beside them",
 			n,
 		),
 	}
@@ -104,7 +106,8 @@ func (e *Gone) Report() diag.Report {
 		Message: e.Error() + ":",
 		Members: map[string]any{"load": n, "entities": e.Entities},
 		Hint: fmt.Sprintf(
-			"evensprout load --restore puts them back; evensprout withdraw %d takes back what is left; evensprout compare tells which they are",
+			"evensprout load --restore puts them back; evensprout withdraw %d takes back what is left; evensprout "+
+				"compare tells which they are",
 			n,
 		),
 	}

@@ -18,7 +18,8 @@ func TestWhichPolicyCounts(t *testing.T) {
 	}
 	tg := &Target{Target: &plan.Target{Plan: &plan.Entity{OnViolation: plan.Policies{"raised": plan.Redraw}}}}
 	for kind, want := range map[store.ViolationKind]plan.Policy{
-		store.Check: plan.Stop, store.Raised: plan.Redraw, store.Unique: plan.Stop, store.TooLong: plan.Skip, store.RowCount: plan.Skip,
+		store.Check: plan.Stop, store.Raised: plan.Redraw, store.Unique: plan.Stop, store.TooLong: plan.Skip,
+		store.RowCount: plan.Skip,
 	} {
 		assert.Equal(t, want, l.Policy(tg, kind), kind)
 	}

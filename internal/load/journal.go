@@ -104,8 +104,11 @@ func (l *Session) describe() error {
 		return err
 	}
 	j.About = journal.About{
-		Format: journal.JournalFormat, Version: l.Options.Journal.Version, Edition: l.Plan.Set.Edition, Seed: l.Plan.Set.Seed, ClockSet: l.Plan.Set.Clock.String(),
-		Commit: l.Options.Commit, Chunk: l.Options.Chunk, Parts: l.Options.Part.Of, Undo: j.Undo, Policies: l.Options.Policies, Shift: l.Plan.Shift, Earlier: l.earlier, Corrected: l.Plan.Corrected != "", Folder: archive.Absolute(cmp.Or(l.Options.Folder, ".")), Inputs: x.Parts,
+		Format: journal.JournalFormat, Version: l.Options.Journal.Version, Edition: l.Plan.Set.Edition,
+		Seed: l.Plan.Set.Seed, ClockSet: l.Plan.Set.Clock.String(),
+		Commit: l.Options.Commit, Chunk: l.Options.Chunk, Parts: l.Options.Part.Of, Undo: j.Undo,
+		Policies: l.Options.Policies, Shift: l.Plan.Shift, Earlier: l.earlier, Corrected: l.Plan.Corrected != "",
+		Folder: archive.Absolute(cmp.Or(l.Options.Folder, ".")), Inputs: x.Parts,
 	}
 	if l.Plan.Set.Clock.IsNull() {
 		j.About.ClockSet = ""
@@ -126,8 +129,10 @@ func (l *Session) describeEntities() {
 			fresh = uint64(len(t.Grow.Side)) - t.fromSide
 		}
 		j.About.Entities = append(j.About.Entities, journal.AboutEntity{
-			Entity: t.Plan.Name, Table: t.Table.Name, Mode: t.Write.Mode, Rows: t.Grow.Rows, Given: uint64(len(t.Grow.Side)),
-			Before: t.Out.Before, Skipped: t.Out.Skipped, Loaded: t.loaded, From: t.from, GivenNew: fresh, Columns: t.Table.ColumnNames(),
+			Entity: t.Plan.Name, Table: t.Table.Name, Mode: t.Write.Mode, Rows: t.Grow.Rows,
+			Given:  uint64(len(t.Grow.Side)),
+			Before: t.Out.Before, Skipped: t.Out.Skipped, Loaded: t.loaded, From: t.from, GivenNew: fresh,
+			Columns: t.Table.ColumnNames(),
 		})
 	}
 	j.About.Schemas = journal.SchemasOf(tables)
@@ -335,7 +340,8 @@ func (l *Session) forget(ctx context.Context, w *Writer) error {
 		return err
 	}
 	defer w.Rollback()
-	if _, err := w.Tx.Delete(ctx, l.Journal.Tables.Loads, journal.Cells(l.Journal.Tables.Loads, "number", l.Journal.Number)); err != nil {
+	if _, err := w.Tx.Delete(ctx, l.Journal.Tables.Loads,
+		journal.Cells(l.Journal.Tables.Loads, "number", l.Journal.Number)); err != nil {
 		return err
 	}
 	return w.Tx.Commit(ctx)

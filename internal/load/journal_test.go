@@ -24,19 +24,25 @@ func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
 	}
 	code := `{pattern: "P0[0-9]{3}", unique: true}`
 	entity := func(write, rest string) string {
-		return "  Port:\n    table: ports\n    write: " + write + "\n    rows: 700\n    fields: {id: {count: {from: 1001}}, code: " + code + ", label: {pattern: \"[a-z]{5}\", nulls: 10%}, ratio: {between: [0.5, 9.5], step: 0.25}, raw: {bytes: 0..9}}\n" + rest
+		return "  Port:\n    table: ports\n    write: " + write + "\n    rows: 700\n    fields: {id: {count: " +
+			"{from: 1001}}, code: " + code + ", label: {pattern: \"[a-z]{5}\", nulls: 10%}, ratio: {between: [0.5, " +
+			"9.5], step: 0.25}, raw: {bytes: 0..9}}\n" + rest
 	}
-	berths := "  Berth:\n    table: berths\n    per: {Port: 0..2}\n    fields: {id: {count: {from: 5001}}, number: {between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n" +
+	berths := "  Berth:\n    table: berths\n    per: {Port: 0..2}\n    fields: {id: {count: {from: 5001}}, number: " +
+		"{between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n" +
 		"  Visit:\n    table: visits\n    rows: 40\n    fields: {port_id: {pick: Port}, note: {value: again}}\n"
 	for _, c := range []struct{ name, plan string }{
 		{"insert", strings.Replace(entity("insert", berths), "P0[0-9]{3}", "Q[0-9]{4}", 1)},
-		{"insert with rows left out", "on_violation: {unique: skip, foreign_key: skip}\n\nentities:\n" + entity("insert", berths)},
+		{"insert with rows left out", "on_violation: {unique: skip, foreign_key: skip}\n\nentities:\n" +
+			entity("insert", berths)},
 		{"insert with rows drawn again", "on_violation: {unique: redraw}\n\nentities:\n" + entity("insert", berths)},
 		{"keep", entity("{mode: keep, match: [code]}", berths)},
 		{"upsert", entity("{mode: upsert, match: [code], set: [label, ratio, raw]}", berths)},
 		{"update", entity("{mode: update, match: [code], set: [label, ratio]}", "")},
 		{"replace", entity("{mode: replace, cascade: true}", berths)},
-		{"keys of the database", strings.Replace(strings.Replace(strings.Replace(entity("insert", berths), "P0[0-9]{3}", "Q[0-9]{4}", 1), "id: {count: {from: 1001}}, ", "", 1), "    rows: 700\n", "    rows: 700\n    keys: database\n", 1)},
+		{"keys of the database", strings.Replace(strings.Replace(strings.Replace(entity("insert", berths),
+			"P0[0-9]{3}", "Q[0-9]{4}", 1), "id: {count: "+
+			"{from: 1001}}, ", "", 1), "    rows: 700\n", "    rows: 700\n    keys: database\n", 1)},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			loadtest.OnEach(t, loadtest.Ports, func(t *testing.T, d *loadtest.DB) {
@@ -93,8 +99,10 @@ func TestTheSampleIsWithdrawn(t *testing.T) {
 func TestASecondLoadAddsOnlyTheRest(t *testing.T) {
 	rows := func(n int) string {
 		return fmt.Sprintf(
-			"  Port:\n    table: ports\n    rows: %d\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"Q[0-9]{4}\", unique: true}}\n"+
-				"  Berth:\n    table: berths\n    per: {Port: 0..2}\n    fields: {id: {count: {from: 5001}}, number: {between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n",
+			"  Port:\n    table: ports\n    rows: %d\n    fields: {id: {count: {from: 1001}}, code: {pattern: "+
+				"\"Q[0-9]{4}\", unique: true}}\n"+
+				"  Berth:\n    table: berths\n    per: {Port: 0..2}\n    fields: {id: {count: {from: 5001}}, "+
+				"number: {between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n",
 			n,
 		)
 	}
@@ -132,7 +140,8 @@ func TestASecondLoadAddsOnlyTheRest(t *testing.T) {
 
 // What stands in the way of a second load is told.
 func TestSecondLoadsThatAreRefused(t *testing.T) {
-	const text = "  Port:\n    table: ports\n    rows: 50\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"Q[0-9]{4}\", unique: true}, label: {value: a}}\n"
+	const text = "  Port:\n    table: ports\n    rows: 50\n    fields: {id: {count: {from: 1001}}, code: {pattern: " +
+		"\"Q[0-9]{4}\", unique: true}, label: {value: a}}\n"
 	loadtest.OnEach(t, loadtest.Ports, func(t *testing.T, d *loadtest.DB) {
 		first, err := d.Load(t, text, d.Journaled(load.Options{}))
 		require.NoError(t, err)

@@ -14,15 +14,18 @@ import (
 
 // lateCrew is a plan whose circle is closed by a second write of Vessel.captain_id.
 func lateCrew(write string) string {
-	return "  Vessel:\n    table: vessels\n    rows: 5\n" + write + "    fields: {id: {count: 1}, name: {pattern: \"[a-z]{5}\"}, captain_id: {pick: Crew}, changed_at: {before: clock, within: 9d}}\n" +
-		"  Crew:\n    table: crew\n    rows: 20\n    fields: {id: {count: 1}, name: {pattern: \"[a-z]{5}\"}, vessel_id: {pick: Vessel}}\n"
+	return "  Vessel:\n    table: vessels\n    rows: 5\n" + write + "    fields: {id: {count: 1}, name: {pattern: " +
+		"\"[a-z]{5}\"}, captain_id: {pick: Crew}, changed_at: {before: clock, within: 9d}}\n" +
+		"  Crew:\n    table: crew\n    rows: 20\n    fields: {id: {count: 1}, name: {pattern: \"[a-z]{5}\"}, " +
+		"vessel_id: {pick: Vessel}}\n"
 }
 
 // onCircle runs a behaviour where references cannot be put off.
 func onCircle(t *testing.T, behaviour func(t *testing.T, d *loadtest.DB)) {
 	const script = `
 CREATE TABLE vessels (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, captain_id INTEGER, changed_at {moment});
-CREATE TABLE crew (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, vessel_id INTEGER NOT NULL REFERENCES vessels (id));`
+CREATE TABLE crew (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, vessel_id INTEGER NOT NULL
+  REFERENCES vessels (id));`
 	loadtest.OnEach(t, script, func(t *testing.T, d *loadtest.DB) {
 		if d.Name == "sqlite" {
 			t.Skip("it can put off every reference")
@@ -31,7 +34,8 @@ CREATE TABLE crew (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, vessel_id 
 		if d.Name == "mariadb" {
 			d.Exec(
 				t,
-				"ALTER TABLE vessels MODIFY changed_at DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6) ON UPDATE CURRENT_TIMESTAMP(6)",
+				"ALTER TABLE vessels MODIFY changed_at DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6) ON UPDATE "+
+					"CURRENT_TIMESTAMP(6)",
 			)
 		}
 		require.NoError(t, d.Store.Close())

@@ -439,7 +439,10 @@ func (l *Session) writeAll(ctx context.Context, w *Writer) error {
 	defer p.End()
 	var added []journal.RowRun
 	for c := range p.Chunks() {
-		if err := w.chunk(ctx, c, func(run order.Run) iter.Seq[*grow.Batch] { return p.Rows(ctx, run, w.failed) }); err != nil {
+		if err := w.chunk(ctx, c, func(run order.Run) iter.Seq[*grow.Batch] {
+			return p.Rows(ctx, run,
+				w.failed)
+		}); err != nil {
 			return err
 		}
 		added = append(added, w.log.Inserted...)

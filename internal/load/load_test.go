@@ -80,7 +80,8 @@ func TestTheSampleHoldsTogether(t *testing.T) {
 		t.Skip("it takes long")
 	}
 	s := database(t, demo.Schema+`
-CREATE VIEW wrong_totals AS SELECT b.id FROM bookings b JOIN tickets t ON t.booking_id = b.id GROUP BY b.id HAVING round(100 * b.total) <> round(100 * sum(t.price));
+CREATE VIEW wrong_totals AS SELECT b.id FROM bookings b
+  JOIN tickets t ON t.booking_id = b.id GROUP BY b.id HAVING round(100 * b.total) <> round(100 * sum(t.price));
 CREATE TABLE answers (question TEXT PRIMARY KEY, n INTEGER);`)
 	c := compile(t, s, demo.Entities)
 	_, err := load.Run(t.Context(), c, s, load.Options{})
@@ -157,7 +158,8 @@ func TestASecondLoadStopsBeforeTheFirstRow(t *testing.T) {
 
 const boats = `
 CREATE TABLE piers (id INTEGER PRIMARY KEY, code VARCHAR(5) NOT NULL UNIQUE);
-CREATE TABLE boats (id INTEGER PRIMARY KEY, pier_id INTEGER NOT NULL REFERENCES piers (id), label VARCHAR(9) NOT NULL, UNIQUE (pier_id, label));
+CREATE TABLE boats (id INTEGER PRIMARY KEY, pier_id INTEGER NOT NULL REFERENCES piers (id),
+  label VARCHAR(9) NOT NULL, UNIQUE (pier_id, label));
 `
 
 const boatsPlan = loadtest.Head + `  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: true}}}
@@ -191,7 +193,8 @@ func TestAKeyThatBelongsToAnotherRowIsFoundBeforehand(t *testing.T) {
 
 func TestRowsBesideOthersAreFine(t *testing.T) {
 	s := database(t, boats+"INSERT INTO piers VALUES (900, 'OTHER');")
-	c := compile(t, s, loadtest.Head+`  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: true}}}`)
+	c := compile(t, s, loadtest.Head+`  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", `+
+		`unique: true}}}`)
 	prints, err := c.Set.Fingerprints(t.Context(), 1)
 	require.NoError(t, err)
 	r, err := load.Run(t.Context(), c, s, load.Options{})
@@ -219,7 +222,8 @@ CREATE TABLE ships (id INTEGER PRIMARY KEY, captain_id INTEGER NOT NULL REFERENC
 	c := compile(
 		t,
 		s,
-		loadtest.Head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n",
+		loadtest.Head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}}}\n  Ship: {table: ships, "+
+			"rows: 5, fields: {captain: {pick: Captain}}}\n",
 	)
 	r, err := load.Run(t.Context(), c, s, load.Options{Chunk: 2})
 	require.NoError(t, err)
@@ -228,12 +232,14 @@ CREATE TABLE ships (id INTEGER PRIMARY KEY, captain_id INTEGER NOT NULL REFERENC
 
 func TestALateReferenceToNothingNamesTheRow(t *testing.T) {
 	s := database(t, `
-CREATE TABLE captains (id INTEGER PRIMARY KEY, ship_id INTEGER NOT NULL REFERENCES ships (id), second_id INTEGER REFERENCES ships (id));
+CREATE TABLE captains (id INTEGER PRIMARY KEY, ship_id INTEGER NOT NULL REFERENCES ships (id), second_id INTEGER
+  REFERENCES ships (id));
 CREATE TABLE ships (id INTEGER PRIMARY KEY, captain_id INTEGER NOT NULL REFERENCES captains (id));`)
 	c := compile(
 		t,
 		s,
-		loadtest.Head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}, second: {value: 77, column: second_id}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n",
+		loadtest.Head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}, second: {value: 77, "+
+			"column: second_id}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n",
 	)
 	_, err := load.Run(t.Context(), c, s, load.Options{})
 	var r *journal.Refusal
@@ -246,12 +252,14 @@ CREATE TABLE ships (id INTEGER PRIMARY KEY, captain_id INTEGER NOT NULL REFERENC
 func TestCountsThatDoNotAddUp(t *testing.T) {
 	s := database(
 		t,
-		boats+"CREATE TRIGGER more AFTER INSERT ON piers WHEN NEW.id = 3 BEGIN INSERT INTO piers VALUES (900, 'EXTRA'); END;",
+		boats+"CREATE TRIGGER more AFTER INSERT ON piers WHEN NEW.id = 3 BEGIN INSERT INTO piers VALUES (900, "+
+			"'EXTRA'); END;",
 	)
 	before := loadtest.Dump(t, s)
 	_, err := load.Run(
 		t.Context(),
-		compile(t, s, loadtest.Head+`  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: true}}}`),
+		compile(t, s, loadtest.Head+`  Pier: {table: piers, rows: 40, fields: {code: {pattern: "[A-Z]{5}", unique: `+
+			`true}}}`),
 		s,
 		load.Options{},
 	)
@@ -301,7 +309,8 @@ func BenchmarkLoad(b *testing.B) {
 
 // benchTable and benchEntity are a table of seven columns and its rows.
 const (
-	benchTable  = "CREATE TABLE readings (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE, label TEXT NOT NULL, status TEXT NOT NULL, level INTEGER NOT NULL, price DECIMAL(8,2) NOT NULL, taken_at TIMESTAMP NOT NULL)"
+	benchTable = "CREATE TABLE readings (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE, label TEXT NOT NULL, " +
+		"status TEXT NOT NULL, level INTEGER NOT NULL, price DECIMAL(8,2) NOT NULL, taken_at TIMESTAMP NOT NULL)"
 	benchEntity = `  Reading:
     table: readings
     rows: 200000

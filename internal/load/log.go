@@ -27,8 +27,9 @@ type Memory struct {
 func NewMemory(c *plan.Compiled) *Memory {
 	m := &Memory{
 		set: c.Set, record: grow.NewRecord(), real: map[*grow.Entity]map[value.Value]value.Value{},
-		keys: map[*grow.Entity]map[grow.Row]value.Value{}, inserted: map[*grow.Entity][]journal.RowRun{}, columns: map[*grow.Entity]*schema.Column{},
-		steps: map[*grow.Entity][]keyRun{},
+		keys: map[*grow.Entity]map[grow.Row]value.Value{}, inserted: map[*grow.Entity][]journal.RowRun{},
+		columns: map[*grow.Entity]*schema.Column{},
+		steps:   map[*grow.Entity][]keyRun{},
 	}
 	for _, t := range c.Targets {
 		if t.Grow.Key != nil && t.Columns != nil {

@@ -85,7 +85,8 @@ func (w *Writer) mendRows(ctx context.Context, t *Target, rows []grow.Row) error
 	}
 	if len(write.Match) == 0 {
 		return &journal.Refusal{Kind: store.RowCount, Entity: t.Plan.Name, Table: t.Table.Name,
-			Message: "rows below were left out, and what adds them up cannot be written again: the table has no key in the plan"}
+			Message: "rows below were left out, and what adds them up cannot be written again: the table has no " +
+				"key in the plan"}
 	}
 	set := t.Writes.Set
 	if t.Writes.Mode == store.Insert || t.Writes.Mode == store.Replace {
@@ -156,7 +157,8 @@ func (l *Session) second(ctx context.Context, w *Writer, added []journal.RowRun)
 			func(f int) bool { return !slices.Contains(t.Writes.Set, t.Columns[f]) },
 		)
 		if !all && len(changed) > 0 {
-			if err := l.secondOf(ctx, w, t, t.LateWrite(key, changed, t.Writes.Set), func(row grow.Row) bool { return !fresh(row) }); err != nil {
+			if err := l.secondOf(ctx, w, t, t.LateWrite(key, changed, t.Writes.Set),
+				func(row grow.Row) bool { return !fresh(row) }); err != nil {
 				return err
 			}
 		}
@@ -366,9 +368,11 @@ func (d *detaching) rows(ctx context.Context, other *schema.Table, r *schema.Ref
 	}
 	if !t.Write.Cascade {
 		return &journal.Refusal{
-			Kind: store.ForeignKey, Entity: t.Plan.Name, Table: t.Table.Name, Constraint: r.Name, Columns: r.Columns, Refers: t.Table.Name,
+			Kind: store.ForeignKey, Entity: t.Plan.Name, Table: t.Table.Name, Constraint: r.Name, Columns: r.Columns,
+			Refers:  t.Table.Name,
 			Message: "rows of " + other.Name + " refer to rows that replace would delete",
-			Hint:    "replace " + other.Name + " as well, or say write: {mode: replace, cascade: true} to remove these rows, or use upsert",
+			Hint: "replace " + other.Name + " as well, or say write: {mode: replace, cascade: true} to remove " +
+				"these rows, or use upsert",
 		}
 	}
 	// Rows that refer to these go first.

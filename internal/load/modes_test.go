@@ -63,21 +63,40 @@ func TestModes(t *testing.T) {
 		rows             []string
 	}{
 		{"insert a row that is there", "insert", there, counts{}, "code", nil},
-		{"insert a row that is missing", "insert", missing, counts{inserted: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00", "7 BIKE Bicycle 2.00"}},
+		{"insert a row that is missing", "insert", missing, counts{inserted: 1}, "", []string{"1 DECK Open deck " +
+			"4.50", "2 CABIN Cabin 19.00", "7 BIKE Bicycle 2.00"}},
 		{"insert a row that collides", "insert", collides, counts{}, "label", nil},
-		{"keep a row that is there", "{mode: keep, match: [code]}", there, counts{kept: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00"}},
-		{"keep a row that is missing", "{mode: keep, match: [code]}", missing, counts{inserted: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00", "7 BIKE Bicycle 2.00"}},
+		{"keep a row that is there", "{mode: keep, match: [code]}", there, counts{kept: 1}, "",
+			[]string{"1 DECK Open " +
+				"deck 4.50", "2 CABIN Cabin 19.00"}},
+		{"keep a row that is missing", "{mode: keep, match: [code]}", missing, counts{inserted: 1}, "",
+			[]string{"1 DECK Open " +
+				"deck 4.50", "2 CABIN Cabin 19.00", "7 BIKE Bicycle 2.00"}},
 		{"keep a row that collides", "{mode: keep, match: [code]}", collides, counts{}, "label", nil},
-		{"keep what is there, though it collides", "{mode: keep, match: [code]}", collides2, counts{kept: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00"}},
-		{"upsert a row that is there", "{mode: upsert, match: [code]}", there, counts{updated: 1}, "", []string{"1 DECK Sun deck 5.00", "2 CABIN Cabin 19.00"}},
-		{"upsert some columns", "{mode: upsert, match: [code], set: [price]}", there, counts{updated: 1}, "", []string{"1 DECK Open deck 5.00", "2 CABIN Cabin 19.00"}},
-		{"upsert the same", "{mode: upsert, match: [code]}", same, counts{unchanged: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00"}},
-		{"upsert a row that is missing", "{mode: upsert, match: [code]}", missing, counts{inserted: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00", "7 BIKE Bicycle 2.00"}},
+		{"keep what is there, though it collides", "{mode: keep, match: [code]}", collides2, counts{kept: 1}, "",
+			[]string{"1 DECK Open " +
+				"deck 4.50", "2 CABIN Cabin 19.00"}},
+		{"upsert a row that is there", "{mode: upsert, match: [code]}", there, counts{updated: 1}, "",
+			[]string{"1 DECK Sun " +
+				"deck 5.00", "2 CABIN Cabin 19.00"}},
+		{"upsert some columns", "{mode: upsert, match: [code], set: [price]}", there, counts{updated: 1}, "",
+			[]string{"1 DECK Open " +
+				"deck 5.00", "2 CABIN Cabin 19.00"}},
+		{"upsert the same", "{mode: upsert, match: [code]}", same, counts{unchanged: 1}, "", []string{"1 DECK Open " +
+			"deck 4.50", "2 CABIN Cabin 19.00"}},
+		{"upsert a row that is missing", "{mode: upsert, match: [code]}", missing, counts{inserted: 1}, "",
+			[]string{"1 DECK Open " +
+				"deck 4.50", "2 CABIN Cabin 19.00", "7 BIKE Bicycle 2.00"}},
 		{"upsert a row that collides", "{mode: upsert, match: [code]}", collides, counts{}, "label", nil},
 		{"upsert into a collision", "{mode: upsert, match: [code]}", collides2, counts{}, "label", nil},
-		{"update a row that is there", "{mode: update, match: [code]}", there, counts{updated: 1}, "", []string{"1 DECK Sun deck 5.00", "2 CABIN Cabin 19.00"}},
-		{"update a row that is missing", "{mode: update, match: [code]}", missing, counts{unmatched: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00"}},
-		{"update the same", "{mode: update, match: [code]}", same, counts{unchanged: 1}, "", []string{"1 DECK Open deck 4.50", "2 CABIN Cabin 19.00"}},
+		{"update a row that is there", "{mode: update, match: [code]}", there, counts{updated: 1}, "",
+			[]string{"1 DECK Sun " +
+				"deck 5.00", "2 CABIN Cabin 19.00"}},
+		{"update a row that is missing", "{mode: update, match: [code]}", missing, counts{unmatched: 1}, "",
+			[]string{"1 DECK Open " +
+				"deck 4.50", "2 CABIN Cabin 19.00"}},
+		{"update the same", "{mode: update, match: [code]}", same, counts{unchanged: 1}, "", []string{"1 DECK Open " +
+			"deck 4.50", "2 CABIN Cabin 19.00"}},
 		{"update into a collision", "{mode: update, match: [code]}", collides2, counts{}, "label", nil},
 		{"replace", "replace", there, counts{inserted: 1}, "", []string{"7 DECK Sun deck 5.00"}},
 	} {
@@ -102,8 +121,10 @@ func TestModes(t *testing.T) {
 // A stamp changes only together with another column.
 func TestStamps(t *testing.T) {
 	loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
-		const plan = "  Fare:\n    table: fares\n    write: {mode: upsert, match: [code], set: [price], stamp: [updated_at]}\n" +
-			"    fields: {updated_at: {value: 2026-05-02T10:00:00Z}}\n    given:\n      deck: {id: 5, code: DECK, label: x, price: 4.50}\n      cabin: {id: 6, code: CABIN, label: y, price: 20.00}\n"
+		const plan = "  Fare:\n    table: fares\n    write: {mode: upsert, match: [code], set: [price], stamp: " +
+			"[updated_at]}\n" +
+			"    fields: {updated_at: {value: 2026-05-02T10:00:00Z}}\n    given:\n      deck: {id: 5, code: DECK, " +
+			"label: x, price: 4.50}\n      cabin: {id: 6, code: CABIN, label: y, price: 20.00}\n"
 		for _, want := range []journal.Entity{{Updated: 1, Unchanged: 1}, {Unchanged: 2}} {
 			e := d.Loaded(t, plan, load.Options{})["Fare"]
 			assert.Equal(t, [2]int64{want.Updated, want.Unchanged}, [2]int64{e.Updated, e.Unchanged})
@@ -119,7 +140,8 @@ func TestStamps(t *testing.T) {
 // Texts that a collation holds for equal are not: bytes count.
 func TestUnchangedMeansTheSameBytes(t *testing.T) {
 	loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
-		e := d.Loaded(t, fare("{mode: upsert, match: [code]}", "{id: 7, code: DECK, label: OPEN DECK, price: 4.50}"), load.Options{})["Fare"]
+		e := d.Loaded(t, fare("{mode: upsert, match: [code]}", "{id: 7, code: DECK, label: OPEN DECK, price: 4.50}"),
+			load.Options{})["Fare"]
 		assert.Equal(t, int64(1), e.Updated)
 		assert.Equal(t, "OPEN DECK", d.Table(t, "fares", "label")[0])
 	})
@@ -129,9 +151,11 @@ func TestUnchangedMeansTheSameBytes(t *testing.T) {
 func TestUpdatesToAndFromNull(t *testing.T) {
 	loadtest.OnEach(
 		t,
-		"CREATE TABLE piers (id INTEGER PRIMARY KEY, note VARCHAR(9), depth INTEGER); INSERT INTO piers VALUES (1, 'a', NULL), (2, NULL, 5), (3, NULL, NULL);",
+		"CREATE TABLE piers (id INTEGER PRIMARY KEY, note VARCHAR(9), depth INTEGER); INSERT INTO piers VALUES (1, "+
+			"'a', NULL), (2, NULL, 5), (3, NULL, NULL);",
 		func(t *testing.T, d *loadtest.DB) {
-			e := d.Loaded(t, "  Pier: {table: piers, write: update, given: {a: {id: 1, note: null, depth: 4}, b: {id: 2, note: null, depth: null}, c: {id: 3, note: null, depth: null}}}\n", load.Options{})["Pier"]
+			e := d.Loaded(t, "  Pier: {table: piers, write: update, given: {a: {id: 1, note: null, depth: 4}, b: "+
+				"{id: 2, note: null, depth: null}, c: {id: 3, note: null, depth: null}}}\n", load.Options{})["Pier"]
 			assert.Equal(t, int64(2), e.Updated)
 			assert.Equal(t, int64(1), e.Unchanged)
 			assert.Equal(t, []string{"1 NULL 4", "2 NULL NULL", "3 NULL NULL"}, d.Table(t, "piers"))
@@ -151,7 +175,8 @@ func TestMatchNeedsAUniqueKeyBehindIt(t *testing.T) {
 			assert.Contains(
 				t,
 				p.Error(),
-				"match: price cannot tell the rows of fares apart: no unique key of the table is over just these columns",
+				"match: price cannot tell the rows of fares apart: no unique key of the table is over just these "+
+					"columns",
 			)
 			assert.True(t, p.OnlyDatabase())
 		}
@@ -162,7 +187,8 @@ func TestMatchNeedsAUniqueKeyBehindIt(t *testing.T) {
 
 func TestTwoRowsWithOneMatchAreAViolation(t *testing.T) {
 	loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
-		const rows = "  Fare:\n    table: fares\n    write: {mode: upsert, match: [code]}\n    given:\n      a: {id: 7, code: BIKE, label: x, price: 1}\n      b: {id: 8, code: BIKE, label: y, price: 2}\n"
+		const rows = "  Fare:\n    table: fares\n    write: {mode: upsert, match: [code]}\n    given:\n      a: " +
+			"{id: 7, code: BIKE, label: x, price: 1}\n      b: {id: 8, code: BIKE, label: y, price: 2}\n"
 		for _, chunk := range []uint64{100, 1} { // in one chunk, and in two
 			r := d.Refused(t, rows, load.Options{Chunk: chunk})
 			assert.Equal(t, "Fare.b", r.Row)
@@ -191,7 +217,8 @@ func TestAFileAsUpdates(t *testing.T) {
 		}
 		r, err := d.Load(
 			t,
-			"  Fare:\n    table: fares\n    write: {mode: update, match: [code], set: [price]}\n    rows_from: {file: "+filepath.Join(
+			"  Fare:\n    table: fares\n    write: {mode: update, match: [code], set: [price]}\n    rows_from: "+
+				"{file: "+filepath.Join(
 				folder,
 				"prices.csv",
 			)+", key: [code], columns: {code: Code, price: {column: New, as: decimal}}}\n",
@@ -212,7 +239,8 @@ func TestAFileAsUpdates(t *testing.T) {
 		assert.Equal(t, []string{"1 DECK 5.25", "2 CABIN 19.00"}, d.Table(t, "fares", "id", "code", "price"))
 		stop := d.Refused(
 			t,
-			"  Fare:\n    table: fares\n    write: {mode: update, match: [code], set: [price]}\n    on_violation: {row_count: stop}\n    given: {a: {code: NONE, price: 1}}\n",
+			"  Fare:\n    table: fares\n    write: {mode: update, match: [code], set: [price]}\n    on_violation: "+
+				"{row_count: stop}\n    given: {a: {code: NONE, price: 1}}\n",
 			load.Options{},
 		)
 		assert.Equal(t, store.RowCount, stop.Kind)
@@ -221,7 +249,8 @@ func TestAFileAsUpdates(t *testing.T) {
 
 const vessels = `
 CREATE TABLE vessels (id {key}, code VARCHAR(8) NOT NULL UNIQUE, name VARCHAR(20) NOT NULL);
-CREATE TABLE trips (id {key}, vessel_id INTEGER NOT NULL REFERENCES vessels (id), day INTEGER NOT NULL, note VARCHAR(20));
+CREATE TABLE trips (id {key}, vessel_id INTEGER NOT NULL REFERENCES vessels (id), day INTEGER NOT NULL,
+  note VARCHAR(20));
 `
 
 // A row that was there keeps its key, and the new rows below refer to that one.
@@ -233,7 +262,8 @@ func TestRowsThatWereThereKeepTheirKeys(t *testing.T) {
 			func(t *testing.T, d *loadtest.DB) {
 				e := d.Loaded(
 					t,
-					"  Vessel:\n    table: vessels\n    write: {mode: "+mode+", match: [code]}\n    given: {h: {code: HERON, name: Old Heron}, t: {code: TERN, name: Tern}}\n"+
+					"  Vessel:\n    table: vessels\n    write: {mode: "+mode+", match: [code]}\n    given: {h: "+
+						"{code: HERON, name: Old Heron}, t: {code: TERN, name: Tern}}\n"+
 						"  Trip: {table: trips, per: {Vessel: 2}, fields: {day: {count: {restart: true}}}}\n",
 					load.Options{},
 				)
@@ -245,27 +275,34 @@ func TestRowsThatWereThereKeepTheirKeys(t *testing.T) {
 }
 
 func TestTheDatabaseGivesKeys(t *testing.T) {
-	loadtest.OnEach(t, vessels+"INSERT INTO vessels (code, name) VALUES ('HERON', 'Heron');", func(t *testing.T, d *loadtest.DB) {
-		e := d.Loaded(
-			t,
-			"  Vessel: {table: vessels, keys: database, rows: 1200, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n"+
-				"  Trip: {table: trips, keys: database, per: {Vessel: 2}, fields: {day: {count: {restart: true}}, note: {same: Vessel.code}}}\n",
-			load.Options{Chunk: 500},
-		)
-		assert.Equal(t, int64(1200), e["Vessel"].Inserted)
-		names := map[string]string{}
-		for _, line := range d.Table(t, "vessels", "id", "code") {
-			var id, code string
-			id, code = cutTwo(line)
-			names[id] = code
-		}
-		trips := d.Table(t, "trips", "vessel_id", "note")
-		assert.Len(t, trips, 2400)
-		for _, line := range trips {
-			id, note := cutTwo(line)
-			require.Equal(t, names[id], note, "the trip refers to its own vessel")
-		}
-	})
+	loadtest.OnEach(
+		t,
+		vessels+"INSERT INTO vessels (code, name) VALUES ('HERON', 'Heron');",
+		func(t *testing.T, d *loadtest.DB) {
+			e := d.Loaded(
+				t,
+				"  Vessel: {table: vessels, keys: database, rows: 1200, fields: {code: {pattern: \"[A-Z]{6}\", "+
+					"unique: "+
+					"true}, name: {kind: noun}}}\n"+
+					"  Trip: {table: trips, keys: database, per: {Vessel: 2}, fields: {day: {count: {restart: true}}, "+
+					"note: {same: Vessel.code}}}\n",
+				load.Options{Chunk: 500},
+			)
+			assert.Equal(t, int64(1200), e["Vessel"].Inserted)
+			names := map[string]string{}
+			for _, line := range d.Table(t, "vessels", "id", "code") {
+				var id, code string
+				id, code = cutTwo(line)
+				names[id] = code
+			}
+			trips := d.Table(t, "trips", "vessel_id", "note")
+			assert.Len(t, trips, 2400)
+			for _, line := range trips {
+				id, note := cutTwo(line)
+				require.Equal(t, names[id], note, "the trip refers to its own vessel")
+			}
+		},
+	)
 }
 
 func cutTwo(line string) (string, string) {
@@ -282,7 +319,8 @@ func TestCountersMoveOn(t *testing.T) {
 	loadtest.OnEach(t, vessels, func(t *testing.T, d *loadtest.DB) {
 		d.Loaded(
 			t,
-			"  Vessel: {table: vessels, rows: 40, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n",
+			"  Vessel: {table: vessels, rows: 40, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: "+
+				"{kind: noun}}}\n",
 			load.Options{},
 		)
 		e := d.Loaded(
@@ -302,16 +340,21 @@ func TestCountersMoveOn(t *testing.T) {
 }
 
 func TestOtherRowsWithPlannedKeysAreFound(t *testing.T) {
-	loadtest.OnEach(t, vessels+"INSERT INTO vessels (id, code, name) VALUES (30, 'HERON', 'Heron');", func(t *testing.T, d *loadtest.DB) {
-		_, err := d.Load(
-			t,
-			"  Vessel: {table: vessels, rows: 40, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: {kind: noun}}}\n",
-			load.Options{},
-		)
-		var present *load.Present
-		require.ErrorAs(t, err, &present)
-		assert.Equal(t, "1 with keys among the planned ones (id from 1 to 40)", present.Tables[0].Found)
-	})
+	loadtest.OnEach(
+		t,
+		vessels+"INSERT INTO vessels (id, code, name) VALUES (30, 'HERON', 'Heron');",
+		func(t *testing.T, d *loadtest.DB) {
+			_, err := d.Load(
+				t,
+				"  Vessel: {table: vessels, rows: 40, fields: {code: {pattern: \"[A-Z]{6}\", unique: true}, name: "+
+					"{kind: noun}}}\n",
+				load.Options{},
+			)
+			var present *load.Present
+			require.ErrorAs(t, err, &present)
+			assert.Equal(t, "1 with keys among the planned ones (id from 1 to 40)", present.Tables[0].Found)
+		},
+	)
 }
 
 // Rows of the database can be picked, and found by what they are called.
@@ -322,7 +365,8 @@ func TestExistingRowsArePicked(t *testing.T) {
 		func(t *testing.T, d *loadtest.DB) {
 			e := d.Loaded(
 				t,
-				"  Vessel: {table: vessels, rows: existing}\n  Trip: {table: trips, rows: 40, fields: {vessel: {pick: Vessel}, day: 1, note: {same: vessel.name}}}\n",
+				"  Vessel: {table: vessels, rows: existing}\n  Trip: {table: trips, rows: 40, fields: {vessel: "+
+					"{pick: Vessel}, day: 1, note: {same: vessel.name}}}\n",
 				load.Options{},
 			)
 			assert.Len(t, e, 1, "what is there is not written")
@@ -344,7 +388,8 @@ func TestExistingRowsAreFoundByTheirKeys(t *testing.T) {
 			folder := t.TempDir()
 			path := filepath.Join(folder, "trips.csv")
 			require.NoError(t, os.WriteFile(path, []byte("Code,Name,Day\nB,one,1\nC,two,2\n"), 0o644))
-			entities := "  Vessel: {table: vessels, rows: existing}\n  Trip:\n    table: trips\n    rows_from: {file: " + path + ", columns: {day: Day, vessel: {find: {Vessel: {code: Code, name: Name}}}}}\n"
+			entities := "  Vessel: {table: vessels, rows: existing}\n  Trip:\n    table: trips\n    rows_from: " +
+				"{file: " + path + ", columns: {day: Day, vessel: {find: {Vessel: {code: Code, name: Name}}}}}\n"
 			d.Loaded(t, entities, load.Options{})
 			assert.Equal(t, []string{"88 1", "99 2"}, d.Table(t, "trips", "vessel_id", "day"))
 			require.NoError(t, os.WriteFile(path, []byte("Code,Name,Day\nB,two,1\nC,two,2\n"), 0o644))
@@ -375,8 +420,9 @@ func TestDraftsLoad(t *testing.T) {
 func TestEnumerations(t *testing.T) {
 	for _, e := range loadtest.Engines() {
 		script := map[string]string{
-			"postgres": "CREATE TYPE mood AS ENUM ('calm', 'rough'); CREATE TABLE days (id INTEGER PRIMARY KEY, weather mood NOT NULL);",
-			"mariadb":  "CREATE TABLE days (id INTEGER PRIMARY KEY, weather ENUM('calm', 'rough') NOT NULL);",
+			"postgres": "CREATE TYPE mood AS ENUM ('calm', 'rough'); CREATE TABLE days (id INTEGER PRIMARY KEY, " +
+				"weather mood NOT NULL);",
+			"mariadb": "CREATE TABLE days (id INTEGER PRIMARY KEY, weather ENUM('calm', 'rough') NOT NULL);",
 		}[e.Name]
 		if script == "" {
 			continue
@@ -406,10 +452,12 @@ func TestExactlyOneExistingRow(t *testing.T) {
 		vessels+"INSERT INTO vessels (id, code, name) VALUES (77, 'A', 'one'), (88, 'B', 'one'), (99, 'C', 'two');",
 		func(t *testing.T, d *loadtest.DB) {
 			entities := func(where string) string {
-				return "  Vessel: {table: vessels, rows: existing}\n  Trip: {table: trips, rows: 3, fields: {day: 1, vessel: {pick: Vessel, where: " + where + ", one: true}}}\n"
+				return "  Vessel: {table: vessels, rows: existing}\n  Trip: {table: trips, rows: 3, fields: {day: " +
+					"1, vessel: {pick: Vessel, where: " + where + ", one: true}}}\n"
 			}
 			for where, want := range map[string]string{
-				"{name: one}": "2 rows of Vessel meet the conditions, and exactly one must", "{code: D}": "0 rows of Vessel meet the conditions",
+				"{name: one}": "2 rows of Vessel meet the conditions, and exactly one must", "{code: D}": "0 rows of " +
+					"Vessel meet the conditions",
 			} {
 				_, err := d.TryCompile(t, entities(where))
 				assert.ErrorContains(t, err, want)
@@ -431,7 +479,8 @@ func TestColumnsThatAlwaysNumberThemselves(t *testing.T) {
 			Engine: e,
 			URL: e.Make(
 				t,
-				"CREATE TABLE piers (id INTEGER GENERATED ALWAYS AS IDENTITY PRIMARY KEY, code VARCHAR(5) NOT NULL UNIQUE, depth INTEGER);",
+				"CREATE TABLE piers (id INTEGER GENERATED ALWAYS AS IDENTITY PRIMARY KEY, code VARCHAR(5) NOT NULL "+
+					"UNIQUE, depth INTEGER);",
 			),
 		}
 		d.Store = d.Open(t)
@@ -443,7 +492,8 @@ func TestColumnsThatAlwaysNumberThemselves(t *testing.T) {
 		assert.Equal(t, int64(5), made["Pier"].Inserted)
 		made = d.Loaded(
 			t,
-			"  Pier: {table: piers, write: {mode: upsert, match: [code]}, rows: 8, fields: {code: {pattern: \"[A-Z]{5}\", unique: true}, depth: 2}}\n",
+			"  Pier: {table: piers, write: {mode: upsert, match: [code]}, rows: 8, fields: {code: {pattern: "+
+				"\"[A-Z]{5}\", unique: true}, depth: 2}}\n",
 			load.Options{},
 		)
 		assert.Equal(t, [2]int64{3, 5}, [2]int64{made["Pier"].Inserted, made["Pier"].Updated})

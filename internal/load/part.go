@@ -121,7 +121,9 @@ func runPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*
 		name := partLock(c.Plan.Name, o.Part.Number)
 		holder, err := s.Lock(ctx, name)
 		if err == nil && holder != "" {
-			err = &store.Fault{Kind: store.Locked, Message: fmt.Sprintf("part %s is being written by %s", o.Part, holder), Hint: "--wait says how long to wait for that"}
+			err = &store.Fault{Kind: store.Locked,
+				Message: fmt.Sprintf("part %s is being written by %s", o.Part, holder), Hint: "--wait says " +
+					"how long to wait for that"}
 		}
 		if err != nil {
 			return nil, err

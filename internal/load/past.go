@@ -116,7 +116,9 @@ func Held(ctx context.Context, s store.Store, number int64, by archive.Operator,
 func (p *Past) prepare(ctx context.Context, s store.Store) error {
 	e := p.Entry
 	var err error
-	if p.Session, err = NewSession(p.Plan, s, Options{Chunk: e.About.Chunk, Part: order.Part{Of: e.About.Parts}, Commit: e.About.Commit, Folder: p.Folder()}); err != nil {
+	if p.Session, err = NewSession(p.Plan, s,
+		Options{Chunk: e.About.Chunk, Part: order.Part{Of: e.About.Parts}, Commit: e.About.Commit,
+			Folder: p.Folder()}); err != nil {
 		return err
 	}
 	l := p.Session

@@ -176,7 +176,8 @@ func (l *Session) prepareLate() diag.Problems {
 			l.defers = true
 		case !col.NotNull && t.Key != nil && !t.Unkeyed:
 			t.Late = append(t.Late, late.Field)
-		case l.Traits.Loosens && !slices.ContainsFunc(l.List, func(t *Target) bool { return t.Write.Mode == plan.Replace }):
+		case l.Traits.Loosens && !slices.ContainsFunc(l.List,
+			func(t *Target) bool { return t.Write.Mode == plan.Replace }):
 			l.defers, l.Loose = true, append(l.Loose, store.Loose{Table: t.Table, Reference: r})
 		default:
 			p := l.Plan.Problem(

@@ -204,7 +204,8 @@ func (l *Session) after(ctx context.Context, w *Writer) error {
 			return &journal.Refusal{
 				Kind: store.RowCount, Entity: t.Plan.Name, Table: t.Table.Name,
 				Message: fmt.Sprintf(
-					"%d rows before and %d inserted, but the table holds %d: something in the database, such as a trigger, adds or removes rows",
+					"%d rows before and %d inserted, but the table holds %d: something in the database, such as a "+
+						"trigger, adds or removes rows",
 					t.Out.Before,
 					inserted,
 					t.Out.After,

@@ -28,7 +28,8 @@ func takenCodes(from, to int) string {
 
 func codesPlan(rows int) string {
 	return fmt.Sprintf(
-		"on_violation: {unique: redraw}\n\nentities:\n  Code:\n    table: codes\n    rows: %d\n    fields: {code: {pattern: \"P[0-9]{3}\", unique: true}}\n",
+		"on_violation: {unique: redraw}\n\nentities:\n  Code:\n    table: codes\n    rows: %d\n    fields: {code: "+
+			"{pattern: \"P[0-9]{3}\", unique: true}}\n",
 		rows,
 	)
 }

@@ -112,7 +112,8 @@ func (l *Session) valuesOf(t *Target, row grow.Row, columns []string) []value.Va
 // worded says a violation by the plan's names.
 func (l *Session) worded(t *Target, v *store.Violation) *journal.Refusal {
 	r := &journal.Refusal{
-		Kind: v.Kind, Table: v.Table, Constraint: v.Constraint, Columns: v.Columns, Refers: v.Refers, Code: v.Code, Message: v.Message, Entity: t.Plan.Name,
+		Kind: v.Kind, Table: v.Table, Constraint: v.Constraint, Columns: v.Columns, Refers: v.Refers, Code: v.Code,
+		Message: v.Message, Entity: t.Plan.Name,
 	}
 	if r.Table == "" {
 		r.Table = t.Table.Name
@@ -196,7 +197,8 @@ func (l *Session) other(t *Target, row grow.Row, v *store.Violation) string {
 		return key + ", which this load wrote before"
 	case ok && (at.Side || !row.Side && at.N < row.N):
 		return fmt.Sprintf("%s; planned as %s", key, t.Grow.Label(at))
-	case t.Unkeyed && t.greatest > 0 && len(v.Other) == 1 && v.Other[0].Value.Type == value.Integer && v.Other[0].Value.N > t.greatest:
+	case t.Unkeyed && t.greatest > 0 && len(v.Other) == 1 && v.Other[0].Value.Type == value.Integer &&
+		v.Other[0].Value.N > t.greatest:
 		return "a row that this load wrote before"
 	}
 	return key + ", which was there before this load"
@@ -232,7 +234,8 @@ func (t *Target) hint(r *journal.Refusal) string {
 			ways = append(
 				ways,
 				fmt.Sprintf(
-					"write: {mode: keep, match: [%s]} at %s takes the row that is there for the same, and mode upsert changes it",
+					"write: {mode: keep, match: [%s]} at %s takes the row that is there for the same, and mode "+
+						"upsert changes it",
 					field,
 					r.Entity,
 				),

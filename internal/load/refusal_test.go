@@ -23,17 +23,25 @@ func TestEveryKindOfRefusal(t *testing.T) {
 	const tables = `
 CREATE TABLE piers (id INTEGER PRIMARY KEY, code TEXT);
 CREATE TABLE boats (
-  id INTEGER PRIMARY KEY, pier_id INTEGER REFERENCES piers (id), label VARCHAR(6), seats SMALLINT CHECK (seats < 40000), price DECIMAL(6,2), crew INTEGER NOT NULL DEFAULT 1
+  id INTEGER PRIMARY KEY, pier_id INTEGER REFERENCES piers (id), label VARCHAR(6), seats SMALLINT
+    CHECK (seats < 40000), price DECIMAL(6,2), crew INTEGER NOT NULL DEFAULT 1
 );
-CREATE TRIGGER no_ghosts BEFORE INSERT ON boats WHEN NEW.label = 'ghost' BEGIN SELECT RAISE(ABORT, 'no ghosts on this lake'); END;`
+CREATE TRIGGER no_ghosts BEFORE INSERT ON boats WHEN NEW.label = 'ghost' BEGIN SELECT RAISE(ABORT,
+  'no ghosts on this lake'); END;`
 	for _, c := range []struct {
 		field, kind, summary, constraint, hint string
 	}{
-		{"pier_id: {value: 7}", "foreign_key", `pier_id "7" points to no row of piers`, "FOREIGN KEY (pier_id)", "{pick: ENTITY}"},
-		{"label: {text: \"boat number {crew}\"}\n      crew: {count: 1}", "too_long", `label "boat number 1": 13 characters are too long for VARCHAR(6)`, "VARCHAR(6)", "trim:N"},
-		{"seats: {between: [30000, 39000]}", "out_of_range", "is out of range for SMALLINT", "SMALLINT", "narrow seats"},
-		{"price: {between: [9000.00, 20000.00], step: 1000}", "out_of_range", "is out of range for DECIMAL(6,2)", "DECIMAL(6,2)", "narrow price"},
-		{"price: {between: [1.001, 1.009]}", "out_of_range", "more digits behind the point", "DECIMAL(6,2)", "narrow price"},
+		{"pier_id: {value: 7}", "foreign_key", `pier_id "7" points to no row of piers`, "FOREIGN KEY (pier_id)",
+			"{pick: " +
+				"ENTITY}"},
+		{"label: {text: \"boat number {crew}\"}\n      crew: {count: 1}", "too_long", `label "boat number 1": 13 ` +
+			`characters are too long for VARCHAR(6)`, "VARCHAR(6)", "trim:N"},
+		{"seats: {between: [30000, 39000]}", "out_of_range", "is out of range for SMALLINT", "SMALLINT",
+			"narrow seats"},
+		{"price: {between: [9000.00, 20000.00], step: 1000}", "out_of_range", "is out of range for DECIMAL(6,2)",
+			"DECIMAL(6,2)", "narrow price"},
+		{"price: {between: [1.001, 1.009]}", "out_of_range", "more digits behind the point", "DECIMAL(6,2)",
+			"narrow price"},
 		{"label: ghost", "raised", "no ghosts on this lake", "trigger", ""},
 		{"id: {between: 1..5}", "unique", `is there already`, "PRIMARY KEY (id)", "add unique: true to id"},
 		{"seats: {value: 40000}", "out_of_range", "40000 is out of range", "SMALLINT", "narrow seats"},
@@ -75,7 +83,8 @@ func TestAnExpressionThatFailsRollsBack(t *testing.T) {
 	c := compile(
 		t,
 		s,
-		loadtest.Head+`  Pier: {table: piers, rows: 3000, fields: {code: {derive: "string(div(100, n - 2500, 0))"}, n: {count: 0, column: id}}}`,
+		loadtest.Head+`  Pier: {table: piers, rows: 3000, fields: {code: {derive: "string(div(100, n - 2500, `+
+			`0))"}, n: {count: 0, column: id}}}`,
 	)
 	_, err := load.Run(t.Context(), c, s, load.Options{Chunk: 100})
 	var row *grow.RowError
@@ -84,7 +93,8 @@ func TestAnExpressionThatFailsRollsBack(t *testing.T) {
 	assert.Equal(t, before, loadtest.Dump(t, s))
 }
 
-const photoPlan = loadtest.Head + `  Pier: {table: piers, rows: 20, fields: {code: {pattern: "[A-Z]{5}", unique: true}, photo: {file: {folder: pics, as: png, size: 4x4}, column: photo}}}`
+const photoPlan = loadtest.Head + `  Pier: {table: piers, rows: 20, fields: {code: {pattern: "[A-Z]{5}", unique: ` +
+	`true}, photo: {file: {folder: pics, as: png, size: 4x4}, column: photo}}}`
 
 var photoTables = strings.Replace(boats, "UNIQUE);", "UNIQUE, photo TEXT);", 1)
 
@@ -116,12 +126,15 @@ func TestAnotherLoadsUnfinishedFiles(t *testing.T) {
 func TestFilesGoWithARefusedCommit(t *testing.T) {
 	folder := t.TempDir()
 	s := database(t, `
-CREATE TABLE captains (id INTEGER PRIMARY KEY, ship_id INTEGER NOT NULL REFERENCES ships (id), second_id INTEGER REFERENCES ships (id), photo TEXT);
+CREATE TABLE captains (id INTEGER PRIMARY KEY, ship_id INTEGER NOT NULL REFERENCES ships (id), second_id INTEGER
+  REFERENCES ships (id), photo TEXT);
 CREATE TABLE ships (id INTEGER PRIMARY KEY, captain_id INTEGER NOT NULL REFERENCES captains (id));`)
 	c := compile(
 		t,
 		s,
-		loadtest.Head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}, second: {value: 77, column: second_id}, photo: {file: {folder: pics, as: txt}}}}\n  Ship: {table: ships, rows: 5, fields: {captain: {pick: Captain}}}\n",
+		loadtest.Head+"  Captain: {table: captains, rows: 9, fields: {ship: {pick: Ship}, second: {value: 77, "+
+			"column: second_id}, photo: {file: {folder: pics, as: txt}}}}\n  Ship: {table: ships, rows: 5, fields: "+
+			"{captain: {pick: Captain}}}\n",
 	)
 	_, err := load.Run(t.Context(), c, s, load.Options{Folder: folder})
 	var r *journal.Refusal

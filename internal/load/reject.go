@@ -101,7 +101,8 @@ func (w *Writer) rejection(t *Target, row grow.Row, r *journal.Refusal) *Rejecti
 }
 
 // NothingToRedraw tells of values that no other draw can change.
-const NothingToRedraw = "nothing of this can be drawn again: these values are written by hand, counted, or follow from other rows"
+const NothingToRedraw = "nothing of this can be drawn again: these values are written by hand, counted, or follow " +
+	"from other rows"
 
 // Redrawable are the fields of a constraint that can be drawn again.
 func (t *Target) Redrawable(row grow.Row, v *store.Violation) []*grow.Field {
@@ -212,7 +213,8 @@ func (w *Writer) tooFew(t *Target, f *grow.Field, v *store.Violation) string {
 	_, values, ok := f.Attempts()
 	if !ok || t.known == nil {
 		return fmt.Sprintf(
-			"it was drawn again %d times, and every value is refused: there are too few different ones; give %s more, or grow fewer rows",
+			"it was drawn again %d times, and every value is refused: there are too few different ones; give %s "+
+				"more, or grow fewer rows",
 			MaxAttempts,
 			f.Name,
 		)
@@ -229,7 +231,8 @@ func (w *Writer) tooFew(t *Target, f *grow.Field, v *store.Violation) string {
 		return err.Error()
 	}
 	return fmt.Sprintf(
-		"%s has %s different values, of which %s are free, and %s rows are planned: give it more values, or grow fewer rows",
+		"%s has %s different values, of which %s are free, and %s rows are planned: give it more values, or grow "+
+			"fewer rows",
 		f.Name,
 		humanize.Comma(int64(values)),
 		humanize.Comma(int64(len(free))),
@@ -283,7 +286,8 @@ func (w *Writer) handOut() error {
 	for _, x := range w.state.rejections {
 		for _, t := range w.Session.List { // the first reason of each entity, rather one of its own
 			if t.Plan.Name == x.Refusal.Entity &&
-				(t.Out.Refused == nil || t.Out.Refused.Constraint == journal.Consequence && x.Refusal.Constraint != journal.Consequence) {
+				(t.Out.Refused == nil || t.Out.Refused.Constraint == journal.Consequence &&
+					x.Refusal.Constraint != journal.Consequence) {
 				t.Out.Refused = x.Refusal
 			}
 		}

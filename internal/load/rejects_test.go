@@ -70,7 +70,8 @@ func TestFaultsOfRejectsFiles(t *testing.T) {
 	c := compile(
 		t,
 		s,
-		loadtest.Head+"  Guest: {table: guests, rows: 3, fields: {email: {kind: email, unique: true}, spent: {between: [1.00, 2.00]}, stays: 1}}\n",
+		loadtest.Head+"  Guest: {table: guests, rows: 3, fields: {email: {kind: email, unique: true}, spent: "+
+			"{between: [1.00, 2.00]}, stays: 1}}\n",
 	)
 	_, err := archive.FromRejects(c, "left.ndjson", strings.NewReader(`{"entity":"Gest","fields":{}}
 not json
@@ -81,8 +82,12 @@ not json
 	var p diag.Problems
 	require.ErrorAs(t, err, &p)
 	text := p.Error()
-	for _, want := range []string{`left.ndjson:1:1: the plan has no entity "Gest"`, `did you mean "Guest"?`, "left.ndjson:2:1: this is not a line", "Guest.email: 7 is no text",
-		`"1.234" has more than 2 digits`, `"1.5" is not a whole number`, `Guest has no field "colour"`, "left.ndjson:5:1: this is not a line"} {
+	for _, want := range []string{`left.ndjson:1:1: the plan has no entity "Gest"`, `did you mean "Guest"?`,
+		"left.ndjson:2:1: " +
+			"this is not a line", "Guest.email: 7 is no text",
+		`"1.234" has more than 2 digits`, `"1.5" is not a whole number`, `Guest has no field "colour"`,
+		"left.ndjson:5:1: " +
+			"this is not a line"} {
 		assert.Contains(t, text, want)
 	}
 }
@@ -90,7 +95,9 @@ not json
 // What hangs on a rejected row counts against the limit, too.
 func TestTheLimitCountsConsequences(t *testing.T) {
 	loadtest.OnEach(t, families, func(t *testing.T, d *loadtest.DB) {
-		const entities = "  Guest: {table: guests, given: {a: {email: a@example.com}, b: {email: a@example.com}}}\n  Stay: {table: stays, per: {Guest: 3}, fields: {room: {count: 1}, price: 2.00, mail: {same: Guest.email}}}\n"
+		const entities = "  Guest: {table: guests, given: {a: {email: a@example.com}, b: {email: " +
+			"a@example.com}}}\n  Stay: {table: stays, per: {Guest: 3}, fields: {room: {count: 1}, price: 2.00, " +
+			"mail: {same: Guest.email}}}\n"
 		before := loadtest.Dump(t, d.Store)
 		_, err := d.Load(t, entities, load.Options{Policies: plan.Policies{"unique": plan.Skip}, MaxRejects: 3})
 		var many *load.TooMany
@@ -108,7 +115,9 @@ func TestRowsOfAChunkThatIsWrittenAgainAreNoTwins(t *testing.T) {
 		t,
 		families+"INSERT INTO guests (id, email, stays) VALUES (900, 'x17@example.com', 17);",
 		func(t *testing.T, d *loadtest.DB) {
-			const entities = "  Guest: {table: guests, write: {mode: upsert, match: [id]}, rows: 60, fields: {id: {derive: \"n + 0\"}, n: {count: 1, column: stays}, email: {text: \"x{m}@example.com\"}, m: {between: 10..400, spread: free, column: spent}}}\n"
+			const entities = "  Guest: {table: guests, write: {mode: upsert, match: [id]}, rows: 60, fields: {id: " +
+				"{derive: \"n + 0\"}, n: {count: 1, column: stays}, email: {text: \"x{m}@example.com\"}, m: " +
+				"{between: 10..400, spread: free, column: spent}}}\n"
 			r, err := d.Load(t, entities, load.Options{Policies: plan.Policies{"unique": plan.Redraw}, Chunk: 20})
 			require.NoError(t, err)
 			assert.Positive(t, r.Redrawn)
@@ -125,7 +134,8 @@ func TestFilesOfRowsThatAreLeftOut(t *testing.T) {
 			folder := t.TempDir()
 			r, err := d.Load(
 				t,
-				"  Photo: {table: photos, write: "+write+", rows: 9, fields: {id: {count: 1}, code: {choose: [a, b, c]}, photo: {file: {folder: pics, as: png, size: 2x2}}}}\n",
+				"  Photo: {table: photos, write: "+write+", rows: 9, fields: {id: {count: 1}, code: {choose: [a, "+
+					"b, c]}, photo: {file: {folder: pics, as: png, size: 2x2}}}}\n",
 				load.Options{Folder: folder, Policies: plan.Policies{"unique": plan.Skip}},
 			)
 			require.NoError(t, err)

@@ -432,7 +432,8 @@ func (l *Session) complete(ctx context.Context, w *Writer, partly []*journal.Ent
 			if _, err := w.Tx.Delete(ctx, tables.Chunks, key.Cells(tables.Chunks)); err != nil {
 				return err
 			}
-			if _, err := w.Tx.Set(ctx, tables.Loads, journal.Cells(tables.Loads, "state", string(journal.StateDone)), journal.Cells(tables.Loads, "number", e.Number)); err != nil {
+			if _, err := w.Tx.Set(ctx, tables.Loads, journal.Cells(tables.Loads, "state", string(journal.StateDone)),
+				journal.Cells(tables.Loads, "number", e.Number)); err != nil {
 				return err
 			}
 		}

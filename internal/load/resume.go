@@ -62,7 +62,8 @@ func (p *Past) resume(ctx context.Context, s store.Store, o Options) (*journal.R
 	if err := l.OpenJournal(ctx, s); err != nil {
 		return nil, err
 	}
-	l.Journal.Number, l.Journal.Token, l.Journal.Extra, l.Journal.Part, l.Journal.Undo, l.Journal.About = e.Number, e.Token, e.Extra, e.Part, about.Undo, about
+	l.Journal.Number, l.Journal.Token, l.Journal.Extra, l.Journal.Part, l.Journal.Undo, l.Journal.About = e.Number,
+		e.Token, e.Extra, e.Part, about.Undo, about
 	w := &Writer{Session: l, Store: s}
 	defer w.Close()
 	if err := l.write(ctx, w); err != nil {
@@ -83,7 +84,8 @@ func (l *Session) prepareAgain() error {
 	}
 	for _, t := range l.List {
 		was := before[t.Plan.Name]
-		t.resumed, t.Before, t.LeftOut, t.loaded, t.from, t.fromSide = true, was.Before, was.LeftOut, was.loaded, was.from, was.fromSide
+		t.resumed, t.Before, t.LeftOut, t.loaded, t.from, t.fromSide = true, was.Before, was.LeftOut, was.loaded,
+			was.from, was.fromSide
 	}
 	return nil
 }

@@ -21,15 +21,18 @@ const harbour = `
 CREATE TABLE piers (id {key}, code VARCHAR(5) NOT NULL, CONSTRAINT pier_code UNIQUE (code));
 CREATE TABLE boats (
   id {key}, pier_id INTEGER, label VARCHAR(6), seats SMALLINT, price DECIMAL(6,2), crew INTEGER NOT NULL, launched DATE,
-  CONSTRAINT boat_pier FOREIGN KEY (pier_id) REFERENCES piers (id), CONSTRAINT enough_seats CHECK (seats < 30000), CONSTRAINT boat_label UNIQUE (label, crew)
+  CONSTRAINT boat_pier FOREIGN KEY (pier_id) REFERENCES piers (id), CONSTRAINT enough_seats CHECK (seats < 30000),
+    CONSTRAINT boat_label UNIQUE (label, crew)
 );`
 
 // trigger refuses a label, in each engine's words.
 var trigger = map[string]string{
-	"sqlite": `CREATE TRIGGER no_ghosts BEFORE INSERT ON boats WHEN NEW.label = 'ghost' BEGIN SELECT RAISE(ABORT, 'no ghosts on this lake'); END;`,
+	"sqlite": `CREATE TRIGGER no_ghosts BEFORE INSERT ON boats WHEN NEW.label = 'ghost' BEGIN SELECT RAISE(ABORT, ` +
+		`'no ghosts on this lake'); END;`,
 	"postgres": `CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.label = 'ghost' THEN RAISE EXCEPTION 'no ghosts on this lake'; END IF; RETURN NEW; END $$;
 CREATE TRIGGER no_ghosts BEFORE INSERT ON boats FOR EACH ROW EXECUTE FUNCTION refuse();`,
-	"mariadb": `CREATE TRIGGER no_ghosts BEFORE INSERT ON boats FOR EACH ROW IF NEW.label = 'ghost' THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'no ghosts on this lake'; END IF;`,
+	"mariadb": `CREATE TRIGGER no_ghosts BEFORE INSERT ON boats FOR EACH ROW IF NEW.label = 'ghost' THEN SIGNAL ` +
+		`SQLSTATE '45000' SET MESSAGE_TEXT = 'no ghosts on this lake'; END IF;`,
 }
 
 // onEachWith runs a behaviour with a script that differs by engine.
@@ -47,21 +50,33 @@ func onEachWith(t *testing.T, script string, more map[string]string, behaviour f
 // collided with, and the engine's code; nothing stays.
 func TestEveryKindOfViolationOnEveryEngine(t *testing.T) {
 	boats := func(fields string) string {
-		return "  Pier: {table: piers, given: {west: {code: WEST}}}\n  Boat:\n    table: boats\n    rows: 400\n    fields:\n      crew: {count: 1}\n      " + fields + "\n"
+		return "  Pier: {table: piers, given: {west: {code: WEST}}}\n  Boat:\n    table: boats\n    rows: 400\n    " +
+			"fields:\n      crew: {count: 1}\n      " + fields + "\n"
 	}
 	for _, c := range []struct {
 		kind, entities, row, summary, constraint string
 		columns                                  []string
 		byEngine                                 bool // the engine has a code for it
 	}{
-		{"unique", boats("label: {choose: [a, b]}\n      number: {value: 7, column: crew}") + "", `^Boat row \d+$`, "is there already", "boat_label|UNIQUE \\(label, crew\\)", []string{"label", "crew"}, true},
-		{"foreign_key", boats("pier_id: {between: 1..2}"), `^Boat row \d+$`, `pier_id "2" points to no row of piers`, "boat_pier|FOREIGN KEY \\(pier_id\\)", []string{"pier_id"}, true},
-		{"check", boats("seats: {between: [29700, 30001]}"), `^Boat row \d+$`, "does not hold", "enough_seats", []string{"seats"}, true},
-		{"raised", boats("label: {choose: {ok: 399, ghost: 1}}"), `^Boat row \d+$`, "no ghosts on this lake", "", nil, true},
-		{"too_long", boats("label: {text: \"boat {crew}\"}"), `^Boat row 9$`, `label "boat 10": 7 characters are too long`, `(?i)(character varying|varchar)\(6\)`, []string{"label"}, false},
-		{"out_of_range", boats("seats: {between: [32000, 40000]}"), `^Boat row \d+$`, "is out of range for", `(?i)smallint`, []string{"seats"}, false},
-		{"out_of_range", boats("price: {between: [9000.00, 10010.00], step: 10}"), `^Boat row \d+$`, "is out of range for", `(?i)(decimal|numeric)\(6,2\)`, []string{"price"}, false},
-		{"not_null", "  Boat: {table: boats, rows: 9, fields: {crew: {derive: \"n > 5 ? n : int(m)\"}, n: {count: 1, column: seats}, m: {derive: n, if: {n: {not: 3}}, column: pier_id}}}\n", `^Boat row \d$`, "crew is NULL, and must not be", "NOT NULL", []string{"crew"}, false},
+		{"unique", boats("label: {choose: [a, b]}\n      number: {value: 7, column: crew}") + "", `^Boat row \d+$`,
+			"is there " +
+				"already", "boat_label|UNIQUE \\(label, crew\\)", []string{"label", "crew"}, true},
+		{"foreign_key", boats("pier_id: {between: 1..2}"), `^Boat row \d+$`, `pier_id "2" points to no row of piers`,
+			"boat_pier|FOREIGN " +
+				"KEY \\(pier_id\\)", []string{"pier_id"}, true},
+		{"check", boats("seats: {between: [29700, 30001]}"), `^Boat row \d+$`, "does not hold", "enough_seats",
+			[]string{"seats"}, true},
+		{"raised", boats("label: {choose: {ok: 399, ghost: 1}}"), `^Boat row \d+$`, "no ghosts on this lake", "", nil,
+			true},
+		{"too_long", boats("label: {text: \"boat {crew}\"}"), `^Boat row 9$`, `label "boat 10": 7 characters are ` +
+			`too long`, `(?i)(character varying|varchar)\(6\)`, []string{"label"}, false},
+		{"out_of_range", boats("seats: {between: [32000, 40000]}"), `^Boat row \d+$`, "is out of range for",
+			`(?i)smallint`, []string{"seats"}, false},
+		{"out_of_range", boats("price: {between: [9000.00, 10010.00], step: 10}"), `^Boat row \d+$`, "is out of " +
+			"range for", `(?i)(decimal|numeric)\(6,2\)`, []string{"price"}, false},
+		{"not_null", "  Boat: {table: boats, rows: 9, fields: {crew: {derive: \"n > 5 ? n : int(m)\"}, n: {count: " +
+			"1, column: seats}, m: {derive: n, if: {n: {not: 3}}, column: pier_id}}}\n", `^Boat row \d$`, "crew is " +
+			"NULL, and must not be", "NOT NULL", []string{"crew"}, false},
 	} {
 		t.Run(c.kind+" "+strings.Join(c.columns, " "), func(t *testing.T) {
 			onEachWith(t, harbour, trigger, func(t *testing.T, d *loadtest.DB) {
@@ -101,13 +116,15 @@ func TestExclusion(t *testing.T) {
 			Engine: e,
 			URL: e.Make(
 				t,
-				"CREATE TABLE stays (id INTEGER PRIMARY KEY, room INTEGER, nights INT4RANGE, CONSTRAINT no_overlap EXCLUDE USING gist (nights WITH &&));",
+				"CREATE TABLE stays (id INTEGER PRIMARY KEY, room INTEGER, nights INT4RANGE, CONSTRAINT no_overlap "+
+					"EXCLUDE USING gist (nights WITH &&));",
 			),
 		}
 		d.Store = d.Open(t)
 		r := d.Refused(
 			t,
-			"  Stay: {table: stays, given: {a: {room: 1, nights: \"[1,5)\"}, b: {room: 2, nights: \"[5,9)\"}, c: {room: 3, nights: \"[4,6)\"}}}\n",
+			"  Stay: {table: stays, given: {a: {room: 1, nights: \"[1,5)\"}, b: {room: 2, nights: \"[5,9)\"}, c: "+
+				"{room: 3, nights: \"[4,6)\"}}}\n",
 			load.Options{},
 		)
 		assert.Equal(t, store.Exclusion, r.Kind)
@@ -121,17 +138,22 @@ func TestExclusion(t *testing.T) {
 
 // The row collided with is named by its key: one that was there before.
 func TestTheOtherRowIsNamed(t *testing.T) {
-	loadtest.OnEach(t, harbour+"INSERT INTO piers (id, code) VALUES (900, 'EAST');", func(t *testing.T, d *loadtest.DB) {
-		r := d.Refused(t, "  Pier: {table: piers, given: {a: {code: WEST}, b: {code: EAST}}}\n", load.Options{})
-		assert.Equal(t, "Pier.b", r.Row)
-		assert.Equal(t, []string{"EAST"}, r.Values)
-		assert.Equal(t, "id 900, which was there before this load", r.Other)
-	})
+	loadtest.OnEach(
+		t,
+		harbour+"INSERT INTO piers (id, code) VALUES (900, 'EAST');",
+		func(t *testing.T, d *loadtest.DB) {
+			r := d.Refused(t, "  Pier: {table: piers, given: {a: {code: WEST}, b: {code: EAST}}}\n", load.Options{})
+			assert.Equal(t, "Pier.b", r.Row)
+			assert.Equal(t, []string{"EAST"}, r.Values)
+			assert.Equal(t, "id 900, which was there before this load", r.Other)
+		},
+	)
 }
 
 const families = `
 CREATE TABLE guests (id {key}, email VARCHAR(60) NOT NULL UNIQUE, spent DECIMAL(8,2), stays INTEGER);
-CREATE TABLE stays (id {key}, guest_id INTEGER NOT NULL REFERENCES guests (id), room INTEGER NOT NULL UNIQUE, price DECIMAL(8,2) NOT NULL, mail VARCHAR(60) NOT NULL);
+CREATE TABLE stays (id {key}, guest_id INTEGER NOT NULL REFERENCES guests (id), room INTEGER NOT NULL UNIQUE,
+  price DECIMAL(8,2) NOT NULL, mail VARCHAR(60) NOT NULL);
 CREATE TABLE letters (id {key}, stay_id INTEGER NOT NULL REFERENCES stays (id), text VARCHAR(20));`
 
 // skip leaves out the smallest closed set: the row, what is below it, and rows that
@@ -266,7 +288,8 @@ func TestRedrawOfUniqueFieldsUsesTheReserve(t *testing.T) {
 		e := d.Loaded(t, entities, load.Options{})
 		assert.Equal(t, int64(60), e["Pier"].Inserted)
 		codes := d.Table(t, "piers", "code")
-		const beside = "  Pier: {table: piers, rows: 60, fields: {id: {count: 1001}, code: {pattern: \"[A-Z][0-9]\", unique: true}}, on_violation: {unique: redraw}}\n"
+		const beside = "  Pier: {table: piers, rows: 60, fields: {id: {count: 1001}, code: {pattern: " +
+			"\"[A-Z][0-9]\", unique: true}}, on_violation: {unique: redraw}}\n"
 		r, err := d.Load(t, beside, load.Options{})
 		if err == nil {
 			assert.Equal(t, int64(60), r.Redrawn)
@@ -298,11 +321,13 @@ func TestRowsThatATriggerLeavesOut(t *testing.T) {
 	triggers := map[string][]string{
 		"sqlite": {"CREATE TRIGGER quiet BEFORE INSERT ON fares WHEN NEW.price > 50 BEGIN SELECT RAISE(IGNORE); END"},
 		"postgres": {
-			"CREATE FUNCTION quiet() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.price > 50 THEN RETURN NULL; END IF; RETURN NEW; END $$",
+			"CREATE FUNCTION quiet() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.price > 50 THEN RETURN " +
+				"NULL; END IF; RETURN NEW; END $$",
 			"CREATE TRIGGER quiet BEFORE INSERT ON fares FOR EACH ROW EXECUTE FUNCTION quiet()",
 		},
 	}
-	entities := "  Fare: {table: fares, rows: 60, fields: {id: {count: 1001}, code: {pattern: \"[A-Z]{6}\", unique: true}, label: {text: \"{code}\"}, price: {between: [1, 100]}}}\n"
+	entities := "  Fare: {table: fares, rows: 60, fields: {id: {count: 1001}, code: {pattern: \"[A-Z]{6}\", " +
+		"unique: true}, label: {text: \"{code}\"}, price: {between: [1, 100]}}}\n"
 	loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
 		if triggers[d.Name] == nil {
 			t.Skip("its triggers cannot leave a row out without a word")

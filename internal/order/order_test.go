@@ -55,7 +55,8 @@ func TestCirclesAreNoticed(t *testing.T) {
 		name, entities string
 		circular       bool
 	}{
-		{"two that pick each other", "  A: {rows: 2, fields: {b: {pick: B}}}\n  B: {rows: 2, fields: {a: {pick: A}}}\n", true},
+		{"two that pick each other", "  A: {rows: 2, fields: {b: {pick: B}}}\n  B: {rows: 2, fields: {a: {pick: " +
+			"A}}}\n", true},
 		{"a parent that picks a child", "  A: {rows: 2, fields: {best: {pick: B}}}\n  B: {per: {A: 2}}\n", true},
 		{"a child that picks another parent", "  A: {rows: 2}\n  B: {per: {A: 2}, fields: {other: {pick: A}}}\n", true},
 		{"one that picks itself", "  A: {rows: 2, fields: {boss: {pick: A}}}\n", false},

@@ -57,7 +57,8 @@ func (c *codecs) unpack(out, packed []byte, codec format.CompressionCodec) error
 		}
 	case format.Zstd:
 		if c.zstd == nil {
-			if c.zstd, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecodeAllCapLimit(true), zstd.WithDecoderLowmem(true)); err != nil {
+			if c.zstd, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecodeAllCapLimit(true),
+				zstd.WithDecoderLowmem(true)); err != nil {
 				return err
 			}
 		}

@@ -132,10 +132,12 @@ func TestWhatTheLibraryWrites(t *testing.T) {
 			return parquet.ByteArrayValue(
 				[]byte(fmt.Sprintf("pier %d %s", small(20), strings.Repeat("x", int(small(9))))),
 			)
-		}, []encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.DeltaLengthByteArray, &parquet.DeltaByteArray}},
+		}, []encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.DeltaLengthByteArray,
+			&parquet.DeltaByteArray}},
 		{"fixed", parquet.Leaf(parquet.FixedLenByteArrayType(5)), func() parquet.Value {
 			return parquet.FixedLenByteArrayValue([]byte(fmt.Sprintf("%05d", small(100_000))))
-		}, []encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.DeltaByteArray, &parquet.ByteStreamSplit}},
+		}, []encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.DeltaByteArray,
+			&parquet.ByteStreamSplit}},
 	}
 	codecs := []compress.Codec{
 		&parquet.Uncompressed,
@@ -290,8 +292,9 @@ func (f *forged) bytes(t testing.TB) []byte {
 	meta := format.FileMetaData{
 		Schema: []format.SchemaElement{{Name: "rows", NumChildren: thrift.New(int32(1))}, column}, NumRows: f.rows,
 		RowGroups: []format.RowGroup{{NumRows: f.rows, Columns: []format.ColumnChunk{{MetaData: format.ColumnMetaData{
-			Type: column.Type.V, Codec: f.codec, NumValues: f.rows, TotalCompressedSize: int64(len(b)) - 4, DataPageOffset: 4,
-			Encoding: []format.Encoding{format.Plain}, PathInSchema: []string{"c"},
+			Type: column.Type.V, Codec: f.codec, NumValues: f.rows, TotalCompressedSize: int64(len(b)) - 4,
+			DataPageOffset: 4,
+			Encoding:       []format.Encoding{format.Plain}, PathInSchema: []string{"c"},
 		}}}}},
 	}
 	if f.change != nil {
@@ -560,18 +563,22 @@ func TestFootersThatLie(t *testing.T) {
 		file []byte
 		want string
 	}{
-		"nothing":                    {nil, "not a Parquet file"},
-		"text":                       {[]byte("code,name\nNJ,North Jetty\n"), "not a Parquet file"},
-		"no footer":                  {footer(), "the footer: it ends too early"},
-		"encrypted":                  {append(footer()[:8], "PARE"...), "encrypted"},
-		"longer than the file":       {append([]byte("PAR1"), "\xFF\xFF\xFF\xFFPAR1"...), "longer than the file"},
-		"a list of 2^31":             {footer(append([]byte{0x29, 0xFC}, uvarints(math.MaxInt32)...)...), "the footer: it ends too early"},
-		"a text of 2^31":             {footer(append([]byte{0x68}, uvarints(math.MaxInt32)...)...), "the footer: it ends too early"},
-		"structures in each other":   {footer(deep...), "structures inside each other"},
-		"lists in each other":        {footer(bytes.Repeat([]byte{0x19}, 100_000)...), "which no Parquet file has"},
-		"a set":                      {footer(0x1A, 0x18, 0), "which no Parquet file has"},
-		"a map":                      {footer(0x1B, 0x01, 0x88, 0), "which no Parquet file has"},
-		"a number of more than 64 b": {footer(append([]byte{0x15}, bytes.Repeat([]byte{0xFF}, 11)...)...), "more than 64 bits"},
+		"nothing":              {nil, "not a Parquet file"},
+		"text":                 {[]byte("code,name\nNJ,North Jetty\n"), "not a Parquet file"},
+		"no footer":            {footer(), "the footer: it ends too early"},
+		"encrypted":            {append(footer()[:8], "PARE"...), "encrypted"},
+		"longer than the file": {append([]byte("PAR1"), "\xFF\xFF\xFF\xFFPAR1"...), "longer than the file"},
+		"a list of 2^31": {footer(append([]byte{0x29, 0xFC}, uvarints(math.MaxInt32)...)...), "the footer: " +
+			"it ends too early"},
+		"a text of 2^31": {footer(append([]byte{0x68}, uvarints(math.MaxInt32)...)...), "the footer: " +
+			"it ends too early"},
+		"structures in each other": {footer(deep...), "structures inside each other"},
+		"lists in each other":      {footer(bytes.Repeat([]byte{0x19}, 100_000)...), "which no Parquet file has"},
+		"a set":                    {footer(0x1A, 0x18, 0), "which no Parquet file has"},
+		"a map":                    {footer(0x1B, 0x01, 0x88, 0), "which no Parquet file has"},
+		"a number of more than 64 b": {footer(append([]byte{0x15}, bytes.Repeat([]byte{0xFF}, 11)...)...),
+			"more than " +
+				"64 bits"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := read(c.file, generous)
@@ -591,7 +598,8 @@ func TestElementsAreCountedInFull(t *testing.T) {
 
 // Whatever a file says, reading it neither panics nor takes more than its limits allow.
 func FuzzRead(f *testing.F) {
-	for _, enc := range []encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.DeltaLengthByteArray, &parquet.DeltaByteArray} {
+	for _, enc := range []encoding.Encoding{&parquet.Plain, &parquet.RLEDictionary, &parquet.DeltaLengthByteArray,
+		&parquet.DeltaByteArray} {
 		for _, codec := range []compress.Codec{&parquet.Uncompressed, &parquet.Zstd, &parquet.Lz4Raw} {
 			node := parquet.Optional(
 				parquet.Compressed(parquet.Encoded(parquet.Leaf(parquet.ByteArrayType), enc), codec),

@@ -66,7 +66,8 @@ func (c *compiler) bind(e *entity) {
 				continue
 			}
 			if other := taken[f.column.Name]; other != nil {
-				c.add(f.decl.place, "%s and %s are both for the column %s", other.decl.Name, f.decl.Name, f.column.Name).
+				c.add(f.decl.place, "%s and %s are both for the column %s", other.decl.Name, f.decl.Name,
+					f.column.Name).
 					Advise("column: NAME says which column a field is for")
 			}
 			taken[f.column.Name] = f
@@ -134,7 +135,8 @@ func (c *compiler) parentColumn(e *entity, f *field) *schema.Column {
 		for _, col := range found {
 			names = append(names, col.Name)
 		}
-		c.add(per.place, "the table %s refers to %s in several columns: %s", t.Name, e.parent.table.Name, strings.Join(names, ", ")).
+		c.add(per.place, "the table %s refers to %s in several columns: %s", t.Name, e.parent.table.Name,
+			strings.Join(names, ", ")).
 			Advise("per: {%s: ..., via: %s}", e.parent.decl.Name, names[0])
 	}
 	return found[0]

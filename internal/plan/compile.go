@@ -133,7 +133,8 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 			Shift:    o.Shift,
 			Set:      &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock},
 		},
-		kinds: map[string]grow.Kind{}, withoutUnits: o.WithoutUnits, openFile: o.Rows, openTable: o.Existing, since: o.Since,
+		kinds: map[string]grow.Kind{}, withoutUnits: o.WithoutUnits, openFile: o.Rows, openTable: o.Existing,
+		since: o.Since,
 	}
 	for _, k := range grow.Kinds() {
 		c.kinds[k.Name] = k
@@ -334,11 +335,13 @@ func (c *compiler) family(e *entity) {
 		return
 	}
 	if e.parent.decl.Existing {
-		c.add(per.place, "the rows of %s are those of its table, and nothing can be planned per such rows in this version", per.Parent).
+		c.add(per.place, "the rows of %s are those of its table, and nothing can be planned per such rows in this "+
+			"version", per.Parent).
 			Advise("give %s rows of its own, and let it pick %s", e.decl.Name, per.Parent)
 	}
 	if e.parent.decl.RowsFrom != nil {
-		c.add(per.place, "%s has its rows from a file, and nothing can be planned per such rows in this version", per.Parent).
+		c.add(per.place, "%s has its rows from a file, and nothing can be planned per such rows in this version",
+			per.Parent).
 			Advise("give %s rows of its own, and let it pick %s", e.decl.Name, per.Parent)
 	}
 	e.grow.Parent = e.parent.grow

@@ -68,7 +68,8 @@ func (p *Plan) field(f *Field, v *node) {
 				p.add(x.key.place, "%q is not a source of values, nor a modifier", x.key.text).
 					Advise("did you mean %q?", near)
 			} else {
-				p.add(x.key.place, "%q is not a source of values, nor a modifier", x.key.text).Nearest(x.key.text, keysOf(sources))
+				p.add(x.key.place, "%q is not a source of values, nor a modifier", x.key.text).Nearest(x.key.text,
+					keysOf(sources))
 			}
 		}
 		if len(rest) == 0 {

@@ -35,7 +35,8 @@ func (c *compiler) fit(e *entity) {
 			break // no row is added
 		}
 		if byColumn[col] == nil && col.NotNull && !col.Default && !col.Generated {
-			c.missing(e.decl.place, "the column %s.%s (%s) is NOT NULL without a default, and the plan has no source for it", e.table.Name, col.Name, col.Declared).
+			c.missing(e.decl.place, "the column %s.%s (%s) is NOT NULL without a default, and the plan has no "+
+				"source for it", e.table.Name, col.Name, col.Declared).
 				Advise("add it to the fields of %s: %s", e.decl.Name, suggestion(c, e, col))
 		}
 	}
@@ -130,7 +131,8 @@ func (c *compiler) warnOfDefaults(f *field) {
 	d := f.decl
 	for _, g := range f.entity.given {
 		if f.valueOf(g) == nil {
-			p := c.add(g.place, "the given row %s has no %s, so it is NULL there, and not the default of the column: the database computes that for each row", g.Name, d.Name)
+			p := c.add(g.place, "the given row %s has no %s, so it is NULL there, and not the default of the "+
+				"column: the database computes that for each row", g.Name, d.Name)
 			p.Warning, p.Database = true, true
 			p.Advise("%s: null says that NULL is meant", d.Name)
 		}
@@ -142,14 +144,16 @@ func (c *compiler) fitTexts(f *field) {
 	col, at := f.column, f.decl.place
 	if col.Kind == schema.Text && col.Length > 0 {
 		if text, n := longest(f); n > col.Length {
-			c.missing(at, "%s can be %d characters long, and the column %s is %s", f.decl.Name, n, col.Name, col.Declared).
+			c.missing(at, "%s can be %d characters long, and the column %s is %s", f.decl.Name, n, col.Name,
+				col.Declared).
 				Advise("such as %q", text)
 		}
 	}
 	if col.Values != nil {
 		for _, text := range grow.Texts(f.grow.Source) {
 			if !slices.Contains(col.Values, text) {
-				c.missing(at, "%s can be %q, and the column %s takes only the values of %s", f.decl.Name, text, col.Name, col.Declared).
+				c.missing(at, "%s can be %q, and the column %s takes only the values of %s", f.decl.Name, text,
+					col.Name, col.Declared).
 					Nearest(text, col.Values)
 			}
 		}
@@ -219,7 +223,8 @@ func (c *compiler) fitNotNull(f *field) {
 			}
 		}
 		if rest {
-			c.missing(f.entity.decl.place, "the column %s is NOT NULL, and only given rows have a value for it", col.Name).
+			c.missing(f.entity.decl.place, "the column %s is NOT NULL, and only given rows have a value for it",
+				col.Name).
 				Advise("add it to the fields of %s: %s", f.entity.decl.Name, suggestion(c, f.entity, col))
 		}
 	case d.word == "pick" && f.grow.Target() == f.entity.grow:
@@ -264,7 +269,8 @@ func longest(f *field) (string, int) {
 
 // columnTypes are the types that kinds of columns are made for.
 var columnTypes = map[schema.Kind]value.Type{
-	schema.Integer: value.Integer, schema.Decimal: value.Decimal, schema.Real: value.Decimal, schema.Boolean: value.Boolean, schema.Date: value.Date,
+	schema.Integer: value.Integer, schema.Decimal: value.Decimal, schema.Real: value.Decimal,
+	schema.Boolean: value.Boolean, schema.Date: value.Date,
 	schema.Time: value.Time, schema.Timestamp: value.Timestamp, schema.UUID: value.UUID, schema.JSON: value.JSON,
 }
 

@@ -75,7 +75,8 @@ func (c *compiler) given() {
 			if e.up != nil {
 				if _, ok := values[e.up.grow]; !ok {
 					c.add(g.place, "the given row %s does not name its %s", g.Name, e.parent.decl.Name).
-						Advise("%s: %s.NAME, or write the row below its parent's", e.parent.decl.Name, e.parent.decl.Name)
+						Advise("%s: %s.NAME, or write the row below its parent's", e.parent.decl.Name,
+							e.parent.decl.Name)
 					continue
 				}
 			}
@@ -91,8 +92,10 @@ func (c *compiler) givenValue(e *entity, f *field, n *node) (grow.Given, bool) {
 	if to := c.target(f); to != nil {
 		if name, fields, ok := foundBy(n); ok {
 			if f == e.up {
-				c.add(n.place, "a given row stands below a given row of %s, and this one is found by its values", to.decl.Name).
-					Advise("%s: %s.NAME, or fields: {%s: {pick: %s}} in place of per", to.decl.Name, to.decl.Name, strings.ToLower(to.decl.Name), to.decl.Name)
+				c.add(n.place, "a given row stands below a given row of %s, and this one is found by its values",
+					to.decl.Name).
+					Advise("%s: %s.NAME, or fields: {%s: {pick: %s}} in place of per", to.decl.Name, to.decl.Name,
+						strings.ToLower(to.decl.Name), to.decl.Name)
 				return grow.Given{}, false
 			}
 			return c.givenFound(to, n, name, fields)

@@ -42,7 +42,9 @@ func berths() *schema.Database {
 	id := number("id")
 	id.Default = true
 	db.Tables = append(db.Tables, &schema.Table{
-		Name: "berths", PrimaryKey: []string{"id"}, Uniques: []schema.Unique{{Name: "by_place", Columns: []string{"place", "side"}}, {Name: "by_number", Columns: []string{"number"}}},
+		Name: "berths", PrimaryKey: []string{"id"},
+		Uniques: []schema.Unique{{Name: "by_place", Columns: []string{"place", "side"}},
+			{Name: "by_number", Columns: []string{"number"}}},
 		Columns: []*schema.Column{
 			id,
 			number("from_id"),
@@ -67,8 +69,10 @@ func berths() *schema.Database {
 }
 
 const (
-	pier  = "  Pier: {table: piers, rows: 3, fields: {code: {pattern: \"[A-Z]{2}\", unique: true}, free: 9, toll: 1.50, total: 0.00}}\n"
-	berth = "  Berth:\n    table: berths\n    rows: 4\n    fields: {from_id: {pick: Pier}, to_id: {pick: Pier}, place: {count: 1}, side: 1, number: {count: 1}}\n"
+	pier = "  Pier: {table: piers, rows: 3, fields: {code: {pattern: \"[A-Z]{2}\", unique: true}, free: 9, toll: " +
+		"1.50, total: 0.00}}\n"
+	berth = "  Berth:\n    table: berths\n    rows: 4\n    fields: {from_id: {pick: Pier}, to_id: {pick: Pier}, " +
+		"place: {count: 1}, side: 1, number: {count: 1}}\n"
 	plain = "  A:\n    rows: 3\n    fields:\n      n: {between: 1..9}\n"
 )
 
@@ -82,9 +86,10 @@ var hintCases = []hintCase{
 		change: []string{"    rows", "    table: piers\n    rows"},
 	},
 	{
-		hint:   "column: NAME says which column a field is for",
-		db:     plan.FerryTables,
-		text:   "  A:\n    table: piers\n    rows: 1\n    fields: {pier_name: {kind: locality}, pierName: {count: 1}}\n",
+		hint: "column: NAME says which column a field is for",
+		db:   plan.FerryTables,
+		text: "  A:\n    table: piers\n    rows: 1\n    fields: {pier_name: {kind: locality}, pierName: {count: " +
+			"1}}\n",
 		change: []string{"{count: 1}", "{count: 1, column: pier_no}"},
 	},
 	{
@@ -105,15 +110,17 @@ var hintCases = []hintCase{
 		change: []string{"{Pier: 2}", "{Pier: 2, via: from_id}"},
 	},
 	{
-		hint:   "by: FIELD says which of its fields is kept",
-		db:     plan.QuayTables,
-		text:   pier + "  Mark: {table: marks, rows: 3, fields: {n: {count: 1}}}\n  Visit: {table: visits, rows: 3, fields: {pier: {pick: Pier}, paid: 1.00, note: {pick: Mark}}}\n",
+		hint: "by: FIELD says which of its fields is kept",
+		db:   plan.QuayTables,
+		text: pier + "  Mark: {table: marks, rows: 3, fields: {n: {count: 1}}}\n  Visit: {table: visits, rows: " +
+			"3, fields: {pier: {pick: Pier}, paid: 1.00, note: {pick: Mark}}}\n",
 		change: []string{"{pick: Mark}", "{pick: Mark, by: n}"},
 	},
 	{
-		hint:   "one entity for each table",
-		db:     plan.FerryTables,
-		text:   "  A: {table: piers, rows: 1, fields: {pier_name: x}}\n  B: {table: piers, rows: 1, fields: {pier_name: y}}\n",
+		hint: "one entity for each table",
+		db:   plan.FerryTables,
+		text: "  A: {table: piers, rows: 1, fields: {pier_name: x}}\n  B: {table: piers, rows: 1, fields: " +
+			"{pier_name: y}}\n",
 		change: []string{"  B: {table: piers, rows: 1, fields: {pier_name: y}}\n", ""},
 	},
 	{
@@ -128,8 +135,9 @@ var hintCases = []hintCase{
 		change: []string{"per: {B: 1}", "rows: 2"},
 	},
 	{
-		hint:   "say the fields that take it",
-		text:   "  A:\n    draws: {who: {kind: person}}\n    fields: {name: {from: who.name}}\n    given: {a: {who: Ada}}\n",
+		hint: "say the fields that take it",
+		text: "  A:\n    draws: {who: {kind: person}}\n    fields: {name: {from: who.name}}\n    given: {a: " +
+			"{who: Ada}}\n",
 		change: []string{"{who: Ada}", "{name: Ada}"},
 	},
 	{
@@ -139,8 +147,9 @@ var hintCases = []hintCase{
 		change: []string{"{between: 1..9, unique: true}", "{uuid: v4, unique: true}"},
 	},
 	{
-		hint:   "evensprout load --anew takes the earlier ones back",
-		text:   plain + "  B: {rows: 90, fields: {a: {pick: A}, m: {same: a.n}}}\n  C: {rows: 2, fields: {b: {pick: B, where: {m: {not: 3}}, unique: true}}}\n",
+		hint: "evensprout load --anew takes the earlier ones back",
+		text: plain + "  B: {rows: 90, fields: {a: {pick: A}, m: {same: a.n}}}\n  C: {rows: 2, fields: {b: " +
+			"{pick: B, where: {m: {not: 3}}, unique: true}}}\n",
 		change: []string{"where: {m: {not: 3}}, ", ""},
 	},
 	{hint: "if: {n: VALUE}", text: plain + "      m: {value: 1, if: n}\n", change: []string{"if: n}", "if: {n: 3}}"}},
@@ -201,15 +210,17 @@ var hintCases = []hintCase{
 		change: []string{"place: 99", "place: 99, built: null"},
 	},
 	{
-		hint:   `such as "seventeen letters"`,
-		db:     plan.FerryTables,
-		text:   "  Pier: {table: piers, rows: 1, fields: {pier_name: x}}\n  Boat: {table: boats, rows: 1, fields: {label: seventeen letters, home_pier: {pick: Pier}}}\n",
+		hint: `such as "seventeen letters"`,
+		db:   plan.FerryTables,
+		text: "  Pier: {table: piers, rows: 1, fields: {pier_name: x}}\n  Boat: {table: boats, rows: 1, fields: " +
+			"{label: seventeen letters, home_pier: {pick: Pier}}}\n",
 		change: []string{"seventeen letters", "eight"},
 	},
 	{
-		hint:   "{pick: ENTITY} takes rows that are",
-		db:     plan.FerryTables,
-		text:   "  Pier: {table: piers, rows: 1, fields: {pier_name: x}}\n  Boat: {table: boats, rows: 1, fields: {home_pier: {between: 1..9}}}\n",
+		hint: "{pick: ENTITY} takes rows that are",
+		db:   plan.FerryTables,
+		text: "  Pier: {table: piers, rows: 1, fields: {pier_name: x}}\n  Boat: {table: boats, rows: 1, fields: " +
+			"{home_pier: {between: 1..9}}}\n",
 		change: []string{"{between: 1..9}", "{pick: Pier}"},
 	},
 	{
@@ -219,9 +230,10 @@ var hintCases = []hintCase{
 		change: []string{"fields: {}", "fields: {pier_name: {kind: text.title}}"},
 	},
 	{
-		hint:   "key: [code] in rows_from tells rows of the file that have the same",
-		db:     plan.QuayTables,
-		text:   "  Pier:\n    table: piers\n    rows_from: {file: p.csv, columns: {code: code}}\n    fields: {free: 1, toll: 1.00, total: 1.00}\n",
+		hint: "key: [code] in rows_from tells rows of the file that have the same",
+		db:   plan.QuayTables,
+		text: "  Pier:\n    table: piers\n    rows_from: {file: p.csv, columns: {code: code}}\n    fields: " +
+			"{free: 1, toll: 1.00, total: 1.00}\n",
 		files:  []string{"p.csv", "code\nA\nB\n"},
 		change: []string{"file: p.csv,", "file: p.csv, key: [code],"},
 	},
@@ -246,8 +258,9 @@ var hintCases = []hintCase{
 		},
 	},
 	{
-		hint:   "rows below different parents need different names, too",
-		text:   "  A:\n    given:\n      a: {n: 1, B: {x: {m: 1}}}\n      b: {n: 2, B: {x: {m: 2}}}\n  B: {per: {A: 0}}\n",
+		hint: "rows below different parents need different names, too",
+		text: "  A:\n    given:\n      a: {n: 1, B: {x: {m: 1}}}\n      b: {n: 2, B: {x: {m: 2}}}\n  B: {per: " +
+			"{A: 0}}\n",
 		change: []string{"x: {m: 2}", "y: {m: 2}"},
 	},
 	{
@@ -261,8 +274,9 @@ var hintCases = []hintCase{
 		change: []string{"{find: {A: {n: 1}}}", "A.a"},
 	},
 	{
-		hint:   "find: {A: {n: ...}}",
-		text:   "  A: {given: {a: {n: 1}}}\n  B: {given: {b: {n: 1}}}\n  C:\n    rows: 1\n    fields: {a: {pick: A}}\n    given: {x: {a: {find: {B: {n: 1}}}}}\n",
+		hint: "find: {A: {n: ...}}",
+		text: "  A: {given: {a: {n: 1}}}\n  B: {given: {b: {n: 1}}}\n  C:\n    rows: 1\n    fields: {a: {pick: " +
+			"A}}\n    given: {x: {a: {find: {B: {n: 1}}}}}\n",
 		change: []string{"find: {B:", "find: {A:"},
 	},
 	{
@@ -271,13 +285,15 @@ var hintCases = []hintCase{
 		change: []string{"A.x", "{find: {A: {id: 1}}}", "n: {between: 1..9}", "id: {count: 1}"},
 	},
 	{
-		hint:   "did you mean A.one?",
-		text:   "  A: {given: {one: {n: 1}}}\n  C:\n    rows: 1\n    fields: {a: {pick: A}}\n    given: {x: {a: A.oen}}\n",
+		hint: "did you mean A.one?",
+		text: "  A: {given: {one: {n: 1}}}\n  C:\n    rows: 1\n    fields: {a: {pick: A}}\n    given: {x: {a: " +
+			"A.oen}}\n",
 		change: []string{"A.oen", "A.one"},
 	},
 	{
-		hint:   "a given row is named as A.one",
-		text:   "  A: {given: {one: {n: 1}}}\n  C:\n    rows: 1\n    fields: {a: {pick: A}}\n    given: {x: {a: A.quite_another}}\n",
+		hint: "a given row is named as A.one",
+		text: "  A: {given: {one: {n: 1}}}\n  C:\n    rows: 1\n    fields: {a: {pick: A}}\n    given: {x: {a: " +
+			"A.quite_another}}\n",
 		change: []string{"A.quite_another", "A.one"},
 	},
 	{
@@ -289,7 +305,8 @@ var hintCases = []hintCase{
 	{
 		hint: "or {sql: CONDITION}",
 		db:   plan.QuayTables,
-		text: plan.QuayEntities + "always: {a: [x], b: no condition at all, c: {no: Pier}, d: sum of Visit per Pier = Pier.total}\n",
+		text: plan.QuayEntities + "always: {a: [x], b: no condition at all, c: {no: Pier}, d: sum of Visit per " +
+			"Pier = Pier.total}\n",
 		change: []string{
 			"{a: [x], b: no condition at all, c: {no: Pier}, d: sum of Visit per Pier = Pier.total}",
 			"{a: every Pier has free >= 0, c: {no: Pier, where: free < 0}, d: count of Visit per Pier >= 1}",
@@ -302,9 +319,10 @@ var hintCases = []hintCase{
 		change: []string{" /*! AND 1 */", ""},
 	},
 	{
-		hint:   "per names what the rows refer to; via COLUMN says by which column",
-		db:     plan.QuayTables,
-		text:   plan.QuayEntities + "  Mark: {table: marks, rows: 3, fields: {n: {count: 1}}}\nalways: {a: count of Mark per Pier >= 0}\n",
+		hint: "per names what the rows refer to; via COLUMN says by which column",
+		db:   plan.QuayTables,
+		text: plan.QuayEntities + "  Mark: {table: marks, rows: 3, fields: {n: {count: 1}}}\nalways: {a: count " +
+			"of Mark per Pier >= 0}\n",
 		change: []string{"count of Mark", "count of Visit"},
 	},
 	{
@@ -520,7 +538,9 @@ var hintCases = []hintCase{
 		db := plan.QuayTables()
 		db.Tables[2].Checks = []schema.Check{{Name: "big", Expression: "n > 5"}}
 		return db
-	}, text: "  Mark:\n    table: marks\n    rows: 30\n    fields: {n: {between: 1..9}}\n", change: []string{"    rows: 30", "    meets: [\"n > 5\"]\n    rows: 30"}},
+	}, text: "  Mark:\n    table: marks\n    rows: 30\n    fields: {n: {between: 1..9}}\n",
+		change: []string{"    rows: 30", "    meets: " +
+			"[\"n > 5\"]\n    rows: 30"}},
 	{
 		hint:   `{uuid: ...} is the source; "uuid" in quotes is the text`,
 		text:   plan.CellOf("uuid"),
@@ -598,7 +618,8 @@ var hintCases = []hintCase{
 	},
 	{
 		hint: "draws: {n: {count: 1}} beside fields, and -{n} at the end of the text",
-		text: plain + "      name: {kind: text.title, unique: true}\n      slug: {text: \"{name|trim:3}\", unique: true}\n",
+		text: plain + "      name: {kind: text.title, unique: true}\n      slug: {text: \"{name|trim:3}\", unique: " +
+			"true}\n",
 		change: []string{
 			"trim:3}",
 			"trim:3}-{n}",
@@ -633,9 +654,10 @@ var hintCases = []hintCase{
 		change: []string{"{rows: 2}", "{rows: 2, steps: [{update: Pier, match: {id: 1}, set: {free: free - 1}}]}"},
 	},
 	{
-		hint:   "rows: 200, per: {Booking: 1}, or rows_from",
-		db:     plan.QuayTables,
-		text:   plan.QuayEntities + "units:\n  dock: {rows: existing, steps: [{update: Pier, match: {id: 1}, set: {free: free - 1}}]}\n",
+		hint: "rows: 200, per: {Booking: 1}, or rows_from",
+		db:   plan.QuayTables,
+		text: plan.QuayEntities + "units:\n  dock: {rows: existing, steps: [{update: Pier, match: {id: 1}, set: " +
+			"{free: free - 1}}]}\n",
 		change: []string{"existing", "200"},
 	},
 	{
@@ -735,16 +757,18 @@ var hintCases = []hintCase{
 		},
 	},
 	{
-		hint:   "as: in the columns of rows_from says of which type a column of the file is",
-		db:     plan.QuayTables,
-		text:   plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.csv, columns: {c: c, m: m}}\n    steps:\n      - {update: Pier, match: {code: c}, set: {free: m}}\n",
+		hint: "as: in the columns of rows_from says of which type a column of the file is",
+		db:   plan.QuayTables,
+		text: plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.csv, columns: {c: c, m: m}}\n    " +
+			"steps:\n      - {update: Pier, match: {code: c}, set: {free: m}}\n",
 		files:  []string{"a.csv", "c,m\nAB,007\n"},
 		change: []string{"m: m", "m: {column: m, as: integer}"},
 	},
 	{
-		hint:   "look the row up with find, and compute with what it holds",
-		db:     berths,
-		text:   pier + berth + "units:\n  dock:\n    rows: 2\n    steps:\n      - {update: Berth, match: {number: 1}, set: {place: depth}}\n",
+		hint: "look the row up with find, and compute with what it holds",
+		db:   berths,
+		text: pier + berth + "units:\n  dock:\n    rows: 2\n    steps:\n      - {update: Berth, match: {number: " +
+			"1}, set: {place: depth}}\n",
 		change: []string{"place: depth", "place: place + 1"},
 	},
 	{
@@ -765,7 +789,10 @@ var hintCases = []hintCase{
 	{
 		hint: "let both write the tables in the same order",
 		db:   plan.QuayTables,
-		text: pier + "  Visit: {table: visits, rows: 3, fields: {pier: {pick: Pier}, paid: 1.00}}\nunits:\n  a: {rows: 2, together: all, steps: [{update: Pier, match: {id: 1}, set: {free: 1}}, {update: Visit, match: {id: 1}, set: {paid: 1}}]}\n  b: {rows: 2, together: all, steps: [{update: Visit, match: {id: 1}, set: {paid: 1}}, {update: Pier, match: {id: 1}, set: {free: 1}}]}\n",
+		text: pier + "  Visit: {table: visits, rows: 3, fields: {pier: {pick: Pier}, paid: 1.00}}\nunits:\n  a: " +
+			"{rows: 2, together: all, steps: [{update: Pier, match: {id: 1}, set: {free: 1}}, {update: Visit, " +
+			"match: {id: 1}, set: {paid: 1}}]}\n  b: {rows: 2, together: all, steps: [{update: Visit, match: {id: " +
+			"1}, set: {paid: 1}}, {update: Pier, match: {id: 1}, set: {free: 1}}]}\n",
 		change: []string{
 			"[{update: Visit, match: {id: 1}, set: {paid: 1}}, {update: Pier, match: {id: 1}, set: {free: 1}}]",
 			"[{update: Pier, match: {id: 1}, set: {free: 1}}, {update: Visit, match: {id: 1}, set: {paid: 1}}]",
@@ -794,9 +821,10 @@ var hintCases = []hintCase{
 		change: []string{"set: [code, toll]", "set: [toll]"},
 	},
 	{
-		hint:   "write: {mode: upsert, match: [code], set: [label, price]}",
-		db:     plan.QuayTables,
-		text:   "  Pier: {table: piers, rows: 3, write: {mode: update, match: [code]}, fields: {code: {pattern: \"[A-Z]{2}\", unique: true}}}\n",
+		hint: "write: {mode: upsert, match: [code], set: [label, price]}",
+		db:   plan.QuayTables,
+		text: "  Pier: {table: piers, rows: 3, write: {mode: update, match: [code]}, fields: {code: {pattern: " +
+			"\"[A-Z]{2}\", unique: true}}}\n",
 		change: []string{"unique: true}}", "unique: true}, toll: 2.00}"},
 	},
 	{
@@ -814,7 +842,8 @@ var hintCases = []hintCase{
 		)
 		marks.PrimaryKey = []string{"word"}
 		return db
-	}, text: "  Mark: {table: marks, rows: 3, write: {mode: update}, fields: {n: 1}}\n", change: []string{"{mode: update}", "{mode: update, match: [word]}", "{n: 1}", "{n: 1, word: {pattern: \"[A-Z]\", unique: true}}"}},
+	}, text: "  Mark: {table: marks, rows: 3, write: {mode: update}, fields: {n: 1}}\n", change: []string{"{mode: " +
+		"update}", "{mode: update, match: [word]}", "{n: 1}", "{n: 1, word: {pattern: \"[A-Z]\", unique: true}}"}},
 	{hint: "save it as UTF-8 text", whole: true, text: plan.Head + plain + "# \xff\n", change: []string{"\xff", "ÿ"}},
 	{
 		hint:   "evensprout survey --db URL --out FILE drafts a plan",

@@ -22,7 +22,8 @@ type Invariant struct {
 
 const (
 	maxInvariants = 1000
-	invariantHint = "such as: sum of Ticket.price per Booking = Booking.total; count of Ticket per Booking >= 1; every Sailing has seats_left >= 0;\nor {no: Booking, where: SQL CONDITION}, or {sql: CONDITION}"
+	invariantHint = "such as: sum of Ticket.price per Booking = Booking.total; count of Ticket per Booking >= 1; " +
+		"every Sailing has seats_left >= 0;\nor {no: Booking, where: SQL CONDITION}, or {sql: CONDITION}"
 )
 
 func (p *Plan) always(v *node) {
@@ -41,7 +42,8 @@ func (p *Plan) always(v *node) {
 
 var (
 	aggregatePattern = regexp.MustCompile(
-		`^(sum|min|max|count) of (\w+)(?:\.(\w+))? per (\w+)(?: via (\w+))? (=|<>|<=|>=|<|>) (?:([A-Za-z_]\w*)\.(\w+)|([-+]?[0-9][0-9_]*(?:\.[0-9]+)?))$`,
+		`^(sum|min|max|count) of (\w+)(?:\.(\w+))? per (\w+)(?: via (\w+))? (=|<>|<=|>=|<|>) ` +
+			`(?:([A-Za-z_]\w*)\.(\w+)|([-+]?[0-9][0-9_]*(?:\.[0-9]+)?))$`,
 	)
 	everyPattern = regexp.MustCompile(`^every (\w+) has (.+)$`)
 )
@@ -145,7 +147,8 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 			return
 		}
 		if a.Column.Kind != schema.Integer && a.Column.Kind != schema.Decimal &&
-			(a.Function == "sum" || a.Column.Kind == schema.Text || a.Column.Kind == schema.Bytes || a.Column.Kind == schema.JSON) {
+			(a.Function == "sum" || a.Column.Kind == schema.Text || a.Column.Kind == schema.Bytes ||
+				a.Column.Kind == schema.JSON) {
 			c.missing(
 				n.place,
 				"the column %s is %s, and has no %s that every database computes alike",
@@ -170,7 +173,8 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 			Advise("per names what the rows refer to; via COLUMN says by which column")
 		return
 	case len(found) > 1:
-		c.missing(n.place, "%s refers to %s in several columns: %s", child.Name, parent.Name, strings.Join(found, "; ")).
+		c.missing(n.place, "%s refers to %s in several columns: %s", child.Name, parent.Name,
+			strings.Join(found, "; ")).
 			Advise("... per %s via %s %s ...", m[4], found[0], m[6])
 		return
 	}
@@ -232,7 +236,8 @@ func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
 			typ, ok = value.Text, true
 		}
 		if !ok || slices.Contains([]schema.Kind{schema.Real, schema.JSON, schema.UUID, schema.Time}, col.Kind) {
-			c.missing(n.place, "the column %s is %s, with which databases do not compute alike", col.Name, col.Declared).
+			c.missing(n.place, "the column %s is %s, with which databases do not compute alike", col.Name,
+				col.Declared).
 				Advise("{no: %s, where: SQL CONDITION}", table)
 			return
 		}

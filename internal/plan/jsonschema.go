@@ -245,7 +245,8 @@ func JSONSchema() ([]byte, error) {
 		"condition": m{"anyOf": []any{text, mapOf(m{"anyOf": []any{
 			ref(
 				"literal",
-			), list(ref("literal")), m{"type": "object", "minProperties": 1, "maxProperties": 1, "properties": m{"not": whatever, "same": text}, "additionalProperties": false},
+			), list(ref("literal")), m{"type": "object", "minProperties": 1, "maxProperties": 1,
+				"properties": m{"not": whatever, "same": text}, "additionalProperties": false},
 		}})}},
 		"field": m{"anyOf": []any{ref("literal"), source}},
 		"given": m{
@@ -260,7 +261,8 @@ func JSONSchema() ([]byte, error) {
 		"source": source,
 		"rows_from": says("rows that stand in a file", object(m{
 			"file": says(
-				"CSV, TSV, NDJSON, JSON, XLSX or Parquet; a relative file lies beside the plan; of a unit also -, standard input",
+				"CSV, TSV, NDJSON, JSON, XLSX or Parquet; a relative file lies beside the plan; of a unit also -, "+
+					"standard input",
 				text,
 			), "separator": says("of CSV: one character, or tab", text),
 			"sheet": says(
@@ -270,12 +272,19 @@ func JSONSchema() ([]byte, error) {
 			"duplicates": says("which of several rows with one key counts", m{"enum": []string{"first", "last"}}),
 			"manifest":   says("of the export that wrote the file: it knows the identities of the rows", text),
 			"columns": says("fields to columns of the file", mapOf(m{"anyOf": []any{text, object(m{
-				"column": text, "into": says("the column of the table; else found by the field's name", text), "hidden": says("a key that is no part of the fingerprint", m{"type": "boolean"}), "as": says("the type of its cells", m{"enum": keysOf(rowTypes)}), "find": says("Entity.field whose value the cell holds, or an entity and several of its fields with their columns", m{"anyOf": []any{m{"type": "string", "pattern": `^[^.]+\.[^.]+$`},
-					m{"type": "object", "minProperties": 1, "maxProperties": 1, "additionalProperties": mapOf(text)}}}),
+				"column": text, "into": says("the column of the table; else found by the field's name", text),
+				"hidden": says("a key that "+
+					"is no part of the fingerprint", m{"type": "boolean"}),
+				"as": says("the type of its cells", m{"enum": keysOf(rowTypes)}), "find": says("Entity.field "+
+					"whose value the cell holds, or an entity and several of its fields with their columns",
+					m{"anyOf": []any{m{"type": "string", "pattern": `^[^.]+\.[^.]+$`},
+						m{"type": "object", "minProperties": 1, "maxProperties": 1,
+							"additionalProperties": mapOf(text)}}}),
 			})}})),
 		}, "file", "columns")),
 		"operand": says(
-			"in quotes a text; else a number, a date, true, false or null, or an expression over the occasion, rows of earlier steps and the row itself",
+			"in quotes a text; else a number, a date, true, false or null, or an expression over the occasion, "+
+				"rows of earlier steps and the row itself",
 			m{
 				"anyOf": []any{
 					ref("literal"),

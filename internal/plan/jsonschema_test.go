@@ -81,7 +81,8 @@ func TestEveryPlanMeetsTheSchema(t *testing.T) {
 	for _, page := range pages {
 		text, err := os.ReadFile(page)
 		require.NoError(t, err)
-		for i, m := range regexp.MustCompile("(?ms)^```yaml\n(name: .*?)^```$").FindAllStringSubmatch(string(text), -1) {
+		for i, m := range regexp.MustCompile("(?ms)^```yaml\n(name: .*?)^```$").FindAllStringSubmatch(string(text),
+			-1) {
 			plans[page+strconv.Itoa(i)] = m[1]
 		}
 	}
@@ -97,11 +98,15 @@ func TestEveryPlanMeetsTheSchema(t *testing.T) {
 func TestTheSchemaRefusesMistakes(t *testing.T) {
 	schema := compileSchema(t)
 	for _, swap := range [][2]string{
-		{"table: piers", "tabel: piers"}, {"{pick: Pier}", "{pik: Pier}"}, {"{share: 31%}", "{share: 31}"}, {"rows: 9", "rows: many"},
-		{"{before: clock, within: 400d}", "{before: clock, within: 400 days}"}, {"{kind: locality}", "{kind: lokality}"}, {"seed: larkwater-2026", ""},
+		{"table: piers", "tabel: piers"}, {"{pick: Pier}", "{pik: Pier}"}, {"{share: 31%}", "{share: 31}"},
+		{"rows: 9", "rows: many"},
+		{"{before: clock, within: 400d}", "{before: clock, within: 400 days}"}, {"{kind: locality}", "{kind: " +
+			"lokality}"}, {"seed: larkwater-2026", ""},
 		{"per: {Passenger: 0..3}", "per: 0..3"}, {"[[pier, weekday, leaves_at]]", "[pier, weekday]"},
 		{"    rows: 9\n", "    rows_from: piers.csv\n"}, {"    rows: 9\n", "    rows_from: {file: piers.csv}\n"},
-		{"- clear: holiday_timetable", "- clean: holiday_timetable"}, {"together: all", "together: some"}, {"match: {id: Sailing.id}\n        set:", "where: {id: Sailing.id}\n        set:"}, {"{no: refunds,", "{none: refunds,"},
+		{"- clear: holiday_timetable", "- clean: holiday_timetable"}, {"together: all", "together: some"},
+		{"match: {id: " +
+			"Sailing.id}\n        set:", "where: {id: Sailing.id}\n        set:"}, {"{no: refunds,", "{none: refunds,"},
 	} {
 		require.Contains(t, demo.Plan, swap[0])
 		root := parse(&collector{}, []byte(strings.Replace(demo.Plan, swap[0], swap[1], 1)))

@@ -44,7 +44,8 @@ func (c *compiler) meet(e *entity, m Meet) {
 	condition, err := predicate.Compile(parsed)
 	if err != nil {
 		c.add(m.node.place, "%s", err).
-			Advise("meets knows comparisons, IN, BETWEEN, LIKE, regular expressions, arithmetic, CASE and the usual functions; docs/plan.md lists them")
+			Advise("meets knows comparisons, IN, BETWEEN, LIKE, regular expressions, arithmetic, CASE and the " +
+				"usual functions; docs/plan.md lists them")
 		return
 	}
 	out := &grow.Meet{Text: m.Text, Holds: condition.Holds}

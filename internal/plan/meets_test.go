@@ -34,7 +34,8 @@ func TestMeets(t *testing.T) {
 
 func TestProblemsOfMeets(t *testing.T) {
 	for meets, want := range map[string]string{
-		`"a >"`:             "plan.yaml:9:16: A cannot be read as a condition in SQL: a value was expected here, and not the end",
+		`"a >"`: "plan.yaml:9:16: A cannot be read as a condition in SQL: a value was expected here, " +
+			"and not the end",
 		`"b > 1"`:           "A has no field b",
 		`"weigh(a) > 1"`:    "the function weigh cannot be computed by this program",
 		`"1 = 1"`:           "the condition names no field of A",

@@ -36,16 +36,21 @@ func cellOf(source string) string {
 // Each wrong plan is told at its place, with what to do. The place is line:column.
 func TestProblems(t *testing.T) {
 	for _, c := range []struct{ name, entities, place, message, hint string }{
-		{"unknown key of an entity", "  Thing:\n    rows: 1\n    tabel: things\n", "7:5", `"tabel" is not a key of an entity`, `did you mean "table"?`},
+		{"unknown key of an entity", "  Thing:\n    rows: 1\n    tabel: things\n", "7:5", `"tabel" is not a key of ` +
+			`an entity`, `did you mean "table"?`},
 		{"negative rows", "  Thing:\n    rows: -1\n", "6:11", "rows is -1, and must lie between 0", ""},
 		{"rows as text", "  Thing:\n    rows: many\n", "6:11", `rows is a whole number, and here is "many"`, ""},
 		{"no rows at all", "  Thing:\n    table: things\n", "5:3", "neither rows nor per nor given", ""},
-		{"rows and per", "  A:\n    rows: 1\n  B:\n    rows: 1\n    per: {A: 1}\n", "8:11", "B has both rows and per", ""},
-		{"per an unknown entity", "  Cabin:\n    rows: 1\n  B:\n    per: {Cabn: 1}\n", "8:11", "there is no such entity", `did you mean "Cabin"?`},
+		{"rows and per", "  A:\n    rows: 1\n  B:\n    rows: 1\n    per: {A: 1}\n", "8:11", "B has both rows and " +
+			"per", ""},
+		{"per an unknown entity", "  Cabin:\n    rows: 1\n  B:\n    per: {Cabn: 1}\n", "8:11", "there is no such " +
+			"entity", `did you mean "Cabin"?`},
 		{"per with swapped ends", "  A:\n    rows: 1\n  B:\n    per: {A: 3..1}\n", "8:14", "the ends are swapped", ""},
-		{"a circle of per", "  A:\n    per: {B: 1}\n  B:\n    per: {A: 1}\n", "6:11", "a circle: A is per B is per A", "one of them must be the head"},
+		{"a circle of per", "  A:\n    per: {B: 1}\n  B:\n    per: {A: 1}\n", "6:11", "a circle: A is per B is per " +
+			"A", "one of them must be the head"},
 		{"a second parent", "  A:\n    rows: 1\n  B:\n    per: {A: 1, C: 2}\n", "8:17", "per names one parent", ""},
-		{"an entity twice", "  A:\n    rows: 1\n  A:\n    rows: 2\n", "7:3", `the key "A" stands here a second time`, "in line 5"},
+		{"an entity twice", "  A:\n    rows: 1\n  A:\n    rows: 2\n", "7:3", `the key "A" stands here a second time`,
+			"in line 5"},
 		{"a guard that is not known", "  A:\n    rows: 1\n    when: full\n", "7:11", "when knows one word, empty", ""},
 		{"a bad entity name", "  A-B:\n    rows: 1\n", "5:3", "no name for an entity", ""},
 
@@ -53,7 +58,8 @@ func TestProblems(t *testing.T) {
 		{"a source misspelt", cellOf("{patern: x}"), "9:14", `"patern" is not a source`, `did you mean "pattern"?`},
 		{"no source", cellOf("{unique: true}"), "9:13", "does not say where its values come from", ""},
 		{"two sources", cellOf("{count: 1, share: 5%}"), "9:24", "two sources: count and share", ""},
-		{"an option of another source", cellOf("{share: 5%, within: 3d}"), "9:25", `"within" does not go with share`, ""},
+		{"an option of another source", cellOf("{share: 5%, within: 3d}"), "9:25", `"within" does not go with share`,
+			""},
 		{"a word for a source as text", cellOf("uuid"), "9:13", "is the word for a source", ""},
 		{"odd numbers", cellOf("0123"), "9:13", "can be read in several ways", `"0123"`},
 		{"a share beyond all", cellOf("{share: 131%}"), "9:21", "lies between 0% and 100%", ""},
@@ -66,41 +72,59 @@ func TestProblems(t *testing.T) {
 		{"a step of nothing", cellOf("{between: [1, 9], step: 0}"), "9:37", "step is a number above 0", ""},
 		{"moments without a span", cellOf("{before: clock}"), "9:22", "within is missing", ""},
 		{"a span that is none", cellOf("{before: clock, within: 90}"), "9:37", "is not a span", ""},
-		{"a moment after a noun", cellOf("{after: other, within: 3d}"), "9:21", "cannot be reckoned from type text", ""},
+		{"a moment after a noun", cellOf("{after: other, within: 3d}"), "9:21", "cannot be reckoned from type text",
+			""},
 		{"nothing to choose", cellOf("{choose: []}"), "9:22", "nothing to choose from", ""},
 		{"choices of two types", cellOf("{choose: [1, red]}"), "9:22", "two types", ""},
 		{"a negative weight", cellOf("{choose: {a: -1}}"), "9:26", "the weight of a", ""},
 		{"weights of nothing", cellOf("{choose: {a: 0, b: 0}}"), "9:22", "all weights are 0", ""},
 		{"an endless pattern", cellOf(`{pattern: "[A-Z]+"}`), "9:29", "has no upper bound", ""},
 		{"a broken pattern", cellOf(`{pattern: "([A-Z]"}`), "9:24", "a ( without its )", ""},
-		{"an unknown kind", cellOf("{kind: lokality}"), "9:20", "the catalogue has no kind lokality", `did you mean "locality"?`},
-		{"an unknown parameter", cellOf("{kind: text.words, word: 3}"), "9:38", "no parameter word", `did you mean "words"?`},
+		{"an unknown kind", cellOf("{kind: lokality}"), "9:20", "the catalogue has no kind lokality", `did you ` +
+			`mean "locality"?`},
+		{"an unknown parameter", cellOf("{kind: text.words, word: 3}"), "9:38", "no parameter word", `did you mean ` +
+			`"words"?`},
 		{"a text without a field", cellOf(`{text: "{nobody}"}`), "9:22", "Thing has no field nobody", ""},
-		{"a text without a field, behind wide letters", cellOf(`{text: "äö {nobody}"}`), "9:25", "Thing has no field nobody", ""},
+		{"a text without a field, behind wide letters", cellOf(`{text: "äö {nobody}"}`), "9:25", "Thing has no " +
+			"field nobody", ""},
 		{"an unknown filter", cellOf(`{text: "{other|lowre}"}`), "9:28", `there is no filter "lowre"`, ""},
 		{"an open brace", cellOf(`{text: "x{other"}`), "9:22", "a { without its }", ""},
 		{"same as nothing", cellOf("{same: othr}"), "9:20", "Thing has no field othr", `did you mean "other"?`},
 		{"same as itself", cellOf("{same: cell}"), "9:7", "a circle: Thing.cell depends on itself", ""},
 		{"a path through a noun", cellOf("{same: other.name}"), "9:20", "refers to no other entity", ""},
 		{"a pick of nobody", cellOf("{pick: Thingg}"), "9:20", "there is no such entity", `did you mean "Thing"?`},
-		{"a distinct pick without a parent", cellOf("{pick: Thing, distinct: true}"), "9:37", "distinct keeps apart the rows of one parent", ""},
+		{"a distinct pick without a parent", cellOf("{pick: Thing, distinct: true}"), "9:37", "distinct keeps " +
+			"apart the rows of one parent", ""},
 		{"a sum of strangers", cellOf("{sum: Thing.other}"), "9:19", "is not below Thing", ""},
 		{"a sum without a field", cellOf("{sum: Thing}"), "9:19", "sum: Thing", "{sum: Child.field}"},
 		{"a UUID of another version", cellOf("{uuid: v5}"), "9:20", "v4 and v7", ""},
 		{"restart without a parent", cellOf("{count: {restart: true}}"), "9:21", "Thing has no parent", ""},
-		{"an unknown word in count", cellOf("{count: {form: 3}}"), "9:22", `"form" is not a key of count`, `did you mean "from"?`},
-		{"too few values", "  Thing:\n    rows: 101\n    fields:\n      code: {pattern: \"[A-J][0-9]\", unique: true}\n", "8:7", "101 rows need different values of code, and there are 100", ""},
+		{"an unknown word in count", cellOf("{count: {form: 3}}"), "9:22", `"form" is not a key of count`, `did you ` +
+			`mean "from"?`},
+		{"too few values", "  Thing:\n    rows: 101\n    fields:\n      code: {pattern: \"[A-J][0-9]\", unique: " +
+			"true}\n", "8:7", "101 rows need different values of code, and there are 100", ""},
 		{"unique prose", cellOf("{kind: text.sentence, unique: true}"), "9:7", "cannot be counted", ""},
 		{"a group of one", "  Thing:\n    rows: 3\n    unique: [[a]]\n", "7:14", "a list of two or more fields", ""},
-		{"a group with a stranger", "  Thing:\n    rows: 3\n    unique: [[a, b]]\n    fields:\n      a: {between: 1..9}\n      bb: {between: 1..9}\n", "7:14", "Thing has no field b", ""},
-		{"a field in two groups", "  Thing:\n    rows: 3\n    unique: [[a, b], [b, c]]\n    fields:\n      a: {between: 1..9}\n      b: {between: 1..9}\n      c: {between: 1..9}\n", "7:22", "in another unique group already", ""},
-		{"five different of three", "  A:\n    rows: 3\n  B:\n    rows: 2\n  C:\n    per: {B: 5}\n    fields:\n      a: {pick: A, distinct: true}\n", "12:7", "there are only 3", ""},
-		{"a pick from no rows", "  A:\n    rows: 0\n  B:\n    rows: 2\n    fields:\n      a: {pick: A}\n", "10:7", "which has no rows", ""},
-		{"a given row with a stranger", "  A:\n    given:\n      x: {n: 1}\n  B:\n    rows: 2\n    fields:\n      a: {pick: A}\n    given:\n      y: {a: A.z}\n", "13:14", `"A.z" is no given row of A`, ""},
-		{"a given child without its parent", "  A:\n    rows: 1\n  B:\n    per: {A: 1}\n    given:\n      y: {n: 1}\n", "10:7", "does not name its A", ""},
-		{"given values of two types", "  A:\n    given:\n      x: {n: 1}\n      y: {n: red}\n", "7:11", "two types", ""},
-		{"a given value of another type", "  A:\n    rows: 1\n    fields:\n      n: {between: 1..9}\n    given:\n      x: {n: red}\n", "10:14", "is of type integer", ""},
-		{"two given rows with one number", "  A:\n    rows: 1\n    fields:\n      id: {count: 1}\n    given:\n      x: {id: 7}\n      y: {id: 7}\n", "11:7", "both have the number 7", ""},
+		{"a group with a stranger", "  Thing:\n    rows: 3\n    unique: [[a, b]]\n    fields:\n      a: {between: " +
+			"1..9}\n      bb: {between: 1..9}\n", "7:14", "Thing has no field b", ""},
+		{"a field in two groups", "  Thing:\n    rows: 3\n    unique: [[a, b], [b, c]]\n    fields:\n      a: " +
+			"{between: 1..9}\n      b: {between: 1..9}\n      c: {between: 1..9}\n", "7:22", "in another unique " +
+			"group already", ""},
+		{"five different of three", "  A:\n    rows: 3\n  B:\n    rows: 2\n  C:\n    per: {B: 5}\n    fields:\n    " +
+			"  a: {pick: A, distinct: true}\n", "12:7", "there are only 3", ""},
+		{"a pick from no rows", "  A:\n    rows: 0\n  B:\n    rows: 2\n    fields:\n      a: {pick: A}\n", "10:7",
+			"which has " +
+				"no rows", ""},
+		{"a given row with a stranger", "  A:\n    given:\n      x: {n: 1}\n  B:\n    rows: 2\n    fields:\n      " +
+			"a: {pick: A}\n    given:\n      y: {a: A.z}\n", "13:14", `"A.z" is no given row of A`, ""},
+		{"a given child without its parent", "  A:\n    rows: 1\n  B:\n    per: {A: 1}\n    given:\n      y: {n: " +
+			"1}\n", "10:7", "does not name its A", ""},
+		{"given values of two types", "  A:\n    given:\n      x: {n: 1}\n      y: {n: red}\n", "7:11", "two types",
+			""},
+		{"a given value of another type", "  A:\n    rows: 1\n    fields:\n      n: {between: 1..9}\n    given:\n  " +
+			"    x: {n: red}\n", "10:14", "is of type integer", ""},
+		{"two given rows with one number", "  A:\n    rows: 1\n    fields:\n      id: {count: 1}\n    given:\n     " +
+			" x: {id: 7}\n      y: {id: 7}\n", "11:7", "both have the number 7", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, problems := compileText(c.entities, nil)
@@ -161,7 +185,9 @@ func TestHeadIsAskedForAtOnce(t *testing.T) {
 	p, err := Read("plan.yaml", []byte("nam: x\nwhen: never\nedition: 7\nclock: noon\n"))
 	require.NoError(t, err)
 	_, err = p.Compile(Options{})
-	for _, want := range []string{`"nam" is not a key of a plan`, `did you mean "name"?`, "has no name", "has no seed", "has no entities", "edition 7 is not known", `"noon" is not a moment`, "when knows one word"} {
+	for _, want := range []string{`"nam" is not a key of a plan`, `did you mean "name"?`, "has no name",
+		"has no seed", "has no " +
+			"entities", "edition 7 is not known", `"noon" is not a moment`, "when knows one word"} {
 		assert.ErrorContains(t, err, want)
 	}
 }
@@ -182,7 +208,9 @@ func TestAllProblemsAtOnce(t *testing.T) {
 		all = append(all, p.Message)
 	}
 	text := strings.Join(all, "\n")
-	for _, want := range []string{"rows is a whole number", "no kind nonsense", `"patern" is not a source`, "A has no field d", "B is per C", "names no table"} {
+	for _, want := range []string{"rows is a whole number", "no kind nonsense", `"patern" is not a source`,
+		"A has no " +
+			"field d", "B is per C", "names no table"} {
 		assert.Contains(t, text, want)
 	}
 }
@@ -206,9 +234,12 @@ func TestNearest(t *testing.T) {
 
 func TestLiterals(t *testing.T) {
 	for text, want := range map[string]value.Value{
-		"5": value.Int(5), "-5": value.Int(-5), "4.50": {Type: value.Decimal, N: 450, Scale: 2}, `"5"`: value.String("5"), "true": value.Bool(true),
-		"yes": value.String("yes"), "null": {}, "~": {}, "Open deck": value.String("Open deck"), "1_000": value.Int(1000),
-		"2026-05-01": {Type: value.Date, N: 20574}, "08:15": {Type: value.Time, N: 29_700_000_000}, "'2026-05-01'": value.String("2026-05-01"),
+		"5": value.Int(5), "-5": value.Int(-5), "4.50": {Type: value.Decimal, N: 450, Scale: 2},
+		`"5"`: value.String("5"), "true": value.Bool(true),
+		"yes": value.String("yes"), "null": {}, "~": {}, "Open deck": value.String("Open deck"),
+		"1_000":      value.Int(1000),
+		"2026-05-01": {Type: value.Date, N: 20574}, "08:15": {Type: value.Time, N: 29_700_000_000},
+		"'2026-05-01'":              value.String("2026-05-01"),
 		"2026-05-01T08:00:00+02:00": {Type: value.Timestamp, N: 1777615200000000},
 	} {
 		c, problems := compileText(cellOf(text), nil)
@@ -265,7 +296,8 @@ func TestFingerprintsDoNotDependOnTheDatabase(t *testing.T) {
 func ferry(*testing.T) *schema.Database {
 	return &schema.Database{Tables: []*schema.Table{
 		{
-			Name: "piers", PrimaryKey: []string{"pier_no"}, Uniques: []schema.Unique{{Name: "one_name", Columns: []string{"pier_name"}}},
+			Name: "piers", PrimaryKey: []string{"pier_no"},
+			Uniques: []schema.Unique{{Name: "one_name", Columns: []string{"pier_name"}}},
 			Columns: []*schema.Column{
 				{Name: "pier_no", Kind: schema.Integer, NotNull: true, Default: true},
 				{Name: "pier_name", Declared: "VARCHAR(30)", Kind: schema.Text, Length: 30, NotNull: true},
@@ -288,19 +320,35 @@ func ferry(*testing.T) *schema.Database {
 
 func TestTheDatabaseMustFit(t *testing.T) {
 	for _, c := range []struct{ name, entities, message, hint string }{
-		{"no such table", "  Pier:\n    table: pires\n    rows: 1\n", "the database has no table pires", `did you mean "piers"?`},
-		{"no such column", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_nam: {kind: locality}\n", "no column for the field pier_nam", `did you mean "pier_name"?`},
-		{"no such column by name", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      x: {kind: locality, column: pier_nam}\n", "has no column pier_nam", `did you mean "pier_name"?`},
-		{"no source for a column", "  Pier:\n    table: piers\n    rows: 1\n", "piers.pier_name (VARCHAR(30)) is NOT NULL without a default", "pier_name: {kind:"},
-		{"nulls where none may be", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: locality, nulls: 3%}\n", "the column pier_name is NOT NULL", ""},
-		{"a given row without a value", "  Pier:\n    table: piers\n    given:\n      a: {}\n      b: {pier_name: X}\n", "the given row a has no pier_name", ""},
-		{"another type", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: locality}\n      pier_no: {kind: noun}\n", "makes values of type text", ""},
-		{"too long", "  Boat:\n    table: boats\n    rows: 1\n    fields:\n      label: seventeen letters\n      home_pier: 1\n", "label can be 17 characters long", "seventeen letters"},
-		{"a computed column", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: locality}\n      length: 3\n", "computed by the database", ""},
-		{"one table for two", "  A:\n    table: piers\n    rows: 1\n    fields: {pier_name: {kind: locality}}\n  B:\n    table: piers\n    rows: 1\n    fields: {pier_name: {kind: locality}}\n", "both go into the table piers", ""},
-		{"two fields for a column", "  A:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: locality}\n      pierName: {kind: noun}\n", "both for the column pier_name", ""},
-		{"a pick of another table", "  Boat:\n    table: boats\n    rows: 2\n    fields:\n      home_pier: {pick: Boat}\n", "refers to the table piers", ""},
-		{"no reference to the parent", "  Boat:\n    table: boats\n    rows: 1\n    fields: {home_pier: 1}\n  Pier:\n    table: piers\n    per: {Boat: 1}\n    fields: {pier_name: {kind: locality}}\n", "has no reference to boats", "via: COLUMN"},
+		{"no such table", "  Pier:\n    table: pires\n    rows: 1\n", "the database has no table pires", `did you ` +
+			`mean "piers"?`},
+		{"no such column", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_nam: {kind: locality}\n",
+			"no column " +
+				"for the field pier_nam", `did you mean "pier_name"?`},
+		{"no such column by name", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      x: {kind: locality, " +
+			"column: pier_nam}\n", "has no column pier_nam", `did you mean "pier_name"?`},
+		{"no source for a column", "  Pier:\n    table: piers\n    rows: 1\n", "piers.pier_name (VARCHAR(30)) is " +
+			"NOT NULL without a default", "pier_name: {kind:"},
+		{"nulls where none may be", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: " +
+			"locality, nulls: 3%}\n", "the column pier_name is NOT NULL", ""},
+		{"a given row without a value", "  Pier:\n    table: piers\n    given:\n      a: {}\n      b: {pier_name: " +
+			"X}\n", "the given row a has no pier_name", ""},
+		{"another type", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: locality}\n " +
+			"     pier_no: {kind: noun}\n", "makes values of type text", ""},
+		{"too long", "  Boat:\n    table: boats\n    rows: 1\n    fields:\n      label: seventeen letters\n      " +
+			"home_pier: 1\n", "label can be 17 characters long", "seventeen letters"},
+		{"a computed column", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: " +
+			"locality}\n      length: 3\n", "computed by the database", ""},
+		{"one table for two", "  A:\n    table: piers\n    rows: 1\n    fields: {pier_name: {kind: locality}}\n  " +
+			"B:\n    table: piers\n    rows: 1\n    fields: {pier_name: {kind: locality}}\n", "both go into the " +
+			"table piers", ""},
+		{"two fields for a column", "  A:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: " +
+			"locality}\n      pierName: {kind: noun}\n", "both for the column pier_name", ""},
+		{"a pick of another table", "  Boat:\n    table: boats\n    rows: 2\n    fields:\n      home_pier: {pick: " +
+			"Boat}\n", "refers to the table piers", ""},
+		{"no reference to the parent", "  Boat:\n    table: boats\n    rows: 1\n    fields: {home_pier: 1}\n  " +
+			"Pier:\n    table: piers\n    per: {Boat: 1}\n    fields: {pier_name: {kind: locality}}\n", "has no " +
+			"reference to boats", "via: COLUMN"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, problems := compileText(c.entities, ferry(t))
@@ -339,7 +387,8 @@ func TestWarningsOfWhatMayCollide(t *testing.T) {
 
 func TestEntityNames(t *testing.T) {
 	for table, want := range map[string]string{
-		"vessel_amenities": "VesselAmenity", "piers": "Pier", "fare_classes": "FareClass", "crew": "Crew", "bus": "Bus", "boxes": "Box",
+		"vessel_amenities": "VesselAmenity", "piers": "Pier", "fare_classes": "FareClass", "crew": "Crew",
+		"bus": "Bus", "boxes": "Box",
 		"status": "Status", "2fa_codes": "T2faCode", "addresses": "Address", "---": "Thing",
 	} {
 		assert.Equal(t, want, EntityName(table))
@@ -368,10 +417,12 @@ func BenchmarkLargePlan(b *testing.B) {
 func FuzzRead(f *testing.F) {
 	f.Add(head + "  A:\n    rows: 5\n    fields:\n      a: {kind: noun, unique: true}\n")
 	f.Add(
-		head + "  A:\n    rows: 5\n  B:\n    per: {A: 0..3}\n    fields:\n      p: {pattern: \"[A-Z]{2}|x\"}\n      t: {text: \"{p|lower}-{A.id}\"}\n      s: {after: clock, within: 3d}\n",
+		head + "  A:\n    rows: 5\n  B:\n    per: {A: 0..3}\n    fields:\n      p: {pattern: \"[A-Z]{2}|x\"}\n     " +
+			" t: {text: \"{p|lower}-{A.id}\"}\n      s: {after: clock, within: 3d}\n",
 	)
 	f.Add(
-		head + "  A:\n    unique: [[a, b]]\n    rows: 3\n    fields:\n      a: {between: [06:00, 21:45], step: 15m}\n      b: {choose: {x: 1, y: 2}}\n    given:\n      g: {a: 07:00}\n",
+		head + "  A:\n    unique: [[a, b]]\n    rows: 3\n    fields:\n      a: {between: [06:00, 21:45], step: " +
+			"15m}\n      b: {choose: {x: 1, y: 2}}\n    given:\n      g: {a: 07:00}\n",
 	)
 	f.Add("name: x\n? [a]\n: b\n- c\n")
 	f.Fuzz(func(t *testing.T, text string) {

@@ -256,7 +256,8 @@ func (p *Plan) read(root *node) {
 	}
 	if root.get("clock") == nil {
 		p.add(place{1, 1}, "the plan has no clock").
-			Advise("clock: says what now means, because the wall clock is never read, such as clock: 2026-05-01T08:00:00Z")
+			Advise("clock: says what now means, because the wall clock is never read, such as clock: " +
+				"2026-05-01T08:00:00Z")
 	}
 	if entities == nil && units != nil {
 		entities = &node{mapping: true} // units may work on tables that are filled otherwise
@@ -265,7 +266,8 @@ func (p *Plan) read(root *node) {
 		if entities != nil {
 			at = entities.place
 		}
-		p.add(at, "the plan has no entities").Advise("entities: holds an entry for each kind of row; evensprout survey drafts them from a database")
+		p.add(at, "the plan has no entities").Advise("entities: holds an entry for each kind of row; evensprout " +
+			"survey drafts them from a database")
 		return
 	}
 	if !entities.mapping {

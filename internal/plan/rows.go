@@ -82,7 +82,8 @@ func (c *Compiled) OnClose(do func() error) { c.closing = append(c.closing, do) 
 
 // rowTypes are the words for types in columns.
 var rowTypes = map[string]value.Type{
-	"integer": value.Integer, "decimal": value.Decimal, "text": value.Text, "boolean": value.Boolean, "bytes": value.Bytes, "date": value.Date, "time": value.Time,
+	"integer": value.Integer, "decimal": value.Decimal, "text": value.Text, "boolean": value.Boolean,
+	"bytes": value.Bytes, "date": value.Date, "time": value.Time,
 	"timestamp": value.Timestamp, "uuid": value.UUID, "json": value.JSON,
 }
 

@@ -51,16 +51,25 @@ func TestProblemsOfRowsFromFiles(t *testing.T) {
 		{"[prices.csv]", "8:16", "and here is a list", "rows_from: {file: prices.csv, columns:"},
 		{"{file: prices.csv}", "8:16", "says no columns", "columns: {code: Code}"},
 		{"{file: prices.csv, columns: {}}", "8:16", "says no columns", "columns: {code: Code}"},
-		{"{file: prices.csv, columns: Code}", "8:44", "columns is a mapping of fields to columns", "find: Sailing.code"},
-		{"{file: prices.csv, duplicates: last, columns: {code: Code}}", "8:16", "duplicates needs a key", "key: [code]"},
+		{"{file: prices.csv, columns: Code}", "8:44", "columns is a mapping of fields to columns", "find: " +
+			"Sailing.code"},
+		{"{file: prices.csv, duplicates: last, columns: {code: Code}}", "8:16", "duplicates needs a key",
+			"key: [code]"},
 		{"{file: prices.csv, duplicates: most, key: code, columns: {code: Code}}", "8:47", "first or last", ""},
-		{"{file: prices.csv, key: cod, columns: {code: Code}}", "8:16", "the key cod is no column", `did you mean "code"?`},
+		{"{file: prices.csv, key: cod, columns: {code: Code}}", "8:16", "the key cod is no column", `did you mean ` +
+			`"code"?`},
 		{"{file: prices.csv, columns: {code: Cod}}", "1:1", "the file has no column Cod", `did you mean "Code"?`},
 		{"{file: prices.csv, colums: {code: Code}}", "8:35", "colums", `did you mean "columns"?`},
-		{"{file: prices.csv, columns: {amount: {column: Amount, as: decimel}}}", "8:74", "is no type of a column", `did you mean "decimal"?`},
-		{"{file: prices.csv, columns: {sailing: {column: Sailing, find: code}}}", "8:78", "an entity and its field", "find: Sailing.code"},
-		{"{file: prices.csv, columns: {sailing: {column: Sailing, find: Saling.code}}}", "8:45", "there is no such entity", `did you mean "Sailing"?`},
-		{"{file: prices.csv, columns: {sailing: {column: Sailing, find: Sailing.cod}}}", "8:45", "Sailing has no field cod", `did you mean "code"?`},
+		{"{file: prices.csv, columns: {amount: {column: Amount, as: decimel}}}", "8:74", "is no type of a column",
+			`did you ` +
+				`mean "decimal"?`},
+		{"{file: prices.csv, columns: {sailing: {column: Sailing, find: code}}}", "8:78", "an entity and its field",
+			"find: " +
+				"Sailing.code"},
+		{"{file: prices.csv, columns: {sailing: {column: Sailing, find: Saling.code}}}", "8:45", "there is no such " +
+			"entity", `did you mean "Sailing"?`},
+		{"{file: prices.csv, columns: {sailing: {column: Sailing, find: Sailing.cod}}}", "8:45", "Sailing has no " +
+			"field cod", `did you mean "code"?`},
 		{"{file: price.csv, columns: {code: Code}}", "8:23", "price.csv", ""},
 	} {
 		t.Run(c.rowsFrom, func(t *testing.T) {
@@ -78,7 +87,8 @@ func TestProblemsOfRowsFromFiles(t *testing.T) {
 // Rows that find nothing, or more than one row, are told at their lines of the file;
 // a file full of them does not flood the screen.
 func TestRowsThatFindNothing(t *testing.T) {
-	const entities = sailings + "  Price:\n    rows_from: {file: prices.csv, columns: {code: Code, sailing: {column: Sailing, find: Sailing.code}}}\n"
+	const entities = sailings + "  Price:\n    rows_from: {file: prices.csv, columns: {code: Code, sailing: " +
+		"{column: Sailing, find: Sailing.code}}}\n"
 	c, problems := compileBeside(
 		t,
 		entities,

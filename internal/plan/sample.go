@@ -148,8 +148,10 @@ func (s *sampler) row(r grow.Row, values []value.Value) {
 		if h.Holds(in) {
 			continue
 		}
-		s.tell(h.name, h.fields[0], "%s, with %s, does not meet %s", s.entity.grow.Label(r), strings.Join(shown, ", "), h.name).
-			Advise("meets: [\"%s\"] at %s draws rows until they do, as far as they can be drawn", strings.ReplaceAll(h.Condition.String(), `"`, `\"`), s.entity.decl.Name)
+		s.tell(h.name, h.fields[0], "%s, with %s, does not meet %s", s.entity.grow.Label(r),
+			strings.Join(shown, ", "), h.name).
+			Advise("meets: [\"%s\"] at %s draws rows until they do, as far as they can be drawn",
+				strings.ReplaceAll(h.Condition.String(), `"`, `\"`), s.entity.decl.Name)
 	}
 }
 

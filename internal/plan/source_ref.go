@@ -174,7 +174,12 @@ func (c *compiler) tree(f *field) grow.Source {
 			return nil
 		}
 	}
-	src, err := grow.Tree(f.entity.grow, key, f.grow.DealKey(), grow.TreeShape{Depth: depth, Fan: fan, RootSelf: rootSelf})
+	src, err := grow.Tree(
+		f.entity.grow,
+		key,
+		f.grow.DealKey(),
+		grow.TreeShape{Depth: depth, Fan: fan, RootSelf: rootSelf},
+	)
 	return c.fault(v.place, src, err)
 }
 
@@ -210,7 +215,8 @@ func (c *compiler) running(f *field) grow.Source {
 // aggregate compiles sum: Child.field, count_of: Child and the like.
 func (c *compiler) aggregate(f *field) grow.Source {
 	v := f.decl.source
-	op := map[string]grow.Aggregation{"sum": grow.Sum, "count_of": grow.CountOf, "min_of": grow.MinOf, "max_of": grow.MaxOf}[f.decl.word]
+	op := map[string]grow.Aggregation{"sum": grow.Sum, "count_of": grow.CountOf, "min_of": grow.MinOf,
+		"max_of": grow.MaxOf}[f.decl.word]
 	var text string
 	if !c.plan.text(v, f.decl.word, &text) {
 		return nil

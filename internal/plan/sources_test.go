@@ -87,7 +87,8 @@ func TestPartsOfADrawAgree(t *testing.T) {
       created_at: {from: made}
       updated_at: {from: made}
 `, "Passenger")
-	emails, regionOf, countryOf, codeOf := map[string]bool{}, map[string]string{}, map[string]string{}, map[string]string{}
+	emails, regionOf, countryOf, codeOf := map[string]bool{}, map[string]string{}, map[string]string{},
+		map[string]string{}
 	same := func(of map[string]string, key, value string) {
 		if known, ok := of[key]; ok {
 			assert.Equal(t, known, value, key)
@@ -117,7 +118,8 @@ func TestPartsOfADrawAgree(t *testing.T) {
 // A given value of a field that takes a unique draw displaces the row that would have it.
 func TestGivenValuesOfDrawsAreTaken(t *testing.T) {
 	for _, draw := range []string{"{kind: person}", "{kind: person, unique: true}"} {
-		plan := "  Passenger:\n    rows: 300\n    draws: {who: " + draw + "}\n    fields: {email: {from: who.email, unique: true}}\n"
+		plan := "  Passenger:\n    rows: 300\n    draws: {who: " + draw + "}\n    fields: {email: {from: " +
+			"who.email, unique: true}}\n"
 		before := grown(t, plan, "Passenger")
 		after := grown(t, plan+"    given: {ada: {email: \""+before[123]["email"]+"\"}}\n", "Passenger")
 		assert.Equal(t, before[123]["email"], after[0]["email"])
@@ -167,7 +169,8 @@ func TestPicksUnderConditions(t *testing.T) {
 `
 	c, problems := compileText(entities, nil)
 	require.NotNil(t, c, problems.Error())
-	vessel, berths, open, vesselOf, sailingOf := map[string]string{}, map[string]string{}, map[string]string{}, map[string]string{}, map[string]string{}
+	vessel, berths, open, vesselOf, sailingOf := map[string]string{}, map[string]string{}, map[string]string{},
+		map[string]string{}, map[string]string{}
 	for _, r := range rowsOf(t, c, "Vessel") {
 		open[r[""]] = r["open"]
 	}
@@ -245,7 +248,8 @@ func TestTrees(t *testing.T) {
 	}
 	more := grown(t, fmt.Sprintf(plan, 2500), "Crew")
 	assert.Equal(t, rows, more[:len(rows)])
-	for _, r := range grown(t, "  Crew: {rows: 9, fields: {boss: {tree: {depth: 2, fan: 2, root: self}}}}\n", "Crew")[:2] {
+	for _, r := range grown(t, "  Crew: {rows: 9, fields: {boss: {tree: {depth: 2, fan: 2, root: self}}}}\n",
+		"Crew")[:2] {
 		assert.Equal(t, "Crew row 0", r["boss"])
 	}
 }
@@ -444,33 +448,51 @@ func TestBytes(t *testing.T) {
 func TestProblemsOfMoreSources(t *testing.T) {
 	for _, c := range []struct{ name, entities, place, message, hint string }{
 		{"a draw that is not there", cellOf("{from: who.email}"), "9:20", "Thing has no draw who", "draws: {who:"},
-		{"a part that is not there", "  A:\n    rows: 1\n    draws: {who: {kind: person}}\n    fields:\n      a: {from: who.mail}\n", "9:17", "person has no part mail", ""},
-		{"a part of a noun", "  A:\n    rows: 1\n    draws: {what: {kind: noun}}\n    fields:\n      a: {from: what.name}\n", "9:17", "what has no parts", ""},
-		{"a unique part that many share", "  A:\n    rows: 9\n    draws: {who: {kind: person}}\n    fields:\n      a: {from: who.name, unique: true}\n", "9:7", "many a person has the same name", ""},
-		{"a draw with a column", "  A:\n    rows: 1\n    draws: {who: {kind: person, column: x}}\n    fields:\n      a: {from: who.name}\n", "7:41", "a draw is not stored", ""},
-		{"a draw and a field of one name", "  A:\n    rows: 1\n    draws: {a: {kind: noun}}\n    fields:\n      a: {kind: noun}\n", "9:7", "a is the name of a draw already", ""},
-		{"a given draw", "  A:\n    rows: 1\n    draws: {who: {kind: person}}\n    fields: {n: {from: who.name}}\n    given: {x: {who: 7}}\n", "9:17", "who is a draw", ""},
+		{"a part that is not there", "  A:\n    rows: 1\n    draws: {who: {kind: person}}\n    fields:\n      a: " +
+			"{from: who.mail}\n", "9:17", "person has no part mail", ""},
+		{"a part of a noun", "  A:\n    rows: 1\n    draws: {what: {kind: noun}}\n    fields:\n      a: {from: " +
+			"what.name}\n", "9:17", "what has no parts", ""},
+		{"a unique part that many share", "  A:\n    rows: 9\n    draws: {who: {kind: person}}\n    fields:\n      " +
+			"a: {from: who.name, unique: true}\n", "9:7", "many a person has the same name", ""},
+		{"a draw with a column", "  A:\n    rows: 1\n    draws: {who: {kind: person, column: x}}\n    fields:\n    " +
+			"  a: {from: who.name}\n", "7:41", "a draw is not stored", ""},
+		{"a draw and a field of one name", "  A:\n    rows: 1\n    draws: {a: {kind: noun}}\n    fields:\n      a: " +
+			"{kind: noun}\n", "9:7", "a is the name of a draw already", ""},
+		{"a given draw", "  A:\n    rows: 1\n    draws: {who: {kind: person}}\n    fields: {n: {from: who.name}}\n " +
+			"   given: {x: {who: 7}}\n", "9:17", "who is a draw", ""},
 		{"a kind with parts as a field", cellOf("{kind: person}"), "9:20", "person has parts", "draws:"},
 		{"if without a field", cellOf("{kind: noun, if: {nobody: 1}}"), "9:31", "Thing has no field nobody", ""},
 		{"if with another type", cellOf("{kind: digits, if: {other: 5}}"), "9:40", "is of type text", ""},
 		{"if that is no truth", cellOf("{kind: digits, if: other}"), "9:32", "not true or false by itself", ""},
 		{"if that is nothing", cellOf("{kind: digits, if: [1]}"), "9:32", "a condition is a mapping", ""},
-		{"if in a circle", cellOf("{kind: digits, if: {cell: x}}"), "9:7", "a circle: Thing.cell depends on itself", ""},
-		{"where with a stranger", "  A: {rows: 2}\n  B: {rows: 2, fields: {a: {pick: A, where: {x: 1}}}}\n", "6:46", "A has no field x", ""},
-		{"where that nobody meets", "  A: {rows: 2, fields: {n: 1}}\n  B: {rows: 2, fields: {a: {pick: A, where: {n: 2}}}}\n", "6:25", "no row of A meets the condition", ""},
-		{"skew without a share", "  A: {rows: 2}\n  B: {rows: 2, fields: {a: {pick: A, skew: {top: 20%}}}}\n", "6:44", "what share of the picks", ""},
-		{"where and distinct", "  A: {rows: 2, fields: {n: 1}}\n  B: {per: {A: 1}, fields: {a: {pick: A, distinct: true, where: {n: 1}}}}\n", "6:29", "only one goes with a pick", ""},
+		{"if in a circle", cellOf("{kind: digits, if: {cell: x}}"), "9:7", "a circle: Thing.cell depends on itself",
+			""},
+		{"where with a stranger", "  A: {rows: 2}\n  B: {rows: 2, fields: {a: {pick: A, where: {x: 1}}}}\n", "6:46",
+			"A has no " +
+				"field x", ""},
+		{"where that nobody meets", "  A: {rows: 2, fields: {n: 1}}\n  B: {rows: 2, fields: {a: {pick: A, where: " +
+			"{n: 2}}}}\n", "6:25", "no row of A meets the condition", ""},
+		{"skew without a share", "  A: {rows: 2}\n  B: {rows: 2, fields: {a: {pick: A, skew: {top: 20%}}}}\n", "6:44",
+			"what share " +
+				"of the picks", ""},
+		{"where and distinct", "  A: {rows: 2, fields: {n: 1}}\n  B: {per: {A: 1}, fields: {a: {pick: A, distinct: " +
+			"true, where: {n: 1}}}}\n", "6:29", "only one goes with a pick", ""},
 		{"a tree without depth", cellOf("{tree: {fan: 2}}"), "9:20", "how many levels", ""},
 		{"a tree too large", cellOf("{tree: {depth: 40, fan: 3}}"), "9:20", "more than 4294967296 rows", ""},
 		{"running without a parent", cellOf("{running: other}"), "9:23", "Thing has none", ""},
-		{"running text", "  A: {rows: 1}\n  B:\n    per: {A: 2}\n    fields:\n      n: {kind: noun}\n      r: {running: n}\n", "10:20", "a total needs numbers", ""},
+		{"running text", "  A: {rows: 1}\n  B:\n    per: {A: 2}\n    fields:\n      n: {kind: noun}\n      r: " +
+			"{running: n}\n", "10:20", "a total needs numbers", ""},
 		{"JSON with a wrong kind", cellOf("{json: {a: {kind: nown}}}"), "9:31", "no kind nown", ""},
 		{"a list of nothing", cellOf("{list: {count: 2}}"), "9:20", "what it is a list of", ""},
 		{"an expression that is none", cellOf(`{derive: "1 +"}`), "9:26", "the expression ends too early", ""},
-		{"an expression with a stranger", cellOf(`{derive: size(othr) + 1}`), "9:27", "Thing has no field othr", `did you mean "other"?`},
-		{"an expression of two types", cellOf(`{derive: "other + 1"}`), "9:29", "+ does not go with a text and a whole number", ""},
+		{"an expression with a stranger", cellOf(`{derive: size(othr) + 1}`), "9:27", "Thing has no field othr",
+			`did you ` +
+				`mean "other"?`},
+		{"an expression of two types", cellOf(`{derive: "other + 1"}`), "9:29", "+ does not go with a text and a " +
+			"whole number", ""},
 		{"an expression with a double", cellOf(`{derive: 1.5 * 2.0}`), "9:22", "not exact", "decimal("},
-		{"an expression with a bare comma", cellOf("{derive: left(other, 2)}"), "9:32", "the expression ends too early", ""},
+		{"an expression with a bare comma", cellOf("{derive: left(other, 2)}"), "9:32", "the expression ends too " +
+			"early", ""},
 		{"an expression in a circle", cellOf(`{derive: size(cell)}`), "9:7", "a circle", ""},
 		{"a file outside", cellOf("{file: {folder: ../x, as: png}}"), "9:29", "does not lie inside", ""},
 		{"a file of no kind", cellOf("{file: {folder: x, as: gif}}"), "9:36", "a png picture or a txt document", ""},

@@ -324,8 +324,10 @@ func (u *unitCompiler) fitStep(s *Step) {
 			)
 		case a.Column.NotNull && a.Expr.Op == schema.OpInput && u.isNull(a.Expr.Input):
 			u.c.missing(a.place, "%s: the column %s is NOT NULL", s.Label(), a.Column.Name)
-		case s.Word == StepUpsert && a.Expr.Op != schema.OpInput && !slices.ContainsFunc(s.First, func(o Operand) bool { return o.Column == a.Column }):
-			u.c.add(a.place, "%s: %s is made of what the row holds, and a new row holds nothing", s.Label(), a.Column.Name).
+		case s.Word == StepUpsert && a.Expr.Op != schema.OpInput &&
+			!slices.ContainsFunc(s.First, func(o Operand) bool { return o.Column == a.Column }):
+			u.c.add(a.place, "%s: %s is made of what the row holds, and a new row holds nothing", s.Label(),
+				a.Column.Name).
 				Advise("first: {%s: VALUE} says what a new row has", a.Column.Name)
 		}
 	}
@@ -349,7 +351,8 @@ func (u *unitCompiler) fitNewRow(s *Step) {
 	}
 	for _, col := range s.Table.Columns {
 		if col.NotNull && !col.Default && !col.Generated && !said[col] {
-			u.c.missing(s.place, "%s: the column %s.%s (%s) is NOT NULL without a default, and the step does not set it", s.Label(), s.Table.Name, col.Name, col.Declared).
+			u.c.missing(s.place, "%s: the column %s.%s (%s) is NOT NULL without a default, and the step does not "+
+				"set it", s.Label(), s.Table.Name, col.Name, col.Declared).
 				Advise("add it to set")
 		}
 	}
@@ -362,7 +365,8 @@ func (u *unitCompiler) fitUpsert(s *Step) {
 		names = append(names, m.Column.Name)
 	}
 	if _, why := s.Table.Backing(names); why != "" && len(names) == len(s.match.pairs) {
-		u.c.missing(s.match.place, "%s: %s cannot tell the rows of %s apart: %s", s.Label(), strings.Join(names, ", "), s.Table.Name, why).
+		u.c.missing(s.match.place, "%s: %s cannot tell the rows of %s apart: %s", s.Label(),
+			strings.Join(names, ", "), s.Table.Name, why).
 			Advise("a unique index over NOT NULL columns must stand behind match: else a row may be there twice")
 	}
 	for _, a := range s.Set {

@@ -63,7 +63,8 @@ func (u *unitCompiler) assignments(s *Step) []Assignment {
 	for _, a := range out {
 		for _, b := range out {
 			if a.Column != b.Column && a.Expr.Reads(b.Column) {
-				u.c.add(a.place, "%s: %s is made of %s, which the same step sets: databases differ in whether that is the value before or after", s.Label(), a.Column.Name, b.Column.Name).
+				u.c.add(a.place, "%s: %s is made of %s, which the same step sets: databases differ in whether that "+
+					"is the value before or after", s.Label(), a.Column.Name, b.Column.Name).
 					Advise("set %s in a step of its own", a.Column.Name)
 			}
 		}
@@ -92,7 +93,8 @@ func (u *unitCompiler) value(s *Step, n *node, col *schema.Column, row bool) *sc
 			return u.literal(s, at, col)
 		}
 		text = at.text
-	} else if n.list || n.null || n.quoted || numberPattern.MatchString(text) || oddNumber.MatchString(text) || text == "true" || text == "false" {
+	} else if n.list || n.null || n.quoted || numberPattern.MatchString(text) || oddNumber.MatchString(text) ||
+		text == "true" || text == "false" {
 		return u.literal(s, n, col)
 	} else if _, looks, _ := value.ReadMoment(text); looks {
 		return u.literal(s, n, col)
@@ -126,7 +128,8 @@ func (u *unitCompiler) literal(s *Step, n *node, col *schema.Column) *schema.Exp
 			return nil
 		}
 		if col.Values != nil && !slices.Contains(col.Values, v.S) {
-			u.c.missing(n.place, "%s: %q is none of the values of %s, which is %s", s.Label(), v.S, col.Name, col.Declared).
+			u.c.missing(n.place, "%s: %q is none of the values of %s, which is %s", s.Label(), v.S, col.Name,
+				col.Declared).
 				Nearest(v.S, col.Values)
 			return nil
 		}
@@ -226,7 +229,8 @@ func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Col
 		if c != nil {
 			t, alike := computedAlike(c.Kind)
 			if !alike {
-				u.c.missing(n.place, "%s: the column %s is %s, with which databases do not compute alike", s.Label(), c.Name, c.Declared).
+				u.c.missing(n.place, "%s: the column %s is %s, with which databases do not compute alike", s.Label(),
+					c.Name, c.Declared).
 					Advise("look the row up with find, and compute with what it holds")
 				return nil
 			}

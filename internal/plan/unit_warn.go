@@ -119,7 +119,8 @@ func (c *compiler) warnOfTotals() {
 			if !kept {
 				p := c.add(
 					f.decl.place,
-					"%s seems to be a total of rows below, and neither an aggregate (sum, count_of) nor a unit keeps it right",
+					"%s seems to be a total of rows below, and neither an aggregate (sum, count_of) nor a unit "+
+						"keeps it right",
 					f.describe(),
 				)
 				p.Warning = true
@@ -165,7 +166,8 @@ func (c *compiler) warnOfLocks() {
 				}
 				p := c.add(
 					b.Plan.place,
-					"%s locks rows of %s before those of %s, and %s the other way round: run at the same time, they may wait for each other",
+					"%s locks rows of %s before those of %s, and %s the other way round: run at the same time, "+
+						"they may wait for each other",
 					b.Plan.Name,
 					first[x+1+y].Name,
 					t.Name,

@@ -267,8 +267,10 @@ func (c *compiler) written(e *entity) Resolved {
 		names[i] = col.Name
 	}
 	if _, why := e.table.Backing(names); why != "" {
-		c.missing(w.matchPlace, "match: %s cannot tell the rows of %s apart: %s", strings.Join(names, ", "), e.table.Name, why).
-			Advise("a unique index over NOT NULL columns must stand behind match: without one some engines fail and others add the rows a second time")
+		c.missing(w.matchPlace, "match: %s cannot tell the rows of %s apart: %s", strings.Join(names, ", "),
+			e.table.Name, why).
+			Advise("a unique index over NOT NULL columns must stand behind match: without one some engines fail " +
+				"and others add the rows a second time")
 	}
 	for _, col := range r.Match {
 		if slices.Contains(r.Set, col) || slices.Contains(r.Stamp, col) {
@@ -346,7 +348,8 @@ func (c *compiler) plainMatch(e *entity) []*schema.Column {
 			}
 			keys = append(keys, "["+strings.Join(names, ", ")+"]")
 		}
-		c.add(e.decl.Write.place, "%s: by which key are rows of %s recognised? There is %s", e.decl.Write.Mode, e.table.Name, strings.Join(keys, " and ")).
+		c.add(e.decl.Write.place, "%s: by which key are rows of %s recognised? There is %s", e.decl.Write.Mode,
+			e.table.Name, strings.Join(keys, " and ")).
 			Advise("match: %s", keys[0])
 		return nil
 	}
@@ -359,7 +362,8 @@ func (c *compiler) plainMatch(e *entity) []*schema.Column {
 		}
 	}
 	if len(out) == 0 || len(out) < len(e.table.PrimaryKey) {
-		c.missing(e.decl.Write.place, "%s needs a unique key of %s by which rows are recognised, and the plan has no fields for one", e.decl.Write.Mode, e.table.Name).
+		c.missing(e.decl.Write.place, "%s needs a unique key of %s by which rows are recognised, and the plan has "+
+			"no fields for one", e.decl.Write.Mode, e.table.Name).
 			Advise("%s", e.keyHint())
 		return nil
 	}

@@ -86,7 +86,8 @@ func parse(c *collector, data []byte) *node {
 	}
 	if blank(text) {
 		c.add(place{}, "the plan is empty").
-			Advise("evensprout survey --db URL --out FILE drafts a plan from a database; evensprout demo makes one to look at")
+			Advise("evensprout survey --db URL --out FILE drafts a plan from a database; evensprout demo makes one " +
+				"to look at")
 		return nil
 	}
 	tokens := lexer.Tokenize(text)

@@ -434,9 +434,12 @@ func truncated(r *big.Rat) *big.Rat {
 
 var castKinds = map[string]kind{
 	"text": text, "character": text, "varchar": text, "bpchar": text, "char": text, "name": text, "citext": text,
-	"integer": numeric, "int": numeric, "int2": numeric, "int4": numeric, "int8": numeric, "smallint": numeric, "bigint": numeric, "signed": numeric, "unsigned": numeric,
-	"numeric": numeric, "decimal": numeric, "double": numeric, "real": numeric, "float": numeric, "float4": numeric, "float8": numeric,
-	"boolean": boolean, "bool": boolean, "date": moments, "timestamp": moments, "timestamptz": moments, "datetime": moments, "interval": span,
+	"integer": numeric, "int": numeric, "int2": numeric, "int4": numeric, "int8": numeric, "smallint": numeric,
+	"bigint": numeric, "signed": numeric, "unsigned": numeric,
+	"numeric": numeric, "decimal": numeric, "double": numeric, "real": numeric, "float": numeric, "float4": numeric,
+	"float8":  numeric,
+	"boolean": boolean, "bool": boolean, "date": moments, "timestamp": moments, "timestamptz": moments,
+	"datetime": moments, "interval": span,
 }
 
 var wholeTypes = map[string]bool{

@@ -237,7 +237,8 @@ func library() map[string]arity {
 	}
 	// What is no number stands behind or before all of them, as one engine orders them.
 	far := new(big.Rat).SetInt(new(big.Int).Exp(big.NewInt(10), big.NewInt(400), nil))
-	for name, r := range map[string]*big.Rat{"nan": new(big.Rat).Add(far, one), "infinity": far, "-infinity": new(big.Rat).Neg(far)} {
+	for name, r := range map[string]*big.Rat{"nan": new(big.Rat).Add(far, one), "infinity": far,
+		"-infinity": new(big.Rat).Neg(far)} {
 		set(name, arity{0, 0, false, func([]operand) (operand, error) { return rat(r), nil }})
 	}
 	set("isfinite", arity{1, 1, false, func([]operand) (operand, error) { return truth(true), nil }})

@@ -277,7 +277,8 @@ func sameColumn(n *Node) *Node {
 
 // bare takes casts away that change nothing about a column's values.
 func bare(n *Node) *Node {
-	for n.Op == Cast && castKinds[n.Name] == text || n.Op == Cast && castKinds[n.Name] == numeric && !wholeTypes[n.Name] {
+	for n.Op == Cast && castKinds[n.Name] == text || n.Op == Cast && castKinds[n.Name] == numeric &&
+		!wholeTypes[n.Name] {
 		n = n.Args[0]
 	}
 	return n

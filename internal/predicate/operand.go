@@ -187,7 +187,8 @@ func compare(a, b operand) int {
 // have no length of their own.
 var intervalUnits = map[string]int64{
 	"microsecond": 1, "us": 1, "millisecond": 1_000, "ms": 1_000, "second": 1_000_000, "sec": 1_000_000, "s": 1_000_000,
-	"minute": 60_000_000, "min": 60_000_000, "hour": 3_600_000_000, "h": 3_600_000_000, "day": value.Day, "d": value.Day, "week": 7 * value.Day, "w": 7 * value.Day,
+	"minute": 60_000_000, "min": 60_000_000, "hour": 3_600_000_000, "h": 3_600_000_000, "day": value.Day,
+	"d": value.Day, "week": 7 * value.Day, "w": 7 * value.Day,
 }
 
 // interval reads how servers write intervals without months: 3 days 04:05:06.5, or a

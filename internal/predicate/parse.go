@@ -9,7 +9,9 @@ import (
 )
 
 var keywords = strings.Fields(
-	"and or not in is null like ilike between case when then else end similar to escape regexp rlike glob distinct from isnull notnull any some all array cast true false collate interval at div mod xor as binary match unknown",
+	"and or not in is null like ilike between case when then else end similar to escape regexp rlike glob distinct " +
+		"from isnull notnull any some all array cast true false collate interval at div mod xor as binary match " +
+		"unknown",
 )
 
 func isKeyword(s string) bool { return slices.Contains(keywords, strings.ToLower(s)) }
@@ -328,7 +330,8 @@ func (p *parser) other() *Node {
 			n = &Node{Op: Join, Args: []*Node{n, p.sum()}}
 		case p.take("at", "time", "zone"):
 			n = &Node{Op: Call, Name: "timezone", Args: []*Node{p.sum(), n}}
-		case t.kind == tokenSign && (slices.Contains(signs, t.text) && comparisons[t.text] == "" && t.text != "::" && !strings.Contains(t.text, "~") || t.text == "&" || t.text == "|" || t.text == "#" || t.text == "?"):
+		case t.kind == tokenSign && (slices.Contains(signs, t.text) && comparisons[t.text] == "" && t.text != "::" &&
+			!strings.Contains(t.text, "~") || t.text == "&" || t.text == "|" || t.text == "#" || t.text == "?"):
 			p.next()
 			n = &Node{Op: Other, Name: t.text, Args: []*Node{n, p.sum()}}
 		default:

@@ -41,7 +41,8 @@ func (f *foresight) collisions(ctx context.Context, l *load.Session) error {
 		for _, row := range present.Tables {
 			f.wrong(
 				l.Plan.Target(row.Entity),
-				"when: empty leaves such tables alone; write: keep or upsert adds what is missing; keys that start higher load other rows beside these",
+				"when: empty leaves such tables alone; write: keep or upsert adds what is missing; keys that start "+
+					"higher load other rows beside these",
 				"what %s would load is there already: the table %s holds rows (%d): %s",
 				row.Entity,
 				row.Table,
@@ -130,7 +131,8 @@ func (f *foresight) collide(ctx context.Context, l *load.Session, tx store.Tx, t
 	case policy == plan.Stop:
 		f.wrong(
 			t.Target,
-			"on_violation: {unique: redraw} draws such values again, and skip leaves these rows out; write: keep or upsert, with match, takes the rows that are there for the same",
+			"on_violation: {unique: redraw} draws such values again, and skip leaves these rows out; write: keep "+
+				"or upsert, with match, takes the rows that are there for the same",
 			"%s",
 			met,
 		)

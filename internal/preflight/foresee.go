@@ -48,7 +48,8 @@ func Foresee(ctx context.Context, s store.Store, of Foreseen) (diag.Problems, er
 			f.warn(
 				f.writes[i].Target,
 				"held against the tables before the commit; others may have to wait for the load's end",
-				"%s closes a circle of references, and may neither be NULL nor be looked at late: it is, while the load runs",
+				"%s closes a circle of references, and may neither be NULL nor be looked at late: it is, while the "+
+					"load runs",
 				strings.Join(x.Reference.Columns, ", "),
 			)
 		}
@@ -210,7 +211,8 @@ func (f *foresight) rights(ctx context.Context) error {
 			if why, err = f.store.Denied(ctx, store.Access{Table: w.Table, Delete: true}); err != nil {
 				return err
 			} else if why != "" {
-				f.warn(w.Target, "load writes all the same", "rows that are written into %s could not be taken out again: %s", w.Table.Name, why)
+				f.warn(w.Target, "load writes all the same", "rows that are written into %s could not be taken out "+
+					"again: %s", w.Table.Name, why)
 			}
 		}
 	}
@@ -261,7 +263,8 @@ func (f *foresight) journal(ctx context.Context) error {
 		if why != "" {
 			f.warn(
 				f.writes[0].Target,
-				"grant it; or load with --no-journal: then the load cannot be resumed or withdrawn, and a second one does not know of it",
+				"grant it; or load with --no-journal: then the load cannot be resumed or withdrawn, and a second "+
+					"one does not know of it",
 				"the journal cannot be kept: %s",
 				why,
 			)
@@ -304,7 +307,8 @@ func (f *foresight) clocks(ctx context.Context) error {
 	if f.plan.Clock.N > now.UnixMicro() && len(f.writes) > 0 {
 		f.warn(
 			f.writes[0].Target,
-			"a CHECK or a program that compares with the time of day may refuse what lies between; clock: at the head of the plan, or --clock, sets it",
+			"a CHECK or a program that compares with the time of day may refuse what lies between; clock: at the "+
+				"head of the plan, or --clock, sets it",
 			"the clock of the plan, %s, is ahead of the server's, %s",
 			f.plan.Clock,
 			value.Value{Type: value.Timestamp, N: now.Truncate(1e9).UnixMicro()},

@@ -18,14 +18,16 @@ import (
 func TestMain(m *testing.M) { storetest.Main(m) }
 
 const codesScript = `CREATE TABLE codes (id {key}, code VARCHAR(4) NOT NULL UNIQUE, label VARCHAR(20));
-INSERT INTO codes (id, code, label) VALUES (9001, 'A0', 'x'), (9002, 'A1', 'x'), (9003, 'B0', 'x'), (9004, 'B1', 'x'), (9005, 'ZZ', 'x');`
+INSERT INTO codes (id, code, label) VALUES (9001, 'A0', 'x'), (9002, 'A1', 'x'), (9003, 'B0', 'x'), (9004, 'B1',
+  'x'), (9005, 'ZZ', 'x');`
 
 // What check foresees of keys, a load meets.
 func TestCollisionsAreForeseen(t *testing.T) {
 	loadtest.OnEach(t, codesScript, func(t *testing.T, d *loadtest.DB) {
 		entities := func(rows int, digits, more string) string {
 			return fmt.Sprintf(
-				"  Code:\n    table: codes\n    rows: %d\n%s    fields:\n      code: {pattern: \"[A-J][0-%s]\", unique: true}\n      label: {choose: [a, b]}\n",
+				"  Code:\n    table: codes\n    rows: %d\n%s    fields:\n      code: {pattern: \"[A-J][0-%s]\", "+
+					"unique: true}\n      label: {choose: [a, b]}\n",
 				rows,
 				more,
 				digits,
@@ -71,7 +73,8 @@ func TestAnotherKeyThanTheMatchIsForeseen(t *testing.T) {
 INSERT INTO codes (id, code, serial) VALUES (9001, 'A0', 3), (9002, 'ZZ', 5);`
 	loadtest.OnEach(t, script, func(t *testing.T, d *loadtest.DB) {
 		for _, mode := range []string{"keep", "upsert"} {
-			entities := "  Code:\n    table: codes\n    rows: 10\n    write: {mode: " + mode + ", match: [code]}\n    fields:\n      code: {pattern: \"A[0-9]\", unique: true}\n      serial: {count: 1}\n"
+			entities := "  Code:\n    table: codes\n    rows: 10\n    write: {mode: " + mode + ", match: [code]}\n " +
+				"   fields:\n      code: {pattern: \"A[0-9]\", unique: true}\n      serial: {count: 1}\n"
 			found := d.Foreseen(t, entities)
 			require.Len(t, found, 1, mode)
 			assert.Equal(t, mode == "upsert", found[0].Warning, "an upsert may change the other row's key as well")
@@ -94,7 +97,8 @@ INSERT INTO codes (id, code, serial) VALUES (9001, 'A0', 3), (9002, 'ZZ', 5);`
 	loadtest.OnEach(t, script, func(t *testing.T, d *loadtest.DB) {
 		c := d.Compile(
 			t,
-			"  Code:\n    table: codes\n    rows: 10\n    write: {mode: keep, match: [code]}\n    fields:\n      code: {pattern: \"A[0-9]\", unique: true}\n      serial: {count: 1}\n",
+			"  Code:\n    table: codes\n    rows: 10\n    write: {mode: keep, match: [code]}\n    fields:\n      "+
+				"code: {pattern: \"A[0-9]\", unique: true}\n      serial: {count: 1}\n",
 		)
 		found, err := preflight.Foresee(
 			t.Context(),
@@ -112,7 +116,8 @@ func TestKeysAreLookedUpInLargeTables(t *testing.T) {
 	loadtest.OnEach(t, codesScript, func(t *testing.T, d *loadtest.DB) {
 		c := d.Compile(
 			t,
-			"  Code:\n    table: codes\n    rows: 20\n    fields:\n      code: {pattern: \"[A-J][0-1]\", unique: true}\n      label: {choose: [a, b]}\n",
+			"  Code:\n    table: codes\n    rows: 20\n    fields:\n      code: {pattern: \"[A-J][0-1]\", unique: "+
+				"true}\n      label: {choose: [a, b]}\n",
 		)
 		found, err := preflight.Foresee(
 			t.Context(),

@@ -184,7 +184,8 @@ func (c *comparison) run(ctx context.Context, o CompareOptions) (*Difference, er
 		d.Missing += p.e.Missing
 		d.Changed += p.e.Changed
 		d.Extra += p.e.Extra
-		if i := slices.IndexFunc(d.Entities, func(e load.EntityDifference) bool { return e.Entity == p.e.Entity }); i >= 0 {
+		if i := slices.IndexFunc(d.Entities,
+			func(e load.EntityDifference) bool { return e.Entity == p.e.Entity }); i >= 0 {
 			d.Entities[i].Add(p.e)
 			continue
 		}
@@ -389,7 +390,10 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fate
 		}
 		if e.Changed <= MaxCompared && !ours.left(c) {
 			x := &e.ChangedRows[len(e.ChangedRows)-1]
-			x.Cells = append(x.Cells, load.CellDifference{Field: t.FieldOf(c.Column.Name), Is: c.From.String(), Plan: c.To.String()})
+			x.Cells = append(
+				x.Cells,
+				load.CellDifference{Field: t.FieldOf(c.Column.Name), Is: c.From.String(), Plan: c.To.String()},
+			)
 		}
 		return nil
 	})

@@ -56,7 +56,8 @@ type RestoredEntity struct {
 // and others deleted from tables that the first load found empty.
 func Restore(ctx context.Context, s store.Store, pasts []*load.Past, o RestoreOptions) (*Restoration, error) {
 	first := pasts[0].Entry
-	if err := journal.WhileLocked(ctx, o.Wait, func() error { return journal.LockPlan(ctx, s, first.Plan) }); err != nil {
+	if err := journal.WhileLocked(ctx, o.Wait,
+		func() error { return journal.LockPlan(ctx, s, first.Plan) }); err != nil {
 		return nil, err
 	}
 	defer journal.UnlockPlan(ctx, s, first.Plan)
@@ -160,7 +161,8 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 		r.Deleted += e.Deleted
 		if i := slices.IndexFunc(r.Entities, func(x RestoredEntity) bool { return x.Entity == e.Entity }); i >= 0 {
 			x := &r.Entities[i]
-			x.Rows, x.Inserted, x.Updated, x.Deleted, x.Kept = x.Rows+e.Rows, x.Inserted+e.Inserted, x.Updated+e.Updated, x.Deleted+e.Deleted, x.Kept+e.Kept
+			x.Rows, x.Inserted, x.Updated, x.Deleted, x.Kept = x.Rows+e.Rows, x.Inserted+e.Inserted,
+				x.Updated+e.Updated, x.Deleted+e.Deleted, x.Kept+e.Kept
 			continue
 		}
 		r.Entities = append(r.Entities, *e)

@@ -52,7 +52,8 @@ var lineColours = []color.RGBA{
 		0x72,
 		0xb2,
 		0xff,
-	}, {0xe6, 0x9f, 0x00, 0xff}, {0x00, 0x9e, 0x73, 0xff}, {0xcc, 0x79, 0xa7, 0xff}, {0x56, 0xb4, 0xe9, 0xff}, {0x88, 0x88, 0x88, 0xff},
+	}, {0xe6, 0x9f, 0x00, 0xff}, {0x00, 0x9e, 0x73, 0xff}, {0xcc, 0x79, 0xa7, 0xff}, {0x56, 0xb4, 0xe9, 0xff},
+	{0x88, 0x88, 0x88, 0xff},
 }
 
 var lineMarks = []draw.GlyphDrawer{
@@ -98,7 +99,9 @@ func (c Chart) Draw(format string) ([]byte, error) {
 	each := (all.Max.Y - all.Min.Y - head) / vg.Length(max(1, len(c.Panels)))
 	for i, p := range c.Panels {
 		top := all.Max.Y - head - each*vg.Length(i)
-		if err := p.draw(draw.Canvas{Canvas: all.Canvas, Rectangle: vg.Rectangle{Min: vg.Point{X: all.Min.X + 12, Y: top - each + 8}, Max: vg.Point{X: all.Max.X - 12, Y: top}}}); err != nil {
+		if err := p.draw(draw.Canvas{Canvas: all.Canvas,
+			Rectangle: vg.Rectangle{Min: vg.Point{X: all.Min.X + 12, Y: top - each + 8},
+				Max: vg.Point{X: all.Max.X - 12, Y: top}}}); err != nil {
 			return nil, err
 		}
 	}

@@ -25,10 +25,12 @@ func TestChartsAreDrawn(t *testing.T) {
 		many.Lines = append(many.Lines, line(fmt.Sprintf("way %d", i), 500, 500, 500+float64(i)))
 	}
 	for name, c := range map[string]Chart{
-		"two panels": {Title: "Ways", Panels: []Panel{{Title: "a", X: "x", Y: "y", Lines: []Line{line("slow", 10, 12, 11), {Name: "fast", Strong: true, X: []float64{100, 1000}, Y: []float64{1e6, 2e6}}}}, many}},
-		"one point":  {Panels: []Panel{{Lines: []Line{line("a", 7)}}}},
-		"nothing":    {},
-		"no lines":   {Panels: []Panel{{Title: "a"}}},
+		"two panels": {Title: "Ways", Panels: []Panel{{Title: "a", X: "x", Y: "y",
+			Lines: []Line{line("slow", 10, 12, 11),
+				{Name: "fast", Strong: true, X: []float64{100, 1000}, Y: []float64{1e6, 2e6}}}}, many}},
+		"one point": {Panels: []Panel{{Lines: []Line{line("a", 7)}}}},
+		"nothing":   {},
+		"no lines":  {Panels: []Panel{{Title: "a"}}},
 	} {
 		b, err := c.Draw("png")
 		require.NoError(t, err, name)

@@ -12,8 +12,10 @@ import (
 
 func TestWhatActsOnATerminalIsWrittenOut(t *testing.T) {
 	for in, want := range map[string]string{
-		"plain é 日本 🙂\n\t": "plain é 日本 🙂\n\t", "\x1b[31mred": `\x1b[31mred`, "a\rb": `a\rb`, "\x07": `\x07`, "\u009b31m": `\u009b31m`, "\x9b31m": `\x9b31m`, "a\u202eb": `a\u202eb`, "\u2066x\u2069": `\u2066x\u2069`,
-		"\x1b]0;title\x07": `\x1b]0;title\x07`, "\x1b]52;c;aGk=\x07": `\x1b]52;c;aGk=\x07`, "\b\b": `\x08\x08`, "\x7f": `\x7f`, "\u2028": `\u2028`, "\xff\xfe": `\xff\xfe`, "\ufffd": "\ufffd", "\x00": `\x00`,
+		"plain é 日本 🙂\n\t": "plain é 日本 🙂\n\t", "\x1b[31mred": `\x1b[31mred`, "a\rb": `a\rb`, "\x07": `\x07`,
+		"\u009b31m": `\u009b31m`, "\x9b31m": `\x9b31m`, "a\u202eb": `a\u202eb`, "\u2066x\u2069": `\u2066x\u2069`,
+		"\x1b]0;title\x07": `\x1b]0;title\x07`, "\x1b]52;c;aGk=\x07": `\x1b]52;c;aGk=\x07`, "\b\b": `\x08\x08`,
+		"\x7f": `\x7f`, "\u2028": `\u2028`, "\xff\xfe": `\xff\xfe`, "\ufffd": "\ufffd", "\x00": `\x00`,
 	} {
 		assert.Equal(t, want, safe.Visible(in), "%q", in)
 		var b bytes.Buffer

@@ -148,8 +148,9 @@ func (p Page) style() table.Style {
 	s := table.Style{
 		Name: "plain",
 		Box: table.BoxStyle{
-			MiddleHorizontal: "─", MiddleSeparator: "──", MiddleVertical: "  ", PaddingLeft: "", PaddingRight: "", UnfinishedRow: "",
-			Left: "  ", LeftSeparator: "  ",
+			MiddleHorizontal: "─", MiddleSeparator: "──", MiddleVertical: "  ", PaddingLeft: "", PaddingRight: "",
+			UnfinishedRow: "",
+			Left:          "  ", LeftSeparator: "  ",
 		},
 		Format:  table.FormatOptions{Header: text.FormatDefault},
 		Options: table.Options{SeparateColumns: true, SeparateHeader: true},

@@ -15,7 +15,8 @@ func TestPhiloxKnownAnswers(t *testing.T) {
 		want [4]uint64
 	}{
 		{[4]uint64{}, Key{}, [4]uint64{0x16554d9eca36314c, 0xdb20fe9d672d0fdc, 0xd7e772cee186176b, 0x7e68b68aec7ba23b}},
-		{[4]uint64{f, f, f, f}, Key{f, f}, [4]uint64{0x87b092c3013fe90b, 0x438c3c67be8d0224, 0x9cc7d7c69cd777b6, 0xa09caebf594f0ba0}},
+		{[4]uint64{f, f, f, f}, Key{f, f},
+			[4]uint64{0x87b092c3013fe90b, 0x438c3c67be8d0224, 0x9cc7d7c69cd777b6, 0xa09caebf594f0ba0}},
 		{
 			[4]uint64{0x243f6a8885a308d3, 0x13198a2e03707344, 0xa4093822299f31d0, 0x082efa98ec4e6c89},
 			Key{0x452821e638d01377, 0xbe5466cf34e90c6c},

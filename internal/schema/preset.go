@@ -18,7 +18,8 @@ var (
 	presetCast   = regexp.MustCompile(`^(?s)(.+)::[a-zA-Z_ ]+(\([0-9, ]+\))?(\[\])?$`)
 	presetQuoted = regexp.MustCompile(`^(?s)(?:[NnEe]|_[a-z0-9]+ *)?'((?:[^']|'')*)'$`)
 	presetClock  = regexp.MustCompile(
-		`(?i)^(current_timestamp|now|localtimestamp|current_date|curdate|statement_timestamp|transaction_timestamp)( *\([0-9]*\))?$`,
+		`(?i)^(current_timestamp|now|localtimestamp|current_date|curdate|statement_timestamp|transaction_timestamp)( ` +
+			`*\([0-9]*\))?$`,
 	)
 )
 

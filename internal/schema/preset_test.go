@@ -35,7 +35,8 @@ func TestConstantDefaults(t *testing.T) {
 		assert.True(t, ok, preset)
 		assert.Equal(t, want, got, preset)
 	}
-	for _, preset := range []string{"", "nextval('a_seq'::regclass)", "gen_random_uuid()", "uuid()", "(now() + '1 day'::interval)", "random()", "1 + 1", "'a' || 'b'", "lower('X'::text)", `E'a\\n'`, "NULL", "NULL::text"} {
+	for _, preset := range []string{"", "nextval('a_seq'::regclass)", "gen_random_uuid()", "uuid()", "(now() + '1 " +
+		"day'::interval)", "random()", "1 + 1", "'a' || 'b'", "lower('X'::text)", `E'a\\n'`, "NULL", "NULL::text"} {
 		c := Column{Preset: preset}
 		_, ok := c.Constant()
 		assert.False(t, ok, preset)

@@ -339,7 +339,8 @@ func (t *Table) IsKey(column string) bool {
 // Label is the column that tells people which row it is: a name, a title, a
 // code, else some text; empty if the table has none.
 func (t *Table) Label() string {
-	for _, want := range []string{"name", "title", "label", "fullname", "displayname", "familyname", "lastname", "surname", "code", "reference", "slug", "username", "email", "callsign", "subject", "number"} {
+	for _, want := range []string{"name", "title", "label", "fullname", "displayname", "familyname", "lastname",
+		"surname", "code", "reference", "slug", "username", "email", "callsign", "subject", "number"} {
 		for _, c := range t.Columns {
 			if Plain(c.Name) == want {
 				return c.Name

@@ -32,7 +32,8 @@ func TestLabels(t *testing.T) {
 		columns []string
 		want    string
 	}{
-		{[]string{"id", "code", "name"}, "name"}, {[]string{"id", "sort", "reference"}, "reference"}, {[]string{"colour"}, "colour"}, {nil, ""},
+		{[]string{"id", "code", "name"}, "name"}, {[]string{"id", "sort", "reference"}, "reference"},
+		{[]string{"colour"}, "colour"}, {nil, ""},
 	} {
 		x := table(c.columns...)
 		x.PrimaryKey = []string{"id"}
@@ -73,7 +74,8 @@ func TestBacking(t *testing.T) {
 		{Name: "equal", Columns: []string{"b", "c"}, NullsEqual: true},
 	}
 	for columns, why := range map[string]string{
-		"id": "", "B a": "", "b c": "", "a": "some over them binds only some rows", "b": "late over them is deferrable", "c": "c may be NULL", "id a": "no unique key",
+		"id": "", "B a": "", "b c": "", "a": "some over them binds only some rows", "b": "late over them is " +
+			"deferrable", "c": "c may be NULL", "id a": "no unique key",
 	} {
 		u, got := x.Backing(strings.Fields(columns))
 		assert.Equal(t, why == "", u != nil, columns)

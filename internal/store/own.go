@@ -69,7 +69,8 @@ type OwnDatabase struct{ Name, Mark string }
 // made.
 func NotOwn(name, found string) *Fault {
 	return &Fault{Kind: Refused, Message: "the database " + name + " was not touched: " + found,
-		Hint: "only databases that this program made and marked are emptied, filled or dropped: if it is nobody's, drop it yourself"}
+		Hint: "only databases that this program made and marked are emptied, filled or dropped: if it is nobody's, " +
+			"drop it yourself"}
 }
 
 // Variable is a variable of the environment; Gone tells that there must be none.

@@ -157,7 +157,8 @@ func numbersOf(f Field) string {
 
 // Name lets structs give their names, and the constants of their types, to a draft.
 func Name(o *draft.Options, matches []Match) {
-	o.Entities, o.Fields, o.Choices = map[*schema.Table]string{}, map[*schema.Column]string{}, map[*schema.Column][]value.Value{}
+	o.Entities, o.Fields, o.Choices = map[*schema.Table]string{}, map[*schema.Column]string{},
+		map[*schema.Column][]value.Value{}
 	for _, m := range matches {
 		o.Entities[m.Table] = m.Struct.Name
 		for c, f := range m.Fields {

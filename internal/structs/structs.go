@@ -68,7 +68,8 @@ func Read(folder, tag string) ([]Struct, error) {
 		}
 		if d.IsDir() {
 			if name := d.Name(); path != folder &&
-				(name == "vendor" || name == "testdata" || strings.HasPrefix(name, ".") || strings.HasPrefix(name, "_")) {
+				(name == "vendor" || name == "testdata" || strings.HasPrefix(name, ".") ||
+					strings.HasPrefix(name, "_")) {
 				return filepath.SkipDir
 			}
 			return nil
@@ -317,21 +318,28 @@ var plainTypes = map[string]Field{
 	}, "bool": {Kind: schema.Boolean}, "float32": {Kind: schema.Real}, "float64": {Kind: schema.Real},
 	"int": {
 		Kind: schema.Integer,
-	}, "int64": {Kind: schema.Integer}, "int32": {Kind: schema.Integer, Bits: 32}, "rune": {Kind: schema.Integer, Bits: 32}, "int16": {Kind: schema.Integer, Bits: 16}, "int8": {Kind: schema.Integer, Bits: 8},
+	}, "int64": {Kind: schema.Integer}, "int32": {Kind: schema.Integer, Bits: 32},
+	"rune": {Kind: schema.Integer, Bits: 32}, "int16": {Kind: schema.Integer, Bits: 16},
+	"int8": {Kind: schema.Integer, Bits: 8},
 	"uint": {
 		Kind:     schema.Integer,
 		Unsigned: true,
-	}, "uint64": {Kind: schema.Integer, Unsigned: true}, "uint32": {Kind: schema.Integer, Bits: 32, Unsigned: true}, "uint16": {Kind: schema.Integer, Bits: 16, Unsigned: true}, "uint8": {Kind: schema.Integer, Bits: 8, Unsigned: true}, "byte": {Kind: schema.Integer, Bits: 8, Unsigned: true},
+	}, "uint64": {Kind: schema.Integer, Unsigned: true}, "uint32": {Kind: schema.Integer, Bits: 32, Unsigned: true},
+	"uint16": {Kind: schema.Integer, Bits: 16, Unsigned: true},
+	"uint8":  {Kind: schema.Integer, Bits: 8, Unsigned: true}, "byte": {Kind: schema.Integer, Bits: 8, Unsigned: true},
 	"time.Time": {Kind: schema.Timestamp}, "json.RawMessage": {Kind: schema.JSON},
 	"sql.NullString": {
 		Kind:     schema.Text,
 		Nullable: true,
-	}, "sql.NullBool": {Kind: schema.Boolean, Nullable: true}, "sql.NullFloat64": {Kind: schema.Real, Nullable: true}, "sql.NullTime": {Kind: schema.Timestamp, Nullable: true},
+	}, "sql.NullBool": {Kind: schema.Boolean, Nullable: true}, "sql.NullFloat64": {Kind: schema.Real, Nullable: true},
+	"sql.NullTime": {Kind: schema.Timestamp, Nullable: true},
 	"sql.NullInt64": {
 		Kind:     schema.Integer,
 		Nullable: true,
-	}, "sql.NullInt32": {Kind: schema.Integer, Bits: 32, Nullable: true}, "sql.NullInt16": {Kind: schema.Integer, Bits: 16, Nullable: true}, "sql.NullByte": {Kind: schema.Integer, Bits: 8, Unsigned: true, Nullable: true},
-	"sql.RawBytes": {Kind: schema.Bytes},
+	}, "sql.NullInt32": {Kind: schema.Integer, Bits: 32, Nullable: true},
+	"sql.NullInt16": {Kind: schema.Integer, Bits: 16, Nullable: true},
+	"sql.NullByte":  {Kind: schema.Integer, Bits: 8, Unsigned: true, Nullable: true},
+	"sql.RawBytes":  {Kind: schema.Bytes},
 }
 
 // describe says what a type holds; false for lists, maps and structs, which are no

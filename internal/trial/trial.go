@@ -485,6 +485,7 @@ func (r *Result) compare() {
 
 // why is why load takes its way, whatever this trial found.
 var why = map[Job]string{
-	Add:    "Rows go through it in any number without being held in memory, and what is refused is told row by row.",
-	Change: "All rows are held against keys and references at once, rows that are the same are left untouched, and the counts are exact.",
+	Add: "Rows go through it in any number without being held in memory, and what is refused is told row by row.",
+	Change: "All rows are held against keys and references at once, rows that are the same are left untouched, and " +
+		"the counts are exact.",
 }

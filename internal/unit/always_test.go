@@ -40,8 +40,11 @@ always:
 		}
 		k.fill(t, purseEntities)
 		for _, rule := range []string{
-			"sums: sum of movements.amount per Account <= Account.balance", "counts: count of movements per Account via account_id <= 1", "smallest: min of movements.amount per Account >= 5.50",
-			"positive: every Account has balance >= 0 && number != ''", "every movement: every movements has amount > 0", "none: {no: movements, where: amount IS NULL}", `some: {sql: "(SELECT count(*) FROM accounts) = 40"}`,
+			"sums: sum of movements.amount per Account <= Account.balance", "counts: count of movements per " +
+				"Account via account_id <= 1", "smallest: min of movements.amount per Account >= 5.50",
+			"positive: every Account has balance >= 0 && number != ''", "every movement: every movements has " +
+				"amount > 0", "none: {no: movements, where: amount IS NULL}", `some: {sql: "(SELECT count(*) FROM ` +
+				`accounts) = 40"}`,
 		} {
 			assert.NoError(t, run(rule), rule)
 			d.Script(t, "DELETE FROM movements")

@@ -153,7 +153,8 @@ func (r *unitRun) refersWithin(s *unitStep, c *schema.Column, to *schema.Table) 
 	}
 	removed := slices.ContainsFunc(r.steps, func(x *unitStep) bool {
 		return x.Table == to &&
-			(x.Word == plan.StepInsert || x.Word == plan.StepUpsert || x.Word == plan.StepDelete || x.Word == plan.StepClear)
+			(x.Word == plan.StepInsert || x.Word == plan.StepUpsert || x.Word == plan.StepDelete ||
+				x.Word == plan.StepClear)
 	})
 	if !removed {
 		return true // rows of it are only changed, and not what is referred to

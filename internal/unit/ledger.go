@@ -117,7 +117,8 @@ func (l *rowLedger) enter(ctx context.Context, names []occasionName) ([]int64, e
 		into := store.Into{Table: of, Columns: of.Columns, Fields: []int{0, 1}}
 		_, err = r.w.Tx.Insert(ctx, into, func(yield func(*value.Batch) bool) {
 			for i, load := range by {
-				if load == 0 && !yield(&value.Batch{Len: 1, Width: 2, Values: []value.Value{names[i].value(), value.Int(r.w.Session.Journal.Number)}}) {
+				if load == 0 && !yield(&value.Batch{Len: 1, Width: 2,
+					Values: []value.Value{names[i].value(), value.Int(r.w.Session.Journal.Number)}}) {
 					return
 				}
 			}

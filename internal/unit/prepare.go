@@ -199,7 +199,8 @@ func (s *unitStep) canCompute() bool {
 	for _, a := range s.set {
 		if a.Expr.Op == schema.OpInput {
 			exact = exact &&
-				(a.Column.Kind == schema.Integer || a.Column.Kind == schema.Decimal || a.Column.Kind == schema.Date || a.Column.Kind == schema.Boolean)
+				(a.Column.Kind == schema.Integer || a.Column.Kind == schema.Decimal || a.Column.Kind == schema.Date ||
+					a.Column.Kind == schema.Boolean)
 			continue
 		}
 		a.Expr.Visit(func(e *schema.Expr) {

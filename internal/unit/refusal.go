@@ -15,7 +15,8 @@ import (
 
 // policy is what to do about a refused occasion.
 func (r *unitRun) policy(kind store.ViolationKind) plan.Policy {
-	for _, p := range []plan.Policies{r.w.Session.Options.Policies, r.unit.Plan.OnViolation, r.w.Session.Plan.Plan.OnViolation} {
+	for _, p := range []plan.Policies{r.w.Session.Options.Policies, r.unit.Plan.OnViolation,
+		r.w.Session.Plan.Plan.OnViolation} {
 		for _, name := range []string{string(kind), plan.AllKinds} {
 			if policy, ok := p[name]; ok && policy != plan.Redraw {
 				return policy
@@ -49,8 +50,10 @@ func (r *unitRun) reject(ctx context.Context, x *occasion, refusal *journal.Refu
 func (r *unitRun) refuse(x *occasion, step int, v *store.Violation) *journal.Refusal {
 	s := r.steps[step]
 	out := &journal.Refusal{
-		Kind: v.Kind, Entity: r.unit.Plan.Name, Row: r.unit.Grow.Label(x.row), Step: fmt.Sprintf("%d: %s", step+1, s.Label()), Table: cmp.Or(v.Table, s.tableName()),
-		Constraint: v.Constraint, Columns: v.Columns, Refers: v.Refers, Code: v.Code, Message: v.Message, Fields: v.Columns,
+		Kind: v.Kind, Entity: r.unit.Plan.Name, Row: r.unit.Grow.Label(x.row),
+		Step: fmt.Sprintf("%d: %s", step+1, s.Label()), Table: cmp.Or(v.Table, s.tableName()),
+		Constraint: v.Constraint, Columns: v.Columns, Refers: v.Refers, Code: v.Code, Message: v.Message,
+		Fields: v.Columns,
 	}
 	for _, value := range v.Values {
 		out.Values = append(out.Values, value.String())
@@ -72,7 +75,8 @@ func (r *unitRun) refuse(x *occasion, step int, v *store.Violation) *journal.Ref
 func unitHint(r *journal.Refusal, s *unitStep) string {
 	switch r.Kind {
 	case store.RowCount:
-		return "correct the occasion, or say expect: at the step; --on-violation row_count=skip leaves such occasions out"
+		return "correct the occasion, or say expect: at the step; --on-violation row_count=skip leaves such " +
+			"occasions out"
 	case store.Requirement:
 		return "correct the occasion; --on-violation requirement=skip leaves such occasions out"
 	case store.ForeignKey:

@@ -60,7 +60,8 @@ func (r *unitRun) openUnit(ctx context.Context, insist bool) error {
 						r.unit.Plan.Name,
 					),
 					Hint: fmt.Sprintf(
-						"evensprout withdraw %d --also changed --also referring takes them back, too; evensprout history --forget %d leaves them, and its occasions are done again",
+						"evensprout withdraw %d --also changed --also referring takes them back, too; evensprout "+
+							"history --forget %d leaves them, and its occasions are done again",
 						e.Number,
 						e.Number,
 					),
@@ -254,7 +255,9 @@ func (r *unitRun) closeStopped(ctx context.Context) error {
 			if err := r.begin(ctx); err != nil {
 				return err
 			}
-			if _, err := r.w.Tx.Set(ctx, of, journal.Cells(of, "state", string(journal.StateDone), "ended", journal.Moment(time.Now())), journal.Cells(of, "number", number, "state", string(journal.StateOpen))); err != nil {
+			if _, err := r.w.Tx.Set(ctx, of,
+				journal.Cells(of, "state", string(journal.StateDone), "ended", journal.Moment(time.Now())),
+				journal.Cells(of, "number", number, "state", string(journal.StateOpen))); err != nil {
 				return err
 			}
 			return r.w.Commit(ctx)
@@ -290,7 +293,9 @@ func (r *unitRun) conclude(ctx context.Context) error {
 		if err := r.begin(ctx); err != nil {
 			return err
 		}
-		if _, err := r.w.Tx.Set(ctx, of, journal.Cells(of, "state", string(journal.StateDone), "ended", journal.Moment(time.Now()), "summary", string(text)), journal.Cells(of, "number", r.w.Session.Journal.Number)); err != nil {
+		if _, err := r.w.Tx.Set(ctx, of,
+			journal.Cells(of, "state", string(journal.StateDone), "ended", journal.Moment(time.Now()), "summary",
+				string(text)), journal.Cells(of, "number", r.w.Session.Journal.Number)); err != nil {
 			return err
 		}
 		return r.w.Commit(ctx)

@@ -338,7 +338,8 @@ func (r *unitRun) require(ctx context.Context, s *unitStep, xs []*occasion) erro
 				return &refusedStep{s.index, x, v}
 			}
 		} else if held, err = r.w.Tx.Holds(ctx, s.SQL, given); err != nil {
-			return fmt.Errorf("unit %s, step %d: the condition in SQL cannot be looked at: %w", r.unit.Plan.Name, s.index+1, err)
+			return fmt.Errorf("unit %s, step %d: the condition in SQL cannot be looked at: %w", r.unit.Plan.Name,
+				s.index+1, err)
 		}
 		if held {
 			r.touched[s.index]++

@@ -31,8 +31,10 @@ import (
 
 // purse is accounts, and what moved between them.
 const purse = `
-CREATE TABLE accounts (id {key}, number VARCHAR(10) NOT NULL UNIQUE, balance DECIMAL(10,2) NOT NULL CHECK (balance >= 0), moved INTEGER NOT NULL DEFAULT 0);
-CREATE TABLE movements (id {key}, account_id INTEGER NOT NULL REFERENCES accounts (id), amount DECIMAL(10,2) NOT NULL, note VARCHAR(20));
+CREATE TABLE accounts (id {key}, number VARCHAR(10) NOT NULL UNIQUE, balance DECIMAL(10,2) NOT NULL
+  CHECK (balance >= 0), moved INTEGER NOT NULL DEFAULT 0);
+CREATE TABLE movements (id {key}, account_id INTEGER NOT NULL REFERENCES accounts (id),
+  amount DECIMAL(10,2) NOT NULL, note VARCHAR(20));
 CREATE TABLE limits (number VARCHAR(10) PRIMARY KEY, most DECIMAL(10,2) NOT NULL, uses INTEGER NOT NULL);`
 
 const purseEntities = `
@@ -46,7 +48,8 @@ entities:
 // moveUnit moves amounts of a file between accounts.
 const moveUnit = `units:
   move:
-    rows_from: {file: moves.csv, columns: {from: {column: from, as: text}, to: {column: to, as: text}, amount: {column: amount, as: decimal}}}
+    rows_from: {file: moves.csv, columns: {from: {column: from, as: text}, to: {column: to, as: text},
+      amount: {column: amount, as: decimal}}}
     together: TOGETHER
     steps:
       - find: Account
@@ -473,7 +476,8 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
 		assert.Equal(t, []int64{1, 2, 1}, []int64{diff.Missing, diff.Changed, diff.Extra})
 		d.Script(t, "UPDATE accounts SET balance = 111, number = 'B1' WHERE number = 'A1'")
 		cells := compare().Entities[0].ChangedRows[0].Cells
-		assert.Equal(t, []load.CellDifference{{Field: "number", Is: "B1", Plan: "A1"}}, cells, "the balance is the unit's")
+		assert.Equal(t, []load.CellDifference{{Field: "number", Is: "B1", Plan: "A1"}}, cells, "the balance is the "+
+			"unit's")
 		d.Script(t, "UPDATE accounts SET balance = 5, number = 'A1' WHERE number = 'B1'")
 		pasts, err := load.RecallAll(
 			t.Context(),

@@ -49,10 +49,14 @@ func TestWithdrawingAUnitRestoresTheDump(t *testing.T) {
 // two reasons, one that refers to itself, and one that is deleted beside what it refers to.
 func TestWithdrawingADeleteGivesBackWhatWentWithIt(t *testing.T) {
 	const tables = `
-CREATE TABLE harbours (id INTEGER PRIMARY KEY, code VARCHAR(10) UNIQUE, main_id INTEGER, FOREIGN KEY (main_id) REFERENCES harbours (id) ON DELETE CASCADE);
-CREATE TABLE piers (id INTEGER PRIMARY KEY, harbour_id INTEGER NOT NULL, FOREIGN KEY (harbour_id) REFERENCES harbours (id) ON DELETE CASCADE);
-CREATE TABLE crews (id INTEGER PRIMARY KEY, harbour_code VARCHAR(10), FOREIGN KEY (harbour_code) REFERENCES harbours (code) ON DELETE CASCADE);
-CREATE TABLE duties (id INTEGER PRIMARY KEY, pier_id INTEGER, crew_id INTEGER, FOREIGN KEY (pier_id) REFERENCES piers (id) ON DELETE CASCADE, FOREIGN KEY (crew_id) REFERENCES crews (id) ON DELETE CASCADE);
+CREATE TABLE harbours (id INTEGER PRIMARY KEY, code VARCHAR(10) UNIQUE, main_id INTEGER, FOREIGN KEY (main_id)
+  REFERENCES harbours (id) ON DELETE CASCADE);
+CREATE TABLE piers (id INTEGER PRIMARY KEY, harbour_id INTEGER NOT NULL, FOREIGN KEY (harbour_id)
+  REFERENCES harbours (id) ON DELETE CASCADE);
+CREATE TABLE crews (id INTEGER PRIMARY KEY, harbour_code VARCHAR(10), FOREIGN KEY (harbour_code)
+  REFERENCES harbours (code) ON DELETE CASCADE);
+CREATE TABLE duties (id INTEGER PRIMARY KEY, pier_id INTEGER, crew_id INTEGER, FOREIGN KEY (pier_id)
+  REFERENCES piers (id) ON DELETE CASCADE, FOREIGN KEY (crew_id) REFERENCES crews (id) ON DELETE CASCADE);
 CREATE TABLE notes (duty_id INTEGER, note VARCHAR(20), FOREIGN KEY (duty_id) REFERENCES duties (id) ON DELETE CASCADE);`
 	for condition, matched := range map[string]string{
 		"{id: 1}":      "the row that refers to itself",
@@ -70,7 +74,8 @@ CREATE TABLE notes (duty_id INTEGER, note VARCHAR(20), FOREIGN KEY (duty_id) REF
 			before := loadtest.Dump(t, k.Store)
 			r, err := k.run(
 				t,
-				"units:\n  close:\n    given: {one: {n: 1}}\n    steps:\n      - {delete: harbours, match: "+condition+", expect: any}\n",
+				"units:\n  close:\n    given: {one: {n: 1}}\n    steps:\n      - {delete: harbours, match: "+condition+", expect: "+
+					"any}\n",
 				k.Journaled(load.Options{}),
 			)
 			require.NoError(t, err, matched)

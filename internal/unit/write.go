@@ -58,7 +58,8 @@ func (r *unitRun) add(ctx context.Context, s *unitStep, xs []*occasion, values [
 		switch {
 		case s.key != nil && len(xs) > 1:
 			return r.w.Tx.InsertUnkeyed(ctx, s.into, s.key, rows)
-		case len(xs) > 1 || slices.ContainsFunc(s.into.Columns, func(c *schema.Column) bool { return c.Identity == schema.Always }):
+		case len(xs) > 1 || slices.ContainsFunc(s.into.Columns,
+			func(c *schema.Column) bool { return c.Identity == schema.Always }):
 			_, err = r.w.Tx.Insert(ctx, s.into, rows)
 			return nil, err
 		}

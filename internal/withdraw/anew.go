@@ -59,7 +59,8 @@ func Anew(
 	if _, err := s.Journal(ctx, !o.DryRun); err != nil {
 		return nil, nil, journal.CannotBeKept(err)
 	}
-	if err := journal.WhileLocked(ctx, o.Journal.Wait, func() error { return journal.LockPlan(ctx, s, c.Plan.Name) }); err != nil {
+	if err := journal.WhileLocked(ctx, o.Journal.Wait,
+		func() error { return journal.LockPlan(ctx, s, c.Plan.Name) }); err != nil {
 		return nil, nil, err
 	}
 	defer journal.UnlockPlan(ctx, s, c.Plan.Name)

@@ -99,7 +99,8 @@ func (c matrixCase) plan() string {
 	}
 	fmt.Fprintf(
 		&b,
-		"    fields: {%scode: {pattern: \"A[0-9]{2}\", unique: true}, label: {pattern: \"[a-z]{4}\", nulls: 20%%}, n: {between: [1, 9]}}\n",
+		"    fields: {%scode: {pattern: \"A[0-9]{2}\", unique: true}, label: {pattern: \"[a-z]{4}\", nulls: 20%%}, "+
+			"n: {between: [1, 9]}}\n",
 		id,
 	)
 	if c.children != "none" {
@@ -107,7 +108,8 @@ func (c matrixCase) plan() string {
 		if c.children == "per" {
 			fmt.Fprintf(&b, "    per: {%s: 0..2}\n    fields: {word: {pattern: \"[a-z]{5}\"}}\n", entity)
 		} else {
-			fmt.Fprintf(&b, "    rows: 9\n    fields: {%s: {pick: %s}, word: {pattern: \"[a-z]{5}\"}}\n", map[bool]string{true: "kind_code", false: "item_id"}[table == "kinds"], entity)
+			fmt.Fprintf(&b, "    rows: 9\n    fields: {%s: {pick: %s}, word: {pattern: \"[a-z]{5}\"}}\n",
+				map[bool]string{true: "kind_code", false: "item_id"}[table == "kinds"], entity)
 		}
 	}
 	return b.String()

@@ -140,7 +140,8 @@ func (v *unitWithdrawal) run(ctx context.Context) error {
 	if len(v.left) > 0 {
 		return v.keepLeft(ctx)
 	}
-	if _, err := v.tx.Delete(ctx, v.tables.Contents, journal.Cells(v.tables.Contents, "load", v.entry.Number)); err != nil {
+	if _, err := v.tx.Delete(ctx, v.tables.Contents,
+		journal.Cells(v.tables.Contents, "load", v.entry.Number)); err != nil {
 		return err
 	}
 	_, err = v.tx.Delete(ctx, v.tables.Occasions, journal.Cells(v.tables.Occasions, "load", v.entry.Number))
@@ -157,7 +158,8 @@ func (v *unitWithdrawal) keepLeft(ctx context.Context) error {
 		return err
 	}
 	of, at := v.tables.Contents, load.LeftKey(v.entry.Number)
-	if _, err := v.tx.Delete(ctx, of, journal.Cells(of, "load", v.entry.Number, "what", journal.ContentUnit)); err != nil {
+	if _, err := v.tx.Delete(ctx, of,
+		journal.Cells(of, "load", v.entry.Number, "what", journal.ContentUnit)); err != nil {
 		return err
 	}
 	for i, p := range packets {

@@ -441,7 +441,9 @@ func (v *withdrawal) conclude(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := v.w.Tx.Add(ctx, chunks, append(key.Cells(chunks), journal.Cells(chunks, "state", string(journal.StatePartly), "result", "{}", "record", record)...)); err != nil {
+	if err := v.w.Tx.Add(ctx, chunks,
+		append(key.Cells(chunks), journal.Cells(chunks, "state", string(journal.StatePartly), "result", "{}",
+			"record", record)...)); err != nil {
 		return err
 	}
 	if err := v.forgetSteps(ctx); err != nil {
@@ -459,7 +461,8 @@ func (v *withdrawal) conclude(ctx context.Context) error {
 
 // clean removes previous contents, which are not needed any more.
 func (v *withdrawal) clean(ctx context.Context) error {
-	if _, err := v.w.Tx.Delete(ctx, v.tables.Contents, journal.Cells(v.tables.Contents, "load", v.Entry.Number)); err != nil {
+	if _, err := v.w.Tx.Delete(ctx, v.tables.Contents,
+		journal.Cells(v.tables.Contents, "load", v.Entry.Number)); err != nil {
 		return err
 	}
 	return v.forgetSteps(ctx)
@@ -592,7 +595,8 @@ func (e *Continued) Report() diag.Report {
 // Outcome says that a part is withdrawn.
 func (e *HalfWithdrawn) Outcome() (string, map[string]any) {
 	return fmt.Sprintf(
-			"What was open was rolled back; a part of load %d is withdrawn.\n       evensprout withdraw %d --commit chunk goes on with that.",
+			"What was open was rolled back; a part of load %d is withdrawn.\n       evensprout withdraw %d "+
+				"--commit chunk goes on with that.",
 			e.Load,
 			e.Load,
 		), map[string]any{

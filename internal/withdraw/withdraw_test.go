@@ -25,8 +25,10 @@ import (
 
 // What others changed, or now refer to, is left alone and told.
 func TestWithdrawLeavesAloneWhatOthersTouched(t *testing.T) {
-	const text = "  Port:\n    table: ports\n    rows: 6\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"Q[0-9]{4}\", unique: true}, label: {value: a}}\n" +
-		"  Berth:\n    table: berths\n    per: {Port: 1}\n    fields: {id: {count: {from: 5001}}, number: {between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n"
+	const text = "  Port:\n    table: ports\n    rows: 6\n    fields: {id: {count: {from: 1001}}, code: {pattern: " +
+		"\"Q[0-9]{4}\", unique: true}, label: {value: a}}\n" +
+		"  Berth:\n    table: berths\n    per: {Port: 1}\n    fields: {id: {count: {from: 5001}}, number: " +
+		"{between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n"
 	loadtest.OnEach(t, loadtest.Ports, func(t *testing.T, d *loadtest.DB) {
 		before := loadtest.Dump(t, d.Store)
 		r, err := d.Load(t, text, d.Journaled(load.Options{}))
@@ -91,10 +93,12 @@ func TestWithdrawLeavesAloneWhatOthersTouched(t *testing.T) {
 
 // Rows that refer to those that go can be deleted as well, with what refers to them.
 func TestWithdrawWithWhatRefers(t *testing.T) {
-	const text = "  Port:\n    table: ports\n    rows: 6\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"Q[0-9]{4}\", unique: true}}\n"
+	const text = "  Port:\n    table: ports\n    rows: 6\n    fields: {id: {count: {from: 1001}}, code: {pattern: " +
+		"\"Q[0-9]{4}\", unique: true}}\n"
 	loadtest.OnEach(
 		t,
-		loadtest.Ports+" CREATE TABLE crews (id INTEGER PRIMARY KEY, berth_id INTEGER REFERENCES berths (id), lead_id INTEGER REFERENCES crews (id));",
+		loadtest.Ports+" CREATE TABLE crews (id INTEGER PRIMARY KEY, berth_id INTEGER REFERENCES berths (id), "+
+			"lead_id INTEGER REFERENCES crews (id));",
 		func(t *testing.T, d *loadtest.DB) {
 			before := loadtest.Dump(t, d.Store)
 			r, err := d.Load(t, text, d.Journaled(load.Options{}))
@@ -111,12 +115,15 @@ func TestWithdrawWithWhatRefers(t *testing.T) {
 
 const circle = `
 CREATE TABLE vessels (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, captain_id INTEGER);
-CREATE TABLE crew (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, vessel_id INTEGER NOT NULL REFERENCES vessels (id), boss_id INTEGER REFERENCES crew (id));`
+CREATE TABLE crew (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, vessel_id INTEGER NOT NULL
+  REFERENCES vessels (id), boss_id INTEGER REFERENCES crew (id));`
 
 // Rows that refer to each other in a circle, or to rows of their own table, go together.
 func TestWithdrawOfCircles(t *testing.T) {
-	const text = "  Vessel:\n    table: vessels\n    rows: 5\n    fields: {id: {count: 1}, name: {pattern: \"[a-z]{5}\"}, captain_id: {pick: Crew, nulls: 20%}}\n" +
-		"  Crew:\n    table: crew\n    rows: 40\n    fields: {id: {count: 1}, name: {pattern: \"[a-z]{5}\"}, vessel_id: {pick: Vessel}, boss_id: {pick: Crew, nulls: 10%}}\n"
+	const text = "  Vessel:\n    table: vessels\n    rows: 5\n    fields: {id: {count: 1}, name: {pattern: " +
+		"\"[a-z]{5}\"}, captain_id: {pick: Crew, nulls: 20%}}\n" +
+		"  Crew:\n    table: crew\n    rows: 40\n    fields: {id: {count: 1}, name: {pattern: \"[a-z]{5}\"}, " +
+		"vessel_id: {pick: Vessel}, boss_id: {pick: Crew, nulls: 10%}}\n"
 	loadtest.OnEach(t, circle, func(t *testing.T, d *loadtest.DB) {
 		if d.Name != "sqlite" {
 			d.Exec(t, "ALTER TABLE vessels ADD CONSTRAINT captains FOREIGN KEY (captain_id) REFERENCES crew (id)")
@@ -149,7 +156,8 @@ func TestWithdrawOfCircles(t *testing.T) {
 
 // A table without a key: rows that others have added alike cannot be told apart.
 func TestWithdrawFromATableWithoutAKey(t *testing.T) {
-	const text = "  Visit:\n    table: visits\n    rows: 6\n    fields: {port_id: {value: 9001}, note: {choose: {a: 1, b: 1}}}\n"
+	const text = "  Visit:\n    table: visits\n    rows: 6\n    fields: {port_id: {value: 9001}, note: {choose: " +
+		"{a: 1, b: 1}}}\n"
 	loadtest.OnEach(t, loadtest.Ports, func(t *testing.T, d *loadtest.DB) {
 		before := loadtest.Dump(t, d.Store)
 		r, err := d.Load(t, text, d.Journaled(load.Options{}))
@@ -174,13 +182,26 @@ func TestWithdrawFromATableWithoutAKey(t *testing.T) {
 func TestFormerContentsComeBackExactly(t *testing.T) {
 	scripts := map[string]string{
 		"sqlite": `CREATE TABLE odd (id INTEGER PRIMARY KEY, name TEXT NOT NULL, r REAL, n NUMERIC, b BLOB, x, d DATE);
-			INSERT INTO odd VALUES (1, 'a', 0.1, 12345678901234567890, x'00ff', 1.5, '2026-01-02'), (2, 'b', 1e300, -0.25, NULL, '7', NULL), (3, 'c', -1e-9, 7, x'', 7, 'no date'), (4, 'd', NULL, 'text', NULL, x'01', NULL);`,
-		"postgres": `CREATE TABLE odd (id INTEGER PRIMARY KEY, name TEXT NOT NULL, r REAL, d DOUBLE PRECISION, n NUMERIC, iv INTERVAL, a INTEGER[], j JSON, jb JSONB, ip INET, ts TIMESTAMPTZ, tm TIME, bits BIT(5), c CHAR(6), raw BYTEA);
-			INSERT INTO odd VALUES (1, 'a', 0.1, 0.1, 123456789012345678901234567890.123456789, '1 year 2 mons 3 days 04:05:06.789', '{1,NULL,3}', '{"b": 1,  "a": 2}', '{"b":1,"a":2.50}', '192.0.2.1', '2026-01-02 03:04:05.678901+02', '23:59:59.999999', B'10101', 'ab', decode('00ff', 'hex')),
+			INSERT INTO odd VALUES (1, 'a', 0.1, 12345678901234567890, x'00ff', 1.5, '2026-01-02'), (2, 'b', 1e300,
+			  -0.25, NULL, '7', NULL), (3, 'c', -1e-9, 7, x'', 7, 'no date'), (4, 'd', NULL, 'text', NULL, x'01',
+			  NULL);`,
+		"postgres": `CREATE TABLE odd (id INTEGER PRIMARY KEY, name TEXT NOT NULL, r REAL, d DOUBLE PRECISION,
+  n NUMERIC, iv INTERVAL, a INTEGER[], j JSON, jb JSONB, ip INET, ts TIMESTAMPTZ, tm TIME, bits BIT(5), c CHAR(6),
+  raw BYTEA);
+			INSERT INTO odd VALUES (1, 'a', 0.1, 0.1, 123456789012345678901234567890.123456789,
+			  '1 year 2 mons 3 days 04:05:06.789', '{1,NULL,3}', '{"b": 1,  "a": 2}', '{"b":1,"a":2.50}',
+			  '192.0.2.1', '2026-01-02 03:04:05.678901+02', '23:59:59.999999', B'10101', 'ab', decode('00ff', 'hex')),
 			(2, 'b', 'NaN', 'Infinity', 'NaN', NULL, '{}', NULL, NULL, '2001:db8::1/64', '-infinity', NULL, NULL, '', ''), (3, 'c', 3.4e38, -1e-300, 1e-20, '-00:00:01', NULL, 'null', '[]', NULL, NULL, '00:00', NULL, NULL, NULL);`,
-		"mariadb": "CREATE TABLE odd (id INTEGER PRIMARY KEY, name TEXT NOT NULL, r FLOAT, d DOUBLE, n DECIMAL(60,20), y YEAR, tm TIME(6), dt DATETIME(6), e ENUM('x','y'), s SET('p','q'), raw VARBINARY(20), c CHAR(6), stamped TIMESTAMP(3) NOT NULL DEFAULT CURRENT_TIMESTAMP(3) ON UPDATE CURRENT_TIMESTAMP(3));\n" +
-			"INSERT INTO odd VALUES (1, 'a', 0.1, 0.1, 1234567890123456789012345678901234567890.12345678901234567890, 2026, '-100:59:59.000001', '2026-01-02 03:04:05.678901', 'x', 'p,q', x'00ff', 'ab', '2026-01-01 00:00:00.123')," +
-			"(2, 'b', 16777217, 1e300, -1, NULL, NULL, NULL, NULL, '', '', '', '2025-01-01 00:00:00.5'), (3, 'c', 3.4e38, -1e-300, 0.00000000000000000001, 1901, '838:59:59', '1000-01-01', 'y', 'q', NULL, NULL, '2024-01-01 00:00:00');",
+		"mariadb": "CREATE TABLE odd (id INTEGER PRIMARY KEY, name TEXT NOT NULL, r FLOAT, d DOUBLE, n " +
+			"DECIMAL(60,20), y YEAR, tm TIME(6), dt DATETIME(6), e ENUM('x','y'), s SET('p','q'), raw " +
+			"VARBINARY(20), c CHAR(6), stamped TIMESTAMP(3) NOT NULL DEFAULT CURRENT_TIMESTAMP(3) ON UPDATE " +
+			"CURRENT_TIMESTAMP(3));\n" +
+			"INSERT INTO odd VALUES (1, 'a', 0.1, 0.1, " +
+			"1234567890123456789012345678901234567890.12345678901234567890, 2026, '-100:59:59.000001', " +
+			"'2026-01-02 03:04:05.678901', 'x', 'p,q', x'00ff', 'ab', '2026-01-01 00:00:00.123')," +
+			"(2, 'b', 16777217, 1e300, -1, NULL, NULL, NULL, NULL, '', '', '', '2025-01-01 00:00:00.5'), (3, 'c', " +
+			"3.4e38, -1e-300, 0.00000000000000000001, 1901, '838:59:59', '1000-01-01', 'y', 'q', NULL, NULL, " +
+			"'2024-01-01 00:00:00');",
 	}
 	for _, e := range loadtest.Engines() {
 		t.Run(e.Name, func(t *testing.T) {
@@ -192,7 +213,9 @@ func TestFormerContentsComeBackExactly(t *testing.T) {
 			for _, c := range tables.Tables[0].Columns {
 				selected = append(
 					selected,
-					map[string]string{"sqlite": "quote(" + c.Name + ")", "postgres": "CAST(" + c.Name + " AS text)", "mariadb": "COALESCE(HEX(CAST(" + c.Name + " + 0e0 AS CHAR)), ''), ' ', COALESCE(HEX(" + c.Name + "), 'NULL')"}[e.Name],
+					map[string]string{"sqlite": "quote(" + c.Name + ")", "postgres": "CAST(" + c.Name + " AS text)",
+						"mariadb": "COALESCE(HEX(CAST(" + c.Name + " + 0e0 AS " +
+							"CHAR)), ''), ' ', COALESCE(HEX(" + c.Name + "), 'NULL')"}[e.Name],
 				)
 			}
 			view := "CREATE VIEW exactly AS SELECT id, " + strings.Join(
@@ -214,8 +237,10 @@ func TestFormerContentsComeBackExactly(t *testing.T) {
 			d.Exec(t, view)
 			before := viewed(t, d)
 			require.Len(t, before, len(d.Table(t, "odd", "id")))
-			for _, write := range []string{"{mode: upsert, match: [id], set: [name]}", "{mode: update, match: [id]}", "replace"} {
-				text := "  Odd:\n    table: odd\n    write: " + write + "\n    given:\n      one: {id: 1, name: z}\n      two: {id: 2, name: z}\n      three: {id: 3, name: z}\n"
+			for _, write := range []string{"{mode: upsert, match: [id], set: [name]}", "{mode: update, match: [id]}",
+				"replace"} {
+				text := "  Odd:\n    table: odd\n    write: " + write + "\n    given:\n      one: {id: 1, name: " +
+					"z}\n      two: {id: 2, name: z}\n      three: {id: 3, name: z}\n"
 				r, err := d.Load(t, text, d.Journaled(load.Options{}))
 				require.NoError(t, err)
 				require.NotEqual(t, before, viewed(t, d))
@@ -234,24 +259,29 @@ func viewed(t *testing.T, d *loadtest.DB) []string {
 
 // The files of placeholders go with their rows.
 func TestWithdrawRemovesPlaceholderFiles(t *testing.T) {
-	loadtest.OnEach(t, "CREATE TABLE photos (id INTEGER PRIMARY KEY, file VARCHAR(60) NOT NULL);", func(t *testing.T, d *loadtest.DB) {
-		c := d.Compile(
-			t,
-			"  Photo:\n    table: photos\n    rows: 3\n    fields: {id: {count: 1}, file: {file: {folder: images, as: png, size: 4x4}}}\n",
-		)
-		folder := c.Plan.Folder()
-		r, err := load.Run(t.Context(), c, d.Store, d.Journaled(load.Options{Folder: folder}))
-		require.NoError(t, err)
-		found, err := filepath.Glob(filepath.Join(folder, "images", "*.png"))
-		require.NoError(t, err)
-		require.Len(t, found, 3)
-		require.NoError(t, os.WriteFile(found[0], []byte("another picture"), 0o644))
-		v := d.Withdrawn(t, r.Load, withdraw.Options{By: archive.Operator{Plan: c.Plan}})
-		assert.Equal(t, 2, v.Files)
-		left, err := filepath.Glob(filepath.Join(folder, "images", "*.png"))
-		require.NoError(t, err)
-		assert.Equal(t, found[:1], left, "what somebody else has put there stays")
-	})
+	loadtest.OnEach(
+		t,
+		"CREATE TABLE photos (id INTEGER PRIMARY KEY, file VARCHAR(60) NOT NULL);",
+		func(t *testing.T, d *loadtest.DB) {
+			c := d.Compile(
+				t,
+				"  Photo:\n    table: photos\n    rows: 3\n    fields: {id: {count: 1}, file: {file: {folder: images, "+
+					"as: png, size: 4x4}}}\n",
+			)
+			folder := c.Plan.Folder()
+			r, err := load.Run(t.Context(), c, d.Store, d.Journaled(load.Options{Folder: folder}))
+			require.NoError(t, err)
+			found, err := filepath.Glob(filepath.Join(folder, "images", "*.png"))
+			require.NoError(t, err)
+			require.Len(t, found, 3)
+			require.NoError(t, os.WriteFile(found[0], []byte("another picture"), 0o644))
+			v := d.Withdrawn(t, r.Load, withdraw.Options{By: archive.Operator{Plan: c.Plan}})
+			assert.Equal(t, 2, v.Files)
+			left, err := filepath.Glob(filepath.Join(folder, "images", "*.png"))
+			require.NoError(t, err)
+			assert.Equal(t, found[:1], left, "what somebody else has put there stays")
+		},
+	)
 }
 
 // What a load was grown from is kept: its file may be gone when it is withdrawn.
@@ -259,7 +289,9 @@ func TestWithdrawWithoutTheFile(t *testing.T) {
 	loadtest.OnEach(t, loadtest.Ports, func(t *testing.T, d *loadtest.DB) {
 		file := filepath.Join(t.TempDir(), "ports.csv")
 		require.NoError(t, os.WriteFile(file, []byte("code,label\nP0001,New one\nZ1,Added\n"), 0o644))
-		text := "  Port:\n    table: ports\n    write: {mode: upsert, match: [code], set: [label]}\n    rows_from: {file: " + file + ", key: [code], columns: {code: code, label: label}}\n    fields: {id: {count: {from: 1001}}}\n"
+		text := "  Port:\n    table: ports\n    write: {mode: upsert, match: [code], set: [label]}\n    rows_from: " +
+			"{file: " + file + ", key: [code], columns: {code: code, label: label}}\n    fields: {id: {count: " +
+			"{from: 1001}}}\n"
 		before := loadtest.Dump(t, d.Store)
 		r, err := d.Load(t, text, d.Journaled(load.Options{}))
 		require.NoError(t, err)
@@ -273,7 +305,8 @@ func TestWithdrawWithoutTheFile(t *testing.T) {
 
 // Rows that pick rows of the database are grown again from the rows that there were.
 func TestWithdrawOfPicksAmongExistingRows(t *testing.T) {
-	const text = "  Port: {table: ports, rows: existing}\n  Berth:\n    table: berths\n    rows: 20\n    fields: {id: {count: {from: 5001}}, port_id: {pick: Port}, number: {count: 100}, price: {between: [1.00, 9.00]}}\n"
+	const text = "  Port: {table: ports, rows: existing}\n  Berth:\n    table: berths\n    rows: 20\n    fields: " +
+		"{id: {count: {from: 5001}}, port_id: {pick: Port}, number: {count: 100}, price: {between: [1.00, 9.00]}}\n"
 	loadtest.OnEach(t, loadtest.Ports, func(t *testing.T, d *loadtest.DB) {
 		before := loadtest.Dump(t, d.Store)
 		r, err := d.Load(t, text, d.Journaled(load.Options{}))
@@ -292,7 +325,9 @@ func TestWithdrawWithoutUndo(t *testing.T) {
 	loadtest.OnEach(t, loadtest.Fares, func(t *testing.T, d *loadtest.DB) {
 		o := d.Journaled(load.Options{})
 		o.Journal.NoUndo = true
-		text := "  Fare:\n    table: fares\n    write: {mode: upsert, match: [code], set: [price]}\n    given:\n      a: {id: 7, code: DECK, label: x, price: 9.00}\n      b: {id: 8, code: BIKE, label: y, price: 2.00}\n"
+		text := "  Fare:\n    table: fares\n    write: {mode: upsert, match: [code], set: [price]}\n    given:\n   " +
+			"   a: {id: 7, code: DECK, label: x, price: 9.00}\n      b: {id: 8, code: BIKE, label: y, price: " +
+			"2.00}\n"
 		r, err := d.Load(t, text, o)
 		require.NoError(t, err)
 		v, err := d.Withdraw(t, r.Load, withdraw.Options{})
@@ -314,7 +349,8 @@ func TestClocksMayJump(t *testing.T) {
 			"entities:\n",
 			"",
 			1,
-		) + "on_violation: {unique: redraw}\n\nentities:\n  Port:\n    table: ports\n    rows: 300\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"P0[0-9]{3}\", unique: true}}\n"
+		) + "on_violation: {unique: redraw}\n\nentities:\n  Port:\n    table: ports\n    rows: 300\n    fields: " +
+			"{id: {count: {from: 1001}}, code: {pattern: \"P0[0-9]{3}\", unique: true}}\n"
 		before := loadtest.Dump(t, d.Store)
 		r, err := d.Load(t, text, d.Journaled(load.Options{Commit: plan.CommitChunk, Chunk: 50}))
 		require.NoError(t, err)
@@ -336,8 +372,10 @@ func TestClocksMayJump(t *testing.T) {
 
 // A further set of rows has keys and values of its own, and comes and goes alone.
 func TestExtraSets(t *testing.T) {
-	const text = "  Port:\n    table: ports\n    rows: 200\n    fields: {id: {count: {from: 1001}}, code: {pattern: \"Q[0-9]{3}\", unique: true}, label: {value: a}}\n    given:\n      home: {code: HOME}\n" +
-		"  Berth:\n    table: berths\n    per: {Port: 1}\n    fields: {id: {count: {from: 20001}}, number: {between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n"
+	const text = "  Port:\n    table: ports\n    rows: 200\n    fields: {id: {count: {from: 1001}}, code: " +
+		"{pattern: \"Q[0-9]{3}\", unique: true}, label: {value: a}}\n    given:\n      home: {code: HOME}\n" +
+		"  Berth:\n    table: berths\n    per: {Port: 1}\n    fields: {id: {count: {from: 20001}}, number: " +
+		"{between: [1, 90000]}, price: {between: [1.00, 9.00]}}\n"
 	loadtest.OnEach(t, loadtest.Ports, func(t *testing.T, d *loadtest.DB) {
 		meanwhile := func() {} // what happens after a set is planned, and before it is written
 		set := func(name, rows string) (*journal.Result, error) {
@@ -414,11 +452,13 @@ func TestExtraSets(t *testing.T) {
 
 // Restoring does the least that is needed.
 func TestRestore(t *testing.T) {
-	const text = "  Port:\n    table: piers\n    rows: 300\n    fields: {id: {count: 1}, code: {pattern: \"Q[0-9]{4}\", unique: true}, label: {pattern: \"[a-z]{4}\"}}\n" +
+	const text = "  Port:\n    table: piers\n    rows: 300\n    fields: {id: {count: 1}, code: {pattern: " +
+		"\"Q[0-9]{4}\", unique: true}, label: {pattern: \"[a-z]{4}\"}}\n" +
 		"  Berth:\n    table: slips\n    per: {Port: 2}\n    fields: {id: {count: 1}, number: {between: [1, 90000]}}\n"
 	loadtest.OnEach(
 		t,
-		"CREATE TABLE piers (id {key}, code VARCHAR(8) NOT NULL UNIQUE, label VARCHAR(40)); CREATE TABLE slips (id {key}, pier_id INTEGER NOT NULL REFERENCES piers (id), number INTEGER NOT NULL);",
+		"CREATE TABLE piers (id {key}, code VARCHAR(8) NOT NULL UNIQUE, label VARCHAR(40)); CREATE TABLE slips (id "+
+			"{key}, pier_id INTEGER NOT NULL REFERENCES piers (id), number INTEGER NOT NULL);",
 		func(t *testing.T, d *loadtest.DB) {
 			first, err := d.Load(t, strings.Replace(text, "300", "200", 1), d.Journaled(load.Options{}))
 			require.NoError(t, err)
@@ -426,9 +466,13 @@ func TestRestore(t *testing.T) {
 			require.NoError(t, err)
 			want := loadtest.Dump(t, d.Store)
 			for _, statement := range []string{
-				"UPDATE piers SET label = 'changed' WHERE id IN (3, 250)", "DELETE FROM slips WHERE pier_id = 7", "DELETE FROM piers WHERE id = 7",
-				"INSERT INTO piers (id, code) VALUES (7001, 'extra')", "INSERT INTO slips (id, pier_id, number) VALUES (7001, 7001, 1), (7002, 5, 2)",
-				"UPDATE slips SET pier_id = 7001 WHERE id = 11", "UPDATE piers SET code = (SELECT c FROM (SELECT code AS c FROM piers WHERE id = 9) AS x) || '' WHERE id = -1",
+				"UPDATE piers SET label = 'changed' WHERE id IN (3, 250)", "DELETE FROM slips WHERE pier_id = 7",
+				"DELETE FROM " +
+					"piers WHERE id = 7",
+				"INSERT INTO piers (id, code) VALUES (7001, 'extra')", "INSERT INTO slips (id, pier_id, number) " +
+					"VALUES (7001, 7001, 1), (7002, 5, 2)",
+				"UPDATE slips SET pier_id = 7001 WHERE id = 11", "UPDATE piers SET code = (SELECT c FROM (SELECT " +
+					"code AS c FROM piers WHERE id = 9) AS x) || '' WHERE id = -1",
 			} {
 				if strings.Contains(statement, "||") && d.Name == "mariadb" {
 					continue

@@ -80,7 +80,8 @@ func run(url, path string) error {
 		if err := errors.Join(err1, err2, err3); err != nil {
 			return err
 		}
-		if err := errors.Join(db.exec(0, sailing, passenger, line[2]), db.exec(1, sailing), db.exec(2, points, passenger)); err != nil {
+		if err := errors.Join(db.exec(0, sailing, passenger, line[2]), db.exec(1, sailing),
+			db.exec(2, points, passenger)); err != nil {
 			return err
 		}
 		if n++; n%together == 0 {

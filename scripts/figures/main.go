@@ -183,7 +183,8 @@ func (c *code) read(path string) error {
 			}
 		case *ast.GenDecl:
 			for _, s := range d.Specs {
-				if t, ok := s.(*ast.TypeSpec); ok && t.Name.IsExported() && d.Doc == nil && t.Doc == nil && t.Comment == nil {
+				if t, ok := s.(*ast.TypeSpec); ok && t.Name.IsExported() && d.Doc == nil && t.Doc == nil &&
+					t.Comment == nil {
 					c.bare = append(c.bare, fmt.Sprintf("%s %s", files.Position(t.Pos()), t.Name.Name))
 				}
 			}

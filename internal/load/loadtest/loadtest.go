@@ -299,13 +299,17 @@ func (d *DB) Foreseen(t *testing.T, entities string) diag.Problems {
 
 // Ports is tables of tests.
 const Ports = `
-CREATE TABLE ports (id {key}, code VARCHAR(8) NOT NULL UNIQUE, label VARCHAR(40), ratio DOUBLE PRECISION, seen_at {moment}, raw {bytes});
-CREATE TABLE berths (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), number INTEGER NOT NULL, price DECIMAL(8,2) NOT NULL, UNIQUE (port_id, number));
+CREATE TABLE ports (id {key}, code VARCHAR(8) NOT NULL UNIQUE, label VARCHAR(40), ratio DOUBLE PRECISION,
+  seen_at {moment}, raw {bytes});
+CREATE TABLE berths (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), number INTEGER NOT NULL,
+  price DECIMAL(8,2) NOT NULL, UNIQUE (port_id, number));
 CREATE TABLE visits (port_id INTEGER NOT NULL REFERENCES ports (id), note VARCHAR(40));
-INSERT INTO ports (id, code, label, ratio, seen_at) VALUES (9001, 'P0001', 'Old one', 0.1, '2026-01-02 03:04:05'), (9002, 'P0002', NULL, NULL, NULL), (9003, 'P0900', 'x', 2.5, NULL);
+INSERT INTO ports (id, code, label, ratio, seen_at) VALUES (9001, 'P0001', 'Old one', 0.1, '2026-01-02 03:04:05'),
+  (9002, 'P0002', NULL, NULL, NULL), (9003, 'P0900', 'x', 2.5, NULL);
 INSERT INTO berths (id, port_id, number, price) VALUES (9001, 9001, 1, 4.50), (9002, 9003, 7, 1.25);`
 
 // Fares is tables of tests.
 const Fares = `
-CREATE TABLE fares (id {key}, code VARCHAR(8) NOT NULL UNIQUE, label VARCHAR(40) NOT NULL UNIQUE, price DECIMAL(8,2) NOT NULL, updated_at {moment});
+CREATE TABLE fares (id {key}, code VARCHAR(8) NOT NULL UNIQUE, label VARCHAR(40) NOT NULL UNIQUE,
+  price DECIMAL(8,2) NOT NULL, updated_at {moment});
 INSERT INTO fares (id, code, label, price) VALUES (1, 'DECK', 'Open deck', 4.50), (2, 'CABIN', 'Cabin', 19.00);`

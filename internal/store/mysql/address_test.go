@@ -55,7 +55,8 @@ func TestAddressesOfOtherDatabases(t *testing.T) {
 			"/prod%2Fx",
 		)
 		var query []string
-		for _, q := range []string{"tls=" + one("true", "false", "skip-verify", "preferred", "x"), "socket=" + one("/run/db.sock", "db.sock"), "database=prod", "parseTime=true"} {
+		for _, q := range []string{"tls=" + one("true", "false", "skip-verify", "preferred", "x"), "socket=" +
+			one("/run/db.sock", "db.sock"), "database=prod", "parseTime=true"} {
 			if random.IntN(4) == 0 {
 				query = append(query, q)
 			}
@@ -88,8 +89,11 @@ func TestAddressesOfOtherDatabases(t *testing.T) {
 
 func TestSecuredWays(t *testing.T) {
 	for u, want := range map[string]string{
-		"mysql://me:x@db.example.net/a": "skip-verify", "mysql://me@db.example.net/a": "preferred", "mysql://me:x@db.example.net/a?tls=false": "false", "mysql://me:x@db.example.net/a?tls=preferred": "skip-verify", "mysql://me:x@db.example.net/a?tls=true": "true",
-		"mysql://me:x@127.0.0.1/a": "", "mysql://me:x@/a?socket=/run/db.sock": "", "mysql://me:x@localhost/a?tls=true": "true",
+		"mysql://me:x@db.example.net/a": "skip-verify", "mysql://me@db.example.net/a": "preferred",
+		"mysql://me:x@db.example.net/a?tls=false":     "false",
+		"mysql://me:x@db.example.net/a?tls=preferred": "skip-verify", "mysql://me:x@db.example.net/a?tls=true": "true",
+		"mysql://me:x@127.0.0.1/a": "", "mysql://me:x@/a?socket=/run/db.sock": "",
+		"mysql://me:x@localhost/a?tls=true": "true",
 	} {
 		a, err := parse(u)
 		require.NoError(t, err, u)

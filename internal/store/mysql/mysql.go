@@ -56,9 +56,12 @@ func (silent) Print(...any) {}
 // session is what every connection sets for itself, whatever the server's defaults.
 var session = []string{
 	"SET NAMES utf8mb4",
-	"SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION'",
-	"SET SESSION time_zone = '+00:00', autocommit = 1, foreign_key_checks = 1, unique_checks = 1, sql_safe_updates = 0, sql_auto_is_null = 0, sql_notes = 1, " +
-		"sql_select_limit = DEFAULT, big_tables = 0, net_read_timeout = 600, net_write_timeout = 600, wait_timeout = 31536000, " +
+	"SET SESSION sql_mode = " +
+		"'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION'",
+	"SET SESSION time_zone = '+00:00', autocommit = 1, foreign_key_checks = 1, unique_checks = 1, sql_safe_updates " +
+		"= 0, sql_auto_is_null = 0, sql_notes = 1, " +
+		"sql_select_limit = DEFAULT, big_tables = 0, net_read_timeout = 600, net_write_timeout = 600, wait_timeout " +
+		"= 31536000, " +
 		fmt.Sprintf(
 			"innodb_lock_wait_timeout = %d, lock_wait_timeout = %d",
 			lockWait,
@@ -139,7 +142,8 @@ func (d *database) ask(ctx context.Context) error {
 	var version string
 	var local, packet int64
 	var format, logged sql.NullString
-	err := d.conn.QueryRowContext(ctx, "SELECT version(), @@local_infile, @@max_allowed_packet, @@binlog_format, @@log_bin").
+	err := d.conn.QueryRowContext(ctx, "SELECT version(), @@local_infile, @@max_allowed_packet, @@binlog_format, "+
+		"@@log_bin").
 		Scan(&version, &local, &packet, &format, &logged)
 	if err != nil {
 		return d.err(ctx, err)
@@ -167,9 +171,11 @@ func (d *database) ask(ctx context.Context) error {
 	}
 	switch {
 	case local == 0:
-		d.notice = "the server does not allow LOAD DATA LOCAL (local_infile is off), so rows go by INSERT statements of many rows, which is slower"
+		d.notice = "the server does not allow LOAD DATA LOCAL (local_infile is off), so rows go by INSERT " +
+			"statements of many rows, which is slower"
 	case splitting == "ON":
-		d.notice = "the cluster splits LOAD DATA into transactions of its own (wsrep_load_data_splitting), so rows go by INSERT statements of many rows"
+		d.notice = "the cluster splits LOAD DATA into transactions of its own (wsrep_load_data_splitting), so rows " +
+			"go by INSERT statements of many rows"
 	}
 	return nil
 }
@@ -247,7 +253,8 @@ func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
 	return setwise.Sizes(
 		ctx,
 		d,
-		"SELECT '', table_name, data_length + index_length FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')",
+		"SELECT '', table_name, data_length + index_length FROM information_schema.tables WHERE table_schema = "+
+			"DATABASE() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')",
 		func(_, table string) string { return table },
 	)
 }
@@ -344,8 +351,9 @@ func (d *database) err(ctx context.Context, err error) error {
 				"a statement has more than the %d bytes that the server takes (max_allowed_packet)",
 				d.packet,
 			),
-			Err:  err,
-			Hint: "raise max_allowed_packet; for the journal's copy of input files and rows, --no-journal is the other way",
+			Err: err,
+			Hint: "raise max_allowed_packet; for the journal's copy of input files and rows, --no-journal is the " +
+				"other way",
 		}
 	}
 	if e == nil {
@@ -361,9 +369,11 @@ func (d *database) err(ctx context.Context, err error) error {
 			lockWait,
 		), "end the other program's transaction, and try again"
 	case 1044, 1045, 1142, 1143, 1227, 1370:
-		f.Kind, f.Message, f.Hint = store.Denied, "the server does not let this user do that", "the user needs SELECT, INSERT, UPDATE and DELETE on the tables, and CREATE TEMPORARY TABLES on the database"
+		f.Kind, f.Message, f.Hint = store.Denied, "the server does not let this user do that", "the user needs "+
+			"SELECT, INSERT, UPDATE and DELETE on the tables, and CREATE TEMPORARY TABLES on the database"
 	case 1021, 1114, 3, 28, 1041:
-		f.Kind, f.Message, f.Hint = store.Full, "the server has no room left", "make room on its disk, or load fewer rows"
+		f.Kind, f.Message, f.Hint = store.Full, "the server has no room left", "make room on its disk, or load "+
+			"fewer rows"
 	case 1290, 1792, 1836, 1207:
 		f.Kind, f.Message, f.Hint = store.ReadOnly, "the database can only be read", "is it a replica?"
 	case 1317, 1028:
@@ -463,10 +473,11 @@ func (d *database) marked(text string, err error) error {
 	}
 	if back {
 		return &store.Fault{
-			Kind:    store.Refused,
-			Message: "rows were refused, and a table written to in this transaction is of an engine without savepoints, so that they cannot be looked for",
-			Err:     err,
-			Hint:    "ALTER TABLE ... ENGINE=InnoDB, or leave such a table out; rows in it stay",
+			Kind: store.Refused,
+			Message: "rows were refused, and a table written to in this transaction is of an engine without " +
+				"savepoints, so that they cannot be looked for",
+			Err:  err,
+			Hint: "ALTER TABLE ... ENGINE=InnoDB, or leave such a table out; rows in it stay",
 		}
 	}
 	return nil
@@ -715,9 +726,10 @@ func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, er
 }
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
-	return "SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?", []setwise.Arg{
-		{Value: value.String(t.Name)},
-	}
+	return "SELECT count(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?",
+		[]setwise.Arg{
+			{Value: value.String(t.Name)},
+		}
 }
 
 func (d *database) Declare(c *schema.Column) string {
@@ -741,7 +753,8 @@ func (d *database) Declare(c *schema.Column) string {
 
 // declared are the widest types of kinds of columns.
 var declared = map[schema.Kind]string{
-	schema.Bytes: "LONGBLOB", schema.Decimal: "DECIMAL(65, 18)", schema.Real: "DOUBLE", schema.Boolean: "TINYINT(1)", schema.Date: "DATE", schema.Time: "TIME(6)", schema.UUID: "CHAR(36)",
+	schema.Bytes: "LONGBLOB", schema.Decimal: "DECIMAL(65, 18)", schema.Real: "DOUBLE", schema.Boolean: "TINYINT(1)",
+	schema.Date: "DATE", schema.Time: "TIME(6)", schema.UUID: "CHAR(36)",
 }
 
 // Names of locks are of the whole server, and short.
@@ -778,7 +791,8 @@ func (d *database) Lock(ctx context.Context, name string) (string, error) {
 	}
 	err = d.Query(
 		ctx,
-		"SELECT CONCAT('connection ', id, ' of ', user, ' from ', host) FROM information_schema.processlist WHERE id = IS_USED_LOCK("+lockExpression+")",
+		"SELECT CONCAT('connection ', id, ' of ', user, ' from ', host) FROM information_schema.processlist WHERE "+
+			"id = IS_USED_LOCK("+lockExpression+")",
 		key,
 		[]*schema.Column{text},
 		func(row []value.Value) error {
@@ -795,7 +809,8 @@ func (d *database) Reserve(ctx context.Context, t *schema.Table, _ *schema.Colum
 	next := int64(0)
 	err := d.Query(
 		ctx,
-		"SELECT coalesce(auto_increment, 0) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?",
+		"SELECT coalesce(auto_increment, 0) FROM information_schema.tables WHERE table_schema = DATABASE() AND "+
+			"table_name = ?",
 		[]setwise.Arg{
 			{Value: value.String(t.LocalName())},
 		},

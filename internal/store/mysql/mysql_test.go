@@ -30,7 +30,8 @@ func TestBehaviours(t *testing.T) {
 	storetest.Run(t, storetest.Engine{Driver: Driver{}, Make: makeDatabase, Triggers: `
 		CREATE TRIGGER refuse BEFORE INSERT ON boats FOR EACH ROW IF NEW.label = 'forbidden' THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'not on this lake'; END IF;`,
 		NoLate: true,
-		Zone:   "+05:45", Lacks: "this user lacks CREATE TEMPORARY TABLES on the database, CREATE on the database, INSERT (name), UPDATE, DELETE",
+		Zone:   "+05:45", Lacks: "this user lacks CREATE TEMPORARY TABLES on the database, CREATE on the database, " +
+			"INSERT (name), UPDATE, DELETE",
 		Clerk: func(t *testing.T, url string) string {
 			table := "`" + url[strings.LastIndexByte(url, '/')+1:] + "`.piers"
 			// By a role, as is usual where there are many users.
@@ -53,9 +54,12 @@ func TestSurveySeesWhatTheServerKnows(t *testing.T) {
 	s := open(t, `
 CREATE TABLE docks (id INTEGER AUTO_INCREMENT PRIMARY KEY, name TEXT);
 CREATE TABLE boats (
-  id BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, dock_id INTEGER, weather ENUM('calm', 'it''s rough'), tag VARCHAR(7) NOT NULL, seen DATETIME(3), at TIME,
-  price DECIMAL(8,2) UNSIGNED, twice INTEGER AS (dock_id * 2) STORED, raw VARBINARY(9), extra JSON, gone BOOLEAN, small TINYINT UNSIGNED NOT NULL DEFAULT 3,
-  CONSTRAINT dock FOREIGN KEY (dock_id) REFERENCES docks (id) ON DELETE CASCADE, CONSTRAINT price_above CHECK (price > 0), UNIQUE KEY tags (tag, seen), UNIQUE KEY begins (tag(3)));
+  id BIGINT UNSIGNED AUTO_INCREMENT PRIMARY KEY, dock_id INTEGER, weather ENUM('calm', 'it''s rough'),
+    tag VARCHAR(7) NOT NULL, seen DATETIME(3), at TIME,
+  price DECIMAL(8,2) UNSIGNED, twice INTEGER AS (dock_id * 2) STORED, raw VARBINARY(9), extra JSON, gone BOOLEAN,
+    small TINYINT UNSIGNED NOT NULL DEFAULT 3,
+  CONSTRAINT dock FOREIGN KEY (dock_id) REFERENCES docks (id) ON DELETE CASCADE, CONSTRAINT price_above
+    CHECK (price > 0), UNIQUE KEY tags (tag, seen), UNIQUE KEY begins (tag(3)));
 CREATE VIEW seen_boats AS SELECT * FROM boats;`)
 	defer s.Close()
 	db, err := s.Survey(t.Context())
@@ -70,7 +74,8 @@ CREATE VIEW seen_boats AS SELECT * FROM boats;`)
 	assert.True(t, boats.Column("twice").Generated)
 	assert.True(t, boats.Column("small").Default)
 	assert.False(t, boats.Column("tag").Default)
-	for name, kind := range map[string]schema.Kind{"raw": schema.Bytes, "extra": schema.JSON, "gone": schema.Boolean, "price": schema.Decimal} {
+	for name, kind := range map[string]schema.Kind{"raw": schema.Bytes, "extra": schema.JSON, "gone": schema.Boolean,
+		"price": schema.Decimal} {
 		assert.Equal(t, kind, boats.Column(name).Kind, name)
 	}
 	require.Len(t, boats.References, 1)
@@ -149,7 +154,8 @@ func TestWarningsAreViolations(t *testing.T) {
 	require.NoError(t, err)
 	table := db.Table("t")
 	n, _ := value.ParseDecimal("1.25")
-	for column, v := range map[string]value.Value{"day": value.String("no day"), "n": n, "label": value.String("long")} {
+	for column, v := range map[string]value.Value{"day": value.String("no day"), "n": n,
+		"label": value.String("long")} {
 		tx, err := s.Begin(t.Context(), store.TxOptions{})
 		require.NoError(t, err)
 		into := store.Into{
@@ -174,7 +180,8 @@ func TestWarningsAreViolations(t *testing.T) {
 func TestFaultsOfConnecting(t *testing.T) {
 	server := storetest.MariaDB(t)
 	for url, want := range map[string]store.FaultKind{
-		server.URL("nowhere"): store.Missing, "mysql://me@127.0.0.1:1/x": store.Unreachable, "mysql://host": store.BadURL, "mysql:x": store.BadURL,
+		server.URL("nowhere"): store.Missing, "mysql://me@127.0.0.1:1/x": store.Unreachable,
+		"mysql://host": store.BadURL, "mysql:x": store.BadURL,
 		"mysql://me@host/x?allowAllFiles=true": store.BadURL,
 	} {
 		_, err := Driver{}.Open(t.Context(), url)
@@ -194,7 +201,8 @@ func TestEnginesWithoutSavepoints(t *testing.T) {
 func withoutSavepoints(t *testing.T, engine string) {
 	s := open(
 		t,
-		"CREATE TABLE marks (id INTEGER PRIMARY KEY) ENGINE="+engine+"; CREATE TABLE past (id INTEGER PRIMARY KEY) WITH SYSTEM VERSIONING;",
+		"CREATE TABLE marks (id INTEGER PRIMARY KEY) ENGINE="+engine+"; CREATE TABLE past (id INTEGER PRIMARY KEY) "+
+			"WITH SYSTEM VERSIONING;",
 	)
 	defer s.Close()
 	db, err := s.Survey(t.Context())

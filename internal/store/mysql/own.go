@@ -75,9 +75,12 @@ func (d *database) isOwn(ctx context.Context, name string) error {
 // comment of a table, which commands of the user's can see.
 func (d *database) mark(name string) string {
 	if d.maria {
-		return "coalesce((SELECT m.schema_comment FROM information_schema.schemata m WHERE m.schema_name = " + name + "), '')"
+		return "coalesce((SELECT m.schema_comment FROM information_schema.schemata m WHERE m.schema_name = " + name +
+			"), '')"
 	}
-	return "coalesce((SELECT m.table_comment FROM information_schema.tables m WHERE m.table_schema = " + name + " AND m.table_name = '" + markTable + "'), '')"
+	return "coalesce((SELECT m.table_comment FROM information_schema.tables m WHERE m.table_schema = " + name +
+		" AND " +
+		"m.table_name = '" + markTable + "'), '')"
 }
 
 // Create makes a database with its mark.
@@ -191,7 +194,9 @@ func (o *own) reaches(ctx context.Context, from string) error {
 	bodies, err := o.db.texts(
 		ctx,
 		2,
-		"SELECT CONCAT('trigger ', trigger_name), action_statement FROM information_schema.triggers WHERE trigger_schema = ? UNION ALL SELECT CONCAT(LOWER(routine_type), ' ', routine_name), coalesce(routine_definition, '') FROM information_schema.routines WHERE routine_schema = ?",
+		"SELECT CONCAT('trigger ', trigger_name), action_statement FROM information_schema.triggers WHERE "+
+			"trigger_schema = ? UNION ALL SELECT CONCAT(LOWER(routine_type), ' ', routine_name), "+
+			"coalesce(routine_definition, '') FROM information_schema.routines WHERE routine_schema = ?",
 		from,
 		from,
 	)
@@ -215,7 +220,8 @@ func (o *own) reaches(ctx context.Context, from string) error {
 					b[0],
 					from,
 				),
-				Hint: "leave the database's name out there; or make a fresh database from the schema: --schema schema.sql, or --prepare 'your migration command'",
+				Hint: "leave the database's name out there; or make a fresh database from the schema: --schema " +
+					"schema.sql, or --prepare 'your migration command'",
 			}
 		}
 	}
@@ -246,7 +252,8 @@ func (o *own) copy(ctx context.Context, from, name string, withExternal bool) (e
 		_, out := o.db.Exec(context.WithoutCancel(ctx), "USE information_schema")
 		err = errors.Join(err, back, out)
 	}()
-	for _, sql := range []string{"SET @evensprout_sql_mode = @@SESSION.sql_mode", "USE " + quote(name), "SET SESSION foreign_key_checks = 0, unique_checks = 0"} {
+	for _, sql := range []string{"SET @evensprout_sql_mode = @@SESSION.sql_mode", "USE " + quote(name), "SET SESSION " +
+		"foreign_key_checks = 0, unique_checks = 0"} {
 		if _, err := o.db.Exec(ctx, sql); err != nil {
 			return err
 		}
@@ -308,7 +315,8 @@ func (c *copying) tables(ctx context.Context) error {
 	tables, err := c.own.db.texts(
 		ctx,
 		3,
-		"SELECT table_name, table_type, coalesce(engine, '') FROM information_schema.tables WHERE table_schema = ? AND table_type NOT IN ('VIEW', 'SYSTEM VIEW') ORDER BY table_type = 'SEQUENCE' DESC, table_name",
+		"SELECT table_name, table_type, coalesce(engine, '') FROM information_schema.tables WHERE table_schema = ? "+
+			"AND table_type NOT IN ('VIEW', 'SYSTEM VIEW') ORDER BY table_type = 'SEQUENCE' DESC, table_name",
 		c.from,
 	)
 	if err != nil {
@@ -317,7 +325,9 @@ func (c *copying) tables(ctx context.Context) error {
 	columns, err := c.own.db.texts(
 		ctx,
 		2,
-		"SELECT table_name, column_name FROM information_schema.columns WHERE table_schema = ? AND coalesce(generation_expression, '') = '' AND extra NOT LIKE '%GENERATED%' ORDER BY table_name, ordinal_position",
+		"SELECT table_name, column_name FROM information_schema.columns WHERE table_schema = ? AND "+
+			"coalesce(generation_expression, '') = '' AND extra NOT LIKE '%GENERATED%' ORDER BY table_name, "+
+			"ordinal_position",
 		c.from,
 	)
 	if err != nil {
@@ -384,7 +394,8 @@ func (c *copying) routines(ctx context.Context) error {
 	routines, err := c.own.db.texts(
 		ctx,
 		2,
-		"SELECT routine_type, routine_name FROM information_schema.routines WHERE routine_schema = ? AND routine_type IN ('FUNCTION', 'PROCEDURE') ORDER BY routine_type, routine_name",
+		"SELECT routine_type, routine_name FROM information_schema.routines WHERE routine_schema = ? AND "+
+			"routine_type IN ('FUNCTION', 'PROCEDURE') ORDER BY routine_type, routine_name",
 		c.from,
 	)
 	for _, r := range routines {
@@ -437,7 +448,8 @@ func (c *copying) triggers(ctx context.Context) error {
 	triggers, err := c.own.db.texts(
 		ctx,
 		1,
-		"SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ? ORDER BY event_object_table, action_timing, event_manipulation, action_order",
+		"SELECT trigger_name FROM information_schema.triggers WHERE trigger_schema = ? ORDER BY "+
+			"event_object_table, action_timing, event_manipulation, action_order",
 		c.from,
 	)
 	for _, t := range triggers {
@@ -542,7 +554,8 @@ func (o *own) Drop(ctx context.Context, name string) error {
 		n, failed := setwise.Number(
 			ctx,
 			o.db,
-			"SELECT (SELECT count(*) FROM information_schema.tables WHERE table_schema = ?) + (SELECT count(*) FROM information_schema.routines WHERE routine_schema = ?)",
+			"SELECT (SELECT count(*) FROM information_schema.tables WHERE table_schema = ?) + (SELECT count(*) "+
+				"FROM information_schema.routines WHERE routine_schema = ?)",
 			setwise.Arg{Value: value.String(name)},
 			setwise.Arg{Value: value.String(name)},
 		)
@@ -602,7 +615,8 @@ func (Driver) Variables(u string) []store.Variable {
 		socket = c.Addr
 	} else {
 		jdbc = fmt.Sprintf("jdbc:mariadb://%s/%s", c.Addr, url.PathEscape(c.DBName))
-		if mode := map[string]string{"true": "verify-full", "skip-verify": "trust", "false": "disable"}[c.TLSConfig]; mode != "" {
+		if mode := map[string]string{"true": "verify-full", "skip-verify": "trust",
+			"false": "disable"}[c.TLSConfig]; mode != "" {
 			jdbc += "?sslMode=" + mode
 		}
 	}

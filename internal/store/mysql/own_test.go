@@ -15,8 +15,10 @@ import (
 func TestACopyHasEverything(t *testing.T) {
 	server := storetest.MariaDB(t)
 	url := server.Database(t, `
-CREATE TABLE docks (id INTEGER AUTO_INCREMENT PRIMARY KEY, name VARCHAR(20) DEFAULT 'none', size INTEGER DEFAULT 3, twice INTEGER AS (size * 2) STORED, thrice INTEGER AS (size * 3) VIRTUAL);
-CREATE TABLE boats (id INTEGER PRIMARY KEY, dock_id INTEGER, next_id INTEGER, FOREIGN KEY (dock_id) REFERENCES docks (id), FOREIGN KEY (next_id) REFERENCES boats (id));
+CREATE TABLE docks (id INTEGER AUTO_INCREMENT PRIMARY KEY, name VARCHAR(20) DEFAULT 'none', size INTEGER DEFAULT 3,
+  twice INTEGER AS (size * 2) STORED, thrice INTEGER AS (size * 3) VIRTUAL);
+CREATE TABLE boats (id INTEGER PRIMARY KEY, dock_id INTEGER, next_id INTEGER, FOREIGN KEY (dock_id)
+  REFERENCES docks (id), FOREIGN KEY (next_id) REFERENCES boats (id));
 INSERT INTO docks (name) VALUES ('a'), ('b');
 INSERT INTO boats (id, dock_id) SELECT id, id FROM docks;
 UPDATE boats SET next_id = id;
@@ -56,7 +58,8 @@ COMMIT;`)
 		t,
 		"2",
 		ask(
-			"SELECT CAST(count(*) AS CHAR) FROM information_schema.referential_constraints WHERE constraint_schema = '"+name+"'",
+			"SELECT CAST(count(*) AS CHAR) FROM information_schema.referential_constraints WHERE constraint_schema "+
+				"= '"+name+"'",
 		),
 	)
 }

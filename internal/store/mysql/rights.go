@@ -24,7 +24,8 @@ func (d *database) Denied(ctx context.Context, a store.Access) (string, error) {
 		return err
 	}
 	if a.Stage {
-		if err := try("CREATE TEMPORARY TABLES on the database", "CREATE TEMPORARY TABLE `evensprout rights` (n INT)"); err != nil {
+		if err := try("CREATE TEMPORARY TABLES on the database", "CREATE TEMPORARY TABLE `evensprout rights` (n "+
+			"INT)"); err != nil {
 			return "", err
 		}
 	}
@@ -47,7 +48,8 @@ func (d *database) Denied(ctx context.Context, a store.Access) (string, error) {
 				return "SELECT " + strings.Join(setwise.Names(d, "", c), ", ") + " FROM " + table
 			}},
 			{"INSERT", a.Insert, func(c []*schema.Column) string {
-				return "INSERT INTO " + table + " (" + strings.Join(setwise.Names(d, "", c), ", ") + ") VALUES (" + nulls(c) + ")"
+				return "INSERT INTO " + table + " (" + strings.Join(setwise.Names(d, "", c), ", ") + ") VALUES (" +
+					nulls(c) + ")"
 			}},
 			{"UPDATE", a.Update, func(c []*schema.Column) string {
 				return "UPDATE " + table + " SET " + strings.Join(setwise.Names(d, "", c), " = NULL, ") + " = NULL"
@@ -103,6 +105,7 @@ func (d *database) Clock(ctx context.Context) (time.Time, string, error) {
 	return setwise.Clock(
 		ctx,
 		d,
-		"SELECT now(6), CASE WHEN zone IN ('UTC', '+00:00', 'GMT', 'Etc/UTC') THEN '' ELSE zone END FROM (SELECT CASE WHEN @@global.time_zone = 'SYSTEM' THEN @@system_time_zone ELSE @@global.time_zone END AS zone) z",
+		"SELECT now(6), CASE WHEN zone IN ('UTC', '+00:00', 'GMT', 'Etc/UTC') THEN '' ELSE zone END FROM (SELECT "+
+			"CASE WHEN @@global.time_zone = 'SYSTEM' THEN @@system_time_zone ELSE @@global.time_zone END AS zone) z",
 	)
 }

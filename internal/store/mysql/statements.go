@@ -56,7 +56,8 @@ func statements(script string) []statement {
 			continue
 		case c == '\'' || c == '"' || c == '`':
 			skip = quoted(rest, c)
-		case c == '#' || strings.HasPrefix(rest, "--") && (len(rest) == 2 || strings.ContainsRune(" \t\r\n", rune(rest[2]))):
+		case c == '#' || strings.HasPrefix(rest, "--") &&
+			(len(rest) == 2 || strings.ContainsRune(" \t\r\n", rune(rest[2]))):
 			if skip = strings.IndexByte(rest, '\n'); skip < 0 {
 				skip = len(rest)
 			}

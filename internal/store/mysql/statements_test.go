@@ -18,14 +18,18 @@ func TestStatementsOfAScript(t *testing.T) {
 		"SELECT 1;\n\nSELECT 2 ;\n":        {{"SELECT 1", 1}, {"SELECT 2", 3}},
 		"SELECT ';', \";\", `;`; SELECT 2": {{"SELECT ';', \";\", `;`", 1}, {"SELECT 2", 1}},
 		`SELECT 'it''s; \'; x'; SELECT 2`:  {{`SELECT 'it''s; \'; x'`, 1}, {"SELECT 2", 1}},
-		"-- a; b\nSELECT 1; # c; d\n/* e;\nf */ SELECT 2;\n-- g":                                     {{"-- a; b\nSELECT 1", 1}, {"# c; d\n/* e;\nf */ SELECT 2", 2}},
-		"/*!40101 SET NAMES utf8 */;\n/* no */;":                                                     {{"/*!40101 SET NAMES utf8 */", 1}},
-		"SELECT 5--1; SELECT 2":                                                                      {{"SELECT 5--1", 1}, {"SELECT 2", 1}},
-		"DELIMITER //\nCREATE PROCEDURE p() BEGIN SELECT 1; SELECT 2; END//\ndelimiter ;\nSELECT 3;": {{"CREATE PROCEDURE p() BEGIN SELECT 1; SELECT 2; END", 2}, {"SELECT 3", 4}},
-		"-- first\nDELIMITER $$\nSELECT 1$$":                                                         {{"SELECT 1", 3}},
-		"\ufeffSELECT 1;":                                                                            {{"SELECT 1", 1}},
-		"SELECT 'open; \n":                                                                           {{"SELECT 'open;", 1}},
-		"DELIMITER ;":                                                                                nil,
+		"-- a; b\nSELECT 1; # c; d\n/* e;\nf */ SELECT 2;\n-- g": {{"-- a; " +
+			"b\nSELECT 1", 1}, {"# c; d\n/* e;\nf */ SELECT 2", 2}},
+		"/*!40101 SET NAMES utf8 */;\n/* no */;": {{"/*!40101 " +
+			"SET NAMES utf8 */", 1}},
+		"SELECT 5--1; SELECT 2": {{"SELECT 5--1", 1}, {"SELECT 2", 1}},
+		"DELIMITER //\nCREATE PROCEDURE p() BEGIN SELECT 1; SELECT 2; END//\ndelimiter ;\nSELECT 3;": {{"CREATE " +
+			"PROCEDURE p() BEGIN SELECT 1; SELECT 2; END", 2}, {"SELECT 3", 4}},
+		"-- first\nDELIMITER $$\nSELECT 1$$": {{"SELECT 1", 3}},
+		"\ufeffSELECT 1;":                    {{"SELECT 1", 1}},
+		"SELECT 'open; \n": {{"SELECT " +
+			"'open;", 1}},
+		"DELIMITER ;": nil,
 	} {
 		assert.Equal(t, want, list(statements(script)), script)
 	}

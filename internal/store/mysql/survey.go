@@ -15,25 +15,34 @@ import (
 	"evensprout/internal/value"
 )
 
-const tablesSQL = `SELECT table_name, coalesce(engine, ''), coalesce((SELECT support.transactions FROM information_schema.engines support WHERE support.engine = t.engine), 'YES') FROM information_schema.tables t
-WHERE table_schema = DATABASE() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED') AND table_name NOT IN ('evensprout_loads', 'evensprout_chunks', 'evensprout_contents', 'evensprout_occasions', '` + markTable + `') ORDER BY create_time, table_name`
+const tablesSQL = `SELECT table_name, coalesce(engine, ''), coalesce((SELECT support.transactions
+  FROM information_schema.engines support WHERE support.engine = t.engine), 'YES') FROM information_schema.tables t
+WHERE table_schema = DATABASE() AND table_type IN ('BASE TABLE', 'SYSTEM VERSIONED')
+  AND table_name NOT IN ('evensprout_loads', 'evensprout_chunks', 'evensprout_contents', 'evensprout_occasions',
+  '` + markTable + `') ORDER BY ` +
+	`create_time, table_name`
 
-const columnsSQL = `SELECT table_name, column_name, data_type, column_type, coalesce(character_maximum_length, 0), coalesce(numeric_precision, 0),
+const columnsSQL = `SELECT table_name, column_name, data_type, column_type, coalesce(character_maximum_length, 0),
+  coalesce(numeric_precision, 0),
   coalesce(numeric_scale, 0), coalesce(datetime_precision, 0), is_nullable, coalesce(column_default, 'NULL'), extra,
   coalesce(character_set_name, ''), coalesce(collation_name, ''), coalesce(generation_expression, '')
 FROM information_schema.columns WHERE table_schema = DATABASE() ORDER BY table_name, ordinal_position`
 
 const uniquesSQL = `SELECT table_name, index_name, coalesce(column_name, ''), coalesce(sub_part, 0), %s
-FROM information_schema.statistics WHERE table_schema = DATABASE() AND non_unique = 0 ORDER BY table_name, index_name, seq_in_index`
+FROM information_schema.statistics WHERE table_schema = DATABASE() AND non_unique = 0 ORDER BY table_name,
+  index_name, seq_in_index`
 
 const partitionsSQL = `SELECT table_name, partition_method, partition_expression, coalesce(partition_description, '')
-FROM information_schema.partitions WHERE table_schema = DATABASE() AND partition_method IS NOT NULL ORDER BY table_name, partition_ordinal_position`
+FROM information_schema.partitions WHERE table_schema = DATABASE() AND partition_method IS NOT NULL
+  ORDER BY table_name, partition_ordinal_position`
 
-const referencesSQL = `SELECT k.table_name, k.constraint_name, k.column_name, k.referenced_table_name, k.referenced_column_name, r.delete_rule
+const referencesSQL = `SELECT k.table_name, k.constraint_name, k.column_name, k.referenced_table_name,
+  k.referenced_column_name, r.delete_rule
 FROM information_schema.key_column_usage k
 JOIN information_schema.referential_constraints r
   ON r.constraint_schema = k.constraint_schema AND r.constraint_name = k.constraint_name AND r.table_name = k.table_name
-WHERE k.table_schema = DATABASE() AND k.referenced_table_schema = DATABASE() ORDER BY k.table_name, k.constraint_name, k.ordinal_position`
+WHERE k.table_schema = DATABASE() AND k.referenced_table_schema = DATABASE() ORDER BY k.table_name,
+  k.constraint_name, k.ordinal_position`
 
 // checksSQL: MariaDB says the table in check_constraints itself, MySQL in
 // table_constraints.
@@ -41,7 +50,8 @@ const (
 	checksMariaDB = `SELECT table_name, constraint_name, check_clause FROM information_schema.check_constraints
 WHERE constraint_schema = DATABASE() ORDER BY table_name, constraint_name`
 	checksMySQL = `SELECT t.table_name, c.constraint_name, c.check_clause FROM information_schema.check_constraints c
-JOIN information_schema.table_constraints t ON t.constraint_schema = c.constraint_schema AND t.constraint_name = c.constraint_name
+JOIN information_schema.table_constraints t ON t.constraint_schema = c.constraint_schema
+  AND t.constraint_name = c.constraint_name
 WHERE c.constraint_schema = DATABASE() AND t.constraint_type = 'CHECK' ORDER BY t.table_name, c.constraint_name`
 )
 
@@ -160,7 +170,9 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 		{referencesSQL, 6, func(t *schema.Table, r []string) {
 			n := len(t.References)
 			if n == 0 || t.References[n-1].Name != r[1] {
-				t.References = append(t.References, schema.Reference{Name: r[1], Table: r[3], Cascade: r[5] == "CASCADE", Blanks: strings.HasPrefix(r[5], "SET ")})
+				t.References = append(t.References,
+					schema.Reference{Name: r[1], Table: r[3], Cascade: r[5] == "CASCADE",
+						Blanks: strings.HasPrefix(r[5], "SET ")})
 				n++
 			}
 			f := &t.References[n-1]
@@ -244,9 +256,13 @@ const lastTimestamp = (1<<31 - 1) * 1_000_000
 
 // geometries are types of places in the plane, with a pattern of their text.
 var geometries = map[string]string{
-	"geometry": `POINT\([1-9] [1-9]\)`, "point": `POINT\([1-9] [1-9]\)`, "linestring": `LINESTRING\([1-4] [1-9],[5-9] [1-9]\)`,
-	"polygon": `POLYGON\(\(0 0,[1-4] 0,[1-4] [5-9],0 [5-9],0 0\)\)`, "multipoint": `MULTIPOINT\([1-4] [1-9],[5-9] [1-9]\)`, "multilinestring": `MULTILINESTRING\(\([1-4] [1-9],[5-9] [1-9]\)\)`,
-	"multipolygon": `MULTIPOLYGON\(\(\(0 0,[1-4] 0,[1-4] [5-9],0 [5-9],0 0\)\)\)`, "geometrycollection": `GEOMETRYCOLLECTION\(POINT\([1-9] [1-9]\)\)`,
+	"geometry": `POINT\([1-9] [1-9]\)`, "point": `POINT\([1-9] [1-9]\)`, "linestring": `LINESTRING\([1-4] ` +
+		`[1-9],[5-9] [1-9]\)`,
+	"polygon": `POLYGON\(\(0 0,[1-4] 0,[1-4] [5-9],0 [5-9],0 0\)\)`, "multipoint": `MULTIPOINT\([1-4] [1-9],[5-9] ` +
+		`[1-9]\)`, "multilinestring": `MULTILINESTRING\(\([1-4] [1-9],[5-9] [1-9]\)\)`,
+	"multipolygon": `MULTIPOLYGON\(\(\(0 0,[1-4] 0,[1-4] [5-9],0 [5-9],0 0\)\)\)`,
+	"geometrycollection": `GEOMETRYCOLLECTION\(POINT\([1-9] ` +
+		`[1-9]\)\)`,
 }
 
 // column reads a line of information_schema.columns.

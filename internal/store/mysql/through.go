@@ -24,7 +24,8 @@ func (Driver) Through(ctx context.Context, conn *sql.Conn, _ string) (*schema.Da
 
 // Quoting turns backslashes off, and puts them back.
 func (script) Quoting(exec func(string) error, do func() error) error {
-	for _, sql := range []string{"SET @evensprout_sql_mode = @@SESSION.sql_mode", "SET SESSION sql_mode = CONCAT(@@SESSION.sql_mode, ',NO_BACKSLASH_ESCAPES,NO_AUTO_VALUE_ON_ZERO')"} {
+	for _, sql := range []string{"SET @evensprout_sql_mode = @@SESSION.sql_mode", "SET SESSION sql_mode = " +
+		"CONCAT(@@SESSION.sql_mode, ',NO_BACKSLASH_ESCAPES,NO_AUTO_VALUE_ON_ZERO')"} {
 		if err := exec(sql); err != nil {
 			return err
 		}

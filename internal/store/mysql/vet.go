@@ -19,7 +19,8 @@ func (d *database) Vet(ctx context.Context, tables []*schema.Table) ([]string, e
 		kinds, err := d.texts(
 			ctx,
 			2,
-			"SELECT table_type, coalesce(engine, '') FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?",
+			"SELECT table_type, coalesce(engine, '') FROM information_schema.tables WHERE table_schema = "+
+				"DATABASE() AND table_name = ?",
 			t.Name,
 		)
 		if err != nil {
@@ -29,9 +30,13 @@ func (d *database) Vet(ctx context.Context, tables []*schema.Table) ([]string, e
 			return nil, setwise.Unvetted(t.Name, "is no ordinary table", "look at it, and drop it if it is nobody's")
 		}
 		for _, q := range []struct{ what, sql string }{
-			{"trigger", "SELECT trigger_name FROM information_schema.triggers WHERE event_object_schema = DATABASE() AND event_object_table = ?"},
-			{"computed column", "SELECT column_name FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ? AND (coalesce(generation_expression, '') <> '' OR extra LIKE '%GENERATED%' OR extra LIKE '%on update%')"},
-			{"reference", "SELECT constraint_name FROM information_schema.referential_constraints WHERE constraint_schema = DATABASE() AND table_name = ?"},
+			{"trigger", "SELECT trigger_name FROM information_schema.triggers WHERE event_object_schema = " +
+				"DATABASE() AND event_object_table = ?"},
+			{"computed column", "SELECT column_name FROM information_schema.columns WHERE table_schema = " +
+				"DATABASE() AND table_name = ? AND (coalesce(generation_expression, '') <> '' OR extra LIKE " +
+				"'%GENERATED%' OR extra LIKE '%on update%')"},
+			{"reference", "SELECT constraint_name FROM information_schema.referential_constraints WHERE " +
+				"constraint_schema = DATABASE() AND table_name = ?"},
 		} {
 			rows, err := d.texts(ctx, 1, q.sql, t.Name)
 			if err != nil {
@@ -48,8 +53,10 @@ func (d *database) Vet(ctx context.Context, tables []*schema.Table) ([]string, e
 		rows, err := d.texts(
 			ctx,
 			1,
-			"SELECT DISTINCT grantee FROM information_schema.table_privileges WHERE table_schema = DATABASE() AND table_name = ? AND privilege_type IN ('INSERT', 'UPDATE', 'DELETE', 'TRIGGER')"+
-				" AND grantee <> CONCAT(CHAR(39), REPLACE(CURRENT_USER(), '@', CONCAT(CHAR(39), '@', CHAR(39))), CHAR(39))",
+			"SELECT DISTINCT grantee FROM information_schema.table_privileges WHERE table_schema = DATABASE() AND "+
+				"table_name = ? AND privilege_type IN ('INSERT', 'UPDATE', 'DELETE', 'TRIGGER')"+
+				" AND grantee <> CONCAT(CHAR(39), REPLACE(CURRENT_USER(), '@', CONCAT(CHAR(39), '@', CHAR(39))), "+
+				"CHAR(39))",
 			t.Name,
 		)
 		var fault *store.Fault

@@ -129,7 +129,8 @@ func (tx *transaction) Commit(ctx context.Context) error {
 		return tx.tighten()
 	} else if errors.As(err, &fault) && fault.Kind == store.Lost || ctx.Err() != nil {
 		tx.done, tx.db.within = true, false
-		return &store.Fault{Kind: store.Unanswered, Message: "the connection broke while the load was being committed, so it may or may not be", Err: err,
+		return &store.Fault{Kind: store.Unanswered, Message: "the connection broke while the load was being " +
+			"committed, so it may or may not be", Err: err,
 			Hint: "look at the tables before you do anything else: nothing was repeated"}
 	}
 	return err
@@ -244,7 +245,8 @@ func (d *database) load(
 	s.next, stop = iter.Pull(rows)
 	name := fmt.Sprintf("evensprout-%d", handlers.Add(1))
 	mysql.RegisterReaderHandler(name, func() io.Reader { return s })
-	text := " INTO TABLE " + table + ` CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' (` + strings.Join(
+	text := " INTO TABLE " + table + ` CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES ` +
+		`TERMINATED BY '\n' (` + strings.Join(
 		list,
 		", ",
 	) + ")"

@@ -15,7 +15,8 @@ import (
 // Random addresses of another database of a server lead to that database of that server, or
 // are refused.
 func TestAddressesOfOtherDatabases(t *testing.T) {
-	for _, name := range []string{"PGHOST", "PGPORT", "PGDATABASE", "PGUSER", "PGPASSWORD", "PGSERVICE", "PGSSLMODE", "PGOPTIONS"} {
+	for _, name := range []string{"PGHOST", "PGPORT", "PGDATABASE", "PGUSER", "PGPASSWORD", "PGSERVICE", "PGSSLMODE",
+		"PGOPTIONS"} {
 		t.Setenv(name, "")
 	}
 	random := rand.New(rand.NewPCG(3, 17))
@@ -129,8 +130,11 @@ func TestAddressesOfOtherDatabases(t *testing.T) {
 func TestSecuredWays(t *testing.T) {
 	t.Setenv("PGSSLMODE", "")
 	for u, plain := range map[string]int{
-		"postgres://me:x@db.example.net/a": 0, "postgres://me@db.example.net/a": 1, "postgres://me:x@db.example.net/a?sslmode=disable": 1, "postgres://me:x@db.example.net/a?sslmode=allow": 0,
-		"postgres://me:x@127.0.0.1/a": 1, "postgres://me:x@localhost/a?sslmode=require": 0, "postgres://me:x@/a?host=/run/pg": 1, "postgres://me:x@a.example.net,127.0.0.1/a": 1, "postgres://me:x@127.0.0.1,a.example.net/a": 1,
+		"postgres://me:x@db.example.net/a": 0, "postgres://me@db.example.net/a": 1,
+		"postgres://me:x@db.example.net/a?sslmode=disable": 1, "postgres://me:x@db.example.net/a?sslmode=allow": 0,
+		"postgres://me:x@127.0.0.1/a": 1, "postgres://me:x@localhost/a?sslmode=require": 0,
+		"postgres://me:x@/a?host=/run/pg": 1, "postgres://me:x@a.example.net,127.0.0.1/a": 1,
+		"postgres://me:x@127.0.0.1,a.example.net/a": 1,
 	} {
 		a, err := parse(u)
 		require.NoError(t, err, u)

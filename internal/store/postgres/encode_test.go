@@ -93,15 +93,18 @@ func itoa(n int) string { return value.Int(int64(n)).String() }
 // What is written is what was meant, or it is refused.
 func FuzzEncode(f *testing.F) {
 	for kind := range uint8(12) {
-		for _, n := range []int64{0, 1, -1, 12345, math.MaxInt16, math.MaxInt32, math.MinInt32 - 1, math.MaxInt64, math.MinInt64, 5_000_000_000} {
+		for _, n := range []int64{0, 1, -1, 12345, math.MaxInt16, math.MaxInt32, math.MinInt32 - 1, math.MaxInt64,
+			math.MinInt64, 5_000_000_000} {
 			f.Add(kind, n, uint64(7), uint8(2), "a\\b\t'\"\r\n日本")
 		}
 	}
 	f.Fuzz(func(t *testing.T, kind uint8, n int64, m uint64, scale uint8, s string) {
 		v, c := storetest.AnyValue(kind, n, m, scale, s)
 		for _, typ := range map[schema.Kind][]string{
-			schema.Integer: {"int2", "int4", "int8", "numeric"}, schema.Decimal: {"numeric"}, schema.Text: {"text"}, schema.Bytes: {"bytea"}, schema.Boolean: {"bool"},
-			schema.Date: {"date"}, schema.Time: {"time"}, schema.Timestamp: {"timestamp"}, schema.UUID: {"uuid"}, schema.JSON: {"json", "jsonb"},
+			schema.Integer: {"int2", "int4", "int8", "numeric"}, schema.Decimal: {"numeric"}, schema.Text: {"text"},
+			schema.Bytes: {"bytea"}, schema.Boolean: {"bool"},
+			schema.Date: {"date"}, schema.Time: {"time"}, schema.Timestamp: {"timestamp"}, schema.UUID: {"uuid"},
+			schema.JSON: {"json", "jsonb"},
 		}[c.Kind] {
 			c.Type, c.Declared = typ, typ
 			b, err := appendBinary(nil, &v, c)

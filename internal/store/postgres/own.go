@@ -76,7 +76,8 @@ func (d *database) isOwn(ctx context.Context, name string) error {
 	err := d.texts(
 		ctx,
 		2,
-		"SELECT d.datname::text, "+markSQL+" FROM pg_catalog.pg_database d WHERE d.datname = pg_catalog.current_database()",
+		"SELECT d.datname::text, "+markSQL+" FROM pg_catalog.pg_database d WHERE d.datname = "+
+			"pg_catalog.current_database()",
 		nil,
 		func(r []string) {
 			current, mark = strings.Clone(r[0]), strings.Clone(r[1])
@@ -97,7 +98,9 @@ func (d *database) isOwn(ctx context.Context, name string) error {
 const markWord = "evensprout: "
 
 // markSQL is the mark of the database d: empty without one, and of another user's database.
-const markSQL = "CASE WHEN d.datdba = (SELECT r.oid FROM pg_catalog.pg_roles r WHERE r.rolname = current_user) THEN coalesce(substring(pg_catalog.shobj_description(d.oid, 'pg_database') from '^" + markWord + "(.*)$'), '') ELSE '' END"
+const markSQL = "CASE WHEN d.datdba = (SELECT r.oid FROM pg_catalog.pg_roles r WHERE r.rolname = current_user) " +
+	"THEN coalesce(substring(pg_catalog.shobj_description(d.oid, 'pg_database') from '^" + markWord + "(.*)$'), " +
+	"'') ELSE '' END"
 
 func (o *own) Create(ctx context.Context, name string) error {
 	err := o.make(ctx, name, " TEMPLATE template0 ENCODING 'UTF8'")
@@ -166,7 +169,8 @@ func (o *own) marked(ctx context.Context, name string) error {
 const outsideSQL = `WITH RECURSIVE f (oid, root) AS (
   SELECT c.oid, c.oid FROM pg_catalog.pg_class c WHERE c.relkind = 'f'
   UNION SELECT f.oid, i.inhparent FROM f JOIN pg_catalog.pg_inherits i ON i.inhrelid = f.root)
-SELECT DISTINCT n.nspname::text, c.relname::text, CASE WHEN c.oid = f.oid THEN '' ELSE pg_catalog.format('%I.%I', m.nspname, e.relname) END
+SELECT DISTINCT n.nspname::text, c.relname::text, CASE WHEN c.oid = f.oid THEN '' ELSE pg_catalog.format('%I.%I',
+  m.nspname, e.relname) END
 FROM f JOIN pg_catalog.pg_class c ON c.oid = f.root JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
 JOIN pg_catalog.pg_class e ON e.oid = f.oid JOIN pg_catalog.pg_namespace m ON m.oid = e.relnamespace ORDER BY 1, 2, 3`
 
@@ -176,9 +180,11 @@ func (o *own) CopyGiven(ctx context.Context, name string, external bool) error {
 	from := o.given.config.Database
 	err := o.make(ctx, name, " TEMPLATE "+quote(from))
 	if err != nil && strings.Contains(err.Error(), "55006") {
-		hint := "end their connections; or make a fresh database from the schema: --schema schema.sql, or --prepare 'your migration command'"
+		hint := "end their connections; or make a fresh database from the schema: --schema schema.sql, or " +
+			"--prepare 'your migration command'"
 		if o.db.at.config.Database == from {
-			hint = "this program itself must be, because the user may not connect to the database postgres: GRANT CONNECT ON DATABASE postgres TO it; or use --schema or --prepare"
+			hint = "this program itself must be, because the user may not connect to the database postgres: GRANT " +
+				"CONNECT ON DATABASE postgres TO it; or use --schema or --prepare"
 		}
 		return &store.Fault{
 			Kind:    store.Locked,
@@ -311,7 +317,8 @@ func (o *own) List(ctx context.Context) ([]store.OwnDatabase, error) {
 	err := o.db.texts(
 		ctx,
 		2,
-		"SELECT d.datname::text, "+markSQL+" FROM pg_catalog.pg_database d WHERE pg_catalog.starts_with(d.datname::text, '"+store.OwnPrefix+"') ORDER BY 1",
+		"SELECT d.datname::text, "+markSQL+" FROM pg_catalog.pg_database d WHERE "+
+			"pg_catalog.starts_with(d.datname::text, '"+store.OwnPrefix+"') ORDER BY 1",
 		nil,
 		func(r []string) {
 			out = append(out, store.OwnDatabase{Name: strings.Clone(r[0]), Mark: strings.Clone(r[1])})
@@ -324,7 +331,8 @@ func (o *own) Sessions(ctx context.Context, name string) (n int64, err error) {
 	err = o.db.texts(
 		ctx,
 		1,
-		"SELECT count(*)::text FROM pg_catalog.pg_stat_activity WHERE datname = $1 AND pid <> pg_catalog.pg_backend_pid() AND backend_type = 'client backend'",
+		"SELECT count(*)::text FROM pg_catalog.pg_stat_activity WHERE datname = $1 AND pid <> "+
+			"pg_catalog.pg_backend_pid() AND backend_type = 'client backend'",
 		args(name),
 		func(r []string) {
 			n, err = strconv.ParseInt(r[0], 10, 64)
@@ -392,7 +400,8 @@ func (Driver) Variables(u string) []store.Variable {
 		Password: c.Password,
 		Name:     c.Database,
 	}.Variables()
-	for _, name := range []string{"PGHOSTADDR", "PGSERVICE", "PGSERVICEFILE", "PGPASSFILE", "PGOPTIONS", "PGSSLMODE", "PGPASSWORD", "PGTARGETSESSIONATTRS", "PGSSLNEGOTIATION", "PGCHANNELBINDING", "PGREQUIREAUTH"} {
+	for _, name := range []string{"PGHOSTADDR", "PGSERVICE", "PGSERVICEFILE", "PGPASSFILE", "PGOPTIONS", "PGSSLMODE",
+		"PGPASSWORD", "PGTARGETSESSIONATTRS", "PGSSLNEGOTIATION", "PGCHANNELBINDING", "PGREQUIREAUTH"} {
 		list = append(list, store.Variable{Name: name, Gone: true})
 	}
 	set := func(name, value string) {
@@ -410,7 +419,9 @@ func (Driver) Variables(u string) []store.Variable {
 	set("PGPASSWORD", c.Password)
 	set("PGSSLMODE", mode)
 	set("PGOPTIONS", c.RuntimeParams["options"])
-	for parameter, name := range map[string]string{"sslrootcert": "PGSSLROOTCERT", "sslcert": "PGSSLCERT", "sslkey": "PGSSLKEY", "sslnegotiation": "PGSSLNEGOTIATION", "target_session_attrs": "PGTARGETSESSIONATTRS", "channel_binding": "PGCHANNELBINDING", "require_auth": "PGREQUIREAUTH"} {
+	for parameter, name := range map[string]string{"sslrootcert": "PGSSLROOTCERT", "sslcert": "PGSSLCERT",
+		"sslkey": "PGSSLKEY", "sslnegotiation": "PGSSLNEGOTIATION", "target_session_attrs": "PGTARGETSESSIONATTRS",
+		"channel_binding": "PGCHANNELBINDING", "require_auth": "PGREQUIREAUTH"} {
 		set(name, a.asked[parameter])
 	}
 	if !isSocket(c.Host) {

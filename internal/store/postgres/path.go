@@ -45,7 +45,8 @@ func (d *database) setPath(ctx context.Context) error {
 }
 
 func (d *database) usePath(ctx context.Context, path string, local bool) error {
-	r := d.conn.ExecParams(ctx, "SELECT pg_catalog.set_config('search_path', $1, $2)", [][]byte{[]byte(path), fmt.Appendf(nil, "%t", local)}, nil, nil, nil).
+	r := d.conn.ExecParams(ctx, "SELECT pg_catalog.set_config('search_path', $1, $2)",
+		[][]byte{[]byte(path), fmt.Appendf(nil, "%t", local)}, nil, nil, nil).
 		Read()
 	return d.err(ctx, r.Err)
 }

@@ -52,9 +52,12 @@ const (
 
 // session is what every connection sets for itself, whatever the server's defaults.
 var session = []string{
-	"SET client_encoding = 'UTF8'", "SET TimeZone = 'UTC'", "SET DateStyle = 'ISO, YMD'", "SET IntervalStyle = 'postgres'",
-	"SET bytea_output = 'hex'", "SET standard_conforming_strings = on", "SET extra_float_digits = 1", "SET lock_timeout = '" + lockWait + "'",
-	"SET statement_timeout = 0", "SET idle_in_transaction_session_timeout = 0", "SET session_replication_role = 'origin'",
+	"SET client_encoding = 'UTF8'", "SET TimeZone = 'UTC'", "SET DateStyle = 'ISO, YMD'", "SET IntervalStyle = " +
+		"'postgres'",
+	"SET bytea_output = 'hex'", "SET standard_conforming_strings = on", "SET extra_float_digits = 1", "SET " +
+		"lock_timeout = '" + lockWait + "'",
+	"SET statement_timeout = 0", "SET idle_in_transaction_session_timeout = 0", "SET session_replication_role = " +
+		"'origin'",
 	"SET synchronize_seqscans = off", "SET default_transaction_read_only = off", "SET xmloption = 'content'",
 	// Our statements look rows of a stage up by their keys: with the usual costs the
 	// planner reads the whole table for a few thousand of them.
@@ -93,7 +96,8 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 	for _, sql := range session {
 		if sql == "SET session_replication_role = 'origin'" {
 			// Only a superuser may set it, and only one may have changed it.
-			db.conn.Exec(ctx, "DO $$ BEGIN PERFORM pg_catalog.set_config('session_replication_role', 'origin', false); EXCEPTION WHEN insufficient_privilege THEN NULL; END $$").
+			db.conn.Exec(ctx, "DO $$ BEGIN PERFORM pg_catalog.set_config('session_replication_role', 'origin', "+
+				"false); EXCEPTION WHEN insufficient_privilege THEN NULL; END $$").
 				ReadAll()
 			continue
 		}
@@ -224,7 +228,8 @@ func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
 	var sizes map[string]int64
 	err = d.own(ctx, func() error {
 		sizes, err = setwise.Sizes(ctx, d, `SELECT c.oid, n.nspname || chr(31) || c.relname,
-		CASE WHEN c.relkind = 'p' THEN (SELECT coalesce(sum(pg_total_relation_size(p.relid)), 0)::bigint FROM pg_partition_tree(c.oid) p) ELSE pg_total_relation_size(c.oid) END
+		CASE WHEN c.relkind = 'p' THEN (SELECT coalesce(sum(pg_total_relation_size(p.relid)), 0)::bigint
+		  FROM pg_partition_tree(c.oid) p) ELSE pg_total_relation_size(c.oid) END
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r', 'p')`,
 			func(oid, table string) string {
 				schema, name, _ := strings.Cut(table, "\x1f")
@@ -286,7 +291,8 @@ func (d *database) fault(err error) error {
 	case e.Code == "40001" || e.Code == "40P01":
 		f.Kind, f.Message = store.Transient, "the server ended the transaction because of another one"
 	case e.Code == "55P03":
-		f.Kind, f.Message, f.Hint = store.Locked, "another program holds a lock (waited "+lockWait+")", "end the other program's transaction, and try again"
+		f.Kind, f.Message, f.Hint = store.Locked, "another program holds a lock (waited "+lockWait+")", "end the "+
+			"other program's transaction, and try again"
 	case e.Code == "57014":
 		f.Kind, f.Message = store.Interrupted, "interrupted"
 	case strings.HasPrefix(e.Code, "57P") || strings.HasPrefix(e.Code, "08"):
@@ -294,11 +300,14 @@ func (d *database) fault(err error) error {
 	case e.Code == outOfMemory:
 		return noMemory(e)
 	case strings.HasPrefix(e.Code, "53"):
-		f.Kind, f.Message, f.Hint = store.Full, "the server has no room left", "make room on its disk, or load fewer rows"
+		f.Kind, f.Message, f.Hint = store.Full, "the server has no room left", "make room on its disk, or load "+
+			"fewer rows"
 	case e.Code == "25006":
 		f.Kind, f.Message, f.Hint = store.ReadOnly, "the database can only be read", "is it a standby?"
 	case e.Code == "42501":
-		f.Kind, f.Message, f.Hint = store.Denied, "the server does not let this user do that", "the user needs SELECT, INSERT, UPDATE and DELETE on the tables, SELECT and UPDATE on their sequences, and TEMPORARY on the database"
+		f.Kind, f.Message, f.Hint = store.Denied, "the server does not let this user do that", "the user needs "+
+			"SELECT, INSERT, UPDATE and DELETE on the tables, SELECT and UPDATE on their sequences, and TEMPORARY "+
+			"on the database"
 	default:
 		return d.violation(e)
 	}
@@ -503,7 +512,8 @@ func (d *database) Differs(a, b string, c *schema.Column) string {
 			x, y = a+` COLLATE pg_catalog."C"`, b+` COLLATE pg_catalog."C"`
 		}
 	}
-	return "(CASE WHEN " + a + " IS NULL OR " + b + " IS NULL THEN NOT (" + a + " IS NULL AND " + b + " IS NULL) ELSE NOT " + d.Equal(
+	return "(CASE WHEN " + a + " IS NULL OR " + b + " IS NULL THEN NOT (" + a + " IS NULL AND " + b + " IS NULL) " +
+		"ELSE NOT " + d.Equal(
 		x,
 		y,
 		c,
@@ -558,7 +568,8 @@ func (d *database) Upsert(w *store.Write, query string, differing func(target, s
 		" WHERE " + differing(
 		"t.",
 		"excluded.",
-	) + " RETURNING t.xmax OPERATOR(pg_catalog.=) 0::pg_catalog.int4 AS fresh) SELECT count(*) FILTER (WHERE fresh), count(*) FILTER (WHERE NOT fresh) FROM w"
+	) + " RETURNING t.xmax OPERATOR(pg_catalog.=) 0::pg_catalog.int4 AS fresh) SELECT count(*) FILTER (WHERE " +
+		"fresh), count(*) FILTER (WHERE NOT fresh) FROM w"
 }
 
 func (d *database) UpdateFrom(table, stage string, set []setwise.Assignment, on, where string) string {
@@ -638,7 +649,8 @@ func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, er
 }
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
-	return "SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relname = $2",
+	return "SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace " +
+			"WHERE n.nspname = $1 AND c.relname = $2",
 		[]setwise.Arg{
 			{Value: value.String(t.Schema)},
 			{Value: value.String(t.LocalName())},
@@ -662,7 +674,8 @@ func (d *database) Declare(c *schema.Column) string {
 
 // declared are the widest types of kinds of columns.
 var declared = map[schema.Kind]string{
-	schema.Bytes: "bytea", schema.Decimal: "numeric", schema.Real: "float8", schema.Boolean: "bool", schema.Date: "date", schema.Time: "time(6)", schema.UUID: "uuid", schema.JSON: "jsonb",
+	schema.Bytes: "bytea", schema.Decimal: "numeric", schema.Real: "float8", schema.Boolean: "bool",
+	schema.Date: "date", schema.Time: "time(6)", schema.UUID: "uuid", schema.JSON: "jsonb",
 }
 
 // Lock takes an advisory lock of the session.
@@ -684,9 +697,12 @@ func (d *database) Lock(ctx context.Context, name string) (string, error) {
 	}
 	err = d.catalogue(
 		ctx,
-		`SELECT 'process ' || a.pid || ' of ' || coalesce(a.usename, '?') || coalesce(' from ' || host(a.client_addr), '') || ', connected since ' || to_char(a.backend_start, 'YYYY-MM-DD HH24:MI:SS')
+		`SELECT 'process ' || a.pid || ' of ' || coalesce(a.usename,
+  '?') || coalesce(' from ' || host(a.client_addr), '') || ', connected since ' || to_char(a.backend_start,
+  'YYYY-MM-DD HH24:MI:SS')
 		FROM pg_locks l JOIN pg_stat_activity a ON a.pid = l.pid
-		WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND l.database = (SELECT oid FROM pg_database WHERE datname = current_database())
+		WHERE l.locktype = 'advisory' AND l.granted AND l.objsubid = 1 AND l.database = (SELECT oid FROM pg_database
+		  WHERE datname = current_database())
 		AND (l.classid::bigint << 32 | l.objid::bigint) = hashtextextended($1, 42)`,
 		key,
 		[]*schema.Column{text},
@@ -708,7 +724,8 @@ func (d *database) Reserve(ctx context.Context, t *schema.Table, c *schema.Colum
 	sql := `SELECT coalesce(pg_get_serial_sequence($1, $2), (
 		SELECT s.oid::regclass::text FROM pg_attrdef f
 		JOIN pg_attribute a ON a.attrelid = f.adrelid AND a.attnum = f.adnum AND a.attname = $2
-		JOIN pg_depend p ON p.classid = 'pg_attrdef'::regclass AND p.objid = f.oid AND p.refclassid = 'pg_class'::regclass
+		JOIN pg_depend p ON p.classid = 'pg_attrdef'::regclass AND p.objid = f.oid
+		  AND p.refclassid = 'pg_class'::regclass
 		JOIN pg_class s ON s.oid = p.refobjid AND s.relkind = 'S'
 		WHERE f.adrelid = $1::regclass LIMIT 1))`
 	err := d.texts(ctx, 1, sql, args(d.Table(t), c.Name), func(r []string) { sequence = strings.Clone(r[0]) })

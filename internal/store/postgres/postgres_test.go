@@ -33,7 +33,8 @@ func TestBehaviours(t *testing.T) {
 		CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.label = 'forbidden' THEN RAISE EXCEPTION 'not on this lake'; END IF; RETURN NEW; END $$;
 		CREATE TRIGGER refuse BEFORE INSERT ON boats FOR EACH ROW EXECUTE FUNCTION refuse();`,
 		Deferrable: `ALTER TABLE boats ALTER CONSTRAINT boats_pier_id_fkey DEFERRABLE;`,
-		Zone:       "Asia/Kathmandu", Lacks: "this user lacks TEMPORARY on the database, CREATE on the database, INSERT (name), UPDATE, DELETE",
+		Zone:       "Asia/Kathmandu", Lacks: "this user lacks TEMPORARY on the database, CREATE on the database, " +
+			"INSERT (name), UPDATE, DELETE",
 		Plain: func(t *testing.T, url string) string {
 			storetest.Exec(t, Driver{}, url, "CREATE ROLE plain LOGIN")
 			return strings.Replace(url, "tester@", "plain@", 1)
@@ -69,8 +70,10 @@ CREATE DOMAIN short AS VARCHAR(7) NOT NULL;
 CREATE SCHEMA yard;
 CREATE TABLE yard.docks (id INTEGER GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name TEXT);
 CREATE TABLE boats (
-  id SERIAL PRIMARY KEY, dock_id INTEGER REFERENCES yard.docks (id) DEFERRABLE, weather mood, tag short, seen TIMESTAMPTZ(3), at TIME(0),
-  price NUMERIC(8,2), free NUMERIC, twice INTEGER GENERATED ALWAYS AS (4 * 2) STORED, raw BYTEA, extra JSONB, key UUID, gone BOOLEAN, kept INTEGER,
+  id SERIAL PRIMARY KEY, dock_id INTEGER REFERENCES yard.docks (id) DEFERRABLE, weather mood, tag short,
+    seen TIMESTAMPTZ(3), at TIME(0),
+  price NUMERIC(8,2), free NUMERIC, twice INTEGER GENERATED ALWAYS AS (4 * 2) STORED, raw BYTEA, extra JSONB,
+    key UUID, gone BOOLEAN, kept INTEGER,
   CONSTRAINT price_above CHECK (price > 0 AND (kept < 9)), UNIQUE (tag, seen) DEFERRABLE);
 CREATE UNIQUE INDEX some_tags ON boats (tag) WHERE NOT gone;
 CREATE UNIQUE INDEX low_tags ON boats (lower(tag));
@@ -131,8 +134,10 @@ func TestNumericForm(t *testing.T) {
 	var b value.Batch
 	b.Width = 2
 	var want []string
-	for _, text := range []string{"0", "1", "-1", "9999", "10000", "10001", "99999999", "100000000", "0.1", "0.01", "0.0001", "0.00001", "-0.00010000", "12345.6789", "1234.56789",
-		"9223372036854775807", "-9223372036854775808", "0.999999999999999999", "9.223372036854775807", "92233720368547758.07", "100.00", "10000.0000", "-123456789.000000001"} {
+	for _, text := range []string{"0", "1", "-1", "9999", "10000", "10001", "99999999", "100000000", "0.1", "0.01",
+		"0.0001", "0.00001", "-0.00010000", "12345.6789", "1234.56789",
+		"9223372036854775807", "-9223372036854775808", "0.999999999999999999", "9.223372036854775807",
+		"92233720368547758.07", "100.00", "10000.0000", "-123456789.000000001"} {
 		v, err := value.ParseDecimal(text)
 		require.NoError(t, err)
 		b.Values = append(b.Values, value.Int(int64(b.Len)), v)
@@ -206,7 +211,8 @@ func TestOtherTypesGoAsText(t *testing.T) {
 func TestFaultsOfConnecting(t *testing.T) {
 	server := storetest.Postgres(t)
 	for url, want := range map[string]store.FaultKind{
-		server.URL("nowhere"): store.Missing, "postgres://me@127.0.0.1:1/x": store.Unreachable, "postgres://me@127.0.0.1:port/x": store.BadURL,
+		server.URL("nowhere"): store.Missing, "postgres://me@127.0.0.1:1/x": store.Unreachable,
+		"postgres://me@127.0.0.1:port/x": store.BadURL,
 	} {
 		_, err := Driver{}.Open(t.Context(), url)
 		var f *store.Fault
@@ -287,7 +293,8 @@ func TestClosingFreesTheLocksOfInterruptedSessions(t *testing.T) {
 func TestWhatOwnersMay(t *testing.T) {
 	url := makeDatabase(
 		t,
-		"CREATE TABLE docks (id INTEGER PRIMARY KEY); ALTER TABLE docks ENABLE ROW LEVEL SECURITY; CREATE ROLE guest LOGIN; GRANT SELECT, INSERT ON docks TO guest;",
+		"CREATE TABLE docks (id INTEGER PRIMARY KEY); ALTER TABLE docks ENABLE ROW LEVEL SECURITY; CREATE ROLE "+
+			"guest LOGIN; GRANT SELECT, INSERT ON docks TO guest;",
 	)
 	for user, owner := range map[string]bool{"tester@": true, "guest@": false} {
 		s, err := Driver{}.Open(t.Context(), strings.Replace(url, "tester@", user, 1))

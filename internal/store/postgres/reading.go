@@ -87,11 +87,14 @@ func (d *database) Passes(
 // are neither built in (what is built in is not listed there) nor this user's own.
 const callsSQL = `
 WITH used AS (
-  SELECT d.objid AS condition, p.oid::regprocedure::text AS name, p.proowner AS owner FROM pg_depend d JOIN pg_proc p ON p.oid = d.refobjid
+  SELECT d.objid AS condition, p.oid::regprocedure::text AS name, p.proowner AS owner FROM pg_depend d
+    JOIN pg_proc p ON p.oid = d.refobjid
   WHERE d.classid = 'pg_constraint'::regclass AND d.refclassid = 'pg_proc'::regclass
-  UNION ALL SELECT d.objid, 'the operator ' || o.oid::regoperator::text, p.proowner FROM pg_depend d JOIN pg_operator o ON o.oid = d.refobjid JOIN pg_proc p ON p.oid = o.oprcode
+  UNION ALL SELECT d.objid, 'the operator ' || o.oid::regoperator::text, p.proowner FROM pg_depend d
+    JOIN pg_operator o ON o.oid = d.refobjid JOIN pg_proc p ON p.oid = o.oprcode
   WHERE d.classid = 'pg_constraint'::regclass AND d.refclassid = 'pg_operator'::regclass
-  UNION ALL SELECT d.objid, 'the domain ' || t.oid::regtype::text, t.typowner FROM pg_depend d JOIN pg_type t ON t.oid = d.refobjid AND t.typtype = 'd'
+  UNION ALL SELECT d.objid, 'the domain ' || t.oid::regtype::text, t.typowner FROM pg_depend d
+    JOIN pg_type t ON t.oid = d.refobjid AND t.typtype = 'd'
   JOIN pg_constraint c ON c.oid = d.objid AND c.contypid <> t.oid
   WHERE d.classid = 'pg_constraint'::regclass AND d.refclassid = 'pg_type'::regclass)
 SELECT pg_get_expr(c.conbin, c.conrelid), u.name, r.rolname
@@ -108,7 +111,8 @@ func (d *database) readCalls(each func(sql string, width int, show func(*schema.
 
 // powerfulSQL tells whether the session has the rights of a superuser, or can take them: a
 // function could, with SET ROLE or RESET ROLE.
-const powerfulSQL = `SELECT r.rolname FROM pg_roles r WHERE r.rolsuper AND (pg_has_role(session_user, r.oid, 'MEMBER') OR pg_has_role(current_user, r.oid, 'MEMBER')) LIMIT 1`
+const powerfulSQL = `SELECT r.rolname FROM pg_roles r WHERE r.rolsuper AND (pg_has_role(session_user, r.oid, ` +
+	`'MEMBER') OR pg_has_role(current_user, r.oid, 'MEMBER')) LIMIT 1`
 
 // powerful tells why nothing is asked with this user's rights.
 func (d *database) powerful(ctx context.Context) (string, error) {
@@ -142,7 +146,8 @@ func (d *database) volatile(ctx context.Context, condition string) (string, erro
 		found := false
 		err := d.catalogue(
 			ctx,
-			"SELECT p.proname FROM pg_proc p WHERE p.pronamespace = 'pg_catalog'::regnamespace AND p.proname = $1 AND p.provolatile = 'v' LIMIT 1",
+			"SELECT p.proname FROM pg_proc p WHERE p.pronamespace = 'pg_catalog'::regnamespace AND p.proname = $1 "+
+				"AND p.provolatile = 'v' LIMIT 1",
 			args(name),
 			[]*schema.Column{{Kind: schema.Text}},
 			func([]value.Value) error {

@@ -23,7 +23,8 @@ WHERE c.conrelid = $1::regclass AND c.coninhcount = 0 AND c.conparentid = 0
 UNION ALL
 SELECT 'index', i.indexrelid::regclass::text, pg_get_indexdef(i.indexrelid)
 FROM pg_index i
-WHERE i.indrelid = $1::regclass AND i.indisvalid AND NOT i.indisprimary AND NOT i.indisreplident AND NOT i.indisclustered
+WHERE i.indrelid = $1::regclass AND i.indisvalid AND NOT i.indisprimary AND NOT i.indisreplident
+  AND NOT i.indisclustered
   AND NOT EXISTS (SELECT 1 FROM pg_constraint c WHERE c.conindid = i.indexrelid)
   AND NOT EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = i.indexrelid)
   AND NOT EXISTS (SELECT 1 FROM pg_description d WHERE d.objoid = i.indexrelid)

@@ -14,16 +14,21 @@ import (
 // behind their default.
 const rightsSQL = `
 SELECT a.attname, has_schema_privilege(n.oid, 'USAGE'), has_table_privilege(c.oid, 'DELETE'),
-  has_column_privilege(c.oid, a.attnum, 'SELECT'), has_column_privilege(c.oid, a.attnum, 'INSERT'), has_column_privilege(c.oid, a.attnum, 'UPDATE'),
-  coalesce(s.oid::regclass::text, ''), coalesce(has_sequence_privilege(s.oid, 'SELECT') AND has_sequence_privilege(s.oid, 'UPDATE'), true),
-  coalesce(has_sequence_privilege(s.oid, 'USAGE') OR has_sequence_privilege(s.oid, 'UPDATE') OR a.attidentity <> '', true), pg_has_role(c.relowner, 'USAGE')
+  has_column_privilege(c.oid, a.attnum, 'SELECT'), has_column_privilege(c.oid, a.attnum, 'INSERT'),
+    has_column_privilege(c.oid, a.attnum, 'UPDATE'),
+  coalesce(s.oid::regclass::text, ''), coalesce(has_sequence_privilege(s.oid, 'SELECT')
+    AND has_sequence_privilege(s.oid, 'UPDATE'), true),
+  coalesce(has_sequence_privilege(s.oid, 'USAGE') OR has_sequence_privilege(s.oid, 'UPDATE') OR a.attidentity <> '',
+    true), pg_has_role(c.relowner, 'USAGE')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
 LEFT JOIN LATERAL (
   SELECT p.objid AS oid FROM pg_depend p JOIN pg_class q ON q.oid = p.objid AND q.relkind = 'S'
-  WHERE p.classid = 'pg_class'::regclass AND p.refclassid = 'pg_class'::regclass AND p.refobjid = c.oid AND p.refobjsubid = a.attnum AND p.deptype = 'i'
+  WHERE p.classid = 'pg_class'::regclass AND p.refclassid = 'pg_class'::regclass AND p.refobjid = c.oid
+    AND p.refobjsubid = a.attnum AND p.deptype = 'i'
   UNION ALL
-  SELECT p.refobjid FROM pg_attrdef f JOIN pg_depend p ON p.classid = 'pg_attrdef'::regclass AND p.objid = f.oid AND p.refclassid = 'pg_class'::regclass
+  SELECT p.refobjid FROM pg_attrdef f JOIN pg_depend p ON p.classid = 'pg_attrdef'::regclass AND p.objid = f.oid
+    AND p.refclassid = 'pg_class'::regclass
   JOIN pg_class q ON q.oid = p.refobjid AND q.relkind = 'S' WHERE f.adrelid = c.oid AND f.adnum = a.attnum
   LIMIT 1) s ON true
 WHERE n.nspname = $1 AND c.relname = $2 ORDER BY a.attnum`
@@ -32,7 +37,8 @@ WHERE n.nspname = $1 AND c.relname = $2 ORDER BY a.attnum`
 // bind it: without any, nothing is allowed. One whose condition is false allows nothing.
 const policiesSQL = `
 SELECT count(p.polname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-LEFT JOIN pg_policy p ON p.polrelid = c.oid AND p.polpermissive AND (p.polcmd = '*' OR p.polcmd = CASE $3 WHEN 'I' THEN 'a' ELSE 'w' END)
+LEFT JOIN pg_policy p ON p.polrelid = c.oid AND p.polpermissive AND (p.polcmd = '*' OR p.polcmd = CASE $3 WHEN 'I'
+  THEN 'a' ELSE 'w' END)
   AND (0 = ANY (p.polroles) OR EXISTS (SELECT 1 FROM unnest(p.polroles) AS r (oid) WHERE pg_has_role(r.oid, 'MEMBER')))
   AND coalesce(pg_get_expr(coalesce(p.polwithcheck, p.polqual), p.polrelid), '') <> 'false'
 WHERE n.nspname = $1 AND c.relname = $2 AND row_security_active(c.oid) GROUP BY c.oid`
@@ -121,7 +127,8 @@ func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, erro
 		right   string
 		columns []*schema.Column
 	}{{"SELECT", a.Read}, {"INSERT", a.Insert}, {"UPDATE", a.Update}} {
-		if s := store.Lacking(x.right, x.columns, func(c *schema.Column) bool { return refused[x.right][c.Name] }); s != "" {
+		if s := store.Lacking(x.right, x.columns,
+			func(c *schema.Column) bool { return refused[x.right][c.Name] }); s != "" {
 			lacks = append(lacks, s)
 		}
 	}
@@ -141,7 +148,8 @@ func (d *database) Clock(ctx context.Context) (now time.Time, zone string, err e
 		now, zone, err = setwise.Clock(
 			ctx,
 			d,
-			"SELECT localtimestamp, CASE WHEN reset_val IN ('UTC', 'Etc/UTC', 'GMT', 'Etc/GMT', 'Zulu') THEN '' ELSE reset_val END FROM pg_settings WHERE name = 'TimeZone'",
+			"SELECT localtimestamp, CASE WHEN reset_val IN ('UTC', 'Etc/UTC', 'GMT', 'Etc/GMT', 'Zulu') THEN '' "+
+				"ELSE reset_val END FROM pg_settings WHERE name = 'TimeZone'",
 		)
 		return err
 	})

@@ -60,7 +60,8 @@ func (script) AppendLiteral(b []byte, v *value.Value, c *schema.Column) []byte {
 func (script) Advance(t *schema.Table, c *schema.Column, last int64) string {
 	text := func(x string) string { return string(store.AppendQuoted(nil, x)) }
 	return fmt.Sprintf(
-		"SELECT setval(s.name, %d) FROM pg_get_serial_sequence(%s, %s) AS s (name) WHERE s.name IS NOT NULL AND coalesce(pg_sequence_last_value(s.name::regclass), 0) < %d",
+		"SELECT setval(s.name, %d) FROM pg_get_serial_sequence(%s, %s) AS s (name) WHERE s.name IS NOT NULL AND "+
+			"coalesce(pg_sequence_last_value(s.name::regclass), 0) < %d",
 		last,
 		text(tableName(t)),
 		text(c.Name),

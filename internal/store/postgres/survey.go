@@ -16,12 +16,15 @@ import (
 // tablesSQL lists ordinary and partitioned tables of users, not what extensions made.
 const tablesSQL = `
 SELECT c.oid, n.nspname, c.relname, c.relkind = 'p', row_security_active(c.oid), c.relrowsecurity,
-  coalesce((SELECT string_agg(r.rulename, ', ' ORDER BY r.rulename) FROM pg_rewrite r WHERE r.ev_class = c.oid AND r.ev_type <> '1'), ''),
-  CASE WHEN c.relkind = 'p' THEN coalesce((SELECT string_agg(coalesce(pg_get_partition_constraintdef(l.relid), 'true'), chr(31)) FROM pg_partition_tree(c.oid) l WHERE l.isleaf AND l.relid <> c.oid), 'false') ELSE '' END
+  coalesce((SELECT string_agg(r.rulename, ', ' ORDER BY r.rulename) FROM pg_rewrite r WHERE r.ev_class = c.oid
+    AND r.ev_type <> '1'), ''),
+  CASE WHEN c.relkind = 'p' THEN coalesce((SELECT string_agg(coalesce(pg_get_partition_constraintdef(l.relid),
+    'true'), chr(31)) FROM pg_partition_tree(c.oid) l WHERE l.isleaf AND l.relid <> c.oid), 'false') ELSE '' END
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND c.relpersistence <> 't'
   AND n.nspname <> 'information_schema' AND n.nspname <> 'evensprout' AND n.nspname NOT LIKE 'pg\_%'
-  AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.deptype = 'e')
+  AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid
+    AND d.deptype = 'e')
 ORDER BY c.oid`
 
 // columnsSQL lists columns; the base of a domain is what it is made of.
@@ -31,9 +34,13 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), b.typname, b
   b.typmod, a.attnotnull OR b.must, a.atthasdef OR a.attidentity <> '' OR b.preset, a.attgenerated, a.attidentity,
   coalesce(pg_get_expr(f.adbin, f.adrelid) LIKE 'nextval(%', false),
   (SELECT string_agg(e.enumlabel, chr(31) ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = b.oid), b.oid,
-  coalesce((SELECT pg_get_expr(g.adbin, g.adrelid) FROM pg_attrdef g WHERE g.adrelid = a.attrelid AND g.adnum = a.attnum AND a.attgenerated <> ''), ''),
-  coalesce((SELECT m.nspname FROM pg_opclass k JOIN pg_am x ON x.oid = k.opcmethod AND x.amname = 'btree' JOIN pg_amop o ON o.amopfamily = k.opcfamily AND o.amoplefttype = k.opcintype AND o.amoprighttype = k.opcintype AND o.amopstrategy = 3
-    JOIN pg_operator e ON e.oid = o.amopopr JOIN pg_namespace m ON m.oid = e.oprnamespace WHERE k.opcintype = b.oid AND k.opcdefault LIMIT 1), 'pg_catalog'),
+  coalesce((SELECT pg_get_expr(g.adbin, g.adrelid) FROM pg_attrdef g WHERE g.adrelid = a.attrelid
+    AND g.adnum = a.attnum AND a.attgenerated <> ''), ''),
+  coalesce((SELECT m.nspname FROM pg_opclass k JOIN pg_am x ON x.oid = k.opcmethod AND x.amname = 'btree'
+    JOIN pg_amop o ON o.amopfamily = k.opcfamily AND o.amoplefttype = k.opcintype AND o.amoprighttype = k.opcintype
+    AND o.amopstrategy = 3
+    JOIN pg_operator e ON e.oid = o.amopopr JOIN pg_namespace m ON m.oid = e.oprnamespace WHERE k.opcintype = b.oid
+      AND k.opcdefault LIMIT 1), 'pg_catalog'),
   coalesce(pg_get_expr(f.adbin, f.adrelid), '')
 FROM pg_attribute a
 JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p')
@@ -44,9 +51,11 @@ LEFT JOIN pg_namespace ln ON ln.oid = l.collnamespace
 LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum AND a.attgenerated = ''
 CROSS JOIN LATERAL (
   WITH RECURSIVE d (oid, typname, typtype, base, basemod, typmod, depth, must, preset) AS (
-    SELECT t.oid, t.typname, t.typtype, t.typbasetype, t.typtypmod, a.atttypmod, 0, t.typnotnull, t.typdefault IS NOT NULL AND t.typtype = 'd'
+    SELECT t.oid, t.typname, t.typtype, t.typbasetype, t.typtypmod, a.atttypmod, 0, t.typnotnull,
+      t.typdefault IS NOT NULL AND t.typtype = 'd'
     UNION ALL
-    SELECT x.oid, x.typname, x.typtype, x.typbasetype, x.typtypmod, d.basemod, depth + 1, d.must OR x.typnotnull, d.preset
+    SELECT x.oid, x.typname, x.typtype, x.typbasetype, x.typtypmod, d.basemod, depth + 1, d.must OR x.typnotnull,
+      d.preset
     FROM d JOIN pg_type x ON x.oid = d.base WHERE d.typtype = 'd')
   SELECT * FROM d ORDER BY depth DESC LIMIT 1) b
 WHERE a.attnum > 0 AND NOT a.attisdropped
@@ -57,7 +66,8 @@ ORDER BY a.attrelid, a.attnum`
 const uniquesSQL = `
 SELECT i.indrelid, x.relname, i.indisprimary, i.indpred IS NOT NULL, NOT i.indimmediate,
   coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false), coalesce(a.attname, ''),
-  coalesce(pg_get_expr(i.indpred, i.indrelid), ''), CASE WHEN a.attname IS NULL THEN pg_get_indexdef(i.indexrelid, k.place::int, false) ELSE '' END
+  coalesce(pg_get_expr(i.indpred, i.indrelid), ''), CASE WHEN a.attname IS NULL THEN pg_get_indexdef(i.indexrelid,
+    k.place::int, false) ELSE '' END
 FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid
 CROSS JOIN LATERAL unnest(i.indkey) WITH ORDINALITY AS k (attnum, place)
 LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum AND k.attnum > 0
@@ -67,8 +77,11 @@ ORDER BY i.indrelid, i.indexrelid, k.place`
 // constraintsSQL lists foreign keys, one line for each column, and checks.
 const constraintsSQL = `
 SELECT c.conrelid, c.conname, c.contype, c.confrelid, c.confdeltype, c.condeferrable,
-  coalesce(a.attname, ''), coalesce(fa.attname, ''), CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin, c.conrelid) ELSE '' END,
-  coalesce((SELECT o.oprname FROM pg_operator o WHERE o.oid = c.conexclop[k.place]), ''), coalesce((SELECT pg_get_expr(i.indpred, i.indrelid) FROM pg_index i WHERE i.indexrelid = c.conindid AND c.contype = 'x'), '')
+  coalesce(a.attname, ''), coalesce(fa.attname, ''), CASE WHEN c.contype = 'c' THEN pg_get_expr(c.conbin,
+    c.conrelid) ELSE '' END,
+  coalesce((SELECT o.oprname FROM pg_operator o WHERE o.oid = c.conexclop[k.place]), ''),
+    coalesce((SELECT pg_get_expr(i.indpred, i.indrelid) FROM pg_index i WHERE i.indexrelid = c.conindid
+    AND c.contype = 'x'), '')
 FROM pg_constraint c
 LEFT JOIN LATERAL unnest(c.conkey) WITH ORDINALITY AS k (attnum, place) ON c.contype IN ('f', 'x')
 LEFT JOIN pg_attribute a ON a.attrelid = c.conrelid AND a.attnum = k.attnum
@@ -79,13 +92,16 @@ ORDER BY c.conrelid, c.oid, k.place`
 // domainsSQL lists the checks of the domains that columns are of.
 const domainsSQL = `
 WITH RECURSIVE d (attrelid, attname, typ) AS (
-  SELECT a.attrelid, a.attname, a.atttypid FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p')
+  SELECT a.attrelid, a.attname, a.atttypid FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid
+    AND c.relkind IN ('r', 'p')
   JOIN pg_type t ON t.oid = a.atttypid AND t.typtype = 'd' WHERE a.attnum > 0 AND NOT a.attisdropped
   UNION ALL SELECT d.attrelid, d.attname, t.typbasetype FROM d JOIN pg_type t ON t.oid = d.typ AND t.typtype = 'd')
-SELECT d.attrelid, d.attname, c.conname, pg_get_expr(c.conbin, 0) FROM d JOIN pg_constraint c ON c.contypid = d.typ AND c.contype = 'c'
+SELECT d.attrelid, d.attname, c.conname, pg_get_expr(c.conbin, 0) FROM d JOIN pg_constraint c ON c.contypid = d.typ
+  AND c.contype = 'c'
 ORDER BY 1, 2, 3`
 
-const triggersSQL = `SELECT tgrelid, tgname, p.prosrc FROM pg_trigger JOIN pg_proc p ON p.oid = tgfoid WHERE NOT tgisinternal AND tgenabled <> 'D' ORDER BY tgrelid, tgname`
+const triggersSQL = `SELECT tgrelid, tgname, p.prosrc FROM pg_trigger JOIN pg_proc p ON p.oid = tgfoid WHERE NOT ` +
+	`tgisinternal AND tgenabled <> 'D' ORDER BY tgrelid, tgname`
 
 // visible are the numbers of the tables that the user's search path finds without their
 // schema. Neither the names nor anything else here can be another's: it is all qualified,
@@ -427,8 +443,11 @@ func trimParentheses(s string) string {
 
 // defaultOf is the expression by which the database gives a column its value.
 func (d *database) defaultOf(ctx context.Context, t *schema.Table, c *schema.Column) (string, error) {
-	sql := `SELECT CASE WHEN a.attidentity <> '' THEN 'pg_catalog.nextval(' || quote_literal(pg_get_serial_sequence($1, $2)) || ')' ELSE pg_get_expr(f.adbin, f.adrelid) END
-		FROM pg_attribute a LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum WHERE a.attrelid = $1::regclass AND a.attname = $2`
+	sql := `SELECT CASE WHEN a.attidentity <> ''
+  THEN 'pg_catalog.nextval(' || quote_literal(pg_get_serial_sequence($1, $2)) || ')' ELSE pg_get_expr(f.adbin,
+  f.adrelid) END
+		FROM pg_attribute a LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum
+		  WHERE a.attrelid = $1::regclass AND a.attname = $2`
 	expression := ""
 	err := d.texts(ctx, 1, sql, args(d.Table(t), c.Name), func(r []string) { expression = strings.Clone(r[0]) })
 	if err == nil && expression == "" {

@@ -32,7 +32,8 @@ func Journal(named func(string) *schema.Table) *store.Journal {
 	number := integer("number")
 	number.Identity = schema.Serial
 	loads.Columns = []*schema.Column{
-		number, short("plan"), short("extra"), integer("part"), short("token"), short("state"), moment("began"), moment("ended"),
+		number, short("plan"), short("extra"), integer("part"), short("token"), short("state"), moment("began"),
+		moment("ended"),
 		short("actor"), long("about"), blob("body"), long("summary"),
 	}
 	loads.PrimaryKey = []string{"number"}
@@ -42,7 +43,8 @@ func Journal(named func(string) *schema.Table) *store.Journal {
 	chunks.Columns = []*schema.Column{
 		integer(
 			"load",
-		), integer("family"), integer("side"), integer("first"), short("state"), moment("ended"), long("result"), blob("record"),
+		), integer("family"), integer("side"), integer("first"), short("state"), moment("ended"), long("result"),
+		blob("record"),
 	}
 	chunks.PrimaryKey = chunkKey
 
@@ -50,7 +52,8 @@ func Journal(named func(string) *schema.Table) *store.Journal {
 	contents.Columns = []*schema.Column{
 		integer(
 			"load",
-		), integer("family"), integer("side"), integer("first"), integer("seq"), short("entity"), short("of"), short("what"), integer("rows"), blob("body"),
+		), integer("family"), integer("side"), integer("first"), integer("seq"), short("entity"), short("of"),
+		short("what"), integer("rows"), blob("body"),
 	}
 	contents.PrimaryKey = append(slices.Clone(chunkKey), "seq")
 

@@ -55,7 +55,8 @@ func (p *Probes) Passes(
 	if twice {
 		take(columns[0], "value")
 	}
-	sql := "SELECT CASE WHEN (" + condition + ") THEN 1 WHEN NOT (" + condition + ") THEN 0 ELSE 1 END FROM (SELECT " + strings.Join(
+	sql := "SELECT CASE WHEN (" + condition + ") THEN 1 WHEN NOT (" + condition + ") THEN 0 ELSE 1 END FROM " +
+		"(SELECT " + strings.Join(
 		selected,
 		", ",
 	) + ") AS t"

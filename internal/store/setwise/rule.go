@@ -100,7 +100,8 @@ func (tx *Tx) Broken(
 			against = tx.Engine.Typed(tx.Engine.Param(1, c), c)
 		}
 		sql = fmt.Sprintf(
-			"SELECT %s, %s FROM %s AS t LEFT JOIN (SELECT %s, %s AS %s FROM %s GROUP BY %s) AS s ON %s WHERE NOT (%s %s %s)",
+			"SELECT %s, %s FROM %s AS t LEFT JOIN (SELECT %s, %s AS %s FROM %s GROUP BY %s) AS s ON %s WHERE NOT "+
+				"(%s %s %s)",
 			strings.Join(
 				Names(tx.Engine, "t.", columns),
 				", ",

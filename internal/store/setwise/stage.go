@@ -42,7 +42,8 @@ func (tx *Tx) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store
 	}
 	s.on = strings.Join(on, " AND ")
 	// It may be there from before, or gone with a savepoint.
-	for _, sql := range []string{tx.Engine.CreateTemporary(name, append([]*schema.Column{Ordinal}, w.Columns...)), tx.Engine.Empty(name)} {
+	for _, sql := range []string{tx.Engine.CreateTemporary(name, append([]*schema.Column{Ordinal}, w.Columns...)),
+		tx.Engine.Empty(name)} {
 		if _, err := tx.Engine.Exec(ctx, sql); err != nil {
 			return nil, err
 		}
@@ -86,7 +87,9 @@ func (s *stage) Drop(ctx context.Context, rows []int64) error {
 		for _, n := range part {
 			list = append(list, fmt.Sprint(n))
 		}
-		if _, err := s.tx.Engine.Exec(ctx, "DELETE FROM "+s.name+" WHERE "+s.tx.Engine.Quote(Ordinal.Name)+" IN ("+strings.Join(list, ", ")+")"); err != nil {
+		if _, err := s.tx.Engine.Exec(ctx,
+			"DELETE FROM "+s.name+" WHERE "+s.tx.Engine.Quote(Ordinal.Name)+" IN ("+strings.Join(list,
+				", ")+")"); err != nil {
 			return err
 		}
 	}
@@ -348,7 +351,9 @@ func (s *stage) orphans(ctx context.Context, r *schema.Reference, add func(*stor
 		append([]*schema.Column{Ordinal}, columns...),
 		func(row []value.Value) error {
 			orphan := store.Violation{
-				Kind: store.ForeignKey, Row: row[0].N, Constraint: r.Name, Message: "no row of " + r.Table + " has these values",
+				Kind: store.ForeignKey, Row: row[0].N, Constraint: r.Name, Message: "no row of " + r.Table +
+					" has these " +
+					"values",
 			}
 			v := s.violation(orphan, columns, row[1:])
 			v.Refers = r.Table
@@ -501,7 +506,8 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 		if s.w.Mode == store.Keep || s.w.Mode == store.Upsert {
 			absent = "NOT " + s.exists()
 		}
-		if o.Inserted, err = s.tx.Engine.Exec(ctx, InsertFrom(s.tx.Engine, s.w.Into, query(absent)+" ORDER BY "+s.ordinal()), bounds...); err != nil {
+		if o.Inserted, err = s.tx.Engine.Exec(ctx,
+			InsertFrom(s.tx.Engine, s.w.Into, query(absent)+" ORDER BY "+s.ordinal()), bounds...); err != nil {
 			return o, err
 		}
 	}
@@ -552,7 +558,8 @@ func (s *stage) Keys(
 	if differing {
 		condition = "s." + name + " <> t." + name
 	}
-	sql := "SELECT " + s.ordinal() + ", t." + name + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " + s.on + where(
+	sql := "SELECT " + s.ordinal() + ", t." + name + " FROM " + s.name + " AS s JOIN " + s.table + " AS t ON " +
+		s.on + where(
 		condition,
 	) + " ORDER BY 1"
 	return s.tx.Engine.Query(ctx, sql, nil, []*schema.Column{Ordinal, key}, func(row []value.Value) error {

@@ -197,7 +197,8 @@ func (s *stage) Referrers(
 				same,
 				" AND ",
 			)
-			if err := s.tx.Engine.Query(ctx, sql, nil, keys, func(row []value.Value) error { return show(other, row) }); err != nil {
+			if err := s.tx.Engine.Query(ctx, sql, nil, keys,
+				func(row []value.Value) error { return show(other, row) }); err != nil {
 				return err
 			}
 		}
@@ -210,7 +211,8 @@ func (s *stage) Copies(ctx context.Context, show func(row, n int64) error) error
 	if err := s.counted(ctx); err != nil {
 		return err
 	}
-	sql := "SELECT " + s.ordinal() + ", (SELECT count(*) FROM " + s.table + " AS t WHERE " + s.on + ") FROM " + s.name + " AS s"
+	sql := "SELECT " + s.ordinal() + ", (SELECT count(*) FROM " + s.table + " AS t WHERE " + s.on + ") FROM " +
+		s.name + " AS s"
 	return s.tx.Engine.Query(
 		ctx,
 		sql,

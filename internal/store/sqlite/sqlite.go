@@ -88,7 +88,8 @@ func (Driver) Open(ctx context.Context, url string) (store.Store, error) {
 	s := &database{conn: conn, path: path, reads: flags == sqlite.OpenReadOnly}
 	// Foreign keys must be on before a transaction begins. The cache is this
 	// connection's own.
-	for _, pragma := range []string{"PRAGMA foreign_keys = ON", "PRAGMA cache_size = -14336", "SELECT count(*) FROM sqlite_schema"} {
+	for _, pragma := range []string{"PRAGMA foreign_keys = ON", "PRAGMA cache_size = -14336", "SELECT count(*) " +
+		"FROM sqlite_schema"} {
 		if err := s.exec(pragma); err != nil {
 			conn.Close()
 			return nil, fault(path, err)
@@ -305,9 +306,11 @@ func (d *database) explained(ctx context.Context, err error) error {
 		return context.Cause(ctx)
 	}
 	kinds := map[sqlite.ResultCode]store.ViolationKind{
-		sqlite.ResultConstraintUnique: store.Unique, sqlite.ResultConstraintPrimaryKey: store.Unique, sqlite.ResultConstraintRowID: store.Unique,
-		sqlite.ResultConstraintNotNull: store.NotNull, sqlite.ResultConstraintCheck: store.Check, sqlite.ResultConstraintForeignKey: store.ForeignKey,
-		sqlite.ResultConstraintTrigger: store.Raised, resultDatatype: store.BadValue,
+		sqlite.ResultConstraintUnique: store.Unique, sqlite.ResultConstraintPrimaryKey: store.Unique,
+		sqlite.ResultConstraintRowID:   store.Unique,
+		sqlite.ResultConstraintNotNull: store.NotNull, sqlite.ResultConstraintCheck: store.Check,
+		sqlite.ResultConstraintForeignKey: store.ForeignKey,
+		sqlite.ResultConstraintTrigger:    store.Raised, resultDatatype: store.BadValue,
 	}
 	if kind, ok := kinds[sqlite.ErrCode(err)]; ok {
 		v := &store.Violation{Kind: kind, Row: -1, Code: sqlite.ErrCode(err).String(), Message: message(err)}
@@ -334,7 +337,8 @@ func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {
 	sizes, err := setwise.Sizes(
 		ctx,
 		d,
-		`SELECT '', s.tbl_name, sum(p.pgsize) FROM (SELECT name, sum(pgsize) AS pgsize FROM dbstat GROUP BY name) AS p JOIN sqlite_schema AS s ON s.name = p.name GROUP BY s.tbl_name`,
+		`SELECT '', s.tbl_name, sum(p.pgsize) FROM (SELECT name, sum(pgsize) AS pgsize FROM dbstat GROUP BY name) `+
+			`AS p JOIN sqlite_schema AS s ON s.name = p.name GROUP BY s.tbl_name`,
 		func(_, table string) string { return table },
 	)
 	if err != nil && ctx.Err() == nil {
@@ -379,9 +383,10 @@ func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, er
 }
 
 func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
-	return "SELECT count(*) FROM sqlite_schema WHERE type IN ('table', 'view') AND lower(name) = lower(?)", []setwise.Arg{
-		{Value: value.String(t.Name)},
-	}
+	return "SELECT count(*) FROM sqlite_schema WHERE type IN ('table', 'view') AND lower(name) = lower(?)",
+		[]setwise.Arg{
+			{Value: value.String(t.Name)},
+		}
 }
 
 func (d *database) Declare(c *schema.Column) string {

@@ -63,7 +63,8 @@ func TestStrictTablesTellBadValues(t *testing.T) {
 // A decimal of more digits than the engine keeps is refused, never rounded.
 func TestDecimalsAreNeverRounded(t *testing.T) {
 	c := &schema.Column{Name: "n", Kind: schema.Decimal, Declared: "DECIMAL", Exact: maxExact}
-	for text, fine := range map[string]bool{"999999999999999": true, "9999999999999.99": true, "99999999999999.99": false, "1000000000000000.0": false} {
+	for text, fine := range map[string]bool{"999999999999999": true, "9999999999999.99": true,
+		"99999999999999.99": false, "1000000000000000.0": false} {
 		v, err := value.ParseDecimal(text)
 		require.NoError(t, err)
 		v.Type = value.Decimal
@@ -121,7 +122,8 @@ func TestFilesThatAreNoDatabases(t *testing.T) {
 		os.WriteFile(junk, []byte("this is a letter, not a database, and long enough to tell the difference"), 0o644),
 	)
 	for url, want := range map[string]store.FaultKind{
-		"sqlite:" + filepath.Join(folder, "none.db"): store.Missing, "sqlite:" + junk: store.Foreign, "sqlite:" + folder: store.Foreign,
+		"sqlite:" + filepath.Join(folder, "none.db"): store.Missing, "sqlite:" + junk: store.Foreign, "sqlite:" +
+			folder: store.Foreign,
 		"sqlite:": store.BadURL, "sqlite::memory:": store.BadURL, "sqlite:x.db?cache=shared": store.BadURL,
 	} {
 		_, err := Driver{}.Open(t.Context(), url)
@@ -134,7 +136,8 @@ func TestFilesThatAreNoDatabases(t *testing.T) {
 
 func TestBeside(t *testing.T) {
 	for url, want := range map[string]string{
-		"sqlite:a.db": "sqlite:/plans/a.db", "sqlite:../a.db?mode=ro": "sqlite:/a.db?mode=ro", "sqlite:/x/a.db": "sqlite:/x/a.db", "sqlite:": "sqlite:",
+		"sqlite:a.db": "sqlite:/plans/a.db", "sqlite:../a.db?mode=ro": "sqlite:/a.db?mode=ro",
+		"sqlite:/x/a.db": "sqlite:/x/a.db", "sqlite:": "sqlite:",
 	} {
 		assert.Equal(t, want, Driver{}.Beside(url, "/plans"))
 	}
@@ -163,11 +166,16 @@ func FuzzChecks(f *testing.F) {
 
 func TestDeclaredTypes(t *testing.T) {
 	for declared, want := range map[string]schema.Column{
-		"": {Kind: schema.Any}, "VARCHAR(20)": {Kind: schema.Text, Length: 20}, "character varying ( 7 )": {Kind: schema.Text, Length: 7},
-		"DECIMAL(8, 2)": {Kind: schema.Decimal, Precision: 8, Scale: 2}, "NUMERIC": {Kind: schema.Decimal}, "BIGINT": {Kind: schema.Integer},
-		"SMALLINT": {Kind: schema.Integer, Bits: 16}, "double precision": {Kind: schema.Real}, "TIMESTAMP": {Kind: schema.Timestamp},
-		"datetime": {Kind: schema.Timestamp}, "DATE": {Kind: schema.Date}, "TIME": {Kind: schema.Time}, "uuid": {Kind: schema.UUID},
-		"JSON": {Kind: schema.JSON}, "BLOB": {Kind: schema.Bytes}, "boolean": {Kind: schema.Boolean}, "x(": {Kind: schema.Any},
+		"": {Kind: schema.Any}, "VARCHAR(20)": {Kind: schema.Text, Length: 20},
+		"character varying ( 7 )": {Kind: schema.Text, Length: 7},
+		"DECIMAL(8, 2)":           {Kind: schema.Decimal, Precision: 8, Scale: 2}, "NUMERIC": {Kind: schema.Decimal},
+		"BIGINT":   {Kind: schema.Integer},
+		"SMALLINT": {Kind: schema.Integer, Bits: 16}, "double precision": {Kind: schema.Real},
+		"TIMESTAMP": {Kind: schema.Timestamp},
+		"datetime":  {Kind: schema.Timestamp}, "DATE": {Kind: schema.Date}, "TIME": {Kind: schema.Time},
+		"uuid": {Kind: schema.UUID},
+		"JSON": {Kind: schema.JSON}, "BLOB": {Kind: schema.Bytes}, "boolean": {Kind: schema.Boolean},
+		"x(": {Kind: schema.Any},
 	} {
 		c := schema.Column{Declared: declared}
 		describe(&c)
@@ -195,7 +203,8 @@ CREATE TABLE shelves (id INTEGER PRIMARY KEY);`)
 // A type is a name: what a column holds, its conditions and references tell.
 func TestTypesThatSayOtherwise(t *testing.T) {
 	s := open(t, `
-CREATE TABLE flows (id TEXT PRIMARY KEY, began TIMESTAMP CHECK (began >= 0), ended TIMESTAMP CHECK (ended > '2020-01-01'));
+CREATE TABLE flows (id TEXT PRIMARY KEY, began TIMESTAMP CHECK (began >= 0), ended TIMESTAMP
+  CHECK (ended > '2020-01-01'));
 CREATE TABLE codes (id UUID PRIMARY KEY REFERENCES flows (id), flow UUID REFERENCES flows (id), other UUID);
 CREATE TABLE uses (code VARCHAR(36) REFERENCES codes (id));`)
 	defer s.Close()

@@ -22,7 +22,8 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 	scripts := map[string]string{}
 	err := d.rows(
 		`SELECT s.name, s.sql FROM sqlite_schema s JOIN pragma_table_list l ON l.name = s.name AND l.schema = 'main'
-		WHERE l.type = 'table' AND s.name NOT LIKE 'sqlite\_%' ESCAPE '\' AND s.name NOT IN ('evensprout_loads', 'evensprout_chunks', 'evensprout_contents', 'evensprout_occasions') ORDER BY s.rowid`,
+		WHERE l.type = 'table' AND s.name NOT LIKE 'sqlite\_%' ESCAPE '\' AND s.name NOT IN ('evensprout_loads',
+		  'evensprout_chunks', 'evensprout_contents', 'evensprout_occasions') ORDER BY s.rowid`,
 		nil,
 		func(s *sqlite.Stmt) error {
 			t := &schema.Table{Name: s.ColumnText(0)}
@@ -160,7 +161,8 @@ func (d *database) columns(t *schema.Table) error {
 	}
 	var key []keyPart
 	err := d.rows(
-		"SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden, coalesce(dflt_value, '') FROM pragma_table_xinfo(?)",
+		"SELECT name, type, \"notnull\", dflt_value IS NOT NULL, pk, hidden, coalesce(dflt_value, '') FROM "+
+			"pragma_table_xinfo(?)",
 		[]string{t.Name},
 		func(s *sqlite.Stmt) error {
 			hidden := s.ColumnInt(5)
@@ -170,7 +172,8 @@ func (d *database) columns(t *schema.Table) error {
 			c := &schema.Column{
 				Name: s.ColumnText(
 					0,
-				), Declared: s.ColumnText(1), NotNull: s.ColumnBool(2), Default: s.ColumnBool(3), Generated: hidden >= 2, Preset: s.ColumnText(6),
+				), Declared: s.ColumnText(1), NotNull: s.ColumnBool(2), Default: s.ColumnBool(3),
+				Generated: hidden >= 2, Preset: s.ColumnText(6),
 			}
 			describe(c)
 			c.Base = c.Declared
@@ -206,7 +209,8 @@ func (d *database) uniques(t *schema.Table) error {
 	}
 	var list []*index
 	err := d.rows(
-		"SELECT l.name, l.origin, l.partial, coalesce(s.sql, '') FROM pragma_index_list(?) l LEFT JOIN sqlite_schema s ON s.type = 'index' AND s.name = l.name WHERE l.\"unique\" ORDER BY l.seq DESC",
+		"SELECT l.name, l.origin, l.partial, coalesce(s.sql, '') FROM pragma_index_list(?) l LEFT JOIN "+
+			"sqlite_schema s ON s.type = 'index' AND s.name = l.name WHERE l.\"unique\" ORDER BY l.seq DESC",
 		[]string{t.Name},
 		func(s *sqlite.Stmt) error {
 			list = append(

@@ -18,7 +18,8 @@ func (Driver) Through(ctx context.Context, conn *sql.Conn, _ string) (*schema.Da
 	}
 	rows, err := conn.QueryContext(
 		ctx,
-		"SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name NOT LIKE 'evensprout\\_%' ESCAPE '\\' ORDER BY rowid",
+		"SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name "+
+			"NOT LIKE 'evensprout\\_%' ESCAPE '\\' ORDER BY rowid",
 	)
 	if err != nil {
 		return nil, true, err

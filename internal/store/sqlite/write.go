@@ -153,7 +153,8 @@ func (s *stage) Remove(ctx context.Context) (int64, error) {
 			for _, c := range r.Columns {
 				columns = append(columns, quote(c))
 			}
-			if _, err := s.tx.db.Exec(ctx, "CREATE INDEX "+quote(name)+" ON "+quote(other.Name)+" ("+strings.Join(columns, ", ")+")"); err != nil {
+			if _, err := s.tx.db.Exec(ctx,
+				"CREATE INDEX "+quote(name)+" ON "+quote(other.Name)+" ("+strings.Join(columns, ", ")+")"); err != nil {
 				return 0, err
 			}
 			made = append(made, name)
@@ -178,7 +179,8 @@ func (tx *transaction) indexed(ctx context.Context, t *schema.Table, columns []s
 	}
 	keys := map[string][]string{}
 	err := tx.db.rows(
-		"SELECT l.name, i.name FROM pragma_index_list(?) AS l, pragma_index_info(l.name) AS i WHERE NOT l.partial ORDER BY l.name, i.seqno",
+		"SELECT l.name, i.name FROM pragma_index_list(?) AS l, pragma_index_info(l.name) AS i WHERE NOT l.partial "+
+			"ORDER BY l.name, i.seqno",
 		[]string{t.Name},
 		func(s *sqlite.Stmt) error {
 			keys[s.ColumnText(0)] = append(keys[s.ColumnText(0)], s.ColumnText(1))
@@ -447,7 +449,8 @@ func (tx *transaction) explain(into store.Into, row []value.Value, n int64, err 
 // message is the engine's own text without the wrapping around it.
 func message(err error) string {
 	text := err.Error()
-	for _, mark := range []string{"UNIQUE constraint", "NOT NULL constraint", "CHECK constraint", "FOREIGN KEY constraint", "cannot store"} {
+	for _, mark := range []string{"UNIQUE constraint", "NOT NULL constraint", "CHECK constraint", "FOREIGN KEY " +
+		"constraint", "cannot store"} {
 		if i := strings.Index(text, mark); i >= 0 {
 			return text[i:]
 		}

@@ -21,7 +21,8 @@ func Galera(t testing.TB) [2]*Server {
 		}
 		return found[0]
 	}
-	for name, there := range map[string]func() bool{"galera-4": func() bool { return provider() != "" }, "rsync": func() bool { return program("rsync") != "" }, "lsof": func() bool { return program("lsof") != "" }} {
+	for name, there := range map[string]func() bool{"galera-4": func() bool { return provider() != "" },
+		"rsync": func() bool { return program("rsync") != "" }, "lsof": func() bool { return program("lsof") != "" }} {
 		if there() {
 			continue
 		}

@@ -204,7 +204,8 @@ func StartPostgres() (*Server, error) {
 		return nil, err
 	}
 	data := filepath.Join(s.folder, "data")
-	if err := s.run(program("initdb"), "-D", data, "-U", "tester", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync"); err != nil {
+	if err := s.run(program("initdb"), "-D", data, "-U", "tester", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8",
+		"--no-sync"); err != nil {
 		return nil, err
 	}
 	s.command = []string{
@@ -219,9 +220,12 @@ func StartPostgres() (*Server, error) {
 		s.folder,
 		"-F",
 	}
-	for _, setting := range []string{"shared_buffers=256MB", "max_wal_size=4GB", "full_page_writes=off", "max_connections=40", "deadlock_timeout=100ms",
-		"DateStyle=German, DMY", "TimeZone=Asia/Kathmandu", "bytea_output=escape", "standard_conforming_strings=off", "extra_float_digits=-15",
-		"default_transaction_isolation=serializable", "default_transaction_read_only=off", "IntervalStyle=sql_standard", "statement_timeout=20s",
+	for _, setting := range []string{"shared_buffers=256MB", "max_wal_size=4GB", "full_page_writes=off",
+		"max_connections=40", "deadlock_timeout=100ms",
+		"DateStyle=German, DMY", "TimeZone=Asia/Kathmandu", "bytea_output=escape", "standard_conforming_strings=off",
+		"extra_float_digits=-15",
+		"default_transaction_isolation=serializable", "default_transaction_read_only=off",
+		"IntervalStyle=sql_standard", "statement_timeout=20s",
 		"client_encoding=LATIN1"} {
 		s.command = append(s.command, "-c", setting)
 	}
@@ -259,7 +263,8 @@ func StartMariaDB() (*Server, error) {
 	}
 	data := filepath.Join(s.folder, "data")
 	// A server deletes temporary tables of others in a folder that they share.
-	if err := s.run(program("mariadb-install-db"), "--no-defaults", "--datadir="+data, "--tmpdir="+s.folder, "--auth-root-authentication-method=normal", "--skip-test-db"); err != nil {
+	if err := s.run(program("mariadb-install-db"), "--no-defaults", "--datadir="+data, "--tmpdir="+s.folder,
+		"--auth-root-authentication-method=normal", "--skip-test-db"); err != nil {
 		return nil, err
 	}
 	s.command = []string{
@@ -303,7 +308,8 @@ func createMariaDB(ctx context.Context, s *Server, name, script string) error {
 	}
 	_, err = db.ExecContext(
 		ctx,
-		"SET NAMES utf8mb4, sql_mode = 'ANSI_QUOTES', autocommit = 1; CREATE DATABASE `"+name+"` CHARACTER SET utf8mb4; USE `"+name+"`;\n"+script,
+		"SET NAMES utf8mb4, sql_mode = 'ANSI_QUOTES', autocommit = 1; CREATE DATABASE `"+name+"` CHARACTER SET "+
+			"utf8mb4; USE `"+name+"`;\n"+script,
 	)
 	return err
 }

@@ -250,7 +250,8 @@ func surveyed(t *testing.T, f *fixture) {
 		kinds[c.Name] = c.Kind
 	}
 	assert.Equal(t, map[string]schema.Kind{
-		"id": schema.Integer, "pier_id": schema.Integer, "label": schema.Text, "seats": schema.Integer, "price": schema.Decimal,
+		"id": schema.Integer, "pier_id": schema.Integer, "label": schema.Text, "seats": schema.Integer,
+		"price":    schema.Decimal,
 		"launched": schema.Date, "seen_at": schema.Timestamp,
 	}, kinds)
 	assert.Equal(t, 10, boats.Column("label").Length)

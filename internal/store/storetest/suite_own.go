@@ -73,7 +73,8 @@ func owned(t *testing.T, f *fixture) {
 		o.Run(
 			ctx,
 			name("copy"),
-			"-- a remark; with a semicolon\nINSERT INTO piers (id, code, name) VALUES (3, 'CC;', 'it''s; one');\n\nDELETE FROM boats;\n",
+			"-- a remark; with a semicolon\nINSERT INTO piers (id, code, name) VALUES (3, 'CC;', 'it''s; "+
+				"one');\n\nDELETE FROM boats;\n",
 		),
 	)
 	assert.EqualValues(t, 3, rowsOf(t, f, urlOf(t, o, name("copy")), "piers"))
@@ -139,7 +140,8 @@ func stranger(t *testing.T, f *fixture, o store.Own, name string) {
 	theirs := &schema.Table{Name: "theirs", Schema: f.db.Table("piers").Schema}
 	_, err := o.Open(ctx, name)
 	for what, err := range map[string]error{
-		"open": err, "empty": o.Empty(ctx, name, []*schema.Table{theirs}), "run": o.Run(ctx, name, "DELETE FROM theirs;"), "mark": o.Mark(ctx, name, store.MarkReady),
+		"open": err, "empty": o.Empty(ctx, name, []*schema.Table{theirs}), "run": o.Run(ctx, name, "DELETE FROM "+
+			"theirs;"), "mark": o.Mark(ctx, name, store.MarkReady),
 		"drop": o.Drop(ctx, name), "copy": o.Copy(ctx, name, name+"_2"),
 	} {
 		var fault *store.Fault

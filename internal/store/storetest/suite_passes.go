@@ -16,12 +16,18 @@ import (
 // takes it for a difference.
 var conditions = map[string][]string{
 	"seats": {
-		"seats > 3", "seats BETWEEN 2 AND 5", "seats IN (1, 2, NULL)", "seats NOT IN (1, 2)", "seats IS NULL OR seats <> 4", "NOT (seats < 3 AND seats > 1)", "seats % 3 = 1", "seats * 2 - 1 >= 7", "-seats < -3",
-		"abs(seats - 5) <= 2", "coalesce(seats, 0) = 0", "nullif(seats, 3) IS NULL", "CASE WHEN seats > 4 THEN seats < 8 ELSE seats > 1 END", "CASE seats WHEN 3 THEN 1 ELSE 0 END = 1", "seats = 4 OR seats = 7", "seats + 0.5 > 4",
+		"seats > 3", "seats BETWEEN 2 AND 5", "seats IN (1, 2, NULL)", "seats NOT IN (1, 2)", "seats IS NULL OR " +
+			"seats <> 4", "NOT (seats < 3 AND seats > 1)", "seats % 3 = 1", "seats * 2 - 1 >= 7", "-seats < -3",
+		"abs(seats - 5) <= 2", "coalesce(seats, 0) = 0", "nullif(seats, 3) IS NULL", "CASE WHEN seats > 4 THEN " +
+			"seats < 8 ELSE seats > 1 END", "CASE seats WHEN 3 THEN 1 ELSE 0 END = 1", "seats = 4 OR seats = 7",
+		"seats + 0.5 " +
+			"> 4",
 	},
 	"label": {
-		"length(label) > 3", "label LIKE 'Q%'", "label NOT LIKE '%e'", "label LIKE '_i%'", "label = 'Pike' OR label = 'Quay'", "upper(label) = 'QUAY'", "label IN ('Pike', 'x')",
-		"trim(label) <> ''", "substr(label, 2, 2) = 'ua'", "replace(label, 'a', '') = 'Quy'", "label IS NOT NULL AND length(label) = 4", "coalesce(label, 'none') <> 'none'",
+		"length(label) > 3", "label LIKE 'Q%'", "label NOT LIKE '%e'", "label LIKE '_i%'", "label = 'Pike' OR " +
+			"label = 'Quay'", "upper(label) = 'QUAY'", "label IN ('Pike', 'x')",
+		"trim(label) <> ''", "substr(label, 2, 2) = 'ua'", "replace(label, 'a', '') = 'Quy'", "label IS NOT NULL " +
+			"AND length(label) = 4", "coalesce(label, 'none') <> 'none'",
 	},
 	"launched": {
 		"launched >= '2026-02-01'",

@@ -195,7 +195,8 @@ func stepsThatAdd(t *testing.T, f *fixture) {
 	}
 	_, err = o.Add(t.Context(), add, nil)
 	require.NoError(t, err)
-	for condition, want := range map[string]bool{"= 70": true, "> 70": false, "> (SELECT min(seats) FROM boats WHERE id = 99)": false} {
+	for condition, want := range map[string]bool{"= 70": true, "> 70": false, "> (SELECT min(seats) FROM boats " +
+		"WHERE id = 99)": false} {
 		held, err := tx.Holds(
 			t.Context(),
 			[]string{"(SELECT seats FROM boats WHERE label = ", ") " + condition},
