@@ -214,7 +214,8 @@ func TestSharedJournals(t *testing.T) {
 				psql(
 					t,
 					b.url,
-					"GRANT USAGE ON SCHEMA evensprout TO "+user+"; GRANT ALL ON ALL TABLES IN SCHEMA evensprout TO "+user,
+					"GRANT USAGE ON SCHEMA evensprout TO "+user+
+						"; GRANT ALL ON ALL TABLES IN SCHEMA evensprout TO "+user,
 				)
 			} else {
 				b.exec("CREATE USER 'clerk'@'127.0.0.1'",

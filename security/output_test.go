@@ -89,7 +89,8 @@ func TestTrapsAreExplained(t *testing.T) {
 		psql(
 			t,
 			b.url,
-			"GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+"; GRANT ALL ON ALL SEQUENCES IN SCHEMA public TO "+user+"; GRANT "+
+			"GRANT ALL ON ALL TABLES IN SCHEMA public TO "+user+
+				"; GRANT ALL ON ALL SEQUENCES IN SCHEMA public TO "+user+"; GRANT "+
 				"CREATE ON DATABASE "+databaseOf(
 				b.url,
 			)+" TO "+user+"; ALTER TABLE ports ENABLE ROW LEVEL SECURITY; CREATE POLICY none ON ports USING (false)",

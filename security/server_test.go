@@ -21,7 +21,8 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 			t,
 			b.url,
 			fmt.Sprintf(
-				`CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw OPTIONS (host '127.0.0.1', port '%d', dbname '%s');
+				`CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw
+  OPTIONS (host '127.0.0.1', port '%d', dbname '%s');
 			CREATE USER MAPPING FOR tester SERVER other OPTIONS (user 'tester', password_required 'false');
 			DROP TABLE visits; DROP TABLE ports;
 			CREATE TABLE ports (id INTEGER NOT NULL, label VARCHAR(60)) PARTITION BY RANGE (id);
@@ -52,7 +53,8 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 			t,
 			b.url,
 			fmt.Sprintf(
-				`CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw OPTIONS (host '127.0.0.1', port '%d', dbname '%s');
+				`CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw
+  OPTIONS (host '127.0.0.1', port '%d', dbname '%s');
 			CREATE USER MAPPING FOR tester SERVER other OPTIONS (user 'tester', password_required 'false');
 			CREATE FOREIGN TABLE far () INHERITS (ports) SERVER other OPTIONS (table_name 'ports');`,
 				engines[1].start(t).Port,
@@ -72,7 +74,8 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 			t,
 			b.url,
 			fmt.Sprintf(
-				`CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw OPTIONS (host '127.0.0.1', port '%d', dbname '%s');
+				`CREATE EXTENSION postgres_fdw; CREATE SERVER other FOREIGN DATA WRAPPER postgres_fdw
+  OPTIONS (host '127.0.0.1', port '%d', dbname '%s');
 			CREATE USER MAPPING FOR tester SERVER other OPTIONS (user 'tester', password_required 'false');
 			CREATE FOREIGN TABLE far (id INTEGER, label VARCHAR(60)) SERVER other OPTIONS (table_name 'ports');`,
 				engines[1].start(t).Port,
@@ -292,7 +295,8 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 			psql(
 				t,
 				b.url,
-				mallory+c.before+"CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK ("+c.check+")); GRANT "+
+				mallory+c.before+"CREATE TABLE tides (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK ("+c.check+
+					")); GRANT "+
 					"ALL ON ALL TABLES IN SCHEMA public TO "+user+"; TRUNCATE evil.log",
 			)
 			for _, who := range []string{user, "tester"} {

@@ -666,7 +666,9 @@ func TestRowsFromFiles(t *testing.T) {
 	print = print[strings.Index(print, "fingerprint"):strings.Index(print, "\n")]
 	f.write(
 		"prices.ndjson",
-		"{\"Code\":\"BIKE\",\"Sailing\":\"S-1\",\"Amount\":2.00,\"Day\":\"2026-06-03\"}\n{\"Code\":\"DECK\",\"Sailing\":\"S-1\",\"Amount\":4.5,\"Day\":\"2026-06-01\"}\n{\"Code\":\"CABIN\",\"Sailing\":\"S-2\",\"Amount\":19}\n",
+		"{\"Code\":\"BIKE\",\"Sailing\":\"S-1\",\"Amount\":2.00,\"Day\":\"2026-06-03\"}\n"+
+			"{\"Code\":\"DECK\",\"Sailing\":\"S-1\",\"Amount\":4.5,\"Day\":\"2026-06-01\"}\n"+
+			"{\"Code\":\"CABIN\",\"Sailing\":\"S-2\",\"Amount\":19}\n",
 	)
 	f.write("other.yaml", strings.Replace(filePlan, "prices.csv", "prices.ndjson", 1))
 	assert.Contains(t, f.run("preview", "other.yaml", "--entity", "Price").out, print)

@@ -23,8 +23,11 @@ CREATE TABLE crews (id INTEGER PRIMARY KEY, boss INTEGER REFERENCES crews (id), 
 CREATE TABLE passengers (
   id INTEGER PRIMARY KEY, given_name TEXT NOT NULL, family_name TEXT NOT NULL, email TEXT NOT NULL UNIQUE,
     handle TEXT NOT NULL, seq INTEGER NOT NULL UNIQUE,
-  town TEXT NOT NULL, country TEXT NOT NULL, created_at TIMESTAMP NOT NULL, updated_at TIMESTAMP NOT NULL CHECK (updated_at > created_at), born DATE NOT NULL,
-  wakes_at TIME NOT NULL, status TEXT NOT NULL, barred_at TIMESTAMP, key UUID NOT NULL UNIQUE, stamp UUID NOT NULL UNIQUE, token BLOB NOT NULL, photo TEXT NOT NULL UNIQUE,
+  town TEXT NOT NULL, country TEXT NOT NULL, created_at TIMESTAMP NOT NULL,
+  updated_at TIMESTAMP NOT NULL CHECK (updated_at > created_at), born DATE NOT NULL,
+  wakes_at TIME NOT NULL, status TEXT NOT NULL, barred_at TIMESTAMP, key UUID NOT NULL UNIQUE,
+  stamp UUID NOT NULL UNIQUE,
+  token BLOB NOT NULL, photo TEXT NOT NULL UNIQUE,
   meta JSON NOT NULL, CHECK ((barred_at IS NOT NULL) = (status = 'barred')));
 CREATE TABLE bookings (
   id INTEGER PRIMARY KEY, passenger_id INTEGER NOT NULL REFERENCES passengers (id), vessel_id INTEGER NOT NULL

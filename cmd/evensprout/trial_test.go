@@ -91,7 +91,8 @@ func TestTrial(t *testing.T) {
 			}
 		}
 		var left result
-		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+		deadline := time.Now().Add(20 * time.Second)
+		for ; time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 			if left = s.on("trial", "--counts", "20", "--repeat", "1", "--entity", "Berth"); left.code == 0 {
 				break // the server has noticed that the other one is gone
 			}

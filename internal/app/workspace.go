@@ -39,17 +39,19 @@ const readyPoll = 250 * time.Millisecond
 // Workspace is what a command works on: a plan, its database, standard input, and what the
 // command line says of them.
 type Workspace struct {
-	In        io.Reader
-	Say       func(format string, args ...any) // tells a person something
-	Drivers   []store.Driver
-	DB        string
-	Clock     string
-	Allowed   []string                                   // hosts that may be written to
-	Writes    bool                                       // the command writes into the database
-	Opened    string                                     // the URL of the database
-	Opener    func(context.Context) (store.Store, error) // opens a database of a run's own, in place of the URL; nil: there is none
-	Extra     string                                     // the further set of rows that is meant; empty for the plan's own
-	PlanAlone bool                                       // no database is opened, even if one is named
+	In      io.Reader
+	Say     func(format string, args ...any) // tells a person something
+	Drivers []store.Driver
+	DB      string
+	Clock   string
+	Allowed []string // hosts that may be written to
+	Writes  bool     // the command writes into the database
+	Opened  string   // the URL of the database
+	// opens a database of a run's own, in place of the URL; nil: there is none
+	Opener func(context.Context) (store.Store, error)
+	// the further set of rows that is meant; empty for the plan's own
+	Extra     string
+	PlanAlone bool // no database is opened, even if one is named
 
 	Sample        uint64   // rows of each entity that are held against the database
 	Lasting       []string // tables of the plan whose engine has no transactions

@@ -47,7 +47,8 @@ few tables of this program's own: what the plan has inserted is not inserted aga
 rows add only the rest, and a plan that has changed is told. A load that broke off goes
 on with --resume; evensprout withdraw takes a load back; --part 3/16 writes a share of the
 rows, so that several processes or machines do the work of one load; --restore brings tables back to
-what was loaded; --anew takes the plan's rows back and loads the plan as it is now, in one transaction. Fit for start-up scripts: load --wait 2m --quiet.
+what was loaded; --anew takes the plan's rows back and loads the plan as it is now, in one
+transaction. Fit for start-up scripts: load --wait 2m --quiet.
 
 Units, steps that are done together for each of their occasions, follow the entities;
 --unit runs one alone, from another file if --occasions names one. An occasion that is

@@ -102,8 +102,9 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 
 type drafter struct {
 	Options
-	given   bool // the user said how many rows
-	chunks  bool // triggers may refuse rows, so that loads go chunk by chunk, in which no circle can be closed at the end
+	given bool // the user said how many rows
+	// triggers may refuse rows, so that loads go chunk by chunk, in which no circle can be closed at the end
+	chunks  bool
 	db      *schema.Database
 	tables  []*Table
 	byTable map[*schema.Table]*Table

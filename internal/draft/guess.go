@@ -51,7 +51,8 @@ var byName = []struct{ names, source string }{
 	{"title|name|label|subject|heading|titel|bezeichnung|titre|titulo", "{kind: text.title}"},
 	{"html|bodyhtml|content|noticehtml", "{kind: text.html}"},
 	{
-		"body|description|text|bio|about|notes|note|comment|message|summary|beschreibung|bemerkung|remarque|descripcion",
+		"body|description|text|bio|about|notes|note|comment|message|summary|" +
+			"beschreibung|bemerkung|remarque|descripcion",
 		"{kind: text.paragraph}",
 	},
 }

@@ -109,7 +109,8 @@ func TestFormats(t *testing.T) {
 }
 
 func TestWorkbooks(t *testing.T) {
-	rows := `<row r="1"><c r="A1" t="s"><v>0</v></c><c r="B1" t="s"><v>1</v></c><c r="C1" t="inlineStr"><is><t>Day</t></is></c></row>
+	rows := `<row r="1"><c r="A1" t="s"><v>0</v></c><c r="B1" t="s"><v>1</v></c>` +
+		`<c r="C1" t="inlineStr"><is><t>Day</t></is></c></row>
 		<row r="3"><c r="A3" t="s"><v>2</v></c><c r="C3"><v>46174</v></c></row>
 		<row r="4"><c r="B4"><v>4.5</v></c><c r="C4"/></row><row r="5"></row>`
 	path := workbook(t, rows, "Code", "Amount", "DECK")
@@ -250,7 +251,8 @@ func TestTypesThatThePlanSays(t *testing.T) {
 }
 
 func TestDatesOfSheets(t *testing.T) {
-	rows := `<row r="1"><c r="A1" t="inlineStr"><is><t>day</t></is></c><c r="B1" t="inlineStr"><is><t>at</t></is></c></row>
+	rows := `<row r="1"><c r="A1" t="inlineStr"><is><t>day</t></is></c>` +
+		`<c r="B1" t="inlineStr"><is><t>at</t></is></c></row>
 		<row r="2"><c r="A2"><v>46143</v></c><c r="B2"><v>46143.333333333336</v></c></row>`
 	spec := plan.FileSpec{Path: workbook(t, rows), Columns: columns("day", "at")}
 	spec.Columns[0].As, spec.Columns[1].As = value.Date, value.Timestamp

@@ -176,7 +176,8 @@ func TestManifestsThatAreNone(t *testing.T) {
 			"has 1 rows, and its manifest says 2",
 		`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["xyz"]}]}`: "no identity " +
 			"of a row",
-		`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["zz000000000000000000000000000000"]}]}`: "no identity " +
+		`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, ` +
+			`"given": ["zz000000000000000000000000000000"]}]}`: "no identity " +
 			"of a row",
 	} {
 		spec.Manifest = write(t, ManifestName, text)

@@ -31,16 +31,18 @@ func (r *Refusal) Report() diag.Report {
 
 // Result is what a load did, with counts from the database itself.
 type Result struct {
-	Load         int64         `json:"load,omitempty"`      // its number in the journal; 0 if it is not there
-	Earlier      int64         `json:"earlier,omitempty"`   // the load that wrote the rows that were not repeated
-	Completed    int64         `json:"completed,omitempty"` // the load that was partly withdrawn, and whose missing rows were put back
-	PutBack      int64         `json:"put_back,omitempty"`  // these rows
-	Stepped      []Stepped     `json:"stepped,omitempty"`   // keys that are not the planned ones
-	LeftOut      int64         `json:"left_out,omitempty"`  // rows that earlier loads left out, and that are not there yet
-	Unread       bool          `json:"unread,omitempty"`    // triggers rewrote more rows than the journal keeps
-	Migrated     []string      `json:"migrated,omitempty"`  // how the tables have changed since the plan was loaded
-	Entities     []Entity      `json:"entities"`            // in load order
-	Rows         int64         `json:"rows"`                // inserted or updated
+	Load    int64 `json:"load,omitempty"`    // its number in the journal; 0 if it is not there
+	Earlier int64 `json:"earlier,omitempty"` // the load that wrote the rows that were not repeated
+	// the load that was partly withdrawn, and whose missing rows were put back
+	Completed int64     `json:"completed,omitempty"`
+	PutBack   int64     `json:"put_back,omitempty"` // these rows
+	Stepped   []Stepped `json:"stepped,omitempty"`  // keys that are not the planned ones
+	// rows that earlier loads left out, and that are not there yet
+	LeftOut      int64         `json:"left_out,omitempty"`
+	Unread       bool          `json:"unread,omitempty"`   // triggers rewrote more rows than the journal keeps
+	Migrated     []string      `json:"migrated,omitempty"` // how the tables have changed since the plan was loaded
+	Entities     []Entity      `json:"entities"`           // in load order
+	Rows         int64         `json:"rows"`               // inserted or updated
 	Rejected     int64         `json:"rejected"`
 	Redrawn      int64         `json:"redrawn"`
 	Chunks       int           `json:"chunks"`
@@ -63,21 +65,22 @@ type Result struct {
 
 // Entity is what a load did with one entity.
 type Entity struct {
-	Entity      string           `json:"entity"`
-	Table       string           `json:"table"`
-	Mode        plan.Mode        `json:"mode"`
-	Before      int64            `json:"rows_before"`
-	Inserted    int64            `json:"inserted"`
-	Updated     int64            `json:"updated"`
-	Unchanged   int64            `json:"unchanged"`
-	Kept        int64            `json:"kept"`
-	Removed     int64            `json:"removed"`
-	Rejected    int64            `json:"rejected"`
-	Refused     *Refusal         `json:"refused,omitempty"` // the first of its rows that was left out
-	Unmatched   int64            `json:"unmatched"`
-	After       int64            `json:"rows_after"`
-	Skipped     bool             `json:"skipped"`          // its table was not empty, and the plan says when: empty
-	Loaded      uint64           `json:"loaded,omitempty"` // rows that an earlier load wrote, and this one did not repeat
+	Entity    string    `json:"entity"`
+	Table     string    `json:"table"`
+	Mode      plan.Mode `json:"mode"`
+	Before    int64     `json:"rows_before"`
+	Inserted  int64     `json:"inserted"`
+	Updated   int64     `json:"updated"`
+	Unchanged int64     `json:"unchanged"`
+	Kept      int64     `json:"kept"`
+	Removed   int64     `json:"removed"`
+	Rejected  int64     `json:"rejected"`
+	Refused   *Refusal  `json:"refused,omitempty"` // the first of its rows that was left out
+	Unmatched int64     `json:"unmatched"`
+	After     int64     `json:"rows_after"`
+	Skipped   bool      `json:"skipped"` // its table was not empty, and the plan says when: empty
+	// rows that an earlier load wrote, and this one did not repeat
+	Loaded      uint64           `json:"loaded,omitempty"`
 	Fingerprint grow.Fingerprint `json:"fingerprint"`
 }
 

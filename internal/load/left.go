@@ -28,12 +28,13 @@ const maxLeft = archive.MaxExisting
 
 // Strangers tells that rows would refer to rows that the plan does not mean.
 type Strangers struct {
-	Row      string   `json:"row"`            // that refers
-	Field    string   `json:"field"`          //
-	Entity   string   `json:"entity"`         // whose table is left alone
-	Table    string   `json:"table"`          //
-	To       string   `json:"to"`             // its planned row
-	Key      string   `json:"key"`            // columns and values by which it is not found; empty if there is no key to find it by
+	Row    string `json:"row"`    // that refers
+	Field  string `json:"field"`  //
+	Entity string `json:"entity"` // whose table is left alone
+	Table  string `json:"table"`  //
+	To     string `json:"to"`     // its planned row
+	// columns and values by which it is not found; empty if there is no key to find it by
+	Key      string   `json:"key"`
 	Columns  []string `json:"columns"`        // of the key
 	Planned  string   `json:"planned"`        // the planned value of the reference
 	Stranger string   `json:"row_with_key"`   // the row that has it; empty if there is none

@@ -95,7 +95,8 @@ type Target struct {
 	seen     map[xxh3.Uint128]grow.Row // match values of earlier rows; nil if nothing need be watched
 	drawn    map[drawnKey]grow.Row     // values that rows were given by another draw
 	known    *known                    // keys of the rows that were there before; nil if they are not read
-	loaded   bool                      // an earlier load wrote its first rows: grown ones up to from, side rows up to fromSide
+	// an earlier load wrote its first rows: grown ones up to from, side rows up to fromSide
+	loaded   bool
 	fromSide uint64
 	moved    []journal.Keys // keys of rows that are loaded, where the plan numbers them otherwise now
 	from     uint64
@@ -364,7 +365,8 @@ func (l *Session) Repeat(ctx context.Context, w *Writer, do func() error) error 
 				if n+1 >= most {
 					return errors.Join(err, fresh)
 				}
-				continue // a standby may be about to take over: what is done fails at once, and the next pause is longer
+				// a standby may be about to take over: what is done fails at once, and the next pause is longer
+				continue
 			}
 			if gone := l.allThere(ctx, w.Store); gone != nil {
 				return gone

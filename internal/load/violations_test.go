@@ -29,7 +29,8 @@ CREATE TABLE boats (
 var trigger = map[string]string{
 	"sqlite": `CREATE TRIGGER no_ghosts BEFORE INSERT ON boats WHEN NEW.label = 'ghost' BEGIN SELECT RAISE(ABORT, ` +
 		`'no ghosts on this lake'); END;`,
-	"postgres": `CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.label = 'ghost' THEN RAISE EXCEPTION 'no ghosts on this lake'; END IF; RETURN NEW; END $$;
+	"postgres": `CREATE FUNCTION refuse() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN
+  IF NEW.label = 'ghost' THEN RAISE EXCEPTION 'no ghosts on this lake'; END IF; RETURN NEW; END $$;
 CREATE TRIGGER no_ghosts BEFORE INSERT ON boats FOR EACH ROW EXECUTE FUNCTION refuse();`,
 	"mariadb": `CREATE TRIGGER no_ghosts BEFORE INSERT ON boats FOR EACH ROW IF NEW.label = 'ghost' THEN SIGNAL ` +
 		`SQLSTATE '45000' SET MESSAGE_TEXT = 'no ghosts on this lake'; END IF;`,

@@ -491,8 +491,10 @@ func TestFewBytesThatStandForMuch(t *testing.T) {
 		},
 		"a column that is outside the file": {
 			forged{
-				rows:   1,
-				change: func(m *format.FileMetaData) { m.RowGroups[0].Columns[0].MetaData.DataPageOffset = math.MaxInt64 - 3 },
+				rows: 1,
+				change: func(m *format.FileMetaData) {
+					m.RowGroups[0].Columns[0].MetaData.DataPageOffset = math.MaxInt64 - 3
+				},
 			},
 			"outside the file",
 		},

@@ -80,7 +80,8 @@ func parse(c *collector, data []byte) *node {
 		return nil
 	}
 	text := strings.TrimPrefix(string(data), "\ufeff")
-	if n := strings.Count(text, "[") + strings.Count(text, "{"); n > maxBrackets { // each costs the parser far more than a byte
+	// each costs the parser far more than a byte
+	if n := strings.Count(text, "[") + strings.Count(text, "{"); n > maxBrackets {
 		c.add(place{}, "the plan has %d brackets that open lists and mappings: at most %d", n, maxBrackets)
 		return nil
 	}

@@ -21,10 +21,11 @@ import (
 
 // Foreseen is the load that is looked ahead at.
 type Foreseen struct {
-	Plan      *plan.Plan
-	Database  *schema.Database
-	Compiled  *plan.Compiled // nil if the plan is wrong
-	MostKnown int64          // rows of a table whose keys are read; where there are more, keys are looked up; 0: as in a load
+	Plan     *plan.Plan
+	Database *schema.Database
+	Compiled *plan.Compiled // nil if the plan is wrong
+	// rows of a table whose keys are read; where there are more, keys are looked up; 0: as in a load
+	MostKnown int64
 }
 
 // Foresee tells what a load would meet in the database: rights that are missing, rows

@@ -51,12 +51,14 @@ type Table struct {
 	Raises     bool        `json:"raises,omitempty"`   // triggers may refuse rows, as far as their text tells
 	Feeds      []string    `json:"feeds,omitempty"`    // tables to which triggers add rows
 	Exclusions []Exclusion `json:"exclusions,omitempty"`
-	Partition  string      `json:"partition,omitempty"` // the condition under which a partition takes a row; empty if there are none
-	Notes      []string    `json:"notes,omitempty"`     // what else decides about writing, for people
-	Broken     string      `json:"broken,omitempty"`    // why no row can be written; empty if rows can
-	Secured    bool        `json:"secured,omitempty"`   // policies on rows bind this user
-	External   string      `json:"external,omitempty"`  // why its rows, or some, are kept elsewhere; empty if they are not
-	Unsafe     bool        `json:"unsafe,omitempty"`    // its engine has no transactions: what is written there, stays
+	// the condition under which a partition takes a row; empty if there are none
+	Partition string   `json:"partition,omitempty"`
+	Notes     []string `json:"notes,omitempty"`   // what else decides about writing, for people
+	Broken    string   `json:"broken,omitempty"`  // why no row can be written; empty if rows can
+	Secured   bool     `json:"secured,omitempty"` // policies on rows bind this user
+	// why its rows, or some, are kept elsewhere; empty if they are not
+	External string `json:"external,omitempty"`
+	Unsafe   bool   `json:"unsafe,omitempty"` // its engine has no transactions: what is written there, stays
 }
 
 // LocalName is the table's name inside its schema.
@@ -79,17 +81,21 @@ type Column struct {
 	Default   bool     `json:"default,omitempty"`   // it has a default value, or numbers itself
 	Preset    string   `json:"preset,omitempty"`    // the expression of the default value, as far as the database tells
 	Generated bool     `json:"generated,omitempty"` // computed by the database: never written
-	Computed  string   `json:"computed,omitempty"`  // of a generated column: the expression, as far as the database tells
-	Restamps  bool     `json:"restamps,omitempty"`  // it takes the time whenever its row is changed
-	Zoneless  bool     `json:"zoneless,omitempty"`  // of moments: it keeps no time zone, so that programs must agree on one
-	Identity  Identity `json:"identity,omitempty"`  // how it numbers itself
-	Checks    []Check  `json:"checks,omitempty"`    // of its domain: the value is called VALUE in them
-	Form      string   `json:"form,omitempty"`      // of Any: a pattern of texts that the type takes; empty if it is not known
-	Narrow    bool     `json:"narrow,omitempty"`    // of texts: it cannot hold all letters of Unicode
-	Latest    int64    `json:"-"`                   // of moments: the last that it holds, in microseconds since 1970; 0 if that does not matter
-	Exact     int      `json:"-"`                   // of decimals: digits that the engine keeps exactly; 0 for all
-	Type      string   `json:"-"`                   // what its engine's store knows the type by
-	Base      string   `json:"-"`                   // the type as a temporary table declares it
+	// of a generated column: the expression, as far as the database tells
+	Computed string `json:"computed,omitempty"`
+	Restamps bool   `json:"restamps,omitempty"` // it takes the time whenever its row is changed
+	// of moments: it keeps no time zone, so that programs must agree on one
+	Zoneless bool     `json:"zoneless,omitempty"`
+	Identity Identity `json:"identity,omitempty"` // how it numbers itself
+	Checks   []Check  `json:"checks,omitempty"`   // of its domain: the value is called VALUE in them
+	// of Any: a pattern of texts that the type takes; empty if it is not known
+	Form   string `json:"form,omitempty"`
+	Narrow bool   `json:"narrow,omitempty"` // of texts: it cannot hold all letters of Unicode
+	// of moments: the last that it holds, in microseconds since 1970; 0 if that does not matter
+	Latest int64  `json:"-"`
+	Exact  int    `json:"-"` // of decimals: digits that the engine keeps exactly; 0 for all
+	Type   string `json:"-"` // what its engine's store knows the type by
+	Base   string `json:"-"` // the type as a temporary table declares it
 }
 
 // Range is the least and the greatest whole number that the column's type holds, as

@@ -403,12 +403,13 @@ type Query struct {
 	Table   *schema.Table
 	Columns []*schema.Column
 	Where   []Cell // all of them must hold
-	Also    string // a condition in SQL that must hold, too; it must be one expression, and nothing is written while it runs
-	Exact   bool   // read so that the values can be written back
-	AsIs    bool   // in any order
-	Most    int64  // bytes of a cell; one with more is read as NULL. 0: any
-	Skip    int64
-	Limit   int64
+	// a condition in SQL that must hold, too; it must be one expression, and nothing is written while it runs
+	Also  string
+	Exact bool  // read so that the values can be written back
+	AsIs  bool  // in any order
+	Most  int64 // bytes of a cell; one with more is read as NULL. 0: any
+	Skip  int64
+	Limit int64
 }
 
 // Cell is a column and its value.

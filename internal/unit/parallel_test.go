@@ -89,7 +89,8 @@ func TestParallelRuns(t *testing.T) {
 					},
 				)
 				results[i], err = unit.Run(t.Context(), c, c.Units[0], s, o)
-				for n := 0; d.Name == "sqlite" && lockedOut(err) && n < 20; n++ { // its one lock is waited for, but not in turn
+				// its one lock is waited for, but not in turn
+				for n := 0; d.Name == "sqlite" && lockedOut(err) && n < 20; n++ {
 					var rest *journal.UnitResult
 					if rest, err = unit.Run(t.Context(), c, c.Units[0], s, o); err == nil {
 						results[i] = rest

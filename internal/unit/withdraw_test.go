@@ -74,7 +74,8 @@ CREATE TABLE notes (duty_id INTEGER, note VARCHAR(20), FOREIGN KEY (duty_id) REF
 			before := loadtest.Dump(t, k.Store)
 			r, err := k.run(
 				t,
-				"units:\n  close:\n    given: {one: {n: 1}}\n    steps:\n      - {delete: harbours, match: "+condition+", expect: "+
+				"units:\n  close:\n    given: {one: {n: 1}}\n    steps:\n      - {delete: harbours, match: "+
+					condition+", expect: "+
 					"any}\n",
 				k.Journaled(load.Options{}),
 			)

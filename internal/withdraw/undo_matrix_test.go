@@ -228,7 +228,8 @@ func TestUndoOfEveryWayToLoad(t *testing.T) {
 			require.NoError(t, err)
 			journal, err := d.Store.Journal(t.Context(), false)
 			require.NoError(t, err)
-			for _, table := range []*schema.Table{journal.Contents, journal.Chunks, journal.Loads} { // a long journal would take long to read
+			// a long journal would take long to read
+			for _, table := range []*schema.Table{journal.Contents, journal.Chunks, journal.Loads} {
 				forget = append(forget, "DELETE FROM "+d.Store.(interface{ Table(*schema.Table) string }).Table(table))
 			}
 			if e.Name == "sqlite" {

@@ -48,9 +48,10 @@ type Withdrawal struct {
 	Also  []string `json:"also,omitempty"`
 	Files int      `json:"files,omitempty"` // placeholder files that were removed
 	// FilesLeft are placeholder files that stay, because their plan was not named.
-	FilesLeft int              `json:"files_left,omitempty"`
-	Others    map[string]int64 `json:"others,omitempty"` // rows that referred to those that went, and went as well, by table
-	Elapsed   time.Duration    `json:"elapsed_ns"`
+	FilesLeft int `json:"files_left,omitempty"`
+	// rows that referred to those that went, and went as well, by table
+	Others  map[string]int64 `json:"others,omitempty"`
+	Elapsed time.Duration    `json:"elapsed_ns"`
 	// Lost are fields whose columns are gone since, as Port.label.
 	Lost []string `json:"lost,omitempty"`
 

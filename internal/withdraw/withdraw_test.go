@@ -191,7 +191,9 @@ func TestFormerContentsComeBackExactly(t *testing.T) {
 			INSERT INTO odd VALUES (1, 'a', 0.1, 0.1, 123456789012345678901234567890.123456789,
 			  '1 year 2 mons 3 days 04:05:06.789', '{1,NULL,3}', '{"b": 1,  "a": 2}', '{"b":1,"a":2.50}',
 			  '192.0.2.1', '2026-01-02 03:04:05.678901+02', '23:59:59.999999', B'10101', 'ab', decode('00ff', 'hex')),
-			(2, 'b', 'NaN', 'Infinity', 'NaN', NULL, '{}', NULL, NULL, '2001:db8::1/64', '-infinity', NULL, NULL, '', ''), (3, 'c', 3.4e38, -1e-300, 1e-20, '-00:00:01', NULL, 'null', '[]', NULL, NULL, '00:00', NULL, NULL, NULL);`,
+			(2, 'b', 'NaN', 'Infinity', 'NaN', NULL, '{}', NULL, NULL, '2001:db8::1/64', '-infinity', NULL, NULL, '',
+''),
+(3, 'c', 3.4e38, -1e-300, 1e-20, '-00:00:01', NULL, 'null', '[]', NULL, NULL, '00:00', NULL, NULL, NULL);`,
 		"mariadb": "CREATE TABLE odd (id INTEGER PRIMARY KEY, name TEXT NOT NULL, r FLOAT, d DOUBLE, n " +
 			"DECIMAL(60,20), y YEAR, tm TIME(6), dt DATETIME(6), e ENUM('x','y'), s SET('p','q'), raw " +
 			"VARBINARY(20), c CHAR(6), stamped TIMESTAMP(3) NOT NULL DEFAULT CURRENT_TIMESTAMP(3) ON UPDATE " +

@@ -28,7 +28,8 @@ func open(t *testing.T, script string) store.Store {
 
 func TestBehaviours(t *testing.T) {
 	storetest.Run(t, storetest.Engine{Driver: Driver{}, Make: makeDatabase, Triggers: `
-		CREATE TRIGGER refuse BEFORE INSERT ON boats FOR EACH ROW IF NEW.label = 'forbidden' THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'not on this lake'; END IF;`,
+		CREATE TRIGGER refuse BEFORE INSERT ON boats FOR EACH ROW IF NEW.label = 'forbidden' THEN
+  SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'not on this lake'; END IF;`,
 		NoLate: true,
 		Zone:   "+05:45", Lacks: "this user lacks CREATE TEMPORARY TABLES on the database, CREATE on the database, " +
 			"INSERT (name), UPDATE, DELETE",

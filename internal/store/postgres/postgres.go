@@ -200,7 +200,8 @@ type database struct {
 	tally       store.Tally
 	constraints map[string]constraint // by table and name, from the last survey
 	powers      *string               // why nothing is asked with this user's rights; empty if it may be
-	calls       map[string]string     // what conditions call that belongs to others, by the condition; from the last survey
+	// what conditions call that belongs to others, by the condition; from the last survey
+	calls       map[string]string
 	probes      setwise.Probes
 	tables      *schema.Database
 	partitioned map[string]bool // tables, by name

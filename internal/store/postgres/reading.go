@@ -72,7 +72,8 @@ func (d *database) Passes(
 	if why != "" {
 		return nil, &store.NotAsked{Why: why}
 	}
-	typed := func(p string, c *schema.Column) string { return "CAST(" + p + " AS " + c.Base + ")" } // a domain has conditions of its own
+	// a domain has conditions of its own
+	typed := func(p string, c *schema.Column) string { return "CAST(" + p + " AS " + c.Base + ")" }
 	reading := func(ctx context.Context, do func() error) error {
 		return d.readOnly(
 			ctx,

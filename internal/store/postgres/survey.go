@@ -30,7 +30,8 @@ ORDER BY c.oid`
 // columnsSQL lists columns; the base of a domain is what it is made of.
 const columnsSQL = `
 SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), b.typname, b.typtype,
-  format_type(b.oid, b.typmod) || CASE WHEN a.attcollation <> t.typcollation THEN ' COLLATE ' || quote_ident(ln.nspname) || '.' || quote_ident(l.collname) ELSE '' END,
+  format_type(b.oid, b.typmod) || CASE WHEN a.attcollation <> t.typcollation THEN ' COLLATE ' ||
+    quote_ident(ln.nspname) || '.' || quote_ident(l.collname) ELSE '' END,
   b.typmod, a.attnotnull OR b.must, a.atthasdef OR a.attidentity <> '' OR b.preset, a.attgenerated, a.attidentity,
   coalesce(pg_get_expr(f.adbin, f.adrelid) LIKE 'nextval(%', false),
   (SELECT string_agg(e.enumlabel, chr(31) ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = b.oid), b.oid,

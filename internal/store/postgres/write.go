@@ -61,7 +61,8 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 // loosen changes how references are looked at. The tables are locked until the end.
 func (tx *transaction) loosen(ctx context.Context, how string) error {
 	for _, l := range tx.loose {
-		if _, err := tx.db.Exec(ctx, "ALTER TABLE "+tx.db.Table(l.Table)+" ALTER CONSTRAINT "+tx.db.Quote(l.Reference.Name)+" "+how); err != nil {
+		sql := "ALTER TABLE " + tx.db.Table(l.Table) + " ALTER CONSTRAINT " + tx.db.Quote(l.Reference.Name) + " " + how
+		if _, err := tx.db.Exec(ctx, sql); err != nil {
 			return err
 		}
 	}

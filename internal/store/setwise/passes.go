@@ -27,9 +27,10 @@ const (
 
 // Asker is an engine, and how it is asked about conditions.
 type Asker struct {
-	Engine  Engine
-	Reading func(ctx context.Context, do func() error) error // runs something where nothing can be written, with the limit ProbeTime
-	Typed   func(param string, c *schema.Column) string      // a parameter with its type
+	Engine Engine
+	// runs something where nothing can be written, with the limit ProbeTime
+	Reading func(ctx context.Context, do func() error) error
+	Typed   func(param string, c *schema.Column) string // a parameter with its type
 }
 
 // Passes lets the database say which rows of values of some columns a condition lets
