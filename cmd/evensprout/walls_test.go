@@ -34,10 +34,10 @@ var walls = map[string]string{
 	"internal/order":       "grow plan",
 	"internal/store":       "diag fit schema value",
 
-	"internal/store/setwise":   "schema store value",
-	"internal/store/sqlite":    "predicate safe schema store store/setwise value",
-	"internal/store/postgres":  "schema store store/setwise value",
-	"internal/store/mysql":     "schema store store/setwise value",
+	"internal/store/setwise":   "schema store store/dialect value",
+	"internal/store/sqlite":    "predicate safe schema store store/dialect store/setwise value",
+	"internal/store/postgres":  "schema store store/dialect store/setwise value",
+	"internal/store/mysql":     "schema store store/dialect store/setwise value",
 	"internal/store/storetest": "predicate schema store store/setwise value",
 
 	"internal/files":   "diag grow order parquetrows plan rng safe value",
@@ -52,11 +52,12 @@ var walls = map[string]string{
 	"internal/replay":  "grow journal load order schema store value",
 	"internal/load/loadtest": "archive diag files grow journal load plan preflight replay schema store store/mysql " +
 		"store/postgres store/sqlite store/storetest value withdraw",
-	"internal/app":       "archive diag files grow load plan preflight safe schema store value",
-	"internal/preflight": "diag grow journal load plan schema store value",
-	"internal/unit":      "diag grow journal load plan replay schema store value",
-	"internal/withdraw":  "archive diag grow journal load order plan replay schema store unit value",
-	"internal/load":      "archive diag grow journal order plan schema store value",
+	"internal/app":           "archive diag files grow load plan preflight safe schema store value",
+	"internal/store/dialect": "schema store",
+	"internal/preflight":     "diag grow journal load plan schema store value",
+	"internal/unit":          "diag grow journal load plan replay schema store value",
+	"internal/withdraw":      "archive diag grow journal load order plan replay schema store unit value",
+	"internal/load":          "archive diag grow journal order plan schema store value",
 	"internal/cli": "app archive demo diag draft during export files grow journal load order plan " +
 		"predicate replay report safe schema store store/mysql store/postgres store/sqlite structs trial unit " +
 		"value withdraw",

@@ -76,6 +76,25 @@ func Local(host string) bool {
 
 // Store is an open database: one connection, which belongs to one goroutine.
 type Store interface {
+	Reader
+	Asker
+	Locker
+
+	// Begin opens a transaction for writing: one at a time.
+	Begin(ctx context.Context, o TxOptions) (Tx, error)
+	// Reserve moves the sequence or counter of a column that numbers itself beyond a
+	// number, so that nobody else is given it; never back. Outside transactions.
+	Reserve(ctx context.Context, t *schema.Table, c *schema.Column, last int64) error
+	// Journal finds the tool's own tables; create makes them if they are not there. It is
+	// nil without an error if there are none. Outside transactions.
+	Journal(ctx context.Context, create bool) (*Journal, error)
+	// Statements are the distinct statements so far.
+	Statements() []Statement
+	Close() error
+}
+
+// Reader reads what a database holds.
+type Reader interface {
 	// Survey reads tables, columns, keys and constraints.
 	Survey(ctx context.Context) (*schema.Database, error)
 	// Count is the number of rows of a table.
@@ -85,6 +104,10 @@ type Store interface {
 	// Sizes are the bytes that tables take with their indexes, by name, as far as the
 	// engine tells.
 	Sizes(ctx context.Context) (map[string]int64, error)
+}
+
+// Asker asks a database what it would do, and changes nothing.
+type Asker interface {
 	// Passes lets the database say which rows of values of some columns a condition lets
 	// pass, as a CHECK constraint would; in it a single column may also be called VALUE. It
 	// runs in a transaction that cannot write, is rolled back and has a time limit. An error
@@ -97,22 +120,15 @@ type Store interface {
 	// Clock is the server's time, and the time zone that other sessions have unless they
 	// ask for one; empty where the engine knows of none, or it is UTC.
 	Clock(ctx context.Context) (now time.Time, zone string, err error)
-	// Begin opens a transaction for writing: one at a time.
-	Begin(ctx context.Context, o TxOptions) (Tx, error)
-	// Reserve moves the sequence or counter of a column that numbers itself beyond a
-	// number, so that nobody else is given it; never back. Outside transactions.
-	Reserve(ctx context.Context, t *schema.Table, c *schema.Column, last int64) error
-	// Journal finds the tool's own tables; create makes them if they are not there. It is
-	// nil without an error if there are none. Outside transactions.
-	Journal(ctx context.Context, create bool) (*Journal, error)
+	Traits() Traits
+}
+
+// Locker takes locks that only runs of this program know.
+type Locker interface {
 	// Lock takes a lock that only runs of this program know, until Unlock or Close. It
 	// does not wait: holder says who has it. It is a courtesy, and not every engine has one.
 	Lock(ctx context.Context, name string) (holder string, err error)
 	Unlock(ctx context.Context, name string) error
-	Traits() Traits
-	// Statements are the distinct statements so far.
-	Statements() []Statement
-	Close() error
 }
 
 // NotAsked tells why the database was not asked about a condition.
@@ -191,6 +207,23 @@ type Rows = iter.Seq[*value.Batch]
 
 // Tx is a transaction for writing.
 type Tx interface {
+	Finder
+	Inserter
+	Remover
+	Checker
+	Editor
+	Marker
+
+	// Settle holds what was put off against the tables. A refusal is a *Violation.
+	Settle(ctx context.Context) error
+	// Commit makes all permanent. A *Fault of kind Unanswered leaves open whether it did.
+	Commit(ctx context.Context) error
+	// Rollback takes everything back; after Commit it does nothing.
+	Rollback() error
+}
+
+// Finder counts rows of tables, as the transaction sees them.
+type Finder interface {
 	Count(ctx context.Context, t *schema.Table) (int64, error)
 	// Find counts the rows that have these values; NULLs are left out.
 	Find(ctx context.Context, t *schema.Table, columns []*schema.Column, values []value.Value) (int64, error)
@@ -198,6 +231,10 @@ type Tx interface {
 	Between(ctx context.Context, t *schema.Table, c *schema.Column, lo, hi int64) (int64, error)
 	// Greatest is the greatest number in a column, 0 if it has none above.
 	Greatest(ctx context.Context, t *schema.Table, c *schema.Column) (int64, error)
+}
+
+// Inserter takes rows and occasions in.
+type Inserter interface {
 	// Insert adds rows by the engine's bulk path and says how many. A refusal is a
 	// *Violation, whose Row is -1 unless the engine stops at the guilty row; then the
 	// rows before it are written, as far as the caller does not take them back.
@@ -207,6 +244,13 @@ type Tx interface {
 	InsertUnkeyed(ctx context.Context, into Into, key *schema.Column, rows Rows) ([]value.Value, error)
 	// Stage lays rows aside, to be written by set-based statements.
 	Stage(ctx context.Context, w *Write, rows Rows) (Stage, error)
+	// Lay makes values of occasions of a unit ready for steps. The columns say of which
+	// types the values are.
+	Lay(ctx context.Context, inputs []*schema.Column, rows [][]value.Value) (Occasions, error)
+}
+
+// Remover takes rows and references away.
+type Remover interface {
 	// Clear deletes all rows of a table.
 	Clear(ctx context.Context, t *schema.Table) (int64, error)
 	// Referring shows the rows of a table that refer to any row of another.
@@ -214,9 +258,10 @@ type Tx interface {
 	// Unlink sets references to NULL, and Remove deletes the rows that have them.
 	Unlink(ctx context.Context, t *schema.Table, r *schema.Reference) error
 	Remove(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error)
-	// Lay makes values of occasions of a unit ready for steps. The columns say of which
-	// types the values are.
-	Lay(ctx context.Context, inputs []*schema.Column, rows [][]value.Value) (Occasions, error)
+}
+
+// Checker looks whether conditions hold.
+type Checker interface {
 	// Holds tells whether a condition in SQL holds; a value stands between every two of
 	// its pieces. NULL is no.
 	Holds(ctx context.Context, condition []string, values []Cell) (bool, error)
@@ -228,21 +273,21 @@ type Tx interface {
 		most int,
 		show func(columns []*schema.Column, row []value.Value, computed value.Value) error,
 	) error
-	// Add, Set and Delete change rows of small tables, such as the journal's, one
-	// statement for each row or condition. A refusal is a *Violation.
+}
+
+// Editor changes rows of small tables, such as the journal's, one statement for each row
+// or condition. A refusal is a *Violation.
+type Editor interface {
 	Add(ctx context.Context, t *schema.Table, rows ...[]Cell) error
 	Set(ctx context.Context, t *schema.Table, set, where []Cell) (int64, error)
 	Delete(ctx context.Context, t *schema.Table, where []Cell) (int64, error)
-	// Savepoint marks a place to go back to; marks are nested.
+}
+
+// Marker marks places to go back to; marks are nested.
+type Marker interface {
 	Savepoint(ctx context.Context, name string) error
 	RollbackTo(ctx context.Context, name string) error
 	Release(ctx context.Context, name string) error
-	// Settle holds what was put off against the tables. A refusal is a *Violation.
-	Settle(ctx context.Context) error
-	// Commit makes all permanent. A *Fault of kind Unanswered leaves open whether it did.
-	Commit(ctx context.Context) error
-	// Rollback takes everything back; after Commit it does nothing.
-	Rollback() error
 }
 
 // Stage is rows laid aside for one table.

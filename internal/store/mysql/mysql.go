@@ -225,11 +225,11 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 
 // database is one connection.
 type database struct {
+	sqlText
 	pool      *sql.DB
 	conn      *sql.Conn
 	sent      *atomic.Int64 // bytes that went to the server
 	tally     store.Tally
-	maria     bool
 	within    bool            // a transaction for writing is open
 	unsafe    []*schema.Table // those whose engine has no transactions
 	lasting   bool            // it has written to a table whose engine has no transactions
@@ -557,12 +557,8 @@ func appendText(b []byte, v *value.Value, c *schema.Column) []byte {
 	return v.AppendText(b)
 }
 
-func (d *database) Quote(name string) string { return quote(name) }
-
 // quote makes an identifier of any name.
 func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
-
-func (d *database) Table(t *schema.Table) string { return tableName(t) }
 
 func tableName(t *schema.Table) string {
 	if t.Schema != "" {
@@ -571,139 +567,7 @@ func tableName(t *schema.Table) string {
 	return quote(t.LocalName())
 }
 
-func (d *database) Temporary(name string) string { return d.Quote(name) }
-func (d *database) Param(_ int, c *schema.Column) string {
-	if c != nil && isGeometry(c) {
-		return "ST_GeomFromText(?)"
-	}
-	return "?"
-}
-func (d *database) Analyze(string) string    { return "" } // it would commit
-func (d *database) Overriding() string       { return "" }
-func (d *database) Empty(name string) string { return "DELETE FROM " + d.Temporary(name) }
-
-// Equal, Operator and Qualified have nothing to guard against: there are no operators but
-// the engine's own.
-func (d *database) Equal(a, b string, _ *schema.Column) string { return "(" + a + " = " + b + ")" }
-
-func (d *database) Operator(op string) string { return op }
-
 func (d *database) Qualified(_ context.Context, do func() error) error { return do() }
-
-// Among lets the engine read the references once: they need not have an index.
-func (d *database) Among(targets, references []string, _, other, conditions string) string {
-	return "(" + strings.Join(
-		targets,
-		", ",
-	) + ") IN (SELECT " + strings.Join(
-		references,
-		", ",
-	) + " FROM " + other + " WHERE " + conditions + ")"
-}
-
-func (d *database) Differs(a, b string, c *schema.Column) string {
-	switch c.Kind {
-	case schema.JSON:
-		return "NOT (CAST(" + a + " AS CHAR) <=> CAST(" + b + " AS CHAR))"
-	case schema.Text:
-		return "NOT (CAST(" + a + " AS BINARY) <=> CAST(" + b + " AS BINARY))"
-	}
-	return "NOT (" + a + " <=> " + b + ")"
-}
-
-// CreateTemporary has no indexes made afterwards: that would commit.
-func (d *database) CreateTemporary(name string, columns []*schema.Column) string {
-	var list []string
-	for _, c := range columns {
-		base := c.Base + " NULL"
-		if c == setwise.Ordinal {
-			base = "BIGINT NOT NULL PRIMARY KEY"
-		}
-		list = append(list, d.Quote(c.Name)+" "+base)
-	}
-	return "CREATE TEMPORARY TABLE IF NOT EXISTS " + d.Quote(
-		name,
-	) + " (" + strings.Join(
-		list,
-		", ",
-	) + ") ENGINE = InnoDB"
-}
-
-// Upsert is empty: the engine's own statement takes a collision with any key for a match.
-func (d *database) Upsert(*store.Write, string, func(string, string) string) string { return "" }
-
-func (d *database) UpdateFrom(table, stage string, set []setwise.Assignment, on, where string) string {
-	var list []string
-	for _, a := range set {
-		list = append(list, "t."+a.Column+" = "+a.Expression)
-	}
-	if stage == "" {
-		return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " WHERE " + where
-	}
-	return "UPDATE " + table + " AS t JOIN " + stage + " AS s ON " + on + " SET " + strings.Join(
-		list,
-		", ",
-	) + " WHERE " + where
-}
-
-func (d *database) DeleteFrom(t *schema.Table, stage, on string) string {
-	return "DELETE t FROM " + d.Table(t) + " AS t JOIN " + stage + " AS s ON " + on
-}
-
-// Together is not needed: a reference that becomes NULL is never NOT NULL.
-func (d *database) Together([]string) string { return "" }
-
-// Nowhere is not needed either.
-func (d *database) Nowhere(*schema.Column) string { return "" }
-
-// NotIn lets the engine read the stage once: it has no index.
-func (d *database) NotIn(columns, staged []string, stage, _ string) string {
-	return "(" + strings.Join(
-		columns,
-		", ",
-	) + ") NOT IN (SELECT " + strings.Join(
-		staged,
-		", ",
-	) + " FROM " + stage + " AS s)"
-}
-
-func (d *database) Locking(shared bool) string {
-	if shared {
-		return " LOCK IN SHARE MODE"
-	}
-	return " FOR UPDATE"
-}
-
-// Typed makes decimals of what would be text: arithmetic with text is not exact.
-func (d *database) Typed(value string, c *schema.Column) string {
-	switch c.Kind {
-	case schema.Decimal:
-		return "CAST(" + value + " AS DECIMAL(65, 18))"
-	case schema.Date:
-		return "CAST(" + value + " AS DATE)"
-	case schema.Timestamp:
-		return "CAST(" + value + " AS DATETIME(6))"
-	}
-	return value
-}
-
-func (d *database) Join(a, b string) string { return "CONCAT(" + a + ", " + b + ")" }
-
-func (d *database) Fitted(expression string, _ *schema.Column) string { return expression }
-
-// Exact reads numbers of single precision as double: else the engine shows six digits.
-// Bits and geometries it would show in a form of its own.
-func (d *database) Exact(expression string, c *schema.Column) string {
-	switch {
-	case c.Kind == schema.Real:
-		return "CAST(" + expression + " AS DOUBLE)"
-	case c.Type == "bit":
-		return "(" + expression + " + 0)"
-	case isGeometry(c):
-		return "ST_AsText(" + expression + ")"
-	}
-	return expression
-}
 
 func (d *database) Count(ctx context.Context, t *schema.Table) (int64, error) {
 	return setwise.Count(ctx, d, t)
@@ -730,25 +594,6 @@ func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
 		[]setwise.Arg{
 			{Value: value.String(t.Name)},
 		}
-}
-
-func (d *database) Declare(c *schema.Column) string {
-	switch {
-	case c.Identity != schema.NoIdentity:
-		return "BIGINT NOT NULL AUTO_INCREMENT PRIMARY KEY"
-	case c.Kind == schema.Integer:
-		return "BIGINT"
-	case c.Kind == schema.Timestamp:
-		return "DATETIME(6)"
-	case c.Kind == schema.Bytes && c.Length > 0:
-		return fmt.Sprintf("VARBINARY(%d)", c.Length)
-	case c.Length > 0:
-		return fmt.Sprintf("VARCHAR(%d) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", c.Length)
-	}
-	if declared, ok := declared[c.Kind]; ok {
-		return declared
-	}
-	return "LONGTEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
 }
 
 // declared are the widest types of kinds of columns.
@@ -830,16 +675,6 @@ func (d *database) Reserve(ctx context.Context, t *schema.Table, _ *schema.Colum
 	}
 	return err
 }
-
-// Returning ends an INSERT that returns a column of the row.
-func (d *database) Returning(c *schema.Column) string {
-	if !d.maria {
-		return ""
-	}
-	return " RETURNING " + d.Quote(c.Name)
-}
-
-func (d *database) Shows() bool { return false }
 
 // LastKey is the key that the last INSERT was given.
 func (d *database) LastKey(ctx context.Context) (value.Value, error) {

@@ -11,7 +11,7 @@ import (
 // Script writes SQL for the mariadb and mysql clients.
 func (Driver) Script() store.Script { return script{} }
 
-type script struct{}
+type script struct{ sqlText }
 
 func (script) Name() string { return "MariaDB" }
 
@@ -26,9 +26,6 @@ func (script) Begin() []string {
 	}
 }
 
-func (script) Quote(name string) string                            { return quote(name) }
-func (script) Table(t *schema.Table) string                        { return tableName(t) }
-func (script) Overriding() string                                  { return "" }
 func (script) Advance(*schema.Table, *schema.Column, int64) string { return "" }
 func (script) DefersAll() bool                                     { return false }
 func (script) Inverse() bool                                       { return true }

@@ -2,13 +2,11 @@
 package postgres
 
 import (
-	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
-	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -191,6 +189,7 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 
 // database is one connection.
 type database struct {
+	sqlText
 	conn        *pgconn.PgConn
 	sent        *atomic.Int64 // bytes that went to the server
 	at          *address
@@ -470,12 +469,8 @@ func appendText(b []byte, v *value.Value, c *schema.Column) []byte {
 	return v.AppendText(b)
 }
 
-func (d *database) Quote(name string) string { return quote(name) }
-
 // quote makes an identifier of any name.
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
-
-func (d *database) Table(t *schema.Table) string { return tableName(t) }
 
 func tableName(t *schema.Table) string {
 	if t.Schema == "" {
@@ -484,145 +479,7 @@ func tableName(t *schema.Table) string {
 	return quote(t.Schema) + "." + quote(t.LocalName())
 }
 
-func (d *database) Temporary(name string) string { return "pg_temp." + d.Quote(name) }
-
-func (d *database) Param(n int, _ *schema.Column) string { return fmt.Sprintf("$%d", n) }
-
-// Equal names the schema of the operator: else one that somebody made in a schema of the
-// search path might fit better.
-func (d *database) Equal(a, b string, c *schema.Column) string {
-	return "(" + a + " OPERATOR(" + quote(cmp.Or(c.Operators, "pg_catalog")) + ".=) " + b + ")"
-}
-
-func (d *database) Operator(op string) string { return "OPERATOR(pg_catalog." + op + ")" }
-
 func (d *database) Qualified(ctx context.Context, do func() error) error { return d.own(ctx, do) }
-
-func (d *database) Among(_, _ []string, same, other, conditions string) string {
-	return "EXISTS (SELECT 1 FROM " + other + " WHERE " + same + " AND " + conditions + ")"
-}
-
-// Differs does not say IS DISTINCT FROM, which takes no schema for its operator.
-func (d *database) Differs(a, b string, c *schema.Column) string {
-	x, y := a, b
-	switch c.Type {
-	case "json", "xml", "point", "box", "polygon", "path", "line", "lseg", "circle":
-		x, y, c = a+"::pg_catalog.text", b+"::pg_catalog.text", &schema.Column{} // no equality, or none of bytes
-	default:
-		if c.Kind == schema.Text && c.Values == nil && c.Type != "name" {
-			x, y = a+` COLLATE pg_catalog."C"`, b+` COLLATE pg_catalog."C"`
-		}
-	}
-	return "(CASE WHEN " + a + " IS NULL OR " + b + " IS NULL THEN NOT (" + a + " IS NULL AND " + b + " IS NULL) " +
-		"ELSE NOT " + d.Equal(
-		x,
-		y,
-		c,
-	) + " END)"
-}
-
-func (d *database) CreateTemporary(name string, columns []*schema.Column) string {
-	var list []string
-	for _, c := range columns {
-		base := c.Base
-		if c == setwise.Ordinal {
-			base = "bigint"
-		}
-		list = append(list, d.Quote(c.Name)+" "+base)
-	}
-	return "CREATE TEMPORARY TABLE IF NOT EXISTS " + d.Quote(
-		name,
-	) + " (" + strings.Join(
-		list,
-		", ",
-	) + ") ON COMMIT DROP"
-}
-
-func (d *database) Empty(name string) string { return "TRUNCATE " + d.Temporary(name) }
-
-// Analyze looks at the numbers of rows alone: that is enough to know how many there are.
-func (d *database) Analyze(name string) string {
-	return "ANALYZE " + d.Temporary(name) + " (" + d.Quote(setwise.Ordinal.Name) + ")"
-}
-
-func (d *database) Overriding() string { return "OVERRIDING SYSTEM VALUE" }
-
-// Upsert takes just the match for a conflict; other keys still refuse. A row that it
-// added has no deleting transaction yet, one that it changed has its own.
-func (d *database) Upsert(w *store.Write, query string, differing func(target, staged string) string) string {
-	if d.partitioned[w.Table.Name] {
-		return "" // such tables do not tell system columns
-	}
-	var set []string
-	for _, c := range setwise.Names(d, "", slices.Concat(w.Set, w.Stamp)) {
-		set = append(set, c+" = excluded."+c)
-	}
-	insert := setwise.InsertFrom(d, w.Into, query)
-	insert = strings.Replace(insert, "INSERT INTO "+d.Table(w.Table)+" ", "INSERT INTO "+d.Table(w.Table)+" AS t ", 1)
-	return "WITH w AS (" + insert + " ON CONFLICT (" + strings.Join(
-		setwise.Names(d, "", w.Match),
-		", ",
-	) + ") DO UPDATE SET " + strings.Join(
-		set,
-		", ",
-	) +
-		" WHERE " + differing(
-		"t.",
-		"excluded.",
-	) + " RETURNING t.xmax OPERATOR(pg_catalog.=) 0::pg_catalog.int4 AS fresh) SELECT count(*) FILTER (WHERE " +
-		"fresh), count(*) FILTER (WHERE NOT fresh) FROM w"
-}
-
-func (d *database) UpdateFrom(table, stage string, set []setwise.Assignment, on, where string) string {
-	var list []string
-	for _, a := range set {
-		list = append(list, a.Column+" = "+a.Expression)
-	}
-	if stage == "" {
-		return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " WHERE " + where
-	}
-	return "UPDATE " + table + " AS t SET " + strings.Join(
-		list,
-		", ",
-	) + " FROM " + stage + " AS s WHERE " + on + " AND " + where
-}
-
-func (d *database) DeleteFrom(t *schema.Table, stage, on string) string {
-	return "DELETE FROM " + d.Table(t) + " AS t USING " + stage + " AS s WHERE " + on
-}
-
-func (d *database) Together(deletions []string) string {
-	var parts, counts []string
-	for i, sql := range deletions {
-		parts = append(parts, fmt.Sprintf("d%d AS (%s RETURNING 1)", i, sql))
-		counts = append(counts, fmt.Sprintf("(SELECT count(*) FROM d%d)", i))
-	}
-	return "WITH " + strings.Join(parts, ", ") + " SELECT " + strings.Join(counts, ", ")
-}
-
-// Nowhere is not needed: all go together.
-func (d *database) Nowhere(*schema.Column) string { return "" }
-
-func (d *database) NotIn(_, _ []string, stage, on string) string {
-	return "NOT EXISTS (SELECT 1 FROM " + stage + " AS s WHERE " + on + ")"
-}
-
-func (d *database) Locking(shared bool) string {
-	if shared {
-		return " FOR SHARE OF t"
-	}
-	return " FOR UPDATE OF t"
-}
-
-func (d *database) Typed(value string, c *schema.Column) string {
-	return "CAST(" + value + " AS " + d.Declare(c) + ")"
-}
-
-func (d *database) Join(a, b string) string { return "(" + a + " || " + b + ")" }
-
-func (d *database) Fitted(expression string, _ *schema.Column) string { return expression }
-
-func (d *database) Exact(expression string, _ *schema.Column) string { return expression }
 
 func (d *database) Count(ctx context.Context, t *schema.Table) (int64, error) {
 	return setwise.Count(ctx, d, t)
@@ -656,21 +513,6 @@ func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
 			{Value: value.String(t.Schema)},
 			{Value: value.String(t.LocalName())},
 		}
-}
-
-func (d *database) Declare(c *schema.Column) string {
-	switch {
-	case c.Identity != schema.NoIdentity:
-		return "bigint GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY"
-	case c.Kind == schema.Integer:
-		return "int8"
-	case c.Kind == schema.Timestamp:
-		return "timestamp(6)"
-	}
-	if declared, ok := declared[c.Kind]; ok {
-		return declared
-	}
-	return "text"
 }
 
 // declared are the widest types of kinds of columns.
@@ -745,13 +587,6 @@ func (d *database) Reserve(ctx context.Context, t *schema.Table, c *schema.Colum
 		func([]string) {},
 	)
 }
-
-// Returning ends an INSERT that returns a column of the row.
-func (d *database) Returning(c *schema.Column) string {
-	return " RETURNING " + d.Quote(c.Name)
-}
-
-func (d *database) Shows() bool { return true }
 
 // LastKey is the key that the last INSERT was given.
 func (d *database) LastKey(ctx context.Context) (value.Value, error) {

@@ -13,7 +13,7 @@ import (
 // Script writes SQL for psql.
 func (Driver) Script() store.Script { return script{} }
 
-type script struct{}
+type script struct{ sqlText }
 
 func (script) Name() string { return "PostgreSQL" }
 
@@ -29,11 +29,8 @@ func (script) Begin() []string {
 
 func (script) Late() []string { return []string{"SET CONSTRAINTS ALL DEFERRED"} }
 
-func (script) Quote(name string) string     { return quote(name) }
-func (script) Table(t *schema.Table) string { return tableName(t) }
-func (script) Overriding() string           { return "OVERRIDING SYSTEM VALUE" }
-func (script) DefersAll() bool              { return false }
-func (script) Inverse() bool                { return false }
+func (script) DefersAll() bool { return false }
+func (script) Inverse() bool   { return false }
 
 func (script) AppendLiteral(b []byte, v *value.Value, c *schema.Column) []byte {
 	switch {

@@ -9,6 +9,7 @@ import (
 
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/store/dialect"
 )
 
 // The columns that tell a chunk.
@@ -152,7 +153,7 @@ func isFault(err error) bool {
 	return ok && f.Kind != store.Transient
 }
 
-func createTable(e Engine, t *schema.Table) string {
+func createTable(e dialect.Dialect, t *schema.Table) string {
 	var list []string
 	for _, c := range t.Columns {
 		declared := e.Quote(c.Name) + " " + e.Declare(c)
@@ -172,7 +173,7 @@ func createTable(e Engine, t *schema.Table) string {
 }
 
 // equal is the condition that columns have values, with its arguments behind others.
-func equal(e Engine, cells []store.Cell, args []Arg) (string, []Arg) {
+func equal(e dialect.Dialect, cells []store.Cell, args []Arg) (string, []Arg) {
 	var list []string
 	for _, c := range cells {
 		if c.Value.IsNull() {

@@ -13,6 +13,7 @@ import (
 
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/store/dialect"
 	"evensprout/internal/value"
 )
 
@@ -24,6 +25,8 @@ type Arg struct {
 
 // Engine is what an engine's own folder provides.
 type Engine interface {
+	dialect.Dialect
+
 	// Exec runs a statement and returns how many rows it touched. Errors are a
 	// *store.Violation or *store.Fault where their cause is known.
 	Exec(ctx context.Context, sql string, args ...Arg) (int64, error)
@@ -32,87 +35,19 @@ type Engine interface {
 	Query(ctx context.Context, sql string, args []Arg, columns []*schema.Column, show func([]value.Value) error) error
 	// Fill puts rows into a temporary table: their numbers into the first column.
 	Fill(ctx context.Context, table string, into store.Into, rows store.Rows) (int64, error)
-
 	// ReadOnly does something in which nothing can be written, as far as the engine can see
 	// to that: in a transaction that is rolled back or, inside one, up to a savepoint.
 	ReadOnly(ctx context.Context, do func() error) error
-
-	Quote(name string) string
-	// Table is a table's quoted name, with its schema.
-	Table(t *schema.Table) string
-	// Temporary is a temporary table's quoted name.
-	Temporary(name string) string
-	// Param is the n-th parameter, from 1, for a value of a column.
-	Param(n int, c *schema.Column) string
-	// Equal compares two expressions of a column's type by the type's own equality, and no
-	// other that somebody may have made.
-	Equal(a, b string, c *schema.Column) string
-	// Operator is an operator between values of built-in types.
-	Operator(op string) string
-	// Among is the condition that targets, columns of t, are the references of a row of
-	// another table, o, for which conditions hold; same says when they are.
-	Among(targets, references []string, same, other, conditions string) string
 	// Qualified does something in which names without a schema are the engine's own.
 	Qualified(ctx context.Context, do func() error) error
-	// Differs compares two expressions of a column's type byte by byte; NULLs are equal.
-	Differs(a, b string, c *schema.Column) string
-	// CreateTemporary makes a temporary table; the first column is Ordinal.
-	CreateTemporary(name string, columns []*schema.Column) string
-	// Empty deletes all rows of a temporary table, without ending the transaction.
-	Empty(name string) string
-	// Analyze lets the engine count a temporary table; empty if it need not.
-	Analyze(name string) string
-	// UpdateFrom updates table AS t from stage AS s; an empty stage means that no other
-	// table is read, and where is all of the condition.
-	UpdateFrom(table, stage string, set []Assignment, on, where string) string
-	// DeleteFrom deletes from a table, called t, the rows that a stage s matches.
-	DeleteFrom(t *schema.Table, stage, on string) string
-	// Together makes one statement of several deletions, which shows how many rows each
-	// deleted; empty if the engine cannot.
-	Together(deletions []string) string
-	// Nowhere is a value of a column of t that refers to no row, where Together is not
-	// possible; empty if it is not needed.
-	Nowhere(c *schema.Column) string
-	// NotIn is the condition that columns of t are those of no row of a stage s; on says
-	// when they are.
-	NotIn(columns, staged []string, stage, on string) string
-	// Locking ends a query of rows of t that nobody else may change meanwhile, nor, unless
-	// they are shared, lock.
-	Locking(shared bool) string
-	// Typed says of which type a value is, where nothing around it does.
-	Typed(value string, c *schema.Column) string
-	// Join puts one text behind another.
-	Join(a, b string) string
-	// Fitted brings what was computed to the digits of a column, where the engine does not.
-	Fitted(expression string, c *schema.Column) string
-	// Exact reads a column so that its text says all of its value.
-	Exact(expression string, c *schema.Column) string
-	// Upsert adds the rows of a query, and updates those that match instead, if they
-	// differ; it returns the numbers of rows added and updated. Empty if the engine has
-	// no statement that tells a collision with another key from a match.
-	Upsert(w *store.Write, query string, differing func(target, staged string) string) string
-	// Declare is the type by which a table of the journal declares a column, and a
-	// temporary table one that has no Base.
-	Declare(c *schema.Column) string
 	// Exists is a query of how many tables there are of a name.
 	Exists(t *schema.Table) (string, []Arg)
 	// Vet looks at tables of the journal before they are used: an error tells that one is not
 	// what this program makes, such as that it has a trigger. It returns who else may write to
 	// them, as far as the engine tells.
 	Vet(ctx context.Context, tables []*schema.Table) (writers []string, err error)
-	// Shows tells whether an UPDATE can return columns of the rows that it has changed.
-	Shows() bool
-	// Returning ends an INSERT that returns a column of the row; empty if LastKey is the
-	// way to ask for the key that it was given.
-	Returning(c *schema.Column) string
 	LastKey(ctx context.Context) (value.Value, error)
-	// Overriding is what an INSERT says behind its columns to give a key to a column
-	// that always numbers itself.
-	Overriding() string
 }
-
-// Assignment is a quoted column and what it is set to.
-type Assignment struct{ Column, Expression string }
 
 // Ordinal is the column of stages that numbers their rows.
 var Ordinal = &schema.Column{Name: "evensprout row", Kind: schema.Integer, NotNull: true}
@@ -132,7 +67,7 @@ type Tx struct {
 func NewTx(e Engine) *Tx { return &Tx{Engine: e} }
 
 // Names quotes the names of columns, with a prefix such as "s.".
-func Names(e Engine, prefix string, columns []*schema.Column) []string {
+func Names(e dialect.Names, prefix string, columns []*schema.Column) []string {
 	names := make([]string, len(columns))
 	for i, c := range columns {
 		names[i] = prefix + e.Quote(c.Name)
@@ -341,7 +276,7 @@ func (tx *Tx) try(ctx context.Context, do func() error) error {
 }
 
 // InsertFrom is an INSERT of a query's rows.
-func InsertFrom(e Engine, into store.Into, query string) string {
+func InsertFrom(e dialect.Dialect, into store.Into, query string) string {
 	sql := "INSERT INTO " + e.Table(into.Table) + " (" + strings.Join(Names(e, "", into.Columns), ", ") + ") "
 	if slices.ContainsFunc(into.Columns, func(c *schema.Column) bool { return c.Identity == schema.Always }) {
 		if o := e.Overriding(); o != "" {

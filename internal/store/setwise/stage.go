@@ -11,6 +11,7 @@ import (
 
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/store/dialect"
 	"evensprout/internal/value"
 )
 
@@ -492,9 +493,9 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 		return o, err
 	}
 	if (s.w.Mode == store.Upsert || s.w.Mode == store.Update) && len(s.w.Set) > 0 {
-		var set []Assignment
+		var set []dialect.Assignment
 		for _, c := range Names(s.tx.Engine, "", slices.Concat(s.w.Set, s.w.Stamp)) {
-			set = append(set, Assignment{c, "s." + c})
+			set = append(set, dialect.Assignment{Column: c, Expression: "s." + c})
 		}
 		sql := s.tx.Engine.UpdateFrom(s.table, s.name, set, s.on, s.ranged()+" AND ("+s.differing("t.", "s.")+")")
 		if o.Updated, err = s.tx.Engine.Exec(ctx, sql, bounds...); err != nil {

@@ -8,6 +8,7 @@ import (
 
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/store/dialect"
 	"evensprout/internal/value"
 )
 
@@ -203,13 +204,13 @@ func (o *occasions) Look(ctx context.Context, s *store.Step, show func(int64, []
 func (o *occasions) Change(ctx context.Context, s *store.Step, show func([]value.Value) error) (int64, bool, error) {
 	shows := o.tx.Engine.Shows() && len(s.Read) > 0
 	sql, args := o.text(s, "change", func(st *statement) string {
-		var set []Assignment
+		var set []dialect.Assignment
 		for _, a := range s.Set {
 			e := st.expression(a.Expr, true)
 			if a.Expr.Op != schema.OpInput {
 				e = o.tx.Engine.Fitted(e, a.Column)
 			}
-			set = append(set, Assignment{o.tx.Engine.Quote(a.Column.Name), e})
+			set = append(set, dialect.Assignment{Column: o.tx.Engine.Quote(a.Column.Name), Expression: e})
 		}
 		sql := ""
 		if o.one != nil {

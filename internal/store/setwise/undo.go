@@ -7,11 +7,12 @@ import (
 
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
+	"evensprout/internal/store/dialect"
 	"evensprout/internal/value"
 )
 
 // exactly reads columns so that their texts say all of their values.
-func exactly(e Engine, prefix string, columns []*schema.Column) []string {
+func exactly(e dialect.Dialect, prefix string, columns []*schema.Column) []string {
 	names := Names(e, prefix, columns)
 	for i, c := range columns {
 		names[i] = e.Exact(names[i], c)
@@ -280,7 +281,7 @@ func (s *stage) RemoveWith(ctx context.Context, others ...store.Stage) ([]int64,
 // where they would become NULL and must not. They are held against the tables at the commit,
 // and the rows that have them go before.
 func (s *stage) leadAstray(ctx context.Context, all []*stage) error {
-	var set []Assignment
+	var set []dialect.Assignment
 	for i := range s.w.Table.References {
 		r := &s.w.Table.References[i]
 		if !r.Blanks || len(r.Columns) != 1 ||
@@ -288,7 +289,7 @@ func (s *stage) leadAstray(ctx context.Context, all []*stage) error {
 			continue
 		}
 		if nowhere := s.tx.Engine.Nowhere(s.w.Table.Column(r.Columns[0])); nowhere != "" {
-			set = append(set, Assignment{s.tx.Engine.Quote(r.Columns[0]), nowhere})
+			set = append(set, dialect.Assignment{Column: s.tx.Engine.Quote(r.Columns[0]), Expression: nowhere})
 		}
 	}
 	if len(set) == 0 {

@@ -11,16 +11,14 @@ import (
 // Script writes SQL for the sqlite3 shell.
 func (Driver) Script() store.Script { return script{} }
 
-type script struct{}
+type script struct{ sqlText }
 
 func (script) Name() string { return "SQLite" }
 
 func (script) Begin() []string { return []string{"PRAGMA foreign_keys = ON", "BEGIN"} }
 func (script) Late() []string  { return []string{"PRAGMA defer_foreign_keys = ON"} }
 
-func (script) Quote(name string) string                            { return quote(name) }
 func (script) Table(t *schema.Table) string                        { return quote(t.LocalName()) }
-func (script) Overriding() string                                  { return "" }
 func (script) Advance(*schema.Table, *schema.Column, int64) string { return "" }
 func (script) DefersAll() bool                                     { return true }
 func (script) Inverse() bool                                       { return false }

@@ -179,6 +179,7 @@ func fault(path string, err error) error {
 
 // database is an open file.
 type database struct {
+	sqlText
 	conn   *sqlite.Conn
 	path   string
 	reads  bool // the URL says that it is only read
@@ -389,143 +390,7 @@ func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
 		}
 }
 
-func (d *database) Declare(c *schema.Column) string {
-	switch {
-	case c.Identity != schema.NoIdentity:
-		return "INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL" // a number is never given twice
-	case c.Kind == schema.Integer:
-		return "INTEGER"
-	case c.Kind == schema.Bytes:
-		return "BLOB"
-	case c.Kind == schema.Decimal || c.Kind == schema.Real || c.Kind == schema.Boolean:
-		return "NUMERIC"
-	}
-	return "TEXT"
-}
-
-func (d *database) Quote(name string) string         { return quote(name) }
-func (d *database) Table(t *schema.Table) string     { return quote(t.Name) }
-func (d *database) Temporary(name string) string     { return "temp." + quote(name) }
-func (d *database) Param(int, *schema.Column) string { return "?" }
-func (d *database) Empty(name string) string         { return "DELETE FROM " + d.Temporary(name) }
-func (d *database) Analyze(string) string            { return "" }
-func (d *database) Overriding() string               { return "" }
-
-// Equal, Operator and Qualified have nothing to guard against: there are no operators but
-// the engine's own.
-func (d *database) Equal(a, b string, _ *schema.Column) string { return "(" + a + " = " + b + ")" }
-
-func (d *database) Operator(op string) string { return op }
-
 func (d *database) Qualified(_ context.Context, do func() error) error { return do() }
-
-// Among lets the engine read the references once: they need not have an index.
-func (d *database) Among(targets, references []string, _, other, conditions string) string {
-	return "(" + strings.Join(
-		targets,
-		", ",
-	) + ") IN (SELECT " + strings.Join(
-		references,
-		", ",
-	) + " FROM " + other + " WHERE " + conditions + ")"
-}
-
-func (d *database) Differs(a, b string, _ *schema.Column) string {
-	return a + " COLLATE BINARY IS NOT " + b + " COLLATE BINARY"
-}
-
-func (d *database) CreateTemporary(name string, columns []*schema.Column) string {
-	var list []string
-	for _, c := range columns {
-		base := c.Base
-		if c == setwise.Ordinal {
-			base = "INTEGER PRIMARY KEY"
-		}
-		list = append(list, quote(c.Name)+" "+base)
-	}
-	return "CREATE TABLE IF NOT EXISTS " + d.Temporary(name) + " (" + strings.Join(list, ", ") + ")"
-}
-
-// Upsert is empty: two statements cost little in this engine, and their counts are plain.
-func (d *database) Upsert(*store.Write, string, func(string, string) string) string { return "" }
-
-func (d *database) UpdateFrom(table, stage string, set []setwise.Assignment, on, where string) string {
-	var list []string
-	for _, a := range set {
-		list = append(list, a.Column+" = "+a.Expression)
-	}
-	if stage == "" {
-		return "UPDATE " + table + " AS t SET " + strings.Join(list, ", ") + " WHERE " + where
-	}
-	return "UPDATE " + table + " AS t SET " + strings.Join(
-		list,
-		", ",
-	) + " FROM " + stage + " AS s WHERE " + on + " AND " + where
-}
-
-// Together is not possible: the engine changes references row by row.
-func (d *database) Together([]string) string { return "" }
-
-// Nowhere is another value for each row, far from what keys are.
-func (d *database) Nowhere(c *schema.Column) string {
-	if c.Kind == schema.Integer {
-		return "-4611686018427387904 + t.rowid"
-	}
-	return "'evensprout: gone ' || t.rowid"
-}
-
-// DeleteFrom looks the rows of the stage up by the table's key: the other way round the
-// engine would read the whole stage for each row of the table.
-func (d *database) DeleteFrom(t *schema.Table, stage, on string) string {
-	keys := []string{"rowid"}
-	if len(t.PrimaryKey) > 0 {
-		keys = nil
-		for _, k := range t.PrimaryKey {
-			keys = append(keys, quote(k))
-		}
-	}
-	list := strings.Join(keys, ", ")
-	return "DELETE FROM " + quote(
-		t.Name,
-	) + " WHERE (" + list + ") IN (SELECT t." + strings.Join(
-		keys,
-		", t.",
-	) + " FROM " + stage + " AS s CROSS JOIN " + quote(
-		t.Name,
-	) + " AS t ON " + on + ")"
-}
-
-// NotIn lets the engine read the stage once: it has no index.
-func (d *database) NotIn(columns, staged []string, stage, _ string) string {
-	return "(" + strings.Join(
-		columns,
-		", ",
-	) + ") NOT IN (SELECT " + strings.Join(
-		staged,
-		", ",
-	) + " FROM " + stage + " AS s)"
-}
-
-func (d *database) Locking(bool) string { return "" } // nobody else writes meanwhile
-
-func (d *database) Typed(value string, c *schema.Column) string {
-	if c.Kind == schema.Decimal {
-		return "CAST(" + value + " AS NUMERIC)"
-	}
-	return value
-}
-
-func (d *database) Join(a, b string) string { return "(" + a + " || " + b + ")" }
-
-// Fitted takes away what binary fractions add to decimals: 7.25 - 2.1 is not 5.15 here.
-func (d *database) Fitted(expression string, c *schema.Column) string {
-	if c.Kind == schema.Decimal && c.Scale > 0 {
-		return fmt.Sprintf("round(%s, %d)", expression, c.Scale)
-	}
-	return expression
-}
-
-func (d *database) Exact(expression string, _ *schema.Column) string { return expression }
 
 // read makes a value of a cell: what its column's kind says, as far as the cell
 // can be read that way, else what it is.
@@ -576,13 +441,6 @@ func read(s *sqlite.Stmt, i int, c *schema.Column) value.Value {
 	return value.String(text)
 }
 
-// Returning is empty: what is returned goes by way of a table, too.
-func (d *database) Returning(*schema.Column) string { return "" }
-
 func (d *database) LastKey(context.Context) (value.Value, error) {
 	return value.Int(d.conn.LastInsertRowID()), nil
 }
-
-// Shows is false: the engine puts what it returns into a table first, which costs more
-// than a look.
-func (d *database) Shows() bool { return false }
