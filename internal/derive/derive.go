@@ -144,6 +144,29 @@ func (p *Parsed) Missing(name, message string) *Error {
 	return e
 }
 
+// resultType is the logical type of a result.
+func resultType(result *cel.Type) (value.Type, error) {
+	if result.IsExactType(cel.DoubleType) {
+		return value.Null, &Error{
+			Message: "the result is a double, which is not exact",
+			Hint:    "int(x) or decimal(x) makes an exact number",
+		}
+	}
+	found := value.Null
+	for t, c := range celTypes {
+		if c.IsExactType(result) && (found == value.Null || t < found) {
+			found = t
+		}
+	}
+	if found == value.Null {
+		return found, &Error{
+			Message: fmt.Sprintf("the result is of type %s, which no field holds", result),
+			Hint:    "a number, a text, true or false, a date or a moment",
+		}
+	}
+	return found, nil
+}
+
 // Compile checks the types. The inputs are the fields that Names named. scale is the
 // number of digits after the point of a decimal result; below 0 it is the largest of
 // the inputs'.
@@ -172,24 +195,10 @@ func (p *Parsed) Compile(inputs []Input, scale int) (*Expression, error) {
 		return nil, err
 	}
 	x := &Expression{inputs: inputs}
-	result := checked.OutputType()
-	for t, c := range celTypes {
-		if c.IsExactType(result) && (x.Type == value.Null || t < x.Type) {
-			x.Type = t
-		}
+	if x.Type, err = resultType(checked.OutputType()); err != nil {
+		return nil, err
 	}
-	switch {
-	case result.IsExactType(cel.DoubleType):
-		return nil, &Error{
-			Message: "the result is a double, which is not exact",
-			Hint:    "int(x) or decimal(x) makes an exact number",
-		}
-	case x.Type == value.Null:
-		return nil, &Error{
-			Message: fmt.Sprintf("the result is of type %s, which no field holds", result),
-			Hint:    "a number, a text, true or false, a date or a moment",
-		}
-	case x.Type == value.Decimal:
+	if x.Type == value.Decimal {
 		x.Scale = largest
 		if scale >= 0 {
 			x.Scale = uint8(scale)

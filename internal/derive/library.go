@@ -280,35 +280,40 @@ func operate(op string, a, b ref.Val) ref.Val {
 	case isDate(a):
 		order = cmp.Compare(a.(date), b.(date))
 	default:
-		switch op {
-		case operators.Add:
-			if size(a)+size(b) > value.MaxBytes {
-				return errTooLong
-			}
-			if x, ok := a.(traits.Adder); ok {
-				return x.Add(b)
-			}
-		case operators.Subtract:
-			if x, ok := a.(traits.Subtractor); ok {
-				return x.Subtract(b)
-			}
-		case operators.Multiply:
-			if x, ok := a.(traits.Multiplier); ok {
-				return x.Multiply(b)
-			}
-		default:
-			if x, ok := a.(traits.Comparer); ok {
-				c := x.Compare(b)
-				n, ok := c.(types.Int)
-				if !ok {
-					return c
-				}
-				return types.Bool(follows(op, int(n)))
-			}
-		}
-		return types.MaybeNoSuchOverloadErr(a)
+		return operateBuiltIn(op, a, b)
 	}
 	return types.Bool(follows(op, order))
+}
+
+// operateBuiltIn computes an operator of values whose types CEL knows.
+func operateBuiltIn(op string, a, b ref.Val) ref.Val {
+	switch op {
+	case operators.Add:
+		if size(a)+size(b) > value.MaxBytes {
+			return errTooLong
+		}
+		if x, ok := a.(traits.Adder); ok {
+			return x.Add(b)
+		}
+	case operators.Subtract:
+		if x, ok := a.(traits.Subtractor); ok {
+			return x.Subtract(b)
+		}
+	case operators.Multiply:
+		if x, ok := a.(traits.Multiplier); ok {
+			return x.Multiply(b)
+		}
+	default:
+		if x, ok := a.(traits.Comparer); ok {
+			c := x.Compare(b)
+			n, ok := c.(types.Int)
+			if !ok {
+				return c
+			}
+			return types.Bool(follows(op, int(n)))
+		}
+	}
+	return types.MaybeNoSuchOverloadErr(a)
 }
 
 var errTooLong = types.NewErr("a text or list is longer than %d MiB", value.MaxBytes>>20)

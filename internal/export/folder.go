@@ -70,19 +70,25 @@ func (f *Folder) PutManifest(m *files.Manifest) error {
 	return f.Put(files.ManifestName, append(text, '\n'))
 }
 
+// earlier are the files of an earlier export, as its manifest says; none if there is none.
+func (f *Folder) earlier() []string {
+	m, err := files.ReadManifest(filepath.Join(f.path, files.ManifestName))
+	if err != nil {
+		return nil
+	}
+	old := []string{files.ManifestName, PlanName}
+	for _, e := range m.Entities {
+		if e.File != "" && e.File == filepath.Base(e.File) {
+			old = append(old, e.File)
+		}
+	}
+	return old
+}
+
 // Place moves the files to where they belong. Files of an earlier export, as its manifest
 // says, go; any other file of the same name is an *ErrPresent, unless it may be replaced.
 func (f *Folder) Place(replace bool) error {
-	old := []string{files.ManifestName, PlanName}
-	if m, err := files.ReadManifest(filepath.Join(f.path, files.ManifestName)); err == nil {
-		for _, e := range m.Entities {
-			if e.File != "" && e.File == filepath.Base(e.File) {
-				old = append(old, e.File)
-			}
-		}
-	} else {
-		old = nil
-	}
+	old := f.earlier()
 	for _, name := range f.names {
 		at := filepath.Join(f.path, name)
 		if _, err := os.Lstat(at); err == nil && !replace && !slices.Contains(old, name) {

@@ -285,6 +285,16 @@ func (r *xlsxReader) Next() (Record, error) {
 	}
 }
 
+// rowNumber is the number that a row says it has, or else the next one.
+func rowNumber(t xml.StartElement, next int) int {
+	for _, a := range t.Attr {
+		if n, err := strconv.Atoi(a.Value); a.Name.Local == "r" && err == nil {
+			next = n
+		}
+	}
+	return next
+}
+
 // cells reads the next row of the sheet.
 func (r *xlsxReader) cells() ([]Cell, error) {
 	var cells []Cell
@@ -305,12 +315,7 @@ func (r *xlsxReader) cells() ([]Cell, error) {
 			}
 			switch t.Name.Local {
 			case "row":
-				r.row++
-				for _, a := range t.Attr {
-					if n, err := strconv.Atoi(a.Value); a.Name.Local == "r" && err == nil {
-						r.row = n
-					}
-				}
+				r.row = rowNumber(t, r.row+1)
 			case "c":
 				r.depth-- // its end is read with it
 				c, err := r.cell(t, len(cells)+1)

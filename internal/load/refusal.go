@@ -214,6 +214,32 @@ func (t *Target) redraws(columns []string) bool {
 	return false
 }
 
+// uniqueHint says what to do about a value that is there already.
+func (t *Target) uniqueHint(r *journal.Refusal, field string) string {
+	if strings.Contains(r.Other, "this load wrote") {
+		if len(r.Fields) == 1 {
+			return fmt.Sprintf("add unique: true to %s in the plan", field)
+		}
+		return fmt.Sprintf("add unique: [[%s]] to %s in the plan", field, r.Entity)
+	}
+	var ways []string
+	if _, why := t.Table.Backing(r.Columns); why == "" && t.Write.Mode == plan.Insert {
+		ways = append(
+			ways,
+			fmt.Sprintf(
+				"write: {mode: keep, match: [%s]} at %s takes the row that is there for the same, and mode "+
+					"upsert changes it",
+				field,
+				r.Entity,
+			),
+		)
+	}
+	if t.redraws(r.Columns) {
+		ways = append(ways, "--on-violation unique=redraw draws another "+field)
+	}
+	return strings.Join(append(ways, "--on-violation unique=skip leaves the row out"), ";\n")
+}
+
 // hint says what to do about a violation.
 func (t *Target) hint(r *journal.Refusal) string {
 	field := strings.Join(r.Fields, ", ")
@@ -223,28 +249,7 @@ func (t *Target) hint(r *journal.Refusal) string {
 	}
 	switch r.Kind {
 	case store.Unique:
-		if strings.Contains(r.Other, "this load wrote") {
-			if len(r.Fields) == 1 {
-				return fmt.Sprintf("add unique: true to %s in the plan", field)
-			}
-			return fmt.Sprintf("add unique: [[%s]] to %s in the plan", field, r.Entity)
-		}
-		var ways []string
-		if _, why := t.Table.Backing(r.Columns); why == "" && t.Write.Mode == plan.Insert {
-			ways = append(
-				ways,
-				fmt.Sprintf(
-					"write: {mode: keep, match: [%s]} at %s takes the row that is there for the same, and mode "+
-						"upsert changes it",
-					field,
-					r.Entity,
-				),
-			)
-		}
-		if t.redraws(r.Columns) {
-			ways = append(ways, "--on-violation unique=redraw draws another "+field)
-		}
-		return strings.Join(append(ways, "--on-violation unique=skip leaves the row out"), ";\n")
+		return t.uniqueHint(r, field)
 	case store.ForeignKey:
 		return fmt.Sprintf("let %s pick rows that are there: {pick: ENTITY}", field)
 	case store.NotNull:

@@ -276,29 +276,25 @@ var columnTypes = map[schema.Kind]value.Type{
 
 // holds tells whether a kind of column keeps a logical type exactly.
 func holds(k schema.Kind, t value.Type) bool {
-	switch k {
-	case schema.Integer:
-		return t == value.Integer || t == value.Boolean
-	case schema.Decimal, schema.Real:
-		return t == value.Integer || t == value.Decimal
-	case schema.Boolean:
-		return t == value.Boolean
-	case schema.Date:
-		return t == value.Date
-	case schema.Time:
-		return t == value.Time
-	case schema.Timestamp:
-		return t == value.Timestamp || t == value.Date
-	case schema.UUID:
-		return t == value.UUID
-	case schema.JSON:
-		return t == value.JSON || t == value.Text
-	case schema.Bytes:
-		return t == value.Bytes || t == value.Text // as UTF-8
-	case schema.Text:
+	if k == schema.Text {
 		return t != value.Bytes
 	}
-	return true
+	kept, known := keeps[k]
+	return !known || slices.Contains(kept, t)
+}
+
+// keeps are the logical types that kinds of columns keep exactly.
+var keeps = map[schema.Kind][]value.Type{
+	schema.Integer:   {value.Integer, value.Boolean},
+	schema.Decimal:   {value.Integer, value.Decimal},
+	schema.Real:      {value.Integer, value.Decimal},
+	schema.Boolean:   {value.Boolean},
+	schema.Date:      {value.Date},
+	schema.Time:      {value.Time},
+	schema.Timestamp: {value.Timestamp, value.Date},
+	schema.UUID:      {value.UUID},
+	schema.JSON:      {value.JSON, value.Text},
+	schema.Bytes:     {value.Bytes, value.Text}, // a text as UTF-8
 }
 
 // fitKeys warns of unique constraints that the plan does not keep by itself.

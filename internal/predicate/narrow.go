@@ -485,6 +485,24 @@ func (d *Domain) narrowOrder(n *Node) bool {
 	return true
 }
 
+// solved takes an operation with y away from x: of + that is x - y. It tells whether a
+// comparison turns round by that; nil if it cannot be taken away. first tells that y is the
+// first operand, as in 10 - n < 3.
+func solved(op Op, first bool, x, y *big.Rat) (z *big.Rat, turns bool) {
+	z = new(big.Rat)
+	switch {
+	case op == Add:
+		return z.Sub(x, y), false
+	case op == Subtract && first:
+		return z.Sub(y, x), true
+	case op == Subtract:
+		return z.Add(x, y), false
+	case y.Sign() == 0:
+		return nil, false
+	}
+	return z.Quo(x, y), y.Sign() < 0
+}
+
 // unwrap takes one operation with a fixed number away from the side of the column:
 // n * 2 < 50 becomes n < 25. False where that is not exact.
 func unwrap(n *Node, op Op, v *value.Value) (*Node, Op, *value.Value, bool) {
@@ -500,22 +518,12 @@ func unwrap(n *Node, op Op, v *value.Value) (*Node, Op, *value.Value, bool) {
 	if errX != nil || errY != nil || x.kind == null {
 		return nil, op, nil, false
 	}
-	z := new(big.Rat)
-	switch {
-	case n.Op == Add:
-		z.Sub(x.num, y.num)
-	case n.Op == Subtract && first: // 10 - n < 3
-		z.Sub(y.num, x.num)
-		op = mirrored[op]
-	case n.Op == Subtract:
-		z.Add(x.num, y.num)
-	case y.num.Sign() == 0:
+	z, turns := solved(n.Op, first, x.num, y.num)
+	if z == nil {
 		return nil, op, nil, false
-	default:
-		z.Quo(x.num, y.num)
-		if y.num.Sign() < 0 {
-			op = mirrored[op]
-		}
+	}
+	if turns {
+		op = mirrored[op]
 	}
 	out, exact := number(rat(z).shown())
 	if back, ok := new(big.Rat).SetString(rat(z).shown()); !exact || !ok || back.Cmp(z) != 0 {

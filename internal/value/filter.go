@@ -17,6 +17,34 @@ type Filter struct {
 	Apply func(b []byte, from int) []byte // changes b[from:]
 }
 
+// trimmed cuts a text behind its first n characters.
+func trimmed(n int) func(b []byte, from int) []byte {
+	return func(b []byte, from int) []byte {
+		runes := 0
+		for i := from; i < len(b); {
+			if runes == n {
+				return b[:i]
+			}
+			_, size := utf8.DecodeRune(b[i:])
+			i += size
+			runes++
+		}
+		return b
+	}
+}
+
+// padded puts zeros before a text of fewer than n characters.
+func padded(n int) func(b []byte, from int) []byte {
+	return func(b []byte, from int) []byte {
+		for missing := n - utf8.RuneCount(b[from:]); missing > 0; missing-- {
+			b = append(b, 0)
+			copy(b[from+1:], b[from:])
+			b[from] = '0'
+		}
+		return b
+	}
+}
+
 // NewFilter makes a filter of what stands in a template, such as slug or trim:8.
 func NewFilter(text string) (Filter, error) {
 	name, arg, has := strings.Cut(text, ":")
@@ -42,27 +70,9 @@ func NewFilter(text string) (Filter, error) {
 	case "ascii":
 		f.Apply = whole(asciiAlready, ToASCII)
 	case "trim":
-		f.Apply = func(b []byte, from int) []byte {
-			runes := 0
-			for i := from; i < len(b); {
-				if runes == n {
-					return b[:i]
-				}
-				_, size := utf8.DecodeRune(b[i:])
-				i += size
-				runes++
-			}
-			return b
-		}
+		f.Apply = trimmed(n)
 	case "pad":
-		f.Apply = func(b []byte, from int) []byte {
-			for missing := n - utf8.RuneCount(b[from:]); missing > 0; missing-- {
-				b = append(b, 0)
-				copy(b[from+1:], b[from:])
-				b[from] = '0'
-			}
-			return b
-		}
+		f.Apply = padded(n)
 	default:
 		return Filter{}, fmt.Errorf("there is no filter %q: the filters are %s", name, strings.Join(FilterNames, ", "))
 	}

@@ -140,6 +140,12 @@ func cutDate(s string) (y int64, m, d int, ok bool) {
 	return y, m, d, m >= 1 && m <= 12 && d >= 1 && d <= monthDays(y, m)
 }
 
+// hasClockForm reports whether a text has the form hh:mm:ss.
+func hasClockForm(s string) bool {
+	return len(s) == 8 && s[2] == ':' && s[5] == ':' &&
+		allDigits(s[:2]) && allDigits(s[3:5]) && allDigits(s[6:])
+}
+
 // ParseTime reads hh:mm, hh:mm:ss or hh:mm:ss.ffffff.
 func ParseTime(s string) (Value, error) {
 	bad := func() error { return fmt.Errorf("%q is not a time of day (hh:mm:ss)", s) }
@@ -147,9 +153,7 @@ func ParseTime(s string) (Value, error) {
 	if len(body) == 5 && !point {
 		body += ":00"
 	}
-	if len(body) != 8 || body[2] != ':' || body[5] != ':' || !allDigits(body[:2]) || !allDigits(body[3:5]) ||
-		!allDigits(body[6:]) ||
-		point && (fraction == "" || len(fraction) > 6 || !allDigits(fraction)) {
+	if !hasClockForm(body) || point && (fraction == "" || len(fraction) > 6 || !allDigits(fraction)) {
 		return Value{}, bad()
 	}
 	h, _ := strconv.Atoi(body[:2])

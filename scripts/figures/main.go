@@ -118,8 +118,8 @@ func (c *code) figures() []figure {
 	return []figure{
 		large,
 		over("functions of cyclomatic complexity over 25", 25, 0, 0),
-		over("functions over 15", 15, 186, 90),
-		{name: "mean complexity", is: float64(sum) / float64(len(c.complexities)), limit: 5.478, goal: 4.8},
+		over("functions over 15", 15, 176, 90),
+		{name: "mean complexity", is: float64(sum) / float64(len(c.complexities)), limit: 5.472, goal: 4.8},
 		many,
 		{
 			name:  "lines over 120 columns, in percent",

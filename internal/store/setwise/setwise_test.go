@@ -30,7 +30,8 @@ func TestNames(t *testing.T) {
 // A word is mentioned as a whole, in any case, quoted or not.
 func TestMentions(t *testing.T) {
 	for text, want := range map[string]bool{
-		"price > 0": true, "PRICE > 0": true, `"price" > 0`: true, "unit_price > 0": false, "prices > 0": false, "": false,
+		"price > 0": true, "PRICE > 0": true, `"price" > 0`: true, "unit_price > 0": false,
+		"prices > 0": false, "": false,
 	} {
 		assert.Equal(t, want, setwise.Mentions(text, "price"), text)
 	}

@@ -393,6 +393,23 @@ func appendText(b []byte, v *value.Value, c *schema.Column) []byte {
 // resultDatatype is SQLITE_CONSTRAINT_DATATYPE, of STRICT tables.
 const resultDatatype = sqlite.ResultCode(3091)
 
+// brokenCheck finds the check of which an error tells the name or the text, and the columns
+// that it mentions.
+func brokenCheck(into store.Into, detail string) (name string, columns []string) {
+	broken := schema.Check{Expression: detail}
+	for _, c := range into.Table.Checks {
+		if c.Name != "" && c.Name == detail || c.Expression == detail {
+			broken = c
+		}
+	}
+	for _, c := range into.Columns {
+		if setwise.Mentions(broken.Expression, c.Name) {
+			columns = append(columns, c.Name)
+		}
+	}
+	return setwise.CheckName(broken), columns
+}
+
 // explain makes a violation of an error of the engine.
 func (tx *transaction) explain(into store.Into, row []value.Value, n int64, err error) error {
 	code := sqlite.ErrCode(err)
@@ -414,18 +431,7 @@ func (tx *transaction) explain(into store.Into, row []value.Value, n int64, err 
 		v.Values = valuesOf(into, row, v.Columns)
 	case sqlite.ResultConstraintCheck:
 		v.Kind = store.Check
-		broken := schema.Check{Expression: detail}
-		for _, c := range into.Table.Checks {
-			if c.Name != "" && c.Name == detail || c.Expression == detail {
-				broken = c
-			}
-		}
-		v.Constraint = setwise.CheckName(broken)
-		for _, c := range into.Columns {
-			if setwise.Mentions(broken.Expression, c.Name) {
-				v.Columns = append(v.Columns, c.Name)
-			}
-		}
+		v.Constraint, v.Columns = brokenCheck(into, detail)
 		v.Values = valuesOf(into, row, v.Columns)
 	case sqlite.ResultConstraintForeignKey:
 		v.Kind = store.ForeignKey
