@@ -348,54 +348,9 @@ func (w *Workspace) Guard(u string) error {
 // files that the plan names.
 func (w *Workspace) ReplaceOccasions(p *plan.Plan) error {
 	for _, u := range p.Units {
-		from := u.Occasions.RowsFrom
-		if w.Unit != u.Name {
-			if from != nil && from.File == standardInput {
-				return diag.Usagef(
-
-					"the unit %s reads standard input: run it by --unit %s, or leave units out by --without-units",
-					u.Name,
-					u.Name)
-
-			}
-			continue
+		if err := w.replaceOccasions(p, u); err != nil {
+			return err
 		}
-		if from == nil {
-			if w.OccasionsFile != "" {
-				return diag.Usagef(
-
-					"the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in "+
-						"the plan says how one is read",
-					u.Name)
-
-			}
-			continue
-		}
-		if w.OccasionsFile != "" {
-			from.File = w.OccasionsFile
-		}
-		if from.File != standardInput {
-			if w.OccasionsFile != "" {
-				path, err := filepath.Abs(from.File)
-				if err != nil {
-					return err
-				}
-				from.File = path
-				if folder, err := filepath.Abs(p.Folder()); err == nil {
-					if near, err := filepath.Rel(folder, path); err == nil && !filepath.IsAbs(p.Folder()) {
-						from.File = near // so it is called as it was named
-					}
-				}
-			}
-			continue
-		}
-		if w.spooled == "" {
-			var err error
-			if w.spooled, err = w.spool(); err != nil {
-				return err
-			}
-		}
-		from.File = w.spooled
 	}
 	return nil
 }
@@ -405,10 +360,9 @@ func (w *Workspace) ReplaceOccasions(p *plan.Plan) error {
 func (w *Workspace) spool() (string, error) {
 	if f, ok := w.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		return "", diag.Usagef(
-
 			"occasions come from standard input, and here is a terminal: pipe a file in, such as evensprout load " +
-				"--unit NAME --occasions - < sales.csv")
-
+				"--unit NAME --occasions - < sales.csv",
+		)
 	}
 	in := bufio.NewReader(w.In)
 	first, err := in.Peek(512)
@@ -526,6 +480,63 @@ const inputName = "standard input"
 
 // standardInput is what a file is called that stands for it.
 const standardInput = "-"
+
+func (w *Workspace) replaceOccasions(p *plan.Plan, u *plan.Unit) error {
+	from := u.Occasions.RowsFrom
+	if w.Unit != u.Name {
+		if from != nil && from.File == standardInput {
+			return diag.Usagef(
+				"the unit %s reads standard input: run it by --unit %s, or leave units out by --without-units",
+				u.Name,
+				u.Name,
+			)
+		}
+		return nil
+	}
+	if from == nil {
+		if w.OccasionsFile != "" {
+			return diag.Usagef(
+				"the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in "+
+					"the plan says how one is read",
+				u.Name,
+			)
+		}
+		return nil
+	}
+	if w.OccasionsFile != "" {
+		from.File = w.OccasionsFile
+	}
+	if from.File != standardInput {
+		if w.OccasionsFile != "" {
+			return callAsNamed(p, from)
+		}
+		return nil
+	}
+	if w.spooled == "" {
+		var err error
+		if w.spooled, err = w.spool(); err != nil {
+			return err
+		}
+	}
+	from.File = w.spooled
+	return nil
+}
+
+// callAsNamed makes a path of the command line one of the plan, whose paths begin at its
+// folder: relative where the plan's folder is, so that the file is called as it was named.
+func callAsNamed(p *plan.Plan, from *plan.RowsFrom) error {
+	path, err := filepath.Abs(from.File)
+	if err != nil {
+		return err
+	}
+	from.File = path
+	if folder, err := filepath.Abs(p.Folder()); err == nil && !filepath.IsAbs(p.Folder()) {
+		if near, err := filepath.Rel(folder, path); err == nil {
+			from.File = near
+		}
+	}
+	return nil
+}
 
 // maxSpooled bounds what is read from standard input.
 const maxSpooled = 4 << 30

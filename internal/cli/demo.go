@@ -33,6 +33,33 @@ const (
 	demoDatabase = "larkwater.db"
 )
 
+// tellDemo says where the sample is and what to try next; last is what withdraw does.
+func (a *program) tellDemo(folder, planFile, last string) {
+	fmt.Fprintf(
+		a.out,
+		"\nIn %s: %s (tables), %s (the plan, yours to edit), %s (the database)\n",
+		folder,
+		demo.SchemaFile,
+		app.DefaultPlan,
+		demoDatabase,
+	)
+	fmt.Fprintf(a.out, "Try next:\n")
+	next := [][2]string{
+		{"look " + planFile + " passengers", "shows rows of a table"},
+		{"preview " + planFile + " --entity Booking", "grows some rows, without a database"},
+		{"compare " + planFile, "holds the tables against what was loaded"},
+		{"history " + planFile, "lists loads and runs"},
+		{"withdraw " + planFile, last},
+	}
+	width := 0
+	for _, x := range next {
+		width = max(width, len(x[0]))
+	}
+	for _, x := range next {
+		fmt.Fprintf(a.out, "  %s %-*s  %s\n", a.page.Bold(self()), width, x[0], a.page.Dim(x[1]))
+	}
+}
+
 func (a *program) demo() *cobra.Command {
 	var flags loadFlags
 	var anew, without bool
@@ -110,36 +137,11 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 					return err
 				}
 			}
-			fmt.Fprintf(
-				a.out,
-				"\nIn %s: %s (tables), %s (the plan, yours to edit), %s (the database)\n",
-				folder,
-				demo.SchemaFile,
-				app.DefaultPlan,
-				demoDatabase,
-			)
-			fmt.Fprintf(a.out, "Try next:\n")
 			last := "takes the last load back"
 			if n := len(c.Units); !without && n > 0 {
 				last = "takes back the last run, of the unit " + c.Units[n-1].Plan.Name
 			}
-			next := [][2]string{
-				{
-					"look " + planFile + " passengers",
-					"shows rows of a table",
-				}, {"preview " + planFile + " --entity Booking", "grows some rows, without a database"},
-				{
-					"compare " + planFile,
-					"holds the tables against what was loaded",
-				}, {"history " + planFile, "lists loads and runs"}, {"withdraw " + planFile, last},
-			}
-			width := 0
-			for _, x := range next {
-				width = max(width, len(x[0]))
-			}
-			for _, x := range next {
-				fmt.Fprintf(a.out, "  %s %-*s  %s\n", a.page.Bold(self()), width, x[0], a.page.Dim(x[1]))
-			}
+			a.tellDemo(folder, planFile, last)
 			return nil
 		},
 	}

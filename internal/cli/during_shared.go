@@ -196,6 +196,31 @@ func (a *program) takenBack(ctx context.Context, s store.Store, p *plan.Plan) ([
 	return out, err
 }
 
+// tellSwept tells what was removed, and what was left and why.
+func (a *program) tellSwept(gone []during.Swept) error {
+	if a.json {
+		byLeft := map[bool][]during.Swept{false: {}, true: {}}
+		for _, g := range gone {
+			byLeft[g.Left] = append(byLeft[g.Left], g)
+		}
+		return a.writeJSON(map[string]any{"removed": byLeft[false], "left": byLeft[true]})
+	}
+	removed := 0
+	for _, g := range gone {
+		what := "removed"
+		if g.Left {
+			what = "left"
+		} else {
+			removed++
+		}
+		fmt.Fprintf(a.out, "%s %s: %s\n", what, g.Name, g.Why)
+	}
+	if removed == 0 {
+		fmt.Fprintln(a.out, "There is nothing to remove.")
+	}
+	return nil
+}
+
 // swept removes what killed runs have left.
 func (a *program) swept(ctx context.Context, args []string, f *duringFlags) error {
 	var p *plan.Plan
@@ -235,27 +260,7 @@ func (a *program) swept(ctx context.Context, args []string, f *duringFlags) erro
 		}
 		gone = append(gone, list...)
 	}
-	if a.json {
-		byLeft := map[bool][]during.Swept{false: {}, true: {}}
-		for _, g := range gone {
-			byLeft[g.Left] = append(byLeft[g.Left], g)
-		}
-		return a.writeJSON(map[string]any{"removed": byLeft[false], "left": byLeft[true]})
-	}
-	removed := 0
-	for _, g := range gone {
-		what := "removed"
-		if g.Left {
-			what = "left"
-		} else {
-			removed++
-		}
-		fmt.Fprintf(a.out, "%s %s: %s\n", what, g.Name, g.Why)
-	}
-	if removed == 0 {
-		fmt.Fprintln(a.out, "There is nothing to remove.")
-	}
-	return nil
+	return a.tellSwept(gone)
 }
 
 // sweptLoads withdraws loads of killed runs of the operator's plan, unless somebody works with

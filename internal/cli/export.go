@@ -308,7 +308,6 @@ func (a *program) exported(ctx context.Context, c *plan.Compiled, o export.Optio
 	case f.out == "":
 		if n := len(o.Entities); (n == 0 && len(c.Targets) > 1 || n > 1) && f.format != "json" && f.format != "ndjson" {
 			return diag.Usagef(
-
 				"a stream of %s holds one entity: --entity NAME says which, or --out FOLDER takes a file for each",
 				f.format)
 

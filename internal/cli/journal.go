@@ -65,6 +65,86 @@ func loadNumber(args []string) (int64, []string, error) {
 	return number, planArgs, nil
 }
 
+// compareWith says which loads the tables are held against.
+type compareWith struct {
+	one    bool // the load of a number, else those of the plan
+	number int64
+	extra  string
+}
+
+// recall reads the loads from the journal.
+func (w compareWith) recall(ctx context.Context, s store.Store, p *plan.Plan) ([]*load.Past, error) {
+	by := archive.Operator{Plan: p, Rows: files.Rows}
+	switch {
+	case w.one:
+		one, err := load.Recall(ctx, s, w.number, nil, by)
+		if err != nil {
+			return nil, err
+		}
+		return []*load.Past{one}, nil
+	case p != nil:
+		return load.RecallAll(ctx, s, load.Loads{Plan: p.Name, Extra: w.extra}, nil, by)
+	}
+	return nil, diag.Usagef("compare needs a plan, or --load N")
+}
+
+// compared holds the tables against loads, or against the plan where there are none.
+func (a *program) compared(ctx context.Context, args []string, with compareWith) error {
+	s, p, name, err := a.ws.OpenAlone(ctx, args)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	pasts, err := with.recall(ctx, s, p)
+	if err != nil {
+		return err
+	}
+	if len(pasts) == 0 {
+		if with.extra != "" {
+			return diag.Usagef("no set %q of %s was loaded", with.extra, p.Name)
+		}
+		s.Close()
+		c, fresh, _, err := a.ws.Compile(ctx, args, true)
+		if err != nil {
+			return err
+		}
+		defer fresh.Close()
+		s = fresh
+		one, err := load.Planned(c, s)
+		if err != nil {
+			return err
+		}
+		pasts = []*load.Past{one}
+		fmt.Fprintln(
+			a.err,
+			"note: the journal knows no load of this plan, so the tables are held against the plan itself",
+		)
+	}
+	defer load.CloseAll(pasts)
+	started := time.Now()
+	d, err := replay.Compare(ctx, s, pasts, replay.CompareOptions{})
+	if err != nil {
+		return err
+	}
+	a.tellLost(d.Lost)
+	var broken *load.Broken
+	if broken, err = a.brokenRules(ctx, p, s); err != nil {
+		return err
+	}
+	if broken != nil {
+		d.Broken = broken.Rules
+	}
+	if a.json {
+		err = a.writeJSON(d)
+	} else {
+		a.tellDifference(d, name, time.Since(started))
+	}
+	if err == nil && !d.Same() {
+		err = errDifferences
+	}
+	return err
+}
+
 func (a *program) compare() *cobra.Command {
 	var number int64
 	var extra string
@@ -90,77 +170,8 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
   evensprout compare --load 3`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, p, name, err := a.ws.OpenAlone(cmd.Context(), args)
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			var pasts []*load.Past
-			switch {
-			case cmd.Flags().Changed("load"):
-				var one *load.Past
-				if one, err = load.Recall(cmd.Context(), s, number, nil,
-					archive.Operator{Plan: p, Rows: files.Rows}); err == nil {
-					pasts = []*load.Past{one}
-				}
-			case p != nil:
-				pasts, err = load.RecallAll(
-					cmd.Context(),
-					s,
-					load.Loads{Plan: p.Name, Extra: extra},
-					nil,
-					archive.Operator{Plan: p, Rows: files.Rows},
-				)
-			default:
-				err = diag.Usagef("compare needs a plan, or --load N")
-			}
-			if err != nil {
-				return err
-			}
-			if len(pasts) == 0 {
-				if extra != "" {
-					return diag.Usagef("no set %q of %s was loaded", extra, p.Name)
-				}
-				s.Close()
-				c, fresh, _, err := a.ws.Compile(cmd.Context(), args, true)
-				if err != nil {
-					return err
-				}
-				defer fresh.Close()
-				s = fresh
-				one, err := load.Planned(c, s)
-				if err != nil {
-					return err
-				}
-				pasts = []*load.Past{one}
-				fmt.Fprintln(
-					a.err,
-					"note: the journal knows no load of this plan, so the tables are held against the plan itself",
-				)
-			}
-			defer load.CloseAll(pasts)
-			started := time.Now()
-			d, err := replay.Compare(cmd.Context(), s, pasts, replay.CompareOptions{})
-			if err != nil {
-				return err
-			}
-			a.tellLost(d.Lost)
-			var broken *load.Broken
-			if broken, err = a.brokenRules(cmd.Context(), p, s); err != nil {
-				return err
-			}
-			if broken != nil {
-				d.Broken = broken.Rules
-			}
-			if a.json {
-				err = a.writeJSON(d)
-			} else {
-				a.tellDifference(d, name, time.Since(started))
-			}
-			if err == nil && !d.Same() {
-				err = errDifferences
-			}
-			return err
+			with := compareWith{one: cmd.Flags().Changed("load"), number: number, extra: extra}
+			return a.compared(cmd.Context(), args, with)
 		},
 	}
 	c.Flags().Int64Var(&number, "load", 0, "compare with one load, by its number in the journal")
@@ -200,7 +211,8 @@ func (a *program) brokenRules(ctx context.Context, p *plan.Plan, s store.Store) 
 // maxShownRows bounds the rows of a kind that are shown; --json has more.
 const maxShownRows = 10
 
-func (a *program) tellDifference(d *replay.Difference, name string, took time.Duration) {
+// differenceTable counts what differs, by entity.
+func differenceTable(d *replay.Difference) report.Table {
 	others, units := false, false
 	for _, e := range d.Entities {
 		others, units = others || e.Others > 0, units || e.ByUnits > 0
@@ -245,7 +257,11 @@ func (a *program) tellDifference(d *replay.Difference, name string, took time.Du
 		}
 		t.Rows = append(t.Rows, append(line, by))
 	}
-	fmt.Fprintln(a.out, a.page.Draw(t))
+	return t
+}
+
+func (a *program) tellDifference(d *replay.Difference, name string, took time.Duration) {
+	fmt.Fprintln(a.out, a.page.Draw(differenceTable(d)))
 	for _, e := range d.Entities {
 		a.tellRows("missing from "+e.Table, e.Missing, e.MissingRows)
 		a.tellRows("changed in "+e.Table, e.Changed, e.ChangedRows)
@@ -445,8 +461,9 @@ func (a *program) loadToWithdraw(
 	}
 }
 
-func (a *program) tellWithdrawal(v *withdraw.Withdrawal, name string) {
-	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}}}
+// withdrawalTable counts what was taken back, by entity and in all.
+func withdrawalTable(v *withdraw.Withdrawal) (t report.Table, total int64) {
+	t = report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}}}
 	counts := []struct {
 		name string
 		of   func(withdraw.WithdrawnEntity) int64
@@ -458,7 +475,6 @@ func (a *program) tellWithdrawal(v *withdraw.Withdrawal, name string) {
 		{"Gone before", func(e withdraw.WithdrawnEntity) int64 { return e.Gone }, false},
 		{"Left alone", func(e withdraw.WithdrawnEntity) int64 { return e.Left }, false},
 	}
-	total := int64(0)
 	for i := range counts {
 		shown := counts[i].all
 		for _, e := range v.Entities {
@@ -478,6 +494,11 @@ func (a *program) tellWithdrawal(v *withdraw.Withdrawal, name string) {
 		total += e.Removed + e.Restored + e.Returned
 		t.Rows = append(t.Rows, line)
 	}
+	return t, total
+}
+
+func (a *program) tellWithdrawal(v *withdraw.Withdrawal, name string) {
+	t, total := withdrawalTable(v)
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	if v.Left > 0 {
 		fmt.Fprintf(a.out, "\n%s left alone:\n", diag.Count(v.Left, "row", "rows"))

@@ -107,7 +107,6 @@ func (l *loadCommand) settle(cmd *cobra.Command) (load.Options, error) {
 	}
 	if l.keep.restore && cmd.Flags().Changed("clock") {
 		return o, diag.Usagef(
-
 			"--restore brings rows back as they were loaded, with the clock of then: --clock cannot be combined " +
 				"with it")
 

@@ -67,7 +67,6 @@ func parsePart(text string) (order.Part, error) {
 		}
 		if number == "" {
 			return order.Part{}, diag.Usagef(
-
 				"--part env/%s takes the number from the environment, and none of %s is set",
 				of,
 				strings.Join(names, ", "))

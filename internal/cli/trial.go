@@ -206,7 +206,6 @@ func countsFor(t *plan.Target, counts []int, asked bool) ([]int, error) {
 	}
 	if most := counts[len(counts)-1]; asked && uint64(most) > rows {
 		return nil, diag.Usagef(
-
 			"--counts asks for %s, and %s has %s: rows: in the plan, or --entity, says more",
 			diag.Count(most, "row", "rows"),
 			t.Plan.Name,
@@ -227,6 +226,18 @@ type trying struct {
 	db     trial.Database
 	name   string // of the database, for people
 	counts []int
+}
+
+// writeChart draws a trial into a file, in the form that its name says, and closes it.
+func writeChart(r *trial.Result, chart *os.File) error {
+	picture, err := chartOf(r).Draw(strings.TrimPrefix(strings.ToLower(filepath.Ext(chart.Name())), "."))
+	if err == nil {
+		err = chart.Truncate(0)
+	}
+	if err == nil {
+		_, err = chart.Write(picture)
+	}
+	return errors.Join(err, chart.Close())
 }
 
 func (a *program) tried(ctx context.Context, x *trying, f *trialFlags) error {
@@ -264,14 +275,7 @@ func (a *program) tried(ctx context.Context, x *trying, f *trialFlags) error {
 	if chart == nil || err != nil {
 		return err
 	}
-	picture, err := chartOf(r).Draw(strings.TrimPrefix(strings.ToLower(filepath.Ext(f.chart)), "."))
-	if err == nil {
-		err = chart.Truncate(0)
-	}
-	if err == nil {
-		_, err = chart.Write(picture)
-	}
-	if err = errors.Join(err, chart.Close()); err != nil {
+	if err := writeChart(r, chart); err != nil {
 		return fmt.Errorf("the chart is incomplete: %w", err)
 	}
 	if !a.json {
@@ -285,6 +289,57 @@ var jobTitles = map[trial.Job]string{
 	trial.Change: "changing one column of rows that are there",
 }
 
+// trialTable is the measurements of a job; stopped tells that the limit ended one of them.
+func trialTable(r *trial.Result, job trial.Job) (t report.Table, stopped bool) {
+	t = report.Table{Columns: []report.Column{{Name: "Way", Whole: true}}}
+	for _, n := range r.Counts {
+		t.Columns = append(t.Columns, report.Column{Name: diag.Count(n, "row", "rows"), Number: true})
+	}
+	t.Columns = append(
+		t.Columns,
+		report.Column{Name: "Statements", Number: true},
+		report.Column{Name: "Bytes", Number: true},
+		report.Column{Name: "Slower", Number: true},
+	)
+	for i := 0; i < len(r.Measures); i += len(r.Counts) {
+		of := r.Measures[i : i+len(r.Counts)]
+		if of[0].Job != job {
+			continue
+		}
+		line := []string{of[0].Way}
+		for _, m := range of {
+			cell := diag.Number(int64(m.Rate))
+			if m.Written < m.Rows {
+				cell, stopped = cell+"*", true
+			}
+			line = append(line, cell)
+		}
+		last := of[len(of)-1]
+		slower := fmt.Sprintf("%.1f times", last.Slower)
+		if last.Slower == 1 {
+			slower = "the best"
+		}
+		t.Rows = append(t.Rows, append(line, diag.Number(last.Statements), diag.Number(last.Bytes), slower))
+	}
+	return t, stopped
+}
+
+// comesOut says how the way that load takes came out.
+func comesOut(c trial.Choice) string {
+	how := fmt.Sprintf("%.1f times slower here than %s", c.Slower, c.Fastest)
+	const alike = 1.05
+	switch {
+	case c.Way == c.Fastest:
+		how = "the fastest of all here"
+	case c.Slower < alike:
+		how = "as fast here as " + c.Fastest
+	}
+	if c.Way != c.Slowest {
+		how += fmt.Sprintf(", and %.1f times as fast as %s", c.Faster, c.Slowest)
+	}
+	return how
+}
+
 func (a *program) tellTrial(r *trial.Result, name string) {
 	fmt.Fprintf(
 		a.out,
@@ -295,37 +350,7 @@ func (a *program) tellTrial(r *trial.Result, name string) {
 		diag.Count(r.Repeat, "time", "times"),
 	)
 	for _, job := range []trial.Job{trial.Add, trial.Change} {
-		t := report.Table{Columns: []report.Column{{Name: "Way", Whole: true}}}
-		for _, n := range r.Counts {
-			t.Columns = append(t.Columns, report.Column{Name: diag.Count(n, "row", "rows"), Number: true})
-		}
-		t.Columns = append(
-			t.Columns,
-			report.Column{Name: "Statements", Number: true},
-			report.Column{Name: "Bytes", Number: true},
-			report.Column{Name: "Slower", Number: true},
-		)
-		stopped := false
-		for i := 0; i < len(r.Measures); i += len(r.Counts) {
-			of := r.Measures[i : i+len(r.Counts)]
-			if of[0].Job != job {
-				continue
-			}
-			line := []string{of[0].Way}
-			for _, m := range of {
-				cell := diag.Number(int64(m.Rate))
-				if m.Written < m.Rows {
-					cell, stopped = cell+"*", true
-				}
-				line = append(line, cell)
-			}
-			last := of[len(of)-1]
-			slower := fmt.Sprintf("%.1f times", last.Slower)
-			if last.Slower == 1 {
-				slower = "the best"
-			}
-			t.Rows = append(t.Rows, append(line, diag.Number(last.Statements), diag.Number(last.Bytes), slower))
-		}
+		t, stopped := trialTable(r, job)
 		if len(t.Rows) == 0 {
 			continue
 		}
@@ -347,18 +372,7 @@ func (a *program) tellTrial(r *trial.Result, name string) {
 		diag.Count(slices.Max(r.Counts), "row", "rows"),
 	)
 	for _, c := range r.Chosen {
-		how := fmt.Sprintf("%.1f times slower here than %s", c.Slower, c.Fastest)
-		const alike = 1.05
-		switch {
-		case c.Way == c.Fastest:
-			how = "the fastest of all here"
-		case c.Slower < alike:
-			how = "as fast here as " + c.Fastest
-		}
-		if c.Way != c.Slowest {
-			how += fmt.Sprintf(", and %.1f times as fast as %s", c.Faster, c.Slowest)
-		}
-		fmt.Fprintf(a.out, "For %s load takes %s: %s. %s\n", loadJobs[c.Job], c.Way, how, c.Why)
+		fmt.Fprintf(a.out, "For %s load takes %s: %s. %s\n", loadJobs[c.Job], c.Way, comesOut(c), c.Why)
 	}
 }
 
