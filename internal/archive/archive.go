@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"evensprout/internal/journal"
 
@@ -244,7 +245,60 @@ func Plan(e *journal.Entry) (*plan.Plan, error) {
 	return plan.Read(x.PlanFile, source)
 }
 
-// revive makes a plan of an archive again. The error is diag.Problems if the plan does
+// unpack puts the files of an archive into a folder, and tells where each is now, by its
+// path. A file that the archive only names is the operator's own.
+func (o Operator) unpack(
+	x *Index,
+	member func(string) ([]byte, error),
+	folder string,
+) (map[string]string, error) {
+	paths := map[string]string{}
+	for _, a := range x.Parts {
+		if a.Path == "" {
+			continue
+		}
+		if a.Member == "" {
+			path, err := o.file(a)
+			if err != nil {
+				return nil, err
+			}
+			paths[a.Path] = path
+			continue
+		}
+		data, err := member(a.Member)
+		if err != nil {
+			return nil, err
+		}
+		paths[a.Path] = filepath.Join(folder, filepath.Base(a.Member))
+		if err := os.WriteFile(paths[a.Path], data, 0o600); err != nil {
+			return nil, err
+		}
+	}
+	return paths, nil
+}
+
+// keptRows opens a file of rows that the journal keeps: whoever wrote the journal may name
+// any other.
+func (o Operator) keptRows(spec plan.FileSpec, paths map[string]string) (plan.FileRows, diag.Problems) {
+	for _, at := range []*string{&spec.Path, &spec.Manifest} {
+		if *at == "" {
+			continue
+		}
+		kept, ok := paths[Absolute(*at)]
+		if !ok {
+			return nil, diag.Problems{{
+				Message: fmt.Sprintf("the plan that the journal keeps reads %s, which the journal does not keep", *at),
+			}}
+		}
+		*at = kept
+	}
+	if o.Rows == nil {
+		return nil, diag.Problems{{Message: "rows of files cannot be read here"}}
+	}
+	return o.Rows(spec)
+}
+
+// Revive makes a plan of an archive again. The error is diag.Problems if the plan does
 // not fit the database any more.
 func Revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compiled, err error) {
 	member, x, err := openArchive(e)
@@ -261,27 +315,9 @@ func Revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compile
 			err = errors.Join(err, remove())
 		}
 	}()
-	paths := map[string]string{}
-	for _, a := range x.Parts {
-		if a.Path == "" {
-			continue
-		}
-		if a.Member == "" {
-			path, err := by.file(a)
-			if err != nil {
-				return nil, err
-			}
-			paths[a.Path] = path
-			continue
-		}
-		data, err := member(a.Member)
-		if err != nil {
-			return nil, err
-		}
-		paths[a.Path] = filepath.Join(folder, filepath.Base(a.Member))
-		if err := os.WriteFile(paths[a.Path], data, 0o600); err != nil {
-			return nil, err
-		}
+	paths, err := by.unpack(x, member, folder)
+	if err != nil {
+		return nil, err
 	}
 	p, err := Plan(e)
 	if err != nil {
@@ -295,41 +331,17 @@ func Revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compile
 	}}
 	c, err = p.Compile(plan.Options{
 		Since: since, Database: db, Clock: e.About.Clock, Shift: e.About.Shift, WithoutUnits: true, WithoutAlways: true,
-		Rows: func(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
-			for _, at := range []*string{&spec.Path, &spec.Manifest} {
-				if *at == "" {
-					continue
-				}
-				kept, ok := paths[Absolute(*at)]
-				if !ok { // whoever wrote the journal may name any file
-					return nil, diag.Problems{
-						{
-							Message: fmt.Sprintf(
-								"the plan that the journal keeps reads %s, which the journal does not keep",
-								*at,
-							),
-						},
-					}
-				}
-				*at = kept
-			}
-			if by.Rows == nil {
-				return nil, diag.Problems{{Message: "rows of files cannot be read here"}}
-			}
-			return by.Rows(spec)
-		},
+		Rows: func(spec plan.FileSpec) (plan.FileRows, diag.Problems) { return by.keptRows(spec, paths) },
 		Existing: func(t *schema.Table) (grow.Table, error) {
-			for _, a := range x.Parts {
-				if a.Table != t.Name {
-					continue
-				}
-				data, err := member(a.Member)
-				if err != nil {
-					return nil, err
-				}
-				return unpackTable(data, t.Columns)
+			i := slices.IndexFunc(x.Parts, func(a journal.Input) bool { return a.Table == t.Name })
+			if i < 0 {
+				return nil, errors.New("the journal does not keep them")
 			}
-			return nil, errors.New("the journal does not keep them")
+			data, err := member(x.Parts[i].Member)
+			if err != nil {
+				return nil, err
+			}
+			return unpackTable(data, t.Columns)
 		},
 	})
 	if err != nil {

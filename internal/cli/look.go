@@ -19,6 +19,88 @@ import (
 	"evensprout/internal/value"
 )
 
+// lookFlags say which rows are shown.
+type lookFlags struct {
+	limit, skip int
+	where       string
+}
+
+func (f lookFlags) check(table string) error {
+	if f.limit < 1 || f.limit > 100_000 || f.skip < 0 {
+		return diag.Usagef("--limit lies between 1 and 100000, --skip from 0 up")
+	}
+	if f.where != "" {
+		if _, err := predicate.Parse(f.where); err != nil {
+			return diag.Usagef("--where is not one condition in SQL: %s", err)
+		}
+		if what := predicate.Plain(f.where); what != "" {
+			return diag.Usagef("--where contains %s, which engines read in different ways", what)
+		}
+		if table == "" {
+			return diag.Usagef("--where chooses rows of a table, and none is named")
+		}
+	}
+	return nil
+}
+
+// lookArgs are the plan, if one is named, and the table.
+func lookArgs(args []string) (planArgs []string, table string, err error) {
+	for _, arg := range args {
+		switch {
+		case (strings.HasSuffix(arg, ".yaml") || strings.HasSuffix(arg, ".yml")) && planArgs == nil:
+			planArgs = []string{arg}
+		case table == "":
+			table = arg
+		default:
+			return nil, "", diag.Usagef("look shows one table: %s or %s?", table, arg)
+		}
+	}
+	return planArgs, table, nil
+}
+
+// lookFor shows rows of a table, or all tables.
+func (a *program) lookFor(ctx context.Context, args []string, f lookFlags) error {
+	planArgs, table, err := lookArgs(args)
+	if err != nil {
+		return err
+	}
+	if err := f.check(table); err != nil {
+		return err
+	}
+	p, err := a.ws.ReadPlan(planArgs)
+	if err != nil && (a.ws.URL(nil, "") == "" || planArgs != nil) {
+		if planArgs == nil && errors.As(err, new(diag.Problems)) {
+			return app.ErrNoDatabase
+		}
+		return err
+	}
+	s, name, err := a.ws.Open(ctx, p, planArgs)
+	if err != nil {
+		return err
+	}
+	if s == nil {
+		return app.ErrNoDatabase
+	}
+	defer s.Close()
+	db, err := s.Survey(ctx)
+	if err != nil {
+		return err
+	}
+	if table == "" {
+		return a.lookAll(ctx, s, db, p, name)
+	}
+	t, err := findTable(db, p, table)
+	if err != nil {
+		return err
+	}
+	return a.lookAt(
+		ctx,
+		s,
+		db,
+		store.Query{Table: t, Columns: t.Columns, Also: f.where, Skip: int64(f.skip), Limit: int64(f.limit)},
+	)
+}
+
 func (a *program) look() *cobra.Command {
 	var limit, skip int
 	var where string
@@ -39,64 +121,7 @@ A name that ends in .yaml or .yml is a plan: it only says where the database is.
   evensprout look larkwater/evensprout.yaml Booking`,
 		Args: cobra.MaximumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if limit < 1 || limit > 100_000 || skip < 0 {
-				return diag.Usagef("--limit lies between 1 and 100000, --skip from 0 up")
-			}
-			var planArgs []string
-			table := ""
-			for _, arg := range args {
-				switch {
-				case (strings.HasSuffix(arg, ".yaml") || strings.HasSuffix(arg, ".yml")) && planArgs == nil:
-					planArgs = []string{arg}
-				case table == "":
-					table = arg
-				default:
-					return diag.Usagef("look shows one table: %s or %s?", table, arg)
-				}
-			}
-			p, err := a.ws.ReadPlan(planArgs)
-			if err != nil && (a.ws.URL(nil, "") == "" || planArgs != nil) {
-				if planArgs == nil && errors.As(err, new(diag.Problems)) {
-					return app.ErrNoDatabase
-				}
-				return err
-			}
-			s, name, err := a.ws.Open(cmd.Context(), p, planArgs)
-			if err != nil {
-				return err
-			}
-			if s == nil {
-				return app.ErrNoDatabase
-			}
-			defer s.Close()
-			db, err := s.Survey(cmd.Context())
-			if err != nil {
-				return err
-			}
-			if where != "" {
-				if _, err := predicate.Parse(where); err != nil {
-					return diag.Usagef("--where is not one condition in SQL: %s", err)
-				}
-				if what := predicate.Plain(where); what != "" {
-					return diag.Usagef("--where contains %s, which engines read in different ways", what)
-				}
-				if table == "" {
-					return diag.Usagef("--where chooses rows of a table, and none is named")
-				}
-			}
-			if table == "" {
-				return a.lookAll(cmd.Context(), s, db, p, name)
-			}
-			t, err := findTable(db, p, table)
-			if err != nil {
-				return err
-			}
-			return a.lookAt(
-				cmd.Context(),
-				s,
-				db,
-				store.Query{Table: t, Columns: t.Columns, Also: where, Skip: int64(skip), Limit: int64(limit)},
-			)
+			return a.lookFor(cmd.Context(), args, lookFlags{limit, skip, where})
 		},
 	}
 	c.Flags().IntVar(&limit, "limit", 10, "how many rows")

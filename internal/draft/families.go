@@ -35,6 +35,24 @@ func (d *drafter) families() {
 	}
 }
 
+// keysWith counts the keys with the column of a reference in them; false if one of them, or
+// another of several columns, would not be kept by the rows of a parent.
+func (t *Table) keysWith(col *schema.Column, r *reference) (n int, kept bool) {
+	for _, k := range t.Schema.Keys() {
+		if !slices.Contains(k.Columns, col.Name) {
+			if len(k.Columns) > 1 {
+				return 0, false
+			}
+			continue
+		}
+		n++
+		if k.Partial || t.sibling(k.Columns, r) == nil {
+			return 0, false
+		}
+	}
+	return n, true
+}
+
 // child tells whether the rows of a table are planned per the row that a reference
 // points to.
 func (t *Table) child(r *reference) bool {
@@ -58,18 +76,9 @@ func (t *Table) child(r *reference) bool {
 	) {
 		return false // others follow the reference, which has no name of its own
 	}
-	keys := 0
-	for _, k := range t.Schema.Keys() {
-		if !slices.Contains(k.Columns, col.Name) {
-			if len(k.Columns) > 1 {
-				return false
-			}
-			continue
-		}
-		keys++
-		if k.Partial || t.sibling(k.Columns, r) == nil {
-			return false
-		}
+	keys, kept := t.keysWith(col, r)
+	if !kept {
+		return false
 	}
 	joins := keys == 1 && len(t.Schema.PrimaryKey) > 1 && slices.Contains(t.Schema.PrimaryKey, col.Name)
 	return keys <= 1 && (r.Cascade || joins)

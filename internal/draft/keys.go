@@ -494,6 +494,27 @@ func (t *Table) free(set []*Field, all uint64) uint64 {
 	return min(all-taken, all*(all-taken)/(16*taken))
 }
 
+// settleField gives a field that keeps a key the source with the most values, unless the
+// key has room enough as it is.
+func (t *Table) settleField(f *Field, inGroup, roomy bool) {
+	if f.Source.plain != "" && inGroup {
+		f.Source = Source{
+			Text:  f.Source.plain,
+			Space: spaceOf(f.Source.plain),
+		} // parts of a draw cannot be counted together
+	}
+	if roomy {
+		return
+	}
+	f.Source = t.wide(f)
+	if f.Unique {
+		f.Source = t.fresh(f, f.Source)
+	}
+	if strings.HasPrefix(f.Source.Text, "{count") || strings.HasPrefix(f.Source.Text, "{uuid") {
+		f.Unique = false
+	}
+}
+
 // settle gives fields that keep a key the sources with the most values.
 func (t *Table) settle() {
 	for _, where := range t.avoided {
@@ -515,27 +536,16 @@ func (t *Table) settle() {
 			continue
 		}
 		if (f.Unique || inGroup[f]) && !f.lead && !t.plannedKey(f) && f.Source.Own == "" {
-			if f.Source.plain != "" && inGroup[f] {
-				f.Source = Source{
-					Text:  f.Source.plain,
-					Space: spaceOf(f.Source.plain),
-				} // parts of a draw cannot be counted together
-			}
-			if roomy[f] {
-				continue
-			}
-			f.Source = t.wide(f)
-			if f.Unique {
-				f.Source = t.fresh(f, f.Source)
-			}
-			if strings.HasPrefix(f.Source.Text, "{count") || strings.HasPrefix(f.Source.Text, "{uuid") {
-				f.Unique = false
-			}
+			t.settleField(f, inGroup[f], roomy[f])
 		}
 	}
-	if t.parent == nil {
-		return
+	if t.parent != nil {
+		t.settleChildren()
 	}
+}
+
+// settleChildren keeps the keys that the children of a parent have within it.
+func (t *Table) settleChildren() {
 	for _, k := range t.Schema.Keys() {
 		if !slices.Contains(k.Columns, t.parent.Columns[0]) {
 			continue

@@ -175,6 +175,15 @@ func middle(parents map[string]uint64) [2]uint64 {
 	return [2]uint64{list[len(list)/20], list[len(list)-1-len(list)/20]}
 }
 
+// mayTake reports whether a field may have a source, as far as conditions tell.
+func (t *Table) mayTake(f *Field, s Source) bool {
+	d := t.domains[f.Column.Name]
+	if d == nil {
+		d = &domain{}
+	}
+	return s.Text != "" && len(d.opaque) == 0 && admits(f.Column, d, s) && len(values(s, 1)) > 0
+}
+
 // learn lets fields take their values as the rows that are there have them.
 func (t *Table) learn() {
 	l := t.d.Learned[t.Schema]
@@ -194,12 +203,8 @@ func (t *Table) learn() {
 		if f.lead || f.ref != nil || t.inKey(f) || f.Source.Text == "" {
 			continue
 		}
-		d := t.domains[f.Column.Name]
-		if d == nil {
-			d = &domain{}
-		}
-		if s := h.source(f.Column, l.Rows-h.Nulls); s.Text != "" && len(d.opaque) == 0 && admits(f.Column, d, s) &&
-			len(values(s, 1)) > 0 {
+		s := h.source(f.Column, l.Rows-h.Nulls)
+		if t.mayTake(f, s) {
 			f.Source = s
 			f.Comment = fmt.Sprintf("as in the %d rows that are there", l.Rows)
 		}

@@ -213,6 +213,26 @@ func (t *Table) meetOther(f *Field) {
 	}
 }
 
+// bytesOf are bytes as many as a column, or a condition on their length, asks for.
+func bytesOf(c *schema.Column, d *domain) []Source {
+	n := c.Length
+	if n == 0 || n > 16 {
+		n = 16
+	}
+	if d.Longest > 0 || d.Shortest > 0 {
+		n = max(d.Shortest, 1)
+		if d.Longest > 0 && d.Longest < n || d.Shortest == 0 && n > d.Longest {
+			n = d.Longest
+		}
+		if d.Shortest == 0 {
+			n = min(16, d.Longest)
+		}
+	} else if c.Type == "binary" {
+		n = c.Length // else the server fills it up
+	}
+	return []Source{{Text: fmt.Sprintf("{bytes: %d}", n)}, patterned(fmt.Sprintf("[a-z0-9]{%d}", n))}
+}
+
 // candidates are sources for a column, the most telling first.
 func (t *Table) candidates(f *Field, d *domain) []Source {
 	c := f.Column
@@ -244,23 +264,7 @@ func (t *Table) candidates(f *Field, d *domain) []Source {
 	case schema.JSON:
 		return []Source{{Text: "{value: \"{}\"}", Fixed: true}, {Text: "{value: \"[]\"}", Fixed: true}}
 	case schema.Bytes:
-		n := c.Length
-		if n == 0 || n > 16 {
-			n = 16
-		}
-		sources := []Source{}
-		if d.Longest > 0 || d.Shortest > 0 {
-			n = max(d.Shortest, 1)
-			if d.Longest > 0 && d.Longest < n || d.Shortest == 0 && n > d.Longest {
-				n = d.Longest
-			}
-			if d.Shortest == 0 {
-				n = min(16, d.Longest)
-			}
-		} else if c.Type == "binary" {
-			n = c.Length // else the server fills it up
-		}
-		return append(sources, Source{Text: fmt.Sprintf("{bytes: %d}", n)}, patterned(fmt.Sprintf("[a-z0-9]{%d}", n)))
+		return bytesOf(c, d)
 	}
 	if c.Form != "" {
 		return []Source{patterned(c.Form)}

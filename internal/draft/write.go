@@ -60,53 +60,27 @@ func oneLine(s string) string {
 	return s
 }
 
-func (t *Table) write(b *strings.Builder) {
-	fmt.Fprintf(b, "  %s:\n    table: %s\n", t.Entity, plan.Scalar(t.Schema.Name))
-	for _, n := range t.notes() {
-		fmt.Fprintf(b, "    # %s\n", oneLine(n))
-	}
-	if t.existing {
-		there := fmt.Sprintf("the %d rows that are there", t.held().Rows)
-		if t.held().Rows == 1 {
-			there = "the row that is there"
+// writeParent writes per which parent the rows are planned.
+func (t *Table) writeParent(b *strings.Builder) {
+	via := ""
+	n := 0
+	for _, r := range t.Schema.References {
+		if r.To == t.parent.to && len(r.Columns) == 1 {
+			n++
 		}
-		fmt.Fprintf(b, "    rows: existing   # %s\n", there)
-		return
 	}
-	if t.held().Rows > 0 {
-		b.WriteString("    on_violation: {unique: redraw}   # the table has rows already\n")
+	if n != 1 || t.parent.guessed {
+		via = ", via: " + plan.Scalar(t.parent.Columns[0])
 	}
-	if t.parent != nil {
-		via := ""
-		n := 0
-		for _, r := range t.Schema.References {
-			if r.To == t.parent.to && len(r.Columns) == 1 {
-				n++
-			}
-		}
-		if n != 1 || t.parent.guessed {
-			via = ", via: " + plan.Scalar(t.parent.Columns[0])
-		}
-		children := t.children
-		if children == "" {
-			children = "1..3"
-		}
-		fmt.Fprintf(b, "    per: {%s: %s%s}\n", t.parent.known().Entity, children, via)
-	} else {
-		fmt.Fprintf(b, "    rows: %d\n", t.Rows)
+	children := t.children
+	if children == "" {
+		children = "1..3"
 	}
-	var groups []string
-	for _, set := range t.Unique {
-		names := make([]string, len(set))
-		for i, f := range set {
-			names[i] = quoteField(f.Name)
-		}
-		groups = append(groups, "["+strings.Join(names, ", ")+"]")
-	}
-	if groups != nil {
-		fmt.Fprintf(b, "    unique: [%s]\n", strings.Join(groups, ", "))
-	}
-	t.writeDraws(b)
+	fmt.Fprintf(b, "    per: {%s: %s%s}\n", t.parent.known().Entity, children, via)
+}
+
+// writeFields writes the fields, their sources and comments in columns.
+func (t *Table) writeFields(b *strings.Builder) {
 	lines := t.lines()
 	if len(lines) > 0 {
 		b.WriteString("    fields:\n")
@@ -125,6 +99,42 @@ func (t *Table) write(b *strings.Builder) {
 		}
 		b.WriteString(line + "\n")
 	}
+}
+
+func (t *Table) write(b *strings.Builder) {
+	fmt.Fprintf(b, "  %s:\n    table: %s\n", t.Entity, plan.Scalar(t.Schema.Name))
+	for _, n := range t.notes() {
+		fmt.Fprintf(b, "    # %s\n", oneLine(n))
+	}
+	if t.existing {
+		there := fmt.Sprintf("the %d rows that are there", t.held().Rows)
+		if t.held().Rows == 1 {
+			there = "the row that is there"
+		}
+		fmt.Fprintf(b, "    rows: existing   # %s\n", there)
+		return
+	}
+	if t.held().Rows > 0 {
+		b.WriteString("    on_violation: {unique: redraw}   # the table has rows already\n")
+	}
+	if t.parent != nil {
+		t.writeParent(b)
+	} else {
+		fmt.Fprintf(b, "    rows: %d\n", t.Rows)
+	}
+	var groups []string
+	for _, set := range t.Unique {
+		names := make([]string, len(set))
+		for i, f := range set {
+			names[i] = quoteField(f.Name)
+		}
+		groups = append(groups, "["+strings.Join(names, ", ")+"]")
+	}
+	if groups != nil {
+		fmt.Fprintf(b, "    unique: [%s]\n", strings.Join(groups, ", "))
+	}
+	t.writeDraws(b)
+	t.writeFields(b)
 	if len(t.Meets) > 0 {
 		b.WriteString("    meets:\n")
 		seen := map[string]bool{}

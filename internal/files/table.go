@@ -152,6 +152,32 @@ func (l *loader) add(line, column int, message, hint string) {
 	}
 }
 
+// named tells which of the mapped columns a file does not have; false if any.
+func (l *loader) named(names []string) bool {
+	if i := strings.IndexAny(names[0], ";\t|"); len(names) == 1 && i >= 0 && l.spec.Separator == "" {
+		l.add(
+			1,
+			1,
+			fmt.Sprintf(
+				"the file seems to have another separator than a comma: its one column is called %q",
+				clip(names[0]),
+			),
+			fmt.Sprintf("separator: %q in rows_from", names[0][i:i+1]),
+		)
+		return false
+	}
+	for _, c := range l.spec.Columns {
+		if !slices.Contains(names, c.Column) {
+			hint := "there is: " + strings.Join(names, ", ")
+			if near := diag.Nearest(c.Column, names); near != "" {
+				hint = fmt.Sprintf("did you mean %q?", near)
+			}
+			l.add(1, 1, fmt.Sprintf("the file has no column %s, which the field %s takes", c.Column, c.Field), hint)
+		}
+	}
+	return len(l.problems) == 0
+}
+
 // each reads all records and picks the mapped cells; false after a fault that ends it.
 func (l *loader) each(do func(Record, []Cell)) bool {
 	o := Options{Sheet: l.spec.Sheet, Empties: l.spec.Manifest != ""}
@@ -168,31 +194,8 @@ func (l *loader) each(do func(Record, []Cell)) bool {
 		return false
 	}
 	defer r.Close()
-	if names := r.Names(); names != nil {
-		if i := strings.IndexAny(names[0], ";\t|"); len(names) == 1 && i >= 0 && l.spec.Separator == "" {
-			l.add(
-				1,
-				1,
-				fmt.Sprintf(
-					"the file seems to have another separator than a comma: its one column is called %q",
-					clip(names[0]),
-				),
-				fmt.Sprintf("separator: %q in rows_from", names[0][i:i+1]),
-			)
-			return false
-		}
-		for _, c := range l.spec.Columns {
-			if !slices.Contains(names, c.Column) {
-				hint := "there is: " + strings.Join(names, ", ")
-				if near := diag.Nearest(c.Column, names); near != "" {
-					hint = fmt.Sprintf("did you mean %q?", near)
-				}
-				l.add(1, 1, fmt.Sprintf("the file has no column %s, which the field %s takes", c.Column, c.Field), hint)
-			}
-		}
-		if len(l.problems) > 0 {
-			return false
-		}
+	if names := r.Names(); names != nil && !l.named(names) {
+		return false
 	}
 	var names []string
 	places := make([]int, len(l.spec.Columns))
@@ -209,12 +212,7 @@ func (l *loader) each(do func(Record, []Cell)) bool {
 		if len(names) != len(record.Names) || len(names) > 0 && &names[0] != &record.Names[0] {
 			names = record.Names
 			for i, c := range l.spec.Columns {
-				places[i] = -1
-				for j, n := range names {
-					if n == c.Column {
-						places[i] = j
-					}
-				}
+				places[i] = slices.Index(names, c.Column)
 			}
 		}
 		for i, at := range places {
@@ -362,6 +360,33 @@ func join(a, b value.Type) value.Type {
 	return value.Text
 }
 
+// parseNumber reads a number without separators; whole numbers have no point.
+func parseNumber(c Cell, t value.Type, bad func() error) (value.Value, error) {
+	v, err := value.ParseDecimal(c.Text)
+	if err == nil && (t == value.Decimal || v.Type == value.Integer) && !strings.Contains(c.Text, "_") {
+		v.Type = t
+		return v, nil
+	}
+	if !strings.ContainsAny(c.Text, ",'\u00a0\u202f ") {
+		return v, bad()
+	}
+	if t == value.Integer {
+		return v, fmt.Errorf("%w: write it without separators of thousands", bad())
+	}
+	return v, fmt.Errorf("%w: write it with a point, and without separators of thousands", bad())
+}
+
+// parseMoment reads a date, or a moment that may be a date.
+func parseMoment(c Cell, t value.Type) (value.Value, error) {
+	if t == value.Date {
+		return value.ParseDate(c.Text)
+	}
+	if v, err := value.ParseDate(c.Text); err == nil {
+		return value.Value{Type: value.Timestamp, N: v.N * value.Day}, nil
+	}
+	return value.ParseTimestamp(c.Text)
+}
+
 // Parse reads a cell strictly as a type.
 func Parse(c Cell, t value.Type) (value.Value, error) {
 	bad := func() error { return fmt.Errorf("%q is no %s", clip(c.Text), t) } // made only where it is told
@@ -369,24 +394,9 @@ func Parse(c Cell, t value.Type) (value.Value, error) {
 	case value.Text:
 		return value.String(c.Text), nil
 	case value.Integer:
-		v, err := value.ParseDecimal(c.Text)
-		if err != nil || v.Type != value.Integer || strings.Contains(c.Text, "_") {
-			if strings.ContainsAny(c.Text, ",'  ") {
-				return v, fmt.Errorf("%w: write it without separators of thousands", bad())
-			}
-			return v, bad()
-		}
-		return v, nil
+		return parseNumber(c, value.Integer, bad)
 	case value.Decimal:
-		v, err := value.ParseDecimal(c.Text)
-		if err != nil || strings.Contains(c.Text, "_") {
-			if strings.ContainsAny(c.Text, ",'  ") {
-				return v, fmt.Errorf("%w: write it with a point, and without separators of thousands", bad())
-			}
-			return v, bad()
-		}
-		v.Type = value.Decimal
-		return v, nil
+		return parseNumber(c, value.Decimal, bad)
 	case value.Boolean:
 		switch strings.ToLower(c.Text) {
 		case "true", "1", "yes":
@@ -399,13 +409,7 @@ func Parse(c Cell, t value.Type) (value.Value, error) {
 		if c.Kind == Number {
 			return serial(c, t)
 		}
-		if t == value.Date {
-			return value.ParseDate(c.Text)
-		}
-		if v, err := value.ParseDate(c.Text); err == nil {
-			return value.Value{Type: value.Timestamp, N: v.N * value.Day}, nil
-		}
-		return value.ParseTimestamp(c.Text)
+		return parseMoment(c, t)
 	case value.Bytes:
 		b, err := base64.StdEncoding.DecodeString(c.Text)
 		if err != nil {

@@ -142,6 +142,40 @@ func (f *Field) countsMatter(seen []*Field) *Field {
 	return found
 }
 
+// before are the sizes of the eras before now. Loads that drew from the same are one era;
+// there are none where rows are gone, because then the plan has changed.
+func (g *Group) before(earlier []Sizes, now Sizes) []Sizes {
+	of := g.entity.Name
+	alike := func(a, b Sizes) bool {
+		for name := range now {
+			if name != of && a[name] != b[name] {
+				return false
+			}
+		}
+		return a[of].Side == b[of].Side
+	}
+	var counts []Sizes
+	for _, c := range earlier {
+		if c[of] == (Size{}) {
+			continue // no row of it was there
+		}
+		for name, n := range now {
+			if c[name].Rows > n.Rows || c[name].Side > n.Side {
+				return nil
+			}
+		}
+		if n := len(counts); n > 0 && alike(counts[n-1], c) {
+			counts[n-1] = c
+		} else {
+			counts = append(counts, c)
+		}
+	}
+	if n := len(counts); n > 0 && alike(counts[n-1], now) {
+		counts = counts[:n-1]
+	}
+	return counts
+}
+
 // continued lays out the eras of a group.
 func (g *Group) continued(gr *Grower, earlier []Sizes) *FinishError {
 	g.eras = nil
@@ -161,34 +195,7 @@ func (g *Group) continued(gr *Grower, earlier []Sizes) *FinishError {
 		}
 	}
 	now[e.Name] = Size{e.Rows, uint64(len(e.Side))}
-	// Loads that drew from the same are one era.
-	alike := func(a, b Sizes) bool {
-		for name := range now {
-			if name != e.Name && a[name] != b[name] {
-				return false
-			}
-		}
-		return a[e.Name].Side == b[e.Name].Side
-	}
-	var counts []Sizes
-	for _, c := range earlier {
-		if c[e.Name] == (Size{}) {
-			continue // no row of it was there
-		}
-		for name, n := range now {
-			if c[name].Rows > n.Rows || c[name].Side > n.Side {
-				return nil // rows are gone: the plan has changed
-			}
-		}
-		if n := len(counts); n > 0 && alike(counts[n-1], c) {
-			counts[n-1] = c
-		} else {
-			counts = append(counts, c)
-		}
-	}
-	if n := len(counts); n > 0 && alike(counts[n-1], now) {
-		counts = counts[:n-1]
-	}
+	counts := g.before(earlier, now)
 	if len(counts) == 0 {
 		return nil
 	}

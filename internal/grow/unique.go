@@ -150,6 +150,18 @@ func (f *Field) Inherent() bool {
 	return g != nil && g.scope == nil && g.spare == nil && (g.text == f || len(g.members) == 1 && g.text == nil)
 }
 
+// hasFileKey reports whether fields hold the key of a file, which tells its rows.
+func hasFileKey(fields []*Field) bool {
+	key := fields[0].Entity.TableKey
+	found := 0
+	for _, f := range fields {
+		if s, ok := f.Source.(*stored); ok && slices.Contains(key, s.column) {
+			found++
+		}
+	}
+	return len(key) > 0 && found == len(key)
+}
+
 // Grouped tells whether the fields are unique together, by a group or because
 // one of them is by itself.
 func Grouped(fields []*Field) bool {
@@ -173,17 +185,8 @@ func Grouped(fields []*Field) bool {
 			return true
 		}
 	}
-	// The key of a file tells its rows.
-	if key := fields[0].Entity.TableKey; len(key) > 0 {
-		found := 0
-		for _, f := range fields {
-			if s, ok := f.Source.(*stored); ok && slices.Contains(key, s.column) {
-				found++
-			}
-		}
-		if found == len(key) {
-			return true
-		}
+	if hasFileKey(fields) {
+		return true
 	}
 	// A parent's children differ by a restarted number or a distinct pick.
 	var up, within bool

@@ -323,6 +323,15 @@ const (
 	longestPause = 2 * time.Second
 )
 
+// helps tells whether it may help to do again what failed for the (n+1)-th time, and whether
+// the connection is broken. Where a commit was not answered, the journal knows whether it was
+// done.
+func (l *Session) helps(k store.FaultKind, n int) (again, broken bool) {
+	broken = k == store.Lost || k == store.Unanswered && l.Journal != nil
+	again = k == store.Transient || k == store.Locked && l.Traits.Writers > 1 && n == 0
+	return again || broken && l.Options.Again != nil, broken
+}
+
 // Repeat runs a transaction, and runs it again where that may help.
 func (l *Session) Repeat(ctx context.Context, w *Writer, do func() error) error {
 	pause := cmp.Or(l.Options.Pause, firstPause)
@@ -338,12 +347,7 @@ func (l *Session) Repeat(ctx context.Context, w *Writer, do func() error) error 
 		if !errors.As(err, &fault) || ctx.Err() != nil {
 			return err
 		}
-		again := fault.Kind == store.Transient || fault.Kind == store.Locked && l.Traits.Writers > 1 && n == 0
-		broken := fault.Kind == store.Lost ||
-			fault.Kind == store.Unanswered && l.Journal != nil // the journal knows whether it was committed
-		if broken && l.Options.Again != nil {
-			again = true
-		}
+		again, broken := l.helps(fault.Kind, n)
 		most := cmp.Or(l.Repeats, MaxRepeats)
 		if broken {
 			most = maxReconnects // however often conflicts are met
