@@ -15,37 +15,46 @@ import (
 	"evensprout/internal/value"
 )
 
+// count counts the rows of a table that are there, reads their keys where these are wanted,
+// and tells whether the plan's own rows must be searched among them.
+func (l *Session) count(ctx context.Context, s store.Store, tx store.Tx, t *Target) (searched bool, err error) {
+	if t.Out.Before, err = tx.Count(ctx, t.Table); err != nil {
+		return false, err
+	}
+	if t.greatest = 0; t.Unkeyed && t.Key.Kind == schema.Integer && t.Out.Before > 0 {
+		if t.greatest, err = tx.Greatest(ctx, t.Table, t.Key); err != nil {
+			return false, err
+		}
+	}
+	if t.resumed {
+		t.Out.Before, t.Out.Skipped = t.Before, t.LeftOut
+	} else if t.Out.Before > 0 && t.Plan.WhenEmpty && !t.loaded {
+		t.Out.Skipped = true
+	}
+	if t.Out.Skipped {
+		return false, nil
+	}
+	l.total += t.Grow.Total()
+	if t.known = nil; l.wantsKnown(t) {
+		if t.known, err = l.Knows(ctx, s, t); err != nil {
+			return false, err
+		}
+	}
+	return !t.resumed && !t.loaded && t.Out.Before > 0 && t.Grow.Total() > 0 && t.Write.Mode == plan.Insert &&
+		l.Policy(t, store.Unique) == plan.Stop, nil
+}
+
 // Before counts the rows that are there, and stops where the plan's own are.
 func (l *Session) Before(ctx context.Context, s store.Store, tx store.Tx) error {
 	g := grow.NewGrower(l.Plan.Set)
 	defer g.Close()
 	present := &Present{}
 	for _, t := range l.List {
-		var err error
-		if t.Out.Before, err = tx.Count(ctx, t.Table); err != nil {
+		searched, err := l.count(ctx, s, tx, t)
+		if err != nil {
 			return err
 		}
-		if t.greatest = 0; t.Unkeyed && t.Key.Kind == schema.Integer && t.Out.Before > 0 {
-			if t.greatest, err = tx.Greatest(ctx, t.Table, t.Key); err != nil {
-				return err
-			}
-		}
-		if t.resumed {
-			t.Out.Before, t.Out.Skipped = t.Before, t.LeftOut
-		} else if t.Out.Before > 0 && t.Plan.WhenEmpty && !t.loaded {
-			t.Out.Skipped = true
-		}
-		if t.Out.Skipped {
-			continue
-		}
-		l.total += t.Grow.Total()
-		if t.known = nil; l.wantsKnown(t) {
-			if t.known, err = l.Knows(ctx, s, t); err != nil {
-				return err
-			}
-		}
-		if t.resumed || t.loaded || t.Out.Before == 0 || t.Grow.Total() == 0 || t.Write.Mode != plan.Insert ||
-			l.Policy(t, store.Unique) != plan.Stop {
+		if !searched {
 			continue
 		}
 		found, err := l.present(ctx, tx, g, t)

@@ -464,29 +464,53 @@ func (e *entity) names() []string {
 	return names
 }
 
+// uniqueTogether keeps the values of several fields apart together.
+func (c *compiler) uniqueTogether(e *entity, u Unique) {
+	var fields []*grow.Field
+	ok := true
+	for _, name := range u.Fields {
+		f := e.find(name)
+		if f == nil {
+			c.add(u.place, "%s has no field %s", e.decl.Name, name).Nearest(name, e.names())
+		}
+		ok = ok && f != nil && f.state == compiled
+		if ok {
+			fields = append(fields, f.grow)
+		}
+	}
+	if !ok || grow.Grouped(fields) {
+		return
+	}
+	if err := e.grow.Unique(fields...); err != nil {
+		c.add(u.place, "%s cannot be unique together: %s", strings.Join(u.Fields, " and "), err)
+	}
+}
+
+// uniqueAlone keeps the values of single fields apart.
+func (c *compiler) uniqueAlone(e *entity) {
+	// Fields on their own before texts that may be built of them.
+	for _, texts := range []bool{false, true} {
+		for _, f := range e.fields {
+			if !f.decl.Unique || f.state != compiled || f.decl.word != "from" && f.grow.Inherent() ||
+				(f.decl.word == "text") != texts {
+				continue
+			}
+			if err := e.grow.UniqueText(f.grow); err != nil {
+				p := c.add(f.decl.place, "%s cannot be unique: %s", f.decl.Name, err)
+				if texts {
+					p.Advise("draws: {n: {count: 1}} beside fields, and -{n} at the end of the text")
+				}
+			}
+		}
+	}
+}
+
 // unique makes the unique groups.
 func (c *compiler) unique() {
 	for _, e := range c.entities {
 		// Groups of several fields first: a text over their parts then leans on them.
 		for _, u := range e.decl.Uniques {
-			var fields []*grow.Field
-			ok := true
-			for _, name := range u.Fields {
-				f := e.find(name)
-				if f == nil {
-					c.add(u.place, "%s has no field %s", e.decl.Name, name).Nearest(name, e.names())
-				}
-				ok = ok && f != nil && f.state == compiled
-				if ok {
-					fields = append(fields, f.grow)
-				}
-			}
-			if !ok || grow.Grouped(fields) {
-				continue
-			}
-			if err := e.grow.Unique(fields...); err != nil {
-				c.add(u.place, "%s cannot be unique together: %s", strings.Join(u.Fields, " and "), err)
-			}
+			c.uniqueTogether(e, u)
 		}
 		if e.decl.RowsFrom != nil {
 			for _, f := range e.fields {
@@ -497,21 +521,7 @@ func (c *compiler) unique() {
 			}
 			continue
 		}
-		// Fields on their own before texts that may be built of them.
-		for _, texts := range []bool{false, true} {
-			for _, f := range e.fields {
-				if !f.decl.Unique || f.state != compiled || f.decl.word != "from" && f.grow.Inherent() ||
-					(f.decl.word == "text") != texts {
-					continue
-				}
-				if err := e.grow.UniqueText(f.grow); err != nil {
-					p := c.add(f.decl.place, "%s cannot be unique: %s", f.decl.Name, err)
-					if texts {
-						p.Advise("draws: {n: {count: 1}} beside fields, and -{n} at the end of the text")
-					}
-				}
-			}
-		}
+		c.uniqueAlone(e)
 	}
 }
 

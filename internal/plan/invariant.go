@@ -129,6 +129,43 @@ func (c *compiler) columnOf(n *node, t *schema.Table, name string) *schema.Colum
 	return col
 }
 
+// aggregates reports whether every database computes a function over a kind of column alike.
+func aggregates(function string, k schema.Kind) bool {
+	switch k {
+	case schema.Integer, schema.Decimal:
+		return true
+	case schema.Text, schema.Bytes, schema.JSON:
+		return false
+	}
+	return function != "sum"
+}
+
+// aggregateBy is the reference from the rows that are computed over to those that they are
+// computed for; nil, and told, if there is not exactly one.
+func (c *compiler) aggregateBy(inv *Invariant, m []string, child, parent *schema.Table) (by *schema.Reference) {
+	n := inv.value
+	var found []string
+	for i := range child.References {
+		r := &child.References[i]
+		if r.To == parent && (m[5] == "" || len(r.Columns) == 1 && schema.Plain(r.Columns[0]) == schema.Plain(m[5])) {
+			by = r
+			found = append(found, strings.Join(r.Columns, ", "))
+		}
+	}
+	switch {
+	case len(found) == 0:
+		c.missing(n.place, "%s has no reference to %s", child.Name, parent.Name).
+			Advise("per names what the rows refer to; via COLUMN says by which column")
+		return nil
+	case len(found) > 1:
+		c.missing(n.place, "%s refers to %s in several columns: %s", child.Name, parent.Name,
+			strings.Join(found, "; ")).
+			Advise("... per %s via %s %s ...", m[4], found[0], m[6])
+		return nil
+	}
+	return by
+}
+
 func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 	n := inv.value
 	a := &schema.Aggregate{Function: m[1], Op: schema.Op(m[6])}
@@ -146,9 +183,7 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 		if a.Column = c.columnOf(n, child, m[3]); a.Column == nil {
 			return
 		}
-		if a.Column.Kind != schema.Integer && a.Column.Kind != schema.Decimal &&
-			(a.Function == "sum" || a.Column.Kind == schema.Text || a.Column.Kind == schema.Bytes ||
-				a.Column.Kind == schema.JSON) {
+		if !aggregates(a.Function, a.Column.Kind) {
 			c.missing(
 				n.place,
 				"the column %s is %s, and has no %s that every database computes alike",
@@ -159,23 +194,7 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 			return
 		}
 	}
-	var found []string
-	for i := range child.References {
-		r := &child.References[i]
-		if r.To == parent && (m[5] == "" || len(r.Columns) == 1 && schema.Plain(r.Columns[0]) == schema.Plain(m[5])) {
-			a.By = r
-			found = append(found, strings.Join(r.Columns, ", "))
-		}
-	}
-	switch {
-	case len(found) == 0:
-		c.missing(n.place, "%s has no reference to %s", child.Name, parent.Name).
-			Advise("per names what the rows refer to; via COLUMN says by which column")
-		return
-	case len(found) > 1:
-		c.missing(n.place, "%s refers to %s in several columns: %s", child.Name, parent.Name,
-			strings.Join(found, "; ")).
-			Advise("... per %s via %s %s ...", m[4], found[0], m[6])
+	if a.By = c.aggregateBy(inv, m, child, parent); a.By == nil {
 		return
 	}
 	switch {

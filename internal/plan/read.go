@@ -211,6 +211,44 @@ func (p *Plan) add(at place, message string, args ...any) *diag.Problem {
 	return p.collector.add(at, message, args...)
 }
 
+// needed tells which keys a plan lacks.
+func (p *Plan) needed(root *node) {
+	if p.Name == "" && root.get("name") == nil {
+		p.add(place{1, 1}, "the plan has no name").Advise("name: says who this plan is, such as name: larkwater")
+	}
+	if p.Seed == "" && root.get("seed") == nil {
+		p.add(place{1, 1}, "the plan has no seed").
+			Advise("seed: is any text; another seed grows other rows, such as seed: larkwater-2026")
+	}
+	if root.get("clock") == nil {
+		p.add(place{1, 1}, "the plan has no clock").
+			Advise("clock: says what now means, because the wall clock is never read, such as clock: " +
+				"2026-05-01T08:00:00Z")
+	}
+}
+
+// entitiesOf reads the entities; false if they are none.
+func (p *Plan) entitiesOf(entities *node, whenEmpty bool) bool {
+	if !entities.mapping {
+		p.add(entities.place, "entities is a mapping of names, and here is %s", entities.what())
+		return false
+	}
+	if len(entities.pairs) > maxEntities {
+		p.add(entities.place, "more than %d entities", maxEntities)
+		return false
+	}
+	for _, x := range entities.pairs {
+		e := &Entity{Name: x.key.text, WhenEmpty: whenEmpty, place: x.key.place}
+		if !isName(e.Name) {
+			p.add(x.key.place, "%q is no name for an entity", e.Name).
+				Advise("a name begins with a letter and goes on with letters, digits and _")
+		}
+		p.entity(e, x.value)
+		p.Entities = append(p.Entities, e)
+	}
+	return true
+}
+
 func (p *Plan) read(root *node) {
 	var entities, units, always *node
 	whenEmpty := false
@@ -247,18 +285,7 @@ func (p *Plan) read(root *node) {
 		"units":        func(_, v *node) { units = v },
 		"always":       func(_, v *node) { always = v },
 	})
-	if p.Name == "" && root.get("name") == nil {
-		p.add(place{1, 1}, "the plan has no name").Advise("name: says who this plan is, such as name: larkwater")
-	}
-	if p.Seed == "" && root.get("seed") == nil {
-		p.add(place{1, 1}, "the plan has no seed").
-			Advise("seed: is any text; another seed grows other rows, such as seed: larkwater-2026")
-	}
-	if root.get("clock") == nil {
-		p.add(place{1, 1}, "the plan has no clock").
-			Advise("clock: says what now means, because the wall clock is never read, such as clock: " +
-				"2026-05-01T08:00:00Z")
-	}
+	p.needed(root)
 	if entities == nil && units != nil {
 		entities = &node{mapping: true} // units may work on tables that are filled otherwise
 	} else if entities == nil || entities.null || entities.mapping && len(entities.pairs) == 0 {
@@ -270,22 +297,8 @@ func (p *Plan) read(root *node) {
 			"survey drafts them from a database")
 		return
 	}
-	if !entities.mapping {
-		p.add(entities.place, "entities is a mapping of names, and here is %s", entities.what())
+	if !p.entitiesOf(entities, whenEmpty) {
 		return
-	}
-	if len(entities.pairs) > maxEntities {
-		p.add(entities.place, "more than %d entities", maxEntities)
-		return
-	}
-	for _, x := range entities.pairs {
-		e := &Entity{Name: x.key.text, WhenEmpty: whenEmpty, place: x.key.place}
-		if !isName(e.Name) {
-			p.add(x.key.place, "%q is no name for an entity", e.Name).
-				Advise("a name begins with a letter and goes on with letters, digits and _")
-		}
-		p.entity(e, x.value)
-		p.Entities = append(p.Entities, e)
 	}
 	if units != nil {
 		p.units(units)

@@ -22,6 +22,50 @@ func (c *compiler) parentKey(f *field) *field {
 	return nil
 }
 
+// distinct tells whether a pick keeps the rows of a parent apart; not ok, and told, if it
+// cannot.
+func (c *compiler) distinct(f *field, to *entity) (distinct, ok bool) {
+	if n, said := f.decl.args["distinct"]; said {
+		distinct = c.plan.yes(n, "distinct")
+		switch {
+		case distinct && f.entity.parent == nil:
+			c.add(n.place, "distinct keeps apart the rows of one parent, and %s has none", f.entity.decl.Name).
+				Advise("unique: true keeps apart all rows")
+			return false, false
+		case distinct && to == f.entity:
+			c.add(n.place, "an entity that picks itself cannot pick distinct rows")
+			return false, false
+		}
+	}
+	return distinct, true
+}
+
+// pickOptions reads which rows are picked, and how often; false if they are wrong.
+func (c *compiler) pickOptions(f *field, to *entity, o *grow.PickOptions) bool {
+	if n, ok := f.decl.args["skew"]; ok {
+		if o.Skew = c.skew(n); o.Skew == nil {
+			return false
+		}
+	}
+	if n, ok := f.decl.args["where"]; ok {
+		if o.Where, ok = c.conditions(f, to, n); !ok {
+			return false
+		}
+	}
+	if n, ok := f.decl.args["one"]; ok {
+		if o.One = c.plan.yes(n, "one"); o.One && o.Where == nil {
+			c.add(n.place, "one says that exactly one row meets the conditions of where, and there are none").
+				Advise("{pick: %s, where: {FIELD: VALUE}, one: true}", to.decl.Name)
+			return false
+		}
+	}
+	if len(f.decl.args) > 0 && (o.Distinct && (o.Where != nil || o.Skew != nil) || o.Where != nil && o.Skew != nil) {
+		c.add(f.decl.place, "%s: of distinct, where and skew only one goes with a pick", f.decl.Name)
+		return false
+	}
+	return true
+}
+
 func (c *compiler) pick(f *field) grow.Source {
 	v := f.decl.source
 	var name string
@@ -33,18 +77,9 @@ func (c *compiler) pick(f *field) grow.Source {
 		c.add(v.place, "%s picks from %s, and there is no such entity", f.describe(), name).Nearest(name, c.names())
 		return nil
 	}
-	distinct := false
-	if n, ok := f.decl.args["distinct"]; ok {
-		distinct = c.plan.yes(n, "distinct")
-		switch {
-		case distinct && f.entity.parent == nil:
-			c.add(n.place, "distinct keeps apart the rows of one parent, and %s has none", f.entity.decl.Name).
-				Advise("unique: true keeps apart all rows")
-			return nil
-		case distinct && to == f.entity:
-			c.add(n.place, "an entity that picks itself cannot pick distinct rows")
-			return nil
-		}
+	distinct, ok := c.distinct(f, to)
+	if !ok {
+		return nil
 	}
 	stored := c.stored(f, to)
 	if stored == nil {
@@ -56,25 +91,7 @@ func (c *compiler) pick(f *field) grow.Source {
 		}
 	}
 	o := grow.PickOptions{By: stored, Distinct: distinct}
-	if n, ok := f.decl.args["skew"]; ok {
-		if o.Skew = c.skew(n); o.Skew == nil {
-			return nil
-		}
-	}
-	if n, ok := f.decl.args["where"]; ok {
-		if o.Where, ok = c.conditions(f, to, n); !ok {
-			return nil
-		}
-	}
-	if n, ok := f.decl.args["one"]; ok {
-		if o.One = c.plan.yes(n, "one"); o.One && o.Where == nil {
-			c.add(n.place, "one says that exactly one row meets the conditions of where, and there are none").
-				Advise("{pick: %s, where: {FIELD: VALUE}, one: true}", to.decl.Name)
-			return nil
-		}
-	}
-	if len(f.decl.args) > 0 && (distinct && (o.Where != nil || o.Skew != nil) || o.Where != nil && o.Skew != nil) {
-		c.add(f.decl.place, "%s: of distinct, where and skew only one goes with a pick", f.decl.Name)
+	if !c.pickOptions(f, to, &o) {
 		return nil
 	}
 	return grow.Pick(to.grow, o)

@@ -301,6 +301,39 @@ func (e *entity) keyHint() string {
 	return "mode: insert adds rows; without a unique key over NOT NULL columns nothing tells which row is meant"
 }
 
+// fileKey is the columns of the key of the file that rows come from; nil if there is none.
+func (e *entity) fileKey() []*schema.Column {
+	r := e.decl.RowsFrom
+	if r == nil || len(r.Key) == 0 {
+		return nil
+	}
+	var out []*schema.Column
+	for _, name := range r.Key {
+		if f := e.find(name); f != nil && f.column != nil {
+			out = append(out, f.column)
+		}
+	}
+	if len(out) < len(r.Key) {
+		return nil
+	}
+	return out
+}
+
+// severalKeys tells that rows could be recognised by several keys.
+func (c *compiler) severalKeys(e *entity, found [][]*schema.Column) {
+	var keys []string
+	for _, columns := range found {
+		var names []string
+		for _, col := range columns {
+			names = append(names, col.Name)
+		}
+		keys = append(keys, "["+strings.Join(names, ", ")+"]")
+	}
+	c.add(e.decl.Write.place, "%s: by which key are rows of %s recognised? There is %s", e.decl.Write.Mode,
+		e.table.Name, strings.Join(keys, " and ")).
+		Advise("match: %s", keys[0])
+}
+
 // plainMatch is the match that a plan leaves unsaid: the key of its file, the only
 // unique key whose fields it says, or the primary key.
 func (c *compiler) plainMatch(e *entity) []*schema.Column {
@@ -317,16 +350,8 @@ func (c *compiler) plainMatch(e *entity) []*schema.Column {
 		}
 		return out
 	}
-	if r := e.decl.RowsFrom; r != nil && len(r.Key) > 0 {
-		var out []*schema.Column
-		for _, name := range r.Key {
-			if f := e.find(name); f != nil && f.column != nil {
-				out = append(out, f.column)
-			}
-		}
-		if len(out) == len(r.Key) {
-			return out
-		}
+	if key := e.fileKey(); key != nil {
+		return key
 	}
 	var found [][]*schema.Column
 	for _, key := range e.table.Keys() {
@@ -340,17 +365,7 @@ func (c *compiler) plainMatch(e *entity) []*schema.Column {
 	case len(found) == 1:
 		return found[0]
 	case len(found) > 1:
-		var keys []string
-		for _, columns := range found {
-			var names []string
-			for _, col := range columns {
-				names = append(names, col.Name)
-			}
-			keys = append(keys, "["+strings.Join(names, ", ")+"]")
-		}
-		c.add(e.decl.Write.place, "%s: by which key are rows of %s recognised? There is %s", e.decl.Write.Mode,
-			e.table.Name, strings.Join(keys, " and ")).
-			Advise("match: %s", keys[0])
+		c.severalKeys(e, found)
 		return nil
 	}
 	var out []*schema.Column

@@ -151,6 +151,29 @@ func (n *Node) String() string {
 	return b.String()
 }
 
+// folding is the operator of a pattern: one for letters as they are, and one for any case.
+func (n *Node) folding(exact, fold string) string {
+	if n.Fold {
+		return fold
+	}
+	return exact
+}
+
+func (n *Node) writeCase(b *strings.Builder) {
+	b.WriteString("CASE")
+	for i := 0; i+1 < len(n.Args); i += 2 {
+		b.WriteString(" WHEN ")
+		n.Args[i].write(b, 0)
+		b.WriteString(" THEN ")
+		n.Args[i+1].write(b, 0)
+	}
+	if len(n.Args)%2 == 1 {
+		b.WriteString(" ELSE ")
+		n.Args[len(n.Args)-1].write(b, 0)
+	}
+	b.WriteString(" END")
+}
+
 func (n *Node) write(b *strings.Builder, within int) {
 	h := n.holds()
 	if h < within {
@@ -184,17 +207,9 @@ func (n *Node) write(b *strings.Builder, within int) {
 		n.Args[0].write(b, h+1)
 		b.WriteString(" " + string(n.Op))
 	case Matches:
-		op := "~"
-		if n.Fold {
-			op = "~*"
-		}
-		two(op)
+		two(n.folding("~", "~*"))
 	case Like:
-		op := "LIKE"
-		if n.Fold {
-			op = "ILIKE"
-		}
-		two(op)
+		two(n.folding("LIKE", "ILIKE"))
 		if len(n.Args) > 2 {
 			b.WriteString(" ESCAPE ")
 			n.Args[2].write(b, holdsAtom)
@@ -218,18 +233,7 @@ func (n *Node) write(b *strings.Builder, within int) {
 		n.Args[0].write(b, 0)
 		b.WriteString(" AS " + n.Name + ")")
 	case Case:
-		b.WriteString("CASE")
-		for i := 0; i+1 < len(n.Args); i += 2 {
-			b.WriteString(" WHEN ")
-			n.Args[i].write(b, 0)
-			b.WriteString(" THEN ")
-			n.Args[i+1].write(b, 0)
-		}
-		if len(n.Args)%2 == 1 {
-			b.WriteString(" ELSE ")
-			n.Args[len(n.Args)-1].write(b, 0)
-		}
-		b.WriteString(" END")
+		n.writeCase(b)
 	default:
 		two(string(n.Op))
 	}

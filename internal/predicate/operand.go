@@ -102,6 +102,32 @@ func alike(a, b operand) (operand, operand, error) {
 	return a, b, fmt.Errorf("%s does not compare with %s", a.kind, b.kind)
 }
 
+// parsed reads a text as another kind.
+func (v operand) parsed(k kind) (operand, bool) {
+	switch k {
+	case numeric:
+		n, ok := number(v.s)
+		return of(n), ok
+	case moments:
+		m, ok := moment(v.s)
+		return of(m), ok
+	case boolean:
+		switch strings.ToLower(v.s) {
+		case "t", "true", "y", "yes", "on", "1":
+			return truth(true), true
+		case "f", "false", "n", "no", "off", "0":
+			return truth(false), true
+		}
+	case span:
+		if s, err := value.ParseSpan(v.s); err == nil && s.Months == 0 {
+			return operand{kind: span, us: s.Micros}, true
+		}
+		us, ok := interval(v.s)
+		return operand{kind: span, us: us}, ok
+	}
+	return unknown, false
+}
+
 // as reads a value as another kind.
 func (v operand) as(k kind) (operand, error) {
 	switch {
@@ -111,27 +137,9 @@ func (v operand) as(k kind) (operand, error) {
 		return rat(v.num), nil
 	case k == boolean && v.kind == numeric:
 		return truth(v.num.Sign() != 0), nil
-	case v.kind == text && k == numeric:
-		if n, ok := number(v.s); ok {
-			return of(n), nil
-		}
-	case v.kind == text && k == moments:
-		if m, ok := moment(v.s); ok {
-			return of(m), nil
-		}
-	case v.kind == text && k == boolean:
-		switch strings.ToLower(v.s) {
-		case "t", "true", "y", "yes", "on", "1":
-			return truth(true), nil
-		case "f", "false", "n", "no", "off", "0":
-			return truth(false), nil
-		}
-	case v.kind == text && k == span:
-		if s, err := value.ParseSpan(v.s); err == nil && s.Months == 0 {
-			return operand{kind: span, us: s.Micros}, nil
-		}
-		if us, ok := interval(v.s); ok {
-			return operand{kind: span, us: us}, nil
+	case v.kind == text:
+		if x, ok := v.parsed(k); ok {
+			return x, nil
 		}
 	case k == text:
 		return textual(v.shown()), nil

@@ -355,10 +355,7 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fate
 	e.ByUnits += byUnits
 	e.Removed += int64(found - len(missing))
 	e.Missing += int64(len(missing))
-	for _, n := range missing {
-		if len(e.MissingRows) == MaxCompared {
-			break
-		}
+	for _, n := range missing[:min(len(missing), max(MaxCompared-len(e.MissingRows), 0))] {
 		e.MissingRows = append(
 			e.MissingRows,
 			load.RowDifference{Row: t.Grow.Label(rows.Row(n)), Key: p.KeyText(w, t, rows.Row(n), write.Match)},

@@ -91,6 +91,38 @@ func restoreLocked(ctx context.Context, s store.Store, pasts []*load.Past, o Res
 	return r, nil
 }
 
+// add adds what was done to the rows of a part of an entity.
+func (r *Restoration) add(e *RestoredEntity) {
+	r.Inserted += e.Inserted
+	r.Updated += e.Updated
+	r.Deleted += e.Deleted
+	if i := slices.IndexFunc(r.Entities, func(x RestoredEntity) bool { return x.Entity == e.Entity }); i >= 0 {
+		x := &r.Entities[i]
+		x.Rows, x.Inserted, x.Updated, x.Deleted, x.Kept = x.Rows+e.Rows, x.Inserted+e.Inserted,
+			x.Updated+e.Updated, x.Deleted+e.Deleted, x.Kept+e.Kept
+		return
+	}
+	r.Entities = append(r.Entities, *e)
+}
+
+// fingerprints finds the tables that are as they were by their fingerprints. In tables of a
+// middle size to stage all rows costs no more, and must be done anyway where something
+// differs; smaller ones are read in no time.
+func (c *comparison) fingerprints(ctx context.Context) error {
+	for _, t := range c.tables {
+		if n := c.counts[t.Name]; n >= 1000 && n <= 20_000 {
+			c.plan(t)
+			continue
+		}
+		same, err := c.sameByFingerprint(ctx, t)
+		if err != nil {
+			return err
+		}
+		c.same[t.Name] = same
+	}
+	return nil
+}
+
 func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoration, error) {
 	r := &Restoration{DryRun: o.DryRun}
 	for _, p := range c.pasts {
@@ -100,18 +132,8 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 		return nil, err
 	}
 	restored := map[*part]*RestoredEntity{}
-	for _, t := range c.tables {
-		// In tables of this size to stage all rows costs no more than the fingerprint, and
-		// must be done anyway where something differs; smaller ones are read in no time.
-		if n := c.counts[t.Name]; n >= 1000 && n <= 20_000 {
-			c.plan(t)
-			continue
-		}
-		same, err := c.sameByFingerprint(ctx, t)
-		if err != nil {
-			return nil, err
-		}
-		c.same[t.Name] = same
+	if err := c.fingerprints(ctx); err != nil {
+		return nil, err
 	}
 	for _, p := range c.parts {
 		restored[p] = &RestoredEntity{Entity: p.t.Plan.Name, Table: p.t.Table.Name, Rows: p.e.Planned}
@@ -155,17 +177,7 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 		}
 	}
 	for _, p := range c.parts {
-		e := restored[p]
-		r.Inserted += e.Inserted
-		r.Updated += e.Updated
-		r.Deleted += e.Deleted
-		if i := slices.IndexFunc(r.Entities, func(x RestoredEntity) bool { return x.Entity == e.Entity }); i >= 0 {
-			x := &r.Entities[i]
-			x.Rows, x.Inserted, x.Updated, x.Deleted, x.Kept = x.Rows+e.Rows, x.Inserted+e.Inserted,
-				x.Updated+e.Updated, x.Deleted+e.Deleted, x.Kept+e.Kept
-			continue
-		}
-		r.Entities = append(r.Entities, *e)
+		r.add(restored[p])
 	}
 	tx := c.tx()
 	if err := tx.Settle(ctx); err != nil {

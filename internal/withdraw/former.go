@@ -88,6 +88,26 @@ func (v *withdrawal) restoreChanged(ctx context.Context, t *load.Target) error {
 	)
 }
 
+// formerWrite is how former contents of the columns of a packet are written.
+func formerWrite(t *load.Target, names []string) *store.Write {
+	write := &store.Write{Into: store.Into{Table: t.Table}, Mode: store.Update, Match: t.Writes.Match, Distinct: true}
+	for i, name := range names {
+		c := t.Table.Column(name)
+		if c == nil {
+			continue
+		}
+		set := slices.Contains(t.Writes.Set, c) || slices.Contains(t.Writes.Stamp, c) || c.Restamps
+		if !set && !slices.Contains(t.Writes.Match, c) {
+			continue
+		}
+		write.Columns, write.Fields = append(write.Columns, c), append(write.Fields, i)
+		if set {
+			write.Set = append(write.Set, c)
+		}
+	}
+	return write
+}
+
 // restorePacket restores the rows of one packet.
 func (v *withdrawal) restorePacket(ctx context.Context, t *load.Target, n int64, body []byte) error {
 	var rows []grow.Row
@@ -135,21 +155,7 @@ func (v *withdrawal) restorePacket(ctx context.Context, t *load.Target, n int64,
 	if len(rows) == 0 {
 		return nil
 	}
-	write := &store.Write{Into: store.Into{Table: t.Table}, Mode: store.Update, Match: t.Writes.Match, Distinct: true}
-	for i, name := range names {
-		c := t.Table.Column(name)
-		if c == nil {
-			continue
-		}
-		set := slices.Contains(t.Writes.Set, c) || slices.Contains(t.Writes.Stamp, c) || c.Restamps
-		if !set && !slices.Contains(t.Writes.Match, c) {
-			continue
-		}
-		write.Columns, write.Fields = append(write.Columns, c), append(write.Fields, i)
-		if set {
-			write.Set = append(write.Set, c)
-		}
-	}
+	write := formerWrite(t, names)
 	st, err = v.w.Tx.Stage(ctx, write, func(yield func(*value.Batch) bool) {
 		for _, r := range rows {
 			if !yield(&value.Batch{Len: 1, Width: len(names), Values: former[r]}) {

@@ -12,6 +12,28 @@ type statement struct {
 	line int
 }
 
+// skipped is the length of what a text begins with and in which no delimiter counts: a quoted
+// text, a comment, or one character.
+func skipped(rest string) int {
+	skip := 1
+	switch c := rest[0]; {
+	case c == '\'' || c == '"' || c == '`':
+		skip = quoted(rest, c)
+	case c == '#' || strings.HasPrefix(rest, "--") &&
+		(len(rest) == 2 || strings.ContainsRune(" \t\r\n", rune(rest[2]))):
+		if skip = strings.IndexByte(rest, '\n'); skip < 0 {
+			skip = len(rest)
+		}
+	case strings.HasPrefix(rest, "/*"):
+		if n := strings.Index(rest[2:], "*/"); n >= 0 {
+			skip = n + 4
+		} else {
+			skip = len(rest)
+		}
+	}
+	return skip
+}
+
 // statements cuts a script as the client does: at the delimiter, which the line DELIMITER
 // changes, outside of quotes and comments.
 func statements(script string) []statement {
@@ -48,25 +70,14 @@ func statements(script string) []statement {
 			continue
 		}
 		skip := 1
-		switch c := rest[0]; {
+		switch {
 		case strings.HasPrefix(rest, delimiter):
 			end(i)
 			i += len(delimiter)
 			begin, beginLine = i, line
 			continue
-		case c == '\'' || c == '"' || c == '`':
-			skip = quoted(rest, c)
-		case c == '#' || strings.HasPrefix(rest, "--") &&
-			(len(rest) == 2 || strings.ContainsRune(" \t\r\n", rune(rest[2]))):
-			if skip = strings.IndexByte(rest, '\n'); skip < 0 {
-				skip = len(rest)
-			}
-		case strings.HasPrefix(rest, "/*"):
-			if n := strings.Index(rest[2:], "*/"); n >= 0 {
-				skip = n + 4
-			} else {
-				skip = len(rest)
-			}
+		default:
+			skip = skipped(rest)
 		}
 		skip = max(skip, 1)
 		line += strings.Count(rest[:skip], "\n")

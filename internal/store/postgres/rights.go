@@ -81,8 +81,22 @@ func (d *database) Denied(ctx context.Context, a store.Access) (string, error) {
 	return "this user lacks " + strings.Join(lacks, ", "), nil
 }
 
+// withoutPolicy tells for which writes no policy of row-level security allows a row.
+func (d *database) withoutPolicy(ctx context.Context, a store.Access) (lacks []string, err error) {
+	for verb, wanted := range map[string]bool{"INSERT": len(a.Insert) > 0, "UPDATE": len(a.Update) > 0} {
+		err := d.texts(ctx, 1, policiesSQL, args(a.Table.Schema, a.Table.LocalName(), verb[:1]), func(row []string) {
+			if wanted && row[0] == "0" {
+				lacks = append(lacks, "a policy of row-level security that allows "+verb)
+			}
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return lacks, nil
+}
+
 func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, error) {
-	var lacks []string
 	refused := map[string]map[string]bool{"SELECT": {}, "INSERT": {}, "UPDATE": {}}
 	var usage, remove, owner bool
 	var sequences []string
@@ -110,15 +124,9 @@ func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, erro
 	if err != nil {
 		return nil, err
 	}
-	for verb, wanted := range map[string]bool{"INSERT": len(a.Insert) > 0, "UPDATE": len(a.Update) > 0} {
-		err := d.texts(ctx, 1, policiesSQL, args(a.Table.Schema, a.Table.LocalName(), verb[:1]), func(row []string) {
-			if wanted && row[0] == "0" {
-				lacks = append(lacks, "a policy of row-level security that allows "+verb)
-			}
-		})
-		if err != nil {
-			return nil, err
-		}
+	lacks, err := d.withoutPolicy(ctx, a)
+	if err != nil {
+		return nil, err
 	}
 	if usage {
 		return []string{"USAGE on the schema " + a.Table.Schema}, nil
