@@ -75,31 +75,31 @@ func loadJSON(c *plan.Compiled, name string, r *journal.Result, units []*journal
 	return out
 }
 
-// tellLoad shows what a load did.
-func (a *program) tellLoad(x *loading, r *journal.Result, missing int64) {
-	name, statements, outputs := x.name, x.statements, x.out
-	if r.Earlier > 0 && r.Rows == 0 && r.Transactions == 0 && !r.DryRun {
-		if r.LeftOut > 0 {
-			fmt.Fprintf(
-				a.out,
-				"%s load %d wrote these rows already, and they are there, but for %s that were left out. Nothing "+
-					"to do in %s.\nload --retry-rejected tries them again.\n",
-				a.page.Good("done:"),
-				r.Earlier,
-				diag.Count(r.LeftOut, "row", "rows"),
-				name,
-			)
-			return
-		}
+// tellNothingToDo says that an earlier load wrote the rows.
+func (a *program) tellNothingToDo(r *journal.Result, name string) {
+	if r.LeftOut > 0 {
 		fmt.Fprintf(
 			a.out,
-			"%s load %d wrote these rows already, and they are there. Nothing to do in %s.\n",
+			"%s load %d wrote these rows already, and they are there, but for %s that were left out. Nothing "+
+				"to do in %s.\nload --retry-rejected tries them again.\n",
 			a.page.Good("done:"),
 			r.Earlier,
+			diag.Count(r.LeftOut, "row", "rows"),
 			name,
 		)
 		return
 	}
+	fmt.Fprintf(
+		a.out,
+		"%s load %d wrote these rows already, and they are there. Nothing to do in %s.\n",
+		a.page.Good("done:"),
+		r.Earlier,
+		name,
+	)
+}
+
+// loadTable counts what was done, by entity, and how many tables were left alone.
+func loadTable(r *journal.Result) (t report.Table, skipped int) {
 	counts := []struct {
 		name string
 		of   func(journal.Entity) int64
@@ -116,7 +116,7 @@ func (a *program) tellLoad(x *loading, r *journal.Result, missing int64) {
 		{"Not found", func(e journal.Entity) int64 { return e.Unmatched }, false},
 		{"After", func(e journal.Entity) int64 { return e.After }, true},
 	}
-	t := report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}}}
+	t = report.Table{Columns: []report.Column{{Name: "Entity"}, {Name: "Table"}}}
 	counts = slices.DeleteFunc(counts, func(x struct {
 		name string
 		of   func(journal.Entity) int64
@@ -128,7 +128,6 @@ func (a *program) tellLoad(x *loading, r *journal.Result, missing int64) {
 		t.Columns = append(t.Columns, report.Column{Name: x.name, Number: true})
 	}
 	t.Columns = append(t.Columns, report.Column{Name: "Fingerprint"})
-	skipped := 0
 	for _, e := range r.Entities {
 		print := e.Fingerprint.String()
 		if e.Skipped {
@@ -146,19 +145,11 @@ func (a *program) tellLoad(x *loading, r *journal.Result, missing int64) {
 		}
 		t.Rows = append(t.Rows, append(line, print))
 	}
-	fmt.Fprintln(a.out, a.page.Draw(t))
-	if skipped == len(r.Entities) {
-		fmt.Fprintf(
-			a.out,
-			"\n%s every table has rows already, and the plan says when: empty. Nothing to do in %s.\n",
-			a.page.Good("done:"),
-			name,
-		)
-		return
-	}
-	a.tellRefusals("row", "left out", r.Rejected, r.Rejections)
-	a.tellEmpty(r.Entities)
-	a.tellRefusals("row", "not found", missing, r.Unmatched)
+	return t, skipped
+}
+
+// tellDone says how many rows were written, and how.
+func (a *program) tellDone(r *journal.Result, name string) {
 	how := "in one transaction"
 	if r.Commit != plan.CommitLoad {
 		how = "in " + diag.Count(r.Transactions, "transaction", "transactions")
@@ -190,6 +181,30 @@ func (a *program) tellLoad(x *loading, r *journal.Result, missing int64) {
 		pace(r.Rows, r.Elapsed),
 		more,
 	)
+}
+
+// tellLoad shows what a load did.
+func (a *program) tellLoad(x *loading, r *journal.Result, missing int64) {
+	name, statements, outputs := x.name, x.statements, x.out
+	if r.Earlier > 0 && r.Rows == 0 && r.Transactions == 0 && !r.DryRun {
+		a.tellNothingToDo(r, name)
+		return
+	}
+	t, skipped := loadTable(r)
+	fmt.Fprintln(a.out, a.page.Draw(t))
+	if skipped == len(r.Entities) {
+		fmt.Fprintf(
+			a.out,
+			"\n%s every table has rows already, and the plan says when: empty. Nothing to do in %s.\n",
+			a.page.Good("done:"),
+			name,
+		)
+		return
+	}
+	a.tellRefusals("row", "left out", r.Rejected, r.Rejections)
+	a.tellEmpty(r.Entities)
+	a.tellRefusals("row", "not found", missing, r.Unmatched)
+	a.tellDone(r, name)
 	if r.Load > 0 {
 		fmt.Fprintf(a.out, "It is load %d: evensprout withdraw %d takes it back.\n", r.Load, r.Load)
 	}

@@ -180,39 +180,44 @@ func (t *Table) lines() [][3]string {
 	return out
 }
 
+// picks is the source of a field that leads a reference.
+func (f *Field) picks() string {
+	to := f.ref.known()
+	text := "{pick: " + to.Entity
+	target := f.ref.Targets[0]
+	for i, c := range f.ref.Columns {
+		if strings.EqualFold(c, f.Column.Name) {
+			target = f.ref.Targets[i]
+		}
+	}
+	single := f.table.Schema.Reference(f.Column.Name)
+	if k := to.Schema.PrimaryKey; len(k) != 1 || !strings.EqualFold(k[0], target) {
+		if single == nil || single.To != f.ref.to || f.ref.guessed || to == f.table {
+			text += ", by: " + quoteField(to.fieldName(target))
+		}
+	}
+	if f.Source.Text == "distinct" {
+		text += ", distinct: true"
+	}
+	if len(f.ref.where) > 0 || f.ref.only != nil {
+		var list []string
+		for _, o := range f.ref.only {
+			items := strings.TrimSuffix(strings.TrimPrefix(chosen(o.field.Column, o.values).Text, "{choose: "), "}")
+			list = append(list, fmt.Sprintf("%s: %s", quoteField(to.fieldName(o.target)), items))
+		}
+		for _, w := range f.ref.where {
+			list = append(list, fmt.Sprintf("%s: {same: %s}", quoteField(w[0]), quoteField(w[1])))
+		}
+		text += ", where: {" + strings.Join(list, ", ") + "}"
+	}
+	return text + "}"
+}
+
 // source is the whole source of a field, with its modifiers.
 func (f *Field) source() string {
 	s := f.Source
 	if f.lead {
-		to := f.ref.known()
-		text := "{pick: " + to.Entity
-		target := f.ref.Targets[0]
-		for i, c := range f.ref.Columns {
-			if strings.EqualFold(c, f.Column.Name) {
-				target = f.ref.Targets[i]
-			}
-		}
-		single := f.table.Schema.Reference(f.Column.Name)
-		if k := to.Schema.PrimaryKey; len(k) != 1 || !strings.EqualFold(k[0], target) {
-			if single == nil || single.To != f.ref.to || f.ref.guessed || to == f.table {
-				text += ", by: " + quoteField(to.fieldName(target))
-			}
-		}
-		if s.Text == "distinct" {
-			text += ", distinct: true"
-		}
-		if len(f.ref.where) > 0 || f.ref.only != nil {
-			var list []string
-			for _, o := range f.ref.only {
-				items := strings.TrimSuffix(strings.TrimPrefix(chosen(o.field.Column, o.values).Text, "{choose: "), "}")
-				list = append(list, fmt.Sprintf("%s: %s", quoteField(to.fieldName(o.target)), items))
-			}
-			for _, w := range f.ref.where {
-				list = append(list, fmt.Sprintf("%s: {same: %s}", quoteField(w[0]), quoteField(w[1])))
-			}
-			text += ", where: {" + strings.Join(list, ", ") + "}"
-		}
-		s.Text = text + "}"
+		s.Text = f.picks()
 	}
 	if f.Unique {
 		s.Text = s.with("unique: true")

@@ -177,6 +177,29 @@ type Swept struct {
 	Left bool   `json:"-"`
 }
 
+// swept tells why a database is removed, or why it stays although it is no run's; neither
+// for those of runs that go on, and for those that are to be kept.
+func swept(d store.OwnDatabase, kept, caches bool) (why, stays string) {
+	run, cache, fresh := runName.MatchString(d.Name), cacheName.MatchString(d.Name), newName.MatchString(d.Name)
+	switch {
+	case !run && !cache && !fresh:
+		return "", "its name is not one that this program gives"
+	case d.Mark == "":
+		return "", "it carries no mark of this program and user"
+	case fresh, cache && d.Mark != store.MarkReady:
+		return "half-built by a run that was killed", ""
+	case cache && caches:
+		return "cached", ""
+	case cache:
+		return "", ""
+	case d.Mark == store.MarkKept && kept:
+		return "kept after a failure", ""
+	case d.Mark != store.MarkKept:
+		return "left by a run that was killed", ""
+	}
+	return "", ""
+}
+
 // Sweep removes the databases of runs that were killed, and, if asked to, those that were
 // kept after failures, and those that are there to be copied. It removes only what has
 // exactly such a name, carries the mark, and has nobody connected to it.
@@ -187,22 +210,9 @@ func Sweep(ctx context.Context, own store.Own, kept, caches bool) ([]Swept, erro
 	}
 	out := []Swept{}
 	for _, d := range all {
-		run, cache, fresh := runName.MatchString(d.Name), cacheName.MatchString(d.Name), newName.MatchString(d.Name)
-		why := ""
-		switch {
-		case !run && !cache && !fresh:
-			out = append(out, Swept{d.Name, "its name is not one that this program gives", true})
-		case d.Mark == "":
-			out = append(out, Swept{d.Name, "it carries no mark of this program and user", true})
-		case fresh, cache && d.Mark != store.MarkReady:
-			why = "half-built by a run that was killed"
-		case cache && caches:
-			why = "cached"
-		case cache:
-		case d.Mark == store.MarkKept && kept:
-			why = "kept after a failure"
-		case d.Mark != store.MarkKept:
-			why = "left by a run that was killed"
+		why, stays := swept(d, kept, caches)
+		if stays != "" {
+			out = append(out, Swept{d.Name, stays, true})
 		}
 		if why == "" {
 			continue

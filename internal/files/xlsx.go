@@ -56,6 +56,35 @@ type xlsxRelations struct {
 	} `xml:"Relationship"`
 }
 
+// sheet is the id of the sheet of a name, or of the first if none is said.
+func (b *xlsxWorkbook) sheet(name string) (string, *Error) {
+	var names []string
+	for _, s := range b.Sheets {
+		if name == "" || s.Name == name {
+			return s.ID, nil
+		}
+		names = append(names, s.Name)
+	}
+	return "", &Error{
+		Message: fmt.Sprintf("the workbook has no sheet %q", name),
+		Hint:    "there is: " + strings.Join(names, ", "),
+	}
+}
+
+// target is the member of the archive that a relation leads to.
+func (r *xlsxRelations) target(id string) string {
+	target := ""
+	for _, x := range r.List {
+		if x.ID != id {
+			continue
+		}
+		if target = strings.TrimPrefix(path.Join("/xl", x.Target), "/"); strings.HasPrefix(x.Target, "/") {
+			target = strings.TrimPrefix(x.Target, "/")
+		}
+	}
+	return target
+}
+
 func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 	fail := func(format string, args ...any) (Reader, error) {
 		return nil, &Error{File: file, Message: fmt.Sprintf(format, args...)}
@@ -83,30 +112,12 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 	if err := decode(members["xl/_rels/workbook.xml.rels"], &relations); err != nil {
 		return fail("this is no XLSX workbook: %s", err)
 	}
-	id := ""
-	var names []string
-	for _, s := range book.Sheets {
-		names = append(names, s.Name)
-		if id == "" && (o.Sheet == "" || s.Name == o.Sheet) {
-			id = s.ID
-		}
+	id, wrong := book.sheet(o.Sheet)
+	if wrong != nil {
+		wrong.File = file
+		return nil, wrong
 	}
-	if id == "" {
-		return nil, &Error{
-			File:    file,
-			Message: fmt.Sprintf("the workbook has no sheet %q", o.Sheet),
-			Hint:    "there is: " + strings.Join(names, ", "),
-		}
-	}
-	target := ""
-	for _, r := range relations.List {
-		if r.ID == id {
-			target = strings.TrimPrefix(path.Join("/xl", r.Target), "/")
-			if strings.HasPrefix(r.Target, "/") {
-				target = strings.TrimPrefix(r.Target, "/")
-			}
-		}
-	}
+	target := relations.target(id)
 	r := &xlsxReader{file: f, path: file}
 	if r.shared, err = sharedTexts(members["xl/sharedStrings.xml"]); err != nil {
 		return fail("the workbook's texts cannot be read: %s", err)

@@ -116,40 +116,50 @@ func HasConditions(c *plan.Compiled) bool {
 	}) || slices.ContainsFunc(c.Always, func(r *schema.Rule) bool { return r.SQL != "" || r.Where != "" })
 }
 
+// conditionTrial lets a database read conditions, in a transaction that is rolled back.
+type conditionTrial struct {
+	store    store.Store
+	tx       store.Tx // begun with the first condition
+	problems diag.Problems
+}
+
+func (t *conditionTrial) end() {
+	if t.tx != nil {
+		t.tx.Rollback()
+	}
+}
+
+// try does what makes the database read a condition, and notes what it says of it. A database
+// that can only be read reads none: they are looked at when something is written.
+func (t *conditionTrial) try(ctx context.Context, do func() error, tell func(error) *diag.Problem) (err error) {
+	var fault *store.Fault
+	if t.tx == nil {
+		if t.tx, err = t.store.Begin(ctx, store.TxOptions{}); err != nil {
+			t.tx = nil
+			if errors.As(err, &fault) && fault.Kind == store.ReadOnly {
+				return nil
+			}
+			return err
+		}
+	}
+	const name = "evensprout_condition"
+	if err := t.tx.Savepoint(ctx, name); err != nil {
+		return err
+	}
+	if err := do(); err != nil {
+		if ctx.Err() != nil || errors.As(err, &fault) && fault.Kind != store.Denied {
+			return err
+		}
+		t.problems = append(t.problems, tell(err))
+	}
+	return errors.Join(t.tx.RollbackTo(ctx, name), t.tx.Release(ctx, name))
+}
+
 // TryConditions lets the database read all conditions in SQL of a plan, without values,
 // so that a mistyped one is found before the first write. The error is diag.Problems.
 func TryConditions(ctx context.Context, s store.Store, c *plan.Compiled) error {
-	var problems diag.Problems
-	var tx store.Tx
-	try := func(do func() error, tell func(error) *diag.Problem) error {
-		if tx == nil {
-			var err error
-			var fault *store.Fault
-			if tx, err = s.Begin(ctx, store.TxOptions{}); errors.As(err, &fault) && fault.Kind == store.ReadOnly {
-				return nil // they are looked at when something is written
-			}
-			if err != nil {
-				return err
-			}
-		}
-		const name = "evensprout_condition"
-		if err := tx.Savepoint(ctx, name); err != nil {
-			return err
-		}
-		if err := do(); err != nil {
-			var fault *store.Fault
-			if ctx.Err() != nil || errors.As(err, &fault) && fault.Kind != store.Denied {
-				return err
-			}
-			problems = append(problems, tell(err))
-		}
-		return errors.Join(tx.RollbackTo(ctx, name), tx.Release(ctx, name))
-	}
-	defer func() {
-		if tx != nil {
-			tx.Rollback()
-		}
-	}()
+	t := &conditionTrial{store: s}
+	defer t.end()
 	for _, u := range c.Units {
 		for _, step := range u.Steps {
 			if step.SQL == nil {
@@ -159,8 +169,8 @@ func TryConditions(ctx context.Context, s store.Store, c *plan.Compiled) error {
 			for _, slot := range step.From {
 				values = append(values, store.Cell{Column: store.ColumnFor(u.Slots[slot].Type, u.Slots[slot].Scale)})
 			}
-			err := try(func() error {
-				_, err := tx.Holds(ctx, step.SQL, values)
+			err := t.try(ctx, func() error {
+				_, err := t.tx.Holds(ctx, step.SQL, values)
 				return err
 			}, func(err error) *diag.Problem {
 				return c.StepProblem(step, "require: the database does not understand the condition: %s", err)
@@ -174,8 +184,8 @@ func TryConditions(ctx context.Context, s store.Store, c *plan.Compiled) error {
 		if r.SQL == "" && r.Where == "" {
 			continue
 		}
-		err := try(func() error {
-			return tx.Broken(ctx, r, 1, func([]*schema.Column, []value.Value, value.Value) error { return nil })
+		err := t.try(ctx, func() error {
+			return t.tx.Broken(ctx, r, 1, func([]*schema.Column, []value.Value, value.Value) error { return nil })
 		}, func(err error) *diag.Problem {
 			return c.RuleProblem(r, "the database does not understand the condition: %s", err)
 		})
@@ -183,8 +193,8 @@ func TryConditions(ctx context.Context, s store.Store, c *plan.Compiled) error {
 			return err
 		}
 	}
-	if len(problems) > 0 {
-		return problems
+	if len(t.problems) > 0 {
+		return t.problems
 	}
 	return nil
 }

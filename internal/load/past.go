@@ -112,6 +112,29 @@ func Held(ctx context.Context, s store.Store, number int64, by archive.Operator,
 	return errors.Join(do(p), p.Close())
 }
 
+// learnEarlier learns what loads of earlier parts noted: rows of this load may refer to theirs.
+func (p *Past) learnEarlier(ctx context.Context, s store.Store) error {
+	e := p.Entry
+	earlier, err := journal.Entries(ctx, s, e.Plan)
+	if err != nil {
+		return err
+	}
+	for _, x := range earlier {
+		if x.Extra == e.Extra && x.Part < e.Part && x.State == journal.StateDone {
+			chunks, err := journal.Chunks(ctx, s, x.Number)
+			if err != nil {
+				return err
+			}
+			for _, c := range chunks {
+				if err := p.memory.Learn(c.Log); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
 // prepare learns what the load noted.
 func (p *Past) prepare(ctx context.Context, s store.Store) error {
 	e := p.Entry
@@ -139,23 +162,8 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 	if p.Chunks, err = journal.Chunks(ctx, s, e.Number); err != nil {
 		return err
 	}
-	earlier, err := journal.Entries(ctx, s, e.Plan)
-	if err != nil {
+	if err := p.learnEarlier(ctx, s); err != nil {
 		return err
-	}
-	// Rows of this load may refer to those of earlier parts.
-	for _, x := range earlier {
-		if x.Extra == e.Extra && x.Part < e.Part && x.State == journal.StateDone {
-			chunks, err := journal.Chunks(ctx, s, x.Number)
-			if err != nil {
-				return err
-			}
-			for _, c := range chunks {
-				if err := p.memory.Learn(c.Log); err != nil {
-					return err
-				}
-			}
-		}
 	}
 	if err := p.learnRewritten(ctx, s); err != nil {
 		return err
