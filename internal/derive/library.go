@@ -350,31 +350,55 @@ func follows(op string, order int) bool {
 
 // library is what expressions know beside standard CEL.
 func library() []cel.EnvOption {
-	s, i := cel.StringType, cel.IntType
-	options := arithmetic()
+	l := &declarations{options: arithmetic()}
+	l.filters()
+	l.texts()
+	l.decimals()
+	l.dates()
+	return l.options
+}
+
+// declarations collects declarations of functions.
+type declarations struct{ options []cel.EnvOption }
+
+// unary declares a function of one argument, by its name and the id of the overload.
+func (l *declarations) unary(name, id string, a, out *cel.Type, f func(ref.Val) ref.Val) {
+	l.options = append(
+		l.options,
+		cel.Function(name, cel.Overload(id, []*cel.Type{a}, out, cel.UnaryBinding(f))),
+	)
+}
+
+// binary declares a function of two arguments.
+func (l *declarations) binary(name, id string, args [2]*cel.Type, out *cel.Type, f func(a, b ref.Val) ref.Val) {
+	l.options = append(
+		l.options,
+		cel.Function(name, cel.Overload(id, args[:], out, cel.BinaryBinding(f))),
+	)
+}
+
+// filters declares the filters of templates.
+func (l *declarations) filters() {
+	s := cel.StringType
 	for _, name := range []string{"lower", "upper", "title", "slug", "ascii"} {
 		filter, err := value.NewFilter(name)
 		if err != nil {
 			panic(err) // these filters are always there
 		}
-		options = append(
-			options,
-			cel.Function(
-				name,
-				cel.Overload(name+"_string", []*cel.Type{s}, s, cel.UnaryBinding(func(v ref.Val) ref.Val {
-					return types.String(filter.Apply([]byte(v.(types.String)), 0))
-				})),
-			),
+		l.options = append(l.options, cel.Function(
+			name,
+			cel.Overload(name+"_string", []*cel.Type{s}, s, cel.UnaryBinding(func(v ref.Val) ref.Val {
+				return types.String(filter.Apply([]byte(v.(types.String)), 0))
+			})),
+		),
 		)
 	}
-	binary := func(name, id string, a, b, out *cel.Type, f func(a, b ref.Val) ref.Val) {
-		options = append(options, cel.Function(name, cel.Overload(id, []*cel.Type{a, b}, out, cel.BinaryBinding(f))))
-	}
-	unary := func(name, id string, a, out *cel.Type, f func(ref.Val) ref.Val) {
-		options = append(options, cel.Function(name, cel.Overload(id, []*cel.Type{a}, out, cel.UnaryBinding(f))))
-	}
-	// Texts.
-	unary("digits", "digits_string", s, s, func(v ref.Val) ref.Val {
+}
+
+// texts declares what is computed of texts.
+func (l *declarations) texts() {
+	s, i := cel.StringType, cel.IntType
+	l.unary("digits", "digits_string", s, s, func(v ref.Val) ref.Val {
 		return types.String(strings.Map(func(r rune) rune {
 			if r >= '0' && r <= '9' {
 				return r
@@ -382,12 +406,12 @@ func library() []cel.EnvOption {
 			return -1
 		}, string(v.(types.String))))
 	})
-	unary("hash", "hash_string", s, s, func(v ref.Val) ref.Val {
+	l.unary("hash", "hash_string", s, s, func(v ref.Val) ref.Val {
 		sum := sha256.Sum256([]byte(v.(types.String)))
 		return types.String(hex.EncodeToString(sum[:]))
 	})
 	cut := func(name string, of func(r []rune, n int) []rune) {
-		binary(name, name+"_string_int", s, i, s, func(a, b ref.Val) ref.Val {
+		l.binary(name, name+"_string_int", [2]*cel.Type{s, i}, s, func(a, b ref.Val) ref.Val {
 			r, n := []rune(string(a.(types.String))), int64(b.(types.Int))
 			if n < 0 {
 				return types.NewErr("%s of %d characters", name, n)
@@ -397,73 +421,66 @@ func library() []cel.EnvOption {
 	}
 	cut("left", func(r []rune, n int) []rune { return r[:n] })
 	cut("right", func(r []rune, n int) []rune { return r[len(r)-n:] })
-	binary("pad", "pad_string_int", s, i, s, func(a, b ref.Val) ref.Val {
+	l.binary("pad", "pad_string_int", [2]*cel.Type{s, i}, s, func(a, b ref.Val) ref.Val {
 		text, n := string(a.(types.String)), int64(b.(types.Int))
 		if n > 1000 {
 			return types.NewErr("pad to %d characters: at most 1000", n)
 		}
 		return types.String(strings.Repeat("0", int(max(0, n-int64(len([]rune(text)))))) + text)
 	})
-	options = append(
-		options,
-		cel.Function(
-			"replace",
-			cel.Overload("replace_string", []*cel.Type{s, s, s}, s, cel.FunctionBinding(func(v ...ref.Val) ref.Val {
-				old := string(v[1].(types.String))
-				if old == "" {
-					return types.NewErr("replace of nothing")
-				}
-				text, by := string(v[0].(types.String)), string(v[2].(types.String))
-				if n := strings.Count(text, old); n > 0 && len(by) > (value.MaxBytes-len(text))/n {
-					return errTooLong
-				}
-				return types.String(strings.ReplaceAll(text, old, by))
-			})),
-		),
-	)
-	// Decimals.
+	l.options = append(l.options, cel.Function(
+		"replace",
+		cel.Overload("replace_string", []*cel.Type{s, s, s}, s, cel.FunctionBinding(func(v ...ref.Val) ref.Val {
+			old := string(v[1].(types.String))
+			if old == "" {
+				return types.NewErr("replace of nothing")
+			}
+			text, by := string(v[0].(types.String)), string(v[2].(types.String))
+			if n := strings.Count(text, old); n > 0 && len(by) > (value.MaxBytes-len(text))/n {
+				return errTooLong
+			}
+			return types.String(strings.ReplaceAll(text, old, by))
+		})),
+	))
+}
+
+// decimals declares what is computed of decimals.
+func (l *declarations) decimals() {
+	s, i := cel.StringType, cel.IntType
 	pairs := [][2]*cel.Type{{decimalType, decimalType}, {decimalType, i}, {i, decimalType}}
 	names := []string{"decimal_decimal", "decimal_int", "int_decimal"}
 	for k, p := range pairs {
-		options = append(
-			options,
-			cel.Function(
-				"div",
-				cel.Overload(
-					"div_"+names[k],
-					[]*cel.Type{p[0], p[1], i},
-					decimalType,
-					cel.FunctionBinding(func(v ...ref.Val) ref.Val {
-						return number(v[0]).over(number(v[1]), int64(v[2].(types.Int)))
-					}),
-				),
-			),
-		)
-	}
-	options = append(
-		options,
-		cel.Function(
+		l.options = append(l.options, cel.Function(
 			"div",
 			cel.Overload(
-				"div_int_int",
-				[]*cel.Type{i, i, i},
+				"div_"+names[k],
+				[]*cel.Type{p[0], p[1], i},
 				decimalType,
 				cel.FunctionBinding(func(v ...ref.Val) ref.Val {
 					return number(v[0]).over(number(v[1]), int64(v[2].(types.Int)))
 				}),
 			),
 		),
+		)
+	}
+	l.options = append(l.options, cel.Function(
+		"div",
+		cel.Overload(
+			"div_int_int",
+			[]*cel.Type{i, i, i},
+			decimalType,
+			cel.FunctionBinding(func(v ...ref.Val) ref.Val {
+				return number(v[0]).over(number(v[1]), int64(v[2].(types.Int)))
+			}),
+		),
+	),
 	)
-	binary(
-		"round",
-		"round_decimal_int",
-		decimalType,
-		i,
+	l.binary("round", "round_decimal_int", [2]*cel.Type{decimalType, i},
 		decimalType,
 		func(a, b ref.Val) ref.Val { return a.(decimal).over(decimal{n: 1}, int64(b.(types.Int))) },
 	)
-	unary("decimal", "decimal_int", i, decimalType, func(v ref.Val) ref.Val { return number(v) })
-	unary("decimal", "decimal_string", s, decimalType, func(v ref.Val) ref.Val {
+	l.unary("decimal", "decimal_int", i, decimalType, func(v ref.Val) ref.Val { return number(v) })
+	l.unary("decimal", "decimal_string", s, decimalType, func(v ref.Val) ref.Val {
 		d, err := value.ParseDecimal(string(v.(types.String)))
 		if err != nil {
 			return types.WrapErr(err)
@@ -473,40 +490,44 @@ func library() []cel.EnvOption {
 		}
 		return decimal{d.N, d.Scale}
 	})
-	unary(
+	l.unary(
 		"string",
 		"string_decimal",
 		decimalType,
 		s,
 		func(v ref.Val) ref.Val { return types.String(v.(decimal).value().String()) },
 	)
-	unary("int", "int_decimal", decimalType, i, func(v ref.Val) ref.Val {
+	l.unary("int", "int_decimal", decimalType, i, func(v ref.Val) ref.Val {
 		d := v.(decimal)
 		return types.Int(d.n / pow10(d.scale))
 	})
-	// Dates and moments.
-	unary("date", "date_string", s, dateType, func(v ref.Val) ref.Val {
+}
+
+// dates declares what is computed of dates and moments.
+func (l *declarations) dates() {
+	s, i := cel.StringType, cel.IntType
+	l.unary("date", "date_string", s, dateType, func(v ref.Val) ref.Val {
 		d, err := value.ParseDate(string(v.(types.String)))
 		if err != nil {
 			return types.WrapErr(err)
 		}
 		return date(d.N)
 	})
-	unary(
+	l.unary(
 		"date",
 		"date_timestamp",
 		cel.TimestampType,
 		dateType,
 		func(v ref.Val) ref.Val { return dateOf(v.(types.Timestamp).Time) },
 	)
-	unary(
+	l.unary(
 		"string",
 		"string_date",
 		dateType,
 		s,
 		func(v ref.Val) ref.Val { return types.String(v.(date).Value().(string)) },
 	)
-	unary(
+	l.unary(
 		"timestamp",
 		"timestamp_date",
 		dateType,
@@ -519,8 +540,8 @@ func library() []cel.EnvOption {
 		"day":     func(t time.Time) int64 { return int64(t.Day()) },
 		"weekday": func(t time.Time) int64 { return (int64(t.Weekday())+6)%7 + 1 }, // ISO 8601: Monday is 1
 	} {
-		unary(name, name+"_date", dateType, i, func(v ref.Val) ref.Val { return types.Int(part(v.(date).time())) })
-		unary(
+		l.unary(name, name+"_date", dateType, i, func(v ref.Val) ref.Val { return types.Int(part(v.(date).time())) })
+		l.unary(
 			name,
 			name+"_timestamp",
 			cel.TimestampType,
@@ -530,7 +551,7 @@ func library() []cel.EnvOption {
 	}
 	const most = 4_000_000 // days: more than lie between the years 1 and 9999
 	tooFar := types.NewErr("the date is not in the years 1 to 9999")
-	binary("addDays", "add_days_date", dateType, i, dateType, func(a, b ref.Val) ref.Val {
+	l.binary("addDays", "add_days_date", [2]*cel.Type{dateType, i}, dateType, func(a, b ref.Val) ref.Val {
 		n := int64(b.(types.Int))
 		if n > most || n < -most {
 			return tooFar
@@ -541,35 +562,32 @@ func library() []cel.EnvOption {
 		}
 		return date(v.N)
 	})
-	binary("addDays", "add_days_timestamp", cel.TimestampType, i, cel.TimestampType, func(a, b ref.Val) ref.Val {
-		n := int64(b.(types.Int))
-		if n > most || n < -most {
-			return tooFar
-		}
-		t := a.(types.Timestamp).UTC().AddDate(0, 0, int(n)) // a duration has no more than 292 years
-		v := value.Value{Type: value.Timestamp, N: t.UnixMicro()}
-		if value.InCalendar(&v) != nil {
-			return tooFar
-		}
-		return types.Timestamp{Time: t}
-	})
-	binary(
-		"daysBetween",
-		"days_between_date",
-		dateType,
-		dateType,
+	l.binary(
+		"addDays",
+		"add_days_timestamp",
+		[2]*cel.Type{cel.TimestampType, i},
+		cel.TimestampType,
+		func(a, b ref.Val) ref.Val {
+			n := int64(b.(types.Int))
+			if n > most || n < -most {
+				return tooFar
+			}
+			t := a.(types.Timestamp).UTC().AddDate(0, 0, int(n)) // a duration has no more than 292 years
+			v := value.Value{Type: value.Timestamp, N: t.UnixMicro()}
+			if value.InCalendar(&v) != nil {
+				return tooFar
+			}
+			return types.Timestamp{Time: t}
+		},
+	)
+	l.binary("daysBetween", "days_between_date", [2]*cel.Type{dateType, dateType},
 		i,
 		func(a, b ref.Val) ref.Val { return types.Int(int64(b.(date)) - int64(a.(date))) },
 	)
-	binary(
-		"daysBetween",
-		"days_between_timestamp",
-		cel.TimestampType,
-		cel.TimestampType,
+	l.binary("daysBetween", "days_between_timestamp", [2]*cel.Type{cel.TimestampType, cel.TimestampType},
 		i,
 		func(a, b ref.Val) ref.Val {
 			return types.Int((b.(types.Timestamp).UnixMicro() - a.(types.Timestamp).UnixMicro()) / value.Day)
 		},
 	)
-	return options
 }
