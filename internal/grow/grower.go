@@ -27,6 +27,29 @@ type Countable interface {
 	at(c cell, index uint64, v *value.Value)
 }
 
+// What sources may tell of themselves beside, each in a method of its own. A source that
+// tells nothing is drawn anew as it is, differs only by a group, makes texts of any length,
+// and refers to no row above.
+type (
+	// redrawer tells which fields' next attempts change its values, if not its own field's.
+	redrawer interface{ redrawn(f *Field) []*Field }
+	// differer tells whether its values differ from row to row by themselves.
+	differer interface{ differs(f *Field) bool }
+	// sibling tells whether its values differ among the children of a parent.
+	sibling interface{ differsWithin() bool }
+	// speller knows all texts that it makes.
+	speller interface{ texts() []string }
+	// bounded knows the longest text that it makes.
+	bounded interface{ longest() string }
+	// counting makes values that change where some entity has more rows, and tells of which
+	// field: its own, or one that it is made of.
+	counting interface {
+		counts(f *Field, seen []*Field) *Field
+	}
+	// riser tells whether it refers to a row above its own in the family.
+	riser interface{ refersUp() bool }
+)
+
 // MaxSpace bounds value spaces, so that products of two fit 64 bits with room.
 const MaxSpace = 1 << 62
 

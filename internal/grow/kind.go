@@ -427,3 +427,5 @@ func hexBytes() []string {
 	}
 	return out
 }
+
+func (s *countedKind) longest() string { return string(s.kind.form.appendLongest(nil)) }

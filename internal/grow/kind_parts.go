@@ -201,3 +201,9 @@ func kindsWithParts() []Kind {
 	}
 	return []Kind{person, place, organization}
 }
+
+func (s *partOf) redrawn(*Field) []*Field { return s.of.Redrawn() }
+
+func (s *partOf) differs(*Field) bool { return s.part.alone && s.of.Inherent() }
+
+func (s *partOf) longest() string { return s.part.longest(s.kind.kind.radices) }

@@ -680,3 +680,5 @@ func meet(a, b []rune) bool {
 	}
 	return false
 }
+
+func (s *pattern) longest() string { return string(s.root.appendLongest(nil)) }

@@ -114,12 +114,9 @@ func (f *Field) countsMatter(seen []*Field) *Field {
 		return nil
 	}
 	seen = append(seen, f)
-	switch s := f.Source.(type) {
-	case *pick, *tree:
-		return f
-	case *aggregate:
-		if s.of != nil {
-			return s.of.countsMatter(seen)
+	if s, ok := f.Source.(counting); ok {
+		if found := s.counts(f, seen); found != nil {
+			return found
 		}
 	}
 	if f.group != nil {

@@ -115,30 +115,8 @@ func (f *Field) Redrawn() []*Field {
 	if f.numbered != nil {
 		return []*Field{f.numbered.lead()}
 	}
-	switch s := f.Source.(type) {
-	case *literal, *counter, *upward, *tree, *aggregate, *running, *stored, *copiedReference, *lookup, *generated:
-		return nil
-	case *pick:
-		if s.Distinct {
-			return nil // siblings share one permutation
-		}
-	case *copied:
-		if len(s.path.Hops) > 0 {
-			return nil
-		}
-		return s.path.Field.Redrawn()
-	case *partOf:
-		return s.of.Redrawn()
-	case *template:
-		var paths []Path
-		for i := range s.parts {
-			if s.parts[i].path != nil {
-				paths = append(paths, *s.parts[i].path)
-			}
-		}
-		return redrawn(paths)
-	case *computed:
-		return redrawn(s.inputs)
+	if s, ok := f.Source.(redrawer); ok {
+		return s.redrawn(f)
 	}
 	return []*Field{f}
 }

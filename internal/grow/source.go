@@ -338,51 +338,32 @@ func (s *identifier) grow(c cell, v *value.Value) {
 
 // Texts returns the texts that a literal or a choice can be; nil for other sources.
 func Texts(s Source) []string {
-	var out []string
-	switch s := s.(type) {
-	case *literal:
-		if s.value.Type == value.Text {
-			out = append(out, s.value.S)
-		}
-	case *choice:
-		for _, v := range s.values {
-			if v.Type == value.Text {
-				out = append(out, v.S)
-			}
+	if s, ok := s.(speller); ok {
+		return s.texts()
+	}
+	return nil
+}
+
+// longestOf is the longest of some texts.
+func longestOf(texts []string) string {
+	best := ""
+	for _, s := range texts {
+		if utf8.RuneCountInString(s) > utf8.RuneCountInString(best) {
+			best = s
 		}
 	}
-	return out
+	return best
 }
 
 // LongestText returns the longest text that a source is known to make, with its
 // length in characters; 0 if that is not known beforehand.
 func LongestText(s Source) (string, int) {
-	switch s := s.(type) {
-	case *literal:
-		if s.value.Type == value.Text {
-			return s.value.S, utf8.RuneCountInString(s.value.S)
-		}
-	case *choice:
-		best, n := "", 0
-		for _, v := range s.values {
-			if k := utf8.RuneCountInString(v.S); v.Type == value.Text && k > n {
-				best, n = v.S, k
-			}
-		}
-		return best, n
-	case *pattern:
-		b := s.root.appendLongest(nil)
-		return string(b), utf8.RuneCount(b)
-	case *countedKind:
-		b := s.kind.form.appendLongest(nil)
-		return string(b), utf8.RuneCount(b)
-	case *copied:
-		return LongestText(s.path.Field.Source)
-	case *partOf:
-		text := s.part.longest(s.kind.kind.radices)
-		return text, utf8.RuneCountInString(text)
+	l, ok := s.(bounded)
+	if !ok {
+		return "", 0
 	}
-	return "", 0
+	text := l.longest()
+	return text, utf8.RuneCountInString(text)
 }
 
 func (f form) appendLongest(b []byte) []byte {
@@ -426,3 +407,34 @@ func (n *node) appendLongest(b []byte) []byte {
 	}
 	return b
 }
+
+func (s *literal) redrawn(*Field) []*Field { return nil }
+
+func (s *literal) texts() []string {
+	if s.value.Type != value.Text {
+		return nil
+	}
+	return []string{s.value.S}
+}
+
+func (s *literal) longest() string { return longestOf(s.texts()) }
+
+func (s *counter) redrawn(*Field) []*Field { return nil }
+
+func (s *counter) differs(*Field) bool { return !s.restart }
+
+func (s *counter) differsWithin() bool { return s.restart }
+
+func (s *identifier) differs(*Field) bool { return true }
+
+func (s *choice) texts() []string {
+	var out []string
+	for _, v := range s.values {
+		if v.Type == value.Text {
+			out = append(out, v.S)
+		}
+	}
+	return out
+}
+
+func (s *choice) longest() string { return longestOf(s.texts()) }

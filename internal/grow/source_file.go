@@ -162,3 +162,7 @@ func appendStored(b, data []byte) []byte {
 	}
 	return binary.BigEndian.AppendUint32(b, sum)
 }
+
+func (s *generated) redrawn(*Field) []*Field { return nil }
+
+func (s *generated) differs(*Field) bool { return true }

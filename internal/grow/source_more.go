@@ -307,3 +307,7 @@ func (s *computed) grow(c cell, v *value.Value) {
 	}
 	*v = out
 }
+
+func (s *running) redrawn(*Field) []*Field { return nil }
+
+func (s *computed) redrawn(*Field) []*Field { return redrawn(s.inputs) }

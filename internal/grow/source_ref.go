@@ -3,6 +3,7 @@ package grow
 import (
 	"fmt"
 	"math/bits"
+	"slices"
 	"sync"
 
 	"evensprout/internal/rng"
@@ -231,16 +232,8 @@ func (s *copiedReference) row(c cell) (Row, bool)  { return c.g.followRow(c.fr, 
 // RefersUp tells whether a field refers to a row above its own in the family, so that
 // the row is always there before.
 func (f *Field) RefersUp() bool {
-	switch s := f.Source.(type) {
-	case *upward:
-		return true
-	case *copiedReference:
-		for _, hop := range s.path.Hops {
-			if !hop.RefersUp() {
-				return false
-			}
-		}
-		return s.path.Field.RefersUp()
+	if s, ok := f.Source.(riser); ok {
+		return s.refersUp()
 	}
 	return false
 }
@@ -351,4 +344,49 @@ func less(a, b *value.Value) bool {
 		return a.N < b.N
 	}
 	return a.S < b.S
+}
+
+func (s *upward) redrawn(*Field) []*Field { return nil }
+
+func (s *upward) refersUp() bool { return true }
+
+func (s *aggregate) redrawn(*Field) []*Field { return nil }
+
+func (s *aggregate) counts(_ *Field, seen []*Field) *Field {
+	if s.of == nil {
+		return nil
+	}
+	return s.of.countsMatter(seen)
+}
+
+func (s *copiedReference) redrawn(*Field) []*Field { return nil }
+
+func (s *copiedReference) refersUp() bool {
+	below := func(hop *Field) bool { return !hop.RefersUp() }
+	return !slices.ContainsFunc(s.path.Hops, below) && s.path.Field.RefersUp()
+}
+
+func (s *pick) redrawn(f *Field) []*Field {
+	if s.Distinct {
+		return nil // siblings share one permutation
+	}
+	return []*Field{f}
+}
+
+func (s *pick) differsWithin() bool { return s.Distinct }
+
+func (s *pick) counts(f *Field, _ []*Field) *Field { return f }
+
+func (s *copied) redrawn(*Field) []*Field {
+	if len(s.path.Hops) > 0 {
+		return nil
+	}
+	return s.path.Field.Redrawn()
+}
+
+func (s *copied) differs(*Field) bool { return len(s.path.Hops) == 0 && s.path.Field.Inherent() }
+
+func (s *copied) longest() string {
+	text, _ := LongestText(s.path.Field.Source)
+	return text
 }

@@ -91,3 +91,7 @@ func (s *tree) row(c cell) (Row, bool) {
 // sizeOf is the number of rows of a tree with a fan. Sizes grow with the fan, but
 // for trees of a single row.
 func (s *tree) sizeOf(fan uint64) uint64 { return s.deal.Count(fan - s.lo) }
+
+func (s *tree) redrawn(*Field) []*Field { return nil }
+
+func (s *tree) counts(f *Field, _ []*Field) *Field { return f }

@@ -329,3 +329,11 @@ func (s *Set) findGiven(g *Grower) []*FinishError {
 	}
 	return faults
 }
+
+func (s *stored) redrawn(*Field) []*Field { return nil }
+
+func (s *lookup) redrawn(*Field) []*Field { return nil }
+
+func (s *stored) differs(f *Field) bool {
+	return len(f.Entity.TableKey) == 1 && f.Entity.TableKey[0] == s.column
+}

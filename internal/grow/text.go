@@ -153,3 +153,13 @@ func (p *part) render(b []byte, v *value.Value) []byte {
 	}
 	return b
 }
+
+func (s *template) redrawn(*Field) []*Field {
+	var paths []Path
+	for i := range s.parts {
+		if s.parts[i].path != nil {
+			paths = append(paths, *s.parts[i].path)
+		}
+	}
+	return redrawn(paths)
+}

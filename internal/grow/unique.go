@@ -130,21 +130,11 @@ func (g *Group) join(f *Field) error {
 
 // Inherent tells whether a field's values differ from row to row by themselves.
 func (f *Field) Inherent() bool {
-	switch s := f.Source.(type) {
-	case *counter:
-		return !s.restart
-	case *identifier, *generated:
-		return true
-	case *copied:
-		return len(s.path.Hops) == 0 && s.path.Field.Inherent()
-	case *partOf:
-		return s.part.alone && s.of.Inherent()
-	case *template:
-		if f.group == nil {
-			return s.inherent(f.Entity)
-		}
-	case *stored:
-		return len(f.Entity.TableKey) == 1 && f.Entity.TableKey[0] == s.column
+	if s, ok := f.Source.(differer); ok {
+		return s.differs(f)
+	}
+	if t, ok := f.Source.(*template); ok && f.group == nil {
+		return t.inherent(f.Entity)
 	}
 	g := f.group
 	return g != nil && g.scope == nil && g.spare == nil && (g.text == f || len(g.members) == 1 && g.text == nil)
@@ -191,13 +181,10 @@ func Grouped(fields []*Field) bool {
 	// A parent's children differ by a restarted number or a distinct pick.
 	var up, within bool
 	for _, f := range fields {
-		switch s := f.Source.(type) {
-		case *upward:
-			up = true
-		case *counter:
-			within = within || s.restart
-		case *pick:
-			within = within || s.Distinct
+		_, isUp := f.Source.(*upward)
+		up = up || isUp
+		if s, ok := f.Source.(sibling); ok {
+			within = within || s.differsWithin()
 		}
 	}
 	return up && within

@@ -118,8 +118,8 @@ func (c *code) figures() []figure {
 	return []figure{
 		large,
 		over("functions of cyclomatic complexity over 25", 25, 0, 0),
-		over("functions over 15", 15, 150, 90),
-		{name: "mean complexity", is: float64(sum) / float64(len(c.complexities)), limit: 5.381, goal: 4.8},
+		over("functions over 15", 15, 149, 90),
+		{name: "mean complexity", is: float64(sum) / float64(len(c.complexities)), limit: 5.325, goal: 4.8},
 		many,
 		{
 			name:  "lines over 120 columns, in percent",
