@@ -52,7 +52,7 @@ func TestGivenRowsFindAndDefault(t *testing.T) {
 
 		for wrong, says := range map[string][2]string{
 			"code: P8}}}":          {"code: P5}}}", `evensprout.yaml:9:7: Boat.port: no Port has the code "P5"`},
-			"town: South, pier: 1": {"pier: 1", `evensprout.yaml:10:7: Boat.port: more than one Port has the pier "1"`},
+			"town: South, pier: 1": {"pier: 1", `evensprout.yaml:11:7: Boat.port: more than one Port has the pier "1"`},
 			"{Port: {code: P7}}":   {"{Port: {cod: P7}}", "Port has no field cod"},
 		} {
 			s.write("evensprout.yaml", strings.Replace(givenPlan, wrong, says[0], 1))
