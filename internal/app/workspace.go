@@ -481,6 +481,7 @@ const inputName = "standard input"
 // standardInput is what a file is called that stands for it.
 const standardInput = "-"
 
+// replaceOccasions does so for one unit.
 func (w *Workspace) replaceOccasions(p *plan.Plan, u *plan.Unit) error {
 	from := u.Occasions.RowsFrom
 	if w.Unit != u.Name {

@@ -125,6 +125,7 @@ func Absolute(path string) string {
 	return path
 }
 
+// digestOf is the SHA-256 of data, in hexadecimal.
 func digestOf(data []byte) string {
 	d := sha256.Sum256(data)
 	return hex.EncodeToString(d[:])

@@ -74,6 +74,7 @@ func FromRejects(c *plan.Compiled, file string, r io.Reader) (*plan.Compiled, er
 	return out, nil
 }
 
+// readRejects reads corrected rows, by entity; all problems at once.
 func readRejects(file string, r io.Reader, tables map[string]*rejectedRows) diag.Problems {
 	var problems diag.Problems
 	add := func(line int, hint, format string, args ...any) {

@@ -31,6 +31,7 @@ func fromTerminal(s os.Signal) bool {
 // starts.
 func group(cmd *exec.Cmd, own bool) { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: own} }
 
+// send sends a signal to a command, or to all processes of its group.
 func send(cmd *exec.Cmd, s os.Signal, group bool) {
 	pid := cmd.Process.Pid
 	if group {
@@ -39,6 +40,7 @@ func send(cmd *exec.Cmd, s os.Signal, group bool) {
 	syscall.Kill(pid, s.(syscall.Signal)) // it may be gone already
 }
 
+// exitCode is that of a command; as shells do, 128 and the number for one that a signal ended.
 func exitCode(s *os.ProcessState) int {
 	if w, ok := s.Sys().(syscall.WaitStatus); ok && w.Signaled() {
 		return codeSignal + int(w.Signal())

@@ -120,6 +120,7 @@ func cached(ctx context.Context, own store.Own, name string, build func(context.
 	}
 }
 
+// isReady reports whether a database is there to be copied.
 func isReady(ctx context.Context, own store.Own, name string) (bool, error) {
 	all, err := own.List(ctx)
 	return slices.Contains(all, store.OwnDatabase{Name: name, Mark: store.MarkReady}), err

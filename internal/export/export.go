@@ -44,6 +44,7 @@ type Options struct {
 	Guard bool
 }
 
+// writer is the form that files are written in; guarded CSV is one of its own.
 func (o Options) writer() string {
 	if o.Guard {
 		return files.Guarded
@@ -61,6 +62,7 @@ type exporter struct {
 	failed   error // of growing
 }
 
+// newExporter takes the entities that are wanted.
 func newExporter(c *plan.Compiled, o Options) *exporter {
 	x := &exporter{plan: c, o: o, grower: grow.NewGrower(c.Set), manifest: files.NewManifest()}
 	of := order.Of(c)
@@ -225,6 +227,7 @@ type measured struct {
 	digest hash.Hash
 }
 
+// measure counts and digests what is written to w.
 func measure(w io.Writer) *measured {
 	h := sha256.New()
 	return &measured{Writer: io.MultiWriter(w, h), digest: h}
@@ -236,6 +239,7 @@ func (m *measured) Write(b []byte) (int, error) {
 	return n, err
 }
 
+// tell notes length and digest in the manifest.
 func (m *measured) tell(of *files.ManifestRows) {
 	of.Bytes, of.SHA256 = m.bytes, hex.EncodeToString(m.digest.Sum(nil))
 }
@@ -315,6 +319,7 @@ func Files(
 	return x.manifest, x.write(ctx, open, done)
 }
 
+// fileColumns are the columns of a file.
 func fileColumns(columns []column) []files.Column {
 	var out []files.Column
 	for _, c := range columns {

@@ -31,6 +31,7 @@ type nester struct {
 	columns    map[*plan.Target][]column
 }
 
+// newNester finds which rows belong to which.
 func newNester(c *plan.Compiled, o Options, references References) *nester {
 	o.Format = "json"
 	n := &nester{
@@ -152,6 +153,7 @@ func (n *nester) comma(b []byte, line string) []byte {
 	return append(b, line...)
 }
 
+// appendFields appends the fields of a row as members of an object.
 func (n *nester) appendFields(b []byte, t *plan.Target, row grow.Row, line string, references References) []byte {
 	var batch grow.Batch
 	n.grower.Grow(t.Grow, row, 1, &batch)

@@ -78,6 +78,7 @@ func Plan(c *plan.Compiled, m *files.Manifest) []byte {
 	return b.Bytes()
 }
 
+// each does something to every text of a list.
 func each(list []string, do func(string) string) []string {
 	var out []string
 	for _, s := range list {

@@ -57,6 +57,7 @@ func text(out *bufio.Writer) sink {
 	}
 }
 
+// newScripter checks that the dialect can write the plan.
 func newScripter(c *plan.Compiled, o Options, sql store.Script) (*scripter, error) {
 	for _, t := range c.Targets {
 		if t.Table == nil {
@@ -211,6 +212,7 @@ func comment(text string) string {
 	}, text)
 }
 
+// insert writes the rows as INSERT statements of many rows.
 func (s *scripter) insert(ctx context.Context) error {
 	var (
 		t       *plan.Target
@@ -443,6 +445,7 @@ func (s *scripter) loose(t *plan.Target) []int {
 	return fields
 }
 
+// refersToItself reports whether rows refer to others of their table.
 func refersToItself(t *plan.Target) bool {
 	return slices.ContainsFunc(t.Grow.Fields, func(f *grow.Field) bool { return f.Target() == t.Grow })
 }

@@ -148,6 +148,7 @@ func Moment(t time.Time) value.Value {
 	return value.Value{Type: value.Timestamp, N: t.UnixMicro(), Scale: 6}
 }
 
+// timeOf is a moment of the journal; the zero time if it is NULL.
 func timeOf(v value.Value) time.Time {
 	if v.IsNull() {
 		return time.Time{}
@@ -192,6 +193,7 @@ func (b *Budget) Take(row []value.Value) error {
 	return b.spend(n)
 }
 
+// spend takes bytes from a budget; an error if they are more than are left.
 func (b *Budget) spend(n int64) error {
 	if b.Left -= n; b.Left < 0 {
 		return fmt.Errorf(

@@ -141,6 +141,7 @@ func UnpackLog(data []byte, b *Budget) (*Log, error) {
 	return c, json.Unmarshal(text, c)
 }
 
+// deflated packs bytes (RFC 1951).
 func deflated(data []byte) ([]byte, error) {
 	var b bytes.Buffer
 	w, err := flate.NewWriter(&b, flate.DefaultCompression)
@@ -156,6 +157,7 @@ func deflated(data []byte) ([]byte, error) {
 	return b.Bytes(), nil
 }
 
+// inflated unpacks bytes within a budget.
 func inflated(data []byte, b *Budget) ([]byte, error) {
 	out, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(data)), b.Left+1))
 	if err == nil {

@@ -111,6 +111,7 @@ func (p *Packer) Close() error {
 	return nil
 }
 
+// appendPacked appends a value: its type, and what the type needs.
 func appendPacked(b []byte, v *value.Value) []byte {
 	b = append(b, byte(v.Type))
 	switch v.Type {
@@ -124,6 +125,7 @@ func appendPacked(b []byte, v *value.Value) []byte {
 	return binary.AppendVarint(append(b, v.Scale), v.N)
 }
 
+// readPacked reads what appendPacked wrote.
 func readPacked(r *bufio.Reader) (v value.Value, err error) {
 	t, err := r.ReadByte()
 	if err != nil || value.Type(t) > value.JSON {
@@ -151,6 +153,7 @@ func readPacked(r *bufio.Reader) (v value.Value, err error) {
 	return v, err
 }
 
+// readText reads a length and so many bytes, a piece at a time: the length may be anything.
 func readText(r *bufio.Reader) (string, error) {
 	n, err := binary.ReadUvarint(r)
 	if err != nil || n > maxPacked {

@@ -116,6 +116,7 @@ func (r *Refusal) Error() string {
 	return fmt.Sprintf("%s: %s", r.who(), r.Summary())
 }
 
+// who is the row as people call it.
 func (r *Refusal) who() string {
 	if r.Row != "" {
 		return r.Row

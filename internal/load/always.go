@@ -123,6 +123,7 @@ type conditionTrial struct {
 	problems diag.Problems
 }
 
+// end rolls the transaction back, if one was begun.
 func (t *conditionTrial) end() {
 	if t.tx != nil {
 		t.tx.Rollback()

@@ -67,6 +67,7 @@ const maxRounds = 200
 // MaxAttempts bounds how often a row's fields are drawn again.
 const MaxAttempts = 100
 
+// Close ends the growers.
 func (w *Writer) Close() {
 	w.Rollback()
 	if w.g != nil {
@@ -112,6 +113,7 @@ func (w *Writer) Begin(ctx context.Context) error {
 	return err
 }
 
+// newState is the state before the first chunk.
 func newState() state {
 	return state{
 		outcomes:   map[*Target]*outcome{},
@@ -270,6 +272,7 @@ func (s state) plus(t state) state {
 	return s
 }
 
+// of is what was done to an entity so far.
 func (s *state) of(t *Target) *outcome {
 	if s.outcomes[t] == nil {
 		s.outcomes[t] = &outcome{}
@@ -277,6 +280,7 @@ func (s *state) of(t *Target) *outcome {
 	return s.outcomes[t]
 }
 
+// touch notes that a row differs from the one that was planned.
 func (s *state) touch(e *grow.Entity, r grow.Row) {
 	if s.touched[e] == nil {
 		s.touched[e] = map[grow.Row]bool{}
@@ -317,6 +321,7 @@ func (l *Session) lenient(t *Target) bool {
 	return false
 }
 
+// runs writes the runs of a chunk, each from the source of its batches.
 func (w *Writer) runs(ctx context.Context, c order.Chunk, src source) error {
 	for _, run := range c {
 		t := w.Session.Targets[run.Target]

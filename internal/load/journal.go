@@ -50,10 +50,12 @@ type Journal struct {
 
 func (j *Journal) by() archive.Operator { return archive.Operator{Plan: j.Plan, Rows: j.Rows} }
 
+// toResume is the operator who goes on with a load: its plan must be theirs.
 func (j *Journal) toResume() archive.Operator {
 	return archive.Operator{Plan: j.Plan, Rows: j.Rows, Demand: archive.DemandResumed}
 }
 
+// keyOf is the key of a chunk's entry.
 func (l *Session) keyOf(c order.Chunk) journal.Key {
 	return journal.KeyOf(l.Journal.Number, l.Plan, c[0])
 }

@@ -30,6 +30,7 @@ func (w *Writer) gotKeys(t *Target, p *Pass, keys []value.Value) error {
 	return nil
 }
 
+// rename notes which key a row has in the table in place of the planned one.
 func (l *Session) rename(t *Target, planned, real value.Value) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -260,6 +260,7 @@ func (l *Session) summary() *journal.Result {
 	return &r
 }
 
+// rows is how many rows the plan has in all.
 func (l *Session) rows() int64 {
 	n := int64(0)
 	for _, t := range l.List {
@@ -420,6 +421,7 @@ func (l *Session) inOne(ctx context.Context, w *Writer) error {
 	})
 }
 
+// writeAll writes all chunks with one connection, late references after them.
 func (l *Session) writeAll(ctx context.Context, w *Writer) error {
 	if err := l.Before(ctx, w.Store, w.Tx); err != nil {
 		return err

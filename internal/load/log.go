@@ -107,6 +107,7 @@ func (m *Memory) Learn(c *journal.Log) error {
 	return nil
 }
 
+// learnKeys learns the keys that rows were given.
 func (m *Memory) learnKeys(g *grow.Grower, e *grow.Entity, x journal.Keys) error {
 	if m.real[e] == nil {
 		m.real[e] = map[value.Value]value.Value{}

@@ -73,6 +73,7 @@ func (w *Writer) climb(e *grow.Entity, row grow.Row, into map[*Target]map[grow.R
 	}
 }
 
+// mendRows finds the guilty rows of a refused run and writes the others.
 func (w *Writer) mendRows(ctx context.Context, t *Target, rows []grow.Row) error {
 	write := store.Write{Into: t.Writes.Into, Mode: store.Update}
 	for _, name := range t.Table.PrimaryKey {

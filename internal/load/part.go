@@ -102,6 +102,7 @@ func RunPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (r
 	return r, err
 }
 
+// runPart is RunPart for who holds the part's lock.
 func runPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*journal.Result, error) {
 	l, err := NewSession(c, s, o)
 	if err != nil {

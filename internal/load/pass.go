@@ -96,6 +96,7 @@ func (w *Writer) rows(t *Target, src iter.Seq[*grow.Batch], p *Pass) store.Rows 
 	}
 }
 
+// fresh grows the rows of a batch again, into one whose values may be changed.
 func (w *Writer) fresh(b *grow.Batch) *grow.Batch {
 	g := w.Grower()
 	g.Grow(b.Entity, b.First, b.Len, &w.spare)
@@ -105,6 +106,7 @@ func (w *Writer) fresh(b *grow.Batch) *grow.Batch {
 	return &w.spare
 }
 
+// progress reports rows that were written.
 func (w *Writer) progress(n int) {
 	w.Session.mu.Lock()
 	defer w.Session.mu.Unlock()

@@ -284,6 +284,7 @@ func (p *Past) cut(w *Writer, f order.Family) iter.Seq[order.Chunk] {
 	return p.Session.cut(w.Grower(), f, p.Session.mostCommitted(f))
 }
 
+// keyOf is the key of a chunk's entry.
 func (p *Past) keyOf(c order.Chunk) journal.Key {
 	return journal.KeyOf(p.Entry.Number, p.Plan, c[0])
 }

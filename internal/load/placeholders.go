@@ -34,6 +34,7 @@ func (e *FileError) Unwrap() error { return e.Err }
 
 const maxPlaceholders = 1_000_000
 
+// newPlaceholders makes the folder for the files that rows name.
 func newPlaceholders(folder string, s *grow.Set) (*placeholders, error) {
 	root, err := os.OpenRoot(folder)
 	if err != nil {
@@ -141,6 +142,7 @@ func Regular(root *os.Root, place string) (bool, error) {
 	return true, nil
 }
 
+// same reports whether a file holds what is in another.
 func (p *placeholders) same(old *os.File, name string) (bool, error) {
 	defer old.Close()
 	a, err := io.ReadAll(io.LimitReader(old, grow.MaxFileBytes*2))

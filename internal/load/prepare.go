@@ -88,6 +88,7 @@ func (l *Session) prepare() error {
 	return nil
 }
 
+// prepareWrite settles how an entity's rows are written, and tells what stands against it.
 func (l *Session) prepareWrite(t *Target) diag.Problems {
 	into := store.Into{Table: t.Table}
 	for i, col := range t.Columns {

@@ -208,6 +208,7 @@ func (r *rewrites) of(row grow.Row) ([]string, []value.Value, error) {
 	return nil, nil, nil
 }
 
+// unpack reads a packet of rewritten rows, once.
 func (r *rewrites) unpack(i int) error {
 	x := &r.packets[i]
 	if x.values != nil {

@@ -167,6 +167,7 @@ func (l *Session) own(t *Target, key []store.Pair) (grow.Row, bool) {
 	return grow.Row{}, false
 }
 
+// planned is the row of the plan that has a key, if keys are counted.
 func (t *Target) planned(key []store.Pair) (grow.Row, bool) {
 	if k := t.Grow.Key; k != nil && len(key) == 1 && key[0].Value.Type == value.Integer {
 		return k.RowOf(key[0].Value.N)

@@ -540,6 +540,7 @@ func (w *Writer) adopt(c *journal.ChunkEntry) error {
 	return w.handOutLogged(c.Log)
 }
 
+// counted takes over a chunk that an earlier run committed.
 func (w *Writer) counted(c *journal.ChunkEntry) error {
 	w.Session.mu.Lock()
 	defer w.Session.mu.Unlock()

@@ -39,6 +39,7 @@ func Resume(ctx context.Context, s store.Store, number int64, o Options) (r *jou
 	return r, err
 }
 
+// resume goes on with a load whose plan was revived.
 func (p *Past) resume(ctx context.Context, s store.Store, o Options) (*journal.Result, error) {
 	e := p.Entry
 	if e.State != journal.StateOpen {

@@ -173,6 +173,7 @@ func (m *Memory) learnRun(g *grow.Grower, e *grow.Entity, x journal.Keys) error 
 	return nil
 }
 
+// fieldPlace is the place of a field among those of its entity; -1 if it is none of them.
 func fieldPlace(e *grow.Entity, f *grow.Field) int {
 	for i := range e.Fields {
 		if e.Fields[i] == f {

@@ -147,6 +147,7 @@ func firm(refs []reference) []reference {
 	return out
 }
 
+// reaches reports whether an entity can be reached from another.
 func reaches(next map[*grow.Entity][]*grow.Entity, from, to *grow.Entity) bool {
 	seen := map[*grow.Entity]bool{from: true}
 	for waiting := []*grow.Entity{from}; len(waiting) > 0; {
@@ -180,6 +181,7 @@ func behind(sorted []*grow.Entity, refs []reference) []reference {
 	return out
 }
 
+// family is an entity with all that are planned per it, and theirs.
 func family(e *grow.Entity, byEntity map[*grow.Entity]*plan.Target) Family {
 	f := Family{byEntity[e]}
 	for _, c := range e.Children() {
@@ -194,6 +196,7 @@ func family(e *grow.Entity, byEntity map[*grow.Entity]*plan.Target) Family {
 // Targets returns all entities in load order.
 func (o *Order) Targets() []*plan.Target { return slices.Concat(o.families()...) }
 
+// families are the families in load order.
 func (o *Order) families() [][]*plan.Target {
 	out := make([][]*plan.Target, len(o.Families))
 	for i, f := range o.Families {

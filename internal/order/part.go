@@ -49,6 +49,7 @@ func (p Part) Range(n uint64) (lo, hi uint64) {
 	return share(n, p.Number-1, p.Of), share(n, p.Number, p.Of)
 }
 
+// share is n * k / of, rounded down: where the k-th of equal parts of n begins.
 func share(n, k, of uint64) uint64 {
 	high, low := bits.Mul64(n, k)
 	q, _ := bits.Div64(high, low, of)

@@ -89,6 +89,7 @@ type meeting struct {
 	drawn  map[xxh3.Uint128]bool // keys that rows were given by another draw
 }
 
+// collide tells which of an entity's rows would collide with rows that are there.
 func (f *foresight) collide(ctx context.Context, l *load.Session, tx store.Tx, t *load.Target) error {
 	look, most := lookUp(t, tx), uint64(maxLookedUp)
 	if t.Out.Before <= f.known {

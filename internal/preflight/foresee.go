@@ -91,12 +91,14 @@ type foreseenWrite struct {
 	access store.Access
 }
 
+// wrong notes what would end the load.
 func (f *foresight) wrong(t *plan.Target, hint, format string, args ...any) {
 	p := f.plan.Problem(t.Plan, format, args...)
 	p.Hint = hint
 	f.found = append(f.found, p)
 }
 
+// warn notes what people should know beforehand.
 func (f *foresight) warn(t *plan.Target, hint, format string, args ...any) {
 	f.wrong(t, hint, format, args...)
 	f.found[len(f.found)-1].Warning = true

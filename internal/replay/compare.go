@@ -76,6 +76,7 @@ type comparison struct {
 	fates  fates            // nil until they are read
 }
 
+// newComparison finds the parts of loads that share tables.
 func newComparison(ctx context.Context, s store.Store, pasts []*load.Past) (*comparison, error) {
 	c := &comparison{
 		store:  s,
@@ -145,6 +146,7 @@ func (c *comparison) close() error {
 	return tx.Rollback()
 }
 
+// run compares table by table: first by fingerprint, then row by row.
 func (c *comparison) run(ctx context.Context, o CompareOptions) (*Difference, error) {
 	d := &Difference{Lost: lostBy(c.pasts)}
 	for _, p := range c.pasts {
@@ -306,6 +308,7 @@ func NamesOf(columns []*schema.Column) []string {
 // Digest is a digest of a row as it was read.
 func Digest(row []value.Value) grow.Fingerprint { return hashed([]byte(load.KeyOfValues(row))) }
 
+// hashed is the 128-bit digest of bytes (XXH3).
 func hashed(b []byte) grow.Fingerprint {
 	h := xxh3.Hash128(b)
 	return grow.Fingerprint{Hi: h.Hi, Lo: h.Lo}
@@ -323,6 +326,7 @@ func (p *part) compareRows(ctx context.Context, f fates, o CompareOptions) error
 	return nil
 }
 
+// compareRun compares consecutive rows with those of the table.
 func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fates, o CompareOptions) error {
 	w, t, e := p.w, p.t, &p.e
 	rows := &load.Pass{}

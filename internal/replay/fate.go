@@ -32,6 +32,7 @@ func (x *fate) left(c store.Change) bool {
 // fates are those of rows of a database, by table and primary key.
 type fates map[string]map[string]*fate
 
+// of is what units did to a row; nil if nothing.
 func (f fates) of(table string, key []value.Value) *fate {
 	if len(f[table]) == 0 || len(key) == 0 {
 		return nil
@@ -68,6 +69,7 @@ func readFates(ctx context.Context, s store.Store, db *schema.Database, want fun
 	return out, nil
 }
 
+// note takes in what a step of a unit did.
 func (f fates) note(t *schema.Table, s journal.UndoSection) {
 	if f[t.Name] == nil {
 		f[t.Name] = map[string]*fate{}

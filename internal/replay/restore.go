@@ -123,6 +123,7 @@ func (c *comparison) fingerprints(ctx context.Context) error {
 	return nil
 }
 
+// restore brings the tables back, in one transaction.
 func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoration, error) {
 	r := &Restoration{DryRun: o.DryRun}
 	for _, p := range c.pasts {

@@ -173,6 +173,7 @@ func sweep(ctx context.Context, db Database) error {
 	return nil
 }
 
+// newRunner grows the rows that are tried.
 func newRunner(ctx context.Context, db Database, t *plan.Target, set *grow.Set, o Options) (*runner, error) {
 	most := slices.Max(o.Counts)
 	x := &runner{db: db, o: o, key: -1, change: -1, rows: &grow.Batch{}}
@@ -253,6 +254,7 @@ func (x *runner) chooseColumn() {
 // value is a value of a row, by its place among the columns.
 func (x *runner) value(row, column int) *value.Value { return &x.rows.Row(row)[x.into.Fields[column]] }
 
+// drop removes the tables of a trial.
 func (x *runner) drop(ctx context.Context) error {
 	if x.table == nil {
 		return sweep(ctx, x.db)
@@ -377,6 +379,7 @@ func (x *runner) cell(ctx context.Context, job Job) (shown string, err error) {
 	return shown, err
 }
 
+// statements is how many were sent so far.
 func (x *runner) statements() int64 {
 	n := int64(0)
 	for _, s := range x.db.Statements() {

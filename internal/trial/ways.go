@@ -83,6 +83,7 @@ func changingWays(Database) []way {
 	}})
 }
 
+// inTransaction does something in a transaction and commits it.
 func (x *runner) inTransaction(ctx context.Context, do func(store.Tx) error) error {
 	tx, err := x.db.Begin(ctx, store.TxOptions{})
 	if err != nil {

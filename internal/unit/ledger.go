@@ -62,11 +62,16 @@ type rowLedger struct {
 }
 
 func (l *rowLedger) begin(context.Context) error { return nil }
-func (l *rowLedger) end(context.Context) error   { return nil }
-func (l *rowLedger) committed()                  {}
+
+// end packs the names of the occasions that are done and writes them.
+func (l *rowLedger) end(context.Context) error { return nil }
+
+// committed takes over what the commit has made permanent.
+func (l *rowLedger) committed() {}
 
 func (n occasionName) value() value.Value { return value.Value{Type: value.Bytes, S: string(n[:])} }
 
+// enter notes occasions as done, and tells which were so before.
 func (l *rowLedger) enter(ctx context.Context, names []occasionName) ([]int64, error) {
 	r := l.run
 	by := make([]int64, len(names))
@@ -136,6 +141,7 @@ func (l *rowLedger) enter(ctx context.Context, names []occasionName) ([]int64, e
 	return by, err
 }
 
+// forget takes the note of an occasion back.
 func (l *rowLedger) forget(ctx context.Context, name occasionName) error {
 	of := l.run.w.Session.Journal.Tables.Occasions
 	if l.run.w.Session.Options.DryRun {

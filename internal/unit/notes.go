@@ -51,6 +51,7 @@ func (s *unitStep) undoAdded(u *journal.Undo, values [][]value.Value, keys []val
 	u.Add(section)
 }
 
+// undoChanged notes what changed rows held before and after.
 func (s *unitStep) undoChanged(u *journal.Undo, before, after [][]value.Value) {
 	k := len(s.rowKey)
 	section := journal.UndoSection{

@@ -42,6 +42,7 @@ type laidInput struct {
 	column *schema.Column
 }
 
+// tableName is the table of a step; empty for conditions.
 func (s *unitStep) tableName() string {
 	if s.Table == nil {
 		return ""
@@ -232,6 +233,7 @@ func (s *unitStep) compute(before, values []value.Value) (after []value.Value, o
 	return after, true
 }
 
+// computed is what the database will compute, in decimals; false if that is not certain.
 func computed(e *schema.Expr, column value.Value, values []value.Value) (value.Value, bool) {
 	switch e.Op {
 	case schema.OpColumn:
@@ -270,6 +272,7 @@ func (r *unitRun) columnFor(slot int) *schema.Column {
 	return store.ColumnFor(s.Type, s.Scale)
 }
 
+// namesOfMatch are the columns that a step looks rows up by.
 func namesOfMatch(match []store.Matched) []string {
 	var names []string
 	for _, m := range match {

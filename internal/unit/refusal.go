@@ -72,6 +72,7 @@ func (r *unitRun) refuse(x *occasion, step int, v *store.Violation) *journal.Ref
 	return out
 }
 
+// unitHint says what to do about a refused step.
 func unitHint(r *journal.Refusal, s *unitStep) string {
 	switch r.Kind {
 	case store.RowCount:

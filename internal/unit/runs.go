@@ -103,6 +103,7 @@ func UnitSet(unit string) string { return unitPrefix + unit }
 // IsUnitSet tells whether a name is kept for runs of units.
 func IsUnitSet(extra string) bool { return strings.HasPrefix(extra, unitPrefix) }
 
+// enterUnit makes the journal's entry of the run, or goes on with an open one.
 func (r *unitRun) enterUnit(ctx context.Context) error {
 	j := r.w.Session.Journal
 	j.About = journal.About{

@@ -132,6 +132,7 @@ type mark struct {
 
 func (r *unitRun) mark() mark { return mark{len(r.undo.Sections), slices.Clone(r.touched)} }
 
+// backTo forgets the undo notes behind a mark.
 func (r *unitRun) backTo(m mark) {
 	r.undo.Sections, r.touched = r.undo.Sections[:m.sections], slices.Clone(m.touched)
 }

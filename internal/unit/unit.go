@@ -172,6 +172,7 @@ func (r *unitRun) run(ctx context.Context) error {
 	return nil
 }
 
+// progressed reports occasions that are done.
 func (r *unitRun) progressed(done, total uint64) {
 	if r.w.Session.Options.Progress != nil {
 		r.w.Session.Options.Progress(done, total)
@@ -221,6 +222,7 @@ func (r *unitRun) small(ctx context.Context, total, size uint64) error {
 	return ctx.Err()
 }
 
+// clears reports whether any step empties its table.
 func (r *unitRun) clears() bool {
 	return slices.ContainsFunc(r.steps, func(s *unitStep) bool { return s.Word == plan.StepClear })
 }

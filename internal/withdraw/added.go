@@ -227,6 +227,7 @@ func (v *withdrawal) seeOwn(t *load.Target, rows store.Rows, seen map[string]map
 	seen[t.Table.Name] = own
 }
 
+// removeReferrersOf removes the rows that refer to those of a stage, and theirs before them.
 func (v *withdrawal) removeReferrersOf(ctx context.Context, st store.Stage, seen map[string]map[string]bool) error {
 	if v.out.Others == nil {
 		v.out.Others = map[string]int64{}

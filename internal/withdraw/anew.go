@@ -142,6 +142,7 @@ type inside struct {
 	steps int
 }
 
+// Begin marks a place in the outer transaction.
 func (s *inside) Begin(ctx context.Context, _ store.TxOptions) (store.Tx, error) {
 	s.steps++
 	step := &step{Tx: s.tx, ctx: context.WithoutCancel(ctx), mark: fmt.Sprintf("evensprout_anew_%d", s.steps)}
@@ -163,12 +164,14 @@ type step struct {
 	done bool
 }
 
+// Commit keeps what was done since the mark.
 func (t *step) Commit(ctx context.Context) error {
 	err := t.Tx.Release(ctx, t.mark)
 	t.done = err == nil
 	return err
 }
 
+// Rollback goes back to the mark.
 func (t *step) Rollback() error {
 	if t.done {
 		return nil

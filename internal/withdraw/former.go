@@ -311,6 +311,7 @@ func packetRows(t *schema.Table, n int64, body []byte, blank []*schema.Column) (
 	return into, rows, err
 }
 
+// returnPacket gives back the removed rows of one packet.
 func (v *withdrawal) returnPacket(ctx context.Context, t *load.Target, to *schema.Table, n int64, body []byte) error {
 	into, rows, err := packetRows(to, n, body, selfReferences(to))
 	if err != nil {

@@ -99,6 +99,7 @@ func withdrawUnit(ctx context.Context, s store.Store, e *journal.Entry, o Option
 	return &v.out, nil
 }
 
+// run takes the occasions of a run back, the last one first.
 func (v *unitWithdrawal) run(ctx context.Context) error {
 	of := v.tables.Loads
 	n, err := v.tx.Set(
@@ -293,6 +294,7 @@ type leaving struct {
 	why        string
 }
 
+// leave notes a row that stays, and why.
 func (v *unitWithdrawal) leave(
 	s journal.UndoSection,
 	t *schema.Table,

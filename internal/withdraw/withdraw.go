@@ -59,6 +59,7 @@ type Withdrawal struct {
 	left     map[*load.Target][]grow.Row
 }
 
+// clone is a copy, because a withdrawal that is tried again begins anew.
 func (w *Withdrawal) clone() Withdrawal {
 	c := *w
 	c.Entities, c.LeftRows, c.Others, c.left = slices.Clone(
@@ -136,6 +137,7 @@ func Run(ctx context.Context, s store.Store, number int64, o Options) (out *With
 	return out, err
 }
 
+// withdraw is Run for who holds the plan's lock.
 func withdraw(ctx context.Context, p *load.Past, s store.Store, o Options) (*Withdrawal, error) {
 	if p.Entry.About.Unit != "" {
 		return withdrawUnit(ctx, s, p.Entry, o)
@@ -216,6 +218,7 @@ type withdrawal struct {
 	changed    map[int]grow.Row                   // those of out.LeftRows that others have changed, by their places
 }
 
+// reset forgets what was counted in a transaction that is begun again.
 func (v *withdrawal) reset() {
 	v.out = Withdrawal{
 		Lost:     v.Plan.Lost,
@@ -232,6 +235,7 @@ func (v *withdrawal) reset() {
 	v.files, v.unreturned, v.changed = nil, 0, map[int]grow.Row{}
 }
 
+// of is what was done to the rows of an entity.
 func (v *withdrawal) of(t *load.Target) *WithdrawnEntity {
 	return &v.out.Entities[v.out.byEntity[t.Plan.Name]]
 }
@@ -410,6 +414,7 @@ func (v *withdrawal) inMany(ctx context.Context) error {
 	return v.removeFiles()
 }
 
+// settle holds what was put off against the tables.
 func (v *withdrawal) settle(ctx context.Context) error {
 	if err := v.w.Tx.Settle(ctx); err != nil {
 		return v.Session.Refusal(nil, nil, err)
