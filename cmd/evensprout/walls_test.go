@@ -50,7 +50,7 @@ var walls = map[string]string{
 	"internal/journal": "diag grow order plan schema store value",
 	"internal/archive": "diag grow journal order plan safe schema store value",
 	"internal/replay":  "grow journal load order schema store value",
-	"internal/load/loadtest": "archive diag files grow journal load plan preflight replay schema store store/mysql " +
+	"internal/loadtest": "archive diag files grow journal load plan preflight replay schema store store/mysql " +
 		"store/postgres store/sqlite store/storetest value withdraw",
 	"internal/app":           "archive diag files grow load plan preflight safe schema store value",
 	"internal/store/dialect": "schema store",

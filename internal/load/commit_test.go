@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"evensprout/internal/load/loadtest"
+	"evensprout/internal/loadtest"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/load"

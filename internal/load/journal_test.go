@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"evensprout/internal/load/loadtest"
+	"evensprout/internal/loadtest"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/load"

@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"evensprout/internal/load"
-	"evensprout/internal/load/loadtest"
+	"evensprout/internal/loadtest"
 
 	"evensprout/internal/journal"
 

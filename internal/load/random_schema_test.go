@@ -10,7 +10,7 @@ import (
 	"testing"
 
 	"evensprout/internal/load"
-	"evensprout/internal/load/loadtest"
+	"evensprout/internal/loadtest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -8,7 +8,7 @@ import (
 
 	"evensprout/internal/archive"
 	"evensprout/internal/load"
-	"evensprout/internal/load/loadtest"
+	"evensprout/internal/loadtest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -9,7 +9,7 @@ import (
 	"evensprout/internal/archive"
 	"evensprout/internal/files"
 	"evensprout/internal/load"
-	"evensprout/internal/load/loadtest"
+	"evensprout/internal/loadtest"
 	"evensprout/internal/replay"
 	"evensprout/internal/store/storetest"
 )

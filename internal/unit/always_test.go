@@ -5,7 +5,7 @@ import (
 	"testing"
 
 	"evensprout/internal/load"
-	"evensprout/internal/load/loadtest"
+	"evensprout/internal/loadtest"
 	"evensprout/internal/store/storetest"
 
 	"github.com/stretchr/testify/assert"

@@ -9,7 +9,7 @@ import (
 	"sync"
 	"testing"
 
-	"evensprout/internal/load/loadtest"
+	"evensprout/internal/loadtest"
 	"evensprout/internal/unit"
 
 	"evensprout/internal/withdraw"

@@ -10,7 +10,7 @@ import (
 	"testing"
 
 	"evensprout/internal/archive"
-	"evensprout/internal/load/loadtest"
+	"evensprout/internal/loadtest"
 	"evensprout/internal/replay"
 	"evensprout/internal/unit"
 

@@ -3,7 +3,7 @@ package unit_test
 import (
 	"testing"
 
-	"evensprout/internal/load/loadtest"
+	"evensprout/internal/loadtest"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/load"
