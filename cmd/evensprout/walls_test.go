@@ -55,7 +55,7 @@ var walls = map[string]string{
 	"internal/app":           "archive diag files grow load plan preflight safe schema store value",
 	"internal/store/dialect": "schema store",
 	"internal/preflight":     "diag grow journal load plan schema store value",
-	"internal/unit":          "diag grow journal load plan replay schema store value",
+	"internal/unit":          "diag grow journal load plan schema store value",
 	"internal/withdraw":      "archive diag grow journal load order plan replay schema store unit value",
 	"internal/load":          "archive diag grow journal order plan schema store value",
 	"internal/cli": "app archive demo diag draft during export files grow journal load order plan " +

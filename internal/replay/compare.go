@@ -204,7 +204,7 @@ func (c *comparison) sameByFingerprint(ctx context.Context, table *schema.Table)
 	columns := parts[0].t.Into().Columns
 	for _, p := range parts {
 		if p.t.Writes.Mode != store.Insert && p.t.Writes.Mode != store.Replace ||
-			!slices.Equal(NamesOf(p.t.Into().Columns), NamesOf(columns)) {
+			!slices.Equal(schema.NamesOf(p.t.Into().Columns), schema.NamesOf(columns)) {
 			c.plan(table)
 			return false, nil
 		}
@@ -294,15 +294,6 @@ func (p *part) print(ctx context.Context, columns []*schema.Column, sum *grow.Fi
 		}
 	}
 	return nil
-}
-
-// NamesOf are the names of columns.
-func NamesOf(columns []*schema.Column) []string {
-	names := make([]string, len(columns))
-	for i, c := range columns {
-		names[i] = c.Name
-	}
-	return names
 }
 
 // Digest is a digest of a row as it was read.
@@ -417,7 +408,7 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 		return err
 	}
 	if byUnits := int64(0); len(f[table.Name]) > 0 {
-		err := c.eachStranger(ctx, table, KeyColumns(table), func(row []value.Value) error {
+		err := c.eachStranger(ctx, table, table.KeyColumns(), func(row []value.Value) error {
 			if x := f.of(table.Name, row); x != nil && x.added {
 				byUnits++
 			}
@@ -440,7 +431,7 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 		return nil
 	}
 	p.e.Extra = n
-	columns := KeyColumns(table)
+	columns := table.KeyColumns()
 	return c.eachStranger(ctx, table, columns, func(row []value.Value) error {
 		if x := f.of(table.Name, row); x != nil && x.added {
 			return nil
@@ -450,18 +441,6 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 		}
 		return nil
 	})
-}
-
-// KeyColumns are the columns by which people know rows of a table.
-func KeyColumns(t *schema.Table) []*schema.Column {
-	var columns []*schema.Column
-	for _, name := range t.PrimaryKey {
-		columns = append(columns, t.Column(name))
-	}
-	if len(columns) == 0 {
-		return t.Columns
-	}
-	return columns
 }
 
 // shared tells whether a table may hold rows that are not the plan's: it had some

@@ -245,9 +245,9 @@ func (c *comparison) look(ctx context.Context, t *schema.Table, o RestoreOptions
 	case c.counts[t.Name] <= planned-missing:
 		return f, nil // it has no others
 	case stages == 1 && last != nil:
-		return f, last.Strangers(ctx, KeyColumns(t), stranger) // the stage has all rows
+		return f, last.Strangers(ctx, t.KeyColumns(), stranger) // the stage has all rows
 	}
-	return f, c.eachStranger(ctx, t, KeyColumns(t), stranger)
+	return f, c.eachStranger(ctx, t, t.KeyColumns(), stranger)
 }
 
 // deleteRows deletes rows that nothing refers to, as often as that sets others free. It
@@ -309,7 +309,7 @@ func (c *comparison) deleteRows(
 // StageKeys stages rows by what tells them: their primary keys, or, without one, all
 // that they have.
 func StageKeys(ctx context.Context, tx store.Tx, t *schema.Table, rows [][]value.Value) (store.Stage, error) {
-	columns := KeyColumns(t)
+	columns := t.KeyColumns()
 	write := &store.Write{
 		Into:     store.Into{Table: t, Columns: columns},
 		Mode:     store.Update,

@@ -222,9 +222,24 @@ func find(name string, n int, at func(int) string) int {
 }
 
 // ColumnNames returns the names of all columns.
-func (t *Table) ColumnNames() []string {
-	names := make([]string, len(t.Columns))
-	for i, c := range t.Columns {
+func (t *Table) ColumnNames() []string { return NamesOf(t.Columns) }
+
+// KeyColumns are the columns that tell rows apart: those of the primary key, or all.
+func (t *Table) KeyColumns() []*Column {
+	if len(t.PrimaryKey) == 0 {
+		return t.Columns
+	}
+	columns := make([]*Column, len(t.PrimaryKey))
+	for i, name := range t.PrimaryKey {
+		columns[i] = t.Column(name)
+	}
+	return columns
+}
+
+// NamesOf are the names of columns.
+func NamesOf(columns []*Column) []string {
+	names := make([]string, len(columns))
+	for i, c := range columns {
 		names[i] = c.Name
 	}
 	return names

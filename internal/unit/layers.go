@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"evensprout/internal/plan"
-	"evensprout/internal/replay"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
 )
@@ -50,7 +49,7 @@ func (r *unitRun) canDoManyAtOnce() (bool, [][]keyOfStep) {
 		if len(by) == 0 {
 			return false, nil
 		}
-		names := replay.NamesOf(by)
+		names := schema.NamesOf(by)
 		if known, seen := columns[s.Table]; seen && !slices.Equal(known, names) {
 			return false, nil // the same row may be meant in two ways
 		}

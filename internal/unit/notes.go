@@ -4,7 +4,6 @@ import (
 	"slices"
 
 	"evensprout/internal/journal"
-	"evensprout/internal/replay"
 
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
@@ -31,7 +30,7 @@ func (s *unitStep) undoAdded(u *journal.Undo, values [][]value.Value, keys []val
 		Step:  s.index,
 		Kind:  journal.UndoAdded,
 		Table: s.Table.Name,
-		Key:   replay.NamesOf(s.rowKey),
+		Key:   schema.NamesOf(s.rowKey),
 	}
 	for i, c := range s.into.Columns {
 		if !slices.Contains(columns, c) {
@@ -58,8 +57,8 @@ func (s *unitStep) undoChanged(u *journal.Undo, before, after [][]value.Value) {
 		Step:    s.index,
 		Kind:    journal.UndoChanged,
 		Table:   s.Table.Name,
-		Key:     replay.NamesOf(s.rowKey),
-		Columns: replay.NamesOf(s.kept),
+		Key:     schema.NamesOf(s.rowKey),
+		Columns: schema.NamesOf(s.kept),
 	}
 	for i := range before {
 		section.Values = append(section.Values, slices.Concat(before[i], after[i][k:]))

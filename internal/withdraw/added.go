@@ -211,7 +211,7 @@ func (v *withdrawal) removeReferrers(ctx context.Context, t *load.Target, st sto
 // seeOwn notes the keys of rows that go anyway: they are no others that refer to them.
 func (v *withdrawal) seeOwn(t *load.Target, rows store.Rows, seen map[string]map[string]bool) {
 	match, _ := t.Identity()
-	if !slices.Equal(replay.NamesOf(match), t.Table.PrimaryKey) {
+	if !slices.Equal(schema.NamesOf(match), t.Table.PrimaryKey) {
 		return
 	}
 	own := map[string]bool{}
@@ -252,7 +252,7 @@ func (r *referrers) remove(ctx context.Context, st store.Stage) error {
 	seen := r.seen
 	found := map[*schema.Table][][]value.Value{}
 	err := st.Referrers(ctx, r.db, func(t *schema.Table, key []value.Value) error {
-		text := load.Pairs(replay.KeyColumns(t), key)
+		text := load.Pairs(t.KeyColumns(), key)
 		if seen[t.Name] == nil {
 			seen[t.Name] = map[string]bool{}
 		}

@@ -160,19 +160,11 @@ func (s *stage) Twins(ctx context.Context) ([]*store.Violation, error) {
 	err := s.twice(
 		ctx,
 		s.w.Match,
-		"match ("+strings.Join(namesOf(s.w.Match), ", ")+")",
+		"match ("+strings.Join(schema.NamesOf(s.w.Match), ", ")+")",
 		false,
 		func(v *store.Violation) { found = append(found, v) },
 	)
 	return found, err
-}
-
-func namesOf(columns []*schema.Column) []string {
-	names := make([]string, len(columns))
-	for i, c := range columns {
-		names[i] = c.Name
-	}
-	return names
 }
 
 // staged returns columns by name, or false if some are not written.
@@ -210,7 +202,7 @@ func notNull(names []string) string {
 }
 
 func (s *stage) violation(v store.Violation, columns []*schema.Column, values []value.Value) *store.Violation {
-	v.Table, v.Columns, v.Values = s.w.Table.Name, namesOf(columns), slices.Clone(values)
+	v.Table, v.Columns, v.Values = s.w.Table.Name, schema.NamesOf(columns), slices.Clone(values)
 	return &v
 }
 
