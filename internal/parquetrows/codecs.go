@@ -24,6 +24,32 @@ type codecs struct {
 	brotli *brotli.Reader
 }
 
+func (c *codecs) unpackGzip(out, packed []byte) (err error) {
+	if c.gzip == nil {
+		c.gzip, err = gzip.NewReader(bytes.NewReader(packed))
+	} else {
+		err = c.gzip.Reset(bytes.NewReader(packed))
+	}
+	if err == nil {
+		err = fill(out, c.gzip)
+	}
+	return err
+}
+
+func (c *codecs) unpackZstd(out, packed []byte) (err error) {
+	if c.zstd == nil {
+		if c.zstd, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecodeAllCapLimit(true),
+			zstd.WithDecoderLowmem(true)); err != nil {
+			return err
+		}
+	}
+	var b []byte
+	if b, err = c.zstd.DecodeAll(packed, out[:0:len(out)]); err == nil && len(b) != len(out) {
+		err = errLength
+	}
+	return err
+}
+
 // unpack fills out.
 func (c *codecs) unpack(out, packed []byte, codec format.CompressionCodec) error {
 	if len(out) == 0 && len(packed) == 0 { // a page of nothing but NULL
@@ -40,14 +66,7 @@ func (c *codecs) unpack(out, packed []byte, codec format.CompressionCodec) error
 			_, err = snappy.Decode(out, packed)
 		}
 	case format.Gzip:
-		if c.gzip == nil {
-			c.gzip, err = gzip.NewReader(bytes.NewReader(packed))
-		} else {
-			err = c.gzip.Reset(bytes.NewReader(packed))
-		}
-		if err == nil {
-			err = fill(out, c.gzip)
-		}
+		err = c.unpackGzip(out, packed)
 	case format.Brotli:
 		if c.brotli == nil {
 			c.brotli = brotli.NewReader(nil)
@@ -56,16 +75,7 @@ func (c *codecs) unpack(out, packed []byte, codec format.CompressionCodec) error
 			err = fill(out, c.brotli)
 		}
 	case format.Zstd:
-		if c.zstd == nil {
-			if c.zstd, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecodeAllCapLimit(true),
-				zstd.WithDecoderLowmem(true)); err != nil {
-				return err
-			}
-		}
-		var b []byte
-		if b, err = c.zstd.DecodeAll(packed, out[:0:len(out)]); err == nil && len(b) != len(out) {
-			err = errLength
-		}
+		err = c.unpackZstd(out, packed)
 	case format.Lz4Raw:
 		var n int
 		if n, err = lz4.UncompressBlock(packed, out); err == nil && n != len(out) {

@@ -93,6 +93,44 @@ func valueError(err error) error {
 	return damaged("the values: %w", err)
 }
 
+// dataPage begins a page whose levels are packed with its values.
+func (c *chunk) dataPage(at int64, h *pageHeader) error {
+	p := &h.Data.V
+	var err error
+	if c.page, err = c.unpack(c.page, at, h, 0, true); err != nil {
+		return err
+	}
+	b := c.page
+	c.levels = runs{}
+	if c.column.Optional {
+		if p.DefinitionLevelEncoding != format.RLE {
+			return fmt.Errorf("definition levels in the encoding %s are not read", p.DefinitionLevelEncoding)
+		}
+		levels, rest, err := prefixed(b)
+		if err != nil {
+			return damaged("the definition levels: %w", err)
+		}
+		c.levels, b = runs{b: levels, width: 1}, rest
+	}
+	return c.begin(b, p.Encoding, int64(p.NumValues))
+}
+
+// dataPageV2 begins a page whose levels stand before its values, unpacked.
+func (c *chunk) dataPageV2(at, packed int64, h *pageHeader) error {
+	p := &h.DataV2.V
+	repetition, definition := int64(p.RepetitionLevelsByteLength), int64(p.DefinitionLevelsByteLength)
+	if repetition < 0 || definition < 0 || repetition+definition > min(packed, int64(h.UncompressedPageSize)) {
+		return damaged("a page has levels of %d and %d bytes", repetition, definition)
+	}
+	var err error
+	compressed := !p.IsCompressed.Valid || p.IsCompressed.V
+	if c.page, err = c.unpack(c.page, at, h, int(repetition+definition), compressed); err != nil {
+		return err
+	}
+	c.levels = runs{b: c.page[repetition : repetition+definition], width: 1}
+	return c.begin(c.page[repetition+definition:], p.Encoding, int64(p.NumValues))
+}
+
 // nextPage reads up to the next page with values.
 func (c *chunk) nextPage() error {
 	var h pageHeader
@@ -109,37 +147,9 @@ func (c *chunk) nextPage() error {
 	case h.Type == format.DictionaryPage && h.Dictionary.Valid:
 		return c.readDictionary(at, &h)
 	case h.Type == format.DataPage && h.Data.Valid:
-		p := &h.Data.V
-		var err error
-		if c.page, err = c.unpack(c.page, at, &h, 0, true); err != nil {
-			return err
-		}
-		b := c.page
-		c.levels = runs{}
-		if c.column.Optional {
-			if p.DefinitionLevelEncoding != format.RLE {
-				return fmt.Errorf("definition levels in the encoding %s are not read", p.DefinitionLevelEncoding)
-			}
-			levels, rest, err := prefixed(b)
-			if err != nil {
-				return damaged("the definition levels: %w", err)
-			}
-			c.levels, b = runs{b: levels, width: 1}, rest
-		}
-		return c.begin(b, p.Encoding, int64(p.NumValues))
+		return c.dataPage(at, &h)
 	case h.Type == format.DataPageV2 && h.DataV2.Valid:
-		p := &h.DataV2.V
-		repetition, definition := int64(p.RepetitionLevelsByteLength), int64(p.DefinitionLevelsByteLength)
-		if repetition < 0 || definition < 0 || repetition+definition > min(packed, int64(h.UncompressedPageSize)) {
-			return damaged("a page has levels of %d and %d bytes", repetition, definition)
-		}
-		var err error
-		compressed := !p.IsCompressed.Valid || p.IsCompressed.V
-		if c.page, err = c.unpack(c.page, at, &h, int(repetition+definition), compressed); err != nil {
-			return err
-		}
-		c.levels = runs{b: c.page[repetition : repetition+definition], width: 1}
-		return c.begin(c.page[repetition+definition:], p.Encoding, int64(p.NumValues))
+		return c.dataPageV2(at, packed, &h)
 	case h.Type == format.IndexPage:
 		return nil
 	}

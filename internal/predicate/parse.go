@@ -443,43 +443,39 @@ func (p *parser) typeName() string {
 	}
 }
 
+// castText is a text as a literal of another type; nil if it is none, or the type another.
+func castText(text, typ string) *Node {
+	switch typ {
+	case "integer", "int", "int2", "int4", "int8", "smallint", "bigint",
+		"numeric", "decimal", "double", "real", "float", "float4", "float8":
+		if v, ok := number(text); ok {
+			return &Node{Op: Literal, Value: v}
+		}
+		switch strings.ToLower(text) {
+		case "nan", "infinity", "-infinity":
+			return &Node{Op: Call, Name: strings.ToLower(text)}
+		}
+	case "date", "timestamp", "timestamptz", "time":
+		if v, ok := moment(text); ok {
+			return &Node{Op: Literal, Value: v}
+		}
+	case "boolean", "bool":
+		switch strings.ToLower(text) {
+		case "t", "true", "1", "yes", "on":
+			return &Node{Op: Literal, Value: value.Bool(true)}
+		case "f", "false", "0", "no", "off":
+			return &Node{Op: Literal, Value: value.Bool(false)}
+		}
+	}
+	return nil
+}
+
 // cast makes a cast, which literals take over at once.
 func cast(n *Node, typ string) *Node {
 	base := strings.TrimPrefix(typ, "pg_catalog.")
 	if n.Op == Literal && n.Value.Type == value.Text {
-		switch base {
-		case "integer",
-			"int",
-			"int2",
-			"int4",
-			"int8",
-			"smallint",
-			"bigint",
-			"numeric",
-			"decimal",
-			"double",
-			"real",
-			"float",
-			"float4",
-			"float8":
-			if v, ok := number(n.Value.S); ok {
-				return &Node{Op: Literal, Value: v}
-			}
-			switch strings.ToLower(n.Value.S) {
-			case "nan", "infinity", "-infinity":
-				return &Node{Op: Call, Name: strings.ToLower(n.Value.S)}
-			}
-		case "date", "timestamp", "timestamptz", "time":
-			if v, ok := moment(n.Value.S); ok {
-				return &Node{Op: Literal, Value: v}
-			}
-		case "boolean", "bool":
-			switch strings.ToLower(n.Value.S) {
-			case "t", "true", "1", "yes", "on":
-				return &Node{Op: Literal, Value: value.Bool(true)}
-			case "f", "false", "0", "no", "off":
-				return &Node{Op: Literal, Value: value.Bool(false)}
-			}
+		if fixed := castText(n.Value.S, base); fixed != nil {
+			return fixed
 		}
 	}
 	switch base {
@@ -558,6 +554,20 @@ func (p *parser) named(t token) *Node {
 	return n
 }
 
+// array reads what stands behind ARRAY.
+func (p *parser) array() *Node {
+	p.need("[")
+	list := &Node{Op: List}
+	for p.err == nil && !p.peek().is("]") {
+		list.Args = append(list.Args, p.or())
+		if !p.take(",") {
+			break
+		}
+	}
+	p.need("]")
+	return list
+}
+
 // keyword reads what begins with a keyword; nil if the token is none.
 func (p *parser) keyword(t token) *Node {
 	switch strings.ToLower(t.text) {
@@ -577,16 +587,7 @@ func (p *parser) keyword(t token) *Node {
 		p.need(")")
 		return n
 	case "array":
-		p.need("[")
-		list := &Node{Op: List}
-		for p.err == nil && !p.peek().is("]") {
-			list.Args = append(list.Args, p.or())
-			if !p.take(",") {
-				break
-			}
-		}
-		p.need("]")
-		return list
+		return p.array()
 	case "interval":
 		n := p.signed()
 		if u := p.peek(); u.kind == tokenName && !u.quoted && !isKeyword(u.text) {

@@ -32,6 +32,41 @@ const (
 	bins       = 32 // of a histogram
 )
 
+// widen makes a range of values hold one more: by number, or by the length of texts.
+func widen(least, most, v *value.Value) {
+	switch {
+	case least.IsNull():
+		*least, *most = *v, *v
+	case isOrdered(v.Type):
+		if v.N < least.N {
+			*least = *v
+		}
+		if v.N > most.N {
+			*most = *v
+		}
+	default:
+		if len(v.S) < len(least.S) {
+			*least = *v
+		}
+		if len(v.S) > len(most.S) {
+			*most = *v
+		}
+	}
+}
+
+// choicesOf are values by how often they occur, the most frequent first.
+func choicesOf(counts map[string]int) []Choice {
+	var out []Choice
+	for value, n := range counts {
+		out = append(out, Choice{value, n})
+	}
+	sort.Slice(out, func(i, j int) bool {
+		a, b := out[i], out[j]
+		return a.Count > b.Count || a.Count == b.Count && a.Value < b.Value
+	})
+	return out
+}
+
 // SpreadOf counts the values of a field; labels stand for references, and are nil
 // for other fields.
 func SpreadOf(values []value.Value, labels []string) Spread {
@@ -51,37 +86,14 @@ func SpreadOf(values []value.Value, labels []string) Spread {
 		}
 		counts[text]++
 		ordered = ordered && isOrdered(v.Type)
-		switch {
-		case least.IsNull():
-			least, most = *v, *v
-		case isOrdered(v.Type):
-			if v.N < least.N {
-				least = *v
-			}
-			if v.N > most.N {
-				most = *v
-			}
-		default:
-			if len(v.S) < len(least.S) {
-				least = *v
-			}
-			if len(v.S) > len(most.S) {
-				most = *v
-			}
-		}
+		widen(&least, &most, v)
 	}
 	s.Distinct = len(counts)
 	if labels == nil && !least.IsNull() {
 		s.Least, s.Most = least.String(), most.String()
 	}
 	if s.Distinct <= fewChoices || labels != nil {
-		for value, n := range counts {
-			s.Choices = append(s.Choices, Choice{value, n})
-		}
-		sort.Slice(s.Choices, func(i, j int) bool {
-			a, b := s.Choices[i], s.Choices[j]
-			return a.Count > b.Count || a.Count == b.Count && a.Value < b.Value
-		})
+		s.Choices = choicesOf(counts)
 		return s
 	}
 	if ordered && most.N > least.N {

@@ -189,6 +189,26 @@ func (p *pack) constants(d *ast.GenDecl) {
 	}
 }
 
+// binaryOf computes an operator of two constants; nil if it is none of those that are known.
+func binaryOf(op token.Token, a, b constant.Value) constant.Value {
+	if a == nil || b == nil || a.Kind() != b.Kind() {
+		return nil
+	}
+	switch op {
+	case token.ADD:
+		return constant.BinaryOp(a, op, b)
+	case token.SUB, token.MUL:
+		if a.Kind() == constant.Int {
+			return constant.BinaryOp(a, op, b)
+		}
+	case token.SHL:
+		if n, ok := constant.Uint64Val(b); ok && n < 63 && a.Kind() == constant.Int {
+			return constant.Shift(a, op, uint(n))
+		}
+	}
+	return nil
+}
+
 // valueOf computes a constant of literals and iota; nil if it is made of more.
 func valueOf(x ast.Expr, iota int64) constant.Value {
 	switch x := x.(type) {
@@ -207,22 +227,7 @@ func valueOf(x ast.Expr, iota int64) constant.Value {
 			return constant.UnaryOp(x.Op, v, 0)
 		}
 	case *ast.BinaryExpr:
-		a, b := valueOf(x.X, iota), valueOf(x.Y, iota)
-		if a == nil || b == nil || a.Kind() != b.Kind() {
-			return nil
-		}
-		switch x.Op {
-		case token.ADD:
-			return constant.BinaryOp(a, x.Op, b)
-		case token.SUB, token.MUL:
-			if a.Kind() == constant.Int {
-				return constant.BinaryOp(a, x.Op, b)
-			}
-		case token.SHL:
-			if n, ok := constant.Uint64Val(b); ok && n < 63 && a.Kind() == constant.Int {
-				return constant.Shift(a, x.Op, uint(n))
-			}
-		}
+		return binaryOf(x.Op, valueOf(x.X, iota), valueOf(x.Y, iota))
 	}
 	return nil
 }
@@ -342,6 +347,22 @@ var plainTypes = map[string]Field{
 	"sql.RawBytes":  {Kind: schema.Bytes},
 }
 
+// describeByName says what a type of another module holds, as far as its name tells.
+func (f *Field) describeByName(name string) {
+	switch name {
+	case "UUID":
+		f.Kind = schema.UUID
+	case "NullUUID":
+		f.Kind, f.Nullable = schema.UUID, true
+	case "Decimal":
+		f.Kind = schema.Decimal
+	case "NullDecimal":
+		f.Kind, f.Nullable = schema.Decimal, true
+	default:
+		f.Kind = schema.Any
+	}
+}
+
 // describe says what a type holds; false for lists, maps and structs, which are no
 // columns by themselves.
 func (r *reader) describe(p *pack, t ast.Expr, f *Field, depth int) bool {
@@ -379,7 +400,6 @@ func (r *reader) describe(p *pack, t ast.Expr, f *Field, depth int) bool {
 			f.Kind, f.Bits, f.Unsigned, f.Nullable = k.Kind, k.Bits, k.Unsigned, f.Nullable || k.Nullable
 			return true
 		}
-		last := name[strings.LastIndexByte(name, '.')+1:]
 		if own := p.types[name]; own != nil {
 			if _, ok := own.Type.(*ast.StructType); ok {
 				f.Kind = schema.Any
@@ -388,18 +408,7 @@ func (r *reader) describe(p *pack, t ast.Expr, f *Field, depth int) bool {
 			f.Choices = p.choices[name]
 			return r.describe(p, own.Type, f, depth+1)
 		}
-		switch last {
-		case "UUID":
-			f.Kind = schema.UUID
-		case "NullUUID":
-			f.Kind, f.Nullable = schema.UUID, true
-		case "Decimal":
-			f.Kind = schema.Decimal
-		case "NullDecimal":
-			f.Kind, f.Nullable = schema.Decimal, true
-		default:
-			f.Kind = schema.Any
-		}
+		f.describeByName(name[strings.LastIndexByte(name, '.')+1:])
 		return true
 	}
 	f.Kind = schema.Any

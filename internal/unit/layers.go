@@ -98,20 +98,10 @@ func (r *unitRun) ofOccasion(slot int) bool {
 	return s.Step < 0 && !slices.ContainsFunc(s.From, func(i int) bool { return !r.ofOccasion(i) })
 }
 
-// commutes tells whether a step does the same to the rows of an occasion, whatever steps
-// of other occasions were done before it.
-func (r *unitRun) commutes(s *unitStep, known map[*schema.Table][]string) bool {
-	written := slices.Clone(s.into.Columns)
+// keepsKeys reports whether a change leaves what tells rows apart, or is referred to, as it is.
+func (s *unitStep) keepsKeys(known []string) bool {
 	for _, a := range s.Set {
-		written = append(written, a.Column)
-	}
-	change := s.Word == plan.StepUpdate || s.Word == plan.StepUpsert
-	for _, a := range s.Set {
-		// What tells rows apart, or is referred to, must stay as it is.
-		if !change {
-			break
-		}
-		if slices.Contains(known[s.Table], a.Column.Name) {
+		if slices.Contains(known, a.Column.Name) {
 			return false
 		}
 		for _, key := range s.Table.Keys() {
@@ -119,6 +109,19 @@ func (r *unitRun) commutes(s *unitStep, known map[*schema.Table][]string) bool {
 				return false
 			}
 		}
+	}
+	return true
+}
+
+// commutes tells whether a step does the same to the rows of an occasion, whatever steps
+// of other occasions were done before it.
+func (r *unitRun) commutes(s *unitStep, known map[*schema.Table][]string) bool {
+	written := slices.Clone(s.into.Columns)
+	for _, a := range s.Set {
+		written = append(written, a.Column)
+	}
+	if (s.Word == plan.StepUpdate || s.Word == plan.StepUpsert) && !s.keepsKeys(known[s.Table]) {
+		return false
 	}
 	for i := range s.Table.References {
 		ref := &s.Table.References[i]

@@ -371,50 +371,44 @@ func (v *surveying) outside(ctx context.Context) error {
 	})
 }
 
+// integerBits are the widths of whole numbers.
+var integerBits = map[string]int{"int2": 16, "int4": 32, "int8": 64}
+
+// kinds are what base types hold.
+var kinds = map[string]schema.Kind{
+	"int2": schema.Integer, "int4": schema.Integer, "int8": schema.Integer,
+	"numeric": schema.Decimal, "float4": schema.Real, "float8": schema.Real,
+	"bool": schema.Boolean,
+	"text": schema.Text, "citext": schema.Text, "name": schema.Text, "varchar": schema.Text, "bpchar": schema.Text,
+	"bytea": schema.Bytes,
+	"date":  schema.Date, "time": schema.Time, "timestamp": schema.Timestamp, "timestamptz": schema.Timestamp,
+	"uuid": schema.UUID,
+	"json": schema.JSON, "jsonb": schema.JSON,
+}
+
 // describe says what a column holds by the name of its base type and its modifier.
 func describe(c *schema.Column, class string, typmod int) {
 	const header = 4 // of lengths in modifiers
 	c.Digits = 6
+	kind, known := kinds[c.Type]
+	switch {
+	case known:
+		c.Kind = kind
+	case class == "e":
+		c.Kind = schema.Text
+	default:
+		c.Kind = schema.Any
+	}
+	c.Bits, c.Zoneless = integerBits[c.Type], c.Type == "timestamp"
 	switch c.Type {
-	case "int2":
-		c.Kind, c.Bits = schema.Integer, 16
-	case "int4":
-		c.Kind, c.Bits = schema.Integer, 32
-	case "int8":
-		c.Kind, c.Bits = schema.Integer, 64
 	case "numeric":
-		c.Kind = schema.Decimal
 		if typmod >= header {
 			c.Precision = (typmod - header) >> 16 & 0xffff
 			c.Scale = ((typmod-header)&0x7ff ^ 1024) - 1024
 		}
-	case "float4", "float8":
-		c.Kind = schema.Real
-	case "bool":
-		c.Kind = schema.Boolean
-	case "text", "citext", "name":
-		c.Kind = schema.Text
 	case "varchar", "bpchar":
-		c.Kind = schema.Text
 		if typmod >= header {
 			c.Length = typmod - header
-		}
-	case "bytea":
-		c.Kind = schema.Bytes
-	case "date":
-		c.Kind = schema.Date
-	case "time":
-		c.Kind = schema.Time
-	case "timestamp", "timestamptz":
-		c.Kind, c.Zoneless = schema.Timestamp, c.Type == "timestamp"
-	case "uuid":
-		c.Kind = schema.UUID
-	case "json", "jsonb":
-		c.Kind = schema.JSON
-	default:
-		c.Kind = schema.Any
-		if class == "e" {
-			c.Kind = schema.Text
 		}
 	}
 	if (c.Kind == schema.Time || c.Kind == schema.Timestamp) && typmod >= 0 {

@@ -392,6 +392,19 @@ func (d *database) Exists(t *schema.Table) (string, []setwise.Arg) {
 
 func (d *database) Qualified(_ context.Context, do func() error) error { return do() }
 
+// readInteger makes a value of a whole number.
+func readInteger(n int64, c *schema.Column) value.Value {
+	switch {
+	case c.Kind == schema.Boolean && (n == 0 || n == 1):
+		return value.Bool(n == 1)
+	case c.Kind == schema.Decimal:
+		if v, ok := value.Int(n).Rescale(uint8(c.Scale)); ok {
+			return v
+		}
+	}
+	return value.Int(n)
+}
+
 // read makes a value of a cell: what its column's kind says, as far as the cell
 // can be read that way, else what it is.
 func read(s *sqlite.Stmt, i int, c *schema.Column) value.Value {
@@ -399,16 +412,7 @@ func read(s *sqlite.Stmt, i int, c *schema.Column) value.Value {
 	case sqlite.TypeNull:
 		return value.Value{}
 	case sqlite.TypeInteger:
-		n := s.ColumnInt64(i)
-		switch {
-		case c.Kind == schema.Boolean && (n == 0 || n == 1):
-			return value.Bool(n == 1)
-		case c.Kind == schema.Decimal:
-			if v, ok := value.Int(n).Rescale(uint8(c.Scale)); ok {
-				return v
-			}
-		}
-		return value.Int(n)
+		return readInteger(s.ColumnInt64(i), c)
 	case sqlite.TypeBlob:
 		b := make([]byte, s.ColumnLen(i))
 		s.ColumnBytes(i, b)
