@@ -60,6 +60,10 @@ type Workspace struct {
 	OccasionsFile string
 	spooled       string // the file that standard input was copied into; empty if it was not read
 
+	// Hold waits, if it is set, until the database may be worked with, before its tables are
+	// read: who reads a file may keep others from writing to it.
+	Hold func(context.Context, store.Store, *plan.Plan) error
+
 	AtEnd []func() error // what is to be done when the program ends
 }
 
@@ -174,7 +178,13 @@ func (w *Workspace) openPlan(ctx context.Context, args []string, needDatabase bo
 		return nil, err
 	}
 	if s != nil {
-		if o.Database, err = s.Survey(ctx); err == nil && w.Extra != "" {
+		if w.Hold != nil {
+			err = w.Hold(ctx, s, p)
+		}
+		if err == nil {
+			o.Database, err = s.Survey(ctx)
+		}
+		if err == nil && w.Extra != "" {
 			o.Shift, err = load.Shift(ctx, s, p, w.Extra)
 		}
 		if err != nil {

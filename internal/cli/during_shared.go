@@ -27,19 +27,20 @@ import (
 const duringActor = "during, "
 
 func (a *program) duringShared(ctx context.Context, args []string, run *during.Command, f *duringFlags) (err error) {
+	a.ws.Hold = func(ctx context.Context, s store.Store, p *plan.Plan) error {
+		return a.alone(ctx, s, p.Name, f.wait)
+	}
 	c, s, name, err := a.ws.Compile(ctx, args, true)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
 	defer c.Close()
+	a.ws.Hold = nil // it is held
 	if !a.quiet {
 		a.warn(c)
 	}
 	if err := load.TryConditions(ctx, s, c); err != nil {
-		return err
-	}
-	if err := a.alone(ctx, s, c.Plan.Name, f.wait); err != nil {
 		return err
 	}
 	defer s.Unlock(context.WithoutCancel(ctx), duringLock(c.Plan.Name))
