@@ -118,8 +118,8 @@ func (c *code) figures() []figure {
 	return []figure{
 		large,
 		over("functions of cyclomatic complexity over 25", 25, 0, 0),
-		over("functions over 15", 15, 149, 90),
-		{name: "mean complexity", is: float64(sum) / float64(len(c.complexities)), limit: 5.325, goal: 4.8},
+		over("functions over 15", 15, 144, 90),
+		{name: "mean complexity", is: float64(sum) / float64(len(c.complexities)), limit: 5.307, goal: 4.8},
 		many,
 		{
 			name:  "lines over 120 columns, in percent",
@@ -131,7 +131,7 @@ func (c *code) figures() []figure {
 		{
 			name:    "comment lines, in percent",
 			is:      100 * float64(c.comments) / float64(c.all),
-			limit:   6.29,
+			limit:   6.3,
 			goal:    12,
 			atLeast: true,
 		},
