@@ -149,6 +149,23 @@ func (w *Workspace) Open(ctx context.Context, p *plan.Plan, args []string) (stor
 	return s, w.Shown(u), err
 }
 
+// readTables reads what a plan is held against, once the database may be worked with.
+func (w *Workspace) readTables(ctx context.Context, s store.Store, p *plan.Plan, o *plan.Options) (err error) {
+	if w.Hold != nil {
+		if err := w.Hold(ctx, s, p); err != nil {
+			return err
+		}
+	}
+	if o.Database, err = s.Survey(ctx); err != nil {
+		return err
+	}
+	o.Existing = func(t *schema.Table) (grow.Table, error) { return archive.Existing(ctx, s, t) }
+	if w.Extra != "" {
+		o.Shift, err = load.Shift(ctx, s, p, w.Extra)
+	}
+	return err
+}
+
 // openPlan reads the plan and opens its database. Close the store if there is no error.
 func (w *Workspace) openPlan(ctx context.Context, args []string, needDatabase bool) (*openedPlan, error) {
 	o, err := w.Options()
@@ -178,19 +195,9 @@ func (w *Workspace) openPlan(ctx context.Context, args []string, needDatabase bo
 		return nil, err
 	}
 	if s != nil {
-		if w.Hold != nil {
-			err = w.Hold(ctx, s, p)
-		}
-		if err == nil {
-			o.Database, err = s.Survey(ctx)
-		}
-		if err == nil && w.Extra != "" {
-			o.Shift, err = load.Shift(ctx, s, p, w.Extra)
-		}
-		if err != nil {
+		if err := w.readTables(ctx, s, p, &o); err != nil {
 			return nil, errors.Join(err, s.Close())
 		}
-		o.Existing = func(t *schema.Table) (grow.Table, error) { return archive.Existing(ctx, s, t) }
 	}
 	return &openedPlan{p, o, s, name}, nil
 }
