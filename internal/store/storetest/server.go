@@ -220,7 +220,8 @@ func StartPostgres() (*Server, error) {
 		s.folder,
 		"-F",
 	}
-	for _, setting := range []string{"shared_buffers=256MB", "max_wal_size=4GB", "full_page_writes=off",
+	for _, setting := range []string{"shared_buffers=256MB", "dynamic_shared_memory_type=mmap",
+		"max_wal_size=4GB", "full_page_writes=off",
 		"max_connections=40", "deadlock_timeout=100ms",
 		"DateStyle=German, DMY", "TimeZone=Asia/Kathmandu", "bytea_output=escape", "standard_conforming_strings=off",
 		"extra_float_digits=-15",
