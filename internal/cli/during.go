@@ -105,13 +105,13 @@ load.`,
 	c.Flags().
 		BoolVar(&f.keep, "keep-on-failure", false, "leave the database if the command fails, and say how to connect")
 	c.Flags().
-		StringArrayVar(&f.scripts, "schema", nil, "script of SQL that makes the tables; may be said several times")
+		StringArrayVar(&f.scripts, "schema", nil, "script of SQL that makes the tables; repeatable")
 	c.Flags().
 		StringVar(&f.prepare, "prepare", "", "command that makes the tables, run by the shell with the database in "+
 			"its environment")
 	c.Flags().
 		StringArrayVar(&f.from, "prepare-from", nil, "file or folder that --prepare reads: as long as it is the "+
-			"same, a filled database is copied; may be said several times")
+			"same, a filled database is copied; repeatable")
 	c.Flags().BoolVar(&f.noCache, "no-cache", false, "fill the database anew, and keep no copy")
 	c.Flags().
 		BoolVar(&f.external, "with-external", false, "keep tables in a copied database whose rows are on another "+

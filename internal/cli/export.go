@@ -109,7 +109,7 @@ database. --part takes a share of the rows: all parts together are the whole.`,
 	c.Flags().
 		StringVar(&flags.out, "out", "", "folder for the files; of sql and of nested JSON the file; else standard "+
 			"output")
-	c.Flags().StringArrayVar(&flags.entities, "entity", nil, "write this entity alone; may be said several times")
+	c.Flags().StringArrayVar(&flags.entities, "entity", nil, "write this entity alone; repeatable")
 	c.Flags().
 		StringVar(&flags.names, "names", string(export.Fields), "what columns are called: fields, as in the plan, "+
 			"or columns, as in the database")

@@ -30,8 +30,7 @@ type unitFlags struct {
 
 func (f *unitFlags) add(c *cobra.Command) {
 	c.Flags().
-		StringArrayVar(&f.names, "unit", nil, "run this unit alone, without loading entities; may be said several "+
-			"times")
+		StringArrayVar(&f.names, "unit", nil, "run this unit alone, without loading entities; repeatable")
 	c.Flags().
 		StringVar(&f.occasions, "occasions", "", "with --unit: take its occasions from this file in place of the "+
 			"plan's; - is standard input")

@@ -135,25 +135,8 @@ func FuzzEncode(f *testing.F) {
 	})
 }
 
-// encodedCells are values as loads write them, with their columns.
-func encodedCells() ([]value.Value, []*schema.Column) {
-	price, _ := value.ParseDecimal("129.50")
-	day, _ := value.ParseDate("2026-05-01")
-	moment, _ := value.ParseTimestamp("2026-05-01T08:15:00Z")
-	return []value.Value{value.Int(123_456), value.String("Heron Quay"), price, day, moment, value.Bool(true), {}},
-		[]*schema.Column{
-			{Kind: schema.Integer, Type: "int4", Bits: 32},
-			{Kind: schema.Text, Type: "varchar"},
-			{Kind: schema.Decimal, Type: "numeric", Precision: 8, Scale: 2},
-			{Kind: schema.Date, Type: "date"},
-			{Kind: schema.Timestamp, Type: "timestamp", Digits: 6},
-			{Kind: schema.Boolean, Type: "bool"},
-			{Kind: schema.Text, Type: "varchar"},
-		}
-}
-
 func BenchmarkEncode(b *testing.B) {
-	values, columns := encodedCells()
+	values, columns := storetest.EncodedCells()
 	var buf []byte
 	var err error
 	for b.Loop() {
