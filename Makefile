@@ -1,10 +1,16 @@
-.PHONY: help build test test-short race cover lint figures check bench cluster faults fuzz golden licences screenshots clean
+.PHONY: help build man release test test-short race cover lint figures check bench cluster faults fuzz golden licences screenshots clean
 
 help: ## what there is to make
 	@awk -F ':.*## ' '/^[a-z-]+:.*## /{printf "%-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
 
 build: ## one static program, bin/evensprout
 	CGO_ENABLED=0 go build -trimpath -o bin/evensprout ./cmd/evensprout
+
+man: ## manual pages, in bin/man
+	go run ./scripts/manpages bin/man
+
+release: ## programs for five systems with checksums and bills of materials, in dist/
+	scripts/release.sh
 
 test: ## all tests
 	go test -timeout 40m ./...
