@@ -1,6 +1,6 @@
 // Run by: evensprout during --schema schema.sql -- mvn -q verify
 //
-// JDBC_DATABASE_URL, JDBC_DATABASE_USERNAME and JDBC_DATABASE_PASSWORD are the database.
+// JDBC_URL, JDBC_DATABASE_USERNAME and JDBC_DATABASE_PASSWORD are the database.
 
 import static org.junit.jupiter.api.Assertions.assertEquals;
 import static org.junit.jupiter.api.Assertions.assertTrue;
@@ -12,7 +12,7 @@ import org.junit.jupiter.api.Test;
 
 class FerriesTest {
     private static Connection connect() throws SQLException {
-        return DriverManager.getConnection(System.getenv("JDBC_DATABASE_URL"), System.getenv("JDBC_DATABASE_USERNAME"), System.getenv("JDBC_DATABASE_PASSWORD"));
+        return DriverManager.getConnection(System.getenv("JDBC_URL"), System.getenv("JDBC_DATABASE_USERNAME"), System.getenv("JDBC_DATABASE_PASSWORD"));
     }
 
     private static long number(Connection db, String sql) throws SQLException {
