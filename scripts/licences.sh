@@ -25,7 +25,7 @@ licence() {
   echo '# Dependencies'
   echo
   echo 'The modules that the program is built from. `scripts/licences.sh` writes this page.'
-  echo '`go mod verify` in continuous integration holds them against their checksums.'
+  echo '`go mod verify` in continuous integration compares them with their checksums.'
   echo
   echo '| module | version | licence |'
   echo '|---|---|---|'

@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Renders what a command really prints in a terminal window of about 1280x800.
+# Renders what a command really prints in a terminal window of about 1280x800, cropped to its text.
 #   scripts/screenshot.sh NAME COMMAND [ARG...]
 # writes docs/screenshots/NAME.png. Runs in the current folder. A command line with
 # several steps is one argument to: sh -c.
@@ -9,7 +9,7 @@ root=$(cd "$(dirname "$0")/.." && pwd)
 target=$root/docs/screenshots/$name.png
 
 missing=()
-for pair in Xvfb:xvfb xterm:xterm scrot:scrot; do
+for pair in Xvfb:xvfb xterm:xterm scrot:scrot mogrify:imagemagick; do
   command -v "${pair%%:*}" >/dev/null || missing+=("${pair##*:}")
 done
 fc-list 2>/dev/null | grep -q 'DejaVu Sans Mono' || missing+=(fonts-dejavu-core)
@@ -29,14 +29,17 @@ shown=$*
 [ "$1" = sh ] && shown=$3
 {
   echo 'set +e'
+  echo "printf '\\033[?25l'" # no cursor
   printf "printf '\\\\033[36m$\\\\033[0m %%s\\\\n' %q\n" "$shown"
   printf '%q ' "$@"; echo
   echo "touch $work/done; sleep 60"
 } > "$work/run.sh"
-xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry 158x49+0+0 -b 8 -bg '#14181d' -fg '#d8dee4' +sb -T evensprout -e bash "$work/run.sh" &
+xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 141x44+0+0 -b 8 -bg '#14181d' -fg '#d8dee4' +sb -T evensprout -e bash "$work/run.sh" &
 for _ in $(seq 600); do [ -e "$work/done" ] && break; sleep 0.1; done
 [ -e "$work/done" ] || { echo "$name: the command did not end" >&2; exit 1; }
 sleep 0.7
 mkdir -p "$root/docs/screenshots"
 scrot --overwrite "$target"
+# Cropped to the text, with a margin.
+mogrify -crop 1272x792+2+2 +repage -bordercolor '#14181d' -border 1 -trim +repage -border 4 "$target"
 echo "$target"

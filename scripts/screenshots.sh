@@ -9,10 +9,11 @@ export PATH=$work/bin:$PATH
 shot() { "$root/scripts/screenshot.sh" "$@" 2>/dev/null; }
 
 cd "$work"
-shot demo sh -c 'evensprout demo | head -36'
+# Of the demo's output: what was loaded, and the sale that is rolled back.
+shot demo sh -c "evensprout demo --color always | awk '/done|Unit |must fail/{on=1} /760 rows|In larkwater/{on=0} on'"
 cd larkwater
 sqlite3 empty.db < schema.sql
-shot survey evensprout survey --db sqlite:empty.db --tables passengers,crew,amenities
+shot survey evensprout survey --db sqlite:empty.db --tables passengers,amenities
 shot preview evensprout preview --entity Passenger --rows 4
 shot preview-spread evensprout preview --entity Passenger --spread
 shot preview-row evensprout preview --entity Passenger --row 4321
@@ -27,7 +28,7 @@ evensprout during --schema schema.sql -- ./test-ferries.sh
 evensprout during --schema schema.sql --keep-on-failure -- sh -c "echo a test fails; exit 3"
 echo "exit code $?"
 evensprout during --sweep --kept --cached'
-shot export sh -c 'evensprout export --format parquet --out rows; echo; evensprout export --migration 0042_fares --entity FareClass; cat 0042_fares.*.sql'
+shot export sh -c 'evensprout export --format parquet --out rows; echo; evensprout export --migration 0042_fares --entity FareClass; cat 0042_fares.remove.sql'
 evensprout trial --db sqlite:larkwater.db --quiet --chart "$root/docs/screenshots/trial.png" >/dev/null
 shot catalog evensprout catalog
 
@@ -64,7 +65,7 @@ shot update sh -c 'cat prices.csv; evensprout load prices.yaml --changes changes
 sqlite3 larkwater.db "UPDATE passengers SET given_name = 'Zora' WHERE id = 1001; DELETE FROM tickets WHERE id IN (1, 2, 3);
   INSERT INTO crew (id, full_name, job) VALUES (9001, 'Uma Wren', 'cook');
   INSERT INTO bookings SELECT 99999, 'ZZ999999', passenger_id, sailing_id, booked_at, status, total FROM bookings WHERE passenger_id = 1005 LIMIT 1"
-shot compare evensprout compare
+shot compare sh -c "evensprout compare --color always | grep -vE 'Compared|^  (Pier|Amenity|Vessel|Timetable)'"
 shot history sh -c 'evensprout history; echo; evensprout history 1'
 for load in 5 4 3 2; do evensprout withdraw $load >/dev/null || true; done
 shot withdraw evensprout withdraw 1 --also changed

@@ -450,12 +450,12 @@ func TestInputIsBounded(t *testing.T) {
 		"wide text": head + "    fields:\n      label: {text: \"" + strings.Repeat(
 			"{a}",
 			900,
-		) + "\"}\n    draws:\n      a: {text: \"" + strings.Repeat(
+		) + "\"}\n    shared:\n      a: {text: \"" + strings.Repeat(
 			"x",
 			100_000,
 		) + "\"}\n",
 		"replace": head + "    fields:\n      label: {derive: \"replace(replace(replace(a, 'x', a), 'x', a), 'x', " +
-			"a)\"}\n    draws:\n      a: {text: \"" + strings.Repeat(
+			"a)\"}\n    shared:\n      a: {text: \"" + strings.Repeat(
 			"x",
 			2000,
 		) + "\"}\n",
@@ -501,7 +501,7 @@ func TestInputIsBounded(t *testing.T) {
 			"rows: 1",
 			"rows: 400",
 			1,
-		) + "    fields:\n      label: {text: \"{a}{a}{a}{a}{a}{a}{a}{a}\"}\n    draws:\n      a: {text: \"" +
+		) + "    fields:\n      label: {text: \"{a}{a}{a}{a}{a}{a}{a}{a}\"}\n    shared:\n      a: {text: \"" +
 			strings.Repeat(
 				"x",
 				100_000,

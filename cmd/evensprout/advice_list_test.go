@@ -18,29 +18,28 @@ import (
 
 // adviceElsewhere are hints that other tests provoke, by a part of them.
 var adviceElsewhere = map[string]string{
-	"XDG_CACHE_HOME names another place":                 "TestDuringLeavesTheGivenDatabaseAlone",
-	"load --resume goes on with it; evensprout withdraw": "TestATriggerThatRaises",
+	"choose another folder with XDG_CACHE_HOME":          "TestDuringLeavesTheGivenDatabaseAlone",
+	"resume it with evensprout load --resume":            "TestATriggerThatRaises",
 	"the parameter search_path=":                         "TestSchemasAreApart",
-	"closes it, and leaves the tables as they are":       "TestAfterAMigration",
-	"and its occasions are done again":                   "TestAWithdrawalOfARunCanBeFinished",
-	"writes the journal's plan: read it":                 "TestAChangedPlanIsNotResumed",
+	"removes it from the journal, and leaves its rows":   "TestAfterAMigration",
+	"and its occasions are repeated":                     "TestAWithdrawalOfARunCanBeFinished",
+	"writes that plan: read it":                          "TestAChangedPlanIsNotResumed",
 	"raise max_locks_per_transaction":                    "TestAFullTableOfLocks",
-	"in the URL: ?tls=false":                             "TestPasswordsTravelEncrypted",
-	"in the URL: ?sslmode=disable":                       "TestPasswordsTravelEncrypted",
-	"ALTER ROLE ... CREATEDB lets it; during --shared":   "TestTrapsAreExplained",
+	"in the URL with ?tls=false":                         "TestPasswordsTravelEncrypted",
+	"in the URL with ?sslmode=disable":                   "TestPasswordsTravelEncrypted",
+	"ALTER ROLE ... CREATEDB allows it; during --shared": "TestTrapsAreExplained",
 	"everything that was not committed is rolled back":   "TestCutConnections",
 	"everything was rolled back: tables and files":       "TestFilesInTheWay",
-	"--db URL names the database":                        "TestStatementsNeedTheTables",
-	"say fixture.URL, or set DATABASE_URL":               "TestDriversThatHideTheirConnection",
+	"name the database with --db URL":                    "TestStatementsNeedTheTables",
+	"pass fixture.URL, set DATABASE_URL":                 "TestDriversThatHideTheirConnection",
 	"load again":                                         "TestExtraSets",
 }
 
 // adviceAlone are hints that no test follows, and why.
 var adviceAlone = map[string]string{
-	"say host, port, user and password in the plain form": "no address is known that the drivers take and that " +
+	"write host, port, user and password in the plain form": "no address is known that the drivers take and that " +
 		"cannot be written down: TestAddressesOfOtherDatabases writes all forms down",
-	"try again when migrations are done": "the server must show a table in part, twenty times in " +
-		"a second",
+	"try again when migrations are done": "the server must show a table in part, twenty times in per second",
 }
 
 var adviceNumber = regexp.MustCompile(`\b(LOAD)?\d\b`)

@@ -178,14 +178,14 @@ var adviceOfServers = map[string]advised{
 				`t="inlineStr"><is><t>ABC</t></is></c></row>`,
 		)},
 	"two trials at a time": {
-		says:   "two at a time would measure each other",
+		says:   "two trials at the same time would disturb each other",
 		engine: "postgres mariadb",
 		first:  held("trial"),
 		wrong:  []string{"trial", "--counts", "10", "--repeat", "1", "--entity", "Book"},
 		follow: now,
 	},
 	"MariaDB: a user who may not make databases": {
-		says:   "GRANT ALL ON `evensprout\\_%`.* lets it; during --shared needs none",
+		says:   "GRANT ALL ON `evensprout\\_%`.* allows it; during --shared needs no such right",
 		engine: "mariadb",
 		first: func(t *testing.T, s *site) {
 			admin := *s
@@ -196,7 +196,7 @@ var adviceOfServers = map[string]advised{
 		follow: func(t *testing.T, s *site) { s.lets() },
 	},
 	"a database without the mark": {
-		says:   "if it is nobody's, drop it yourself",
+		says:   "if nobody needs it, drop it yourself",
 		engine: "postgres",
 		server: true,
 		first: func(t *testing.T, s *site) {
@@ -262,27 +262,27 @@ var adviceOfServers = map[string]advised{
 		right:  []string{"load"},
 	},
 	"parts, and one process": {
-		says:  "evensprout load --resume goes on with it as one process",
+		says:  "evensprout load --resume continues it as one process",
 		first: did("load", "--part", "1/2"),
 		wrong: []string{"load", "--part", "1/3"},
 		right: []string{"load", "--resume"},
 	},
 	"parts, withdrawn": {
-		says:   "evensprout withdraw LOAD1 takes it back",
+		says:   "evensprout withdraw LOAD1 undoes it",
 		first:  did("load", "--part", "1/2"),
 		wrong:  []string{"load", "--part", "1/3"},
 		follow: did("withdraw", "LOAD1"),
 		right:  []string{"load", "--part", "1/3"},
 	},
 	"a part that is being written": {
-		says:   "--wait says how long to wait for that",
+		says:   "wait for it with --wait 5m",
 		engine: "postgres mariadb",
 		first:  held(journal.LockName("shelf") + ", part 1"),
 		wrong:  []string{"load", "--part", "1/1", "--wait", "10ms"},
 		follow: soon,
 		right:  []string{"load", "--part", "1/1", "--wait", "5m"},
 	},
-	"picks that hand-written rows use up": {says: "plan more of the rows that are picked, or fewer that pick them",
+	"picks that hand-written rows use up": {says: "plan more rows to pick from, or fewer that pick",
 		plan: strings.NewReplacer("rows: 5\n", "rows: 64\n", "rows: 20\n", "rows: 50\n", "{pick: Shelf}", "{pick: "+
 			"Shelf, unique: true}").
 			Replace(shelfPlan) +
@@ -299,7 +299,7 @@ var adviceOfServers = map[string]advised{
 		),
 		wrong: []string{"load"}, follow: rewritten("rows: 64", "rows: 80")},
 	"rows in the way of a change": {
-		says: "other rows stand in the way: nothing was withdrawn",
+		says: "other rows are in the way: nothing was withdrawn",
 		plan: shelfPlan + "units:\n  rename:\n    rows: 1\n    steps:\n      - {update: shelves, match: {id: 1}, " +
 			"set: {code: \"'new'\"}}\n",
 		first: func(t *testing.T, s *site) {
@@ -332,7 +332,7 @@ var adviceOfServers = map[string]advised{
 		follow: packets(16 << 20),
 	},
 	"PostgreSQL: a commit without an answer": {
-		says:   "look at the tables before you do anything else: nothing was repeated",
+		says:   "look at the tables before you do anything else; nothing was retried",
 		engine: "postgres",
 		first: func(t *testing.T, s *site) {
 			direct := s.url
@@ -344,7 +344,7 @@ var adviceOfServers = map[string]advised{
 		right:  []string{"look", "books"},
 	},
 	"MariaDB: a commit without an answer": {
-		says:   "look at the tables before you do anything else: nothing was repeated",
+		says:   "look at the tables before you do anything else; nothing was retried",
 		engine: "mariadb",
 		first: func(t *testing.T, s *site) {
 			direct := s.url
@@ -364,7 +364,7 @@ var adviceOfServers = map[string]advised{
 		follow: func(t *testing.T, s *site) { s.lets() },
 	},
 	"no folder for a run's database": {
-		says:   "XDG_CACHE_HOME, or TMPDIR, names another place for it",
+		says:   "choose another folder with XDG_CACHE_HOME or TMPDIR",
 		engine: "sqlite",
 		first: func(t *testing.T, s *site) {
 			require.NoError(t, os.Mkdir(s.file("tmp"), 0o777))

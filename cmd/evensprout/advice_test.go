@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/json"
 	"fmt"
 	"maps"
 	"os"
@@ -33,7 +32,7 @@ entities:
   Book:
     table: books
     rows: 20
-    fields: {shelf: {pick: Shelf}, title: {kind: text.title}}
+    fields: {shelf: {pick: Shelf}, title: {kind: title}}
 `
 
 // shelfUnit is appended to the plan where a case needs a unit.
@@ -89,7 +88,7 @@ func (s *site) words(t *testing.T, words ...string) []string {
 			if numbers == nil {
 				var loads []struct{ Number int64 }
 				r := s.on("history", "--json")
-				require.NoError(t, json.Unmarshal([]byte(r.out), &loads), r.out+r.errOut)
+				listed(t, r, &loads)
 				for _, l := range loads {
 					numbers = append(numbers, l.Number)
 				}
@@ -153,19 +152,19 @@ var advice = map[string]advised{
 		wrong:  []string{"load"},
 	},
 	"PostgreSQL: a port": {
-		says:   "look at host and port in the URL, and whether the server runs",
+		says:   "check host and port in the URL, and that the server is running",
 		engine: "postgres",
 		spoilt: instead(`:\d+/`, ":9/"),
 		wrong:  []string{"load"},
 	},
 	"PostgreSQL: a user": {
-		says:   "look at the user and password in the URL",
+		says:   "check the user and password in the URL",
 		engine: "postgres",
 		spoilt: instead(`tester@`, "nobody@"),
 		wrong:  []string{"load"},
 	},
 	"PostgreSQL: no database": {
-		says:   "the database must be there before rows are loaded",
+		says:   "create the database and run your migrations first",
 		engine: "postgres",
 		spoilt: instead(`/test_\d+`, "/nothing"),
 		wrong:  []string{"load"},
@@ -177,25 +176,25 @@ var advice = map[string]advised{
 		wrong:  []string{"load"},
 	},
 	"MariaDB: a port": {
-		says:   "look at host and port in the URL, and whether the server runs",
+		says:   "check host and port in the URL, and that the server is running",
 		engine: "mariadb",
 		spoilt: instead(`:\d+/`, ":9/"),
 		wrong:  []string{"load"},
 	},
 	"MariaDB: a user": {
-		says:   "look at the user and password in the URL",
+		says:   "check the user and password in the URL",
 		engine: "mariadb",
 		spoilt: instead(`root@`, "nobody:x@"),
 		wrong:  []string{"load"},
 	},
 	"MariaDB: no database": {
-		says:   "the database must be there before rows are loaded",
+		says:   "create the database and run your migrations first",
 		engine: "mariadb",
 		spoilt: instead(`/test_\d+`, "/nothing"),
 		wrong:  []string{"load"},
 	},
 	"a script that fails": {
-		says:  "nothing was loaded, and the database that was made for it is gone",
+		says:  "nothing was loaded, and the database created for it is dropped",
 		first: func(t *testing.T, s *site) { s.write("schema.sql", "CREATE TABLE;") },
 		wrong: []string{"during", "--schema", "schema.sql", "--", "true"},
 		follow: func(t *testing.T, s *site) {
@@ -203,7 +202,7 @@ var advice = map[string]advised{
 		},
 	},
 	"migrations that fail": {
-		says:  "what it said stands above",
+		says:  "its output is above",
 		wrong: []string{"during", "--prepare", "echo no such migration; exit 3", "--", "true"},
 		right: []string{"during", "--", "true"},
 	},
@@ -220,7 +219,7 @@ var advice = map[string]advised{
 		follow: sqlDone("DELETE FROM lent"),
 	},
 	"an open quote": {
-		says:   "is a quote open, or is this another kind of file?",
+		says:   "is a quote not closed, or is this another kind of file?",
 		first:  beside("shelves.csv", "code\n\"ABC\n"+strings.Repeat("DEF\n", 5<<20), "{code: code}"),
 		wrong:  []string{"load"},
 		follow: beside("shelves.csv", "code\n\"ABC\"\nDEF\n", "{code: code}"),
@@ -239,8 +238,8 @@ var advice = map[string]advised{
 		wrong: []string{"load"},
 		right: []string{"load", "--no-journal"},
 	},
-	"a withdrawal that broke off": {
-		says: "evensprout withdraw LOAD1 --commit chunk goes on with that; then load again",
+	"a withdrawal that was interrupted": {
+		says: "finish that with evensprout withdraw LOAD1 --commit chunk, then load again",
 		first: after(
 			did("load"),
 			func(t *testing.T, s *site) { s.exec(t, "UPDATE "+s.journal("loads")+" SET state = 'withdrawing'") },
@@ -277,7 +276,7 @@ var advice = map[string]advised{
 		right:  []string{"during", "--shared", "--wait", "1m", "--", "true"},
 	},
 	"a manifest that is gone": {
-		says: "the manifest that export wrote stands beside the files",
+		says: "the manifest that export wrote is beside the files",
 		first: func(t *testing.T, s *site) {
 			did("export", "--out", "rows")(t, s)
 			require.NoError(t, os.Rename(s.file("rows/manifest.json"), s.file("manifest.json")))
@@ -288,7 +287,7 @@ var advice = map[string]advised{
 		},
 	},
 	"two loads at a time": {
-		says:   "--wait 5m waits until that is done",
+		says:   "wait for it with --wait 5m",
 		engine: "postgres mariadb",
 		first:  held(journal.LockName("shelf")),
 		wrong:  []string{"load"},
@@ -319,15 +318,15 @@ var advice = map[string]advised{
 		right:  []string{"load"},
 	},
 	"anew with files": {
-		says:   "evensprout withdraw, then load",
-		plan:   strings.Replace(shelfPlan, "{kind: text.title}", "{file: {folder: covers, as: png, size: 8x8}}", 1),
+		says:   "run evensprout withdraw, then load",
+		plan:   strings.Replace(shelfPlan, "{kind: title}", "{file: {folder: covers, as: png, size: 8x8}}", 1),
 		first:  did("load"),
 		wrong:  []string{"load", "--anew"},
 		follow: did("withdraw"),
 		right:  []string{"load"},
 	},
 	"replace what is referred to": {
-		says: "or say write: {mode: replace, cascade: true} to remove these rows",
+		says: "or remove these rows with write: {mode: replace, cascade: true}",
 		first: after(
 			did("load"),
 			sqlDone("INSERT INTO lent (id, book_id) VALUES (1, 3)"),
@@ -368,7 +367,7 @@ var advice = map[string]advised{
 		follow: did("withdraw", "LOAD2"),
 	},
 	"or by another name": {
-		says:   "or load more rows by --extra with another name",
+		says:   "or load more rows with --extra and another name",
 		first:  after(did("load"), did("load", "--extra", "more"), rewritten("rows: 20", "rows: 30")),
 		wrong:  []string{"load"},
 		follow: rewritten("rows: 30", "rows: 20"),
@@ -380,7 +379,7 @@ var advice = map[string]advised{
 		right: []string{"history"},
 	},
 	"another plan's load": {
-		says: "the last load here is of shelf: evensprout withdraw LOAD1",
+		says: "the last load in this database is of shelf: evensprout withdraw LOAD1",
 		first: func(t *testing.T, s *site) {
 			did("load")(t, s)
 			s.write("other.yaml", strings.Replace(shelfPlan, "name: shelf", "name: other", 1))
@@ -395,44 +394,44 @@ var advice = map[string]advised{
 		follow: did("withdraw", "LOAD2"),
 	},
 	"rows that are gone": {
-		says:   "evensprout load --restore puts them back",
+		says:   "put them back with evensprout load --restore",
 		first:  after(did("load"), sqlDone("DELETE FROM books WHERE id < 4")),
 		wrong:  []string{"load"},
 		follow: did("load", "--restore"),
 	},
 	"what is gone is listed": {
-		says:  "evensprout compare tells which they are",
+		says:  "evensprout compare shows them",
 		first: after(did("load"), sqlDone("DELETE FROM books WHERE id < 4")),
 		wrong: []string{"load"},
 		right: []string{"compare"},
 		code:  7,
 	},
 	"what is left goes": {
-		says:   "evensprout withdraw LOAD1 takes back what is left",
+		says:   "or undo the rest with evensprout withdraw LOAD1",
 		first:  after(did("load"), sqlDone("DELETE FROM books WHERE id < 4")),
 		wrong:  []string{"load"},
 		follow: did("withdraw", "LOAD1"),
 	},
 	"a changed plan: anew": {
-		says:  "evensprout load --anew takes the earlier rows back",
+		says:  "evensprout load --anew replaces the earlier rows",
 		first: after(did("load"), rewritten("seed: s", "seed: other")),
 		wrong: []string{"load"},
 		right: []string{"load", "--anew"},
 	},
 	"a changed plan: withdraw": {
-		says:   "evensprout withdraw LOAD1 takes them back alone",
+		says:   "evensprout withdraw LOAD1 only removes them",
 		first:  after(did("load"), rewritten("seed: s", "seed: other")),
 		wrong:  []string{"load"},
 		follow: did("withdraw", "LOAD1"),
 	},
 	"a changed plan: extra": {
-		says:  "load --extra NAME puts a further set beside them",
-		first: after(did("load"), rewritten("text.title", "locality")),
+		says:  "load --extra NAME loads an extra set beside them",
+		first: after(did("load"), rewritten("kind: title", "kind: locality")),
 		wrong: []string{"load"},
 		right: []string{"load", "--extra", "NAME"},
 	},
 	"anew with others' rows": {
-		says: "evensprout load --anew --also referring takes them back, too",
+		says: "undo them too with evensprout load --anew --also referring",
 		first: after(
 			did("load"),
 			sqlDone("INSERT INTO lent (id, book_id) VALUES (1, 3)"),
@@ -448,7 +447,7 @@ var advice = map[string]advised{
 		right: []string{"load", "--db", "URL"},
 	},
 	"survey of no database": {
-		says:  "--structs FOLDER drafts from Go structs alone",
+		says:  "draft from Go structs alone with --structs FOLDER",
 		bare:  true,
 		wrong: []string{"survey"},
 		right: []string{"survey", "--db", "URL"},
@@ -476,7 +475,7 @@ var advice = map[string]advised{
 		follow: sqlDone("CREATE TABLE one (id INTEGER PRIMARY KEY)"),
 	},
 	"an unknown kind of database": {
-		says:  "URLs begin with",
+		says:  "a URL begins with ",
 		bare:  true,
 		wrong: []string{"load", "--db", "sqllite:x.db"},
 		right: []string{"load", "--db", "URL"},
@@ -489,7 +488,7 @@ var advice = map[string]advised{
 		right:  []string{"look", "shelves", "--db", "URL?mode=ro"},
 	},
 	"a file of no kind": {
-		says:   "there is: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet",
+		says:   "known: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet",
 		first:  beside("shelves.txt", "code\nABC\n", "{code: code}"),
 		wrong:  []string{"load"},
 		follow: beside("shelves.csv", "code\nABC\n", "{code: code}"),
@@ -507,19 +506,19 @@ var advice = map[string]advised{
 		follow: beside("shelves.csv", "code,n\nABC,1\n", "{code: code}"),
 	},
 	"an empty list": {
-		says:   "it holds a list of objects: [{...}, {...}]",
+		says:   "the file must hold a list of objects: [{...}, {...}]",
 		first:  beside("shelves.json", "", "{code: code}"),
 		wrong:  []string{"load"},
 		follow: beside("shelves.json", `[{"code": "ABC"}]`, "{code: code}"),
 	},
 	"a flag": {
-		says:  "evensprout COMMAND --help explains one",
-		wrong: []string{"load", "--nonesuch"},
+		says:  "evensprout --help lists the commands",
+		wrong: []string{"nonesuch"},
 		bare:  true,
-		right: []string{"load", "--help"},
+		right: []string{"--help"},
 	},
 	"keys of the database": {
-		says:   "leave keys: database out, so that keys are planned",
+		says:   "remove keys: database, so that the plan assigns keys",
 		engine: "postgres",
 		tables: "CREATE TABLE shelves (id INTEGER PRIMARY KEY, code VARCHAR(8) NOT NULL UNIQUE); CREATE TABLE " +
 			"books (id {key}, shelf_id INTEGER NOT NULL REFERENCES shelves (id), title VARCHAR(40));",
@@ -531,7 +530,7 @@ var advice = map[string]advised{
 		says: "narrow the fields that the expression reads",
 		plan: strings.Replace(
 			shelfPlan,
-			"title: {kind: text.title}",
+			"title: {kind: title}",
 			"title: {derive: \"string(id * 4000000000000000000)\"}",
 			1,
 		),
@@ -551,8 +550,8 @@ var advice = map[string]advised{
 		right: []string{"load", "--on-violation", "unique=skip"},
 		code:  6,
 	},
-	"upsert in place of insert": {
-		says: "say upsert in place of insert",
+	"upsert instead of insert": {
+		says: "use upsert instead of insert",
 		plan: strings.Replace(
 			shelfPlan+shelfUnit,
 			"{insert: lent, set: {book_id: Book}}",
@@ -567,7 +566,7 @@ var advice = map[string]advised{
 		),
 	},
 	"clear what is referred to": {
-		says: "delete the rows that refer to it first, in a step of their own",
+		says: "first delete the rows that refer to it, in a separate step",
 		plan: shelfPlan + "units:\n  empty:\n    rows: 1\n    together: all\n    steps:\n      - {clear: " +
 			"books}\n      - {insert: books, set: {shelf_id: 1, title: \"'x'\"}}\n",
 		first:  after(did("load", "--without-units"), sqlDone("INSERT INTO lent (id, book_id) VALUES (1, 3)")),

@@ -83,13 +83,13 @@ func TestAddedRowsAreAppended(t *testing.T) {
 		assert.Equal(t, []string{"rope", "tar", "oakum"}, s.column(t, "goods", "name"))
 
 		// An entity.
-		plan += "  Note:\n    table: notes\n    per: {Port: 1}\n    fields: {words: {kind: text.title}}\n"
+		plan += "  Note:\n    table: notes\n    per: {Port: 1}\n    fields: {words: {kind: title}}\n"
 		s.write("evensprout.yaml", plan)
 		load()
 		assert.Len(t, s.column(t, "notes", "id"), 9)
 		r := s.on("load")
 		assert.Zero(t, r.code, r.errOut)
-		assert.Contains(t, r.out, "wrote these rows already")
+		assert.Contains(t, r.out, "already wrote these rows.")
 
 		// Undone one by one, everything is as it was.
 		for i := len(dumps) - 1; i >= 0; i-- {
@@ -114,7 +114,7 @@ func TestRowsInBetweenAreAChange(t *testing.T) {
 				t.Helper()
 				r := s.on("load")
 				assert.Equal(t, 4, r.code)
-				assert.Contains(t, r.errOut, "the plan is not the one that was loaded")
+				assert.Contains(t, r.errOut, "the plan has changed since it was loaded")
 				assert.Contains(t, r.errOut, says)
 				assert.Equal(t, before, s.rows(t))
 			}
@@ -187,7 +187,7 @@ func TestPoolsGrow(t *testing.T) {
 		plan("90", "90", "240", "late: {state: open}")
 		r := s.on("load")
 		assert.NotZero(t, r.code)
-		assert.Regexp(t, "90 rows need different values of visit, and there are [0-9]+\n", r.errOut)
+		assert.Regexp(t, "90 rows need different values of visit, and only [0-9]+ exist\n", r.errOut)
 		assert.Equal(t, before, s.rows(t))
 		plan("200", "90", "240", "late: {state: open}")
 		load()

@@ -166,10 +166,10 @@ func TestDuringIsPrepared(t *testing.T) {
 			want  string
 		}{
 			{[]string{"--prepare", "echo broken >&2; exit 3"}, "ended with code 3, so nothing was loaded"},
-			{[]string{"--prepare", "true"}, "the command of --prepare has made no tables"},
+			{[]string{"--prepare", "true"}, "the command of --prepare created no tables"},
 			{[]string{"--schema", "wrong.sql"}, "wrong.sql:3: "},
 			{[]string{"--schema", "none.sql"}, "none.sql"},
-			{[]string{"--schema", "empty.sql"}, "the scripts of --schema make no tables"},
+			{[]string{"--schema", "empty.sql"}, "the scripts of --schema create no tables"},
 		} {
 			s.write("wrong.sql", "CREATE TABLE a (id INTEGER);\n\nCREATE TABEL b (id INTEGER);\n")
 			s.write("empty.sql", "-- nothing\n")
@@ -272,7 +272,7 @@ func TestKilledRunsAreSwept(t *testing.T) {
 			!strings.Contains(swept, "_run_"); time.Sleep(50 * time.Millisecond) {
 			swept += s.sweeps(t) // the server may not have noticed yet
 		}
-		assert.Equal(t, 1, strings.Count(swept, "left by a run that was killed"), swept)
+		assert.Equal(t, 1, strings.Count(swept, "left by a killed run"), swept)
 		require.NoError(t, going.Process.Signal(syscall.SIGTERM))
 		assert.Error(t, going.Wait())
 		assert.Equal(t, 128+15, going.ProcessState.ExitCode())
@@ -324,16 +324,16 @@ func TestWrongUseOfDuring(t *testing.T) {
 		args, want string
 		code       int
 	}{
-		{"during larkwater/evensprout.yaml", "stands behind two hyphens", 2},
-		{"during --", "stands behind two hyphens", 2},
+		{"during larkwater/evensprout.yaml", "command after two hyphens:", 2},
+		{"during --", "command after two hyphens:", 2},
 		{"during a b -- true", "one plan", 2},
 		{"during --sweep -- true", "--sweep runs no command", 2},
 		{"during --shared --schema x -- true", "takes the database as it is", 2},
-		{"during --private --shared -- true", "which is meant", 2},
-		{"during --prepare-from x -- true", "which command is meant", 2},
-		{"during --kept -- true", "belong to --sweep", 2},
-		{"during --env X -- true", "--env is NAME=TEXT", 2},
-		{"during -- true", "there is no such plan", 3},
+		{"during --private --shared -- true", "--private and --shared cannot be combined", 2},
+		{"during --prepare-from x -- true", "name that command with --prepare", 2},
+		{"during --kept -- true", "need --sweep", 2},
+		{"during --env X -- true", "--env must be NAME=TEXT", 2},
+		{"during -- true", "there is no such file", 3},
 		{"during larkwater/evensprout.yaml --db postgres://db.example.com/x -- true", "--allow-host db.example.com", 2},
 		{"during larkwater/evensprout.yaml --db sqlite:none.db -- true", "so there are no tables to copy", 4},
 		{"during larkwater/evensprout.yaml -- no-such-command", "cannot be run", 127},

@@ -41,7 +41,7 @@ func TestTheClockInExpressions(t *testing.T) {
 		s.write("evensprout.yaml", strings.Replace(clockPlan, "{value: clock}", "clock", 1))
 		r = s.on("check")
 		assert.Equal(t, 4, r.code, r.errOut)
-		assert.Contains(t, r.errOut, "the plan's clock is {value: clock}")
+		assert.Contains(t, r.errOut, "the plan's clock as {value: clock}")
 	})
 }
 
@@ -81,7 +81,7 @@ func TestAnew(t *testing.T) {
 		assert.Contains(
 			t,
 			r.errOut,
-			"       evensprout load --anew takes the earlier rows back and loads the plan as it is now;",
+			"two\n       evensprout load --anew replaces the earlier rows by those of the plan as it is now;",
 		)
 		r = s.on("load", "--anew", "--dry-run")
 		assert.Zero(t, r.code, r.errOut)
@@ -112,7 +112,7 @@ func TestAnew(t *testing.T) {
 		assert.Equal(t, 4, r.code, r.errOut)
 		assert.Contains(t, r.errOut, "it was changed since")
 		assert.Contains(t, r.errOut, "rows of piles refer to it")
-		assert.Contains(t, r.errOut, "load --anew --also changed --also referring takes them back, too")
+		assert.Contains(t, r.errOut, "undo them too with evensprout load --anew --also changed --also referring")
 		assert.Contains(t, r.errOut, "nothing was written")
 		assert.Equal(t, changed, s.rows(t))
 		r = s.on("load", "--anew", "--also", "changed", "--also", "referring")
@@ -241,7 +241,7 @@ FIELDS
 		assert.NotContains(t, r.errOut, "evensprout.yaml:")
 		r = s.on("history", "--forget", n)
 		assert.Zero(t, r.code, r.errOut)
-		assert.Contains(t, r.out, "is forgotten")
+		assert.Contains(t, r.out, "is removed from the journal")
 		assert.Equal(t, 2, s.on("history", "--forget", n).code)
 	})
 }

@@ -344,7 +344,7 @@ func TestWrongExports(t *testing.T) {
 		args, want string
 		code       int
 	}{
-		{"", "a stream of csv holds one entity", 2},
+		{"", "standard output can hold one entity", 2},
 		{"--format cvs", "did you mean csv?", 2},
 		{"--names colums", "did you mean columns?", 2},
 		{"--entity Peer", "did you mean Pier?", 2},
@@ -353,15 +353,15 @@ func TestWrongExports(t *testing.T) {
 		{"--row Passenger.ada --format csv", "write JSON", 2},
 		{"--nest --migration x", "--format says", 2},
 		{"--migration a/b", "without a folder", 2},
-		{"--format sql --dialect orakel", "--dialect is one of", 2},
-		{"--dialect mysql", "belongs to --format sql", 2},
-		{"--part 0/4 --format sql", "numbered from 1 to 4", 2},
+		{"--format sql --dialect orakel", "--dialect must be one of", 2},
+		{"--dialect mysql", "needs --format sql", 2},
+		{"--part 0/4 --format sql", "numbered 1 to 4,", 2},
 		{"--part env/4 --format sql", "JOB_COMPLETION_INDEX", 2},
 		{"--out taken", "nothing was written; --overwrite replaces it", 2},
-		{"--out file", "is a file, and a folder is needed", 1},
-		{"--without-database --names columns --out x", "needs the tables", 4},
-		{"--without-database --format sql", "--without-database does not go with it", 2},
-		{"--references rows --out x", "belongs to --nest and --row", 2},
+		{"--out file", "is a file, not a folder", 1},
+		{"--without-database --names columns --out x", "needs the database's tables", 4},
+		{"--without-database --format sql", "it cannot be combined with", 2},
+		{"--references rows --out x", "needs --nest or --row", 2},
 	} {
 		r := f.run(append([]string{"export", "larkwater/evensprout.yaml"}, strings.Fields(x.args)...)...)
 		assert.Equal(t, x.code, r.code, x.args)
@@ -393,7 +393,7 @@ func TestEditedExports(t *testing.T) {
 			"and its manifest says 9"},
 		{"rows/evensprout.yaml", `into: "fare_class_code"`, `into: "fare_clas_code"`, `did you mean ` +
 			`"fare_class_code"?`},
-		{"rows/evensprout.yaml", "hidden: true", "hidden: perhaps", "hidden is true or false"},
+		{"rows/evensprout.yaml", "hidden: true", "hidden: perhaps", "hidden must be true or false"},
 		{"rows/evensprout.yaml", "manifest: manifest.json", "manifest: none.json", "there is no such file"},
 		{"rows/evensprout.yaml", "manifest: manifest.json", "manifset: manifest.json", "did you mean"},
 		{"rows/Pier.csv", "code", "kode", "the file has no column code"},
@@ -413,7 +413,7 @@ func TestEditedExports(t *testing.T) {
 	r = f.run("load", "rows/evensprout.yaml", "--db", "sqlite:fresh.db")
 	require.Zero(t, r.code, r.errOut)
 	assert.Equal(t, []string{"1"}, f.query("fresh.db", "SELECT count(*) FROM piers WHERE name = 'Barrowfield'"))
-	assert.Contains(t, plan, "# The rows that evensprout")
+	assert.Contains(t, plan, "# Rows that evensprout")
 }
 
 func TestParquetOfOthers(t *testing.T) {

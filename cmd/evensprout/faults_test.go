@@ -358,16 +358,16 @@ func TestATriggerThatRaises(t *testing.T) {
 		assert.Contains(t, r.errOut, "Visit row 77776")
 		assert.Regexp(
 			t,
-			`7 chunks with 70,000 rows are committed and stay\.\n +evensprout load --resume goes on with load `+
-				`[0-9]+; evensprout withdraw [0-9]+ takes it back\.`,
+			`7 chunks with 70,000 rows are committed\.\n +Resume load [0-9]+ with evensprout load --resume, or `+
+				`undo it with evensprout withdraw [0-9]+\.`,
 			r.errOut,
 		)
 		again := s.on("load")
 		assert.Equal(t, 4, again.code)
-		assert.Contains(t, again.errOut, "was not finished")
+		assert.Contains(t, again.errOut, "is unfinished")
 		assert.Regexp(
 			t,
-			`evensprout load --resume goes on with it; evensprout withdraw [0-9]+ takes it back`,
+			`resume it with evensprout load --resume, or undo it with evensprout withdraw [0-9]+`,
 			again.errOut,
 		)
 		drop := "DROP TRIGGER no"
@@ -419,9 +419,9 @@ func TestAServersFullDisk(t *testing.T) {
 			require.NoError(t, server.Start())
 		} else {
 			assert.Equal(t, 1, r.code, r.errOut)
-			assert.Contains(t, r.errOut, "no room left")
+			assert.Contains(t, r.errOut, "no space left")
 		}
-		assert.Contains(t, r.errOut, "evensprout load --resume goes on with load")
+		assert.Contains(t, r.errOut, "with evensprout load --resume, or undo it with evensprout withdraw")
 		out, err := exec.Command("mount", "-o", "remount,size=200m", disk).CombinedOutput()
 		require.NoError(t, err, string(out))
 		r = s.on("load", "--resume")
@@ -469,7 +469,7 @@ func TestUsersWhoMayNotMakeTheJournal(t *testing.T) {
 		assert.Contains(t, r.errOut, "--no-journal")
 		r = s.run("load", "--db", as)
 		assert.Equal(t, 4, r.code, r.errOut)
-		assert.Contains(t, r.errOut, "the journal's tables cannot be made")
+		assert.Contains(t, r.errOut, "the journal's tables cannot be")
 		assert.Contains(t, r.errOut, "--no-journal")
 		assert.Equal(t, before, s.rows(t))
 		if s.name == "mariadb" {
@@ -477,7 +477,7 @@ func TestUsersWhoMayNotMakeTheJournal(t *testing.T) {
 			r = s.run("load", "--no-journal", "--db", as)
 			s.exec(t, "SET GLOBAL read_only = 0")
 			assert.Equal(t, 4, r.code, r.errOut)
-			assert.Contains(t, r.errOut, "the database can only be read")
+			assert.Contains(t, r.errOut, "the database is read-only")
 			assert.Equal(t, before, s.rows(t))
 		}
 		r = s.run("load", "--no-journal", "--db", as)
@@ -496,10 +496,10 @@ func TestRightsThatALoadWouldMiss(t *testing.T) {
 		r := s.run("check", "--db", as)
 		assert.Equal(t, 4, r.code)
 		for _, want := range []string{
-			"evensprout.yaml:7:3: rows cannot be written into ports: this user lacks INSERT",
-			"evensprout.yaml:14:3: rows cannot be written into berths: this user lacks INSERT",
-			"evensprout.yaml:18:3: rows cannot be written into visits: this user lacks INSERT (note)",
-			"rows are there already: ports (1)",
+			"evensprout.yaml:7:3: rows cannot be written to ports: this user lacks INSERT",
+			"evensprout.yaml:14:3: rows cannot be written to berths: this user lacks INSERT",
+			"evensprout.yaml:18:3: rows cannot be written to visits: this user lacks INSERT (note)",
+			"tables with rows: ports (1)",
 		} {
 			assert.Contains(t, r.errOut, want)
 		}
@@ -517,7 +517,7 @@ func TestRightsThatALoadWouldMiss(t *testing.T) {
 		r = s.run("check", "--db", as)
 		assert.Equal(t, 3, r.code)
 		for _, want := range []string{`did you mean "Port"?`, `did you mean "berths"?`, "rows cannot be written " +
-			"into ports", "rows cannot be written into visits", "rows are there already: ports (1)"} {
+			"to ports", "rows cannot be written to visits:", "tables with rows: ports (1)"} {
 			assert.Contains(t, r.errOut, want)
 		}
 	})
@@ -538,8 +538,8 @@ func TestClocksThatDisagree(t *testing.T) {
 		if zone == "" {
 			assert.Empty(t, r.errOut)
 		} else {
-			assert.Contains(t, r.errOut, "warning: the time zone of the server is "+zone+", and ports.opened_at is "+
-				"a column without a time zone: moments are written there in UTC")
+			assert.Contains(t, r.errOut, "warning: the server's time zone is "+zone+", and ports.opened_at is "+
+				"a column without a time zone: times are written there in UTC")
 		}
 		assert.NotContains(t, r.errOut, "ahead")
 		r = s.run("check", "--db", s.url, "--clock", "2999-01-01T00:00:00Z")
@@ -588,8 +588,8 @@ func TestInterruptedChunks(t *testing.T) {
 		assert.Contains(t, errOut.String(), "interrupted")
 		assert.Regexp(
 			t,
-			`chunks? with [0-9,]+ rows are committed and stay\.\n +evensprout load --resume goes on with load `+
-				`[0-9]+; evensprout withdraw [0-9]+ takes it back\.`,
+			`chunks? with [0-9,]+ rows are committed\.\n +Resume load [0-9]+ with evensprout load --resume, or `+
+				`undo it with evensprout withdraw [0-9]+\.`,
 			errOut.String(),
 		)
 		db.Close()

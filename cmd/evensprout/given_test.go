@@ -76,7 +76,7 @@ entities:
   Bill:
     table: bills
     rows: 20
-    draws: {t: {pick: Treatment}}
+    shared: {t: {pick: Treatment}}
     fields:
       treatment: {from: t}
       price: {from: t.price}

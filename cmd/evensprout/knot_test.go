@@ -34,7 +34,7 @@ clock: 2026-05-01T08:00:00Z
 entities:
   Ref: {table: refs, rows: 40, fields: {version: {between: 1..9}, main: {pick: Feature}}}
   Shelf: {table: shelves, rows: 10, fields: {ref: {pick: Ref}}}
-  Feature: {table: features, rows: 60, fields: {ref: {pick: Ref}, shelf: {pick: Shelf}, name: {kind: text.title}}}
+  Feature: {table: features, rows: 60, fields: {ref: {pick: Ref}, shelf: {pick: Shelf}, name: {kind: title}}}
 `
 
 // Tables that refer to each other by NOT NULL columns with ON DELETE SET NULL go together.

@@ -70,7 +70,7 @@ func TestRejectsAreNotLost(t *testing.T) {
 		s.write("there.ndjson", "keep me\n")
 		r := s.on("load", "--rejects", "there.ndjson")
 		assert.Equal(t, 1, r.code)
-		assert.Contains(t, r.errOut, "there.ndjson is there already")
+		assert.Contains(t, r.errOut, "there.ndjson already exists")
 		assert.Equal(t, before, s.rows(t))
 		assert.Equal(t, "keep me\n", s.read("there.ndjson"))
 

@@ -190,11 +190,11 @@ func TestPartsOneAfterTheOther(t *testing.T) {
 		require.Zero(t, s.on("load", "--part", "2/4").code)
 		r = s.on("load", "--part", "1/3")
 		assert.Equal(t, 4, r.code)
-		assert.Contains(t, r.errOut, "in 4 parts, and not in 3 parts")
+		assert.Contains(t, r.errOut, "in 4 parts, not in 3 parts")
 		s.write("evensprout.yaml", strings.Replace(harbourPlan(300, 500), "seed: s", "seed: other", 1))
 		r = s.on("load", "--part", "1/4")
 		assert.Equal(t, 4, r.code)
-		assert.Contains(t, r.errOut, "the plan is not the one that was loaded")
+		assert.Contains(t, r.errOut, "the plan has changed since it was loaded")
 		s.write("evensprout.yaml", harbourPlan(300, 500))
 		r = s.on("load", "--resume")
 		require.Zero(t, r.code, r.errOut)
@@ -282,12 +282,12 @@ func TestWrongParts(t *testing.T) {
 	f := newFolder(t)
 	f.sample(t)
 	for args, want := range map[string]string{
-		"--part 0/4":               "numbered from 1 to 4",
-		"--part x":                 "such as 3/16",
+		"--part 0/4":               "numbered 1 to 4,",
+		"--part x":                 "must be written as 3/16",
 		"--part env/4":             "JOB_COMPLETION_INDEX",
-		"--part 1/4 --dry-run":     "--part is one of several",
-		"--part 1/4 --no-journal":  "--part is one of several",
-		"--part 1/4 --commit load": "commits chunk by chunk",
+		"--part 1/4 --dry-run":     "--part writes a share of a load",
+		"--part 1/4 --no-journal":  "--part writes a share of a load",
+		"--part 1/4 --commit load": "commits by chunk,",
 		"--part 1/4 --unit sell":   "--unit",
 	} {
 		r := f.run(append([]string{"load", "larkwater/evensprout.yaml"}, strings.Fields(args)...)...)

@@ -2,5 +2,5 @@
 
 package main
 
-// raced tells whether data races are looked for: then in the built program, too.
+// raced reports whether data races are looked for: then in the built program, too.
 const raced = true

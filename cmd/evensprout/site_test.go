@@ -59,7 +59,7 @@ entities:
   Visit:
     table: visits
     rows: %d
-    fields: {port_id: {pick: Port}, note: {kind: text.sentence}}
+    fields: {port_id: {pick: Port}, note: {kind: sentence}}
 `, ports, visits)
 }
 

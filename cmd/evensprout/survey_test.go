@@ -137,10 +137,10 @@ func TestSurveyOfSomeTables(t *testing.T) {
 	}
 	assert.NotContains(t, r.out, "Amenity")
 	for args, want := range map[string]string{"--tables bokings": "did you mean bookings?",
-		"--schema sales": "in no schema", "--names " +
-			"shouting": "--names is one of", "--tables [": "is no pattern", "--least 1": "--least is 2 or more",
-		"--structs .": "holds no Go " +
-			"files"} {
+		"--schema sales": "there is no schema", "--names " +
+			"shouting": "--names must be one of", "--tables [": "is not a pattern:", "--least 1": "--least must be " +
+			"2 or more,",
+		"--structs .": "has no Go files"} {
 		r := f.run(append([]string{"survey", "--db", "sqlite:app.db"}, strings.Fields(args)...)...)
 		assert.NotZero(t, r.code, args)
 		assert.Contains(t, r.errOut, want, args)
@@ -254,10 +254,10 @@ entities:
 `)
 	r := f.run("check", "plan.yaml")
 	assert.Equal(t, 4, r.code)
-	for _, want := range []string{"plan.yaml:10:7: Pier row", "8 characters are too long for VARCHAR(4)", "does not " +
-		"meet CHECK (seats BETWEEN 4 AND 20)", "is out of range for SMALLINT, which goes from -32768 to 32767",
+	for _, want := range []string{"plan.yaml:10:7: Pier row", "8 characters are too long for VARCHAR(4)", "does " +
+		"not satisfy CHECK (seats BETWEEN 4 AND 20)", "is out of range for SMALLINT, which goes from -32768 to 32767",
 		"is out of " +
-			"range for DECIMAL(4,2)", "does not meet CHECK (closed > opened)"} {
+			"range for DECIMAL(4,2)", "does not satisfy CHECK (closed > opened)"} {
 		assert.Contains(t, r.errOut, want)
 	}
 	f.write(
@@ -270,7 +270,7 @@ entities:
 	)
 	r = f.run("check", "plan.yaml")
 	require.Zero(t, r.code, r.errOut)
-	assert.Contains(t, r.errOut, "warning: triggers run when rows are written into piers: watch")
+	assert.Contains(t, r.errOut, "warning: triggers run when rows are written to piers: watch")
 	require.Zero(t, f.run("load", "plan.yaml").code)
 	assert.Equal(
 		t,
@@ -279,18 +279,18 @@ entities:
 	)
 	r = f.run("check", "plan.yaml", "--db", "sqlite:app.db?mode=ro")
 	assert.Equal(t, 4, r.code)
-	assert.Contains(t, r.errOut, "rows cannot be written into piers: the URL says mode=ro")
+	assert.Contains(t, r.errOut, "rows cannot be written to piers: the URL says mode=ro,")
 	f.write("plan.yaml", strings.Replace(f.read("plan.yaml"), "name: x", "name: y", 1))
 	r = f.run("check", "plan.yaml")
 	assert.Equal(t, 4, r.code)
-	assert.Contains(t, r.errOut, "what Pier would load is there already: the table piers holds rows (400): ")
+	assert.Contains(t, r.errOut, "Pier already exist: the table piers holds rows (400):")
 	f.write(
 		"plan.yaml",
 		strings.Replace(f.read("plan.yaml"), "closed > opened", "closed > opened AND closed < opened", 1),
 	)
 	r = f.run("preview", "plan.yaml")
 	assert.NotZero(t, r.code)
-	assert.Contains(t, r.errOut, "none of 1000 draws meets the condition closed > opened AND closed < opened")
+	assert.Contains(t, r.errOut, "none of 1000 tries meets the condition closed > opened AND closed < opened")
 }
 
 // A trigger that raises keeps its table empty; the others are filled, and it is named.
@@ -304,7 +304,7 @@ CREATE TRIGGER shut BEFORE INSERT ON locks BEGIN SELECT RAISE(ABORT, 'the locks 
 	assert.Equal(t, 5, f.run("load", "plan.yaml").code)
 	r := f.run("load", "plan.yaml", "--commit", "chunk", "--on-violation", "all=skip")
 	assert.Equal(t, 6, r.code, r.errOut)
-	assert.Contains(t, r.out, "These got no row:\n  Lock (locks): Lock row 0: the locks are shut")
+	assert.Contains(t, r.out, "Tables without rows:\n  Lock (locks): Lock row 0: the locks are shut")
 	assert.NotEqual(
 		t,
 		[]string{"0"},
@@ -333,7 +333,7 @@ func TestLookWithAConditionAndSizes(t *testing.T) {
 	assert.Equal(t, "open", out.Rows[0]["status"])
 	r = f.run("look", "larkwater/evensprout.yaml", "Booking", "--where", "1 = 1; DROP TABLE bookings")
 	assert.Equal(t, 2, r.code)
-	assert.Contains(t, r.errOut, "--where is not one condition in SQL")
+	assert.Contains(t, r.errOut, "--where must be one condition in SQL:")
 	r = f.run("look", "larkwater/evensprout.yaml")
 	assert.Regexp(t, `tickets +18,\d{3} +\d+ KiB`, r.out)
 }

@@ -59,7 +59,7 @@ func TestMoreRowsAlwaysGoIn(t *testing.T) {
 				assert.Contains(
 					t,
 					r.errOut,
-					"note: Port: planned keys are taken in ports, so 8 rows have the keys from 503 on",
+					"note: Port: planned keys are already taken in ports, so 8 rows get keys from 503 on",
 					"id 1 is a stranger's",
 				)
 				assert.Subset(t, s.column(t, "ports", "id"), []string{"503", "510"})
@@ -155,7 +155,7 @@ func TestTheDemoGrowsAfterItsSales(t *testing.T) {
 		s.write(plan, strings.Replace(text, "rows: 5000", "rows: 6000", 1))
 		r = s.on("load", plan)
 		require.Zero(t, r.code, r.errOut)
-		assert.Contains(t, r.errOut, "note: Booking: planned keys are taken in bookings, so ")
+		assert.Contains(t, r.errOut, "note: Booking: planned keys are already taken in bookings, so")
 		r = s.on("compare", plan)
 		assert.Zero(t, r.code, r.out+r.errOut)
 		r = s.on("withdraw", plan)
@@ -190,7 +190,7 @@ func TestRowsWithoutAJournalAreKnown(t *testing.T) {
 		require.Zero(t, s.on("history", "--forget", n).code)
 		r = s.on("load")
 		assert.Equal(t, 4, r.code, r.errOut)
-		assert.Contains(t, r.errOut, "what the plan would load is there already")
+		assert.Contains(t, r.errOut, "the plan's rows already exist,")
 	})
 }
 

@@ -51,7 +51,7 @@ func TestTrial(t *testing.T) {
 			}
 		}
 		assert.Equal(t, map[string]bool{"add": true, "change": true}, best)
-		assert.EqualValues(t, 300, statements["a row a statement, each committed"], "a statement for each row")
+		assert.EqualValues(t, 300, statements["one row per statement, each committed"], "a statement for each row")
 		assert.Less(t, statements["100 rows a statement"], int64(10))
 		require.Len(t, x.Chosen, 2)
 		picture, err := os.Open(s.file("chart.png"))
@@ -135,16 +135,16 @@ func TestWrongTrials(t *testing.T) {
 	f := newFolder(t)
 	f.sample(t)
 	for args, want := range map[string]string{
-		"--counts x":             "--counts is numbers of rows",
-		"--counts 0":             "--counts is numbers of rows",
+		"--counts x":             "--counts must be numbers of rows",
+		"--counts 0":             "--counts must be numbers of rows",
 		"--counts 100000":        "and Ticket has 18,",
 		"--entity Tickt":         "did you mean Ticket?",
 		"--chart x.gif":          "ends in .png or .svg",
-		"--repeat 0":             "--repeat lies between",
-		"--limit 0s":             "--limit is a time",
-		"--file x.csv":           "belong together",
-		"--file x.csv --table t": "--file stands in the place of a plan",
-		"--entity FareClass":     "no grown rows",
+		"--repeat 0":             "--repeat must be between",
+		"--limit 0s":             "--limit must be a duration",
+		"--file x.csv":           "must be used together",
+		"--file x.csv --table t": "--file and a plan cannot be combined",
+		"--entity FareClass":     "no generated rows",
 	} {
 		r := f.run(append([]string{"trial", "larkwater/evensprout.yaml"}, strings.Fields(args)...)...)
 		assert.Equal(t, 2, r.code, args)

@@ -47,7 +47,7 @@ seed: s
 clock: 2026-05-01T08:00:00Z
 entities:
   Port: {table: ports, rows: 30, fields: {label: {kind: locality}, boats: {value: 0}}}
-  Boat: {table: boats, rows: ROWS, fields: {port: {pick: Port}, name: {kind: text.title}, slug: {value: none},
+  Boat: {table: boats, rows: ROWS, fields: {port: {pick: Port}, name: {kind: title}, slug: {value: none},
     seats: {between: 2..9}}}
 `
 

@@ -139,7 +139,7 @@ func (s *site) loads(t *testing.T) []int64 {
 		State  string
 	}
 	r := s.on("history", "--json")
-	require.NoError(t, json.Unmarshal([]byte(r.out), &all), r.out)
+	listed(t, r, &all)
 	var out []int64
 	for _, e := range all {
 		if e.State != "withdrawn" {
@@ -223,7 +223,7 @@ func TestMistypedStepsAreToldBeforeTheFirstWrite(t *testing.T) {
 				"find Port: the occasions of dock have no field cod", `did you mean "code"`, "insert Visit: the " +
 					"table visits has no column idd", "insert Visit: the table visits has no column noet", `did you ` +
 					`mean "note"`,
-				"update Berth: no earlier step has found or added a row called Prot", "update Berth: databases " +
+				"update Berth: no earlier step finds or adds a row named Prot", "update Berth: databases " +
 					"compute a division in different ways", "nothing was written",
 			} {
 				if strings.Contains(want, "column idd") {
@@ -257,7 +257,7 @@ func TestOccasionsFromElsewhere(t *testing.T) {
 		r := run(in, "--occasions", "-")
 		require.Zero(t, r.code, r.errOut)
 		assert.Contains(t, r.out, "1 occasion of sell")
-		assert.Contains(t, run(in, "--occasions", "-").out, "its occasion is done already")
+		assert.Contains(t, run(in, "--occasions", "-").out, "its occasion is already")
 		assert.Equal(
 			t,
 			[]string{"FQ049019"},
@@ -273,9 +273,9 @@ func TestOccasionsFromElsewhere(t *testing.T) {
 	}
 	r := run("Order,Card,Sailing,Fare,Traveller\nWB200000,NOCARD,LW-58043,DECK,A\n", "--occasions", "-", "--json")
 	assert.Equal(t, 5, r.code)
-	assert.Contains(t, r.errOut, `sell row 0: card "NOCARD": no row of passengers has this`)
+	assert.Contains(t, r.errOut, `sell row 0: card "NOCARD": no row of passengers`)
 	assert.Contains(t, r.errOut, "standard input:2")
-	assert.Contains(t, r.errOut, "Nothing of the unit sell stays.")
+	assert.Contains(t, r.errOut, "The unit sell was rolled back.")
 	assert.Contains(t, r.out, `"step": "1: find Passenger"`)
 	assert.Equal(t, 2, run("", "--occasions", "-").code, "an empty input")
 	r = run("A,Order,Sailing,Fare,Traveller\n1,2,3,4,5\n", "--occasions", "-")
@@ -287,11 +287,13 @@ func TestOccasionsFromElsewhere(t *testing.T) {
 	assert.Contains(t, r.errOut, "standard input:1", "no name of a temporary file")
 	assert.NotContains(t, r.errOut, "standard-input")
 	for args, want := range map[string]string{
-		"--unit cell": `did you mean "sell"`, "--again": "--again belongs to --unit",
+		"--unit cell": `did you mean "sell"`, "--again": "--again needs --unit",
 		"--unit sell --resume": "--unit " +
-			"loads no entities", "--occasions x.csv": "--occasions belongs to one --unit",
-		"--unit sell --without-units": "two things", "--unit new_prices --unit sell --occasions x.csv": "--occasions " +
-			"belongs to one --unit", "--unit sell --again --no-journal": "--again goes with a journal",
+			"loads no entities", "--occasions x.csv": "--occasions needs exactly one --unit",
+		"--unit sell --without-units": "--unit and --without-units cannot be combined", "--unit new_prices --unit " +
+			"sell --occasions x.csv": "--occasions " +
+			"needs exactly one --unit", "--unit sell --again --no-journal": "--again and --no-journal cannot be " +
+			"combined",
 	} {
 		r := f.run(append([]string{"load", plan}, strings.Fields(args)...)...)
 		assert.Equal(t, 2, r.code, args)
@@ -425,10 +427,10 @@ WB300005,LF464726,LW-04185,SALOON,B
 	assert.Contains(t, r.out, `"unit": "sell"`)
 	r = f.run("withdraw", "1", plan)
 	assert.Equal(t, 2, r.code)
-	assert.Contains(t, r.errOut, "a run of the unit sell, rests on load 1")
+	assert.Contains(t, r.errOut, "a run of the unit sell, depends on load 1")
 	r = f.run("compare", "--load", "2", plan)
 	assert.Equal(t, 2, r.code)
-	assert.Contains(t, r.errOut, "load 2 is a run of the unit sell, whose rows are not planned")
+	assert.Contains(t, r.errOut, "load 2 is a run of the unit sell and has no planned")
 	r = f.run("preview", plan, "--entity", "sell", "--csv", "--rows", "1")
 	assert.Equal(t, "order,card,sailing,fare,traveller\r\nWB000001,FQ049019,LW-58043,DECK,Imke Salt\r\n", r.out)
 	r = f.run("check", plan, "--json")
@@ -454,7 +456,7 @@ WB300005,LF464726,LW-04185,SALOON,B
 	assert.Contains(t, r.out, "so it cannot be withdrawn")
 	r = f.run("withdraw", plan)
 	assert.Equal(t, 2, r.code)
-	assert.Contains(t, r.errOut, "was run with --no-undo")
+	assert.Contains(t, r.errOut, "ran with --no-undo,")
 }
 
 // Ctrl-C ends a unit between two occasions, tells what stays, and the same command goes on.
@@ -484,7 +486,7 @@ func TestInterruptedUnits(t *testing.T) {
 			assert.Equal(t, 130, c.ProcessState.ExitCode(), out.String())
 			assert.Regexp(
 				t,
-				fmt.Sprintf("of dock, (1 occasion is committed and stays|%d occasions are committed and stay)", done),
+				fmt.Sprintf("of dock, (1 occasion is committed|%d occasions are committed)", done),
 				out.String(),
 			)
 			assert.Contains(t, out.String(), fmt.Sprintf(" %d occasion", done))

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -19,7 +18,7 @@ func (s *site) number(t *testing.T, plan string) string {
 	}
 	r := s.on("history", "--json")
 	require.Zero(t, r.code, r.errOut)
-	require.NoError(t, json.Unmarshal([]byte(r.out), &loads), r.out)
+	listed(t, r, &loads)
 	last := int64(0)
 	for _, l := range loads {
 		if l.Plan == plan {
@@ -68,7 +67,7 @@ func TestAWithdrawalCanBeFinished(t *testing.T) {
 				assert.NotContains(t, s.on("history").out, "partly")
 				r = s.on("withdraw", n)
 				assert.Equal(t, 2, r.code)
-				assert.Contains(t, r.errOut, "withdrawn already")
+				assert.Contains(t, r.errOut, "withdrawn")
 			})
 		})
 	}
@@ -98,7 +97,7 @@ func TestAWithdrawalNamesWhatStandsInItsWay(t *testing.T) {
 
 		r = s.on("withdraw", n)
 		assert.Equal(t, 6, r.code, r.errOut)
-		assert.Contains(t, r.out, "it was changed by load "+later+": withdraw "+later+" first")
+		assert.Contains(t, r.out, "load "+later+" changed it: withdraw "+later+" first")
 		assert.Contains(t, r.out, "rows of piles refer to it")
 		r = s.on("withdraw", later)
 		assert.Zero(t, r.code, r.out+r.errOut)
@@ -144,7 +143,7 @@ func TestWithdrawTakesTheNamedPlansLoad(t *testing.T) {
 
 		r := s.on("withdraw", "none.yaml")
 		assert.Equal(t, 2, r.code)
-		assert.Contains(t, r.errOut, "there is no load of none to withdraw")
+		assert.Contains(t, r.errOut, "has no load to withdraw")
 		assert.Contains(t, r.errOut, "evensprout withdraw "+docks)
 		r = s.on("withdraw", docks, "evensprout.yaml")
 		assert.Equal(t, 2, r.code)
@@ -205,7 +204,7 @@ func TestAWithdrawalOfARunCanBeFinished(t *testing.T) {
 		r = s.on("withdraw")
 		assert.Equal(t, 6, r.code, r.out+r.errOut)
 		assert.Contains(t, r.out, "3 rows left alone")
-		assert.Contains(t, r.out, "evensprout withdraw "+n+" --also changed --also referring goes on with the rest.")
+		assert.Contains(t, r.out, "evensprout withdraw "+n+" --also changed --also referring removes the rest.")
 		assert.Contains(t, s.on("history").out, "partly withdrawn")
 		assert.Len(t, s.column(t, "notes", "id"), 2)
 		some := s.rows(t)
@@ -222,7 +221,7 @@ func TestAWithdrawalOfARunCanBeFinished(t *testing.T) {
 
 		r = s.on("withdraw", n, "--also", "changed", "--also", "referring")
 		require.Zero(t, r.code, r.out+r.errOut)
-		assert.Contains(t, r.out, "Removed as well, because they referred to these: 1 row of replies")
+		assert.Contains(t, r.out, "Also removed, because they referred to these rows: 1 row of replies")
 		assert.Empty(t, difference(before, s.rows(t)))
 		r = s.on("load")
 		require.Zero(t, r.code, r.errOut)

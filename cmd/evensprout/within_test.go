@@ -27,7 +27,7 @@ entities:
   Boat:
     table: boats
     per: {Owner: 1..3}
-    draws: {word: {choose: [red, blue]}}
+    shared: {word: {choose: [red, blue]}}
     fields: {name: {choose: [Tern, Gull, Teal]}, label: {text: "The {word} one"}}
   Trip:
     table: trips

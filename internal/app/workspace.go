@@ -73,13 +73,16 @@ func (w *Workspace) ReadPlan(args []string) (*plan.Plan, error) {
 	if len(args) > 0 {
 		path = args[0]
 	}
+	if path == standardInput {
+		return w.readInput()
+	}
 	p, err := plan.ReadFile(path)
 	if errors.Is(err, plan.ErrMissing) {
-		hint := "name it: evensprout COMMAND PLAN; or draft one: evensprout survey --db URL --out " + DefaultPlan
+		hint := "name the plan: evensprout COMMAND PLAN; or draft one: evensprout survey --db URL --out " + DefaultPlan
 		if near := plansNear(path); len(near) > 0 {
 			hint = "did you mean " + strings.Join(near, " or ") + "?"
 		}
-		return nil, diag.Problems{{File: path, Message: "there is no such plan", Hint: hint}}
+		return nil, diag.Problems{{File: path, Message: "there is no such file", Hint: hint}}
 	}
 	if err != nil {
 		if _, ok := err.(diag.Problems); !ok {
@@ -88,6 +91,18 @@ func (w *Workspace) ReadPlan(args []string) (*plan.Plan, error) {
 		return nil, err
 	}
 	return p, nil
+}
+
+// readInput reads a plan from standard input. Its relative files are beside the current folder.
+func (w *Workspace) readInput() (*plan.Plan, error) {
+	if f, ok := w.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return nil, diag.Usagef("standard input is a terminal: pipe a plan in, such as evensprout check - < plan.yaml")
+	}
+	data, err := io.ReadAll(io.LimitReader(w.In, plan.MaxFileBytes+1))
+	if err != nil {
+		return nil, err
+	}
+	return plan.Read(inputName, data)
 }
 
 // Options are those with which a plan is compiled.
@@ -194,6 +209,7 @@ func (w *Workspace) openPlan(ctx context.Context, args []string, needDatabase bo
 		c.Close()
 		return nil, err
 	}
+
 	if s != nil {
 		if err := w.readTables(ctx, s, p, &o); err != nil {
 			return nil, errors.Join(err, s.Close())
@@ -259,7 +275,7 @@ func (w *Workspace) CompileWhenReady(
 			return c, s, name, err
 		}
 		if !told { // it may never come: a name may be mistyped
-			w.Say("waiting at most %s for this to change:\n%s", wait, err)
+			w.Say("waiting up to %s for this to change:\n%s", wait, err)
 		}
 		select {
 		case <-ctx.Done():
@@ -286,20 +302,13 @@ func (w *Workspace) Foreseen(ctx context.Context, args []string) (*plan.Compiled
 	}
 	if c != nil {
 		found = c.Warnings
-		tried := error(nil)
-		if why := w.MayAsk(w.Opened); why == "" {
-			tried = load.TryConditions(ctx, t.store, c)
-		} else if load.HasConditions(c) {
-			w.Say("the plan's conditions in SQL were not tried: %s", why)
+		more, err := w.conditions(ctx, t, c)
+		if err != nil {
+			return nil, nil, "", errors.Join(err, c.Close(), t.store.Close())
 		}
-		for _, err := range []error{load.Check(c, t.store.Traits(), load.Options{}), tried} {
-			var more diag.Problems
-			if err != nil && !errors.As(err, &more) {
-				return nil, nil, "", errors.Join(err, c.Close(), t.store.Close())
-			}
-			found = append(found, more...)
-		}
+		found = append(found, more...)
 	}
+
 	whole := c
 	if len(found.Errors()) > 0 {
 		whole = nil
@@ -320,8 +329,29 @@ func (w *Workspace) Foreseen(ctx context.Context, args []string) (*plan.Compiled
 		}
 		return nil, nil, "", errors.Join(err, t.store.Close())
 	}
+
 	c.Warnings = found
 	return c, t.store, t.name, nil
+}
+
+// conditions returns what is wrong with a plan's modes and conditions for a database. Conditions
+// in SQL are tried there only if the workspace may ask it.
+func (w *Workspace) conditions(ctx context.Context, t *openedPlan, c *plan.Compiled) (diag.Problems, error) {
+	tried := error(nil)
+	if why := w.MayAsk(w.Opened); why == "" {
+		tried = load.TryConditions(ctx, t.store, c)
+	} else if load.HasConditions(c) {
+		w.Say("the plan's conditions in SQL were not tried: %s", why)
+	}
+	var found diag.Problems
+	for _, err := range []error{load.Check(c, t.store.Traits(), load.Options{}), tried} {
+		var more diag.Problems
+		if err != nil && !errors.As(err, &more) {
+			return nil, err
+		}
+		found = append(found, more...)
+	}
+	return found, nil
 }
 
 // Shown is a database URL without its password.
@@ -347,14 +377,14 @@ func (w *Workspace) Guard(u string) error {
 	if len(missing) == 0 {
 		return nil
 	}
-	hint := "if it is meant:"
+	hint := "to allow it:"
 	for _, host := range missing {
 		hint += " --allow-host " + host
 	}
 	return &store.Fault{
 		Kind: store.Refused,
 		Message: fmt.Sprintf(
-			"this would write to %s, which is not this machine, so nothing was done",
+			"nothing was done: this would write to %s, which is not this machine",
 			strings.Join(missing, ", "),
 		),
 		Hint: hint,
@@ -377,10 +407,11 @@ func (w *Workspace) ReplaceOccasions(p *plan.Plan) error {
 func (w *Workspace) spool() (string, error) {
 	if f, ok := w.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		return "", diag.Usagef(
-			"occasions come from standard input, and here is a terminal: pipe a file in, such as evensprout load " +
-				"--unit NAME --occasions - < sales.csv",
+			"standard input is a terminal: pipe the occasions in, such as evensprout load --unit NAME " +
+				"--occasions - < sales.csv",
 		)
 	}
+
 	in := bufio.NewReader(w.In)
 	first, err := in.Peek(512)
 	if len(first) == 0 && err != nil {
@@ -389,6 +420,7 @@ func (w *Workspace) spool() (string, error) {
 		}
 		return "", err
 	}
+
 	ending := ".csv"
 	switch text := bytes.TrimLeft(bytes.TrimPrefix(first, []byte("\ufeff")), " \t\r\n"); {
 	case bytes.HasPrefix(text, []byte("{")):
@@ -398,6 +430,7 @@ func (w *Workspace) spool() (string, error) {
 	case bytes.HasPrefix(text, []byte("PK\x03\x04")):
 		ending = ".xlsx"
 	}
+
 	folder, err := os.MkdirTemp("", "evensprout-")
 	if err != nil {
 		return "", err
@@ -446,7 +479,7 @@ func plansNear(path string) []string {
 	return found
 }
 
-// mayCome tells whether an error may be gone soon: the server starts, the database is
+// mayCome reports whether an error may be gone soon: the server starts, the database is
 // made, migrations are running.
 func mayCome(err error) bool {
 	var problems diag.Problems
@@ -493,6 +526,7 @@ func (f fromInput) Place(n uint64) (string, int) {
 	return inputName, line
 }
 
+// inputName stands for a file name in messages about standard input.
 const inputName = "standard input"
 
 // standardInput is what a file is called that stands for it.
@@ -504,23 +538,24 @@ func (w *Workspace) replaceOccasions(p *plan.Plan, u *plan.Unit) error {
 	if w.Unit != u.Name {
 		if from != nil && from.File == standardInput {
 			return diag.Usagef(
-				"the unit %s reads standard input: run it by --unit %s, or leave units out by --without-units",
+				"the unit %s reads standard input: run it with --unit %s, or leave out units with --without-units",
 				u.Name,
 				u.Name,
 			)
 		}
 		return nil
 	}
+
 	if from == nil {
 		if w.OccasionsFile != "" {
 			return diag.Usagef(
-				"the occasions of %s come from no file, so none can stand in its place: rows_from: {...} in "+
-					"the plan says how one is read",
+				"the occasions of %s do not come from a file: rows_from: {...} in the plan says how to read one",
 				u.Name,
 			)
 		}
 		return nil
 	}
+
 	if w.OccasionsFile != "" {
 		from.File = w.OccasionsFile
 	}
@@ -530,12 +565,14 @@ func (w *Workspace) replaceOccasions(p *plan.Plan, u *plan.Unit) error {
 		}
 		return nil
 	}
+
 	if w.spooled == "" {
 		var err error
 		if w.spooled, err = w.spool(); err != nil {
 			return err
 		}
 	}
+
 	from.File = w.spooled
 	return nil
 }

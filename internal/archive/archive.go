@@ -41,14 +41,14 @@ const (
 	maxMembers  = 10_000
 )
 
-// index is what an archive says about itself.
+// Index is what an archive says about itself.
 type Index struct {
 	PlanFile  string          `json:"plan_file"`
 	Corrected string          `json:"corrected,omitempty"` // the rejects file that was loaded in place of the plan
 	Parts     []journal.Input `json:"parts,omitempty"`
 }
 
-// archive packs what a plan's rows are grown from.
+// Pack packs what a plan's rows are grown from.
 func Pack(c *plan.Compiled) ([]byte, *Index, error) {
 	var b bytes.Buffer
 	z := zip.NewWriter(&b)
@@ -84,21 +84,8 @@ func Pack(c *plan.Compiled) ([]byte, *Index, error) {
 		}
 		x.Parts = append(x.Parts, a)
 	}
-	for _, t := range c.Targets {
-		if !t.Plan.Existing || t.Grow.Table == nil || err != nil {
-			continue
-		}
-		a := journal.Input{
-			Table:  t.Table.Name,
-			Member: fmt.Sprintf("rows-%d", len(x.Parts)),
-			Rows:   int64(t.Grow.Table.Len()),
-		}
-		var data []byte
-		if data, err = packTable(t.Grow.Table, t.Table.Columns); err == nil {
-			a.Bytes, a.Digest = int64(len(data)), digestOf(data)
-			err = put(a.Member, data)
-		}
-		x.Parts = append(x.Parts, a)
+	if err == nil {
+		err = packTables(c, x, put)
 	}
 	if err != nil {
 		return nil, nil, err
@@ -116,6 +103,31 @@ func Pack(c *plan.Compiled) ([]byte, *Index, error) {
 	return b.Bytes(), x, nil
 }
 
+// packTables puts the rows of existing tables that a plan refers to into an archive.
+func packTables(c *plan.Compiled, x *Index, put func(name string, data []byte) error) error {
+	for _, t := range c.Targets {
+		if !t.Plan.Existing || t.Grow.Table == nil {
+			continue
+		}
+		data, err := packTable(t.Grow.Table, t.Table.Columns)
+		if err != nil {
+			return err
+		}
+		a := journal.Input{
+			Table:  t.Table.Name,
+			Member: fmt.Sprintf("rows-%d", len(x.Parts)),
+			Rows:   int64(t.Grow.Table.Len()),
+			Bytes:  int64(len(data)),
+			Digest: digestOf(data),
+		}
+		if err := put(a.Member, data); err != nil {
+			return err
+		}
+		x.Parts = append(x.Parts, a)
+	}
+	return nil
+}
+
 // Absolute is a path from the root, for a path that may be relative; the path itself if that
 // cannot be told.
 func Absolute(path string) string {
@@ -131,7 +143,7 @@ func digestOf(data []byte) string {
 	return hex.EncodeToString(d[:])
 }
 
-// readInput reads a file's digest, and its contents unless it is too large.
+// ReadInput reads a file's digest, and its contents unless it is too large.
 func ReadInput(path string) (journal.Input, []byte, error) {
 	a := journal.Input{Path: Absolute(path)}
 	f, err := safe.Open(path)
@@ -167,6 +179,7 @@ type limited struct {
 	left int
 }
 
+// Write writes what there is room for, and drops the rest.
 func (l *limited) Write(p []byte) (int, error) {
 	n := min(len(p), l.left)
 	l.into.Write(p[:n])
@@ -198,6 +211,7 @@ func packTable(t grow.Table, columns []*schema.Column) ([]byte, error) {
 	return json.Marshal(out)
 }
 
+// packedRows is a member of an archive that holds rows of an existing table, packed.
 type packedRows struct {
 	Rows int64  `json:"rows"`
 	Body []byte `json:"body"`
@@ -211,17 +225,17 @@ func openArchive(e *journal.Entry) (func(string) ([]byte, error), *Index, error)
 		err = fmt.Errorf("it has more than %d parts", maxMembers)
 	}
 	if err != nil {
-		return nil, nil, fmt.Errorf("what the journal keeps of load %d cannot be read: %w", e.Number, err)
+		return nil, nil, fmt.Errorf("the journal's copy of load %d cannot be read: %w", e.Number, err)
 	}
 	member := func(name string) ([]byte, error) {
 		f, err := z.Open(name)
 		if err != nil {
-			return nil, fmt.Errorf("what the journal keeps of load %d lacks %s: %w", e.Number, name, err)
+			return nil, fmt.Errorf("the journal's copy of load %d lacks %s: %w", e.Number, name, err)
 		}
 		defer f.Close()
 		data, err := io.ReadAll(io.LimitReader(f, left+1))
 		if left -= int64(len(data)); err == nil && left < 0 {
-			err = fmt.Errorf("what the journal keeps of load %d unpacks to more than %d bytes", e.Number, maxUnpacked)
+			err = fmt.Errorf("the journal's copy of load %d unpacks to more than %d bytes", e.Number, maxUnpacked)
 		}
 		return data, err
 	}
@@ -233,7 +247,7 @@ func openArchive(e *journal.Entry) (func(string) ([]byte, error), *Index, error)
 	return member, &x, json.Unmarshal(text, &x)
 }
 
-// archivedPlan reads the plan of a load.
+// Plan reads the plan of a load.
 func Plan(e *journal.Entry) (*plan.Plan, error) {
 	member, x, err := openArchive(e)
 	if err != nil {
@@ -243,7 +257,7 @@ func Plan(e *journal.Entry) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	return plan.Read(x.PlanFile, source)
+	return plan.ReadStored(x.PlanFile, source)
 }
 
 // unpack puts the files of an archive into a folder, and tells where each is now, by its
@@ -288,7 +302,7 @@ func (o Operator) keptRows(spec plan.FileSpec, paths map[string]string) (plan.Fi
 		kept, ok := paths[Absolute(*at)]
 		if !ok {
 			return nil, diag.Problems{{
-				Message: fmt.Sprintf("the plan that the journal keeps reads %s, which the journal does not keep", *at),
+				Message: fmt.Sprintf("the plan in the journal reads %s, which is not in the journal", *at),
 			}}
 		}
 		*at = kept
@@ -336,7 +350,7 @@ func Revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compile
 		Existing: func(t *schema.Table) (grow.Table, error) {
 			i := slices.IndexFunc(x.Parts, func(a journal.Input) bool { return a.Table == t.Name })
 			if i < 0 {
-				return nil, errors.New("the journal does not keep them")
+				return nil, errors.New("they are not in the journal")
 			}
 			data, err := member(x.Parts[i].Member)
 			if err != nil {
@@ -355,7 +369,7 @@ func Revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compile
 	}
 	kept, ok := paths[Absolute(x.Corrected)]
 	if !ok {
-		return nil, fmt.Errorf("the journal does not keep %s, whose rows were loaded", x.Corrected)
+		return nil, fmt.Errorf("the journal has no copy of %s, whose rows were loaded", x.Corrected)
 	}
 	data, err := safe.ReadFile(kept, maxArchived)
 	if err != nil {

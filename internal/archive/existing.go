@@ -22,7 +22,7 @@ func Existing(ctx context.Context, s store.Store, t *schema.Table) (grow.Table, 
 		return nil, err
 	}
 	if n > MaxExisting {
-		return nil, fmt.Errorf("it has %d rows, and at most %d are read", n, MaxExisting)
+		return nil, fmt.Errorf("it has %d rows; at most %d can be read", n, MaxExisting)
 	}
 	e := &existing{}
 	err = s.Select(ctx, store.Query{Table: t, Columns: t.Columns}, func(row []value.Value) error {

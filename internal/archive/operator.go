@@ -33,7 +33,7 @@ type Operator struct {
 const (
 	DemandResumed  = "resumed"
 	demandRestored = "restored"
-	demandRetried  = "tried again"
+	demandRetried  = "retried"
 )
 
 // ToRetry demands the same: the values of rows that are tried again come from the plan that
@@ -70,10 +70,10 @@ func (o Operator) ToRestore() Operator {
 	return o
 }
 
-// knows tells whether the operator's plan is a load's, whatever was edited since.
+// Knows reports whether the operator's plan is a load's, whatever was edited since.
 func (o Operator) Knows(e *journal.Entry) bool { return o.Plan != nil && o.Plan.Name == e.Plan }
 
-// same refuses a load whose stored plan is not the operator's, where that is demanded. To
+// HoldAgainst refuses a load whose stored plan is not the operator's, where that is demanded. To
 // restore it, more rows and new entities do not count.
 //
 // Nor do fields that a migration explains: those that are called otherwise now, those that
@@ -111,15 +111,15 @@ func (o Operator) HoldAgainst(e *journal.Entry, lost []string) error {
 	return &store.Fault{
 		Kind: store.Refused,
 		Message: fmt.Sprintf(
-			"load %d was not %s: the plan that the journal keeps of it differs from %s (%s)",
+			"load %d was not %s: its plan in the journal differs from %s (%s)",
 			e.Number,
 			o.Demand,
 			o.Plan.File(),
 			what,
 		),
 		Hint: fmt.Sprintf(
-			"evensprout history %d --plan > was.yaml writes the journal's plan: read it, and name it in place of "+
-				"yours;\n       or evensprout withdraw %d takes the load back",
+			"evensprout history %d --plan > was.yaml writes that plan: read it, and name it instead of yours;\n  "+
+				"     or undo the load with evensprout withdraw %d",
 			e.Number,
 			e.Number,
 		),
@@ -132,7 +132,7 @@ func (o Operator) MayResume(e *journal.Entry) error {
 	return o.HoldAgainst(e, nil)
 }
 
-// Same tells whether the operator's plan is the one that the journal keeps of a load.
+// Same reports whether the operator's plan is the one that the journal keeps of a load.
 func (o Operator) Same(e *journal.Entry) bool {
 	return o.Plan != nil && o.MayResume(e) == nil
 }
@@ -160,7 +160,7 @@ func (o Operator) Reach(e *journal.Entry, j *store.Journal, db *schema.Database)
 		return nil, &store.Fault{
 			Kind: store.Refused,
 			Message: fmt.Sprintf(
-				"load %d was not touched: %s may write to the journal as well, so its plan %s must be named",
+				"load %d was not touched: %s can also write to the journal, so name its plan %s",
 				e.Number,
 				others,
 				e.Plan,
@@ -168,6 +168,7 @@ func (o Operator) Reach(e *journal.Entry, j *store.Journal, db *schema.Database)
 			Hint: fmt.Sprintf("name its file: evensprout withdraw %d PLAN.yaml", e.Number),
 		}
 	}
+
 	var tables []*schema.Table
 	take := func(t *schema.Table) {
 		if t != nil && !slices.Contains(tables, t) {
@@ -185,6 +186,7 @@ func (o Operator) Reach(e *journal.Entry, j *store.Journal, db *schema.Database)
 			take(db.Table(s.Target))
 		}
 	}
+
 	for i := 0; i < len(tables); i++ {
 		for _, t := range db.Tables {
 			if slices.ContainsFunc(t.References, func(r schema.Reference) bool { return r.To == tables[i] }) {
@@ -199,16 +201,16 @@ func (o Operator) Reach(e *journal.Entry, j *store.Journal, db *schema.Database)
 		return &store.Fault{
 			Kind: store.Refused,
 			Message: fmt.Sprintf(
-				"load %d was not touched: the journal says that it wrote to %s, of which %s says nothing; %s may "+
-					"write to the journal as well",
+				"load %d was not touched: according to the journal it wrote to %s, which %s does not mention; %s "+
+					"can also write to the journal",
 				e.Number,
 				table,
 				o.Plan.File(),
 				others,
 			),
 			Hint: fmt.Sprintf(
-				"if it did, evensprout history %d --plan > was.yaml writes its plan: read it, then evensprout "+
-					"withdraw %d was.yaml",
+				"if that is right: evensprout history %d --plan > was.yaml writes its plan: read it, then "+
+					"evensprout withdraw %d was.yaml",
 				e.Number,
 				e.Number,
 			),

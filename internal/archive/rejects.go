@@ -64,6 +64,7 @@ func FromRejects(c *plan.Compiled, file string, r io.Reader) (*plan.Compiled, er
 		tables[t.Plan.Name] = rows
 		out.Targets = append(out.Targets, to)
 	}
+
 	problems := readRejects(file, r, tables)
 	if len(problems) > 0 {
 		return nil, problems
@@ -101,12 +102,13 @@ func readRejects(file string, r io.Reader, tables map[string]*rejectedRows) diag
 		var x rejectLine
 		d := json.NewDecoder(bytes.NewReader(s.Bytes()))
 		if err := d.Decode(&x); err != nil || d.More() {
-			add(line, "each line is one JSON object, as a load wrote it", "this is not a line of a rejects file")
+			add(line, "each line is one JSON object, as a load wrote it", "this line does not come from a "+
+				"rejects file")
 			continue
 		}
 		rows := tables[x.Entity]
 		if rows == nil {
-			hint := "there is: " + strings.Join(names, ", ")
+			hint := "known: " + strings.Join(names, ", ")
 			if near := diag.Nearest(x.Entity, names); near != "" {
 				hint = fmt.Sprintf("did you mean %q?", near)
 			}
@@ -155,21 +157,7 @@ func readJSON(raw json.RawMessage, src grow.Source) (value.Value, error) {
 	}
 	switch src.Type() {
 	case value.Integer, value.Decimal:
-		v, err := value.ParseDecimal(text)
-		if err != nil {
-			return v, err
-		}
-		if src.Type() == value.Integer && v.Type != value.Integer {
-			return v, fmt.Errorf("%q is not a whole number", text)
-		}
-		if src.Type() == value.Decimal {
-			r, ok := v.Rescale(src.Scale())
-			if !ok {
-				return v, fmt.Errorf("%q has more than %d digits behind the point", text, src.Scale())
-			}
-			return r, nil
-		}
-		return v, nil
+		return readNumber(text, src)
 	case value.Boolean:
 		if text != "true" && text != "false" {
 			return value.Value{}, fmt.Errorf("%q is neither true nor false", text)
@@ -187,10 +175,30 @@ func readJSON(raw json.RawMessage, src grow.Source) (value.Value, error) {
 		b, err := base64.StdEncoding.DecodeString(text)
 		return value.Value{Type: value.Bytes, S: string(b)}, err
 	}
+
 	if raw[0] != '"' {
-		return value.Value{}, fmt.Errorf("%s is no text: put it in quotes", text)
+		return value.Value{}, fmt.Errorf("%s is not text: put it in quotes", text)
 	}
 	return value.String(text), nil
+}
+
+// readNumber reads a number of the type and the scale of a source.
+func readNumber(text string, src grow.Source) (value.Value, error) {
+	v, err := value.ParseDecimal(text)
+	if err != nil {
+		return v, err
+	}
+	if src.Type() == value.Integer {
+		if v.Type != value.Integer {
+			return v, fmt.Errorf("%q is not a whole number", text)
+		}
+		return v, nil
+	}
+	r, ok := v.Rescale(src.Scale())
+	if !ok {
+		return v, fmt.Errorf("%q has more than %d decimal places", text, src.Scale())
+	}
+	return r, nil
 }
 
 // rejectedRows is the rows of one entity in a rejects file. It is its own reader.

@@ -13,10 +13,11 @@ import (
 	"os"
 	"os/signal"
 	"runtime"
-	"runtime/debug"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
+	"time"
 
 	"evensprout/internal/app"
 	"evensprout/internal/withdraw"
@@ -62,7 +63,11 @@ type program struct {
 	page     report.Page    // of standard output
 	errPage  report.Page    // of standard error
 	json     bool
-	quiet    bool // say nothing unless something is wrong
+	quiet    bool // print nothing unless something is wrong
+	verbose  bool // print each statement
+	color    colorFlag
+
+	statements sync.Mutex // held while one is printed
 }
 
 // Main runs the program and returns its exit code.
@@ -70,12 +75,13 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the program at once
+
 	// A pipe that nobody reads any more is an error of output like others, not the end.
 	broken := make(chan os.Signal, 1)
 	notifyBroken(broken)
 	defer signal.Stop(broken)
-	a := &program{exact: &report.Exact{To: out}, errFile: errOut}
-	a.ws = &app.Workspace{In: in, Drivers: drivers(), Say: a.say}
+	a := &program{exact: &report.Exact{To: out}, errFile: errOut, color: "auto"}
+	a.ws = &app.Workspace{In: in, Drivers: drivers(a.showStatement), Say: a.say}
 	a.page, a.errPage = pageOf(out), pageOf(errOut)
 	a.out, a.err = report.NewWriter(out, a.page.Color), report.NewWriter(errOut, a.errPage.Color)
 	root := a.root()
@@ -85,14 +91,22 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	root.SetErr(a.err)
 	c, err := root.ExecuteContextC(ctx)
 	if err != nil && !c.Runnable() { // it does nothing by itself, so the command line is wrong
-		err = &diag.UsageError{Err: err}
+		err = unknownCommand(root, args, err)
+	}
+	var wrong *diag.UsageError
+	if errors.As(err, &wrong) && c.HasParent() {
+		wrong.Command = c.CommandPath()
 	}
 	for _, do := range a.ws.AtEnd {
 		err = errors.Join(err, do())
 	}
 	a.json = a.json || slices.Contains(args, "--json") // flags behind a wrong one are not read
+	lost := cmp.Or(a.out.Err(), a.exact.Err())
+	if readerGone(lost) && !a.ws.Writes && (err == nil || readerGone(err)) {
+		return exitFailed // the reader, such as head, has what it wants
+	}
 	code := a.exit(err)
-	if lost := cmp.Or(a.out.Err(), a.exact.Err()); lost != nil {
+	if lost = cmp.Or(lost, a.out.Err(), a.exact.Err()); lost != nil {
 		fmt.Fprintf(a.err, "%s the results could not be written: %s\n", a.errPage.Alarm("error:"), lost)
 		if a.ws.Writes {
 			fmt.Fprintln(a.err, "       evensprout history shows what was written to the database")
@@ -102,13 +116,62 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	return code
 }
 
-// drivers are those of all engines.
-func drivers() []store.Driver {
-	return []store.Driver{sqlite.Driver{}, postgres.Driver{}, mysql.Driver{}}
+// drivers are those of all engines. They call watch for each statement.
+func drivers(watch func(store.Statement)) []store.Driver {
+	return []store.Driver{sqlite.Driver{Watch: watch}, postgres.Driver{Watch: watch}, mysql.Driver{Watch: watch}}
 }
+
+// showStatement prints a statement with its time for --verbose. Its text has parameters in place of
+// values. Several connections call it at a time.
+func (a *program) showStatement(s store.Statement) {
+	if !a.verbose {
+		return
+	}
+	a.statements.Lock()
+	defer a.statements.Unlock()
+	text := strings.Join(strings.Fields(s.Text), " ")
+	if runes := []rune(text); len(runes) > maxStatement {
+		text = string(runes[:maxStatement]) + "..."
+	}
+	fmt.Fprintf(a.err, "%10s  %8s  %s\n", s.Elapsed.Round(10*time.Microsecond),
+		diag.Count(max(s.Rows, 0), "row", "rows"), text)
+}
+
+// maxStatement is how many characters of a statement --verbose prints.
+const maxStatement = 500
 
 const defaultWidth = 120 // characters of a line where there is no terminal
 
+// colorFlag says when colour is shown: auto, always or never.
+type colorFlag string
+
+// String is the flag's value.
+func (f *colorFlag) String() string { return string(*f) }
+
+// Type names what the flag takes, for help texts.
+func (f *colorFlag) Type() string { return "when" }
+
+// Set sets the flag.
+func (f *colorFlag) Set(s string) error {
+	if !slices.Contains([]string{"auto", "always", "never"}, s) {
+		return errors.New("must be auto, always or never")
+	}
+	*f = colorFlag(s)
+	return nil
+}
+
+// setColor follows the flag --color.
+func (a *program) setColor() {
+	if a.color == "auto" {
+		return
+	}
+	on := a.color == "always"
+	a.page.Color, a.errPage.Color = on, on
+	a.out.ShowColor(on)
+	a.err.ShowColor(on)
+}
+
+// pageOf says how wide a writer is and whether it shows colour.
 func pageOf(w io.Writer) report.Page {
 	p := report.Page{Width: defaultWidth}
 	f, ok := w.(*os.File)
@@ -122,17 +185,18 @@ func pageOf(w io.Writer) report.Page {
 	return p
 }
 
+// root makes the command that all others are part of.
 func (a *program) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "evensprout",
 		Short: "Reproducible seed and fixture rows for your tables",
-		Long: `evensprout reads a plan (one YAML file), grows rows from it that are the same
-every time and everywhere, and loads them into your database in one transaction:
-all or nothing, with a plain answer to every refusal.
+		Long: `evensprout reads a plan (one YAML file), generates rows from it that are the same every
+time and on every machine, and loads them into your database in one transaction: all or
+nothing, with a clear answer to every refusal.
 
-The usual way: survey a database to draft a plan, check it, preview some rows,
-load them, look at the tables. The demo command shows all of it at once.`,
-		Example: `  evensprout demo                                   # a sample database to play with
+Usual steps: survey a database to draft a plan, check it, preview some rows, load them,
+look at the tables. The command demo shows all of this at once.`,
+		Example: `  evensprout demo                                # a sample database
   evensprout survey --db sqlite:app.db --out evensprout.yaml
   evensprout check && evensprout preview
   evensprout load --db sqlite:app.db
@@ -142,7 +206,6 @@ load them, look at the tables. The demo command shows all of it at once.`,
 		Version:       version(),
 	}
 	root.SetVersionTemplate("{{.Version}}\n")
-	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		if name, ok := strings.CutPrefix(err.Error(), "unknown flag: --"); ok {
 			var names []string
@@ -154,7 +217,7 @@ load them, look at the tables. The demo command shows all of it at once.`,
 		var wrong *pflag.InvalidValueError
 		if errors.As(err, &wrong) {
 			err = fmt.Errorf(
-				"--%s takes %s, and here is %q",
+				"--%s takes %s, got %q",
 				wrong.GetFlag().Name,
 				valueOf(wrong.GetFlag()),
 				wrong.GetValue(),
@@ -163,29 +226,61 @@ load them, look at the tables. The demo command shows all of it at once.`,
 		return &diag.UsageError{Err: err}
 	})
 	root.PersistentFlags().
-		StringVar(&a.ws.DB, "db", "", "database URL: sqlite:app.db, postgres://user@host/name, "+
-			"mysql://user@host/name; else the environment variable DATABASE_URL, else the plan's database")
-	root.PersistentFlags().BoolVar(&a.json, "json", false, "results as JSON on standard output")
+		StringVar(&a.ws.DB, "db", "", "database `URL`, such as sqlite:app.db, postgres://user@host/name or "+
+			"mysql://user@host/name (default: $DATABASE_URL, then the plan's database)")
+	root.PersistentFlags().BoolVar(&a.json, "json", false, "print results as JSON")
+	root.PersistentFlags().BoolVarP(&a.quiet, "quiet", "q", false, "print nothing unless something is wrong")
+	root.Flags().Bool("version", false, "print the version")
+	root.Flags().BoolP("help", "h", false, "print this help")
+	root.PersistentFlags().BoolVarP(&a.verbose, "verbose", "v", false, "print each statement with its time, on "+
+		"standard error; values are not printed")
+	root.PersistentFlags().Var(&a.color, "color", "show colour: auto (on a terminal), always or never")
+	root.PersistentPreRun = func(*cobra.Command, []string) { a.setColor() }
+	root.SetHelpFunc(func(c *cobra.Command, _ []string) { help(root.OutOrStdout(), c) })
 	cobra.EnableCommandSorting = false
-	for _, c := range []*cobra.Command{a.demo(), a.survey(), a.check(), a.preview(), a.load(), a.look(), a.compare(),
-		a.withdraw(), a.history(), a.export(), a.during(), a.trial(), a.catalog(), a.planSchema(), a.versionCommand()} {
-		args := c.Args
-		c.Args = func(cmd *cobra.Command, list []string) error {
-			if err := args(cmd, list); err != nil {
-				return diag.Usagef("%w\nusage: %s", err, cmd.UseLine())
-			}
-			return nil
-		}
-		root.AddCommand(c)
-	}
+	a.addCommands(root)
 	return root
+}
+
+// addCommands adds all commands, under the headings of the program's help.
+func (a *program) addCommands(root *cobra.Command) {
+	for _, g := range []struct {
+		id, title string
+		commands  []*cobra.Command
+	}{
+		{startCommands, "Start:", []*cobra.Command{a.demo(), a.survey()}},
+		{planCommands, "Work on a plan:", []*cobra.Command{a.check(), a.preview(), a.catalog(), a.planSchema()}},
+		{databaseCommands, "Work on a database:", []*cobra.Command{a.load(), a.look(), a.compare(), a.withdraw(),
+			a.history(), a.during(), a.trial()}},
+		{otherCommands, "Other:", []*cobra.Command{a.export(), a.versionCommand()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
+		for _, c := range g.commands {
+			c.GroupID = g.id
+			args := c.Args
+			c.Args = func(cmd *cobra.Command, list []string) error {
+				return wrongArguments(cmd, list, args(cmd, list))
+			}
+			c.Flags().BoolP("help", "h", false, "print this help")
+			root.AddCommand(c)
+			a.complete(c)
+		}
+	}
+	root.SetCompletionCommandGroupID(otherCommands)
+	root.SetHelpCommand(helpCommand(root))
+	root.InitDefaultCompletionCmd()
+	for _, c := range root.Commands() {
+		if c.Name() == "completion" {
+			completionHelp(c)
+		}
+	}
 }
 
 // clockFlag lets a command take another clock than the plan's.
 func (a *program) clockFlag(c *cobra.Command) {
 	c.Flags().
-		StringVar(&a.ws.Clock, "clock", "", "what now means, in place of the plan's clock, such as "+
-			"2026-05-01T08:00:00Z")
+		StringVar(&a.ws.Clock, "clock", "", "the plan's current time, such as 2026-05-01T08:00:00Z (default: the "+
+			"plan's clock)")
 }
 
 // jobsDefault is the number of growers unless said otherwise.
@@ -194,8 +289,8 @@ func jobsDefault() int { return runtime.NumCPU() }
 // allowFlag lets a command work on other machines.
 func (a *program) allowFlag(c *cobra.Command) {
 	c.Flags().
-		StringArrayVar(&a.ws.Allowed, "allow-host", nil, "a host, other than this machine, on which the command "+
-			"may write or run code (repeatable)")
+		StringArrayVar(&a.ws.Allowed, "allow-host", nil, "allow writing to this `HOST`, which is not this machine; "+
+			"repeatable")
 }
 
 // warn tells the warnings about a plan.
@@ -231,16 +326,8 @@ var exitCodes = map[diag.Kind]int{
 
 // exit shows an error and returns the exit code for it.
 func (a *program) exit(err error) int {
-	var ended commandEnded
-	switch {
-	case err == nil:
-		return exitDone
-	case errors.Is(err, errRejects):
-		return exitRejects // shown with the results
-	case errors.As(err, &ended) && err == error(ended):
-		return ended.code // the command has said what it had to say
-	case errors.Is(err, errDifferences):
-		return exitDifferences
+	if code, ok := shown(err); ok {
+		return code
 	}
 	r := diag.Of(err)
 	if r.Members == nil && r.Message == "" && errors.Is(err, context.Canceled) {
@@ -265,6 +352,7 @@ func (a *program) exit(err error) int {
 	} else if r.Data {
 		end = a.asBefore()
 	}
+
 	if end != "" {
 		fmt.Fprintln(a.err, end)
 	}
@@ -274,8 +362,26 @@ func (a *program) exit(err error) int {
 	return exitCodes[r.Kind]
 }
 
+// shown returns the exit code of a command that has printed everything that there is to say.
+func shown(err error) (code int, ok bool) {
+	var ended commandEnded
+	switch {
+	case err == nil:
+		return exitDone, true
+	case errors.Is(err, errRejects):
+		return exitRejects, true // they are among the results
+	case errors.As(err, &ended) && err == error(ended):
+		return ended.code, true
+	case errors.Is(err, errDifferences):
+		return exitDifferences, true
+	}
+	return 0, false
+}
+
+// alarm prints what failed.
 func (a *program) alarm(message string) { fmt.Fprintln(a.err, a.errPage.Alarm("error:"), message) }
 
+// hint prints what to do about it, if that is known.
 func (a *program) hint(text string) {
 	if text != "" {
 		fmt.Fprintln(a.err, "      ", text)
@@ -286,11 +392,11 @@ func (a *program) hint(text string) {
 func (a *program) asBefore() string {
 	if len(a.ws.Lasting) > 0 {
 		return fmt.Sprintf(
-			"What can be was rolled back; the engine of %s has no transactions: rows that were written there, stay.",
+			"Rolled back, except rows of %s: its storage engine has no transactions.",
 			strings.Join(a.ws.Lasting, ", "),
 		)
 	}
-	return "Everything was rolled back: the tables are as before."
+	return "Everything was rolled back: the tables are unchanged."
 }
 
 // layout shows what has a form of its own.
@@ -307,7 +413,7 @@ func (a *program) layout(of any, err error) {
 	case *journal.Refusal:
 		a.refused(x)
 	case *load.Broken:
-		a.tellBroken(a.err, a.errPage, x.Rules)
+		a.printBroken(a.err, a.errPage, x.Rules)
 	case *load.Present:
 		t := report.Table{Columns: []report.Column{{Name: "Table"}, {Name: "Rows", Number: true},
 			{Name: "Found there"}}}
@@ -317,7 +423,7 @@ func (a *program) layout(of any, err error) {
 		fmt.Fprintln(a.err, a.errPage.Draw(t))
 		fmt.Fprint(a.err, presentHelp)
 	case *withdraw.Withdrawal:
-		tellLeft(a.err, x)
+		printLeft(a.err, x)
 	}
 }
 
@@ -330,6 +436,8 @@ func valueOf(f *pflag.Flag) string {
 		return "a whole number"
 	case kind == "bool":
 		return "true or false"
+	case kind == "when":
+		return "auto, always or never"
 	}
 	return "another value"
 }
@@ -344,9 +452,10 @@ You can
 `
 
 // refused tells a violation in the plan's words.
-func (a *program) refused(r *journal.Refusal) { a.tellRefused(a.err, a.errPage, r) }
+func (a *program) refused(r *journal.Refusal) { a.printRefused(a.err, a.errPage, r) }
 
-func (a *program) tellRefused(w io.Writer, page report.Page, r *journal.Refusal) {
+// printRefused prints the refusal of a row: what, where, and what to do.
+func (a *program) printRefused(w io.Writer, page report.Page, r *journal.Refusal) {
 	fmt.Fprintf(w, "%s %s\n", page.Alarm("refused:"), r.Error())
 	line := func(name, value string) {
 		if value != "" {
@@ -362,6 +471,7 @@ func (a *program) tellRefused(w io.Writer, page report.Page, r *journal.Refusal)
 		line("occasion", r.Row)
 		line("step", r.Step)
 	}
+
 	line("line", r.Place)
 	for i, f := range r.Fields {
 		name := f
@@ -373,6 +483,7 @@ func (a *program) tellRefused(w io.Writer, page report.Page, r *journal.Refusal)
 		}
 		line("field", name)
 	}
+
 	if r.Constraint == "" {
 		line("table", r.Table)
 	} else {
@@ -387,24 +498,10 @@ func (a *program) tellRefused(w io.Writer, page report.Page, r *journal.Refusal)
 	line("what to do", r.Hint)
 }
 
+// cutValue cuts a long value for a message.
 func cutValue(v string) string {
 	if len(v) > 120 {
 		return strings.ToValidUTF8(v[:120], "") + "..."
 	}
 	return v
-}
-
-const development = "(development)"
-
-// release is the program and the module's version.
-func release() string {
-	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" && info.Main.Version != "(devel)" {
-		return "evensprout " + info.Main.Version
-	}
-	return "evensprout " + development
-}
-
-// version is the release, and where it was built from.
-func version() string {
-	return fmt.Sprintf("%s, edition 1, %s %s/%s", release(), runtime.Version(), runtime.GOOS, runtime.GOARCH)
 }

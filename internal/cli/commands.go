@@ -12,15 +12,16 @@ import (
 	"evensprout/internal/report"
 )
 
+// versionCommand makes the command version.
 func (a *program) versionCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "version",
-		Short:   "Say which program this is",
+		Short:   "Print the version",
 		Example: "  evensprout version --json",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if a.json {
-				return a.writeJSON(map[string]any{"version": version(), "editions": []string{"1"}})
+				return a.writeJSON(built())
 			}
 			fmt.Fprintln(a.out, version())
 			return nil
@@ -28,12 +29,14 @@ func (a *program) versionCommand() *cobra.Command {
 	}
 }
 
+// planSchema makes the command that prints the JSON schema of plans.
 func (a *program) planSchema() *cobra.Command {
 	return &cobra.Command{
 		Use:   "plan-schema",
-		Short: "Write the JSON Schema of plans, for editors",
-		Long: `plan-schema writes the form of plans as a JSON Schema (draft 2020-12). Editors that
-know JSON Schema for YAML complete and check words with it; check tells the rest.`,
+		Short: "Print the JSON Schema of plans, for editors",
+		Long: `plan-schema prints the format of plans as a JSON Schema (draft 2020-12). Editors that
+support JSON Schema for YAML use it to complete and validate plans. check finds
+everything that a schema cannot.`,
 		Example: "  evensprout plan-schema > plan.schema.json",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -50,15 +53,16 @@ know JSON Schema for YAML complete and check words with it; check tells the rest
 // checkedRows is how many rows of each entity check grows and holds against the tables.
 const checkedRows = 200
 
+// check makes the command check.
 func (a *program) check() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check [PLAN]",
-		Short: "Hold a plan against itself and the database",
-		Long: `check reads the plan, looks up every name in it, and holds it against the tables of
-the database, if one is named: names and types, keys and values, rows that are there
-already, rights, triggers; the first 200 rows of each entity are grown and held
-against columns and CHECK constraints. Everything wrong is told at once, with its
-place in the file, what must be mended first. No row is written.
+		Short: "Validate a plan and compare it with the database",
+		Long: `check reads a plan, looks up every name in it, and compares it with the tables of
+the database, if one is named: names, types, keys, values, existing rows, rights and
+triggers. It also generates the first 200 rows of each entity and tests them against
+columns and CHECK constraints. It reports everything that is wrong at once, with its
+place in the file, errors first. It writes no row.
 
 Exit codes: 0 fine (there may be warnings), 3 the plan is wrong, 4 the database does
 not fit the plan or cannot be reached.`,
@@ -104,7 +108,7 @@ not fit the plan or cannot be reached.`,
 			}
 			fmt.Fprintf(
 				a.out,
-				"%s %s: %s, %s, %s to grow%s\n",
+				"%s %s: %s, %s, %s to generate%s\n",
 				a.page.Good("fine:"),
 				compiled.Plan.Name,
 				diag.Count(
@@ -118,11 +122,11 @@ not fit the plan or cannot be reached.`,
 			)
 			switch {
 			case s == nil:
-				fmt.Fprintln(a.out, "No database is named, so the plan was held only against itself.")
+				fmt.Fprintln(a.out, "No database is named, so only the plan itself was checked.")
 				if len(compiled.Plan.Units)+len(compiled.Plan.Always) > 0 {
 					fmt.Fprintln(
 						a.out,
-						"The steps of units, and invariants, are held against tables alone: --db names them.",
+						"Steps of units and invariants are checked only with a database: name it with --db.",
 					)
 				}
 			default:
@@ -139,15 +143,16 @@ not fit the plan or cannot be reached.`,
 	return c
 }
 
+// catalog makes the command that lists kinds of values.
 func (a *program) catalog() *cobra.Command {
 	return &cobra.Command{
 		Use:   "catalog [KIND]",
-		Short: "List the kinds of values, with samples",
-		Long: `catalog lists the kinds of values that {kind: NAME} makes, with samples and how many
-different ones there are. With a name, it shows that kind alone, with more samples.
+		Short: "List the kinds of values, with examples",
+		Long: `catalog lists the kinds of values that {kind: NAME} generates, with examples and the
+number of different values. With a name, it shows that kind alone, with more examples.
 
-Addresses, numbers and hosts come only from ranges that are reserved for
-documentation and fiction: nothing ever reaches a real person.`,
+Addresses, telephone numbers and hosts come only from ranges that are reserved for
+documentation and fiction: nothing can reach a real person.`,
 		Example: `  evensprout catalog
   evensprout catalog email`,
 		Args: cobra.MaximumNArgs(1),
@@ -161,7 +166,7 @@ documentation and fiction: nothing ever reaches a real person.`,
 						return a.oneKind(k)
 					}
 				}
-				err := fmt.Errorf("the catalogue has no kind %s", args[0])
+				err := fmt.Errorf("there is no kind %s", args[0])
 				if near := diag.Nearest(args[0], names); near != "" {
 					err = fmt.Errorf("%w; did you mean %s?", err, near)
 				}
@@ -172,6 +177,7 @@ documentation and fiction: nothing ever reaches a real person.`,
 	}
 }
 
+// allKinds prints a table of all kinds, with examples.
 func (a *program) allKinds(kinds []grow.Kind) error {
 	if a.json {
 		list := []any{}
@@ -180,6 +186,7 @@ func (a *program) allKinds(kinds []grow.Kind) error {
 		}
 		return a.writeJSON(map[string]any{"kinds": list})
 	}
+
 	t := report.Table{
 		Columns: []report.Column{
 			{Name: "Kind"},
@@ -195,11 +202,13 @@ func (a *program) allKinds(kinds []grow.Kind) error {
 		}
 		t.Rows = append(t.Rows, []string{k.Name, k.About, space(k), shown})
 	}
+
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	fmt.Fprintln(a.out, "\nIn a plan: {kind: NAME}; evensprout catalog NAME shows one with its parameters and parts.")
 	return nil
 }
 
+// oneKind prints one kind, its parts and its options.
 func (a *program) oneKind(k grow.Kind) error {
 	if a.json {
 		return a.writeJSON(kindJSON(k, 10))
@@ -212,12 +221,12 @@ func (a *program) oneKind(k grow.Kind) error {
 	}
 	for _, p := range k.Params {
 		r := k.Usual(p)
-		fmt.Fprintf(a.out, "parameter %s, %d..%d unless said otherwise\n", p, r.Lo, r.Hi)
+		fmt.Fprintf(a.out, "parameter %s (default %d..%d)\n", p, r.Lo, r.Hi)
 	}
 	if len(k.Parts) > 0 {
 		fmt.Fprintf(
 			a.out,
-			"drawn once, used in parts: draws: {it: {kind: %s}}, and in fields {from: it.%s}\n",
+			"has parts: declare shared: {it: {kind: %s}}, and use {from: it.%s} in fields\n",
 			k.Name,
 			k.Parts[0].Name,
 		)
@@ -226,7 +235,7 @@ func (a *program) oneKind(k grow.Kind) error {
 				{Name: "Part", Whole: true},
 				{Name: "of one"},
 				{Name: "of another"},
-				{Name: "of a third"},
+				{Name: "of a third one"},
 			},
 		}
 		for _, part := range k.PartNames() {
@@ -235,12 +244,14 @@ func (a *program) oneKind(k grow.Kind) error {
 		fmt.Fprintln(a.out, a.page.Draw(t))
 		return nil
 	}
+
 	for _, s := range samples(k, "", 10) {
 		fmt.Fprintln(a.out, "  "+s)
 	}
 	return nil
 }
 
+// kindJSON is a kind for --json, with n examples.
 func kindJSON(k grow.Kind, n int) any {
 	o := &report.Object{}
 	o.Set("kind", k.Name)
@@ -265,6 +276,7 @@ func kindJSON(k grow.Kind, n int) any {
 	return o
 }
 
+// space says how many different values a kind has.
 func space(k grow.Kind) string {
 	if k.Space() == 0 {
 		return "-"
@@ -290,6 +302,7 @@ func samples(k grow.Kind, part string, n int) []string {
 			return nil
 		}
 	}
+
 	if faults := s.Finish(); len(faults) > 0 {
 		return nil
 	}

@@ -33,8 +33,8 @@ const (
 	demoDatabase = "larkwater.db"
 )
 
-// tellDemo says where the sample is and what to try next; last is what withdraw does.
-func (a *program) tellDemo(folder, planFile, last string) {
+// printDemo says where the sample is and what to try next; last is what withdraw does.
+func (a *program) printDemo(folder, planFile, last string) {
 	fmt.Fprintf(
 		a.out,
 		"\nIn %s: %s (tables), %s (the plan, yours to edit), %s (the database)\n",
@@ -45,10 +45,10 @@ func (a *program) tellDemo(folder, planFile, last string) {
 	)
 	fmt.Fprintf(a.out, "Try next:\n")
 	next := [][2]string{
-		{"look " + planFile + " passengers", "shows rows of a table"},
-		{"preview " + planFile + " --entity Booking", "grows some rows, without a database"},
-		{"compare " + planFile, "holds the tables against what was loaded"},
-		{"history " + planFile, "lists loads and runs"},
+		{"look " + planFile + " passengers", "show rows of a table"},
+		{"preview " + planFile + " --entity Booking", "generate some rows, without a database"},
+		{"compare " + planFile, "compare the tables with what was loaded"},
+		{"history " + planFile, "list loads and runs"},
 		{"withdraw " + planFile, last},
 	}
 	width := 0
@@ -60,17 +60,18 @@ func (a *program) tellDemo(folder, planFile, last string) {
 	}
 }
 
+// demo makes the command demo.
 func (a *program) demo() *cobra.Command {
 	var flags loadFlags
 	var anew, without bool
 	c := &cobra.Command{
 		Use:   "demo [FOLDER]",
-		Short: "Build a sample database with its plan, load it, show it",
-		Long: `demo makes a folder with the sample of a small ferry line, Larkwater Ferries: an
-SQLite database, the schema that made its tables, the plan that fills them and then runs
-units of dependent writes (tickets are sold, bookings cancelled, prices changed), and the
-files that these read. At the end it tries a sale that is refused half-way, and shows that
-nothing of it stays. It needs nothing else. Edit the plan and go on from there.`,
+		Short: "Create and load a sample database",
+		Long: `demo creates a folder with the sample of a small ferry line, Larkwater Ferries: an
+SQLite database, the schema of its tables, the plan that fills them and then runs
+units of dependent writes (selling tickets, cancelling bookings, changing prices), and
+the files that they read. At the end it tries a sale that fails half-way, and shows that
+the sale is rolled back. It needs nothing else. Edit the plan and try again.`,
 		Example: `  evensprout demo
   evensprout demo play --anew`,
 		Args: cobra.MaximumNArgs(1),
@@ -137,17 +138,17 @@ nothing of it stays. It needs nothing else. Edit the plan and go on from there.`
 					return err
 				}
 			}
-			last := "takes the last load back"
+			last := "undo the last load"
 			if n := len(c.Units); !without && n > 0 {
-				last = "takes back the last run, of the unit " + c.Units[n-1].Plan.Name
+				last = "undo the last run, of the unit " + c.Units[n-1].Plan.Name
 			}
-			a.tellDemo(folder, planFile, last)
+			a.printDemo(folder, planFile, last)
 			return nil
 		},
 	}
 	flags.add(c)
-	c.Flags().BoolVar(&without, "without-units", false, "load the rows alone; evensprout load runs the units later")
-	c.Flags().BoolVar(&anew, "anew", false, "remove the sample's own files first, if the folder has them")
+	c.Flags().BoolVar(&without, "without-units", false, "load only the rows; evensprout load runs the units later")
+	c.Flags().BoolVar(&anew, "anew", false, "remove the sample's files first, if they exist")
 	return c
 }
 
@@ -191,8 +192,8 @@ func (a *program) demoRefusal(ctx context.Context, planFile, sale string) error 
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "\n%s\n", a.page.Bold("And a sale that cannot be: "+sale+", for a sailing without a seat"))
-	a.tellRefused(a.out, a.page, refusal)
+	fmt.Fprintf(a.out, "\n%s\n", a.page.Bold("A sale that must fail: "+sale+", for a full sailing"))
+	a.printRefused(a.out, a.page, refusal)
 	t := report.Table{
 		Columns: []report.Column{
 			{Name: "Table"},
@@ -214,9 +215,10 @@ func (a *program) demoRefusal(ctx context.Context, planFile, sale string) error 
 			},
 		)
 	}
+
 	fmt.Fprintf(
 		a.out,
-		"The booking and the ticket were written by steps 5 and 6; step 7 was refused, and nothing stays:\n\n%s\n",
+		"Steps 5 and 6 wrote the booking and the ticket; step 7 was refused, so both were rolled back:\n\n%s\n",
 		a.page.Draw(t),
 	)
 	return nil
@@ -248,9 +250,9 @@ func writeDemo(folder string, anew bool) (string, error) {
 			return "", err
 		case !anew:
 			return "", fmt.Errorf(
-				"%s is there already: nothing was changed.\n       evensprout look %s shows its rows;\n       "+
-					"evensprout demo --anew builds the folder again (what you edited there is lost); evensprout "+
-					"demo FOLDER uses another",
+				"%s already exists, and nothing was changed.\n       evensprout look %s shows its rows.\n       "+
+					"evensprout demo --anew builds it again and loses your edits; evensprout demo FOLDER uses "+
+					"another folder",
 				f,
 				planFile,
 			)

@@ -21,6 +21,7 @@ import (
 	"evensprout/internal/store"
 )
 
+// duringFlags are the flags of the command during.
 type duringFlags struct {
 	private, shared, keep   bool
 	scripts, from, env      []string
@@ -30,37 +31,36 @@ type duringFlags struct {
 	sweep, sweepKept, cache bool
 }
 
+// during makes the command during.
 func (a *program) during() *cobra.Command {
 	var f duringFlags
 	c := &cobra.Command{
 		Use:   "during [PLAN] -- COMMAND [ARGS...]",
-		Short: "Load, run a command such as your tests, then take everything away",
-		Long: `during loads the plan, runs a command with the database in its environment, and takes
-everything away again when the command ends, however it ends. Its signals, output and
-exit code are the command's.
+		Short: "Load, run a command such as your tests, then remove everything",
+		Long: `during loads the plan, runs a command with the database in its environment, and
+removes everything again when the command ends, however it ends. It passes on the
+command's signals, output and exit code.
 
-By default the command gets a database of its own, made for it and dropped afterwards,
-so that any number of runs go on at the same time: on the server of the database URL,
-or, for SQLite, as a file. Its tables come from --schema, a script of SQL, or from
---prepare, your own migration command, which is run with the new database in its
-environment; without either the database of the URL is copied, and its planned tables
-emptied. Tables whose rows are on another server are left out of the copy, unless
---with-external asks for them. A database that was filled once is kept and copied from
-then on, as long as plan, files and schema are the same: --prepare-from names the files
-that your migration command reads.
+By default the command gets a database of its own, created for it and dropped
+afterwards, so any number of runs can go on at the same time: on the server of the
+database URL or, for SQLite, in a file. Its tables come from --schema (a SQL script) or
+--prepare (your own migration command, which runs with the new database in its
+environment). Without either, the database of the URL is copied and its planned tables
+are emptied. Tables whose rows are on another server are not copied, unless
+--with-external asks for them. A filled database is kept and reused while plan, files
+and schema are unchanged; --prepare-from names the files that your migrations read.
 
---shared loads into the database of the URL itself, and withdraws afterwards; runs wait
-for each other. --keep-on-failure leaves the database if the command fails, and says how
-to connect. --sweep removes the databases that a killed run has left, and withdraws what
-it left in the database of the URL, if the plan is still the same.
+--shared loads into the database of the URL itself and withdraws the load afterwards;
+runs wait for each other. --keep-on-failure keeps the database if the command fails,
+and prints how to connect. --sweep removes databases that killed runs left behind, and
+withdraws their loads from the database of the URL if the plan is still the same.
 
 The command finds the database in DATABASE_URL; in DB_HOST, DB_PORT, DB_USER, DB_PASSWORD
-and DB_NAME; in what the engine's own clients read (PGHOST..., MYSQL_HOST...); as
-JDBC_DATABASE_URL, DATABASE_DSN (Go, MariaDB) and DATABASE_FILE (SQLite). --env gives it
-other names: --env APP_DB={url}, with {host}, {port}, {user}, {password} and {name}.
+and DB_NAME; in the variables of the database's own clients (PGHOST..., MYSQL_HOST...);
+and in JDBC_URL, DATABASE_DSN (Go, MariaDB) and DATABASE_FILE (SQLite). --env adds
+others: --env APP_DB={url}, with {host}, {port}, {user}, {password} and {name}.
 
-Exit codes: those of the command; 124 after --timeout; where it was not run, those of
-load.`,
+Exit codes: the command's own; 124 after --timeout; if it did not run, those of load.`,
 		Example: `  evensprout during -- go test ./...
   evensprout during --schema schema.sql -- pytest
   evensprout during --prepare 'bin/migrate up' --prepare-from migrations -- npm test
@@ -76,7 +76,7 @@ load.`,
 				return errors.New("one plan, at most")
 			case !f.sweep && (at < 0 || at == len(args)):
 				return errors.New(
-					"the command that is to be run stands behind two hyphens, as in: evensprout during -- npm test",
+					"put the command after two hyphens: evensprout during -- npm test",
 				)
 			}
 			return nil
@@ -100,48 +100,53 @@ load.`,
 			return a.duringPrivate(cmd.Context(), args[:at], run, &f)
 		},
 	}
-	c.Flags().BoolVar(&f.private, "private", false, "a database of the command's own: the default")
-	c.Flags().BoolVar(&f.shared, "shared", false, "load into the database of the URL, and withdraw afterwards")
+	c.Flags().BoolVar(&f.private, "private", false, "give the command a database of its own (default)")
+	c.Flags().BoolVar(&f.shared, "shared", false, "load into the database of the URL, and withdraw the load "+
+		"afterwards")
 	c.Flags().
-		BoolVar(&f.keep, "keep-on-failure", false, "leave the database if the command fails, and say how to connect")
+		BoolVar(&f.keep, "keep-on-failure", false, "keep the database if the command fails, and print how to connect")
 	c.Flags().
-		StringArrayVar(&f.scripts, "schema", nil, "script of SQL that makes the tables; repeatable")
+		StringArrayVar(&f.scripts, "schema", nil, "SQL `FILE` that creates the tables; repeatable")
 	c.Flags().
-		StringVar(&f.prepare, "prepare", "", "command that makes the tables, run by the shell with the database in "+
-			"its environment")
+		StringVar(&f.prepare, "prepare", "", "shell command that creates the tables, with the database in its "+
+			"environment")
 	c.Flags().
-		StringArrayVar(&f.from, "prepare-from", nil, "file or folder that --prepare reads: as long as it is the "+
-			"same, a filled database is copied; repeatable")
-	c.Flags().BoolVar(&f.noCache, "no-cache", false, "fill the database anew, and keep no copy")
+		StringArrayVar(&f.from, "prepare-from", nil, "file or folder that --prepare reads; while it is "+
+			"unchanged, a filled database is reused; repeatable")
+	c.Flags().BoolVar(&f.noCache, "no-cache", false, "fill a fresh database, and keep no copy for later runs")
 	c.Flags().
-		BoolVar(&f.external, "with-external", false, "keep tables in a copied database whose rows are on another "+
-			"server, such as foreign tables: the command then works on those")
+		BoolVar(&f.external, "with-external", false, "also copy tables whose rows are on another server, such as "+
+			"foreign tables: the command then works on those rows")
 	c.Flags().
-		StringArrayVar(&f.env, "env", nil, "NAME=TEXT: a variable for the command, in which {url}, {host}, {port}, "+
-			"{user}, {password} and {name} are the database's")
-	c.Flags().DurationVar(&f.timeout, "timeout", 0, "end the command after so long, such as 10m, and exit with 124")
+		StringArrayVar(&f.env, "env", nil, "NAME=TEXT: set a variable for the command; {url}, {host}, {port}, "+
+			"{user}, {password} and {name} stand for the database's; repeatable")
+	c.Flags().DurationVar(&f.timeout, "timeout", 0, "stop the command after this time, such as 10m, and exit "+
+		"with 124")
 	c.Flags().DurationVar(&f.wait, "wait", 10*time.Minute, "with --shared, how long to wait for another run")
-	c.Flags().BoolVar(&f.sweep, "sweep", false, "run nothing, and remove what killed runs have left")
-	c.Flags().BoolVar(&f.sweepKept, "kept", false, "with --sweep: also databases that were kept after failures")
-	c.Flags().BoolVar(&f.cache, "cached", false, "with --sweep: also databases that are there to be copied")
+	c.Flags().BoolVar(&f.sweep, "sweep", false, "run no command; remove what killed runs left behind")
+	c.Flags().BoolVar(&f.sweepKept, "kept", false, "with --sweep: also remove databases that were kept after "+
+		"failures")
+	c.Flags().BoolVar(&f.cache, "cached", false, "with --sweep: also remove cached databases")
 	a.allowFlag(c)
-	c.Flags().BoolVar(&a.quiet, "quiet", false, "say nothing unless something is wrong")
 	a.clockFlag(c)
 	return c
 }
 
+// check refuses flags that cannot be combined.
 func (f *duringFlags) check() error {
 	for _, x := range []struct {
 		bad  bool
 		text string
 	}{
-		{f.private && f.shared, "--private and --shared are two things: which is meant?"},
-		{f.shared && (len(f.scripts) > 0 || f.prepare != "" || f.keep || f.noCache), "--shared takes the database " +
-			"as it is, so it goes with none of --schema, --prepare, --keep-on-failure and --no-cache"},
-		{len(f.from) > 0 && f.prepare == "", "--prepare-from says what --prepare reads: which command is meant?"},
-		{(f.sweepKept || f.cache) && !f.sweep, "--kept and --cached belong to --sweep"},
-		{f.timeout < 0, "--timeout is a time from now, such as 10m"},
-		{f.wait < 0, "--wait is a time from now, such as 2m"},
+		{f.private && f.shared, "--private and --shared cannot be combined"},
+		{f.shared && (len(f.scripts) > 0 || f.prepare != "" || f.keep || f.noCache), "--shared takes the " +
+			"database as it is, so it cannot be combined with --schema, --prepare, --keep-on-failure or " +
+			"--no-cache"},
+		{len(f.from) > 0 && f.prepare == "", "--prepare-from says what --prepare reads: name that command with " +
+			"--prepare"},
+		{(f.sweepKept || f.cache) && !f.sweep, "--kept and --cached need --sweep"},
+		{f.timeout < 0, "--timeout must be a duration, such as 10m"},
+		{f.wait < 0, "--wait must be a duration, such as 2m"},
 	} {
 		if x.bad {
 			return diag.Usagef("%s", x.text)
@@ -149,7 +154,7 @@ func (f *duringFlags) check() error {
 	}
 	for _, e := range f.env {
 		if name, _, ok := strings.Cut(e, "="); !ok || name == "" {
-			return diag.Usagef("--env is NAME=TEXT, such as APP_DB={url}, and here is %q", e)
+			return diag.Usagef("--env must be NAME=TEXT, such as APP_DB={url}, got %q", e)
 		}
 	}
 	return nil
@@ -271,7 +276,7 @@ func (a *program) fill(
 		}
 	}
 	if rejected > 0 {
-		a.say("%s left out, as the plan's on_violation says", diag.Count(rejected, "row was", "rows were"))
+		a.say("%s left out, as on_violation in the plan allows", diag.Count(rejected, "row was", "rows were"))
 	}
 	if len(c.Units) == 0 {
 		return loads, nil

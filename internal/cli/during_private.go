@@ -16,6 +16,7 @@ import (
 	"evensprout/internal/store"
 )
 
+// duringPrivate runs a command beside a database of its own, which is dropped afterwards.
 func (a *program) duringPrivate(ctx context.Context, args []string, run *during.Command, f *duringFlags) (err error) {
 	p, u, err := a.given(args)
 	if err != nil {
@@ -29,7 +30,7 @@ func (a *program) duringPrivate(ctx context.Context, args []string, run *during.
 	if err != nil {
 		return err
 	}
-	if m.own, err = store.OpenOwn(ctx, a.ws.Drivers, u); err != nil {
+	if m.own, err = store.OpenScratch(ctx, a.ws.Drivers, u); err != nil {
 		return err
 	}
 	defer m.own.Close()
@@ -42,7 +43,7 @@ func (a *program) duringPrivate(ctx context.Context, args []string, run *during.
 		if keep {
 			return
 		}
-		again := func(ctx context.Context) (store.Own, error) { return store.OpenOwn(ctx, a.ws.Drivers, u) }
+		again := func(ctx context.Context) (store.Scratch, error) { return store.OpenScratch(ctx, a.ws.Drivers, u) }
 		if gone := place.Drop(context.WithoutCancel(ctx), again); gone != nil {
 			err = errors.Join(
 				err,
@@ -80,6 +81,7 @@ func (a *program) duringPrivate(ctx context.Context, args []string, run *during.
 	return err
 }
 
+// brief is a time for a message, rounded.
 func brief(d time.Duration) string {
 	if d < time.Second {
 		return fmt.Sprintf("%d ms", d.Milliseconds())
@@ -93,7 +95,7 @@ type maker struct {
 	args  []string
 	url   string
 	flags *duringFlags
-	own   store.Own
+	own   store.Scratch
 }
 
 // maxScript bounds a script of --schema, in bytes.
@@ -153,7 +155,7 @@ func build() string {
 }
 
 // addGiven adds what is copied of the database of the URL: its tables, and the rows of
-// those that are not planned. It tells whether these are few enough to be looked at.
+// those that are not planned. It reports whether these are few enough to be looked at.
 func (m *maker) addGiven(ctx context.Context, d *during.Digest, p *plan.Plan) (bool, error) {
 	s, err := store.Open(ctx, m.a.ws.Drivers, m.url)
 	if err != nil {
@@ -178,7 +180,7 @@ func (m *maker) addGiven(ctx context.Context, d *during.Digest, p *plan.Plan) (b
 	return same, err
 }
 
-// copies tells whether the tables of the run are those of the database of the URL.
+// copies reports whether the tables of the run are those of the database of the URL.
 func (m *maker) copies() bool { return len(m.flags.scripts) == 0 && m.flags.prepare == "" }
 
 // refuseExternal stops, before anything is done, where planned tables keep their rows
@@ -204,7 +206,7 @@ func (m *maker) refuseExternal(ctx context.Context, p *plan.Plan) error {
 	}
 	return &store.Fault{
 		Kind: store.Refused,
-		Message: "nothing was done: a copy of the database would have to be emptied of rows that are kept " +
+		Message: "nothing was done: the copy would have to be emptied, and that would delete rows kept " +
 			"elsewhere, in " + strings.Join(
 			names,
 			", ",
@@ -238,6 +240,7 @@ func (m *maker) build(ctx context.Context, name string) error {
 	} else if err := m.own.Create(ctx, name); err != nil {
 		return err
 	}
+
 	for _, path := range f.scripts {
 		text, err := safe.ReadFile(path, maxScript)
 		if err != nil {
@@ -251,6 +254,7 @@ func (m *maker) build(ctx context.Context, name string) error {
 			return err
 		}
 	}
+
 	if f.prepare != "" {
 		url, err := m.prepareURL(ctx, name)
 		if err != nil {
@@ -260,6 +264,7 @@ func (m *maker) build(ctx context.Context, name string) error {
 			return err
 		}
 	}
+
 	if m.copies() {
 		if err := m.emptied(ctx, name); err != nil {
 			return err
@@ -305,7 +310,7 @@ func (m *maker) prepared(ctx context.Context, url string) error {
 				m.flags.prepare,
 				code,
 			),
-			Hint: "what it said stands above",
+			Hint: "its output is above",
 		}
 	}
 	return err
@@ -346,9 +351,9 @@ func (m *maker) hasTables(ctx context.Context, name string) error {
 	what := "the database of the URL has no tables"
 	switch {
 	case m.flags.prepare != "":
-		what = "the command of --prepare has made no tables in the database of DATABASE_URL"
+		what = "the command of --prepare created no tables in the database that DATABASE_URL names"
 	case len(m.flags.scripts) > 0:
-		what = "the scripts of --schema make no tables"
+		what = "the scripts of --schema create no tables"
 	}
 	return &store.Fault{
 		Kind:    store.Missing,
@@ -387,11 +392,12 @@ func (m *maker) filled(ctx context.Context, name string) error {
 		defer os.RemoveAll(o.Folder)
 		m.a.say("the files that fields name are not made for a private database; --shared makes them, and removes them")
 	}
+
 	_, err = m.a.fill(ctx, c, s, o)
 	return err
 }
 
-// makesFiles tells whether fields of the plan name placeholder files.
+// makesFiles reports whether fields of the plan name placeholder files.
 func makesFiles(c *plan.Compiled) bool {
 	for _, t := range c.Targets {
 		for _, f := range t.Grow.Fields {

@@ -26,6 +26,8 @@ import (
 // duringActor begins the actor of loads that are withdrawn when a command ends.
 const duringActor = "during, "
 
+// duringShared runs a command beside a database that others use too, and withdraws its loads
+// afterwards.
 func (a *program) duringShared(ctx context.Context, args []string, run *during.Command, f *duringFlags) (err error) {
 	a.ws.Hold = func(ctx context.Context, s store.Store, p *plan.Plan) error {
 		return a.alone(ctx, s, p.Name, f.wait)
@@ -57,7 +59,7 @@ func (a *program) duringShared(ctx context.Context, args []string, run *during.C
 			err = errors.Join(
 				err,
 				fmt.Errorf(
-					"what was loaded is still there (load %v), and evensprout during --sweep takes it back: %w",
+					"what was loaded is still there (load %v), and evensprout during --sweep undoes it: %w",
 					again,
 					gone,
 				),
@@ -68,7 +70,7 @@ func (a *program) duringShared(ctx context.Context, args []string, run *during.C
 		return err
 	}
 	if len(loads) == 0 {
-		a.say("%s was loaded before, and stays", c.Plan.Name)
+		a.say("%s was loaded before, and stays loaded", c.Plan.Name)
 	} else {
 		a.say("%s in %s, as load %s", c.Plan.Name, name, numbers(loads))
 	}
@@ -79,6 +81,7 @@ func (a *program) duringShared(ctx context.Context, args []string, run *during.C
 	return a.ran(ctx, run)
 }
 
+// numbers is a list of loads for a message.
 func numbers(list []int64) string {
 	var out []string
 	for _, n := range list {
@@ -87,6 +90,7 @@ func numbers(list []int64) string {
 	return strings.Join(out, ", ")
 }
 
+// duringLock is the name of the lock that two runs of one plan take in turn.
 func duringLock(name string) string { return "during " + name }
 
 // alone waits until no other run works with the plan's rows.
@@ -134,6 +138,7 @@ func (a *program) withdrawn(ctx context.Context, by archive.Operator, loads []in
 		return loads, err
 	}
 	defer s.Close()
+
 	// What the command has changed, and what it has added below the rows, goes as well.
 	o := withdraw.Options{Changed: true, Referring: true, By: by, Again: a.ws.Again, Wait: time.Minute}
 	for i, n := range slices.Backward(loads) {
@@ -142,11 +147,12 @@ func (a *program) withdrawn(ctx context.Context, by archive.Operator, loads []in
 			return loads[:i+1], err
 		}
 		for table, rows := range w.Others {
-			a.say("%s of %s referred to rows that went, and went as well", diag.Count(rows, "row", "rows"), table)
+			a.say("%s of %s were removed, because they referred to removed "+
+				"rows", diag.Count(rows, "row", "rows"), table)
 		}
 		if w.Left > 0 {
 			a.say(
-				"%s of load %d could not be taken back: evensprout withdraw %d says which",
+				"%s of load %d could not be withdrawn: evensprout withdraw %d shows which",
 				diag.Count(w.Left, "row", "rows"),
 				n,
 				n,
@@ -181,7 +187,7 @@ func (a *program) takenBack(ctx context.Context, s store.Store, p *plan.Plan) ([
 				during.Swept{
 					Name: name,
 					Why: fmt.Sprintf(
-						"the journal's plan of it differs from %s; evensprout withdraw %d takes it back",
+						"the journal's plan of it differs from %s; evensprout withdraw %d undoes it",
 						p.File(),
 						e.Number,
 					),
@@ -191,14 +197,15 @@ func (a *program) takenBack(ctx context.Context, s store.Store, p *plan.Plan) ([
 			continue
 		}
 		loads = append(loads, e.Number)
-		out = append(out, during.Swept{Name: name, Why: "left by a run that was killed"})
+		out = append(out, during.Swept{Name: name, Why: "left by a killed run"})
 	}
+
 	_, err = a.withdrawn(ctx, by, loads)
 	return out, err
 }
 
-// tellSwept tells what was removed, and what was left and why.
-func (a *program) tellSwept(gone []during.Swept) error {
+// printSwept tells what was removed, and what was left and why.
+func (a *program) printSwept(gone []during.Swept) error {
 	if a.json {
 		byLeft := map[bool][]during.Swept{false: {}, true: {}}
 		for _, g := range gone {
@@ -236,6 +243,7 @@ func (a *program) swept(ctx context.Context, args []string, f *duringFlags) erro
 			path = args[0]
 		}
 	}
+
 	u := a.ws.URL(p, path)
 	if u == "" {
 		return app.ErrNoDatabase
@@ -243,7 +251,7 @@ func (a *program) swept(ctx context.Context, args []string, f *duringFlags) erro
 	if err := a.ws.Guard(u); err != nil {
 		return err
 	}
-	own, err := store.OpenOwn(ctx, a.ws.Drivers, u)
+	own, err := store.OpenScratch(ctx, a.ws.Drivers, u)
 	if err != nil {
 		return err
 	}
@@ -261,7 +269,7 @@ func (a *program) swept(ctx context.Context, args []string, f *duringFlags) erro
 		}
 		gone = append(gone, list...)
 	}
-	return a.tellSwept(gone)
+	return a.printSwept(gone)
 }
 
 // sweptLoads withdraws loads of killed runs of the operator's plan, unless somebody works with
@@ -283,12 +291,13 @@ func (a *program) sweptLoads(ctx context.Context, s store.Store, p *plan.Plan) (
 				out,
 				during.Swept{
 					Name: fmt.Sprintf("load %d of %s", e.Number, e.Plan),
-					Why:  "its plan is not the named one: evensprout during PLAN --sweep",
+					Why:  "it belongs to another plan: evensprout during PLAN --sweep",
 					Left: true,
 				},
 			)
 		}
 	}
+
 	if !mine {
 		return out, nil
 	}

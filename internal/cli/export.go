@@ -24,6 +24,7 @@ import (
 // formatSQL is the format that needs tables.
 const formatSQL = "sql"
 
+// exportFlags are the flags of the command export.
 type exportFlags struct {
 	format, out, names, dialect, migration, row, references, part string
 	guard                                                         bool
@@ -33,24 +34,25 @@ type exportFlags struct {
 	jobs                      int
 }
 
+// export makes the command export.
 func (a *program) export() *cobra.Command {
 	var flags exportFlags
 	c := &cobra.Command{
 		Use:   "export [PLAN]",
-		Short: "Write the rows of a plan into files",
-		Long: `export grows the rows of a plan and writes them into files: CSV (RFC 4180), NDJSON,
-JSON or Parquet, one file for each entity with a manifest and a plan that reads them
-back, with the same fingerprints; or SQL for an engine's own client, in one
-transaction, what is referred to first. Without --out, all goes to standard output.
+		Short: "Write rows to files",
+		Long: `export generates the rows of a plan and writes them to files: CSV (RFC 4180), NDJSON,
+JSON or Parquet, one file for each entity, with a manifest and a plan that reads them
+back with the same fingerprints; or SQL for a database's own client, in one transaction,
+parents first. Without --out, it writes to standard output.
 
-The database, if one is named, is only asked for its tables: then keys are those that
-load would write. Columns are called as the fields in the plan, or, with --names
-columns, as in the database; SQL always takes these.
+If a database is named, export reads its tables, so that keys are those that load would
+write. Columns have the names of the plan's fields or, with --names columns, those of the
+database; SQL always uses the database's.
 
---migration NAME writes a pair of scripts: NAME.insert.sql, and NAME.remove.sql, which
-removes exactly these rows. --nest puts the rows planned per another inside it, and
---row takes one of them with everything below it: a fixture for tests without a
-database. --part takes a share of the rows: all parts together are the whole.`,
+--migration NAME writes two scripts: NAME.insert.sql, and NAME.remove.sql, which removes
+exactly these rows. --nest puts child rows inside their parents, and --row writes one row
+with everything below it: a fixture for tests without a database. --part writes a share
+of the rows; all parts together are the whole.`,
 		Example: `  evensprout export --format csv --out rows
   evensprout export --entity Passenger --format ndjson > passengers.ndjson
   evensprout export larkwater/evensprout.yaml --format sql --dialect postgres > rows.sql
@@ -91,7 +93,7 @@ database. --part takes a share of the rows: all parts together are the whole.`,
 				Guard:      flags.guard,
 			}
 			if o.Names == export.Columns && s == nil {
-				return missingTables("--names columns needs the tables")
+				return missingTables("--names columns needs the database's tables")
 			}
 			for _, name := range flags.entities {
 				t, err := entityNamed(c, "--entity", name)
@@ -104,33 +106,35 @@ database. --part takes a share of the rows: all parts together are the whole.`,
 		},
 	}
 	c.Flags().
-		StringVar(&flags.format, "format", "", "csv, ndjson, json, parquet or sql; else as the name of --out ends, "+
-			"or csv")
+		StringVar(&flags.format, "format", "", "csv, ndjson, json, parquet or sql (default: by the ending of "+
+			"--out, or csv)")
 	c.Flags().
-		StringVar(&flags.out, "out", "", "folder for the files; of sql and of nested JSON the file; else standard "+
-			"output")
-	c.Flags().StringArrayVar(&flags.entities, "entity", nil, "write this entity alone; repeatable")
+		StringVar(&flags.out, "out", "", "folder to write; for sql and nested JSON, the file (default: standard "+
+			"output)")
+	c.Flags().StringArrayVar(&flags.entities, "entity", nil, "write only this `ENTITY`; repeatable")
 	c.Flags().
-		StringVar(&flags.names, "names", string(export.Fields), "what columns are called: fields, as in the plan, "+
-			"or columns, as in the database")
+		StringVar(&flags.names, "names", string(export.Fields), "names of columns: fields (as in the plan) or "+
+			"columns (as in the database)")
 	c.Flags().
-		BoolVar(&flags.guard, "guard-formulas", false, "of CSV: put an apostrophe in front of texts that "+
-			"spreadsheets take for formulas, such as =1+1; the file then does not hold the rows exactly")
-	c.Flags().StringVar(&flags.dialect, "dialect", "", "of SQL: sqlite, postgres or mysql; else that of the database")
+		BoolVar(&flags.guard, "guard-formulas", false, "with CSV: put an apostrophe before text that a "+
+			"spreadsheet would run as a formula, such as =1+1; changes those values")
+	c.Flags().StringVar(&flags.dialect, "dialect", "", "with SQL: sqlite, postgres or mysql (default: the "+
+		"database's)")
 	c.Flags().
-		StringVar(&flags.migration, "migration", "", "write NAME.insert.sql and NAME.remove.sql, into --out or here")
+		StringVar(&flags.migration, "migration", "", "write NAME.insert.sql and NAME.remove.sql, in --out or the "+
+			"current folder")
 	c.Flags().
-		BoolVar(&flags.nest, "nest", false, "one JSON document, in which rows stand inside those that they are "+
-			"planned per")
+		BoolVar(&flags.nest, "nest", false, "write one JSON document, with child rows inside their parents")
 	c.Flags().
-		StringVar(&flags.row, "row", "", "this row alone, with everything below it, as JSON: Passenger.ada, or "+
-			"Passenger.17 for a grown one")
+		StringVar(&flags.row, "row", "", "write only this row and everything below it, as JSON: Passenger.ada, "+
+			"or Passenger.17 for a generated row")
 	c.Flags().
-		StringVar(&flags.references, "references", string(export.Keys), "with --nest or --row, what stands in "+
-			"place of a reference: keys, rows or names")
-	c.Flags().BoolVar(&flags.planOnly, "without-database", false, "open no database, even if one is named")
-	c.Flags().BoolVar(&flags.overwrite, "overwrite", false, "replace files that are there and that no export wrote")
-	c.Flags().IntVar(&flags.jobs, "jobs", jobsDefault(), "how many growers work at a time")
+		StringVar(&flags.references, "references", string(export.Keys), "with --nest or --row, how references "+
+			"are written: keys, rows or names")
+	c.Flags().BoolVar(&flags.planOnly, "without-database", false, "open no database, even if the plan names one")
+	c.Flags().BoolVar(&flags.overwrite, "overwrite", false, "replace existing files that export did not write")
+	c.Flags().IntVar(&flags.jobs, "jobs", jobsDefault(), "rows are generated by this many workers (default: the "+
+		"number of processors)")
 	partFlag(c, &flags.part)
 	a.clockFlag(c)
 	return c
@@ -142,7 +146,7 @@ func (f *exportFlags) settle() error {
 		if slices.Contains(of, value) {
 			return nil
 		}
-		err := fmt.Errorf("%s is one of %s, and here is %q", flag, strings.Join(of, ", "), value)
+		err := fmt.Errorf("%s must be one of %s, got %q", flag, strings.Join(of, ", "), value)
 		if near := diag.Nearest(value, of); near != "" {
 			err = fmt.Errorf("%w; did you mean %s?", err, near)
 		}
@@ -186,29 +190,30 @@ func (f *exportFlags) agree() error {
 	case nested && f.format != "json":
 		return bad("--nest and --row write JSON, and --format says %s", f.format)
 	case nested && f.migration != "", f.nest && f.row != "":
-		return bad("of --nest, --row and --migration only one at a time")
+		return bad("use only one of --nest, --row and --migration")
 	case f.migration != "" && f.format != formatSQL:
 		return bad("--migration writes SQL, and --format says %s", f.format)
 	case f.migration != "" && f.migration != filepath.Base(f.migration):
-		return bad("--migration is a name, without a folder: --out says where")
+		return bad("--migration must be a name without a folder; --out names the folder")
 	case f.guard && f.format != "csv":
-		return bad("--guard-formulas is about CSV, and the format is %s", f.format)
+		return bad("--guard-formulas needs --format csv, and the format is %s", f.format)
 	case f.dialect != "" && f.format != formatSQL:
-		return bad("--dialect belongs to --format sql")
+		return bad("--dialect needs --format sql")
 	case f.row != "" && f.part != "":
-		return bad("--row is one row, so it has no --part")
+		return bad("--row and --part cannot be combined")
 	case f.row != "" && len(f.entities) > 0:
-		return bad("--row names its entity: Passenger.ada")
+		return bad("--row must name an entity and a row, such as Passenger.ada")
 	case f.references != string(export.Keys) && !nested:
-		return bad("--references belongs to --nest and --row")
+		return bad("--references needs --nest or --row")
 	case f.planOnly && f.format == formatSQL:
-		return bad("SQL needs the tables, so --without-database does not go with it")
+		return bad("--format sql needs the database's tables, so it cannot be combined with --without-database")
 	case f.jobs < 1 || f.jobs > 256:
-		return bad("--jobs lies between 1 and 256, and here is %d", f.jobs)
+		return bad("--jobs must be between 1 and 256, got %d", f.jobs)
 	}
 	return nil
 }
 
+// missingTables refuses an output that needs the tables of a database.
 func missingTables(what string) error {
 	return &store.Fault{Kind: store.Missing, Message: what + ", and no database is named", Hint: app.ErrNoDatabase.Hint}
 }
@@ -229,7 +234,7 @@ func entityNamed(c *plan.Compiled, flag, name string) (*plan.Target, error) {
 // script is the SQL of an engine: the one asked for, or that of the database.
 func (a *program) script(dialect string) (store.Script, error) {
 	if a.ws.Opened == "" {
-		return nil, missingTables("SQL needs the tables")
+		return nil, missingTables("SQL needs the database's tables")
 	}
 	scheme, _, _ := strings.Cut(a.ws.Opened, ":")
 	if dialect != "" {
@@ -237,7 +242,7 @@ func (a *program) script(dialect string) (store.Script, error) {
 	}
 	s := store.ScriptFor(a.ws.Drivers, scheme)
 	if s == nil {
-		return nil, diag.Usagef("--dialect is one of sqlite, postgres, mysql, and here is %q", dialect)
+		return nil, diag.Usagef("--dialect must be one of sqlite, postgres, mysql, got %q", dialect)
 	}
 	return s, nil
 }
@@ -255,19 +260,20 @@ func (a *program) exportScript(ctx context.Context, c *plan.Compiled, o export.O
 		if t.Plan.DatabaseKeys {
 			fmt.Fprintf(
 				a.err,
-				"note: the keys of %s are explicit here, although the plan lets the database give them\n",
+				"note: the keys of %s are written out here, although the plan lets the database assign them\n",
 				t.Plan.Name,
 			)
 		}
 		if t.Write.Mode != plan.Insert {
 			fmt.Fprintf(
 				a.err,
-				"note: %s is written by INSERT here, although the plan says %s\n",
+				"note: %s is written with INSERT here, although the plan says %s\n",
 				t.Plan.Name,
 				t.Write.Mode,
 			)
 		}
 	}
+
 	if f.migration != "" {
 		return a.exportMigration(ctx, c, o, f, sql)
 	}
@@ -277,27 +283,16 @@ func (a *program) exportScript(ctx context.Context, c *plan.Compiled, o export.O
 		return err
 	})
 	if err == nil && f.out != "" {
-		err = a.tellExport(m, f.out, "for "+sql.Name())
+		err = a.printExport(m, f.out, "for "+sql.Name())
 	}
 	return err
 }
 
+// exported writes rows in the way that the flags ask for.
 func (a *program) exported(ctx context.Context, c *plan.Compiled, o export.Options, f *exportFlags) error {
 	switch {
 	case f.row != "":
-		entity, _, _ := strings.Cut(f.row, ".")
-		t, err := entityNamed(c, "--row", entity)
-		if err != nil {
-			return err
-		}
-		row, err := rowNamed(t, strings.TrimPrefix(f.row, entity+"."))
-		if err != nil {
-			return &diag.UsageError{Err: err}
-		}
-		return a.toFile(
-			f,
-			func(w io.Writer) error { return export.One(c, o, t, row, w) },
-		)
+		return a.exportRow(c, o, f)
 	case f.nest:
 		return a.toFile(
 			f,
@@ -308,13 +303,33 @@ func (a *program) exported(ctx context.Context, c *plan.Compiled, o export.Optio
 	case f.out == "":
 		if n := len(o.Entities); (n == 0 && len(c.Targets) > 1 || n > 1) && f.format != "json" && f.format != "ndjson" {
 			return diag.Usagef(
-				"a stream of %s holds one entity: --entity NAME says which, or --out FOLDER takes a file for each",
+				"standard output can hold one entity as %s: choose it with --entity NAME, or write a file for "+
+					"each with --out FOLDER",
 				f.format)
 
 		}
 		_, err := export.Stream(ctx, c, o, a.exact)
 		return err
 	}
+	return a.exportFiles(ctx, c, o, f)
+}
+
+// exportRow writes the one row that --row names.
+func (a *program) exportRow(c *plan.Compiled, o export.Options, f *exportFlags) error {
+	entity, _, _ := strings.Cut(f.row, ".")
+	t, err := entityNamed(c, "--row", entity)
+	if err != nil {
+		return err
+	}
+	row, err := rowNamed(t, strings.TrimPrefix(f.row, entity+"."))
+	if err != nil {
+		return &diag.UsageError{Err: err}
+	}
+	return a.toFile(f, func(w io.Writer) error { return export.One(c, o, t, row, w) })
+}
+
+// exportFiles writes a folder: a file for each entity, their manifest, and a plan that reads them.
+func (a *program) exportFiles(ctx context.Context, c *plan.Compiled, o export.Options, f *exportFlags) error {
 	folder, err := export.NewFolder(f.out)
 	if err != nil {
 		return err
@@ -337,9 +352,10 @@ func (a *program) exported(ctx context.Context, c *plan.Compiled, o export.Optio
 	if err := place(folder, f.overwrite); err != nil {
 		return err
 	}
-	return a.tellExport(m, f.out, with)
+	return a.printExport(m, f.out, with)
 }
 
+// place moves a finished folder to where it was asked for; a folder that is there stays, unless overwrite is set.
 func place(folder *export.Folder, overwrite bool) error {
 	err := folder.Place(overwrite)
 	var present *export.ErrPresent
@@ -382,7 +398,7 @@ func (a *program) exportMigration(
 	if err := place(folder, f.overwrite); err != nil {
 		return err
 	}
-	return a.tellExport(
+	return a.printExport(
 		m,
 		filepath.Join(at, f.migration+".insert.sql"),
 		"and "+f.migration+".remove.sql, which takes them out, for "+sql.Name(),
@@ -395,7 +411,7 @@ func (a *program) toFile(f *exportFlags, write func(io.Writer) error) error {
 		return write(a.exact)
 	}
 	if info, err := os.Stat(f.out); err == nil && info.IsDir() {
-		return diag.Usagef("--out %s is a folder, and this is one file", f.out)
+		return diag.Usagef("--out %s is a folder, and this export writes one file", f.out)
 	}
 	folder, err := export.NewFolder(filepath.Dir(f.out))
 	if err != nil {
@@ -412,14 +428,15 @@ func (a *program) toFile(f *exportFlags, write func(io.Writer) error) error {
 	return place(folder, f.overwrite)
 }
 
-// tellExport shows what was written.
-func (a *program) tellExport(m *files.Manifest, where, with string) error {
+// printExport shows what was written.
+func (a *program) printExport(m *files.Manifest, where, with string) error {
 	if a.json {
 		o := &report.Object{}
 		o.Set("out", where)
 		o.Set("manifest", m)
 		return a.writeJSON(o)
 	}
+
 	t := report.Table{
 		Columns: []report.Column{
 			{Name: "Entity"},
@@ -439,6 +456,7 @@ func (a *program) tellExport(m *files.Manifest, where, with string) error {
 			[]string{e.Entity, e.File, diag.Number(e.Rows), diag.Number(e.Bytes), e.Fingerprint.String()},
 		)
 	}
+
 	if alone {
 		t.Columns = slices.Delete(t.Columns, 1, 2)
 		t.Columns = slices.Delete(t.Columns, 2, 3)
@@ -446,6 +464,7 @@ func (a *program) tellExport(m *files.Manifest, where, with string) error {
 			t.Rows[i] = []string{line[0], line[2], line[4]}
 		}
 	}
+
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	part := ""
 	if m.Part != nil {

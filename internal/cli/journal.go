@@ -56,11 +56,11 @@ func loadNumber(args []string) (int64, []string, error) {
 			number = n
 			continue
 		}
-		if (strings.HasSuffix(arg, ".yaml") || strings.HasSuffix(arg, ".yml")) && planArgs == nil {
+		if isPlanName(arg) && planArgs == nil {
 			planArgs = []string{arg}
 			continue
 		}
-		return 0, nil, diag.Usagef("%q is neither the number of a load nor a plan (.yaml)", arg)
+		return 0, nil, diag.Usagef("%q is neither a load number nor a plan (.yaml)", arg)
 	}
 	return number, planArgs, nil
 }
@@ -73,7 +73,7 @@ type compareWith struct {
 }
 
 // recall reads the loads from the journal.
-func (w compareWith) recall(ctx context.Context, s store.Store, p *plan.Plan) ([]*load.Past, error) {
+func (w compareWith) recall(ctx context.Context, s store.Store, p *plan.Plan) ([]*load.PastLoad, error) {
 	by := archive.Operator{Plan: p, Rows: files.Rows}
 	switch {
 	case w.one:
@@ -81,7 +81,7 @@ func (w compareWith) recall(ctx context.Context, s store.Store, p *plan.Plan) ([
 		if err != nil {
 			return nil, err
 		}
-		return []*load.Past{one}, nil
+		return []*load.PastLoad{one}, nil
 	case p != nil:
 		return load.RecallAll(ctx, s, load.Loads{Plan: p.Name, Extra: w.extra}, nil, by)
 	}
@@ -101,7 +101,7 @@ func (a *program) compared(ctx context.Context, args []string, with compareWith)
 	}
 	if len(pasts) == 0 {
 		if with.extra != "" {
-			return diag.Usagef("no set %q of %s was loaded", with.extra, p.Name)
+			return diag.Usagef("no extra set %q of %s was loaded", with.extra, p.Name)
 		}
 		s.Close()
 		c, fresh, _, err := a.ws.Compile(ctx, args, true)
@@ -114,19 +114,20 @@ func (a *program) compared(ctx context.Context, args []string, with compareWith)
 		if err != nil {
 			return err
 		}
-		pasts = []*load.Past{one}
+		pasts = []*load.PastLoad{one}
 		fmt.Fprintln(
 			a.err,
-			"note: the journal knows no load of this plan, so the tables are held against the plan itself",
+			"note: the journal has no load of this plan, so the tables are compared with the plan itself",
 		)
 	}
+
 	defer load.CloseAll(pasts)
 	started := time.Now()
 	d, err := replay.Compare(ctx, s, pasts, replay.CompareOptions{})
 	if err != nil {
 		return err
 	}
-	a.tellLost(d.Lost)
+	a.printLost(d.Lost)
 	var broken *load.Broken
 	if broken, err = a.brokenRules(ctx, p, s); err != nil {
 		return err
@@ -137,7 +138,7 @@ func (a *program) compared(ctx context.Context, args []string, with compareWith)
 	if a.json {
 		err = a.writeJSON(d)
 	} else {
-		a.tellDifference(d, name, time.Since(started))
+		a.printDifference(d, name, time.Since(started))
 	}
 	if err == nil && !d.Same() {
 		err = errDifferences
@@ -145,26 +146,26 @@ func (a *program) compared(ctx context.Context, args []string, with compareWith)
 	return err
 }
 
+// compare makes the command compare.
 func (a *program) compare() *cobra.Command {
 	var number int64
 	var extra string
 	c := &cobra.Command{
 		Use:   "compare [PLAN]",
-		Short: "Tell which rows are missing, changed or extra",
-		Long: `compare grows the rows of the plan's loads again, as the journal says that they were
-written, and holds them against the tables: which rows are missing, which were changed
-(field by field), and which are extra. Rows that are not the plan's are extra in tables
-that its first load found empty; elsewhere they are only counted.
+		Short: "Show which rows are missing, changed or extra",
+		Long: `compare generates the rows of the plan's loads again, as the journal recorded them, and
+compares them with the tables: which rows are missing, which were changed (field by
+field), and which are extra. Rows outside the plan are extra in tables that were empty
+before the first load; in other tables they are only counted.
 
-An unchanged table costs one pass: it is known by its fingerprint. Values that databases
-rewrite (zeros at the end of numbers, the order of keys in JSON, blanks behind a CHAR)
-are compared by what they mean. Nothing is written but temporary tables.
+An unchanged table costs one pass: compare recognises it by its fingerprint. Values that
+databases rewrite (trailing zeros, the order of JSON keys, trailing blanks of a CHAR)
+are compared by meaning. compare writes only temporary tables.
 
-Where the journal knows no load of the plan, the plan itself is grown and compared. Rows
-that units have changed, and left so, are no difference. The plan's invariants are looked
-at, too.
+If the journal has no load of the plan, the plan itself is generated and compared.
+Changes that units made are not differences. The plan's invariants are checked, too.
 
-Exit codes: 0 all is as it was loaded, 7 there are differences.`,
+Exit codes: 0 everything is as loaded, 7 there are differences.`,
 		Example: `  evensprout compare
   evensprout compare larkwater/evensprout.yaml --db sqlite:app.db --json
   evensprout compare --load 3`,
@@ -174,8 +175,8 @@ Exit codes: 0 all is as it was loaded, 7 there are differences.`,
 			return a.compared(cmd.Context(), args, with)
 		},
 	}
-	c.Flags().Int64Var(&number, "load", 0, "compare with one load, by its number in the journal")
-	c.Flags().StringVar(&extra, "extra", "", "compare with a further set of rows, by its name")
+	c.Flags().Int64Var(&number, "load", 0, "compare with this load, by its number")
+	c.Flags().StringVar(&extra, "extra", "", "compare with this extra set of rows, by its name")
 	return c
 }
 
@@ -229,7 +230,7 @@ func differenceTable(d *replay.Difference) report.Table {
 		},
 	}
 	if others {
-		t.Columns = append(t.Columns, report.Column{Name: "Not the plan's", Number: true})
+		t.Columns = append(t.Columns, report.Column{Name: "Not in the plan", Number: true})
 	}
 	if units {
 		t.Columns = append(t.Columns, report.Column{Name: "By units", Number: true})
@@ -260,16 +261,17 @@ func differenceTable(d *replay.Difference) report.Table {
 	return t
 }
 
-func (a *program) tellDifference(d *replay.Difference, name string, took time.Duration) {
+// printDifference prints how a database differs from what a load wrote.
+func (a *program) printDifference(d *replay.Difference, name string, took time.Duration) {
 	fmt.Fprintln(a.out, a.page.Draw(differenceTable(d)))
 	for _, e := range d.Entities {
-		a.tellRows("missing from "+e.Table, e.Missing, e.MissingRows)
-		a.tellRows("changed in "+e.Table, e.Changed, e.ChangedRows)
-		a.tellRows("extra in "+e.Table, e.Extra, e.ExtraRows)
+		a.printRows("missing from "+e.Table, e.Missing, e.MissingRows)
+		a.printRows("changed in "+e.Table, e.Changed, e.ChangedRows)
+		a.printRows("extra in "+e.Table, e.Extra, e.ExtraRows)
 	}
 	if len(d.Broken) > 0 {
 		fmt.Fprintln(a.out)
-		a.tellBroken(a.out, a.page, d.Broken)
+		a.printBroken(a.out, a.page, d.Broken)
 	}
 	if d.Missing+d.Changed+d.Extra == 0 && len(d.Broken) > 0 {
 		fmt.Fprintf(
@@ -281,6 +283,7 @@ func (a *program) tellDifference(d *replay.Difference, name string, took time.Du
 		)
 		return
 	}
+
 	if d.Same() {
 		fmt.Fprintf(a.out, "\n%s %s is as it was loaded (%s).\n", a.page.Good("same:"), name, pace(0, took))
 		return
@@ -299,7 +302,8 @@ func (a *program) tellDifference(d *replay.Difference, name string, took time.Du
 	}
 }
 
-func (a *program) tellRows(what string, n int64, rows []load.RowDifference) {
+// printRows prints the first rows of one kind of difference.
+func (a *program) printRows(what string, n int64, rows []load.RowDifference) {
 	if n == 0 {
 		return
 	}
@@ -322,6 +326,7 @@ func (a *program) tellRows(what string, n int64, rows []load.RowDifference) {
 	}
 }
 
+// withdraw makes the command withdraw.
 func (a *program) withdraw() *cobra.Command {
 	var commit string
 	var also []string
@@ -329,20 +334,20 @@ func (a *program) withdraw() *cobra.Command {
 	var wait time.Duration
 	c := &cobra.Command{
 		Use:   "withdraw [LOAD] [PLAN]",
-		Short: "Undo a load exactly",
-		Long: `withdraw takes a load back: rows that it added go, children first; rows that it
-changed get their former contents, and rows that it deleted come back. Without a number
-it is the last load that was not withdrawn: of the plan that is named, else of any plan.
+		Short: "Undo a load",
+		Long: `withdraw undoes a load: it removes the rows that the load added, children first,
+restores the rows that it changed, and puts back the rows that it deleted. Without a
+number, it undoes the last load that was not withdrawn: of the named plan, or of any.
 
-A row goes, or is restored, only if it still holds what was written. Rows that others
-have changed since, and rows that other rows now refer to, are left alone and listed:
---also changed takes back changed ones, too, and --also referring deletes the rows that
-refer to those that go.
+It removes or restores a row only if the row still holds what the load wrote. Rows that
+somebody changed since, and rows that other rows now refer to, are left alone and
+listed: --also changed undoes changed rows, too, and --also referring deletes the rows
+that refer to removed ones.
 
-Everything is done in one transaction; --commit chunk does it in steps, which can be
-broken off and continued by the same command. Counters that number rows are not moved
-back. A run of a unit is always taken back in one transaction, before what it rests on. A
-name that ends in .yaml is a plan: without a number, its last load is taken back.`,
+It does everything in one transaction. --commit chunk works in steps, which the same
+command resumes after an interruption. Sequences are not set back. A run of a unit is
+always undone in one transaction, before the loads that it used. A name that ends in
+.yaml is a plan: without a number, its last load is undone.`,
 		Example: `  evensprout withdraw                 # the last load, of whatever plan
   evensprout withdraw fares.yaml      # the last load of this plan
   evensprout withdraw 3 --dry-run
@@ -356,7 +361,7 @@ name that ends in .yaml is a plan: without a number, its last load is taken back
 			o := withdraw.Options{DryRun: dryRun, Wait: wait, Again: a.ws.Again}
 			if commit != "" {
 				if o.Commit, err = plan.ParseCommit(commit); err != nil || o.Commit == plan.CommitFamily {
-					return diag.Usagef("--commit is load or chunk")
+					return diag.Usagef("--commit must be load or chunk")
 				}
 			}
 			if o.Changed, o.Referring, err = parseAlso(also); err != nil {
@@ -379,11 +384,11 @@ name that ends in .yaml is a plan: without a number, its last load is taken back
 			if err != nil {
 				return err
 			}
-			a.tellLost(v.Lost)
+			a.printLost(v.Lost)
 			if a.json {
 				err = a.writeJSON(v)
 			} else {
-				a.tellWithdrawal(v, name)
+				a.printWithdrawal(v, name)
 			}
 			if err == nil && v.Left > 0 {
 				err = errRejects
@@ -391,12 +396,12 @@ name that ends in .yaml is a plan: without a number, its last load is taken back
 			return err
 		},
 	}
-	c.Flags().StringVar(&commit, "commit", "load", "what is committed together: load or chunk")
+	c.Flags().StringVar(&commit, "commit", "load", "what to commit together: load or chunk")
 	c.Flags().
-		StringArrayVar(&also, "also", nil, "changed: take back also rows that were changed since; referring: "+
-			"delete also rows of others that refer to those that go")
-	c.Flags().BoolVar(&dryRun, "dry-run", false, "do everything, then roll back")
-	c.Flags().DurationVar(&wait, "wait", 0, "how long to wait for another run of the same plan, such as 5m")
+		StringArrayVar(&also, "also", nil, "changed: also undo rows that were changed since; referring: also "+
+			"delete rows that refer to removed rows; repeatable")
+	c.Flags().BoolVar(&dryRun, "dry-run", false, "do everything, then roll it back")
+	c.Flags().DurationVar(&wait, "wait", 0, "wait this long for another run of the same plan, such as 5m")
 	a.allowFlag(c)
 	return c
 }
@@ -450,8 +455,9 @@ func (a *program) loadToWithdraw(
 	case last != nil:
 		return 0, &store.Fault{
 			Kind:    store.Refused,
-			Message: fmt.Sprintf("there is no load of %s to withdraw", p.Name),
-			Hint:    fmt.Sprintf("the last load here is of %s: evensprout withdraw %d", last.Plan, last.Number),
+			Message: fmt.Sprintf("%s has no load to withdraw", p.Name),
+			Hint: fmt.Sprintf("the last load in this database is of %s: evensprout withdraw "+
+				"%d", last.Plan, last.Number),
 		}
 	}
 	return 0, &store.Fault{
@@ -472,7 +478,7 @@ func withdrawalTable(v *withdraw.Withdrawal) (t report.Table, total int64) {
 		{"Removed", func(e withdraw.WithdrawnEntity) int64 { return e.Removed }, true},
 		{"Restored", func(e withdraw.WithdrawnEntity) int64 { return e.Restored }, false},
 		{"Put back", func(e withdraw.WithdrawnEntity) int64 { return e.Returned }, false},
-		{"Gone before", func(e withdraw.WithdrawnEntity) int64 { return e.Gone }, false},
+		{"Already gone", func(e withdraw.WithdrawnEntity) int64 { return e.Gone }, false},
 		{"Left alone", func(e withdraw.WithdrawnEntity) int64 { return e.Left }, false},
 	}
 	for i := range counts {
@@ -484,6 +490,7 @@ func withdrawalTable(v *withdraw.Withdrawal) (t report.Table, total int64) {
 			t.Columns = append(t.Columns, report.Column{Name: counts[i].name, Number: true})
 		}
 	}
+
 	for _, e := range v.Entities {
 		line := []string{e.Entity, e.Table}
 		for _, c := range counts {
@@ -497,21 +504,23 @@ func withdrawalTable(v *withdraw.Withdrawal) (t report.Table, total int64) {
 	return t, total
 }
 
-func (a *program) tellWithdrawal(v *withdraw.Withdrawal, name string) {
+// printWithdrawal prints what a withdrawal removed, restored and left.
+func (a *program) printWithdrawal(v *withdraw.Withdrawal, name string) {
 	t, total := withdrawalTable(v)
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	if v.Left > 0 {
 		fmt.Fprintf(a.out, "\n%s left alone:\n", diag.Count(v.Left, "row", "rows"))
-		tellLeft(a.out, v)
+		printLeft(a.out, v)
 	}
 	for _, table := range slices.Sorted(maps.Keys(v.Others)) {
 		fmt.Fprintf(
 			a.out,
-			"\nRemoved as well, because they referred to these: %s of %s\n",
+			"\nAlso removed, because they referred to these rows: %s of %s\n",
 			diag.Count(v.Others[table], "row", "rows"),
 			table,
 		)
 	}
+
 	word, is := a.page.Good("done:"), "is"
 	if v.DryRun {
 		word, is = a.page.Good("dry run, all rolled back:"), "would be"
@@ -520,11 +529,12 @@ func (a *program) tellWithdrawal(v *withdraw.Withdrawal, name string) {
 	if v.FilesLeft > 0 {
 		fmt.Fprintf(
 			a.err,
-			"note: %s that the rows named %s left, because their plan was not named: name its file to remove them\n",
+			"note: %s that these rows named %s left in place; name the plan's file to remove them\n",
 			diag.Count(v.FilesLeft, "file", "files"),
 			map[bool]string{true: "is", false: "are"}[v.FilesLeft == 1],
 		)
 	}
+
 	if v.Files > 0 {
 		more = ", and " + diag.Count(v.Files, "file", "files")
 	}
@@ -548,15 +558,15 @@ func (a *program) tellWithdrawal(v *withdraw.Withdrawal, name string) {
 	if len(v.Also) > 0 && !v.DryRun {
 		fmt.Fprintf(
 			a.out,
-			"evensprout withdraw %d --also %s goes on with the rest.\n",
+			"evensprout withdraw %d --also %s removes the rest.\n",
 			v.Load,
 			strings.Join(v.Also, " --also "),
 		)
 	}
 }
 
-// tellLeft lists the first rows that a withdrawal leaves.
-func tellLeft(out io.Writer, v *withdraw.Withdrawal) {
+// printLeft lists the first rows that a withdrawal leaves.
+func printLeft(out io.Writer, v *withdraw.Withdrawal) {
 	for i, r := range v.LeftRows {
 		if i == maxShownRows {
 			break
@@ -578,7 +588,7 @@ func tellLeft(out io.Writer, v *withdraw.Withdrawal) {
 // forgotten removes a load from the journal.
 func (a *program) forgotten(ctx context.Context, s store.Store, number int64, name string) error {
 	if number < 1 {
-		return diag.Usagef("--forget is the number of a load, as in evensprout history --forget 3")
+		return diag.Usagef("--forget needs the number of a load: evensprout history --forget 3")
 	}
 	e, err := journal.Forget(ctx, s, number)
 	if err != nil {
@@ -592,7 +602,7 @@ func (a *program) forgotten(ctx context.Context, s store.Store, number int64, na
 	}
 	fmt.Fprintf(
 		a.out,
-		"%s load %d of %s is forgotten in %s: its rows, if they are there, stay.\n",
+		"%s load %d of %s is removed from the journal of %s. Its rows stay.\n",
 		a.page.Good("done:"),
 		number,
 		e.Plan,
@@ -601,12 +611,12 @@ func (a *program) forgotten(ctx context.Context, s store.Store, number int64, na
 	return nil
 }
 
-// tellLost tells once which columns of past loads are gone.
-func (a *program) tellLost(lost []string) {
+// printLost tells once which columns of past loads are gone.
+func (a *program) printLost(lost []string) {
 	if len(lost) > 0 && !a.json {
 		fmt.Fprintf(
 			a.err,
-			"note: columns of these fields are gone since, and they are left out: %s\n",
+			"note: the columns of these fields no longer exist, so they are left out: %s\n",
 			strings.Join(lost, ", "),
 		)
 	}
@@ -616,7 +626,7 @@ func (a *program) tellLost(lost []string) {
 func (a *program) writePlan(ctx context.Context, s store.Store, number int64) error {
 	if number == 0 {
 		return diag.Usagef(
-			"--plan writes the plan of a load: name its number, as in evensprout history 3 --plan")
+			"--plan needs the number of a load: evensprout history 3 --plan")
 
 	}
 	e, err := journal.FindEntry(ctx, s, number)
@@ -630,19 +640,20 @@ func (a *program) writePlan(ctx context.Context, s store.Store, number int64) er
 	return err
 }
 
+// history makes the command history.
 func (a *program) history() *cobra.Command {
 	planText := false
 	forget := int64(0)
 	c := &cobra.Command{
 		Use:   "history [LOAD] [PLAN]",
 		Short: "List the loads in the journal, or show one",
-		Long: `history lists the loads that the journal of the database knows: which plan, when, by
-whom, how many rows, and whether they are done, unfinished or withdrawn. With a number
-it shows one load: its entities, fingerprints, chunks, and the rows that were left out.
---forget removes what the journal keeps of a load, and leaves the tables as they are: for
-loads whose tables are gone, or whose rows are to stay for good.
+		Long: `history lists the loads in the journal of the database: plan, time, person, number of
+rows, and whether each is done, unfinished or withdrawn. With a number, it shows one load:
+its entities, fingerprints, chunks, and the rows that were left out. --forget removes a
+load from the journal and leaves its rows: for loads whose tables are gone, or whose rows
+stay permanently.
 
-A name that ends in .yaml is a plan, which only says where the database is.`,
+A name that ends in .yaml is a plan; it only says where the database is.`,
 		Example: `  evensprout history
   evensprout history 3 --db sqlite:app.db
   evensprout history 3 --plan > was.yaml    # the plan as it was loaded
@@ -677,10 +688,10 @@ A name that ends in .yaml is a plan, which only says where the database is.`,
 				if all == nil {
 					all = []*journal.Entry{}
 				}
-				return a.writeJSON(all)
+				return a.writeJSON(map[string]any{"loads": all})
 			}
 			if len(all) == 0 {
-				fmt.Fprintf(a.out, "The journal of %s knows no load.\n", name)
+				fmt.Fprintf(a.out, "The journal of %s has no loads.\n", name)
 				return nil
 			}
 			t := report.Table{
@@ -719,15 +730,16 @@ A name that ends in .yaml is a plan, which only says where the database is.`,
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&planText, "plan", false, "write the plan of a load, as the journal keeps it, and nothing else")
+	c.Flags().BoolVar(&planText, "plan", false, "print the plan of a load, as the journal keeps it")
 	c.Flags().
-		Int64Var(&forget, "forget", 0, "remove what the journal keeps of a load, and leave the tables as they are")
+		Int64Var(&forget, "forget", 0, "remove a load from the journal, and leave its rows")
 	a.allowFlag(c)
 	return c
 }
 
 const shownMoment = "2006-01-02 15:04:05Z"
 
+// planName is a load's plan for a message, with the name of an extra load.
 func planName(e *journal.Entry) string {
 	if e.About.Unit != "" {
 		return e.Plan + ", unit " + e.About.Unit
@@ -738,12 +750,13 @@ func planName(e *journal.Entry) string {
 	return e.Plan
 }
 
+// stateWord is a load's state for a message.
 func stateWord(s journal.State) string {
 	switch s {
 	case journal.StateOpen:
 		return "not finished"
 	case journal.StateWithdrawing:
-		return "half withdrawn"
+		return "partly withdrawn"
 	}
 	return string(s)
 }
@@ -781,19 +794,29 @@ func (a *program) showLoad(ctx context.Context, s store.Store, number int64) err
 	}
 	switch {
 	case former > 0 && !e.About.Undo:
-		line("former rows", "%s were changed or deleted; what they held was not kept (--no-undo)", diag.Number(former))
+		line("previous rows", "%s were changed or deleted; their previous contents were not kept "+
+			"(--no-undo)", diag.Number(former))
 	case former > 0 && e.State != journal.StateWithdrawn:
 		line(
-			"former rows",
-			"%s were changed or deleted; what they held is kept until the load is withdrawn",
+			"previous rows",
+			"%s were changed or deleted; their previous contents are kept until the load is withdrawn",
 			diag.Number(former),
 		)
 	}
+
 	for _, x := range e.About.Inputs {
 		if x.Path != "" {
 			line("file", "%s, %s, SHA-256 %s", x.Path, diag.Count(x.Bytes, "byte", "bytes"), x.Digest)
 		}
 	}
+	fmt.Fprintf(a.out, "\n%s\n", a.page.Draw(entitiesTable(e, sums)))
+	a.showChunks(e, chunks)
+	a.showLeftOut(chunks)
+	return nil
+}
+
+// entitiesTable lists the entities of a load with what was done to their rows.
+func entitiesTable(e *journal.Entry, sums map[string]journal.Entity) report.Table {
 	t := report.Table{
 		Columns: []report.Column{
 			{Name: "Entity"},
@@ -826,8 +849,11 @@ func (a *program) showLoad(ctx context.Context, s store.Store, number int64) err
 			},
 		)
 	}
-	fmt.Fprintf(a.out, "\n%s\n", a.page.Draw(t))
-	a.showChunks(e, chunks)
+	return t
+}
+
+// showLeftOut shows the first rows that a load left out, and why.
+func (a *program) showLeftOut(chunks []*journal.ChunkEntry) {
 	n := 0
 	for _, c := range chunks {
 		for _, r := range c.Log.Rejected {
@@ -842,16 +868,15 @@ func (a *program) showLoad(ctx context.Context, s store.Store, number int64) err
 	if n > maxShownRows {
 		fmt.Fprintf(a.out, "  and %s more\n", diag.Number(int64(n-maxShownRows)))
 	}
-	return nil
 }
 
 // showUnitLoad shows what a run of a unit did.
 func (a *program) showUnitLoad(e *journal.Entry, line func(name, format string, args ...any)) {
 	if !e.About.Undo {
-		line("former rows", "what rows held before was not kept (--no-undo)")
+		line("previous rows", "previous contents were not kept (--no-undo)")
 	}
 	if e.Summary == nil || e.Summary.Unit == nil {
-		line("occasions", "the run broke off; the same command goes on with it")
+		line("occasions", "the run was interrupted; the same command continues it")
 		return
 	}
 	u := e.Summary.Unit
@@ -903,6 +928,7 @@ func (a *program) showChunks(e *journal.Entry, chunks []*journal.ChunkEntry) {
 			[]string{strconv.Itoa(i + 1), c.Ended.Format(shownMoment), diag.Number(rows), strings.Join(names, ", ")},
 		)
 	}
+
 	if len(t.Rows) == 0 {
 		return
 	}
@@ -912,15 +938,15 @@ func (a *program) showChunks(e *journal.Entry, chunks []*journal.ChunkEntry) {
 	}
 }
 
-// tellRestoration shows what a restoration did.
-func (a *program) tellRestoration(r *replay.Restoration, name string) {
+// printRestoration shows what a restoration did.
+func (a *program) printRestoration(r *replay.Restoration, name string) {
 	t := report.Table{
 		Columns: []report.Column{
 			{Name: "Entity"},
 			{Name: "Table"},
 			{Name: "Planned", Number: true},
 			{Name: "Inserted", Number: true},
-			{Name: "Changed back", Number: true},
+			{Name: "Restored", Number: true},
 			{Name: "Deleted", Number: true},
 		},
 	}
@@ -939,22 +965,24 @@ func (a *program) tellRestoration(r *replay.Restoration, name string) {
 			},
 		)
 	}
+
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	word, is := a.page.Good("done:"), "is"
 	if r.DryRun {
 		word, is = a.page.Good("dry run, all rolled back:"), "would be"
 	}
 	if r.Inserted+r.Updated+r.Deleted == 0 {
-		fmt.Fprintf(a.out, "\n%s %s was as it was loaded already (%s)\n", word, name, pace(0, r.Elapsed))
+		fmt.Fprintf(a.out, "\n%s %s already was as loaded (%s)\n", word, name, pace(0, r.Elapsed))
 	} else {
-		fmt.Fprintf(a.out, "\n%s %s %s as it was loaded: %s inserted, %s changed back, %s deleted (%s)\n", word, name,
+		fmt.Fprintf(a.out, "\n%s %s %s as loaded: %s inserted, %s restored, %s deleted (%s)\n", word, name,
 			is,
 			diag.Count(r.Inserted, "row", "rows"), diag.Number(r.Updated), diag.Number(r.Deleted), pace(0, r.Elapsed))
 	}
+
 	if kept > 0 {
 		fmt.Fprintf(
 			a.out,
-			"%s that are not the plan's stand in tables that had rows before; --delete-extra deletes them.\n",
+			"%s not in the plan are in tables that had rows before; --delete-extra deletes them.\n",
 			diag.Count(kept, "row", "rows"),
 		)
 	}

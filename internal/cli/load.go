@@ -27,51 +27,48 @@ import (
 	"evensprout/internal/store"
 )
 
+// load makes the command load.
 func (a *program) load() *cobra.Command {
 	var l loadCommand
 	c := &cobra.Command{
 		Use:   "load [PLAN]",
-		Short: "Check, then write a plan into the database",
-		Long: `load checks the plan, grows its rows and writes them, parents before children, in
-one transaction: if anything is refused, the tables are as before, and you are told
+		Short: "Load a plan into the database",
+		Long: `load checks the plan, generates its rows and writes them, parents first, in one
+transaction. If the database refuses anything, everything is rolled back, and load says
 which row, field, value and constraint it was.
 
-How rows are written is the plan's to say, for each entity: write: insert (new rows,
-the default), keep (add what is missing), upsert (add or change), update (change what
-is there), replace (empty the table and fill it). What to do about refused rows is
-said by kind: stop (the default), skip (leave them out, into a file that can be
-corrected), redraw (grow their values anew).
+The plan says how the rows of each entity are written: write: insert (new rows, the
+default), keep (add what is missing), upsert (add or change), update (change existing
+rows), replace (empty the table and fill it). It also says what to do with refused rows
+of each kind: stop (the default), skip (leave them out, in a file that you can correct),
+redraw (generate other values).
 
-The rows do not depend on --chunk and --jobs. Each load is written down in a journal, a
-few tables of this program's own: what the plan has inserted is not inserted again, more
-rows add only the rest, and a plan that has changed is told. A load that broke off goes
-on with --resume; evensprout withdraw takes a load back; --part 3/16 writes a share of the
-rows, so that several processes or machines do the work of one load; --restore brings tables back to
-what was loaded; --anew takes the plan's rows back and loads the plan as it is now, in one
-transaction. Fit for start-up scripts: load --wait 2m --quiet.
+The rows do not depend on --chunk and --jobs. A journal, a few tables of this program's
+own, records each load: rows are not inserted twice, a plan with more rows adds only
+these, and a changed plan is reported. --resume continues an interrupted load; withdraw
+undoes a load; --part 3/16 writes a share of the rows, so that several processes or
+machines share one load; --restore brings the tables back to what was loaded; --anew
+withdraws the plan's rows and loads the plan as it is now, in one transaction. For
+start-up scripts: load --wait 2m --quiet.
 
-Units, steps that are done together for each of their occasions, follow the entities;
---unit runs one alone, from another file if --occasions names one. An occasion that is
-done is not done again. At last, and before the commit where there is one, the plan's
-invariants are looked at.
+Units, steps that succeed or fail together for each of their occasions, follow the
+entities. --unit runs one alone; --occasions takes its occasions from another file. An
+occasion that is done is not repeated. At the end, before the commit if there is one, the
+plan's invariants are checked.
 
-Exit codes: 0 done, 3 the plan is wrong, 4 the database does not fit the plan or
-cannot be reached, 5 a row was refused or an invariant is broken, and what was open is
+Exit codes: 0 done, 3 the plan is wrong, 4 the database does not fit the plan or cannot
+be reached, 5 a row was refused or an invariant is broken, and everything uncommitted is
 rolled back, 6 done, but some rows or occasions were left out or not found, 130
 interrupted.`,
 		Example: `  evensprout load
-  evensprout load larkwater/evensprout.yaml --db sqlite:app.db --jobs 4
-  evensprout load --db postgres://app@localhost/app --on-violation unique=skip --rejects left-out.ndjson
+  evensprout load larkwater/evensprout.yaml --db sqlite:app.db
+  evensprout load --on-violation unique=skip --rejects left-out.ndjson
+  evensprout load --corrected left-out.ndjson    # after you corrected it
   evensprout load prices.yaml --dry-run --changes changes.csv
-  evensprout load --corrected left-out.ndjson       # after the rows in it were corrected
-  evensprout load --retry-rejected                  # after what stood in their way is gone
-  evensprout load --commit chunk --chunk 5000 --statements
-  evensprout load --resume                          # after a load broke off
-  evensprout load --anew                            # after the plan was edited
-  evensprout load --restore                         # between two tests
-  evensprout load --extra stress --quiet            # a further set of rows
-  evensprout load --part 3/16                       # with 15 other processes, in any order
-  evensprout load --unit sell --dry-run             # what the steps would touch
+  evensprout load --resume                       # after an interruption
+  evensprout load --anew                         # after you edited the plan
+  evensprout load --restore                      # between two tests
+  evensprout load --part 3/16                    # beside 15 other processes
   evensprout load --unit sell --occasions sales-of-today.csv`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.runLoad(cmd, args, &l) },
@@ -81,7 +78,12 @@ interrupted.`,
 	l.keep.add(c)
 	l.unit.add(c)
 	a.clockFlag(c)
-	c.Flags().BoolVar(&a.quiet, "quiet", false, "say nothing unless something is wrong")
+	groupFlags(c, "What to load", "unit", "without-units", "occasions", "again", "part", "extra", "if-empty", "anew",
+		"also", "restore", "delete-extra", "corrected", "retry-rejected", "clock")
+	groupFlags(c, "Refusals", "on-violation", "rejects", "max-rejects")
+	groupFlags(c, "Commit and resume", "dry-run", "commit", "chunk", "jobs", "resume", "no-journal", "no-undo",
+		"rebuild-indexes")
+	groupFlags(c, outputFlags, "changes", "statements")
 	return c
 }
 
@@ -107,8 +109,7 @@ func (l *loadCommand) settle(cmd *cobra.Command) (load.Options, error) {
 	}
 	if l.keep.restore && cmd.Flags().Changed("clock") {
 		return o, diag.Usagef(
-			"--restore brings rows back as they were loaded, with the clock of then: --clock cannot be combined " +
-				"with it")
+			"--restore uses the clock of the load, so it cannot be combined with --clock")
 
 	}
 	return o, l.unit.check(&l.keep, &l.write)
@@ -131,6 +132,7 @@ func (l *loadCommand) adjust(c *plan.Compiled) {
 	}
 }
 
+// runLoad opens the plan and the database, loads, and prints the result.
 func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) error {
 	ctx, keep := cmd.Context(), &l.keep
 	o, err := l.settle(cmd)
@@ -214,7 +216,7 @@ func (a *program) keepJournal(o *load.Options, keep *journalFlags, deadline time
 		if !a.quiet && !o.DryRun {
 			fmt.Fprintln(
 				a.err,
-				"note: no journal is kept, so this load cannot be resumed or withdrawn, and a second one does not "+
+				"note: without a journal, this load cannot be resumed or withdrawn, and a second load does not "+
 					"know of it",
 			)
 		}
@@ -242,6 +244,7 @@ func (a *program) writeRows(ctx context.Context, x *loading, l *loadCommand) err
 		x.again = false
 		err = a.loaded(ctx, x)
 	}
+
 	// A file that is incomplete outweighs rows that were left out.
 	bad := x.out.close(err == nil || errors.Is(err, errRejects))
 	if bad != nil && errors.Is(err, errRejects) {
@@ -306,10 +309,11 @@ func (a *program) restored(ctx context.Context, x *restoring, dryRun bool) (bool
 	defer load.CloseAll(pasts)
 	if len(pasts) == 0 {
 		if !a.quiet {
-			fmt.Fprintln(a.err, "note: nothing of this plan was loaded yet, so it is loaded now")
+			fmt.Fprintln(a.err, "note: nothing of this plan is loaded yet, so it is loaded now")
 		}
 		return false, nil
 	}
+
 	r, err := replay.Restore(
 		ctx,
 		x.store,
@@ -319,17 +323,17 @@ func (a *program) restored(ctx context.Context, x *restoring, dryRun bool) (bool
 	if err != nil {
 		return false, err
 	}
-	a.tellLost(r.Lost)
+	a.printLost(r.Lost)
 	switch {
 	case a.json:
 		err = a.writeJSON(r)
 	case !a.quiet:
-		a.tellRestoration(r, x.name)
+		a.printRestoration(r, x.name)
 	}
 	return true, err
 }
 
-// filledOnce tells whether a plan that fills a database once has done so.
+// filledOnce reports whether a plan that fills a database once has done so.
 func (a *program) filledOnce(
 	ctx context.Context,
 	s store.Store,
@@ -339,7 +343,7 @@ func (a *program) filledOnce(
 ) (bool, error) {
 	if noJournal {
 		return false, diag.Usagef(
-			"once: true looks into the journal, so the plan cannot be loaded with --no-journal")
+			"once: true needs the journal, so it cannot be combined with --no-journal")
 
 	}
 	e, err := journal.Filled(ctx, s, p.Name)
@@ -382,10 +386,11 @@ func (a *program) leftOut(ctx context.Context, s store.Store, c *plan.Compiled) 
 	}
 	if len(rows) == 0 {
 		if !a.quiet {
-			fmt.Fprintf(a.err, "note: no row of %s is left out, so there is nothing to try again\n", c.Plan.Name)
+			fmt.Fprintf(a.err, "note: no row of %s was left out, so there is nothing to retry\n", c.Plan.Name)
 		}
 		return "", "", nil
 	}
+
 	folder, err := os.MkdirTemp("", "evensprout-")
 	if err != nil {
 		return "", "", err
@@ -445,7 +450,7 @@ func (a *program) brokenOff(ctx context.Context, x *loading) (*journal.Entry, er
 	}
 	if open == nil {
 		if !a.quiet {
-			fmt.Fprintln(a.err, "note: no load of this plan broke off, so there is nothing to go on with")
+			fmt.Fprintln(a.err, "note: no load of this plan was interrupted, so there is nothing to resume")
 		}
 		return nil, nil
 	}
@@ -464,24 +469,26 @@ func (a *program) noteLoad(r *journal.Result, taken []*withdraw.Withdrawal) {
 	if r.Unread {
 		fmt.Fprintln(
 			a.err,
-			"note: triggers rewrote more rows than the journal keeps: compare reports the others as changed",
+			"note: triggers rewrote more rows than the journal keeps; compare reports the others as changed",
 		)
 	}
+
 	for _, x := range r.Migrated {
 		fmt.Fprintln(a.err, "note:", x)
 	}
 	for _, x := range r.Stepped {
 		fmt.Fprintf(
 			a.err,
-			"note: %s: planned keys are taken in %s, so %s have the keys from %d on\n",
+			"note: %s: planned keys are already taken in %s, so %s get keys from %d on\n",
 			x.Entity,
 			x.Table,
 			diag.Count(x.Rows, "row", "rows"),
 			x.First,
 		)
 	}
+
 	for _, v := range taken {
-		fmt.Fprintf(a.err, "note: load %d was taken back: %s\n", v.Load, diag.Count(v.Rows(), "row", "rows"))
+		fmt.Fprintf(a.err, "note: load %d was withdrawn: %s\n", v.Load, diag.Count(v.Rows(), "row", "rows"))
 	}
 	if r.PutBack > 0 {
 		fmt.Fprintf(
@@ -491,6 +498,7 @@ func (a *program) noteLoad(r *journal.Result, taken []*withdraw.Withdrawal) {
 			r.Completed,
 		)
 	}
+
 	if r.Notice != "" {
 		fmt.Fprintln(a.err, "note:", r.Notice)
 	}
@@ -512,7 +520,7 @@ func (a *program) loaded(ctx context.Context, x *loading) error {
 		o.Journal.Plan = c.Plan
 		r, err = load.Resume(ctx, s, open.Number, o)
 	case x.keep.anew:
-		taken, r, err = withdraw.Anew(
+		taken, r, err = withdraw.Reload(
 			ctx,
 			c,
 			s,
@@ -526,6 +534,7 @@ func (a *program) loaded(ctx context.Context, x *loading) error {
 	default:
 		r, err = load.Run(ctx, c, s, o)
 	}
+
 	stop()
 	if err != nil {
 		return err
@@ -538,30 +547,33 @@ func (a *program) loaded(ctx context.Context, x *loading) error {
 		missing += e.Unmatched
 	}
 	if !a.json && !a.quiet {
-		a.tellLoad(x, r, missing)
+		a.printLoad(x, r, missing)
 		if len(x.units) > 0 {
 			fmt.Fprintln(a.out)
 		}
 	}
+
 	left := r.Rejected > 0 || missing > 0
 	var done []*journal.UnitResult
 	if o.DryRun && len(x.units) > 0 && r.Earlier == 0 {
 		if !a.quiet {
 			fmt.Fprintln(
 				a.err,
-				"note: the rows are not there yet, so units were not tried; once they are, --unit NAME --dry-run "+
-					"tries one",
+				"note: units were not tried, because the rows are not loaded yet; after a load, --unit NAME "+
+					"--dry-run tries one",
 			)
 		}
 	} else if done, err = a.runUnits(ctx, x); err != nil {
 		return err
 	}
+
 	if a.json {
 		if !x.statements {
 			r.Statements = nil
 		}
 		err = a.writeJSON(loadJSON(c, x.name, r, done, x.out))
 	}
+
 	for _, u := range done {
 		left = left || u.Rejected > 0
 	}

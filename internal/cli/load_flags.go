@@ -29,36 +29,33 @@ type journalFlags struct {
 
 func (f *journalFlags) add(c *cobra.Command) {
 	c.Flags().
-		BoolVar(&f.resume, "resume", false, "go on with a load of this plan that broke off; if there is none, load "+
+		BoolVar(&f.resume, "resume", false, "continue an interrupted load of this plan; if there is none, load "+
 			"as usual")
 	c.Flags().
-		BoolVar(&f.restore, "restore", false, "bring the tables back to what was loaded, by the smallest set of "+
-			"changes")
+		BoolVar(&f.restore, "restore", false, "restore the tables to what was loaded, with the fewest changes")
 	c.Flags().
-		BoolVar(&f.anew, "anew", false, "take this plan's rows back, and load the plan as it is now, in one "+
+		BoolVar(&f.anew, "anew", false, "withdraw this plan's rows and load the plan as it is now, in one "+
 			"transaction")
 	c.Flags().
-		BoolVar(&f.retry, "retry-rejected", false, "load the rows that earlier loads of this plan left out, and "+
-			"nothing else")
+		BoolVar(&f.retry, "retry-rejected", false, "load only the rows that earlier loads of this plan left out")
 	c.Flags().
-		StringArrayVar(&f.also, "also", nil, "with --anew: changed takes back also rows that were changed since; "+
-			"referring deletes also rows that refer to those that go")
+		StringArrayVar(&f.also, "also", nil, "with --anew: changed (also undo rows that were changed since), "+
+			"referring (also delete rows that refer to removed rows); repeatable")
 	c.Flags().
-		BoolVar(&f.deleteExtra, "delete-extra", false, "with --restore: delete rows that are not the plan's also "+
-			"from tables that had rows before")
+		BoolVar(&f.deleteExtra, "delete-extra", false, "with --restore: also delete rows that are not in the "+
+			"plan from tables that had rows before")
 	c.Flags().
-		StringVar(&f.extra, "extra", "", "load as many rows again beside the plan's own, under a name: those that "+
-			"the plan would go on with")
-	c.Flags().BoolVar(&f.ifEmpty, "if-empty", false, "leave tables alone that have rows, as when: empty does")
+		StringVar(&f.extra, "extra", "", "load an extra set of the plan's rows beside its own, under this name")
+	c.Flags().BoolVar(&f.ifEmpty, "if-empty", false, "leave tables alone that have rows, like when: empty")
 	c.Flags().
-		DurationVar(&f.wait, "wait", 0, "how long to wait for the server, for the planned tables, and for another "+
-			"load of the plan, such as 2m")
+		DurationVar(&f.wait, "wait", 0, "wait this long for the server, the planned tables, and another load of "+
+			"the plan, such as 2m")
 	c.Flags().
 		BoolVar(&f.none, "no-journal", false, "keep no journal: the load cannot be resumed or withdrawn, and a "+
-			"second one does not know of it")
+			"second load does not know of it")
 	c.Flags().
-		BoolVar(&f.noUndo, "no-undo", false, "do not keep what rows held before they were changed or deleted: such "+
-			"a load is not withdrawn exactly")
+		BoolVar(&f.noUndo, "no-undo", false, "do not keep previous contents of changed or deleted rows: the load "+
+			"cannot be withdrawn exactly")
 }
 
 // check tells flags that do not go together.
@@ -72,13 +69,13 @@ func (f *journalFlags) check(write *writeFlags) error {
 		return diag.Usagef("--retry-rejected cannot be combined with --no-journal, --resume, --restore, --extra, " +
 			"--if-empty, --anew, --corrected or --part")
 	case write.part != "" && (otherRows || write.alone()):
-		return diag.Usagef("--part is one of several that together are a load, so it goes with none of " +
-			"--no-journal, --resume, --restore, --extra, --if-empty, --dry-run, --corrected, --rebuild-indexes and " +
-			"--changes; run again, it goes on by itself")
+		return diag.Usagef("--part writes a share of a load, so it cannot be combined with --no-journal, " +
+			"--resume, --restore, --extra, --if-empty, --dry-run, --corrected, --rebuild-indexes or --changes; " +
+			"the same command resumes a part")
 	case write.part != "" && write.commit == string(plan.CommitLoad):
-		return diag.Usagef("--part commits chunk by chunk, so it does not go with --commit load")
+		return diag.Usagef("--part commits by chunk, so it cannot be combined with --commit load")
 	case write.corrected != "" && (f.extra != "" || f.resume || f.restore):
-		return diag.Usagef("--corrected goes with none of --resume, --restore and --extra")
+		return diag.Usagef("--corrected cannot be combined with --resume, --restore or --extra")
 	}
 	return f.checkAlone(write.dryRun)
 }
@@ -90,25 +87,35 @@ func (f *writeFlags) alone() bool { return f.dryRun || f.rebuild || f.changes !=
 func (f *journalFlags) checkAlone(dryRun bool) error {
 	switch {
 	case f.none && (f.resume || f.restore || f.extra != ""):
-		return diag.Usagef("--no-journal goes with none of --resume, --restore and --extra, which need one")
+		return diag.Usagef("--no-journal cannot be combined with --resume, --restore or --extra, which need one")
 	case f.resume && f.restore:
-		return diag.Usagef("--resume and --restore are two things: which is meant?")
+		return diag.Usagef("--resume and --restore cannot be combined")
 	case f.resume && dryRun:
-		return diag.Usagef("--resume goes on where a load broke off, so it cannot be a --dry-run")
+		return diag.Usagef("--resume and --dry-run cannot be combined")
 	case len(f.also) > 0 && !f.anew:
-		return diag.Usagef("--also belongs to --anew")
+		return diag.Usagef("--also needs --anew")
 	case f.deleteExtra && !f.restore:
-		return diag.Usagef("--delete-extra belongs to --restore")
-	case unit.IsUnitSet(f.extra):
-		return diag.Usagef("--extra: names that begin with unit: are kept for runs of units")
-	case len(f.extra) > maxExtra || strings.ContainsAny(f.extra, "\n\r\t\x00"):
-		return diag.Usagef("--extra is a name of at most %d characters", maxExtra)
+		return diag.Usagef("--delete-extra needs --restore")
 	case f.wait < 0:
-		return diag.Usagef("--wait is a time from now, such as 30s or 2m")
+		return diag.Usagef("--wait must be a duration, such as 30s or 2m")
+	}
+	if err := checkExtra(f.extra); err != nil {
+		return err
 	}
 	var err error
 	f.changed, f.referring, err = parseAlso(f.also)
 	return err
+}
+
+// checkExtra refuses a name of an extra load that cannot be one.
+func checkExtra(name string) error {
+	if unit.IsUnitSet(name) {
+		return diag.Usagef("--extra: names that begin with unit: are reserved for units")
+	}
+	if len(name) > maxExtra || strings.ContainsAny(name, "\n\r\t\x00") {
+		return diag.Usagef("--extra must be a name of at most %d characters", maxExtra)
+	}
+	return nil
 }
 
 // parseAlso reads the words of --also.
@@ -121,7 +128,7 @@ func parseAlso(words []string) (changed, referring bool, err error) {
 			referring = true
 		default:
 			return false, false, diag.Usagef(
-				"--also knows the words changed and referring, and here is %q", word)
+				"--also must be changed or referring, got %q", word)
 
 		}
 	}
@@ -137,18 +144,19 @@ type loadFlags struct {
 
 func (f *loadFlags) add(c *cobra.Command) {
 	c.Flags().
-		IntVar(&f.chunk, "chunk", 0, fmt.Sprintf("at most so many rows in a chunk; a family is kept whole (default "+
-			"%d, or %d where rows are compared with those of a table)", load.DefaultChunk, load.StagedChunk))
+		IntVar(&f.chunk, "chunk", 0, fmt.Sprintf("rows in a chunk; a family is never split (default %d, or %d "+
+			"where rows are compared with a table's)", load.DefaultChunk, load.StagedChunk))
 	c.Flags().
-		IntVar(&f.jobs, "jobs", jobsDefault(), "how many growers work at a time; with commit: chunk also connections")
+		IntVar(&f.jobs, "jobs", jobsDefault(), "rows are generated by this many workers; with commit: chunk, "+
+			"also written by as many connections (default: the number of processors)")
 }
 
 func (f *loadFlags) options(c *cobra.Command) (load.Options, error) {
 	if c.Flags().Changed("chunk") && (f.chunk < 1 || f.chunk > math.MaxInt32) {
-		return load.Options{}, diag.Usagef("--chunk is a number of rows from 1 up, and here is %d", f.chunk)
+		return load.Options{}, diag.Usagef("--chunk must be 1 or more, got %d", f.chunk)
 	}
 	if f.jobs < 1 || f.jobs > 256 {
-		return load.Options{}, diag.Usagef("--jobs lies between 1 and 256, and here is %d", f.jobs)
+		return load.Options{}, diag.Usagef("--jobs must be between 1 and 256, got %d", f.jobs)
 	}
 	return load.Options{Chunk: uint64(f.chunk), Jobs: f.jobs}, nil
 }
@@ -166,24 +174,25 @@ type writeFlags struct {
 
 func (f *writeFlags) add(a *program, c *cobra.Command) {
 	c.Flags().
-		StringVar(&f.commit, "commit", "", "what is committed together: load, chunk or family; else as the plan says")
+		StringVar(&f.commit, "commit", "", "what to commit together: load, chunk or family (default: as in the plan)")
 	c.Flags().
-		StringArrayVar(&f.policies, "on-violation", nil, "KIND=POLICY: what to do about refused rows (stop, skip, "+
-			"redraw), such as unique=skip; all=skip for every kind")
+		StringArrayVar(&f.policies, "on-violation", nil, "`KIND=POLICY`: what to do with refused rows (stop, skip, "+
+			"redraw), such as unique=skip; all=POLICY sets every kind; repeatable")
 	c.Flags().
-		StringVar(&f.rejects, "rejects", "", "file for rows that were left out, as NDJSON; else NAME.rejects.ndjson")
+		StringVar(&f.rejects, "rejects", "", "write rows that were left out to this `FILE`, as NDJSON (default: "+
+			"NAME.rejects.ndjson)")
 	c.Flags().
-		StringVar(&f.corrected, "corrected", "", "rejects file, corrected by hand: load its rows, and nothing else")
-	c.Flags().Int64Var(&f.maxRejects, "max-rejects", 0, "stop, and roll back, when more rows would be left out")
+		StringVar(&f.corrected, "corrected", "", "load only the rows of this corrected rejects `FILE`")
+	c.Flags().Int64Var(&f.maxRejects, "max-rejects", 0, "stop and roll back when more rows than this would be "+
+		"left out")
 	c.Flags().
-		StringVar(&f.changes, "changes", "", "file for what update and upsert changed, from what, to what, as CSV")
+		StringVar(&f.changes, "changes", "", "write each value that update and upsert changed to this `FILE`, as CSV")
 	c.Flags().
-		BoolVar(&f.statements, "statements", false, "list every distinct statement with how often it ran, rows and "+
-			"time")
+		BoolVar(&f.statements, "statements", false, "list each distinct statement with its count, rows and time")
 	partFlag(c, &f.part)
-	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "do everything, then roll back")
+	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "do everything, then roll it back")
 	c.Flags().
-		BoolVar(&f.rebuild, "rebuild-indexes", false, "drop the indexes of empty tables and make them again after "+
+		BoolVar(&f.rebuild, "rebuild-indexes", false, "drop the indexes of empty tables and rebuild them after "+
 			"the rows, inside the transaction")
 	a.allowFlag(c)
 }
@@ -198,14 +207,16 @@ func (f *writeFlags) options(c *cobra.Command, o load.Options) (load.Options, er
 		}
 		o.Commit = plan.CommitChunk
 	}
+
 	if f.commit != "" {
 		var err error
 		if o.Commit, err = plan.ParseCommit(f.commit); err != nil {
 			return o, diag.Usagef("--commit: %w", err)
 		}
 	}
+
 	if c.Flags().Changed("max-rejects") && f.maxRejects < 1 {
-		return o, diag.Usagef("--max-rejects is a number from 1 up; to allow none, leave --on-violation out")
+		return o, diag.Usagef("--max-rejects must be 1 or more; without --on-violation no row is left out")
 	}
 	o.Policies = plan.Policies{}
 	for _, text := range f.policies {

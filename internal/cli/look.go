@@ -27,17 +27,17 @@ type lookFlags struct {
 
 func (f lookFlags) check(table string) error {
 	if f.limit < 1 || f.limit > 100_000 || f.skip < 0 {
-		return diag.Usagef("--limit lies between 1 and 100000, --skip from 0 up")
+		return diag.Usagef("--limit must be between 1 and 100000, --skip from 0 up")
 	}
 	if f.where != "" {
 		if _, err := predicate.Parse(f.where); err != nil {
-			return diag.Usagef("--where is not one condition in SQL: %s", err)
+			return diag.Usagef("--where must be one condition in SQL: %s", err)
 		}
 		if what := predicate.Plain(f.where); what != "" {
-			return diag.Usagef("--where contains %s, which engines read in different ways", what)
+			return diag.Usagef("--where contains %s, which databases read in different ways", what)
 		}
 		if table == "" {
-			return diag.Usagef("--where chooses rows of a table, and none is named")
+			return diag.Usagef("--where needs a table")
 		}
 	}
 	return nil
@@ -47,12 +47,12 @@ func (f lookFlags) check(table string) error {
 func lookArgs(args []string) (planArgs []string, table string, err error) {
 	for _, arg := range args {
 		switch {
-		case (strings.HasSuffix(arg, ".yaml") || strings.HasSuffix(arg, ".yml")) && planArgs == nil:
+		case isPlanName(arg) && planArgs == nil:
 			planArgs = []string{arg}
 		case table == "":
 			table = arg
 		default:
-			return nil, "", diag.Usagef("look shows one table: %s or %s?", table, arg)
+			return nil, "", diag.Usagef("look shows one table, got %s and %s", table, arg)
 		}
 	}
 	return planArgs, table, nil
@@ -74,6 +74,7 @@ func (a *program) lookFor(ctx context.Context, args []string, f lookFlags) error
 		}
 		return err
 	}
+
 	s, name, err := a.ws.Open(ctx, p, planArgs)
 	if err != nil {
 		return err
@@ -107,14 +108,13 @@ func (a *program) look() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "look [PLAN] [TABLE]",
 		Short: "Show rows that are in the database now",
-		Long: `look shows the rows of a table, named by its own name or its entity's. A reference
-shows the label of the row that it points to (its name, title, code) beside the key.
-Without a table, it lists all tables with their row counts and sizes.
+		Long: `look shows the rows of a table, by the name of the table or of its entity. A reference
+shows the label of the row that it points to (its name, title or code) beside the key.
+Without a table, look lists all tables with their row counts and sizes.
 
---where is a condition in SQL that the database computes, over the columns of the
-table.
+--where takes a condition in SQL over the columns of the table; the database computes it.
 
-A name that ends in .yaml or .yml is a plan: it only says where the database is.`,
+A name that ends in .yaml or .yml is a plan; it only says where the database is.`,
 		Example: `  evensprout look --db sqlite:app.db
   evensprout look passengers --limit 20
   evensprout look Booking --where "status = 'open' AND total > 50"
@@ -124,9 +124,9 @@ A name that ends in .yaml or .yml is a plan: it only says where the database is.
 			return a.lookFor(cmd.Context(), args, lookFlags{limit, skip, where})
 		},
 	}
-	c.Flags().IntVar(&limit, "limit", 10, "how many rows")
-	c.Flags().StringVar(&where, "where", "", "only rows that meet a condition in SQL")
-	c.Flags().IntVar(&skip, "skip", 0, "how many rows to leave out at the start")
+	c.Flags().IntVar(&limit, "limit", 10, "how many rows to show")
+	c.Flags().StringVar(&where, "where", "", "show only rows that meet this condition in SQL")
+	c.Flags().IntVar(&skip, "skip", 0, "how many rows to skip first")
 	return c
 }
 
@@ -144,12 +144,13 @@ func findTable(db *schema.Database, p *plan.Plan, name string) (*schema.Table, e
 			}
 		}
 	}
+
 	for _, t := range db.Tables {
 		if schema.Plain(t.Name) == schema.Plain(name) || schema.Plain(plan.EntityName(t.Name)) == schema.Plain(name) {
 			return t, nil
 		}
 	}
-	hint := ""
+	hint := "evensprout look lists the tables"
 	if near := diag.Nearest(name, names); near != "" {
 		hint = fmt.Sprintf("did you mean %s?", near)
 	}
@@ -169,6 +170,7 @@ func (a *program) lookAll(ctx context.Context, s store.Store, db *schema.Databas
 			}
 		}
 	}
+
 	t := report.Table{
 		Columns: []report.Column{
 			{Name: "Table"},
@@ -211,6 +213,7 @@ func (a *program) lookAll(ctx context.Context, s store.Store, db *schema.Databas
 		}
 		list = append(list, o)
 	}
+
 	if a.json {
 		return a.writeJSON(map[string]any{"database": name, "tables": list})
 	}
@@ -240,16 +243,17 @@ func (a *program) lookAt(ctx context.Context, s store.Store, db *schema.Database
 		rows = append(rows, slices.Clone(row))
 		return nil
 	})
+	var fault *store.Fault
+	if err != nil && q.Also != "" && !errors.As(err, &fault) && ctx.Err() == nil {
+		return diag.Usagef("--where: the database refuses the condition: %w", err)
+	}
 	if err != nil {
 		return err
 	}
 	names := newLabels(s, db)
 	out := report.Table{}
 	for _, c := range t.Columns {
-		number := (c.Kind == schema.Integer || c.Kind == schema.Decimal || c.Kind == schema.Real) &&
-			t.Reference(c.Name) == nil
-		whole := c.Kind == schema.Timestamp || c.Kind == schema.Date || c.Kind == schema.Time || c.Kind == schema.UUID
-		out.Columns = append(out.Columns, report.Column{Name: c.Name, Number: number, Whole: whole})
+		out.Columns = append(out.Columns, shownColumn(t, c))
 	}
 	list := []any{}
 	for _, row := range rows {
@@ -270,6 +274,7 @@ func (a *program) lookAt(ctx context.Context, s store.Store, db *schema.Database
 		out.Rows = append(out.Rows, line)
 		list = append(list, o)
 	}
+
 	if a.json {
 		o := &report.Object{}
 		o.Set("table", t.Name)
@@ -280,25 +285,34 @@ func (a *program) lookAt(ctx context.Context, s store.Store, db *schema.Database
 		o.Set("rows", list)
 		return a.writeJSON(o)
 	}
-	fmt.Fprintf(a.out, "%s  %s\n", a.page.Bold(t.Name), a.page.Dim(diag.Count(total, "row", "rows")))
-	if len(rows) > 0 {
+
+	a.showRows(q, out, total, len(rows))
+	return nil
+}
+
+// shownColumn says how a column of a table is drawn: numbers to the right, moments and UUIDs whole.
+func shownColumn(t *schema.Table, c *schema.Column) report.Column {
+	out := report.Column{Name: c.Name}
+	switch c.Kind {
+	case schema.Integer, schema.Decimal, schema.Real:
+		out.Number = t.Reference(c.Name) == nil
+	case schema.Timestamp, schema.Date, schema.Time, schema.UUID:
+		out.Whole = true
+	}
+	return out
+}
+
+// showRows draws rows of a table, and says how many more there are.
+func (a *program) showRows(q store.Query, out report.Table, total int64, n int) {
+	fmt.Fprintf(a.out, "%s  %s\n", a.page.Bold(q.Table.Name), a.page.Dim(diag.Count(total, "row", "rows")))
+	if n > 0 {
 		fmt.Fprintln(a.out, a.page.Draw(out))
 	}
 	if q.Also != "" {
-		fmt.Fprintln(
-			a.out,
-			a.page.Dim(
-				fmt.Sprintf(
-					"  %s where %s, from the %s on, at most %d: --limit and --skip show others",
-					diag.Count(len(rows), "row", "rows"),
-					q.Also,
-					diag.Ordinal(q.Skip+1),
-					q.Limit,
-				),
-			),
-		)
-	} else if rest := total - q.Skip - int64(len(rows)); rest > 0 {
+		shown := fmt.Sprintf("  %s where %s, from the %s on, at most %d: --limit and --skip show others",
+			diag.Count(n, "row", "rows"), q.Also, diag.Ordinal(q.Skip+1), q.Limit)
+		fmt.Fprintln(a.out, a.page.Dim(shown))
+	} else if rest := total - q.Skip - int64(n); rest > 0 {
 		fmt.Fprintln(a.out, a.page.Dim(fmt.Sprintf("  and %s more: --limit and --skip show others", diag.Number(rest))))
 	}
-	return nil
 }

@@ -55,7 +55,7 @@ func openOutputs(c *plan.Compiled, o load.Options, write *writeFlags) (*outputs,
 	return out, nil
 }
 
-// mayLeaveOut tells whether some violation does not stop the load.
+// mayLeaveOut reports whether some violation does not stop the load.
 func mayLeaveOut(c *plan.Compiled, o load.Options) bool {
 	all := []plan.Policies{o.Policies, c.Plan.OnViolation}
 	for _, t := range c.Targets {
@@ -117,17 +117,17 @@ func createOutput(path, plain string) (*outputFile, error) {
 			name = fmt.Sprintf("%s-%d.ndjson", plain, n)
 		case path == "":
 			return nil, fmt.Errorf(
-				"the file for rows that are left out cannot be made, and nothing was written: %w; --rejects names "+
-					"another",
+				"the file for rows that are left out cannot be created, and nothing was written: %w; choose "+
+					"another with --rejects",
 				unmade(name, err),
 			)
 		case errors.Is(err, fs.ErrExist):
 			return nil, fmt.Errorf(
-				"%s is there already, and nothing was written: name another file, or move it away",
+				"%s already exists, and nothing was written: name another file, or move it away",
 				path,
 			)
 		default:
-			return nil, fmt.Errorf("%s cannot be made, and nothing was written: %w", path, unmade(path, err))
+			return nil, fmt.Errorf("%s cannot be created, and nothing was written: %w", path, unmade(path, err))
 		}
 	}
 }
@@ -217,7 +217,7 @@ func (o *outputs) close(done bool) error {
 		case f.err != nil:
 			all = errors.Join(
 				all,
-				fmt.Errorf("%s is incomplete: %w; what the load wrote to the database stays", f.Name(), f.err),
+				fmt.Errorf("%s is incomplete: %w; the load itself is not rolled back", f.Name(), f.err),
 			)
 		}
 	}

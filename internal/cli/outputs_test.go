@@ -30,7 +30,7 @@ func TestFilesThatBreakAreReportedAtTheEnd(t *testing.T) {
 	err = out.close(true)
 	assert.ErrorContains(t, err, "rejects.ndjson is incomplete")
 	assert.ErrorContains(t, err, "changes.csv is incomplete")
-	assert.ErrorContains(t, err, "what the load wrote to the database stays")
+	assert.ErrorContains(t, err, "the load itself is")
 }
 
 func TestFilesIntoWhichNothingComes(t *testing.T) {

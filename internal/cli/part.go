@@ -22,8 +22,8 @@ import (
 // partFlag lets a command take a share of the rows.
 func partFlag(c *cobra.Command, into *string) {
 	c.Flags().
-		StringVar(into, "part", "", "a share of the rows, whole families: its number and how many there are, such "+
-			"as 3/16; env/16 takes the number from the environment of an indexed job")
+		StringVar(into, "part", "", "write this share of the rows, such as 3/16, without splitting families; "+
+			"env/16 takes the number from an indexed job's environment")
 }
 
 // indexVariables are where schedulers tell a task of an indexed job its number.
@@ -59,7 +59,7 @@ func parsePart(text string) (order.Part, error) {
 			}
 			if err != nil {
 				return order.Part{}, diag.Usagef(
-					"--part: %s holds %q, which is no number of a task", v.name, at)
+					"--part: %s must hold the number of a task, got %q", v.name, at)
 
 			}
 			number = strconv.FormatInt(n-first+1, 10)
@@ -67,13 +67,14 @@ func parsePart(text string) (order.Part, error) {
 		}
 		if number == "" {
 			return order.Part{}, diag.Usagef(
-				"--part env/%s takes the number from the environment, and none of %s is set",
+				"--part env/%s needs one of these environment variables: %s",
 				of,
 				strings.Join(names, ", "))
 
 		}
 		text = number + "/" + of
 	}
+
 	p, err := order.ParsePart(text)
 	if err != nil {
 		return p, diag.Usagef("--part: %w", err)
@@ -97,13 +98,13 @@ func (a *program) loadedPart(ctx context.Context, c *plan.Compiled, s store.Stor
 	case p == nil:
 		fmt.Fprintf(
 			a.out,
-			"%s load %d wrote these rows already, all parts of it. Nothing to do in %s.\n",
+			"%s load %d already wrote these rows, in all of its parts. Nothing to do in %s.\n",
 			a.page.Good("done:"),
 			r.Earlier,
 			name,
 		)
 	default:
-		a.tellPart(c, name, r)
+		a.printPart(c, name, r)
 	}
 	if err == nil && r.Part != nil && r.Part.Whole &&
 		len(c.Plan.Units) == 0 { // else they need not hold before the units
@@ -120,15 +121,7 @@ func (a *program) loadedPart(ctx context.Context, c *plan.Compiled, s store.Stor
 }
 
 func partJSON(c *plan.Compiled, name string, r *journal.Result) any {
-	o := &report.Object{}
-	o.Set("plan", c.Plan.Name)
-	o.Set("database", name)
-	if r.Load > 0 {
-		o.Set("load", r.Load)
-	}
-	if r.Earlier > 0 {
-		o.Set("earlier", r.Earlier)
-	}
+	o := headJSON(c, name, r)
 	if r.Part != nil {
 		o.Set("part", r.Part)
 	}
@@ -137,7 +130,7 @@ func partJSON(c *plan.Compiled, name string, r *journal.Result) any {
 	return o
 }
 
-func (a *program) tellPart(c *plan.Compiled, name string, r *journal.Result) {
+func (a *program) printPart(c *plan.Compiled, name string, r *journal.Result) {
 	t := report.Table{
 		Columns: []report.Column{
 			{Name: "Entity"},
@@ -156,14 +149,16 @@ func (a *program) tellPart(c *plan.Compiled, name string, r *journal.Result) {
 			[]string{e.Entity, e.Table, diag.Number(n), diag.Number(e.Rejected), e.Fingerprint.String()},
 		)
 	}
+
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	how := fmt.Sprintf("%d of %d parts are done", r.Part.Done, r.Part.Of)
 	if r.Part.Whole {
-		how = "it was the last: the load is done"
+		how = "it was the last: the load is complete"
 		if len(c.Plan.Units) > 0 {
 			how += "; its units are run by evensprout load --unit NAME"
 		}
 	}
+
 	fmt.Fprintf(
 		a.out,
 		"\n%s part %s of load %d in %s: %s, %s; %s.\n",

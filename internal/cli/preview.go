@@ -34,17 +34,17 @@ func (a *program) preview() *cobra.Command {
 	var flags previewFlags
 	c := &cobra.Command{
 		Use:   "preview [PLAN]",
-		Short: "Grow a few rows and show them; touches no database",
-		Long: `preview grows the first rows of each entity and shows them. No database is opened,
-so keys that the plan does not mention are left out, and a reference shows the row
-that it points to: Passenger.ada is a given row, Passenger row 17 a grown one.
+		Short: "Show a few rows; opens no database",
+		Long: `preview generates the first rows of each entity and shows them. It opens no database,
+so keys that the plan does not mention are left out, and a reference shows the row that
+it points to: Passenger.ada is a row written in the plan, Passenger row 17 a generated one.
 
-With --row, it shows one row of an entity, however far out, and what is planned below
-it. With --spread, it shows how the values of each field are distributed, over up to
-10,000 rows of each entity.
+With --row, it shows one row of an entity, however far out, and what is planned below it.
+With --spread, it shows the distribution of each field's values, over up to 10,000 rows
+of each entity.
 
-Fingerprints are those of all rows of the entity, not only of those shown: a load
-of the same plan must come to the same ones.`,
+Fingerprints cover all rows of the entity, not only those shown. A load of the same plan
+must produce the same fingerprints.`,
 		Example: `  evensprout preview
   evensprout preview larkwater/evensprout.yaml --entity Passenger --rows 20
   evensprout preview --entity Passenger --row 4321
@@ -59,6 +59,7 @@ of the same plan must come to the same ones.`,
 			if err := flags.check(); err != nil {
 				return err
 			}
+			flags.splitRow()
 			p, err := a.ws.ReadPlan(args)
 			if err != nil {
 				return err
@@ -93,15 +94,15 @@ of the same plan must come to the same ones.`,
 			return v.grower.Err()
 		},
 	}
-	c.Flags().StringVar(&flags.entity, "entity", "", "show this entity alone, or the occasions of this unit")
-	c.Flags().IntVar(&flags.rows, "rows", 3, "how many rows of each entity")
+	c.Flags().StringVar(&flags.entity, "entity", "", "show only this `ENTITY`, or the occasions of this unit")
+	c.Flags().IntVar(&flags.rows, "rows", 3, "how many rows of each entity to show")
 	c.Flags().
-		StringVar(&flags.row, "row", "", "show this row alone, with what is below it: the number of a grown row, "+
-			"or the name of a given one; needs --entity")
+		StringVar(&flags.row, "row", "", "show only this row and what is below it: Passenger.17, Passenger.ada, "+
+			"or a number or name with --entity")
 	c.Flags().BoolVar(&flags.spread, "spread", false, "show how the values of each field are distributed")
-	c.Flags().BoolVar(&flags.csv, "csv", false, "rows as CSV (RFC 4180) on standard output; needs --entity")
+	c.Flags().BoolVar(&flags.csv, "csv", false, "print rows as CSV (RFC 4180); needs --entity")
 	c.Flags().
-		BoolVar(&flags.print, "fingerprints", false, "print fingerprints, however many rows must be grown for them")
+		BoolVar(&flags.print, "fingerprints", false, "print fingerprints, even of very many rows")
 	a.clockFlag(c)
 	return c
 }
@@ -109,13 +110,22 @@ of the same plan must come to the same ones.`,
 func (f *previewFlags) check() error {
 	switch {
 	case f.rows < 0 || f.rows > maxPreview:
-		return diag.Usagef("--rows lies between 0 and %d", maxPreview)
-	case (f.row != "" || f.csv) && f.entity == "":
-		return diag.Usagef("--row and --csv show one entity: --entity NAME says which")
+		return diag.Usagef("--rows must be between 0 and %d", maxPreview)
+	case f.csv && f.entity == "":
+		return diag.Usagef("--csv needs --entity NAME")
+	case f.row != "" && f.entity == "" && !strings.Contains(f.row, "."):
+		return diag.Usagef("--row needs an entity: --row Passenger.%s, or --entity Passenger --row %s", f.row, f.row)
 	case f.spread && (f.row != "" || f.csv), f.row != "" && f.csv:
-		return diag.Usagef("of --row, --spread and --csv only one at a time")
+		return diag.Usagef("use only one of --row, --spread and --csv")
 	}
 	return nil
+}
+
+// splitRow takes the entity out of a row such as Passenger.ada.
+func (f *previewFlags) splitRow() {
+	if entity, row, ok := strings.Cut(f.row, "."); ok && (f.entity == "" || f.entity == entity) {
+		f.entity, f.row = entity, row
+	}
 }
 
 // previewer shows rows of a plan.
@@ -150,6 +160,7 @@ func (v *previewer) showFirst(ctx context.Context, targets []*plan.Target) error
 			prints[v.plan.Set.Entities[i]] = p
 		}
 	}
+
 	list := []any{}
 	for i, t := range targets {
 		shown := v.first(t, v.flags.rows)
@@ -168,6 +179,7 @@ func (v *previewer) showFirst(ctx context.Context, targets []*plan.Target) error
 		}
 		v.section(i, t.Plan.Name, title, shown.table)
 	}
+
 	if v.a.json {
 		return v.a.writeJSON(map[string]any{"plan": v.plan.Plan.Name, "entities": list})
 	}
@@ -225,6 +237,7 @@ func (v *previewer) showRow(t *plan.Target) error {
 		}
 		v.section(0, t.Grow.Label(row), "", side)
 	}
+
 	below := &report.Object{}
 	v.below(t, row, below)
 	if v.a.json {
@@ -260,11 +273,12 @@ func rowNamed(t *plan.Target, text string) (grow.Row, error) {
 			return grow.Row{}, fmt.Errorf(
 				"--row: %s has %s, numbered from 0",
 				t.Plan.Name,
-				diag.Count(t.Grow.Rows, "grown row", "grown rows"),
+				diag.Count(t.Grow.Rows, "generated row", "generated rows"),
 			)
 		}
 		return grow.Row{N: n}, nil
 	}
+
 	var names []string
 	for i, s := range t.Grow.Side {
 		if s.Name == strings.TrimPrefix(text, t.Plan.Name+".") && s.Name != "" {
@@ -274,7 +288,8 @@ func rowNamed(t *plan.Target, text string) (grow.Row, error) {
 			names = append(names, s.Name)
 		}
 	}
-	err := fmt.Errorf("--row: %s has no given row %s", t.Plan.Name, text)
+
+	err := fmt.Errorf("--row: %s has no row named %s", t.Plan.Name, text)
 	if near := diag.Nearest(text, names); near != "" {
 		err = fmt.Errorf("%w; did you mean %s?", err, near)
 	}
@@ -371,6 +386,7 @@ func (v *previewer) showSpread(targets []*plan.Target) error {
 			v.section(i, t.Plan.Name, title, report.SpreadTable(names, types, spreads))
 		}
 	}
+
 	if v.a.json {
 		return v.a.writeJSON(map[string]any{"plan": v.plan.Plan.Name, "entities": list})
 	}
@@ -402,7 +418,7 @@ func (v *previewer) each(t *plan.Target, most uint64, show func(grow.Row, []valu
 	return nil
 }
 
-// shownField tells whether a field is shown: not a key that the plan leaves unsaid, nor
+// shownField reports whether a field is shown: not a key that the plan leaves unsaid, nor
 // what is not stored.
 func shownField(f *grow.Field) bool { return !f.Hidden && !f.Inner }
 

@@ -25,26 +25,26 @@ func (a *program) survey() *cobra.Command {
 	var f surveyFlags
 	c := &cobra.Command{
 		Use:   "survey",
-		Short: "Read a database and draft a plan for it",
+		Short: "Draft a plan from a database",
 		Long: `survey reads tables, columns, types, keys and references, and drafts a plan: how many
-rows, and where each field gets its values, guessed from types, names and simple
-conditions. survey and load, with no edit between, fill every table. The draft is
-yours to make better; nothing is written into the database.
+rows, and where each field gets its values, chosen by type, name and simple conditions.
+survey and then load, with no edit between, fill every table. Edit the draft to make the
+values yours. survey writes nothing to the database.
 
-What the database computes itself is left out; tables that cannot be filled are named
-at the head with the reason. A reason for a guess stands behind it as a comment. What
-only the database can decide, such as a condition with a function of its own, is asked
-of it with values tried in a query.
+Columns that the database computes are left out. Tables that cannot be filled are named
+at the head of the draft with the reason. A comment after a field gives the reason for a
+choice. Conditions that only the database can compute, such as its own functions, are
+tested there with values in a query.
 
---learn looks at the rows that are there, at most 100,000 of a table: shares of NULL,
-how often codes occur, ranges of numbers and moments, children of a parent. No value is
-copied that occurs fewer than 5 times (--least says otherwise).
+--learn reads existing rows, at most 100,000 of each table: shares of NULL, how often
+codes occur, ranges of numbers and times, children for each parent. It copies no value
+that occurs fewer than 5 times (change that with --least).
 
---structs reads Go structs with db:"..." tags (another tag by --tag): without a
-database, the draft is made of them; with one, they give their names to the draft, the
-constants of their types become choices, and where the two disagree is told.
+--structs reads Go structs with db:"..." tags (another tag: --tag). Without a database,
+they become the draft; with one, they give the draft its names, constants of their types
+become choices, and disagreements with the tables are reported.
 
-With --json, it writes the description of the tables instead.`,
+With --json, survey prints the description of the tables instead.`,
 		Example: `  evensprout survey --db sqlite:app.db
   evensprout survey --db sqlite:app.db --out evensprout.yaml
   evensprout survey --db postgres://app@localhost/app --out evensprout.yaml
@@ -57,19 +57,21 @@ With --json, it writes the description of the tables instead.`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.draft(cmd.Context(), &f) },
 	}
 	a.allowFlag(c)
-	c.Flags().StringVarP(&f.out, "out", "o", "", "write the plan into this file, which must not exist yet")
-	c.Flags().Uint64Var(&f.rows, "rows", 0, "rows for each table, as far as its keys allow (default: as seems fit)")
+	c.Flags().StringVarP(&f.out, "out", "o", "", "write the plan to this `FILE`, which must not exist yet")
+	c.Flags().Uint64Var(&f.rows, "rows", 0, "rows for each table, as far as its keys allow (default: by the "+
+		"shape of the tables)")
 	c.Flags().
-		StringVar(&f.names, "names", "", "how fields are called: "+strings.Join(draft.Namings, ", ")+" (default: "+
+		StringVar(&f.names, "names", "", "style of field names: "+strings.Join(draft.Namings, ", ")+" (default: "+
 			"as columns)")
 	c.Flags().
-		StringSliceVar(&f.tables, "tables", nil, "only these tables, and those that they need: names or patterns "+
-			"such as 'order*'")
-	c.Flags().StringVar(&f.schema, "schema", "", "only tables of this schema, and those that they need")
-	c.Flags().StringVar(&f.folder, "structs", "", "read Go structs in this folder and below")
-	c.Flags().StringVar(&f.tag, "tag", "db", "with --structs: the tag that names columns")
-	c.Flags().BoolVar(&f.learn, "learn", false, "look at the rows that are there for shares and ranges")
-	c.Flags().Int64Var(&f.least, "least", draft.LeastOften, "with --learn: how often a value must occur to be copied")
+		StringSliceVar(&f.tables, "tables", nil, "draft only these tables and those that they need: names or "+
+			"patterns such as 'order*'")
+	c.Flags().StringVar(&f.schema, "schema", "", "draft only tables of this schema and those that they need")
+	c.Flags().StringVar(&f.folder, "structs", "", "read Go structs in this `FOLDER` and its subfolders")
+	c.Flags().StringVar(&f.tag, "tag", "db", "with --structs: the struct tag that names columns")
+	c.Flags().BoolVar(&f.learn, "learn", false, "take shares and ranges of values from existing rows")
+	c.Flags().Int64Var(&f.least, "least", draft.LeastOften, "with --learn: copy a value only if it occurs at "+
+		"least this often")
 	return c
 }
 
@@ -85,16 +87,16 @@ type surveyFlags struct {
 
 func (f *surveyFlags) check() error {
 	if f.names != "" && !slices.Contains(draft.Namings, f.names) {
-		return diag.Usagef("--names is one of %s, and not %s", strings.Join(draft.Namings, ", "), f.names)
+		return diag.Usagef("--names must be one of %s, got %s", strings.Join(draft.Namings, ", "), f.names)
 	}
 	for _, p := range f.tables {
 		if _, err := path.Match(p, ""); err != nil {
-			return diag.Usagef("--tables %s is no pattern: * stands for any letters, ? for one, [a-z] for one of "+
-				"some", p)
+			return diag.Usagef("--tables %s is not a pattern: * stands for any letters, ? for one, [a-z] for one "+
+				"of some", p)
 		}
 	}
 	if f.least < 2 {
-		return diag.Usagef("--least is 2 or more: a value that occurs once is somebody's own")
+		return diag.Usagef("--least must be 2 or more, because a value that occurs once may be personal")
 	}
 	return nil
 }
@@ -105,8 +107,11 @@ func (f *surveyFlags) mapped() ([]structs.Struct, error) {
 		return nil, nil
 	}
 	mapped, err := structs.Read(f.folder, f.tag)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, diag.Usagef("--structs: there is no folder %s", f.folder)
+	}
 	if err == nil && len(mapped) == 0 {
-		err = fmt.Errorf("no struct in %s has a field with the tag %s: --tag names another", f.folder, f.tag)
+		err = fmt.Errorf("no struct in %s has a field with the tag %s; choose another with --tag", f.folder, f.tag)
 	}
 	return mapped, err
 }
@@ -140,6 +145,7 @@ func (a *program) draft(ctx context.Context, f *surveyFlags) error {
 			Hint:    "run your migrations first",
 		}
 	}
+
 	for _, d := range told {
 		fmt.Fprintln(a.err, d)
 	}
@@ -148,12 +154,7 @@ func (a *program) draft(ctx context.Context, f *surveyFlags) error {
 		return err
 	}
 	if s != nil {
-		o.Loosens = s.Traits().DefersAll || s.Traits().Loosens
-		o.Held, err = draft.Look(ctx, s, db)
-		if err == nil && f.learn {
-			o.Learned, err = draft.Learn(ctx, s, db, o.Held, f.least)
-		}
-		if err != nil {
+		if err := f.look(ctx, s, db, &o); err != nil {
 			return err
 		}
 	}
@@ -168,8 +169,18 @@ func (a *program) draft(ctx context.Context, f *surveyFlags) error {
 	if err := newFile(f.out, d.Write(o)); err != nil {
 		return err
 	}
-	a.tellDraft(d, f.out)
+	a.printDraft(d, f.out)
 	return nil
+}
+
+// look adds to a draft's options what the database can do and what its tables hold.
+func (f *surveyFlags) look(ctx context.Context, s store.Store, db *schema.Database, o *draft.Options) (err error) {
+	o.Loosens = s.Traits().DefersAll || s.Traits().Loosens
+	o.Held, err = draft.Look(ctx, s, db)
+	if err == nil && f.learn {
+		o.Learned, err = draft.Learn(ctx, s, db, o.Held, f.least)
+	}
+	return err
 }
 
 // surveyed reads the tables of a database, or of structs where no database is named: then
@@ -208,8 +219,8 @@ func (a *program) surveyed(
 	return nil, nil, &store.Fault{
 		Kind:    store.BadURL,
 		Message: "no database is named",
-		Hint: "--db sqlite:app.db, or the environment variable DATABASE_URL; --structs FOLDER drafts from Go " +
-			"structs alone",
+		Hint: "name it with --db sqlite:app.db or the environment variable DATABASE_URL; or draft from Go " +
+			"structs alone with --structs FOLDER",
 	}
 }
 
@@ -217,7 +228,7 @@ func (a *program) surveyed(
 func newFile(path, text string) error {
 	f, err := safe.Create(path, 0o644)
 	if errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("%s is there already: nothing was written; name another file, or move it away", path)
+		return fmt.Errorf("%s already exists: nothing was written; name another file, or move it away", path)
 	}
 	if err != nil {
 		return err
@@ -226,7 +237,7 @@ func newFile(path, text string) error {
 	return errors.Join(err, f.Close())
 }
 
-func (a *program) tellDraft(d *draft.Draft, path string) {
+func (a *program) printDraft(d *draft.Draft, path string) {
 	fmt.Fprintf(
 		a.out,
 		"%s a plan for %s in %s\n",

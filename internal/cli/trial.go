@@ -30,20 +30,19 @@ func (a *program) trial() *cobra.Command {
 	var f trialFlags
 	c := &cobra.Command{
 		Use:   "trial [PLAN]",
-		Short: "Time several ways of writing the same rows to your database",
-		Long: `trial writes rows of the plan into a table of your own database in several ways, and
-shows how many rows each writes in a second, with how many statements and bytes, and
-how much slower it is than the best: a row a statement, with and without a transaction;
-many rows a statement; the engine's bulk path; and for rows that are there, a loop that
-finds and writes, an UPDATE with CASE, and a staged upsert. At last it says which of
-them load takes, and why.
+		Short: "Compare the speed of several ways to write your rows",
+		Long: `trial writes rows of the plan to a table of your database in several ways, and shows
+for each way the rows per second, the statements and bytes, and how much slower it is than
+the fastest: one row per statement, with and without a transaction; many rows per
+statement; the database's bulk path; and for existing rows, a loop that finds and writes,
+an UPDATE with CASE, and a staged upsert. Last, it says which way load uses, and why.
 
-The table is made for the trial, with the columns and keys of the entity's own, and
-dropped afterwards. The ways are measured in turn, several times; what counts is the
-measurement in the middle. --chart draws them.
+trial creates the table for itself, with the columns and keys of the entity's table, and
+drops it afterwards. The ways are measured in turn, several times; the median counts.
+--chart draws them.
 
-Rows come from the entity with the most rows, or from --entity; or from a file, in the
-place of a plan: --file passengers.csv --table passengers.`,
+Rows come from the entity with the most rows, or from --entity; or from a file, instead
+of a plan: --file passengers.csv --table passengers.`,
 		Example: `  evensprout trial
   evensprout trial larkwater/evensprout.yaml --entity Ticket --counts 100,1000,10000
   evensprout trial --db postgres://app@localhost/app --chart trial.png
@@ -75,24 +74,22 @@ place of a plan: --file passengers.csv --table passengers.`,
 			}
 			db, ok := s.(trial.Database)
 			if !ok {
-				return errors.New("this engine cannot be tried")
+				return errors.New("trial does not support this database")
 			}
 			return a.tried(cmd.Context(), &trying{c, t, db, name, counts}, &f)
 		},
 	}
-	c.Flags().StringVar(&f.entity, "entity", "", "whose rows are written; else the one with the most rows")
+	c.Flags().StringVar(&f.entity, "entity", "", "write rows of this `ENTITY` (default: the one with the most rows)")
 	c.Flags().
-		StringVar(&f.counts, "counts", "100,1000,10000", "how many rows, with commas between; as far as there are "+
-			"so many")
-	c.Flags().IntVar(&f.repeat, "repeat", 3, "how often each way is measured")
+		StringVar(&f.counts, "counts", "100,1000,10000", "numbers of rows, separated by commas")
+	c.Flags().IntVar(&f.repeat, "repeat", 3, "how many times to measure each way")
 	c.Flags().
-		DurationVar(&f.limit, "limit", 5*time.Second, "a measurement ends after so long, and counts what was "+
+		DurationVar(&f.limit, "limit", 5*time.Second, "end a measurement after this time, and count what was "+
 			"written until then")
-	c.Flags().StringVar(&f.chart, "chart", "", "file for a chart, .png or .svg")
-	c.Flags().StringVar(&f.file, "file", "", "write the rows of this file in place of a plan's")
-	c.Flags().StringVar(&f.table, "table", "", "with --file: the table that takes them")
+	c.Flags().StringVar(&f.chart, "chart", "", "write a chart to this `FILE` (.png or .svg)")
+	c.Flags().StringVar(&f.file, "file", "", "write the rows of this `FILE`, instead of a plan's")
+	c.Flags().StringVar(&f.table, "table", "", "with --file: the table to write to")
 	a.allowFlag(c)
-	c.Flags().BoolVar(&a.quiet, "quiet", false, "say nothing while it goes on")
 	a.clockFlag(c)
 	return c
 }
@@ -110,26 +107,27 @@ func (f *trialFlags) check() ([]int, error) {
 		n, err := strconv.Atoi(strings.TrimSpace(part))
 		if err != nil || n < 1 || n > maxTried {
 			return bad(
-				"--counts is numbers of rows up to %s, such as 100,1000,10000, and here is %q",
+				"--counts must be numbers of rows up to %s, such as 100,1000,10000, got %q",
 				diag.Number(int64(maxTried)),
 				f.counts,
 			)
 		}
 		counts = append(counts, n)
 	}
+
 	slices.Sort(counts)
 	ext := strings.ToLower(filepath.Ext(f.chart))
 	switch {
 	case f.repeat < 1 || f.repeat > maxRepeats:
-		return bad("--repeat lies between 1 and %d, and here is %d", maxRepeats, f.repeat)
+		return bad("--repeat must be between 1 and %d, got %d", maxRepeats, f.repeat)
 	case f.limit < time.Millisecond:
-		return bad("--limit is a time such as 5s")
+		return bad("--limit must be a duration, such as 5s")
 	case f.chart != "" && ext != ".png" && ext != ".svg":
-		return bad("--chart is a file that ends in .png or .svg, and here is %q", f.chart)
+		return bad("--chart must be a file that ends in .png or .svg, got %q", f.chart)
 	case (f.file == "") != (f.table == ""):
-		return bad("--file and --table belong together: --file passengers.csv --table passengers")
+		return bad("--file and --table must be used together: --file passengers.csv --table passengers")
 	case f.file != "" && f.entity != "":
-		return bad("--file has one kind of rows, so it goes without --entity")
+		return bad("--file and --entity cannot be combined")
 	}
 	return slices.Compact(counts), nil
 }
@@ -137,7 +135,7 @@ func (f *trialFlags) check() ([]int, error) {
 // planOfFile makes a plan of a file whose columns are called as the table's.
 func (a *program) planOfFile(f *trialFlags, args []string) ([]string, error) {
 	if len(args) > 0 {
-		return nil, diag.Usagef("--file stands in the place of a plan")
+		return nil, diag.Usagef("--file and a plan cannot be combined")
 	}
 	r, err := files.Open(f.file, files.Options{})
 	if err != nil {
@@ -192,7 +190,7 @@ func triedEntity(c *plan.Compiled, f *trialFlags) (*plan.Target, error) {
 		}
 	}
 	if most == nil {
-		return nil, diag.Usagef("the plan has no entity whose rows could be written")
+		return nil, diag.Usagef("the plan has no entity with rows to write")
 	}
 	return most, nil
 }
@@ -202,14 +200,14 @@ func triedEntity(c *plan.Compiled, f *trialFlags) (*plan.Target, error) {
 func countsFor(t *plan.Target, counts []int, asked bool) ([]int, error) {
 	rows := t.Grow.Rows
 	if rows == 0 {
-		return nil, diag.Usagef("%s has no grown rows to write", t.Plan.Name)
+		return nil, diag.Usagef("%s has no generated rows to write", t.Plan.Name)
 	}
 	if most := counts[len(counts)-1]; asked && uint64(most) > rows {
 		return nil, diag.Usagef(
-			"--counts asks for %s, and %s has %s: rows: in the plan, or --entity, says more",
+			"--counts asks for %s, and %s has %s: raise rows: in the plan, or choose another entity with --entity",
 			diag.Count(most, "row", "rows"),
 			t.Plan.Name,
-			diag.Count(rows, "grown row", "grown rows"))
+			diag.Count(rows, "generated row", "generated rows"))
 
 	}
 	out := slices.DeleteFunc(slices.Clone(counts), func(n int) bool { return uint64(n) > rows })
@@ -267,10 +265,11 @@ func (a *program) tried(ctx context.Context, x *trying, f *trialFlags) error {
 		}
 		return err
 	}
+
 	if a.json {
 		err = a.writeJSON(r)
 	} else {
-		a.tellTrial(r, x.name)
+		a.printTrial(r, x.name)
 	}
 	if chart == nil || err != nil {
 		return err
@@ -286,7 +285,7 @@ func (a *program) tried(ctx context.Context, x *trying, f *trialFlags) error {
 
 var jobTitles = map[trial.Job]string{
 	trial.Add:    "adding rows to an empty table",
-	trial.Change: "changing one column of rows that are there",
+	trial.Change: "changing one column of existing rows",
 }
 
 // trialTable is the measurements of a job; stopped tells that the limit ended one of them.
@@ -340,10 +339,10 @@ func comesOut(c trial.Choice) string {
 	return how
 }
 
-func (a *program) tellTrial(r *trial.Result, name string) {
+func (a *program) printTrial(r *trial.Result, name string) {
 	fmt.Fprintf(
 		a.out,
-		"%s, %s columns, in %s: rows a second, each way %s\n",
+		"%s, %s columns, in %s: rows per second, each way measured %s\n",
 		a.page.Bold(r.Entity),
 		diag.Number(int64(r.Columns)),
 		name,
@@ -363,6 +362,7 @@ func (a *program) tellTrial(r *trial.Result, name string) {
 			fmt.Fprintln(a.out, "* ended by --limit: the rate is of what was written until then")
 		}
 	}
+
 	if r.Unchosen != "" {
 		fmt.Fprintf(a.out, "\nNo rows were changed: %s.\n", r.Unchosen)
 	}
@@ -391,7 +391,7 @@ func chartOf(r *trial.Result) report.Chart {
 		),
 	}
 	for _, job := range []trial.Job{trial.Add, trial.Change} {
-		p := report.Panel{Title: jobTitles[job], X: "rows", Y: "rows a second"}
+		p := report.Panel{Title: jobTitles[job], X: "rows", Y: "rows per second"}
 		for i := 0; i < len(r.Measures); i += len(r.Counts) {
 			of := r.Measures[i : i+len(r.Counts)]
 			if of[0].Job != job {

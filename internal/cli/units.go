@@ -30,12 +30,12 @@ type unitFlags struct {
 
 func (f *unitFlags) add(c *cobra.Command) {
 	c.Flags().
-		StringArrayVar(&f.names, "unit", nil, "run this unit alone, without loading entities; repeatable")
+		StringArrayVar(&f.names, "unit", nil, "run only this `UNIT`, and load no entities; repeatable")
 	c.Flags().
-		StringVar(&f.occasions, "occasions", "", "with --unit: take its occasions from this file in place of the "+
-			"plan's; - is standard input")
-	c.Flags().BoolVar(&f.again, "again", false, "with --unit: do also what an earlier run has done already")
-	c.Flags().BoolVar(&f.without, "without-units", false, "load entities alone")
+		StringVar(&f.occasions, "occasions", "", "with --unit: take its occasions from this `FILE`; - is standard "+
+			"input (default: as in the plan)")
+	c.Flags().BoolVar(&f.again, "again", false, "with --unit: also repeat occasions that earlier runs did")
+	c.Flags().BoolVar(&f.without, "without-units", false, "load only entities")
 }
 
 func (f *unitFlags) check(journal *journalFlags, write *writeFlags) error {
@@ -43,17 +43,18 @@ func (f *unitFlags) check(journal *journalFlags, write *writeFlags) error {
 		bad  bool
 		text string
 	}{
-		{len(f.names) > 0 && f.without, "--unit and --without-units are two things: which is meant?"},
+		{len(f.names) > 0 && f.without, "--unit and --without-units cannot be combined"},
 		{len(f.names) > 0 && (journal.resume || journal.restore || journal.extra != "" || journal.ifEmpty ||
 			write.corrected != "" || write.rebuild || write.changes != ""),
-			"--unit loads no entities, so it goes with none of --resume, --restore, --extra, --if-empty, " +
-				"--corrected, --rebuild-indexes and --changes"},
-		{len(f.names) > 0 && write.part != "", "--part is a share of the entities' rows, and --unit loads none"},
-		{len(f.names) > 0 && write.commit != "", "--commit is about entities; a unit says together: in the plan"},
-		{f.again && len(f.names) == 0, "--again belongs to --unit: which unit is to be done again?"},
-		{f.occasions != "" && len(f.names) != 1, "--occasions belongs to one --unit"},
-		{f.again && journal.none, "--again goes with a journal: without one nothing is known of earlier runs, and " +
-			"all is done anyway"},
+			"--unit loads no entities, so it cannot be combined with --resume, --restore, --extra, --if-empty, " +
+				"--corrected, --rebuild-indexes or --changes"},
+		{len(f.names) > 0 && write.part != "", "--unit and --part cannot be combined"},
+		{len(f.names) > 0 && write.commit != "", "--unit and --commit cannot be combined; a unit's transactions " +
+			"are set by together: in the plan"},
+		{f.again && len(f.names) == 0, "--again needs --unit NAME"},
+		{f.occasions != "" && len(f.names) != 1, "--occasions needs exactly one --unit"},
+		{f.again && journal.none, "--again and --no-journal cannot be combined: without a journal, every " +
+			"occasion is done anyway"},
 	} {
 		if x.bad {
 			return diag.Usagef("%s", x.text)
@@ -88,7 +89,7 @@ func (f *unitFlags) selected(c *plan.Compiled) ([]*plan.CompiledUnit, error) {
 		if near := diag.Nearest(name, names); near != "" {
 			hint = fmt.Sprintf("did you mean %q?", near)
 		} else if len(names) > 0 {
-			hint = "there is: " + strings.Join(names, ", ")
+			hint = "known: " + strings.Join(names, ", ")
 		}
 		return nil, diag.Usagef("--unit: %s has no unit %q: %s", c.Plan.Name, name, hint)
 	}
@@ -99,6 +100,7 @@ func (f *unitFlags) selected(c *plan.Compiled) ([]*plan.CompiledUnit, error) {
 func (a *program) runUnits(ctx context.Context, x *loading) ([]*journal.UnitResult, error) {
 	o, units := x.options, x.units
 	o.Insist = x.again
+
 	// Occasions are many small things that are soon forgotten: looking for them less often
 	// costs a few MiB and saves a fifth of the time.
 	defer debug.SetGCPercent(debug.SetGCPercent(400))
@@ -107,9 +109,9 @@ func (a *program) runUnits(ctx context.Context, x *loading) ([]*journal.UnitResu
 		switch {
 		case a.json || a.quiet || len(results) == 0:
 		case len(units) == 1:
-			a.tellUnit(results[0], x.name, x.statements, x.out)
+			a.printUnit(results[0], x.name, x.statements, x.out)
 		default:
-			a.tellUnits(results, x.name, x.statements, x.out)
+			a.printUnits(results, x.name, x.statements, x.out)
 		}
 	}
 	for i, u := range units {
@@ -123,6 +125,7 @@ func (a *program) runUnits(ctx context.Context, x *loading) ([]*journal.UnitResu
 		}
 		results = append(results, r)
 	}
+
 	tell()
 	for _, r := range results {
 		if !x.statements {
@@ -135,8 +138,8 @@ func (a *program) runUnits(ctx context.Context, x *loading) ([]*journal.UnitResu
 	return results, load.CheckAlways(ctx, x.store, x.plan)
 }
 
-// tellUnits shows what several units have done, a line for each.
-func (a *program) tellUnits(results []*journal.UnitResult, name string, statements bool, out *outputs) {
+// printUnits shows what several units have done, a line for each.
+func (a *program) printUnits(results []*journal.UnitResult, name string, statements bool, out *outputs) {
 	var all journal.UnitResult
 	for _, r := range results {
 		all.Occasions += r.Occasions
@@ -149,16 +152,18 @@ func (a *program) tellUnits(results []*journal.UnitResult, name string, statemen
 		all.Rejections = append(all.Rejections, r.Rejections...)
 		all.Statements = append(all.Statements, r.Statements...)
 	}
+
 	if all.Done+all.Rejected == 0 && all.Earlier > 0 {
 		fmt.Fprintf(
 			a.out,
-			"%s all %s of %s are done already (--unit NAME --again does one once more).\n",
+			"%s all %s of %s are already done (--unit NAME --again repeats them).\n",
 			a.page.Good("done:"),
 			diag.Count(all.Occasions, "occasion", "occasions"),
 			diag.Count(len(results), "unit", "units"),
 		)
 		return
 	}
+
 	t := report.Table{
 		Columns: []report.Column{
 			{Name: "Unit"},
@@ -168,7 +173,7 @@ func (a *program) tellUnits(results []*journal.UnitResult, name string, statemen
 		},
 	}
 	if all.Earlier > 0 {
-		t.Columns = append(t.Columns, report.Column{Name: "Done before", Number: true})
+		t.Columns = append(t.Columns, report.Column{Name: "Already done", Number: true})
 	}
 	if all.Rejected > 0 {
 		t.Columns = append(t.Columns, report.Column{Name: "Left out", Number: true})
@@ -192,14 +197,15 @@ func (a *program) tellUnits(results []*journal.UnitResult, name string, statemen
 		}
 		t.Rows = append(t.Rows, append(line, diag.Number(r.Transactions), number))
 	}
+
 	fmt.Fprintln(a.out, a.page.Draw(t))
-	a.tellRefusals("occasion", "left out", all.Rejected, all.Rejections)
+	a.printRefusals("occasion", "left out", all.Rejected, all.Rejections)
 	word, more := a.page.Good("done:"), ""
 	if results[0].DryRun {
 		word, more = a.page.Good("dry run:"), ", all rolled back"
 	}
 	if all.Repeated > 0 {
-		more += ", " + diag.Count(all.Repeated, "transaction", "transactions") + " begun again"
+		more += ", " + diag.Count(all.Repeated, "transaction", "transactions") + " retried"
 	}
 	fmt.Fprintf(
 		a.out,
@@ -216,11 +222,11 @@ func (a *program) tellUnits(results []*journal.UnitResult, name string, statemen
 		fmt.Fprintf(a.out, "Occasions left out are in %s.\n", path)
 	}
 	if statements {
-		a.tellStatements(all.Statements)
+		a.printStatements(all.Statements)
 	}
 }
 
-func (a *program) tellUnit(r *journal.UnitResult, name string, statements bool, out *outputs) {
+func (a *program) printUnit(r *journal.UnitResult, name string, statements bool, out *outputs) {
 	if r.Done == 0 && r.Rejected == 0 && r.Earlier > 0 {
 		all := "all of its " + diag.Count(r.Occasions, "occasion", "occasions") + " are"
 		if r.Occasions == 1 {
@@ -228,7 +234,7 @@ func (a *program) tellUnit(r *journal.UnitResult, name string, statements bool, 
 		}
 		fmt.Fprintf(
 			a.out,
-			"%s unit %s: %s done already (--unit %s --again does them once more).\n",
+			"%s unit %s: %s already done (--unit %s --again repeats them).\n",
 			a.page.Good("done:"),
 			r.Unit,
 			all,
@@ -236,8 +242,9 @@ func (a *program) tellUnit(r *journal.UnitResult, name string, statements bool, 
 		)
 		return
 	}
+
 	fmt.Fprintln(a.out, a.page.Draw(stepTable(r)))
-	a.tellRefusals("occasion", "left out", r.Rejected, r.Rejections)
+	a.printRefusals("occasion", "left out", r.Rejected, r.Rejections)
 	word, how := a.page.Good("done:"), "in "+diag.Count(r.Transactions, "transaction", "transactions")
 	if r.DryRun {
 		word, how = a.page.Good("dry run:"), "in one transaction, all rolled back"
@@ -247,7 +254,7 @@ func (a *program) tellUnit(r *journal.UnitResult, name string, statements bool, 
 		more += ", " + diag.Number(r.Earlier) + " done before"
 	}
 	if r.Repeated > 0 {
-		more += ", " + diag.Count(r.Repeated, "transaction", "transactions") + " begun again"
+		more += ", " + diag.Count(r.Repeated, "transaction", "transactions") + " retried"
 	}
 	fmt.Fprintf(
 		a.out,
@@ -263,15 +270,16 @@ func (a *program) tellUnit(r *journal.UnitResult, name string, statements bool, 
 	)
 	switch {
 	case r.Load > 0 && r.Undo:
-		fmt.Fprintf(a.out, "It is load %d: evensprout withdraw %d takes it back.\n", r.Load, r.Load)
+		fmt.Fprintf(a.out, "This is load %d; evensprout withdraw %d undoes it.\n", r.Load, r.Load)
 	case r.Load > 0:
-		fmt.Fprintf(a.out, "It is load %d; what rows held before is not kept, so it cannot be withdrawn.\n", r.Load)
+		fmt.Fprintf(a.out, "This is load %d; previous contents are not kept, so it cannot be withdrawn.\n", r.Load)
 	}
+
 	if path := out.rejectsPath(); path != "" && r.Rejected > 0 {
 		fmt.Fprintf(a.out, "Occasions left out are in %s.\n", path)
 	}
 	if statements {
-		a.tellStatements(r.Statements)
+		a.printStatements(r.Statements)
 	}
 }
 
@@ -295,8 +303,8 @@ func stepTable(r *journal.UnitResult) report.Table {
 	return t
 }
 
-// tellBroken shows which invariants do not hold.
-func (a *program) tellBroken(w io.Writer, page report.Page, rules []load.BrokenRule) {
+// printBroken shows which invariants do not hold.
+func (a *program) printBroken(w io.Writer, page report.Page, rules []load.BrokenRule) {
 	for _, r := range rules {
 		fmt.Fprintf(w, "%s %s\n", page.Alarm("broken:"), r.Name)
 		for _, row := range r.Rows {

@@ -26,6 +26,7 @@ var (
 	Entities = entities(Plan)
 )
 
+// text returns a file of the demo.
 func text(name string) string {
 	b, err := files.ReadFile("larkwater/" + name)
 	if err != nil {
@@ -34,6 +35,7 @@ func text(name string) string {
 	return string(b)
 }
 
+// entities is the part of a plan before its units.
 func entities(plan string) string {
 	head, _, _ := strings.Cut(plan, "\n# Writes that belong together")
 	return head

@@ -160,7 +160,7 @@ func resultType(result *cel.Type) (value.Type, error) {
 	}
 	if found == value.Null {
 		return found, &Error{
-			Message: fmt.Sprintf("the result is of type %s, which no field holds", result),
+			Message: fmt.Sprintf("the result is of type %s, which no field can hold", result),
 			Hint:    "a number, a text, true or false, a date or a moment",
 		}
 	}
@@ -178,7 +178,7 @@ func (p *Parsed) Compile(inputs []Input, scale int) (*Expression, error) {
 		if !ok {
 			return nil, p.Missing(
 				in.Name,
-				fmt.Sprintf("%s is of type %s, which expressions do not know", in.Name, in.Type),
+				fmt.Sprintf("%s is of type %s, which expressions cannot use", in.Name, in.Type),
 			)
 		}
 		variables = append(variables, cel.Variable(in.Name, t))
@@ -186,6 +186,7 @@ func (p *Parsed) Compile(inputs []Input, scale int) (*Expression, error) {
 			largest = max(largest, in.Scale)
 		}
 	}
+
 	env, err := p.env.Extend(variables...)
 	if err != nil {
 		return nil, err
@@ -204,6 +205,7 @@ func (p *Parsed) Compile(inputs []Input, scale int) (*Expression, error) {
 			x.Scale = uint8(scale)
 		}
 	}
+
 	options := []cel.ProgramOption{cel.EvalOptions(cel.OptOptimize)}
 	if loops(checked) { // to count what is computed costs time, so only what may never end is counted
 		options = append(options, cel.CostLimit(maxCost))
@@ -217,7 +219,7 @@ func (p *Parsed) Compile(inputs []Input, scale int) (*Expression, error) {
 // maxCost bounds what an expression with a loop may compute, in steps of one evaluation.
 const maxCost = 1_000_000
 
-// loops tells whether an expression has a macro such as map, which goes over a list.
+// loops reports whether an expression has a macro such as map, which goes over a list.
 func loops(checked *cel.Ast) bool {
 	found := false
 	ast.PostOrderVisit(
@@ -320,10 +322,10 @@ func (x *Expression) fromCEL(out ref.Val) (value.Value, error) {
 	case decimal:
 		r, ok := v.value().Rescale(x.Scale)
 		if !ok {
-			return r, fmt.Errorf("%s does not fit %d digits after the point: say scale: N, or round(x, %d)",
+			return r, fmt.Errorf("%s does not fit into %d decimal places: use scale: N, or round(x, %d)",
 				v.value(), x.Scale, x.Scale)
 		}
 		return r, nil
 	}
-	return value.Value{}, fmt.Errorf("the result %v is of no type that a field holds", out)
+	return value.Value{}, fmt.Errorf("the result %v has a type that no field can hold", out)
 }

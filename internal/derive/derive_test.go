@@ -127,10 +127,10 @@ func TestExpressionsThatAreRefused(t *testing.T) {
 		{"price * 1.5", "this is a double", 9},
 		{"n + ", "the expression ends too early", 5},
 		{"n + nobody", "there is no field nobody", 5},
-		{"n + name", "+ does not go with a whole number and a text", 3},
+		{"n + name", "+ cannot be applied to a whole number and a text", 3},
 		{"price == 5", "a decimal and a whole number cannot be compared", 7},
 		{"double(n)", "the result is a double", 0},
-		{"[n]", "which no field holds", 0},
+		{"[n]", "which no field can hold", 0},
 		{"slag(name)", "there is no function slag", 5},
 		{"[1, 2].exists(x, x > n)", "", 0},
 	} {
@@ -147,29 +147,29 @@ func TestExpressionsThatAreRefused(t *testing.T) {
 // What a message advises makes the expression right.
 func TestAdviceOfExpressions(t *testing.T) {
 	for _, c := range []struct{ wrong, message, hint, right string }{
-		{"n < 3 ? 'x' : 1", "of one type, and here are a text and a whole number", "string(x) makes a text",
+		{"n < 3 ? 'x' : 1", "type, got a text and a whole number", "string(x) makes a text",
 			"n < 3 ? 'x' " +
 				": string(1)"},
-		{"n ? 'x' : 'y'", "what stands before ? is true or false", "x > 0 ? ...", "n > 0 ? 'x' : 'y'"},
+		{"n ? 'x' : 'y'", "part before ? must be true or false,", "x > 0 ? ...", "n > 0 ? 'x' : 'y'"},
 		{"!n", "! needs true or false", "compare it", "!(n > 0)"},
-		{"n && n > 3", "true or false is needed here, and here is a whole number", "compare it", "n > 0 && n > 3"},
-		{"born + n", "+ does not go with a date and a whole number", "addDays(d, n)", "addDays(born, n)"},
+		{"n && n > 3", "true or false is needed here, got a whole number", "compare it", "n > 0 && n > 3"},
+		{"born + n", "+ cannot be applied to a date and a whole number", "addDays(d, n)", "addDays(born, n)"},
 		{"born < '1990-01-01'", "a date and a text cannot be compared", `date("2026-05-01")`, "born < " +
 			"date('1990-01-01')"},
 		{"at < '2026-01-01'", "a moment and a text cannot be compared", `timestamp("2026-05-01T08:00:00Z")`, "at < " +
 			"timestamp('2026-01-01T00:00:00Z')"},
-		{"at + 90", "+ does not go with a moment and a whole number", `duration("90m")`, "at + duration('90m')"},
-		{"name + n", "+ does not go with a text and a whole number", "string(x)", "name + string(n)"},
+		{"at + 90", "+ cannot be applied to a moment and a whole number", `duration("90m")`, "at + duration('90m')"},
+		{"name + n", "+ cannot be applied to a text and a whole number", "string(x)", "name + string(n)"},
 		{"price == 5", "cannot be compared", "int(x) a whole number", "int(price) == 5"},
-		{"lower(n)", "lower does not take a whole number", "string(x)", "lower(string(n))"},
-		{"name.contains(n)", "contains does not take a text and a whole number", "string(x)",
+		{"lower(n)", "lower does not accept a whole number", "string(x)", "lower(string(n))"},
+		{"name.contains(n)", "contains does not accept a text and a whole number", "string(x)",
 			"name.contains(string(n))"},
-		{"-name", "- does not go with a text", "int(x)", "-int('3')"},
+		{"-name", "- cannot be applied to a text", "int(x)", "-int('3')"},
 		{"slag(name)", "there is no function slag", "slug", "slug(name)"},
 		{"n +", "the expression ends too early", "something is missing", "n + 1"},
 		{"(n + 1", "ends too early", "a parenthesis is not closed", "(n + 1)"},
 		{"n + 1)", `")" is not expected here`, "the operators are", "n + 1"},
-		{"n =! 3", "is no part of an expression", "", "n != 3"},
+		{"n =! 3", "is not a part of an expression", "", "n != 3"},
 		{"n > 3 AND n < 9", `"AND" is not expected here`, "&&", "n > 3 && n < 9"},
 	} {
 		_, err := eval(t, c.wrong, -1)
@@ -187,8 +187,8 @@ func TestAdviceOfExpressions(t *testing.T) {
 
 func TestEvaluationThatFails(t *testing.T) {
 	for text, message := range map[string]string{
-		"div(price, n - 7, 2)":                  "a division by zero",
-		"price * price * price":                 "does not fit 2 digits after the point",
+		"div(price, n - 7, 2)":                  "division by zero",
+		"price * price * price":                 "does not fit into 2 decimal places:",
 		"decimal('999999999999999999') * n * n": "more digits than fit",
 		"n / (n - 7)":                           "division by zero",
 		"decimal(name)":                         "not a plain decimal number",

@@ -116,36 +116,18 @@ func abs(n int64) int64 {
 func (d decimal) over(o decimal, scale int64) ref.Val {
 	switch {
 	case o.n == 0:
-		return types.NewErr("a division by zero")
+		return types.NewErr("division by zero")
 	case scale < 0 || scale > value.MaxScale:
-		return types.NewErr("div has 0 to %d digits after the point", value.MaxScale)
+		return types.NewErr("div supports 0 to %d decimal places", value.MaxScale)
 	case d.n == math.MinInt64 || o.n == math.MinInt64:
 		return errDigits
 	}
+
 	// d.n * 10^(scale + o.scale - d.scale) / o.n
 	shift := scale + int64(o.scale) - int64(d.scale)
 	num, den := uint64(abs(d.n)), uint64(abs(o.n))
-	hi := uint64(0)
-	if shift > 18 || shift < -18 {
-		return errDigits
-	}
-	if shift >= 0 {
-		hi, num = bits.Mul64(num, uint64(pow10(uint8(shift))))
-	} else {
-		over, low := bits.Mul64(den, uint64(pow10(uint8(-shift))))
-		if over != 0 {
-			return errDigits
-		}
-		den = low
-	}
-	if hi >= den {
-		return errDigits
-	}
-	q, r := bits.Div64(hi, num, den)
-	if r > den-r || r == den-r && q%2 == 1 {
-		q++
-	}
-	if q > math.MaxInt64 {
+	q, ok := divide(num, den, shift)
+	if !ok {
 		return errDigits
 	}
 	n := int64(q)
@@ -153,6 +135,32 @@ func (d decimal) over(o decimal, scale int64) ref.Val {
 		n = -n
 	}
 	return decimal{n, uint8(scale)}
+}
+
+// divide returns num * 10^shift / den, rounded half to even; not ok if a step has no room in 64
+// bits or the quotient none in an int64.
+func divide(num, den uint64, shift int64) (q uint64, ok bool) {
+	if shift > 18 || shift < -18 {
+		return 0, false
+	}
+	hi := uint64(0)
+	if shift >= 0 {
+		hi, num = bits.Mul64(num, uint64(pow10(uint8(shift))))
+	} else {
+		over, low := bits.Mul64(den, uint64(pow10(uint8(-shift))))
+		if over != 0 {
+			return 0, false
+		}
+		den = low
+	}
+	if hi >= den {
+		return 0, false
+	}
+	q, r := bits.Div64(hi, num, den)
+	if r > den-r || r == den-r && q%2 == 1 {
+		q++
+	}
+	return q, q <= math.MaxInt64
 }
 
 // date is a day, since 1970-01-01.
@@ -335,7 +343,7 @@ func size(v ref.Val) int {
 
 func isDate(v ref.Val) bool { _, ok := v.(date); return ok }
 
-// follows tells whether a comparison holds for an order below, at or above 0.
+// follows reports whether a comparison holds for an order below, at or above 0.
 func follows(op string, order int) bool {
 	switch op {
 	case operators.Less:
@@ -433,7 +441,7 @@ func (l *declarations) texts() {
 		cel.Overload("replace_string", []*cel.Type{s, s, s}, s, cel.FunctionBinding(func(v ...ref.Val) ref.Val {
 			old := string(v[1].(types.String))
 			if old == "" {
-				return types.NewErr("replace of nothing")
+				return types.NewErr("replace needs a text to replace")
 			}
 			text, by := string(v[0].(types.String)), string(v[2].(types.String))
 			if n := strings.Count(text, old); n > 0 && len(by) > (value.MaxBytes-len(text))/n {
@@ -463,6 +471,7 @@ func (l *declarations) decimals() {
 		),
 		)
 	}
+
 	l.options = append(l.options, cel.Function(
 		"div",
 		cel.Overload(
@@ -549,6 +558,7 @@ func (l *declarations) dates() {
 			func(v ref.Val) ref.Val { return types.Int(part(v.(types.Timestamp).UTC())) },
 		)
 	}
+
 	const most = 4_000_000 // days: more than lie between the years 1 and 9999
 	tooFar := types.NewErr("the date is not in the years 1 to 9999")
 	l.binary("addDays", "add_days_date", [2]*cel.Type{dateType, i}, dateType, func(a, b ref.Val) ref.Val {

@@ -61,7 +61,7 @@ type splitter struct {
 	known  []Known
 }
 
-// reads tells whether a part of the expression looks at the row.
+// reads reports whether a part of the expression looks at the row.
 func (s *splitter) reads(e ast.Expr) bool {
 	found := false
 	ast.PreOrderVisit(e, ast.NewExprVisitor(func(x ast.Expr) { found = found || s.row[path(x)] != nil }))
@@ -97,6 +97,7 @@ func (s *splitter) split(e ast.Expr) (*schema.Expr, error) {
 			name,
 		)
 	}
+
 	out := &schema.Expr{Op: op}
 	for _, a := range e.AsCall().Args() {
 		x, err := s.split(a)
@@ -105,6 +106,7 @@ func (s *splitter) split(e ast.Expr) (*schema.Expr, error) {
 		}
 		out.Args = append(out.Args, x)
 	}
+
 	if op == schema.OpMultiply && s.decimals(out) > 1 {
 		return nil, s.fail(
 			e,

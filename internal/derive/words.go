@@ -44,24 +44,26 @@ func reworded(message string) (text, hint string) {
 		if m[1] == "bool" {
 			hint = "compare it with something, such as x > 0"
 		}
-		return fmt.Sprintf("%s is needed here, and here is %s", worded(m[1]), worded(m[2])), hint
+		return fmt.Sprintf("%s is needed here, got %s", worded(m[1]), worded(m[2])), hint
 	}
+
 	if m := undeclared.FindStringSubmatch(message); m != nil {
 		return "there is no function " + m[1], "the functions are " + functions
 	}
 	if m := unexpected.FindStringSubmatch(message); m != nil {
 		at := m[1] + m[2] + m[3]
 		if at == "<EOF>" || at == "" {
-			return "the expression ends too early", "something is missing behind the last sign, or a parenthesis " +
-				"is not closed"
+			return "the expression ends too early", "something is missing after the last operator, or a " +
+				"parenthesis is not closed"
 		}
 		return fmt.Sprintf(
 			"%q is not expected here",
 			at,
-		), "a text goes in quotes; the operators are + - * / % == != < <= > >= && || ! ?: in"
+		), "put text in quotes; the operators are + - * / % == != < <= > >= && || ! ?: in"
 	}
+
 	if m := noToken.FindStringSubmatch(message); m != nil {
-		return fmt.Sprintf("%q is no part of an expression", m[1]), "a text goes in quotes that are closed"
+		return fmt.Sprintf("%q is not a part of an expression", m[1]), "put text in quotes, and close them"
 	}
 	return message, ""
 }
@@ -124,11 +126,11 @@ func mismatch(function string, types []string) (text, hint string) {
 	}
 	switch {
 	case function == "_?_:_" && len(types) == 3 && types[0] != "bool":
-		return "what stands before ? is true or false, and here is " + words[0], "compare it with something, such " +
+		return "the part before ? must be true or false, got " + words[0], "compare it with something, such " +
 			"as x > 0 ? ... : ..."
 	case function == "_?_:_" && len(types) == 3:
 		return fmt.Sprintf(
-			"the two results of ? : are of one type, and here are %s and %s",
+			"the two results of ? : must have the same type, got %s and %s",
 			words[1],
 			words[2],
 		), "string(x) makes a text of a number, a date or a moment"
@@ -136,7 +138,7 @@ func mismatch(function string, types []string) (text, hint string) {
 		return strings.Trim(
 			function,
 			"_",
-		) + " needs true or false, and here is " + strings.Join(
+		) + " needs true or false, got " + strings.Join(
 			words,
 			" and ",
 		), "compare it with something, such as x > 0"
@@ -146,12 +148,12 @@ func mismatch(function string, types []string) (text, hint string) {
 		if strings.ContainsAny(operator, "<>=!") {
 			return fmt.Sprintf("%s and %s cannot be compared", words[0], words[1]), hint
 		}
-		return fmt.Sprintf("%s does not go with %s and %s", operator, words[0], words[1]), hint
+		return fmt.Sprintf("%s cannot be applied to %s and %s", operator, words[0], words[1]), hint
 	case function == "-_":
-		return "- does not go with " + strings.Join(words, ""), "int(x) makes a whole number, decimal(x) a decimal"
+		return "- cannot be applied to " + strings.Join(words, ""), "int(x) makes a whole number, decimal(x) a decimal"
 	}
 	return fmt.Sprintf(
-		"%s does not take %s",
+		"%s does not accept %s",
 		function,
 		strings.Join(words, " and "),
 	), "string(x) makes a text, int(x) a whole number, decimal(x) a decimal, date(x) a date"

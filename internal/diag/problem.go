@@ -36,6 +36,7 @@ func (p *Problem) Show(place, mark func(string) string) string {
 			at += fmt.Sprintf(":%d", p.Column)
 		}
 	}
+
 	var b strings.Builder
 	b.WriteString(place(at + ":"))
 	b.WriteByte(' ')
@@ -56,6 +57,7 @@ func (p *Problem) Show(place, mark func(string) string) string {
 			mark("^"),
 		)
 	}
+
 	if p.Hint != "" {
 		b.WriteString("\n         " + strings.ReplaceAll(p.Hint, "\n", "\n         "))
 	}
@@ -102,6 +104,7 @@ func (ps Problems) Errors() Problems { return ps.where(func(p *Problem) bool { r
 // Warnings are the problems that may go well.
 func (ps Problems) Warnings() Problems { return ps.where(func(p *Problem) bool { return p.Warning }) }
 
+// where returns the problems that a function wants.
 func (ps Problems) where(want func(*Problem) bool) Problems {
 	var out Problems
 	for _, p := range ps {
@@ -112,7 +115,7 @@ func (ps Problems) where(want func(*Problem) bool) Problems {
 	return out
 }
 
-// OnlyDatabase tells whether the plan itself is fine.
+// OnlyDatabase reports whether the plan itself is fine.
 func (ps Problems) OnlyDatabase() bool {
 	return !slices.ContainsFunc(ps, func(p *Problem) bool { return !p.Database })
 }
@@ -153,7 +156,7 @@ func (p *Problem) Nearest(wrong string, names []string) *Problem {
 	if len(names) > 0 && len(names) <= 30 {
 		sorted := slices.Clone(names)
 		slices.Sort(sorted)
-		return p.Advise("there is: %s", strings.Join(sorted, ", "))
+		return p.Advise("known: %s", strings.Join(sorted, ", "))
 	}
 	return p
 }

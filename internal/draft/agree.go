@@ -141,7 +141,7 @@ func (t *Table) otherEnd(a *Field, e [2]string) *Field {
 	return nil
 }
 
-// varies tells whether a field can be drawn again: it is a range of its own.
+// varies reports whether a field can be drawn again: it is a range of its own.
 func (t *Table) varies(f *Field) bool {
 	k := f.Column.Kind
 	return (k == schema.Integer || k == schema.Decimal || k == schema.Real || k == schema.Date ||

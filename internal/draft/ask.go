@@ -35,27 +35,20 @@ func (t *Table) ask(ctx context.Context, f *Field, d *domain, candidates []Sourc
 	return nil
 }
 
+// notAsked is the comment on a field whose condition the database was not asked about.
 func notAsked(what, condition string, e *store.NotAsked) string {
-	note := "the database was not asked whether " + what + " meet: " + condition
+	note := "the database did not test whether " + what + " meet: " + condition
 	if e.Why != "" {
 		note += " (" + e.Why + ")"
 	}
 	return note
 }
 
+// asked finds a source for a column whose conditions cannot be read: the database says which
+// values it takes.
 func (t *Table) asked(ctx context.Context, f *Field, d *domain, candidates []Source) error {
 	c := f.Column
-	sources := candidates
-	if t.inKey(f) {
-		f.Source = Source{}
-		sources = append(t.wider(f, Source{}, d), candidates...)
-	}
-	if c.Kind == schema.Text {
-		sources = append(slices.Clone(sources), written(c)...)
-	}
-	if c.Kind == schema.JSON {
-		sources = append(slices.Clone(sources), objects(d.opaque)...)
-	}
+	sources := t.tried(f, d, candidates)
 	if f.Nulls { // some conditions are false of NULL
 		good, err := t.taken(ctx, c, d, []value.Value{{}})
 		if err != nil {
@@ -71,27 +64,45 @@ func (t *Table) asked(ctx context.Context, f *Field, d *domain, candidates []Sou
 			return err
 		}
 		if len(good) > 0 && len(good) == len(list) {
-			f.Source, f.Comment = s, "the database takes it: CHECK ("+d.opaque[0]+")"
+			f.Source, f.Comment = s, "the database accepts it: CHECK ("+d.opaque[0]+")"
 			return nil
 		}
 		if some == nil && len(good) > 0 {
 			some = good
 		}
 	}
+
 	if some != nil {
 		const listed = 24
 		if !t.inKey(f) && len(some) > listed {
 			some = some[:listed]
 		}
-		f.Source, f.Comment = chosen(c, some), "those that the database takes: CHECK ("+d.opaque[0]+")"
+		f.Source, f.Comment = chosen(c, some), "the values that the database accepts: CHECK ("+d.opaque[0]+")"
 		return nil
 	}
+
 	if !c.NotNull {
-		f.null("the database takes none of the values tried: CHECK (" + d.opaque[0] + ")")
+		f.null("the database accepts none of the values tried: CHECK (" + d.opaque[0] + ")")
 		return nil
 	}
-	t.leave(fmt.Sprintf("no value is known that meets CHECK (%s)", d.opaque[0]))
+	t.leave(fmt.Sprintf("no value is known that satisfies CHECK (%s)", d.opaque[0]))
 	return nil
+}
+
+// tried returns the sources whose values a database is asked about, the best first.
+func (t *Table) tried(f *Field, d *domain, candidates []Source) []Source {
+	sources := candidates
+	if t.inKey(f) {
+		f.Source = Source{}
+		sources = append(t.wider(f, Source{}, d), candidates...)
+	}
+	switch f.Column.Kind {
+	case schema.Text:
+		return append(slices.Clone(sources), written(f.Column)...)
+	case schema.JSON:
+		return append(slices.Clone(sources), objects(d.opaque)...)
+	}
+	return sources
 }
 
 // written are sources of texts in the forms in which programs keep other things.
@@ -166,7 +177,7 @@ func (t *Table) taken(ctx context.Context, c *schema.Column, d *domain, list []v
 	return good, nil
 }
 
-// inKey tells whether a field is part of a unique key.
+// inKey reports whether a field is part of a unique key.
 func (t *Table) inKey(f *Field) bool {
 	return slices.ContainsFunc(
 		t.Schema.Keys(),
@@ -179,7 +190,7 @@ func (t *Table) inKey(f *Field) bool {
 func (t *Table) askTogether(ctx context.Context) error {
 	for _, k := range t.together {
 		note := func() {
-			t.Notes = append(t.Notes, "only the database can tell whether rows meet: "+k)
+			t.Notes = append(t.Notes, "only the database can test whether rows meet: "+k)
 		}
 		n, err := predicate.Parse(k)
 		if err != nil || t.d.Probe == nil {
@@ -223,17 +234,17 @@ func (t *Table) askTogether(ctx context.Context) error {
 		at := slices.Index(pass, true)
 		switch {
 		case !slices.Contains(pass, false):
-			t.Notes = append(t.Notes, "the database takes such rows: CHECK ("+k+")")
+			t.Notes = append(t.Notes, "the database accepts such rows: CHECK ("+k+")")
 		case at >= 0:
 			for j, f := range fields {
 				if rows[at][j].IsNull() {
 					continue
 				}
 				f.Source, f.Nulls = chosen(f.Column, rows[at][j:j+1]), false
-				f.Comment = "a row that the database takes: CHECK (" + k + ")"
+				f.Comment = "a row that the database accepts: CHECK (" + k + ")"
 			}
 		default:
-			t.leave("no row is known that meets CHECK (" + k + ")")
+			t.leave("no row is known that satisfies CHECK (" + k + ")")
 			return nil
 		}
 	}

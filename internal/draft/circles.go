@@ -17,8 +17,8 @@ func (d *drafter) leaveWhatNeedsOthers() {
 				if r.needed() && r.lead != nil && r.known() == nil {
 					t.leave("it refers to " + r.Table + ", which is left out")
 				} else if (!d.Loosens || d.chunks) && r.needed() && leads(r.known(), t, true, map[*Table]bool{}) {
-					t.leave(fmt.Sprintf("it and %s need rows of each other first, and neither reference may be "+
-						"NULL or put off", r.Table))
+					t.leave(fmt.Sprintf("it and %s each need rows of the other first, and neither reference can "+
+						"be NULL or deferred", r.Table))
 				}
 				if d.byTable[t.Schema] == nil {
 					break
@@ -28,15 +28,21 @@ func (d *drafter) leaveWhatNeedsOthers() {
 		if len(d.tables) == before {
 			return
 		}
-		for _, t := range d.tables {
-			for _, f := range t.Fields {
-				if f.lead && f.ref.known() == nil && !f.ref.guessed {
-					if f.Column.NotNull {
-						t.leave("it refers to " + f.ref.Table + ", which is left out")
-						break
-					}
-					f.ref.giveUp("refers to " + f.ref.Table + ", which is left out")
+		d.leaveReferring()
+	}
+}
+
+// leaveReferring takes out tables that must refer to one that is left out. References that may be
+// NULL are given up.
+func (d *drafter) leaveReferring() {
+	for _, t := range d.tables {
+		for _, f := range t.Fields {
+			if f.lead && f.ref.known() == nil && !f.ref.guessed {
+				if f.Column.NotNull {
+					t.leave("it refers to " + f.ref.Table + ", which is left out")
+					break
 				}
+				f.ref.giveUp("refers to " + f.ref.Table + ", which is left out")
 			}
 		}
 	}
@@ -84,9 +90,10 @@ func (d *drafter) cutCircles() {
 				continue
 			}
 			if d.closes(r) {
-				why := "closes a circle, and no single key tells the rows in which it could be filled in at the end"
+				why := "closes a circle of references, and no key of one column identifies the rows to fill in " +
+					"at the end"
 				if d.chunks {
-					why = fmt.Sprintf("closes a circle: {pick: %s} needs commit: load", r.known().Entity)
+					why = fmt.Sprintf("closes a circle of references: {pick: %s} needs commit: load", r.known().Entity)
 				}
 				r.giveUp(why)
 			}
@@ -94,18 +101,18 @@ func (d *drafter) cutCircles() {
 	}
 }
 
-// late tells whether a reference can be filled in at the end of a load, by the key of
+// late reports whether a reference can be filled in at the end of a load, by the key of
 // its row.
 func (r *reference) late() bool {
 	return r.guessed || len(r.from.Schema.PrimaryKey) == 1 && len(r.Columns) == 1
 }
 
-// closes tells whether a reference is part of a circle of tables.
+// closes reports whether a reference is part of a circle of tables.
 func (d *drafter) closes(r *reference) bool {
 	return !r.needed() && leads(r.known(), r.from, false, map[*Table]bool{})
 }
 
-// leads tells whether references, or only those that are needed, lead from a table to
+// leads reports whether references, or only those that are needed, lead from a table to
 // another.
 func leads(t, other *Table, needed bool, seen map[*Table]bool) bool {
 	if t == other {

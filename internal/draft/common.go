@@ -105,6 +105,7 @@ func (d *drafter) classes() [][]place {
 		}
 		byRoot[root] = append(byRoot[root], p)
 	}
+
 	out := make([][]place, len(order))
 	for i, root := range order {
 		out[i] = byRoot[root]
@@ -123,37 +124,44 @@ func share(places []place) {
 	}
 	for _, p := range places {
 		if d := p.table.domains[p.column.Name]; d != nil && (d.Only != nil || len(d.opaque) > 0) ||
-			p.table.held().Rows > 0 {
+			p.table.contents().Rows > 0 {
 			return
 		}
 	}
+
 	at := first.table.find(first.column.Name)
 	if at == nil {
 		return
 	}
 	for _, s := range first.table.candidates(at, first.table.domain(first.column)) {
-		var list []value.Value
-		seen := map[string]bool{}
-		for _, v := range values(s, probes) {
-			all := !slices.ContainsFunc(places, func(p place) bool {
-				d := p.table.domain(p.column)
-				most := p.table.lengthOf(p.column)
-				return !takes(p.column, d, v) || most > 0 && len(v.String()) > most
-			})
-			if key := strings.TrimSpace(value.Fold(v.String())); all && !v.IsNull() && !seen[key] {
-				seen[key] = true
-				if list = append(list, v); len(list) == few {
-					break
-				}
-			}
-		}
+		list := takenByAll(places, s)
 		if len(list) < 2 {
 			continue
 		}
 		for _, p := range places {
 			d := p.table.domain(p.column)
-			d.Only, d.why = list, "rows that are referred to together agree on it"
+			d.Only, d.why = list, "rows referred to together agree on it"
 		}
 		return
 	}
+}
+
+// takenByAll returns the first values of a source that all columns take, at most a few.
+func takenByAll(places []place, s Source) []value.Value {
+	var list []value.Value
+	seen := map[string]bool{}
+	for _, v := range values(s, probes) {
+		all := !slices.ContainsFunc(places, func(p place) bool {
+			d := p.table.domain(p.column)
+			most := p.table.lengthOf(p.column)
+			return !takes(p.column, d, v) || most > 0 && len(v.String()) > most
+		})
+		if key := strings.TrimSpace(value.Fold(v.String())); all && !v.IsNull() && !seen[key] {
+			seen[key] = true
+			if list = append(list, v); len(list) == few {
+				break
+			}
+		}
+	}
+	return list
 }

@@ -28,6 +28,7 @@ func (t *Table) read() {
 		}
 		t.Fields = append(t.Fields, &Field{Name: c.Name, Column: c, table: t})
 	}
+
 	all := t.conditions()
 	narrowed, rest := predicate.Narrow(all)
 	for _, name := range slices.Sorted(maps.Keys(narrowed)) {
@@ -41,16 +42,20 @@ func (t *Table) read() {
 			d.mustMeet(n)
 		}
 	}
+
 	for c, values := range t.d.Choices {
-		if t.Schema.Column(c.Name) != c || c.Values != nil ||
-			narrowed[strings.ToLower(c.Name)] != nil && narrowed[strings.ToLower(c.Name)].Only != nil {
-			continue
+		listed := narrowed[strings.ToLower(c.Name)]
+		if t.Schema.Column(c.Name) == c && c.Values == nil && (listed == nil || listed.Only == nil) {
+			d := t.domain(c)
+			d.Only, d.from, d.why = values, nil, "the constants of its type"
 		}
-		d := t.domain(c)
-		d.Only = values
-		d.from = nil
-		d.why = "the constants of its type"
 	}
+	t.note(all, rest)
+}
+
+// note keeps the texts of all conditions beside the domains of their columns, and marks the
+// fields of those that no domain holds.
+func (t *Table) note(all, rest []*predicate.Node) {
 	for _, n := range all {
 		if columns := n.Columns(); len(columns) == 1 {
 			d := t.domain(t.Schema.Column(columns[0]))
@@ -122,10 +127,11 @@ func (t *Table) condition(text, column string) *predicate.Node {
 			return nil
 		}
 		if c.Generated {
-			t.Notes = append(t.Notes, "a condition on the computed column "+c.Name+" is not met by design: "+text)
+			t.Notes = append(t.Notes, "no field can satisfy the condition on the computed column "+c.Name+": "+text)
 			return nil
 		}
 	}
+
 	if _, err := predicate.Compile(n); err != nil {
 		t.opaque(n.String(), column)
 		return nil
@@ -166,6 +172,7 @@ func (t *Table) computed(column string) *predicate.Node {
 	return n
 }
 
+// domain returns the domain of a column, and makes it if there is none.
 func (t *Table) domain(c *schema.Column) *domain {
 	d := t.domains[c.Name]
 	if d == nil {
@@ -214,7 +221,7 @@ func (t *Table) lengthOf(c *schema.Column) int {
 	return most
 }
 
-// narrowTo bounds the length of a column's values, and tells whether that is news.
+// narrowTo bounds the length of a column's values, and reports whether that is news.
 func (t *Table) narrowTo(c *schema.Column, most int) bool {
 	if own := t.lengthOf(c); c.Kind != schema.Text && c.Kind != schema.Bytes || most == 0 || own > 0 && own <= most {
 		return false

@@ -14,13 +14,13 @@ import (
 
 // Options say what a draft is made of.
 type Options struct {
-	Name    string                     // the plan's
-	URL     string                     // of the database, without a password; empty if the plan names none
-	Rows    uint64                     // wished for each table that is no child of another; 0: as seems fit
-	Held    map[*schema.Table]*Held    // what tables hold; see Look
-	Names   Naming                     // how fields are called
-	Only    func(*schema.Table) bool   // the tables that are wanted, beside those that they need; nil: all
-	Learned map[*schema.Table]*Learned // what rows tell; see Learn
+	Name    string                      // the plan's
+	URL     string                      // of the database, without a password; empty if the plan names none
+	Rows    uint64                      // wished for each table that is no child of another; 0: as seems fit
+	Held    map[*schema.Table]*Contents // what tables hold; see Look
+	Names   Naming                      // how fields are called
+	Only    func(*schema.Table) bool    // the tables that are wanted, beside those that they need; nil: all
+	Learned map[*schema.Table]*Learned  // what rows tell; see Learn
 	// What the code calls tables and columns, and the constants of a column's type; empty
 	// or nil where it says nothing.
 	Entities map[*schema.Table]string
@@ -75,6 +75,7 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 			return nil, err
 		}
 	}
+
 	for left := -1; left != len(d.tables); { // a table that is left out may be needed by others
 		left = len(d.tables)
 		d.leaveWhatNeedsOthers()
@@ -90,6 +91,7 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 			t.agree()
 		}
 	}
+
 	out := &Draft{Tables: d.sorted(), Left: d.left}
 	d.count(out.Tables)
 	for _, t := range out.Tables {
@@ -100,6 +102,7 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 	return out, nil
 }
 
+// drafter drafts a plan for one database.
 type drafter struct {
 	Options
 	given bool // the user said how many rows
@@ -196,9 +199,9 @@ func (d *drafter) choose(wanted map[*schema.Table]bool) {
 	for _, t := range d.db.Tables {
 		switch {
 		case wanted != nil && !wanted[t]:
-			d.left = append(d.left, Left{Table: t.Name, Reason: "not asked for", Unasked: true})
+			d.left = append(d.left, Left{Table: t.Name, Reason: "not selected", Unasked: true})
 		case d.bookkeeping(t):
-			d.left = append(d.left, Left{Table: t.Name, Reason: "it keeps the versions of migrations"})
+			d.left = append(d.left, Left{Table: t.Name, Reason: "it records migrations"})
 		case t.Broken != "":
 			d.left = append(d.left, Left{Table: t.Name, Reason: t.Broken})
 		case d.fedBy(t) != nil:
@@ -206,7 +209,7 @@ func (d *drafter) choose(wanted map[*schema.Table]bool) {
 		case t.Partition == "false":
 			d.left = append(
 				d.left,
-				Left{Table: t.Name, Reason: "it is partitioned and has no partition that takes a row"},
+				Left{Table: t.Name, Reason: "it is partitioned, and no partition accepts a row"},
 			)
 		default:
 			x := &Table{Schema: t, d: d, domains: map[string]*domain{}}
@@ -216,7 +219,7 @@ func (d *drafter) choose(wanted map[*schema.Table]bool) {
 	}
 }
 
-// bookkeeping tells whether a table only keeps track of migrations: such tables are
+// bookkeeping reports whether a table only keeps track of migrations: such tables are
 // called so, and nothing refers to them.
 func (d *drafter) bookkeeping(t *schema.Table) bool {
 	plain := schema.Plain(t.LocalName())
@@ -262,14 +265,14 @@ func (t *Table) find(column string) *Field {
 	return nil
 }
 
-// targeted tells whether references point to the values of a field.
+// targeted reports whether references point to the values of a field.
 func (d *drafter) targeted(f *Field) bool {
 	return d.targetedBy(f.table, func(r *reference) bool {
 		return slices.ContainsFunc(r.Targets, func(c string) bool { return strings.EqualFold(c, f.Column.Name) })
 	})
 }
 
-// targetedBy tells whether some reference to a table is such a one.
+// targetedBy reports whether some reference to a table is such a one.
 func (d *drafter) targetedBy(t *Table, such func(*reference) bool) bool {
 	for _, o := range d.tables {
 		for _, r := range o.refs {

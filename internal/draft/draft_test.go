@@ -116,7 +116,7 @@ func TestSourcesOfADraft(t *testing.T) {
 	add("tag VARCHAR(20) NOT NULL CHECK (tag LIKE 'q-%')", `{pattern: "q-[a-z]{3}"}`)
 	add("token VARCHAR(64) NOT NULL CHECK (length(token) = 32)", `{pattern: "[0-9a-f]{32}"}`)
 	add("slug_text VARCHAR(64) NOT NULL CHECK (slug_text = lower(slug_text))", "{kind: noun}")
-	add("description TEXT", "{kind: text.paragraph, nulls: 10%}")
+	add("description TEXT", "{kind: paragraph, nulls: 10%}")
 	add("device_uuid TEXT NOT NULL", "{uuid: v4}")
 	add("birth_date DATE NOT NULL", "{between: [1950-01-01, 2008-12-31]}")
 	add("since DATE NOT NULL CHECK (since < '2020-01-01')", "{between: [2018-11-26, 2019-12-31]}")
@@ -215,10 +215,10 @@ CREATE TABLE duties (id INTEGER PRIMARY KEY, port_id INTEGER NOT NULL, pier INTE
 		}
 	}
 	for _, key := range pairsOf(t, c, "Duty", "port_id", "pier") {
-		assert.True(t, rows["Pier"+key], "%s is no pier\n%s", key, text)
+		assert.True(t, rows["Pier"+key], "%s is not a pier\n%s", key, text)
 	}
 	for _, key := range pairsOf(t, c, "Duty", "port_id", "crew") {
-		assert.True(t, rows["Crew"+key], "%s is no crew\n%s", key, text)
+		assert.True(t, rows["Crew"+key], "%s is not a crew\n%s", key, text)
 	}
 }
 
@@ -256,9 +256,9 @@ CREATE TABLE c (id INTEGER PRIMARY KEY, a INTEGER REFERENCES a (id));
 CREATE TABLE d (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (n > 5) CHECK (n < 3));
 `)
 	text, c := drafted(t, db, Options{})
-	assert.Contains(t, text, "# left out: d: no value is known for n that meets CHECK (n > 5) and CHECK (n < 3)")
-	assert.Contains(t, text, "# left out: schema_migrations: it keeps the versions of migrations")
-	assert.Contains(t, text, "# left out: a: it refers to gone, which is not there")
+	assert.Contains(t, text, "# left out: d: no value is known for n that satisfies CHECK (n > 5) and CHECK (n < 3)")
+	assert.Contains(t, text, "# left out: schema_migrations: it records migrations")
+	assert.Contains(t, text, "# left out: a: it refers to gone, which does not")
 	assert.Contains(t, text, "# left out: b: it refers to a, which is left out")
 	assert.Equal(t, []string{"C"}, c.Names())
 	assert.Equal(t, "null", line(t, text, "C", "a"))
@@ -308,7 +308,7 @@ CREATE TABLE stays (id INTEGER PRIMARY KEY, tenant INTEGER NOT NULL REFERENCES t
   FOREIGN KEY (tenant, room) REFERENCES rooms (tenant, id));
 `), Options{})
 	assert.Equal(t, "{pick: Tenant}", strings.Replace(line(t, text, "Room", "tenant"), ", by: id", "", 1))
-	assert.Contains(t, text, "# a guess: rows that refer to both agree on it")
+	assert.Contains(t, text, "# guess: rows that refer to both agree on it")
 }
 
 // What others refer to is as short as the shortest of their columns.
@@ -333,12 +333,14 @@ CREATE TABLE services (id INTEGER PRIMARY KEY AUTOINCREMENT, grade INTEGER NOT N
   mail BOOLEAN NOT NULL, chat BOOLEAN NOT NULL, UNIQUE (grade, mail, chat));
 CREATE TABLE guests (id INTEGER PRIMARY KEY, services_id INTEGER NOT NULL REFERENCES services (id) ON DELETE CASCADE);
 `)
-	for there, want := range map[uint64]string{100: "rows: existing   # the 100 rows that are there",
+	for there, want := range map[uint64]string{100: "rows: existing   # the 100 existing rows",
 		10: "rows: 56\n", 1: "rows: 99\n"} {
 		o := Options{
 			Name: "x",
 			Rows: 100,
-			Held: map[*schema.Table]*Held{db.Table("services"): {Rows: there, Highest: map[string]int64{"id": 200}}},
+			Held: map[*schema.Table]*Contents{
+				db.Table("services"): {Rows: there, Highest: map[string]int64{"id": 200}},
+			},
 		}
 		d, err := Make(t.Context(), db, o)
 		require.NoError(t, err)
@@ -349,7 +351,7 @@ CREATE TABLE guests (id INTEGER PRIMARY KEY, services_id INTEGER NOT NULL REFERE
 			t,
 			there == 100,
 			strings.Contains(guest, "services_id: {pick: Service}"),
-			"nothing is planned per rows that are there\n%s",
+			"nothing is planned per existing rows\n%s",
 			text,
 		)
 	}
@@ -363,7 +365,7 @@ CREATE TABLE app_notes (id INTEGER PRIMARY KEY, user_id INTEGER NOT NULL, create
 `), Options{})
 	assert.Equal(t, "{pick: AppUser}", line(t, text, "AppNote", "user_id"))
 	assert.Equal(t, "{pick: AppUser, nulls: 10%}", line(t, text, "AppNote", "created_by_user_id"))
-	assert.Contains(t, text, "# a guess: no constraint says so")
+	assert.Contains(t, text, "# guess: no constraint says so")
 	assert.NotContains(t, line(t, text, "AppNote", "text_id"), "pick")
 }
 
@@ -381,7 +383,7 @@ CREATE UNIQUE INDEX one_code ON codes (code) WHERE NOT gone;
 	assert.Equal(t, 100, n)
 	assert.Contains(t, text, "- NOT is_default")
 	assert.Contains(t, text, "- NOT closed_on IS NULL")
-	assert.Equal(t, "{kind: text.title, unique: true}", line(t, text, "Code", "code"))
+	assert.Equal(t, "{kind: title, unique: true}", line(t, text, "Code", "code"))
 }
 
 // A table that joins another with itself, never a row with itself.
@@ -515,7 +517,7 @@ func TestTheDatabaseIsAsked(t *testing.T) {
 	}
 	d, err := Make(t.Context(), db, Options{Name: "x", Probe: probe})
 	require.NoError(t, err)
-	assert.Equal(t, []Left{{Table: "things", Reason: "no value is known that meets CHECK (never(d))"}}, d.Left)
+	assert.Equal(t, []Left{{Table: "things", Reason: "no value is known that satisfies CHECK (never(d))"}}, d.Left)
 	db.Tables[0].Checks = db.Tables[0].Checks[:3]
 	d, err = Make(t.Context(), db, Options{Name: "x", Probe: probe})
 	require.NoError(t, err)

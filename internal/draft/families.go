@@ -53,7 +53,7 @@ func (t *Table) keysWith(col *schema.Column, r *reference) (n int, kept bool) {
 	return n, true
 }
 
-// child tells whether the rows of a table are planned per the row that a reference
+// child reports whether the rows of a table are planned per the row that a reference
 // points to.
 func (t *Table) child(r *reference) bool {
 	if !r.key() || r.to == t.Schema || r.known() == nil || t.existing || r.known().existing ||
@@ -61,13 +61,10 @@ func (t *Table) child(r *reference) bool {
 		return false
 	}
 	col := t.Schema.Column(r.Columns[0])
-	if col == nil || !col.NotNull || t.Schema.IsKey(col.Name) || t.domains[col.Name] != nil ||
-		t.find(r.known().Entity) != nil {
+	if !t.isFreeReference(col, r) || t.find(r.known().Entity) != nil {
 		return false
 	}
-	if slices.ContainsFunc(t.refs, func(o *reference) bool { return o != r && slices.Contains(o.Columns, col.Name) }) {
-		return false
-	}
+
 	// Keys with the parent in them must be kept by one more field, which is another's
 	// reference or a number: several such keys would be too many.
 	if t.d.targetedBy(
@@ -82,6 +79,13 @@ func (t *Table) child(r *reference) bool {
 	}
 	joins := keys == 1 && len(t.Schema.PrimaryKey) > 1 && slices.Contains(t.Schema.PrimaryKey, col.Name)
 	return keys <= 1 && (r.Cascade || joins)
+}
+
+// isFreeReference reports whether a column must refer to something, and no key, condition or other
+// reference has a say in what.
+func (t *Table) isFreeReference(c *schema.Column, r *reference) bool {
+	return c != nil && c.NotNull && !t.Schema.IsKey(c.Name) && t.domains[c.Name] == nil &&
+		!slices.ContainsFunc(t.refs, func(o *reference) bool { return o != r && slices.Contains(o.Columns, c.Name) })
 }
 
 // sibling is the field that keeps rows of one parent apart in a key of the parent and
@@ -120,7 +124,7 @@ func (t *Table) head() *Table {
 	return t
 }
 
-// tangled tells whether families need each other's rows first, or one its own.
+// tangled reports whether families need each other's rows first, or one its own.
 func (d *drafter) tangled() bool {
 	next := map[*Table][]*Table{}
 	for _, t := range d.tables {
@@ -138,27 +142,33 @@ func (d *drafter) tangled() bool {
 			}
 		}
 	}
+	return hasCircle(next)
+}
+
+// hasCircle reports whether a way along the arrows of a graph leads back to where it began.
+func hasCircle(next map[*Table][]*Table) bool {
+	const underway, done = 1, 2
 	state := map[*Table]int{}
 	var circle func(t *Table) bool
 	circle = func(t *Table) bool {
-		state[t] = 1
+		state[t] = underway
 		for _, n := range next[t] {
-			if state[n] == 1 || state[n] == 0 && circle(n) {
+			if state[n] == underway || state[n] == 0 && circle(n) {
 				return true
 			}
 		}
-		state[t] = 2
+		state[t] = done
 		return false
 	}
-	for _, t := range d.tables {
-		if h := t.head(); state[h] == 0 && circle(h) {
+	for t := range next {
+		if state[t] == 0 && circle(t) {
 			return true
 		}
 	}
 	return false
 }
 
-// counts tells whether a column takes the first numbers that children are given.
+// counts reports whether a column takes the first numbers that children are given.
 func (t *Table) counts(c *schema.Column) bool {
 	d := t.domains[c.Name]
 	if d == nil {
@@ -172,7 +182,7 @@ func (t *Table) counts(c *schema.Column) bool {
 	return len(d.opaque) == 0
 }
 
-// above tells whether making up the parent of a table would close a circle, or make a
+// above reports whether making up the parent of a table would close a circle, or make a
 // family too deep.
 func (d *drafter) above(t, up *Table) bool {
 	const deepest = 3

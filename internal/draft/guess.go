@@ -48,12 +48,12 @@ var byName = []struct{ names, source string }{
 	{"status|state", "{choose: {active: 70, pending: 20, closed: 10}}"},
 	{"type|kind|category|mode|class|severity", "{choose: {standard: 60, special: 30, other: 10}}"},
 	{"flag|type|kind|status|state|class|level|grade|sex|gender", "{choose: [A, B, C]}"},
-	{"title|name|label|subject|heading|titel|bezeichnung|titre|titulo", "{kind: text.title}"},
-	{"html|bodyhtml|content|noticehtml", "{kind: text.html}"},
+	{"title|name|label|subject|heading|titel|bezeichnung|titre|titulo", "{kind: title}"},
+	{"html|bodyhtml|content|noticehtml", "{kind: html}"},
 	{
 		"body|description|text|bio|about|notes|note|comment|message|summary|" +
 			"beschreibung|bemerkung|remarque|descripcion",
-		"{kind: text.paragraph}",
+		"{kind: paragraph}",
 	},
 }
 
@@ -100,7 +100,7 @@ func spaceOf(text string) uint64 {
 	return 0
 }
 
-// isIdentity tells whether a text column looks like the place of a UUID.
+// isIdentity reports whether a text column looks like the place of a UUID.
 func (t *Table) isIdentity(c *schema.Column) bool {
 	const uuidLength = 36
 	if c.Kind != schema.Text || c.Length > 0 && c.Length != uuidLength {
@@ -123,7 +123,7 @@ func (t *Table) texts(f *Field, d *domain) []Source {
 		out = append(out, Source{Text: "{uuid: v4}", Space: grow.MaxSpace, Alone: true})
 	}
 	out = append(guessed(c.Name), out...)
-	for _, kind := range []string{"{kind: text.title}", "{kind: noun}"} {
+	for _, kind := range []string{"{kind: title}", "{kind: noun}"} {
 		out = append(out, Source{Text: kind, Space: spaceOf(kind)})
 	}
 	n := 8
@@ -174,6 +174,7 @@ func shapes(c *schema.Column, d *domain) []Source {
 		}
 		out = append(out, patterned(p), patterned(bounded(p)))
 	}
+
 	if d.Longest > 0 || d.Shortest > 0 {
 		n := d.Longest
 		switch {
@@ -237,6 +238,7 @@ func likeShape(like string) string {
 	return b.String()
 }
 
+// quoteMeta writes a character so that a regular expression takes it literally.
 func quoteMeta(c byte) string {
 	if strings.IndexByte(`\.+*?()|[]{}^$`, c) >= 0 {
 		return `\` + string(rune(c))

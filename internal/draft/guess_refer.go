@@ -20,7 +20,7 @@ func (d *drafter) guessReferences() {
 		for _, f := range t.Fields {
 			if r := t.implied(f); r != nil {
 				t.refs = append(t.refs, r)
-				f.Comment = "a guess: rows that refer to both agree on it"
+				f.Comment = "guess: rows that refer to both agree on it"
 				continue
 			}
 			if t.domains[f.Column.Name] != nil ||
@@ -31,14 +31,14 @@ func (d *drafter) guessReferences() {
 				continue
 			}
 			to := d.meantBy(callings, t, f.Column)
-			if to == nil || to.existing && to.held().Rows == 0 || d.reachesFamily(to.head(), t.head()) {
+			if to == nil || to.existing && to.contents().Rows == 0 || d.reachesFamily(to.head(), t.head()) {
 				continue
 			}
 			r := &reference{from: t, to: to.Schema, guessed: true, Reference: &schema.Reference{
 				Columns: []string{f.Column.Name}, Table: to.Schema.Name, To: to.Schema, Targets: to.Schema.PrimaryKey,
 			}}
 			t.refs = append(t.refs, r)
-			f.Comment = "a guess: no constraint says so"
+			f.Comment = "guess: no constraint says so"
 		}
 	}
 }
@@ -59,7 +59,7 @@ func (t *Table) implied(f *Field) *reference {
 				for n := range int64(few) {
 					d.Only = append(d.Only, value.Int(n+1))
 				}
-				d.why = "rows that are referred to together agree on it"
+				d.why = "rows referred to together agree on it"
 			}
 			continue
 		}
@@ -68,9 +68,9 @@ func (t *Table) implied(f *Field) *reference {
 	return nil
 }
 
-// counted tells whether the keys of a table are numbered from 1.
+// counted reports whether the keys of a table are numbered from 1.
 func (t *Table) counted(key *Field) bool {
-	return len(t.Schema.PrimaryKey) == 1 && t.Schema.PrimaryKey[0] == key.Column.Name && t.held().Rows == 0 &&
+	return len(t.Schema.PrimaryKey) == 1 && t.Schema.PrimaryKey[0] == key.Column.Name && t.contents().Rows == 0 &&
 		t.domains[key.Column.Name] == nil &&
 		key.ref == nil
 }
@@ -131,7 +131,7 @@ func (d *drafter) callings() map[string][]*Table {
 	return out
 }
 
-// suits tells whether a column could hold the keys of a table.
+// suits reports whether a column could hold the keys of a table.
 func (d *drafter) suits(c *schema.Column, to *Table) bool {
 	if len(to.Schema.PrimaryKey) != 1 {
 		return false
@@ -150,7 +150,7 @@ func (d *drafter) suits(c *schema.Column, to *Table) bool {
 	return true
 }
 
-// reachesFamily tells whether references lead from one family to another, or to itself.
+// reachesFamily reports whether references lead from one family to another, or to itself.
 func (d *drafter) reachesFamily(from, to *Table) bool {
 	seen := map[*Table]bool{}
 	var walk func(h *Table) bool

@@ -10,8 +10,8 @@ import (
 	"evensprout/internal/value"
 )
 
-// Held is what a table holds before anything is loaded.
-type Held struct {
+// Contents is what a table holds before anything is loaded.
+type Contents struct {
 	Rows    uint64
 	Highest map[string]int64         // of whole numbers that are the only column of the primary key
 	Values  map[string][]value.Value // of the columns of keys, in a small table
@@ -21,8 +21,8 @@ type Held struct {
 const heldMost = 1000
 
 // Look reads what the tables hold, as far as it matters for keys.
-func Look(ctx context.Context, s store.Store, db *schema.Database) (map[*schema.Table]*Held, error) {
-	out := map[*schema.Table]*Held{}
+func Look(ctx context.Context, s store.Store, db *schema.Database) (map[*schema.Table]*Contents, error) {
+	out := map[*schema.Table]*Contents{}
 	for _, t := range db.Tables {
 		n, err := s.Count(ctx, t)
 		if err != nil {
@@ -31,7 +31,7 @@ func Look(ctx context.Context, s store.Store, db *schema.Database) (map[*schema.
 		if n == 0 {
 			continue
 		}
-		h := &Held{Rows: uint64(n), Highest: map[string]int64{}, Values: map[string][]value.Value{}}
+		h := &Contents{Rows: uint64(n), Highest: map[string]int64{}, Values: map[string][]value.Value{}}
 		out[t] = h
 		if len(t.PrimaryKey) == 1 {
 			c := t.Column(t.PrimaryKey[0])
@@ -76,19 +76,19 @@ func Look(ctx context.Context, s store.Store, db *schema.Database) (map[*schema.
 	return out, nil
 }
 
-// held is what the table holds now.
-func (t *Table) held() *Held {
+// contents is what the table holds now.
+func (t *Table) contents() *Contents {
 	if h := t.d.Held[t.Schema]; h != nil {
 		return h
 	}
-	return &Held{}
+	return &Contents{}
 }
 
 // lookups finds tables whose rows are there already and are what others mean: codes and
 // classes that the application put in. Their rows are read, not grown.
 func (d *drafter) lookups() {
 	for _, t := range d.tables {
-		h := t.held()
+		h := t.contents()
 		if h.Rows == 0 || h.Rows > heldMost || !d.referred(t) {
 			continue
 		}
@@ -97,10 +97,11 @@ func (d *drafter) lookups() {
 			c := t.Schema.Column(k[0])
 			own = c.Identity != schema.NoIdentity || c.Default && c.Kind == schema.Integer || c.Kind == schema.UUID
 		}
-		t.existing = !own || d.meant(t)
+		t.existing = !own || d.namedByConditions(t)
 	}
 }
 
+// referred reports whether other drafted tables refer to a table.
 func (d *drafter) referred(t *Table) bool {
 	return slices.ContainsFunc(d.tables, func(o *Table) bool {
 		return o != t &&
@@ -108,8 +109,8 @@ func (d *drafter) referred(t *Table) bool {
 	})
 }
 
-// meant tells whether conditions on references name rows of a table by their keys.
-func (d *drafter) meant(t *Table) bool {
+// namedByConditions reports whether conditions on references name rows of a table by their keys.
+func (d *drafter) namedByConditions(t *Table) bool {
 	for _, o := range d.tables {
 		for _, r := range o.Schema.References {
 			if r.To != t.Schema {
@@ -141,7 +142,7 @@ func beyond(highest int64, c *schema.Column) int64 {
 // fresh is a source of a field that leaves values out which are there already, if it
 // has so few values that this matters.
 func (t *Table) fresh(f *Field, s Source) Source {
-	held := t.held().Values[f.Column.Name]
+	held := t.contents().Values[f.Column.Name]
 	const few = 2000
 	if len(held) == 0 || s.Space == 0 || s.Space > few || f.lead {
 		return s
@@ -159,6 +160,7 @@ func (t *Table) fresh(f *Field, s Source) Source {
 			left = append(left, v)
 		}
 	}
+
 	const listed = 100
 	if len(left) > listed {
 		left = left[:listed]

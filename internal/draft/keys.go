@@ -31,7 +31,7 @@ func (d *drafter) count(tables []*Table) {
 			}
 			before := t.Rows
 			t.keep()
-			if t.Rows == 0 && t.held().Rows > 0 {
+			if t.Rows == 0 && t.contents().Rows > 0 {
 				t.takeAsItIs()
 			}
 			changed = changed || t.Rows != before
@@ -44,7 +44,7 @@ func (d *drafter) count(tables []*Table) {
 
 // takeAsItIs plans no rows for a table that has all that its keys let it have.
 func (t *Table) takeAsItIs() {
-	t.existing, t.Rows = true, t.held().Rows
+	t.existing, t.Rows = true, t.contents().Rows
 	for _, o := range t.d.tables {
 		if o.parent != nil && o.parent.known() == t {
 			o.endFamily()
@@ -63,7 +63,7 @@ const (
 func (t *Table) wish() uint64 {
 	d := t.d
 	if t.existing {
-		return t.held().Rows
+		return t.contents().Rows
 	}
 	if t.parent != nil {
 		_, most := t.bounds()
@@ -154,6 +154,7 @@ func (t *Table) keep() {
 		}
 		keys = append(keys, k)
 	}
+
 	s := &search{table: t, want: want}
 	t.avoided = nil
 	for _, k := range keys {
@@ -164,6 +165,7 @@ func (t *Table) keep() {
 		}
 		s.options = append(s.options, options)
 	}
+
 	s.run(0, nil)
 	rows := min(want, s.best)
 	if t.parent != nil && rows < want {
@@ -172,6 +174,7 @@ func (t *Table) keep() {
 		t.keep()
 		return
 	}
+
 	if t.Rows = rows; t.parent != nil {
 		t.Rows = childrenOfEach * t.parent.known().Rows
 	}
@@ -186,7 +189,7 @@ func (t *Table) keep() {
 	}
 }
 
-// avoids tells whether a partial key is better kept by having no row that it binds: it
+// avoids reports whether a partial key is better kept by having no row that it binds: it
 // has too few values, and the condition is one that rows can be drawn away from.
 func (t *Table) avoids(k key, options [][]*Field, want uint64) bool {
 	for _, set := range options {
@@ -232,7 +235,7 @@ func (t *Table) bounds() (least, most uint64) {
 	return least, mostChildren * most
 }
 
-// joins tells whether each parent has the same number of children, which pick others.
+// joins reports whether each parent has the same number of children, which pick others.
 func (t *Table) joins() bool {
 	for _, k := range t.Schema.Keys() {
 		if slices.Contains(k.Columns, t.parent.Columns[0]) {
@@ -257,6 +260,7 @@ func (t *Table) keepers(k key, want uint64) [][]*Field {
 			}
 		}
 	}
+
 	slices.SortStableFunc(singles, func(a, b *Field) int { return t.rank(a, k, want) - t.rank(b, k, want) })
 	var out [][]*Field
 	whole := len(usable) > 1 && !slices.ContainsFunc(usable, func(f *Field) bool { return t.room(f, k) == endless })
@@ -268,6 +272,7 @@ func (t *Table) keepers(k key, want uint64) [][]*Field {
 		}
 		out = append(out, []*Field{f})
 	}
+
 	if whole && !placed {
 		out = append(out, usable)
 	}
@@ -316,20 +321,7 @@ func (t *Table) room(f *Field, k key) uint64 {
 	case t.plannedKey(f):
 		return endless
 	case f.lead:
-		r := f.ref
-		if r.to == t.Schema || len(r.where) > 0 || r.known() == nil {
-			return 0
-		}
-		// A row that is picked once shows in the key, if the key tells the row.
-		whole := !slices.ContainsFunc(r.Columns, func(c string) bool {
-			return !slices.ContainsFunc(k.fields, func(x *Field) bool { return x.Column.Name == c })
-		})
-		target := r.Targets[slices.Index(r.Columns, f.Column.Name)]
-		if !whole && !r.to.IsKey(target) {
-			return 0
-		}
-		least, _ := r.known().bounds()
-		return r.share(least)
+		return t.roomOfPick(f, k)
 	case f.Source.Own != "":
 		own := t.find(f.Source.Own)
 		if own == nil || own == f {
@@ -339,6 +331,7 @@ func (t *Table) room(f *Field, k key) uint64 {
 	case f.Source.Follows, f.Source.Text == "null", t.parent != nil && f.ref == t.parent:
 		return 0
 	}
+
 	if f.apart {
 		return apartRoom
 	}
@@ -350,6 +343,24 @@ func (t *Table) room(f *Field, k key) uint64 {
 		return max(w.Space, 1)
 	}
 	return w.Space
+}
+
+// roomOfPick is the room of a field that picks a row of another table.
+func (t *Table) roomOfPick(f *Field, k key) uint64 {
+	r := f.ref
+	if r.to == t.Schema || len(r.where) > 0 || r.known() == nil {
+		return 0
+	}
+	// A row that is picked once shows in the key, if the key tells the row.
+	whole := !slices.ContainsFunc(r.Columns, func(c string) bool {
+		return !slices.ContainsFunc(k.fields, func(x *Field) bool { return x.Column.Name == c })
+	})
+	target := r.Targets[slices.Index(r.Columns, f.Column.Name)]
+	if !whole && !r.to.IsKey(target) {
+		return 0
+	}
+	least, _ := r.known().bounds()
+	return r.share(least)
 }
 
 // share is how many of some rows can be picked, where only those with some values can:
@@ -395,6 +406,8 @@ type search struct {
 
 const mostTries = 20_000
 
+// run tries all choices of fields that keep the keys from the i-th on apart, and keeps the one with
+// room for the most rows.
 func (s *search) run(i int, chosen [][]*Field) {
 	if s.tries++; s.tries > mostTries || s.found && s.best >= s.want {
 		return
@@ -409,7 +422,9 @@ func (s *search) run(i int, chosen [][]*Field) {
 		}
 		return
 	}
+
 	options := s.options[i]
+
 	// What keeps another key may keep this one.
 	for _, set := range chosen {
 		if slices.ContainsFunc(options, func(o []*Field) bool { return subset(set, o) }) {
@@ -417,22 +432,26 @@ func (s *search) run(i int, chosen [][]*Field) {
 			return
 		}
 	}
+
 	for _, set := range options {
 		if slices.ContainsFunc(chosen, func(o []*Field) bool { return meet(o, set) }) {
 			continue
 		}
 		s.run(i+1, append(chosen, set))
 	}
+
 	if len(options) == 0 || !s.found {
 		// Nothing keeps the key: one row only.
 		s.run(i+1, append(chosen, nil))
 	}
 }
 
+// subset reports whether all of a are in b.
 func subset(a, b []*Field) bool {
 	return len(a) > 0 && !slices.ContainsFunc(a, func(f *Field) bool { return !slices.Contains(b, f) })
 }
 
+// meet reports whether a and b have a field in common.
 func meet(a, b []*Field) bool {
 	return slices.ContainsFunc(a, func(f *Field) bool { return slices.Contains(b, f) })
 }
@@ -446,7 +465,7 @@ func (t *Table) roomOf(set []*Field) uint64 {
 	all := key{fields: t.Fields}
 	if f := set[0]; len(set) == 1 && !f.lead && !f.apart && f.Source.Own == "" && !t.plannedKey(f) {
 		// Values that are there already are taken.
-		if w := t.wide(f); !w.Alone && t.held().Values[f.Column.Name] != nil {
+		if w := t.wide(f); !w.Alone && t.contents().Values[f.Column.Name] != nil {
 			return min(t.room(f, all), t.fresh(f, w).Space)
 		}
 	}
@@ -463,7 +482,7 @@ func (t *Table) roomOf(set []*Field) uint64 {
 	return t.free(set, rows)
 }
 
-// tied tells whether a condition over several columns is on fields of a set.
+// tied reports whether a condition over several columns is on fields of a set.
 func (t *Table) tied(set []*Field) bool {
 	return len(set) > 1 && slices.ContainsFunc(t.rest, func(text string) bool {
 		n, err := predicate.Parse(text)
@@ -476,7 +495,7 @@ func (t *Table) tied(set []*Field) bool {
 // have some of them. Those of our rows that meet them are drawn again, from an eighth of
 // all values (see grow.Group), in which half may be taken: that bounds the rows.
 func (t *Table) free(set []*Field, all uint64) uint64 {
-	taken := t.held().Rows
+	taken := t.contents().Rows
 	if taken == 0 ||
 		slices.ContainsFunc(
 			set,
@@ -523,6 +542,7 @@ func (t *Table) settle() {
 			t.Meets = append(t.Meets, not.String())
 		}
 	}
+
 	inGroup, roomy := map[*Field]bool{}, map[*Field]bool{}
 	for _, set := range t.Unique {
 		enough := t.naturalRoom(set, key{fields: t.Fields}) >= 2*t.Rows
@@ -530,6 +550,7 @@ func (t *Table) settle() {
 			inGroup[f], roomy[f] = true, enough
 		}
 	}
+
 	for _, f := range t.Fields {
 		if f.apart && f.Unique {
 			t.setApart(f)
@@ -539,6 +560,7 @@ func (t *Table) settle() {
 			t.settleField(f, inGroup[f], roomy[f])
 		}
 	}
+
 	if t.parent != nil {
 		t.settleChildren()
 	}

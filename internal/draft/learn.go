@@ -55,7 +55,7 @@ func Learn(
 	ctx context.Context,
 	s store.Store,
 	db *schema.Database,
-	held map[*schema.Table]*Held,
+	held map[*schema.Table]*Contents,
 	least int64,
 ) (map[*schema.Table]*Learned, error) {
 	out := map[*schema.Table]*Learned{}
@@ -128,6 +128,7 @@ func (h *Habit) note(c *schema.Column, v value.Value) {
 			h.Numbers = append(h.Numbers, n)
 		}
 	}
+
 	key := v.String()
 	if h.many || utf8.RuneCountInString(key) > learnedLength {
 		h.Rest++
@@ -206,9 +207,10 @@ func (t *Table) learn() {
 		s := h.source(f.Column, l.Rows-h.Nulls)
 		if t.mayTake(f, s) {
 			f.Source = s
-			f.Comment = fmt.Sprintf("as in the %d rows that are there", l.Rows)
+			f.Comment = fmt.Sprintf("as in the %d existing rows", l.Rows)
 		}
 	}
+
 	if t.parent != nil && t.children == "" {
 		if c, ok := l.Children[t.parent.Columns[0]]; ok && c[1] <= mostChildren && c[1] > 0 {
 			t.children = fmt.Sprintf("%d..%d", c[0], c[1])

@@ -17,6 +17,7 @@ var (
 	wideDay  = mustDay("1970-01-02")
 )
 
+// mustDay reads a date that is written in this program.
 func mustDay(s string) int64 {
 	v, err := value.ParseDate(s)
 	if err != nil {
@@ -25,6 +26,7 @@ func mustDay(s string) int64 {
 	return v.N
 }
 
+// isBirth reports whether a column's name says that it holds a day of birth.
 func isBirth(name string) bool {
 	p := schema.Plain(name)
 	return strings.Contains(p, "birth") || strings.Contains(p, "born") || p == "dob" || strings.Contains(p, "geburt") ||
@@ -46,6 +48,7 @@ func day(l *predicate.Limit, up bool) (int64, bool) {
 			return 0, false
 		}
 	}
+
 	n := v.N
 	switch v.Type {
 	case value.Date:
@@ -54,6 +57,7 @@ func day(l *predicate.Limit, up bool) (int64, bool) {
 	default:
 		return 0, false
 	}
+
 	if l.Open || v.Type == value.Timestamp {
 		if up {
 			return n + 1, true
@@ -63,6 +67,7 @@ func day(l *predicate.Limit, up bool) (int64, bool) {
 	return n, true
 }
 
+// shownDay writes a number of days since 1970 as a date.
 func shownDay(n int64) string { return value.Value{Type: value.Date, N: n}.String() }
 
 // span writes a range of days as the column's type.
@@ -148,6 +153,7 @@ func (t *Table) follow() {
 	t.rest = left
 }
 
+// followBy lets one moment follow another, as a condition such as ended_at > began_at asks for.
 func (t *Table) followBy(n *predicate.Node) bool {
 	if len(n.Args) != 2 || n.Args[0].Op != predicate.Column || n.Args[1].Op != predicate.Column {
 		return false
@@ -160,14 +166,8 @@ func (t *Table) followBy(n *predicate.Node) bool {
 	default:
 		return false
 	}
-	if early == nil || late == nil || early == late || early.Column.Kind != late.Column.Kind ||
-		early.Column.Kind != schema.Timestamp && early.Column.Kind != schema.Date ||
-		!early.Column.NotNull && late.Column.NotNull ||
-		!strings.HasPrefix(early.Source.Text, "{b") ||
-		!strings.HasPrefix(late.Source.Text, "{b") ||
-		t.domains[late.Column.Name] != nil ||
-		t.inKey(late) ||
-		late.followed {
+	if early == nil || late == nil || early == late || !areBothMoments(early, late) ||
+		t.domains[late.Column.Name] != nil || t.inKey(late) || late.followed {
 		return false
 	}
 	late.Source = Source{Text: fmt.Sprintf("{after: %s, within: 30d}", quoteField(early.Name))}
@@ -176,7 +176,16 @@ func (t *Table) followBy(n *predicate.Node) bool {
 	return true
 }
 
-// bound tells whether a condition over several columns decides about a field.
+// areBothMoments reports whether two fields hold dates, or moments, from ranges of their own, and the
+// second may follow the first.
+func areBothMoments(early, late *Field) bool {
+	k := early.Column.Kind
+	return k == late.Column.Kind && (k == schema.Timestamp || k == schema.Date) &&
+		(early.Column.NotNull || !late.Column.NotNull) &&
+		strings.HasPrefix(early.Source.Text, "{b") && strings.HasPrefix(late.Source.Text, "{b")
+}
+
+// bound reports whether a condition over several columns decides about a field.
 func (t *Table) bound(f *Field) bool {
 	return slices.ContainsFunc(t.rest, func(c string) bool {
 		n, err := predicate.Parse(c)
@@ -191,15 +200,11 @@ func (t *Table) pair() {
 	t.follow()
 	var begun *Field
 	for _, f := range t.Fields {
-		k := f.Column.Kind
-		if k != schema.Timestamp && k != schema.Date || f.Source.Text == "" || f.Source.Follows || f.Source.Fixed ||
-			isBirth(f.Column.Name) ||
-			t.domains[f.Column.Name] != nil ||
-			t.bound(f) {
+		if !t.isFreeMoment(f) {
 			continue
 		}
 		if begun == nil {
-			if f.Column.NotNull && f.Source.Text != "" {
+			if f.Column.NotNull {
 				begun = f
 			}
 			continue
@@ -208,4 +213,12 @@ func (t *Table) pair() {
 			f.Source = Source{Text: fmt.Sprintf("{after: %s, within: 30d}", quoteField(begun.Name))}
 		}
 	}
+}
+
+// isFreeMoment reports whether a field holds a moment or a date that may follow another one.
+func (t *Table) isFreeMoment(f *Field) bool {
+	k := f.Column.Kind
+	return (k == schema.Timestamp || k == schema.Date) &&
+		f.Source.Text != "" && !f.Source.Follows && !f.Source.Fixed &&
+		!isBirth(f.Column.Name) && t.domains[f.Column.Name] == nil && !t.bound(f)
 }

@@ -51,6 +51,7 @@ func words(name string) []string {
 	return out
 }
 
+// capital is a word with its first letter in upper case.
 func capital(s string) string {
 	r := []rune(strings.ToLower(s))
 	r[0] = unicode.ToUpper(r[0])
@@ -98,11 +99,12 @@ func (d *drafter) name() {
 	}
 }
 
-// named tells whether a field's name leads to its column by itself.
+// named reports whether a field's name leads to its column by itself.
 func (f *Field) named() bool {
 	return f.Name == f.Column.Name || f.table.Schema.ByConvention(f.Name) == f.Column
 }
 
+// nameFields names the fields after their columns, in the style that was asked for.
 func (t *Table) nameFields() {
 	taken := map[string]bool{}
 	for _, f := range t.Fields {

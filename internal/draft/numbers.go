@@ -10,6 +10,7 @@ import (
 	"evensprout/internal/value"
 )
 
+// pow10 is 10^n.
 func pow10(n int) int64 {
 	p := int64(1)
 	for range n {
@@ -122,6 +123,7 @@ func numbers(c *schema.Column, d *domain) []Source {
 			lo = hi - 99*unit
 		}
 	}
+
 	if c.Kind == schema.Integer {
 		lo, hi = max(lo, least), min(hi, most)
 	}

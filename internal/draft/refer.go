@@ -21,7 +21,7 @@ type reference struct {
 	only    []only      // what columns of the picked row must hold, as conditions on columns of the reference say
 }
 
-// needed tells whether no row can be without the reference, and the database wants it
+// needed reports whether no row can be without the reference, and the database wants it
 // at once.
 func (r *reference) needed() bool {
 	if r.to == nil || r.to == r.from.Schema || r.Deferrable || r.guessed {
@@ -35,9 +35,10 @@ func (r *reference) needed() bool {
 	return true
 }
 
+// known returns the table that is referred to; nil if it is left out.
 func (r *reference) known() *Table { return r.from.d.byTable[r.to] }
 
-// key tells whether the reference is to the one column that tells the rows.
+// key reports whether the reference is to the one column that tells the rows.
 func (r *reference) key() bool {
 	return len(r.Columns) == 1 && r.to != nil && len(r.to.PrimaryKey) == 1 &&
 		strings.EqualFold(r.to.PrimaryKey[0], r.Targets[0])
@@ -74,6 +75,7 @@ func (t *Table) refer() {
 	}
 }
 
+// referBy gives the columns of a reference their sources.
 func (t *Table) referBy(r *reference, done map[string]bool) {
 	var open []*Field
 	nullable := (*Field)(nil)
@@ -89,6 +91,7 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 			}
 		}
 	}
+
 	giveUp := func(comment, reason string) {
 		if nullable == nil {
 			t.leave(reason)
@@ -101,14 +104,14 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 	switch {
 	case slices.ContainsFunc(r.Targets, func(c string) bool { return r.to != nil && r.to.Column(c) == nil }):
 		giveUp(
-			"refers to a row by its place in "+r.Table,
-			"it refers to rows of "+r.Table+" by their place, which no plan can tell",
+			"refers to a row by its position in "+r.Table,
+			"it refers to rows of "+r.Table+" by their position, which a plan cannot know",
 		)
 		return
 	case len(open) == 0:
 		return // the references that share its columns lead to the same rows
 	case r.to == nil:
-		giveUp("refers to "+r.Table+", which is not there", "it refers to "+r.Table+", which is not there")
+		giveUp("refers to "+r.Table+", which does not exist", "it refers to "+r.Table+", which does not exist")
 		return
 	case r.known() == nil:
 		giveUp("refers to "+r.Table+", which is left out", "it refers to "+r.Table+", which is left out")
@@ -130,7 +133,7 @@ func (t *Table) referThere(r *reference, lead *Field, done map[string]bool) {
 	if k := t.domains[lead.Column.Name]; k != nil {
 		switch {
 		case k.Null && !lead.Column.NotNull:
-			lead.null("a condition leaves nothing else")
+			lead.null("a condition allows nothing else")
 			lead.ref = r
 			done[lead.Column.Name] = true
 			return
@@ -139,6 +142,23 @@ func (t *Table) referThere(r *reference, lead *Field, done map[string]bool) {
 		}
 		lead.Nulls = lead.Nulls && !k.NotNull
 	}
+
+	t.followLead(r, done)
+	if len(r.where) > 0 && lead.Column.NotNull {
+		there := &predicate.Node{
+			Op: predicate.Not,
+			Args: []*predicate.Node{
+				{Op: predicate.IsNull, Args: []*predicate.Node{{Op: predicate.Column, Name: lead.Column.Name}}},
+			},
+		}
+		t.Meets = append(t.Meets, there.String())
+	}
+}
+
+// followLead gives the other columns of a reference their sources: one that is free follows the row
+// that the leading field picks; one that has a source says which rows may be picked.
+func (t *Table) followLead(r *reference, done map[string]bool) {
+	lead := r.lead
 	for i, name := range r.Columns {
 		f := t.find(name)
 		if f == lead {
@@ -160,15 +180,6 @@ func (t *Table) referThere(r *reference, lead *Field, done map[string]bool) {
 			continue
 		}
 		r.where = append(r.where, [2]string{r.known().fieldName(r.Targets[i]), f.Name})
-	}
-	if len(r.where) > 0 && lead.Column.NotNull {
-		there := &predicate.Node{
-			Op: predicate.Not,
-			Args: []*predicate.Node{
-				{Op: predicate.IsNull, Args: []*predicate.Node{{Op: predicate.Column, Name: lead.Column.Name}}},
-			},
-		}
-		t.Meets = append(t.Meets, there.String())
 	}
 }
 
@@ -228,11 +239,12 @@ func (t *Table) referSelf(r *reference, open []*Field, nullable *Field, done map
 		}
 		f.ref = r
 		f.Source = Source{Text: fmt.Sprintf("{same: %s}", t.fieldName(r.Targets[i])), Follows: true, Own: r.Targets[i]}
-		f.Comment = "itself: some row must refer to itself"
+		f.Comment = "some row must refer to itself"
 		done[f.Column.Name] = true
 	}
 }
 
+// fieldName is the name of a column's field.
 func (t *Table) fieldName(column string) string {
 	if f := t.find(column); f != nil {
 		return f.Name

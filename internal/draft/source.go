@@ -27,6 +27,7 @@ type Source struct {
 	plain string // of a part of a draw: the source that it stands for
 }
 
+// countable is a source with so many different values.
 func countable(text string, space uint64) Source { return Source{Text: text, Space: space} }
 
 // with adds a modifier to a source.
@@ -78,14 +79,17 @@ func (t *Table) fillRest(ctx context.Context) error {
 	return nil
 }
 
-// plannedKey tells whether a field is a key that the plan need not mention.
+// plannedKey reports whether a field is a key that the plan need not mention.
 func (t *Table) plannedKey(f *Field) bool {
 	key := t.Schema.PrimaryKey
-	return len(key) == 1 && key[0] == f.Column.Name && t.held().Rows == 0 && f.named() && t.domains[key[0]] == nil &&
+	return len(key) == 1 && key[0] == f.Column.Name && t.contents().Rows == 0 && f.named() &&
+		t.domains[key[0]] == nil &&
 		f.ref == nil &&
 		(f.Column.Kind == schema.UUID || f.Column.Kind == schema.Integer && (f.Column.Bits == 0 || f.Column.Bits > 16))
 }
 
+// fillField finds the source of a field: the first candidate that meets the conditions of its
+// column.
 func (t *Table) fillField(ctx context.Context, f *Field) error {
 	c, d := f.Column, t.domain(f.Column)
 	delete(t.domains, c.Name) // an empty one was made
@@ -98,7 +102,7 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 	f.Nulls = !c.NotNull && !d.NotNull && !t.d.targeted(f) && !slices.Contains(t.Schema.Watched, c.Name) &&
 		!t.nullsEqual(c)
 	if d.Null {
-		f.null("a condition leaves nothing else")
+		f.null("a condition allows nothing else")
 		return nil
 	}
 	for _, from := range d.from {
@@ -118,6 +122,7 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 		}
 		return t.ask(ctx, f, d, candidates)
 	}
+
 	for _, s := range candidates {
 		if s.Space == 1 && several {
 			continue // always the same: only if nothing else will do
@@ -127,6 +132,7 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 			return nil
 		}
 	}
+
 	t.fillRarely(f, d, candidates, several)
 	return nil
 }
@@ -134,7 +140,7 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 // countsOn counts a primary key on from the highest that the table has.
 func (t *Table) countsOn(f *Field, d *domain) bool {
 	c, key := f.Column, t.Schema.PrimaryKey
-	highest, held := t.held().Highest[c.Name]
+	highest, held := t.contents().Highest[c.Name]
 	if len(key) != 1 || key[0] != c.Name || c.Kind != schema.Integer || !isFree(d) || !held {
 		return false
 	}
@@ -149,6 +155,7 @@ func (t *Table) countsOn(f *Field, d *domain) bool {
 // drawn until it passes. Where none can, the field is left NULL, or the table out.
 func (t *Table) fillRarely(f *Field, d *domain, candidates []Source, several bool) {
 	c := f.Column
+
 	// None passes always: the one that passes most often, drawn until it does.
 	best := -1.0
 	const rare = 0.02
@@ -160,6 +167,7 @@ func (t *Table) fillRarely(f *Field, d *domain, candidates []Source, several boo
 			best, f.Source = share, s
 		}
 	}
+
 	if best == 1 {
 		return
 	}
@@ -178,10 +186,11 @@ func (t *Table) fillRarely(f *Field, d *domain, candidates []Source, several boo
 		t.leave(fmt.Sprintf("no values are known for %s, of the type %s", c.Name, c.Declared))
 		return
 	}
+
 	if best <= 0 && (d.Empty() || !takesAny(c, d, candidates)) {
 		t.leave(
 			fmt.Sprintf(
-				"no value is known for %s that meets CHECK (%s)",
+				"no value is known for %s that satisfies CHECK (%s)",
 				c.Name,
 				strings.Join(d.from, ") and CHECK ("),
 			),
@@ -191,7 +200,7 @@ func (t *Table) fillRarely(f *Field, d *domain, candidates []Source, several boo
 	t.Meets = append(t.Meets, d.from...)
 }
 
-// nullsEqual tells whether a key lets only one row have NULL in a column.
+// nullsEqual reports whether a key lets only one row have NULL in a column.
 func (t *Table) nullsEqual(c *schema.Column) bool {
 	return slices.ContainsFunc(
 		t.Schema.Uniques,
@@ -199,6 +208,7 @@ func (t *Table) nullsEqual(c *schema.Column) bool {
 	)
 }
 
+// isFree reports whether no condition narrows a domain.
 func isFree(d *domain) bool {
 	return d.Only == nil && d.Min == nil && d.Max == nil && !d.NotNull && !d.Null && len(d.Shapes) == 0 &&
 		d.Longest == 0 &&
@@ -248,6 +258,7 @@ func (t *Table) candidates(f *Field, d *domain) []Source {
 			[]Source{chosen(c, append(slices.Clone(d.marked), value.Int(most+1), value.Int(most+2)))},
 			numbers(c, d)...)
 	}
+
 	switch c.Kind {
 	case schema.Integer, schema.Decimal, schema.Real:
 		return numbers(c, d)
@@ -266,14 +277,17 @@ func (t *Table) candidates(f *Field, d *domain) []Source {
 	case schema.Bytes:
 		return bytesOf(c, d)
 	}
+
 	if c.Form != "" {
 		return []Source{patterned(c.Form)}
 	}
+
 	// Of a type that nobody here knows: one engine takes numbers and texts everywhere,
 	// the others may understand a text.
 	return t.texts(f, d)
 }
 
+// chosen is a source that picks from values, as far as the column can hold them.
 func chosen(c *schema.Column, values []value.Value) Source {
 	seen := map[string]bool{}
 	var items []string
@@ -282,7 +296,7 @@ func chosen(c *schema.Column, values []value.Value) Source {
 		switch {
 		case v.IsNull():
 			continue
-		case c.Kind == schema.Text || c.Kind == schema.Bytes || c.Kind == schema.Any && v.Type == value.Text:
+		case isWritten(c, v):
 			if c.Length > 0 && utf8.RuneCountInString(text) > c.Length {
 				continue
 			}
@@ -291,10 +305,7 @@ func chosen(c *schema.Column, values []value.Value) Source {
 				text = strconv.Quote(v.String())
 			}
 		case c.Kind == schema.Boolean:
-			text = strconv.FormatBool(
-				v.N != 0 || strings.HasPrefix(strings.ToLower(v.S), "t") ||
-					strings.HasPrefix(strings.ToLower(v.S), "y"),
-			)
+			text = strconv.FormatBool(isYes(v))
 		case c.Kind == schema.Date && v.Type == value.Timestamp:
 			text = value.Value{Type: value.Date, N: v.N / value.Day}.String()
 		case v.Type == value.Text:
@@ -310,6 +321,18 @@ func chosen(c *schema.Column, values []value.Value) Source {
 	return countable("{choose: ["+strings.Join(items, ", ")+"]}", uint64(len(seen)))
 }
 
+// isYes reads a value as a truth: 1, true and yes are true.
+func isYes(v value.Value) bool {
+	s := strings.ToLower(v.S)
+	return v.N != 0 || strings.HasPrefix(s, "t") || strings.HasPrefix(s, "y")
+}
+
+// isWritten reports whether a column holds a value as text.
+func isWritten(c *schema.Column, v value.Value) bool {
+	return c.Kind == schema.Text || c.Kind == schema.Bytes || c.Kind == schema.Any && v.Type == value.Text
+}
+
+// chosenTexts is a source that picks from texts.
 func chosenTexts(values []string) Source {
 	list := make([]value.Value, len(values))
 	for i, v := range values {

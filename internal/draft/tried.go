@@ -63,6 +63,7 @@ func passes(c *schema.Column, d *domain, s Source) float64 {
 	return float64(good) / float64(len(list))
 }
 
+// takes reports whether a column can hold a value: its type, its length, its conditions.
 func takes(c *schema.Column, d *domain, v value.Value) bool {
 	if v.Type == value.Text {
 		if c.Length > 0 && utf8.RuneCountInString(v.S) > c.Length {
@@ -80,7 +81,7 @@ func takes(c *schema.Column, d *domain, v value.Value) bool {
 	return true
 }
 
-// takesAny tells whether a column takes one of many values of some sources.
+// takesAny reports whether a column takes one of many values of some sources.
 func takesAny(c *schema.Column, d *domain, sources []Source) bool {
 	const many = 2000
 	return slices.ContainsFunc(sources, func(s Source) bool {
@@ -88,7 +89,7 @@ func takesAny(c *schema.Column, d *domain, sources []Source) bool {
 	})
 }
 
-// admits tells whether a column takes every value of a source.
+// admits reports whether a column takes every value of a source.
 func admits(c *schema.Column, d *domain, s Source) bool {
 	if s.Text == "" || c.Kind == schema.Text && c.Length > 0 && !fitsLength(s, c.Length) {
 		return false
@@ -101,7 +102,7 @@ func admits(c *schema.Column, d *domain, s Source) bool {
 
 var kindName = regexp.MustCompile(`^\{kind: ([a-z.-]+)`)
 
-// fitsLength tells whether the texts of a source are short enough, as far as that can be
+// fitsLength reports whether the texts of a source are short enough, as far as that can be
 // told without growing some.
 func fitsLength(s Source, length int) bool {
 	m := kindName.FindStringSubmatch(s.Text)
@@ -128,6 +129,7 @@ func fitsLength(s Source, length int) bool {
 	return n <= length
 }
 
+// passesLength reports whether a source's texts are short enough.
 func passesLength(s Source, length int) bool {
 	for _, v := range values(s, probes) {
 		if utf8.RuneCountInString(v.String()) > length {

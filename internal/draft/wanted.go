@@ -17,24 +17,8 @@ func Wanted(db *schema.Database, patterns []string, schemaName string) (func(*sc
 	if len(patterns) == 0 && schemaName == "" {
 		return nil, nil
 	}
-	var schemas []string
-	for _, t := range db.Tables {
-		if t.Schema != "" && !slices.Contains(schemas, t.Schema) {
-			schemas = append(schemas, t.Schema)
-		}
-	}
-	if schemaName != "" && !slices.Contains(schemas, schemaName) {
-		hint := "the tables of this database are in no schema"
-		if near := diag.Nearest(schemaName, schemas); near != "" {
-			hint = fmt.Sprintf("did you mean %s?", near)
-		} else if len(schemas) > 0 {
-			hint = "there are " + strings.Join(schemas, ", ")
-		}
-		return nil, &store.Fault{
-			Kind:    store.Missing,
-			Message: fmt.Sprintf("no table is in a schema %s", schemaName),
-			Hint:    hint,
-		}
+	if err := checkSchema(db, schemaName); err != nil {
+		return nil, err
 	}
 	named := func(t *schema.Table, pattern string) bool {
 		for _, name := range []string{t.Name, t.LocalName()} {
@@ -49,7 +33,7 @@ func Wanted(db *schema.Database, patterns []string, schemaName string) (func(*sc
 			db.Tables,
 			func(t *schema.Table) bool { return named(t, p) && (schemaName == "" || t.Schema == schemaName) },
 		) {
-			f := &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("no table is called %s", p)}
+			f := &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("there is no table %s", p)}
 			if near := diag.Nearest(p, db.TableNames()); near != "" {
 				f.Hint = fmt.Sprintf("did you mean %s?", near)
 			}
@@ -62,4 +46,25 @@ func Wanted(db *schema.Database, patterns []string, schemaName string) (func(*sc
 		}
 		return len(patterns) == 0 || slices.ContainsFunc(patterns, func(p string) bool { return named(t, p) })
 	}, nil
+}
+
+// checkSchema refuses the name of a schema that holds no table.
+func checkSchema(db *schema.Database, name string) error {
+	var schemas []string
+	for _, t := range db.Tables {
+		if t.Schema != "" && !slices.Contains(schemas, t.Schema) {
+			schemas = append(schemas, t.Schema)
+		}
+	}
+	if name == "" || slices.Contains(schemas, name) {
+		return nil
+	}
+	hint := "this database has no schemas"
+	if near := diag.Nearest(name, schemas); near != "" {
+		hint = fmt.Sprintf("did you mean %s?", near)
+	} else if len(schemas) > 0 {
+		hint = "there are " + strings.Join(schemas, ", ")
+	}
+	return &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("there is no schema %s with "+
+		"tables", name), Hint: hint}
 }

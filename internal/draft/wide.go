@@ -74,7 +74,7 @@ func (t *Table) wider(f *Field, s Source, d *domain) []Source {
 // wideIntegers count on from the keys that are there, or are spread over the type's range.
 func (t *Table) wideIntegers(c *schema.Column, d *domain) []Source {
 	_, most := typeRange(c)
-	held := t.held()
+	held := t.contents()
 	key := len(t.Schema.PrimaryKey) == 1 && t.Schema.PrimaryKey[0] == c.Name
 	if len(d.conditions) == 0 && (most > 1<<15 && c.Identity == schema.NoIdentity || key) && held.Rows <= heldMost {
 		first := int64(1)

@@ -12,12 +12,11 @@ import (
 // Write writes a draft as a plan.
 func (d *Draft) Write(o Options) string {
 	var b strings.Builder
-	b.WriteString("# yaml-language-server: $schema=plan.schema.json\n" +
-		"# Drafted from the tables. Make it yours: how many rows, and how each field gets its\n" +
-		"# value. evensprout catalog lists the kinds; evensprout check tells what does not fit.\n\n")
+	b.WriteString("# Drafted from the tables. Edit it: how many rows, and where each field gets its values.\n" +
+		"# evensprout catalog lists the kinds of values; evensprout check reports what does not fit.\n\n")
 	fmt.Fprintf(
 		&b,
-		"name: %s\nedition: 1\nseed: %s-1\nclock: %s   # what now means: the wall clock is never read\n",
+		"name: %s\nedition: 1\nseed: %s-1\nclock: %s   # the plan's current time; the real time is never used\n",
 		plan.Scalar(o.Name),
 		plainName(o.Name),
 		clock,
@@ -41,6 +40,7 @@ func (d *Draft) Write(o Options) string {
 	return b.String()
 }
 
+// plainName writes a name as a key in YAML.
 func plainName(s string) string {
 	return strings.Trim(strings.Map(func(r rune) rune {
 		if unicode.IsLetter(r) || unicode.IsDigit(r) {
@@ -101,20 +101,22 @@ func (t *Table) writeFields(b *strings.Builder) {
 	}
 }
 
+// write writes the table's entity.
 func (t *Table) write(b *strings.Builder) {
 	fmt.Fprintf(b, "  %s:\n    table: %s\n", t.Entity, plan.Scalar(t.Schema.Name))
 	for _, n := range t.notes() {
 		fmt.Fprintf(b, "    # %s\n", oneLine(n))
 	}
 	if t.existing {
-		there := fmt.Sprintf("the %d rows that are there", t.held().Rows)
-		if t.held().Rows == 1 {
+		there := fmt.Sprintf("the %d existing rows", t.contents().Rows)
+		if t.contents().Rows == 1 {
 			there = "the row that is there"
 		}
 		fmt.Fprintf(b, "    rows: existing   # %s\n", there)
 		return
 	}
-	if t.held().Rows > 0 {
+
+	if t.contents().Rows > 0 {
 		b.WriteString("    on_violation: {unique: redraw}   # the table has rows already\n")
 	}
 	if t.parent != nil {
@@ -130,6 +132,7 @@ func (t *Table) write(b *strings.Builder) {
 		}
 		groups = append(groups, "["+strings.Join(names, ", ")+"]")
 	}
+
 	if groups != nil {
 		fmt.Fprintf(b, "    unique: [%s]\n", strings.Join(groups, ", "))
 	}
@@ -147,6 +150,7 @@ func (t *Table) write(b *strings.Builder) {
 	}
 }
 
+// notes are the comments above an entity.
 func (t *Table) notes() []string {
 	notes := append([]string{}, t.Schema.Notes...)
 	if len(t.Schema.Triggers) > 0 {
@@ -155,12 +159,13 @@ func (t *Table) notes() []string {
 	return append(notes, t.Notes...)
 }
 
+// writeDraws writes the shared values of an entity.
 func (t *Table) writeDraws(b *strings.Builder) {
 	first := true
 	for _, f := range t.Fields {
 		for _, d := range f.Draws {
 			if first {
-				b.WriteString("    draws:\n")
+				b.WriteString("    shared:\n")
 				first = false
 			}
 			fmt.Fprintf(b, "      %s: %s\n", plan.Scalar(d.Name), d.Source)

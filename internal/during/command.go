@@ -54,6 +54,7 @@ func (c *Command) Run(ctx context.Context) (int, error) {
 		}
 		return codeNotRun, err
 	}
+
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	var late, kill <-chan time.Time
@@ -77,16 +78,21 @@ func (c *Command) Run(ctx context.Context) (int, error) {
 			if !c.Interactive {
 				send(cmd, os.Kill, true) // what it has left running in the background
 			}
-			var exit *exec.ExitError
-			switch {
-			case expired:
+			if expired {
 				return CodeTimeout, nil
-			case err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay):
-				return codeNotRun, err
 			}
-			return exitCode(cmd.ProcessState), nil
+			return outcome(cmd, err)
 		}
 	}
+}
+
+// outcome returns the exit code of a command that has ended; the error of Wait says how.
+func outcome(cmd *exec.Cmd, err error) (int, error) {
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay) {
+		return codeNotRun, err
+	}
+	return exitCode(cmd.ProcessState), nil
 }
 
 // environment puts variables in the place of others of the same name.

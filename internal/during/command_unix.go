@@ -22,7 +22,7 @@ var passedOn = []os.Signal{
 
 var terminate os.Signal = syscall.SIGTERM
 
-// fromTerminal tells whether a terminal sends a signal to all of its foreground.
+// fromTerminal reports whether a terminal sends a signal to all of its foreground.
 func fromTerminal(s os.Signal) bool {
 	return s == syscall.SIGINT || s == syscall.SIGQUIT || s == syscall.SIGWINCH || s == syscall.SIGCONT
 }

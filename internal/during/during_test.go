@@ -22,14 +22,14 @@ import (
 // Keys as digests give them.
 const key1, key2 = "0123456789abcdef01234567", "76543210fedcba9876543210"
 
-func own(t *testing.T) store.Own {
-	o, err := sqlite.Driver{}.Own(t.Context(), "sqlite:"+filepath.Join(t.TempDir(), "none.db"))
+func own(t *testing.T) store.Scratch {
+	o, err := sqlite.Driver{}.OpenScratch(t.Context(), "sqlite:"+filepath.Join(t.TempDir(), "none.db"))
 	require.NoError(t, err)
 	t.Cleanup(func() { o.Close() })
 	return o
 }
 
-func names(t *testing.T, o store.Own) []string {
+func names(t *testing.T, o store.Scratch) []string {
 	all, err := o.List(t.Context())
 	require.NoError(t, err)
 	var out []string
@@ -93,9 +93,9 @@ func TestABuildThatFailsLeavesNothing(t *testing.T) {
 	assert.Equal(
 		t,
 		[]Swept{
-			{cachePrefix + key2, "half-built by a run that was killed", false},
-			{store.OwnNewPrefix + "0123456789abcdef", "half-built by a run that was killed", false},
-			{"evensprout_run_reports", "its name is not one that this program gives", true},
+			{cachePrefix + key2, "left half-built by a killed run", false},
+			{store.OwnNewPrefix + "0123456789abcdef", "left half-built by a killed run", false},
+			{"evensprout_run_reports", "its name is not one that this program creates", true},
 		},
 		gone,
 	)
@@ -107,7 +107,7 @@ func TestABuildThatFailsLeavesNothing(t *testing.T) {
 
 func TestASweptCacheIsBuiltAgain(t *testing.T) {
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
-	o := &sweeping{Own: own(t)}
+	o := &sweeping{Scratch: own(t)}
 	builds := 0
 	p, err := Private(t.Context(), o, "key", func(ctx context.Context, name string) error {
 		builds++
@@ -120,7 +120,7 @@ func TestASweptCacheIsBuiltAgain(t *testing.T) {
 
 // sweeping loses what is to be copied, once.
 type sweeping struct {
-	store.Own
+	store.Scratch
 	done bool
 }
 
@@ -131,7 +131,7 @@ func (s *sweeping) Copy(ctx context.Context, from, name string) error {
 			return err
 		}
 	}
-	return s.Own.Copy(ctx, from, name)
+	return s.Scratch.Copy(ctx, from, name)
 }
 
 func TestDigestsTellWhatDiffers(t *testing.T) {
@@ -148,7 +148,7 @@ func TestDigestsTellWhatDiffers(t *testing.T) {
 	seen := map[string]string{}
 	note := func(what string) {
 		k := key()
-		assert.Empty(t, seen[k], "%s is told from what was before", what)
+		assert.Empty(t, seen[k], "%s is reported from what was before", what)
 		seen[k] = what
 		assert.Equal(t, k, key())
 		assert.Len(t, k, keyDigits)

@@ -33,7 +33,7 @@ const lookEvery = 50 * time.Millisecond
 
 // Place is a database of one run's own.
 type Place struct {
-	own    store.Own
+	own    store.Scratch
 	name   string
 	Copied bool          // from the cache, which had it
 	Made   time.Duration // how long it took
@@ -45,7 +45,7 @@ type Place struct {
 // makes the database of a name.
 func Private(
 	ctx context.Context,
-	own store.Own,
+	own store.Scratch,
 	key string,
 	build func(ctx context.Context, name string) error,
 ) (p *Place, err error) {
@@ -97,8 +97,13 @@ func Private(
 const maxCopies = 3
 
 // cached sees that a database is there to be copied; one process at a time builds it. It
-// tells whether it was there.
-func cached(ctx context.Context, own store.Own, name string, build func(context.Context, string) error) (bool, error) {
+// reports whether it was there.
+func cached(
+	ctx context.Context,
+	own store.Scratch,
+	name string,
+	build func(context.Context, string) error,
+) (bool, error) {
 	for {
 		ready, err := isReady(ctx, own, name)
 		if ready || err != nil {
@@ -121,15 +126,15 @@ func cached(ctx context.Context, own store.Own, name string, build func(context.
 }
 
 // isReady reports whether a database is there to be copied.
-func isReady(ctx context.Context, own store.Own, name string) (bool, error) {
+func isReady(ctx context.Context, own store.Scratch, name string) (bool, error) {
 	all, err := own.List(ctx)
-	return slices.Contains(all, store.OwnDatabase{Name: name, Mark: store.MarkReady}), err
+	return slices.Contains(all, store.ScratchDatabase{Name: name, Mark: store.MarkReady}), err
 }
 
 // fill builds a database, unless another process was quicker: then it is there.
 func fill(
 	ctx context.Context,
-	own store.Own,
+	own store.Scratch,
 	name string,
 	build func(context.Context, string) error,
 ) (there bool, err error) {
@@ -153,7 +158,7 @@ func (p *Place) URL() (string, error) { return p.own.URL(p.name) }
 
 // Drop removes the database. again opens the own databases once more, where the connection
 // has not lived as long as the command; it may be nil.
-func (p *Place) Drop(ctx context.Context, again func(context.Context) (store.Own, error)) error {
+func (p *Place) Drop(ctx context.Context, again func(context.Context) (store.Scratch, error)) error {
 	err := errors.Join(p.own.Drop(ctx, p.name), p.own.Release(ctx, p.name))
 	if err == nil || again == nil {
 		return err
@@ -180,15 +185,15 @@ type Swept struct {
 
 // swept tells why a database is removed, or why it stays although it is no run's; neither
 // for those of runs that go on, and for those that are to be kept.
-func swept(d store.OwnDatabase, kept, caches bool) (why, stays string) {
+func swept(d store.ScratchDatabase, kept, caches bool) (why, stays string) {
 	run, cache, fresh := runName.MatchString(d.Name), cacheName.MatchString(d.Name), newName.MatchString(d.Name)
 	switch {
 	case !run && !cache && !fresh:
-		return "", "its name is not one that this program gives"
+		return "", "its name is not one that this program creates"
 	case d.Mark == "":
-		return "", "it carries no mark of this program and user"
+		return "", "it has no mark of this program and user"
 	case fresh, cache && d.Mark != store.MarkReady:
-		return "half-built by a run that was killed", ""
+		return "left half-built by a killed run", ""
 	case cache && caches:
 		return "cached", ""
 	case cache:
@@ -196,7 +201,7 @@ func swept(d store.OwnDatabase, kept, caches bool) (why, stays string) {
 	case d.Mark == store.MarkKept && kept:
 		return "kept after a failure", ""
 	case d.Mark != store.MarkKept:
-		return "left by a run that was killed", ""
+		return "left by a killed run", ""
 	}
 	return "", ""
 }
@@ -204,7 +209,7 @@ func swept(d store.OwnDatabase, kept, caches bool) (why, stays string) {
 // Sweep removes the databases of runs that were killed, and, if asked to, those that were
 // kept after failures, and those that are there to be copied. It removes only what has
 // exactly such a name, carries the mark, and has nobody connected to it.
-func Sweep(ctx context.Context, own store.Own, kept, caches bool) ([]Swept, error) {
+func Sweep(ctx context.Context, own store.Scratch, kept, caches bool) ([]Swept, error) {
 	all, err := own.List(ctx)
 	if err != nil {
 		return nil, err
@@ -233,7 +238,7 @@ func Sweep(ctx context.Context, own store.Own, kept, caches bool) ([]Swept, erro
 			return out, err
 		}
 		if n > 0 {
-			out = append(out, Swept{d.Name, fmt.Sprintf("%d connections to it are open", n), true})
+			out = append(out, Swept{d.Name, fmt.Sprintf("it has %d open connections", n), true})
 			continue
 		}
 		out = append(out, Swept{Name: d.Name, Why: why})

@@ -90,6 +90,7 @@ func newExporter(c *plan.Compiled, o Options) *exporter {
 	return x
 }
 
+// close closes the grower and the files it reads.
 func (x *exporter) close() { x.grower.Close() }
 
 // column is a field that is written.
@@ -166,6 +167,7 @@ func (x *exporter) describe(t *plan.Target, columns []column) (*files.ManifestRo
 			)
 		}
 	}
+
 	x.manifest.Entities = append(x.manifest.Entities, m)
 	return &x.manifest.Entities[len(x.manifest.Entities)-1], x.grower.Err()
 }
@@ -239,8 +241,8 @@ func (m *measured) Write(b []byte) (int, error) {
 	return n, err
 }
 
-// tell notes length and digest in the manifest.
-func (m *measured) tell(of *files.ManifestRows) {
+// record notes length and digest in the manifest.
+func (m *measured) record(of *files.ManifestRows) {
 	of.Bytes, of.SHA256 = m.bytes, hex.EncodeToString(m.digest.Sum(nil))
 }
 
@@ -311,7 +313,7 @@ func Files(
 		return counted, nil
 	}
 	done := func(about *files.ManifestRows) error {
-		counted.tell(about)
+		counted.record(about)
 		err := file.Close()
 		file = nil
 		return err

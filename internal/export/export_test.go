@@ -197,7 +197,7 @@ func TestFoldersAreWhole(t *testing.T) {
 	require.NoError(t, err)
 	defer f.Close()
 	_, err = f.Create("../x")
-	assert.ErrorContains(t, err, "no name of a file in a folder")
+	assert.ErrorContains(t, err, "name of a file in a folder")
 	require.NoError(t, os.WriteFile(filepath.Join(t.TempDir(), "file"), nil, 0o644))
 }
 
@@ -238,5 +238,5 @@ func TestStatementsNeedTheTables(t *testing.T) {
 	c := compiled(t, demo.Entities)
 	var fault *store.Fault
 	require.ErrorAs(t, Statements(t.Context(), c, nil, nil), &fault)
-	assert.Equal(t, "--db URL names the database", fault.Hint)
+	assert.Equal(t, "name the database with --db URL", fault.Hint)
 }

@@ -23,14 +23,14 @@ type Folder struct {
 type ErrPresent struct{ Path string }
 
 func (e *ErrPresent) Error() string {
-	return fmt.Sprintf("%s is there already, and no export wrote it", e.Path)
+	return fmt.Sprintf("%s already exists, and export did not write it", e.Path)
 }
 
 // NewFolder begins to fill a folder, which need not be there.
 func NewFolder(path string) (*Folder, error) {
 	path = filepath.Clean(path)
 	if info, err := os.Stat(path); err == nil && !info.IsDir() {
-		return nil, fmt.Errorf("%s is a file, and a folder is needed", path)
+		return nil, fmt.Errorf("%s is a file, not a folder", path)
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return nil, err
@@ -45,7 +45,7 @@ func NewFolder(path string) (*Folder, error) {
 // Create makes a file.
 func (f *Folder) Create(name string) (io.WriteCloser, error) {
 	if name != filepath.Base(name) {
-		return nil, fmt.Errorf("%q is no name of a file in a folder", name)
+		return nil, fmt.Errorf("%q is not the name of a file in a folder", name)
 	}
 	f.names = append(f.names, name)
 	return os.OpenFile(filepath.Join(f.work, name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)

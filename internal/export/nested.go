@@ -98,6 +98,7 @@ func Nested(ctx context.Context, c *plan.Compiled, o Options, out io.Writer) err
 		}
 		fmt.Fprint(w, "\n]")
 	}
+
 	if between == "{\n" {
 		fmt.Fprint(w, "{")
 	}

@@ -18,7 +18,7 @@ const PlanName = "evensprout.yaml"
 func Plan(c *plan.Compiled, m *files.Manifest) []byte {
 	var b bytes.Buffer
 	text := func(s string) string { return string(files.AppendJSONText(nil, s)) } // YAML reads JSON's texts
-	fmt.Fprintf(&b, "# The rows that %s grew, as they stand in the files beside this one.\n\n", comment(m.MadeBy))
+	fmt.Fprintf(&b, "# Rows that %s generated, from the files beside this one.\n\n", comment(m.MadeBy))
 	fmt.Fprintf(&b, "name: %s\nedition: %s\nseed: %s\n", text(m.Plan), m.Edition, text(m.Seed))
 	if m.Clock != "" {
 		fmt.Fprintf(&b, "clock: %s\n", m.Clock)

@@ -63,11 +63,12 @@ func newScripter(c *plan.Compiled, o Options, sql store.Script) (*scripter, erro
 		if t.Table == nil {
 			return nil, &store.Fault{
 				Kind:    store.Missing,
-				Message: "SQL needs the tables: their columns, keys and types",
-				Hint:    "--db URL names the database",
+				Message: "SQL needs the tables' columns, keys and types",
+				Hint:    "name the database with --db URL",
 			}
 		}
 	}
+
 	o.Format, o.Names = "sql", Columns
 	x := newExporter(c, o)
 	s := &scripter{exporter: x, sql: sql, late: map[*plan.Target][]int{}, numbers: map[*plan.Target]int64{}}
@@ -87,13 +88,13 @@ func newScripter(c *plan.Compiled, o Options, sql store.Script) (*scripter, erro
 		default:
 			p := c.Problem(
 				l.Target.Plan,
-				"%s.%s closes a circle of references, and %s is NOT NULL and is looked at at once: no order of "+
+				"%s.%s closes a circle of references, and %s is NOT NULL and not deferrable: no order of "+
 					"statements can write it",
 				l.Target.Plan.Name,
 				l.Target.Grow.Fields[l.Field].Name,
 				col.Name,
 			)
-			p.Hint = "let the column be NULL, or make the reference DEFERRABLE"
+			p.Hint = "allow NULL in the column, or make the reference DEFERRABLE"
 			x.close()
 			return nil, diag.Problems{p}
 		}
@@ -382,6 +383,7 @@ func key(t *plan.Target) []int {
 			return fields
 		}
 	}
+
 	var all []int
 	for i, c := range t.Columns {
 		if c != nil && !c.Generated && !t.Grow.Fields[i].Inner {

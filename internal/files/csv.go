@@ -121,7 +121,7 @@ func (r *csvReader) Next() (Record, error) {
 	return r.record, nil
 }
 
-// quoted tells whether an empty cell of the last record is one in quotes.
+// quoted reports whether an empty cell of the last record is one in quotes.
 func (r *csvReader) quoted(i, n int) bool {
 	if i+1 < n {
 		_, column := r.csv.FieldPos(i)
@@ -147,9 +147,10 @@ func (r *csvReader) fault(err error) error {
 			File:    r.path,
 			Line:    r.record.Line + 1,
 			Message: err.Error(),
-			Hint:    "is a quote open, or is this another kind of file?",
+			Hint:    "is a quote not closed, or is this another kind of file?",
 		}
 	}
+
 	if !errors.As(err, &p) {
 		return err // io.EOF too
 	}
@@ -157,14 +158,14 @@ func (r *csvReader) fault(err error) error {
 	switch {
 	case errors.Is(err, csv.ErrFieldCount):
 		e.Column = 0
-		e.Message = fmt.Sprintf("this line has another number of cells than the first, which has %d", len(r.names))
-		e.Hint = fmt.Sprintf("the separator is %q; a cell that holds it goes in quotes", r.csv.Comma)
+		e.Message = fmt.Sprintf("this line does not have %d cells like the first line", len(r.names))
+		e.Hint = fmt.Sprintf("the separator is %q; put a cell that contains it in quotes", r.csv.Comma)
 	case errors.Is(err, csv.ErrBareQuote):
-		e.Message, e.Hint = "a quote inside a cell that does not begin with one", `a cell with quotes goes in `+
-			`quotes, and they are doubled: "say ""hello"""`
+		e.Message, e.Hint = "a quote inside a cell that is not in quotes", `put the cell in quotes, and double the `+
+			`quotes in it: "say ""hello"""`
 	case errors.Is(err, csv.ErrQuote):
-		e.Message, e.Hint = "a quoted cell does not end, or goes on behind its quote", `quotes inside a quoted `+
-			`cell are doubled`
+		e.Message, e.Hint = "a quoted cell is not closed, or continues after its closing quote", `double the `+
+			`quotes inside a quoted cell`
 	default:
 		e.Message = p.Err.Error()
 	}
@@ -178,7 +179,7 @@ func ParseSeparator(s string) (rune, error) {
 	}
 	r, size := utf8.DecodeRuneInString(s)
 	if size != len(s) || size == 0 || strings.ContainsRune("\"\r\n\ufffd", r) {
-		return 0, fmt.Errorf("a separator is one character, such as ; or tab, and here is %q", s)
+		return 0, fmt.Errorf("a separator must be one character, such as ; or tab, got %q", s)
 	}
 	return r, nil
 }

@@ -92,10 +92,11 @@ func Open(path string, o Options) (Reader, error) {
 	if open == nil {
 		return nil, &Error{
 			File:    path,
-			Message: "this is no kind of file that rows can be read from",
-			Hint:    "there is: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet",
+			Message: "rows cannot be read from this kind of file",
+			Hint:    "known: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet",
 		}
 	}
+
 	f, err := safe.Open(path)
 	switch {
 	case errors.Is(err, os.ErrNotExist):
@@ -103,6 +104,7 @@ func Open(path string, o Options) (Reader, error) {
 	case err != nil:
 		return nil, &Error{File: path, Message: "the file cannot be read: " + err.Error()}
 	}
+
 	r, err := open(f, path, o)
 	if err != nil {
 		f.Close()

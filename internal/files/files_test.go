@@ -131,30 +131,32 @@ func TestFaults(t *testing.T) {
 	head := `<row r="1"><c r="A1" t="inlineStr"><is><t>a</t></is></c></row>`
 	for name, c := range map[string]struct{ path, place, message string }{
 		"missing":           {filepath.Join(t.TempDir(), "none.csv"), "", "no such file"},
-		"another kind":      {write(t, "a.doc", ""), "", "no kind of file"},
+		"another kind":      {write(t, "a.doc", ""), "", "this kind of file"},
 		"an empty file":     {write(t, "a.csv", ""), "", "the file is empty"},
-		"a short line 17":   {write(t, "a.csv", long+"1\n"), ":17", "another number of cells"},
+		"a short line 17":   {write(t, "a.csv", long+"1\n"), ":17", "not have 2 cells"},
 		"a wrong quote":     {write(t, "a.csv", "a,b\n1,x\"y\n"), ":2:4", "a quote inside a cell"},
-		"an open quote":     {write(t, "a.csv", "a,b\n1,\"x\n"), ":2", "does not end"},
+		"an open quote":     {write(t, "a.csv", "a,b\n1,\"x\n"), ":2", "is not closed,"},
 		"a NUL byte":        {write(t, "a.csv", "a,b\n1,x\x00\n"), ":2:3", "NUL"},
 		"invalid UTF-8":     {write(t, "a.csv", "a,b\n1,\xff\n"), ":2:3", "UTF-8"},
 		"two equal columns": {write(t, "a.csv", "a,a\n"), ":1", "both called a"},
 		"a nameless column": {write(t, "a.csv", "a,\n"), ":1", "has no name"},
-		"no object":         {write(t, "a.ndjson", "{}\n[1]\n"), ":2", "no object"},
+		"not an object":     {write(t, "a.ndjson", "{}\n[1]\n"), ":2", "not an object"},
 		"cut JSON":          {write(t, "a.ndjson", "{\"a\": 1\n"), ":1", "ends too early"},
-		"a key twice":       {write(t, "a.ndjson", "{\"a\": 1, \"a\": 2}\n"), ":1", "stands twice"},
-		"rest on a line":    {write(t, "a.ndjson", "{\"a\": 1} x\n"), ":1", "behind the object"},
+		"a key twice":       {write(t, "a.ndjson", "{\"a\": 1, \"a\": 2}\n"), ":1", "appears twice"},
+		"rest on a line":    {write(t, "a.ndjson", "{\"a\": 1} x\n"), ":1", "after the object"},
 		"NUL in JSON":       {write(t, "a.ndjson", "{\"a\": \"x\x00\"}\n"), ":1", "NUL"},
-		"no list":           {write(t, "a.json", "{}"), ":1:1", "no list of objects"},
+		"no list":           {write(t, "a.json", "{}"), ":1:1", "not a list of objects"},
 		"an endless list":   {write(t, "a.json", "[{\"a\": 1},\n"), ":1", "ends too early"},
-		"behind the list":   {write(t, "a.json", "[] []"), ":1", "behind the list"},
-		"no workbook":       {write(t, "a.xlsx", "PK"), "", "no XLSX workbook"},
+		"after the list":    {write(t, "a.json", "[] []"), ":1", "after the list"},
+		"no workbook":       {write(t, "a.xlsx", "PK"), "", "not an XLSX workbook:"},
 		"a formula": {workbook(t, head+`<row r="2"><c r="A2"><f>1+1</f><v>2</v></c></row>`), ":2:1",
 			"a formula"},
-		"an error":           {workbook(t, head+`<row r="2"><c r="A2" t="e"><v>#REF!</v></c></row>`), ":2:1", "#REF!"},
-		"a text not there":   {workbook(t, head+`<row r="2"><c r="A2" t="s"><v>9</v></c></row>`), ":2:1", "not there"},
-		"beyond the columns": {workbook(t, head+`<row r="2"><c r="D2"><v>1</v></c></row>`), ":2:4", "beyond the last"},
-		"broken XML":         {workbook(t, head+`<row r="2"><c`), ":2", "broken"},
+		"an error": {workbook(t, head+`<row r="2"><c r="A2" t="e"><v>#REF!</v></c></row>`), ":2:1", "#REF!"},
+		"a text not there": {workbook(t, head+`<row r="2"><c r="A2" `+
+			`t="s"><v>9</v></c></row>`), ":2:1", "does not exist"},
+		"beyond the columns": {workbook(t, head+`<row r="2"><c r="D2"><v>1</v></c></row>`), ":2:4", "after the " +
+			"last named"},
+		"broken XML": {workbook(t, head+`<row r="2"><c`), ":2", "broken"},
 	} {
 		_, err := records(c.path, Options{})
 		var e *Error
@@ -245,9 +247,9 @@ func TestTypesThatThePlanSays(t *testing.T) {
 	assert.Contains(
 		t,
 		problems[0].String(),
-		`a.csv:3:1: n: "1,900" is no decimal: write it with a point, and without separators`,
+		`n: "1,900" is not a valid decimal: write it with a decimal point and without thousands separators`,
 	)
-	assert.Contains(t, problems[1].String(), `a.csv:5:1: n: "x" is no decimal`)
+	assert.Contains(t, problems[1].String(), `n: "x" is not a valid decimal`)
 }
 
 func TestDatesOfSheets(t *testing.T) {
@@ -266,7 +268,7 @@ func TestDuplicates(t *testing.T) {
 	spec := plan.FileSpec{Path: path, Columns: columns("code", "n"), Key: []int{0}}
 	_, problems := Rows(spec)
 	require.Len(t, problems, 2)
-	assert.Contains(t, problems[0].String(), `a.csv:4:1: the key "A" stands in line 2 already`)
+	assert.Contains(t, problems[0].String(), `the key "A" is also in line 2`)
 	assert.Contains(t, problems[1].String(), "a.csv:5", "an empty key")
 	spec.Path = write(t, "b.csv", "code,n\nA,1\nB,2\nA,3\n")
 	for which, want := range map[string][]string{"first": {"A|1", "B|2"}, "last": {"B|2", "A|3"}} {
@@ -292,7 +294,7 @@ func TestFilesWithoutRows(t *testing.T) {
 func TestAnotherSeparatorIsGuessed(t *testing.T) {
 	_, problems := Rows(plan.FileSpec{Path: write(t, "a.csv", "Code;Amount\nA;1\n"), Columns: columns("Code")})
 	require.Len(t, problems, 1)
-	assert.Contains(t, problems[0].Message, "another separator than a comma")
+	assert.Contains(t, problems[0].Message, "not seem to be a comma:")
 	assert.Equal(t, `separator: ";" in rows_from`, problems[0].Hint)
 	rows, problems := Rows(
 		plan.FileSpec{Path: write(t, "a.csv", "Code;Amount\nA;1\n"), Columns: columns("Code"), Separator: ";"},

@@ -55,7 +55,7 @@ func (r *ndjsonReader) Next() (Record, error) {
 		}
 		if err == nil {
 			if _, more := d.Token(); more != io.EOF {
-				err = errors.New("something stands behind the object")
+				err = errors.New("there is text after the object")
 			}
 		}
 		if err != nil {
@@ -119,15 +119,16 @@ func openJSON(f *os.File, path string, _ Options) (Reader, error) {
 	r.decoder = json.NewDecoder(r.lines)
 	t, err := r.decoder.Token()
 	if err == io.EOF {
-		return nil, &Error{File: path, Message: "the file is empty", Hint: "it holds a list of objects: [{...}, {...}]"}
+		return nil, &Error{File: path, Message: "the file is empty", Hint: "the file must hold a list of " +
+			"objects: [{...}, {...}]"}
 	}
 	if t != json.Delim('[') || err != nil {
 		return nil, &Error{
 			path,
 			1,
 			1,
-			"this is no list of objects",
-			"it holds a list of objects: [{...}, {...}]; one object a line is .ndjson",
+			"this is not a list of objects",
+			"the file must hold a list of objects: [{...}, {...}]; one object a line is .ndjson",
 		}
 	}
 	return r, nil
@@ -156,7 +157,7 @@ func (r *jsonReader) Next() (Record, error) {
 				return Record{}, io.EOF
 			}
 			if err == nil {
-				err = errors.New("something stands behind the list")
+				err = errors.New("there is text after the list")
 			}
 		}
 	}
@@ -227,7 +228,7 @@ type nameList struct {
 func (l *nameList) open(d *json.Decoder) error {
 	t, err := d.Token()
 	if err == nil && t != json.Delim('{') {
-		err = errors.New("this is no object")
+		err = errors.New("this is not an object")
 	}
 	return err
 }
@@ -260,7 +261,7 @@ func (l *nameList) object(d *json.Decoder) (Record, error) {
 		if !same {
 			for _, n := range l.names {
 				if n == name {
-					return Record{}, fmt.Errorf("the key %s stands twice in one object", name)
+					return Record{}, fmt.Errorf("the key %s appears twice in one object", name)
 				}
 			}
 			l.names = append(l.names, name)
@@ -271,6 +272,7 @@ func (l *nameList) object(d *json.Decoder) (Record, error) {
 		}
 		l.cells = append(l.cells, cell)
 	}
+
 	if _, err := d.Token(); err != nil {
 		return Record{}, err
 	}

@@ -75,12 +75,12 @@ func (id RowID) MarshalText() ([]byte, error) {
 // UnmarshalText reads the digits.
 func (id *RowID) UnmarshalText(text []byte) error {
 	if len(text) != 32 {
-		return fmt.Errorf("%q is no identity of a row", text)
+		return fmt.Errorf("%q is not the identity of a row", text)
 	}
 	for i := range id {
 		n, err := strconv.ParseUint(string(text[16*i:16*i+16]), 16, 64)
 		if err != nil {
-			return fmt.Errorf("%q is no identity of a row", text)
+			return fmt.Errorf("%q is not the identity of a row", text)
 		}
 		id[i] = n
 	}
@@ -96,7 +96,7 @@ func ReadManifest(path string) (*Manifest, error) {
 		return nil, &Error{
 			File:    path,
 			Message: "there is no such file",
-			Hint:    "the manifest that export wrote stands beside the files",
+			Hint:    "the manifest that export wrote is beside the files",
 		}
 	}
 	if err != nil {
@@ -112,13 +112,13 @@ func ReadManifest(path string) (*Manifest, error) {
 	}
 	var m Manifest
 	if err := json.Unmarshal(data, &m); err != nil {
-		return nil, &Error{File: path, Message: "this is no manifest of an export: " + err.Error()}
+		return nil, &Error{File: path, Message: "this is not a manifest of an export: " + err.Error()}
 	}
 	if m.Format != manifestFormat {
 		return nil, &Error{
 			File: path,
 			Message: fmt.Sprintf(
-				"this is no manifest that this program reads: its format is %d, and %d is read",
+				"this program cannot read this manifest: its format is %d, and %d is supported",
 				m.Format,
 				manifestFormat,
 			),
@@ -173,18 +173,18 @@ func (l *loader) identify() {
 		l.add(
 			0,
 			0,
-			fmt.Sprintf("the manifest %s says nothing of %s", filepath.Base(l.spec.Manifest), l.spec.Entity),
-			"it knows "+strings.Join(names, ", "),
+			fmt.Sprintf("the manifest %s does not mention %s", filepath.Base(l.spec.Manifest), l.spec.Entity),
+			"it has "+strings.Join(names, ", "),
 		)
 		return
 	}
+
 	if rows.Rows != l.table.rows {
 		l.add(
 			0,
 			0,
 			fmt.Sprintf("the file has %d rows, and its manifest says %d", l.table.rows, rows.Rows),
-			"rows that were added or removed by hand have no identity there: leave manifest out of rows_from, and "+
-				"give a key",
+			"rows added or removed by hand have no identity there: remove manifest from rows_from, and give a key",
 		)
 		return
 	}

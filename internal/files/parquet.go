@@ -57,7 +57,7 @@ func (g ordered) Fields() []parquet.Field {
 
 func newParquetWriter(w io.Writer, columns []Column) (Writer, error) {
 	if len(columns) == 0 {
-		return nil, errors.New("a Parquet file has columns, and here are none")
+		return nil, errors.New("a Parquet file needs at least one column")
 	}
 	root := ordered{Group: parquet.Group{}}
 	options := []parquet.WriterOption{parquet.CreatedBy("evensprout", "1", "")}
@@ -157,6 +157,7 @@ type parquetReader struct {
 	line   int
 }
 
+// openParquet opens a Parquet file; a damaged one is an error, never a panic.
 func openParquet(f *os.File, path string, _ Options) (r Reader, err error) {
 	defer parquetPanic(path, &err)
 	info, err := f.Stat()
@@ -181,11 +182,12 @@ func openParquet(f *os.File, path string, _ Options) (r Reader, err error) {
 		if read == nil {
 			return nil, &Error{
 				File:    path,
-				Message: fmt.Sprintf("the column %s is of the type %s, which is not read", c.Name, c.Kind),
+				Message: fmt.Sprintf("the column %s has the type %s, which is not supported", c.Name, c.Kind),
 			}
 		}
 		out.names, out.cells = append(out.names, c.Name), append(out.cells, read)
 	}
+
 	if len(out.names) == 0 {
 		return nil, &Error{File: path, Message: "the file has no columns"}
 	}
@@ -207,7 +209,7 @@ func parquetError(path string, line int, err error) error {
 	}
 	switch {
 	case errors.As(err, &nested):
-		out.Hint = "rows are read from plain columns; write nested values as JSON"
+		out.Hint = "only plain columns can be read; write nested values as JSON"
 	case errors.As(err, &limit) && limit.Limit == maxPages:
 		out.Hint = "write the file with smaller pages, or leave out columns that the plan does not need"
 	}
@@ -344,6 +346,7 @@ func signed(b []byte) *big.Int {
 	return n
 }
 
+// decimalText writes n / 10^scale.
 func decimalText(n *big.Int, scale int) string {
 	text, sign := n.String(), ""
 	if strings.HasPrefix(text, "-") {

@@ -35,6 +35,7 @@ type Table struct {
 	ids     *runIDs // nil if rows are known by key or place
 }
 
+// column is a column of a file that the plan asks for, while its cells are read.
 type column struct {
 	want  *plan.FileColumn
 	typ   value.Type
@@ -57,6 +58,7 @@ type spool struct {
 	out    *bufio.Writer
 }
 
+// Write appends to memory, and to a temporary file once there is too much for it.
 func (s *spool) Write(b []byte) (int, error) {
 	s.size += int64(len(b))
 	if s.file == nil {
@@ -77,6 +79,7 @@ func (s *spool) Write(b []byte) (int, error) {
 	return s.out.Write(b)
 }
 
+// ReadAt reads what was written, from memory or the file.
 func (s *spool) ReadAt(b []byte, at int64) (int, error) {
 	if s.file != nil {
 		return s.file.ReadAt(b, at)
@@ -110,6 +113,7 @@ type loader struct {
 	buf      []byte
 }
 
+// run reads the whole file, and collects all of its problems.
 func (l *loader) run() {
 	if l.spec.Duplicates == "last" {
 		l.last = map[xxh3.Uint128]int{}
@@ -120,6 +124,7 @@ func (l *loader) run() {
 			return
 		}
 	}
+
 	seen := map[xxh3.Uint128]int{}
 	ok := l.each(func(r Record, cells []Cell) {
 		if len(l.spec.Key) > 0 && !l.counts(r, cells, seen) {
@@ -133,7 +138,7 @@ func (l *loader) run() {
 	t := l.table
 	if t.spool.out != nil {
 		if err := t.spool.out.Flush(); err != nil {
-			l.add(0, 0, "the rows cannot be kept: "+err.Error(), "")
+			l.add(0, 0, "the rows cannot be stored: "+err.Error(), "")
 		}
 	}
 	for i := range t.columns {
@@ -143,6 +148,7 @@ func (l *loader) run() {
 	}
 }
 
+// add adds a problem with its line and column.
 func (l *loader) add(line, column int, message, hint string) {
 	if len(l.problems) < maxProblems {
 		l.problems = append(
@@ -159,7 +165,7 @@ func (l *loader) named(names []string) bool {
 			1,
 			1,
 			fmt.Sprintf(
-				"the file seems to have another separator than a comma: its one column is called %q",
+				"the separator does not seem to be a comma: the file has one column, called %q",
 				clip(names[0]),
 			),
 			fmt.Sprintf("separator: %q in rows_from", names[0][i:i+1]),
@@ -168,11 +174,11 @@ func (l *loader) named(names []string) bool {
 	}
 	for _, c := range l.spec.Columns {
 		if !slices.Contains(names, c.Column) {
-			hint := "there is: " + strings.Join(names, ", ")
+			hint := "known: " + strings.Join(names, ", ")
 			if near := diag.Nearest(c.Column, names); near != "" {
 				hint = fmt.Sprintf("did you mean %q?", near)
 			}
-			l.add(1, 1, fmt.Sprintf("the file has no column %s, which the field %s takes", c.Column, c.Field), hint)
+			l.add(1, 1, fmt.Sprintf("the file has no column %s, which the field %s needs", c.Column, c.Field), hint)
 		}
 	}
 	return len(l.problems) == 0
@@ -188,6 +194,7 @@ func (l *loader) each(do func(Record, []Cell)) bool {
 			return false
 		}
 	}
+
 	r, err := Open(l.spec.Path, o)
 	if err != nil {
 		l.fault(err)
@@ -215,17 +222,23 @@ func (l *loader) each(do func(Record, []Cell)) bool {
 				places[i] = slices.Index(names, c.Column)
 			}
 		}
-		for i, at := range places {
-			cells[i] = Cell{}
-			if at >= 0 && at < len(record.Cells) {
-				cells[i] = record.Cells[at]
-				l.table.columns[i].seen = true
-			}
-		}
+		l.pick(record, places, cells)
 		do(record, cells)
 	}
 }
 
+// pick puts a record's cells at the places of the columns that the plan asks for.
+func (l *loader) pick(record Record, places []int, cells []Cell) {
+	for i, at := range places {
+		cells[i] = Cell{}
+		if at >= 0 && at < len(record.Cells) {
+			cells[i] = record.Cells[at]
+			l.table.columns[i].seen = true
+		}
+	}
+}
+
+// fault adds an error of reading.
 func (l *loader) fault(err error) {
 	var e *Error
 	if errors.As(err, &e) {
@@ -235,6 +248,7 @@ func (l *loader) fault(err error) {
 	l.add(0, 0, err.Error(), "")
 }
 
+// key is a digest of the cells that tell a row.
 func (l *loader) key(cells []Cell) xxh3.Uint128 {
 	l.buf = l.buf[:0]
 	for _, k := range l.spec.Key {
@@ -243,7 +257,7 @@ func (l *loader) key(cells []Cell) xxh3.Uint128 {
 	return xxh3.Hash128(l.buf)
 }
 
-// counts tells whether a row is the one that counts of those with its key.
+// counts reports whether a row is the one that counts of those with its key.
 func (l *loader) counts(r Record, cells []Cell, seen map[xxh3.Uint128]int) bool {
 	key := l.key(cells)
 	if l.last != nil {
@@ -259,6 +273,7 @@ func (l *loader) counts(r Record, cells []Cell, seen map[xxh3.Uint128]int) bool 
 		}
 		return true
 	}
+
 	if l.spec.Duplicates == "" {
 		var values []string
 		for _, k := range l.spec.Key {
@@ -267,8 +282,8 @@ func (l *loader) counts(r Record, cells []Cell, seen map[xxh3.Uint128]int) bool 
 		l.add(
 			r.Line,
 			cells[l.spec.Key[0]].Column,
-			fmt.Sprintf("the key %s stands in line %d already", strings.Join(values, ", "), first),
-			"duplicates: first, or last, says which row counts",
+			fmt.Sprintf("the key %s is also in line %d", strings.Join(values, ", "), first),
+			"duplicates: first, or last, chooses which row counts",
 		)
 	}
 	return false
@@ -306,9 +321,10 @@ func (l *loader) take(r Record, cells []Cell) {
 		typ, scale := looks(c)
 		col.typ, col.scale = join(col.typ, typ), max(col.scale, scale)
 	}
+
 	l.buf = b
 	if _, err := t.spool.Write(b); err != nil {
-		l.add(0, 0, "the rows cannot be kept: "+err.Error(), "make room for temporary files")
+		l.add(0, 0, "the rows cannot be stored: "+err.Error(), "free space for temporary files")
 	}
 	t.rows++
 }
@@ -335,6 +351,7 @@ func looks(c Cell) (value.Type, uint8) {
 			}
 		}
 	}
+
 	if v, looks, err := value.ReadMoment(c.Text); looks && err == nil {
 		return v.Type, v.Scale
 	}
@@ -371,9 +388,9 @@ func parseNumber(c Cell, t value.Type, bad func() error) (value.Value, error) {
 		return v, bad()
 	}
 	if t == value.Integer {
-		return v, fmt.Errorf("%w: write it without separators of thousands", bad())
+		return v, fmt.Errorf("%w: write it without thousands separators", bad())
 	}
-	return v, fmt.Errorf("%w: write it with a point, and without separators of thousands", bad())
+	return v, fmt.Errorf("%w: write it with a decimal point and without thousands separators", bad())
 }
 
 // parseMoment reads a date, or a moment that may be a date.
@@ -389,7 +406,7 @@ func parseMoment(c Cell, t value.Type) (value.Value, error) {
 
 // Parse reads a cell strictly as a type.
 func Parse(c Cell, t value.Type) (value.Value, error) {
-	bad := func() error { return fmt.Errorf("%q is no %s", clip(c.Text), t) } // made only where it is told
+	bad := func() error { return fmt.Errorf("%q is not a valid %s", clip(c.Text), t) } // made only where it is returned
 	switch t {
 	case value.Text:
 		return value.String(c.Text), nil
@@ -398,13 +415,7 @@ func Parse(c Cell, t value.Type) (value.Value, error) {
 	case value.Decimal:
 		return parseNumber(c, value.Decimal, bad)
 	case value.Boolean:
-		switch strings.ToLower(c.Text) {
-		case "true", "1", "yes":
-			return value.Bool(true), nil
-		case "false", "0", "no":
-			return value.Bool(false), nil
-		}
-		return value.Value{}, fmt.Errorf("%w: true or false, yes or no, 1 or 0", bad())
+		return parseBool(c, bad)
 	case value.Date, value.Timestamp:
 		if c.Kind == Number {
 			return serial(c, t)
@@ -413,7 +424,7 @@ func Parse(c Cell, t value.Type) (value.Value, error) {
 	case value.Bytes:
 		b, err := base64.StdEncoding.DecodeString(c.Text)
 		if err != nil {
-			return value.Value{}, fmt.Errorf("%q is no base64", clip(c.Text))
+			return value.Value{}, fmt.Errorf("%q is not base64", clip(c.Text))
 		}
 		return value.Value{Type: value.Bytes, S: string(b)}, nil
 	case value.Time:
@@ -432,11 +443,22 @@ func Parse(c Cell, t value.Type) (value.Value, error) {
 	return value.Value{}, bad()
 }
 
+// parseBool reads yes or no.
+func parseBool(c Cell, bad func() error) (value.Value, error) {
+	switch strings.ToLower(c.Text) {
+	case "true", "1", "yes":
+		return value.Bool(true), nil
+	case "false", "0", "no":
+		return value.Bool(false), nil
+	}
+	return value.Value{}, fmt.Errorf("%w: true or false, yes or no, 1 or 0", bad())
+}
+
 // serial reads the number of days since 1899-12-30 that sheets keep for dates.
 func serial(c Cell, t value.Type) (value.Value, error) {
 	v, err := value.ParseDecimal(c.Text)
 	if err != nil || v.N < 0 {
-		return v, fmt.Errorf("%q is no %s", clip(c.Text), t)
+		return v, fmt.Errorf("%q is not a valid %s", clip(c.Text), t)
 	}
 	const epoch = -25569 // 1899-12-30
 	whole := int64(1)
@@ -445,7 +467,7 @@ func serial(c Cell, t value.Type) (value.Value, error) {
 	}
 	days, rest := v.N/whole, v.N%whole
 	if days < 61 || days > 2_958_465 { // before March 1900, sheets disagree; the last is 9999-12-31
-		return v, fmt.Errorf("%q is no %s that sheets agree on", clip(c.Text), t)
+		return v, fmt.Errorf("%q is not a %s that all spreadsheets read alike", clip(c.Text), t)
 	}
 	if t == value.Date {
 		if rest != 0 {
@@ -453,6 +475,7 @@ func serial(c Cell, t value.Type) (value.Value, error) {
 		}
 		return value.Value{Type: value.Date, N: days + epoch}, nil
 	}
+
 	// To the nearest second: the fraction of a day is not exact.
 	for whole > 1e12 {
 		whole, rest = whole/10, rest/10
@@ -461,6 +484,7 @@ func serial(c Cell, t value.Type) (value.Value, error) {
 	return value.Value{Type: value.Timestamp, N: (days+epoch)*value.Day + seconds*value.Second}, nil
 }
 
+// clip cuts a text for a message.
 func clip(s string) string {
 	if len(s) > 40 {
 		return strings.ToValidUTF8(s[:40], "") + "..."
@@ -575,6 +599,7 @@ func (t *Table) Reader() grow.TableReader {
 	return &tableReader{table: t, kept: map[uint64][]value.Value{}}
 }
 
+// tableReader reads rows of a table; each reader has a buffer of its own.
 type tableReader struct {
 	table *Table
 	kept  map[uint64][]value.Value // of runs by their number, row after row
@@ -610,6 +635,7 @@ func (r *tableReader) Row(n uint64) ([]value.Value, error) {
 		r.order[r.next] = n / runRows
 		r.next = (r.next + 1) % keptRuns
 	}
+
 	at := int(n%runRows) * width
 	return values[at : at+width], nil
 }

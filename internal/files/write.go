@@ -41,6 +41,7 @@ func Formats() []string { return []string{"csv", "ndjson", "json", "parquet"} }
 // the file does not hold the rows exactly.
 const Guarded = "csv, guarded"
 
+// newGuardedWriter makes a writer of CSV whose cells no spreadsheet takes for formulas.
 func newGuardedWriter(w io.Writer, columns []Column) (Writer, error) {
 	c := &csvWriter{out: bufio.NewWriterSize(w, writeBuffer), guarded: true}
 	return c, c.header(columns)
@@ -51,7 +52,7 @@ func NewWriter(format string, w io.Writer, columns []Column) (Writer, error) {
 	open := writers[format]
 	if open == nil {
 		return nil, fmt.Errorf(
-			"%q is no format that rows can be written in: there is %s",
+			"%q is not an output format; use one of %s",
 			format,
 			strings.Join(Formats(), ", "),
 		)
@@ -82,11 +83,13 @@ type csvWriter struct {
 	guarded bool
 }
 
+// newCSVWriter makes a writer of CSV (RFC 4180).
 func newCSVWriter(w io.Writer, columns []Column) (Writer, error) {
 	c := &csvWriter{out: bufio.NewWriterSize(w, writeBuffer)}
 	return c, c.header(columns)
 }
 
+// header writes the names of the columns.
 func (w *csvWriter) header(columns []Column) error {
 	header := make([]value.Value, len(columns))
 	for i, column := range columns {
@@ -113,6 +116,7 @@ func (w *csvWriter) Write(row []value.Value) error {
 		w.cells = AppendText(w.cells, v)
 		w.buf = appendCSV(w.buf, w.cells)
 	}
+
 	if len(row) == 1 && row[0].IsNull() {
 		// A line without any cell would be no line for readers: this one is NULL, too, for
 		// all but text.
@@ -122,6 +126,7 @@ func (w *csvWriter) Write(row []value.Value) error {
 	return err
 }
 
+// appendCSV appends a cell, in quotes if it needs them.
 func appendCSV(b, cell []byte) []byte {
 	plain := len(cell) > 0 && cell[0] != ' ' && !(len(cell) == 2 && cell[0] == '\\')
 	for _, c := range cell {
@@ -154,6 +159,7 @@ type jsonWriter struct {
 	buf  []byte
 }
 
+// newNDJSONWriter makes a writer of one JSON object a line.
 func newNDJSONWriter(w io.Writer, columns []Column) (Writer, error) {
 	j := &jsonWriter{out: bufio.NewWriterSize(w, writeBuffer)}
 	for i, c := range columns {
@@ -166,6 +172,7 @@ func newNDJSONWriter(w io.Writer, columns []Column) (Writer, error) {
 	return j, nil
 }
 
+// newJSONWriter makes a writer of one JSON array.
 func newJSONWriter(w io.Writer, columns []Column) (Writer, error) {
 	x, err := newNDJSONWriter(w, columns)
 	x.(*jsonWriter).list = true

@@ -167,18 +167,15 @@ func TestManifestsThatAreNone(t *testing.T) {
 		Columns: []*plan.FileColumn{{Field: "a", Column: "a", As: value.Integer}},
 	}
 	for text, want := range map[string]string{
-		"":              "no manifest",
-		"[]":            "no manifest",
+		"":              "not a manifest",
+		"[]":            "not a manifest",
 		`{"format": 9}`: "its format is 9",
-		`{"format": 1, "entities": [{"entity": "Other", "rows": 1}]}`: "says " +
-			"nothing of Thing",
+		`{"format": 1, "entities": [{"entity": "Other", "rows": 1}]}`: "does not mention Thing",
 		`{"format": 1, "entities": [{"entity": "Thing", "rows": 2}]}`: "the file " +
 			"has 1 rows, and its manifest says 2",
-		`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["xyz"]}]}`: "no identity " +
-			"of a row",
+		`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, "given": ["xyz"]}]}`: "identity of a row",
 		`{"format": 1, "entities": [{"entity": "Thing", "rows": 1, ` +
-			`"given": ["zz000000000000000000000000000000"]}]}`: "no identity " +
-			"of a row",
+			`"given": ["zz000000000000000000000000000000"]}]}`: "identity of a row",
 	} {
 		spec.Manifest = write(t, ManifestName, text)
 		_, problems := Rows(spec)

@@ -49,6 +49,7 @@ type xlsxWorkbook struct {
 	} `xml:"sheets>sheet"`
 }
 
+// xlsxRelations are the parts that a part of the package refers to.
 type xlsxRelations struct {
 	List []struct {
 		ID     string `xml:"Id,attr"`
@@ -67,7 +68,7 @@ func (b *xlsxWorkbook) sheet(name string) (string, *Error) {
 	}
 	return "", &Error{
 		Message: fmt.Sprintf("the workbook has no sheet %q", name),
-		Hint:    "there is: " + strings.Join(names, ", "),
+		Hint:    "known: " + strings.Join(names, ", "),
 	}
 }
 
@@ -85,6 +86,7 @@ func (r *xlsxRelations) target(id string) string {
 	return target
 }
 
+// openXLSX opens a sheet of a workbook (ECMA-376).
 func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 	fail := func(format string, args ...any) (Reader, error) {
 		return nil, &Error{File: file, Message: fmt.Sprintf(format, args...)}
@@ -94,11 +96,11 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 		return nil, err
 	}
 	if err := shortList(f, info.Size()); err != nil {
-		return fail("this is no XLSX workbook: %s", err)
+		return fail("this is not an XLSX workbook: %s", err)
 	}
 	z, err := zip.NewReader(f, info.Size())
 	if err != nil {
-		return fail("this is no XLSX workbook: %s", err)
+		return fail("this is not an XLSX workbook: %s", err)
 	}
 	members := map[string]*zip.File{}
 	for _, m := range z.File {
@@ -107,10 +109,10 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 	var book xlsxWorkbook
 	var relations xlsxRelations
 	if err := decode(members["xl/workbook.xml"], &book); err != nil {
-		return fail("this is no XLSX workbook: %s", err)
+		return fail("this is not an XLSX workbook: %s", err)
 	}
 	if err := decode(members["xl/_rels/workbook.xml.rels"], &relations); err != nil {
-		return fail("this is no XLSX workbook: %s", err)
+		return fail("this is not an XLSX workbook: %s", err)
 	}
 	id, wrong := book.sheet(o.Sheet)
 	if wrong != nil {
@@ -155,7 +157,7 @@ func shortList(f io.ReaderAt, size int64) error {
 		return zip.ErrFormat
 	}
 	if binary.LittleEndian.Uint32(b[at+12:]) > maxListed {
-		return fmt.Errorf("its list of members has more than %d MiB", maxListed>>20)
+		return fmt.Errorf("its directory has more than %d MiB", maxListed>>20)
 	}
 	return nil
 }
@@ -185,6 +187,7 @@ func unpack(m *zip.File, most int64) (io.ReadCloser, error) {
 	}{io.LimitReader(r, most), r}, nil
 }
 
+// decode reads one part of the package as XML, within the limit for its size.
 func decode(m *zip.File, into any) error {
 	r, err := unpack(m, maxPart)
 	if err != nil {
@@ -238,7 +241,7 @@ func innerText(d *xml.Decoder, start xml.StartElement) (string, error) {
 		switch t := t.(type) {
 		case xml.StartElement:
 			if depth++; depth > maxDepth {
-				return "", errors.New("elements stand too deep inside each other")
+				return "", errors.New("elements are nested too deep")
 			}
 			if t.Name.Local == "rPh" {
 				skip = depth
@@ -277,7 +280,7 @@ func (r *xlsxReader) Next() (Record, error) {
 		if len(cells) > len(r.names) {
 			for _, c := range cells[len(r.names):] {
 				if c.Kind != Absent {
-					return Record{}, &Error{r.path, r.row, c.Column, "a cell beyond the last named column", ""}
+					return Record{}, &Error{r.path, r.row, c.Column, "a cell after the last named column", ""}
 				}
 			}
 			cells = cells[:len(r.names)]
@@ -322,7 +325,7 @@ func (r *xlsxReader) cells() ([]Cell, error) {
 		case xml.StartElement:
 			if r.depth++; r.depth > maxDepth {
 				return nil, &Error{File: r.path, Line: max(r.row, 1), Message: "the sheet is broken: elements " +
-					"stand too deep inside each other"}
+					"are nested too deep"}
 			}
 			switch t.Name.Local {
 			case "row":
@@ -363,6 +366,7 @@ func (r *xlsxReader) cell(start xml.StartElement, column int) (Cell, error) {
 			}
 		}
 	}
+
 	var c struct {
 		F *string `xml:"f"`
 		V string  `xml:"v"`
@@ -381,7 +385,7 @@ func (r *xlsxReader) cell(start xml.StartElement, column int) (Cell, error) {
 	}
 	if c.F != nil {
 		return fail(
-			"the cell holds a formula, whose value depends on the program that computed it: paste values in its place",
+			"the cell holds a formula, whose value depends on the program that computed it: paste the value instead",
 		)
 	}
 	out := Cell{Kind: Number, Text: c.V, Column: column}
@@ -389,7 +393,7 @@ func (r *xlsxReader) cell(start xml.StartElement, column int) (Cell, error) {
 	case "s":
 		i, err := strconv.Atoi(c.V)
 		if err != nil || i < 0 || i >= len(r.shared) {
-			return fail("the cell refers to a text that is not there")
+			return fail("the cell refers to a text that does not exist")
 		}
 		out.Kind, out.Text = Quoted, r.shared[i]
 	case "inlineStr":
@@ -408,6 +412,7 @@ func (r *xlsxReader) cell(start xml.StartElement, column int) (Cell, error) {
 	default:
 		out.Text = plainNumber(strings.ToLower(c.V))
 	}
+
 	if out.Text == "" {
 		out.Kind = Absent
 	}

@@ -74,6 +74,7 @@ func refused(c *schema.Column, r Reason, format string, args ...any) *Misfit {
 	return &Misfit{r, c.Declared, fmt.Sprintf(format, args...)}
 }
 
+// textMisfit says why a column does not take a text: its length.
 func textMisfit(c *schema.Column, text string) *Misfit {
 	if c.Length > 0 && len(text) > c.Length {
 		if c.Kind == schema.Bytes {
@@ -84,11 +85,12 @@ func textMisfit(c *schema.Column, text string) *Misfit {
 		}
 	}
 	if c.Values != nil && !slices.Contains(c.Values, text) {
-		return refused(c, BadValue, "it is none of the values of %s", c.Declared)
+		return refused(c, BadValue, "it is not one of the values of %s", c.Declared)
 	}
 	return nil
 }
 
+// momentMisfit says why a column does not take a moment: digits of a second, years.
 func momentMisfit(c *schema.Column, v *value.Value) *Misfit {
 	if v.Type == value.Timestamp && c.Latest > 0 && (v.N <= 0 || v.N > c.Latest) {
 		latest := value.Value{Type: value.Timestamp, N: c.Latest}
@@ -103,7 +105,7 @@ func momentMisfit(c *schema.Column, v *value.Value) *Misfit {
 			return refused(
 				c,
 				OutOfRange,
-				"%s keeps %d digits of a second, and the rest would be lost",
+				"%s keeps %d digits of a second; the others would be lost",
 				c.Declared,
 				c.Digits,
 			)
@@ -112,6 +114,7 @@ func momentMisfit(c *schema.Column, v *value.Value) *Misfit {
 	return nil
 }
 
+// fitsInteger reports whether an integer is within the column's size.
 func fitsInteger(c *schema.Column, n int64) bool {
 	if c.Unsigned && n < 0 {
 		return false
@@ -125,6 +128,8 @@ func fitsInteger(c *schema.Column, n int64) bool {
 	return n < 1<<(c.Bits-1) && n >= -1<<(c.Bits-1)
 }
 
+// decimalMisfit says why a column does not take a decimal: too many digits on one side of the
+// point.
 func decimalMisfit(c *schema.Column, v *value.Value) *Misfit {
 	if c.Exact > 0 {
 		most := power(c.Exact)
@@ -132,18 +137,20 @@ func decimalMisfit(c *schema.Column, v *value.Value) *Misfit {
 			return refused(
 				c,
 				OutOfRange,
-				"%s has more than %d digits, and the engine would round it",
+				"%s has more than %d digits, and the database would round it",
 				v,
 				c.Exact,
 			)
 		}
 	}
+
 	if c.Unsigned && v.N < 0 {
 		return refused(c, OutOfRange, "%s is out of range for %s", v, c.Declared)
 	}
 	if c.Precision == 0 || c.Kind != schema.Decimal {
 		return nil
 	}
+
 	// Compared by digits, because the two scales together may not fit 64 bits.
 	n, scale := v.N, int(v.Scale)
 	if v.Type == value.Integer {
@@ -154,7 +161,7 @@ func decimalMisfit(c *schema.Column, v *value.Value) *Misfit {
 		scale--
 	}
 	if scale > c.Scale {
-		return refused(c, OutOfRange, "%s has more digits behind the point than %s", v, c.Declared)
+		return refused(c, OutOfRange, "%s has more decimal places than %s", v, c.Declared)
 	}
 	if whole := c.Precision - c.Scale + scale; whole < 19 {
 		if most := power(max(whole, 0)); n >= most || n <= -most {
@@ -164,6 +171,7 @@ func decimalMisfit(c *schema.Column, v *value.Value) *Misfit {
 	return nil
 }
 
+// power is 10^n.
 func power(n int) int64 {
 	p := int64(1)
 	for range min(n, 18) {

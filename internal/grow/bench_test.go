@@ -50,8 +50,8 @@ func BenchmarkCells(b *testing.B) {
 				x.field(e, "cell"+string(rune('a'+i)), t)
 			}
 		}},
-		{"sentence", plain(kind("text.sentence"))},
-		{"html", plain(kind("text.html"))},
+		{"sentence", plain(kind("sentence"))},
+		{"html", plain(kind("html"))},
 	} {
 		b.Run(c.name, func(b *testing.B) {
 			x := &fleet{set: &Set{Seed: "bench", Edition: "1"}}

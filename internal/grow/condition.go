@@ -19,7 +19,7 @@ type Condition struct {
 	Not  bool          // the opposite
 }
 
-// holds tells whether a condition on the frame of some row holds, as the cell sees
+// holds reports whether a condition on the frame of some row holds, as the cell sees
 // it.
 func (k *Condition) holds(c cell, fr *frame) bool {
 	v := c.g.follow(fr, k.Path.Hops, k.Path.Field)
@@ -87,7 +87,7 @@ const (
 	pickTries   = 64
 )
 
-// fixed tells whether the conditions are the same for every picking row.
+// fixed reports whether the conditions are the same for every picking row.
 func (s *pick) fixed() bool {
 	for i := range s.Where {
 		if s.Where[i].As != nil {
@@ -97,7 +97,7 @@ func (s *pick) fixed() bool {
 	return true
 }
 
-// countable tells whether the rows that meet the conditions can be found beforehand, so
+// countable reports whether the rows that meet the conditions can be found beforehand, so
 // that a field of them can be unique.
 func (s *pick) countable() bool {
 	for i := range s.Where {
@@ -112,36 +112,27 @@ func (s *pick) search(g *Grower, f *Field) *FinishError {
 	if s.found != nil {
 		return nil // its group has asked before
 	}
-	if f.group != nil && s.to.Total() > maxSearched {
-		return &FinishError{
-			Entity:  f.Entity,
-			Field:   f,
-			Message: fmt.Sprintf("rows under a condition can be unique among at most %d rows", maxSearched),
-		}
+	wrong := func(format string, args ...any) *FinishError {
+		return &FinishError{Entity: f.Entity, Field: f, Message: fmt.Sprintf(format, args...)}
 	}
-	if s.One && (s.below != nil || !s.fixed() || s.to.Total() > maxSearched) {
-		return &FinishError{
-			Entity: f.Entity,
-			Field:  f,
-			Message: fmt.Sprintf(
-				"exactly one row can be asked for where the conditions are fixed, among at most %d rows",
-				maxSearched,
-			),
-		}
-	}
-	if s.Where == nil || s.below != nil || !s.fixed() || s.to.Total() > maxSearched {
+	large := s.to.Total() > maxSearched
+	searched := s.below == nil && s.fixed() && !large
+	switch {
+	case f.group != nil && large:
+		return wrong("rows picked under a condition can be unique among at most %d rows", maxSearched)
+	case s.One && !searched:
+		return wrong("one: true needs fixed conditions and at most %d rows",
+			maxSearched)
+	case s.Where == nil || !searched:
 		return nil
 	}
+
 	s.found = s.lookThrough(cell{g, nil, f})
-	if s.One && s.found.count != 1 {
-		return &FinishError{
-			Entity:  f.Entity,
-			Field:   f,
-			Message: fmt.Sprintf("%d rows of %s meet the conditions, and exactly one must", s.found.count, s.to.Name),
-		}
-	}
-	if s.found.count == 0 && f.Entity.Total() > 0 {
-		return &FinishError{Entity: f.Entity, Field: f, Message: "no row of " + s.to.Name + " meets the condition"}
+	switch {
+	case s.One && s.found.count != 1:
+		return wrong("%d rows of %s meet the conditions; exactly one must", s.found.count, s.to.Name)
+	case s.found.count == 0 && f.Entity.Total() > 0:
+		return wrong("no row of %s meets the condition", s.to.Name)
 	}
 	return nil
 }
@@ -197,6 +188,7 @@ func (s *pick) matching(c cell) (Row, bool) {
 		})
 		found = s.late
 	}
+
 	if found.count == 0 {
 		return Row{}, false
 	}

@@ -216,6 +216,7 @@ func (s *Set) Finish() []*FinishError {
 		e.tieFields()
 		slices.SortFunc(e.printed, func(a, b *Field) int { return cmp.Compare(a.id, b.id) })
 	}
+
 	for _, e := range s.Entities {
 		if e.Table != nil {
 			e.Rows = e.Table.Len()
@@ -224,6 +225,7 @@ func (s *Set) Finish() []*FinishError {
 			faults = append(faults, e.settle()...)
 		}
 	}
+
 	if len(faults) > 0 {
 		return faults
 	}
@@ -236,6 +238,7 @@ func (s *Set) Finish() []*FinishError {
 			}
 		}
 	}
+
 	if len(faults) > 0 {
 		return faults
 	}
@@ -317,6 +320,7 @@ func (s *Set) settleGroups(g *Grower) []*FinishError {
 			}
 		}
 	}
+
 	if len(faults) == 0 {
 		faults = s.findGiven(g)
 	}
@@ -367,6 +371,7 @@ func (e *Entity) settle() []*FinishError {
 			}
 		}
 	}
+
 	var faults []*FinishError
 	for _, c := range e.children {
 		faults = append(faults, c.settle()...)

@@ -39,7 +39,7 @@ func (p Fingerprint) MarshalText() ([]byte, error) { return []byte(p.String()), 
 // UnmarshalText reads what MarshalText writes.
 func (p *Fingerprint) UnmarshalText(text []byte) error {
 	if len(text) != 32 {
-		return fmt.Errorf("%q is no fingerprint", text)
+		return fmt.Errorf("%q is not a fingerprint", text)
 	}
 	var err error
 	if p.Hi, err = strconv.ParseUint(string(text[:16]), 16, 64); err != nil {
@@ -115,6 +115,7 @@ func (s *Set) Fingerprints(ctx context.Context, jobs int) ([]Fingerprint, error)
 			}
 		}()
 	}
+
 	for _, e := range s.Entities {
 		for _, run := range [2]struct {
 			total uint64
@@ -125,6 +126,7 @@ func (s *Set) Fingerprints(ctx context.Context, jobs int) ([]Fingerprint, error)
 			}
 		}
 	}
+
 	close(parts)
 	wg.Wait()
 	if failed == nil {

@@ -33,9 +33,9 @@ type Countable interface {
 type (
 	// redrawer tells which fields' next attempts change its values, if not its own field's.
 	redrawer interface{ redrawn(f *Field) []*Field }
-	// differer tells whether its values differ from row to row by themselves.
+	// differer reports whether its values differ from row to row by themselves.
 	differer interface{ differs(f *Field) bool }
-	// sibling tells whether its values differ among the children of a parent.
+	// sibling reports whether its values differ among the children of a parent.
 	sibling interface{ differsWithin() bool }
 	// speller knows all texts that it makes.
 	speller interface{ texts() []string }
@@ -46,7 +46,7 @@ type (
 	counting interface {
 		counts(f *Field, seen []*Field) *Field
 	}
-	// riser tells whether it refers to a row above its own in the family.
+	// riser reports whether it refers to a row above its own in the family.
 	riser interface{ refersUp() bool }
 )
 
@@ -243,6 +243,7 @@ func (c cell) grow(v *value.Value) {
 			return
 		}
 	}
+
 	for i := range c.f.If {
 		if !c.f.If[i].holds(c, c.fr) {
 			return
@@ -257,6 +258,7 @@ func (c cell) grow(v *value.Value) {
 		}
 		return
 	}
+
 	if c.f.group != nil && c.f.group.text != c.f {
 		c.f.Source.(Countable).at(c, c.digit(), v)
 		return

@@ -130,7 +130,7 @@ func makeKinds() []Kind {
 		},
 		{
 			Name:  "honorific-prefix",
-			About: "form of address before a name",
+			About: "title before a name",
 			form:  form{one("Ms", "Mr", "Mx", "Dr", "Prof")},
 		},
 		{
@@ -176,7 +176,7 @@ func makeKinds() []Kind {
 		},
 		{
 			Name:  "organization-title",
-			About: "what a person does at work",
+			About: "job title",
 			form:  form{one(jobRanks...), one(" "), one(jobTrades...)},
 		},
 		{
@@ -206,33 +206,33 @@ func makeKinds() []Kind {
 		{Name: "colour", About: "name of a colour", form: form{one(colours...)}},
 		{Name: "noun", About: "a plain noun", form: form{one(plainNouns...)}},
 		{
-			Name:  "text.title",
+			Name:  "title",
 			About: "a short heading",
 			form:  form{one(titleCased(adjectives)...), one(" "), one(titleCased(plainNouns)...)},
 		},
 		{
-			Name:   "text.words",
+			Name:   "words",
 			About:  "words without punctuation",
 			Params: []string{"words"},
 			usual:  []Range{{3, 6}},
 			prose:  proseWords,
 		},
 		{
-			Name:   "text.sentence",
+			Name:   "sentence",
 			About:  "one sentence",
 			Params: []string{"words"},
 			usual:  sentence,
 			prose:  proseSentence,
 		},
 		{
-			Name:   "text.paragraph",
+			Name:   "paragraph",
 			About:  "sentences in a row",
 			Params: []string{"sentences", "words"},
 			usual:  []Range{{2, 5}, sentence[0]},
 			prose:  proseParagraph,
 		},
 		{
-			Name:   "text.html",
+			Name:   "html",
 			About:  "paragraphs of HTML with emphasis and a list",
 			Params: []string{"paragraphs", "sentences", "words"},
 			usual:  []Range{{1, 3}, {2, 4}, sentence[0]},
@@ -312,9 +312,9 @@ func NewKind(k Kind, params map[string]Range) (Source, error) {
 		case i < 0:
 			return nil, fmt.Errorf("the kind %s has no parameter %s", k.Name, name)
 		case r.Lo > r.Hi:
-			return nil, fmt.Errorf("the ends of %s are swapped: %d..%d", name, r.Lo, r.Hi)
+			return nil, fmt.Errorf("the range of %s is reversed: %d..%d", name, r.Lo, r.Hi)
 		case r.Lo == 0 || r.Hi > maxKindCount:
-			return nil, fmt.Errorf("%s must lie between 1 and %d", name, maxKindCount)
+			return nil, fmt.Errorf("%s must be between 1 and %d", name, maxKindCount)
 		}
 		s.params[i] = r
 	}

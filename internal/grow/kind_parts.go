@@ -158,6 +158,7 @@ func kindsWithParts() []Kind {
 	street := func(d []uint64, b []byte) []byte {
 		return streets.append(append(appendPadded(b, d[2]+1, 0), ' '), d[1])
 	}
+
 	// One letter for the country, two digits for the region, three for the town.
 	postal := func(d []uint64, b []byte) []byte {
 		b = append(b, "QXZV"[region(d)%4])

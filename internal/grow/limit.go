@@ -20,9 +20,9 @@ const (
 var (
 	errTooLong  = fmt.Errorf("the value is longer than %d MiB", value.MaxBytes>>20)
 	errLongRow  = fmt.Errorf("the row holds more than %d MiB", MaxRow>>20)
-	errOverflow = errors.New("the number is beyond 64 bits")
+	errOverflow = errors.New("the number does not fit into 64 bits")
 	errBatch    = fmt.Errorf(
-		"the rows that are grown together hold more than %d MiB: --chunk makes them fewer",
+		"the rows of one chunk hold more than %d MiB; make it smaller with --chunk",
 		MaxBatch>>20,
 	)
 )

@@ -50,6 +50,7 @@ func (e *Entity) tieFields() {
 		}
 		e.ties = append(rest, t)
 	}
+
 	for i, t := range e.ties {
 		for _, f := range t.fields {
 			f.tied = i + 1
@@ -154,11 +155,12 @@ func (g *Grower) drawUntilMet(fr *frame, number int) {
 			return
 		}
 	}
+
 	if g.err == nil {
 		g.err = &RowError{
 			fr.e.Label(fr.row),
 			failed.Fields[0].Name,
-			fmt.Errorf("none of %d draws meets the condition %s", meetTries, failed.Text),
+			fmt.Errorf("none of %d tries meets the condition %s", meetTries, failed.Text),
 		}
 	}
 }

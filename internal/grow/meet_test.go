@@ -91,7 +91,7 @@ func TestAConditionThatNothingMeets(t *testing.T) {
 		}
 	})
 	_, err := rowsOfPair(s, e)
-	assert.EqualError(t, err, "Pair row 0, field a: none of 1000 draws meets the condition a > 1000")
+	assert.EqualError(t, err, "Pair row 0, field a: none of 1000 tries meets the condition a > 1000")
 }
 
 // Fields that others are made of are drawn again with them; those of a unique group stay.

@@ -66,7 +66,7 @@ func Pattern(expr string) (Source, error) {
 	p := patternParser{text: expr}
 	root, err := p.either(0)
 	if err == nil && p.at < len(expr) {
-		err = p.fault("a ) without its (")
+		err = p.fault("this ) has no matching (")
 	}
 	if err != nil {
 		return nil, err
@@ -74,9 +74,10 @@ func Pattern(expr string) (Source, error) {
 	if n := root.longest(); n > maxPatternRunes {
 		return nil, &PatternError{
 			0,
-			fmt.Sprintf("the pattern makes texts of up to %d characters: at most %d", n, maxPatternRunes),
+			fmt.Sprintf("the pattern makes texts of up to %d characters; at most %d are possible", n, maxPatternRunes),
 		}
 	}
+
 	s := &pattern{root: root}
 	s.unique = root.folded().uniqueForm(MaxSpace)
 	s.unique.prepare()
@@ -131,7 +132,7 @@ func (p *patternParser) peek() byte {
 
 func (p *patternParser) either(depth int) (*node, error) {
 	if depth > maxPatternDepth {
-		return nil, p.fault("more than %d groups inside each other", maxPatternDepth)
+		return nil, p.fault("groups are nested more than %d deep", maxPatternDepth)
 	}
 	n := &node{op: opEither}
 	for {
@@ -174,26 +175,26 @@ func (p *patternParser) atom(depth int) (*node, error) {
 	switch r := p.next(); r {
 	case '^':
 		if start != 0 {
-			return nil, &PatternError{start, "^ only stands at the start"}
+			return nil, &PatternError{start, "^ is only possible at the start"}
 		}
 		return nil, nil
 	case '$':
 		if p.more() {
-			return nil, &PatternError{start, "$ only stands at the end"}
+			return nil, &PatternError{start, "$ is only possible at the end"}
 		}
 		return nil, nil
 	case '(':
 		if strings.HasPrefix(p.text[p.at:], "?:") {
 			p.at += 2
 		} else if p.peek() == '?' {
-			return nil, &PatternError{start, "of the groups with (? only (?: is known"}
+			return nil, &PatternError{start, "of groups that begin with (? only (?: is supported"}
 		}
 		n, err := p.either(depth + 1)
 		if err != nil {
 			return nil, err
 		}
 		if p.peek() != ')' {
-			return nil, &PatternError{start, "a ( without its )"}
+			return nil, &PatternError{start, "this ( has no matching )"}
 		}
 		p.at++
 		return n, nil
@@ -230,7 +231,8 @@ func (p *patternParser) escape(start int) ([]rune, error) {
 		if r < utf8.RuneSelf && (r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9') {
 			return nil, &PatternError{
 				start,
-				fmt.Sprintf("\\%c is not known here: \\d, \\w, \\s, \\t, \\n, or \\ before a sign", r),
+				fmt.Sprintf("\\%c is not supported; use \\d, \\w, \\s, \\t, \\n, or \\ before a punctuation "+
+					"character", r),
 			}
 		}
 		return []rune{r}, nil
@@ -245,7 +247,7 @@ func (p *patternParser) class(start int) (*node, error) {
 	}
 	for first := true; ; first = false {
 		if !p.more() {
-			return nil, &PatternError{start, "a [ without its ]"}
+			return nil, &PatternError{start, "this [ has no matching ]"}
 		}
 		at := p.at
 		r := p.next()
@@ -270,7 +272,7 @@ func (p *patternParser) class(start int) (*node, error) {
 				hi = one[len(one)-1]
 			}
 			if hi < set[0] {
-				return nil, &PatternError{at, fmt.Sprintf("the ends of %c-%c are swapped", set[0], hi)}
+				return nil, &PatternError{at, fmt.Sprintf("the range %c-%c is reversed", set[0], hi)}
 			}
 			if hi-set[0] > 70_000 {
 				return nil, &PatternError{at, "the class is too large"}
@@ -279,8 +281,10 @@ func (p *patternParser) class(start int) (*node, error) {
 		}
 		runes = append(runes, set...)
 	}
+
 	slices.Sort(runes)
 	runes = slices.Compact(runes)
+
 	// Surrogates are no characters.
 	runes = slices.DeleteFunc(runes, func(r rune) bool { return r >= 0xd800 && r <= 0xdfff })
 	if negated {
@@ -312,7 +316,7 @@ func (p *patternParser) repeat(sub *node) (*node, error) {
 		case '{':
 			end := strings.IndexByte(p.text[p.at:], '}')
 			if end < 0 {
-				return nil, p.fault("a { without its }: write \\{ for a brace")
+				return nil, p.fault("this { has no matching }; write \\{ for a brace")
 			}
 			from, to, comma := strings.Cut(p.text[p.at+1:p.at+end], ",")
 			if comma && to == "" {
@@ -328,14 +332,14 @@ func (p *patternParser) repeat(sub *node) (*node, error) {
 				return nil, p.fault("write {n} or {m,n} with numbers up to %d", maxPatternRunes)
 			}
 			if hi < lo {
-				return nil, p.fault("the ends of {%d,%d} are swapped", lo, hi)
+				return nil, p.fault("the range {%d,%d} is reversed", lo, hi)
 			}
 			p.at += end + 1
 		default:
 			return sub, nil
 		}
 		if !first {
-			return nil, &PatternError{start, "two repeats in a row: put the first into ( )"}
+			return nil, &PatternError{start, "two repeats in a row: put the first in ( )"}
 		}
 		sub = &node{op: opRepeat, subs: []*node{sub}, min: lo, max: hi}
 	}
@@ -418,6 +422,7 @@ func (n *node) uniqueForm(limit uint64) *node {
 		}
 		return lengths.uniqueForm(limit)
 	}
+
 	u := &node{op: opJoin, size: 1, subs: make([]*node, len(n.subs))}
 	for i := len(n.subs) - 1; i >= 0; i-- {
 		form := n.subs[i].uniqueForm(limit)
@@ -450,7 +455,7 @@ func (n *node) hasFree() bool {
 	return n.op == opFree || slices.ContainsFunc(n.subs, (*node).hasFree)
 }
 
-// plain tells whether a pattern is one class of signs of ASCII behind the other, always
+// plain reports whether a pattern is one class of signs of ASCII behind the other, always
 // as many: then texts differ under Fold as soon as one of their letters does.
 func (n *node) plain() bool {
 	if n.op == opFree || n.op == opEither && len(n.subs) > 1 || n.op == opRepeat && n.min != n.max {
@@ -510,6 +515,7 @@ func (n *node) unrank(index uint64, s *stream, b []byte) ([]byte, uint64) {
 	case opFree:
 		return n.subs[0].draw(s, b), index
 	}
+
 	for _, sub := range n.subs {
 		if sub.op != opClass {
 			b, index = sub.unrank(index, s, b)
@@ -526,7 +532,7 @@ func (n *node) unrank(index uint64, s *stream, b []byte) ([]byte, uint64) {
 	return b, index
 }
 
-// ambiguous tells whether some text can be made in two ways, in which case
+// ambiguous reports whether some text can be made in two ways, in which case
 // counting ways is not counting texts. It follows two readings of the same text
 // at once (the square of the position automaton; Book, Even, Greibach and Ott,
 // "Ambiguity in Graphs and Expressions", 1971) and looks for readings that part
@@ -537,7 +543,6 @@ func (n *node) ambiguous() bool {
 	if whole.twoWays || len(a.runes) > maxPositions {
 		return true
 	}
-	type pair struct{ p, q int }
 	back := map[pair][]pair{} // from where a pair is reached
 	var todo []pair
 	push := func(from pair, p, q int) {
@@ -572,6 +577,12 @@ func (n *node) ambiguous() bool {
 			}
 		}
 	}
+	return parted(ends, back)
+}
+
+// parted reports whether two readings that end together stand at different positions somewhere
+// on the way back to the start.
+func parted(ends []pair, back map[pair][]pair) bool {
 	seen := map[pair]bool{}
 	for len(ends) > 0 {
 		at := ends[len(ends)-1]
@@ -587,6 +598,9 @@ func (n *node) ambiguous() bool {
 	}
 	return false
 }
+
+// pair is the positions of two readings of the same text; p is at most q, and -1 is the start.
+type pair struct{ p, q int }
 
 const maxPositions = 600
 
@@ -642,6 +656,7 @@ func (a *positions) add(n *node) piece {
 		}
 		return out
 	}
+
 	out.empty = true
 	for _, s := range n.subs {
 		x := a.add(s)
@@ -666,7 +681,7 @@ func (a *positions) link(from, to []int) {
 	}
 }
 
-// meet tells whether two sorted classes share a character.
+// meet reports whether two sorted classes share a character.
 func meet(a, b []rune) bool {
 	for i, j := 0, 0; i < len(a) && j < len(b); {
 		switch {

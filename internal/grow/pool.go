@@ -52,7 +52,7 @@ func (s *Set) Continue(earlier []Sizes) []*FinishError {
 	return faults
 }
 
-// Pools tells whether some rows are picked at most once, so that it matters what earlier
+// Pools reports whether some rows are picked at most once, so that it matters what earlier
 // loads have picked.
 func (s *Set) Pools() bool {
 	return slices.ContainsFunc(
@@ -61,7 +61,7 @@ func (s *Set) Pools() bool {
 	)
 }
 
-// pools tells whether the values of a group are rows that may become more, or so few that
+// pools reports whether the values of a group are rows that may become more, or so few that
 // rows by hand take those of others; and the group can keep apart from them.
 func (g *Group) pools() bool {
 	if g.text != nil || g.spare != nil || g.scope != nil {
@@ -88,7 +88,7 @@ func (f *Field) Unsteady() string {
 	}
 	if s := f.group.scope; s != nil && s.of == nil {
 		return fmt.Sprintf(
-			"what %s picks for each number of %s is spread anew where %s has more rows",
+			"%s picks differently for each number of %s if %s has more rows",
 			f.Name,
 			s.by.Name,
 			p.to.Name,
@@ -126,6 +126,7 @@ func (f *Field) countsMatter(seen []*Field) *Field {
 			}
 		}
 	}
+
 	var found *Field
 	if r, ok := f.Source.(reader); ok {
 		r.reads(func(p *Path) {
@@ -167,6 +168,7 @@ func (g *Group) before(earlier []Sizes, now Sizes) []Sizes {
 			counts = append(counts, c)
 		}
 	}
+
 	if n := len(counts); n > 0 && alike(counts[n-1], now) {
 		counts = counts[:n-1]
 	}
@@ -210,7 +212,7 @@ func (g *Group) continued(gr *Grower, earlier []Sizes) *FinishError {
 				Entity: e,
 				Field:  f,
 				Message: fmt.Sprintf(
-					"%d more rows need different values of %s, and rows that are there leave %d",
+					"%d more rows need different values of %s, and existing rows leave only %d",
 					next.endRow-next.rows,
 					g.names(),
 					next.usable,
@@ -220,6 +222,7 @@ func (g *Group) continued(gr *Grower, earlier []Sizes) *FinishError {
 		g.eras = append(g.eras, *next)
 		before = next
 	}
+
 	g.place(gr, reserveOf(g.eras[0].size, g.eras[0].endSide))
 	return nil
 }
@@ -243,6 +246,7 @@ func (g *Group) era(before *era, c Sizes, first bool) *era {
 		x.fresh = append(x.fresh, was)
 		all, old = all*size, old*was
 	}
+
 	if first {
 		x.size, x.usable = all, all
 		if to.Side > 0 {
@@ -251,6 +255,7 @@ func (g *Group) era(before *era, c Sizes, first bool) *era {
 		x.shuffle = rng.NewPermutation(g.key, x.size)
 		return x
 	}
+
 	x.rows, x.side = before.endRow, before.endSide
 	x.left = before.usable - min(before.endRow-before.rows, before.usable)
 	x.size = x.left + all - old

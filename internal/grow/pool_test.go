@@ -130,7 +130,7 @@ func TestPoolsThatAreUsedUp(t *testing.T) {
 	require.Len(t, faults, 1)
 	assert.Regexp(
 		t,
-		`^9 more rows need different values of visit, and rows that are there leave [0-8]$`,
+		`^9 more rows need different values of visit, and existing rows leave only [0-8]$`,
 		faults[0].Message,
 	)
 }

@@ -52,7 +52,7 @@ func (r *Record) Reject(e *Entity, row Row) {
 	r.version.Add(1)
 }
 
-// Rejected tells whether a row is not there.
+// Rejected reports whether a row is not there.
 func (r *Record) Rejected(e *Entity, row Row) bool {
 	if r == nil || r.version.Load() == 0 {
 		return false
@@ -62,7 +62,7 @@ func (r *Record) Rejected(e *Entity, row Row) bool {
 	return r.rejected[e][row]
 }
 
-// AnyRejected tells whether some row of an entity is not there.
+// AnyRejected reports whether some row of an entity is not there.
 func (r *Record) AnyRejected(e *Entity) bool {
 	if r == nil || r.version.Load() == 0 {
 		return false
@@ -187,12 +187,12 @@ func (g *Group) retry(c cell, attempt uint64) (groupAt, bool) {
 	if walk {
 		start := rng.Philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 8}, g.key)
 		index := g.first.At(low + (rng.Below(start[0], g.size-low)+attempt)%(g.size-low))
-		return groupAt{known: true, index: index}, len(g.taken) == 0 || !g.held(c, index, b)
+		return groupAt{known: true, index: index}, len(g.taken) == 0 || !g.isTakenByGiven(c, index, b)
 	}
 	for i := range uint64(tries) {
 		w := rng.Philox([4]uint64{c.fr.id[1], c.fr.id[0], attempt, 7 + i<<8}, g.key)
 		index := g.first.At(low + rng.Below(w[0], g.size-low))
-		if len(g.taken) > 0 && g.held(c, index, b) {
+		if len(g.taken) > 0 && g.isTakenByGiven(c, index, b) {
 			continue
 		}
 		return groupAt{known: true, index: index}, true
@@ -200,8 +200,8 @@ func (g *Group) retry(c cell, attempt uint64) (groupAt, bool) {
 	return groupAt{}, false
 }
 
-// held tells whether a row written by hand has the values of a place.
-func (g *Group) held(c cell, index uint64, b []byte) bool {
+// isTakenByGiven reports whether a row written by hand has the values of a place.
+func (g *Group) isTakenByGiven(c cell, index uint64, b []byte) bool {
 	fr := c.g.spare(g.entity, c.fr.row)
 	fr.groups[g.slot] = groupAt{known: true, index: index}
 	b = g.appendKey(c.g, fr, b[:0])

@@ -1,6 +1,7 @@
 package grow
 
 import (
+	"cmp"
 	"flag"
 	"fmt"
 	"os"
@@ -105,7 +106,7 @@ func (x *fleet) build(t testing.TB) *fleet {
 		must(Between(must(value.ParseDate("1950-01-01")), must(value.ParseDate("2008-12-31")), 0)),
 	)
 	x.field(x.person, "token", OrderedUUID(clock))
-	x.field(x.person, "bio", kind("text.html"))
+	x.field(x.person, "bio", kind("html"))
 	x.field(x.person, "friend", Pick(x.person, PickOptions{By: x.person.Key}))
 	x.field(x.person, "copy", Same(Path{Field: status}))
 	if x.extraField {
@@ -214,6 +215,13 @@ func dump(s *Set, e *Entity, step int) []string {
 	return lines
 }
 
+// fieldOfKind are fields that keep the names that their kinds had when these rows were first kept:
+// rows depend on the names of fields, and not on those of kinds.
+var fieldOfKind = map[string]string{
+	"title": "text.title", "words": "text.words", "sentence": "text.sentence", "paragraph": "text.paragraph",
+	"html": "text.html",
+}
+
 // The rows of an edition never change: this fails first.
 func TestGoldenRows(t *testing.T) {
 	x := (&fleet{withGiven: true}).build(t)
@@ -234,7 +242,8 @@ func TestGoldenRows(t *testing.T) {
 		s := &Set{Seed: "kinds", Edition: "1"}
 		e := s.NewEntity("Sample")
 		e.Rows = 3
-		f := s.NewField(e, k.Name, k.Name)
+		name := cmp.Or(fieldOfKind[k.Name], k.Name)
+		f := s.NewField(e, name, name)
 		f.Source = must(NewKind(k, nil))
 		f.Inner = k.Parts != nil
 		for _, p := range k.PartNames() {
@@ -416,7 +425,7 @@ func TestTooFewValuesAreKnownBeforeTheFirstRow(t *testing.T) {
 	require.NoError(t, e.Unique(f))
 	faults := s.Finish()
 	require.Len(t, faults, 1)
-	assert.Contains(t, faults[0].Message, "101 rows need different values of code, and there are 100")
+	assert.Contains(t, faults[0].Message, "101 rows need different values of code, and only 100")
 }
 
 // Texts unique through their parts get a number once the space is used up.

@@ -37,6 +37,7 @@ func (e *Entity) scopeOf(fields []*Field) (*scope, []*Field) {
 			found = s
 		}
 	}
+
 	if found != nil {
 		return found, rest
 	}
@@ -91,7 +92,7 @@ func (s *scope) ancestor(g *Grower, r Row) Row {
 	return r
 }
 
-// named tells whether rows that agree in some fields are of one scope.
+// named reports whether rows that agree in some fields are of one scope.
 func (s *scope) named(fields []*Field) bool {
 	if s == nil {
 		return true
@@ -170,10 +171,11 @@ func (g *Group) settleScope(gr *Grower) *FinishError {
 		return &FinishError{
 			Entity: e,
 			Field:  g.lead(),
-			Message: fmt.Sprintf("%s may have %d rows that need different values of %s, and there are %d",
+			Message: fmt.Sprintf("%s may have %d rows that need different values of %s, and only %d exist",
 				s.describe(), g.most, g.names(), g.size),
 		}
 	}
+
 	g.side, g.rounds, g.taken = make([]uint64, len(e.Side)), make([]uint64, len(e.Side)), map[string]int{}
 	for i := range e.Side {
 		fr := gr.spare(e, Row{N: uint64(i), Side: true})
@@ -182,6 +184,7 @@ func (g *Group) settleScope(gr *Grower) *FinishError {
 		p := g.permutation(id)
 		g.side[i], g.rounds[i] = p.At(pos%g.size), pos/g.size
 	}
+
 	for i := range e.Side {
 		if !g.byHand(i) {
 			continue
@@ -199,9 +202,11 @@ func (g *Group) settleScope(gr *Grower) *FinishError {
 		}
 		g.taken[key] = i
 	}
+
 	if len(g.taken) == 0 {
 		return nil
 	}
+
 	// A row whose values another has by hand takes the place that the other left free.
 	for i := range e.Side {
 		if g.byHand(i) {
@@ -224,7 +229,7 @@ func (s *scope) describe() string {
 	return "one " + s.of.Name
 }
 
-// byHand tells whether a side row says a value of the group itself.
+// byHand reports whether a side row says a value of the group itself.
 func (g *Group) byHand(i int) bool {
 	given := g.entity.Side[i].Given
 	for _, f := range []*Field{g.text, g.shown, g.spare} {
@@ -242,7 +247,7 @@ func (g *Group) byHand(i int) bool {
 	return false
 }
 
-// whole tells whether no value of the group is NULL in a row.
+// whole reports whether no value of the group is NULL in a row.
 func (g *Group) whole(gr *Grower, r Row) bool {
 	fr := gr.spare(g.entity, r)
 	defer fr.close()
@@ -284,7 +289,7 @@ func (g *Group) retryScoped(c cell, attempt uint64) (groupAt, bool) {
 		start := rng.Philox([4]uint64{c.fr.id[1], c.fr.id[0], 0, 8}, g.key)
 		index := p.At(low + (rng.Below(start[0], high-low)+attempt)%(high-low))
 		b := c.g.take()
-		held := len(g.taken) > 0 && g.held(c, index, b)
+		held := len(g.taken) > 0 && g.isTakenByGiven(c, index, b)
 		c.g.give(b)
 		return groupAt{known: true, index: index}, !held
 	}
@@ -308,7 +313,7 @@ func (g *Group) width() int {
 	return len(g.members)
 }
 
-// takesNumber tells whether a number can keep a field's values apart within a scope.
+// takesNumber reports whether a number can keep a field's values apart within a scope.
 func (f *Field) takesNumber(s *scope) bool {
 	if s != nil && s.of == nil || f.group != nil || f.numbered != nil || f.Target() != nil {
 		return false
@@ -335,7 +340,7 @@ func (g *Group) number(c cell, v *value.Value) {
 	if !s.leave(c, v, int64(round%g.turns()), int64(g.turns())) {
 		c.fail(
 			fmt.Errorf(
-				"%d rows of %s need different moments, and there is not room for them",
+				"%d rows of %s need different moments, and the range has too few",
 				g.turns(),
 				g.scope.describe(),
 			),

@@ -59,7 +59,7 @@ func (d *dock) build(towns, piers, boats uint64, withGiven bool) *dock {
 		),
 	)
 	add("at", must(Moment(&End{Path: &Path{Field: start}}, nil, value.Span{Micros: 40 * value.Second}, 0)))
-	add("note", kind("text.sentence"))
+	add("note", kind("sentence"))
 	add("sign", Same(Path{Field: d.fields["letter"]}))
 	add("colour", must(Choose([]value.Value{value.String("red"), value.String("blue"), value.String("green")}, nil)))
 	add("label", d.template(d.boat, "{colour} boat"))
@@ -193,14 +193,14 @@ func TestTooFewValuesWithinAScope(t *testing.T) {
 	require.NoError(t, d.boat.Unique(d.boat.Up, d.fields["word"]))
 	faults := d.set.Finish()
 	require.Len(t, faults, 1)
-	assert.Equal(t, "one Pier may have 5 rows that need different values of word, and there are 2", faults[0].Message)
+	assert.Equal(t, "one Pier may have 5 rows that need different values of word, and only 2 exist", faults[0].Message)
 
 	d = (&dock{}).build(100, 3, 5, false)
 	require.NoError(t, d.boat.Unique(d.fields["berth"], d.fields["nr"]))
 	faults = d.set.Finish()
 	require.Len(t, faults, 1)
 	assert.Contains(t, faults[0].Message, "one number of nr may have")
-	assert.Contains(t, faults[0].Message, "and there are 40")
+	assert.Contains(t, faults[0].Message, "and only 40 exist")
 
 	d = (&dock{}).build(12, 3, 5, true)
 	d.boat.Side[1].Given[d.fields["letter"]] = Given{Value: value.String("c")}

@@ -82,6 +82,7 @@ func (s *counter) settle(f *Field) *FinishError {
 			s.from = maxSide + 1
 		}
 	}
+
 	used := map[int64]string{}
 	for i := range e.Side {
 		label := e.Label(Row{N: uint64(i), Side: true})
@@ -95,8 +96,8 @@ func (s *counter) settle(f *Field) *FinishError {
 		}
 		if row := n - s.from; row%s.step == 0 && row/s.step >= 0 && uint64(row/s.step) < e.Rows {
 			return &FinishError{e, f, e.Side[i].Name, fmt.Sprintf(
-				"%s has the number %d, and so has grown row %d: count from a number beyond the given ones, such as "+
-					"{count: {from: %d}}",
+				"%s has the number %d, and so has generated row %d: count from a number beyond the given ones, "+
+					"such as {count: {from: %d}}",
 				label,
 				n,
 				row/s.step,
@@ -139,7 +140,7 @@ func (f *Field) Numbers() (lo, hi int64, ok bool) {
 	return s.from, s.from + int64(f.Entity.Rows) - 1, true
 }
 
-// Counted tells whether a field numbers its rows, so that its values mean nothing by
+// Counted reports whether a field numbers its rows, so that its values mean nothing by
 // themselves.
 func (f *Field) Counted() bool {
 	_, ok := f.Source.(*counter)
@@ -161,24 +162,21 @@ type ranged struct {
 func Between(lo, hi value.Value, step int64) (Source, error) {
 	r := &ranged{typ: lo.Type, scale: max(lo.Scale, hi.Scale), lo: lo.N, step: step}
 	top := hi.N
-	switch {
-	case value.IsNumber(lo.Type) && value.IsNumber(hi.Type):
-		if lo.Type == value.Decimal || hi.Type == value.Decimal {
-			r.typ = value.Decimal
-			a, okA := lo.Rescale(r.scale)
-			b, okB := hi.Rescale(r.scale)
-			if !okA || !okB {
-				return nil, errors.New("the ends have too many digits")
-			}
-			r.lo, top = a.N, b.N
-		}
-	case lo.Type != hi.Type:
-		return nil, fmt.Errorf("the ends are of two types: %s and %s", lo.Type, hi.Type)
-	case lo.Type != value.Date && lo.Type != value.Time && lo.Type != value.Timestamp:
-		return nil, fmt.Errorf("there is no range of type %s: numbers, dates, times and moments have ranges", lo.Type)
+	if err := haveRange(lo.Type, hi.Type); err != nil {
+		return nil, err
 	}
+	if lo.Type == value.Decimal || hi.Type == value.Decimal {
+		r.typ = value.Decimal
+		a, okA := lo.Rescale(r.scale)
+		b, okB := hi.Rescale(r.scale)
+		if !okA || !okB {
+			return nil, errors.New("the ends of the range have too many digits")
+		}
+		r.lo, top = a.N, b.N
+	}
+
 	if top < r.lo {
-		return nil, fmt.Errorf("the ends are swapped: %s comes after %s", lo, hi)
+		return nil, fmt.Errorf("the range is reversed: %s comes after %s", lo, hi)
 	}
 	if step < 0 {
 		return nil, errors.New("step must be above 0")
@@ -189,12 +187,26 @@ func Between(lo, hi value.Value, step int64) (Source, error) {
 			r.step = tick(r.scale)
 		}
 	}
+
 	distance := uint64(top) - uint64(r.lo)
 	if distance/uint64(r.step) >= MaxSpace {
 		return nil, errors.New("the range is too large: at most 2^62 values")
 	}
 	r.n = distance/uint64(r.step) + 1
 	return r, nil
+}
+
+// haveRange refuses two types between whose values there is no range.
+func haveRange(lo, hi value.Type) error {
+	switch {
+	case value.IsNumber(lo) && value.IsNumber(hi):
+		return nil
+	case lo != hi:
+		return fmt.Errorf("the ends of the range have different types: %s and %s", lo, hi)
+	case lo != value.Date && lo != value.Time && lo != value.Timestamp:
+		return fmt.Errorf("the type %s has no ranges; numbers, dates, times and moments have", lo)
+	}
+	return nil
 }
 
 // tick is the last shown digit of a second, in microseconds.
@@ -232,7 +244,7 @@ const MaxWeight = 1 << 40
 // decimals become decimals. weights may be nil: all equal.
 func Choose(values []value.Value, weights []uint64) (Source, error) {
 	if len(values) == 0 {
-		return nil, errors.New("there is nothing to choose from")
+		return nil, errors.New("the list of choices is empty")
 	}
 	s := &choice{typ: value.Null}
 	for _, v := range values {
@@ -244,13 +256,14 @@ func Choose(values []value.Value, weights []uint64) (Source, error) {
 		case s.typ == value.Decimal && v.Type == value.Integer:
 		case s.typ != v.Type:
 			return nil, fmt.Errorf(
-				"the choices are of two types: %s and %s (quote what is meant as text)",
+				"the choices have different types: %s and %s (put text in quotes)",
 				s.typ,
 				v.Type,
 			)
 		}
 		s.scale = max(s.scale, v.Scale)
 	}
+
 	for _, v := range values {
 		if s.typ == value.Decimal {
 			r, ok := v.Rescale(s.scale)
@@ -261,6 +274,7 @@ func Choose(values []value.Value, weights []uint64) (Source, error) {
 		}
 		s.values = append(s.values, v)
 	}
+
 	total := uint64(0)
 	equal := true
 	for _, w := range weights {
@@ -271,6 +285,7 @@ func Choose(values []value.Value, weights []uint64) (Source, error) {
 		s.sums = append(s.sums, total)
 		equal = equal && w == weights[0]
 	}
+
 	if weights != nil && total == 0 {
 		return nil, errors.New("all weights are 0")
 	}

@@ -34,9 +34,9 @@ const (
 func File(spec FileSpec) (Source, error) {
 	switch {
 	case spec.Image && (spec.Width < 1 || spec.Height < 1 || spec.Width > MaxImageSide || spec.Height > MaxImageSide):
-		return nil, fmt.Errorf("a picture is 1 to %d pixels wide and high", MaxImageSide)
+		return nil, fmt.Errorf("a picture must be 1 to %d pixels wide and high", MaxImageSide)
 	case !spec.Image && (spec.Bytes.Lo > spec.Bytes.Hi || spec.Bytes.Hi < 1 || spec.Bytes.Hi > MaxFileBytes):
-		return nil, fmt.Errorf("a document has 1 to %d bytes, the smaller number first", MaxFileBytes)
+		return nil, fmt.Errorf("a document must have 1 to %d bytes, the smaller number first", MaxFileBytes)
 	}
 	return &generated{spec}, nil
 }
@@ -117,6 +117,7 @@ func picture(draws *stream, width, height int) []byte {
 		}
 		colours[i], last = byte(n), n
 	}
+
 	raw := make([]byte, 0, (width+1)*height)
 	for y := range height {
 		raw = append(raw, 0) // no filter
@@ -124,6 +125,7 @@ func picture(draws *stream, width, height int) []byte {
 			raw = append(raw, colours[y*bands/height])
 		}
 	}
+
 	out := []byte("\x89PNG\r\n\x1a\n")
 	header := binary.BigEndian.AppendUint32(nil, uint32(width))
 	header = binary.BigEndian.AppendUint32(header, uint32(height))

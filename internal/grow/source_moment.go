@@ -48,37 +48,46 @@ func Moment(after, before *End, within value.Span, digits uint8) (Source, error)
 		first = before
 	}
 	if within == (value.Span{}) && (after == nil || before == nil) {
-		return nil, errors.New("within is missing: how far away may it be, such as within: 90d")
+		return nil, errors.New("within is missing: give the longest distance, such as within: 90d")
 	}
 	for _, e := range []*End{after, before} {
 		if e == nil {
 			continue
 		}
 		if t := e.Type(); t != value.Date && t != value.Timestamp {
-			return nil, fmt.Errorf("a moment cannot be reckoned from type %s", t)
+			return nil, fmt.Errorf("a moment cannot be computed from type %s", t)
 		}
 	}
+
 	s.typ = first.Type()
-	s.unit = tick(digits)
-	if s.typ == value.Date {
-		s.unit = value.Day
-		if within.Micros%value.Day != 0 {
-			return nil, errors.New("a date moves by whole days: d, w, mo, y")
-		}
-	}
-	if within != (value.Span{}) && within.Months == 0 && within.Micros < s.unit {
-		return nil, errors.New("the span is shorter than the smallest step")
+	if err := s.setUnit(); err != nil {
+		return nil, err
 	}
 	if s.fixed() {
 		lo, n := s.limits(fixedOf(after), fixedOf(before))
 		for _, us := range []int64{lo, lo + int64(n-1)*s.unit} {
 			if err := value.InCalendar(&value.Value{Type: value.Timestamp, N: us}); err != nil {
-				return nil, fmt.Errorf("the span leads too far: %w", err)
+				return nil, fmt.Errorf("the span is too long: %w", err)
 			}
 		}
 		return &ranged{typ: s.typ, scale: s.scale(), lo: s.fold(lo), step: s.fold(s.unit), n: n}, nil
 	}
 	return s, nil
+}
+
+// setUnit sets the smallest step, in microseconds, and refuses a span that is not made of such steps.
+func (s *stretch) setUnit() error {
+	s.unit = tick(s.digits)
+	if s.typ == value.Date {
+		s.unit = value.Day
+		if s.within.Micros%value.Day != 0 {
+			return errors.New("a date moves by whole days: d, w, mo, y")
+		}
+	}
+	if s.within != (value.Span{}) && s.within.Months == 0 && s.within.Micros < s.unit {
+		return errors.New("the span is shorter than the smallest step")
+	}
+	return nil
 }
 
 // fixedOf is the fixed moment of an end; NULL if it has none.

@@ -75,6 +75,7 @@ func (s *running) grow(c cell, v *value.Value) {
 			}
 		}
 	}
+
 	for ; t.next <= c.fr.row.N; t.next++ {
 		if c.g.record.Rejected(c.fr.e, Row{N: t.next, Side: parent.Side}) {
 			continue
@@ -89,6 +90,7 @@ func (s *running) grow(c cell, v *value.Value) {
 		}
 		fr.close()
 	}
+
 	v.Type, v.Scale, v.N = s.Type(), scale, t.sum
 	if v.Type == value.Integer {
 		v.Scale = 0
@@ -104,7 +106,7 @@ const MaxBytes = 1 << 20
 // RandomBytes makes bytes of a length.
 func RandomBytes(length Range) (Source, error) {
 	if length.Lo > length.Hi || length.Hi > MaxBytes {
-		return nil, fmt.Errorf("bytes have a length from 0 to %d, the smaller number first", MaxBytes)
+		return nil, fmt.Errorf("bytes must have a length from 0 to %d, the smaller number first", MaxBytes)
 	}
 	return &random{length}, nil
 }
@@ -149,7 +151,7 @@ func Document(root Part) (Source, error) {
 // order sorts the keys of objects by their UTF-16 code units, as RFC 8785 asks.
 func (p *Part) order(depth int) error {
 	if depth > 20 {
-		return errors.New("more than 20 levels inside each other")
+		return errors.New("nested more than 20 levels deep")
 	}
 	for i := range p.Parts {
 		if err := p.Parts[i].order(depth + 1); err != nil {
@@ -275,7 +277,7 @@ func (e *RowError) Unwrap() error { return e.Err }
 // Report names the row and the field.
 func (e *RowError) Report() diag.Report {
 	return diag.Report{Kind: diag.BadPlan, Message: e.Error(), Members: map[string]any{"row": e.Row, "field": e.Field},
-		Hint: "narrow the fields that the expression reads, or leave such rows out with if:", End: "nothing was " +
+		Hint: "narrow the fields that the expression reads, or leave out such rows with if:", End: "nothing was " +
 			"written"}
 }
 

@@ -99,6 +99,7 @@ func (s *pick) settle(f *Field) *FinishError {
 			Message: fmt.Sprintf("picks from %s, which has no rows", s.to.Name),
 		}
 	}
+
 	if s.Distinct {
 		most := f.Entity.Deal.Max
 		for i, given := 0, uint64(0); i < len(f.Entity.Side); i++ {
@@ -112,9 +113,10 @@ func (s *pick) settle(f *Field) *FinishError {
 		}
 		if most > total {
 			return &FinishError{Entity: f.Entity, Field: f, Message: fmt.Sprintf(
-				"one %s may need %d different %s, and there are only %d", f.Entity.Parent.Name, most, s.to.Name, total)}
+				"one %s may need %d different %s, and only %d exist", f.Entity.Parent.Name, most, s.to.Name, total)}
 		}
 	}
+
 	if s.Skew != nil && total > 0 {
 		hi, lo := bits.Mul64(total, s.Skew.Top.Part)
 		hot, _ := bits.Div64(hi, lo, s.Skew.Top.Whole)
@@ -155,7 +157,7 @@ func (s *pick) row(c cell) (Row, bool) {
 	return s.to.at(rng.Below(c.fraction(drawValue), n)), true
 }
 
-// split tells whether a fraction falls into the share, and where inside or outside
+// split reports whether a fraction falls into the share, and where inside or outside
 // of it, again as a fraction.
 func (s Share) split(u uint64) (bool, uint64) {
 	hi, lo := bits.Mul64(u, s.Whole)
@@ -189,6 +191,7 @@ func (s *pick) apart(c cell, n uint64) Row {
 			}
 		}
 	}
+
 	for i, left := uint64(0), ordinal-skip; i < n; i++ {
 		row := s.to.at(p.At(i))
 		if held[row] {
@@ -229,7 +232,7 @@ func (s *copiedReference) stored() *Field          { return s.of().stored() }
 func (s *copiedReference) grow(cell, *value.Value) {}
 func (s *copiedReference) row(c cell) (Row, bool)  { return c.g.followRow(c.fr, &s.path) }
 
-// RefersUp tells whether a field refers to a row above its own in the family, so that
+// RefersUp reports whether a field refers to a row above its own in the family, so that
 // the row is always there before.
 func (f *Field) RefersUp() bool {
 	if s, ok := f.Source.(riser); ok {

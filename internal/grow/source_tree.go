@@ -31,12 +31,13 @@ func Tree(to *Entity, by *Field, key rng.Key, of TreeShape) (Source, error) {
 	depth, fan, rootSelf := of.Depth, of.Fan, of.RootSelf
 	switch {
 	case depth < 1:
-		return nil, errors.New("a tree has a depth of 1 or more")
+		return nil, errors.New("the depth of a tree must be 1 or more")
 	case fan.Lo < 1 || fan.Lo > fan.Hi:
-		return nil, errors.New("fan is a number of children from 1 up, such as 3 or 2..5")
+		return nil, errors.New("fan must be a number of children from 1 up, such as 3 or 2..5")
 	case fan.Hi-fan.Lo >= rng.DealBlock:
-		return nil, fmt.Errorf("fan ranges over at most %d numbers", rng.DealBlock)
+		return nil, fmt.Errorf("fan must span at most %d numbers", rng.DealBlock)
 	}
+
 	s := &tree{to: to, by: by, lo: fan.Lo, hi: fan.Hi, rootSelf: rootSelf}
 	var sizes []uint64
 	for f := fan.Lo; f <= fan.Hi; f++ {
@@ -54,6 +55,7 @@ func Tree(to *Entity, by *Field, key rng.Key, of TreeShape) (Source, error) {
 		}
 		sizes = append(sizes, size)
 	}
+
 	s.deal = rng.DealOf(key, sizes)
 	return s, nil
 }

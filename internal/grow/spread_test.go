@@ -16,7 +16,7 @@ var chiSquared95 = map[int]float64{1: 3.841, 2: 5.991, 4: 9.488, 7: 14.067, 9: 1
 
 func testKey(i int, name string) rng.Key { return rng.NewKey("1", strconv.Itoa(i), "Thing", name) }
 
-// even is what a cell draws: see cell.fraction.
+// even is what a cell shared: see cell.fraction.
 func even(k rng.Key, n uint64, root bool) uint64 {
 	block := n >> rng.BlockBits
 	if block == 0 && root {

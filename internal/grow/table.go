@@ -152,13 +152,14 @@ func (s *lookup) search(g *Grower, f *Field) *FinishError {
 			Entity: f.Entity,
 			Field:  f,
 			Message: fmt.Sprintf(
-				"%s has %d rows, and at most %d can be looked up by a field",
+				"%s has %d rows; at most %d can be looked up by a field",
 				s.to.Name,
 				total,
 				MaxLookup,
 			),
 		}
 	}
+
 	s.rows, s.many = make(map[string]Row, total), map[string]bool{}
 	for i := range total {
 		row := s.to.at(i)
@@ -236,7 +237,7 @@ func (g *Grower) Try(e *Entity, r Row, f *Field) error {
 // AppendIdentity appends what tells a row from all others, so that it is the same when
 // rows are added elsewhere: of a table its key, or, without one, all of its cells, which
 // several rows may share; of rows that are grown or written by hand what their values
-// depend on. once tells whether no two rows have the same.
+// depend on. once reports whether no two rows have the same.
 func (g *Grower) AppendIdentity(b []byte, e *Entity, r Row) (out []byte, once bool) {
 	if e.Table == nil || r.Side {
 		id := g.id(e, r)
@@ -252,7 +253,7 @@ func (g *Grower) AppendIdentity(b []byte, e *Entity, r Row) (out []byte, once bo
 	return b, len(e.TableKey) > 0
 }
 
-// finds tells whether given rows of an entity refer to rows by their values.
+// finds reports whether given rows of an entity refer to rows by their values.
 func (e *Entity) finds() bool {
 	for i := range e.Side {
 		for _, given := range e.Side[i].Given {

@@ -51,11 +51,11 @@ func Template(text string, resolve func(name string) (*Path, error)) (Source, er
 			lit.WriteByte(text[i])
 			i += 2
 		case text[i] == '}':
-			return nil, &TemplateError{Offset: i, Message: "a } without its {: write }} for a brace"}
+			return nil, &TemplateError{Offset: i, Message: "this } has no matching {; write }} for a brace"}
 		case text[i] == '{':
 			end := strings.IndexByte(text[i:], '}')
 			if end < 0 {
-				return nil, &TemplateError{Offset: i, Message: "a { without its }: write {{ for a brace"}
+				return nil, &TemplateError{Offset: i, Message: "this { has no matching }; write {{ for a brace"}
 			}
 			flush()
 			p, err := compilePart(text[i+1:i+end], i+1, resolve)
@@ -72,6 +72,7 @@ func Template(text string, resolve func(name string) (*Path, error)) (Source, er
 			return nil, &TemplateError{Offset: i, Message: fmt.Sprintf("more than %d parts", maxTemplateParts)}
 		}
 	}
+
 	flush()
 	return t, nil
 }

@@ -85,6 +85,7 @@ func (e *Entity) Unique(fields ...*Field) error {
 			return err
 		}
 	}
+
 	if g.spare != nil && g.spare.Source.Type() != value.Text {
 		g.members = nil // moments suffice: what stands beside them keeps its weights
 	}
@@ -109,7 +110,7 @@ func (e *Entity) add(g *Group) {
 
 func (g *Group) join(f *Field) error {
 	if f.group != nil {
-		return fmt.Errorf("%s is in another unique group already: a field belongs to one at most", f.Name)
+		return fmt.Errorf("%s is already in another unique group; a field can be in one", f.Name)
 	}
 	if _, ok := f.Source.(Countable); !ok {
 		return fmt.Errorf("the values of %s cannot be counted, so they cannot be made unique", f.Name)
@@ -120,7 +121,8 @@ func (g *Group) join(f *Field) error {
 	}
 	if p, ok := f.Source.(*pattern); ok && p.root.folded().ambiguous() {
 		return fmt.Errorf(
-			"the pattern of %s can make one text in two ways, or is too large to tell: put a sign between its parts",
+			"the pattern of %s can make one text in two ways, or is too large to test: put a separator between "+
+				"its parts",
 			f.Name,
 		)
 	}
@@ -128,7 +130,7 @@ func (g *Group) join(f *Field) error {
 	return nil
 }
 
-// Inherent tells whether a field's values differ from row to row by themselves.
+// Inherent reports whether a field's values differ from row to row by themselves.
 func (f *Field) Inherent() bool {
 	if s, ok := f.Source.(differer); ok {
 		return s.differs(f)
@@ -152,7 +154,7 @@ func hasFileKey(fields []*Field) bool {
 	return len(key) > 0 && found == len(key)
 }
 
-// Grouped tells whether the fields are unique together, by a group or because
+// Grouped reports whether the fields are unique together, by a group or because
 // one of them is by itself.
 func Grouped(fields []*Field) bool {
 	have := map[*Group]int{}
@@ -175,10 +177,12 @@ func Grouped(fields []*Field) bool {
 			return true
 		}
 	}
-	if hasFileKey(fields) {
-		return true
-	}
-	// A parent's children differ by a restarted number or a distinct pick.
+	return hasFileKey(fields) || differWithinParent(fields)
+}
+
+// differWithinParent reports whether fields name a row's parent and what tells its children apart: a
+// restarted number or a distinct pick.
+func differWithinParent(fields []*Field) bool {
 	var up, within bool
 	for _, f := range fields {
 		_, isUp := f.Source.(*upward)
@@ -225,7 +229,7 @@ func (e *Entity) uniqueTemplate(f *Field, t *template, within *scope) error {
 		}
 	}
 	if !t.chooseGlue() {
-		return fmt.Errorf("there is no place for a number in the text that could not be mistaken for a part of it")
+		return fmt.Errorf("the text has no place for a number that could not be mistaken for part of it")
 	}
 	e.add(g)
 	f.group, f.member = g, -1
@@ -244,7 +248,7 @@ func (e *Entity) countedParts(g *Group, t *template) (counted []bool, inherent b
 		of := p.path.Field
 		if of.Inherent() {
 			if filter := p.blurs(); filter != "" {
-				return nil, false, fmt.Errorf("the filter %s may make different values of %s alike", filter, of.Name)
+				return nil, false, fmt.Errorf("the filter %s may make different values of %s equal", filter, of.Name)
 			}
 			counted[i], inherent = true, true
 			continue
@@ -274,7 +278,7 @@ func (t *template) chooseGlue() bool {
 	return false
 }
 
-// inherent tells whether the texts differ from row to row because one part does that can
+// inherent reports whether the texts differ from row to row because one part does that can
 // be read back from them.
 func (t *template) inherent(e *Entity) bool {
 	counted := make([]bool, len(t.parts))
@@ -300,6 +304,7 @@ func (p *part) blurs() string {
 			name = f.Name
 		}
 	}
+
 	f := p.path.Field
 	if name == "" || name != "trim" && (f.Source.Type() == value.Integer || f.Source.Type() == value.UUID) {
 		return ""
@@ -354,8 +359,8 @@ func (f *Field) drawn() (*Field, error) {
 			}
 		case *partOf:
 			if !s.part.alone {
-				return nil, fmt.Errorf("many a %s has the same %s: another part of it, or a text with a unique "+
-					"part, can be unique", s.kind.kind.Name, s.part.Name)
+				return nil, fmt.Errorf("many rows of %s have the same %s: make another part unique, or use a "+
+					"text with a unique part", s.kind.kind.Name, s.part.Name)
 			}
 			f = s.of
 			continue
@@ -413,6 +418,7 @@ func (t *template) letters(i int) *letterSet {
 			set[c] = true
 		}
 	}
+
 	for _, f := range p.filters {
 		if f.Name == "slug" {
 			set['-'] = true
@@ -424,7 +430,7 @@ func (t *template) letters(i int) *letterSet {
 	return &set
 }
 
-// refersOut tells whether a source's values are known only with other rows.
+// refersOut reports whether a source's values are known only with other rows.
 func refersOut(s Source) bool { _, ok := s.(reference); return ok }
 
 func (n *node) eachRune(do func(rune)) {
@@ -450,7 +456,7 @@ func (p *part) each(do func(i uint64, text string)) {
 	}
 }
 
-// separable tells whether the counted parts can be read back from the text: then
+// separable reports whether the counted parts can be read back from the text: then
 // different values give different texts. A part can be read from the left if it ends
 // at a sign that it does not hold, or at the end of the text; likewise from the
 // right. A single part that is left over is what remains.
@@ -488,8 +494,8 @@ func (t *template) separable(counted []bool) error {
 	for i, c := range counted {
 		if c && !read[i] && left > 1 {
 			return fmt.Errorf(
-				"different rows could give the same text, because the parts run into each other around {%s}: put a "+
-					"sign between them that they do not hold",
+				"different rows could have the same text, because its parts run together around {%s}: put a "+
+					"separator between them that they do not contain",
 				t.parts[i].path.Field.Name,
 			)
 		}
@@ -522,6 +528,7 @@ func (g *Group) settle(gr *Grower) *FinishError {
 		m.digit = [2]rng.Divisor{rng.NewDivisor(m.stride), rng.NewDivisor(m.radix)}
 		g.size *= m.radix
 	}
+
 	if g.scope != nil || g.spare != nil {
 		return g.settleScope(gr)
 	}
@@ -529,14 +536,15 @@ func (g *Group) settle(gr *Grower) *FinishError {
 	reserve := reserveOf(g.size, side)
 	if side > reserve {
 		return fault(
-			"there are %d given rows with what is grown below them, and of the %d different values of %s only %d "+
-				"are kept for them",
+			"there are %d given rows with what is generated below them, and of the %d different values of %s "+
+				"only %d are kept for them",
 			side,
 			g.size,
 			g.names(),
 			reserve,
 		)
 	}
+
 	g.usable = g.size - reserve
 	if g.text == nil && side == 0 {
 		g.usable = g.size // nothing given: rows may use up the reserve
@@ -544,10 +552,11 @@ func (g *Group) settle(gr *Grower) *FinishError {
 	if e.Rows > g.usable && (g.text == nil || g.usable == 0) {
 		also := ""
 		if side > 0 {
-			also = fmt.Sprintf(", of which %d are kept for given rows", reserve)
+			also = fmt.Sprintf(", of which %d are reserved for given rows", reserve)
 		}
-		return fault("%d rows need different values of %s, and there are %d%s", e.Rows, g.names(), g.size, also)
+		return fault("%d rows need different values of %s, and only %d exist%s", e.Rows, g.names(), g.size, also)
 	}
+
 	g.first = rng.NewPermutation(g.key, g.size)
 	g.place(gr, reserve)
 	return nil
@@ -582,14 +591,16 @@ func (g *Group) listDistinct(m *member) string {
 			}
 		}
 	}
+
 	if m.radix > maxListed {
 		for _, f := range p.filters {
 			if f.Name != "lower" && f.Name != "upper" && f.Name != "title" && f.Name != "pad" {
-				return fmt.Sprintf("the filter %s may make different values of %s alike", f.Name, m.field.Name)
+				return fmt.Sprintf("the filter %s may make different values of %s equal", f.Name, m.field.Name)
 			}
 		}
 		return ""
 	}
+
 	switch s := src.(type) {
 	case *pattern:
 		if g.text == nil && s.unique.plain() {
@@ -603,6 +614,7 @@ func (g *Group) listDistinct(m *member) string {
 			return ""
 		}
 	}
+
 	seen := map[string]bool{}
 	var reps []uint64
 	p.each(func(i uint64, text string) {
@@ -642,6 +654,7 @@ func (g *Group) place(gr *Grower, reserve uint64) {
 			g.side[i] = free(e.Side[i].ID)
 		}
 	}
+
 	for i := range e.Side {
 		g.taken[g.rowKey(gr, Row{N: uint64(i), Side: true})] = i
 	}
@@ -694,6 +707,7 @@ func (g *Group) at(c cell) groupAt {
 			return *at
 		}
 	}
+
 	if c.fr.row.Side {
 		at.index = g.side[c.fr.row.N]
 		if g.rounds != nil {
@@ -701,6 +715,7 @@ func (g *Group) at(c cell) groupAt {
 		}
 		return *at
 	}
+
 	if g.most > 0 {
 		g.scoped(c, at)
 		if len(g.taken) > 0 {
@@ -708,6 +723,7 @@ func (g *Group) at(c cell) groupAt {
 		}
 		return *at
 	}
+
 	n := c.fr.row.N
 	if index, ok := g.inEra(c.fr.row, 0); ok {
 		at.index = index
@@ -718,6 +734,7 @@ func (g *Group) at(c cell) groupAt {
 		p := rng.NewPermutation(rng.Key{g.key[0], g.key[1] + at.round}, g.usable)
 		at.index = g.first.At(p.At(n % g.usable))
 	}
+
 	if len(g.taken) > 0 {
 		g.avoidTaken(c, at)
 	}
@@ -795,7 +812,7 @@ func (c cell) digit() uint64 {
 	return i
 }
 
-// Distinct tells whether the numbered values of a source are as different as their
+// Distinct reports whether the numbered values of a source are as different as their
 // numbers, so that a field of it can be unique.
 func Distinct(s Source) bool {
 	if p, ok := s.(*pattern); ok {

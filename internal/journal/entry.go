@@ -165,9 +165,9 @@ func CannotBeKept(err error) error {
 	return &store.Fault{
 		Kind:    fault.Kind,
 		Err:     fault.Err,
-		Message: "the journal's tables cannot be made: " + fault.Message,
-		Hint: "let this user create them once, or load with --no-journal: then the load cannot be resumed or " +
-			"withdrawn, and a second one does not know of it",
+		Message: "the journal's tables cannot be created: " + fault.Message,
+		Hint: "allow this user to create them once, or load with --no-journal: then the load cannot be resumed " +
+			"or withdrawn, and a second load does not know of it",
 	}
 }
 
@@ -185,9 +185,9 @@ type Budget struct{ Left int64 }
 func NewBudget() *Budget { return &Budget{MaxJournal} }
 
 // Take spends what a row holds. The error says that the journal holds too much.
-func (b *Budget) Take(row []value.Value) error {
+func (b *Budget) Take(r Record) error {
 	n := int64(rowBytes)
-	for _, v := range row {
+	for _, v := range r.row {
 		n += int64(len(v.S))
 	}
 	return b.spend(n)
@@ -197,8 +197,8 @@ func (b *Budget) Take(row []value.Value) error {
 func (b *Budget) spend(n int64) error {
 	if b.Left -= n; b.Left < 0 {
 		return fmt.Errorf(
-			"the journal holds more than %d MiB of one load, or of all that it lists: that is more than this "+
-				"program writes, so it was not read",
+			"the journal holds more than %d MiB about one load, or in all that it lists. This program never "+
+				"writes that much, so it was not read",
 			MaxJournal>>20,
 		)
 	}
@@ -219,7 +219,7 @@ func Entries(ctx context.Context, s store.Store, name string) ([]*Entry, error) 
 	return slices.DeleteFunc(all, func(e *Entry) bool { return e.Elsewhere != "" }), err
 }
 
-// ReadEntries reads loads. body tells whether to read what they were grown from.
+// ReadEntries reads loads. body reports whether to read what they were grown from.
 func ReadEntries(
 	ctx context.Context,
 	s store.Store,
@@ -227,70 +227,59 @@ func ReadEntries(
 	where []store.Cell,
 	body bool,
 ) ([]*Entry, error) {
-	columns := j.Loads.Columns
-	if !body {
-		columns = slices.DeleteFunc(slices.Clone(columns), func(c *schema.Column) bool { return c.Name == "body" })
+	var columns []string
+	for _, c := range j.Loads.Columns {
+		if body || c.Name != "body" {
+			columns = append(columns, c.Name)
+		}
 	}
 	var out []*Entry
 	budget := NewBudget()
-	err := s.Select(
-		ctx,
-		store.Query{Table: j.Loads, Columns: columns, Where: where, Most: maxEntry},
-		func(row []value.Value) error {
-			if err := budget.Take(row); err != nil {
+	err := Read(ctx, s, store.Query{Table: j.Loads, Where: where, Most: maxEntry}, columns, func(r Record) error {
+		if err := budget.Take(r); err != nil {
+			return err
+		}
+		e := &Entry{
+			Number: r.Int("number"), Plan: r.Text("plan"), Extra: r.Text("extra"), Part: r.Int("part"),
+			State: State(r.Text("state")), Began: r.Time("began"), Ended: r.Time("ended"),
+			Actor: r.Text("actor"), Token: r.Text("token"), Body: r.Bytes("body"),
+		}
+		if err := json.Unmarshal([]byte(r.Text("about")), &e.About); err != nil {
+			return fmt.Errorf("load %d in the journal cannot be read: %w", e.Number, err)
+		}
+		if e.About.Format != JournalFormat {
+			return fmt.Errorf(
+				"load %d was recorded by another version of this program (%s), in a format that this version "+
+					"cannot read",
+				e.Number,
+				e.About.Version,
+			)
+		}
+		if e.About.ClockSet != "" {
+			clock, err := value.ParseTimestamp(e.About.ClockSet)
+			if err != nil {
 				return err
 			}
-			get := func(name string) value.Value {
-				i := slices.IndexFunc(columns, func(c *schema.Column) bool { return c.Name == name })
-				if i < 0 {
-					return value.Value{}
-				}
-				return row[i]
+			e.About.Clock = clock
+		}
+		for _, name := range e.About.Schemas {
+			if j.Path != nil && !slices.Contains(j.Path, name) {
+				e.Elsewhere = name
 			}
-			e := &Entry{
-				Number: get(
-					"number",
-				).N, Plan: get("plan").S, Extra: get("extra").S, Part: get("part").N, State: State(get("state").S),
-				Began: timeOf(get("began")), Ended: timeOf(get("ended")),
-				Actor: get("actor").S, Token: get("token").S, Body: []byte(get("body").S),
-			}
-			if err := json.Unmarshal([]byte(get("about").S), &e.About); err != nil {
+		}
+		if text := r.Text("summary"); text != "" {
+			e.Summary = &Result{}
+			if err := json.Unmarshal([]byte(text), e.Summary); err != nil {
 				return fmt.Errorf("load %d in the journal cannot be read: %w", e.Number, err)
 			}
-			if e.About.Format != JournalFormat {
-				return fmt.Errorf(
-					"load %d was written down by another version of this program (%s), in a form that this one "+
-						"does not read",
-					e.Number,
-					e.About.Version,
-				)
-			}
-			if e.About.ClockSet != "" {
-				clock, err := value.ParseTimestamp(e.About.ClockSet)
-				if err != nil {
-					return err
-				}
-				e.About.Clock = clock
-			}
-			for _, name := range e.About.Schemas {
-				if j.Path != nil && !slices.Contains(j.Path, name) {
-					e.Elsewhere = name
-				}
-			}
-			if text := get("summary"); !text.IsNull() && text.S != "" {
-				e.Summary = &Result{}
-				if err := json.Unmarshal([]byte(text.S), e.Summary); err != nil {
-					return fmt.Errorf("load %d in the journal cannot be read: %w", e.Number, err)
-				}
-			}
-			out = append(out, e)
-			return nil
-		},
-	)
+		}
+		out = append(out, e)
+		return nil
+	})
 	return out, err
 }
 
-// FindEntry reads one load, with all that it was grown from. The error tells if there
+// FindEntry reads one load, with all that it was grown from. The error reports if there
 // is none.
 func FindEntry(ctx context.Context, s store.Store, number int64) (*Entry, error) {
 	j, err := s.Journal(ctx, false)
@@ -310,7 +299,7 @@ func FindEntry(ctx context.Context, s store.Store, number int64) (*Entry, error)
 		return nil, &store.Fault{
 			Kind: store.Refused,
 			Message: fmt.Sprintf(
-				"load %d wrote into tables of the schema %s, which is not in the search path",
+				"load %d wrote to tables of the schema %s, which is not in the search path",
 				number,
 				schema,
 			),
@@ -338,34 +327,30 @@ func Chunks(ctx context.Context, s store.Store, load int64) ([]*ChunkEntry, erro
 		return nil, err
 	}
 	var out []*ChunkEntry
-	columns := j.Chunks.Columns
 	budget, unpacked := NewBudget(), NewBudget()
-	err = s.Select(
-		ctx,
-		store.Query{Table: j.Chunks, Columns: columns, Where: Cells(j.Chunks, "load", load), Most: maxEntry},
-		func(row []value.Value) error {
-			if err := budget.Take(row); err != nil {
-				return err
-			}
-			x := &ChunkEntry{
-				Key:   Key{row[0].N, row[1].N, row[2].N, row[3].N},
-				Given: row[2].N == 1,
-				First: uint64(row[3].N),
-				State: State(row[4].S),
-				Ended: timeOf(row[5]),
-			}
-			if text := row[6].S; text != "" {
-				if err := json.Unmarshal([]byte(text), &x.Result); err != nil {
-					return fmt.Errorf("a chunk of load %d in the journal cannot be read: %w", load, err)
-				}
-			}
-			if x.Log, err = UnpackLog([]byte(row[7].S), unpacked); err != nil {
+	q := store.Query{Table: j.Chunks, Where: Cells(j.Chunks, "load", load), Most: maxEntry}
+	err = Read(ctx, s, q, nil, func(r Record) error {
+		if err := budget.Take(r); err != nil {
+			return err
+		}
+		x := &ChunkEntry{
+			Key:   Key{r.Int("load"), r.Int("family"), r.Int("side"), r.Int("first")},
+			Given: r.Int("side") == 1,
+			First: uint64(r.Int("first")),
+			State: State(r.Text("state")),
+			Ended: r.Time("ended"),
+		}
+		if text := r.Text("result"); text != "" {
+			if err := json.Unmarshal([]byte(text), &x.Result); err != nil {
 				return fmt.Errorf("a chunk of load %d in the journal cannot be read: %w", load, err)
 			}
-			out = append(out, x)
-			return nil
-		},
-	)
+		}
+		if x.Log, err = UnpackLog(r.Bytes("record"), unpacked); err != nil {
+			return fmt.Errorf("a chunk of load %d in the journal cannot be read: %w", load, err)
+		}
+		out = append(out, x)
+		return nil
+	})
 	slices.SortStableFunc(out, func(a, b *ChunkEntry) int { return a.Ended.Compare(b.Ended) })
 	return out, err
 }
@@ -385,7 +370,7 @@ func LockPlan(ctx context.Context, s store.Store, plan string) error {
 		err = &store.Fault{
 			Kind:    store.Locked,
 			Message: fmt.Sprintf("%s is being loaded by %s", plan, holder),
-			Hint:    "--wait 5m waits until that is done",
+			Hint:    "wait for it with --wait 5m",
 		}
 	}
 	return err
@@ -487,6 +472,7 @@ func Forget(ctx context.Context, s store.Store, number int64) (*Entry, error) {
 			return nil, err
 		}
 	}
+
 	if _, err := tx.Delete(ctx, j.Loads, Cells(j.Loads, "number", number)); err != nil {
 		return nil, err
 	}

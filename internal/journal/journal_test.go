@@ -79,7 +79,7 @@ func TestWhatIsReadIsBounded(t *testing.T) {
 	b := NewBudget()
 	row := []value.Value{value.String(string(make([]byte, 1<<20)))}
 	taken := 0
-	for ; b.Take(row) == nil; taken++ {
+	for ; b.Take(Record{row: row}) == nil; taken++ {
 	}
 	assert.Equal(t, MaxJournal/(1<<20+rowBytes), taken)
 	big, err := deflated(make([]byte, MaxJournal+1))

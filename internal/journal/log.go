@@ -66,7 +66,7 @@ type Keys struct {
 	Texts []string `json:"texts,omitempty"`
 }
 
-// Empty tells whether there is nothing to keep.
+// Empty reports whether there is nothing to keep.
 func (c *Log) Empty() bool {
 	return len(c.Rejected)+len(c.Redrawn)+len(c.Keys)+len(c.Inserted)+len(c.Left) == 0
 }

@@ -76,6 +76,7 @@ func (p *Packer) Add(planned grow.Row, values []value.Value) error {
 			return err
 		}
 	}
+
 	b := p.line[:0]
 	if p.Numbers {
 		side := byte(0)
@@ -84,6 +85,7 @@ func (p *Packer) Add(planned grow.Row, values []value.Value) error {
 		}
 		b = binary.AppendUvarint(append(b, side), planned.N)
 	}
+
 	for i := range values {
 		b = appendPacked(b, &values[i])
 	}
@@ -144,6 +146,7 @@ func readPacked(r *bufio.Reader) (v value.Value, err error) {
 		v.N, v.M = int64(binary.LittleEndian.Uint64(b[:8])), binary.LittleEndian.Uint64(b[8:])
 		return v, err
 	}
+
 	if v.Scale, err = r.ReadByte(); err == nil {
 		v.N, err = binary.ReadVarint(r)
 	}
@@ -166,9 +169,10 @@ func readText(r *bufio.Reader) (string, error) {
 	return b.String(), nil
 }
 
-var errPacket = errors.New("the journal's previous contents of rows cannot be read")
+// errPacket is the error of a packet that is damaged.
+var errPacket = errors.New("previous contents of rows in the journal cannot be read")
 
-// Unpack shows the rows of a packet. numbers tells whether they begin with rows of the
+// Unpack shows the rows of a packet. numbers reports whether they begin with rows of the
 // plan.
 func Unpack(
 	body []byte,

@@ -112,6 +112,7 @@ type Refusal struct {
 	Hint       string              `json:"hint,omitempty"`
 }
 
+// Error names the row and says why it was refused.
 func (r *Refusal) Error() string {
 	return fmt.Sprintf("%s: %s", r.who(), r.Summary())
 }
@@ -137,20 +138,21 @@ func (r *Refusal) Summary() string {
 		}
 		shown = append(shown, fmt.Sprintf("%q", v))
 	}
+
 	value := strings.Join(shown, ", ")
 	switch r.Kind {
 	case store.Unique:
-		return fmt.Sprintf("%s %s is there already", what, value)
+		return fmt.Sprintf("%s %s already exists", what, value)
 	case store.ForeignKey:
 		if r.Constraint == Consequence {
 			return r.Message
 		}
 		if r.Refers != "" && what != "" {
-			return fmt.Sprintf("%s %s points to no row of %s", what, value, r.Refers)
+			return fmt.Sprintf("%s %s refers to a row of %s that does not exist", what, value, r.Refers)
 		}
-		return "a reference points to no row"
+		return "a reference points to a row that does not exist"
 	case store.NotNull:
-		return fmt.Sprintf("%s is NULL, and must not be", what)
+		return fmt.Sprintf("%s must not be NULL", what)
 	case store.RowCount:
 		if what != "" {
 			return fmt.Sprintf("%s %s: %s", what, value, r.Message)

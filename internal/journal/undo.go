@@ -38,7 +38,7 @@ type UndoSection struct {
 	Values  [][]value.Value `json:"-"`
 }
 
-// Alike tells whether another section is about the same columns in the same way.
+// Alike reports whether another section is about the same columns in the same way.
 func (s *UndoSection) Alike(o UndoSection) bool {
 	return s.Step == o.Step && s.Kind == o.Kind && s.Table == o.Table && slices.Equal(s.Key, o.Key) &&
 		slices.Equal(s.Columns, o.Columns)
@@ -154,17 +154,25 @@ func UnpackUndo(body []byte) ([]UndoSection, error) {
 		if total += rows * uint64(width); rows > maxPacked || total > maxPackedValues {
 			return nil, errPacket
 		}
-		for range rows {
-			row := make([]value.Value, width)
-			for i := range row {
-				if row[i], err = readPacked(r); err != nil {
-					return nil, errors.Join(errPacket, err)
-				}
-			}
-			s.Values = append(s.Values, row)
+		if s.Values, err = readRows(r, rows, width); err != nil {
+			return nil, err
 		}
 		out = append(out, s)
 	}
+}
+
+// readRows reads rows of a number of values each.
+func readRows(r *bufio.Reader, rows uint64, width int) (out [][]value.Value, err error) {
+	for range rows {
+		row := make([]value.Value, width)
+		for i := range row {
+			if row[i], err = readPacked(r); err != nil {
+				return nil, errors.Join(errPacket, err)
+			}
+		}
+		out = append(out, row)
+	}
+	return out, nil
 }
 
 // UndoRun is a run of a unit, to be read from the journal.
@@ -176,40 +184,18 @@ type UndoRun struct {
 
 // Sections shows what the run did.
 func (r UndoRun) Sections(ctx context.Context, s store.Store, show func(UndoSection) error) error {
-	of, load := r.Journal.Contents, r.Load
-	var list [][]store.Cell
-	key := of.Columns[:5] // load, family, side, first, seq
-	err := s.Select(
-		ctx,
-		store.Query{Table: of, Columns: key, Where: Cells(of, "load", load, "what", ContentUnit)},
-		func(row []value.Value) error {
-			var where []store.Cell
-			for i, c := range key {
-				where = append(where, store.Cell{Column: c, Value: row[i]})
-			}
-			list = append(list, where)
-			return nil
-		},
-	)
+	list, err := Packets(ctx, s, r.Journal, r.Load, ContentUnit)
 	if err != nil {
 		return err
 	}
-	slices.SortFunc(list, func(a, b []store.Cell) int {
-		return cmp.Or(cmp.Compare(a[3].Value.N, b[3].Value.N), cmp.Compare(a[4].Value.N, b[4].Value.N))
+	slices.SortFunc(list, func(a, b StoredPacket) int {
+		return cmp.Or(cmp.Compare(a.first, b.first), cmp.Compare(a.seq, b.seq))
 	})
 	if r.Backward {
 		slices.Reverse(list)
 	}
-	for _, where := range list { // one packet in memory at a time
-		var body []byte
-		err := s.Select(
-			ctx,
-			store.Query{Table: of, Columns: []*schema.Column{of.Column("body")}, Where: where},
-			func(row []value.Value) error {
-				body = []byte(row[0].S)
-				return nil
-			},
-		)
+	for _, p := range list { // one packet in memory at a time
+		body, err := p.Body(ctx, s, r.Journal)
 		if err != nil {
 			return err
 		}

@@ -29,12 +29,13 @@ type BrokenRule struct {
 	More  bool     `json:"more,omitempty"` // there are others
 }
 
+// Error lists the rules that do not hold.
 func (b *Broken) Error() string {
 	var names []string
 	for _, r := range b.Rules {
 		names = append(names, r.Name)
 	}
-	return "what must always hold does not: " + strings.Join(names, "; ")
+	return "this invariant is broken: " + strings.Join(names, "; ")
 }
 
 // maxBroken bounds the rows that tell that an invariant does not hold.
@@ -71,12 +72,13 @@ func holdsAlways(ctx context.Context, tx store.Tx, rules []*schema.Rule) error {
 			},
 		)
 		if err != nil {
-			return fmt.Errorf("the invariant %q cannot be looked at: %w", r.Name, err)
+			return fmt.Errorf("the invariant %q cannot be checked: %w", r.Name, err)
 		}
 		if failed {
 			broken.Rules = append(broken.Rules, b)
 		}
 	}
+
 	if len(broken.Rules) > 0 {
 		return broken
 	}
@@ -109,7 +111,7 @@ func CheckAlways(ctx context.Context, s store.Store, c *plan.Compiled) error {
 	return err
 }
 
-// HasConditions tells whether a plan has conditions in SQL.
+// HasConditions reports whether a plan has conditions in SQL.
 func HasConditions(c *plan.Compiled) bool {
 	return slices.ContainsFunc(c.Units, func(u *plan.CompiledUnit) bool {
 		return slices.ContainsFunc(u.Steps, func(s *plan.Step) bool { return s.SQL != nil })
@@ -181,6 +183,7 @@ func TryConditions(ctx context.Context, s store.Store, c *plan.Compiled) error {
 			}
 		}
 	}
+
 	for _, r := range c.Always {
 		if r.SQL == "" && r.Where == "" {
 			continue
@@ -194,6 +197,7 @@ func TryConditions(ctx context.Context, s store.Store, c *plan.Compiled) error {
 			return err
 		}
 	}
+
 	if len(t.problems) > 0 {
 		return t.problems
 	}

@@ -30,7 +30,7 @@ func (t *Target) loadedTo(side bool) uint64 {
 	return t.from
 }
 
-// isLoaded tells whether an earlier load wrote a row.
+// isLoaded reports whether an earlier load wrote a row.
 func (t *Target) isLoaded(row grow.Row) bool { return row.N < t.loadedTo(row.Side) }
 
 // appended adds to the differences of a plan those of its given rows and of its files that
@@ -75,7 +75,7 @@ func (l *Session) appended(
 	return slices.DeleteFunc(diffs, given), nil
 }
 
-// beginsAs tells whether the rows by hand and those of a file begin with those of an
+// beginsAs reports whether the rows by hand and those of a file begin with those of an
 // earlier plan.
 func (t *Target) beginsAs(was *plan.Target) (bool, error) {
 	if was == nil {
@@ -117,7 +117,7 @@ func (t *Target) beginsAs(was *plan.Target) (bool, error) {
 
 // renumbered notes the keys of a load whose rows the plan numbers otherwise now: numbers
 // of grown rows begin beyond given ones as soon as there are any.
-func (l *Session) renumbered(p *Past) {
+func (l *Session) renumbered(p *PastLoad) {
 	for _, t := range l.List {
 		was := p.Session.Named(t.Plan.Name)
 		if was == nil || !t.loaded || !t.numbered() || !was.numbered() {
@@ -180,6 +180,6 @@ func (l *Session) goOn(earlier []grow.Sizes) error {
 	return &store.Fault{
 		Kind:    store.Refused,
 		Message: fmt.Sprintf("%s.%s: %s", f.Entity.Name, f.Field.Name, f.Message),
-		Hint:    "plan more of the rows that are picked, or fewer that pick them",
+		Hint:    "plan more rows to pick from, or fewer that pick",
 	}
 }

@@ -51,6 +51,7 @@ type state struct {
 	changes    []Changed
 }
 
+// outcome is what a chunk did to one entity.
 type outcome struct {
 	store.Outcome
 	unmatched, removed int64
@@ -201,33 +202,8 @@ func (w *Writer) chunk(ctx context.Context, c order.Chunk, src source) error {
 	}
 	before := w.state
 	w.state = w.decided.carried()
-	seq := w.Seq
-	for round := 0; ; round++ {
-		err := w.runs(ctx, c, src)
-		if err == nil {
-			err = w.mend(ctx, c)
-		}
-		if !errors.Is(err, errAgain) {
-			if err != nil {
-				return err
-			}
-			break
-		}
-		if round == maxRounds {
-			r := w.stuck
-			r.Hint = fmt.Sprintf(
-				"rows of this chunk were drawn again %d times, and this one is still refused: give it more values, "+
-					"grow fewer rows, or say skip",
-				round,
-			)
-			return r
-		}
-		if err := w.Tx.RollbackTo(ctx, mark); err != nil {
-			return err
-		}
-		w.state = w.state.carried()
-		w.Seq = seq
-		src = w.regrow
+	if err := w.rounds(ctx, c, src, mark); err != nil {
+		return err
 	}
 	if again {
 		if err := w.Tx.Release(ctx, mark); err != nil {
@@ -247,6 +223,32 @@ func (w *Writer) chunk(ctx context.Context, c order.Chunk, src source) error {
 	w.Session.Result.Chunks++
 	w.Session.mu.Unlock()
 	return nil
+}
+
+// rounds writes the runs of a chunk, and writes them again from a savepoint while rows of it are
+// drawn again.
+func (w *Writer) rounds(ctx context.Context, c order.Chunk, src source, mark string) error {
+	seq := w.Seq
+	for round := 0; ; round++ {
+		err := w.runs(ctx, c, src)
+		if err == nil {
+			err = w.recomputeSums(ctx, c)
+		}
+		if !errors.Is(err, errAgain) {
+			return err
+		}
+		if round == maxRounds {
+			w.stuck.Hint = fmt.Sprintf("rows of this chunk were redrawn %d times, and this one is still refused: "+
+				"give it more values, plan fewer rows, or use skip", round)
+			return w.stuck
+		}
+		if err := w.Tx.RollbackTo(ctx, mark); err != nil {
+			return err
+		}
+		w.state = w.state.carried()
+		w.Seq = seq
+		src = w.regrow
+	}
 }
 
 // plus adds what another state did.
@@ -288,7 +290,7 @@ func (s *state) touch(e *grow.Entity, r grow.Row) {
 	s.touched[e][r] = true
 }
 
-// mayRepeat tells whether a policy may make it necessary to write a chunk again.
+// mayRepeat reports whether a policy may make it necessary to write a chunk again.
 func (w *Writer) mayRepeat(c order.Chunk) bool {
 	for _, run := range c {
 		if t := w.Session.Targets[run.Target]; w.Session.lenient(t) {
@@ -311,7 +313,7 @@ var refusals = []store.ViolationKind{
 	store.Raised,
 }
 
-// lenient tells whether some violation of an entity's rows does not stop the load.
+// lenient reports whether some violation of an entity's rows does not stop the load.
 func (l *Session) lenient(t *Target) bool {
 	for _, kind := range refusals {
 		if l.Policy(t, kind) != plan.Stop {
@@ -393,7 +395,7 @@ func (w *Writer) run(ctx context.Context, t *Target, run order.Run, src source) 
 		}
 		// Keys come back only with the rows, so these are sent again without the guilty.
 		if round == maxRounds {
-			return fmt.Errorf("%s: rows are refused again and again: %w", t.Plan.Name, err)
+			return fmt.Errorf("%s: rows keep being refused: %w", t.Plan.Name, err)
 		}
 		if err := w.sortOut(ctx, t, w.regrow(run), v); err != nil {
 			return err
@@ -412,7 +414,7 @@ func (w *Writer) insert(ctx context.Context, t *Target, rows store.Rows) (int64,
 	return int64(len(keys)), keys, err
 }
 
-// looksFirst tells whether rows are held against the tables before they are written:
+// looksFirst reports whether rows are held against the tables before they are written:
 // always where some may be there, and where refused ones are expected; else it costs
 // more than to let the constraints speak.
 func (w *Writer) looksFirst(t *Target) bool {

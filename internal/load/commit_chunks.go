@@ -126,7 +126,7 @@ func (l *Session) families(ctx context.Context, w *Writer) error {
 
 // ErrLost tells that chunks are gone that were committed: a server answers to which they
 // never came, such as a standby that has taken over.
-var ErrLost = errors.New("chunks that were committed are gone: another server answers, which does not have them")
+var ErrLost = errors.New("committed chunks are gone: another server answers, which does not have them")
 
 // allThere compares what this process has committed with the journal.
 func (l *Session) allThere(ctx context.Context, s store.Store) error {
@@ -177,6 +177,7 @@ func (l *Session) recount(ctx context.Context, w *Writer) error {
 			Loaded:  before.Loaded,
 		}
 	}
+
 	l.Journal.done, l.Journal.written = map[journal.Key]bool{}, map[journal.Key]bool{}
 	l.mu.Unlock()
 	for _, c := range chunks {
@@ -212,7 +213,7 @@ func (l *Session) family(ctx context.Context, w *Writer, f order.Family) error {
 	return nil
 }
 
-// inOrder tells whether a family has rows that refer to others of their own entity.
+// inOrder reports whether a family has rows that refer to others of their own entity.
 func inOrder(f order.Family) bool {
 	for _, t := range f {
 		for _, field := range t.Grow.Fields {
@@ -263,6 +264,7 @@ func (l *Session) familyPart(ctx context.Context, w *Writer, f order.Family, par
 			work(&Writer{Session: l, Store: s, own: true})
 		}()
 	}
+
 feed:
 	for c := range l.cutPart(g, f, l.mostCommitted(f), part) {
 		if l.isDone(c) {
@@ -274,12 +276,13 @@ feed:
 			break feed
 		}
 	}
+
 	close(chunks)
 	all.Wait()
 	return context.Cause(ctx)
 }
 
-// isDone tells whether a chunk is committed, as far as is known here.
+// isDone reports whether a chunk is committed, as far as is known here.
 func (l *Session) isDone(c order.Chunk) bool {
 	if l.Journal == nil {
 		return false

@@ -370,7 +370,7 @@ func TestRebuiltIndexes(t *testing.T) {
 			assert.ErrorContains(
 				t,
 				err,
-				"vessels has 1 rows, and indexes are rebuilt only of tables that are empty at the start",
+				"vessels has 1 rows; indexes are rebuilt only for tables that are empty at the start",
 			)
 		},
 	)
@@ -425,7 +425,7 @@ func (tx *faultyTx) Commit(ctx context.Context) error {
 	return tx.Tx.Commit(ctx)
 }
 
-// waits tells whether some transaction of the server waits for another one's lock.
+// waits reports whether some transaction of the server waits for another one's lock.
 func waits(t *testing.T, d *loadtest.DB, s store.Store) bool {
 	granted := &schema.Column{Name: "granted", Kind: schema.Boolean}
 	n := 0

@@ -12,7 +12,7 @@ import (
 	"evensprout/internal/value"
 )
 
-// Undoes tells whether previous contents are kept.
+// Undoes reports whether previous contents are kept.
 func (l *Session) Undoes() bool { return l.Journal != nil && l.Journal.Undo && !l.Options.DryRun }
 
 // prior is what staged rows find in the table, looked at before they are written.
@@ -28,11 +28,11 @@ type prior struct {
 var errRace = &store.Fault{Kind: store.Transient, Message: "another program changed rows while they were being written"}
 
 // errMixed tells that some rows were there and others not, although that did not seem so.
-var errMixed = errors.New("some rows were there and some were not")
+var errMixed = errors.New("some rows existed and some did not")
 
 // look finds what a stage will change, so that it can be undone. It is nil if nothing
 // is to be kept. With guess it looks at few rows only, if these are all there or all
-// not: what is written then tells whether that is so of the others.
+// not: what is written then reports whether that is so of the others.
 func (w *Writer) look(ctx context.Context, t *Target, st store.Stage, p *Pass, guess bool) (*prior, error) {
 	if t.Writes.Mode == store.Insert || t.Writes.Mode == store.Replace ||
 		len(t.Late) == 0 && (w.Session.Journal == nil || w.Session.Options.DryRun) {
@@ -41,18 +41,7 @@ func (w *Writer) look(ctx context.Context, t *Target, st store.Stage, p *Pass, g
 	x := &prior{packer: journal.Packer{Columns: t.Table.Columns, Numbers: true}}
 	var err error
 	if t.Writes.Mode != store.Update {
-		const few = 200
-		sample := int64(0)
-		if guess && p.N > few {
-			sample = few
-		}
-		if x.fresh, err = st.Unmatched(ctx, sample); err != nil {
-			return nil, err
-		}
-		if x.guessed = sample > 0 && (len(x.fresh) == 0 || int64(len(x.fresh)) == sample); sample > 0 && !x.guessed {
-			x.fresh, err = st.Unmatched(ctx, 0)
-		}
-		if err != nil {
+		if err = x.findFresh(ctx, st, guess && p.N > fewRows); err != nil {
 			return nil, err
 		}
 	}
@@ -66,6 +55,24 @@ func (w *Writer) look(ctx context.Context, t *Target, st store.Stage, p *Pass, g
 		return x.packer.Add(p.Row(n), values)
 	})
 	return x, errors.Join(err, x.packer.Close())
+}
+
+// fewRows is how many rows a guess looks at.
+const fewRows = 200
+
+// findFresh finds the rows that the table does not have. A guess is made from the first few, if all
+// of them are there or none is.
+func (x *prior) findFresh(ctx context.Context, st store.Stage, guess bool) (err error) {
+	if guess {
+		if x.fresh, err = st.Unmatched(ctx, fewRows); err != nil {
+			return err
+		}
+		if x.guessed = len(x.fresh) == 0 || len(x.fresh) == fewRows; x.guessed {
+			return nil
+		}
+	}
+	x.fresh, err = st.Unmatched(ctx, 0)
+	return err
 }
 
 // keep writes down what was looked at, if it is what was written. After errMixed the rows
@@ -88,6 +95,7 @@ func (w *Writer) keep(ctx context.Context, t *Target, p *Pass, x *prior, out sto
 			return errMixed
 		}
 	}
+
 	for _, n := range x.fresh {
 		if !gone(n) {
 			added = append(added, p.Row(n))

@@ -14,7 +14,7 @@ import (
 func (e *TooMany) Report() diag.Report {
 	r := e.Refusal.Report()
 	r.Message = fmt.Sprintf(
-		"more than %s would be rejected (--max-rejects); the last is this",
+		"more than %s would be rejected (--max-rejects); this is the last",
 		diag.Count(e.Limit, "row", "rows"),
 	)
 	return r
@@ -24,7 +24,7 @@ func (e *TooMany) Report() diag.Report {
 func (b *Broken) Report() diag.Report {
 	r := diag.Report{Kind: diag.Violation, Layout: b, Data: true, Members: map[string]any{"broken": b.Rules}}
 	if b.Committed {
-		r.Data, r.End = false, "What was written is committed and stays; evensprout withdraw takes the last load back."
+		r.Data, r.End = false, "The rows are committed. evensprout withdraw undoes the last load."
 	}
 	return r
 }
@@ -33,7 +33,7 @@ func (b *Broken) Report() diag.Report {
 func (p *Present) Report() diag.Report {
 	return diag.Report{
 		Kind:    diag.Database,
-		Message: "what the plan would load is there already, and nothing was written",
+		Message: "the plan's rows already exist, and nothing was written",
 		Layout:  p,
 		Members: map[string]any{"present": p},
 	}
@@ -43,10 +43,10 @@ func (p *Present) Report() diag.Report {
 func (e *Unfinished) Report() diag.Report {
 	n := e.Entry.Number
 	r := diag.Report{Kind: diag.Database, Message: e.Error(), Members: map[string]any{"unfinished": n},
-		Hint: fmt.Sprintf("evensprout load --resume goes on with it; evensprout withdraw %d takes it back", n)}
+		Hint: fmt.Sprintf("resume it with evensprout load --resume, or undo it with evensprout withdraw %d", n)}
 	if e.Entry.State == journal.StateWithdrawing {
 		r = diag.Report{Kind: r.Kind, Message: r.Message, Members: r.Members,
-			Hint: fmt.Sprintf("evensprout withdraw %d --commit chunk goes on with that; then load again", n)}
+			Hint: fmt.Sprintf("finish that with evensprout withdraw %d --commit chunk, then load again", n)}
 	}
 	return r
 }
@@ -55,8 +55,8 @@ func (e *Unfinished) Report() diag.Report {
 func (e *OtherParts) Report() diag.Report {
 	return diag.Report{Kind: diag.Database, Message: e.Error(), Members: map[string]any{"unfinished": e.Entry.Number},
 		Hint: fmt.Sprintf(
-			"run all parts of the same number of parts; evensprout load --resume goes on with it as one process; "+
-				"evensprout withdraw %d takes it back",
+			"run all parts of the same number of parts; evensprout load --resume continues it as one process; "+
+				"evensprout withdraw %d undoes it",
 			e.Entry.Number,
 		)}
 }
@@ -72,8 +72,8 @@ func (e *Altered) Report() diag.Report {
 		Message: e.Error() + ":",
 		Members: map[string]any{"load": n, "differences": e.Differences},
 		Hint: fmt.Sprintf(
-			"evensprout load --anew takes the earlier rows back and loads the plan as it is now; evensprout "+
-				"withdraw %d takes them back alone;\n       load --extra NAME puts a further set beside them",
+			"evensprout load --anew replaces the earlier rows by those of the plan as it is now;\n       evensprout "+
+				"withdraw %d only removes them; evensprout load --extra NAME loads an extra set beside them",
 			n,
 		),
 	}
@@ -106,8 +106,8 @@ func (e *Gone) Report() diag.Report {
 		Message: e.Error() + ":",
 		Members: map[string]any{"load": n, "entities": e.Entities},
 		Hint: fmt.Sprintf(
-			"evensprout load --restore puts them back; evensprout withdraw %d takes back what is left; evensprout "+
-				"compare tells which they are",
+			"evensprout compare shows them; put them back with evensprout load --restore, or undo the rest with "+
+				"evensprout withdraw %d",
 			n,
 		),
 	}
@@ -131,7 +131,7 @@ func (e *Gone) Report() diag.Report {
 func (e *FileError) Report() diag.Report {
 	return diag.Report{
 		Message: e.Error(),
-		Hint:    "everything was rolled back: tables and files are as before",
+		Hint:    "everything was rolled back: tables and files are unchanged",
 		Members: map[string]any{"file": e.Path},
 	}
 }
@@ -139,7 +139,7 @@ func (e *FileError) Report() diag.Report {
 // Outcome counts the chunks that are committed.
 func (p *Partial) Outcome() (string, map[string]any) {
 	text := fmt.Sprintf(
-		"What was open was rolled back; %s with %s are committed and stay.",
+		"The open transaction was rolled back; %s with %s are committed.",
 		diag.Count(p.Chunks, "chunk", "chunks"),
 		diag.Count(p.Rows, "row", "rows"),
 	)
@@ -147,7 +147,7 @@ func (p *Partial) Outcome() (string, map[string]any) {
 	if p.Load > 0 {
 		members["load"] = p.Load
 		text += fmt.Sprintf(
-			"\n       evensprout load --resume goes on with load %d; evensprout withdraw %d takes it back.",
+			"\n       Resume load %d with evensprout load --resume, or undo it with evensprout withdraw %d.",
 			p.Load,
 			p.Load,
 		)

@@ -16,7 +16,6 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
-	"evensprout/internal/value"
 
 	"github.com/google/uuid"
 )
@@ -24,10 +23,10 @@ import (
 // Earlier looks after the rows of earlier loads of a plan: package replay does.
 type Earlier interface {
 	// Missing counts, by entity, the rows of loads that are no longer there.
-	Missing(ctx context.Context, s store.Store, loads []*Past) ([]EntityDifference, error)
+	Missing(ctx context.Context, s store.Store, loads []*PastLoad) ([]EntityDifference, error)
 	// PutBack adds rows of loads that are no longer there, and says how many. Of the options
 	// it takes DryRun and Again.
-	PutBack(ctx context.Context, s store.Store, loads []*Past, o Options) (int64, error)
+	PutBack(ctx context.Context, s store.Store, loads []*PastLoad, o Options) (int64, error)
 }
 
 // Journal asks for a load to be written down in the database, so that it can be
@@ -48,6 +47,7 @@ type Journal struct {
 	Wait time.Duration
 }
 
+// by says who reads earlier loads: with this plan, and the rows that it may read again.
 func (j *Journal) by() archive.Operator { return archive.Operator{Plan: j.Plan, Rows: j.Rows} }
 
 // toResume is the operator who goes on with a load: its plan must be theirs.
@@ -93,7 +93,7 @@ func (l *Session) OpenJournal(ctx context.Context, s store.Store) error {
 // errFenced tells that another load of the plan was written down meanwhile, and
 // errCommitted that it was this one, although its commit was not answered.
 var (
-	ErrFenced    = errors.New("another load of this plan came first")
+	ErrFenced    = errors.New("another load of this plan was faster")
 	errCommitted = errors.New("the load is committed already")
 )
 
@@ -198,18 +198,11 @@ func (l *Session) enter(ctx context.Context, w *Writer) error {
 	if err != nil {
 		return err
 	}
-	return w.Store.Select(
-		ctx,
-		store.Query{
-			Table:   of,
-			Columns: []*schema.Column{of.Column("number")},
-			Where:   journal.Cells(of, "token", j.Token),
-		},
-		func(row []value.Value) error {
-			j.Number = row[0].N
-			return nil
-		},
-	)
+	q := store.Query{Table: of, Where: journal.Cells(of, "token", j.Token)}
+	return journal.Read(ctx, w.Store, q, []string{"number"}, func(r journal.Record) error {
+		j.Number = r.Int("number")
+		return nil
+	})
 }
 
 // adoptSummary takes over what a committed load says of itself.
@@ -237,6 +230,7 @@ func (l *Session) conclude(ctx context.Context, w *Writer) error {
 		sum.Entities[i].Rejected += w.rejectedOf[t]
 		sum.Rows += o.Inserted + o.Updated
 	}
+
 	sum.Redrawn += w.redrawn
 	changed := sum.Rejected > 0
 	for _, e := range sum.Entities {
@@ -252,6 +246,7 @@ func (l *Session) conclude(ctx context.Context, w *Writer) error {
 		l.Result.Load = 0
 		return err
 	}
+
 	text, err := json.Marshal(sum)
 	if err != nil {
 		return err

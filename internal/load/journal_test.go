@@ -35,7 +35,7 @@ func TestWithdrawLeavesTheTablesAsTheyWere(t *testing.T) {
 		{"insert", strings.Replace(entity("insert", berths), "P0[0-9]{3}", "Q[0-9]{4}", 1)},
 		{"insert with rows left out", "on_violation: {unique: skip, foreign_key: skip}\n\nentities:\n" +
 			entity("insert", berths)},
-		{"insert with rows drawn again", "on_violation: {unique: redraw}\n\nentities:\n" + entity("insert", berths)},
+		{"insert with rows redrawn", "on_violation: {unique: redraw}\n\nentities:\n" + entity("insert", berths)},
 		{"keep", entity("{mode: keep, match: [code]}", berths)},
 		{"upsert", entity("{mode: upsert, match: [code], set: [label, ratio, raw]}", berths)},
 		{"update", entity("{mode: update, match: [code], set: [label, ratio]}", "")},

@@ -52,6 +52,7 @@ func (l *Session) Knows(ctx context.Context, s store.Store, t *Target) (*known, 
 			k.match = i
 		}
 	}
+
 	if len(columns) == 0 {
 		return k, nil // without a key no row collides
 	}
@@ -119,6 +120,7 @@ func (k *known) Collision(values []value.Value) *store.Violation {
 			return nil
 		}
 	}
+
 	for i := range k.keys {
 		key := &k.keys[i]
 		if over >= 0 &&
@@ -156,13 +158,13 @@ func (key *KnownKey) Violation(values []value.Value) *store.Violation {
 	return v
 }
 
-// wantsKnown tells whether it is worth to read the keys of the rows that are there.
+// wantsKnown reports whether it is worth to read the keys of the rows that are there.
 func (l *Session) wantsKnown(t *Target) bool {
 	return t.Writes.Mode == store.Insert && l.Policy(t, store.Unique) != plan.Stop && t.Out.Before > 0 &&
 		t.Out.Before <= MaxKnown
 }
 
-// SameColumns tells whether two keys have the same columns, in any order.
+// SameColumns reports whether two keys have the same columns, in any order.
 func SameColumns(a, b []*schema.Column) bool {
 	return len(a) == len(b) && !slices.ContainsFunc(a, func(c *schema.Column) bool { return !slices.Contains(b, c) })
 }

@@ -44,7 +44,7 @@ type Strangers struct {
 func (e *Strangers) Error() string {
 	why := fmt.Sprintf("no row of it has %s", e.Key)
 	if e.Key == "" {
-		why = "it has no unique key that the plan fills, by which the row could be found"
+		why = "it has no unique key that the plan fills, so the row cannot be found"
 	}
 	out := fmt.Sprintf(
 		"%s.%s refers to %s, and %s is left alone because it has rows: %s",
@@ -58,7 +58,7 @@ func (e *Strangers) Error() string {
 		out += fmt.Sprintf("; %s is the key of another row (%s)", e.Planned, e.Stranger)
 	}
 	if e.Rows > 1 {
-		out += fmt.Sprintf("; %d rows in all refer to rows that are not there", e.Rows)
+		out += fmt.Sprintf("; %d rows in all refer to rows that do not exist", e.Rows)
 	}
 	return out
 }
@@ -67,13 +67,13 @@ func (e *Strangers) Error() string {
 func (e *Strangers) Hint() string {
 	if e.Key == "" {
 		return fmt.Sprintf(
-			"give %s a unique key that the plan fills, or empty it; rows: existing at %s takes the rows that are there",
+			"give %s a unique key that the plan fills, or empty it; rows: existing at %s takes the existing rows",
 			e.Table,
 			e.Entity,
 		)
 	}
 	return fmt.Sprintf(
-		"write: {mode: keep, match: [%s]} at %s, in the place of when: empty, adds the rows that are missing",
+		"write: {mode: keep, match: [%s]} at %s, instead of when: empty, adds the rows that are missing",
 		strings.Join(e.Columns, ", "),
 		e.Entity,
 	)
@@ -125,7 +125,7 @@ func (t *Target) refersTo(to *Target) []int {
 	return out
 }
 
-// writesReferrers tells whether this load writes rows that refer to an entity.
+// writesReferrers reports whether this load writes rows that refer to an entity.
 func (l *Session) writesReferrers(to *Target) bool {
 	return slices.ContainsFunc(l.List, func(t *Target) bool { return !t.Out.Skipped && len(t.refersTo(to)) > 0 }) ||
 		len(l.Plan.Units) > 0
@@ -170,7 +170,7 @@ func (l *Session) findLeft(ctx context.Context, s store.Store, left *leftAlone) 
 			return &store.Fault{
 				Kind: store.Refused,
 				Message: fmt.Sprintf(
-					"%s is left alone and has %d rows; rows that refer to it are found among at most %d",
+					"%s is left alone and has %d rows; references can be resolved among at most %d",
 					t.Table.Name,
 					t.Out.Before,
 					maxLeft,
@@ -195,6 +195,7 @@ func (l *Session) findLeft(ctx context.Context, s store.Store, left *leftAlone) 
 			return err
 		}
 	}
+
 	at := slices.Index(t.Grow.Fields, t.Grow.Key)
 	var first grow.Row // of consecutive rows that have other keys than the planned ones
 	var keys []value.Value
@@ -300,6 +301,7 @@ func (l *Session) refuseStrangers(ctx context.Context, s store.Store, left *left
 			return err
 		}
 	}
+
 	if found == nil {
 		return nil
 	}

@@ -182,6 +182,7 @@ func (l *Session) once(ctx context.Context, w *Writer) (*journal.Result, error) 
 		}
 		defer func() { journal.UnlockPlan(ctx, w.Store, l.Plan.Plan.Name) }()
 	}
+
 	for {
 		done, err := l.repeated(ctx, w)
 		if err != nil {
@@ -289,6 +290,7 @@ func (l *Session) Reset() {
 			l.real[e] = maps.Clone(keys)
 		}
 	}
+
 	l.Plan.Set.Record = l.Record
 	l.total, l.done, l.rejected, l.rejects, l.unmatched = 0, 0, 0, nil, nil
 	l.Result = journal.Result{
@@ -324,7 +326,7 @@ const (
 	longestPause = 2 * time.Second
 )
 
-// helps tells whether it may help to do again what failed for the (n+1)-th time, and whether
+// helps reports whether it may help to do again what failed for the (n+1)-th time, and whether
 // the connection is broken. Where a commit was not answered, the journal knows whether it was
 // done.
 func (l *Session) helps(k store.FaultKind, n int) (again, broken bool) {
@@ -342,7 +344,7 @@ func (l *Session) Repeat(ctx context.Context, w *Writer, do func() error) error 
 			return nil
 		}
 		if back := w.Rollback(); back != nil {
-			err = errors.Join(err, fmt.Errorf("taking the rows back failed as well: %w", back))
+			err = errors.Join(err, fmt.Errorf("the rollback failed as well: %w", back))
 		}
 		var fault *store.Fault
 		if !errors.As(err, &fault) || ctx.Err() != nil {
@@ -359,10 +361,8 @@ func (l *Session) Repeat(ctx context.Context, w *Writer, do func() error) error 
 			}
 			return err
 		}
-		select {
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		case <-time.After(pause):
+		if err := wait(ctx, pause); err != nil {
+			return err
 		}
 		pause = min(2*pause, longestPause)
 		if broken {
@@ -383,9 +383,20 @@ func (l *Session) Repeat(ctx context.Context, w *Writer, do func() error) error 
 	}
 }
 
+// wait returns after a time, or when the context ends, with the cause of that.
+func wait(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-time.After(d):
+		return nil
+	}
+}
+
 // inOne loads everything in one transaction.
 func (l *Session) inOne(ctx context.Context, w *Writer) error {
 	l.Reset()
+
 	// Outside the transaction, which some engines would end.
 	if err := l.StepOver(ctx, w.Store); err != nil {
 		return err
@@ -485,6 +496,7 @@ func (l *Session) finish(ctx context.Context, w *Writer) error {
 		}
 		return w.flush()
 	}
+
 	if l.files != nil {
 		if err := l.files.place(); err != nil {
 			return err
@@ -501,6 +513,7 @@ func (l *Session) finish(ctx context.Context, w *Writer) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+
 	// An interruption must not leave open whether it is committed.
 	if err := w.Tx.Commit(context.WithoutCancel(ctx)); err != nil {
 		return l.Refusal(nil, nil, err)

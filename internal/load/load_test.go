@@ -178,8 +178,8 @@ func TestAViolationIsToldInThePlansWords(t *testing.T) {
 	assert.Equal(t, []string{"Pier", "label"}, r.Fields)
 	assert.Equal(t, []string{"pier_id", "label"}, r.Columns)
 	assert.Equal(t, "UNIQUE (pier_id, label)", r.Constraint)
-	assert.Regexp(t, `^Boat row \d+ \(id \d+\), which this load wrote before$`, r.Other)
-	assert.Contains(t, r.Hint, "unique: [[Pier, label]]")
+	assert.Regexp(t, `^Boat row \d+ \(id \d+\), which this load wrote earlier$`, r.Other)
+	assert.Contains(t, r.Hint, "match: [Pier, label]}")
 	assert.Equal(t, before, loadtest.Dump(t, s), "nothing stays")
 }
 
@@ -266,7 +266,7 @@ func TestCountsThatDoNotAddUp(t *testing.T) {
 	var r *journal.Refusal
 	require.ErrorAs(t, err, &r)
 	assert.Equal(t, store.ViolationKind("row_count"), r.Kind)
-	assert.Contains(t, r.Message, "0 rows before and 40 inserted, but the table holds 41")
+	assert.Contains(t, r.Message, "0 rows, 40 were inserted, and it now has 41:")
 	assert.Equal(t, before, loadtest.Dump(t, s))
 }
 

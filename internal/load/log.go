@@ -55,44 +55,54 @@ func (m *Memory) entity(name string, given bool, last uint64) *grow.Entity {
 
 // Learn takes a chunk's log into account.
 func (m *Memory) Learn(c *journal.Log) error {
-	unknown := func(entity string) error {
-		return fmt.Errorf("the journal speaks of a row of %s that the plan does not have", entity)
-	}
 	for _, x := range c.Rejected {
 		e := m.entity(x.Entity, x.Given, x.Row)
 		if e == nil {
-			return unknown(x.Entity)
+			return unknownRow(x.Entity)
 		}
 		m.record.Reject(e, grow.Row{N: x.Row, Side: x.Given})
 	}
+
 	for _, x := range c.Redrawn {
 		e := m.entity(x.Entity, x.Given, x.Row)
 		if e == nil {
-			return unknown(x.Entity)
+			return unknownRow(x.Entity)
 		}
 		i := slices.IndexFunc(e.Fields, func(f *grow.Field) bool { return f.Name == x.Field })
 		if i < 0 {
-			return fmt.Errorf("the journal speaks of a field %s.%s that the plan does not have", x.Entity, x.Field)
+			return fmt.Errorf("the journal names a field %s.%s that the plan does not have", x.Entity, x.Field)
 		}
 		m.record.Retry(e.Fields[i], grow.Row{N: x.Row, Side: x.Given}, x.Attempt)
 	}
+
 	for _, x := range c.Inserted {
 		e := m.entity(x.Entity, x.Given, x.First+x.Rows-1)
 		if e == nil {
-			return unknown(x.Entity)
+			return unknownRow(x.Entity)
 		}
 		m.inserted[e] = append(m.inserted[e], x)
 	}
+
 	if len(c.Keys) == 0 {
 		return nil
 	}
+	return m.learnAllKeys(c.Keys)
+}
+
+// unknownRow refuses a journal that names a row which the plan does not have.
+func unknownRow(entity string) error {
+	return fmt.Errorf("the journal names a row of %s that the plan does not have", entity)
+}
+
+// learnAllKeys notes which keys the database gave to rows.
+func (m *Memory) learnAllKeys(keys []journal.Keys) error {
 	m.set.Record = m.record
 	g := grow.NewGrower(m.set)
 	defer g.Close()
-	for _, x := range c.Keys {
+	for _, x := range keys {
 		e := m.entity(x.Entity, x.Given, x.First+x.Rows-1)
 		if e == nil || m.columns[e] == nil || x.Texts != nil && uint64(len(x.Texts)) != x.Rows {
-			return unknown(x.Entity)
+			return unknownRow(x.Entity)
 		}
 		if x.Run {
 			if err := m.learnRun(g, e, x); err != nil {

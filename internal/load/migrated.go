@@ -54,7 +54,7 @@ func (l *Session) migrated(diffs []plan.Difference, earlier *plan.Plan, last *jo
 	})
 }
 
-// isNewColumn tells whether the column of a field was not there when the plan was loaded.
+// isNewColumn reports whether the column of a field was not there when the plan was loaded.
 func (l *Session) isNewColumn(t *Target, field string, last *journal.Entry, name string) bool {
 	for i, f := range t.Grow.Fields {
 		if f.Name != field || t.Columns[i] == nil {
@@ -64,7 +64,7 @@ func (l *Session) isNewColumn(t *Target, field string, last *journal.Entry, name
 			if e.Entity == t.Plan.Name && len(e.Columns) > 0 && !slices.Contains(e.Columns, t.Columns[i].Name) {
 				l.Result.Migrated = append(
 					l.Result.Migrated,
-					"the column of "+name+" is new: rows that are there keep what they have in it",
+					"the column of "+name+" is new: existing rows keep its present values",
 				)
 				return true
 			}

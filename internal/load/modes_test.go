@@ -175,13 +175,14 @@ func TestMatchNeedsAUniqueKeyBehindIt(t *testing.T) {
 			assert.Contains(
 				t,
 				p.Error(),
-				"match: price cannot tell the rows of fares apart: no unique key of the table is over just these "+
+				"match: price does not identify one row of fares: the table has no unique key over exactly these "+
 					"columns",
 			)
 			assert.True(t, p.OnlyDatabase())
 		}
 		_, err := d.TryCompile(t, fare("upsert", "{id: 7, code: DECK, label: x, price: 4.50}"))
-		assert.ErrorContains(t, err, "by which key are rows of fares recognised? There is [id] and [code] and [label]")
+		assert.ErrorContains(t, err, "upsert: rows of fares can be identified by several keys: [id] and [code] and "+
+			"[label]")
 	})
 }
 
@@ -352,7 +353,7 @@ func TestOtherRowsWithPlannedKeysAreFound(t *testing.T) {
 			)
 			var present *load.Present
 			require.ErrorAs(t, err, &present)
-			assert.Equal(t, "1 with keys among the planned ones (id from 1 to 40)", present.Tables[0].Found)
+			assert.Equal(t, "1 with keys in the planned range (id from 1 to 40)", present.Tables[0].Found)
 		},
 	)
 }
@@ -456,7 +457,7 @@ func TestExactlyOneExistingRow(t *testing.T) {
 					"1, vessel: {pick: Vessel, where: " + where + ", one: true}}}\n"
 			}
 			for where, want := range map[string]string{
-				"{name: one}": "2 rows of Vessel meet the conditions, and exactly one must", "{code: D}": "0 rows of " +
+				"{name: one}": "2 rows of Vessel meet the conditions; exactly one must", "{code: D}": "0 rows of " +
 					"Vessel meet the conditions",
 			} {
 				_, err := d.TryCompile(t, entities(where))

@@ -26,7 +26,8 @@ func (e *OtherParts) Error() string {
 	if e.Entry.About.Parts > 0 {
 		how = fmt.Sprintf("in %d parts", e.Entry.About.Parts)
 	}
-	return fmt.Sprintf("load %d of this plan goes on, or broke off, %s, and not in %d parts", e.Entry.Number, how, e.Of)
+	return fmt.Sprintf("load %d of this plan is running or was interrupted, %s, not in %d "+
+		"parts", e.Entry.Number, how, e.Of)
 }
 
 // partRepeats bounds how often a transaction is begun again where many processes write.
@@ -71,7 +72,7 @@ func lockParts(ctx context.Context, s store.Store, e *journal.Entry) (unlock fun
 					e.Number,
 					holder,
 				),
-				Hint: "--wait 5m waits until that is done",
+				Hint: "wait for it with --wait 5m",
 			}
 		}
 		if err != nil {
@@ -123,8 +124,8 @@ func runPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*
 		holder, err := s.Lock(ctx, name)
 		if err == nil && holder != "" {
 			err = &store.Fault{Kind: store.Locked,
-				Message: fmt.Sprintf("part %s is being written by %s", o.Part, holder), Hint: "--wait says " +
-					"how long to wait for that"}
+				Message: fmt.Sprintf("part %s is being written by %s", o.Part, holder), Hint: "wait for it with " +
+					"--wait 5m"}
 		}
 		if err != nil {
 			return nil, err
@@ -247,7 +248,7 @@ func (l *Session) partsOf(f order.Family) []order.Part {
 	return slices.Concat(all[own-1:], all[:own-1])
 }
 
-// referred tells whether rows of other families refer to some of a family.
+// referred reports whether rows of other families refer to some of a family.
 func (l *Session) referred(f order.Family) bool {
 	for _, t := range l.List {
 		if slices.Contains(f, t.Target) {
@@ -280,7 +281,7 @@ func (l *Session) adoptNew(ctx context.Context, w *Writer) error {
 	return nil
 }
 
-// endPart sees how far the load has come, and tells whether all of it is written.
+// endPart sees how far the load has come, and reports whether all of it is written.
 func (l *Session) endPart(ctx context.Context, w *Writer) (bool, error) {
 	if err := l.adoptNew(ctx, w); err != nil {
 		return false, err
@@ -318,6 +319,7 @@ func (l *Session) endPart(ctx context.Context, w *Writer) (bool, error) {
 		}
 		r.Whole = r.Whole && done
 	}
+
 	for _, t := range l.List {
 		e := sums[t.Plan.Name]
 		e.Entity, e.Table, e.Mode = t.Plan.Name, t.Table.Name, t.Write.Mode

@@ -39,7 +39,7 @@ func (p *Pass) Row(number int64) grow.Row {
 }
 
 // let passes on the rows of a batch but those left out, and notes which they are. It
-// tells whether to go on.
+// reports whether to go on.
 func (p *Pass) let(b *grow.Batch, out func(i int) bool, yield func(*grow.Batch) bool) bool {
 	from := 0
 	send := func(to int) bool {
@@ -144,6 +144,7 @@ func (w *Writer) translate(t *Target, b *grow.Batch) {
 		}
 		w.Session.mu.Unlock()
 	}
+
 	// Rows that step over numbers that are taken.
 	earlier, now := w.Session.Memory.stepsOf(t.Grow), w.Session.steps[t.Grow]
 	if len(earlier)+len(now) == 0 {
@@ -160,12 +161,12 @@ func (w *Writer) translate(t *Target, b *grow.Batch) {
 	}
 }
 
-// excluded tells whether a row is left out: it was rejected, it refers to a row that
+// excluded reports whether a row is left out: it was rejected, it refers to a row that
 // was, or a value does not fit its column.
 func (w *Writer) excluded(t *Target, b *grow.Batch, i int, p *Pass) bool {
 	row := b.At(i)
 	if w.Session.Record.Rejected(t.Grow, row) {
-		w.unprint(t, row, p)
+		w.subtractFingerprint(t, row, p)
 		return true
 	}
 	var v *store.Violation
@@ -186,10 +187,11 @@ func (w *Writer) excluded(t *Target, b *grow.Batch, i int, p *Pass) bool {
 				Message:    "it refers to " + to.Label(at) + ", which was rejected",
 			}
 			p.err = w.reject(t, row, v)
-			w.unprint(t, row, p)
+			w.subtractFingerprint(t, row, p)
 			return true
 		}
 	}
+
 	values := b.Row(i)
 	for _, j := range t.checked {
 		if v = store.Misfit(t.Writes.Columns[j], &values[t.Writes.Fields[j]]); v != nil {
@@ -200,7 +202,7 @@ func (w *Writer) excluded(t *Target, b *grow.Batch, i int, p *Pass) bool {
 		v = t.known.Collision(values)
 	}
 	if v == nil && t.seen != nil {
-		v = w.twin(t, row, values)
+		v = w.duplicateOfEarlier(t, row, values)
 	}
 	if v == nil {
 		return false
@@ -209,12 +211,12 @@ func (w *Writer) excluded(t *Target, b *grow.Batch, i int, p *Pass) bool {
 	again, err := w.decide(t, row, v)
 	p.again = p.again || again
 	p.err = err
-	w.unprint(t, row, p)
+	w.subtractFingerprint(t, row, p)
 	return true
 }
 
-// unprint takes a row out of the fingerprint.
-func (w *Writer) unprint(t *Target, row grow.Row, p *Pass) {
+// subtractFingerprint takes a row out of the fingerprint.
+func (w *Writer) subtractFingerprint(t *Target, row grow.Row, p *Pass) {
 	var one grow.Batch
 	w.Grower().Grow(t.Grow, row, 1, &one)
 	p.print.Sub(one.Print)

@@ -68,7 +68,7 @@ func (p *placeholders) add(b *grow.Batch) error {
 				if err := p.root.Mkdir(p.aside, 0o700); err != nil {
 					if errors.Is(err, fs.ErrExist) {
 						err = errors.New(
-							"it is there from a load that did not end, or that goes on; remove it if none does",
+							"it is left from an unfinished or running load; if none is running, remove it",
 						)
 					}
 					return &FileError{p.aside, err}
@@ -102,7 +102,7 @@ func (p *placeholders) place() error {
 			}
 			same, err := p.same(old, name)
 			if err == nil && !same {
-				err = errors.New("it is there already, with other contents")
+				err = errors.New("it already exists, with other contents")
 			}
 			if err != nil {
 				return &FileError{place, err}
@@ -111,7 +111,7 @@ func (p *placeholders) place() error {
 		}
 		// A link is not made over a file that somebody has put there meanwhile.
 		if err := p.root.Link(name, place); errors.Is(err, fs.ErrExist) {
-			return &FileError{place, errors.New("it is there already")}
+			return &FileError{place, errors.New("it already exists")}
 		} else if err == nil {
 			err = p.root.Remove(name)
 			p.placed = append(p.placed, place)
@@ -128,7 +128,7 @@ func (p *placeholders) place() error {
 	return nil
 }
 
-// Regular tells whether a file is there; an error, whether something else is.
+// Regular reports whether a file is there; an error, whether something else is.
 func Regular(root *os.Root, place string) (bool, error) {
 	info, err := root.Lstat(place)
 	switch {
@@ -137,7 +137,7 @@ func Regular(root *os.Root, place string) (bool, error) {
 	case err != nil:
 		return false, err
 	case !info.Mode().IsRegular():
-		return false, errors.New("it is there already, and is no regular file")
+		return false, errors.New("it already exists, and is no regular file")
 	}
 	return true, nil
 }

@@ -35,12 +35,13 @@ func (l *Session) prepare() error {
 			t.Key = pt.Columns[slices.Index(pt.Grow.Fields, pt.Grow.Key)]
 		}
 		if t.Unkeyed && (t.Key == nil || !t.Key.Default) {
-			p := l.Plan.Problem(pt.Plan, "keys: database: the table %s gives no keys by itself", pt.Table.Name)
-			p.Hint = "leave keys: database out, so that keys are planned"
+			p := l.Plan.Problem(pt.Plan, "keys: database: the table %s does not assign keys", pt.Table.Name)
+			p.Hint = "remove keys: database, so that the plan assigns keys"
 			problems = append(problems, p)
 		}
 		problems = append(problems, l.prepareWrite(t)...)
 	}
+
 	for _, t := range l.List {
 		for i, f := range t.Grow.Fields {
 			to := l.ByGrow[f.Target()]
@@ -56,6 +57,7 @@ func (l *Session) prepare() error {
 			}
 		}
 	}
+
 	problems = append(problems, l.prepareLate()...)
 	for _, t := range l.List {
 		if t.Write.Mode == plan.Replace && l.Options.Commit != plan.CommitLoad {
@@ -63,7 +65,7 @@ func (l *Session) prepare() error {
 				problems,
 				l.Plan.Problem(
 					t.Plan,
-					"replace empties %s and fills it in one transaction, so it needs commit: load",
+					"replace empties and fills %s in one transaction, so it needs commit: load",
 					t.Table.Name,
 				),
 			)
@@ -74,7 +76,7 @@ func (l *Session) prepare() error {
 					problems,
 					l.Plan.Problem(
 						t.Plan,
-						"%s.%s makes files, which appear when everything is committed, so it needs commit: load",
+						"%s.%s creates files, which appear at the commit, so it needs commit: load",
 						t.Plan.Name,
 						f.Name,
 					),
@@ -82,6 +84,7 @@ func (l *Session) prepare() error {
 			}
 		}
 	}
+
 	if len(problems) > 0 {
 		return problems
 	}
@@ -97,6 +100,7 @@ func (l *Session) prepareWrite(t *Target) diag.Problems {
 		}
 		into.Columns, into.Fields = append(into.Columns, col), append(into.Fields, i)
 	}
+
 	r := t.Write
 	t.Writes = store.Write{Into: into, Mode: store.Mode(r.Mode), Match: r.Match, Set: r.Set, Stamp: r.Stamp}
 	for i, col := range into.Columns {
@@ -106,6 +110,7 @@ func (l *Session) prepareWrite(t *Target) diag.Problems {
 			t.checked = append(t.checked, i)
 		}
 	}
+
 	t.distinct = true
 	for _, key := range t.Table.Keys() {
 		t.distinct = t.distinct && !key.Partial && t.keeps(key.Columns)
@@ -120,7 +125,7 @@ func (l *Session) prepareWrite(t *Target) diag.Problems {
 			return diag.Problems{
 				l.Plan.Problem(
 					t.Plan,
-					"the database gives the keys of %s, so rows cannot be recognised by them",
+					"the database assigns the keys of %s, so they cannot identify rows",
 					t.Table.Name,
 				),
 			}
@@ -129,7 +134,7 @@ func (l *Session) prepareWrite(t *Target) diag.Problems {
 	return nil
 }
 
-// keeps tells whether the plan's own fields keep some columns unique together.
+// keeps reports whether the plan's own fields keep some columns unique together.
 func (t *Target) keeps(columns []string) bool {
 	var fields []*grow.Field
 	for _, name := range columns {
@@ -160,7 +165,7 @@ func (l *Session) prepareLate() diag.Problems {
 				problems,
 				l.Plan.Problem(
 					t.Plan,
-					"%s.%s may refer to a row that comes later, in another chunk: that needs commit: load",
+					"%s.%s may refer to a row in a later chunk: that needs commit: load",
 					t.Plan.Name,
 					field.Name,
 				),
@@ -183,12 +188,13 @@ func (l *Session) prepareLate() diag.Problems {
 		default:
 			p := l.Plan.Problem(
 				t.Plan,
-				"%s.%s closes a circle of references, and %s is NOT NULL and is looked at at once",
+				"%s.%s closes a circle of references, and %s is NOT NULL and not deferrable",
 				t.Plan.Name,
 				field.Name,
 				col.Name,
 			)
-			p.Hint = "let the column be NULL, so that it is filled in at the end, or make the reference DEFERRABLE"
+			p.Hint = "allow NULL in the column, so that it can be filled in at the end, or make the reference " +
+				"DEFERRABLE"
 			problems = append(problems, p)
 		}
 	}

@@ -16,7 +16,7 @@ import (
 )
 
 // count counts the rows of a table that are there, reads their keys where these are wanted,
-// and tells whether the plan's own rows must be searched among them.
+// and reports whether the plan's own rows must be searched among them.
 func (l *Session) count(ctx context.Context, s store.Store, tx store.Tx, t *Target) (searched bool, err error) {
 	if t.Out.Before, err = tx.Count(ctx, t.Table); err != nil {
 		return false, err
@@ -87,6 +87,7 @@ func (l *Session) present(ctx context.Context, tx store.Tx, g *grow.Grower, t *T
 			key, keyValues = append(key, into.Columns[i]), append(keyValues, values[i])
 		}
 	}
+
 	label := t.Grow.Label(first)
 	n, err := tx.Find(ctx, t.Table, into.Columns, values)
 	if err != nil {
@@ -107,6 +108,11 @@ func (l *Session) present(ctx context.Context, tx store.Tx, g *grow.Grower, t *T
 	if n > 0 {
 		return fmt.Sprintf("the key of %s (%s), at another row", label, Pairs(key, keyValues)), nil
 	}
+	return presentAmong(ctx, tx, t)
+}
+
+// presentAmong counts the rows whose keys are among the numbers that the plan gives.
+func presentAmong(ctx context.Context, tx store.Tx, t *Target) (string, error) {
 	if t.Grow.Key == nil || t.Key == nil || t.Key.Kind != schema.Integer {
 		return "", nil
 	}
@@ -114,10 +120,11 @@ func (l *Session) present(ctx context.Context, tx store.Tx, g *grow.Grower, t *T
 	if !ok {
 		return "", nil
 	}
-	if n, err = tx.Between(ctx, t.Table, t.Key, lo, hi); err != nil || n == 0 {
+	n, err := tx.Between(ctx, t.Table, t.Key, lo, hi)
+	if err != nil || n == 0 {
 		return "", err
 	}
-	return fmt.Sprintf("%d with keys among the planned ones (%s from %d to %d)", n, t.Key.Name, lo, hi), nil
+	return fmt.Sprintf("%d with keys in the planned range (%s from %d to %d)", n, t.Key.Name, lo, hi), nil
 }
 
 // presentLater looks for some of the rows after the first one, whole: somebody may have
@@ -213,8 +220,8 @@ func (l *Session) after(ctx context.Context, w *Writer) error {
 			return &journal.Refusal{
 				Kind: store.RowCount, Entity: t.Plan.Name, Table: t.Table.Name,
 				Message: fmt.Sprintf(
-					"%d rows before and %d inserted, but the table holds %d: something in the database, such as a "+
-						"trigger, adds or removes rows",
+					"the table had %d rows, %d were inserted, and it now has %d: something in the database, such "+
+						"as a trigger, adds or removes rows",
 					t.Out.Before,
 					inserted,
 					t.Out.After,

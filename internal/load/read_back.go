@@ -26,8 +26,7 @@ func placeRewritten(load int64) journal.Key { return journal.Key{Load: load, Fam
 
 // readBack notes what the rows of this load hold where triggers have rewritten it.
 func (l *Session) readBack(ctx context.Context, w *Writer) error {
-	if l.Journal == nil || l.Journal.Number == 0 || l.Options.DryRun ||
-		!slices.ContainsFunc(l.List, func(t *Target) bool { return len(t.Table.Triggers) > 0 }) {
+	if !l.mayBeRewritten() {
 		return nil
 	}
 	p, err := Recall(ctx, w.Store, l.Journal.Number, l.Plan.Database, l.Options.Journal.by())
@@ -75,6 +74,12 @@ func (l *Session) readBack(ctx context.Context, w *Writer) error {
 	return nil
 }
 
+// mayBeRewritten reports whether triggers can change what this load writes, and a journal notes it.
+func (l *Session) mayBeRewritten() bool {
+	return l.Journal != nil && l.Journal.Number != 0 && !l.Options.DryRun &&
+		slices.ContainsFunc(l.List, func(t *Target) bool { return len(t.Table.Triggers) > 0 })
+}
+
 // rewritten packs what rows of a table hold in the columns in which some of them differ from
 // the staged ones.
 func rewritten(ctx context.Context, t *schema.Table, st store.Stage, rows *Pass) ([]journal.Packet, error) {
@@ -111,6 +116,7 @@ type rewrites struct {
 	open    []int           // of packets that are unpacked, the last used one last
 }
 
+// rewrittenRows is a packet of rows whose contents a trigger rewrote; it is unpacked when one of them is asked for.
 type rewrittenRows struct {
 	journal.Packet
 	first, last grow.Row
@@ -127,7 +133,7 @@ func compareRows(a, b grow.Row) int {
 }
 
 // learnRewritten reads what the load found that triggers had rewritten.
-func (p *Past) learnRewritten(ctx context.Context, s store.Store) error {
+func (p *PastLoad) learnRewritten(ctx context.Context, s store.Store) error {
 	j, err := s.Journal(ctx, false)
 	if err != nil || j == nil {
 		return err
@@ -135,46 +141,39 @@ func (p *Past) learnRewritten(ctx context.Context, s store.Store) error {
 	of := j.Contents
 	b := journal.NewBudget()
 	p.rewrites = map[string]*rewrites{}
-	err = s.Select(
-		ctx,
-		store.Query{
-			Table:   of,
-			Columns: []*schema.Column{of.Column("entity"), of.Column("rows"), of.Column("body")},
-			Where:   journal.Cells(of, "load", p.Entry.Number, "what", journal.ContentRewritten),
-		},
-		func(row []value.Value) error {
-			if err := b.Take(row); err != nil {
-				return err
-			}
-			x := rewrittenRows{Packet: journal.Packet{Rows: row[1].N, Body: []byte(row[2].S)}}
-			none := true
-			err := journal.Unpack(
-				x.Body,
-				x.Rows,
-				true,
-				func(columns []string, planned grow.Row, _ []value.Value) error {
-					if x.columns = columns; none || compareRows(planned, x.first) < 0 {
-						x.first = planned
-					}
-					if none || compareRows(planned, x.last) > 0 {
-						x.last = planned
-					}
-					none = false
-					return nil
-				},
-			)
-			if err != nil || none {
-				return err
-			}
-			r := p.rewrites[row[0].S]
-			if r == nil {
-				r = &rewrites{}
-				p.rewrites[row[0].S] = r
-			}
-			r.packets = append(r.packets, x)
-			return nil
-		},
-	)
+	q := store.Query{Table: of, Where: journal.Cells(of, "load", p.Entry.Number, "what", journal.ContentRewritten)}
+	err = journal.Read(ctx, s, q, []string{"entity", "rows", "body"}, func(c journal.Record) error {
+		if err := b.Take(c); err != nil {
+			return err
+		}
+		x := rewrittenRows{Packet: journal.Packet{Rows: c.Int("rows"), Body: c.Bytes("body")}}
+		none := true
+		err := journal.Unpack(
+			x.Body,
+			x.Rows,
+			true,
+			func(columns []string, planned grow.Row, _ []value.Value) error {
+				if x.columns = columns; none || compareRows(planned, x.first) < 0 {
+					x.first = planned
+				}
+				if none || compareRows(planned, x.last) > 0 {
+					x.last = planned
+				}
+				none = false
+				return nil
+			},
+		)
+		if err != nil || none {
+			return err
+		}
+		r := p.rewrites[c.Text("entity")]
+		if r == nil {
+			r = &rewrites{}
+			p.rewrites[c.Text("entity")] = r
+		}
+		r.packets = append(r.packets, x)
+		return nil
+	})
 	for _, r := range p.rewrites {
 		slices.SortFunc(r.packets, func(a, b rewrittenRows) int { return compareRows(a.first, b.first) })
 	}
@@ -192,6 +191,7 @@ func (r *rewrites) of(row grow.Row) ([]string, []value.Value, error) {
 		}
 		return 1
 	})
+
 	// Rows that were added and those that were changed are in packets of their own.
 	for i := n - 1; i >= 0 && i >= n-mostOpen; i-- {
 		x := &r.packets[i]
@@ -227,7 +227,7 @@ func (r *rewrites) unpack(i int) error {
 }
 
 // asRewritten puts what triggers made of a row in the place of what was planned.
-func (p *Past) asRewritten(t *Target, row grow.Row, values []value.Value) error {
+func (p *PastLoad) asRewritten(t *Target, row grow.Row, values []value.Value) error {
 	names, held, err := p.rewrites[t.Plan.Name].of(row)
 	if err != nil {
 		return fmt.Errorf("%s: %w", t.Grow.Label(row), err)

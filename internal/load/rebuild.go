@@ -23,17 +23,18 @@ func (l *Session) dropIndexes(ctx context.Context, w *Writer) (func() error, err
 	if !ok {
 		return nil, &store.Fault{
 			Kind:    store.Refused,
-			Message: l.Traits.Engine + " commits when an index is dropped, so a failed load could not be rolled back",
+			Message: l.Traits.Engine + " commits when it drops an index, so a failed load could not be rolled back",
 			Hint:    "load without --rebuild-indexes",
 		}
 	}
+
 	var tables []*schema.Table
 	for _, t := range l.List {
 		if t.Out.Before > t.removedSoFar(w) {
 			return nil, &store.Fault{
 				Kind: store.Refused,
 				Message: fmt.Sprintf(
-					"%s has %d rows, and indexes are rebuilt only of tables that are empty at the start",
+					"%s has %d rows; indexes are rebuilt only for tables that are empty at the start",
 					t.Table.Name,
 					t.Out.Before,
 				),
@@ -44,7 +45,7 @@ func (l *Session) dropIndexes(ctx context.Context, w *Writer) (func() error, err
 			return nil, &store.Fault{
 				Kind: store.Refused,
 				Message: fmt.Sprintf(
-					"%s needs its indexes while it is loaded: its mode is %s, and some policies may not stop",
+					"%s needs its indexes during the load, because of its mode %s or a policy other than stop",
 					t.Table.Name,
 					t.Write.Mode,
 				),
@@ -53,6 +54,7 @@ func (l *Session) dropIndexes(ctx context.Context, w *Writer) (func() error, err
 		}
 		tables = append(tables, t.Table)
 	}
+
 	restore, err := tx.DropIndexes(ctx, tables)
 	if err != nil {
 		return nil, err
@@ -60,4 +62,5 @@ func (l *Session) dropIndexes(ctx context.Context, w *Writer) (func() error, err
 	return func() error { return l.Refusal(nil, nil, restore(ctx)) }, nil
 }
 
+// removedSoFar counts the rows that this load removed from the table.
 func (t *Target) removedSoFar(w *Writer) int64 { return w.of(t).removed }

@@ -30,7 +30,7 @@ type PresentTable struct {
 
 func (p *Present) Error() string {
 	var b strings.Builder
-	b.WriteString("what the plan would load is there already:")
+	b.WriteString("the plan's rows already exist:")
 	for _, t := range p.Tables {
 		rows := "rows"
 		if t.Rows == 1 {
@@ -55,12 +55,14 @@ func (l *Session) Refusal(t *Target, p *Pass, err error) error {
 			}
 		}
 	}
+
 	if t == nil {
 		return &journal.Refusal{
 			Kind: v.Kind, Table: v.Table, Constraint: v.Constraint, Columns: v.Columns, Refers: v.Refers,
 			Code: v.Code, Message: v.Message, Fields: v.Columns,
 		}
 	}
+
 	r := l.worded(t, v)
 	if p != nil && v.Row >= 0 {
 		r.Row = t.Grow.Label(p.Row(v.Row))
@@ -70,7 +72,7 @@ func (l *Session) Refusal(t *Target, p *Pass, err error) error {
 	return r
 }
 
-// refusalOf puts a violation of a row into the plan's words.
+// RefusalOf puts a violation of a row into the plan's words.
 func (l *Session) RefusalOf(t *Target, row grow.Row, v *store.Violation) *journal.Refusal {
 	if len(v.Values) == 0 && len(v.Columns) > 0 {
 		v.Values = l.valuesOf(t, row, v.Columns) // the engine names the columns alone
@@ -86,7 +88,7 @@ func (l *Session) RefusalOf(t *Target, row grow.Row, v *store.Violation) *journa
 	case len(v.Other) > 0:
 		r.Other = l.other(t, row, v)
 	case v.HasTwin:
-		r.Other = v.TwinLabel + ", which this load wrote before"
+		r.Other = v.TwinLabel + ", which this load wrote earlier"
 	}
 	r.Hint = t.hint(r)
 	return r
@@ -191,21 +193,21 @@ func (l *Session) other(t *Target, row grow.Row, v *store.Violation) string {
 	at, ok := l.own(t, v.Other)
 	switch {
 	case ok && t.Unkeyed: // the key goes when all is rolled back
-		return t.Grow.Label(at) + ", which this load wrote before"
+		return t.Grow.Label(at) + ", which this load wrote earlier"
 	case t.Out.Before == 0 && ok:
-		return fmt.Sprintf("%s (%s), which this load wrote before", t.Grow.Label(at), key)
+		return fmt.Sprintf("%s (%s), which this load wrote earlier", t.Grow.Label(at), key)
 	case t.Out.Before == 0:
-		return key + ", which this load wrote before"
+		return key + ", which this load wrote earlier"
 	case ok && (at.Side || !row.Side && at.N < row.N):
 		return fmt.Sprintf("%s; planned as %s", key, t.Grow.Label(at))
 	case t.Unkeyed && t.greatest > 0 && len(v.Other) == 1 && v.Other[0].Value.Type == value.Integer &&
 		v.Other[0].Value.N > t.greatest:
-		return "a row that this load wrote before"
+		return "a row that this load wrote earlier"
 	}
-	return key + ", which was there before this load"
+	return key + ", which existed before this load"
 }
 
-// redraws tells whether another value can be drawn for one of some columns.
+// redraws reports whether another value can be drawn for one of some columns.
 func (t *Target) redraws(columns []string) bool {
 	for i, c := range t.Columns {
 		if c != nil && slices.Contains(columns, c.Name) && len(t.Grow.Fields[i].Redrawn()) > 0 {
@@ -217,7 +219,7 @@ func (t *Target) redraws(columns []string) bool {
 
 // uniqueHint says what to do about a value that is there already.
 func (t *Target) uniqueHint(r *journal.Refusal, field string) string {
-	if strings.Contains(r.Other, "this load wrote") {
+	if strings.Contains(r.Other, "written by this load") {
 		if len(r.Fields) == 1 {
 			return fmt.Sprintf("add unique: true to %s in the plan", field)
 		}
@@ -228,15 +230,14 @@ func (t *Target) uniqueHint(r *journal.Refusal, field string) string {
 		ways = append(
 			ways,
 			fmt.Sprintf(
-				"write: {mode: keep, match: [%s]} at %s takes the row that is there for the same, and mode "+
-					"upsert changes it",
+				"write: {mode: keep, match: [%s]} at %s keeps the existing row, and mode upsert changes it",
 				field,
 				r.Entity,
 			),
 		)
 	}
 	if t.redraws(r.Columns) {
-		ways = append(ways, "--on-violation unique=redraw draws another "+field)
+		ways = append(ways, "--on-violation unique=redraw generates another "+field)
 	}
 	return strings.Join(append(ways, "--on-violation unique=skip leaves the row out"), ";\n")
 }
@@ -252,7 +253,7 @@ func (t *Target) hint(r *journal.Refusal) string {
 	case store.Unique:
 		return t.uniqueHint(r, field)
 	case store.ForeignKey:
-		return fmt.Sprintf("let %s pick rows that are there: {pick: ENTITY}", field)
+		return fmt.Sprintf("let %s pick an existing row with {pick: ENTITY}", field)
 	case store.NotNull:
 		return fmt.Sprintf("give %s a source without nulls", field)
 	case store.Check:

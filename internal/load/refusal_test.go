@@ -31,7 +31,7 @@ CREATE TRIGGER no_ghosts BEFORE INSERT ON boats WHEN NEW.label = 'ghost' BEGIN S
 	for _, c := range []struct {
 		field, kind, summary, constraint, hint string
 	}{
-		{"pier_id: {value: 7}", "foreign_key", `pier_id "7" points to no row of piers`, "FOREIGN KEY (pier_id)",
+		{"pier_id: {value: 7}", "foreign_key", `pier_id "7" refers to a row of piers`, "FOREIGN KEY (pier_id)",
 			"{pick: " +
 				"ENTITY}"},
 		{"label: {text: \"boat number {crew}\"}\n      crew: {count: 1}", "too_long", `label "boat number 1": 13 ` +
@@ -40,10 +40,11 @@ CREATE TRIGGER no_ghosts BEFORE INSERT ON boats WHEN NEW.label = 'ghost' BEGIN S
 			"narrow seats"},
 		{"price: {between: [9000.00, 20000.00], step: 1000}", "out_of_range", "is out of range for DECIMAL(6,2)",
 			"DECIMAL(6,2)", "narrow price"},
-		{"price: {between: [1.001, 1.009]}", "out_of_range", "more digits behind the point", "DECIMAL(6,2)",
+		{"price: {between: [1.001, 1.009]}", "out_of_range", "more decimal places", "DECIMAL(6,2)",
 			"narrow price"},
 		{"label: ghost", "raised", "no ghosts on this lake", "trigger", ""},
-		{"id: {between: 1..5}", "unique", `is there already`, "PRIMARY KEY (id)", "add unique: true to id"},
+		{"id: {between: 1..5}", "unique", `already exists`, "PRIMARY KEY (id)", "--on-violation unique=redraw " +
+			"generates another"},
 		{"seats: {value: 40000}", "out_of_range", "40000 is out of range", "SMALLINT", "narrow seats"},
 	} {
 		s := database(t, tables)
@@ -89,7 +90,7 @@ func TestAnExpressionThatFailsRollsBack(t *testing.T) {
 	_, err := load.Run(t.Context(), c, s, load.Options{Chunk: 100})
 	var row *grow.RowError
 	require.ErrorAs(t, err, &row)
-	assert.Equal(t, "Pier row 2500, field code: a division by zero", err.Error())
+	assert.Equal(t, "Pier row 2500, field code: division by zero", err.Error())
 	assert.Equal(t, before, loadtest.Dump(t, s))
 }
 
@@ -118,7 +119,7 @@ func TestAnotherLoadsUnfinishedFiles(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(folder, ".evensprout-unfinished"), 0o755))
 	s := database(t, photoTables)
 	_, err := load.Run(t.Context(), compile(t, s, photoPlan), s, load.Options{Folder: folder})
-	assert.ErrorContains(t, err, "from a load that did not end, or that goes on")
+	assert.ErrorContains(t, err, "left from an unfinished or running load")
 	assert.DirExists(t, filepath.Join(folder, ".evensprout-unfinished"), "it is not ours")
 }
 

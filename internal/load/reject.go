@@ -43,11 +43,11 @@ type TooMany struct {
 }
 
 func (e *TooMany) Error() string {
-	return fmt.Sprintf("more than %d rows would be rejected; the last: %s", e.Limit, e.Refusal.Error())
+	return fmt.Sprintf("more than %d rows would be rejected; the last one: %s", e.Limit, e.Refusal.Error())
 }
 func (e *TooMany) Unwrap() error { return e.Refusal }
 
-// decide applies the policy to a refused row. It tells whether the chunk must be
+// decide applies the policy to a refused row. It reports whether the chunk must be
 // written again; the error stops the load.
 func (w *Writer) decide(t *Target, row grow.Row, v *store.Violation) (again bool, err error) {
 	switch w.Session.Policy(t, v.Kind) {
@@ -101,7 +101,7 @@ func (w *Writer) rejection(t *Target, row grow.Row, r *journal.Refusal) *Rejecti
 }
 
 // NothingToRedraw tells of values that no other draw can change.
-const NothingToRedraw = "nothing of this can be drawn again: these values are written by hand, counted, or follow " +
+const NothingToRedraw = "none of these values can be redrawn: they are written in the plan, counted, or follow " +
 	"from other rows"
 
 // Redrawable are the fields of a constraint that can be drawn again.
@@ -138,6 +138,7 @@ func (w *Writer) redraw(t *Target, row grow.Row, v *store.Violation) error {
 	if n, _, ok := fields[0].Attempts(); ok && len(fields) == 1 && t.known != nil {
 		most = max(most, min(n, MaxWalk))
 	}
+
 	// What is known to be taken need not be tried at the database.
 	for taken := true; taken; {
 		for _, f := range fields {
@@ -150,6 +151,7 @@ func (w *Writer) redraw(t *Target, row grow.Row, v *store.Violation) error {
 			return err
 		}
 	}
+
 	for _, f := range fields {
 		w.log.Redrawn = append(
 			w.log.Redrawn,
@@ -162,6 +164,7 @@ func (w *Writer) redraw(t *Target, row grow.Row, v *store.Violation) error {
 			},
 		)
 	}
+
 	w.redrawn++
 	w.stuck = w.Session.RefusalOf(t, row, v)
 	w.touch(t.Grow, row)
@@ -171,7 +174,7 @@ func (w *Writer) redraw(t *Target, row grow.Row, v *store.Violation) error {
 // MaxWalk bounds how many values are tried for a row where those that are taken are known.
 const MaxWalk = 1_000_000
 
-// taken tells whether the values that a row has now, in the columns of a constraint, are
+// taken reports whether the values that a row has now, in the columns of a constraint, are
 // those of a row that was there before, or of another one that was drawn again; if not, they
 // are its own from now on.
 func (w *Writer) taken(t *Target, row grow.Row, v *store.Violation) (bool, error) {
@@ -213,12 +216,13 @@ func (w *Writer) tooFew(t *Target, f *grow.Field, v *store.Violation) string {
 	_, values, ok := f.Attempts()
 	if !ok || t.known == nil {
 		return fmt.Sprintf(
-			"it was drawn again %d times, and every value is refused: there are too few different ones; give %s "+
-				"more, or grow fewer rows",
+			"it was redrawn %d times, and every value was refused: there are too few different values; give %s "+
+				"more, or plan fewer rows",
 			MaxAttempts,
 			f.Name,
 		)
 	}
+
 	// All values have been tried: those that are free are those that rows of the plan have.
 	free, places := map[xxh3.Uint128]bool{}, t.places(v)
 	err := w.Session.eachRow(context.Background(), t, func(_ grow.Row, values []value.Value) error {
@@ -231,7 +235,7 @@ func (w *Writer) tooFew(t *Target, f *grow.Field, v *store.Violation) string {
 		return err.Error()
 	}
 	return fmt.Sprintf(
-		"%s has %s different values, of which %s are free, and %s rows are planned: give it more values, or grow "+
+		"%s has %s different values, of which %s are free, for %s planned rows: give it more values, or plan "+
 			"fewer rows",
 		f.Name,
 		humanize.Comma(int64(values)),
@@ -254,8 +258,8 @@ func (t *Target) places(v *store.Violation) []int {
 	return places
 }
 
-// twin watches for a row with the match values of one in an earlier chunk.
-func (w *Writer) twin(t *Target, row grow.Row, values []value.Value) *store.Violation {
+// duplicateOfEarlier watches for a row with the match values of one in an earlier chunk.
+func (w *Writer) duplicateOfEarlier(t *Target, row grow.Row, values []value.Value) *store.Violation {
 	v := &store.Violation{
 		Kind:       store.Unique,
 		Constraint: "match",
@@ -284,13 +288,7 @@ func (w *Writer) twin(t *Target, row grow.Row, values []value.Value) *store.Viol
 // handOut gives away rejections and changes that can no longer be taken back.
 func (w *Writer) handOut() error {
 	for _, x := range w.state.rejections {
-		for _, t := range w.Session.List { // the first reason of each entity, rather one of its own
-			if t.Plan.Name == x.Refusal.Entity &&
-				(t.Out.Refused == nil || t.Out.Refused.Constraint == journal.Consequence &&
-					x.Refusal.Constraint != journal.Consequence) {
-				t.Out.Refused = x.Refusal
-			}
-		}
+		w.Session.noteReason(x.Refusal)
 		if len(w.Session.rejects) < MaxTold {
 			w.Session.rejects = append(w.Session.rejects, x.Refusal)
 		}
@@ -300,6 +298,7 @@ func (w *Writer) handOut() error {
 			}
 		}
 	}
+
 	for t, n := range w.state.rejectedOf {
 		t.Out.Rejected += n
 	}
@@ -313,10 +312,22 @@ func (w *Writer) handOut() error {
 			}
 		}
 	}
+
 	for _, c := range w.state.changes {
 		if err := w.Session.Options.Changed(c); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// noteReason keeps the first reason why a row of each entity was refused. A reason of its own comes
+// before one that follows from another row's refusal.
+func (l *Session) noteReason(r *journal.Refusal) {
+	for _, t := range l.List {
+		if t.Plan.Name == r.Entity && (t.Out.Refused == nil ||
+			t.Out.Refused.Constraint == journal.Consequence && r.Constraint != journal.Consequence) {
+			t.Out.Refused = r
+		}
+	}
 }

@@ -22,9 +22,9 @@ import (
 type Unfinished struct{ Entry *journal.Entry }
 
 func (e *Unfinished) Error() string {
-	what := "was not finished"
+	what := "is unfinished"
 	if e.Entry.State == journal.StateWithdrawing {
-		what = "is half withdrawn"
+		what = "is partly withdrawn"
 	}
 	return fmt.Sprintf(
 		"load %d of %s, begun %s by %s, %s",
@@ -44,7 +44,7 @@ type Altered struct {
 
 func (e *Altered) Error() string {
 	return fmt.Sprintf(
-		"the plan is not the one that was loaded (load %d of %s)",
+		"the plan has changed since it was loaded (load %d of %s)",
 		e.Entry.Number,
 		e.Entry.Began.Format("2006-01-02 15:04:05"),
 	)
@@ -65,7 +65,7 @@ func (e *Gone) Error() string {
 	if n == 1 {
 		is = "is"
 	}
-	return fmt.Sprintf("%s of load %d %s no longer there", CountRows(n), e.Entry.Number, is)
+	return fmt.Sprintf("%s of load %d %s missing", CountRows(n), e.Entry.Number, is)
 }
 
 // CountRows is a number of rows in words.
@@ -106,7 +106,7 @@ func (t *Target) hasRowsLeft() bool {
 }
 
 // repeated looks at what earlier loads of the plan have written: that is not repeated.
-// It tells whether nothing is left to be done.
+// It reports whether nothing is left to be done.
 func (l *Session) repeated(ctx context.Context, w *Writer) (bool, error) {
 	if l.Journal == nil {
 		return false, nil
@@ -114,19 +114,7 @@ func (l *Session) repeated(ctx context.Context, w *Writer) (bool, error) {
 	if l.Options.Journal.Earlier == nil {
 		return false, errors.New("a load with a journal needs Options.Journal.Earlier")
 	}
-	of := l.Journal.Tables.Loads
-	entries, err := journal.ReadEntries(
-		ctx,
-		w.Store,
-		l.Journal.Tables,
-		journal.Cells(of, "plan", l.Plan.Plan.Name, "extra", l.Journal.Extra),
-		false,
-	)
-	if err != nil {
-		return false, err
-	}
-	l.Memory = nil
-	done, partly, err := l.sortEarlier(entries)
+	done, partly, err := l.earlierEntries(ctx, w.Store)
 	if err != nil {
 		return false, err
 	}
@@ -173,7 +161,25 @@ func (l *Session) repeated(ctx context.Context, w *Writer) (bool, error) {
 	return true, nil
 }
 
-// allLeftAlone tells whether every table is to be filled only while it is empty (when:
+// earlierEntries reads the journal's entries about loads of this plan: those that are done, and the
+// one that broke off.
+func (l *Session) earlierEntries(ctx context.Context, s store.Store) (done, partly []*journal.Entry, err error) {
+	of := l.Journal.Tables.Loads
+	entries, err := journal.ReadEntries(
+		ctx,
+		s,
+		l.Journal.Tables,
+		journal.Cells(of, "plan", l.Plan.Plan.Name, "extra", l.Journal.Extra),
+		false,
+	)
+	if err != nil {
+		return nil, nil, err
+	}
+	l.Memory = nil
+	return l.sortEarlier(entries)
+}
+
+// allLeftAlone reports whether every table is to be filled only while it is empty (when:
 // empty), and has rows: then nothing is done, whatever was loaded and deleted before.
 func (l *Session) allLeftAlone(ctx context.Context, s store.Store) (bool, error) {
 	if slices.ContainsFunc(l.List, func(t *Target) bool { return !t.Plan.WhenEmpty && t.Grow.Total() > 0 }) {
@@ -214,7 +220,7 @@ func (l *Session) recallOwn(ctx context.Context, s store.Store, done []*journal.
 }
 
 // remember learns what the chunks of earlier loads noted.
-func (l *Session) remember(pasts []*Past) error {
+func (l *Session) remember(pasts []*PastLoad) error {
 	for _, p := range pasts {
 		for _, c := range p.Chunks {
 			if err := l.Memory.Learn(c.Log); err != nil {
@@ -226,7 +232,7 @@ func (l *Session) remember(pasts []*Past) error {
 	return nil
 }
 
-// isLoaded marks the entities that earlier loads have inserted, and tells whether there
+// isLoaded marks the entities that earlier loads have inserted, and reports whether there
 // are any.
 func (l *Session) isLoaded(done []*journal.Entry) bool {
 	any := false
@@ -270,11 +276,12 @@ func Shift(ctx context.Context, s store.Store, p *plan.Plan, extra string) (map[
 			shift[x.Entity] = max(shift[x.Entity], x.Rows)
 		}
 	}
+
 	if !own {
 		return nil, &store.Fault{
 			Kind: store.Refused,
 			Message: fmt.Sprintf(
-				"the rows of %s itself are not loaded yet, so no further set can stand beside them",
+				"the rows of %s itself are not loaded yet, so an extra set cannot be loaded",
 				p.Name,
 			),
 			Hint: "evensprout load, then load --extra",
@@ -312,7 +319,7 @@ func (l *Session) beside(ctx context.Context, s store.Store) error {
 	return nil
 }
 
-// overlaps tells if the plan's own rows have become so many that they meet those of a
+// overlaps reports if the plan's own rows have become so many that they meet those of a
 // further set.
 func (l *Session) overlaps(ctx context.Context, s store.Store) error {
 	all, err := journal.Entries(ctx, s, l.Plan.Plan.Name)
@@ -326,7 +333,7 @@ func (l *Session) overlaps(ctx context.Context, s store.Store) error {
 				return &store.Fault{
 					Kind: store.Refused,
 					Message: fmt.Sprintf(
-						"%s has %d rows now, and those from %d on are of the further set %s (load %d)",
+						"%s has %d rows now, and the rows from %d on belong to the extra set %s (load %d)",
 						t.Plan.Name,
 						t.Grow.Rows,
 						first,
@@ -334,7 +341,7 @@ func (l *Session) overlaps(ctx context.Context, s store.Store) error {
 						e.Number,
 					),
 					Hint: fmt.Sprintf(
-						"evensprout withdraw %d first, or load more rows by --extra with another name",
+						"run evensprout withdraw %d first, or load more rows with --extra and another name",
 						e.Number,
 					),
 				}
@@ -382,6 +389,7 @@ func (l *Session) sameAs(ctx context.Context, s store.Store, last *journal.Entry
 			}
 		}
 	}
+
 	if diffs, err = l.appended(ctx, s, last, diffs, inputs); err != nil {
 		return err
 	}
@@ -397,6 +405,7 @@ func (l *Session) sameAs(ctx context.Context, s store.Store, last *journal.Entry
 			)
 		}
 	}
+
 	if len(diffs) > 0 {
 		return &Altered{last, diffs}
 	}
@@ -409,7 +418,7 @@ func (l *Session) complete(ctx context.Context, w *Writer, partly []*journal.Ent
 	if len(partly) == 0 {
 		return nil
 	}
-	var pasts []*Past
+	var pasts []*PastLoad
 	defer func() { CloseAll(pasts) }()
 	for _, e := range partly {
 		p, err := Recall(ctx, w.Store, e.Number, l.Plan.Database, l.Options.Journal.by())
@@ -418,6 +427,7 @@ func (l *Session) complete(ctx context.Context, w *Writer, partly []*journal.Ent
 		}
 		pasts = append(pasts, p)
 	}
+
 	putBack, err := l.Options.Journal.Earlier.PutBack(ctx, w.Store, pasts, l.Options)
 	if err != nil || l.Options.DryRun {
 		return err

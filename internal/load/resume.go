@@ -31,7 +31,7 @@ func OpenLoad(ctx context.Context, s store.Store, name, extra string) (*journal.
 // rows or chunks does not count; policies come before those that it was begun with.
 func Resume(ctx context.Context, s store.Store, number int64, o Options) (r *journal.Result, err error) {
 	err = journal.WhileLocked(ctx, o.Journal.Wait, func() error {
-		return Held(ctx, s, number, o.Journal.toResume(), func(p *Past) (err error) {
+		return RecallLocked(ctx, s, number, o.Journal.toResume(), func(p *PastLoad) (err error) {
 			r, err = p.resume(ctx, s, o)
 			return err
 		})
@@ -40,10 +40,10 @@ func Resume(ctx context.Context, s store.Store, number int64, o Options) (r *jou
 }
 
 // resume goes on with a load whose plan was revived.
-func (p *Past) resume(ctx context.Context, s store.Store, o Options) (*journal.Result, error) {
+func (p *PastLoad) resume(ctx context.Context, s store.Store, o Options) (*journal.Result, error) {
 	e := p.Entry
 	if e.State != journal.StateOpen {
-		return nil, fmt.Errorf("load %d is %s, so there is nothing to go on with", e.Number, e.State)
+		return nil, fmt.Errorf("load %d is %s, so there is nothing to resume", e.Number, e.State)
 	}
 	about := e.About
 	o.Chunk, o.Commit, o.DryRun, o.Rebuild = about.Chunk, about.Commit, false, false
@@ -115,7 +115,7 @@ func (l *Session) watchAgain(w *Writer) error {
 				for b := range w.regrow(run) {
 					for i := range b.Len {
 						if !w.Session.Record.Rejected(t.Grow, b.At(i)) {
-							w.twin(t, b.At(i), b.Row(i))
+							w.duplicateOfEarlier(t, b.At(i), b.Row(i))
 						}
 					}
 				}

@@ -75,7 +75,7 @@ func leftOutBy(
 		for _, x := range c.Log.Rejected {
 			t := p.Session.Named(x.Entity)
 			if t == nil || x.Refusal == nil {
-				return nil, fmt.Errorf("the journal speaks of a row of %s that the plan does not have", x.Entity)
+				return nil, fmt.Errorf("the journal names a row of %s that the plan does not have", x.Entity)
 			}
 			rows = append(rows, w.rejection(t, grow.Row{N: x.Row, Side: x.Given}, x.Refusal))
 		}

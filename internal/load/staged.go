@@ -25,7 +25,7 @@ func (w *Writer) sortOut(ctx context.Context, t *Target, rows iter.Seq[*grow.Bat
 	p := &Pass{}
 	st, err := w.Tx.Stage(ctx, &write, w.rows(t, rows, p))
 	if err == nil {
-		err = w.held(ctx, t, st, p, first)
+		err = w.checkStaged(ctx, t, st, p, first)
 	}
 	if err != nil {
 		return err
@@ -58,6 +58,7 @@ func (w *Writer) staged(ctx context.Context, t *Target, rows iter.Seq[*grow.Batc
 	case p.again:
 		return errAgain
 	}
+
 	var v *store.Violation
 	if errors.As(err, &v) && v.Row >= 0 {
 		return w.Session.RefusalOf(t, p.Row(v.Row), v)
@@ -74,7 +75,7 @@ func (w *Writer) staged(ctx context.Context, t *Target, rows iter.Seq[*grow.Batc
 			return err
 		}
 	}
-	if err := w.held(ctx, t, st, p, first); err != nil {
+	if err := w.checkStaged(ctx, t, st, p, first); err != nil {
 		return err
 	}
 	if t.Writes.Mode == store.Update {
@@ -126,7 +127,7 @@ func (w *Writer) straight(
 	p *Pass,
 	first **store.Violation,
 ) (bool, error) {
-	twins, err := st.Twins(ctx)
+	twins, err := st.Duplicates(ctx)
 	if err != nil || len(twins) > 0 {
 		return false, err // held tells them
 	}
@@ -170,9 +171,9 @@ func (w *Writer) straight(
 	return true, w.wrote(ctx, t, st, p, out)
 }
 
-// held holds staged rows against the tables, decides about the guilty ones, and drops
+// checkStaged holds staged rows against the tables, decides about the guilty ones, and drops
 // those that are left out.
-func (w *Writer) held(ctx context.Context, t *Target, st store.Stage, p *Pass, first *store.Violation) error {
+func (w *Writer) checkStaged(ctx context.Context, t *Target, st store.Stage, p *Pass, first *store.Violation) error {
 	guilty, err := st.Guilty(ctx)
 	if err != nil {
 		return err
@@ -194,8 +195,9 @@ func (w *Writer) held(ctx context.Context, t *Target, st store.Stage, p *Pass, f
 		}
 		p.again = p.again || again
 		drop = append(drop, v.Row)
-		w.unprint(t, p.Row(v.Row), p)
+		w.subtractFingerprint(t, p.Row(v.Row), p)
 	}
+
 	if p.again {
 		return errAgain
 	}
@@ -207,7 +209,7 @@ func (w *Writer) refuse(t *Target, p *Pass) func(*store.Violation) error {
 	return func(v *store.Violation) error {
 		again, err := w.decide(t, p.Row(v.Row), v)
 		p.again = p.again || again
-		w.unprint(t, p.Row(v.Row), p)
+		w.subtractFingerprint(t, p.Row(v.Row), p)
 		return err
 	}
 }
@@ -238,7 +240,7 @@ func (w *Writer) matchless(ctx context.Context, t *Target, st store.Stage, p *Pa
 			return w.Session.RefusalOf(t, row, v)
 		}
 		w.Session.Record.Reject(t.Grow, row)
-		w.unprint(t, row, p)
+		w.subtractFingerprint(t, row, p)
 		x := &Rejection{Refusal: w.Session.RefusalOf(t, row, v)}
 		for i, f := range t.Grow.Fields {
 			if c := t.Columns[i]; c != nil && !f.Inner && !f.Hidden {

@@ -46,7 +46,7 @@ func (l *Session) StepOver(ctx context.Context, s store.Store) error {
 	return nil
 }
 
-// numbered tells whether the plan numbers the rows of an entity and adds all of them.
+// numbered reports whether the plan numbers the rows of an entity and adds all of them.
 func (t *Target) numbered() bool {
 	return t.Writes.Mode == store.Insert && !t.Unkeyed && !t.Plan.Existing && t.Key != nil &&
 		t.Key.Kind == schema.Integer &&
@@ -142,7 +142,7 @@ func (l *Session) RealKey(e *grow.Entity, planned value.Value) (value.Value, boo
 	return stepOf(l.steps[e], planned)
 }
 
-// Renamed tells whether some rows of an entity have other keys than the planned ones.
+// Renamed reports whether some rows of an entity have other keys than the planned ones.
 func (l *Session) Renamed(e *grow.Entity) bool {
 	return len(l.real[e]) > 0 || len(l.Memory.stepsOf(e)) > 0 || len(l.steps[e]) > 0
 }

@@ -60,9 +60,8 @@ func TestEveryKindOfViolationOnEveryEngine(t *testing.T) {
 		byEngine                                 bool // the engine has a code for it
 	}{
 		{"unique", boats("label: {choose: [a, b]}\n      number: {value: 7, column: crew}") + "", `^Boat row \d+$`,
-			"is there " +
-				"already", "boat_label|UNIQUE \\(label, crew\\)", []string{"label", "crew"}, true},
-		{"foreign_key", boats("pier_id: {between: 1..2}"), `^Boat row \d+$`, `pier_id "2" points to no row of piers`,
+			"already exists", "boat_label|UNIQUE \\(label, crew\\)", []string{"label", "crew"}, true},
+		{"foreign_key", boats("pier_id: {between: 1..2}"), `^Boat row \d+$`, `pier_id "2" refers to a row of piers`,
 			"boat_pier|FOREIGN " +
 				"KEY \\(pier_id\\)", []string{"pier_id"}, true},
 		{"check", boats("seats: {between: [29700, 30001]}"), `^Boat row \d+$`, "does not hold", "enough_seats",
@@ -76,8 +75,8 @@ func TestEveryKindOfViolationOnEveryEngine(t *testing.T) {
 		{"out_of_range", boats("price: {between: [9000.00, 10010.00], step: 10}"), `^Boat row \d+$`, "is out of " +
 			"range for", `(?i)(decimal|numeric)\(6,2\)`, []string{"price"}, false},
 		{"not_null", "  Boat: {table: boats, rows: 9, fields: {crew: {derive: \"n > 5 ? n : int(m)\"}, n: {count: " +
-			"1, column: seats}, m: {derive: n, if: {n: {not: 3}}, column: pier_id}}}\n", `^Boat row \d$`, "crew is " +
-			"NULL, and must not be", "NOT NULL", []string{"crew"}, false},
+			"1, column: seats}, m: {derive: n, if: {n: {not: 3}}, column: pier_id}}}\n", `^Boat row \d$`, "crew " +
+			"must not be", "NOT NULL", []string{"crew"}, false},
 	} {
 		t.Run(c.kind+" "+strings.Join(c.columns, " "), func(t *testing.T) {
 			onEachWith(t, harbour, trigger, func(t *testing.T, d *loadtest.DB) {
@@ -100,7 +99,7 @@ func TestEveryKindOfViolationOnEveryEngine(t *testing.T) {
 				}
 				assert.NotEmpty(t, r.Message)
 				if c.kind == "unique" {
-					assert.Regexp(t, `^Boat row \d+.*, which this load wrote before$`, r.Other)
+					assert.Regexp(t, `^Boat row \d+.*, which this load wrote earlier$`, r.Other)
 				}
 			})
 		})
@@ -146,7 +145,7 @@ func TestTheOtherRowIsNamed(t *testing.T) {
 			r := d.Refused(t, "  Pier: {table: piers, given: {a: {code: WEST}, b: {code: EAST}}}\n", load.Options{})
 			assert.Equal(t, "Pier.b", r.Row)
 			assert.Equal(t, []string{"EAST"}, r.Values)
-			assert.Equal(t, "id 900, which was there before this load", r.Other)
+			assert.Equal(t, "id 900, which existed before this load", r.Other)
 		},
 	)
 }
@@ -195,8 +194,8 @@ INSERT INTO stays (id, guest_id, room, price, mail) VALUES (600, 500, 1, 1, 'x')
 			r, err := d.Load(t, with, o)
 			require.NoError(t, err)
 			assert.ElementsMatch(t, []string{
-				`Guest.bo: email "bo@example.com" is there already`,
-				`Stay.one: room "1" is there already`,
+				`Guest.bo: email "bo@example.com" already exists`,
+				`Stay.one: room "1" already exists`,
 				"Stay.three: it refers to Guest.bo, which was rejected",
 				"Letter.x: it refers to Stay.one, which was rejected",
 				"Letter.z: it refers to Stay.three, which was rejected",
@@ -312,7 +311,7 @@ func TestWhatCannotBeRedrawnStops(t *testing.T) {
 			"  Pier: {table: piers, given: {a: {code: WEST}, b: {code: WEST}}}\n",
 			load.Options{Policies: plan.Policies{"unique": plan.Redraw}},
 		)
-		assert.Contains(t, r.Hint, "nothing of this can be drawn again")
+		assert.Contains(t, r.Hint, "none of these values can be redrawn:")
 	})
 }
 
@@ -338,7 +337,7 @@ func TestRowsThatATriggerLeavesOut(t *testing.T) {
 		}
 		r := d.Refused(t, entities, load.Options{})
 		assert.Equal(t, store.Raised, r.Kind)
-		assert.Contains(t, r.Message, "something in the database, such as a trigger or rule, leaves rows out")
+		assert.Contains(t, r.Message, "something in the database, such as a trigger or rule, leaves out")
 		assert.NotEmpty(t, r.Row)
 
 		result, err := d.Load(t, entities, load.Options{Policies: plan.Policies{"all": plan.Skip}})

@@ -215,7 +215,7 @@ func (d *DB) Compared(t *testing.T, number int64) *replay.Difference {
 	p, err := load.Recall(t.Context(), d.Store, number, nil, archive.Operator{Rows: files.Rows})
 	require.NoError(t, err)
 	defer p.Close()
-	diff, err := replay.Compare(t.Context(), d.Store, []*load.Past{p}, replay.CompareOptions{})
+	diff, err := replay.Compare(t.Context(), d.Store, []*load.PastLoad{p}, replay.CompareOptions{})
 	require.NoError(t, err)
 	return diff
 }

@@ -46,23 +46,13 @@ func Of(c *plan.Compiled) Order {
 			roots = append(roots, t.Grow)
 		}
 	}
+
 	members := map[*grow.Entity]Family{}
 	var refs []reference
 	for _, root := range roots {
 		members[root] = family(root, byEntity)
-		for _, t := range members[root] {
-			for i, f := range t.Grow.Fields {
-				to := f.Target()
-				if to == nil || f.RefersUp() || to == t.Grow || byEntity[to].Plan.Existing {
-					continue // rows above stand before, a row of the same entity is an earlier one
-				}
-				if to.Root() != root {
-					refs = append(refs, reference{t, i, root, to.Root()})
-				} else if !f.Inner {
-					o.Late = append(o.Late, Late{t, i}) // another row of the family, maybe a later one
-				}
-			}
-		}
+		late, outward := referencesOf(root, members[root], byEntity)
+		o.Late, refs = append(o.Late, late...), append(refs, outward...)
 	}
 	sorted, late := sortRoots(roots, refs)
 	if len(late) > 0 && c.Database != nil {
@@ -78,6 +68,27 @@ func Of(c *plan.Compiled) Order {
 		o.Families = append(o.Families, members[root])
 	}
 	return o
+}
+
+// referencesOf returns the references of a family to rows of its own that may come later, and those
+// to other families.
+func referencesOf(
+	root *grow.Entity, members Family, byEntity map[*grow.Entity]*plan.Target,
+) (late []Late, outward []reference) {
+	for _, t := range members {
+		for i, f := range t.Grow.Fields {
+			to := f.Target()
+			switch {
+			case to == nil || f.RefersUp() || to == t.Grow || byEntity[to].Plan.Existing:
+				// rows above stand before, and a row of the same entity is an earlier one
+			case to.Root() != root:
+				outward = append(outward, reference{t, i, root, to.Root()})
+			case !f.Inner:
+				late = append(late, Late{t, i})
+			}
+		}
+	}
+	return late, outward
 }
 
 // sortRoots puts heads of families behind those that they refer to. The references
@@ -115,7 +126,7 @@ func sortRoots(roots []*grow.Entity, refs []reference) (sorted []*grow.Entity, l
 	return sorted, late
 }
 
-// soft tells whether a circle may be broken at a reference.
+// soft reports whether a circle may be broken at a reference.
 func (r reference) soft() bool {
 	col := r.from.Columns[r.field]
 	if col == nil {

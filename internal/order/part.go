@@ -26,18 +26,19 @@ func ParsePart(text string) (Part, error) {
 	p.Of, errs[1] = strconv.ParseUint(of, 10, 32)
 	switch {
 	case !ok || errs[0] != nil || errs[1] != nil:
-		return Part{}, fmt.Errorf("a part is its number and how many there are, such as 3/16, and here is %q", text)
+		return Part{}, fmt.Errorf("a part must be written as 3/16, got %q", text)
 	case p.Of < 1 || p.Of > MaxParts:
-		return Part{}, fmt.Errorf("there are 1 to %d parts, and here are %d", MaxParts, p.Of)
+		return Part{}, fmt.Errorf("the number of parts must be 1 to %d, got %d", MaxParts, p.Of)
 	case p.Number < 1 || p.Number > p.Of:
-		return Part{}, fmt.Errorf("parts of %d are numbered from 1 to %d, and here is %d", p.Of, p.Of, p.Number)
+		return Part{}, fmt.Errorf("a part of %d must be numbered 1 to %d, got %d", p.Of, p.Of, p.Number)
 	}
 	return p, nil
 }
 
+// String writes the part as --part reads it: 2/3.
 func (p Part) String() string { return fmt.Sprintf("%d/%d", p.Number, p.Of) }
 
-// Whole tells whether the part is all rows.
+// Whole reports whether the part is all rows.
 func (p Part) Whole() bool { return p.Of <= 1 }
 
 // Range is which of n rows without a parent belong to the part: from lo to hi-1. Parts
@@ -56,7 +57,7 @@ func share(n, k, of uint64) uint64 {
 	return q
 }
 
-// Given tells whether the part has the rows written by hand: they all belong to the first.
+// Given reports whether the part has the rows written by hand: they all belong to the first.
 func (p Part) Given() bool { return p.Whole() || p.Number == 1 }
 
 // All lists all parts.

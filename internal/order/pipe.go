@@ -42,6 +42,7 @@ type Pipe struct {
 // lookAhead is how many chunks may be begun before they are written.
 const lookAhead = 64
 
+// job is a chunk that is grown while others are written.
 type job struct {
 	run   Run
 	batch grow.Batch

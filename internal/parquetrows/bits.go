@@ -67,6 +67,7 @@ func (r *runs) next() (uint32, error) {
 		}
 		r.value, r.packed, r.b = uint32(bitsAt(r.b[:bytes], 0, r.width)), nil, r.b[bytes:]
 	}
+
 	r.left--
 	if r.packed == nil {
 		return r.value, nil
@@ -134,6 +135,7 @@ func (d *deltas) next() (int64, error) {
 	if d.bit+uint64(d.width) > 8*uint64(len(d.packed)) {
 		return 0, errShort
 	}
+
 	// Sums wrap, as the format says.
 	d.last += d.least + int64(bitsAt(d.packed, d.bit, d.width))
 	d.bit += uint64(d.width)

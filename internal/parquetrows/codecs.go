@@ -58,13 +58,7 @@ func (c *codecs) unpack(out, packed []byte, codec format.CompressionCodec) error
 	var err error
 	switch codec {
 	case format.Snappy:
-		var n int
-		if n, err = snappy.DecodedLen(packed); err == nil && n != len(out) {
-			err = errLength
-		}
-		if err == nil {
-			_, err = snappy.Decode(out, packed)
-		}
+		err = unpackSnappy(out, packed)
 	case format.Gzip:
 		err = c.unpackGzip(out, packed)
 	case format.Brotli:
@@ -88,6 +82,19 @@ func (c *codecs) unpack(out, packed []byte, codec format.CompressionCodec) error
 		return damaged("a page packed by %s: %w", codec, err)
 	}
 	return nil
+}
+
+// unpackSnappy fills out.
+func unpackSnappy(out, packed []byte) error {
+	n, err := snappy.DecodedLen(packed)
+	if err != nil {
+		return err
+	}
+	if n != len(out) {
+		return errLength
+	}
+	_, err = snappy.Decode(out, packed)
+	return err
 }
 
 // fill reads exactly as much as out holds.

@@ -178,10 +178,12 @@ func (r *Reader) footer() (*format.FileMetaData, error) {
 	case string(end[4:]) != "PAR1" || string(head[:]) != "PAR1":
 		return nil, ErrNot
 	}
+
 	n := int64(binary.LittleEndian.Uint32(end[:]))
 	if n > r.size-ends {
 		return nil, damaged("the footer is longer than the file")
 	}
+
 	// The bytes are there twice while they are decoded.
 	if !r.budget.take(2 * n) {
 		return nil, r.budget.exceeded("the footer")

@@ -222,6 +222,7 @@ func (c *chunk) unpack(buffer []byte, at int64, h *pageHeader, levels int, compr
 		}
 		return b, checksum(b, h)
 	}
+
 	packed, err := c.r.budget.room(c.r.packed, int(h.CompressedPageSize), what)
 	if err != nil {
 		return nil, err

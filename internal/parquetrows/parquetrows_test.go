@@ -473,7 +473,7 @@ func TestFewBytesThatStandForMuch(t *testing.T) {
 			forged{rows: 2, pages: []page{data(format.DeltaLengthByteArray, 2, uvarints(8, 1, 2, 1, 0, 0))}},
 			"lengths of more than",
 		},
-		"values that grow on the ones before": {
+		"values that depend on the ones before": {
 			forged{rows: 300_000, pages: []page{data(format.DeltaByteArray, 300_000, growing(300_000))}},
 			"for the pages and values of the file, unpacked",
 		},
@@ -574,7 +574,7 @@ func TestFootersThatLie(t *testing.T) {
 			"it ends too early"},
 		"a text of 2^31": {footer(append([]byte{0x68}, uvarints(math.MaxInt32)...)...), "the footer: " +
 			"it ends too early"},
-		"structures in each other": {footer(deep...), "structures inside each other"},
+		"structures in each other": {footer(deep...), "structures are nested"},
 		"lists in each other":      {footer(bytes.Repeat([]byte{0x19}, 100_000)...), "which no Parquet file has"},
 		"a set":                    {footer(0x1A, 0x18, 0), "which no Parquet file has"},
 		"a map":                    {footer(0x1B, 0x01, 0x88, 0), "which no Parquet file has"},

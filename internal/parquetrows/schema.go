@@ -19,6 +19,7 @@ func columns(schema []format.SchemaElement) ([]Column, error) {
 			return nil, &NestedError{s.Name}
 		}
 	}
+
 	if root.NumChildren.Valid && int(root.NumChildren.V) != len(leaves) {
 		return nil, damaged("its schema has %d columns, and says %d", len(leaves), root.NumChildren.V)
 	}
@@ -38,7 +39,7 @@ func columns(schema []format.SchemaElement) ([]Column, error) {
 			}
 		}
 		if c.Kind < format.Boolean || c.Kind > format.FixedLenByteArray {
-			return nil, fmt.Errorf("the column %s is of the type %s, which is not read", c.Name, c.Kind)
+			return nil, fmt.Errorf("the column %s has the type %s, which is not supported", c.Name, c.Kind)
 		}
 	}
 	return out, nil

@@ -77,7 +77,7 @@ func (s *scan) skip(n uint64) error {
 
 func (s *scan) structure(depth int) error {
 	if depth > maxDepth {
-		return fmt.Errorf("more than %d structures inside each other", maxDepth)
+		return fmt.Errorf("structures are nested more than %d deep", maxDepth)
 	}
 	for {
 		h, err := s.byte()
@@ -135,6 +135,7 @@ func (s *scan) list(depth int) error {
 			return err
 		}
 	}
+
 	// Every element has a byte at least.
 	if n > uint64(len(s.b)-s.at) {
 		return errShort

@@ -275,6 +275,7 @@ func (d *incremental) next(v *Value) error {
 	case c.column.Kind == format.FixedLenByteArray && prefix+suffix != int64(c.column.Length):
 		return fmt.Errorf("a value of %d bytes, of the %d that its type has", prefix+suffix, c.column.Length)
 	}
+
 	if n := int(prefix + suffix); n > cap(c.scratch) {
 		// Twice the size, so that values that grow do not leave a buffer each.
 		grown, err := c.r.budget.room(
@@ -287,6 +288,7 @@ func (d *incremental) next(v *Value) error {
 		}
 		c.scratch = grown[:copy(grown, c.scratch)]
 	}
+
 	c.scratch = append(c.scratch[:prefix], d.b[:suffix]...)
 	d.b = d.b[suffix:]
 	v.B = c.scratch
@@ -340,6 +342,7 @@ func (c *chunk) readDictionary(at int64, h *pageHeader) error {
 	case d.n > uint64(len(d.page)/max(d.width, 1)):
 		return damaged("a dictionary of %d values has %d bytes", d.n, len(d.page))
 	}
+
 	d.read = true
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"evensprout/internal/schema"
 )
 
+// table binds an entity to its table, and its fields to the columns of it.
 func (c *compiler) table(e *entity) {
 	at := e.decl.tablePlace
 	if at == (place{}) {
@@ -26,7 +27,8 @@ func (c *compiler) table(e *entity) {
 		}
 	}
 	if e.table == nil {
-		c.noTable(at, "%s names no table, and the database has none of that name", e.decl.Name).Advise("table: NAME")
+		c.noTable(at, "%s names no table, and the database has no table of that "+
+			"name", e.decl.Name).Advise("table: NAME")
 		return
 	}
 	e.decl.Table = e.table.Name
@@ -66,13 +68,14 @@ func (c *compiler) bind(e *entity) {
 				continue
 			}
 			if other := taken[f.column.Name]; other != nil {
-				c.add(f.decl.place, "%s and %s are both for the column %s", other.decl.Name, f.decl.Name,
+				c.add(f.decl.place, "%s and %s both map to the column %s", other.decl.Name, f.decl.Name,
 					f.column.Name).
-					Advise("column: NAME says which column a field is for")
+					Advise("name the column of a field with column: NAME")
 			}
 			taken[f.column.Name] = f
 		}
 	}
+
 	if !e.occasion {
 		c.key(e)
 	}
@@ -104,6 +107,8 @@ func (c *compiler) column(e *entity, f *field) *schema.Column {
 	return col
 }
 
+// parentColumn returns the column in which a field refers to the parent; nil after adding a
+// problem.
 func (c *compiler) parentColumn(e *entity, f *field) *schema.Column {
 	t, per := e.table, e.decl.Per
 	if per.Via != "" {
@@ -113,6 +118,7 @@ func (c *compiler) parentColumn(e *entity, f *field) *schema.Column {
 		}
 		return col
 	}
+
 	if e.parent.table == nil {
 		return t.ByConvention(e.parent.decl.Name + "_id")
 	}
@@ -127,9 +133,10 @@ func (c *compiler) parentColumn(e *entity, f *field) *schema.Column {
 			return col
 		}
 		c.missing(per.place, "the table %s has no reference to %s", t.Name, e.parent.table.Name).
-			Advise("per: {%s: ..., via: COLUMN} names the column", e.parent.decl.Name)
+			Advise("name the column: per: {%s: ..., via: COLUMN}", e.parent.decl.Name)
 		return nil
 	}
+
 	if len(found) > 1 {
 		var names []string
 		for _, col := range found {
@@ -154,6 +161,7 @@ func (c *compiler) key(e *entity) {
 		column = e.table.Column(e.table.PrimaryKey[0])
 		name = column.Name
 	}
+
 	for _, f := range e.fields {
 		if f.decl.inner {
 			continue
@@ -163,6 +171,7 @@ func (c *compiler) key(e *entity) {
 			return
 		}
 	}
+
 	d := &Field{Name: name, word: "count", source: &node{null: true}, place: e.decl.place}
 	if column != nil && column.Kind == schema.UUID {
 		d.word, d.source = "uuid", &node{text: "v4"}
@@ -189,6 +198,7 @@ func (c *compiler) stored(f *field, to *entity) *grow.Field {
 		}
 		return of.grow
 	}
+
 	if f.column != nil && to.table != nil {
 		if r := f.entity.table.Reference(f.column.Name); r != nil {
 			if !strings.EqualFold(r.Table, to.table.Name) {
@@ -210,9 +220,10 @@ func (c *compiler) stored(f *field, to *entity) *grow.Field {
 			}
 		}
 	}
+
 	if to.grow.Key == nil {
-		c.add(f.decl.place, "%s has no key of one column, so %s cannot refer to it", to.decl.Name, f.decl.Name).
-			Advise("by: FIELD says which of its fields is kept")
+		c.add(f.decl.place, "%s has no single-column key, so %s cannot refer to it", to.decl.Name, f.decl.Name).
+			Advise("choose the field to store with by: FIELD")
 		return nil
 	}
 	return to.grow.Key

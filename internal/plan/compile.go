@@ -38,7 +38,7 @@ type Compiled struct {
 
 // Problem is something about an entity that only the database shows.
 func (p *Plan) Problem(e *Entity, format string, args ...any) *diag.Problem {
-	return p.told(e.place, format, args...)
+	return p.addDatabaseProblem(e.place, format, args...)
 }
 
 // Problem is the plan's.
@@ -168,6 +168,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 			c.sample(o.Sample)
 		}
 	}
+
 	found := p.collector.found
 	found.Sort()
 	if errs := found.Errors(); len(errs) > 0 {
@@ -219,6 +220,7 @@ type compiler struct {
 	bySource  map[string]func(*field) grow.Source // by the word that names it
 }
 
+// entity is an entity of the plan while it is compiled.
 type entity struct {
 	decl   *Entity
 	grow   *grow.Entity
@@ -249,6 +251,7 @@ type field struct {
 	finds      *finding // for a reference by a natural key
 }
 
+// compileState says how far a field is compiled. One that is met while it compiles refers to itself.
 type compileState int
 
 const (
@@ -264,6 +267,7 @@ const (
 	wordGiven  = "given" // only given rows have values
 )
 
+// add adds a problem that stops the plan from being used.
 func (c *compiler) add(at place, message string, args ...any) *diag.Problem {
 	return c.plan.add(at, message, args...)
 }
@@ -287,6 +291,7 @@ func (c *compiler) declare() {
 		c.entities = append(c.entities, e)
 		c.byName[d.Name] = e
 	}
+
 	if !c.withoutUnits {
 		c.occasions()
 	}
@@ -307,19 +312,21 @@ func (c *compiler) declare() {
 			c.table(e)
 			if e.table != nil {
 				if other, ok := tables[e.table.Name]; ok {
-					c.add(e.decl.place, "%s and %s both go into the table %s", other, e.decl.Name, e.table.Name).
-						Advise("one entity for each table")
+					c.add(e.decl.place, "%s and %s both use the table %s", other, e.decl.Name, e.table.Name).
+						Advise("use one entity for each table")
 				}
 				tables[e.table.Name] = e.decl.Name
 			}
 		}
 		c.fieldsOf(e)
 	}
+
 	for _, e := range c.entities {
 		c.bind(e)
 	}
 }
 
+// names returns the names of all entities, sorted.
 func (c *compiler) names() []string { return keysOf(c.byName) }
 
 // family links an entity to its parent.
@@ -330,19 +337,19 @@ func (c *compiler) family(e *entity) {
 	}
 	e.parent = c.byName[per.Parent]
 	if e.parent == nil {
-		c.add(per.place, "%s is per %s, and there is no such entity", e.decl.Name, per.Parent).
+		c.add(per.place, "%s is per %s, which is not an entity", e.decl.Name, per.Parent).
 			Nearest(per.Parent, c.names())
 		return
 	}
 	if e.parent.decl.Existing {
-		c.add(per.place, "the rows of %s are those of its table, and nothing can be planned per such rows in this "+
-			"version", per.Parent).
-			Advise("give %s rows of its own, and let it pick %s", e.decl.Name, per.Parent)
+		c.add(per.place, "the rows of %s are existing rows, and this version cannot plan rows per existing "+
+			"row", per.Parent).
+			Advise("give %s its own rows, and let it pick %s", e.decl.Name, per.Parent)
 	}
 	if e.parent.decl.RowsFrom != nil {
-		c.add(per.place, "%s has its rows from a file, and nothing can be planned per such rows in this version",
+		c.add(per.place, "the rows of %s come from a file, and this version cannot plan rows per row of a file",
 			per.Parent).
-			Advise("give %s rows of its own, and let it pick %s", e.decl.Name, per.Parent)
+			Advise("give %s its own rows, and let it pick %s", e.decl.Name, per.Parent)
 	}
 	e.grow.Parent = e.parent.grow
 }
@@ -359,8 +366,8 @@ func (c *compiler) circle(e *entity) {
 	for up := e.parent; up != nil; up = up.parent {
 		chain = append(chain, up.decl.Name)
 		if up == e {
-			c.add(e.decl.Per.place, "a circle: %s", strings.Join(chain, " is per ")).
-				Advise("one of them must be the head of the family, with rows: in place of per:")
+			c.add(e.decl.Per.place, "circle: %s", strings.Join(chain, " is per ")).
+				Advise("give one of them rows: instead of per:")
 			e.grow.Parent, e.parent = nil, nil
 			return
 		}
@@ -393,6 +400,7 @@ func (c *compiler) fieldsOf(e *entity) {
 		}
 		e.grow.Deal, e.grow.Instead = deal, e.decl.Per.Instead
 	}
+
 	c.openRows(e)
 	c.openExisting(e)
 	for _, d := range slices.Concat(e.decl.Draws, e.decl.Fields) {
@@ -404,11 +412,12 @@ func (c *compiler) fieldsOf(e *entity) {
 			case e.decl.RowsFrom != nil:
 				what = "a column of the file"
 			}
-			c.add(d.place, "%s is the name of %s already", d.Name, what)
+			c.add(d.place, "%s is already the name of %s", d.Name, what)
 			continue
 		}
 		c.newField(e, d)
 	}
+
 	for _, g := range e.given {
 		for _, x := range g.Values.pairs {
 			if c.isChild(e, x.key.text) {
@@ -416,8 +425,9 @@ func (c *compiler) fieldsOf(e *entity) {
 			}
 			f := e.find(x.key.text)
 			if f != nil && f.decl.inner {
-				c.add(x.key.place, "%s is a draw, and a given row has only fields", f.decl.Name).
-					Advise("say the fields that take it")
+				c.add(x.key.place, "%s is a shared value, and a row written in the plan can set only "+
+					"fields", f.decl.Name).
+					Advise("set the fields that use it")
 			}
 			if f == nil {
 				f = c.newField(e, &Field{Name: x.key.text, word: wordGiven, place: x.key.place})
@@ -456,6 +466,7 @@ func (e *entity) find(name string) *field {
 	return nil
 }
 
+// names returns the names of the entity's fields, in the order of the plan.
 func (e *entity) names() []string {
 	names := make([]string, len(e.fields))
 	for i, f := range e.fields {
@@ -498,7 +509,7 @@ func (c *compiler) uniqueAlone(e *entity) {
 			if err := e.grow.UniqueText(f.grow); err != nil {
 				p := c.add(f.decl.place, "%s cannot be unique: %s", f.decl.Name, err)
 				if texts {
-					p.Advise("draws: {n: {count: 1}} beside fields, and -{n} at the end of the text")
+					p.Advise("add shared: {n: {count: 1}} beside fields, and -{n} at the end of the text")
 				}
 			}
 		}
@@ -515,8 +526,9 @@ func (c *compiler) unique() {
 		if e.decl.RowsFrom != nil {
 			for _, f := range e.fields {
 				if f.decl.Unique && f.state == compiled && !f.grow.Inherent() {
-					c.add(f.decl.place, "%s cannot be unique: %s has its rows from a file", f.decl.Name, e.decl.Name).
-						Advise("key: in rows_from says what tells its rows; a uuid is unique by itself")
+					c.add(f.decl.place, "%s cannot be unique: the rows of %s come from a "+
+						"file", f.decl.Name, e.decl.Name).
+						Advise("name what identifies its rows with key: in rows_from; a uuid is unique anyway")
 				}
 			}
 			continue
@@ -547,6 +559,7 @@ func (c *compiler) finish() {
 		}
 		c.out.Targets = append(c.out.Targets, t)
 	}
+
 	faults := c.out.Set.Finish()
 	if len(faults) == 0 {
 		c.checkFinds()
@@ -575,18 +588,18 @@ func (c *compiler) warnOfPools() {
 			if why := f.grow.Unsteady(); why != "" {
 				p := c.add(
 					f.decl.place,
-					"%s: %s: rows that are added after a load may pick what is taken",
+					"%s: %s: rows added after a load may pick values that are taken",
 					f.describe(),
 					why,
 				)
 				p.Warning = true
-				p.Advise("after adding rows, evensprout load --anew takes the earlier ones back and loads all")
+				p.Advise("after adding rows, reload all of them with evensprout load --anew")
 			}
 		}
 	}
 }
 
-// growable tells whether the rows can be linked: nothing is wrong with the plan
+// growable reports whether the rows can be linked: nothing is wrong with the plan
 // itself, whatever the database says.
 func (c *compiler) growable() bool {
 	for _, e := range c.entities {

@@ -14,7 +14,8 @@ func (c *compiler) conditions(f *field, e *entity, v *node) ([]grow.Condition, b
 	if v.scalar() {
 		path, ok := c.resolveIn(e, v.place, v.text)
 		if ok && path.Field.Source.Type() != value.Boolean {
-			c.add(v.place, "%s is of type %s, so it is not true or false by itself", v.text, path.Field.Source.Type()).
+			c.add(v.place, "%s has the type %s, so it is not true or false by "+
+				"itself", v.text, path.Field.Source.Type()).
 				Advise("if: {%s: VALUE}", v.text)
 			return nil, false
 		}
@@ -23,8 +24,9 @@ func (c *compiler) conditions(f *field, e *entity, v *node) ([]grow.Condition, b
 		}
 		return []grow.Condition{{Path: *path, Any: []value.Value{value.Bool(true)}}}, true
 	}
+
 	if !v.mapping || len(v.pairs) == 0 {
-		c.add(v.place, "a condition is a mapping of fields to values, and here is %s", v.what()).
+		c.add(v.place, "a condition must be a mapping of fields to values, got %s", v.what()).
 			Advise("{status: active}, {status: [active, dormant]}, {closed_on: {not: null}}")
 		return nil, false
 	}
@@ -46,6 +48,7 @@ func (c *compiler) conditions(f *field, e *entity, v *node) ([]grow.Condition, b
 	return list, good
 }
 
+// condition compiles what a referenced row must hold; false after adding a problem.
 func (c *compiler) condition(f *field, k *grow.Condition, v *node) bool {
 	if v.mapping {
 		if len(v.pairs) == 1 && v.pairs[0].key.text == "not" && !k.Not {
@@ -60,11 +63,12 @@ func (c *compiler) condition(f *field, k *grow.Condition, v *node) bool {
 		}
 		c.add(
 			v.place,
-			"a condition's value is a value, a list of values, {not: ...} or {same: FIELD}, and here is %s",
+			"a condition's value must be a value, a list of values, {not: ...} or {same: FIELD}, got %s",
 			v.what(),
 		)
 		return false
 	}
+
 	items := v.items
 	if !v.list {
 		items = []*node{v}

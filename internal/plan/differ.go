@@ -13,6 +13,7 @@ type Difference struct {
 	Is   string `json:"is"`
 }
 
+// String writes the difference as one line.
 func (d Difference) String() string {
 	switch {
 	case d.Was == "":
@@ -46,7 +47,7 @@ func (p *Plan) Departures(earlier *Plan, appended bool) []Difference {
 	})
 }
 
-// mute tells whether a key says nothing about what rows hold.
+// mute reports whether a key says nothing about what rows hold.
 func mute(path []string) bool {
 	key := path[len(path)-1]
 	switch len(path) {
@@ -61,6 +62,8 @@ func mute(path []string) bool {
 	return false
 }
 
+// differ appends the differences between two nodes, the outermost that differ. mute leaves
+// paths out.
 func differ(path string, was, is *node, mute func(path []string) bool, out *[]Difference) {
 	if was.text == is.text && was.null == is.null && was.mapping == is.mapping && was.list == is.list &&
 		len(was.items) == len(is.items) {
@@ -108,6 +111,7 @@ func (n *node) brief() string {
 	return text
 }
 
+// flow writes the node on one line, as YAML writes lists and mappings in brackets.
 func (n *node) flow() string {
 	var parts []string
 	switch {
@@ -129,7 +133,7 @@ func (n *node) flow() string {
 	return n.text
 }
 
-// FieldSays tells whether a field says the same as one of an earlier plan did, which it was
+// FieldSays reports whether a field says the same as one of an earlier plan did, which it was
 // called there: apart from the word was.
 func (p *Plan) FieldSays(earlier *Plan, entity, field, was string) bool {
 	at := func(p *Plan, name string) *node {

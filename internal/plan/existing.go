@@ -27,8 +27,9 @@ func (c *compiler) openExisting(e *entity) {
 		return
 	}
 	if c.db == nil || c.openTable == nil {
-		c.add(e.decl.rowsPlace, "the rows of %s stand in the database, and none is named", e.decl.Name).
-			Advise("--db URL, or the environment variable DATABASE_URL, or database: in the plan").Database = true
+		c.add(e.decl.rowsPlace, "the rows of %s are in a database, and no database is named", e.decl.Name).
+			Advise("name it with --db URL, the environment variable DATABASE_URL, or database: in the " +
+				"plan").Database = true
 		return
 	}
 	if e.table == nil {

@@ -39,6 +39,7 @@ var sources = map[string][]string{
 	"uuid":     nil,
 }
 
+// modifiers are the keys of a field beside its source.
 var modifiers = []string{"nulls", "unique", "column", "was", "spread", "if"}
 
 // field reads how a field gets its value: a literal, or a mapping with the word of
@@ -47,13 +48,14 @@ func (p *Plan) field(f *Field, v *node) {
 	f.args = map[string]*node{}
 	if !v.mapping {
 		if v.list {
-			p.add(v.place, "the field %s is a list: a field is a literal or a mapping", f.Name).
-				Advise("%s: {choose: [...]} picks one of several", f.Name)
+			p.add(v.place, "the field %s is a list; a field must be a literal or a mapping", f.Name).
+				Advise("pick one of several with %s: {choose: [...]}", f.Name)
 			return
 		}
 		f.word, f.source, f.bare = "value", v, true
 		return
 	}
+
 	rest := p.modify(f, v)
 	for _, x := range rest {
 		if _, ok := sources[x.key.text]; ok && f.word == "" {
@@ -61,21 +63,7 @@ func (p *Plan) field(f *Field, v *node) {
 		}
 	}
 	if f.word == "" {
-		at := v.place
-		var near string
-		for _, x := range rest {
-			if near = diag.Nearest(x.key.text, append(keysOf(sources), modifiers...)); near != "" {
-				p.add(x.key.place, "%q is not a source of values, nor a modifier", x.key.text).
-					Advise("did you mean %q?", near)
-			} else {
-				p.add(x.key.place, "%q is not a source of values, nor a modifier", x.key.text).Nearest(x.key.text,
-					keysOf(sources))
-			}
-		}
-		if len(rest) == 0 {
-			p.add(at, "the field %s does not say where its values come from", f.Name).
-				Advise("one of: %s", strings.Join(keysOf(sources), ", "))
-		}
+		p.noSource(f, v.place, rest)
 		return
 	}
 	beside := sources[f.word]
@@ -95,11 +83,27 @@ func (p *Plan) field(f *Field, v *node) {
 		}
 		if f.word == "derive" && x.value.null {
 			p.add(x.key.place, "the expression ends before %q", name).
-				Advise("an expression with a comma or a colon goes in quotes")
+				Advise("put an expression with a comma or a colon in quotes")
 			continue
 		}
-		p.add(x.key.place, "%q does not go with %s", name, f.word).
+		p.add(x.key.place, "%q cannot be combined with %s", name, f.word).
 			Nearest(name, append(append([]string{}, beside...), modifiers...))
+	}
+}
+
+// noSource adds the problem of a field with no source; rest are its keys that are no modifiers.
+func (p *Plan) noSource(f *Field, at place, rest []pair) {
+	for _, x := range rest {
+		problem := p.add(x.key.place, "%q is not a source of values, nor a modifier", x.key.text)
+		if near := diag.Nearest(x.key.text, append(keysOf(sources), modifiers...)); near != "" {
+			problem.Advise("did you mean %q?", near)
+		} else {
+			problem.Nearest(x.key.text, keysOf(sources))
+		}
+	}
+	if len(rest) == 0 {
+		p.add(at, "the field %s has no source of values", f.Name).
+			Advise("use one of: %s", strings.Join(keysOf(sources), ", "))
 	}
 }
 
@@ -122,7 +126,7 @@ func (p *Plan) modify(f *Field, v *node) []pair {
 		case "spread":
 			var word string
 			if p.text(x.value, "spread", &word) && word != "even" && word != "free" {
-				p.add(x.value.place, "%q is no way to spread values", word).Nearest(word, []string{"even", "free"})
+				p.add(x.value.place, "%q is not a way to spread values", word).Nearest(word, []string{"even", "free"})
 			}
 			f.Free = word == "free"
 		default:
@@ -132,4 +136,5 @@ func (p *Plan) modify(f *Field, v *node) []pair {
 	return rest
 }
 
+// isSource reports whether a word names a source of values.
 func isSource(word string) bool { _, ok := sources[word]; return ok }

@@ -26,21 +26,25 @@ func (c *compiler) fit(e *entity) {
 			c.fitField(f)
 		}
 	}
+	if e.write.Mode != Update { // an update adds no row
+		c.fitNeeded(e, byColumn)
+	}
+	c.fitKeys(e)
+}
+
+// fitNeeded adds a problem for each column that needs a value and has no field.
+func (c *compiler) fitNeeded(e *entity, byColumn map[*schema.Column]*field) {
 	lost := e.decl.Per != nil && (e.up == nil || e.up.column == nil) // told at per
 	for _, col := range e.table.Columns {
 		if lost && e.table.Reference(col.Name) != nil {
 			continue
 		}
-		if e.write.Mode == Update {
-			break // no row is added
-		}
 		if byColumn[col] == nil && col.NotNull && !col.Default && !col.Generated {
 			c.missing(e.decl.place, "the column %s.%s (%s) is NOT NULL without a default, and the plan has no "+
-				"source for it", e.table.Name, col.Name, col.Declared).
+				"field for it", e.table.Name, col.Name, col.Declared).
 				Advise("add it to the fields of %s: %s", e.decl.Name, suggestion(c, e, col))
 		}
 	}
-	c.fitKeys(e)
 }
 
 // suggestion is a source that would do for a column.
@@ -64,6 +68,7 @@ func typical(col *schema.Column) string {
 		}
 		return "{choose: [" + strings.Join(list, ", ") + "]}"
 	}
+
 	switch col.Kind {
 	case schema.Integer:
 		return "{between: [1, 100]}"
@@ -84,17 +89,19 @@ func typical(col *schema.Column) string {
 	case schema.Bytes:
 		return "{bytes: 16}"
 	}
+
 	if col.Length > 0 && col.Length < 20 {
 		return fmt.Sprintf("{pattern: \"[A-Z]{%d}\"}", min(col.Length, 8))
 	}
-	return "{kind: text.title}"
+	return "{kind: title}"
 }
 
+// fitField compares a field's source with what its column can hold.
 func (c *compiler) fitField(f *field) {
 	col, src, at, d := f.column, f.grow.Source, f.decl.place, f.decl
 	if col.Generated {
-		c.missing(at, "the column %s is computed by the database, so nothing can be written into it", col.Name).
-			Advise("take the field %s out of the plan", f.decl.Name)
+		c.missing(at, "the database computes the column %s, so nothing can be written to it", col.Name).
+			Advise("remove the field %s from the plan", f.decl.Name)
 		return
 	}
 	if t := src.Type(); t != value.Null && !holds(col.Kind, t) {
@@ -103,7 +110,7 @@ func (c *compiler) fitField(f *field) {
 		}
 		p := c.missing(
 			at,
-			"%s makes values of type %s, and the column %s.%s is %s",
+			"%s generates values of type %s, and the column %s.%s is %s",
 			f.decl.Name,
 			t,
 			f.entity.table.Name,
@@ -111,10 +118,11 @@ func (c *compiler) fitField(f *field) {
 			col.Declared,
 		)
 		if d.bare && d.source.text == clockWord {
-			p.Advise("clock alone is a text; the plan's clock is {value: clock}")
+			p.Advise("clock alone is text; write the plan's clock as {value: clock}")
 		}
 		return
 	}
+
 	if col.NotNull {
 		c.fitNotNull(f)
 	} else if d.word == wordGiven && col.Default && f.grow.Nulls.Part > 0 && f.grow.Target() == nil {
@@ -131,10 +139,10 @@ func (c *compiler) warnOfDefaults(f *field) {
 	d := f.decl
 	for _, g := range f.entity.given {
 		if f.valueOf(g) == nil {
-			p := c.add(g.place, "the given row %s has no %s, so it is NULL there, and not the default of the "+
-				"column: the database computes that for each row", g.Name, d.Name)
+			p := c.add(g.place, "the row %s has no %s, so it is NULL there, not the column's default: the "+
+				"database computes that default for each row", g.Name, d.Name)
 			p.Warning, p.Database = true, true
-			p.Advise("%s: null says that NULL is meant", d.Name)
+			p.Advise("write %s: null if NULL is meant", d.Name)
 		}
 	}
 }
@@ -176,15 +184,15 @@ func (c *compiler) fitReference(f *field) {
 	}
 	p := c.add(
 		f.decl.place,
-		"the column %s refers to the table %s, and these values may not be there",
+		"the column %s refers to the table %s, which may not contain these values",
 		col.Name,
 		r.Table,
 	)
 	p.Warning, p.Database = true, true
-	p.Advise("{pick: ENTITY} takes rows that are")
+	p.Advise("use existing rows with {pick: ENTITY}")
 }
 
-// leavesOpen tells whether the plan lets a reference of several columns refer to nothing,
+// leavesOpen reports whether the plan lets a reference of several columns refer to nothing,
 // as one of them is always NULL.
 func (e *entity) leavesOpen(r *schema.Reference) bool {
 	return slices.ContainsFunc(e.fields, func(f *field) bool {
@@ -215,7 +223,7 @@ func (c *compiler) fitNotNull(f *field) {
 			if n := f.valueOf(g); n == nil || n.null {
 				c.missing(
 					g.place,
-					"the given row %s has no %s, and the column %s is NOT NULL",
+					"the row %s has no %s, and the column %s is NOT NULL",
 					g.Name,
 					d.Name,
 					col.Name,
@@ -223,14 +231,15 @@ func (c *compiler) fitNotNull(f *field) {
 			}
 		}
 		if rest {
-			c.missing(f.entity.decl.place, "the column %s is NOT NULL, and only given rows have a value for it",
+			c.missing(f.entity.decl.place, "the column %s is NOT NULL, and only rows written in the plan have a "+
+				"value for it",
 				col.Name).
 				Advise("add it to the fields of %s: %s", f.entity.decl.Name, suggestion(c, f.entity, col))
 		}
 	case d.word == "pick" && f.grow.Target() == f.entity.grow:
 		c.missing(
 			d.place,
-			"%s picks an earlier row of the same entity, so the first row has none; but the column %s is NOT NULL",
+			"%s picks an earlier row of the same entity, so the first row has none, but the column %s is NOT NULL",
 			d.Name,
 			col.Name,
 		)
@@ -274,7 +283,7 @@ var columnTypes = map[schema.Kind]value.Type{
 	schema.Time: value.Time, schema.Timestamp: value.Timestamp, schema.UUID: value.UUID, schema.JSON: value.JSON,
 }
 
-// holds tells whether a kind of column keeps a logical type exactly.
+// holds reports whether a kind of column keeps a logical type exactly.
 func holds(k schema.Kind, t value.Type) bool {
 	if k == schema.Text {
 		return t != value.Bytes
@@ -337,7 +346,7 @@ func (c *compiler) fitKeys(e *entity) {
 		}
 		p := c.add(
 			e.decl.place,
-			"the table %s wants %s to be unique (%s), and the plan does not say so: rows may collide",
+			"%s.%s must be unique (%s), and the plan does not ensure that: rows may collide",
 			e.table.Name,
 			strings.Join(names, ", "),
 			key.Name,
@@ -345,7 +354,7 @@ func (c *compiler) fitKeys(e *entity) {
 		p.Warning, p.Database = true, true
 		switch {
 		case inFile:
-			p.Advise("key: [%s] in rows_from tells rows of the file that have the same", strings.Join(names, ", "))
+			p.Advise("find rows of the file that have the same with key: [%s] in rows_from", strings.Join(names, ", "))
 		case len(names) == 1:
 			p.Advise("add unique: true to %s", names[0])
 		default:

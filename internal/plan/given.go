@@ -16,8 +16,8 @@ func (c *compiler) nested(e *entity, own []*Given) {
 	below := map[*entity][]*Given{}
 	for i, g := range own {
 		if _, ok := e.rows[g.Name]; ok {
-			c.add(g.place, "there is a given row %s.%s already", e.decl.Name, g.Name).
-				Advise("rows below different parents need different names, too")
+			c.add(g.place, "the row %s.%s exists already", e.decl.Name, g.Name).
+				Advise("rows of different parents also need different names")
 			continue
 		}
 		e.rows[g.Name] = i
@@ -29,7 +29,7 @@ func (c *compiler) nested(e *entity, own []*Given) {
 			if !x.value.mapping {
 				c.add(
 					x.value.place,
-					"the rows of %s below %s are a mapping of names, and here is %s",
+					"the rows of %s below %s must be a mapping of names, got %s",
 					child.decl.Name,
 					g.Name,
 					x.value.what(),
@@ -39,6 +39,7 @@ func (c *compiler) nested(e *entity, own []*Given) {
 			below[child] = append(below[child], c.plan.rows(child.decl.Name, g.Name, x.value)...)
 		}
 	}
+
 	for _, child := range c.entities {
 		if child.parent == e {
 			c.nested(child, slices.Concat(below[child], child.decl.Given))
@@ -46,7 +47,7 @@ func (c *compiler) nested(e *entity, own []*Given) {
 	}
 }
 
-// isChild tells whether a key of a given row holds rows of a child.
+// isChild reports whether a key of a given row holds rows of a child.
 func (c *compiler) isChild(e *entity, key string) bool {
 	child := c.byName[key]
 	return child != nil && child.parent == e
@@ -74,8 +75,8 @@ func (c *compiler) given() {
 			}
 			if e.up != nil {
 				if _, ok := values[e.up.grow]; !ok {
-					c.add(g.place, "the given row %s does not name its %s", g.Name, e.parent.decl.Name).
-						Advise("%s: %s.NAME, or write the row below its parent's", e.parent.decl.Name,
+					c.add(g.place, "the row %s does not name its %s", g.Name, e.parent.decl.Name).
+						Advise("add %s: %s.NAME, or write the row below its parent", e.parent.decl.Name,
 							e.parent.decl.Name)
 					continue
 				}
@@ -85,6 +86,8 @@ func (c *compiler) given() {
 	}
 }
 
+// givenValue compiles a value that a row written in the plan gives a field; false after adding
+// a problem.
 func (c *compiler) givenValue(e *entity, f *field, n *node) (grow.Given, bool) {
 	if n.null {
 		return grow.Given{}, true
@@ -92,9 +95,10 @@ func (c *compiler) givenValue(e *entity, f *field, n *node) (grow.Given, bool) {
 	if to := c.target(f); to != nil {
 		if name, fields, ok := foundBy(n); ok {
 			if f == e.up {
-				c.add(n.place, "a given row stands below a given row of %s, and this one is found by its values",
+				c.add(n.place, "a row written in the plan must be below a named row of %s, and this one is found "+
+					"by its values",
 					to.decl.Name).
-					Advise("%s: %s.NAME, or fields: {%s: {pick: %s}} in place of per", to.decl.Name, to.decl.Name,
+					Advise("%s: %s.NAME, or fields: {%s: {pick: %s}} instead of per", to.decl.Name, to.decl.Name,
 						strings.ToLower(to.decl.Name), to.decl.Name)
 				return grow.Given{}, false
 			}
@@ -126,7 +130,7 @@ func foundBy(n *node) (entity string, fields *node, ok bool) {
 // givenFound is a reference to the row whose fields have the values that a given row says.
 func (c *compiler) givenFound(to *entity, n *node, name string, fields *node) (grow.Given, bool) {
 	if name != to.decl.Name {
-		c.add(n.place, "this finds a row of %s, and the field refers to %s", name, to.decl.Name).
+		c.add(n.place, "this finds a row of %s, but the field refers to %s", name, to.decl.Name).
 			Advise("find: {%s: {%s: ...}}", to.decl.Name, fields.pairs[0].key.text)
 		return grow.Given{}, false
 	}
@@ -161,13 +165,13 @@ func (c *compiler) rowNamed(to *entity, n *node) (grow.Row, bool) {
 			return grow.Row{N: uint64(i), Side: true}, true
 		}
 	}
-	p := c.add(n.place, "%s is no given row of %s", n.what(), to.decl.Name)
+	p := c.add(n.place, "%s is not a named row of %s", n.what(), to.decl.Name)
 	if len(to.rows) == 0 {
 		p.Advise("{find: {%s: {FIELD: VALUE}}} refers to the row that has this value", to.decl.Name)
 	} else if near := diag.Nearest(text, keysOf(to.rows)); near != "" {
 		p.Advise("did you mean %s.%s?", to.decl.Name, near)
 	} else {
-		p.Advise("a given row is named as %s.%s", to.decl.Name, keysOf(to.rows)[0])
+		p.Advise("write a named row as %s.%s", to.decl.Name, keysOf(to.rows)[0])
 	}
 	return grow.Row{}, false
 }

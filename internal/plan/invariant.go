@@ -26,9 +26,10 @@ const (
 		"every Sailing has seats_left >= 0;\nor {no: Booking, where: SQL CONDITION}, or {sql: CONDITION}"
 )
 
+// always reads the rules that must hold after a load.
 func (p *Plan) always(v *node) {
 	if !v.mapping {
-		p.add(v.place, "always is a mapping of names to conditions, and here is %s", v.what()).Advise(invariantHint)
+		p.add(v.place, "always must be a mapping of names to conditions, got %s", v.what()).Advise(invariantHint)
 		return
 	}
 	if len(v.pairs) > maxInvariants {
@@ -56,7 +57,7 @@ func (c *compiler) rules() {
 		case n.mapping:
 			c.ruleSQL(inv)
 		case !n.scalar():
-			c.add(n.place, "an invariant is a condition, and here is %s", n.what()).Advise(invariantHint)
+			c.add(n.place, "an invariant must be a condition, got %s", n.what()).Advise(invariantHint)
 		default:
 			text := strings.Join(strings.Fields(n.text), " ")
 			if m := aggregatePattern.FindStringSubmatch(text); m != nil {
@@ -64,12 +65,13 @@ func (c *compiler) rules() {
 			} else if m := everyPattern.FindStringSubmatch(text); m != nil {
 				c.ruleEvery(inv, m[1], m[2])
 			} else {
-				c.add(n.place, "this is no condition that the program reads").Advise(invariantHint)
+				c.add(n.place, "this condition cannot be read").Advise(invariantHint)
 			}
 		}
 	}
 }
 
+// ruleSQL compiles a rule that is a query in SQL.
 func (c *compiler) ruleSQL(inv *Invariant) {
 	r := &schema.Rule{Name: inv.Name}
 	n := inv.value
@@ -84,7 +86,7 @@ func (c *compiler) ruleSQL(inv *Invariant) {
 		return
 	}
 	if predicate.Executes(r.SQL + " " + r.Where) {
-		c.add(n.place, "the condition holds a comment that MySQL and MariaDB execute").Advise("leave /*! ... */ out")
+		c.add(n.place, "the condition contains a comment that MySQL and MariaDB execute").Advise("remove /*! ... */")
 	}
 	if (r.SQL != "") == (table != "") || (table != "") != (r.Where != "") {
 		c.add(n.place, "an invariant in SQL is {no: ENTITY, where: CONDITION} or {sql: CONDITION}").
@@ -155,7 +157,7 @@ func (c *compiler) aggregateBy(inv *Invariant, m []string, child, parent *schema
 	switch {
 	case len(found) == 0:
 		c.missing(n.place, "%s has no reference to %s", child.Name, parent.Name).
-			Advise("per names what the rows refer to; via COLUMN says by which column")
+			Advise("after per, name what the rows refer to; name the column with via COLUMN")
 		return nil
 	case len(found) > 1:
 		c.missing(n.place, "%s refers to %s in several columns: %s", child.Name, parent.Name,
@@ -166,11 +168,12 @@ func (c *compiler) aggregateBy(inv *Invariant, m []string, child, parent *schema
 	return by
 }
 
+// ruleAggregate compiles a rule about a count or a sum; m are the parts of its text.
 func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 	n := inv.value
 	a := &schema.Aggregate{Function: m[1], Op: schema.Op(m[6])}
 	if (a.Function == "count") != (m[3] == "") {
-		c.add(n.place, "sum, min and max are of a field, and count is of rows: sum of Ticket.price, count of Ticket").
+		c.add(n.place, "sum, min and max need a field, and count needs rows: sum of Ticket.price, count of Ticket").
 			Advise(invariantHint)
 		return
 	}
@@ -186,7 +189,7 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 		if !aggregates(a.Function, a.Column.Kind) {
 			c.missing(
 				n.place,
-				"the column %s is %s, and has no %s that every database computes alike",
+				"the column %s is %s, and databases do not compute its %s alike",
 				a.Column.Name,
 				a.Column.Declared,
 				a.Function,
@@ -194,6 +197,7 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 			return
 		}
 	}
+
 	if a.By = c.aggregateBy(inv, m, child, parent); a.By == nil {
 		return
 	}
@@ -208,7 +212,7 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 	case m[7] != m[4]:
 		c.add(
 			n.place,
-			"what is computed per %s is compared with a field of %s, or a number, and here is %s.%s",
+			"a value per %s must be compared with a field of %s or a number, got %s.%s",
 			m[4],
 			m[4],
 			m[7],
@@ -223,6 +227,7 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 	c.out.Always = append(c.out.Always, &schema.Rule{Name: inv.Name, Table: parent, Aggregate: a})
 }
 
+// ruleEvery compiles a rule that each row of a table must meet.
 func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
 	n := inv.value
 	t := c.tableOf(n, table)
@@ -255,7 +260,7 @@ func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
 			typ, ok = value.Text, true
 		}
 		if !ok || slices.Contains([]schema.Kind{schema.Real, schema.JSON, schema.UUID, schema.Time}, col.Kind) {
-			c.missing(n.place, "the column %s is %s, with which databases do not compute alike", col.Name,
+			c.missing(n.place, "the column %s is %s, and databases do not compute with that type alike", col.Name,
 				col.Declared).
 				Advise("{no: %s, where: SQL CONDITION}", table)
 			return
@@ -264,13 +269,14 @@ func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
 		columns[name] = col
 		inputs = append(inputs, derive.Input{Name: name, Type: typ, Scale: uint8(max(col.Scale, 0))})
 	}
+
 	e, known, err := parsed.Split(inputs, columns, scale)
 	if err != nil {
 		fail(err)
 		return
 	}
 	if x, _ := parsed.Compile(inputs, scale); x == nil || x.Type != value.Boolean {
-		c.add(n.place, "a condition is true or false, and this is not")
+		c.add(n.place, "a condition must be true or false, and this is not")
 		return
 	}
 	r := &schema.Rule{Name: inv.Name, Table: t, Every: e}
@@ -293,15 +299,16 @@ func (c *Compiled) RuleProblem(r *schema.Rule, format string, args ...any) *diag
 			at = inv.place
 		}
 	}
-	return c.Plan.told(at, format, args...)
+	return c.Plan.addDatabaseProblem(at, format, args...)
 }
 
 // StepProblem is something about a step that only the database tells.
 func (c *Compiled) StepProblem(s *Step, format string, args ...any) *diag.Problem {
-	return c.Plan.told(s.place, format, args...)
+	return c.Plan.addDatabaseProblem(s.place, format, args...)
 }
 
-func (p *Plan) told(at place, format string, args ...any) *diag.Problem {
+// addDatabaseProblem adds a problem about the database: it does not fit the plan.
+func (p *Plan) addDatabaseProblem(at place, format string, args ...any) *diag.Problem {
 	problem := p.add(at, format, args...)
 	problem.Database = true
 	return problem

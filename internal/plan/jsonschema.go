@@ -66,7 +66,7 @@ func JSONSchema() ([]byte, error) {
 		),
 		"share":   says("true in that share of rows", ref("percent")),
 		"pattern": says("text that a regular expression describes", text),
-		"kind":    says("a kind of the catalogue", m{"enum": names}),
+		"kind":    says("a kind of value, as catalog lists them", m{"enum": names}),
 		"text":    says("text with fields in braces, and filters", text),
 		"derive":  says("an expression in CEL over other fields", m{"type": []string{"string", "number", "boolean"}}),
 		"same":    says("the value of another field", text),
@@ -114,10 +114,10 @@ func JSONSchema() ([]byte, error) {
 			m{"type": "string", "pattern": "^([0-9]+(us|ms|s|m|h|d|w|mo|y))+$"},
 		),
 		"scale": says(
-			"digits after the point of a derived decimal",
+			"decimal places of a derived decimal",
 			m{"type": "integer", "minimum": 0, "maximum": value.MaxScale},
 		),
-		"by":       says("the field of the picked row that is kept, in place of its key", text),
+		"by":       says("the field of the picked row that is kept, instead of its key", text),
 		"distinct": says("different rows for the children of one parent", m{"type": "boolean"}),
 		"where":    says("conditions on the picked row", ref("condition")),
 		"one":      says("exactly one row must meet the conditions", m{"type": "boolean"}),
@@ -145,8 +145,8 @@ func JSONSchema() ([]byte, error) {
 	}
 	fieldNames := m{"anyOf": []any{text, list(text)}}
 	write := object(m{
-		"mode":    says("insert new rows; keep, upsert or update rows that are there; replace all", m{"enum": modes}),
-		"match":   says("fields by which rows that are there are recognised: a unique key", fieldNames),
+		"mode":    says("insert new rows; keep, upsert or update existing rows; replace all", m{"enum": modes}),
+		"match":   says("fields that identify existing rows: a unique key", fieldNames),
 		"set":     says("fields that upsert and update change; else all others", fieldNames),
 		"stamp":   says("fields changed only together with another", fieldNames),
 		"cascade": says("replace also removes rows elsewhere that refer to removed ones", m{"type": "boolean"}),
@@ -165,7 +165,7 @@ func JSONSchema() ([]byte, error) {
 					"additionalProperties": ref("range"),
 				},
 			),
-			"draws":  says("drawn once, used by several fields, not stored", mapOf(ref("source"))),
+			"shared": says("generated once, used by several fields, not stored", mapOf(ref("source"))),
 			"fields": says("how each field gets its value", m{"anyOf": []any{m{"type": "null"}, mapOf(ref("field"))}}),
 			"unique": says(
 				"groups of fields whose values together differ",
@@ -192,8 +192,8 @@ func JSONSchema() ([]byte, error) {
 			"as":      says("what later steps call its row", text),
 			"match":   says("which rows: columns and values", operands),
 			"set":     says("columns and what they are set to", operands),
-			"first":   says("what a new row holds in place of that", operands),
-			"because": says("what to say if it does not hold", text),
+			"first":   says("what a new row holds instead of that", operands),
+			"because": says("the message if it does not hold", text),
 			"expect":  says("how many rows it must touch", m{"anyOf": []any{ref("range"), m{"const": "any"}}}),
 		}
 		step := m{word: says("the entity or table", text)}
@@ -208,22 +208,23 @@ func JSONSchema() ([]byte, error) {
 		}
 		steps = append(steps, object(step, word))
 	}
+
 	source := object(properties)
 	source["anyOf"] = one
 	schema := object(m{
-		"name":     says("who this plan is", text),
-		"edition":  says("of the rows: newer programs still grow the same ones", m{"enum": []any{1, "1"}}),
-		"seed":     says("any text; another seed grows other rows", m{"type": []string{"string", "number"}}),
-		"clock":    says("what now means", text),
-		"database": says("URL; a relative file lies beside the plan", text),
+		"name":     says("the plan's name", text),
+		"edition":  says("of the rows: newer programs still generate the same ones", m{"enum": []any{1, "1"}}),
+		"seed":     says("any text; another seed generates other rows", m{"type": []string{"string", "number"}}),
+		"clock":    says("the plan's current time", text),
+		"database": says("URL; a relative path starts at the plan", text),
 		"when":     ref("when"),
-		"once":     says("true: a database that this plan has filled is never filled again", m{"type": "boolean"}),
+		"once":     says("true: a database that this plan filled is never filled again", m{"type": "boolean"}),
 		"commit":   says("what is committed together", m{"enum": commits}),
 
 		"on_violation": ref("on_violation"),
 		"entities":     m{"type": "object", "minProperties": 1, "additionalProperties": ref("entity")},
 		"units": says(
-			"dependent writes that are done together, or not at all, once for each occasion",
+			"dependent writes that succeed or fail together, once for each occasion",
 			mapOf(ref("unit")),
 		),
 		"always": says("conditions that must hold over the data after every load", mapOf(ref("invariant"))),
@@ -259,9 +260,9 @@ func JSONSchema() ([]byte, error) {
 			},
 		},
 		"source": source,
-		"rows_from": says("rows that stand in a file", object(m{
+		"rows_from": says("rows of a file", object(m{
 			"file": says(
-				"CSV, TSV, NDJSON, JSON, XLSX or Parquet; a relative file lies beside the plan; of a unit also -, "+
+				"CSV, TSV, NDJSON, JSON, XLSX or Parquet; a relative path starts at the plan; of a unit also -, "+
 					"standard input",
 				text,
 			), "separator": says("of CSV: one character, or tab", text),
@@ -298,7 +299,7 @@ func JSONSchema() ([]byte, error) {
 		},
 		"unit": object(rows(m{
 			"rows": says(
-				"how many occasions are grown",
+				"how many occasions to generate",
 				m{"type": "integer", "minimum": 0, "maximum": uint64(maxRows)},
 			),
 			"after": says("entities and units that go before it", fieldNames),
@@ -312,7 +313,7 @@ func JSONSchema() ([]byte, error) {
 		"entity": object(rows(m{
 			"table": says("the table that takes the rows", text),
 			"rows": says(
-				"how many are grown; existing: the rows of the table, which are read",
+				"how many to generate; existing: use the rows of the table",
 				m{
 					"anyOf": []any{
 						m{"type": "integer", "minimum": 0, "maximum": uint64(maxRows)},

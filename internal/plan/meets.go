@@ -30,6 +30,7 @@ func (c *compiler) meets() {
 	}
 }
 
+// meet compiles a condition that each row of an entity must meet.
 func (c *compiler) meet(e *entity, m Meet) {
 	parsed, err := predicate.Parse(m.Text)
 	if err != nil {
@@ -41,6 +42,7 @@ func (c *compiler) meet(e *entity, m Meet) {
 		c.add(at, "%s cannot be read as a condition in SQL: %s", e.decl.Name, err)
 		return
 	}
+
 	condition, err := predicate.Compile(parsed)
 	if err != nil {
 		c.add(m.node.place, "%s", err).
@@ -48,10 +50,11 @@ func (c *compiler) meet(e *entity, m Meet) {
 				"usual functions; docs/plan.md lists them")
 		return
 	}
+
 	out := &grow.Meet{Text: m.Text, Holds: condition.Holds}
 	good := len(condition.Columns) > 0
 	if !good {
-		c.add(m.node.place, "the condition names no field of %s", e.decl.Name)
+		c.add(m.node.place, "the condition uses no field of %s", e.decl.Name)
 	}
 	for _, name := range condition.Columns {
 		f := e.find(name)
@@ -70,6 +73,7 @@ func (c *compiler) meet(e *entity, m Meet) {
 		good = good && f.state == compiled
 		out.Fields = append(out.Fields, f.grow)
 	}
+
 	if good {
 		e.grow.Meets = append(e.grow.Meets, out)
 	}

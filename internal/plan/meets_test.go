@@ -34,13 +34,12 @@ func TestMeets(t *testing.T) {
 
 func TestProblemsOfMeets(t *testing.T) {
 	for meets, want := range map[string]string{
-		`"a >"`: "plan.yaml:9:16: A cannot be read as a condition in SQL: a value was expected here, " +
-			"and not the end",
+		`"a >"`:             "plan.yaml:9:16: A cannot be read as a condition in SQL: expected a value, got the end",
 		`"b > 1"`:           "A has no field b",
 		`"weigh(a) > 1"`:    "the function weigh cannot be computed by this program",
-		`"1 = 1"`:           "the condition names no field of A",
-		`{a: 1}`:            "a condition of meets is a text",
-		`["a > 1", [a]]`:    "a condition of meets is a text",
+		`"1 = 1"`:           "the condition uses no field of A",
+		`{a: 1}`:            "a condition of meets must be a text,",
+		`["a > 1", [a]]`:    "a condition of meets must be a text,",
 		`"a IN (SELECT 1)"`: "a query inside the condition",
 		`"a ~ '(?=x)'"`:     "the regular expression (?=x) cannot be computed",
 	} {
@@ -118,7 +117,7 @@ func TestUniquePicksUnderACondition(t *testing.T) {
 	}
 	assert.Len(t, seen, 50)
 	_, problems = compileText(entities("60", "asset"), nil)
-	assert.Regexp(t, "60 rows need different values of account, and there are 5[0-4]", problems.Error())
+	assert.Regexp(t, "60 rows need different values of account, and only 5[0-4] exist", problems.Error())
 	_, problems = compileText(entities("5", "other"), nil)
 	assert.Contains(t, problems.Error(), "no row of Account meets the condition")
 	_, problems = compileText(`  A: {rows: 9, fields: {b: {pick: B, where: {x: 1}, unique: true}, y: {between: [1, 3]}}}

@@ -8,11 +8,13 @@ import (
 )
 
 // resolve looks up a path such as joined_at, sailing.departs_at or
-// Passenger.joined_at, and tells if there is none.
+// Passenger.joined_at, and reports if there is none.
 func (c *compiler) resolve(f *field, at place, name string) (*grow.Path, bool) {
 	return c.resolveIn(f.entity, at, name)
 }
 
+// resolveIn finds the field that a path such as sailing.route.name names; false after adding a
+// problem.
 func (c *compiler) resolveIn(e *entity, at place, name string) (*grow.Path, bool) {
 	path, err := c.lookUp(e, name)
 	if err != nil {
@@ -34,18 +36,12 @@ func (c *compiler) lookUp(e *entity, name string) (*grow.Path, error) {
 		last := i == len(words)-1
 		of := e.find(word)
 		if of == nil && !last {
-			// An ancestor by its name, over as many references as it takes.
-			for up := e; up.parent != nil; up = up.parent {
-				path.Hops = append(path.Hops, up.up.grow)
-				if !c.compile(up.up) {
-					return nil, nil
-				}
-				if up.parent.decl.Name == word {
-					e = up.parent
-					break
-				}
+			above, ok := c.ancestor(e, word, path)
+			if !ok {
+				return nil, nil
 			}
-			if e.decl.Name == word && len(path.Hops) > 0 {
+			if above.decl.Name == word && len(path.Hops) > 0 {
+				e = above
 				continue
 			}
 		}
@@ -69,12 +65,27 @@ func (c *compiler) lookUp(e *entity, name string) (*grow.Path, error) {
 		}
 		to := c.target(of)
 		if to == nil {
-			return nil, errors.New(of.describe() + " refers to no other entity, so nothing can be reached through it")
+			return nil, errors.New(of.describe() + " refers to no other entity, so a path cannot go through it")
 		}
 		path.Hops = append(path.Hops, of.grow)
 		e = to
 	}
 	return nil, errNoField(e, name)
+}
+
+// ancestor follows references up to the ancestor of an entity with a name, over as many as it takes;
+// without one it returns the entity. It is not ok if a field on the way is wrong.
+func (c *compiler) ancestor(e *entity, name string, path *grow.Path) (above *entity, ok bool) {
+	for up := e; up.parent != nil; up = up.parent {
+		path.Hops = append(path.Hops, up.up.grow)
+		if !c.compile(up.up) {
+			return nil, false
+		}
+		if up.parent.decl.Name == name {
+			return up.parent, true
+		}
+	}
+	return e, true
 }
 
 // clock is a field of an entity that holds the plan's clock, for expressions and texts.
@@ -87,6 +98,7 @@ func (c *compiler) clock(e *entity) *field {
 	return f
 }
 
+// errNoField is the error of a name that is no field, with the nearest one that is.
 func errNoField(e *entity, word string) error {
 	return errors.New(e.decl.Name + " has no field " + word)
 }

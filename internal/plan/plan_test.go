@@ -38,88 +38,91 @@ func TestProblems(t *testing.T) {
 	for _, c := range []struct{ name, entities, place, message, hint string }{
 		{"unknown key of an entity", "  Thing:\n    rows: 1\n    tabel: things\n", "7:5", `"tabel" is not a key of ` +
 			`an entity`, `did you mean "table"?`},
-		{"negative rows", "  Thing:\n    rows: -1\n", "6:11", "rows is -1, and must lie between 0", ""},
-		{"rows as text", "  Thing:\n    rows: many\n", "6:11", `rows is a whole number, and here is "many"`, ""},
+		{"negative rows", "  Thing:\n    rows: -1\n", "6:11", "rows is -1, and must be between 0", ""},
+		{"rows as text", "  Thing:\n    rows: many\n", "6:11", `rows must be a whole number, got "many"`, ""},
 		{"no rows at all", "  Thing:\n    table: things\n", "5:3", "neither rows nor per nor given", ""},
 		{"rows and per", "  A:\n    rows: 1\n  B:\n    rows: 1\n    per: {A: 1}\n", "8:11", "B has both rows and " +
 			"per", ""},
-		{"per an unknown entity", "  Cabin:\n    rows: 1\n  B:\n    per: {Cabn: 1}\n", "8:11", "there is no such " +
+		{"per an unknown entity", "  Cabin:\n    rows: 1\n  B:\n    per: {Cabn: 1}\n", "8:11", "which is not an " +
 			"entity", `did you mean "Cabin"?`},
-		{"per with swapped ends", "  A:\n    rows: 1\n  B:\n    per: {A: 3..1}\n", "8:14", "the ends are swapped", ""},
-		{"a circle of per", "  A:\n    per: {B: 1}\n  B:\n    per: {A: 1}\n", "6:11", "a circle: A is per B is per " +
-			"A", "one of them must be the head"},
-		{"a second parent", "  A:\n    rows: 1\n  B:\n    per: {A: 1, C: 2}\n", "8:17", "per names one parent", ""},
-		{"an entity twice", "  A:\n    rows: 1\n  A:\n    rows: 2\n", "7:3", `the key "A" stands here a second time`,
+		{"per with swapped ends", "  A:\n    rows: 1\n  B:\n    per: {A: 3..1}\n", "8:14", "the range is reversed", ""},
+		{"a circle of per", "  A:\n    per: {B: 1}\n  B:\n    per: {A: 1}\n", "6:11", "circle: A is per B is per " +
+			"A", "give one of them rows: instead of per:"},
+		{"a second parent", "  A:\n    rows: 1\n  B:\n    per: {A: 1, C: 2}\n", "8:17", "per must name one " +
+			"parent,", ""},
+		{"an entity twice", "  A:\n    rows: 1\n  A:\n    rows: 2\n", "7:3", `the key "A" is repeated here`,
 			"in line 5"},
-		{"a guard that is not known", "  A:\n    rows: 1\n    when: full\n", "7:11", "when knows one word, empty", ""},
-		{"a bad entity name", "  A-B:\n    rows: 1\n", "5:3", "no name for an entity", ""},
+		{"a guard that is not known", "  A:\n    rows: 1\n    when: full\n", "7:11", "when must be empty:", ""},
+		{"a bad entity name", "  A-B:\n    rows: 1\n", "5:3", "name for an entity", ""},
 
 		{"a list as a field", cellOf("[1, 2]"), "9:13", "is a list", ""},
 		{"a source misspelt", cellOf("{patern: x}"), "9:14", `"patern" is not a source`, `did you mean "pattern"?`},
-		{"no source", cellOf("{unique: true}"), "9:13", "does not say where its values come from", ""},
+		{"no source", cellOf("{unique: true}"), "9:13", "has no source of values", ""},
 		{"two sources", cellOf("{count: 1, share: 5%}"), "9:24", "two sources: count and share", ""},
-		{"an option of another source", cellOf("{share: 5%, within: 3d}"), "9:25", `"within" does not go with share`,
+		{"an option of another source", cellOf("{share: 5%, within: 3d}"), "9:25", `"within" cannot be combined ` +
+			`with share`,
 			""},
-		{"a word for a source as text", cellOf("uuid"), "9:13", "is the word for a source", ""},
+		{"a word for a source as text", cellOf("uuid"), "9:13", "is the name of a source", ""},
 		{"odd numbers", cellOf("0123"), "9:13", "can be read in several ways", `"0123"`},
-		{"a share beyond all", cellOf("{share: 131%}"), "9:21", "lies between 0% and 100%", ""},
-		{"nulls without a share", cellOf("{count: 1, nulls: 5}"), "9:31", "nulls lies between", ""},
-		{"swapped ends", cellOf("{between: [9, 3]}"), "9:23", "the ends are swapped", ""},
-		{"swapped dates", cellOf("{between: [2026-02-01, 2026-01-01]}"), "9:23", "the ends are swapped", ""},
-		{"ends of two types", cellOf("{between: [1, 2026-01-01]}"), "9:23", "two types", ""},
-		{"one end", cellOf("{between: 5}"), "9:23", "between has two ends", ""},
+		{"a share beyond all", cellOf("{share: 131%}"), "9:21", "must be between 0% and 100%", ""},
+		{"nulls without a share", cellOf("{count: 1, nulls: 5}"), "9:31", "nulls must be between", ""},
+		{"swapped ends", cellOf("{between: [9, 3]}"), "9:23", "the range is reversed", ""},
+		{"swapped dates", cellOf("{between: [2026-02-01, 2026-01-01]}"), "9:23", "the range is reversed", ""},
+		{"ends of two types", cellOf("{between: [1, 2026-01-01]}"), "9:23", "have different types:", ""},
+		{"one end", cellOf("{between: 5}"), "9:23", "between must have two ends,", ""},
 		{"no such day", cellOf("{between: [2026-02-30, 2026-03-01]}"), "9:24", "not a date", ""},
-		{"a step of nothing", cellOf("{between: [1, 9], step: 0}"), "9:37", "step is a number above 0", ""},
+		{"a step of nothing", cellOf("{between: [1, 9], step: 0}"), "9:37", "step must be a number above 0,", ""},
 		{"moments without a span", cellOf("{before: clock}"), "9:22", "within is missing", ""},
 		{"a span that is none", cellOf("{before: clock, within: 90}"), "9:37", "is not a span", ""},
-		{"a moment after a noun", cellOf("{after: other, within: 3d}"), "9:21", "cannot be reckoned from type text",
+		{"a moment after a noun", cellOf("{after: other, within: 3d}"), "9:21", "cannot be computed from type text",
 			""},
-		{"nothing to choose", cellOf("{choose: []}"), "9:22", "nothing to choose from", ""},
-		{"choices of two types", cellOf("{choose: [1, red]}"), "9:22", "two types", ""},
+		{"nothing to choose", cellOf("{choose: []}"), "9:22", "the list of choices is empty", ""},
+		{"choices of two types", cellOf("{choose: [1, red]}"), "9:22", "have different types:", ""},
 		{"a negative weight", cellOf("{choose: {a: -1}}"), "9:26", "the weight of a", ""},
 		{"weights of nothing", cellOf("{choose: {a: 0, b: 0}}"), "9:22", "all weights are 0", ""},
 		{"an endless pattern", cellOf(`{pattern: "[A-Z]+"}`), "9:29", "has no upper bound", ""},
-		{"a broken pattern", cellOf(`{pattern: "([A-Z]"}`), "9:24", "a ( without its )", ""},
-		{"an unknown kind", cellOf("{kind: lokality}"), "9:20", "the catalogue has no kind lokality", `did you ` +
+		{"a broken pattern", cellOf(`{pattern: "([A-Z]"}`), "9:24", "this ( has no matching )", ""},
+		{"an unknown kind", cellOf("{kind: lokality}"), "9:20", "there is no kind lokality", `did you ` +
 			`mean "locality"?`},
-		{"an unknown parameter", cellOf("{kind: text.words, word: 3}"), "9:38", "no parameter word", `did you mean ` +
+		{"an unknown parameter", cellOf("{kind: words, word: 3}"), "9:33", "no parameter word", `did you mean ` +
 			`"words"?`},
 		{"a text without a field", cellOf(`{text: "{nobody}"}`), "9:22", "Thing has no field nobody", ""},
 		{"a text without a field, behind wide letters", cellOf(`{text: "äö {nobody}"}`), "9:25", "Thing has no " +
 			"field nobody", ""},
 		{"an unknown filter", cellOf(`{text: "{other|lowre}"}`), "9:28", `there is no filter "lowre"`, ""},
-		{"an open brace", cellOf(`{text: "x{other"}`), "9:22", "a { without its }", ""},
+		{"an open brace", cellOf(`{text: "x{other"}`), "9:22", "this { has no matching }", ""},
 		{"same as nothing", cellOf("{same: othr}"), "9:20", "Thing has no field othr", `did you mean "other"?`},
-		{"same as itself", cellOf("{same: cell}"), "9:7", "a circle: Thing.cell depends on itself", ""},
+		{"same as itself", cellOf("{same: cell}"), "9:7", "circle: Thing.cell depends on itself", ""},
 		{"a path through a noun", cellOf("{same: other.name}"), "9:20", "refers to no other entity", ""},
-		{"a pick of nobody", cellOf("{pick: Thingg}"), "9:20", "there is no such entity", `did you mean "Thing"?`},
-		{"a distinct pick without a parent", cellOf("{pick: Thing, distinct: true}"), "9:37", "distinct keeps " +
-			"apart the rows of one parent", ""},
+		{"a pick of nobody", cellOf("{pick: Thingg}"), "9:20", "which is not an entity", `did you mean "Thing"?`},
+		{"a distinct pick without a parent", cellOf("{pick: Thing, distinct: true}"), "9:37", "distinct is for " +
+			"the rows of one parent", ""},
 		{"a sum of strangers", cellOf("{sum: Thing.other}"), "9:19", "is not below Thing", ""},
 		{"a sum without a field", cellOf("{sum: Thing}"), "9:19", "sum: Thing", "{sum: Child.field}"},
-		{"a UUID of another version", cellOf("{uuid: v5}"), "9:20", "v4 and v7", ""},
+		{"a UUID of another version", cellOf("{uuid: v5}"), "9:20", "v4 or v7,", ""},
 		{"restart without a parent", cellOf("{count: {restart: true}}"), "9:21", "Thing has no parent", ""},
 		{"an unknown word in count", cellOf("{count: {form: 3}}"), "9:22", `"form" is not a key of count`, `did you ` +
 			`mean "from"?`},
 		{"too few values", "  Thing:\n    rows: 101\n    fields:\n      code: {pattern: \"[A-J][0-9]\", unique: " +
-			"true}\n", "8:7", "101 rows need different values of code, and there are 100", ""},
-		{"unique prose", cellOf("{kind: text.sentence, unique: true}"), "9:7", "cannot be counted", ""},
+			"true}\n", "8:7", "101 rows need different values of code, and only 100", ""},
+		{"unique prose", cellOf("{kind: sentence, unique: true}"), "9:7", "cannot be counted", ""},
 		{"a group of one", "  Thing:\n    rows: 3\n    unique: [[a]]\n", "7:14", "a list of two or more fields", ""},
 		{"a group with a stranger", "  Thing:\n    rows: 3\n    unique: [[a, b]]\n    fields:\n      a: {between: " +
 			"1..9}\n      bb: {between: 1..9}\n", "7:14", "Thing has no field b", ""},
 		{"a field in two groups", "  Thing:\n    rows: 3\n    unique: [[a, b], [b, c]]\n    fields:\n      a: " +
 			"{between: 1..9}\n      b: {between: 1..9}\n      c: {between: 1..9}\n", "7:22", "in another unique " +
-			"group already", ""},
+			"group; a", ""},
 		{"five different of three", "  A:\n    rows: 3\n  B:\n    rows: 2\n  C:\n    per: {B: 5}\n    fields:\n    " +
-			"  a: {pick: A, distinct: true}\n", "12:7", "there are only 3", ""},
+			"  a: {pick: A, distinct: true}\n", "12:7", "and only 3 exist", ""},
 		{"a pick from no rows", "  A:\n    rows: 0\n  B:\n    rows: 2\n    fields:\n      a: {pick: A}\n", "10:7",
 			"which has " +
 				"no rows", ""},
 		{"a given row with a stranger", "  A:\n    given:\n      x: {n: 1}\n  B:\n    rows: 2\n    fields:\n      " +
-			"a: {pick: A}\n    given:\n      y: {a: A.z}\n", "13:14", `"A.z" is no given row of A`, ""},
+			"a: {pick: A}\n    given:\n      y: {a: A.z}\n", "13:14", `"A.z" is not a named row of A`, ""},
 		{"a given child without its parent", "  A:\n    rows: 1\n  B:\n    per: {A: 1}\n    given:\n      y: {n: " +
 			"1}\n", "10:7", "does not name its A", ""},
-		{"given values of two types", "  A:\n    given:\n      x: {n: 1}\n      y: {n: red}\n", "7:11", "two types",
+		{"given values of two types", "  A:\n    given:\n      x: {n: 1}\n      y: {n: " +
+			"red}\n", "7:11", "have different types:",
 			""},
 		{"a given value of another type", "  A:\n    rows: 1\n    fields:\n      n: {between: 1..9}\n    given:\n  " +
 			"    x: {n: red}\n", "10:14", "is of type integer", ""},
@@ -147,8 +150,8 @@ func TestFilesThatAreNoPlans(t *testing.T) {
 	for _, c := range []struct{ name, text, message string }{
 		{"empty", "", "the plan is empty"},
 		{"comments alone", "# nothing\n\n---\n", "the plan is empty"},
-		{"a sentence", "hello world\n", "a plan is a mapping"},
-		{"a list", "- a\n- b\n", "a plan is a mapping"},
+		{"a sentence", "hello world\n", "a plan must be a mapping"},
+		{"a list", "- a\n- b\n", "a plan must be a mapping"},
 		{"not YAML", "name: [x\n", "this is not YAML"},
 		{"bad indent", "name: x\n seed: y\n", "not YAML"},
 		{"binary", "\xff\xfe\x00", "not valid UTF-8"},
@@ -187,7 +190,7 @@ func TestHeadIsAskedForAtOnce(t *testing.T) {
 	_, err = p.Compile(Options{})
 	for _, want := range []string{`"nam" is not a key of a plan`, `did you mean "name"?`, "has no name",
 		"has no seed", "has no " +
-			"entities", "edition 7 is not known", `"noon" is not a moment`, "when knows one word"} {
+			"entities", "does not support edition 7", `"noon" is not a moment`, "when must be empty"} {
 		assert.ErrorContains(t, err, want)
 	}
 }
@@ -208,7 +211,7 @@ func TestAllProblemsAtOnce(t *testing.T) {
 		all = append(all, p.Message)
 	}
 	text := strings.Join(all, "\n")
-	for _, want := range []string{"rows is a whole number", "no kind nonsense", `"patern" is not a source`,
+	for _, want := range []string{"rows must be a whole number,", "no kind nonsense", `"patern" is not a source`,
 		"A has no " +
 			"field d", "B is per C", "names no table"} {
 		assert.Contains(t, text, want)
@@ -217,7 +220,7 @@ func TestAllProblemsAtOnce(t *testing.T) {
 
 func TestExcerptPointsAtThePlace(t *testing.T) {
 	_, problems := compileText(cellOf("{kind: lokality}"), nil)
-	assert.Equal(t, `plan.yaml:9:20: the catalogue has no kind lokality
+	assert.Equal(t, `plan.yaml:9:20: there is no kind lokality
      9 |       cell: {kind: lokality}
        |                    ^
          did you mean "locality"?`, problems.Error())
@@ -332,18 +335,18 @@ func TestTheDatabaseMustFit(t *testing.T) {
 		{"nulls where none may be", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: " +
 			"locality, nulls: 3%}\n", "the column pier_name is NOT NULL", ""},
 		{"a given row without a value", "  Pier:\n    table: piers\n    given:\n      a: {}\n      b: {pier_name: " +
-			"X}\n", "the given row a has no pier_name", ""},
+			"X}\n", "the row a has no pier_name", ""},
 		{"another type", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: locality}\n " +
-			"     pier_no: {kind: noun}\n", "makes values of type text", ""},
+			"     pier_no: {kind: noun}\n", "generates values of type text", ""},
 		{"too long", "  Boat:\n    table: boats\n    rows: 1\n    fields:\n      label: seventeen letters\n      " +
 			"home_pier: 1\n", "label can be 17 characters long", "seventeen letters"},
 		{"a computed column", "  Pier:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: " +
-			"locality}\n      length: 3\n", "computed by the database", ""},
+			"locality}\n      length: 3\n", "the database computes the column", ""},
 		{"one table for two", "  A:\n    table: piers\n    rows: 1\n    fields: {pier_name: {kind: locality}}\n  " +
-			"B:\n    table: piers\n    rows: 1\n    fields: {pier_name: {kind: locality}}\n", "both go into the " +
-			"table piers", ""},
+			"B:\n    table: piers\n    rows: 1\n    fields: {pier_name: {kind: locality}}\n", "both use the table " +
+			"piers", ""},
 		{"two fields for a column", "  A:\n    table: piers\n    rows: 1\n    fields:\n      pier_name: {kind: " +
-			"locality}\n      pierName: {kind: noun}\n", "both for the column pier_name", ""},
+			"locality}\n      pierName: {kind: noun}\n", "both map to the column pier_name", ""},
 		{"a pick of another table", "  Boat:\n    table: boats\n    rows: 2\n    fields:\n      home_pier: {pick: " +
 			"Boat}\n", "refers to the table piers", ""},
 		{"no reference to the parent", "  Boat:\n    table: boats\n    rows: 1\n    fields: {home_pier: 1}\n  " +
@@ -371,7 +374,7 @@ func TestWarningsOfWhatMayCollide(t *testing.T) {
 	)
 	require.Len(t, problems, 1)
 	assert.True(t, problems[0].Warning)
-	assert.Contains(t, problems[0].Message, "wants pier_name to be unique (one_name)")
+	assert.Contains(t, problems[0].Message, "piers.pier_name must be unique (one_name),")
 	_, problems = compileText(
 		"  Pier:\n    table: piers\n    rows: 9\n    fields:\n      pier_name: {kind: locality, unique: true}\n",
 		ferry(t),
@@ -382,7 +385,7 @@ func TestWarningsOfWhatMayCollide(t *testing.T) {
 		ferry(t),
 	)
 	require.Len(t, problems, 1)
-	assert.Contains(t, problems[0].Message, "these values may not be there")
+	assert.Contains(t, problems[0].Message, "which may not contain these values")
 }
 
 func TestEntityNames(t *testing.T) {

@@ -24,6 +24,7 @@ const (
 	maxExcerpt  = 1000 // bytes of a line that is shown
 )
 
+// add adds a problem that stops the plan from being used.
 func (c *collector) add(at place, message string, args ...any) *diag.Problem {
 	if len(c.found) >= maxProblems {
 		if len(c.found) == maxProblems {
@@ -31,12 +32,13 @@ func (c *collector) add(at place, message string, args ...any) *diag.Problem {
 				c.found,
 				&diag.Problem{
 					File:    c.file,
-					Message: fmt.Sprintf("there are more problems than these %d, which are the first", maxProblems),
+					Message: fmt.Sprintf("these are the first %d problems; there are more", maxProblems),
 				},
 			)
 		}
 		return &diag.Problem{Unlisted: true}
 	}
+
 	p := &diag.Problem{File: c.file, Line: at.line, Column: at.column, Message: fmt.Sprintf(message, args...)}
 	if at.line > 0 && at.line <= len(c.lines) {
 		p.Excerpt = strings.TrimRight(c.lines[at.line-1], "\r")
@@ -47,6 +49,7 @@ func (c *collector) add(at place, message string, args ...any) *diag.Problem {
 			p.Excerpt = strings.ToValidUTF8(p.Excerpt, "?")
 		}
 	}
+
 	c.found = append(c.found, p)
 	return p
 }

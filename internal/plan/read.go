@@ -123,7 +123,7 @@ const (
 )
 
 // ErrMissing tells that there is no plan file.
-var ErrMissing = errors.New("there is no such plan")
+var ErrMissing = errors.New("there is no such file")
 
 // ReadFile reads a plan file. The error is Problems if it is no plan at all, and
 // wraps ErrMissing if it is not there.
@@ -154,7 +154,10 @@ func (p *Plan) File() string { return p.collector.file }
 
 // Read reads a plan. file is its name in messages. The error is Problems, if this is
 // no plan at all; what else is wrong is told by Compile.
-func Read(file string, data []byte) (*Plan, error) {
+func Read(file string, data []byte) (*Plan, error) { return read(file, data, nil) }
+
+// read is Read, with a change to the nodes before they are read; nil for none.
+func read(file string, data []byte, change func(*node)) (*Plan, error) {
 	c := &collector{file: file}
 	root := parse(c, data)
 	if root != nil || len(c.found) > 0 {
@@ -170,9 +173,12 @@ func Read(file string, data []byte) (*Plan, error) {
 	}
 	p := &Plan{collector: c, Edition: "1", Commit: CommitLoad, source: data, root: root}
 	if !root.mapping {
-		p.add(root.place, "a plan is a mapping (key: value), and here is %s", root.what()).
-			Advise("it begins with name: NAME; evensprout demo makes one to look at")
+		p.add(root.place, "a plan must be a mapping (key: value), got %s", root.what()).
+			Advise("it begins with name: NAME; evensprout demo creates an example")
 		return nil, c.found
+	}
+	if change != nil {
+		change(root)
 	}
 	p.read(root)
 	p.malformed = c.found
@@ -185,7 +191,7 @@ type shape map[string]func(key, value *node)
 // each reads the entries of a mapping; unknown keys are problems.
 func (p *Plan) each(n *node, of string, s shape) {
 	if !n.mapping {
-		p.add(n.place, "%s is a mapping (key: value), and here is %s", of, n.what())
+		p.add(n.place, "%s must be a mapping (key: value), got %s", of, n.what())
 		return
 	}
 	for _, x := range n.pairs {
@@ -198,6 +204,7 @@ func (p *Plan) each(n *node, of string, s shape) {
 	}
 }
 
+// keysOf returns the keys of a map, sorted.
 func keysOf[V any](m map[string]V) []string {
 	keys := make([]string, 0, len(m))
 	for k := range m {
@@ -207,6 +214,7 @@ func keysOf[V any](m map[string]V) []string {
 	return keys
 }
 
+// add adds a problem that stops the plan from being used.
 func (p *Plan) add(at place, message string, args ...any) *diag.Problem {
 	return p.collector.add(at, message, args...)
 }
@@ -214,23 +222,22 @@ func (p *Plan) add(at place, message string, args ...any) *diag.Problem {
 // needed tells which keys a plan lacks.
 func (p *Plan) needed(root *node) {
 	if p.Name == "" && root.get("name") == nil {
-		p.add(place{1, 1}, "the plan has no name").Advise("name: says who this plan is, such as name: larkwater")
+		p.add(place{1, 1}, "the plan has no name").Advise("add a name, such as name: larkwater")
 	}
 	if p.Seed == "" && root.get("seed") == nil {
 		p.add(place{1, 1}, "the plan has no seed").
-			Advise("seed: is any text; another seed grows other rows, such as seed: larkwater-2026")
+			Advise("add a seed, any text, such as seed: larkwater-2026; another seed generates other rows")
 	}
 	if root.get("clock") == nil {
 		p.add(place{1, 1}, "the plan has no clock").
-			Advise("clock: says what now means, because the wall clock is never read, such as clock: " +
-				"2026-05-01T08:00:00Z")
+			Advise("add the plan's current time, such as clock: 2026-05-01T08:00:00Z; the real time is never used")
 	}
 }
 
 // entitiesOf reads the entities; false if they are none.
 func (p *Plan) entitiesOf(entities *node, whenEmpty bool) bool {
 	if !entities.mapping {
-		p.add(entities.place, "entities is a mapping of names, and here is %s", entities.what())
+		p.add(entities.place, "entities must be a mapping of names, got %s", entities.what())
 		return false
 	}
 	if len(entities.pairs) > maxEntities {
@@ -240,8 +247,8 @@ func (p *Plan) entitiesOf(entities *node, whenEmpty bool) bool {
 	for _, x := range entities.pairs {
 		e := &Entity{Name: x.key.text, WhenEmpty: whenEmpty, place: x.key.place}
 		if !isName(e.Name) {
-			p.add(x.key.place, "%q is no name for an entity", e.Name).
-				Advise("a name begins with a letter and goes on with letters, digits and _")
+			p.add(x.key.place, "%q is not a valid name for an entity", e.Name).
+				Advise("use a letter, then letters, digits and _")
 		}
 		p.entity(e, x.value)
 		p.Entities = append(p.Entities, e)
@@ -249,6 +256,7 @@ func (p *Plan) entitiesOf(entities *node, whenEmpty bool) bool {
 	return true
 }
 
+// read reads a whole plan.
 func (p *Plan) read(root *node) {
 	var entities, units, always *node
 	whenEmpty := false
@@ -256,8 +264,8 @@ func (p *Plan) read(root *node) {
 		"name": func(_, v *node) { p.text(v, "name", &p.Name) },
 		"edition": func(_, v *node) {
 			if p.text(v, "edition", &p.Edition) && p.Edition != "1" {
-				p.add(v.place, "edition %s is not known to this program: it knows 1", p.Edition).
-					Advise("a newer program grows the rows of newer editions")
+				p.add(v.place, "this program does not support edition %s; it supports 1", p.Edition).
+					Advise("use a newer version of the program")
 			}
 		},
 		"seed": func(_, v *node) { p.text(v, "seed", &p.Seed) },
@@ -267,19 +275,10 @@ func (p *Plan) read(root *node) {
 				p.Clock = p.moment(v)
 			}
 		},
-		"database": func(_, v *node) { p.text(v, "database", &p.Database) },
-		"when":     func(_, v *node) { whenEmpty = p.when(v) },
-		"once":     func(_, v *node) { p.Once = p.yes(v, "once") },
-		"commit": func(_, v *node) {
-			var word string
-			if p.text(v, "commit", &word) {
-				if !slices.Contains(commits, word) {
-					p.add(v.place, "%q is no way to commit", word).Nearest(word, commits)
-					return
-				}
-				p.Commit = Commit(word)
-			}
-		},
+		"database":     func(_, v *node) { p.text(v, "database", &p.Database) },
+		"when":         func(_, v *node) { whenEmpty = p.when(v) },
+		"once":         func(_, v *node) { p.Once = p.yes(v, "once") },
+		"commit":       func(_, v *node) { p.commit(v) },
 		"on_violation": func(_, v *node) { p.OnViolation = p.violationPolicies(v) },
 		"entities":     func(_, v *node) { entities = v },
 		"units":        func(_, v *node) { units = v },
@@ -289,14 +288,10 @@ func (p *Plan) read(root *node) {
 	if entities == nil && units != nil {
 		entities = &node{mapping: true} // units may work on tables that are filled otherwise
 	} else if entities == nil || entities.null || entities.mapping && len(entities.pairs) == 0 {
-		at := place{1, 1}
-		if entities != nil {
-			at = entities.place
-		}
-		p.add(at, "the plan has no entities").Advise("entities: holds an entry for each kind of row; evensprout " +
-			"survey drafts them from a database")
+		p.noEntities(entities)
 		return
 	}
+
 	if !p.entitiesOf(entities, whenEmpty) {
 		return
 	}
@@ -308,12 +303,36 @@ func (p *Plan) read(root *node) {
 	}
 }
 
-// IsFieldName tells whether a field can be called so.
+// commit reads how a load commits.
+func (p *Plan) commit(v *node) {
+	var word string
+	if !p.text(v, "commit", &word) {
+		return
+	}
+	if !slices.Contains(commits, word) {
+		p.add(v.place, "%q is not a way to commit", word).Nearest(word, commits)
+		return
+	}
+	p.Commit = Commit(word)
+}
+
+// noEntities adds the problem of a plan without entities.
+func (p *Plan) noEntities(n *node) {
+	at := place{1, 1}
+	if n != nil {
+		at = n.place
+	}
+	p.add(at, "the plan has no entities").
+		Advise("add entities:, with an entry for each kind of row, or draft them from a database with evensprout " +
+			"survey")
+}
+
+// IsFieldName reports whether a field can be called so.
 func IsFieldName(s string) bool {
 	return s != "" && len(s) <= maxNameLength && s != clockWord && !strings.ContainsAny(s, ".{}|")
 }
 
-// isName tells whether a text is a name: letters, digits and _, no digit first.
+// isName reports whether a text is a name: letters, digits and _, no digit first.
 func isName(s string) bool {
 	n := 0
 	for _, r := range s {
@@ -325,6 +344,7 @@ func isName(s string) bool {
 	return n > 0 && n <= maxNameLength
 }
 
+// entity reads an entity.
 func (p *Plan) entity(e *Entity, n *node) {
 	s := p.rowsShape(e)
 	s["table"] = func(_, v *node) { p.text(v, "table", &e.Table); e.tablePlace = v.place }
@@ -333,7 +353,7 @@ func (p *Plan) entity(e *Entity, n *node) {
 	s["keys"] = func(_, v *node) {
 		var word string
 		if p.text(v, "keys", &word) && word != "database" && word != "planned" {
-			p.add(v.place, "keys are planned, or the database gives them, and here is %s", v.what()).
+			p.add(v.place, "keys must be planned or database, got %s", v.what()).
 				Nearest(word, []string{"planned", "database"})
 		}
 		e.DatabaseKeys = word == "database"
@@ -343,16 +363,17 @@ func (p *Plan) entity(e *Entity, n *node) {
 	if e.Existing {
 		for _, x := range n.pairs {
 			if k := x.key.text; k != "rows" && k != "table" {
-				p.add(x.key.place, "the rows of %s are those of its table, so it says nothing else: no %s", e.Name, k).
+				p.add(x.key.place, "the rows of %s are existing rows, so it cannot have %s", e.Name, k).
 					Advise("its fields are the columns of the table")
 			}
 		}
 		return
 	}
+
 	p.oneSource(e)
 	if n.mapping && e.RowsFrom == nil && e.Per == nil && e.rowsPlace == (place{}) && n.get("given") == nil {
-		p.add(e.place, "%s says neither rows nor per nor given, so it would have no rows", e.Name).
-			Advise("rows: 100, or per: {Parent: 1..3}, or given: with rows written by hand")
+		p.add(e.place, "%s has neither rows nor per nor given, so it has no rows", e.Name).
+			Advise("add rows: 100, or per: {Parent: 1..3}, or given: with rows written in the plan")
 	}
 }
 
@@ -369,10 +390,13 @@ func (p *Plan) rowsShape(e *Entity) shape {
 		"per":       func(_, v *node) { e.Per = p.per(v) },
 		"rows_from": func(_, v *node) { p.rowsFrom(e, v) },
 		"via": func(k, v *node) {
-			p.add(k.place, "via belongs to per").Advise("per: {Passenger: 0..3, via: passenger_id}")
+			p.add(k.place, "via needs per").Advise("per: {Passenger: 0..3, via: passenger_id}")
 		},
 		"fields": func(_, v *node) { p.fields(e, v) },
-		"draws":  func(_, v *node) { p.draws(e, v) },
+		"shared": func(_, v *node) { p.shared(e, v) },
+		formerShared: func(k, _ *node) {
+			p.add(k.place, "%q is now called shared", formerShared).Advise("rename the key to shared:")
+		},
 		"unique": func(_, v *node) { p.uniques(e, v) },
 		"meets":  func(_, v *node) { p.meets(e, v) },
 		"given":  func(_, v *node) { p.given(e, v) },
@@ -383,56 +407,60 @@ func (p *Plan) rowsShape(e *Entity) shape {
 func (p *Plan) oneSource(e *Entity) {
 	if e.Per != nil && e.rowsPlace != (place{}) {
 		p.add(e.rowsPlace, "%s has both rows and per", e.Name).
-			Advise("per says how many rows each parent has; rows is for entities without a parent")
+			Advise("keep per for rows of each parent, or rows for an entity without a parent")
 	}
 	if e.RowsFrom != nil && (e.Per != nil || e.rowsPlace != (place{})) {
-		p.add(e.RowsFrom.place, "%s has its rows from a file, so it says neither rows nor per", e.Name)
+		p.add(e.RowsFrom.place, "the rows of %s come from a file, so it cannot have rows or per", e.Name)
 	}
 }
 
+// fields reads the fields of an entity, in their order: growing follows it.
 func (p *Plan) fields(e *Entity, v *node) {
 	if v.null {
 		return
 	}
 	if !v.mapping {
-		p.add(v.place, "fields is a mapping of field names, and here is %s", v.what())
+		p.add(v.place, "fields must be a mapping of field names, got %s", v.what())
 		return
 	}
 	for _, x := range v.pairs {
 		f := &Field{Name: x.key.text, place: x.key.place}
 		if !IsFieldName(f.Name) {
-			p.add(f.place, "%q is no name for a field", f.Name).
-				Advise("give the field a plain name, and say column: %q", f.Name)
+			p.add(f.place, "%q is not a valid name for a field", f.Name).
+				Advise("give the field a plain name, and add column: %q", f.Name)
 		}
 		p.field(f, x.value)
 		e.Fields = append(e.Fields, f)
 	}
 }
 
-func (p *Plan) draws(e *Entity, v *node) {
+// shared reads the values that fields share and no column stores.
+func (p *Plan) shared(e *Entity, v *node) {
 	if !v.mapping {
-		p.add(v.place, "draws is a mapping of names, and here is %s", v.what()).Advise("draws: {who: {kind: person}}")
+		p.add(v.place, "shared must be a mapping of names, got %s", v.what()).Advise("such as shared: {who: " +
+			"{kind: person}}")
 		return
 	}
 	for _, x := range v.pairs {
 		d := &Field{Name: x.key.text, place: x.key.place, inner: true}
 		if !isName(d.Name) || d.Name == clockWord {
-			p.add(d.place, "%q is no name for a draw", d.Name).
-				Advise("a name begins with a letter and goes on with letters, digits and _")
+			p.add(d.place, "%q is not a valid name for a shared value", d.Name).
+				Advise("use a letter, then letters, digits and _")
 		}
 		p.field(d, x.value)
 		if d.Column != "" {
-			p.add(d.columnPlace, "a draw is not stored, so it has no column").
-				Advise("a field takes it: {from: %s}", d.Name)
+			p.add(d.columnPlace, "a shared value is not stored, so it has no column").
+				Advise("use it in a field with {from: %s}", d.Name)
 		}
 		e.Draws = append(e.Draws, d)
 	}
 }
 
+// per reads how many rows there are for each row of a parent; nil after adding a problem.
 func (p *Plan) per(v *node) *Per {
 	per := &Per{place: v.place}
 	if !v.mapping {
-		p.add(v.place, "per names the parent and how many rows each has, and here is %s", v.what()).
+		p.add(v.place, "per must name the parent and how many rows each has, got %s", v.what()).
 			Advise("per: {Passenger: 0..3}")
 		return nil
 	}
@@ -443,35 +471,37 @@ func (p *Plan) per(v *node) *Per {
 			per.viaPlace = x.value.place
 		case x.key.text == "given":
 			if per.Instead = x.value.text == "instead"; !per.Instead && x.value.text != "beside" {
-				p.add(x.value.place, "given rows stand beside grown ones, or instead, and here is %s", x.value.what()).
+				p.add(x.value.place, "given must be beside or instead, got %s", x.value.what()).
 					Advise("per: {Passenger: 0..3, given: instead}")
 			}
 		case per.Parent != "":
-			p.add(x.key.place, "per names one parent, and here is a second").
-				Advise("a second reference is a field: {pick: %s}", x.key.text)
+			p.add(x.key.place, "per must name one parent, got a second").
+				Advise("make the second reference a field: {pick: %s}", x.key.text)
 		default:
 			per.Parent, per.place = x.key.text, x.key.place
 			r, _ := p.countRange(x.value, "the number of rows for each "+per.Parent, rng.MaxChildren)
 			per.Lo, per.Hi = r.Lo, r.Hi
 		}
 	}
+
 	if per.Parent == "" {
-		p.add(v.place, "per names no parent").Advise("per: {Passenger: 0..3}")
+		p.add(v.place, "per must name a parent").Advise("per: {Passenger: 0..3}")
 		return nil
 	}
 	return per
 }
 
+// uniques reads the lists of fields that are unique together.
 func (p *Plan) uniques(e *Entity, v *node) {
 	if !v.list {
-		p.add(v.place, "unique of an entity is a list of groups of fields, and here is %s", v.what()).
-			Advise("unique: [[sailing, seat]]; one field alone says unique: true itself")
+		p.add(v.place, "unique of an entity must be a list of groups of fields, got %s", v.what()).
+			Advise("such as unique: [[sailing, seat]]; for one field, add unique: true to it")
 		return
 	}
 	for _, g := range v.items {
 		if !g.list || len(g.items) < 2 {
-			p.add(g.place, "a unique group is a list of two or more fields, and here is %s", g.what()).
-				Advise("unique: [[sailing, seat]]; one field alone says unique: true itself")
+			p.add(g.place, "a unique group must be a list of two or more fields, got %s", g.what()).
+				Advise("such as unique: [[sailing, seat]]; for one field, add unique: true to it")
 			continue
 		}
 		u := Unique{place: g.place}
@@ -485,6 +515,7 @@ func (p *Plan) uniques(e *Entity, v *node) {
 	}
 }
 
+// given reads the rows that are written in the plan.
 func (p *Plan) given(e *Entity, v *node) {
 	switch {
 	case v.null:
@@ -492,7 +523,7 @@ func (p *Plan) given(e *Entity, v *node) {
 	case v.list:
 		v = p.table(e, v)
 	case !v.mapping:
-		p.add(v.place, "given is a mapping of row names, or a table, and here is %s", v.what()).
+		p.add(v.place, "given must be a mapping of row names, or a table, got %s", v.what()).
 			Advise("given: {ada: {given_name: Ada}}, or given: [[code, label], [DECK, Open deck]]")
 		return
 	}
@@ -504,12 +535,12 @@ func (p *Plan) rows(entity, parent string, v *node) []*Given {
 	var rows []*Given
 	for _, x := range v.pairs {
 		if strings.Contains(x.key.text, ".") || x.key.text == "" {
-			p.add(x.key.place, "%q is no name for a row", x.key.text).
-				Advise("a name without a dot: others refer to it as %s.name", entity)
+			p.add(x.key.place, "%q is not a valid name for a row", x.key.text).
+				Advise("use a name without a dot; other rows refer to it as %s.name", entity)
 			continue
 		}
 		if !x.value.mapping && !x.value.null {
-			p.add(x.value.place, "a given row is a mapping of fields, and here is %s", x.value.what())
+			p.add(x.value.place, "a given row must be a mapping of fields, got %s", x.value.what())
 			continue
 		}
 		rows = append(rows, &Given{Name: x.key.text, Values: x.value, Parent: parent, place: x.key.place})
@@ -522,7 +553,7 @@ func (p *Plan) rows(entity, parent string, v *node) []*Given {
 func (p *Plan) table(e *Entity, v *node) *node {
 	out := &node{place: v.place, mapping: true, index: map[string]int{}}
 	if len(v.items) < 2 {
-		p.add(v.place, "a table of given rows has a line of field names and then a line for each row")
+		p.add(v.place, "a table of rows must have a line of field names, then a line for each row")
 		return out
 	}
 	head := v.items[0]
@@ -530,28 +561,30 @@ func (p *Plan) table(e *Entity, v *node) *node {
 		if !line.list || len(line.items) != len(head.items) || len(line.items) == 0 {
 			p.add(
 				line.place,
-				"each line of the table has %d cells, as the first, and here is %s",
+				"each line of the table must have %d cells like the first, got %s",
 				len(head.items),
 				line.what(),
 			)
 			return out
 		}
 	}
+
 	for _, f := range head.items {
 		if !f.scalar() {
-			p.add(f.place, "the first line of the table names fields, and here is %s", f.what())
+			p.add(f.place, "the first line of the table must name fields, got %s", f.what())
 			return out
 		}
 	}
+
 	for _, line := range v.items[1:] {
 		name := line.items[0]
 		if !name.scalar() {
-			p.add(name.place, "the first cell names the row, and here is %s", name.what())
+			p.add(name.place, "the first cell must name the row, got %s", name.what())
 			continue
 		}
 		if i, ok := out.index[name.text]; ok {
-			p.add(name.place, "the row %s stands here a second time", name.text).
-				Advise("it is in line %d already", out.pairs[i].key.line)
+			p.add(name.place, "the row %s is repeated here", name.text).
+				Advise("it is already in line %d", out.pairs[i].key.line)
 			continue
 		}
 		row := &node{place: line.place, mapping: true, index: map[string]int{}}
@@ -568,7 +601,7 @@ func (p *Plan) table(e *Entity, v *node) *node {
 // when reads the guard of an entity.
 func (p *Plan) when(v *node) bool {
 	if !v.scalar() || v.text != "empty" {
-		p.add(v.place, "when knows one word, empty: fill only an empty table")
+		p.add(v.place, "when must be empty: fill only an empty table")
 		return false
 	}
 	return true
@@ -577,7 +610,7 @@ func (p *Plan) when(v *node) bool {
 // text reads a scalar that is not empty.
 func (p *Plan) text(v *node, of string, into *string) bool {
 	if !v.scalar() || v.text == "" {
-		p.add(v.place, "%s is a text, and here is %s", of, v.what())
+		p.add(v.place, "%s must be a text, got %s", of, v.what())
 		return false
 	}
 	*into = v.text
@@ -592,11 +625,11 @@ func (p *Plan) number(v *node, of string, lo, hi uint64) (uint64, bool) {
 			return uint64(n), true
 		}
 		if err == nil {
-			p.add(v.place, "%s is %s, and must lie between %d and %d", of, v.text, lo, hi)
+			p.add(v.place, "%s is %s, and must be between %d and %d", of, v.text, lo, hi)
 			return 0, false
 		}
 	}
-	p.add(v.place, "%s is a whole number, and here is %s", of, v.what())
+	p.add(v.place, "%s must be a whole number, got %s", of, v.what())
 	return 0, false
 }
 
@@ -608,9 +641,9 @@ func (p *Plan) countRange(v *node, of string, most uint64) (grow.Range, bool) {
 			b, errB := strconv.ParseUint(hi, 10, 64)
 			switch {
 			case errA != nil || errB != nil:
-				p.add(v.place, "%s is a number or a range such as 0..3, and here is %s", of, v.what())
+				p.add(v.place, "%s must be a number or a range such as 0..3, got %s", of, v.what())
 			case a > b:
-				p.add(v.place, "%s: the ends are swapped, the smaller number comes first: %d..%d", of, b, a)
+				p.add(v.place, "%s: the range is reversed, write the smaller number first: %d..%d", of, b, a)
 			case b > most:
 				p.add(v.place, "%s: at most %d", of, most)
 			default:
@@ -623,6 +656,7 @@ func (p *Plan) countRange(v *node, of string, most uint64) (grow.Range, bool) {
 	return grow.Range{Lo: n, Hi: n}, ok
 }
 
+// moment reads a date or a moment; NULL after adding a problem.
 func (p *Plan) moment(v *node) value.Value {
 	m, err := value.ParseTimestamp(v.text)
 	if err != nil {
@@ -647,7 +681,7 @@ func (p *Plan) share(v *node, of string) grow.Share {
 			}
 		}
 	}
-	p.add(v.place, "%s lies between 0%% and 100%%, and here is %s", of, v.what()).Advise("such as 12%%")
+	p.add(v.place, "%s must be between 0%% and 100%%, got %s", of, v.what()).Advise("such as 12%%")
 	return grow.Share{}
 }
 
@@ -656,7 +690,7 @@ func (p *Plan) yes(v *node, of string) bool {
 	if v.scalar() && !v.quoted && (v.text == "true" || v.text == "false") {
 		return v.text == "true"
 	}
-	p.add(v.place, "%s is true or false, and here is %s", of, v.what())
+	p.add(v.place, "%s must be true or false, got %s", of, v.what())
 	return false
 }
 
@@ -674,7 +708,7 @@ func (p *Plan) literal(v *node) (value.Value, bool) {
 	var err error
 	switch {
 	case v.mapping || v.list:
-		p.add(v.place, "a value is expected, and here is %s", v.what())
+		p.add(v.place, "a value is expected, got %s", v.what())
 		return out, false
 	case v.null:
 	case v.quoted:
@@ -683,7 +717,7 @@ func (p *Plan) literal(v *node) (value.Value, bool) {
 		out = value.Bool(v.text == "true")
 	case oddNumber.MatchString(v.text):
 		p.add(v.place, "%s can be read in several ways", v.text).
-			Advise("write a plain decimal number, or put quotes around it if it is text: %q", v.text)
+			Advise("write a plain decimal number, or put text in quotes: %q", v.text)
 		return out, false
 	case numberPattern.MatchString(v.text):
 		out, err = value.ParseDecimal(v.text)
@@ -694,7 +728,7 @@ func (p *Plan) literal(v *node) (value.Value, bool) {
 		}
 	}
 	if err != nil {
-		p.add(v.place, "%s", err).Advise("put quotes around it if it is text")
+		p.add(v.place, "%s", err).Advise("put text in quotes")
 		return out, false
 	}
 	return out, true

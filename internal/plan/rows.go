@@ -92,7 +92,7 @@ func (p *Plan) rowsFrom(e *Entity, v *node) {
 	r := &RowsFrom{place: v.place, filePlace: v.place}
 	e.RowsFrom = r
 	if !v.mapping {
-		p.add(v.place, "rows_from is a mapping, and here is %s", v.what()).Advise(rowsFromHint)
+		p.add(v.place, "rows_from must be a mapping, got %s", v.what()).Advise(rowsFromHint)
 		return
 	}
 	before := len(p.collector.found)
@@ -102,7 +102,7 @@ func (p *Plan) rowsFrom(e *Entity, v *node) {
 		"sheet":     func(_, n *node) { p.text(n, "sheet", &r.Sheet) },
 		"duplicates": func(_, n *node) {
 			if p.text(n, "duplicates", &r.Duplicates) && !slices.Contains([]string{"first", "last"}, r.Duplicates) {
-				p.add(n.place, "duplicates says which of several rows counts, first or last, and here is %s", n.what())
+				p.add(n.place, "duplicates must be first or last, got %s", n.what())
 			}
 		},
 		"key": func(_, n *node) {
@@ -127,11 +127,11 @@ func (p *Plan) rowsFrom(e *Entity, v *node) {
 		p.add(v.place, "rows_from names no file").Advise(rowsFromHint)
 	}
 	if len(r.Columns) == 0 {
-		p.add(v.place, "rows_from says no columns").
-			Advise("columns: {code: Code} takes the field code from the column Code")
+		p.add(v.place, "rows_from has no columns").
+			Advise("such as columns: {code: Code}, which reads the field code from the column Code")
 	}
 	if r.Duplicates != "" && len(r.Key) == 0 {
-		p.add(v.place, "duplicates needs a key: which fields tell a row").Advise("key: [code]")
+		p.add(v.place, "duplicates needs a key: the fields that identify a row").Advise("key: [code]")
 	}
 }
 
@@ -140,7 +140,7 @@ const rowsFromHint = "rows_from: {file: prices.csv, columns: {code: Code}}"
 // fileColumns reads the mapping of fields to columns: a name, or {column:, as:, find:}.
 func (p *Plan) fileColumns(r *RowsFrom, v *node) {
 	if !v.mapping {
-		p.add(v.place, "columns is a mapping of fields to columns of the file, and here is %s", v.what()).
+		p.add(v.place, "columns must be a mapping of fields to columns of the file, got %s", v.what()).
 			Advise("columns: {code: Code, sailing: {column: Sailing, find: Sailing.code}}")
 		return
 	}
@@ -158,7 +158,7 @@ func (p *Plan) fileColumns(r *RowsFrom, v *node) {
 			"as": func(_, n *node) {
 				t, ok := rowTypes[n.text]
 				if !ok {
-					p.add(n.place, "%s is no type of a column", n.what()).Nearest(n.text, keysOf(rowTypes))
+					p.add(n.place, "%s is not a type of a column", n.what()).Nearest(n.text, keysOf(rowTypes))
 				}
 				c.As = t
 			},
@@ -171,7 +171,7 @@ func (p *Plan) fileColumns(r *RowsFrom, v *node) {
 				if p.text(n, "find", &path) {
 					var dotted bool
 					if c.Of, c.Find, dotted = strings.Cut(path, "."); !dotted {
-						p.add(n.place, "find names an entity and its field, and here is %s", n.what()).
+						p.add(n.place, "find must name an entity and its field, got %s", n.what()).
 							Advise("find: Sailing.code")
 					}
 				}
@@ -185,7 +185,7 @@ func (p *Plan) fileColumns(r *RowsFrom, v *node) {
 func (p *Plan) findSeveral(r *RowsFrom, c *FileColumn, n *node) {
 	const hint = "find: {Sailing: {code: Code, day: Day}}: fields of the entity, and the columns that hold their values"
 	if len(n.pairs) != 1 || !n.pairs[0].value.mapping || len(n.pairs[0].value.pairs) == 0 {
-		p.add(n.place, "find names one entity and some of its fields, and here is %s", n.what()).Advise(hint)
+		p.add(n.place, "find must name one entity and some of its fields, got %s", n.what()).Advise(hint)
 		return
 	}
 	for i, x := range n.pairs[0].value.pairs {
@@ -216,6 +216,7 @@ func (c *compiler) openRows(e *entity) {
 		}
 		return
 	}
+
 	c.out.files = append(c.out.files, rows)
 	if !e.occasion {
 		c.out.Inputs = append(c.out.Inputs, c.pathOf(r.File))
@@ -223,6 +224,7 @@ func (c *compiler) openRows(e *entity) {
 			c.out.Inputs = append(c.out.Inputs, c.pathOf(r.Manifest))
 		}
 	}
+
 	e.rowFile = rows
 	e.grow.Table, e.grow.TableKey = rows, key
 	for i, col := range r.Columns {
@@ -272,11 +274,12 @@ func (c *compiler) readRows(e *entity, r *RowsFrom) (FileRows, []int) {
 	for _, name := range r.Key {
 		i := slices.IndexFunc(r.Columns, func(x *FileColumn) bool { return x.Field == name })
 		if i < 0 {
-			c.add(r.place, "the key %s is no column of the file", name).Nearest(name, fieldsOf(r.Columns))
+			c.add(r.place, "the key %s is not a column of the file", name).Nearest(name, fieldsOf(r.Columns))
 			return nil, nil
 		}
 		spec.Key = append(spec.Key, i)
 	}
+
 	rows, problems := c.openFile(spec)
 	for _, p := range problems {
 		if p.Line == 0 && p.File == spec.Path {
@@ -297,6 +300,7 @@ func (p *Plan) pathOf(file string) string {
 	return filepath.Join(p.Folder(), file)
 }
 
+// pathOf returns the path of a file that the plan names, relative to the plan.
 func (c *compiler) pathOf(file string) string { return c.plan.pathOf(file) }
 
 // Files are the files that the plan reads, seen from the current folder.
@@ -321,6 +325,7 @@ func (p *Plan) Files() []string {
 	return out
 }
 
+// fieldsOf returns the names of the fields that columns of a file go to.
 func fieldsOf(columns []*FileColumn) []string {
 	var names []string
 	for _, c := range columns {
@@ -340,7 +345,7 @@ func (c *compiler) find(f *field) grow.Source {
 	col := f.finds.columns[0]
 	to := c.byName[col.Of]
 	if to == nil {
-		c.add(f.decl.place, "%s finds rows of %s, and there is no such entity", f.describe(), col.Of).
+		c.add(f.decl.place, "%s finds rows of %s, which is not an entity", f.describe(), col.Of).
 			Nearest(col.Of, c.names())
 		return nil
 	}
@@ -357,6 +362,7 @@ func (c *compiler) find(f *field) grow.Source {
 		}
 		by, of = append(by, x.grow), append(of, f.finds.of[i].grow)
 	}
+
 	if key == nil {
 		return nil
 	}
@@ -394,7 +400,7 @@ func (c *compiler) checkFinds() {
 					continue
 				}
 				if told++; told > maxFindProblems {
-					c.add(e.decl.RowsFrom.place, "and more rows of %s that find nothing", e.decl.Name)
+					c.add(e.decl.RowsFrom.place, "and more rows of %s that find no row", e.decl.Name)
 					break
 				}
 				file, line := e.rowFile.Place(n)
@@ -404,7 +410,7 @@ func (c *compiler) checkFinds() {
 					by = append(by, col.Find)
 				}
 				p.Advise(
-					"each row names exactly one %s by its %s; an empty cell names none",
+					"each row must name exactly one %s by its %s; an empty cell names none",
 					f.finds.columns[0].Of,
 					strings.Join(by, " and "),
 				)

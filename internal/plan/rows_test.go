@@ -45,29 +45,29 @@ func TestProblemsOfRowsFromFiles(t *testing.T) {
 	price := func(rowsFrom string) string { return sailings + "  Price:\n    rows_from: " + rowsFrom + "\n" }
 	for _, c := range []struct{ rowsFrom, place, message, hint string }{
 		{"{columns: {code: Code}}", "8:16", "names no file", "rows_from: {file: prices.csv"},
-		{"{file: '', columns: {code: Code}}", "8:23", "file is a text", ""},
-		{"", "8:5", "and here is nothing", "rows_from: {file: prices.csv, columns:"},
-		{"prices.csv", "8:16", `and here is "prices.csv"`, "rows_from: {file: prices.csv, columns:"},
-		{"[prices.csv]", "8:16", "and here is a list", "rows_from: {file: prices.csv, columns:"},
-		{"{file: prices.csv}", "8:16", "says no columns", "columns: {code: Code}"},
-		{"{file: prices.csv, columns: {}}", "8:16", "says no columns", "columns: {code: Code}"},
-		{"{file: prices.csv, columns: Code}", "8:44", "columns is a mapping of fields to columns", "find: " +
+		{"{file: '', columns: {code: Code}}", "8:23", "file must be a text,", ""},
+		{"", "8:5", "mapping, got nothing", "rows_from: {file: prices.csv, columns:"},
+		{"prices.csv", "8:16", `"prices.csv"`, "rows_from: {file: prices.csv, columns:"},
+		{"[prices.csv]", "8:16", "mapping, got a list", "rows_from: {file: prices.csv, columns:"},
+		{"{file: prices.csv}", "8:16", "has no columns", "columns: {code: Code}"},
+		{"{file: prices.csv, columns: {}}", "8:16", "has no columns", "columns: {code: Code}"},
+		{"{file: prices.csv, columns: Code}", "8:44", "columns must be a mapping of fields to columns", "find: " +
 			"Sailing.code"},
 		{"{file: prices.csv, duplicates: last, columns: {code: Code}}", "8:16", "duplicates needs a key",
 			"key: [code]"},
 		{"{file: prices.csv, duplicates: most, key: code, columns: {code: Code}}", "8:47", "first or last", ""},
-		{"{file: prices.csv, key: cod, columns: {code: Code}}", "8:16", "the key cod is no column", `did you mean ` +
+		{"{file: prices.csv, key: cod, columns: {code: Code}}", "8:16", "the key cod is not a column", `did you mean ` +
 			`"code"?`},
 		{"{file: prices.csv, columns: {code: Cod}}", "1:1", "the file has no column Cod", `did you mean "Code"?`},
 		{"{file: prices.csv, colums: {code: Code}}", "8:35", "colums", `did you mean "columns"?`},
-		{"{file: prices.csv, columns: {amount: {column: Amount, as: decimel}}}", "8:74", "is no type of a column",
+		{"{file: prices.csv, columns: {amount: {column: Amount, as: decimel}}}", "8:74", "is not a type of a column",
 			`did you ` +
 				`mean "decimal"?`},
 		{"{file: prices.csv, columns: {sailing: {column: Sailing, find: code}}}", "8:78", "an entity and its field",
 			"find: " +
 				"Sailing.code"},
-		{"{file: prices.csv, columns: {sailing: {column: Sailing, find: Saling.code}}}", "8:45", "there is no such " +
-			"entity", `did you mean "Sailing"?`},
+		{"{file: prices.csv, columns: {sailing: {column: Sailing, find: Saling.code}}}", "8:45", "which is not " +
+			"an entity", `did you mean "Sailing"?`},
 		{"{file: prices.csv, columns: {sailing: {column: Sailing, find: Sailing.cod}}}", "8:45", "Sailing has no " +
 			"field cod", `did you mean "code"?`},
 		{"{file: price.csv, columns: {code: Code}}", "8:23", "price.csv", ""},
@@ -109,7 +109,7 @@ func TestRowsThatFindNothing(t *testing.T) {
 		map[string]string{"prices.csv": prices + strings.Repeat("BIKE,S-9,2\n", 300)},
 	)
 	require.Len(t, problems, 21)
-	assert.Contains(t, problems.Error(), "and more rows of Price that find nothing")
+	assert.Contains(t, problems.Error(), "and more rows of Price that find no")
 }
 
 // Fields of a wrong rows_from may be named elsewhere: that is not a second mistake.

@@ -23,15 +23,15 @@ func (c *compiler) sample(rows uint64) {
 		}
 		s := &sampler{c: c, entity: e, told: map[string]bool{}}
 		s.conditions()
-		if err := s.grow(rows); err != nil && !c.told(err) {
+		if err := s.grow(rows); err != nil && !c.alreadyReported(err) {
 			c.add(e.decl.place, "%s", err)
 		}
 	}
 }
 
-// told tells whether a row that could not be grown was told already, of an entity that
+// alreadyReported reports whether a row that could not be grown has its problem already, from an entity that
 // rests on it.
-func (c *compiler) told(err error) bool {
+func (c *compiler) alreadyReported(err error) bool {
 	return slices.ContainsFunc(c.plan.collector.found, func(p *diag.Problem) bool { return p.Message == err.Error() })
 }
 
@@ -73,6 +73,7 @@ type sampler struct {
 	told   map[string]bool // what was told already: once is enough
 }
 
+// heldCondition is a condition of the table that sampled rows are tried on.
 type heldCondition struct {
 	*predicate.Condition
 	name   string
@@ -112,12 +113,14 @@ func (s *sampler) conditions() {
 			add(fmt.Sprintf("CHECK (%s) of the type of %s", k.Expression, col.Name), n, err)
 		}
 	}
+
 	if t.Partition != "" {
 		n, err := predicate.Parse(t.Partition)
-		add("no partition takes it: "+t.Partition, n, err)
+		add("no partition accepts it: "+t.Partition, n, err)
 	}
 }
 
+// byColumn returns the field of a column; nil if the plan has none.
 func (s *sampler) byColumn(name string) *field {
 	for _, f := range s.entity.fields {
 		if f.column != nil && strings.EqualFold(f.column.Name, name) {
@@ -127,6 +130,7 @@ func (s *sampler) byColumn(name string) *field {
 	return nil
 }
 
+// row tries the conditions on one row, and keeps the first row that each refuses.
 func (s *sampler) row(r grow.Row, values []value.Value) {
 	index := map[*grow.Field]int{}
 	for i, f := range s.entity.grow.Fields {
@@ -138,6 +142,7 @@ func (s *sampler) row(r grow.Row, values []value.Value) {
 			s.cell(r, f, &values[index[f.grow]])
 		}
 	}
+
 	for _, h := range s.held {
 		in := make([]value.Value, len(h.fields))
 		var shown []string
@@ -148,13 +153,14 @@ func (s *sampler) row(r grow.Row, values []value.Value) {
 		if h.Holds(in) {
 			continue
 		}
-		s.tell(h.name, h.fields[0], "%s, with %s, does not meet %s", s.entity.grow.Label(r),
+		s.report(h.name, h.fields[0], "%s, with %s, does not satisfy %s", s.entity.grow.Label(r),
 			strings.Join(shown, ", "), h.name).
-			Advise("meets: [\"%s\"] at %s draws rows until they do, as far as they can be drawn",
+			Advise("add meets: [\"%s\"] to %s, which generates values again until rows satisfy it",
 				strings.ReplaceAll(h.Condition.String(), `"`, `\"`), s.entity.decl.Name)
 	}
 }
 
+// short is a value as a message shows it, cut to a few characters.
 func short(v value.Value) string {
 	const most = 40
 	s := v.String()
@@ -167,8 +173,8 @@ func short(v value.Value) string {
 	return s
 }
 
-// tell adds a problem, unless it was told of another row.
-func (s *sampler) tell(key string, f *field, format string, args ...any) *diag.Problem {
+// report adds a problem, unless it was told of another row.
+func (s *sampler) report(key string, f *field, format string, args ...any) *diag.Problem {
 	p := &diag.Problem{}
 	if !s.told[key] {
 		s.told[key] = true
@@ -181,7 +187,7 @@ func (s *sampler) tell(key string, f *field, format string, args ...any) *diag.P
 func (s *sampler) cell(r grow.Row, f *field, v *value.Value) {
 	c := f.column
 	if c.Narrow && v.Type == value.Text && strings.IndexFunc(v.S, func(r rune) bool { return r > 126 }) >= 0 {
-		p := s.tell(
+		p := s.report(
 			f.decl.Name+"letters",
 			f,
 			"%s: %s is %s, and the character set of the column %s may not hold it",
@@ -192,6 +198,7 @@ func (s *sampler) cell(r grow.Row, f *field, v *value.Value) {
 		)
 		p.Warning = true
 	}
+
 	m := fit.Value(c, v)
 	switch {
 	case m == nil || m.Reason == fit.NotNull && f.grow == s.entity.grow.Key:
@@ -203,7 +210,8 @@ func (s *sampler) cell(r grow.Row, f *field, v *value.Value) {
 	case m.Reason == fit.BadValue && slices.Contains(grow.Texts(f.grow.Source), v.S):
 		return // likewise
 	}
-	s.tell(
+
+	s.report(
 		f.decl.Name+string(m.Reason),
 		f,
 		"%s: %s is %s: %s",

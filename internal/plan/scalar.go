@@ -26,6 +26,7 @@ func EntityName(table string) string {
 	return "T" + b.String()
 }
 
+// singular is an English word without the ending of a plural, as far as simple rules go.
 func singular(w string) string {
 	low := strings.ToLower(w)
 	switch {
@@ -42,6 +43,7 @@ func singular(w string) string {
 	return w
 }
 
+// plainScalar matches text that YAML reads as text without quotes.
 var plainScalar = regexp.MustCompile(`^[\pL_][\pL\pN_ ./-]*$`)
 
 // Scalar writes text as a YAML scalar, in quotes where it could be read otherwise.

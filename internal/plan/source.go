@@ -43,12 +43,13 @@ func (c *compiler) compile(f *field) bool {
 			}
 		}
 		if len(names) == 1 {
-			c.add(f.decl.place, "a circle: %s depends on itself", names[0])
+			c.add(f.decl.place, "circle: %s depends on itself", names[0])
 		} else {
-			c.add(f.decl.place, "a circle: %s", strings.Join(append(names, f.describe()), " depends on "))
+			c.add(f.decl.place, "circle: %s", strings.Join(append(names, f.describe()), " depends on "))
 		}
 		return false
 	}
+
 	f.state = compiling
 	c.stack = append(c.stack, f)
 	src := c.source(f)
@@ -67,6 +68,7 @@ func (c *compiler) compile(f *field) bool {
 	return true
 }
 
+// source compiles the source of a field; nil after adding a problem.
 func (c *compiler) source(f *field) grow.Source {
 	if compile := c.bySource[f.decl.word]; compile != nil {
 		return compile(f)
@@ -120,8 +122,8 @@ func (c *compiler) literalSource(f *field) grow.Source {
 		return nil
 	}
 	if literal.Type == value.Text && isSource(literal.S) && !v.quoted {
-		c.add(v.place, "%s is the word for a source of values, and stands here as a text", literal.S).
-			Advise("{%s: ...} is the source; \"%s\" in quotes is the text", literal.S, literal.S)
+		c.add(v.place, "%s is the name of a source of values, but here it is text", literal.S).
+			Advise("write the source as {%s: ...}, or the text in quotes as \"%s\"", literal.S, literal.S)
 		return nil
 	}
 	return grow.Literal(literal)
@@ -198,6 +200,7 @@ func (c *compiler) givenSource(f *field) grow.Source {
 		}
 		values = append(values, v)
 	}
+
 	if to != nil {
 		key := c.stored(f, to)
 		if key == nil {
@@ -205,6 +208,7 @@ func (c *compiler) givenSource(f *field) grow.Source {
 		}
 		return grow.Pick(to.grow, grow.PickOptions{By: key})
 	}
+
 	numbers := !slices.ContainsFunc(values, func(v value.Value) bool { return v.Type != value.Integer })
 	if f.entity.grow.Key == f.grow && numbers {
 		f.grow.Nulls = grow.Share{}
@@ -223,6 +227,7 @@ func (c *compiler) givenSource(f *field) grow.Source {
 	} else if f.column != nil {
 		kind, scale = typeOf(f.column), uint8(f.column.Scale)
 	}
+
 	if v, ok := c.preset(f, kind, scale); ok {
 		f.grow.Nulls = grow.Share{}
 		return grow.Literal(v)
@@ -269,6 +274,7 @@ func constantOf(said schema.Constant, as value.Type) (value.Value, bool) {
 	return v, ok
 }
 
+// count compiles numbers from a first one on.
 func (c *compiler) count(f *field) grow.Source {
 	v := f.decl.source
 	var from *int64
@@ -276,7 +282,7 @@ func (c *compiler) count(f *field) grow.Source {
 	whole := func(n *node, of string) int64 {
 		x, err := strconv.ParseInt(n.text, 10, 64)
 		if err != nil || !n.scalar() || n.quoted || x > 1<<60 || x < -1<<60 {
-			c.add(n.place, "%s is a whole number, and here is %s", of, n.what())
+			c.add(n.place, "%s must be a whole number, got %s", of, n.what())
 		}
 		return x
 	}
@@ -291,10 +297,11 @@ func (c *compiler) count(f *field) grow.Source {
 		x := whole(v, "count")
 		from = &x
 	case !v.null:
-		c.add(v.place, "count is a number to start from, and here is %s", v.what()).
+		c.add(v.place, "count must be a number to start from, got %s", v.what()).
 			Advise("{count: 1}, or {count: {from: 1, step: 1, restart: true}}")
 		return nil
 	}
+
 	if restart && f.entity.parent == nil {
 		c.add(v.place, "restart numbers the rows of each parent anew, and %s has no parent", f.entity.decl.Name)
 		return nil
@@ -316,6 +323,7 @@ func (c *compiler) digits(f *field) uint8 {
 	return 0
 }
 
+// between compiles a range.
 func (c *compiler) between(f *field) grow.Source {
 	v := f.decl.source
 	var ends [2]*node
@@ -326,10 +334,11 @@ func (c *compiler) between(f *field) grow.Source {
 		ends[0] = &node{place: v.place, text: lo}
 		ends[1] = &node{place: v.place, text: hi}
 	default:
-		c.add(v.place, "between has two ends, and here is %s", v.what()).
+		c.add(v.place, "between must have two ends, got %s", v.what()).
 			Advise("{between: [1, 10]}, or {between: [2026-01-01, 2026-03-31]}")
 		return nil
 	}
+
 	lo, okLo := c.plan.literal(ends[0])
 	hi, okHi := c.plan.literal(ends[1])
 	if !okLo || !okHi {
@@ -339,8 +348,9 @@ func (c *compiler) between(f *field) grow.Source {
 		lo.Scale = c.digits(f)
 		hi.Scale = lo.Scale
 	} else if n, ok := f.decl.args["digits"]; ok {
-		c.add(n.place, "digits are those of a second, and %s is of type %s", ends[0].text, lo.Type)
+		c.add(n.place, "digits are digits of a second, and %s has the type %s", ends[0].text, lo.Type)
 	}
+
 	step := int64(0)
 	if n, ok := f.decl.args["step"]; ok {
 		if step, ok = c.step(n, &lo, &hi); !ok {
@@ -359,7 +369,7 @@ func (c *compiler) step(n *node, lo, hi *value.Value) (int64, bool) {
 			return 0, false
 		}
 		if s.Type != value.Integer && s.Type != value.Decimal || s.N <= 0 {
-			c.add(n.place, "step is a number above 0, and here is %s", n.what())
+			c.add(n.place, "step must be a number above 0, got %s", n.what())
 			return 0, false
 		}
 		scale := max(lo.Scale, hi.Scale, s.Scale)
@@ -371,14 +381,15 @@ func (c *compiler) step(n *node, lo, hi *value.Value) (int64, bool) {
 		}
 		return s.N, true
 	}
+
 	span, err := value.ParseSpan(n.text)
 	if err != nil || span.Months != 0 {
-		c.add(n.place, "step is a span without months, such as 15m or 1d, and here is %s", n.what())
+		c.add(n.place, "step must be a span without months, such as 15m or 1d, got %s", n.what())
 		return 0, false
 	}
 	if lo.Type == value.Date {
 		if span.Micros%value.Day != 0 {
-			c.add(n.place, "dates move by whole days, and here is %s", n.what())
+			c.add(n.place, "dates must move by whole days, got %s", n.what())
 			return 0, false
 		}
 		return span.Micros / value.Day, true
@@ -386,6 +397,7 @@ func (c *compiler) step(n *node, lo, hi *value.Value) (int64, bool) {
 	return span.Micros, true
 }
 
+// moment compiles moments after or before others.
 func (c *compiler) moment(f *field) grow.Source {
 	end := func(word string) (*grow.End, place, bool) {
 		n := f.decl.args[word]
@@ -425,10 +437,12 @@ func (c *compiler) moment(f *field) grow.Source {
 			return nil
 		}
 	}
+
 	src, err := grow.Moment(after, before, within, c.digits(f))
 	return c.fault(at, src, err)
 }
 
+// choose compiles a pick from a list, with weights if the plan has them.
 func (c *compiler) choose(f *field) grow.Source {
 	v := f.decl.source
 	var values []value.Value
@@ -454,10 +468,11 @@ func (c *compiler) choose(f *field) grow.Source {
 			weights = append(weights, n)
 		}
 	default:
-		c.add(v.place, "choose is a list of values, or a mapping of values to weights, and here is %s", v.what()).
+		c.add(v.place, "choose must be a list of values, or a mapping of values to weights, got %s", v.what()).
 			Advise("{choose: [red, green]}, or {choose: {red: 80, green: 20}}")
 		return nil
 	}
+
 	if !ok {
 		return nil
 	}
@@ -489,6 +504,7 @@ func (n *node) expressionPlace(e *derive.Error, text string) place {
 	return n.place
 }
 
+// pattern compiles texts that match a regular expression.
 func (c *compiler) pattern(f *field) grow.Source {
 	v := f.decl.source
 	var text string
@@ -503,6 +519,7 @@ func (c *compiler) pattern(f *field) grow.Source {
 	return src
 }
 
+// kind compiles a kind of the catalog, such as person.
 func (c *compiler) kind(f *field) grow.Source {
 	v := f.decl.source
 	var name string
@@ -510,13 +527,18 @@ func (c *compiler) kind(f *field) grow.Source {
 		return nil
 	}
 	k, ok := c.kinds[name]
+	if now := formerKinds[name]; now != "" {
+		c.add(v.place, "the kind %s is now called %s", name, now).Advise("write {kind: %s}", now)
+		return nil
+	}
 	if !ok {
-		c.add(v.place, "the catalogue has no kind %s", name).Nearest(name, keysOf(c.kinds))
+		c.add(v.place, "there is no kind %s", name).Nearest(name, keysOf(c.kinds))
 		return nil
 	}
 	if k.Parts != nil && !f.decl.inner {
-		c.add(v.place, "%s has parts, so it is drawn once and its parts are used", name).
-			Advise("draws: {it: {kind: %s}} beside fields, and {from: it.%s} in a field", name, k.Parts[0].Name)
+		c.add(v.place, "%s has parts: declare it once and use its parts", name).
+			Advise("add shared: {it: {kind: %s}} beside fields, and use {from: it.%s} in a "+
+				"field", name, k.Parts[0].Name)
 		return nil
 	}
 	params := map[string]grow.Range{}
@@ -532,10 +554,12 @@ func (c *compiler) kind(f *field) grow.Source {
 			return nil
 		}
 	}
+
 	src, err := grow.NewKind(k, params)
 	return c.fault(v.place, src, err)
 }
 
+// template compiles a text with values of other fields in it.
 func (c *compiler) template(f *field) grow.Source {
 	v := f.decl.source
 	var text string
@@ -604,6 +628,7 @@ func (c *compiler) derive(f *field) grow.Source {
 		inputs = append(inputs, derive.Input{Name: name, Type: src.Type(), Scale: src.Scale()})
 		paths = append(paths, *path)
 	}
+
 	scale := -1
 	if n, ok := f.decl.args["scale"]; ok {
 		x, _ := c.plan.number(n, "scale", 0, value.MaxScale)
@@ -616,6 +641,7 @@ func (c *compiler) derive(f *field) grow.Source {
 	return grow.Computed(x.Type, x.Scale, paths, x.Eval)
 }
 
+// sizePattern matches the size of a picture in pixels: 640x480.
 var sizePattern = regexp.MustCompile(`^([0-9]{1,4})x([0-9]{1,4})$`)
 
 // file compiles {folder: images, as: png, size: 320x200} or {folder: notes, as: txt,
@@ -627,24 +653,25 @@ func (c *compiler) file(f *field) grow.Source {
 	c.plan.each(v, "file", shape{
 		"folder": func(_, n *node) {
 			if good = c.plan.text(n, "folder", &spec.Folder) && good; good && !filepath.IsLocal(spec.Folder) {
-				c.add(n.place, "the folder %s does not lie inside the plan's own", n.what()).
-					Advise("a name such as images: files stay beside the plan")
+				c.add(n.place, "the folder %s is not inside the plan's folder", n.what()).
+					Advise("use a name such as images; files must stay beside the plan")
 				good = false
 			} else if good && strings.HasPrefix(filepath.ToSlash(filepath.Clean(spec.Folder)), ".evensprout") {
-				c.add(n.place, "the folder %s is this program's own", n.what()).Advise("a name such as images")
+				c.add(n.place, "the folder %s is reserved for this program", n.what()).Advise("use a name such as " +
+					"images")
 				good = false
 			}
 		},
 		"as": func(_, n *node) {
 			if as = n.text; as != "png" && as != "txt" {
-				c.add(n.place, "a file is a png picture or a txt document, and here is %s", n.what())
+				c.add(n.place, "a file must be a png picture or a txt document, got %s", n.what())
 				good = false
 			}
 		},
 		"size": func(_, n *node) {
 			m := sizePattern.FindStringSubmatch(n.text)
 			if m == nil {
-				c.add(n.place, "the size of a picture is in pixels, such as 320x200, and here is %s", n.what())
+				c.add(n.place, "the size of a picture must be in pixels, such as 320x200, got %s", n.what())
 				good = false
 				return
 			}
@@ -661,7 +688,7 @@ func (c *compiler) file(f *field) grow.Source {
 		return nil
 	}
 	if spec.Folder == "" || as == "" {
-		c.add(v.place, "file says a folder and what the files are").
+		c.add(v.place, "file needs a folder and a format").
 			Advise("{file: {folder: images, as: png, size: 320x200}}")
 		return nil
 	}
@@ -670,6 +697,7 @@ func (c *compiler) file(f *field) grow.Source {
 	return c.fault(v.place, src, err)
 }
 
+// uuid compiles random UUIDs, or those that begin with a moment.
 func (c *compiler) uuid(f *field) grow.Source {
 	v := f.decl.source
 	switch {
@@ -678,6 +706,6 @@ func (c *compiler) uuid(f *field) grow.Source {
 	case v.text == "v7":
 		return grow.OrderedUUID(c.plan.Clock)
 	}
-	c.add(v.place, "uuid knows the versions v4 and v7, and here is %s", v.what())
+	c.add(v.place, "uuid must be v4 or v7, got %s", v.what())
 	return nil
 }

@@ -29,6 +29,7 @@ func (c *compiler) document(f *field) grow.Source {
 	return c.fault(v.place, src, err)
 }
 
+// jsonPart compiles one member of a JSON object; false after adding a problem.
 func (c *compiler) jsonPart(f *field, name string, v *node) (grow.Part, bool) {
 	if v.list {
 		part, good := grow.Part{List: true}, true
@@ -38,6 +39,7 @@ func (c *compiler) jsonPart(f *field, name string, v *node) (grow.Part, bool) {
 		}
 		return part, good
 	}
+
 	if v.mapping {
 		if n := v.get("list"); n != nil && len(v.pairs) == 1 {
 			return c.listPart(f, name, n)
@@ -50,6 +52,7 @@ func (c *compiler) jsonPart(f *field, name string, v *node) (grow.Part, bool) {
 			return c.objectPart(f, name, v)
 		}
 	}
+
 	d := &Field{Name: name, place: v.place, inner: true}
 	c.plan.field(d, v)
 	if d.word == "" {
@@ -59,6 +62,7 @@ func (c *compiler) jsonPart(f *field, name string, v *node) (grow.Part, bool) {
 	return grow.Part{Field: sub.grow}, c.compile(sub)
 }
 
+// objectPart compiles a member that is an object itself.
 func (c *compiler) objectPart(f *field, name string, v *node) (grow.Part, bool) {
 	part, good := grow.Part{Keys: []string{}}, true
 	for _, x := range v.pairs {
@@ -77,7 +81,7 @@ func (c *compiler) listPart(f *field, name string, v *node) (grow.Part, bool) {
 		"count": func(_, n *node) { r, good = c.plan.countRange(n, "count", maxListed) },
 	})
 	if of == nil {
-		c.add(v.place, "a list says what it is a list of").Advise("{list: {of: {kind: noun}, count: 1..3}}")
+		c.add(v.place, "a list needs of: and its source").Advise("{list: {of: {kind: noun}, count: 1..3}}")
 		return grow.Part{}, false
 	}
 	part := grow.Part{List: true}
@@ -88,6 +92,7 @@ func (c *compiler) listPart(f *field, name string, v *node) (grow.Part, bool) {
 		}
 		part.Parts = append(part.Parts, sub)
 	}
+
 	if r.Lo < r.Hi {
 		count := c.newField(f.entity, &Field{Name: name + ".count", place: v.place, inner: true})
 		src, err := grow.Between(value.Int(int64(r.Lo)), value.Int(int64(r.Hi)), 0)

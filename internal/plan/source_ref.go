@@ -6,6 +6,7 @@ import (
 	"evensprout/internal/grow"
 )
 
+// parentKey returns the field that is the key of the parent; nil after adding a problem.
 func (c *compiler) parentKey(f *field) *field {
 	parent := f.entity.parent
 	for _, k := range parent.fields {
@@ -15,25 +16,25 @@ func (c *compiler) parentKey(f *field) *field {
 	}
 	c.add(
 		f.decl.place,
-		"%s has no key of one column, so nothing can be planned per %s",
+		"%s has no single-column key, so nothing can be planned per %s",
 		parent.decl.Name,
 		parent.decl.Name,
 	)
 	return nil
 }
 
-// distinct tells whether a pick keeps the rows of a parent apart; not ok, and told, if it
+// distinct reports whether a pick keeps the rows of a parent apart; not ok, and told, if it
 // cannot.
 func (c *compiler) distinct(f *field, to *entity) (distinct, ok bool) {
 	if n, said := f.decl.args["distinct"]; said {
 		distinct = c.plan.yes(n, "distinct")
 		switch {
 		case distinct && f.entity.parent == nil:
-			c.add(n.place, "distinct keeps apart the rows of one parent, and %s has none", f.entity.decl.Name).
-				Advise("unique: true keeps apart all rows")
+			c.add(n.place, "distinct is for the rows of one parent, and %s has no parent", f.entity.decl.Name).
+				Advise("for all rows, use unique: true")
 			return false, false
 		case distinct && to == f.entity:
-			c.add(n.place, "an entity that picks itself cannot pick distinct rows")
+			c.add(n.place, "an entity cannot pick distinct rows of itself")
 			return false, false
 		}
 	}
@@ -54,18 +55,19 @@ func (c *compiler) pickOptions(f *field, to *entity, o *grow.PickOptions) bool {
 	}
 	if n, ok := f.decl.args["one"]; ok {
 		if o.One = c.plan.yes(n, "one"); o.One && o.Where == nil {
-			c.add(n.place, "one says that exactly one row meets the conditions of where, and there are none").
+			c.add(n.place, "one: true needs conditions in where").
 				Advise("{pick: %s, where: {FIELD: VALUE}, one: true}", to.decl.Name)
 			return false
 		}
 	}
 	if len(f.decl.args) > 0 && (o.Distinct && (o.Where != nil || o.Skew != nil) || o.Where != nil && o.Skew != nil) {
-		c.add(f.decl.place, "%s: of distinct, where and skew only one goes with a pick", f.decl.Name)
+		c.add(f.decl.place, "%s: use only one of distinct, where and skew", f.decl.Name)
 		return false
 	}
 	return true
 }
 
+// pick compiles a reference to a row of another entity.
 func (c *compiler) pick(f *field) grow.Source {
 	v := f.decl.source
 	var name string
@@ -74,7 +76,7 @@ func (c *compiler) pick(f *field) grow.Source {
 	}
 	to := c.byName[name]
 	if to == nil {
-		c.add(v.place, "%s picks from %s, and there is no such entity", f.describe(), name).Nearest(name, c.names())
+		c.add(v.place, "%s picks from %s, which is not an entity", f.describe(), name).Nearest(name, c.names())
 		return nil
 	}
 	distinct, ok := c.distinct(f, to)
@@ -107,7 +109,7 @@ func (c *compiler) skew(n *node) *grow.Skew {
 	})
 	switch {
 	case seen < 2:
-		c.add(n.place, "skew says what share of the rows gets what share of the picks").
+		c.add(n.place, "skew needs a share of the rows and their share of the picks").
 			Advise("skew: {top: 20%%, get: 80%%}")
 		return nil
 	case s.Top.Whole == 0 || s.Get.Whole == 0:
@@ -130,16 +132,17 @@ func (c *compiler) from(f *field) grow.Source {
 		for _, d := range f.entity.decl.Draws {
 			draws = append(draws, d.Name)
 		}
-		p := c.add(v.place, "%s has no draw %s", f.entity.decl.Name, first)
+		p := c.add(v.place, "%s has no shared value %s", f.entity.decl.Name, first)
 		if of := f.entity.find(first); of != nil && of != f {
-			p.Advise("{same: %s} takes what another field says", name)
+			p.Advise("for another field's value, use {same: %s}", name)
 		} else if len(draws) == 0 {
-			p.Advise("draws: {%s: {kind: person}} beside fields", first)
+			p.Advise("add shared: {%s: {kind: person}} beside fields", first)
 		} else {
 			p.Nearest(first, draws)
 		}
 		return nil
 	}
+
 	path, ok := c.resolve(f, v.place, name)
 	if !ok {
 		return nil
@@ -162,6 +165,7 @@ func (c *compiler) part(of *field, name string) (*field, error) {
 	return f, nil
 }
 
+// tree compiles a reference to an earlier row of the same entity.
 func (c *compiler) tree(f *field) grow.Source {
 	v := f.decl.source
 	depth, fan, rootSelf := uint64(0), grow.Range{Lo: 2, Hi: 3}, false
@@ -171,7 +175,7 @@ func (c *compiler) tree(f *field) grow.Source {
 		"fan":   func(_, n *node) { fan, good = c.plan.countRange(n, "fan", 1_000_000) },
 		"root": func(_, n *node) {
 			if rootSelf = n.text == "self"; !rootSelf && !n.null {
-				c.add(n.place, "root is null, or self: the root refers to itself, and here is %s", n.what())
+				c.add(n.place, "root must be null or self (the root refers to itself), got %s", n.what())
 			}
 		},
 	})
@@ -179,7 +183,7 @@ func (c *compiler) tree(f *field) grow.Source {
 		return nil
 	}
 	if depth == 0 {
-		c.add(v.place, "tree says how many levels there are").Advise("{tree: {depth: 4, fan: 2..5}}")
+		c.add(v.place, "tree needs a depth").Advise("{tree: {depth: 4, fan: 2..5}}")
 		return nil
 	}
 	key := c.stored(f, f.entity)
@@ -200,6 +204,7 @@ func (c *compiler) tree(f *field) grow.Source {
 	return c.fault(v.place, src, err)
 }
 
+// running compiles a number that starts anew for each parent.
 func (c *compiler) running(f *field) grow.Source {
 	v := f.decl.source
 	var name string
@@ -207,8 +212,8 @@ func (c *compiler) running(f *field) grow.Source {
 		return nil
 	}
 	if f.entity.parent == nil {
-		c.add(v.place, "running adds up the rows of one parent, and %s has none", f.entity.decl.Name).
-			Advise("per: makes it the child of another entity")
+		c.add(v.place, "running adds up the rows of one parent, and %s has no parent", f.entity.decl.Name).
+			Advise("make it the child of another entity with per:")
 		return nil
 	}
 	path, ok := c.resolve(f, v.place, name)
@@ -216,7 +221,7 @@ func (c *compiler) running(f *field) grow.Source {
 		return nil
 	}
 	if len(path.Hops) > 0 {
-		c.add(v.place, "running adds up a field of %s itself", f.entity.decl.Name)
+		c.add(v.place, "running needs a field of %s itself", f.entity.decl.Name)
 		return nil
 	}
 	var start *grow.Path

@@ -71,7 +71,7 @@ func count(rows []row, field string) map[string]int {
 func TestPartsOfADrawAgree(t *testing.T) {
 	rows := grown(t, `  Passenger:
     rows: 3000
-    draws:
+    shared:
       who: {kind: person}
       home: {kind: place}
       made: {before: clock, within: 90d}
@@ -118,7 +118,7 @@ func TestPartsOfADrawAgree(t *testing.T) {
 // A given value of a field that takes a unique draw displaces the row that would have it.
 func TestGivenValuesOfDrawsAreTaken(t *testing.T) {
 	for _, draw := range []string{"{kind: person}", "{kind: person, unique: true}"} {
-		plan := "  Passenger:\n    rows: 300\n    draws: {who: " + draw + "}\n    fields: {email: {from: " +
+		plan := "  Passenger:\n    rows: 300\n    shared: {who: " + draw + "}\n    fields: {email: {from: " +
 			"who.email, unique: true}}\n"
 		before := grown(t, plan, "Passenger")
 		after := grown(t, plan+"    given: {ada: {email: \""+before[123]["email"]+"\"}}\n", "Passenger")
@@ -370,7 +370,7 @@ func TestDeriveThatFails(t *testing.T) {
 	_, err := c.Set.Fingerprints(t.Context(), 2)
 	var row *grow.RowError
 	require.ErrorAs(t, err, &row)
-	assert.Regexp(t, `^Thing row \d+, field cell: a division by zero$`, err.Error())
+	assert.Regexp(t, `^Thing row \d+, field cell: division by zero$`, err.Error())
 }
 
 // Rows by hand: nested in their parent or naming it, or as a table.
@@ -411,7 +411,7 @@ func TestGivenRowsInEveryForm(t *testing.T) {
 			mine = append(mine, r[""]+" "+r["note"]+" "+r["total"])
 		}
 	}
-	require.Len(t, mine, 3, "no grown ones beside them")
+	require.Len(t, mine, 3, "no generated ones beside them")
 	assert.Regexp(t, `^Booking.first \w+ 23.50$`, mine[0])
 	assert.Regexp(t, `^Booking.second late (4.50|19.00)$`, mine[1])
 	assert.Regexp(t, `^Booking.third`, mine[2])
@@ -422,12 +422,12 @@ func TestGivenRowsInEveryForm(t *testing.T) {
 		tickets[0]["Booking"]+" "+tickets[0]["fare"]+" "+tickets[0]["price"],
 	)
 	for _, bad := range [][2]string{
-		{"  A: {given: [[a, b], [1]]}\n", "each line of the table has 2 cells"},
-		{"  A: {given: [[a], [x], [x]]}\n", "the row x stands here a second time"},
+		{"  A: {given: [[a, b], [1]]}\n", "each line of the table must have 2 cells"},
+		{"  A: {given: [[a], [x], [x]]}\n", "the row x is repeated here"},
 		{"  A: {given: [[a]]}\n", "a line of field names"},
-		{"  A: {given: {x: {B: [1]}}}\n  B: {per: {A: 1}}\n", "are a mapping of names"},
-		{"  A: {given: {x: {B: {y: {}}}, z: {B: {y: {}}}}}\n  B: {per: {A: 1}}\n", "there is a given row B.y already"},
-		{"  A: {rows: 1}\n  B: {per: {A: 1, given: never}}\n", "beside grown ones, or instead"},
+		{"  A: {given: {x: {B: [1]}}}\n  B: {per: {A: 1}}\n", "be a mapping of names,"},
+		{"  A: {given: {x: {B: {y: {}}}, z: {B: {y: {}}}}}\n  B: {per: {A: 1}}\n", "the row B.y exists already"},
+		{"  A: {rows: 1}\n  B: {per: {A: 1, given: never}}\n", "beside or instead,"},
 	} {
 		_, problems := compileText(bad[0], nil)
 		require.NotEmpty(t, problems, bad[0])
@@ -447,25 +447,26 @@ func TestBytes(t *testing.T) {
 // Each wrong use of these sources is told at its place.
 func TestProblemsOfMoreSources(t *testing.T) {
 	for _, c := range []struct{ name, entities, place, message, hint string }{
-		{"a draw that is not there", cellOf("{from: who.email}"), "9:20", "Thing has no draw who", "draws: {who:"},
-		{"a part that is not there", "  A:\n    rows: 1\n    draws: {who: {kind: person}}\n    fields:\n      a: " +
+		{"a draw that is not there", cellOf("{from: who.email}"), "9:20", "Thing has no shared value " +
+			"who", "shared: {who:"},
+		{"a part that is not there", "  A:\n    rows: 1\n    shared: {who: {kind: person}}\n    fields:\n      a: " +
 			"{from: who.mail}\n", "9:17", "person has no part mail", ""},
-		{"a part of a noun", "  A:\n    rows: 1\n    draws: {what: {kind: noun}}\n    fields:\n      a: {from: " +
+		{"a part of a noun", "  A:\n    rows: 1\n    shared: {what: {kind: noun}}\n    fields:\n      a: {from: " +
 			"what.name}\n", "9:17", "what has no parts", ""},
-		{"a unique part that many share", "  A:\n    rows: 9\n    draws: {who: {kind: person}}\n    fields:\n      " +
-			"a: {from: who.name, unique: true}\n", "9:7", "many a person has the same name", ""},
-		{"a draw with a column", "  A:\n    rows: 1\n    draws: {who: {kind: person, column: x}}\n    fields:\n    " +
-			"  a: {from: who.name}\n", "7:41", "a draw is not stored", ""},
-		{"a draw and a field of one name", "  A:\n    rows: 1\n    draws: {a: {kind: noun}}\n    fields:\n      a: " +
-			"{kind: noun}\n", "9:7", "a is the name of a draw already", ""},
-		{"a given draw", "  A:\n    rows: 1\n    draws: {who: {kind: person}}\n    fields: {n: {from: who.name}}\n " +
-			"   given: {x: {who: 7}}\n", "9:17", "who is a draw", ""},
-		{"a kind with parts as a field", cellOf("{kind: person}"), "9:20", "person has parts", "draws:"},
+		{"a unique part that many share", "  A:\n    rows: 9\n    shared: {who: {kind: person}}\n    fields:\n      " +
+			"a: {from: who.name, unique: true}\n", "9:7", "many rows of person have the same name:", ""},
+		{"a draw with a column", "  A:\n    rows: 1\n    shared: {who: {kind: person, column: x}}\n    fields:\n    " +
+			"  a: {from: who.name}\n", "7:42", "a shared value is not stored", ""},
+		{"a draw and a field of one name", "  A:\n    rows: 1\n    shared: {a: {kind: noun}}\n    fields:\n      a: " +
+			"{kind: noun}\n", "9:7", "a is already the name of a draw", ""},
+		{"a given draw", "  A:\n    rows: 1\n    shared: {who: {kind: person}}\n    fields: {n: {from: who.name}}\n " +
+			"   given: {x: {who: 7}}\n", "9:17", "who is a shared value", ""},
+		{"a kind with parts as a field", cellOf("{kind: person}"), "9:20", "person has parts", "shared:"},
 		{"if without a field", cellOf("{kind: noun, if: {nobody: 1}}"), "9:31", "Thing has no field nobody", ""},
 		{"if with another type", cellOf("{kind: digits, if: {other: 5}}"), "9:40", "is of type text", ""},
 		{"if that is no truth", cellOf("{kind: digits, if: other}"), "9:32", "not true or false by itself", ""},
-		{"if that is nothing", cellOf("{kind: digits, if: [1]}"), "9:32", "a condition is a mapping", ""},
-		{"if in a circle", cellOf("{kind: digits, if: {cell: x}}"), "9:7", "a circle: Thing.cell depends on itself",
+		{"if that is nothing", cellOf("{kind: digits, if: [1]}"), "9:32", "a condition must be a mapping", ""},
+		{"if in a circle", cellOf("{kind: digits, if: {cell: x}}"), "9:7", "circle: Thing.cell depends on itself",
 			""},
 		{"where with a stranger", "  A: {rows: 2}\n  B: {rows: 2, fields: {a: {pick: A, where: {x: 1}}}}\n", "6:46",
 			"A has no " +
@@ -473,32 +474,31 @@ func TestProblemsOfMoreSources(t *testing.T) {
 		{"where that nobody meets", "  A: {rows: 2, fields: {n: 1}}\n  B: {rows: 2, fields: {a: {pick: A, where: " +
 			"{n: 2}}}}\n", "6:25", "no row of A meets the condition", ""},
 		{"skew without a share", "  A: {rows: 2}\n  B: {rows: 2, fields: {a: {pick: A, skew: {top: 20%}}}}\n", "6:44",
-			"what share " +
-				"of the picks", ""},
+			"share of the picks", ""},
 		{"where and distinct", "  A: {rows: 2, fields: {n: 1}}\n  B: {per: {A: 1}, fields: {a: {pick: A, distinct: " +
-			"true, where: {n: 1}}}}\n", "6:29", "only one goes with a pick", ""},
-		{"a tree without depth", cellOf("{tree: {fan: 2}}"), "9:20", "how many levels", ""},
+			"true, where: {n: 1}}}}\n", "6:29", "only one of distinct, where and skew", ""},
+		{"a tree without depth", cellOf("{tree: {fan: 2}}"), "9:20", "tree needs a depth", ""},
 		{"a tree too large", cellOf("{tree: {depth: 40, fan: 3}}"), "9:20", "more than 4294967296 rows", ""},
-		{"running without a parent", cellOf("{running: other}"), "9:23", "Thing has none", ""},
+		{"running without a parent", cellOf("{running: other}"), "9:23", "Thing has no parent", ""},
 		{"running text", "  A: {rows: 1}\n  B:\n    per: {A: 2}\n    fields:\n      n: {kind: noun}\n      r: " +
 			"{running: n}\n", "10:20", "a total needs numbers", ""},
 		{"JSON with a wrong kind", cellOf("{json: {a: {kind: nown}}}"), "9:31", "no kind nown", ""},
-		{"a list of nothing", cellOf("{list: {count: 2}}"), "9:20", "what it is a list of", ""},
+		{"a list of nothing", cellOf("{list: {count: 2}}"), "9:20", "a list needs of:", ""},
 		{"an expression that is none", cellOf(`{derive: "1 +"}`), "9:26", "the expression ends too early", ""},
 		{"an expression with a stranger", cellOf(`{derive: size(othr) + 1}`), "9:27", "Thing has no field othr",
 			`did you ` +
 				`mean "other"?`},
-		{"an expression of two types", cellOf(`{derive: "other + 1"}`), "9:29", "+ does not go with a text and a " +
-			"whole number", ""},
+		{"an expression of two types", cellOf(`{derive: "other + 1"}`), "9:29", "+ cannot be applied to a text " +
+			"and a whole number", ""},
 		{"an expression with a double", cellOf(`{derive: 1.5 * 2.0}`), "9:22", "not exact", "decimal("},
 		{"an expression with a bare comma", cellOf("{derive: left(other, 2)}"), "9:32", "the expression ends too " +
 			"early", ""},
-		{"an expression in a circle", cellOf(`{derive: size(cell)}`), "9:7", "a circle", ""},
-		{"a file outside", cellOf("{file: {folder: ../x, as: png}}"), "9:29", "does not lie inside", ""},
+		{"an expression in a circle", cellOf(`{derive: size(cell)}`), "9:7", "circle: ", ""},
+		{"a file outside", cellOf("{file: {folder: ../x, as: png}}"), "9:29", "is not inside", ""},
 		{"a file of no kind", cellOf("{file: {folder: x, as: gif}}"), "9:36", "a png picture or a txt document", ""},
-		{"a file without a folder", cellOf("{file: {as: png}}"), "9:20", "says a folder", ""},
+		{"a file without a folder", cellOf("{file: {as: png}}"), "9:20", "a folder", ""},
 		{"a picture too large", cellOf("{file: {folder: x, as: png, size: 3000x1}}"), "9:20", "1 to 2000 pixels", ""},
-		{"bytes by the megabyte", cellOf("{bytes: 5000000}"), "9:21", "must lie between", ""},
+		{"bytes by the megabyte", cellOf("{bytes: 5000000}"), "9:21", "must be between", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			_, problems := compileText(c.entities, nil)

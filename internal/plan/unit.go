@@ -87,7 +87,7 @@ const stepHint = "such as {update: Sailing, match: {code: sailing}, set: {seats_
 // units reads units.
 func (p *Plan) units(v *node) {
 	if !v.mapping {
-		p.add(v.place, "units is a mapping of names, and here is %s", v.what())
+		p.add(v.place, "units must be a mapping of names, got %s", v.what())
 		return
 	}
 	if len(v.pairs) > maxUnits {
@@ -102,32 +102,22 @@ func (p *Plan) units(v *node) {
 			Occasions: &Entity{Name: x.key.text, place: x.key.place},
 		}
 		if !isName(u.Name) {
-			p.add(x.key.place, "%q is no name for a unit", u.Name).
-				Advise("a name begins with a letter and goes on with letters, digits and _")
+			p.add(x.key.place, "%q is not a valid name for a unit", u.Name).
+				Advise("use a letter, then letters, digits and _")
 		}
 		if slices.ContainsFunc(p.Entities, func(e *Entity) bool { return e.Name == u.Name }) {
-			p.add(x.key.place, "%s is the name of an entity already", u.Name)
+			p.add(x.key.place, "%s is already the name of an entity", u.Name)
 		}
 		p.unit(u, x.value)
 		p.Units = append(p.Units, u)
 	}
 }
 
+// unit reads a unit of work: its occasions and its steps.
 func (p *Plan) unit(u *Unit, n *node) {
 	e := u.Occasions
 	s := p.rowsShape(e)
-	s["after"] = func(_, v *node) {
-		items := v.items
-		if !v.list {
-			items = []*node{v}
-		}
-		for _, x := range items {
-			var name string
-			if p.text(x, "after", &name) {
-				u.After, u.after = append(u.After, name), append(u.after, x)
-			}
-		}
-	}
+	s["after"] = func(_, v *node) { p.afterUnits(u, v) }
 	s["together"] = func(_, v *node) {
 		u.togetherPlace = v.place
 		if v.scalar() && v.text == "all" {
@@ -138,7 +128,7 @@ func (p *Plan) unit(u *Unit, n *node) {
 	}
 	s["isolation"] = func(_, v *node) {
 		if p.text(v, "isolation", &u.Isolation) && !slices.Contains(isolations, u.Isolation) {
-			p.add(v.place, "%q is no isolation level", u.Isolation).Nearest(u.Isolation, isolations)
+			p.add(v.place, "%q is not an isolation level", u.Isolation).Nearest(u.Isolation, isolations)
 			u.Isolation = ""
 		}
 	}
@@ -146,7 +136,7 @@ func (p *Plan) unit(u *Unit, n *node) {
 		u.OnViolation = p.violationPolicies(v)
 		for _, x := range v.pairs {
 			if x.value.text == string(Redraw) {
-				p.add(x.value.place, "a unit's occasions are not drawn again: there is stop and skip")
+				p.add(x.value.place, "occasions of a unit cannot be redrawn; use stop or skip")
 			}
 		}
 	}
@@ -156,23 +146,37 @@ func (p *Plan) unit(u *Unit, n *node) {
 		return
 	}
 	if n.get("steps") == nil {
-		p.add(u.place, "the unit %s has no steps", u.Name).Advise("steps: is a list, %s", stepHint)
+		p.add(u.place, "the unit %s has no steps", u.Name).Advise("add steps: with a list, %s", stepHint)
 	}
 	p.oneSource(e)
 	if e.RowsFrom == nil && e.Per == nil && e.rowsPlace == (place{}) && len(e.Given) == 0 {
 		e.Rows = 1 // one occasion: now
 	}
 	if e.Existing {
-		p.add(e.rowsPlace, "the occasions of a unit are a number, per an entity, or the lines of a file").
+		p.add(e.rowsPlace, "the occasions of a unit must be a number, per an entity, or the lines of a file").
 			Advise("rows: 200, per: {Booking: 1}, or rows_from: {file: sales.csv, ...}")
 		e.Existing = false
+	}
+}
+
+// afterUnits reads the names of units that a unit waits for: one, or a list.
+func (p *Plan) afterUnits(u *Unit, v *node) {
+	items := v.items
+	if !v.list {
+		items = []*node{v}
+	}
+	for _, x := range items {
+		var name string
+		if p.text(x, "after", &name) {
+			u.After, u.after = append(u.After, name), append(u.after, x)
+		}
 	}
 }
 
 // steps reads the steps of a unit.
 func (p *Plan) steps(u *Unit, v *node) {
 	if !v.list || len(v.items) == 0 {
-		p.add(v.place, "steps is a list, and here is %s", v.what()).Advise("- %s", stepHint)
+		p.add(v.place, "steps must be a list, got %s", v.what()).Advise("- %s", stepHint)
 		return
 	}
 	if len(v.items) > maxSteps {
@@ -186,13 +190,14 @@ func (p *Plan) steps(u *Unit, v *node) {
 		}
 		u.Steps = append(u.Steps, s)
 		if s.Word == StepClear && slices.ContainsFunc(u.Steps, func(x *StepSaid) bool { return x.Word != StepClear }) {
-			p.add(s.place, "clear stands before all other steps: it is done once, and the others for each occasion")
+			p.add(s.place, "clear must come before all other steps: it runs once, and the others for each occasion")
 		}
 	}
+
 	if u.Together != 0 {
 		for _, s := range u.Steps {
 			if s.Word == StepClear {
-				p.add(s.place, "clear empties a table once, and what fills it must be in the same transaction").
+				p.add(s.place, "clear empties a table once, so all occasions must be in the same transaction").
 					Advise("add together: all to the unit")
 				break
 			}
@@ -200,9 +205,10 @@ func (p *Plan) steps(u *Unit, v *node) {
 	}
 }
 
+// step reads one step; nil after adding a problem.
 func (p *Plan) step(n *node) *StepSaid {
 	if !n.mapping {
-		p.add(n.place, "a step is a mapping, and here is %s", n.what()).Advise("%s", stepHint)
+		p.add(n.place, "a step must be a mapping, got %s", n.what()).Advise("%s", stepHint)
 		return nil
 	}
 	s := &StepSaid{place: n.place, Lo: 1, Hi: 1}
@@ -211,8 +217,8 @@ func (p *Plan) step(n *node) *StepSaid {
 			continue
 		}
 		if s.Word != "" {
-			p.add(x.key.place, "a step does one thing, and here are two: %s and %s", s.Word, x.key.text).
-				Advise("each stands behind a - of its own")
+			p.add(x.key.place, "a step must do one thing, got two: %s and %s", s.Word, x.key.text).
+				Advise("write each after its own -")
 			return nil
 		}
 		s.Word, s.place = StepWord(x.key.text), x.key.place
@@ -223,25 +229,28 @@ func (p *Plan) step(n *node) *StepSaid {
 		p.text(x.value, "the entity or table of "+string(s.Word), &s.Target)
 		s.targetPlace = x.value.place
 	}
+
 	if s.Word == "" {
 		first := ""
 		if len(n.pairs) > 0 {
 			first = n.pairs[0].key.text
 		}
-		p.add(n.place, "this step does not say what it does").Nearest(first, stepWords)
+		p.add(n.place, "this step has no action").Nearest(first, stepWords)
 		return nil
 	}
+
 	for _, x := range n.pairs {
 		k := x.key.text
 		if k == string(s.Word) {
 			continue
 		}
 		if !slices.Contains(stepKeys[s.Word], k) {
-			p.add(x.key.place, "%q does not go with %s", k, s.Word).Nearest(k, stepKeys[s.Word])
+			p.add(x.key.place, "%q cannot be combined with %s", k, s.Word).Nearest(k, stepKeys[s.Word])
 			continue
 		}
 		p.stepKey(s, k, x.value)
 	}
+
 	p.stepNeeds(s)
 	return s
 }
@@ -252,14 +261,14 @@ func (p *Plan) stepKey(s *StepSaid, key string, v *node) {
 	case "as":
 		if p.text(v, "as", &s.As) &&
 			(!isName(s.As) || s.As == occasionWord || s.As == rowWord || s.As == clockWord) {
-			p.add(v.place, "%q is no name for a row", s.As).
-				Advise("a name of letters, digits and _, and none of %s, %s, %s", occasionWord, rowWord, clockWord)
+			p.add(v.place, "%q is not a valid name for a row", s.As).
+				Advise("use letters, digits and _, but not %s, %s or %s", occasionWord, rowWord, clockWord)
 		}
 	case "because":
 		p.text(v, "because", &s.Because)
 	case "match", "set", "first":
 		if !v.mapping || len(v.pairs) == 0 {
-			p.add(v.place, "%s is a mapping of fields to values, and here is %s", key, v.what()).
+			p.add(v.place, "%s must be a mapping of fields to values, got %s", key, v.what()).
 				Advise("%s", stepHint)
 			return
 		}
@@ -278,7 +287,7 @@ func (p *Plan) stepKey(s *StepSaid, key string, v *node) {
 func (p *Plan) stepNeeds(s *StepSaid) {
 	need := func(what string, n *node) {
 		if n == nil {
-			p.add(s.place, "%s says no %s", s.Word, what).Advise("%s", stepHint)
+			p.add(s.place, "%s has no %s", s.Word, what).Advise("%s", stepHint)
 		}
 	}
 	switch s.Word {
@@ -291,7 +300,7 @@ func (p *Plan) stepNeeds(s *StepSaid) {
 		need("set", s.set)
 	}
 	if s.Word == StepFind && s.Hi > 1 && s.Hi != AnyNumber {
-		p.add(s.place, "find looks up one row, or, with expect: 0..1, one that need not be there")
+		p.add(s.place, "find needs expect: 1, or 0..1 for a row that may be missing")
 	}
 }
 

@@ -96,7 +96,7 @@ func (c *compiler) units() {
 		for i, name := range u.After {
 			of := c.byName[name]
 			if of == nil || of == e {
-				c.add(u.after[i].place, "%s goes after %s, and there is no such entity or unit", u.Name, name).
+				c.add(u.after[i].place, "%s comes after %s, which is not an entity or unit", u.Name, name).
 					Nearest(name, c.names())
 				continue
 			}
@@ -121,7 +121,7 @@ func (c *compiler) orderUnits() {
 	place = func(u *CompiledUnit) {
 		switch state[u.Plan.Name] {
 		case 1:
-			c.add(u.Plan.place, "a circle: %s goes after itself", u.Plan.Name)
+			c.add(u.Plan.place, "circle: %s comes after itself", u.Plan.Name)
 			fallthrough
 		case 2:
 			return
@@ -141,6 +141,7 @@ func (c *compiler) orderUnits() {
 	c.out.Units = order
 }
 
+// unitCompiler compiles the steps of one unit.
 type unitCompiler struct {
 	c    *compiler
 	said *Unit
@@ -148,6 +149,7 @@ type unitCompiler struct {
 	out  *CompiledUnit
 }
 
+// compileSteps compiles the steps in their order: a step may use rows of earlier ones.
 func (u *unitCompiler) compileSteps() {
 	for _, said := range u.said.Steps {
 		s := &Step{StepSaid: said}
@@ -162,7 +164,7 @@ func (u *unitCompiler) compileSteps() {
 			continue
 		}
 		if s.As != "" && slices.ContainsFunc(u.out.Steps, func(x *Step) bool { return x.As == s.As }) {
-			u.c.add(s.place, "two steps of %s call their row %s", u.said.Name, s.As)
+			u.c.add(s.place, "two steps of %s name their row %s", u.said.Name, s.As)
 		}
 		s.Match = u.operands(s, s.match, "match")
 		s.Set = u.assignments(s)
@@ -189,6 +191,7 @@ func (u *unitCompiler) target(s *Step) bool {
 	return true
 }
 
+// entityNames returns the names of all entities, in the order of the plan.
 func (c *compiler) entityNames() []string {
 	var names []string
 	for _, e := range c.entities {
@@ -223,6 +226,7 @@ func (u *unitCompiler) namesOf(s *Step) []string {
 	return names
 }
 
+// noColumn adds the problem of a name that is no column of a step's table.
 func (u *unitCompiler) noColumn(at place, s *Step, name string) {
 	u.c.missing(at, "%s: the table %s has no column %s", s.Label(), s.Table.Name, name).Nearest(name, u.namesOf(s))
 }
@@ -233,14 +237,15 @@ func (u *unitCompiler) condition(s *Step) {
 	if n.mapping {
 		sql := n.get("sql")
 		if sql == nil || len(n.pairs) != 1 || !sql.scalar() {
-			u.c.add(n.place, "require is an expression, or {sql: CONDITION}, and here is %s", n.what())
+			u.c.add(n.place, "require must be an expression, or {sql: CONDITION}, got %s", n.what())
 			return
 		}
 		u.conditionSQL(s, sql)
 		return
 	}
+
 	if !n.scalar() {
-		u.c.add(n.place, "require is an expression, or {sql: CONDITION}, and here is %s", n.what()).
+		u.c.add(n.place, "require must be an expression, or {sql: CONDITION}, got %s", n.what()).
 			Advise("require: sailing.seats_left >= seats")
 		return
 	}
@@ -259,6 +264,7 @@ func (u *unitCompiler) condition(s *Step) {
 		s.From = append(s.From, slot)
 		inputs = append(inputs, derive.Input{Name: name, Type: u.out.Slots[slot].Type, Scale: u.out.Slots[slot].Scale})
 	}
+
 	if slices.ContainsFunc(s.From, func(i int) bool { return u.out.Slots[i].Type == value.Null }) {
 		return // told
 	}
@@ -268,16 +274,18 @@ func (u *unitCompiler) condition(s *Step) {
 		return
 	}
 	if x.Type != value.Boolean {
-		u.c.add(n.place, "a condition is true or false, and this is of type %s", x.Type)
+		u.c.add(n.place, "a condition must be true or false, and this has the type %s", x.Type)
 		return
 	}
 	s.Condition = x
 }
 
+// conditionSQL compiles a condition that is a query in SQL, with values of the occasion as
+// parameters.
 func (u *unitCompiler) conditionSQL(s *Step, n *node) {
 	rest := n.text
 	if predicate.Executes(rest) {
-		u.c.add(n.place, "the condition holds a comment that MySQL and MariaDB execute").Advise("leave /*! ... */ out")
+		u.c.add(n.place, "the condition contains a comment that MySQL and MariaDB execute").Advise("remove /*! ... */")
 		return
 	}
 	var piece strings.Builder
@@ -292,7 +300,7 @@ func (u *unitCompiler) conditionSQL(s *Step, n *node) {
 		if rest[i] == '}' || end < i {
 			u.c.add(
 				n.place,
-				"a value in a condition stands in braces, such as {sailing.id}, and here one of them is missing",
+				"a value in a condition must be in braces, such as {sailing.id}; one is missing",
 			)
 			return
 		}
@@ -314,11 +322,11 @@ func (u *unitCompiler) fitStep(s *Step) {
 	for _, a := range s.Set {
 		switch {
 		case a.Column.Generated:
-			u.c.missing(a.place, "%s: the column %s is computed by the database", s.Label(), a.Column.Name)
+			u.c.missing(a.place, "%s: the database computes the column %s", s.Label(), a.Column.Name)
 		case a.Column.Identity == schema.Always && s.Word != StepInsert:
 			u.c.missing(
 				a.place,
-				"%s: the column %s always numbers itself, so it cannot be set",
+				"%s: the database always numbers the column %s, so it cannot be set",
 				s.Label(),
 				a.Column.Name,
 			)
@@ -326,11 +334,12 @@ func (u *unitCompiler) fitStep(s *Step) {
 			u.c.missing(a.place, "%s: the column %s is NOT NULL", s.Label(), a.Column.Name)
 		case s.Word == StepUpsert && a.Expr.Op != schema.OpInput &&
 			!slices.ContainsFunc(s.First, func(o Operand) bool { return o.Column == a.Column }):
-			u.c.add(a.place, "%s: %s is made of what the row holds, and a new row holds nothing", s.Label(),
+			u.c.add(a.place, "%s: %s is computed from the existing row, and a new row has no values yet", s.Label(),
 				a.Column.Name).
-				Advise("first: {%s: VALUE} says what a new row has", a.Column.Name)
+				Advise("give the value of a new row with first: {%s: VALUE}", a.Column.Name)
 		}
 	}
+
 	if s.Word == StepInsert || s.Word == StepUpsert {
 		u.fitNewRow(s)
 	}
@@ -365,18 +374,19 @@ func (u *unitCompiler) fitUpsert(s *Step) {
 		names = append(names, m.Column.Name)
 	}
 	if _, why := s.Table.Backing(names); why != "" && len(names) == len(s.match.pairs) {
-		u.c.missing(s.match.place, "%s: %s cannot tell the rows of %s apart: %s", s.Label(),
+		u.c.missing(s.match.place, "%s: %s does not identify one row of %s: %s", s.Label(),
 			strings.Join(names, ", "), s.Table.Name, why).
-			Advise("a unique index over NOT NULL columns must stand behind match: else a row may be there twice")
+			Advise("match needs a unique index over NOT NULL columns, because otherwise a row may exist twice")
 	}
 	for _, a := range s.Set {
 		if slices.ContainsFunc(s.Match, func(o Operand) bool { return o.Column == a.Column }) {
-			u.c.add(a.place, "%s: %s is in match, so it does not change", s.Label(), a.Column.Name).
-				Advise("take it out of set")
+			u.c.add(a.place, "%s: %s is in match, so it cannot be set", s.Label(), a.Column.Name).
+				Advise("remove it from set")
 		}
 	}
 }
 
+// isNull reports whether a slot holds the literal NULL.
 func (u *unitCompiler) isNull(slot int) bool {
 	s := u.out.Slots[slot]
 	return s.Field < 0 && s.Step < 0 && s.Expr == nil && s.Type == value.Null

@@ -90,17 +90,15 @@ func unitText(steps string) string {
 
 func TestProblemsOfUnits(t *testing.T) {
 	for _, c := range []struct{ name, steps, message, hint string }{
-		{"no word", "      - {match: {code: code}}\n", "does not say what it does", ""},
-		{"two words", "      - {find: Pier, update: Pier, match: {code: code}}\n", "a step does one thing",
-			"a - of its " +
-				"own"},
-		{"a word misspelt", "      - {updat: Pier, match: {code: code}, set: {free: 1}}\n", "does not say what it " +
-			"does", `did you mean "update"?`},
-		{"a key that does not go with it", "      - {find: Pier, match: {code: code}, set: {free: 1}}\n",
-			`"set" does ` +
-				`not go with find`, ""},
-		{"no match", "      - {update: Pier, set: {free: 1}}\n", "update says no match", ""},
-		{"no set", "      - {insert: Visit}\n", "insert says no set", ""},
+		{"no word", "      - {match: {code: code}}\n", "this step has no action", ""},
+		{"two words", "      - {find: Pier, update: Pier, match: {code: code}}\n", "a step must do one thing,",
+			"after its own"},
+		{"a word misspelt", "      - {updat: Pier, match: {code: code}, set: {free: 1}}\n", "this step has no " +
+			"action", `did you mean "update"?`},
+		{"a key that cannot be combined with it", "      - {find: Pier, match: {code: code}, set: {free: 1}}\n",
+			`"set" cannot be combined with find`, ""},
+		{"no match", "      - {update: Pier, set: {free: 1}}\n", "update has no match", ""},
+		{"no set", "      - {insert: Visit}\n", "insert has no set", ""},
 		{"an unknown table", "      - {find: Peer, match: {code: code}}\n", "neither an entity of the plan nor a " +
 			"table", `did you mean "Pier"?`},
 		{"an unknown column", "      - {update: Pier, match: {cod: code}, set: {free: 1}}\n", "the table piers has " +
@@ -110,9 +108,9 @@ func TestProblemsOfUnits(t *testing.T) {
 		{"an unknown name", "      - {update: Pier, match: {code: cod}, set: {free: 1}}\n", "the occasions of dock " +
 			"have no field cod", `did you mean "code"?`},
 		{"a text without quotes", "      - {update: Pier, match: {code: code}, set: {state: shut}}\n", "have no " +
-			"field shut", "a text goes in quotes"},
+			"field shut", "text in quotes:"},
 		{"a text that is none of the values", "      - {update: Pier, match: {code: code}, set: {state: " +
-			"\"shot\"}}\n", `"shot" is none of the values`, `did you mean "shut"?`},
+			"\"shot\"}}\n", `"shot" is not one of the values`, `did you mean "shut"?`},
 		{"a text that is too long", "      - {update: Pier, match: {code: \"ABCDE\"}, set: {free: 1}}\n",
 			`"ABCDE" has ` +
 				`5 characters`, ""},
@@ -121,14 +119,12 @@ func TestProblemsOfUnits(t *testing.T) {
 		{"another type of an expression", "      - {update: Pier, match: {code: code}, set: {free: {derive: " +
 			"'occasion.code + \"x\"'}}}\n", "is of type text, and the column piers.free is INTEGER", ""},
 		{"types that do not mix", "      - {update: Pier, match: {code: code}, set: {free: free + day}}\n",
-			"day is a " +
-				"field of the occasion and a column", ""},
+			"day is both a field of the occasion and a column", ""},
 		{"a date for a number", "      - {update: Pier, match: {code: code}, set: {free: 2026-01-01}}\n",
 			"of type date", ""},
 		{"null where none may be", "      - {update: Pier, match: {code: code}, set: {free: null}}\n", "the column " +
 			"free is NOT NULL", ""},
-		{"null in match", "      - {update: Pier, match: {code: null}, set: {free: 1}}\n", "nothing is equal to " +
-			"null", ""},
+		{"null in match", "      - {update: Pier, match: {code: null}, set: {free: 1}}\n", "nothing equals null", ""},
 		{"a division", "      - {update: Pier, match: {code: code}, set: {free: free / n}}\n", "compute a division " +
 			"in different ways", "find"},
 		{"a product of decimals", "      - {update: Pier, match: {code: code}, set: {toll: toll * rate}}\n",
@@ -137,50 +133,49 @@ func TestProblemsOfUnits(t *testing.T) {
 		{"a column set twice", "      - {update: Pier, match: {code: code}, set: {free: 1, Free: 2}}\n", "the column " +
 			"free is set twice", ""},
 		{"one column made of another", "      - {update: Pier, match: {code: code}, set: {toll: total + 1, total: " +
-			"0}}\n", "toll is made of total, which the same step sets", "a step of its own"},
-		{"a computed column", "      - {update: Pier, match: {code: code}, set: {area: 1}}\n", "computed by the " +
+			"0}}\n", "toll is computed from total, which the same step sets:", "a step of its own"},
+		{"a computed column", "      - {update: Pier, match: {code: code}, set: {area: 1}}\n", "update Pier: the " +
 			"database", ""},
 		{"a missing column", "      - {insert: Visit, set: {paid: rate}}\n", "visits.pier_id (INTEGER) is NOT NULL " +
 			"without a default", "add it to set"},
 		{"a row that no step has", "      - {update: Pier, match: {id: pier.id}, set: {free: 1}}\n", "no earlier " +
-			"step has found or added a row called pier", "there is: area"},
+			"step finds or adds a row named pier", "Pier: no earlier"},
 		{"a row that only a later step has", "      - {update: Pier, match: {id: Pier.id}, set: {free: 1}}\n      " +
-			"- {find: Pier, match: {code: code}}\n", "no earlier step has found or added a row called Pier", ""},
+			"- {find: Pier, match: {code: code}}\n", "no earlier step finds or adds a row named Pier", ""},
 		{"two rows of one name", "      - {find: Pier, match: {code: code}}\n      - {find: Pier, match: {code: " +
 			"\"ABCD\"}}\n      - {update: Pier, match: {id: Pier.id}, set: {free: 1}}\n", "two earlier steps have " +
 			"a row of Pier", ""},
 		{"two rows called alike", "      - {find: Pier, as: p, match: {code: code}}\n      - {find: Visit, as: p, " +
-			"match: {id: n}}\n", "two steps of dock call their row p", ""},
-		{"a name that is kept", "      - {find: Pier, as: occasion, match: {code: code}}\n", "no name for a row",
-			"none of " +
-				"occasion, row, clock"},
+			"match: {id: n}}\n", "two steps of dock name their row p", ""},
+		{"a name that is kept", "      - {find: Pier, as: occasion, match: {code: code}}\n", "name for a row",
+			"not occasion, row or clock"},
 		{"what an inserted row does not say", "      - {insert: Visit, set: {pier_id: n, paid: rate}}\n      - " +
-			"{update: Visit, match: {note: Visit.note}, set: {paid: 1}}\n", "does not say its note", ""},
+			"{update: Visit, match: {note: Visit.note}, set: {paid: 1}}\n", "does not set its note:", ""},
 		{"a field and a column", "      - {update: Pier, match: {code: code}, set: {code: {derive: 'code + " +
-			"\"x\"'}}}\n", "code is a field of the occasion and a column of piers", "say occasion.code or row.code"},
+			"\"x\"'}}}\n", "code is both a field of the occasion and a column of piers:", "occasion.code or row.code"},
 		{"upsert without a key", "      - {upsert: Pier, match: {free: n}, set: {toll: rate, code: code, total: " +
-			"0}}\n", "free cannot tell the rows of piers apart", "a unique index"},
+			"0}}\n", "free does not identify one row of piers: the", "a unique index"},
 		{"upsert of what is not there yet", "      - {upsert: Pier, match: {code: code}, set: {free: free + 1, " +
-			"toll: rate, total: 0}}\n", "a new row holds nothing", "first: {free: VALUE}"},
+			"toll: rate, total: 0}}\n", "a new row has no", "first: {free: VALUE}"},
 		{"upsert that sets its match", "      - {upsert: Pier, match: {code: code}, set: {free: 1, toll: rate, " +
-			"total: 0, code: code}}\n", "code is in match, so it does not change", ""},
-		{"a condition that is none", "      - {require: n + 1}\n", "a condition is true or false, and this is of " +
-			"type integer", ""},
-		{"a brace too few", "      - require: {sql: \"{n > 1\"}\n", "one of them is missing", ""},
+			"total: 0, code: code}}\n", "code is in match, so it cannot be set", ""},
+		{"a condition that is none", "      - {require: n + 1}\n", "a condition must be true or false, and this " +
+			"has the type integer", ""},
+		{"a brace too few", "      - require: {sql: \"{n > 1\"}\n", "one is missing", ""},
 		{"an unknown name in SQL", "      - require: {sql: \"{m} > 1\"}\n", "have no field m", ""},
 		{"clear behind others", "      - {find: Pier, match: {code: code}}\n      - {clear: marks}\n", "clear " +
-			"stands before all other steps", ""},
+			"must come before all other steps", ""},
 		{"clear alone in its transaction", "      - {clear: marks}\n", "must be in the same transaction", "together: " +
 			"all"},
-		{"expect of a find", "      - {find: Pier, match: {code: code}, expect: 3}\n", "find looks up one row", ""},
-		{"redraw", "      - {find: Pier, match: {code: code}}\n    on_violation: {unique: redraw}\n", "not drawn " +
-			"again", ""},
+		{"expect of a find", "      - {find: Pier, match: {code: code}, expect: 3}\n", "find needs expect: 1, or", ""},
+		{"redraw", "      - {find: Pier, match: {code: code}}\n    on_violation: {unique: redraw}\n", "cannot be " +
+			"redrawn", ""},
 		{"an isolation level that is none", "      - {find: Pier, match: {code: code}}\n    isolation: " +
-			"serialisable\n", "no isolation level", `did you mean "serializable"?`},
+			"serialisable\n", "an isolation level", `did you mean "serializable"?`},
 		{"together with nobody", "      - {find: Pier, match: {code: code}}\n    together: 0\n", "together", ""},
-		{"after nobody", "      - {find: Pier, match: {code: code}}\n    after: Peer\n", "there is no such entity " +
+		{"after nobody", "      - {find: Pier, match: {code: code}}\n    after: Peer\n", "which is not an entity " +
 			"or unit", `did you mean "Pier"?`},
-		{"after itself", "      - {find: Pier, match: {code: code}}\n    after: dock\n", "there is no such entity " +
+		{"after itself", "      - {find: Pier, match: {code: code}}\n    after: dock\n", "which is not an entity " +
 			"or unit", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -193,14 +188,14 @@ func TestProblemsOfUnits(t *testing.T) {
 		})
 	}
 	for text, message := range map[string]string{
-		"units:\n  Pier: {steps: [{find: Pier, match: {id: 1}}]}\n": "Pier is the name of an entity already",
-		"units: []\n": "units is a " +
-			"mapping", "units:\n  u: {rows: 1}\n": "the unit u has no steps",
-		"units:\n  u: {rows: 1, steps: []}\n": "steps is a list", "units:\n  a: {after: b, steps: [{find: Pier, " +
-			"match: {id: 1}}]}\n  b: {after: a, steps: [{find: Pier, match: {id: 1}}]}\n": "a circle: a goes after " +
-			"itself",
-		"units:\n  u: {rows: existing, steps: [{find: Pier, match: {id: 1}}]}\n": "the occasions of a unit are a " +
-			"number",
+		"units:\n  Pier: {steps: [{find: Pier, match: {id: 1}}]}\n": "Pier is already the name of an entity",
+		"units: []\n": "units must be a mapping", "units:\n  u: {rows: 1}\n": "the unit u has no steps",
+		"units:\n  u: {rows: 1, steps: []}\n": "steps must be a list,", "units:\n  a: {after: b, steps: [{find: " +
+			"Pier, " +
+			"match: {id: 1}}]}\n  b: {after: a, steps: [{find: Pier, match: {id: 1}}]}\n": "circle: a comes " +
+			"after itself",
+		"units:\n  u: {rows: existing, steps: [{find: Pier, match: {id: 1}}]}\n": "the occasions of a unit must " +
+			"be a number",
 	} {
 		_, problems := compileText(quayEntities+text, quay())
 		assert.Contains(t, problems.Error(), message)
@@ -211,19 +206,18 @@ func TestProblemsOfUnits(t *testing.T) {
 func TestWarningsOfUnits(t *testing.T) {
 	for _, c := range []struct{ steps, warning string }{
 		{"      - {find: Pier, match: {code: code}}\n      - {insert: Visit, set: {pier_id: Pier.id, paid: rate}}\n",
-			"insert " +
-				"Visit: Pier.total is made of Visit.paid, and no step of dock changes it with it"},
+			"insert Visit: Pier.total is computed from Visit.paid, and no step of dock keeps them in"},
 		{"      - {find: Pier, match: {code: code}}\n      - {insert: Visit, set: {pier_id: Pier.id, paid: " +
 			"rate}}\n      - {update: Pier, match: {id: Pier.id}, set: {total: total + rate}}\n", ""},
 		{"      - {update: Visit, match: {id: n}, set: {note: \"x\"}}\n", ""},
-		{"      - {update: Visit, match: {id: n}, set: {paid: paid + rate}}\n", "update Visit: Pier.total is made " +
-			"of Visit.paid"},
+		{"      - {update: Visit, match: {id: n}, set: {paid: paid + rate}}\n", "update Visit: Pier.total is " +
+			"computed from Visit.paid"},
 		{"      - {insert: marks, set: {n: n}}\n", "the table marks has no primary key, so what this step does " +
 			"cannot be withdrawn"},
 		{"      - {update: Pier, match: {code: code}, set: {free: free - 1}}\n      - {update: Visit, match: {id: " +
 			"n}, set: {note: \"x\"}}\n  other:\n    steps:\n      - {update: Visit, match: {id: 1}, set: {note: " +
 			"\"x\"}}\n      - {update: Pier, match: {id: 1}, set: {free: 1}}\n",
-			"other locks rows of visits before those of piers, and dock the other way round"},
+			"other locks rows of visits before rows of piers, and dock does it the other way round:"},
 	} {
 		compiled, problems := compileText(unitText(c.steps), quay())
 		require.NotNil(t, compiled, problems)
@@ -245,8 +239,7 @@ func TestWarningsOfUnits(t *testing.T) {
 	assert.Contains(
 		t,
 		compiled.Warnings.Error(),
-		"Pier.total seems to be a total of rows below, and neither an aggregate (sum, count_of) nor a unit keeps "+
-			"it right",
+		"Pier.total seems to be a total of child rows, and neither an aggregate (sum, count_of) nor a unit keeps it",
 	)
 }
 
@@ -304,16 +297,16 @@ func TestUnitsAreCompiled(t *testing.T) {
 func TestProblemsOfInvariants(t *testing.T) {
 	for rule, message := range map[string]string{
 		"sum of Visit.paid per Pier = Pier.totl": "the table piers has no column totl", "sum of Visit per Pier = " +
-			"Pier.total": "sum, min and max are of a field", "count of Visit.paid per Pier > 1": "count is of rows",
-		"sum of Visit.note per Pier = Pier.total": "has no sum that every database computes alike", "sum of " +
+			"Pier.total": "sum, min and max need a field,", "count of Visit.paid per Pier > 1": "count needs rows:",
+		"sum of Visit.note per Pier = Pier.total": "and databases do not compute its sum alike", "sum of " +
 			"Visit.paid per marks = 3": "visits has no reference to marks", "sum of Visit.paid per Pier = " +
-			"Visit.paid": "is compared with a field of Pier",
+			"Visit.paid": "compared with a field of Pier",
 		"sum of Vist.paid per Pier = 3": "neither an entity of the plan nor a table",
-		"every Pier has free": "a condition " +
-			"is true or false", "every Pier has fre > 1": "the table piers has no column fre", "every Pier has " +
+		"every Pier has free":           "a condition must be true or false", "every Pier has fre > 1": "the table " +
+			"piers has no column fre", "every Pier has " +
 			"free / 2 > 1": "compute a division in different ways",
-		"whatever": "this is no condition that the program reads", "{no: Pier}": "an invariant in SQL is", "{sql: x, " +
-			"where: y}": "an invariant in SQL is", "[1]": "an invariant is a condition",
+		"whatever": "this condition cannot be read", "{no: Pier}": "an invariant in SQL is", "{sql: x, " +
+			"where: y}": "an invariant in SQL is", "[1]": "an invariant must be a condition,",
 		"{no: Peer, where: x}": "neither an " +
 			"entity",
 		"every Pier has free >": "Syntax",

@@ -25,14 +25,14 @@ func (u *unitCompiler) operands(s *Step, n *node, of string) []Operand {
 			continue
 		}
 		if slices.ContainsFunc(out, func(o Operand) bool { return o.Column == col }) {
-			u.c.add(x.key.place, "%s: the column %s stands twice in %s", s.Label(), col.Name, of)
+			u.c.add(x.key.place, "%s: the column %s appears twice in %s", s.Label(), col.Name, of)
 			continue
 		}
 		if e := u.value(s, x.value, col, false); e != nil {
 			out = append(out, Operand{col, e.Input, x.key.place})
 			if slot := u.out.Slots[e.Input]; of == "match" && slot.Type == value.Null &&
 				(slot.Field < 0 || u.of.fields[slot.Field].state == compiled) {
-				u.c.add(x.value.place, "%s: nothing is equal to null, so no row matches", s.Label())
+				u.c.add(x.value.place, "%s: nothing equals null, so no row matches", s.Label())
 			}
 		}
 	}
@@ -60,11 +60,12 @@ func (u *unitCompiler) assignments(s *Step) []Assignment {
 			out = append(out, Assignment{col, e, x.key.place})
 		}
 	}
+
 	for _, a := range out {
 		for _, b := range out {
 			if a.Column != b.Column && a.Expr.Reads(b.Column) {
-				u.c.add(a.place, "%s: %s is made of %s, which the same step sets: databases differ in whether that "+
-					"is the value before or after", s.Label(), a.Column.Name, b.Column.Name).
+				u.c.add(a.place, "%s: %s is computed from %s, which the same step sets: databases differ in "+
+					"whether they use the value before or after", s.Label(), a.Column.Name, b.Column.Name).
 					Advise("set %s in a step of its own", a.Column.Name)
 			}
 		}
@@ -83,7 +84,7 @@ func (u *unitCompiler) value(s *Step, n *node, col *schema.Column, row bool) *sc
 			!n.pairs[0].value.scalar() && !n.pairs[0].value.null {
 			u.c.add(
 				n.place,
-				"%s: a value is plain, or {derive: EXPRESSION} or {value: LITERAL}, and here is %s",
+				"%s: a value must be plain, {derive: EXPRESSION} or {value: LITERAL}, got %s",
 				s.Label(),
 				n.what(),
 			)
@@ -93,13 +94,21 @@ func (u *unitCompiler) value(s *Step, n *node, col *schema.Column, row bool) *sc
 			return u.literal(s, at, col)
 		}
 		text = at.text
-	} else if n.list || n.null || n.quoted || numberPattern.MatchString(text) || oddNumber.MatchString(text) ||
-		text == "true" || text == "false" {
-		return u.literal(s, n, col)
-	} else if _, looks, _ := value.ReadMoment(text); looks {
+	} else if n.list || isLiteral(n) {
 		return u.literal(s, n, col)
 	}
 	return u.expression(s, at, text, col, row)
+}
+
+// isLiteral reports whether a scalar stands for itself: text in quotes, NULL, a number, a truth, a moment.
+func isLiteral(n *node) bool {
+	text := n.text
+	if n.null || n.quoted || numberPattern.MatchString(text) || oddNumber.MatchString(text) ||
+		text == "true" || text == "false" {
+		return true
+	}
+	_, looks, _ := value.ReadMoment(text)
+	return looks
 }
 
 // literal is a value that the plan says.
@@ -128,12 +137,13 @@ func (u *unitCompiler) literal(s *Step, n *node, col *schema.Column) *schema.Exp
 			return nil
 		}
 		if col.Values != nil && !slices.Contains(col.Values, v.S) {
-			u.c.missing(n.place, "%s: %q is none of the values of %s, which is %s", s.Label(), v.S, col.Name,
+			u.c.missing(n.place, "%s: %q is not one of the values of %s, which is %s", s.Label(), v.S, col.Name,
 				col.Declared).
 				Nearest(v.S, col.Values)
 			return nil
 		}
 	}
+
 	slot := Slot{Name: n.what(), Type: v.Type, Scale: v.Scale, Field: -1, Step: -1, Value: v}
 	if !u.holds(s, n.place, col, slot) {
 		return nil
@@ -169,7 +179,7 @@ func (u *unitCompiler) slot(s Slot) int {
 	return len(u.out.Slots) - 1
 }
 
-// holds tells whether a column takes values of a slot's type.
+// holds reports whether a column takes values of a slot's type.
 func (u *unitCompiler) holds(s *Step, at place, col *schema.Column, v Slot) bool {
 	if v.Type == value.Null || holds(col.Kind, v.Type) {
 		return true
@@ -190,7 +200,7 @@ func (u *unitCompiler) holds(s *Step, at place, col *schema.Column, v Slot) bool
 				u.c.plan.collector.found,
 				u.of.rowFile.Misfits(u.of.fields[v.Field].fileColumn, want)...)
 		}
-		p.Advise("as: in the columns of rows_from says of which type a column of the file is")
+		p.Advise("set the type of a column of the file with as: in the columns of rows_from")
 	}
 	return false
 }
@@ -211,7 +221,7 @@ func computedAlike(k schema.Kind) (value.Type, bool) {
 // expression compiles an expression for a column.
 func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Column, row bool) *schema.Expr {
 	if want, ok := columnTypes[col.Kind]; ok && want == value.JSON && !isName(text) {
-		u.c.add(n.place, "%s: an expression makes no JSON", s.Label())
+		u.c.add(n.place, "%s: an expression cannot produce JSON", s.Label())
 		return nil
 	}
 	parsed, err := derive.Parse(text)
@@ -241,6 +251,7 @@ func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Col
 		slots[name] = slot
 		inputs = append(inputs, derive.Input{Name: name, Type: u.out.Slots[slot].Type, Scale: u.out.Slots[slot].Scale})
 	}
+
 	if alone && len(slots) == 1 {
 		slot := slots[parsed.Names()[0]]
 		if !u.holds(s, n.place, col, u.out.Slots[slot]) {
@@ -248,6 +259,7 @@ func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Col
 		}
 		return schema.Given(slot)
 	}
+
 	scale := -1
 	if col.Kind == schema.Decimal {
 		scale = max(col.Scale, 0)
@@ -263,6 +275,7 @@ func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Col
 		}
 		return schema.Given(slot)
 	}
+
 	e, known, err := parsed.Split(inputs, columns, scale)
 	if err != nil {
 		return u.wrong(n, text, s, err)
@@ -280,6 +293,7 @@ func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Col
 		)
 		return nil
 	}
+
 	places := make([]int, len(known))
 	for i, k := range known {
 		places[i] = u.computed(k, text, slots)
@@ -319,7 +333,7 @@ func (u *unitCompiler) named(s *Step, name string, row, alone bool) (int, *schem
 			return 0, nil, errNoField(u.of, rest)
 		case rowWord:
 			if !row {
-				return 0, nil, errors.New("this step changes no row, so there is none to look at")
+				return 0, nil, errors.New("this step changes no row, so it cannot use a row's values")
 			}
 			if col := u.columnNamed(s, rest); col != nil {
 				return 0, col, nil
@@ -328,6 +342,7 @@ func (u *unitCompiler) named(s *Step, name string, row, alone bool) (int, *schem
 		}
 		return u.stepValue(head, rest)
 	}
+
 	var col *schema.Column
 	if row {
 		col = u.columnNamed(s, name)
@@ -336,7 +351,7 @@ func (u *unitCompiler) named(s *Step, name string, row, alone bool) (int, *schem
 	switch {
 	case i >= 0 && col != nil && !alone:
 		return 0, nil, fmt.Errorf(
-			"%s is a field of the occasion and a column of %s: say occasion.%s or row.%s",
+			"%s is both a field of the occasion and a column of %s: write occasion.%s or row.%s",
 			name,
 			s.Table.Name,
 			name,
@@ -359,6 +374,7 @@ func (u *unitCompiler) field(name string) int {
 	return slices.Index(u.of.fields, f)
 }
 
+// fieldSlot returns the slot that holds a field of the occasion, and makes it if there is none.
 func (u *unitCompiler) fieldSlot(i int) int {
 	f := u.of.fields[i]
 	if f.state != compiled {
@@ -374,15 +390,16 @@ func (u *unitCompiler) stepValue(name, column string) (int, *schema.Column, erro
 		if (x.As == name || x.As == "" && x.Target == name) && (x.Word == StepFind || x.Word == StepInsert) {
 			if at >= 0 {
 				return 0, nil, fmt.Errorf(
-					"two earlier steps have a row of %s: as: NAME at one of them tells them apart",
+					"two earlier steps have a row of %s: name one of them with as: NAME",
 					name,
 				)
 			}
 			at = i
 		}
 	}
+
 	if at < 0 {
-		return 0, nil, fmt.Errorf("no earlier step has found or added a row called %s", name)
+		return 0, nil, fmt.Errorf("no earlier step finds or adds a row named %s", name)
 	}
 	s := u.out.Steps[at]
 	if s.Table == nil || len(s.Table.Columns) == 0 {
@@ -400,13 +417,14 @@ func (u *unitCompiler) stepValue(name, column string) (int, *schema.Column, erro
 		}
 		if len(s.Table.PrimaryKey) != 1 || s.Table.PrimaryKey[0] != col.Name {
 			return 0, nil, fmt.Errorf(
-				"the step that adds %s does not say its %s: look the row up with find, if the database makes it",
+				"the step that adds %s does not set its %s: if the database sets it, look the row up with find",
 				name,
 				col.Name,
 			)
 		}
 		s.Key = col
 	}
+
 	if !slices.Contains(s.Read, col) {
 		s.Read = append(s.Read, col)
 	}
@@ -433,7 +451,7 @@ func (u *unitCompiler) wrong(n *node, text string, s *Step, err error) *schema.E
 	if e.Name != "" && !slices.Contains(u.visible(s), e.Name) {
 		if p.Nearest(e.Name, u.visible(s)); isName(text) && !strings.Contains(p.Hint, "did you mean") {
 			p.Advise(
-				"a text goes in quotes: %q; else it is one of %s",
+				"put text in quotes: %q; or use one of %s",
 				text,
 				strings.Join(firstFew(u.visible(s)), ", "),
 			)
@@ -444,6 +462,7 @@ func (u *unitCompiler) wrong(n *node, text string, s *Step, err error) *schema.E
 
 const fewNames = 12
 
+// firstFew is a list of names cut to a length that fits into a message.
 func firstFew(names []string) []string {
 	if len(names) > fewNames {
 		return append(slices.Clone(names[:fewNames]), "...")

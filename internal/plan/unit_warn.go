@@ -33,7 +33,7 @@ func (c *compiler) unitWarnings() {
 	}
 }
 
-// writes tells whether a step changes a column, or adds or removes rows with it.
+// writes reports whether a step changes a column, or adds or removes rows with it.
 func (s *Step) writes(col *schema.Column) bool {
 	switch s.Word {
 	case StepInsert, StepUpsert, StepDelete, StepClear:
@@ -44,7 +44,7 @@ func (s *Step) writes(col *schema.Column) bool {
 	return false
 }
 
-// sets tells whether a step says what a column of a table holds.
+// sets reports whether a step says what a column of a table holds.
 func (s *Step) sets(table *schema.Table, col *schema.Column) bool {
 	return s.Table == table && (s.Word == StepInsert || s.Word == StepUpdate || s.Word == StepUpsert) &&
 		slices.ContainsFunc(s.Set, func(a Assignment) bool { return a.Column == col })
@@ -74,7 +74,7 @@ func (c *compiler) warnOfSums(u *CompiledUnit) {
 				}
 				p := c.add(
 					s.place,
-					"%s: %s is made of %s, and no step of %s changes it with it",
+					"%s: %s is computed from %s, and no step of %s keeps them in agreement",
 					s.Label(),
 					f.describe(),
 					f.decl.source.text,
@@ -119,8 +119,8 @@ func (c *compiler) warnOfTotals() {
 			if !kept {
 				p := c.add(
 					f.decl.place,
-					"%s seems to be a total of rows below, and neither an aggregate (sum, count_of) nor a unit "+
-						"keeps it right",
+					"%s seems to be a total of child rows, and neither an aggregate (sum, count_of) nor a unit "+
+						"keeps it correct",
 					f.describe(),
 				)
 				p.Warning = true
@@ -129,6 +129,7 @@ func (c *compiler) warnOfTotals() {
 	}
 }
 
+// isTotal reports whether a column's name says that it holds a sum over other rows.
 func isTotal(name string) bool {
 	name = schema.Plain(name)
 	return strings.HasSuffix(name, "total") || strings.HasSuffix(name, "balance") || strings.HasSuffix(name, "count")
@@ -146,7 +147,7 @@ func (u *CompiledUnit) Locked() []*schema.Table {
 	return tables
 }
 
-// Changes tells whether some step of the unit writes into a table.
+// Changes reports whether some step of the unit writes into a table.
 func (u *CompiledUnit) Changes(t *schema.Table) bool {
 	return slices.ContainsFunc(u.Steps, func(s *Step) bool { return s.Table == t && s.Word != StepFind })
 }
@@ -166,8 +167,8 @@ func (c *compiler) warnOfLocks() {
 				}
 				p := c.add(
 					b.Plan.place,
-					"%s locks rows of %s before those of %s, and %s the other way round: run at the same time, "+
-						"they may wait for each other",
+					"%s locks rows of %s before rows of %s, and %s does it the other way round: if both run at "+
+						"the same time, they may deadlock",
 					b.Plan.Name,
 					first[x+1+y].Name,
 					t.Name,
@@ -175,7 +176,8 @@ func (c *compiler) warnOfLocks() {
 				)
 				p.Warning, p.Database = true, true
 				p.Advise(
-					"let both write the tables in the same order; what the server ends as a deadlock is begun again",
+					"let both write the tables in the same order; a transaction that the server ends as a " +
+						"deadlock is retried",
 				)
 				break
 			}

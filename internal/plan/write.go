@@ -84,6 +84,20 @@ func ParsePolicy(text string, into Policies) error {
 	return nil
 }
 
+// PolicyWords are all words that ParsePolicy reads.
+func PolicyWords() []string {
+	var out []string
+	for _, kind := range violationKinds {
+		for _, policy := range policies {
+			out = append(out, kind+"="+policy)
+		}
+	}
+	return out
+}
+
+// CommitWords are all words that ParseCommit reads.
+func CommitWords() []string { return slices.Clone(commits) }
+
 // ParseCommit reads the word for a way to commit.
 func ParseCommit(word string) (Commit, error) {
 	if !slices.Contains(commits, word) {
@@ -95,6 +109,7 @@ func ParseCommit(word string) (Commit, error) {
 // wordError is a word that is not one of those that could stand in its place.
 type wordError struct{ word, want, near string }
 
+// Error names the word and the words that are known.
 func (e *wordError) Error() string {
 	text := e.word + " is not " + e.want
 	if e.near != "" {
@@ -123,7 +138,7 @@ func (p *Plan) write(v *node) *Write {
 		var word string
 		if p.text(n, "mode", &word) {
 			if !slices.Contains(modes, word) {
-				p.add(n.place, "%q is no write mode", word).Nearest(word, modes)
+				p.add(n.place, "%q is not a write mode", word).Nearest(word, modes)
 				return
 			}
 			w.Mode = Mode(word)
@@ -142,11 +157,11 @@ func (p *Plan) write(v *node) *Write {
 		"cascade": func(_, n *node) { w.Cascade = p.yes(n, "cascade") },
 	})
 	if v.mapping && !said {
-		p.add(v.place, "write does not say its mode").Advise(writeHint)
+		p.add(v.place, "write needs a mode").Advise(writeHint)
 	}
 	bad := func(n *node, what, modes string) {
 		if n != nil {
-			p.add(n.place, "%s belongs to %s, and the mode is %s", what, modes, w.Mode)
+			p.add(n.place, "%s is only for %s, and the mode is %s", what, modes, w.Mode)
 		}
 	}
 	switch w.Mode {
@@ -157,6 +172,7 @@ func (p *Plan) write(v *node) *Write {
 		bad(v.get("set"), "set", "upsert and update")
 		bad(v.get("stamp"), "stamp", "upsert and update")
 	}
+
 	if w.Mode != Replace {
 		bad(v.get("cascade"), "cascade", "replace")
 	}
@@ -174,7 +190,7 @@ func (p *Plan) fieldNames(v *node, of string) []string {
 		var name string
 		if p.text(n, of, &name) {
 			if slices.Contains(names, name) {
-				p.add(n.place, "%s stands twice in %s", name, of)
+				p.add(n.place, "%s appears twice in %s", name, of)
 				continue
 			}
 			names = append(names, name)
@@ -187,18 +203,18 @@ func (p *Plan) fieldNames(v *node, of string) []string {
 func (p *Plan) violationPolicies(v *node) Policies {
 	out := Policies{}
 	if !v.mapping {
-		p.add(v.place, "on_violation is a mapping of kinds to policies, and here is %s", v.what()).
-			Advise("on_violation: {unique: redraw}; what is not named stops")
+		p.add(v.place, "on_violation must be a mapping of kinds to policies, got %s", v.what()).
+			Advise("such as on_violation: {unique: redraw}; other kinds stop the load")
 		return out
 	}
 	for _, x := range v.pairs {
 		var word string
 		switch {
 		case !slices.Contains(violationKinds, x.key.text):
-			p.add(x.key.place, "%q is no kind of violation", x.key.text).Nearest(x.key.text, violationKinds)
+			p.add(x.key.place, "%q is not a kind of violation", x.key.text).Nearest(x.key.text, violationKinds)
 		case !p.text(x.value, "a policy", &word):
 		case !slices.Contains(policies, word):
-			p.add(x.value.place, "%q is no policy", word).Nearest(word, policies)
+			p.add(x.value.place, "%q is not a policy", word).Nearest(word, policies)
 		default:
 			out[x.key.text] = Policy(word)
 		}
@@ -267,14 +283,15 @@ func (c *compiler) written(e *entity) Resolved {
 		names[i] = col.Name
 	}
 	if _, why := e.table.Backing(names); why != "" {
-		c.missing(w.matchPlace, "match: %s cannot tell the rows of %s apart: %s", strings.Join(names, ", "),
+		c.missing(w.matchPlace, "match: %s does not identify one row of %s: %s", strings.Join(names, ", "),
 			e.table.Name, why).
-			Advise("a unique index over NOT NULL columns must stand behind match: without one some engines fail " +
-				"and others add the rows a second time")
+			Advise("match needs a unique index over NOT NULL columns: without one, some databases fail and " +
+				"others add the rows a second time")
 	}
+
 	for _, col := range r.Match {
 		if slices.Contains(r.Set, col) || slices.Contains(r.Stamp, col) {
-			c.add(w.place, "%s is in match, so it does not change", col.Name).Advise("take it out of set")
+			c.add(w.place, "%s is in match, so it cannot be set", col.Name).Advise("remove it from set")
 		}
 	}
 	if w.Set == nil && w.Mode != Keep {
@@ -282,7 +299,7 @@ func (c *compiler) written(e *entity) Resolved {
 	}
 	for _, col := range r.Set {
 		if col.Identity == schema.Always {
-			c.missing(w.place, "%s always numbers itself, so it cannot be set", col.Name)
+			c.missing(w.place, "the database always numbers %s, so it cannot be set", col.Name)
 		}
 	}
 	if w.Mode == Update && len(r.Set) == 0 {
@@ -298,7 +315,7 @@ func (e *entity) keyHint() string {
 			return fmt.Sprintf("match: [%s], with a field for each", strings.Join(key.Columns, ", "))
 		}
 	}
-	return "mode: insert adds rows; without a unique key over NOT NULL columns nothing tells which row is meant"
+	return "use mode: insert, which adds rows; without a unique key over NOT NULL columns a row cannot be identified"
 }
 
 // fileKey is the columns of the key of the file that rows come from; nil if there is none.
@@ -329,7 +346,7 @@ func (c *compiler) severalKeys(e *entity, found [][]*schema.Column) {
 		}
 		keys = append(keys, "["+strings.Join(names, ", ")+"]")
 	}
-	c.add(e.decl.Write.place, "%s: by which key are rows of %s recognised? There is %s", e.decl.Write.Mode,
+	c.add(e.decl.Write.place, "%s: rows of %s can be identified by several keys: %s", e.decl.Write.Mode,
 		e.table.Name, strings.Join(keys, " and ")).
 		Advise("match: %s", keys[0])
 }
@@ -337,30 +354,18 @@ func (c *compiler) severalKeys(e *entity, found [][]*schema.Column) {
 // plainMatch is the match that a plan leaves unsaid: the key of its file, the only
 // unique key whose fields it says, or the primary key.
 func (c *compiler) plainMatch(e *entity) []*schema.Column {
-	said := func(names []string) []*schema.Column {
-		var out []*schema.Column
-		for _, name := range names {
-			i := slices.IndexFunc(e.fields, func(f *field) bool {
-				return f.column != nil && strings.EqualFold(f.column.Name, name) && !f.grow.Hidden
-			})
-			if i < 0 {
-				return nil
-			}
-			out = append(out, e.fields[i].column)
-		}
-		return out
-	}
 	if key := e.fileKey(); key != nil {
 		return key
 	}
 	var found [][]*schema.Column
 	for _, key := range e.table.Keys() {
 		if _, why := e.table.Backing(key.Columns); why == "" {
-			if columns := said(key.Columns); columns != nil {
+			if columns := e.planned(key.Columns); columns != nil {
 				found = append(found, columns)
 			}
 		}
 	}
+
 	switch {
 	case len(found) == 1:
 		return found[0]
@@ -368,6 +373,7 @@ func (c *compiler) plainMatch(e *entity) []*schema.Column {
 		c.severalKeys(e, found)
 		return nil
 	}
+
 	var out []*schema.Column
 	for _, name := range e.table.PrimaryKey {
 		for _, f := range e.fields {
@@ -376,11 +382,27 @@ func (c *compiler) plainMatch(e *entity) []*schema.Column {
 			}
 		}
 	}
+
 	if len(out) == 0 || len(out) < len(e.table.PrimaryKey) {
-		c.missing(e.decl.Write.place, "%s needs a unique key of %s by which rows are recognised, and the plan has "+
-			"no fields for one", e.decl.Write.Mode, e.table.Name).
+		c.missing(e.decl.Write.place, "%s needs a unique key of %s to identify rows, and the plan has no fields "+
+			"for one", e.decl.Write.Mode, e.table.Name).
 			Advise("%s", e.keyHint())
 		return nil
+	}
+	return out
+}
+
+// planned returns the columns with some names; nil if the plan has no field for one of them.
+func (e *entity) planned(names []string) []*schema.Column {
+	var out []*schema.Column
+	for _, name := range names {
+		i := slices.IndexFunc(e.fields, func(f *field) bool {
+			return f.column != nil && strings.EqualFold(f.column.Name, name) && !f.grow.Hidden
+		})
+		if i < 0 {
+			return nil
+		}
+		out = append(out, e.fields[i].column)
 	}
 	return out
 }

@@ -34,6 +34,7 @@ type node struct {
 	items   []*node
 }
 
+// pair is a key of a mapping and its value.
 type pair struct{ key, value *node }
 
 // what names the node's form for people.
@@ -49,6 +50,7 @@ func (n *node) what() string {
 	return fmt.Sprintf("%q", n.text)
 }
 
+// scalar reports whether the node is text, a number or a truth.
 func (n *node) scalar() bool { return !n.mapping && !n.list && !n.null }
 
 // get returns the value of a key of a mapping, or nil.
@@ -62,51 +64,43 @@ func (n *node) get(key string) *node {
 // parse reads YAML into nodes. It returns nil after adding a problem.
 func parse(c *collector, data []byte) *node {
 	switch {
+	case bytes.HasPrefix(data, []byte("SQLite format 3\x00")):
+		c.add(place{}, "this is a SQLite database, not a plan").
+			Advise("name it with --db sqlite:%s; draft a plan from it with evensprout survey --db "+
+				"sqlite:%s", c.file, c.file)
+		return nil
 	case len(data) > MaxFileBytes:
 		c.add(place{}, "the plan is longer than %d MiB", MaxFileBytes>>20)
 		return nil
 	case !utf8.Valid(data):
-		at := place{1, 1}
-		for i, line := range bytes.Split(data, []byte("\n")) {
-			if !utf8.Valid(line) {
-				at = place{i + 1, 1}
-				break
-			}
-		}
-		c.add(at, "the plan is not valid UTF-8").Advise("save it as UTF-8 text")
+		c.add(invalidLine(data), "the plan is not valid UTF-8").Advise("save it as UTF-8 text")
 		return nil
 	case bytes.IndexByte(data, 0) >= 0:
-		c.add(place{}, "the plan holds a NUL byte: this is not a text file")
+		c.add(place{}, "the plan contains a NUL byte: this is not a text file")
 		return nil
 	}
+
 	text := strings.TrimPrefix(string(data), "\ufeff")
+
 	// each costs the parser far more than a byte
 	if n := strings.Count(text, "[") + strings.Count(text, "{"); n > maxBrackets {
-		c.add(place{}, "the plan has %d brackets that open lists and mappings: at most %d", n, maxBrackets)
+		c.add(place{}, "the plan has %d brackets that open lists and mappings; at most %d are allowed", n, maxBrackets)
 		return nil
 	}
 	if blank(text) {
 		c.add(place{}, "the plan is empty").
-			Advise("evensprout survey --db URL --out FILE drafts a plan from a database; evensprout demo makes one " +
-				"to look at")
+			Advise("draft a plan from a database with evensprout survey --db URL --out FILE, or create an " +
+				"example with evensprout demo")
 		return nil
 	}
+
 	tokens := lexer.Tokenize(text)
 	if !shallow(c, tokens) {
 		return nil
 	}
 	file, err := parser.Parse(tokens, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
-		at, message := place{}, err.Error()
-		var syntax yaml.Error
-		if errors.As(err, &syntax) {
-			message = syntax.GetMessage()
-			if t := syntax.GetToken(); t != nil {
-				at = placeOf(t)
-			}
-		}
-		c.add(at, "this is not YAML: %s", message).
-			Advise("two spaces for each level, a space after every colon, quotes around text that holds : or #")
+		notYAML(c, err)
 		return nil
 	}
 	var bodies []ast.Node
@@ -116,7 +110,7 @@ func parse(c *collector, data []byte) *node {
 		}
 	}
 	if len(bodies) != 1 {
-		c.add(place{}, "a plan is one YAML document, and this file holds %d", len(bodies))
+		c.add(place{}, "a plan must be one YAML document, and this file has %d", len(bodies))
 		return nil
 	}
 	r := reader{c: c}
@@ -127,7 +121,32 @@ func parse(c *collector, data []byte) *node {
 	return n
 }
 
-// blank tells whether nothing but white space and comments is there.
+// notYAML adds the problem of a text that the YAML parser refuses.
+func notYAML(c *collector, err error) {
+	at, message := place{}, err.Error()
+	var syntax yaml.Error
+	if errors.As(err, &syntax) {
+		message = syntax.GetMessage()
+		if t := syntax.GetToken(); t != nil {
+			at = placeOf(t)
+		}
+	}
+	c.add(at, "this is not YAML: %s", message).
+		Advise("use two spaces for each level, a space after every colon, and quotes around text that contains : " +
+			"or #")
+}
+
+// invalidLine returns the place of the first line that is not valid UTF-8.
+func invalidLine(data []byte) place {
+	for i, line := range bytes.Split(data, []byte("\n")) {
+		if !utf8.Valid(line) {
+			return place{i + 1, 1}
+		}
+	}
+	return place{1, 1}
+}
+
+// blank reports whether nothing but white space and comments is there.
 func blank(text string) bool {
 	for line := range strings.Lines(text) {
 		if t := strings.TrimSpace(line); t != "" && t != "---" && t[0] != '#' {
@@ -149,12 +168,12 @@ func shallow(c *collector, tokens token.Tokens) bool {
 		case token.MappingEndType, token.SequenceEndType:
 			depth--
 		case token.AnchorType, token.AliasType, token.MergeKeyType:
-			c.add(placeOf(t), "anchors, aliases and merge keys (&, *, <<) are not used in plans").
-				Advise("write the value out; text that begins with one of these signs goes in quotes")
+			c.add(placeOf(t), "plans cannot use anchors, aliases and merge keys (&, *, <<)").
+				Advise("write the value out, or put text that begins with one of these characters in quotes")
 			return false
 		case token.TagType, token.DirectiveType:
-			c.add(placeOf(t), "tags and directives (!, %%) are not used in plans").
-				Advise("text that begins with one of these signs goes in quotes")
+			c.add(placeOf(t), "plans cannot use tags and directives (!, %%)").
+				Advise("put text that begins with one of these characters in quotes")
 			return false
 		case token.SequenceEntryType, token.MappingKeyType, token.MappingValueType:
 			if t.Position.IndentNum > deepest || t.Type == token.SequenceEntryType && t.Position.Column > deepest {
@@ -169,6 +188,7 @@ func shallow(c *collector, tokens token.Tokens) bool {
 	return true
 }
 
+// placeOf is the place where a token begins.
 func placeOf(t *token.Token) place {
 	if t.Position == nil {
 		return place{}
@@ -182,6 +202,7 @@ type reader struct {
 	failed bool
 }
 
+// node turns a node of the YAML parser into one of ours, with all that is below it.
 func (r *reader) node(n ast.Node, depth int) *node {
 	out := &node{}
 	if n == nil {
@@ -226,7 +247,7 @@ func (r *reader) node(n ast.Node, depth int) *node {
 	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode, *ast.InfinityNode, *ast.NanNode:
 		out.text = t.Value
 	default:
-		r.fail(out.place, "%s is not used in plans", strings.ToLower(n.Type().String()))
+		r.fail(out.place, "plans cannot use %s", strings.ToLower(n.Type().String()))
 	}
 	return out
 }
@@ -243,10 +264,11 @@ func (n *node) rejoin() {
 	}
 }
 
+// pair adds a key and its value to a mapping, and refuses a key that is there already.
 func (r *reader) pair(into *node, v *ast.MappingValueNode, depth int) {
 	key := r.node(v.Key, depth+1)
 	if !key.scalar() && !key.null {
-		r.fail(key.place, "a key is plain text")
+		r.fail(key.place, "a key must be plain text")
 	}
 	if key.null {
 		key.text, key.null = v.Key.GetToken().Value, false
@@ -256,8 +278,8 @@ func (r *reader) pair(into *node, v *ast.MappingValueNode, depth int) {
 		value.place = key.place
 	}
 	if i, ok := into.index[key.text]; ok {
-		r.c.add(key.place, "the key %q stands here a second time", key.text).
-			Advise("it is in line %d already: keep one of them", into.pairs[i].key.line)
+		r.c.add(key.place, "the key %q is repeated here", key.text).
+			Advise("it is already in line %d: keep one of them", into.pairs[i].key.line)
 		return
 	}
 	if into.index == nil {
@@ -267,6 +289,7 @@ func (r *reader) pair(into *node, v *ast.MappingValueNode, depth int) {
 	into.pairs = append(into.pairs, pair{key, value})
 }
 
+// fail adds a problem and marks the text as unreadable.
 func (r *reader) fail(at place, message string, args ...any) {
 	r.failed = true
 	r.c.add(at, message, args...)

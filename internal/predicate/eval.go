@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/big"
 	"regexp"
+	"slices"
 	"strings"
 
 	"evensprout/internal/value"
@@ -45,6 +46,7 @@ func Compile(n *Node) (*Condition, error) {
 // String writes the condition in standard SQL.
 func (c *Condition) String() string { return c.root.Node.String() }
 
+// prepare checks that an operator can be computed here, and finds its columns.
 func (c *Condition) prepare(n *Node) (*step, error) {
 	s := &step{Node: n}
 	args := n.Args
@@ -58,6 +60,7 @@ func (c *Condition) prepare(n *Node) (*step, error) {
 		}
 		s.args = append(s.args, x)
 	}
+
 	switch n.Op {
 	case Column:
 		for i, name := range c.Columns {
@@ -144,7 +147,7 @@ func likePattern(like string, escape rune) string {
 	return b.String()
 }
 
-// Holds tells whether a CHECK constraint would let the values pass: the condition is
+// Holds reports whether a CHECK constraint would let the values pass: the condition is
 // true, or unknown. Values that it cannot be computed over, do not pass.
 func (c *Condition) Holds(values []value.Value) bool {
 	t, err := c.Truth(values)
@@ -162,6 +165,7 @@ func (c *Condition) Truth(values []value.Value) (int, error) {
 
 var errZero = errors.New("division by zero")
 
+// eval computes a node over a row.
 func (s *step) eval(row []value.Value) (operand, error) {
 	switch s.Op {
 	case Column:
@@ -179,6 +183,7 @@ func (s *step) eval(row []value.Value) (operand, error) {
 			return s.first(row)
 		}
 	}
+
 	args := make([]operand, len(s.args))
 	for i, a := range s.args {
 		v, err := a.eval(row)
@@ -240,20 +245,14 @@ func (s *step) apply(args []operand) (operand, error) {
 			return unknown, err
 		}
 		return truth((compare(a, b) == 0) == (s.Op == Same)), nil
-	case Call:
-		if !functions[s.Name].nulls {
-			for _, a := range args {
-				if a.kind == null {
-					return unknown, nil
-				}
-			}
-		}
-		return s.run(args)
 	}
-	for _, a := range args {
-		if a.kind == null {
-			return unknown, nil
-		}
+
+	takesNull := s.Op == Call && functions[s.Name].nulls
+	if !takesNull && slices.ContainsFunc(args, func(a operand) bool { return a.kind == null }) {
+		return unknown, nil
+	}
+	if s.Op == Call {
+		return s.run(args)
 	}
 	return s.known(args)
 }
@@ -289,6 +288,7 @@ func (s *step) known(args []operand) (operand, error) {
 	return s.arithmetic(args[0], args[1])
 }
 
+// accepts reports whether a comparison holds for two operands of this order: -1, 0 or 1.
 func (op Op) accepts(order int) bool {
 	switch op {
 	case Equal:
@@ -305,6 +305,7 @@ func (op Op) accepts(order int) bool {
 	return order >= 0
 }
 
+// truth computes a node as a truth: 1, 0, or -1 for unknown.
 func (s *step) truth(row []value.Value) (int, error) {
 	v, err := s.eval(row)
 	if err != nil {
@@ -336,6 +337,7 @@ func (s *step) logic(row []value.Value) (operand, error) {
 	return out, fault
 }
 
+// in computes IN: unknown if nothing is equal and a member is NULL.
 func (s *step) in(row []value.Value) (operand, error) {
 	v, err := s.args[0].eval(row)
 	if err != nil || v.kind == null {
@@ -382,6 +384,7 @@ func (s *step) move(a, b operand) (operand, bool) {
 	return unknown, false
 }
 
+// arithmetic computes exactly, in rational numbers.
 func (s *step) arithmetic(a, b operand) (operand, error) {
 	if moved, ok := s.move(a, b); ok {
 		return moved, nil
@@ -414,12 +417,13 @@ func (s *step) arithmetic(a, b operand) (operand, error) {
 	return unknown, fmt.Errorf("%s cannot be computed", s.Op)
 }
 
-// divides tells whether a part looks like a whole number, whose division leaves out the
+// divides reports whether a part looks like a whole number, whose division leaves out the
 // rest on two of our engines. The third keeps it: where that matters, the database says.
 func (s *step) divides(of *step) bool {
 	return of.Op == Column || of.Op == Literal && of.Value.Type == value.Integer
 }
 
+// modulo is the remainder with the sign of x, as in SQL.
 func modulo(x, y *big.Rat) (operand, error) {
 	if y.Sign() == 0 {
 		return unknown, errZero
@@ -428,10 +432,12 @@ func modulo(x, y *big.Rat) (operand, error) {
 	return rat(new(big.Rat).Sub(x, q.Mul(q, y))), nil
 }
 
+// truncated is a number without its fraction.
 func truncated(r *big.Rat) *big.Rat {
 	return new(big.Rat).SetInt(new(big.Int).Quo(r.Num(), r.Denom()))
 }
 
+// castKinds are the kinds of operand that types in SQL convert to.
 var castKinds = map[string]kind{
 	"text": text, "character": text, "varchar": text, "bpchar": text, "char": text, "name": text, "citext": text,
 	"integer": numeric, "int": numeric, "int2": numeric, "int4": numeric, "int8": numeric, "smallint": numeric,
@@ -442,6 +448,7 @@ var castKinds = map[string]kind{
 	"datetime": moments, "interval": span,
 }
 
+// wholeTypes are the integer types: a cast to one of them rounds.
 var wholeTypes = map[string]bool{
 	"integer":  true,
 	"int":      true,
@@ -454,6 +461,7 @@ var wholeTypes = map[string]bool{
 	"unsigned": true,
 }
 
+// castTo converts an operand to a type in SQL.
 func castTo(v operand, typ string) (operand, error) {
 	if typ == "binary" {
 		return v, nil

@@ -15,6 +15,8 @@ import (
 	"evensprout/internal/value"
 )
 
+// function computes a function of SQL over operands that are not NULL, unless its arity says
+// otherwise.
 type function func([]operand) (operand, error)
 
 // arity is a function, and how many arguments it takes; most below 0 means any number.
@@ -24,6 +26,7 @@ type arity struct {
 	run         function
 }
 
+// onText makes a function of one text.
 func onText(f func(string) operand) function {
 	return func(a []operand) (operand, error) {
 		v, err := a[0].as(text)
@@ -34,6 +37,7 @@ func onText(f func(string) operand) function {
 	}
 }
 
+// onNumber makes a function of one number.
 func onNumber(f func(*big.Rat) *big.Rat) function {
 	return func(a []operand) (operand, error) {
 		v, err := a[0].as(numeric)
@@ -44,6 +48,7 @@ func onNumber(f func(*big.Rat) *big.Rat) function {
 	}
 }
 
+// trimmed makes a function that cuts characters off a text; blanks if no set is given.
 func trimmed(cut func(s, set string) string) function {
 	return func(a []operand) (operand, error) {
 		v, err := a[0].as(text)
@@ -70,6 +75,7 @@ func end(cut func(r []rune, n int) []rune) function {
 	}
 }
 
+// integers reads the operands from one on as integers.
 func integers(a []operand, from int) ([]int, error) {
 	out := make([]int, len(a)-from)
 	for i, v := range a[from:] {
@@ -78,7 +84,7 @@ func integers(a []operand, from int) ([]int, error) {
 			return nil, err
 		}
 		if !n.num.IsInt() || !n.num.Num().IsInt64() {
-			return nil, fmt.Errorf("%s is no whole number", n.shown())
+			return nil, fmt.Errorf("%s is not a whole number", n.shown())
 		}
 		out[i] = int(n.num.Num().Int64())
 	}
@@ -88,6 +94,7 @@ func integers(a []operand, from int) ([]int, error) {
 // functions are those that all our engines compute alike, under any of their names.
 var functions = library()
 
+// library is the functions of SQL that can be computed here, by name.
 func library() map[string]arity {
 	all := map[string]arity{}
 	set := func(names string, a arity) {
@@ -235,6 +242,7 @@ func library() map[string]arity {
 	for _, part := range []string{"year", "month", "day", "hour", "minute", "second", "dayofmonth", "quarter"} {
 		set(part, arity{1, 1, false, func(a []operand) (operand, error) { return datePart(part, a[0]) }})
 	}
+
 	// What is no number stands behind or before all of them, as one engine orders them.
 	far := new(big.Rat).SetInt(new(big.Int).Exp(big.NewInt(10), big.NewInt(400), nil))
 	for name, r := range map[string]*big.Rat{"nan": new(big.Rat).Add(far, one), "infinity": far,
@@ -245,6 +253,7 @@ func library() map[string]arity {
 	return all
 }
 
+// floor is the greatest integer that is not above r.
 func floor(r *big.Rat) *big.Rat {
 	q := truncated(r)
 	if r.Sign() < 0 && !r.IsInt() {
@@ -253,6 +262,7 @@ func floor(r *big.Rat) *big.Rat {
 	return q
 }
 
+// digits computes a rounding function: of a number, and of digits behind the point.
 func digits(a []operand, f func(*big.Rat, int) *big.Rat) (operand, error) {
 	v, err := a[0].as(numeric)
 	n := []int{0}
@@ -263,11 +273,12 @@ func digits(a []operand, f func(*big.Rat, int) *big.Rat) (operand, error) {
 		return unknown, err
 	}
 	if n[0] < 0 || n[0] > value.MaxScale {
-		return unknown, errors.New("so many digits are not rounded here")
+		return unknown, errors.New("too many digits to round")
 	}
 	return rat(f(v.num, n[0])), nil
 }
 
+// nulls counts the operands that are NULL.
 func nulls(a []operand) int {
 	n := 0
 	for _, v := range a {
@@ -303,6 +314,7 @@ func extreme(sign int) function {
 	}
 }
 
+// substring counts characters from 1, as SQL does; a start before the text shortens the result.
 func substring(a []operand) (operand, error) {
 	n, err := integers(a, 1)
 	if err != nil {
@@ -326,6 +338,7 @@ func substring(a []operand) (operand, error) {
 	return textual(string(r[from:to])), nil
 }
 
+// datePart computes EXTRACT.
 func datePart(part string, v operand) (operand, error) {
 	m, err := v.as(moments)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"unicode/utf8"
 )
 
+// tokenKind is the kind of a token.
 type tokenKind int
 
 const (
@@ -17,6 +18,7 @@ const (
 	tokenSign             // an operator or a bracket
 )
 
+// token is a word, a number, a text or a sign of a condition.
 type token struct {
 	kind   tokenKind
 	text   string
@@ -30,6 +32,7 @@ type Error struct {
 	Message string
 }
 
+// Error says what could not be read.
 func (e *Error) Error() string { return e.Message }
 
 // MaxLength bounds expressions, in bytes.
@@ -77,7 +80,7 @@ func (l *lexer) next() error {
 	case strings.HasPrefix(rest, "/*"):
 		end := strings.Index(rest, "*/")
 		if end < 0 {
-			return &Error{l.at, "a comment does not end"}
+			return &Error{l.at, "a comment is not closed"}
 		}
 		l.at += end + 2
 	case r == '\'':
@@ -91,7 +94,7 @@ func (l *lexer) next() error {
 	case r == '[' && (len(l.out) == 0 || !bracketFollows(l.out[len(l.out)-1])):
 		end := strings.IndexByte(rest, ']')
 		if end < 0 {
-			return &Error{l.at, "a name in brackets does not end"}
+			return &Error{l.at, "a name in brackets is not closed"}
 		}
 		l.take(token{kind: tokenName, text: rest[1:end], quoted: true}, l.at+end+1)
 	case isDigit(rest, 0) || r == '.' && isDigit(rest, 1):
@@ -140,6 +143,7 @@ func (l *lexer) quoted(quote int, escapes bool) error {
 	return nil
 }
 
+// isDigit reports whether there is a digit at a place.
 func isDigit(text string, i int) bool { return i < len(text) && text[i] >= '0' && text[i] <= '9' }
 
 // numberLength is how many bytes the number takes that a text begins with.
@@ -168,7 +172,7 @@ func wordLength(text string) int {
 	return len(text)
 }
 
-// bracketFollows tells whether a bracket behind a token is an index or ARRAY's, and not
+// bracketFollows reports whether a bracket behind a token is an index or ARRAY's, and not
 // a name in brackets.
 func bracketFollows(t token) bool {
 	if t.kind == tokenSign {
@@ -204,5 +208,5 @@ func quoted(text string, i int, quote byte, escapes bool) (string, int, error) {
 		}
 		b.WriteByte(text[j])
 	}
-	return "", 0, &Error{i, "what is in quotes does not end"}
+	return "", 0, &Error{i, "a quoted part is not closed"}
 }

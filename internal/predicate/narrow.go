@@ -55,6 +55,7 @@ func (d *Domain) allowed() []value.Value {
 	return out
 }
 
+// lets reports whether a domain holds a value.
 func (d *Domain) lets(v value.Value) bool {
 	for _, n := range d.Not {
 		if o, ok := Order(v, n); ok && o == 0 {
@@ -105,11 +106,13 @@ func Narrow(conditions []*Node) (map[string]*Domain, []*Node) {
 	return s.domains, s.rest
 }
 
+// scope is the domains of columns within one branch of a condition.
 type scope struct {
 	domains map[string]*Domain
 	rest    []*Node
 }
 
+// clone copies a scope, so that a branch can narrow its own.
 func (s *scope) clone() *scope {
 	c := &scope{domains: map[string]*Domain{}, rest: slices.Clone(s.rest)}
 	for k, d := range s.domains {
@@ -119,6 +122,7 @@ func (s *scope) clone() *scope {
 	return c
 }
 
+// conjuncts are the conditions that AND joins.
 func conjuncts(n *Node) []*Node {
 	if n.Op != And {
 		return []*Node{n}
@@ -178,6 +182,7 @@ func push(n *Node, not bool) *Node {
 			}
 		}
 	}
+
 	if !not {
 		return n
 	}
@@ -187,6 +192,7 @@ func push(n *Node, not bool) *Node {
 	return negation(n)
 }
 
+// opposite are the operators that NOT makes of others.
 var opposite = map[Op]Op{
 	Equal:   Differs,
 	Differs: Equal,
@@ -229,6 +235,7 @@ func (s *scope) either(n *Node) {
 			best, bestCost = t, cost
 		}
 	}
+
 	if best == nil {
 		s.rest = append(s.rest, n)
 		return
@@ -264,6 +271,7 @@ func sameColumn(n *Node) *Node {
 			column = c
 		}
 	}
+
 	switch {
 	case column == "":
 		return nil
@@ -321,8 +329,10 @@ func literal(n *Node) *value.Value {
 	return nil
 }
 
+// mirrored are the operators with their operands swapped.
 var mirrored = map[Op]Op{Equal: Equal, Differs: Differs, Less: More, AtMost: AtLeast, More: Less, AtLeast: AtMost}
 
+// of returns the domain of a column, and makes it if there is none.
 func (s *scope) of(column string) *Domain {
 	key := strings.ToLower(column)
 	d := s.domains[key]
@@ -345,6 +355,7 @@ func (s *scope) add(n *Node) {
 		}
 		return
 	}
+
 	columns := n.Columns()
 	if len(columns) == 0 {
 		if v := literal(n); v != nil && v.Type == value.Boolean && v.N != 0 || v != nil && v.IsNull() {
@@ -353,6 +364,7 @@ func (s *scope) add(n *Node) {
 		s.rest = append(s.rest, n)
 		return
 	}
+
 	if len(columns) > 1 {
 		s.rest = append(s.rest, n)
 		return
@@ -426,6 +438,7 @@ func (d *Domain) narrowColumn(n *Node) bool {
 		d.NotNull = true
 		return d.only([]value.Value{*v})
 	}
+
 	d.Shapes = append(slices.Clone(d.Shapes), n)
 	return true
 }
@@ -459,6 +472,7 @@ func (d *Domain) narrowOrder(n *Node) bool {
 		}
 		left = bare(left)
 	}
+
 	if left.Op == Call && left.Schema == "" && slices.Contains(lengths, left.Name) &&
 		bare(left.Args[0]).Op == Column && v.Type == value.Integer {
 		return d.length(op, int(v.N))
@@ -485,7 +499,7 @@ func (d *Domain) narrowOrder(n *Node) bool {
 	return true
 }
 
-// solved takes an operation with y away from x: of + that is x - y. It tells whether a
+// solved takes an operation with y away from x: of + that is x - y. It reports whether a
 // comparison turns round by that; nil if it cannot be taken away. first tells that y is the
 // first operand, as in 10 - n < 3.
 func solved(op Op, first bool, x, y *big.Rat) (z *big.Rat, turns bool) {
@@ -532,11 +546,14 @@ func unwrap(n *Node, op Op, v *value.Value) (*Node, Op, *value.Value, bool) {
 	return inner, op, &out, true
 }
 
+// tighter reports whether limit a leaves less than b; sign is 1 for lower and -1 for upper
+// limits.
 func tighter(a, b *Limit, sign int) bool {
 	order, ok := Order(a.Value, b.Value)
 	return ok && (order == sign || order == 0 && a.Open)
 }
 
+// only narrows a domain to a list; false if nothing is left.
 func (d *Domain) only(values []value.Value) bool {
 	if d.Only == nil {
 		d.Only = values
@@ -554,6 +571,7 @@ func (d *Domain) only(values []value.Value) bool {
 	return true
 }
 
+// except takes literals out of a domain; false if one of them is an expression.
 func (d *Domain) except(list []*Node) bool {
 	not := slices.Clone(d.Not)
 	for _, a := range list {
@@ -567,6 +585,7 @@ func (d *Domain) except(list []*Node) bool {
 	return true
 }
 
+// length narrows the length of a text in characters.
 func (d *Domain) length(op Op, n int) bool {
 	atMost := func(n int) {
 		if d.Longest == 0 || n < d.Longest {

@@ -120,6 +120,7 @@ const (
 	holdsAtom
 )
 
+// holds is how tightly the node's operator binds, for brackets.
 func (n *Node) holds() int {
 	switch n.Op {
 	case Or:
@@ -159,6 +160,7 @@ func (n *Node) folding(exact, fold string) string {
 	return exact
 }
 
+// writeCase writes a CASE.
 func (n *Node) writeCase(b *strings.Builder) {
 	b.WriteString("CASE")
 	for i := 0; i+1 < len(n.Args); i += 2 {
@@ -174,6 +176,7 @@ func (n *Node) writeCase(b *strings.Builder) {
 	b.WriteString(" END")
 }
 
+// write writes the node, in brackets if it binds less tightly than what it is within.
 func (n *Node) write(b *strings.Builder, within int) {
 	h := n.holds()
 	if h < within {
@@ -239,6 +242,7 @@ func (n *Node) write(b *strings.Builder, within int) {
 	}
 }
 
+// several writes the operands between two signs, with commas.
 func (n *Node) several(b *strings.Builder, open, shut string) {
 	b.WriteString(open)
 	for i, a := range n.Args {
@@ -264,6 +268,7 @@ func quoteName(s string) string {
 	return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
 }
 
+// quoteValue writes a value as a literal of SQL.
 func quoteValue(v value.Value) string {
 	switch v.Type {
 	case value.Null, value.Integer, value.Decimal:

@@ -35,6 +35,7 @@ var (
 	unknown   = operand{}
 )
 
+// truth is a truth as an operand.
 func truth(b bool) operand {
 	if b {
 		return operand{kind: boolean, num: one}
@@ -46,6 +47,7 @@ func whole(n int64) operand    { return operand{kind: numeric, num: new(big.Rat)
 func rat(r *big.Rat) operand   { return operand{kind: numeric, num: r} }
 func textual(s string) operand { return operand{kind: text, s: s} }
 
+// of is a value as an operand.
 func of(v value.Value) operand {
 	switch v.Type {
 	case value.Null:

@@ -14,6 +14,7 @@ var keywords = strings.Fields(
 		"unknown",
 )
 
+// isKeyword reports whether a word is a keyword of conditions.
 func isKeyword(s string) bool { return slices.Contains(keywords, strings.ToLower(s)) }
 
 // firm are the keywords that no column is called by without quotes.
@@ -30,7 +31,7 @@ func Parse(text string) (*Node, error) {
 	p := &parser{tokens: tokens}
 	n := p.or()
 	if p.err == nil && p.peek().kind != tokenEnd {
-		p.fail("%s was not expected here", p.peek().describe())
+		p.fail("%s is not expected here", p.peek().describe())
 	}
 	if p.err != nil {
 		return nil, p.err
@@ -53,6 +54,7 @@ func ParseDomain(text, column string) (*Node, error) {
 	}), nil
 }
 
+// parser reads tokens by recursive descent, one method for each level of precedence.
 type parser struct {
 	tokens []token
 	at     int
@@ -60,6 +62,7 @@ type parser struct {
 	err    error
 }
 
+// describe is the token as a message names it.
 func (t token) describe() string {
 	if t.kind == tokenEnd {
 		return "the end"
@@ -67,6 +70,7 @@ func (t token) describe() string {
 	return fmt.Sprintf("%q", t.text)
 }
 
+// fail notes the first error; what is read after it is thrown away.
 func (p *parser) fail(format string, args ...any) *Node {
 	if p.err == nil {
 		p.err = &Error{p.peek().at, fmt.Sprintf(format, args...)}
@@ -75,10 +79,15 @@ func (p *parser) fail(format string, args ...any) *Node {
 	return &Node{Op: Literal}
 }
 
+// peek returns the next token without taking it.
 func (p *parser) peek() token { return p.tokens[p.at] }
+
+// ahead returns the token n places on.
 func (p *parser) ahead(n int) token {
 	return p.tokens[min(p.at+n, len(p.tokens)-1)]
 }
+
+// next takes the next token.
 func (p *parser) next() token {
 	t := p.tokens[p.at]
 	if t.kind != tokenEnd {
@@ -87,6 +96,7 @@ func (p *parser) next() token {
 	return t
 }
 
+// is reports whether the token is a keyword or a sign.
 func (t token) is(word string) bool {
 	switch t.kind {
 	case tokenName:
@@ -108,26 +118,31 @@ func (p *parser) take(words ...string) bool {
 	return true
 }
 
+// need takes a word, or fails.
 func (p *parser) need(word string) {
 	if !p.take(word) {
-		p.fail("%s was expected here, and not %s", word, p.peek().describe())
+		p.fail("expected %s, got %s", word, p.peek().describe())
 	}
 }
 
+// deeper counts a level of nesting, and returns the function that ends it.
 func (p *parser) deeper() func() {
 	if p.depth++; p.depth > maxDepth {
-		p.fail("more than %d levels inside each other", maxDepth)
+		p.fail("conditions are nested more than %d levels deep", maxDepth)
 	}
 	return func() { p.depth-- }
 }
 
+// or reads conditions joined by OR.
 func (p *parser) or() *Node {
 	defer p.deeper()()
 	return p.several(Or, "or", p.and)
 }
 
+// and reads conditions joined by AND.
 func (p *parser) and() *Node { return p.several(And, "and", p.not) }
 
+// several reads one or more operands with the same word between them.
 func (p *parser) several(op Op, word string, read func() *Node) *Node {
 	n := read()
 	for p.take(word) {
@@ -140,6 +155,7 @@ func (p *parser) several(op Op, word string, read func() *Node) *Node {
 	return n
 }
 
+// not reads a condition, or its negation.
 func (p *parser) not() *Node {
 	defer p.deeper()()
 	if p.take("not") || p.peek().is("!") && p.take("!") {
@@ -148,8 +164,10 @@ func (p *parser) not() *Node {
 	return p.comparison()
 }
 
+// negation is NOT of a node.
 func negation(n *Node) *Node { return &Node{Op: Not, Args: []*Node{n}} }
 
+// comparisons are the operators that signs stand for.
 var comparisons = map[string]Op{
 	"=":   Equal,
 	"==":  Equal,
@@ -162,6 +180,7 @@ var comparisons = map[string]Op{
 	"<=>": Same,
 }
 
+// comparison reads an operand and the comparisons behind it.
 func (p *parser) comparison() *Node {
 	n := p.other()
 	for p.err == nil {
@@ -177,7 +196,7 @@ func (p *parser) comparison() *Node {
 		m := p.compared(n, t)
 		if m == nil {
 			if not {
-				p.fail("%s was not expected here", t.describe())
+				p.fail("%s is not expected here", t.describe())
 			}
 			return n
 		}
@@ -262,6 +281,7 @@ func (p *parser) compare(n *Node, op Op) *Node {
 	case op == Differs && !any:
 		return negation(&Node{Op: In, Args: []*Node{n, list}})
 	}
+
 	m := &Node{Op: Or}
 	if !any {
 		m.Op = And
@@ -284,6 +304,7 @@ func arrayOf(s string) *Node {
 	return list
 }
 
+// list reads a list in brackets.
 func (p *parser) list() *Node {
 	p.need("(")
 	list := &Node{Op: List}
@@ -297,6 +318,7 @@ func (p *parser) list() *Node {
 	return list
 }
 
+// is reads what follows IS: NULL, TRUE, FALSE, DISTINCT FROM, and NOT before each.
 func (p *parser) is(n *Node) *Node {
 	not := p.take("not")
 	var m *Node
@@ -340,6 +362,7 @@ func (p *parser) other() *Node {
 	}
 }
 
+// sum reads operands joined by +, - and ||.
 func (p *parser) sum() *Node {
 	n := p.product()
 	for {
@@ -354,6 +377,7 @@ func (p *parser) sum() *Node {
 	}
 }
 
+// product reads operands joined by *, / and %.
 func (p *parser) product() *Node {
 	n := p.signed()
 	for {
@@ -370,6 +394,7 @@ func (p *parser) product() *Node {
 	}
 }
 
+// signed reads an operand with an optional sign.
 func (p *parser) signed() *Node {
 	defer p.deeper()()
 	switch {
@@ -414,7 +439,7 @@ func (p *parser) typeName() string {
 	var b strings.Builder
 	t := p.next()
 	if t.kind != tokenName {
-		p.fail("the name of a type was expected here")
+		p.fail("expected the name of a type")
 		return ""
 	}
 	b.WriteString(strings.ToLower(t.text))
@@ -431,7 +456,7 @@ func (p *parser) typeName() string {
 		case p.peek().is("("):
 			for p.next(); p.err == nil && !p.take(")"); {
 				if p.next().kind == tokenEnd {
-					p.fail("a type does not end")
+					p.fail("a type is not complete")
 				}
 			}
 		case p.take("["):
@@ -494,6 +519,7 @@ func cast(n *Node, typ string) *Node {
 	return &Node{Op: Cast, Name: base, Args: []*Node{n}}
 }
 
+// atom reads a literal, a name, a call, or a condition in brackets.
 func (p *parser) atom() *Node {
 	defer p.deeper()()
 	t := p.next()
@@ -527,12 +553,14 @@ func (p *parser) atom() *Node {
 	case tokenName:
 		return p.named(t)
 	}
+
 	if t.kind != tokenEnd {
 		p.at--
 	}
-	return p.fail("a value was expected here, and not %s", t.describe())
+	return p.fail("expected a value, got %s", t.describe())
 }
 
+// named reads what begins with a name: a keyword, a column, or a call.
 func (p *parser) named(t token) *Node {
 	if !t.quoted {
 		if n := p.keyword(t); n != nil || p.err != nil {
@@ -606,13 +634,15 @@ func (p *parser) keyword(t token) *Node {
 	case "exists", "select":
 		return p.fail("a query inside the condition")
 	}
+
 	if slices.Contains(firm, strings.ToLower(t.text)) && !p.peek().is("(") {
 		p.at--
-		return p.fail("a value was expected here, and not %q", t.text)
+		return p.fail("expected a value, got %q", t.text)
 	}
 	return nil
 }
 
+// call reads the operands of a function, in the forms that SQL has for some of them.
 func (p *parser) call(name string) *Node {
 	p.need("(")
 	n := &Node{Op: Call, Name: name}
@@ -626,26 +656,7 @@ func (p *parser) call(name string) *Node {
 		p.need(")")
 		return n
 	case name == "trim":
-		for _, side := range []string{"both", "leading", "trailing"} {
-			if p.take(side) {
-				n.Name = map[string]string{"both": "trim", "leading": "ltrim", "trailing": "rtrim"}[side]
-			}
-		}
-		if p.take("from") {
-			n.Args = []*Node{p.or()}
-			p.need(")")
-			return n
-		}
-		first := p.or()
-		if p.take("from") {
-			n.Args = []*Node{p.or(), first}
-		} else {
-			n.Args = []*Node{first}
-			if p.take(",") {
-				n.Args = append(n.Args, p.or())
-			}
-		}
-		p.need(")")
+		p.trim(n)
 		return n
 	case name == "position":
 		first := p.other()
@@ -657,6 +668,7 @@ func (p *parser) call(name string) *Node {
 		n.Args = append(n.Args, first)
 		p.take(",")
 	}
+
 	for p.err == nil && !p.peek().is(")") {
 		p.take("variadic")
 		n.Args = append(n.Args, p.or())
@@ -666,13 +678,39 @@ func (p *parser) call(name string) *Node {
 		case p.take("using"):
 			p.next()
 		case !p.peek().is(")"):
-			p.fail("%s was not expected here", p.peek().describe())
+			p.fail("%s is not expected here", p.peek().describe())
 		}
 	}
+
 	p.need(")")
 	return n
 }
 
+// trim reads the operands of TRIM in its two forms: from a text, and with commas.
+func (p *parser) trim(n *Node) {
+	for _, side := range []string{"both", "leading", "trailing"} {
+		if p.take(side) {
+			n.Name = map[string]string{"both": "trim", "leading": "ltrim", "trailing": "rtrim"}[side]
+		}
+	}
+	if p.take("from") {
+		n.Args = []*Node{p.or()}
+		p.need(")")
+		return
+	}
+	first := p.or()
+	if p.take("from") {
+		n.Args = []*Node{p.or(), first}
+	} else {
+		n.Args = []*Node{first}
+		if p.take(",") {
+			n.Args = append(n.Args, p.or())
+		}
+	}
+	p.need(")")
+}
+
+// cases reads a CASE.
 func (p *parser) cases() *Node {
 	n := &Node{Op: Case}
 	var of *Node
@@ -688,7 +726,7 @@ func (p *parser) cases() *Node {
 		n.Args = append(n.Args, w, p.or())
 	}
 	if len(n.Args) == 0 {
-		return p.fail("WHEN was expected here, and not %s", p.peek().describe())
+		return p.fail("expected WHEN, got %s", p.peek().describe())
 	}
 	if p.take("else") {
 		n.Args = append(n.Args, p.or())

@@ -48,13 +48,13 @@ func TestSpellingsComeToOne(t *testing.T) {
 
 func TestFaultsNameTheirPlace(t *testing.T) {
 	for text, want := range map[string]string{
-		"a >":                      "3: a value was expected here, and not the end",
-		"a = 1 b":                  `6: "b" was not expected here`,
-		"name = 'x":                "7: what is in quotes does not end",
-		"(a = 1":                   "6: ) was expected here, and not the end",
+		"a >":                      "3: expected a value, got the end",
+		"a = 1 b":                  `6: "b" is not expected here`,
+		"name = 'x":                "7: a quoted part is not closed",
+		"(a = 1":                   "6: expected ), got the end",
 		"a IN (SELECT 1)":          `13: a query inside the condition`,
-		"CASE END":                 `5: a value was expected here, and not "END"`,
-		strings.Repeat("(", 500):   "levels inside each other",
+		"CASE END":                 `5: expected a value, got "END"`,
+		strings.Repeat("(", 500):   "levels deep",
 		strings.Repeat("a", 30000): "longer than 20000 bytes",
 	} {
 		_, err := Parse(text)

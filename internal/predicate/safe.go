@@ -19,7 +19,7 @@ func Plain(text string) string {
 	return ""
 }
 
-// Executes tells whether there is a comment that MySQL or MariaDB executes.
+// Executes reports whether there is a comment that MySQL or MariaDB executes.
 func Executes(text string) bool {
 	return strings.Contains(text, "/*!") || strings.Contains(text, "/*M!")
 }

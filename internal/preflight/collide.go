@@ -41,9 +41,9 @@ func (f *foresight) collisions(ctx context.Context, l *load.Session) error {
 		for _, row := range present.Tables {
 			f.wrong(
 				l.Plan.Target(row.Entity),
-				"when: empty leaves such tables alone; write: keep or upsert adds what is missing; keys that start "+
-					"higher load other rows beside these",
-				"what %s would load is there already: the table %s holds rows (%d): %s",
+				"leave such tables alone with when: empty; add only what is missing with write: keep or upsert; "+
+					"or load other rows beside these with keys that start higher",
+				"the rows of %s already exist: the table %s holds rows (%d): %s",
 				row.Entity,
 				row.Table,
 				row.Rows,
@@ -53,6 +53,7 @@ func (f *foresight) collisions(ctx context.Context, l *load.Session) error {
 	} else if err != nil {
 		return err
 	}
+
 	for _, t := range l.List {
 		told := present != nil &&
 			slices.ContainsFunc(present.Tables, func(p load.PresentTable) bool { return p.Entity == t.Plan.Name })
@@ -101,6 +102,7 @@ func (f *foresight) collide(ctx context.Context, l *load.Session, tx store.Tx, t
 			return k.Collision(values), nil
 		}, maxMet
 	}
+
 	policy := l.Policy(t, store.Unique)
 	if policy == plan.Skip {
 		return nil
@@ -118,7 +120,7 @@ func (f *foresight) collide(ctx context.Context, l *load.Session, tx store.Tx, t
 		of = fmt.Sprintf("%d of the first %d rows", m.met, m.rows)
 	}
 	met := fmt.Sprintf(
-		"%s of %s have keys that rows of %s have already, such as %s, with %s (%s)",
+		"%s of %s have keys that existing rows of %s also have, such as %s, with %s (%s)",
 		of,
 		t.Plan.Name,
 		t.Table.Name,
@@ -128,19 +130,19 @@ func (f *foresight) collide(ctx context.Context, l *load.Session, tx store.Tx, t
 	)
 	switch {
 	case policy == plan.Stop && t.Writes.Mode == store.Upsert:
-		f.warn(t.Target, "the load is refused, unless it changes these keys of the other rows", "%s", met)
+		f.warn(t.Target, "the load will fail, unless it changes these keys of the other rows", "%s", met)
 	case policy == plan.Stop:
 		f.wrong(
 			t.Target,
-			"on_violation: {unique: redraw} draws such values again, and skip leaves these rows out; write: keep "+
-				"or upsert, with match, takes the rows that are there for the same",
+			"generate such values again with on_violation: {unique: redraw}, leave these rows out with skip, or "+
+				"keep the existing rows with write: keep or upsert and match",
 			"%s",
 			met,
 		)
 	case m.stuck > 0:
 		f.wrong(
 			t.Target,
-			"give it a source with more values, or grow fewer rows",
+			"give it a source with more values, or plan fewer rows",
 			"%s, and for %d of them no other value is free: %s",
 			met,
 			m.stuck,
@@ -264,7 +266,7 @@ func (m *meeting) free(ctx context.Context, row grow.Row, v *store.Violation) (s
 				most = max(most, min(n, load.MaxWalk))
 			}
 			if m.record.Redraw(field, row) > most {
-				return fmt.Sprintf("it was drawn again %d times", most), nil
+				return fmt.Sprintf("it was redrawn %d times", most), nil
 			}
 		}
 		m.grower.Grow(t.Grow, row, 1, &b)

@@ -48,9 +48,9 @@ func Foresee(ctx context.Context, s store.Store, of Foreseen) (diag.Problems, er
 			f.writes[i].access.Loosen = true
 			f.warn(
 				f.writes[i].Target,
-				"held against the tables before the commit; others may have to wait for the load's end",
-				"%s closes a circle of references, and may neither be NULL nor be looked at late: it is, while the "+
-					"load runs",
+				"it is checked before the commit; other transactions may have to wait until then",
+				"%s closes a circle of references, and can neither be NULL nor be deferred by the schema: it is "+
+					"deferred during the load",
 				strings.Join(x.Reference.Columns, ", "),
 			)
 		}
@@ -59,6 +59,7 @@ func Foresee(ctx context.Context, s store.Store, of Foreseen) (diag.Problems, er
 			f.writes = append(f.writes, outlined(t))
 		}
 	}
+
 	for _, w := range f.writes {
 		f.table(w.Target)
 	}
@@ -110,38 +111,41 @@ func (f *foresight) table(t *plan.Target) {
 		return
 	}
 	if t.Table.Broken != "" {
-		f.wrong(t, "", "rows cannot be written into %s: %s", t.Table.Name, t.Table.Broken)
+		f.wrong(t, "", "rows cannot be written to %s: %s", t.Table.Name, t.Table.Broken)
 	}
 	if t.Table.Unsafe {
 		f.warn(
 			t,
-			"rows in it stay when a load is rolled back",
-			"the engine of the table %s has no transactions",
+			"rows in it remain when a load is rolled back",
+			"the storage engine of the table %s has no transactions",
 			t.Table.Name,
 		)
 	}
+
 	if t.Table.External != "" {
 		f.warn(
 			t,
-			"what is written, changed or deleted there is another server's, or another table's",
-			"rows of the table %s are kept elsewhere: %s",
+			"a load would write, change or delete rows of another server or table",
+			"the rows of the table %s are stored elsewhere: %s",
 			t.Table.Name,
 			t.Table.External,
 		)
 	}
+
 	if t.Table.Secured {
 		f.warn(
 			t,
-			"they may refuse rows, and hide rows that are there",
-			"policies of row-level security bind this user in %s",
+			"they may refuse rows, and hide existing rows",
+			"row-level security policies apply to this user in %s",
 			t.Table.Name,
 		)
 	}
+
 	if n := len(t.Table.Triggers); n > 0 {
 		f.warn(
 			t,
-			"they may refuse rows, or write others, which a withdrawal does not know of",
-			"triggers run when rows are written into %s: %s",
+			"they may refuse rows, or write rows that a withdrawal does not know of",
+			"triggers run when rows are written to %s: %s",
 			t.Table.Name,
 			strings.Join(t.Table.Triggers, ", "),
 		)
@@ -198,13 +202,13 @@ func (f *foresight) rights(ctx context.Context) error {
 			return err
 		}
 		if why != "" {
-			what := "rows cannot be written into"
+			what := "rows cannot be written to"
 			if len(a.Insert)+len(a.Update) == 0 {
-				what = "rows cannot be read of"
+				what = "rows cannot be read from"
 			}
 			f.wrong(
 				w.Target,
-				"grant it, or name a user who may in the URL of the database",
+				"grant the right, or use a user in the database URL who has it",
 				"%s %s: %s",
 				what,
 				w.Table.Name,
@@ -214,11 +218,12 @@ func (f *foresight) rights(ctx context.Context) error {
 			if why, err = f.store.Denied(ctx, store.Access{Table: w.Table, Delete: true}); err != nil {
 				return err
 			} else if why != "" {
-				f.warn(w.Target, "load writes all the same", "rows that are written into %s could not be taken out "+
-					"again: %s", w.Table.Name, why)
+				f.warn(w.Target, "load works anyway", "rows written to %s could not be removed again: "+
+					"%s", w.Table.Name, why)
 			}
 		}
 	}
+
 	if i := slices.IndexFunc(f.writes, func(w foreseenWrite) bool { return w.access.Stage }); i >= 0 {
 		why, err := f.store.Denied(ctx, store.Access{Stage: true})
 		if err != nil {
@@ -227,20 +232,21 @@ func (f *foresight) rights(ctx context.Context) error {
 		if why != "" {
 			f.wrong(
 				f.writes[i].Target,
-				"grant it, or name a user who may in the URL of the database",
-				"rows of %s are laid aside in temporary tables first, and that cannot be: %s",
+				"grant the right, or use a user in the database URL who has it",
+				"rows of %s go to temporary tables first, and that is not allowed: %s",
 				f.writes[i].Plan.Name,
 				why,
 			)
 		}
 	}
+
 	if len(f.writes) == 0 || len(f.found.Errors()) > 0 {
 		return nil
 	}
 	return f.journal(ctx)
 }
 
-// journal tells whether the journal can be kept.
+// journal reports whether the journal can be kept.
 func (f *foresight) journal(ctx context.Context) error {
 	j, err := f.store.Journal(ctx, false)
 	if err != nil {
@@ -258,6 +264,7 @@ func (f *foresight) journal(ctx context.Context) error {
 			}
 		}
 	}
+
 	for _, a := range needs {
 		why, err := f.store.Denied(ctx, a)
 		if err != nil {
@@ -266,8 +273,8 @@ func (f *foresight) journal(ctx context.Context) error {
 		if why != "" {
 			f.warn(
 				f.writes[0].Target,
-				"grant it; or load with --no-journal: then the load cannot be resumed or withdrawn, and a second "+
-					"one does not know of it",
+				"grant the right, or load with --no-journal: then the load cannot be resumed or withdrawn, and a "+
+					"second load does not know of it",
 				"the journal cannot be kept: %s",
 				why,
 			)
@@ -298,20 +305,23 @@ func (f *foresight) clocks(ctx context.Context) error {
 			}
 		}
 	}
+
 	if zone != "" && first != nil {
 		f.warn(
 			first,
-			"right for programs that keep UTC there; one that keeps local time reads these rows shifted",
-			"the time zone of the server is %s, and %s without a time zone: moments are written there in UTC",
+			"this is right for programs that store UTC there; programs that store local time will read shifted "+
+				"values",
+			"the server's time zone is %s, and %s without a time zone: times are written there in UTC",
 			zone,
 			someOf(columns, "is a column", "are columns"),
 		)
 	}
+
 	if f.plan.Clock.N > now.UnixMicro() && len(f.writes) > 0 {
 		f.warn(
 			f.writes[0].Target,
-			"a CHECK or a program that compares with the time of day may refuse what lies between; clock: at the "+
-				"head of the plan, or --clock, sets it",
+			"a CHECK or a program that compares with the time of day may refuse what must be between; clock: at "+
+				"the head of the plan, or --clock, sets it",
 			"the clock of the plan, %s, is ahead of the server's, %s",
 			f.plan.Clock,
 			value.Value{Type: value.Timestamp, N: now.Truncate(1e9).UnixMicro()},
@@ -356,18 +366,19 @@ func (f *foresight) rows(ctx context.Context) error {
 			}
 		}
 	}
+
 	if first != nil {
 		f.warn(
 			first,
-			"whether the plan's rows collide with them is told once the plan is right",
-			"rows are there already: %s",
+			"check reports collisions with them once the plan is valid",
+			"tables with rows: %s",
 			strings.Join(full, ", "),
 		)
 	}
 	return nil
 }
 
-// loadedBefore tells whether a plan was loaded before.
+// loadedBefore reports whether a plan was loaded before.
 func loadedBefore(ctx context.Context, s store.Store, name string) (bool, error) {
 	entries, err := journal.Entries(ctx, s, name)
 	return len(entries) > 0, err

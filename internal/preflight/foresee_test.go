@@ -40,7 +40,8 @@ func TestCollisionsAreForeseen(t *testing.T) {
 			assert.Contains(
 				t,
 				found[0].Message,
-				fmt.Sprintf("of %d rows of Code have keys that rows of codes have already, such as Code row ", x.rows),
+				fmt.Sprintf("of %d rows of Code have keys that existing rows of codes also have, such as Code "+
+					"row ", x.rows),
 			)
 			assert.Contains(t, found[0].Hint, "redraw")
 			if x.met > 0 {
@@ -53,7 +54,7 @@ func TestCollisionsAreForeseen(t *testing.T) {
 		redraw := "    on_violation: {unique: redraw}\n"
 		found := d.Foreseen(t, entities(17, "1", redraw)).Errors()
 		require.Len(t, found, 1)
-		assert.Regexp(t, `and for \d+ of them no other value is free: it was drawn again 100 times`, found[0].Message)
+		assert.Regexp(t, `and for \d+ of them no other value is free: it was redrawn 100 times`, found[0].Message)
 		d.Refused(t, entities(17, "1", redraw), load.Options{})
 		assert.Empty(t, d.Foreseen(t, entities(8, "9", redraw)).Errors())
 		// Left out, or recognised, they are no problem.
@@ -81,7 +82,8 @@ INSERT INTO codes (id, code, serial) VALUES (9001, 'A0', 3), (9002, 'ZZ', 5);`
 			assert.Contains(
 				t,
 				found[0].Message,
-				"2 of 10 rows of Code have keys that rows of codes have already, such as Code row 2, with serial 3",
+				"2 of 10 rows of Code have keys that existing rows of codes also have, such as Code row 2, with "+
+					"serial 3",
 			)
 			r := d.Refused(t, entities, load.Options{})
 			assert.Equal(t, []string{"serial"}, r.Columns)

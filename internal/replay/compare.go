@@ -46,7 +46,7 @@ const MaxCompared = 1000
 
 // part is an entity of one of the loads that are compared.
 type part struct {
-	*load.Past
+	*load.PastLoad
 	t *load.Target
 	w *load.Writer
 	e load.EntityDifference
@@ -54,7 +54,7 @@ type part struct {
 
 // Compare holds the rows that loads of one plan wrote against the tables. It writes
 // nothing but temporary tables.
-func Compare(ctx context.Context, s store.Store, pasts []*load.Past, o CompareOptions) (*Difference, error) {
+func Compare(ctx context.Context, s store.Store, pasts []*load.PastLoad, o CompareOptions) (*Difference, error) {
 	c, err := newComparison(ctx, s, pasts)
 	if err != nil {
 		return nil, err
@@ -66,18 +66,18 @@ func Compare(ctx context.Context, s store.Store, pasts []*load.Past, o CompareOp
 // comparison is the parts of loads of one plan, by table.
 type comparison struct {
 	store  store.Store
-	pasts  []*load.Past
+	pasts  []*load.PastLoad
 	parts  []*part // in load order
 	tables []*schema.Table
 	byName map[string][]*part
 	counts map[string]int64 // rows of tables
 	same   map[string]bool  // tables that are as planned, by their fingerprint
 	loads  []*journal.Entry // of the whole journal; nil until they are read
-	fates  fates            // nil until they are read
+	fates  unitEffects      // nil until they are read
 }
 
 // newComparison finds the parts of loads that share tables.
-func newComparison(ctx context.Context, s store.Store, pasts []*load.Past) (*comparison, error) {
+func newComparison(ctx context.Context, s store.Store, pasts []*load.PastLoad) (*comparison, error) {
 	c := &comparison{
 		store:  s,
 		pasts:  pasts,
@@ -164,7 +164,7 @@ func (c *comparison) run(ctx context.Context, o CompareOptions) (*Difference, er
 				if err := c.begin(ctx); err != nil {
 					return nil, err
 				}
-				f, err := c.fatesOf(ctx)
+				f, err := c.unitEffectsOf(ctx)
 				if err == nil {
 					err = p.compareRows(ctx, f, o)
 				}
@@ -175,6 +175,7 @@ func (c *comparison) run(ctx context.Context, o CompareOptions) (*Difference, er
 			d.noteMeanings(p.t)
 		}
 	}
+
 	if !o.OnlyMissing {
 		for _, t := range c.tables {
 			if err := c.strangers(ctx, t); err != nil {
@@ -182,6 +183,7 @@ func (c *comparison) run(ctx context.Context, o CompareOptions) (*Difference, er
 			}
 		}
 	}
+
 	for _, p := range c.parts {
 		d.Missing += p.e.Missing
 		d.Changed += p.e.Changed
@@ -196,7 +198,7 @@ func (c *comparison) run(ctx context.Context, o CompareOptions) (*Difference, er
 	return d, nil
 }
 
-// sameByFingerprint counts the rows that the loads wrote into a table, and tells whether
+// sameByFingerprint counts the rows that the loads wrote into a table, and reports whether
 // it holds just these. Where it holds others as well, or rows that were only changed,
 // it cannot be told in this way.
 func (c *comparison) sameByFingerprint(ctx context.Context, table *schema.Table) (bool, error) {
@@ -209,9 +211,11 @@ func (c *comparison) sameByFingerprint(ctx context.Context, table *schema.Table)
 			return false, nil
 		}
 	}
+
 	if c.plan(table) != c.counts[table.Name] {
 		return false, nil
 	}
+
 	// The planned rows are grown while those of the table are read.
 	var planned grow.Fingerprint
 	grown := make(chan error, 1)
@@ -306,7 +310,7 @@ func hashed(b []byte) grow.Fingerprint {
 }
 
 // compareRows finds missing and changed rows of an entity.
-func (p *part) compareRows(ctx context.Context, f fates, o CompareOptions) error {
+func (p *part) compareRows(ctx context.Context, f unitEffects, o CompareOptions) error {
 	for run := range p.Runs(p.w, p.t, load.StagedChunk) {
 		for _, added := range p.Kinds(p.t) {
 			if err := p.compareRun(ctx, run, added, f, o); err != nil {
@@ -318,7 +322,7 @@ func (p *part) compareRows(ctx context.Context, f fates, o CompareOptions) error
 }
 
 // compareRun compares consecutive rows with those of the table.
-func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fates, o CompareOptions) error {
+func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f unitEffects, o CompareOptions) error {
 	w, t, e := p.w, p.t, &p.e
 	rows := &load.Pass{}
 	write := p.Compared(t, added)
@@ -342,7 +346,7 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fate
 		}
 	}
 	found := len(missing)
-	wrong, byUnits, err := p.withoutFates(ctx, f, st, rows, wrongRows{missing, changed})
+	wrong, byUnits, err := p.withoutUnitEffects(ctx, f, st, rows, wrongRows{missing, changed})
 	if err != nil {
 		return err
 	}
@@ -356,6 +360,7 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fate
 			load.RowDifference{Row: t.Grow.Label(rows.Row(n)), Key: p.KeyText(w, t, rows.Row(n), write.Match)},
 		)
 	}
+
 	if !look {
 		return nil
 	}
@@ -363,7 +368,7 @@ func (p *part) compareRun(ctx context.Context, run order.Run, added bool, f fate
 	for _, n := range changed {
 		differs[n] = true
 	}
-	last, ours := int64(-1), (*fate)(nil)
+	last, ours := int64(-1), (*unitEffect)(nil)
 	return st.Changes(ctx, func(c store.Change) error {
 		if units && !differs[c.Row] {
 			return nil
@@ -403,7 +408,7 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 		return nil
 	}
 	p := parts[0]
-	f, err := c.fatesOf(ctx)
+	f, err := c.unitEffectsOf(ctx)
 	if err != nil {
 		return err
 	}
@@ -422,6 +427,7 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 			return nil
 		}
 	}
+
 	shared, err := c.shared(ctx, table)
 	if err != nil {
 		return err
@@ -443,7 +449,7 @@ func (c *comparison) strangers(ctx context.Context, table *schema.Table) error {
 	})
 }
 
-// shared tells whether a table may hold rows that are not the plan's: it had some
+// shared reports whether a table may hold rows that are not the plan's: it had some
 // before, or other loads write into it.
 func (c *comparison) shared(ctx context.Context, table *schema.Table) (bool, error) {
 	first := c.byName[table.Name][0]
@@ -457,9 +463,10 @@ func (c *comparison) shared(ctx context.Context, table *schema.Table) (bool, err
 		}
 		c.loads = all
 	}
+
 	for _, e := range c.loads {
 		if e.State == journal.StateWithdrawn ||
-			slices.ContainsFunc(c.pasts, func(p *load.Past) bool { return p.Entry.Number == e.Number }) {
+			slices.ContainsFunc(c.pasts, func(p *load.PastLoad) bool { return p.Entry.Number == e.Number }) {
 			continue
 		}
 		if slices.ContainsFunc(
@@ -497,7 +504,7 @@ func (c *comparison) eachStranger(
 				i := slices.IndexFunc(p.t.Columns, func(x *schema.Column) bool { return x != nil && x.Name == c.Name })
 				if i < 0 {
 					failed = fmt.Errorf(
-						"%s and %s share the table %s, and have no key in common",
+						"%s and %s share the table %s without a common key",
 						parts[0].t.Plan.Name,
 						p.t.Plan.Name,
 						table.Name,
@@ -539,7 +546,7 @@ func (c *comparison) eachStranger(
 }
 
 // lostBy are the fields of loads whose columns are gone.
-func lostBy(pasts []*load.Past) []string {
+func lostBy(pasts []*load.PastLoad) []string {
 	var out []string
 	for _, p := range pasts {
 		for _, f := range p.Plan.Lost {

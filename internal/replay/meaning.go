@@ -29,8 +29,7 @@ func AppendMeaning(b []byte, c *schema.Column, v *value.Value) []byte {
 	case c.Kind == schema.Integer && x.Type == value.Boolean:
 		x.Type = value.Integer
 	case c.Kind == schema.Timestamp && x.Type == value.Date:
-		const day = 24 * 60 * 60 * 1_000_000 // microseconds
-		x.Type, x.N = value.Timestamp, x.N*day
+		x.Type, x.N = value.Timestamp, x.N*value.Day
 	case c.Kind == schema.JSON:
 		x = value.String(sortedJSON(x.S))
 	case c.Kind == schema.Bytes:
@@ -40,17 +39,23 @@ func AppendMeaning(b []byte, c *schema.Column, v *value.Value) []byte {
 			x = value.String(strconv.FormatFloat(f, 'g', -1, 64))
 		}
 	case c.Kind == schema.Text || c.Kind == schema.Any:
-		if x.Type != value.Text {
-			x = value.String(x.String())
-		}
-		if padded(c) {
-			x.S = strings.TrimRight(x.S, " ")
-		}
+		x = asText(c, x)
 	}
 	return x.AppendCanonical(b)
 }
 
-// padded tells whether a column is filled up with blanks.
+// asText is a value as the text that a column holds.
+func asText(c *schema.Column, v value.Value) value.Value {
+	if v.Type != value.Text {
+		v = value.String(v.String())
+	}
+	if padded(c) {
+		v.S = strings.TrimRight(v.S, " ")
+	}
+	return v
+}
+
+// padded reports whether a column is filled up with blanks.
 func padded(c *schema.Column) bool {
 	d, _, _ := strings.Cut(c.Declared, "(")
 	return strings.EqualFold(d, "char") || strings.EqualFold(d, "character")
@@ -79,15 +84,15 @@ func (d *Difference) noteMeanings(t *load.Target) {
 		why := ""
 		switch {
 		case c.Kind == schema.JSON:
-			why = "keys of JSON in any order"
+			why = "JSON keys in any order"
 		case c.Kind == schema.Decimal:
-			why = "numbers, whatever zeros end them"
+			why = "numbers without trailing zeros"
 		case c.Kind == schema.Real:
 			why = "floating-point numbers"
 		case c.Kind == schema.Timestamp:
 			why = "moments in UTC"
 		case c.Kind == schema.Text && padded(c):
-			why = "without the blanks at the end"
+			why = "text without trailing blanks"
 		default:
 			continue
 		}

@@ -31,7 +31,7 @@ CREATE TABLE berths (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), n
 )
 
 // past is a load that was done.
-func past(t *testing.T, d *loadtest.DB) []*load.Past {
+func past(t *testing.T, d *loadtest.DB) []*load.PastLoad {
 	t.Helper()
 	pasts, err := load.RecallAll(
 		t.Context(), d.Store, load.Loads{Plan: "t"}, nil, archive.Operator{Rows: files.Rows},

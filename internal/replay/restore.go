@@ -54,7 +54,7 @@ type RestoredEntity struct {
 // Restore brings the tables back to what the loads of a plan wrote, by the smallest set
 // of changes, in one transaction: changed rows are changed back, missing ones added,
 // and others deleted from tables that the first load found empty.
-func Restore(ctx context.Context, s store.Store, pasts []*load.Past, o RestoreOptions) (*Restoration, error) {
+func Restore(ctx context.Context, s store.Store, pasts []*load.PastLoad, o RestoreOptions) (*Restoration, error) {
 	first := pasts[0].Entry
 	if err := journal.WhileLocked(ctx, o.Wait,
 		func() error { return journal.LockPlan(ctx, s, first.Plan) }); err != nil {
@@ -65,7 +65,7 @@ func Restore(ctx context.Context, s store.Store, pasts []*load.Past, o RestoreOp
 }
 
 // restoreLocked is Restore for who holds the plan's lock.
-func restoreLocked(ctx context.Context, s store.Store, pasts []*load.Past, o RestoreOptions) (*Restoration, error) {
+func restoreLocked(ctx context.Context, s store.Store, pasts []*load.PastLoad, o RestoreOptions) (*Restoration, error) {
 	started := time.Now()
 	var r *Restoration
 	l := pasts[0].Session
@@ -151,6 +151,7 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 		looked[t.Name] = f
 		restored[c.byName[t.Name][0]].Kept = f.kept
 	}
+
 	// Extra rows may hold keys that missing ones need, and missing ones may be needed by
 	// rows that refer to extra ones: what can go goes first, and the rest at the end.
 	for _, last := range []bool{false, true} {
@@ -169,7 +170,7 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 			for added, rows := range looked[p.t.Table.Name].wrong[p] {
 				err := p.putBack(ctx, rows, added, restored[p])
 				if err == nil {
-					err = c.putFates(ctx, p, rows)
+					err = c.putUnitEffects(ctx, p, rows)
 				}
 				if err != nil {
 					return nil, err
@@ -177,6 +178,7 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 			}
 		}
 	}
+
 	for _, p := range c.parts {
 		r.add(restored[p])
 	}
@@ -207,7 +209,7 @@ func (c *comparison) look(ctx context.Context, t *schema.Table, o RestoreOptions
 	if err != nil {
 		return nil, err
 	}
-	fates, err := c.fatesOf(ctx)
+	fates, err := c.unitEffectsOf(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -239,6 +241,7 @@ func (c *comparison) look(ctx context.Context, t *schema.Table, o RestoreOptions
 			}
 		}
 	}
+
 	switch {
 	case o.OnlyMissing:
 		return f, nil
@@ -283,7 +286,7 @@ func (c *comparison) deleteRows(
 				Table:  t.Name,
 				Refers: t.Name,
 				Message: fmt.Sprintf(
-					"%d rows of %s are not the plan's, and rows of %s refer to them",
+					"%d rows of %s are not in the plan, and rows of %s refer to them",
 					len(rows),
 					t.Name,
 					found[0].Table,
@@ -345,6 +348,7 @@ func (p *part) putBack(ctx context.Context, wrong []grow.Row, added bool, e *Res
 	default:
 		write.Stamp = p.t.Writes.Stamp
 	}
+
 	st, err := p.w.Tx.Stage(ctx, write, p.These(p.w, p.t, wrong, rows))
 	if err == nil {
 		err = p.w.Growth
@@ -366,7 +370,7 @@ func (p *part) wrong(
 	ctx context.Context,
 	run order.Run,
 	added bool,
-	f fates,
+	f unitEffects,
 	onlyMissing bool,
 ) (int64, []grow.Row, store.Stage, error) {
 	rows := &load.Pass{}
@@ -386,7 +390,7 @@ func (p *part) wrong(
 		return 0, nil, nil, err
 	}
 	gone := int64(len(missing))
-	wrong, _, err := p.withoutFates(ctx, f, st, rows, wrongRows{missing, changed})
+	wrong, _, err := p.withoutUnitEffects(ctx, f, st, rows, wrongRows{missing, changed})
 	if err != nil {
 		return 0, nil, nil, err
 	}
@@ -405,7 +409,11 @@ func (p *part) wrong(
 type EarlierRows struct{}
 
 // Missing counts, by entity, the rows of loads that are no longer there.
-func (EarlierRows) Missing(ctx context.Context, s store.Store, loads []*load.Past) ([]load.EntityDifference, error) {
+func (EarlierRows) Missing(
+	ctx context.Context,
+	s store.Store,
+	loads []*load.PastLoad,
+) ([]load.EntityDifference, error) {
 	d, err := Compare(ctx, s, loads, CompareOptions{OnlyMissing: true})
 	if err != nil {
 		return nil, err
@@ -415,7 +423,7 @@ func (EarlierRows) Missing(ctx context.Context, s store.Store, loads []*load.Pas
 
 // PutBack adds rows of loads that are no longer there, and says how many. The caller holds
 // the plan's lock.
-func (EarlierRows) PutBack(ctx context.Context, s store.Store, loads []*load.Past, o load.Options) (int64, error) {
+func (EarlierRows) PutBack(ctx context.Context, s store.Store, loads []*load.PastLoad, o load.Options) (int64, error) {
 	r, err := restoreLocked(
 		ctx,
 		s,

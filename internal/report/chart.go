@@ -1,25 +1,16 @@
 package report
 
 import (
-	"bytes"
+	"cmp"
 	"fmt"
 	"image/color"
 	"math"
 	"slices"
 
 	"evensprout/internal/diag"
-
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/text"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgimg"
-	"gonum.org/v1/plot/vg/vgsvg"
 )
 
-// Chart is lines over numbers, both ways on scales of powers. Panels stand below each
-// other.
+// Chart is lines over numbers, on logarithmic axes. Panels are drawn below each other.
 type Chart struct {
 	Title  string
 	Panels []Panel
@@ -38,199 +29,180 @@ type Line struct {
 	X, Y   []float64
 }
 
-// Size of charts, in pixels of a picture.
+// Size and margins of charts, in pixels.
 const (
 	chartWidth  = 1280
 	chartHeight = 800
+	marginTop   = 52  // for the chart's title
+	panelTop    = 52  // for the titles of a panel and of its axis
+	panelBottom = 48  // for the numbers below
+	marginLeft  = 110 // for the numbers beside the axis
+	marginRight = 345 // for the names of the lines
 )
 
-// lineColours are told apart also by people who do not see all colours (Okabe and Ito
-// 2008), and by their marks.
-var lineColours = []color.RGBA{
-	{
-		0x00,
-		0x72,
-		0xb2,
-		0xff,
-	}, {0xe6, 0x9f, 0x00, 0xff}, {0x00, 0x9e, 0x73, 0xff}, {0xcc, 0x79, 0xa7, 0xff}, {0x56, 0xb4, 0xe9, 0xff},
-	{0x88, 0x88, 0x88, 0xff},
+// lineColors differ also for people who do not see all colours (Okabe and Ito 2008), and the marks
+// of the lines differ as well.
+var lineColors = []color.RGBA{
+	{0x00, 0x72, 0xb2, 0xff}, {0xe6, 0x9f, 0x00, 0xff}, {0x00, 0x9e, 0x73, 0xff}, {0xcc, 0x79, 0xa7, 0xff},
+	{0x56, 0xb4, 0xe9, 0xff}, {0x88, 0x88, 0x88, 0xff},
 }
 
-var lineMarks = []draw.GlyphDrawer{
-	draw.CircleGlyph{},
-	draw.SquareGlyph{},
-	draw.PyramidGlyph{},
-	draw.RingGlyph{},
-	draw.BoxGlyph{},
-	draw.TriangleGlyph{},
-}
-
-var strongColour = color.RGBA{0xb0, 0x2a, 0x1c, 0xff}
+var (
+	strongColor = color.RGBA{0xb0, 0x2a, 0x1c, 0xff}
+	gridColor   = color.RGBA{0xe4, 0xe4, 0xe4, 0xff}
+	axisColor   = color.RGBA{0x70, 0x70, 0x70, 0xff}
+	black       = color.RGBA{0x10, 0x10, 0x10, 0xff}
+)
 
 // Draw makes a picture: png or svg.
 func (c Chart) Draw(format string) ([]byte, error) {
-	const dpi = 96
-	w, h := vg.Length(chartWidth)*vg.Inch/dpi, vg.Length(chartHeight)*vg.Inch/dpi
-	var canvas vg.CanvasWriterTo
-	var sized vg.CanvasSizer
+	var on canvas
 	switch format {
 	case "png":
-		x := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(w, h), vgimg.UseDPI(dpi))}
-		canvas, sized = x, x
-	case "svg":
-		x := vgsvg.New(w, h)
-		canvas, sized = x, x
-	default:
-		return nil, fmt.Errorf("a chart is drawn as png or svg, and here is %q", format)
-	}
-	all := draw.New(sized)
-	all.SetColor(color.White)
-	all.Fill(all.Rectangle.Path())
-	const head = vg.Length(30)
-	title := draw.TextStyle{
-		Color:   color.Black,
-		Font:    plot.DefaultFont,
-		XAlign:  draw.XCenter,
-		YAlign:  draw.YTop,
-		Handler: plot.DefaultTextHandler,
-	}
-	title.Font.Variant, title.Font.Size = "Sans", 14
-	all.FillText(title, vg.Point{X: all.Center().X, Y: all.Max.Y - 8}, c.Title)
-	each := (all.Max.Y - all.Min.Y - head) / vg.Length(max(1, len(c.Panels)))
-	for i, p := range c.Panels {
-		top := all.Max.Y - head - each*vg.Length(i)
-		if err := p.draw(draw.Canvas{Canvas: all.Canvas,
-			Rectangle: vg.Rectangle{Min: vg.Point{X: all.Min.X + 12, Y: top - each + 8},
-				Max: vg.Point{X: all.Max.X - 12, Y: top}}}); err != nil {
+		p, err := newPNG(chartWidth, chartHeight)
+		if err != nil {
 			return nil, err
 		}
+		on = p
+	case "svg":
+		on = newSVG(chartWidth, chartHeight)
+	default:
+		return nil, fmt.Errorf("a chart must be png or svg, got %q", format)
 	}
-	var b bytes.Buffer
-	_, err := canvas.WriteTo(&b)
-	return b.Bytes(), err
+	on.text(label{point{chartWidth / 2, 34}, c.Title, 22, anchorMiddle, true, black})
+	each := float64(chartHeight-marginTop) / float64(max(1, len(c.Panels)))
+	for i, p := range c.Panels {
+		top := marginTop + each*float64(i)
+		p.draw(on, area{marginLeft, top + panelTop, chartWidth - marginRight, top + each - panelBottom})
+	}
+	return on.end()
 }
 
-// powers are marks of a scale: what was measured at, or powers of ten.
-type powers struct{ at []float64 }
+// area is the part of a canvas between the axes of a panel.
+type area struct{ left, top, right, bottom float64 }
 
-func (t powers) Ticks(lo, hi float64) []plot.Tick {
-	var out []plot.Tick
-	if t.at != nil {
-		for _, x := range t.at {
-			out = append(out, plot.Tick{Value: x, Label: diag.Number(int64(x))})
-		}
-		return out
+// scale maps numbers to pixels, logarithmically.
+type scale struct{ lo, hi, from, to float64 }
+
+func (s scale) at(v float64) float64 {
+	return s.from + (s.to-s.from)*math.Log(v/s.lo)/math.Log(s.hi/s.lo)
+}
+
+// draw draws the panel: a grid, the lines, and their names at their ends.
+func (p Panel) draw(on canvas, in area) {
+	on.text(label{point{(in.left + in.right) / 2, in.top - 30}, p.Title, 18, anchorMiddle, false, black})
+	at, lo, hi := p.extent()
+	if len(at) == 0 {
+		return
 	}
+	x := scale{at[0] * 0.8, at[len(at)-1] * 1.15, in.left, in.right}
+	y := scale{lo * 0.7, hi * 1.4, in.bottom, in.top}
+	p.drawGrid(on, in, x, y, at)
+	for i, l := range p.Lines {
+		var points []point
+		for j := range l.X {
+			points = append(points, point{x.at(l.X[j]), y.at(l.Y[j])})
+		}
+		of, width := l.look(i)
+		on.line(points, width, of)
+		for _, q := range points {
+			drawMark(on, i, q, of)
+		}
+	}
+	p.drawNames(on, in, y)
+}
+
+// look is the colour of a line and its width.
+func (l Line) look(i int) (color.RGBA, float64) {
+	if l.Strong {
+		return strongColor, 4
+	}
+	return lineColors[i%len(lineColors)], 2.2
+}
+
+// extent is the numbers along the axis below, in order, and the least and the greatest beside it.
+func (p Panel) extent() (at []float64, lo, hi float64) {
+	lo = math.Inf(1)
+	for _, l := range p.Lines {
+		at = append(at, l.X...)
+		lo, hi = min(lo, slices.Min(l.Y)), max(hi, slices.Max(l.Y))
+	}
+	slices.Sort(at)
+	return slices.Compact(at), lo, hi
+}
+
+// drawGrid draws the axes with their numbers: along the one below those that were measured at, along
+// the other powers of ten.
+func (p Panel) drawGrid(on canvas, in area, x, y scale, at []float64) {
+	const size = 14
+	for _, v := range at {
+		px := x.at(v)
+		on.line([]point{{px, in.top}, {px, in.bottom}}, 1, gridColor)
+		on.text(label{point{px, in.bottom + 20}, diag.Number(int64(v)), size, anchorMiddle, false, black})
+	}
+	for _, v := range ticks(y.lo, y.hi) {
+		py := y.at(v)
+		on.line([]point{{in.left, py}, {in.right, py}}, 1, gridColor)
+		on.text(label{point{in.left - 10, py + 5}, diag.Number(int64(v)), size, anchorEnd, false, black})
+	}
+	on.line([]point{{in.left, in.top}, {in.left, in.bottom}, {in.right, in.bottom}}, 1.2, axisColor)
+	on.text(label{point{in.right + 10, in.bottom + 20}, p.X, size, anchorStart, false, axisColor})
+	on.text(label{point{in.left - 100, in.top - 12}, p.Y, size, anchorStart, false, axisColor})
+}
+
+// ticks are the powers of ten between two numbers; with 2 and 5 times these where they are few.
+func ticks(lo, hi float64) []float64 {
+	factors := []float64{1}
+	if hi/lo < 100 {
+		factors = []float64{1, 2, 5}
+	}
+	var out []float64
 	for e := math.Floor(math.Log10(lo)); e <= math.Ceil(math.Log10(hi)); e++ {
-		for m := 1.0; m < 10; m++ {
+		for _, m := range factors {
 			if v := m * math.Pow(10, e); v >= lo && v <= hi {
-				tick := plot.Tick{Value: v}
-				if m == 1 || hi/lo < 100 && (m == 2 || m == 5) {
-					tick.Label = diag.Number(int64(v))
-				}
-				out = append(out, tick)
+				out = append(out, v)
 			}
 		}
 	}
 	return out
 }
 
-func (p Panel) draw(c draw.Canvas) error {
-	x := plot.New()
-	sans := func(s *text.Style, size vg.Length) { s.Font.Variant, s.Font.Size = "Sans", size }
-	x.Title.Text, x.X.Label.Text, x.Y.Label.Text = p.Title, p.X, p.Y
-	sans(&x.Title.TextStyle, 12)
-	sans(&x.X.Label.TextStyle, 10)
-	sans(&x.Y.Label.TextStyle, 10)
-	sans(&x.X.Tick.Label, 9)
-	sans(&x.Y.Tick.Label, 9)
-	x.Title.Padding = 4
-	x.X.Scale, x.Y.Scale = plot.LogScale{}, plot.LogScale{}
-	var at []float64
-	for _, l := range p.Lines {
-		for _, v := range l.X {
-			if !slices.Contains(at, v) {
-				at = append(at, v)
-			}
-		}
-	}
-	slices.Sort(at)
-	x.X.Tick.Marker, x.Y.Tick.Marker = powers{at}, powers{}
-	grid := plotter.NewGrid()
-	grid.Vertical.Color, grid.Horizontal.Color = color.Gray{0xe4}, color.Gray{0xe4}
-	x.Add(grid)
-	for i, l := range p.Lines {
-		points := make(plotter.XYs, len(l.X))
-		for j := range points {
-			points[j] = plotter.XY{X: l.X[j], Y: l.Y[j]}
-		}
-		line, marks, err := plotter.NewLinePoints(points)
-		if err != nil {
-			return err
-		}
-		line.Color, line.Width = lineColours[i%len(lineColours)], 1.6
-		if l.Strong {
-			line.Color, line.Width = strongColour, 2.8
-		}
-		marks.Color, marks.Shape, marks.Radius = line.Color, lineMarks[i%len(lineMarks)], 3.2
-		x.Add(line, marks)
-	}
-	if len(at) == 0 {
-		return nil
-	}
-	x.X.Min, x.X.Max = at[0]*0.8, at[len(at)-1]*1.15
-	lo, hi := math.Inf(1), 0.0
-	for _, l := range p.Lines {
-		lo, hi = min(lo, slices.Min(l.Y)), max(hi, slices.Max(l.Y))
-	}
-	x.Y.Min, x.Y.Max = lo*0.7, hi*1.4
-	// The names stand at the ends of the lines, apart from each other.
-	const names, apart = vg.Length(230), vg.Length(13)
-	area := c
-	area.Max.X -= names
-	x.Draw(area)
-	data := x.DataCanvas(area)
-	_, toY := x.Transforms(&data)
+// drawNames writes the names at the ends of the lines, apart from each other.
+func (p Panel) drawNames(on canvas, in area, y scale) {
+	const apart, size = 19.0, 15
 	order := make([]int, len(p.Lines))
 	for i := range order {
 		order[i] = i
 	}
-	end := func(i int) vg.Length { return toY(p.Lines[i].Y[len(p.Lines[i].Y)-1]) }
-	slices.SortFunc(order, func(a, b int) int {
-		if end(a) > end(b) {
-			return -1
-		}
-		return 1
-	})
-	places := make([]vg.Length, len(order))
+	end := func(i int) float64 { return y.at(p.Lines[i].Y[len(p.Lines[i].Y)-1]) }
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(end(a), end(b)) })
+	places := make([]float64, len(order))
 	for n, i := range order {
-		places[n] = end(i)
-		if n > 0 {
-			places[n] = min(places[n], places[n-1]-apart)
+		if places[n] = end(i); n > 0 {
+			places[n] = max(places[n], places[n-1]+apart)
 		}
 	}
-	if n := len(places) - 1; n >= 0 && places[n] < data.Min.Y {
-		places[n] = data.Min.Y
+	if n := len(places) - 1; n >= 0 && places[n] > in.bottom {
+		places[n] = in.bottom
 		for n--; n >= 0; n-- {
-			places[n] = max(places[n], places[n+1]+apart)
+			places[n] = min(places[n], places[n+1]-apart)
 		}
 	}
 	for n, i := range order {
-		l := p.Lines[i]
-		style := draw.TextStyle{
-			Color:   lineColours[i%len(lineColours)],
-			Font:    plot.DefaultFont,
-			YAlign:  draw.YCenter,
-			Handler: plot.DefaultTextHandler,
-		}
-		style.Font.Variant, style.Font.Size = "Sans", 10
-		if l.Strong {
-			style.Color, style.Font.Weight = strongColour, 2 // bold
-		}
-		from := vg.Point{X: data.Max.X + 3, Y: end(i)}
-		to := vg.Point{X: data.Max.X + 16, Y: places[n]}
-		c.StrokeLine2(draw.LineStyle{Color: style.Color, Width: 0.7}, from.X, from.Y, to.X, to.Y)
-		c.FillText(style, vg.Point{X: to.X + 4, Y: to.Y}, l.Name)
+		of, _ := p.Lines[i].look(i)
+		on.line([]point{{in.right + 4, end(i)}, {in.right + 20, places[n]}}, 1, of)
+		on.text(label{point{in.right + 26, places[n] + 5}, p.Lines[i].Name, size, anchorStart, p.Lines[i].Strong, of})
 	}
-	return nil
+}
+
+// drawMark marks a point of the i-th line: a disc, a square or a triangle, filled or not.
+func drawMark(on canvas, i int, at point, of color.RGBA) {
+	const radius = 5
+	shape := [][]point{polygon(at, radius, 20, 0), polygon(at, radius+1, 4, 0.125), polygon(at, radius+1, 3, 0)}[i%3]
+	if i/3%2 == 0 {
+		on.fill(shape, of)
+		return
+	}
+	on.fill(shape, color.RGBA{0xff, 0xff, 0xff, 0xff})
+	on.line(append(shape, shape[0]), 1.6, of)
 }

@@ -20,7 +20,7 @@ func TestChartsAreDrawn(t *testing.T) {
 		}
 		return l
 	}
-	many := Panel{Title: "many that end alike", X: "rows", Y: "rows a second"}
+	many := Panel{Title: "many that end alike", X: "rows", Y: "rows per second"}
 	for i := range 14 {
 		many.Lines = append(many.Lines, line(fmt.Sprintf("way %d", i), 500, 500, 500+float64(i)))
 	}
@@ -50,16 +50,15 @@ func TestChartsAreDrawn(t *testing.T) {
 	assert.ErrorContains(t, err, "png or svg")
 }
 
-func TestScalesMarkWhatWasMeasured(t *testing.T) {
-	labels := func(p powers, lo, hi float64) (out []string) {
-		for _, t := range p.Ticks(lo, hi) {
-			if t.Label != "" {
-				out = append(out, t.Label)
-			}
-		}
-		return out
-	}
-	assert.Equal(t, []string{"100", "5,000"}, labels(powers{[]float64{100, 5000}}, 1, 1e9))
-	assert.Equal(t, []string{"1,000", "10,000", "100,000"}, labels(powers{}, 900, 200_000))
-	assert.Equal(t, []string{"5,000", "10,000", "20,000"}, labels(powers{}, 4000, 30_000), "a short scale has more")
+func TestTicksArePowersOfTen(t *testing.T) {
+	assert.Equal(t, []float64{1000, 10_000, 100_000}, ticks(900, 200_000))
+	assert.Equal(t, []float64{5000, 10_000, 20_000}, ticks(4000, 30_000), "a short scale has more")
+}
+
+func TestChartsEscapeNames(t *testing.T) {
+	l := Line{Name: `<a> & "b"`, X: []float64{1, 10}, Y: []float64{1, 10}}
+	b, err := Chart{Title: "<t>", Panels: []Panel{{Lines: []Line{l}}}}.Draw("svg")
+	require.NoError(t, err)
+	assert.Contains(t, string(b), "&lt;a&gt; &amp;")
+	assert.Contains(t, string(b), "&lt;t&gt;")
 }

@@ -22,6 +22,9 @@ type Writer struct {
 // NewWriter writes to another writer.
 func NewWriter(to io.Writer, color bool) *Writer { return &Writer{to: to, color: color} }
 
+// ShowColor says whether the page has colour.
+func (w *Writer) ShowColor(on bool) { w.color = on }
+
 // Err is the first error.
 func (w *Writer) Err() error { return w.err }
 
@@ -33,6 +36,7 @@ func (w *Writer) Write(p []byte) (int, error) {
 	return len(p), err
 }
 
+// visible replaces characters that a terminal would obey.
 func (w *Writer) visible(s string) string {
 	if !w.color || !strings.Contains(s, "\x1b") {
 		return safe.Visible(s)

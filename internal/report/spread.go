@@ -88,6 +88,7 @@ func SpreadOf(values []value.Value, labels []string) Spread {
 		ordered = ordered && isOrdered(v.Type)
 		widen(&least, &most, v)
 	}
+
 	s.Distinct = len(counts)
 	if labels == nil && !least.IsNull() {
 		s.Least, s.Most = least.String(), most.String()
@@ -109,6 +110,7 @@ func SpreadOf(values []value.Value, labels []string) Spread {
 	return s
 }
 
+// isOrdered reports whether values of a type have a smallest and a greatest one worth showing.
 func isOrdered(t value.Type) bool {
 	switch t {
 	case value.Integer, value.Decimal, value.Date, value.Time, value.Timestamp:
@@ -147,6 +149,7 @@ func (s Spread) Picture() string {
 		}
 		return strings.Join(parts, "  ")
 	}
+
 	short, long := utf8.RuneCountInString(s.Least), utf8.RuneCountInString(s.Most)
 	if short == long {
 		return diag.Count(long, "character", "characters")
@@ -197,6 +200,7 @@ func bar(share float64) string {
 	return out
 }
 
+// percent is a share for people, without a fraction.
 func percent(part, whole int) string {
 	if whole == 0 {
 		return "-"

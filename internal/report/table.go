@@ -65,6 +65,7 @@ func (p Page) Draw(t Table) string {
 			configs[i].Align, configs[i].AlignHeader = text.AlignRight, text.AlignRight
 		}
 	}
+
 	w.AppendHeader(header)
 	w.SetColumnConfigs(configs)
 	for _, row := range t.Rows {
@@ -74,13 +75,14 @@ func (p Page) Draw(t Table) string {
 		}
 		w.AppendRow(line)
 	}
+
 	out := trimLines(w.Render())
 	if shown < len(t.Columns) {
 		var rest []string
 		for _, c := range t.Columns[shown:] {
 			rest = append(rest, c.Name)
 		}
-		out += "\n" + p.Dim(fmt.Sprintf("  not shown, for want of room: %s", strings.Join(rest, ", ")))
+		out += "\n" + p.Dim(fmt.Sprintf("  not shown: %s", strings.Join(rest, ", ")))
 	}
 	return out
 }
@@ -144,6 +146,7 @@ func (p Page) shrink(widths []int, columns []Column) int {
 	}
 }
 
+// style is the look of tables: no frame, two blanks between columns.
 func (p Page) style() table.Style {
 	s := table.Style{
 		Name: "plain",
@@ -165,6 +168,7 @@ func (p Page) style() table.Style {
 	return s
 }
 
+// trimLines cuts the blanks at the ends of lines.
 func trimLines(s string) string {
 	lines := strings.Split(s, "\n")
 	for i, l := range lines {
@@ -173,6 +177,7 @@ func trimLines(s string) string {
 	return strings.Join(lines, "\n")
 }
 
+// cut shortens a text to a width in columns of a terminal.
 func cut(s string, width int) string {
 	if text.RuneWidthWithoutEscSequences(s) <= width {
 		return s
@@ -203,6 +208,7 @@ func (p Page) Alarm(s string) string { return p.paint(s, text.Bold, text.FgRed) 
 // Good marks what went well.
 func (p Page) Good(s string) string { return p.paint(s, text.FgGreen) }
 
+// paint colours a text, if the page shows colour.
 func (p Page) paint(s string, c ...text.Color) string {
 	if !p.Color {
 		return s

@@ -71,6 +71,7 @@ func (d *Deal) starts(block uint64, dst []uint64) []uint64 {
 	dst = dst[:2*n+1]
 	order := dst[n+1:]
 	copy(order, d.counts)
+
 	// Fisher-Yates, driven by the block's own random words.
 	var w [4]uint64
 	for i := n - 1; i > 0; i-- {
@@ -81,6 +82,7 @@ func (d *Deal) starts(block uint64, dst []uint64) []uint64 {
 		j := Below(w[at%4], uint64(i+1))
 		order[i], order[j] = order[j], order[i]
 	}
+
 	sum := uint64(0)
 	for i, c := range order {
 		dst[i] = sum
@@ -106,6 +108,7 @@ type Dealt struct {
 // NewDealt remembers nothing yet.
 func NewDealt(d *Deal) *Dealt { return &Dealt{deal: d, block: ^uint64(0)} }
 
+// load deals one block.
 func (t *Dealt) load(block uint64) {
 	if t.block != block {
 		t.starts = t.deal.starts(block, t.starts[:0])

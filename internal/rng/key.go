@@ -30,6 +30,7 @@ func (k Key) Sub(purpose string) Key {
 	return NewKey(string(b[:]), purpose)
 }
 
+// keyOf makes a key of the first 16 bytes of a digest.
 func keyOf(sum []byte) Key {
 	return Key{binary.LittleEndian.Uint64(sum), binary.LittleEndian.Uint64(sum[8:])}
 }

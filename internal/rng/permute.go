@@ -19,6 +19,7 @@ type Permutation struct {
 // 3 bits, 12 are; for 20 bits and more 6 leave nothing to see.)
 const maxRounds = 16
 
+// roundsFor is the number of rounds that mix a number of so many bits well.
 func roundsFor(width uint) int {
 	switch {
 	case width <= 12:

@@ -48,11 +48,12 @@ func Open(path string) (*os.File, error) {
 	return f, nil
 }
 
-// given tells whether a path names what this process was started with.
+// given reports whether a path names what this process was started with.
 func given(path string) bool {
 	return path == "/dev/stdin" || strings.HasPrefix(path, "/dev/fd/") || strings.HasPrefix(path, "/proc/self/fd/")
 }
 
+// kind names what a file is, if it is not a regular one.
 func kind(m fs.FileMode) string {
 	switch {
 	case m.IsDir():
@@ -132,7 +133,7 @@ func OpenUnlinked(path string) (*os.File, error) {
 	return os.OpenFile(path, os.O_RDONLY|noFollow|nonBlocking, 0)
 }
 
-// Owned tells whether an open file is a regular one of this user's alone.
+// Owned reports whether an open file is a regular one of this user's alone.
 func Owned(f *os.File) error {
 	info, err := f.Stat()
 	if err != nil {
@@ -148,7 +149,7 @@ func Owned(f *os.File) error {
 }
 
 // Folder makes a folder of this user's alone, with what is above it, unless it is there; an
-// error tells if it is a link, another user's, or writable by others.
+// error reports if it is a link, another user's, or writable by others.
 func Folder(path string) error {
 	if err := os.MkdirAll(path, 0o700); err != nil {
 		return err

@@ -24,6 +24,7 @@ func Visible(s string) string {
 	return b.String()
 }
 
+// clean reports whether a text can be shown as it is.
 func clean(s string) bool {
 	for i := 0; i < len(s); {
 		r, n := utf8.DecodeRuneInString(s[i:])
@@ -35,6 +36,7 @@ func clean(s string) bool {
 	return true
 }
 
+// visible is the escape that stands for a character which is not shown.
 func visible(r rune, n int, first byte) string {
 	switch {
 	case r == utf8.RuneError && n < 2:
@@ -49,7 +51,7 @@ func visible(r rune, n int, first byte) string {
 	return string(r)
 }
 
-// acts tells whether a character does something else than to be shown.
+// acts reports whether a character does something else than to be shown.
 func acts(r rune) bool {
 	switch {
 	case r == '\n' || r == '\t':

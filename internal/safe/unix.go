@@ -14,7 +14,7 @@ const (
 	nonBlocking = syscall.O_NONBLOCK
 )
 
-// oneName tells whether a file has no other name, by which a link could lead to it.
+// oneName reports whether a file has no other name, by which a link could lead to it.
 func oneName(path string, info fs.FileInfo) error {
 	if s, ok := info.Sys().(*syscall.Stat_t); ok && s.Nlink > 1 {
 		return &NotRegular{path, "a hard link to another file"}
@@ -22,16 +22,16 @@ func oneName(path string, info fs.FileInfo) error {
 	return nil
 }
 
-// mine tells whether only this user may write.
+// mine reports whether only this user may write.
 func mine(path string, info fs.FileInfo) error {
 	s, ok := info.Sys().(*syscall.Stat_t)
 	switch {
 	case ok && int(s.Uid) != os.Geteuid():
 		return fmt.Errorf("%s belongs to another user", path)
 	case info.Mode().IsRegular() && ok && s.Nlink > 1:
-		return fmt.Errorf("%s has another name as well (a hard link)", path)
+		return fmt.Errorf("%s also has another name (a hard link)", path)
 	case info.Mode().Perm()&0o022 != 0:
-		return fmt.Errorf("%s may be written to by other users: chmod go-w takes that away", path)
+		return fmt.Errorf("other users can write to %s: run chmod go-w on it", path)
 	}
 	return nil
 }

@@ -44,7 +44,7 @@ func (e *Expr) Visit(show func(*Expr)) {
 	}
 }
 
-// Reads tells whether the expression looks at a column of the row.
+// Reads reports whether the expression looks at a column of the row.
 func (e *Expr) Reads(c *Column) bool {
 	found := false
 	e.Visit(func(x *Expr) { found = found || x.Op == OpColumn && x.Column == c })

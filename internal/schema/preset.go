@@ -40,6 +40,7 @@ func (c *Column) Constant() (Constant, bool) {
 		}
 		text = inner
 	}
+
 	switch word := strings.ToLower(text); {
 	case text == "" || c.Identity != "":
 		return Constant{}, false
@@ -48,6 +49,7 @@ func (c *Column) Constant() (Constant, bool) {
 	case presetNumber.MatchString(text) || word == "true" || word == "false":
 		return Constant{Text: strings.TrimPrefix(word, "+")}, true
 	}
+
 	if m := presetQuoted.FindStringSubmatch(text); m != nil && !strings.ContainsRune(m[1], '\\') {
 		return Constant{Text: strings.ReplaceAll(m[1], "''", "'"), Quoted: true}, true
 	}

@@ -310,7 +310,7 @@ func (t *Table) Backing(columns []string) (*Unique, string) {
 			return !slices.ContainsFunc(u.Columns, func(k string) bool { return strings.EqualFold(k, c) })
 		})
 	}
-	why := "no unique key of the table is over just these columns"
+	why := "the table has no unique key over exactly these columns"
 	keys := t.Keys()
 	for i := range keys {
 		u := &keys[i]
@@ -325,11 +325,11 @@ func (t *Table) Backing(columns []string) (*Unique, string) {
 		}
 		switch {
 		case u.Partial:
-			why = fmt.Sprintf("the index %s over them binds only some rows", u.Name)
+			why = fmt.Sprintf("the index %s over them covers only some rows", u.Name)
 		case u.Deferrable:
-			why = fmt.Sprintf("the key %s over them is deferrable, so it tells rows apart only at the commit", u.Name)
+			why = fmt.Sprintf("the key %s over them is deferrable, so it is checked only at the commit", u.Name)
 		case nullable != "":
-			why = fmt.Sprintf("%s may be NULL, and rows with NULL are not told apart", nullable)
+			why = fmt.Sprintf("%s may be NULL, and rows with NULL do not conflict", nullable)
 		default:
 			return u, ""
 		}
@@ -350,7 +350,7 @@ func (t *Table) KeyName(columns []string) string {
 	return ""
 }
 
-// IsKey tells whether the column alone is unique in the table.
+// IsKey reports whether the column alone is unique in the table.
 func (t *Table) IsKey(column string) bool {
 	return slices.ContainsFunc(t.Keys(), func(u Unique) bool {
 		return !u.Partial && len(u.Columns) == 1 && strings.EqualFold(u.Columns[0], column)

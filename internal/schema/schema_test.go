@@ -74,7 +74,7 @@ func TestBacking(t *testing.T) {
 		{Name: "equal", Columns: []string{"b", "c"}, NullsEqual: true},
 	}
 	for columns, why := range map[string]string{
-		"id": "", "B a": "", "b c": "", "a": "some over them binds only some rows", "b": "late over them is " +
+		"id": "", "B a": "", "b c": "", "a": "some over them covers only some rows", "b": "late over them is " +
 			"deferrable", "c": "c may be NULL", "id a": "no unique key",
 	} {
 		u, got := x.Backing(strings.Fields(columns))

@@ -100,12 +100,12 @@ func (e *ScriptError) Report() diag.Report {
 	return diag.Report{
 		Kind:    diag.Database,
 		Message: e.Error(),
-		Hint:    "nothing was loaded, and the database that was made for it is gone",
+		Hint:    "nothing was loaded, and the database created for it is dropped",
 		Members: map[string]any{"script": map[string]any{"file": e.File, "line": e.Line}},
 	}
 }
 
-// OnlyComments tells whether a piece of SQL is comments alone; those that begin with an
+// OnlyComments reports whether a piece of SQL is comments alone; those that begin with an
 // exclamation mark are for a server.
 func OnlyComments(s string) bool {
 	for {

@@ -48,7 +48,7 @@ type Occasions interface {
 	Look(ctx context.Context, s *Step, show func(n int64, row []value.Value) error) error
 	// Change sets columns of the rows that match. n is how many there were, as far as the
 	// engine's traits say that it counts them. If it can, it shows what Read of the step
-	// names of them, as they are then, in any order; shown tells whether it could.
+	// names of them, as they are then, in any order; shown reports whether it could.
 	Change(ctx context.Context, s *Step, show func(row []value.Value) error) (n int64, shown bool, err error)
 	// Add adds a row of what Set of the step says, of one occasion. It returns the key that
 	// the database gives it, if one is asked for.

@@ -30,12 +30,12 @@ type Driver interface {
 	Beside(url, folder string) string
 	// Script writes the engine's SQL.
 	Script() Script
-	// Through reads the tables that a connection of the standard library leads to; false if
+	// SurveyConn reads the tables that a connection of the standard library leads to; false if
 	// that is another engine. The URL, or the environment's, counts where the connection
 	// does not let its tables be read.
-	Through(ctx context.Context, conn *sql.Conn, url string) (*schema.Database, bool, error)
-	// Own opens the databases that this program makes for itself, beside that of a URL.
-	Own(ctx context.Context, url string) (Own, error)
+	SurveyConn(ctx context.Context, conn *sql.Conn, url string) (*schema.Database, bool, error)
+	// OpenScratch opens the databases that this program makes for itself, beside that of a URL.
+	OpenScratch(ctx context.Context, url string) (Scratch, error)
 	// Variables are the variables of the environment by which programs find a database.
 	Variables(url string) []Variable
 }
@@ -44,9 +44,18 @@ type Driver interface {
 type Place struct {
 	Name  string   // the database's, for people and drafts
 	Hosts []string // every host that the driver may connect to; none of a file or socket
+	Ports []string // host:port of each host, for people
 	File  string   // the path; empty if it is on a server
 	Shown string   // for people: made of scheme, user, host and database alone
 	Err   error    // why the URL is not understood; nil if it is
+}
+
+// At names the servers and the database, for messages about connections.
+func (p Place) At() string {
+	if len(p.Ports) == 0 {
+		return "its socket (database " + p.Name + ")"
+	}
+	return strings.Join(p.Ports, ", ") + " (database " + p.Name + ")"
 }
 
 // UnknownHost stands for the hosts of a URL that is not understood.
@@ -63,7 +72,7 @@ func (p Place) Elsewhere() []string {
 	return out
 }
 
-// Local tells whether a host is this machine for certain: a loopback address, or the name
+// Local reports whether a host is this machine for certain: a loopback address, or the name
 // localhost, which RFC 6761 reserves for them. Every other name or address is not, even one
 // that this machine has: what listens there may be anything.
 func Local(host string) bool {
@@ -244,9 +253,9 @@ type Inserter interface {
 	InsertUnkeyed(ctx context.Context, into Into, key *schema.Column, rows Rows) ([]value.Value, error)
 	// Stage lays rows aside, to be written by set-based statements.
 	Stage(ctx context.Context, w *Write, rows Rows) (Stage, error)
-	// Lay makes values of occasions of a unit ready for steps. The columns say of which
+	// StageInputs makes values of occasions of a unit ready for steps. The columns say of which
 	// types the values are.
-	Lay(ctx context.Context, inputs []*schema.Column, rows [][]value.Value) (Occasions, error)
+	StageInputs(ctx context.Context, inputs []*schema.Column, rows [][]value.Value) (Occasions, error)
 }
 
 // Remover takes rows and references away.
@@ -262,7 +271,7 @@ type Remover interface {
 
 // Checker looks whether conditions hold.
 type Checker interface {
-	// Holds tells whether a condition in SQL holds; a value stands between every two of
+	// Holds reports whether a condition in SQL holds; a value stands between every two of
 	// its pieces. NULL is no.
 	Holds(ctx context.Context, condition []string, values []Cell) (bool, error)
 	// Broken shows rows, at most so many, for which an invariant does not hold, with what
@@ -302,8 +311,8 @@ type Stage interface {
 	// Apply writes the rows from lo to hi-1 in the mode of the write. A refusal is a
 	// *Violation without a row.
 	Apply(ctx context.Context, lo, hi int64) (Outcome, error)
-	// Twins finds rows that have the match values of an earlier row.
-	Twins(ctx context.Context) ([]*Violation, error)
+	// Duplicates finds rows that have the match values of an earlier row.
+	Duplicates(ctx context.Context) ([]*Violation, error)
 	// Unmatched are the rows that no row of the table matches.
 	// first, if it is not 0, asks only for those among so many.
 	Unmatched(ctx context.Context, first int64) ([]int64, error)
@@ -414,6 +423,7 @@ type Statement struct {
 
 // Tally counts statements. The zero value is ready.
 type Tally struct {
+	Watch  func(Statement) // is called for each run of a statement as it ends; may be nil
 	byText map[string]int
 	list   []Statement
 }
@@ -437,6 +447,9 @@ func (t *Tally) Add(s Statement) {
 	t.list[i].Times += s.Times
 	t.list[i].Rows += max(s.Rows, 0)
 	t.list[i].Elapsed += s.Elapsed
+	if t.Watch != nil {
+		t.Watch(s)
+	}
 }
 
 // Statements are the distinct statements in the order of their first run.
@@ -508,15 +521,15 @@ type Pair struct {
 
 // LeftOut is the violation of rows that the engine took and did not write.
 func LeftOut(sent, written int64) *Violation {
-	what := fmt.Sprintf("%d rows were sent and %d written", sent, written)
+	what := fmt.Sprintf("%d rows were sent, but %d were written", sent, written)
 	if sent == 1 {
-		what = "the row was sent and not written"
+		what = "the row was sent, but not written"
 	}
 	return &Violation{
 		Kind:       Raised,
 		Row:        -1,
 		Constraint: "trigger or rule",
-		Message:    what + ": something in the database, such as a trigger or rule, leaves rows out",
+		Message:    what + ": something in the database, such as a trigger or rule, leaves out rows",
 	}
 }
 
@@ -597,8 +610,8 @@ func unknown(drivers []Driver) error {
 		}
 	}
 	// Nothing of the text is shown: any part of it may be a password.
-	return &Fault{Kind: BadURL, Message: "this is no database URL that this program knows",
-		Hint: "URLs begin with " + strings.Join(known, ", ") + " such as sqlite:path.db or postgres://user@host/name"}
+	return &Fault{Kind: BadURL, Message: "this database URL is not supported",
+		Hint: "a URL begins with " + strings.Join(known, ", ") + " such as sqlite:path.db or postgres://user@host/name"}
 }
 
 // Beside returns a URL whose relative file, if it names one, lies in a folder.

@@ -52,7 +52,7 @@ func Hold(list []Struct, db *schema.Database) ([]Match, []Disagreement) {
 			if near != "" {
 				near = ", such as " + near
 			}
-			tell(nil, "no table is mapped to the struct %s: a method TableName names it%s", s.Name, near)
+			tell(nil, "the struct %s has no table; name it with a method TableName%s", s.Name, near)
 			continue
 		}
 		m := Match{s, t, map[*schema.Column]*Field{}}
@@ -145,6 +145,7 @@ func Database(list []Struct) *schema.Database {
 	return db
 }
 
+// numbersOf says which numbers a field of a struct can hold.
 func numbersOf(f Field) string {
 	var list []string
 	for _, x := range f.Choices {

@@ -78,7 +78,7 @@ func Read(folder, tag string) ([]Struct, error) {
 			return nil
 		}
 		if count++; count > maxFiles {
-			return fmt.Errorf("%s holds more than %d Go files: name the folder of the structs", folder, maxFiles)
+			return fmt.Errorf("%s has more than %d Go files: name the folder of the structs", folder, maxFiles)
 		}
 		if info, err := d.Info(); err == nil && info.Size() > maxBytes {
 			return nil
@@ -99,7 +99,7 @@ func Read(folder, tag string) ([]Struct, error) {
 		return nil, err
 	}
 	if count == 0 {
-		return nil, fmt.Errorf("%s holds no Go files", folder)
+		return nil, fmt.Errorf("%s has no Go files", folder)
 	}
 	var out []Struct
 	for _, p := range r.order {
@@ -108,6 +108,7 @@ func Read(folder, tag string) ([]Struct, error) {
 	return out, nil
 }
 
+// reader reads the structs of folders, a package each.
 type reader struct {
 	tag      string
 	files    *token.FileSet
@@ -123,6 +124,7 @@ type pack struct {
 	choices map[string][]Choice // constants by their type
 }
 
+// add adds the types and constants of a file.
 func (r *reader) add(folder string, f *ast.File) {
 	p := r.packages[folder]
 	if p == nil {
@@ -253,6 +255,7 @@ func (p *pack) method(d *ast.FuncDecl) {
 	}
 }
 
+// structs returns the structs of a package that are mapped to tables.
 func (r *reader) structs(p *pack) []Struct {
 	var out []Struct
 	for _, name := range p.names {
@@ -270,7 +273,7 @@ func (r *reader) structs(p *pack) []Struct {
 	return out
 }
 
-// fields adds the fields of a struct, and those of structs that are embedded; it tells
+// fields adds the fields of a struct, and those of structs that are embedded; it reports
 // whether one has the tag.
 func (r *reader) fields(p *pack, body *ast.StructType, s *Struct, depth int) bool {
 	if depth > maxDepth {
@@ -317,6 +320,7 @@ func (r *reader) fields(p *pack, body *ast.StructType, s *Struct, depth int) boo
 	return tagged
 }
 
+// plainTypes are the types that need no look into their package.
 var plainTypes = map[string]Field{
 	"string": {
 		Kind: schema.Text,
@@ -411,6 +415,7 @@ func (r *reader) describe(p *pack, t ast.Expr, f *Field, depth int) bool {
 		f.describeByName(name[strings.LastIndexByte(name, '.')+1:])
 		return true
 	}
+
 	f.Kind = schema.Any
 	return false
 }

@@ -164,7 +164,7 @@ func TestStructsAndTablesAreCompared(t *testing.T) {
 		"Passenger.Tel may be nil, and the column passengers.tel is NOT NULL",
 		"the field Passenger.DeletedAt has no column in passengers",
 		"the column passengers.extra has no field in Passenger",
-		"no table is mapped to the struct Booking: a method TableName names it",
+		"the struct Booking has no table; name it with a method TableName",
 	}, messages)
 }
 
@@ -186,7 +186,7 @@ func TestTablesAreMadeOfStructs(t *testing.T) {
 func TestFilesThatAreNoGo(t *testing.T) {
 	folder := t.TempDir()
 	_, err := Read(folder, "db")
-	assert.ErrorContains(t, err, "holds no Go files")
+	assert.ErrorContains(t, err, "has no Go files")
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "a.go"), []byte("package x\ntype A struct {"), 0o644))
 	_, err = Read(folder, "db")
 	assert.ErrorContains(t, err, "a.go:2:16")

@@ -127,8 +127,8 @@ func Run(ctx context.Context, db Database, t *plan.Target, set *grow.Set, o Opti
 	if err == nil && holder != "" {
 		err = &store.Fault{
 			Kind:    store.Locked,
-			Message: fmt.Sprintf("another trial goes on in this database (%s)", holder),
-			Hint:    "two at a time would measure each other",
+			Message: fmt.Sprintf("another trial is running in this database (%s)", holder),
+			Hint:    "two trials at the same time would disturb each other",
 		}
 	}
 	if err != nil {
@@ -181,7 +181,7 @@ func newRunner(ctx context.Context, db Database, t *plan.Target, set *grow.Set, 
 	defer g.Close()
 	first := grow.Row{}
 	if uint64(most) > t.Grow.Rows {
-		return nil, fmt.Errorf("%s has %d grown rows, and %d are to be tried", t.Plan.Name, t.Grow.Rows, most)
+		return nil, fmt.Errorf("%s has %d generated rows, and the trial needs %d", t.Plan.Name, t.Grow.Rows, most)
 	}
 	g.Grow(t.Grow, first, most, x.rows)
 	if err := g.Err(); err != nil {
@@ -198,7 +198,7 @@ func newRunner(ctx context.Context, db Database, t *plan.Target, set *grow.Set, 
 		return nil, err
 	}
 	if x.table = all.Table(name); x.table == nil {
-		return nil, fmt.Errorf("the table %s was made, and is not there", name)
+		return nil, fmt.Errorf("the table %s was created, but does not exist", name)
 	}
 	x.into.Table = x.table
 	for i, c := range t.Columns {
@@ -211,6 +211,7 @@ func newRunner(ctx context.Context, db Database, t *plan.Target, set *grow.Set, 
 		}
 		x.into.Columns, x.into.Fields = append(x.into.Columns, own), append(x.into.Fields, i)
 	}
+
 	x.chooseColumn()
 	return x, nil
 }
@@ -348,7 +349,7 @@ func (x *runner) verify(ctx context.Context, w way, m Measure, before string) er
 		want = int64(m.Rows)
 	}
 	if err == nil && n != want {
-		err = fmt.Errorf("%s: %d rows were written, and the table has %d", w.name, want, n)
+		err = fmt.Errorf("%s: %d rows were written, but the table has %d", w.name, want, n)
 	}
 	if err != nil || w.job == Add || m.Written <= x.probe {
 		return err
@@ -406,13 +407,14 @@ func (x *runner) run(ctx context.Context, t *plan.Target) (*Result, error) {
 	ways := addingWays(x.db)
 	switch {
 	case x.key < 0:
-		r.Unchosen = "the table has no key of one column"
+		r.Unchosen = "the table has no single-column key"
 	case x.change < 0:
-		r.Unchosen = "the table has no column that no key and no check is about and that takes many values"
+		r.Unchosen = "the table has no column outside keys and checks that can hold many values"
 	default:
 		r.Changed = x.into.Columns[x.change].Name
 		ways = append(ways, changingWays(x.db)...)
 	}
+
 	all := map[string][]Measure{}
 	key := func(m Measure) string { return fmt.Sprintf("%s %s %d", m.Job, m.Way, m.Rows) }
 	done, total := 0, len(ways)*len(x.o.Counts)*x.o.Repeat
@@ -435,6 +437,7 @@ func (x *runner) run(ctx context.Context, t *plan.Target) (*Result, error) {
 			}
 		}
 	}
+
 	for _, w := range ways {
 		for _, count := range x.o.Counts {
 			list := all[key(Measure{Way: w.name, Job: w.job, Rows: count})]
@@ -444,6 +447,7 @@ func (x *runner) run(ctx context.Context, t *plan.Target) (*Result, error) {
 			r.Measures = append(r.Measures, m)
 		}
 	}
+
 	r.compare()
 	return r, nil
 }
@@ -488,7 +492,7 @@ func (r *Result) compare() {
 
 // why is why load takes its way, whatever this trial found.
 var why = map[Job]string{
-	Add: "Rows go through it in any number without being held in memory, and what is refused is told row by row.",
-	Change: "All rows are held against keys and references at once, rows that are the same are left untouched, and " +
-		"the counts are exact.",
+	Add: "It streams any number of rows without holding them in memory, and reports refused rows one by one.",
+	Change: "It checks all rows against keys and references at once, leaves equal rows untouched, and counts " +
+		"exactly.",
 }

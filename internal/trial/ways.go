@@ -27,12 +27,12 @@ const maxValues = 30_000
 func addingWays(db Database) []way {
 	ways := []way{
 		{
-			"a row a statement, each committed",
+			"one row per statement, each committed",
 			Add,
 			false,
 			func(ctx context.Context, x *runner, count int) error { return x.inserts(ctx, count, 1) },
 		},
-		{"a row a statement, one transaction", Add, false, func(ctx context.Context, x *runner, count int) error {
+		{"one row per statement, one transaction", Add, false, func(ctx context.Context, x *runner, count int) error {
 			return x.inTransaction(ctx, func(store.Tx) error { return x.inserts(ctx, count, 1) })
 		}},
 	}
@@ -40,7 +40,7 @@ func addingWays(db Database) []way {
 		ways = append(
 			ways,
 			way{
-				fmt.Sprintf("%s rows a statement", map[int]string{10: "10", 100: "100", 1000: "1,000"}[size]),
+				fmt.Sprintf("%s rows per statement", map[int]string{10: "10", 100: "100", 1000: "1,000"}[size]),
 				Add,
 				false,
 				func(ctx context.Context, x *runner, count int) error {
@@ -61,7 +61,8 @@ func addingWays(db Database) []way {
 // changingWays are ways to change rows that are there.
 func changingWays(Database) []way {
 	ways := []way{
-		{"a loop: find a row, then write it", Change, false, func(ctx context.Context, x *runner, count int) error {
+		{"a loop that finds a row, then writes " +
+			"it", Change, false, func(ctx context.Context, x *runner, count int) error {
 			return x.inTransaction(ctx, func(store.Tx) error { return x.findThenWrite(ctx, count) })
 		}},
 	}
@@ -69,7 +70,7 @@ func changingWays(Database) []way {
 		ways = append(
 			ways,
 			way{
-				fmt.Sprintf("UPDATE with CASE, %d rows a statement", size),
+				fmt.Sprintf("UPDATE with CASE, %d rows per statement", size),
 				Change,
 				false,
 				func(ctx context.Context, x *runner, count int) error {
@@ -217,7 +218,7 @@ func (x *runner) findThenWrite(ctx context.Context, count int) error {
 			return nil
 		})
 		if err == nil && !found {
-			err = fmt.Errorf("the row %s is not there", id.Value)
+			err = fmt.Errorf("the row %s does not exist", id.Value)
 		}
 		if err == nil {
 			err = x.exec(ctx, write, []setwise.Arg{{Value: *x.value(r, x.change), Column: changed}, id})

@@ -16,7 +16,7 @@ type keyOfStep struct {
 	slots   []int
 }
 
-// canDoManyAtOnce tells whether the steps of a unit may be done for many occasions at
+// canDoManyAtOnce reports whether the steps of a unit may be done for many occasions at
 // once, step by step, so that the result is the same as one occasion after the other.
 // That is so if the rows that an occasion looks at or writes, in tables that the unit
 // writes, are known before it begins, because occasions of which no two touch the same
@@ -56,16 +56,16 @@ func (r *unitRun) canDoManyAtOnce() (bool, [][]keyOfStep) {
 		columns[s.Table] = names
 		keys[i] = append(keys[i], keyOfStep{s.Table.Name, by, slots})
 	}
-	for _, s := range r.steps {
+
+	inOrder := slices.ContainsFunc(r.steps, func(s *unitStep) bool {
 		if s.Table == nil || s.Word == plan.StepClear {
-			continue
+			return false
 		}
-		if inserts[s.Table] && columns[s.Table] != nil {
-			return false, nil // an occasion may mean a row that another one adds
-		}
-		if !r.commutes(s, columns) {
-			return false, nil
-		}
+		meansAdded := inserts[s.Table] && columns[s.Table] != nil // an occasion may mean a row that another one adds
+		return meansAdded || !r.commutes(s, columns)
+	})
+	if inOrder {
+		return false, nil
 	}
 	return true, keys
 }
@@ -92,7 +92,7 @@ func (r *unitRun) identityOf(s *unitStep) (columns []*schema.Column, slots []int
 	return columns, slots
 }
 
-// ofOccasion tells whether a slot is known before the first step.
+// ofOccasion reports whether a slot is known before the first step.
 func (r *unitRun) ofOccasion(slot int) bool {
 	s := r.unit.Slots[slot]
 	return s.Step < 0 && !slices.ContainsFunc(s.From, func(i int) bool { return !r.ofOccasion(i) })
@@ -113,7 +113,7 @@ func (s *unitStep) keepsKeys(known []string) bool {
 	return true
 }
 
-// commutes tells whether a step does the same to the rows of an occasion, whatever steps
+// commutes reports whether a step does the same to the rows of an occasion, whatever steps
 // of other occasions were done before it.
 func (r *unitRun) commutes(s *unitStep, known map[*schema.Table][]string) bool {
 	written := slices.Clone(s.into.Columns)
@@ -134,19 +134,23 @@ func (r *unitRun) commutes(s *unitStep, known map[*schema.Table][]string) bool {
 			}
 		}
 	}
-	if s.Word == plan.StepDelete {
-		for _, other := range r.w.Session.Plan.Database.Tables {
-			for i := range other.References {
-				if ref := &other.References[i]; ref.To == s.Table && (ref.Cascade || r.unit.Changes(other)) {
-					return false
-				}
+	return s.Word != plan.StepDelete || !r.isReferredTo(s.Table)
+}
+
+// isReferredTo reports whether deleting a row of a table can delete or block rows of others that the
+// unit changes.
+func (r *unitRun) isReferredTo(t *schema.Table) bool {
+	for _, other := range r.w.Session.Plan.Database.Tables {
+		for i := range other.References {
+			if ref := &other.References[i]; ref.To == t && (ref.Cascade || r.unit.Changes(other)) {
+				return true
 			}
 		}
 	}
-	return true
+	return false
 }
 
-// refersWithin tells whether what a step writes into a column is the key of a row that
+// refersWithin reports whether what a step writes into a column is the key of a row that
 // the same occasion has found or added.
 func (r *unitRun) refersWithin(s *unitStep, c *schema.Column, to *schema.Table) bool {
 	within := func(slot int) bool {

@@ -69,6 +69,7 @@ func (l *rowLedger) end(context.Context) error { return nil }
 // committed takes over what the commit has made permanent.
 func (l *rowLedger) committed() {}
 
+// value is the name as a value of a column.
 func (n occasionName) value() value.Value { return value.Value{Type: value.Bytes, S: string(n[:])} }
 
 // enter notes occasions as done, and tells which were so before.
@@ -85,7 +86,7 @@ func (l *rowLedger) enter(ctx context.Context, names []occasionName) ([]int64, e
 		for i, n := range names {
 			rows[i] = []value.Value{n.value()}
 		}
-		laid, err := r.w.Tx.Lay(ctx, []*schema.Column{column}, rows)
+		laid, err := r.w.Tx.StageInputs(ctx, []*schema.Column{column}, rows)
 		if err != nil {
 			return nil, err
 		}
@@ -102,6 +103,7 @@ func (l *rowLedger) enter(ctx context.Context, names []occasionName) ([]int64, e
 			return nil, err
 		}
 	}
+
 	fresh := 0
 	for _, load := range by {
 		if load == 0 {
@@ -129,6 +131,7 @@ func (l *rowLedger) enter(ctx context.Context, names []occasionName) ([]int64, e
 			}
 		})
 	}
+
 	var v *store.Violation
 	if errors.As(err, &v) && v.Kind == store.Unique {
 		l.watch = true
@@ -171,18 +174,11 @@ func (l *packedLedger) begin(ctx context.Context) error {
 	j := l.run.w.Session.Journal
 	loads := map[int64]journal.State{}
 	of := j.Tables.Loads
-	err := l.run.w.Store.Select(
-		ctx,
-		store.Query{
-			Table:   of,
-			Columns: []*schema.Column{of.Column("number"), of.Column("state")},
-			Where:   journal.Cells(of, "plan", l.run.w.Session.Plan.Plan.Name, "extra", j.Extra),
-		},
-		func(row []value.Value) error {
-			loads[row[0].N] = journal.State(row[1].S)
-			return nil
-		},
-	)
+	q := store.Query{Table: of, Where: journal.Cells(of, "plan", l.run.w.Session.Plan.Plan.Name, "extra", j.Extra)}
+	err := journal.Read(ctx, l.run.w.Store, q, []string{"number", "state"}, func(r journal.Record) error {
+		loads[r.Int("number")] = journal.State(r.Text("state"))
+		return nil
+	})
 	if err != nil {
 		return err
 	}
@@ -192,23 +188,19 @@ func (l *packedLedger) begin(ctx context.Context) error {
 			continue
 		}
 		n := 0
-		err := l.run.w.Store.Select(
-			ctx,
-			store.Query{
-				Table:   of,
-				Columns: []*schema.Column{of.Column("body")},
-				Where:   journal.Cells(of, "load", load, "what", contentNames),
-				Skip:    int64(l.read[load]),
-				Limit:   1 << 30,
-			},
-			func(row []value.Value) error {
-				n++
-				for names := []byte(row[0].S); len(names) >= len(occasionName{}); names = names[len(occasionName{}):] {
-					l.done[occasionName(names[:len(occasionName{})])] = load
-				}
-				return nil
-			},
-		)
+		q := store.Query{
+			Table: of,
+			Where: journal.Cells(of, "load", load, "what", contentNames),
+			Skip:  int64(l.read[load]),
+			Limit: 1 << 30,
+		}
+		err := journal.Read(ctx, l.run.w.Store, q, []string{"body"}, func(r journal.Record) error {
+			n++
+			for names := r.Bytes("body"); len(names) >= len(occasionName{}); names = names[len(occasionName{}):] {
+				l.done[occasionName(names[:len(occasionName{})])] = load
+			}
+			return nil
+		})
 		if err != nil {
 			return err
 		}

@@ -23,6 +23,7 @@ func (s *unitStep) undoAdded(u *journal.Undo, values [][]value.Value, keys []val
 		}
 		columns, places = append(columns, k), append(places, s.into.Fields[i])
 	}
+
 	if len(s.rowKey) == 0 {
 		return
 	}

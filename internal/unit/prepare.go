@@ -14,7 +14,7 @@ import (
 type unitStep struct {
 	*plan.Step
 	index  int
-	inputs []laidInput // the values that its statements take
+	inputs []stagedInput // the values that its statements take
 	match  []store.Matched
 	set    []store.Assigned
 	into   store.Into     // where a row that is added has its values, of inputs
@@ -36,8 +36,8 @@ type unitStep struct {
 	one []value.Value // values of the only occasion, used again
 }
 
-// laidInput is a value of a statement: a slot, in the type of a column.
-type laidInput struct {
+// stagedInput is a value of a statement: a slot, in the type of a column.
+type stagedInput struct {
 	slot   int
 	column *schema.Column
 }
@@ -59,7 +59,7 @@ func (r *unitRun) prepareSteps() error {
 			continue
 		}
 		input := func(slot int, c *schema.Column) int {
-			s.inputs = append(s.inputs, laidInput{slot, c})
+			s.inputs = append(s.inputs, stagedInput{slot, c})
 			return len(s.inputs) - 1
 		}
 		for _, m := range s.Match {
@@ -84,6 +84,7 @@ func (r *unitRun) prepareSteps() error {
 			return err
 		}
 	}
+
 	r.set, r.keys = r.canDoManyAtOnce()
 	return nil
 }
@@ -111,30 +112,37 @@ func (r *unitRun) prepareStatements(s *unitStep) error {
 	case s.Word == plan.StepDelete:
 		s.look.Read = s.Table.Columns
 	case s.keeps:
-		s.look.Read = slices.Concat(s.rowKey, s.kept)
-		if s.computes = s.canCompute(); !s.computes {
-			s.change.Read = s.look.Read
-		}
-		s.after = &store.Step{Table: s.Table, Match: s.match, Read: s.look.Read}
-		s.afterKey = &store.Step{Table: s.Table, Read: s.look.Read}
-		for i, c := range s.rowKey {
-			s.afterKey.Match = append(s.afterKey.Match, store.Matched{Column: c, Input: i})
-		}
-		for _, a := range s.set {
-			if slices.Contains(s.rowKey, a.Column) && s.Word != plan.StepInsert {
-				return &store.Fault{
-					Kind: store.Refused,
-					Message: fmt.Sprintf(
-						"%s changes the primary key of %s, which a withdrawal could not follow",
-						s.Label(),
-						s.Table.Name,
-					),
-					Hint: "load with --no-undo, or delete the row and insert another",
-				}
+		return r.prepareKept(s)
+	}
+	return nil
+}
+
+// prepareKept makes the statements of a step whose rows are kept for a withdrawal: they are read before
+// the change and, unless the new contents can be computed, after it.
+func (r *unitRun) prepareKept(s *unitStep) error {
+	s.look.Read = slices.Concat(s.rowKey, s.kept)
+	if s.computes = s.canCompute(); !s.computes {
+		s.change.Read = s.look.Read
+	}
+	s.after = &store.Step{Table: s.Table, Match: s.match, Read: s.look.Read}
+	s.afterKey = &store.Step{Table: s.Table, Read: s.look.Read}
+	for i, c := range s.rowKey {
+		s.afterKey.Match = append(s.afterKey.Match, store.Matched{Column: c, Input: i})
+	}
+	for _, a := range s.set {
+		if slices.Contains(s.rowKey, a.Column) && s.Word != plan.StepInsert {
+			return &store.Fault{
+				Kind: store.Refused,
+				Message: fmt.Sprintf(
+					"%s changes the primary key of %s, so it could not be withdrawn",
+					s.Label(),
+					s.Table.Name,
+				),
+				Hint: "load with --no-undo, or delete the row and insert another",
 			}
-			if slices.ContainsFunc(s.match, func(m store.Matched) bool { return m.Column == a.Column }) {
-				s.after = nil // what was matched is no longer true of them
-			}
+		}
+		if slices.ContainsFunc(s.match, func(m store.Matched) bool { return m.Column == a.Column }) {
+			s.after = nil // what was matched is no longer true of them
 		}
 	}
 	return nil
@@ -184,13 +192,14 @@ func (s *unitStep) prepareRow(input func(int, *schema.Column) int) {
 	for i, c := range s.into.Columns {
 		s.insert.Set = append(s.insert.Set, store.Assigned{Column: c, Expr: schema.Given(s.into.Fields[i])})
 	}
+
 	// Its key is asked for also where only a withdrawal needs it.
 	if len(s.rowKey) == 1 && s.rowKey[0].Default && !slices.Contains(s.into.Columns, s.rowKey[0]) {
 		s.key = s.rowKey[0]
 	}
 }
 
-// canCompute tells whether what rows hold after a change follows exactly from what they
+// canCompute reports whether what rows hold after a change follows exactly from what they
 // held before: by whole numbers and decimals, without a trigger, and nothing restamps.
 func (s *unitStep) canCompute() bool {
 	if len(s.Table.Triggers) > 0 || len(s.kept) != len(s.set) {
@@ -241,6 +250,7 @@ func computed(e *schema.Expr, column value.Value, values []value.Value) (value.V
 	case schema.OpInput:
 		return values[e.Input], true
 	}
+
 	a, okA := computed(e.Args[0], column, values)
 	b, okB := computed(e.Args[1], column, values)
 	if !okA || !okB || a.IsNull() || b.IsNull() {

@@ -76,14 +76,14 @@ func (r *unitRun) refuse(x *occasion, step int, v *store.Violation) *journal.Ref
 func unitHint(r *journal.Refusal, s *unitStep) string {
 	switch r.Kind {
 	case store.RowCount:
-		return "correct the occasion, or say expect: at the step; --on-violation row_count=skip leaves such " +
-			"occasions out"
+		return "correct the occasion, or add expect: to the step, or leave out such occasions with " +
+			"--on-violation row_count=skip"
 	case store.Requirement:
-		return "correct the occasion; --on-violation requirement=skip leaves such occasions out"
+		return "correct the occasion, or leave out such occasions with --on-violation requirement=skip"
 	case store.ForeignKey:
 		return "look the row up with find, so that its key is right"
 	case store.Unique:
-		return "the row is there already: say upsert in place of insert, or --on-violation unique=skip"
+		return "the row already exists: use upsert instead of insert, or --on-violation unique=skip"
 	}
-	return fmt.Sprintf("correct the occasion; --on-violation %s=skip leaves such occasions out", r.Kind)
+	return fmt.Sprintf("correct the occasion, or leave out such occasions with --on-violation %s=skip", r.Kind)
 }

@@ -60,8 +60,8 @@ func (r *unitRun) openUnit(ctx context.Context, insist bool) error {
 						r.unit.Plan.Name,
 					),
 					Hint: fmt.Sprintf(
-						"evensprout withdraw %d --also changed --also referring takes them back, too; evensprout "+
-							"history --forget %d leaves them, and its occasions are done again",
+						"undo them too with evensprout withdraw %d --also changed --also referring; or keep them "+
+							"with evensprout history --forget %d, and its occasions are repeated",
 						e.Number,
 						e.Number,
 					),
@@ -100,7 +100,7 @@ const unitPrefix = "unit:"
 // UnitSet is the name under which the journal knows runs of a unit.
 func UnitSet(unit string) string { return unitPrefix + unit }
 
-// IsUnitSet tells whether a name is kept for runs of units.
+// IsUnitSet reports whether a name is kept for runs of units.
 func IsUnitSet(extra string) bool { return strings.HasPrefix(extra, unitPrefix) }
 
 // enterUnit makes the journal's entry of the run, or goes on with an open one.

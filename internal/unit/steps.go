@@ -47,6 +47,7 @@ func (r *unitRun) value(x *occasion, slot int) (value.Value, error) {
 			return v, fmt.Errorf("%s: %w", s.Name, err)
 		}
 	}
+
 	x.slots[slot], x.known[slot] = v, true
 	return v, nil
 }
@@ -84,7 +85,7 @@ func (r *unitRun) lay(ctx context.Context, s *unitStep, xs []*occasion) ([][]val
 	if err != nil {
 		return nil, nil, err
 	}
-	laid, err := r.w.Tx.Lay(ctx, s.columns, values)
+	laid, err := r.w.Tx.StageInputs(ctx, s.columns, values)
 	return values, laid, err
 }
 
@@ -102,6 +103,7 @@ func (r *unitRun) piece(ctx context.Context, xs []*occasion) error {
 			}
 		}
 	}
+
 	if len(xs) > 1 {
 		// One by one, but under one mark: what is refused is the exception.
 		layers := make([][]*occasion, len(xs))
@@ -113,6 +115,7 @@ func (r *unitRun) piece(ctx context.Context, xs []*occasion) error {
 			return err
 		}
 	}
+
 	for _, x := range xs {
 		if err := r.single(ctx, x); err != nil {
 			return err
@@ -130,6 +133,7 @@ type mark struct {
 	touched  []int64
 }
 
+// mark notes how much there is to undo, so that an occasion can be taken back alone.
 func (r *unitRun) mark() mark { return mark{len(r.undo.Sections), slices.Clone(r.touched)} }
 
 // backTo forgets the undo notes behind a mark.
@@ -168,6 +172,7 @@ func (r *unitRun) inLayers(ctx context.Context, layers [][]*occasion) (bool, err
 			return false, err
 		}
 	}
+
 	for _, layer := range layers {
 		r.done += int64(len(layer))
 	}
@@ -206,6 +211,7 @@ func (r *unitRun) single(ctx context.Context, x *occasion) error {
 		}
 		err = r.doSteps(ctx, one, true) // so that the refusal can be looked into
 	}
+
 	r.done++
 	return r.w.Tx.Release(ctx, name)
 }
@@ -297,15 +303,16 @@ func (r *unitRun) counted(s *unitStep, xs []*occasion, values [][]value.Value, c
 		case s.Hi > s.Lo:
 			expected += fmt.Sprintf(" to %d", s.Hi)
 		}
-		v.Message = fmt.Sprintf("%d rows of %s have this, and %s is expected", n, s.Table.Name, expected)
+		v.Message = fmt.Sprintf("%d rows of %s match, and %s are expected", n, s.Table.Name, expected)
 		switch {
 		case n == 0:
-			v.Message = fmt.Sprintf("no row of %s has this", s.Table.Name)
+			v.Message = fmt.Sprintf("no row of %s matches", s.Table.Name)
 		case s.Hi == 1:
-			v.Message = fmt.Sprintf("%d rows of %s have this, and one is expected", n, s.Table.Name)
+			v.Message = fmt.Sprintf("%d rows of %s match, and one is expected", n, s.Table.Name)
 		}
 		return &refusedStep{s.index, xs[i], v}
 	}
+
 	for _, n := range counts {
 		r.touched[s.index] += int64(n)
 	}
@@ -339,7 +346,7 @@ func (r *unitRun) require(ctx context.Context, s *unitStep, xs []*occasion) erro
 				return &refusedStep{s.index, x, v}
 			}
 		} else if held, err = r.w.Tx.Holds(ctx, s.SQL, given); err != nil {
-			return fmt.Errorf("unit %s, step %d: the condition in SQL cannot be looked at: %w", r.unit.Plan.Name,
+			return fmt.Errorf("unit %s, step %d: the condition in SQL cannot be checked: %w", r.unit.Plan.Name,
 				s.index+1, err)
 		}
 		if held {
@@ -347,7 +354,7 @@ func (r *unitRun) require(ctx context.Context, s *unitStep, xs []*occasion) erro
 			continue
 		}
 		if v.Message == "" {
-			v.Message = "the condition does not hold"
+			v.Message = "the condition is false"
 		}
 		if len(shown) > 0 {
 			v.Message += " (" + strings.Join(shown, ", ") + ")"

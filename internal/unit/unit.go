@@ -360,6 +360,7 @@ func (r *unitRun) finishUnit(ctx context.Context) error {
 		}
 		return r.took()
 	}
+
 	if r.done == 0 { // nothing to commit
 		if err := r.w.Rollback(); err != nil {
 			return err
@@ -428,18 +429,18 @@ func (r *unitRun) took() error {
 func (p *Partial) Outcome() (string, map[string]any) {
 	members := map[string]any{"unit": p.Unit}
 	if p.Occasions == 0 {
-		return fmt.Sprintf("Nothing of the unit %s stays.", p.Unit), members
+		return fmt.Sprintf("The unit %s was rolled back.", p.Unit), members
 	}
 	text := fmt.Sprintf(
-		"What was open was rolled back; of %s, %s.",
+		"The open transaction was rolled back; of %s, %s.",
 		p.Unit,
-		diag.Count(p.Occasions, "occasion is committed and stays", "occasions are committed and stay"),
+		diag.Count(p.Occasions, "occasion is committed", "occasions are committed"),
 	)
 	members["committed"] = map[string]any{"occasions": p.Occasions}
 	if p.Load > 0 {
 		members["load"] = p.Load
 		text += fmt.Sprintf(
-			"\nThe same command goes on with the others; evensprout withdraw %d takes these back.",
+			"\nThe same command does the others; evensprout withdraw %d undoes these.",
 			p.Load,
 		)
 	}

@@ -37,7 +37,7 @@ func TestWithdrawingAUnitRestoresTheDump(t *testing.T) {
 			assert.Equal(t, before, loadtest.Dump(t, k.Store))
 
 			_, err = withdraw.Run(t.Context(), k.Store, r.Load, withdraw.Options{})
-			assert.ErrorContains(t, err, "withdrawn already")
+			assert.ErrorContains(t, err, "withdrawn")
 			again, err := k.run(t, together(size), k.Journaled(load.Options{Policies: skipAll()}))
 			require.NoError(t, err)
 			assert.Equal(t, r.Done, again.Done, "what was withdrawn can be done again")

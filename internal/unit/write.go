@@ -63,7 +63,7 @@ func (r *unitRun) add(ctx context.Context, s *unitStep, xs []*occasion, values [
 			_, err = r.w.Tx.Insert(ctx, s.into, rows)
 			return nil, err
 		}
-		laid, err := r.w.Tx.Lay(ctx, s.columns, values)
+		laid, err := r.w.Tx.StageInputs(ctx, s.columns, values)
 		if err != nil {
 			return nil, err
 		}
@@ -87,6 +87,7 @@ func (r *unitRun) add(ctx context.Context, s *unitStep, xs []*occasion, values [
 			}
 		}
 	}
+
 	if r.w.Session.Undoes() {
 		s.undoAdded(&r.undo, values, keys)
 	}
@@ -143,6 +144,7 @@ func (r *unitRun) upsertRows(ctx context.Context, s *unitStep, xs []*occasion, c
 	}); err != nil {
 		return err
 	}
+
 	part := func(want bool) (ps []*occasion, vs [][]value.Value) {
 		for i, x := range xs {
 			if there[i] == want {
@@ -165,7 +167,7 @@ func (r *unitRun) upsertRows(ctx context.Context, s *unitStep, xs []*occasion, c
 	return nil
 }
 
-// raced tells whether a row that was not there is there now: then another transaction
+// raced reports whether a row that was not there is there now: then another transaction
 // has added it in between, and this one is begun again.
 func (r *unitRun) raced(ctx context.Context, s *unitStep, values [][]value.Value, err error) error {
 	var v *store.Violation
@@ -209,7 +211,7 @@ func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, value
 	if err := s.fits(xs, values, columns, inputs); err != nil {
 		return nil, err
 	}
-	laid, err := r.w.Tx.Lay(ctx, s.columns, values)
+	laid, err := r.w.Tx.StageInputs(ctx, s.columns, values)
 	if err != nil {
 		return nil, err
 	}
@@ -230,6 +232,7 @@ func (r *unitRun) change(ctx context.Context, s *unitStep, xs []*occasion, value
 		}
 		return counts, err
 	}
+
 	var before, after [][]value.Value
 	computes := s.computes
 	err = laid.Look(ctx, s.look, func(n int64, row []value.Value) error {
@@ -288,7 +291,7 @@ func (s *unitStep) changedTo(before [][]value.Value, found map[string][]value.Va
 
 // lost tells of a row that cannot be found again.
 func (s *unitStep) lost() error {
-	return fmt.Errorf("a row of %s is gone that %s has just changed: a trigger?", s.Table.Name, s.Label())
+	return fmt.Errorf("a row of %s that %s just changed is gone: does a trigger delete it?", s.Table.Name, s.Label())
 }
 
 // lookAgain reads what rows hold that were changed.
@@ -306,7 +309,7 @@ func (r *unitRun) lookAgain(
 			keys[i] = row[:len(s.rowKey)]
 		}
 		var err error
-		if laid, err = r.w.Tx.Lay(ctx, s.rowKey, keys); err != nil {
+		if laid, err = r.w.Tx.StageInputs(ctx, s.rowKey, keys); err != nil {
 			return err
 		}
 		look = s.afterKey
@@ -433,7 +436,7 @@ func (r *unitRun) clearTable(ctx context.Context, step int) error {
 			Refers:     v.Refers,
 			Code:       v.Code,
 			Message:    v.Message,
-			Hint:       "delete the rows that refer to it first, in a step of their own",
+			Hint:       "first delete the rows that refer to it, in a separate step",
 		}
 	}
 	for _, other := range r.w.Session.Plan.Database.Tables {
@@ -452,7 +455,7 @@ func (r *unitRun) clearTable(ctx context.Context, step int) error {
 						Kind:       store.ForeignKey,
 						Constraint: ref.Name,
 						Message: fmt.Sprintf(
-							"%d rows of %s refer to rows of %s, and would go as well",
+							"%d rows of %s refer to rows of %s, and would be deleted as well",
 							n,
 							other.Name,
 							s.Table.Name,
@@ -462,6 +465,7 @@ func (r *unitRun) clearTable(ctx context.Context, step int) error {
 			}
 		}
 	}
+
 	if r.w.Session.Undoes() {
 		var rows [][]value.Value
 		err := r.w.Store.Select(
@@ -477,6 +481,7 @@ func (r *unitRun) clearTable(ctx context.Context, step int) error {
 		}
 		r.undo.Removed(step, s.Table, rows)
 	}
+
 	n, err := r.w.Tx.Clear(ctx, s.Table)
 	var v *store.Violation
 	if errors.As(err, &v) {

@@ -57,6 +57,7 @@ func NewFilter(text string) (Filter, error) {
 	} else if has {
 		return Filter{}, fmt.Errorf("filter %q takes no number", name)
 	}
+
 	f := Filter{Name: name}
 	switch name {
 	case "lower":
@@ -97,6 +98,7 @@ var (
 	upperCase = caseTable('a', 'z', 'A'-'a')
 )
 
+// caseTable maps the bytes between two by a distance, and the others to themselves.
 func caseTable(from, to byte, by int) (t [256]byte) {
 	for i := range t {
 		t[i] = byte(i)
@@ -110,7 +112,7 @@ func caseTable(from, to byte, by int) (t [256]byte) {
 func asciiLower(b []byte) bool { return mapASCII(b, &lowerCase) }
 func asciiUpper(b []byte) bool { return mapASCII(b, &upperCase) }
 
-// mapASCII changes every byte, without a branch, and tells whether all are ASCII.
+// mapASCII changes every byte, without a branch, and reports whether all are ASCII.
 func mapASCII(b []byte, table *[256]byte) bool {
 	all := byte(0)
 	for i, x := range b {
@@ -120,6 +122,7 @@ func mapASCII(b []byte, table *[256]byte) bool {
 	return all < utf8.RuneSelf
 }
 
+// asciiAlready reports whether all bytes are ASCII.
 func asciiAlready(b []byte) bool {
 	for _, x := range b {
 		if x >= utf8.RuneSelf {

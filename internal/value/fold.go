@@ -52,6 +52,7 @@ func foldRune(r rune) rune {
 	return unicode.ToLower(least)
 }
 
+// isLowerASCII reports whether folding leaves a text as it is.
 func isLowerASCII(s string) bool {
 	for i := range len(s) {
 		if c := s[i]; c >= utf8.RuneSelf || c >= 'A' && c <= 'Z' || c < ' ' {
@@ -61,7 +62,7 @@ func isLowerASCII(s string) bool {
 	return true
 }
 
-// IsASCII tells whether a text has ASCII letters alone.
+// IsASCII reports whether a text has ASCII letters alone.
 func IsASCII(s string) bool {
 	for i := range len(s) {
 		if s[i] >= utf8.RuneSelf {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -49,6 +50,7 @@ func daysOf(year int64, month, day int) int64 {
 	return era*146097 + yoe*365 + yoe/4 - yoe/100 + doy - 719468
 }
 
+// monthDays is the number of days of a month.
 func monthDays(year int64, month int) int {
 	switch month {
 	case 4, 6, 9, 11:
@@ -71,6 +73,7 @@ func FloorDiv(a, b int64) int64 {
 	return q
 }
 
+// appendDate appends a date; days count from 1970-01-01.
 func appendDate(b []byte, days int64) []byte {
 	y, m, d := Civil(days)
 	if y < 0 {
@@ -84,6 +87,7 @@ func appendDate(b []byte, days int64) []byte {
 	return append(b, '-', '0'+byte(m/10), '0'+byte(m%10), '-', '0'+byte(d/10), '0'+byte(d%10))
 }
 
+// appendClock appends a time of day; us are microseconds since midnight.
 func appendClock(b []byte, us int64, digits uint8) []byte {
 	s := us / Second
 	h, m := s/3600, s/60%60
@@ -110,6 +114,7 @@ func appendClock(b []byte, us int64, digits uint8) []byte {
 	return b
 }
 
+// appendTimestamp appends a moment in UTC; us are microseconds since 1970.
 func appendTimestamp(b []byte, us int64, digits uint8, between byte) []byte {
 	days := FloorDiv(us, Day)
 	b = append(appendDate(b, days), between)
@@ -129,6 +134,7 @@ func ParseDate(s string) (Value, error) {
 	return Value{Type: Date, N: daysOf(y, m, d)}, nil
 }
 
+// cutDate reads YYYY-MM-DD; not ok if it is no day of the calendar.
 func cutDate(s string) (y int64, m, d int, ok bool) {
 	if len(s) != 10 || s[4] != '-' || s[7] != '-' || !allDigits(s[:4]) || !allDigits(s[5:7]) || !allDigits(s[8:]) {
 		return 0, 0, 0, false
@@ -195,6 +201,7 @@ func ParseTimestamp(s string) (Value, error) {
 		}
 		rest = rest[:i]
 	}
+
 	clock, err := ParseTime(rest)
 	if err != nil {
 		return Value{}, bad()
@@ -203,7 +210,7 @@ func ParseTimestamp(s string) (Value, error) {
 }
 
 // ReadMoment reads a date, a moment or a time of day by its looks. The second result
-// tells whether the text looks like one of them; it may be wrong all the same, such as
+// reports whether the text looks like one of them; it may be wrong all the same, such as
 // the 30th of February.
 func ReadMoment(s string) (Value, bool, error) {
 	const longest = 40
@@ -231,6 +238,7 @@ func ReadMoment(s string) (Value, bool, error) {
 	return Value{}, false, nil
 }
 
+// allDigits reports whether a text is digits only.
 func allDigits(s string) bool {
 	for _, c := range []byte(s) {
 		if c < '0' || c > '9' {
@@ -247,10 +255,13 @@ type Span struct {
 	Micros int64
 }
 
-var spanUnits = []struct {
+// spanUnit is a unit that spans are written in.
+type spanUnit struct {
 	name string
 	span Span
-}{
+}
+
+var spanUnits = []spanUnit{
 	{"mo", Span{Months: 1}}, {"us", Span{Micros: 1}}, {"ms", Span{Micros: 1000}},
 	{"s", Span{Micros: Second}}, {"m", Span{Micros: Minute}}, {"h", Span{Micros: Hour}},
 	{"d", Span{Micros: Day}}, {"w", Span{Micros: 7 * Day}}, {"y", Span{Months: 12}},
@@ -277,30 +288,34 @@ func ParseSpan(s string) (Span, error) {
 		for j < len(rest) && (rest[j] < '0' || rest[j] > '9') {
 			j++
 		}
-		found := false
-		for _, u := range spanUnits {
-			if u.name == rest[i:j] {
-				const most = 10_000 * 366 * Day
-				if u.span.Micros > 0 && n > most/u.span.Micros || u.span.Months > 0 && n > 120_000/u.span.Months {
-					return Span{}, fmt.Errorf("%q is longer than 10,000 years", s)
-				}
-				total.Micros += n * u.span.Micros
-				total.Months += n * u.span.Months
-				if total.Micros > most || total.Months > 120_000 {
-					return Span{}, fmt.Errorf("%q is longer than 10,000 years", s)
-				}
-				found = true
-			}
-		}
-		if !found {
+		u := slices.IndexFunc(spanUnits, func(u spanUnit) bool { return u.name == rest[i:j] })
+		if u < 0 {
 			return Span{}, bad
+		}
+		if !total.add(n, spanUnits[u].span) {
+			return Span{}, fmt.Errorf("%q is longer than 10,000 years", s)
 		}
 		rest = rest[j:]
 	}
+
 	if total == (Span{}) {
 		return Span{}, bad
 	}
 	return total, nil
+}
+
+// add adds a number of spans; it is not ok if the sum is longer than 10,000 years.
+func (s *Span) add(n int64, unit Span) (ok bool) {
+	const (
+		mostMicros = 10_000 * 366 * Day
+		mostMonths = 10_000 * 12
+	)
+	if unit.Micros > 0 && n > mostMicros/unit.Micros || unit.Months > 0 && n > mostMonths/unit.Months {
+		return false
+	}
+	s.Micros += n * unit.Micros
+	s.Months += n * unit.Months
+	return s.Micros <= mostMicros && s.Months <= mostMonths
 }
 
 // After adds a span to a moment; a day that the month does not have becomes its
@@ -329,7 +344,7 @@ var (
 	lastDay  = daysOf(maxYear, 12, 31)
 )
 
-// InCalendar tells whether a date or moment lies in the years 1 to 9999: those that all
+// InCalendar reports whether a date or moment lies in the years 1 to 9999: those that all
 // engines and formats know. The error says which it is; other values have none.
 func InCalendar(v *Value) error {
 	days := v.N

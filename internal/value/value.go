@@ -41,6 +41,7 @@ var typeNames = [...]string{
 	"json",
 }
 
+// String is the type's name in messages and plans.
 func (t Type) String() string { return typeNames[t] }
 
 // Value is one cell. Which members count depends on the type:
@@ -78,7 +79,7 @@ func Bool(b bool) Value {
 	return Value{Type: Boolean}
 }
 
-// IsNull tells whether the cell is empty.
+// IsNull reports whether the cell is empty.
 func (v Value) IsNull() bool { return v.Type == Null }
 
 // String shows the value as text: numbers in plain decimals, moments in ISO 8601.
@@ -135,6 +136,7 @@ func AppendDecimal(b []byte, n int64, scale uint8) []byte {
 	return append(b, d[len(d)-s:]...)
 }
 
+// appendUUID appends a UUID in its usual form (RFC 9562).
 func appendUUID(b []byte, hi, lo uint64) []byte {
 	const digits = "0123456789abcdef"
 	for i := range 16 {
@@ -159,7 +161,7 @@ func ParseDecimal(s string) (Value, error) {
 		return Value{}, fmt.Errorf("%q is not a plain decimal number", s)
 	}
 	if len(fraction) > MaxScale {
-		return Value{}, fmt.Errorf("%q has more than %d digits after the point", s, MaxScale)
+		return Value{}, fmt.Errorf("%q has more than %d decimal places", s, MaxScale)
 	}
 	if strings.ContainsAny(fraction, "+-_") {
 		return Value{}, fmt.Errorf("%q is not a plain decimal number", s)
@@ -254,5 +256,5 @@ func (v *Value) AppendCanonical(b []byte) []byte {
 	}
 }
 
-// IsNumber tells whether values of a type are numbers.
+// IsNumber reports whether values of a type are numbers.
 func IsNumber(t Type) bool { return t == Integer || t == Decimal }

@@ -106,6 +106,7 @@ func (v *withdrawal) lookFirst(ctx context.Context) error {
 			}
 		}
 	}
+
 	v.touched = touched
 	return nil
 }
@@ -173,6 +174,7 @@ func (v *withdrawal) remove(ctx context.Context, t *load.Target, run order.Run) 
 			return err
 		}
 	}
+
 	for {
 		own, err := v.dropReferred(ctx, t, st, rows)
 		if err != nil {
@@ -197,6 +199,7 @@ func (v *withdrawal) remove(ctx context.Context, t *load.Target, run order.Run) 
 			return err
 		}
 	}
+
 	v.noteFiles(t, run)
 	return nil
 }
@@ -318,7 +321,7 @@ func (v *withdrawal) ambiguous(ctx context.Context, t *load.Target, st store.Sta
 		return err
 	}
 	for _, n := range more {
-		v.leave(t, rows.Row(n), "", "the table has no key, and more rows that are the same")
+		v.leave(t, rows.Row(n), "", "the table has no key, and has more rows that are the same")
 	}
 	return st.Drop(ctx, more)
 }

@@ -37,6 +37,7 @@ func (v *withdrawal) nameChangers(ctx context.Context) error {
 		}
 		rows[t.Table.Name][load.KeyOfValues(key)] = x
 	}
+
 	if len(rows) == 0 {
 		return nil
 	}
@@ -50,7 +51,7 @@ func (v *withdrawal) nameChangers(ctx context.Context) error {
 		}
 		note := func(table string, key []value.Value) {
 			if x := rows[table][load.KeyOfValues(key)]; x != nil {
-				x.Why = fmt.Sprintf("it was changed by load %d: withdraw %d first", e.Number, e.Number)
+				x.Why = fmt.Sprintf("load %d changed it: withdraw %d first", e.Number, e.Number)
 				delete(rows[table], load.KeyOfValues(key)) // the last one is to go first
 			}
 		}
@@ -95,37 +96,29 @@ func (v *withdrawal) eachChanged(
 		})
 	}
 	of := j.Contents
-	columns := []*schema.Column{of.Column("of"), of.Column("rows"), of.Column("body")}
-	return s.Select(
-		ctx,
-		store.Query{
-			Table:   of,
-			Columns: columns,
-			Where:   journal.Cells(of, "load", e.Number, "what", journal.ContentChanged),
-		},
-		func(r []value.Value) error {
-			t := db.Table(r[0].S)
-			if t == nil {
-				return nil
-			}
-			table := t.Name
-			return journal.Unpack(
-				[]byte(r[2].S),
-				r[1].N,
-				true,
-				func(names []string, _ grow.Row, values []value.Value) error {
-					var key []value.Value
-					for _, name := range t.PrimaryKey {
-						i := slices.Index(names, name)
-						if i < 0 {
-							return nil
-						}
-						key = append(key, values[i])
+	q := store.Query{Table: of, Where: journal.Cells(of, "load", e.Number, "what", journal.ContentChanged)}
+	return journal.Read(ctx, s, q, []string{"of", "rows", "body"}, func(r journal.Record) error {
+		t := db.Table(r.Text("of"))
+		if t == nil {
+			return nil
+		}
+		table := t.Name
+		return journal.Unpack(
+			r.Bytes("body"),
+			r.Int("rows"),
+			true,
+			func(names []string, _ grow.Row, values []value.Value) error {
+				var key []value.Value
+				for _, name := range t.PrimaryKey {
+					i := slices.Index(names, name)
+					if i < 0 {
+						return nil
 					}
-					show(table, key)
-					return nil
-				},
-			)
-		},
-	)
+					key = append(key, values[i])
+				}
+				show(table, key)
+				return nil
+			},
+		)
+	})
 }

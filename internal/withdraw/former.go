@@ -24,48 +24,21 @@ func (v *withdrawal) contents(
 	want func(entity, table string) bool,
 	show func(entity, table string, rows int64, body []byte) error,
 ) error {
-	of := v.tables.Contents
-	type kept struct {
-		entity, table string
-		rows          int64
-		key           []store.Cell
-	}
-	var list []kept
-	columns := of.Columns[:len(of.Columns)-1]
-	err := v.w.Store.Select(
-		ctx,
-		store.Query{Table: of, Columns: columns, Where: journal.Cells(of, "load", v.Entry.Number, "what", what)},
-		func(row []value.Value) error {
-			k := kept{row[5].S, row[6].S, row[8].N, nil}
-			if !want(k.entity, k.table) {
-				return nil
-			}
-			for i := range 5 {
-				k.key = append(k.key, store.Cell{Column: columns[i], Value: row[i]})
-			}
-			list = append(list, k)
-			return nil
-		},
-	)
+	list, err := journal.Packets(ctx, v.w.Store, v.tables, v.Entry.Number, what)
 	if err != nil {
 		return err
 	}
 	for _, k := range list { // one packet in memory at a time
-		var body []byte
-		err := v.w.Store.Select(
-			ctx,
-			store.Query{Table: of, Columns: []*schema.Column{of.Column("body")}, Where: k.key},
-			func(row []value.Value) error {
-				body = []byte(row[0].S)
-				return nil
-			},
-		)
+		if !want(k.Entity, k.Table) {
+			continue
+		}
+		body, err := k.Body(ctx, v.w.Store, v.tables)
 		left := v.out.Left
 		if err == nil {
-			err = show(k.entity, k.table, k.rows, body)
+			err = show(k.Entity, k.Table, k.Rows, body)
 		}
 		if err == nil && v.out.Left == left { // else what is left needs it
-			_, err = v.w.Tx.Delete(ctx, of, k.key)
+			err = k.Delete(ctx, v.w.Tx, v.tables)
 		}
 		if err != nil {
 			return err
@@ -151,6 +124,7 @@ func (v *withdrawal) restorePacket(ctx context.Context, t *load.Target, n int64,
 			v.leave(t, staged.Row(i), alsoChanged, "it was changed since")
 		}
 	}
+
 	rows = slices.DeleteFunc(rows, func(r grow.Row) bool { return skip[r] })
 	if len(rows) == 0 {
 		return nil
@@ -167,7 +141,7 @@ func (v *withdrawal) restorePacket(ctx context.Context, t *load.Target, n int64,
 		return err
 	}
 	out, err := store.Isolate(ctx, v.w.Tx, st, int64(len(rows)), func(x *store.Violation) error {
-		v.leave(t, rows[x.Row], "", "its former contents are refused: "+x.Message)
+		v.leave(t, rows[x.Row], "", "its previous contents are refused: "+x.Message)
 		return nil
 	})
 	v.of(t).Restored += out.Updated
@@ -177,20 +151,14 @@ func (v *withdrawal) restorePacket(ctx context.Context, t *load.Target, n int64,
 // returnRemoved puts rows back that the load deleted, parents first.
 func (v *withdrawal) returnRemoved(ctx context.Context) error {
 	var tables []string
-	err := v.w.Store.Select(
-		ctx,
-		store.Query{
-			Table:   v.tables.Contents,
-			Columns: []*schema.Column{v.tables.Contents.Column("of")},
-			Where:   journal.Cells(v.tables.Contents, "load", v.Entry.Number, "what", journal.ContentRemoved),
-		},
-		func(row []value.Value) error {
-			if !slices.Contains(tables, row[0].S) {
-				tables = append(tables, row[0].S)
-			}
-			return nil
-		},
-	)
+	of := v.tables.Contents
+	q := store.Query{Table: of, Where: journal.Cells(of, "load", v.Entry.Number, "what", journal.ContentRemoved)}
+	err := journal.Read(ctx, v.w.Store, q, []string{"of"}, func(r journal.Record) error {
+		if name := r.Text("of"); !slices.Contains(tables, name) {
+			tables = append(tables, name)
+		}
+		return nil
+	})
 	if err != nil {
 		return err
 	}
@@ -242,7 +210,7 @@ func (v *withdrawal) tellUnkept(ctx context.Context) error {
 				v.of(t).Left += x.n
 				v.out.LeftRows = append(v.out.LeftRows, LeftRow{Entity: t.Plan.Name,
 					Why: fmt.Sprintf(
-						"%d rows of %s that the load %s stay so: it did not keep what they held before (--no-undo)",
+						"%d rows of %s that the load %s remain: it did not keep their previous contents (--no-undo)",
 						x.n,
 						t.Table.Name,
 						x.what,

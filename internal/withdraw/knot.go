@@ -65,7 +65,7 @@ func (v *withdrawal) leaveAll(t *load.Target, rows *load.Pass) {
 	}
 	for n := range rows.N {
 		if row := rows.Row(n); !stays[row] {
-			v.leave(t, row, "", "it goes only with rows that stay: tables that refer to each other")
+			v.leave(t, row, "", "it can only be removed with rows that remain: the tables refer to each other")
 		}
 	}
 }
@@ -93,6 +93,7 @@ func (v *withdrawal) removeKnot(ctx context.Context, knot []*load.Target) error 
 		}
 		stages[i], staged[i] = st, rows
 	}
+
 	var seen map[string]map[string]bool
 	for i, t := range knot {
 		found, err := stages[i].Referred(ctx, v.Session.Plan.Database, except)
@@ -117,12 +118,14 @@ func (v *withdrawal) removeKnot(ctx context.Context, knot []*load.Target) error 
 			}
 		}
 	}
+
 	if v.out.Left > left {
 		for i, t := range knot {
 			v.leaveAll(t, staged[i])
 		}
 		return nil
 	}
+
 	slices.Reverse(stages) // where they do not go at once, those that refer to others go first
 	removed, err := stages[0].RemoveWith(ctx, stages[1:]...)
 	if err != nil {

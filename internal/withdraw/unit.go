@@ -26,7 +26,7 @@ type unitWithdrawal struct {
 	entry  *journal.Entry
 	db     *schema.Database
 	tables *store.Journal
-	reach  func(table string) error // tells if a table is not one that may be touched
+	reach  func(table string) error // reports if a table is not one that may be touched
 	store  store.Store
 	tx     store.Tx
 	out    Withdrawal
@@ -43,16 +43,18 @@ func withdrawUnit(ctx context.Context, s store.Store, e *journal.Entry, o Option
 	if e.State == journal.StateWithdrawn {
 		return nil, &store.Fault{
 			Kind:    store.Refused,
-			Message: fmt.Sprintf("load %d is withdrawn already", e.Number),
+			Message: fmt.Sprintf("load %d is already withdrawn", e.Number),
 			Hint:    "evensprout history lists the loads",
 		}
 	}
+
 	if e.State == journal.StateOpen {
 		if err := journal.LockPlan(ctx, s, unit.RunName(e.Plan, e.Number)); err != nil {
 			return nil, err
 		}
 		defer journal.UnlockPlan(ctx, s, unit.RunName(e.Plan, e.Number))
 	}
+
 	began := time.Now()
 	db, err := s.Survey(ctx)
 	if err != nil {
@@ -95,6 +97,7 @@ func withdrawUnit(ctx context.Context, s store.Store, e *journal.Entry, o Option
 		}
 		return nil, err
 	}
+
 	v.out.Elapsed = time.Since(began)
 	return &v.out, nil
 }
@@ -113,19 +116,22 @@ func (v *unitWithdrawal) run(ctx context.Context) error {
 	}
 	if n != 1 {
 		return &store.Fault{
-			Kind:    store.Refused,
-			Message: fmt.Sprintf("load %d is no longer %s: somebody else works on it", v.entry.Number, v.entry.State),
+			Kind: store.Refused,
+			Message: fmt.Sprintf("load %d is no longer %s: another process is working on "+
+				"it", v.entry.Number, v.entry.State),
 		}
 	}
+
 	if !v.entry.About.Undo {
 		return &store.Fault{
 			Kind: store.Refused,
 			Message: fmt.Sprintf(
-				"load %d was run with --no-undo, so it is not known what its steps have changed",
+				"load %d ran with --no-undo, so the changes of its steps are not known",
 				v.entry.Number,
 			),
 		}
 	}
+
 	v.pending, v.left, v.rows, v.keys = nil, nil, 0, map[string]bool{}
 	run := journal.UndoRun{Journal: v.tables, Load: v.entry.Number, Backward: true}
 	err = run.Sections(ctx, v.store, func(s journal.UndoSection) error { return v.gather(ctx, s) })
@@ -185,6 +191,7 @@ func (v *unitWithdrawal) keepLeft(ctx context.Context) error {
 			return err
 		}
 	}
+
 	loads := v.tables.Loads
 	_, err = v.tx.Set(
 		ctx,
@@ -219,6 +226,7 @@ func (v *unitWithdrawal) gather(ctx context.Context, s journal.UndoSection) erro
 		keys[i] = s.Table + "\x00" + load.KeyOfValues(key)
 		alone = alone || v.keys[keys[i]]
 	}
+
 	for _, p := range v.pending {
 		alone = alone || v.ordered(p, &s) || v.ordered(&s, p)
 	}
@@ -237,11 +245,12 @@ func (v *unitWithdrawal) gather(ctx context.Context, s journal.UndoSection) erro
 			return nil
 		}
 	}
+
 	v.pending = append(v.pending, &s)
 	return nil
 }
 
-// ordered tells whether rows of one section may refer to rows of another that is not
+// ordered reports whether rows of one section may refer to rows of another that is not
 // later done back anyway.
 func (v *unitWithdrawal) ordered(from, to *journal.UndoSection) bool {
 	if from.Kind == journal.UndoChanged && to.Kind == journal.UndoChanged {
@@ -399,6 +408,7 @@ func (v *unitWithdrawal) section(ctx context.Context, s journal.UndoSection) err
 		}
 		columns = append(columns, c)
 	}
+
 	if s.Kind == journal.UndoRemoved {
 		return v.giveBack(ctx, s, t, columns)
 	}
@@ -439,6 +449,7 @@ func (v *unitWithdrawal) section(ctx context.Context, s journal.UndoSection) err
 			}
 		}
 	}
+
 	var rows [][]value.Value
 	for i, row := range s.Values {
 		if !skip[i] {
@@ -448,7 +459,7 @@ func (v *unitWithdrawal) section(ctx context.Context, s journal.UndoSection) err
 	if len(rows) == 0 {
 		return nil
 	}
-	laid, err := v.tx.Lay(ctx, columns, rows)
+	laid, err := v.tx.StageInputs(ctx, columns, rows)
 	if err != nil {
 		return err
 	}
@@ -460,6 +471,7 @@ func (v *unitWithdrawal) section(ctx context.Context, s journal.UndoSection) err
 			step.Set = append(step.Set, store.Assigned{Column: columns[i], Expr: schema.Given(i)})
 		}
 	}
+
 	if s.Kind == journal.UndoAdded {
 		v.of(t.Name).Removed += int64(len(rows))
 		return v.told(t, laid.Remove(ctx, step))
@@ -536,7 +548,7 @@ func (v *unitWithdrawal) giveBack(
 	var drop []int64
 	for _, x := range guilty {
 		drop = append(drop, x.Row)
-		v.leave(s, t, key, leaving{rows[x.Row], keyOf(rows[x.Row]), "", "it cannot come back: " + x.Message})
+		v.leave(s, t, key, leaving{rows[x.Row], keyOf(rows[x.Row]), "", "it cannot be put back: " + x.Message})
 	}
 	if err := st.Drop(ctx, drop); err != nil {
 		return err
@@ -562,6 +574,6 @@ func (v *unitWithdrawal) told(t *schema.Table, err error) error {
 		Refers:     x.Refers,
 		Code:       x.Code,
 		Message:    x.Message,
-		Hint:       "other rows stand in the way: nothing was withdrawn",
+		Hint:       "other rows are in the way: nothing was withdrawn",
 	}
 }

@@ -110,7 +110,7 @@ type Continued struct {
 
 func (e *Continued) Error() string {
 	if e.Unit != "" {
-		return fmt.Sprintf("load %d, a run of the unit %s, rests on load %d", e.By, e.Unit, e.Number)
+		return fmt.Sprintf("load %d, a run of the unit %s, depends on load %d", e.By, e.Unit, e.Number)
 	}
 	return fmt.Sprintf("load %d added rows to what load %d had loaded", e.By, e.Number)
 }
@@ -129,7 +129,7 @@ func (e *HalfWithdrawn) Unwrap() error { return e.Err }
 // have changed since, or now refer to, is left alone and told.
 func Run(ctx context.Context, s store.Store, number int64, o Options) (out *Withdrawal, err error) {
 	err = journal.WhileLocked(ctx, o.Wait, func() error {
-		return load.Held(ctx, s, number, o.By, func(p *load.Past) (err error) {
+		return load.RecallLocked(ctx, s, number, o.By, func(p *load.PastLoad) (err error) {
 			out, err = withdraw(ctx, p, s, o)
 			return err
 		})
@@ -138,7 +138,7 @@ func Run(ctx context.Context, s store.Store, number int64, o Options) (out *With
 }
 
 // withdraw is Run for who holds the plan's lock.
-func withdraw(ctx context.Context, p *load.Past, s store.Store, o Options) (*Withdrawal, error) {
+func withdraw(ctx context.Context, p *load.PastLoad, s store.Store, o Options) (*Withdrawal, error) {
 	if p.Entry.About.Unit != "" {
 		return withdrawUnit(ctx, s, p.Entry, o)
 	}
@@ -147,10 +147,11 @@ func withdraw(ctx context.Context, p *load.Past, s store.Store, o Options) (*Wit
 	if p.Entry.State == journal.StateWithdrawn {
 		return nil, &store.Fault{
 			Kind:    store.Refused,
-			Message: fmt.Sprintf("load %d is withdrawn already", number),
+			Message: fmt.Sprintf("load %d is already withdrawn", number),
 			Hint:    "evensprout history lists the loads",
 		}
 	}
+
 	all, err := journal.Entries(ctx, s, e.Plan)
 	if err != nil {
 		return nil, err
@@ -167,8 +168,9 @@ func withdraw(ctx context.Context, p *load.Past, s store.Store, o Options) (*Wit
 			return nil, &Continued{number, x.Number, x.About.Unit}
 		}
 	}
+
 	began := time.Now()
-	v := &withdrawal{Past: p, o: o}
+	v := &withdrawal{PastLoad: p, o: o}
 	v.w = &load.Writer{Session: p.Session, Store: s}
 	defer v.w.Close()
 	if v.tables, err = s.Journal(ctx, false); err != nil {
@@ -183,6 +185,7 @@ func withdraw(ctx context.Context, p *load.Past, s store.Store, o Options) (*Wit
 		}
 	}
 	p.Session.Options.Again = o.Again
+
 	// Rows that refer to each other by references which are held against the tables at the
 	// commit, and which cannot be NULL, go in one transaction.
 	if o.Commit == plan.CommitChunk && !o.DryRun && (len(v.ignored()) == 0 || e.State == journal.StateWithdrawing) {
@@ -196,17 +199,18 @@ func withdraw(ctx context.Context, p *load.Past, s store.Store, o Options) (*Wit
 		}
 		return nil, err
 	}
+
 	v.out.Elapsed = time.Since(began)
 	return &v.out, nil
 }
 
 // withdrawal is the taking back of one load.
 type withdrawal struct {
-	*load.Past
+	*load.PastLoad
 	o      Options
 	w      *load.Writer
 	tables *store.Journal
-	reach  func(table string) error // tells if a table is not one that may be touched
+	reach  func(table string) error // reports if a table is not one that may be touched
 	gone   map[journal.Key]bool     // steps that are done, of a withdrawal that broke off
 	noted  map[journal.Key]bool     // steps that this one has done
 	out    Withdrawal
@@ -279,8 +283,9 @@ func (v *withdrawal) mark(ctx context.Context, state journal.State) error {
 	)
 	if err == nil && n != 1 {
 		err = &store.Fault{
-			Kind:    store.Refused,
-			Message: fmt.Sprintf("load %d is no longer %s: somebody else works on it", v.Entry.Number, v.Entry.State),
+			Kind: store.Refused,
+			Message: fmt.Sprintf("load %d is no longer %s: another process is working on "+
+				"it", v.Entry.Number, v.Entry.State),
 		}
 	}
 	return err
@@ -319,7 +324,7 @@ func (v *withdrawal) inOne(ctx context.Context) error {
 	return v.removeFiles()
 }
 
-// unanswered tells whether the connection broke in a commit, and another one can be had.
+// unanswered reports whether the connection broke in a commit, and another one can be had.
 func (v *withdrawal) unanswered(err error) bool {
 	var fault *store.Fault
 	return errors.As(err, &fault) && fault.Kind == store.Unanswered && v.Session.Options.Again != nil
@@ -345,6 +350,7 @@ func (v *withdrawal) inMany(ctx context.Context) error {
 			return v.w.Commit(ctx)
 		})
 	}
+
 	// What looks and marks may be done again where a commit was not answered.
 	transaction := func(do func(context.Context) error) error {
 		before := v.out.clone()
@@ -367,6 +373,7 @@ func (v *withdrawal) inMany(ctx context.Context) error {
 		}
 		v.Entry.State = journal.StateWithdrawing
 	}
+
 	v.gone, v.noted = map[journal.Key]bool{}, map[journal.Key]bool{}
 	for _, c := range v.Chunks {
 		v.gone[c.Key] = c.State == journal.StateWithdrawn
@@ -402,6 +409,7 @@ func (v *withdrawal) inMany(ctx context.Context) error {
 		v.gone, v.noted = map[journal.Key]bool{}, map[journal.Key]bool{}
 		v.reset()
 	}
+
 	err := transaction(func(ctx context.Context) error {
 		if err := v.mark(ctx, journal.StateWithdrawn); err != nil {
 			return err
@@ -440,6 +448,7 @@ func (v *withdrawal) conclude(ctx context.Context) error {
 		})
 		log.Left = journal.AppendRows(log.Left, t.Plan.Name, slices.Compact(rows))
 	}
+
 	if v.unreturned == 0 && log.Empty() {
 		return v.clean(ctx)
 	}
@@ -505,7 +514,7 @@ func (v *withdrawal) once(phase int64, run order.Run, do func(context.Context) e
 	}
 }
 
-// stepsGone tells whether steps that were committed are not in the journal any more.
+// stepsGone reports whether steps that were committed are not in the journal any more.
 func (v *withdrawal) stepsGone(ctx context.Context) (bool, error) {
 	chunks, err := journal.Chunks(ctx, v.w.Store, v.Entry.Number)
 	if err != nil {
@@ -549,28 +558,9 @@ func (v *withdrawal) steps() iter.Seq[func(context.Context) error] {
 				}
 			}
 		}
-		for _, t := range slices.Backward(v.Session.List) {
-			if t.Writes.Mode == store.Update {
-				continue
-			}
-			if knot := v.knotOf(t); knot != nil {
-				if t == knot[len(knot)-1] &&
-					!yield(
-						v.once(
-							phaseRemove,
-							order.Run{Target: t.Target},
-							func(ctx context.Context) error { return v.removeKnot(ctx, knot) },
-						),
-					) {
-					return
-				}
-				continue
-			}
-			runs := slices.Collect(v.Runs(v.w, t, v.size()))
-			for _, run := range slices.Backward(runs) {
-				if !yield(v.once(phaseRemove, run, func(ctx context.Context) error { return v.remove(ctx, t, run) })) {
-					return
-				}
+		for step := range v.removals() {
+			if !yield(step) {
+				return
 			}
 		}
 		for _, t := range v.Session.List {
@@ -585,6 +575,33 @@ func (v *withdrawal) steps() iter.Seq[func(context.Context) error] {
 	}
 }
 
+// removals are the steps that remove added rows, children first.
+func (v *withdrawal) removals() iter.Seq[func(context.Context) error] {
+	return func(yield func(func(context.Context) error) bool) {
+		for _, t := range slices.Backward(v.Session.List) {
+			if t.Writes.Mode == store.Update {
+				continue
+			}
+			if knot := v.knotOf(t); knot != nil {
+				if t != knot[len(knot)-1] {
+					continue // it goes with the last one
+				}
+				remove := func(ctx context.Context) error { return v.removeKnot(ctx, knot) }
+				if !yield(v.once(phaseRemove, order.Run{Target: t.Target}, remove)) {
+					return
+				}
+				continue
+			}
+			runs := slices.Collect(v.Runs(v.w, t, v.size()))
+			for _, run := range slices.Backward(runs) {
+				if !yield(v.once(phaseRemove, run, func(ctx context.Context) error { return v.remove(ctx, t, run) })) {
+					return
+				}
+			}
+		}
+	}
+}
+
 // size is how many rows are removed together.
 func (v *withdrawal) size() uint64 {
 	if v.Entry.About.Chunk > 0 && v.o.Commit == plan.CommitChunk {
@@ -595,14 +612,15 @@ func (v *withdrawal) size() uint64 {
 
 // Report names the load to withdraw first.
 func (e *Continued) Report() diag.Report {
-	return diag.Report{Kind: diag.Usage, Message: e.Error(), Hint: fmt.Sprintf("evensprout withdraw %d first", e.By)}
+	return diag.Report{Kind: diag.Usage, Message: e.Error(), Hint: fmt.Sprintf("run evensprout withdraw %d "+
+		"first", e.By)}
 }
 
 // Outcome says that a part is withdrawn.
 func (e *HalfWithdrawn) Outcome() (string, map[string]any) {
 	return fmt.Sprintf(
-			"What was open was rolled back; a part of load %d is withdrawn.\n       evensprout withdraw %d "+
-				"--commit chunk goes on with that.",
+			"The open transaction was rolled back; part of load %d is withdrawn.\n       Finish with evensprout "+
+				"withdraw %d --commit chunk.",
 			e.Load,
 			e.Load,
 		), map[string]any{

@@ -65,7 +65,7 @@ func TestWithdrawLeavesAloneWhatOthersTouched(t *testing.T) {
 			t,
 			[]withdraw.LeftRow{{Entity: "Port", Row: "Port row 0", Key: "id 1001", Why: "it was changed since"}},
 			v.LeftRows,
-			"it goes on with what is left",
+			"it continues what is left",
 		)
 		assert.Equal(
 			t,
@@ -81,7 +81,7 @@ func TestWithdrawLeavesAloneWhatOthersTouched(t *testing.T) {
 		assert.Zero(t, v.Left)
 		assert.Equal(t, before, loadtest.Dump(t, d.Store))
 		_, err = d.Withdraw(t, r.Load, withdraw.Options{})
-		assert.ErrorContains(t, err, "is withdrawn already")
+		assert.ErrorContains(t, err, "is already withdrawn")
 
 		r, err = d.Load(t, text, d.Journaled(load.Options{}))
 		require.NoError(t, err)
@@ -173,7 +173,7 @@ func TestWithdrawFromATableWithoutAKey(t *testing.T) {
 		v, err := d.Withdraw(t, r.Load, withdraw.Options{})
 		require.NoError(t, err)
 		assert.Equal(t, int64(3), v.Left)
-		assert.Equal(t, "the table has no key, and more rows that are the same", v.LeftRows[0].Why)
+		assert.Equal(t, "the table has no key, and has more rows that are the same", v.LeftRows[0].Why)
 		assert.Equal(t, []string{"9001 a", "9001 a", "9001 a", "9001 a"}, d.Table(t, "visits", "port_id", "note"))
 	})
 }
@@ -334,7 +334,7 @@ func TestWithdrawWithoutUndo(t *testing.T) {
 		require.NoError(t, err)
 		v, err := d.Withdraw(t, r.Load, withdraw.Options{})
 		require.NoError(t, err)
-		assert.Equal(t, int64(1), v.Left, "it is told that the other row stays changed")
+		assert.Equal(t, int64(1), v.Left, "it is reported that the other row stays changed")
 		assert.Equal(
 			t,
 			[]string{"1 DECK Open deck 9.00", "2 CABIN Cabin 19.00"},
@@ -443,7 +443,7 @@ func TestExtraSets(t *testing.T) {
 		require.NoError(t, err)
 		d.Withdrawn(t, fourth.Earlier, withdraw.Options{})
 		_, err = set("", "201")
-		require.ErrorContains(t, err, "Port has 201 rows now, and those from 200 on are of the further set more")
+		require.ErrorContains(t, err, "Port has 201 rows now, and the rows from 200 on belong to the extra set more")
 		d.Withdrawn(t, third.Load, withdraw.Options{})
 		d.Withdrawn(t, more.Load, withdraw.Options{})
 		assert.Equal(t, with, loadtest.Dump(t, d.Store))

@@ -65,26 +65,32 @@ func main() {
 			os.Exit(1)
 		}
 	}
-	bad := false
+	good := true
 	for _, f := range c.figures() {
-		mark := " "
-		if f.atLeast && f.is < f.limit || !f.atLeast && f.is > f.limit {
-			mark, bad = "!", true
-		}
-		word := "at most"
-		if f.atLeast {
-			word = "at least"
-		}
-		fmt.Printf("%s %-45s %8.4g   %s %g (goal %g)\n", mark, f.name, f.is, word, f.limit, f.goal)
-		if *verbose || mark == "!" {
-			for _, place := range f.where {
-				fmt.Println("      ", place)
-			}
-		}
+		good = f.print(*verbose) && good
 	}
-	if bad && *hold {
+	if *hold && !good {
 		os.Exit(1)
 	}
+}
+
+// print writes a figure beside its limit, and reports whether it is within it.
+func (f figure) print(verbose bool) bool {
+	mark, word := " ", "at most"
+	bad := f.is > f.limit
+	if f.atLeast {
+		word, bad = "at least", f.is < f.limit
+	}
+	if bad {
+		mark = "!"
+	}
+	fmt.Printf("%s %-45s %8.4g   %s %g (goal %g)\n", mark, f.name, f.is, word, f.limit, f.goal)
+	if verbose || bad {
+		for _, place := range f.where {
+			fmt.Println("      ", place)
+		}
+	}
+	return !bad
 }
 
 // figures puts what was counted beside its limits.
@@ -118,8 +124,8 @@ func (c *code) figures() []figure {
 	return []figure{
 		large,
 		over("functions of cyclomatic complexity over 25", 25, 0, 0),
-		over("functions over 15", 15, 144, 90),
-		{name: "mean complexity", is: float64(sum) / float64(len(c.complexities)), limit: 5.307, goal: 4.8},
+		over("functions over 15", 15, 87, 90),
+		{name: "mean complexity", is: float64(sum) / float64(len(c.complexities)), limit: 5.209, goal: 4.8},
 		many,
 		{
 			name:  "lines over 120 columns, in percent",
@@ -131,7 +137,7 @@ func (c *code) figures() []figure {
 		{
 			name:    "comment lines, in percent",
 			is:      100 * float64(c.comments) / float64(c.all),
-			limit:   6.3,
+			limit:   6.6,
 			goal:    12,
 			atLeast: true,
 		},
@@ -218,7 +224,7 @@ func complexity(f *ast.FuncDecl) int {
 	return n
 }
 
-// reachable tells whether a function can be called from outside its package: methods of types
+// reachable reports whether a function can be called from outside its package: methods of types
 // that are not exported cannot.
 func reachable(f *ast.FuncDecl) bool {
 	if f.Recv == nil {
@@ -232,7 +238,7 @@ func reachable(f *ast.FuncDecl) bool {
 	return ok && name.IsExported()
 }
 
-// speaksForItself tells whether a name means the same in all of Go.
+// speaksForItself reports whether a name means the same in all of Go.
 func speaksForItself(name string) bool {
 	return slices.Contains(
 		[]string{

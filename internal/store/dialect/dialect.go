@@ -98,6 +98,6 @@ type Inserts interface {
 	// Returning ends an INSERT that returns a column of the row; empty if LastKey is the
 	// way to ask for the key that it was given.
 	Returning(c *schema.Column) string
-	// Shows tells whether an UPDATE can return columns of the rows that it has changed.
+	// Shows reports whether an UPDATE can return columns of the rows that it has changed.
 	Shows() bool
 }

@@ -26,6 +26,8 @@ import (
 type Driver struct {
 	// Dial makes connections in place of the network, for tests; nil: the network.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+	// Watch is called for each statement as it ends, by several connections at a time; it may be nil.
+	Watch func(store.Statement)
 }
 
 // Schemes are the first parts of the URLs.
@@ -96,7 +98,7 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 	config.MaxAllowedPacket = 0 // the server is asked: what is longer is refused here, and does not cost the connection
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
-		return nil, badURL("the driver does not take the URL")
+		return nil, badURL("the driver does not accept the URL")
 	}
 	pool := sql.OpenDB(connector)
 	pool.SetMaxOpenConns(1)
@@ -105,7 +107,7 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 		pool.Close()
 		return nil, connectFault(ctx, a.place(), err)
 	}
-	db := &database{pool: pool, conn: conn, sent: sent}
+	db := &database{pool: pool, conn: conn, sent: sent, tally: store.Tally{Watch: d.Watch}}
 	for _, s := range session {
 		if _, err := conn.ExecContext(ctx, s); err != nil {
 			db.Close()
@@ -184,31 +186,29 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
-	where := strings.Join(p.Hosts, ", ")
-	if where == "" {
-		where = "its socket"
-	}
+	where := p.At()
 	if errors.Is(err, mysql.ErrNoTLS) {
 		return &store.Fault{
 			Kind:    store.Refused,
-			Message: "the server at " + where + " takes no encrypted connection, so the password was not sent",
-			Hint:    "let the server encrypt; or, if a plain connection is meant, say so in the URL: ?tls=false",
+			Message: "the server at " + where + " accepts no encrypted connection, so the password was not sent",
+			Hint:    "enable encryption on the server, or allow a plain connection in the URL with ?tls=false",
 		}
 	}
+
 	var e *mysql.MySQLError
 	if errors.As(err, &e) {
 		switch e.Number {
 		case 1049:
 			return &store.Fault{
 				Kind:    store.Missing,
-				Message: fmt.Sprintf("there is no database %s", p.Name),
-				Hint:    "the database must be there before rows are loaded: create it, and run your migrations",
+				Message: fmt.Sprintf("the server at %s has no such database", where),
+				Hint:    "create the database and run your migrations first",
 			}
 		case 1044, 1045, 1698:
 			return &store.Fault{
 				Kind:    store.Denied,
-				Message: "the server does not let this user in: " + e.Message,
-				Hint:    "look at the user and password in the URL",
+				Message: "the server at " + where + " rejects this user: " + e.Message,
+				Hint:    "check the user and password in the URL",
 			}
 		}
 		return &store.Fault{
@@ -218,9 +218,18 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 	}
 	return &store.Fault{
 		Kind:    store.Unreachable,
-		Message: fmt.Sprintf("no MySQL or MariaDB server answers at %s: %s", where, err),
-		Hint:    "look at host and port in the URL, and whether the server runs",
+		Message: fmt.Sprintf("no MySQL or MariaDB server answers at %s: %s", where, cause(err)),
+		Hint:    "check host and port in the URL, and that the server is running",
 	}
+}
+
+// cause is the last part of an error of the network: what is before it names addresses again.
+func cause(err error) string {
+	text := err.Error()
+	if i := strings.LastIndex(text, ": "); i >= 0 {
+		return text[i+2:]
+	}
+	return text
 }
 
 // database is one connection.
@@ -233,6 +242,7 @@ type database struct {
 	within    bool            // a transaction for writing is open
 	unsafe    []*schema.Table // those whose engine has no transactions
 	lasting   bool            // it has written to a table whose engine has no transactions
+	unmarked  bool            // a savepoint of it could not be made
 	probes    setwise.Probes
 	packet    int64  // bytes that one statement may have
 	isolation string // of transactions
@@ -299,6 +309,7 @@ func (d *database) ReadOnly(ctx context.Context, do func() error) error {
 			"RELEASE SAVEPOINT " + mark,
 		}
 	}
+
 	for _, sql := range begin {
 		if _, err := d.Exec(ctx, sql); err != nil {
 			return err
@@ -340,6 +351,7 @@ func (d *database) err(ctx context.Context, err error) error {
 			Hint:    "everything that was not committed is rolled back by the server",
 		}
 	}
+
 	var e *mysql.MySQLError
 	errors.As(err, &e)
 	if errors.Is(err, mysql.ErrPktTooLarge) ||
@@ -369,13 +381,13 @@ func (d *database) err(ctx context.Context, err error) error {
 			lockWait,
 		), "end the other program's transaction, and try again"
 	case 1044, 1045, 1142, 1143, 1227, 1370:
-		f.Kind, f.Message, f.Hint = store.Denied, "the server does not let this user do that", "the user needs "+
+		f.Kind, f.Message, f.Hint = store.Denied, "the server does not allow this user to do that", "the user needs "+
 			"SELECT, INSERT, UPDATE and DELETE on the tables, and CREATE TEMPORARY TABLES on the database"
 	case 1021, 1114, 3, 28, 1041:
-		f.Kind, f.Message, f.Hint = store.Full, "the server has no room left", "make room on its disk, or load "+
+		f.Kind, f.Message, f.Hint = store.Full, "the server has no space left", "free space on its disk, or load "+
 			"fewer rows"
 	case 1290, 1792, 1836, 1207:
-		f.Kind, f.Message, f.Hint = store.ReadOnly, "the database can only be read", "is it a replica?"
+		f.Kind, f.Message, f.Hint = store.ReadOnly, "the database is read-only", "is it a replica?"
 	case 1317, 1028:
 		f.Kind, f.Message = store.Interrupted, "interrupted"
 	case 1047, 1053, 1927, 1928:
@@ -429,7 +441,7 @@ const (
 	unknownError    = 1105 // also for a value that is sent in pieces and gets too long: only the text names the setting
 )
 
-// writesTo tells whether a statement of this program changes rows of a table.
+// writesTo reports whether a statement of this program changes rows of a table.
 func writesTo(text, table string) bool {
 	for _, head := range []string{"INSERT INTO ", "UPDATE ", "DELETE FROM ", "DELETE t FROM "} {
 		if rest, ok := strings.CutPrefix(text, head); ok {
@@ -471,11 +483,22 @@ func (d *database) marked(text string, err error) error {
 	case !errors.As(err, &e) || e.Number != noSavepoints && e.Number != noSuchSavepoint:
 		return err
 	}
+	if !back {
+		d.unmarked = true
+	}
+	if back && e != nil && e.Number == noSuchSavepoint && !d.lasting && !d.unmarked {
+		// All tables have transactions, so the server has ended this one, as it does for a deadlock.
+		return &store.Fault{
+			Kind:    store.Transient,
+			Message: "the server ended the transaction, and its savepoints with it",
+			Err:     err,
+		}
+	}
 	if back {
 		return &store.Fault{
 			Kind: store.Refused,
-			Message: "rows were refused, and a table written to in this transaction is of an engine without " +
-				"savepoints, so that they cannot be looked for",
+			Message: "rows were refused, and a table in this transaction has a storage engine without " +
+				"savepoints, so the refused rows cannot be found",
 			Err:  err,
 			Hint: "ALTER TABLE ... ENGINE=InnoDB, or leave such a table out; rows in it stay",
 		}

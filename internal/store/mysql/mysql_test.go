@@ -219,7 +219,7 @@ func withoutSavepoints(t *testing.T, engine string) {
 	var fault *store.Fault
 	require.ErrorAs(t, tx.RollbackTo(t.Context(), "b"), &fault)
 	assert.Equal(t, store.Refused, fault.Kind)
-	assert.Contains(t, fault.Message, "an engine without savepoints")
+	assert.Contains(t, fault.Message, "engine without savepoints,")
 	require.NoError(t, tx.Release(t.Context(), "b"))
 	require.NoError(t, tx.Commit(t.Context()))
 }

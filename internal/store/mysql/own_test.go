@@ -28,7 +28,7 @@ CREATE VIEW a_view AS SELECT * FROM z_view;
 CREATE FUNCTION seven() RETURNS INTEGER DETERMINISTIC RETURN 7;
 CREATE TRIGGER named BEFORE INSERT ON docks FOR EACH ROW SET NEW.name = CONCAT('dock ', seven());
 COMMIT;`)
-	o, err := Driver{}.Own(t.Context(), url)
+	o, err := Driver{}.OpenScratch(t.Context(), url)
 	require.NoError(t, err)
 	defer o.Close()
 	const name = store.OwnPrefix + "copy_has"
@@ -78,10 +78,10 @@ func TestVariables(t *testing.T) {
 	assert.Equal(t, "s@fe", v["DB_PASSWORD"])
 	assert.Equal(t, "3307", v["MYSQL_TCP_PORT"])
 	assert.Equal(t, "me:s@fe@tcp(db.example.net:3307)/app", v["DATABASE_DSN"])
-	assert.Equal(t, "jdbc:mariadb://db.example.net:3307/app", v["JDBC_DATABASE_URL"])
+	assert.Equal(t, "jdbc:mariadb://db.example.net:3307/app", v["JDBC_URL"])
 	v = of("mysql://me@localhost/app?socket=/run/db.sock")
 	assert.Equal(t, "/run/db.sock", v["MYSQL_UNIX_PORT"])
-	assert.NotContains(t, v, "JDBC_DATABASE_URL")
+	assert.NotContains(t, v, "JDBC_URL")
 	assert.NotContains(t, v, "DB_PASSWORD", "what has no value is left out")
 	assert.Empty(t, of("mysql://"))
 }

@@ -29,6 +29,7 @@ func (d *database) Denied(ctx context.Context, a store.Access) (string, error) {
 			return "", err
 		}
 	}
+
 	if a.Journal {
 		if err := try("CREATE on the database", "CREATE TABLE `evensprout rights` (n INT)"); err != nil {
 			return "", err
@@ -80,13 +81,14 @@ func (d *database) Denied(ctx context.Context, a store.Access) (string, error) {
 			}
 		}
 	}
+
 	if len(lacks) == 0 {
 		return "", nil
 	}
 	return "this user lacks " + strings.Join(lacks, ", "), nil
 }
 
-// may tells whether the server lets this user run a statement.
+// may reports whether the server lets this user run a statement.
 func (d *database) may(ctx context.Context, statement string) (bool, error) {
 	prepared, err := d.conn.PrepareContext(ctx, statement)
 	if err == nil {

@@ -83,7 +83,9 @@ func statements(script string) []statement {
 		line += strings.Count(rest[:skip], "\n")
 		i += skip
 	}
+
 	end(len(script))
+
 	// What is nothing but comments is no statement.
 	kept := out[:0]
 	for _, s := range out {

@@ -70,7 +70,7 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 		if try == tries {
 			return nil, &store.Fault{
 				Kind:    store.Transient,
-				Message: "a table is being altered all the time",
+				Message: "a table keeps being altered",
 				Hint:    "try again when migrations are done",
 			}
 		}
@@ -82,7 +82,7 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 	}
 }
 
-// torn tells whether a table is shown in part.
+// torn reports whether a table is shown in part.
 func torn(t *schema.Table) bool {
 	return len(t.Columns) == 0 ||
 		slices.ContainsFunc(t.PrimaryKey, func(name string) bool { return t.Column(name) == nil })
@@ -157,10 +157,11 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 			t := &schema.Table{Name: r[0], Unsafe: r[2] != "YES"}
 			if isExternal(r[1]) {
 				t.External = "its engine is " + r[1]
-				t.Notes = append(t.Notes, "its rows are kept elsewhere: "+t.External)
+				t.Notes = append(t.Notes, "its rows are stored elsewhere: "+t.External)
 			}
 			if t.Unsafe {
-				t.Notes = append(t.Notes, "its engine "+r[1]+" has no transactions: what is written there, stays")
+				t.Notes = append(t.Notes, "its engine "+r[1]+" has no transactions: rows written there cannot be "+
+					"rolled back")
 			}
 			byName[r[0]] = t
 			db.Tables = append(db.Tables, t)
@@ -195,6 +196,7 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 			return nil, err
 		}
 	}
+
 	d.tables, d.unsafe = db, nil
 	for _, t := range db.Tables {
 		settle(t)
@@ -202,6 +204,7 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 			d.unsafe = append(d.unsafe, t)
 		}
 	}
+
 	db.Link()
 	return db, nil
 }
@@ -230,7 +233,7 @@ func partition(t *schema.Table, method, expression, description string) {
 	}
 }
 
-// counts tells whether a small number is more than true or false: it is compared, is in
+// counts reports whether a small number is more than true or false: it is compared, is in
 // a key, or refers to something.
 func counts(t *schema.Table, c *schema.Column) bool {
 	if c.Identity != schema.NoIdentity {
@@ -292,6 +295,7 @@ func column(r []string) *schema.Column {
 		}
 		return c
 	}
+
 	switch r[1] {
 	case "decimal":
 		c.Kind, c.Precision, c.Scale = schema.Decimal, number(r[4]), number(r[5])

@@ -27,7 +27,8 @@ func (d *database) Vet(ctx context.Context, tables []*schema.Table) ([]string, e
 			return nil, err
 		}
 		if len(kinds) != 1 || kinds[0][0] != "BASE TABLE" || isExternal(kinds[0][1]) {
-			return nil, setwise.Unvetted(t.Name, "is no ordinary table", "look at it, and drop it if it is nobody's")
+			return nil, setwise.Unvetted(t.Name, "is not an ordinary table", "inspect it, and drop it if nobody "+
+				"needs it")
 		}
 		for _, q := range []struct{ what, sql string }{
 			{"trigger", "SELECT trigger_name FROM information_schema.triggers WHERE event_object_schema = " +
@@ -45,8 +46,8 @@ func (d *database) Vet(ctx context.Context, tables []*schema.Table) ([]string, e
 			if len(rows) > 0 {
 				return nil, setwise.Unvetted(
 					t.Name,
-					"has a "+q.what+" "+rows[0][0]+", which this program did not make",
-					"what it does would run with this user's rights: look at it, and drop it",
+					"has a "+q.what+" "+rows[0][0]+", which this program did not create",
+					"it would run with this user's rights: inspect it, and drop it",
 				)
 			}
 		}

@@ -45,7 +45,7 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 			return nil, err
 		}
 	}
-	d.within, d.lasting = true, false
+	d.within, d.lasting, d.unmarked = true, false, false
 	tx := &transaction{Tx: setwise.NewTx(d), db: d}
 	tx.Late = o.Late
 	if len(o.Loose) > 0 {
@@ -129,9 +129,9 @@ func (tx *transaction) Commit(ctx context.Context) error {
 		return tx.tighten()
 	} else if errors.As(err, &fault) && fault.Kind == store.Lost || ctx.Err() != nil {
 		tx.done, tx.db.within = true, false
-		return &store.Fault{Kind: store.Unanswered, Message: "the connection broke while the load was being " +
-			"committed, so it may or may not be", Err: err,
-			Hint: "look at the tables before you do anything else: nothing was repeated"}
+		return &store.Fault{Kind: store.Unanswered, Message: "the connection broke during the commit, so the " +
+			"load may or may not be committed", Err: err,
+			Hint: "look at the tables before you do anything else; nothing was retried"}
 	}
 	return err
 }
@@ -308,7 +308,7 @@ func (d *database) warned(ctx context.Context, into store.Into, missing int64) e
 	v := &store.Violation{
 		Kind:    store.Raised,
 		Row:     -1,
-		Message: fmt.Sprintf("the server left out %d rows and does not say why", missing),
+		Message: fmt.Sprintf("the server left out %d rows without a reason", missing),
 	}
 	for rows.Next() {
 		var level, message string
@@ -322,6 +322,7 @@ func (d *database) warned(ctx context.Context, into store.Into, missing int64) e
 		v.Row = rowIn(message)
 		v.Columns, v.Constraint = columnIn(message, into)
 	}
+
 	v.Table = into.Table.Name
 	return errors.Join(d.err(ctx, rows.Err()), v)
 }
@@ -378,6 +379,7 @@ func (s *stream) Read(p []byte) (int, error) {
 			s.rows++
 		}
 	}
+
 	n := copy(p, s.buf[s.at:])
 	s.at += n
 	return n, nil
@@ -392,6 +394,7 @@ func appendField(b []byte, v *value.Value, c *schema.Column) []byte {
 	case v.Type != value.Text && v.Type != value.JSON:
 		return appendText(b, v, c)
 	}
+
 	from := 0
 	for i := 0; i < len(v.S); i++ {
 		var sign byte

@@ -14,7 +14,7 @@ import (
 // Binary forms of values, as the server's receive functions read them. All numbers are
 // big-endian; each cell is preceded by its length in bytes, -1 for NULL.
 
-// hasBinary tells whether values of a column are sent in binary form; others go as text.
+// hasBinary reports whether values of a column are sent in binary form; others go as text.
 func hasBinary(c *schema.Column) bool {
 	switch c.Type {
 	case "int2",
@@ -150,7 +150,7 @@ func appendFloat(b []byte, v *value.Value, c *schema.Column) ([]byte, error) {
 
 func appendAsText(b []byte, v *value.Value, c *schema.Column) ([]byte, error) {
 	if strings.IndexByte(v.S, 0) >= 0 {
-		return b, fmt.Errorf("the text holds a NUL, which %s does not", c.Declared)
+		return b, fmt.Errorf("the text contains a NUL character, which %s cannot store", c.Declared)
 	}
 	if v.Type == value.Text || v.Type == value.JSON {
 		b = binary.BigEndian.AppendUint32(b, uint32(len(v.S)))
@@ -174,6 +174,7 @@ func appendNumeric(b []byte, v *value.Value) []byte {
 	if v.N < 0 {
 		u, sign = -u, 0x4000
 	}
+
 	// The point must stand between two digits: pad the fraction to fours.
 	pad := uint64(1)
 	for range (4 - scale%4) % 4 {
@@ -182,6 +183,7 @@ func appendNumeric(b []byte, v *value.Value) []byte {
 	groups := int((scale + 3) / 4)
 	var digits [8]uint16
 	n := 0
+
 	// The lowest group takes the padding, so that the product cannot overflow.
 	low := base / pad
 	if pad > 1 {

@@ -132,6 +132,7 @@ func (c catalogue) form(oid string, typmod int) string {
 		}
 		return `[a-z]{3,8}`
 	}
+
 	if f := forms[t.name]; f != "" {
 		return f
 	}

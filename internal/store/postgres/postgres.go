@@ -24,6 +24,8 @@ type Driver struct {
 	// Dial makes connections in place of the network, for tests. It gets the host as the
 	// URL has it; nil: the network.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+	// Watch is called for each statement as it ends, by several connections at a time; it may be nil.
+	Watch func(store.Statement)
 }
 
 // Schemes are the first parts of PostgreSQL URLs.
@@ -90,7 +92,7 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 	if err != nil {
 		return nil, err
 	}
-	db := &database{conn: conn, sent: sent, at: a}
+	db := &database{conn: conn, sent: sent, at: a, tally: store.Tally{Watch: d.Watch}}
 	for _, sql := range session {
 		if sql == "SET session_replication_role = 'origin'" {
 			// Only a superuser may set it, and only one may have changed it.
@@ -104,6 +106,7 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 			return nil, db.fault(err)
 		}
 	}
+
 	// Servers before version 14 do not know it. A lock of ours ends with the session.
 	db.conn.Exec(ctx, "SET idle_session_timeout = 0").ReadAll()
 	if err := db.setPath(ctx); err != nil {
@@ -130,17 +133,14 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
-	where := strings.Join(p.Hosts, ", ")
-	if where == "" {
-		where = "its socket"
-	}
+	where := p.At()
 	if errors.As(err, &server) {
 		switch {
 		case server.Code == "3D000":
 			return &store.Fault{
 				Kind:    store.Missing,
-				Message: server.Message,
-				Hint:    "the database must be there before rows are loaded: create it, and run your migrations",
+				Message: "the server at " + where + " has no such database",
+				Hint:    "create the database and run your migrations first",
 			}
 		case server.Code == "42501":
 			return &store.Fault{
@@ -151,8 +151,8 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 		case strings.HasPrefix(server.Code, "28"):
 			return &store.Fault{
 				Kind:    store.Denied,
-				Message: "the server does not let this user in: " + server.Message,
-				Hint:    "look at the user and password in the URL, and at the server's rules for connections",
+				Message: "the server at " + where + " rejects this user: " + server.Message,
+				Hint:    "check the user and password in the URL, and the server's rules for connections",
 			}
 		case server.Code == outOfMemory:
 			return noMemory(server)
@@ -168,12 +168,13 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 			Message: "the server at " + where + " refuses the connection: " + server.Message,
 		}
 	}
+
 	if elsewhere := p.Elsewhere(); len(elsewhere) > 0 &&
 		strings.Contains(err.Error(), "server refused TLS connection") {
 		return &store.Fault{
 			Kind:    store.Refused,
-			Message: "the server at " + where + " takes no encrypted connection, so the password was not sent",
-			Hint:    "let the server encrypt; or, if a plain connection is meant, say so in the URL: ?sslmode=disable",
+			Message: "the server at " + where + " accepts no encrypted connection, so the password was not sent",
+			Hint:    "enable encryption on the server, or allow a plain connection in the URL with ?sslmode=disable",
 		}
 	}
 	text := err.Error() // ends in the cause, after ours and the addresses tried
@@ -183,7 +184,7 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 	return &store.Fault{
 		Kind:    store.Unreachable,
 		Message: fmt.Sprintf("no PostgreSQL server answers at %s: %s", where, text),
-		Hint:    "look at host and port in the URL, and whether the server runs",
+		Hint:    "check host and port in the URL, and that the server is running",
 	}
 }
 
@@ -267,28 +268,14 @@ func (d *database) fault(err error) error {
 	}
 	var e *pgconn.PgError
 	if !errors.As(err, &e) {
-		if d.conn.IsClosed() || pgconn.SafeToRetry(err) {
-			return &store.Fault{
-				Kind:    store.Lost,
-				Message: "the connection to the server broke",
-				Err:     err,
-				Hint:    "everything that was not committed is rolled back by the server",
-			}
-		}
-		return err
+		return d.broken(err)
 	}
 	if e.Code == "42501" && e.Routine == "ExecWithCheckOptions" { // the code is also that of other rights
-		return &store.Violation{
-			Kind:       store.Raised,
-			Row:        -1,
-			Constraint: "row-level security",
-			Code:       e.Code,
-			Message:    e.Message,
-		}
+		return rowSecurity(e)
 	}
 	f := &store.Fault{Err: errors.New(e.Message + " [" + e.Code + "]")}
 	switch {
-	case e.Code == "40001" || e.Code == "40P01":
+	case e.Code == serializationFailure || e.Code == deadlock:
 		f.Kind, f.Message = store.Transient, "the server ended the transaction because of another one"
 	case e.Code == "55P03":
 		f.Kind, f.Message, f.Hint = store.Locked, "another program holds a lock (waited "+lockWait+")", "end the "+
@@ -300,18 +287,45 @@ func (d *database) fault(err error) error {
 	case e.Code == outOfMemory:
 		return noMemory(e)
 	case strings.HasPrefix(e.Code, "53"):
-		f.Kind, f.Message, f.Hint = store.Full, "the server has no room left", "make room on its disk, or load "+
+		f.Kind, f.Message, f.Hint = store.Full, "the server has no space left", "free space on its disk, or load "+
 			"fewer rows"
 	case e.Code == "25006":
-		f.Kind, f.Message, f.Hint = store.ReadOnly, "the database can only be read", "is it a standby?"
+		f.Kind, f.Message, f.Hint = store.ReadOnly, "the database is read-only", "is it a standby?"
 	case e.Code == "42501":
-		f.Kind, f.Message, f.Hint = store.Denied, "the server does not let this user do that", "the user needs "+
+		f.Kind, f.Message, f.Hint = store.Denied, "the server does not allow this user to do that", "the user needs "+
 			"SELECT, INSERT, UPDATE and DELETE on the tables, SELECT and UPDATE on their sequences, and TEMPORARY "+
 			"on the database"
 	default:
 		return d.violation(e)
 	}
 	return f
+}
+
+// Codes of errors after which a transaction can be run again.
+const serializationFailure, deadlock = "40001", "40P01"
+
+// broken says that an error that is not the server's ended the connection; others pass.
+func (d *database) broken(err error) error {
+	if !d.conn.IsClosed() && !pgconn.SafeToRetry(err) {
+		return err
+	}
+	return &store.Fault{
+		Kind:    store.Lost,
+		Message: "the connection to the server broke",
+		Err:     err,
+		Hint:    "everything that was not committed is rolled back by the server",
+	}
+}
+
+// rowSecurity is the violation of a policy for rows.
+func rowSecurity(e *pgconn.PgError) error {
+	return &store.Violation{
+		Kind:       store.Raised,
+		Row:        -1,
+		Constraint: "row-level security",
+		Code:       e.Code,
+		Message:    e.Message,
+	}
 }
 
 // violation makes a violation of a server's error by its code; other errors pass.
@@ -345,6 +359,7 @@ func (d *database) violation(e *pgconn.PgError) error {
 		}
 		v.Kind = store.BadValue
 	}
+
 	if e.Detail != "" {
 		v.Message += ". " + e.Detail
 	}
@@ -354,6 +369,7 @@ func (d *database) violation(e *pgconn.PgError) error {
 			break
 		}
 	}
+
 	if c, ok := d.constraints[v.Table+"\x00"+e.ConstraintName]; ok && e.ConstraintName != "" {
 		v.Columns, v.Constraint, v.Refers = c.columns, c.name, c.refers
 	}

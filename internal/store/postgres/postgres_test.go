@@ -321,6 +321,6 @@ func TestCommitOfAFailedTransaction(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.(*database).Exec(t.Context(), "INSERT INTO piers VALUES (1)")
 	require.Error(t, err)
-	assert.ErrorContains(t, tx.Commit(t.Context()), "nothing of it is committed")
+	assert.ErrorContains(t, tx.Commit(t.Context()), "so it was rolled back")
 	require.NoError(t, tx.Rollback())
 }

@@ -33,6 +33,7 @@ func (d *database) readOnly(ctx context.Context, settings []string, do func() er
 			"RELEASE " + mark,
 		}
 	}
+
 	for _, sql := range append(begin, settings...) {
 		if _, err := d.Exec(ctx, sql); err != nil {
 			return err
@@ -110,7 +111,7 @@ func (d *database) readCalls(each func(sql string, width int, show func(*schema.
 	})
 }
 
-// powerfulSQL tells whether the session has the rights of a superuser, or can take them: a
+// powerfulSQL reports whether the session has the rights of a superuser, or can take them: a
 // function could, with SET ROLE or RESET ROLE.
 const powerfulSQL = `SELECT r.rolname FROM pg_roles r WHERE r.rolsuper AND (pg_has_role(session_user, r.oid, ` +
 	`'MEMBER') OR pg_has_role(current_user, r.oid, 'MEMBER')) LIMIT 1`
@@ -120,7 +121,7 @@ func (d *database) powerful(ctx context.Context) (string, error) {
 	if d.powers == nil {
 		var powers string
 		if err := d.texts(ctx, 1, powerfulSQL, nil, func([]string) {
-			powers = "this user is a superuser, or can become one; survey as another role to have it asked"
+			powers = "this user is a superuser, or can become one; run survey as another role to have it tested"
 		}); err != nil {
 			return "", err
 		}
@@ -143,6 +144,7 @@ func (d *database) volatile(ctx context.Context, condition string) (string, erro
 			names = append(names, name)
 		}
 	}
+
 	for _, name := range names {
 		found := false
 		err := d.catalogue(

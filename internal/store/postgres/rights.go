@@ -68,6 +68,7 @@ func (d *database) Denied(ctx context.Context, a store.Access) (string, error) {
 			return "", err
 		}
 	}
+
 	if a.Table != nil {
 		more, err := d.deniedOn(ctx, a)
 		if err != nil {
@@ -75,6 +76,7 @@ func (d *database) Denied(ctx context.Context, a store.Access) (string, error) {
 		}
 		lacks = append(lacks, more...)
 	}
+
 	if len(lacks) == 0 {
 		return "", nil
 	}
@@ -140,6 +142,7 @@ func (d *database) deniedOn(ctx context.Context, a store.Access) ([]string, erro
 			lacks = append(lacks, s)
 		}
 	}
+
 	if a.Delete && remove {
 		lacks = append(lacks, "DELETE")
 	}

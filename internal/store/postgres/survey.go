@@ -243,6 +243,7 @@ func (v *surveying) column(t *schema.Table, r []string) {
 	case r[10] == "d" || r[11] == "t":
 		c.Identity = schema.Serial
 	}
+
 	if r[12] != "" {
 		c.Values = strings.Split(r[12], "\x1f")
 	}
@@ -274,6 +275,7 @@ func (v *surveying) unique(t *schema.Table, r []string) {
 		)
 		v.lastUnique, v.lastTable = &t.Uniques[len(t.Uniques)-1], t
 	}
+
 	if r[6] == "" {
 		v.lastUnique.Partial, v.lastUnique.Expressions = true, append(v.lastUnique.Expressions, trimParentheses(r[8]))
 	} else {
@@ -366,7 +368,7 @@ func (v *surveying) outside(ctx context.Context) error {
 	return v.d.texts(ctx, 3, outsideSQL, nil, func(r []string) {
 		if t := byName[r[0]+"\x1f"+r[1]]; t != nil && r[2] != "" && t.External == "" {
 			t.External = "its part " + r[2] + " is a foreign table"
-			t.Notes = append(t.Notes, "some of its rows are kept elsewhere: "+t.External)
+			t.Notes = append(t.Notes, "some of its rows are stored elsewhere: "+t.External)
 		}
 	})
 }
@@ -399,6 +401,7 @@ func describe(c *schema.Column, class string, typmod int) {
 	default:
 		c.Kind = schema.Any
 	}
+
 	c.Bits, c.Zoneless = integerBits[c.Type], c.Type == "timestamp"
 	switch c.Type {
 	case "numeric":
@@ -411,6 +414,7 @@ func describe(c *schema.Column, class string, typmod int) {
 			c.Length = typmod - header
 		}
 	}
+
 	if (c.Kind == schema.Time || c.Kind == schema.Timestamp) && typmod >= 0 {
 		c.Digits = typmod
 	}
@@ -448,8 +452,8 @@ func (d *database) defaultOf(ctx context.Context, t *schema.Table, c *schema.Col
 	if err == nil && expression == "" {
 		err = &store.Fault{
 			Kind:    store.Foreign,
-			Message: fmt.Sprintf("the database gives no keys to %s.%s: the column has no default", t.Name, c.Name),
-			Hint:    "leave keys: database out, so that keys are planned",
+			Message: fmt.Sprintf("the database assigns no keys to %s.%s: the column has no default", t.Name, c.Name),
+			Hint:    "remove keys: database, so that the plan assigns keys",
 		}
 	}
 	return expression, err

@@ -58,7 +58,8 @@ func (d *database) Vet(ctx context.Context, tables []*schema.Table) ([]string, e
 				}
 			case refused != nil:
 			case kind == "kind":
-				refused = setwise.Unvetted(t.Name, "is no ordinary table", "look at it, and drop it if it is nobody's")
+				refused = setwise.Unvetted(t.Name, "is not an ordinary table", "inspect it, and drop it if nobody "+
+					"needs it")
 			case kind == "owner":
 				refused = setwise.Unvetted(
 					t.Name,
@@ -73,8 +74,8 @@ func (d *database) Vet(ctx context.Context, tables []*schema.Table) ([]string, e
 			default:
 				refused = setwise.Unvetted(
 					t.Name,
-					strings.TrimSpace("has a "+kind+" "+what)+", which this program did not make",
-					"what it does would run with this user's rights: look at it, and drop it",
+					strings.TrimSpace("has a "+kind+" "+what)+", which this program did not create",
+					"it would run with this user's rights: inspect it, and drop it",
 				)
 			}
 		})
@@ -82,6 +83,7 @@ func (d *database) Vet(ctx context.Context, tables []*schema.Table) ([]string, e
 			return nil, err
 		}
 	}
+
 	slices.Sort(writers)
 	return writers, nil
 }

@@ -121,7 +121,7 @@ func (tx *transaction) Commit(ctx context.Context) error {
 	if tx.db.conn.TxStatus() == 'E' { // the server would roll back, and say so without an error
 		return &store.Fault{
 			Kind:    store.Refused,
-			Message: "the transaction had failed before, so nothing of it is committed",
+			Message: "the transaction had already failed, so it was rolled back",
 		}
 	}
 	_, err := tx.db.Exec(ctx, "COMMIT")
@@ -133,9 +133,9 @@ func (tx *transaction) Commit(ctx context.Context) error {
 		tx.done = true
 		return &store.Fault{
 			Kind:    store.Unanswered,
-			Message: "the connection broke while the load was being committed, so it may or may not be",
+			Message: "the connection broke during the commit, so the load may or may not be committed",
 			Err:     err,
-			Hint:    "look at the tables before you do anything else: nothing was repeated",
+			Hint:    "look at the tables before you do anything else; nothing was retried",
 		}
 	}
 	return err
@@ -306,6 +306,7 @@ func (s *stream) Read(p []byte) (int, error) {
 			}
 		}
 	}
+
 	n := copy(p, s.buf[s.at:])
 	s.at += n
 	return n, nil
@@ -327,6 +328,7 @@ func (s *stream) append(row []value.Value) error {
 		s.buf = append(s.buf, '\n')
 		return nil
 	}
+
 	fields := len(s.into.Fields)
 	if s.numbered {
 		fields++

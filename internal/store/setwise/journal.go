@@ -33,28 +33,23 @@ func Journal(named func(string) *schema.Table) *store.Journal {
 	number := integer("number")
 	number.Identity = schema.Serial
 	loads.Columns = []*schema.Column{
-		number, short("plan"), short("extra"), integer("part"), short("token"), short("state"), moment("began"),
-		moment("ended"),
-		short("actor"), long("about"), blob("body"), long("summary"),
+		number, short("plan"), short("extra"), integer("part"), short("token"), short("state"),
+		moment("began"), moment("ended"), short("actor"), long("about"), blob("body"), long("summary"),
 	}
 	loads.PrimaryKey = []string{"number"}
 	loads.Uniques = []schema.Unique{{Name: "plan_part", Columns: []string{"plan", "extra", "part"}}}
 
 	chunks := named("chunks")
 	chunks.Columns = []*schema.Column{
-		integer(
-			"load",
-		), integer("family"), integer("side"), integer("first"), short("state"), moment("ended"), long("result"),
-		blob("record"),
+		integer("load"), integer("family"), integer("side"), integer("first"),
+		short("state"), moment("ended"), long("result"), blob("record"),
 	}
 	chunks.PrimaryKey = chunkKey
 
 	contents := named("contents")
 	contents.Columns = []*schema.Column{
-		integer(
-			"load",
-		), integer("family"), integer("side"), integer("first"), integer("seq"), short("entity"), short("of"),
-		short("what"), integer("rows"), blob("body"),
+		integer("load"), integer("family"), integer("side"), integer("first"), integer("seq"),
+		short("entity"), short("of"), short("what"), integer("rows"), blob("body"),
 	}
 	contents.PrimaryKey = append(slices.Clone(chunkKey), "seq")
 
@@ -146,7 +141,7 @@ func Unvetted(table, why, hint string) error {
 	}
 }
 
-// isFault tells whether an error is one that does not pass by itself. A lock was waited
+// isFault reports whether an error is one that does not pass by itself. A lock was waited
 // for already.
 func isFault(err error) bool {
 	f, ok := err.(*store.Fault)

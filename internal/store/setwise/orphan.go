@@ -44,7 +44,7 @@ func (tx *Tx) Orphan(ctx context.Context, t *schema.Table, r *schema.Reference) 
 			Constraint: r.Name,
 			Columns:    r.Columns,
 			Refers:     r.Table,
-			Message:    "a reference points to no row",
+			Message:    "a reference points to a row that does not exist",
 		}
 		for i := range own {
 			v.Values = append(v.Values, row[i])

@@ -56,11 +56,8 @@ func (p *Probes) Passes(
 	if twice {
 		take(columns[0], "value")
 	}
-	sql := "SELECT CASE WHEN (" + condition + ") THEN 1 WHEN NOT (" + condition + ") THEN 0 ELSE 1 END FROM " +
-		"(SELECT " + strings.Join(
-		selected,
-		", ",
-	) + ") AS t"
+	sql := "SELECT CASE WHEN (" + condition + ") THEN 1 WHEN NOT (" + condition + ") THEN 0 ELSE 1 END " +
+		"FROM (SELECT " + strings.Join(selected, ", ") + ") AS t"
 	out := make([]bool, len(rows))
 	// An error ends the transaction, so the rows behind it have another.
 	for next := 0; next < len(rows); {
@@ -68,9 +65,6 @@ func (p *Probes) Passes(
 			for next < len(rows) {
 				i := next
 				next++
-				if p.calls++; p.calls > maxProbes || p.spent > maxProbing {
-					return &store.NotAsked{Why: "so many conditions were asked already that the limit is reached"}
-				}
 				var args []Arg
 				for j, c := range columns {
 					args = append(args, Arg{Value: rows[i][j], Column: c})
@@ -78,16 +72,8 @@ func (p *Probes) Passes(
 				if twice {
 					args = append(args, args[0])
 				}
-				began := time.Now()
-				n, err := Number(ctx, e, sql, args...)
-				took := time.Since(began)
-				p.spent += took
-				switch {
-				case ctx.Err() != nil:
-					return context.Cause(ctx)
-				case err != nil && took >= ProbeTime:
-					return &store.NotAsked{Why: fmt.Sprintf("it takes longer than %s", ProbeTime)}
-				case err != nil:
+				n, err := p.ask(ctx, e, sql, args)
+				if err != nil {
 					return err
 				}
 				out[i] = n == 1
@@ -106,4 +92,22 @@ func (p *Probes) Passes(
 		}
 	}
 	return out, nil
+}
+
+// ask computes one number, within the limits for questions and their time.
+func (p *Probes) ask(ctx context.Context, e Engine, sql string, args []Arg) (int64, error) {
+	if p.calls++; p.calls > maxProbes || p.spent > maxProbing {
+		return 0, &store.NotAsked{Why: "the limit for tested conditions is reached"}
+	}
+	began := time.Now()
+	n, err := Number(ctx, e, sql, args...)
+	took := time.Since(began)
+	p.spent += took
+	switch {
+	case ctx.Err() != nil:
+		return 0, context.Cause(ctx)
+	case err != nil && took >= ProbeTime:
+		return 0, &store.NotAsked{Why: fmt.Sprintf("it takes longer than %s", ProbeTime)}
+	}
+	return n, err
 }

@@ -18,19 +18,9 @@ func ReadText(c *schema.Column, text string) value.Value {
 	case schema.Integer:
 		v, err = value.ParseDecimal(text)
 	case schema.Decimal, schema.Real:
-		if v, err = value.ParseDecimal(text); err == nil && c.Kind == schema.Decimal {
-			if r, ok := v.Rescale(max(v.Scale, uint8(max(c.Scale, 0)))); ok {
-				v = r
-			}
-		}
+		v, err = readDecimal(c, text)
 	case schema.Boolean:
-		switch text {
-		case "t", "1", "true":
-			return value.Bool(true)
-		case "f", "0", "false":
-			return value.Bool(false)
-		}
-		v, err = value.ParseDecimal(text)
+		v, err = readBool(text)
 	case schema.Date:
 		v, err = value.ParseDate(text)
 	case schema.Time:
@@ -55,6 +45,28 @@ func ReadText(c *schema.Column, text string) value.Value {
 		return value.String(text)
 	}
 	return v
+}
+
+// readDecimal reads a number, with as many digits as its column has, if that loses none.
+func readDecimal(c *schema.Column, text string) (value.Value, error) {
+	v, err := value.ParseDecimal(text)
+	if err == nil && c.Kind == schema.Decimal {
+		if r, ok := v.Rescale(max(v.Scale, uint8(max(c.Scale, 0)))); ok {
+			return r, nil
+		}
+	}
+	return v, err
+}
+
+// readBool reads the words of servers for true and false, or a number.
+func readBool(text string) (value.Value, error) {
+	switch text {
+	case "t", "1", "true":
+		return value.Bool(true), nil
+	case "f", "0", "false":
+		return value.Bool(false), nil
+	}
+	return value.ParseDecimal(text)
 }
 
 // withoutZeros cuts zeros behind the digits of a second: servers show as many as the

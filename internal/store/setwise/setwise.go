@@ -111,6 +111,7 @@ func Select(ctx context.Context, e Engine, q store.Query, show func([]value.Valu
 			}
 		}
 	}
+
 	sql := "SELECT " + strings.Join(names, ", ") + " FROM " + e.Table(q.Table)
 	var args []Arg
 	if len(q.Where) > 0 {
@@ -125,6 +126,7 @@ func Select(ctx context.Context, e Engine, q store.Query, show func([]value.Valu
 			sql += " WHERE (" + q.Also + ")"
 		}
 	}
+
 	if len(q.Table.PrimaryKey) > 0 && !q.AsIs {
 		sql += " ORDER BY " + strings.Join(Names(e, "", columnsOf(q.Table, q.Table.PrimaryKey)), ", ")
 	}
@@ -168,7 +170,7 @@ func (tx *Tx) Find(
 		args...)
 }
 
-// hasEquality tells whether a column's type has an equality that can be relied on.
+// hasEquality reports whether a column's type has an equality that can be relied on.
 func hasEquality(c *schema.Column) bool {
 	return c.Kind != schema.JSON && c.Kind != schema.Real && c.Kind != schema.Any
 }
@@ -349,6 +351,7 @@ func (tx *Tx) Blame(ctx context.Context, v *store.Violation, db *schema.Database
 			" OR ",
 		) + "))"
 	}
+
 	if condition == "" {
 		return v
 	}

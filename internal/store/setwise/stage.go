@@ -41,7 +41,9 @@ func (tx *Tx) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store
 			on = append(on, "NOT ("+tx.Engine.Differs("t."+name, "s."+name, c)+")")
 		}
 	}
+
 	s.on = strings.Join(on, " AND ")
+
 	// It may be there from before, or gone with a savepoint.
 	for _, sql := range []string{tx.Engine.CreateTemporary(name, append([]*schema.Column{Ordinal}, w.Columns...)),
 		tx.Engine.Empty(name)} {
@@ -125,7 +127,7 @@ func (s *stage) Guilty(ctx context.Context) ([]*store.Violation, error) {
 			found = append(found, v)
 		}
 	}
-	twins, err := s.Twins(ctx)
+	twins, err := s.Duplicates(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -151,8 +153,8 @@ func (s *stage) Guilty(ctx context.Context) ([]*store.Violation, error) {
 	return found, nil
 }
 
-// Twins finds rows that have the match values of an earlier row.
-func (s *stage) Twins(ctx context.Context) ([]*store.Violation, error) {
+// Duplicates finds rows that have the match values of an earlier row.
+func (s *stage) Duplicates(ctx context.Context) ([]*store.Violation, error) {
 	if len(s.w.Match) == 0 || s.w.Distinct {
 		return nil, nil
 	}
@@ -180,7 +182,7 @@ func (s *stage) staged(names []string) ([]*schema.Column, bool) {
 	return columns, len(columns) > 0
 }
 
-// changes tells whether an update may change one of the columns.
+// changes reports whether an update may change one of the columns.
 func (s *stage) changes(columns []*schema.Column) bool {
 	return slices.ContainsFunc(columns, func(c *schema.Column) bool { return slices.Contains(s.w.Set, c) })
 }
@@ -271,33 +273,14 @@ func (s *stage) collisions(ctx context.Context, key schema.Unique, add func(*sto
 	}
 	condition := s.written()
 	if update {
-		// Another row has the values: it is not the one that is meant.
-		var other []string
-		for _, c := range s.w.Match {
-			other = append(
-				other,
-				"NOT "+s.tx.Engine.Equal("o."+s.tx.Engine.Quote(c.Name), "s."+s.tx.Engine.Quote(c.Name), c),
-			)
-		}
-		condition = "(" + strings.Join(other, " OR ") + ")"
-		if !s.changes(columns) {
-			condition += " AND NOT " + s.exists()
-		} else if s.w.Mode == store.Update {
-			condition += " AND " + s.exists()
-		}
+		condition = s.anotherRow(columns)
 	}
 	primary := columnsOf(s.w.Table, s.w.Table.PrimaryKey)
 	selected := append([]string{s.ordinal()}, Names(s.tx.Engine, "s.", columns)...)
 	selected = append(selected, Names(s.tx.Engine, "o.", primary)...)
-	sql := "SELECT " + strings.Join(
-		selected,
-		", ",
-	) + " FROM " + s.name + " AS s JOIN " + s.table + " AS o ON " + strings.Join(
-		same,
-		" AND ",
-	) + where(
-		condition,
-	) + " ORDER BY 1"
+	sql := "SELECT " + strings.Join(selected, ", ") +
+		" FROM " + s.name + " AS s JOIN " + s.table + " AS o ON " + strings.Join(same, " AND ") +
+		where(condition) + " ORDER BY 1"
 	return s.tx.Engine.Query(
 		ctx,
 		sql,
@@ -315,6 +298,24 @@ func (s *stage) collisions(ctx context.Context, key schema.Unique, add func(*sto
 			return nil
 		},
 	)
+}
+
+// anotherRow is the condition that a row o of the table, which has the values of a unique key, is not
+// the one that the staged row s changes.
+func (s *stage) anotherRow(key []*schema.Column) string {
+	var other []string
+	for _, c := range s.w.Match {
+		name := s.tx.Engine.Quote(c.Name)
+		other = append(other, "NOT "+s.tx.Engine.Equal("o."+name, "s."+name, c))
+	}
+	condition := "(" + strings.Join(other, " OR ") + ")"
+	switch {
+	case !s.changes(key):
+		condition += " AND NOT " + s.exists()
+	case s.w.Mode == store.Update:
+		condition += " AND " + s.exists()
+	}
+	return condition
 }
 
 // orphans finds rows that refer to nothing.
@@ -382,6 +383,7 @@ func (s *stage) broken(ctx context.Context, c schema.Check, add func(*store.Viol
 			s.written(),
 		) + " ORDER BY 1"
 	var found []*store.Violation
+
 	// The text of a check is whole: what it calls is named with its schema.
 	err := s.tx.try(ctx, func() error {
 		return s.tx.Engine.Qualified(ctx, func() error {
@@ -407,6 +409,7 @@ func (s *stage) broken(ctx context.Context, c schema.Check, add func(*store.Viol
 		}
 		return nil // the engine tells when the rows are written
 	}
+
 	for _, v := range found {
 		add(v)
 	}
@@ -418,7 +421,7 @@ func CheckName(c schema.Check) string {
 	return strings.TrimSpace(c.Name + " CHECK (" + strings.Join(strings.Fields(c.Expression), " ") + ")")
 }
 
-// Mentions tells whether an expression has a word in it.
+// Mentions reports whether an expression has a word in it.
 func Mentions(expression, word string) bool {
 	letter := func(c byte) bool {
 		return c == '_' || c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'z' || c >= 0x80
@@ -457,13 +460,8 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 		return o, err
 	}
 	query := func(condition string) string {
-		return "SELECT " + strings.Join(
-			Names(s.tx.Engine, "s.", s.w.Columns),
-			", ",
-		) + " FROM " + s.name + " AS s" + where(
-			s.ranged(),
-			condition,
-		)
+		return "SELECT " + strings.Join(Names(s.tx.Engine, "s.", s.w.Columns), ", ") +
+			" FROM " + s.name + " AS s" + where(s.ranged(), condition)
 	}
 	if s.w.Mode == store.Upsert && len(s.w.Set) > 0 {
 		if sql := s.tx.Engine.Upsert(s.w, query(""), s.differing); sql != "" {
@@ -485,12 +483,7 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 		return o, err
 	}
 	if (s.w.Mode == store.Upsert || s.w.Mode == store.Update) && len(s.w.Set) > 0 {
-		var set []dialect.Assignment
-		for _, c := range Names(s.tx.Engine, "", slices.Concat(s.w.Set, s.w.Stamp)) {
-			set = append(set, dialect.Assignment{Column: c, Expression: "s." + c})
-		}
-		sql := s.tx.Engine.UpdateFrom(s.table, s.name, set, s.on, s.ranged()+" AND ("+s.differing("t.", "s.")+")")
-		if o.Updated, err = s.tx.Engine.Exec(ctx, sql, bounds...); err != nil {
+		if o.Updated, err = s.update(ctx, bounds); err != nil {
 			return o, err
 		}
 	}
@@ -504,6 +497,22 @@ func (s *stage) apply(ctx context.Context, lo, hi int64) (store.Outcome, error) 
 			return o, err
 		}
 	}
+	return s.counts(o, staged)
+}
+
+// update changes the rows of the table that staged rows match and that differ from them.
+func (s *stage) update(ctx context.Context, bounds []Arg) (int64, error) {
+	var set []dialect.Assignment
+	for _, c := range Names(s.tx.Engine, "", slices.Concat(s.w.Set, s.w.Stamp)) {
+		set = append(set, dialect.Assignment{Column: c, Expression: "s." + c})
+	}
+	sql := s.tx.Engine.UpdateFrom(s.table, s.name, set, s.on, s.ranged()+" AND ("+s.differing("t.", "s.")+")")
+	return s.tx.Engine.Exec(ctx, sql, bounds...)
+}
+
+// counts completes an outcome: of the staged rows, those that are neither added nor changed were
+// there already. An insert must have added all.
+func (s *stage) counts(o store.Outcome, staged int64) (store.Outcome, error) {
 	switch s.w.Mode {
 	case store.Insert, store.Replace:
 		if o.Inserted != staged {
@@ -576,6 +585,7 @@ func (s *stage) Changes(ctx context.Context, show func(store.Change) error) erro
 		selected = append(selected, "t."+name, "s."+name, differs)
 		columns = append(columns, c, c, countColumn)
 	}
+
 	sql := "SELECT " + strings.Join(
 		selected,
 		", ",

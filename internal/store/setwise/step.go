@@ -21,9 +21,9 @@ type occasions struct {
 	name   string        // of the temporary table, quoted
 }
 
-// Lay makes values of occasions ready for steps. The columns say of which types they
+// StageInputs makes values of occasions ready for steps. The columns say of which types they
 // are; one without a Base is of the widest type of its kind.
-func (tx *Tx) Lay(ctx context.Context, inputs []*schema.Column, rows [][]value.Value) (store.Occasions, error) {
+func (tx *Tx) StageInputs(ctx context.Context, inputs []*schema.Column, rows [][]value.Value) (store.Occasions, error) {
 	o := &occasions{tx: tx, inputs: inputs}
 	if len(rows) == 1 {
 		o.one = rows[0]
@@ -43,6 +43,7 @@ func (tx *Tx) Lay(ctx context.Context, inputs []*schema.Column, rows [][]value.V
 		columns = append(columns, &x)
 		into.Fields = append(into.Fields, i)
 	}
+
 	into.Columns = columns[1:]
 	name := fmt.Sprintf("evensprout_o%016x", h.Sum64())
 	o.name = tx.Engine.Temporary(name)
@@ -110,6 +111,7 @@ func (s *statement) expression(e *schema.Expr, top bool) string {
 		}
 		return s.o.tx.Engine.Typed(s.value(e.Input), s.o.inputs[e.Input]) // nothing around it says what it is
 	}
+
 	var args []string
 	for _, a := range e.Args {
 		args = append(args, s.expression(a, false))
@@ -124,6 +126,7 @@ func (s *statement) expression(e *schema.Expr, top bool) string {
 	case schema.OpIf:
 		return "(CASE WHEN " + args[0] + " THEN " + args[1] + " ELSE " + args[2] + " END)"
 	}
+
 	if e.Op == schema.OpAnd || e.Op == schema.OpOr {
 		return "(" + strings.Join(args, " "+string(e.Op)+" ") + ")"
 	}
@@ -231,6 +234,7 @@ func (o *occasions) Change(ctx context.Context, s *store.Step, show func([]value
 		})
 		return n, true, Named(err, s.Table)
 	}
+
 	n, err := o.tx.Engine.Exec(ctx, sql, args...)
 	return n, false, Named(err, s.Table)
 }
@@ -263,6 +267,7 @@ func (o *occasions) Add(ctx context.Context, s *store.Step, key *schema.Column) 
 		})
 		return v, Named(err, s.Table)
 	}
+
 	if _, err = o.tx.Engine.Exec(ctx, sql, args...); err != nil || key == nil {
 		return v, Named(err, s.Table)
 	}
@@ -281,7 +286,7 @@ func (o *occasions) Remove(ctx context.Context, s *store.Step) error {
 	return Named(err, s.Table)
 }
 
-// Holds tells whether a condition in SQL holds; a value stands between every two of its
+// Holds reports whether a condition in SQL holds; a value stands between every two of its
 // pieces. NULL is no.
 func (tx *Tx) Holds(ctx context.Context, condition []string, values []store.Cell) (bool, error) {
 	var b strings.Builder

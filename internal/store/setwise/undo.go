@@ -133,6 +133,7 @@ func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*sch
 			}
 		}
 	}
+
 	slices.SortStableFunc(found, func(a, b store.Referral) int { return int(a.Row - b.Row) })
 	return found, nil
 }
@@ -252,6 +253,7 @@ func (s *stage) RemoveWith(ctx context.Context, others ...store.Stage) ([]int64,
 			countColumn,
 		)
 	}
+
 	var removed []int64
 	if sql := s.tx.Engine.Together(deletions); sql != "" {
 		err := s.tx.Engine.Query(ctx, sql, nil, counts, func(row []value.Value) error {
@@ -262,6 +264,7 @@ func (s *stage) RemoveWith(ctx context.Context, others ...store.Stage) ([]int64,
 		})
 		return removed, Named(err, s.w.Table)
 	}
+
 	for _, o := range all {
 		if err := o.leadAstray(ctx, all); err != nil {
 			return nil, err

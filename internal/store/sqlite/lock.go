@@ -31,8 +31,8 @@ func (d *database) Lock(_ context.Context, name string) (string, error) {
 		if errors.As(err, &other) {
 			return "", &store.Fault{
 				Kind:    store.Refused,
-				Message: "the lock beside the database is not used: " + err.Error(),
-				Hint:    "remove " + path + " if it is nobody's",
+				Message: "the lock file beside the database is not used: " + err.Error(),
+				Hint:    "remove " + path + " if nobody needs it",
 			}
 		}
 		if err != nil {

@@ -12,7 +12,7 @@ import (
 // written: closing it again would let go of the locks that the engine holds on it.
 func (d *database) Denied(_ context.Context, a store.Access) (string, error) {
 	if d.reads && (len(a.Insert)+len(a.Update) > 0 || a.Delete || a.Journal) {
-		return "the URL says mode=ro, so that it is only read", nil
+		return "the URL says mode=ro, so it is read-only", nil
 	}
 	return "", nil
 }

@@ -22,7 +22,10 @@ import (
 )
 
 // Driver opens SQLite files: sqlite:path.db, or sqlite:path.db?mode=ro.
-type Driver struct{}
+type Driver struct {
+	// Watch is called for each statement as it ends, by several connections at a time; it may be nil.
+	Watch func(store.Statement)
+}
 
 // Schemes are the first parts of SQLite URLs.
 func (Driver) Schemes() []string { return []string{"sqlite"} }
@@ -58,7 +61,7 @@ func (Driver) Describe(url string) store.Place {
 const lockWait = 3 * time.Second
 
 // Open opens an existing file. A file's journal mode is never changed.
-func (Driver) Open(ctx context.Context, url string) (store.Store, error) {
+func (d Driver) Open(ctx context.Context, url string) (store.Store, error) {
 	path, flags, err := parseURL(url)
 	if err != nil {
 		return nil, err
@@ -67,7 +70,7 @@ func (Driver) Open(ctx context.Context, url string) (store.Store, error) {
 	switch {
 	case errors.Is(err, os.ErrNotExist):
 		return nil, &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("there is no database file %s", path),
-			Hint: "the database and its tables must be there before rows are loaded: run your migrations first"}
+			Hint: "create the database and its tables: run your migrations first"}
 	case err != nil:
 		return nil, &store.Fault{Kind: store.Missing, Message: "the database file cannot be opened", Err: err}
 	case info.IsDir():
@@ -75,6 +78,7 @@ func (Driver) Open(ctx context.Context, url string) (store.Store, error) {
 	case !info.Mode().IsRegular():
 		return nil, &store.Fault{Kind: store.Foreign, Message: fmt.Sprintf("%s is not a regular file", path)}
 	}
+
 	whole, err := filepath.Abs(path) // so that no name is read as a file: URI
 	if err != nil {
 		return nil, err
@@ -85,7 +89,9 @@ func (Driver) Open(ctx context.Context, url string) (store.Store, error) {
 	}
 	conn.SetBusyTimeout(lockWait)
 	conn.SetInterrupt(ctx.Done())
-	s := &database{conn: conn, path: path, reads: flags == sqlite.OpenReadOnly}
+	s := &database{conn: conn, path: path, reads: flags == sqlite.OpenReadOnly,
+		tally: store.Tally{Watch: d.Watch}}
+
 	// Foreign keys must be on before a transaction begins. The cache is this
 	// connection's own.
 	for _, pragma := range []string{"PRAGMA foreign_keys = ON", "PRAGMA cache_size = -14336", "SELECT count(*) " +
@@ -131,10 +137,10 @@ func parseURL(url string) (string, sqlite.OpenFlags, error) {
 	}
 	if rest, ok := strings.CutPrefix(url, "sqlite://"); ok && !strings.HasPrefix(rest, "/") &&
 		strings.Contains(rest, "@") {
-		return "", 0, bad("a SQLite URL names a file, and neither user nor host") // not shown: it may hold a password
+		return "", 0, bad("a SQLite URL must name a file, without user or host") // not shown: it may hold a password
 	}
 	if path == ":memory:" {
-		return "", 0, bad("a database in memory would be gone with this program")
+		return "", 0, bad("a database in memory would be lost when this program ends")
 	}
 	switch {
 	case !asked || query == "mode=rw":
@@ -142,7 +148,7 @@ func parseURL(url string) (string, sqlite.OpenFlags, error) {
 	case query == "mode=ro":
 		return path, sqlite.OpenReadOnly, nil
 	}
-	return "", 0, bad("the database URL asks for something that is not known")
+	return "", 0, bad("the database URL has an unknown parameter")
 }
 
 // fault says what an error means for the database as a whole; other errors pass.
@@ -157,18 +163,18 @@ func fault(path string, err error) error {
 	switch sqlite.ErrCode(err).ToPrimary() {
 	case sqlite.ResultBusy, sqlite.ResultLocked:
 		f.Kind, f.Message = store.Locked, fmt.Sprintf("%s is locked by another program (waited %s)", path, lockWait)
-		f.Hint = "end the other program's transaction, or close it, and try again"
+		f.Hint = "end the other program's transaction, or close the program, and try again"
 	case sqlite.ResultReadOnly, sqlite.ResultPerm, sqlite.ResultAuth:
-		f.Kind, f.Message = store.ReadOnly, fmt.Sprintf("%s can only be read", path)
-		f.Hint = "writing needs a file and a folder that this user may write to"
+		f.Kind, f.Message = store.ReadOnly, fmt.Sprintf("%s is read-only", path)
+		f.Hint = "this user must be able to write to the file and its folder"
 	case sqlite.ResultCantOpen:
 		f.Kind, f.Message = store.ReadOnly, fmt.Sprintf("%s cannot be opened", path)
-		f.Hint = "the file and its folder must be readable, and for writing also writable"
+		f.Hint = "this user must be able to read, and for writing also to write, the file and its folder"
 	case sqlite.ResultFull:
-		f.Kind, f.Message = store.Full, fmt.Sprintf("there is no room left for %s", path)
-		f.Hint = "make room on the disk, or load fewer rows"
+		f.Kind, f.Message = store.Full, fmt.Sprintf("there is no space left for %s", path)
+		f.Hint = "free space on the disk, or load fewer rows"
 	case sqlite.ResultNotADB:
-		f.Kind, f.Message = store.Foreign, fmt.Sprintf("%s is no SQLite database", path)
+		f.Kind, f.Message = store.Foreign, fmt.Sprintf("%s is not a SQLite database", path)
 	case sqlite.ResultInterrupt:
 		f.Kind, f.Message = store.Interrupted, "interrupted"
 	default:
@@ -320,6 +326,7 @@ func (d *database) explained(ctx context.Context, err error) error {
 		}
 		return v
 	}
+
 	if sqlite.ErrCode(err).ToPrimary() == sqlite.ResultError {
 		_, words, found := strings.Cut(err.Error(), "SQL logic error: ") // the statement stands in front
 		if found {
@@ -418,6 +425,7 @@ func read(s *sqlite.Stmt, i int, c *schema.Column) value.Value {
 		s.ColumnBytes(i, b)
 		return value.Value{Type: value.Bytes, S: string(b)}
 	}
+
 	text := ""
 	if s.ColumnType(i) == sqlite.TypeFloat {
 		// The shortest text that reads as the same number, whatever digits the engine shows.
@@ -425,6 +433,7 @@ func read(s *sqlite.Stmt, i int, c *schema.Column) value.Value {
 	} else {
 		text = s.ColumnText(i)
 	}
+
 	if c.Kind == schema.Any && s.ColumnType(i) == sqlite.TypeFloat {
 		if v, err := value.ParseDecimal(text); err == nil {
 			return v // a number, not a text: such columns hold what they are given
@@ -438,6 +447,7 @@ func read(s *sqlite.Stmt, i int, c *schema.Column) value.Value {
 			return v
 		}
 	}
+
 	if c.Kind == schema.Date || c.Kind == schema.Time || c.Kind == schema.Timestamp || c.Kind == schema.UUID ||
 		c.Kind == schema.JSON {
 		return setwise.ReadText(c, text)

@@ -33,7 +33,7 @@ func TestBehaviours(t *testing.T) {
 		Driver: Driver{}, Make: makeDatabase,
 		Triggers: `CREATE TRIGGER refuse BEFORE INSERT ON boats WHEN NEW.label = 'forbidden'
 			BEGIN SELECT RAISE(ABORT, 'not on this lake'); END;`,
-		Lacks: "the URL says mode=ro, so that it is only read",
+		Lacks: "the URL says mode=ro, so it is read-only",
 		Clerk: func(_ *testing.T, url string) string { return url + "?mode=ro" },
 	})
 }

@@ -50,10 +50,10 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 		for i := range t.References {
 			switch r := t.References[i]; {
 			case r.To == nil:
-				t.Broken = "it refers to " + r.Table + ", which is not there, and so the engine takes no row"
+				t.Broken = "it refers to " + r.Table + ", which does not exist, so SQLite accepts no row"
 			case !keyed(r.To, r.Targets):
 				t.Broken = fmt.Sprintf(
-					"it refers to %s (%s), which is no key there, and so the engine takes no row",
+					"it refers to %s (%s), which is not a key there, so SQLite accepts no row",
 					r.Table,
 					strings.Join(r.Targets, ", "),
 				)
@@ -72,7 +72,7 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 	return db, nil
 }
 
-// keyed tells whether columns are a key that the engine lets others refer to.
+// keyed reports whether columns are a key that the engine lets others refer to.
 func keyed(t *schema.Table, columns []string) bool {
 	for _, k := range t.Keys() {
 		if !k.Partial && len(k.Columns) == len(columns) && !slices.ContainsFunc(columns, func(c string) bool {
@@ -148,7 +148,7 @@ func holder(r schema.Reference, i int) *schema.Column {
 func (d *database) refuses(t *schema.Table) string {
 	stmt, _, err := d.conn.PrepareTransient("INSERT INTO " + quote(t.Name) + " DEFAULT VALUES")
 	if err != nil {
-		return "the engine takes no row: " + strings.TrimPrefix(err.Error(), "sqlite: prepare: ")
+		return "SQLite accepts no row: " + strings.TrimPrefix(err.Error(), "sqlite: prepare: ")
 	}
 	stmt.Finalize()
 	return ""
@@ -352,12 +352,7 @@ func describe(c *schema.Column) {
 	n, _ := strconv.Atoi(m[2])
 	scale, _ := strconv.Atoi(m[3])
 	has := func(words ...string) bool {
-		for _, w := range words {
-			if strings.Contains(name, w) {
-				return true
-			}
-		}
-		return false
+		return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(name, w) })
 	}
 	switch {
 	case name == "" || name == "ANY":
@@ -379,15 +374,7 @@ func describe(c *schema.Column) {
 	case has("JSON"):
 		c.Kind = schema.JSON
 	case has("INT"):
-		c.Kind = schema.Integer
-		switch name {
-		case "TINYINT":
-			c.Bits = 8
-		case "SMALLINT", "INT2":
-			c.Bits = 16
-		case "MEDIUMINT":
-			c.Bits = 24
-		}
+		c.Kind, c.Bits = schema.Integer, integerBits[name]
 	case has("CHAR", "CLOB", "TEXT"):
 		c.Kind, c.Length = schema.Text, n
 	case has("BLOB", "BINARY", "BYTEA"):
@@ -396,6 +383,9 @@ func describe(c *schema.Column) {
 		c.Kind = schema.Any
 	}
 }
+
+// integerBits are the sizes of integers that a declaration limits below 64 bits.
+var integerBits = map[string]int{"TINYINT": 8, "SMALLINT": 16, "INT2": 16, "MEDIUMINT": 24}
 
 // checks finds the CHECK constraints in the text of a table's definition, which is
 // the only place where the engine keeps them.

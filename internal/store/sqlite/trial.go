@@ -19,6 +19,7 @@ func (d *database) CreateLike(ctx context.Context, like *schema.Table, name stri
 			parts = append(parts, text)
 		}
 	}
+
 	list := func(names []string) string {
 		var out []string
 		for _, n := range names {

@@ -24,15 +24,15 @@ func (d *database) Vet(_ context.Context, tables []*schema.Table) ([]string, err
 				case kind == "trigger":
 					refused = setwise.Unvetted(
 						t.Name,
-						"has a trigger "+name+", which this program did not make",
-						"look at it, and drop it",
+						"has a trigger "+name+", which this program did not create",
+						"inspect it, and drop it",
 					)
 				case kind == "table" && !strings.HasPrefix(strings.ToUpper(strings.TrimSpace(sql)), "CREATE TABLE"),
 					kind == "view":
 					refused = setwise.Unvetted(
 						t.Name,
-						"is no ordinary table",
-						"look at it, and drop it if it is nobody's",
+						"is not an ordinary table",
+						"inspect it, and drop it if nobody needs it",
 					)
 				}
 				return nil

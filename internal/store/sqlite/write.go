@@ -160,6 +160,7 @@ func (s *stage) Remove(ctx context.Context) (int64, error) {
 			made = append(made, name)
 		}
 	}
+
 	n, err := s.Stage.Remove(ctx)
 	for _, name := range made {
 		if err == nil {
@@ -169,7 +170,7 @@ func (s *stage) Remove(ctx context.Context) (int64, error) {
 	return n, err
 }
 
-// indexed tells whether an index of a table begins with some columns.
+// indexed reports whether an index of a table begins with some columns.
 func (tx *transaction) indexed(ctx context.Context, t *schema.Table, columns []string) (bool, error) {
 	begins := func(key []string) bool {
 		return len(key) >= len(columns) && slices.EqualFunc(key[:len(columns)], columns, strings.EqualFold)
@@ -229,6 +230,7 @@ func (tx *transaction) each(ctx context.Context, into store.Into, rows store.Row
 			places(len(into.Columns)),
 		)
 	}
+
 	stmt := tx.inserts[sql]
 	if stmt == nil {
 		var err error
@@ -238,6 +240,7 @@ func (tx *transaction) each(ctx context.Context, into store.Into, rows store.Row
 		tx.inserts[sql] = stmt
 		tx.written[into.Table.Name] = true
 	}
+
 	began, n := time.Now(), int64(0)
 	defer func() {
 		tx.db.tally.Add(store.Statement{Text: sql, Times: n, Rows: n, Elapsed: time.Since(began)})
@@ -334,6 +337,7 @@ func (f *filler) flush() error {
 			defer stmt.Finalize()
 		}
 	}
+
 	for i := range f.pending {
 		var c *schema.Column
 		if at := i % width; at > 0 {
@@ -341,6 +345,7 @@ func (f *filler) flush() error {
 		}
 		bind(stmt, i+1, &f.pending[i], c)
 	}
+
 	_, err := stmt.Step()
 	stmt.Reset()
 	if err != nil {

@@ -34,6 +34,7 @@ func InMemory() (remove func()) {
 	if err != nil {
 		return none
 	}
+
 	// Servers run as users of their own.
 	if os.Chmod(folder, 0o755) != nil || os.Setenv("TMPDIR", folder) != nil {
 		os.RemoveAll(folder)

@@ -263,6 +263,7 @@ func StartMariaDB() (*Server, error) {
 		return nil, err
 	}
 	data := filepath.Join(s.folder, "data")
+
 	// A server deletes temporary tables of others in a folder that they share.
 	if err := s.run(program("mariadb-install-db"), "--no-defaults", "--datadir="+data, "--tmpdir="+s.folder,
 		"--auth-root-authentication-method=normal", "--skip-test-db"); err != nil {
@@ -325,6 +326,7 @@ func (s *Server) Start() error {
 	}
 	defer log.Close()
 	s.process.Stdout, s.process.Stderr = log, log
+
 	// The server ends with the tests, however they end. The kernel watches the thread
 	// that started it, so that thread must stay.
 	s.process.SysProcAttr = &syscall.SysProcAttr{Credential: s.user, Pdeathsig: syscall.SIGKILL}

@@ -68,40 +68,40 @@ CREATE TABLE "odd ""name" (
 // Run runs all behaviours.
 func Run(t *testing.T, e Engine) {
 	for name, test := range map[string]func(*testing.T, *fixture){
-		"survey describes tables":                 surveyed,
-		"what is committed stays":                 committed,
-		"what is rolled back leaves no trace":     rolledBack,
-		"values come back as they went":           values,
-		"odd names are quoted":                    oddNames,
-		"a double key is a unique violation":      doubleKey,
-		"a double code names the other row":       doubleCode,
-		"a double composite key":                  doubleComposite,
-		"a reference to nothing":                  orphan,
-		"late references are looked at in commit": lateOrphan,
-		"late references may close a circle":      lateCircle,
-		"loose references are looked at late":     loose,
-		"NULL where none may be":                  null,
-		"a check":                                 check,
-		"a text too long":                         tooLong,
-		"a number out of range":                   outOfRange,
-		"a decimal out of range":                  decimalOutOfRange,
-		"a trigger":                               trigger,
-		"conditions are computed as we do":        passes,
-		"find looks for values":                   find,
-		"select pages through rows":               pages,
-		"a cancelled context ends a write":        cancelled,
-		"a stage is held against the table":       heldAgainst,
-		"who refers to staged rows":               referring,
-		"rows alike, without a key":               alike,
-		"rows of small tables are changed":        smallTables,
-		"the journal's tables are made once":      journal,
-		"a lock keeps another session out":        locks,
-		"rights are told before anything is done": rights,
-		"the server's clock is not our session's": clock,
-		"databases of our own":                    owned,
-		"literals are read as they were meant":    written,
-		"steps of one and of many mean the same":  steps,
-		"steps add rows, and conditions are held": stepsThatAdd,
+		"survey describes tables":                     surveyed,
+		"what is committed stays":                     committed,
+		"what is rolled back leaves no trace":         rolledBack,
+		"values come back as they went":               values,
+		"odd names are quoted":                        oddNames,
+		"a double key is a unique violation":          doubleKey,
+		"a double code names the other row":           doubleCode,
+		"a double composite key":                      doubleComposite,
+		"a reference to nothing":                      orphan,
+		"late references are looked at in commit":     lateOrphan,
+		"late references may close a circle":          lateCircle,
+		"loose references are looked at late":         loose,
+		"NULL where none may be":                      null,
+		"a check":                                     check,
+		"a text too long":                             tooLong,
+		"a number out of range":                       outOfRange,
+		"a decimal out of range":                      decimalOutOfRange,
+		"a trigger":                                   trigger,
+		"conditions are computed as we do":            passes,
+		"find looks for values":                       find,
+		"select pages through rows":                   pages,
+		"a cancelled context ends a write":            cancelled,
+		"a stage is checked against the table":        heldAgainst,
+		"who refers to staged rows":                   referring,
+		"rows alike, without a key":                   alike,
+		"rows of small tables are changed":            smallTables,
+		"the journal's tables are made once":          journal,
+		"a lock keeps another session out":            locks,
+		"rights are reported before anything is done": rights,
+		"the server's clock is not our session's":     clock,
+		"databases of our own":                        owned,
+		"literals are read as they were meant":        written,
+		"steps of one and of many mean the same":      steps,
+		"steps add rows, and conditions are held":     stepsThatAdd,
 	} {
 		t.Run(name, func(t *testing.T) {
 			url := e.Make(t, script+e.Triggers+e.Deferrable)
@@ -136,6 +136,7 @@ func (f *fixture) insert(t *testing.T, tx store.Tx, table string, rows ...cells)
 			into.Columns = append(into.Columns, c)
 		}
 	}
+
 	b := &value.Batch{Len: len(rows), Width: len(into.Columns)}
 	for _, r := range rows {
 		for _, c := range into.Columns {
@@ -156,6 +157,7 @@ func (f *fixture) insert(t *testing.T, tx store.Tx, table string, rows ...cells)
 	if !errors.As(err, &v) || v.Row >= 0 {
 		return err
 	}
+
 	// The bulk path does not tell the row: it is found on a stage.
 	require.NoError(t, tx.RollbackTo(t.Context(), "suite"))
 	stage, err := tx.Stage(t.Context(), &store.Write{Into: into, Mode: store.Insert}, one(b))

@@ -27,7 +27,7 @@ func rowsOf(t *testing.T, f *fixture, url, table string) int64 {
 	return n
 }
 
-func urlOf(t *testing.T, o store.Own, name string) string {
+func urlOf(t *testing.T, o store.Scratch, name string) string {
 	t.Helper()
 	u, err := o.URL(name)
 	require.NoError(t, err)
@@ -45,7 +45,7 @@ func owned(t *testing.T, f *fixture) {
 		"INSERT INTO boats (id, pier_id, label) VALUES (1, 2, 'z')",
 	)
 	ctx := t.Context()
-	o, err := f.engine.Driver.Own(ctx, f.url)
+	o, err := f.engine.Driver.OpenScratch(ctx, f.url)
 	require.NoError(t, err)
 	defer o.Close()
 	name := func(of string) string { return store.OwnPrefix + "suite_" + of }
@@ -95,7 +95,7 @@ func owned(t *testing.T, f *fixture) {
 	held, err := o.Hold(ctx, name("copy"))
 	require.NoError(t, err)
 	assert.True(t, held)
-	other, err := f.engine.Driver.Own(ctx, f.url)
+	other, err := f.engine.Driver.OpenScratch(ctx, f.url)
 	require.NoError(t, err)
 	defer other.Close()
 	held, err = other.Hold(ctx, name("copy"))
@@ -121,7 +121,7 @@ func owned(t *testing.T, f *fixture) {
 }
 
 // stranger sees that a database that only has such a name is never touched.
-func stranger(t *testing.T, f *fixture, o store.Own, name string) {
+func stranger(t *testing.T, f *fixture, o store.Scratch, name string) {
 	t.Helper()
 	ctx := t.Context()
 	u := urlOf(t, o, name)
@@ -136,6 +136,7 @@ func stranger(t *testing.T, f *fixture, o store.Own, name string) {
 		Exec(t, f.engine.Driver, f.url, "CREATE DATABASE "+name)
 		defer Exec(t, f.engine.Driver, f.url, "DROP DATABASE "+name)
 	}
+
 	Exec(t, f.engine.Driver, u, "CREATE TABLE theirs (id INTEGER)", "INSERT INTO theirs VALUES (1)")
 	theirs := &schema.Table{Name: "theirs", Schema: f.db.Table("piers").Schema}
 	_, err := o.Open(ctx, name)
@@ -150,9 +151,10 @@ func stranger(t *testing.T, f *fixture, o store.Own, name string) {
 		assert.Contains(t, fault.Error(), "was not touched", what)
 		assert.EqualValues(t, 1, there(), what)
 	}
+
 	all, err := o.List(ctx)
 	require.NoError(t, err)
-	assert.Contains(t, all, store.OwnDatabase{Name: name})
+	assert.Contains(t, all, store.ScratchDatabase{Name: name})
 }
 
 // written sees that an engine reads its own literals as its bulk path writes values.

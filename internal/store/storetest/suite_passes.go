@@ -88,6 +88,7 @@ func passes(t *testing.T, f *fixture) {
 		require.NoError(t, err)
 		defer s.Close()
 	}
+
 	boats := f.db.Table("boats")
 	for column, list := range conditions {
 		c := boats.Column(column)
@@ -110,6 +111,7 @@ func passes(t *testing.T, f *fixture) {
 			}
 		}
 	}
+
 	two, err := s.Passes(
 		ctx,
 		[]*schema.Column{boats.Column("seats"), boats.Column("label")},

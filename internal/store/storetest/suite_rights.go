@@ -47,6 +47,7 @@ func rights(t *testing.T, f *fixture) {
 		require.NoError(t, err)
 		assert.Equal(t, lacks, why != "", "%s: %s", a.Table.Name, why)
 	}
+
 	assert.Zero(t, f.count(t, "piers"), "nothing ran")
 	j, err := f.store.Journal(t.Context(), false)
 	require.NoError(t, err)

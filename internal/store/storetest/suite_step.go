@@ -37,6 +37,7 @@ func (f *fixture) threeBoats(t *testing.T) store.Tx {
 			),
 		)
 	}
+
 	require.NoError(t, tx.Commit(t.Context()))
 	return f.begin(t, false)
 }
@@ -47,7 +48,7 @@ func operation(op schema.Op, args ...*schema.Expr) *schema.Expr {
 	return &schema.Expr{Op: op, Args: args}
 }
 
-// Steps of one occasion and of many mean the same.
+// steps of one occasion and of many mean the same.
 func steps(t *testing.T, f *fixture) {
 	boats := f.db.Table("boats")
 	of := func(name string) *schema.Column { return boats.Column(name) }
@@ -77,7 +78,7 @@ func steps(t *testing.T, f *fixture) {
 				},
 			)
 		}
-		o, err := tx.Lay(t.Context(), inputs, rows)
+		o, err := tx.StageInputs(t.Context(), inputs, rows)
 		require.NoError(t, err)
 		match := []store.Matched{{Column: of("id"), Input: 0}}
 		look := &store.Step{
@@ -179,7 +180,7 @@ func stepsThatAdd(t *testing.T, f *fixture) {
 	defer tx.Rollback()
 	boats := f.db.Table("boats")
 	seats, id, label := boats.Column("seats"), boats.Column("id"), boats.Column("label")
-	o, err := tx.Lay(
+	o, err := tx.StageInputs(
 		t.Context(),
 		[]*schema.Column{id, label, seats},
 		[][]value.Value{{value.Int(7), value.String("seven"), value.Int(70)}},

@@ -270,7 +270,7 @@ func locks(t *testing.T, f *fixture) {
 	assert.Empty(t, holder)
 	holder, err = other.Lock(t.Context(), "a lock")
 	require.NoError(t, err)
-	assert.Regexp(t, "process|connection", holder, "it is told who has it")
+	assert.Regexp(t, "process|connection", holder, "it is reported who has it")
 	require.NoError(t, f.store.Unlock(t.Context(), "a lock"))
 	holder, err = other.Lock(t.Context(), "a lock")
 	require.NoError(t, err)

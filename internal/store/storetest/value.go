@@ -43,7 +43,7 @@ func AnyValue(kind uint8, n int64, m uint64, scale uint8, s string) (value.Value
 	return v, c
 }
 
-// SameValue tells whether a value came back as it was: digits of a second that are zeros,
+// SameValue reports whether a value came back as it was: digits of a second that are zeros,
 // and the scale of a decimal, are not kept.
 func SameValue(a, b value.Value) bool {
 	switch {

@@ -21,14 +21,14 @@ const (
 	MarkKept  = "kept"  // left for inspection after a failure
 )
 
-// Own are databases that this program makes for itself, and drops: beside the one that a
+// Scratch is databases that this program makes for itself, and drops: beside the one that a
 // URL names, on its server or, of files, in a folder of the user's. One connection, which
 // belongs to one goroutine.
 //
 // Each is marked from the moment at which it is made. Whatever empties, drops, prepares or
 // fills one first asks the server that the current database has that name and carries the
 // mark; if not, that is a *Fault of kind Refused, and nothing is done.
-type Own interface {
+type Scratch interface {
 	// URL names one of them, for programs that connect by themselves. It is an error if the
 	// address cannot be written down so that it leads to that database alone.
 	URL(name string) (string, error)
@@ -50,7 +50,7 @@ type Own interface {
 	Mark(ctx context.Context, name, word string) error
 	// List are the databases whose names begin like theirs. Mark is empty for those that this
 	// program did not make for this user.
-	List(ctx context.Context) ([]OwnDatabase, error)
+	List(ctx context.Context) ([]ScratchDatabase, error)
 	// Sessions counts the connections to a database, without this one.
 	Sessions(ctx context.Context, name string) (int64, error)
 	// Drop removes one, whoever is connected to it. Where there is none it does nothing.
@@ -62,15 +62,15 @@ type Own interface {
 	Close() error
 }
 
-// OwnDatabase is one of Own.
-type OwnDatabase struct{ Name, Mark string }
+// ScratchDatabase is one of Own.
+type ScratchDatabase struct{ Name, Mark string }
 
-// NotOwn refuses to touch a database that is not, or not for certain, one that this program
+// NotScratch refuses to touch a database that is not, or not for certain, one that this program
 // made.
-func NotOwn(name, found string) *Fault {
+func NotScratch(name, found string) *Fault {
 	return &Fault{Kind: Refused, Message: "the database " + name + " was not touched: " + found,
-		Hint: "only databases that this program made and marked are emptied, filled or dropped: if it is nobody's, " +
-			"drop it yourself"}
+		Hint: "only databases that this program created and marked are emptied, filled or dropped; if nobody " +
+			"needs it, drop it yourself"}
 }
 
 // Variable is a variable of the environment; Gone tells that there must be none.
@@ -79,10 +79,10 @@ type Variable struct {
 	Gone        bool
 }
 
-// OpenOwn opens the own databases beside that of a URL.
-func OpenOwn(ctx context.Context, drivers []Driver, url string) (Own, error) {
+// OpenScratch opens the own databases beside that of a URL.
+func OpenScratch(ctx context.Context, drivers []Driver, url string) (Scratch, error) {
 	if d := driver(drivers, url); d != nil {
-		return d.Own(ctx, url)
+		return d.OpenScratch(ctx, url)
 	}
 	_, err := Open(ctx, drivers, url)
 	return nil, err

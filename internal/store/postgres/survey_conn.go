@@ -12,8 +12,8 @@ import (
 	"evensprout/internal/store"
 )
 
-// Through asks the connection itself, if it is pgx's; else another one, by the URL.
-func (d Driver) Through(ctx context.Context, conn *sql.Conn, url string) (*schema.Database, bool, error) {
+// SurveyConn asks the connection itself, if it is pgx's; else another one, by the URL.
+func (d Driver) SurveyConn(ctx context.Context, conn *sql.Conn, url string) (*schema.Database, bool, error) {
 	var version string
 	if conn.QueryRowContext(ctx, "SELECT version()").Scan(&version) != nil || !strings.Contains(version, "PostgreSQL") {
 		return nil, false, nil
@@ -36,10 +36,11 @@ func (d Driver) Through(ctx context.Context, conn *sql.Conn, url string) (*schem
 	if url == "" {
 		return nil, true, &store.Fault{
 			Kind:    store.BadURL,
-			Message: "this driver does not let the tables be read",
-			Hint:    "say fixture.URL, or set DATABASE_URL, or use the driver pgx",
+			Message: "this driver cannot be used to read the tables",
+			Hint:    "pass fixture.URL, set DATABASE_URL, or use the driver pgx",
 		}
 	}
+
 	s, err := d.Open(ctx, url)
 	if err != nil {
 		return nil, true, err

@@ -16,9 +16,9 @@ import (
 	"evensprout/internal/value"
 )
 
-// mend computes what adds up rows again, where rows below were rejected or drawn again
+// recomputeSums computes what adds up rows again, where rows below were rejected or drawn again
 // in this chunk. Where the new values are refused, the whole family is rejected.
-func (w *Writer) mend(ctx context.Context, c order.Chunk) error {
+func (w *Writer) recomputeSums(ctx context.Context, c order.Chunk) error {
 	if len(w.touched) == 0 {
 		return nil
 	}
@@ -47,7 +47,7 @@ func (w *Writer) mend(ctx context.Context, c order.Chunk) error {
 			}
 			return cmp.Compare(a.N, b.N)
 		})
-		if err := w.mendRows(ctx, t, sorted); err != nil {
+		if err := w.isolateRows(ctx, t, sorted); err != nil {
 			return err
 		}
 	}
@@ -73,8 +73,8 @@ func (w *Writer) climb(e *grow.Entity, row grow.Row, into map[*Target]map[grow.R
 	}
 }
 
-// mendRows finds the guilty rows of a refused run and writes the others.
-func (w *Writer) mendRows(ctx context.Context, t *Target, rows []grow.Row) error {
+// isolateRows finds the guilty rows of a refused run and writes the others.
+func (w *Writer) isolateRows(ctx context.Context, t *Target, rows []grow.Row) error {
 	write := store.Write{Into: t.Writes.Into, Mode: store.Update}
 	for _, name := range t.Table.PrimaryKey {
 		if c := t.Table.Column(name); slices.Contains(write.Columns, c) {
@@ -86,8 +86,8 @@ func (w *Writer) mendRows(ctx context.Context, t *Target, rows []grow.Row) error
 	}
 	if len(write.Match) == 0 {
 		return &journal.Refusal{Kind: store.RowCount, Entity: t.Plan.Name, Table: t.Table.Name,
-			Message: "rows below were left out, and what adds them up cannot be written again: the table has no " +
-				"key in the plan"}
+			Message: "child rows were left out, and their sum cannot be written again: the table has no key in " +
+				"the plan"}
 	}
 	set := t.Writes.Set
 	if t.Writes.Mode == store.Insert || t.Writes.Mode == store.Replace {
@@ -99,6 +99,7 @@ func (w *Writer) mendRows(ctx context.Context, t *Target, rows []grow.Row) error
 			write.Set = append(write.Set, c)
 		}
 	}
+
 	growing := func(yield func(*value.Batch) bool) {
 		var b grow.Batch
 		for _, r := range rows {
@@ -113,6 +114,7 @@ func (w *Writer) mendRows(ctx context.Context, t *Target, rows []grow.Row) error
 	if err != nil {
 		return err
 	}
+
 	// What is counted as inserted or updated is so already.
 	_, err = store.Isolate(ctx, w.Tx, st, st.Rows(), func(v *store.Violation) error {
 		root, row := t.Grow, rows[v.Row]
@@ -167,6 +169,7 @@ func (l *Session) second(ctx context.Context, w *Writer, added []journal.RowRun)
 	return nil
 }
 
+// secondOf writes rows of an entity a second time, run by run: those that a function names.
 func (l *Session) secondOf(
 	ctx context.Context,
 	w *Writer,
@@ -372,10 +375,11 @@ func (d *detaching) rows(ctx context.Context, other *schema.Table, r *schema.Ref
 			Kind: store.ForeignKey, Entity: t.Plan.Name, Table: t.Table.Name, Constraint: r.Name, Columns: r.Columns,
 			Refers:  t.Table.Name,
 			Message: "rows of " + other.Name + " refer to rows that replace would delete",
-			Hint: "replace " + other.Name + " as well, or say write: {mode: replace, cascade: true} to remove " +
-				"these rows, or use upsert",
+			Hint: "replace " + other.Name + " as well, or remove these rows with write: {mode: replace, cascade: " +
+				"true}, or use upsert",
 		}
 	}
+
 	// Rows that refer to these go first.
 	if err := d.from(ctx, other); err != nil {
 		return err
@@ -388,6 +392,7 @@ func (d *detaching) rows(ctx context.Context, other *schema.Table, r *schema.Ref
 			return err
 		}
 	}
+
 	removed, err := w.Tx.Remove(ctx, other, r)
 	for _, x := range l.List {
 		if x.Table == other {

@@ -25,8 +25,8 @@ type own struct {
 // Close closes the connection.
 func (o *own) Close() error { return o.db.Close() }
 
-// Own connects to the database of the server's own descriptions, which is always there.
-func (d Driver) Own(ctx context.Context, u string) (store.Own, error) {
+// OpenScratch connects to the database of the server's own descriptions, which is always there.
+func (d Driver) OpenScratch(ctx context.Context, u string) (store.Scratch, error) {
 	a, err := parse(u)
 	if err != nil {
 		return nil, err
@@ -64,9 +64,9 @@ func (d *database) isOwn(ctx context.Context, name string) error {
 	case err != nil:
 		return err
 	case rows[0][0] != name:
-		return store.NotOwn(name, "the connection leads to the database "+rows[0][0])
+		return store.NotScratch(name, "the connection leads to the database "+rows[0][0])
 	case !strings.HasPrefix(rows[0][1], markWord):
-		return store.NotOwn(name, "it is not one that this program made")
+		return store.NotScratch(name, "this program did not create it")
 	}
 	return nil
 }
@@ -95,8 +95,8 @@ func (o *own) Create(ctx context.Context, name string) error {
 		return &store.Fault{
 			Kind:    store.Denied,
 			Err:     fault.Err,
-			Message: "this user may not make databases",
-			Hint:    "GRANT ALL ON `evensprout\\_%`.* lets it; during --shared needs none",
+			Message: "this user may not create databases",
+			Hint:    "GRANT ALL ON `evensprout\\_%`.* allows it; during --shared needs no such right",
 		}
 	}
 	if err != nil || o.db.maria {
@@ -215,13 +215,14 @@ func (o *own) reaches(ctx context.Context, from string) error {
 			return &store.Fault{
 				Kind: store.Refused,
 				Message: fmt.Sprintf(
-					"the database %s was not copied: its %s names it, so that of a copy would work on %s",
+					"the database %s was not copied: its %s contains the database's name, so the copy would "+
+						"still use %s",
 					from,
 					b[0],
 					from,
 				),
-				Hint: "leave the database's name out there; or make a fresh database from the schema: --schema " +
-					"schema.sql, or --prepare 'your migration command'",
+				Hint: "remove the database's name there, or create a fresh database from the schema with " +
+					"--schema schema.sql, or --prepare 'your migration command'",
 			}
 		}
 	}
@@ -234,8 +235,8 @@ func (o *own) marked(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(all, func(d store.OwnDatabase) bool { return d.Name == name && d.Mark != "" }) {
-		return store.NotOwn(name, "it is not one that this program made")
+	if !slices.ContainsFunc(all, func(d store.ScratchDatabase) bool { return d.Name == name && d.Mark != "" }) {
+		return store.NotScratch(name, "this program did not create it")
 	}
 	return nil
 }
@@ -259,7 +260,7 @@ func (o *own) copy(ctx context.Context, from, name string, withExternal bool) (e
 		}
 	}
 	if here, err := o.db.texts(ctx, 1, "SELECT DATABASE()"); err != nil || here[0][0] != name {
-		return errors.Join(err, store.NotOwn(name, "the connection leads elsewhere"))
+		return errors.Join(err, store.NotScratch(name, "the connection leads elsewhere"))
 	}
 	c := copying{own: o, from: from, to: name, withExternal: withExternal}
 	for _, part := range []func(context.Context) error{c.tables, c.routines, c.views, c.triggers} {
@@ -425,6 +426,7 @@ func (c *copying) views(ctx context.Context) error {
 			"CREATE VIEW "+quote(v[0])+" AS "+strings.ReplaceAll(v[1], quote(c.from)+".", quote(c.to)+"."),
 		)
 	}
+
 	for len(later) > 0 {
 		var again []string
 		var failed error
@@ -468,9 +470,9 @@ func (o *own) Empty(ctx context.Context, name string, tables []*schema.Table) er
 	defer d.Close()
 	for _, t := range tables {
 		if t.External != "" {
-			return store.NotOwn(
+			return store.NotScratch(
 				name,
-				fmt.Sprintf("the rows of its table %s are kept elsewhere (%s)", t.Name, t.External),
+				fmt.Sprintf("the rows of its table %s are stored elsewhere (%s)", t.Name, t.External),
 			)
 		}
 	}
@@ -516,7 +518,7 @@ func (o *own) Mark(ctx context.Context, name, word string) error {
 	return err
 }
 
-func (o *own) List(ctx context.Context) ([]store.OwnDatabase, error) {
+func (o *own) List(ctx context.Context) ([]store.ScratchDatabase, error) {
 	rows, err := o.db.texts(
 		ctx,
 		2,
@@ -524,13 +526,13 @@ func (o *own) List(ctx context.Context) ([]store.OwnDatabase, error) {
 			"s.schema_name",
 		)+" FROM information_schema.schemata s WHERE s.schema_name LIKE 'evensprout\\_%' ORDER BY 1",
 	)
-	var out []store.OwnDatabase
+	var out []store.ScratchDatabase
 	for _, r := range rows {
 		mark, _ := strings.CutPrefix(r[1], markWord)
 		if mark == r[1] {
 			mark = ""
 		}
-		out = append(out, store.OwnDatabase{Name: r[0], Mark: mark})
+		out = append(out, store.ScratchDatabase{Name: r[0], Mark: mark})
 	}
 	return out, err
 }
@@ -563,6 +565,7 @@ func (o *own) Drop(ctx context.Context, name string) error {
 			return errors.Join(err, failed)
 		}
 	}
+
 	// Others' statements hold locks on tables, for which this one would wait.
 	busy, err := o.db.texts(
 		ctx,
@@ -620,9 +623,10 @@ func (Driver) Variables(u string) []store.Variable {
 			jdbc += "?sslMode=" + mode
 		}
 	}
+
 	set("MYSQL_UNIX_PORT", socket)
 	set("DB_SOCKET", socket)
-	set("JDBC_DATABASE_URL", jdbc)
+	set("JDBC_URL", jdbc)
 	if jdbc != "" {
 		set("JDBC_DATABASE_USERNAME", c.User)
 		set("JDBC_DATABASE_PASSWORD", c.Passwd)

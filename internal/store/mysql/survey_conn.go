@@ -8,8 +8,8 @@ import (
 	"evensprout/internal/schema"
 )
 
-// Through asks the connection itself.
-func (Driver) Through(ctx context.Context, conn *sql.Conn, _ string) (*schema.Database, bool, error) {
+// SurveyConn asks the connection itself.
+func (Driver) SurveyConn(ctx context.Context, conn *sql.Conn, _ string) (*schema.Database, bool, error) {
 	var comment string
 	if conn.QueryRowContext(ctx, "SELECT @@version_comment").Scan(&comment) != nil {
 		return nil, false, nil

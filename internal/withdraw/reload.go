@@ -21,13 +21,13 @@ import (
 type Stays struct{ Withdrawal *Withdrawal }
 
 func (e *Stays) Error() string {
-	return fmt.Sprintf("%s of load %d cannot be taken back", load.CountRows(e.Withdrawal.Left), e.Withdrawal.Load)
+	return fmt.Sprintf("%s of load %d cannot be withdrawn", load.CountRows(e.Withdrawal.Left), e.Withdrawal.Load)
 }
 
-// Anew takes back what earlier loads of a plan, and runs of its units, have done, and loads
+// Reload takes back what earlier loads of a plan, and runs of its units, have done, and loads
 // the plan as it is now, all in one transaction. Rows that would be left behind stop it
 // before anything is done: a *Stays.
-func Anew(
+func Reload(
 	ctx context.Context,
 	c *plan.Compiled,
 	s store.Store,
@@ -46,11 +46,11 @@ func Anew(
 				return nil, nil, &store.Fault{
 					Kind: store.Refused,
 					Message: fmt.Sprintf(
-						"%s.%s makes files, which are put into place and removed outside the transaction",
+						"%s.%s creates files, which are placed and removed outside the transaction",
 						t.Plan.Name,
 						f.Name,
 					),
-					Hint: "evensprout withdraw, then load",
+					Hint: "run evensprout withdraw, then load",
 				}
 			}
 		}
@@ -64,7 +64,7 @@ func Anew(
 		return nil, nil, err
 	}
 	defer journal.UnlockPlan(ctx, s, c.Plan.Name)
-	entries, err := anewEntries(ctx, s, c.Plan.Name)
+	entries, err := reloadEntries(ctx, s, c.Plan.Name)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -111,8 +111,8 @@ func Anew(
 	return taken, r, nil
 }
 
-// anewEntries are the loads of a plan that are taken back, the last one first.
-func anewEntries(ctx context.Context, s store.Store, name string) ([]*journal.Entry, error) {
+// reloadEntries are the loads of a plan that are taken back, the last one first.
+func reloadEntries(ctx context.Context, s store.Store, name string) ([]*journal.Entry, error) {
 	all, err := journal.Entries(ctx, s, name)
 	if err != nil {
 		return nil, err
@@ -122,8 +122,8 @@ func anewEntries(ctx context.Context, s store.Store, name string) ([]*journal.En
 		if e.Extra != "" && e.About.Unit == "" {
 			return nil, &store.Fault{
 				Kind:    store.Refused,
-				Message: fmt.Sprintf("load %d put the further set %s beside the plan's rows", e.Number, e.Extra),
-				Hint:    fmt.Sprintf("evensprout withdraw %d first", e.Number),
+				Message: fmt.Sprintf("load %d added the extra set %s beside the plan's rows", e.Number, e.Extra),
+				Hint:    fmt.Sprintf("run evensprout withdraw %d first", e.Number),
 			}
 		}
 		if e.State == journal.StateOpen || e.State == journal.StateWithdrawing {
@@ -191,7 +191,7 @@ func (e *Stays) Report() diag.Report {
 		Members: map[string]any{"load": v.Load, "left_rows": v.LeftRows, "also": v.Also},
 	}
 	if len(v.Also) > 0 {
-		r.Hint = fmt.Sprintf("evensprout load --anew --also %s takes them back, too", strings.Join(v.Also, " --also "))
+		r.Hint = fmt.Sprintf("undo them too with evensprout load --anew --also %s", strings.Join(v.Also, " --also "))
 	}
 	return r
 }

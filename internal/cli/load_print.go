@@ -20,16 +20,22 @@ import (
 	"evensprout/internal/store"
 )
 
-func loadJSON(c *plan.Compiled, name string, r *journal.Result, units []*journal.UnitResult, outputs *outputs) any {
-	out := &report.Object{}
-	out.Set("plan", c.Plan.Name)
-	out.Set("database", name)
+// headJSON starts the JSON of a load or of a part of one: its plan, database and numbers in the journal.
+func headJSON(c *plan.Compiled, name string, r *journal.Result) *report.Object {
+	o := &report.Object{}
+	o.Set("plan", c.Plan.Name)
+	o.Set("database", name)
 	if r.Load > 0 {
-		out.Set("load", r.Load)
+		o.Set("load", r.Load)
 	}
 	if r.Earlier > 0 {
-		out.Set("earlier", r.Earlier)
+		o.Set("earlier", r.Earlier)
 	}
+	return o
+}
+
+func loadJSON(c *plan.Compiled, name string, r *journal.Result, units []*journal.UnitResult, outputs *outputs) any {
+	out := headJSON(c, name, r)
 	if r.Unread {
 		out.Set("unread", true)
 	}
@@ -75,13 +81,13 @@ func loadJSON(c *plan.Compiled, name string, r *journal.Result, units []*journal
 	return out
 }
 
-// tellNothingToDo says that an earlier load wrote the rows.
-func (a *program) tellNothingToDo(r *journal.Result, name string) {
+// printNothingToDo says that an earlier load wrote the rows.
+func (a *program) printNothingToDo(r *journal.Result, name string) {
 	if r.LeftOut > 0 {
 		fmt.Fprintf(
 			a.out,
-			"%s load %d wrote these rows already, and they are there, but for %s that were left out. Nothing "+
-				"to do in %s.\nload --retry-rejected tries them again.\n",
+			"%s load %d already wrote these rows, except %s that were left out. Nothing to do in %s.\nload "+
+				"--retry-rejected tries those again.\n",
 			a.page.Good("done:"),
 			r.Earlier,
 			diag.Count(r.LeftOut, "row", "rows"),
@@ -91,7 +97,7 @@ func (a *program) tellNothingToDo(r *journal.Result, name string) {
 	}
 	fmt.Fprintf(
 		a.out,
-		"%s load %d wrote these rows already, and they are there. Nothing to do in %s.\n",
+		"%s load %d already wrote these rows. Nothing to do in %s.\n",
 		a.page.Good("done:"),
 		r.Earlier,
 		name,
@@ -148,8 +154,8 @@ func loadTable(r *journal.Result) (t report.Table, skipped int) {
 	return t, skipped
 }
 
-// tellDone says how many rows were written, and how.
-func (a *program) tellDone(r *journal.Result, name string) {
+// printDone says how many rows were written, and how.
+func (a *program) printDone(r *journal.Result, name string) {
 	how := "in one transaction"
 	if r.Commit != plan.CommitLoad {
 		how = "in " + diag.Count(r.Transactions, "transaction", "transactions")
@@ -160,10 +166,10 @@ func (a *program) tellDone(r *journal.Result, name string) {
 	}
 	more := ""
 	if r.Redrawn > 0 {
-		more += ", " + diag.Count(r.Redrawn, "row", "rows") + " drawn again"
+		more += ", " + diag.Count(r.Redrawn, "row", "rows") + " redrawn"
 	}
 	if r.Repeated > 0 {
-		more += ", " + diag.Count(r.Repeated, "transaction", "transactions") + " begun again"
+		more += ", " + diag.Count(r.Repeated, "transaction", "transactions") + " retried"
 	}
 	fmt.Fprintf(
 		a.out,
@@ -183,11 +189,11 @@ func (a *program) tellDone(r *journal.Result, name string) {
 	)
 }
 
-// tellLoad shows what a load did.
-func (a *program) tellLoad(x *loading, r *journal.Result, missing int64) {
+// printLoad shows what a load did.
+func (a *program) printLoad(x *loading, r *journal.Result, missing int64) {
 	name, statements, outputs := x.name, x.statements, x.out
 	if r.Earlier > 0 && r.Rows == 0 && r.Transactions == 0 && !r.DryRun {
-		a.tellNothingToDo(r, name)
+		a.printNothingToDo(r, name)
 		return
 	}
 	t, skipped := loadTable(r)
@@ -201,23 +207,24 @@ func (a *program) tellLoad(x *loading, r *journal.Result, missing int64) {
 		)
 		return
 	}
-	a.tellRefusals("row", "left out", r.Rejected, r.Rejections)
-	a.tellEmpty(r.Entities)
-	a.tellRefusals("row", "not found", missing, r.Unmatched)
-	a.tellDone(r, name)
+
+	a.printRefusals("row", "left out", r.Rejected, r.Rejections)
+	a.printEmpty(r.Entities)
+	a.printRefusals("row", "not found", missing, r.Unmatched)
+	a.printDone(r, name)
 	if r.Load > 0 {
-		fmt.Fprintf(a.out, "It is load %d: evensprout withdraw %d takes it back.\n", r.Load, r.Load)
+		fmt.Fprintf(a.out, "This is load %d; evensprout withdraw %d undoes it.\n", r.Load, r.Load)
 	}
 	if path := outputs.rejectsPath(); path != "" {
 		fmt.Fprintf(a.out, "Rows left out are in %s.\n", path)
 	}
 	if statements {
-		a.tellStatements(r.Statements)
+		a.printStatements(r.Statements)
 	}
 }
 
-// tellStatements lists distinct statements.
-func (a *program) tellStatements(list []store.Statement) {
+// printStatements lists distinct statements.
+func (a *program) printStatements(list []store.Statement) {
 	fmt.Fprintln(a.out)
 	s := report.Table{
 		Columns: []report.Column{
@@ -241,15 +248,15 @@ func (a *program) tellStatements(list []store.Statement) {
 	fmt.Fprintln(a.out, a.page.Draw(s))
 }
 
-// tellEmpty names the tables that got no row, with the reason of the first.
-func (a *program) tellEmpty(list []journal.Entity) {
+// printEmpty names the tables that got no row, with the reason of the first.
+func (a *program) printEmpty(list []journal.Entity) {
 	first := true
 	for _, e := range list {
 		if e.Refused == nil || e.Rejected == 0 || e.Inserted+e.Updated+e.Unchanged+e.Kept > 0 {
 			continue
 		}
 		if first {
-			fmt.Fprintln(a.out, "\nThese got no row:")
+			fmt.Fprintln(a.out, "\nTables without rows:")
 			first = false
 		}
 		fmt.Fprintf(a.out, "  %s (%s): %s\n", e.Entity, e.Table, e.Refused.Error())
@@ -260,8 +267,8 @@ func (a *program) tellEmpty(list []journal.Entity) {
 	}
 }
 
-// tellRefusals shows the first rows that were left out.
-func (a *program) tellRefusals(of, what string, n int64, list []*journal.Refusal) {
+// printRefusals shows the first rows that were left out.
+func (a *program) printRefusals(of, what string, n int64, list []*journal.Refusal) {
 	if n == 0 {
 		return
 	}
@@ -291,7 +298,7 @@ func paceOf(what string, rows int64, d time.Duration) string {
 		out = fmt.Sprintf("%d ms", max(1, d.Milliseconds()))
 	}
 	if s > 0 && rows > 0 {
-		out += fmt.Sprintf(" (%s %s a second)", diag.Number(int64(float64(rows)/s)), what)
+		out += fmt.Sprintf(" (%s %s per second)", diag.Number(int64(float64(rows)/s)), what)
 	}
 	return out
 }
@@ -313,7 +320,7 @@ func (a *program) progress(o *load.Options, what string) func() {
 		rate := float64(done) / time.Since(started).Seconds()
 		left := time.Duration(float64(total-done)/rate*1000) * time.Millisecond
 		return fmt.Sprintf(
-			"%s of %s %s, %s %s a second, %s left",
+			"%s of %s %s, %s %s per second, %s left",
 			diag.Number(
 				done,
 			),
@@ -333,6 +340,7 @@ func (a *program) progress(o *load.Options, what string) func() {
 		}
 		return func() {}
 	}
+
 	var bar *progressbar.ProgressBar
 	o.Progress = func(done, total uint64) {
 		if time.Since(last) < barEvery {

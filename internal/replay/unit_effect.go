@@ -14,14 +14,14 @@ import (
 	"evensprout/internal/value"
 )
 
-// fate is what units have made of a row: that is no difference from what was loaded.
-type fate struct {
+// unitEffect is what units have made of a row: that is no difference from what was loaded.
+type unitEffect struct {
 	added, removed bool
 	values         map[string]value.Value // of columns that were changed, as they were left
 }
 
-// left tells whether a cell that differs from what was loaded is as a unit left it.
-func (x *fate) left(c store.Change) bool {
+// left reports whether a cell that differs from what was loaded is as a unit left it.
+func (x *unitEffect) left(c store.Change) bool {
 	if x == nil || x.removed {
 		return false
 	}
@@ -29,20 +29,25 @@ func (x *fate) left(c store.Change) bool {
 	return ok && load.KeyOfValues([]value.Value{v}) == load.KeyOfValues([]value.Value{c.From})
 }
 
-// fates are those of rows of a database, by table and primary key.
-type fates map[string]map[string]*fate
+// unitEffects are those of rows of a database, by table and primary key.
+type unitEffects map[string]map[string]*unitEffect
 
 // of is what units did to a row; nil if nothing.
-func (f fates) of(table string, key []value.Value) *fate {
+func (f unitEffects) of(table string, key []value.Value) *unitEffect {
 	if len(f[table]) == 0 || len(key) == 0 {
 		return nil
 	}
 	return f[table][load.KeyOfValues(key)]
 }
 
-// readFates reads what runs of units that are not withdrawn have done to rows of some
+// readUnitEffects reads what runs of units that are not withdrawn have done to rows of some
 // tables. Memory grows with the rows that they have touched.
-func readFates(ctx context.Context, s store.Store, db *schema.Database, want func(table string) bool) (fates, error) {
+func readUnitEffects(
+	ctx context.Context,
+	s store.Store,
+	db *schema.Database,
+	want func(table string) bool,
+) (unitEffects, error) {
 	j, err := s.Journal(ctx, false)
 	if err != nil || j == nil {
 		return nil, err
@@ -51,7 +56,7 @@ func readFates(ctx context.Context, s store.Store, db *schema.Database, want fun
 	if err != nil {
 		return nil, err
 	}
-	out := fates{}
+	out := unitEffects{}
 	for _, e := range entries {
 		if e.About.Unit == "" || e.State == journal.StateWithdrawn {
 			continue
@@ -70,9 +75,9 @@ func readFates(ctx context.Context, s store.Store, db *schema.Database, want fun
 }
 
 // note takes in what a step of a unit did.
-func (f fates) note(t *schema.Table, s journal.UndoSection) {
+func (f unitEffects) note(t *schema.Table, s journal.UndoSection) {
 	if f[t.Name] == nil {
-		f[t.Name] = map[string]*fate{}
+		f[t.Name] = map[string]*unitEffect{}
 	}
 	for _, row := range s.Values {
 		key := row[:len(s.Key)]
@@ -90,7 +95,7 @@ func (f fates) note(t *schema.Table, s journal.UndoSection) {
 		k := load.KeyOfValues(key)
 		x := f[t.Name][k]
 		if x == nil {
-			x = &fate{values: map[string]value.Value{}}
+			x = &unitEffect{values: map[string]value.Value{}}
 			f[t.Name][k] = x
 		}
 		switch s.Kind {
@@ -109,20 +114,20 @@ func (f fates) note(t *schema.Table, s journal.UndoSection) {
 	}
 }
 
-// fatesOf are those of rows of the tables that are compared; they are read once.
-func (c *comparison) fatesOf(ctx context.Context) (fates, error) {
+// unitEffectsOf are those of rows of the tables that are compared; they are read once.
+func (c *comparison) unitEffectsOf(ctx context.Context) (unitEffects, error) {
 	if c.fates != nil || len(c.pasts) == 0 {
 		return c.fates, nil
 	}
 	var err error
-	c.fates, err = readFates(
+	c.fates, err = readUnitEffects(
 		ctx,
 		c.store,
 		c.pasts[0].Plan.Database,
 		func(table string) bool { return c.byName[table] != nil },
 	)
 	if c.fates == nil {
-		c.fates = fates{}
+		c.fates = unitEffects{}
 	}
 	return c.fates, err
 }
@@ -147,11 +152,11 @@ func (p *part) primaryKey(row grow.Row) []value.Value {
 // wrongRows are rows of a stage, by their numbers, that are not in the table as they were written.
 type wrongRows struct{ missing, changed []int64 }
 
-// withoutFates leaves out, of the rows of a stage that are missing or changed, those that
+// withoutUnitEffects leaves out, of the rows of a stage that are missing or changed, those that
 // units have removed or changed, if they are as these left them.
-func (p *part) withoutFates(
+func (p *part) withoutUnitEffects(
 	ctx context.Context,
-	f fates,
+	f unitEffects,
 	st store.Stage,
 	rows *load.Pass,
 	wrong wrongRows,
@@ -161,7 +166,7 @@ func (p *part) withoutFates(
 	if len(f[p.t.Table.Name]) == 0 {
 		return wrong, 0, nil
 	}
-	fateOf := func(n int64) *fate { return f.of(p.t.Table.Name, p.primaryKey(rows.Row(n))) }
+	fateOf := func(n int64) *unitEffect { return f.of(p.t.Table.Name, p.primaryKey(rows.Row(n))) }
 	for _, n := range missing {
 		if x := fateOf(n); x == nil || !x.removed {
 			m = append(m, n)
@@ -171,7 +176,7 @@ func (p *part) withoutFates(
 		return wrongRows{missing: m}, int64(len(missing) - len(m)), nil
 	}
 	other := map[int64]bool{} // rows with a cell that no unit has left so
-	last, x := int64(-1), (*fate)(nil)
+	last, x := int64(-1), (*unitEffect)(nil)
 	err = st.Changes(ctx, func(change store.Change) error {
 		if change.Row != last {
 			last, x = change.Row, fateOf(change.Row)
@@ -189,9 +194,9 @@ func (p *part) withoutFates(
 	return wrongRows{m, c}, int64(len(missing) - len(m) + len(changed) - len(c)), err
 }
 
-// putFates gives rows that were put back what units have made of them.
-func (c *comparison) putFates(ctx context.Context, p *part, rows []grow.Row) error {
-	f, err := c.fatesOf(ctx)
+// putUnitEffects gives rows that were put back what units have made of them.
+func (c *comparison) putUnitEffects(ctx context.Context, p *part, rows []grow.Row) error {
+	f, err := c.unitEffectsOf(ctx)
 	if err != nil || len(f[p.t.Table.Name]) == 0 {
 		return err
 	}

@@ -9,9 +9,9 @@ import (
 	"evensprout/internal/schema"
 )
 
-// Through makes the tables again, without rows, in a database of its own, and surveys that:
+// SurveyConn makes the tables again, without rows, in a database of its own, and surveys that:
 // the connection may be to one in memory, which nobody else can open.
-func (Driver) Through(ctx context.Context, conn *sql.Conn, _ string) (*schema.Database, bool, error) {
+func (Driver) SurveyConn(ctx context.Context, conn *sql.Conn, _ string) (*schema.Database, bool, error) {
 	var version string
 	if conn.QueryRowContext(ctx, "SELECT sqlite_version()").Scan(&version) != nil {
 		return nil, false, nil

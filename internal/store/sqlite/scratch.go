@@ -24,8 +24,8 @@ type own struct {
 	held   map[string]*os.File
 }
 
-// Own needs no database to be there. The folder must be this user's alone.
-func (d Driver) Own(_ context.Context, u string) (store.Own, error) {
+// OpenScratch needs no database to be there. The folder must be this user's alone.
+func (d Driver) OpenScratch(_ context.Context, u string) (store.Scratch, error) {
 	path, _, err := parseURL(u)
 	if err != nil {
 		return nil, err
@@ -37,8 +37,8 @@ func (d Driver) Own(_ context.Context, u string) (store.Own, error) {
 		if _, there := os.Lstat(folder); err != nil && there == nil {
 			return nil, &store.Fault{
 				Kind:    store.Refused,
-				Message: "the folder for databases of runs is not used: " + err.Error(),
-				Hint:    "XDG_CACHE_HOME names another place for it",
+				Message: "the folder for run databases is not used: " + err.Error(),
+				Hint:    "choose another folder with XDG_CACHE_HOME",
 			}
 		}
 	}
@@ -47,8 +47,8 @@ func (d Driver) Own(_ context.Context, u string) (store.Own, error) {
 		if err = safe.Folder(folder); err != nil {
 			return nil, &store.Fault{
 				Kind:    store.Refused,
-				Message: "the folder for databases of runs is not used: " + err.Error(),
-				Hint:    "XDG_CACHE_HOME, or TMPDIR, names another place for it",
+				Message: "the folder for run databases is not used: " + err.Error(),
+				Hint:    "choose another folder with XDG_CACHE_HOME or TMPDIR",
 			}
 		}
 	}
@@ -73,26 +73,26 @@ func (o *own) Open(ctx context.Context, name string) (store.Store, error) {
 // and carries the mark.
 func (o *own) isOwn(name string) error {
 	if filepath.Base(name) != name {
-		return store.NotOwn(name, "it is no name")
+		return store.NotScratch(name, "it is not a name")
 	}
 	f, err := safe.OpenUnlinked(o.path(name))
 	if err != nil {
-		return store.NotOwn(name, err.Error())
+		return store.NotScratch(name, err.Error())
 	}
 	defer f.Close()
 	if err := safe.Owned(f); err != nil {
-		return store.NotOwn(name, err.Error())
+		return store.NotScratch(name, err.Error())
 	}
 	info, err := f.Stat()
 	if err != nil {
 		return err
 	}
 	if given, err := os.Stat(o.given); err == nil && os.SameFile(given, info) {
-		return store.NotOwn(name, "it is the file of the database URL")
+		return store.NotScratch(name, "it is the file of the database URL")
 	}
 	word, err := o.mark(name)
 	if err == nil && word == "" {
-		err = store.NotOwn(name, "it is not one that this program made")
+		err = store.NotScratch(name, "this program did not create it")
 	}
 	return err
 }
@@ -184,6 +184,7 @@ func (o *own) CopyGiven(ctx context.Context, name string, _ bool) error {
 	if err := o.fresh(ctx, name); err != nil {
 		return errors.Join(err, d.Close())
 	}
+
 	// The file must be there first: the engine would make one that others can read.
 	err = Create(o.path(name), "")
 	if err == nil {
@@ -257,12 +258,12 @@ func (o *own) Mark(_ context.Context, name, word string) error {
 	return o.writeMark(name, word)
 }
 
-func (o *own) List(context.Context) ([]store.OwnDatabase, error) {
+func (o *own) List(context.Context) ([]store.ScratchDatabase, error) {
 	entries, err := os.ReadDir(o.folder)
 	if err != nil {
 		return nil, err
 	}
-	var out []store.OwnDatabase
+	var out []store.ScratchDatabase
 	for _, e := range entries {
 		name, ok := strings.CutSuffix(e.Name(), ".db")
 		if !ok || !strings.HasPrefix(name, store.OwnPrefix) {
@@ -274,7 +275,7 @@ func (o *own) List(context.Context) ([]store.OwnDatabase, error) {
 				return nil, err
 			}
 		}
-		out = append(out, store.OwnDatabase{Name: name, Mark: word})
+		out = append(out, store.ScratchDatabase{Name: name, Mark: word})
 	}
 	return out, nil
 }
@@ -285,7 +286,7 @@ func (o *own) Sessions(context.Context, string) (int64, error) { return 0, nil }
 // Drop removes a file with its mark. What carries no mark is left.
 func (o *own) Drop(_ context.Context, name string) error {
 	if filepath.Base(name) != name {
-		return store.NotOwn(name, "it is no name")
+		return store.NotScratch(name, "it is not a name")
 	}
 	if _, err := os.Lstat(o.path(name)); err == nil {
 		if err := o.isOwn(name); err != nil {
@@ -303,7 +304,7 @@ func (o *own) Drop(_ context.Context, name string) error {
 // Hold locks a file. Its former holder may have removed it in the meantime: then it is no lock.
 func (o *own) Hold(_ context.Context, name string) (bool, error) {
 	if filepath.Base(name) != name {
-		return false, store.NotOwn(name, "it is no name")
+		return false, store.NotScratch(name, "it is not a name")
 	}
 	f, err := safe.OpenOwn(filepath.Join(o.folder, name+".lock"), 0o600)
 	if err != nil {
@@ -351,6 +352,6 @@ func (Driver) Variables(u string) []store.Variable {
 	return append(
 		list,
 		store.Variable{Name: "DATABASE_FILE", Value: path},
-		store.Variable{Name: "JDBC_DATABASE_URL", Value: "jdbc:sqlite:" + path},
+		store.Variable{Name: "JDBC_URL", Value: "jdbc:sqlite:" + path},
 	)
 }

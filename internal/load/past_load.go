@@ -19,8 +19,8 @@ import (
 	"evensprout/internal/value"
 )
 
-// Past is a load of the journal whose rows can be grown again, as they were written.
-type Past struct {
+// PastLoad is a load of the journal whose rows can be grown again, as they were written.
+type PastLoad struct {
 	Entry    *journal.Entry
 	Plan     *plan.Compiled
 	By       archive.Operator
@@ -35,7 +35,13 @@ type Past struct {
 
 // Recall makes the plan of a load again, with what its chunks noted. db is the tables of
 // the store; nil: they are read.
-func Recall(ctx context.Context, s store.Store, number int64, db *schema.Database, by archive.Operator) (*Past, error) {
+func Recall(
+	ctx context.Context,
+	s store.Store,
+	number int64,
+	db *schema.Database,
+	by archive.Operator,
+) (*PastLoad, error) {
 	e, err := journal.FindEntry(ctx, s, number)
 	if err != nil {
 		return nil, err
@@ -48,9 +54,10 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 	if e.About.Unit != "" {
 		return nil, &store.Fault{
 			Kind:    store.Refused,
-			Message: fmt.Sprintf("load %d is a run of the unit %s, whose rows are not planned", number, e.About.Unit),
+			Message: fmt.Sprintf("load %d is a run of the unit %s and has no planned rows", number, e.About.Unit),
 		}
 	}
+
 	c, err := archive.Revive(e, db, by)
 	var problems diag.Problems
 	if errors.As(err, &problems) { // of the plan that the journal keeps, not of the user's file
@@ -64,16 +71,17 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 		return nil, &store.Fault{
 			Kind:    store.Refused,
 			Message: fmt.Sprintf("load %d of %s does not fit the tables as they are now: %s", number, e.Plan, first),
-			Hint:    fmt.Sprintf("evensprout history --forget %d closes it, and leaves the tables as they are", number),
+			Hint: fmt.Sprintf("evensprout history --forget %d removes it from the journal, and leaves its "+
+				"rows", number),
 		}
 	}
 	if err != nil {
-		return nil, fmt.Errorf("load %d cannot be grown again: %w", number, err)
+		return nil, fmt.Errorf("the rows of load %d cannot be generated again: %w", number, err)
 	}
 	if err := by.HoldAgainst(e, c.Lost); err != nil {
 		return nil, errors.Join(err, c.Close())
 	}
-	p := &Past{
+	p := &PastLoad{
 		Entry:  e,
 		Plan:   c,
 		By:     by,
@@ -87,8 +95,14 @@ func Recall(ctx context.Context, s store.Store, number int64, db *schema.Databas
 	return p, nil
 }
 
-// Held recalls a load while nobody else works on its plan.
-func Held(ctx context.Context, s store.Store, number int64, by archive.Operator, do func(*Past) error) error {
+// RecallLocked recalls a load while nobody else works on its plan.
+func RecallLocked(
+	ctx context.Context,
+	s store.Store,
+	number int64,
+	by archive.Operator,
+	do func(*PastLoad) error,
+) error {
 	e, err := journal.FindEntry(ctx, s, number)
 	if err != nil {
 		return err
@@ -103,7 +117,7 @@ func Held(ctx context.Context, s store.Store, number int64, by archive.Operator,
 	}
 	defer unlock()
 	if e.About.Unit != "" {
-		return do(&Past{Entry: e, By: by})
+		return do(&PastLoad{Entry: e, By: by})
 	}
 	p, err := Recall(ctx, s, number, nil, by)
 	if err != nil {
@@ -113,7 +127,7 @@ func Held(ctx context.Context, s store.Store, number int64, by archive.Operator,
 }
 
 // learnEarlier learns what loads of earlier parts noted: rows of this load may refer to theirs.
-func (p *Past) learnEarlier(ctx context.Context, s store.Store) error {
+func (p *PastLoad) learnEarlier(ctx context.Context, s store.Store) error {
 	e := p.Entry
 	earlier, err := journal.Entries(ctx, s, e.Plan)
 	if err != nil {
@@ -136,7 +150,7 @@ func (p *Past) learnEarlier(ctx context.Context, s store.Store) error {
 }
 
 // prepare learns what the load noted.
-func (p *Past) prepare(ctx context.Context, s store.Store) error {
+func (p *PastLoad) prepare(ctx context.Context, s store.Store) error {
 	e := p.Entry
 	var err error
 	if p.Session, err = NewSession(p.Plan, s,
@@ -151,7 +165,7 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 	for _, t := range l.List {
 		i := slices.IndexFunc(e.About.Entities, func(x journal.AboutEntity) bool { return x.Entity == t.Plan.Name })
 		if i < 0 {
-			return fmt.Errorf("the journal says nothing of %s in load %d", t.Plan.Name, e.Number)
+			return fmt.Errorf("the journal has nothing about %s in load %d", t.Plan.Name, e.Number)
 		}
 		x := e.About.Entities[i]
 		t.resumed, t.Before, t.LeftOut, t.loaded, t.from = true, x.Before, x.Skipped, x.Loaded, x.From
@@ -159,6 +173,7 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 			t.fromSide = min(x.Given-min(x.GivenNew, x.Given), uint64(len(t.Grow.Side)))
 		}
 	}
+
 	if p.Chunks, err = journal.Chunks(ctx, s, e.Number); err != nil {
 		return err
 	}
@@ -177,6 +192,7 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 			p.done[c.Key] = c.State == journal.StateDone
 		}
 	}
+
 	for _, ranges := range p.memory.inserted {
 		slices.SortFunc(ranges, journal.RowRun.Compare)
 	}
@@ -190,7 +206,7 @@ func (p *Past) prepare(ctx context.Context, s store.Store) error {
 
 // Folder is where placeholder files lie: beside the operator's plan. Without one they are not
 // touched.
-func (p *Past) Folder() string {
+func (p *PastLoad) Folder() string {
 	if !p.By.Knows(p.Entry) {
 		return ""
 	}
@@ -198,7 +214,7 @@ func (p *Past) Folder() string {
 }
 
 // Close releases the files that rows are read from.
-func (p *Past) Close() error { return p.Plan.Close() }
+func (p *PastLoad) Close() error { return p.Plan.Close() }
 
 // Identity is how rows of an entity are found in the table: by the primary key, or by
 // another unique key, as far as the plan knows it; else by all that was written.
@@ -236,7 +252,7 @@ func (t *Target) Into() store.Into {
 
 // Runs are the rows of an entity that the load has written, in pieces of at most most
 // rows.
-func (p *Past) Runs(w *Writer, t *Target, most uint64) iter.Seq[order.Run] {
+func (p *PastLoad) Runs(w *Writer, t *Target, most uint64) iter.Seq[order.Run] {
 	return func(yield func(order.Run) bool) {
 		send := func(run order.Run) bool {
 			for run.Rows > 0 {
@@ -280,18 +296,18 @@ func (p *Past) Runs(w *Writer, t *Target, most uint64) iter.Seq[order.Run] {
 }
 
 // cut cuts a family as the load did.
-func (p *Past) cut(w *Writer, f order.Family) iter.Seq[order.Chunk] {
+func (p *PastLoad) cut(w *Writer, f order.Family) iter.Seq[order.Chunk] {
 	return p.Session.cut(w.Grower(), f, p.Session.mostCommitted(f))
 }
 
 // keyOf is the key of a chunk's entry.
-func (p *Past) keyOf(c order.Chunk) journal.Key {
+func (p *PastLoad) keyOf(c order.Chunk) journal.Key {
 	return journal.KeyOf(p.Entry.Number, p.Plan, c[0])
 }
 
 // Written are the rows of a run as they were written, without those that were not. The
 // pass learns which they are; it may be nil.
-func (p *Past) Written(w *Writer, t *Target, run order.Run, into *Pass) iter.Seq[*grow.Batch] {
+func (p *PastLoad) Written(w *Writer, t *Target, run order.Run, into *Pass) iter.Seq[*grow.Batch] {
 	if into == nil {
 		into = &Pass{}
 	}
@@ -323,14 +339,14 @@ func (p *Past) Written(w *Writer, t *Target, run order.Run, into *Pass) iter.Seq
 	}
 }
 
-// Remains tells whether a row is still the load's: a withdrawal that was done in part has
+// Remains reports whether a row is still the load's: a withdrawal that was done in part has
 // left some.
-func (p *Past) Remains(t *Target, row grow.Row) bool {
+func (p *PastLoad) Remains(t *Target, row grow.Row) bool {
 	return p.Left == nil || within(p.Left[t.Plan.Name], row)
 }
 
 // These are single rows as they were written.
-func (p *Past) These(w *Writer, t *Target, rows []grow.Row, into *Pass) store.Rows {
+func (p *PastLoad) These(w *Writer, t *Target, rows []grow.Row, into *Pass) store.Rows {
 	return func(yield func(*value.Batch) bool) {
 		for _, row := range rows {
 			for b := range p.Written(w, t, order.Run{Target: t.Target, First: row, Rows: 1}, into) {
@@ -354,8 +370,8 @@ func (w *Writer) growLate(t *Target, b *grow.Batch) {
 	w.closeCircle(t, b)
 }
 
-// added tells whether the load has added a row, and not only changed it.
-func (p *Past) added(t *Target, row grow.Row) bool {
+// added reports whether the load has added a row, and not only changed it.
+func (p *PastLoad) added(t *Target, row grow.Row) bool {
 	switch t.Writes.Mode {
 	case store.Insert, store.Replace:
 		return true
@@ -365,7 +381,7 @@ func (p *Past) added(t *Target, row grow.Row) bool {
 	return within(p.memory.inserted[t.Grow], row)
 }
 
-// within tells whether a row is among ranges, which are in order.
+// within reports whether a row is among ranges, which are in order.
 func within(ranges []journal.RowRun, row grow.Row) bool {
 	i, exact := slices.BinarySearchFunc(ranges, journal.RowRun{Given: row.Side, First: row.N}, journal.RowRun.Compare)
 	if exact {
@@ -376,8 +392,8 @@ func within(ranges []journal.RowRun, row grow.Row) bool {
 
 // Planned makes a past load of a plan that the journal does not have: its rows are
 // compared as they are planned.
-func Planned(c *plan.Compiled, s store.Store) (*Past, error) {
-	p := &Past{
+func Planned(c *plan.Compiled, s store.Store) (*PastLoad, error) {
+	p := &PastLoad{
 		Entry: &journal.Entry{
 			Plan:  c.Plan.Name,
 			State: journal.StateDone,
@@ -408,7 +424,7 @@ func RecallAll(
 	of Loads,
 	db *schema.Database,
 	by archive.Operator,
-) (pasts []*Past, err error) {
+) (pasts []*PastLoad, err error) {
 	entries, err := journal.Entries(ctx, s, of.Plan)
 	if err != nil {
 		return nil, err
@@ -438,7 +454,7 @@ func RecallAll(
 }
 
 // CloseAll closes past loads.
-func CloseAll(pasts []*Past) error {
+func CloseAll(pasts []*PastLoad) error {
 	var errs []error
 	for _, p := range pasts {
 		errs = append(errs, p.Close())
@@ -450,7 +466,7 @@ func CloseAll(pasts []*Past) error {
 func LeftKey(load int64) journal.Key { return journal.Key{Load: load, Family: -2} }
 
 // LearnLeft learns which rows a withdrawal before this one has left.
-func (p *Past) LearnLeft() {
+func (p *PastLoad) LearnLeft() {
 	for _, c := range p.Chunks {
 		if c.Key != LeftKey(p.Entry.Number) {
 			continue
@@ -470,7 +486,7 @@ func (l *Session) TargetOf(entity string) *Target {
 
 // Compared is a write by which staged rows are held against the table: of rows that the
 // load added all columns, else those that it set.
-func (p *Past) Compared(t *Target, added bool) *store.Write {
+func (p *PastLoad) Compared(t *Target, added bool) *store.Write {
 	write := &store.Write{Into: t.Into(), Mode: store.Update, Distinct: true}
 	write.Match, write.Alike = t.Identity()
 	set := t.Writes.Set
@@ -486,7 +502,7 @@ func (p *Past) Compared(t *Target, added bool) *store.Write {
 }
 
 // Only lets through the rows of a run that the load added, or that it did not.
-func (p *Past) Only(w *Writer, t *Target, run order.Run, added bool, into *Pass) store.Rows {
+func (p *PastLoad) Only(w *Writer, t *Target, run order.Run, added bool, into *Pass) store.Rows {
 	if len(p.Kinds(t)) == 1 {
 		return onlyValues(p.Written(w, t, run, into))
 	}
@@ -507,7 +523,7 @@ func (p *Past) Only(w *Writer, t *Target, run order.Run, added bool, into *Pass)
 }
 
 // KeyText is the key of a row, for people.
-func (p *Past) KeyText(w *Writer, t *Target, row grow.Row, columns []*schema.Column) string {
+func (p *PastLoad) KeyText(w *Writer, t *Target, row grow.Row, columns []*schema.Column) string {
 	if len(columns) > 3 {
 		return "" // all that it has: too much to be a key
 	}
@@ -521,8 +537,8 @@ func (p *Past) KeyText(w *Writer, t *Target, row grow.Row, columns []*schema.Col
 	return ""
 }
 
-// kinds are what rows of an entity may be: added by the load, or only changed.
-func (p *Past) Kinds(t *Target) []bool {
+// Kinds are what rows of an entity may be: added by the load, or only changed.
+func (p *PastLoad) Kinds(t *Target) []bool {
 	switch t.Writes.Mode {
 	case store.Insert, store.Replace:
 		return []bool{true}
@@ -562,7 +578,7 @@ type RowDifference struct {
 	Cells []CellDifference `json:"cells,omitempty"`
 }
 
-// add adds the difference of another load.
+// Add adds the difference of another load.
 func (e *EntityDifference) Add(o EntityDifference) {
 	e.Planned += o.Planned
 	e.Missing += o.Missing

@@ -29,9 +29,9 @@ type own struct {
 // Close closes the connection.
 func (o *own) Close() error { return o.db.Close() }
 
-// Own connects to the server's database for administration, so that the given one need
+// OpenScratch connects to the server's database for administration, so that the given one need
 // not be there, and may be copied. Where the user may not, it connects to the given one.
-func (d Driver) Own(ctx context.Context, u string) (store.Own, error) {
+func (d Driver) OpenScratch(ctx context.Context, u string) (store.Scratch, error) {
 	a, err := parse(u)
 	if err != nil {
 		return nil, err
@@ -87,9 +87,9 @@ func (d *database) isOwn(ctx context.Context, name string) error {
 	case err != nil:
 		return err
 	case current != name:
-		return store.NotOwn(name, "the connection leads to the database "+current)
+		return store.NotScratch(name, "the connection leads to the database "+current)
 	case mark == "":
-		return store.NotOwn(name, "it is not one that this program made for this user")
+		return store.NotScratch(name, "this program did not create it for this user")
 	}
 	return nil
 }
@@ -126,8 +126,8 @@ func (o *own) make(ctx context.Context, name, how string) (err error) {
 		return &store.Fault{
 			Kind:    store.Denied,
 			Err:     fault.Err,
-			Message: "this user may not make databases",
-			Hint:    "ALTER ROLE ... CREATEDB lets it; during --shared needs none",
+			Message: "this user may not create databases",
+			Hint:    "ALTER ROLE ... CREATEDB allows it; during --shared needs no such right",
 		}
 	}
 	if err != nil {
@@ -162,7 +162,7 @@ func (o *own) marked(ctx context.Context, name string) error {
 			return nil
 		}
 	}
-	return store.NotOwn(name, "it is not one that this program made for this user")
+	return store.NotScratch(name, "this program did not create it for this user")
 }
 
 // outsideSQL lists foreign tables, and the tables of which they are partitions or children.
@@ -180,7 +180,7 @@ func (o *own) CopyGiven(ctx context.Context, name string, external bool) error {
 	from := o.given.config.Database
 	err := o.make(ctx, name, " TEMPLATE "+quote(from))
 	if err != nil && strings.Contains(err.Error(), "55006") {
-		hint := "end their connections; or make a fresh database from the schema: --schema schema.sql, or " +
+		hint := "end their connections, or create a fresh database from the schema with  --schema schema.sql, or " +
 			"--prepare 'your migration command'"
 		if o.db.at.config.Database == from {
 			hint = "this program itself must be, because the user may not connect to the database postgres: GRANT " +
@@ -234,10 +234,10 @@ func (o *own) Empty(ctx context.Context, name string, tables []*schema.Table) er
 		err := c.texts(ctx, 3, outsideSQL, nil, func(r []string) {
 			for _, t := range tables {
 				if reach == nil && t.Schema == r[0] && t.LocalName() == r[1] {
-					reach = store.NotOwn(
+					reach = store.NotScratch(
 						name,
 						fmt.Sprintf(
-							"the rows of its table %s are kept elsewhere (%s)",
+							"the rows of its table %s are stored elsewhere (%s)",
 							t.Name,
 							cmp.Or(r[2], "a foreign table"),
 						),
@@ -312,8 +312,8 @@ func (o *own) comment(ctx context.Context, name, word string) error {
 	return err
 }
 
-func (o *own) List(ctx context.Context) ([]store.OwnDatabase, error) {
-	var out []store.OwnDatabase
+func (o *own) List(ctx context.Context) ([]store.ScratchDatabase, error) {
+	var out []store.ScratchDatabase
 	err := o.db.texts(
 		ctx,
 		2,
@@ -321,7 +321,7 @@ func (o *own) List(ctx context.Context) ([]store.OwnDatabase, error) {
 			"pg_catalog.starts_with(d.datname::text, '"+store.OwnPrefix+"') ORDER BY 1",
 		nil,
 		func(r []string) {
-			out = append(out, store.OwnDatabase{Name: strings.Clone(r[0]), Mark: strings.Clone(r[1])})
+			out = append(out, store.ScratchDatabase{Name: strings.Clone(r[0]), Mark: strings.Clone(r[1])})
 		},
 	)
 	return out, err
@@ -359,6 +359,7 @@ func (o *own) Drop(ctx context.Context, name string) error {
 	if _, err := o.db.Exec(ctx, "DROP DATABASE IF EXISTS "+quote(name)+" WITH (FORCE)"); err == nil {
 		return nil
 	}
+
 	// Servers before version 13, and users that may not end the sessions of others.
 	o.db.Exec(
 		ctx,
@@ -391,6 +392,7 @@ func (Driver) Variables(u string) []store.Variable {
 			mode = s.sslmode()
 		}
 	}
+
 	host, port := strings.Join(hosts, ","), strings.Join(ports, ",")
 	list := store.Address{
 		URL:      u,
@@ -437,7 +439,7 @@ func (Driver) Variables(u string) []store.Variable {
 			at = append(at, net.JoinHostPort(h, ports[i]))
 		}
 		set(
-			"JDBC_DATABASE_URL",
+			"JDBC_URL",
 			fmt.Sprintf(
 				"jdbc:postgresql://%s/%s?%s",
 				strings.Join(at, ","),
