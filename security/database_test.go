@@ -435,7 +435,7 @@ func TestSweepCountsSessions(t *testing.T) {
 	s, err := b.driver.Open(t.Context(), kept)
 	require.NoError(t, err, kept)
 	r = b.on("during", "--sweep", "--kept")
-	assert.Contains(t, r.out, "1 connections to it are open")
+	assert.Contains(t, r.out, "open connections: 1")
 	require.NoError(t, s.Close())
 	require.Eventually(t, func() bool {
 		return strings.Contains(b.on("during", "--sweep", "--kept").out, "removed "+databaseOf(kept))

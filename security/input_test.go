@@ -576,7 +576,7 @@ func TestValuesDoNotWrap(t *testing.T) {
 			)
 			r := b.on("load", "p.yaml")
 			assert.NotZero(t, r.code, r.out)
-			assert.Contains(t, r.err, "beyond 64 bits")
+			assert.Contains(t, r.err, "does not fit into 64 bits")
 			assert.Zero(t, b.ask("SELECT count(*) FROM ships"))
 		}
 	})

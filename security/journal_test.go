@@ -239,7 +239,7 @@ func TestSharedJournals(t *testing.T) {
 			assert.EqualValues(t, 2, b.ask("SELECT count(*) FROM payroll"))
 			require.NoError(t, os.Rename(b.file("evensprout.yaml"), b.file("plan.yaml")))
 			r = b.on("withdraw", fmt.Sprint(b.number()))
-			assert.Contains(t, r.err, "may write to the journal as well")
+			assert.Contains(t, r.err, "can also write to the journal")
 			assert.EqualValues(t, 2, b.ask("SELECT count(*) FROM payroll"))
 		})
 	}
@@ -305,7 +305,7 @@ func TestTheJournalsTablesAreLookedAt(t *testing.T) {
 		b := onMariaDB(t, "CREATE TABLE part (number BIGINT) ENGINE=MyISAM;")
 		b.seeded()
 		b.exec("DROP TABLE evensprout_loads", "CREATE TABLE evensprout_loads (number BIGINT) ENGINE=MERGE UNION=(part)")
-		assert.Contains(t, b.on("history").err, "is no ordinary table")
+		assert.Contains(t, b.on("history").err, "is not an ordinary table")
 	})
 	t.Run("sqlite/trigger", func(t *testing.T) {
 		b := onSQLite(t, "CREATE TABLE log (n INTEGER);")

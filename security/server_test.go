@@ -147,7 +147,7 @@ func TestCopiesDoNotReachFurther(t *testing.T) {
 		b.exec("CREATE TRIGGER loud AFTER INSERT ON ports FOR EACH ROW INSERT INTO `" + name + "`.log VALUES (1)")
 		r := b.on("during", "--no-cache", "--", "true")
 		assert.NotZero(t, r.code)
-		assert.Contains(t, r.err, "trigger loud names it")
+		assert.Contains(t, r.err, "trigger loud contains the database's name")
 		assert.Zero(t, b.ask("SELECT count(*) FROM log"))
 	})
 }
@@ -304,7 +304,7 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 				require.Zero(t, r.code, r.err)
 				assert.Zero(t, b.ask("SELECT count(*) FROM evil.log"))
 				assert.NotContains(t, r.all(), "EVIL")
-				assert.Regexp(t, "the database was not asked|only the database can tell", r.out)
+				assert.Regexp(t, "the database did not test|only the database can test", r.out)
 				if who == user && name != "operator of another" {
 					assert.Contains(t, r.out, c.why)
 				}
@@ -327,11 +327,11 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 		for who, asked := range map[string]bool{user: true, "tester": false, member: false, lowered: false} {
 			r := b.run("survey", "--db", as(b.url, who))
 			require.Zero(t, r.code, r.err)
-			assert.Equal(t, asked, strings.Contains(r.out, "the database takes"), "%s: %s", who, r.out)
+			assert.Equal(t, asked, strings.Contains(r.out, "the database accepts"), "%s: %s", who, r.out)
 			assert.Equal(
 				t,
 				!asked,
-				strings.Contains(r.out, "this user is a superuser, or can become one; survey as another role"),
+				strings.Contains(r.out, "this user is a superuser, or can become one; run survey as another role"),
 				"%s: %s",
 				who,
 				r.out,
@@ -351,7 +351,7 @@ func TestConditionsRunNobodysCode(t *testing.T) {
 		)
 		r := b.run("survey", "--db", as(b.url, user))
 		require.Zero(t, r.code, r.err)
-		assert.Contains(t, r.out, "those that the database takes")
+		assert.Contains(t, r.out, "the values that the database accepts")
 		psql(
 			t,
 			b.url,

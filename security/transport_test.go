@@ -205,7 +205,7 @@ func TestOtherHostsNeedAWord(t *testing.T) {
 			assert.Contains(t, []int{2, 4}, r.code, "%s %v: %s", c.url, command, r.err)
 			assert.Regexp(
 				t,
-				"is not this machine|in a URL stands in brackets|must name one host",
+				"is not this machine|in a URL in brackets|must name one host",
 				r.err,
 				"%s %v",
 				c.url,

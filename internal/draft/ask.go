@@ -37,7 +37,7 @@ func (t *Table) ask(ctx context.Context, f *Field, d *domain, candidates []Sourc
 
 // notAsked is the comment on a field whose condition the database was not asked about.
 func notAsked(what, condition string, e *store.NotAsked) string {
-	note := "the database did not test whether " + what + " meet: " + condition
+	note := "the database did not test whether " + what + " meet this condition: " + condition
 	if e.Why != "" {
 		note += " (" + e.Why + ")"
 	}

@@ -238,7 +238,7 @@ func Sweep(ctx context.Context, own store.Scratch, kept, caches bool) ([]Swept, 
 			return out, err
 		}
 		if n > 0 {
-			out = append(out, Swept{d.Name, fmt.Sprintf("it has %d open connections", n), true})
+			out = append(out, Swept{d.Name, fmt.Sprintf("open connections: %d", n), true})
 			continue
 		}
 		out = append(out, Swept{Name: d.Name, Why: why})

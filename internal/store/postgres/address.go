@@ -58,6 +58,9 @@ func parse(u string) (*address, error) {
 	if i := strings.IndexAny(rest, "@/"); i >= 0 && rest[i] == '@' {
 		rest = rest[i+1:]
 	}
+	if strings.Contains(rest, "#") { // what is behind it is not part of a name, and may be a password
+		return nil, bad("the URL has a # after the host; write # in a name as %23")
+	}
 	_, query, _ := strings.Cut(rest, "?")
 	for pair := range strings.SplitSeq(query, "&") {
 		name, value, _ := strings.Cut(pair, "=")
