@@ -109,6 +109,7 @@ func (f *folder) run(args ...string) result {
 	}
 	r := result{c.ProcessState.ExitCode(), out.String(), errOut.String()}
 	assert.NotContains(f.t, r.errOut, "panic", args)
+	checkJSON(f.t, args, r.out)
 	return r
 }
 

@@ -1,9 +1,15 @@
 package main
 
 import (
+	"encoding/json"
+	"evensprout/internal/demo"
+	"net"
 	"os"
+	"os/exec"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -43,7 +49,7 @@ func TestWrongCalls(t *testing.T) {
 		{"check empty.yaml", 3, "the plan is empty", "evensprout demo"},
 		{"check broken.yaml", 3, "broken.yaml:1:7: this is not YAML", "two spaces for each level"},
 		{"check latin.yaml", 3, "latin.yaml:1:1: the plan is not valid UTF-8", "save it as UTF-8"},
-		{"check larkwater.db", 3, "this is a SQLite database, not a plan", "--db sqlite:larkwater.db"},
+		{"check larkwater.db", 3, "this is a SQLite database, not a plan", "--db sqlite:app.db"},
 		{"load --db sqlite:none.db", 4, "there is no database file none.db", "run your migrations"},
 		{"load --db sqlite:folder", 4, "folder is a folder, not a database file", ""},
 		{"load --db sqlite:notdb.db", 4, "notdb.db is not a SQLite database", ""},
@@ -107,9 +113,9 @@ func TestWrongCalls(t *testing.T) {
 		{"trial --counts many", 2, "--counts must be numbers of rows", "--help"},
 		{"trial --chart x.gif", 2, "ends in .png or .svg", "--help"},
 		{"survey --db sqlite:none.db", 4, "there is no database file none.db", "run your migrations"},
-		{"survey --db sqlite:larkwater.db --names shouting", 2, "--names must be one of pascal, camel", "--help"},
-		{"survey --db sqlite:larkwater.db --tables nobody", 4, "there is no table nobody", ""},
-		{"survey --db sqlite:larkwater.db --out evensprout.yaml", 1, "evensprout.yaml already exists", ""},
+		{"survey --db sqlite:app.db --names shouting", 2, "--names must be one of pascal, camel", "--help"},
+		{"survey --db sqlite:app.db --tables nobody", 4, "there is no table nobody", ""},
+		{"survey --db sqlite:app.db --out evensprout.yaml", 1, "evensprout.yaml already exists", ""},
 		{"survey --structs none", 2, "--structs: there is no folder none", "--help"},
 	} {
 		r := f.run(strings.Fields(c.call)...)
@@ -141,4 +147,109 @@ func TestVerbosePrintsStatements(t *testing.T) {
 		require.Zero(t, r.code, r.errOut)
 		assert.Contains(t, r.errOut, "DELETE")
 	})
+}
+
+// Values are shown only if asked for; of rows that are written together those of the first.
+func TestShowValues(t *testing.T) {
+	onTables(t, shelfTables, shelfPlan, func(t *testing.T, s *site) {
+		r := s.on("load", "-v")
+		require.Zero(t, r.code, r.errOut)
+		assert.NotRegexp(t, `(?m)^ +"`, r.errOut)
+		require.Zero(t, s.on("withdraw").code)
+		r = s.on("load", "--show-values")
+		require.Zero(t, r.code, r.errOut)
+		assert.Regexp(t, `(?m)(INSERT INTO|COPY|LOAD DATA).*shelves.*\n +.*"[A-Z]{3}"`, r.errOut)
+	})
+}
+
+// Standard error is one record a line, whatever is printed there.
+func TestLogRecords(t *testing.T) {
+	onTables(t, shelfTables, shelfPlan, func(t *testing.T, s *site) {
+		records := func(r result) map[string][]map[string]any {
+			out := map[string][]map[string]any{}
+			for _, line := range strings.Split(strings.TrimSpace(r.errOut), "\n") {
+				var of map[string]any
+				require.NoError(t, json.Unmarshal([]byte(line), &of), line)
+				level, _ := of["level"].(string)
+				out[level] = append(out[level], of)
+				assert.NotEmpty(t, of["time"])
+				assert.NotEmpty(t, of["msg"])
+			}
+			return out
+		}
+		r := s.on("load", "--log-format", "json", "--show-values")
+		require.Zero(t, r.code, r.errOut)
+		written := records(r)["DEBUG"]
+		require.NotEmpty(t, written)
+		assert.True(t, slices.ContainsFunc(written, func(of map[string]any) bool {
+			text, _ := of["statement"].(string)
+			return strings.Contains(text, "shelves") && of["values"] != nil
+		}))
+		r = s.on("load", "--dry-run", "--log-format=json")
+		require.Zero(t, r.code, r.errOut)
+		assert.Equal(t, "this is a dry run: everything is rolled back at the end", records(r)["INFO"][0]["msg"])
+		r = s.on("look", "shelfs", "--log-format", "json")
+		failed := records(r)["ERROR"]
+		require.Len(t, failed, 1, r.errOut)
+		assert.EqualValues(t, r.code, failed[0]["exit_code"])
+		assert.Contains(t, failed[0]["hint"], "did you mean")
+		r = s.on("load", "--log-format=json", "--nonsense")
+		require.Len(t, records(r)["ERROR"], 1, r.errOut)
+		s.write("wrong.yaml", "name: x\nentites: {}\n")
+		r = s.run("check", "wrong.yaml", "--log-format", "json")
+		failed = records(r)["ERROR"]
+		require.Len(t, failed, 1, r.errOut)
+		assert.NotEmpty(t, failed[0]["problems"])
+	})
+}
+
+// Long output is paged on a terminal, and never elsewhere.
+func TestLongOutputIsPaged(t *testing.T) {
+	f := newFolder(t)
+	f.makeDB("app.db", demo.Schema)
+	f.write("plan.yaml", demo.Entities)
+	require.Zero(t, f.run("load", "plan.yaml", "--db", "sqlite:app.db").code)
+	if _, err := exec.LookPath("script"); err != nil {
+		t.Skip("no program makes a terminal here: script of util-linux")
+	}
+	onTerminal := func(pager, call string) string {
+		c := exec.Command("script", "-qec", "stty rows 20 cols 100; "+program+" "+call, "/dev/null")
+		c.Dir = f.path
+		c.Env = append(os.Environ(), "PAGER="+pager, "TERM=dumb")
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, string(out))
+		return string(out)
+	}
+	shown := onTerminal("cat > paged.txt", "look passengers --db sqlite:app.db --limit 40")
+	assert.NotContains(t, shown, "passengers")
+	text, err := os.ReadFile(f.file("paged.txt"))
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "passengers")
+	require.NoError(t, os.Remove(f.file("paged.txt")))
+	for _, pager := range []string{"", "cat > paged.txt"} {
+		limit := "40"
+		if pager != "" {
+			limit = "3" // fits
+		}
+		shown = onTerminal(pager, "look passengers --db sqlite:app.db --limit "+limit)
+		assert.Contains(t, shown, "passengers")
+		assert.NoFileExists(t, f.file("paged.txt"))
+	}
+	assert.Contains(t, onTerminal("none-such-pager", "look passengers --db sqlite:app.db --limit 40"), "more:")
+	f.env = append(f.env, "PAGER=cat > paged.txt")
+	r := f.run("look", "passengers", "--db", "sqlite:app.db", "--limit", "40")
+	assert.Contains(t, r.out, "passengers")
+	assert.NoFileExists(t, f.file("paged.txt"))
+}
+
+// A server that does not answer holds up a shell for a moment only.
+func TestCompletionDoesNotHang(t *testing.T) {
+	f := newFolder(t)
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer silent.Close()
+	began := time.Now()
+	r := f.run("__complete", "look", "--db", "postgres://me@"+silent.Addr().String()+"/app?sslmode=disable", "")
+	assert.Zero(t, r.code, r.errOut)
+	assert.Less(t, time.Since(began), 20*time.Second) // it waits 2 s; the driver alone 30
 }

@@ -14,12 +14,14 @@ import (
 	"os/signal"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
 
 	"evensprout/internal/app"
+	"evensprout/internal/value"
 	"evensprout/internal/withdraw"
 
 	"evensprout/internal/journal"
@@ -56,16 +58,19 @@ const (
 
 // program is one run of the program.
 type program struct {
-	ws       *app.Workspace
-	out, err *report.Writer // for people
-	exact    *report.Exact  // standard output, for programs
-	errFile  io.Writer      // standard error as it is
-	page     report.Page    // of standard output
-	errPage  report.Page    // of standard error
-	json     bool
-	quiet    bool // print nothing unless something is wrong
-	verbose  bool // print each statement
-	color    colorFlag
+	ws        *app.Workspace
+	out, err  *report.Writer // for people
+	exact     *report.Exact  // standard output, for programs
+	errFile   io.Writer      // standard error as it is
+	page      report.Page    // of standard output
+	errPage   report.Page    // of standard error
+	json      bool
+	quiet     bool // print nothing unless something is wrong
+	verbose   bool // print each statement
+	values    bool // and the values that are bound
+	color     wordFlag
+	logFormat wordFlag
+	log       *eventLog // nil: standard error is text
 
 	statements sync.Mutex // held while one is printed
 }
@@ -80,7 +85,8 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	broken := make(chan os.Signal, 1)
 	notifyBroken(broken)
 	defer signal.Stop(broken)
-	a := &program{exact: &report.Exact{To: out}, errFile: errOut, color: "auto"}
+	a := &program{exact: &report.Exact{To: out}, errFile: errOut, color: newColorFlag(),
+		logFormat: newLogFlag()}
 	a.ws = &app.Workspace{In: in, Drivers: drivers(a.showStatement), Say: a.say}
 	a.page, a.errPage = pageOf(out), pageOf(errOut)
 	a.out, a.err = report.NewWriter(out, a.page.Color), report.NewWriter(errOut, a.errPage.Color)
@@ -101,6 +107,10 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 		err = errors.Join(err, do())
 	}
 	a.json = a.json || slices.Contains(args, "--json") // flags behind a wrong one are not read
+	if slices.Contains(args, "--log-format=json") {
+		a.logFormat.word = jsonLog
+		a.setLog()
+	}
 	lost := cmp.Or(a.out.Err(), a.exact.Err())
 	if readerGone(lost) && !a.ws.Writes && (err == nil || readerGone(err)) {
 		return exitFailed // the reader, such as head, has what it wants
@@ -133,8 +143,15 @@ func (a *program) showStatement(s store.Statement) {
 	if runes := []rune(text); len(runes) > maxStatement {
 		text = string(runes[:maxStatement]) + "..."
 	}
+	if a.log != nil {
+		a.log.statement(s, text, a.values)
+		return
+	}
 	fmt.Fprintf(a.err, "%10s  %8s  %s\n", s.Elapsed.Round(10*time.Microsecond),
 		diag.Count(max(s.Rows, 0), "row", "rows"), text)
+	if a.values && len(s.Values) > 0 {
+		fmt.Fprintf(a.err, "%22s%s\n", "", strings.Join(shownValues(s.Values), ", "))
+	}
 }
 
 // maxStatement is how many characters of a statement --verbose prints.
@@ -142,30 +159,30 @@ const maxStatement = 500
 
 const defaultWidth = 120 // characters of a line where there is no terminal
 
-// colorFlag says when colour is shown: auto, always or never.
-type colorFlag string
-
-// String is the flag's value.
-func (f *colorFlag) String() string { return string(*f) }
-
-// Type names what the flag takes, for help texts.
-func (f *colorFlag) Type() string { return "when" }
-
-// Set sets the flag.
-func (f *colorFlag) Set(s string) error {
-	if !slices.Contains([]string{"auto", "always", "never"}, s) {
-		return errors.New("must be auto, always or never")
+// shownValues are values as --show-values prints them, cut where they are long.
+func shownValues(list []value.Value) []string {
+	out := make([]string, len(list))
+	for i, v := range list {
+		text := report.Cell(v)
+		if runes := []rune(text); len(runes) > maxValue {
+			text = string(runes[:maxValue]) + "..."
+		}
+		if out[i] = text; v.Type == value.Text {
+			out[i] = strconv.Quote(text)
+		}
 	}
-	*f = colorFlag(s)
-	return nil
+	return out
 }
+
+// maxValue is how many characters of a value --show-values prints.
+const maxValue = 60
 
 // setColor follows the flag --color.
 func (a *program) setColor() {
-	if a.color == "auto" {
+	if a.color.word == "auto" {
 		return
 	}
-	on := a.color == "always"
+	on := a.color.word == "always"
 	a.page.Color, a.errPage.Color = on, on
 	a.out.ShowColor(on)
 	a.err.ShowColor(on)
@@ -181,6 +198,7 @@ func pageOf(w io.Writer) report.Page {
 	if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
 		p.Width = width
 	}
+	p.Height = heightOf(w)
 	p.Color = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 	return p
 }
@@ -233,9 +251,17 @@ look at the tables. The command demo shows all of this at once.`,
 	root.Flags().Bool("version", false, "print the version")
 	root.Flags().BoolP("help", "h", false, "print this help")
 	root.PersistentFlags().BoolVarP(&a.verbose, "verbose", "v", false, "print each statement with its time, on "+
-		"standard error; values are not printed")
+		"standard error")
+	root.PersistentFlags().BoolVar(&a.values, "show-values", false, "print each statement as --verbose does, with "+
+		"the values that are bound (of many rows those of the first)")
+	root.PersistentFlags().Var(&a.logFormat, "log-format", "form of standard error: text, or json (one record on "+
+		"each line)")
 	root.PersistentFlags().Var(&a.color, "color", "show colour: auto (on a terminal), always or never")
-	root.PersistentPreRun = func(*cobra.Command, []string) { a.setColor() }
+	root.PersistentPreRun = func(*cobra.Command, []string) {
+		a.setColor()
+		a.setLog()
+		a.verbose = a.verbose || a.values
+	}
 	root.SetHelpFunc(func(c *cobra.Command, _ []string) { help(root.OutOrStdout(), c) })
 	cobra.EnableCommandSorting = false
 	a.addCommands(root)
@@ -333,16 +359,7 @@ func (a *program) exit(err error) int {
 	if r.Members == nil && r.Message == "" && errors.Is(err, context.Canceled) {
 		r = diag.Report{Kind: diag.Interrupted, Message: "interrupted", Data: true}
 	}
-	failure := map[string]any{"message": err.Error(), "exit_code": exitCodes[r.Kind]}
-	maps.Copy(failure, r.Members)
-	if r.Message != "" || r.Layout == nil {
-		a.alarm(cmp.Or(r.Message, err.Error()))
-	}
-	a.layout(r.Layout, err)
-	for _, line := range r.Details {
-		fmt.Fprintln(a.err, "        ", line)
-	}
-	a.hint(r.Hint)
+	failure := failureJSON(err, r)
 	var outcome diag.Outcome
 	end := r.End
 	if errors.As(err, &outcome) {
@@ -353,13 +370,44 @@ func (a *program) exit(err error) int {
 		end = a.asBefore()
 	}
 
-	if end != "" {
-		fmt.Fprintln(a.err, end)
+	if a.log != nil {
+		a.log.failed(failure, end)
+	} else {
+		a.printFailure(err, r, end)
 	}
 	if a.json {
 		a.writeJSON(map[string]any{"error": failure})
 	}
 	return exitCodes[r.Kind]
+}
+
+// printFailure prints what failed, what to do, and what became of the data.
+func (a *program) printFailure(err error, r diag.Report, end string) {
+	if r.Message != "" || r.Layout == nil {
+		a.alarm(cmp.Or(r.Message, err.Error()))
+	}
+	a.layout(r.Layout, err)
+	for _, line := range r.Details {
+		fmt.Fprintln(a.err, "        ", line)
+	}
+	a.hint(r.Hint)
+	if end != "" {
+		fmt.Fprintln(a.err, end)
+	}
+}
+
+// failureJSON is a failure for programs: its message in one line, and what to do apart from it.
+func failureJSON(err error, r diag.Report) map[string]any {
+	message := cmp.Or(r.Message, err.Error())
+	if problems, ok := r.Layout.(diag.Problems); ok {
+		message = problems.Headline()
+	}
+	failure := map[string]any{"message": strings.Join(strings.Fields(message), " "), "exit_code": exitCodes[r.Kind]}
+	if r.Hint != "" {
+		failure["hint"] = r.Hint
+	}
+	maps.Copy(failure, r.Members)
+	return failure
 }
 
 // shown returns the exit code of a command that has printed everything that there is to say.

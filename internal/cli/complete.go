@@ -26,7 +26,8 @@ func (a *program) flagValues() map[string]completer {
 		return func(*cobra.Command, []string) []string { return list }
 	}
 	return map[string]completer{
-		"color":           words("auto", "always", "never"),
+		"color":           words(a.color.words...),
+		"log-format":      words(a.logFormat.words...),
 		"commit":          words(plan.CommitWords()...),
 		"withdraw commit": words(string(plan.CommitLoad), string(plan.CommitChunk)),
 		"on-violation":    words(plan.PolicyWords()...),

@@ -220,6 +220,13 @@ func (a *program) say(format string, args ...any) {
 	}
 }
 
+// dryRun says at the head of a dry run that nothing will stay.
+func (a *program) dryRun(on bool) {
+	if on {
+		a.say("this is a dry run: everything is rolled back at the end")
+	}
+}
+
 // given finds the URL, and the plan that may name it.
 func (a *program) given(args []string) (*plan.Plan, string, error) {
 	p, err := a.ws.ReadPlan(args)

@@ -28,7 +28,7 @@ const (
 var commonFlags = map[string]string{
 	"db": connectionFlags, "allow-host": connectionFlags, "wait": connectionFlags,
 	"json": outputFlags, "quiet": outputFlags, "color": outputFlags, "help": outputFlags,
-	"verbose": outputFlags, "version": outputFlags,
+	"verbose": outputFlags, "show-values": outputFlags, "log-format": outputFlags, "version": outputFlags,
 }
 
 // flagGroup is the annotation of a flag that names its heading.

@@ -367,6 +367,7 @@ always undone in one transaction, before the loads that it used. A name that end
 			if o.Changed, o.Referring, err = parseAlso(also); err != nil {
 				return err
 			}
+			a.dryRun(dryRun)
 			a.ws.Writes = true
 			s, p, name, err := a.ws.OpenAlone(cmd.Context(), planArgs)
 			if err != nil {

@@ -139,6 +139,7 @@ func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) err
 	if err != nil {
 		return err
 	}
+	a.dryRun(o.DryRun)
 	a.ws.Writes, a.ws.Extra = true, keep.extra
 	l.unit.without = l.unit.without || l.write.part != ""
 	a.ws.WithUnits = !l.unit.without && keep.extra == "" && l.write.corrected == "" && !keep.retry

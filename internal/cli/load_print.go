@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"math"
 	"os"
 	"slices"
 	"strings"
@@ -61,7 +60,7 @@ func loadJSON(c *plan.Compiled, name string, r *journal.Result, units []*journal
 	out.Set("repeated", r.Repeated)
 	out.Set("chunks", r.Chunks)
 	out.Set("statements_sent", r.Sent)
-	out.Set("seconds", math.Round(r.Elapsed.Seconds()*1000)/1000)
+	out.Set("elapsed_ns", r.Elapsed)
 	out.Set("entities", r.Entities)
 	if r.Statements != nil {
 		out.Set("statements", r.Statements)
@@ -331,7 +330,7 @@ func (a *program) progress(o *load.Options, what string) func() {
 			max(left.Round(time.Second), time.Second),
 		)
 	}
-	if f, ok := a.errFile.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+	if f, ok := a.errFile.(*os.File); a.log != nil || !ok || !term.IsTerminal(int(f.Fd())) {
 		o.Progress = func(done, total uint64) {
 			if time.Since(last) >= lineEvery && done < total {
 				last = time.Now()

@@ -114,6 +114,9 @@ Without a table, look lists all tables with their row counts and sizes.
 
 --where takes a condition in SQL over the columns of the table; the database computes it.
 
+On a terminal, output with more lines than the terminal has is shown by $PAGER (default: less);
+PAGER= turns that off.
+
 A name that ends in .yaml or .yml is a plan; it only says where the database is.`,
 		Example: `  evensprout look --db sqlite:app.db
   evensprout look passengers --limit 20
@@ -121,7 +124,9 @@ A name that ends in .yaml or .yml is a plan; it only says where the database is.
   evensprout look larkwater/evensprout.yaml Booking`,
 		Args: cobra.MaximumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.lookFor(cmd.Context(), args, lookFlags{limit, skip, where})
+			return a.paged(cmd.Context(), func() error {
+				return a.lookFor(cmd.Context(), args, lookFlags{limit, skip, where})
+			})
 		},
 	}
 	c.Flags().IntVar(&limit, "limit", 10, "how many rows to show")

@@ -16,7 +16,8 @@ import (
 // ManPages writes the manual pages of all commands, one for each, in roff with the man macros; when is
 // their date.
 func ManPages(when time.Time, write func(file string, page []byte) error) error {
-	a := &program{ws: &app.Workspace{In: strings.NewReader(""), Drivers: drivers(nil)}, color: "auto"}
+	a := &program{ws: &app.Workspace{In: strings.NewReader(""), Drivers: drivers(nil)}, color: newColorFlag(),
+		logFormat: newLogFlag()}
 	root := a.root()
 	commands := []*cobra.Command{root}
 	for _, c := range root.Commands() {

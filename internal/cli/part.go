@@ -126,7 +126,7 @@ func partJSON(c *plan.Compiled, name string, r *journal.Result) any {
 		o.Set("part", r.Part)
 	}
 	o.Set("repeated", r.Repeated)
-	o.Set("seconds", r.Elapsed.Seconds())
+	o.Set("elapsed_ns", r.Elapsed)
 	return o
 }
 

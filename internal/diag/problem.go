@@ -27,8 +27,8 @@ func (p *Problem) String() string {
 	return p.Show(plain, plain)
 }
 
-// Show is String with the place and the mark set apart by the functions.
-func (p *Problem) Show(place, mark func(string) string) string {
+// Place is where the problem is, as file:line:column.
+func (p *Problem) Place() string {
 	at := p.File
 	if p.Line > 0 {
 		at += fmt.Sprintf(":%d", p.Line)
@@ -36,9 +36,13 @@ func (p *Problem) Show(place, mark func(string) string) string {
 			at += fmt.Sprintf(":%d", p.Column)
 		}
 	}
+	return at
+}
 
+// Show is String with the place and the mark set apart by the functions.
+func (p *Problem) Show(place, mark func(string) string) string {
 	var b strings.Builder
-	b.WriteString(place(at + ":"))
+	b.WriteString(place(p.Place() + ":"))
 	b.WriteByte(' ')
 	if p.Warning {
 		b.WriteString("warning: ")
@@ -82,6 +86,18 @@ type Problems []*Problem
 func (ps Problems) Error() string {
 	plain := func(s string) string { return s }
 	return ps.Show(plain, plain)
+}
+
+// Headline is the first problem in one line, and how many others there are.
+func (ps Problems) Headline() string {
+	if len(ps) == 0 {
+		return ""
+	}
+	line := ps[0].Place() + ": " + ps[0].Message
+	if more := len(ps) - 1; more > 0 {
+		line += " (and " + Count(more, "more problem", "more problems") + ")"
+	}
+	return line
 }
 
 // Show is Error with places and marks set apart by the functions.

@@ -568,7 +568,7 @@ type EntityDifference struct {
 	ChangedRows []RowDifference `json:"changed_rows,omitempty"`
 	ExtraRows   []RowDifference `json:"extra_rows,omitempty"`
 
-	Removed int64 // by units
+	Removed int64 `json:"-"` // by units
 }
 
 // RowDifference is a row that differs.

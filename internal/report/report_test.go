@@ -59,7 +59,7 @@ func TestNarrowTablesCutNameAndLieDown(t *testing.T) {
 	assert.Contains(t, wide, "calm water c…", "what is long is cut")
 	assert.Contains(t, wide, "2026-05-01 08:00:00", "moments never are")
 	many := Page{Width: 40}.Draw(passengers(9))
-	assert.Contains(t, many, "not shown: joined")
+	assert.Contains(t, many, "hidden columns: joined")
 	few := Page{Width: 40}.Draw(passengers(1))
 	assert.Contains(t, few, "joined  2026-05-01 08:00:00", "a few rows lie on their side")
 	assert.NotContains(t, few, "not shown")

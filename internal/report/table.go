@@ -29,8 +29,9 @@ type Column struct {
 
 // Page says how to draw.
 type Page struct {
-	Width int  // of the terminal, in characters
-	Color bool // bold and dim
+	Width  int  // of the terminal, in characters
+	Height int  // of the terminal, in lines; 0 if there is none
+	Color  bool // bold and dim
 }
 
 const (
@@ -82,7 +83,7 @@ func (p Page) Draw(t Table) string {
 		for _, c := range t.Columns[shown:] {
 			rest = append(rest, c.Name)
 		}
-		out += "\n" + p.Dim(fmt.Sprintf("  not shown: %s", strings.Join(rest, ", ")))
+		out += "\n" + p.Dim(fmt.Sprintf("  hidden columns: %s", strings.Join(rest, ", ")))
 	}
 	return out
 }

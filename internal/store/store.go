@@ -368,6 +368,15 @@ type Into struct {
 	Fields  []int
 }
 
+// Of returns what is written of a row, in the order of the columns.
+func (i Into) Of(row []value.Value) []value.Value {
+	out := make([]value.Value, len(i.Fields))
+	for j, f := range i.Fields {
+		out[j] = row[f]
+	}
+	return out
+}
+
 // Write says how the rows of one entity are written.
 type Write struct {
 	Into
@@ -419,6 +428,10 @@ type Statement struct {
 	Times   int64         `json:"times"`
 	Rows    int64         `json:"rows"`
 	Elapsed time.Duration `json:"elapsed_ns"`
+
+	// Values are those that were bound, for Watch alone. Of a statement that writes many rows they
+	// are those of the first.
+	Values []value.Value `json:"-"`
 }
 
 // Tally counts statements. The zero value is ready.
@@ -428,9 +441,23 @@ type Tally struct {
 	list   []Statement
 }
 
-// Note counts one run of a statement.
-func (t *Tally) Note(text string, rows int64, d time.Duration) {
-	t.Add(Statement{Text: text, Times: 1, Rows: rows, Elapsed: d})
+// Note counts one run of a statement with the values that were bound.
+func (t *Tally) Note(text string, rows int64, d time.Duration, values []value.Value) {
+	t.Add(Statement{Text: text, Times: 1, Rows: rows, Elapsed: d, Values: values})
+}
+
+// FirstRow passes rows on and keeps what is written of the first, in the order of the columns.
+func FirstRow(into Into, rows Rows, first *[]value.Value) Rows {
+	return func(yield func(*value.Batch) bool) {
+		for b := range rows {
+			if *first == nil && b.Len > 0 {
+				*first = into.Of(b.Row(0))
+			}
+			if !yield(b) {
+				return
+			}
+		}
+	}
 }
 
 // Add counts runs of a statement.

@@ -462,7 +462,7 @@ func (d *database) Exec(ctx context.Context, text string, args ...setwise.Arg) (
 	if err == nil {
 		n, err = r.RowsAffected()
 	}
-	d.tally.Note(text, n, time.Since(began))
+	d.tally.Note(text, n, time.Since(began), setwise.Values(args))
 	return n, d.err(ctx, d.marked(text, err))
 }
 
@@ -517,7 +517,7 @@ func (d *database) Query(
 	began := time.Now()
 	rows, err := d.conn.QueryContext(ctx, text, bind(args)...)
 	if err != nil {
-		d.tally.Note(text, 0, time.Since(began))
+		d.tally.Note(text, 0, time.Since(began), setwise.Values(args))
 		return d.err(ctx, err)
 	}
 	defer rows.Close()
@@ -542,7 +542,7 @@ func (d *database) Query(
 			return err
 		}
 	}
-	d.tally.Note(text, n, time.Since(began))
+	d.tally.Note(text, n, time.Since(began), setwise.Values(args))
 	return d.err(ctx, rows.Err())
 }
 

@@ -166,7 +166,9 @@ func (tx *transaction) InsertUnkeyed(
 			for i := range b.Len {
 				one := b.Slice(i, i+1)
 				sql, args := tx.db.valuesOf(tx.db.Table(into.Table), into, []*value.Batch{one}, -1)
+				began := time.Now()
 				r, err := tx.db.conn.ExecContext(ctx, sql, args...)
+				tx.db.tally.Note(sql, 1, time.Since(began), into.Of(one.Row(0)))
 				if err != nil {
 					return nil, numbered(tx.db.err(ctx, err), int64(len(keys)))
 				}
@@ -196,7 +198,7 @@ func (tx *transaction) InsertUnkeyed(
 			if err := errors.Join(found.Err(), found.Close()); err != nil {
 				return nil, tx.db.err(ctx, err)
 			}
-			tx.db.tally.Note(short(sql), int64(len(keys)-before), time.Since(began))
+			tx.db.tally.Note(short(sql), int64(len(keys)-before), time.Since(began), into.Of(part.Row(0)))
 		}
 	}
 	return keys, nil
@@ -242,7 +244,8 @@ func (d *database) load(
 	}
 	s := &stream{into: into, numbered: withNumbers}
 	var stop func()
-	s.next, stop = iter.Pull(rows)
+	var first []value.Value
+	s.next, stop = iter.Pull(store.FirstRow(into, rows, &first))
 	name := fmt.Sprintf("evensprout-%d", handlers.Add(1))
 	mysql.RegisterReaderHandler(name, func() io.Reader { return s })
 	text := " INTO TABLE " + table + ` CHARACTER SET utf8mb4 FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES ` +
@@ -261,7 +264,7 @@ func (d *database) load(
 	if err == nil {
 		loaded, err = r.RowsAffected()
 	}
-	d.tally.Note("LOAD DATA LOCAL INFILE"+text, loaded, time.Since(began))
+	d.tally.Note("LOAD DATA LOCAL INFILE"+text, loaded, time.Since(began), first)
 	if err != nil {
 		return loaded, d.err(ctx, err)
 	}
@@ -463,7 +466,7 @@ func (d *database) insert(
 				if err == nil {
 					n, err = r.RowsAffected()
 				}
-				d.tally.Note(short(text), n, time.Since(began))
+				d.tally.Note(short(text), n, time.Since(began), into.Of(part.Row(from)))
 				if err != nil {
 					return total, d.err(ctx, err)
 				}

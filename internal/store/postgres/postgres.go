@@ -420,7 +420,7 @@ func (d *database) Exec(ctx context.Context, sql string, args ...setwise.Arg) (i
 	}
 	r := reader.Read()
 	n := r.CommandTag.RowsAffected()
-	d.tally.Note(sql, n, time.Since(began))
+	d.tally.Note(sql, n, time.Since(began), setwise.Values(args))
 	return n, d.err(ctx, r.Err)
 }
 
@@ -460,7 +460,7 @@ func (d *database) Query(
 		failed = show(row)
 	}
 	_, err = r.Close()
-	d.tally.Note(sql, n, time.Since(began))
+	d.tally.Note(sql, n, time.Since(began), setwise.Values(args))
 	if err = d.err(ctx, err); err != nil {
 		return err
 	}

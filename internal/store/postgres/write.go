@@ -216,7 +216,8 @@ func (d *database) copyRows(
 		format = "text"
 	}
 	var stop func()
-	s.next, stop = iter.Pull(rows)
+	var first []value.Value
+	s.next, stop = iter.Pull(store.FirstRow(into, rows, &first))
 	sql := "COPY " + table + " (" + strings.Join(
 		setwise.Names(d, "", columns),
 		", ",
@@ -224,7 +225,7 @@ func (d *database) copyRows(
 	began := time.Now()
 	tag, err := d.conn.CopyFrom(ctx, s, sql)
 	s.close(stop)
-	d.tally.Note(sql, tag.RowsAffected(), time.Since(began))
+	d.tally.Note(sql, tag.RowsAffected(), time.Since(began), first)
 	if s.err != nil {
 		return 0, s.err // the cause of a broken stream
 	}

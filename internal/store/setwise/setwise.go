@@ -23,6 +23,18 @@ type Arg struct {
 	Column *schema.Column
 }
 
+// Values are those of args.
+func Values(args []Arg) []value.Value {
+	if len(args) == 0 {
+		return nil
+	}
+	out := make([]value.Value, len(args))
+	for i, a := range args {
+		out[i] = a.Value
+	}
+	return out
+}
+
 // Engine is what an engine's own folder provides.
 type Engine interface {
 	dialect.Dialect

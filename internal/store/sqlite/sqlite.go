@@ -275,7 +275,7 @@ func (d *database) Query(
 	show func([]value.Value) error,
 ) error {
 	began, n := time.Now(), int64(0)
-	defer func() { d.tally.Note(sql, n, time.Since(began)) }()
+	defer func() { d.tally.Note(sql, n, time.Since(began), setwise.Values(args)) }()
 	stmt, err := d.conn.Prepare(sql)
 	if err != nil {
 		return d.explained(ctx, err)

@@ -242,10 +242,11 @@ func (tx *transaction) each(ctx context.Context, into store.Into, rows store.Row
 	}
 
 	began, n := time.Now(), int64(0)
+	var first []value.Value
 	defer func() {
-		tx.db.tally.Add(store.Statement{Text: sql, Times: n, Rows: n, Elapsed: time.Since(began)})
+		tx.db.tally.Add(store.Statement{Text: sql, Times: n, Rows: n, Elapsed: time.Since(began), Values: first})
 	}()
-	for b := range rows {
+	for b := range store.FirstRow(into, rows, &first) {
 		for i := range b.Len {
 			row := b.Row(i)
 			for j, f := range into.Fields {
@@ -278,7 +279,8 @@ func (d *database) Fill(_ context.Context, table string, into store.Into, rows s
 	f := &filler{db: d, table: table, into: into}
 	defer f.close()
 	began := time.Now()
-	for b := range rows {
+	var first []value.Value
+	for b := range store.FirstRow(into, rows, &first) {
 		for i := range b.Len {
 			f.pending = append(f.pending, value.Int(f.n+int64(f.waiting)))
 			for _, at := range into.Fields {
@@ -292,7 +294,7 @@ func (d *database) Fill(_ context.Context, table string, into store.Into, rows s
 		}
 	}
 	err := f.flush()
-	d.tally.Note("INSERT INTO "+table+" VALUES ("+places(len(into.Columns)+1)+")", f.n, time.Since(began))
+	d.tally.Note("INSERT INTO "+table+" VALUES ("+places(len(into.Columns)+1)+")", f.n, time.Since(began), first)
 	return f.n, err
 }
 
