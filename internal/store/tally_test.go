@@ -9,8 +9,11 @@ import (
 
 func TestStatementsAreTallied(t *testing.T) {
 	var tally Tally
-	tally.Note("A", 2, time.Second)
-	tally.Note("B", -1, 0)
-	tally.Note("A", 3, time.Second)
-	assert.Equal(t, []Statement{{"A", 2, 5, 2 * time.Second}, {"B", 1, 0, 0}}, tally.Statements())
+	tally.Note("A", 2, time.Second, nil)
+	tally.Note("B", -1, 0, nil)
+	tally.Note("A", 3, time.Second, nil)
+	assert.Equal(t, []Statement{
+		{Text: "A", Times: 2, Rows: 5, Elapsed: 2 * time.Second},
+		{Text: "B", Times: 1},
+	}, tally.Statements())
 }
