@@ -49,7 +49,7 @@ func TestWrongCalls(t *testing.T) {
 		{"check empty.yaml", 3, "the plan is empty", "evensprout demo"},
 		{"check broken.yaml", 3, "broken.yaml:1:7: this is not YAML", "two spaces for each level"},
 		{"check latin.yaml", 3, "latin.yaml:1:1: the plan is not valid UTF-8", "save it as UTF-8"},
-		{"check larkwater.db", 3, "this is a SQLite database, not a plan", "--db sqlite:app.db"},
+		{"check larkwater.db", 3, "this is a SQLite database, not a plan", "--db sqlite:larkwater.db"},
 		{"load --db sqlite:none.db", 4, "there is no database file none.db", "run your migrations"},
 		{"load --db sqlite:folder", 4, "folder is a folder, not a database file", ""},
 		{"load --db sqlite:notdb.db", 4, "notdb.db is not a SQLite database", ""},
@@ -113,9 +113,9 @@ func TestWrongCalls(t *testing.T) {
 		{"trial --counts many", 2, "--counts must be numbers of rows", "--help"},
 		{"trial --chart x.gif", 2, "ends in .png or .svg", "--help"},
 		{"survey --db sqlite:none.db", 4, "there is no database file none.db", "run your migrations"},
-		{"survey --db sqlite:app.db --names shouting", 2, "--names must be one of pascal, camel", "--help"},
-		{"survey --db sqlite:app.db --tables nobody", 4, "there is no table nobody", ""},
-		{"survey --db sqlite:app.db --out evensprout.yaml", 1, "evensprout.yaml already exists", ""},
+		{"survey --db sqlite:larkwater.db --names shouting", 2, "--names must be one of pascal, camel", "--help"},
+		{"survey --db sqlite:larkwater.db --tables nobody", 4, "there is no table nobody", ""},
+		{"survey --db sqlite:larkwater.db --out evensprout.yaml", 1, "evensprout.yaml already exists", ""},
 		{"survey --structs none", 2, "--structs: there is no folder none", "--help"},
 	} {
 		r := f.run(strings.Fields(c.call)...)

@@ -7,14 +7,14 @@ import (
 	"strings"
 	"time"
 
-	"evensprout/internal/journal"
-
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
 	"evensprout/internal/diag"
+	"evensprout/internal/journal"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
+	"evensprout/internal/replay"
 	"evensprout/internal/report"
 	"evensprout/internal/store"
 )
@@ -300,6 +300,56 @@ func paceOf(what string, rows int64, d time.Duration) string {
 		out += fmt.Sprintf(" (%s %s per second)", diag.Number(int64(float64(rows)/s)), what)
 	}
 	return out
+}
+
+// printRestoration shows what a restoration did.
+func (a *program) printRestoration(r *replay.Restoration, name string) {
+	t := report.Table{
+		Columns: []report.Column{
+			{Name: "Entity"},
+			{Name: "Table"},
+			{Name: "Planned", Number: true},
+			{Name: "Inserted", Number: true},
+			{Name: "Restored", Number: true},
+			{Name: "Deleted", Number: true},
+		},
+	}
+	kept := int64(0)
+	for _, e := range r.Entities {
+		kept += e.Kept
+		t.Rows = append(
+			t.Rows,
+			[]string{
+				e.Entity,
+				e.Table,
+				diag.Number(e.Rows),
+				diag.Number(e.Inserted),
+				diag.Number(e.Updated),
+				diag.Number(e.Deleted),
+			},
+		)
+	}
+
+	fmt.Fprintln(a.out, a.page.Draw(t))
+	word, is := a.page.Good("done:"), "is"
+	if r.DryRun {
+		word, is = a.page.Good("dry run, all rolled back:"), "would be"
+	}
+	if r.Inserted+r.Updated+r.Deleted == 0 {
+		fmt.Fprintf(a.out, "\n%s %s already was as loaded (%s)\n", word, name, pace(0, r.Elapsed))
+	} else {
+		fmt.Fprintf(a.out, "\n%s %s %s as loaded: %s inserted, %s restored, %s deleted (%s)\n", word, name,
+			is,
+			diag.Count(r.Inserted, "row", "rows"), diag.Number(r.Updated), diag.Number(r.Deleted), pace(0, r.Elapsed))
+	}
+
+	if kept > 0 {
+		fmt.Fprintf(
+			a.out,
+			"%s not in the plan are in tables that had rows before; --delete-extra deletes them.\n",
+			diag.Count(kept, "row", "rows"),
+		)
+	}
 }
 
 // progress lets a load tell how far it is: a bar on a terminal, else a plain line
