@@ -98,3 +98,18 @@ func TestPicturesInTheDocs(t *testing.T) {
 		assert.True(t, shown[filepath.Base(f)], "%s is in no page", f)
 	}
 }
+
+// The version of Go is the same wherever it is named.
+func TestGoVersionsAgree(t *testing.T) {
+	version := func(file, pattern string) string {
+		text, err := os.ReadFile(filepath.Join("../..", file))
+		require.NoError(t, err)
+		found := regexp.MustCompile(pattern).FindSubmatch(text)
+		require.NotNil(t, found, "%s names no version of Go", file)
+		return string(found[1])
+	}
+	want := version("go.mod", `(?m)^go (\S+)$`)
+	assert.Equal(t, want, version("Containerfile", `golang:(\S+)`))
+	assert.Equal(t, want, version("scripts/tools/go.mod", `(?m)^go (\S+)$`))
+	assert.Equal(t, want, version("README.md", `Go (\d[\d.]*\d)`))
+}
