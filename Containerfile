@@ -9,7 +9,7 @@ WORKDIR /src
 COPY go.mod go.sum ./
 RUN go mod download
 COPY . .
-RUN CGO_ENABLED=0 go build -trimpath -ldflags '-s -w -buildid=' -o /evensprout ./cmd/evensprout
+RUN CGO_ENABLED=0 go build -buildvcs=true -trimpath -ldflags '-s -w -buildid=' -o /evensprout ./cmd/evensprout
 RUN mkdir /empty
 
 FROM scratch

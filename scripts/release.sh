@@ -14,7 +14,7 @@ trap 'rm -rf "$work"' EXIT
 export CGO_ENABLED=0
 
 build() { # OS ARCH FILE
-  GOOS=$1 GOARCH=$2 go build -trimpath -ldflags '-s -w -buildid=' -o "$3" ./cmd/evensprout
+  GOOS=$1 GOARCH=$2 go build -buildvcs=true -trimpath -ldflags '-s -w -buildid=' -o "$3" ./cmd/evensprout
 }
 
 build "$(go env GOHOSTOS)" "$(go env GOHOSTARCH)" "$work/host"
