@@ -289,7 +289,7 @@ func samples(k grow.Kind, part string, n int) []string {
 	s := &grow.Set{Seed: "catalog", Edition: "1"}
 	e := s.NewEntity("Sample")
 	e.Rows = uint64(n)
-	src, err := grow.NewKind(k, nil)
+	src, err := grow.NewKind(k, grow.KindOptions{})
 	if err != nil {
 		return nil
 	}

@@ -121,7 +121,7 @@ func fitsLength(s Source, length int) bool {
 	if kinds[i].Space() == 0 {
 		return length >= 4000
 	}
-	src, err := grow.NewKind(kinds[i], nil)
+	src, err := grow.NewKind(kinds[i], grow.KindOptions{})
 	if err != nil {
 		return false
 	}

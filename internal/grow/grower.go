@@ -89,6 +89,7 @@ type Grower struct {
 	tables map[*Entity]TableReader
 	text   arena
 	bufs   [][]byte // scratch, taken and given back
+	prose  stream   // of the text that is being made
 	err    error
 
 	record *Record

@@ -381,24 +381,6 @@ func LongestText(s Source) (string, int) {
 	return text, utf8.RuneCountInString(text)
 }
 
-func (f form) appendLongest(b []byte) []byte {
-	for i := range f {
-		p := &f[i]
-		if p.list == nil {
-			b = appendPadded(b, p.hi-1, p.width)
-			continue
-		}
-		best := p.list[0]
-		for _, s := range p.list {
-			if utf8.RuneCountInString(s) > utf8.RuneCountInString(best) {
-				best = s
-			}
-		}
-		b = append(b, best...)
-	}
-	return b
-}
-
 func (n *node) appendLongest(b []byte) []byte {
 	switch n.op {
 	case opClass:

@@ -6,8 +6,10 @@ import (
 	"hash/adler32"
 	"hash/crc32"
 	"strconv"
+	"sync"
 
 	"evensprout/internal/value"
+	"evensprout/internal/words"
 )
 
 // generated is the name of a placeholder file that belongs to the row.
@@ -75,6 +77,9 @@ func (f *Field) File() (FileSpec, bool) {
 	return FileSpec{}, false
 }
 
+// generalText is the grammar of documents.
+var generalText = sync.OnceValue(func() *grammar { return newGrammar(words.Find(words.Default), Subjects[0]) })
+
 // File returns the contents of the placeholder file that a field of a row names.
 func (g *Grower) File(e *Entity, r Row, f *Field) []byte {
 	fr := g.open(e, r)
@@ -86,8 +91,9 @@ func (g *Grower) File(e *Entity, r Row, f *Field) []byte {
 	}
 	size := int(s.spec.Bytes.draw(&draws))
 	var b []byte
+	text := generalText()
 	for len(b) < size {
-		b = append(proseParagraph(&draws, b, []Range{{2, 5}, {5, 12}}), "\n\n"...)
+		b = append(text.paragraph(&draws, b, Range{2, 5}), "\n\n"...)
 	}
 	b = b[:size]
 	b[size-1] = '\n'

@@ -358,7 +358,7 @@ func (f *Field) drawn() (*Field, error) {
 				continue
 			}
 		case *partOf:
-			if !s.part.alone {
+			if !s.single() {
 				return nil, fmt.Errorf("many rows of %s have the same %s: make another part unique, or use a "+
 					"text with a unique part", s.kind.kind.Name, s.part.Name)
 			}
@@ -411,7 +411,7 @@ func (t *template) letters(i int) *letterSet {
 			break
 		}
 		if k, ok := p.path.Field.Source.(*countedKind); ok {
-			k.kind.form.eachText(addAll)
+			k.eachText(addAll)
 			break
 		}
 		for c := range set {
@@ -608,7 +608,7 @@ func (g *Group) listDistinct(m *member) string {
 		}
 	case *countedKind:
 		if g.text == nil {
-			if reps := s.kind.distinct(); uint64(len(reps)) < m.radix {
+			if reps := s.built.distinct(&s.kind); uint64(len(reps)) < m.radix {
 				m.reps, m.radix = reps, uint64(len(reps))
 			}
 			return ""

@@ -567,6 +567,11 @@ var hintCases = []hintCase{
 		change: []string{"between: 5", "between: [1, 10]"},
 	},
 	{
+		hint:   "locale: de, or locale: {en-GB: 60, de: 40}",
+		text:   plan.CellOf("{kind: name, locale: [de]}"),
+		change: []string{"locale: [de]", "locale: de"},
+	},
+	{
 		hint:   "{choose: [red, green]}, or {choose: {red: 80, green: 20}}",
 		text:   plan.CellOf("{choose: red}"),
 		change: []string{"choose: red", "choose: [red, green]"},

@@ -5,6 +5,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/value"
+	"evensprout/internal/words"
 )
 
 // JSONSchema is the form of plan files as a JSON Schema (draft 2020-12), for editors.
@@ -35,7 +36,7 @@ func JSONSchema() ([]byte, error) {
 	for _, k := range grow.Kinds() {
 		names = append(names, k.Name)
 	}
-	words := m{
+	sourceWords := m{
 		"value": says("the literal, beside modifiers", ref("literal")),
 		"count": says(
 			"numbers in order: from a number on, or from, step and restart",
@@ -133,6 +134,8 @@ func JSONSchema() ([]byte, error) {
 		"spread": says("free: independent draws", m{"enum": []string{"even", "free"}}),
 		"if":     says("conditions, without which the field is NULL", ref("condition")),
 	}
+	properties["locale"] = ref("locale")
+	properties["about"] = says("what a text is about", m{"enum": grow.Subjects})
 	for _, k := range grow.Kinds() {
 		for _, p := range k.Params {
 			properties[p] = says("a parameter of the kind", ref("range"))
@@ -140,7 +143,7 @@ func JSONSchema() ([]byte, error) {
 	}
 	var one []any
 	for _, word := range keysOf(sources) {
-		properties[word] = words[word]
+		properties[word] = sourceWords[word]
 		one = append(one, m{"required": []string{word}})
 	}
 	fieldNames := m{"anyOf": []any{text, list(text)}}
@@ -218,6 +221,7 @@ func JSONSchema() ([]byte, error) {
 		"clock":    says("the plan's current time", text),
 		"database": says("URL; a relative path starts at the plan", text),
 		"when":     ref("when"),
+		"locale":   ref("locale"),
 		"once":     says("true: a database that this plan filled is never filled again", m{"type": "boolean"}),
 		"commit":   says("what is committed together", m{"enum": commits}),
 
@@ -233,6 +237,13 @@ func JSONSchema() ([]byte, error) {
 	schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	schema["title"] = "Even Sprout plan, edition 1"
 	schema["$defs"] = m{
+		"locale": says("language and country of names, addresses and texts; or several, by weight", m{
+			"anyOf": []any{
+				m{"enum": words.Locales()},
+				m{"type": "object", "propertyNames": m{"enum": words.Locales()}, "additionalProperties": m{
+					"type": []string{"integer", "string"}}},
+			},
+		}),
 		"literal": m{"type": []string{"string", "number", "boolean", "null"}},
 		"percent": m{"type": "string", "pattern": `^[0-9]+(\.[0-9]+)?%$`},
 		"range": m{
@@ -327,7 +338,8 @@ func JSONSchema() ([]byte, error) {
 			),
 			"keys": says("planned, or given by the database", m{"enum": []string{"planned", "database"}}),
 
-			"when": ref("when"),
+			"when":   ref("when"),
+			"locale": ref("locale"),
 		})),
 	}
 	return json.MarshalIndent(schema, "", "  ")

@@ -30,7 +30,8 @@ type Plan struct {
 	Clock    value.Value // a Timestamp
 	Database string      // URL, empty if the plan names none
 	Commit   Commit
-	Once     bool // a database that it filled is never filled again
+	Locales  grow.Locales // of names, addresses and texts; nil: the default
+	Once     bool         // a database that it filled is never filled again
 	Entities []*Entity
 	Units    []*Unit
 	Always   []*Invariant
@@ -59,8 +60,9 @@ type Entity struct {
 	Existing  bool      // its rows are those of the table: they are read, not written
 	Write     *Write    // nil: insert
 
-	DatabaseKeys bool     // the database gives the keys
-	OnViolation  Policies // before the plan's own
+	Locales      grow.Locales // nil: the plan's
+	DatabaseKeys bool         // the database gives the keys
+	OnViolation  Policies     // before the plan's own
 
 	place
 	tablePlace, rowsPlace place
@@ -276,6 +278,7 @@ func (p *Plan) read(root *node) {
 			}
 		},
 		"database":     func(_, v *node) { p.text(v, "database", &p.Database) },
+		"locale":       func(_, v *node) { p.Locales = p.locales(v) },
 		"when":         func(_, v *node) { whenEmpty = p.when(v) },
 		"once":         func(_, v *node) { p.Once = p.yes(v, "once") },
 		"commit":       func(_, v *node) { p.commit(v) },
@@ -359,6 +362,7 @@ func (p *Plan) entity(e *Entity, n *node) {
 		e.DatabaseKeys = word == "database"
 	}
 	s["when"] = func(_, v *node) { e.WhenEmpty = p.when(v) }
+	s["locale"] = func(_, v *node) { e.Locales = p.locales(v) }
 	p.each(n, "an entity", s)
 	if e.Existing {
 		for _, x := range n.pairs {

@@ -541,21 +541,41 @@ func (c *compiler) kind(f *field) grow.Source {
 				"field", name, k.Parts[0].Name)
 		return nil
 	}
-	params := map[string]grow.Range{}
+	o := grow.KindOptions{Params: map[string]grow.Range{}, Locales: c.locales(f)}
 	for arg, n := range f.decl.args {
+		if arg == "locale" && k.Locales {
+			continue
+		}
+		if arg == "about" && k.Subjects {
+			if !c.plan.text(n, "about", &o.Subject) {
+				return nil
+			}
+			if !slices.Contains(grow.Subjects, o.Subject) {
+				c.add(n.place, "there are no texts about %s", o.Subject).Nearest(o.Subject, grow.Subjects)
+				return nil
+			}
+			continue
+		}
 		if !slices.Contains(k.Params, arg) {
+			known := slices.Clone(k.Params)
+			if k.Locales {
+				known = append(known, "locale")
+			}
+			if k.Subjects {
+				known = append(known, "about")
+			}
 			p := c.add(n.place, "the kind %s has no parameter %s", name, arg)
-			if len(k.Params) > 0 {
-				p.Nearest(arg, k.Params)
+			if len(known) > 0 {
+				p.Nearest(arg, known)
 			}
 			return nil
 		}
-		if params[arg], ok = c.plan.countRange(n, arg, 1<<30); !ok {
+		if o.Params[arg], ok = c.plan.countRange(n, arg, 1<<30); !ok {
 			return nil
 		}
 	}
 
-	src, err := grow.NewKind(k, params)
+	src, err := grow.NewKind(k, o)
 	return c.fault(v.place, src, err)
 }
 

@@ -98,10 +98,10 @@ func TestPartsOfADrawAgree(t *testing.T) {
 	for _, r := range rows {
 		emails[value.Fold(r["email"])] = true
 		local, _, _ := strings.Cut(r["email"], "@")
-		assert.Equal(t, strings.ToUpper(strings.ReplaceAll(local, ".", "_")), r["login"])
+		assert.Equal(t, strings.ToUpper(local), r["login"])
 		assert.True(
 			t,
-			strings.HasPrefix(local, value.Fold(strings.ReplaceAll(r["given"], "ø", "o"))+"."),
+			strings.HasPrefix(local, value.Fold(r["given"])+"."),
 			"%s %s",
 			r["given"],
 			r["email"],
@@ -109,10 +109,10 @@ func TestPartsOfADrawAgree(t *testing.T) {
 		assert.Equal(t, r["created_at"], r["updated_at"])
 		same(regionOf, r["town"], r["region"])
 		same(countryOf, r["region"], r["country"])
-		same(codeOf, r["postcode"], r["town"])
+		same(codeOf, r["town"], r["postcode"][:3])
 	}
 	assert.Len(t, emails, 3000)
-	assert.Len(t, count(rows, "country"), 4)
+	assert.Equal(t, map[string]int{"United States": 3000}, count(rows, "country"))
 }
 
 // A given value of a field that takes a unique draw displaces the row that would have it.
