@@ -58,6 +58,7 @@ golden: ## write golden rows and the examples of the docs anew: only while the e
 	go test ./internal/draft -run Sample -update
 	go test ./internal/grow ./internal/plan -run 'Golden|Schema' -update
 	go test ./cmd/evensprout -run Docs -update
+	go test ./internal/cli -run Catalog -update
 
 licences: ## docs/dependencies.md, from the modules that the program is built from
 	scripts/licences.sh

@@ -28,9 +28,10 @@ var walls = map[string]string{
 	"internal/schema":      "value",
 	"internal/fit":         "schema value",
 	"internal/predicate":   "value",
-	"internal/grow":        "diag rng value",
+	"internal/words":       "value",
+	"internal/grow":        "diag rng value words",
 	"internal/derive":      "schema value",
-	"internal/plan":        "derive diag fit grow predicate rng safe schema value",
+	"internal/plan":        "derive diag fit grow predicate rng safe schema value words",
 	"internal/order":       "grow plan",
 	"internal/store":       "diag fit schema value",
 
@@ -60,7 +61,7 @@ var walls = map[string]string{
 	"internal/load":          "archive diag grow journal order plan schema store value",
 	"internal/cli": "app archive demo diag draft during export files grow journal load order plan " +
 		"predicate replay report safe schema store store/mysql store/postgres store/sqlite structs trial unit " +
-		"value withdraw",
+		"value withdraw words",
 }
 
 // Each package imports what the walls let through, and nothing else.

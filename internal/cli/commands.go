@@ -10,6 +10,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
+	"evensprout/internal/words"
 )
 
 // versionCommand makes the command version.
@@ -145,25 +146,40 @@ not fit the plan or cannot be reached.`,
 
 // catalog makes the command that lists kinds of values.
 func (a *program) catalog() *cobra.Command {
-	return &cobra.Command{
+	var locale string
+	c := &cobra.Command{
 		Use:   "catalog [KIND]",
 		Short: "List the kinds of values, with examples",
 		Long: `catalog lists the kinds of values that {kind: NAME} generates, with examples and the
 number of different values. With a name, it shows that kind alone, with more examples.
 
-Addresses, telephone numbers and hosts come only from ranges that are reserved for
-documentation and fiction: nothing can reach a real person.`,
+--locale shows names, addresses and texts of another language and country. A plan
+chooses with locale: at the plan, an entity or a field.
+
+Nothing can reach a real person: mail addresses, hosts, telephone numbers, postal codes,
+bank accounts and the like come only from ranges that are reserved or not assigned.`,
 		Example: `  evensprout catalog
-  evensprout catalog email`,
+  evensprout catalog email
+  evensprout catalog person --locale de`,
 		Args: cobra.MaximumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if words.Find(locale) == nil {
+				err := fmt.Errorf("--locale: there is no locale %s", locale)
+				if near := diag.Nearest(locale, words.Locales()); near != "" {
+					err = fmt.Errorf("%w; did you mean %s?", err, near)
+				} else {
+					err = fmt.Errorf("%w: known are %s", err, strings.Join(words.Locales(), ", "))
+				}
+				return &diag.UsageError{Err: err}
+			}
+			mix := grow.Locales{{Name: locale, Weight: 1}}
 			kinds := grow.Kinds()
 			if len(args) == 1 {
 				var names []string
 				for _, k := range kinds {
 					names = append(names, k.Name)
 					if k.Name == args[0] {
-						return a.oneKind(k)
+						return a.oneKind(k, mix)
 					}
 				}
 				err := fmt.Errorf("there is no kind %s", args[0])
@@ -172,46 +188,57 @@ documentation and fiction: nothing can reach a real person.`,
 				}
 				return &diag.UsageError{Err: err}
 			}
-			return a.allKinds(kinds)
+			return a.paged(cmd.Context(), func() error { return a.allKinds(kinds, mix) })
 		},
 	}
+	c.Flags().StringVar(&locale, "locale", words.Default, "language and country of the examples")
+	return c
 }
 
-// allKinds prints a table of all kinds, with examples.
-func (a *program) allKinds(kinds []grow.Kind) error {
+// allKinds prints tables of all kinds by section, with examples.
+func (a *program) allKinds(kinds []grow.Kind, mix grow.Locales) error {
 	if a.json {
 		list := []any{}
 		for _, k := range kinds {
-			list = append(list, kindJSON(k, 3))
+			list = append(list, kindJSON(k, mix, 3))
 		}
 		return a.writeJSON(map[string]any{"kinds": list})
 	}
 
-	t := report.Table{
-		Columns: []report.Column{
-			{Name: "Kind"},
-			{Name: "What it is"},
-			{Name: "Different", Number: true},
-			{Name: "Samples"},
-		},
-	}
-	for _, k := range kinds {
-		shown := strings.Join(samples(k, "", 3), " · ")
-		if parts := k.PartNames(); len(parts) > 0 {
-			shown = "parts: " + strings.Join(parts, ", ")
+	for i, section := range grow.Sections {
+		if i > 0 {
+			fmt.Fprintln(a.out)
 		}
-		t.Rows = append(t.Rows, []string{k.Name, k.About, space(k), shown})
+		fmt.Fprintln(a.out, a.page.Bold(section))
+		t := report.Table{
+			Columns: []report.Column{
+				{Name: "Kind", Whole: true},
+				{Name: "What it is"},
+				{Name: "Different", Number: true},
+				{Name: "Samples"},
+			},
+		}
+		for _, k := range kinds {
+			if k.Section != section {
+				continue
+			}
+			shown := strings.Join(samples(k, mix, "", 3), " · ")
+			if parts := k.PartNames(); len(parts) > 0 {
+				shown = "parts: " + strings.Join(parts, ", ")
+			}
+			t.Rows = append(t.Rows, []string{k.Name, k.About, space(k), shown})
+		}
+		fmt.Fprintln(a.out, a.page.Draw(t))
 	}
-
-	fmt.Fprintln(a.out, a.page.Draw(t))
-	fmt.Fprintln(a.out, "\nIn a plan: {kind: NAME}; evensprout catalog NAME shows one with its parameters and parts.")
+	fmt.Fprintf(a.out, "\n%d kinds. In a plan: {kind: NAME}; evensprout catalog NAME shows one with its parameters and "+
+		"parts.\nLocales: %s.\n", len(kinds), strings.Join(words.Locales(), ", "))
 	return nil
 }
 
 // oneKind prints one kind, its parts and its options.
-func (a *program) oneKind(k grow.Kind) error {
+func (a *program) oneKind(k grow.Kind, mix grow.Locales) error {
 	if a.json {
-		return a.writeJSON(kindJSON(k, 10))
+		return a.writeJSON(kindJSON(k, mix, 10))
 	}
 	fmt.Fprintf(a.out, "%s: %s\n", a.page.Bold(k.Name), k.About)
 	if k.Space() > 0 {
@@ -222,6 +249,12 @@ func (a *program) oneKind(k grow.Kind) error {
 	for _, p := range k.Params {
 		r := k.Usual(p)
 		fmt.Fprintf(a.out, "parameter %s (default %d..%d)\n", p, r.Lo, r.Hi)
+	}
+	if k.Locales {
+		fmt.Fprintf(a.out, "locale: one of %s, or several by weight\n", strings.Join(words.Locales(), ", "))
+	}
+	if k.Subjects {
+		fmt.Fprintf(a.out, "about: one of %s\n", strings.Join(grow.Subjects, ", "))
 	}
 	if len(k.Parts) > 0 {
 		fmt.Fprintf(
@@ -239,23 +272,26 @@ func (a *program) oneKind(k grow.Kind) error {
 			},
 		}
 		for _, part := range k.PartNames() {
-			t.Rows = append(t.Rows, append([]string{part}, samples(k, part, 3)...))
+			t.Rows = append(t.Rows, append([]string{part}, samples(k, mix, part, 3)...))
 		}
 		fmt.Fprintln(a.out, a.page.Draw(t))
 		return nil
 	}
 
-	for _, s := range samples(k, "", 10) {
+	for _, s := range samples(k, mix, "", 10) {
 		fmt.Fprintln(a.out, "  "+s)
 	}
 	return nil
 }
 
 // kindJSON is a kind for --json, with n examples.
-func kindJSON(k grow.Kind, n int) any {
+func kindJSON(k grow.Kind, mix grow.Locales, n int) any {
 	o := &report.Object{}
 	o.Set("kind", k.Name)
 	o.Set("about", k.About)
+	o.Set("section", k.Section)
+	o.Set("locales", k.Locales)
+	o.Set("subjects", k.Subjects)
 	if k.Space() > 0 {
 		o.Set("different", k.Space())
 	}
@@ -267,12 +303,12 @@ func kindJSON(k grow.Kind, n int) any {
 	if len(k.Parts) > 0 {
 		parts := &report.Object{}
 		for _, part := range k.PartNames() {
-			parts.Set(part, samples(k, part, n))
+			parts.Set(part, samples(k, mix, part, n))
 		}
 		o.Set("parts", parts)
 		return o
 	}
-	o.Set("samples", samples(k, "", n))
+	o.Set("samples", samples(k, mix, "", n))
 	return o
 }
 
@@ -285,11 +321,11 @@ func space(k grow.Kind) string {
 }
 
 // samples grows a few values of a kind, or of a part of it.
-func samples(k grow.Kind, part string, n int) []string {
+func samples(k grow.Kind, mix grow.Locales, part string, n int) []string {
 	s := &grow.Set{Seed: "catalog", Edition: "1"}
 	e := s.NewEntity("Sample")
 	e.Rows = uint64(n)
-	src, err := grow.NewKind(k, grow.KindOptions{})
+	src, err := grow.NewKind(k, grow.KindOptions{Locales: mix})
 	if err != nil {
 		return nil
 	}

@@ -12,6 +12,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/journal"
 	"evensprout/internal/plan"
+	"evensprout/internal/words"
 
 	"github.com/spf13/cobra"
 )
@@ -27,6 +28,7 @@ func (a *program) flagValues() map[string]completer {
 	}
 	return map[string]completer{
 		"color":           words(a.color.words...),
+		"locale":          words(localeNames()...),
 		"log-format":      words(a.logFormat.words...),
 		"commit":          words(plan.CommitWords()...),
 		"withdraw commit": words(string(plan.CommitLoad), string(plan.CommitChunk)),
@@ -152,3 +154,6 @@ func (a *program) loadsOfJournal(c *cobra.Command, args []string) []string {
 	}
 	return out
 }
+
+// localeNames are the locales of the catalogue.
+func localeNames() []string { return words.Locales() }
