@@ -322,7 +322,16 @@ func TestStreams(t *testing.T) {
 			"deck,4.50\r\nSALOON,Saloon,7.25\r\nCABIN,Cabin,19.00\r\nBICYCLE,Bicycle,2.00\r\n",
 		r.out,
 	)
-	r = f.run("export", "larkwater/evensprout.yaml", "--entity", "FareClass", "--entity", "Pier", "--format", "ndjson")
+	r = f.run(
+		"export",
+		"larkwater/evensprout.yaml",
+		"--entity",
+		"FareClass",
+		"--entity",
+		"Pier",
+		"--format",
+		"ndjson",
+	)
 	require.Zero(t, r.code, r.errOut)
 	lines := strings.Split(strings.TrimSpace(r.out), "\n")
 	assert.Len(t, lines, 13)

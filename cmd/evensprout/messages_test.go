@@ -22,8 +22,10 @@ import (
 )
 
 // sqlPattern matches statements and parts of them: nobody reads these.
-var sqlPattern = regexp.MustCompile(`\b(SELECT|INSERT|UPDATE|DELETE|CREATE|ALTER|DROP|SET|FROM|WHERE|SAVEPOINT|CAST|` +
-	`VARCHAR|BIGINT|NULL|ORDER BY|pg_|information_schema)\b`)
+var sqlPattern = regexp.MustCompile(
+	`\b(SELECT|INSERT|UPDATE|DELETE|CREATE|ALTER|DROP|SET|FROM|WHERE|SAVEPOINT|CAST|` +
+		`VARCHAR|BIGINT|NULL|ORDER BY|pg_|information_schema)\b`,
+)
 
 // wordsPattern matches text: two words in a row.
 var wordsPattern = regexp.MustCompile(`[a-z]{2,}[,:;]? [a-z({%<-]`)

@@ -61,10 +61,12 @@ then.
 		b.WriteString("\n")
 	}
 
-	b.WriteString("## Locales\n\nKinds marked ⚑ follow the locale: `locale: de` at the plan, an entity or a field, or a " +
-		"mixture such as\n`locale: {en-GB: 60, de: 25, ja: 15}`. A person, a place or a company stays within one locale. " +
-		"The default is `" + words.Default + "`.\n\n| locale | a name | an address | a telephone number | a sentence |\n" +
-		"|---|---|---|---|---|\n")
+	b.WriteString(
+		"## Locales\n\nKinds marked ⚑ follow the locale: `locale: de` at the plan, an entity or a field, or a " +
+			"mixture such as\n`locale: {en-GB: 60, de: 25, ja: 15}`. A person, a place or a company stays within one locale. " +
+			"The default is `" + words.Default + "`.\n\n| locale | a name | an address | a telephone number | a sentence |\n" +
+			"|---|---|---|---|---|\n",
+	)
 	find := func(name string) grow.Kind {
 		for _, k := range kinds {
 			if k.Name == name {
@@ -101,13 +103,22 @@ that is reserved, or that cannot be assigned; a test holds every kind to it.
 | telephone, fr | numbers that begin with 0 behind +33 |
 | telephone, es, it | numbers that begin with 2, which is not in use |
 | telephone, pl, tr | area code 11 and area codes that begin with 1, which do not exist |
-| postal codes | prefixes that are not assigned: 05, 43 and 62 in Germany, 96 and 99 in France, 53 to 99 in Spain, 99 in Italy and Egypt, 79 in Poland, 82 to 99 in Turkey, 00 in Brazil, 000 in Japan, single ones in the United States; endings that are never used in Britain (C, I, K, M, O, V) and the Netherlands (SA, SD, SS) |
+| postal codes | prefixes that are not assigned, or endings that are never used: see the table below |
 | IBAN | bank codes of zeros, or XXXX, with right check digits |
 | BIC | codes for tests: the eighth character is 0 (ISO 9362) |
 | VAT numbers | German ones that begin with 0 |
 | payment cards | eight numbers that are known to be for tests |
 | EAN, GTIN | prefix 2, for use inside a company; ISBN: group 979-9 |
 | VIN, number plates | maker ZZZ and prefix QX, which do not exist |
+
+| postal codes of | begin with, or end in |
+|---|---|
+| Germany | 05, 43, 62 |
+| France, Italy, Egypt | 96 or 99, 99, 99 |
+| Spain, Turkey | 53 to 99, 82 to 99 |
+| Poland, Brazil, Japan | 79, 00, 000 |
+| United States | single prefixes such as 099, 621 and 771 |
+| Britain, Netherlands | endings with C, I, K, M, O or V; SA, SD or SS |
 `
 
 // docs/catalog.md is what the program has.

@@ -167,7 +167,9 @@ func personKind() Kind {
 					return append(b, r.lists[list].pick(hash(ofTitle, d[:personDigits]...)).Text...)
 				},
 				widest: func(r *record) string {
-					return longestOf([]string{widestOf(r.lists["honorific.f"].List), widestOf(r.lists["honorific.m"].List)})
+					return longestOf(
+						[]string{widestOf(r.lists["honorific.f"].List), widestOf(r.lists["honorific.m"].List)},
+					)
 				},
 			},
 			{Name: "sex", make: func(r *record, d digitsOf, b []byte) []byte {
@@ -420,11 +422,21 @@ func productKind() Kind {
 			{Name: "description", make: func(r *record, d digitsOf, b []byte) []byte {
 				b = append(name(r, d, b), " by "...)
 				b = append(append(b, r.entry("brand", d[productBrand]).Text...), ", made of "...)
-				b = append(b, strings.ToLower(r.lists["product.material"].pick(hash(ofMaterial, d[:productDigits]...)).Text)...)
+				b = append(
+					b,
+					strings.ToLower(r.lists["product.material"].pick(hash(ofMaterial, d[:productDigits]...)).Text)...)
 				return append(b, '.')
 			}, widest: func(r *record) string {
-				return widestOf(r.lists["product.adjective"].List) + " " + widestOf(r.lists["product.thing"].List) + " by " +
-					widestOf(r.lists["brand"].List) + ", made of " + widestOf(r.lists["product.material"].List) + "."
+				return widestOf(
+					r.lists["product.adjective"].List,
+				) + " " + widestOf(
+					r.lists["product.thing"].List,
+				) + " by " +
+					widestOf(
+						r.lists["brand"].List,
+					) + ", made of " + widestOf(
+					r.lists["product.material"].List,
+				) + "."
 			}},
 			{Name: "price", typ: value.Decimal, scale: 2, make: func(r *record, d digitsOf, b []byte) []byte {
 				return append(appendPadded(b, about(ofPrice, r, d, 4, 220), 0),
@@ -483,10 +495,11 @@ func cardKind() Kind {
 // vehicleKind is a vehicle of an invented make.
 func vehicleKind() Kind {
 	return Kind{
-		Name: "vehicle", Section: sectionMachines, About: "a vehicle of an invented make, whose model, body, year and fuel agree",
+		Name: "vehicle", Section: sectionMachines,
+		About: "a vehicle of an invented make, whose model, body, year and fuel agree",
 		record: func(l *words.Locale, order int) *record {
 			return newRecord(l, order, "vehicle", "0-9", "0-999999").list("fuel", "colour").
-				with("plate", "QX {000-999} {A|B|C|D|E|F|G|H|J|K}{A|B|C|D|E|F|G|H|J|K}")
+				with("plate", "QX {000-999} {letter}{letter}")
 		},
 		Parts: []KindPart{
 			piecePart("make", "vehicle", 0),
@@ -532,7 +545,10 @@ func fileKind() Kind {
 		Parts: []KindPart{
 			{Name: "name", alone: true, make: name},
 			piecePart("media-type", "media", 0),
-			{Name: "extension", make: func(r *record, d digitsOf, b []byte) []byte { return append(b, extension(r, d)...) }},
+			{
+				Name: "extension",
+				make: func(r *record, d digitsOf, b []byte) []byte { return append(b, extension(r, d)...) },
+			},
 			{Name: "path", alone: true, make: func(r *record, d digitsOf, b []byte) []byte {
 				return name(r, d, append(b, "/uploads/"...))
 			}},

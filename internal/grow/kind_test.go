@@ -279,7 +279,14 @@ func TestLocalesAreMixed(t *testing.T) {
 		name, tel := row[1].S, row[2].S
 		code, _, _ := strings.Cut(tel, " ")
 		counts[code]++
-		assert.Equal(t, code == "+81", name[0] >= utf8.RuneSelf && !strings.ContainsAny(name, "äöüßşéÄÖÜ"), "%s %s", name, tel)
+		assert.Equal(
+			t,
+			code == "+81",
+			name[0] >= utf8.RuneSelf && !strings.ContainsAny(name, "äöüßşéÄÖÜ"),
+			"%s %s",
+			name,
+			tel,
+		)
 	}
 	assert.InDelta(t, 4800, counts["+44"], 250)
 	assert.InDelta(t, 2000, counts["+49"], 250)

@@ -541,18 +541,28 @@ func (c *compiler) kind(f *field) grow.Source {
 				"field", name, k.Parts[0].Name)
 		return nil
 	}
-	o := grow.KindOptions{Params: map[string]grow.Range{}, Locales: c.locales(f)}
+	o, ok := c.kindOptions(f, &k)
+	if !ok {
+		return nil
+	}
+	src, err := grow.NewKind(k, o)
+	return c.fault(v.place, src, err)
+}
+
+// kindOptions reads what stands beside a kind: its parameters, a locale, a subject.
+func (c *compiler) kindOptions(f *field, k *grow.Kind) (o grow.KindOptions, ok bool) {
+	o = grow.KindOptions{Params: map[string]grow.Range{}, Locales: c.locales(f)}
 	for arg, n := range f.decl.args {
 		if arg == "locale" && k.Locales {
 			continue
 		}
 		if arg == "about" && k.Subjects {
 			if !c.plan.text(n, "about", &o.Subject) {
-				return nil
+				return o, false
 			}
 			if !slices.Contains(grow.Subjects, o.Subject) {
 				c.add(n.place, "there are no texts about %s", o.Subject).Nearest(o.Subject, grow.Subjects)
-				return nil
+				return o, false
 			}
 			continue
 		}
@@ -564,19 +574,17 @@ func (c *compiler) kind(f *field) grow.Source {
 			if k.Subjects {
 				known = append(known, "about")
 			}
-			p := c.add(n.place, "the kind %s has no parameter %s", name, arg)
+			p := c.add(n.place, "the kind %s has no parameter %s", k.Name, arg)
 			if len(known) > 0 {
 				p.Nearest(arg, known)
 			}
-			return nil
+			return o, false
 		}
 		if o.Params[arg], ok = c.plan.countRange(n, arg, 1<<30); !ok {
-			return nil
+			return o, false
 		}
 	}
-
-	src, err := grow.NewKind(k, o)
-	return c.fault(v.place, src, err)
+	return o, true
 }
 
 // template compiles a text with values of other fields in it.

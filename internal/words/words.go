@@ -2,9 +2,10 @@
 // them were written for this project. They belong to the edition: a change of a list changes rows.
 //
 // A file has sections. [name] begins a list whose entries stand between blanks; an underscore is a
-// blank inside an entry, and two are an underscore. [name ~] is a list whose entries become rarer from the first to the last,
-// [name =] one with a weight behind each entry (entry:weight). Fields of an entry are separated by
-// |, and what stands behind = is the entry in Latin letters. [about] and [form] hold key=value pairs.
+// blank inside an entry, and two are an underscore. [name ~] is a list whose entries become rarer from
+// the first to the last, [name =] one with a weight behind each entry (entry:weight). Fields of an
+// entry are separated by |, and what stands behind = is the entry in Latin letters. [about] and [form]
+// hold key=value pairs.
 package words
 
 import (
