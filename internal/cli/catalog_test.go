@@ -63,8 +63,10 @@ then.
 
 	b.WriteString(
 		"## Locales\n\nKinds marked ⚑ follow the locale: `locale: de` at the plan, an entity or a field, or a " +
-			"mixture such as\n`locale: {en-GB: 60, de: 25, ja: 15}`. A person, a place or a company stays within one locale. " +
-			"The default is `" + words.Default + "`.\n\n| locale | a name | an address | a telephone number | a sentence |\n" +
+			"mixture such as\n`locale: {en-GB: 60, de: 25, ja: 15}`. A person, a place or a company " +
+			"stays within one locale. " +
+			"The default is `" + words.Default + "`.\n\n| locale | a name | an address | a telephone " +
+			"number | a sentence |\n" +
 			"|---|---|---|---|---|\n",
 	)
 	find := func(name string) grow.Kind {

@@ -230,8 +230,8 @@ func (a *program) allKinds(kinds []grow.Kind, mix grow.Locales) error {
 		}
 		fmt.Fprintln(a.out, a.page.Draw(t))
 	}
-	fmt.Fprintf(a.out, "\n%d kinds. In a plan: {kind: NAME}; evensprout catalog NAME shows one with its parameters and "+
-		"parts.\nLocales: %s.\n", len(kinds), strings.Join(words.Locales(), ", "))
+	fmt.Fprintf(a.out, "\n%d kinds. In a plan: {kind: NAME}; evensprout catalog NAME shows one with its "+
+		"parameters and parts.\nLocales: %s.\n", len(kinds), strings.Join(words.Locales(), ", "))
 	return nil
 }
 

@@ -201,7 +201,7 @@ func formKinds() []Kind {
 		text("vehicle-model", sectionMachines, "model of a vehicle, invented", "{vehicle.model}"),
 		text("fuel", sectionMachines, "what a vehicle runs on", "{fuel}"),
 		text("plate", sectionMachines, "number plate of no country", "QX {000-999} {letter}{letter}"),
-		checked("vin", sectionMachines, "vehicle identification number with its check digit, of a maker that does not exist",
+		checked("vin", sectionMachines, "vehicle number with its check digit, of a maker that does not exist",
 			"ZZZ{A|B|C|D|E|F|G|H}{A|B|C|D|E|F}{1-5}{1-5}{1-3}*{L|M|N|P|R|S}{A|B|C}{000000-999999}", vinCheck),
 
 		// Health and food.

@@ -228,7 +228,7 @@ func proseKinds() []Kind {
 		local("markdown", "Markdown with headings, paragraphs, a list and code", []string{"paragraphs", "sentences"},
 			[]Range{{1, 3}, {2, 4}}, proseMarkdown),
 		english("comment", "short comment of a reader", join("comment")),
-		english("support-request", "message to a support team", func(g *grammar, s *stream, b []byte, _ []Range) []byte {
+		english("support-request", "message to support", func(g *grammar, s *stream, b []byte, _ []Range) []byte {
 			return g.rule("request", s, append(g.rule("complaint", s, b), ". "...))
 		}),
 		english("commit-message", "message of a commit", join("commit.verb", "commit.what", "commit.why")),
@@ -238,7 +238,7 @@ func proseKinds() []Kind {
 			b = append(g.rule("log.what", s, b), " in "...)
 			return append(appendPadded(b, 1+s.below(900), 0), " ms"...)
 		}),
-		english("product-description", "description of a product", func(g *grammar, s *stream, b []byte, _ []Range) []byte {
+		english("product-description", "what a product is", func(g *grammar, s *stream, b []byte, _ []Range) []byte {
 			b = append(g.rule("product.thing", s, b), " in "...)
 			from := len(b)
 			b = append(recase(g.rule("product.material", s, b), from, 'a'), ", "...)

@@ -465,7 +465,7 @@ var testCards = []struct{ number, brand string }{
 // cardKind is a payment card of tests.
 func cardKind() Kind {
 	return Kind{
-		Name: "card", Section: sectionMoney, About: "a payment card that is known to be for tests, its holder and its expiry",
+		Name: "card", Section: sectionMoney, About: "a payment card for tests, with its holder and its expiry",
 		record: func(l *words.Locale, order int) *record {
 			return newRecord(l, order, "0-7", "=given", "=family", "0-83")
 		},
@@ -577,7 +577,7 @@ func fileKind() Kind {
 // moneyKind is an amount in a currency, whole where the currency has no decimals.
 func moneyKind() Kind {
 	return Kind{
-		Name: "money", Section: sectionMoney, About: "an amount with its currency, whole where the currency has no decimals",
+		Name: "money", Section: sectionMoney, About: "an amount with its currency, whole where it has no decimals",
 		record: func(l *words.Locale, order int) *record {
 			return newRecord(l, order, "currency", "100-99999")
 		},
