@@ -31,7 +31,7 @@ func BenchmarkCells(b *testing.B) {
 		{"choose", plain(must(Choose([]value.Value{value.String("active"), value.String("dormant"),
 			value.String("barred")}, []uint64{80, 15, 5})))},
 		{"share", plain(True(Share{31, 100}))},
-		{"moment", plain(must(Moment(nil, &End{Fixed: clock}, must(value.ParseSpan("400d")), 0)))},
+		{"moment", plain(must(Moment(nil, &End{Fixed: clock}, MomentOptions{Within: must(value.ParseSpan("400d"))})))},
 		{"uuid", plain(RandomUUID())},
 		{"kind", plain(kind("given-name"))},
 		{"kind-composed", plain(kind("name"))},

@@ -107,7 +107,7 @@ func TestWhatAConditionDependsOn(t *testing.T) {
 	}
 	src, err := Between(value.Value{Type: value.Date, N: 20000}, value.Value{Type: value.Date, N: 20400}, 0)
 	from := field("from", src, err)
-	src, err = Moment(&End{Path: &Path{Field: from}}, nil, value.Span{Micros: 30 * value.Day}, 0)
+	src, err = Moment(&End{Path: &Path{Field: from}}, nil, MomentOptions{Within: value.Span{Micros: 30 * value.Day}})
 	to := field("to", src, err)
 	src, err = Between(value.Int(1), value.Int(1000), 0)
 	number := field("number", src, err)

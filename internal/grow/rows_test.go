@@ -91,11 +91,11 @@ func (x *fleet) build(t testing.TB) *fleet {
 		),
 	)
 	x.field(x.person, "newsletter", True(Share{31, 100}))
-	joined := x.field(x.person, "joined_at", must(Moment(nil, &End{Fixed: clock}, must(value.ParseSpan("400d")), 0)))
+	joined := x.field(x.person, "joined_at", must(Moment(nil, &End{Fixed: clock}, MomentOptions{Within: must(value.ParseSpan("400d"))})))
 	seen := x.field(
 		x.person,
 		"seen_at",
-		must(Moment(&End{Path: &Path{Field: joined}}, &End{Fixed: clock}, must(value.ParseSpan("90d")), 3)),
+		must(Moment(&End{Path: &Path{Field: joined}}, &End{Fixed: clock}, MomentOptions{Within: must(value.ParseSpan("90d")), Digits: 3})),
 	)
 	seen.Nulls = Share{12, 100}
 	code := x.field(x.person, "code", must(Pattern("[A-HJ-NP-Z]{3}[0-9]{6}")))
@@ -128,8 +128,7 @@ func (x *fleet) build(t testing.TB) *fleet {
 			Moment(
 				&End{Path: &Path{Hops: []*Field{x.booking.Up}, Field: joined}},
 				nil,
-				must(value.ParseSpan("60d")),
-				0,
+				MomentOptions{Within: must(value.ParseSpan("60d"))},
 			),
 		),
 	)

@@ -58,7 +58,7 @@ func (d *dock) build(towns, piers, boats uint64, withGiven bool) *dock {
 			),
 		),
 	)
-	add("at", must(Moment(&End{Path: &Path{Field: start}}, nil, value.Span{Micros: 40 * value.Second}, 0)))
+	add("at", must(Moment(&End{Path: &Path{Field: start}}, nil, MomentOptions{Within: value.Span{Micros: 40 * value.Second}})))
 	add("note", kind("sentence"))
 	add("sign", Same(Path{Field: d.fields["letter"]}))
 	add("colour", must(Choose([]value.Value{value.String("red"), value.String("blue"), value.String("green")}, nil)))

@@ -33,16 +33,28 @@ func (e *End) value(c cell) value.Value {
 type stretch struct {
 	after, before *End       // at least one
 	within        value.Span // zero if both ends are there and nothing more is said
+	least         value.Span // from the first end
+	by            *Calendar  // nil: all moments are as frequent
 	typ           value.Type // Date or Timestamp
 	digits        uint8
 	unit          int64 // of microseconds
 }
 
+// MomentOptions say more about moments between ends.
+type MomentOptions struct {
+	Least, Within value.Span // from the first end that is given
+	Digits        uint8      // of a second
+	Step          int64      // in microseconds; 0: the smallest
+	By            *Calendar  // nil: all moments are as frequent
+}
+
 // Moment makes moments strictly after one end and strictly before the other, at
 // most a span away from the first that is given. Where that leaves no room, it
 // is the first moment after the earlier end.
-func Moment(after, before *End, within value.Span, digits uint8) (Source, error) {
-	s := &stretch{after: after, before: before, within: within, digits: digits}
+func Moment(after, before *End, o MomentOptions) (Source, error) {
+	s := &stretch{after: after, before: before, within: o.Within, least: o.Least, digits: o.Digits, by: o.By,
+		unit: o.Step}
+	within := o.Within
 	first := after
 	if first == nil {
 		first = before
@@ -70,6 +82,9 @@ func Moment(after, before *End, within value.Span, digits uint8) (Source, error)
 				return nil, fmt.Errorf("the span is too long: %w", err)
 			}
 		}
+		if s.by != nil {
+			return &scheduled{s.typ, s.scale(), lo, n, s.unit, s.by}, nil
+		}
 		return &ranged{typ: s.typ, scale: s.scale(), lo: s.fold(lo), step: s.fold(s.unit), n: n}, nil
 	}
 	return s, nil
@@ -77,9 +92,17 @@ func Moment(after, before *End, within value.Span, digits uint8) (Source, error)
 
 // setUnit sets the smallest step, in microseconds, and refuses a span that is not made of such steps.
 func (s *stretch) setUnit() error {
-	s.unit = tick(s.digits)
+	smallest := tick(s.digits)
 	if s.typ == value.Date {
-		s.unit = value.Day
+		smallest = value.Day
+	}
+	if s.unit == 0 {
+		s.unit = smallest
+	}
+	if s.unit%smallest != 0 {
+		return errors.New("step is not a multiple of the smallest step")
+	}
+	if s.typ == value.Date {
 		if s.within.Micros%value.Day != 0 {
 			return errors.New("a date moves by whole days: d, w, mo, y")
 		}
@@ -131,7 +154,11 @@ func (s *stretch) limits(after, before value.Value) (int64, uint64) {
 	var lo, hi int64
 	if s.after != nil {
 		a := micros(after)
-		lo = a - floorMod(a, s.unit) + s.unit
+		from := s.least.After(a, 1)
+		lo = from - floorMod(from, s.unit) + s.unit
+		if s.least != (value.Span{}) && floorMod(from, s.unit) == 0 {
+			lo = from // the shortest distance is one that there can be
+		}
 		if s.within != (value.Span{}) {
 			hi = s.within.After(a, 1)
 		}
@@ -143,6 +170,9 @@ func (s *stretch) limits(after, before value.Value) (int64, uint64) {
 	} else {
 		b := micros(before)
 		hi = b - 1
+		if s.least != (value.Span{}) {
+			hi = s.least.After(b, -1)
+		}
 		lo = s.within.After(b, -1)
 		lo += floorMod(-lo, s.unit)
 	}
@@ -159,7 +189,12 @@ func (s *stretch) grow(c cell, v *value.Value) {
 	if !ok {
 		return
 	}
-	us := lo + int64(rng.Below(c.fraction(drawValue), n))*s.unit
+	us := int64(0)
+	if s.by != nil {
+		us = s.by.choose(c, lo, n, s.unit)
+	} else {
+		us = lo + int64(rng.Below(c.fraction(drawValue), n))*s.unit
+	}
 	v.Type, v.Scale, v.N = s.typ, s.scale(), s.fold(us)
 }
 

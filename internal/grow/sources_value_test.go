@@ -37,10 +37,10 @@ func TestMomentsStayWithinTheirEnds(t *testing.T) {
 	x := &fleet{set: &Set{Seed: "m", Edition: "1"}}
 	e := x.set.NewEntity("Thing")
 	e.Rows = 3000
-	a := x.field(e, "a", must(Moment(nil, &End{Fixed: clock}, must(value.ParseSpan("10d")), 0)))
-	x.field(e, "b", must(Moment(&End{Path: &Path{Field: a}}, &End{Fixed: clock}, must(value.ParseSpan("2h")), 0)))
-	x.field(e, "c", must(Moment(&End{Path: &Path{Field: a}}, &End{Fixed: clock}, value.Span{}, 0)))
-	x.field(e, "d", must(Moment(&End{Fixed: must(value.ParseDate("2026-05-01"))}, nil, must(value.ParseSpan("3d")), 0)))
+	a := x.field(e, "a", must(Moment(nil, &End{Fixed: clock}, MomentOptions{Within: must(value.ParseSpan("10d"))})))
+	x.field(e, "b", must(Moment(&End{Path: &Path{Field: a}}, &End{Fixed: clock}, MomentOptions{Within: must(value.ParseSpan("2h"))})))
+	x.field(e, "c", must(Moment(&End{Path: &Path{Field: a}}, &End{Fixed: clock}, MomentOptions{})))
+	x.field(e, "d", must(Moment(&End{Fixed: must(value.ParseDate("2026-05-01"))}, nil, MomentOptions{Within: must(value.ParseSpan("3d"))})))
 	require.Empty(t, x.set.Finish())
 	var batch Batch
 	NewGrower(x.set).Grow(e, Row{}, 3000, &batch)

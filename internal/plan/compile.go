@@ -386,6 +386,15 @@ func (c *compiler) circle(e *entity) {
 	}
 }
 
+// dealOf deals the rows of an entity to its parents.
+func dealOf(e *entity) (*rng.Deal, error) {
+	per, key := e.decl.Per, e.up.grow.DealKey()
+	if per.Groups != nil {
+		return rng.NewWeightedDeal(key, per.Groups)
+	}
+	return rng.NewDeal(key, per.Lo, per.Hi)
+}
+
 // fieldsOf makes an entity's fields: those of the plan, those that only given rows
 // say, the reference to the parent, the key.
 func (c *compiler) fieldsOf(e *entity) {
@@ -393,7 +402,7 @@ func (c *compiler) fieldsOf(e *entity) {
 		name := e.parent.decl.Name
 		e.up = c.newField(e, &Field{Name: name, word: wordParent, place: e.decl.Per.place})
 		e.grow.Up = e.up.grow
-		deal, err := rng.NewDeal(e.up.grow.DealKey(), e.decl.Per.Lo, e.decl.Per.Hi)
+		deal, err := dealOf(e)
 		if err != nil {
 			c.add(e.decl.Per.place, "%s", err)
 			return

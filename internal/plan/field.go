@@ -14,9 +14,9 @@ const clockWord = "clock"
 var sources = map[string][]string{
 	"value":    nil,
 	"count":    nil,
-	"between":  {"step", "digits"},
-	"before":   {"after", "within", "digits"},
-	"after":    {"before", "within", "digits"},
+	"between":  {"step", "digits", "shape", "hours", "weekdays", "rush", "season", "growth"},
+	"before":   {"after", "within", "digits", "step", "hours", "weekdays", "rush", "season", "growth"},
+	"after":    {"before", "within", "digits", "step", "hours", "weekdays", "rush", "season", "growth"},
 	"choose":   nil,
 	"share":    nil,
 	"pattern":  nil,

@@ -567,6 +567,31 @@ var hintCases = []hintCase{
 		change: []string{"between: 5", "between: [1, 10]"},
 	},
 	{
+		hint:   "hours: 9-17, or hours: 22-6",
+		text:   plan.CellOf("{before: clock, within: 90d, hours: 25}"),
+		change: []string{"hours: 25", "hours: 9-17"},
+	},
+	{
+		hint:   "rush: [8, 17]",
+		text:   plan.CellOf("{before: clock, within: 90d, rush: {a: 1}}"),
+		change: []string{"rush: {a: 1}", "rush: [8, 17]"},
+	},
+	{
+		hint:   "season: {dec: 3, jul: 0.5}",
+		text:   plan.CellOf("{before: clock, within: 90d, season: 3}"),
+		change: []string{"season: 3", "season: {dec: 3}"},
+	},
+	{
+		hint:   "growth: 3% a month",
+		text:   plan.CellOf("{before: clock, within: 90d, growth: 3}"),
+		change: []string{"growth: 3", "growth: 3% a month"},
+	},
+	{
+		hint:   "shape: normal, or shape: {lognormal: {median: 40, p95: 200}}",
+		text:   plan.CellOf("{between: [1, 90], shape: round}"),
+		change: []string{"shape: round", "shape: normal"},
+	},
+	{
 		hint:   "locale: de, or locale: {en-GB: 60, de: 40}",
 		text:   plan.CellOf("{kind: name, locale: [de]}"),
 		change: []string{"locale: [de]", "locale: de"},

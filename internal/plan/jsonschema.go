@@ -129,10 +129,18 @@ func JSONSchema() ([]byte, error) {
 		"start":  says("the total before the first row", text),
 		"nulls":  says("share of rows that are NULL", ref("percent")),
 		"unique": says("no two rows have the same value", m{"type": "boolean"}),
-		"column": says("the column that the field is for", text),
-		"was":    says("the field's name before", text),
-		"spread": says("free: independent draws", m{"enum": []string{"even", "free"}}),
-		"if":     says("conditions, without which the field is NULL", ref("condition")),
+		"shape": says("how numbers are distributed, such as normal, or {lognormal: {median: 40, p95: 200}}", m{
+			"anyOf": []any{m{"enum": grow.ShapeNames()}, m{"type": "object", "maxProperties": 1}},
+		}),
+		"hours":    says("hours of the day of moments, such as 9-17", text),
+		"weekdays": says("days of the week, such as mon-fri, or weights by day", whatever),
+		"rush":     says("hours at which moments crowd", m{"anyOf": []any{m{"type": "integer"}, list(m{"type": "integer"})}}),
+		"season":   says("weights of months, such as {dec: 3}", mapOf(m{"type": "number"})),
+		"growth":   says("by how much moments become more frequent, such as 3% a month", text),
+		"column":   says("the column that the field is for", text),
+		"was":      says("the field's name before", text),
+		"spread":   says("free: independent draws", m{"enum": []string{"even", "free"}}),
+		"if":       says("conditions, without which the field is NULL", ref("condition")),
 	}
 	properties["locale"] = ref("locale")
 	properties["about"] = says("what a text is about", m{"enum": grow.Subjects})
@@ -163,9 +171,12 @@ func JSONSchema() ([]byte, error) {
 			"per": says(
 				"so many for each row of a parent",
 				m{
-					"type":                 "object",
-					"properties":           m{"via": text, "given": m{"enum": []string{"beside", "instead"}}},
-					"additionalProperties": ref("range"),
+					"type":       "object",
+					"properties": m{"via": text, "given": m{"enum": []string{"beside", "instead"}}},
+					"additionalProperties": m{"anyOf": []any{
+						ref("range"),
+						says("numbers and ranges, by weight", mapOf(m{"type": []string{"integer", "string"}})),
+					}},
 				},
 			),
 			"shared": says("generated once, used by several fields, not stored", mapOf(ref("source"))),

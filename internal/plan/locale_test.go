@@ -30,6 +30,6 @@ func TestLocales(t *testing.T) {
 		assert.Equal(t, "Deutschland", r["place"])
 		assert.Regexp(t, `\.$`, r["note"])
 	}
-	assert.InDelta(t, 200, britons, 20)
+	assert.InDelta(t, 200, britons, 30)
 	assert.Len(t, count(rows, "email"), 400)
 }

@@ -72,8 +72,9 @@ type Entity struct {
 type Per struct {
 	Parent  string
 	Lo, Hi  uint64
-	Via     string // the reference to the parent; empty if it is plain
-	Instead bool   // given rows stand instead of grown ones, not beside them
+	Groups  []rng.DealGroup // by weight; nil: all numbers from Lo to Hi are as frequent
+	Via     string          // the reference to the parent; empty if it is plain
+	Instead bool            // given rows stand instead of grown ones, not beside them
 	place
 	viaPlace place
 }
@@ -483,8 +484,7 @@ func (p *Plan) per(v *node) *Per {
 				Advise("make the second reference a field: {pick: %s}", x.key.text)
 		default:
 			per.Parent, per.place = x.key.text, x.key.place
-			r, _ := p.countRange(x.value, "the number of rows for each "+per.Parent, rng.MaxChildren)
-			per.Lo, per.Hi = r.Lo, r.Hi
+			p.perParent(per, x.value)
 		}
 	}
 
@@ -493,6 +493,30 @@ func (p *Plan) per(v *node) *Per {
 		return nil
 	}
 	return per
+}
+
+// perParent reads how many rows there are for a parent: a range, or ranges with weights, as in
+// {0: 50, 1: 30, 2..4: 20}.
+func (p *Plan) perParent(per *Per, v *node) {
+	of := "the number of rows for each " + per.Parent
+	if !v.mapping {
+		r, _ := p.countRange(v, of, rng.MaxChildren)
+		per.Lo, per.Hi = r.Lo, r.Hi
+		return
+	}
+	for i, x := range v.pairs {
+		r, ok := p.countRange(x.key, of, rng.MaxChildren)
+		w := *x.value
+		w.text = strings.TrimSuffix(w.text, "%")
+		weight, fine := p.number(&w, "the weight of "+x.key.text, 0, rng.MaxDealWeight)
+		if !ok || !fine {
+			return
+		}
+		per.Groups = append(per.Groups, rng.DealGroup{Lo: r.Lo, Hi: r.Hi, Weight: weight})
+		if per.Hi = max(per.Hi, r.Hi); i == 0 || r.Lo < per.Lo {
+			per.Lo = r.Lo
+		}
+	}
 }
 
 // uniques reads the lists of fields that are unique together.

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"errors"
+	"fmt"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -358,6 +359,23 @@ func (c *compiler) between(f *field) grow.Source {
 		}
 	}
 	src, err := grow.Between(lo, hi, step)
+	if err != nil {
+		return c.fault(v.place, src, err)
+	}
+	by, ok := c.calendar(f)
+	if !ok {
+		return nil
+	}
+	if by != nil {
+		src, err = grow.Schedule(src, by)
+	}
+	if n := f.decl.args["shape"]; n != nil && err == nil {
+		s, ok := c.shape(n)
+		if !ok {
+			return nil
+		}
+		src, err = grow.Shaped(src, s)
+	}
 	return c.fault(v.place, src, err)
 }
 
@@ -429,17 +447,44 @@ func (c *compiler) moment(f *field) grow.Source {
 	if after == nil {
 		at = atB
 	}
-	var within value.Span
+	o := grow.MomentOptions{Digits: c.digits(f)}
 	if n, ok := f.decl.args["within"]; ok {
 		var err error
-		if within, err = value.ParseSpan(n.text); err != nil {
+		if o.Least, o.Within, err = spans(n.text); err != nil {
 			c.add(n.place, "%s", err)
 			return nil
 		}
 	}
-
-	src, err := grow.Moment(after, before, within, c.digits(f))
+	if n, ok := f.decl.args["step"]; ok {
+		like := value.Value{Type: value.Timestamp}
+		if o.Step, ok = c.step(n, &like, &like); !ok {
+			return nil
+		}
+	}
+	by, ok := c.calendar(f)
+	if !ok {
+		return nil
+	}
+	o.By = by
+	src, err := grow.Moment(after, before, o)
 	return c.fault(at, src, err)
+}
+
+// spans reads a longest span, or a shortest and a longest: 90m, 20m..90m.
+func spans(text string) (least, most value.Span, err error) {
+	lo, hi, two := strings.Cut(text, "..")
+	if !two {
+		most, err = value.ParseSpan(text)
+		return least, most, err
+	}
+	if least, err = value.ParseSpan(lo); err != nil {
+		return least, most, err
+	}
+	most, err = value.ParseSpan(hi)
+	if err == nil && least.After(0, 1) > most.After(0, 1) {
+		err = fmt.Errorf("the range is reversed: %s comes after %s", lo, hi)
+	}
+	return least, most, err
 }
 
 // choose compiles a pick from a list, with weights if the plan has them.

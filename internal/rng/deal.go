@@ -1,6 +1,9 @@
 package rng
 
-import "fmt"
+import (
+	"errors"
+	"fmt"
+)
 
 // Deal gives parents their numbers of children: every aligned block of parents
 // holds a fixed multiset of counts in keyed order. A child's number and its
@@ -44,6 +47,49 @@ func NewDeal(k Key, min, max uint64) (*Deal, error) {
 		c := min + (2*i+1)*kinds/(2*size)
 		d.counts = append(d.counts, c)
 		d.total += c
+	}
+	return d, nil
+}
+
+// DealGroup is a share of the parents that have Lo to Hi children, all numbers equally often.
+type DealGroup struct{ Lo, Hi, Weight uint64 }
+
+// weightedBlock is the number of parents in a block of groups: each has its exact share of them, to the
+// nearest parent.
+const weightedBlock = 500
+
+// MaxDealWeight bounds the weight of a group.
+const MaxDealWeight = 1 << 32
+
+// NewWeightedDeal deals the children of groups, each to its share of the parents.
+func NewWeightedDeal(k Key, groups []DealGroup) (*Deal, error) {
+	total := uint64(0)
+	for _, g := range groups {
+		if g.Lo > g.Hi {
+			return nil, fmt.Errorf("the smaller number comes first: %d..%d", g.Hi, g.Lo)
+		}
+		if g.Hi > MaxChildren {
+			return nil, fmt.Errorf("at most %d children for one parent", MaxChildren)
+		}
+		total += min(g.Weight, MaxDealWeight)
+	}
+	if total == 0 {
+		return nil, errors.New("all weights are 0")
+	}
+	d := &Deal{key: k}
+	sum, before := uint64(0), uint64(0)
+	for _, g := range groups {
+		sum += min(g.Weight, MaxDealWeight)
+		until := (sum*weightedBlock + total/2) / total // parents of this group and those before it
+		size := until - before
+		for i := range size {
+			// The middle of the i-th of size equal parts of the range.
+			c := g.Lo + (2*i+1)*(g.Hi-g.Lo+1)/(2*size)
+			d.counts = append(d.counts, c)
+			d.total += c
+			d.Max = max(d.Max, c)
+		}
+		before = until
 	}
 	return d, nil
 }

@@ -1,0 +1,266 @@
+package grow
+
+import (
+	"errors"
+	"fmt"
+	"math/big"
+	"math/bits"
+	"sort"
+
+	"evensprout/internal/value"
+)
+
+// Shape says how the numbers of a range are distributed. Parameters that are not given follow from the
+// range.
+type Shape struct {
+	Name         string
+	Mean, Spread *value.Value // spread is the standard deviation
+	Median, P95  *value.Value // half, and 95 of 100, are at most that
+}
+
+// shapeParams are the shapes with their parameters.
+var shapeParams = []struct {
+	name   string
+	params []string
+}{
+	{"uniform", nil},
+	{"normal", []string{"mean", "spread"}},
+	{"lognormal", []string{"median", "p95"}},
+	{"exponential", []string{"mean"}},
+}
+
+// ShapeNames are the names of all shapes.
+func ShapeNames() []string {
+	var out []string
+	for _, s := range shapeParams {
+		out = append(out, s.name)
+	}
+	return out
+}
+
+// ShapeParams are the names of a shape's parameters.
+func ShapeParams(name string) []string {
+	for _, s := range shapeParams {
+		if s.name == name {
+			return s.params
+		}
+	}
+	return nil
+}
+
+// shaped are the values of a range by a histogram: bins with weights, within which all values are as
+// frequent. Bounds hold exactly, and growing needs integers alone.
+type shaped struct {
+	of    ranged
+	first []uint64 // number of the first value of each bin, and the end of the last
+	sums  []uint64 // running totals of the weights
+}
+
+// shapeBins is how many bins a histogram has at most.
+const shapeBins = 512
+
+// Shaped distributes the numbers of a range by a shape.
+func Shaped(s Source, by Shape) (Source, error) {
+	r, ok := s.(*ranged)
+	if !ok || !value.IsNumber(r.typ) {
+		return nil, errors.New("a shape is for numbers; for moments use hours, weekdays, rush, season and growth")
+	}
+	if by.Name == "uniform" {
+		return s, nil
+	}
+	out := &shaped{of: *r}
+	density, err := out.bins(by)
+	if err != nil {
+		return nil, err
+	}
+	total := uint64(0)
+	for i := range len(out.first) - 1 {
+		total += max(1, density(i)) // no value is impossible
+		out.sums = append(out.sums, total)
+	}
+	return out, nil
+}
+
+// number is the value of a parameter, or one in its place.
+func (s *shaped) number(v *value.Value, usual *big.Float) (*big.Float, error) {
+	if v == nil {
+		return usual, nil
+	}
+	r, ok := v.Rescale(s.of.scale)
+	if !ok {
+		return nil, fmt.Errorf("%s has more decimals than the range", v)
+	}
+	return bigInt(r.N), nil
+}
+
+// bins cuts the range into bins, and returns the weight of each.
+func (s *shaped) bins(by Shape) (func(bin int) uint64, error) {
+	lo, hi := bigInt(s.of.lo), bigInt(s.of.lo+int64(s.of.n-1)*s.of.step)
+	switch by.Name {
+	case "normal":
+		mean, err1 := s.number(by.Mean, quo(add(lo, hi), 2))
+		spread, err2 := s.number(by.Spread, quo(sub(hi, lo), 6))
+		if err := errors.Join(err1, err2); err != nil {
+			return nil, err
+		}
+		if spread.Sign() <= 0 {
+			return nil, errors.New("spread must be above 0")
+		}
+		s.linear()
+		return func(bin int) uint64 { return s.scaled(bin, gauss(s.middle(bin), mean, spread)) }, nil
+	case "exponential":
+		mean, err := s.number(by.Mean, add(lo, quo(sub(hi, lo), 5)))
+		if err != nil {
+			return nil, err
+		}
+		rest := sub(mean, lo)
+		if rest.Sign() <= 0 {
+			return nil, errors.New("mean must be above the lower end of the range")
+		}
+		s.linear()
+		return func(bin int) uint64 {
+			return s.scaled(bin, bigExp(new(big.Float).Neg(div(sub(s.middle(bin), lo), rest))))
+		}, nil
+	}
+
+	if s.of.lo <= 0 {
+		return nil, errors.New("lognormal numbers are above 0: let the range begin above it")
+	}
+	low, high := bigLn(lo), bigLn(hi)
+	middle, err1 := s.number(by.Median, bigExp(quo(add(low, high), 2)))
+	p95, err2 := s.number(by.P95, nil)
+	if err := errors.Join(err1, err2); err != nil {
+		return nil, err
+	}
+	if middle.Sign() <= 0 || p95 != nil && p95.Cmp(middle) <= 0 {
+		return nil, errors.New("median must be above 0, and p95 above it")
+	}
+	mu, sigma := bigLn(middle), quo(sub(high, low), 6)
+	if p95 != nil {
+		sigma = div(sub(bigLn(p95), mu), new(big.Float).Quo(bigInt(1_644_854), bigInt(1_000_000)))
+	}
+	// Bins of equal ratio, so that small values have as fine ones as large values.
+	step := quo(sub(high, low), shapeBins)
+	at := func(bin int) *big.Float { return add(low, mul(step, bigInt(int64(bin)))) }
+	s.first = []uint64{0}
+	for i := 1; i <= shapeBins; i++ {
+		edge, _ := quo(sub(bigExp(at(i)), lo), s.of.step).Uint64()
+		if i == shapeBins {
+			edge = s.of.n
+		}
+		if edge = min(edge, s.of.n); edge > s.first[len(s.first)-1] {
+			s.first = append(s.first, edge)
+		}
+	}
+	return func(bin int) uint64 {
+		// Bins that were joined are wider: their weight is the density times the width in logarithms.
+		a := bigLn(bigInt(s.of.lo + int64(s.first[bin])*s.of.step))
+		b := bigLn(bigInt(s.of.lo + int64(s.first[bin+1])*s.of.step))
+		return toWeight(mul(gauss(quo(add(a, b), 2), mu, sigma), div(sub(b, a), step)))
+	}, nil
+}
+
+// linear cuts the range into bins of equal width, as far as whole values go.
+func (s *shaped) linear() {
+	bins := min(s.of.n, shapeBins)
+	for i := range bins + 1 {
+		s.first = append(s.first, new(big.Int).Quo(new(big.Int).Mul(new(big.Int).SetUint64(s.of.n),
+			new(big.Int).SetUint64(i)), new(big.Int).SetUint64(bins)).Uint64())
+	}
+}
+
+// middle is the middle of a bin.
+func (s *shaped) middle(bin int) *big.Float {
+	twice := new(big.Float).SetPrec(floatBits).SetUint64(s.first[bin] + s.first[bin+1] - 1)
+	return add(bigInt(s.of.lo), mul(quo(twice, 2), bigInt(s.of.step)))
+}
+
+// scaled is the weight of a bin with a density: bins differ by one value in their width.
+func (s *shaped) scaled(bin int, density *big.Float) uint64 {
+	width := s.first[bin+1] - s.first[bin]
+	bins := uint64(len(s.first) - 1)
+	usual := new(big.Float).SetPrec(floatBits).Quo(new(big.Float).SetUint64(s.of.n), new(big.Float).SetUint64(bins))
+	return toWeight(div(mul(density, new(big.Float).SetPrec(floatBits).SetUint64(width)), usual))
+}
+
+// toWeight is a density of about 0 to 1 as a whole number.
+func toWeight(density *big.Float) uint64 {
+	w, _ := mul(density, bigInt(1<<32)).Uint64()
+	return min(w, 1<<44)
+}
+
+func (s *shaped) Type() value.Type                        { return s.of.Type() }
+func (s *shaped) Scale() uint8                            { return s.of.Scale() }
+func (s *shaped) Space() uint64                           { return s.of.Space() }
+func (s *shaped) at(c cell, index uint64, v *value.Value) { s.of.at(c, index, v) }
+
+func (s *shaped) grow(c cell, v *value.Value) {
+	u := fraction{u: c.fraction(drawValue), left: 64}
+	n := u.below(s.sums[len(s.sums)-1])
+	bin := sort.Search(len(s.sums), func(i int) bool { return s.sums[i] > n })
+	// Where the number lies in its bin follows from where it lies in the weight of the bin.
+	before := uint64(0)
+	if bin > 0 {
+		before = s.sums[bin-1]
+	}
+	inside := fraction{u: scale64(n-before, u.u, s.sums[bin]-before), left: 64}
+	s.of.at(c, s.first[bin]+inside.below(s.first[bin+1]-s.first[bin]), v)
+}
+
+// scale64 is (n + u/2^64) / of, as a fraction of 2^64.
+func scale64(n, u, of uint64) uint64 {
+	if of <= 1 {
+		return u
+	}
+	quotient, _ := bits.Div64(n, u, of)
+	return quotient
+}
+
+const floatBits = 128 // of the arithmetic that shapes are computed with, the same on every machine
+
+func bigInt(n int64) *big.Float { return new(big.Float).SetPrec(floatBits).SetInt64(n) }
+
+func add(a, b *big.Float) *big.Float { return new(big.Float).SetPrec(floatBits).Add(a, b) }
+func sub(a, b *big.Float) *big.Float { return new(big.Float).SetPrec(floatBits).Sub(a, b) }
+func mul(a, b *big.Float) *big.Float { return new(big.Float).SetPrec(floatBits).Mul(a, b) }
+func div(a, b *big.Float) *big.Float { return new(big.Float).SetPrec(floatBits).Quo(a, b) }
+
+func quo(a *big.Float, n int64) *big.Float { return div(a, bigInt(n)) }
+
+// gauss is exp(-(x - mean)^2 / (2 spread^2)).
+func gauss(x, mean, spread *big.Float) *big.Float {
+	z := div(sub(x, mean), spread)
+	return bigExp(new(big.Float).Neg(quo(mul(z, z), 2)))
+}
+
+// bigExp is e^x: x is halved until the series is short, and the result squared as often.
+func bigExp(x *big.Float) *big.Float {
+	if x.Cmp(bigInt(-200)) < 0 {
+		return bigInt(0)
+	}
+	halvings := 0
+	small := new(big.Float).SetPrec(floatBits).Set(x)
+	for new(big.Float).Abs(small).Cmp(big.NewFloat(0.0625)) > 0 {
+		small = quo(small, 2)
+		halvings++
+	}
+	sum, term := bigInt(1), bigInt(1)
+	for i := int64(1); i < 24; i++ {
+		term = quo(mul(term, small), i)
+		sum = add(sum, term)
+	}
+	for range halvings {
+		sum = mul(sum, sum)
+	}
+	return sum
+}
+
+// bigLn is the natural logarithm, by Halley's iteration on e^y = x.
+func bigLn(x *big.Float) *big.Float {
+	y := mul(bigInt(int64(x.MantExp(nil))), new(big.Float).SetPrec(floatBits).Quo(bigInt(693_147), bigInt(1_000_000)))
+	for range 6 {
+		e := bigExp(y)
+		y = add(y, div(mul(bigInt(2), sub(x, e)), add(x, e)))
+	}
+	return y
+}
