@@ -32,7 +32,8 @@ var adviceElsewhere = map[string]string{
 	"everything was rolled back: tables and files":       "TestFilesInTheWay",
 	"name the database with --db URL":                    "TestStatementsNeedTheTables",
 	"pass fixture.URL, set DATABASE_URL":                 "TestDriversThatHideTheirConnection",
-	"load again":                                         "TestExtraSets",
+	"withdraw it with that version; or delete":           "TestAJournalOfOtherRows",
+	"load again": "TestExtraSets",
 }
 
 // adviceAlone are hints that no test follows, and why.

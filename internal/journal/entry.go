@@ -42,6 +42,7 @@ type About struct {
 	Format   int           `json:"format"`
 	Version  string        `json:"version"`
 	Edition  string        `json:"edition"`
+	Revision int           `json:"revision,omitempty"` // of the generated rows; absent: 1
 	Seed     string        `json:"seed"`
 	Clock    value.Value   `json:"-"`
 	ClockSet string        `json:"clock"`

@@ -57,6 +57,15 @@ func Recall(
 			Message: fmt.Sprintf("load %d is a run of the unit %s and has no planned rows", number, e.About.Unit),
 		}
 	}
+	if max(e.About.Revision, 1) != grow.Revision {
+		return nil, &store.Fault{
+			Kind: store.Refused,
+			Message: fmt.Sprintf("load %d was written by %s, which generates other rows than this version",
+				number, e.About.Version),
+			Hint: fmt.Sprintf("withdraw it with that version; or delete its rows, and remove it from the journal "+
+				"with evensprout history --forget %d", number),
+		}
+	}
 
 	c, err := archive.Revive(e, db, by)
 	var problems diag.Problems

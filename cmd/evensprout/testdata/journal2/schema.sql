@@ -1,0 +1,5 @@
+CREATE TABLE ports (id INTEGER PRIMARY KEY, code VARCHAR(8) NOT NULL UNIQUE, label VARCHAR(40), boats INTEGER NOT NULL DEFAULT 0);
+CREATE TABLE boats (id INTEGER PRIMARY KEY, port_id INTEGER NOT NULL REFERENCES ports (id), name VARCHAR(40) NOT NULL);
+CREATE TABLE notes (id INTEGER PRIMARY KEY, boat_id INTEGER NOT NULL REFERENCES boats (id), words VARCHAR(40));
+CREATE TRIGGER loud AFTER INSERT ON boats BEGIN UPDATE boats SET name = upper(NEW.name) WHERE id = NEW.id; END;
+INSERT INTO ports (id, code, label) VALUES (3, 'OLD', 'before'), (900, 'P1', 'theirs');
