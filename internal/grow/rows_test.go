@@ -79,7 +79,11 @@ func (x *fleet) build(t testing.TB) *fleet {
 	x.person.Key = x.field(x.person, "id", must(Count(nil, 1, false)))
 	given := x.field(x.person, "given", kind("given-name"))
 	family := x.field(x.person, "family", kind("family-name"))
-	email := x.field(x.person, "email", x.template(x.person, "{given|ascii|lower}.{family|ascii|lower}@example.net"))
+	email := x.field(
+		x.person,
+		"email",
+		x.template(x.person, "{given|ascii|lower}.{family|ascii|lower}@example.net"),
+	)
 	status := x.field(
 		x.person,
 		"status",
@@ -91,11 +95,21 @@ func (x *fleet) build(t testing.TB) *fleet {
 		),
 	)
 	x.field(x.person, "newsletter", True(Share{31, 100}))
-	joined := x.field(x.person, "joined_at", must(Moment(nil, &End{Fixed: clock}, MomentOptions{Within: must(value.ParseSpan("400d"))})))
+	joined := x.field(
+		x.person,
+		"joined_at",
+		must(Moment(nil, &End{Fixed: clock}, MomentOptions{Within: must(value.ParseSpan("400d"))})),
+	)
 	seen := x.field(
 		x.person,
 		"seen_at",
-		must(Moment(&End{Path: &Path{Field: joined}}, &End{Fixed: clock}, MomentOptions{Within: must(value.ParseSpan("90d")), Digits: 3})),
+		must(
+			Moment(
+				&End{Path: &Path{Field: joined}},
+				&End{Fixed: clock},
+				MomentOptions{Within: must(value.ParseSpan("90d")), Digits: 3},
+			),
+		),
 	)
 	seen.Nulls = Share{12, 100}
 	code := x.field(x.person, "code", must(Pattern("[A-HJ-NP-Z]{3}[0-9]{6}")))
@@ -165,7 +179,10 @@ func (x *fleet) build(t testing.TB) *fleet {
 	if x.withGiven {
 		taken := x.cells(t, x.person, 7)
 		x.port.AddGiven("west", map[*Field]Given{})
-		x.person.AddGiven("ada", map[*Field]Given{given: {Value: value.String("Ada")}, code: {Value: taken["code"]}})
+		x.person.AddGiven(
+			"ada",
+			map[*Field]Given{given: {Value: value.String("Ada")}, code: {Value: taken["code"]}},
+		)
 		x.person.AddGiven("bo", map[*Field]Given{email: {Value: taken["email"]}})
 		x.member.AddGiven("westada", map[*Field]Given{
 			x.member.Up: GivenRow(Row{N: 0, Side: true}), pick: GivenRow(Row{N: 0, Side: true}),

@@ -58,10 +58,22 @@ func (d *dock) build(towns, piers, boats uint64, withGiven bool) *dock {
 			),
 		),
 	)
-	add("at", must(Moment(&End{Path: &Path{Field: start}}, nil, MomentOptions{Within: value.Span{Micros: 40 * value.Second}})))
+	add(
+		"at",
+		must(
+			Moment(
+				&End{Path: &Path{Field: start}},
+				nil,
+				MomentOptions{Within: value.Span{Micros: 40 * value.Second}},
+			),
+		),
+	)
 	add("note", kind("sentence"))
 	add("sign", Same(Path{Field: d.fields["letter"]}))
-	add("colour", must(Choose([]value.Value{value.String("red"), value.String("blue"), value.String("green")}, nil)))
+	add(
+		"colour",
+		must(Choose([]value.Value{value.String("red"), value.String("blue"), value.String("green")}, nil)),
+	)
 	add("label", d.template(d.boat, "{colour} boat"))
 	if withGiven {
 		d.town.AddGiven("t1", nil)
@@ -193,7 +205,11 @@ func TestTooFewValuesWithinAScope(t *testing.T) {
 	require.NoError(t, d.boat.Unique(d.boat.Up, d.fields["word"]))
 	faults := d.set.Finish()
 	require.Len(t, faults, 1)
-	assert.Equal(t, "one Pier may have 5 rows that need different values of word, and only 2 exist", faults[0].Message)
+	assert.Equal(
+		t,
+		"one Pier may have 5 rows that need different values of word, and only 2 exist",
+		faults[0].Message,
+	)
 
 	d = (&dock{}).build(100, 3, 5, false)
 	require.NoError(t, d.boat.Unique(d.fields["berth"], d.fields["nr"]))

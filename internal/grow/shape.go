@@ -98,31 +98,45 @@ func (s *shaped) bins(by Shape) (func(bin int) uint64, error) {
 	lo, hi := bigInt(s.of.lo), bigInt(s.of.lo+int64(s.of.n-1)*s.of.step)
 	switch by.Name {
 	case "normal":
-		mean, err1 := s.number(by.Mean, quo(add(lo, hi), 2))
-		spread, err2 := s.number(by.Spread, quo(sub(hi, lo), 6))
-		if err := errors.Join(err1, err2); err != nil {
-			return nil, err
-		}
-		if spread.Sign() <= 0 {
-			return nil, errors.New("spread must be above 0")
-		}
-		s.linear()
-		return func(bin int) uint64 { return s.scaled(bin, gauss(s.middle(bin), mean, spread)) }, nil
+		return s.normal(by, lo, hi)
 	case "exponential":
-		mean, err := s.number(by.Mean, add(lo, quo(sub(hi, lo), 5)))
-		if err != nil {
-			return nil, err
-		}
-		rest := sub(mean, lo)
-		if rest.Sign() <= 0 {
-			return nil, errors.New("mean must be above the lower end of the range")
-		}
-		s.linear()
-		return func(bin int) uint64 {
-			return s.scaled(bin, bigExp(new(big.Float).Neg(div(sub(s.middle(bin), lo), rest))))
-		}, nil
+		return s.exponential(by, lo, hi)
 	}
+	return s.lognormal(by, lo, hi)
+}
 
+// normal is the shape of sums of many small things.
+func (s *shaped) normal(by Shape, lo, hi *big.Float) (func(bin int) uint64, error) {
+	mean, err1 := s.number(by.Mean, quo(add(lo, hi), 2))
+	spread, err2 := s.number(by.Spread, quo(sub(hi, lo), 6))
+	if err := errors.Join(err1, err2); err != nil {
+		return nil, err
+	}
+	if spread.Sign() <= 0 {
+		return nil, errors.New("spread must be above 0")
+	}
+	s.linear()
+	return func(bin int) uint64 { return s.scaled(bin, gauss(s.middle(bin), mean, spread)) }, nil
+}
+
+// exponential is the shape of waiting times.
+func (s *shaped) exponential(by Shape, lo, hi *big.Float) (func(bin int) uint64, error) {
+	mean, err := s.number(by.Mean, add(lo, quo(sub(hi, lo), 5)))
+	if err != nil {
+		return nil, err
+	}
+	rest := sub(mean, lo)
+	if rest.Sign() <= 0 {
+		return nil, errors.New("mean must be above the lower end of the range")
+	}
+	s.linear()
+	return func(bin int) uint64 {
+		return s.scaled(bin, bigExp(new(big.Float).Neg(div(sub(s.middle(bin), lo), rest))))
+	}, nil
+}
+
+// lognormal is the shape of prices and sizes: few are large.
+func (s *shaped) lognormal(by Shape, lo, hi *big.Float) (func(bin int) uint64, error) {
 	if s.of.lo <= 0 {
 		return nil, errors.New("lognormal numbers are above 0: let the range begin above it")
 	}
@@ -137,14 +151,24 @@ func (s *shaped) bins(by Shape) (func(bin int) uint64, error) {
 	}
 	mu, sigma := bigLn(middle), quo(sub(high, low), 6)
 	if p95 != nil {
-		sigma = div(sub(bigLn(p95), mu), new(big.Float).Quo(bigInt(1_644_854), bigInt(1_000_000)))
+		sigma = div(sub(bigLn(p95), mu), div(bigInt(1_644_854), bigInt(1_000_000)))
 	}
-	// Bins of equal ratio, so that small values have as fine ones as large values.
 	step := quo(sub(high, low), shapeBins)
-	at := func(bin int) *big.Float { return add(low, mul(step, bigInt(int64(bin)))) }
+	s.equalRatios(lo, low, step)
+	return func(bin int) uint64 {
+		// Bins that were joined are wider: their weight is the density times the width in logarithms.
+		a := bigLn(bigInt(s.of.lo + int64(s.first[bin])*s.of.step))
+		b := bigLn(bigInt(s.of.lo + int64(s.first[bin+1])*s.of.step))
+		return toWeight(mul(gauss(quo(add(a, b), 2), mu, sigma), div(sub(b, a), step)))
+	}, nil
+}
+
+// equalRatios cuts the range into bins whose ends have the same ratio, so that small values have as
+// fine ones as large values. low is the logarithm of the least value.
+func (s *shaped) equalRatios(lo, low, step *big.Float) {
 	s.first = []uint64{0}
 	for i := 1; i <= shapeBins; i++ {
-		edge, _ := quo(sub(bigExp(at(i)), lo), s.of.step).Uint64()
+		edge, _ := quo(sub(bigExp(add(low, mul(step, bigInt(int64(i))))), lo), s.of.step).Uint64()
 		if i == shapeBins {
 			edge = s.of.n
 		}
@@ -152,12 +176,6 @@ func (s *shaped) bins(by Shape) (func(bin int) uint64, error) {
 			s.first = append(s.first, edge)
 		}
 	}
-	return func(bin int) uint64 {
-		// Bins that were joined are wider: their weight is the density times the width in logarithms.
-		a := bigLn(bigInt(s.of.lo + int64(s.first[bin])*s.of.step))
-		b := bigLn(bigInt(s.of.lo + int64(s.first[bin+1])*s.of.step))
-		return toWeight(mul(gauss(quo(add(a, b), 2), mu, sigma), div(sub(b, a), step)))
-	}, nil
 }
 
 // linear cuts the range into bins of equal width, as far as whole values go.

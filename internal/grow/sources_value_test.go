@@ -38,9 +38,29 @@ func TestMomentsStayWithinTheirEnds(t *testing.T) {
 	e := x.set.NewEntity("Thing")
 	e.Rows = 3000
 	a := x.field(e, "a", must(Moment(nil, &End{Fixed: clock}, MomentOptions{Within: must(value.ParseSpan("10d"))})))
-	x.field(e, "b", must(Moment(&End{Path: &Path{Field: a}}, &End{Fixed: clock}, MomentOptions{Within: must(value.ParseSpan("2h"))})))
+	x.field(
+		e,
+		"b",
+		must(
+			Moment(
+				&End{Path: &Path{Field: a}},
+				&End{Fixed: clock},
+				MomentOptions{Within: must(value.ParseSpan("2h"))},
+			),
+		),
+	)
 	x.field(e, "c", must(Moment(&End{Path: &Path{Field: a}}, &End{Fixed: clock}, MomentOptions{})))
-	x.field(e, "d", must(Moment(&End{Fixed: must(value.ParseDate("2026-05-01"))}, nil, MomentOptions{Within: must(value.ParseSpan("3d"))})))
+	x.field(
+		e,
+		"d",
+		must(
+			Moment(
+				&End{Fixed: must(value.ParseDate("2026-05-01"))},
+				nil,
+				MomentOptions{Within: must(value.ParseSpan("3d"))},
+			),
+		),
+	)
 	require.Empty(t, x.set.Finish())
 	var batch Batch
 	NewGrower(x.set).Grow(e, Row{}, 3000, &batch)

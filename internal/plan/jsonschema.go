@@ -45,7 +45,11 @@ func JSONSchema() ([]byte, error) {
 					m{"type": "integer"},
 					m{"type": "null"},
 					object(
-						m{"from": m{"type": "integer"}, "step": m{"type": "integer"}, "restart": m{"type": "boolean"}},
+						m{
+							"from":    m{"type": "integer"},
+							"step":    m{"type": "integer"},
+							"restart": m{"type": "boolean"},
+						},
 					),
 				},
 			},
@@ -69,10 +73,13 @@ func JSONSchema() ([]byte, error) {
 		"pattern": says("text that a regular expression describes", text),
 		"kind":    says("a kind of value, as catalog lists them", m{"enum": names}),
 		"text":    says("text with fields in braces, and filters", text),
-		"derive":  says("an expression in CEL over other fields", m{"type": []string{"string", "number", "boolean"}}),
-		"same":    says("the value of another field", text),
-		"from":    says("a draw, or a part of one", text),
-		"pick":    says("a reference to some row of an entity", text),
+		"derive": says(
+			"an expression in CEL over other fields",
+			m{"type": []string{"string", "number", "boolean"}},
+		),
+		"same": says("the value of another field", text),
+		"from": says("a draw, or a part of one", text),
+		"pick": says("a reference to some row of an entity", text),
 		"tree": says(
 			"a reference to the same entity that makes trees",
 			object(
@@ -134,13 +141,16 @@ func JSONSchema() ([]byte, error) {
 		}),
 		"hours":    says("hours of the day of moments, such as 9-17", text),
 		"weekdays": says("days of the week, such as mon-fri, or weights by day", whatever),
-		"rush":     says("hours at which moments crowd", m{"anyOf": []any{m{"type": "integer"}, list(m{"type": "integer"})}}),
-		"season":   says("weights of months, such as {dec: 3}", mapOf(m{"type": "number"})),
-		"growth":   says("by how much moments become more frequent, such as 3% a month", text),
-		"column":   says("the column that the field is for", text),
-		"was":      says("the field's name before", text),
-		"spread":   says("free: independent draws", m{"enum": []string{"even", "free"}}),
-		"if":       says("conditions, without which the field is NULL", ref("condition")),
+		"rush": says(
+			"hours at which moments crowd",
+			m{"anyOf": []any{m{"type": "integer"}, list(m{"type": "integer"})}},
+		),
+		"season": says("weights of months, such as {dec: 3}", mapOf(m{"type": "number"})),
+		"growth": says("by how much moments become more frequent, such as 3% a month", text),
+		"column": says("the column that the field is for", text),
+		"was":    says("the field's name before", text),
+		"spread": says("free: independent draws", m{"enum": []string{"even", "free"}}),
+		"if":     says("conditions, without which the field is NULL", ref("condition")),
 	}
 	properties["locale"] = ref("locale")
 	properties["about"] = says("what a text is about", m{"enum": grow.Subjects})
@@ -180,7 +190,10 @@ func JSONSchema() ([]byte, error) {
 				},
 			),
 			"shared": says("generated once, used by several fields, not stored", mapOf(ref("source"))),
-			"fields": says("how each field gets its value", m{"anyOf": []any{m{"type": "null"}, mapOf(ref("field"))}}),
+			"fields": says(
+				"how each field gets its value",
+				m{"anyOf": []any{m{"type": "null"}, mapOf(ref("field"))}},
+			),
 			"unique": says(
 				"groups of fields whose values together differ",
 				list(m{"type": "array", "items": text, "minItems": 2}),
@@ -258,7 +271,10 @@ func JSONSchema() ([]byte, error) {
 		"literal": m{"type": []string{"string", "number", "boolean", "null"}},
 		"percent": m{"type": "string", "pattern": `^[0-9]+(\.[0-9]+)?%$`},
 		"range": m{
-			"anyOf": []any{m{"type": "integer", "minimum": 0}, m{"type": "string", "pattern": `^[0-9]+\.\.[0-9]+$`}},
+			"anyOf": []any{
+				m{"type": "integer", "minimum": 0},
+				m{"type": "string", "pattern": `^[0-9]+\.\.[0-9]+$`},
+			},
 		},
 		"on_violation": says(
 			"what to do about refused rows, by kind of violation; what is not named stops",
@@ -276,7 +292,12 @@ func JSONSchema() ([]byte, error) {
 			"anyOf": []any{
 				m{"type": "null"},
 				mapOf(
-					m{"anyOf": []any{m{"type": "null"}, mapOf(m{"anyOf": []any{ref("literal"), m{"type": "object"}}})}},
+					m{
+						"anyOf": []any{
+							m{"type": "null"},
+							mapOf(m{"anyOf": []any{ref("literal"), m{"type": "object"}}}),
+						},
+					},
 				),
 				list(list(ref("literal"))),
 			},
@@ -317,7 +338,11 @@ func JSONSchema() ([]byte, error) {
 			},
 		),
 		"invariant": m{
-			"anyOf": []any{text, object(m{"no": text, "where": text}, "no", "where"), object(m{"sql": text}, "sql")},
+			"anyOf": []any{
+				text,
+				object(m{"no": text, "where": text}, "no", "where"),
+				object(m{"sql": text}, "sql"),
+			},
 		},
 		"unit": object(rows(m{
 			"rows": says(
@@ -330,7 +355,10 @@ func JSONSchema() ([]byte, error) {
 				m{"anyOf": []any{m{"type": "integer", "minimum": 1, "maximum": maxTogether}, m{"const": "all"}}},
 			),
 			"isolation": says("of its transactions", m{"enum": isolations}),
-			"steps":     says("what is done, in order", m{"type": "array", "minItems": 1, "items": m{"anyOf": steps}}),
+			"steps": says(
+				"what is done, in order",
+				m{"type": "array", "minItems": 1, "items": m{"anyOf": steps}},
+			),
 		}), "steps"),
 		"entity": object(rows(m{
 			"table": says("the table that takes the rows", text),

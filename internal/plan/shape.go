@@ -14,30 +14,18 @@ var (
 	monthNames   = []string{"jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"}
 )
 
-// calendarWords are the keys beside a moment that say which moments are frequent.
-var calendarWords = []string{"hours", "weekdays", "rush", "season", "growth"}
 
 // calendar reads which moments of a field are frequent; nil if nothing is said.
 func (c *compiler) calendar(f *field) (*grow.Calendar, bool) {
 	var out grow.Calendar
 	said, good := false, true
-	for _, word := range calendarWords {
-		n := f.decl.args[word]
-		if n == nil {
-			continue
-		}
-		said = true
-		switch word {
-		case "hours":
-			good = c.hours(n, &out) && good
-		case "weekdays":
-			good = c.weekdays(n, &out) && good
-		case "rush":
-			good = c.rush(n, &out) && good
-		case "season":
-			good = c.season(n, &out) && good
-		case "growth":
-			good = c.growth(n, &out) && good
+	for _, x := range []struct {
+		word string
+		read func(*node, *grow.Calendar) bool
+	}{{"hours", c.hours}, {"weekdays", c.weekdays}, {"rush", c.rush}, {"season", c.season}, {"growth", c.growth}} {
+		if n := f.decl.args[x.word]; n != nil {
+			said = true
+			good = x.read(n, &out) && good
 		}
 	}
 	if !said || !good {

@@ -362,10 +362,16 @@ func (c *compiler) between(f *field) grow.Source {
 	if err != nil {
 		return c.fault(v.place, src, err)
 	}
+	return c.distributed(f, src)
+}
+
+// distributed lets the values of a range follow a calendar or a shape.
+func (c *compiler) distributed(f *field, src grow.Source) grow.Source {
 	by, ok := c.calendar(f)
 	if !ok {
 		return nil
 	}
+	var err error
 	if by != nil {
 		src, err = grow.Schedule(src, by)
 	}
@@ -376,7 +382,7 @@ func (c *compiler) between(f *field) grow.Source {
 		}
 		src, err = grow.Shaped(src, s)
 	}
-	return c.fault(v.place, src, err)
+	return c.fault(f.decl.source.place, src, err)
 }
 
 // step reads the distance between the values of a range, in the unit of its ends.
