@@ -119,7 +119,7 @@ func JSONSchema() ([]byte, error) {
 		"digits": says("digits of a second", m{"type": "integer", "minimum": 0, "maximum": 6}),
 		"within": says(
 			"a span such as 90d, 4h, 13mo",
-			m{"type": "string", "pattern": "^([0-9]+(us|ms|s|m|h|d|w|mo|y))+$"},
+			m{"type": "string", "pattern": `^([0-9]+(us|ms|s|m|h|d|w|mo|y))+(\.\.([0-9]+(us|ms|s|m|h|d|w|mo|y))+)?$`},
 		),
 		"scale": says(
 			"decimal places of a derived decimal",

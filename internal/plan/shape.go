@@ -14,7 +14,6 @@ var (
 	monthNames   = []string{"jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"}
 )
 
-
 // calendar reads which moments of a field are frequent; nil if nothing is said.
 func (c *compiler) calendar(f *field) (*grow.Calendar, bool) {
 	var out grow.Calendar
