@@ -152,6 +152,32 @@ func (t *Table) varies(f *Field) bool {
 		strings.HasPrefix(f.Source.Text, "{between")
 }
 
+// integersByName are kinds that the name of a whole number suggests, with the ranges of their values.
+var integersByName = []struct {
+	names, source string
+	lo, hi        int64
+}{
+	{"httpstatus|statuscode|responsecode|httpcode", "{kind: http-status}", 200, 503},
+	{"rating|stars|bewertung", "{kind: rating}", 1, 5},
+	{"quantity|qty|menge|anzahl|cantidad|quantite|quantidade|quantita", "{kind: quantity}", 1, 20},
+	{"stock|instock|stockquantity|bestand", "{kind: stock}", 0, 400},
+	{"filesize|sizebytes|bytesize", "{kind: file-size}", 1000, 9_999_999},
+	{"durationminutes|minutes", "{kind: duration-minutes}", 15, 120},
+}
+
+// integerOf is the kind that the name of a whole number suggests.
+func integerOf(c *schema.Column) Source {
+	least, most := typeRange(c)
+	plain := schema.Plain(c.Name)
+	for _, n := range integersByName {
+		if n.lo < least || n.hi > most || !slices.Contains(strings.Split(n.names, "|"), plain) {
+			continue
+		}
+		return countable(n.source, spaceOf(n.source))
+	}
+	return Source{}
+}
+
 // numbersByName are ranges that the name of a number suggests.
 var numbersByName = []struct {
 	names  string
@@ -175,6 +201,9 @@ var numbersByName = []struct {
 		1,
 		500,
 	}, {"size|bytes|filesize|length", 100, 100_000}, {"width|height", 100, 2000}, {"count|number", 0, 100},
+	{"dayofweek|weekday|wochentag", 1, 7}, {"salary|gehalt|salaire|salario|income", 24_000, 120_000},
+	{"taxrate|vatrate|steuersatz|mwst|rate", 0, 25}, {"discount|rabatt|remise|descuento", 0, 50},
+	{"heightcm|groesse", 150, 195}, {"weightkg|gewicht|poids|peso", 1, 80},
 	{"position|sort|sortorder|ordering|priority|weight", 1, 100},
 }
 

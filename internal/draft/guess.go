@@ -14,45 +14,117 @@ import (
 // byName are sources that a column's name suggests, tried in order. Names are in the
 // habits of several languages, without word signs.
 var byName = []struct{ names, source string }{
-	{"email|mail|emailaddress|mailaddress|correo|courriel|emailadresse", "{kind: email}"},
-	{"givenname|firstname|forename|vorname|prenom|nombre", "{kind: given-name}"},
-	{"familyname|lastname|surname|nachname|apellido|nomdefamille", "{kind: family-name}"},
+	{"email|mail|emailaddress|mailaddress|correo|courriel|emailadresse|eposta|posta|poczta", "{kind: email}"},
+	{"givenname|firstname|forename|fname|vorname|prenom|nombre|nome|voornaam|imie|adi", "{kind: given-name}"},
+	{"familyname|lastname|surname|lname|nachname|apellido|apellidos|nomdefamille|cognome|sobrenome|achternaam|" +
+		"nazwisko|soyadi", "{kind: family-name}"},
+	{"initials|initialen", "{kind: initials}"},
+	{"salutation|anrede|honorific|nameprefix|civilite", "{kind: honorific-prefix}"},
 	{
-		"fullname|personname|contactname|author|owner|customer|guest|traveller|contact|captain|realname|displayname",
+		"fullname|personname|contactname|author|owner|customer|guest|traveller|contact|captain|realname|displayname|" +
+			"cardholder|holder|recipient|sender|employee|manager|customername|custnm|username1",
 		"{kind: name}",
 	},
-	{"username|login|nickname|loginname|benutzername|utilisateur|usuario|userid|uid", "{kind: username}"},
-	{"tel|phone|telephone|mobile|phonenumber|fax|telefon|telefono|handy", "{kind: tel}"},
+	{"username|login|nickname|loginname|benutzername|utilisateur|usuario|userid|uid|handle", "{kind: username}"},
+	{"tel|phone|telephone|mobile|phonenumber|fax|telefon|telefono|handy|cell|cellphone|telefone|telefoon",
+		"{kind: tel}"},
 	{
-		"street|address|streetaddress|addressline1|address1|strasse|adresse|direccion|calle|rue",
+		"street|address|streetaddress|addressline1|address1|addr|addr1|strasse|adresse|direccion|calle|rue|endereco|" +
+			"indirizzo|via|adres|ulica",
 		"{kind: street-address}",
 	},
-	{"town|city|locality|village|place|stadt|ort|ville|ciudad", "{kind: locality}"},
-	{"region|county|state|province|bundesland|provincia", "{kind: region}"},
-	{"postcode|postalcode|zip|zipcode|plz|codepostal|codigopostal", "{kind: postal-code}"},
-	{"company|org|organisation|organization|companyname|firma|societe|empresa", "{kind: org}"},
-	{"jobtitle|job|role|position|beruf", "{kind: organization-title}"},
-	{"countrycode|country|countryiso|land|pays|pais", "{choose: [GB, IE, FR, DE]}"},
-	{"currency|currencycode|curr|waehrung|devise|moneda", "{choose: [EUR, USD, GBP, XTS]}"},
-	{"locale|language|languagecode|lang|sprache|langue|idioma", "{choose: [en, de, fr, es]}"},
-	{"timezone|tz|zeitzone", "{choose: [UTC, Europe/London, Europe/Paris]}"},
-	{"mimetype|contenttype|mediatype", "{choose: [text/plain, text/html, application/json, image/png]}"},
-	{"slug|permalink", "{pattern: \"[a-z]{4,8}-[a-z]{4,8}\"}"},
-	{"url|website|homepage|link|uri|href", "{kind: url}"},
-	{"host|hostname|domain|server|fqdn", "{kind: host}"},
-	{"ip|ipaddress|ipv4|ipaddr|remoteaddr|clientip", "{kind: ipv4}"},
+	{"housenumber|houseno|hausnummer", "{kind: house-number}"},
+	{"town|city|locality|village|place|stadt|ort|ville|ciudad|cidade|citta|stad|miasto|sehir|birthplace",
+		"{kind: locality}"},
+	{"region|county|state|province|bundesland|provincia|estado", "{kind: region}"},
+	{"postcode|postalcode|zip|zipcode|plz|codepostal|codigopostal|cep|cap|postkod", "{kind: postal-code}"},
+	{"company|org|organisation|organization|companyname|firma|societe|empresa|supplier|vendor|employer|manufacturer",
+		"{kind: org}"},
+	{"industry|sector|branche", "{kind: industry}"},
+	{"slogan|tagline|claim", "{kind: slogan}"},
+	{"department|abteilung|departement|departamento", "{kind: department}"},
+	{"jobtitle|job|role|position|beruf|profession|occupation", "{kind: organization-title}"},
+	{"brand|make|marke|marca", "{kind: brand}"},
+	{"product|productname|itemname|article|artikel|produkt|producto", "{kind: product-name}"},
+	{"productcategory|department|category|kategorie|categorie|categoria", "{kind: product-category}"},
+	{"material|fabric", "{kind: material}"},
+	{"sku|stockno|articlenumber|articleno|partno|partnumber|artikelnummer|productcode|itemcode", "{kind: sku}"},
+	{"ean|ean13|gtin|barcode|upc", "{kind: ean}"},
+	{"isbn|isbn13", "{kind: isbn}"},
+	{"ordernumber|orderno|bestellnummer|bookingcode", "{kind: order-number}"},
+	{"invoicenumber|invoiceno|rechnungsnummer|numfacture", "{kind: invoice-number}"},
+	{"trackingnumber|trackingno|trackingcode|tracking", "{kind: tracking-number}"},
+	{"coupon|couponcode|promocode|vouchercode|voucher", "{kind: coupon}"},
+	{"paymentmethod|paymenttype|zahlart", "{kind: payment-method}"},
+	{"iban|bankaccount", "{kind: iban}"},
+	{"bic|swift|swiftcode", "{kind: bic}"},
+	{"vat|vatno|vatnumber|vatid|ustid|ustidnr|taxid|partitaiva|nif", "{kind: vat-number}"},
+	{"cardnumber|cardno|pan|creditcard", "{kind: card-number}"},
+	{"cardbrand|cardtype", "{kind: card-brand}"},
+	{"lastfour|last4|cardlast4", "{kind: card-last-four}"},
+	{"accountnumber|accountno|kontonummer", "{kind: account-number}"},
+	{"countrycode|country|countryiso|land|pays|pais|paese|kraj|ulke|nationality", "{kind: country-code}"},
+	{"countryname|country", "{kind: country-name}"},
+	{"currency|currencycode|curr|waehrung|devise|moneda|moeda|valuta|waluta", "{choose: {EUR: 50, USD: 30, GBP: 20}}"},
+	{"locale|languagetag", "{kind: locale}"},
+	{"language|languagecode|lang|sprache|langue|idioma|lingua|taal|jezyk|dil", "{kind: language}"},
+	{"timezone|tz|zeitzone", "{kind: time-zone}"},
+	{"mimetype|contenttype|mediatype", "{kind: media-type}"},
+	{"filename|originalname|attachment|dateiname|nomfichier", "{kind: file-name}"},
+	{"filepath|path|storagepath", "{kind: file-path}"},
+	{"extension|fileext|ext", "{kind: file-extension}"},
+	{"slug|permalink", "{kind: slug}"},
+	{"logourl|imageurl|avatarurl|photourl|pictureurl|thumbnail|avatar|logo|image|photo|picture|icon",
+		"{kind: image-url}"},
+	{"url|website|homepage|link|uri|href|webseite|siteweb", "{kind: url}"},
+	{"host|hostname|server|fqdn", "{kind: host}"},
+	{"domain|domainname", "{kind: domain}"},
+	{"ip|ipaddress|ipv4|ipaddr|remoteaddr|clientip|remoteip|lastip", "{kind: ipv4}"},
+	{"ipv6", "{kind: ipv6}"},
 	{"mac|macaddress|hwaddr", "{kind: mac}"},
+	{"useragent|agent|browseragent", "{kind: user-agent}"},
+	{"browser", "{kind: browser}"},
+	{"os|operatingsystem|platform", "{kind: os}"},
+	{"httpmethod|requestmethod|verb", "{kind: http-method}"},
+	{"version|appversion|softwareversion|release", "{kind: version}"},
+	{"firmware|firmwareversion", "{kind: firmware}"},
+	{"sessionid|sid|sessiontoken|session|correlationid|requestid|traceid", "{kind: session-id}"},
+	{"digest|sha256|checksum|contenthash|filehash", "{kind: digest}"},
+	{"commitsha|commitid|commithash|gitsha", "{kind: commit-id}"},
 	{"passwordhash|passwordsha256|passwordmd5|passhash", "{pattern: \"[0-9a-f]{64}\"}"},
-	{"password|passwd|pass|passwort|token|secret|apikey|hash|digest|checksum", "{pattern: \"[0-9a-f]{32}\"}"},
-	{"colour|color|farbe|couleur", "{kind: colour}"},
+	{"apikey|apitoken|accesstoken|refreshtoken", "{kind: api-token}"},
+	{"password|passwd|pass|passwort|token|secret|hash", "{pattern: \"[0-9a-f]{32}\"}"},
+	{"serialnumber|serialno|serial|seriennummer", "{kind: serial-number}"},
+	{"devicetype|device|geraet", "{kind: device-type}"},
+	{"vin|chassisnumber|fahrgestellnummer", "{kind: vin}"},
+	{"plate|licenseplate|licenceplate|numberplate|kennzeichen|matricula", "{kind: plate}"},
+	{"fuel|fueltype", "{kind: fuel}"},
+	{"hexcolour|hexcolor|colourhex|colorhex|colorcode|colourcode", "{kind: hex-colour}"},
+	{"colour|color|farbe|couleur|cor|colore|kleur|kolor|renk", "{kind: colour}"},
+	{"emoji|reaction", "{kind: emoji}"},
+	{"unit|uom|einheit|unite|unidad", "{kind: unit}"},
+	{"bloodgroup|bloodtype|blutgruppe|groupesanguin", "{kind: blood-group}"},
+	{"allergy|allergies|allergie", "{kind: allergy}"},
+	{"diagnosis|diagnose", "{kind: diagnosis}"},
+	{"gender|geschlecht|genre|genero", "{kind: gender}"},
+	{"maritalstatus|civilstatus|familienstand|estadocivil", "{kind: marital-status}"},
+	{"weekday|dayofweek|wochentag", "{kind: weekday}"},
+	{"openinghours|oeffnungszeiten|horaires", "{kind: opening-hours}"},
+	{"loglevel|level", "{kind: log-level}"},
+	{"priority|prioritaet|priorite|prioridad", "{kind: priority}"},
+	{"tag|keyword|schlagwort", "{kind: tag}"},
 	{"status|state", "{choose: {active: 70, pending: 20, closed: 10}}"},
-	{"type|kind|category|mode|class|severity", "{choose: {standard: 60, special: 30, other: 10}}"},
+	{"type|kind|mode|class|severity", "{choose: {standard: 60, special: 30, other: 10}}"},
 	{"flag|type|kind|status|state|class|level|grade|sex|gender", "{choose: [A, B, C]}"},
-	{"title|name|label|subject|heading|titel|bezeichnung|titre|titulo", "{kind: title}"},
+	{"errormessage|error|lasterror", "{kind: error-message}"},
+	{"subject|headline|betreff|objet|asunto", "{kind: headline}"},
+	{"title|name|label|heading|titel|bezeichnung|titre|titulo|titolo|tytul|baslik", "{kind: title}"},
 	{"html|bodyhtml|content|noticehtml", "{kind: html}"},
+	{"markdown|bodymd|readme", "{kind: markdown}"},
+	{"comment|kommentar|commentaire|comentario", "{kind: comment}"},
 	{
-		"body|description|text|bio|about|notes|note|comment|message|summary|" +
-			"beschreibung|bemerkung|remarque|descripcion",
+		"body|description|text|bio|about|notes|note|message|summary|remark|remarks|" +
+			"beschreibung|bemerkung|remarque|descripcion|descricao|descrizione|omschrijving|opis|aciklama",
 		"{kind: paragraph}",
 	},
 }
@@ -111,6 +183,30 @@ func (t *Table) isIdentity(c *schema.Column) bool {
 		plain == "id" && t.Schema.IsKey(c.Name)
 }
 
+// peopleTables are what tables of people are called.
+var peopleTables = strings.Split("customer customers user users people person persons employee employees member "+
+	"members patient patients student students guest guests passenger passengers teacher teachers author authors "+
+	"contact contacts driver drivers doctor doctors client clients staff crew player players subscriber subscribers "+
+	"kunde kunden benutzer mitarbeiter personen clientes empleados usuarios utilisateurs personnes utenti klanten", " ")
+
+// namesPeople reports whether a column is the name of a person: a plain name in a table of people, or
+// beside an address of mail.
+func (t *Table) namesPeople(c *schema.Column) bool {
+	if schema.Plain(c.Name) != "name" && schema.Plain(c.Name) != "displayname" {
+		return false
+	}
+	if slices.Contains(peopleTables, schema.Plain(t.Schema.Name)) {
+		return true
+	}
+	for _, other := range t.Schema.Columns {
+		switch schema.Plain(other.Name) {
+		case "birthday", "birthdate", "dateofbirth", "gender", "jobtitle", "username":
+			return true
+		}
+	}
+	return false
+}
+
 // texts are sources for a text.
 func (t *Table) texts(f *Field, d *domain) []Source {
 	c := f.Column
@@ -123,6 +219,9 @@ func (t *Table) texts(f *Field, d *domain) []Source {
 		out = append(out, Source{Text: "{uuid: v4}", Space: grow.MaxSpace, Alone: true})
 	}
 	out = append(guessed(c.Name), out...)
+	if t.namesPeople(c) {
+		out = append([]Source{{Text: "{kind: name}", Space: spaceOf("{kind: name}")}}, out...)
+	}
 	for _, kind := range []string{"{kind: title}", "{kind: noun}"} {
 		out = append(out, Source{Text: kind, Space: spaceOf(kind)})
 	}

@@ -136,8 +136,8 @@ func numbers(c *schema.Column, d *domain) []Source {
 		return countable(fmt.Sprintf("{between: [%s, %s]}", a, b), uint64(hi)-uint64(lo)+1)
 	}
 	var list []Source
-	if a, b, ok := namedRange(c); ok && !isLow && !isHigh {
-		list = append(list, show(a*unit, b*unit))
+	if !isLow && !isHigh {
+		list = namedNumbers(c, unit, show)
 	}
 	list = append(list, show(lo, hi))
 	if isLow && low < lo {
@@ -149,6 +149,18 @@ func numbers(c *schema.Column, d *domain) []Source {
 		}
 	}
 	return slices.DeleteFunc(list, func(s Source) bool { return s.Text == "" })
+}
+
+// namedNumbers are sources that the name of a number suggests, where no condition limits it.
+func namedNumbers(c *schema.Column, unit int64, show func(lo, hi int64) Source) []Source {
+	var list []Source
+	if c.Kind == schema.Integer {
+		list = append(list, integerOf(c))
+	}
+	if a, b, ok := namedRange(c); ok {
+		list = append(list, show(a*unit, b*unit))
+	}
+	return list
 }
 
 // typeRange is the least and the greatest whole number of a column's type.

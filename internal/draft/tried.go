@@ -100,7 +100,7 @@ func admits(c *schema.Column, d *domain, s Source) bool {
 	return passes(c, d, s) >= 1
 }
 
-var kindName = regexp.MustCompile(`^\{kind: ([a-z.-]+)`)
+var kindName = regexp.MustCompile(`^\{kind: ([a-z0-9-]+)`)
 
 // fitsLength reports whether the texts of a source are short enough, as far as that can be
 // told without growing some.
