@@ -5,7 +5,7 @@ root=$(cd "$(dirname "$0")/.." && pwd)
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 (cd "$root" && CGO_ENABLED=0 go build -o "$work/bin/evensprout" ./cmd/evensprout)
-export PATH=$work/bin:$PATH
+export PATH=$work/bin:$PATH PAGER=
 shot() { "$root/scripts/screenshot.sh" "$@" 2>/dev/null; }
 
 cd "$work"
@@ -30,7 +30,7 @@ echo "exit code $?"
 evensprout during --sweep --kept --cached'
 shot export sh -c 'evensprout export --format parquet --out rows; echo; evensprout export --migration 0042_fares --entity FareClass; cat 0042_fares.remove.sql'
 evensprout trial --db sqlite:larkwater.db --quiet --chart "$root/docs/screenshots/trial.png" >/dev/null
-shot catalog evensprout catalog
+shot catalog sh -c "evensprout catalog | sed -n '1,22p'; evensprout catalog person --locale de"
 
 # A plan with mistakes of several kinds.
 sed -e 's/{kind: locality}/{kind: lokality}/; s/LW-\[0-9\]{5}/LW-[0-9]{2}/; s/{sum: Ticket.price}/{sum: Ticket.prize}/' \
