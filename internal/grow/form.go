@@ -135,7 +135,7 @@ const spareBits = 16
 func (f form) draw(b []byte, u *fraction) []byte {
 	for i := range f {
 		p := &f[i]
-		if p.list != nil && len(p.list) == 1 {
+		if len(p.list) == 1 {
 			b = append(b, p.list[0]...)
 			continue
 		}
