@@ -25,7 +25,8 @@ CREATE TABLE passengers (
     handle TEXT NOT NULL, seq INTEGER NOT NULL UNIQUE,
   town TEXT NOT NULL, country TEXT NOT NULL, created_at TIMESTAMP NOT NULL,
   updated_at TIMESTAMP NOT NULL CHECK (updated_at > created_at), born DATE NOT NULL,
-  wakes_at TIME NOT NULL, status TEXT NOT NULL, barred_at TIMESTAMP, key UUID NOT NULL UNIQUE,
+  wakes_at TIME NOT NULL, status TEXT NOT NULL, fee DECIMAL(4,2) NOT NULL,
+    barred_at TIMESTAMP, key UUID NOT NULL UNIQUE,
   stamp UUID NOT NULL UNIQUE,
   token BLOB NOT NULL, photo TEXT NOT NULL UNIQUE,
   meta JSON NOT NULL, CHECK ((barred_at IS NOT NULL) = (status = 'barred')));

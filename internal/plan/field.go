@@ -17,6 +17,8 @@ var sources = map[string][]string{
 	"between":  {"step", "digits", "shape", "hours", "weekdays", "rush", "season", "growth"},
 	"before":   {"after", "within", "digits", "step", "hours", "weekdays", "rush", "season", "growth"},
 	"after":    {"before", "within", "digits", "step", "hours", "weekdays", "rush", "season", "growth"},
+	"case":     {"else"},
+	"lookup":   {"else"},
 	"choose":   nil,
 	"share":    nil,
 	"pattern":  nil,

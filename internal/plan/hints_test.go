@@ -348,7 +348,7 @@ var hintCases = []hintCase{
 		change: []string{"every Berth has depth > 0", "{no: Berth, where: depth <= 0}"},
 	},
 	{
-		hint:   "meets knows comparisons, IN, BETWEEN",
+		hint:   "conditions know comparisons, IN, BETWEEN",
 		text:   plain + "    meets: [\"frob(n) > 1\"]\n",
 		change: []string{"frob(n) > 1", "n >= 1"},
 	},
@@ -590,6 +590,16 @@ var hintCases = []hintCase{
 		hint:   "shape: normal, or shape: {lognormal: {median: 40, p95: 200}}",
 		text:   plan.CellOf("{between: [1, 90], shape: round}"),
 		change: []string{"shape: round", "shape: normal"},
+	},
+	{
+		hint:   "{case: {\"status = 'paid'\": {after: issued_at, within: 20d}}, else: null}",
+		text:   plan.CellOf(`{case: 3}`),
+		change: []string{`{case: 3}`, `{case: {"1 = 1": a}, else: b}`},
+	},
+	{
+		hint:   "{lookup: {tier: {gold: 0.2, silver: 0.1}}, else: 0}",
+		text:   plan.CellOf(`{lookup: 3}`),
+		change: []string{`{lookup: 3}`, `{kind: noun}`},
 	},
 	{
 		hint:   "locale: de, or locale: {en-GB: 60, de: 40}",

@@ -36,6 +36,7 @@ func JSONSchema() ([]byte, error) {
 	for _, k := range grow.Kinds() {
 		names = append(names, k.Name)
 	}
+	either := m{"anyOf": []any{ref("literal"), ref("source")}}
 	sourceWords := m{
 		"value": says("the literal, beside modifiers", ref("literal")),
 		"count": says(
@@ -69,6 +70,10 @@ func JSONSchema() ([]byte, error) {
 			"one of several values, evenly or by weight",
 			m{"anyOf": []any{list(ref("literal")), mapOf(m{"type": []string{"integer", "string"}})}},
 		),
+		"case": says("values by condition in SQL", mapOf(either)),
+		"lookup": says("values by the value of another field", m{
+			"type": "object", "maxProperties": 1, "additionalProperties": mapOf(either),
+		}),
 		"share":   says("true in that share of rows", ref("percent")),
 		"pattern": says("text that a regular expression describes", text),
 		"kind":    says("a kind of value, as catalog lists them", m{"enum": names}),
@@ -135,6 +140,7 @@ func JSONSchema() ([]byte, error) {
 		),
 		"start":  says("the total before the first row", text),
 		"nulls":  says("share of rows that are NULL", ref("percent")),
+		"else":   says("of case and lookup: the value of all other rows", either),
 		"unique": says("no two rows have the same value", m{"type": "boolean"}),
 		"shape": says("how numbers are distributed, such as normal, or {lognormal: {median: 40, p95: 200}}", m{
 			"anyOf": []any{m{"enum": grow.ShapeNames()}, m{"type": "object", "maxProperties": 1}},

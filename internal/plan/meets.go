@@ -30,27 +30,34 @@ func (c *compiler) meets() {
 	}
 }
 
-// meet compiles a condition that each row of an entity must meet.
-func (c *compiler) meet(e *entity, m Meet) {
-	parsed, err := predicate.Parse(m.Text)
+// sqlCondition reads a condition in SQL; nil after adding a problem.
+func (c *compiler) sqlCondition(e *entity, n *node, text string) *predicate.Condition {
+	parsed, err := predicate.Parse(text)
 	if err != nil {
-		at := m.node.place
+		at := n.place
 		var fault *predicate.Error
 		if errors.As(err, &fault) {
-			at = m.node.within(fault.Offset)
+			at = n.within(fault.Offset)
 		}
 		c.add(at, "%s cannot be read as a condition in SQL: %s", e.decl.Name, err)
-		return
+		return nil
 	}
-
 	condition, err := predicate.Compile(parsed)
 	if err != nil {
-		c.add(m.node.place, "%s", err).
-			Advise("meets knows comparisons, IN, BETWEEN, LIKE, regular expressions, arithmetic, CASE and the " +
+		c.add(n.place, "%s", err).
+			Advise("conditions know comparisons, IN, BETWEEN, LIKE, regular expressions, arithmetic, CASE and the " +
 				"usual functions; docs/plan.md lists them")
+		return nil
+	}
+	return condition
+}
+
+// meet compiles a condition that each row of an entity must meet.
+func (c *compiler) meet(e *entity, m Meet) {
+	condition := c.sqlCondition(e, m.node, m.Text)
+	if condition == nil {
 		return
 	}
-
 	out := &grow.Meet{Text: m.Text, Holds: condition.Holds}
 	good := len(condition.Columns) > 0
 	if !good {

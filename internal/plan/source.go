@@ -89,6 +89,8 @@ func (c *compiler) sourceCompilers() map[string]func(*field) grow.Source {
 		"between":  c.between,
 		"before":   c.moment,
 		"after":    c.moment,
+		"case":     c.byCase,
+		"lookup":   c.lookup,
 		"choose":   c.choose,
 		"share":    func(f *field) grow.Source { return grow.True(c.plan.share(f.decl.source, "share")) },
 		"pattern":  c.pattern,

@@ -1,0 +1,45 @@
+package plan
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestCasesAndLookups(t *testing.T) {
+	rows := grown(t, `  Invoice:
+    rows: 600
+    fields:
+      status:    {choose: {open: 50, paid: 40, void: 10}}
+      tier:      {choose: [gold, silver, basic], nulls: 20%}
+      issued_at: {before: clock, within: 300d}
+      paid_at:   {case: {"status = 'paid'": {after: issued_at, within: 20d}}, else: null}
+      note:      {case: {"status = 'void'": cancelled, "tier = 'gold' OR tier = 'silver'": {kind: noun}}, else: none}
+      rate:      {lookup: {tier: {gold: 0.2, silver: 0.15, basic: 0}}, else: 1}
+`, "Invoice")
+	seen := map[string]bool{}
+	for _, r := range rows {
+		assert.Equal(t, r["status"] == "paid", r["paid_at"] != "NULL", r)
+		if r["paid_at"] != "NULL" {
+			issued, err := time.Parse(time.RFC3339, r["issued_at"])
+			require.NoError(t, err)
+			paid, err := time.Parse(time.RFC3339, r["paid_at"])
+			require.NoError(t, err)
+			assert.True(t, paid.After(issued) && paid.Sub(issued) <= 20*24*time.Hour)
+		}
+		switch {
+		case r["status"] == "void":
+			assert.Equal(t, "cancelled", r["note"])
+		case r["tier"] == "gold" || r["tier"] == "silver":
+			assert.NotEqual(t, "none", r["note"])
+		default: // NULL meets no condition
+			assert.Equal(t, "none", r["note"])
+		}
+		assert.Equal(t, map[string]string{"gold": "0.20", "silver": "0.15", "basic": "0.00", "NULL": "1.00"}[r["tier"]],
+			r["rate"])
+		seen[r["rate"]] = true
+	}
+	assert.Len(t, seen, 4)
+}
