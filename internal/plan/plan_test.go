@@ -38,7 +38,7 @@ func TestProblems(t *testing.T) {
 	for _, c := range []struct{ name, entities, place, message, hint string }{
 		{"unknown key of an entity", "  Thing:\n    rows: 1\n    tabel: things\n", "7:5", `"tabel" is not a key of ` +
 			`an entity`, `did you mean "table"?`},
-		{"negative rows", "  Thing:\n    rows: -1\n", "6:11", "rows is -1, and must be between 0", ""},
+		{"negative rows", "  Thing:\n    rows: -1\n", "6:11", "rows must be between 0 and 1099511627776, got -1", ""},
 		{"rows as text", "  Thing:\n    rows: many\n", "6:11", `rows must be a whole number, got "many"`, ""},
 		{"no rows at all", "  Thing:\n    table: things\n", "5:3", "neither rows nor per nor given", ""},
 		{"rows and per", "  A:\n    rows: 1\n  B:\n    rows: 1\n    per: {A: 1}\n", "8:11", "B has both rows and " +

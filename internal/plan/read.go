@@ -653,7 +653,7 @@ func (p *Plan) number(v *node, of string, lo, hi uint64) (uint64, bool) {
 			return uint64(n), true
 		}
 		if err == nil {
-			p.add(v.place, "%s is %s, and must be between %d and %d", of, v.text, lo, hi)
+			p.add(v.place, "%s must be between %d and %d, got %s", of, lo, hi, v.text)
 			return 0, false
 		}
 	}
