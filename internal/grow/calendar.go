@@ -57,7 +57,10 @@ func NewCalendar(c Calendar) (*Calendar, error) {
 		}
 		month = max(month, c.Months[i])
 	}
-	if !ok1 || !ok2 || month > maxMonthWeight || month == 0 {
+	if month == 0 {
+		return nil, errors.New("every month has the weight 0")
+	}
+	if !ok1 || !ok2 || month > maxMonthWeight {
 		return nil, errors.New("a weight is too large")
 	}
 	if c.Growth > maxGrowth {

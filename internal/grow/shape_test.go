@@ -75,6 +75,26 @@ func TestShapesKeepTheirBounds(t *testing.T) {
 	assert.ErrorContains(t, err, "for numbers")
 }
 
+// Ranges of one value, of very many, and parameters far outside are no trouble.
+func TestShapesOfOddRanges(t *testing.T) {
+	for _, ends := range [][2]int64{{5, 5}, {1, 2}, {1 << 62, math.MaxInt64}, {1, 1<<62 - 1}, {-3, 4}} {
+		for _, by := range []Shape{{Name: "normal"}, {Name: "exponential"}, {Name: "lognormal"},
+			{Name: "normal", Mean: decimal(t, "1000000000"), Spread: decimal(t, "1")},
+			{Name: "lognormal", Median: decimal(t, "1000000"), P95: decimal(t, "1000001")}} {
+			src, err := Shaped(must(Between(value.Int(ends[0]), value.Int(ends[1]), 0)), by)
+			if by.Name == "lognormal" && ends[0] < 1 {
+				assert.ErrorContains(t, err, "above 0")
+				continue
+			}
+			require.NoError(t, err, "%v %v", ends, by)
+			for _, v := range grown(t, src, 300) {
+				assert.GreaterOrEqual(t, v.N, ends[0])
+				assert.LessOrEqual(t, v.N, ends[1])
+			}
+		}
+	}
+}
+
 func TestLogarithmsAndPowers(t *testing.T) {
 	for _, x := range []int64{1, 2, 3, 10, 12345, 1 << 40} {
 		ln, _ := bigLn(bigInt(x)).Float64()
