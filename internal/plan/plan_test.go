@@ -428,11 +428,24 @@ func FuzzRead(f *testing.F) {
 			"15m}\n      b: {choose: {x: 1, y: 2}}\n    given:\n      g: {a: 07:00}\n",
 	)
 	f.Add("name: x\n? [a]\n: b\n- c\n")
-	f.Add(head + "  A:\n    rows: 5\n    locale: {de: 3, ja: 1}\n    fields:\n      p: {between: [1.00, 90.00], shape: " +
-		"{lognormal: {median: 5, p95: 20}}}\n      q: {between: [0, 9], shape: normal}\n      t: {before: clock, within: " +
-		"20m..90d, hours: 22-6, weekdays: {fri: 2.5}, rush: [8], season: {dec: 3, jul: 0}, growth: 3% a month, step: 15m}\n")
-	f.Add(head + "  A: {rows: 5, fields: {s: {choose: [a, b]}, c: {case: {\"s = 'a'\": {kind: name, locale: fr}}, else: " +
-		"{kind: paragraph, about: food}}, l: {lookup: {s: {a: 1, b: 0.5}}, else: null}}}\n  B:\n    per: {A: {0: 50, 1..3: 5}}\n")
+	f.Add(head + `  A:
+    rows: 5
+    locale: {de: 3, ja: 1}
+    fields:
+      p: {between: [1.00, 90.00], shape: {lognormal: {median: 5, p95: 20}}}
+      q: {between: [0, 9], shape: normal}
+      t: {before: clock, within: 20m..90d, hours: 22-6, weekdays: {fri: 2.5}, rush: [8], step: 15m}
+      u: {before: clock, within: 90d, season: {dec: 3, jul: 0}, growth: 3% a month}
+`)
+	f.Add(head + `  A:
+    rows: 5
+    fields:
+      s: {choose: [a, b]}
+      c: {case: {"s = 'a'": {kind: name, locale: fr}}, else: {kind: paragraph, about: food}}
+      l: {lookup: {s: {a: 1, b: 0.5}}, else: null}
+  B:
+    per: {A: {0: 50, 1..3: 5}}
+`)
 	f.Fuzz(func(t *testing.T, text string) {
 		p, err := Read("plan.yaml", []byte(text))
 		if err == nil {
