@@ -19,7 +19,7 @@ func (c *compiler) byCase(f *field) grow.Source {
 	good := true
 	for i, x := range v.pairs {
 		when, holds, ok := c.truth(f, x.key)
-		of, fine := c.innerSource(f, "case."+strconv.Itoa(i), x.value)
+		of, fine := c.innerSource(f, f.decl.Name+".case."+strconv.Itoa(i), x.value)
 		good = good && ok && fine
 		branches = append(branches, grow.Branch{When: when, Holds: holds, Value: of})
 	}
@@ -45,7 +45,7 @@ func (c *compiler) lookup(f *field) grow.Source {
 	good := true
 	for i, x := range table.pairs {
 		want, ok := c.plan.literal(x.key)
-		of, fine := c.innerSource(f, "lookup."+strconv.Itoa(i), x.value)
+		of, fine := c.innerSource(f, f.decl.Name+".lookup."+strconv.Itoa(i), x.value)
 		good = good && ok && fine
 		branches = append(branches, grow.Branch{When: []*grow.Field{key.grow}, Value: of,
 			Holds: func(values []value.Value) bool { return values[0].Equal(&want) }})
@@ -57,7 +57,7 @@ func (c *compiler) lookup(f *field) grow.Source {
 func (c *compiler) branched(f *field, branches []grow.Branch, good bool) grow.Source {
 	var rest *grow.Field
 	if n := f.decl.args["else"]; n != nil && !n.null {
-		of, ok := c.innerSource(f, "else", n)
+		of, ok := c.innerSource(f, f.decl.Name+".else", n)
 		rest, good = of, good && ok
 	}
 	if !good {
@@ -67,9 +67,9 @@ func (c *compiler) branched(f *field, branches []grow.Branch, good bool) grow.So
 	return c.fault(f.decl.source.place, src, err)
 }
 
-// innerSource compiles a source inside that of a field.
+// innerSource compiles a source inside that of a field, as an inner field of that name.
 func (c *compiler) innerSource(f *field, name string, v *node) (*grow.Field, bool) {
-	d := &Field{Name: f.decl.Name + "." + name, place: v.place, inner: true}
+	d := &Field{Name: name, place: v.place, inner: true}
 	c.plan.field(d, v)
 	if d.word == "" {
 		return nil, false

@@ -53,13 +53,8 @@ func (c *compiler) jsonPart(f *field, name string, v *node) (grow.Part, bool) {
 		}
 	}
 
-	d := &Field{Name: name, place: v.place, inner: true}
-	c.plan.field(d, v)
-	if d.word == "" {
-		return grow.Part{}, false
-	}
-	sub := c.newField(f.entity, d)
-	return grow.Part{Field: sub.grow}, c.compile(sub)
+	of, ok := c.innerSource(f, name, v)
+	return grow.Part{Field: of}, ok
 }
 
 // objectPart compiles a member that is an object itself.
