@@ -414,7 +414,7 @@ func TestBadInput(t *testing.T) {
 		{"no such column", swap("      tel:  ", "      tell: "), 4, `did you mean "tel"?`},
 		{"no source for a column", swap("      full_name:  {kind: name}\n", ""), 4, "crew.full_name (VARCHAR(80)) " +
 			"is NOT NULL without a default"},
-		{"rows: -1", swap("rows: 9", "rows: -1"), 3, "rows is -1"},
+		{"rows: -1", swap("rows: 9", "rows: -1"), 3, "rows must be between 0"},
 		{"ends swapped", swap("[1948-03-01, 2024-10-31]", "[2024-10-31, 1948-03-01]"), 3, "the range is reversed"},
 		{"a space too small", swap("LW-[0-9]{5}", "LW-[0-9]{2}"), 3, "400 rows need different values of code, " +
 			"and only 100"},
