@@ -37,29 +37,18 @@ func (a *program) load() *cobra.Command {
 transaction. If the database refuses anything, everything is rolled back, and load says
 which row, field, value and constraint it was.
 
-The plan says how the rows of each entity are written: write: insert (new rows, the
-default), keep (add what is missing), upsert (add or change), update (change existing
-rows), replace (empty the table and fill it). It also says what to do with refused rows
-of each kind: stop (the default), skip (leave them out, in a file that you can correct),
-redraw (generate other values).
-
-The rows do not depend on --chunk and --jobs. A journal, a few tables of this program's
+The plan says how rows are written (write: insert, keep, upsert, update, replace) and what
+happens to refused rows (stop, skip, redraw). A journal, a few tables of this program's
 own, records each load: rows are not inserted twice, a plan with more rows adds only
-these, and a changed plan is reported. --resume continues an interrupted load; withdraw
-undoes a load; --part 3/16 writes a share of the rows, so that several processes or
-machines share one load; --restore brings the tables back to what was loaded; --anew
-withdraws the plan's rows and loads the plan as it is now, in one transaction. For
-start-up scripts: load --wait 2m --quiet.
+these, and a changed plan is reported. The rows do not depend on --chunk and --jobs.
 
 Units, steps that succeed or fail together for each of their occasions, follow the
-entities. --unit runs one alone; --occasions takes its occasions from another file. An
-occasion that is done is not repeated. At the end, before the commit if there is one, the
-plan's invariants are checked.
+entities. At the end the plan's invariants are checked. In start-up scripts: load --wait
+2m --quiet.
 
-Exit codes: 0 done, 3 the plan is wrong, 4 the database does not fit the plan or cannot
-be reached, 5 a row was refused or an invariant is broken, and everything uncommitted is
-rolled back, 6 done, but some rows or occasions were left out or not found, 130
-interrupted.`,
+Exit codes: 0 done, 3 the plan is wrong, 4 the database does not fit or cannot be reached,
+5 a row was refused or an invariant is broken, and everything uncommitted is rolled back,
+6 some rows were left out or not found, 130 interrupted.`,
 		Example: `  evensprout load
   evensprout load larkwater/evensprout.yaml --db sqlite:app.db
   evensprout load --on-violation unique=skip --rejects left-out.ndjson
