@@ -32,7 +32,8 @@ func catalogPage() string {
 	fmt.Fprintf(&b, `# The catalog
 
 `+"`{kind: NAME}`"+` generates the values of a kind. There are %d kinds. This page is generated from the program, as is
-the list that `+"`evensprout catalog`"+` prints; `+"`evensprout catalog person --locale de`"+` shows one kind in one locale.
+the list that `+"`evensprout catalog`"+` prints; `+"`evensprout catalog person --locale de`"+` shows one kind
+in one locale.
 
 A kind with *parts* is declared once under `+"`shared`"+`, and its parts agree: see [plan.md](plan.md#shared-values).
 Values that are common in life are common here: names, blood groups, HTTP statuses and sizes have frequencies. A
