@@ -31,7 +31,15 @@ type eventLog struct {
 
 // newEventLog writes records to a writer.
 func newEventLog(to io.Writer) *eventLog {
-	return &eventLog{to: slog.New(slog.NewJSONHandler(to, &slog.HandlerOptions{Level: slog.LevelDebug}))}
+	return &eventLog{to: slog.New(slog.NewJSONHandler(visible{to}, &slog.HandlerOptions{Level: slog.LevelDebug}))}
+}
+
+// visible writes out what would act on a terminal: records hold names and values of the database.
+type visible struct{ to io.Writer }
+
+func (v visible) Write(p []byte) (int, error) {
+	_, err := io.WriteString(v.to, safe.Visible(strings.ReplaceAll(string(p), "\x7f", `\u007f`)))
+	return len(p), err
 }
 
 // Write makes a record of each line that is written for people.
@@ -94,7 +102,7 @@ func (l *eventLog) failed(failure map[string]any, end string) {
 		list = append(list, "data", end)
 	}
 	message, _ := failure["message"].(string)
-	l.to.Error(safe.Visible(message), list...)
+	l.to.Error(message, list...)
 }
 
 // sortedKeys are the keys of a map in order.

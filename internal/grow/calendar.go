@@ -52,7 +52,7 @@ func NewCalendar(c Calendar) (*Calendar, error) {
 		if w == 0 {
 			c.Months[i] = 1000
 		}
-		if w == noMonth {
+		if w == NoMonth {
 			c.Months[i] = 0
 		}
 		month = max(month, c.Months[i])
@@ -75,11 +75,8 @@ func NewCalendar(c Calendar) (*Calendar, error) {
 	return &c, nil
 }
 
-// noMonth is the weight of a month that has no moments: 0 means that nothing is said of it.
-const noMonth = ^uint64(0)
-
-// NoMonth is the weight of a month without moments.
-func NoMonth() uint64 { return noMonth }
+// NoMonth is the weight of a month without moments: 0 means that nothing is said of it.
+const NoMonth = ^uint64(0)
 
 // weight is the weight of a moment, of at most most * 2^32, where latest is the last one that there can be.
 func (c *Calendar) weight(us, latest int64) (hi, lo uint64) {

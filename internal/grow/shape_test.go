@@ -141,7 +141,7 @@ func TestCalendars(t *testing.T) {
 	assert.InDelta(t, 6000*3/7, fridays, 150)
 
 	var season Calendar
-	season.Months[11], season.Months[6] = 3000, NoMonth()
+	season.Months[11], season.Months[6] = 3000, NoMonth
 	months := map[time.Month]int{}
 	for _, at := range yearOf(t, season, 6000) {
 		months[at.Month()]++

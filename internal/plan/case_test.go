@@ -43,3 +43,24 @@ func TestCasesAndLookups(t *testing.T) {
 	}
 	assert.Len(t, seen, 4)
 }
+
+// A reference inside a case would keep its planned key where a load gives the row another one.
+func TestCasesHoldNoReferences(t *testing.T) {
+	for _, source := range []string{
+		`{case: {"side = 'a'": {pick: Port}}, else: null}`,
+		`{lookup: {side: {a: 1}}, else: {pick: Port}}`,
+	} {
+		p, err := Read("plan.yaml", []byte("name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n"+
+			"  Port: {rows: 3, fields: {name: {kind: noun}}}\n  Boat:\n    rows: 3\n    fields:\n"+
+			"      side: {choose: [a, b]}\n      port: "+source+"\n"))
+		require.NoError(t, err)
+		_, err = p.Compile(Options{})
+		assert.ErrorContains(t, err, "cannot hold a reference to Port")
+	}
+	p, err := Read("plan.yaml", []byte("name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  A:\n    rows: 1\n"+
+		"    fields:\n      at:\n"+
+		"        {before: clock, within: 9d, weekdays: {mon: 0, tue: 0, wed: 0, thu: 0, fri: 0, sat: 0, sun: 0}}\n"))
+	require.NoError(t, err)
+	_, err = p.Compile(Options{})
+	assert.ErrorContains(t, err, "every day of the week has the weight 0")
+}

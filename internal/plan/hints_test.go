@@ -602,6 +602,12 @@ var hintCases = []hintCase{
 		change: []string{`{lookup: 3}`, `{kind: noun}`},
 	},
 	{
+		hint: "add a field for each entity, such as {pick: ",
+		text: "  Ship: {rows: 3, fields: {code: {kind: sku}}}\n" +
+			plan.CellOf(`{case: {"1 = 1": {pick: Ship}}, else: null}`),
+		change: []string{`{case: {"1 = 1": {pick: Ship}}, else: null}`, `{pick: Ship}`},
+	},
+	{
 		hint:   "locale: de, or locale: {en-GB: 60, de: 40}",
 		text:   plan.CellOf("{kind: name, locale: [de]}"),
 		change: []string{"locale: [de]", "locale: de"},

@@ -30,6 +30,10 @@ func (c *compiler) calendar(f *field) (*grow.Calendar, bool) {
 	if !said || !good {
 		return nil, good
 	}
+	if f.decl.args["weekdays"] != nil && out.Weekdays == [7]uint64{} {
+		c.add(f.decl.args["weekdays"].place, "every day of the week has the weight 0")
+		return nil, false
+	}
 	by, err := grow.NewCalendar(out)
 	if err != nil {
 		c.add(f.decl.place, "%s", err)
@@ -52,9 +56,6 @@ func (c *compiler) hours(n *node, out *grow.Calendar) bool {
 	}
 	for h := a; h != b%24; h = (h + 1) % 24 {
 		out.Hours[h] = weightOfHour
-		if h == 23 && b == 24 {
-			break
-		}
 	}
 	return true
 }
@@ -165,7 +166,7 @@ func (c *compiler) season(n *node, out *grow.Calendar) bool {
 			return false
 		}
 		if out.Months[i] = w * 100; w == 0 {
-			out.Months[i] = grow.NoMonth()
+			out.Months[i] = grow.NoMonth
 		}
 	}
 	return true

@@ -63,6 +63,17 @@ func (c *compiler) branched(f *field, branches []grow.Branch, good bool) grow.So
 	if !good {
 		return nil
 	}
+	for _, of := range append([]grow.Branch{{Value: rest}}, branches...) {
+		// A load may give the rows of an entity other keys than the planned ones; it finds references by
+		// their fields, and a value of a case is none.
+		if of.Value != nil && of.Value.Target() != nil {
+			to := of.Value.Target().Name
+			c.add(f.decl.source.place, "%s cannot hold a reference to %s: a load may change the keys of its rows",
+				f.decl.word, to).
+				Advise("add a field for each entity, such as {pick: %s, if: {about: photo}}", to)
+			return nil
+		}
+	}
 	src, err := grow.Case(branches, rest)
 	return c.fault(f.decl.source.place, src, err)
 }

@@ -26,7 +26,7 @@ var data embed.FS
 // Default is the locale of a plan that names none.
 const Default = "en-US"
 
-// General is the file of the lists that no locale has of its own.
+// general is the file of the lists that no locale has of its own.
 const general = "any"
 
 // Entry is one entry of a list.
