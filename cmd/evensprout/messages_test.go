@@ -40,7 +40,9 @@ func TestMessages(t *testing.T) {
 		var out, errOut bytes.Buffer
 		require.Zero(t, cli.Main(append(args, "--help"), nil, &out, &errOut), errOut.String())
 		fmt.Fprintf(&b, "==== evensprout %s --help\n%s\n", strings.Join(args, " "), out.String())
-		for _, l := range strings.Split(out.String(), "\n") {
+		lines := strings.Split(out.String(), "\n")
+		assert.LessOrEqual(t, len(lines), 90, "the help of %v fits on two screens of 45 lines", args)
+		for _, l := range lines {
 			assert.LessOrEqual(t, len(l), 80, l)
 		}
 	}

@@ -250,13 +250,10 @@ look at the tables. The command demo shows all of this at once.`,
 	root.PersistentFlags().BoolVarP(&a.quiet, "quiet", "q", false, "print nothing unless something is wrong")
 	root.Flags().Bool("version", false, "print the version")
 	root.Flags().BoolP("help", "h", false, "print this help")
-	root.PersistentFlags().BoolVarP(&a.verbose, "verbose", "v", false, "print each statement with its time, on "+
-		"standard error")
-	root.PersistentFlags().BoolVar(&a.values, "show-values", false, "print each statement as --verbose does, with "+
-		"the values that are bound (of many rows those of the first)")
-	root.PersistentFlags().Var(&a.logFormat, "log-format", "form of standard error: text, or json (one record on "+
-		"each line)")
-	root.PersistentFlags().Var(&a.color, "color", "show colour: auto (on a terminal), always or never")
+	root.PersistentFlags().BoolVarP(&a.verbose, "verbose", "v", false, "print each statement with its time")
+	root.PersistentFlags().BoolVar(&a.values, "show-values", false, "like --verbose, with the values that are bound")
+	root.PersistentFlags().Var(&a.logFormat, "log-format", "standard error as text (default) or json, a record a line")
+	root.PersistentFlags().Var(&a.color, "color", "auto (on a terminal), always or never")
 	root.PersistentPreRun = func(*cobra.Command, []string) {
 		a.setColor()
 		a.setLog()
@@ -305,8 +302,7 @@ func (a *program) addCommands(root *cobra.Command) {
 // clockFlag lets a command take another clock than the plan's.
 func (a *program) clockFlag(c *cobra.Command) {
 	c.Flags().
-		StringVar(&a.ws.Clock, "clock", "", "the plan's current time, such as 2026-05-01T08:00:00Z (default: the "+
-			"plan's clock)")
+		StringVar(&a.ws.Clock, "clock", "", "the plan's current time, such as 2026-05-01T08:00:00Z")
 }
 
 // jobsDefault is the number of growers unless said otherwise.
@@ -315,8 +311,7 @@ func jobsDefault() int { return runtime.NumCPU() }
 // allowFlag lets a command work on other machines.
 func (a *program) allowFlag(c *cobra.Command) {
 	c.Flags().
-		StringArrayVar(&a.ws.Allowed, "allow-host", nil, "allow writing to this `HOST`, which is not this machine; "+
-			"repeatable")
+		StringArrayVar(&a.ws.Allowed, "allow-host", nil, "allow writing to this `HOST`, not this machine; repeatable")
 }
 
 // warn tells the warnings about a plan.

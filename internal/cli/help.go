@@ -131,8 +131,8 @@ func printFlags(w io.Writer, c *cobra.Command) {
 
 // valueNames name what flags take, by their types. A name in backquotes within the usage comes first.
 var valueNames = map[string]string{
-	"string": "TEXT", "stringArray": "TEXT", "int": "N", "int64": "N", "uint64": "N", "duration": "TIME",
-	"when": "WHEN",
+	"string": "TEXT", "stringArray": "TEXT", "strings": "NAMES", "int": "N", "int64": "N", "uint": "N",
+	"uint64": "N", "duration": "TIME", "when": "WHEN", "format": "FORM",
 }
 
 // flagHead is a flag with its short form and the name of its value, and what it does.

@@ -34,21 +34,18 @@ func (a *program) load() *cobra.Command {
 		Use:   "load [PLAN]",
 		Short: "Load a plan into the database",
 		Long: `load checks the plan, generates its rows and writes them, parents first, in one
-transaction. If the database refuses anything, everything is rolled back, and load says
-which row, field, value and constraint it was.
+transaction; then it runs the plan's units and checks its invariants. If the
+database refuses a row, everything is rolled back, and load reports the row,
+field, value and constraint. The plan can skip or redraw such rows instead.
 
-The plan says how rows are written (write: insert, keep, upsert, update, replace) and what
-happens to refused rows (stop, skip, redraw). A journal, a few tables of this program's
-own, records each load: rows are not inserted twice, a plan with more rows adds only
-these, and a changed plan is reported. The rows do not depend on --chunk and --jobs.
+A journal, a few tables beside yours, records each load: a second load inserts
+nothing twice, a plan with more rows adds only these, and a changed plan is
+reported. The rows do not depend on --chunk, --jobs or the database.
 
-Units, steps that succeed or fail together for each of their occasions, follow the
-entities. At the end the plan's invariants are checked. In start-up scripts: load --wait
-2m --quiet.
-
-Exit codes: 0 done, 3 the plan is wrong, 4 the database does not fit or cannot be reached,
-5 a row was refused or an invariant is broken, and everything uncommitted is rolled back,
-6 some rows were left out or not found, 130 interrupted.`,
+Exit codes: 0 done, 3 the plan is wrong, 4 the database does not fit or cannot
+be reached, 5 a row was refused or an invariant is broken, and everything
+uncommitted is rolled back, 6 some rows were left out or not found,
+130 interrupted.`,
 		Example: `  evensprout load
   evensprout load larkwater/evensprout.yaml --db sqlite:app.db
   evensprout load --on-violation unique=skip --rejects left-out.ndjson

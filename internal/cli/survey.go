@@ -28,8 +28,8 @@ func (a *program) survey() *cobra.Command {
 		Short: "Draft a plan from a database",
 		Long: `survey reads tables, columns, types, keys and references, and drafts a plan: how many
 rows, and where each field gets its values, chosen by type, name and simple conditions.
-survey and then load, with no edit between, fill every table. Edit the draft to make the
-values yours. survey writes nothing to the database.
+The draft loads as it is and fills every table; edit it to make the values yours. survey
+writes nothing to the database.
 
 Columns that the database computes are left out. Tables that cannot be filled are named
 at the head of the draft with the reason. A comment after a field gives the reason for a

@@ -32,9 +32,8 @@ func (f *unitFlags) add(c *cobra.Command) {
 	c.Flags().
 		StringArrayVar(&f.names, "unit", nil, "run only this `UNIT`, and load no entities; repeatable")
 	c.Flags().
-		StringVar(&f.occasions, "occasions", "", "with --unit: take its occasions from this `FILE`; - is standard "+
-			"input (default: as in the plan)")
-	c.Flags().BoolVar(&f.again, "again", false, "with --unit: also repeat occasions that earlier runs did")
+		StringVar(&f.occasions, "occasions", "", "with --unit: `FILE` of occasions; - is standard input")
+	c.Flags().BoolVar(&f.again, "again", false, "with --unit: repeat occasions that are done")
 	c.Flags().BoolVar(&f.without, "without-units", false, "load only entities")
 }
 
