@@ -14,6 +14,9 @@ type Deal struct {
 	counts []uint64 // the multiset of one block of len(counts) parents
 	total  uint64   // children of a full block
 	sorted []uint64 // the counts that DealOf was given
+	cast   *Cast    // of the parents, where their profiles tell the counts, which are by slot then; or nil
+
+	byProfile [][]uint64 // of the cast: the counts of each profile
 }
 
 // Count is the i-th of the counts that DealOf was given.
@@ -63,6 +66,17 @@ const MaxDealWeight = 1 << 32
 
 // NewWeightedDeal deals the children of groups, each to its share of the parents.
 func NewWeightedDeal(k Key, groups []DealGroup) (*Deal, error) {
+	counts, err := weightedCounts(groups, weightedBlock)
+	if err != nil {
+		return nil, err
+	}
+	d := &Deal{key: k, counts: counts}
+	d.sum()
+	return d, nil
+}
+
+// weightedCounts are the numbers of children of so many parents, by group.
+func weightedCounts(groups []DealGroup, parents uint64) ([]uint64, error) {
 	total := uint64(0)
 	for _, g := range groups {
 		if g.Lo > g.Hi {
@@ -76,22 +90,27 @@ func NewWeightedDeal(k Key, groups []DealGroup) (*Deal, error) {
 	if total == 0 {
 		return nil, errors.New("all weights are 0")
 	}
-	d := &Deal{key: k}
+	var counts []uint64
 	sum, before := uint64(0), uint64(0)
 	for _, g := range groups {
 		sum += min(g.Weight, MaxDealWeight)
-		until := (sum*weightedBlock + total/2) / total // parents of this group and those before it
+		until := (sum*parents + total/2) / total // parents of this group and those before it
 		size := until - before
 		for i := range size {
 			// The middle of the i-th of size equal parts of the range.
-			c := g.Lo + (2*i+1)*(g.Hi-g.Lo+1)/(2*size)
-			d.counts = append(d.counts, c)
-			d.total += c
-			d.Max = max(d.Max, c)
+			counts = append(counts, g.Lo+(2*i+1)*(g.Hi-g.Lo+1)/(2*size))
 		}
 		before = until
 	}
-	return d, nil
+	return counts, nil
+}
+
+// sum adds the counts up.
+func (d *Deal) sum() {
+	for _, c := range d.counts {
+		d.total += c
+		d.Max = max(d.Max, c)
+	}
 }
 
 // DealOf deals any counts, equally often, as few as dealBlock at most.
@@ -118,15 +137,10 @@ func (d *Deal) starts(block uint64, dst []uint64) []uint64 {
 	order := dst[n+1:]
 	copy(order, d.counts)
 
-	// Fisher-Yates, driven by the block's own random words.
-	var w [4]uint64
-	for i := n - 1; i > 0; i-- {
-		at := n - 1 - i
-		if at%4 == 0 {
-			w = Philox([4]uint64{block, uint64(at / 4), 0, 3}, d.key)
-		}
-		j := Below(w[at%4], uint64(i+1))
-		order[i], order[j] = order[j], order[i]
+	if d.cast != nil {
+		d.castOrder(block, order)
+	} else {
+		shuffle(order, d.key, block, 3)
 	}
 
 	sum := uint64(0)
@@ -136,6 +150,20 @@ func (d *Deal) starts(block uint64, dst []uint64) []uint64 {
 	}
 	dst[n] = sum
 	return dst[:n+1]
+}
+
+// shuffle puts numbers in an order that belongs to a block: Fisher-Yates, driven by the block's own random words.
+func shuffle(order []uint64, k Key, block, purpose uint64) {
+	var w [4]uint64
+	n := len(order)
+	for i := n - 1; i > 0; i-- {
+		at := n - 1 - i
+		if at%4 == 0 {
+			w = Philox([4]uint64{block, uint64(at / 4), 0, purpose}, k)
+		}
+		j := Below(w[at%4], uint64(i+1))
+		order[i], order[j] = order[j], order[i]
+	}
 }
 
 // Of returns the number of children of a row outside the numbered sequence.
