@@ -35,13 +35,16 @@ type Entity struct {
 	Table    Table // where the numbered rows stand; nil if they are grown
 	TableKey []int // columns of the table that tell a row
 	Side     []SideRow
-	Meets    []*Meet // conditions that every row meets
+	Meets    []*Meet   // conditions that every row meets
+	Covering *Covering // the fewest rows in which choices meet; nil: as many as Rows says
+	Profiles *Profiles // nil: all rows are of one sort
 
-	children []*Entity
-	index    int
-	id       rng.ID
-	ties     []*tie
-	printed  []*Field // what counts in fingerprints, in their order
+	children   []*Entity
+	hasAwkward bool // some field mixes in awkward values
+	index      int
+	id         rng.ID
+	ties       []*tie
+	printed    []*Field // what counts in fingerprints, in their order
 }
 
 // SideRow is a row outside the numbered sequence.
@@ -102,6 +105,10 @@ type Field struct {
 	numbered *Group // the unique group in which its value takes a number
 	tied     int    // its place in Entity.ties, from 1; 0 if it is in none
 	id       uint64 // its name in fingerprints
+
+	factor        int   // of a covering, from 1; 0: none
+	awkward       Share // of values that others stand for
+	awkwardValues []Awkward
 }
 
 // Share is an exact part of a whole.
@@ -121,7 +128,7 @@ func (s *Set) NewEntity(name string) *Entity {
 func (s *Set) NewField(e *Entity, name, seedName string) *Field {
 	f := &Field{Name: name, Entity: e, index: len(e.Fields)}
 	key := rng.NewKey(s.Edition, s.Seed, e.Name, seedName)
-	f.keys = [draws]rng.Key{drawValue: key, drawNull: key.Sub("nulls")}
+	f.keys = [draws]rng.Key{drawValue: key, drawNull: key.Sub("nulls"), drawAwkward: key.Sub("awkward")}
 	f.slot = s.slots
 	s.slots += int(draws)
 	f.id = hashName(name)
@@ -202,33 +209,11 @@ func (e *FinishError) Error() string { return e.Message }
 // Finish links the entities: side rows below given ones, numbers of rows,
 // unique groups. All faults are returned.
 func (s *Set) Finish() []*FinishError {
-	var faults []*FinishError
-	for _, e := range s.Entities {
-		if e.Parent != nil {
-			e.Parent.children = append(e.Parent.children, e)
-		}
-		for _, f := range e.Fields {
-			f.ref, _ = f.Source.(reference)
-			if !f.Hidden && !f.Inner {
-				e.printed = append(e.printed, f)
-			}
-		}
-		e.tieFields()
-		slices.SortFunc(e.printed, func(a, b *Field) int { return cmp.Compare(a.id, b.id) })
-	}
-
-	for _, e := range s.Entities {
-		if e.Table != nil {
-			e.Rows = e.Table.Len()
-		}
-		if e.Parent == nil {
-			faults = append(faults, e.settle()...)
-		}
-	}
-
-	if len(faults) > 0 {
+	s.link()
+	if faults := s.settleRows(); len(faults) > 0 {
 		return faults
 	}
+	var faults []*FinishError
 	for _, e := range s.Entities {
 		for _, f := range e.Fields {
 			if src, ok := f.Source.(settler); ok {
@@ -254,6 +239,45 @@ func (s *Set) Finish() []*FinishError {
 					faults = append(faults, fault)
 				}
 			}
+		}
+	}
+	return faults
+}
+
+// link links entities and fields.
+func (s *Set) link() {
+	for _, e := range s.Entities {
+		if e.Parent != nil {
+			e.Parent.children = append(e.Parent.children, e)
+		}
+		for _, f := range e.Fields {
+			f.ref, _ = f.Source.(reference)
+			if !f.Hidden && !f.Inner {
+				e.printed = append(e.printed, f)
+			}
+		}
+		e.tieFields()
+		slices.SortFunc(e.printed, func(a, b *Field) int { return cmp.Compare(a.id, b.id) })
+	}
+}
+
+// settleRows finds how many rows there are.
+func (s *Set) settleRows() []*FinishError {
+	var faults []*FinishError
+	for _, e := range s.Entities {
+		if e.Table != nil {
+			e.Rows = e.Table.Len()
+		}
+		if e.Covering != nil {
+			if fault := e.Covering.settle(s, e); fault != nil {
+				return append(faults, fault)
+			}
+		}
+	}
+
+	for _, e := range s.Entities {
+		if e.Parent == nil {
+			faults = append(faults, e.settle()...)
 		}
 	}
 	return faults
@@ -332,6 +356,14 @@ func (s *Set) settleGroups(g *Grower) []*FinishError {
 	return faults
 }
 
+// childrenOf is how many rows of the entity are below a side row of its parent.
+func (e *Entity) childrenOf(parent *SideRow) uint64 {
+	if e.Deal.ByProfile() {
+		return e.Deal.OfProfile(parent.ID, e.Parent.Profiles.side(parent))
+	}
+	return e.Deal.Of(parent.ID)
+}
+
 // searcher is a source that looks through rows of another entity once all rows can
 // be grown.
 type searcher interface {
@@ -357,7 +389,7 @@ func (e *Entity) settle() []*FinishError {
 				s.Parent, s.Ordinal = p, uint64(i)
 				e.Side = append(e.Side, s)
 			}
-			n := e.Deal.Of(parent.ID)
+			n := e.childrenOf(&parent)
 			if e.Instead && len(byParent[p]) > 0 {
 				n = 0
 			}

@@ -83,7 +83,8 @@ type Grower struct {
 	set    *Set
 	frames [][]*frame   // by entity: reusable frames, most recently used first
 	dealt  []*rng.Dealt // by entity
-	blocks []block      // by draw of a field
+	casts  []*rng.Casting
+	blocks []block // by draw of a field
 	trees  map[*tree]*rng.Dealt
 	totals map[*Field]*total
 	tables map[*Entity]TableReader
@@ -109,16 +110,21 @@ type draw int
 const (
 	drawValue draw = iota
 	drawNull
+	drawAwkward
 	draws // how many there are
 )
 
 // NewGrower returns a grower for a set.
 func NewGrower(s *Set) *Grower {
 	g := &Grower{set: s, frames: make([][]*frame, len(s.Entities)), dealt: make([]*rng.Dealt, len(s.Entities))}
+	g.casts = make([]*rng.Casting, len(s.Entities))
 	g.blocks = make([]block, s.slots)
 	g.trees, g.totals, g.tables = map[*tree]*rng.Dealt{}, map[*Field]*total{}, map[*Entity]TableReader{}
 	g.record = s.Record
 	for _, e := range s.Entities {
+		if e.Profiles != nil {
+			g.casts[e.index] = rng.NewCasting(e.Profiles.cast)
+		}
 		if e.Deal != nil {
 			g.dealt[e.index] = rng.NewDealt(e.Deal)
 		}
@@ -145,6 +151,8 @@ type frame struct {
 	refs   []Row
 	groups []groupAt
 
+	levels  []int    // of the factors of a covering; nil: it has none
+	odd     []uint8  // by field: which of its awkward values it holds, from 1; empty if the entity has none
 	tries   []uint64 // by tie: how often its fields were drawn again
 	settled []bool   // by tie: that is known
 }
@@ -157,17 +165,26 @@ type cell struct {
 }
 
 func newFrame(e *Entity) *frame {
-	return &frame{
+	fr := &frame{
 		e: e, known: make([]bool, len(e.Fields)), values: make([]value.Value, len(e.Fields)),
 		refs: make([]Row, len(e.Fields)), groups: make([]groupAt, len(e.Groups)),
 		tries: make([]uint64, len(e.ties)), settled: make([]bool, len(e.ties)),
 	}
+	if e.hasAwkward {
+		fr.odd = make([]uint8, len(e.Fields))
+	}
+	return fr
 }
 
 func (fr *frame) reset(g *Grower, r Row) {
 	fr.row, fr.id, fr.upward, fr.valid = r, g.id(fr.e, r), false, true
 	clear(fr.known)
 	clear(fr.settled)
+	clear(fr.odd)
+	fr.levels = nil
+	if c := fr.e.Covering; c != nil && !r.Side && len(c.rows) > 0 {
+		fr.levels = c.rows[r.N%uint64(len(c.rows))]
+	}
 	for i := range fr.groups {
 		fr.groups[i].known = false
 	}
@@ -223,6 +240,9 @@ func (g *Grower) value(fr *frame, f *Field) *value.Value {
 	v := &fr.values[f.index]
 	if !fr.known[f.index] {
 		*v = value.Value{}
+		if fr.odd != nil {
+			fr.odd[f.index] = 0
+		}
 		c := cell{g, fr, f}
 		c.grow(v)
 		if err := checked(v); err != nil {
@@ -234,23 +254,36 @@ func (g *Grower) value(fr *frame, f *Field) *value.Value {
 	return v
 }
 
-func (c cell) grow(v *value.Value) {
-	if c.fr.row.Side {
-		if given, ok := c.fr.e.Side[c.fr.row.N].Given[c.f]; ok {
-			*v = given.Value
-			if c.f.ref != nil && !v.IsNull() {
-				c.refer(c.f.ref, given.Ref, v)
-			}
-			return
-		}
+// given sets a cell that is written by hand; false if it is not.
+func (c cell) given(v *value.Value) bool {
+	if !c.fr.row.Side {
+		return false
 	}
+	given, ok := c.fr.e.Side[c.fr.row.N].Given[c.f]
+	if !ok {
+		return false
+	}
+	*v = given.Value
+	if c.f.ref != nil && !v.IsNull() {
+		c.refer(c.f.ref, given.Ref, v)
+	}
+	return true
+}
 
+func (c cell) grow(v *value.Value) {
+	if c.given(v) {
+		return
+	}
 	for i := range c.f.If {
 		if !c.f.If[i].holds(c, c.fr) {
 			return
 		}
 	}
-	if c.f.Nulls.Part > 0 && c.f.Nulls.hit(c.fraction(drawNull)) {
+	if l := c.levelOf(); l != nil {
+		if l.set(c, v) || c.f.ref == nil && c.between(v) {
+			return
+		}
+	} else if c.f.Nulls.Part > 0 && c.f.Nulls.hit(c.fraction(drawNull)) {
 		return
 	}
 	if c.f.ref != nil {
@@ -262,6 +295,9 @@ func (c cell) grow(v *value.Value) {
 
 	if c.f.group != nil && c.f.group.text != c.f {
 		c.f.Source.(Countable).at(c, c.digit(), v)
+		return
+	}
+	if c.f.mixes() && c.makeAwkward(v) {
 		return
 	}
 	c.f.Source.grow(c, v)
@@ -286,7 +322,7 @@ func (c cell) refer(r reference, row Row, v *value.Value) {
 func (c cell) fraction(d draw) uint64 {
 	k := &c.f.keys[d]
 	a := c.tries()
-	if d == drawValue {
+	if d != drawNull {
 		a = c.attempt()
 	}
 	if a > 0 {
@@ -449,6 +485,7 @@ type Batch struct {
 	Entity *Entity
 	First  Row // the rows are consecutive
 	Print  Fingerprint
+	Odd    Tally // its awkward values
 	// Version is that of the Record that the rows were grown by.
 	Version uint64
 }
@@ -483,7 +520,7 @@ type room struct {
 // fill grows rows until the room is full; then it ends or, unless fewer will do, fails.
 func (g *Grower) fill(e *Entity, first Row, n int, b *Batch, in room) {
 	width := len(e.Fields)
-	b.Entity, b.First, b.Len, b.Width, b.Print = e, first, n, width, Fingerprint{}
+	b.Entity, b.First, b.Len, b.Width, b.Print, b.Odd = e, first, n, width, Fingerprint{}, nil
 	b.Version = g.refresh()
 	if cap(b.Values) < n*width {
 		b.Values = make([]value.Value, n*width)
@@ -512,6 +549,7 @@ func (g *Grower) fill(e *Entity, first Row, n int, b *Batch, in room) {
 		}
 		copy(b.Values[i*width:], fr.values)
 		b.Print.Add(g.print(fr))
+		b.Odd.tally(fr)
 		fr.close()
 		if size > in.bytes {
 			b.Len, b.Values = i+1, b.Values[:(i+1)*width]

@@ -167,6 +167,9 @@ type partOf struct {
 
 // PartOf makes a part of the value that an inner field of a kind with parts has.
 func PartOf(of *Field, part string) (Source, error) {
+	if e, ok := of.Source.(*entryOf); ok {
+		return e.part(of, part)
+	}
 	w, ok := of.Source.(*drawnWhole)
 	if !ok {
 		return nil, fmt.Errorf("%s has no parts", of.Name)

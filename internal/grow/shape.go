@@ -7,6 +7,7 @@ import (
 	"math/bits"
 	"sort"
 
+	"evensprout/internal/rng"
 	"evensprout/internal/value"
 )
 
@@ -51,9 +52,61 @@ func ShapeParams(name string) []string {
 // shaped are the values of a range by a histogram: bins with weights, within which all values are as
 // frequent. Bounds hold exactly, and growing needs integers alone.
 type shaped struct {
-	of    ranged
-	first []uint64 // number of the first value of each bin, and the end of the last
+	of ranged
+	histogram
+}
+
+// histogram is numbers from 0 on, in bins with weights. Within a bin, all numbers are as frequent.
+type histogram struct {
+	first []uint64 // the first number of each bin, and the end of the last
 	sums  []uint64 // running totals of the weights
+}
+
+// number is the number at a fraction of the whole weight.
+func (h *histogram) number(of uint64) uint64 {
+	u := fraction{u: of, left: 64}
+	n := u.below(h.sums[len(h.sums)-1])
+	bin := sort.Search(len(h.sums), func(i int) bool { return h.sums[i] > n })
+	// Where the number lies in its bin follows from where it lies in the weight of the bin.
+	before := uint64(0)
+	if bin > 0 {
+		before = h.sums[bin-1]
+	}
+	inside := fraction{u: scale64(n-before, u.u, h.sums[bin]-before), left: 64}
+	return h.first[bin] + inside.below(h.first[bin+1]-h.first[bin])
+}
+
+// end is the number after the last.
+func (h *histogram) end() uint64 { return h.first[len(h.first)-1] }
+
+// groups are the bins as shares of parents that have so many children; lo is what the first number stands for.
+func (h *histogram) groups(lo uint64) []rng.DealGroup {
+	var out []rng.DealGroup
+	before := uint64(0)
+	for i, sum := range h.sums {
+		out = append(out, rng.DealGroup{Lo: lo + h.first[i], Hi: lo + h.first[i+1] - 1,
+			Weight: (sum - before) >> (weightBits - 20)})
+		before = sum
+	}
+	return out
+}
+
+// ShapedDeal are the shares of parents with lo to hi children by a shape.
+func ShapedDeal(lo, hi uint64, by Shape) ([]rng.DealGroup, error) {
+	if hi > rng.MaxChildren {
+		return nil, fmt.Errorf("at most %d children for one parent", rng.MaxChildren)
+	}
+	src, err := Between(value.Int(int64(lo)), value.Int(int64(hi)), 1)
+	if err == nil {
+		src, err = Shaped(src, by)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if s, ok := src.(*shaped); ok {
+		return s.groups(lo), nil
+	}
+	return []rng.DealGroup{{Lo: lo, Hi: hi, Weight: 1}}, nil
 }
 
 // shapeBins is how many bins a histogram has at most.
@@ -81,8 +134,8 @@ func Shaped(s Source, by Shape) (Source, error) {
 	return out, nil
 }
 
-// number is the value of a parameter, or one in its place.
-func (s *shaped) number(v *value.Value, usual *big.Float) (*big.Float, error) {
+// parameter is the value of a parameter, or one in its place.
+func (s *shaped) parameter(v *value.Value, usual *big.Float) (*big.Float, error) {
 	if v == nil {
 		return usual, nil
 	}
@@ -107,8 +160,8 @@ func (s *shaped) bins(by Shape) (func(bin int) uint64, error) {
 
 // normal is the shape of sums of many small things.
 func (s *shaped) normal(by Shape, lo, hi *big.Float) (func(bin int) uint64, error) {
-	mean, err1 := s.number(by.Mean, quo(add(lo, hi), 2))
-	spread, err2 := s.number(by.Spread, quo(sub(hi, lo), 6))
+	mean, err1 := s.parameter(by.Mean, quo(add(lo, hi), 2))
+	spread, err2 := s.parameter(by.Spread, quo(sub(hi, lo), 6))
 	if err := errors.Join(err1, err2); err != nil {
 		return nil, err
 	}
@@ -121,7 +174,7 @@ func (s *shaped) normal(by Shape, lo, hi *big.Float) (func(bin int) uint64, erro
 
 // exponential is the shape of waiting times.
 func (s *shaped) exponential(by Shape, lo, hi *big.Float) (func(bin int) uint64, error) {
-	mean, err := s.number(by.Mean, add(lo, quo(sub(hi, lo), 5)))
+	mean, err := s.parameter(by.Mean, add(lo, quo(sub(hi, lo), 5)))
 	if err != nil {
 		return nil, err
 	}
@@ -141,8 +194,8 @@ func (s *shaped) lognormal(by Shape, lo, hi *big.Float) (func(bin int) uint64, e
 		return nil, errors.New("lognormal numbers are above 0: let the range begin above it")
 	}
 	low, high := bigLn(lo), bigLn(hi)
-	middle, err1 := s.number(by.Median, bigExp(quo(add(low, high), 2)))
-	p95, err2 := s.number(by.P95, nil)
+	middle, err1 := s.parameter(by.Median, bigExp(quo(add(low, high), 2)))
+	p95, err2 := s.parameter(by.P95, nil)
 	if err := errors.Join(err1, err2); err != nil {
 		return nil, err
 	}
@@ -207,9 +260,12 @@ func (s *shaped) scaled(bin int, density *big.Float) uint64 {
 	return toWeight(div(mul(density, bigUint(width)), div(bigUint(s.of.n), bigUint(bins))))
 }
 
+// weightBits are the bits of a density of 1 as a weight.
+const weightBits = 32
+
 // toWeight is a density of about 0 to 1 as a whole number.
 func toWeight(density *big.Float) uint64 {
-	w, _ := mul(density, bigInt(1<<32)).Uint64()
+	w, _ := mul(density, bigInt(1<<weightBits)).Uint64()
 	return min(w, 1<<44)
 }
 
@@ -219,16 +275,7 @@ func (s *shaped) Space() uint64                           { return s.of.Space() 
 func (s *shaped) at(c cell, index uint64, v *value.Value) { s.of.at(c, index, v) }
 
 func (s *shaped) grow(c cell, v *value.Value) {
-	u := fraction{u: c.fraction(drawValue), left: 64}
-	n := u.below(s.sums[len(s.sums)-1])
-	bin := sort.Search(len(s.sums), func(i int) bool { return s.sums[i] > n })
-	// Where the number lies in its bin follows from where it lies in the weight of the bin.
-	before := uint64(0)
-	if bin > 0 {
-		before = s.sums[bin-1]
-	}
-	inside := fraction{u: scale64(n-before, u.u, s.sums[bin]-before), left: 64}
-	s.of.at(c, s.first[bin]+inside.below(s.first[bin+1]-s.first[bin]), v)
+	s.of.at(c, s.number(c.fraction(drawValue)), v)
 }
 
 // scale64 is (n + u/2^64) / of, as a fraction of 2^64.

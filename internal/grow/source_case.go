@@ -50,23 +50,47 @@ func Case(branches []Branch, rest *Field) (Source, error) {
 	return s, nil
 }
 
+// CaseOfRows is a case whose values are references: all to rows of one entity, of which they keep one field.
+func CaseOfRows(branches []Branch, rest *Field) (Source, error) {
+	var first *Field
+	for _, b := range append([]Branch{{Value: rest}}, branches...) {
+		switch {
+		case b.Value == nil, b.Value.Source.Type() == value.Null:
+		case b.Value.Target() == nil, first != nil && (b.Value.Target() != first.Target() ||
+			b.Value.Stored() != first.Stored()):
+			return nil, errors.New("some values of the case are references, and others are not, or to other rows")
+		case first == nil:
+			first = b.Value
+		}
+	}
+	return &caseOfRows{byCase{branches: branches, rest: rest}, first}, nil
+}
+
+// caseOfRows is the reference of the first branch whose condition holds.
+type caseOfRows struct {
+	byCase
+	like *Field // one of the references
+}
+
+func (s *caseOfRows) Type() value.Type        { return s.like.Source.Type() }
+func (s *caseOfRows) Scale() uint8            { return s.like.Source.Scale() }
+func (s *caseOfRows) target() *Entity         { return s.like.Target() }
+func (s *caseOfRows) stored() *Field          { return s.like.Stored() }
+func (s *caseOfRows) grow(cell, *value.Value) {}
+
+func (s *caseOfRows) row(c cell) (Row, bool) {
+	f := s.branch(c)
+	if f == nil || c.g.value(c.fr, f).IsNull() {
+		return Row{}, false
+	}
+	return c.fr.refs[f.index], true
+}
+
 func (s *byCase) Type() value.Type { return s.typ }
 func (s *byCase) Scale() uint8     { return s.scale }
 
 func (s *byCase) grow(c cell, v *value.Value) {
-	f := s.rest
-	var room [8]value.Value
-	for i := range s.branches {
-		b := &s.branches[i]
-		values := room[:0]
-		for _, of := range b.When {
-			values = append(values, *c.g.value(c.fr, of))
-		}
-		if b.Holds(values) {
-			f = b.Value
-			break
-		}
-	}
+	f := s.branch(c)
 	if f == nil {
 		return
 	}
@@ -79,6 +103,22 @@ func (s *byCase) grow(c cell, v *value.Value) {
 		r.Type = value.Decimal
 		*v = r
 	}
+}
+
+// branch is the field that the value comes from; nil: NULL.
+func (s *byCase) branch(c cell) *Field {
+	var room [8]value.Value
+	for i := range s.branches {
+		b := &s.branches[i]
+		values := room[:0]
+		for _, of := range b.When {
+			values = append(values, *c.g.value(c.fr, of))
+		}
+		if b.Holds(values) {
+			return b.Value
+		}
+	}
+	return s.rest
 }
 
 func (s *byCase) reads(show func(*Path)) {

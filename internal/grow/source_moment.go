@@ -3,6 +3,7 @@ package grow
 import (
 	"errors"
 	"fmt"
+	"math/bits"
 
 	"evensprout/internal/rng"
 	"evensprout/internal/value"
@@ -35,6 +36,7 @@ type stretch struct {
 	within        value.Span // zero if both ends are there and nothing more is said
 	least         value.Span // from the first end
 	by            *Calendar  // nil: all moments are as frequent
+	shape         *shaped    // of the distance from the first end, in units; nil: all are as frequent
 	typ           value.Type // Date or Timestamp
 	digits        uint8
 	unit          int64 // of microseconds
@@ -46,6 +48,9 @@ type MomentOptions struct {
 	Digits        uint8      // of a second
 	Step          int64      // in microseconds; 0: the smallest
 	By            *Calendar  // nil: all moments are as frequent
+	// Shape is how distances from the first end are distributed; its parameters are microseconds. nil: all are
+	// as frequent.
+	Shape *Shape
 }
 
 // Moment makes moments strictly after one end and strictly before the other, at
@@ -75,19 +80,32 @@ func Moment(after, before *End, o MomentOptions) (Source, error) {
 	if err := s.setUnit(); err != nil {
 		return nil, err
 	}
+	if o.Shape != nil {
+		if err := s.setShape(*o.Shape); err != nil {
+			return nil, err
+		}
+	}
 	if s.fixed() {
-		lo, n := s.limits(fixedOf(after), fixedOf(before))
-		for _, us := range []int64{lo, lo + int64(n-1)*s.unit} {
-			if err := value.InCalendar(&value.Value{Type: value.Timestamp, N: us}); err != nil {
-				return nil, fmt.Errorf("the span is too long: %w", err)
-			}
-		}
-		if s.by != nil {
-			return &scheduled{s.typ, s.scale(), lo, n, s.unit, s.by}, nil
-		}
-		return &ranged{typ: s.typ, scale: s.scale(), lo: s.fold(lo), step: s.fold(s.unit), n: n}, nil
+		return s.simplified()
 	}
 	return s, nil
+}
+
+// simplified is the source of moments whose ends are the same for all rows.
+func (s *stretch) simplified() (Source, error) {
+	lo, n := s.limits(fixedOf(s.after), fixedOf(s.before))
+	for _, us := range []int64{lo, lo + int64(n-1)*s.unit} {
+		if err := value.InCalendar(&value.Value{Type: value.Timestamp, N: us}); err != nil {
+			return nil, fmt.Errorf("the span is too long: %w", err)
+		}
+	}
+	switch {
+	case s.shape != nil:
+		return s, nil
+	case s.by != nil:
+		return &scheduled{s.typ, s.scale(), lo, n, s.unit, s.by}, nil
+	}
+	return &ranged{typ: s.typ, scale: s.scale(), lo: s.fold(lo), step: s.fold(s.unit), n: n}, nil
 }
 
 // setUnit sets the smallest step, in microseconds, and refuses a span that is not made of such steps.
@@ -111,6 +129,40 @@ func (s *stretch) setUnit() error {
 		return errors.New("the span is shorter than the smallest step")
 	}
 	return nil
+}
+
+// setShape distributes the distances of a shape. Where another end leaves less room, they shrink with it.
+func (s *stretch) setShape(by Shape) error {
+	if s.by != nil {
+		return errors.New("a shape cannot be combined with a calendar")
+	}
+	if s.within == (value.Span{}) {
+		return errors.New("a shape of moments needs within: the longest distance")
+	}
+	least := max(s.least.After(0, 1)/s.unit, 1)
+	distances, err := Between(value.Int(least), value.Int(max(s.within.After(0, 1)/s.unit, least)), 1)
+	if err != nil {
+		return err
+	}
+	for _, of := range []**value.Value{&by.Mean, &by.Spread, &by.Median, &by.P95} {
+		if *of != nil {
+			units := value.Int((*of).N / s.unit)
+			*of = &units
+		}
+	}
+	src, err := Shaped(distances, by)
+	s.shape, _ = src.(*shaped)
+	return err
+}
+
+// distance is a number below n by the shape.
+func (s *stretch) distance(u, n uint64) uint64 {
+	hi, lo := bits.Mul64(s.shape.number(u), n)
+	d, _ := bits.Div64(hi, lo, s.shape.end())
+	if s.after == nil {
+		return n - 1 - d // counted from the later end
+	}
+	return d
 }
 
 // fixedOf is the fixed moment of an end; NULL if it has none.
@@ -190,9 +242,12 @@ func (s *stretch) grow(c cell, v *value.Value) {
 		return
 	}
 	us := int64(0)
-	if s.by != nil {
+	switch {
+	case s.by != nil:
 		us = s.by.choose(c, lo, n, s.unit)
-	} else {
+	case s.shape != nil:
+		us = lo + int64(s.distance(c.fraction(drawValue), n))*s.unit
+	default:
 		us = lo + int64(rng.Below(c.fraction(drawValue), n))*s.unit
 	}
 	v.Type, v.Scale, v.N = s.typ, s.scale(), s.fold(us)

@@ -28,6 +28,7 @@ type pick struct {
 	PickOptions
 	to      *Entity
 	hot     uint64          // rows that a skew favours
+	ranks   *histogram      // rows by how popular they are
 	shuffle rng.Permutation // which rows these are
 	below   *Path           // the picked row's parent, where that is the condition
 	order   []segment       // rows that can be picked, by when they were loaded; nil: in the order of the rows
@@ -45,8 +46,12 @@ type PickOptions struct {
 	One      bool        // exactly one row must meet the conditions
 }
 
-// Skew gives a share of the rows more than their share of the picks.
-type Skew struct{ Top, Get Share }
+// Skew makes some rows more popular than others: a share of the rows gets a share of the picks or, with Zipf,
+// each rank is rarer than the one before.
+type Skew struct {
+	Top, Get Share
+	Zipf     *Zipf // in place of the shares
+}
 
 // Pick makes references to the rows of an entity, spread evenly unless the options
 // say otherwise. An entity that picks itself picks an earlier row; the first has
@@ -117,7 +122,10 @@ func (s *pick) settle(f *Field) *FinishError {
 		}
 	}
 
-	if s.Skew != nil && total > 0 {
+	if s.Skew != nil && total > 0 && s.Skew.Zipf != nil {
+		s.ranks = s.Skew.Zipf.histogram(total)
+		s.shuffle = rng.NewPermutation(f.key().Sub("skew"), total)
+	} else if s.Skew != nil && total > 0 {
 		hi, lo := bits.Mul64(total, s.Skew.Top.Part)
 		hot, _ := bits.Div64(hi, lo, s.Skew.Top.Whole)
 		s.hot = min(max(hot, 1), total)
@@ -137,6 +145,8 @@ func (s *pick) row(c cell) (Row, bool) {
 		return s.child(c)
 	case s.Where != nil:
 		return s.matching(c)
+	case s.ranks != nil:
+		return s.to.at(s.shuffle.At(s.ranks.number(c.fraction(drawValue)))), true
 	case s.Skew != nil:
 		u := c.fraction(drawValue)
 		if in, part := s.Skew.Get.split(u); in {

@@ -338,3 +338,11 @@ func (s *lookup) redrawn(*Field) []*Field { return nil }
 func (s *stored) differs(f *Field) bool {
 	return len(f.Entity.TableKey) == 1 && f.Entity.TableKey[0] == s.column
 }
+
+// Cell is a value of a row.
+func (g *Grower) Cell(e *Entity, r Row, f *Field) value.Value {
+	g.refresh()
+	fr := g.open(e, r)
+	defer fr.close()
+	return *g.value(fr, f)
+}

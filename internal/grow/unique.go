@@ -359,14 +359,24 @@ func (f *Field) drawn() (*Field, error) {
 			}
 		case *partOf:
 			if !s.single() {
-				return nil, fmt.Errorf("many rows of %s have the same %s: make another part unique, or use a "+
-					"text with a unique part", s.kind.kind.Name, s.part.Name)
+				return nil, manyAlike(s.kind.kind.Name, s.part.Name)
+			}
+			f = s.of
+			continue
+		case *entryPart:
+			if !s.single() {
+				return nil, manyAlike(s.list.Name, s.list.Parts[s.at].Name)
 			}
 			f = s.of
 			continue
 		}
 		return f, nil
 	}
+}
+
+func manyAlike(kind, part string) error {
+	return fmt.Errorf("many rows of %s have the same %s: make another part unique, or use a text with a unique part",
+		kind, part)
 }
 
 // letterSet tells which bytes a text may hold.
