@@ -83,17 +83,17 @@ const (
 	maxColumns = 2000
 )
 
-// Open opens a file by its ending: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet.
+// Open opens a file by its ending: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet, or .txt for lines.
 func Open(path string, o Options) (Reader, error) {
 	open := map[string]func(*os.File, string, Options) (Reader, error){
 		".csv": openCSV, ".tsv": openCSV, ".ndjson": openNDJSON, ".jsonl": openNDJSON, ".json": openJSON,
-		".xlsx": openXLSX, ".parquet": openParquet,
+		".xlsx": openXLSX, ".parquet": openParquet, ".txt": openLines,
 	}[strings.ToLower(filepath.Ext(path))]
 	if open == nil {
 		return nil, &Error{
 			File:    path,
 			Message: "rows cannot be read from this kind of file",
-			Hint:    "known: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet",
+			Hint:    "known: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet, .txt",
 		}
 	}
 

@@ -393,6 +393,8 @@ func FuzzCSV(f *testing.F) {
 func FuzzNDJSON(f *testing.F) {
 	fuzz(f, ".ndjson", "{\"a\":1,\"b\":\"x\"}\n", "{\"a\":[1],\"b\":null}\n{\"b\":1e5}\n")
 }
+func FuzzLines(f *testing.F) { fuzz(f, ".txt", "Kestrel\n\nTeal\r\n", "\ufeffa", "\x00") }
+
 func FuzzJSON(f *testing.F) { fuzz(f, ".json", "[{\"a\":1},{\"b\":true}]", "[") }
 func FuzzXLSX(f *testing.F) {
 	f.Add(`<row r="1"><c r="A1" t="inlineStr"><is><t>a</t></is></c></row><row r="2"><c r="A2"><v>1</v></c></row>`)

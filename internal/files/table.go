@@ -91,7 +91,10 @@ func (s *spool) ReadAt(b []byte, at int64) (int, error) {
 // are nil if something is.
 func Rows(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
 	l := &loader{spec: spec, table: &Table{path: spec.Path}}
-	for _, c := range spec.Columns {
+	if len(spec.Columns) == 0 && !l.allColumns() {
+		return nil, l.problems
+	}
+	for _, c := range l.spec.Columns {
 		l.table.columns = append(l.table.columns, column{want: c, typ: c.As, given: c.As != value.Null})
 	}
 	if l.run(); len(l.problems) == 0 && spec.Manifest != "" {
@@ -102,6 +105,33 @@ func Rows(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
 		return nil, l.problems
 	}
 	return l.table, nil
+}
+
+// allColumns asks for every column that the file, or its first record, names; false after a fault.
+func (l *loader) allColumns() bool {
+	r, err := Open(l.spec.Path, Options{Sheet: l.spec.Sheet})
+	if err != nil {
+		l.fault(err)
+		return false
+	}
+	defer r.Close()
+	names := r.Names()
+	if names == nil {
+		first, err := r.Next()
+		switch {
+		case err == io.EOF:
+			l.add(0, 0, "the file is empty", "")
+			return false
+		case err != nil:
+			l.fault(err)
+			return false
+		}
+		names = first.Names
+	}
+	for _, name := range names {
+		l.spec.Columns = append(l.spec.Columns, &plan.FileColumn{Field: name, Column: name})
+	}
+	return true
 }
 
 // loader reads a file into a table.
@@ -494,6 +524,15 @@ func clip(s string) string {
 
 // Len is the number of rows.
 func (t *Table) Len() uint64 { return t.rows }
+
+// Names are the names of the columns.
+func (t *Table) Names() []string {
+	names := make([]string, len(t.columns))
+	for i := range t.columns {
+		names[i] = t.columns[i].want.Column
+	}
+	return names
+}
 
 // Type is the type of a column; Null if all its cells are empty.
 func (t *Table) Type(i int) (value.Type, uint8) { return t.columns[i].typ, t.columns[i].scale }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -44,18 +45,31 @@ func TestCasesAndLookups(t *testing.T) {
 	assert.Len(t, seen, 4)
 }
 
-// A reference inside a case would keep its planned key where a load gives the row another one.
-func TestCasesHoldNoReferences(t *testing.T) {
-	for _, source := range []string{
-		`{case: {"side = 'a'": {pick: Port}}, else: null}`,
-		`{lookup: {side: {a: 1}}, else: {pick: Port}}`,
+// A case refers to rows of one entity: a load that gives these rows other keys finds the reference by its field.
+func TestCasesOfReferences(t *testing.T) {
+	for source, good := range map[string]bool{
+		`{case: {"side = 'a'": {pick: Port}}, else: null}`:                   true,
+		`{lookup: {side: {a: null}}, else: {pick: Port}}`:                    true,
+		`{lookup: {side: {a: 1}}, else: {pick: Port}}`:                       false,
+		`{case: {"side = 'a'": {pick: Port}}, else: {pick: Quay}}`:           false,
+		`{case: {"side = 'a'": {pick: Port, by: name}}, else: {pick: Port}}`: false,
 	} {
 		p, err := Read("plan.yaml", []byte("name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n"+
-			"  Port: {rows: 3, fields: {name: {kind: noun}}}\n  Boat:\n    rows: 3\n    fields:\n"+
+			"  Port: {rows: 3, fields: {name: {kind: noun}}}\n  Quay: {rows: 3, fields: {name: {kind: noun}}}\n"+
+			"  Boat:\n    rows: 300\n    fields:\n"+
 			"      side: {choose: [a, b]}\n      port: "+source+"\n"))
 		require.NoError(t, err)
-		_, err = p.Compile(Options{})
-		assert.ErrorContains(t, err, "cannot hold a reference to Port")
+		c, err := p.Compile(Options{})
+		if !good {
+			assert.ErrorContains(t, err, "some values of the case are references, and others are not, or to other rows")
+			continue
+		}
+		require.NoError(t, err, source)
+		port := c.Target("Boat").Grow.Fields[1]
+		require.Equal(t, "Port", port.Target().Name)
+		for _, r := range rowsOf(t, c, "Boat") {
+			assert.Equal(t, (r["side"] == "a") == strings.HasPrefix(source, "{case"), r["port"] != "NULL", source)
+		}
 	}
 	p, err := Read("plan.yaml", []byte("name: x\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  A:\n    rows: 1\n"+
 		"    fields:\n      at:\n"+

@@ -18,6 +18,7 @@ type Compiled struct {
 	Set     *grow.Set
 	Targets []*Target // in the order of Set.Entities
 
+	Logins    []Login         // fields of hashed passwords
 	Occasions []*Target       // of units: they have no table
 	Units     []*CompiledUnit // in their order; empty without a database
 	Always    []*schema.Rule  // what must hold over the data; empty without a database
@@ -60,7 +61,9 @@ type Target struct {
 	Grow    *grow.Entity
 	Table   *schema.Table    // nil if compiled without a database
 	Columns []*schema.Column // of each field of Grow; nil without a database
-	Write   Resolved
+	// Least and Most are how many rows there are for each row of the parent, if the entity has one.
+	Least, Most uint64
+	Write       Resolved
 }
 
 // Target finds an entity, by its own name or its table's; nil if there is none.
@@ -139,9 +142,11 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	for _, k := range grow.Kinds() {
 		c.kinds[k.Name] = k
 	}
+	c.ownKinds()
 	c.declare()
 	c.sources()
 	c.unique()
+	c.awkward()
 	c.meets()
 	c.given()
 	for _, e := range c.entities {
@@ -210,8 +215,10 @@ type compiler struct {
 	entities []*entity
 	byName   map[string]*entity
 	kinds    map[string]grow.Kind
-	stack    []*field // fields being compiled, to find circles
+	lists    map[string]*grow.List // kinds of the plan's own
+	stack    []*field              // fields being compiled, to find circles
 
+	logins       []loginField
 	withoutUnits bool
 	openFile     func(FileSpec) (FileRows, diag.Problems)
 
@@ -231,6 +238,9 @@ type entity struct {
 	up     *field
 	given  []*Given       // also those written below their parents
 	rows   map[string]int // their places among Side rows
+
+	profile   *field                     // the name of a row's profile; nil if it has none
+	overrides map[string][]*profileField // what profiles say of fields, by the field's name
 
 	rowFile  FileRows // nil if its rows are grown
 	write    Resolved
@@ -288,6 +298,9 @@ func (c *compiler) declare() {
 		e := &entity{decl: d, byName: map[string]*field{}, rows: map[string]int{}}
 		e.grow = c.out.Set.NewEntity(d.Name)
 		e.grow.Rows = d.Rows + c.out.Shift[d.Name]
+		if d.Covering > 0 {
+			e.grow.Covering = &grow.Covering{Strength: d.Covering}
+		}
 		c.entities = append(c.entities, e)
 		c.byName[d.Name] = e
 	}
@@ -305,6 +318,7 @@ func (c *compiler) declare() {
 		if e.parent == nil {
 			c.nested(e, e.decl.Given)
 		}
+		c.cast(e)
 	}
 	tables := map[string]string{}
 	for _, e := range c.entities {
@@ -361,7 +375,7 @@ func (c *compiler) circle(e *entity) {
 	chain := []string{e.decl.Name}
 	rows := uint64(1)
 	if e.decl.Per != nil {
-		rows = max(e.decl.Per.Hi, 1)
+		rows = max(e.mostChildren(), 1)
 	}
 	for up := e.parent; up != nil; up = up.parent {
 		chain = append(chain, up.decl.Name)
@@ -375,7 +389,7 @@ func (c *compiler) circle(e *entity) {
 			return // a circle above this entity, told there
 		}
 		if up.decl.Per != nil {
-			rows *= max(up.decl.Per.Hi, 1)
+			rows *= max(up.mostChildren(), 1)
 		} else {
 			rows *= max(up.decl.Rows, 1)
 		}
@@ -389,6 +403,9 @@ func (c *compiler) circle(e *entity) {
 // dealOf deals the rows of an entity to its parents.
 func dealOf(e *entity) (*rng.Deal, error) {
 	per, key := e.decl.Per, e.up.grow.DealKey()
+	if groups := e.parent.dealByProfile(e); groups != nil {
+		return e.parent.grow.Profiles.Deal(key, groups)
+	}
 	if per.Groups != nil {
 		return rng.NewWeightedDeal(key, per.Groups)
 	}
@@ -426,13 +443,22 @@ func (c *compiler) fieldsOf(e *entity) {
 		}
 		c.newField(e, d)
 	}
+	c.profileFields(e)
+	c.givenFields(e)
+}
 
+// givenFields makes the fields that only rows written in the plan have, and collects what these say.
+func (c *compiler) givenFields(e *entity) {
 	for _, g := range e.given {
 		for _, x := range g.Values.pairs {
 			if c.isChild(e, x.key.text) {
 				continue
 			}
 			f := e.find(x.key.text)
+			if f != nil && f == e.profile {
+				c.givenProfile(e, x.value)
+				continue
+			}
 			if f != nil && f.decl.inner {
 				c.add(x.key.place, "%s is a shared value, and a row written in the plan can set only "+
 					"fields", f.decl.Name).
@@ -559,6 +585,7 @@ func (c *compiler) target(f *field) *entity {
 func (c *compiler) finish() {
 	for _, e := range c.entities {
 		t := &Target{Plan: e.decl, Grow: e.grow, Table: e.table, Write: e.write}
+		t.Least, t.Most = e.children()
 		for _, f := range e.fields {
 			t.Columns = append(t.Columns, f.column)
 		}
@@ -567,6 +594,7 @@ func (c *compiler) finish() {
 			continue
 		}
 		c.out.Targets = append(c.out.Targets, t)
+		c.loginsOf(e, t)
 	}
 
 	faults := c.out.Set.Finish()

@@ -12,14 +12,19 @@ const clockWord = "clock"
 
 // The words that name a source, and what else may stand beside each.
 var sources = map[string][]string{
-	"value":    nil,
-	"count":    nil,
-	"between":  {"step", "digits", "shape", "hours", "weekdays", "rush", "season", "growth"},
-	"before":   {"after", "within", "digits", "step", "hours", "weekdays", "rush", "season", "growth"},
-	"after":    {"before", "within", "digits", "step", "hours", "weekdays", "rush", "season", "growth"},
+	"value":   nil,
+	"count":   nil,
+	"between": {"step", "digits", "shape", "hours", "weekdays", "rush", "season", "growth"},
+	"before": {
+		"after", "within", "shape", "digits", "step", "hours", "weekdays", "rush", "season", "growth",
+	},
+	"after": {
+		"before", "within", "shape", "digits", "step", "hours", "weekdays", "rush", "season", "growth",
+	},
 	"case":     {"else"},
 	"lookup":   {"else"},
-	"choose":   nil,
+	wordLogin:  {"as", "cost", "salt"},
+	"choose":   {"skew"},
 	"share":    nil,
 	"pattern":  nil,
 	"kind":     nil, // and the kind's own parameters
@@ -42,7 +47,7 @@ var sources = map[string][]string{
 }
 
 // modifiers are the keys of a field beside its source.
-var modifiers = []string{"nulls", "unique", "column", "was", "spread", "if"}
+var modifiers = []string{"nulls", "unique", "column", "was", "spread", "if", "awkward"}
 
 // field reads how a field gets its value: a literal, or a mapping with the word of
 // a source and modifiers.
@@ -123,6 +128,8 @@ func (p *Plan) modify(f *Field, v *node) []pair {
 			f.columnPlace = x.value.place
 		case "was":
 			p.text(x.value, "was", &f.Was)
+		case "awkward":
+			f.Awkward = p.awkward(x.value)
 		case "if":
 			f.cond = x.value
 		case "spread":

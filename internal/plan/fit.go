@@ -154,7 +154,7 @@ func (c *compiler) fitTexts(f *field) {
 		if text, n := longest(f); n > col.Length {
 			c.missing(at, "%s can be %d characters long, and the column %s is %s", f.decl.Name, n, col.Name,
 				col.Declared).
-				Advise("such as %q", text)
+				Advise("%s", c.tooLongHint(f, text, col.Length))
 		}
 	}
 	if col.Values != nil {
@@ -166,6 +166,14 @@ func (c *compiler) fitTexts(f *field) {
 			}
 		}
 	}
+}
+
+// tooLongHint is what to do about a text that is too long for its column.
+func (c *compiler) tooLongHint(f *field, text string, length int) string {
+	if a := c.awkwardOf(f); a != nil && text == f.grow.LongestAwkward() {
+		return fmt.Sprintf("limit its awkward texts: awkward: {share: %s, longest: %d}", a.text, length)
+	}
+	return fmt.Sprintf("such as %q", text)
 }
 
 // fitReference warns of a column that refers to a table, and whose values are not picked
@@ -271,8 +279,9 @@ func longest(f *field) (string, int) {
 		}
 	}
 	if s, k := grow.LongestText(f.grow.Source); k > n {
-		return s, k
+		best, n = s, k
 	}
+	note(f.grow.LongestAwkward())
 	return best, n
 }
 

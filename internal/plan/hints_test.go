@@ -78,7 +78,9 @@ const (
 
 func step(s string) string { return plan.UnitText("      - " + s + "\n") }
 
-var hintCases = []hintCase{
+var hintCases = slices.Concat(hintCasesOfPlans, hintCasesOfRows)
+
+var hintCasesOfPlans = []hintCase{
 	{
 		hint:   "rename the key to shared:",
 		text:   "  A:\n    rows: 1\n    draws: {n: {count: 1}}\n    fields: {x: {from: n}}\n",
@@ -600,12 +602,6 @@ var hintCases = []hintCase{
 		hint:   "{lookup: {tier: {gold: 0.2, silver: 0.1}}, else: 0}",
 		text:   plan.CellOf(`{lookup: 3}`),
 		change: []string{`{lookup: 3}`, `{kind: noun}`},
-	},
-	{
-		hint: "add a field for each entity, such as {pick: ",
-		text: "  Ship: {rows: 3, fields: {code: {kind: sku}}}\n" +
-			plan.CellOf(`{case: {"1 = 1": {pick: Ship}}, else: null}`),
-		change: []string{`{case: {"1 = 1": {pick: Ship}}, else: null}`, `{pick: Ship}`},
 	},
 	{
 		hint:   "locale: de, or locale: {en-GB: 60, de: 40}",

@@ -3,7 +3,9 @@ package plan
 import (
 	"encoding/json"
 
+	"evensprout/internal/cover"
 	"evensprout/internal/grow"
+	"evensprout/internal/passhash"
 	"evensprout/internal/value"
 	"evensprout/internal/words"
 )
@@ -74,10 +76,14 @@ func JSONSchema() ([]byte, error) {
 		"lookup": says("values by the value of another field", m{
 			"type": "object", "maxProperties": 1, "additionalProperties": mapOf(either),
 		}),
+		"login":   says("the hash of a password, with which the application lets its user in", text),
 		"share":   says("true in that share of rows", ref("percent")),
 		"pattern": says("text that a regular expression describes", text),
-		"kind":    says("a kind of value, as catalog lists them", m{"enum": names}),
-		"text":    says("text with fields in braces, and filters", text),
+		"kind": says(
+			"a kind of value, as catalog lists them, or one of the plan's own",
+			m{"anyOf": []any{m{"enum": names}, text}},
+		),
+		"text": says("text with fields in braces, and filters", text),
 		"derive": says(
 			"an expression in CEL over other fields",
 			m{"type": []string{"string", "number", "boolean"}},
@@ -134,12 +140,17 @@ func JSONSchema() ([]byte, error) {
 		"distinct": says("different rows for the children of one parent", m{"type": "boolean"}),
 		"where":    says("conditions on the picked row", ref("condition")),
 		"one":      says("exactly one row must meet the conditions", m{"type": "boolean"}),
-		"skew": says(
-			"a share of the rows gets a share of the picks",
-			object(m{"top": ref("percent"), "get": ref("percent")}, "top", "get"),
-		),
+		"skew": says("a share of the rows gets a share of the picks; or zipf: each rank is rarer than the one before",
+			m{"anyOf": []any{
+				m{"const": "zipf"},
+				object(m{"zipf": says("the exponent", m{"type": "number"})}, "zipf"),
+				object(m{"top": ref("percent"), "get": ref("percent")}, "top", "get"),
+			}}),
 		"start":  says("the total before the first row", text),
 		"nulls":  says("share of rows that are NULL", ref("percent")),
+		"as":     says("of login: how the password is hashed", m{"enum": passhash.Names()}),
+		"cost":   says("of login: how slow the hash is", m{"type": "integer", "minimum": 1}),
+		"salt":   says("of login: each row has a salt of its own", m{"enum": []string{"shared", "each"}}),
 		"else":   says("of case and lookup: the value of all other rows", either),
 		"unique": says("no two rows have the same value", m{"type": "boolean"}),
 		"shape": says("how numbers are distributed, such as normal, or {lognormal: {median: 40, p95: 200}}", m{
@@ -158,7 +169,7 @@ func JSONSchema() ([]byte, error) {
 		"spread": says("free: independent draws", m{"enum": []string{"even", "free"}}),
 		"if":     says("conditions, without which the field is NULL", ref("condition")),
 	}
-	properties["locale"] = ref("locale")
+	properties["locale"], properties["awkward"] = ref("locale"), ref("awkward")
 	properties["about"] = says("what a text is about", m{"enum": grow.Subjects})
 	for _, k := range grow.Kinds() {
 		for _, p := range k.Params {
@@ -187,14 +198,16 @@ func JSONSchema() ([]byte, error) {
 			"per": says(
 				"so many for each row of a parent",
 				m{
-					"type":       "object",
-					"properties": m{"via": text, "given": m{"enum": []string{"beside", "instead"}}},
-					"additionalProperties": m{"anyOf": []any{
-						ref("range"),
-						says("numbers and ranges, by weight", mapOf(m{"type": []string{"integer", "string"}})),
-					}},
+					"type":                 "object",
+					"properties":           m{"via": text, "given": m{"enum": []string{"beside", "instead"}}},
+					"additionalProperties": ref("children"),
 				},
 			),
+			"profiles": says("groups of rows, by share", mapOf(object(m{
+				"share":  says("of the rows, by weight", m{"type": []string{"integer", "string"}}),
+				"fields": says("what is otherwise than in the other rows", mapOf(ref("field"))),
+				"per":    says("how many rows there are below, by their entity", mapOf(ref("children"))),
+			}, "share"))),
 			"shared": says("generated once, used by several fields, not stored", mapOf(ref("source"))),
 			"fields": says(
 				"how each field gets its value",
@@ -252,8 +265,16 @@ func JSONSchema() ([]byte, error) {
 		"database": says("URL; a relative path starts at the plan", text),
 		"when":     ref("when"),
 		"locale":   ref("locale"),
-		"once":     says("true: a database that this plan filled is never filled again", m{"type": "boolean"}),
-		"commit":   says("what is committed together", m{"enum": commits}),
+		"awkward":  ref("awkward"),
+		"kinds": says("kinds of values of the plan's own, from lists beside it", mapOf(object(m{
+			"file": says(
+				"CSV, TSV, NDJSON, JSON, XLSX or Parquet, whose columns are parts; or .txt, a value a line",
+				text,
+			),
+			"weight": says("the column of the weights", text),
+		}, "file"))),
+		"once":   says("true: a database that this plan filled is never filled again", m{"type": "boolean"}),
+		"commit": says("what is committed together", m{"enum": commits}),
 
 		"on_violation": ref("on_violation"),
 		"entities":     m{"type": "object", "minProperties": 1, "additionalProperties": ref("entity")},
@@ -369,11 +390,21 @@ func JSONSchema() ([]byte, error) {
 		"entity": object(rows(m{
 			"table": says("the table that takes the rows", text),
 			"rows": says(
-				"how many to generate; existing: use the rows of the table",
+				"how many to generate; existing: use the rows of the table; covering: the fewest in which every "+
+					"pair of choices meets",
 				m{
 					"anyOf": []any{
 						m{"type": "integer", "minimum": 0, "maximum": uint64(maxRows)},
-						m{"const": "existing"},
+						m{"enum": []string{"existing", "covering"}},
+						object(
+							m{
+								"covering": says(
+									"how many fields' choices meet",
+									m{"enum": []int{pairs, cover.MaxStrength}},
+								),
+							},
+							"covering",
+						),
 					},
 				},
 			),
@@ -383,9 +414,24 @@ func JSONSchema() ([]byte, error) {
 			),
 			"keys": says("planned, or given by the database", m{"enum": []string{"planned", "database"}}),
 
-			"when":   ref("when"),
-			"locale": ref("locale"),
+			"when":    ref("when"),
+			"locale":  ref("locale"),
+			"awkward": ref("awkward"),
 		})),
+		"awkward": says("a share of awkward values, which break weak applications", m{"anyOf": []any{ref("percent"),
+			object(m{
+				"share":   ref("percent"),
+				"longest": says("characters of a text", m{"type": "integer", "minimum": 1, "maximum": maxAwkwardText}),
+			}, "share")}}),
+		"children": m{"anyOf": []any{
+			ref("range"),
+			says(
+				"numbers and ranges, by weight",
+				m{"type": "object", "additionalProperties": m{"type": []string{"integer",
+					"string"}}, "propertyNames": m{"pattern": `^[0-9]`}},
+			),
+			says("a range with a shape", object(m{"between": ref("range"), "shape": whatever}, "between", "shape")),
+		}},
 	}
 	return json.MarshalIndent(schema, "", "  ")
 }

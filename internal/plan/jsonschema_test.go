@@ -101,8 +101,7 @@ func TestTheSchemaRefusesMistakes(t *testing.T) {
 		{"table: piers", "tabel: piers"}, {"{pick: Pier}", "{pik: Pier}"}, {"{share: 31%}", "{share: 31}"},
 		{"rows: 9", "rows: many"},
 		{"{before: clock, within: 400d, growth", "{before: clock, within: 400 days, growth"},
-		{"{kind: locality}", "{kind: " +
-			"lokality}"}, {"seed: larkwater-2026", ""},
+		{"{kind: locality}", "{kind: [locality]}"}, {"seed: larkwater-2026", ""},
 		{"per: {Passenger: 0..3}", "per: 0..3"}, {"[[pier, weekday, leaves_at]]", "[pier, weekday]"},
 		{"    rows: 9\n", "    rows_from: piers.csv\n"}, {"    rows: 9\n", "    rows_from: {file: piers.csv}\n"},
 		{"- clear: holiday_timetable", "- clean: holiday_timetable"}, {"together: all", "together: some"},

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"unicode"
 
+	"evensprout/internal/cover"
 	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/rng"
@@ -31,7 +32,9 @@ type Plan struct {
 	Database string      // URL, empty if the plan names none
 	Commit   Commit
 	Locales  grow.Locales // of names, addresses and texts; nil: the default
+	Awkward  *Awkward     // nil: none
 	Once     bool         // a database that it filled is never filled again
+	Kinds    []*OwnKind
 	Entities []*Entity
 	Units    []*Unit
 	Always   []*Invariant
@@ -49,18 +52,21 @@ type Entity struct {
 	Name      string
 	Table     string
 	Rows      uint64
+	Covering  int  // the fewest rows in which the choices of so many fields meet; 0: as many as Rows
 	Per       *Per // nil if it is no child
 	WhenEmpty bool // fill only an empty table
 	Fields    []*Field
 	Draws     []*Field // drawn once, used by several fields, not stored
 	Uniques   []Unique
 	Meets     []Meet // conditions that every row meets
+	Profiles  []*Profile
 	Given     []*Given
 	RowsFrom  *RowsFrom // nil if its rows are grown
 	Existing  bool      // its rows are those of the table: they are read, not written
 	Write     *Write    // nil: insert
 
 	Locales      grow.Locales // nil: the plan's
+	Awkward      *Awkward     // nil: the plan's
 	DatabaseKeys bool         // the database gives the keys
 	OnViolation  Policies     // before the plan's own
 
@@ -87,6 +93,8 @@ type Field struct {
 	Unique bool
 	Nulls  grow.Share
 	Free   bool
+
+	Awkward *Awkward // nil: the entity's, or the plan's
 
 	inner  bool   // not stored
 	cond   *node  // the condition of if, or nil
@@ -280,10 +288,12 @@ func (p *Plan) read(root *node) {
 		},
 		"database":     func(_, v *node) { p.text(v, "database", &p.Database) },
 		"locale":       func(_, v *node) { p.Locales = p.locales(v) },
+		"awkward":      func(_, v *node) { p.Awkward = p.awkward(v) },
 		"when":         func(_, v *node) { whenEmpty = p.when(v) },
 		"once":         func(_, v *node) { p.Once = p.yes(v, "once") },
 		"commit":       func(_, v *node) { p.commit(v) },
 		"on_violation": func(_, v *node) { p.OnViolation = p.violationPolicies(v) },
+		"kinds":        func(_, v *node) { p.ownKinds(v) },
 		"entities":     func(_, v *node) { entities = v },
 		"units":        func(_, v *node) { units = v },
 		"always":       func(_, v *node) { always = v },
@@ -363,6 +373,7 @@ func (p *Plan) entity(e *Entity, n *node) {
 		e.DatabaseKeys = word == "database"
 	}
 	s["when"] = func(_, v *node) { e.WhenEmpty = p.when(v) }
+	s["awkward"] = func(_, v *node) { e.Awkward = p.awkward(v) }
 	s["locale"] = func(_, v *node) { e.Locales = p.locales(v) }
 	p.each(n, "an entity", s)
 	if e.Existing {
@@ -382,12 +393,26 @@ func (p *Plan) entity(e *Entity, n *node) {
 	}
 }
 
+// pairs is the usual number of fields whose choices meet.
+const pairs = 2
+
 // rowsShape is what entities and units alike say of their rows or occasions.
 func (p *Plan) rowsShape(e *Entity) shape {
 	return shape{
 		"rows": func(_, v *node) {
-			if e.rowsPlace = v.place; v.scalar() && v.text == "existing" {
+			e.rowsPlace = v.place
+			switch {
+			case v.scalar() && v.text == "existing":
 				e.Existing = true
+				return
+			case v.scalar() && v.text == "covering":
+				e.Covering = pairs
+				return
+			case v.mapping:
+				p.each(v, "rows", shape{"covering": func(_, n *node) {
+					strength, _ := p.number(n, "covering", pairs, cover.MaxStrength)
+					e.Covering = int(strength)
+				}})
 				return
 			}
 			e.Rows, _ = p.number(v, "rows", 0, maxRows)
@@ -404,7 +429,9 @@ func (p *Plan) rowsShape(e *Entity) shape {
 		},
 		"unique": func(_, v *node) { p.uniques(e, v) },
 		"meets":  func(_, v *node) { p.meets(e, v) },
-		"given":  func(_, v *node) { p.given(e, v) },
+
+		"profiles": func(_, v *node) { p.profiles(e, v) },
+		"given":    func(_, v *node) { p.given(e, v) },
 	}
 }
 
@@ -504,6 +531,10 @@ func (p *Plan) perParent(per *Per, v *node) {
 		per.Lo, per.Hi = r.Lo, r.Hi
 		return
 	}
+	if v.get("between") != nil {
+		p.perShape(per, v, of)
+		return
+	}
 	for i, x := range v.pairs {
 		r, ok := p.countRange(x.key, of, rng.MaxChildren)
 		w := *x.value
@@ -516,6 +547,35 @@ func (p *Plan) perParent(per *Per, v *node) {
 		if per.Hi = max(per.Hi, r.Hi); i == 0 || r.Lo < per.Lo {
 			per.Lo = r.Lo
 		}
+	}
+}
+
+// perShape reads {between: 0..40, shape: exponential}.
+func (p *Plan) perShape(per *Per, v *node, of string) {
+	var by grow.Shape
+	good := true
+	p.each(v, of, shape{
+		"between": func(_, n *node) {
+			r, ok := p.countRange(n, of, rng.MaxChildren)
+			per.Lo, per.Hi, good = r.Lo, r.Hi, good && ok
+		},
+		"shape": func(_, n *node) {
+			var ok bool
+			by, ok = p.shape(n, p.numberParameter)
+			good = good && ok
+		},
+	})
+	if good && by.Name == "" {
+		p.add(v.place, "%s has no shape", of).
+			Advise("{between: 0..40, shape: exponential}, or just a range such as 0..3")
+		return
+	}
+	if !good {
+		return
+	}
+	var err error
+	if per.Groups, err = grow.ShapedDeal(per.Lo, per.Hi, by); err != nil {
+		p.add(v.place, "%s: %s", of, err)
 	}
 }
 
@@ -693,21 +753,24 @@ func (p *Plan) moment(v *node) value.Value {
 	return m
 }
 
-// share reads a percentage: 12%, 12.5%, at most 100%.
+// percentage reads a percentage: 12%, 12.5%, at most 100%.
+func percentage(text string) (grow.Share, bool) {
+	digits, ok := strings.CutSuffix(strings.TrimSpace(text), "%")
+	d, err := value.ParseDecimal(digits)
+	if !ok || err != nil || d.N < 0 || d.Scale > 9 {
+		return grow.Share{}, false
+	}
+	whole := uint64(100)
+	for range d.Scale {
+		whole *= 10
+	}
+	return grow.Share{Part: uint64(d.N), Whole: whole}, uint64(d.N) <= whole
+}
+
+// share reads a percentage; its whole is 0 after adding a problem.
 func (p *Plan) share(v *node, of string) grow.Share {
-	if v.scalar() {
-		if digits, ok := strings.CutSuffix(strings.TrimSpace(v.text), "%"); ok {
-			d, err := value.ParseDecimal(digits)
-			if err == nil && d.N >= 0 && d.Scale <= 9 {
-				whole := uint64(100)
-				for range d.Scale {
-					whole *= 10
-				}
-				if uint64(d.N) <= whole {
-					return grow.Share{Part: uint64(d.N), Whole: whole}
-				}
-			}
-		}
+	if s, ok := percentage(v.text); v.scalar() && ok {
+		return s
 	}
 	p.add(v.place, "%s must be between 0%% and 100%%, got %s", of, v.what()).Advise("such as 12%%")
 	return grow.Share{}

@@ -41,8 +41,8 @@ type FileSpec struct {
 	Path       string // seen from the current folder
 	Separator  string
 	Sheet      string
-	Columns    []*FileColumn
-	Key        []int // of Columns
+	Columns    []*FileColumn // empty: all that the file names
+	Key        []int         // of Columns
 	Duplicates string
 	Manifest   string // seen from the current folder; empty if there is none
 	Entity     string // whose rows they are
@@ -51,6 +51,8 @@ type FileSpec struct {
 // FileRows is rows of a file, read and typed.
 type FileRows interface {
 	grow.Table
+	// Names are the names of the columns.
+	Names() []string
 	// Type is the type of a column, Null if it is empty throughout, and of decimals
 	// the digits after the point.
 	Type(column int) (value.Type, uint8)
@@ -281,15 +283,20 @@ func (c *compiler) readRows(e *entity, r *RowsFrom) (FileRows, []int) {
 	}
 
 	rows, problems := c.openFile(spec)
+	c.fileProblems(problems, spec.Path, r.File, r.filePlace)
+	return rows, spec.Key
+}
+
+// fileProblems adds what is wrong with a file. What is about the file as a whole is reported where the plan
+// names it.
+func (c *compiler) fileProblems(problems diag.Problems, path, name string, at place) {
 	for _, p := range problems {
-		if p.Line == 0 && p.File == spec.Path {
-			// About the file as a whole: told where the plan names it.
-			c.add(r.filePlace, "%s: %s", r.File, p.Message).Advise("%s", p.Hint)
+		if p.Line == 0 && p.File == path {
+			c.add(at, "%s: %s", name, p.Message).Advise("%s", p.Hint)
 			continue
 		}
 		c.plan.collector.found = append(c.plan.collector.found, p)
 	}
-	return rows, spec.Key
 }
 
 // pathOf is where a file is, seen from the current folder.
@@ -316,6 +323,7 @@ func (p *Plan) Files() []string {
 			}
 		}
 	}
+	out = append(out, p.KindFiles()...)
 	for _, e := range p.Entities {
 		add(e)
 	}

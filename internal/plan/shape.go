@@ -186,8 +186,28 @@ func (c *compiler) growth(n *node, out *grow.Calendar) bool {
 	return true
 }
 
+// numberParameter reads a parameter of the shape of numbers.
+func (p *Plan) numberParameter(n *node) (value.Value, bool) {
+	x, ok := p.literal(n)
+	if !ok || !value.IsNumber(x.Type) {
+		p.add(n.place, "the parameters of a shape must be numbers, got %s", n.what())
+		return x, false
+	}
+	return x, true
+}
+
+// spanParameter reads a parameter of the shape of distances in time, in microseconds.
+func (p *Plan) spanParameter(n *node) (value.Value, bool) {
+	span, err := value.ParseSpan(n.text)
+	if err != nil {
+		p.add(n.place, "the parameters of a shape of moments must be spans, such as 90m, got %s", n.what())
+		return value.Value{}, false
+	}
+	return value.Int(span.After(0, 1)), true
+}
+
 // shape reads how numbers are distributed: normal, or {normal: {mean: 100, spread: 15}}.
-func (c *compiler) shape(n *node) (grow.Shape, bool) {
+func (p *Plan) shape(n *node, parameter func(*node) (value.Value, bool)) (grow.Shape, bool) {
 	var out grow.Shape
 	name, args := n, (*node)(nil)
 	if n.mapping && len(n.pairs) == 1 {
@@ -195,7 +215,7 @@ func (c *compiler) shape(n *node) (grow.Shape, bool) {
 	}
 	kinds := grow.ShapeNames()
 	if !name.scalar() || !slices.Contains(kinds, name.text) {
-		c.add(n.place, "shape must be one of %s, got %s", strings.Join(kinds, ", "), n.what()).
+		p.add(n.place, "shape must be one of %s, got %s", strings.Join(kinds, ", "), n.what()).
 			Advise("shape: normal, or shape: {lognormal: {median: 40, p95: 200}}")
 		return out, false
 	}
@@ -206,12 +226,8 @@ func (c *compiler) shape(n *node) (grow.Shape, bool) {
 	good := true
 	read := func(to **value.Value) func(_, v *node) {
 		return func(_, v *node) {
-			x, ok := c.plan.literal(v)
-			if !ok || !value.IsNumber(x.Type) {
-				c.add(v.place, "the parameters of a shape must be numbers, got %s", v.what())
-				good = false
-				return
-			}
+			x, ok := parameter(v)
+			good = good && ok
 			*to = &x
 		}
 	}
@@ -220,6 +236,6 @@ func (c *compiler) shape(n *node) (grow.Shape, bool) {
 	for _, word := range grow.ShapeParams(out.Name) {
 		s[word] = read(known[word])
 	}
-	c.plan.each(args, "the shape "+out.Name, s)
+	p.each(args, "the shape "+out.Name, s)
 	return out, good
 }

@@ -71,6 +71,9 @@ func (c *compiler) compile(f *field) bool {
 
 // source compiles the source of a field; nil after adding a problem.
 func (c *compiler) source(f *field) grow.Source {
+	if list := f.entity.overrides[f.decl.Name]; list != nil && !f.decl.inner {
+		return c.profiled(f, list)
+	}
 	if compile := c.bySource[f.decl.word]; compile != nil {
 		return compile(f)
 	}
@@ -91,6 +94,7 @@ func (c *compiler) sourceCompilers() map[string]func(*field) grow.Source {
 		"after":    c.moment,
 		"case":     c.byCase,
 		"lookup":   c.lookup,
+		wordLogin:  c.login,
 		"choose":   c.choose,
 		"share":    func(f *field) grow.Source { return grow.True(c.plan.share(f.decl.source, "share")) },
 		"pattern":  c.pattern,
@@ -378,7 +382,7 @@ func (c *compiler) distributed(f *field, src grow.Source) grow.Source {
 		src, err = grow.Schedule(src, by)
 	}
 	if n := f.decl.args["shape"]; n != nil && err == nil {
-		s, ok := c.shape(n)
+		s, ok := c.plan.shape(n, c.plan.numberParameter)
 		if !ok {
 			return nil
 		}
@@ -455,27 +459,39 @@ func (c *compiler) moment(f *field) grow.Source {
 	if after == nil {
 		at = atB
 	}
-	o := grow.MomentOptions{Digits: c.digits(f)}
+	o, ok := c.momentOptions(f)
+	if !ok {
+		return nil
+	}
+	src, err := grow.Moment(after, before, o)
+	return c.fault(at, src, err)
+}
+
+// momentOptions reads what more is said of moments after or before others.
+func (c *compiler) momentOptions(f *field) (o grow.MomentOptions, ok bool) {
+	o = grow.MomentOptions{Digits: c.digits(f)}
 	if n, ok := f.decl.args["within"]; ok {
 		var err error
 		if o.Least, o.Within, err = spans(n.text); err != nil {
 			c.add(n.place, "%s", err)
-			return nil
+			return o, false
 		}
 	}
 	if n, ok := f.decl.args["step"]; ok {
 		like := value.Value{Type: value.Timestamp}
 		if o.Step, ok = c.step(n, &like, &like); !ok {
-			return nil
+			return o, false
 		}
 	}
-	by, ok := c.calendar(f)
-	if !ok {
-		return nil
+	if n := f.decl.args["shape"]; n != nil {
+		s, ok := c.plan.shape(n, c.plan.spanParameter)
+		if !ok {
+			return o, false
+		}
+		o.Shape = &s
 	}
-	o.By = by
-	src, err := grow.Moment(after, before, o)
-	return c.fault(at, src, err)
+	o.By, ok = c.calendar(f)
+	return o, ok
 }
 
 // spans reads a longest span, or a shortest and a longest: 90m, 20m..90m.
@@ -529,6 +545,20 @@ func (c *compiler) choose(f *field) grow.Source {
 	if !ok {
 		return nil
 	}
+	if n := f.decl.args["skew"]; n != nil {
+		z, said := c.zipf(n)
+		switch {
+		case !said:
+			c.add(n.place, "the skew of a choice must be zipf, got %s", n.what()).
+				Advise("{choose: [red, green, blue], skew: zipf}, or write weights: {choose: {red: 80, green: 20}}")
+		case weights != nil:
+			c.add(n.place, "choose has weights already, so it cannot have a skew")
+		}
+		if z == nil || weights != nil {
+			return nil
+		}
+		weights = z.Weights(len(values))
+	}
 	src, err := grow.Choose(values, weights)
 	return c.fault(v.place, src, err)
 }
@@ -579,13 +609,16 @@ func (c *compiler) kind(f *field) grow.Source {
 	if !c.plan.text(v, "kind", &name) {
 		return nil
 	}
+	if list := c.lists[name]; list != nil || c.declares(name) {
+		return c.ownKind(f, name, list)
+	}
 	k, ok := c.kinds[name]
 	if now := formerKinds[name]; now != "" {
 		c.add(v.place, "the kind %s is now called %s", name, now).Advise("write {kind: %s}", now)
 		return nil
 	}
 	if !ok {
-		c.add(v.place, "there is no kind %s", name).Nearest(name, keysOf(c.kinds))
+		c.add(v.place, "there is no kind %s", name).Nearest(name, slices.Concat(keysOf(c.kinds), keysOf(c.lists)))
 		return nil
 	}
 	if k.Parts != nil && !f.decl.inner {

@@ -63,19 +63,31 @@ func (c *compiler) branched(f *field, branches []grow.Branch, good bool) grow.So
 	if !good {
 		return nil
 	}
+	return c.caseOf(f, branches, rest)
+}
+
+// caseOf makes the source of branches: of references, if some of them are.
+func (c *compiler) caseOf(f *field, branches []grow.Branch, rest *grow.Field) grow.Source {
+	at := f.decl.place
+	if f.decl.source != nil {
+		at = f.decl.source.place
+	}
 	for _, of := range append([]grow.Branch{{Value: rest}}, branches...) {
-		// A load may give the rows of an entity other keys than the planned ones; it finds references by
-		// their fields, and a value of a case is none.
-		if of.Value != nil && of.Value.Target() != nil {
-			to := of.Value.Target().Name
-			c.add(f.decl.source.place, "%s cannot hold a reference to %s: a load may change the keys of its rows",
-				f.decl.word, to).
-				Advise("add a field for each entity, such as {pick: %s, if: {about: photo}}", to)
+		if of.Value == nil || of.Value.Target() == nil {
+			continue
+		}
+		src, err := grow.CaseOfRows(branches, rest)
+		if err != nil {
+			// A load may give the rows of an entity other keys than the planned ones, and finds references by
+			// their fields: a field cannot refer now to one entity, now to another.
+			c.add(at, "%s", err).
+				Advise("add a field for each entity, such as {pick: %s, if: {about: photo}}", of.Value.Target().Name)
 			return nil
 		}
+		return src
 	}
 	src, err := grow.Case(branches, rest)
-	return c.fault(f.decl.source.place, src, err)
+	return c.fault(at, src, err)
 }
 
 // innerSource compiles a source inside that of a field, as an inner field of that name.

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/value"
 )
 
 // parentKey returns the field that is the key of the parent; nil after adding a problem.
@@ -99,8 +100,34 @@ func (c *compiler) pick(f *field) grow.Source {
 	return grow.Pick(to.grow, o)
 }
 
-// skew reads {top: 20%, get: 80%}.
+// zipf reads zipf, or {zipf: 1.2}; nil if it is neither, or wrong.
+func (c *compiler) zipf(n *node) (z *grow.Zipf, said bool) {
+	exponent := value.Int(1)
+	switch {
+	case n.scalar() && n.text == "zipf":
+	case n.mapping && len(n.pairs) == 1 && n.pairs[0].key.text == "zipf":
+		var ok bool
+		if exponent, ok = c.plan.literal(n.pairs[0].value); !ok {
+			return nil, true
+		}
+	default:
+		return nil, false
+	}
+	law, err := grow.NewZipf(exponent)
+	if err != nil {
+		c.add(n.place, "%s", err)
+		return nil, true
+	}
+	return &law, true
+}
+
+// skew reads {top: 20%, get: 80%}, zipf, or {zipf: 1.2}.
 func (c *compiler) skew(n *node) *grow.Skew {
+	if z, said := c.zipf(n); z != nil {
+		return &grow.Skew{Zipf: z}
+	} else if said {
+		return nil
+	}
 	s := &grow.Skew{}
 	seen := 0
 	c.plan.each(n, "skew", shape{
@@ -110,7 +137,7 @@ func (c *compiler) skew(n *node) *grow.Skew {
 	switch {
 	case seen < 2:
 		c.add(n.place, "skew needs a share of the rows and their share of the picks").
-			Advise("skew: {top: 20%%, get: 80%%}")
+			Advise("skew: {top: 20%%, get: 80%%}, or skew: zipf")
 		return nil
 	case s.Top.Whole == 0 || s.Get.Whole == 0:
 		return nil // told by share

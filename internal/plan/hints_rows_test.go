@@ -1,0 +1,102 @@
+package plan_test
+
+import (
+	"strings"
+
+	"evensprout/internal/plan"
+)
+
+// ownKinds is a plan with a kind of its own.
+const ownKinds = "name: larkwater\nseed: larkwater-2026\nclock: 2026-05-01T08:00:00Z\nkinds:\n  vessel: {file: " +
+	"vessels.txt}\nentities:\n  A: {rows: 2, fields: {n: {kind: vessel}}}\n"
+
+// hintCasesOfRows are those of logins, own kinds, skews, awkward values and profiles.
+var hintCasesOfRows = []hintCase{
+	{
+		hint:   "{login: letmein, as: bcrypt}",
+		text:   plan.CellOf("{login: letmein}"),
+		change: []string{"{login: letmein}", "{login: letmein, as: bcrypt}"},
+	},
+	{
+		hint: "add a field for each entity, such as {pick: ",
+		text: "  Ship: {rows: 3, fields: {code: {kind: sku}}}\n" +
+			plan.CellOf(`{case: {"1 = 1": {pick: Ship}}, else: none}`),
+		change: []string{`{case: {"1 = 1": {pick: Ship}}, else: none}`, `{pick: Ship}`},
+	},
+	{
+		hint:   "{choose: [red, green, blue], skew: zipf}",
+		text:   plan.CellOf("{choose: [a, b], skew: {top: 20%, get: 80%}}"),
+		change: []string{"{top: 20%, get: 80%}", "zipf"},
+	},
+	{
+		hint:   "or just a range such as 0..3",
+		text:   plain + "  B: {per: {A: {between: 0..9}}, fields: {m: 1}}\n",
+		change: []string{"{between: 0..9}", "{between: 0..9, shape: exponential}"},
+	},
+	{
+		hint:   "kinds: {vessel_name: {file: vessels.txt}}",
+		text:   "name: a\nseed: a\nclock: 2026-05-01T08:00:00Z\nkinds: vessels.txt\nentities:\n  A: {rows: 1}\n",
+		files:  []string{"vessels.txt", "Kestrel\n"},
+		change: []string{"kinds: vessels.txt", "kinds: {vessel_name: {file: vessels.txt}}"},
+		whole:  true,
+	},
+	{
+		hint:   "kinds: {vessel_name: {file: vessels.txt}}",
+		text:   strings.Replace(ownKinds, "{file: vessels.txt}", "{weight: n}", 1),
+		files:  []string{"vessels.txt", "Kestrel\nHeron\n"},
+		change: []string{"{weight: n}", "{file: vessels.txt}"},
+		whole:  true,
+	},
+	{
+		hint:   "awkward: {share: 2%, longest: 40}",
+		text:   plan.CellOf("{kind: sentence, awkward: {longest: 40}}"),
+		change: []string{"{longest: 40}", "{share: 2%, longest: 40}"},
+	},
+	{
+		hint:   "remove awkward: from this field, or give unique to another",
+		text:   plan.CellOf("{kind: sku, unique: true, awkward: 2%}"),
+		change: []string{", awkward: 2%", ""},
+	},
+	{
+		hint:   "remove awkward: from this field",
+		text:   plan.CellOf("{choose: [a, b], awkward: 2%}"),
+		change: []string{", awkward: 2%", ""},
+	},
+	{
+		hint:   "limit its awkward texts: awkward: {share: 5%, longest: 30}",
+		db:     plan.FerryTables,
+		text:   "  Pier: {table: piers, rows: 3, fields: {pier_name: {kind: sentence, awkward: 5%}}}\n",
+		change: []string{"{kind: sentence, awkward: 5%}", "{kind: locality, awkward: {share: 5%, longest: 30}}"},
+	},
+	{
+		hint:   "profiles: {regular: {share: 70}, lapsed:",
+		text:   plain + "    profiles: regular\n",
+		change: []string{"profiles: regular", "profiles: {regular: {share: 70}, lapsed: {share: 30}}"},
+	},
+	{
+		hint:   "profiles: {regular: {share: 70}, lapsed:",
+		text:   plain + "    profiles: {regular: {fields: {n: 5}}}\n",
+		change: []string{"{regular: {", "{regular: {share: 70, "},
+	},
+	{
+		hint:   "write it at n in the entity's fields",
+		text:   plain + "    profiles: {regular: {share: 1, fields: {n: {between: 1..3, awkward: 2%}}}}\n",
+		change: []string{", awkward: 2%", "", "{between: 1..9}", "{between: 1..9, nulls: 2%}"},
+	},
+	{
+		hint:   "per: {Booking: 0..1}",
+		text:   plain + "    profiles: {regular: {share: 1, per: 3}}\n  Booking: {per: {A: 2}, fields: {m: 1}}\n",
+		change: []string{"per: 3", "per: {Booking: 0..1}"},
+	},
+	{
+		hint: "let a field of its own differ",
+		text: "  A: {rows: 3, shared: {who: {kind: person}}, fields: {n: {from: who.name}}, profiles: {p: {share: 1, " +
+			"fields: {who: 5}}}}\n",
+		change: []string{"{who: 5}", "{n: x}"},
+	},
+	{
+		hint:   "remove it from the profile: its values differ from row to row anyway",
+		text:   "  A: {rows: 3, fields: {n: {kind: sku, unique: true}}, profiles: {p: {share: 1, fields: {n: x}}}}\n",
+		change: []string{"fields: {n: x}", "fields: {m: x}"},
+	},
+}
