@@ -44,9 +44,12 @@ type Workspace struct {
 	Drivers []store.Driver
 	DB      string
 	Clock   string
+	Awkward string   // the share of awkward values that the command line adds; empty: none
 	Allowed []string // hosts that may be written to
-	Writes  bool     // the command writes into the database
-	Opened  string   // the URL of the database
+	// Logins reports whether users with known passwords may be written to another machine, too.
+	Logins bool
+	Writes bool   // the command writes into the database
+	Opened string // the URL of the database
 	// opens a database of a run's own, in place of the URL; nil: there is none
 	Opener func(context.Context) (store.Store, error)
 	// the further set of rows that is meant; empty for the plan's own
@@ -67,8 +70,20 @@ type Workspace struct {
 	AtEnd []func() error // what is to be done when the program ends
 }
 
-// ReadPlan reads the plan named by the arguments.
+// ReadPlan reads the plan named by the arguments, with the awkward values that the command line adds.
 func (w *Workspace) ReadPlan(args []string) (*plan.Plan, error) {
+	p, err := w.readPlan(args)
+	if err != nil || w.Awkward == "" {
+		return p, err
+	}
+	if p.Awkward != nil {
+		return nil, diag.Usagef("the plan has awkward: already; change it there, in place of --awkward")
+	}
+	return p.WithAwkward(w.Awkward)
+}
+
+// readPlan reads the plan as it is written.
+func (w *Workspace) readPlan(args []string) (*plan.Plan, error) {
 	path := DefaultPlan
 	if len(args) > 0 {
 		path = args[0]
@@ -193,6 +208,15 @@ func (w *Workspace) openPlan(ctx context.Context, args []string, needDatabase bo
 	}
 	if w.WithUnits {
 		if err := w.ReplaceOccasions(p); err != nil {
+			return nil, err
+		}
+	}
+	if w.Writes {
+		path := DefaultPlan
+		if len(args) > 0 {
+			path = args[0]
+		}
+		if err := w.GuardLogins(p, w.URL(p, path)); err != nil {
 			return nil, err
 		}
 	}
@@ -388,6 +412,24 @@ func (w *Workspace) Guard(u string) error {
 			strings.Join(missing, ", "),
 		),
 		Hint: hint,
+	}
+}
+
+// GuardLogins refuses to write users whose passwords the plan tells to another machine, even one that may be
+// written to: everyone who reads the plan could log in there.
+func (w *Workspace) GuardLogins(p *plan.Plan, u string) error {
+	if u == "" {
+		return nil
+	}
+	elsewhere := store.Describe(w.Drivers, u).Elsewhere()
+	if w.Logins || len(elsewhere) == 0 || !p.HasLogins() {
+		return nil
+	}
+	return &store.Fault{
+		Kind: store.Refused,
+		Message: fmt.Sprintf("nothing was done: the plan has users with known passwords (login), and %s is not this "+
+			"machine", strings.Join(elsewhere, ", ")),
+		Hint: "to allow it: --allow-logins",
 	}
 }
 

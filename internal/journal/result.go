@@ -22,6 +22,7 @@ func (e *Entity) Merge(o Entity) {
 	e.Rejected += o.Rejected
 	e.Unmatched += o.Unmatched
 	e.Fingerprint.Add(o.Fingerprint)
+	e.Awkward.Add(o.Awkward, 1)
 }
 
 // Report shows the row, the constraint and what to do.
@@ -82,6 +83,7 @@ type Entity struct {
 	// rows that an earlier load wrote, and this one did not repeat
 	Loaded      uint64           `json:"loaded,omitempty"`
 	Fingerprint grow.Fingerprint `json:"fingerprint"`
+	Awkward     grow.Tally       `json:"awkward,omitempty"` // awkward values, by name
 }
 
 // PartResult is what one part of a load is, whoever wrote it.

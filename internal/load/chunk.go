@@ -56,6 +56,7 @@ type outcome struct {
 	store.Outcome
 	unmatched, removed int64
 	print              grow.Fingerprint
+	odd                grow.Tally // awkward values
 }
 
 // errAgain tells that the chunk must be written again, with what the record now says.
@@ -262,6 +263,7 @@ func (s state) plus(t state) state {
 		sum.unmatched += o.unmatched
 		sum.removed += o.removed
 		sum.print.Add(o.print)
+		sum.odd.Add(o.odd, 1)
 	}
 	s.redrawn += t.redrawn
 	s.log.Add(t.log)
@@ -372,6 +374,7 @@ func (w *Writer) run(ctx context.Context, t *Target, run order.Run, src source) 
 			o := w.of(t)
 			o.Inserted += n
 			o.print.Add(p.print)
+			o.odd.Add(p.odd, 1)
 			if err := w.gotKeys(t, p, keys); err != nil {
 				return err
 			}
@@ -474,6 +477,7 @@ func (o *outcome) counted(e *journal.Entity) {
 			Removed:     o.removed,
 			Unmatched:   o.unmatched,
 			Fingerprint: o.print,
+			Awkward:     o.odd,
 		},
 	)
 }

@@ -17,6 +17,7 @@ type Pass struct {
 	segments []segment
 	N        int64 // rows so far
 	print    grow.Fingerprint
+	odd      grow.Tally // awkward values
 	again    bool
 	err      error
 }
@@ -86,6 +87,7 @@ func (w *Writer) rows(t *Target, src iter.Seq[*grow.Batch], p *Pass) store.Rows 
 			}
 			w.translate(t, b)
 			p.print.Add(b.Print)
+			p.odd.Add(b.Odd, 1)
 			excluded := func(i int) bool { return p.err != nil || w.excluded(t, b, i, p) }
 			going := p.let(b, excluded, func(part *grow.Batch) bool { return p.err == nil && yield(&part.Batch) })
 			if p.err != nil || !going {
@@ -215,9 +217,10 @@ func (w *Writer) excluded(t *Target, b *grow.Batch, i int, p *Pass) bool {
 	return true
 }
 
-// subtractFingerprint takes a row out of the fingerprint.
+// subtractFingerprint takes a row out of the fingerprint, and of what is counted.
 func (w *Writer) subtractFingerprint(t *Target, row grow.Row, p *Pass) {
 	var one grow.Batch
 	w.Grower().Grow(t.Grow, row, 1, &one)
 	p.print.Sub(one.Print)
+	p.odd.Add(one.Odd, -1)
 }

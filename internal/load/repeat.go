@@ -351,6 +351,33 @@ func (l *Session) overlaps(ctx context.Context, s store.Store) error {
 	return nil
 }
 
+// changedFiles are the files that are not as they were: those of rows, and the lists of kinds.
+func (l *Session) changedFiles(last *journal.Entry) (rows, lists []plan.Difference, err error) {
+	kinds := l.Plan.Plan.KindFiles()
+	for _, path := range l.Plan.Inputs {
+		now, _, err := archive.ReadInput(path)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, was := range last.About.Inputs {
+			if was.Path != now.Path || was.Digest == now.Digest {
+				continue
+			}
+			d := plan.Difference{
+				Path: path,
+				Was:  fmt.Sprintf("%d bytes with SHA-256 %s", was.Bytes, was.Digest[:12]),
+				Is:   fmt.Sprintf("%d bytes with SHA-256 %s", now.Bytes, now.Digest[:12]),
+			}
+			if slices.Contains(kinds, path) {
+				lists = append(lists, d)
+			} else {
+				rows = append(rows, d)
+			}
+		}
+	}
+	return rows, lists, nil
+}
+
 // sameAs holds the plan against the one of an earlier load. New entities, and more
 // rows, are no difference.
 func (l *Session) sameAs(ctx context.Context, s store.Store, last *journal.Entry) error {
@@ -370,26 +397,11 @@ func (l *Session) sameAs(ctx context.Context, s store.Store, last *journal.Entry
 		(was != "" || !l.Plan.Set.Clock.IsNull()) {
 		diffs = append(diffs, plan.Difference{Path: "clock", Was: was, Is: is})
 	}
-	var inputs []plan.Difference
-	for _, path := range l.Plan.Inputs {
-		now, _, err := archive.ReadInput(path)
-		if err != nil {
-			return err
-		}
-		for _, x := range last.About.Inputs {
-			if x.Path == now.Path && x.Digest != now.Digest {
-				inputs = append(
-					inputs,
-					plan.Difference{
-						Path: path,
-						Was:  fmt.Sprintf("%d bytes with SHA-256 %s", x.Bytes, x.Digest[:12]),
-						Is:   fmt.Sprintf("%d bytes with SHA-256 %s", now.Bytes, now.Digest[:12]),
-					},
-				)
-			}
-		}
+	inputs, lists, err := l.changedFiles(last)
+	if err != nil {
+		return err
 	}
-
+	diffs = append(diffs, lists...)
 	if diffs, err = l.appended(ctx, s, last, diffs, inputs); err != nil {
 		return err
 	}

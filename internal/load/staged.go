@@ -111,6 +111,7 @@ func (w *Writer) wrote(ctx context.Context, t *Target, st store.Stage, p *Pass, 
 	o := w.of(t)
 	o.Add(out)
 	o.print.Add(p.print)
+	o.odd.Add(p.odd, 1)
 	noted := t.referred || t.Unkeyed && w.Session.Journal != nil && !w.Session.Options.DryRun
 	if noted && t.Key != nil && len(t.Writes.Match) > 0 {
 		return w.realKeys(ctx, t, st, p)
