@@ -30,6 +30,7 @@ var adviceElsewhere = map[string]string{
 	"ALTER ROLE ... CREATEDB allows it; during --shared": "TestTrapsAreExplained",
 	"everything that was not committed is rolled back":   "TestCutConnections",
 	"everything was rolled back: tables and files":       "TestFilesInTheWay",
+	"to allow it: --allow-logins":                        "TestLoginsStayOnThisMachine",
 	"name the database with --db URL":                    "TestStatementsNeedTheTables",
 	"pass fixture.URL, set DATABASE_URL":                 "TestDriversThatHideTheirConnection",
 	"withdraw it with that version; or delete":           "TestAJournalOfOtherRows",

@@ -28,7 +28,7 @@ CREATE TABLE passengers (
   wakes_at TIME NOT NULL, status TEXT NOT NULL, fee DECIMAL(4,2) NOT NULL,
     barred_at TIMESTAMP, key UUID NOT NULL UNIQUE,
   stamp UUID NOT NULL UNIQUE,
-  token BLOB NOT NULL, photo TEXT NOT NULL UNIQUE,
+  token BLOB NOT NULL, password VARCHAR(60) NOT NULL UNIQUE, photo TEXT NOT NULL UNIQUE,
   meta JSON NOT NULL, CHECK ((barred_at IS NOT NULL) = (status = 'barred')));
 CREATE TABLE bookings (
   id INTEGER PRIMARY KEY, passenger_id INTEGER NOT NULL REFERENCES passengers (id), vessel_id INTEGER NOT NULL
@@ -39,6 +39,14 @@ CREATE TABLE tickets (
     REFERENCES cabins (id), day DATE NOT NULL, bed INTEGER NOT NULL REFERENCES cabins (id),
   price DECIMAL(8,2) NOT NULL, paid DECIMAL(8,2) NOT NULL, tax DECIMAL(8,3) NOT NULL, name TEXT NOT NULL,
     vessel_id INTEGER NOT NULL REFERENCES vessels (id), UNIQUE (cabin_id, day));
+CREATE TABLE visits (
+  id INTEGER PRIMARY KEY, vessel_id INTEGER NOT NULL REFERENCES vessels (id), reason TEXT NOT NULL,
+  came_at TIMESTAMP NOT NULL, left_at TIMESTAMP NOT NULL CHECK (left_at > came_at), guide INTEGER NOT NULL
+    REFERENCES crews (id), note TEXT NOT NULL, warned_at TIMESTAMP,
+  CHECK ((warned_at IS NOT NULL) = (reason = 'storm')));
+CREATE TABLE inspections (
+  id INTEGER PRIMARY KEY, season TEXT NOT NULL, passed BOOLEAN NOT NULL, score INTEGER NOT NULL,
+  fine DECIMAL(5,2), remark TEXT, CHECK (passed = FALSE OR score > 4), CHECK ((fine IS NULL) = passed));
 `
 
 // The plan that uses every source, in a real database: what it promises holds there.
@@ -85,6 +93,10 @@ func TestEverySourceInADatabase(t *testing.T) {
 			"length(token) NOT BETWEEN 4 AND 6",
 		"the name is the passenger's": "SELECT count(*) FROM tickets t JOIN bookings b ON b.id = " +
 			"t.booking_id JOIN passengers p ON p.id = b.passenger_id WHERE p.family_name <> t.name",
+		"one visit in four is sudden": "SELECT count(*) <> (SELECT (count(*) + 2) / 4 FROM visits) AND abs(count(*) " +
+			"* 4 - (SELECT count(*) FROM visits)) > 12 FROM visits WHERE reason = 'storm'",
+		"every pair of season and remark is inspected": "SELECT count(DISTINCT season || (remark IS NULL)) <> 6 FROM " +
+			"inspections",
 		"everybody wakes on a quarter hour": "SELECT count(*) FROM passengers WHERE substr(wakes_at, 4, 2) % 15 <> " +
 			"0 OR wakes_at NOT BETWEEN '05:30:00' AND '09:00:00'",
 	} {

@@ -314,6 +314,16 @@ func (a *program) allowFlag(c *cobra.Command) {
 		StringArrayVar(&a.ws.Allowed, "allow-host", nil, "allow writing to this `HOST`, not this machine; repeatable")
 }
 
+// awkwardFlag lets a command mix awkward values into the plan's rows.
+func (a *program) awkwardFlag(c *cobra.Command) {
+	c.Flags().StringVar(&a.ws.Awkward, "awkward", "", "mix in this share of awkward values, such as 2%")
+}
+
+// loginsFlag lets a command write users with known passwords to another machine.
+func (a *program) loginsFlag(c *cobra.Command) {
+	c.Flags().BoolVar(&a.ws.Logins, "allow-logins", false, "with --allow-host: users with known passwords, too")
+}
+
 // warn tells the warnings about a plan.
 func (a *program) warn(c *plan.Compiled) {
 	for _, w := range c.Warnings {

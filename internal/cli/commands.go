@@ -140,6 +140,7 @@ not fit the plan or cannot be reached.`,
 		},
 	}
 	a.clockFlag(c)
+	a.awkwardFlag(c)
 	a.allowFlag(c)
 	return c
 }

@@ -128,7 +128,9 @@ Exit codes: the command's own; 124 after --timeout; if it did not run, those of 
 		"failures")
 	c.Flags().BoolVar(&f.cache, "cached", false, "with --sweep: also remove cached databases")
 	a.allowFlag(c)
+	a.loginsFlag(c)
 	a.clockFlag(c)
+	a.awkwardFlag(c)
 	return c
 }
 
@@ -241,7 +243,10 @@ func (a *program) given(args []string) (*plan.Plan, string, error) {
 	if u == "" {
 		return nil, "", app.ErrNoDatabase
 	}
-	return p, u, a.ws.Guard(u)
+	if err := a.ws.Guard(u); err != nil {
+		return nil, "", err
+	}
+	return p, u, a.ws.GuardLogins(p, u)
 }
 
 // fill loads entities and runs units, and returns the numbers of the loads.

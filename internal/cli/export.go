@@ -137,6 +137,7 @@ of the rows; all parts together are the whole.`,
 		"number of processors)")
 	partFlag(c, &flags.part)
 	a.clockFlag(c)
+	a.awkwardFlag(c)
 	return c
 }
 

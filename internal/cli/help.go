@@ -26,7 +26,7 @@ const (
 // commonFlags are the headings of flags by their names. A command may put a flag under a heading of
 // its own, by groupFlags.
 var commonFlags = map[string]string{
-	"db": connectionFlags, "allow-host": connectionFlags, "wait": connectionFlags,
+	"db": connectionFlags, "allow-host": connectionFlags, "allow-logins": connectionFlags, "wait": connectionFlags,
 	"json": outputFlags, "quiet": outputFlags, "color": outputFlags, "help": outputFlags,
 	"verbose": outputFlags, "show-values": outputFlags, "log-format": outputFlags, "version": outputFlags,
 }

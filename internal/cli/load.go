@@ -64,8 +64,9 @@ uncommitted is rolled back, 6 some rows were left out or not found,
 	l.keep.add(c)
 	l.unit.add(c)
 	a.clockFlag(c)
+	a.awkwardFlag(c)
 	groupFlags(c, "What to load", "unit", "without-units", "occasions", "again", "part", "extra", "if-empty", "anew",
-		"also", "restore", "delete-extra", "corrected", "retry-rejected", "clock")
+		"also", "restore", "delete-extra", "corrected", "retry-rejected", "clock", "awkward")
 	groupFlags(c, "Refusals", "on-violation", "rejects", "max-rejects")
 	groupFlags(c, "Commit and resume", "dry-run", "commit", "chunk", "jobs", "resume", "no-journal", "no-undo",
 		"rebuild-indexes")

@@ -187,6 +187,7 @@ func (f *writeFlags) add(a *program, c *cobra.Command) {
 		BoolVar(&f.rebuild, "rebuild-indexes", false, "drop the indexes of empty tables and rebuild them after "+
 			"the rows, in the transaction")
 	a.allowFlag(c)
+	a.loginsFlag(c)
 }
 
 // options adds what the flags say.

@@ -74,6 +74,9 @@ func loadJSON(c *plan.Compiled, name string, r *journal.Result, units []*journal
 	if len(r.Unmatched) > 0 {
 		out.Set("unmatched", r.Unmatched)
 	}
+	if users := usersOf(c); len(users) > 0 {
+		out.Set("logins", users)
+	}
 	if path := outputs.rejectsPath(); path != "" {
 		out.Set("rejects_file", path)
 	}
@@ -217,6 +220,8 @@ func (a *program) printLoad(x *loading, r *journal.Result, missing int64) {
 	if path := outputs.rejectsPath(); path != "" {
 		fmt.Fprintf(a.out, "Rows left out are in %s.\n", path)
 	}
+	a.printAwkward(r)
+	a.printLogins(x.plan)
 	if statements {
 		a.printStatements(r.Statements)
 	}

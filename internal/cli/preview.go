@@ -28,6 +28,7 @@ type previewFlags struct {
 	entity, row        string
 	rows               int
 	print, csv, spread bool
+	awkward            bool
 }
 
 func (a *program) preview() *cobra.Command {
@@ -40,7 +41,8 @@ so keys that the plan does not mention are left out, and a reference shows the r
 it points to: Passenger.ada is a row written in the plan, Passenger row 17 a generated one.
 
 With --row, it shows one row of an entity, however far out, and what is planned below it.
-With --spread, it shows the distribution of each field's values, over up to 10,000 rows
+With --awkward, it lists the awkward values that the plan mixes in (awkward: 2%), in which
+fields and rows. With --spread, it shows the distribution of each field's values, over up to 10,000 rows
 of each entity.
 
 Fingerprints cover all rows of the entity, not only those shown. A load of the same plan
@@ -49,6 +51,7 @@ must produce the same fingerprints.`,
   evensprout preview larkwater/evensprout.yaml --entity Passenger --rows 20
   evensprout preview --entity Passenger --row 4321
   evensprout preview --entity Passenger --spread
+  evensprout preview --entity Passenger --awkward
   evensprout preview --entity Passenger --rows 1000 --csv > passengers.csv`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -61,6 +64,10 @@ must produce the same fingerprints.`,
 			}
 			flags.splitRow()
 			p, err := a.ws.ReadPlan(args)
+			if err == nil && flags.awkward && !p.MixesAwkward() {
+				a.say("the plan mixes in no awkward values; these are what load --awkward %s would add", usualAwkward)
+				p, err = p.WithAwkward(usualAwkward)
+			}
 			if err != nil {
 				return err
 			}
@@ -100,6 +107,7 @@ must produce the same fingerprints.`,
 		StringVar(&flags.row, "row", "", "show only this row and what is below it: Passenger.17, Passenger.ada, "+
 			"or a number or name with --entity")
 	c.Flags().BoolVar(&flags.spread, "spread", false, "show how the values of each field are distributed")
+	c.Flags().BoolVar(&flags.awkward, "awkward", false, "show the awkward values that the plan mixes in")
 	c.Flags().BoolVar(&flags.csv, "csv", false, "print rows as CSV (RFC 4180); needs --entity")
 	c.Flags().
 		BoolVar(&flags.print, "fingerprints", false, "print fingerprints, even of very many rows")
@@ -115,10 +123,20 @@ func (f *previewFlags) check() error {
 		return diag.Usagef("--csv needs --entity NAME")
 	case f.row != "" && f.entity == "" && !strings.Contains(f.row, "."):
 		return diag.Usagef("--row needs an entity: --row Passenger.%s, or --entity Passenger --row %s", f.row, f.row)
-	case f.spread && (f.row != "" || f.csv), f.row != "" && f.csv:
-		return diag.Usagef("use only one of --row, --spread and --csv")
+	case alternatives(f.row != "", f.spread, f.csv, f.awkward) > 1:
+		return diag.Usagef("use only one of --row, --spread, --csv and --awkward")
 	}
 	return nil
+}
+
+// alternatives counts the flags that are set.
+func alternatives(set ...bool) (n int) {
+	for _, yes := range set {
+		if yes {
+			n++
+		}
+	}
+	return n
 }
 
 // splitRow takes the entity out of a row such as Passenger.ada.
@@ -142,6 +160,8 @@ func (v *previewer) show(ctx context.Context, targets []*plan.Target) error {
 		return v.showRow(targets[0])
 	case v.flags.csv:
 		return v.showCSV(targets[0])
+	case v.flags.awkward:
+		return v.showAwkward(targets)
 	case v.flags.spread:
 		return v.showSpread(targets)
 	}
@@ -208,14 +228,16 @@ func totalRows(c *plan.Compiled) uint64 {
 	return n
 }
 
+// relation says how many rows there are for each parent.
 func relation(t *plan.Target) string {
 	if t.Plan.Per == nil {
 		return ""
 	}
-	if t.Plan.Per.Lo == t.Plan.Per.Hi {
-		return fmt.Sprintf(", %d for each %s", t.Plan.Per.Lo, t.Plan.Per.Parent)
+	lo, hi, parent := t.Least, t.Most, t.Plan.Per.Parent
+	if lo == hi {
+		return fmt.Sprintf(", %d for each %s", lo, parent)
 	}
-	return fmt.Sprintf(", %d to %d for each %s", t.Plan.Per.Lo, t.Plan.Per.Hi, t.Plan.Per.Parent)
+	return fmt.Sprintf(", %d to %d for each %s", lo, hi, parent)
 }
 
 // showRow shows one row and what is planned below it.
