@@ -16,7 +16,17 @@ sqlite3 empty.db < schema.sql
 shot survey evensprout survey --db sqlite:empty.db --tables passengers,amenities
 shot preview evensprout preview --entity Passenger --rows 4
 shot preview-spread evensprout preview --entity Passenger --spread
-shot preview-row evensprout preview --entity Passenger --row 4321
+cat > reviews.yaml <<'PLAN'
+name: reviews
+seed: reviews
+clock: 2026-05-01T08:00:00Z
+entities:
+  Review:
+    rows: 500
+    awkward: 8%
+    fields: {title: {kind: headline}, stars: {between: 1..5}, on: {before: 2026-05-01, within: 900d}}
+PLAN
+shot preview-awkward evensprout preview reviews.yaml --awkward
 shot look evensprout look
 shot look-table evensprout look bookings --limit 30
 shot unit sh -c 'evensprout load --unit sell --occasions full-boat.csv; echo; evensprout load --unit sell --occasions full-boat.csv --on-violation check=skip; echo; evensprout history'
