@@ -32,7 +32,7 @@ func (z Zipf) Weights(ranks int) []uint64 {
 func (z Zipf) weight(rank, width *big.Float) uint64 {
 	density := bigExp(new(big.Float).Neg(mul(bigLn(rank), quo(bigInt(z.thousandths), 1000))))
 	w, _ := add(mul(mul(density, width), bigInt(1<<20)), quo(bigInt(1), 2)).Uint64() // to the nearest
-	return max(1, w) // no rank is impossible
+	return max(1, w)                                                                 // no rank is impossible
 }
 
 // Ranks have bins of their own up to zipfAlone; each later bin is an eighth of its first rank wide, within which
