@@ -11,6 +11,7 @@ import (
 	"strconv"
 
 	"golang.org/x/crypto/argon2"
+	//lint:ignore SA1019 bcrypt is defined on Blowfish, and applications still verify such hashes.
 	"golang.org/x/crypto/blowfish"
 )
 

@@ -202,7 +202,7 @@ func (c *compiler) profileFields(e *entity) {
 			f := e.byName[d.Name]
 			switch {
 			case f == nil:
-				f = c.newField(e, &Field{Name: d.Name, word: wordProfiled, place: d.place})
+				c.newField(e, &Field{Name: d.Name, word: wordProfiled, place: d.place})
 			case f.decl.inner || f == e.up || f.decl.word == wordStored:
 				c.add(d.place, "%s cannot differ by profile", d.Name).Advise("let a field of its own differ")
 				continue
