@@ -80,7 +80,8 @@ func parse(c *collector, data []byte) *node {
 		return nil
 	}
 
-	text := strings.TrimPrefix(string(data), "\ufeff")
+	// the lexer counts a comment's line end twice if it is CR LF
+	text := strings.ReplaceAll(strings.TrimPrefix(string(data), "\ufeff"), "\r\n", "\n")
 
 	// each costs the parser far more than a byte
 	if n := strings.Count(text, "[") + strings.Count(text, "{"); n > maxBrackets {
