@@ -373,7 +373,7 @@ func (u *unitCompiler) fitUpsert(s *Step) {
 	for _, m := range s.Match {
 		names = append(names, m.Column.Name)
 	}
-	if _, why := s.Table.Backing(names); why != "" && len(names) == len(s.match.pairs) {
+	if _, why := s.Table.Backing(names); why != "" && s.match != nil && len(names) == len(s.match.pairs) {
 		u.c.missing(s.match.place, "%s: %s does not identify one row of %s: %s", s.Label(),
 			strings.Join(names, ", "), s.Table.Name, why).
 			Advise("match needs a unique index over NOT NULL columns, because otherwise a row may exist twice")
