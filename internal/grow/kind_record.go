@@ -3,6 +3,7 @@ package grow
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -254,6 +255,11 @@ func (k *Kind) LongestPart(part string) int {
 		}
 	}
 	return 0
+}
+
+// Alone reports whether no two values of the kind share a part.
+func (k *Kind) Alone(part string) bool {
+	return slices.ContainsFunc(k.Parts, func(p KindPart) bool { return p.Name == part && p.alone })
 }
 
 // PartNames are the names of the parts of a kind, if it has any.

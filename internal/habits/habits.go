@@ -1,0 +1,202 @@
+// Package habits learns from rows that are there: shares and ranges, and values only if they occur often enough.
+package habits
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"evensprout/internal/schema"
+	"evensprout/internal/store"
+	"evensprout/internal/value"
+)
+
+// Learned is what rows that are there tell about a table: shares and ranges only. A value
+// stands in it only if it occurs often enough.
+type Learned struct {
+	Rows     int64 // looked at
+	Columns  map[string]*Habit
+	Children map[string][2]uint64 // by the column of a reference: how many rows refer to one, mostly
+}
+
+// Habit is what the values of a column have in common.
+type Habit struct {
+	Nulls   int64      // rows with NULL
+	Often   []Frequent // values that occur often enough, the most frequent first
+	Rest    int64      // rows with other values
+	Numbers []int64    // some of the numbers or moments, in order
+	Type    value.Type // of Numbers
+	Scale   uint8      // of Numbers
+	counts  map[string]int64
+	values  map[string]value.Value
+	many    bool // too many different values to count
+}
+
+// Frequent is a value and how often it occurs.
+type Frequent struct {
+	Value value.Value
+	Count int64
+}
+
+// Limits on what is looked at.
+const (
+	learnedRows   = 100_000 // of a table
+	learnedValues = 40      // different values of a column that are a set of codes
+	learnedLength = 40      // characters of such a value
+)
+
+// LeastOften is how often a value must occur to be learned, unless the user says so.
+const LeastOften = 5
+
+// Learn looks at rows of the tables. least is how often a value must occur to be told.
+func Learn(
+	ctx context.Context,
+	s store.Store,
+	db *schema.Database,
+	looked func(*schema.Table) bool, // the tables that are looked at
+	least int64,
+) (map[*schema.Table]*Learned, error) {
+	out := map[*schema.Table]*Learned{}
+	for _, t := range db.Tables {
+		if !looked(t) {
+			continue
+		}
+		l := &Learned{Columns: map[string]*Habit{}, Children: map[string][2]uint64{}}
+		for _, c := range t.Columns {
+			l.Columns[c.Name] = &Habit{counts: map[string]int64{}, values: map[string]value.Value{}}
+		}
+		referring := map[string]map[string]uint64{}
+		for _, r := range t.References {
+			if len(r.Columns) == 1 {
+				referring[r.Columns[0]] = map[string]uint64{}
+			}
+		}
+		err := s.Select(
+			ctx,
+			store.Query{Table: t, Columns: t.Columns, AsIs: true, Limit: learnedRows},
+			func(row []value.Value) error {
+				l.Rows++
+				for i, c := range t.Columns {
+					l.Columns[c.Name].note(c, row[i])
+					if of := referring[c.Name]; of != nil && !row[i].IsNull() {
+						of[row[i].String()]++
+					}
+				}
+				return nil
+			},
+		)
+		if err != nil {
+			return nil, err
+		}
+		for _, h := range l.Columns {
+			h.sum(least)
+		}
+		for column, parents := range referring {
+			if int64(len(parents)) >= least {
+				l.Children[column] = middle(parents)
+			}
+		}
+		out[t] = l
+	}
+	return out, nil
+}
+
+// note takes a value in.
+func (h *Habit) note(c *schema.Column, v value.Value) {
+	if v.IsNull() {
+		h.Nulls++
+		return
+	}
+	switch v.Type {
+	case value.Integer, value.Decimal, value.Date, value.Timestamp:
+		if h.Type == value.Null {
+			h.Type = v.Type
+		}
+		if v.Type == h.Type {
+			if v.Scale > h.Scale { // more digits than seen before
+				for i := range h.Numbers {
+					h.Numbers[i] *= pow10(int(v.Scale - h.Scale))
+				}
+				h.Scale = v.Scale
+			}
+			n := v.N
+			if v.Type == value.Decimal {
+				n *= pow10(int(h.Scale - v.Scale))
+			}
+			h.Numbers = append(h.Numbers, n)
+		}
+	}
+
+	key := v.String()
+	if h.many || utf8.RuneCountInString(key) > learnedLength {
+		h.Rest++
+		return
+	}
+	if _, ok := h.counts[key]; !ok && len(h.counts) >= 4*learnedValues {
+		h.many = true
+		h.Rest++
+		return
+	}
+	h.counts[key]++
+	h.values[key] = v
+}
+
+// sum keeps what occurs often enough, and forgets the rest.
+func (h *Habit) sum(least int64) {
+	for key, n := range h.counts {
+		if n >= least && !h.many {
+			h.Often = append(h.Often, Frequent{h.values[key], n})
+		} else {
+			h.Rest += n
+		}
+	}
+	slices.SortFunc(h.Often, func(a, b Frequent) int {
+		return cmp.Or(cmp.Compare(b.Count, a.Count), strings.Compare(a.Value.String(), b.Value.String()))
+	})
+	if len(h.Often) > learnedValues {
+		h.Often = nil
+	}
+	h.counts, h.values = nil, nil
+	slices.Sort(h.Numbers)
+	if int64(len(h.Numbers)) < 4*least {
+		h.Numbers = nil // too few to hide a single one among
+	}
+}
+
+// middle is how many of something there mostly are: from the twentieth to the last
+// twentieth.
+func middle(parents map[string]uint64) [2]uint64 {
+	list := make([]uint64, 0, len(parents))
+	for _, n := range parents {
+		list = append(list, n)
+	}
+	slices.Sort(list)
+	return [2]uint64{list[len(list)/20], list[len(list)-1-len(list)/20]}
+}
+
+// Percent is a share in hundredths, or in tenths of them where it is small.
+func Percent(part, whole int64) string {
+	if whole == 0 {
+		return "0%"
+	}
+	tenths := (part*1000 + whole/2) / whole
+	if tenths == 0 && part > 0 {
+		tenths = 1
+	}
+	if tenths%10 == 0 {
+		return fmt.Sprintf("%d%%", tenths/10)
+	}
+	return fmt.Sprintf("%d.%d%%", tenths/10, tenths%10)
+}
+
+// pow10 is 10^n.
+func pow10(n int) int64 {
+	p := int64(1)
+	for range n {
+		p *= 10
+	}
+	return p
+}
