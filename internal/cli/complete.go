@@ -7,10 +7,10 @@ import (
 	"strings"
 	"time"
 
-	"evensprout/internal/draft"
 	"evensprout/internal/files"
 	"evensprout/internal/grow"
 	"evensprout/internal/journal"
+	"evensprout/internal/lexicon"
 	"evensprout/internal/plan"
 	"evensprout/internal/words"
 
@@ -38,7 +38,7 @@ func (a *program) flagValues() map[string]completer {
 		"dialect":         words("sqlite", "postgres", "mysql"),
 		"references":      words("keys", "rows", "names"),
 		"export names":    words("fields", "columns"),
-		"survey names":    words(draft.Namings...),
+		"survey names":    words(lexicon.Namings...),
 		"entity":          a.entitiesOfPlan,
 		"unit":            a.unitsOfPlan,
 		"load":            a.loadsOfJournal,

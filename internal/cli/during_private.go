@@ -98,6 +98,15 @@ type maker struct {
 	own   store.Scratch
 }
 
+// inScript names the file of a script that an engine refused.
+func inScript(path string, err error) error {
+	var refused *store.ScriptError
+	if errors.As(err, &refused) {
+		refused.File = path
+	}
+	return err
+}
+
 // maxScript bounds a script of --schema, in bytes.
 const maxScript = 64 << 20
 
@@ -246,11 +255,7 @@ func (m *maker) build(ctx context.Context, name string) error {
 		if err != nil {
 			return diag.Usagef("--schema: %w", unreadable(path, err))
 		}
-		if err := m.own.Run(ctx, name, string(text)); err != nil {
-			var refused *store.ScriptError
-			if errors.As(err, &refused) {
-				refused.File = path
-			}
+		if err := inScript(path, m.own.Run(ctx, name, string(text))); err != nil {
 			return err
 		}
 	}

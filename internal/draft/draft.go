@@ -4,23 +4,26 @@
 package draft
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
 
+	"evensprout/internal/habits"
+	"evensprout/internal/lexicon"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
 )
 
 // Options say what a draft is made of.
 type Options struct {
-	Name    string                      // the plan's
-	URL     string                      // of the database, without a password; empty if the plan names none
-	Rows    uint64                      // wished for each table that is no child of another; 0: as seems fit
-	Held    map[*schema.Table]*Contents // what tables hold; see Look
-	Names   Naming                      // how fields are called
-	Only    func(*schema.Table) bool    // the tables that are wanted, beside those that they need; nil: all
-	Learned map[*schema.Table]*Learned  // what rows tell; see Learn
+	Name    string                             // the plan's
+	URL     string                             // of the database, without a password; empty if the plan names none
+	Rows    uint64                             // wished for each table that is no child of another; 0: as seems fit
+	Held    map[*schema.Table]*habits.Contents // what tables hold; see habits.Look
+	Names   lexicon.Naming                     // how fields are called
+	Only    func(*schema.Table) bool           // the tables that are wanted, beside those that they need; nil: all
+	Learned map[*schema.Table]*habits.Learned  // what rows tell; see Learn
 	// What the code calls tables and columns, and the constants of a column's type; empty
 	// or nil where it says nothing.
 	Entities map[*schema.Table]string
@@ -30,6 +33,12 @@ type Options struct {
 	// not deferrable.
 	Loosens bool
 	Probe   Prober // asks the database about conditions; nil: it cannot be asked
+	Size    uint64 // of a table that needs no other, if Rows is 0; 0: 100
+	Today   int64  // the day of the plan's clock, in days since 1970; 0: 2026-05-01
+	Proof   string // what trying the draft has shown; empty: it was not tried
+	// Avoid and Without are columns and tables that are left out, and why.
+	Avoid   map[*schema.Column]string
+	Without map[*schema.Table]string
 }
 
 // defaultRows is how many rows a table gets if nobody says.
@@ -51,7 +60,7 @@ type Left struct {
 func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 	given := o.Rows > 0
 	if !given {
-		o.Rows = defaultRows
+		o.Rows = cmp.Or(o.Size, defaultRows)
 	}
 	d := &drafter{given: given, Options: o, db: db, byTable: map[*schema.Table]*Table{}}
 	d.choose(d.widen())
@@ -85,10 +94,13 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 			}
 		}
 	}
+	d.sums()
+	d.afterParents()
 	for _, t := range d.tables {
 		if !t.existing {
 			t.learn()
 			t.agree()
+			t.followStatus()
 		}
 	}
 
@@ -150,6 +162,7 @@ type Field struct {
 	nulls    string     // the share of NULLs, if it was learned
 	ref      *reference // the reference that it carries or belongs to
 	followed bool       // another moment is drawn after it
+	begins   bool       // it is the moment in which the row begins
 	apart    bool       // a range that must not overlap others
 	unsaid   bool       // the plan leaves it to the database
 	lead     bool       // it picks the row; the others of the reference follow
@@ -161,6 +174,13 @@ type Draw struct{ Name, Source string }
 // null gives a column up: it is NULL in every row.
 func (f *Field) null(why string) {
 	f.Source, f.Nulls, f.Unique, f.Comment, f.Draws = Source{Text: "null", Fixed: true}, false, false, why, nil
+}
+
+// avoid leaves a column out: it is NULL, or takes its default.
+func (f *Field) avoid(why string) {
+	if f.unsaid = f.Column.NotNull; !f.unsaid {
+		f.null(why)
+	}
 }
 
 // widen adds to the tables that are wanted those that they cannot do without; nil: all.
@@ -198,6 +218,8 @@ func (d *drafter) widen() map[*schema.Table]bool {
 func (d *drafter) choose(wanted map[*schema.Table]bool) {
 	for _, t := range d.db.Tables {
 		switch {
+		case d.Without[t] != "":
+			d.left = append(d.left, Left{Table: t.Name, Reason: d.Without[t]})
 		case wanted != nil && !wanted[t]:
 			d.left = append(d.left, Left{Table: t.Name, Reason: "not selected", Unasked: true})
 		case d.bookkeeping(t):

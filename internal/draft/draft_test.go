@@ -15,6 +15,8 @@ import (
 
 	"evensprout/internal/demo"
 	"evensprout/internal/grow"
+	"evensprout/internal/habits"
+	"evensprout/internal/lexicon"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/store/sqlite"
@@ -72,7 +74,7 @@ func TestDraftOfTheSample(t *testing.T) {
 		"FareClass": {"code": "{kind: noun, unique: true}"},
 		"Passenger": {"given_name": "{from: who.given-name}", "email": "{from: who.email, unique: true}",
 			"status": "{choose: " +
-				"[active, dormant, barred]}", "seen_at": "{after: joined_at, within: 30d, nulls: 10%}"},
+				"{active: 10, dormant: 10, barred: 2}}", "seen_at": "{after: joined_at, within: 30d, nulls: 15%}"},
 		"VesselAmenity": {"per": "{Vessel: 2}", "amenity_id": "{pick: Amenity, distinct: true}"},
 		"Ticket":        {"per": "{Booking: 1..3}", "position": "{count: {from: 1, restart: true}}"},
 		"Timetable":     {"unique": "[[pier_id, weekday, leaves_at]]", "weekday": "{between: [1, 7]}"},
@@ -107,24 +109,24 @@ func TestSourcesOfADraft(t *testing.T) {
 	add("mass INTEGER NOT NULL CHECK (mass > 200)", "{between: [201, 300]}")
 	add("grade INTEGER NOT NULL CHECK (grade = 1 OR grade = 2)", "{choose: [1, 2]}")
 	add("n INTEGER NOT NULL", "{between: [1, 100]}")
-	add("price DECIMAL(4,2) NOT NULL", "{between: [1.00, 99.00]}")
-	add("lat DECIMAL(9,6)", "{between: [-90.000000, 90.000000], nulls: 10%}")
+	add("price DECIMAL(4,2) NOT NULL", "{between: [1.00, 99.99]}")
+	add("lat DECIMAL(9,6)", "{kind: latitude, nulls: 10%}")
 	add("work_email VARCHAR(80) NOT NULL", "{from: who.email}")
 	add("prenom VARCHAR(40) NOT NULL", "{from: who.given-name}")
 	add("phone VARCHAR(10) NOT NULL", "{kind: noun}")
 	add("code VARCHAR(2) NOT NULL", `{pattern: "[A-Z]{2}"}`)
 	add("tag VARCHAR(20) NOT NULL CHECK (tag LIKE 'q-%')", `{pattern: "q-[a-z]{3}"}`)
 	add("token VARCHAR(64) NOT NULL CHECK (length(token) = 32)", `{pattern: "[0-9a-f]{32}"}`)
-	add("slug_text VARCHAR(64) NOT NULL CHECK (slug_text = lower(slug_text))", "{kind: noun}")
-	add("description TEXT", "{kind: paragraph, nulls: 10%}")
+	add("slug_text VARCHAR(64) NOT NULL CHECK (slug_text = lower(slug_text))", "{kind: slug}")
+	add("description TEXT", "{kind: paragraph, nulls: 40%}")
 	add("device_uuid TEXT NOT NULL", "{uuid: v4}")
 	add("birth_date DATE NOT NULL", "{between: [1950-01-01, 2008-12-31]}")
 	add("since DATE NOT NULL CHECK (since < '2020-01-01')", "{between: [2018-11-26, 2019-12-31]}")
 	add("opens TIME NOT NULL", "{between: [06:00, 21:45], step: 15m}")
-	add("seen TIMESTAMP NOT NULL", "{before: clock, within: 400d}")
-	add("gone TIMESTAMP NOT NULL", "{after: seen, within: 30d}")
+	add("seen TIMESTAMP NOT NULL", "{after: gone, before: clock, within: 60d}")
+	add("gone TIMESTAMP NOT NULL", "{before: clock, within: 400d}")
 	add("is_open BOOLEAN NOT NULL", "{share: 50%}")
-	add("meta JSON NOT NULL", `{value: "{}"}`)
+	add("meta JSON NOT NULL", "{json: {source: {choose: [web, app, import]}, version: {between: 1..5}}}")
 	add("picture BLOB NOT NULL", "{bytes: 16}")
 	add("clock INTEGER", "")
 	text, _ := drafted(
@@ -338,7 +340,7 @@ CREATE TABLE guests (id INTEGER PRIMARY KEY, services_id INTEGER NOT NULL REFERE
 		o := Options{
 			Name: "x",
 			Rows: 100,
-			Held: map[*schema.Table]*Contents{
+			Held: map[*schema.Table]*habits.Contents{
 				db.Table("services"): {Rows: there, Highest: map[string]int64{"id": 200}},
 			},
 		}
@@ -531,12 +533,6 @@ func TestTheDatabaseIsAsked(t *testing.T) {
 }
 
 func TestNaming(t *testing.T) {
-	for naming, want := range map[Naming]string{AsColumns: "givenName_of", Pascal: "GivenNameOf",
-		Camel: "givenNameOf", Snake: "given_name_of", Kebab: "given-name-of"} {
-		assert.Equal(t, want, naming.Of("givenName_of"))
-	}
-	assert.Equal(t, "HTTPServer", AsColumns.Of("HTTPServer"))
-	assert.Equal(t, "http_server", Snake.Of("HTTPServer"))
 	text, _ := drafted(
 		t,
 		surveyed(
@@ -544,7 +540,7 @@ func TestNaming(t *testing.T) {
 			"CREATE TABLE things (id INTEGER PRIMARY KEY, given_name TEXT, n1 INTEGER CHECK (n1 > 3), n2 INTEGER, "+
 				"CHECK (n2 <> n1));",
 		),
-		Options{Names: Camel},
+		Options{Names: lexicon.Camel},
 	)
 	assert.Contains(t, line(t, text, "Thing", "givenName"), "{kind: given-name")
 }

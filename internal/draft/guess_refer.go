@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/lexicon"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
@@ -23,7 +24,7 @@ func (d *drafter) guessReferences() {
 				f.Comment = "guess: rows that refer to both agree on it"
 				continue
 			}
-			if t.domains[f.Column.Name] != nil ||
+			if t.without(f.Column.Name) || t.domains[f.Column.Name] != nil ||
 				slices.ContainsFunc(
 					t.refs,
 					func(r *reference) bool { return slices.Contains(r.Columns, f.Column.Name) },
@@ -77,7 +78,7 @@ func (t *Table) counted(key *Field) bool {
 
 // meantBy is the table whose rows a column seems to refer to, or nil.
 func (d *drafter) meantBy(callings map[string][]*Table, t *Table, c *schema.Column) *Table {
-	list := words(c.Name)
+	list := lexicon.Words(c.Name)
 	if len(list) < 2 {
 		return nil
 	}
@@ -109,13 +110,13 @@ func (d *drafter) meantBy(callings map[string][]*Table, t *Table, c *schema.Colu
 func (d *drafter) callings() map[string][]*Table {
 	prefixes := map[string]int{}
 	for _, t := range d.tables {
-		if list := words(t.Schema.LocalName()); len(list) > 1 {
+		if list := lexicon.Words(t.Schema.LocalName()); len(list) > 1 {
 			prefixes[strings.ToLower(list[0])]++
 		}
 	}
 	out := map[string][]*Table{}
 	for _, t := range d.tables {
-		list := words(t.Schema.LocalName())
+		list := lexicon.Words(t.Schema.LocalName())
 		for from := 0; from < min(len(list), 2); from++ {
 			if from == 1 && 2*prefixes[strings.ToLower(list[0])] < len(d.tables) {
 				break // not half of the tables have it

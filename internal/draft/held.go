@@ -1,87 +1,20 @@
 package draft
 
 import (
-	"context"
 	"slices"
 	"strings"
 
+	"evensprout/internal/habits"
 	"evensprout/internal/schema"
-	"evensprout/internal/store"
 	"evensprout/internal/value"
 )
 
-// Contents is what a table holds before anything is loaded.
-type Contents struct {
-	Rows    uint64
-	Highest map[string]int64         // of whole numbers that are the only column of the primary key
-	Values  map[string][]value.Value // of the columns of keys, in a small table
-}
-
-// heldMost is how many rows of a table are looked at whole.
-const heldMost = 1000
-
-// Look reads what the tables hold, as far as it matters for keys.
-func Look(ctx context.Context, s store.Store, db *schema.Database) (map[*schema.Table]*Contents, error) {
-	out := map[*schema.Table]*Contents{}
-	for _, t := range db.Tables {
-		n, err := s.Count(ctx, t)
-		if err != nil {
-			return nil, err
-		}
-		if n == 0 {
-			continue
-		}
-		h := &Contents{Rows: uint64(n), Highest: map[string]int64{}, Values: map[string][]value.Value{}}
-		out[t] = h
-		if len(t.PrimaryKey) == 1 {
-			c := t.Column(t.PrimaryKey[0])
-			err := s.Select(
-				ctx,
-				store.Query{Table: t, Columns: []*schema.Column{c}, Skip: n - 1, Limit: 1},
-				func(row []value.Value) error {
-					if row[0].Type == value.Integer {
-						h.Highest[c.Name] = row[0].N
-					}
-					return nil
-				},
-			)
-			if err != nil {
-				return nil, err
-			}
-		}
-		if n > heldMost {
-			continue
-		}
-		var columns []*schema.Column
-		for _, k := range t.Keys() {
-			for _, name := range k.Columns {
-				if c := t.Column(name); c != nil && !slices.Contains(columns, c) {
-					columns = append(columns, c)
-				}
-			}
-		}
-		if len(columns) == 0 {
-			continue
-		}
-		err = s.Select(ctx, store.Query{Table: t, Columns: columns, Limit: heldMost}, func(row []value.Value) error {
-			for i, c := range columns {
-				h.Values[c.Name] = append(h.Values[c.Name], row[i])
-			}
-			return nil
-		})
-		if err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
-}
-
 // contents is what the table holds now.
-func (t *Table) contents() *Contents {
+func (t *Table) contents() *habits.Contents {
 	if h := t.d.Held[t.Schema]; h != nil {
 		return h
 	}
-	return &Contents{}
+	return &habits.Contents{}
 }
 
 // lookups finds tables whose rows are there already and are what others mean: codes and
@@ -89,7 +22,7 @@ func (t *Table) contents() *Contents {
 func (d *drafter) lookups() {
 	for _, t := range d.tables {
 		h := t.contents()
-		if h.Rows == 0 || h.Rows > heldMost || !d.referred(t) {
+		if h.Rows == 0 || h.Rows > habits.WholeRows || !d.referred(t) {
 			continue
 		}
 		own := false // its key numbers itself, so that it may grow

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/lexicon"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 )
@@ -69,16 +70,35 @@ func (t *Table) wish() uint64 {
 		_, most := t.bounds()
 		return most
 	}
-	if d.given {
-		return d.Options.Rows
-	}
-	if len(t.Schema.References) == 0 && len(t.Schema.Columns) <= fewColumns &&
-		slices.ContainsFunc(d.tables, func(o *Table) bool {
-			return slices.ContainsFunc(o.refs, func(r *reference) bool { return r.to == t.Schema })
-		}) {
+	if !d.given && t.isLookup() {
 		return min(smallTable, d.Options.Rows)
 	}
-	return d.Options.Rows
+	return d.Options.Rows * uint64(1+t.level(nil))
+}
+
+// isLookup reports whether a table is a small one that others refer to, and that refers to none.
+func (t *Table) isLookup() bool {
+	others := slices.ContainsFunc(t.Schema.References, func(r schema.Reference) bool { return r.To != t.Schema })
+	return !others && len(t.Schema.Columns) <= fewColumns &&
+		slices.ContainsFunc(t.d.tables, func(o *Table) bool {
+			return o != t && slices.ContainsFunc(o.refs, func(r *reference) bool { return r.to == t.Schema })
+		})
+}
+
+// highest bounds the level of a table.
+const highest = 2
+
+// level is how many tables are above a table that its rows cannot do without, at most: it has more rows then.
+func (t *Table) level(below []*Table) int {
+	most := 0
+	for _, r := range t.refs {
+		to := r.known()
+		if to == nil || to == t || !r.needed() || to.isLookup() || slices.Contains(below, to) {
+			continue
+		}
+		most = max(most, 1+to.level(append(below, t)))
+	}
+	return min(most, highest)
 }
 
 // uniqueKeys lists the keys of a table.
@@ -388,7 +408,7 @@ func (t *Table) setApart(f *Field) {
 	case strings.Contains(form, "2026"):
 		point = "{between: [2024-01-01, 2028-12-31], unique: true}"
 	}
-	name := strings.Join(words(strings.ToLower(f.Column.Name)), "_") + "_point"
+	name := strings.Join(lexicon.Words(strings.ToLower(f.Column.Name)), "_") + "_point"
 	f.Draws = []Draw{{name, point}}
 	f.Source, f.Unique = Source{Text: fmt.Sprintf("{text: \"[{%s},{%s}]\"}", name, name)}, false
 }

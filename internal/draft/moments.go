@@ -5,17 +5,36 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/lexicon"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
 )
 
-// now is the plan's clock, and the days around it that drafts use.
+// usualDay is the day of the plan's clock, if the options name none, and wideDay the first that drafts use.
 var (
-	clockDay = mustDay("2026-05-01")
-	firstDay = mustDay("2025-01-01")
+	usualDay = mustDay("2026-05-01")
 	wideDay  = mustDay("1970-01-02")
 )
+
+// someTime is how many days before the clock the dates of a draft begin.
+const someTime = 485
+
+// today is the day of the plan's clock.
+func (o *Options) today() int64 {
+	if o.Today == 0 {
+		return usualDay
+	}
+	return o.Today
+}
+
+// clock is the plan's clock: the beginning of a day, so that it is not ahead of the server's.
+func (o *Options) clock() string {
+	if o.Today == 0 {
+		return clock
+	}
+	return shownDay(o.Today) + "T00:00:00Z"
+}
 
 // mustDay reads a date that is written in this program.
 func mustDay(s string) int64 {
@@ -28,10 +47,8 @@ func mustDay(s string) int64 {
 
 // isBirth reports whether a column's name says that it holds a day of birth.
 func isBirth(name string) bool {
-	p := schema.Plain(name)
-	return strings.Contains(p, "birth") || strings.Contains(p, "born") || p == "dob" || strings.Contains(p, "geburt") ||
-		strings.Contains(p, "naissance") ||
-		strings.Contains(p, "nacimiento")
+	m := lexicon.Of(name)
+	return m.Says("birth")
 }
 
 // day is a limit as a day number.
@@ -85,7 +102,7 @@ func span(c *schema.Column, lo, hi int64) Source {
 }
 
 // moments are sources of dates, times of day and moments.
-func moments(c *schema.Column, d *domain) []Source {
+func moments(c *schema.Column, d *domain, today int64) []Source {
 	if c.Kind == schema.Time {
 		return []Source{
 			countable("{between: [06:00, 21:45], step: 15m}", 64),
@@ -97,17 +114,17 @@ func moments(c *schema.Column, d *domain) []Source {
 	switch {
 	case isLo && isHi:
 	case isLo:
-		hi = max(clockDay-1, lo+400)
+		hi = max(today-1, lo+400)
 	case isHi:
-		lo = min(firstDay, hi-400)
+		lo = min(today-someTime, hi-400)
 	case c.Kind == schema.Date && isBirth(c.Name):
 		return []Source{span(c, mustDay("1950-01-01"), mustDay("2008-12-31"))}
 	case c.Kind == schema.Date:
-		return append([]Source{span(c, firstDay, clockDay-1)}, elsewhere(c)...)
+		return append([]Source{span(c, today-someTime, today-1)}, elsewhere(c)...)
 	default:
 		return append([]Source{{Text: "{before: clock, within: 400d}"}}, elsewhere(c)...)
 	}
-	return []Source{span(c, lo, hi), span(c, lo, lo), span(c, clockDay-400, clockDay-1)}
+	return []Source{span(c, lo, hi), span(c, lo, lo), span(c, today-400, today-1)}
 }
 
 // elsewhere are other times, for conditions on parts of a moment.
@@ -121,13 +138,13 @@ func elsewhere(c *schema.Column) []Source {
 }
 
 // wideMoments have room for unique values.
-func wideMoments(c *schema.Column, d *domain) []Source {
+func wideMoments(c *schema.Column, d *domain, today int64) []Source {
 	if c.Kind == schema.Time {
 		return []Source{countable("{between: [00:00:00, 23:59:59]}", 86_400)}
 	}
 	lo, hi := wideDay, mustDay("2037-12-31")
 	if c.Kind == schema.Timestamp {
-		lo, hi = firstDay, clockDay-1
+		lo, hi = today-someTime, today-1
 	}
 	if n, ok := day(d.Min, true); ok {
 		lo = n
@@ -170,7 +187,9 @@ func (t *Table) followBy(n *predicate.Node) bool {
 		t.domains[late.Column.Name] != nil || t.inKey(late) || late.followed {
 		return false
 	}
-	late.Source = Source{Text: fmt.Sprintf("{after: %s, within: 30d}", quoteField(early.Name))}
+	late.Source = Source{
+		Text: fmt.Sprintf("{after: %s, within: %s}", quoteField(early.Name), t.spanBetween(early, late, "30d")),
+	}
 	early.followed = true
 	late.Comment = "from CHECK (" + n.String() + ")"
 	return true
@@ -194,25 +213,90 @@ func (t *Table) bound(f *Field) bool {
 	})
 }
 
-// pair lets moments of a row follow each other: what is changed or ended comes after
-// what was begun.
+// happening is a moment of a row, and its event.
+type happening struct {
+	field *Field
+	event lexicon.Event
+}
+
+// pair lets moments of a row follow each other: what is paid comes after what is ordered, and what is changed after
+// what is created.
 func (t *Table) pair() {
 	t.follow()
-	var begun *Field
+	var list []happening
 	for _, f := range t.Fields {
-		if !t.isFreeMoment(f) {
-			continue
-		}
-		if begun == nil {
-			if f.Column.NotNull {
-				begun = f
-			}
-			continue
-		}
-		if begun.Column.Kind == f.Column.Kind && !f.followed && !strings.HasPrefix(f.Source.Text, "{after") {
-			f.Source = Source{Text: fmt.Sprintf("{after: %s, within: 30d}", quoteField(begun.Name))}
+		if t.isFreeMoment(f) {
+			list = append(list, happening{f, lexicon.EventOf(f.Column.Name)})
 		}
 	}
+	slices.SortStableFunc(list, func(a, b happening) int { return a.event.Rank - b.event.Rank })
+	for i, h := range list {
+		f := h.field
+		f.begins = i == 0
+		if strings.HasPrefix(f.Source.Text, "{after") {
+			continue
+		}
+		before := earlier(list[:i], h)
+		if before == nil || f.followed && t.restsOn(before, f) {
+			continue
+		}
+		past := ""
+		if h.event.Past {
+			past = ", before: clock"
+		}
+		within := t.spanBetween(before, f, h.event.Within)
+		f.Source = Source{Text: fmt.Sprintf("{after: %s%s, within: %s}", quoteField(before.Name), past, within)}
+	}
+}
+
+// spanBetween is how far an end lies behind its beginning: what has times of day is over on the same day, unless it is
+// of the kind that lasts.
+func (t *Table) spanBetween(early, late *Field, usual string) string {
+	a, b, of := lexicon.Of(early.Column.Name), lexicon.Of(late.Column.Name), lexicon.Of(t.Schema.LocalName())
+	if late.Column.Kind == schema.Timestamp && a.Says("started", "scheduled") && b.Says("ended", "closed") &&
+		!of.Says("subscription", "order", "booking", "employee", "job") {
+		return "20m..3h"
+	}
+	return usual
+}
+
+// restsOn reports whether a moment is drawn after another, maybe over others.
+func (t *Table) restsOn(f, of *Field) bool {
+	for range t.Fields {
+		name, ok := strings.CutPrefix(f.Source.Text, "{after: ")
+		if !ok {
+			return false
+		}
+		name, _, _ = strings.Cut(name, ",")
+		i := slices.IndexFunc(t.Fields, func(o *Field) bool { return quoteField(o.Name) == name })
+		if i < 0 {
+			return false
+		}
+		if f = t.Fields[i]; f == of {
+			return true
+		}
+	}
+	return true
+}
+
+// earlier is the last moment before another that all of its rows have; nil if there is none. A moment that may be
+// NULL comes before one that is NULL with it.
+func earlier(list []happening, of happening) *Field {
+	for i := len(list) - 1; i >= 0; i-- {
+		f := list[i].field
+		same := list[i].event.Rank == of.event.Rank && of.event.Rank > lexicon.UnknownEvent ||
+			of.event.Rank >= lexicon.AnyTime && list[i].event.Rank >= lexicon.UnknownEvent &&
+				i > 0 // it may happen at any time
+		switch {
+		case f.Column.Kind != of.field.Column.Kind, same, of.event.Apart && !f.Column.NotNull:
+		case f.Column.NotNull:
+			return f
+		case !of.field.Column.NotNull && f.Nulls && of.event.Rank < lexicon.AnyTime &&
+			list[i].event.Rank > lexicon.UnknownEvent:
+			return f // paid, then shipped
+		}
+	}
+	return nil
 }
 
 // isFreeMoment reports whether a field holds a moment or a date that may follow another one.
@@ -221,4 +305,45 @@ func (t *Table) isFreeMoment(f *Field) bool {
 	return (k == schema.Timestamp || k == schema.Date) &&
 		f.Source.Text != "" && !f.Source.Follows && !f.Source.Fixed &&
 		!isBirth(f.Column.Name) && t.domains[f.Column.Name] == nil && !t.bound(f)
+}
+
+// afterParents lets rows come after those that they belong to: what is paid comes after the order.
+func (d *drafter) afterParents() {
+	for _, t := range d.tables {
+		if t.existing {
+			continue
+		}
+		for _, f := range t.Fields {
+			if !f.begins || f.Source.Text != "{before: clock, within: 400d}" || f.followed {
+				continue
+			}
+			if path := t.beginningAbove(f); path != "" {
+				f.Source = Source{Text: "{after: " + path + ", before: clock, within: 60d}"}
+			}
+		}
+	}
+}
+
+// beginningAbove is the path to the moment in which the row above began, or one that a row cannot be without; empty if
+// there is none.
+func (t *Table) beginningAbove(f *Field) string {
+	moment := func(o *Table) *Field {
+		for _, m := range o.Fields {
+			if m.begins && m.Column.NotNull && m.Column.Kind == f.Column.Kind {
+				return m
+			}
+		}
+		return nil
+	}
+	if t.parent != nil && t.parent.known() != nil {
+		if m := moment(t.parent.known()); m != nil {
+			return quoteField(t.parent.known().Entity) + "." + quoteField(m.Name)
+		}
+	}
+	for f, of := range t.leads() {
+		if m := moment(of); m != nil && of.head() != t.head() {
+			return quoteField(f.Name) + "." + quoteField(m.Name)
+		}
+	}
+	return ""
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
@@ -43,18 +44,6 @@ func usual(c *schema.Column, scale int) (lo, hi int64) {
 		return 0, 0
 	}
 	return 1, unit - 1
-}
-
-// namedRange is the range that a column's name tells of, as far as its type holds it.
-func namedRange(c *schema.Column) (lo, hi int64, ok bool) {
-	least, most := typeRange(c)
-	lo, hi, ok = rangeOf(c.Name)
-	if c.Kind == schema.Integer {
-		lo = max(lo, least)
-	} else if c.Precision > 0 && hi >= pow10(max(c.Precision-c.Scale, 0)) {
-		return 0, 0, false
-	}
-	return lo, hi, ok && hi <= most
 }
 
 // inUnits is a limit in units of the last digit, rounded into the range: up if it is the
@@ -99,7 +88,7 @@ func digitsMost(c *schema.Column) int64 {
 }
 
 // numbers are ranges of numbers within a column's type and conditions.
-func numbers(c *schema.Column, d *domain) []Source {
+func numbers(table string, c *schema.Column, d *domain) []Source {
 	scale := scaleOf(c)
 	unit := pow10(scale)
 	least, most := typeRange(c)
@@ -135,10 +124,7 @@ func numbers(c *schema.Column, d *domain) []Source {
 		b := value.Value{Type: value.Decimal, Scale: uint8(scale), N: hi}.String()
 		return countable(fmt.Sprintf("{between: [%s, %s]}", a, b), uint64(hi)-uint64(lo)+1)
 	}
-	var list []Source
-	if !isLow && !isHigh {
-		list = namedNumbers(c, unit, show)
-	}
+	list := namedFirst(table, c, d, unit)
 	list = append(list, show(lo, hi))
 	if isLow && low < lo {
 		list = append(list, show(low, hi))
@@ -151,16 +137,18 @@ func numbers(c *schema.Column, d *domain) []Source {
 	return slices.DeleteFunc(list, func(s Source) bool { return s.Text == "" })
 }
 
-// namedNumbers are sources that the name of a number suggests, where no condition limits it.
-func namedNumbers(c *schema.Column, unit int64, show func(lo, hi int64) Source) []Source {
-	var list []Source
-	if c.Kind == schema.Integer {
-		list = append(list, integerOf(c))
+// namedFirst are the sources that a column's name and default suggest, unless its conditions know better.
+func namedFirst(table string, c *schema.Column, d *domain, unit int64) []Source {
+	in := limitsOf(c, d)
+	named, wide := namedNumbers(table, c, unit, in)
+	kind := named != nil && strings.HasPrefix(named[0].Text, "{kind")
+	if d.Min != nil && d.Max != nil && (!kind || in.high-in.low > 2*wide) {
+		return nil
 	}
-	if a, b, ok := namedRange(c); ok {
-		list = append(list, show(a*unit, b*unit))
+	if named == nil && d.Min == nil && d.Max == nil {
+		return nearPreset(c)
 	}
-	return list
+	return named
 }
 
 // typeRange is the least and the greatest whole number of a column's type.

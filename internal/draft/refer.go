@@ -49,6 +49,9 @@ func (r *reference) key() bool {
 func (t *Table) references() {
 	for i := range t.Schema.References {
 		r := &t.Schema.References[i]
+		if slices.ContainsFunc(r.Columns, t.without) {
+			continue
+		}
 		same := slices.ContainsFunc(t.refs, func(o *reference) bool {
 			return o.to == r.To && slices.Equal(o.Columns, r.Columns) && slices.Equal(o.Targets, r.Targets)
 		})
@@ -58,6 +61,9 @@ func (t *Table) references() {
 	}
 	slices.SortStableFunc(t.refs, func(a, b *reference) int { return len(b.Columns) - len(a.Columns) })
 }
+
+// without reports whether the draft leaves a column out.
+func (t *Table) without(column string) bool { return t.d.Avoid[t.Schema.Column(column)] != "" }
 
 // refer decides for each foreign key which field picks the row, and which fields
 // follow it.

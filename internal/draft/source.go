@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/lexicon"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
@@ -91,6 +92,10 @@ func (t *Table) plannedKey(f *Field) bool {
 // fillField finds the source of a field: the first candidate that meets the conditions of its
 // column.
 func (t *Table) fillField(ctx context.Context, f *Field) error {
+	if why := t.d.Avoid[f.Column]; why != "" {
+		f.avoid(why)
+		return nil
+	}
 	c, d := f.Column, t.domain(f.Column)
 	delete(t.domains, c.Name) // an empty one was made
 	if len(d.conditions) > 0 || len(d.opaque) > 0 || !isFree(d) {
@@ -101,6 +106,9 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 	}
 	f.Nulls = !c.NotNull && !d.NotNull && !t.d.targeted(f) && !slices.Contains(t.Schema.Watched, c.Name) &&
 		!t.nullsEqual(c)
+	if share := lexicon.NullShare(c.Name); f.Nulls && share != "" {
+		f.nulls, f.Nulls = share, share != "0%"
+	}
 	if d.Null {
 		f.null("a condition allows nothing else")
 		return nil
@@ -256,24 +264,26 @@ func (t *Table) candidates(f *Field, d *domain) []Source {
 		most := slices.MaxFunc(d.marked, func(a, b value.Value) int { return cmp.Compare(a.N, b.N) }).N
 		return append(
 			[]Source{chosen(c, append(slices.Clone(d.marked), value.Int(most+1), value.Int(most+2)))},
-			numbers(c, d)...)
+			numbers(t.Schema.LocalName(), c, d)...)
 	}
 
 	switch c.Kind {
 	case schema.Integer, schema.Decimal, schema.Real:
-		return numbers(c, d)
+		return numbers(t.Schema.LocalName(), c, d)
 	case schema.Boolean:
 		return []Source{
+			countable("{share: "+lexicon.TrueShare(c.Name, c.Preset)+"}", 2),
 			countable("{share: 50%}", 2),
 			countable("{choose: [true]}", 1),
 			countable("{choose: [false]}", 1),
 		}
 	case schema.Date, schema.Timestamp, schema.Time:
-		return moments(c, d)
+		return moments(c, d, t.d.today())
 	case schema.UUID:
 		return []Source{{Text: "{uuid: v4}", Space: grow.MaxSpace, Alone: true}}
 	case schema.JSON:
-		return []Source{{Text: "{value: \"{}\"}", Fixed: true}, {Text: "{value: \"[]\"}", Fixed: true}}
+		return append(documents(c), Source{Text: "{value: \"{}\"}", Fixed: true},
+			Source{Text: "{value: \"[]\"}", Fixed: true})
 	case schema.Bytes:
 		return bytesOf(c, d)
 	}

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"cmp"
 	"regexp"
 	"slices"
 	"strconv"
@@ -102,6 +103,10 @@ func admits(c *schema.Column, d *domain, s Source) bool {
 
 var kindName = regexp.MustCompile(`^\{kind: ([a-z0-9-]+)`)
 
+// longestProse is how many characters texts of a kind have at most, with room to spare.
+var longestProse = map[string]int{"sentence": 160, "comment": 80, "headline": 90, "log-line": 90, "error-message": 60,
+	"support-request": 120, "product-description": 120, "commit-message": 90, "words": 80, "paragraph": 1000}
+
 // fitsLength reports whether the texts of a source are short enough, as far as that can be
 // told without growing some.
 func fitsLength(s Source, length int) bool {
@@ -119,7 +124,7 @@ func fitsLength(s Source, length int) bool {
 		return false
 	}
 	if kinds[i].Space() == 0 {
-		return length >= 4000
+		return length >= cmp.Or(longestProse[m[1]], 4000)
 	}
 	src, err := grow.NewKind(kinds[i], grow.KindOptions{})
 	if err != nil {

@@ -2,7 +2,9 @@ package draft
 
 import (
 	"fmt"
+	"strings"
 
+	"evensprout/internal/habits"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
@@ -28,6 +30,9 @@ func (t *Table) wide(f *Field) Source {
 	if len(d.opaque) > 0 {
 		return s // the database was asked about these
 	}
+	if t.isLookup() && s.Space >= fewest && c.Kind == schema.Text && strings.HasPrefix(s.Text, "{kind: ") {
+		return s // few rows with values that mean something
+	}
 	for _, w := range t.wider(f, s, d) {
 		if w.Alone || w.Space > s.Space && admits(c, d, w) {
 			return w
@@ -38,6 +43,9 @@ func (t *Table) wide(f *Field) Source {
 	}
 	return s
 }
+
+// fewest is how many values a table of codes has at least.
+const fewest = 5
 
 // wider are sources with many values for a column that must be unique; none if the one
 // that it has will do.
@@ -58,9 +66,9 @@ func (t *Table) wider(f *Field, s Source, d *domain) []Source {
 		if w.Min == nil {
 			w.Min = &predicate.Limit{Value: value.Int(0)}
 		}
-		return numbers(c, &w)
+		return numbers("", c, &w)
 	case schema.Date, schema.Timestamp, schema.Time:
-		return wideMoments(c, d)
+		return wideMoments(c, d, t.d.today())
 	case schema.Text, schema.Any, schema.Bytes:
 		limit := t.beginning(f)
 		if s.Space >= t.ample() && (limit == 0 || limit >= c.Length && c.Length > 0 || fitsLength(s, limit)) {
@@ -76,7 +84,8 @@ func (t *Table) wideIntegers(c *schema.Column, d *domain) []Source {
 	_, most := typeRange(c)
 	held := t.contents()
 	key := len(t.Schema.PrimaryKey) == 1 && t.Schema.PrimaryKey[0] == c.Name
-	if len(d.conditions) == 0 && (most > 1<<15 && c.Identity == schema.NoIdentity || key) && held.Rows <= heldMost {
+	if len(d.conditions) == 0 && (most > 1<<15 && c.Identity == schema.NoIdentity || key) &&
+		held.Rows <= habits.WholeRows {
 		first := int64(1)
 		if held.Rows > 0 {
 			highest := int64(0)
@@ -94,7 +103,7 @@ func (t *Table) wideIntegers(c *schema.Column, d *domain) []Source {
 	if w.Min == nil {
 		w.Min = &predicate.Limit{Value: value.Int(1)}
 	}
-	return numbers(c, &w)
+	return numbers("", c, &w)
 }
 
 // wideTexts are patterns as long as the column, its conditions and limit allow, at most
@@ -111,6 +120,10 @@ func wideTexts(c *schema.Column, d *domain, limit int) []Source {
 	}
 	n = max(n, min(d.Shortest, 64))
 	var list []Source
+	if title := (Source{Text: "{kind: title}", Space: spaceOf("{kind: title}")}); c.Kind == schema.Text &&
+		(limit == 0 || fitsLength(title, limit)) {
+		list = append(list, title)
+	}
 	if c.Type == "binary" && n < c.Length {
 		list = append(list, patterned(fmt.Sprintf("[a-z0-9]{%d}", c.Length)))
 	}

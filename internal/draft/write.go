@@ -2,11 +2,13 @@ package draft
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
 	"evensprout/internal/plan"
 	"evensprout/internal/safe"
+	"evensprout/internal/schema"
 )
 
 // Write writes a draft as a plan.
@@ -19,12 +21,15 @@ func (d *Draft) Write(o Options) string {
 		"name: %s\nedition: 1\nseed: %s-1\nclock: %s   # the plan's current time; the real time is never used\n",
 		plan.Scalar(o.Name),
 		plainName(o.Name),
-		clock,
+		o.clock(),
 	)
 	if o.URL != "" {
 		fmt.Fprintf(&b, "database: %s\n", plan.Scalar(o.URL))
 	}
 	b.WriteString("\n")
+	if o.Proof != "" {
+		fmt.Fprintf(&b, "# Proved: %s.\n", oneLine(o.Proof))
+	}
 	for _, l := range d.Left {
 		if !l.Unasked {
 			fmt.Fprintf(&b, "# left out: %s: %s\n", l.Table, oneLine(l.Reason))
@@ -241,4 +246,31 @@ func (f *Field) source() string {
 		s.Text = s.with("column: " + plan.Scalar(f.Column.Name))
 	}
 	return s.Text
+}
+
+// Entry is a table's entity as a plan writes it.
+func (t *Table) Entry() string {
+	var b strings.Builder
+	t.write(&b)
+	return b.String()
+}
+
+// Line is the field of a column as a plan writes it, on its own: what is a part of a shared value has a source of its
+// own, and the reference to a parent is picked. False if a plan need not mention the column.
+func (t *Table) Line(c *schema.Column) (name, source, comment string, ok bool) {
+	i := slices.IndexFunc(t.Fields, func(f *Field) bool { return f.Column == c })
+	if i < 0 {
+		return "", "", "", false
+	}
+	f := *t.Fields[i]
+	if t.plannedKey(&f) || f.unsaid || f.Source.Text == "" && !f.lead && f.ref != t.parent {
+		return "", "", "", false
+	}
+	if f.Source.plain != "" {
+		f.Source.Text = f.Source.plain
+	}
+	if t.parent != nil && f.ref == t.parent {
+		return quoteField(f.Name), "{pick: " + t.parent.known().Entity + "}", "", true
+	}
+	return quoteField(f.Name), f.source(), f.Comment, true
 }

@@ -188,11 +188,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 // far as these can be told of a plan that may be wrong. Nothing can be grown from them.
 func (p *Plan) Outline(db *schema.Database) []*Target {
 	defer func(found diag.Problems) { p.collector.found = found }(p.collector.found)
-	c := &compiler{
-		plan: p, db: db, byName: map[string]*entity{}, kinds: map[string]grow.Kind{}, withoutUnits: true,
-		out: &Compiled{Plan: p, Database: db, Set: &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock}},
-	}
-	c.declare()
+	c := p.outlined(db)
 	var list []*Target
 	for _, e := range c.entities {
 		if e.table == nil {
@@ -205,6 +201,16 @@ func (p *Plan) Outline(db *schema.Database) []*Target {
 		list = append(list, t)
 	}
 	return list
+}
+
+// outlined is a compiler that has declared the entities of a plan, whatever is wrong with it.
+func (p *Plan) outlined(db *schema.Database) *compiler {
+	c := &compiler{
+		plan: p, db: db, byName: map[string]*entity{}, kinds: map[string]grow.Kind{}, withoutUnits: true,
+		out: &Compiled{Plan: p, Database: db, Set: &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock}},
+	}
+	c.declare()
+	return c
 }
 
 // compiler holds what is known while a plan is compiled.

@@ -6,6 +6,7 @@ import (
 
 	"evensprout/internal/diag"
 	"evensprout/internal/draft"
+	"evensprout/internal/lexicon"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
@@ -112,7 +113,7 @@ func Database(list []Struct) *schema.Database {
 	for _, s := range list {
 		t := &schema.Table{Name: s.Table}
 		if t.Name == "" {
-			t.Name = plural(draft.Snake.Of(s.Name))
+			t.Name = plural(lexicon.Snake.Of(s.Name))
 		}
 		for _, f := range s.Fields {
 			c := &schema.Column{
@@ -125,7 +126,7 @@ func Database(list []Struct) *schema.Database {
 				Digits:   6,
 			}
 			if c.Name == "" {
-				c.Name = draft.Snake.Of(f.Name)
+				c.Name = lexicon.Snake.Of(f.Name)
 			}
 			for _, x := range f.Choices {
 				if x.IsText {

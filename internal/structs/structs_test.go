@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/draft"
+	"evensprout/internal/lexicon"
 	"evensprout/internal/schema"
 )
 
@@ -180,7 +180,7 @@ func TestTablesAreMadeOfStructs(t *testing.T) {
 	for word, want := range map[string]string{"ferry": "ferries", "bay": "bays", "bus": "buses", "pier": "piers"} {
 		assert.Equal(t, want, plural(word))
 	}
-	assert.Equal(t, "http_server_id", draft.Snake.Of("HTTPServerID"))
+	assert.Equal(t, "http_server_id", lexicon.Snake.Of("HTTPServerID"))
 }
 
 func TestFilesThatAreNoGo(t *testing.T) {
