@@ -488,8 +488,8 @@ var advice = map[string]advised{
 		right:  []string{"look", "shelves", "--db", "URL?mode=ro"},
 	},
 	"a file of no kind": {
-		says:   "known: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet",
-		first:  beside("shelves.txt", "code\nABC\n", "{code: code}"),
+		says:   "known: .csv, .tsv, .ndjson, .jsonl, .json, .xlsx, .parquet, .txt",
+		first:  beside("shelves.dat", "code\nABC\n", "{code: code}"),
 		wrong:  []string{"load"},
 		follow: beside("shelves.csv", "code\nABC\n", "{code: code}"),
 	},

@@ -256,7 +256,7 @@ func TestAwkwardOnTheCommandLine(t *testing.T) {
 	f.makeDB("odd.db", strings.ReplaceAll(oddTables, "{key}", "INTEGER PRIMARY KEY"))
 	r := f.run("load", "--awkward", "3%", "--db", "sqlite:odd.db")
 	require.Zero(t, r.code, r.errOut)
-	assert.Contains(t, r.out, "awkward values:")
+	assert.Contains(t, r.out, "awkward values (preview --awkward lists them):\n  moment ")
 	assert.Zero(t, f.run("compare", "--db", "sqlite:odd.db").code)
 	r = f.run("load", "--db", "sqlite:odd.db")
 	assert.Contains(t, r.errOut, "awkward is gone; it was 3%")

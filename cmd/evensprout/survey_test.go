@@ -210,7 +210,7 @@ func TestSurveyOfStructs(t *testing.T) {
 	require.Zero(t, r.code, r.errOut)
 	assert.Contains(t, r.out, "name: models\n")
 	assert.Contains(t, r.out, "table: passengers")
-	assert.Contains(t, r.out, "{choose: [active, barred]}")
+	assert.Contains(t, r.out, "{choose: {active: 10, barred: 2}}")
 	f.makeDB("app.db", demo.Schema)
 	r = f.run("survey", "--structs", "models", "--db", "sqlite:app.db", "-o", "plan.yaml")
 	require.Zero(t, r.code, r.errOut)

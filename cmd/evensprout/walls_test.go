@@ -23,6 +23,7 @@ var walls = map[string]string{
 	"internal/demo":        "",
 	"internal/parquetrows": "",
 	"internal/cover":       "",
+	"internal/lexicon":     "schema value",
 	"internal/passhash":    "",
 	"internal/rng":         "",
 	"internal/diag":        "",
@@ -45,8 +46,11 @@ var walls = map[string]string{
 
 	"internal/files":   "diag grow order parquetrows plan rng safe value",
 	"internal/report":  "diag safe value",
-	"internal/draft":   "diag grow plan predicate safe schema store value",
-	"internal/structs": "diag draft plan safe schema value",
+	"internal/habits":  "schema store value",
+	"internal/draft":   "diag grow habits lexicon plan predicate safe schema store value",
+	"internal/structs": "diag draft lexicon plan safe schema value",
+	"internal/merge":   "draft plan safe schema",
+	"internal/prove":   "diag draft grow journal load plan schema store",
 	"internal/export":  "diag files grow order plan schema store value",
 	"internal/during":  "plan safe schema store value",
 	"internal/trial":   "grow plan schema store store/setwise value",
@@ -61,9 +65,9 @@ var walls = map[string]string{
 	"internal/unit":          "diag grow journal load plan schema store value",
 	"internal/withdraw":      "archive diag grow journal load order plan replay schema store unit value",
 	"internal/load":          "archive diag grow journal order plan schema store value",
-	"internal/cli": "app archive demo diag draft during export files grow journal load order plan " +
-		"predicate replay report safe schema store store/mysql store/postgres store/sqlite structs trial unit " +
-		"value withdraw words",
+	"internal/cli": "app archive demo diag draft during export files grow habits journal lexicon load merge order " +
+		"plan predicate prove replay report safe schema store store/mysql store/postgres store/sqlite structs " +
+		"trial unit value withdraw words",
 }
 
 // Each package imports what the walls let through, and nothing else.

@@ -5,15 +5,25 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/diag"
 	"evensprout/internal/draft"
+	"evensprout/internal/during"
+	"evensprout/internal/grow"
+	"evensprout/internal/habits"
+	"evensprout/internal/lexicon"
+	"evensprout/internal/merge"
+	"evensprout/internal/plan"
+	"evensprout/internal/prove"
 	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
@@ -40,15 +50,27 @@ tested there with values in a query.
 codes occur, ranges of numbers and times, children for each parent. It copies no value
 that occurs fewer than 5 times (change that with --least).
 
+--ddl runs a script of CREATE statements in a database of its own, which is dropped
+afterwards: in SQLite or, with --db, on that server.
+
+--into adds to a plan what a migration added, marks what is gone, and keeps all other
+lines. --dry-run only shows the changes.
+
+--prove loads the draft in a transaction that is rolled back. What the database refuses,
+a column or a table, is left out with the reason, and the draft is tried again until it
+loads. Triggers run, and numbers of sequences are used up.
+
 --structs reads Go structs with db:"..." tags (another tag: --tag). Without a database,
 they become the draft; with one, they give the draft its names, constants of their types
 become choices, and disagreements with the tables are reported.
 
 With --json, survey prints the description of the tables instead.`,
-		Example: `  evensprout survey --db sqlite:app.db
-  evensprout survey --db sqlite:app.db --out evensprout.yaml
+		Example: `  evensprout survey --db sqlite:app.db --out evensprout.yaml
   evensprout survey --db postgres://app@localhost/app --out evensprout.yaml
   evensprout survey --db postgres://app@localhost/app --schema sales --tables 'order*,customers' -o orders.yaml
+  evensprout survey --db sqlite:app.db --out evensprout.yaml --prove
+  evensprout survey --into evensprout.yaml --dry-run
+  evensprout survey --ddl schema.sql --out evensprout.yaml
   evensprout survey --db sqlite:app.db --rows 1000 --names camel --learn
   evensprout survey --structs ./internal/models --out evensprout.yaml
   evensprout survey --db postgres://app@localhost/app --structs ./internal/models --tag db
@@ -58,19 +80,25 @@ With --json, survey prints the description of the tables instead.`,
 	}
 	a.allowFlag(c)
 	c.Flags().StringVarP(&f.out, "out", "o", "", "write the plan to this `FILE`, which must not exist yet")
-	c.Flags().Uint64Var(&f.rows, "rows", 0, "rows for each table, as far as its keys allow (default: by the "+
-		"shape of the tables)")
+	c.Flags().Uint64Var(&f.rows, "rows", 0, "rows of a table that needs no other, if its keys allow (default 100, "+
+		"few for codes)")
+	c.Flags().BoolVar(&f.small, "small", false, "few rows: 20 in a table that needs no other")
+	c.Flags().BoolVar(&f.large, "large", false, "many rows: 5000 in a table that needs no other")
 	c.Flags().
-		StringVar(&f.names, "names", "", "style of field names: "+strings.Join(draft.Namings, ", ")+" (default: "+
+		StringVar(&f.names, "names", "", "style of field names: "+strings.Join(lexicon.Namings, ", ")+" (default: "+
 			"as columns)")
 	c.Flags().
 		StringSliceVar(&f.tables, "tables", nil, "draft only these tables and those that they need: names or "+
 			"patterns such as 'order*'")
 	c.Flags().StringVar(&f.schema, "schema", "", "draft only tables of this schema and those that they need")
+	c.Flags().StringVar(&f.into, "into", "", "add new tables and columns to the plan in this `FILE`")
+	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "with --into: show the changes only")
+	c.Flags().StringVar(&f.ddl, "ddl", "", "draft for the tables of this SQL `FILE`, in a database made for it")
+	c.Flags().BoolVar(&f.prove, "prove", false, "load the draft and roll it back; leave out what the database refuses")
 	c.Flags().StringVar(&f.folder, "structs", "", "read Go structs in this `FOLDER` and its subfolders")
 	c.Flags().StringVar(&f.tag, "tag", "db", "with --structs: the struct tag that names columns")
 	c.Flags().BoolVar(&f.learn, "learn", false, "take shares and ranges of values from existing rows")
-	c.Flags().Int64Var(&f.least, "least", draft.LeastOften, "with --learn: copy a value only if it occurs at "+
+	c.Flags().Int64Var(&f.least, "least", habits.LeastOften, "with --learn: copy a value only if it occurs at "+
 		"least this often")
 	return c
 }
@@ -81,13 +109,35 @@ type surveyFlags struct {
 	tables             []string
 	rows               uint64
 	learn              bool
-	folder, tag        string // of Go structs
+	folder, tag        string     // of Go structs
+	ddl                string     // a script that makes the tables
+	into               string     // a plan that the draft is merged into
+	merged             *plan.Plan // the same, read
+	prove, dryRun      bool
+	small, large       bool
 	least              int64
 }
 
+// size is how many rows a table gets that needs no other.
+func (f *surveyFlags) size() uint64 {
+	switch {
+	case f.small:
+		return 20
+	case f.large:
+		return 5000
+	}
+	return 0
+}
+
 func (f *surveyFlags) check() error {
-	if f.names != "" && !slices.Contains(draft.Namings, f.names) {
-		return diag.Usagef("--names must be one of %s, got %s", strings.Join(draft.Namings, ", "), f.names)
+	if f.into != "" && f.out != "" || f.dryRun && f.into == "" {
+		return diag.Usagef("--into changes a plan, so it cannot be combined with --out; --dry-run needs --into")
+	}
+	if alternatives(f.small, f.large, f.rows > 0) > 1 {
+		return diag.Usagef("use only one of --rows, --small and --large")
+	}
+	if f.names != "" && !slices.Contains(lexicon.Namings, f.names) {
+		return diag.Usagef("--names must be one of %s, got %s", strings.Join(lexicon.Namings, ", "), f.names)
 	}
 	for _, p := range f.tables {
 		if _, err := path.Match(p, ""); err != nil {
@@ -125,8 +175,75 @@ func (a *program) draft(ctx context.Context, f *surveyFlags) error {
 	if err != nil {
 		return err
 	}
-	o := draft.Options{Rows: f.rows, Names: draft.Naming(f.names)}
-	u := a.ws.URL(nil, "")
+	if f.merged, err = f.readInto(); err != nil {
+		return err
+	}
+	given := a.ws.URL(f.merged, f.into)
+	o := draft.Options{Rows: f.rows, Size: f.size(), Names: lexicon.Naming(f.names),
+		Today: time.Now().Unix() / secondsOfADay}
+	if f.ddl == "" {
+		return a.draftOf(ctx, f, mapped, given, o)
+	}
+	return a.withScript(ctx, f.ddl, given, func(u string) error {
+		o.Name = strings.TrimSuffix(filepath.Base(f.ddl), filepath.Ext(f.ddl))
+		if given != "" {
+			o.URL = draftURL(given, store.Describe(a.ws.Drivers, given), f.out)
+		}
+		return a.draftOf(ctx, f, mapped, u, o)
+	})
+}
+
+// withScript makes a database of its own with the tables of a script, and drops it afterwards: beside the database of a
+// URL or, if there is none, in SQLite.
+func (a *program) withScript(ctx context.Context, script, u string, do func(url string) error) (err error) {
+	text, err := safe.ReadFile(script, maxScript)
+	if err != nil {
+		return diag.Usagef("--ddl: %w", unreadable(script, err))
+	}
+	if u == "" {
+		folder, err := os.MkdirTemp("", "evensprout-")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(folder)
+		u = "sqlite:" + filepath.Join(folder, "none.db")
+	}
+	if err := a.ws.Guard(u); err != nil {
+		return err
+	}
+	own, err := store.OpenScratch(ctx, a.ws.Drivers, u)
+	if err != nil {
+		return err
+	}
+	defer own.Close()
+	place, err := during.Private(ctx, own, "", func(ctx context.Context, name string) error {
+		if err := own.Create(ctx, name); err != nil {
+			return err
+		}
+		return inScript(script, own.Run(ctx, name, string(text)))
+	})
+	if err != nil {
+		return err
+	}
+	defer func() {
+		again := func(ctx context.Context) (store.Scratch, error) { return store.OpenScratch(ctx, a.ws.Drivers, u) }
+		err = errors.Join(err, place.Drop(context.WithoutCancel(ctx), again))
+	}()
+	url, err := place.URL()
+	if err != nil {
+		return err
+	}
+	return do(url)
+}
+
+// draftOf surveys the database of a URL, or reads structs, and writes a plan.
+func (a *program) draftOf(
+	ctx context.Context,
+	f *surveyFlags,
+	mapped []structs.Struct,
+	u string,
+	o draft.Options,
+) error {
 	s, db, err := a.surveyed(ctx, f, mapped, u, &o)
 	if err != nil {
 		return err
@@ -158,9 +275,23 @@ func (a *program) draft(ctx context.Context, f *surveyFlags) error {
 			return err
 		}
 	}
-	d, err := draft.Make(ctx, db, o)
+	if f.merged != nil {
+		o.Entities, o.Fields = merge.Names(f.merged, db)
+	}
+	d, proof, err := a.made(ctx, &surveying{f, s, db, u}, o)
 	if err != nil {
 		return err
+	}
+	if f.merged != nil {
+		return a.mergeInto(f, db, d, proof)
+	}
+	return a.writeDraft(f, d, proof, o)
+}
+
+// writeDraft writes a draft to a file, or prints it.
+func (a *program) writeDraft(f *surveyFlags, d *draft.Draft, proof *prove.Proof, o draft.Options) error {
+	if proof != nil {
+		o.Proof = proof.String()
 	}
 	if f.out == "" {
 		fmt.Fprint(a.exact, d.Write(o))
@@ -170,15 +301,64 @@ func (a *program) draft(ctx context.Context, f *surveyFlags) error {
 		return err
 	}
 	a.printDraft(d, f.out)
+	if proof != nil {
+		a.printProof(proof)
+	}
 	return nil
+}
+
+const secondsOfADay = 86_400
+
+// surveying is a database that a draft is made for.
+type surveying struct {
+	flags *surveyFlags
+	store store.Store // nil if there are only structs
+	db    *schema.Database
+	url   string
+}
+
+// made is a draft that, if the flags ask for it, was tried.
+func (a *program) made(ctx context.Context, x *surveying, o draft.Options) (*draft.Draft, *prove.Proof, error) {
+	if !x.flags.prove {
+		d, err := draft.Make(ctx, x.db, o)
+		return d, nil, err
+	}
+	if x.store == nil {
+		return nil, nil, diag.Usagef("--prove needs a database: name it with --db")
+	}
+	if err := a.ws.Guard(x.url); err != nil {
+		return nil, nil, err
+	}
+	if table := prove.Unsafe(x.db); table != "" {
+		return nil, nil, fmt.Errorf("--prove cannot be used here: no transaction takes back the rows of %s", table)
+	}
+	a.ws.Opened = x.url
+	d, proof, err := prove.Draft(ctx, prove.Database{
+		Store: x.store, Tables: x.db, Again: a.ws.Again,
+		Existing: func(t *schema.Table) (grow.Table, error) { return archive.Existing(ctx, x.store, t) },
+	}, o)
+	if errors.Is(err, prove.ErrUnproved) {
+		err = fmt.Errorf("%w; survey without --prove writes the draft all the same", err)
+	}
+	return d, proof, err
+}
+
+// printProof says what the trial of a draft has shown.
+func (a *program) printProof(p *prove.Proof) {
+	for _, m := range p.Mended {
+		if m.Column != "" {
+			fmt.Fprintf(a.out, "left out: %s.%s: %s\n", m.Table, m.Column, m.Reason)
+		}
+	}
+	fmt.Fprintf(a.out, "%s %s (%d ms)\n", a.page.Good("proved:"), p, max(p.Elapsed.Milliseconds(), 1))
 }
 
 // look adds to a draft's options what the database can do and what its tables hold.
 func (f *surveyFlags) look(ctx context.Context, s store.Store, db *schema.Database, o *draft.Options) (err error) {
 	o.Loosens = s.Traits().DefersAll || s.Traits().Loosens
-	o.Held, err = draft.Look(ctx, s, db)
+	o.Held, err = habits.Look(ctx, s, db)
 	if err == nil && f.learn {
-		o.Learned, err = draft.Learn(ctx, s, db, o.Held, f.least)
+		o.Learned, err = habits.Learn(ctx, s, db, func(t *schema.Table) bool { return o.Held[t] != nil }, f.least)
 	}
 	return err
 }
@@ -203,8 +383,11 @@ func (a *program) surveyed(
 			s.Close()
 			return nil, nil, err
 		}
-		place := store.Describe(a.ws.Drivers, u)
-		o.Name, o.URL, o.Probe = place.Name, draftURL(u, place, f.out), s.Passes
+		o.Probe = s.Passes
+		if f.ddl == "" {
+			place := store.Describe(a.ws.Drivers, u)
+			o.Name, o.URL = place.Name, draftURL(u, place, f.out)
+		}
 		if why := a.ws.MayAsk(u); why != "" {
 			o.Probe = func(context.Context, []*schema.Column, string, [][]value.Value) ([]bool, error) {
 				return nil, &store.NotAsked{Why: why}
