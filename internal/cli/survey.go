@@ -276,6 +276,9 @@ func (a *program) draftOf(
 		}
 	}
 	if f.merged != nil {
+		if c := f.merged.Clock; !c.IsNull() {
+			o.Today = c.N / 1_000_000 / secondsOfADay
+		}
 		o.Entities, o.Fields = merge.Names(f.merged, db)
 	}
 	d, proof, err := a.made(ctx, &surveying{f, s, db, u}, o)
@@ -285,11 +288,13 @@ func (a *program) draftOf(
 	if f.merged != nil {
 		return a.mergeInto(f, db, d, proof)
 	}
-	return a.writeDraft(f, d, proof, o)
+	return a.writeDraft(f, db, d, proof, o)
 }
 
 // writeDraft writes a draft to a file, or prints it.
-func (a *program) writeDraft(f *surveyFlags, d *draft.Draft, proof *prove.Proof, o draft.Options) error {
+func (a *program) writeDraft(
+	f *surveyFlags, db *schema.Database, d *draft.Draft, proof *prove.Proof, o draft.Options,
+) error {
 	if proof != nil {
 		o.Proof = proof.String()
 	}
@@ -297,7 +302,11 @@ func (a *program) writeDraft(f *surveyFlags, d *draft.Draft, proof *prove.Proof,
 		fmt.Fprint(a.exact, d.Write(o))
 		return nil
 	}
-	if err := newFile(f.out, d.Write(o)); err != nil {
+	text, err := merge.Sign(f.out, d.Write(o), db)
+	if err != nil {
+		return err
+	}
+	if err := newFile(f.out, text); err != nil {
 		return err
 	}
 	a.printDraft(d, f.out)

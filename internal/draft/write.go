@@ -255,9 +255,9 @@ func (t *Table) Entry() string {
 	return b.String()
 }
 
-// Line is the field of a column as a plan writes it, on its own: what is a part of a shared value has a source of its
-// own, and the reference to a parent is picked. False if a plan need not mention the column.
-func (t *Table) Line(c *schema.Column) (name, source, comment string, ok bool) {
+// Line is the field of a column as a plan writes it. Alone, what is a part of a shared value has a source of its own.
+// The reference to a parent is picked. False if a plan need not mention the column.
+func (t *Table) Line(c *schema.Column, alone bool) (name, source, comment string, ok bool) {
 	i := slices.IndexFunc(t.Fields, func(f *Field) bool { return f.Column == c })
 	if i < 0 {
 		return "", "", "", false
@@ -266,11 +266,11 @@ func (t *Table) Line(c *schema.Column) (name, source, comment string, ok bool) {
 	if t.plannedKey(&f) || f.unsaid || f.Source.Text == "" && !f.lead && f.ref != t.parent {
 		return "", "", "", false
 	}
-	if f.Source.plain != "" {
+	if alone && f.Source.plain != "" {
 		f.Source.Text = f.Source.plain
 	}
 	if t.parent != nil && f.ref == t.parent {
-		return quoteField(f.Name), "{pick: " + t.parent.known().Entity + "}", "", true
+		return f.Name, "{pick: " + t.parent.known().Entity + "}", "", true
 	}
-	return quoteField(f.Name), f.source(), f.Comment, true
+	return f.Name, f.source(), f.Comment, true
 }

@@ -409,7 +409,7 @@ func TestDraftsLoad(t *testing.T) {
 		drafted, err := draft.Make(t.Context(), tables, draft.Options{Name: "drafted"})
 		require.NoError(t, err)
 		text := drafted.Write(draft.Options{Name: "drafted"})
-		assert.Contains(t, text, "{choose: [active, dormant, barred]}")
+		assert.Contains(t, text, "{choose: {active: 10, dormant: 10, barred: 2}}")
 		assert.Contains(t, text, "{between: [40, 400]}")
 		r, err := d.Load(t, text, load.Options{})
 		require.NoError(t, err)

@@ -28,11 +28,12 @@ type Merged struct {
 	Text    []byte
 	Changes []Change // in the order of the lines
 	Manual  int      // changes that a person has to make
-	Gone    int      // entities and fields that the database has no more, and that a person has to remove
+	former  []byte
+	Gone    int // entities and fields that the database has no more, and that a person has to remove
 }
 
 // Changed reports whether the plan differs from the former one.
-func (m *Merged) Changed() bool { return len(m.Changes) > m.Manual }
+func (m *Merged) Changed() bool { return !bytes.Equal(m.Text, m.former) }
 
 // goneMark begins the comment at what the database has no more.
 const goneMark = "# gone:"
@@ -57,8 +58,13 @@ func Names(p *plan.Plan, db *schema.Database) (map[*schema.Table]string, map[*sc
 
 // Plan merges a draft for a database into a plan. The draft calls tables and columns as the plan does.
 func Plan(p *plan.Plan, db *schema.Database, d *draft.Draft) (*Merged, error) {
+	if strings.Contains(strings.ReplaceAll(string(p.Source()), "\r\n", ""), "\r") {
+		return nil, fmt.Errorf("%s has lines that end with CR alone; save it with LF or CR LF, and try again", p.File())
+	}
 	layout, covered := p.Layout(db)
-	m := &merger{lines: strings.Split(string(p.Source()), "\n"), layout: layout, covered: covered}
+	lines := strings.Split(string(p.Source()), "\n")
+	m := &merger{lines: lines, layout: layout, covered: covered, digests: readDigests(lines), ours: map[key]bool{},
+		added: map[string]bool{}}
 	if strings.HasSuffix(m.lines[0], "\r") {
 		m.ending = "\r"
 	}
@@ -74,13 +80,11 @@ func Plan(p *plan.Plan, db *schema.Database, d *draft.Draft) (*Merged, error) {
 		}
 	}
 	slices.SortStableFunc(m.changes, func(a, b Change) int { return a.Line - b.Line })
-	out := &Merged{Text: m.text(), Changes: m.changes, Manual: m.manual, Gone: m.gone}
-	if out.Changed() {
-		if _, err := plan.Read(p.File(), out.Text); err != nil {
-			return nil, fmt.Errorf("the merged plan could not be read, so nothing was changed: %w", err)
-		}
+	text, err := signed(p.File(), m.text(), db, m.ending, m.digestOf)
+	if err != nil {
+		return nil, fmt.Errorf("the merged plan could not be read, so nothing was changed: %w", err)
 	}
-	return out, nil
+	return &Merged{Text: []byte(text), former: p.Source(), Changes: m.changes, Manual: m.manual, Gone: m.gone}, nil
 }
 
 // merger collects the changes of a merge.
@@ -88,7 +92,10 @@ type merger struct {
 	lines   []string
 	layout  plan.Layout
 	covered map[*schema.Column]bool
+	digests map[key]digest
 	changes []Change
+	ours    map[key]bool    // fields whose lines the merge has written
+	added   map[string]bool // entities, too
 	manual  int
 	gone    int
 	ending  string // of lines, before the line feed
@@ -111,12 +118,13 @@ func (m *merger) entity(e *plan.EntityLayout, d *draft.Draft) {
 	if i < 0 {
 		return
 	}
+	m.changed(e, d.Tables[i])
 	var fresh []string
 	for _, c := range e.Table.Columns {
 		if c.Generated || m.covered[c] {
 			continue
 		}
-		name, source, comment, ok := d.Tables[i].Line(c)
+		name, source, comment, ok := d.Tables[i].Line(c, true)
 		if !ok {
 			continue
 		}
@@ -127,11 +135,77 @@ func (m *merger) entity(e *plan.EntityLayout, d *draft.Draft) {
 		if comment != "" {
 			why += "; " + comment
 		}
-		fresh = append(fresh, fmt.Sprintf("%s: %s   # %s", name, source, oneLine(why)))
+		line := fmt.Sprintf("%s: %s   # %s", plan.Scalar(name), source, oneLine(why))
+		if slices.ContainsFunc(e.Fields, func(f plan.FieldLayout) bool { return f.Name == name }) {
+			m.byHand(Change{Line: e.Line, New: []string{line},
+				What: e.Name + ": add by hand under another name, because there is another " + name})
+			continue
+		}
+		m.ours[keyOf(e.Name, name)] = true
+		fresh = append(fresh, line)
 	}
 	if len(fresh) > 0 {
 		m.fields(e, fresh)
 	}
+}
+
+// changed brings the lines of columns that are other than when survey wrote them up to date, if nobody has edited them.
+func (m *merger) changed(e *plan.EntityLayout, t *draft.Table) {
+	for _, f := range e.Fields {
+		if f.Column == nil {
+			continue
+		}
+		k := keyOf(e.Name, f.Name)
+		was, ok := m.digests[k]
+		if !ok || was.column == partOfColumn(e.Table, f.Column) {
+			continue
+		}
+		_, source, comment, ok := t.Line(f.Column, false)
+		name := plan.Scalar(f.Name)
+		old := strings.TrimRight(m.lines[f.Line-1], " \r")
+		if !ok || strings.HasPrefix(squeezed(old)+" ", squeezed(name+": "+source)+" ") {
+			continue
+		}
+		if strings.Contains(source, "{from: ") {
+			_, source, comment, _ = t.Line(f.Column, true)
+		}
+		if comment != "" {
+			source += "   # " + comment
+		}
+		change := Change{Line: f.Line, What: e.Name + "." + f.Name + ": the column has changed"}
+		if start, ok := beforeValue(old, name); ok && was.line == partOf(old) {
+			m.ours[k] = true
+			change.Old, change.New = old, []string{start + source}
+			m.changes = append(m.changes, change)
+			continue
+		}
+		change.New = []string{strings.Repeat(" ", e.FieldsAt) + name + ": " + source}
+		change.What += "; you have edited the line, so compare it"
+		m.byHand(change)
+	}
+}
+
+// byHand is a change that is left to a person.
+func (m *merger) byHand(c Change) {
+	c.Manual = true
+	m.manual++
+	m.changes = append(m.changes, c)
+}
+
+// beforeValue is a field's line as far as its value, with its indentation and the blanks that put values in a column.
+func beforeValue(line, name string) (string, bool) {
+	_, value, ok := strings.Cut(line, name+":")
+	return line[:len(line)-len(strings.TrimLeft(value, " "))], ok
+}
+
+// digestOf is the digest of a line of the merged plan, if survey wrote it, now or before.
+func (m *merger) digestOf(entity, field, line string) (part, bool) {
+	k := keyOf(entity, field)
+	was, ok := m.digests[k]
+	if m.ours[k] || m.added[entity] {
+		return partOf(line), true
+	}
+	return was.line, ok
 }
 
 // likely are those of the fields that are gone whose values are made as a new one's, or else all of them.
@@ -165,9 +239,7 @@ func renamed(gone []plan.FieldLayout) string {
 func (m *merger) fields(e *plan.EntityLayout, fresh []string) {
 	what := fmt.Sprintf("%s: %s", e.Name, count(len(fresh), "new column"))
 	if e.InLine || e.FieldsIn {
-		m.manual++
-		m.changes = append(m.changes, Change{Line: e.Line, Manual: true, New: fresh,
-			What: what + "; the fields are written in one line, so add by hand"})
+		m.byHand(Change{Line: e.Line, New: fresh, What: what + ": add by hand, because the fields are in braces"})
 		return
 	}
 	at, column := e.FieldsEnd, e.FieldsAt
@@ -185,18 +257,34 @@ func (m *merger) fields(e *plan.EntityLayout, fresh []string) {
 // table adds an entity for a new table behind the others.
 func (m *merger) table(t *draft.Table) {
 	const drafted = 2 // blanks before the names of a draft's entities
-	var lines []string
-	lines = append(lines, "")
+	what := "new table " + oneLine(t.Schema.Name)
+	column := m.layout.Column
+	if len(m.layout.Entities) == 0 {
+		column = drafted
+	}
+	lines := []string{""}
 	for i, l := range strings.Split(strings.TrimRight(t.Entry(), "\n"), "\n") {
-		if m.layout.Column >= drafted {
-			l = strings.Repeat(" ", m.layout.Column-drafted) + l
+		if after, ok := strings.CutPrefix(l, strings.Repeat(" ", drafted)); ok {
+			l = strings.Repeat(" ", column) + after
 		}
 		if i == 0 {
 			l += "   # new"
 		}
 		lines = append(lines, l)
 	}
-	m.changes = append(m.changes, Change{Line: m.layout.End, What: "new table " + oneLine(t.Schema.Name), New: lines})
+	taken := func(e plan.EntityLayout) bool { return e.Name == t.Entity }
+	switch {
+	case m.layout.InLine:
+		m.byHand(Change{Line: max(m.layout.End, 1), What: what + ": add it by hand, because the entities are in braces",
+			New: lines[1:]})
+		return
+	case slices.ContainsFunc(m.layout.Entities, taken):
+		m.byHand(Change{Line: m.layout.End, New: lines[1:],
+			What: what + ": add it by hand, because the plan has another " + t.Entity})
+		return
+	}
+	m.added[t.Entity] = true
+	m.changes = append(m.changes, Change{Line: m.layout.End, What: what, New: lines})
 }
 
 // mark notes at a line that the database has something no more.
@@ -212,10 +300,13 @@ func (m *merger) mark(line int, what string) {
 }
 
 // text is the plan with all changes.
-func (m *merger) text() []byte {
-	var b bytes.Buffer
+func (m *merger) text() string {
+	var b strings.Builder
 	next := 0
 	for i, l := range m.lines {
+		if ofDigests(l) {
+			continue
+		}
 		var behind []string
 		for ; next < len(m.changes) && m.changes[next].Line == i+1; next++ {
 			switch c := m.changes[next]; {
@@ -234,8 +325,11 @@ func (m *merger) text() []byte {
 			b.WriteByte('\n')
 		}
 	}
-	return b.Bytes()
+	return strings.TrimSuffix(b.String(), "\r") // no line feed follows the last line
 }
+
+// squeezed is a line without regard to blanks.
+func squeezed(line string) string { return strings.Join(strings.Fields(line), " ") }
 
 // oneLine makes text fit for a comment.
 func oneLine(s string) string { return safe.Visible(strings.Join(strings.Fields(s), " ")) }

@@ -10,8 +10,9 @@ import (
 // Layout is where the parts of a plan stand in its file. Lines count from 1, columns from 0.
 type Layout struct {
 	Entities []EntityLayout
-	Column   int // of the names of entities
-	End      int // the last line of the entities
+	InLine   bool // they are written in braces, or there are none, so that no line can be put between
+	Column   int  // of the names of entities
+	End      int  // the last line of the entities
 }
 
 // EntityLayout is where an entity stands.
@@ -19,11 +20,11 @@ type EntityLayout struct {
 	Name      string
 	Line, End int  // of its name, and its last line
 	Column    int  // of its keys
-	InLine    bool // it is written in one line, so that nothing can be put between
+	InLine    bool // it is written in braces, or has no keys
 	Fields    []FieldLayout
 	FieldsEnd int  // the last line of its fields; 0 if it has none
 	FieldsAt  int  // the column of their names
-	FieldsIn  bool // they are written in one line
+	FieldsIn  bool // they are written in braces
 
 	Table *schema.Table // nil if the database has none for it
 }
@@ -43,8 +44,10 @@ func (p *Plan) Layout(db *schema.Database) (Layout, map[*schema.Column]bool) {
 	covered := map[*schema.Column]bool{}
 	entities := p.root.get("entities")
 	if entities == nil || !entities.mapping {
+		out.InLine = true
 		return out, covered
 	}
+	out.InLine = entities.braces
 	end := len(lines)
 	for i, x := range p.root.pairs {
 		if x.value == entities {
@@ -56,7 +59,7 @@ func (p *Plan) Layout(db *schema.Database) (Layout, map[*schema.Column]bool) {
 	for i, x := range entities.pairs {
 		e := EntityLayout{Name: x.key.text, Line: x.key.line, End: lastText(lines, bound(entities.pairs, i, end))}
 		out.Column = x.key.column - 1
-		if len(x.value.pairs) == 0 || x.value.pairs[0].key.line == x.key.line {
+		if len(x.value.pairs) == 0 || x.value.braces {
 			e.InLine = true
 		} else {
 			e.Column = x.value.pairs[0].key.column - 1
@@ -79,12 +82,15 @@ func (p *Plan) Layout(db *schema.Database) (Layout, map[*schema.Column]bool) {
 // fields finds the fields among the keys of an entity.
 func (e *EntityLayout) fields(keys []pair, lines []string, b *binding) {
 	for i, x := range keys {
-		if x.key.text != "fields" || !x.value.mapping {
+		if x.key.text != "fields" {
 			continue
 		}
-		e.FieldsEnd = lastText(lines, bound(keys, i, e.End))
+		e.FieldsEnd, e.FieldsIn = lastText(lines, bound(keys, i, e.End)), x.value.braces || !x.value.mapping
+		if line, _, _ := strings.Cut(lines[x.key.line-1], "#"); x.value.null && strings.TrimSpace(line) == "fields:" {
+			e.FieldsIn, e.FieldsAt = false, e.Column+2
+		}
 		for _, f := range x.value.pairs {
-			e.FieldsAt, e.FieldsIn = f.key.column-1, f.key.line == x.key.line
+			e.FieldsAt = f.key.column - 1
 			at := FieldLayout{Name: f.key.text, Line: f.key.line}
 			if b != nil {
 				at.Column = b.columns[f.key.text]

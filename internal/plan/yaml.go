@@ -28,6 +28,7 @@ type node struct {
 	quoted  bool   // the scalar is text, whatever it looks like
 	null    bool
 	mapping bool
+	braces  bool // the mapping is written in braces
 	list    bool
 	pairs   []pair
 	index   map[string]int // places in pairs, by key
@@ -222,7 +223,7 @@ func (r *reader) node(n ast.Node, depth int) *node {
 	case *ast.NullNode:
 		out.null = true
 	case *ast.MappingNode:
-		out.mapping = true
+		out.mapping, out.braces = true, x.IsFlowStyle
 		for _, v := range x.Values {
 			r.pair(out, v, depth)
 		}
