@@ -126,6 +126,9 @@ func signed(file, text string, db *schema.Database, ending string, of func(entit
 	if !strings.HasSuffix(text, "\n") {
 		b.WriteString(ending + "\n")
 	}
+	if !strings.HasSuffix(text, "\n"+ending+"\n") {
+		b.WriteString(ending + "\n")
+	}
 	b.WriteString(digestsNote + ending + "\n")
 	for chunk := range slices.Chunk(all, bytesOfALine) {
 		b.WriteString(digestsMark + base64.RawStdEncoding.EncodeToString(chunk) + ending + "\n")
