@@ -137,19 +137,8 @@ func (a *program) planOfFile(f *trialFlags, args []string) ([]string, error) {
 	if len(args) > 0 {
 		return nil, diag.Usagef("--file and a plan cannot be combined")
 	}
-	r, err := files.Open(f.file, files.Options{})
+	names, err := files.Names(f.file, files.Options{})
 	if err != nil {
-		return nil, err
-	}
-	names := r.Names()
-	if names == nil {
-		first, err := r.Next()
-		if err != nil {
-			return nil, errors.Join(fmt.Errorf("%s has no rows: %w", f.file, err), r.Close())
-		}
-		names = slices.Clone(first.Names)
-	}
-	if err := r.Close(); err != nil {
 		return nil, err
 	}
 	folder, err := os.MkdirTemp("", "evensprout-")

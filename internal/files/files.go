@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -111,6 +112,23 @@ func Open(path string, o Options) (Reader, error) {
 		return nil, err
 	}
 	return r, nil
+}
+
+// Names are what a file, or its first record, calls its columns.
+func Names(path string, o Options) ([]string, error) {
+	r, err := Open(path, o)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	if names := r.Names(); names != nil {
+		return slices.Clone(names), nil
+	}
+	first, err := r.Next()
+	if err == io.EOF {
+		return nil, &Error{File: path, Message: "the file is empty"}
+	}
+	return slices.Clone(first.Names), err
 }
 
 // errLongRecord ends the reading of a record before it takes memory without bound.

@@ -109,24 +109,10 @@ func Rows(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
 
 // allColumns asks for every column that the file, or its first record, names; false after a fault.
 func (l *loader) allColumns() bool {
-	r, err := Open(l.spec.Path, Options{Sheet: l.spec.Sheet})
+	names, err := Names(l.spec.Path, Options{Sheet: l.spec.Sheet})
 	if err != nil {
 		l.fault(err)
 		return false
-	}
-	defer r.Close()
-	names := r.Names()
-	if names == nil {
-		first, err := r.Next()
-		switch {
-		case err == io.EOF:
-			l.add(0, 0, "the file is empty", "")
-			return false
-		case err != nil:
-			l.fault(err)
-			return false
-		}
-		names = first.Names
 	}
 	for _, name := range names {
 		l.spec.Columns = append(l.spec.Columns, &plan.FileColumn{Field: name, Column: name})
