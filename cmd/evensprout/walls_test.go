@@ -44,19 +44,20 @@ var walls = map[string]string{
 	"internal/store/mysql":     "schema store store/dialect store/setwise value",
 	"internal/store/storetest": "predicate schema store store/setwise value",
 
-	"internal/files":   "diag grow order parquetrows plan rng safe value",
-	"internal/report":  "diag safe value",
-	"internal/habits":  "schema store value",
-	"internal/draft":   "diag grow habits lexicon plan predicate safe schema store value",
-	"internal/structs": "diag draft lexicon plan safe schema value",
-	"internal/merge":   "draft plan safe schema",
-	"internal/prove":   "diag draft grow journal load plan schema store",
-	"internal/export":  "diag files grow order plan schema store value",
-	"internal/during":  "plan safe schema store value",
-	"internal/trial":   "grow plan schema store store/setwise value",
-	"internal/journal": "diag grow order plan schema store value",
-	"internal/archive": "diag grow journal order plan safe schema store value",
-	"internal/replay":  "grow journal load order schema store value",
+	"internal/files":    "diag grow order parquetrows plan rng safe value",
+	"internal/report":   "diag safe value",
+	"internal/habits":   "schema store value",
+	"internal/draft":    "diag grow habits lexicon plan predicate safe schema store value",
+	"internal/structs":  "diag draft lexicon plan safe schema value",
+	"internal/fileplan": "draft lexicon plan safe schema",
+	"internal/merge":    "draft plan safe schema",
+	"internal/prove":    "diag draft grow journal load plan schema store",
+	"internal/export":   "diag files grow order plan schema store value",
+	"internal/during":   "plan safe schema store value",
+	"internal/trial":    "grow plan schema store store/setwise value",
+	"internal/journal":  "diag grow order plan schema store value",
+	"internal/archive":  "diag grow journal order plan safe schema store value",
+	"internal/replay":   "grow journal load order schema store value",
 	"internal/loadtest": "archive diag files grow journal load plan preflight replay schema store store/mysql " +
 		"store/postgres store/sqlite store/storetest value withdraw",
 	"internal/app":           "archive diag files grow load plan preflight safe schema store value",
@@ -65,9 +66,9 @@ var walls = map[string]string{
 	"internal/unit":          "diag grow journal load plan schema store value",
 	"internal/withdraw":      "archive diag grow journal load order plan replay schema store unit value",
 	"internal/load":          "archive diag grow journal order plan schema store value",
-	"internal/cli": "app archive demo diag draft during export files grow habits journal lexicon load merge order " +
-		"plan predicate prove replay report safe schema store store/mysql store/postgres store/sqlite structs " +
-		"trial unit value withdraw words",
+	"internal/cli": "app archive demo diag draft during export fileplan files grow habits journal lexicon load " +
+		"merge order plan predicate prove replay report safe schema store store/mysql store/postgres " +
+		"store/sqlite structs trial unit value withdraw words",
 }
 
 // Each package imports what the walls let through, and nothing else.

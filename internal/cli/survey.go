@@ -66,15 +66,13 @@ become choices, and disagreements with the tables are reported.
 
 With --json, survey prints the description of the tables instead.`,
 		Example: `  evensprout survey --db sqlite:app.db --out evensprout.yaml
-  evensprout survey --db postgres://app@localhost/app --out evensprout.yaml
   evensprout survey --db postgres://app@localhost/app --schema sales --tables 'order*,customers' -o orders.yaml
   evensprout survey --db sqlite:app.db --out evensprout.yaml --prove
   evensprout survey --into evensprout.yaml --dry-run
   evensprout survey --ddl schema.sql --out evensprout.yaml
   evensprout survey --db sqlite:app.db --rows 1000 --names camel --learn
-  evensprout survey --structs ./internal/models --out evensprout.yaml
   evensprout survey --db postgres://app@localhost/app --structs ./internal/models --tag db
-  evensprout survey --db mysql://app@localhost/app --json`,
+  evensprout survey --file wares.csv --table wares --out wares.yaml`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.draft(cmd.Context(), &f) },
 	}
@@ -91,6 +89,8 @@ With --json, survey prints the description of the tables instead.`,
 		StringSliceVar(&f.tables, "tables", nil, "draft only these tables and those that they need: names or "+
 			"patterns such as 'order*'")
 	c.Flags().StringVar(&f.schema, "schema", "", "draft only tables of this schema and those that they need")
+	c.Flags().StringVar(&f.file, "file", "", "draft a plan that loads this `FILE` into --table")
+	c.Flags().StringVar(&f.table, "table", "", "with --file: the table's `NAME` (default: as the file)")
 	c.Flags().StringVar(&f.into, "into", "", "add new tables and columns to the plan in this `FILE`")
 	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "with --into: show the changes only")
 	c.Flags().StringVar(&f.ddl, "ddl", "", "draft for the tables of this SQL `FILE`, in a database made for it")
@@ -111,6 +111,7 @@ type surveyFlags struct {
 	learn              bool
 	folder, tag        string     // of Go structs
 	ddl                string     // a script that makes the tables
+	file, table        string     // a file, and the table that its rows are to go into
 	into               string     // a plan that the draft is merged into
 	merged             *plan.Plan // the same, read
 	prove, dryRun      bool
@@ -130,6 +131,9 @@ func (f *surveyFlags) size() uint64 {
 }
 
 func (f *surveyFlags) check() error {
+	if f.table != "" && f.file == "" || f.file != "" && (f.into != "" || f.prove || f.learn) {
+		return diag.Usagef("--file cannot be combined with --into, --prove and --learn; --table needs --file")
+	}
 	if f.into != "" && f.out != "" || f.dryRun && f.into == "" {
 		return diag.Usagef("--into changes a plan, so it cannot be combined with --out; --dry-run needs --into")
 	}
@@ -274,6 +278,9 @@ func (a *program) draftOf(
 		if err := f.look(ctx, s, db, &o); err != nil {
 			return err
 		}
+	}
+	if f.file != "" {
+		return a.draftForFile(ctx, f, db, o)
 	}
 	if f.merged != nil {
 		if c := f.merged.Clock; !c.IsNull() {
@@ -460,11 +467,5 @@ func draftURL(u string, p store.Place, out string) string {
 	if filepath.IsAbs(p.File) || out == "" {
 		return u
 	}
-	from, err1 := filepath.Abs(filepath.Dir(out))
-	to, err2 := filepath.Abs(p.File)
-	rel, err3 := filepath.Rel(from, to)
-	if err1 != nil || err2 != nil || err3 != nil {
-		return u
-	}
-	return "sqlite:" + rel
+	return "sqlite:" + besidePlan(p.File, out)
 }

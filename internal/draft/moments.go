@@ -28,8 +28,8 @@ func (o *Options) today() int64 {
 	return o.Today
 }
 
-// clock is the plan's clock: the beginning of a day, so that it is not ahead of the server's.
-func (o *Options) clock() string {
+// Clock is the plan's clock: the beginning of a day, so that it is not ahead of the server's.
+func (o *Options) Clock() string {
 	if o.Today == 0 {
 		return clock
 	}

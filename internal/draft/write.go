@@ -21,7 +21,7 @@ func (d *Draft) Write(o Options) string {
 		"name: %s\nedition: 1\nseed: %s-1\nclock: %s   # the plan's current time; the real time is never used\n",
 		plan.Scalar(o.Name),
 		plainName(o.Name),
-		o.clock(),
+		o.Clock(),
 	)
 	if o.URL != "" {
 		fmt.Fprintf(&b, "database: %s\n", plan.Scalar(o.URL))
