@@ -146,7 +146,7 @@ func (w *writer) mentions(condition string, t *schema.Table) bool {
 // write writes the plan.
 func (w *writer) write(d *draft.Draft, own *draft.Table, o draft.Options) {
 	b := &strings.Builder{}
-	fmt.Fprintf(b, "# Drafted for the rows of a file. Rows that the table has are updated, and others are added.\n\n"+
+	fmt.Fprintf(b, "# Drafted for the rows of a file. Edit the file, and load it again.\n\n"+
 		"name: %s\nedition: 1\nseed: %[1]s\nclock: %s   # the plan's current time; the real time is never used\n",
 		plan.Scalar(o.Name), o.Clock())
 	if o.URL != "" {
