@@ -206,6 +206,29 @@ func TestMergingAfterTypesChange(t *testing.T) {
 	}
 }
 
+// On every engine, a draft is up to date at once, and follows what changes.
+func TestMergingOnEachEngine(t *testing.T) {
+	onTables(t, wareTables, "", func(t *testing.T, s *site) {
+		require.Zero(t, s.on("survey", "--out", "a.yaml").code)
+		drafted := s.read("a.yaml")
+		r := s.on("survey", "--into", "a.yaml")
+		require.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.out, "nothing to add")
+		assert.Equal(t, drafted, s.read("a.yaml"))
+
+		s.exec(t, "ALTER TABLE ports ADD COLUMN city VARCHAR(40)", "ALTER TABLE wares DROP COLUMN label",
+			"ALTER TABLE wares ADD COLUMN weight_kg INTEGER NOT NULL DEFAULT 1 CHECK (weight_kg BETWEEN 1 AND 90)")
+		r = s.on("survey", "--into", "a.yaml")
+		require.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.out, "for 1 line of the plan")
+		s.write("a.yaml", withoutMarked(s.read("a.yaml")))
+		assert.Contains(t, s.read("a.yaml"), "      city: ")
+		assert.Contains(t, s.read("a.yaml"), "      weight_kg: ")
+		r = s.on("load", "a.yaml")
+		assert.Zero(t, r.code, r.out+r.errOut+s.read("a.yaml"))
+	})
+}
+
 // lineOf is the line that begins so.
 func lineOf(text, start string) string {
 	for line := range strings.Lines(text) {
