@@ -137,7 +137,8 @@ func (c *compiler) listParts(k *OwnKind, rows FileRows) (parts []grow.ListPart, 
 			_, scale := rows.Type(i)
 			weight := rescaled(v, value.Decimal, scale)
 			if weight.Type != value.Decimal || weight.N < 0 || weight.N > grow.MaxWeight {
-				c.entryProblem(k, rows, n, "the weight must be a number between 0 and "+diag.Number(grow.MaxWeight))
+				c.entryProblem(k, rows, n, "the weight must be a number between 0 and "+
+					diag.Number(int64(grow.MaxWeight)))
 				return nil, nil, false
 			}
 			weights = append(weights, uint64(weight.N))
