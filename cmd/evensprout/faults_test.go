@@ -673,6 +673,7 @@ func TestNodesOfAClusterSeeEachOther(t *testing.T) {
 }
 
 // A standby takes over that does not have the last commits: what is lost is written again.
+// Chunks are small, so that there are many steps left when the primary ends.
 func TestAStandbyTakesOver(t *testing.T) {
 	for _, what := range []string{"load", "withdraw"} {
 		t.Run(what, func(t *testing.T) {
@@ -680,7 +681,7 @@ func TestAStandbyTakesOver(t *testing.T) {
 			standby := primary.Standby(t)
 			name := s.url[strings.LastIndexByte(s.url, '/')+1:]
 			before := s.rows(t)
-			args := []string{"load", "--chunk", "100", "--jobs", "2", "--quiet"}
+			args := []string{"load", "--chunk", "20", "--jobs", "2", "--quiet"}
 			if what == "withdraw" {
 				require.Zero(t, s.on(args...).code)
 				args = []string{"withdraw", "--commit", "chunk"}
@@ -714,10 +715,12 @@ func TestAStandbyTakesOver(t *testing.T) {
 				}
 			}
 			wait(2)
+			require.NoError(t, c.Process.Signal(syscall.SIGSTOP)) // the load waits while the standby is cut off
 			standby.Ask(t, name, "ALTER SYSTEM SET primary_conninfo = ''")
 			standby.Ask(t, name, "SELECT pg_reload_conf()")
 			time.Sleep(50 * time.Millisecond)
 			seen := steps()
+			require.NoError(t, c.Process.Signal(syscall.SIGCONT))
 			wait(seen + 3)
 			primary.Kill()
 			standby.Ask(t, name, "SELECT pg_promote()")
