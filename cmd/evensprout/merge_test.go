@@ -274,6 +274,7 @@ func TestMergingIsRefused(t *testing.T) {
 	f.write("a.yaml", portsHead+"entities:\n  ports: {rows: 5}\n")
 	for args, want := range map[string]string{
 		"--into a.yaml --out b.yaml": "--into changes a plan, so it cannot be combined with --out",
+		"--into a.yaml --json":       "--json describes the tables, so it cannot be combined with --into",
 		"--dry-run":                  "--dry-run needs --into",
 		"--into none.yaml":           "there is no plan none.yaml; --out writes a new one",
 	} {

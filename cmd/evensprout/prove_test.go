@@ -16,7 +16,7 @@ CREATE TABLE lines (id INTEGER PRIMARY KEY, log_id INTEGER NOT NULL REFERENCES l
 CREATE TRIGGER t2 BEFORE INSERT ON logs BEGIN SELECT RAISE(ABORT, 'nobody may add a log'); END;
 CREATE TRIGGER t3 BEFORE INSERT ON boats WHEN new.seats % 2 = 1 BEGIN SELECT RAISE(ABORT, 'seats are even'); END;`
 
-// A draft that the database refuses in part is tried again without that part, until it loads; nothing stays.
+// A draft that the database refuses in part is tried without that part, until it loads. Each trial is rolled back.
 func TestDraftsProveThemselves(t *testing.T) {
 	f := newFolder(t)
 	f.makeDB("a.db", stubbornTables)
@@ -26,7 +26,7 @@ func TestDraftsProveThemselves(t *testing.T) {
 	assert.Contains(t, r.out, "left out: logs: the database refuses its rows: nobody may add a log")
 	assert.Contains(t, r.out, "left out: lines: it refers to logs, which is left out")
 	assert.Contains(t, r.out, "proved: ")
-	assert.Equal(t, before, f.dump("a.db"), "nothing stays")
+	assert.Equal(t, before, f.dump("a.db"), "the database is unchanged")
 	assert.Contains(t, f.read("a.yaml"), "# Proved: ")
 	r = f.run("load", "a.yaml")
 	assert.Zero(t, r.code, r.errOut)
@@ -39,7 +39,7 @@ func TestProvingOnEachEngine(t *testing.T) {
 		r := s.on("survey", "--out", "draft.yaml", "--prove")
 		require.Zero(t, r.code, r.errOut)
 		assert.Contains(t, r.out, "into 3 tables, loaded and rolled back")
-		assert.Equal(t, before, s.rows(t), "nothing stays")
+		assert.Equal(t, before, s.rows(t), "the database is unchanged")
 		assert.Zero(t, s.on("load", "draft.yaml").code)
 	})
 }

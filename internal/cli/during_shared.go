@@ -248,10 +248,7 @@ func (a *program) swept(ctx context.Context, args []string, f *duringFlags) erro
 	if u == "" {
 		return app.ErrNoDatabase
 	}
-	if err := a.ws.Guard(u); err != nil {
-		return err
-	}
-	own, err := store.OpenScratch(ctx, a.ws.Drivers, u)
+	own, err := a.scratch(ctx, u)
 	if err != nil {
 		return err
 	}
@@ -307,4 +304,12 @@ func (a *program) sweptLoads(ctx context.Context, s store.Store, p *plan.Plan) (
 	}
 	list, err := a.takenBack(ctx, s, p)
 	return append(out, list...), errors.Join(err, s.Unlock(context.WithoutCancel(ctx), duringLock(p.Name)))
+}
+
+// scratch opens the server of a URL, on which databases are made and dropped, if the user may write there.
+func (a *program) scratch(ctx context.Context, u string) (store.Scratch, error) {
+	if err := a.ws.Guard(u); err != nil {
+		return nil, err
+	}
+	return store.OpenScratch(ctx, a.ws.Drivers, u)
 }

@@ -175,6 +175,9 @@ func (a *program) draft(ctx context.Context, f *surveyFlags) error {
 	if err := f.check(); err != nil {
 		return err
 	}
+	if a.json && (f.into != "" || f.file != "") {
+		return diag.Usagef("--json describes the tables, so it cannot be combined with --into and --file")
+	}
 	mapped, err := f.mapped()
 	if err != nil {
 		return err
@@ -212,10 +215,7 @@ func (a *program) withScript(ctx context.Context, script, u string, do func(url 
 		defer os.RemoveAll(folder)
 		u = "sqlite:" + filepath.Join(folder, "none.db")
 	}
-	if err := a.ws.Guard(u); err != nil {
-		return err
-	}
-	own, err := store.OpenScratch(ctx, a.ws.Drivers, u)
+	own, err := a.scratch(ctx, u)
 	if err != nil {
 		return err
 	}

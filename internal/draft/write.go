@@ -58,7 +58,7 @@ func plainName(s string) string {
 // oneLine makes text fit for a comment.
 func oneLine(s string) string {
 	const most = 160
-	s = safe.Visible(strings.Join(strings.Fields(s), " "))
+	s = safe.OneLine(s)
 	if r := []rune(s); len(r) > most {
 		s = string(r[:most-1]) + "…"
 	}

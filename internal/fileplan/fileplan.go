@@ -133,7 +133,7 @@ func targets(r *schema.Reference) *schema.Table {
 	return to
 }
 
-// mentions reports whether a condition speaks of columns that a table has no more.
+// mentions reports whether a condition names columns that a table no longer has.
 func (w *writer) mentions(condition string, t *schema.Table) bool {
 	words := strings.FieldsFunc(strings.ToLower(condition), func(r rune) bool {
 		return r != '_' && r != '$' && (r < '0' || r > '9') && (r < 'a' || r > 'z') && r < 0x80
@@ -186,8 +186,7 @@ func (w *writer) write(d *draft.Draft, own *draft.Table, o draft.Options) {
 		fmt.Fprintf(b, "        %s: %s\n", plan.Scalar(c.Name), source)
 	}
 	if len(w.out.Unknown) > 0 {
-		fmt.Fprintf(b, "      # not in the table: %s\n",
-			safe.Visible(strings.Join(strings.Fields(strings.Join(w.out.Unknown, ", ")), " ")))
+		fmt.Fprintf(b, "      # not in the table: %s\n", safe.OneLine(strings.Join(w.out.Unknown, ", ")))
 	}
 	w.generated(b, own)
 	w.out.Text = b.String()

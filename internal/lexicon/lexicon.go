@@ -351,7 +351,7 @@ func AllSources() []string {
 	return out
 }
 
-// Singular is an English word without the ending of the plural, as far as it is told by it.
+// Singular is an English word without the ending of its plural, where the ending shows it.
 func Singular(w string) string {
 	switch {
 	case strings.HasSuffix(w, "ies"):

@@ -16,11 +16,11 @@ import (
 
 // Change is something that a merge did to a plan, or that it leaves to a person.
 type Change struct {
-	Line   int      `json:"line"` // of the former plan; new lines stand behind it
-	What   string   `json:"what"`
-	Old    string   `json:"old,omitempty"` // the line before, if it is changed
-	New    []string `json:"new,omitempty"` // the lines that are put there
-	Manual bool     `json:"manual"`        // nothing was changed: a person must
+	Line   int // of the former plan; new lines stand behind it
+	What   string
+	Old    string   // the line before, if it is changed
+	New    []string // the lines that are put there
+	Manual bool     // nothing was changed: a person must
 }
 
 // Merged is a plan that is up to date.
@@ -29,13 +29,13 @@ type Merged struct {
 	Changes []Change // in the order of the lines
 	Manual  int      // changes that a person has to make
 	former  []byte
-	Gone    int // entities and fields that the database has no more, and that a person has to remove
+	Gone    int // entities and fields that the database no longer has, for a person to remove
 }
 
 // Changed reports whether the plan differs from the former one.
 func (m *Merged) Changed() bool { return !bytes.Equal(m.Text, m.former) }
 
-// goneMark begins the comment at what the database has no more.
+// goneMark begins the comment at what the database no longer has.
 const goneMark = "# gone:"
 
 // Names are what a plan calls tables and columns, for a draft that is to be merged into it.
@@ -135,7 +135,7 @@ func (m *merger) entity(e *plan.EntityLayout, d *draft.Draft) {
 		if comment != "" {
 			why += "; " + comment
 		}
-		line := fmt.Sprintf("%s: %s   # %s", plan.Scalar(name), source, oneLine(why))
+		line := fmt.Sprintf("%s: %s   # %s", plan.Scalar(name), source, safe.OneLine(why))
 		if slices.ContainsFunc(e.Fields, func(f plan.FieldLayout) bool { return f.Name == name }) {
 			m.byHand(Change{Line: e.Line, New: []string{line},
 				What: e.Name + ": add by hand under another name, because there is another " + name})
@@ -257,7 +257,7 @@ func (m *merger) fields(e *plan.EntityLayout, fresh []string) {
 // table adds an entity for a new table behind the others.
 func (m *merger) table(t *draft.Table) {
 	const drafted = 2 // blanks before the names of a draft's entities
-	what := "new table " + oneLine(t.Schema.Name)
+	what := "new table " + safe.OneLine(t.Schema.Name)
 	column := m.layout.Column
 	if len(m.layout.Entities) == 0 {
 		column = drafted
@@ -287,14 +287,14 @@ func (m *merger) table(t *draft.Table) {
 	m.changes = append(m.changes, Change{Line: m.layout.End, What: what, New: lines})
 }
 
-// mark notes at a line that the database has something no more.
+// mark notes at a line that the database no longer has something.
 func (m *merger) mark(line int, what string) {
 	m.gone++
 	old := strings.TrimRight(m.lines[line-1], " \r")
 	if strings.Contains(old, goneMark) {
 		return
 	}
-	what = oneLine(what)
+	what = safe.OneLine(what)
 	m.changes = append(m.changes, Change{Line: line, What: what, Old: old,
 		New: []string{old + "   " + goneMark + " " + what}})
 }
@@ -330,9 +330,6 @@ func (m *merger) text() string {
 
 // squeezed is a line without regard to blanks.
 func squeezed(line string) string { return strings.Join(strings.Fields(line), " ") }
-
-// oneLine makes text fit for a comment.
-func oneLine(s string) string { return safe.Visible(strings.Join(strings.Fields(s), " ")) }
 
 // count is a number of things.
 func count(n int, of string) string {

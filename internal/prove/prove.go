@@ -60,7 +60,7 @@ func Unsafe(db *schema.Database) string {
 	return ""
 }
 
-// Draft makes a draft that loads. Nothing stays in the database.
+// Draft makes a draft that loads. Each trial is rolled back.
 func Draft(ctx context.Context, db Database, o draft.Options) (*draft.Draft, *Proof, error) {
 	begun := time.Now()
 	proof := &Proof{Mended: []Mended{}}

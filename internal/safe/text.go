@@ -7,6 +7,9 @@ import (
 	"unicode/utf8"
 )
 
+// OneLine is a text in one line, fit for a comment: each run of blanks and line ends becomes one blank.
+func OneLine(s string) string { return Visible(strings.Join(strings.Fields(s), " ")) }
+
 // Visible writes out what would act on a terminal instead of being shown: control
 // characters such as escape sequences begin with, those that change the direction of text,
 // and bytes that are no UTF-8. Data, names, comments and messages of a database may hold
