@@ -28,7 +28,8 @@ entities:
 PLAN
 shot preview-awkward evensprout preview reviews.yaml --awkward
 shot look evensprout look
-shot look-table evensprout look bookings --limit 30
+shot add sh -c 'evensprout add Booking passenger=Passenger.ada --with Ticket:2; echo; evensprout look Passenger "Ada Quill"'
+evensprout withdraw "$(evensprout history --json | grep -o '"load": [0-9]*' | tail -1 | grep -o '[0-9]*')" --quiet
 shot unit sh -c 'evensprout load --unit sell --occasions full-boat.csv; echo; evensprout load --unit sell --occasions full-boat.csv --on-violation check=skip; echo; evensprout history'
 # A test suite with a database of its own: the first run fills it, the second copies it.
 cp "$root/docs/examples/shell/test-ferries.sh" .

@@ -164,7 +164,8 @@ func TestPoolsGrow(t *testing.T) {
 		plan := func(visits, bills, seats, given string) {
 			s.write(
 				"evensprout.yaml",
-				strings.NewReplacer("VISITS", visits, "BILLS", bills, "SEATS", seats, "GIVEN", given).Replace(poolPlan),
+				strings.NewReplacer("VISITS", visits, "BILLS", bills, "SEATS", seats, "GIVEN", given).
+					Replace(poolPlan),
 			)
 		}
 		var dumps []string

@@ -121,8 +121,12 @@ func TestDuringHasADatabaseOfItsOwn(t *testing.T) {
 func TestDuringCopiesTheGivenDatabase(t *testing.T) {
 	onDuring(t, func(t *testing.T, s *site) {
 		s.clients(t)
-		s.exec(t, "CREATE TABLE settings (name VARCHAR(20) PRIMARY KEY)", "INSERT INTO settings (name) VALUES ('kept')",
-			"INSERT INTO visits (id, port_id, note) VALUES (900001, 900001, 'old')")
+		s.exec(
+			t,
+			"CREATE TABLE settings (name VARCHAR(20) PRIMARY KEY)",
+			"INSERT INTO settings (name) VALUES ('kept')",
+			"INSERT INTO visits (id, port_id, note) VALUES (900001, 900001, 'old')",
+		)
 		require.Zero(t, s.on("load").code)
 		before := s.rows(t)
 		r := s.sh(s.count("ports") + "; " + s.count("visits") + "; " + s.count("settings"))

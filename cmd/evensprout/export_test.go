@@ -167,6 +167,12 @@ func TestScriptsThatStockClientsLoad(t *testing.T) {
 		assert.Empty(t, difference(before, pair.rows(t)), "applied and taken back")
 		scripted.client(t, "migrations/0042_notes.remove.sql")
 		assert.Equal(t, empty, scripted.rows(t))
+		r = s.on("export", "--migration", "7_notes.sql, 7_notes_back.sql", "--out", "migrations")
+		require.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.out, "and 7_notes_back.sql, which takes them out")
+		for name, of := range map[string]string{"7_notes.sql": "insert", "7_notes_back.sql": "remove"} {
+			assert.Equal(t, s.read("migrations/0042_notes."+of+".sql"), s.read("migrations/"+name), name)
+		}
 		// What numbers itself goes on behind the rows of the script.
 		if s.name != "sqlite" {
 			scripted.client(t, "rows.sql")
@@ -362,6 +368,10 @@ func TestWrongExports(t *testing.T) {
 		{"--row Passenger.ada --format csv", "write JSON", 2},
 		{"--nest --migration x", "--format says", 2},
 		{"--migration a/b", "without a folder", 2},
+		{"--migration up/a.sql,down/a.sql", "without a folder", 2},
+		{"--migration a.sql,", "needs the names of two files", 2},
+		{"--migration a.sql,..", "needs the names of two files", 2},
+		{"--migration a.sql,A.sql", "names the same file twice", 2},
 		{"--format sql --dialect orakel", "--dialect must be one of", 2},
 		{"--dialect mysql", "needs --format sql", 2},
 		{"--part 0/4 --format sql", "numbered 1 to 4,", 2},

@@ -68,7 +68,8 @@ func (s *site) killed(t *testing.T, within time.Duration, args ...string) bool {
 	kill := time.AfterFunc(rand.N(within), func() { c.Process.Kill() })
 	err := c.Wait()
 	kill.Stop()
-	if err == nil || strings.Contains(out.String(), "there is no load to withdraw") { // it was killed behind its commit
+	if err == nil ||
+		strings.Contains(out.String(), "there is no load to withdraw") { // it was killed behind its commit
 		return false
 	}
 	require.Equal(t, -1, c.ProcessState.ExitCode(), out.String()) // by the signal
@@ -699,7 +700,11 @@ func TestAStandbyTakesOver(t *testing.T) {
 			state := map[string]string{"load": "done", "withdraw": "withdrawn"}[what]
 			steps := func() int {
 				n, err := strconv.Atoi(
-					primary.Ask(t, name, "SELECT CASE WHEN to_regclass('evensprout.chunks') IS NULL THEN 0 ELSE 1 END"),
+					primary.Ask(
+						t,
+						name,
+						"SELECT CASE WHEN to_regclass('evensprout.chunks') IS NULL THEN 0 ELSE 1 END",
+					),
 				)
 				if err != nil || n == 0 {
 					return 0

@@ -43,7 +43,12 @@ func TestGivenRowsFindAndDefault(t *testing.T) {
 		assert.Equal(t, []string{"9.75", "2.50"}, s.column(t, "boats", "price"))
 		assert.Equal(t, []string{"NULL", "12"}, s.column(t, "boats", "seats"))
 		assert.Equal(t, []string{"1999-01-01", "2020-02-29"}, s.column(t, "boats", "built_on"))
-		assert.Contains(t, s.column(t, "boats", "loaded_at")[1], "2026-05-01", "the time of a load is the plan's clock")
+		assert.Contains(
+			t,
+			s.column(t, "boats", "loaded_at")[1],
+			"2026-05-01",
+			"the time of a load is the plan's clock",
+		)
 		r = s.on("compare")
 		assert.Zero(t, r.code, r.out+r.errOut)
 		r = s.on("withdraw")

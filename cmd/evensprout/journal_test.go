@@ -119,7 +119,11 @@ func TestLoadsThatFollow(t *testing.T) {
 	assert.Zero(t, f.run("compare").code)
 	r = f.run("withdraw", "1")
 	assert.Equal(t, 2, r.code)
-	assert.Contains(t, r.errOut, "load 2 added rows to what load 1 had loaded\n       run evensprout withdraw 2 first")
+	assert.Contains(
+		t,
+		r.errOut,
+		"load 2 added rows to what load 1 had loaded\n       run evensprout withdraw 2 first",
+	)
 	own := f.dump("larkwater.db")
 	r = f.run("load", "--extra", "stress")
 	require.Zero(t, r.code, r.errOut)

@@ -126,20 +126,28 @@ func TestRowsReferToWhatIsLeftAlone(t *testing.T) {
 		})
 	})
 	t.Run("a row that is not there", func(t *testing.T) {
-		onTables(t, strings.Replace(linkTables, ", (502, 'P2', 'South')", "", 1), without, func(t *testing.T, s *site) {
-			before := s.rows(t)
-			for _, args := range [][]string{{"load"}, {"load", "--commit", "chunk"}, {"load", "--part", "1/2"}} {
-				r := s.on(args...)
-				assert.Equal(t, 4, r.code, r.errOut)
-				assert.Contains(t, r.errOut, "Port.south")
-				assert.Contains(t, r.errOut, `code "P2"`)
-				assert.Equal(t, before, s.rows(t))
-			}
-			// What the hint says works.
-			s.write("evensprout.yaml", strings.Replace(without, "when: empty", "write: {mode: keep, match: [code]}", 1))
-			r := s.on("load")
-			assert.Zero(t, r.code, r.errOut)
-		})
+		onTables(
+			t,
+			strings.Replace(linkTables, ", (502, 'P2', 'South')", "", 1),
+			without,
+			func(t *testing.T, s *site) {
+				before := s.rows(t)
+				for _, args := range [][]string{{"load"}, {"load", "--commit", "chunk"}, {"load", "--part", "1/2"}} {
+					r := s.on(args...)
+					assert.Equal(t, 4, r.code, r.errOut)
+					assert.Contains(t, r.errOut, "Port.south")
+					assert.Contains(t, r.errOut, `code "P2"`)
+					assert.Equal(t, before, s.rows(t))
+				}
+				// What the hint says works.
+				s.write(
+					"evensprout.yaml",
+					strings.Replace(without, "when: empty", "write: {mode: keep, match: [code]}", 1),
+				)
+				r := s.on("load")
+				assert.Zero(t, r.code, r.errOut)
+			},
+		)
 	})
 	t.Run("units", func(t *testing.T) {
 		onTables(t, linkTables, linked("when: empty"), func(t *testing.T, s *site) {

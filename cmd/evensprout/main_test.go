@@ -285,7 +285,11 @@ func TestLookShowsLabelsOfReferences(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal([]byte(r.out), &got), r.out)
 	assert.Equal(t, 7501, got.Total)
-	assert.Equal(t, "bo@example.com", f.query("larkwater/larkwater.db", "SELECT email FROM passengers WHERE id = 2")[0])
+	assert.Equal(
+		t,
+		"bo@example.com",
+		f.query("larkwater/larkwater.db", "SELECT email FROM passengers WHERE id = 2")[0],
+	)
 	assert.Contains(t, got.Rows[0]["sailing_id label"], "LW-")
 	r = f.run("look", "larkwater/evensprout.yaml", "pasengers")
 	assert.Equal(t, 4, r.code)

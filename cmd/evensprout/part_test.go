@@ -82,7 +82,10 @@ func TestPartsThatAreKilled(t *testing.T) {
 						return
 					}
 					if try < 3 && n%3 != 0 {
-						time.AfterFunc(rand.N(time.Duration(400*(try+1))*time.Millisecond), func() { c.Process.Kill() })
+						time.AfterFunc(
+							rand.N(time.Duration(400*(try+1))*time.Millisecond),
+							func() { c.Process.Kill() },
+						)
 					}
 					err := c.Wait()
 					if err == nil {

@@ -33,8 +33,12 @@ func TestUsersCanLogIn(t *testing.T) {
 	onTables(t, userTables, userPlan, func(t *testing.T, s *site) {
 		r := s.on("load")
 		require.Zero(t, r.code, r.errOut)
-		assert.Contains(t, r.out, "You can log in to your application as, for example:\n  ada@example.com (User.ada), "+
-			"password letmein\n")
+		assert.Contains(
+			t,
+			r.out,
+			"You can log in to your application as, for example:\n  ada@example.com (User.ada), "+
+				"password letmein\n",
+		)
 		hashes := s.column(t, "users", "password_hash")
 		require.Len(t, hashes, 4)
 		for _, hash := range hashes {
@@ -125,7 +129,11 @@ func TestOwnKinds(t *testing.T) {
 		codes := s.column(t, "calls", "code")
 		for i, town := range s.column(t, "calls", "town") {
 			towns[town]++
-			assert.Equal(t, map[string]string{"LW": "Larkwater", "FF": "Far Ferry", "OE": "Otter End"}[codes[i]], town)
+			assert.Equal(
+				t,
+				map[string]string{"LW": "Larkwater", "FF": "Far Ferry", "OE": "Otter End"}[codes[i]],
+				town,
+			)
 		}
 		assert.InDelta(t, 24, towns["Larkwater"], 2)
 		assert.InDelta(t, 10, towns["Far Ferry"], 2)

@@ -77,7 +77,11 @@ func TestSchemasAreApart(t *testing.T) {
 	assert.Contains(t, r.errOut, "?search_path=t1")
 	assert.Zero(
 		t,
-		(&site{folder: f, engine: engines()[1], url: url + "?search_path=t1"}).on("withdraw", first, "--dry-run").code,
+		(&site{folder: f, engine: engines()[1], url: url + "?search_path=t1"}).on(
+			"withdraw",
+			first,
+			"--dry-run",
+		).code,
 	)
 	assert.Zero(t, one.on("withdraw").code)
 	assert.Empty(t, one.column(t, "ports", "id"))

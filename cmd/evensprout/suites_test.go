@@ -38,7 +38,8 @@ func TestSuitesOfOtherProjects(t *testing.T) {
 			require.Zero(t, bo.code, bo.errOut)
 			s.write("bo.json", bo.out)
 			during := func(command ...string) result {
-				c := s.command(append([]string{"during", "--schema", "schema.sql", "--db", s.url, "--"}, command...)...)
+				c := s.command(
+					append([]string{"during", "--schema", "schema.sql", "--db", s.url, "--"}, command...)...)
 				c.Env = append(
 					os.Environ(),
 					"HOME="+s.path,

@@ -177,9 +177,11 @@ func TestLearningKeepsWhatIsRareToItself(t *testing.T) {
 	assert.NotContains(t, r.out, "secret")
 	assert.Contains(t, r.out, "status: {choose: {open: 298, shut: 99}}")
 	assert.Contains(t, r.out, "note:   {choose: {seen: 80}, nulls: 80%}")
-	assert.Contains(t, r.out, "cents:  {between: [1000, 5000]}")
+	assert.Contains(t, r.out, "cents:  {between: [1000, 5000], step: 10}")
 	assert.Contains(t, r.out, "seen:   {between: [2024-02-29, 2024-04-04]}")
-	require.Zero(t, f.run("survey", "--db", "sqlite:app.db", "--learn", "-o", "learned.yaml").code)
+	r = f.run("survey", "--db", "sqlite:app.db", "--learn", "-o", "learned.yaml", "--quiet")
+	require.Zero(t, r.code, r.errOut)
+	assert.Empty(t, r.out)
 	require.Zero(t, f.run("load", "learned.yaml").code)
 	assert.Equal(t, []string{"500"}, f.query("app.db", "SELECT count(*) FROM cases"))
 }

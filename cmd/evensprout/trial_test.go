@@ -31,8 +31,20 @@ type trialJSON struct {
 func TestTrial(t *testing.T) {
 	onEngines(t, harbourPlan(300, 10), func(t *testing.T, s *site) {
 		before := s.rows(t)
-		r := s.on("trial", "--counts", "20,300", "--repeat", "2", "--entity", "Berth", "--json", "--chart", "chart.png",
-			"--limit", "10m") // a slow disk needs long for 300 commits
+		r := s.on(
+			"trial",
+			"--counts",
+			"20,300",
+			"--repeat",
+			"2",
+			"--entity",
+			"Berth",
+			"--json",
+			"--chart",
+			"chart.png",
+			"--limit",
+			"10m",
+		) // a slow disk needs long for 300 commits
 		require.Zero(t, r.code, r.errOut)
 		var x trialJSON
 		require.NoError(t, json.Unmarshal([]byte(r.out), &x))

@@ -46,12 +46,15 @@ var walls = map[string]string{
 
 	"internal/files":    "diag grow order parquetrows plan rng safe value",
 	"internal/report":   "diag safe value",
-	"internal/habits":   "schema store value",
-	"internal/draft":    "diag grow habits lexicon plan predicate safe schema store value",
-	"internal/structs":  "diag draft lexicon plan safe schema value",
-	"internal/fileplan": "draft lexicon plan safe schema",
+	"internal/habits":   "schema sources store value",
+	"internal/sources":  "grow plan schema value",
+	"internal/draft":    "grow habits lexicon plan predicate safe schema sources store value",
+	"internal/mapping":  "diag draft lexicon plan safe schema value",
+	"internal/fileplan": "diag draft lexicon plan safe schema",
+	"internal/addition": "diag grow lookup plan schema sources store value",
+	"internal/lookup":   "diag files schema store value",
 	"internal/merge":    "draft plan safe schema",
-	"internal/prove":    "diag draft grow journal load plan schema store",
+	"internal/prove":    "diag draft grow journal lexicon load plan schema store value",
 	"internal/export":   "diag files grow order plan schema store value",
 	"internal/during":   "plan safe schema store value",
 	"internal/trial":    "grow plan schema store store/setwise value",
@@ -66,9 +69,9 @@ var walls = map[string]string{
 	"internal/unit":          "diag grow journal load plan schema store value",
 	"internal/withdraw":      "archive diag grow journal load order plan replay schema store unit value",
 	"internal/load":          "archive diag grow journal order plan schema store value",
-	"internal/cli": "app archive demo diag draft during export fileplan files grow habits journal lexicon load " +
-		"merge order plan predicate prove replay report safe schema store store/mysql store/postgres " +
-		"store/sqlite structs trial unit value withdraw words",
+	"internal/cli": "addition app archive demo diag draft during export fileplan files grow habits journal lexicon " +
+		"load lookup mapping merge order plan predicate prove replay report safe schema store store/mysql " +
+		"store/postgres store/sqlite trial unit value withdraw words",
 }
 
 // Each package imports what the walls let through, and nothing else.

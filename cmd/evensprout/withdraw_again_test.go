@@ -37,7 +37,11 @@ func TestAWithdrawalCanBeFinished(t *testing.T) {
 				require.Zero(t, s.on("load", "--commit", commit).code)
 				loaded := s.rows(t)
 				n := s.number(t, "start")
-				s.exec(t, "UPDATE berths SET number = 99 WHERE id = 3", "UPDATE ports SET label = 'mine' WHERE id = 8")
+				s.exec(
+					t,
+					"UPDATE berths SET number = 99 WHERE id = 3",
+					"UPDATE ports SET label = 'mine' WHERE id = 8",
+				)
 
 				r := s.on("withdraw", "--commit", commit)
 				assert.Equal(t, 6, r.code, r.errOut)

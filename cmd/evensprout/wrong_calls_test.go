@@ -43,7 +43,7 @@ func TestWrongCalls(t *testing.T) {
 		{"plan-schema more", 2, "plan-schema takes no arguments, got more", "--help"},
 		{"survey more", 2, "survey takes no arguments, got more", "--help"},
 		{"check a.yaml b.yaml", 2, "too many arguments: a.yaml b.yaml", "usage: evensprout check [PLAN]"},
-		{"look a b c", 2, "too many arguments: a b c", "usage: evensprout look [PLAN] [TABLE]"},
+		{"look a b c d", 2, "too many arguments: a b c d", "usage: evensprout look [PLAN] [TABLE [ROW]]"},
 		{"check none.yaml", 3, "none.yaml: there is no such file", "did you mean"},
 		{"check folder", 3, "folder is a folder, not a regular file", ""},
 		{"check empty.yaml", 3, "the plan is empty", "evensprout demo"},

@@ -61,6 +61,8 @@ type Workspace struct {
 	WithUnits     bool     // the command is about units, too
 	Unit          string   // whose occasions come from occasionsFile, or from standard input
 	OccasionsFile string
+	Use           plan.Use
+	Inline        []byte // a plan that the command line stands for; nil if there is none
 	spooled       string // the file that standard input was copied into; empty if it was not read
 
 	// Hold waits, if it is set, until the database may be worked with, before its tables are
@@ -73,6 +75,9 @@ type Workspace struct {
 // ReadPlan reads the plan named by the arguments, with the awkward values that the command line adds.
 func (w *Workspace) ReadPlan(args []string) (*plan.Plan, error) {
 	p, err := w.readPlan(args)
+	if err == nil && !w.Use.IsEmpty() {
+		p, err = p.WithUse(w.Use)
+	}
 	if err != nil || w.Awkward == "" {
 		return p, err
 	}
@@ -87,6 +92,9 @@ func (w *Workspace) readPlan(args []string) (*plan.Plan, error) {
 	path := DefaultPlan
 	if len(args) > 0 {
 		path = args[0]
+	}
+	if w.Inline != nil {
+		return plan.Read("the command line", w.Inline)
 	}
 	if path == standardInput {
 		return w.readInput()
@@ -123,6 +131,9 @@ func (w *Workspace) readInput() (*plan.Plan, error) {
 // Options are those with which a plan is compiled.
 func (w *Workspace) Options() (plan.Options, error) {
 	o := plan.Options{Sample: w.Sample, Rows: w.OpenRows, WithoutUnits: !w.WithUnits}
+	if w.Clock == "today" {
+		w.Clock = w.Use.Today + "T00:00:00Z"
+	}
 	if w.Clock != "" {
 		v, err := value.ParseTimestamp(w.Clock)
 		if err != nil {

@@ -252,7 +252,7 @@ look at the tables. The command demo shows all of this at once.`,
 	root.Flags().BoolP("help", "h", false, "print this help")
 	root.PersistentFlags().BoolVarP(&a.verbose, "verbose", "v", false, "print each statement with its time")
 	root.PersistentFlags().BoolVar(&a.values, "show-values", false, "like --verbose, with the values that are bound")
-	root.PersistentFlags().Var(&a.logFormat, "log-format", "standard error as text (default) or json, a record a line")
+	root.PersistentFlags().Var(&a.logFormat, "log-format", "standard error as text (default) or json")
 	root.PersistentFlags().Var(&a.color, "color", "auto (on a terminal), always or never")
 	root.PersistentPreRun = func(*cobra.Command, []string) {
 		a.setColor()
@@ -273,8 +273,8 @@ func (a *program) addCommands(root *cobra.Command) {
 	}{
 		{startCommands, "Start:", []*cobra.Command{a.demo(), a.survey()}},
 		{planCommands, "Work on a plan:", []*cobra.Command{a.check(), a.preview(), a.catalog(), a.planSchema()}},
-		{databaseCommands, "Work on a database:", []*cobra.Command{a.load(), a.look(), a.compare(), a.withdraw(),
-			a.history(), a.during(), a.trial()}},
+		{databaseCommands, "Work on a database:", []*cobra.Command{a.load(), a.add(), a.look(), a.compare(),
+			a.withdraw(), a.history(), a.during(), a.trial()}},
 		{otherCommands, "Other:", []*cobra.Command{a.export(), a.versionCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
@@ -311,7 +311,7 @@ func jobsDefault() int { return runtime.NumCPU() }
 // allowFlag lets a command work on other machines.
 func (a *program) allowFlag(c *cobra.Command) {
 	c.Flags().
-		StringArrayVar(&a.ws.Allowed, "allow-host", nil, "allow writing to this `HOST`, not this machine; repeatable")
+		StringArrayVar(&a.ws.Allowed, "allow-host", nil, "allow writing to this `HOST`; repeatable")
 }
 
 // awkwardFlag lets a command mix awkward values into the plan's rows.
@@ -482,15 +482,18 @@ func (a *program) layout(of any, err error) {
 
 // valueOf says what the value of a flag is.
 func valueOf(f *pflag.Flag) string {
+	if words, ok := f.Value.(*wordFlag); ok {
+		return words.list()
+	}
 	switch kind := f.Value.Type(); {
+	case kind == rowsType:
+		return "an entity and a number, such as Passenger=10000"
 	case kind == "duration":
 		return "a span of time, such as 30s, 5m or 1h"
 	case strings.HasPrefix(kind, "int"), strings.HasPrefix(kind, "uint"), kind == "count":
 		return "a whole number"
 	case kind == "bool":
 		return "true or false"
-	case kind == "when":
-		return "auto, always or never"
 	}
 	return "another value"
 }

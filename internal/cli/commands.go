@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -71,78 +72,87 @@ not fit the plan or cannot be reached.`,
   evensprout check larkwater/evensprout.yaml --db sqlite:other.db`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			a.ws.WithUnits, a.ws.Sample = true, checkedRows
-			compiled, s, name, err := a.ws.Foreseen(cmd.Context(), args)
-			if err != nil {
-				return err
-			}
-			if s != nil {
-				defer s.Close()
-			}
-			defer compiled.Close()
-			rows, fields := uint64(0), 0
-			for _, t := range compiled.Targets {
-				rows += t.Grow.Total()
-				fields += len(t.Plan.Fields)
-				if t.Plan.RowsFrom != nil {
-					fields += len(t.Plan.RowsFrom.Columns)
-				}
-			}
-			if a.json {
-				warnings := compiled.Warnings
-				if warnings == nil {
-					warnings = diag.Problems{}
-				}
-				return a.writeJSON(map[string]any{
-					"plan": compiled.Plan.Name, "database": name, "entities": len(compiled.Targets), "fields": fields,
-					"rows":  rows,
-					"units": len(compiled.Plan.Units), "invariants": len(compiled.Plan.Always), "warnings": warnings,
-				})
-			}
-			a.warn(compiled)
-			more := ""
-			if n := len(compiled.Plan.Units); n > 0 {
-				more += ", " + diag.Count(n, "unit", "units")
-			}
-			if n := len(compiled.Plan.Always); n > 0 {
-				more += ", " + diag.Count(n, "invariant", "invariants")
-			}
-			fmt.Fprintf(
-				a.out,
-				"%s %s: %s, %s, %s to generate%s\n",
-				a.page.Good("fine:"),
-				compiled.Plan.Name,
-				diag.Count(
-					len(compiled.Targets),
-					"entity",
-					"entities",
-				),
-				diag.Count(fields, "field", "fields"),
-				diag.Count(rows, "row", "rows"),
-				more,
-			)
-			switch {
-			case s == nil:
-				fmt.Fprintln(a.out, "No database is named, so only the plan itself was checked.")
-				if len(compiled.Plan.Units)+len(compiled.Plan.Always) > 0 {
-					fmt.Fprintln(
-						a.out,
-						"Steps of units and invariants are checked only with a database: name it with --db.",
-					)
-				}
-			default:
-				fmt.Fprintf(a.out, "The tables of %s fit the plan.\n", name)
-			}
-			if n := len(compiled.Warnings); n > 0 {
-				fmt.Fprintln(a.out, diag.Count(n, "warning", "warnings"), "above.")
-			}
-			return nil
+			return a.watched(cmd, args, func() error { return a.checkPlan(cmd.Context(), args) })
 		},
 	}
+	watchFlag(c)
 	a.clockFlag(c)
+	a.useFlags(c)
+	a.rowsFlag(c)
 	a.awkwardFlag(c)
 	a.allowFlag(c)
 	return c
+}
+
+// checkPlan validates a plan and compares it with the database.
+func (a *program) checkPlan(ctx context.Context, args []string) error {
+	a.ws.WithUnits, a.ws.Sample = true, checkedRows
+	compiled, s, name, err := a.ws.Foreseen(ctx, args)
+	if err != nil {
+		return err
+	}
+	if s != nil {
+		defer s.Close()
+	}
+	defer compiled.Close()
+	rows, fields := uint64(0), 0
+	for _, t := range compiled.Targets {
+		rows += t.Grow.Total()
+		fields += len(t.Plan.Fields)
+		if t.Plan.RowsFrom != nil {
+			fields += len(t.Plan.RowsFrom.Columns)
+		}
+	}
+	if a.json {
+		warnings := compiled.Warnings
+		if warnings == nil {
+			warnings = diag.Problems{}
+		}
+		return a.writeJSON(map[string]any{
+			"plan": compiled.Plan.Name, "database": name, "entities": len(compiled.Targets), "fields": fields,
+			"rows": rows, "changes": append([]plan.Change{}, compiled.Plan.Changes...),
+			"units": len(compiled.Plan.Units), "invariants": len(compiled.Plan.Always), "warnings": warnings,
+		})
+	}
+	a.warn(compiled)
+	a.printUse(compiled.Plan)
+	more := ""
+	if n := len(compiled.Plan.Units); n > 0 {
+		more += ", " + diag.Count(n, "unit", "units")
+	}
+	if n := len(compiled.Plan.Always); n > 0 {
+		more += ", " + diag.Count(n, "invariant", "invariants")
+	}
+	fmt.Fprintf(
+		a.out,
+		"%s %s: %s, %s, %s to generate%s\n",
+		a.page.Good("fine:"),
+		compiled.Plan.Name,
+		diag.Count(
+			len(compiled.Targets),
+			"entity",
+			"entities",
+		),
+		diag.Count(fields, "field", "fields"),
+		diag.Count(rows, "row", "rows"),
+		more,
+	)
+	switch {
+	case s == nil:
+		fmt.Fprintln(a.out, "No database is named, so only the plan itself was checked.")
+		if len(compiled.Plan.Units)+len(compiled.Plan.Always) > 0 {
+			fmt.Fprintln(
+				a.out,
+				"Steps of units and invariants are checked only with a database: name it with --db.",
+			)
+		}
+	default:
+		fmt.Fprintf(a.out, "The tables of %s fit the plan.\n", name)
+	}
+	if n := len(compiled.Warnings); n > 0 {
+		fmt.Fprintln(a.out, diag.Count(n, "warning", "warnings"), "above.")
+	}
+	return nil
 }
 
 // catalog makes the command that lists kinds of values.

@@ -130,6 +130,7 @@ Exit codes: the command's own; 124 after --timeout; if it did not run, those of 
 	a.allowFlag(c)
 	a.loginsFlag(c)
 	a.clockFlag(c)
+	a.variantFlag(c)
 	a.awkwardFlag(c)
 	return c
 }

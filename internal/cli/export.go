@@ -50,9 +50,10 @@ write. Columns have the names of the plan's fields or, with --names columns, tho
 database; SQL always uses the database's.
 
 --migration NAME writes two scripts: NAME.insert.sql, and NAME.remove.sql, which removes
-exactly these rows. --nest puts child rows inside their parents, and --row writes one row
-with everything below it: a fixture for tests without a database. --part writes a share
-of the rows; all parts together are the whole.`,
+exactly these rows; --migration INSERT,REMOVE gives the names of both. --nest puts child
+rows inside their parents, and --row writes one row with everything below it: a fixture
+for tests without a database. --part writes a share of the rows; all parts together are
+the whole.`,
 		Example: `  evensprout export --format csv --out rows
   evensprout export --entity Passenger --format ndjson > passengers.ndjson
   evensprout export larkwater/evensprout.yaml --format sql --dialect postgres > rows.sql
@@ -122,7 +123,7 @@ of the rows; all parts together are the whole.`,
 		"database's)")
 	c.Flags().
 		StringVar(&flags.migration, "migration", "", "write NAME.insert.sql and NAME.remove.sql, in --out or the "+
-			"current folder")
+			"current folder; two names with a comma between them are the files' names")
 	c.Flags().
 		BoolVar(&flags.nest, "nest", false, "write one JSON document, with child rows inside their parents")
 	c.Flags().
@@ -137,6 +138,7 @@ of the rows; all parts together are the whole.`,
 		"number of processors)")
 	partFlag(c, &flags.part)
 	a.clockFlag(c)
+	a.useFlags(c)
 	a.awkwardFlag(c)
 	return c
 }
@@ -194,8 +196,6 @@ func (f *exportFlags) agree() error {
 		return bad("use only one of --nest, --row and --migration")
 	case f.migration != "" && f.format != formatSQL:
 		return bad("--migration writes SQL, and --format says %s", f.format)
-	case f.migration != "" && f.migration != filepath.Base(f.migration):
-		return bad("--migration must be a name without a folder; --out names the folder")
 	case f.guard && f.format != "csv":
 		return bad("--guard-formulas needs --format csv, and the format is %s", f.format)
 	case f.dialect != "" && f.format != formatSQL:
@@ -211,7 +211,36 @@ func (f *exportFlags) agree() error {
 	case f.jobs < 1 || f.jobs > 256:
 		return bad("--jobs must be between 1 and 256, got %d", f.jobs)
 	}
+	return f.checkMigration()
+}
+
+// checkMigration refuses names of scripts that are not two files of one folder.
+func (f *exportFlags) checkMigration() error {
+	if f.migration == "" {
+		return nil
+	}
+	insert, remove := f.migrationFiles()
+	for _, name := range []string{insert, remove} {
+		switch {
+		case name == "" || name == "." || name == "..":
+			return diag.Usagef("--migration needs the names of two files: 0042_fares.sql,0042_fares_back.sql, got %q",
+				f.migration)
+		case name != filepath.Base(name):
+			return diag.Usagef("--migration must be a name without a folder; --out names the folder")
+		}
+	}
+	if strings.EqualFold(insert, remove) { // some file systems do not distinguish case
+		return diag.Usagef("--migration names the same file twice: %q", f.migration)
+	}
 	return nil
+}
+
+// migrationFiles are the names of the two scripts of a migration.
+func (f *exportFlags) migrationFiles() (insert, remove string) {
+	if insert, remove, two := strings.Cut(f.migration, ","); two {
+		return strings.TrimSpace(insert), strings.TrimSpace(remove)
+	}
+	return f.migration + ".insert.sql", f.migration + ".remove.sql"
 }
 
 // missingTables refuses an output that needs the tables of a database.
@@ -382,12 +411,13 @@ func (a *program) exportMigration(
 		return err
 	}
 	defer folder.Close()
-	insert, err := folder.Create(f.migration + ".insert.sql")
+	insertName, removeName := f.migrationFiles()
+	insert, err := folder.Create(insertName)
 	if err != nil {
 		return err
 	}
 	defer insert.Close()
-	remove, err := folder.Create(f.migration + ".remove.sql")
+	remove, err := folder.Create(removeName)
 	if err != nil {
 		return err
 	}
@@ -401,8 +431,8 @@ func (a *program) exportMigration(
 	}
 	return a.printExport(
 		m,
-		filepath.Join(at, f.migration+".insert.sql"),
-		"and "+f.migration+".remove.sql, which takes them out, for "+sql.Name(),
+		filepath.Join(at, insertName),
+		"and "+removeName+", which takes them out, for "+sql.Name(),
 	)
 }
 

@@ -158,13 +158,15 @@ A name that ends in .yaml is a plan; it only says where the database is.`,
 
 const shownMoment = "2006-01-02 15:04:05Z"
 
-// planName is a load's plan for a message, with the name of an extra load.
+// planName is a load's plan for a message, with the name of an extra load, or the variant and size.
 func planName(e *journal.Entry) string {
-	if e.About.Unit != "" {
+	switch {
+	case e.About.Unit != "":
 		return e.Plan + ", unit " + e.About.Unit
-	}
-	if e.Extra != "" {
+	case e.Extra != "":
 		return e.Plan + ", " + e.Extra
+	case e.About.Used != "":
+		return e.Plan + ", " + e.About.Used
 	}
 	return e.Plan
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"slices"
 
 	"evensprout/internal/report"
 	"evensprout/internal/schema"
@@ -32,8 +33,8 @@ func (l *labels) of(ctx context.Context, t *schema.Table, c *schema.Column, v va
 	if to == nil {
 		return "", nil
 	}
-	key, label := to.Column(r.Targets[0]), to.Column(to.Label())
-	if key == nil || label == nil || key == label {
+	key, columns := to.Column(r.Targets[0]), to.LabelColumns()
+	if key == nil || len(columns) == 0 || len(columns) == 1 && columns[0] == key {
 		return "", nil
 	}
 	name := to.Name + "\x00" + v.String()
@@ -45,12 +46,12 @@ func (l *labels) of(ctx context.Context, t *schema.Table, c *schema.Column, v va
 		ctx,
 		store.Query{
 			Table:   to,
-			Columns: []*schema.Column{label},
+			Columns: columns,
 			Where:   []store.Cell{{Column: key, Value: v}},
 			Limit:   1,
 		},
 		func(row []value.Value) error {
-			found = report.Cell(row[0])
+			found = to.LabelOf(func(c *schema.Column) string { return report.Cell(row[slices.Index(columns, c)]) })
 			return nil
 		},
 	)

@@ -49,24 +49,32 @@ uncommitted is rolled back, 6 some rows were left out or not found,
 		Example: `  evensprout load
   evensprout load larkwater/evensprout.yaml --db sqlite:app.db
   evensprout load --on-violation unique=skip --rejects left-out.ndjson
-  evensprout load --corrected left-out.ndjson    # after you corrected it
   evensprout load prices.yaml --dry-run --changes changes.csv
-  evensprout load --resume                       # after an interruption
+  evensprout load --file stock.xlsx --table bins --mode update --set quantity=Qty
+  evensprout load --variant ci --rows Passenger=10000
   evensprout load --anew                         # after you edited the plan
   evensprout load --restore                      # between two tests
-  evensprout load --part 3/16                    # beside 15 other processes
   evensprout load --unit sell --occasions sales-of-today.csv`,
 		Args: cobra.MaximumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.runLoad(cmd, args, &l) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			on, _ := cmd.Flags().GetBool("watch")
+			l.keep.anew = l.keep.anew || on
+			return a.watched(cmd, args, func() error { return a.runLoad(cmd, args, &l) })
+		},
 	}
 	l.rows.add(c)
 	l.write.add(a, c)
 	l.keep.add(c)
 	l.unit.add(c)
+	l.file.add(c)
+	watchFlag(c)
 	a.clockFlag(c)
+	a.useFlags(c)
+	a.rowsFlag(c)
 	a.awkwardFlag(c)
-	groupFlags(c, "What to load", "unit", "without-units", "occasions", "again", "part", "extra", "if-empty", "anew",
-		"also", "restore", "delete-extra", "corrected", "retry-rejected", "clock", "awkward")
+	groupFlags(c, "What to load", "file", "unit", "without-units", "occasions", "again", "part", "extra", "if-empty",
+		"anew", "also", "restore", "delete-extra", "corrected", "retry-rejected", "clock", "awkward", "variant",
+		"scale", "rows", "only", "seed", "watch")
 	groupFlags(c, "Refusals", "on-violation", "rejects", "max-rejects")
 	groupFlags(c, "Commit and resume", "dry-run", "commit", "chunk", "jobs", "resume", "no-journal", "no-undo",
 		"rebuild-indexes")
@@ -80,6 +88,7 @@ type loadCommand struct {
 	write writeFlags
 	keep  journalFlags
 	unit  unitFlags
+	file  fileFlags
 }
 
 // settle holds the flags against each other.
@@ -90,6 +99,9 @@ func (l *loadCommand) settle(cmd *cobra.Command) (load.Options, error) {
 	}
 	if err == nil {
 		err = l.keep.check(&l.write)
+	}
+	if err == nil {
+		err = l.file.check(cmd.Flags().Args(), l)
 	}
 	if err != nil {
 		return o, err
@@ -128,6 +140,9 @@ func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) err
 	}
 	a.dryRun(o.DryRun)
 	a.ws.Writes, a.ws.Extra = true, keep.extra
+	if err := a.inlinePlan(ctx, &l.file); err != nil {
+		return err
+	}
 	l.unit.without = l.unit.without || l.write.part != ""
 	a.ws.WithUnits = !l.unit.without && keep.extra == "" && l.write.corrected == "" && !keep.retry
 	if len(l.unit.names) == 1 {

@@ -37,8 +37,7 @@ func (f *journalFlags) add(c *cobra.Command) {
 	c.Flags().
 		BoolVar(&f.retry, "retry-rejected", false, "load only the rows that earlier loads left out")
 	c.Flags().
-		StringArrayVar(&f.also, "also", nil, "with --anew: changed (undo also rows changed since) "+
-			"or referring (delete also rows that refer to removed ones)")
+		StringArrayVar(&f.also, "also", nil, "with --anew: also changed or referring rows")
 	c.Flags().
 		BoolVar(&f.deleteExtra, "delete-extra", false, "with --restore: delete rows that are not the plan's")
 	c.Flags().
@@ -47,10 +46,9 @@ func (f *journalFlags) add(c *cobra.Command) {
 	c.Flags().
 		DurationVar(&f.wait, "wait", 0, "wait for the server, tables and other loads, as in 2m")
 	c.Flags().
-		BoolVar(&f.none, "no-journal", false, "keep no journal: the load cannot be resumed or withdrawn")
+		BoolVar(&f.none, "no-journal", false, "keep no journal: no resume, no withdraw")
 	c.Flags().
-		BoolVar(&f.noUndo, "no-undo", false, "keep no previous contents of changed or deleted "+
-			"rows: the load cannot be withdrawn exactly")
+		BoolVar(&f.noUndo, "no-undo", false, "keep no previous contents: no exact withdraw")
 }
 
 // check tells flags that do not go together.
@@ -142,8 +140,7 @@ func (f *loadFlags) add(c *cobra.Command) {
 		IntVar(&f.chunk, "chunk", 0, fmt.Sprintf(
 			"rows in a chunk (default %d; %d if compared)", load.DefaultChunk, load.StagedChunk))
 	c.Flags().
-		IntVar(&f.jobs, "jobs", jobsDefault(), "workers that generate rows; with commit: chunk, also "+
-			"connections (default: the number of processors)")
+		IntVar(&f.jobs, "jobs", jobsDefault(), "workers (default: the number of processors)")
 }
 
 func (f *loadFlags) options(c *cobra.Command) (load.Options, error) {
@@ -184,8 +181,7 @@ func (f *writeFlags) add(a *program, c *cobra.Command) {
 	partFlag(c, &f.part)
 	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "do everything, then roll it back")
 	c.Flags().
-		BoolVar(&f.rebuild, "rebuild-indexes", false, "drop the indexes of empty tables and rebuild them after "+
-			"the rows, in the transaction")
+		BoolVar(&f.rebuild, "rebuild-indexes", false, "rebuild indexes of empty tables after the rows")
 	a.allowFlag(c)
 	a.loginsFlag(c)
 }

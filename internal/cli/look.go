@@ -9,8 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"evensprout/internal/app"
 	"evensprout/internal/diag"
+	"evensprout/internal/lookup"
 	"evensprout/internal/plan"
 	"evensprout/internal/predicate"
 	"evensprout/internal/report"
@@ -23,9 +23,13 @@ import (
 type lookFlags struct {
 	limit, skip int
 	where       string
+	counts      bool
 }
 
-func (f lookFlags) check(table string) error {
+func (f lookFlags) check(table, row string) error {
+	if row != "" && (f.where != "" || f.counts) {
+		return diag.Usagef("one row is shown without --where and --counts")
+	}
 	if f.limit < 1 || f.limit > 100_000 || f.skip < 0 {
 		return diag.Usagef("--limit must be between 1 and 100000, --skip from 0 up")
 	}
@@ -44,48 +48,42 @@ func (f lookFlags) check(table string) error {
 }
 
 // lookArgs are the plan, if one is named, and the table.
-func lookArgs(args []string) (planArgs []string, table string, err error) {
+func lookArgs(args []string) (planArgs []string, table, row string, err error) {
 	for _, arg := range args {
 		switch {
 		case isPlanName(arg) && planArgs == nil:
 			planArgs = []string{arg}
 		case table == "":
 			table = arg
+		case row == "":
+			row = arg
 		default:
-			return nil, "", diag.Usagef("look shows one table, got %s and %s", table, arg)
+			return nil, "", "", diag.Usagef("look shows one row, got %s and %s", row, arg)
 		}
 	}
-	return planArgs, table, nil
+	return planArgs, table, row, nil
 }
 
 // lookFor shows rows of a table, or all tables.
 func (a *program) lookFor(ctx context.Context, args []string, f lookFlags) error {
-	planArgs, table, err := lookArgs(args)
+	planArgs, table, row, err := lookArgs(args)
 	if err != nil {
 		return err
 	}
-	if err := f.check(table); err != nil {
+	if err := f.check(table, row); err != nil {
 		return err
 	}
-	p, err := a.ws.ReadPlan(planArgs)
-	if err != nil && (a.ws.URL(nil, "") == "" || planArgs != nil) {
-		if planArgs == nil && errors.As(err, new(diag.Problems)) {
-			return app.ErrNoDatabase
-		}
-		return err
-	}
-
-	s, name, err := a.ws.Open(ctx, p, planArgs)
+	s, p, name, err := a.ws.OpenAlone(ctx, planArgs)
 	if err != nil {
 		return err
-	}
-	if s == nil {
-		return app.ErrNoDatabase
 	}
 	defer s.Close()
 	db, err := s.Survey(ctx)
 	if err != nil {
 		return err
+	}
+	if p != nil {
+		p.LabelRows(db)
 	}
 	if table == "" {
 		return a.lookAll(ctx, s, db, p, name)
@@ -93,6 +91,12 @@ func (a *program) lookFor(ctx context.Context, args []string, f lookFlags) error
 	t, err := findTable(db, p, table)
 	if err != nil {
 		return err
+	}
+	switch {
+	case row != "":
+		return a.lookAtRow(ctx, &lookup.Finder{Store: s, Tables: db}, t, table, row)
+	case f.counts:
+		return a.lookCounts(ctx, s, t)
 	}
 	return a.lookAt(
 		ctx,
@@ -105,12 +109,17 @@ func (a *program) lookFor(ctx context.Context, args []string, f lookFlags) error
 func (a *program) look() *cobra.Command {
 	var limit, skip int
 	var where string
+	var counts bool
 	c := &cobra.Command{
-		Use:   "look [PLAN] [TABLE]",
+		Use:   "look [PLAN] [TABLE [ROW]]",
 		Short: "Show rows that are in the database now",
 		Long: `look shows the rows of a table, by the name of the table or of its entity. A reference
 shows the label of the row that it points to (its name, title or code) beside the key.
 Without a table, look lists all tables with their row counts and sizes.
+
+With ROW, the key, a unique value or the label of a row, look shows that row as a tree:
+the rows that it refers to, and those that refer to it. --counts shows how often each
+value of small columns occurs, such as a status.
 
 --where takes a condition in SQL over the columns of the table; the database computes it.
 
@@ -121,16 +130,19 @@ A name that ends in .yaml or .yml is a plan; it only says where the database is.
 		Example: `  evensprout look --db sqlite:app.db
   evensprout look passengers --limit 20
   evensprout look Booking --where "status = 'open' AND total > 50"
+  evensprout look Booking NJ600469
+  evensprout look Booking --counts
   evensprout look larkwater/evensprout.yaml Booking`,
-		Args: cobra.MaximumNArgs(2),
+		Args: cobra.MaximumNArgs(3),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.paged(cmd.Context(), func() error {
-				return a.lookFor(cmd.Context(), args, lookFlags{limit, skip, where})
+				return a.lookFor(cmd.Context(), args, lookFlags{limit, skip, where, counts})
 			})
 		},
 	}
 	c.Flags().IntVar(&limit, "limit", 10, "how many rows to show")
 	c.Flags().StringVar(&where, "where", "", "show only rows that meet this condition in SQL")
+	c.Flags().BoolVar(&counts, "counts", false, "count the rows by the values of small columns")
 	c.Flags().IntVar(&skip, "skip", 0, "how many rows to skip first")
 	return c
 }

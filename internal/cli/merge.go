@@ -55,7 +55,7 @@ func (a *program) mergeInto(f *surveyFlags, db *schema.Database, d *draft.Draft,
 		fmt.Fprintln(a.out, "Remove the lines with \"# gone\", or give them the name that the database has.")
 	}
 	if proof != nil {
-		a.printProof(proof)
+		a.printProof(f, proof)
 	}
 	fmt.Fprintf(a.out, "Next: evensprout check %s\n", f.into)
 	return nil

@@ -22,7 +22,7 @@ import (
 // partFlag lets a command take a share of the rows.
 func partFlag(c *cobra.Command, into *string) {
 	c.Flags().
-		StringVar(into, "part", "", "write this share of the rows: 3/16, or env/16 in an indexed job")
+		StringVar(into, "part", "", "write this share of the rows: 3/16 or env/16")
 }
 
 // indexVariables are where schedulers tell a task of an indexed job its number.

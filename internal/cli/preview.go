@@ -55,50 +55,7 @@ must produce the same fingerprints.`,
   evensprout preview --entity Passenger --rows 1000 --csv > passengers.csv`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o, err := a.ws.Options()
-			if err != nil {
-				return err
-			}
-			if err := flags.check(); err != nil {
-				return err
-			}
-			flags.splitRow()
-			p, err := a.ws.ReadPlan(args)
-			if err == nil && flags.awkward && !p.MixesAwkward() {
-				a.say("the plan mixes in no awkward values; these are what load --awkward %s would add", usualAwkward)
-				p, err = p.WithAwkward(usualAwkward)
-			}
-			if err != nil {
-				return err
-			}
-			unit := slices.ContainsFunc(p.Units, func(u *plan.Unit) bool { return u.Name == flags.entity })
-			o.WithoutUnits = !unit
-			compiled, err := p.Compile(o)
-			if err != nil {
-				return err
-			}
-			defer compiled.Close()
-			targets := compiled.Targets
-			if unit {
-				i := slices.IndexFunc(
-					compiled.Occasions,
-					func(t *plan.Target) bool { return t.Plan.Name == flags.entity },
-				)
-				targets = compiled.Occasions[i : i+1]
-			} else if flags.entity != "" {
-				t, err := entityNamed(compiled, "--entity", flags.entity)
-				if err != nil {
-					return err
-				}
-				targets = []*plan.Target{t}
-			}
-			a.warn(compiled)
-			v := &previewer{a: a, plan: compiled, grower: grow.NewGrower(compiled.Set), flags: flags}
-			defer v.grower.Close()
-			if err := v.show(cmd.Context(), targets); err != nil {
-				return err
-			}
-			return v.grower.Err()
+			return a.watched(cmd, args, func() error { return a.previewPlan(cmd.Context(), args, flags) })
 		},
 	}
 	c.Flags().StringVar(&flags.entity, "entity", "", "show only this `ENTITY`, or the occasions of this unit")
@@ -111,8 +68,58 @@ must produce the same fingerprints.`,
 	c.Flags().BoolVar(&flags.csv, "csv", false, "print rows as CSV (RFC 4180); needs --entity")
 	c.Flags().
 		BoolVar(&flags.print, "fingerprints", false, "print fingerprints, even of very many rows")
+	watchFlag(c)
 	a.clockFlag(c)
+	a.useFlags(c)
 	return c
+}
+
+// previewPlan shows rows of a plan.
+func (a *program) previewPlan(ctx context.Context, args []string, flags previewFlags) error {
+	o, err := a.ws.Options()
+	if err != nil {
+		return err
+	}
+	if err := flags.check(); err != nil {
+		return err
+	}
+	flags.splitRow()
+	p, err := a.ws.ReadPlan(args)
+	if err == nil && flags.awkward && !p.MixesAwkward() {
+		a.say("the plan mixes in no awkward values; these are what load --awkward %s would add", usualAwkward)
+		p, err = p.WithAwkward(usualAwkward)
+	}
+	if err != nil {
+		return err
+	}
+	unit := slices.ContainsFunc(p.Units, func(u *plan.Unit) bool { return u.Name == flags.entity })
+	o.WithoutUnits = !unit
+	compiled, err := p.Compile(o)
+	if err != nil {
+		return err
+	}
+	defer compiled.Close()
+	targets := compiled.Targets
+	if unit {
+		i := slices.IndexFunc(
+			compiled.Occasions,
+			func(t *plan.Target) bool { return t.Plan.Name == flags.entity },
+		)
+		targets = compiled.Occasions[i : i+1]
+	} else if flags.entity != "" {
+		t, err := entityNamed(compiled, "--entity", flags.entity)
+		if err != nil {
+			return err
+		}
+		targets = []*plan.Target{t}
+	}
+	a.warn(compiled)
+	v := &previewer{a: a, plan: compiled, grower: grow.NewGrower(compiled.Set), flags: flags}
+	defer v.grower.Close()
+	if err := v.show(ctx, targets); err != nil {
+		return err
+	}
+	return v.grower.Err()
 }
 
 func (f *previewFlags) check() error {

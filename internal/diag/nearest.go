@@ -6,15 +6,24 @@ import (
 )
 
 // Nearest returns the name that differs least from a wrong one, or "" if none is
-// near: at most one edit in three characters.
+// near: at most one edit in three characters. Of several, one that begins alike is nearer:
+// the first letter is seldom wrong.
 func Nearest(wrong string, names []string) string {
 	best, least := "", 1+max(1, utf8.RuneCountInString(wrong)/3)
 	for _, name := range names {
-		if d := distance(strings.ToLower(wrong), strings.ToLower(name)); d < least {
+		d := distance(strings.ToLower(wrong), strings.ToLower(name))
+		if d < least || d == least && best != "" && beginAlike(wrong, name) && !beginAlike(wrong, best) {
 			best, least = name, d
 		}
 	}
 	return best
+}
+
+// beginAlike reports whether two names have the same first letter.
+func beginAlike(a, b string) bool {
+	x, _ := utf8.DecodeRuneInString(strings.ToLower(a))
+	y, _ := utf8.DecodeRuneInString(strings.ToLower(b))
+	return x == y
 }
 
 // distance counts the insertions, deletions, replacements and swaps of

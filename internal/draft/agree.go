@@ -9,12 +9,16 @@ import (
 	"evensprout/internal/lexicon"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 )
 
 // agree lets the fields of a row fit each other.
 func (t *Table) agree() {
 	t.nameBesideSurname()
 	for _, g := range lexicon.Records() {
+		if g.Of != "" && !g.References(t.Schema.LocalName()) {
+			continue
+		}
 		var fields []*Field
 		parts := map[string]bool{}
 		for _, f := range t.Fields {
@@ -32,9 +36,9 @@ func (t *Table) agree() {
 		fields[0].Draws = append(fields[0].Draws, Draw{g.Draw, "{kind: " + g.Kind + "}"})
 		for _, f := range fields {
 			part := g.Parts[f.Source.Text]
-			s := Source{Text: fmt.Sprintf("{from: %s.%s}", g.Draw, part), plain: f.Source.Text}
+			s := Source{Text: fmt.Sprintf("{from: %s.%s}", g.Draw, part), Plain: f.Source.Text}
 			if alone(g.Kind, part) {
-				s.Space = personSpace // no other one has it
+				s.Space = min(sources.SpaceOf("{kind: "+g.Kind+"}"), personSpace) // no other one has it
 			}
 			f.Source = s
 		}
@@ -59,7 +63,7 @@ func (t *Table) nameBesideSurname() {
 	}
 	surname := slices.ContainsFunc(t.Fields, func(f *Field) bool { return f.Source.Text == "{kind: family-name}" })
 	if name != nil && surname {
-		name.Source = Source{Text: "{kind: given-name}", Space: spaceOf("{kind: given-name}")}
+		name.Source = Source{Text: "{kind: given-name}", Space: sources.SpaceOf("{kind: given-name}")}
 	}
 }
 
@@ -133,7 +137,7 @@ func (t *Table) plainly(name string) *Field {
 func (t *Table) varies(f *Field) bool {
 	k := f.Column.Kind
 	return (k == schema.Integer || k == schema.Decimal || k == schema.Real || k == schema.Date ||
-		k == schema.Timestamp) &&
+		k == schema.Timestamp || k == schema.Time) &&
 		f.ref == nil &&
 		!t.inKey(f) &&
 		!f.unsaid &&

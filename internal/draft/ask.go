@@ -2,16 +2,14 @@ package draft
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
-	"evensprout/internal/plan"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 	"evensprout/internal/store"
 	"evensprout/internal/value"
 )
@@ -48,7 +46,7 @@ func notAsked(what, condition string, e *store.NotAsked) string {
 // values it takes.
 func (t *Table) asked(ctx context.Context, f *Field, d *domain, candidates []Source) error {
 	c := f.Column
-	sources := t.tried(f, d, candidates)
+	tries := t.tried(f, d, candidates)
 	if f.Nulls { // some conditions are false of NULL
 		good, err := t.taken(ctx, c, d, []value.Value{{}})
 		if err != nil {
@@ -57,8 +55,8 @@ func (t *Table) asked(ctx context.Context, f *Field, d *domain, candidates []Sou
 		f.Nulls = len(good) > 0
 	}
 	var some []value.Value // of the first source of which the database takes some
-	for _, s := range sources {
-		list := values(s, probes)
+	for _, s := range tries {
+		list := sources.Values(s, sources.Probes)
 		good, err := t.taken(ctx, c, d, list)
 		if err != nil {
 			return err
@@ -77,7 +75,7 @@ func (t *Table) asked(ctx context.Context, f *Field, d *domain, candidates []Sou
 		if !t.inKey(f) && len(some) > listed {
 			some = some[:listed]
 		}
-		f.Source, f.Comment = chosen(c, some), "the values that the database accepts: CHECK ("+d.opaque[0]+")"
+		f.Source, f.Comment = sources.Chosen(c, some), "the values that the database accepts: CHECK ("+d.opaque[0]+")"
 		return nil
 	}
 
@@ -91,64 +89,18 @@ func (t *Table) asked(ctx context.Context, f *Field, d *domain, candidates []Sou
 
 // tried returns the sources whose values a database is asked about, the best first.
 func (t *Table) tried(f *Field, d *domain, candidates []Source) []Source {
-	sources := candidates
+	tries := candidates
 	if t.inKey(f) {
 		f.Source = Source{}
-		sources = append(t.wider(f, Source{}, d), candidates...)
+		tries = append(t.wider(f, Source{}, d), candidates...)
 	}
 	switch f.Column.Kind {
 	case schema.Text:
-		return append(slices.Clone(sources), written(f.Column)...)
+		return append(slices.Clone(tries), sources.Written(f.Column)...)
 	case schema.JSON:
-		return append(slices.Clone(sources), objects(d.opaque)...)
+		return append(slices.Clone(tries), sources.Objects(d.opaque)...)
 	}
-	return sources
-}
-
-// written are sources of texts in the forms in which programs keep other things.
-func written(c *schema.Column) []Source {
-	var out []Source
-	for _, form := range []string{
-		"202[0-5]-0[1-9]-[0-2][1-8] [01][0-9]:[0-5][0-9]:[0-5][0-9]", "202[0-5]-0[1-9]-[0-2][1-8]",
-		"202[0-5]-0[1-9]-[0-2][1-8]T[01][0-9]:[0-5][0-9]:[0-5][0-9]Z",
-		"[01][0-9]:[0-5][0-9]", "[01][0-9]:[0-5][0-9]:[0-5][0-9]", "[1-9][0-9]{0,3}", "[1-9][0-9]{0,3}\\.[0-9]{2}",
-		"[a-z]{3,8}@example\\.com", "https://example\\.com/[a-z]{3,8}",
-		"\\{\\}", "\\[\\]", "[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-8[0-9a-f]{3}-[0-9a-f]{12}", "[0-9a-f]{32}",
-		"[0-9a-f]{40}", "[0-9a-f]{64}", "[A-Z][0-9]{1,4}", "[A-Z]{2}",
-	} {
-		if s := patterned(form); s.Text != "" && (c.Length == 0 || fitsLength(s, c.Length)) {
-			out = append(out, s)
-		}
-	}
-	return out
-}
-
-var quoted = regexp.MustCompile(`'([^']{1,40})'`)
-
-// objects are JSON objects with the keys that conditions name.
-func objects(conditions []string) []Source {
-	var keys []string
-	for _, k := range conditions {
-		for _, m := range quoted.FindAllStringSubmatch(k, -1) {
-			if key := strings.TrimPrefix(strings.TrimPrefix(m[1], "$"), "."); !slices.Contains(keys, key) {
-				keys = append(keys, key)
-			}
-		}
-	}
-	if len(keys) == 0 {
-		return nil
-	}
-	var out []Source
-	for _, value := range []any{1, "x", true, []int{1}, map[string]any{}} {
-		object := map[string]any{}
-		for _, k := range keys {
-			object[k] = value
-		}
-		if text, err := json.Marshal(object); err == nil {
-			out = append(out, Source{Text: "{value: " + plan.Scalar(string(text)) + "}", Fixed: true})
-		}
-	}
-	return out
+	return tries
 }
 
 // taken are the values that meet all conditions of a column.
@@ -213,13 +165,13 @@ func (t *Table) askTogether(ctx context.Context) error {
 			note()
 			continue
 		}
-		rows := make([][]value.Value, probes)
+		rows := make([][]value.Value, sources.Probes)
 		for i := range rows {
 			rows[i] = make([]value.Value, len(fields))
 		}
 		for j, f := range fields {
-			for i, v := range values(f.Source, probes) {
-				rows[(i*(2*j+1))%probes][j] = v // in another order for each
+			for i, v := range sources.Values(f.Source, sources.Probes) {
+				rows[(i*(2*j+1))%sources.Probes][j] = v // in another order for each
 			}
 		}
 		pass, err := t.d.Probe(ctx, columns, k, rows)
@@ -240,7 +192,7 @@ func (t *Table) askTogether(ctx context.Context) error {
 				if rows[at][j].IsNull() {
 					continue
 				}
-				f.Source, f.Nulls = chosen(f.Column, rows[at][j:j+1]), false
+				f.Source, f.Nulls = sources.Chosen(f.Column, rows[at][j:j+1]), false
 				f.Comment = "a row that the database accepts: CHECK (" + k + ")"
 			}
 		default:

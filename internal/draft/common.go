@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 	"evensprout/internal/value"
 )
 
@@ -150,7 +151,7 @@ func share(places []place) {
 func takenByAll(places []place, s Source) []value.Value {
 	var list []value.Value
 	seen := map[string]bool{}
-	for _, v := range values(s, probes) {
+	for _, v := range sources.Values(s, sources.Probes) {
 		all := !slices.ContainsFunc(places, func(p place) bool {
 			d := p.table.domain(p.column)
 			most := p.table.lengthOf(p.column)

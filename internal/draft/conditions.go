@@ -102,6 +102,7 @@ func (t *Table) conditions() []*predicate.Node {
 			take(k.Expression, c.Name)
 		}
 	}
+	t.accepted(take)
 	if t.Schema.Partition != "" {
 		take(t.Schema.Partition, "")
 	}

@@ -12,6 +12,7 @@ import (
 	"evensprout/internal/habits"
 	"evensprout/internal/lexicon"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 	"evensprout/internal/value"
 )
 
@@ -29,6 +30,7 @@ type Options struct {
 	Entities map[*schema.Table]string
 	Fields   map[*schema.Column]string
 	Choices  map[*schema.Column][]value.Value
+	Refers   map[*schema.Column]*schema.Reference // what the code says that no constraint says
 	// Loosens tells that a reference that closes a circle can be put off, even if it is
 	// not deferrable.
 	Loosens bool
@@ -36,10 +38,11 @@ type Options struct {
 	Size    uint64 // of a table that needs no other, if Rows is 0; 0: 100
 	Today   int64  // the day of the plan's clock, in days since 1970; 0: 2026-05-01
 	Proof   string // what trying the draft has shown; empty: it was not tried
-	// Avoid and Without are columns and tables that are left out, and why.
-	Avoid   map[*schema.Column]string
-	Without map[*schema.Table]string
+	Found   Found  // what trying earlier drafts has shown
 }
+
+// Source is where a field gets its values.
+type Source = sources.Source
 
 // defaultRows is how many rows a table gets if nobody says.
 const defaultRows = 100
@@ -94,8 +97,11 @@ func Make(ctx context.Context, db *schema.Database, o Options) (*Draft, error) {
 			}
 		}
 	}
+	d.count(d.sorted()) // may end families, and what follows names parents
 	d.sums()
+	d.shareAncestors()
 	d.afterParents()
+	d.keepHours()
 	for _, t := range d.tables {
 		if !t.existing {
 			t.learn()
@@ -128,24 +134,27 @@ type drafter struct {
 
 // Table is one table of a draft.
 type Table struct {
-	Schema *schema.Table
-	Entity string
-	Rows   uint64 // for children: about so many
-	Fields []*Field
-	Unique [][]*Field // groups of fields that differ together
-	Meets  []string   // conditions on a row, as the plan writes them
-	Notes  []string   // for people
+	Schema  *schema.Table
+	Entity  string
+	Rows    uint64 // for children: about so many
+	Fields  []*Field
+	Unique  [][]*Field // groups of fields that differ together
+	Meets   []string   // conditions on a row, as the plan writes them
+	Notes   []string   // for people
+	Learned *Learned   // from its rows; nil if they were not looked at
 
 	d        *drafter
 	existing bool       // its rows are those that are there
 	parent   *reference // the reference to the parent; nil if it is none's child
 	children string     // how many for each parent
-	refs     []*reference
-	domains  map[string]*domain // by column
-	together []string           // conditions over several columns that only the database can compute
-	agreed   []schema.Reference // undeclared ones, to what declared ones imply
-	avoided  []string           // the rows of partial keys that the table does not have
-	rest     []string           // conditions that are not of one column alone
+	// the least and the most of them, if that was learned; 0, 0 if not
+	least, most uint64
+	refs        []*reference
+	domains     map[string]*domain // by column
+	together    []string           // conditions over several columns that only the database can compute
+	agreed      []schema.Reference // undeclared ones, to what declared ones imply
+	avoided     []string           // the rows of partial keys that the table does not have
+	rest        []string           // conditions that are not of one column alone
 }
 
 // Field is one column of a draft.
@@ -218,8 +227,8 @@ func (d *drafter) widen() map[*schema.Table]bool {
 func (d *drafter) choose(wanted map[*schema.Table]bool) {
 	for _, t := range d.db.Tables {
 		switch {
-		case d.Without[t] != "":
-			d.left = append(d.left, Left{Table: t.Name, Reason: d.Without[t]})
+		case d.Found.Without[t] != "":
+			d.left = append(d.left, Left{Table: t.Name, Reason: d.Found.Without[t]})
 		case wanted != nil && !wanted[t]:
 			d.left = append(d.left, Left{Table: t.Name, Reason: "not selected", Unasked: true})
 		case d.bookkeeping(t):

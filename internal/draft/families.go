@@ -85,6 +85,7 @@ func (t *Table) child(r *reference) bool {
 // reference has a say in what.
 func (t *Table) isFreeReference(c *schema.Column, r *reference) bool {
 	return c != nil && c.NotNull && !t.Schema.IsKey(c.Name) && t.domains[c.Name] == nil &&
+		len(t.d.Found.Picked[c]) == 0 &&
 		!slices.ContainsFunc(t.refs, func(o *reference) bool { return o != r && slices.Contains(o.Columns, c.Name) })
 }
 

@@ -10,25 +10,8 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 )
-
-// spaceOf is how many values a source has that a name suggests.
-func spaceOf(text string) uint64 {
-	if m := kindName.FindStringSubmatch(text); m != nil {
-		for _, k := range grow.Kinds() {
-			if k.Name == m[1] {
-				return k.Space()
-			}
-		}
-	}
-	if p, ok := strings.CutPrefix(text, "{pattern: \""); ok {
-		return patterned(strings.TrimSuffix(p, "\"}")).Space
-	}
-	if strings.HasPrefix(text, "{choose") {
-		return uint64(strings.Count(text, ",") + 1)
-	}
-	return 0
-}
 
 // isIdentity reports whether a text column looks like the place of a UUID.
 func (t *Table) isIdentity(c *schema.Column) bool {
@@ -51,14 +34,14 @@ func (t *Table) texts(f *Field, d *domain) []Source {
 	}
 	var meant []Source
 	for _, text := range lexicon.Sources(t.Schema.LocalName(), c.Name) {
-		meant = append(meant, Source{Text: text, Space: spaceOf(text)})
+		meant = append(meant, Source{Text: text, Space: sources.SpaceOf(text)})
 	}
 	out = append(meant, out...)
 	if t.isIdentity(c) {
 		out = slices.Insert(out, 0, Source{Text: "{uuid: v4}", Space: grow.MaxSpace, Alone: true})
 	}
 	for _, kind := range []string{"{kind: title}", "{kind: noun}"} {
-		out = append(out, Source{Text: kind, Space: spaceOf(kind)})
+		out = append(out, Source{Text: kind, Space: sources.SpaceOf(kind)})
 	}
 	n := 8
 	for _, most := range []int{c.Length, d.Longest} {
@@ -68,7 +51,7 @@ func (t *Table) texts(f *Field, d *domain) []Source {
 	}
 	n = max(n, min(d.Shortest, 256))
 	for _, class := range []string{"A-Z", "a-z", "0-9", "0-9a-f", "A-Z0-9"} {
-		out = append(out, patterned(fmt.Sprintf("[%s]{%d}", class, n)))
+		out = append(out, sources.Patterned(fmt.Sprintf("[%s]{%d}", class, n)))
 	}
 	return slices.DeleteFunc(out, func(s Source) bool { return s.Text == "" })
 }
@@ -81,7 +64,7 @@ func shapes(c *schema.Column, d *domain) []Source {
 			continue
 		}
 		p := predicate.Shape(n)
-		out = append(out, patterned(p), patterned(predicate.Bounded(p)))
+		out = append(out, sources.Patterned(p), sources.Patterned(predicate.Bounded(p)))
 	}
 
 	if d.Longest > 0 || d.Shortest > 0 {
@@ -96,7 +79,7 @@ func shapes(c *schema.Column, d *domain) []Source {
 			n = min(n, c.Length)
 		}
 		if n <= 1000 {
-			out = append(out, patterned(fmt.Sprintf("[a-z0-9]{%d}", n)))
+			out = append(out, sources.Patterned(fmt.Sprintf("[a-z0-9]{%d}", n)))
 		}
 	}
 	return slices.DeleteFunc(out, func(s Source) bool { return s.Text == "" })

@@ -31,15 +31,22 @@ func (d *drafter) guessReferences() {
 				) {
 				continue
 			}
+			said := d.Refers[f.Column]
 			to := d.meantBy(callings, t, f.Column)
+			if said != nil {
+				to = d.byTable[said.To]
+			}
 			if to == nil || to.existing && to.contents().Rows == 0 || d.reachesFamily(to.head(), t.head()) {
 				continue
 			}
 			r := &reference{from: t, to: to.Schema, guessed: true, Reference: &schema.Reference{
 				Columns: []string{f.Column.Name}, Table: to.Schema.Name, To: to.Schema, Targets: to.Schema.PrimaryKey,
 			}}
-			t.refs = append(t.refs, r)
 			f.Comment = "guess: no constraint says so"
+			if said != nil {
+				r.Reference, f.Comment = said, "no constraint says so, but the entity"
+			}
+			t.refs = append(t.refs, r)
 		}
 	}
 }

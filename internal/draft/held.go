@@ -6,6 +6,7 @@ import (
 
 	"evensprout/internal/habits"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 	"evensprout/internal/value"
 )
 
@@ -86,7 +87,7 @@ func (t *Table) fresh(f *Field, s Source) Source {
 	}
 	var left []value.Value
 	seen := map[string]bool{}
-	for _, v := range values(Source{Text: s.with("unique: true")}, int(s.Space)) {
+	for _, v := range sources.Values(Source{Text: s.With("unique: true")}, int(s.Space)) {
 		key := value.Fold(v.String())
 		if !used[key] && !seen[key] {
 			seen[key] = true
@@ -101,5 +102,5 @@ func (t *Table) fresh(f *Field, s Source) Source {
 	if len(left) == 0 {
 		return Source{Text: s.Text, Fixed: true}
 	}
-	return chosen(f.Column, left)
+	return sources.Chosen(f.Column, left)
 }

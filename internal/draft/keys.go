@@ -9,6 +9,7 @@ import (
 	"evensprout/internal/lexicon"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 )
 
 // key is columns that must differ from row to row, taken together.
@@ -55,6 +56,7 @@ func (t *Table) takeAsItIs() {
 
 const (
 	smallTable     = 12 // rows of a small table that only others refer to
+	manyCodes      = 40 // existing rows that such a table has at most
 	fewColumns     = 5  // such a table has at most so many columns
 	childrenOfEach = 2  // on average
 	mostChildren   = 3
@@ -79,6 +81,12 @@ func (t *Table) wish() uint64 {
 // isLookup reports whether a table is a small one that others refer to, and that refers to none.
 func (t *Table) isLookup() bool {
 	others := slices.ContainsFunc(t.Schema.References, func(r schema.Reference) bool { return r.To != t.Schema })
+	if l := t.d.Learned[t.Schema]; l != nil && l.Rows > manyCodes {
+		return false
+	}
+	if !others && lexicon.IsReference(t.Schema.LocalName()) {
+		return true
+	}
 	return !others && len(t.Schema.Columns) <= fewColumns &&
 		slices.ContainsFunc(t.d.tables, func(o *Table) bool {
 			return o != t && slices.ContainsFunc(o.refs, func(r *reference) bool { return r.to == t.Schema })
@@ -187,7 +195,7 @@ func (t *Table) keep() {
 	}
 
 	s.run(0, nil)
-	rows := min(want, s.best)
+	rows := t.capped(min(want, s.best))
 	if t.parent != nil && rows < want {
 		// Too few different values for all children: the rows stand for themselves.
 		t.endFamily()
@@ -251,6 +259,9 @@ func (t *Table) bounds() (least, most uint64) {
 	least, most = t.parent.known().bounds()
 	if t.joins() {
 		return childrenOfEach * least, childrenOfEach * most
+	}
+	if t.most > 0 {
+		return t.least * least, t.most * most
 	}
 	return least, mostChildren * most
 }
@@ -536,10 +547,10 @@ func (t *Table) free(set []*Field, all uint64) uint64 {
 // settleField gives a field that keeps a key the source with the most values, unless the
 // key has room enough as it is.
 func (t *Table) settleField(f *Field, inGroup, roomy bool) {
-	if f.Source.plain != "" && inGroup {
+	if f.Source.Plain != "" && inGroup {
 		f.Source = Source{
-			Text:  f.Source.plain,
-			Space: spaceOf(f.Source.plain),
+			Text:  f.Source.Plain,
+			Space: sources.SpaceOf(f.Source.Plain),
 		} // parts of a draw cannot be counted together
 	}
 	if roomy {

@@ -5,6 +5,7 @@ import (
 
 	"evensprout/internal/lexicon"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 	"evensprout/internal/value"
 )
 
@@ -44,7 +45,7 @@ func namedNumbers(table string, c *schema.Column, unit int64, in limits) (list [
 	wide = hi - lo
 	if n.Kind != "" && least >= in.low && n.Hi*unit <= in.high && fitsScale(n.Kind, c) {
 		text := "{kind: " + n.Kind + "}"
-		return []Source{countable(text, spaceOf(text))}, wide
+		return []Source{sources.Countable(text, sources.SpaceOf(text))}, wide
 	}
 	if n.Above {
 		lo = min(max(lo, unit), hi)
@@ -57,7 +58,7 @@ func namedNumbers(table string, c *schema.Column, unit int64, in limits) (list [
 		shape = ", shape: " + n.Shape
 	}
 	text := fmt.Sprintf("{between: [%s, %s]%s}", show(lo), show(hi), shape)
-	return []Source{countable(text, uint64(wide)+1)}, wide
+	return []Source{sources.Countable(text, uint64(wide)+1)}, wide
 }
 
 // decimalKinds are the kinds of decimals, with their digits after the point.

@@ -8,6 +8,7 @@ import (
 	"evensprout/internal/lexicon"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 	"evensprout/internal/value"
 )
 
@@ -31,9 +32,9 @@ func (o *Options) today() int64 {
 // Clock is the plan's clock: the beginning of a day, so that it is not ahead of the server's.
 func (o *Options) Clock() string {
 	if o.Today == 0 {
-		return clock
+		return sources.Clock
 	}
-	return shownDay(o.Today) + "T00:00:00Z"
+	return sources.ShownDay(o.Today) + "T00:00:00Z"
 }
 
 // mustDay reads a date that is written in this program.
@@ -84,29 +85,12 @@ func day(l *predicate.Limit, up bool) (int64, bool) {
 	return n, true
 }
 
-// shownDay writes a number of days since 1970 as a date.
-func shownDay(n int64) string { return value.Value{Type: value.Date, N: n}.String() }
-
-// span writes a range of days as the column's type.
-func span(c *schema.Column, lo, hi int64) Source {
-	if hi < lo {
-		return Source{}
-	}
-	if c.Kind == schema.Date {
-		return countable(fmt.Sprintf("{between: [%s, %s]}", shownDay(lo), shownDay(hi)), uint64(hi-lo+1))
-	}
-	return countable(
-		fmt.Sprintf("{between: [%sT00:00:00Z, %sT23:59:59Z]}", shownDay(lo), shownDay(hi)),
-		uint64(hi-lo+1)*86_400,
-	)
-}
-
 // moments are sources of dates, times of day and moments.
 func moments(c *schema.Column, d *domain, today int64) []Source {
 	if c.Kind == schema.Time {
 		return []Source{
-			countable("{between: [06:00, 21:45], step: 15m}", 64),
-			countable("{between: [00:00:00, 23:59:59]}", 86_400),
+			sources.Countable("{between: [06:00, 21:45], step: 15m}", 64),
+			sources.Countable("{between: [00:00:00, 23:59:59]}", 86_400),
 		}
 	}
 	lo, isLo := day(d.Min, true)
@@ -117,14 +101,16 @@ func moments(c *schema.Column, d *domain, today int64) []Source {
 		hi = max(today-1, lo+400)
 	case isHi:
 		lo = min(today-someTime, hi-400)
+	case c.Kind == schema.Date && lexicon.Of(c.Name).Says("founded"):
+		return []Source{sources.Span(c, mustDay("1950-01-01"), mustDay("2020-12-31"))}
 	case c.Kind == schema.Date && isBirth(c.Name):
-		return []Source{span(c, mustDay("1950-01-01"), mustDay("2008-12-31"))}
+		return []Source{sources.Span(c, mustDay("1950-01-01"), mustDay("2008-12-31"))}
 	case c.Kind == schema.Date:
-		return append([]Source{span(c, today-someTime, today-1)}, elsewhere(c)...)
+		return append([]Source{sources.Span(c, today-someTime, today-1)}, elsewhere(c)...)
 	default:
 		return append([]Source{{Text: "{before: clock, within: 400d}"}}, elsewhere(c)...)
 	}
-	return []Source{span(c, lo, hi), span(c, lo, lo), span(c, today-400, today-1)}
+	return []Source{sources.Span(c, lo, hi), sources.Span(c, lo, lo), sources.Span(c, today-400, today-1)}
 }
 
 // elsewhere are other times, for conditions on parts of a moment.
@@ -132,7 +118,7 @@ func elsewhere(c *schema.Column) []Source {
 	var out []Source
 	for _, ends := range [][2]string{{"2020-01-01", "2024-12-31"}, {"2015-01-01", "2019-12-31"},
 		{"2000-01-01", "2009-12-31"}, {"2027-01-01", "2037-12-31"}, {"1970-01-02", "1999-12-31"}} {
-		out = append(out, span(c, mustDay(ends[0]), mustDay(ends[1])))
+		out = append(out, sources.Span(c, mustDay(ends[0]), mustDay(ends[1])))
 	}
 	return out
 }
@@ -140,7 +126,7 @@ func elsewhere(c *schema.Column) []Source {
 // wideMoments have room for unique values.
 func wideMoments(c *schema.Column, d *domain, today int64) []Source {
 	if c.Kind == schema.Time {
-		return []Source{countable("{between: [00:00:00, 23:59:59]}", 86_400)}
+		return []Source{sources.Countable("{between: [00:00:00, 23:59:59]}", 86_400)}
 	}
 	lo, hi := wideDay, mustDay("2037-12-31")
 	if c.Kind == schema.Timestamp {
@@ -154,7 +140,7 @@ func wideMoments(c *schema.Column, d *domain, today int64) []Source {
 		hi = n
 		lo = min(lo, hi)
 	}
-	return []Source{span(c, lo, hi)}
+	return []Source{sources.Span(c, lo, hi)}
 }
 
 // follow brings conditions such as ends_at > starts_at to sources: the later moment is
@@ -244,17 +230,28 @@ func (t *Table) pair() {
 		if h.event.Past {
 			past = ", before: clock"
 		}
-		within := t.spanBetween(before, f, h.event.Within)
+		within := t.spanBetween(before, f, h.event.Within) + sameKind(before, f)
 		f.Source = Source{Text: fmt.Sprintf("{after: %s%s, within: %s}", quoteField(before.Name), past, within)}
 	}
+}
+
+// sameKind says that a moment after a date has a time of day.
+func sameKind(early, late *Field) string {
+	if early.Column.Kind == schema.Date && late.Column.Kind == schema.Timestamp {
+		return ", step: 1m"
+	}
+	return ""
 }
 
 // spanBetween is how far an end lies behind its beginning: what has times of day is over on the same day, unless it is
 // of the kind that lasts.
 func (t *Table) spanBetween(early, late *Field, usual string) string {
+	if early.Column.Kind != late.Column.Kind && !strings.HasSuffix(usual, "d") {
+		return "30d"
+	}
 	a, b, of := lexicon.Of(early.Column.Name), lexicon.Of(late.Column.Name), lexicon.Of(t.Schema.LocalName())
 	if late.Column.Kind == schema.Timestamp && a.Says("started", "scheduled") && b.Says("ended", "closed") &&
-		!of.Says("subscription", "order", "booking", "employee", "job") {
+		!of.Says("subscription", "order", "employee", "job") {
 		return "20m..3h"
 	}
 	return usual
@@ -288,7 +285,7 @@ func earlier(list []happening, of happening) *Field {
 			of.event.Rank >= lexicon.AnyTime && list[i].event.Rank >= lexicon.UnknownEvent &&
 				i > 0 // it may happen at any time
 		switch {
-		case f.Column.Kind != of.field.Column.Kind, same, of.event.Apart && !f.Column.NotNull:
+		case same, of.event.Apart && !f.Column.NotNull:
 		case f.Column.NotNull:
 			return f
 		case !of.field.Column.NotNull && f.Nulls && of.event.Rank < lexicon.AnyTime &&
@@ -314,22 +311,47 @@ func (d *drafter) afterParents() {
 			continue
 		}
 		for _, f := range t.Fields {
-			if !f.begins || f.Source.Text != "{before: clock, within: 400d}" || f.followed {
+			if !f.begins || !t.mayBeginLater(f) {
 				continue
 			}
-			if path := t.beginningAbove(f); path != "" {
-				f.Source = Source{Text: "{after: " + path + ", before: clock, within: 60d}"}
+			if path, begun := t.beginningAbove(f); path != "" {
+				f.Source = Source{Text: "{after: " + path + ", before: clock, within: 60d" + sameKind(begun, f) + "}"}
 			}
 		}
 	}
 }
 
-// beginningAbove is the path to the moment in which the row above began, or one that a row cannot be without; empty if
-// there is none.
-func (t *Table) beginningAbove(f *Field) string {
+// keepHours lets what is agreed upon begin in working hours: appointments, lessons, visits.
+func (d *drafter) keepHours() {
+	for _, t := range d.tables {
+		if t.existing || !lexicon.Of(t.Schema.LocalName()).Says("meeting", "scheduled") {
+			continue
+		}
+		for _, f := range t.Fields {
+			m := lexicon.Of(f.Column.Name)
+			text := f.Source.Text
+			free := strings.HasSuffix(text, "within: 60d}") || strings.HasSuffix(text, "within: 400d}")
+			if free && f.Column.Kind == schema.Timestamp && m.Says("started", "scheduled") {
+				f.Source.Text = f.Source.With("hours: 8-18, weekdays: mon-fri, step: 15m")
+			}
+		}
+	}
+}
+
+// mayBeginLater reports whether a moment comes from the range that all moments have.
+func (t *Table) mayBeginLater(f *Field) bool {
+	usual := moments(f.Column, &domain{}, t.d.today())
+	return len(usual) > 0 && f.Source.Text == usual[0].Text && !isBirth(f.Column.Name)
+}
+
+// beginningAbove is the path to the moment in which the row above began, or one that a row cannot be without, and its
+// field; empty if there is none.
+func (t *Table) beginningAbove(f *Field) (string, *Field) {
 	moment := func(o *Table) *Field {
 		for _, m := range o.Fields {
-			if m.begins && m.Column.NotNull && m.Column.Kind == f.Column.Kind {
+			// A date that is no event, such as that of a launch, may be long ago.
+			known := m.Column.Kind == schema.Timestamp || lexicon.EventOf(m.Column.Name).Rank != lexicon.UnknownEvent
+			if m.begins && m.Column.NotNull && known && !lexicon.Of(m.Column.Name).Says("founded") {
 				return m
 			}
 		}
@@ -337,13 +359,13 @@ func (t *Table) beginningAbove(f *Field) string {
 	}
 	if t.parent != nil && t.parent.known() != nil {
 		if m := moment(t.parent.known()); m != nil {
-			return quoteField(t.parent.known().Entity) + "." + quoteField(m.Name)
+			return quoteField(t.parent.known().Entity) + "." + quoteField(m.Name), m
 		}
 	}
 	for f, of := range t.leads() {
 		if m := moment(of); m != nil && of.head() != t.head() {
-			return quoteField(f.Name) + "." + quoteField(m.Name)
+			return quoteField(f.Name) + "." + quoteField(m.Name), m
 		}
 	}
-	return ""
+	return "", nil
 }

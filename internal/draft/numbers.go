@@ -8,6 +8,7 @@ import (
 
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 	"evensprout/internal/value"
 )
 
@@ -122,7 +123,7 @@ func numbers(table string, c *schema.Column, d *domain) []Source {
 		}
 		a := value.Value{Type: value.Decimal, Scale: uint8(scale), N: lo}.String()
 		b := value.Value{Type: value.Decimal, Scale: uint8(scale), N: hi}.String()
-		return countable(fmt.Sprintf("{between: [%s, %s]}", a, b), uint64(hi)-uint64(lo)+1)
+		return sources.Countable(fmt.Sprintf("{between: [%s, %s]}", a, b), uint64(hi)-uint64(lo)+1)
 	}
 	list := namedFirst(table, c, d, unit)
 	list = append(list, show(lo, hi))
@@ -131,7 +132,7 @@ func numbers(table string, c *schema.Column, d *domain) []Source {
 	}
 	for _, n := range []int64{0, 1, -1} {
 		if n >= least || c.Kind != schema.Integer {
-			list = append(list, chosen(c, []value.Value{value.Int(n)}))
+			list = append(list, sources.Chosen(c, []value.Value{value.Int(n)}))
 		}
 	}
 	return slices.DeleteFunc(list, func(s Source) bool { return s.Text == "" })
@@ -172,5 +173,5 @@ func (t *Table) listed(c *schema.Column, d *domain) Source {
 	if list == nil {
 		return Source{Fixed: true}
 	}
-	return chosen(c, list)
+	return sources.Chosen(c, list)
 }

@@ -18,6 +18,7 @@ type reference struct {
 	guessed bool
 	lead    *Field      // the field that picks the row; nil if the others tell it
 	where   [][2]string // fields of the row that is picked, and those of this row that they are equal to
+	skew    string      // how unevenly rows are picked, if that was learned
 	only    []only      // what columns of the picked row must hold, as conditions on columns of the reference say
 }
 
@@ -63,7 +64,7 @@ func (t *Table) references() {
 }
 
 // without reports whether the draft leaves a column out.
-func (t *Table) without(column string) bool { return t.d.Avoid[t.Schema.Column(column)] != "" }
+func (t *Table) without(column string) bool { return t.d.Found.Avoid[t.Schema.Column(column)] != "" }
 
 // refer decides for each foreign key which field picks the row, and which fields
 // follow it.
@@ -148,6 +149,7 @@ func (t *Table) referThere(r *reference, lead *Field, done map[string]bool) {
 		}
 		lead.Nulls = lead.Nulls && !k.NotNull
 	}
+	t.pickAccepted(r)
 
 	t.followLead(r, done)
 	if len(r.where) > 0 && lead.Column.NotNull {

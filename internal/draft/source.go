@@ -5,39 +5,14 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
-	"unicode/utf8"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/lexicon"
-	"evensprout/internal/plan"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 	"evensprout/internal/value"
 )
-
-// Source is where a field gets its values, as a flow mapping of YAML.
-type Source struct {
-	Text    string
-	Space   uint64 // how many different values there are; 0 if they cannot be made to differ
-	Fixed   bool   // the same in every row
-	Follows bool   // it follows from another field
-	Own     string // the column of its own row that it repeats, if any
-	Alone   bool   // its values differ by themselves
-
-	plain string // of a part of a draw: the source that it stands for
-}
-
-// countable is a source with so many different values.
-func countable(text string, space uint64) Source { return Source{Text: text, Space: space} }
-
-// with adds a modifier to a source.
-func (s Source) with(modifier string) string {
-	if !strings.HasSuffix(s.Text, "}") {
-		return s.Text
-	}
-	return strings.TrimSuffix(s.Text, "}") + ", " + modifier + "}"
-}
 
 // fill decides where each field gets its values.
 func (t *Table) fill(ctx context.Context) error {
@@ -92,7 +67,7 @@ func (t *Table) plannedKey(f *Field) bool {
 // fillField finds the source of a field: the first candidate that meets the conditions of its
 // column.
 func (t *Table) fillField(ctx context.Context, f *Field) error {
-	if why := t.d.Avoid[f.Column]; why != "" {
+	if why := t.d.Found.Avoid[f.Column]; why != "" {
 		f.avoid(why)
 		return nil
 	}
@@ -248,22 +223,22 @@ func bytesOf(c *schema.Column, d *domain) []Source {
 	} else if c.Type == "binary" {
 		n = c.Length // else the server fills it up
 	}
-	return []Source{{Text: fmt.Sprintf("{bytes: %d}", n)}, patterned(fmt.Sprintf("[a-z0-9]{%d}", n))}
+	return []Source{{Text: fmt.Sprintf("{bytes: %d}", n)}, sources.Patterned(fmt.Sprintf("[a-z0-9]{%d}", n))}
 }
 
 // candidates are sources for a column, the most telling first.
 func (t *Table) candidates(f *Field, d *domain) []Source {
 	c := f.Column
 	if values := d.Values(); values != nil {
-		return []Source{chosen(c, values)}
+		return []Source{sources.Chosen(c, values)}
 	}
 	if c.Values != nil {
-		return []Source{chosenTexts(c.Values)}
+		return []Source{sources.ChosenTexts(c.Values)}
 	}
 	if len(d.marked) > 0 && isFree(d) && !t.inKey(f) {
 		most := slices.MaxFunc(d.marked, func(a, b value.Value) int { return cmp.Compare(a.N, b.N) }).N
 		return append(
-			[]Source{chosen(c, append(slices.Clone(d.marked), value.Int(most+1), value.Int(most+2)))},
+			[]Source{sources.Chosen(c, append(slices.Clone(d.marked), value.Int(most+1), value.Int(most+2)))},
 			numbers(t.Schema.LocalName(), c, d)...)
 	}
 
@@ -272,10 +247,10 @@ func (t *Table) candidates(f *Field, d *domain) []Source {
 		return numbers(t.Schema.LocalName(), c, d)
 	case schema.Boolean:
 		return []Source{
-			countable("{share: "+lexicon.TrueShare(c.Name, c.Preset)+"}", 2),
-			countable("{share: 50%}", 2),
-			countable("{choose: [true]}", 1),
-			countable("{choose: [false]}", 1),
+			sources.Countable("{share: "+lexicon.TrueShare(c.Name, c.Preset)+"}", 2),
+			sources.Countable("{share: 50%}", 2),
+			sources.Countable("{choose: [true]}", 1),
+			sources.Countable("{choose: [false]}", 1),
 		}
 	case schema.Date, schema.Timestamp, schema.Time:
 		return moments(c, d, t.d.today())
@@ -289,77 +264,10 @@ func (t *Table) candidates(f *Field, d *domain) []Source {
 	}
 
 	if c.Form != "" {
-		return []Source{patterned(c.Form)}
+		return []Source{sources.Patterned(c.Form)}
 	}
 
 	// Of a type that nobody here knows: one engine takes numbers and texts everywhere,
 	// the others may understand a text.
 	return t.texts(f, d)
-}
-
-// chosen is a source that picks from values, as far as the column can hold them.
-func chosen(c *schema.Column, values []value.Value) Source {
-	seen := map[string]bool{}
-	var items []string
-	for _, v := range values {
-		text := v.String()
-		switch {
-		case v.IsNull():
-			continue
-		case isWritten(c, v):
-			if c.Length > 0 && utf8.RuneCountInString(text) > c.Length {
-				continue
-			}
-			text = plan.Scalar(text)
-			if v.Type != value.Text {
-				text = strconv.Quote(v.String())
-			}
-		case c.Kind == schema.Boolean:
-			text = strconv.FormatBool(isYes(v))
-		case c.Kind == schema.Date && v.Type == value.Timestamp:
-			text = value.Value{Type: value.Date, N: v.N / value.Day}.String()
-		case v.Type == value.Text:
-			text = v.S // a number or moment in quotes
-		}
-		if key := value.Fold(text); !seen[key] {
-			seen[key] = true
-		}
-		if !slices.Contains(items, text) {
-			items = append(items, text)
-		}
-	}
-	return countable("{choose: ["+strings.Join(items, ", ")+"]}", uint64(len(seen)))
-}
-
-// isYes reads a value as a truth: 1, true and yes are true.
-func isYes(v value.Value) bool {
-	s := strings.ToLower(v.S)
-	return v.N != 0 || strings.HasPrefix(s, "t") || strings.HasPrefix(s, "y")
-}
-
-// isWritten reports whether a column holds a value as text.
-func isWritten(c *schema.Column, v value.Value) bool {
-	return c.Kind == schema.Text || c.Kind == schema.Bytes || c.Kind == schema.Any && v.Type == value.Text
-}
-
-// chosenTexts is a source that picks from texts.
-func chosenTexts(values []string) Source {
-	list := make([]value.Value, len(values))
-	for i, v := range values {
-		list[i] = value.String(v)
-	}
-	return chosen(&schema.Column{Kind: schema.Text}, list)
-}
-
-// patterned is a source of a pattern; without values if it cannot be one.
-func patterned(pattern string) Source {
-	s := Source{Text: "{pattern: " + plan.Scalar(pattern) + "}"}
-	src, err := grow.Pattern(pattern)
-	if err != nil {
-		return Source{}
-	}
-	if c, ok := src.(grow.Countable); ok && grow.Distinct(src) {
-		s.Space = c.Space()
-	}
-	return s
 }

@@ -8,6 +8,7 @@ import (
 
 	"evensprout/internal/lexicon"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 )
 
 // chosenItem finds the values of {choose: [a, b]} and {choose: {a: 80, b: 20}}.
@@ -31,7 +32,7 @@ func (t *Table) followStatus() {
 		if len(list) == 0 || len(list) == len(words) {
 			continue
 		}
-		f.Source.Text = f.Source.with(fmt.Sprintf("if: {%s: [%s]}", quoteField(status.Name), strings.Join(list, ", ")))
+		f.Source.Text = f.Source.With(fmt.Sprintf("if: {%s: [%s]}", quoteField(status.Name), strings.Join(list, ", ")))
 		f.Nulls = false
 	}
 }
@@ -46,7 +47,7 @@ func (t *Table) followTruths() {
 		for _, yes := range t.Fields {
 			if yes.Column.Kind == schema.Boolean && yes.Column.NotNull && !yes.unsaid &&
 				lexicon.EventOf(yes.Column.Name) == e && strings.HasPrefix(yes.Source.Text, "{share") {
-				f.Source.Text = f.Source.with(fmt.Sprintf("if: {%s: true}", quoteField(yes.Name)))
+				f.Source.Text = f.Source.With(fmt.Sprintf("if: {%s: true}", quoteField(yes.Name)))
 				f.Nulls = false
 				break
 			}
@@ -96,8 +97,8 @@ func (t *Table) statusWords() (*Field, []string) {
 			for _, m := range chosenItem.FindAllStringSubmatch(strings.TrimPrefix(f.Source.Text, "{choose"), -1) {
 				list = append(list, m[1])
 			}
-		case kindName.MatchString(f.Source.Text):
-			for _, v := range values(f.Source, probes) {
+		case sources.KindName.MatchString(f.Source.Text):
+			for _, v := range sources.Values(f.Source, sources.Probes) {
 				if !slices.Contains(list, v.S) {
 					list = append(list, v.S)
 				}

@@ -92,7 +92,7 @@ var integers = []schema.Kind{schema.Integer}
 
 // digits reports whether a decimal column has room for amounts.
 func (f *Field) hasRoom() bool {
-	const room = 7 // digits before the point
+	const room = 6 // digits before the point: three lines of 100 pieces at 999.99
 	return f.Column.Precision == 0 || f.Column.Precision-f.Column.Scale >= room
 }
 

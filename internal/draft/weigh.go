@@ -7,6 +7,7 @@ import (
 
 	"evensprout/internal/lexicon"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 )
 
 // weigh gives choices that a condition lists the weights that their words and the default of the column suggest: most
@@ -40,7 +41,7 @@ func nearPreset(c *schema.Column) []Source {
 	if err != nil || !c.Default || c.Kind != schema.Integer || c.Identity != schema.NoIdentity || n < 0 || n+2 > most {
 		return nil
 	}
-	return []Source{countable(fmt.Sprintf("{choose: {%d: 70, %d: 20, %d: 10}}", n, n+1, n+2), 3)}
+	return []Source{sources.Countable(fmt.Sprintf("{choose: {%d: 70, %d: 20, %d: 10}}", n, n+1, n+2), 3)}
 }
 
 // weightOf is how often a choice is made.

@@ -7,6 +7,7 @@ import (
 	"evensprout/internal/habits"
 	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 	"evensprout/internal/value"
 )
 
@@ -17,20 +18,20 @@ func (t *Table) wide(f *Field) Source {
 		d = &domain{}
 	}
 	s := f.Source
-	if s.plain != "" && s.Space == 0 { // many share the part of a draw
-		s = Source{Text: s.plain, Space: spaceOf(s.plain)}
+	if s.Plain != "" && s.Space == 0 { // many share the part of a draw
+		s = Source{Text: s.Plain, Space: sources.SpaceOf(s.Plain)}
 	}
 	if s.Alone || s.Fixed && c.Kind != schema.JSON || s.Follows || d.Only != nil || c.Values != nil ||
 		c.Kind == schema.Boolean {
 		return s
 	}
-	if limit := t.beginning(f); limit > 0 && !fitsLength(s, limit) {
+	if limit := t.beginning(f); limit > 0 && !sources.FitsLength(s, limit) {
 		s.Space = 0 // only the beginning counts
 	}
 	if len(d.opaque) > 0 {
 		return s // the database was asked about these
 	}
-	if t.isLookup() && s.Space >= fewest && c.Kind == schema.Text && strings.HasPrefix(s.Text, "{kind: ") {
+	if t.isLookup() && s.Space >= fewest && c.Kind == schema.Text && isMeaningful(s) {
 		return s // few rows with values that mean something
 	}
 	for _, w := range t.wider(f, s, d) {
@@ -42,6 +43,11 @@ func (t *Table) wide(f *Field) Source {
 		return t.listed(c, d)
 	}
 	return s
+}
+
+// isMeaningful reports whether values of a source are more than signs.
+func isMeaningful(s Source) bool {
+	return strings.HasPrefix(s.Text, "{kind: ") || strings.HasPrefix(s.Text, "{from: ")
 }
 
 // fewest is how many values a table of codes has at least.
@@ -71,7 +77,7 @@ func (t *Table) wider(f *Field, s Source, d *domain) []Source {
 		return wideMoments(c, d, t.d.today())
 	case schema.Text, schema.Any, schema.Bytes:
 		limit := t.beginning(f)
-		if s.Space >= t.ample() && (limit == 0 || limit >= c.Length && c.Length > 0 || fitsLength(s, limit)) {
+		if s.Space >= t.ample() && (limit == 0 || limit >= c.Length && c.Length > 0 || sources.FitsLength(s, limit)) {
 			return nil
 		}
 		return wideTexts(c, d, limit)
@@ -120,21 +126,21 @@ func wideTexts(c *schema.Column, d *domain, limit int) []Source {
 	}
 	n = max(n, min(d.Shortest, 64))
 	var list []Source
-	if title := (Source{Text: "{kind: title}", Space: spaceOf("{kind: title}")}); c.Kind == schema.Text &&
-		(limit == 0 || fitsLength(title, limit)) {
+	if title := (Source{Text: "{kind: title}", Space: sources.SpaceOf("{kind: title}")}); c.Kind == schema.Text &&
+		(limit == 0 || sources.FitsLength(title, limit)) {
 		list = append(list, title)
 	}
 	if c.Type == "binary" && n < c.Length {
-		list = append(list, patterned(fmt.Sprintf("[a-z0-9]{%d}", c.Length)))
+		list = append(list, sources.Patterned(fmt.Sprintf("[a-z0-9]{%d}", c.Length)))
 	}
 	if n >= 8 {
-		list = append(list, patterned(fmt.Sprintf("[A-Z]{%d}[0-9]{%d}", (n+1)/2, n-(n+1)/2)))
+		list = append(list, sources.Patterned(fmt.Sprintf("[A-Z]{%d}[0-9]{%d}", (n+1)/2, n-(n+1)/2)))
 	}
 	return append(
 		list,
-		patterned(fmt.Sprintf("[a-z0-9]{%d}", n)),
-		patterned(fmt.Sprintf("[A-Z0-9]{%d}", n)),
-		patterned(fmt.Sprintf("[0-9]{%d}", n)),
+		sources.Patterned(fmt.Sprintf("[a-z0-9]{%d}", n)),
+		sources.Patterned(fmt.Sprintf("[A-Z0-9]{%d}", n)),
+		sources.Patterned(fmt.Sprintf("[0-9]{%d}", n)),
 	)
 }
 

@@ -9,6 +9,7 @@ import (
 	"evensprout/internal/plan"
 	"evensprout/internal/safe"
 	"evensprout/internal/schema"
+	"evensprout/internal/sources"
 )
 
 // Write writes a draft as a plan.
@@ -212,13 +213,19 @@ func (f *Field) picks() string {
 	if len(f.ref.where) > 0 || f.ref.only != nil {
 		var list []string
 		for _, o := range f.ref.only {
-			items := strings.TrimSuffix(strings.TrimPrefix(chosen(o.field.Column, o.values).Text, "{choose: "), "}")
+			items := strings.TrimSuffix(
+				strings.TrimPrefix(sources.Chosen(o.field.Column, o.values).Text, "{choose: "),
+				"}",
+			)
 			list = append(list, fmt.Sprintf("%s: %s", quoteField(to.fieldName(o.target)), items))
 		}
 		for _, w := range f.ref.where {
 			list = append(list, fmt.Sprintf("%s: {same: %s}", quoteField(w[0]), quoteField(w[1])))
 		}
 		text += ", where: {" + strings.Join(list, ", ") + "}"
+	}
+	if f.ref.skew != "" {
+		text += ", skew: " + f.ref.skew
 	}
 	return text + "}"
 }
@@ -230,20 +237,20 @@ func (f *Field) source() string {
 		s.Text = f.picks()
 	}
 	if f.Unique {
-		s.Text = s.with("unique: true")
+		s.Text = s.With("unique: true")
 	}
 	if f.Nulls && f.Source.Text != "null" && !f.Source.Follows {
 		share := "10%"
 		if f.nulls != "" {
 			share = f.nulls
 		}
-		s.Text = s.with("nulls: " + share)
+		s.Text = s.With("nulls: " + share)
 	}
 	if !f.named() {
 		if s.Text == "null" {
 			s.Text = "{value: null}"
 		}
-		s.Text = s.with("column: " + plan.Scalar(f.Column.Name))
+		s.Text = s.With("column: " + plan.Scalar(f.Column.Name))
 	}
 	return s.Text
 }
@@ -266,8 +273,8 @@ func (t *Table) Line(c *schema.Column, alone bool) (name, source, comment string
 	if t.plannedKey(&f) || f.unsaid || f.Source.Text == "" && !f.lead && f.ref != t.parent {
 		return "", "", "", false
 	}
-	if alone && f.Source.plain != "" {
-		f.Source.Text = f.Source.plain
+	if alone && f.Source.Plain != "" {
+		f.Source.Text = f.Source.Plain
 	}
 	if t.parent != nil && f.ref == t.parent {
 		return f.Name, "{pick: " + t.parent.known().Entity + "}", "", true

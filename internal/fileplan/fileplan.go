@@ -2,11 +2,13 @@
 package fileplan
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
 	"strings"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/draft"
 	"evensprout/internal/lexicon"
 	"evensprout/internal/plan"
@@ -19,7 +21,15 @@ type Input struct {
 	File    string   // as the plan is to name it
 	Columns []string // what the file calls its columns
 	Table   *schema.Table
+	Mode    string  // how rows are written; empty: as the keys suggest
+	Match   []Named // columns that tell which row a line is; nil: a key of the table
+	Set     []Named // columns that take values of the file; nil: all that it has
+	// Sheet of a workbook and Separator of CSV; empty: the first, and a comma.
+	Sheet, Separator string
 }
+
+// Named is a column of the table and what the file calls it; an empty header is like the column's name.
+type Named struct{ Column, Header string }
 
 // Drafted is a plan for a file.
 type Drafted struct {
@@ -32,23 +42,12 @@ type Drafted struct {
 // Draft drafts the plan. Rows of the table that the file names by a unique key are updated, others are added.
 func Draft(ctx context.Context, in Input, o draft.Options) (*Drafted, error) {
 	w := &writer{in: in, columns: map[*schema.Column]string{}, out: &Drafted{}}
-	for _, name := range in.Columns {
-		c := in.Table.ByConvention(name)
-		if c == nil || c.Generated || w.columns[c] != "" {
-			w.out.Unknown = append(w.out.Unknown, name)
-			continue
-		}
-		w.columns[c] = name
+	if err := w.named(); err != nil {
+		return nil, err
 	}
-	if len(w.columns) == 0 {
-		return nil, fmt.Errorf("%s has no column of the table %s, which has %s", in.File, in.Table.Name,
-			strings.Join(in.Table.ColumnNames(), ", "))
-	}
-	w.out.Key = w.key()
-	for _, c := range in.Table.Columns {
-		if w.columns[c] != "" && !slices.Contains(w.out.Key, c.Name) {
-			w.out.Set = append(w.out.Set, c.Name)
-		}
+	w.found()
+	if err := w.check(); err != nil {
+		return nil, err
 	}
 	rest := w.rest()
 	o.Entities, o.Fields, o.Only, o.Names = nil, nil, nil, lexicon.AsColumns
@@ -63,6 +62,93 @@ func Draft(ctx context.Context, in Input, o draft.Options) (*Drafted, error) {
 	}
 	w.write(d, d.Tables[i], o)
 	return w.out, nil
+}
+
+// found takes the columns of the file that are called like columns of the table.
+func (w *writer) found() {
+	for _, name := range w.in.Columns {
+		if w.used(name) {
+			continue
+		}
+		c := w.in.Table.ByConvention(name)
+		unset := c != nil && w.in.Set != nil && (w.in.Match != nil || !w.in.Table.InKey(c.Name))
+		if c == nil || unset || c.Generated || w.columns[c] != "" {
+			w.out.Unknown = append(w.out.Unknown, name)
+			continue
+		}
+		w.columns[c] = name
+	}
+	if w.out.Key == nil {
+		w.out.Key = w.key()
+	}
+	for _, c := range w.in.Table.Columns {
+		if w.columns[c] != "" && !slices.Contains(w.out.Key, c.Name) {
+			w.out.Set = append(w.out.Set, c.Name)
+		}
+	}
+}
+
+// check refuses a file whose columns are too few.
+func (w *writer) check() error {
+	in := w.in
+	switch {
+	case len(w.columns) == 0:
+		return fmt.Errorf("%s has no column of the table %s, which has %s", in.File, in.Table.Name,
+			strings.Join(in.Table.ColumnNames(), ", "))
+	case w.out.Key == nil && in.Mode != "" && in.Mode != "insert":
+		return diag.Usagef("%s has no unique key of %s: say with --match which columns tell which row a line is",
+			in.File, in.Table.Name)
+	case len(w.out.Set) == 0 && (in.Mode == "update" || in.Mode == "upsert"):
+		return diag.Usagef("%s has no column of %s but those that tell its rows apart; name the columns that "+
+			"take values with --set COLUMN=HEADER; the file has %s", in.File, in.Table.Name,
+			strings.Join(in.Columns, ", "))
+	}
+	return nil
+}
+
+// named takes the columns that the command line names.
+func (w *writer) named() error {
+	for _, list := range [][]Named{w.in.Match, w.in.Set} {
+		for _, n := range list {
+			c := w.in.Table.ByConvention(n.Column)
+			if c == nil {
+				return unknown(w.in.Table.Name+" has no column", n.Column, w.in.Table.ColumnNames())
+			}
+			header := n.Header
+			if header == "" {
+				header = n.Column
+			}
+			i := slices.IndexFunc(w.in.Columns, func(s string) bool {
+				return s == header || n.Header == "" && w.in.Table.ByConvention(s) == c
+			})
+			if i < 0 {
+				return unknown(w.in.File+" has no column", header, w.in.Columns)
+			}
+			w.columns[c] = w.in.Columns[i]
+		}
+	}
+	for _, n := range w.in.Match {
+		w.out.Key = append(w.out.Key, w.in.Table.ByConvention(n.Column).Name)
+	}
+	return nil
+}
+
+// used reports whether a column of the file has a place in the table.
+func (w *writer) used(header string) bool {
+	for _, h := range w.columns {
+		if h == header {
+			return true
+		}
+	}
+	return false
+}
+
+// unknown is the error of a column that is not there.
+func unknown(what, name string, known []string) error {
+	if near := diag.Nearest(strings.ToLower(name), known); near != "" {
+		return diag.Usagef("%s %s; did you mean %s?", what, name, near)
+	}
+	return diag.Usagef("%s %s; it has %s", what, name, strings.Join(known, ", "))
 }
 
 // writer writes the plan for a file.
@@ -161,15 +247,14 @@ func (w *writer) write(d *draft.Draft, own *draft.Table, o draft.Options) {
 			b.WriteString("    keys: database\n")
 		}
 	}
-	switch {
-	case w.out.Key == nil:
-		b.WriteString("    # the file has no unique key of the table, so its rows are added\n")
-	case len(w.out.Set) == 0:
-		fmt.Fprintf(b, "    write: {mode: keep, match: %s}\n", list(w.out.Key))
-	default:
-		fmt.Fprintf(b, "    write: {mode: upsert, match: %s, set: %s}\n", list(w.out.Key), list(w.out.Set))
-	}
+	w.writeMode(b)
 	fmt.Fprintf(b, "    rows_from:\n      file: %s\n", plan.Scalar(w.in.File))
+	if w.in.Sheet != "" {
+		fmt.Fprintf(b, "      sheet: %s\n", plan.Scalar(w.in.Sheet))
+	}
+	if w.in.Separator != "" {
+		fmt.Fprintf(b, "      separator: %s\n", plan.Scalar(w.in.Separator))
+	}
 	if w.out.Key != nil {
 		fmt.Fprintf(b, "      key: %s\n", list(w.out.Key))
 	}
@@ -191,6 +276,25 @@ func (w *writer) write(d *draft.Draft, own *draft.Table, o draft.Options) {
 	w.generated(b, own)
 	w.out.Text = b.String()
 }
+
+// writeMode writes how rows are written.
+func (w *writer) writeMode(b *strings.Builder) {
+	switch {
+	case w.in.Mode == "insert":
+	case w.out.Key == nil:
+		b.WriteString("    # the file has no unique key of the table, so its rows are added\n")
+	case len(w.out.Set) == 0:
+		fmt.Fprintf(b, "    write: {mode: %s, match: %s}\n", w.mode("keep"), list(w.out.Key))
+	case w.in.Mode == "keep" || w.in.Mode == "replace":
+		fmt.Fprintf(b, "    write: {mode: %s, match: %s}\n", w.in.Mode, list(w.out.Key))
+	default:
+		fmt.Fprintf(b, "    write: {mode: %s, match: %s, set: %s}\n", w.mode("upsert"), list(w.out.Key),
+			list(w.out.Set))
+	}
+}
+
+// mode is how rows are written, if the input does not say.
+func (w *writer) mode(usual string) string { return cmp.Or(w.in.Mode, usual) }
 
 // existing writes the entities of the tables that the rows refer to, and returns their names.
 func (w *writer) existing(b *strings.Builder, d *draft.Draft, own *draft.Table) map[*schema.Table]string {

@@ -44,7 +44,7 @@ var domains = []string{"example.com", "example.net", "example.org", "mail.exampl
 // recordKinds are the kinds to be drawn once and used in several fields.
 func recordKinds() []Kind {
 	kinds := []Kind{personKind(), placeKind(), organizationKind(), productKind(), cardKind(), vehicleKind(),
-		fileKind(), moneyKind(), reviewKind()}
+		fileKind(), moneyKind(), reviewKind(), countryKind(), currencyKind(), tongueKind()}
 	return kinds
 }
 
@@ -597,6 +597,47 @@ func moneyKind() Kind {
 				return append(b, r.entry("currency", d[0]).Fields[2]...)
 			}},
 		},
+	}
+}
+
+// listedPart is a part that a field of a list's entry gives. Entries differ in it if it is alone.
+func listedPart(name, list string, field int, alone bool) KindPart {
+	return KindPart{Name: name, alone: alone, apart: alone, make: func(r *record, d digitsOf, b []byte) []byte {
+		return append(b, r.entry(list, d[0]).Fields[field]...)
+	}}
+}
+
+// countryKind is a country with its codes.
+func countryKind() Kind {
+	return Kind{
+		Name: "country", Section: sectionPlaces, About: "a country whose name, codes, currency and dialling code agree",
+		record: func(l *words.Locale, order int) *record { return newRecord(l, order, "=country") },
+		Parts: []KindPart{
+			listedPart("name", "country", 0, true), listedPart("code", "country", 1, true),
+			listedPart("code3", "country", 2, true), listedPart("currency", "country", 3, false),
+			listedPart("dial-code", "country", 4, false),
+		},
+	}
+}
+
+// currencyKind is a currency with its code.
+func currencyKind() Kind {
+	return Kind{
+		Name: "currency-unit", Section: sectionMoney, About: "a currency whose code, name and number of decimals agree",
+		record: func(l *words.Locale, order int) *record { return newRecord(l, order, "=currency") },
+		Parts: []KindPart{
+			listedPart("code", "currency", 0, true), listedPart("name", "currency", 1, true),
+			{Name: "digits", typ: value.Integer, make: listedPart("", "currency", 2, false).make},
+		},
+	}
+}
+
+// tongueKind is a language with its code.
+func tongueKind() Kind {
+	return Kind{
+		Name: "tongue", Section: sectionPeople, About: "a language whose name and code (ISO 639) agree",
+		record: func(l *words.Locale, order int) *record { return newRecord(l, order, "=tongue") },
+		Parts:  []KindPart{listedPart("name", "tongue", 0, true), listedPart("code", "tongue", 1, true)},
 	}
 }
 

@@ -46,7 +46,8 @@ type stretch struct {
 type MomentOptions struct {
 	Least, Within value.Span // from the first end that is given
 	Digits        uint8      // of a second
-	Step          int64      // in microseconds; 0: the smallest
+	Step          int64      // in microseconds; 0: the smallest. One shorter than a day makes moments of dates
+	Dates         bool       // the days of the moments
 	By            *Calendar  // nil: all moments are as frequent
 	// Shape is how distances from the first end are distributed; its parameters are microseconds. nil: all are
 	// as frequent.
@@ -76,7 +77,12 @@ func Moment(after, before *End, o MomentOptions) (Source, error) {
 		}
 	}
 
-	s.typ = first.Type()
+	switch s.typ = first.Type(); {
+	case o.Dates:
+		s.typ = value.Date
+	case o.Step%value.Day != 0:
+		s.typ = value.Timestamp
+	}
 	if err := s.setUnit(); err != nil {
 		return nil, err
 	}

@@ -19,7 +19,7 @@ import (
 type Learned struct {
 	Rows     int64 // looked at
 	Columns  map[string]*Habit
-	Children map[string][2]uint64 // by the column of a reference: how many rows refer to one, mostly
+	Children map[string]Children // by the column of a reference
 }
 
 // Habit is what the values of a column have in common.
@@ -30,6 +30,11 @@ type Habit struct {
 	Numbers []int64    // some of the numbers or moments, in order
 	Type    value.Type // of Numbers
 	Scale   uint8      // of Numbers
+	Pattern string     // of texts that nearly all have one format: a regular expression; or empty
+	Length  int        // of texts, in characters: the 95th percentile; 0 if there are too few
+	// When tells which rows have a value, if another column says so; nil if none does.
+	When    *Dependence
+	formats formats
 	counts  map[string]int64
 	values  map[string]value.Value
 	many    bool // too many different values to count
@@ -64,44 +69,82 @@ func Learn(
 		if !looked(t) {
 			continue
 		}
-		l := &Learned{Columns: map[string]*Habit{}, Children: map[string][2]uint64{}}
-		for _, c := range t.Columns {
-			l.Columns[c.Name] = &Habit{counts: map[string]int64{}, values: map[string]value.Value{}}
-		}
-		referring := map[string]map[string]uint64{}
-		for _, r := range t.References {
-			if len(r.Columns) == 1 {
-				referring[r.Columns[0]] = map[string]uint64{}
-			}
-		}
-		err := s.Select(
-			ctx,
-			store.Query{Table: t, Columns: t.Columns, AsIs: true, Limit: learnedRows},
-			func(row []value.Value) error {
-				l.Rows++
-				for i, c := range t.Columns {
-					l.Columns[c.Name].note(c, row[i])
-					if of := referring[c.Name]; of != nil && !row[i].IsNull() {
-						of[row[i].String()]++
-					}
-				}
-				return nil
-			},
-		)
+		l := newLearner(t)
+		err := s.Select(ctx, store.Query{Table: t, Columns: t.Columns, AsIs: true, Limit: learnedRows}, l.note)
 		if err != nil {
 			return nil, err
 		}
-		for _, h := range l.Columns {
-			h.sum(least)
+		if out[t], err = l.sum(ctx, s, least); err != nil {
+			return nil, err
 		}
-		for column, parents := range referring {
-			if int64(len(parents)) >= least {
-				l.Children[column] = middle(parents)
-			}
-		}
-		out[t] = l
 	}
 	return out, nil
+}
+
+// learner looks at the rows of one table.
+type learner struct {
+	table     *schema.Table
+	learned   *Learned
+	states    []*states
+	referring map[string]referring // by column
+}
+
+// referring counts the rows that refer to each row of a table.
+type referring struct {
+	to      *schema.Table
+	parents map[string]uint64
+}
+
+// newLearner makes a learner that has seen no row.
+func newLearner(t *schema.Table) *learner {
+	l := &learner{t, &Learned{Columns: map[string]*Habit{}, Children: map[string]Children{}}, stateColumns(t),
+		map[string]referring{}}
+	for _, c := range t.Columns {
+		l.learned.Columns[c.Name] = &Habit{counts: map[string]int64{}, values: map[string]value.Value{}}
+	}
+	for _, r := range t.References {
+		if len(r.Columns) == 1 && r.To != nil {
+			l.referring[r.Columns[0]] = referring{r.To, map[string]uint64{}}
+		}
+	}
+	return l
+}
+
+// note takes a row in.
+func (l *learner) note(row []value.Value) error {
+	l.learned.Rows++
+	for _, x := range l.states {
+		x.note(row)
+	}
+	for i, c := range l.table.Columns {
+		l.learned.Columns[c.Name].note(c, row[i])
+		if of := l.referring[c.Name].parents; of != nil && !row[i].IsNull() {
+			of[row[i].String()]++
+		}
+	}
+	return nil
+}
+
+// sum keeps what rows have in common, and forgets the rest.
+func (l *learner) sum(ctx context.Context, s store.Store, least int64) (*Learned, error) {
+	for i, c := range l.table.Columns {
+		h := l.learned.Columns[c.Name]
+		h.sum(least)
+		if h.Nulls >= least && h.Nulls < l.learned.Rows {
+			h.When = depend(l.table, l.states, i, least)
+		}
+	}
+	for column, of := range l.referring {
+		all := int64(len(of.parents)) // if there are more rows, it is not known to whom they refer
+		if l.learned.Rows < learnedRows {
+			var err error
+			if all, err = s.Count(ctx, of.to); err != nil {
+				return nil, err
+			}
+		}
+		l.learned.Children[column] = childrenOf(of.parents, min(all, learnedRows), least)
+	}
+	return l.learned, nil
 }
 
 // note takes a value in.
@@ -131,6 +174,9 @@ func (h *Habit) note(c *schema.Column, v value.Value) {
 	}
 
 	key := v.String()
+	if v.Type == value.Text {
+		h.formats.note(v.S)
+	}
 	if h.many || utf8.RuneCountInString(key) > learnedLength {
 		h.Rest++
 		return
@@ -159,22 +205,16 @@ func (h *Habit) sum(least int64) {
 	if len(h.Often) > learnedValues {
 		h.Often = nil
 	}
-	h.counts, h.values = nil, nil
+	h.Pattern = h.formats.pattern(least)
+	if lines := h.formats.lines; int64(len(lines)) >= 4*least {
+		slices.Sort(lines)
+		h.Length = lines[len(lines)-1-len(lines)/20]
+	}
+	h.counts, h.values, h.formats = nil, nil, formats{}
 	slices.Sort(h.Numbers)
 	if int64(len(h.Numbers)) < 4*least {
 		h.Numbers = nil // too few to hide a single one among
 	}
-}
-
-// middle is how many of something there mostly are: from the twentieth to the last
-// twentieth.
-func middle(parents map[string]uint64) [2]uint64 {
-	list := make([]uint64, 0, len(parents))
-	for _, n := range parents {
-		list = append(list, n)
-	}
-	slices.Sort(list)
-	return [2]uint64{list[len(list)/20], list[len(list)-1-len(list)/20]}
 }
 
 // Percent is a share in hundredths, or in tenths of them where it is small.

@@ -44,6 +44,7 @@ type About struct {
 	Edition  string        `json:"edition"`
 	Revision int           `json:"revision,omitempty"` // of the generated rows; absent: 1
 	Seed     string        `json:"seed"`
+	Used     string        `json:"used,omitempty"` // the variant and size of the plan, as it writes them
 	Clock    value.Value   `json:"-"`
 	ClockSet string        `json:"clock"`
 	Commit   plan.Commit   `json:"commit"`

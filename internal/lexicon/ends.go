@@ -18,6 +18,17 @@ var ends = [][2]string{
 	{"low", "high"},
 	{"first", "last"},
 	{"fmin", "fmax"},
+	{"open", "close"},
+	{"opens", "closes"},
+	{"opening", "closing"},
+	{"starts", "ends"},
+	{"begins", "ends"},
+	{"von", "bis"},
+	{"desde", "hasta"},
+	{"inizio", "fine"},
+	{"inicio", "fin"},
+	{"inicio", "fim"},
+	{"debut", "fin"},
 }
 
 // OtherEnds are names, without signs between their words, of the upper ends of what a name is the lower end of: those

@@ -342,7 +342,7 @@ func (w *Writer) runs(ctx context.Context, c order.Chunk, src source) error {
 					}
 				}
 			}
-			return err
+			return unwritten(t, err)
 		}
 	}
 	return nil

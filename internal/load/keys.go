@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/value"
 )
@@ -28,6 +29,55 @@ func (w *Writer) gotKeys(t *Target, p *Pass, keys []value.Value) error {
 		w.log.Key(t.Plan.Name, s.first, keys[s.number:s.number+s.rows])
 	}
 	return nil
+}
+
+// reportKeys hands the primary keys of the planned rows to the option Keyed.
+func (l *Session) reportKeys(w *Writer) {
+	var one grow.Batch
+	g := w.Grower()
+	for _, t := range l.List {
+		if t.Plan.Existing || t.Table == nil {
+			continue
+		}
+		for n := range t.Grow.Total() {
+			row := grow.Row{N: n}
+			if side := uint64(len(t.Grow.Side)); n < side {
+				row.Side = true
+			} else {
+				row.N -= side
+			}
+			g.Grow(t.Grow, row, 1, &one)
+			w.translate(t, &one)
+			if key := l.keyCells(t, one.Row(0)); key != nil {
+				l.Options.Keyed(t.Plan.Name, key)
+			}
+		}
+	}
+}
+
+// keyCells are the primary key of a row in the database; nil if it is not known.
+func (l *Session) keyCells(t *Target, values []value.Value) []store.Cell {
+	var key []store.Cell
+	for _, name := range t.Table.PrimaryKey {
+		c := t.Table.Column(name)
+		i := slices.IndexFunc(t.Columns, func(o *schema.Column) bool { return o == c })
+		if i < 0 {
+			return nil
+		}
+		v := values[i]
+		if t.Grow.Fields[i] == t.Grow.Key {
+			l.mu.Lock()
+			if real, ok := l.real[t.Grow][v]; ok {
+				v = real
+			}
+			l.mu.Unlock()
+		}
+		if v.IsNull() {
+			return nil
+		}
+		key = append(key, store.Cell{Column: c, Value: v})
+	}
+	return key
 }
 
 // rename notes which key a row has in the table in place of the planned one.

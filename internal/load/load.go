@@ -54,6 +54,11 @@ type Options struct {
 	// Insist does occasions of units once more that are done.
 	Insist bool
 	Pause  time.Duration // before a transaction is begun again; 0 means a moment
+	// Keyed, if set, gets at the end the primary key that each row has in its table. Rows that hold NULL there, or have
+	// no primary key, are left out.
+	Keyed func(entity string, key []store.Cell)
+	// Uncounted looks whether tables have rows, and does not count them: for few rows into large tables.
+	Uncounted bool
 	// Progress, if set, is told now and then how many rows are written.
 	Progress func(done, total uint64)
 }
@@ -240,6 +245,9 @@ func (l *Session) write(ctx context.Context, w *Writer) error {
 func (l *Session) finished(w *Writer) *journal.Result {
 	l.Count(w.Store)
 	r := l.summary()
+	if l.Options.Keyed != nil {
+		l.reportKeys(w)
+	}
 	r.Elapsed = time.Since(l.Began)
 	r.Statements = l.Statements.Statements()
 	for _, st := range r.Statements {

@@ -18,7 +18,7 @@ import (
 // count counts the rows of a table that are there, reads their keys where these are wanted,
 // and reports whether the plan's own rows must be searched among them.
 func (l *Session) count(ctx context.Context, s store.Store, tx store.Tx, t *Target) (searched bool, err error) {
-	if t.Out.Before, err = tx.Count(ctx, t.Table); err != nil {
+	if t.Out.Before, err = l.countRows(ctx, s, tx, t); err != nil {
 		return false, err
 	}
 	if t.greatest = 0; t.Unkeyed && t.Key.Kind == schema.Integer && t.Out.Before > 0 {
@@ -42,6 +42,20 @@ func (l *Session) count(ctx context.Context, s store.Store, tx store.Tx, t *Targ
 	}
 	return !t.resumed && !t.loaded && t.Out.Before > 0 && t.Grow.Total() > 0 && t.Write.Mode == plan.Insert &&
 		l.Policy(t, store.Unique) == plan.Stop, nil
+}
+
+// countRows counts the rows of a table or, if they need not be counted, tells 1 if there are some.
+func (l *Session) countRows(ctx context.Context, s store.Store, tx store.Tx, t *Target) (n int64, err error) {
+	if !l.Options.Uncounted {
+		return tx.Count(ctx, t.Table)
+	}
+	c := t.Table.Columns[0]
+	err = s.Select(ctx, store.Query{Table: t.Table, Columns: []*schema.Column{c}, AsIs: true, Limit: 1},
+		func([]value.Value) error {
+			n = 1
+			return nil
+		})
+	return n, err
 }
 
 // Before counts the rows that are there, and stops where the plan's own are.
@@ -205,7 +219,7 @@ func (l *Session) Reserve(ctx context.Context, w *Writer) error {
 // rows before and those that the statements wrote.
 func (l *Session) after(ctx context.Context, w *Writer) error {
 	for _, t := range l.List {
-		if l.Traits.Writers > 1 {
+		if l.Traits.Writers > 1 || l.Options.Uncounted {
 			o := w.of(t)
 			t.Out.After = t.Out.Before + t.Out.Inserted + o.Inserted - t.Out.Removed - o.removed
 			continue

@@ -21,6 +21,7 @@ import (
 // Rejection is a row that was left out, with its values as they would have been
 // written.
 type Rejection struct {
+	Row     grow.Row
 	Refusal *journal.Refusal
 	Fields  []string // of the plan; a draw is not among them
 	Values  []value.Value
@@ -91,7 +92,7 @@ func (w *Writer) rejection(t *Target, row grow.Row, r *journal.Refusal) *Rejecti
 	var one grow.Batch
 	w.Grower().Grow(t.Grow, row, 1, &one)
 	w.translate(t, &one)
-	x := &Rejection{Refusal: r}
+	x := &Rejection{Row: row, Refusal: r}
 	for i, f := range t.Grow.Fields {
 		if !f.Inner && (t.Columns[i] != nil && slices.Contains(t.Writes.Columns, t.Columns[i])) {
 			x.Fields, x.Values = append(x.Fields, f.Name), append(x.Values, one.Row(0)[i])

@@ -148,6 +148,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 	c.unique()
 	c.awkward()
 	c.meets()
+	c.labels()
 	c.given()
 	for _, e := range c.entities {
 		if !e.occasion {

@@ -29,7 +29,12 @@ func (d Difference) String() string {
 func (p *Plan) Differences(earlier *Plan) []Difference {
 	var out []Difference
 	differ("", earlier.root, p.root, mute, &out)
-	return out
+	if use := p.root.get("use"); use == nil || use.get("only") == nil {
+		return out
+	}
+	return slices.DeleteFunc(out, func(d Difference) bool { // what is left out now is not gone
+		return d.Is == "" && strings.HasPrefix(d.Path, "entities.") && strings.Count(d.Path, ".") == 1
+	})
 }
 
 // Departures are what a plan says otherwise than an earlier one about the rows, or about
@@ -39,8 +44,9 @@ func (p *Plan) Departures(earlier *Plan, appended bool) []Difference {
 	var out []Difference
 	differ("", earlier.root, p.root, func(path []string) bool {
 		key := path[len(path)-1]
-		return len(path) == 1 && slices.Contains([]string{"database", "once", "units", "always"}, key) ||
-			appended && len(path) == 3 && path[0] == "entities" && key == "rows"
+		aside := []string{"database", "once", "units", "always", "use", "variants"}
+		return len(path) == 1 && slices.Contains(aside, key) ||
+			len(path) == 3 && path[0] == "entities" && (key == "label" || appended && key == "rows")
 	}, &out)
 	return slices.DeleteFunc(out, func(d Difference) bool {
 		return appended && d.Was == "" && strings.HasPrefix(d.Path, "entities.") && strings.Count(d.Path, ".") == 1
@@ -53,11 +59,12 @@ func mute(path []string) bool {
 	switch len(path) {
 	case 1:
 		return slices.Contains(
-			[]string{"database", "commit", "on_violation", "when", "once", "clock", "units", "always"},
+			[]string{"database", "commit", "on_violation", "when", "once", "clock", "units", "always", "use",
+				"variants"},
 			key,
 		) // a clock may be given apart
 	case 3:
-		return path[0] == "entities" && slices.Contains([]string{"write", "on_violation", "when", "rows"}, key)
+		return path[0] == "entities" && slices.Contains([]string{"write", "on_violation", "when", "rows", "label"}, key)
 	}
 	return false
 }

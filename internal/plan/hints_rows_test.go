@@ -13,6 +13,31 @@ const ownKinds = "name: larkwater\nseed: larkwater-2026\nclock: 2026-05-01T08:00
 // hintCasesOfRows are those of logins, own kinds, skews, awkward values and profiles.
 var hintCasesOfRows = []hintCase{
 	{
+		hint:   `write fields in braces: label: "{code} {name}"`,
+		text:   plain + "    label: n\n",
+		change: []string{"label: n", "label: \"{n}\""},
+	},
+	{
+		hint:   "write variants: {ci: {scale: 5%}}",
+		text:   plain + "variants: [ci]\n",
+		change: []string{"[ci]", "{ci: {scale: 5%}}"},
+	},
+	{
+		hint:   "say what it changes: scale: 5%",
+		text:   plain + "variants: {ci: {}}\n",
+		change: []string{"{}", "{scale: 5%}"},
+	},
+	{
+		hint:   "write variants: {ci: {scale: 5%}} in the plan",
+		text:   plain + "use: {variant: ci}\n",
+		change: []string{"use:", "variants: {ci: {scale: 5%}}\nuse:"},
+	},
+	{
+		hint:   "give the parent more rows",
+		text:   plain + "  Other:\n    per: {A: 2}\n    fields: {n: {between: [1, 9]}}\nuse: {rows: {Other: 9}}\n",
+		change: []string{"Other: 9", "A: 9"},
+	},
+	{
 		hint:   "{login: letmein, as: bcrypt}",
 		text:   plan.CellOf("{login: letmein}"),
 		change: []string{"{login: letmein}", "{login: letmein, as: bcrypt}"},

@@ -529,6 +529,18 @@ var hintCasesOfPlans = []hintCase{
 		change: []string{"[Code]", "{code: Code}"},
 	},
 	{
+		hint:   "or columns: same",
+		text:   "  A: {rows_from: {file: a.csv, columns: [Code]}}\n",
+		files:  []string{"a.csv", "Code\nx\n"},
+		change: []string{"[Code]", "same"},
+	},
+	{
+		hint:   "name them: columns: {code: Code}",
+		text:   "  A: {rows_from: {file: a.csv, columns: same}}\n",
+		files:  []string{"a.csv", "a.b\nx\n"},
+		change: []string{"same", "{code: a.b}"},
+	},
+	{
 		hint:   "find: Sailing.code",
 		text:   plain + "  B: {rows_from: {file: a.csv, columns: {a: {column: Code, find: A}}}}\n",
 		files:  []string{"a.csv", "Code\n2\n"},

@@ -282,6 +282,20 @@ func JSONSchema() ([]byte, error) {
 			"dependent writes that succeed or fail together, once for each occasion",
 			mapOf(ref("unit")),
 		),
+		"variants": says("named ways to use the plan", mapOf(object(m{
+			"scale": says("a factor of all numbers of rows, such as 10 or 5%",
+				m{"type": []string{"number", "string"}}),
+			"clock":    says("another current time; today: the day on which the plan is used", text),
+			"seed":     says("another seed", m{"type": []string{"string", "number"}}),
+			"only":     says("these entities, with all that they need", m{"anyOf": []any{text, list(text)}}),
+			"locale":   ref("locale"),
+			"entities": says("keys of entities in place of the plan's", mapOf(m{"type": "object"})),
+		}))),
+		"use": says("how the plan is used; --variant, --scale, --rows, --only and --seed say the same", object(m{
+			"variant": text, "scale": m{"type": []string{"number", "string"}},
+			"seed": m{"type": []string{"string", "number"}}, "rows": mapOf(m{"type": "integer", "minimum": 0}),
+			"only": m{"anyOf": []any{text, list(text)}}, "today": text,
+		})),
 		"always": says("conditions that must hold over the data after every load", mapOf(ref("invariant"))),
 	}, "name", "seed", "clock")
 	schema["anyOf"] = []any{m{"required": []string{"entities"}}, m{"required": []string{"units"}}}
@@ -342,16 +356,17 @@ func JSONSchema() ([]byte, error) {
 			), "key": says("fields that tell a row", m{"anyOf": []any{text, list(text)}}),
 			"duplicates": says("which of several rows with one key counts", m{"enum": []string{"first", "last"}}),
 			"manifest":   says("of the export that wrote the file: it knows the identities of the rows", text),
-			"columns": says("fields to columns of the file", mapOf(m{"anyOf": []any{text, object(m{
-				"column": text, "into": says("the column of the table; else found by the field's name", text),
-				"hidden": says("a key that "+
-					"is no part of the fingerprint", m{"type": "boolean"}),
-				"as": says("the type of its cells", m{"enum": keysOf(rowTypes)}), "find": says("Entity.field "+
-					"whose value the cell holds, or an entity and several of its fields with their columns",
-					m{"anyOf": []any{m{"type": "string", "pattern": `^[^.]+\.[^.]+$`},
-						m{"type": "object", "minProperties": 1, "maxProperties": 1,
-							"additionalProperties": mapOf(text)}}}),
-			})}})),
+			"columns": says("fields to columns of the file; same: all that the table has", m{"anyOf": []any{
+				m{"const": "same"}, mapOf(m{"anyOf": []any{text, object(m{
+					"column": text, "into": says("the column of the table; else found by the field's name", text),
+					"hidden": says("a key that "+
+						"is no part of the fingerprint", m{"type": "boolean"}),
+					"as": says("the type of its cells", m{"enum": keysOf(rowTypes)}), "find": says("Entity.field "+
+						"whose value the cell holds, or an entity and several of its fields with their columns",
+						m{"anyOf": []any{m{"type": "string", "pattern": `^[^.]+\.[^.]+$`},
+							m{"type": "object", "minProperties": 1, "maxProperties": 1,
+								"additionalProperties": mapOf(text)}}}),
+				})}})}}),
 		}, "file", "columns")),
 		"operand": says(
 			"in quotes a text; else a number, a date, true, false or null, or an expression over the occasion, "+
@@ -412,7 +427,8 @@ func JSONSchema() ([]byte, error) {
 				"how rows are written: insert unless said otherwise",
 				m{"anyOf": []any{m{"enum": modes}, write}},
 			),
-			"keys": says("planned, or given by the database", m{"enum": []string{"planned", "database"}}),
+			"label": says("how people call a row, with fields in braces: {given_name} {family_name}", text),
+			"keys":  says("planned, or given by the database", m{"enum": []string{"planned", "database"}}),
 
 			"when":    ref("when"),
 			"locale":  ref("locale"),

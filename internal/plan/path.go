@@ -18,7 +18,12 @@ func (c *compiler) resolve(f *field, at place, name string) (*grow.Path, bool) {
 func (c *compiler) resolveIn(e *entity, at place, name string) (*grow.Path, bool) {
 	path, err := c.lookUp(e, name)
 	if err != nil {
-		c.add(at, "%s", err).Nearest(name, c.reachable(e))
+		names := c.reachable(e)
+		var none *noFieldError
+		if errors.As(err, &none) && none.entity != e { // the path is right as far as another entity
+			name, names = none.word, none.entity.names()
+		}
+		c.add(at, "%s", err).Nearest(name, names)
 	}
 	return path, path != nil
 }
@@ -46,7 +51,7 @@ func (c *compiler) lookUp(e *entity, name string) (*grow.Path, error) {
 			}
 		}
 		if of == nil {
-			return nil, errNoField(e, word)
+			return nil, &noFieldError{e, word}
 		}
 		if !c.compile(of) {
 			return nil, nil
@@ -70,7 +75,7 @@ func (c *compiler) lookUp(e *entity, name string) (*grow.Path, error) {
 		path.Hops = append(path.Hops, of.grow)
 		e = to
 	}
-	return nil, errNoField(e, name)
+	return nil, &noFieldError{e, name}
 }
 
 // ancestor follows references up to the ancestor of an entity with a name, over as many as it takes;
@@ -98,10 +103,13 @@ func (c *compiler) clock(e *entity) *field {
 	return f
 }
 
-// errNoField is the error of a name that is no field, with the nearest one that is.
-func errNoField(e *entity, word string) error {
-	return errors.New(e.decl.Name + " has no field " + word)
+// noFieldError is the error of a word that is no field of an entity.
+type noFieldError struct {
+	entity *entity
+	word   string
 }
+
+func (e *noFieldError) Error() string { return e.entity.decl.Name + " has no field " + e.word }
 
 // reachable lists the names that may stand for fields within an entity.
 func (c *compiler) reachable(e *entity) []string {

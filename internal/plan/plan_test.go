@@ -112,6 +112,12 @@ func TestProblems(t *testing.T) {
 		{"a field in two groups", "  Thing:\n    rows: 3\n    unique: [[a, b], [b, c]]\n    fields:\n      a: " +
 			"{between: 1..9}\n      b: {between: 1..9}\n      c: {between: 1..9}\n", "7:22", "in another unique " +
 			"group; a", ""},
+		{"a path that goes astray in another entity", "  Aa:\n    rows: 3\n    fields:\n      place: {between: " +
+			"1..9}\n  B:\n    rows: 2\n    fields:\n      to: {pick: Aa}\n      plane: {same: to.plase}\n", "13:21",
+			"Aa has no field plase", `did you mean "place"?`},
+		{"a path to nothing in another entity", "  Aa:\n    rows: 3\n    fields:\n      place: {between: 1..9}\n  " +
+			"B:\n    rows: 2\n    fields:\n      to: {pick: Aa}\n      x: {same: to.Bbbbbb}\n", "13:17",
+			"Aa has no field Bbbbbb", "known: id, place"},
 		{"five different of three", "  A:\n    rows: 3\n  B:\n    rows: 2\n  C:\n    per: {B: 5}\n    fields:\n    " +
 			"  a: {pick: A, distinct: true}\n", "12:7", "and only 3 exist", ""},
 		{"a pick from no rows", "  A:\n    rows: 0\n  B:\n    rows: 2\n    fields:\n      a: {pick: A}\n", "10:7",

@@ -40,6 +40,7 @@ type Plan struct {
 	Always   []*Invariant
 
 	OnViolation Policies // what is not named stops
+	Changes     []Change // what use: changes
 
 	collector *collector
 	malformed diag.Problems // what is wrong with its form
@@ -68,10 +69,11 @@ type Entity struct {
 	Locales      grow.Locales // nil: the plan's
 	Awkward      *Awkward     // nil: the plan's
 	DatabaseKeys bool         // the database gives the keys
+	Label        string       // how people call a row, such as {code} {name}; empty: as its columns suggest
 	OnViolation  Policies     // before the plan's own
 
 	place
-	tablePlace, rowsPlace place
+	tablePlace, rowsPlace, labelPlace place
 }
 
 // Per says how many rows there are for each row of a parent.
@@ -191,6 +193,7 @@ func read(file string, data []byte, change func(*node)) (*Plan, error) {
 	if change != nil {
 		change(root)
 	}
+	p.use(root)
 	p.read(root)
 	p.malformed = c.found
 	return p, nil
@@ -297,6 +300,8 @@ func (p *Plan) read(root *node) {
 		"entities":     func(_, v *node) { entities = v },
 		"units":        func(_, v *node) { units = v },
 		"always":       func(_, v *node) { always = v },
+		"variants":     func(_, _ *node) {}, // see use
+		"use":          func(_, _ *node) {},
 	})
 	p.needed(root)
 	if entities == nil && units != nil {
@@ -372,6 +377,7 @@ func (p *Plan) entity(e *Entity, n *node) {
 		}
 		e.DatabaseKeys = word == "database"
 	}
+	s["label"] = func(_, v *node) { p.readLabel(e, v) }
 	s["when"] = func(_, v *node) { e.WhenEmpty = p.when(v) }
 	s["awkward"] = func(_, v *node) { e.Awkward = p.awkward(v) }
 	s["locale"] = func(_, v *node) { e.Locales = p.locales(v) }

@@ -18,6 +18,7 @@ type RowsFrom struct {
 	Duplicates string // which of several rows with one key counts: first, last, or empty: none may be
 	Key        []string
 	Columns    []*FileColumn
+	Same       bool   // all columns of the file that the table has go into these
 	Manifest   string // of the export that wrote the file; empty if none did
 	place
 	filePlace place
@@ -128,7 +129,7 @@ func (p *Plan) rowsFrom(e *Entity, v *node) {
 	if r.File == "" {
 		p.add(v.place, "rows_from names no file").Advise(rowsFromHint)
 	}
-	if len(r.Columns) == 0 {
+	if len(r.Columns) == 0 && !r.Same {
 		p.add(v.place, "rows_from has no columns").
 			Advise("such as columns: {code: Code}, which reads the field code from the column Code")
 	}
@@ -141,9 +142,12 @@ const rowsFromHint = "rows_from: {file: prices.csv, columns: {code: Code}}"
 
 // fileColumns reads the mapping of fields to columns: a name, or {column:, as:, find:}.
 func (p *Plan) fileColumns(r *RowsFrom, v *node) {
+	if r.Same = v.scalar() && v.text == "same"; r.Same {
+		return
+	}
 	if !v.mapping {
 		p.add(v.place, "columns must be a mapping of fields to columns of the file, got %s", v.what()).
-			Advise("columns: {code: Code, sailing: {column: Sailing, find: Sailing.code}}")
+			Advise("columns: {code: Code, sailing: {column: Sailing, find: Sailing.code}}, or columns: same")
 		return
 	}
 	for _, x := range v.pairs {
@@ -255,7 +259,7 @@ func (c *compiler) openRows(e *entity) {
 // readRows opens the file and tells what is wrong with it; the rows are nil if they
 // cannot be used. The key is places among the columns.
 func (c *compiler) readRows(e *entity, r *RowsFrom) (FileRows, []int) {
-	if r.File == "" || len(r.Columns) == 0 {
+	if r.File == "" || len(r.Columns) == 0 && !r.Same {
 		return nil, nil // told by the reader of the plan
 	}
 	if c.openFile == nil {
@@ -273,6 +277,12 @@ func (c *compiler) readRows(e *entity, r *RowsFrom) (FileRows, []int) {
 	if r.Manifest != "" {
 		spec.Manifest = c.pathOf(r.Manifest)
 	}
+	if r.Same {
+		if !c.sameColumns(e, r, spec) {
+			return nil, nil
+		}
+		spec.Columns = r.Columns
+	}
 	for _, name := range r.Key {
 		i := slices.IndexFunc(r.Columns, func(x *FileColumn) bool { return x.Field == name })
 		if i < 0 {
@@ -285,6 +295,40 @@ func (c *compiler) readRows(e *entity, r *RowsFrom) (FileRows, []int) {
 	rows, problems := c.openFile(spec)
 	c.fileProblems(problems, spec.Path, r.File, r.filePlace)
 	return rows, spec.Key
+}
+
+// sameColumns takes the columns of a file that are called like columns of the table or, without a database, like
+// fields; false if there is none.
+func (c *compiler) sameColumns(e *entity, r *RowsFrom, spec FileSpec) bool {
+	spec.Columns, spec.Key = nil, nil
+	rows, problems := c.openFile(spec)
+	c.fileProblems(problems, spec.Path, r.File, r.filePlace)
+	if rows == nil {
+		return false
+	}
+	r.Columns = nil
+	for _, name := range rows.Names() {
+		field := name
+		if e.table != nil {
+			column := e.table.ByConvention(name)
+			if column == nil || column.Generated {
+				continue
+			}
+			if !IsFieldName(name) {
+				field = column.Name
+			}
+		}
+		if !IsFieldName(field) {
+			continue
+		}
+		r.Columns = append(r.Columns, &FileColumn{Field: field, Column: name, place: r.place})
+	}
+	if err := rows.Close(); err != nil || len(r.Columns) == 0 {
+		c.add(r.place, "%s has no column that is called like one of %s", r.File, e.decl.Name).
+			Advise("name them: columns: {code: Code}")
+		return false
+	}
+	return true
 }
 
 // fileProblems adds what is wrong with a file. What is about the file as a whole is reported where the plan

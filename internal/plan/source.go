@@ -469,7 +469,7 @@ func (c *compiler) moment(f *field) grow.Source {
 
 // momentOptions reads what more is said of moments after or before others.
 func (c *compiler) momentOptions(f *field) (o grow.MomentOptions, ok bool) {
-	o = grow.MomentOptions{Digits: c.digits(f)}
+	o = grow.MomentOptions{Digits: c.digits(f), Dates: f.column != nil && f.column.Kind == schema.Date}
 	if n, ok := f.decl.args["within"]; ok {
 		var err error
 		if o.Least, o.Within, err = spans(n.text); err != nil {

@@ -330,7 +330,7 @@ func (u *unitCompiler) named(s *Step, name string, row, alone bool) (int, *schem
 			if i := u.field(rest); i >= 0 {
 				return u.fieldSlot(i), nil, nil
 			}
-			return 0, nil, errNoField(u.of, rest)
+			return 0, nil, &noFieldError{u.of, rest}
 		case rowWord:
 			if !row {
 				return 0, nil, errors.New("this step changes no row, so it cannot use a row's values")

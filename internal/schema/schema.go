@@ -48,8 +48,10 @@ type Table struct {
 	Checks     []Check     `json:"checks,omitempty"`
 	Triggers   []string    `json:"triggers,omitempty"` // names of those that fire when rows are written
 	Watched    []string    `json:"watched,omitempty"`  // columns that triggers look at
-	Raises     bool        `json:"raises,omitempty"`   // triggers may refuse rows, as far as their text tells
-	Feeds      []string    `json:"feeds,omitempty"`    // tables to which triggers add rows
+	// Labelled says how people call a row, if a plan does: {code} {name}.
+	Labelled   string      `json:"-"`
+	Raises     bool        `json:"raises,omitempty"` // triggers may refuse rows, as far as their text tells
+	Feeds      []string    `json:"feeds,omitempty"`  // tables to which triggers add rows
 	Exclusions []Exclusion `json:"exclusions,omitempty"`
 	// the condition under which a partition takes a row; empty if there are none
 	Partition string   `json:"partition,omitempty"`
@@ -348,6 +350,13 @@ func (t *Table) KeyName(columns []string) string {
 		}
 	}
 	return ""
+}
+
+// InKey reports whether a column is a part of a unique key.
+func (t *Table) InKey(column string) bool {
+	return slices.ContainsFunc(t.Keys(), func(u Unique) bool {
+		return slices.ContainsFunc(u.Columns, func(c string) bool { return strings.EqualFold(c, column) })
+	})
 }
 
 // IsKey reports whether the column alone is unique in the table.

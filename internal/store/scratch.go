@@ -62,6 +62,12 @@ type Scratch interface {
 	Close() error
 }
 
+// Transactor is a Scratch of an engine in which tables may have no transactions.
+type Transactor interface {
+	// MakeTransactional lets the tables of one of its databases have transactions.
+	MakeTransactional(ctx context.Context, name string, tables []*schema.Table) error
+}
+
 // ScratchDatabase is one of Own.
 type ScratchDatabase struct{ Name, Mark string }
 

@@ -499,6 +499,9 @@ func (o *own) Run(ctx context.Context, name, script string) error {
 		return err
 	}
 	for _, st := range statements(script) {
+		if why := elsewhere(st.text, name); why != "" {
+			return &store.ScriptError{Line: st.line, Message: why}
+		}
 		if _, err := d.conn.ExecContext(ctx, st.text); err != nil {
 			return &store.ScriptError{Line: st.line, Message: err.Error()}
 		}
@@ -516,6 +519,21 @@ func (o *own) Mark(ctx context.Context, name, word string) error {
 	}
 	_, err := o.db.Exec(ctx, "ALTER "+what+" COMMENT = "+string(store.AppendQuoted(nil, markWord+word)))
 	return err
+}
+
+// MakeTransactional changes the storage engine of tables.
+func (o *own) MakeTransactional(ctx context.Context, name string, tables []*schema.Table) error {
+	if err := o.marked(ctx, name); err != nil {
+		return err
+	}
+	for _, t := range tables {
+		_, err := o.db.Exec(ctx, "ALTER TABLE "+quote(name)+"."+quote(t.LocalName())+" ENGINE = InnoDB")
+		if err != nil {
+			return err
+		}
+		t.Unsafe = false
+	}
+	return nil
 }
 
 func (o *own) List(ctx context.Context) ([]store.ScratchDatabase, error) {

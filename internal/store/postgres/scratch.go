@@ -13,8 +13,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/jackc/pgx/v5/pgconn"
-
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
@@ -272,15 +270,7 @@ func (o *own) Run(ctx context.Context, name, script string) error {
 		`\echo`,
 		`\encoding`,
 	)
-	_, err = c.Exec(ctx, script).ReadAll()
-	var server *pgconn.PgError
-	if errors.As(err, &server) {
-		return &store.ScriptError{
-			Line:    lineOf(script, int(server.Position)),
-			Message: server.Message + " [" + server.Code + "]",
-		}
-	}
-	return err
+	return runPieces(ctx, c, script)
 }
 
 // lineOf is the line of a character, from 1; 0 if that is not known.

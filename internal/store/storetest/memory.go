@@ -26,7 +26,7 @@ func InMemory() (remove func()) {
 		return none
 	}
 	var fs syscall.Statfs_t
-	if syscall.Statfs(memory, &fs) != nil || int64(fs.Bavail)*fs.Bsize < room {
+	if syscall.Statfs(memory, &fs) != nil || int64(fs.Bavail)*int64(fs.Bsize) < room {
 		return none
 	}
 	removeAbandoned()

@@ -1,4 +1,4 @@
-package structs
+package mapping
 
 import (
 	"os"
@@ -65,7 +65,7 @@ type helper struct{ A int }
 type Options struct{ B int }
 `
 
-func read(t *testing.T, text string) []Struct {
+func read(t *testing.T, text string) []Entity {
 	t.Helper()
 	folder := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "models.go"), []byte(text), 0o644))

@@ -1,4 +1,4 @@
-package draft
+package store
 
 import (
 	"fmt"
@@ -8,7 +8,6 @@ import (
 
 	"evensprout/internal/diag"
 	"evensprout/internal/schema"
-	"evensprout/internal/store"
 )
 
 // Wanted tells which tables were asked for by patterns of names, as path.Match reads
@@ -33,7 +32,7 @@ func Wanted(db *schema.Database, patterns []string, schemaName string) (func(*sc
 			db.Tables,
 			func(t *schema.Table) bool { return named(t, p) && (schemaName == "" || t.Schema == schemaName) },
 		) {
-			f := &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("there is no table %s", p)}
+			f := &Fault{Kind: Missing, Message: fmt.Sprintf("there is no table %s", p)}
 			if near := diag.Nearest(p, db.TableNames()); near != "" {
 				f.Hint = fmt.Sprintf("did you mean %s?", near)
 			}
@@ -65,6 +64,6 @@ func checkSchema(db *schema.Database, name string) error {
 	} else if len(schemas) > 0 {
 		hint = "there are " + strings.Join(schemas, ", ")
 	}
-	return &store.Fault{Kind: store.Missing, Message: fmt.Sprintf("there is no schema %s with "+
+	return &Fault{Kind: Missing, Message: fmt.Sprintf("there is no schema %s with "+
 		"tables", name), Hint: hint}
 }

@@ -1,6 +1,4 @@
-// Package structs reads definitions of Go structs that are mapped to tables, from their
-// source: names, types, tags, and the constants of their types. Nothing is built or run.
-package structs
+package mapping
 
 import (
 	"errors"
@@ -20,34 +18,6 @@ import (
 	"evensprout/internal/schema"
 )
 
-// Struct is a struct that is mapped to a table.
-type Struct struct {
-	Name   string
-	Table  string // as a method TableName says; empty if none does
-	Fields []Field
-	Place  token.Position
-}
-
-// Field is a field that is mapped to a column.
-type Field struct {
-	Name     string
-	Column   string // as the tag says; empty if the name tells
-	Type     string // as the source spells it
-	Kind     schema.Kind
-	Bits     int  // of integers; 0 means 64
-	Unsigned bool // of integers
-	Nullable bool // a pointer, or one of the types of database/sql that may be NULL
-	Choices  []Choice
-	Place    token.Position
-}
-
-// Choice is a constant of a field's type.
-type Choice struct {
-	Text   string
-	Number int64
-	IsText bool
-}
-
 // Limits on what is read.
 const (
 	maxFiles = 2000
@@ -58,7 +28,7 @@ const (
 // Read reads the Go files of a folder and what is below it, tests and vendored code left
 // out. A struct is taken if one of its fields has the tag. The error tells every file
 // that cannot be read as Go.
-func Read(folder, tag string) ([]Struct, error) {
+func Read(folder, tag string) ([]Entity, error) {
 	r := &reader{tag: tag, files: token.NewFileSet(), packages: map[string]*pack{}}
 	count := 0
 	var faults []error
@@ -101,7 +71,7 @@ func Read(folder, tag string) ([]Struct, error) {
 	if count == 0 {
 		return nil, fmt.Errorf("%s has no Go files", folder)
 	}
-	var out []Struct
+	var out []Entity
 	for _, p := range r.order {
 		out = append(out, r.structs(p)...)
 	}
@@ -256,15 +226,15 @@ func (p *pack) method(d *ast.FuncDecl) {
 }
 
 // structs returns the structs of a package that are mapped to tables.
-func (r *reader) structs(p *pack) []Struct {
-	var out []Struct
+func (r *reader) structs(p *pack) []Entity {
+	var out []Entity
 	for _, name := range p.names {
 		t := p.types[name]
 		body, ok := t.Type.(*ast.StructType)
 		if !ok || !ast.IsExported(name) || t.TypeParams != nil {
 			continue
 		}
-		s := Struct{Name: name, Table: p.tables[name], Place: r.files.Position(t.Pos())}
+		s := Entity{Name: name, Table: p.tables[name], Place: r.files.Position(t.Pos()), Of: ofStruct}
 		tagged := r.fields(p, body, &s, 0)
 		if tagged || s.Table != "" {
 			out = append(out, s)
@@ -275,7 +245,7 @@ func (r *reader) structs(p *pack) []Struct {
 
 // fields adds the fields of a struct, and those of structs that are embedded; it reports
 // whether one has the tag.
-func (r *reader) fields(p *pack, body *ast.StructType, s *Struct, depth int) bool {
+func (r *reader) fields(p *pack, body *ast.StructType, s *Entity, depth int) bool {
 	if depth > maxDepth {
 		return false
 	}

@@ -1,0 +1,200 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/demo"
+)
+
+// anAddition is what add --json prints.
+type anAddition struct {
+	Load   int64
+	Plan   string
+	Rows   []struct{ Values map[string]any }
+	Needed []struct {
+		Entity string
+		Values map[string]any
+	}
+}
+
+// adds runs add --json.
+func (s *site) adds(t *testing.T, args ...string) anAddition {
+	t.Helper()
+	r := s.on(append([]string{"add", "--json"}, args...)...)
+	require.Zero(t, r.code, r.errOut)
+	var out anAddition
+	require.NoError(t, json.Unmarshal([]byte(r.out), &out))
+	return out
+}
+
+// A row is added with what it needs, on each engine; the n-th addition is the same everywhere, and withdraw undoes it.
+func TestRowsAreAdded(t *testing.T) {
+	first := map[string]any{}
+	onTables(
+		t,
+		demo.Schema,
+		strings.ReplaceAll(demo.Entities, "rows: 5000", "rows: 50"),
+		func(t *testing.T, s *site) {
+			require.Zero(t, s.on("load").code)
+			before := s.rows(t)
+			x := s.adds(t, "Passenger", "status=barred", "card=LW001042")
+			require.Len(t, x.Rows, 1)
+			assert.Equal(t, "larkwater-add-1", x.Plan)
+			assert.Equal(t, "barred", x.Rows[0].Values["status"])
+			assert.Equal(t, "LW001042", x.Rows[0].Values["card"])
+			for _, name := range []string{"given_name", "family_name", "email", "tel"} {
+				if first[name] == nil {
+					first[name] = x.Rows[0].Values[name]
+				}
+				assert.Equal(t, first[name], x.Rows[0].Values[name], name)
+			}
+
+			y := s.adds(t, "Booking", "passenger=Passenger.ada", "--with", "Ticket:2")
+			assert.Equal(t, "larkwater-add-2", y.Plan)
+			require.Len(t, y.Needed, 2)
+			assert.Equal(t, y.Rows[0].Values["id"], y.Needed[0].Values["booking_id"])
+			card := s.adds(t, "Booking", fmt.Sprintf("passenger=%s", "LW001042"))
+			assert.Equal(t, x.Rows[0].Values["id"], card.Rows[0].Values["passenger_id"], "found by a unique value")
+			z := s.adds(t, "Ticket", fmt.Sprintf("booking=%s", y.Rows[0].Values["reference"]), "fare_class=saloon")
+			assert.EqualValues(t, 3, z.Rows[0].Values["position"], "counted on")
+			assert.Equal(t, "SALOON", z.Rows[0].Values["fare_class_code"])
+			assert.Empty(t, z.Needed)
+			five := s.adds(t, "Timetable", "weekday=3", "--count", "5")
+			assert.Len(t, five.Rows, 5)
+			free := s.adds(t, "Vessel", "home_pier=1", "name=Wide Lantern 7", "seats=120")
+			assert.EqualValues(t, 1, free.Rows[0].Values["home_pier_id"], "found by its key")
+
+			r := s.on("add", "Crew", "job=Cook", "--dry-run")
+			assert.Zero(t, r.code, r.errOut)
+			assert.Contains(t, r.out, "dry run: 1 row of Crew, all rolled back")
+			for _, load := range []int64{free.Load, five.Load, z.Load, card.Load, y.Load, x.Load} {
+				r := s.on("withdraw", fmt.Sprint(load))
+				require.Zero(t, r.code, r.errOut)
+			}
+			assert.Equal(t, before, s.rows(t), "nothing is left of the additions")
+			assert.Equal(t, "larkwater-add-7", s.adds(t, "Crew").Plan, "an addition that was withdrawn counts")
+		},
+	)
+}
+
+// What is not there is grown as well, and what an addition cannot do is refused at once.
+func TestAdditionsWithoutALoad(t *testing.T) {
+	onTables(t, demo.Schema, demo.Entities, func(t *testing.T, s *site) {
+		x := s.adds(t, "Ticket", "price=9.00")
+		var needed []string
+		for _, n := range x.Needed {
+			needed = append(needed, n.Entity)
+		}
+		assert.ElementsMatch(
+			t,
+			[]string{
+				"FareClass",
+				"FareClass",
+				"FareClass",
+				"FareClass",
+				"Pier",
+				"Vessel",
+				"Timetable",
+				"Sailing",
+				"Passenger",
+				"Booking",
+			},
+			needed,
+		)
+		assert.EqualValues(t, 9, x.Rows[0].Values["price"])
+	})
+}
+
+func TestAdditionsThatAreRefused(t *testing.T) {
+	f := newFolder(t)
+	f.write("evensprout.yaml", demo.Entities)
+	f.makeDB("larkwater.db", demo.Schema)
+	require.Zero(t, f.run("load").code)
+	before := f.dump("larkwater.db")
+	for args, want := range map[string]string{
+		"Pasenger":                                        "there is no entity Pasenger; did you mean Passenger?",
+		"Passenger statsu=x":                              "Passenger has no field statsu; did you mean status?",
+		"Passenger points=abc":                            `points=abc: "abc" is not a valid integer`,
+		"Passenger given_name":                            "given_name is not FIELD=VALUE",
+		"Passenger tel=1 tel=2":                           "tel is set twice",
+		"Passenger --count 0":                             "--count must be between 1 and 1000, got 0",
+		"Passenger --with Ticket:2":                       "Passenger has no child Ticket",
+		"Passenger --with Booking:x":                      "--with must be an entity and a number",
+		"Passenger --profile lapsed":                      "Passenger has no profile lapsed",
+		"Booking --in Pier.x":                             "Booking does not refer to Pier",
+		"Booking --in Passenger":                          "--in must be an entity and a row",
+		"Booking passenger=Nobody":                        "passengers has no row Nobody",
+		"Booking sailing=LW-9201":                         "did you mean LW-9",
+		"Booking passenger=Taylor":                        "Taylor fits several rows of Passenger, such as those with",
+		"FareClass code=ZONE":                             "how FareClass gets label, price: set them, as in label=",
+		"Passenger status=odd":                            "does not hold",
+		"Passenger email=bo@example.com":                  "already exists",
+		"Passenger given_name=" + strings.Repeat("x", 50): "holds 40 characters, and this has 50",
+	} {
+		r := f.run(append([]string{"add"}, strings.Fields(args)...)...)
+		assert.NotZero(t, r.code, args)
+		assert.Contains(t, r.errOut, want, args)
+	}
+	assert.Equal(t, before, f.dump("larkwater.db"))
+}
+
+// What stands in a row that is referred to does not get into the plan as anything but a value.
+func TestAdditionsDoNotTrustRows(t *testing.T) {
+	const nasty = `"}, given: {x: {id: 9}}}
+  evil: {table: docks, rows: 5}
+# {{{ ''`
+	onTables(
+		t,
+		"CREATE TABLE docks (id {key}, code VARCHAR(200) NOT NULL UNIQUE, about JSON);\n"+
+			"CREATE TABLE riders (id {key}, dock_id INTEGER NOT NULL REFERENCES docks (id), "+
+			"name VARCHAR(20) NOT NULL);",
+		"name: x\nseed: x\nclock: 2026-05-01T08:00:00Z\nentities:\n  Dock: {table: docks, keys: database, rows: 1, "+
+			"fields: "+
+			"{code: {count: 1}}}\n  Rider: {table: riders, keys: database, rows: 1, fields: {dock: {pick: Dock}, "+
+			"name: {kind: given-name}}}\n",
+		func(t *testing.T, s *site) {
+			s.exec(t, "INSERT INTO docks (code, about) VALUES ('"+nasty+
+				"', '{\"a\": \"}, b: 1\"}')")
+			key := s.cells(t, "docks", "id")[0]
+			x := s.adds(t, "Rider", "dock="+key)
+			assert.Equal(t, key, fmt.Sprint(x.Rows[0].Values["dock_id"]))
+			assert.Len(t, s.cells(t, "docks", "id"), 1)
+		},
+	)
+}
+
+// A row of a table without a primary key cannot be named, and that is said.
+func TestAdditionsNameNoRowsWithoutKey(t *testing.T) {
+	f := newFolder(t)
+	f.makeDB("a.db", "CREATE TABLE docks (code TEXT NOT NULL UNIQUE);\nINSERT INTO docks VALUES ('north');\n"+
+		"CREATE TABLE riders (id INTEGER PRIMARY KEY, dock TEXT NOT NULL REFERENCES docks (code));")
+	r := f.run("add", "riders", "dock=north", "--db", "sqlite:a.db")
+	assert.Equal(t, 2, r.code, r.errOut)
+	assert.Contains(t, r.errOut, "dock=north: the table docks has no primary key, so its rows cannot be named")
+}
+
+// Without a plan, rows are added to the tables alone.
+func TestAdditionsWithoutAPlan(t *testing.T) {
+	f := newFolder(t)
+	f.makeDB("app.db", `CREATE TABLE docks (id INTEGER PRIMARY KEY, code TEXT NOT NULL UNIQUE);
+CREATE TABLE riders (id INTEGER PRIMARY KEY, dock_id INTEGER NOT NULL REFERENCES docks (id), email TEXT NOT NULL UNIQUE,
+  status TEXT NOT NULL CHECK (status IN ('active', 'barred')));`)
+	for range 3 {
+		r := f.run("add", "riders", "status=barred", "--count", "2", "--db", "sqlite:app.db")
+		require.Zero(t, r.code, r.errOut)
+	}
+	first := f.query("app.db", "SELECT code FROM docks ORDER BY id LIMIT 1")[0]
+	r := f.run("add", "riders", "dock="+first, "--json", "--db", "sqlite:app.db")
+	require.Zero(t, r.code, r.errOut)
+	assert.Contains(t, r.out, `"dock_id": 1,`, "dock is dock_id, by the code of the dock")
+	r = f.run("withdraw", "--db", "sqlite:app.db")
+	require.Zero(t, r.code, r.errOut)
+	assert.Equal(t, []string{"6"}, f.query("app.db", "SELECT count(*) FROM riders WHERE status = 'barred'"))
+	assert.NotEqual(t, []string{"0"}, f.query("app.db", "SELECT count(*) FROM docks"))
+}

@@ -1,0 +1,111 @@
+package main
+
+import (
+	"bytes"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"evensprout/internal/demo"
+)
+
+// shared is a buffer that a process writes while a test reads it.
+type shared struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (s *shared) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.Write(p)
+}
+
+// has reports whether a text was written so many times.
+func (s *shared) has(text string, times int) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return strings.Count(s.b.String(), text) >= times
+}
+
+// A command that watches runs again at each save; a mistake is shown, and the database stays as it was.
+func TestSavesAreWatched(t *testing.T) {
+	f := newFolder(t)
+	text := strings.ReplaceAll(demo.Entities, "rows: 5000", "rows: 50")
+	f.write("evensprout.yaml", text)
+	f.makeDB("larkwater.db", demo.Schema)
+	c := f.command("load", "--watch")
+	var out shared
+	c.Stdout, c.Stderr = &out, &out
+	require.NoError(t, c.Start())
+	wait := func(text string, times int) {
+		t.Helper()
+		require.Eventually(t, func() bool { return out.has(text, times) }, 20*time.Second, 20*time.Millisecond, text)
+	}
+	wait("watching 1 file: save to run again", 1)
+	assert.Equal(t, []string{"52"}, f.query("larkwater.db", "SELECT count(*) FROM passengers"))
+
+	f.write("evensprout.yaml", strings.ReplaceAll(text, "rows: 50\n", "rows: 60\n"))
+	wait("watching", 2)
+	assert.Equal(t, []string{"62"}, f.query("larkwater.db", "SELECT count(*) FROM passengers"))
+	f.write("evensprout.yaml", strings.ReplaceAll(text, "given-name", "givn-name"))
+	wait("there is no kind givn-name", 1)
+	wait("watching", 3)
+	assert.Equal(t, []string{"62"}, f.query("larkwater.db", "SELECT count(*) FROM passengers"))
+	f.write("new.yaml", text) // editors put a new file in the place of the old one
+	require.NoError(t, os.Rename(f.file("new.yaml"), f.file("evensprout.yaml")))
+	wait("watching", 4)
+	assert.Equal(t, []string{"52"}, f.query("larkwater.db", "SELECT count(*) FROM passengers"))
+	require.NoError(t, c.Process.Signal(os.Interrupt))
+	assert.NoError(t, c.Wait(), "Ctrl-C is how a watch ends")
+}
+
+// A save while the command runs counts: it runs again afterwards.
+func TestSavesDuringARunAreSeen(t *testing.T) {
+	f := newFolder(t)
+	text := strings.ReplaceAll(demo.Entities, "rows: 5000", "rows: 20_000")
+	f.write("evensprout.yaml", text)
+	f.makeDB("larkwater.db", demo.Schema)
+	c := f.command("load", "--watch", "--without-units")
+	var out shared
+	c.Stdout, c.Stderr = &out, &out
+	require.NoError(t, c.Start())
+	begun := func() bool {
+		_, err := os.Stat(f.file("larkwater.db-wal"))
+		_, journal := os.Stat(f.file("larkwater.db-journal"))
+		return err == nil || journal == nil
+	}
+	require.Eventually(t, begun, 20*time.Second, time.Millisecond)
+	assert.False(t, out.has("watching", 1), "the first run is not over")
+	f.write("evensprout.yaml", strings.ReplaceAll(demo.Entities, "rows: 5000", "rows: 60"))
+	require.Eventually(t, func() bool { return out.has("evensprout.yaml was saved", 1) && out.has("watching", 2) },
+		60*time.Second, 20*time.Millisecond)
+	assert.Equal(t, []string{"62"}, f.query("larkwater.db", "SELECT count(*) FROM passengers"))
+	require.NoError(t, c.Process.Signal(os.Interrupt))
+	assert.NoError(t, c.Wait())
+}
+
+func TestPreviewsAndChecksAreWatched(t *testing.T) {
+	f := newFolder(t)
+	f.write("evensprout.yaml", demo.Entities)
+	f.makeDB("larkwater.db", demo.Schema)
+	for command, want := range map[string]string{"preview": "Passenger  5,002 rows", "check": "fine: larkwater"} {
+		c := f.command(command, "--watch")
+		var out shared
+		c.Stdout, c.Stderr = &out, &out
+		require.NoError(t, c.Start())
+		require.Eventually(t, func() bool { return out.has(want, 1) && out.has("watching", 1) }, 20*time.Second,
+			20*time.Millisecond, command)
+		f.write("evensprout.yaml", demo.Entities)
+		require.Eventually(t, func() bool { return out.has(want, 2) }, 20*time.Second, 20*time.Millisecond, command)
+		require.NoError(t, c.Process.Signal(os.Interrupt))
+		assert.NoError(t, c.Wait())
+	}
+	r := f.run("preview", "-", "--watch")
+	assert.Contains(t, r.errOut, "--watch needs a plan in a file")
+}
