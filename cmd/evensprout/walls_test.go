@@ -32,9 +32,10 @@ var walls = map[string]string{
 	"internal/fit":         "schema value",
 	"internal/predicate":   "value",
 	"internal/words":       "value",
+	"internal/cell":        "value",
 	"internal/grow":        "cover diag rng value words",
 	"internal/derive":      "schema value",
-	"internal/plan":        "cover derive diag fit grow passhash predicate rng safe schema value words",
+	"internal/plan":        "cell cover derive diag fit grow passhash predicate rng safe schema value words",
 	"internal/order":       "grow plan",
 	"internal/store":       "diag fit schema value",
 
@@ -44,7 +45,7 @@ var walls = map[string]string{
 	"internal/store/mysql":     "schema store store/dialect store/setwise value",
 	"internal/store/storetest": "predicate schema store store/setwise value",
 
-	"internal/files":    "diag grow order parquetrows plan rng safe value",
+	"internal/files":    "cell diag grow order parquetrows plan rng safe value",
 	"internal/report":   "diag safe value",
 	"internal/habits":   "schema sources store value",
 	"internal/sources":  "grow plan schema value",
@@ -52,10 +53,10 @@ var walls = map[string]string{
 	"internal/mapping":  "diag draft lexicon plan safe schema value",
 	"internal/fileplan": "diag draft lexicon plan safe schema",
 	"internal/addition": "diag grow lookup plan schema sources store value",
-	"internal/lookup":   "diag files schema store value",
+	"internal/lookup":   "cell diag schema store value",
 	"internal/merge":    "draft plan safe schema",
 	"internal/prove":    "diag draft grow journal lexicon load plan schema store value",
-	"internal/export":   "diag files grow order plan schema store value",
+	"internal/export":   "cell diag files grow order plan schema store value",
 	"internal/during":   "plan safe schema store value",
 	"internal/trial":    "grow plan schema store store/setwise value",
 	"internal/journal":  "diag grow order plan schema store value",
@@ -66,10 +67,10 @@ var walls = map[string]string{
 	"internal/app":           "archive diag files grow load plan preflight safe schema store value",
 	"internal/store/dialect": "schema store",
 	"internal/preflight":     "diag grow journal load plan schema store value",
-	"internal/unit":          "diag grow journal load plan schema store value",
+	"internal/unit":          "cell diag grow journal load plan schema store value",
 	"internal/withdraw":      "archive diag grow journal load order plan replay schema store unit value",
 	"internal/load":          "archive diag grow journal order plan schema store value",
-	"internal/cli": "addition app archive demo diag draft during export fileplan files grow habits journal lexicon " +
+	"internal/cli": "addition app archive cell demo diag draft during export fileplan files grow habits journal lexicon " +
 		"load lookup mapping merge order plan predicate prove replay report safe schema store store/mysql " +
 		"store/postgres store/sqlite trial unit value withdraw words",
 }

@@ -181,7 +181,7 @@ func (o Operator) Reach(e *journal.Entry, j *store.Journal, db *schema.Database)
 		byEntity[t.Plan.Name] = t.Table
 	}
 	for _, u := range o.Plan.Units {
-		for _, s := range u.Steps {
+		for _, s := range u.AllSteps() {
 			take(byEntity[s.Target])
 			take(db.Table(s.Target))
 		}

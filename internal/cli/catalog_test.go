@@ -17,7 +17,7 @@ import (
 var update = flag.Bool("update", false, "write docs/catalog.md anew")
 
 // cell writes text into a cell of a Markdown table.
-func cell(s string) string {
+func inCell(s string) string {
 	if runes := []rune(s); len(runes) > 90 {
 		s = string(runes[:90]) + "…"
 	}
@@ -54,10 +54,10 @@ then.
 			shown := strings.Join(samples(k, english, "", 3), " · ")
 			if parts := k.PartNames(); len(parts) > 0 {
 				shown = "parts: " + strings.Join(parts, ", ")
-				fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", name, cell(k.About), space(k), shown)
+				fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", name, inCell(k.About), space(k), shown)
 				continue
 			}
-			fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", name, cell(k.About), space(k), cell(shown))
+			fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", name, inCell(k.About), space(k), inCell(shown))
 		}
 		b.WriteString("\n")
 	}
@@ -80,9 +80,9 @@ then.
 	}
 	for _, l := range words.Locales() {
 		mix := grow.Locales{{Name: l, Weight: 1}}
-		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", l, cell(samples(find("person"), mix, "name", 1)[0]),
-			cell(samples(find("place"), mix, "address", 1)[0]), cell(samples(find("tel"), mix, "", 1)[0]),
-			cell(samples(find("sentence"), mix, "", 1)[0]))
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", l, inCell(samples(find("person"), mix, "name", 1)[0]),
+			inCell(samples(find("place"), mix, "address", 1)[0]), inCell(samples(find("tel"), mix, "", 1)[0]),
+			inCell(samples(find("sentence"), mix, "", 1)[0]))
 	}
 	b.WriteString("\nTexts can be about a subject, in English: `{kind: paragraph, about: health}`. Subjects: `" +
 		strings.Join(grow.Subjects, "`, `") + "`.\n" + reachesNobody)

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/diag"
 	"evensprout/internal/files"
 	"evensprout/internal/plan"
@@ -150,7 +151,7 @@ func (a *program) planOfFile(f *trialFlags, args []string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	quoted := func(s string) string { return string(files.AppendJSONText(nil, s)) }
+	quoted := func(s string) string { return string(cell.AppendJSONText(nil, s)) }
 	var b strings.Builder
 	fmt.Fprintf(
 		&b,

@@ -294,7 +294,10 @@ func stepTable(r *journal.UnitResult) report.Table {
 	}
 	for i, s := range r.Steps {
 		rows := diag.Number(s.Rows)
-		if s.Table == "" {
+		switch {
+		case s.Loop:
+			rows = diag.Count(s.Rows, "element", "elements")
+		case s.Table == "":
 			rows = "held " + diag.Count(s.Rows, "time", "times")
 		}
 		t.Rows = append(t.Rows, []string{diag.Number(i + 1), s.Step, s.Table, rows})

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/files"
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
@@ -353,7 +354,7 @@ func Stream(ctx context.Context, c *plan.Compiled, o Options, out io.Writer) (*f
 	}
 	between := "{"
 	open := func(t *plan.Target, _ *files.ManifestRows) (io.Writer, error) {
-		key := string(files.AppendJSONText(nil, t.Plan.Name)) + ":"
+		key := string(cell.AppendJSONText(nil, t.Plan.Name)) + ":"
 		switch {
 		case several && o.Format == "json":
 			_, err := io.WriteString(out, between+key)

@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/files"
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
@@ -74,7 +75,7 @@ func Nested(ctx context.Context, c *plan.Compiled, o Options, out io.Writer) err
 			slices.ContainsFunc(n.targets, func(up *plan.Target) bool { return up.Grow == t.Grow.Root() }) {
 			continue
 		}
-		fmt.Fprintf(w, "%s%s: [", between, files.AppendJSONText(nil, n.nameOf(t)))
+		fmt.Fprintf(w, "%s%s: [", between, cell.AppendJSONText(nil, n.nameOf(t)))
 		between = ",\n"
 		rows := 0
 		for _, run := range order.Runs(n.grower, t, o.Part) {
@@ -123,7 +124,7 @@ func (n *nester) append(b []byte, t *plan.Target, row grow.Row, line string) []b
 	b = n.appendFields(append(b, '{'), t, row, inner, n.references)
 	for _, child := range n.children[t.Grow] {
 		from, to := n.grower.Below(child.Grow, row)
-		b = files.AppendJSONText(n.comma(b, inner), n.nameOf(child))
+		b = cell.AppendJSONText(n.comma(b, inner), n.nameOf(child))
 		b = append(b, ": ["...)
 		deep := inner
 		if inner != "" {
@@ -163,7 +164,7 @@ func (n *nester) appendFields(b []byte, t *plan.Target, row grow.Row, line strin
 		if c.target != nil && c.target == t.Grow.Parent && references == Rows {
 			continue // it stands around this row
 		}
-		b = files.AppendJSONText(n.comma(b, line), c.Name)
+		b = cell.AppendJSONText(n.comma(b, line), c.Name)
 		b = append(b, ": "...)
 		to, refers := grow.Row{}, false
 		if c.target != nil && references != Keys {
@@ -171,7 +172,7 @@ func (n *nester) appendFields(b []byte, t *plan.Target, row grow.Row, line strin
 		}
 		switch {
 		case refers && references == Named:
-			b = files.AppendJSONText(b, c.target.Label(to))
+			b = cell.AppendJSONText(b, c.target.Label(to))
 		case refers:
 			i := slices.IndexFunc(n.plan.Targets, func(x *plan.Target) bool { return x.Grow == c.target })
 			inner := line

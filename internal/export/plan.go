@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/files"
 	"evensprout/internal/plan"
 )
@@ -17,7 +18,7 @@ const PlanName = "evensprout.yaml"
 // fingerprints, whatever becomes of the plan that they were grown from.
 func Plan(c *plan.Compiled, m *files.Manifest) []byte {
 	var b bytes.Buffer
-	text := func(s string) string { return string(files.AppendJSONText(nil, s)) } // YAML reads JSON's texts
+	text := func(s string) string { return string(cell.AppendJSONText(nil, s)) } // YAML reads JSON's texts
 	fmt.Fprintf(&b, "# Rows that %s generated, from the files beside this one.\n\n", comment(m.MadeBy))
 	fmt.Fprintf(&b, "name: %s\nedition: %s\nseed: %s\n", text(m.Plan), m.Edition, text(m.Seed))
 	if m.Clock != "" {

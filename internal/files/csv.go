@@ -3,6 +3,7 @@ package files
 import (
 	"encoding/csv"
 	"errors"
+	"evensprout/internal/cell"
 	"fmt"
 	"io"
 	"os"
@@ -91,7 +92,7 @@ func openCSV(f *os.File, path string, o Options) (Reader, error) {
 	if err := checkNames(path, r.names); err != nil {
 		return nil, err
 	}
-	r.record = Record{Names: r.names, Cells: make([]Cell, len(r.names))}
+	r.record = Record{Names: r.names, Cells: make([]cell.Cell, len(r.names))}
 	return r, nil
 }
 
@@ -110,11 +111,11 @@ func (r *csvReader) Next() (Record, error) {
 		if bad := checkText(text); bad != "" {
 			return Record{}, &Error{r.path, line, column, bad, ""}
 		}
-		r.record.Cells[i] = Cell{Text, text, column}
+		r.record.Cells[i] = cell.Cell{cell.Text, text, column}
 		if text == "" {
-			r.record.Cells[i].Kind = Absent
+			r.record.Cells[i].Kind = cell.Absent
 			if r.empties && r.quoted(i, len(fields)) {
-				r.record.Cells[i].Kind = Quoted
+				r.record.Cells[i].Kind = cell.Quoted
 			}
 		}
 	}

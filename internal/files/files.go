@@ -13,6 +13,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/safe"
 )
 
@@ -24,31 +25,11 @@ type Options struct {
 	Empties bool
 }
 
-// Kind is what a file says about a cell.
-type Kind uint8
-
-// The kinds of cells. CSV knows text alone; an empty cell is Absent.
-const (
-	Absent Kind = iota
-	Text        // may be read as a number or a date
-	Quoted      // text, whatever it looks like
-	Number
-	Boolean
-	JSON // an object or a list
-)
-
-// Cell is one cell of a record.
-type Cell struct {
-	Kind   Kind
-	Text   string
-	Column int // from 1: a character of the line, or the column of a sheet
-}
-
 // Record is one row. Its slices are used again by the next.
 type Record struct {
 	Line  int      // from 1
 	Names []string // of the cells; the same slice as long as they do not change
-	Cells []Cell
+	Cells []cell.Cell
 }
 
 // Reader reads records in order; the error after the last is io.EOF.

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/plan"
 	"evensprout/internal/value"
 )
@@ -78,7 +79,7 @@ func records(path string, o Options) ([]string, error) {
 		}
 		var cells []string
 		for i, c := range rec.Cells {
-			if c.Kind != Absent {
+			if c.Kind != cell.Absent {
 				cells = append(cells, rec.Names[i]+"="+c.Text)
 			}
 		}
@@ -189,7 +190,7 @@ func TestSeparators(t *testing.T) {
 func TestPlainNumbers(t *testing.T) {
 	for in, want := range map[string]string{"1e3": "1000", "-2.5E-2": "-0.025", "1.20e1": "12", "0e0": "0", "7": "7",
 		"1e99": "1e99"} {
-		assert.Equal(t, want, plainNumber(in))
+		assert.Equal(t, want, cell.PlainNumber(in))
 	}
 }
 

@@ -5,10 +5,10 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"evensprout/internal/cell"
 	"fmt"
 	"io"
 	"os"
-	"strconv"
 	"strings"
 )
 
@@ -221,7 +221,7 @@ func (c *lineCounter) at(offset int64) (line, column int) {
 // them.
 type nameList struct {
 	names []string
-	cells []Cell
+	cells []cell.Cell
 }
 
 // open reads the beginning of an object.
@@ -266,7 +266,7 @@ func (l *nameList) object(d *json.Decoder) (Record, error) {
 			}
 			l.names = append(l.names, name)
 		}
-		cell, err := cellOf(raw)
+		cell, err := cell.OfJSON(raw)
 		if err != nil {
 			return Record{}, err
 		}
@@ -280,54 +280,4 @@ func (l *nameList) object(d *json.Decoder) (Record, error) {
 		l.names = append([]string{}, l.names[:len(l.cells)]...)
 	}
 	return Record{Names: l.names, Cells: l.cells}, nil
-}
-
-func cellOf(raw json.RawMessage) (Cell, error) {
-	switch c := raw[0]; {
-	case c == 'n':
-		return Cell{}, nil
-	case c == 't' || c == 'f':
-		return Cell{Kind: Boolean, Text: string(raw)}, nil
-	case c == '"':
-		var s string
-		err := json.Unmarshal(raw, &s)
-		return Cell{Kind: Quoted, Text: s}, err
-	case c == '{' || c == '[':
-		var b bytes.Buffer
-		err := json.Compact(&b, raw)
-		return Cell{Kind: JSON, Text: b.String()}, err
-	}
-	return Cell{Kind: Number, Text: plainNumber(string(raw))}, nil
-}
-
-// plainNumber writes a number with an exponent out, if it is a short one: 1e3 is 1000.
-func plainNumber(s string) string {
-	mantissa, exponent, ok := strings.Cut(strings.ToLower(s), "e")
-	if !ok {
-		return s
-	}
-	e, err := strconv.Atoi(exponent)
-	if err != nil || e > 18 || e < -18 {
-		return s
-	}
-	sign := ""
-	if strings.HasPrefix(mantissa, "-") {
-		sign, mantissa = "-", mantissa[1:]
-	}
-	whole, fraction, _ := strings.Cut(mantissa, ".")
-	digits, point := whole+fraction, len(whole)+e
-	for point <= 0 {
-		digits, point = "0"+digits, point+1
-	}
-	for point > len(digits) {
-		digits += "0"
-	}
-	whole, fraction = strings.TrimLeft(digits[:point], "0"), strings.TrimRight(digits[point:], "0")
-	if whole == "" {
-		whole = "0"
-	}
-	if fraction != "" {
-		whole += "." + fraction
-	}
-	return sign + whole
 }

@@ -2,6 +2,7 @@ package files
 
 import (
 	"bufio"
+	"evensprout/internal/cell"
 	"io"
 	"os"
 	"strings"
@@ -25,7 +26,7 @@ func openLines(f *os.File, path string, _ Options) (Reader, error) {
 		return nil, err
 	}
 	r := &lineReader{file: f, path: path, lines: b}
-	r.record = Record{Names: []string{lineColumn}, Cells: make([]Cell, 1)}
+	r.record = Record{Names: []string{lineColumn}, Cells: make([]cell.Cell, 1)}
 	return r, nil
 }
 
@@ -48,7 +49,7 @@ func (r *lineReader) Next() (Record, error) {
 		}
 		if text != "" {
 			r.record.Line = r.line
-			r.record.Cells[0] = Cell{Kind: Text, Text: text, Column: 1}
+			r.record.Cells[0] = cell.Cell{Kind: cell.Text, Text: text, Column: 1}
 			return r.record, nil
 		}
 	}

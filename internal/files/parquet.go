@@ -16,6 +16,7 @@ import (
 	"github.com/parquet-go/parquet-go"
 	"github.com/parquet-go/parquet-go/format"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/parquetrows"
 	"evensprout/internal/value"
 )
@@ -151,7 +152,7 @@ type parquetReader struct {
 	file   *os.File
 	path   string
 	names  []string
-	cells  []func(*parquetrows.Value) (Cell, error)
+	cells  []func(*parquetrows.Value) (cell.Cell, error)
 	rows   *parquetrows.Reader
 	record Record
 	line   int
@@ -194,7 +195,7 @@ func openParquet(f *os.File, path string, _ Options) (r Reader, err error) {
 	if err := checkNames(path, out.names); err != nil {
 		return nil, err
 	}
-	out.record = Record{Names: out.names, Cells: make([]Cell, len(out.names))}
+	out.record = Record{Names: out.names, Cells: make([]cell.Cell, len(out.names))}
 	return out, nil
 }
 
@@ -226,7 +227,7 @@ func parquetPanic(path string, err *error) {
 
 // parquetCell reads the values of a column; nil if it cannot. A logical type that does not
 // go with the stored type says nothing.
-func parquetCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
+func parquetCell(c *parquetrows.Column) func(*parquetrows.Value) (cell.Cell, error) {
 	switch c.Kind {
 	case format.Int32, format.Int64:
 		if read := numberCell(c); read != nil {
@@ -241,19 +242,19 @@ func parquetCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
 }
 
 // readAs reads values whose text cannot fail.
-func readAs(k Kind, text func(*parquetrows.Value) string) func(*parquetrows.Value) (Cell, error) {
-	return func(v *parquetrows.Value) (Cell, error) { return Cell{Kind: k, Text: text(v)}, nil }
+func readAs(k cell.Kind, text func(*parquetrows.Value) string) func(*parquetrows.Value) (cell.Cell, error) {
+	return func(v *parquetrows.Value) (cell.Cell, error) { return cell.Cell{Kind: k, Text: text(v)}, nil }
 }
 
 // numberCell reads whole numbers of a logical type; nil if the column has none.
-func numberCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
+func numberCell(c *parquetrows.Column) func(*parquetrows.Value) (cell.Cell, error) {
 	switch t := c.Logical.(type) {
 	case *format.DecimalType:
-		return readAs(Number, func(v *parquetrows.Value) string {
+		return readAs(cell.Number, func(v *parquetrows.Value) string {
 			return decimalText(big.NewInt(v.N), int(t.Scale))
 		})
 	case *format.DateType:
-		return readAs(Text, func(v *parquetrows.Value) string {
+		return readAs(cell.Text, func(v *parquetrows.Value) string {
 			return value.Value{Type: value.Date, N: v.N}.String()
 		})
 	case *format.TimeType:
@@ -264,7 +265,7 @@ func numberCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
 		if t.IsSigned {
 			return nil
 		}
-		return readAs(Number, func(v *parquetrows.Value) string {
+		return readAs(cell.Number, func(v *parquetrows.Value) string {
 			if c.Kind == format.Int32 {
 				return strconv.FormatUint(uint64(uint32(v.N)), 10)
 			}
@@ -275,64 +276,64 @@ func numberCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
 }
 
 // momentCell reads times of day and moments, which are counted in a unit.
-func momentCell(typ value.Type, u format.TimeUnit) func(*parquetrows.Value) (Cell, error) {
+func momentCell(typ value.Type, u format.TimeUnit) func(*parquetrows.Value) (cell.Cell, error) {
 	unit := time.Microsecond
 	if u.Value != nil {
 		unit = u.Value.Duration()
 	}
-	return func(v *parquetrows.Value) (Cell, error) {
+	return func(v *parquetrows.Value) (cell.Cell, error) {
 		n := v.N
 		if unit < time.Microsecond {
 			n /= int64(time.Microsecond / unit)
 		} else if more := int64(unit / time.Microsecond); n > math.MaxInt64/more || n < math.MinInt64/more {
-			return Cell{}, fmt.Errorf("the moment %d (%s) is out of range", n, &u)
+			return cell.Cell{}, fmt.Errorf("the moment %d (%s) is out of range", n, &u)
 		} else {
 			n *= more
 		}
-		return Cell{Kind: Text, Text: value.Value{Type: typ, N: n, Scale: 6}.String()}, nil
+		return cell.Cell{Kind: cell.Text, Text: value.Value{Type: typ, N: n, Scale: 6}.String()}, nil
 	}
 }
 
 // bytesCell reads bytes of a logical type; nil if the column has none.
-func bytesCell(c *parquetrows.Column) func(*parquetrows.Value) (Cell, error) {
+func bytesCell(c *parquetrows.Column) func(*parquetrows.Value) (cell.Cell, error) {
 	text := func(v *parquetrows.Value) string { return string(v.B) }
 	switch t := c.Logical.(type) {
 	case *format.DecimalType:
-		return readAs(Number, func(v *parquetrows.Value) string { return decimalText(signed(v.B), int(t.Scale)) })
+		return readAs(cell.Number, func(v *parquetrows.Value) string { return decimalText(signed(v.B), int(t.Scale)) })
 	case *format.UUIDType:
-		return func(v *parquetrows.Value) (Cell, error) {
+		return func(v *parquetrows.Value) (cell.Cell, error) {
 			if len(v.B) != 16 {
-				return Cell{}, errors.New("a UUID has 16 bytes")
+				return cell.Cell{}, errors.New("a UUID has 16 bytes")
 			}
 			u := value.Value{Type: value.UUID, N: int64(binary.BigEndian.Uint64(v.B)),
 				M: binary.BigEndian.Uint64(v.B[8:])}
-			return Cell{Kind: Text, Text: u.String()}, nil
+			return cell.Cell{Kind: cell.Text, Text: u.String()}, nil
 		}
 	case *format.JsonType:
-		return readAs(JSON, text)
+		return readAs(cell.JSON, text)
 	case *format.StringType, *format.EnumType:
-		return readAs(Quoted, text)
+		return readAs(cell.Quoted, text)
 	}
 	return nil
 }
 
 // storedCell reads values as they are stored; nil if it cannot.
-func storedCell(kind format.Type) func(*parquetrows.Value) (Cell, error) {
+func storedCell(kind format.Type) func(*parquetrows.Value) (cell.Cell, error) {
 	switch kind {
 	case format.Boolean:
-		return readAs(Boolean, func(v *parquetrows.Value) string { return strconv.FormatBool(v.N != 0) })
+		return readAs(cell.Boolean, func(v *parquetrows.Value) string { return strconv.FormatBool(v.N != 0) })
 	case format.Int32, format.Int64:
-		return readAs(Number, func(v *parquetrows.Value) string { return strconv.FormatInt(v.N, 10) })
+		return readAs(cell.Number, func(v *parquetrows.Value) string { return strconv.FormatInt(v.N, 10) })
 	case format.Float:
-		return readAs(Number, func(v *parquetrows.Value) string {
+		return readAs(cell.Number, func(v *parquetrows.Value) string {
 			return strconv.FormatFloat(float64(math.Float32frombits(uint32(v.N))), 'f', -1, 32)
 		})
 	case format.Double:
-		return readAs(Number, func(v *parquetrows.Value) string {
+		return readAs(cell.Number, func(v *parquetrows.Value) string {
 			return strconv.FormatFloat(math.Float64frombits(uint64(v.N)), 'f', -1, 64)
 		})
 	case format.ByteArray, format.FixedLenByteArray:
-		return readAs(Quoted, func(v *parquetrows.Value) string { return base64.StdEncoding.EncodeToString(v.B) })
+		return readAs(cell.Quoted, func(v *parquetrows.Value) string { return base64.StdEncoding.EncodeToString(v.B) })
 	}
 	return nil
 }
@@ -378,7 +379,7 @@ func (r *parquetReader) Next() (_ Record, err error) {
 	r.line++
 	r.record.Line = r.line
 	for i := range row {
-		r.record.Cells[i] = Cell{Column: i + 1}
+		r.record.Cells[i] = cell.Cell{Column: i + 1}
 		if row[i].Null {
 			continue
 		}

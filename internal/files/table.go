@@ -3,19 +3,17 @@ package files
 import (
 	"bufio"
 	"bytes"
-	"encoding/base64"
 	"encoding/binary"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 
 	"github.com/zeebo/xxh3"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
@@ -100,11 +98,19 @@ func Rows(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
 	if l.run(); len(l.problems) == 0 && spec.Manifest != "" {
 		l.identify()
 	}
+	var rows plan.FileRows = l.table
+	if len(l.problems) == 0 && len(spec.GroupBy) > 0 {
+		groups, err := group(l.table, spec.GroupBy)
+		if err != nil {
+			l.add(0, 0, "the rows cannot be read again: "+err.Error(), "")
+		}
+		rows = groups
+	}
 	if len(l.problems) > 0 {
 		l.table.Close()
 		return nil, l.problems
 	}
-	return l.table, nil
+	return rows, nil
 }
 
 // allColumns asks for every column that the file, or its first record, names; false after a fault.
@@ -133,7 +139,7 @@ type loader struct {
 func (l *loader) run() {
 	if l.spec.Duplicates == "last" {
 		l.last = map[xxh3.Uint128]int{}
-		ok := l.each(func(r Record, cells []Cell) {
+		ok := l.each(func(r Record, cells []cell.Cell) {
 			l.last[l.key(cells)] = r.Line
 		})
 		if !ok {
@@ -142,7 +148,7 @@ func (l *loader) run() {
 	}
 
 	seen := map[xxh3.Uint128]int{}
-	ok := l.each(func(r Record, cells []Cell) {
+	ok := l.each(func(r Record, cells []cell.Cell) {
 		if len(l.spec.Key) > 0 && !l.counts(r, cells, seen) {
 			return
 		}
@@ -182,7 +188,7 @@ func (l *loader) named(names []string) bool {
 			1,
 			fmt.Sprintf(
 				"the separator does not seem to be a comma: the file has one column, called %q",
-				clip(names[0]),
+				cell.Clip(names[0]),
 			),
 			fmt.Sprintf("separator: %q in rows_from", names[0][i:i+1]),
 		)
@@ -201,7 +207,7 @@ func (l *loader) named(names []string) bool {
 }
 
 // each reads all records and picks the mapped cells; false after a fault that ends it.
-func (l *loader) each(do func(Record, []Cell)) bool {
+func (l *loader) each(do func(Record, []cell.Cell)) bool {
 	o := Options{Sheet: l.spec.Sheet, Empties: l.spec.Manifest != ""}
 	var err error
 	if l.spec.Separator != "" {
@@ -222,7 +228,7 @@ func (l *loader) each(do func(Record, []Cell)) bool {
 	}
 	var names []string
 	places := make([]int, len(l.spec.Columns))
-	cells := make([]Cell, len(l.spec.Columns))
+	cells := make([]cell.Cell, len(l.spec.Columns))
 	for {
 		record, err := r.Next()
 		if err == io.EOF {
@@ -244,9 +250,9 @@ func (l *loader) each(do func(Record, []Cell)) bool {
 }
 
 // pick puts a record's cells at the places of the columns that the plan asks for.
-func (l *loader) pick(record Record, places []int, cells []Cell) {
+func (l *loader) pick(record Record, places []int, cells []cell.Cell) {
 	for i, at := range places {
-		cells[i] = Cell{}
+		cells[i] = cell.Cell{}
 		if at >= 0 && at < len(record.Cells) {
 			cells[i] = record.Cells[at]
 			l.table.columns[i].seen = true
@@ -265,7 +271,7 @@ func (l *loader) fault(err error) {
 }
 
 // key is a digest of the cells that tell a row.
-func (l *loader) key(cells []Cell) xxh3.Uint128 {
+func (l *loader) key(cells []cell.Cell) xxh3.Uint128 {
 	l.buf = l.buf[:0]
 	for _, k := range l.spec.Key {
 		l.buf = append(append(l.buf, cells[k].Text...), 0)
@@ -274,7 +280,7 @@ func (l *loader) key(cells []Cell) xxh3.Uint128 {
 }
 
 // counts reports whether a row is the one that counts of those with its key.
-func (l *loader) counts(r Record, cells []Cell, seen map[xxh3.Uint128]int) bool {
+func (l *loader) counts(r Record, cells []cell.Cell, seen map[xxh3.Uint128]int) bool {
 	key := l.key(cells)
 	if l.last != nil {
 		return l.last[key] == r.Line
@@ -283,7 +289,7 @@ func (l *loader) counts(r Record, cells []Cell, seen map[xxh3.Uint128]int) bool 
 	if !again {
 		seen[key] = r.Line
 		for _, k := range l.spec.Key {
-			if cells[k].Kind == Absent {
+			if cells[k].Kind == cell.Absent {
 				l.add(r.Line, cells[k].Column, fmt.Sprintf("the key %s is empty", l.spec.Columns[k].Column), "")
 			}
 		}
@@ -306,7 +312,7 @@ func (l *loader) counts(r Record, cells []Cell, seen map[xxh3.Uint128]int) bool 
 }
 
 // take spools a row and lets its cells say what type their columns have.
-func (l *loader) take(r Record, cells []Cell) {
+func (l *loader) take(r Record, cells []cell.Cell) {
 	t := l.table
 	if t.rows%runRows == 0 {
 		t.index = append(t.index, t.spool.size)
@@ -315,27 +321,27 @@ func (l *loader) take(r Record, cells []Cell) {
 	for i, c := range cells {
 		col := &t.columns[i]
 		b = append(b, byte(c.Kind))
-		if c.Kind == Quoted && c.Text == "" && col.given &&
+		if c.Kind == cell.Quoted && c.Text == "" && col.given &&
 			!slices.Contains([]value.Type{value.Text, value.JSON, value.Bytes}, col.want.As) {
-			c.Kind = Absent
-			b[len(b)-1] = byte(Absent)
+			c.Kind = cell.Absent
+			b[len(b)-1] = byte(cell.Absent)
 		}
-		if c.Kind == Absent {
+		if c.Kind == cell.Absent {
 			continue
 		}
 		b = binary.AppendUvarint(b, uint64(c.Column))
 		b = binary.AppendUvarint(b, uint64(len(c.Text)))
 		b = append(b, c.Text...)
 		if col.given {
-			v, err := Parse(c, col.want.As)
+			v, err := cell.Parse(c, col.want.As)
 			if err != nil {
 				l.add(r.Line, c.Column, fmt.Sprintf("%s: %s", col.want.Column, err), "")
 			}
 			col.scale = max(col.scale, v.Scale)
 			continue
 		}
-		typ, scale := looks(c)
-		col.typ, col.scale = join(col.typ, typ), max(col.scale, scale)
+		typ, scale := cell.Looks(c)
+		col.typ, col.scale = cell.Join(col.typ, typ), max(col.scale, scale)
 	}
 
 	l.buf = b
@@ -343,169 +349,6 @@ func (l *loader) take(r Record, cells []Cell) {
 		l.add(0, 0, "the rows cannot be stored: "+err.Error(), "free space for temporary files")
 	}
 	t.rows++
-}
-
-var (
-	integerPattern = regexp.MustCompile(`^-?(0|[1-9][0-9]{0,17})$`)
-	decimalPattern = regexp.MustCompile(`^-?(0|[1-9][0-9]*)\.[0-9]+$`)
-)
-
-// looks tells the narrowest type that a cell is of.
-func looks(c Cell) (value.Type, uint8) {
-	switch c.Kind {
-	case Boolean:
-		return value.Boolean, 0
-	case JSON:
-		return value.JSON, 0
-	case Number, Text:
-		if c.Text == "true" || c.Text == "false" {
-			return value.Boolean, 0
-		}
-		if integerPattern.MatchString(c.Text) || decimalPattern.MatchString(c.Text) {
-			if v, err := value.ParseDecimal(c.Text); err == nil {
-				return v.Type, v.Scale
-			}
-		}
-	}
-
-	if v, looks, err := value.ReadMoment(c.Text); looks && err == nil {
-		return v.Type, v.Scale
-	}
-	const uuidLength = 36
-	if len(c.Text) == uuidLength {
-		if _, err := value.ParseUUID(c.Text); err == nil {
-			return value.UUID, 0
-		}
-	}
-	return value.Text, 0
-}
-
-// join is the narrowest type that holds two.
-func join(a, b value.Type) value.Type {
-	switch {
-	case a == value.Null || a == b:
-		return b
-	case a == value.Integer && b == value.Decimal, a == value.Decimal && b == value.Integer:
-		return value.Decimal
-	case a == value.Date && b == value.Timestamp, a == value.Timestamp && b == value.Date:
-		return value.Timestamp
-	}
-	return value.Text
-}
-
-// parseNumber reads a number without separators; whole numbers have no point.
-func parseNumber(c Cell, t value.Type, bad func() error) (value.Value, error) {
-	v, err := value.ParseDecimal(c.Text)
-	if err == nil && (t == value.Decimal || v.Type == value.Integer) && !strings.Contains(c.Text, "_") {
-		v.Type = t
-		return v, nil
-	}
-	if !strings.ContainsAny(c.Text, ",'\u00a0\u202f ") {
-		return v, bad()
-	}
-	if t == value.Integer {
-		return v, fmt.Errorf("%w: write it without thousands separators", bad())
-	}
-	return v, fmt.Errorf("%w: write it with a decimal point and without thousands separators", bad())
-}
-
-// parseMoment reads a date, or a moment that may be a date.
-func parseMoment(c Cell, t value.Type) (value.Value, error) {
-	if t == value.Date {
-		return value.ParseDate(c.Text)
-	}
-	if v, err := value.ParseDate(c.Text); err == nil {
-		return value.Value{Type: value.Timestamp, N: v.N * value.Day}, nil
-	}
-	return value.ParseTimestamp(c.Text)
-}
-
-// Parse reads a cell strictly as a type.
-func Parse(c Cell, t value.Type) (value.Value, error) {
-	bad := func() error { return fmt.Errorf("%q is not a valid %s", clip(c.Text), t) } // made only where it is returned
-	switch t {
-	case value.Text:
-		return value.String(c.Text), nil
-	case value.Integer:
-		return parseNumber(c, value.Integer, bad)
-	case value.Decimal:
-		return parseNumber(c, value.Decimal, bad)
-	case value.Boolean:
-		return parseBool(c, bad)
-	case value.Date, value.Timestamp:
-		if c.Kind == Number {
-			return serial(c, t)
-		}
-		return parseMoment(c, t)
-	case value.Bytes:
-		b, err := base64.StdEncoding.DecodeString(c.Text)
-		if err != nil {
-			return value.Value{}, fmt.Errorf("%q is not base64", clip(c.Text))
-		}
-		return value.Value{Type: value.Bytes, S: string(b)}, nil
-	case value.Time:
-		return value.ParseTime(c.Text)
-	case value.UUID:
-		return value.ParseUUID(c.Text)
-	case value.JSON:
-		if c.Kind == Quoted {
-			return value.Value{Type: value.JSON, S: string(AppendJSONText(nil, c.Text))}, nil
-		}
-		if !json.Valid([]byte(c.Text)) {
-			return value.Value{}, bad()
-		}
-		return value.Value{Type: value.JSON, S: c.Text}, nil
-	}
-	return value.Value{}, bad()
-}
-
-// parseBool reads yes or no.
-func parseBool(c Cell, bad func() error) (value.Value, error) {
-	switch strings.ToLower(c.Text) {
-	case "true", "1", "yes":
-		return value.Bool(true), nil
-	case "false", "0", "no":
-		return value.Bool(false), nil
-	}
-	return value.Value{}, fmt.Errorf("%w: true or false, yes or no, 1 or 0", bad())
-}
-
-// serial reads the number of days since 1899-12-30 that sheets keep for dates.
-func serial(c Cell, t value.Type) (value.Value, error) {
-	v, err := value.ParseDecimal(c.Text)
-	if err != nil || v.N < 0 {
-		return v, fmt.Errorf("%q is not a valid %s", clip(c.Text), t)
-	}
-	const epoch = -25569 // 1899-12-30
-	whole := int64(1)
-	for range v.Scale {
-		whole *= 10
-	}
-	days, rest := v.N/whole, v.N%whole
-	if days < 61 || days > 2_958_465 { // before March 1900, sheets disagree; the last is 9999-12-31
-		return v, fmt.Errorf("%q is not a %s that all spreadsheets read alike", clip(c.Text), t)
-	}
-	if t == value.Date {
-		if rest != 0 {
-			return v, fmt.Errorf("%q is a date with a time of day", clip(c.Text))
-		}
-		return value.Value{Type: value.Date, N: days + epoch}, nil
-	}
-
-	// To the nearest second: the fraction of a day is not exact.
-	for whole > 1e12 {
-		whole, rest = whole/10, rest/10
-	}
-	seconds := (rest*86_400*2 + whole) / (2 * whole)
-	return value.Value{Type: value.Timestamp, N: (days+epoch)*value.Day + seconds*value.Second}, nil
-}
-
-// clip cuts a text for a message.
-func clip(s string) string {
-	if len(s) > 40 {
-		return strings.ToValidUTF8(s[:40], "") + "..."
-	}
-	return s
 }
 
 // Len is the number of rows.
@@ -538,7 +381,7 @@ func (t *Table) Close() error {
 type run struct {
 	first uint64
 	lines []int
-	cells []Cell // row after row
+	cells []cell.Cell // row after row
 }
 
 // read reads the run that a row is in.
@@ -561,9 +404,9 @@ func (t *Table) read(n uint64, into *run) error {
 	for len(b) > 0 {
 		into.lines = append(into.lines, int(number()))
 		for range t.columns {
-			c := Cell{Kind: Kind(b[0])}
+			c := cell.Cell{Kind: cell.Kind(b[0])}
 			b = b[1:]
-			if c.Kind != Absent {
+			if c.Kind != cell.Absent {
 				c.Column = int(number())
 				size := number()
 				c.Text = string(b[:size])
@@ -595,10 +438,10 @@ func (t *Table) Misfits(i int, typ value.Type) diag.Problems {
 		}
 		for j, line := range r.lines {
 			c := r.cells[j*len(t.columns)+i]
-			if c.Kind == Absent {
+			if c.Kind == cell.Absent {
 				continue
 			}
-			if _, err := Parse(c, typ); err != nil && len(found) < most {
+			if _, err := cell.Parse(c, typ); err != nil && len(found) < most {
 				found = append(
 					found,
 					&diag.Problem{
@@ -648,9 +491,9 @@ func (r *tableReader) Row(n uint64) ([]value.Value, error) {
 		}
 		for i, c := range r.run.cells {
 			v := value.Value{}
-			if c.Kind != Absent {
+			if c.Kind != cell.Absent {
 				var err error
-				if v, err = Parse(c, r.table.columns[i%width].typ); err != nil {
+				if v, err = cell.Parse(c, r.table.columns[i%width].typ); err != nil {
 					return nil, fmt.Errorf("line %d: %w", r.run.lines[i/width], err)
 				}
 			}

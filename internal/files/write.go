@@ -3,13 +3,11 @@ package files
 import (
 	"bufio"
 	"encoding/base64"
-	"encoding/json"
 	"fmt"
 	"io"
-	"slices"
 	"strings"
-	"unicode/utf8"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/value"
 )
 
@@ -167,7 +165,7 @@ func newNDJSONWriter(w io.Writer, columns []Column) (Writer, error) {
 		if i == 0 {
 			before = '{'
 		}
-		j.keys = append(j.keys, append(AppendJSONText([]byte{before}, c.Name), ':'))
+		j.keys = append(j.keys, append(cell.AppendJSONText([]byte{before}, c.Name), ':'))
 	}
 	return j, nil
 }
@@ -225,24 +223,9 @@ func AppendJSON(b []byte, v *value.Value) []byte {
 	case value.Integer, value.Decimal, value.Boolean, value.JSON:
 		return v.AppendText(b)
 	case value.Text:
-		return AppendJSONText(b, v.S)
+		return cell.AppendJSONText(b, v.S)
 	}
 	b = append(b, '"')
 	b = AppendText(b, v) // letters, digits and signs that need no escape
 	return append(b, '"')
-}
-
-// AppendJSONText appends a text in quotes, escaping no more than RFC 8259 asks for.
-func AppendJSONText(b []byte, s string) []byte {
-	plain := !slices.ContainsFunc([]byte(s), func(c byte) bool { return c < ' ' || c == '"' || c == '\\' })
-	if plain && utf8.ValidString(s) {
-		b = append(b, '"')
-		b = append(b, s...)
-		return append(b, '"')
-	}
-	var text strings.Builder
-	e := json.NewEncoder(&text)
-	e.SetEscapeHTML(false)
-	e.Encode(s) // a text never fails
-	return append(b, strings.TrimSuffix(text.String(), "\n")...)
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"encoding/xml"
 	"errors"
+	"evensprout/internal/cell"
 	"fmt"
 	"io"
 	"os"
@@ -279,7 +280,7 @@ func (r *xlsxReader) Next() (Record, error) {
 		}
 		if len(cells) > len(r.names) {
 			for _, c := range cells[len(r.names):] {
-				if c.Kind != Absent {
+				if c.Kind != cell.Absent {
 					return Record{}, &Error{r.path, r.row, c.Column, "a cell after the last named column", ""}
 				}
 			}
@@ -287,13 +288,13 @@ func (r *xlsxReader) Next() (Record, error) {
 		}
 		empty := true
 		for _, c := range cells {
-			empty = empty && c.Kind == Absent
+			empty = empty && c.Kind == cell.Absent
 		}
 		if empty {
 			continue // rows that somebody only formatted
 		}
 		for len(cells) < len(r.names) {
-			cells = append(cells, Cell{Column: len(cells) + 1})
+			cells = append(cells, cell.Cell{Column: len(cells) + 1})
 		}
 		return Record{Line: r.row, Names: r.names, Cells: cells}, nil
 	}
@@ -310,8 +311,8 @@ func rowNumber(t xml.StartElement, next int) int {
 }
 
 // cells reads the next row of the sheet.
-func (r *xlsxReader) cells() ([]Cell, error) {
-	var cells []Cell
+func (r *xlsxReader) cells() ([]cell.Cell, error) {
+	var cells []cell.Cell
 	r.bytes.next()
 	for {
 		t, err := r.xml.Token()
@@ -340,7 +341,7 @@ func (r *xlsxReader) cells() ([]Cell, error) {
 					return nil, &Error{r.path, r.row, c.Column, fmt.Sprintf("more than %d columns", maxColumns), ""}
 				}
 				for len(cells) < c.Column-1 {
-					cells = append(cells, Cell{Column: len(cells) + 1})
+					cells = append(cells, cell.Cell{Column: len(cells) + 1})
 				}
 				cells = append(cells, c)
 			}
@@ -354,7 +355,7 @@ func (r *xlsxReader) cells() ([]Cell, error) {
 }
 
 // cell reads one c element.
-func (r *xlsxReader) cell(start xml.StartElement, column int) (Cell, error) {
+func (r *xlsxReader) cell(start xml.StartElement, column int) (cell.Cell, error) {
 	kind := ""
 	for _, a := range start.Attr {
 		switch a.Name.Local {
@@ -377,8 +378,8 @@ func (r *xlsxReader) cell(start xml.StartElement, column int) (Cell, error) {
 			} `xml:"r"`
 		} `xml:"is"`
 	}
-	fail := func(message string) (Cell, error) {
-		return Cell{}, &Error{r.path, r.row, column, message, ""}
+	fail := func(message string) (cell.Cell, error) {
+		return cell.Cell{}, &Error{r.path, r.row, column, message, ""}
 	}
 	if err := r.xml.DecodeElement(&c, &start); err != nil {
 		return fail("the cell is broken: " + err.Error())
@@ -388,33 +389,33 @@ func (r *xlsxReader) cell(start xml.StartElement, column int) (Cell, error) {
 			"the cell holds a formula, whose value depends on the program that computed it: paste the value instead",
 		)
 	}
-	out := Cell{Kind: Number, Text: c.V, Column: column}
+	out := cell.Cell{Kind: cell.Number, Text: c.V, Column: column}
 	switch kind {
 	case "s":
 		i, err := strconv.Atoi(c.V)
 		if err != nil || i < 0 || i >= len(r.shared) {
 			return fail("the cell refers to a text that does not exist")
 		}
-		out.Kind, out.Text = Quoted, r.shared[i]
+		out.Kind, out.Text = cell.Quoted, r.shared[i]
 	case "inlineStr":
-		out.Kind, out.Text = Quoted, strings.Join(c.I.T, "")
+		out.Kind, out.Text = cell.Quoted, strings.Join(c.I.T, "")
 		for _, run := range c.I.R {
 			out.Text += run.T
 		}
 	case "str":
-		out.Kind = Quoted
+		out.Kind = cell.Quoted
 	case "b":
-		out.Kind, out.Text = Boolean, map[string]string{"0": "false", "1": "true"}[c.V]
+		out.Kind, out.Text = cell.Boolean, map[string]string{"0": "false", "1": "true"}[c.V]
 	case "e":
 		return fail("the cell holds the error " + c.V)
 	case "d":
-		out.Kind = Text
+		out.Kind = cell.Text
 	default:
-		out.Text = plainNumber(strings.ToLower(c.V))
+		out.Text = cell.PlainNumber(strings.ToLower(c.V))
 	}
 
 	if out.Text == "" {
-		out.Kind = Absent
+		out.Kind = cell.Absent
 	}
 	if bad := checkText(out.Text); bad != "" {
 		return fail(bad)

@@ -99,8 +99,9 @@ type PartResult struct {
 type Refusal struct {
 	Kind       store.ViolationKind `json:"kind"`
 	Entity     string              `json:"entity"`
-	Step       string              `json:"step,omitempty"` // of a unit, which is the entity then
-	Row        string              `json:"row,omitempty"`  // such as Passenger row 4321, Passenger.ada
+	Step       string              `json:"step,omitempty"`    // of a unit, which is the entity then
+	Row        string              `json:"row,omitempty"`     // such as Passenger row 4321, Passenger.ada
+	Element    string              `json:"element,omitempty"` // of a list in an occasion, such as people[3].email
 	Fields     []string            `json:"fields,omitempty"`
 	Values     []string            `json:"values,omitempty"`
 	Place      string              `json:"place,omitempty"` // of the row in its file, such as prices.csv:7
@@ -207,5 +208,6 @@ type UnitResult struct {
 type StepResult struct {
 	Step  string `json:"step"` // such as update Sailing
 	Table string `json:"table,omitempty"`
-	Rows  int64  `json:"rows"` // found, added, changed or removed
+	Rows  int64  `json:"rows"` // found, added, changed or removed; of a loop, elements
+	Loop  bool   `json:"loop,omitempty"`
 }

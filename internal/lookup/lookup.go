@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/diag"
-	"evensprout/internal/files"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/value"
@@ -50,7 +50,7 @@ func Parse(c *schema.Column, s string) (value.Value, error) {
 		}
 		return value.String(s), nil
 	}
-	return files.Parse(files.Cell{Text: s}, kind)
+	return cell.Parse(cell.Cell{Text: s}, kind)
 }
 
 // labelColumns are the columns by which a row may be named, those with unique values first.

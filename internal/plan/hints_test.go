@@ -78,6 +78,15 @@ const (
 
 func step(s string) string { return plan.UnitText("      - " + s + "\n") }
 
+// loopText is a plan with a unit that goes through a list, and writes something of its elements.
+func loopText(loop, value string) string {
+	return plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.ndjson, columns: {c: c, marks: marks}}\n    steps:\n" +
+		"      - for: " + loop + "\n        steps:\n          - {insert: marks, set: {n: " + value + "}}\n"
+}
+
+// loopFile is the occasions of loopText.
+var loopFile = []string{"a.ndjson", `{"c": "AB", "marks": [{"n": 1, "parts": [1, 2]}]}` + "\n"}
+
 var hintCases = slices.Concat(hintCasesOfPlans, hintCasesOfRows)
 
 var hintCasesOfPlans = []hintCase{
@@ -827,6 +836,65 @@ var hintCasesOfPlans = []hintCase{
 			"steps:\n      - {update: Pier, match: {code: c}, set: {free: m}}\n",
 		files:  []string{"a.csv", "c,m\nAB,007\n"},
 		change: []string{"m: m", "m: {column: m, as: integer}"},
+	},
+	{
+		hint:   "for: person in people",
+		db:     plan.QuayTables,
+		text:   loopText("mark of marks", "mark.n"),
+		files:  loopFile,
+		change: []string{"mark of marks", "mark in marks"},
+	},
+	{
+		hint:   "such as {for: person in people,",
+		db:     plan.QuayTables,
+		text:   strings.Replace(loopText("mark in marks", "mark.n"), "steps:\n          - ", "expect: 1\n      - ", 1),
+		files:  loopFile,
+		change: []string{"expect: 1\n      - {insert: marks, set: {n: mark.n}}", "steps: [{insert: marks, set: {n: mark.n}}]"},
+	},
+	{
+		hint:   "call the element otherwise",
+		db:     plan.QuayTables,
+		text:   loopText("c in marks", "c.n"),
+		files:  loopFile,
+		change: []string{"c in", "mark in", "c.n", "mark.n"},
+	},
+	{
+		hint:   "call the element otherwise",
+		db:     plan.QuayTables,
+		text:   strings.Replace(loopText("mark in marks", "mark.n"), "        steps:", "        numbered: mark\n        steps:", 1),
+		files:  loopFile,
+		change: []string{"numbered: mark", "numbered: place"},
+	},
+	{
+		hint:   "go through a list with for: NAME in mark.parts, or name a part of an object: mark.parts.KEY",
+		db:     plan.QuayTables,
+		text:   loopText("mark in marks", "mark.parts"),
+		files:  loopFile,
+		change: []string{"{insert: marks, set: {n: mark.parts}}", "{for: part in mark.parts, steps: [{insert: marks, set: {n: part}}]}"},
+	},
+	{
+		hint: "such as list: lines",
+		db:   plan.QuayTables,
+		text: plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.csv, group_by: c, list: a.b, columns: {c: c, n: n}}\n" +
+			"    steps: [{insert: marks, set: {n: 1}}]\n",
+		files:  []string{"a.csv", "c,n\nAB,1\n"},
+		change: []string{"list: a.b", "list: marks"},
+	},
+	{
+		hint: "group_by: [order]",
+		db:   plan.QuayTables,
+		text: plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.csv, list: marks, columns: {c: c, n: n}}\n" +
+			"    steps: [{insert: marks, set: {n: 1}}]\n",
+		files:  []string{"a.csv", "c,n\nAB,1\n"},
+		change: []string{"list: marks", "list: marks, group_by: [c]"},
+	},
+	{
+		hint: "look the row up in the loop: - find: Pier, match: {code: ...}",
+		db:   plan.QuayTables,
+		text: plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.csv, group_by: n, list: piers, columns: {n: n, pier: " +
+			"{column: c, find: Pier.code}}}\n    steps: [{for: p in piers, steps: [{insert: marks, set: {n: n}}]}]\n",
+		files:  []string{"a.csv", "c,n\nAB,1\n"},
+		change: []string{"{column: c, find: Pier.code}", "c", "steps: [{insert", "steps: [{find: Pier, match: {code: p.pier}}, {insert"},
 	},
 	{
 		hint: "look the row up with find, and compute with what it holds",

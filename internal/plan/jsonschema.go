@@ -235,18 +235,26 @@ func JSONSchema() ([]byte, error) {
 	var steps []any
 	for _, word := range stepWords {
 		properties := m{
-			"as":      says("what later steps call its row", text),
-			"match":   says("which rows: columns and values", operands),
-			"set":     says("columns and what they are set to", operands),
-			"first":   says("what a new row holds instead of that", operands),
-			"because": says("the message if it does not hold", text),
-			"expect":  says("how many rows it must touch", m{"anyOf": []any{ref("range"), m{"const": "any"}}}),
+			"as":       says("what later steps call its row", text),
+			"match":    says("which rows: columns and values", operands),
+			"set":      says("columns and what they are set to", operands),
+			"first":    says("what a new row holds instead of that", operands),
+			"because":  says("the message if it does not hold", text),
+			"expect":   says("how many rows it must touch", m{"anyOf": []any{ref("range"), m{"const": "any"}}}),
+			"steps":    says("what is done with each element", m{"type": "array", "minItems": 1, "items": ref("step")}),
+			"numbered": says("what its steps call the element's number, from 1", text),
 		}
 		step := m{word: says("the entity or table", text)}
 		if word == string(StepRequire) {
 			step[word] = says(
 				"a condition over the occasion and rows of earlier steps, or one in SQL",
 				m{"anyOf": []any{text, object(m{"sql": text}, "sql")}},
+			)
+		}
+		if word == string(StepFor) {
+			step[word] = says(
+				"an element and its list, a field of the occasion or a part of one: person in people",
+				m{"type": "string", "pattern": `^\S+\s+in\s+\S+$`},
 			)
 		}
 		for _, k := range stepKeys[StepWord(word)] {
@@ -354,6 +362,11 @@ func JSONSchema() ([]byte, error) {
 				"of XLSX; else the first",
 				text,
 			), "key": says("fields that tell a row", m{"anyOf": []any{text, list(text)}}),
+			"group_by": says(
+				"fields in which rows agree that are one occasion, with a list of them",
+				m{"anyOf": []any{text, list(text)}},
+			),
+			"list":       says("what the list of the rows of a group is called: lines unless said otherwise", text),
 			"duplicates": says("which of several rows with one key counts", m{"enum": []string{"first", "last"}}),
 			"manifest":   says("of the export that wrote the file: it knows the identities of the rows", text),
 			"columns": says("fields to columns of the file; same: all that the table has", m{"anyOf": []any{
@@ -386,6 +399,7 @@ func JSONSchema() ([]byte, error) {
 				object(m{"sql": text}, "sql"),
 			},
 		},
+		"step": m{"anyOf": steps},
 		"unit": object(rows(m{
 			"rows": says(
 				"how many occasions to generate",
@@ -399,7 +413,7 @@ func JSONSchema() ([]byte, error) {
 			"isolation": says("of its transactions", m{"enum": isolations}),
 			"steps": says(
 				"what is done, in order",
-				m{"type": "array", "minItems": 1, "items": m{"anyOf": steps}},
+				m{"type": "array", "minItems": 1, "items": ref("step")},
 			),
 		}), "steps"),
 		"entity": object(rows(m{

@@ -18,8 +18,10 @@ type RowsFrom struct {
 	Duplicates string // which of several rows with one key counts: first, last, or empty: none may be
 	Key        []string
 	Columns    []*FileColumn
-	Same       bool   // all columns of the file that the table has go into these
-	Manifest   string // of the export that wrote the file; empty if none did
+	Same       bool     // all columns of the file that the table has go into these
+	GroupBy    []string // fields: rows that agree in them are one, with a list of them
+	List       string   // what the list of the rows of a group is called
+	Manifest   string   // of the export that wrote the file; empty if none did
 	place
 	filePlace place
 }
@@ -44,6 +46,7 @@ type FileSpec struct {
 	Sheet      string
 	Columns    []*FileColumn // empty: all that the file names
 	Key        []int         // of Columns
+	GroupBy    []int         // of Columns: the rows are these, and a list as the last column
 	Duplicates string
 	Manifest   string // seen from the current folder; empty if there is none
 	Entity     string // whose rows they are
@@ -108,16 +111,11 @@ func (p *Plan) rowsFrom(e *Entity, v *node) {
 				p.add(n.place, "duplicates must be first or last, got %s", n.what())
 			}
 		},
-		"key": func(_, n *node) {
-			items := n.items
-			if !n.list {
-				items = []*node{n}
-			}
-			for _, x := range items {
-				var name string
-				if p.text(x, "key", &name) {
-					r.Key = append(r.Key, name)
-				}
+		"key":      func(_, n *node) { r.Key = p.names(n, "key") },
+		"group_by": func(_, n *node) { r.GroupBy = p.names(n, "group_by") },
+		"list": func(_, n *node) {
+			if p.text(n, "list", &r.List) && !IsFieldName(r.List) {
+				p.add(n.place, "%q is not a valid name for a list", r.List).Advise("such as list: lines")
 			}
 		},
 		"columns":  func(_, n *node) { p.fileColumns(r, n) },
@@ -132,6 +130,14 @@ func (p *Plan) rowsFrom(e *Entity, v *node) {
 	if len(r.Columns) == 0 && !r.Same {
 		p.add(v.place, "rows_from has no columns").
 			Advise("such as columns: {code: Code}, which reads the field code from the column Code")
+	}
+	switch {
+	case len(r.GroupBy) > 0 && r.List == "":
+		r.List = "lines"
+	case len(r.GroupBy) > 0 && len(r.Key) > 0:
+		p.add(v.place, "key and group_by cannot be combined: what rows are grouped by identifies a group")
+	case len(r.GroupBy) == 0 && r.List != "":
+		p.add(v.place, "list needs group_by: the fields in which the rows of a list agree").Advise("group_by: [order]")
 	}
 	if r.Duplicates != "" && len(r.Key) == 0 {
 		p.add(v.place, "duplicates needs a key: the fields that identify a row").Advise("key: [code]")
@@ -233,7 +239,11 @@ func (c *compiler) openRows(e *entity) {
 
 	e.rowFile = rows
 	e.grow.Table, e.grow.TableKey = rows, key
-	for i, col := range r.Columns {
+	columns := r.Columns
+	if len(r.GroupBy) > 0 {
+		columns = r.ofGroups()
+	}
+	for i, col := range columns {
 		typ, scale := rows.Type(i)
 		d := &Field{Name: col.Field, Column: col.Into, columnPlace: col.place, word: wordStored, place: col.place}
 		if col.Find != "" {
@@ -283,18 +293,63 @@ func (c *compiler) readRows(e *entity, r *RowsFrom) (FileRows, []int) {
 		}
 		spec.Columns = r.Columns
 	}
-	for _, name := range r.Key {
-		i := slices.IndexFunc(r.Columns, func(x *FileColumn) bool { return x.Field == name })
-		if i < 0 {
-			c.add(r.place, "the key %s is not a column of the file", name).Nearest(name, fieldsOf(r.Columns))
+	var ok bool
+	if spec.Key, ok = c.placesOf(r, r.Key, "the key"); !ok {
+		return nil, nil
+	}
+	if spec.GroupBy, ok = c.placesOf(r, r.GroupBy, "group_by:"); !ok {
+		return nil, nil
+	}
+	for i, col := range r.Columns {
+		if len(r.GroupBy) > 0 && col.Find != "" && !slices.Contains(spec.GroupBy, i) {
+			c.add(col.place, "%s is in the list %s, so it cannot find a row", col.Field, r.List).
+				Advise("look the row up in the loop: - find: %s, match: {%s: ...}", col.Of, col.Find)
 			return nil, nil
 		}
-		spec.Key = append(spec.Key, i)
 	}
 
 	rows, problems := c.openFile(spec)
 	c.fileProblems(problems, spec.Path, r.File, r.filePlace)
 	return rows, spec.Key
+}
+
+// placesOf finds fields among those of the file's columns.
+func (c *compiler) placesOf(r *RowsFrom, names []string, what string) (places []int, ok bool) {
+	for _, name := range names {
+		i := slices.IndexFunc(r.Columns, func(x *FileColumn) bool { return x.Field == name })
+		if i < 0 {
+			c.add(r.place, "%s %s is not a column of the file", what, name).Nearest(name, fieldsOf(r.Columns))
+			return nil, false
+		}
+		places = append(places, i)
+	}
+	return places, true
+}
+
+// ofGroups are the columns of groups: those that they are told by, and the list.
+func (r *RowsFrom) ofGroups() []*FileColumn {
+	var out []*FileColumn
+	for _, name := range r.GroupBy {
+		i := slices.IndexFunc(r.Columns, func(x *FileColumn) bool { return x.Field == name })
+		out = append(out, r.Columns[i])
+	}
+	return append(out, &FileColumn{Field: r.List, As: value.JSON, place: r.place})
+}
+
+// names reads a name, or a list of them.
+func (p *Plan) names(n *node, what string) []string {
+	items := n.items
+	if !n.list {
+		items = []*node{n}
+	}
+	var names []string
+	for _, x := range items {
+		var name string
+		if p.text(x, what, &name) {
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // sameColumns takes the columns of a file that are called like columns of the table or, without a database, like

@@ -33,6 +33,7 @@ const (
 	StepUpdate  StepWord = "update"
 	StepDelete  StepWord = "delete"
 	StepClear   StepWord = "clear" // a whole table, before the first occasion
+	StepFor     StepWord = "for"   // the steps below, for each element of a list
 )
 
 // StepSaid is one step as the plan says it.
@@ -41,11 +42,17 @@ type StepSaid struct {
 	Target  string // entity or table
 	As      string // what later steps call its row
 	Because string // of require: what to say if it does not hold
-	Lo, Hi  uint64 // how many rows it must touch
+	Lo, Hi  uint64 // how many rows it must touch; of for, how many elements
+
+	Element  string // of for: what the steps below call an element
+	List     string // of for: the list, a field of the occasion or a part of one
+	Numbered string // of for: what the steps below call the element's number, from 1
+	Steps    []*StepSaid
 
 	condition  *node
 	match, set *node
 	first      *node
+	inner      *node // steps of a loop
 	place
 	targetPlace place
 }
@@ -61,6 +68,7 @@ var stepWords = []string{
 	string(StepUpdate),
 	string(StepDelete),
 	string(StepClear),
+	string(StepFor),
 }
 
 // stepKeys is what may stand beside the word of a step.
@@ -71,6 +79,7 @@ var stepKeys = map[StepWord][]string{
 		"expect",
 	}, StepRequire: {"because"}, StepInsert: {"as", "set"}, StepUpsert: {"as", "match", "set", "first"},
 	StepUpdate: {"match", "set", "expect"}, StepDelete: {"match", "expect"}, StepClear: nil,
+	StepFor: {"steps", "expect", "numbered"},
 }
 
 var isolations = []string{"read committed", "repeatable read", "serializable"}
@@ -79,6 +88,7 @@ var isolations = []string{"read committed", "repeatable read", "serializable"}
 const (
 	maxUnits    = 1000
 	maxSteps    = 100
+	maxLoops    = 8 // one within another
 	maxTogether = 100_000
 )
 
@@ -140,7 +150,7 @@ func (p *Plan) unit(u *Unit, n *node) {
 			}
 		}
 	}
-	s["steps"] = func(_, v *node) { p.steps(u, v) }
+	s["steps"] = func(_, v *node) { p.unitSteps(u, v) }
 	p.each(n, "a unit", s)
 	if !n.mapping {
 		return
@@ -173,36 +183,57 @@ func (p *Plan) afterUnits(u *Unit, v *node) {
 	}
 }
 
-// steps reads the steps of a unit.
-func (p *Plan) steps(u *Unit, v *node) {
+// unitSteps reads the steps of a unit.
+func (p *Plan) unitSteps(u *Unit, v *node) {
+	left := maxSteps
+	u.Steps = p.steps(v, &left, 0)
+	for i, s := range u.Steps {
+		if s.Word != StepClear {
+			continue
+		}
+		if slices.ContainsFunc(u.Steps[:i], func(x *StepSaid) bool { return x.Word != StepClear }) {
+			p.add(s.place, "clear must come before all other steps: it runs once, and the others for each occasion")
+		}
+		if u.Together != 0 {
+			p.add(s.place, "clear empties a table once, so all occasions must be in the same transaction").
+				Advise("add together: all to the unit")
+		}
+		break
+	}
+}
+
+// steps reads a list of steps: of a unit, or of a loop so deep within it. left is how many
+// more steps the unit may have.
+func (p *Plan) steps(v *node, left *int, depth int) []*StepSaid {
 	if !v.list || len(v.items) == 0 {
 		p.add(v.place, "steps must be a list, got %s", v.what()).Advise("- %s", stepHint)
-		return
+		return nil
 	}
-	if len(v.items) > maxSteps {
-		p.add(v.place, "more than %d steps", maxSteps)
-		return
+	if depth > maxLoops {
+		p.add(v.place, "loops are nested more than %d deep", maxLoops)
+		return nil
 	}
+	var out []*StepSaid
 	for _, n := range v.items {
+		if *left--; *left == -1 {
+			p.add(n.place, "more than %d steps", maxSteps)
+		}
+		if *left < 0 {
+			return out
+		}
 		s := p.step(n)
 		if s == nil {
 			continue
 		}
-		u.Steps = append(u.Steps, s)
-		if s.Word == StepClear && slices.ContainsFunc(u.Steps, func(x *StepSaid) bool { return x.Word != StepClear }) {
-			p.add(s.place, "clear must come before all other steps: it runs once, and the others for each occasion")
+		if s.Word == StepClear && depth > 0 {
+			p.add(s.place, "clear runs once, before the first occasion, so it cannot be in a loop")
 		}
-	}
-
-	if u.Together != 0 {
-		for _, s := range u.Steps {
-			if s.Word == StepClear {
-				p.add(s.place, "clear empties a table once, so all occasions must be in the same transaction").
-					Advise("add together: all to the unit")
-				break
-			}
+		if s.inner != nil {
+			s.Steps = p.steps(s.inner, left, depth+1)
 		}
+		out = append(out, s)
 	}
+	return out
 }
 
 // step reads one step; nil after adding a problem.
@@ -222,8 +253,12 @@ func (p *Plan) step(n *node) *StepSaid {
 			return nil
 		}
 		s.Word, s.place = StepWord(x.key.text), x.key.place
-		if s.Word == StepRequire {
+		switch s.Word {
+		case StepRequire:
 			s.condition = x.value
+			continue
+		case StepFor:
+			p.loop(s, x.value)
 			continue
 		}
 		p.text(x.value, "the entity or table of "+string(s.Word), &s.Target)
@@ -259,11 +294,15 @@ func (p *Plan) step(n *node) *StepSaid {
 func (p *Plan) stepKey(s *StepSaid, key string, v *node) {
 	switch key {
 	case "as":
-		if p.text(v, "as", &s.As) &&
-			(!isName(s.As) || s.As == occasionWord || s.As == rowWord || s.As == clockWord) {
-			p.add(v.place, "%q is not a valid name for a row", s.As).
-				Advise("use letters, digits and _, but not %s, %s or %s", occasionWord, rowWord, clockWord)
+		if p.text(v, "as", &s.As) {
+			p.stepName(v.place, s.As, "a row")
 		}
+	case "numbered":
+		if p.text(v, "numbered", &s.Numbered) {
+			p.stepName(v.place, s.Numbered, "a number")
+		}
+	case "steps":
+		s.inner = v
 	case "because":
 		p.text(v, "because", &s.Because)
 	case "match", "set", "first":
@@ -298,16 +337,37 @@ func (p *Plan) stepNeeds(s *StepSaid) {
 		need("set", s.set)
 	case StepInsert:
 		need("set", s.set)
+	case StepFor:
+		if s.inner == nil {
+			p.add(s.place, "for has no steps").Advise("%s", loopHint)
+		}
 	}
 	if s.Word == StepFind && s.Hi > 1 && s.Hi != AnyNumber {
 		p.add(s.place, "find needs expect: 1, or 0..1 for a row that may be missing")
 	}
 }
 
+// AllSteps are the steps of a unit, those in loops behind them.
+func (u *Unit) AllSteps() []*StepSaid {
+	var all []*StepSaid
+	var add func([]*StepSaid)
+	add = func(steps []*StepSaid) {
+		for _, s := range steps {
+			all = append(all, s)
+			add(s.Steps)
+		}
+	}
+	add(u.Steps)
+	return all
+}
+
 // Label names a step for people, from 1.
 func (s *StepSaid) Label() string {
-	if s.Word == StepRequire {
+	switch s.Word {
+	case StepRequire:
 		return string(s.Word)
+	case StepFor:
+		return "for " + s.Element + " in " + s.List
 	}
 	return strings.TrimSpace(string(s.Word) + " " + s.Target)
 }

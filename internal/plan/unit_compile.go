@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/derive"
 	"evensprout/internal/grow"
 	"evensprout/internal/predicate"
@@ -33,11 +34,28 @@ type Slot struct {
 	Expr   *derive.Expression
 	From   []int // the slots that Expr reads
 	Value  value.Value
+
+	Part *Part // of a value of JSON, which is in the slot From[0]; nil if it is none
+}
+
+// Part says which part of a value of JSON a slot holds: a member of an object, the element
+// that a loop is at, or the number of that element.
+type Part struct {
+	Member string // empty: of the loop
+	Loop   *Step  // nil: the member
+	Number bool
+	Empty  bool // it is NULL throughout
 }
 
 // Step is a step of a compiled unit.
 type Step struct {
 	*StepSaid
+	In  *Step // the loop around it; nil if there is none
+	End int   // of a loop: the place behind its last step
+
+	Over int // of a loop: the slot of its list
+
+	items  *cell.Shape   // of a loop: what its elements are like
 	Table  *schema.Table // nil of require
 	Entity *Target       // nil if the plan has no entity for the table
 	Match  []Operand
@@ -105,7 +123,7 @@ func (c *compiler) units() {
 			continue // what the steps mean, only the tables tell
 		}
 		x := &unitCompiler{c: c, said: u, of: e, out: &CompiledUnit{Plan: u, Grow: e.grow}}
-		x.compileSteps()
+		x.compileSteps(u.Steps, nil)
 		c.out.Units = append(c.out.Units, x.out)
 	}
 	c.orderUnits()
@@ -147,12 +165,19 @@ type unitCompiler struct {
 	said *Unit
 	of   *entity
 	out  *CompiledUnit
+
+	shapes map[int]*cell.Shape // of fields with JSON, by their places; nil if they cannot be read
 }
 
-// compileSteps compiles the steps in their order: a step may use rows of earlier ones.
-func (u *unitCompiler) compileSteps() {
-	for _, said := range u.said.Steps {
-		s := &Step{StepSaid: said}
+// compileSteps compiles steps, those in a loop behind it, in their order: a step may use rows
+// of earlier ones.
+func (u *unitCompiler) compileSteps(steps []*StepSaid, in *Step) {
+	for _, said := range steps {
+		s := &Step{StepSaid: said, In: in}
+		if said.Word == StepFor {
+			u.loop(s)
+			continue
+		}
 		if said.Word == StepRequire {
 			u.condition(s)
 			u.out.Steps = append(u.out.Steps, s)
@@ -163,9 +188,7 @@ func (u *unitCompiler) compileSteps() {
 			u.out.Steps = append(u.out.Steps, s)
 			continue
 		}
-		if s.As != "" && slices.ContainsFunc(u.out.Steps, func(x *Step) bool { return x.As == s.As }) {
-			u.c.add(s.place, "two steps of %s name their row %s", u.said.Name, s.As)
-		}
+		u.nameRow(s)
 		s.Match = u.operands(s, s.match, "match")
 		s.Set = u.assignments(s)
 		s.First = u.operands(s, s.first, "first")

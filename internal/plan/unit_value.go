@@ -171,7 +171,7 @@ func (u *unitCompiler) slot(s Slot) int {
 	for i, x := range u.out.Slots {
 		if x.Expr == nil && s.Expr == nil && x.Field == s.Field && x.Step == s.Step && x.Column == s.Column &&
 			x.Value == s.Value &&
-			x.Type == s.Type {
+			x.Type == s.Type && samePart(x, s) {
 			return i
 		}
 	}
@@ -181,7 +181,9 @@ func (u *unitCompiler) slot(s Slot) int {
 
 // holds reports whether a column takes values of a slot's type.
 func (u *unitCompiler) holds(s *Step, at place, col *schema.Column, v Slot) bool {
-	if v.Type == value.Null || holds(col.Kind, v.Type) {
+	whole := v.Part != nil && v.Type == value.JSON // a list or an object
+	fits := holds(col.Kind, v.Type) && !(whole && col.Kind == schema.Text && col.Length > 0)
+	if v.Type == value.Null || fits || v.Part != nil && v.Part.Empty {
 		return true
 	}
 	p := u.c.missing(
@@ -194,6 +196,9 @@ func (u *unitCompiler) holds(s *Step, at place, col *schema.Column, v Slot) bool
 		col.Name,
 		col.Declared,
 	)
+	if whole {
+		p.Advise("go through a list with for: NAME in %s, or name a part of an object: %s.KEY", v.Name, v.Name)
+	}
 	if v.Field >= 0 && u.of.fields[v.Field].decl.word == wordStored {
 		if want, ok := columnTypes[col.Kind]; ok {
 			u.c.plan.collector.found = append(
@@ -254,6 +259,11 @@ func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Col
 
 	if alone && len(slots) == 1 {
 		slot := slots[parsed.Names()[0]]
+		if part := u.out.Slots[slot]; part.Part != nil && !part.Part.Number && col.Kind == schema.Text &&
+			part.Type != value.JSON {
+			part.Type, part.Scale = value.Text, 0 // as it stands in the file, whatever it looks like
+			slot = u.slot(part)
+		}
 		if !u.holds(s, n.place, col, u.out.Slots[slot]) {
 			return nil
 		}
@@ -318,31 +328,38 @@ func (u *unitCompiler) computed(k derive.Known, text string, slots map[string]in
 
 // named finds what a name in an expression means: a slot, or a column of the row.
 func (u *unitCompiler) named(s *Step, name string, row, alone bool) (int, *schema.Column, error) {
-	head, rest, dotted := strings.Cut(name, ".")
 	if name == clockWord && !u.c.plan.Clock.IsNull() {
 		return u.slot(
 			Slot{Name: clockWord, Type: value.Timestamp, Field: -1, Step: -1, Value: u.c.plan.Clock},
 		), nil, nil
 	}
-	if dotted {
-		switch head {
-		case occasionWord:
-			if i := u.field(rest); i >= 0 {
-				return u.fieldSlot(i), nil, nil
-			}
-			return 0, nil, &noFieldError{u.of, rest}
-		case rowWord:
-			if !row {
-				return 0, nil, errors.New("this step changes no row, so it cannot use a row's values")
-			}
-			if col := u.columnNamed(s, rest); col != nil {
-				return 0, col, nil
-			}
-			return 0, nil, fmt.Errorf("the table %s has no column %s", s.Table.Name, rest)
-		}
-		return u.stepValue(head, rest)
+	head, rest, dotted := strings.Cut(name, ".")
+	if slot, found, err := u.ofLoop(s, head, rest); found || err != nil {
+		return slot, nil, err
 	}
+	if !dotted {
+		return u.plainName(s, name, row, alone)
+	}
+	switch head {
+	case occasionWord:
+		return u.ofField(rest)
+	case rowWord:
+		if !row {
+			return 0, nil, errors.New("this step changes no row, so it cannot use a row's values")
+		}
+		if col := u.columnNamed(s, rest); col != nil {
+			return 0, col, nil
+		}
+		return 0, nil, fmt.Errorf("the table %s has no column %s", s.Table.Name, rest)
+	}
+	if u.field(head) >= 0 && !u.isRow(s, head) {
+		return u.ofField(name)
+	}
+	return u.stepValue(s, head, rest)
+}
 
+// plainName finds what a name without a dot means.
+func (u *unitCompiler) plainName(s *Step, name string, row, alone bool) (int, *schema.Column, error) {
 	var col *schema.Column
 	if row {
 		col = u.columnNamed(s, name)
@@ -365,6 +382,25 @@ func (u *unitCompiler) named(s *Step, name string, row, alone bool) (int, *schem
 	return 0, nil, fmt.Errorf("the occasions of %s have no field %s", u.said.Name, name)
 }
 
+// ofField finds a field of the occasion, or a part of one, as in customer.email.
+func (u *unitCompiler) ofField(path string) (int, *schema.Column, error) {
+	name, rest, parts := strings.Cut(path, ".")
+	i := u.field(name)
+	if i < 0 {
+		return 0, nil, &noFieldError{u.of, name}
+	}
+	slot := u.fieldSlot(i)
+	if !parts || u.of.fields[i].state != compiled {
+		return slot, nil, nil
+	}
+	shape, err := u.shape(i)
+	if err != nil {
+		return 0, nil, err
+	}
+	slot, _, err = u.member(slot, shape, rest)
+	return slot, nil, err
+}
+
 // field is the place of a field of the occasion; -1 if there is none that steps see.
 func (u *unitCompiler) field(name string) int {
 	f := u.of.find(name)
@@ -383,11 +419,16 @@ func (u *unitCompiler) fieldSlot(i int) int {
 	return u.slot(Slot{Name: f.decl.Name, Type: f.grow.Source.Type(), Scale: f.grow.Source.Scale(), Field: i, Step: -1})
 }
 
+// isRow reports whether steps call a row of an earlier one by a name.
+func (u *unitCompiler) isRow(s *Step, name string) bool {
+	return slices.ContainsFunc(u.out.Steps, func(x *Step) bool { return x.rowName() == name && x.seenBy(s) })
+}
+
 // stepValue is the slot of a column of the row that an earlier step found or added.
-func (u *unitCompiler) stepValue(name, column string) (int, *schema.Column, error) {
+func (u *unitCompiler) stepValue(s *Step, name, column string) (int, *schema.Column, error) {
 	at := -1
 	for i, x := range u.out.Steps {
-		if (x.As == name || x.As == "" && x.Target == name) && (x.Word == StepFind || x.Word == StepInsert) {
+		if x.rowName() == name && x.seenBy(s) {
 			if at >= 0 {
 				return 0, nil, fmt.Errorf(
 					"two earlier steps have a row of %s: name one of them with as: NAME",
@@ -401,32 +442,32 @@ func (u *unitCompiler) stepValue(name, column string) (int, *schema.Column, erro
 	if at < 0 {
 		return 0, nil, fmt.Errorf("no earlier step finds or adds a row named %s", name)
 	}
-	s := u.out.Steps[at]
-	if s.Table == nil || len(s.Table.Columns) == 0 {
+	of := u.out.Steps[at]
+	if of.Table == nil || len(of.Table.Columns) == 0 {
 		return u.slot(Slot{Name: name + "." + column, Field: -1, Step: at}), nil, nil // told
 	}
-	col := u.columnNamed(s, column)
+	col := u.columnNamed(of, column)
 	if col == nil {
-		return 0, nil, fmt.Errorf("the table %s has no column %s", s.Table.Name, column)
+		return 0, nil, fmt.Errorf("the table %s has no column %s", of.Table.Name, column)
 	}
-	if s.Word == StepInsert {
-		for _, a := range s.Set {
+	if of.Word == StepInsert {
+		for _, a := range of.Set {
 			if a.Column == col {
 				return a.Expr.Input, nil, nil
 			}
 		}
-		if len(s.Table.PrimaryKey) != 1 || s.Table.PrimaryKey[0] != col.Name {
+		if len(of.Table.PrimaryKey) != 1 || of.Table.PrimaryKey[0] != col.Name {
 			return 0, nil, fmt.Errorf(
 				"the step that adds %s does not set its %s: if the database sets it, look the row up with find",
 				name,
 				col.Name,
 			)
 		}
-		s.Key = col
+		of.Key = col
 	}
 
-	if !slices.Contains(s.Read, col) {
-		s.Read = append(s.Read, col)
+	if !slices.Contains(of.Read, col) {
+		of.Read = append(of.Read, col)
 	}
 	t, ok := columnTypes[col.Kind]
 	if !ok {
@@ -478,8 +519,9 @@ func (u *unitCompiler) visible(s *Step) []string {
 			names = append(names, f.decl.Name)
 		}
 	}
+	names = append(names, u.loopNames(s)...)
 	for _, x := range u.out.Steps {
-		if name := x.rowName(); name != "" && x.Table != nil {
+		if name := x.rowName(); name != "" && x.Table != nil && x.seenBy(s) {
 			for _, c := range x.Table.ColumnNames() {
 				names = append(names, name+"."+c)
 			}

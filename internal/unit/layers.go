@@ -183,35 +183,74 @@ func (r *unitRun) refersWithin(s *unitStep, c *schema.Column, to *schema.Table) 
 func (r *unitRun) layers(xs []*occasion) [][]*occasion {
 	last := map[string]int{} // the last layer that touches a row, from 1
 	var layers [][]*occasion
-	var key []byte
 	for _, x := range xs {
 		at := 0
-		var mine []string
-		for _, of := range r.keys {
-			for _, k := range of {
-				key = append(append(key[:0], k.table...), 0)
-				for i, slot := range k.slots {
-					v, err := r.value(x, slot)
-					if err != nil {
-						at = len(layers) // done alone, it tells what is wrong
-						break
-					}
-					if kind := k.columns[i].Kind; kind == schema.Text || kind == schema.Any {
-						v = value.String(value.Fold(v.String())) // what some engine may hold for equal
-					}
-					key = v.AppendCanonical(key)
-				}
-				mine = append(mine, string(key))
-				at = max(at, last[string(key)])
-			}
+		x.apart = true
+		touched := map[string]*occasion{}
+		if err := r.touches(x, 0, len(r.steps), touched); err != nil {
+			x.apart, at = false, len(layers) // done alone, it tells what is wrong
+		}
+		for k := range touched {
+			at = max(at, last[k])
 		}
 		if at == len(layers) {
 			layers = append(layers, nil)
 		}
 		layers[at] = append(layers[at], x)
-		for _, k := range mine {
+		for k := range touched {
 			last[k] = at + 1
 		}
 	}
 	return layers
+}
+
+// touches collects the rows that some steps touch, with who does: the occasion or an element of
+// its lists. If two elements touch the same row, they are to be done in turn.
+func (r *unitRun) touches(x *occasion, from, to int, touched map[string]*occasion) error {
+	for i := from; i < to; i++ {
+		s := r.steps[i]
+		if s.Word == plan.StepFor {
+			i = s.End - 1
+			if !slices.ContainsFunc(r.keys[s.index+1:s.End], func(k []keyOfStep) bool { return len(k) > 0 }) {
+				continue
+			}
+			items, err := r.items(s, x)
+			if err != nil {
+				return err
+			}
+			for n := range items {
+				if err := r.touches(r.element(s, x, n, items[n]), s.index+1, s.End, touched); err != nil {
+					return err
+				}
+			}
+			continue
+		}
+		for _, k := range r.keys[i] {
+			key, err := r.rowKey(k, x)
+			if err != nil {
+				return err
+			}
+			if by := touched[key]; by != nil && !x.isWithin(by) {
+				x.occasion().apart = false
+			}
+			touched[key] = x
+		}
+	}
+	return nil
+}
+
+// rowKey is what tells the row that a step touches.
+func (r *unitRun) rowKey(k keyOfStep, x *occasion) (string, error) {
+	key := append([]byte(k.table), 0)
+	for i, slot := range k.slots {
+		v, err := r.value(x, slot)
+		if err != nil {
+			return "", err
+		}
+		if kind := k.columns[i].Kind; kind == schema.Text || kind == schema.Any {
+			v = value.String(value.Fold(v.String())) // what some engine may hold for equal
+		}
+		key = v.AppendCanonical(key)
+	}
+	return string(key), nil
 }

@@ -2,6 +2,7 @@ package unit
 
 import (
 	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 
 	"evensprout/internal/grow"
@@ -19,6 +20,14 @@ type occasion struct {
 	fields []value.Value // of the occasion
 	slots  []value.Value
 	known  []bool
+
+	// Of an element of a list: the occasion, or the element, that it belongs to.
+	within *occasion
+	path   string // such as people[3]; empty of an occasion
+	number int    // from 1
+
+	apart   bool                               // no two elements of its lists touch the same row: they can be done at once
+	members map[int]map[string]json.RawMessage // of objects that were taken apart, by slot
 }
 
 // rowAt is the row of an occasion by its place: those written by hand come first.

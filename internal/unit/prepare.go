@@ -23,6 +23,9 @@ type unitStep struct {
 	kept   []*schema.Column // what is kept of a row that is changed, behind its key
 	keeps  bool             // that is kept
 
+	element []int // of a loop: the slots of an element, one for each type that is made of it
+	number  int   // of a loop: the slot of the element's number; -1 if nothing uses it
+
 	columns  []*schema.Column // of inputs
 	look     *store.Step      // at the rows, before anything else
 	change   *store.Step
@@ -55,6 +58,16 @@ func (r *unitRun) prepareSteps() error {
 	for i, said := range r.unit.Steps {
 		s := &unitStep{Step: said, index: i}
 		r.steps = append(r.steps, s)
+		s.number = -1
+		for j := range r.unit.Slots {
+			switch part := r.unit.Slots[j].Part; {
+			case part == nil || part.Loop != said:
+			case part.Number:
+				s.number = j
+			default:
+				s.element = append(s.element, j)
+			}
+		}
 		if s.Table == nil {
 			continue
 		}

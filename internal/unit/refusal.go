@@ -47,13 +47,13 @@ func (r *unitRun) reject(ctx context.Context, x *occasion, refusal *journal.Refu
 }
 
 // refuse says in the plan's words why an occasion was refused.
-func (r *unitRun) refuse(x *occasion, step int, v *store.Violation) *journal.Refusal {
-	s := r.steps[step]
+func (r *unitRun) refuse(x *occasion, refused *refusedStep) *journal.Refusal {
+	s, v := r.steps[refused.step], refused.v
 	out := &journal.Refusal{
 		Kind: v.Kind, Entity: r.unit.Plan.Name, Row: r.unit.Grow.Label(x.row),
-		Step: fmt.Sprintf("%d: %s", step+1, s.Label()), Table: cmp.Or(v.Table, s.tableName()),
+		Step: fmt.Sprintf("%d: %s", s.index+1, s.Label()), Table: cmp.Or(v.Table, s.tableName()),
 		Constraint: v.Constraint, Columns: v.Columns, Refers: v.Refers, Code: v.Code, Message: v.Message,
-		Fields: v.Columns,
+		Fields: v.Columns, Element: r.elementOf(refused.at, s, v),
 	}
 	for _, value := range v.Values {
 		out.Values = append(out.Values, value.String())
@@ -61,15 +61,34 @@ func (r *unitRun) refuse(x *occasion, step int, v *store.Violation) *journal.Ref
 	if len(v.Other) > 0 {
 		out.Other = load.KeyText(v.Other)
 	}
-	if !x.row.Side {
-		if rows, ok := r.unit.Grow.Table.(interface{ Place(uint64) (string, int) }); ok {
-			if file, line := rows.Place(x.row.N); line > 0 {
-				out.Place = fmt.Sprintf("%s:%d", file, line)
-			}
-		}
+	if out.Element != "" {
+		out.Row += ", " + out.Element
+	}
+	if file, line := r.placeOf(x, refused.at); line > 0 {
+		out.Place = fmt.Sprintf("%s:%d", file, line)
 	}
 	out.Hint = unitHint(out, s)
 	return out
+}
+
+// placeOf is where an occasion stands in its file, or the element that was refused, if elements have
+// lines of their own; no line if there is none.
+func (r *unitRun) placeOf(x, at *occasion) (file string, line int) {
+	if x.row.Side {
+		return "", 0
+	}
+	if elements, ok := r.unit.Grow.Table.(interface {
+		ElementPlace(row uint64, element int) (string, int)
+	}); ok && at != nil && at.within != nil {
+		for at.within.within != nil {
+			at = at.within
+		}
+		return elements.ElementPlace(x.row.N, at.number-1)
+	}
+	if rows, ok := r.unit.Grow.Table.(interface{ Place(uint64) (string, int) }); ok {
+		return rows.Place(x.row.N)
+	}
+	return "", 0
 }
 
 // unitHint says what to do about a refused step.

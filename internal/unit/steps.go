@@ -34,6 +34,11 @@ func (r *unitRun) value(x *occasion, slot int) (value.Value, error) {
 		v = x.fields[s.Field]
 	case s.Step >= 0:
 		return value.Value{}, nil // the row was allowed not to be there
+	case s.Part != nil:
+		var err error
+		if v, err = r.part(x, s); err != nil {
+			return v, err
+		}
 	case s.Expr != nil:
 		in := make([]value.Value, len(s.From))
 		for i, from := range s.From {
@@ -203,7 +208,7 @@ func (r *unitRun) single(ctx context.Context, x *occasion) error {
 			if err := r.w.Tx.Release(ctx, name); err != nil {
 				return err
 			}
-			refusal := r.refuse(x, refused.step, refused.v)
+			refusal := r.refuse(x, refused)
 			if r.policy(refused.v.Kind) != plan.Skip {
 				return refusal
 			}
@@ -219,13 +224,22 @@ func (r *unitRun) single(ctx context.Context, x *occasion) error {
 // doSteps does all steps of occasions, none of which touches a row that another one
 // does. With careful there is one, and a row that is refused is looked into.
 func (r *unitRun) doSteps(ctx context.Context, xs []*occasion, careful bool) error {
-	for _, s := range r.steps {
+	return r.doSome(ctx, xs, 0, len(r.steps), careful)
+}
+
+// doSome does the steps from one place up to another, of occasions or of elements.
+func (r *unitRun) doSome(ctx context.Context, xs []*occasion, from, to int, careful bool) error {
+	for i := from; i < to; i++ {
+		s := r.steps[i]
 		var err error
 		switch s.Word {
 		case plan.StepClear:
 			continue // done before
 		case plan.StepFind:
 			err = r.find(ctx, s, xs)
+		case plan.StepFor:
+			err = r.eachElement(ctx, s, xs, careful)
+			i = s.End - 1
 		case plan.StepRequire:
 			err = r.require(ctx, s, xs)
 		case plan.StepInsert:
@@ -296,14 +310,7 @@ func (r *unitRun) counted(s *unitStep, xs []*occasion, values [][]value.Value, c
 		for _, m := range s.match {
 			v.Columns, v.Values = append(v.Columns, m.Column.Name), append(v.Values, values[i][m.Input])
 		}
-		expected := fmt.Sprint(s.Lo)
-		switch {
-		case s.Hi == plan.AnyNumber:
-			expected += " or more"
-		case s.Hi > s.Lo:
-			expected += fmt.Sprintf(" to %d", s.Hi)
-		}
-		v.Message = fmt.Sprintf("%d rows of %s match, and %s are expected", n, s.Table.Name, expected)
+		v.Message = fmt.Sprintf("%d rows of %s match, and %s are expected", n, s.Table.Name, s.expected())
 		switch {
 		case n == 0:
 			v.Message = fmt.Sprintf("no row of %s matches", s.Table.Name)

@@ -151,7 +151,9 @@ func (r *unitRun) run(ctx context.Context) error {
 	total := r.unit.Grow.Total()
 	r.result.Occasions = int64(total)
 	for _, s := range r.steps {
-		r.result.Steps = append(r.result.Steps, journal.StepResult{Step: s.Label(), Table: s.tableName()})
+		r.result.Steps = append(r.result.Steps, journal.StepResult{
+			Step: s.Label(), Table: s.tableName(), Loop: s.Word == plan.StepFor,
+		})
 	}
 	size := r.unit.Plan.Together
 	if size == 0 || r.w.Session.Options.DryRun {
