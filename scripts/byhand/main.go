@@ -1,6 +1,6 @@
 // Command byhand does what bench-units.sh does with a unit in the way of a program that
 // is written for just that: a transaction for each 500 lines of a CSV file, and three
-// prepared statements for each line.
+// prepared statements for each line. With lists, it does the same for bench-lists.sh.
 package main
 
 import (
@@ -35,11 +35,15 @@ type database interface {
 }
 
 func main() {
-	if len(os.Args) != 3 {
-		fmt.Fprintln(os.Stderr, "usage: byhand URL FILE")
+	do, args := run, os.Args[1:]
+	if len(args) == 3 && args[0] == "lists" {
+		do, args = lists, args[1:]
+	}
+	if len(args) != 2 {
+		fmt.Fprintln(os.Stderr, "usage: byhand [lists] URL FILE")
 		os.Exit(2)
 	}
-	if err := run(os.Args[1], os.Args[2]); err != nil {
+	if err := do(args[0], args[1]); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
