@@ -46,6 +46,8 @@ type Plan struct {
 	Text   string
 	Entity string
 	Found  []string // entities whose rows are in the database already
+	Given  string   // what the request says of the row, as a row that is written in a plan
+	Unsaid []string // fields that it names and a plan cannot say: references to rows that are in no plan
 }
 
 // NameOf is the name of the plan of an addition.
@@ -62,13 +64,15 @@ type builder struct {
 	entities *yaml.Node
 	kept     map[*plan.Target]bool
 	found    map[*plan.Target][]lookup.Row
+	said     *yaml.Node // what the request says, in the plan's terms
 	out      *Plan
 }
 
 // Build makes the plan that adds rows. c is the plan that the rows are of.
 func Build(ctx context.Context, c *plan.Compiled, s store.Store, r Request) (*Plan, error) {
 	b := &builder{ctx: ctx, store: s, compiled: c, grower: grow.NewGrower(c.Set), request: r,
-		kept: map[*plan.Target]bool{}, found: map[*plan.Target][]lookup.Row{}, out: &Plan{}}
+		kept: map[*plan.Target]bool{}, found: map[*plan.Target][]lookup.Row{}, out: &Plan{},
+		said: &yaml.Node{Kind: yaml.MappingNode, Style: yaml.FlowStyle}}
 	defer b.grower.Close()
 	t := c.Target(r.Entity)
 	if t == nil {
@@ -89,6 +93,9 @@ func Build(ctx context.Context, c *plan.Compiled, s store.Store, r Request) (*Pl
 	var text strings.Builder
 	emit(&text, b.root, 0)
 	b.out.Text = strings.TrimPrefix(text.String(), "\n") + "\n"
+	var given strings.Builder
+	emitFlow(&given, b.said)
+	b.out.Given = given.String()
 	return b.out, nil
 }
 
@@ -253,12 +260,19 @@ func (b *builder) assign(t *plan.Target, fields *yaml.Node, v Value) error {
 	}
 	if v.Text == "" && !c.NotNull {
 		set(fields, name, located(mapping("value", plain("null")), name, c))
+		set(b.said, name, plain("null"))
 		return nil
 	}
 	if to := b.refersTo(t, i, c); to != nil {
 		r, err := b.find(to, v.Text)
 		if err != nil {
 			return err
+		}
+		row := strings.TrimPrefix(v.Text, to.Plan.Name+".")
+		if slices.ContainsFunc(to.Plan.Given, func(g *plan.Given) bool { return g.Name == row }) {
+			set(b.said, name, plain(to.Plan.Name+"."+row))
+		} else {
+			b.out.Unsaid = append(b.out.Unsaid, name)
 		}
 		return b.refer(t, fields, name, to, *r)
 	}
@@ -267,6 +281,7 @@ func (b *builder) assign(t *plan.Target, fields *yaml.Node, v Value) error {
 		return diag.Usagef("%s=%s: %w", v.Field, v.Text, err)
 	}
 	set(fields, name, located(mapping("value", literal(c, x)), name, c))
+	set(b.said, name, literal(c, x))
 	return nil
 }
 

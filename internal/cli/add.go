@@ -54,6 +54,7 @@ drafts one from the tables.`,
 	c.Flags().StringVar(&f.profile, "profile", "", "add rows of this profile of the entity")
 	c.Flags().StringArrayVar(&f.below, "with", nil, "add rows of a child as well, such as 'Ticket:3'; repeatable")
 	c.Flags().StringVar(&f.under, "in", "", "add below this row, such as Passenger.ada")
+	c.Flags().StringVar(&f.keep, "keep", "", "write the row into the plan, too, under this name")
 	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "show what would be added, and roll it back")
 	return c
 }
@@ -64,6 +65,7 @@ type addFlags struct {
 	profile string
 	below   []string
 	under   string
+	keep    string
 	dryRun  bool
 }
 
@@ -129,12 +131,23 @@ func (a *program) addRows(ctx context.Context, args []string, f *addFlags) error
 		return err
 	}
 	r.Greatest = greatest(s)
+	var k *keptRow
+	if f.keep != "" {
+		if k, err = a.keepRow(ctx, c, s, r, f); err != nil {
+			return err
+		}
+	}
 	began := time.Now()
 	out, err := a.addUntilFree(ctx, c, s, r, f.dryRun)
 	if err != nil {
 		return err
 	}
-	out.elapsed = time.Since(began)
+	out.elapsed, out.kept = time.Since(began), k
+	if k != nil && !f.dryRun {
+		if err := replaceFile(k.file, k.text); err != nil {
+			return fmt.Errorf("the row is added, but it is not in the plan: %w", err)
+		}
+	}
 	if a.json {
 		return a.writeJSON(out.object())
 	}
@@ -232,6 +245,7 @@ type added struct {
 	rows    []addedRow
 	elapsed time.Duration
 	labels  *labels
+	kept    *keptRow // nil if the plan stays as it is
 }
 
 // addedRow is a row as it is in the database.
@@ -364,6 +378,13 @@ func (x *added) object() *report.Object {
 	}
 	o.Set("rows", rows)
 	o.Set("needed", needed)
+	if x.kept != nil {
+		kept := &report.Object{}
+		kept.Set("row", x.kept.name)
+		kept.Set("file", x.kept.file)
+		kept.Set("line", x.kept.line)
+		o.Set("kept", kept)
+	}
 	return o
 }
 
@@ -408,5 +429,13 @@ func (a *program) printAdded(x *added, name string) {
 		max(x.elapsed.Milliseconds(), 1))
 	if x.result.Load > 0 {
 		fmt.Fprintf(a.out, "This is load %d; evensprout withdraw %d undoes it.\n", x.result.Load, x.result.Load)
+	}
+	if k := x.kept; k != nil {
+		fmt.Fprintf(a.out, "%s is in the plan, too (%s:%d). The next load writes it: withdraw this addition before.\n",
+			k.name, k.file, k.line)
+		if len(k.unsaid) > 0 {
+			fmt.Fprintf(a.out, "Not in the plan: %s, which refers to a row that the plan does not name.\n",
+				strings.Join(k.unsaid, ", "))
+		}
 	}
 }
