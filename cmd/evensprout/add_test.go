@@ -134,6 +134,10 @@ func TestAdditionsThatAreRefused(t *testing.T) {
 		"Booking passenger=Taylor":                        "Taylor fits several rows of Passenger, such as those with",
 		"FareClass code=ZONE":                             "how FareClass gets label, price: set them, as in label=",
 		"Passenger status=odd":                            "does not hold",
+		"Passenger points=1 --keep ada":                   "the plan has a row Passenger.ada already",
+		"Passenger points=1 --keep a.b":                   "not a valid name for a row",
+		"Passenger points=1 --keep x --count 2":           "--keep writes one row",
+		"Passenger points=1 --ask":                        "--ask needs a terminal",
 		"Passenger email=bo@example.com":                  "already exists",
 		"Passenger given_name=" + strings.Repeat("x", 50): "holds 40 characters, and this has 50",
 	} {
@@ -197,4 +201,35 @@ CREATE TABLE riders (id INTEGER PRIMARY KEY, dock_id INTEGER NOT NULL REFERENCES
 	require.Zero(t, r.code, r.errOut)
 	assert.Equal(t, []string{"6"}, f.query("app.db", "SELECT count(*) FROM riders WHERE status = 'barred'"))
 	assert.NotEqual(t, []string{"0"}, f.query("app.db", "SELECT count(*) FROM docks"))
+}
+
+// A row that is kept stands in the plan in one line more, and the next load writes it.
+func TestAdditionsThatAreKept(t *testing.T) {
+	f := newFolder(t)
+	f.write("evensprout.yaml", demo.Entities)
+	f.makeDB("larkwater.db", demo.Schema)
+	require.Zero(t, f.run("load").code)
+	r := f.run("add", "Passenger", "status=barred", "card=LW777777", "--keep", "lapsed", "--dry-run")
+	require.Zero(t, r.code, r.errOut)
+	assert.Equal(t, demo.Entities, f.read("evensprout.yaml"), "a dry run keeps nothing")
+	r = f.run("add", "Passenger", "status=barred", "card=LW777777", "--keep", "lapsed")
+	require.Zero(t, r.code, r.errOut)
+	r = f.run("add", "Booking", "passenger=Passenger.ada", "sailing=1", "--keep", "sold")
+	require.Zero(t, r.code, r.errOut)
+	assert.Contains(t, r.out, "Not in the plan: sailing")
+	var fresh []string
+	lines := strings.Split(f.read("evensprout.yaml"), "\n")
+	for _, line := range lines {
+		if !strings.Contains(demo.Entities, line+"\n") {
+			fresh = append(fresh, strings.TrimSpace(line))
+		}
+	}
+	assert.Equal(t, []string{`lapsed: {status: "barred", card: "LW777777"}`, "sold: {Passenger: Passenger.ada}"}, fresh)
+	assert.Len(t, lines, strings.Count(demo.Entities, "\n")+1+3, "given: of Booking is new, too")
+	for range 2 {
+		require.Zero(t, f.run("withdraw").code)
+	}
+	r = f.run("load", "--anew")
+	require.Zero(t, r.code, r.errOut)
+	assert.Contains(t, f.run("look", "passengers", "--where", "card = 'LW777777'").out, "barred")
 }

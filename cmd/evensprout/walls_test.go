@@ -32,6 +32,7 @@ var walls = map[string]string{
 	"internal/fit":         "schema value",
 	"internal/predicate":   "value",
 	"internal/words":       "value",
+	"internal/ask":         "",
 	"internal/cell":        "value",
 	"internal/grow":        "cover diag rng value words",
 	"internal/derive":      "schema value",
@@ -53,7 +54,7 @@ var walls = map[string]string{
 	"internal/mapping":  "diag draft lexicon plan safe schema value",
 	"internal/fileplan": "diag draft lexicon plan safe schema",
 	"internal/addition": "diag grow lookup plan schema sources store value",
-	"internal/lookup":   "cell diag schema store value",
+	"internal/lookup":   "cell diag fit predicate schema store value",
 	"internal/merge":    "draft plan safe schema",
 	"internal/prove":    "diag draft grow journal lexicon load plan schema store value",
 	"internal/export":   "cell diag files grow order plan schema store value",
@@ -70,7 +71,7 @@ var walls = map[string]string{
 	"internal/unit":          "cell diag grow journal load plan schema store value",
 	"internal/withdraw":      "archive diag grow journal load order plan replay schema store unit value",
 	"internal/load":          "archive diag grow journal order plan schema store value",
-	"internal/cli": "addition app archive cell demo diag draft during export fileplan files grow habits journal lexicon " +
+	"internal/cli": "addition app archive ask cell demo diag draft during export fileplan files grow habits journal lexicon " +
 		"load lookup mapping merge order plan predicate prove replay report safe schema store store/mysql " +
 		"store/postgres store/sqlite trial unit value withdraw words",
 }

@@ -276,7 +276,7 @@ func (b *builder) assign(t *plan.Target, fields *yaml.Node, v Value) error {
 		}
 		return b.refer(t, fields, name, to, *r)
 	}
-	x, err := lookup.Parse(c, v.Text)
+	x, err := lookup.Check(t.Table, c, v.Text)
 	if err != nil {
 		return diag.Usagef("%s=%s: %w", v.Field, v.Text, err)
 	}

@@ -94,3 +94,36 @@ func naturalKeys(t *plan.Target) []*schema.Column {
 	}
 	return out
 }
+
+// Question is a field that a request can set.
+type Question struct {
+	Field  string
+	Column *schema.Column
+	To     *plan.Target // of a reference: what it leads to; nil if it is none
+}
+
+// Questions are the fields that a request for an entity can set, in the order of the table, but for those that the
+// database fills.
+func Questions(c *plan.Compiled, entity string) ([]Question, *plan.Target, error) {
+	b := &builder{compiled: c}
+	t := c.Target(entity)
+	if t == nil {
+		return nil, nil, unknown("there is no entity", entity, b.names())
+	}
+	var out []Question
+	for _, column := range t.Table.Columns {
+		if column.Generated || column.Identity != schema.NoIdentity {
+			continue
+		}
+		i, _ := b.column(t, column.Name)
+		q := Question{Field: column.Name, Column: column, To: b.refersTo(t, i, column)}
+		if i >= 0 {
+			q.Field = t.Grow.Fields[i].Name
+		}
+		if slices.Contains(t.Table.PrimaryKey, column.Name) && q.To == nil && column.Kind == schema.Integer {
+			continue // it goes on after the greatest
+		}
+		out = append(out, q)
+	}
+	return out, t, nil
+}

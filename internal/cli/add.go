@@ -55,6 +55,7 @@ drafts one from the tables.`,
 	c.Flags().StringArrayVar(&f.below, "with", nil, "add rows of a child as well, such as 'Ticket:3'; repeatable")
 	c.Flags().StringVar(&f.under, "in", "", "add below this row, such as Passenger.ada")
 	c.Flags().StringVar(&f.keep, "keep", "", "write the row into the plan, too, under this name")
+	c.Flags().BoolVar(&f.ask, "ask", false, "ask for the fields, on a terminal")
 	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "show what would be added, and roll it back")
 	return c
 }
@@ -66,6 +67,7 @@ type addFlags struct {
 	below   []string
 	under   string
 	keep    string
+	ask     bool
 	dryRun  bool
 }
 
@@ -127,10 +129,28 @@ func (a *program) addRows(ctx context.Context, args []string, f *addFlags) error
 	}
 	defer s.Close()
 	defer c.Close()
+	r.Greatest = greatest(s)
+	if !f.ask {
+		return a.addAndShow(ctx, c, s, r, f, name)
+	}
+	for {
+		more, err := a.askRow(ctx, c, s, r, func(r addition.Request) error {
+			return a.addAndShow(ctx, c, s, r, f, name)
+		})
+		if err != nil || !more {
+			return err
+		}
+	}
+}
+
+// addAndShow adds rows, and prints them.
+func (a *program) addAndShow(
+	ctx context.Context, c *plan.Compiled, s store.Store, r addition.Request, f *addFlags, name string,
+) error {
+	var err error
 	if r.Number, err = additions(ctx, s, c.Plan.Name); err != nil {
 		return err
 	}
-	r.Greatest = greatest(s)
 	var k *keptRow
 	if f.keep != "" {
 		if k, err = a.keepRow(ctx, c, s, r, f); err != nil {

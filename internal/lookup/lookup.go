@@ -3,12 +3,15 @@ package lookup
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"evensprout/internal/cell"
 	"evensprout/internal/diag"
+	"evensprout/internal/fit"
+	"evensprout/internal/predicate"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/value"
@@ -51,6 +54,67 @@ func Parse(c *schema.Column, s string) (value.Value, error) {
 		return value.String(s), nil
 	}
 	return cell.Parse(cell.Cell{Text: s}, kind)
+}
+
+// Check reads a value of a column, and refuses what the column, or a check of it alone, refuses.
+func Check(t *schema.Table, c *schema.Column, s string) (value.Value, error) {
+	v, err := Parse(c, s)
+	if err != nil {
+		return v, err
+	}
+	if misfit := fit.Value(c, &v); misfit != nil {
+		return v, errors.New(misfit.Message)
+	}
+	refuses := func(n *predicate.Node, err error) bool {
+		if err != nil {
+			return false // the database will tell
+		}
+		k, err := predicate.Compile(n)
+		if err != nil || len(k.Columns) != 1 || !strings.EqualFold(k.Columns[0], c.Name) {
+			return false
+		}
+		truth, err := k.Truth([]value.Value{v})
+		return err == nil && truth == 0
+	}
+	for _, k := range t.Checks {
+		if refuses(predicate.Parse(k.Expression)) {
+			return v, fmt.Errorf("%s CHECK (%s) does not hold", k.Name, k.Expression)
+		}
+	}
+	for _, k := range c.Checks {
+		if refuses(predicate.ParseDomain(k.Expression, c.Name)) {
+			return v, fmt.Errorf("CHECK (%s) of its type does not hold", k.Expression)
+		}
+	}
+	return v, nil
+}
+
+// Labels are texts that name rows of a table, of so many rows at most: their labels or, where several rows share one,
+// their unique values.
+func Labels(ctx context.Context, s store.Store, t *schema.Table, most int64) ([]string, error) {
+	columns := labelColumns(t)
+	for _, c := range t.LabelColumns() {
+		if !slices.Contains(columns, c) {
+			columns = append(columns, c)
+		}
+	}
+	if len(columns) == 0 {
+		return nil, nil
+	}
+	var labels, uniques []string
+	times := map[string]int{}
+	err := s.Select(ctx, store.Query{Table: t, Columns: columns, AsIs: true, Limit: most}, func(r []value.Value) error {
+		label := t.LabelOf(func(c *schema.Column) string { return r[slices.Index(columns, c)].String() })
+		times[label]++
+		labels, uniques = append(labels, label), append(uniques, r[0].String())
+		return nil
+	})
+	for i, l := range labels {
+		if l == "" || times[l] > 1 {
+			labels[i] = uniques[i]
+		}
+	}
+	return labels, err
 }
 
 // labelColumns are the columns by which a row may be named, those with unique values first.
