@@ -15,10 +15,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/diag"
 	"evensprout/internal/draft"
 	"evensprout/internal/fileplan"
 	"evensprout/internal/files"
+	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
@@ -28,6 +30,8 @@ type fileFlags struct {
 	file, table, mode string
 	match, set        []string // COLUMN=HEADER, or COLUMN
 	sheet, separator  string
+	encoding          string
+	decimal, dates    string
 	save              string // a plan that says the same
 }
 
@@ -36,15 +40,19 @@ var fileModes = []string{"insert", "keep", "upsert", "update", "replace"}
 
 func (f *fileFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&f.file, "file", "", "without a plan: load this `FILE` into --table; with --mode, --match, "+
-		"--set, --sheet, --separator, --save-plan (docs/writing.md)")
+		"--set, --sheet, --separator, --encoding, --decimal, --dates, --save-plan (docs/writing.md)")
 	c.Flags().StringVar(&f.table, "table", "", "with --file: the table")
 	c.Flags().StringVar(&f.mode, "mode", "", "with --file: "+strings.Join(fileModes, ", "))
 	c.Flags().StringSliceVar(&f.match, "match", nil, "with --file: columns that tell which row a line is")
 	c.Flags().StringSliceVar(&f.set, "set", nil, "with --file: columns that take values of the file")
 	c.Flags().StringVar(&f.sheet, "sheet", "", "with --file: a sheet of a workbook")
 	c.Flags().StringVar(&f.separator, "separator", "", "with --file: of CSV")
+	c.Flags().StringVar(&f.encoding, "encoding", "", "with --file: of text, such as windows-1252")
+	c.Flags().StringVar(&f.decimal, "decimal", "", "with --file: how numbers are written: comma or point")
+	c.Flags().StringVar(&f.dates, "dates", "", "with --file: how dates are written, such as d.m.y")
 	c.Flags().StringVar(&f.save, "save-plan", "", "with --file: write a plan that does the same to this FILE")
-	for _, name := range []string{"table", "mode", "match", "set", "sheet", "separator", "save-plan"} {
+	for _, name := range []string{"table", "mode", "match", "set", "sheet", "separator", "encoding", "decimal", "dates",
+		"save-plan"} {
 		c.Flags().Lookup(name).Hidden = true // the help of --file names them
 	}
 }
@@ -52,8 +60,10 @@ func (f *fileFlags) add(c *cobra.Command) {
 // check refuses flags that cannot be combined.
 func (f *fileFlags) check(args []string, l *loadCommand) error {
 	if f.file == "" {
-		if slices.Concat(f.match, f.set) != nil || f.table+f.mode+f.sheet+f.save+f.separator != "" {
-			return diag.Usagef("--table, --mode, --match, --set, --sheet, --separator and --save-plan need --file")
+		if slices.Concat(f.match, f.set) != nil ||
+			f.table+f.mode+f.sheet+f.save+f.separator+f.encoding+f.decimal+f.dates != "" {
+			return diag.Usagef("--table, --mode, --match, --set, --sheet, --separator, --encoding, --decimal, --dates and " +
+				"--save-plan need --file")
 		}
 		return nil
 	}
@@ -64,6 +74,10 @@ func (f *fileFlags) check(args []string, l *loadCommand) error {
 		return diag.Usagef("--file cannot be combined with --unit, --corrected, --retry-rejected or --restore")
 	case f.mode != "" && !slices.Contains(fileModes, f.mode):
 		return diag.Usagef("--mode must be one of %s, got %s", strings.Join(fileModes, ", "), f.mode)
+	case f.decimal != "" && !slices.Contains(cell.Decimals, f.decimal):
+		return diag.Usagef("--decimal must be one of %s, got %s", strings.Join(cell.Decimals, ", "), f.decimal)
+	case f.dates != "" && !slices.Contains(cell.DateForms, f.dates):
+		return diag.Usagef("--dates must be one of %s, got %s", strings.Join(cell.DateForms, ", "), f.dates)
 	}
 	return nil
 }
@@ -104,6 +118,9 @@ func (a *program) inlinePlan(ctx context.Context, f *fileFlags) error {
 	if in.Table, err = findTable(db, nil, cmp.Or(f.table, o.Name)); err != nil {
 		return err
 	}
+	if err := a.recognise(in, f); err != nil {
+		return err
+	}
 	d, err := fileplan.Draft(ctx, *in, o)
 	if err != nil {
 		return err
@@ -137,17 +154,25 @@ func (a *program) noteUnused(t *schema.Table, columns []string) {
 // fileInput is what the flags say of a file, and its columns.
 func (a *program) fileInput(f *fileFlags) (*fileplan.Input, error) {
 	in := &fileplan.Input{File: f.file, Mode: f.mode, Match: headers(f.match), Set: headers(f.set), Sheet: f.sheet,
-		Separator: f.separator}
+		Separator: f.separator, Encoding: f.encoding, Decimal: f.decimal, Dates: f.dates}
 	var err error
+	if in.Encoding == "" && isText(f.file) {
+		if in.Encoding, err = encodingOf(f.file); err != nil {
+			return nil, err
+		}
+		if in.Encoding != "" {
+			a.note("the encoding of %s is taken for %s; --encoding names another", f.file, in.Encoding)
+		}
+	}
 	if in.Separator == "" && strings.EqualFold(filepath.Ext(f.file), ".csv") {
 		if in.Separator, err = separatorOf(f.file); err != nil {
 			return nil, err
 		}
-		if in.Separator != "" && !a.quiet {
-			fmt.Fprintf(a.err, "note: the separator of %s is %q\n", f.file, in.Separator)
+		if in.Separator != "" {
+			a.note("the separator of %s is %q", f.file, in.Separator)
 		}
 	}
-	o := files.Options{Sheet: f.sheet}
+	o := files.Options{Sheet: f.sheet, Encoding: in.Encoding}
 	if in.Separator != "" {
 		if o.Separator, err = files.ParseSeparator(in.Separator); err != nil {
 			return nil, diag.Usagef("--separator: %w", err)
@@ -189,4 +214,101 @@ func separatorOf(path string) (string, error) {
 		return "", nil
 	}
 	return string(best), nil
+}
+
+// note says what was recognised.
+func (a *program) note(format string, args ...any) {
+	if !a.quiet {
+		fmt.Fprintf(a.err, "note: "+format+"\n", args...)
+	}
+}
+
+// isText reports whether a file is text with an encoding that nothing says.
+func isText(path string) bool {
+	return slices.Contains([]string{".csv", ".tsv", ".txt"}, strings.ToLower(filepath.Ext(path)))
+}
+
+// encodingOf is the encoding of a text file whose beginning is no UTF-8: UTF-16 has a mark, and what has none is taken
+// for the encoding of most spreadsheets; empty for UTF-8.
+func encodingOf(path string) (string, error) {
+	f, err := safe.Open(path)
+	if err != nil {
+		return "", unreadable(path, err)
+	}
+	defer f.Close()
+	const most = 1 << 20
+	b, err := io.ReadAll(io.LimitReader(f, most))
+	if err != nil {
+		return "", unreadable(path, err)
+	}
+	switch {
+	case strings.HasPrefix(string(b), "\xff\xfe"):
+		return "utf-16le", nil
+	case strings.HasPrefix(string(b), "\xfe\xff"):
+		return "utf-16be", nil
+	case slices.Contains(b, 0):
+		return "", nil // no text: whoever reads the file says so
+	}
+	for range utf8.UTFMax - 1 { // the last character may be cut
+		if len(b) == most && !utf8.Valid(b) {
+			b = b[:len(b)-1]
+		}
+	}
+	if utf8.Valid(b) {
+		return "", nil
+	}
+	return "windows-1252", nil
+}
+
+// recognisedRows is how many rows of a file show how numbers and dates are written.
+const recognisedRows = 2000
+
+// recognise finds out how numbers and dates are written in the columns that take such values.
+func (a *program) recognise(in *fileplan.Input, f *fileFlags) error {
+	if f.decimal != "" || f.dates != "" {
+		return nil // the person knows
+	}
+	o := files.Options{Sheet: in.Sheet, Encoding: in.Encoding}
+	if in.Separator != "" {
+		var err error
+		if o.Separator, err = files.ParseSeparator(in.Separator); err != nil {
+			return err
+		}
+	}
+	kinds := in.Kinds()
+	r, err := files.Open(f.file, o)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	var numbers, dates []string
+	for range recognisedRows {
+		record, err := r.Next()
+		if err != nil {
+			break // whoever loads the file says what is wrong
+		}
+		for i, c := range record.Cells {
+			if c.Kind != cell.Text && c.Kind != cell.Quoted {
+				continue
+			}
+			switch kinds[record.Names[i]] {
+			case schema.Integer, schema.Decimal, schema.Real:
+				numbers = append(numbers, c.Text)
+			case schema.Date, schema.Timestamp:
+				dates = append(dates, c.Text)
+			}
+		}
+	}
+	forms, err := cell.Recognise(numbers, dates)
+	if err != nil {
+		return diag.Usagef("%s: %w", f.file, err)
+	}
+	in.Decimal, in.Dates = forms.Decimal, forms.Dates
+	if in.Decimal != "" {
+		a.note("numbers of %s have a decimal %s", f.file, in.Decimal)
+	}
+	if in.Dates != "" {
+		a.note("dates of %s are written %s", f.file, in.Dates)
+	}
+	return nil
 }

@@ -9,13 +9,13 @@ import (
 	"evensprout/internal/diag"
 	"evensprout/internal/draft"
 	"evensprout/internal/fileplan"
-	"evensprout/internal/files"
 	"evensprout/internal/schema"
 )
 
 // draftForFile drafts a plan that brings the rows of a file into a table.
 func (a *program) draftForFile(ctx context.Context, f *surveyFlags, db *schema.Database, o draft.Options) error {
-	columns, err := files.Names(f.file, files.Options{})
+	said := &fileFlags{file: f.file}
+	in, err := a.fileInput(said)
 	if err != nil {
 		return err
 	}
@@ -30,7 +30,12 @@ func (a *program) draftForFile(ctx context.Context, f *surveyFlags, db *schema.D
 			strings.Join(db.TableNames(), ", "))
 	}
 	o.Name = base
-	d, err := fileplan.Draft(ctx, fileplan.Input{File: besidePlan(f.file, f.out), Columns: columns, Table: table}, o)
+	in.Table = table
+	if err := a.recognise(in, said); err != nil {
+		return err
+	}
+	in.File = besidePlan(f.file, f.out)
+	d, err := fileplan.Draft(ctx, *in, o)
 	if err != nil {
 		return err
 	}

@@ -26,6 +26,8 @@ type Input struct {
 	Set     []Named // columns that take values of the file; nil: all that it has
 	// Sheet of a workbook and Separator of CSV; empty: the first, and a comma.
 	Sheet, Separator string
+	// Encoding of text, and how numbers and dates are written; empty: as the standards say.
+	Encoding, Decimal, Dates string
 }
 
 // Named is a column of the table and what the file calls it; an empty header is like the column's name.
@@ -131,6 +133,22 @@ func (w *writer) named() error {
 		w.out.Key = append(w.out.Key, w.in.Table.ByConvention(n.Column).Name)
 	}
 	return nil
+}
+
+// Kinds are the kinds of the columns of the table that the columns of the file go into.
+func (in Input) Kinds() map[string]schema.Kind {
+	kinds := map[string]schema.Kind{}
+	for _, name := range in.Columns {
+		if c := in.Table.ByConvention(name); c != nil {
+			kinds[name] = c.Kind
+		}
+	}
+	for _, n := range slices.Concat(in.Match, in.Set) {
+		if c := in.Table.ByConvention(n.Column); c != nil && n.Header != "" {
+			kinds[n.Header] = c.Kind
+		}
+	}
+	return kinds
 }
 
 // used reports whether a column of the file has a place in the table.
@@ -249,11 +267,11 @@ func (w *writer) write(d *draft.Draft, own *draft.Table, o draft.Options) {
 	}
 	w.writeMode(b)
 	fmt.Fprintf(b, "    rows_from:\n      file: %s\n", plan.Scalar(w.in.File))
-	if w.in.Sheet != "" {
-		fmt.Fprintf(b, "      sheet: %s\n", plan.Scalar(w.in.Sheet))
-	}
-	if w.in.Separator != "" {
-		fmt.Fprintf(b, "      separator: %s\n", plan.Scalar(w.in.Separator))
+	for _, x := range [][2]string{{"sheet", w.in.Sheet}, {"separator", w.in.Separator}, {"encoding", w.in.Encoding},
+		{"decimal", w.in.Decimal}, {"dates", w.in.Dates}} {
+		if x[1] != "" {
+			fmt.Fprintf(b, "      %s: %s\n", x[0], plan.Scalar(x[1]))
+		}
 	}
 	if w.out.Key != nil {
 		fmt.Fprintf(b, "      key: %s\n", list(w.out.Key))

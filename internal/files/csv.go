@@ -55,7 +55,7 @@ func (g *columnGuard) Read(p []byte) (int, error) {
 }
 
 func openCSV(f *os.File, path string, o Options) (Reader, error) {
-	b, err := withoutBOM(f)
+	b, err := decoded(f, path, o)
 	if err != nil {
 		return nil, err
 	}

@@ -15,12 +15,17 @@ import (
 
 	"evensprout/internal/cell"
 	"evensprout/internal/safe"
+
+	"golang.org/x/text/encoding/htmlindex"
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
 )
 
 // Options say how a file is written, where that is not plain.
 type Options struct {
 	Separator rune   // of CSV; 0 means a comma, or a tab for .tsv
-	Sheet     string // of XLSX; empty means the first
+	Sheet     string // of XLSX, with a range behind it: Stock!B3:F200; empty means the first
+	Encoding  string // of text, as the Encoding Standard of the WHATWG names it; empty means UTF-8
 	// Empties tells that quoted cells of CSV that are empty are texts, and no NULLs.
 	Empties bool
 }
@@ -135,6 +140,19 @@ func (b *bounded) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// decoded reads a text file as UTF-8, without a byte order mark.
+func decoded(f io.Reader, path string, o Options) (*bufio.Reader, error) {
+	if o.Encoding != "" {
+		e, err := htmlindex.Get(o.Encoding)
+		if err != nil {
+			return nil, &Error{File: path, Message: fmt.Sprintf("%q is not the name of an encoding", o.Encoding),
+				Hint: "such as utf-8, utf-16le, windows-1252, iso-8859-15, shift_jis"}
+		}
+		f = transform.NewReader(f, unicode.BOMOverride(e.NewDecoder()))
+	}
+	return withoutBOM(f)
+}
+
 // withoutBOM skips a byte order mark.
 func withoutBOM(r io.Reader) (*bufio.Reader, error) {
 	b := bufio.NewReaderSize(r, 64<<10)
@@ -152,7 +170,7 @@ func checkText(s string) string {
 	case strings.IndexByte(s, 0) >= 0:
 		return "a NUL byte: this is not a text file"
 	case !utf8.ValidString(s):
-		return "not valid UTF-8: save the file as UTF-8"
+		return "not valid UTF-8: save the file as UTF-8, or name its encoding (encoding: windows-1252)"
 	}
 	return ""
 }

@@ -407,3 +407,47 @@ func FuzzXLSX(f *testing.F) {
 		}
 	})
 }
+
+// A range says where the table of a sheet begins and ends; what lies outside it is not read.
+func TestRangesOfSheets(t *testing.T) {
+	file := workbook(t, `<row r="1"><c r="A1" t="inlineStr"><is><t>Stock of May</t></is></c></row>`+
+		`<row r="3"><c r="B3" t="inlineStr"><is><t>sku</t></is></c><c r="C3" t="inlineStr"><is><t>n</t></is></c></row>`+
+		`<row r="4"><c r="A4"><v>9</v></c><c r="B4" t="inlineStr"><is><t>S1</t></is></c><c r="C4"><v>5</v></c><c r="D4"><v>8</v></c></row>`+
+		`<row r="5"><c r="B5" t="inlineStr"><is><t>S2</t></is></c><c r="C5"><v>6</v></c></row>`+
+		`<row r="9"><c r="C9"><v>11</v></c></row>`)
+	read := func(sheet string) (string, error) {
+		r, err := Open(file, Options{Sheet: sheet})
+		if err != nil {
+			return "", err
+		}
+		defer r.Close()
+		out := strings.Join(r.Names(), " ")
+		for {
+			record, err := r.Next()
+			if err != nil {
+				return out, nil
+			}
+			for _, c := range record.Cells {
+				out += " " + c.Text
+			}
+		}
+	}
+	for sheet, want := range map[string]string{
+		"Prices!B3:C5": "sku n S1 5 S2 6", "!B3:C": "sku n S1 5 S2 6  11", "Prices!$B$4:$C$5": "S1 5 S2 6", "!C3:C4": "n 5",
+	} {
+		got, err := read(sheet)
+		require.NoError(t, err, sheet)
+		assert.Equal(t, want, got, sheet)
+	}
+	for sheet, want := range map[string]string{
+		"!B3:A4": "is not a range of cells", "!3": "is not a range of cells", "!B9:C": "column 1 has no name",
+		"None!A1": `no sheet "None"`, "!A20:B": "the sheet is empty",
+	} {
+		_, err := read(sheet)
+		assert.ErrorContains(t, err, want, sheet)
+	}
+	encrypted := filepath.Join(t.TempDir(), "a.xlsx")
+	require.NoError(t, os.WriteFile(encrypted, []byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1 and more"), 0o600))
+	_, err := Open(encrypted, Options{})
+	assert.ErrorContains(t, err, "encrypted with a password")
+}

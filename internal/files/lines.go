@@ -20,8 +20,8 @@ type lineReader struct {
 // lineColumn is the name of the only column of a text file.
 const lineColumn = "value"
 
-func openLines(f *os.File, path string, _ Options) (Reader, error) {
-	b, err := withoutBOM(f)
+func openLines(f *os.File, path string, o Options) (Reader, error) {
+	b, err := decoded(f, path, o)
 	if err != nil {
 		return nil, err
 	}

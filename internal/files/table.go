@@ -31,6 +31,7 @@ type Table struct {
 	index   []int64 // where each run of rows begins
 	rows    uint64
 	ids     *runIDs // nil if rows are known by key or place
+	forms   cell.Forms
 }
 
 // column is a column of a file that the plan asks for, while its cells are read.
@@ -88,7 +89,9 @@ func (s *spool) ReadAt(b []byte, at int64) (int, error) {
 // Rows reads a file for a plan. The problems say all that is wrong with it; the rows
 // are nil if something is.
 func Rows(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
-	l := &loader{spec: spec, table: &Table{path: spec.Path}}
+	l := &loader{spec: spec, table: &Table{path: spec.Path, forms: cell.Forms{
+		Decimal: spec.Decimal, Dates: spec.Dates,
+	}}}
 	if len(spec.Columns) == 0 && !l.allColumns() {
 		return nil, l.problems
 	}
@@ -115,7 +118,7 @@ func Rows(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
 
 // allColumns asks for every column that the file, or its first record, names; false after a fault.
 func (l *loader) allColumns() bool {
-	names, err := Names(l.spec.Path, Options{Sheet: l.spec.Sheet})
+	names, err := Names(l.spec.Path, Options{Sheet: l.spec.Sheet, Encoding: l.spec.Encoding})
 	if err != nil {
 		l.fault(err)
 		return false
@@ -208,7 +211,7 @@ func (l *loader) named(names []string) bool {
 
 // each reads all records and picks the mapped cells; false after a fault that ends it.
 func (l *loader) each(do func(Record, []cell.Cell)) bool {
-	o := Options{Sheet: l.spec.Sheet, Empties: l.spec.Manifest != ""}
+	o := Options{Sheet: l.spec.Sheet, Encoding: l.spec.Encoding, Empties: l.spec.Manifest != ""}
 	var err error
 	if l.spec.Separator != "" {
 		if o.Separator, err = ParseSeparator(l.spec.Separator); err != nil {
@@ -333,14 +336,14 @@ func (l *loader) take(r Record, cells []cell.Cell) {
 		b = binary.AppendUvarint(b, uint64(len(c.Text)))
 		b = append(b, c.Text...)
 		if col.given {
-			v, err := cell.Parse(c, col.want.As)
+			v, err := t.parse(c, col.want.As)
 			if err != nil {
 				l.add(r.Line, c.Column, fmt.Sprintf("%s: %s", col.want.Column, err), "")
 			}
 			col.scale = max(col.scale, v.Scale)
 			continue
 		}
-		typ, scale := cell.Looks(c)
+		typ, scale := cell.Looks(t.forms.Plain(c))
 		col.typ, col.scale = cell.Join(col.typ, typ), max(col.scale, scale)
 	}
 
@@ -349,6 +352,14 @@ func (l *loader) take(r Record, cells []cell.Cell) {
 		l.add(0, 0, "the rows cannot be stored: "+err.Error(), "free space for temporary files")
 	}
 	t.rows++
+}
+
+// parse reads a cell as a type.
+func (t *Table) parse(c cell.Cell, typ value.Type) (value.Value, error) {
+	if typ == value.Integer || typ == value.Decimal || typ == value.Date || typ == value.Timestamp {
+		c = t.forms.Plain(c)
+	}
+	return cell.Parse(c, typ)
 }
 
 // Len is the number of rows.
@@ -441,7 +452,7 @@ func (t *Table) Misfits(i int, typ value.Type) diag.Problems {
 			if c.Kind == cell.Absent {
 				continue
 			}
-			if _, err := cell.Parse(c, typ); err != nil && len(found) < most {
+			if _, err := t.parse(c, typ); err != nil && len(found) < most {
 				found = append(
 					found,
 					&diag.Problem{
@@ -493,7 +504,7 @@ func (r *tableReader) Row(n uint64) ([]value.Value, error) {
 			v := value.Value{}
 			if c.Kind != cell.Absent {
 				var err error
-				if v, err = cell.Parse(c, r.table.columns[i%width].typ); err != nil {
+				if v, err = r.table.parse(c, r.table.columns[i%width].typ); err != nil {
 					return nil, fmt.Errorf("line %d: %w", r.run.lines[i/width], err)
 				}
 			}

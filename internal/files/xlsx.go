@@ -11,6 +11,8 @@ import (
 	"io"
 	"os"
 	"path"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -28,6 +30,7 @@ type xlsxReader struct {
 	shared []string
 	names  []string
 	row    int
+	within sheetRange
 }
 
 // Limits against archives that unpack to far more than they are.
@@ -96,6 +99,11 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 	if err != nil {
 		return nil, err
 	}
+	var magic [8]byte
+	if _, err := f.ReadAt(magic[:], 0); err == nil && string(magic[:]) == "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" {
+		return nil, &Error{File: file, Message: "this workbook is encrypted with a password, or has the old format .xls",
+			Hint: "save it as .xlsx without a password"}
+	}
 	if err := shortList(f, info.Size()); err != nil {
 		return fail("this is not an XLSX workbook: %s", err)
 	}
@@ -115,13 +123,22 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 	if err := decode(members["xl/_rels/workbook.xml.rels"], &relations); err != nil {
 		return fail("this is not an XLSX workbook: %s", err)
 	}
-	id, wrong := book.sheet(o.Sheet)
+	name, within := o.Sheet, sheetRange{}
+	if i := strings.LastIndexByte(name, '!'); i >= 0 {
+		var ok bool
+		if within, ok = rangeOf(name[i+1:]); !ok {
+			return nil, &Error{File: file, Message: fmt.Sprintf("%q is not a range of cells", name[i+1:]),
+				Hint: "such as B3:F200, or B3:F for all rows from the third on"}
+		}
+		name = name[:i]
+	}
+	id, wrong := book.sheet(name)
 	if wrong != nil {
 		wrong.File = file
 		return nil, wrong
 	}
 	target := relations.target(id)
-	r := &xlsxReader{file: f, path: file}
+	r := &xlsxReader{file: f, path: file, within: within}
 	if r.shared, err = sharedTexts(members["xl/sharedStrings.xml"]); err != nil {
 		return fail("the workbook's texts cannot be read: %s", err)
 	}
@@ -141,9 +158,54 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 		r.names = append(r.names, strings.TrimSpace(c.Text))
 	}
 	if err := checkNames(file, r.names); err != nil {
+		var e *Error
+		if errors.As(err, &e) && slices.Contains(r.names, "") {
+			e.Line, e.Hint = r.row, "the first row names every column, without merged cells; a range says where the table "+
+				"begins: sheet: NAME!A3:F"
+		}
 		return nil, err
 	}
 	return r, nil
+}
+
+// sheetRange is a range of cells, from 1; 0 is no limit.
+type sheetRange struct{ row, column, lastRow, lastColumn int }
+
+var rangePattern = regexp.MustCompile(`^([A-Z]{1,3})([1-9][0-9]{0,6})(?::([A-Z]{1,3})([1-9][0-9]{0,6})?)?$`)
+
+// rangeOf reads B3:F200, B3:F or B3.
+func rangeOf(s string) (sheetRange, bool) {
+	m := rangePattern.FindStringSubmatch(strings.ToUpper(strings.ReplaceAll(s, "$", "")))
+	if m == nil {
+		return sheetRange{}, false
+	}
+	row, _ := strconv.Atoi(m[2])
+	last, _ := strconv.Atoi(m[4])
+	r := sheetRange{row: row, column: columnNumber(m[1]), lastRow: last, lastColumn: columnNumber(m[3])}
+	return r, (r.lastColumn == 0 || r.lastColumn >= r.column) && (last == 0 || last >= row)
+}
+
+// cells reads the next row of the range.
+func (r *xlsxReader) cells() ([]cell.Cell, error) {
+	for {
+		cells, err := r.rowCells()
+		if err != nil {
+			return nil, err
+		}
+		w := r.within
+		switch {
+		case r.row < w.row:
+			continue
+		case w.lastRow > 0 && r.row > w.lastRow:
+			return nil, io.EOF
+		case w.column > 0:
+			if w.lastColumn > 0 {
+				cells = cells[:min(len(cells), w.lastColumn)]
+			}
+			cells = cells[min(len(cells), w.column-1):]
+		}
+		return cells, nil
+	}
 }
 
 // shortList refuses an archive whose list of members would take memory without bound.
@@ -310,8 +372,8 @@ func rowNumber(t xml.StartElement, next int) int {
 	return next
 }
 
-// cells reads the next row of the sheet.
-func (r *xlsxReader) cells() ([]cell.Cell, error) {
+// rowCells reads the next row of the sheet.
+func (r *xlsxReader) rowCells() ([]cell.Cell, error) {
 	var cells []cell.Cell
 	r.bytes.next()
 	for {

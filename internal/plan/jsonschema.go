@@ -3,6 +3,7 @@ package plan
 import (
 	"encoding/json"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/cover"
 	"evensprout/internal/grow"
 	"evensprout/internal/passhash"
@@ -359,9 +360,13 @@ func JSONSchema() ([]byte, error) {
 				text,
 			), "separator": says("of CSV: one character, or tab", text),
 			"sheet": says(
-				"of XLSX; else the first",
+				"of XLSX, with a range behind it: Stock!B3:F; else the first",
 				text,
-			), "key": says("fields that tell a row", m{"anyOf": []any{text, list(text)}}),
+			),
+			"encoding": says("of text; else UTF-8", text),
+			"decimal":  says("how numbers are written, with groups of three digits", m{"enum": cell.Decimals}),
+			"dates":    says("how dates are written: day, month, year", m{"enum": cell.DateForms}),
+			"key":      says("fields that tell a row", m{"anyOf": []any{text, list(text)}}),
 			"group_by": says(
 				"fields in which rows agree that are one occasion, with a list of them",
 				m{"anyOf": []any{text, list(text)}},

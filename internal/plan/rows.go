@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"evensprout/internal/cell"
 	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/value"
@@ -15,6 +16,9 @@ type RowsFrom struct {
 	File       string
 	Separator  string // of CSV; empty if plain
 	Sheet      string // of XLSX; empty for the first
+	Encoding   string // of text; empty: UTF-8
+	Decimal    string // how numbers are written: point or comma; empty: a point, and no groups
+	Dates      string // how dates are written, such as d.m.y; empty: ISO 8601
 	Duplicates string // which of several rows with one key counts: first, last, or empty: none may be
 	Key        []string
 	Columns    []*FileColumn
@@ -44,6 +48,9 @@ type FileSpec struct {
 	Path       string // seen from the current folder
 	Separator  string
 	Sheet      string
+	Encoding   string
+	Decimal    string
+	Dates      string
 	Columns    []*FileColumn // empty: all that the file names
 	Key        []int         // of Columns
 	GroupBy    []int         // of Columns: the rows are these, and a list as the last column
@@ -106,6 +113,9 @@ func (p *Plan) rowsFrom(e *Entity, v *node) {
 		"file":      func(_, n *node) { p.text(n, "file", &r.File); r.filePlace = n.place },
 		"separator": func(_, n *node) { p.text(n, "separator", &r.Separator) },
 		"sheet":     func(_, n *node) { p.text(n, "sheet", &r.Sheet) },
+		"encoding":  func(_, n *node) { p.text(n, "encoding", &r.Encoding) },
+		"decimal":   func(_, n *node) { p.oneOf(n, "decimal", &r.Decimal, cell.Decimals) },
+		"dates":     func(_, n *node) { p.oneOf(n, "dates", &r.Dates, cell.DateForms) },
 		"duplicates": func(_, n *node) {
 			if p.text(n, "duplicates", &r.Duplicates) && !slices.Contains([]string{"first", "last"}, r.Duplicates) {
 				p.add(n.place, "duplicates must be first or last, got %s", n.what())
@@ -281,6 +291,9 @@ func (c *compiler) readRows(e *entity, r *RowsFrom) (FileRows, []int) {
 		Path:       c.pathOf(r.File),
 		Separator:  r.Separator,
 		Sheet:      r.Sheet,
+		Encoding:   r.Encoding,
+		Decimal:    r.Decimal,
+		Dates:      r.Dates,
 		Columns:    r.Columns,
 		Duplicates: r.Duplicates,
 	}
@@ -334,6 +347,14 @@ func (r *RowsFrom) ofGroups() []*FileColumn {
 		out = append(out, r.Columns[i])
 	}
 	return append(out, &FileColumn{Field: r.List, As: value.JSON, place: r.place})
+}
+
+// oneOf reads one of several words.
+func (p *Plan) oneOf(n *node, what string, into *string, words []string) {
+	if p.text(n, what, into) && !slices.Contains(words, *into) {
+		p.add(n.place, "%s must be one of %s, got %s", what, strings.Join(words, ", "), n.what()).Nearest(*into, words)
+		*into = ""
+	}
 }
 
 // names reads a name, or a list of them.

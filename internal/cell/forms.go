@@ -1,0 +1,142 @@
+package cell
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"evensprout/internal/value"
+)
+
+// Forms says how numbers and dates are written in a file. The zero value is that of the standards: a decimal point, no
+// thousands separators, ISO 8601.
+type Forms struct {
+	Decimal string // comma or point: then groups of three digits may be apart; empty: a point, and no groups
+	Dates   string // the order of day, month and year and what stands between, such as d.m.y; empty: ISO 8601
+}
+
+// Decimals and DateForms are what Forms can be.
+var (
+	Decimals  = []string{"point", "comma"}
+	DateForms = []string{"d.m.y", "d/m/y", "m/d/y", "d-m-y", "m-d-y", "y/m/d", "y.m.d"}
+)
+
+var (
+	withComma = regexp.MustCompile(`^[-+]?(\d+|\d{1,3}(?:[. \x{a0}\x{202f}']\d{3})+)(,\d+)?$`)
+	withPoint = regexp.MustCompile(`^[-+]?(\d+|\d{1,3}(?:[, \x{a0}\x{202f}']\d{3})+)(\.\d+)?$`)
+	dateText  = regexp.MustCompile(`^(\d{1,4})([./-])(\d{1,2})([./-])(\d{1,4})(?:[ T](\d{1,2}:\d{2}(?::\d{2}(?:\.\d+)?)?))?$`)
+)
+
+// Plain is a cell as the standards write it, if it is in one of the forms: 1.234,50 is 1234.50, and 31.12.2026 is
+// 2026-12-31.
+func (f Forms) Plain(c Cell) Cell {
+	if f == (Forms{}) || c.Kind != Text && c.Kind != Quoted {
+		return c
+	}
+	if text, ok := f.number(c.Text); ok {
+		c.Kind, c.Text = Text, text
+	} else if text, ok := f.date(c.Text); ok {
+		c.Text = text
+	}
+	return c
+}
+
+// number writes a number with a decimal point and without groups.
+func (f Forms) number(s string) (string, bool) {
+	pattern := map[string]*regexp.Regexp{"comma": withComma, "point": withPoint}[f.Decimal]
+	if pattern == nil {
+		return "", false
+	}
+	m := pattern.FindStringSubmatch(s)
+	if m == nil {
+		return "", false
+	}
+	whole := strings.Map(func(r rune) rune {
+		if r < '0' || r > '9' {
+			return -1
+		}
+		return r
+	}, m[1])
+	if len(whole) > 1 && whole[0] == '0' {
+		return "", false // a code, not a number
+	}
+	if strings.HasPrefix(s, "-") {
+		whole = "-" + whole
+	}
+	return whole + strings.Replace(m[2], ",", ".", 1), true
+}
+
+// date writes a date, and the time behind it, as ISO 8601 does.
+func (f Forms) date(s string) (string, bool) {
+	m := dateText.FindStringSubmatch(s)
+	if m == nil || f.Dates == "" || m[2] != m[4] || m[2] != f.Dates[1:2] {
+		return "", false
+	}
+	parts := map[byte]string{f.Dates[0]: m[1], f.Dates[2]: m[3], f.Dates[4]: m[5]}
+	if len(parts['y']) != 4 || len(parts['d']) > 2 || len(parts['m']) > 2 {
+		return "", false
+	}
+	out := fmt.Sprintf("%s-%02s-%02s", parts['y'], parts['m'], parts['d'])
+	if _, err := value.ParseDate(out); err != nil {
+		return "", false
+	}
+	if m[6] != "" {
+		out += fmt.Sprintf(" %08s", m[6]+map[bool]string{true: ":00"}[strings.Count(m[6], ":") == 1])
+	}
+	return out, true
+}
+
+// Recognise finds the forms in which texts are written that are to be numbers, and those that are to be dates. What
+// can be read in two ways is an error.
+func Recognise(numbers, dates []string) (Forms, error) {
+	var f Forms
+	var ambiguous string
+	for _, s := range numbers {
+		if s == "" || !strings.ContainsAny(s, ",") || !withComma.MatchString(s) && !withPoint.MatchString(s) {
+			continue
+		}
+		comma, point := withComma.MatchString(s), withPoint.MatchString(s)
+		switch {
+		case comma && point: // 1,234
+			ambiguous = s
+		case comma:
+			f.Decimal = "comma"
+		default:
+			f.Decimal = "point"
+		}
+		if f.Decimal != "" {
+			break
+		}
+	}
+	if f.Decimal == "" && ambiguous != "" {
+		return f, fmt.Errorf("%q can be a decimal comma or a thousands separator: say which with --decimal comma or "+
+			"--decimal point", ambiguous)
+	}
+	var seen []string
+	for _, s := range dates {
+		if dateText.MatchString(s) {
+			if _, err := value.ParseDate(strings.Fields(strings.Replace(s, "T", " ", 1))[0]); err != nil {
+				seen = append(seen, s)
+			}
+		}
+	}
+	if len(seen) == 0 {
+		return f, nil
+	}
+	var fits []string
+	for _, form := range DateForms {
+		g := Forms{Dates: form}
+		if !slices.ContainsFunc(seen, func(s string) bool { _, ok := g.date(s); return !ok }) {
+			fits = append(fits, form)
+		}
+	}
+	switch len(fits) {
+	case 0:
+		return f, nil // each cell that is no date is reported
+	case 1:
+		f.Dates = fits[0]
+		return f, nil
+	}
+	return f, fmt.Errorf("%q can be written as %s: say which with --dates", seen[0], strings.Join(fits, " or "))
+}
