@@ -177,6 +177,43 @@ var adviceOfServers = map[string]advised{
 			`<row r="1"><c r="A1" t="inlineStr"><is><t>code</t></is></c></row><row r="2"><c r="A2" ` +
 				`t="inlineStr"><is><t>ABC</t></is></c></row>`,
 		)},
+	"a head with merged cells": {
+		says: "a range says where the table begins: sheet: NAME!A3:F",
+		first: book(
+			`<row r="1"><c r="A1" t="inlineStr"><is><t>Shelves</t></is></c><c r="B1"/></row><row r="2"><c r="A2" ` +
+				`t="inlineStr"><is><t>code</t></is></c></row><row r="3"><c r="A3" t="inlineStr"><is><t>ABC</t></is></c></row>`,
+		),
+		wrong:  []string{"load"},
+		follow: replaced("file: shelves.xlsx", "file: shelves.xlsx, sheet: Shelves!A2:A"),
+	},
+	"a range that is none": {
+		says: "such as B3:F200, or B3:F for all rows from the third on",
+		first: func(t *testing.T, s *site) {
+			book(`<row r="1"><c r="A1" t="inlineStr"><is><t>code</t></is></c></row><row r="2"><c r="A2" `+
+				`t="inlineStr"><is><t>ABC</t></is></c></row>`)(t, s)
+			replaced("file: shelves.xlsx", "file: shelves.xlsx, sheet: Shelves!A-B")(t, s)
+		},
+		wrong:  []string{"load"},
+		follow: replaced("Shelves!A-B", "Shelves!A1:B"),
+	},
+	"a workbook with a password": {
+		says: "save it as .xlsx without a password",
+		first: func(t *testing.T, s *site) {
+			beside("shelves.xlsx", "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1 and more", "{code: code}")(t, s)
+		},
+		wrong: []string{"load"},
+		follow: book(`<row r="1"><c r="A1" t="inlineStr"><is><t>code</t></is></c></row><row r="2"><c r="A2" ` +
+			`t="inlineStr"><is><t>ABC</t></is></c></row>`),
+	},
+	"an encoding that is none": {
+		says: "such as utf-8, utf-16le, windows-1252, iso-8859-15, shift_jis",
+		first: func(t *testing.T, s *site) {
+			beside("shelves.csv", "code\nABC\n", "{code: code}")(t, s)
+			replaced("file: shelves.csv", "file: shelves.csv, encoding: latin")(t, s)
+		},
+		wrong:  []string{"load"},
+		follow: replaced("encoding: latin", "encoding: windows-1252"),
+	},
 	"two trials at a time": {
 		says:   "two trials at the same time would disturb each other",
 		engine: "postgres mariadb",

@@ -138,6 +138,16 @@ func beside(name, text, columns string) func(t *testing.T, s *site) {
 	}
 }
 
+// replaced changes the plan.
+func replaced(from, to string) func(t *testing.T, s *site) {
+	return func(t *testing.T, s *site) {
+		t.Helper()
+		text := s.read("evensprout.yaml")
+		require.Contains(t, text, from)
+		s.write("evensprout.yaml", strings.ReplaceAll(text, from, to))
+	}
+}
+
 // instead makes an address with something else in a place.
 func instead(pattern, with string) func(string) string {
 	re := regexp.MustCompile(pattern)
