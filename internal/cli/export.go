@@ -13,9 +13,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"evensprout/internal/app"
+	"evensprout/internal/archive"
 	"evensprout/internal/diag"
 	"evensprout/internal/export"
 	"evensprout/internal/files"
+	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
 	"evensprout/internal/store"
@@ -27,6 +29,9 @@ const formatSQL = "sql"
 // exportFlags are the flags of the command export.
 type exportFlags struct {
 	format, out, names, dialect, migration, row, references, part string
+	since                                                         int64  // a load
+	sincePlan                                                     string // an earlier version of the plan
+	bare, local                                                   bool
 	guard                                                         bool
 
 	entities                  []string
@@ -50,7 +55,8 @@ write. Columns have the names of the plan's fields or, with --names columns, tho
 database; SQL always uses the database's.
 
 --migration NAME writes two scripts: NAME.insert.sql, and NAME.remove.sql, which removes
-exactly these rows; --migration INSERT,REMOVE gives the names of both. --nest puts child
+exactly these rows; --migration INSERT,REMOVE gives the names of both. --since writes only
+what changed since a load, --since-plan since an earlier version of the plan. --nest puts child
 rows inside their parents, and --row writes one row with everything below it: a fixture
 for tests without a database. --part writes a share of the rows; all parts together are
 the whole.`,
@@ -92,6 +98,8 @@ the whole.`,
 				MadeBy:     release(),
 				References: export.References(flags.references),
 				Guard:      flags.guard,
+				Bare:       flags.bare,
+				Local:      flags.local,
 			}
 			if o.Names == export.Columns && s == nil {
 				return missingTables("--names columns needs the database's tables")
@@ -124,6 +132,11 @@ the whole.`,
 	c.Flags().
 		StringVar(&flags.migration, "migration", "", "write NAME.insert.sql and NAME.remove.sql, in --out or the "+
 			"current folder; two names with a comma between them are the files' names")
+	c.Flags().Int64Var(&flags.since, "since", 0, "with --migration: only what changed since this load")
+	c.Flags().StringVar(&flags.sincePlan, "since-plan", "", "with --migration: only what changed since the plan in this "+
+		"`FILE`")
+	c.Flags().BoolVar(&flags.bare, "no-transaction", false, "with SQL: whoever runs it begins and commits")
+	c.Flags().BoolVar(&flags.local, "no-schema", false, "with SQL: names of tables without schemas")
 	c.Flags().
 		BoolVar(&flags.nest, "nest", false, "write one JSON document, with child rows inside their parents")
 	c.Flags().
@@ -192,6 +205,14 @@ func (f *exportFlags) agree() error {
 	switch {
 	case nested && f.format != "json":
 		return bad("--nest and --row write JSON, and --format says %s", f.format)
+	case (f.since > 0 || f.sincePlan != "") && f.migration == "":
+		return bad("--since and --since-plan need --migration")
+	case f.since > 0 && f.sincePlan != "":
+		return bad("use only one of --since and --since-plan")
+	case (f.since > 0 || f.sincePlan != "") && f.part != "":
+		return bad("--since and --part cannot be combined")
+	case (f.bare || f.local) && f.format != formatSQL:
+		return bad("--no-transaction and --no-schema need --format sql or --migration")
 	case nested && f.migration != "", f.nest && f.row != "":
 		return bad("use only one of --nest, --row and --migration")
 	case f.migration != "" && f.format != formatSQL:
@@ -422,18 +443,83 @@ func (a *program) exportMigration(
 		return err
 	}
 	defer remove.Close()
-	m, err := export.Migration(ctx, c, o, sql, export.Pair{Insert: insert, Remove: remove})
+	pair := export.Pair{Insert: insert, Remove: remove}
+	var m *files.Manifest
+	var changes *export.Changes
+	if f.since > 0 || f.sincePlan != "" {
+		changes, err = a.migrate(ctx, c, o, f, sql, pair)
+	} else {
+		m, err = export.Migration(ctx, c, o, sql, pair)
+	}
 	if err != nil {
 		return err
 	}
 	if err := place(folder, f.overwrite); err != nil {
 		return err
 	}
+	if changes != nil {
+		return a.printChanges(changes, filepath.Join(at, insertName), removeName, sql.Name())
+	}
 	return a.printExport(
 		m,
 		filepath.Join(at, insertName),
 		"and "+removeName+", which takes them out, for "+sql.Name(),
 	)
+}
+
+// printChanges says what a migration changes.
+func (a *program) printChanges(c *export.Changes, where, back, engine string) error {
+	if a.json {
+		o := &report.Object{}
+		o.Set("out", where)
+		o.Set("changes", c)
+		return a.writeJSON(o)
+	}
+	if !a.quiet {
+		fmt.Fprintf(a.out, "%s %s added, %d changed and %d removed by %s, and %s takes that back, for %s.\n",
+			a.page.Good("done:"), diag.Count(int64(c.Added), "row", "rows"), c.Changed, c.Removed, where, back, engine)
+	}
+	return nil
+}
+
+// migrate writes the scripts of what changed since a load or an earlier plan.
+func (a *program) migrate(
+	ctx context.Context, c *plan.Compiled, o export.Options, f *exportFlags, sql store.Script, pair export.Pair,
+) (*export.Changes, error) {
+	s, _, err := a.ws.Open(ctx, c.Plan, nil)
+	if err != nil {
+		return nil, err
+	}
+	if s == nil {
+		return nil, missingTables("--since needs the journal or the tables of a database")
+	}
+	defer s.Close()
+	before, err := a.earlier(ctx, c, s, f)
+	if err != nil {
+		return nil, err
+	}
+	defer before.Close()
+	return export.Difference(ctx, before, c, o, sql, pair)
+}
+
+// earlier is the plan of a load, or an earlier version of a plan.
+func (a *program) earlier(
+	ctx context.Context, c *plan.Compiled, s store.Store, f *exportFlags,
+) (*plan.Compiled, error) {
+	if f.since > 0 {
+		past, err := load.Recall(ctx, s, f.since, c.Database, archive.Operator{Plan: c.Plan, Rows: files.Rows})
+		if err != nil {
+			return nil, err
+		}
+		return past.Plan, nil
+	}
+	p, err := plan.ReadFile(f.sincePlan)
+	if err != nil {
+		return nil, err
+	}
+	return p.Compile(plan.Options{
+		Database: c.Database, Rows: a.ws.OpenRows, Existing: existingRows(ctx, s), WithoutUnits: true, WithoutAlways: true,
+	})
 }
 
 // toFile lets something be written into --out, or to standard output.

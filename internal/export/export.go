@@ -43,6 +43,9 @@ type Options struct {
 	References References
 	// Guard lets CSV hold no text that a spreadsheet takes for a formula.
 	Guard bool
+	// Bare lets scripts be run by a program that begins and commits a transaction itself, and leaves the session as it
+	// was. Local leaves schemas out of the names of tables.
+	Bare, Local bool
 }
 
 // writer is the form that files are written in; guarded CSV is one of its own.

@@ -35,6 +35,22 @@ type scripter struct {
 	rows int // of the statement that is open
 
 	numbers map[*plan.Target]int64 // the greatest keys of columns that number themselves
+
+	only map[*plan.Target]map[string]bool // the rows that are written, by their keys; nil: all
+}
+
+// writes reports whether a row is one of those that are written.
+func (s *scripter) writes(t *plan.Target, values []value.Value) bool {
+	return s.only == nil || s.only[t][keyText(t, values)]
+}
+
+// keyText is what tells a row of a table.
+func keyText(t *plan.Target, values []value.Value) string {
+	var b []byte
+	for _, i := range key(t) {
+		b = values[i].AppendCanonical(b)
+	}
+	return string(b)
 }
 
 // sink takes the statements of a script, and what is said about them.
@@ -70,6 +86,9 @@ func newScripter(c *plan.Compiled, o Options, sql store.Script) (*scripter, erro
 	}
 
 	o.Format, o.Names = "sql", Columns
+	if o.Local {
+		sql = &localScript{sql}
+	}
 	x := newExporter(c, o)
 	s := &scripter{exporter: x, sql: sql, late: map[*plan.Target][]int{}, numbers: map[*plan.Target]int64{}}
 	of := order.Of(c)
@@ -170,6 +189,9 @@ func Migration(
 func (s *scripter) script(ctx context.Context, out io.Writer, what string, make func(context.Context) error) error {
 	w := bufio.NewWriterSize(out, statementBytes)
 	s.sink = text(w)
+	if s.o.Bare {
+		s.sink.remark("-- For a program that begins and commits a transaction itself.")
+	}
 	part := ""
 	if p := s.manifest.Part; p != nil {
 		part = fmt.Sprintf(", part %s", p)
@@ -185,19 +207,29 @@ func (s *scripter) script(ctx context.Context, out io.Writer, what string, make 
 			s.plan.Set.Edition,
 		),
 	)
-	begin := s.sql.Begin()
+	exec := func(sql string) error { return s.sink.statement(nil, []byte(sql)) }
+	var begin []string
+	if !s.o.Bare {
+		begin = s.sql.Begin()
+	}
 	if s.put {
 		begin = append(begin, s.sql.Late()...)
 	}
 	for _, line := range begin {
-		if err := s.sink.statement(nil, []byte(line)); err != nil {
+		if err := exec(line); err != nil {
 			return err
 		}
+	}
+	if s.o.Bare {
+		if err := s.sql.Quoting(exec, func() error { return make(ctx) }); err != nil {
+			return err
+		}
+		return w.Flush()
 	}
 	if err := make(ctx); err != nil {
 		return err
 	}
-	if err := s.sink.statement(nil, []byte("COMMIT")); err != nil {
+	if err := exec("COMMIT"); err != nil {
 		return err
 	}
 	return w.Flush()
@@ -240,10 +272,18 @@ func (s *scripter) insert(ctx context.Context) error {
 			strings.Join(names, ", "),
 			strings.TrimRight(over, " "),
 		)
-		s.sink.remark(fmt.Sprintf("\n-- %s: %d rows", comment(of.Plan.Name), about.Rows))
+		if s.only != nil {
+			about.Rows = uint64(len(s.only[of]))
+		}
+		if about.Rows > 0 || s.only == nil {
+			s.sink.remark(fmt.Sprintf("\n-- %s: %d rows", comment(of.Plan.Name), about.Rows))
+		}
 		return nil
 	}
 	row := func(_ grow.Row, values []value.Value) error {
+		if !s.writes(t, values) {
+			return nil
+		}
 		if s.rows == 0 {
 			s.buf = append(s.buf, first...)
 		} else {
@@ -307,7 +347,7 @@ func (s *scripter) closeCircles(ctx context.Context) error {
 		for _, field := range s.late[t] {
 			s.sink.remark(fmt.Sprintf("\n-- %s: references that close a circle", comment(t.Plan.Name)))
 			err := s.walk(ctx, t, false, func(values []value.Value) error {
-				if values[field].IsNull() {
+				if values[field].IsNull() || !s.writes(t, values) {
 					return nil
 				}
 				b := append(
@@ -422,8 +462,11 @@ func (s *scripter) remove(ctx context.Context) error {
 		}
 	}
 	for _, t := range slices.Backward(s.targets) {
-		about := s.manifest.Entity(t.Plan.Name)
-		s.sink.remark(fmt.Sprintf("\n-- %s: %d rows", comment(t.Plan.Name), about.Rows))
+		if s.only == nil {
+			s.sink.remark(fmt.Sprintf("\n-- %s: %d rows", comment(t.Plan.Name), s.manifest.Entity(t.Plan.Name).Rows))
+		} else if n := len(s.only[t]); n > 0 {
+			s.sink.remark(fmt.Sprintf("\n-- %s: %d rows that are gone", comment(t.Plan.Name), n))
+		}
 		behind := ""
 		if k := key(t); s.sql.Inverse() && refersToItself(t) && len(k) == 1 {
 			behind = " ORDER BY " + s.sql.Quote(t.Columns[k[0]].Name) + " DESC"
@@ -458,6 +501,9 @@ func (s *scripter) these(ctx context.Context, t *plan.Target, statement, behind 
 	k := key(t)
 	one := len(k) == 1
 	err := s.walk(ctx, t, true, func(values []value.Value) error {
+		if !s.writes(t, values) {
+			return nil
+		}
 		if !one {
 			s.buf = s.appendWhere(append(s.buf, statement+" WHERE "...), t, values)
 			s.rows = 1
