@@ -117,7 +117,7 @@ func (b *builder) head() {
 	}
 	set(b.root, "name", text(name))
 	set(b.root, "seed", text(seed))
-	for _, key := range []string{"units", "always", "commit", "once", "awkward", "variants", "use", "on_violation",
+	for _, key := range []string{"builds_on", "units", "always", "commit", "once", "awkward", "variants", "use", "on_violation",
 		"database"} {
 		remove(b.root, key)
 	}
@@ -269,7 +269,7 @@ func (b *builder) assign(t *plan.Target, fields *yaml.Node, v Value) error {
 			return err
 		}
 		row := strings.TrimPrefix(v.Text, to.Plan.Name+".")
-		if slices.ContainsFunc(to.Plan.Given, func(g *plan.Given) bool { return g.Name == row }) {
+		if _, ok := b.compiled.RowNamed(to, row); ok {
 			set(b.said, name, plain(to.Plan.Name+"."+row))
 		} else {
 			b.out.Unsaid = append(b.out.Unsaid, name)
@@ -563,6 +563,10 @@ func (b *builder) keep(t *plan.Target, r lookup.Row) {
 	}
 	if b.found[t] == nil {
 		node := get(b.entities, t.Plan.Name)
+		if node == nil { // of a plan that this one builds on
+			node = &yaml.Node{Kind: yaml.MappingNode}
+			set(b.entities, t.Plan.Name, node)
+		}
 		node.Content, node.Style = nil, 0
 		set(node, "table", text(t.Table.Name))
 		var key []*yaml.Node

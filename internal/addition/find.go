@@ -31,10 +31,8 @@ func (b *builder) find(t *plan.Target, label string) (*lookup.Row, error) {
 
 // given is the row of the database that the plan calls by a name; nil if the plan has none.
 func (b *builder) given(t *plan.Target, name string) (*lookup.Row, error) {
-	for i, side := range t.Grow.Side {
-		if side.Name == name {
-			return b.inDatabase(t, grow.Row{N: uint64(i), Side: true})
-		}
+	if row, ok := b.compiled.RowNamed(t, name); ok {
+		return b.inDatabase(t, row)
 	}
 	return nil, nil
 }

@@ -95,9 +95,15 @@ func (a *program) checkPlan(ctx context.Context, args []string) error {
 		defer s.Close()
 	}
 	defer compiled.Close()
-	rows, fields := uint64(0), 0
+	rows, fields, entities := uint64(0), 0, 0
 	for _, t := range compiled.Targets {
-		rows += t.Grow.Total()
+		if compiled.Elsewhere(t) {
+			continue
+		}
+		entities++
+		if !t.Plan.Existing {
+			rows += t.Grow.Total()
+		}
 		fields += len(t.Plan.Fields)
 		if t.Plan.RowsFrom != nil {
 			fields += len(t.Plan.RowsFrom.Columns)
@@ -109,7 +115,7 @@ func (a *program) checkPlan(ctx context.Context, args []string) error {
 			warnings = diag.Problems{}
 		}
 		return a.writeJSON(map[string]any{
-			"plan": compiled.Plan.Name, "database": name, "entities": len(compiled.Targets), "fields": fields,
+			"plan": compiled.Plan.Name, "database": name, "entities": entities, "fields": fields,
 			"rows": rows, "changes": append([]plan.Change{}, compiled.Plan.Changes...),
 			"units": len(compiled.Plan.Units), "invariants": len(compiled.Plan.Always), "warnings": warnings,
 		})
@@ -129,7 +135,7 @@ func (a *program) checkPlan(ctx context.Context, args []string) error {
 		a.page.Good("fine:"),
 		compiled.Plan.Name,
 		diag.Count(
-			len(compiled.Targets),
+			entities,
 			"entity",
 			"entities",
 		),

@@ -48,7 +48,7 @@ uncommitted is rolled back, 6 some rows were left out or not found,
 130 interrupted.`,
 		Example: `  evensprout load
   evensprout load larkwater/evensprout.yaml --db sqlite:app.db
-  evensprout load --on-violation unique=skip --rejects left-out.ndjson
+  evensprout load plans                          # all plans of a folder
   evensprout load prices.yaml --dry-run --changes changes.csv
   evensprout load --file stock.xlsx --table bins --mode update --set quantity=Qty
   evensprout load --variant ci --rows Passenger=10000
@@ -133,6 +133,9 @@ func (l *loadCommand) adjust(c *plan.Compiled) {
 
 // runLoad opens the plan and the database, loads, and prints the result.
 func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) error {
+	if done, err := a.loadFolder(cmd, args, l); done {
+		return err
+	}
 	ctx, keep := cmd.Context(), &l.keep
 	o, err := l.settle(cmd)
 	if err != nil {
@@ -151,6 +154,11 @@ func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) err
 	deadline := time.Now().Add(keep.wait)
 	if keep.restore && keep.wait == 0 {
 		if done, err := a.restoredAlone(ctx, args, o, keep); done || err != nil {
+			return err
+		}
+	}
+	if !o.DryRun && l.plansRows() {
+		if err := a.loadBases(ctx, args, load.Options{Jobs: o.Jobs, Journal: a.journal("", false)}); err != nil {
 			return err
 		}
 	}

@@ -99,7 +99,7 @@ func (a *program) previewPlan(ctx context.Context, args []string, flags previewF
 		return err
 	}
 	defer compiled.Close()
-	targets := compiled.Targets
+	targets := slices.DeleteFunc(slices.Clone(compiled.Targets), compiled.Elsewhere)
 	if unit {
 		i := slices.IndexFunc(
 			compiled.Occasions,

@@ -32,8 +32,9 @@ type Entity struct {
 	Instead  bool      // a parent's given rows stand instead of grown ones
 	Up       *Field    // the reference to the parent
 	Groups   []*Group
-	Table    Table // where the numbered rows stand; nil if they are grown
-	TableKey []int // columns of the table that tell a row
+	Table    Table             // where the numbered rows stand; nil if they are grown
+	TableKey []int             // columns of the table that tell a row
+	Named    map[uint64]string // rows of the table that have a name; may be nil
 	Side     []SideRow
 	Meets    []*Meet   // conditions that every row meets
 	Covering *Covering // the fewest rows in which choices meet; nil: as many as Rows says
@@ -183,6 +184,9 @@ func (e *Entity) ID(r Row) rng.ID {
 // Passenger.ada.
 func (e *Entity) Label(r Row) string {
 	if !r.Side {
+		if name := e.Named[r.N]; name != "" {
+			return e.Name + "." + name
+		}
 		return fmt.Sprintf("%s row %d", e.Name, r.N)
 	}
 	if s := e.Side[r.N]; s.Name != "" {

@@ -35,6 +35,7 @@ type Compiled struct {
 
 	files   []FileRows
 	closing []func() error
+	bases   map[*Target]*base // entities of plans that this one builds on
 }
 
 // Problem is something about an entity that only the database shows.
@@ -111,6 +112,10 @@ type Options struct {
 	// Since is how the tables have changed since the plan was loaded; nil: the plan is to be
 	// loaded, and all must fit.
 	Since *Migration
+	// Plans reads a plan that this one builds on; nil: as ReadFile does.
+	Plans func(path string) (*Plan, error)
+
+	chain []string // plans that build on this one, from the root
 }
 
 // Migration is how tables have changed since a plan was loaded. What is not there any more
@@ -137,7 +142,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 			Set:      &grow.Set{Seed: p.Seed, Edition: p.Edition, Clock: p.Clock},
 		},
 		kinds: map[string]grow.Kind{}, withoutUnits: o.WithoutUnits, openFile: o.Rows, openTable: o.Existing,
-		since: o.Since,
+		since: o.Since, options: o,
 	}
 	for _, k := range grow.Kinds() {
 		c.kinds[k.Name] = k
@@ -231,6 +236,7 @@ type compiler struct {
 
 	openTable func(*schema.Table) (grow.Table, error)
 	since     *Migration
+	options   Options
 	bySource  map[string]func(*field) grow.Source // by the word that names it
 }
 
@@ -244,7 +250,8 @@ type entity struct {
 	byName map[string]*field
 	up     *field
 	given  []*Given       // also those written below their parents
-	rows   map[string]int // their places among Side rows
+	rows   map[string]int // their places among Side rows; of a base, among its rows
+	base   *base          // nil if it is an entity of this plan
 
 	profile   *field                     // the name of a row's profile; nil if it has none
 	overrides map[string][]*profileField // what profiles say of fields, by the field's name
@@ -312,6 +319,15 @@ func (c *compiler) declare() {
 		c.byName[d.Name] = e
 	}
 
+	for _, e := range c.openBases(c.options) {
+		if other := c.byName[e.decl.Name]; other != nil {
+			c.add(other.decl.place, "%s is also an entity of %s", e.decl.Name, e.base.plan.File()).
+				Advise("take it out of one of the plans: this one can refer to the rows of the other")
+			continue
+		}
+		c.entities = append(c.entities, e)
+		c.byName[e.decl.Name] = e
+	}
 	if !c.withoutUnits {
 		c.occasions()
 	}
@@ -360,6 +376,13 @@ func (c *compiler) family(e *entity) {
 	if e.parent == nil {
 		c.add(per.place, "%s is per %s, which is not an entity", e.decl.Name, per.Parent).
 			Nearest(per.Parent, c.names())
+		return
+	}
+	if e.parent.base != nil {
+		c.add(per.place, "%s is an entity of %s, and rows cannot be planned per row of another plan", per.Parent,
+			e.parent.base.plan.File()).
+			Advise("give %s its own rows, and let it pick %s", e.decl.Name, per.Parent)
+		e.parent = nil
 		return
 	}
 	if e.parent.decl.Existing {
@@ -593,6 +616,12 @@ func (c *compiler) finish() {
 	for _, e := range c.entities {
 		t := &Target{Plan: e.decl, Grow: e.grow, Table: e.table, Write: e.write}
 		t.Least, t.Most = e.children()
+		if e.base != nil {
+			if c.out.bases == nil {
+				c.out.bases = map[*Target]*base{}
+			}
+			c.out.bases[t] = e.base
+		}
 		for _, f := range e.fields {
 			t.Columns = append(t.Columns, f.column)
 		}
@@ -618,7 +647,7 @@ func (c *compiler) finish() {
 			at = e.fields[i].decl.place
 			name += "." + e.fields[i].decl.Name
 		}
-		if i, ok := e.rows[fault.Row]; ok && fault.Row != "" {
+		if i, ok := e.rows[fault.Row]; ok && fault.Row != "" && e.base == nil {
 			at = e.given[i].place
 		}
 		c.add(at, "%s: %s", name, fault.Message)

@@ -23,6 +23,10 @@ func typeOf(c *schema.Column) value.Type {
 // openExisting reads the rows of an entity whose rows are those of its table. Its
 // fields are the columns.
 func (c *compiler) openExisting(e *entity) {
+	if e.base != nil {
+		c.openBase(e)
+		return
+	}
 	if !e.decl.Existing {
 		return
 	}

@@ -162,7 +162,7 @@ func (c *compiler) rowNamed(to *entity, n *node) (grow.Row, bool) {
 	text := strings.TrimPrefix(n.text, to.decl.Name+".")
 	if n.scalar() {
 		if i, ok := to.rows[text]; ok {
-			return grow.Row{N: uint64(i), Side: true}, true
+			return grow.Row{N: uint64(i), Side: to.base == nil}, true
 		}
 	}
 	p := c.add(n.place, "%s is not a named row of %s", n.what(), to.decl.Name)

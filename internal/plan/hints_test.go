@@ -78,6 +78,15 @@ const (
 
 func step(s string) string { return plan.UnitText("      - " + s + "\n") }
 
+// builtOn is a plan that builds on that of baseFile.
+const builtOn = "name: a\nseed: a\nclock: 2026-05-01T08:00:00Z\nbuilds_on: base.yaml\nentities:\n" +
+	"  A: {rows: 3, fields: {base: {pick: Base}}}\n"
+
+var baseFile = []string{
+	"base.yaml",
+	"name: b\nseed: b\nclock: 2026-05-01T08:00:00Z\nentities:\n  Base: {rows: 3, fields: {code: {pattern: \"[A-Z]{3}\"}}}\n",
+}
+
 // loopText is a plan with a unit that goes through a list, and writes something of its elements.
 func loopText(loop, value string) string {
 	return plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.ndjson, columns: {c: c, marks: marks}}\n    steps:\n" +
@@ -1016,6 +1025,27 @@ var hintCasesOfPlans = []hintCase{
 		hint:   `did you mean "Pier"?`,
 		text:   pier + "  B: {rows: 2, fields: {p: {pick: Peer}}}\n",
 		change: []string{"Peer", "Pier"},
+	},
+	{
+		hint:   "a relative path starts at the folder of this plan",
+		text:   strings.Replace(builtOn, "base.yaml", "bsae.yaml", 1),
+		files:  baseFile,
+		whole:  true,
+		change: []string{"bsae.yaml", "base.yaml"},
+	},
+	{
+		hint:   "take it out of one of the plans: this one can refer to the rows of the other",
+		text:   builtOn + "  Base: {rows: 2}\n",
+		files:  baseFile,
+		whole:  true,
+		change: []string{"  Base: {rows: 2}\n", ""},
+	},
+	{
+		hint:   "give A its own rows, and let it pick Base",
+		text:   strings.Replace(builtOn, "rows: 3", "per: {Base: 2}", 1),
+		files:  baseFile,
+		whole:  true,
+		change: []string{"per: {Base: 2}", "rows: 3"},
 	},
 	{
 		hint:   "known: id, n",

@@ -275,6 +275,10 @@ func JSONSchema() ([]byte, error) {
 		"when":     ref("when"),
 		"locale":   ref("locale"),
 		"awkward":  ref("awkward"),
+		"builds_on": says(
+			"plans whose rows are there before, and can be referred to",
+			m{"anyOf": []any{text, list(text)}},
+		),
 		"kinds": says("kinds of values of the plan's own, from lists beside it", mapOf(object(m{
 			"file": says(
 				"CSV, TSV, NDJSON, JSON, XLSX or Parquet, whose columns are parts; or .txt, a value a line",

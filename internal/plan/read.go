@@ -35,6 +35,7 @@ type Plan struct {
 	Awkward  *Awkward     // nil: none
 	Once     bool         // a database that it filled is never filled again
 	Kinds    []*OwnKind
+	BuildsOn []*BuiltOn // plans whose rows are there before
 	Entities []*Entity
 	Units    []*Unit
 	Always   []*Invariant
@@ -297,6 +298,7 @@ func (p *Plan) read(root *node) {
 		"commit":       func(_, v *node) { p.commit(v) },
 		"on_violation": func(_, v *node) { p.OnViolation = p.violationPolicies(v) },
 		"kinds":        func(_, v *node) { p.ownKinds(v) },
+		"builds_on":    func(_, v *node) { p.buildsOn(v) },
 		"entities":     func(_, v *node) { entities = v },
 		"units":        func(_, v *node) { units = v },
 		"always":       func(_, v *node) { always = v },

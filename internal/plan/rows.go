@@ -443,6 +443,9 @@ func (p *Plan) Files() []string {
 			}
 		}
 	}
+	for _, b := range p.BuildsOn {
+		out = append(out, p.pathOf(b.Path))
+	}
 	out = append(out, p.KindFiles()...)
 	for _, e := range p.Entities {
 		add(e)

@@ -1,0 +1,183 @@
+package main
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const sharedTables = `CREATE TABLE regions (id {key}, code VARCHAR(5) NOT NULL UNIQUE, name VARCHAR(60) NOT NULL);
+CREATE TABLE zones (code VARCHAR(5) PRIMARY KEY, region_id INTEGER NOT NULL, FOREIGN KEY (region_id) REFERENCES regions (id));
+CREATE TABLE shops (id {key}, name VARCHAR(40) NOT NULL, region_id INTEGER NOT NULL, zone VARCHAR(5),
+  FOREIGN KEY (region_id) REFERENCES regions (id), FOREIGN KEY (zone) REFERENCES zones (code));
+`
+
+const regionPlan = `name: regions
+seed: r
+clock: 2026-05-01T08:00:00Z
+entities:
+  Region:
+    table: regions
+    keys: database
+    given:
+      north: {code: N, name: North}
+      south: {code: S, name: South}
+    rows: 3
+    fields: {code: {pattern: "[A-Z]{3}", unique: true}, name: {kind: locality}}
+`
+
+const zonePlan = `name: zones
+seed: z
+clock: 2026-05-01T08:00:00Z
+builds_on: regions.yaml
+entities:
+  Zone:
+    table: zones
+    given:
+      port: {code: PORT, region: Region.south}
+      hill: {code: HILL, region: Region.north}
+`
+
+const shopPlan = `name: shops
+seed: s
+clock: 2026-06-01T08:00:00Z
+builds_on: [plans/zones.yaml]
+entities:
+  Shop:
+    table: shops
+    rows: 20
+    given:
+      main: {name: Main, region: Region.south, zone: Zone.port}
+    fields: {id: {count: 100}, name: {text: "Shop {id}"}, region: {pick: Region}, zone: {pick: Zone, nulls: 50%}}
+`
+
+// sharedPlans writes the three plans.
+func (s *site) sharedPlans(t *testing.T) {
+	require.NoError(t, os.MkdirAll(s.file("plans"), 0o755))
+	s.write("plans/regions.yaml", regionPlan)
+	s.write("plans/zones.yaml", zonePlan)
+	s.write("evensprout.yaml", shopPlan)
+}
+
+// A plan refers to the rows of the plans that it builds on; a load loads those first that are not there, once, and the
+// journal knows what the rows were grown from, whatever becomes of the files.
+func TestPlansThatBuildOnOthers(t *testing.T) {
+	onTables(t, sharedTables, shopPlan, func(t *testing.T, s *site) {
+		s.sharedPlans(t)
+		// Keys of regions are not those that would be planned.
+		s.exec(t, "INSERT INTO regions (code, name) VALUES ('OLD', 'there before')")
+		r := s.on("check")
+		assert.Equal(t, 4, r.code)
+		assert.Contains(t, r.errOut, "5 of 5 rows of plans/regions.yaml are not in the table regions, such as Region.north")
+		assert.Contains(t, r.errOut, "evensprout load plans/regions.yaml loads them")
+		require.Zero(t, s.on("load", "plans/regions.yaml").code)
+		assert.NotContains(t, s.on("check").errOut, "regions.yaml", "what the hint says works")
+		require.Zero(t, s.on("withdraw").code)
+		r = s.on("load")
+		require.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.errOut, "note: plans/regions.yaml is loaded first: 5 rows")
+		assert.Contains(t, r.errOut, "note: plans/zones.yaml is loaded first: 2 rows")
+		assert.Contains(t, s.on("check").out, "1 entity")
+		assert.Contains(t, s.on("look", "shops", "--where", "name = 'Main'").out, "South")
+		assert.NotContains(t, s.on("look", "shops", "--limit", "50").out, "there before", "only rows of the plan are picked")
+		r = s.on("load")
+		assert.Contains(t, r.out, "Nothing to do")
+		assert.NotContains(t, r.errOut, "loaded first")
+
+		r = s.on("add", "Shop", "region=Region.north", "zone=hill")
+		require.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.out, "North")
+		require.Zero(t, s.on("withdraw").code)
+
+		s.write("evensprout.yaml", strings.Replace(shopPlan, "rows: 20", "rows: 25", 1))
+		r = s.on("load")
+		require.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.out, "5", "only what is new")
+		require.NoError(t, os.Rename(s.file("plans"), s.file("moved")))
+		r = s.on("compare", "--load", s.lastLoad(t))
+		assert.Zero(t, r.code, r.errOut)
+		require.NoError(t, os.Rename(s.file("moved"), s.file("plans")))
+		r = s.on("compare")
+		require.Zero(t, r.code, r.errOut)
+		before := s.rows(t)
+		r = s.on("load", "--anew")
+		require.Zero(t, r.code, r.errOut)
+		assert.Empty(t, difference(before, s.rows(t)))
+
+		during := s.sh("true")
+		assert.Zero(t, during.code, during.errOut)
+	})
+}
+
+// lastLoad is the number of the last load of the shops.
+func (s *site) lastLoad(t *testing.T) string {
+	t.Helper()
+	r := s.on("history")
+	last := ""
+	for _, line := range strings.Split(r.out, "\n") {
+		if fields := strings.Fields(line); len(fields) > 2 && fields[1] == "shops" {
+			last = fields[0]
+		}
+	}
+	require.NotEmpty(t, last, r.out)
+	return last
+}
+
+// A folder of plans is loaded in the order in which they build on each other.
+func TestAFolderOfPlans(t *testing.T) {
+	onTables(t, sharedTables, shopPlan, func(t *testing.T, s *site) {
+		s.sharedPlans(t)
+		s.write("plans/a-shops.yaml", strings.Replace(shopPlan, "plans/zones.yaml", "zones.yaml", 1))
+		require.NoError(t, os.Remove(s.file("evensprout.yaml")))
+		r := s.on("load", "plans")
+		require.Zero(t, r.code, r.errOut)
+		var order []string
+		for _, line := range strings.Split(r.out, "\n") {
+			if strings.HasSuffix(line, ".yaml") {
+				order = append(order, strings.TrimPrefix(line, "plans/"))
+			}
+		}
+		assert.Equal(t, []string{"regions.yaml", "zones.yaml", "a-shops.yaml"}, order)
+		require.NoError(t, os.Mkdir(s.file("empty"), 0o755))
+		assert.Contains(t, s.on("load", "empty").errOut, "empty has no plans")
+	})
+}
+
+// Without a database, the rows of the other plan are those that it generates.
+func TestAPreviewOfAPlanThatBuildsOnOthers(t *testing.T) {
+	s := &site{folder: newFolder(t)}
+	s.sharedPlans(t)
+	r := s.run("preview", "--entity", "Shop")
+	require.Zero(t, r.code, r.errOut)
+	assert.Contains(t, r.out, "Region.south")
+	assert.Contains(t, r.out, "Zone.port")
+	s.write("evensprout.yaml", strings.Replace(shopPlan, "Region.south", "Region.suoth", 1))
+	assert.Contains(t, s.run("preview").errOut, "did you mean Region.south?")
+}
+
+func TestPlansThatCannotBuildOnOthers(t *testing.T) {
+	s := &site{folder: newFolder(t)}
+	s.makeDB("a.db", strings.ReplaceAll(sharedTables, "{key}", "INTEGER PRIMARY KEY"))
+	for name, x := range map[string]struct{ file, from, to, message string }{
+		"itself":        {"plans/regions.yaml", "entities:", "builds_on: regions.yaml\nentities:", "circle: regions.yaml builds on itself"},
+		"a circle":      {"plans/regions.yaml", "entities:", "builds_on: ../evensprout.yaml\nentities:", "circle: ../evensprout.yaml builds on itself"},
+		"no plan":       {"evensprout.yaml", "plans/zones.yaml", "plans/none.yaml", "there is no plan plans/none.yaml"},
+		"a wrong plan":  {"plans/regions.yaml", "rows: 3", "rows: -3", "plans/regions.yaml:"},
+		"the same name": {"evensprout.yaml", "  Shop:", "  Zone:", "Zone is also an entity of plans/zones.yaml"},
+		"the same table": {"evensprout.yaml", "  Shop:\n    table: shops", "  Area:\n    table: zones\n    given: {a: {code: A, " +
+			"region: Region.north}}\n  Shop:\n    table: shops", "both use the table zones"},
+		"children":   {"evensprout.yaml", "rows: 20", "per: {Region: 2}", "rows cannot be planned per row of another plan"},
+		"not a path": {"evensprout.yaml", "[plans/zones.yaml]", "{a: b}", "builds_on"},
+	} {
+		s.sharedPlans(t)
+		text := s.read(x.file)
+		require.Contains(t, text, x.from, name)
+		s.write(x.file, strings.Replace(text, x.from, x.to, 1))
+		r := s.run("load", "--db", "sqlite:a.db")
+		assert.NotZero(t, r.code, name)
+		assert.Contains(t, r.errOut, x.message, name)
+	}
+}
