@@ -18,8 +18,8 @@ import (
 
 // adviceElsewhere are hints that other tests provoke, by a part of them.
 var adviceElsewhere = map[string]string{
-	"name the entities that a migration is about": "TestMigrationsThatAreRefused",
-	"make two migrations":                         "TestMigrationsThatAreRefused",
+	"name the entities that a migration is about":        "TestMigrationsThatAreRefused",
+	"make two migrations":                                "TestMigrationsThatAreRefused",
 	"choose another folder with XDG_CACHE_HOME":          "TestDuringLeavesTheGivenDatabaseAlone",
 	"resume it with evensprout load --resume":            "TestATriggerThatRaises",
 	"the parameter search_path=":                         "TestSchemasAreApart",

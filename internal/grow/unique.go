@@ -35,6 +35,7 @@ type Group struct {
 	eras    []era          // of rows that earlier loads wrote, if what they drew from was another space
 	taken   map[string]int // values of side rows, as one folded text: the side row
 	slot    int            // place in Entity.Groups
+	keyed   []uint64       // by row of a file with a key: the number that it has here; nil: its own
 }
 
 type member struct {
@@ -568,8 +569,30 @@ func (g *Group) settle(gr *Grower) *FinishError {
 	}
 
 	g.first = rng.NewPermutation(g.key, g.size)
+	g.keyed = g.byKeys(gr)
 	g.place(gr, reserve)
 	return nil
+}
+
+// byKeys numbers the rows of a file by their keys, so that what is unique stays with a key when lines are moved or
+// added: but for the few whose number an earlier line has. Memory: 8 bytes for each line; nil if the rows have no keys.
+func (g *Group) byKeys(gr *Grower) []uint64 {
+	e := g.entity
+	if e.Table == nil || len(e.TableKey) == 0 || e.Rows > g.usable ||
+		slices.ContainsFunc(g.members, func(m member) bool { return m.field.tied > 0 }) { // they are drawn again in layers
+		return nil
+	}
+	numbers, used := make([]uint64, e.Rows), make(map[uint64]bool, e.Rows)
+	for n := range e.Rows {
+		id := gr.id(e, Row{N: n})
+		w := rng.Philox([4]uint64{id[1], id[0], 0, 7}, g.key)
+		at := rng.Below(w[0], g.usable)
+		for used[at] {
+			at = (at + 1) % g.usable
+		}
+		numbers[n], used[at] = at, true
+	}
+	return numbers
 }
 
 func (g *Group) names() string {
@@ -735,6 +758,9 @@ func (g *Group) at(c cell) groupAt {
 	}
 
 	n := c.fr.row.N
+	if g.keyed != nil {
+		n = g.keyed[n]
+	}
 	if index, ok := g.inEra(c.fr.row, 0); ok {
 		at.index = index
 	} else if n < g.usable {

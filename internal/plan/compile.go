@@ -390,11 +390,6 @@ func (c *compiler) family(e *entity) {
 			"row", per.Parent).
 			Advise("give %s its own rows, and let it pick %s", e.decl.Name, per.Parent)
 	}
-	if e.parent.decl.RowsFrom != nil {
-		c.add(per.place, "the rows of %s come from a file, and this version cannot plan rows per row of a file",
-			per.Parent).
-			Advise("give %s its own rows, and let it pick %s", e.decl.Name, per.Parent)
-	}
 	e.grow.Parent = e.parent.grow
 }
 
@@ -587,16 +582,6 @@ func (c *compiler) unique() {
 		// Groups of several fields first: a text over their parts then leans on them.
 		for _, u := range e.decl.Uniques {
 			c.uniqueTogether(e, u)
-		}
-		if e.decl.RowsFrom != nil {
-			for _, f := range e.fields {
-				if f.decl.Unique && f.state == compiled && !f.grow.Inherent() {
-					c.add(f.decl.place, "%s cannot be unique: the rows of %s come from a "+
-						"file", f.decl.Name, e.decl.Name).
-						Advise("name what identifies its rows with key: in rows_from; a uuid is unique anyway")
-				}
-			}
-			continue
 		}
 		c.uniqueAlone(e)
 	}

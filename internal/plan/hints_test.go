@@ -154,12 +154,6 @@ var hintCasesOfPlans = []hintCase{
 		change: []string{"  B: {table: piers, rows: 1, fields: {pier_name: y}}\n", ""},
 	},
 	{
-		hint:   "give B its own rows, and let it pick A",
-		text:   "  A:\n    rows_from: {file: a.csv, columns: {n: n}}\n  B:\n    per: {A: 2}\n    fields: {m: 1}\n",
-		files:  []string{"a.csv", "n\n1\n2\n"},
-		change: []string{"per: {A: 2}", "rows: 4", "m: 1", "m: 1, a: {pick: A}"},
-	},
-	{
 		hint:   "give one of them rows: instead of per:",
 		text:   "  A:\n    per: {B: 1}\n  B:\n    per: {A: 1}\n",
 		change: []string{"per: {B: 1}", "rows: 2"},
@@ -169,12 +163,6 @@ var hintCasesOfPlans = []hintCase{
 		text: "  A:\n    shared: {who: {kind: person}}\n    fields: {name: {from: who.name}}\n    given: {a: " +
 			"{who: Ada}}\n",
 		change: []string{"{who: Ada}", "{name: Ada}"},
-	},
-	{
-		hint:   "a uuid is unique",
-		text:   "  A:\n    rows_from: {file: a.csv, columns: {n: n}}\n    fields: {m: {between: 1..9, unique: true}}\n",
-		files:  []string{"a.csv", "n\n1\n2\n"},
-		change: []string{"{between: 1..9, unique: true}", "{uuid: v4, unique: true}"},
 	},
 	{
 		hint: "evensprout load --anew",
