@@ -141,6 +141,8 @@ func TestAFolderOfPlans(t *testing.T) {
 			}
 		}
 		assert.Equal(t, []string{"regions.yaml", "zones.yaml", "a-shops.yaml"}, order)
+		s.write("plans/b-shops.yaml", strings.Replace(shopPlan, "plans/zones.yaml", "zones.yaml", 1))
+		assert.Contains(t, s.on("load", "plans").errOut, "a-shops.yaml and plans/b-shops.yaml both plan the table shops")
 		require.NoError(t, os.Mkdir(s.file("empty"), 0o755))
 		assert.Contains(t, s.on("load", "empty").errOut, "empty has no plans")
 	})

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
 	"os"
 	"strings"
@@ -108,4 +109,28 @@ func TestPreviewsAndChecksAreWatched(t *testing.T) {
 	}
 	r := f.run("preview", "-", "--watch")
 	assert.Contains(t, r.errOut, "--watch needs a plan in a file")
+}
+
+// look --watch shows the tables again each second, with what was written in between.
+func TestLookingAgain(t *testing.T) {
+	f := newFolder(t)
+	f.makeDB("a.db", "CREATE TABLE boats (id INTEGER PRIMARY KEY)")
+	c := f.command("look", "boats", "--watch", "--db", "sqlite:a.db")
+	out, err := c.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, c.Start())
+	lines := bufio.NewScanner(out)
+	shows := func(text string) bool {
+		for lines.Scan() {
+			if strings.Contains(lines.Text(), text) {
+				return true
+			}
+		}
+		return false
+	}
+	require.True(t, shows("0 rows"))
+	f.query("a.db", "INSERT INTO boats (id) VALUES (7)")
+	assert.True(t, shows("1 row"))
+	require.NoError(t, c.Process.Signal(os.Interrupt))
+	assert.NoError(t, c.Wait(), "the person ends it")
 }

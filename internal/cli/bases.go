@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -114,6 +115,24 @@ func (a *program) loadFolder(cmd *cobra.Command, args []string, l *loadCommand) 
 	return true, nil
 }
 
+// differentTables refuses plans that plan rows of the same table.
+func differentTables(paths []string, plans map[string]*plan.Plan) error {
+	by := map[string]string{}
+	for _, path := range paths {
+		for _, e := range plans[path].Entities {
+			table := strings.ToLower(cmp.Or(e.Table, e.Name))
+			if other := by[table]; other != "" && other != path && !e.Existing {
+				return diag.Usagef("%s and %s both plan the table %s: let one of them build on the other, or load them apart",
+					other, path, cmp.Or(e.Table, e.Name))
+			}
+			if !e.Existing {
+				by[table] = path
+			}
+		}
+	}
+	return nil
+}
+
 // plansIn are the plans of a folder, those that others build on first.
 func plansIn(folder string) ([]string, error) {
 	all, err := os.ReadDir(folder)
@@ -134,6 +153,9 @@ func plansIn(folder string) ([]string, error) {
 	}
 	if len(paths) == 0 {
 		return nil, diag.Usagef("%s has no plans: files that end in .yaml or .yml", folder)
+	}
+	if err := differentTables(paths, plans); err != nil {
+		return nil, err
 	}
 	placed := map[string]bool{}
 	var place func(path string)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -109,7 +110,7 @@ func (a *program) lookFor(ctx context.Context, args []string, f lookFlags) error
 func (a *program) look() *cobra.Command {
 	var limit, skip int
 	var where string
-	var counts bool
+	var counts, watch bool
 	c := &cobra.Command{
 		Use:   "look [PLAN] [TABLE [ROW]]",
 		Short: "Show rows that are in the database now",
@@ -132,19 +133,43 @@ A name that ends in .yaml or .yml is a plan; it only says where the database is.
   evensprout look Booking --where "status = 'open' AND total > 50"
   evensprout look Booking NJ600469
   evensprout look Booking --counts
+  evensprout look --watch                        # while a load runs
   evensprout look larkwater/evensprout.yaml Booking`,
 		Args: cobra.MaximumNArgs(3),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.paged(cmd.Context(), func() error {
-				return a.lookFor(cmd.Context(), args, lookFlags{limit, skip, where, counts})
-			})
+			look := func() error { return a.lookFor(cmd.Context(), args, lookFlags{limit, skip, where, counts}) }
+			if watch {
+				return a.lookAgain(cmd.Context(), look)
+			}
+			return a.paged(cmd.Context(), look)
 		},
 	}
 	c.Flags().IntVar(&limit, "limit", 10, "how many rows to show")
 	c.Flags().StringVar(&where, "where", "", "show only rows that meet this condition in SQL")
 	c.Flags().BoolVar(&counts, "counts", false, "count the rows by the values of small columns")
 	c.Flags().IntVar(&skip, "skip", 0, "how many rows to skip first")
+	c.Flags().BoolVar(&watch, "watch", false, "look again each second, until Ctrl-C")
 	return c
+}
+
+// lookAgain looks each second, on a terminal always at the same place, until the person ends it.
+func (a *program) lookAgain(ctx context.Context, look func() error) error {
+	for {
+		if a.page.Height > 0 {
+			fmt.Fprint(a.exact, "\x1b[H\x1b[2J") // to the first line, and clear
+		}
+		if err := look(); err != nil {
+			if ctx.Err() != nil {
+				return nil
+			}
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(time.Second):
+		}
+	}
 }
 
 // findTable finds a table by its name or its entity's.

@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -450,4 +451,45 @@ func TestRangesOfSheets(t *testing.T) {
 	require.NoError(t, os.WriteFile(encrypted, []byte("\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1 and more"), 0o600))
 	_, err := Open(encrypted, Options{})
 	assert.ErrorContains(t, err, "encrypted with a password")
+}
+
+// A file that changes while it is read is refused.
+func TestAFileThatChanges(t *testing.T) {
+	path := write(t, "a.csv", "n\n1\n")
+	stat := func() os.FileInfo {
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		return info
+	}
+	before := stat()
+	assert.True(t, sameFile(before, stat()))
+	require.NoError(t, os.WriteFile(path, []byte("n\n1\n2\n"), 0o600))
+	assert.False(t, sameFile(before, stat()))
+	before = stat()
+	require.NoError(t, os.Rename(path, path+".old"))
+	require.NoError(t, os.WriteFile(path, []byte("n\n1\n2\n"), 0o600))
+	assert.False(t, sameFile(before, stat()), "another file in its place")
+	assert.False(t, sameFile(before, nil))
+
+	// One that grows while it is read.
+	grows := filepath.Join(t.TempDir(), "grows.csv")
+	require.NoError(t, os.WriteFile(grows, []byte("n\n"+strings.Repeat("12345\n", 2_000_000)), 0o600))
+	done := make(chan error)
+	go func() {
+		f, err := os.OpenFile(grows, os.O_APPEND|os.O_WRONLY, 0)
+		if err == nil {
+			for range 20 {
+				if _, err = f.WriteString("1\n"); err != nil {
+					break
+				}
+				time.Sleep(2 * time.Millisecond)
+			}
+			f.Close()
+		}
+		done <- err
+	}()
+	_, problems := Rows(plan.FileSpec{Path: grows})
+	require.NoError(t, <-done)
+	require.Len(t, problems, 1)
+	assert.Contains(t, problems[0].Message, "changed while it was read")
 }

@@ -98,7 +98,13 @@ func Rows(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
 	for _, c := range l.spec.Columns {
 		l.table.columns = append(l.table.columns, column{want: c, typ: c.As, given: c.As != value.Null})
 	}
-	if l.run(); len(l.problems) == 0 && spec.Manifest != "" {
+	before, _ := os.Stat(spec.Path)
+	l.run()
+	if after, _ := os.Stat(spec.Path); !sameFile(before, after) {
+		l.problems = nil // what was read is half of each
+		l.add(0, 0, "the file changed while it was read", "load it again once it is complete")
+	}
+	if len(l.problems) == 0 && spec.Manifest != "" {
 		l.identify()
 	}
 	var rows plan.FileRows = l.table
@@ -114,6 +120,14 @@ func Rows(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
 		return nil, l.problems
 	}
 	return rows, nil
+}
+
+// sameFile reports whether a file is as it was. What cannot be looked at is told when it is opened.
+func sameFile(before, after os.FileInfo) bool {
+	if before == nil || after == nil {
+		return before == after
+	}
+	return os.SameFile(before, after) && before.Size() == after.Size() && before.ModTime().Equal(after.ModTime())
 }
 
 // allColumns asks for every column that the file, or its first record, names; false after a fault.
