@@ -181,7 +181,8 @@ var adviceOfServers = map[string]advised{
 		says: "a range says where the table begins: sheet: NAME!A3:F",
 		first: book(
 			`<row r="1"><c r="A1" t="inlineStr"><is><t>Shelves</t></is></c><c r="B1"/></row><row r="2"><c r="A2" ` +
-				`t="inlineStr"><is><t>code</t></is></c></row><row r="3"><c r="A3" t="inlineStr"><is><t>ABC</t></is></c></row>`,
+				`t="inlineStr"><is><t>code</t></is></c></row>` +
+				`<row r="3"><c r="A3" t="inlineStr"><is><t>ABC</t></is></c></row>`,
 		),
 		wrong:  []string{"load"},
 		follow: replaced("file: shelves.xlsx", "file: shelves.xlsx, sheet: Shelves!A2:A"),

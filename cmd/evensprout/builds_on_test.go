@@ -10,7 +10,8 @@ import (
 )
 
 const sharedTables = `CREATE TABLE regions (id {key}, code VARCHAR(5) NOT NULL UNIQUE, name VARCHAR(60) NOT NULL);
-CREATE TABLE zones (code VARCHAR(5) PRIMARY KEY, region_id INTEGER NOT NULL, FOREIGN KEY (region_id) REFERENCES regions (id));
+CREATE TABLE zones (code VARCHAR(5) PRIMARY KEY, region_id INTEGER NOT NULL,
+  FOREIGN KEY (region_id) REFERENCES regions (id));
 CREATE TABLE shops (id {key}, name VARCHAR(40) NOT NULL, region_id INTEGER NOT NULL, zone VARCHAR(5),
   FOREIGN KEY (region_id) REFERENCES regions (id), FOREIGN KEY (zone) REFERENCES zones (code));
 `
@@ -71,7 +72,11 @@ func TestPlansThatBuildOnOthers(t *testing.T) {
 		s.exec(t, "INSERT INTO regions (code, name) VALUES ('OLD', 'there before')")
 		r := s.on("check")
 		assert.Equal(t, 4, r.code)
-		assert.Contains(t, r.errOut, "5 of 5 rows of plans/regions.yaml are not in the table regions, such as Region.north")
+		assert.Contains(
+			t,
+			r.errOut,
+			"5 of 5 rows of plans/regions.yaml are not in the table regions, such as Region.north",
+		)
 		assert.Contains(t, r.errOut, "evensprout load plans/regions.yaml loads them")
 		require.Zero(t, s.on("load", "plans/regions.yaml").code)
 		assert.NotContains(t, s.on("check").errOut, "regions.yaml", "what the hint says works")
@@ -82,7 +87,12 @@ func TestPlansThatBuildOnOthers(t *testing.T) {
 		assert.Contains(t, r.errOut, "note: plans/zones.yaml is loaded first: 2 rows")
 		assert.Contains(t, s.on("check").out, "1 entity")
 		assert.Contains(t, s.on("look", "shops", "--where", "name = 'Main'").out, "South")
-		assert.NotContains(t, s.on("look", "shops", "--limit", "50").out, "there before", "only rows of the plan are picked")
+		assert.NotContains(
+			t,
+			s.on("look", "shops", "--limit", "50").out,
+			"there before",
+			"only rows of the plan are picked",
+		)
 		r = s.on("load")
 		assert.Contains(t, r.out, "Nothing to do")
 		assert.NotContains(t, r.errOut, "loaded first")
@@ -142,7 +152,11 @@ func TestAFolderOfPlans(t *testing.T) {
 		}
 		assert.Equal(t, []string{"regions.yaml", "zones.yaml", "a-shops.yaml"}, order)
 		s.write("plans/b-shops.yaml", strings.Replace(shopPlan, "plans/zones.yaml", "zones.yaml", 1))
-		assert.Contains(t, s.on("load", "plans").errOut, "a-shops.yaml and plans/b-shops.yaml both plan the table shops")
+		assert.Contains(
+			t,
+			s.on("load", "plans").errOut,
+			"a-shops.yaml and plans/b-shops.yaml both plan the table shops",
+		)
 		require.NoError(t, os.Mkdir(s.file("empty"), 0o755))
 		assert.Contains(t, s.on("load", "empty").errOut, "empty has no plans")
 	})
@@ -164,14 +178,18 @@ func TestPlansThatCannotBuildOnOthers(t *testing.T) {
 	s := &site{folder: newFolder(t)}
 	s.makeDB("a.db", strings.ReplaceAll(sharedTables, "{key}", "INTEGER PRIMARY KEY"))
 	for name, x := range map[string]struct{ file, from, to, message string }{
-		"itself":        {"plans/regions.yaml", "entities:", "builds_on: regions.yaml\nentities:", "circle: regions.yaml builds on itself"},
-		"a circle":      {"plans/regions.yaml", "entities:", "builds_on: ../evensprout.yaml\nentities:", "circle: ../evensprout.yaml builds on itself"},
+		"itself": {"plans/regions.yaml", "entities:", "builds_on: regions.yaml\nentities:", "circle: " +
+			"regions.yaml builds on itself"},
+		"a circle": {"plans/regions.yaml", "entities:", "builds_on: ../evensprout.yaml\nentities:", "circle: " +
+			"../evensprout.yaml builds on itself"},
 		"no plan":       {"evensprout.yaml", "plans/zones.yaml", "plans/none.yaml", "there is no plan plans/none.yaml"},
 		"a wrong plan":  {"plans/regions.yaml", "rows: 3", "rows: -3", "plans/regions.yaml:"},
 		"the same name": {"evensprout.yaml", "  Shop:", "  Zone:", "Zone is also an entity of plans/zones.yaml"},
-		"the same table": {"evensprout.yaml", "  Shop:\n    table: shops", "  Area:\n    table: zones\n    given: {a: {code: A, " +
+		"the same table": {"evensprout.yaml", "  Shop:\n    table: shops", "  Area:\n    table: zones\n    given: " +
+			"{a: {code: A, " +
 			"region: Region.north}}\n  Shop:\n    table: shops", "both use the table zones"},
-		"children":   {"evensprout.yaml", "rows: 20", "per: {Region: 2}", "rows cannot be planned per row of another plan"},
+		"children": {"evensprout.yaml", "rows: 20", "per: {Region: 2}", "rows cannot be planned per row of " +
+			"another plan"},
 		"not a path": {"evensprout.yaml", "[plans/zones.yaml]", "{a: b}", "builds_on"},
 	} {
 		s.sharedPlans(t)

@@ -518,3 +518,25 @@ entities:
 		})
 	}
 }
+
+// Nested rows are read back as families, with the same fingerprints.
+func TestNestedRowsAreReadBack(t *testing.T) {
+	onNotes(t, func(t *testing.T, s *site) {
+		r := s.on("load", "--no-journal", "--json")
+		require.Zero(t, r.code, r.errOut)
+		type loaded struct {
+			Entities []struct{ Entity, Fingerprint string }
+		}
+		var want, got loaded
+		require.NoError(t, json.Unmarshal([]byte(r.out), &want))
+		r = s.on("export", "--nest", "--out", "nested")
+		require.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.out, "evensprout.yaml, which reads them back")
+		again := s.other(t)
+		r = again.on("load", "nested/evensprout.yaml", "--json")
+		require.Zero(t, r.code, r.errOut)
+		require.NoError(t, json.Unmarshal([]byte(r.out), &got))
+		assert.ElementsMatch(t, want.Entities, got.Entities)
+		assert.Empty(t, difference(s.rows(t), again.rows(t)))
+	})
+}

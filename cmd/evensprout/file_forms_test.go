@@ -30,13 +30,19 @@ func TestAFileInOtherForms(t *testing.T) {
 		assert.Contains(t, r.errOut, said)
 	}
 	want := f.dump("a.db")
-	for _, row := range []string{"|007|Café|1234.5|1200|2025-12-31|2026-02-01 07:05:00", "|1,5|Brücke|0.75||2026-01-01|"} {
+	for _, row := range []string{"|007|Café|1234.5|1200|2025-12-31|2026-02-01 " +
+		"07:05:00", "|1,5|Brücke|0.75||2026-01-01|"} {
 		assert.Contains(t, want, row)
 	}
 	require.Zero(t, f.run("withdraw", "--db", "sqlite:a.db").code)
 	r = f.run("load", "wares.yaml")
 	require.Zero(t, r.code, r.errOut)
-	assert.Equal(t, strings.Split(want, "\n")[:3], strings.Split(f.dump("a.db"), "\n")[:3], "the saved plan says the same")
+	assert.Equal(
+		t,
+		strings.Split(want, "\n")[:3],
+		strings.Split(f.dump("a.db"), "\n")[:3],
+		"the saved plan says the same",
+	)
 	require.Zero(t, f.run("survey", "--file", "wares.csv", "--db", "sqlite:a.db", "--out", "drafted.yaml").code)
 	assert.Contains(t, f.read("drafted.yaml"), "dates: d.m.y")
 }

@@ -9,8 +9,10 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const branchTables = `CREATE TABLE branches (id {key}, code VARCHAR(9) NOT NULL UNIQUE, city VARCHAR(40) NOT NULL, slug VARCHAR(60) NOT NULL UNIQUE);
-CREATE TABLE staff (id {key}, branch_id INTEGER NOT NULL, name VARCHAR(40) NOT NULL, FOREIGN KEY (branch_id) REFERENCES branches (id));
+const branchTables = `CREATE TABLE branches (id {key}, code VARCHAR(9) NOT NULL UNIQUE,
+  city VARCHAR(40) NOT NULL, slug VARCHAR(60) NOT NULL UNIQUE);
+CREATE TABLE staff (id {key}, branch_id INTEGER NOT NULL, name VARCHAR(40) NOT NULL,
+  FOREIGN KEY (branch_id) REFERENCES branches (id));
 `
 
 const branchPlan = `name: branches

@@ -12,9 +12,11 @@ import (
 )
 
 const tariffTables = `CREATE TABLE regions (code VARCHAR(5) PRIMARY KEY, name VARCHAR(20) NOT NULL);
-CREATE TABLE tariffs (id {key}, code VARCHAR(10) NOT NULL UNIQUE, price DECIMAL(8,2) NOT NULL, region VARCHAR(5) NOT NULL,
+CREATE TABLE tariffs (id {key}, code VARCHAR(10) NOT NULL UNIQUE, price DECIMAL(8,2) NOT NULL,
+  region VARCHAR(5) NOT NULL,
   valid_from DATE, note VARCHAR(40), FOREIGN KEY (region) REFERENCES regions (code));
-CREATE TABLE stops (id {key}, region VARCHAR(5) NOT NULL, seen {moment}, FOREIGN KEY (region) REFERENCES regions (code));
+CREATE TABLE stops (id {key}, region VARCHAR(5) NOT NULL, seen {moment},
+  FOREIGN KEY (region) REFERENCES regions (code));
 `
 
 const tariffPlan = `name: tariff
@@ -81,14 +83,16 @@ func TestMigrationsOfWhatChanged(t *testing.T) {
 		}
 		for _, of := range []string{"insert", "remove"} {
 			text := s.read("bare." + of + ".sql")
-			for _, word := range []string{"BEGIN", "COMMIT", "START TRANSACTION", "SET NAMES", "SET TimeZone", "public"} {
+			for _, word := range []string{"BEGIN", "COMMIT", "START " +
+				"TRANSACTION", "SET NAMES", "SET TimeZone", "public"} {
 				assert.NotContains(t, text, word)
 			}
 		}
 	})
 }
 
-// asRunner puts a script into a transaction of a session with settings of its own, which must be as they were behind it.
+// asRunner puts a script into a transaction of a session with settings of its own, which must be as they were behind
+// it.
 func (s *site) asRunner(script string) string {
 	switch s.name {
 	case "mariadb":
@@ -123,7 +127,10 @@ func TestMigrationsThatAreRefused(t *testing.T) {
 	f.write("evensprout.yaml", "database: sqlite:a.db\n"+tariffPlan)
 	f.makeDB("a.db", strings.NewReplacer("{key}", "INTEGER PRIMARY KEY", "{moment}", "TIMESTAMP").Replace(tariffTables))
 	// OLD gets the code of PLUS.
-	f.write("swapped.yaml", strings.NewReplacer("code: PLUS", "code: OLD", "code: OLD", "code: PLUS").Replace(tariffPlan))
+	f.write(
+		"swapped.yaml",
+		strings.NewReplacer("code: PLUS", "code: OLD", "code: OLD", "code: PLUS").Replace(tariffPlan),
+	)
 	f.write("broken.yaml", "name: [")
 	for args, want := range map[string]string{
 		"--since 1":               "--since and --since-plan need --migration",

@@ -71,7 +71,8 @@ var walls = map[string]string{
 	"internal/unit":          "cell diag grow journal load plan schema store value",
 	"internal/withdraw":      "archive diag grow journal load order plan replay schema store unit value",
 	"internal/load":          "archive diag grow journal order plan schema store value",
-	"internal/cli": "addition app archive ask cell demo diag draft during export fileplan files grow habits journal lexicon " +
+	"internal/cli": "addition app archive ask cell demo diag draft during export fileplan files grow habits " +
+		"journal lexicon " +
 		"load lookup mapping merge order plan predicate prove replay report safe schema store store/mysql " +
 		"store/postgres store/sqlite trial unit value withdraw words",
 }

@@ -117,7 +117,8 @@ func (b *builder) head() {
 	}
 	set(b.root, "name", text(name))
 	set(b.root, "seed", text(seed))
-	for _, key := range []string{"builds_on", "units", "always", "commit", "once", "awkward", "variants", "use", "on_violation",
+	for _, key := range []string{"builds_on", "units", "always", "commit", "once", "awkward", "variants", "use",
+		"on_violation",
 		"database"} {
 		remove(b.root, key)
 	}

@@ -346,18 +346,8 @@ func Revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compile
 	}}
 	c, err = p.Compile(plan.Options{
 		Since: since, Database: db, Clock: e.About.Clock, Shift: e.About.Shift, WithoutUnits: true, WithoutAlways: true,
-		Rows: func(spec plan.FileSpec) (plan.FileRows, diag.Problems) { return by.keptRows(spec, paths) },
-		Plans: func(path string) (*plan.Plan, error) {
-			kept, ok := paths[Absolute(path)]
-			if !ok {
-				return nil, fmt.Errorf("%w in the journal", plan.ErrMissing)
-			}
-			text, err := safe.ReadFile(kept, plan.MaxFileBytes)
-			if err != nil {
-				return nil, err
-			}
-			return plan.ReadStored(path, text)
-		},
+		Rows:  func(spec plan.FileSpec) (plan.FileRows, diag.Problems) { return by.keptRows(spec, paths) },
+		Plans: func(path string) (*plan.Plan, error) { return keptPlan(path, paths) },
 		Existing: func(t *schema.Table) (grow.Table, error) {
 			i := slices.IndexFunc(x.Parts, func(a journal.Input) bool { return a.Table == t.Name })
 			if i < 0 {
@@ -391,6 +381,19 @@ func Revive(e *journal.Entry, db *schema.Database, by Operator) (c *plan.Compile
 		out.OnClose(c.Close)
 	}
 	return out, err
+}
+
+// keptPlan reads a plan that the journal keeps beside the one that builds on it.
+func keptPlan(path string, paths map[string]string) (*plan.Plan, error) {
+	kept, ok := paths[Absolute(path)]
+	if !ok {
+		return nil, fmt.Errorf("%w in the journal", plan.ErrMissing)
+	}
+	text, err := safe.ReadFile(kept, plan.MaxFileBytes)
+	if err != nil {
+		return nil, err
+	}
+	return plan.ReadStored(path, text)
 }
 
 // file finds, among the files of the operator's plan, the one that was loaded and that there

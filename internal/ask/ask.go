@@ -23,7 +23,8 @@ type Field struct {
 // mostOffers is how many offers are shown at a time.
 const mostOffers = 6
 
-// Form asks for the fields; faint makes text that is less important. ok is false if the person leaves without an answer.
+// Form asks for the fields; faint makes text that is less important. ok is false if the person leaves without an
+// answer.
 func Form(
 	in io.Reader, out io.Writer, title string, fields []Field, faint func(string) string,
 ) (answers []string, ok bool, err error) {

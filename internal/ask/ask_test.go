@@ -12,8 +12,9 @@ import (
 // typed sends keys: text as it is, and names of keys in angle brackets.
 func typed(f *form, text string) {
 	keys := map[string]tea.KeyType{
-		"enter": tea.KeyEnter, "tab": tea.KeyTab, "up": tea.KeyUp, "down": tea.KeyDown, "esc": tea.KeyEsc, "back": tea.KeyShiftTab,
-		"rub": tea.KeyBackspace,
+		"enter": tea.KeyEnter, "tab": tea.KeyTab, "up": tea.KeyUp, "down": tea.KeyDown, "esc": tea.KeyEsc,
+		"back": tea.KeyShiftTab,
+		"rub":  tea.KeyBackspace,
 	}
 	for text != "" {
 		if name, rest, ok := strings.Cut(strings.TrimPrefix(text, "<"), ">"); ok && text[0] == '<' {

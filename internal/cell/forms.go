@@ -25,7 +25,9 @@ var (
 var (
 	withComma = regexp.MustCompile(`^[-+]?(\d+|\d{1,3}(?:[. \x{a0}\x{202f}']\d{3})+)(,\d+)?$`)
 	withPoint = regexp.MustCompile(`^[-+]?(\d+|\d{1,3}(?:[, \x{a0}\x{202f}']\d{3})+)(\.\d+)?$`)
-	dateText  = regexp.MustCompile(`^(\d{1,4})([./-])(\d{1,2})([./-])(\d{1,4})(?:[ T](\d{1,2}:\d{2}(?::\d{2}(?:\.\d+)?)?))?$`)
+	dateText  = regexp.MustCompile(
+		`^(\d{1,4})([./-])(\d{1,2})([./-])(\d{1,4})(?:[ T](\d{1,2}:\d{2}(?::\d{2}(?:\.\d+)?)?))?$`,
+	)
 )
 
 // Plain is a cell as the standards write it, if it is in one of the forms: 1.234,50 is 1234.50, and 31.12.2026 is
@@ -90,10 +92,20 @@ func (f Forms) date(s string) (string, bool) {
 // Recognise finds the forms in which texts are written that are to be numbers, and those that are to be dates. What
 // can be read in two ways is an error.
 func Recognise(numbers, dates []string) (Forms, error) {
-	var f Forms
-	var ambiguous string
+	decimal, err := decimalOf(numbers)
+	if err != nil {
+		return Forms{}, err
+	}
+	f := Forms{Decimal: decimal}
+	f.Dates, err = datesOf(dates)
+	return f, err
+}
+
+// decimalOf finds out whether numbers have a decimal comma or thousands separators; empty if they have neither.
+func decimalOf(numbers []string) (string, error) {
+	ambiguous := ""
 	for _, s := range numbers {
-		if s == "" || !strings.ContainsAny(s, ",") || !withComma.MatchString(s) && !withPoint.MatchString(s) {
+		if !strings.Contains(s, ",") {
 			continue
 		}
 		comma, point := withComma.MatchString(s), withPoint.MatchString(s)
@@ -101,28 +113,31 @@ func Recognise(numbers, dates []string) (Forms, error) {
 		case comma && point: // 1,234
 			ambiguous = s
 		case comma:
-			f.Decimal = "comma"
-		default:
-			f.Decimal = "point"
-		}
-		if f.Decimal != "" {
-			break
+			return "comma", nil
+		case point:
+			return "point", nil
 		}
 	}
-	if f.Decimal == "" && ambiguous != "" {
-		return f, fmt.Errorf("%q can be a decimal comma or a thousands separator: say which with --decimal comma or "+
+	if ambiguous != "" {
+		return "", fmt.Errorf("%q can be a decimal comma or a thousands separator: say which with --decimal comma or "+
 			"--decimal point", ambiguous)
 	}
+	return "", nil
+}
+
+// datesOf finds out in which order dates are written; empty if they are ISO 8601, or no dates.
+func datesOf(dates []string) (string, error) {
 	var seen []string
 	for _, s := range dates {
-		if dateText.MatchString(s) {
-			if _, err := value.ParseDate(strings.Fields(strings.Replace(s, "T", " ", 1))[0]); err != nil {
-				seen = append(seen, s)
-			}
+		if !dateText.MatchString(s) {
+			continue
+		}
+		if _, err := value.ParseDate(strings.Fields(strings.Replace(s, "T", " ", 1))[0]); err != nil {
+			seen = append(seen, s)
 		}
 	}
 	if len(seen) == 0 {
-		return f, nil
+		return "", nil
 	}
 	var fits []string
 	for _, form := range DateForms {
@@ -133,10 +148,9 @@ func Recognise(numbers, dates []string) (Forms, error) {
 	}
 	switch len(fits) {
 	case 0:
-		return f, nil // each cell that is no date is reported
+		return "", nil // each cell that is no date is reported
 	case 1:
-		f.Dates = fits[0]
-		return f, nil
+		return fits[0], nil
 	}
-	return f, fmt.Errorf("%q can be written as %s: say which with --dates", seen[0], strings.Join(fits, " or "))
+	return "", fmt.Errorf("%q can be written as %s: say which with --dates", seen[0], strings.Join(fits, " or "))
 }

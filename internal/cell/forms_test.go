@@ -1,6 +1,7 @@
 package cell
 
 import (
+	"encoding/json"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -14,7 +15,8 @@ func TestNumbersAndDatesInOtherForms(t *testing.T) {
 	for text, want := range map[string]string{
 		"1.234,50": "1234.50", "12,5": "12.5", "-7": "-7", "1 000 000": "1000000", "1'234": "1234", "1.234": "1234",
 		"007": "007", "1.23": "1.23", "12,5 kg": "12,5 kg", "1,2,3": "1,2,3",
-		"31.12.2026": "2026-12-31", "1.2.2026 7:05": "2026-02-01 07:05:00", "31.2.2026": "31.2.2026", "12/31/2026": "12/31/2026",
+		"31.12.2026": "2026-12-31", "1.2.2026 7:05": "2026-02-01 " +
+			"07:05:00", "31.2.2026": "31.2.2026", "12/31/2026": "12/31/2026",
 	} {
 		assert.Equal(t, want, comma.Plain(Cell{Kind: Text, Text: text}).Text, text)
 	}
@@ -50,4 +52,21 @@ func TestFormsAreRecognised(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, c.want, got)
 	}
+}
+
+func FuzzShape(f *testing.F) {
+	f.Add(`{"a": [1, 2.50, null], "b": {"c": "2026-01-01"}}`)
+	f.Add(`[[[[]]]]`)
+	f.Add(`"x"`)
+	f.Fuzz(func(t *testing.T, text string) {
+		s := NewShape()
+		if !json.Valid([]byte(text)) || s.See([]byte(text), 1) != nil {
+			return
+		}
+		typ, scale := s.Result()
+		if typ != value.Null {
+			_, err := ParseJSON([]byte(text), typ, scale)
+			assert.NoError(t, err, "what was seen can be read")
+		}
+	})
 }

@@ -37,54 +37,57 @@ func (s *Shape) see(raw []byte, row int64, depth int) error {
 	if depth > maxDepth {
 		return fmt.Errorf("lists and objects lie more than %d deep", maxDepth)
 	}
-	note := func(first *int64) {
-		if *first < 0 {
-			*first = row
-		}
-	}
 	switch form(raw) {
 	case '{':
-		note(&s.Object)
-		members, err := Members(raw)
-		if err != nil {
-			return err
-		}
-		if s.Members == nil {
-			s.Members = map[string]*Shape{}
-		}
-		for name, x := range members {
-			if s.Members[name] == nil {
-				if len(s.Members) == maxMembers {
-					return fmt.Errorf("objects have more than %d different keys", maxMembers)
-				}
-				s.Members[name] = NewShape()
-			}
-			if err := s.Members[name].see(x, row, depth+1); err != nil {
-				return err
-			}
-		}
+		note(&s.Object, row)
+		return s.seeObject(raw, row, depth)
 	case '[':
-		note(&s.List)
+		note(&s.List, row)
 		items, err := Items(raw)
-		if err != nil {
-			return err
-		}
 		if s.Items == nil {
 			s.Items = NewShape()
 		}
-		for _, x := range items {
-			if err := s.Items.see(x, row, depth+1); err != nil {
-				return err
-			}
+		for i := 0; i < len(items) && err == nil; i++ {
+			err = s.Items.see(items[i], row, depth+1)
 		}
-	default:
-		c, err := OfJSON(raw)
-		if err != nil || c.Kind == Absent {
+		return err
+	}
+	c, err := OfJSON(raw)
+	if err != nil || c.Kind == Absent {
+		return err
+	}
+	note(&s.Plain, row)
+	t, scale := Looks(c)
+	s.Type, s.Scale = Join(s.Type, t), max(s.Scale, scale)
+	return nil
+}
+
+// note keeps the first row.
+func note(first *int64, row int64) {
+	if *first < 0 {
+		*first = row
+	}
+}
+
+// seeObject adds the members of an object.
+func (s *Shape) seeObject(raw []byte, row int64, depth int) error {
+	members, err := Members(raw)
+	if err != nil {
+		return err
+	}
+	if s.Members == nil {
+		s.Members = map[string]*Shape{}
+	}
+	for name, x := range members {
+		if s.Members[name] == nil {
+			if len(s.Members) == maxMembers {
+				return fmt.Errorf("objects have more than %d different keys", maxMembers)
+			}
+			s.Members[name] = NewShape()
+		}
+		if err := s.Members[name].see(x, row, depth+1); err != nil {
 			return err
 		}
-		note(&s.Plain)
-		t, scale := Looks(c)
-		s.Type, s.Scale = Join(s.Type, t), max(s.Scale, scale)
 	}
 	return nil
 }

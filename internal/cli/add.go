@@ -130,23 +130,29 @@ func (a *program) addRows(ctx context.Context, args []string, f *addFlags) error
 	defer s.Close()
 	defer c.Close()
 	r.Greatest = greatest(s)
+	add := &adding{c, s, f, name}
 	if !f.ask {
-		return a.addAndShow(ctx, c, s, r, f, name)
+		return a.addAndShow(ctx, add, r)
 	}
 	for {
-		more, err := a.askRow(ctx, c, s, r, func(r addition.Request) error {
-			return a.addAndShow(ctx, c, s, r, f, name)
-		})
+		more, err := a.askRow(ctx, c, s, r, func(r addition.Request) error { return a.addAndShow(ctx, add, r) })
 		if err != nil || !more {
 			return err
 		}
 	}
 }
 
+// adding is where rows are added.
+type adding struct {
+	plan  *plan.Compiled
+	store store.Store
+	flags *addFlags
+	name  string // of the database
+}
+
 // addAndShow adds rows, and prints them.
-func (a *program) addAndShow(
-	ctx context.Context, c *plan.Compiled, s store.Store, r addition.Request, f *addFlags, name string,
-) error {
+func (a *program) addAndShow(ctx context.Context, x *adding, r addition.Request) error {
+	c, s, f, name := x.plan, x.store, x.flags, x.name
 	var err error
 	if r.Number, err = additions(ctx, s, c.Plan.Name); err != nil {
 		return err

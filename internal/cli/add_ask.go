@@ -31,8 +31,10 @@ func (a *program) askRow(
 ) (more bool, err error) {
 	in, ok := a.ws.In.(*os.File)
 	if !ok || !term.IsTerminal(int(in.Fd())) {
-		return false, diag.Usagef("--ask needs a terminal; name the fields instead, as in evensprout add %s FIELD=VALUE",
-			r.Entity)
+		return false, diag.Usagef(
+			"--ask needs a terminal; name the fields instead, as in evensprout add %s FIELD=VALUE",
+			r.Entity,
+		)
 	}
 	fields, err := a.questions(ctx, c, s, r)
 	if err != nil {
@@ -80,7 +82,8 @@ func (a *program) questions(
 	var out []ask.Field
 	for _, q := range list {
 		if slices.ContainsFunc(r.Values, func(v addition.Value) bool {
-			return schema.Plain(v.Field) == schema.Plain(q.Field) || schema.Plain(v.Field) == schema.Plain(q.Column.Name)
+			return schema.Plain(v.Field) == schema.Plain(q.Field) ||
+				schema.Plain(v.Field) == schema.Plain(q.Column.Name)
 		}) {
 			continue
 		}

@@ -33,7 +33,8 @@ func (a *program) loadBases(ctx context.Context, args []string, o load.Options) 
 	return a.loadBasesOf(ctx, p, s, o, nil)
 }
 
-// loadBasesOf loads what a plan builds on, those that others build on first. chain are the plans that build on this one.
+// loadBasesOf loads what a plan builds on, those that others build on first. chain are the plans that build on this
+// one.
 func (a *program) loadBasesOf(ctx context.Context, p *plan.Plan, s store.Store, o load.Options, chain []string) error {
 	for _, b := range p.BuildsOn {
 		path, err := filepath.Abs(p.PathOf(b))
@@ -122,8 +123,12 @@ func differentTables(paths []string, plans map[string]*plan.Plan) error {
 		for _, e := range plans[path].Entities {
 			table := strings.ToLower(cmp.Or(e.Table, e.Name))
 			if other := by[table]; other != "" && other != path && !e.Existing {
-				return diag.Usagef("%s and %s both plan the table %s: let one of them build on the other, or load them apart",
-					other, path, cmp.Or(e.Table, e.Name))
+				return diag.Usagef(
+					"%s and %s both plan the table %s: let one of them build on the other, or load them apart",
+					other,
+					path,
+					cmp.Or(e.Table, e.Name),
+				)
 			}
 			if !e.Existing {
 				by[table] = path

@@ -133,8 +133,9 @@ the whole.`,
 		StringVar(&flags.migration, "migration", "", "write NAME.insert.sql and NAME.remove.sql, in --out or the "+
 			"current folder; two names with a comma between them are the files' names")
 	c.Flags().Int64Var(&flags.since, "since", 0, "with --migration: only what changed since this load")
-	c.Flags().StringVar(&flags.sincePlan, "since-plan", "", "with --migration: only what changed since the plan in this "+
-		"`FILE`")
+	c.Flags().
+		StringVar(&flags.sincePlan, "since-plan", "", "with --migration: only what changed since the plan in this "+
+			"`FILE`")
 	c.Flags().BoolVar(&flags.bare, "no-transaction", false, "with SQL: whoever runs it begins and commits")
 	c.Flags().BoolVar(&flags.local, "no-schema", false, "with SQL: names of tables without schemas")
 	c.Flags().
@@ -205,22 +206,10 @@ func (f *exportFlags) agree() error {
 	switch {
 	case nested && f.format != "json":
 		return bad("--nest and --row write JSON, and --format says %s", f.format)
-	case (f.since > 0 || f.sincePlan != "") && f.migration == "":
-		return bad("--since and --since-plan need --migration")
-	case f.since > 0 && f.sincePlan != "":
-		return bad("use only one of --since and --since-plan")
-	case (f.since > 0 || f.sincePlan != "") && f.part != "":
-		return bad("--since and --part cannot be combined")
-	case (f.bare || f.local) && f.format != formatSQL:
-		return bad("--no-transaction and --no-schema need --format sql or --migration")
 	case nested && f.migration != "", f.nest && f.row != "":
 		return bad("use only one of --nest, --row and --migration")
-	case f.migration != "" && f.format != formatSQL:
-		return bad("--migration writes SQL, and --format says %s", f.format)
 	case f.guard && f.format != "csv":
 		return bad("--guard-formulas needs --format csv, and the format is %s", f.format)
-	case f.dialect != "" && f.format != formatSQL:
-		return bad("--dialect needs --format sql")
 	case f.row != "" && f.part != "":
 		return bad("--row and --part cannot be combined")
 	case f.row != "" && len(f.entities) > 0:
@@ -232,7 +221,32 @@ func (f *exportFlags) agree() error {
 	case f.jobs < 1 || f.jobs > 256:
 		return bad("--jobs must be between 1 and 256, got %d", f.jobs)
 	}
+	if err := f.agreeSQL(); err != nil {
+		return err
+	}
 	return f.checkMigration()
+}
+
+// differs reports whether only what changed is written.
+func (f *exportFlags) differs() bool { return f.since > 0 || f.sincePlan != "" }
+
+// agreeSQL tells flags of scripts that do not go together.
+func (f *exportFlags) agreeSQL() error {
+	switch {
+	case f.differs() && f.migration == "":
+		return diag.Usagef("--since and --since-plan need --migration")
+	case f.since > 0 && f.sincePlan != "":
+		return diag.Usagef("use only one of --since and --since-plan")
+	case f.differs() && f.part != "":
+		return diag.Usagef("--since and --part cannot be combined")
+	case (f.bare || f.local) && f.format != formatSQL:
+		return diag.Usagef("--no-transaction and --no-schema need --format sql or --migration")
+	case f.migration != "" && f.format != formatSQL:
+		return diag.Usagef("--migration writes SQL, and --format says %s", f.format)
+	case f.dialect != "" && f.format != formatSQL:
+		return diag.Usagef("--dialect needs --format sql")
+	}
+	return nil
 }
 
 // checkMigration refuses names of scripts that are not two files of one folder.
@@ -344,11 +358,13 @@ func (a *program) exported(ctx context.Context, c *plan.Compiled, o export.Optio
 	switch {
 	case f.row != "":
 		return a.exportRow(c, o, f)
+	case f.nest && f.out != "" && !strings.EqualFold(filepath.Ext(f.out), ".json"):
+		return a.exportFiles(ctx, c, o, f)
 	case f.nest:
-		return a.toFile(
-			f,
-			func(w io.Writer) error { return export.Nested(ctx, c, o, w) },
-		)
+		return a.toFile(f, func(w io.Writer) error {
+			_, err := export.Nested(ctx, c, o, "", w)
+			return err
+		})
 	case f.format == formatSQL:
 		return a.exportScript(ctx, c, o, f)
 	case f.out == "":
@@ -386,7 +402,12 @@ func (a *program) exportFiles(ctx context.Context, c *plan.Compiled, o export.Op
 		return err
 	}
 	defer folder.Close()
-	m, err := export.Files(ctx, c, o, folder.Create)
+	var m *files.Manifest
+	if f.nest {
+		m, err = nestedIn(ctx, c, o, folder)
+	} else {
+		m, err = export.Files(ctx, c, o, folder.Create)
+	}
 	if err != nil {
 		return err
 	}
@@ -394,7 +415,7 @@ func (a *program) exportFiles(ctx context.Context, c *plan.Compiled, o export.Op
 		return err
 	}
 	with := "with " + files.ManifestName
-	if o.Part.Whole() { // a part refers to rows of others
+	if o.Part.Whole() && (!f.nest || o.References == export.Keys) { // a part refers to rows of others
 		with += " and " + export.PlanName + ", which reads them back"
 		if err := folder.Put(export.PlanName, export.Plan(c, m)); err != nil {
 			return err
@@ -404,6 +425,21 @@ func (a *program) exportFiles(ctx context.Context, c *plan.Compiled, o export.Op
 		return err
 	}
 	return a.printExport(m, f.out, with)
+}
+
+// nestedFile is the document of nested rows in a folder.
+const nestedFile = "rows.json"
+
+// nestedIn writes all rows as one document into a folder.
+func nestedIn(
+	ctx context.Context, c *plan.Compiled, o export.Options, folder *export.Folder,
+) (*files.Manifest, error) {
+	w, err := folder.Create(nestedFile)
+	if err != nil {
+		return nil, err
+	}
+	m, err := export.Nested(ctx, c, o, nestedFile, w)
+	return m, errors.Join(err, w.Close())
 }
 
 // place moves a finished folder to where it was asked for; a folder that is there stays, unless overwrite is set.
@@ -446,8 +482,8 @@ func (a *program) exportMigration(
 	pair := export.Pair{Insert: insert, Remove: remove}
 	var m *files.Manifest
 	var changes *export.Changes
-	if f.since > 0 || f.sincePlan != "" {
-		changes, err = a.migrate(ctx, c, o, f, sql, pair)
+	if f.differs() {
+		changes, err = a.migrate(ctx, c, f, sql, export.Difference{Options: o, Out: pair})
 	} else {
 		m, err = export.Migration(ctx, c, o, sql, pair)
 	}
@@ -484,7 +520,7 @@ func (a *program) printChanges(c *export.Changes, where, back, engine string) er
 
 // migrate writes the scripts of what changed since a load or an earlier plan.
 func (a *program) migrate(
-	ctx context.Context, c *plan.Compiled, o export.Options, f *exportFlags, sql store.Script, pair export.Pair,
+	ctx context.Context, c *plan.Compiled, f *exportFlags, sql store.Script, d export.Difference,
 ) (*export.Changes, error) {
 	s, _, err := a.ws.Open(ctx, c.Plan, nil)
 	if err != nil {
@@ -499,7 +535,7 @@ func (a *program) migrate(
 		return nil, err
 	}
 	defer before.Close()
-	return export.Difference(ctx, before, c, o, sql, pair)
+	return d.Write(ctx, before, c, sql)
 }
 
 // earlier is the plan of a load, or an earlier version of a plan.
@@ -518,7 +554,8 @@ func (a *program) earlier(
 		return nil, err
 	}
 	return p.Compile(plan.Options{
-		Database: c.Database, Rows: a.ws.OpenRows, Existing: existingRows(ctx, s), WithoutUnits: true, WithoutAlways: true,
+		Database: c.Database, Rows: a.ws.OpenRows, Existing: existingRows(ctx, s), WithoutUnits: true,
+		WithoutAlways: true,
 	})
 }
 
@@ -570,7 +607,7 @@ func (a *program) printExport(m *files.Manifest, where, with string) error {
 		alone = alone && e.File == ""
 		t.Rows = append(
 			t.Rows,
-			[]string{e.Entity, e.File, diag.Number(e.Rows), diag.Number(e.Bytes), e.Fingerprint.String()},
+			[]string{e.Entity, e.File, diag.Number(e.Rows), bytesOf(e), e.Fingerprint.String()},
 		)
 	}
 
@@ -597,4 +634,12 @@ func (a *program) printExport(m *files.Manifest, where, with string) error {
 		with,
 	)
 	return nil
+}
+
+// bytesOf is the size of an entity's file; empty if the file is that of several.
+func bytesOf(e files.ManifestRows) string {
+	if e.Bytes == 0 && e.Rows > 0 {
+		return ""
+	}
+	return diag.Number(e.Bytes)
 }

@@ -59,6 +59,9 @@ uncommitted is rolled back, 6 some rows were left out or not found,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			on, _ := cmd.Flags().GetBool("watch")
 			l.keep.anew = l.keep.anew || on
+			if done, err := a.loadFolder(cmd, args, &l); done {
+				return err
+			}
 			return a.watched(cmd, args, func() error { return a.runLoad(cmd, args, &l) })
 		},
 	}
@@ -133,9 +136,6 @@ func (l *loadCommand) adjust(c *plan.Compiled) {
 
 // runLoad opens the plan and the database, loads, and prints the result.
 func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) error {
-	if done, err := a.loadFolder(cmd, args, l); done {
-		return err
-	}
 	ctx, keep := cmd.Context(), &l.keep
 	o, err := l.settle(cmd)
 	if err != nil {
@@ -157,12 +157,7 @@ func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) err
 			return err
 		}
 	}
-	if !o.DryRun && l.plansRows() {
-		if err := a.loadBases(ctx, args, load.Options{Jobs: o.Jobs, Journal: a.journal("", false)}); err != nil {
-			return err
-		}
-	}
-	c, s, name, err := a.ws.CompileWhenReady(ctx, args, keep.wait)
+	c, s, name, err := a.behindBases(ctx, args, l, o)
 	if err != nil {
 		return err
 	}
@@ -196,6 +191,18 @@ func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) err
 		}
 	}
 	return a.writeRows(ctx, &loading{c, units, s, name, o, l.unit.again, l.write.statements, nil, keep}, l)
+}
+
+// behindBases compiles the plan, once those that it builds on are loaded.
+func (a *program) behindBases(
+	ctx context.Context, args []string, l *loadCommand, o load.Options,
+) (*plan.Compiled, store.Store, string, error) {
+	if !o.DryRun && l.plansRows() {
+		if err := a.loadBases(ctx, args, load.Options{Jobs: o.Jobs, Journal: a.journal("", false)}); err != nil {
+			return nil, nil, "", err
+		}
+	}
+	return a.ws.CompileWhenReady(ctx, args, l.keep.wait)
 }
 
 // correctedPlan is the plan of the rows that are tried again, if the flags say so, and

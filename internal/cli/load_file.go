@@ -62,8 +62,10 @@ func (f *fileFlags) check(args []string, l *loadCommand) error {
 	if f.file == "" {
 		if slices.Concat(f.match, f.set) != nil ||
 			f.table+f.mode+f.sheet+f.save+f.separator+f.encoding+f.decimal+f.dates != "" {
-			return diag.Usagef("--table, --mode, --match, --set, --sheet, --separator, --encoding, --decimal, --dates and " +
-				"--save-plan need --file")
+			return diag.Usagef(
+				"--table, --mode, --match, --set, --sheet, --separator, --encoding, --decimal, --dates and " +
+					"--save-plan need --file",
+			)
 		}
 		return nil
 	}
@@ -275,13 +277,33 @@ func (a *program) recognise(in *fileplan.Input, f *fileFlags) error {
 			return err
 		}
 	}
-	kinds := in.Kinds()
-	r, err := files.Open(f.file, o)
+	numbers, dates, err := numbersAndDates(f.file, o, in.Kinds())
 	if err != nil {
 		return err
 	}
+	forms, err := cell.Recognise(numbers, dates)
+	if err != nil {
+		return diag.Usagef("%s: %w", f.file, err)
+	}
+	in.Decimal, in.Dates = forms.Decimal, forms.Dates
+	if in.Decimal != "" {
+		a.note("numbers of %s have a decimal %s", f.file, in.Decimal)
+	}
+	if in.Dates != "" {
+		a.note("dates of %s are written %s", f.file, in.Dates)
+	}
+	return nil
+}
+
+// numbersAndDates are texts at the beginning of a file that are to be numbers, and those that are to be dates.
+func numbersAndDates(
+	path string, o files.Options, kinds map[string]schema.Kind,
+) (numbers, dates []string, err error) {
+	r, err := files.Open(path, o)
+	if err != nil {
+		return nil, nil, err
+	}
 	defer r.Close()
-	var numbers, dates []string
 	for range recognisedRows {
 		record, err := r.Next()
 		if err != nil {
@@ -299,16 +321,5 @@ func (a *program) recognise(in *fileplan.Input, f *fileFlags) error {
 			}
 		}
 	}
-	forms, err := cell.Recognise(numbers, dates)
-	if err != nil {
-		return diag.Usagef("%s: %w", f.file, err)
-	}
-	in.Decimal, in.Dates = forms.Decimal, forms.Dates
-	if in.Decimal != "" {
-		a.note("numbers of %s have a decimal %s", f.file, in.Decimal)
-	}
-	if in.Dates != "" {
-		a.note("dates of %s are written %s", f.file, in.Dates)
-	}
-	return nil
+	return numbers, dates, nil
 }

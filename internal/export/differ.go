@@ -23,17 +23,30 @@ type Changes struct {
 	Removed int `json:"removed"`
 }
 
-// Difference writes two scripts that lead from the rows of one plan to those of another, and back: rows that are new are
-// inserted, those that changed are updated, those that are gone are deleted. Both plans are compiled for the same tables.
-func Difference(
-	ctx context.Context, before, after *plan.Compiled, o Options, sql store.Script, out Pair,
-) (*Changes, error) {
-	changes, err := lead(ctx, before, after, o, sql, out.Insert, "Changes")
+// Difference is how the difference of two plans is written.
+type Difference struct {
+	Options Options
+	Out     Pair
+}
+
+// Write writes two scripts that lead from the rows of one plan to those of another, and back: rows that are new are
+// inserted, those that changed are updated, those that are gone are deleted. Both plans are compiled for the same
+// tables.
+func (d Difference) Write(ctx context.Context, before, after *plan.Compiled, sql store.Script) (*Changes, error) {
+	there, err := newDiffer(before, after, d.Options, sql)
 	if err != nil {
 		return nil, err
 	}
-	_, err = lead(ctx, after, before, o, sql, out.Remove, "Reversed changes")
-	return changes, err
+	defer there.close()
+	if err := there.lead(ctx, d.Out.Insert, "Changes"); err != nil {
+		return nil, err
+	}
+	back, err := newDiffer(after, before, d.Options, sql)
+	if err != nil {
+		return nil, err
+	}
+	defer back.close()
+	return &there.changes, back.lead(ctx, d.Out.Remove, "Reversed changes")
 }
 
 // differ is two plans whose rows are held against each other.
@@ -49,33 +62,41 @@ type heldRows struct {
 	by    map[string][]value.Value
 }
 
-// lead writes the script that makes the rows of one plan those of another.
-func lead(
-	ctx context.Context, from, to *plan.Compiled, o Options, sql store.Script, out io.Writer, what string,
-) (*Changes, error) {
+// newDiffer prepares the way from one plan to another.
+func newDiffer(from, to *plan.Compiled, o Options, sql store.Script) (*differ, error) {
 	d := &differ{rows: map[*plan.Target]*heldRows{}}
 	var err error
 	if d.to, err = newScripter(to, o, sql); err != nil {
 		return nil, err
 	}
-	defer d.to.close()
 	if d.from, err = newScripter(from, o, sql); err != nil {
+		d.to.close()
 		return nil, err
 	}
-	defer d.from.close()
+	d.to.only, d.from.only = map[*plan.Target]map[string]bool{}, map[*plan.Target]map[string]bool{}
+	return d, nil
+}
+
+func (d *differ) close() {
+	d.to.close()
+	d.from.close()
+}
+
+// lead writes the script that makes the rows of one plan those of the other.
+func (d *differ) lead(ctx context.Context, out io.Writer, what string) error {
 	left := maxDiffer
 	for _, s := range []*scripter{d.from, d.to} {
 		for _, t := range s.targets {
+			var err error
 			if d.rows[t], err = hold(ctx, s, t, &left); err != nil {
-				return nil, err
+				return err
 			}
 		}
 	}
-	d.to.only, d.from.only = map[*plan.Target]map[string]bool{}, map[*plan.Target]map[string]bool{}
 	if err := d.choose(); err != nil {
-		return nil, err
+		return err
 	}
-	err = d.to.script(ctx, out, what, func(ctx context.Context) error {
+	return d.to.script(ctx, out, what, func(ctx context.Context) error {
 		if err := d.to.insert(ctx); err != nil {
 			return err
 		}
@@ -87,7 +108,6 @@ func lead(
 		d.from.sink = d.to.sink
 		return d.from.remove(ctx)
 	})
-	return &d.changes, err
 }
 
 // hold takes the rows of an entity into memory.
@@ -126,8 +146,12 @@ func (d *differ) choose() error {
 		d.to.only[t] = fresh
 		o := other(d.from, t)
 		if o != nil && !slices.Equal(namesOf(t, key(t)), namesOf(o, key(o))) {
-			return fmt.Errorf("rows of %s are told apart by %s in one plan and by %s in the other, so they cannot be compared",
-				t.Table.Name, strings.Join(namesOf(t, key(t)), ", "), strings.Join(namesOf(o, key(o)), ", "))
+			return fmt.Errorf(
+				"rows of %s are told apart by %s in one plan and by %s in the other, so they cannot be compared",
+				t.Table.Name,
+				strings.Join(namesOf(t, key(t)), ", "),
+				strings.Join(namesOf(o, key(o)), ", "),
+			)
 		}
 		for k := range d.rows[t].by {
 			if o == nil || d.rows[o].by[k] == nil {
@@ -188,7 +212,8 @@ func (d *differ) moved(t, o *plan.Target) error {
 					Kind: store.Refused,
 					Message: fmt.Sprintf("a row of %s takes the %s %q of another row, which one migration cannot do",
 						t.Table.Name, strings.Join(u.Columns, ", "), strings.Join(shown, ", ")),
-					Hint: "make two migrations: one gives the other row another value or removes it, the next has the row",
+					Hint: "make two migrations: one gives the other row another value or removes it, the next has " +
+						"the row",
 				}
 			}
 		}
@@ -200,7 +225,10 @@ func (d *differ) moved(t, o *plan.Target) error {
 func fieldsOf(t *plan.Target, columns []string) []int {
 	var fields []int
 	for _, name := range columns {
-		i := slices.IndexFunc(t.Columns, func(c *schema.Column) bool { return c != nil && strings.EqualFold(c.Name, name) })
+		i := slices.IndexFunc(
+			t.Columns,
+			func(c *schema.Column) bool { return c != nil && strings.EqualFold(c.Name, name) },
+		)
 		if i < 0 {
 			return nil
 		}
@@ -235,7 +263,10 @@ func (d *differ) update(t *plan.Target) error {
 		}
 		b := s.buf[:0]
 		for _, c := range s.columnsOf(t) {
-			at := slices.IndexFunc(o.Columns, func(x *schema.Column) bool { return x == c.of || x != nil && x.Name == c.of.Name })
+			at := slices.IndexFunc(
+				o.Columns,
+				func(x *schema.Column) bool { return x == c.of || x != nil && x.Name == c.of.Name },
+			)
 			same := at >= 0 && string(old[at].AppendCanonical(nil)) == string(values[c.field].AppendCanonical(nil))
 			if same || slices.Contains(key(t), c.field) {
 				continue

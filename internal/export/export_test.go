@@ -215,15 +215,15 @@ func TestNestedRows(t *testing.T) {
 		assert.Contains(t, out.String(), want)
 	}
 	var out bytes.Buffer
-	require.NoError(
-		t,
-		Nested(
-			t.Context(),
-			c,
-			Options{Names: Fields, Entities: []string{"Vessel", "VesselAmenity"}, References: Keys},
-			&out,
-		),
+	m, err := Nested(
+		t.Context(),
+		c,
+		Options{Names: Fields, Entities: []string{"Vessel", "VesselAmenity"}, References: Keys},
+		"rows.json",
+		&out,
 	)
+	require.NoError(t, err)
+	assert.Equal(t, "Vessel.VesselAmenity", m.Entity("VesselAmenity").Inside)
 	var all map[string][]struct{ VesselAmenity []any }
 	require.NoError(t, json.Unmarshal(out.Bytes(), &all))
 	require.Len(t, all["Vessel"], 12)

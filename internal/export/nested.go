@@ -30,6 +30,7 @@ type nester struct {
 	references References
 	children   map[*grow.Entity][]*plan.Target
 	columns    map[*plan.Target][]column
+	prints     map[*plan.Target]*grow.Fingerprint
 }
 
 // newNester finds which rows belong to which.
@@ -40,9 +41,10 @@ func newNester(c *plan.Compiled, o Options, references References) *nester {
 		references: references,
 		children:   map[*grow.Entity][]*plan.Target{},
 		columns:    map[*plan.Target][]column{},
+		prints:     map[*plan.Target]*grow.Fingerprint{},
 	}
 	for _, t := range c.Targets {
-		n.columns[t] = n.columnsOf(t)
+		n.columns[t], n.prints[t] = n.columnsOf(t), &grow.Fingerprint{}
 		if t.Grow.Parent != nil {
 			n.children[t.Grow.Parent] = append(n.children[t.Grow.Parent], t)
 		}
@@ -63,10 +65,37 @@ func One(c *plan.Compiled, o Options, t *plan.Target, row grow.Row, out io.Write
 }
 
 // Nested writes all rows as one JSON document: under the name of each entity without a
-// parent, a list of its rows with those below them inside.
-func Nested(ctx context.Context, c *plan.Compiled, o Options, out io.Writer) error {
+// parent, a list of its rows with those below them inside. file is what the manifest calls it.
+func Nested(ctx context.Context, c *plan.Compiled, o Options, file string, out io.Writer) (*files.Manifest, error) {
 	n := newNester(c, o, o.References)
 	defer n.close()
+	if err := n.write(ctx, out); err != nil {
+		return nil, err
+	}
+	for _, t := range n.targets {
+		about, err := n.describe(t, n.columns[t])
+		if err != nil {
+			return nil, err
+		}
+		about.File, about.Inside, about.Fingerprint = file, n.inside(t), *n.prints[t]
+	}
+	return n.manifest, nil
+}
+
+// inside are the lists that hold the rows of an entity: Order.Line.
+func (n *nester) inside(t *plan.Target) string {
+	if up := t.Grow.Parent; up != nil {
+		for _, parent := range n.targets {
+			if parent.Grow == up {
+				return n.inside(parent) + "." + n.nameOf(t)
+			}
+		}
+	}
+	return n.nameOf(t)
+}
+
+// write writes the document.
+func (n *nester) write(ctx context.Context, out io.Writer) error {
 	w := bufio.NewWriter(out)
 	var b []byte
 	between := "{\n"
@@ -78,7 +107,7 @@ func Nested(ctx context.Context, c *plan.Compiled, o Options, out io.Writer) err
 		fmt.Fprintf(w, "%s%s: [", between, cell.AppendJSONText(nil, n.nameOf(t)))
 		between = ",\n"
 		rows := 0
-		for _, run := range order.Runs(n.grower, t, o.Part) {
+		for _, run := range order.Runs(n.grower, t, n.o.Part) {
 			for i := range run.Rows {
 				if rows%order.SliceRows == 0 && ctx.Err() != nil {
 					return context.Cause(ctx)
@@ -159,6 +188,9 @@ func (n *nester) comma(b []byte, line string) []byte {
 func (n *nester) appendFields(b []byte, t *plan.Target, row grow.Row, line string, references References) []byte {
 	var batch grow.Batch
 	n.grower.Grow(t.Grow, row, 1, &batch)
+	if references == n.references { // else it stands for a reference
+		n.prints[t].Add(batch.Print)
+	}
 	values := batch.Row(0)
 	for _, c := range n.columns[t] {
 		if c.target != nil && c.target == t.Grow.Parent && references == Rows {

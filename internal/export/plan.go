@@ -53,10 +53,14 @@ func Plan(c *plan.Compiled, m *files.Manifest) []byte {
 		}
 		fmt.Fprintf(
 			&b,
-			"    rows_from:\n      file: %s\n      manifest: %s\n      columns:\n",
+			"    rows_from:\n      file: %s\n      manifest: %s\n",
 			text(e.File),
 			files.ManifestName,
 		)
+		if e.Inside != "" {
+			fmt.Fprintf(&b, "      inside: %s\n", text(e.Inside))
+		}
+		b.WriteString("      columns:\n")
 		for _, col := range e.Columns {
 			fmt.Fprintf(&b, "        %s: {column: %s, as: %s", text(col.Field), text(col.Name), col.Type)
 			of, _, _ := strings.Cut(col.Refers, ".")

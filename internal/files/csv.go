@@ -111,7 +111,7 @@ func (r *csvReader) Next() (Record, error) {
 		if bad := checkText(text); bad != "" {
 			return Record{}, &Error{r.path, line, column, bad, ""}
 		}
-		r.record.Cells[i] = cell.Cell{cell.Text, text, column}
+		r.record.Cells[i] = cell.Cell{Kind: cell.Text, Text: text, Column: column}
 		if text == "" {
 			r.record.Cells[i].Kind = cell.Absent
 			if r.empties && r.quoted(i, len(fields)) {

@@ -25,6 +25,7 @@ import (
 type Options struct {
 	Separator rune   // of CSV; 0 means a comma, or a tab for .tsv
 	Sheet     string // of XLSX, with a range behind it: Stock!B3:F200; empty means the first
+	Inside    string // of JSON: the lists that hold the rows, such as Order.Line; empty: the document is a list
 	Encoding  string // of text, as the Encoding Standard of the WHATWG names it; empty means UTF-8
 	// Empties tells that quoted cells of CSV that are empty are texts, and no NULLs.
 	Empties bool

@@ -398,6 +398,21 @@ func FuzzNDJSON(f *testing.F) {
 func FuzzLines(f *testing.F) { fuzz(f, ".txt", "Kestrel\n\nTeal\r\n", "\ufeffa", "\x00") }
 
 func FuzzJSON(f *testing.F) { fuzz(f, ".json", "[{\"a\":1},{\"b\":true}]", "[") }
+func FuzzNested(f *testing.F) {
+	f.Add(`{"Z": [1, {"x": []}], "A": [{"n": 1, "B": [{"m": "x"}, {"m": null}]}, {"B": null}, {}]}`)
+	f.Add(`{"A": [{"B": 1}]}`)
+	f.Add(`[{"A": 1}]`)
+	f.Fuzz(func(t *testing.T, text string) {
+		path := filepath.Join(t.TempDir(), "a.json")
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		_, err := records(path, Options{Inside: "A.B"})
+		var e *Error
+		if err != nil && !errors.As(err, &e) {
+			t.Fatalf("%T: %v", err, err)
+		}
+	})
+}
+
 func FuzzXLSX(f *testing.F) {
 	f.Add(`<row r="1"><c r="A1" t="inlineStr"><is><t>a</t></is></c></row><row r="2"><c r="A2"><v>1</v></c></row>`)
 	f.Fuzz(func(t *testing.T, rows string) {
@@ -413,7 +428,8 @@ func FuzzXLSX(f *testing.F) {
 func TestRangesOfSheets(t *testing.T) {
 	file := workbook(t, `<row r="1"><c r="A1" t="inlineStr"><is><t>Stock of May</t></is></c></row>`+
 		`<row r="3"><c r="B3" t="inlineStr"><is><t>sku</t></is></c><c r="C3" t="inlineStr"><is><t>n</t></is></c></row>`+
-		`<row r="4"><c r="A4"><v>9</v></c><c r="B4" t="inlineStr"><is><t>S1</t></is></c><c r="C4"><v>5</v></c><c r="D4"><v>8</v></c></row>`+
+		`<row r="4"><c r="A4"><v>9</v></c><c r="B4" t="inlineStr"><is><t>S1</t></is></c><c r="C4"><v>5</v></c>`+
+		`<c r="D4"><v>8</v></c></row>`+
 		`<row r="5"><c r="B5" t="inlineStr"><is><t>S2</t></is></c><c r="C5"><v>6</v></c></row>`+
 		`<row r="9"><c r="C9"><v>11</v></c></row>`)
 	read := func(sheet string) (string, error) {
@@ -434,7 +450,8 @@ func TestRangesOfSheets(t *testing.T) {
 		}
 	}
 	for sheet, want := range map[string]string{
-		"Prices!B3:C5": "sku n S1 5 S2 6", "!B3:C": "sku n S1 5 S2 6  11", "Prices!$B$4:$C$5": "S1 5 S2 6", "!C3:C4": "n 5",
+		"Prices!B3:C5": "sku n S1 5 S2 6", "!B3:C": "sku n S1 5 S2 6  " +
+			"11", "Prices!$B$4:$C$5": "S1 5 S2 6", "!C3:C4": "n 5",
 	} {
 		got, err := read(sheet)
 		require.NoError(t, err, sheet)
@@ -492,4 +509,30 @@ func TestAFileThatChanges(t *testing.T) {
 	require.NoError(t, <-done)
 	require.Len(t, problems, 1)
 	assert.Contains(t, problems[0].Message, "changed while it was read")
+}
+
+// Rows below others are read from the lists that hold them, each with the line of the outermost row.
+func TestNestedRows(t *testing.T) {
+	path := write(
+		t,
+		"a.json",
+		"{\"Pier\": [{\"id\": 9}],\n\"Order\": [\n{\"no\": 1, \"Line\": [{\"sku\": \"a\"}, {\"sku\": \"b\"}]},\n"+
+			"{\"no\": 2},\n{\"no\": 3, \"Line\": [{\"sku\": \"c\"}]}\n]}",
+	)
+	got, err := records(path, Options{Inside: "Order.Line"})
+	require.NoError(t, err)
+	require.Len(t, got, 3)
+	for inside, want := range map[string]int{"Order": 3, "Pier": 1, "Nobody": 0, "Order.Nobody": 0} {
+		got, err := records(path, Options{Inside: inside})
+		require.NoError(t, err, inside)
+		assert.Len(t, got, want, inside)
+	}
+	for text, want := range map[string]string{
+		`[{"a": 1}]`: "this is not an object with lists of rows", `{"A": 1}`: "A is not a " +
+			"list", `{"A": [{"B": 1}]}`: "B is not a list",
+		`{"A": [{"B": [1]}]}`: "this is not an object", `{"A": [`: "ends too early",
+	} {
+		_, err := records(write(t, "b.json", text), Options{Inside: "A.B"})
+		assert.ErrorContains(t, err, want, text)
+	}
 }

@@ -109,7 +109,10 @@ type jsonReader struct {
 	done    bool
 }
 
-func openJSON(f *os.File, path string, _ Options) (Reader, error) {
+func openJSON(f *os.File, path string, o Options) (Reader, error) {
+	if o.Inside != "" {
+		return openNested(f, path, o)
+	}
 	b, err := withoutBOM(f)
 	if err != nil {
 		return nil, err

@@ -39,9 +39,12 @@ type Manifest struct {
 
 // ManifestRows is the rows of one entity.
 type ManifestRows struct {
-	Entity      string           `json:"entity"`
-	Table       string           `json:"table,omitempty"`
-	File        string           `json:"file,omitempty"` // beside the manifest; empty where all rows are in one stream
+	Entity string `json:"entity"`
+	Table  string `json:"table,omitempty"`
+	// File is beside the manifest; empty where all rows are in one stream.
+	File string `json:"file,omitempty"`
+	// Inside is, of nested JSON, the lists that hold the rows, such as Order.Line.
+	Inside      string           `json:"inside,omitempty"`
 	Rows        uint64           `json:"rows"`
 	Fingerprint grow.Fingerprint `json:"fingerprint"`
 	Bytes       int64            `json:"bytes,omitempty"`

@@ -132,7 +132,7 @@ func sameFile(before, after os.FileInfo) bool {
 
 // allColumns asks for every column that the file, or its first record, names; false after a fault.
 func (l *loader) allColumns() bool {
-	names, err := Names(l.spec.Path, Options{Sheet: l.spec.Sheet, Encoding: l.spec.Encoding})
+	names, err := Names(l.spec.Path, Options{Sheet: l.spec.Sheet, Encoding: l.spec.Encoding, Inside: l.spec.Inside})
 	if err != nil {
 		l.fault(err)
 		return false
@@ -225,7 +225,7 @@ func (l *loader) named(names []string) bool {
 
 // each reads all records and picks the mapped cells; false after a fault that ends it.
 func (l *loader) each(do func(Record, []cell.Cell)) bool {
-	o := Options{Sheet: l.spec.Sheet, Encoding: l.spec.Encoding, Empties: l.spec.Manifest != ""}
+	o := Options{Sheet: l.spec.Sheet, Encoding: l.spec.Encoding, Inside: l.spec.Inside, Empties: l.spec.Manifest != ""}
 	var err error
 	if l.spec.Separator != "" {
 		if o.Separator, err = ParseSeparator(l.spec.Separator); err != nil {

@@ -99,10 +99,12 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	var magic [8]byte
-	if _, err := f.ReadAt(magic[:], 0); err == nil && string(magic[:]) == "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" {
-		return nil, &Error{File: file, Message: "this workbook is encrypted with a password, or has the old format .xls",
-			Hint: "save it as .xlsx without a password"}
+	if isCompound(f) {
+		return nil, &Error{
+			File:    file,
+			Message: "this workbook is encrypted with a password, or has the old format .xls",
+			Hint:    "save it as .xlsx without a password",
+		}
 	}
 	if err := shortList(f, info.Size()); err != nil {
 		return fail("this is not an XLSX workbook: %s", err)
@@ -123,16 +125,11 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 	if err := decode(members["xl/_rels/workbook.xml.rels"], &relations); err != nil {
 		return fail("this is not an XLSX workbook: %s", err)
 	}
-	name, within := o.Sheet, sheetRange{}
-	if i := strings.LastIndexByte(name, '!'); i >= 0 {
-		var ok bool
-		if within, ok = rangeOf(name[i+1:]); !ok {
-			return nil, &Error{File: file, Message: fmt.Sprintf("%q is not a range of cells", name[i+1:]),
-				Hint: "such as B3:F200, or B3:F for all rows from the third on"}
-		}
-		name = name[:i]
+	name, within, wrong := sheetAndRange(o.Sheet)
+	id := ""
+	if wrong == nil {
+		id, wrong = book.sheet(name)
 	}
-	id, wrong := book.sheet(name)
 	if wrong != nil {
 		wrong.File = file
 		return nil, wrong
@@ -147,25 +144,55 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 	}
 	r.bytes = newBounded(r.sheet)
 	r.xml = xml.NewDecoder(r.bytes)
+	if err := r.head(); err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+// head reads the row that names the columns.
+func (r *xlsxReader) head() error {
 	head, err := r.cells()
 	if err == io.EOF {
-		return nil, &Error{File: file, Message: "the sheet is empty", Hint: "its first row names the columns"}
+		return &Error{File: r.path, Message: "the sheet is empty", Hint: "its first row names the columns"}
 	}
 	if err != nil {
-		return nil, err
+		return err
 	}
 	for _, c := range head {
 		r.names = append(r.names, strings.TrimSpace(c.Text))
 	}
-	if err := checkNames(file, r.names); err != nil {
+	if err := checkNames(r.path, r.names); err != nil {
 		var e *Error
 		if errors.As(err, &e) && slices.Contains(r.names, "") {
-			e.Line, e.Hint = r.row, "the first row names every column, without merged cells; a range says where the table "+
+			e.Line, e.Hint = r.row, "the first row names every column, without merged cells; a range says where "+
+				"the table "+
 				"begins: sheet: NAME!A3:F"
 		}
-		return nil, err
+		return err
 	}
-	return r, nil
+	return nil
+}
+
+// isCompound reports whether a file is a compound document: a workbook with a password, or one of the old format.
+func isCompound(f io.ReaderAt) bool {
+	var magic [8]byte
+	_, err := f.ReadAt(magic[:], 0)
+	return err == nil && string(magic[:]) == "\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
+}
+
+// sheetAndRange takes Stock!B3:F200 apart.
+func sheetAndRange(text string) (sheet string, within sheetRange, wrong *Error) {
+	i := strings.LastIndexByte(text, '!')
+	if i < 0 {
+		return text, within, nil
+	}
+	within, ok := rangeOf(text[i+1:])
+	if !ok {
+		wrong = &Error{Message: fmt.Sprintf("%q is not a range of cells", text[i+1:]),
+			Hint: "such as B3:F200, or B3:F for all rows from the third on"}
+	}
+	return text[:i], within, wrong
 }
 
 // sheetRange is a range of cells, from 1; 0 is no limit.

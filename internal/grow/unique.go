@@ -579,7 +579,10 @@ func (g *Group) settle(gr *Grower) *FinishError {
 func (g *Group) byKeys(gr *Grower) []uint64 {
 	e := g.entity
 	if e.Table == nil || len(e.TableKey) == 0 || e.Rows > g.usable ||
-		slices.ContainsFunc(g.members, func(m member) bool { return m.field.tied > 0 }) { // they are drawn again in layers
+		slices.ContainsFunc(
+			g.members,
+			func(m member) bool { return m.field.tied > 0 },
+		) { // they are drawn again in layers
 		return nil
 	}
 	numbers, used := make([]uint64, e.Rows), make(map[uint64]bool, e.Rows)

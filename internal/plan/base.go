@@ -76,28 +76,9 @@ func (c *compiler) openBases(o Options) []*entity {
 			at("more than %d plans build on one another", maxBases)
 			continue
 		}
-		read := o.Plans
-		if read == nil {
-			read = ReadFile
-		}
-		p, err := read(path)
-		if err != nil {
-			c.baseProblem(b, err)
-			continue
-		}
-		inner := Options{
-			Database: o.Database, Rows: o.Rows, Existing: o.Existing, Plans: o.Plans, Since: o.Since, WithoutUnits: true,
-			WithoutAlways: true, chain: append(slices.Clone(chain), absolute),
-		}
-		compiled, err := p.Compile(inner)
-		var problems diag.Problems
-		if errors.As(err, &problems) && problems.OnlyDatabase() { // what refers to its rows may be right
-			c.baseProblem(b, err)
-			inner.Database = nil
-			compiled, err = p.Compile(inner)
-		}
-		if err != nil {
-			c.baseProblem(b, err)
+		o.chain = append(slices.Clone(chain), absolute)
+		compiled := c.compileBase(b, path, o)
+		if compiled == nil {
 			continue
 		}
 		c.out.OnClose(compiled.Close)
@@ -116,6 +97,48 @@ func (c *compiler) openBases(o Options) []*entity {
 		}
 	}
 	return out
+}
+
+// declareBases declares the entities of the plans that this one builds on.
+func (c *compiler) declareBases() {
+	for _, e := range c.openBases(c.options) {
+		if other := c.byName[e.decl.Name]; other != nil {
+			c.add(other.decl.place, "%s is also an entity of %s", e.decl.Name, e.base.plan.File()).
+				Advise("take it out of one of the plans: this one can refer to the rows of the other")
+			continue
+		}
+		c.entities = append(c.entities, e)
+		c.byName[e.decl.Name] = e
+	}
+}
+
+// compileBase compiles a plan that this one builds on; nil after reporting what is wrong with it.
+func (c *compiler) compileBase(b *BuiltOn, path string, o Options) *Compiled {
+	read := o.Plans
+	if read == nil {
+		read = ReadFile
+	}
+	p, err := read(path)
+	if err != nil {
+		c.baseProblem(b, err)
+		return nil
+	}
+	inner := Options{
+		Database: o.Database, Rows: o.Rows, Existing: o.Existing, Plans: o.Plans, Since: o.Since, WithoutUnits: true,
+		WithoutAlways: true, chain: o.chain,
+	}
+	compiled, err := p.Compile(inner)
+	var problems diag.Problems
+	if errors.As(err, &problems) && problems.OnlyDatabase() { // what refers to its rows may be right
+		c.baseProblem(b, err)
+		inner.Database = nil
+		compiled, err = p.Compile(inner)
+	}
+	if err != nil {
+		c.baseProblem(b, err)
+		return nil
+	}
+	return compiled
 }
 
 // baseProblem reports what is wrong with a plan that this one builds on.
@@ -247,8 +270,13 @@ func (c *compiler) asPlanned(e *entity) {
 func (x *base) inTable(t *schema.Table, there grow.Table) (rows [][]value.Value, problem string) {
 	fields, columns := x.keyIn(t)
 	if fields == nil {
-		return nil, fmt.Sprintf("rows of %s in %s have no unique key that the plan generates, so they cannot be found in "+
-			"the table %s", x.target.Plan.Name, x.plan.File(), t.Name)
+		return nil, fmt.Sprintf(
+			"rows of %s in %s have no unique key that the plan generates, so they cannot be found in "+
+				"the table %s",
+			x.target.Plan.Name,
+			x.plan.File(),
+			t.Name,
+		)
 	}
 	at := map[string][]value.Value{}
 	r := there.Reader()
@@ -277,8 +305,14 @@ func (x *base) inTable(t *schema.Table, there grow.Table) (rows [][]value.Value,
 		rows = append(rows, row)
 	}
 	if missing > 0 {
-		return nil, fmt.Sprintf("%d of %d rows of %s are not in the table %s, such as %s", missing, len(x.rows), x.plan.File(),
-			t.Name, first)
+		return nil, fmt.Sprintf(
+			"%d of %d rows of %s are not in the table %s, such as %s",
+			missing,
+			len(x.rows),
+			x.plan.File(),
+			t.Name,
+			first,
+		)
 	}
 	return rows, ""
 }
@@ -331,7 +365,8 @@ func (x *base) label(i int) string {
 	return x.target.Grow.Label(grow.Row{N: uint64(i) - side})
 }
 
-// keyIn finds a unique key of the table that the plan generates: the fields, and the places of the columns; nil if there
+// keyIn finds a unique key of the table that the plan generates: the fields, and the places of the columns; nil if
+// there
 // is none.
 func (x *base) keyIn(t *schema.Table) (fields, columns []int) {
 	for _, k := range t.Keys() {

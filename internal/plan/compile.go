@@ -319,15 +319,7 @@ func (c *compiler) declare() {
 		c.byName[d.Name] = e
 	}
 
-	for _, e := range c.openBases(c.options) {
-		if other := c.byName[e.decl.Name]; other != nil {
-			c.add(other.decl.place, "%s is also an entity of %s", e.decl.Name, e.base.plan.File()).
-				Advise("take it out of one of the plans: this one can refer to the rows of the other")
-			continue
-		}
-		c.entities = append(c.entities, e)
-		c.byName[e.decl.Name] = e
-	}
+	c.declareBases()
 	if !c.withoutUnits {
 		c.occasions()
 	}

@@ -84,12 +84,14 @@ const builtOn = "name: a\nseed: a\nclock: 2026-05-01T08:00:00Z\nbuilds_on: base.
 
 var baseFile = []string{
 	"base.yaml",
-	"name: b\nseed: b\nclock: 2026-05-01T08:00:00Z\nentities:\n  Base: {rows: 3, fields: {code: {pattern: \"[A-Z]{3}\"}}}\n",
+	"name: b\nseed: b\nclock: 2026-05-01T08:00:00Z\nentities:\n  Base: {rows: 3, fields: {code: {pattern: " +
+		"\"[A-Z]{3}\"}}}\n",
 }
 
 // loopText is a plan with a unit that goes through a list, and writes something of its elements.
 func loopText(loop, value string) string {
-	return plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.ndjson, columns: {c: c, marks: marks}}\n    steps:\n" +
+	return plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.ndjson, columns: {c: c, marks: marks}}\n " +
+		"   steps:\n" +
 		"      - for: " + loop + "\n        steps:\n          - {insert: marks, set: {n: " + value + "}}\n"
 }
 
@@ -842,11 +844,14 @@ var hintCasesOfPlans = []hintCase{
 		change: []string{"mark of marks", "mark in marks"},
 	},
 	{
-		hint:   "such as {for: person in people,",
-		db:     plan.QuayTables,
-		text:   strings.Replace(loopText("mark in marks", "mark.n"), "steps:\n          - ", "expect: 1\n      - ", 1),
-		files:  loopFile,
-		change: []string{"expect: 1\n      - {insert: marks, set: {n: mark.n}}", "steps: [{insert: marks, set: {n: mark.n}}]"},
+		hint:  "such as {for: person in people,",
+		db:    plan.QuayTables,
+		text:  strings.Replace(loopText("mark in marks", "mark.n"), "steps:\n          - ", "expect: 1\n      - ", 1),
+		files: loopFile,
+		change: []string{
+			"expect: 1\n      - {insert: marks, set: {n: mark.n}}",
+			"steps: [{insert: marks, set: {n: mark.n}}]",
+		},
 	},
 	{
 		hint:   "call the element otherwise",
@@ -856,23 +861,32 @@ var hintCasesOfPlans = []hintCase{
 		change: []string{"c in", "mark in", "c.n", "mark.n"},
 	},
 	{
-		hint:   "call the element otherwise",
-		db:     plan.QuayTables,
-		text:   strings.Replace(loopText("mark in marks", "mark.n"), "        steps:", "        numbered: mark\n        steps:", 1),
+		hint: "call the element otherwise",
+		db:   plan.QuayTables,
+		text: strings.Replace(
+			loopText("mark in marks", "mark.n"),
+			"        steps:",
+			"        numbered: mark\n        steps:",
+			1,
+		),
 		files:  loopFile,
 		change: []string{"numbered: mark", "numbered: place"},
 	},
 	{
-		hint:   "go through a list with for: NAME in mark.parts, or name a part of an object: mark.parts.KEY",
-		db:     plan.QuayTables,
-		text:   loopText("mark in marks", "mark.parts"),
-		files:  loopFile,
-		change: []string{"{insert: marks, set: {n: mark.parts}}", "{for: part in mark.parts, steps: [{insert: marks, set: {n: part}}]}"},
+		hint:  "go through a list with for: NAME in mark.parts, or name a part of an object: mark.parts.KEY",
+		db:    plan.QuayTables,
+		text:  loopText("mark in marks", "mark.parts"),
+		files: loopFile,
+		change: []string{
+			"{insert: marks, set: {n: mark.parts}}",
+			"{for: part in mark.parts, steps: [{insert: marks, set: {n: part}}]}",
+		},
 	},
 	{
 		hint: "such as list: lines",
 		db:   plan.QuayTables,
-		text: plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.csv, group_by: c, list: a.b, columns: {c: c, n: n}}\n" +
+		text: plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.csv, group_by: c, list: a.b, columns: " +
+			"{c: c, n: n}}\n" +
 			"    steps: [{insert: marks, set: {n: 1}}]\n",
 		files:  []string{"a.csv", "c,n\nAB,1\n"},
 		change: []string{"list: a.b", "list: marks"},
@@ -880,7 +894,8 @@ var hintCasesOfPlans = []hintCase{
 	{
 		hint: "group_by: [order]",
 		db:   plan.QuayTables,
-		text: plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.csv, list: marks, columns: {c: c, n: n}}\n" +
+		text: plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.csv, list: marks, columns: {c: c, n: " +
+			"n}}\n" +
 			"    steps: [{insert: marks, set: {n: 1}}]\n",
 		files:  []string{"a.csv", "c,n\nAB,1\n"},
 		change: []string{"list: marks", "list: marks, group_by: [c]"},
@@ -888,10 +903,16 @@ var hintCasesOfPlans = []hintCase{
 	{
 		hint: "look the row up in the loop: - find: Pier, match: {code: ...}",
 		db:   plan.QuayTables,
-		text: plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.csv, group_by: n, list: piers, columns: {n: n, pier: " +
+		text: plan.QuayEntities + "units:\n  dock:\n    rows_from: {file: a.csv, group_by: n, list: piers, " +
+			"columns: {n: n, pier: " +
 			"{column: c, find: Pier.code}}}\n    steps: [{for: p in piers, steps: [{insert: marks, set: {n: n}}]}]\n",
-		files:  []string{"a.csv", "c,n\nAB,1\n"},
-		change: []string{"{column: c, find: Pier.code}", "c", "steps: [{insert", "steps: [{find: Pier, match: {code: p.pier}}, {insert"},
+		files: []string{"a.csv", "c,n\nAB,1\n"},
+		change: []string{
+			"{column: c, find: Pier.code}",
+			"c",
+			"steps: [{insert",
+			"steps: [{find: Pier, match: {code: p.pier}}, {insert",
+		},
 	},
 	{
 		hint: "look the row up with find, and compute with what it holds",

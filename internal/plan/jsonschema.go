@@ -368,6 +368,7 @@ func JSONSchema() ([]byte, error) {
 				text,
 			),
 			"encoding": says("of text; else UTF-8", text),
+			"inside":   says("of JSON: the lists that hold the rows, from the outer one, such as Order.Line", text),
 			"decimal":  says("how numbers are written, with groups of three digits", m{"enum": cell.Decimals}),
 			"dates":    says("how dates are written: day, month, year", m{"enum": cell.DateForms}),
 			"key":      says("fields that tell a row", m{"anyOf": []any{text, list(text)}}),

@@ -17,6 +17,7 @@ type RowsFrom struct {
 	Separator  string // of CSV; empty if plain
 	Sheet      string // of XLSX; empty for the first
 	Encoding   string // of text; empty: UTF-8
+	Inside     string // of JSON: the lists that hold the rows, such as Order.Line; empty: the document is one
 	Decimal    string // how numbers are written: point or comma; empty: a point, and no groups
 	Dates      string // how dates are written, such as d.m.y; empty: ISO 8601
 	Duplicates string // which of several rows with one key counts: first, last, or empty: none may be
@@ -49,6 +50,7 @@ type FileSpec struct {
 	Separator  string
 	Sheet      string
 	Encoding   string
+	Inside     string
 	Decimal    string
 	Dates      string
 	Columns    []*FileColumn // empty: all that the file names
@@ -113,6 +115,7 @@ func (p *Plan) rowsFrom(e *Entity, v *node) {
 		"file":      func(_, n *node) { p.text(n, "file", &r.File); r.filePlace = n.place },
 		"separator": func(_, n *node) { p.text(n, "separator", &r.Separator) },
 		"sheet":     func(_, n *node) { p.text(n, "sheet", &r.Sheet) },
+		"inside":    func(_, n *node) { p.text(n, "inside", &r.Inside) },
 		"encoding":  func(_, n *node) { p.text(n, "encoding", &r.Encoding) },
 		"decimal":   func(_, n *node) { p.oneOf(n, "decimal", &r.Decimal, cell.Decimals) },
 		"dates":     func(_, n *node) { p.oneOf(n, "dates", &r.Dates, cell.DateForms) },
@@ -141,16 +144,21 @@ func (p *Plan) rowsFrom(e *Entity, v *node) {
 		p.add(v.place, "rows_from has no columns").
 			Advise("such as columns: {code: Code}, which reads the field code from the column Code")
 	}
-	switch {
-	case len(r.GroupBy) > 0 && r.List == "":
-		r.List = "lines"
-	case len(r.GroupBy) > 0 && len(r.Key) > 0:
-		p.add(v.place, "key and group_by cannot be combined: what rows are grouped by identifies a group")
-	case len(r.GroupBy) == 0 && r.List != "":
-		p.add(v.place, "list needs group_by: the fields in which the rows of a list agree").Advise("group_by: [order]")
-	}
+	p.groups(r, v)
 	if r.Duplicates != "" && len(r.Key) == 0 {
 		p.add(v.place, "duplicates needs a key: the fields that identify a row").Advise("key: [code]")
+	}
+}
+
+// groups checks how rows are dealt into lists.
+func (p *Plan) groups(r *RowsFrom, v *node) {
+	switch {
+	case len(r.GroupBy) > 0 && len(r.Key) > 0:
+		p.add(v.place, "key and group_by cannot be combined: what rows are grouped by identifies a group")
+	case len(r.GroupBy) > 0 && r.List == "":
+		r.List = "lines"
+	case len(r.GroupBy) == 0 && r.List != "":
+		p.add(v.place, "list needs group_by: the fields in which the rows of a list agree").Advise("group_by: [order]")
 	}
 }
 
@@ -292,6 +300,7 @@ func (c *compiler) readRows(e *entity, r *RowsFrom) (FileRows, []int) {
 		Separator:  r.Separator,
 		Sheet:      r.Sheet,
 		Encoding:   r.Encoding,
+		Inside:     r.Inside,
 		Decimal:    r.Decimal,
 		Dates:      r.Dates,
 		Columns:    r.Columns,

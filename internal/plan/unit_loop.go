@@ -243,7 +243,8 @@ func (u *unitCompiler) ofLoop(s *Step, head, rest string) (slot int, found bool,
 		return 0, false, fmt.Errorf("%s is a number, and has no parts", head)
 	case l.Numbered == head:
 		return u.slot(Slot{
-			Name: head, Type: value.Integer, Field: -1, Step: -1, From: []int{l.Over}, Part: &Part{Loop: l, Number: true},
+			Name: head, Type: value.Integer, Field: -1, Step: -1, From: []int{l.Over}, Part: &Part{Loop: l,
+				Number: true},
 		}), true, nil
 	}
 	slot = u.element(l)

@@ -258,12 +258,7 @@ func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Col
 	}
 
 	if alone && len(slots) == 1 {
-		slot := slots[parsed.Names()[0]]
-		if part := u.out.Slots[slot]; part.Part != nil && !part.Part.Number && col.Kind == schema.Text &&
-			part.Type != value.JSON {
-			part.Type, part.Scale = value.Text, 0 // as it stands in the file, whatever it looks like
-			slot = u.slot(part)
-		}
+		slot := u.asText(slots[parsed.Names()[0]], col)
 		if !u.holds(s, n.place, col, u.out.Slots[slot]) {
 			return nil
 		}
@@ -314,6 +309,16 @@ func (u *unitCompiler) expression(s *Step, n *node, text string, col *schema.Col
 		}
 	})
 	return e
+}
+
+// asText lets a part of a value of JSON go into a text column as it stands in the file, whatever it looks like.
+func (u *unitCompiler) asText(slot int, col *schema.Column) int {
+	part := u.out.Slots[slot]
+	if part.Part == nil || part.Part.Number || col.Kind != schema.Text || part.Type == value.JSON {
+		return slot
+	}
+	part.Type, part.Scale = value.Text, 0
+	return u.slot(part)
 }
 
 // computed makes the slot of an expression.
@@ -424,13 +429,13 @@ func (u *unitCompiler) isRow(s *Step, name string) bool {
 	return slices.ContainsFunc(u.out.Steps, func(x *Step) bool { return x.rowName() == name && x.seenBy(s) })
 }
 
-// stepValue is the slot of a column of the row that an earlier step found or added.
-func (u *unitCompiler) stepValue(s *Step, name, column string) (int, *schema.Column, error) {
+// stepNamed finds the earlier step whose row a later one calls by a name.
+func (u *unitCompiler) stepNamed(s *Step, name string) (int, error) {
 	at := -1
 	for i, x := range u.out.Steps {
 		if x.rowName() == name && x.seenBy(s) {
 			if at >= 0 {
-				return 0, nil, fmt.Errorf(
+				return 0, fmt.Errorf(
 					"two earlier steps have a row of %s: name one of them with as: NAME",
 					name,
 				)
@@ -440,7 +445,16 @@ func (u *unitCompiler) stepValue(s *Step, name, column string) (int, *schema.Col
 	}
 
 	if at < 0 {
-		return 0, nil, fmt.Errorf("no earlier step finds or adds a row named %s", name)
+		return 0, fmt.Errorf("no earlier step finds or adds a row named %s", name)
+	}
+	return at, nil
+}
+
+// stepValue is the slot of a column of the row that an earlier step found or added.
+func (u *unitCompiler) stepValue(s *Step, name, column string) (int, *schema.Column, error) {
+	at, err := u.stepNamed(s, name)
+	if err != nil {
+		return 0, nil, err
 	}
 	of := u.out.Steps[at]
 	if of.Table == nil || len(of.Table.Columns) == 0 {

@@ -19,7 +19,8 @@ import (
 // depot is orders with lines, lines with notes, and a stock that lines use up.
 const depot = `
 CREATE TABLE orders (id {key}, no VARCHAR(10) NOT NULL UNIQUE, buyer VARCHAR(40));
-CREATE TABLE stock (id INTEGER PRIMARY KEY, sku VARCHAR(10) NOT NULL UNIQUE, left_over INTEGER NOT NULL CHECK (left_over >= 0));
+CREATE TABLE stock (id INTEGER PRIMARY KEY, sku VARCHAR(10) NOT NULL UNIQUE,
+  left_over INTEGER NOT NULL CHECK (left_over >= 0));
 CREATE TABLE order_lines (id {key}, order_id INTEGER NOT NULL REFERENCES orders (id), position INTEGER NOT NULL,
   sku VARCHAR(10) NOT NULL, qty INTEGER NOT NULL CHECK (qty > 0), price DECIMAL(8,2), packed DATE);
 CREATE TABLE line_notes (id {key}, line_id INTEGER NOT NULL REFERENCES order_lines (id), note VARCHAR(20) NOT NULL);
@@ -64,10 +65,19 @@ func depotOrders(n, skus int, seed uint64) string {
 		var lines []string
 		for range 1 + r.IntN(6) {
 			notes := []string{"", `"fragile"`, `"fragile", "cold"`}[r.IntN(3)]
-			lines = append(lines, fmt.Sprintf(`{"sku": "S%d", "qty": %d, "price": %d.5, "packed": "2026-04-%02d", "notes": [%s]}`,
-				1+r.IntN(skus), 1+r.IntN(3), r.IntN(90), 1+r.IntN(28), notes))
+			lines = append(
+				lines,
+				fmt.Sprintf(`{"sku": "S%d", "qty": %d, "price": %d.5, "packed": "2026-04-%02d", "notes": [%s]}`,
+					1+r.IntN(skus), 1+r.IntN(3), r.IntN(90), 1+r.IntN(28), notes),
+			)
 		}
-		fmt.Fprintf(&b, `{"no": "N%d", "buyer": {"name": "Buyer %d"}, "lines": [%s]}`+"\n", i, i%7, strings.Join(lines, ", "))
+		fmt.Fprintf(
+			&b,
+			`{"no": "N%d", "buyer": {"name": "Buyer %d"}, "lines": [%s]}`+"\n",
+			i,
+			i%7,
+			strings.Join(lines, ", "),
+		)
 	}
 	return b.String()
 }
@@ -130,7 +140,8 @@ func TestListsAtOnce(t *testing.T) {
 // What is refused is named by its element, its member and its line; with a policy the occasion
 // is left out as a whole.
 func TestARefusedElement(t *testing.T) {
-	const good = `{"no": "A", "buyer": {"name": "Ann"}, "lines": [{"sku": "S1", "qty": 1, "price": 1, "packed": null, "notes": null}]}`
+	const good = `{"no": "A", "buyer": {"name": "Ann"}, ` +
+		`"lines": [{"sku": "S1", "qty": 1, "price": 1, "packed": null, "notes": null}]}`
 	loadtest.OnEach(t, depot, func(t *testing.T, d *loadtest.DB) {
 		k := newDesk(t, d)
 		text := strings.Replace(depotPlan, "TOGETHER", "50", 1)
@@ -185,23 +196,27 @@ func TestListsAreTakenBack(t *testing.T) {
 
 // What is wrong with a loop is reported where the plan says it, with the occasion that shows it.
 func TestLoopsThatAreWrong(t *testing.T) {
-	const line = `{"no": "A", "buyer": {"name": "Ann"}, "lines": [{"sku": "S1", "qty": 1, "price": 1, "packed": null, "notes": ["x"]}]}`
+	const line = `{"no": "A", "buyer": {"name": "Ann"}, ` +
+		`"lines": [{"sku": "S1", "qty": 1, "price": 1, "packed": null, "notes": ["x"]}]}`
 	d := loadtest.Engines()[0].Make(t, loadtest.Engines()[0].Words.Replace(depot))
 	k := newDesk(t, &loadtest.DB{Engine: loadtest.Engines()[0], URL: d})
 	k.Store = k.Open(t)
 	text := strings.Replace(depotPlan, "TOGETHER", "1", 1)
 	for name, x := range map[string]struct{ from, to, more, message string }{
-		"not a list":             {"in lines", "in buyer", "", "buyer is no list in"},
-		"text":                   {"in lines", "in no", "", "no is no list or object in"},
-		"an unknown list":        {"in lines", "in lnies", "", "have no field lnies"},
-		"an unknown key":         {"line.qty", "line.qyt", "", "no line has the key qyt; known: notes, packed, price, qty, sku"},
+		"not a list":      {"in lines", "in buyer", "", "buyer is no list in"},
+		"text":            {"in lines", "in no", "", "no is no list or object in"},
+		"an unknown list": {"in lines", "in lnies", "", "have no field lnies"},
+		"an unknown key": {"line.qty", "line.qyt", "", "no line has the key qyt; known: notes, packed, " +
+			"price, qty, sku"},
 		"a list as a value":      {"note: note", "note: line.notes", "", "line.notes is of type json"},
 		"a key of a plain value": {"note: note", "note: note.text", "", "note is no object in"},
 		"a part of a list":       {"buyer: buyer.name", "buyer: lines.sku", "", "lines is a list in"},
 		"plain and a list":       {"", "", `{"no": "B", "lines": [{"sku": "S1", "qty": [1]}]}`, "line.qty is plain in"},
 		"a name that is taken":   {"note in line.notes", "line in line.notes", "", "line is already the name of"},
-		"a field's name":         {"note in line.notes", "no in line.notes", "", "no is already a field of the occasion"},
-		"a row outside its loop": {"set: {line_id: item.id, note: note}", "set: {line_id: item.id, note: note}\n      - delete: order_lines\n        match: {id: item.id}", "",
+		"a field's name": {"note in line.notes", "no in line.notes", "", "no is already a field of the " +
+			"occasion"},
+		"a row outside its loop": {"set: {line_id: item.id, note: note}", "set: {line_id: item.id, note: note}\n  " +
+			"    - delete: order_lines\n        match: {id: item.id}", "",
 			"no earlier step finds or adds a row named item"},
 		"no list named":  {"line in lines", "line", "", "for must say what an element is called"},
 		"plain elements": {"", "", `{"no": "B", "lines": ["S1"]}`, "line is no object in"},

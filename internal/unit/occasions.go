@@ -26,7 +26,8 @@ type occasion struct {
 	path   string // such as people[3]; empty of an occasion
 	number int    // from 1
 
-	apart   bool                               // no two elements of its lists touch the same row: they can be done at once
+	// No two elements of its lists touch the same row: they can be done at once.
+	apart   bool
 	members map[int]map[string]json.RawMessage // of objects that were taken apart, by slot
 }
 
