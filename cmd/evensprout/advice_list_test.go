@@ -19,6 +19,7 @@ import (
 // adviceElsewhere are hints that other tests provoke, by a part of them.
 var adviceElsewhere = map[string]string{
 	"name the entities that a migration is about":        "TestMigrationsThatAreRefused",
+	"a list of objects needs no inside:":                 "TestNestedRows",
 	"make two migrations":                                "TestMigrationsThatAreRefused",
 	"choose another folder with XDG_CACHE_HOME":          "TestDuringLeavesTheGivenDatabaseAlone",
 	"resume it with evensprout load --resume":            "TestATriggerThatRaises",

@@ -535,4 +535,7 @@ func TestNestedRows(t *testing.T) {
 		_, err := records(write(t, "b.json", text), Options{Inside: "A.B"})
 		assert.ErrorContains(t, err, want, text)
 	}
+	got, err = records(write(t, "list.json", `[{"a": 1}]`), Options{})
+	require.NoError(t, err, "a list needs no inside")
+	assert.Len(t, got, 1)
 }
