@@ -233,3 +233,24 @@ func TestAdditionsThatAreKept(t *testing.T) {
 	require.Zero(t, r.code, r.errOut)
 	assert.Contains(t, f.run("look", "passengers", "--where", "card = 'LW777777'").out, "barred")
 }
+
+// Rows whose keys are UUIDs are found and added like others.
+func TestAdditionsWithUUIDs(t *testing.T) {
+	const tables = `CREATE TABLE members (id {uuid} PRIMARY KEY, card VARCHAR(12) NOT NULL UNIQUE);
+CREATE TABLE loans (id {key}, member_id {uuid} NOT NULL, FOREIGN KEY (member_id) REFERENCES members (id))`
+	for _, e := range engines() {
+		t.Run(e.name, func(t *testing.T) {
+			kind := map[string]string{"sqlite": "TEXT", "postgres": "UUID", "mariadb": "UUID"}[e.name]
+			s := &site{folder: newFolder(t), engine: e, script: strings.ReplaceAll(tables, "{uuid}", kind)}
+			s.url = s.database(t)
+			const id = "9f3a2c4e-1111-4222-8333-444455556677"
+			x := s.adds(t, "members", "card=M-1", "id="+id)
+			assert.Equal(t, id, x.Rows[0].Values["id"])
+			y := s.adds(t, "loans", "member=M-1", "--count", "2")
+			require.Len(t, y.Rows, 2)
+			assert.Equal(t, id, y.Rows[1].Values["member_id"])
+			z := s.adds(t, "loans", "member="+id)
+			assert.Equal(t, id, z.Rows[0].Values["member_id"])
+		})
+	}
+}

@@ -256,7 +256,9 @@ func (a *program) writeRows(ctx context.Context, x *loading, l *loadCommand) err
 	switch {
 	case l.write.part != "":
 		err = a.loadedPart(ctx, x.plan, x.store, x.name, x.options)
-	case len(l.unit.names) > 0 || len(x.plan.Targets) == 0:
+	case len(l.unit.names) > 0 || !slices.ContainsFunc(x.plan.Targets, func(t *plan.Target) bool {
+		return !t.Plan.Existing
+	}):
 		err = a.unitsAlone(ctx, x)
 	default:
 		x.again = false

@@ -269,8 +269,11 @@ func (a *program) lookCounts(ctx context.Context, s store.Store, t *schema.Table
 		return a.writeJSON(o)
 	}
 	fmt.Fprintf(a.out, "%s  %s\n", a.page.Bold(t.Name), a.page.Dim(diag.Count(total, "row", "rows")))
-	if len(out.Rows) > 0 {
+	switch {
+	case len(out.Rows) > 0:
 		fmt.Fprintln(a.out, a.page.Draw(out))
+	case total > 0:
+		fmt.Fprintln(a.out, a.page.Dim(fmt.Sprintf("  every column has more than %d different values", countedValues)))
 	}
 	if total == countedRows {
 		fmt.Fprintln(a.out, a.page.Dim("  only these rows were counted; the table may have more"))

@@ -133,7 +133,17 @@ func (c *compiler) literalSource(f *field) grow.Source {
 			Advise("write the source as {%s: ...}, or the text in quotes as \"%s\"", literal.S, literal.S)
 		return nil
 	}
-	return grow.Literal(literal)
+	return grow.Literal(f.asUUID(literal))
+}
+
+// asUUID reads a text as the UUID that its column holds.
+func (f *field) asUUID(v value.Value) value.Value {
+	if v.Type == value.Text && f.column != nil && f.column.Kind == schema.UUID {
+		if u, err := value.ParseUUID(v.S); err == nil {
+			return u
+		}
+	}
+	return v
 }
 
 // parentSource is the key of the parent, of which the row is one of so many children.
@@ -205,7 +215,7 @@ func (c *compiler) givenSource(f *field) grow.Source {
 		if !ok {
 			return nil
 		}
-		values = append(values, v)
+		values = append(values, f.asUUID(v))
 	}
 
 	if to != nil {
