@@ -205,9 +205,11 @@ func TestPlansThatCannotBuildOnOthers(t *testing.T) {
 // A plan that plans no rows of its own runs its units, and says nothing about tables that have rows.
 func TestUnitsBesideExistingRows(t *testing.T) {
 	f := newFolder(t)
-	f.makeDB("a.db", "CREATE TABLE boats (id INTEGER PRIMARY KEY, trips INTEGER NOT NULL); INSERT INTO boats VALUES (1, 0)")
+	f.makeDB("a.db", "CREATE TABLE boats (id INTEGER PRIMARY KEY, trips INTEGER NOT NULL); INSERT INTO boats "+
+		"VALUES (1, 0)")
 	f.write("evensprout.yaml", "name: sail\nseed: s\nclock: 2026-05-01T08:00:00Z\ndatabase: sqlite:a.db\nentities:\n"+
-		"  Boat: {table: boats, rows: existing}\nunits:\n  sail:\n    steps:\n      - update: Boat\n        match: {id: 1}\n"+
+		"  Boat: {table: boats, rows: existing}\nunits:\n  sail:\n    steps:\n      - update: Boat\n        "+
+		"match: {id: 1}\n"+
 		"        set: {trips: trips + 1}\n")
 	r := f.run("load")
 	require.Zero(t, r.code, r.errOut)
