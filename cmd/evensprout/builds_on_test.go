@@ -119,6 +119,9 @@ func TestPlansThatBuildOnOthers(t *testing.T) {
 
 		during := s.sh("true")
 		assert.Zero(t, during.code, during.errOut)
+		assert.Contains(t, s.sh("true").errOut, "copied", "a filled database is used again")
+		s.write("plans/regions.yaml", strings.Replace(regionPlan, "rows: 3", "rows: 4", 1))
+		assert.Contains(t, s.sh("true").errOut, "plans/regions.yaml is loaded first: 6 rows", "but not with other rows")
 	})
 }
 

@@ -143,12 +143,14 @@ func External(db *schema.Database, p *plan.Plan) []*schema.Table {
 	return slices.DeleteFunc(Emptied(db, planned(p, db)), func(t *schema.Table) bool { return t.External == "" })
 }
 
-// planned are the tables into which a plan inserts rows.
+// planned are the tables into which a plan, or one that it builds on, inserts rows.
 func planned(p *plan.Plan, db *schema.Database) []*schema.Table {
 	var out []*schema.Table
-	for _, t := range p.Outline(db) {
-		if t.Table != nil && !t.Plan.Existing && (t.Plan.Write == nil || t.Plan.Write.Mode == plan.Insert) {
-			out = append(out, t.Table)
+	for _, of := range append([]*plan.Plan{p}, p.Bases()...) {
+		for _, t := range of.Outline(db) {
+			if t.Table != nil && !t.Plan.Existing && (t.Plan.Write == nil || t.Plan.Write.Mode == plan.Insert) {
+				out = append(out, t.Table)
+			}
 		}
 	}
 	return out

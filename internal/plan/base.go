@@ -42,6 +42,28 @@ func (p *Plan) buildsOn(v *node) {
 // PathOf is where a plan is that this one builds on, seen from the current folder.
 func (p *Plan) PathOf(b *BuiltOn) string { return p.pathOf(b.Path) }
 
+// Bases are the plans that this one builds on, and those that these build on, as far as they can be read.
+func (p *Plan) Bases() []*Plan {
+	var out []*Plan
+	seen := map[string]bool{}
+	var add func(p *Plan)
+	add = func(p *Plan) {
+		for _, b := range p.BuildsOn {
+			path := filepath.Clean(p.pathOf(b.Path))
+			if seen[path] {
+				continue
+			}
+			seen[path] = true
+			if of, err := ReadFile(path); err == nil {
+				out = append(out, of)
+				add(of)
+			}
+		}
+	}
+	add(p)
+	return out
+}
+
 // base is the rows of an entity of a plan that this one builds on.
 type base struct {
 	plan   *Plan

@@ -439,8 +439,18 @@ func (p *Plan) pathOf(file string) string {
 // pathOf returns the path of a file that the plan names, relative to the plan.
 func (c *compiler) pathOf(file string) string { return c.plan.pathOf(file) }
 
-// Files are the files that the plan reads, seen from the current folder.
+// Files are the files that the plan reads, seen from the current folder: also those of the plans that it builds on, as
+// far as these can be read.
 func (p *Plan) Files() []string {
+	out := p.files()
+	for _, b := range p.Bases() {
+		out = append(out, b.files()...)
+	}
+	return out
+}
+
+// files are the files that the plan itself names.
+func (p *Plan) files() []string {
 	var out []string
 	add := func(e *Entity) {
 		if e == nil || e.RowsFrom == nil {
