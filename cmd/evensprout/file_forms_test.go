@@ -22,7 +22,7 @@ func TestAFileInOtherForms(t *testing.T) {
 	r := f.run("load", "--file", "wares.csv", "--db", "sqlite:a.db", "--save-plan", "wares.yaml")
 	require.Zero(t, r.code, r.errOut)
 	for _, said := range []string{
-		"note: the encoding of wares.csv is taken for windows-1252; --encoding names another",
+		"note: wares.csv is read as windows-1252; --encoding names another encoding",
 		`note: the separator of wares.csv is ";"`,
 		"note: numbers of wares.csv have a decimal comma",
 		"note: dates of wares.csv are written d.m.y",

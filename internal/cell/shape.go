@@ -35,7 +35,7 @@ func (s *Shape) See(raw []byte, row int64) error { return s.see(raw, row, 0) }
 
 func (s *Shape) see(raw []byte, row int64, depth int) error {
 	if depth > maxDepth {
-		return fmt.Errorf("lists and objects lie more than %d deep", maxDepth)
+		return fmt.Errorf("lists and objects are nested more than %d deep", maxDepth)
 	}
 	switch form(raw) {
 	case '{':

@@ -457,7 +457,8 @@ func (a *program) printAdded(x *added, name string) {
 		fmt.Fprintf(a.out, "This is load %d; evensprout withdraw %d undoes it.\n", x.result.Load, x.result.Load)
 	}
 	if k := x.kept; k != nil {
-		fmt.Fprintf(a.out, "%s is in the plan, too (%s:%d). The next load writes it: withdraw this addition before.\n",
+		fmt.Fprintf(a.out, "%s is in the plan, too (%s:%d). The next load writes it, so withdraw this addition "+
+			"first.\n",
 			k.name, k.file, k.line)
 		if len(k.unsaid) > 0 {
 			fmt.Fprintf(a.out, "Not in the plan: %s, which refers to a row that the plan does not name.\n",

@@ -44,7 +44,7 @@ func (a *program) askRow(
 	if a.errPage.Color {
 		faint = func(text string) string { return "\x1b[2m" + text + "\x1b[22m" }
 	}
-	title := a.errPage.Bold(r.Entity) + ": an empty answer takes what is shown"
+	title := a.errPage.Bold(r.Entity) + ": leave an answer empty to take what is shown"
 	answers, ok, err := ask.Form(in, a.errFile, title, fields, faint)
 	if err != nil {
 		return false, err

@@ -124,7 +124,7 @@ func differentTables(paths []string, plans map[string]*plan.Plan) error {
 			table := strings.ToLower(cmp.Or(e.Table, e.Name))
 			if other := by[table]; other != "" && other != path && !e.Existing {
 				return diag.Usagef(
-					"%s and %s both plan the table %s: let one of them build on the other, or load them apart",
+					"%s and %s both plan the table %s: let one of them build on the other, or load them separately",
 					other,
 					path,
 					cmp.Or(e.Table, e.Name),

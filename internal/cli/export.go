@@ -136,8 +136,8 @@ the whole.`,
 	c.Flags().
 		StringVar(&flags.sincePlan, "since-plan", "", "with --migration: only what changed since the plan in this "+
 			"`FILE`")
-	c.Flags().BoolVar(&flags.bare, "no-transaction", false, "with SQL: whoever runs it begins and commits")
-	c.Flags().BoolVar(&flags.local, "no-schema", false, "with SQL: names of tables without schemas")
+	c.Flags().BoolVar(&flags.bare, "no-transaction", false, "with SQL: leave BEGIN and COMMIT to whoever runs it")
+	c.Flags().BoolVar(&flags.local, "no-schema", false, "with SQL: leave schemas out of the names of tables")
 	c.Flags().
 		BoolVar(&flags.nest, "nest", false, "write one JSON document, with child rows inside their parents")
 	c.Flags().

@@ -163,7 +163,7 @@ func (a *program) fileInput(f *fileFlags) (*fileplan.Input, error) {
 			return nil, err
 		}
 		if in.Encoding != "" {
-			a.note("the encoding of %s is taken for %s; --encoding names another", f.file, in.Encoding)
+			a.note("%s is read as %s; --encoding names another encoding", f.file, in.Encoding)
 		}
 	}
 	if in.Separator == "" && strings.EqualFold(filepath.Ext(f.file), ".csv") {

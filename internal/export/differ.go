@@ -147,7 +147,7 @@ func (d *differ) choose() error {
 		o := other(d.from, t)
 		if o != nil && !slices.Equal(namesOf(t, key(t)), namesOf(o, key(o))) {
 			return fmt.Errorf(
-				"rows of %s are told apart by %s in one plan and by %s in the other, so they cannot be compared",
+				"rows of %s are identified by %s in one plan and by %s in the other, so they cannot be compared",
 				t.Table.Name,
 				strings.Join(namesOf(t, key(t)), ", "),
 				strings.Join(namesOf(o, key(o)), ", "),
@@ -282,7 +282,7 @@ func (d *differ) update(t *plan.Target) error {
 			continue
 		}
 		if d.changes.Changed++; !said {
-			s.sink.remark(fmt.Sprintf("\n-- %s: rows that changed", comment(t.Plan.Name)))
+			s.sink.remark(fmt.Sprintf("\n-- %s: changed rows", comment(t.Plan.Name)))
 			said = true
 		}
 		s.buf = s.appendWhere(append(s.buf, " WHERE "...), t, values)

@@ -190,7 +190,7 @@ func (s *scripter) script(ctx context.Context, out io.Writer, what string, make 
 	w := bufio.NewWriterSize(out, statementBytes)
 	s.sink = text(w)
 	if s.o.Bare {
-		s.sink.remark("-- For a program that begins and commits a transaction itself.")
+		s.sink.remark("-- For a program that begins and commits the transaction itself.")
 	}
 	part := ""
 	if p := s.manifest.Part; p != nil {
@@ -465,7 +465,7 @@ func (s *scripter) remove(ctx context.Context) error {
 		if s.only == nil {
 			s.sink.remark(fmt.Sprintf("\n-- %s: %d rows", comment(t.Plan.Name), s.manifest.Entity(t.Plan.Name).Rows))
 		} else if n := len(s.only[t]); n > 0 {
-			s.sink.remark(fmt.Sprintf("\n-- %s: %d rows that are gone", comment(t.Plan.Name), n))
+			s.sink.remark(fmt.Sprintf("\n-- %s: %d removed rows", comment(t.Plan.Name), n))
 		}
 		behind := ""
 		if k := key(t); s.sql.Inverse() && refersToItself(t) && len(k) == 1 {

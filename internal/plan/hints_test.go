@@ -854,14 +854,14 @@ var hintCasesOfPlans = []hintCase{
 		},
 	},
 	{
-		hint:   "call the element otherwise",
+		hint:   "give the element another name",
 		db:     plan.QuayTables,
 		text:   loopText("c in marks", "c.n"),
 		files:  loopFile,
 		change: []string{"c in", "mark in", "c.n", "mark.n"},
 	},
 	{
-		hint: "call the element otherwise",
+		hint: "give the element another name",
 		db:   plan.QuayTables,
 		text: strings.Replace(
 			loopText("mark in marks", "mark.n"),

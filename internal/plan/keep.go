@@ -33,7 +33,7 @@ func (p *Plan) WithGiven(entity, name, row string) (text []byte, line int, err e
 		given := e.pairs[at].value
 		switch {
 		case !given.mapping || given.braces || len(given.pairs) == 0:
-			return nil, 0, byHand(fmt.Sprintf("given: of %s is not a row a line", entity))
+			return nil, 0, byHand(fmt.Sprintf("the rows under given: of %s are not on lines of their own", entity))
 		case slices.ContainsFunc(given.pairs, func(x pair) bool { return x.key.text == name }):
 			return nil, 0, fmt.Errorf("the plan has a row %s.%s already", entity, name)
 		}

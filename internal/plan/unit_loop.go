@@ -54,11 +54,12 @@ func (u *unitCompiler) loop(s *Step) {
 		switch {
 		case name == "":
 		case u.field(name) >= 0:
-			u.c.add(s.targetPlace, "%s is already a field of the occasion", name).Advise("call the element otherwise")
+			u.c.add(s.targetPlace, "%s is already a field of the occasion", name).Advise("give the element "+
+				"another name")
 		case u.isRow(s, name) || slices.Contains(u.loopNames(s.outer()), name) ||
 			s.Element == s.Numbered:
 			u.c.add(s.targetPlace, "%s is already the name of a row or an element", name).
-				Advise("call the element otherwise")
+				Advise("give the element another name")
 		}
 	}
 	if s.List != "" {
@@ -86,7 +87,7 @@ func (u *unitCompiler) list(s *Step) error {
 			if l.Element == head {
 				return nil // told
 			}
-			return fmt.Errorf("%s is a number, and no list", head)
+			return fmt.Errorf("%s is a number, not a list", head)
 		}
 		slot, shape = u.element(l), l.items
 	} else {
@@ -113,7 +114,7 @@ func (u *unitCompiler) list(s *Step) error {
 				row = min(row, first)
 			}
 		}
-		return fmt.Errorf("%s is no list in %s", at, u.placeOf(row))
+		return fmt.Errorf("%s is not a list in %s", at, u.placeOf(row))
 	}
 	s.Over, s.items = slot, shape.Items
 	if s.items == nil {
@@ -149,7 +150,7 @@ func (u *unitCompiler) shape(i int) (*cell.Shape, error) {
 		switch v := values[f.fileColumn]; {
 		case v.IsNull():
 		case v.Type != value.JSON && !strings.HasPrefix(v.S, "[") && !strings.HasPrefix(v.S, "{"):
-			return nil, fmt.Errorf("%s is no list or object in %s", f.decl.Name, u.placeOf(int64(n)))
+			return nil, fmt.Errorf("%s is neither a list nor an object in %s", f.decl.Name, u.placeOf(int64(n)))
 		default:
 			if err := shape.See([]byte(v.S), int64(n)); err != nil {
 				return nil, fmt.Errorf("%s in %s: %w", f.decl.Name, u.placeOf(int64(n)), err)
@@ -171,7 +172,7 @@ func (u *unitCompiler) member(of int, shape *cell.Shape, path string) (int, *cel
 			return 0, nil, fmt.Errorf("%s is a list in %s: go through it with for", whole, u.placeOf(row))
 		}
 		if row := shape.Plain; row >= 0 {
-			return 0, nil, fmt.Errorf("%s is no object in %s", whole, u.placeOf(row))
+			return 0, nil, fmt.Errorf("%s is not an object in %s", whole, u.placeOf(row))
 		}
 		part := shape.Members[name]
 		if part == nil {
@@ -256,7 +257,7 @@ func (u *unitCompiler) ofLoop(s *Step, head, rest string) (slot int, found bool,
 	}
 	if t := u.out.Slots[slot]; t.Type == value.JSON && shape.Plain >= 0 {
 		row := max(shape.Object, shape.List)
-		return 0, false, fmt.Errorf("%s is plain in %s, and a list or an object in %s", t.Name,
+		return 0, false, fmt.Errorf("%s is a plain value in %s, and a list or an object in %s", t.Name,
 			u.placeOf(shape.Plain), u.placeOf(row))
 	}
 	return slot, true, nil

@@ -203,15 +203,16 @@ func TestLoopsThatAreWrong(t *testing.T) {
 	k.Store = k.Open(t)
 	text := strings.Replace(depotPlan, "TOGETHER", "1", 1)
 	for name, x := range map[string]struct{ from, to, more, message string }{
-		"not a list":      {"in lines", "in buyer", "", "buyer is no list in"},
-		"text":            {"in lines", "in no", "", "no is no list or object in"},
+		"not a list":      {"in lines", "in buyer", "", "buyer is not a list in"},
+		"text":            {"in lines", "in no", "", "no is neither a list nor an object in"},
 		"an unknown list": {"in lines", "in lnies", "", "have no field lnies"},
 		"an unknown key": {"line.qty", "line.qyt", "", "no line has the key qyt; known: notes, packed, " +
 			"price, qty, sku"},
 		"a list as a value":      {"note: note", "note: line.notes", "", "line.notes is of type json"},
-		"a key of a plain value": {"note: note", "note: note.text", "", "note is no object in"},
+		"a key of a plain value": {"note: note", "note: note.text", "", "note is not an object in"},
 		"a part of a list":       {"buyer: buyer.name", "buyer: lines.sku", "", "lines is a list in"},
-		"plain and a list":       {"", "", `{"no": "B", "lines": [{"sku": "S1", "qty": [1]}]}`, "line.qty is plain in"},
+		"plain and a list":       {"", "", `{"no": "B", "lines": [{"sku": "S1", "qty": [1]}]}`, "line.qty is a "+
+			"plain value in"},
 		"a name that is taken":   {"note in line.notes", "line in line.notes", "", "line is already the name of"},
 		"a field's name": {"note in line.notes", "no in line.notes", "", "no is already a field of the " +
 			"occasion"},
@@ -219,7 +220,7 @@ func TestLoopsThatAreWrong(t *testing.T) {
 			"    - delete: order_lines\n        match: {id: item.id}", "",
 			"no earlier step finds or adds a row named item"},
 		"no list named":  {"line in lines", "line", "", "for must say what an element is called"},
-		"plain elements": {"", "", `{"no": "B", "lines": ["S1"]}`, "line is no object in"},
+		"plain elements": {"", "", `{"no": "B", "lines": ["S1"]}`, "line is not an object in"},
 	} {
 		k.write(t, "orders.ndjson", line+"\n"+x.more)
 		changed := strings.Replace(text, x.from, x.to, 1)
