@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"evensprout/internal/diag"
 	"evensprout/internal/habits"
 	"evensprout/internal/lookup"
@@ -79,6 +81,14 @@ func shorter(s string) string {
 	return s
 }
 
+// line prints a line, cut to the width of a terminal.
+func (x *treePrinter) line(text string) {
+	if page := x.program.page; page.Height > 0 {
+		text = ansi.Truncate(text, page.Width, "…")
+	}
+	fmt.Fprintln(x.program.out, text)
+}
+
 // print draws what is above and below a row. The first row has a line for each column.
 func (x *treePrinter) print(t *lookup.Tree, indent string, first bool) error {
 	a := x.program
@@ -93,13 +103,13 @@ func (x *treePrinter) print(t *lookup.Tree, indent string, first bool) error {
 		lines += len(cells)
 		for _, c := range cells {
 			branch, _ := next()
-			fmt.Fprintln(a.out, branch+c)
+			x.line(branch + c)
 		}
 	}
 	for _, up := range t.Above {
 		branch, below := next()
 		head := fmt.Sprintf("%s: %s", strings.Join(up.Columns, ", "), a.page.Bold(rowName(up.Tree)))
-		fmt.Fprintln(a.out, branch+inline(head, cellsOf(up.Tree)))
+		x.line(branch + inline(head, cellsOf(up.Tree)))
 		if err := x.print(up.Tree, below, false); err != nil {
 			return err
 		}
@@ -124,7 +134,7 @@ func (x *treePrinter) print(t *lookup.Tree, indent string, first bool) error {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintln(a.out, a.page.Dim(below+end)+inline(rowName(child), append(cells, cellsOf(child)...)))
+			x.line(a.page.Dim(below+end) + inline(rowName(child), append(cells, cellsOf(child)...)))
 			if err := x.print(child, below+deeper, false); err != nil {
 				return err
 			}
