@@ -54,7 +54,7 @@ func (u *unitCompiler) loop(s *Step) {
 		switch {
 		case name == "":
 		case u.field(name) >= 0:
-			u.c.add(s.targetPlace, "%s is already a field of the occasion", name).Advise("give the element "+
+			u.c.add(s.targetPlace, "%s is already a field of the occasion", name).Advise("give the element " +
 				"another name")
 		case u.isRow(s, name) || slices.Contains(u.loopNames(s.outer()), name) ||
 			s.Element == s.Numbered:

@@ -211,9 +211,9 @@ func TestLoopsThatAreWrong(t *testing.T) {
 		"a list as a value":      {"note: note", "note: line.notes", "", "line.notes is of type json"},
 		"a key of a plain value": {"note: note", "note: note.text", "", "note is not an object in"},
 		"a part of a list":       {"buyer: buyer.name", "buyer: lines.sku", "", "lines is a list in"},
-		"plain and a list":       {"", "", `{"no": "B", "lines": [{"sku": "S1", "qty": [1]}]}`, "line.qty is a "+
+		"plain and a list": {"", "", `{"no": "B", "lines": [{"sku": "S1", "qty": [1]}]}`, "line.qty is a " +
 			"plain value in"},
-		"a name that is taken":   {"note in line.notes", "line in line.notes", "", "line is already the name of"},
+		"a name that is taken": {"note in line.notes", "line in line.notes", "", "line is already the name of"},
 		"a field's name": {"note in line.notes", "no in line.notes", "", "no is already a field of the " +
 			"occasion"},
 		"a row outside its loop": {"set: {line_id: item.id, note: note}", "set: {line_id: item.id, note: note}\n  " +
