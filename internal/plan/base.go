@@ -98,8 +98,9 @@ func (c *compiler) openBases(o Options) []*entity {
 			at("more than %d plans build on one another", maxBases)
 			continue
 		}
-		o.chain = append(slices.Clone(chain), absolute)
-		compiled := c.compileBase(b, path, o)
+		inner := o
+		inner.chain = append(slices.Clone(chain), absolute)
+		compiled := c.compileBase(b, path, inner)
 		if compiled == nil {
 			continue
 		}
@@ -125,6 +126,9 @@ func (c *compiler) openBases(o Options) []*entity {
 func (c *compiler) declareBases() {
 	for _, e := range c.openBases(c.options) {
 		if other := c.byName[e.decl.Name]; other != nil {
+			if other.base != nil && sameFile(other.base.plan, e.base.plan) {
+				continue // two plans build on it
+			}
 			c.add(other.decl.place, "%s is also an entity of %s", e.decl.Name, e.base.plan.File()).
 				Advise("take it out of one of the plans: this one can refer to the rows of the other")
 			continue
@@ -132,6 +136,13 @@ func (c *compiler) declareBases() {
 		c.entities = append(c.entities, e)
 		c.byName[e.decl.Name] = e
 	}
+}
+
+// sameFile reports whether two plans are one.
+func sameFile(a, b *Plan) bool {
+	x, err1 := filepath.Abs(a.File())
+	y, err2 := filepath.Abs(b.File())
+	return err1 == nil && err2 == nil && x == y
 }
 
 // compileBase compiles a plan that this one builds on; nil after reporting what is wrong with it.
