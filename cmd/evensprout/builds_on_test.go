@@ -173,7 +173,8 @@ func TestAPreviewOfAPlanThatBuildsOnOthers(t *testing.T) {
 	require.Zero(t, r.code, r.errOut)
 	assert.Contains(t, r.out, "Region.south")
 	assert.Contains(t, r.out, "Zone.port")
-	s.write("evensprout.yaml", strings.Replace(shopPlan, "[plans/zones.yaml]", "[plans/regions.yaml, plans/zones.yaml]", 1))
+	s.write("evensprout.yaml", strings.Replace(shopPlan, "[plans/zones.yaml]", "[plans/regions.yaml, "+
+		"plans/zones.yaml]", 1))
 	two := s.run("preview", "--entity", "Shop")
 	require.Zero(t, two.code, two.errOut)
 	assert.Equal(t, r.out, two.out, "a plan on which two others build")
