@@ -81,8 +81,8 @@ func TestPlansForFilesAreRefused(t *testing.T) {
 		"what a.csv does not have cannot be generated for odd: no value is known for n": {
 			"--file", "a.csv", "--table", "odd",
 		},
-		"there is no such file": {"--file", "b.csv", "--table", "notes"},
-		"empty.csv":             {"--file", "empty.csv", "--table", "notes"},
+		"there is no file b.csv": {"--file", "b.csv", "--table", "notes"},
+		"empty.csv":              {"--file", "empty.csv", "--table", "notes"},
 		"rows cannot be read from this kind of file": {"--file", "a.db", "--table", "notes"},
 		"--file cannot be combined with --into":      {"--file", "a.csv", "--into", "p.yaml"},
 		"--table needs --file":                       {"--table", "notes"},

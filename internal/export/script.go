@@ -208,7 +208,7 @@ func (s *scripter) script(ctx context.Context, out io.Writer, what string, make 
 		),
 	)
 	exec := func(sql string) error { return s.sink.statement(nil, []byte(sql)) }
-	var begin []string
+	begin, after := s.sql.InUTC()
 	if !s.o.Bare {
 		begin = s.sql.Begin()
 	}
@@ -223,6 +223,11 @@ func (s *scripter) script(ctx context.Context, out io.Writer, what string, make 
 	if s.o.Bare {
 		if err := s.sql.Quoting(exec, func() error { return make(ctx) }); err != nil {
 			return err
+		}
+		for _, line := range after {
+			if err := exec(line); err != nil {
+				return err
+			}
 		}
 		return w.Flush()
 	}

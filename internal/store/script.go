@@ -22,6 +22,9 @@ type Script interface {
 	// Quoting lets literals be read as they are written here, for as long as something is
 	// done in a transaction of somebody else's.
 	Quoting(exec func(sql string) error, do func() error) error
+	// InUTC are the statements that let moments be read as UTC in a transaction of somebody else's, and those that put
+	// the session back.
+	InUTC() (before, after []string)
 	// Table is a table's quoted name, with its schema.
 	Table(t *schema.Table) string
 	// AppendLiteral appends a value as the column takes it.

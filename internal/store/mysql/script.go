@@ -17,6 +17,12 @@ func (script) Name() string { return "MariaDB" }
 
 func (script) Late() []string { return nil }
 
+// InUTC sets the time zone, which columns of the type TIMESTAMP are read in.
+func (script) InUTC() (before, after []string) {
+	return []string{"SET @evensprout_time_zone = @@SESSION.time_zone", "SET SESSION time_zone = '+00:00'"},
+		[]string{"SET SESSION time_zone = @evensprout_time_zone"}
+}
+
 func (script) Begin() []string {
 	return []string{
 		"SET NAMES utf8mb4",

@@ -22,18 +22,15 @@ func (Driver) SurveyConn(ctx context.Context, conn *sql.Conn, _ string) (*schema
 	return db, true, err
 }
 
-// Quoting turns backslashes off, sets the time zone to UTC, and puts both back.
+// Quoting turns backslashes off, and puts them back.
 func (script) Quoting(exec func(string) error, do func() error) error {
 	for _, sql := range []string{
 		"SET @evensprout_sql_mode = @@SESSION.sql_mode",
-		"SET @evensprout_time_zone = @@SESSION.time_zone",
 		"SET SESSION sql_mode = CONCAT(@@SESSION.sql_mode, ',NO_BACKSLASH_ESCAPES,NO_AUTO_VALUE_ON_ZERO')",
-		"SET SESSION time_zone = '+00:00'",
 	} {
 		if err := exec(sql); err != nil {
 			return err
 		}
 	}
-	return errors.Join(do(), exec("SET SESSION sql_mode = @evensprout_sql_mode"),
-		exec("SET SESSION time_zone = @evensprout_time_zone"))
+	return errors.Join(do(), exec("SET SESSION sql_mode = @evensprout_sql_mode"))
 }

@@ -17,6 +17,9 @@ type script struct{ sqlText }
 
 func (script) Name() string { return "PostgreSQL" }
 
+// InUTC does nothing: moments are written with their zone.
+func (script) InUTC() (before, after []string) { return nil, nil }
+
 func (script) Begin() []string {
 	return []string{
 		"SET client_encoding = 'UTF8'",

@@ -15,6 +15,9 @@ type script struct{ sqlText }
 
 func (script) Name() string { return "SQLite" }
 
+// InUTC does nothing: moments are texts.
+func (script) InUTC() (before, after []string) { return nil, nil }
+
 func (script) Begin() []string { return []string{"PRAGMA foreign_keys = ON", "BEGIN"} }
 func (script) Late() []string  { return []string{"PRAGMA defer_foreign_keys = ON"} }
 
