@@ -198,7 +198,8 @@ func TestPlansThatCannotBuildOnOthers(t *testing.T) {
 			"region: Region.north}}\n  Shop:\n    table: shops", "both use the table zones"},
 		"children": {"evensprout.yaml", "rows: 20", "per: {Region: 2}", "rows cannot be planned per row of " +
 			"another plan"},
-		"not a path": {"evensprout.yaml", "[plans/zones.yaml]", "{a: b}", "builds_on"},
+		"not a path":           {"evensprout.yaml", "[plans/zones.yaml]", "{a: b}", "builds_on"},
+		"a field that is none": {"evensprout.yaml", "zone: {pick", "zoen: {pick", "zoen"},
 	} {
 		s.sharedPlans(t)
 		text := s.read(x.file)
@@ -207,6 +208,7 @@ func TestPlansThatCannotBuildOnOthers(t *testing.T) {
 		r := s.run("load", "--db", "sqlite:a.db")
 		assert.NotZero(t, r.code, name)
 		assert.Contains(t, r.errOut, x.message, name)
+		assert.Equal(t, []string{"0"}, s.query("a.db", "SELECT count(*) FROM regions"), "%s: nothing is written", name)
 	}
 }
 
@@ -224,4 +226,14 @@ func TestUnitsBesideExistingRows(t *testing.T) {
 	assert.NotContains(t, r.out, "when: empty")
 	assert.Contains(t, r.out, "update Boat")
 	assert.Contains(t, f.run("look", "boats", "--counts").out, "trips")
+}
+
+// What is loaded first keeps a journal only if the load does.
+func TestBasesWithoutAJournal(t *testing.T) {
+	s := &site{folder: newFolder(t)}
+	s.makeDB("a.db", strings.ReplaceAll(sharedTables, "{key}", "INTEGER PRIMARY KEY"))
+	s.sharedPlans(t)
+	r := s.run("load", "--db", "sqlite:a.db", "--no-journal")
+	require.Zero(t, r.code, r.errOut)
+	assert.Equal(t, []string{"0"}, s.query("a.db", "SELECT count(*) FROM sqlite_schema WHERE name LIKE 'evensprout%'"))
 }

@@ -30,6 +30,20 @@ func (a *program) loadBases(ctx context.Context, args []string, o load.Options) 
 		return err
 	}
 	defer s.Close()
+	db, err := s.Survey(ctx)
+	if err != nil {
+		return err
+	}
+	// Nothing is written for a plan that is wrong.
+	c, err := p.Compile(plan.Options{
+		Database: db, Rows: a.ws.OpenRows, Existing: existingRows(ctx, s), Unloaded: true,
+	})
+	if err != nil {
+		return nil
+	}
+	if err := c.Close(); err != nil {
+		return err
+	}
 	return a.loadBasesOf(ctx, p, s, o, nil)
 }
 

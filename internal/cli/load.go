@@ -197,8 +197,13 @@ func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) err
 func (a *program) behindBases(
 	ctx context.Context, args []string, l *loadCommand, o load.Options,
 ) (*plan.Compiled, store.Store, string, error) {
-	if !o.DryRun && l.plansRows() {
-		if err := a.loadBases(ctx, args, load.Options{Jobs: o.Jobs, Journal: a.journal("", false)}); err != nil {
+	// Parts are loaded beside each other, so none of them loads what all need.
+	if !o.DryRun && l.plansRows() && l.write.part == "" {
+		first := load.Options{Jobs: o.Jobs}
+		if !l.keep.none {
+			first.Journal = a.journal("", l.keep.noUndo)
+		}
+		if err := a.loadBases(ctx, args, first); err != nil {
 			return nil, nil, "", err
 		}
 	}

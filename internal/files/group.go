@@ -81,7 +81,7 @@ func (g *grouped) Len() uint64 { return uint64(len(g.starts) - 1) }
 // Close removes the spool.
 func (g *grouped) Close() error { return g.table.Close() }
 
-// Names are the columns that groups are told by, and no name for the list.
+// Names are the columns that groups are known by, and no name for the list.
 func (g *grouped) Names() []string {
 	var names []string
 	for _, i := range g.by {

@@ -122,7 +122,7 @@ func Rows(spec plan.FileSpec) (plan.FileRows, diag.Problems) {
 	return rows, nil
 }
 
-// sameFile reports whether a file is as it was. What cannot be looked at is told when it is opened.
+// sameFile reports whether a file is as it was. What cannot be looked at is reported when it is opened.
 func sameFile(before, after os.FileInfo) bool {
 	if before == nil || after == nil {
 		return before == after

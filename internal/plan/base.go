@@ -158,14 +158,16 @@ func (c *compiler) compileBase(b *BuiltOn, path string, o Options) *Compiled {
 	}
 	inner := Options{
 		Database: o.Database, Rows: o.Rows, Existing: o.Existing, Plans: o.Plans, Since: o.Since, WithoutUnits: true,
-		WithoutAlways: true, chain: o.chain,
+		WithoutAlways: true, Unloaded: o.Unloaded, chain: o.chain,
 	}
 	compiled, err := p.Compile(inner)
 	var problems diag.Problems
 	if errors.As(err, &problems) && problems.OnlyDatabase() { // what refers to its rows may be right
 		c.baseProblem(b, err)
-		inner.Database = nil
-		compiled, err = p.Compile(inner)
+		inner.Unloaded = true
+		if compiled, err = p.Compile(inner); err != nil {
+			return nil // reported
+		}
 	}
 	if err != nil {
 		c.baseProblem(b, err)
@@ -243,7 +245,7 @@ func (t baseTable) Close() error                        { return nil }
 // rows are those of that plan, as they are in the table, if there is one.
 func (c *compiler) openBase(e *entity) {
 	x := e.base
-	if c.db == nil || e.table == nil || c.openTable == nil || x.target.Table == nil {
+	if c.db == nil || e.table == nil || c.openTable == nil || x.target.Table == nil || c.options.Unloaded {
 		c.asPlanned(e)
 		return
 	}
@@ -290,11 +292,12 @@ func (c *compiler) asPlanned(e *entity) {
 		if f.Inner {
 			continue
 		}
-		own := c.newField(e, &Field{Name: f.Name, word: wordStored, place: x.place})
-		own.grow.Source, own.state = grow.Stored(i, f.Source.Type(), f.Source.Scale()), compiled
+		d := &Field{Name: f.Name, word: wordStored, place: x.place}
 		if e.table != nil && x.target.Columns[i] != nil {
-			own.column = x.target.Columns[i]
+			d.Column = x.target.Columns[i].Name
 		}
+		own := c.newField(e, d)
+		own.grow.Source, own.state = grow.Stored(i, f.Source.Type(), f.Source.Scale()), compiled
 	}
 }
 

@@ -114,6 +114,8 @@ type Options struct {
 	Since *Migration
 	// Plans reads a plan that this one builds on; nil: as ReadFile does.
 	Plans func(path string) (*Plan, error)
+	// Unloaded lets the rows of plans that this one builds on not be in their tables yet.
+	Unloaded bool
 
 	chain []string // plans that build on this one, from the root
 }

@@ -348,7 +348,7 @@ func (c *compiler) placesOf(r *RowsFrom, names []string, what string) (places []
 	return places, true
 }
 
-// ofGroups are the columns of groups: those that they are told by, and the list.
+// ofGroups are the columns of groups: those that they are known by, and the list.
 func (r *RowsFrom) ofGroups() []*FileColumn {
 	var out []*FileColumn
 	for _, name := range r.GroupBy {
