@@ -57,7 +57,8 @@ func (c *compiler) bind(e *entity) {
 	if e.table != nil {
 		taken := map[string]*field{}
 		for _, f := range e.fields {
-			if f.decl.inner || e.base != nil && f.decl.Column == "" { // what is wrong with another plan is reported there
+			// What is wrong with another plan is reported there.
+			if f.decl.inner || e.base != nil && f.decl.Column == "" {
 				continue
 			}
 			f.column = c.column(e, f)
