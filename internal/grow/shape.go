@@ -30,6 +30,17 @@ var shapeParams = []struct {
 	{"exponential", []string{"mean"}},
 }
 
+// text says a shape in full.
+func (by Shape) text() string {
+	out := by.Name
+	for _, v := range []*value.Value{by.Mean, by.Spread, by.Median, by.P95} {
+		if out += " "; v != nil {
+			out += v.String()
+		}
+	}
+	return out
+}
+
 // ShapeNames are the names of all shapes.
 func ShapeNames() []string {
 	var out []string
@@ -112,8 +123,23 @@ func ShapedDeal(lo, hi uint64, by Shape) ([]rng.DealGroup, error) {
 // shapeBins is how many bins a histogram has at most.
 const shapeBins = 256
 
+// Shapes remembers what shapes are made of: many fields of a plan have the same range and shape, and a shape takes
+// milliseconds. The zero value is ready; it belongs to one goroutine.
+type Shapes struct{ known map[shapeKey]histogram }
+
+// shapeKey is all that a histogram depends on.
+type shapeKey struct {
+	lo, step int64
+	n        uint64
+	scale    uint8
+	by       string
+}
+
 // Shaped distributes the numbers of a range by a shape.
-func Shaped(s Source, by Shape) (Source, error) {
+func Shaped(s Source, by Shape) (Source, error) { return new(Shapes).Shaped(s, by) }
+
+// Shaped distributes the numbers of a range by a shape.
+func (x *Shapes) Shaped(s Source, by Shape) (Source, error) {
 	r, ok := s.(*ranged)
 	if !ok || !value.IsNumber(r.typ) {
 		return nil, errors.New("a shape is for numbers; for moments use hours, weekdays, rush, season and growth")
@@ -122,6 +148,11 @@ func Shaped(s Source, by Shape) (Source, error) {
 		return s, nil
 	}
 	out := &shaped{of: *r}
+	key := shapeKey{r.lo, r.step, r.n, r.scale, by.text()}
+	if known, ok := x.known[key]; ok {
+		out.histogram = known
+		return out, nil
+	}
 	density, err := out.bins(by)
 	if err != nil {
 		return nil, err
@@ -131,6 +162,10 @@ func Shaped(s Source, by Shape) (Source, error) {
 		total += max(1, density(i)) // no value is impossible
 		out.sums = append(out.sums, total)
 	}
+	if x.known == nil {
+		x.known = map[shapeKey]histogram{}
+	}
+	x.known[key] = out.histogram
 	return out, nil
 }
 

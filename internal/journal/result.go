@@ -53,8 +53,9 @@ type Result struct {
 	DryRun       bool          `json:"dry_run"`
 	Elapsed      time.Duration `json:"elapsed_ns"`
 	Notice       string        `json:"notice,omitempty"`
-	Unit         *UnitResult   `json:"unit,omitempty"` // of a run of a unit, in the journal
-	Part         *PartResult   `json:"part,omitempty"` // what one part did, of a load in parts
+	Unit         *UnitResult   `json:"unit,omitempty"`    // of a run of a unit, in the journal
+	Part         *PartResult   `json:"part,omitempty"`    // what one part did, of a load in parts
+	Indexes      *Indexes      `json:"indexes,omitempty"` // nil if there was nothing to decide
 	// Statements are the distinct statements, and Sent how many ran.
 	Statements []store.Statement `json:"statements,omitempty"`
 	Sent       int64             `json:"statements_sent"`
@@ -62,6 +63,13 @@ type Result struct {
 	Unmatched []*Refusal `json:"unmatched,omitempty"`
 	// Rejections are the first rows that were left out.
 	Rejections []*Refusal `json:"rejections,omitempty"`
+}
+
+// Indexes is what a load did with the indexes of large tables that were empty.
+type Indexes struct {
+	Rebuilt int      `json:"rebuilt"`          // dropped, and made again behind the rows
+	Tables  []string `json:"tables,omitempty"` // whose they are
+	Kept    string   `json:"kept,omitempty"`   // why all stayed in place
 }
 
 // Entity is what a load did with one entity.

@@ -170,15 +170,13 @@ func (w *Writer) failed(err error) {
 // regrow grows the rows of a run here and now.
 func (w *Writer) regrow(run order.Run) iter.Seq[*grow.Batch] {
 	return func(yield func(*grow.Batch) bool) {
-		g := w.Grower()
-		var b grow.Batch
-		for part := range run.Slices() {
-			g.Grow(part.Target.Grow, part.First, int(part.Rows), &b)
-			if err := g.Err(); err != nil {
+		var room grow.Batch
+		for b, err := range run.Grown(w.Grower(), &room) {
+			if err != nil {
 				w.failed(err)
 				return
 			}
-			if !yield(&b) {
+			if !yield(b) {
 				return
 			}
 		}

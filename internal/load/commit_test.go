@@ -341,7 +341,7 @@ func TestRebuiltIndexes(t *testing.T) {
 		_, err = d.Load(
 			t,
 			strings.Replace(entities, "NOTE", "{pattern: \"[A-Z]{9}\", unique: true}", 1),
-			load.Options{Rebuild: true},
+			load.Options{Indexes: load.IndexesRebuild},
 		)
 		if d.Name == "mariadb" {
 			var fault *store.Fault
@@ -365,7 +365,7 @@ func TestRebuiltIndexes(t *testing.T) {
 			_, err := d.Load(
 				t,
 				strings.Replace(entities, "NOTE", "{pattern: \"[A-Z]{9}\", unique: true}", 1),
-				load.Options{Rebuild: true},
+				load.Options{Indexes: load.IndexesRebuild},
 			)
 			assert.ErrorContains(
 				t,
@@ -378,7 +378,11 @@ func TestRebuiltIndexes(t *testing.T) {
 		if d.Name == "mariadb" {
 			t.Skip("it does not rebuild")
 		}
-		_, err := d.Load(t, strings.Replace(entities, "NOTE", "{choose: [a, b]}", 1), load.Options{Rebuild: true})
+		_, err := d.Load(
+			t,
+			strings.Replace(entities, "NOTE", "{choose: [a, b]}", 1),
+			load.Options{Indexes: load.IndexesRebuild},
+		)
 		var r *journal.Refusal
 		require.ErrorAs(t, err, &r, "a violation that shows only when the index is made again")
 		assert.Equal(t, store.Unique, r.Kind)

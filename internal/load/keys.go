@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"evensprout/internal/grow"
+	"evensprout/internal/order"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 	"evensprout/internal/value"
@@ -16,15 +17,18 @@ func (w *Writer) gotKeys(t *Target, p *Pass, keys []value.Value) error {
 		return nil
 	}
 	at := slices.Index(t.Grow.Fields, t.Grow.Key)
-	var b grow.Batch
-	g := w.Grower()
+	var room grow.Batch
 	for _, s := range p.segments {
-		g.Grow(t.Grow, s.first, int(s.rows), &b)
-		if err := g.Err(); err != nil {
-			return err
-		}
-		for i := range b.Len {
-			w.Session.rename(t, b.Row(i)[at], keys[s.number+int64(i)])
+		next := s.number
+		run := order.Run{Target: t.Target, First: s.first, Rows: uint64(s.rows)}
+		for b, err := range run.Grown(w.Grower(), &room) {
+			if err != nil {
+				return err
+			}
+			for i := range b.Len {
+				w.Session.rename(t, b.Row(i)[at], keys[next])
+				next++
+			}
 		}
 		w.log.Key(t.Plan.Name, s.first, keys[s.number:s.number+s.rows])
 	}

@@ -10,6 +10,7 @@ import (
 
 	"evensprout/internal/archive"
 	"evensprout/internal/journal"
+	"evensprout/internal/order"
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
@@ -235,13 +236,10 @@ func (l *Session) findLeft(ctx context.Context, s store.Store, left *leftAlone) 
 func (l *Session) eachRow(ctx context.Context, t *Target, do func(row grow.Row, values []value.Value) error) error {
 	g := grow.NewGrower(l.Plan.Set)
 	defer g.Close()
-	var b grow.Batch
+	var room grow.Batch
 	each := func(first grow.Row, rows uint64) error {
-		const most = 1000
-		for rows > 0 {
-			n := min(rows, most)
-			g.Grow(t.Grow, first, int(n), &b)
-			if err := g.Err(); err != nil {
+		for b, err := range (order.Run{Target: t.Target, First: first, Rows: rows}).Grown(g, &room) {
+			if err != nil {
 				return err
 			}
 			for i := range b.Len {
@@ -249,7 +247,6 @@ func (l *Session) eachRow(ctx context.Context, t *Target, do func(row grow.Row, 
 					return err
 				}
 			}
-			first.N, rows = first.N+n, rows-n
 			if err := ctx.Err(); err != nil {
 				return context.Cause(ctx)
 			}

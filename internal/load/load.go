@@ -41,9 +41,9 @@ type Options struct {
 	Changed  func(Changed) error
 	// Later leaves the plan's invariants to be looked at when units are done, too.
 	Later bool
-	// Rebuild drops secondary indexes, unique and foreign keys of empty tables and
-	// makes them again when the rows are in.
-	Rebuild bool
+	// Indexes says whether secondary indexes, unique and foreign keys of empty tables are dropped, and made again when
+	// the rows are in; empty: IndexesAuto.
+	Indexes IndexWay
 	// Journal asks for the load to be written down in the database; nil: it is not.
 	Journal *Journal
 	// Again opens another connection to the same database; nil: there is only one.
@@ -210,6 +210,9 @@ func (l *Session) once(ctx context.Context, w *Writer) (*journal.Result, error) 
 func NewSession(c *plan.Compiled, s store.Store, o Options) (*Session, error) {
 	o.Jobs = max(o.Jobs, 1)
 	o.Commit = cmp.Or(o.Commit, c.Plan.Commit, plan.CommitLoad)
+	if err := o.refuseRebuild(); err != nil {
+		return nil, err
+	}
 	l := &Session{Plan: c, Options: o, Order: order.Of(c), Traits: s.Traits(), Began: time.Now()}
 	return l, l.prepare()
 }
@@ -244,6 +247,7 @@ func (l *Session) write(ctx context.Context, w *Writer) error {
 // finished is what the load did.
 func (l *Session) finished(w *Writer) *journal.Result {
 	l.Count(w.Store)
+	l.noteChunked()
 	r := l.summary()
 	if l.Options.Keyed != nil {
 		l.reportKeys(w)
@@ -412,32 +416,40 @@ func (l *Session) inOne(ctx context.Context, w *Writer) error {
 	if err := l.Reserve(ctx, w); err != nil {
 		return err
 	}
-	return l.Repeat(ctx, w, func() error {
-		l.Reset()
-		w.decided, w.state = newState(), newState()
-		if err := w.Begin(ctx); err != nil {
-			return err
-		}
-		if l.Journal != nil && !l.Options.DryRun {
-			if err := l.enter(ctx, w); err != nil {
-				return err
-			}
-		}
-		if err := l.openFiles(); err != nil {
-			return err
-		}
-		err := l.writeAll(ctx, w)
-		if err == nil {
-			err = l.finish(ctx, w)
-		}
-		if l.files != nil {
-			// Rows whose commit was not answered may be there: then their files must be.
-			var fault *store.Fault
-			open := l.Journal != nil && errors.As(err, &fault) && fault.Kind == store.Unanswered
-			err = errors.Join(err, l.files.end(open || l.Result.Transactions > 0))
-		}
+	err := l.Repeat(ctx, w, func() error { return l.transaction(ctx, w) })
+	if errors.Is(err, errIndexRefused) {
+		l.Options.Indexes = IndexesKeep
+		err = l.Repeat(ctx, w, func() error { return l.transaction(ctx, w) })
+	}
+	return err
+}
+
+// transaction loads everything, once.
+func (l *Session) transaction(ctx context.Context, w *Writer) error {
+	l.Reset()
+	w.decided, w.state = newState(), newState()
+	if err := w.Begin(ctx); err != nil {
 		return err
-	})
+	}
+	if l.Journal != nil && !l.Options.DryRun {
+		if err := l.enter(ctx, w); err != nil {
+			return err
+		}
+	}
+	if err := l.openFiles(); err != nil {
+		return err
+	}
+	err := l.writeAll(ctx, w)
+	if err == nil {
+		err = l.finish(ctx, w)
+	}
+	if l.files != nil {
+		// Rows whose commit was not answered may be there: then their files must be.
+		var fault *store.Fault
+		open := l.Journal != nil && errors.As(err, &fault) && fault.Kind == store.Unanswered
+		err = errors.Join(err, l.files.end(open || l.Result.Transactions > 0))
+	}
+	return err
 }
 
 // writeAll writes all chunks with one connection, late references after them.

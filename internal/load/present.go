@@ -156,7 +156,7 @@ func (l *Session) presentLater(
 		rows = uint64(len(t.Grow.Side))
 	}
 	var b grow.Batch
-	g.Grow(t.Grow, first, int(min(rows, looked)), &b)
+	g.GrowSome(t.Grow, first, int(min(rows, looked)), &b)
 	if err := g.Err(); err != nil {
 		return "", err
 	}

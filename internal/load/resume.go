@@ -46,7 +46,7 @@ func (p *PastLoad) resume(ctx context.Context, s store.Store, o Options) (*journ
 		return nil, fmt.Errorf("load %d is %s, so there is nothing to resume", e.Number, e.State)
 	}
 	about := e.About
-	o.Chunk, o.Commit, o.DryRun, o.Rebuild = about.Chunk, about.Commit, false, false
+	o.Chunk, o.Commit, o.DryRun, o.Indexes = about.Chunk, about.Commit, false, IndexesAuto
 	o.Part.Of = about.Parts
 	policies := maps.Clone(about.Policies)
 	if policies == nil {

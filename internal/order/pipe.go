@@ -145,6 +145,23 @@ func (p *Pipe) Rows(ctx context.Context, run Run, failed func(error)) iter.Seq[*
 	}
 }
 
+// Grown grows the rows of the run, a batch at a time: at most SliceRows rows, and fewer where they are large. The batch
+// is used again.
+func (run Run) Grown(g *grow.Grower, b *grow.Batch) iter.Seq2[*grow.Batch, error] {
+	return func(yield func(*grow.Batch, error) bool) {
+		for rest := run; rest.Rows > 0; rest = rest.after(b) {
+			g.GrowSome(rest.Target.Grow, rest.First, int(min(SliceRows, rest.Rows)), b)
+			if err := g.Err(); err != nil {
+				yield(nil, err)
+				return
+			}
+			if !yield(b, nil) {
+				return
+			}
+		}
+	}
+}
+
 // after is what is left of a run behind a batch of it.
 func (run Run) after(b *grow.Batch) Run {
 	n := uint64(b.Len)

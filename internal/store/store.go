@@ -188,8 +188,24 @@ type Traits struct {
 	// CountsMatches tells that an UPDATE counts all rows that match, and not only those
 	// that it had to change.
 	CountsMatches bool
+	// Rebuilds tells that indexes can be dropped and made again inside a transaction.
+	Rebuilds bool
 	// Notice is what the user should know about the way that rows go; mostly empty.
 	Notice string
+}
+
+// Rebuild says whose indexes a transaction drops and makes again.
+type Rebuild struct {
+	Tables []*schema.Table // whose indexes: they are empty
+	Filled []*schema.Table // tables that may be locked: references to others stay
+	Wait   bool            // wait for those who use the tables; else that refuses
+}
+
+// Dropped is what was dropped inside a transaction.
+type Dropped struct {
+	Count   int             // indexes and keys
+	Tables  []*schema.Table // whose they were
+	Restore func(context.Context) error
 }
 
 // TxOptions say what a transaction needs.

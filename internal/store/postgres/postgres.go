@@ -218,7 +218,7 @@ type constraint struct {
 }
 
 func (d *database) Traits() store.Traits {
-	return store.Traits{CountsMatches: true, Loosens: true, Engine: "PostgreSQL", Writers: 64}
+	return store.Traits{CountsMatches: true, Loosens: true, Rebuilds: true, Engine: "PostgreSQL", Writers: 64}
 }
 
 func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {

@@ -44,7 +44,7 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 		return nil, err
 	}
 	tx := &transaction{Tx: setwise.NewTx(d), db: d}
-	tx.Late, tx.loose = o.Late, o.Loose
+	tx.Late, tx.loose, tx.Helper = o.Late, o.Loose, tx
 	if err := tx.loosen(ctx, "DEFERRABLE"); err != nil {
 		tx.Rollback()
 		return nil, err
@@ -117,6 +117,14 @@ func (tx *transaction) Settle(ctx context.Context) error {
 func (tx *transaction) Commit(ctx context.Context) error {
 	if err := tx.tighten(ctx); err != nil {
 		return err
+	}
+	if tx.Helps() {
+		if err := tx.Settle(ctx); err != nil { // an index cannot be dropped while checks of its table are pending
+			return err
+		}
+		if err := tx.EndHelp(ctx); err != nil {
+			return err
+		}
 	}
 	if tx.db.conn.TxStatus() == 'E' { // the server would roll back, and say so without an error
 		return &store.Fault{

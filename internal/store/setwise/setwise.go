@@ -70,8 +70,10 @@ var countColumn = &schema.Column{Name: "n", Kind: schema.Integer}
 // Tx is the part of a transaction that is the same for all engines.
 type Tx struct {
 	Engine Engine
-	Late   bool // deferrable references are held against the tables at the commit
+	Late   bool   // deferrable references are held against the tables at the commit
+	Helper Helper // nil: indexes cannot be made inside a transaction
 	marks  int
+	helps  []help
 	texts  map[stepText]*written // of steps of single occasions
 }
 

@@ -229,6 +229,9 @@ func (s *stage) Remove(ctx context.Context) (int64, error) {
 	if err := s.counted(ctx); err != nil {
 		return 0, err
 	}
+	if err := s.helped(ctx); err != nil {
+		return 0, err
+	}
 	n, err := s.tx.Engine.Exec(ctx, s.tx.Engine.DeleteFrom(s.w.Table, s.name, s.on))
 	return n, Named(err, s.w.Table)
 }
@@ -243,6 +246,9 @@ func (s *stage) RemoveWith(ctx context.Context, others ...store.Stage) ([]int64,
 	var counts []*schema.Column
 	for _, o := range all {
 		if err := o.counted(ctx); err != nil {
+			return nil, err
+		}
+		if err := o.helped(ctx); err != nil {
 			return nil, err
 		}
 		deletions, counts = append(

@@ -2,60 +2,76 @@ package sqlite
 
 import (
 	"context"
-	"errors"
+	"strings"
 
 	"zombiezen.com/go/sqlite"
 
-	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
-// DropIndexes drops the indexes of tables that have statements of their own, inside the
-// transaction. restore makes them again; a refusal then is a *store.Violation.
-func (tx *transaction) DropIndexes(
-	ctx context.Context,
-	tables []*schema.Table,
-) (restore func(context.Context) error, err error) {
-	type dropped struct {
-		table     *schema.Table
-		name, sql string
-	}
+// dropped is an index that is made again.
+type dropped struct {
+	name, sql string
+}
+
+// DropIndexes drops the indexes of tables that have statements of their own, inside the transaction. Restore makes them
+// again; if rows do not go together with one, that is a *store.Violation. Tables of whose indexes the engine keeps
+// statistics are left alone: it would forget them.
+func (tx *transaction) DropIndexes(_ context.Context, r store.Rebuild) (store.Dropped, error) {
+	out := store.Dropped{}
 	var list []dropped
-	for _, t := range tables {
+	known, err := tx.analysed()
+	if err != nil {
+		return out, err
+	}
+	for _, t := range r.Tables {
+		before := len(list)
 		err := tx.db.rows(
-			"SELECT name, sql FROM sqlite_schema WHERE type = 'index' AND tbl_name = ? AND sql IS NOT NULL",
+			"SELECT name, sql FROM sqlite_schema WHERE type = 'index' AND tbl_name = ? COLLATE NOCASE "+
+				"AND sql IS NOT NULL AND name NOT LIKE 'evensprout\\_removing\\_%' ESCAPE '\\'",
 			[]string{t.Name},
 			func(s *sqlite.Stmt) error {
-				list = append(list, dropped{t, s.ColumnText(0), s.ColumnText(1)})
+				if !known[strings.ToLower(t.Name)] {
+					list = append(list, dropped{s.ColumnText(0), s.ColumnText(1)})
+				}
 				return nil
 			},
 		)
 		if err != nil {
-			return nil, err
+			return out, err
+		}
+		if len(list) > before {
+			out.Tables = append(out.Tables, t)
 		}
 	}
 	for _, d := range list {
-		if _, err := tx.db.Exec(ctx, "DROP INDEX "+quote(d.name)); err != nil {
-			return nil, err
+		if _, err := tx.db.Exec(context.Background(), "DROP INDEX "+quote(d.name)); err != nil {
+			return out, err
 		}
 	}
-	return func(ctx context.Context) error {
+	out.Count = len(list)
+	out.Restore = func(ctx context.Context) error {
 		for _, d := range list {
-			_, err := tx.db.Exec(ctx, d.sql)
-			var v *store.Violation
-			if errors.As(err, &v) {
-				v.Table = d.table.Name
-				for _, u := range d.table.Uniques {
-					if u.Name == d.name {
-						v.Columns, v.Constraint = u.Columns, u.Name
-					}
-				}
-				return tx.Blame(ctx, v, tx.schema)
-			}
-			if err != nil {
+			if _, err := tx.db.Exec(ctx, d.sql); err != nil {
 				return err
 			}
 		}
 		return nil
-	}, nil
+	}
+	return out, nil
+}
+
+// analysed are the tables of whose indexes the engine keeps statistics.
+func (tx *transaction) analysed() (map[string]bool, error) {
+	known, there := map[string]bool{}, false
+	note := func(s *sqlite.Stmt) error { there = true; return nil }
+	if err := tx.db.rows("SELECT 1 FROM sqlite_schema WHERE name = 'sqlite_stat1'", nil, note); err != nil || !there {
+		return known, err
+	}
+	err := tx.db.rows("SELECT DISTINCT lower(tbl) FROM sqlite_stat1 WHERE idx IS NOT NULL", nil,
+		func(s *sqlite.Stmt) error {
+			known[s.ColumnText(0)] = true
+			return nil
+		})
+	return known, err
 }

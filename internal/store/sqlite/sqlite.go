@@ -337,7 +337,7 @@ func (d *database) explained(ctx context.Context, err error) error {
 }
 
 func (d *database) Traits() store.Traits {
-	return store.Traits{CountsMatches: true, Engine: "SQLite", Writers: 1, DefersAll: true}
+	return store.Traits{CountsMatches: true, Rebuilds: true, Engine: "SQLite", Writers: 1, DefersAll: true}
 }
 
 // Sizes asks the pages of the file; builds of the engine without that table tell nothing.

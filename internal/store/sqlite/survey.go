@@ -17,10 +17,14 @@ import (
 )
 
 // Survey reads the tables in the order in which they were made.
-func (d *database) Survey(context.Context) (*schema.Database, error) {
+func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
+	version, err := setwise.Number(ctx, d, "PRAGMA main.schema_version")
+	if err != nil {
+		return nil, err
+	}
 	db := &schema.Database{}
 	scripts := map[string]string{}
-	err := d.rows(
+	err = d.rows(
 		`SELECT s.name, s.sql FROM sqlite_schema s JOIN pragma_table_list l ON l.name = s.name AND l.schema = 'main'
 		WHERE l.type = 'table' AND s.name NOT LIKE 'sqlite\_%' ESCAPE '\' AND s.name NOT IN ('evensprout_loads',
 		  'evensprout_chunks', 'evensprout_contents', 'evensprout_occasions') ORDER BY s.rowid`,
@@ -35,11 +39,20 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 	if err != nil {
 		return nil, err
 	}
+	other, err := d.scripts()
+	if err != nil {
+		return nil, err
+	}
 	for _, t := range db.Tables {
-		for _, read := range []func(*schema.Table) error{d.columns, d.uniques, d.references, d.triggers} {
+		uniques := func(t *schema.Table) error { return d.uniques(t, other.indexes) }
+		for _, read := range []func(*schema.Table) error{d.columns, uniques, d.references} {
 			if err := read(t); err != nil {
 				return nil, err
 			}
+		}
+		for _, x := range other.triggers[t.Name] {
+			t.Triggers = append(t.Triggers, x.name)
+			setwise.Watch(t, x.sql)
 		}
 		t.Checks = checks(scripts[t.Name])
 		counted(t)
@@ -69,6 +82,7 @@ func (d *database) Survey(context.Context) (*schema.Database, error) {
 			t.Broken = d.refuses(t)
 		}
 	}
+	d.tables, d.version = db, version
 	return db, nil
 }
 
@@ -199,23 +213,21 @@ func (d *database) columns(t *schema.Table) error {
 	return nil
 }
 
-func (d *database) uniques(t *schema.Table) error {
+func (d *database) uniques(t *schema.Table, scripts map[string]string) error {
 	type index struct {
 		name            string
 		origin          string
-		sql             string
 		partial, unsure bool
 		columns         []string
 	}
 	var list []*index
 	err := d.rows(
-		"SELECT l.name, l.origin, l.partial, coalesce(s.sql, '') FROM pragma_index_list(?) l LEFT JOIN "+
-			"sqlite_schema s ON s.type = 'index' AND s.name = l.name WHERE l.\"unique\" ORDER BY l.seq DESC",
+		"SELECT name, origin, partial FROM pragma_index_list(?) WHERE \"unique\" ORDER BY seq DESC",
 		[]string{t.Name},
 		func(s *sqlite.Stmt) error {
 			list = append(
 				list,
-				&index{name: s.ColumnText(0), origin: s.ColumnText(1), partial: s.ColumnBool(2), sql: s.ColumnText(3)},
+				&index{name: s.ColumnText(0), origin: s.ColumnText(1), partial: s.ColumnBool(2)},
 			)
 			return nil
 		},
@@ -248,7 +260,7 @@ func (d *database) uniques(t *schema.Table) error {
 		}
 		u := schema.Unique{Name: name, Columns: x.columns, Partial: x.partial || x.unsure}
 		if u.Partial {
-			u.Expressions, u.Where = indexParts(x.sql)
+			u.Expressions, u.Where = indexParts(scripts[x.name])
 		}
 		t.Uniques = append(t.Uniques, u)
 	}
@@ -323,16 +335,33 @@ func (d *database) references(t *schema.Table) error {
 	)
 }
 
-func (d *database) triggers(t *schema.Table) error {
-	return d.rows(
-		"SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? ORDER BY name",
-		[]string{t.Name},
+// scripts are the statements that made indexes and triggers. They are read once: the engine searches all of its schema
+// for those of one table.
+type scripts struct {
+	indexes  map[string]string    // by name
+	triggers map[string][]trigger // by table, in the order of their names
+}
+
+// trigger is a trigger and the statement that made it.
+type trigger struct{ name, sql string }
+
+func (d *database) scripts() (scripts, error) {
+	out := scripts{map[string]string{}, map[string][]trigger{}}
+	err := d.rows(
+		"SELECT type, name, tbl_name, sql FROM sqlite_schema WHERE type IN ('index', 'trigger') AND sql IS NOT NULL "+
+			"ORDER BY name",
+		nil,
 		func(s *sqlite.Stmt) error {
-			t.Triggers = append(t.Triggers, s.ColumnText(0))
-			setwise.Watch(t, s.ColumnText(1))
+			name, table, sql := s.ColumnText(1), s.ColumnText(2), s.ColumnText(3)
+			if s.ColumnText(0) == "index" {
+				out.indexes[name] = sql
+				return nil
+			}
+			out.triggers[table] = append(out.triggers[table], trigger{name, sql})
 			return nil
 		},
 	)
+	return out, err
 }
 
 var declaration = regexp.MustCompile(`^\s*([^(]*?)\s*(?:\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\))?\s*$`)

@@ -46,7 +46,7 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 		written: map[string]bool{},
 		late:    o.Late,
 	}
-	tx.Tx.Late = o.Late
+	tx.Tx.Late, tx.Tx.Helper = o.Late, tx
 	if o.Late {
 		if err := d.exec("PRAGMA defer_foreign_keys = ON"); err != nil {
 			tx.Rollback()
@@ -62,9 +62,7 @@ func (d *database) known(ctx context.Context) (*schema.Database, error) {
 	if err != nil || d.tables != nil && version == d.version {
 		return d.tables, err
 	}
-	d.version = version
-	d.tables, err = d.Survey(ctx)
-	return d.tables, err
+	return d.Survey(ctx)
 }
 
 func (tx *transaction) Rollback() error {
@@ -98,6 +96,9 @@ func (tx *transaction) Commit(ctx context.Context) error {
 	if err := tx.Settle(ctx); err != nil {
 		return err
 	}
+	if err := tx.EndHelp(ctx); err != nil {
+		return err
+	}
 	if _, err := tx.db.Exec(ctx, "COMMIT"); err != nil {
 		return err
 	}
@@ -107,67 +108,32 @@ func (tx *transaction) Commit(ctx context.Context) error {
 
 func (tx *transaction) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store.Stage, error) {
 	tx.written[w.Table.Name] = true
-	st, err := tx.Tx.Stage(ctx, w, rows)
-	if err != nil {
-		return nil, err
-	}
-	return &stage{st, tx, w.Table}, nil
+	return tx.Tx.Stage(ctx, w, rows)
 }
 
-// stage is staged rows of a table.
-type stage struct {
-	store.Stage
-	tx    *transaction
-	table *schema.Table
+// Tables are all tables.
+func (tx *transaction) Tables() *schema.Database { return tx.schema }
+
+// LacksIndex reports whether no index of a table begins with some columns.
+func (tx *transaction) LacksIndex(ctx context.Context, t *schema.Table, columns []string) (bool, error) {
+	indexed, err := tx.indexed(ctx, t, columns)
+	return !indexed, err
 }
 
-// RemoveWith deletes the matches of several stages.
-func (s *stage) RemoveWith(ctx context.Context, others ...store.Stage) ([]int64, error) {
-	plain := make([]store.Stage, len(others))
-	for i, o := range others {
-		plain[i] = o.(*stage).Stage
+// MakeIndex makes an index: nobody else writes meanwhile.
+func (tx *transaction) MakeIndex(ctx context.Context, name string, t *schema.Table, columns []string) (bool, error) {
+	var quoted []string
+	for _, c := range columns {
+		quoted = append(quoted, quote(c))
 	}
-	return s.Stage.RemoveWith(ctx, plain...)
+	_, err := tx.db.Exec(ctx, "CREATE INDEX "+quote(name)+" ON "+quote(t.Name)+" ("+strings.Join(quoted, ", ")+")")
+	return err == nil, err
 }
 
-// Remove deletes the matches of all rows. For each of them the engine looks for rows that
-// refer to it: where their columns have no index, it would read the whole table each
-// time, so there is one for as long as that takes, inside the transaction.
-func (s *stage) Remove(ctx context.Context) (int64, error) {
-	const worthIt = 100 // rows
-	var made []string
-	for _, other := range s.tx.schema.Tables {
-		for _, r := range other.References {
-			if r.To == nil || r.To.Name != s.table.Name || s.Rows() < worthIt {
-				continue
-			}
-			indexed, err := s.tx.indexed(ctx, other, r.Columns)
-			if err != nil {
-				return 0, err
-			}
-			if indexed {
-				continue
-			}
-			name := fmt.Sprintf("evensprout_removing_%d", len(made))
-			var columns []string
-			for _, c := range r.Columns {
-				columns = append(columns, quote(c))
-			}
-			if _, err := s.tx.db.Exec(ctx,
-				"CREATE INDEX "+quote(name)+" ON "+quote(other.Name)+" ("+strings.Join(columns, ", ")+")"); err != nil {
-				return 0, err
-			}
-			made = append(made, name)
-		}
-	}
-
-	n, err := s.Stage.Remove(ctx)
-	for _, name := range made {
-		if err == nil {
-			_, err = s.tx.db.Exec(ctx, "DROP INDEX "+quote(name))
-		}
-	}
-	return n, err
+// DropIndex drops an index. It is gone already if a savepoint before it was rolled back to.
+func (tx *transaction) DropIndex(ctx context.Context, name string, _ *schema.Table) error {
+	_, err := tx.db.Exec(ctx, "DROP INDEX IF EXISTS "+quote(name))
+	return err
 }
 
 // indexed reports whether an index of a table begins with some columns.
@@ -285,8 +251,9 @@ func (d *database) Fill(_ context.Context, table string, into store.Into, rows s
 			f.pending = append(f.pending, value.Int(f.n+int64(f.waiting)))
 			for _, at := range into.Fields {
 				f.pending = append(f.pending, b.Row(i)[at])
+				f.size += len(b.Row(i)[at].S)
 			}
-			if f.waiting++; f.waiting == fillRows {
+			if f.waiting++; f.waiting == fillRows || f.size > fillBytes {
 				if err := f.flush(); err != nil {
 					return f.n, err
 				}
@@ -302,6 +269,9 @@ func (d *database) Fill(_ context.Context, table string, into store.Into, rows s
 // once for all of them.
 const fillRows = 32
 
+// fillBytes is how many bytes of texts may wait: rows may be large.
+const fillBytes = 1 << 20
+
 // filler puts rows into a temporary table, many by one statement.
 type filler struct {
 	db      *database
@@ -309,6 +279,7 @@ type filler struct {
 	into    store.Into
 	pending []value.Value // of rows that wait
 	waiting int
+	size    int // of texts, in bytes
 	n       int64
 	many    *sqlite.Stmt // of fillRows rows; nil until there are so many
 }
@@ -354,7 +325,13 @@ func (f *filler) flush() error {
 		return fault(f.db.path, err)
 	}
 	f.n += int64(f.waiting)
-	f.pending, f.waiting = f.pending[:0], 0
+	if f.size > fillBytes {
+		clear(f.pending)
+		if err := stmt.ClearBindings(); err != nil {
+			return fault(f.db.path, err)
+		}
+	}
+	f.pending, f.waiting, f.size = f.pending[:0], 0, 0
 	return nil
 }
 
