@@ -77,6 +77,6 @@ sqlite3 larkwater.db "UPDATE passengers SET given_name = 'Zora' WHERE id = 1001;
   INSERT INTO crew (id, full_name, job) VALUES (9001, 'Uma Wren', 'cook');
   INSERT INTO bookings SELECT 99999, 'ZZ999999', passenger_id, sailing_id, booked_at, status, total FROM bookings WHERE passenger_id = 1005 LIMIT 1"
 shot compare sh -c "evensprout compare --color always | grep -vE 'Compared|^  (Pier|Amenity|Vessel|Timetable)'"
-shot history sh -c 'evensprout history; echo; evensprout history 1'
-for load in 5 4 3 2; do evensprout withdraw $load >/dev/null || true; done
-shot withdraw evensprout withdraw 1 --also changed
+shot history sh -c "evensprout history; echo; evensprout history 2"
+for load in 6 5 4 3; do evensprout withdraw $load >/dev/null || true; done
+shot withdraw evensprout withdraw 2 --also changed

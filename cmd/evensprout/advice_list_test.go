@@ -20,6 +20,7 @@ import (
 var adviceElsewhere = map[string]string{
 	"name the entities that a migration is about":        "TestMigrationsThatAreRefused",
 	"a list of objects needs no inside:":                 "TestNestedRows",
+	"load as their owner, or without --indexes rebuild":  "TestIndexesThatStayInPlace",
 	"make two migrations":                                "TestMigrationsThatAreRefused",
 	"choose another folder with XDG_CACHE_HOME":          "TestDuringLeavesTheGivenDatabaseAlone",
 	"resume it with evensprout load --resume":            "TestATriggerThatRaises",

@@ -311,20 +311,26 @@ var advice = map[string]advised{
 		wrong:  []string{"load"},
 	},
 	"indexes of tables with rows": {
-		says:  "load without --rebuild-indexes",
+		says:  "load without --indexes rebuild",
 		first: sqlDone("INSERT INTO shelves (id, code) VALUES (90, 'a')"),
-		wrong: []string{"load", "--rebuild-indexes"},
+		wrong: []string{"load", "--indexes", "rebuild"},
 		right: []string{"load"},
 	},
 	"indexes and another mode": {
-		says:  "load without --rebuild-indexes",
-		wrong: []string{"load", "--rebuild-indexes", "--on-violation", "unique=skip"},
+		says:  "load without --indexes rebuild",
+		wrong: []string{"load", "--indexes", "rebuild", "--on-violation", "unique=skip"},
 		right: []string{"load", "--on-violation", "unique=skip"},
 	},
+	"indexes and chunks": {
+		says:   "load with --commit load, or without --indexes rebuild",
+		engine: "sqlite postgres",
+		wrong:  []string{"load", "--indexes", "rebuild", "--commit", "chunk"},
+		right:  []string{"load", "--indexes", "rebuild", "--commit", "load"},
+	},
 	"indexes of MariaDB": {
-		says:   "load without --rebuild-indexes",
+		says:   "load without --indexes rebuild",
 		engine: "mariadb",
-		wrong:  []string{"load", "--rebuild-indexes"},
+		wrong:  []string{"load", "--indexes", "rebuild"},
 		right:  []string{"load"},
 	},
 	"anew with files": {

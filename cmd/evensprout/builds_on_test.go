@@ -4,6 +4,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -137,6 +138,45 @@ func (s *site) lastLoad(t *testing.T) string {
 	}
 	require.NotEmpty(t, last, r.out)
 	return last
+}
+
+// A load that waits for its tables loads what it builds on once they are there; a run beside others leaves that loaded;
+// an export stands on its own.
+func TestPlansThatBuildOnOthersElsewhere(t *testing.T) {
+	onTables(t, "CREATE TABLE others (id {key});", shopPlan, func(t *testing.T, s *site) {
+		s.sharedPlans(t)
+		done := make(chan result)
+		go func() { done <- s.on("load", "--wait", "60s") }()
+		time.Sleep(300 * time.Millisecond)
+		for _, statement := range strings.SplitAfter(strings.ReplaceAll(sharedTables, "{key}", s.key), ";\n") {
+			if strings.TrimSpace(statement) != "" {
+				s.exec(t, strings.TrimSpace(statement))
+			}
+		}
+		r := <-done
+		require.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.errOut, "plans/regions.yaml is loaded first: 5 rows")
+
+		r = s.on("export", "--out", "rows")
+		require.Zero(t, r.code, r.errOut)
+		for _, name := range []string{"Region", "Zone", "Shop"} {
+			assert.FileExists(t, s.file("rows/"+name+".csv"))
+		}
+		r = s.on("export", "--migration", "0001_shops", "--out", "scripts")
+		require.Zero(t, r.code, r.errOut)
+		assert.NotContains(t, s.read("scripts/0001_shops.insert.sql"), "there before")
+		assert.NotContains(t, r.out, "Region", "a migration has this plan's rows alone")
+
+		require.Zero(t, s.on("withdraw").code)
+		for _, p := range []string{"plans/zones.yaml", "plans/regions.yaml"} {
+			require.Zero(t, s.on("withdraw", p).code)
+		}
+		r = s.run("during", "--shared", "--db", s.url, "--", "true")
+		require.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.errOut, "what the plan builds on stays loaded")
+		assert.Len(t, s.column(t, "regions", "code"), 5)
+		assert.Empty(t, s.column(t, "shops", "name"))
+	})
 }
 
 // A folder of plans is loaded in the order in which they build on each other.

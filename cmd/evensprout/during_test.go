@@ -354,7 +354,7 @@ func TestDuringRunsUnits(t *testing.T) {
 	f := newFolder(t)
 	storetest.Client(t, "sqlite3", "sqlite3")
 	require.Zero(t, f.run("demo").code)
-	for n := 5; n >= 1; n-- {
+	for n := 6; n >= 2; n-- {
 		require.Zero(t, f.run("withdraw", fmt.Sprint(n), "larkwater/evensprout.yaml").code)
 	}
 	before := f.dump("larkwater/larkwater.db")

@@ -181,7 +181,7 @@ func TestDemoIsTheSameHoweverItIsLoaded(t *testing.T) {
 	require.Zero(t, a.code, a.errOut)
 	require.Zero(t, b.code, b.errOut)
 	assert.True(t, f.dump("one/larkwater.db") == f.dump("two/larkwater.db"), "the dumps differ")
-	for _, want := range []string{"5,002", "18,754", "31,934 rows into", "one transaction", "evensprout look " +
+	for _, want := range []string{"5,002", "18,754", "31,924 rows into", "one transaction", "evensprout look " +
 		"one/evensprout.yaml passengers"} {
 		assert.Contains(t, a.out, want)
 	}

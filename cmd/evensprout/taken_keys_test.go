@@ -165,6 +165,8 @@ func TestTheDemoGrowsAfterItsSales(t *testing.T) {
 			r = s.on("withdraw", plan)
 			assert.Zero(t, r.code, r.out+r.errOut)
 		}
+		r = s.on("withdraw", "larkwater/reference.yaml")
+		assert.Zero(t, r.code, r.out+r.errOut)
 		assert.Empty(t, difference(before, s.rows(t)))
 	})
 }

@@ -297,15 +297,16 @@ func (w *Workspace) Compile(
 }
 
 // CompileWhenReady compiles the plan once the server answers and has the planned tables
-// and columns, as long as there is time.
+// and columns, as long as there is time. Before each try it does what comes first.
 func (w *Workspace) CompileWhenReady(
 	ctx context.Context,
 	args []string,
 	wait time.Duration,
+	first func() error,
 ) (*plan.Compiled, store.Store, string, error) {
 	deadline := time.Now().Add(wait)
 	for told := false; ; told = true {
-		c, s, name, err := w.Compile(ctx, args, true)
+		c, s, name, err := w.compileAfter(ctx, args, first)
 		if err == nil || !time.Now().Before(deadline) || !mayCome(err) {
 			return c, s, name, err
 		}
@@ -318,6 +319,16 @@ func (w *Workspace) CompileWhenReady(
 		case <-time.After(readyPoll):
 		}
 	}
+}
+
+// compileAfter compiles the plan, once something else is done.
+func (w *Workspace) compileAfter(ctx context.Context, args []string, first func() error) (
+	*plan.Compiled, store.Store, string, error,
+) {
+	if err := first(); err != nil {
+		return nil, nil, "", err
+	}
+	return w.Compile(ctx, args, true)
 }
 
 // Foreseen compiles the plan, and holds it against the database, if one is named: what is

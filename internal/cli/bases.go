@@ -19,91 +19,97 @@ import (
 )
 
 // loadBases loads the plans that a plan builds on, into the database of that plan, if their rows are not there and the
-// journal knows no load of them. What is wrong with a plan is left to whoever compiles it.
-func (a *program) loadBases(ctx context.Context, args []string, o load.Options) error {
+// journal knows no load of them; loaded tells whether there was one. What is wrong with a plan is left to whoever
+// compiles it.
+func (a *program) loadBases(ctx context.Context, args []string, o load.Options) (loaded bool, err error) {
 	p, err := a.ws.ReadPlan(args)
 	if err != nil || len(p.BuildsOn) == 0 {
-		return nil
+		return false, nil
 	}
-	s, _, err := a.ws.Open(ctx, p, nil)
+	s, _, err := a.ws.Open(ctx, p, args)
 	if err != nil || s == nil {
-		return err
+		return false, err
 	}
 	defer s.Close()
 	db, err := s.Survey(ctx)
 	if err != nil {
-		return err
+		return false, err
 	}
 	// Nothing is written for a plan that is wrong.
 	c, err := p.Compile(plan.Options{
 		Database: db, Rows: a.ws.OpenRows, Existing: existingRows(ctx, s), Unloaded: true,
 	})
 	if err != nil {
-		return nil
+		return false, nil
 	}
 	if err := c.Close(); err != nil {
-		return err
+		return false, err
 	}
 	return a.loadBasesOf(ctx, p, s, o, nil)
 }
 
 // loadBasesOf loads what a plan builds on, those that others build on first. chain are the plans that build on this
 // one.
-func (a *program) loadBasesOf(ctx context.Context, p *plan.Plan, s store.Store, o load.Options, chain []string) error {
+func (a *program) loadBasesOf(
+	ctx context.Context, p *plan.Plan, s store.Store, o load.Options, chain []string,
+) (loaded bool, err error) {
 	for _, b := range p.BuildsOn {
 		path, err := filepath.Abs(p.PathOf(b))
 		if err != nil || slices.Contains(chain, path) {
-			return err // a circle is reported when the plan is compiled
+			return loaded, err // a circle is reported when the plan is compiled
 		}
 		of, err := plan.ReadFile(p.PathOf(b))
 		if err != nil {
-			return nil
+			return loaded, nil
 		}
-		if err := a.loadBasesOf(ctx, of, s, o, append(slices.Clone(chain), path)); err != nil {
-			return err
+		deeper, err := a.loadBasesOf(ctx, of, s, o, append(slices.Clone(chain), path))
+		if err != nil {
+			return loaded, err
 		}
-		if err := a.loadBase(ctx, of, s, o); err != nil {
-			return err
+		this, err := a.loadBase(ctx, of, s, o)
+		if err != nil {
+			return loaded, err
 		}
+		loaded = loaded || deeper || this
 	}
-	return nil
+	return loaded, nil
 }
 
-// loadBase loads a plan that others build on.
-func (a *program) loadBase(ctx context.Context, p *plan.Plan, s store.Store, o load.Options) error {
+// loadBase loads a plan that others build on, unless that is not needed.
+func (a *program) loadBase(ctx context.Context, p *plan.Plan, s store.Store, o load.Options) (loaded bool, err error) {
 	db, err := s.Survey(ctx)
 	if err != nil {
-		return err
+		return false, err
 	}
 	existing := existingRows(ctx, s)
 	c, err := p.Compile(plan.Options{Database: db, Rows: a.ws.OpenRows, Existing: existing, WithoutUnits: true})
 	if err != nil {
-		return nil // the plan that builds on it reports that
+		return false, nil // the plan that builds on it reports that
 	}
 	defer c.Close()
 	if missing, err := c.Missing(existing); err != nil || !missing {
-		return err
+		return false, err
 	}
 	entries, err := journal.Entries(ctx, s, p.Name)
 	if err != nil {
-		return err
+		return false, err
 	}
 	if slices.ContainsFunc(entries, func(e *journal.Entry) bool {
 		return e.Extra == "" && e.State != journal.StateWithdrawn
 	}) {
-		return nil // loaded, and changed since: whoever compiles the plan says which rows are missing
+		return false, nil // loaded, and changed since: whoever compiles the plan says which rows are missing
 	}
 	o.Folder, o.Again = p.Folder(), a.ws.Again
 	r, err := load.Run(ctx, c, s, o)
 	if err != nil {
-		return fmt.Errorf("%s: %w", p.File(), err)
+		return false, fmt.Errorf("%s: %w", p.File(), err)
 	}
 	rows := int64(0)
 	for _, e := range r.Entities {
 		rows += e.Inserted
 	}
 	a.note("%s is loaded first: %s", p.File(), diag.Count(rows, "row", "rows"))
-	return nil
+	return true, nil
 }
 
 // loadFolder loads the plans of a folder, each behind those that it builds on; done is false if the argument is no

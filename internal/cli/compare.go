@@ -88,6 +88,9 @@ func (a *program) compared(ctx context.Context, args []string, with compareWith)
 	}
 	a.printLost(d.Lost)
 	var broken *load.Broken
+	if p, err = inSchemasOf(p, pasts); err != nil {
+		return err
+	}
 	if broken, err = a.brokenRules(ctx, p, s); err != nil {
 		return err
 	}
@@ -137,6 +140,15 @@ Exit codes: 0 everything is as loaded, 7 there are differences.`,
 	c.Flags().Int64Var(&number, "load", 0, "compare with this load, by its number")
 	c.Flags().StringVar(&extra, "extra", "", "compare with this extra set of rows, by its name")
 	return c
+}
+
+// inSchemasOf is a plan in the schemas that its last load filled; nil for no plan.
+func inSchemasOf(p *plan.Plan, pasts []*load.PastLoad) (*plan.Plan, error) {
+	last := pasts[len(pasts)-1].Plan.Plan
+	if p == nil || p.Schemas != nil || last.Schemas == nil {
+		return p, nil
+	}
+	return p.WithUse(plan.Use{Schemas: last.Schemas})
 }
 
 // brokenRules looks at the invariants of a plan; nil if all hold, or there is no plan.

@@ -37,10 +37,11 @@ const (
 func (a *program) printDemo(folder, planFile, last string) {
 	fmt.Fprintf(
 		a.out,
-		"\nIn %s: %s (tables), %s (the plan, yours to edit), %s (the database)\n",
+		"\nIn %s: %s (tables), %s (the plan, yours to edit), %s (its reference data), %s (the database)\n",
 		folder,
 		demo.SchemaFile,
 		app.DefaultPlan,
+		demo.BaseFile,
 		demoDatabase,
 	)
 	fmt.Fprintf(a.out, "Try next:\n")
@@ -97,14 +98,14 @@ the sale is rolled back. It needs nothing else. Edit the plan and try again.`,
 				)
 			}
 			a.ws.WithUnits = !without
-			c, s, name, err := a.ws.Compile(cmd.Context(), []string{planFile}, true)
+			o.Journal, o.Again, o.Later = a.journal("", false), a.ws.Again, !without
+			c, s, name, err := a.demoPlan(cmd.Context(), planFile, o)
 			if err != nil {
 				return err
 			}
 			defer s.Close()
 			defer c.Close()
 			a.warn(c)
-			o.Journal, o.Again, o.Later = a.journal("", false), a.ws.Again, !without
 			if without {
 				c.Always = nil
 			}
@@ -150,6 +151,16 @@ the sale is rolled back. It needs nothing else. Edit the plan and try again.`,
 	c.Flags().BoolVar(&without, "without-units", false, "load only the rows; evensprout load runs the units later")
 	c.Flags().BoolVar(&anew, "anew", false, "remove the sample's files first, if they exist")
 	return c
+}
+
+// demoPlan compiles the sample's plan, once its reference data is loaded.
+func (a *program) demoPlan(
+	ctx context.Context, planFile string, o load.Options,
+) (*plan.Compiled, store.Store, string, error) {
+	if _, err := a.loadBases(ctx, []string{planFile}, o); err != nil {
+		return nil, nil, "", err
+	}
+	return a.ws.Compile(ctx, []string{planFile}, true)
 }
 
 // demoRefusal tries a sale for which there is no seat, and shows that nothing of it stays.

@@ -377,7 +377,7 @@ func (m *maker) filled(ctx context.Context, name string) error {
 	given := m.a.ws.DB
 	m.a.ws.DB, m.a.ws.Opener = url, func(ctx context.Context) (store.Store, error) { return m.own.Open(ctx, name) }
 	defer func() { m.a.ws.DB, m.a.ws.Opener = given, nil }()
-	if err := m.a.loadBases(ctx, m.args, load.Options{Jobs: jobsDefault()}); err != nil {
+	if _, err := m.a.loadBases(ctx, m.args, load.Options{Jobs: jobsDefault()}); err != nil {
 		return err
 	}
 	c, s, _, err := m.a.ws.Compile(ctx, m.args, true)

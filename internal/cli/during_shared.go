@@ -32,6 +32,9 @@ func (a *program) duringShared(ctx context.Context, args []string, run *during.C
 	a.ws.Hold = func(ctx context.Context, s store.Store, p *plan.Plan) error {
 		return a.alone(ctx, s, p.Name, f.wait)
 	}
+	if err := a.loadBasesToStay(ctx, args, f.wait); err != nil {
+		return err
+	}
 	c, s, name, err := a.ws.Compile(ctx, args, true)
 	if err != nil {
 		return err
@@ -79,6 +82,17 @@ func (a *program) duringShared(ctx context.Context, args []string, run *during.C
 		return context.Cause(ctx)
 	}
 	return a.ran(ctx, run)
+}
+
+// loadBasesToStay loads what the plan builds on. It stays loaded: others who use the database may need it meanwhile.
+func (a *program) loadBasesToStay(ctx context.Context, args []string, wait time.Duration) error {
+	journal := a.journal("", false)
+	journal.Wait = wait
+	loaded, err := a.loadBases(ctx, args, load.Options{Jobs: jobsDefault(), Journal: journal})
+	if err == nil && loaded {
+		a.say("what the plan builds on stays loaded, because others may use it; evensprout history lists it")
+	}
+	return err
 }
 
 // numbers is a list of loads for a message.

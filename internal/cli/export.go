@@ -100,6 +100,7 @@ the whole.`,
 				Guard:      flags.guard,
 				Bare:       flags.bare,
 				Local:      flags.local,
+				Alone:      flags.migration != "",
 			}
 			if o.Names == export.Columns && s == nil {
 				return missingTables("--names columns needs the database's tables")

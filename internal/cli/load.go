@@ -46,8 +46,7 @@ Exit codes: 0 done, 3 the plan is wrong, 4 the database does not fit or cannot
 be reached, 5 a row was refused or an invariant is broken, and everything
 uncommitted is rolled back, 6 some rows were left out or not found,
 130 interrupted.`,
-		Example: `  evensprout load
-  evensprout load larkwater/evensprout.yaml --db sqlite:app.db
+		Example: `  evensprout load larkwater/evensprout.yaml --db sqlite:app.db
   evensprout load plans                          # all plans of a folder
   evensprout load prices.yaml --dry-run --changes changes.csv
   evensprout load --file stock.xlsx --table bins --mode update --set quantity=Qty
@@ -77,10 +76,10 @@ uncommitted is rolled back, 6 some rows were left out or not found,
 	a.awkwardFlag(c)
 	groupFlags(c, "What to load", "file", "unit", "without-units", "occasions", "again", "part", "extra", "if-empty",
 		"anew", "also", "restore", "delete-extra", "corrected", "retry-rejected", "clock", "awkward", "variant",
-		"scale", "rows", "only", "seed", "watch")
+		"scale", "rows", "only", "schemas", "seed", "watch")
 	groupFlags(c, "Refusals", "on-violation", "rejects", "max-rejects")
 	groupFlags(c, "Commit and resume", "dry-run", "commit", "chunk", "jobs", "resume", "no-journal", "no-undo",
-		"rebuild-indexes")
+		"indexes")
 	groupFlags(c, outputFlags, "changes", "statements")
 	return c
 }
@@ -197,17 +196,18 @@ func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) err
 func (a *program) behindBases(
 	ctx context.Context, args []string, l *loadCommand, o load.Options,
 ) (*plan.Compiled, store.Store, string, error) {
-	// Parts are loaded beside each other, so none of them loads what all need.
-	if !o.DryRun && l.plansRows() && l.write.part == "" {
+	return a.ws.CompileWhenReady(ctx, args, l.keep.wait, func() error {
+		// Parts are loaded beside each other, so none of them loads what all need.
+		if o.DryRun || !l.plansRows() || l.write.part != "" {
+			return nil
+		}
 		first := load.Options{Jobs: o.Jobs}
 		if !l.keep.none {
 			first.Journal = a.journal("", l.keep.noUndo)
 		}
-		if err := a.loadBases(ctx, args, first); err != nil {
-			return nil, nil, "", err
-		}
-	}
-	return a.ws.CompileWhenReady(ctx, args, l.keep.wait)
+		_, err := a.loadBases(ctx, args, first)
+		return err
+	})
 }
 
 // correctedPlan is the plan of the rows that are tried again, if the flags say so, and

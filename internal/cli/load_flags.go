@@ -63,7 +63,7 @@ func (f *journalFlags) check(write *writeFlags) error {
 			"--if-empty, --anew, --corrected or --part")
 	case write.part != "" && (otherRows || write.alone()):
 		return diag.Usagef("--part writes a share of a load, so it cannot be combined with --no-journal, " +
-			"--resume, --restore, --extra, --if-empty, --dry-run, --corrected, --rebuild-indexes or --changes; " +
+			"--resume, --restore, --extra, --if-empty, --dry-run, --corrected, --indexes rebuild or --changes; " +
 			"the same command resumes a part")
 	case write.part != "" && write.commit == string(plan.CommitLoad):
 		return diag.Usagef("--part commits by chunk, so it cannot be combined with --commit load")
@@ -73,8 +73,11 @@ func (f *journalFlags) check(write *writeFlags) error {
 	return f.checkAlone(write.dryRun)
 }
 
+// rebuilds reports whether indexes are to be rebuilt, and not only where that is safe.
+func (f *writeFlags) rebuilds() bool { return f.indexes.word == string(load.IndexesRebuild) }
+
 // alone reports whether the flags ask for what no part of a load can do.
-func (f *writeFlags) alone() bool { return f.dryRun || f.rebuild || f.changes != "" }
+func (f *writeFlags) alone() bool { return f.dryRun || f.rebuilds() || f.changes != "" }
 
 // checkAlone tells what is wrong with the flags about the journal themselves.
 func (f *journalFlags) checkAlone(dryRun bool) error {
@@ -161,7 +164,8 @@ type writeFlags struct {
 	maxRejects       int64
 	corrected        string
 	statements       bool
-	dryRun, rebuild  bool
+	dryRun           bool
+	indexes          wordFlag
 }
 
 func (f *writeFlags) add(a *program, c *cobra.Command) {
@@ -180,15 +184,18 @@ func (f *writeFlags) add(a *program, c *cobra.Command) {
 		BoolVar(&f.statements, "statements", false, "list statements with their count, rows and time")
 	partFlag(c, &f.part)
 	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "do everything, then roll it back")
-	c.Flags().
-		BoolVar(&f.rebuild, "rebuild-indexes", false, "rebuild indexes of empty tables after the rows")
+	f.indexes = wordFlag{
+		word: string(load.IndexesAuto), name: "way",
+		words: []string{string(load.IndexesAuto), string(load.IndexesKeep), string(load.IndexesRebuild)},
+	}
+	c.Flags().Var(&f.indexes, "indexes", "of empty tables: auto, keep or rebuild")
 	a.allowFlag(c)
 	a.loginsFlag(c)
 }
 
 // options adds what the flags say.
 func (f *writeFlags) options(c *cobra.Command, o load.Options) (load.Options, error) {
-	o.DryRun, o.Rebuild, o.MaxRejects = f.dryRun, f.rebuild, f.maxRejects
+	o.DryRun, o.Indexes, o.MaxRejects = f.dryRun, load.IndexWay(f.indexes.word), f.maxRejects
 	if f.part != "" {
 		var err error
 		if o.Part, err = parsePart(f.part); err != nil {

@@ -62,6 +62,9 @@ func loadJSON(c *plan.Compiled, name string, r *journal.Result, units []*journal
 	out.Set("statements_sent", r.Sent)
 	out.Set("elapsed_ns", r.Elapsed)
 	out.Set("entities", r.Entities)
+	if r.Indexes != nil {
+		out.Set("indexes", r.Indexes)
+	}
 	if r.Statements != nil {
 		out.Set("statements", r.Statements)
 	}
@@ -191,6 +194,18 @@ func (a *program) printDone(r *journal.Result, name string) {
 	)
 }
 
+// printIndexes says what was done with the indexes of large, empty tables.
+func (a *program) printIndexes(x *journal.Indexes) {
+	switch {
+	case x == nil:
+	case x.Kept != "":
+		fmt.Fprintf(a.out, "Indexes stayed in place: %s.\n", x.Kept)
+	default:
+		fmt.Fprintf(a.out, "Rebuilt after the rows: %s of %s. --indexes keep leaves them in place.\n",
+			diag.Count(int64(x.Rebuilt), "index or key", "indexes and keys"), strings.Join(x.Tables, ", "))
+	}
+}
+
 // printLoad shows what a load did.
 func (a *program) printLoad(x *loading, r *journal.Result, missing int64) {
 	name, statements, outputs := x.name, x.statements, x.out
@@ -214,6 +229,7 @@ func (a *program) printLoad(x *loading, r *journal.Result, missing int64) {
 	a.printEmpty(r.Entities)
 	a.printRefusals("row", "not found", missing, r.Unmatched)
 	a.printDone(r, name)
+	a.printIndexes(r.Indexes)
 	if r.Load > 0 {
 		fmt.Fprintf(a.out, "This is load %d; evensprout withdraw %d undoes it.\n", r.Load, r.Load)
 	}

@@ -44,9 +44,9 @@ func (f *unitFlags) check(journal *journalFlags, write *writeFlags) error {
 	}{
 		{len(f.names) > 0 && f.without, "--unit and --without-units cannot be combined"},
 		{len(f.names) > 0 && (journal.resume || journal.restore || journal.extra != "" || journal.ifEmpty ||
-			write.corrected != "" || write.rebuild || write.changes != ""),
+			write.corrected != "" || write.rebuilds() || write.changes != ""),
 			"--unit loads no entities, so it cannot be combined with --resume, --restore, --extra, --if-empty, " +
-				"--corrected, --rebuild-indexes or --changes"},
+				"--corrected, --indexes rebuild or --changes"},
 		{len(f.names) > 0 && write.part != "", "--unit and --part cannot be combined"},
 		{len(f.names) > 0 && write.commit != "", "--unit and --commit cannot be combined; a unit's transactions " +
 			"are set by together: in the plan"},

@@ -14,16 +14,17 @@ var files embed.FS
 const (
 	SchemaFile = "schema.sql"      // makes its tables
 	PlanFile   = "evensprout.yaml" // fills them
+	BaseFile   = "reference.yaml"  // the plan that it builds on: the reference data
 	// FullBoat is a sale that cannot be: the last of its steps that write is refused.
 	FullBoat = "full-boat.csv"
 )
 
-// Schema and Plan are the texts of these files, and Entities is the plan without its
+// Schema and Plan are the texts of these files, and Entities is the plan with its reference data and without its
 // units and invariants: it needs no other file.
 var (
 	Schema   = text(SchemaFile)
 	Plan     = text(PlanFile)
-	Entities = entities(Plan)
+	Entities = entities(Plan, text(BaseFile))
 )
 
 // text returns a file of the demo.
@@ -35,10 +36,19 @@ func text(name string) string {
 	return string(b)
 }
 
-// entities is the part of a plan before its units.
-func entities(plan string) string {
+// entities is the part of a plan before its units, with the entities of the plan that it builds on.
+func entities(plan, base string) string {
+	const mark = "\nentities:\n"
 	head, _, _ := strings.Cut(plan, "\n# Writes that belong together")
-	return head
+	head, own, _ := strings.Cut(head, mark)
+	_, shared, _ := strings.Cut(base, mark)
+	var lines []string
+	for line := range strings.Lines(head) {
+		if !strings.HasPrefix(line, "builds_on:") {
+			lines = append(lines, line)
+		}
+	}
+	return strings.TrimRight(strings.Join(lines, ""), "\n") + "\n" + mark + shared + "\n" + own
 }
 
 // Files are all files of the sample, by name.

@@ -46,6 +46,8 @@ type Options struct {
 	// Bare lets scripts be run by a program that begins and commits a transaction itself, and leaves the session as it
 	// was. Local leaves schemas out of the names of tables.
 	Bare, Local bool
+	// Alone leaves out the rows of plans that this one builds on, if no entities are named.
+	Alone bool
 }
 
 // writer is the form that files are written in; guarded CSV is one of its own.
@@ -70,6 +72,11 @@ type exporter struct {
 func newExporter(c *plan.Compiled, o Options) *exporter {
 	x := &exporter{plan: c, o: o, grower: grow.NewGrower(c.Set), manifest: files.NewManifest()}
 	of := order.Of(c)
+	for _, t := range c.Targets { // what others refer to comes first
+		if c.Elsewhere(t) && len(o.Entities) == 0 && !o.Alone && o.Part.Whole() {
+			x.targets = append(x.targets, t)
+		}
+	}
 	for _, t := range of.Targets() {
 		if len(o.Entities) == 0 || slices.Contains(o.Entities, t.Plan.Name) {
 			x.targets = append(x.targets, t)

@@ -26,7 +26,7 @@ func Plan(c *plan.Compiled, m *files.Manifest) []byte {
 	}
 	fmt.Fprintln(&b, "\nentities:")
 	for _, t := range c.Targets {
-		if t.Plan.Existing {
+		if t.Plan.Existing && m.Entity(t.Plan.Name) == nil {
 			fmt.Fprintf(&b, "  %s: {table: %s, rows: existing}\n", text(t.Plan.Name), text(t.Plan.Table))
 		}
 	}

@@ -384,14 +384,18 @@ func (s *scripter) walk(ctx context.Context, t *plan.Target, backwards bool, sho
 				return context.Cause(ctx)
 			}
 			n := min(order.SliceRows, run.Rows-done)
-			first := run.First
-			first.N += done
-			if backwards {
-				first.N = run.First.N + run.Rows - done - n
-			}
-			s.grower.Grow(t.Grow, first, int(n), &b)
-			if err := s.grower.Err(); err != nil {
-				return err
+			for whole := false; !whole; { // rows may be large: then they are fewer
+				first := run.First
+				first.N += done
+				if backwards {
+					first.N = run.First.N + run.Rows - done - n
+				}
+				s.grower.GrowSome(t.Grow, first, int(n), &b)
+				if err := s.grower.Err(); err != nil {
+					return err
+				}
+				whole = !backwards || uint64(b.Len) == n
+				n = uint64(b.Len)
 			}
 			for i := range b.Len {
 				at := i

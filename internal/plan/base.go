@@ -166,6 +166,7 @@ func (c *compiler) compileBase(b *BuiltOn, path string, o Options) *Compiled {
 		c.baseProblem(b, err)
 		inner.Unloaded = true
 		if compiled, err = p.Compile(inner); err != nil {
+			c.unknown = true
 			return nil // reported
 		}
 	}
@@ -257,7 +258,8 @@ func (c *compiler) openBase(e *entity) {
 	}
 	rows, problem := x.inTable(e.table, there)
 	if problem != "" {
-		c.missing(x.place, "%s", problem).Hint = fmt.Sprintf("evensprout load %s loads them", x.plan.File())
+		c.missing(x.place, "%s", problem).Hint = fmt.Sprintf("evensprout load %s loads them; if they were "+
+			"loaded before and are gone, add --restore", x.plan.File())
 		c.asPlanned(e) // so that what refers to them is right
 		return
 	}

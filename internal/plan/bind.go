@@ -15,6 +15,10 @@ func (c *compiler) table(e *entity) {
 	if at == (place{}) {
 		at = e.decl.place
 	}
+	if e.decl.Schema != "" {
+		c.entityTableIn(e, at)
+		return
+	}
 	if e.decl.Table != "" {
 		if e.table = c.db.Table(e.decl.Table); e.table == nil {
 			c.noTable(at, "the database has no table %s", e.decl.Table).Nearest(e.decl.Table, c.db.TableNames())
@@ -121,7 +125,7 @@ func (c *compiler) parentColumn(e *entity, f *field) *schema.Column {
 	}
 
 	if e.parent.table == nil {
-		return t.ByConvention(e.parent.decl.Name + "_id")
+		return t.ByConvention(e.parent.decl.Bare() + "_id")
 	}
 	var found []*schema.Column
 	for _, r := range t.References {
@@ -130,11 +134,11 @@ func (c *compiler) parentColumn(e *entity, f *field) *schema.Column {
 		}
 	}
 	if len(found) == 0 {
-		if col := t.ByConvention(e.parent.decl.Name + "_id"); col != nil {
+		if col := t.ByConvention(e.parent.decl.Bare() + "_id"); col != nil {
 			return col
 		}
 		c.missing(per.place, "the table %s has no reference to %s", t.Name, e.parent.table.Name).
-			Advise("name the column: per: {%s: ..., via: COLUMN}", e.parent.decl.Name)
+			Advise("name the column: per: {%s: ..., via: COLUMN}", e.parent.decl.Bare())
 		return nil
 	}
 
@@ -145,7 +149,7 @@ func (c *compiler) parentColumn(e *entity, f *field) *schema.Column {
 		}
 		c.add(per.place, "the table %s refers to %s in several columns: %s", t.Name, e.parent.table.Name,
 			strings.Join(names, ", ")).
-			Advise("per: {%s: ..., via: %s}", e.parent.decl.Name, names[0])
+			Advise("per: {%s: ..., via: %s}", e.parent.decl.Bare(), names[0])
 	}
 	return found[0]
 }

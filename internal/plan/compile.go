@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -67,20 +68,24 @@ type Target struct {
 	Write       Resolved
 }
 
-// Target finds an entity, by its own name or its table's; nil if there is none.
+// Target finds an entity, by its own name or its table's; nil if there is none, or several schemas have one.
 func (c *Compiled) Target(name string) *Target {
 	for _, t := range c.Targets {
 		if t.Plan.Name == name {
 			return t
 		}
 	}
+	var found *Target
 	for _, t := range c.Targets {
-		if schema.Plain(t.Plan.Name) == schema.Plain(name) ||
+		if schema.Plain(t.Plan.Bare()) == schema.Plain(name) ||
 			t.Plan.Table != "" && strings.EqualFold(t.Plan.Table, name) {
-			return t
+			if found != nil && found.Plan.Schema != t.Plan.Schema {
+				return nil
+			}
+			found = cmp.Or(found, t)
 		}
 	}
-	return nil
+	return found
 }
 
 // Names returns the names of the entities.
@@ -182,7 +187,11 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 		}
 	}
 
+	p.onceForAll()
 	found := p.collector.found
+	if c.unknown {
+		found = slices.DeleteFunc(found, func(x *diag.Problem) bool { return !x.Database })
+	}
 	found.Sort()
 	if errs := found.Errors(); len(errs) > 0 {
 		c.out.Close() // the problems are worth more than an error of closing
@@ -232,8 +241,10 @@ type compiler struct {
 	lists    map[string]*grow.List // kinds of the plan's own
 	stack    []*field              // fields being compiled, to find circles
 
+	shapes       grow.Shapes
 	logins       []loginField
 	withoutUnits bool
+	unknown      bool // a plan that it builds on lacks its tables: what refers to that cannot be judged
 	openFile     func(FileSpec) (FileRows, diag.Problems)
 
 	openTable func(*schema.Table) (grow.Table, error)
@@ -357,8 +368,14 @@ func (c *compiler) declare() {
 	}
 }
 
-// names returns the names of all entities, sorted.
-func (c *compiler) names() []string { return keysOf(c.byName) }
+// names returns the names of all entities as a plan writes them, sorted.
+func (c *compiler) names() []string {
+	names := map[string]bool{}
+	for name := range c.byName {
+		names[bare(name)] = true
+	}
+	return keysOf(names)
+}
 
 // family links an entity to its parent.
 func (c *compiler) family(e *entity) {
@@ -366,7 +383,7 @@ func (c *compiler) family(e *entity) {
 	if per == nil {
 		return
 	}
-	e.parent = c.byName[per.Parent]
+	e.parent = c.named(e.decl.Schema, per.Parent)
 	if e.parent == nil {
 		c.add(per.place, "%s is per %s, which is not an entity", e.decl.Name, per.Parent).
 			Nearest(per.Parent, c.names())
@@ -435,7 +452,7 @@ func dealOf(e *entity) (*rng.Deal, error) {
 // say, the reference to the parent, the key.
 func (c *compiler) fieldsOf(e *entity) {
 	if e.parent != nil {
-		name := e.parent.decl.Name
+		name := e.parent.decl.Bare()
 		e.up = c.newField(e, &Field{Name: name, word: wordParent, place: e.decl.Per.place})
 		e.grow.Up = e.up.grow
 		deal, err := dealOf(e)

@@ -22,7 +22,7 @@ func (c *compiler) nested(e *entity, own []*Given) {
 		}
 		e.rows[g.Name] = i
 		for _, x := range g.Values.pairs {
-			child := c.byName[x.key.text]
+			child := c.named(e.decl.Schema, x.key.text)
 			if child == nil || child.parent != e {
 				continue
 			}
@@ -36,7 +36,7 @@ func (c *compiler) nested(e *entity, own []*Given) {
 				)
 				continue
 			}
-			below[child] = append(below[child], c.plan.rows(child.decl.Name, g.Name, x.value)...)
+			below[child] = append(below[child], c.plan.rows(child.decl.Bare(), g.Name, x.value)...)
 		}
 	}
 
@@ -49,7 +49,7 @@ func (c *compiler) nested(e *entity, own []*Given) {
 
 // isChild reports whether a key of a given row holds rows of a child.
 func (c *compiler) isChild(e *entity, key string) bool {
-	child := c.byName[key]
+	child := c.named(e.decl.Schema, key)
 	return child != nil && child.parent == e
 }
 
@@ -75,9 +75,9 @@ func (c *compiler) given() {
 			}
 			if e.up != nil {
 				if _, ok := values[e.up.grow]; !ok {
-					c.add(g.place, "the row %s does not name its %s", g.Name, e.parent.decl.Name).
-						Advise("add %s: %s.NAME, or write the row below its parent", e.parent.decl.Name,
-							e.parent.decl.Name)
+					c.add(g.place, "the row %s does not name its %s", g.Name, e.parent.decl.Bare()).
+						Advise("add %s: %s.NAME, or write the row below its parent", e.parent.decl.Bare(),
+							e.parent.decl.Bare())
 					continue
 				}
 			}
@@ -129,9 +129,9 @@ func foundBy(n *node) (entity string, fields *node, ok bool) {
 
 // givenFound is a reference to the row whose fields have the values that a given row says.
 func (c *compiler) givenFound(to *entity, n *node, name string, fields *node) (grow.Given, bool) {
-	if name != to.decl.Name {
+	if name != to.decl.Bare() {
 		c.add(n.place, "this finds a row of %s, but the field refers to %s", name, to.decl.Name).
-			Advise("find: {%s: {%s: ...}}", to.decl.Name, fields.pairs[0].key.text)
+			Advise("find: {%s: {%s: ...}}", to.decl.Bare(), fields.pairs[0].key.text)
 		return grow.Given{}, false
 	}
 	var by []*grow.Field
@@ -159,7 +159,7 @@ func (c *compiler) givenFound(to *entity, n *node, name string, fields *node) (g
 
 // rowNamed reads Entity.name, or name alone.
 func (c *compiler) rowNamed(to *entity, n *node) (grow.Row, bool) {
-	text := strings.TrimPrefix(n.text, to.decl.Name+".")
+	text := strings.TrimPrefix(n.text, to.decl.Bare()+".")
 	if n.scalar() {
 		if i, ok := to.rows[text]; ok {
 			return grow.Row{N: uint64(i), Side: to.base == nil}, true
@@ -167,11 +167,11 @@ func (c *compiler) rowNamed(to *entity, n *node) (grow.Row, bool) {
 	}
 	p := c.add(n.place, "%s is not a named row of %s", n.what(), to.decl.Name)
 	if len(to.rows) == 0 {
-		p.Advise("{find: {%s: {FIELD: VALUE}}} refers to the row that has this value", to.decl.Name)
+		p.Advise("{find: {%s: {FIELD: VALUE}}} refers to the row that has this value", to.decl.Bare())
 	} else if near := diag.Nearest(text, keysOf(to.rows)); near != "" {
-		p.Advise("did you mean %s.%s?", to.decl.Name, near)
+		p.Advise("did you mean %s.%s?", to.decl.Bare(), near)
 	} else {
-		p.Advise("write a named row as %s.%s", to.decl.Name, keysOf(to.rows)[0])
+		p.Advise("write a named row as %s.%s", to.decl.Bare(), keysOf(to.rows)[0])
 	}
 	return grow.Row{}, false
 }

@@ -4,14 +4,63 @@ import (
 	"strings"
 
 	"evensprout/internal/plan"
+	"evensprout/internal/schema"
 )
 
 // ownKinds is a plan with a kind of its own.
 const ownKinds = "name: larkwater\nseed: larkwater-2026\nclock: 2026-05-01T08:00:00Z\nkinds:\n  vessel: {file: " +
 	"vessels.txt}\nentities:\n  A: {rows: 2, fields: {n: {kind: vessel}}}\n"
 
+// piersInSchemas has piers in two schemas.
+func piersInSchemas() *schema.Database {
+	own, shared := plan.QuayTables(), plan.QuayTables()
+	var tables []*schema.Table
+	for _, t := range own.Tables {
+		if t.Name == "piers" {
+			t.Schema, t.Local, t.Name = "acme", "piers", "acme.piers"
+			tables = append(tables, t)
+		}
+	}
+	for _, t := range shared.Tables {
+		if t.Name == "piers" {
+			t.Schema, t.Local, t.Name = "public", "quays_of_all", "quays_of_all"
+			tables = append(tables, t)
+		}
+	}
+	return &schema.Database{Tables: tables}
+}
+
 // hintCasesOfRows are those of logins, own kinds, skews, awkward values and profiles.
 var hintCasesOfRows = []hintCase{
+	{
+		hint:   "write schemas: [acme, borealis]",
+		text:   plain + "schemas: acme\n",
+		change: []string{"schemas: acme", "schemas: [acme, borealis]"},
+	},
+	{
+		hint:   "this database has no schemas: use one database for each, or a column that says whose a row is",
+		db:     berths,
+		text:   pier + berth + "schemas: [acme]\n",
+		change: []string{"schemas: [acme]\n", ""},
+	},
+	{
+		hint:   "did you mean piers?",
+		db:     piersInSchemas,
+		text:   strings.Replace(pier, "table: piers", "table: peers", 1) + "schemas: [acme]\n",
+		change: []string{"peers", "piers"},
+	},
+	{
+		hint:   "create the schema and its tables first, or take borealis out of schemas",
+		db:     piersInSchemas,
+		text:   pier + "schemas: [acme, borealis]\n",
+		change: []string{", borealis", ""},
+	},
+	{
+		hint:   "for a table that all schemas share, write its own: table: public.quays_of_all",
+		db:     piersInSchemas,
+		text:   strings.Replace(pier, "table: piers", "table: quays_of_all", 1) + "schemas: [acme]\n",
+		change: []string{"table: quays_of_all", "table: public.quays_of_all"},
+	},
 	{
 		hint:   `write fields in braces: label: "{code} {name}"`,
 		text:   plain + "    label: n\n",

@@ -15,8 +15,9 @@ import (
 
 // Invariant is one entry of always: a condition that must hold over the data.
 type Invariant struct {
-	Name  string
-	value *node
+	Name   string
+	Schema string // whose tables it is about; empty: those that names mean
+	value  *node
 	place
 }
 
@@ -37,7 +38,7 @@ func (p *Plan) always(v *node) {
 		return
 	}
 	for _, x := range v.pairs {
-		p.Always = append(p.Always, &Invariant{x.key.text, x.value, x.key.place})
+		p.Always = append(p.Always, &Invariant{x.key.text, "", x.value, x.key.place})
 	}
 }
 
@@ -94,7 +95,7 @@ func (c *compiler) ruleSQL(inv *Invariant) {
 		return
 	}
 	if table != "" {
-		if r.Table = c.tableOf(n.get("no"), table); r.Table == nil {
+		if r.Table = c.tableOf(inv, n.get("no"), table); r.Table == nil {
 			return
 		}
 	}
@@ -105,14 +106,14 @@ func (c *compiler) ruleSQL(inv *Invariant) {
 
 // tableOf is the table of an entity, or of its own name; nil if there is none, or no
 // database.
-func (c *compiler) tableOf(n *node, name string) *schema.Table {
-	if e := c.byName[name]; e != nil && !e.occasion {
+func (c *compiler) tableOf(inv *Invariant, n *node, name string) *schema.Table {
+	if e := c.named(inv.Schema, name); e != nil && !e.occasion {
 		return e.table
 	}
 	if c.db == nil {
 		return nil
 	}
-	t := c.db.Table(name)
+	t := c.tableIn(inv.Schema, name)
 	if t == nil {
 		c.missing(n.place, "%s is neither an entity of the plan nor a table of the database", name).
 			Nearest(name, append(c.entityNames(), c.db.TableNames()...))
@@ -177,7 +178,7 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 			Advise(invariantHint)
 		return
 	}
-	child, parent := c.tableOf(n, m[2]), c.tableOf(n, m[4])
+	child, parent := c.tableOf(inv, n, m[2]), c.tableOf(inv, n, m[4])
 	if child == nil || parent == nil {
 		return
 	}
@@ -230,7 +231,7 @@ func (c *compiler) ruleAggregate(inv *Invariant, m []string) {
 // ruleEvery compiles a rule that each row of a table must meet.
 func (c *compiler) ruleEvery(inv *Invariant, table, condition string) {
 	n := inv.value
-	t := c.tableOf(n, table)
+	t := c.tableOf(inv, n, table)
 	if t == nil {
 		return
 	}

@@ -275,6 +275,10 @@ func JSONSchema() ([]byte, error) {
 		"when":     ref("when"),
 		"locale":   ref("locale"),
 		"awkward":  ref("awkward"),
+		"schemas": says(
+			"fill each of these schemas, with other rows in each",
+			list(text),
+		),
 		"builds_on": says(
 			"plans whose rows are there before, and can be referred to",
 			m{"anyOf": []any{text, list(text)}},
@@ -307,7 +311,7 @@ func JSONSchema() ([]byte, error) {
 		"use": says("how the plan is used; --variant, --scale, --rows, --only and --seed say the same", object(m{
 			"variant": text, "scale": m{"type": []string{"number", "string"}},
 			"seed": m{"type": []string{"string", "number"}}, "rows": mapOf(m{"type": "integer", "minimum": 0}),
-			"only": m{"anyOf": []any{text, list(text)}}, "today": text,
+			"only": m{"anyOf": []any{text, list(text)}}, "schemas": list(text), "today": text,
 		})),
 		"always": says("conditions that must hold over the data after every load", mapOf(ref("invariant"))),
 	}, "name", "seed", "clock")

@@ -45,7 +45,7 @@ func (c *compiler) lookUp(e *entity, name string) (*grow.Path, error) {
 			if !ok {
 				return nil, nil
 			}
-			if above.decl.Name == word && len(path.Hops) > 0 {
+			if above.decl.Bare() == word && len(path.Hops) > 0 {
 				e = above
 				continue
 			}
@@ -86,7 +86,7 @@ func (c *compiler) ancestor(e *entity, name string, path *grow.Path) (above *ent
 		if !c.compile(up.up) {
 			return nil, false
 		}
-		if up.parent.decl.Name == name {
+		if up.parent.decl.Bare() == name {
 			return up.parent, true
 		}
 	}
@@ -116,7 +116,7 @@ func (c *compiler) reachable(e *entity) []string {
 	names := append(e.names(), clockWord)
 	for up := e.parent; up != nil; up = up.parent {
 		for _, n := range up.names() {
-			names = append(names, up.decl.Name+"."+n)
+			names = append(names, up.decl.Bare()+"."+n)
 		}
 	}
 	return names

@@ -104,7 +104,7 @@ func (c *compiler) cast(e *entity) {
 	for _, o := range e.decl.Profiles {
 		names, weights = append(names, o.Name), append(weights, o.Share)
 		for _, per := range o.Per {
-			if child := c.byName[per.Parent]; child == nil || child.parent != e {
+			if child := c.named(e.decl.Schema, per.Parent); child == nil || child.parent != e {
 				c.add(per.place, "%s is not planned per %s", per.Parent, e.decl.Name).
 					Nearest(per.Parent, c.childrenOf(e))
 			}
@@ -124,7 +124,7 @@ func (c *compiler) childrenOf(e *entity) []string {
 	var names []string
 	for _, child := range c.entities {
 		if child.parent == e {
-			names = append(names, child.decl.Name)
+			names = append(names, child.decl.Bare())
 		}
 	}
 	return names
@@ -133,7 +133,7 @@ func (c *compiler) childrenOf(e *entity) []string {
 // profilePerOf is what a profile says of an entity's rows below; nil if it says nothing.
 func (o *Profile) profilePerOf(child string) *Per {
 	for _, per := range o.Per {
-		if per.Parent == child {
+		if per.Parent == bare(child) {
 			return per
 		}
 	}

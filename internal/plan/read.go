@@ -36,6 +36,7 @@ type Plan struct {
 	Once     bool         // a database that it filled is never filled again
 	Kinds    []*OwnKind
 	BuildsOn []*BuiltOn // plans whose rows are there before
+	Schemas  []string   // it fills each of them; nil: as tables are named
 	Entities []*Entity
 	Units    []*Unit
 	Always   []*Invariant
@@ -52,6 +53,7 @@ type Plan struct {
 // Entity is one entry of entities.
 type Entity struct {
 	Name      string
+	Schema    string // one of the plan's schemas, whose rows these are; empty if the plan has none
 	Table     string
 	Rows      uint64
 	Covering  int  // the fewest rows in which the choices of so many fields meet; 0: as many as Rows
@@ -273,7 +275,7 @@ func (p *Plan) entitiesOf(entities *node, whenEmpty bool) bool {
 
 // read reads a whole plan.
 func (p *Plan) read(root *node) {
-	var entities, units, always *node
+	var entities, units, always, schemas *node
 	whenEmpty := false
 	p.each(root, "a plan", shape{
 		"name": func(_, v *node) { p.text(v, "name", &p.Name) },
@@ -299,6 +301,7 @@ func (p *Plan) read(root *node) {
 		"on_violation": func(_, v *node) { p.OnViolation = p.violationPolicies(v) },
 		"kinds":        func(_, v *node) { p.ownKinds(v) },
 		"builds_on":    func(_, v *node) { p.buildsOn(v) },
+		"schemas":      func(_, v *node) { schemas = v },
 		"entities":     func(_, v *node) { entities = v },
 		"units":        func(_, v *node) { units = v },
 		"always":       func(_, v *node) { always = v },
@@ -321,6 +324,11 @@ func (p *Plan) read(root *node) {
 	}
 	if always != nil {
 		p.always(always)
+	}
+	if schemas != nil {
+		if p.schemas(schemas); p.Schemas != nil {
+			p.repeat(schemas.place)
+		}
 	}
 }
 

@@ -493,7 +493,7 @@ type finding struct {
 // find compiles a reference by a natural key.
 func (c *compiler) find(f *field) grow.Source {
 	col := f.finds.columns[0]
-	to := c.byName[col.Of]
+	to := c.named(f.entity.decl.Schema, col.Of)
 	if to == nil {
 		c.add(f.decl.place, "%s finds rows of %s, which is not an entity", f.describe(), col.Of).
 			Nearest(col.Of, c.names())

@@ -198,13 +198,13 @@ func (c *compiler) givenSource(f *field) grow.Source {
 			continue
 		}
 		if name, _, ok := foundBy(n); ok {
-			if e := c.byName[name]; e != nil {
+			if e := c.named(f.entity.decl.Schema, name); e != nil {
 				to = e
 				continue
 			}
 		}
 		if name, row, dotted := strings.Cut(n.text, "."); n.scalar() && dotted && !n.quoted {
-			if e := c.byName[name]; e != nil {
+			if e := c.named(f.entity.decl.Schema, name); e != nil {
 				if _, ok := e.rows[row]; ok || to != nil {
 					to = e
 					continue
@@ -396,7 +396,7 @@ func (c *compiler) distributed(f *field, src grow.Source) grow.Source {
 		if !ok {
 			return nil
 		}
-		src, err = grow.Shaped(src, s)
+		src, err = c.shapes.Shaped(src, s)
 	}
 	return c.fault(f.decl.source.place, src, err)
 }

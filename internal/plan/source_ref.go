@@ -75,7 +75,7 @@ func (c *compiler) pick(f *field) grow.Source {
 	if !c.plan.text(v, "pick", &name) {
 		return nil
 	}
-	to := c.byName[name]
+	to := c.named(f.entity.decl.Schema, name)
 	if to == nil {
 		c.add(v.place, "%s picks from %s, which is not an entity", f.describe(), name).Nearest(name, c.names())
 		return nil
@@ -275,7 +275,7 @@ func (c *compiler) aggregate(f *field) grow.Source {
 		c.add(v.place, "%s: %s", f.decl.word, text).Advise("{sum: Child.field}, but {count_of: Child}")
 		return nil
 	}
-	child := c.byName[name]
+	child := c.named(f.entity.decl.Schema, name)
 	if child == nil {
 		c.add(v.place, "there is no entity %s", name).Nearest(name, c.names())
 		return nil

@@ -112,7 +112,7 @@ func (c *compiler) units() {
 			continue
 		}
 		for i, name := range u.After {
-			of := c.byName[name]
+			of := c.named(e.decl.Schema, name)
 			if of == nil || of == e {
 				c.add(u.after[i].place, "%s comes after %s, which is not an entity or unit", u.Name, name).
 					Nearest(name, c.names())
@@ -202,11 +202,11 @@ func (u *unitCompiler) target(s *Step) bool {
 	if s.Target == "" {
 		return false // told
 	}
-	if e := u.c.byName[s.Target]; e != nil && !e.occasion {
+	if e := u.c.named(u.of.decl.Schema, s.Target); e != nil && !e.occasion {
 		s.Table = e.table
 		return e.table != nil // else told
 	}
-	if s.Table = u.c.db.Table(s.Target); s.Table == nil {
+	if s.Table = u.c.tableIn(u.of.decl.Schema, s.Target); s.Table == nil {
 		u.c.missing(s.targetPlace, "%s is neither an entity of the plan nor a table of the database", s.Target).
 			Nearest(s.Target, append(u.c.entityNames(), u.c.db.TableNames()...))
 		return false

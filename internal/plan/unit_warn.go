@@ -59,7 +59,7 @@ func (c *compiler) warnOfSums(u *CompiledUnit) {
 				continue
 			}
 			name, column, _ := strings.Cut(f.decl.source.text, ".")
-			child := c.byName[name]
+			child := c.named(e.decl.Schema, name)
 			if child == nil || child.table == nil {
 				continue
 			}

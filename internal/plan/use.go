@@ -19,13 +19,14 @@ type Use struct {
 	Scale   string            // a factor of all numbers of rows, such as 10 or 5%; empty: 1
 	Rows    map[string]uint64 // of entities
 	Only    []string          // entities, with all that they need; nil: all
+	Schemas []string          // the schemas that are filled; nil: the plan's
 	Seed    string            // in place of the plan's; empty: the plan's
 	Today   string            // the date of a variant's clock: today
 }
 
 // IsEmpty reports whether the plan is used as it is.
 func (u Use) IsEmpty() bool {
-	return u.Variant == "" && u.Scale == "" && u.Rows == nil && u.Only == nil && u.Seed == ""
+	return u.Variant == "" && u.Scale == "" && u.Rows == nil && u.Only == nil && u.Schemas == nil && u.Seed == ""
 }
 
 // WithUse is the plan with use: in its last line. The journal keeps it as if it were written there.
@@ -78,13 +79,17 @@ func (u Use) text(p *Plan) string {
 	if rows != nil {
 		add("rows", "{"+strings.Join(rows, ", ")+"}")
 	}
-	if u.Only != nil {
-		var only []string
-		for _, name := range u.Only {
-			only = append(only, strconv.Quote(name))
+	list := func(key string, names []string) {
+		if names != nil {
+			var items []string
+			for _, name := range names {
+				items = append(items, strconv.Quote(name))
+			}
+			add(key, "["+strings.Join(items, ", ")+"]")
 		}
-		add("only", "["+strings.Join(only, ", ")+"]")
 	}
+	list("only", u.Only)
+	list("schemas", u.Schemas)
 	if v := p.root.get("variants"); v != nil && u.Variant != "" && v.get(u.Variant) != nil {
 		if c := v.get(u.Variant).get("clock"); c != nil && c.text == todayWord {
 			add("today", u.Today)
@@ -147,6 +152,7 @@ func (p *Plan) use(root *node) {
 		"seed":    func(_, v *node) { x.change("", root, "seed", v) },
 		"rows":    func(_, v *node) { x.rows(v) },
 		"only":    func(_, v *node) { only = v },
+		"schemas": func(_, v *node) { x.change("", root, "schemas", v) },
 		"today":   func(_, _ *node) {},
 	})
 	if only != nil {
@@ -170,7 +176,10 @@ func (x *user) change(of string, m *node, key string, v *node) {
 		}
 	}
 	now := v.text
-	if v.mapping || v.list {
+	switch {
+	case v.list:
+		now = v.brief()
+	case v.mapping:
 		now = v.what()
 	}
 	name := key

@@ -66,6 +66,14 @@ type Table struct {
 // LocalName is the table's name inside its schema.
 func (t *Table) LocalName() string { return cmp.Or(t.Local, t.Name) }
 
+// Qualified is the table's name with its schema, as in public.orders; where there are no schemas, its name.
+func (t *Table) Qualified() string {
+	if t.Schema == "" {
+		return t.Name
+	}
+	return t.Schema + "." + t.LocalName()
+}
+
 // Column is a column of a table.
 type Column struct {
 	Name      string   `json:"name"`
@@ -170,9 +178,12 @@ type Reference struct {
 	Blanks     bool     `json:"blanks,omitempty"`     // it becomes NULL, or its default, when what it refers to goes
 }
 
-// Table finds a table by name; letter case counts only if two differ by it.
+// Table finds a table by its name, or by that of its schema and its own; letter case counts only if two differ by it.
 func (d *Database) Table(name string) *Table {
 	i := find(name, len(d.Tables), func(i int) string { return d.Tables[i].Name })
+	if i < 0 {
+		i = find(name, len(d.Tables), func(i int) string { return d.Tables[i].Qualified() })
+	}
 	if i < 0 {
 		return nil
 	}
@@ -189,6 +200,18 @@ func (d *Database) Link() {
 			}
 		}
 	}
+}
+
+// Schemas returns the names of the schemas that tables are in, sorted; nil if the engine has none.
+func (d *Database) Schemas() []string {
+	var names []string
+	for _, t := range d.Tables {
+		if t.Schema != "" {
+			names = append(names, t.Schema)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 // TableNames returns the names of all tables.
