@@ -50,7 +50,7 @@ func (c *compiler) hours(n *node, out *grow.Calendar) bool {
 	lo, hi, ok := strings.Cut(n.text, "-")
 	a, err1 := strconv.Atoi(strings.TrimSpace(lo))
 	b, err2 := strconv.Atoi(strings.TrimSpace(hi))
-	if !ok || err1 != nil || err2 != nil || a < 0 || b > 24 || a == b {
+	if !ok || err1 != nil || err2 != nil || a < 0 || a > 23 || b < 0 || b > 24 || a == b {
 		c.add(n.place, "hours must be two hours of a day, got %s", n.what()).Advise("hours: 9-17, or hours: 22-6")
 		return false
 	}

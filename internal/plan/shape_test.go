@@ -69,3 +69,27 @@ func TestChildrenByWeight(t *testing.T) {
 	assert.Equal(t, 300, orders["1"])
 	assert.Equal(t, 200, orders["2"]+orders["3"]+orders["4"])
 }
+
+// Hours outside of a day are refused, whichever of the two it is; 0-24 is the whole day.
+func TestHoursOfADay(t *testing.T) {
+	for hours, fine := range map[string]bool{
+		"9-17": true, "22-6": true, "0-24": true, "23-24": true, "24-6": false, "322-6": false, "9-25": false, "9-9": false,
+	} {
+		p, err := Read("plan.yaml", []byte(`name: visits
+edition: 1
+seed: larkwater
+clock: 2026-03-02T06:00:00Z
+entities:
+  A:
+    rows: 3
+    fields: {t: {before: clock, within: 90d, hours: `+hours+`}}
+`))
+		require.NoError(t, err)
+		_, err = p.Compile(Options{})
+		if fine {
+			assert.NoError(t, err, hours)
+			continue
+		}
+		assert.ErrorContains(t, err, "hours must be two hours of a day", hours)
+	}
+}
