@@ -73,7 +73,8 @@ func TestChildrenByWeight(t *testing.T) {
 // Hours outside of a day are refused, whichever of the two it is; 0-24 is the whole day.
 func TestHoursOfADay(t *testing.T) {
 	for hours, fine := range map[string]bool{
-		"9-17": true, "22-6": true, "0-24": true, "23-24": true, "24-6": false, "322-6": false, "9-25": false, "9-9": false,
+		"9-17": true, "22-6": true, "0-24": true, "23-24": true,
+		"24-6": false, "322-6": false, "9-25": false, "9-9": false,
 	} {
 		p, err := Read("plan.yaml", []byte(`name: visits
 edition: 1
