@@ -68,7 +68,7 @@ var walls = map[string]string{
 	"internal/app":           "archive diag files grow load plan preflight safe schema store value",
 	"internal/store/dialect": "schema store",
 	"internal/preflight":     "diag grow journal load plan schema store value",
-	"internal/unit":          "cell diag grow journal load plan schema store value",
+	"internal/unit":          "archive cell diag grow journal load plan schema store value",
 	"internal/withdraw":      "archive diag grow journal load order plan replay schema store unit value",
 	"internal/load":          "archive diag grow journal order plan schema store value",
 	"internal/cli": "addition app archive ask cell demo diag draft during export fileplan files grow habits " +

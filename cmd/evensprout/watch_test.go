@@ -19,6 +19,8 @@ import (
 type shared struct {
 	mu sync.Mutex
 	b  bytes.Buffer
+
+	seen int
 }
 
 func (s *shared) Write(p []byte) (int, error) {
@@ -32,6 +34,15 @@ func (s *shared) has(text string, times int) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return strings.Count(s.b.String(), text) >= times
+}
+
+// since is what was written since it was last asked for.
+func (s *shared) since() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	text := s.b.String()[s.seen:]
+	s.seen = s.b.Len()
+	return text
 }
 
 // A command that watches runs again at each save; a mistake is shown, and the database stays as it was.
@@ -64,6 +75,68 @@ func TestSavesAreWatched(t *testing.T) {
 	assert.Equal(t, []string{"52"}, f.query("larkwater.db", "SELECT count(*) FROM passengers"))
 	require.NoError(t, c.Process.Signal(os.Interrupt))
 	assert.NoError(t, c.Wait(), "Ctrl-C is how a watch ends")
+}
+
+// A watch of a plan with units changes rows in place. Runs of units stay where the edit does not concern them, and all
+// ends as a load into an empty database does.
+func TestAWatchWithUnits(t *testing.T) {
+	f := newFolder(t)
+	require.Zero(t, f.run("demo", "--quiet").code)
+	f.path = f.file("larkwater")
+	text := f.read("evensprout.yaml")
+	text = strings.ReplaceAll(text, "rows: 5000", "rows: 100")
+	f.write("evensprout.yaml", text)
+	c := f.command("load", "--watch")
+	var out shared
+	c.Stdout, c.Stderr = &out, &out
+	require.NoError(t, c.Start())
+	runs := 0
+	next := func() string {
+		t.Helper()
+		runs++
+		require.Eventually(t, func() bool { return out.has("watching", runs) }, 20*time.Second, 5*time.Millisecond)
+		return out.since()
+	}
+	next()
+	edit := func(old, now string) string {
+		t.Helper()
+		require.Contains(t, text, old)
+		text = strings.Replace(text, old, now, 1)
+		f.write("evensprout.yaml", text)
+		return next()
+	}
+
+	said := edit("kind: tel, nulls: 25%", "kind: tel, nulls: 60%")
+	assert.Contains(t, said, "changed in place: only rows that differ are written")
+	assert.Contains(t, said, "all 19 occasions of 4 units are already done")
+	assert.NotContains(t, said, "withdrawn")
+	said = edit("dormant: 15", "dormant: 16") // units read it
+	assert.Contains(t, said, "changed in place")
+	assert.Contains(t, said, "withdrawn: 24 rows")
+	assert.Contains(t, said, "done: 19 occasions of 4 units")
+	said = edit("points: points + 10", "points: points + 11")
+	assert.Contains(t, said, "every row is as the plan says")
+	assert.Contains(t, said, "done: 19 occasions of 4 units")
+	said = edit("seats:       {between: [40, 400]", "seats:       {between: [40, 900]")
+	assert.Contains(t, said, "CHECK (seats BETWEEN 40 AND 400) does not hold")
+	assert.Contains(t, said, "the tables are unchanged")
+	edit("seats:       {between: [40, 900]", "seats:       {between: [40, 400]")
+	sales := f.read("sales.csv")
+	f.write("sales.csv", sales[:strings.LastIndex(strings.TrimSuffix(sales, "\n"), "\n")+1])
+	said = next()
+	assert.Contains(t, said, "every row is as the plan says")
+	assert.Contains(t, said, "done: 18 occasions of 4 units")
+	require.NoError(t, c.Process.Signal(os.Interrupt))
+	require.NoError(t, c.Wait())
+
+	dump := func() []string {
+		return append(f.query("larkwater.db", "SELECT id || tel || status || points FROM passengers ORDER BY id"),
+			f.query("larkwater.db", "SELECT seats_left FROM sailings ORDER BY id")...)
+	}
+	watched := dump()
+	assert.Zero(t, f.run("compare").code)
+	require.Zero(t, f.run("load", "--anew", "--quiet").code)
+	assert.Equal(t, dump(), watched)
 }
 
 // A save while the command runs counts: it runs again afterwards.

@@ -57,7 +57,7 @@ uncommitted is rolled back, 6 some rows were left out or not found,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			on, _ := cmd.Flags().GetBool("watch")
-			l.keep.anew = l.keep.anew || on
+			l.keep.anew, l.keep.inPlace = l.keep.anew || on, on
 			if done, err := a.loadFolder(cmd, args, &l); done {
 				return err
 			}
@@ -512,6 +512,9 @@ func (a *program) noteLoad(r *journal.Result, taken []*withdraw.Withdrawal) {
 		)
 	}
 
+	if r.Amended {
+		fmt.Fprintf(a.err, "note: load %d was changed in place: only rows that differ are written\n", r.Load)
+	}
 	for _, v := range taken {
 		fmt.Fprintf(a.err, "note: load %d was withdrawn: %s\n", v.Load, diag.Count(v.Rows(), "row", "rows"))
 	}
@@ -553,6 +556,7 @@ func (a *program) loaded(ctx context.Context, x *loading) error {
 			withdraw.Options{
 				Changed:   x.keep.changed,
 				Referring: x.keep.referring,
+				InPlace:   x.keep.inPlace,
 				By:        archive.Operator{Plan: c.Plan, Rows: files.Rows},
 			},
 		)

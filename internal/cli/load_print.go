@@ -47,6 +47,9 @@ func loadJSON(c *plan.Compiled, name string, r *journal.Result, units []*journal
 	if len(r.Stepped) > 0 {
 		out.Set("stepped", r.Stepped)
 	}
+	if r.Amended {
+		out.Set("amended", true)
+	}
 	if r.Completed > 0 {
 		out.Set("completed", r.Completed)
 		out.Set("put_back", r.PutBack)
@@ -166,6 +169,17 @@ func (a *program) printDone(r *journal.Result, name string) {
 		how = "in " + diag.Count(r.Transactions, "transaction", "transactions")
 	}
 	word := a.page.Good("done:")
+	rows, into := r.Rows, "into"
+	if r.Amended {
+		into = "changed in"
+		for _, e := range r.Entities {
+			rows += e.Removed
+		}
+	}
+	if r.Amended && rows == 0 {
+		fmt.Fprintf(a.out, "\n%s every row is as the plan says. Nothing to do in %s.\n", word, name)
+		return
+	}
 	if r.DryRun {
 		word, how = a.page.Good("dry run:"), "in one transaction, all rolled back"
 	}
@@ -178,18 +192,15 @@ func (a *program) printDone(r *journal.Result, name string) {
 	}
 	fmt.Fprintf(
 		a.out,
-		"\n%s %s into %s %s: %s, %s, %s%s\n",
+		"\n%s %s %s %s %s: %s, %s, %s%s\n",
 		word,
-		diag.Count(
-			r.Rows,
-			"row",
-			"rows",
-		),
+		diag.Count(rows, "row", "rows"),
+		into,
 		name,
 		how,
 		diag.Count(r.Chunks, "chunk", "chunks"),
 		diag.Count(r.Sent, "statement", "statements"),
-		pace(r.Rows, r.Elapsed),
+		pace(rows, r.Elapsed),
 		more,
 	)
 }

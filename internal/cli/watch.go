@@ -75,7 +75,7 @@ func watchedFiles(path string) []string {
 	if err != nil {
 		return files
 	}
-	for _, f := range p.Reads() {
+	for _, f := range append(p.Reads(), p.Files()...) {
 		if info, err := os.Stat(f); err == nil && info.Mode().IsRegular() && !slices.Contains(files, f) {
 			files = append(files, f)
 		}

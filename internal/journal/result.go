@@ -37,6 +37,7 @@ type Result struct {
 	// the load that was partly withdrawn, and whose missing rows were put back
 	Completed int64     `json:"completed,omitempty"`
 	PutBack   int64     `json:"put_back,omitempty"` // these rows
+	Amended   bool      `json:"amended,omitempty"`  // rows of the load were changed to what the plan says now
 	Stepped   []Stepped `json:"stepped,omitempty"`  // keys that are not the planned ones
 	// rows that earlier loads left out, and that are not there yet
 	LeftOut      int64         `json:"left_out,omitempty"`

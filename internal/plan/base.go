@@ -242,8 +242,9 @@ func (t baseTable) Reader() grow.TableReader            { return t }
 func (t baseTable) Row(n uint64) ([]value.Value, error) { return t[n], nil }
 func (t baseTable) Close() error                        { return nil }
 
-// openBase makes the fields of an entity of another plan: those of that plan and, of a database, the other columns. The
-// rows are those of that plan, as they are in the table, if there is one.
+// openBase makes the fields of an entity of another plan: those of that plan and, of a database, the other columns.
+// Columns of keys, and those that the plan does not generate, hold what the table holds. Of other columns the plan
+// counts, whatever was done to the table since: rows that depend on them stay the same.
 func (c *compiler) openBase(e *entity) {
 	x := e.base
 	if c.db == nil || e.table == nil || c.openTable == nil || x.target.Table == nil || c.options.Unloaded {
@@ -263,27 +264,48 @@ func (c *compiler) openBase(e *entity) {
 		c.asPlanned(e) // so that what refers to them is right
 		return
 	}
+	for i := range rows {
+		rows[i] = slices.Clone(rows[i])
+	}
 	e.grow.Table = baseTable(rows)
 	taken := map[*schema.Column]bool{}
-	add := func(name string, i int) {
+	add := func(name string, i int, source grow.Source) {
 		col := e.table.Columns[i]
 		f := c.newField(e, &Field{Name: name, Column: col.Name, word: wordStored, place: x.place})
-		f.grow.Source, f.state, f.column = grow.Stored(i, typeOf(col), uint8(col.Scale)), compiled, col
+		f.grow.Source, f.state, f.column = source, compiled, col
 		taken[col] = true
 	}
+	asStored := func(i int) grow.Source {
+		return grow.Stored(i, typeOf(e.table.Columns[i]), uint8(e.table.Columns[i].Scale))
+	}
 	for i, f := range x.target.Grow.Fields {
-		if at := slices.Index(e.table.Columns, x.target.Columns[i]); at >= 0 && !f.Inner {
-			add(f.Name, at)
+		at := slices.Index(e.table.Columns, x.target.Columns[i])
+		switch {
+		case at < 0 || f.Inner:
+		case inKey(e.table, e.table.Columns[at].Name):
+			add(f.Name, at, asStored(at))
+		default:
+			for n, row := range rows {
+				row[at] = x.rows[n][i]
+			}
+			add(f.Name, at, grow.Stored(at, f.Source.Type(), f.Source.Scale()))
 		}
 	}
 	for i, col := range e.table.Columns {
 		if !taken[col] && e.byName[col.Name] == nil {
-			add(col.Name, i)
+			add(col.Name, i, asStored(i))
 		}
 		if slices.Contains(e.table.PrimaryKey, col.Name) {
 			e.grow.TableKey = append(e.grow.TableKey, i)
 		}
 	}
+}
+
+// inKey reports whether a column is part of a key of its table.
+func inKey(t *schema.Table, column string) bool {
+	return slices.ContainsFunc(t.Keys(), func(k schema.Unique) bool {
+		return slices.ContainsFunc(k.Columns, func(c string) bool { return strings.EqualFold(c, column) })
+	})
 }
 
 // asPlanned makes the fields of an entity of another plan, and rows as that plan generates them.

@@ -165,6 +165,21 @@ func (p *Plan) Folder() string { return filepath.Dir(p.collector.file) }
 // Source is the plan file's bytes.
 func (p *Plan) Source() []byte { return p.source }
 
+// Outside is the plan file without its entities: what else units depend on.
+func (p *Plan) Outside() string {
+	var out strings.Builder
+	entities := false
+	for line := range strings.Lines(string(p.source)) {
+		if c := line[0]; c != ' ' && c != '#' && c != '\t' && c != '\n' && c != '\r' {
+			entities = strings.HasPrefix(line, "entities:")
+		}
+		if !entities {
+			out.WriteString(line)
+		}
+	}
+	return out.String()
+}
+
 // File is the name of the plan file in messages.
 func (p *Plan) File() string { return p.collector.file }
 

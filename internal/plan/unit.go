@@ -2,6 +2,7 @@ package plan
 
 import (
 	"math"
+	"os"
 	"slices"
 	"strings"
 )
@@ -19,6 +20,18 @@ type Unit struct {
 	place
 	togetherPlace place
 	after         []*node
+}
+
+// File is the regular file that the unit's occasions are read from, seen from the current folder; empty if there is none.
+func (u *Unit) File(p *Plan) string {
+	if u.Occasions == nil || u.Occasions.RowsFrom == nil {
+		return ""
+	}
+	path := p.pathOf(u.Occasions.RowsFrom.File)
+	if info, err := os.Stat(path); err != nil || !info.Mode().IsRegular() {
+		return ""
+	}
+	return path
 }
 
 // StepWord is what a step does.

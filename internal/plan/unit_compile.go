@@ -70,6 +70,23 @@ type Step struct {
 	Read []*schema.Column // of the row, what later steps use
 }
 
+// Names are the columns of the step's table that it reads or writes.
+func (s *Step) Names() []*schema.Column {
+	var out []*schema.Column
+	for _, m := range slices.Concat(s.Match, s.First) {
+		out = append(out, m.Column)
+	}
+	for _, x := range s.Set {
+		out = append(out, x.Column)
+		x.Expr.Visit(func(e *schema.Expr) {
+			if e.Column != nil {
+				out = append(out, e.Column)
+			}
+		})
+	}
+	return append(out, s.Read...)
+}
+
 // Operand is a column and the slot that holds its value.
 type Operand struct {
 	Column *schema.Column

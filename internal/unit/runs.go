@@ -10,6 +10,7 @@ import (
 
 	"evensprout/internal/load"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/journal"
 
 	"github.com/google/uuid"
@@ -123,6 +124,13 @@ func (r *unitRun) enterUnit(ctx context.Context) error {
 		}
 	}
 	j.About.Schemas = journal.SchemasOf(tables)
+	if file := r.unit.Plan.File(r.w.Session.Plan.Plan); file != "" {
+		input, _, err := archive.ReadInput(file)
+		if err != nil {
+			return err
+		}
+		j.About.Inputs = []journal.Input{input}
+	}
 	if !r.w.Session.Plan.Set.Clock.IsNull() {
 		j.About.ClockSet = r.w.Session.Plan.Set.Clock.String()
 	}

@@ -26,7 +26,8 @@ func (e *Stays) Error() string {
 
 // Reload takes back what earlier loads of a plan, and runs of its units, have done, and loads
 // the plan as it is now, all in one transaction. Rows that would be left behind stop it
-// before anything is done: a *Stays.
+// before anything is done: a *Stays. With Options.InPlace only rows that differ are written, where that can be done; rows
+// that do not are not looked at.
 func Reload(
 	ctx context.Context,
 	c *plan.Compiled,
@@ -76,18 +77,8 @@ func Reload(
 		return nil, nil, err
 	}
 	defer outer.Rollback()
-	inside := &inside{Store: s, tx: outer.Tx}
-	for _, e := range entries {
-		v, err := Run(ctx, inside, e.Number, w)
-		if err != nil {
-			return nil, nil, err
-		}
-		if v.Left > 0 {
-			return nil, nil, &Stays{v}
-		}
-		taken = append(taken, v)
-	}
-	if r, err = load.Run(ctx, c, inside, o); err != nil {
+	x := &reload{plan: c, inside: &inside{Store: s, tx: outer.Tx}, options: o, withdrawal: w}
+	if taken, r, err = x.run(ctx, entries); err != nil {
 		return nil, nil, err
 	}
 	if o.DryRun {
@@ -109,6 +100,47 @@ func Reload(
 		}
 	}
 	return taken, r, nil
+}
+
+// reload is a withdrawal and a load in one transaction.
+type reload struct {
+	plan       *plan.Compiled
+	inside     *inside
+	options    load.Options
+	withdrawal Options
+}
+
+// run brings what earlier loads have written to what the plan says now: in place where that is asked for and can be done.
+func (r *reload) run(ctx context.Context, entries []*journal.Entry) ([]*Withdrawal, *journal.Result, error) {
+	var taken []*Withdrawal
+	if r.withdrawal.InPlace {
+		result, runs, err := r.amend(ctx, entries)
+		if result != nil || err != nil {
+			return runs, result, err
+		}
+		taken, entries = runs, entries[len(runs):]
+	}
+	rest, err := r.withdraw(ctx, entries)
+	if err != nil {
+		return nil, nil, err
+	}
+	result, err := load.Run(ctx, r.plan, r.inside, r.options)
+	return append(taken, rest...), result, err
+}
+
+// withdraw takes back what loads have done.
+func (r *reload) withdraw(ctx context.Context, entries []*journal.Entry) (taken []*Withdrawal, err error) {
+	for _, e := range entries {
+		v, err := Run(ctx, r.inside, e.Number, r.withdrawal)
+		if err != nil {
+			return nil, err
+		}
+		if v.Left > 0 {
+			return nil, &Stays{v}
+		}
+		taken = append(taken, v)
+	}
+	return taken, nil
 }
 
 // reloadEntries are the loads of a plan that are taken back, the last one first.

@@ -33,6 +33,7 @@ type Options struct {
 	Wait      time.Duration
 	By        archive.Operator
 	Again     func(context.Context) (store.Store, error)
+	InPlace   bool // of Reload: write only what differs, if that can be done
 }
 
 // Withdrawal is what was taken back.
