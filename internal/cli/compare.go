@@ -172,7 +172,7 @@ func (a *program) brokenRules(ctx context.Context, p *plan.Plan, s store.Store) 
 		return nil, err
 	}
 	defer c.Close()
-	err = load.CheckAlways(ctx, s, c)
+	err = load.CheckAlways(ctx, s, c.Always)
 	var broken *load.Broken
 	if errors.As(err, &broken) {
 		return broken, nil

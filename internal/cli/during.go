@@ -294,5 +294,5 @@ func (a *program) fill(
 	if len(c.Units) == 0 {
 		return loads, nil
 	}
-	return loads, load.CheckAlways(ctx, s, c)
+	return loads, load.CheckAlways(ctx, s, c.Always)
 }

@@ -57,7 +57,9 @@ uncommitted is rolled back, 6 some rows were left out or not found,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			on, _ := cmd.Flags().GetBool("watch")
-			l.keep.anew, l.keep.inPlace = l.keep.anew || on, on
+			if on {
+				l.keep.anew, l.keep.inPlace = true, &load.Remembered{}
+			}
 			if done, err := a.loadFolder(cmd, args, &l); done {
 				return err
 			}
@@ -189,7 +191,10 @@ func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) err
 			return err
 		}
 	}
-	return a.writeRows(ctx, &loading{c, units, s, name, o, l.unit.again, l.write.statements, nil, keep}, l)
+	return a.writeRows(ctx, &loading{
+		plan: c, units: units, store: s, name: name, options: o, again: l.unit.again, statements: l.write.statements,
+		keep: keep,
+	}, l)
 }
 
 // behindBases compiles the plan, once those that it builds on are loaded.
@@ -462,6 +467,7 @@ type loading struct {
 	statements bool // they are shown
 	out        *outputs
 	keep       *journalFlags
+	loaded     *journal.Result // nil of units alone
 }
 
 // brokenOff finds the load that --resume goes on with; nil if there is none.
@@ -582,6 +588,7 @@ func (a *program) loaded(ctx context.Context, x *loading) error {
 		}
 	}
 
+	x.loaded = r
 	left := r.Rejected > 0 || missing > 0
 	var done []*journal.UnitResult
 	if o.DryRun && len(x.units) > 0 && r.Earlier == 0 {
@@ -607,7 +614,7 @@ func (a *program) loaded(ctx context.Context, x *loading) error {
 		left = left || u.Rejected > 0
 	}
 	if err == nil && open != nil && len(x.units) == 0 { // what the journal keeps of a plan knows of none
-		err = load.CheckAlways(ctx, s, c)
+		err = load.CheckAlways(ctx, s, c.Always)
 	}
 	if err == nil && left {
 		err = errRejects

@@ -23,8 +23,8 @@ type journalFlags struct {
 	extra                string
 	wait                 time.Duration
 	anew, retry          bool
-	inPlace              bool // with anew: only rows that differ are written
-	changed, referring   bool // with anew: words of also
+	inPlace              *load.Remembered // with anew: only rows that differ are written; nil: all
+	changed, referring   bool             // with anew: words of also
 	also                 []string
 }
 

@@ -107,7 +107,7 @@ func (a *program) loadedPart(ctx context.Context, c *plan.Compiled, s store.Stor
 	}
 	if err == nil && r.Part != nil && r.Part.Whole &&
 		len(c.Plan.Units) == 0 { // else they need not hold before the units
-		err = load.CheckAlways(ctx, s, c)
+		err = load.CheckAlways(ctx, s, c.Always)
 	}
 	if err == nil && r.Part != nil {
 		for _, e := range r.Part.Entities {

@@ -18,6 +18,7 @@ import (
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
+	"evensprout/internal/schema"
 )
 
 // unitFlags are those of load about units.
@@ -107,11 +108,14 @@ func (a *program) runUnits(ctx context.Context, x *loading) ([]*journal.UnitResu
 	tell := func() {
 		switch {
 		case a.json || a.quiet || len(results) == 0:
-		case len(units) == 1:
+		case len(results) == 1 && len(x.units) == 1:
 			a.printUnit(results[0], x.name, x.statements, x.out)
 		default:
 			a.printUnits(results, x.name, x.statements, x.out)
 		}
+	}
+	if x.loaded != nil && x.loaded.Units != nil {
+		results, units = x.loaded.Units, nil
 	}
 	for i, u := range units {
 		o.Later = i < len(units)-1
@@ -131,10 +135,24 @@ func (a *program) runUnits(ctx context.Context, x *loading) ([]*journal.UnitResu
 			r.Statements = nil
 		}
 	}
-	if len(units) == 0 || o.DryRun {
+	if len(results) == 0 || o.DryRun {
 		return results, nil
 	}
-	return results, load.CheckAlways(ctx, x.store, x.plan)
+	return results, load.CheckAlways(ctx, x.store, x.unchecked(results))
+}
+
+// unchecked are the invariants that must still be looked at when units are done: none if the last one did all that it
+// did in one transaction, which looks at them before it is committed.
+func (x *loading) unchecked(results []*journal.UnitResult) []*schema.Rule {
+	last := results[len(results)-1]
+	if last.Together == 0 && last.Done > 0 {
+		return nil
+	}
+	done := slices.ContainsFunc(results, func(r *journal.UnitResult) bool { return r.Done > 0 })
+	if x.loaded != nil && x.loaded.Amended && !done {
+		return x.loaded.Concerned
+	}
+	return x.plan.Always
 }
 
 // printUnits shows what several units have done, a line for each.

@@ -88,6 +88,7 @@ type Grower struct {
 	trees  map[*tree]*rng.Dealt
 	totals map[*Field]*total
 	tables map[*Entity]TableReader
+	ids    map[*Entity][]rng.ID // of rows of small tables, as far as they were asked for; zero: not yet
 	text   arena
 	bufs   [][]byte // scratch, taken and given back
 	prose  stream   // of the text that is being made
@@ -120,6 +121,7 @@ func NewGrower(s *Set) *Grower {
 	g.casts = make([]*rng.Casting, len(s.Entities))
 	g.blocks = make([]block, s.slots)
 	g.trees, g.totals, g.tables = map[*tree]*rng.Dealt{}, map[*Field]*total{}, map[*Entity]TableReader{}
+	g.ids = map[*Entity][]rng.ID{}
 	g.record = s.Record
 	for _, e := range s.Entities {
 		if e.Profiles != nil {

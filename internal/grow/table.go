@@ -101,6 +101,10 @@ func (g *Grower) id(e *Entity, r Row) rng.ID {
 			return id
 		}
 	}
+	known := g.knownIDs(e)
+	if known != nil && known[r.N] != (rng.ID{}) {
+		return known[r.N]
+	}
 	b := g.take()
 	if len(e.TableKey) == 0 {
 		b = strconv.AppendUint(append(b, "place "...), r.N, 10)
@@ -109,9 +113,25 @@ func (g *Grower) id(e *Entity, r Row) rng.ID {
 			b = append(cells[k].AppendText(b), 0)
 		}
 	}
-	id := rng.NamedID("table", e.Name, string(b))
+	id := rng.NamedID("table", e.Name, string(b)) // never zero
 	g.give(b)
+	if known != nil {
+		known[r.N] = id
+	}
 	return id
+}
+
+// maxKnownIDs bounds the rows of a table whose identities are kept, at 16 bytes each: many rows refer to few.
+const maxKnownIDs = 16_384
+
+// knownIDs has room for the identities of a table's rows; nil if there are too many.
+func (g *Grower) knownIDs(e *Entity) []rng.ID {
+	known, ok := g.ids[e]
+	if n := e.Table.Len(); !ok && n <= maxKnownIDs {
+		known = make([]rng.ID, n)
+		g.ids[e] = known
+	}
+	return known
 }
 
 // lookup is a reference to the row that has certain values in some fields.

@@ -9,6 +9,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
@@ -35,10 +36,14 @@ type Result struct {
 	Load    int64 `json:"load,omitempty"`    // its number in the journal; 0 if it is not there
 	Earlier int64 `json:"earlier,omitempty"` // the load that wrote the rows that were not repeated
 	// the load that was partly withdrawn, and whose missing rows were put back
-	Completed int64     `json:"completed,omitempty"`
-	PutBack   int64     `json:"put_back,omitempty"` // these rows
-	Amended   bool      `json:"amended,omitempty"`  // rows of the load were changed to what the plan says now
-	Stepped   []Stepped `json:"stepped,omitempty"`  // keys that are not the planned ones
+	Completed int64 `json:"completed,omitempty"`
+	PutBack   int64 `json:"put_back,omitempty"` // these rows
+	Amended   bool  `json:"amended,omitempty"`  // rows of the load were changed to what the plan says now
+	// Units are those of which an amended load keeps the runs, which have done all occasions; nil: they are to be run.
+	Units []*UnitResult `json:"-"`
+	// Concerned are the invariants that what was amended could break.
+	Concerned []*schema.Rule `json:"-"`
+	Stepped   []Stepped      `json:"stepped,omitempty"` // keys that are not the planned ones
 	// rows that earlier loads left out, and that are not there yet
 	LeftOut      int64         `json:"left_out,omitempty"`
 	Unread       bool          `json:"unread,omitempty"`   // triggers rewrote more rows than the journal keeps

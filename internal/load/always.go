@@ -93,10 +93,10 @@ func (l *Session) Always(ctx context.Context, tx store.Tx) error {
 	return holdsAlways(ctx, tx, l.Plan.Always)
 }
 
-// CheckAlways looks at a plan's invariants in a transaction of its own; the error is
+// CheckAlways looks at invariants of a plan in a transaction of its own; the error is
 // *Broken if one does not hold.
-func CheckAlways(ctx context.Context, s store.Store, c *plan.Compiled) error {
-	if len(c.Always) == 0 {
+func CheckAlways(ctx context.Context, s store.Store, rules []*schema.Rule) error {
+	if len(rules) == 0 {
 		return nil
 	}
 	tx, err := s.Begin(ctx, store.TxOptions{})
@@ -104,7 +104,7 @@ func CheckAlways(ctx context.Context, s store.Store, c *plan.Compiled) error {
 		return err
 	}
 	defer tx.Rollback()
-	err = holdsAlways(ctx, tx, c.Always)
+	err = holdsAlways(ctx, tx, rules)
 	if b := (*Broken)(nil); errors.As(err, &b) {
 		b.Committed = true
 	}

@@ -33,6 +33,11 @@ type Amendment struct {
 	w, old *Writer
 	pairs  []*amended // in load order
 	chunks []amendedChunk
+
+	memory *Remembered // of the earlier rows, and at the end of those of now
+	now    map[string]*rememberedRows
+	room   []byte
+	hashes []uint64
 }
 
 // amended is the difference of one entity.
@@ -54,9 +59,12 @@ type amendedChunk struct {
 	did  state
 }
 
-// Amend works out the difference; it reads no table and writes nothing. The error is a *NotAmended where the rows
+// Amend works out the difference; it reads no table and writes nothing. What memory holds of the load saves generating
+// the earlier rows, and memory holds the rows of now once they are written. The error is a *NotAmended where the rows
 // cannot be changed in place, and a *Refusal where a row cannot be written at all.
-func Amend(ctx context.Context, c *plan.Compiled, s store.Store, e *journal.Entry, o Options) (*Amendment, error) {
+func Amend(
+	ctx context.Context, c *plan.Compiled, s store.Store, e *journal.Entry, o Options, memory *Remembered,
+) (*Amendment, error) {
 	o.Commit = plan.CommitLoad
 	l, err := NewSession(c, s, o)
 	if err != nil {
@@ -66,7 +74,7 @@ func Amend(ctx context.Context, c *plan.Compiled, s store.Store, e *journal.Entr
 	if err != nil {
 		return nil, notAmended("the earlier rows cannot be generated again: %s", err)
 	}
-	a := &Amendment{l: l, past: past}
+	a := &Amendment{l: l, past: past, memory: memory, now: map[string]*rememberedRows{}}
 	a.w, a.old = &Writer{Session: l, Store: s}, &Writer{Session: past.Session, Store: s}
 	err = a.suits()
 	if err == nil {
@@ -151,6 +159,9 @@ func (a *Amendment) pair(now, was *Target) error {
 	return nil
 }
 
+// growers are how many generate rows beside the one that compares them.
+const growers = 2
+
 // find compares all rows, now and before.
 func (a *Amendment) find(ctx context.Context) error {
 	before := map[*Target]int64{}
@@ -164,7 +175,7 @@ func (a *Amendment) find(ctx context.Context) error {
 		x.now.Out.Before = before[x.now]
 		a.l.total += x.now.Grow.Total()
 	}
-	p := order.NewPipe(ctx, a.l.Plan.Set, a.l.Options.Jobs, a.l.chunks())
+	p := order.NewPipe(ctx, a.l.Plan.Set, max(a.l.Options.Jobs, growers), a.l.chunks())
 	defer p.End()
 	for c := range p.Chunks() {
 		a.w.state = newState()
@@ -188,28 +199,32 @@ func (a *Amendment) find(ctx context.Context) error {
 
 // compare holds the rows of a run against what they were.
 func (a *Amendment) compare(x *amended, run order.Run, rows iter.Seq[*grow.Batch]) error {
-	had := run
-	had.Target = x.was.Target
-	had.Rows = min(run.Rows, x.had(run.First.Side)-min(x.had(run.First.Side), run.First.N))
-	next, stop := iter.Pull(valuesOf(a.past.Written(a.old, x.was, had, nil)))
-	defer stop()
+	had := x.had(run.First.Side)
+	known := a.memory.rows(a.past.Entry.Token, x.was, x.now)
 	pass := &Pass{}
 	n := int64(0)
 	for b := range a.w.rows(x.now, rows, pass) {
-		for i := range b.Len {
-			row := pass.Row(n)
-			if n++; uint64(n) > had.Rows {
-				x.added = appendRows(x.added, x.now.Target, row, row.N+1)
-				continue
-			}
-			was, ok := next()
-			if !ok {
-				return errors.Join(errors.New("the earlier rows ended early"), a.old.Growth)
-			}
-			x.hold(row, b.Row(i), was)
+		first := pass.Row(n)
+		n += int64(b.Len)
+		a.remember(x.now, first, b)
+		old := int(min(uint64(b.Len), had-min(had, first.N))) // of these there were
+		added := grow.Row{N: first.N + uint64(old), Side: first.Side}
+		x.added = appendRows(x.added, x.now.Target, added, first.N+uint64(b.Len))
+		var err error
+		hold := func(lo, hi int) bool {
+			err = a.hold(x, grow.Row{N: first.N + uint64(lo), Side: first.Side}, b, lo, hi)
+			return err == nil
+		}
+		if known != nil {
+			differing(a.hashes, *known.of(first.Side), first, hold)
+		} else if old > 0 {
+			hold(0, old)
+		}
+		if err != nil {
+			return err
 		}
 	}
-	if err := errors.Join(a.w.Growth, pass.err, a.old.Growth); err != nil {
+	if err := errors.Join(a.w.Growth, pass.err); err != nil {
 		return err
 	}
 	did := a.w.of(x.now)
@@ -219,12 +234,55 @@ func (a *Amendment) compare(x *amended, run order.Run, rows iter.Seq[*grow.Batch
 	return nil
 }
 
+// remember hashes the rows of a batch.
+func (a *Amendment) remember(t *Target, first grow.Row, b *value.Batch) {
+	a.hashes = a.hashes[:0]
+	if a.memory == nil {
+		return
+	}
+	for i := range b.Len {
+		a.hashes = append(a.hashes, t.hashOf(b.Row(i), &a.room))
+	}
+	if a.l.total > maxRemembered {
+		return
+	}
+	x := a.now[t.Plan.Name]
+	if x == nil {
+		x = &rememberedRows{columns: columnsOf(t)}
+		a.now[t.Plan.Name] = x
+	}
+	of := x.of(first.Side)
+	if uint64(len(*of)) != first.N { // not in order: nothing is known of it later
+		x.columns = ""
+	}
+	*of = append(*of, a.hashes...)
+}
+
 // had is how many rows there were, of those written by hand or of the others.
 func (x *amended) had(given bool) uint64 {
 	if given {
 		return uint64(len(x.was.Grow.Side))
 	}
 	return x.was.Grow.Rows
+}
+
+// hold holds rows of a batch, from lo to before hi, against what they were. first is the row at lo.
+func (a *Amendment) hold(x *amended, first grow.Row, b *value.Batch, lo, hi int) error {
+	had := order.Run{Target: x.was.Target, First: first, Rows: uint64(hi - lo)}
+	at := lo
+	for was := range a.past.Written(a.old, x.was, had, nil) {
+		for i := range was.Len {
+			x.hold(grow.Row{N: first.N + uint64(at-lo), Side: first.Side}, b.Row(at), was.Row(i))
+			at++
+		}
+	}
+	if a.old.Growth != nil {
+		return a.old.Growth
+	}
+	if at != hi {
+		return errors.New("the earlier rows ended early")
+	}
+	return nil
 }
 
 // hold holds a row against what it was.
@@ -243,19 +301,6 @@ func (x *amended) hold(row grow.Row, now, was []value.Value) {
 		x.added = appendRows(x.added, x.now.Target, row, row.N+1)
 	case differs:
 		x.updated = appendRows(x.updated, x.now.Target, row, row.N+1)
-	}
-}
-
-// valuesOf gives rows one by one.
-func valuesOf(batches iter.Seq[*grow.Batch]) iter.Seq[[]value.Value] {
-	return func(yield func([]value.Value) bool) {
-		for b := range batches {
-			for i := range b.Len {
-				if !yield(b.Row(i)) {
-					return
-				}
-			}
-		}
 	}
 }
 
@@ -313,6 +358,48 @@ func (a *Amendment) Touches(t *schema.Table) (rows bool, columns []*schema.Colum
 	return rows, columns
 }
 
+// concerned are the invariants that the amendment could break.
+func (a *Amendment) concerned() []*schema.Rule {
+	var out []*schema.Rule
+	for _, r := range a.l.Plan.Always {
+		if a.concerns(r) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// concerns reports whether the amendment touches what an invariant looks at.
+func (a *Amendment) concerns(r *schema.Rule) bool {
+	if r.Table == nil || r.Where != "" || r.SQL != "" {
+		return true // it may look at anything
+	}
+	touched := func(t *schema.Table, names ...*schema.Column) bool {
+		rows, columns := a.Touches(t)
+		return rows || slices.ContainsFunc(names, func(c *schema.Column) bool { return slices.Contains(columns, c) })
+	}
+	var named []*schema.Column
+	if r.Every != nil {
+		r.Every.Visit(func(e *schema.Expr) {
+			if e.Column != nil {
+				named = append(named, e.Column)
+			}
+		})
+	}
+	of := r.Aggregate
+	if of == nil {
+		return touched(r.Table, named...)
+	}
+	for _, name := range of.By.Targets {
+		named = append(named, r.Table.Column(name))
+	}
+	inner := []*schema.Column{of.Column}
+	for _, name := range of.By.Columns {
+		inner = append(inner, of.Of.Column(name))
+	}
+	return touched(r.Table, append(named, of.To)...) || touched(of.Of, inner...)
+}
+
 // Apply changes the rows, and the journal's entry of the load, in a transaction of s. The error is a *NotAmended if
 // rows are not what the load wrote, or the database refuses the way; then nothing is done.
 func (a *Amendment) Apply(ctx context.Context, s store.Store) (*journal.Result, error) {
@@ -331,6 +418,9 @@ func (a *Amendment) Apply(ctx context.Context, s store.Store) (*journal.Result, 
 			err = notAmended("%s", err)
 		}
 		return nil, errors.Join(err, a.w.Rollback())
+	}
+	if a.memory != nil && a.l.total <= maxRemembered {
+		*a.memory = Remembered{token: a.l.Journal.Token, entities: a.now}
 	}
 	return a.result(), nil
 }
@@ -362,8 +452,10 @@ func (a *Amendment) apply(ctx context.Context) error {
 	if err := a.w.Tx.Settle(ctx); err != nil {
 		return err
 	}
-	if err := a.l.Always(ctx, a.w.Tx); err != nil {
-		return err
+	if !a.l.Options.Later {
+		if err := holdsAlways(ctx, a.w.Tx, a.concerned()); err != nil {
+			return err
+		}
 	}
 	return a.l.conclude(ctx, a.w)
 }
@@ -592,7 +684,7 @@ func (a *Amendment) result() *journal.Result {
 	a.l.Result.Transactions = 1
 	a.l.Count(a.w.Store)
 	r := a.l.summary()
-	r.Amended, r.Rows = true, 0
+	r.Amended, r.Concerned, r.Rows = true, a.concerned(), 0
 	for i, x := range a.pairs {
 		e := &r.Entities[i]
 		all := e.Inserted

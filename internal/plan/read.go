@@ -165,7 +165,7 @@ func (p *Plan) Folder() string { return filepath.Dir(p.collector.file) }
 // Source is the plan file's bytes.
 func (p *Plan) Source() []byte { return p.source }
 
-// Outside is the plan file without its entities: what else units depend on.
+// Outside is the plan file without its entities and comments: what else units depend on.
 func (p *Plan) Outside() string {
 	var out strings.Builder
 	entities := false
@@ -173,7 +173,7 @@ func (p *Plan) Outside() string {
 		if c := line[0]; c != ' ' && c != '#' && c != '\t' && c != '\n' && c != '\r' {
 			entities = strings.HasPrefix(line, "entities:")
 		}
-		if !entities {
+		if !entities && line[0] != '#' {
 			out.WriteString(line)
 		}
 	}

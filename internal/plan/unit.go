@@ -24,14 +24,22 @@ type Unit struct {
 
 // File is the regular file that the unit's occasions are read from, seen from the current folder; empty if there is none.
 func (u *Unit) File(p *Plan) string {
-	if u.Occasions == nil || u.Occasions.RowsFrom == nil {
+	if u.OccasionsFile() == "" {
 		return ""
 	}
-	path := p.pathOf(u.Occasions.RowsFrom.File)
+	path := p.pathOf(u.OccasionsFile())
 	if info, err := os.Stat(path); err != nil || !info.Mode().IsRegular() {
 		return ""
 	}
 	return path
+}
+
+// OccasionsFile is the file of occasions as the plan names it; empty if they are not from a file.
+func (u *Unit) OccasionsFile() string {
+	if u.Occasions == nil || u.Occasions.RowsFrom == nil {
+		return ""
+	}
+	return u.Occasions.RowsFrom.File
 }
 
 // StepWord is what a step does.

@@ -240,12 +240,7 @@ func (r *unitRun) forgetUnit(ctx context.Context) error {
 }
 
 // occasionsFile is the file of the run's occasions; empty if there is none.
-func (r *unitRun) occasionsFile() string {
-	if r.unit.Plan.Occasions == nil || r.unit.Plan.Occasions.RowsFrom == nil {
-		return ""
-	}
-	return r.unit.Plan.Occasions.RowsFrom.File
-}
+func (r *unitRun) occasionsFile() string { return r.unit.Plan.OccasionsFile() }
 
 // closeStopped closes the runs of the unit that stopped before and have the same
 // occasions: this one has done the rest of them.

@@ -351,7 +351,7 @@ func (r *unitRun) finishUnit(ctx context.Context) error {
 	if err := r.w.Tx.Settle(ctx); err != nil {
 		return r.w.Session.Refusal(nil, nil, err)
 	}
-	if r.unit.Plan.Together == 0 || r.w.Session.Options.DryRun {
+	if r.unit.Plan.Together == 0 && r.done > 0 || r.w.Session.Options.DryRun {
 		if err := r.w.Session.Always(ctx, r.w.Tx); err != nil {
 			return err
 		}

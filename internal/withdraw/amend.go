@@ -31,7 +31,7 @@ func (r *reload) amend(ctx context.Context, entries []*journal.Entry) (
 		return nil, nil, err
 	}
 	var not *load.NotAmended
-	a, err := load.Amend(ctx, r.plan, r.inside, first, r.options)
+	a, err := load.Amend(ctx, r.plan, r.inside, first, r.options, r.withdrawal.InPlace)
 	if errors.As(err, &not) {
 		return nil, nil, nil
 	}
@@ -39,7 +39,8 @@ func (r *reload) amend(ctx context.Context, entries []*journal.Entry) (
 		return nil, nil, err
 	}
 	defer a.Close()
-	if len(runs) > 0 && !(sameOccasions(r.plan, runs) && unitsStay(r.plan, first, a)) {
+	stay := len(runs) > 0 && sameOccasions(r.plan, runs) && unitsStay(r.plan, first, a)
+	if len(runs) > 0 && !stay {
 		if taken, err = r.withdraw(ctx, runs); err != nil {
 			return nil, taken, err
 		}
@@ -48,7 +49,35 @@ func (r *reload) amend(ctx context.Context, entries []*journal.Entry) (
 	if errors.As(err, &not) {
 		return nil, taken, nil
 	}
+	if err == nil && stay {
+		result.Units = done(r.plan, runs)
+	}
 	return result, taken, err
+}
+
+// done are the units of a plan, each with a run that did all its occasions; nil if any is not done.
+func done(c *plan.Compiled, runs []*journal.Entry) []*journal.UnitResult {
+	var out []*journal.UnitResult
+	for _, u := range c.Units {
+		i := slices.IndexFunc(runs, func(e *journal.Entry) bool {
+			return e.About.Unit == u.Plan.Name && e.About.Occasions == u.Plan.OccasionsFile() &&
+				e.State == journal.StateDone && e.Summary != nil && e.Summary.Unit != nil &&
+				e.Summary.Unit.Done == e.Summary.Unit.Occasions
+		})
+		if i < 0 {
+			return nil
+		}
+		was := runs[i].Summary.Unit
+		steps := slices.Clone(was.Steps)
+		for i := range steps {
+			steps[i].Rows = 0
+		}
+		out = append(out, &journal.UnitResult{
+			Unit: was.Unit, Occasions: was.Occasions, Earlier: was.Occasions, Together: was.Together, Undo: was.Undo,
+			Steps: steps,
+		})
+	}
+	return out
 }
 
 // unitsStay reports whether runs of units would do the same once more: but for entities, the plan and
@@ -85,7 +114,7 @@ func sameOccasions(c *plan.Compiled, runs []*journal.Entry) bool {
 			return false
 		}
 		for _, e := range runs {
-			own := e.About.Unit == u.Plan.Name && e.About.Occasions == u.Plan.Occasions.RowsFrom.File
+			own := e.About.Unit == u.Plan.Name && e.About.Occasions == u.Plan.OccasionsFile()
 			if own && (len(e.About.Inputs) != 1 || e.About.Inputs[0].Digest != now.Digest) {
 				return false
 			}

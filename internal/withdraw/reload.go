@@ -113,7 +113,7 @@ type reload struct {
 // run brings what earlier loads have written to what the plan says now: in place where that is asked for and can be done.
 func (r *reload) run(ctx context.Context, entries []*journal.Entry) ([]*Withdrawal, *journal.Result, error) {
 	var taken []*Withdrawal
-	if r.withdrawal.InPlace {
+	if r.withdrawal.InPlace != nil {
 		result, runs, err := r.amend(ctx, entries)
 		if result != nil || err != nil {
 			return runs, result, err
