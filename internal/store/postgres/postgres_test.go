@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -323,4 +324,41 @@ func TestCommitOfAFailedTransaction(t *testing.T) {
 	require.Error(t, err)
 	assert.ErrorContains(t, tx.Commit(t.Context()), "so it was rolled back")
 	require.NoError(t, tx.Rollback())
+}
+
+// Staged rows are looked up by a hash or an index, also in a table that the planner believes to have one row: because
+// it was analyzed while it was empty, or because its rows are wider than a page.
+func TestStagedRowsAreNotLookedUpOneByOne(t *testing.T) {
+	wide := make([]string, 500)
+	for i := range wide {
+		wide[i] = fmt.Sprintf(", c%d VARCHAR(20)", i)
+	}
+	for name, script := range map[string]string{
+		"analyzed while empty": "CREATE TABLE boats (id INTEGER PRIMARY KEY, name TEXT)",
+		"wide":                 "CREATE TABLE boats (id INTEGER PRIMARY KEY" + strings.Join(wide, "") + ")",
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := open(t, script+` WITH (autovacuum_enabled = off); INSERT INTO boats SELECT generate_series(1, 2000);
+DELETE FROM boats; ANALYZE boats; INSERT INTO boats SELECT generate_series(1, 2000)`)
+			defer s.Close()
+			d := s.(*database)
+			for _, sql := range []string{
+				"CREATE TEMPORARY TABLE stage (id INTEGER, place INTEGER, rest TEXT)",
+				"ALTER TABLE stage ALTER rest SET STORAGE PLAIN", // a row a page
+				"INSERT INTO stage SELECT generate_series(1, 2000), 1, repeat('x', 7500)", "ANALYZE stage (place)",
+			} {
+				_, err := d.Exec(t.Context(), sql)
+				require.NoError(t, err)
+			}
+			var plan []string
+			sql := "EXPLAIN SELECT s.place FROM stage AS s WHERE NOT EXISTS (SELECT 1 FROM boats AS t WHERE t.id = s.id)"
+			require.NoError(t, d.Query(t.Context(), sql, nil, []*schema.Column{{Name: "plan", Kind: schema.Text}},
+				func(row []value.Value) error {
+					plan = append(plan, row[0].S)
+					return nil
+				}))
+			assert.NotContains(t, strings.Join(plan, "\n"), "Materialize")
+			assert.NotContains(t, strings.Join(plan, "\n"), "Join Filter")
+		})
+	}
 }
