@@ -58,7 +58,7 @@ uncommitted is rolled back, 6 some rows were left out or not found,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			on, _ := cmd.Flags().GetBool("watch")
 			if on {
-				l.keep.anew, l.keep.inPlace = true, &load.Remembered{}
+				l.keep.anew, l.keep.remembered = true, &load.Remembered{}
 			}
 			if done, err := a.loadFolder(cmd, args, &l); done {
 				return err
@@ -554,6 +554,7 @@ func (a *program) loaded(ctx context.Context, x *loading) error {
 		o.Journal.Plan = c.Plan
 		r, err = load.Resume(ctx, s, open.Number, o)
 	case x.keep.anew:
+		o.Remembered = x.keep.remembered
 		taken, r, err = withdraw.Reload(
 			ctx,
 			c,
@@ -562,7 +563,7 @@ func (a *program) loaded(ctx context.Context, x *loading) error {
 			withdraw.Options{
 				Changed:   x.keep.changed,
 				Referring: x.keep.referring,
-				InPlace:   x.keep.inPlace,
+				InPlace:   x.keep.remembered != nil,
 				By:        archive.Operator{Plan: c.Plan, Rows: files.Rows},
 			},
 		)

@@ -23,7 +23,7 @@ type journalFlags struct {
 	extra                string
 	wait                 time.Duration
 	anew, retry          bool
-	inPlace              *load.Remembered // with anew: only rows that differ are written; nil: all
+	remembered           *load.Remembered // with anew: only rows that differ are written; nil: all
 	changed, referring   bool             // with anew: words of also
 	also                 []string
 }

@@ -59,12 +59,10 @@ type amendedChunk struct {
 	did  state
 }
 
-// Amend works out the difference; it reads no table and writes nothing. What memory holds of the load saves generating
-// the earlier rows, and memory holds the rows of now once they are written. The error is a *NotAmended where the rows
+// Amend works out the difference; it reads no table and writes nothing. What is remembered of the load saves generating
+// the earlier rows; once the rows of now are written, these are remembered. The error is a *NotAmended where the rows
 // cannot be changed in place, and a *Refusal where a row cannot be written at all.
-func Amend(
-	ctx context.Context, c *plan.Compiled, s store.Store, e *journal.Entry, o Options, memory *Remembered,
-) (*Amendment, error) {
+func Amend(ctx context.Context, c *plan.Compiled, s store.Store, e *journal.Entry, o Options) (*Amendment, error) {
 	o.Commit = plan.CommitLoad
 	l, err := NewSession(c, s, o)
 	if err != nil {
@@ -74,7 +72,7 @@ func Amend(
 	if err != nil {
 		return nil, notAmended("the earlier rows cannot be generated again: %s", err)
 	}
-	a := &Amendment{l: l, past: past, memory: memory, now: map[string]*rememberedRows{}}
+	a := &Amendment{l: l, past: past, memory: o.Remembered, now: map[string]*rememberedRows{}}
 	a.w, a.old = &Writer{Session: l, Store: s}, &Writer{Session: past.Session, Store: s}
 	err = a.suits()
 	if err == nil {
@@ -106,11 +104,15 @@ func (a *Amendment) suits() error {
 	case len(a.l.List) != len(a.past.Session.List):
 		return notAmended("the plan has other entities")
 	}
-	for _, c := range a.past.Chunks {
-		if c.Key.Family < 0 || c.Log != nil && !c.Log.Empty() {
-			return notAmended("load %d has rows that are not as planned", e.Number)
-		}
+	unplanned := func(c *journal.ChunkEntry) bool { return c.Key.Family < 0 || c.Log != nil && !c.Log.Empty() }
+	if slices.ContainsFunc(a.past.Chunks, unplanned) {
+		return notAmended("load %d has rows that are not as planned", e.Number)
 	}
+	return a.match()
+}
+
+// match matches the entities with what they were.
+func (a *Amendment) match() error {
 	for i, now := range a.l.List {
 		was := a.past.Session.List[i]
 		if now.Plan.Name != was.Plan.Name || now.Table != was.Table {

@@ -59,6 +59,8 @@ type Options struct {
 	Keyed func(entity string, key []store.Cell)
 	// Uncounted looks whether tables have rows, and does not count them: for few rows into large tables.
 	Uncounted bool
+	// Remembered is what is known of the rows of an earlier load that is amended; nil: nothing, and nothing is kept.
+	Remembered *Remembered
 	// Progress, if set, is told now and then how many rows are written.
 	Progress func(done, total uint64)
 }

@@ -268,6 +268,13 @@ func (c *compiler) openBase(e *entity) {
 		rows[i] = slices.Clone(rows[i])
 	}
 	e.grow.Table = baseTable(rows)
+	c.baseFields(e, rows)
+}
+
+// baseFields makes the fields of an entity of another plan that is in a database, and puts planned values into its
+// rows.
+func (c *compiler) baseFields(e *entity, rows [][]value.Value) {
+	x := e.base
 	taken := map[*schema.Column]bool{}
 	add := func(name string, i int, source grow.Source) {
 		col := e.table.Columns[i]

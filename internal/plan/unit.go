@@ -22,7 +22,8 @@ type Unit struct {
 	after         []*node
 }
 
-// File is the regular file that the unit's occasions are read from, seen from the current folder; empty if there is none.
+// File is the regular file that the unit's occasions are read from, seen from the current folder; empty if there is
+// none.
 func (u *Unit) File(p *Plan) string {
 	if u.OccasionsFile() == "" {
 		return ""

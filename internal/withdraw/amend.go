@@ -20,18 +20,15 @@ func (r *reload) amend(ctx context.Context, entries []*journal.Entry) (
 	taken []*Withdrawal,
 	err error,
 ) {
-	if len(entries) == 0 || r.options.DryRun {
-		return nil, nil, nil
-	}
-	runs, first := entries[:len(entries)-1], entries[len(entries)-1]
-	if first.About.Unit != "" || slices.ContainsFunc(runs, func(e *journal.Entry) bool { return e.About.Unit == "" }) {
+	runs, first := loadAndRuns(entries)
+	if first == nil || r.options.DryRun {
 		return nil, nil, nil
 	}
 	if first, err = journal.FindEntry(ctx, r.inside, first.Number); err != nil { // with its plan
 		return nil, nil, err
 	}
 	var not *load.NotAmended
-	a, err := load.Amend(ctx, r.plan, r.inside, first, r.options, r.withdrawal.InPlace)
+	a, err := load.Amend(ctx, r.plan, r.inside, first, r.options)
 	if errors.As(err, &not) {
 		return nil, nil, nil
 	}
@@ -53,6 +50,25 @@ func (r *reload) amend(ctx context.Context, entries []*journal.Entry) (
 		result.Units = done(r.plan, runs)
 	}
 	return result, taken, err
+}
+
+// loadAndRuns tells the only load of a plan from the runs of its units; nil if there is none, or it is not the only
+// one.
+func loadAndRuns(entries []*journal.Entry) (runs []*journal.Entry, first *journal.Entry) {
+	for _, e := range entries {
+		switch {
+		case e.About.Unit != "":
+			runs = append(runs, e)
+		case first != nil:
+			return nil, nil
+		default:
+			first = e
+		}
+	}
+	if len(entries) > 0 && first == entries[len(entries)-1] {
+		return runs, first
+	}
+	return nil, nil
 }
 
 // done are the units of a plan, each with a run that did all its occasions; nil if any is not done.

@@ -137,8 +137,9 @@ func amended(
 	t *testing.T, d *loadtest.DB, text string, memory *load.Remembered,
 ) ([]*withdraw.Withdrawal, *journal.Result, error) {
 	t.Helper()
-	return withdraw.Reload(t.Context(), d.Compile(t, text), d.Open(t), d.Journaled(load.Options{Jobs: 2}),
-		withdraw.Options{InPlace: memory, By: archive.Operator{Rows: files.Rows}})
+	o := d.Journaled(load.Options{Jobs: 2, Remembered: memory})
+	return withdraw.Reload(t.Context(), d.Compile(t, text), d.Open(t), o,
+		withdraw.Options{InPlace: true, By: archive.Operator{Rows: files.Rows}})
 }
 
 // Rows that others have changed, or refer to, are not written over, and theirs do not go.

@@ -26,8 +26,8 @@ func (e *Stays) Error() string {
 
 // Reload takes back what earlier loads of a plan, and runs of its units, have done, and loads
 // the plan as it is now, all in one transaction. Rows that would be left behind stop it
-// before anything is done: a *Stays. With Options.InPlace only rows that differ are written, where that can be done; rows
-// that do not are not looked at.
+// before anything is done: a *Stays. With Options.InPlace only rows that differ are written, where that can be done;
+// rows that do not are not looked at.
 func Reload(
 	ctx context.Context,
 	c *plan.Compiled,
@@ -41,20 +41,8 @@ func Reload(
 	if err != nil {
 		return nil, nil, err
 	}
-	for _, t := range l.List {
-		for _, f := range t.Grow.Fields {
-			if _, ok := f.File(); ok {
-				return nil, nil, &store.Fault{
-					Kind: store.Refused,
-					Message: fmt.Sprintf(
-						"%s.%s creates files, which are placed and removed outside the transaction",
-						t.Plan.Name,
-						f.Name,
-					),
-					Hint: "run evensprout withdraw, then load",
-				}
-			}
-		}
+	if err := refuseFiles(l); err != nil {
+		return nil, nil, err
 	}
 	// Outside the transaction: where tables are made, or counters moved, some engines commit.
 	if _, err := s.Journal(ctx, !o.DryRun); err != nil {
@@ -110,10 +98,11 @@ type reload struct {
 	withdrawal Options
 }
 
-// run brings what earlier loads have written to what the plan says now: in place where that is asked for and can be done.
+// run brings what earlier loads have written to what the plan says now: in place where that is asked for and can be
+// done.
 func (r *reload) run(ctx context.Context, entries []*journal.Entry) ([]*Withdrawal, *journal.Result, error) {
 	var taken []*Withdrawal
-	if r.withdrawal.InPlace != nil {
+	if r.withdrawal.InPlace {
 		result, runs, err := r.amend(ctx, entries)
 		if result != nil || err != nil {
 			return runs, result, err
@@ -141,6 +130,23 @@ func (r *reload) withdraw(ctx context.Context, entries []*journal.Entry) (taken 
 		taken = append(taken, v)
 	}
 	return taken, nil
+}
+
+// refuseFiles refuses fields that create files.
+func refuseFiles(l *load.Session) error {
+	for _, t := range l.List {
+		for _, f := range t.Grow.Fields {
+			if _, ok := f.File(); ok {
+				return &store.Fault{
+					Kind: store.Refused,
+					Message: fmt.Sprintf("%s.%s creates files, which are placed and removed outside the transaction",
+						t.Plan.Name, f.Name),
+					Hint: "run evensprout withdraw, then load",
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // reloadEntries are the loads of a plan that are taken back, the last one first.

@@ -33,8 +33,7 @@ type Options struct {
 	Wait      time.Duration
 	By        archive.Operator
 	Again     func(context.Context) (store.Store, error)
-	// InPlace lets Reload write only what differs, if that can be done: with what is remembered of the load.
-	InPlace *load.Remembered
+	InPlace   bool // of Reload: write only what differs, if that can be done
 }
 
 // Withdrawal is what was taken back.

@@ -62,8 +62,9 @@ var session = []string{
 	// Our statements look rows of a stage up by their keys: with the usual costs the
 	// planner reads the whole table for a few thousand of them.
 	"SET random_page_cost = 1.1", "SET work_mem = '64MB'", "SET temp_buffers = '32MB'",
-	// The planner believes that a table has one row if it was analyzed while it was empty, or if its rows are wider than
-	// a page. Then it keeps that row, and reads all that it kept once for each staged one: 100,000 rows took minutes.
+	// The planner believes that a table has one row if it was analyzed while it was empty, or if its rows are wider
+	// than a page. Then it keeps that row, and reads all that it kept once for each staged one: 100,000 rows took
+	// minutes.
 	"SET enable_material = off",
 }
 

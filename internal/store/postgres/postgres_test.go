@@ -351,7 +351,8 @@ DELETE FROM boats; ANALYZE boats; INSERT INTO boats SELECT generate_series(1, 20
 				require.NoError(t, err)
 			}
 			var plan []string
-			sql := "EXPLAIN SELECT s.place FROM stage AS s WHERE NOT EXISTS (SELECT 1 FROM boats AS t WHERE t.id = s.id)"
+			sql := "EXPLAIN SELECT s.place FROM stage AS s " +
+				"WHERE NOT EXISTS (SELECT 1 FROM boats AS t WHERE t.id = s.id)"
 			require.NoError(t, d.Query(t.Context(), sql, nil, []*schema.Column{{Name: "plan", Kind: schema.Text}},
 				func(row []value.Value) error {
 					plan = append(plan, row[0].S)
