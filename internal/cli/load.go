@@ -521,6 +521,9 @@ func (a *program) noteLoad(r *journal.Result, taken []*withdraw.Withdrawal) {
 	if r.Amended {
 		fmt.Fprintf(a.err, "note: load %d was changed in place: only rows that differ are written\n", r.Load)
 	}
+	if r.NotAmended != "" {
+		fmt.Fprintf(a.err, "note: all rows were withdrawn and loaded: %s\n", r.NotAmended)
+	}
 	for _, v := range taken {
 		fmt.Fprintf(a.err, "note: load %d was withdrawn: %s\n", v.Load, diag.Count(v.Rows(), "row", "rows"))
 	}

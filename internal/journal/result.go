@@ -39,6 +39,8 @@ type Result struct {
 	Completed int64 `json:"completed,omitempty"`
 	PutBack   int64 `json:"put_back,omitempty"` // these rows
 	Amended   bool  `json:"amended,omitempty"`  // rows of the load were changed to what the plan says now
+	// NotAmended tells why rows that could have been changed in place were withdrawn and loaded.
+	NotAmended string `json:"-"`
 	// Units are those of which an amended load keeps the runs, which have done all occasions; nil: they are to be run.
 	Units []*UnitResult `json:"-"`
 	// Concerned are the invariants that what was amended could break.

@@ -30,6 +30,7 @@ func (r *reload) amend(ctx context.Context, entries []*journal.Entry) (
 	var not *load.NotAmended
 	a, err := load.Amend(ctx, r.plan, r.inside, first, r.options)
 	if errors.As(err, &not) {
+		r.why = not.Why
 		return nil, nil, nil
 	}
 	if err != nil {
@@ -44,6 +45,7 @@ func (r *reload) amend(ctx context.Context, entries []*journal.Entry) (
 	}
 	result, err = a.Apply(ctx, r.inside)
 	if errors.As(err, &not) {
+		r.why = not.Why
 		return nil, taken, nil
 	}
 	if err == nil && stay {

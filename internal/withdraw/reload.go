@@ -96,6 +96,7 @@ type reload struct {
 	inside     *inside
 	options    load.Options
 	withdrawal Options
+	why        string // rows are not changed in place; empty if that was not tried
 }
 
 // run brings what earlier loads have written to what the plan says now: in place where that is asked for and can be
@@ -114,7 +115,11 @@ func (r *reload) run(ctx context.Context, entries []*journal.Entry) ([]*Withdraw
 		return nil, nil, err
 	}
 	result, err := load.Run(ctx, r.plan, r.inside, r.options)
-	return append(taken, rest...), result, err
+	if err != nil {
+		return nil, nil, err
+	}
+	result.NotAmended = r.why
+	return append(taken, rest...), result, nil
 }
 
 // withdraw takes back what loads have done.
