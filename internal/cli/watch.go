@@ -23,7 +23,7 @@ func watchFlag(c *cobra.Command) {
 }
 
 // settled is how long no file must change before a command runs again: editors write in several steps.
-const settled = 60 * time.Millisecond
+const settled = 30 * time.Millisecond
 
 // watched runs a command and, if the flag says so, runs it again at each save. After a mistake the watch goes on.
 func (a *program) watched(cmd *cobra.Command, args []string, run func() error) error {
