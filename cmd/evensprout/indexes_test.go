@@ -254,3 +254,38 @@ entities:
 		}
 	})
 }
+
+// A unique index to which rows refer stays in place where the engine needs it to write any row; the others are rebuilt.
+func TestIndexesThatReferencesNeed(t *testing.T) {
+	f := newFolder(t)
+	f.makeDB("a.db", `CREATE TABLE ports (id INTEGER PRIMARY KEY, code TEXT NOT NULL, name TEXT);
+CREATE UNIQUE INDEX ports_code ON ports (code);
+CREATE TABLE boats (id INTEGER PRIMARY KEY, port TEXT NOT NULL REFERENCES ports (code));
+CREATE INDEX boats_port ON boats (port);`)
+	f.write("evensprout.yaml", `name: boats
+seed: b
+clock: 2026-05-01T08:00:00Z
+database: sqlite:a.db
+entities:
+  Port:
+    table: ports
+    rows: 50_000
+    fields: {code: {pattern: "[A-Z]{8}", unique: true}}
+  Boat:
+    table: boats
+    rows: 50_000
+    fields: {port: {pick: Port}}
+`)
+	indexes := func() []string {
+		return f.query("a.db", "SELECT sql FROM sqlite_schema WHERE type = 'index' AND sql <> ''")
+	}
+	before := indexes()
+	r := f.run("load")
+	require.Zero(t, r.code, r.errOut)
+	assert.Contains(t, r.out, "Rebuilt after the rows: 1 index or key of boats.")
+	assert.ElementsMatch(t, before, indexes())
+	require.Zero(t, f.run("load", "--anew").code)
+	assert.ElementsMatch(t, before, indexes())
+	require.Zero(t, f.run("withdraw").code)
+	assert.ElementsMatch(t, before, indexes())
+}

@@ -2,10 +2,12 @@ package sqlite
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"zombiezen.com/go/sqlite"
 
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
@@ -16,7 +18,8 @@ type dropped struct {
 
 // DropIndexes drops the indexes of tables that have statements of their own, inside the transaction. Restore makes them
 // again; if rows do not go together with one, that is a *store.Violation. Tables of whose indexes the engine keeps
-// statistics are left alone: it would forget them.
+// statistics are left alone: it would forget them. So are unique indexes that references need: without one, no row of
+// either table can be written.
 func (tx *transaction) DropIndexes(_ context.Context, r store.Rebuild) (store.Dropped, error) {
 	out := store.Dropped{}
 	var list []dropped
@@ -25,13 +28,14 @@ func (tx *transaction) DropIndexes(_ context.Context, r store.Rebuild) (store.Dr
 		return out, err
 	}
 	for _, t := range r.Tables {
-		before := len(list)
+		before, needed := len(list), tx.referred(t)
 		err := tx.db.rows(
-			"SELECT name, sql FROM sqlite_schema WHERE type = 'index' AND tbl_name = ? COLLATE NOCASE "+
-				"AND sql IS NOT NULL AND name NOT LIKE 'evensprout\\_removing\\_%' ESCAPE '\\'",
+			"SELECT name, sql, sql LIKE 'CREATE UNIQUE%' FROM sqlite_schema WHERE type = 'index' "+
+				"AND tbl_name = ? COLLATE NOCASE AND sql IS NOT NULL AND name NOT LIKE 'evensprout\\_removing\\_%' ESCAPE '\\'",
 			[]string{t.Name},
 			func(s *sqlite.Stmt) error {
-				if !known[strings.ToLower(t.Name)] {
+				unique := s.ColumnInt64(2) != 0
+				if !known[strings.ToLower(t.Name)] && !(unique && needed) {
 					list = append(list, dropped{s.ColumnText(0), s.ColumnText(1)})
 				}
 				return nil
@@ -59,6 +63,18 @@ func (tx *transaction) DropIndexes(_ context.Context, r store.Rebuild) (store.Dr
 		return nil
 	}
 	return out, nil
+}
+
+// referred reports whether rows refer to a table by other columns than its primary key.
+func (tx *transaction) referred(t *schema.Table) bool {
+	for _, other := range tx.schema.Tables {
+		for _, r := range other.References {
+			if strings.EqualFold(r.Table, t.Name) && !slices.EqualFunc(r.Targets, t.PrimaryKey, strings.EqualFold) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // analysed are the tables of whose indexes the engine keeps statistics.

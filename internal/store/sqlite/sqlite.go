@@ -94,8 +94,8 @@ func (d Driver) Open(ctx context.Context, url string) (store.Store, error) {
 
 	// Foreign keys must be on before a transaction begins. The cache is this
 	// connection's own.
-	for _, pragma := range []string{"PRAGMA foreign_keys = ON", "PRAGMA cache_size = -14336", "SELECT count(*) " +
-		"FROM sqlite_schema"} {
+	for _, pragma := range []string{"PRAGMA foreign_keys = ON", fmt.Sprintf("PRAGMA cache_size = -%d", smallestCache>>10),
+		"SELECT count(*) FROM sqlite_schema"} {
 		if err := s.exec(pragma); err != nil {
 			conn.Close()
 			return nil, fault(path, err)
@@ -196,6 +196,8 @@ type database struct {
 	journal *store.Journal   // nil until it is found
 	tables  *schema.Database // as of a version of the schema
 	version int64
+
+	cache int64 // bytes of the page cache, once it was enlarged
 }
 
 func (d *database) Close() error {

@@ -38,6 +38,10 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 		d.exec("ROLLBACK")
 		return nil, err
 	}
+	if err := d.growCache(); err != nil {
+		d.exec("ROLLBACK")
+		return nil, err
+	}
 	tx := &transaction{
 		Tx:      setwise.NewTx(d),
 		db:      d,
@@ -54,6 +58,33 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 		}
 	}
 	return tx, nil
+}
+
+// The page cache follows the size of the database, up to a bound: rows go to all places of their indexes, and a page
+// that has left the cache is written and read once more for each. With 64 MiB, 3,000,000 rows with two indexes take
+// three quarters of the time; more helps little.
+const (
+	smallestCache = 14 << 20
+	largestCache  = 64 << 20
+)
+
+// growCache enlarges the page cache to the size of the database.
+func (d *database) growCache() error {
+	size := int64(1)
+	for _, pragma := range []string{"PRAGMA main.page_count", "PRAGMA main.page_size"} {
+		err := d.rows(pragma, nil, func(s *sqlite.Stmt) error {
+			size *= s.ColumnInt64(0)
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if want := min(size, largestCache); want > max(d.cache, smallestCache) {
+		d.cache = want
+		return d.exec(fmt.Sprintf("PRAGMA main.cache_size = -%d", want>>10))
+	}
+	return nil
 }
 
 // known is the tables as they are now: they are read again only when they have changed.
