@@ -286,6 +286,12 @@ entities:
 	assert.ElementsMatch(t, before, indexes())
 	require.Zero(t, f.run("load", "--anew").code)
 	assert.ElementsMatch(t, before, indexes())
-	require.Zero(t, f.run("withdraw").code)
+	f.query("a.db", "UPDATE boats SET port = (SELECT min(code) FROM ports) WHERE id = 7")
+	r = f.run("withdraw")
+	assert.Equal(t, 6, r.code, r.errOut)
+	assert.ElementsMatch(t, before, indexes(), "also where rows are left")
+	assert.Equal(t, []string{"7"}, f.query("a.db", "SELECT id FROM boats"))
+	assert.Equal(t, []string{"1"}, f.query("a.db", "SELECT count(*) FROM ports"))
+	require.Zero(t, f.run("withdraw", "--also", "changed", "--also", "referring").code)
 	assert.ElementsMatch(t, before, indexes())
 }

@@ -22,9 +22,9 @@ const (
 	IndexesRebuild IndexWay = "rebuild" // rebuild all, or refuse
 )
 
-// rebuildFrom is the number of rows from which IndexesAuto rebuilds the indexes of a table. It is where rebuilding
+// RebuildFrom is the number of rows from which IndexesAuto rebuilds the indexes of a table. It is where rebuilding
 // begins to pay on PostgreSQL and SQLite; see docs/performance.md.
-const rebuildFrom = 50_000
+const RebuildFrom = 50_000
 
 // Rebuilder is a transaction that can drop indexes and make them again inside itself.
 type Rebuilder interface {
@@ -95,7 +95,7 @@ func (l *Session) rebuildable(w *Writer, asked bool) (large, filled []*schema.Ta
 			continue
 		}
 		filled = append(filled, t.Table)
-		if asked || t.Grow.Total() >= rebuildFrom && l.Options.Part.Whole() {
+		if asked || t.Grow.Total() >= RebuildFrom && l.Options.Part.Whole() {
 			large = append(large, t.Table)
 		}
 	}
@@ -137,7 +137,7 @@ func (o Options) refuseRebuild() error {
 // noteChunked says why a load that commits in between leaves indexes in place, where rebuilding them would have paid.
 func (l *Session) noteChunked() {
 	large := slices.ContainsFunc(l.List, func(t *Target) bool {
-		return t.Out.Before == 0 && t.Out.Inserted >= rebuildFrom
+		return t.Out.Before == 0 && t.Out.Inserted >= RebuildFrom
 	})
 	if large && l.Traits.Rebuilds && l.Options.Indexes != IndexesKeep && l.Options.Commit != plan.CommitLoad &&
 		!l.Options.DryRun {

@@ -302,10 +302,17 @@ func (v *withdrawal) inOne(ctx context.Context) error {
 	if err == nil {
 		err = v.mark(ctx, journal.StateWithdrawn)
 	}
+	var restore func(context.Context) error
+	if err == nil {
+		restore, err = v.dropIndexes(ctx)
+	}
 	for step := range v.steps() {
 		if err == nil {
 			err = step(ctx)
 		}
+	}
+	if err == nil && restore != nil {
+		err = restore(ctx)
 	}
 	if err == nil {
 		err = v.settle(ctx)

@@ -201,7 +201,11 @@ func (tx *transaction) Count(ctx context.Context, t *schema.Table) (int64, error
 // Insert adds rows one after the other; the statement costs little here.
 func (tx *transaction) Insert(ctx context.Context, into store.Into, rows store.Rows) (int64, error) {
 	n := int64(0)
-	return n, tx.each(ctx, into, rows, func() { n++ })
+	if err := tx.db.growCache(); err != nil {
+		return 0, err
+	}
+	err := tx.each(ctx, into, rows, func() { n++ })
+	return n, err
 }
 
 // InsertUnkeyed reads back the number that each row gets.
