@@ -31,7 +31,8 @@ func (tx *transaction) DropIndexes(_ context.Context, r store.Rebuild) (store.Dr
 		before, needed := len(list), tx.referred(t)
 		err := tx.db.rows(
 			"SELECT name, sql, sql LIKE 'CREATE UNIQUE%' FROM sqlite_schema WHERE type = 'index' "+
-				"AND tbl_name = ? COLLATE NOCASE AND sql IS NOT NULL AND name NOT LIKE 'evensprout\\_removing\\_%' ESCAPE '\\'",
+				"AND tbl_name = ? COLLATE NOCASE AND sql IS NOT NULL "+
+				"AND name NOT LIKE 'evensprout\\_removing\\_%' ESCAPE '\\'",
 			[]string{t.Name},
 			func(s *sqlite.Stmt) error {
 				unique := s.ColumnInt64(2) != 0

@@ -94,8 +94,10 @@ func (d Driver) Open(ctx context.Context, url string) (store.Store, error) {
 
 	// Foreign keys must be on before a transaction begins. The cache is this
 	// connection's own.
-	for _, pragma := range []string{"PRAGMA foreign_keys = ON", fmt.Sprintf("PRAGMA cache_size = -%d", smallestCache>>10),
-		"SELECT count(*) FROM sqlite_schema"} {
+	for _, pragma := range []string{
+		"PRAGMA foreign_keys = ON", fmt.Sprintf("PRAGMA cache_size = -%d", smallestCache>>10),
+		"SELECT count(*) FROM sqlite_schema",
+	} {
 		if err := s.exec(pragma); err != nil {
 			conn.Close()
 			return nil, fault(path, err)

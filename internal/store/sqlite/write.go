@@ -61,8 +61,8 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 }
 
 // The page cache follows the size of the database, up to a bound: rows go to all places of their indexes, and a page
-// that has left the cache is written and read once more for each. With 32 MiB, 2,000,000 rows with two indexes take 0.85
-// of the time, with 64 MiB 0.78, with 256 MiB 0.73. The process takes twice as much.
+// that has left the cache is written and read once more for each. With 32 MiB, 2,000,000 rows with two indexes take
+// 0.85 of the time, with 64 MiB 0.78, with 256 MiB 0.73. The process takes twice as much.
 const (
 	smallestCache = 14 << 20
 	largestCache  = 32 << 20
