@@ -388,6 +388,10 @@ func (l *Session) Repeat(ctx context.Context, w *Writer, do func() error) error 
 				continue
 			}
 			if gone := l.allThere(ctx, w.Store); gone != nil {
+				// a server that is about to go may answer once more, and break this connection, too
+				if errors.As(gone, &fault) && fault.Kind == store.Lost && n+1 < most {
+					continue
+				}
 				return gone
 			}
 		}
