@@ -2,6 +2,7 @@ package main
 
 import (
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -125,6 +126,42 @@ func TestPlansThatBuildOnOthers(t *testing.T) {
 		assert.Contains(t, s.sh("true").errOut, "plans/regions.yaml is loaded first: 6 rows", "but not with other rows")
 	})
 }
+
+// Rows depend on what the plan says of those that they refer to, not on what was done to these since; keys are those of
+// the table.
+func TestRowsOfABaseAreThoseOfItsPlan(t *testing.T) {
+	onTables(t, `CREATE TABLE fares (id {key}, code VARCHAR(5) NOT NULL UNIQUE, price DECIMAL(8,2) NOT NULL);
+CREATE TABLE sales (id {key}, fare_id INTEGER NOT NULL, price DECIMAL(8,2) NOT NULL,
+  FOREIGN KEY (fare_id) REFERENCES fares (id));`, `name: sales
+seed: s
+clock: 2026-05-01T08:00:00Z
+builds_on: fares.yaml
+entities:
+  Sale: {table: sales, rows: 20, fields: {fare: {pick: Fare, column: fare_id}, price: {same: fare.price}}}
+`, func(t *testing.T, s *site) {
+		s.write("fares.yaml", `name: fares
+seed: s
+clock: 2026-05-01T08:00:00Z
+entities:
+  Fare:
+    table: fares
+    keys: database
+    given: {deck: {code: DECK, price: 4.50}, cabin: {code: CABIN, price: 19.00}}
+`)
+		s.exec(t, "INSERT INTO fares (code, price) VALUES ('OLD', 1.00)")
+		require.Zero(t, s.on("load").code)
+		before := s.column(t, "sales", "price")
+		assert.Equal(t, []string{"19.00", "4.50"}, unique(before))
+		s.exec(t, "UPDATE fares SET price = 99.00")
+		r := s.on("load", "--anew")
+		require.Zero(t, r.code, r.errOut)
+		assert.Equal(t, before, s.column(t, "sales", "price"))
+		assert.Zero(t, s.on("compare").code)
+	})
+}
+
+// unique are the distinct values, in order.
+func unique(values []string) []string { return slices.Compact(slices.Sorted(slices.Values(values))) }
 
 // lastLoad is the number of the last load of the shops.
 func (s *site) lastLoad(t *testing.T) string {
