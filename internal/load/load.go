@@ -380,25 +380,37 @@ func (l *Session) Repeat(ctx context.Context, w *Writer, do func() error) error 
 		}
 		pause = min(2*pause, longestPause)
 		if broken {
-			if fresh := w.reopen(ctx); fresh != nil {
-				if n+1 >= most {
-					return errors.Join(err, fresh)
-				}
-				// a standby may be about to take over: what is done fails at once, and the next pause is longer
-				continue
+			later, failed := l.reconnect(ctx, w, err, n+1 < most)
+			if failed != nil {
+				return failed
 			}
-			if gone := l.allThere(ctx, w.Store); gone != nil {
-				// a server that is about to go may answer once more, and break this connection, too
-				if errors.As(gone, &fault) && fault.Kind == store.Lost && n+1 < most {
-					continue
-				}
-				return gone
+			if later != nil {
+				continue // what is done fails at once, and the next pause is longer
 			}
 		}
 		l.mu.Lock()
 		l.Result.Repeated++
 		l.mu.Unlock()
 	}
+}
+
+// reconnect replaces a connection that an error broke. later is an error that may pass, if there is more to try: a
+// standby may be about to take over, or a server that is about to go answers once more and breaks the new connection,
+// too. failed is any other, such as that the server which answers lacks what was committed.
+func (l *Session) reconnect(ctx context.Context, w *Writer, broke error, more bool) (later, failed error) {
+	err := w.reopen(ctx)
+	if err != nil {
+		if more {
+			return err, nil
+		}
+		return nil, errors.Join(broke, err)
+	}
+	err = l.allThere(ctx, w.Store)
+	var fault *store.Fault
+	if more && errors.As(err, &fault) && fault.Kind == store.Lost {
+		return err, nil
+	}
+	return nil, err
 }
 
 // wait returns after a time, or when the context ends, with the cause of that.
