@@ -177,7 +177,7 @@ func (a *program) printDone(r *journal.Result, name string) {
 		}
 	}
 	if r.Amended && rows == 0 {
-		fmt.Fprintf(a.out, "\n%s every row is as the plan says. Nothing to do in %s.\n", word, name)
+		fmt.Fprintf(a.out, "\n%s the plan has the same rows as before. Nothing to do in %s.\n", word, name)
 		return
 	}
 	if r.DryRun {

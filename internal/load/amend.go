@@ -50,7 +50,7 @@ type amended struct {
 	updated  []order.Run // rows that stay under their keys
 	replaced []order.Run // rows of was whose keys differ
 	added    []order.Run // with the rows that take the place of the replaced ones
-	surplus  []order.Run // rows of was that now has no more
+	surplus  []order.Run // earlier rows that the plan no longer has
 }
 
 // amendedChunk is a chunk and what the journal keeps of it.
@@ -156,7 +156,6 @@ func (a *Amendment) pair(now, was *Target) error {
 			return notAmended("the plan has no value for %s.%s any more", name, c.Name)
 		}
 	}
-	now.Out.Before = was.Before
 	a.pairs = append(a.pairs, x)
 	return nil
 }
@@ -166,15 +165,11 @@ const growers = 2
 
 // find compares all rows, now and before.
 func (a *Amendment) find(ctx context.Context) error {
-	before := map[*Target]int64{}
-	for _, x := range a.pairs {
-		before[x.now] = x.now.Out.Before
-	}
 	a.l.Reset()
 	byTarget := map[*plan.Target]*amended{}
 	for _, x := range a.pairs {
 		byTarget[x.now.Target] = x
-		x.now.Out.Before = before[x.now]
+		x.now.Out.Before = x.was.Before
 		a.l.total += x.now.Grow.Total()
 	}
 	p := order.NewPipe(ctx, a.l.Plan.Set, max(a.l.Options.Jobs, growers), a.l.chunks())
