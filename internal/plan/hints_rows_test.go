@@ -8,6 +8,9 @@ import (
 )
 
 // ownKinds is a plan with a kind of its own.
+// manyValues are more values than a plan may list.
+var manyValues = "{choose: [" + strings.Repeat("a,", 1_600_000) + "]}"
+
 const ownKinds = "name: larkwater\nseed: larkwater-2026\nclock: 2026-05-01T08:00:00Z\nkinds:\n  vessel: {file: " +
 	"vessels.txt}\nentities:\n  A: {rows: 2, fields: {n: {kind: vessel}}}\n"
 
@@ -120,6 +123,23 @@ var hintCasesOfRows = []hintCase{
 		files:  []string{"vessels.txt", "Kestrel\nHeron\n"},
 		change: []string{"{weight: n}", "{file: vessels.txt}"},
 		whole:  true,
+	},
+	{
+		hint:   "keep long lists of values in a file of their own: kinds: {NAME: {file: FILE}}",
+		text:   strings.Replace(ownKinds, "{kind: vessel}", manyValues, 1),
+		files:  []string{"vessels.txt", "Kestrel\nHeron\n"},
+		change: []string{manyValues, "{kind: vessel}"},
+		whole:  true,
+	},
+	{
+		hint:   "write null where a value is NULL, or remove the key",
+		text:   plan.CellOf("{count: 1, nulls: {" + strings.Repeat("a,", 1001) + "}}"),
+		change: []string{", nulls: {" + strings.Repeat("a,", 1001) + "}", ""},
+	},
+	{
+		hint:   "write key: value, or put text that begins with this character in quotes",
+		text:   plan.CellOf("{? count : 1}"),
+		change: []string{"? count : 1", "count: 1"},
 	},
 	{
 		hint:   "awkward: {share: 2%, longest: 40}",

@@ -165,11 +165,21 @@ func TestFilesThatAreNoPlans(t *testing.T) {
 		{"two documents", "name: x\n---\nname: y\n", "one YAML document"},
 		{"aliases", "a: &x 1\nb: *x\n", "anchors, aliases and merge keys"},
 		{"aliases by the megabyte", bomb.String(), "anchors, aliases"},
-		{"ten megabytes", strings.Repeat("a: &a [*a, *a]\n", 700_000), "longer than 1 MiB"},
+		{"ten megabytes", strings.Repeat("a: &a [*a, *a]\n", 700_000), "longer than 8 MiB"},
 		{"deep lists", "a: " + strings.Repeat("[", 100_000), "nested more than"},
 		{"deep mappings", "a: " + strings.Repeat("{a: ", 100_000), "nested more than"},
 		{"deep entries", strings.Repeat("- ", 100_000), "nested more than"},
 		{"deep lines", "a:\n" + deepLines(300), "nested more than"},
+		// in each of these, the parser needs a time that grows with the square of the size
+		{"keys without values", "a:\n" + strings.Repeat("  e:\n", 50_000), "no value"},
+		{"entries without values", "a:\n" + strings.Repeat("  -\n", 50_000), "no value"},
+		{"flow keys without values", "a: {" + strings.Repeat("a,", 50_000), "no value"},
+		{"flow keys with colons", "a: {" + strings.Repeat("a:,", 50_000), "no value"},
+		{"question marks", "a:\n" + strings.Repeat("  ? a\n", 50_000), "begin with a question mark"},
+		{"colons", "a:\n" + strings.Repeat(": ", 100_000), "not YAML"},
+		{"commas", "a: [" + strings.Repeat(",", 100_000) + "]", "not YAML"},
+		{"an open list", "a: [" + strings.Repeat("a,", 50_000), "not YAML"},
+		{"millions of commas", "a: [" + strings.Repeat("a,", 2_000_000), "marks of YAML"},
 		{"a tag", "name: !!binary x\n", "tags and directives"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -53,12 +53,15 @@ func (s *sampler) grow(rows uint64) error {
 			pieces = append(pieces, [2]uint64{total - last, last})
 		}
 		for _, piece := range pieces {
-			g.Grow(e, grow.Row{N: piece[0], Side: side}, int(piece[1]), &b)
-			if err := g.Err(); err != nil {
-				return err
-			}
-			for i := range b.Len {
-				s.row(b.At(i), b.Row(i))
+			for at, left := piece[0], int(piece[1]); left > 0; { // large rows come in several batches
+				g.GrowSome(e, grow.Row{N: at, Side: side}, left, &b)
+				if err := g.Err(); err != nil {
+					return err
+				}
+				for i := range b.Len {
+					s.row(b.At(i), b.Row(i))
+				}
+				at, left = at+uint64(b.Len), left-b.Len
 			}
 		}
 	}

@@ -16,9 +16,11 @@ import (
 
 // Limits on plan files.
 const (
-	MaxFileBytes = 1 << 20 // the parser's time grows with the square of it
-	maxBrackets  = 200_000
-	maxDepth     = 20 // of mappings and lists inside each other
+	MaxFileBytes = 8 << 20 // some 10,000 tables
+	maxBrackets  = 500_000
+	maxMarks     = 1_500_000
+	maxBlanks    = 1000 // keys and list entries without a value: for each, the parser moves all tokens behind it
+	maxDepth     = 20   // of mappings and lists inside each other
 )
 
 // node is a part of a plan file: a scalar, a mapping or a list.
@@ -84,9 +86,7 @@ func parse(c *collector, data []byte) *node {
 	// the lexer counts a comment's line end twice if it is CR LF
 	text := strings.ReplaceAll(strings.TrimPrefix(string(data), "\ufeff"), "\r\n", "\n")
 
-	// each costs the parser far more than a byte
-	if n := strings.Count(text, "[") + strings.Count(text, "{"); n > maxBrackets {
-		c.add(place{}, "the plan has %d brackets that open lists and mappings; at most %d are allowed", n, maxBrackets)
+	if !fewMarks(c, text) {
 		return nil
 	}
 	if blank(text) {
@@ -97,7 +97,7 @@ func parse(c *collector, data []byte) *node {
 	}
 
 	tokens := lexer.Tokenize(text)
-	if !shallow(c, tokens) {
+	if !shallow(c, tokens) || !filled(c, tokens) {
 		return nil
 	}
 	file, err := parser.Parse(tokens, 0, parser.AllowDuplicateMapKey())
@@ -123,11 +123,33 @@ func parse(c *collector, data []byte) *node {
 	return n
 }
 
+// fewMarks refuses a plan with very many marks of YAML: each costs the parser far more than a byte.
+func fewMarks(c *collector, text string) bool {
+	count := func(marks ...string) (n int) {
+		for _, mark := range marks {
+			n += strings.Count(text, mark)
+		}
+		return n
+	}
+	if n := count("[", "{"); n > maxBrackets {
+		c.add(place{}, "the plan has %d brackets that open lists and mappings; at most %d are allowed", n, maxBrackets)
+		return false
+	}
+	if n := count(",", ":", "#", "*", "&", "!", "?", "- ", "-\n"); n > maxMarks {
+		c.add(place{}, "the plan has %d commas, colons and other marks of YAML; at most %d are allowed", n, maxMarks).
+			Advise("keep long lists of values in a file of their own: kinds: {NAME: {file: FILE}}")
+		return false
+	}
+	return true
+}
+
 // notYAML adds the problem of a text that the YAML parser refuses.
 func notYAML(c *collector, err error) {
-	at, message := place{}, err.Error()
+	at, message := place{}, ""
 	var syntax yaml.Error
-	if errors.As(err, &syntax) {
+	if !errors.As(err, &syntax) {
+		message = err.Error()
+	} else { // whose Error() quotes the file, in a time that grows with the square of it
 		message = syntax.GetMessage()
 		if t := syntax.GetToken(); t != nil {
 			at = placeOf(t)
@@ -177,7 +199,11 @@ func shallow(c *collector, tokens token.Tokens) bool {
 			c.add(placeOf(t), "plans cannot use tags and directives (!, %%)").
 				Advise("put text that begins with one of these characters in quotes")
 			return false
-		case token.SequenceEntryType, token.MappingKeyType, token.MappingValueType:
+		case token.MappingKeyType:
+			c.add(placeOf(t), "plans cannot use keys that begin with a question mark (?)").
+				Advise("write key: value, or put text that begins with this character in quotes")
+			return false
+		case token.SequenceEntryType, token.MappingValueType:
 			if t.Position.IndentNum > deepest || t.Type == token.SequenceEntryType && t.Position.Column > deepest {
 				depth = maxDepth + 1
 			}
@@ -188,6 +214,68 @@ func shallow(c *collector, tokens token.Tokens) bool {
 		}
 	}
 	return true
+}
+
+// filled refuses a plan with very many keys and list entries that have no value.
+func filled(c *collector, tokens token.Tokens) bool {
+	blanks := 0
+	var r recent
+	for _, next := range tokens {
+		if next.Type == token.CommentType {
+			continue
+		}
+		if r.blank(next) {
+			blanks++
+		}
+		if blanks > maxBlanks {
+			c.add(placeOf(r.last), "more than %d keys and list entries of the plan have no value", maxBlanks).
+				Advise("write null where a value is NULL, or remove the key")
+			return false
+		}
+		r.push(next)
+	}
+	return true
+}
+
+// recent is where in a plan a token stands.
+type recent struct {
+	before, last *token.Token // the two tokens before it that are no comments
+	flow         []token.Type // the brackets that are open
+}
+
+func (r *recent) push(t *token.Token) {
+	switch t.Type {
+	case token.MappingStartType, token.SequenceStartType:
+		r.flow = append(r.flow, t.Type)
+	case token.MappingEndType, token.SequenceEndType:
+		r.flow = r.flow[:max(len(r.flow)-1, 0)]
+	}
+	r.before, r.last = r.last, t
+}
+
+// blank reports whether the next token shows that the last one is a key or list entry without a value.
+func (r *recent) blank(next *token.Token) bool {
+	ends := next.Type == token.CollectEntryType || next.Type == token.MappingEndType ||
+		next.Type == token.SequenceEndType
+	switch {
+	case r.last == nil:
+		return false
+	case r.last.Type == token.SequenceEntryType:
+		return below(r.last, r.last, next)
+	case r.before == nil:
+		return false
+	case r.last.Type == token.MappingValueType:
+		return ends || below(r.last, r.before, next) && next.Type != token.SequenceEntryType
+	case ends && len(r.flow) > 0 && r.flow[len(r.flow)-1] == token.MappingStartType:
+		return r.before.Type == token.MappingStartType || r.before.Type == token.CollectEntryType
+	}
+	return false
+}
+
+// below reports whether next, on a later line than t, is no further to the right than the key or dash: it does not
+// belong to it.
+func below(t, key, next *token.Token) bool {
+	return next.Position.Line > t.Position.Line && next.Position.Column <= key.Position.Column
 }
 
 // placeOf is the place where a token begins.
