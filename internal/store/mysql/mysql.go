@@ -60,8 +60,8 @@ var session = []string{
 	"SET NAMES utf8mb4",
 	"SET SESSION sql_mode = " +
 		"'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION'",
-	"SET SESSION time_zone = '+00:00', autocommit = 1, foreign_key_checks = 1, unique_checks = 1, sql_safe_updates " +
-		"= 0, sql_auto_is_null = 0, sql_notes = 1, " +
+	"SET SESSION time_zone = '+00:00', autocommit = 1, completion_type = 'NO_CHAIN', foreign_key_checks = 1, " +
+		"unique_checks = 1, sql_safe_updates = 0, sql_auto_is_null = 0, sql_notes = 1, " +
 		"sql_select_limit = DEFAULT, big_tables = 0, net_read_timeout = 600, net_write_timeout = 600, wait_timeout " +
 		"= 31536000, " +
 		fmt.Sprintf(

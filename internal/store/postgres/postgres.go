@@ -79,24 +79,31 @@ func (d Driver) Open(ctx context.Context, u string) (store.Store, error) {
 
 func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 	sent := &atomic.Int64{}
-	conn, err := a.connect(ctx, func(c *pgconn.Config) {
-		dial := c.DialFunc
-		if d.Dial != nil {
-			dial = d.Dial
-			c.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil }
-		}
-		c.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
-			c, err := dial(ctx, network, address)
-			if err != nil {
-				return nil, err
+	connect := func(ctx context.Context) (*pgconn.PgConn, error) {
+		return a.connect(ctx, func(c *pgconn.Config) {
+			dial := c.DialFunc
+			if d.Dial != nil {
+				dial = d.Dial
+				c.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil }
 			}
-			return store.Counted{Conn: c, Sent: sent}, nil
-		}
-	})
+			c.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
+				c, err := dial(ctx, network, address)
+				if err != nil {
+					return nil, err
+				}
+				return store.Counted{Conn: c, Sent: sent}, nil
+			}
+		})
+	}
+	conn, err := connect(ctx)
 	if err != nil {
 		return nil, err
 	}
 	db := &database{conn: conn, sent: sent, at: a, tally: store.Tally{Watch: d.Watch}}
+	if err := refusePooler(ctx, conn, a.place().At(), connect); err != nil {
+		db.Close()
+		return nil, db.fault(err)
+	}
 	for _, sql := range session {
 		if sql == "SET session_replication_role = 'origin'" {
 			// Only a superuser may set it, and only one may have changed it.
@@ -111,8 +118,10 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 		}
 	}
 
-	// Servers before version 14 do not know it. A lock of ours ends with the session.
-	db.conn.Exec(ctx, "SET idle_session_timeout = 0").ReadAll()
+	// Servers before version 14 and 17 do not know them. A lock of ours ends with the session.
+	for _, newer := range []string{"idle_session_timeout", "transaction_timeout"} {
+		db.conn.Exec(ctx, "SET "+newer+" = 0").ReadAll()
+	}
 	if err := db.setPath(ctx); err != nil {
 		db.Close()
 		return nil, err
@@ -128,7 +137,8 @@ func noMemory(e *pgconn.PgError) *store.Fault {
 		Kind:    store.Full,
 		Message: "the server has no memory left for this",
 		Err:     errors.New(e.Message + " [" + e.Code + "]"),
-		Hint:    "other transactions may hold too many locks: end them, or raise max_locks_per_transaction",
+		Hint: "other transactions may hold too many locks: end them; or the plan has thousands of tables: raise " +
+			"max_locks_per_transaction (512 is enough to load 10,000 tables with two indexes each)",
 	}
 }
 
@@ -162,7 +172,7 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 			return noMemory(server)
 		case server.Code == "53300":
 			return &store.Fault{
-				Kind:    store.Denied,
+				Kind:    store.Unreachable, // others may end their connections
 				Message: server.Message,
 				Hint:    "close other connections, or try again",
 			}

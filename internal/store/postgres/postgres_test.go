@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -222,6 +223,33 @@ func TestFaultsOfConnecting(t *testing.T) {
 		assert.Equal(t, want, f.Kind, url)
 		assert.NotEmpty(t, f.Hint)
 	}
+}
+
+// What a server ends by itself, as far as its version has it, does not end a load.
+func TestTimeoutsOfTheServer(t *testing.T) {
+	server := storetest.Postgres(t)
+	url := server.Database(t, "CREATE TABLE x (id INTEGER)")
+	known := 0
+	for _, name := range []string{"statement_timeout", "idle_in_transaction_session_timeout", "idle_session_timeout",
+		"transaction_timeout"} {
+		admin, err := pgconn.Connect(t.Context(), url)
+		require.NoError(t, err)
+		set := fmt.Sprintf("ALTER DATABASE %q SET %s = '100ms'", Driver{}.Describe(url).Name, name)
+		if _, err := admin.Exec(t.Context(), set).ReadAll(); err == nil {
+			known++
+		}
+		require.NoError(t, admin.Close(t.Context()))
+	}
+	assert.GreaterOrEqual(t, known, 2)
+	s, err := Driver{}.Open(t.Context(), url)
+	require.NoError(t, err)
+	defer s.Close()
+	tx, err := s.Begin(t.Context(), store.TxOptions{})
+	require.NoError(t, err)
+	_, err = s.(*database).Exec(t.Context(), "SELECT pg_sleep(0.2)")
+	require.NoError(t, err)
+	time.Sleep(200 * time.Millisecond)
+	require.NoError(t, tx.Commit(t.Context()))
 }
 
 // After every way out the server shows none of our sessions.

@@ -137,19 +137,29 @@ func install(name string) error {
 	return nil
 }
 
-// program finds a server's program, newest version first; empty if it is not there.
+// program finds a server's program: in the folder of the version that is tested, or newest version first; empty if it
+// is not there.
 func program(name string) string {
+	if folder := os.Getenv("EVENSPROUT_SERVER_PROGRAMS"); folder != "" {
+		if path := filepath.Join(folder, name); executable(path) {
+			return path
+		}
+	}
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/" + name)
 	if len(found) > 0 {
 		return found[len(found)-1]
 	}
 	for _, folder := range append(filepath.SplitList(os.Getenv("PATH")), "/usr/sbin", "/usr/bin") {
-		path := filepath.Join(folder, name)
-		if info, err := os.Stat(path); err == nil && !info.IsDir() {
+		if path := filepath.Join(folder, name); executable(path) {
 			return path
 		}
 	}
 	return ""
+}
+
+func executable(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && !info.IsDir()
 }
 
 // freePort is a loopback port that nobody listens on.
@@ -293,6 +303,7 @@ func StartMariaDB() (*Server, error) {
 		"--auto-increment-increment=3",
 		"--auto-increment-offset=2",
 		"--autocommit=0",
+		"--completion-type=CHAIN",
 	}
 	s.url = fmt.Sprintf("mysql://root@127.0.0.1:%d/%%s", s.Port)
 	s.create = createMariaDB
