@@ -99,7 +99,7 @@ A name that ends in .yaml is a plan; it only says where the database is.`,
 			if number > 0 {
 				return a.showLoad(cmd.Context(), s, number)
 			}
-			all, err := journal.Entries(cmd.Context(), s, "")
+			all, err := journal.AllEntries(cmd.Context(), s)
 			if err != nil {
 				return err
 			}
@@ -137,7 +137,7 @@ A name that ends in .yaml is a plan; it only says where the database is.`,
 					[]string{
 						strconv.FormatInt(e.Number, 10),
 						planName(e),
-						stateWord(e.State),
+						historyState(e),
 						rows,
 						rejected,
 						e.Began.Format(shownMoment),
@@ -146,6 +146,7 @@ A name that ends in .yaml is a plan; it only says where the database is.`,
 				)
 			}
 			fmt.Fprintln(a.out, a.page.Draw(t))
+			a.showUnreadable(all)
 			return nil
 		},
 	}
@@ -169,6 +170,25 @@ func planName(e *journal.Entry) string {
 		return e.Plan + ", " + e.About.Used
 	}
 	return e.Plan
+}
+
+// showUnreadable says of loads why they cannot be read.
+func (a *program) showUnreadable(all []*journal.Entry) {
+	space := "\n"
+	for _, e := range all {
+		if e.Unreadable != "" {
+			fmt.Fprintf(a.out, "%sload %d cannot be read: %s\n", space, e.Number, e.Unreadable)
+			space = ""
+		}
+	}
+}
+
+// historyState is a load's state for the list of all loads.
+func historyState(e *journal.Entry) string {
+	if e.Unreadable != "" {
+		return "cannot be read"
+	}
+	return stateWord(e.State)
 }
 
 // stateWord is a load's state for a message.

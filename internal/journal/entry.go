@@ -103,6 +103,9 @@ type Entry struct {
 	Body    []byte    `json:"-"`                 // packed plan and input
 
 	Elsewhere string `json:"-"` // a schema of its tables that is not in the search path
+	// Unreadable says why the entry cannot be read: it is damaged, or of another version of the program. Then About and
+	// Summary may be incomplete.
+	Unreadable string `json:"unreadable,omitempty"`
 }
 
 // ChunkEntry is a chunk in the journal.
@@ -207,7 +210,8 @@ func (b *Budget) spend(n int64) error {
 	return nil
 }
 
-// Entries reads the loads of the journal, oldest first. An empty name means all plans.
+// Entries reads the loads of a plan, oldest first; it fails if one of them cannot be read. An empty name means all
+// plans: then entries that cannot be read are left out.
 func Entries(ctx context.Context, s store.Store, name string) ([]*Entry, error) {
 	j, err := s.Journal(ctx, false)
 	if err != nil || j == nil {
@@ -217,12 +221,95 @@ func Entries(ctx context.Context, s store.Store, name string) ([]*Entry, error) 
 	if name != "" {
 		where = Cells(j.Loads, "plan", name)
 	}
-	all, err := ReadEntries(ctx, s, j, where, false)
+	all, err := readEntries(ctx, s, j, where, false)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range all {
+		if name != "" && e.Unreadable != "" {
+			return nil, &Unreadable{e}
+		}
+	}
+	return slices.DeleteFunc(all, func(e *Entry) bool { return e.Elsewhere != "" || e.Unreadable != "" }), nil
+}
+
+// AllEntries reads the loads of all plans, oldest first, also those that cannot be read.
+func AllEntries(ctx context.Context, s store.Store) ([]*Entry, error) {
+	j, err := s.Journal(ctx, false)
+	if err != nil || j == nil {
+		return nil, err
+	}
+	all, err := readEntries(ctx, s, j, nil, false)
 	return slices.DeleteFunc(all, func(e *Entry) bool { return e.Elsewhere != "" }), err
 }
 
-// ReadEntries reads loads. body reports whether to read what they were grown from.
+// Unreadable reports an entry that cannot be read.
+type Unreadable struct{ Entry *Entry }
+
+func (e *Unreadable) Error() string {
+	return fmt.Sprintf("load %d in the journal cannot be read: %s", e.Entry.Number, e.Entry.Unreadable)
+}
+
+// Report says what can be done.
+func (e *Unreadable) Report() diag.Report {
+	return diag.Report{
+		Kind: diag.Database, Message: e.Error(), Members: map[string]any{"load": e.Entry.Number},
+		Hint: fmt.Sprintf("use the version of the program that recorded it; or remove it from the journal, which "+
+			"leaves its rows: evensprout history --forget %d", e.Entry.Number),
+	}
+}
+
+// understand reads what is written as JSON, and says why that cannot be done.
+func (e *Entry) understand(about, summary string) string {
+	if err := json.Unmarshal([]byte(about), &e.About); err != nil {
+		return err.Error()
+	}
+	if e.About.Format != JournalFormat {
+		return fmt.Sprintf(
+			"it was recorded by another version of this program (%s), in format %d, and this version reads format %d",
+			e.About.Version,
+			e.About.Format,
+			JournalFormat,
+		)
+	}
+	if e.About.ClockSet != "" {
+		clock, err := value.ParseTimestamp(e.About.ClockSet)
+		if err != nil {
+			return err.Error()
+		}
+		e.About.Clock = clock
+	}
+	if summary != "" {
+		e.Summary = &Result{}
+		if err := json.Unmarshal([]byte(summary), e.Summary); err != nil {
+			e.Summary = nil
+			return err.Error()
+		}
+	}
+	if !slices.Contains([]State{StateOpen, StateDone, StateWithdrawing, StatePartly, StateWithdrawn}, e.State) {
+		return fmt.Sprintf("this version does not know the state %q", e.State)
+	}
+	return ""
+}
+
+// ReadEntries reads loads; it fails if one of them cannot be read. body reports whether to read what they were grown
+// from.
 func ReadEntries(
+	ctx context.Context,
+	s store.Store,
+	j *store.Journal,
+	where []store.Cell,
+	body bool,
+) ([]*Entry, error) {
+	all, err := readEntries(ctx, s, j, where, body)
+	if i := slices.IndexFunc(all, func(e *Entry) bool { return e.Unreadable != "" }); err == nil && i >= 0 {
+		return nil, &Unreadable{all[i]}
+	}
+	return all, err
+}
+
+// readEntries reads loads, also those that mean nothing.
+func readEntries(
 	ctx context.Context,
 	s store.Store,
 	j *store.Journal,
@@ -246,33 +333,10 @@ func ReadEntries(
 			State: State(r.Text("state")), Began: r.Time("began"), Ended: r.Time("ended"),
 			Actor: r.Text("actor"), Token: r.Text("token"), Body: r.Bytes("body"),
 		}
-		if err := json.Unmarshal([]byte(r.Text("about")), &e.About); err != nil {
-			return fmt.Errorf("load %d in the journal cannot be read: %w", e.Number, err)
-		}
-		if e.About.Format != JournalFormat {
-			return fmt.Errorf(
-				"load %d was recorded by another version of this program (%s), in a format that this version "+
-					"cannot read",
-				e.Number,
-				e.About.Version,
-			)
-		}
-		if e.About.ClockSet != "" {
-			clock, err := value.ParseTimestamp(e.About.ClockSet)
-			if err != nil {
-				return err
-			}
-			e.About.Clock = clock
-		}
+		e.Unreadable = e.understand(r.Text("about"), r.Text("summary"))
 		for _, name := range e.About.Schemas {
 			if j.Path != nil && !slices.Contains(j.Path, name) {
 				e.Elsewhere = name
-			}
-		}
-		if text := r.Text("summary"); text != "" {
-			e.Summary = &Result{}
-			if err := json.Unmarshal([]byte(text), e.Summary); err != nil {
-				return fmt.Errorf("load %d in the journal cannot be read: %w", e.Number, err)
 			}
 		}
 		out = append(out, e)
@@ -284,13 +348,22 @@ func ReadEntries(
 // FindEntry reads one load, with all that it was grown from. The error reports if there
 // is none.
 func FindEntry(ctx context.Context, s store.Store, number int64) (*Entry, error) {
+	e, err := anyEntry(ctx, s, number)
+	if err == nil && e.Unreadable != "" {
+		return nil, &Unreadable{e}
+	}
+	return e, err
+}
+
+// anyEntry reads one load, even if it means nothing.
+func anyEntry(ctx context.Context, s store.Store, number int64) (*Entry, error) {
 	j, err := s.Journal(ctx, false)
 	if err != nil {
 		return nil, err
 	}
 	var found []*Entry
 	if j != nil {
-		if found, err = ReadEntries(ctx, s, j, Cells(j.Loads, "number", number), true); err != nil {
+		if found, err = readEntries(ctx, s, j, Cells(j.Loads, "number", number), true); err != nil {
 			return nil, err
 		}
 	}
@@ -449,7 +522,7 @@ func SchemasOf(tables []*schema.Table) []string {
 
 // Forget removes what the journal keeps of a load, and leaves the tables as they are.
 func Forget(ctx context.Context, s store.Store, number int64) (*Entry, error) {
-	e, err := FindEntry(ctx, s, number)
+	e, err := anyEntry(ctx, s, number)
 	if err != nil {
 		return nil, err
 	}
