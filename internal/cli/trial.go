@@ -16,6 +16,7 @@ import (
 	"evensprout/internal/cell"
 	"evensprout/internal/diag"
 	"evensprout/internal/files"
+	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
 	"evensprout/internal/trial"
@@ -229,7 +230,8 @@ func writeChart(r *trial.Result, chart *os.File) error {
 }
 
 func (a *program) tried(ctx context.Context, x *trying, f *trialFlags) error {
-	o := trial.Options{Counts: x.counts, Repeat: f.repeat, Limit: f.limit, Again: a.ws.Again}
+	o := trial.Options{Counts: x.counts, Repeat: f.repeat, Limit: f.limit, Again: a.ws.Again,
+		RebuildFrom: load.RebuildFrom}
 	last := time.Now()
 	o.Progress = func(done, all int, what string) {
 		const every = 2 * time.Second

@@ -112,7 +112,7 @@ func (a *program) loadToWithdraw(
 	p *plan.Plan,
 	planArgs []string,
 ) (int64, error) {
-	all, err := journal.Entries(ctx, s, "")
+	all, err := journal.AllEntries(ctx, s)
 	if err != nil {
 		return 0, err
 	}
@@ -133,17 +133,11 @@ func (a *program) loadToWithdraw(
 		if e.State == journal.StateWithdrawn {
 			continue
 		}
-		if last == nil {
+		if p == nil || e.Plan == p.Name {
+			return a.lastLoad(e, p == nil)
+		}
+		if last == nil && e.Unreadable == "" {
 			last = e
-		}
-		if p == nil {
-			if !a.json {
-				fmt.Fprintf(a.err, "note: the last load is load %d of %s\n", e.Number, e.Plan)
-			}
-			return e.Number, nil
-		}
-		if e.Plan == p.Name {
-			return e.Number, nil
 		}
 	}
 	switch {
@@ -162,6 +156,17 @@ func (a *program) loadToWithdraw(
 		Message: "there is no load to withdraw",
 		Hint:    "evensprout history lists the loads of this database",
 	}
+}
+
+// lastLoad is the number of a load that was found, and not named, unless it cannot be read.
+func (a *program) lastLoad(e *journal.Entry, any bool) (int64, error) {
+	if e.Unreadable != "" {
+		return 0, &journal.Unreadable{Entry: e}
+	}
+	if any && !a.json {
+		fmt.Fprintf(a.err, "note: the last load is load %d of %s\n", e.Number, e.Plan)
+	}
+	return e.Number, nil
 }
 
 // withdrawalTable counts what was taken back, by entity and in all.

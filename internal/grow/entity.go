@@ -16,8 +16,6 @@ type Set struct {
 	Clock    value.Value // a Timestamp: what "now" means
 	Entities []*Entity
 	Record   *Record // what growers made from now on take into account; may be nil
-
-	slots int
 }
 
 // Entity is a kind of row. Its rows are Side rows (given by name, and what is
@@ -100,7 +98,6 @@ type Field struct {
 	ref      reference // Source, if it is one; set by Finish
 	index    int
 	keys     [draws]rng.Key
-	slot     int    // of its draws, in a grower's memory
 	group    *Group // the unique group it belongs to
 	member   int    // its place in the group
 	numbered *Group // the unique group in which its value takes a number
@@ -130,8 +127,6 @@ func (s *Set) NewField(e *Entity, name, seedName string) *Field {
 	f := &Field{Name: name, Entity: e, index: len(e.Fields)}
 	key := rng.NewKey(s.Edition, s.Seed, e.Name, seedName)
 	f.keys = [draws]rng.Key{drawValue: key, drawNull: key.Sub("nulls"), drawAwkward: key.Sub("awkward")}
-	f.slot = s.slots
-	s.slots += int(draws)
 	f.id = hashName(name)
 	e.Fields = append(e.Fields, f)
 	return f

@@ -100,10 +100,13 @@ func (s *Set) Fingerprints(ctx context.Context, jobs int) ([]Fingerprint, error)
 				if ctx.Err() != nil {
 					continue
 				}
-				g.Grow(p.e, p.first, p.n, &b)
-				mu.Lock()
-				prints[p.e.index].Add(b.Print)
-				mu.Unlock()
+				for p.n > 0 && g.Err() == nil { // large rows come in several batches
+					g.GrowSome(p.e, p.first, p.n, &b)
+					mu.Lock()
+					prints[p.e.index].Add(b.Print)
+					mu.Unlock()
+					p.first.N, p.n = p.first.N+uint64(b.Len), p.n-b.Len
+				}
 			}
 			mu.Lock()
 			defer mu.Unlock()

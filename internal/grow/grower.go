@@ -84,7 +84,7 @@ type Grower struct {
 	frames [][]*frame   // by entity: reusable frames, most recently used first
 	dealt  []*rng.Dealt // by entity
 	casts  []*rng.Casting
-	blocks []block // by draw of a field
+	blocks [][]block // by entity, once it has a frame: by field and draw
 	trees  map[*tree]*rng.Dealt
 	totals map[*Field]*total
 	tables map[*Entity]TableReader
@@ -119,7 +119,7 @@ const (
 func NewGrower(s *Set) *Grower {
 	g := &Grower{set: s, frames: make([][]*frame, len(s.Entities)), dealt: make([]*rng.Dealt, len(s.Entities))}
 	g.casts = make([]*rng.Casting, len(s.Entities))
-	g.blocks = make([]block, s.slots)
+	g.blocks = make([][]block, len(s.Entities))
 	g.trees, g.totals, g.tables = map[*tree]*rng.Dealt{}, map[*Field]*total{}, map[*Entity]TableReader{}
 	g.ids = map[*Entity][]rng.ID{}
 	g.record = s.Record
@@ -166,7 +166,10 @@ type cell struct {
 	f  *Field
 }
 
-func newFrame(e *Entity) *frame {
+func (g *Grower) newFrame(e *Entity) *frame {
+	if g.blocks[e.index] == nil {
+		g.blocks[e.index] = make([]block, len(e.Fields)*int(draws))
+	}
 	fr := &frame{
 		e: e, known: make([]bool, len(e.Fields)), values: make([]value.Value, len(e.Fields)),
 		refs: make([]Row, len(e.Fields)), groups: make([]groupAt, len(e.Groups)),
@@ -207,7 +210,7 @@ func (g *Grower) open(e *Entity, r Row) *frame {
 		}
 	}
 	if free == nil {
-		free = newFrame(e)
+		free = g.newFrame(e)
 		g.frames[e.index] = append(frames, free)
 	}
 	free.reset(g, r)
@@ -225,7 +228,7 @@ func (g *Grower) spare(e *Entity, r Row) *frame {
 			return fr
 		}
 	}
-	fr := newFrame(e)
+	fr := g.newFrame(e)
 	fr.reset(g, r)
 	fr.busy, fr.valid = 1, false
 	g.frames[e.index] = append(g.frames[e.index], fr)
@@ -338,7 +341,7 @@ func (c cell) fraction(d draw) uint64 {
 	if number == 0 && c.fr.e.Parent == nil {
 		return k.EvenFirst(n)
 	}
-	b := &c.g.blocks[c.f.slot+int(d)]
+	b := &c.g.blocks[c.fr.e.index][c.f.index*int(draws)+int(d)]
 	if !b.known || b.number != number {
 		*b = block{number, k.ShuffleWords(number), true}
 	}

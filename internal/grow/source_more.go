@@ -271,7 +271,13 @@ type RowError struct {
 	Err        error
 }
 
-func (e *RowError) Error() string { return fmt.Sprintf("%s, field %s: %s", e.Row, e.Field, e.Err) }
+func (e *RowError) Error() string {
+	if e.Field == "" { // it is about the whole row
+		return fmt.Sprintf("%s: %s", e.Row, e.Err)
+	}
+	return fmt.Sprintf("%s, field %s: %s", e.Row, e.Field, e.Err)
+}
+
 func (e *RowError) Unwrap() error { return e.Err }
 
 // Report names the row and the field.

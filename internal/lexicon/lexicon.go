@@ -131,9 +131,11 @@ func Of(name string) Meaning {
 
 // plainLetters is a word in lower-case letters without accents.
 func plainLetters(w string) string {
-	w = strings.NewReplacer("ß", "ss", "ł", "l", "ı", "i", "ä", "ae", "ö", "oe", "ü", "ue").Replace(strings.ToLower(w))
-	return schema.Plain(value.Fold(w))
+	return schema.Plain(value.Fold(written.Replace(strings.ToLower(w))))
 }
+
+// written are letters whose accent is written as a letter of its own.
+var written = strings.NewReplacer("ß", "ss", "ł", "l", "ı", "i", "ä", "ae", "ö", "oe", "ü", "ue")
 
 // known are the notions of a word, or of the words that it is put together from; nil if it is not known.
 func (l *lexicon) known(word string) [][]string {

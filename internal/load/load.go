@@ -180,6 +180,9 @@ func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*jour
 
 // once writes what earlier loads of the plan have not written.
 func (l *Session) once(ctx context.Context, w *Writer) (*journal.Result, error) {
+	if err := l.refuseManyChunks(); err != nil {
+		return nil, err
+	}
 	if err := l.OpenJournal(ctx, w.Store); err != nil {
 		return nil, err
 	}

@@ -111,6 +111,9 @@ func runPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*
 	}
 	w := &Writer{Session: l, Store: s}
 	defer w.Close()
+	if err := l.refuseManyChunks(); err != nil {
+		return nil, err
+	}
 	if err := l.OpenJournal(ctx, s); err != nil {
 		return nil, err
 	}

@@ -35,8 +35,9 @@ type Pipe struct {
 	all     sync.WaitGroup
 	stop    context.CancelFunc
 
-	set  *grow.Set
-	rest *grow.Grower // of rows that are too large to be grown with others
+	set   *grow.Set
+	rest  *grow.Grower // of rows that are too large to be grown with others
+	large sync.Map     // entities that have such rows: these are grown when they are asked for
 }
 
 // lookAhead is how many chunks may be begun before they are written.
@@ -95,7 +96,15 @@ func NewPipe(ctx context.Context, s *grow.Set, jobs int, chunks iter.Seq[Chunk])
 			g := grow.NewGrower(s)
 			defer g.Close()
 			for j := range p.work {
+				if _, large := p.large.Load(j.run.Target.Grow); large {
+					j.batch.Len = 0
+					j.ready <- nil
+					continue
+				}
 				g.GrowSome(j.run.Target.Grow, j.run.First, int(j.run.Rows), &j.batch)
+				if uint64(j.batch.Len) < j.run.Rows {
+					p.large.Store(j.run.Target.Grow, true)
+				}
 				j.ready <- g.Err()
 			}
 		}()
@@ -125,7 +134,7 @@ func (p *Pipe) Rows(ctx context.Context, run Run, failed func(error)) iter.Seq[*
 				failed(err)
 				going = false
 			}
-			if going {
+			if going && j.batch.Len > 0 {
 				going = yield(&j.batch)
 			}
 			for rest := j.run.after(&j.batch); going && rest.Rows > 0; rest = rest.after(&j.batch) { // large rows

@@ -457,7 +457,7 @@ func (c *comparison) shared(ctx context.Context, table *schema.Table) (bool, err
 		return true, nil
 	}
 	if c.loads == nil {
-		all, err := journal.Entries(ctx, c.store, "")
+		all, err := journal.AllEntries(ctx, c.store)
 		if err != nil {
 			return false, err
 		}
@@ -468,6 +468,9 @@ func (c *comparison) shared(ctx context.Context, table *schema.Table) (bool, err
 		if e.State == journal.StateWithdrawn ||
 			slices.ContainsFunc(c.pasts, func(p *load.PastLoad) bool { return p.Entry.Number == e.Number }) {
 			continue
+		}
+		if e.Unreadable != "" { // it may have written there
+			return true, nil
 		}
 		if slices.ContainsFunc(
 			e.About.Entities,

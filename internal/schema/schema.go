@@ -234,16 +234,17 @@ func (t *Table) Column(name string) *Column {
 
 // find looks for the exact name, then for the same name in another case.
 func find(name string, n int, at func(int) string) int {
-	folded := -1
 	for i := range n {
 		if at(i) == name {
 			return i
 		}
-		if folded < 0 && strings.EqualFold(at(i), name) {
-			folded = i
+	}
+	for i := range n {
+		if strings.EqualFold(at(i), name) {
+			return i
 		}
 	}
-	return folded
+	return -1
 }
 
 // ColumnNames returns the names of all columns.

@@ -25,6 +25,7 @@ type Source struct {
 	Follows bool   // it follows from another field
 	Own     string // the column of its own row that it repeats, if any
 	Alone   bool   // its values differ by themselves
+	Longest int    // characters of a pattern's longest text; 0 if not known
 
 	Plain string // of a part of a draw: the source that it stands for
 }
@@ -104,6 +105,7 @@ func Patterned(pattern string) Source {
 	if c, ok := src.(grow.Countable); ok && grow.Distinct(src) {
 		s.Space = c.Space()
 	}
+	_, s.Longest = grow.LongestText(src)
 	return s
 }
 
@@ -150,6 +152,9 @@ var LongestProse = map[string]int{"sentence": 160, "comment": 80, "headline": 90
 // FitsLength reports whether the texts of a source are short enough, as far as that can be
 // told without growing some.
 func FitsLength(s Source, length int) bool {
+	if s.Longest > 0 {
+		return s.Longest <= length
+	}
 	m := KindName.FindStringSubmatch(s.Text)
 	if m == nil {
 		if p, ok := strings.CutPrefix(s.Text, "{uuid"); ok {

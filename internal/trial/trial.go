@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"evensprout/internal/diag"
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/schema"
@@ -55,6 +56,8 @@ type Options struct {
 	Counts []int         // of rows, ascending
 	Repeat int           // how often each way is measured
 	Limit  time.Duration // a measurement ends after so long, and counts what was written until then
+	// RebuildFrom is the number of rows from which load rebuilds indexes; 0: it never does.
+	RebuildFrom int
 	// Again opens another connection: an interruption may cost the first.
 	Again func(context.Context) (store.Store, error)
 	// Progress, if set, is told what is measured next.
@@ -118,6 +121,8 @@ type runner struct {
 	written int
 	bytes   int64 // of statements and values
 	until   time.Time
+
+	rebuilds bool // load would rebuild indexes of the table for the most rows
 }
 
 // Run tries the ways with rows of an entity. The tables that it makes are gone afterwards,
@@ -213,7 +218,8 @@ func newRunner(ctx context.Context, db Database, t *plan.Target, set *grow.Set, 
 	}
 
 	x.chooseColumn()
-	return x, nil
+	x.rebuilds, err = x.hasIndexesToRebuild(ctx)
+	return x, err
 }
 
 // chooseColumn finds a column whose values may be changed without meeting a key.
@@ -404,7 +410,7 @@ func (x *runner) run(ctx context.Context, t *plan.Target) (*Result, error) {
 		Counts:  x.o.Counts,
 		Repeat:  x.o.Repeat,
 	}
-	ways := addingWays(x.db)
+	ways := x.addingWays()
 	switch {
 	case x.key < 0:
 		r.Unchosen = "the table has no single-column key"
@@ -448,12 +454,12 @@ func (x *runner) run(ctx context.Context, t *plan.Target) (*Result, error) {
 		}
 	}
 
-	r.compare()
+	r.compare(x.o.RebuildFrom)
 	return r, nil
 }
 
 // compare works out how much slower than the best each way is, and says what load does.
-func (r *Result) compare() {
+func (r *Result) compare(rebuildFrom int) {
 	best := map[string]float64{}
 	at := func(m Measure) string { return fmt.Sprintf("%s %d", m.Job, m.Rows) }
 	for _, m := range r.Measures {
@@ -483,9 +489,13 @@ func (r *Result) compare() {
 		if own == nil {
 			continue
 		}
+		because := why[job]
+		if strings.HasSuffix(own.Way, rebuilt) {
+			because += fmt.Sprintf(" It rebuilds indexes behind %s rows or more.", diag.Number(int64(rebuildFrom)))
+		}
 		r.Chosen = append(
 			r.Chosen,
-			Choice{job, own.Way, fastest.Way, slowest.Way, own.Slower, own.Rate / slowest.Rate, why[job]},
+			Choice{job, own.Way, fastest.Way, slowest.Way, own.Slower, own.Rate / slowest.Rate, because},
 		)
 	}
 }

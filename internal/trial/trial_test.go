@@ -82,6 +82,45 @@ func TestEveryWayIsMeasured(t *testing.T) {
 	assert.Zero(t, n)
 }
 
+// Where load rebuilds indexes, so does the trial, and measures both ways.
+func TestATrialRebuildsIndexesAsLoadDoes(t *testing.T) {
+	db, c, again := opened(t)
+	for _, sql := range []string{
+		"CREATE UNIQUE INDEX \"by ON name\" ON boats (name)",
+		"CREATE INDEX by_seats ON boats (seats)",
+	} {
+		_, err := db.Exec(t.Context(), sql)
+		require.NoError(t, err)
+	}
+	o := trial.Options{Counts: []int{5, 40}, Repeat: 1, Limit: time.Minute, Again: again, RebuildFrom: 20}
+	r, err := trial.Run(t.Context(), db, c.Targets[0], c.Set, o)
+	require.NoError(t, err)
+	statements := map[string]map[int]int64{}
+	for _, m := range r.Measures {
+		if m.Job == trial.Add && m.Rows == m.Written {
+			if statements[m.Way] == nil {
+				statements[m.Way] = map[int]int64{}
+			}
+			statements[m.Way][m.Rows] = m.Statements
+		}
+	}
+	place, rebuilt := statements[db.Bulk()+", indexes in place"], statements[db.Bulk()+", indexes rebuilt"]
+	require.NotNil(t, place)
+	require.NotNil(t, rebuilt)
+	assert.Equal(t, place[5], rebuilt[5])
+	assert.Greater(t, rebuilt[40], place[40]+3, "two indexes are dropped and made again")
+	assert.Contains(t, r.Chosen[0].Way, "indexes rebuilt")
+	assert.Contains(t, r.Chosen[0].Why, "behind 20 rows or more")
+	tables, err := db.Survey(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, tables.Tables, 1)
+
+	o.RebuildFrom = 41
+	r, err = trial.Run(t.Context(), db, c.Targets[0], c.Set, o)
+	require.NoError(t, err)
+	assert.Equal(t, db.Bulk(), r.Chosen[0].Way)
+}
+
 // A trial that is interrupted leaves no table.
 func TestAnInterruptedTrialLeavesNothing(t *testing.T) {
 	db, c, again := opened(t)

@@ -24,7 +24,7 @@ type way struct {
 const maxValues = 30_000
 
 // addingWays are ways to add rows to an empty table.
-func addingWays(db Database) []way {
+func (x *runner) addingWays() []way {
 	ways := []way{
 		{
 			"one row per statement, each committed",
@@ -49,13 +49,73 @@ func addingWays(db Database) []way {
 			},
 		)
 	}
-	return append(ways, way{db.Bulk(), Add, true, func(ctx context.Context, x *runner, count int) error {
-		return x.inTransaction(ctx, func(tx store.Tx) error {
-			n, err := tx.Insert(ctx, x.into, x.batches(count))
-			x.written = int(n)
+	if !x.rebuilds {
+		return append(ways, way{x.db.Bulk(), Add, true, addRows})
+	}
+	return append(
+		ways,
+		way{x.db.Bulk() + ", indexes in place", Add, false, addRows},
+		way{x.db.Bulk() + rebuilt, Add, true, addAsLoad},
+	)
+}
+
+// rebuilt ends the name of the way that makes indexes anew behind many rows.
+const rebuilt = ", indexes rebuilt"
+
+// addRows adds rows by the engine's bulk path.
+func addRows(ctx context.Context, x *runner, count int) error {
+	return x.inTransaction(ctx, func(tx store.Tx) error {
+		n, err := tx.Insert(ctx, x.into, x.batches(count))
+		x.written = int(n)
+		return err
+	})
+}
+
+// addAsLoad does the same and, for many rows, makes the indexes anew behind them.
+func addAsLoad(ctx context.Context, x *runner, count int) error {
+	if count < x.o.RebuildFrom {
+		return addRows(ctx, x, count)
+	}
+	return x.inTransaction(ctx, func(tx store.Tx) error {
+		dropped, err := x.dropIndexes(ctx, tx)
+		if err != nil {
 			return err
-		})
-	}})
+		}
+		n, err := tx.Insert(ctx, x.into, x.batches(count))
+		x.written = int(n)
+		if err != nil {
+			return err
+		}
+		return dropped.Restore(ctx)
+	})
+}
+
+// rebuilder is a transaction that can drop indexes and make them again inside itself.
+type rebuilder interface {
+	DropIndexes(ctx context.Context, r store.Rebuild) (store.Dropped, error)
+}
+
+func (x *runner) dropIndexes(ctx context.Context, tx store.Tx) (store.Dropped, error) {
+	r, ok := tx.(rebuilder)
+	if !ok || !x.db.Traits().Rebuilds {
+		return store.Dropped{}, nil
+	}
+	tables := []*schema.Table{x.table}
+	return r.DropIndexes(ctx, store.Rebuild{Tables: tables, Filled: tables})
+}
+
+// hasIndexesToRebuild tries whether load would rebuild indexes of the table.
+func (x *runner) hasIndexesToRebuild(ctx context.Context) (bool, error) {
+	if x.o.RebuildFrom == 0 || slices.Max(x.o.Counts) < x.o.RebuildFrom {
+		return false, nil
+	}
+	tx, err := x.db.Begin(ctx, store.TxOptions{})
+	if err != nil {
+		return false, err
+	}
+	defer tx.Rollback()
+	dropped, err := x.dropIndexes(ctx, tx)
+	return dropped.Count > 0, err
 }
 
 // changingWays are ways to change rows that are there.

@@ -16,31 +16,40 @@ import (
 // become NULL when what it refers to goes (ON DELETE SET NULL). Whichever row goes first,
 // the other one's column refuses it. So all rows of a knot go in one statement.
 
-// knotOf is the knot of an entity, in load order; nil if it is in none.
-func (v *withdrawal) knotOf(t *load.Target) []*load.Target {
-	at := slices.Index(v.Session.List, t)
-	from, to := at, at
-	for grown := true; grown; {
-		grown = false
-		for i, x := range v.Session.List {
-			for k := range x.Table.References {
-				r := &x.Table.References[k]
-				j := slices.IndexFunc(v.Session.List, func(y *load.Target) bool { return y.Table == r.To })
-				// What is loaded later goes first, and would take the reference along.
-				if j <= i || !r.Blanks ||
-					!slices.ContainsFunc(r.Columns, func(name string) bool { return x.Table.Column(name).NotNull }) {
-					continue
-				}
-				if i <= to && j >= from && (i < from || j > to) {
-					from, to, grown = min(from, i), max(to, j), true
-				}
+// knots are the knots of all entities of the load: those of each are in load order.
+func (v *withdrawal) knots() map[*load.Target][]*load.Target {
+	list := v.Session.List
+	place := map[*schema.Table]int{}
+	for i, t := range slices.Backward(list) {
+		place[t.Table] = i
+	}
+	until := make([]int, len(list)) // by entity: the last one that is tied to it
+	for i, t := range list {
+		until[i] = i
+		for k := range t.Table.References {
+			r := &t.Table.References[k]
+			// What is loaded later goes first, and would take the reference along.
+			if j, ok := place[r.To]; ok && j > i && r.Blanks && slices.ContainsFunc(r.Columns, func(name string) bool {
+				return t.Table.Column(name).NotNull
+			}) {
+				until[i] = max(until[i], j)
 			}
 		}
 	}
-	if from == to {
-		return nil
+	out := map[*load.Target][]*load.Target{}
+	for from := 0; from < len(list); {
+		to := until[from]
+		for i := from; i <= to; i++ {
+			to = max(to, until[i])
+		}
+		if knot := list[from : to+1]; len(knot) > 1 {
+			for _, t := range knot {
+				out[t] = knot
+			}
+		}
+		from = to + 1
 	}
-	return v.Session.List[from : to+1]
+	return out
 }
 
 // within are the columns by which tables of a knot refer to each other.

@@ -586,11 +586,12 @@ func (v *withdrawal) steps() iter.Seq[func(context.Context) error] {
 // removals are the steps that remove added rows, children first.
 func (v *withdrawal) removals() iter.Seq[func(context.Context) error] {
 	return func(yield func(func(context.Context) error) bool) {
+		knots := v.knots()
 		for _, t := range slices.Backward(v.Session.List) {
 			if t.Writes.Mode == store.Update {
 				continue
 			}
-			if knot := v.knotOf(t); knot != nil {
+			if knot := knots[t]; knot != nil {
 				if t != knot[len(knot)-1] {
 					continue // it goes with the last one
 				}

@@ -75,6 +75,9 @@ type Tx struct {
 	marks  int
 	helps  []help
 	texts  map[stepText]*written // of steps of single occasions
+
+	referrers   map[string][]referrer // by the name of the table that is referred to
+	referringOf *schema.Database
 }
 
 // NewTx makes the common part of a transaction.

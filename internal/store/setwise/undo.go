@@ -75,62 +75,80 @@ func (s *stage) Differing(ctx context.Context) ([]int64, error) {
 	return s.ordinals(ctx, " JOIN "+s.table+" AS t ON "+s.on, "("+s.differing("t.", "s.")+")")
 }
 
+// referrer is a reference to some table, and the table that it is in.
+type referrer struct {
+	table     *schema.Table
+	reference *schema.Reference
+}
+
+// referrersOf are the references to a table.
+func (tx *Tx) referrersOf(db *schema.Database, to *schema.Table) []referrer {
+	if tx.referringOf != db {
+		tx.referrers, tx.referringOf = map[string][]referrer{}, db
+		for _, t := range db.Tables {
+			for i := range t.References {
+				if r := &t.References[i]; r.To != nil {
+					tx.referrers[r.To.Name] = append(tx.referrers[r.To.Name], referrer{t, r})
+				}
+			}
+		}
+	}
+	return tx.referrers[to.Name]
+}
+
 // Referred are the rows whose match is referred to.
 func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*schema.Column) ([]store.Referral, error) {
 	var found []store.Referral
-	for _, other := range db.Tables {
-		for i := range other.References {
-			r := &other.References[i]
-			if r.To == nil || r.To.Name != s.w.Table.Name ||
-				len(r.Columns) == 1 && slices.Contains(except, other.Column(r.Columns[0])) {
-				continue
-			}
-			// The references are read once: they need not have an index.
-			references, targets := Names(
-				s.tx.Engine,
-				"o.",
-				columnsOf(other, r.Columns),
-			), Names(
-				s.tx.Engine,
-				"t.",
-				columnsOf(s.w.Table, r.Targets),
-			)
-			present := []string{notNull(references)}
-			var same []string
+	for _, by := range s.tx.referrersOf(db, s.w.Table) {
+		other, r := by.table, by.reference
+		if len(r.Columns) == 1 && slices.Contains(except, other.Column(r.Columns[0])) {
+			continue
+		}
+		// The references are read once: they need not have an index.
+		references, targets := Names(
+			s.tx.Engine,
+			"o.",
+			columnsOf(other, r.Columns),
+		), Names(
+			s.tx.Engine,
+			"t.",
+			columnsOf(s.w.Table, r.Targets),
+		)
+		present := []string{notNull(references)}
+		var same []string
+		for j, name := range references {
+			same = append(same, s.tx.Engine.Equal(targets[j], name, other.Column(r.Columns[j])))
+		}
+		if other.Name == s.w.Table.Name {
+			var differs []string
 			for j, name := range references {
-				same = append(same, s.tx.Engine.Equal(targets[j], name, other.Column(r.Columns[j])))
+				differs = append(
+					differs,
+					"NOT "+s.tx.Engine.Equal(
+						name,
+						"o."+s.tx.Engine.Quote(r.Targets[j]),
+						other.Column(r.Columns[j]),
+					),
+				)
 			}
-			if other.Name == s.w.Table.Name {
-				var differs []string
-				for j, name := range references {
-					differs = append(
-						differs,
-						"NOT "+s.tx.Engine.Equal(
-							name,
-							"o."+s.tx.Engine.Quote(r.Targets[j]),
-							other.Column(r.Columns[j]),
-						),
-					)
-				}
-				present = append(present, "("+strings.Join(differs, " OR ")+")")
-			}
-			rows, err := s.ordinals(
-				ctx,
-				" JOIN "+s.table+" AS t ON "+s.on,
-				s.tx.Engine.Among(
-					targets,
-					references,
-					strings.Join(same, " AND "),
-					s.tx.Engine.Table(other)+" AS o",
-					strings.Join(present, " AND "),
-				),
-			)
-			if err != nil {
-				return nil, err
-			}
-			for _, n := range rows {
-				found = append(found, store.Referral{Row: n, Table: other.Name})
-			}
+			present = append(present, "("+strings.Join(differs, " OR ")+")")
+		}
+		rows, err := s.ordinals(
+			ctx,
+			" JOIN "+s.table+" AS t ON "+s.on,
+			s.tx.Engine.Among(
+				targets,
+				references,
+				strings.Join(same, " AND "),
+				s.tx.Engine.Table(other)+" AS o",
+				strings.Join(present, " AND "),
+			),
+		)
+		if err != nil {
+			return nil, err
+		}
+		for _, n := range rows {
+			found = append(found, store.Referral{Row: n, Table: other.Name})
 		}
 	}
 

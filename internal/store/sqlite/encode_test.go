@@ -38,3 +38,19 @@ func FuzzEncode(f *testing.F) {
 		assert.True(t, storetest.SameValue(v, back), "%#v came back as %#v", v, back)
 	})
 }
+
+func BenchmarkEncode(b *testing.B) {
+	values, columns := storetest.EncodedCells()
+	conn, err := sqlite.OpenConn(":memory:", sqlite.OpenReadWrite|sqlite.OpenCreate)
+	require.NoError(b, err)
+	defer conn.Close()
+	stmt, err := conn.Prepare("SELECT ?" + strings.Repeat(", ?", len(values)-1))
+	require.NoError(b, err)
+	b.ReportAllocs()
+	for b.Loop() {
+		for i := range values {
+			bind(stmt, i+1, &values[i], columns[i])
+		}
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*len(values)), "ns/cell")
+}

@@ -200,6 +200,8 @@ type database struct {
 	version int64
 
 	cache int64 // bytes of the page cache, once it was enlarged
+
+	statements statements
 }
 
 func (d *database) Close() error {
@@ -210,11 +212,11 @@ func (d *database) Close() error {
 }
 
 func (d *database) exec(sql string) error {
-	stmt, err := d.conn.Prepare(sql)
+	stmt, done, err := d.prepare(sql)
 	if err != nil {
 		return err
 	}
-	defer stmt.Reset()
+	defer done()
 	for {
 		if more, err := stmt.Step(); err != nil || !more {
 			return err
@@ -224,11 +226,11 @@ func (d *database) exec(sql string) error {
 
 // rows runs a query and shows each row.
 func (d *database) rows(sql string, args []string, show func(*sqlite.Stmt) error) error {
-	stmt, err := d.conn.Prepare(sql)
+	stmt, done, err := d.prepare(sql)
 	if err != nil {
 		return fault(d.path, err)
 	}
-	defer stmt.Reset()
+	defer done()
 	for i, a := range args {
 		stmt.BindText(i+1, a)
 	}
@@ -280,11 +282,11 @@ func (d *database) Query(
 ) error {
 	began, n := time.Now(), int64(0)
 	defer func() { d.tally.Note(sql, n, time.Since(began), setwise.Values(args)) }()
-	stmt, err := d.conn.Prepare(sql)
+	stmt, done, err := d.prepare(sql)
 	if err != nil {
 		return d.explained(ctx, err)
 	}
-	defer stmt.Reset()
+	defer done()
 	for i, a := range args {
 		bind(stmt, i+1, &a.Value, a.Column)
 	}
