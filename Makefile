@@ -1,4 +1,4 @@
-.PHONY: help build man release test test-short race cover lint figures check bench cluster faults fuzz golden licences screenshots clean
+.PHONY: help build man release test test-short race cover lint figures check bench cluster matrix faults fuzz golden licences screenshots clean
 
 help: ## what there is to make
 	@awk -F ':.*## ' '/^[a-z-]+:.*## /{printf "%-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
@@ -43,6 +43,9 @@ bench: ## the core's figures against what we want, and loads against what the en
 	scripts/bench-sqlite.sh
 	scripts/bench-writing.sh
 	scripts/bench-units.sh
+
+matrix: ## the tests on PostgreSQL 12 to 18, whose programs are downloaded: half an hour
+	scripts/matrix.sh
 
 cluster: ## a load into a cluster of three MariaDB nodes, of which one is killed
 	scripts/try-cluster.sh

@@ -4,9 +4,9 @@
 # line is a ratio of two things that ran one after the other; the rounds' median counts.
 # Needs psql, mariadb and sqlite3, and servers that may be filled: by default those of
 # this machine. A database evensprout_bench is made anew on both.
-#   scripts/bench-writing.sh [ROWS [ROUNDS]]
+#   scripts/bench-writing.sh [ROWS [ROUNDS [loads|jobs|all]]]
 set -euo pipefail
-rows=${1:-1000000} rounds=${2:-3}
+rows=${1:-1000000} rounds=${2:-3} what=${3:-all}
 pg=${BENCH_POSTGRES:-postgres://postgres@127.0.0.1:5432}
 maria=${BENCH_MARIADB:-mysql://root@127.0.0.1:3306}
 name=evensprout_bench
@@ -108,7 +108,26 @@ line() { # WHAT AT-MOST OURS THEIRS
   printf '%s\t%s\n' "$1" "$2" >> names
 }
 half() { filled; psql -c "UPDATE readings SET level = level + 1 WHERE id > $rows / 2" -c 'VACUUM FULL readings' -c 'ANALYZE readings'; }
+halves() { ours load.yaml "$@" --part 1/2 & local first=$!; ours load.yaml "$@" --part 2/2 && wait $first; }
+jobs() { # several connections and processes, where a load commits in between
+  for n in 2 4; do
+    table; a=$(seconds ours load.yaml --db "$pg/$name" --commit chunk --jobs $n)
+    table; b=$(seconds ours load.yaml --db "$pg/$name" --commit chunk --jobs 1)
+    line "PostgreSQL: --commit chunk --jobs $n, against --jobs 1" - "$a" "$b"
+    mtable; a=$(seconds ours load.yaml --db "$maria/$name" --commit chunk --jobs $n)
+    mtable; b=$(seconds ours load.yaml --db "$maria/$name" --commit chunk --jobs 1)
+    line "MariaDB: --commit chunk --jobs $n, against --jobs 1" - "$a" "$b"
+  done
+  table; a=$(seconds halves --db "$pg/$name")
+  table; b=$(seconds ours load.yaml --db "$pg/$name" --commit chunk --jobs 1)
+  line 'PostgreSQL: two parts by two processes, against one' 0.65 "$a" "$b"
+  mtable; a=$(seconds halves --db "$maria/$name")
+  mtable; b=$(seconds ours load.yaml --db "$maria/$name" --commit chunk --jobs 1)
+  line 'MariaDB: two parts by two processes, against one' 0.65 "$a" "$b"
+}
 for _ in $(seq "$rounds"); do
+  if [ "$what" != loads ]; then jobs; fi
+  if [ "$what" = jobs ]; then continue; fi
   table; a=$(seconds ours load.yaml --db "$pg/$name")
   table; b=$(seconds psql -c '\copy readings FROM rows.csv CSV')
   line 'PostgreSQL: load, against copy by psql' 0.55 "$a" "$b"
@@ -124,6 +143,7 @@ for _ in $(seq "$rounds"); do
   sqlite3 a.db "CREATE TABLE readings ($columns, taken_at TIMESTAMP NOT NULL)"; a=$(seconds ours load.yaml --db sqlite:a.db)
   sqlite3 b.db "CREATE TABLE readings ($columns, taken_at TIMESTAMP NOT NULL)"; b=$(seconds sqlite3 b.db '.mode csv' '.import rows.csv readings')
   line 'SQLite: load, against .import' 1.3 "$a" "$b"
+  if [ "$what" = loads ]; then continue; fi
   half; a=$(seconds ours upsert.yaml --db "$pg/$name" --no-undo)
   half; b=$(seconds psql -f upsert.sql)
   line 'upsert --no-undo, half changed, against staging by hand' 1.1 "$a" "$b"
@@ -141,10 +161,10 @@ for _ in $(seq "$rounds"); do
     line "update --no-undo of $n rows, against a loop" 0.05 "$a" "$b"
   done
 done
-printf '%-55s %9s %9s %8s %8s\n' what ours theirs ratio 'at most'
+printf '%-55s %9s %9s %8s %13s %8s\n' what ours theirs ratio 'least, most' 'at most'
 sort -u names | while IFS=$'\t' read -r what most; do
   sort -n "$(echo "$what" | tr -c 'a-zA-Z0-9\n' '_').times" | awk -v what="$what" -v most="$most" '
     { ratio[NR] = $1 / $2; a[NR] = $1; b[NR] = $2 }
     END { for (i = 1; i <= NR; i++) for (j = i + 1; j <= NR; j++) if (ratio[j] < ratio[i]) { t = ratio[i]; ratio[i] = ratio[j]; ratio[j] = t; t = a[i]; a[i] = a[j]; a[j] = t; t = b[i]; b[i] = b[j]; b[j] = t }
-      m = int(NR / 2) + 1; printf "%-55s %7.2f s %7.2f s %8.2f %8s\n", what, a[m], b[m], ratio[m], most }'
+      m = int(NR / 2) + 1; printf "%-55s %7.2f s %7.2f s %8.2f %6.2f, %5.2f %8s\n", what, a[m], b[m], ratio[m], ratio[1], ratio[NR], most }'
 done

@@ -39,6 +39,9 @@ var adviceElsewhere = map[string]string{
 	"pass fixture.URL, set DATABASE_URL":                 "TestDriversThatHideTheirConnection",
 	"withdraw it with that version; or delete":           "TestAJournalOfOtherRows",
 	"load again": "TestExtraSets",
+	"use the version of the program that recorded it": "TestAJournalOfAnotherVersion",
+	"make larger ones: --chunk ":                      "TestManyChunks",
+	"to a pool in session mode":                       "TestPoolers",
 }
 
 // adviceAlone are hints that no test follows, and why.

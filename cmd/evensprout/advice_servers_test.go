@@ -148,6 +148,12 @@ func full(t *testing.T, s *site) {
 		"GRANT ALL ON ALL SEQUENCES IN SCHEMA public TO guest",
 		"ALTER ROLE guest CONNECTION LIMIT -1",
 	)
+	s.lets = occupy(t, s)
+}
+
+// occupy opens all connections that the server has left. It returns what closes them.
+func occupy(t *testing.T, s *site) func() {
+	t.Helper()
 	var open []store.Store
 	leave := func() {
 		for _, db := range open {
@@ -156,14 +162,14 @@ func full(t *testing.T, s *site) {
 		open = nil
 	}
 	t.Cleanup(leave)
-	for range 100 {
+	for range 1000 {
 		db, err := s.driver.Open(t.Context(), s.url)
 		if err != nil {
 			break
 		}
 		open = append(open, db)
 	}
-	s.lets = leave
+	return leave
 }
 
 // packets sets what the server takes in one statement.

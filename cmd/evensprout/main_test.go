@@ -413,7 +413,7 @@ func TestBadInput(t *testing.T) {
 		{"an empty plan", "", 3, "the plan is empty"},
 		{"not YAML", "name: [", 3, "this is not YAML"},
 		{"aliases", "a: &a [1]\nb: [*a, *a]\n", 3, "anchors, aliases and merge keys"},
-		{"aliases by the megabyte", "a: &a [1]\n" + strings.Repeat("b: [*a, *a]\n", 900_000), 3, "longer than 1 MiB"},
+		{"aliases by the megabyte", "a: &a [1]\n" + strings.Repeat("b: [*a, *a]\n", 900_000), 3, "longer than 8 MiB"},
 		{"no such table", swap("table: passengers", "table: pasengers"), 4, `did you mean "passengers"?`},
 		{"no such column", swap("      tel:  ", "      tell: "), 4, `did you mean "tel"?`},
 		{"no source for a column", swap("      full_name:  {kind: name}\n", ""), 4, "crew.full_name (VARCHAR(80)) " +

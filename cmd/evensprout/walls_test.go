@@ -59,7 +59,7 @@ var walls = map[string]string{
 	"internal/prove":    "diag draft grow journal lexicon load plan schema store value",
 	"internal/export":   "cell diag files grow order plan schema store value",
 	"internal/during":   "plan safe schema store value",
-	"internal/trial":    "grow plan schema store store/setwise value",
+	"internal/trial":    "diag grow plan schema store store/setwise value",
 	"internal/journal":  "diag grow order plan schema store value",
 	"internal/archive":  "diag grow journal order plan safe schema store value",
 	"internal/replay":   "grow journal load order schema store value",
