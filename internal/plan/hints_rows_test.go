@@ -1,6 +1,7 @@
 package plan_test
 
 import (
+	"fmt"
 	"strings"
 
 	"evensprout/internal/plan"
@@ -10,6 +11,14 @@ import (
 // ownKinds is a plan with a kind of its own.
 // manyValues are more values than a plan may list.
 var manyValues = "{choose: [" + strings.Repeat("a,", 1_600_000) + "]}"
+
+// manyFields are more keys than the mappings of a plan may have.
+var manyFields = func() (s strings.Builder) {
+	for i := range 21_001 {
+		fmt.Fprintf(&s, "      f%d: {count: 1}\n", i)
+	}
+	return s
+}()
 
 const ownKinds = "name: larkwater\nseed: larkwater-2026\nclock: 2026-05-01T08:00:00Z\nkinds:\n  vessel: {file: " +
 	"vessels.txt}\nentities:\n  A: {rows: 2, fields: {n: {kind: vessel}}}\n"
@@ -130,6 +139,16 @@ var hintCasesOfRows = []hintCase{
 		files:  []string{"vessels.txt", "Kestrel\nHeron\n"},
 		change: []string{manyValues, "{kind: vessel}"},
 		whole:  true,
+	},
+	{
+		hint:   "close each [ with ] and each { with }",
+		text:   plan.CellOf("{choose: [" + strings.Repeat("'[', ", 10_001) + "a]}"),
+		change: []string{strings.Repeat("'[', ", 10_001), "'[', "},
+	},
+	{
+		hint:   "divide the plan into several, each with its entities and fields",
+		text:   plan.CellOf("{count: 1}") + manyFields.String(),
+		change: []string{manyFields.String(), ""},
 	},
 	{
 		hint:   "write null where a value is NULL, or remove the key",

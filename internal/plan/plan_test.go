@@ -166,8 +166,9 @@ func TestFilesThatAreNoPlans(t *testing.T) {
 		{"aliases", "a: &x 1\nb: *x\n", "anchors, aliases and merge keys"},
 		{"aliases by the megabyte", bomb.String(), "anchors, aliases"},
 		{"ten megabytes", strings.Repeat("a: &a [*a, *a]\n", 700_000), "longer than 8 MiB"},
-		{"deep lists", "a: " + strings.Repeat("[", 100_000), "nested more than"},
-		{"deep mappings", "a: " + strings.Repeat("{a: ", 100_000), "nested more than"},
+		{"deep lists", "a: " + strings.Repeat("[", 5_000), "nested more than"},
+		{"deep mappings", "a: " + strings.Repeat("{a: ", 5_000), "nested more than"},
+		{"deeper than the lexer can bear", "a: " + strings.Repeat("{a: ", 100_000), "opens 100000 brackets more"},
 		{"deep entries", strings.Repeat("- ", 100_000), "nested more than"},
 		{"deep lines", "a:\n" + deepLines(300), "nested more than"},
 		// in each of these, the parser needs a time that grows with the square of the size
@@ -175,6 +176,10 @@ func TestFilesThatAreNoPlans(t *testing.T) {
 		{"entries without values", "a:\n" + strings.Repeat("  -\n", 50_000), "no value"},
 		{"flow keys without values", "a: {" + strings.Repeat("a,", 50_000), "no value"},
 		{"flow keys with colons", "a: {" + strings.Repeat("a:,", 50_000), "no value"},
+		{"keys", keysInLines("", 21_001), "20000 keys in its mappings"},
+		{"keys of entries", "a:\n  -\n" + keysInLines("    ", 21_001), "20000 keys in its mappings"},
+		{"keys of two mappings", "a:\n" + keysInLines("  ", 12_000) + "b:\n" + keysInLines("  ", 10_001),
+			"20000 keys in its mappings"},
 		{"question marks", "a:\n" + strings.Repeat("  ? a\n", 50_000), "begin with a question mark"},
 		{"colons", "a:\n" + strings.Repeat(": ", 100_000), "not YAML"},
 		{"commas", "a: [" + strings.Repeat(",", 100_000) + "]", "not YAML"},
@@ -190,6 +195,21 @@ func TestFilesThatAreNoPlans(t *testing.T) {
 			assert.LessOrEqual(t, len(problems[0].String()), 1000)
 		})
 	}
+}
+
+func keysInLines(indent string, n int) string {
+	var b strings.Builder
+	for i := range n {
+		fmt.Fprintf(&b, "%sk%d: 1\n", indent, i)
+	}
+	return b.String()
+}
+
+// A list of many small mappings is not a mapping of many keys.
+func TestManyKeysInSmallMappings(t *testing.T) {
+	_, err := Read("plan.yaml", []byte("always:\n"+strings.Repeat("  - kind: 1\n    file: 2\n", 12_000)+
+		"entities:\n"+keysInLines("  ", 2000)))
+	require.NoError(t, err)
 }
 
 func deepLines(n int) string {

@@ -4,13 +4,14 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/lexer"
 	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/scanner"
 	"github.com/goccy/go-yaml/token"
 )
 
@@ -18,9 +19,14 @@ import (
 const (
 	MaxFileBytes = 8 << 20 // some 10,000 tables
 	maxBrackets  = 500_000
+	maxOpen      = 10_000 // more than in any text of a person, and few enough for the memory of the lexer
 	maxMarks     = 1_500_000
 	maxBlanks    = 1000 // keys and list entries without a value: for each, the parser moves all tokens behind it
 	maxDepth     = 20   // of mappings and lists inside each other
+
+	// The parser copies the keys of a mapping once for each of its keys.
+	fewKeys  = 1000   // of a mapping, which always pass
+	manyKeys = 20_000 // of all mappings together, beyond the first fewKeys of each
 )
 
 // node is a part of a plan file: a scalar, a mapping or a list.
@@ -96,8 +102,8 @@ func parse(c *collector, data []byte) *node {
 		return nil
 	}
 
-	tokens := lexer.Tokenize(text)
-	if !shallow(c, tokens) || !filled(c, tokens) {
+	tokens, ok := tokenize(c, text)
+	if !ok {
 		return nil
 	}
 	file, err := parser.Parse(tokens, 0, parser.AllowDuplicateMapKey())
@@ -133,6 +139,12 @@ func fewMarks(c *collector, text string) bool {
 	}
 	if n := count("[", "{"); n > maxBrackets {
 		c.add(place{}, "the plan has %d brackets that open lists and mappings; at most %d are allowed", n, maxBrackets)
+		return false
+	}
+	if n := count("[", "{") - count("]", "}"); n > maxOpen {
+		c.add(place{}, "the plan opens %d brackets more than it closes; at most %d are allowed", n, maxOpen).
+			Advise("close each [ with ] and each { with }, and keep long texts with brackets in a file of their own: " +
+				"kinds: {NAME: {file: FILE}}")
 		return false
 	}
 	if n := count(",", ":", "#", "*", "&", "!", "?", "- ", "-\n"); n > maxMarks {
@@ -180,61 +192,128 @@ func blank(text string) bool {
 	return true
 }
 
-// shallow refuses what would make the parser recurse deeply, and what makes
-// small files large.
-func shallow(c *collector, tokens token.Tokens) bool {
-	const deepest = 8 * maxDepth // columns
-	depth := 0
-	for _, t := range tokens {
-		switch t.Type {
-		case token.MappingStartType, token.SequenceStartType:
-			depth++
-		case token.MappingEndType, token.SequenceEndType:
-			depth--
-		case token.AnchorType, token.AliasType, token.MergeKeyType:
-			c.add(placeOf(t), "plans cannot use anchors, aliases and merge keys (&, *, <<)").
-				Advise("write the value out, or put text that begins with one of these characters in quotes")
-			return false
-		case token.TagType, token.DirectiveType:
-			c.add(placeOf(t), "plans cannot use tags and directives (!, %%)").
-				Advise("put text that begins with one of these characters in quotes")
-			return false
-		case token.MappingKeyType:
-			c.add(placeOf(t), "plans cannot use keys that begin with a question mark (?)").
-				Advise("write key: value, or put text that begins with this character in quotes")
-			return false
-		case token.SequenceEntryType, token.MappingValueType:
-			if t.Position.IndentNum > deepest || t.Type == token.SequenceEntryType && t.Position.Column > deepest {
-				depth = maxDepth + 1
+// tokenize splits a plan into tokens. It stops at the first that would make the parser recurse deeply or take a time
+// out of proportion to the file, so that what is refused has not filled the memory.
+func tokenize(c *collector, text string) (tokens token.Tokens, ok bool) {
+	var s scanner.Scanner
+	s.Init(text)
+	var g guard
+	for {
+		some, err := s.Scan()
+		if errors.Is(err, io.EOF) {
+			return tokens, true
+		}
+		for _, t := range some {
+			tokens.Add(t)
+			if !g.pass(c, t) {
+				return nil, false
 			}
 		}
-		if depth > maxDepth {
-			c.add(placeOf(t), "the plan is nested more than %d levels deep", maxDepth)
-			return false
-		}
+	}
+}
+
+// guard is what the tokens of a plan have been so far.
+type guard struct {
+	depth    int // of brackets
+	blanks   int // keys and list entries without a value
+	keys     int // of mappings, beyond the first fewKeys of each
+	mappings []keyed
+	recent   recent
+}
+
+// keyed is a mapping that is open: the column of its keys, and how many there were.
+type keyed struct{ column, keys int }
+
+// pass reports whether the plan may hold the next token; if not, it adds the problem.
+func (g *guard) pass(c *collector, t *token.Token) bool {
+	if t.Type == token.CommentType {
+		return true
+	}
+	if !g.shallow(c, t) || !g.filled(c, t) || !g.fewKeys(c, t) {
+		return false
+	}
+	g.recent.push(t)
+	return true
+}
+
+// shallow refuses what would make the parser recurse deeply, and what makes small files large.
+func (g *guard) shallow(c *collector, t *token.Token) bool {
+	const deepest = 8 * maxDepth // columns
+	deep := false
+	switch t.Type {
+	case token.MappingStartType, token.SequenceStartType:
+		g.depth++
+	case token.MappingEndType, token.SequenceEndType:
+		g.depth--
+	case token.AnchorType, token.AliasType, token.MergeKeyType:
+		c.add(placeOf(t), "plans cannot use anchors, aliases and merge keys (&, *, <<)").
+			Advise("write the value out, or put text that begins with one of these characters in quotes")
+		return false
+	case token.TagType, token.DirectiveType:
+		c.add(placeOf(t), "plans cannot use tags and directives (!, %%)").
+			Advise("put text that begins with one of these characters in quotes")
+		return false
+	case token.MappingKeyType:
+		c.add(placeOf(t), "plans cannot use keys that begin with a question mark (?)").
+			Advise("write key: value, or put text that begins with this character in quotes")
+		return false
+	case token.SequenceEntryType, token.MappingValueType:
+		deep = t.Position.IndentNum > deepest || t.Type == token.SequenceEntryType && t.Position.Column > deepest
+	}
+	if deep || g.depth > maxDepth {
+		c.add(placeOf(t), "the plan is nested more than %d levels deep", maxDepth)
+		return false
 	}
 	return true
 }
 
 // filled refuses a plan with very many keys and list entries that have no value.
-func filled(c *collector, tokens token.Tokens) bool {
-	blanks := 0
-	var r recent
-	for _, next := range tokens {
-		if next.Type == token.CommentType {
-			continue
-		}
-		if r.blank(next) {
-			blanks++
-		}
-		if blanks > maxBlanks {
-			c.add(placeOf(r.last), "more than %d keys and list entries of the plan have no value", maxBlanks).
-				Advise("write null where a value is NULL, or remove the key")
-			return false
-		}
-		r.push(next)
+func (g *guard) filled(c *collector, next *token.Token) bool {
+	if g.recent.blank(next) {
+		g.blanks++
+	}
+	if g.blanks > maxBlanks {
+		c.add(placeOf(g.recent.last), "more than %d keys and list entries of the plan have no value", maxBlanks).
+			Advise("write null where a value is NULL, or remove the key")
+		return false
 	}
 	return true
+}
+
+// fewKeys refuses a plan that has very many keys in one mapping without braces, or in several large ones.
+func (g *guard) fewKeys(c *collector, t *token.Token) bool {
+	key := g.recent.last
+	switch {
+	case g.depth > 0 || t.Position == nil:
+		return true
+	case t.Type == token.SequenceEntryType:
+		g.close(t.Position.Column)
+		return true
+	case t.Type != token.MappingValueType || key == nil || key.Position == nil:
+		return true
+	}
+	g.close(key.Position.Column)
+	if n := len(g.mappings); n == 0 || g.mappings[n-1].column < key.Position.Column {
+		g.mappings = append(g.mappings, keyed{column: key.Position.Column})
+	}
+	m := &g.mappings[len(g.mappings)-1]
+	if m.keys++; m.keys > fewKeys {
+		g.keys++
+	}
+	if g.keys > manyKeys {
+		c.add(placeOf(key), "the plan has more than %d keys in its mappings, beyond the first %d of each",
+			manyKeys, fewKeys).
+			Advise("divide the plan into several, each with its entities and fields")
+		return false
+	}
+	return true
+}
+
+// close forgets the mappings whose keys are to the right of a column.
+func (g *guard) close(column int) {
+	for n := len(g.mappings); n > 0 && g.mappings[n-1].column > column; n-- {
+		g.mappings = g.mappings[:n-1]
+	}
 }
 
 // recent is where in a plan a token stands.
