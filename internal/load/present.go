@@ -134,7 +134,7 @@ func presentAmong(ctx context.Context, tx store.Tx, t *Target) (string, error) {
 	if !ok {
 		return "", nil
 	}
-	n, err := tx.Between(ctx, t.Table, t.Key, lo, hi)
+	n, err := tx.Between(ctx, store.Span{Table: t.Table, Key: t.Key, First: lo, Last: hi})
 	if err != nil || n == 0 {
 		return "", err
 	}

@@ -78,7 +78,7 @@ func (l *Session) step(ctx context.Context, tx store.Tx, t *Target) error {
 		next = max(next, hi)
 	}
 	give := func(given bool, row uint64, lo, hi int64) error {
-		taken, err := tx.Between(ctx, t.Table, t.Key, lo, hi)
+		taken, err := tx.Between(ctx, store.Span{Table: t.Table, Key: t.Key, First: lo, Last: hi})
 		if err != nil || taken == 0 {
 			return err
 		}

@@ -18,10 +18,25 @@ type Meaning struct {
 	Columns []string `json:"columns"`
 }
 
-// AppendMeaning appends what a value means in a column, without what databases rewrite:
-// trailing zeros, the order of keys in JSON, the blanks behind a CHAR.
-func AppendMeaning(b []byte, c *schema.Column, v *value.Value) []byte {
-	x := *v
+// Canon is how values of a column are written so that equal ones have the same bytes.
+type Canon struct {
+	column *schema.Column
+	padded bool // filled up with blanks
+}
+
+// Canons are those of columns.
+func Canons(columns []*schema.Column) []Canon {
+	out := make([]Canon, len(columns))
+	for i, c := range columns {
+		out[i] = Canon{c, padded(c)}
+	}
+	return out
+}
+
+// Append appends what a value means, without what databases rewrite: trailing zeros, the order of keys in JSON, the
+// blanks behind a CHAR.
+func (m *Canon) Append(b []byte, v *value.Value) []byte {
+	x, c := *v, m.column
 	switch {
 	case x.IsNull():
 	case c.Kind == schema.Boolean && x.Type == value.Integer:
@@ -39,17 +54,17 @@ func AppendMeaning(b []byte, c *schema.Column, v *value.Value) []byte {
 			x = value.String(strconv.FormatFloat(f, 'g', -1, 64))
 		}
 	case c.Kind == schema.Text || c.Kind == schema.Any:
-		x = asText(c, x)
+		x = m.asText(x)
 	}
 	return x.AppendCanonical(b)
 }
 
-// asText is a value as the text that a column holds.
-func asText(c *schema.Column, v value.Value) value.Value {
+// asText is a value as the text that the column holds.
+func (m *Canon) asText(v value.Value) value.Value {
 	if v.Type != value.Text {
 		v = value.String(v.String())
 	}
-	if padded(c) {
+	if m.padded {
 		v.S = strings.TrimRight(v.S, " ")
 	}
 	return v

@@ -252,8 +252,8 @@ type Finder interface {
 	Count(ctx context.Context, t *schema.Table) (int64, error)
 	// Find counts the rows that have these values; NULLs are left out.
 	Find(ctx context.Context, t *schema.Table, columns []*schema.Column, values []value.Value) (int64, error)
-	// Between counts the rows whose key lies between two numbers, both included.
-	Between(ctx context.Context, t *schema.Table, c *schema.Column, lo, hi int64) (int64, error)
+	// Between counts the rows of a span.
+	Between(ctx context.Context, s Span) (int64, error)
 	// Greatest is the greatest number in a column, 0 if it has none above.
 	Greatest(ctx context.Context, t *schema.Table, c *schema.Column) (int64, error)
 }
@@ -283,6 +283,18 @@ type Remover interface {
 	// Unlink sets references to NULL, and Remove deletes the rows that have them.
 	Unlink(ctx context.Context, t *schema.Table, r *schema.Reference) error
 	Remove(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error)
+	// RefersInto reports whether rows refer to rows of a span that are not of the span themselves. Where that is not
+	// simple to find out, it says yes.
+	RefersInto(ctx context.Context, db *schema.Database, s Span) (bool, error)
+	// RemoveSpan deletes the rows of a span and shows each of them: what it deletes is what it shows.
+	RemoveSpan(ctx context.Context, s Span, columns []*schema.Column, show func([]value.Value) error) error
+}
+
+// Span is the rows of a table whose key lies between two numbers, both included.
+type Span struct {
+	Table       *schema.Table
+	Key         *schema.Column // of whole numbers
+	First, Last int64
 }
 
 // Checker looks whether conditions hold.

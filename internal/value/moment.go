@@ -139,12 +139,13 @@ func cutDate(s string) (y int64, m, d int, ok bool) {
 	if len(s) != 10 || s[4] != '-' || s[7] != '-' || !allDigits(s[:4]) || !allDigits(s[5:7]) || !allDigits(s[8:]) {
 		return 0, 0, 0, false
 	}
-	year, _ := strconv.Atoi(s[:4])
-	m, _ = strconv.Atoi(s[5:7])
-	d, _ = strconv.Atoi(s[8:])
-	y = int64(year)
+	y = int64(twoDigits(s)*100 + twoDigits(s[2:]))
+	m, d = twoDigits(s[5:]), twoDigits(s[8:])
 	return y, m, d, m >= 1 && m <= 12 && d >= 1 && d <= monthDays(y, m)
 }
+
+// twoDigits is the number that a text of digits begins with.
+func twoDigits(s string) int { return int(s[0]-'0')*10 + int(s[1]-'0') }
 
 // hasClockForm reports whether a text has the form hh:mm:ss.
 func hasClockForm(s string) bool {
@@ -162,9 +163,7 @@ func ParseTime(s string) (Value, error) {
 	if !hasClockForm(body) || point && (fraction == "" || len(fraction) > 6 || !allDigits(fraction)) {
 		return Value{}, bad()
 	}
-	h, _ := strconv.Atoi(body[:2])
-	m, _ := strconv.Atoi(body[3:5])
-	sec, _ := strconv.Atoi(body[6:])
+	h, m, sec := twoDigits(body), twoDigits(body[3:]), twoDigits(body[6:])
 	if h > 23 || m > 59 || sec > 59 {
 		return Value{}, bad()
 	}

@@ -146,6 +146,9 @@ func (v *withdrawal) dropReferred(
 
 // remove takes away rows that the load added.
 func (v *withdrawal) remove(ctx context.Context, t *load.Target, run order.Run) error {
+	if done, err := v.removeSpan(ctx, t, run); done || err != nil {
+		return err
+	}
 	rows := &load.Pass{}
 	st, err := v.w.Tx.Stage(ctx, v.Compared(t, true), v.without(t, v.Only(v.w, t, run, true, rows)))
 	if err == nil {
@@ -297,11 +300,12 @@ func (r *referrers) remove(ctx context.Context, st store.Stage) error {
 // has more of the same than the load added.
 func (v *withdrawal) ambiguous(ctx context.Context, t *load.Target, st store.Stage, rows *load.Pass) error {
 	into := t.Into()
+	canons := replay.Canons(into.Columns)
 	hash := func(n int64) xxh3.Uint128 {
 		var buf []byte
 		for b := range v.Written(v.w, t, order.Run{Target: t.Target, First: rows.Row(n), Rows: 1}, nil) {
 			for j, f := range into.Fields {
-				buf = replay.AppendMeaning(buf, into.Columns[j], &b.Row(0)[f])
+				buf = canons[j].Append(buf, &b.Row(0)[f])
 			}
 		}
 		return xxh3.Hash128(buf)

@@ -532,11 +532,7 @@ func (d *database) Query(
 		if err := rows.Scan(into...); err != nil {
 			return d.err(ctx, err)
 		}
-		for i, b := range cells {
-			if row[i] = (value.Value{}); b != nil {
-				row[i] = setwise.ReadText(columns[i], string(b))
-			}
-		}
+		setwise.ReadRow(columns, cells, row)
 		n++
 		if err := show(row); err != nil {
 			return err

@@ -465,11 +465,7 @@ func (d *database) Query(
 		if failed != nil {
 			continue // the rest must be read before the connection can be used again
 		}
-		for i, b := range r.Values() {
-			if row[i] = (value.Value{}); b != nil {
-				row[i] = setwise.ReadText(columns[i], string(b))
-			}
-		}
+		setwise.ReadRow(columns, r.Values(), row)
 		n++
 		failed = show(row)
 	}

@@ -34,16 +34,16 @@ type help struct {
 // helpFrom is the number of rows that are deleted from which an index pays.
 const helpFrom = 100
 
-// helped makes the indexes that deleting the staged rows needs and that are missing.
-func (s *stage) helped(ctx context.Context) error {
-	h := s.tx.Helper
-	if h == nil || s.rows < helpFrom {
+// helped makes the indexes that deleting rows of a table needs and that are missing.
+func (tx *Tx) helped(ctx context.Context, from *schema.Table, rows int64) error {
+	h := tx.Helper
+	if h == nil || rows < helpFrom {
 		return nil
 	}
 	for _, t := range h.Tables().Tables {
 		for i := range t.References {
-			if r := &t.References[i]; r.To != nil && r.To.Name == s.w.Table.Name {
-				if err := s.tx.helpWith(ctx, t, r.Columns); err != nil {
+			if r := &t.References[i]; r.To != nil && r.To.Name == from.Name {
+				if err := tx.helpWith(ctx, t, r.Columns); err != nil {
 					return err
 				}
 			}

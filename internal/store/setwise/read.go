@@ -9,6 +9,32 @@ import (
 	"evensprout/internal/value"
 )
 
+// ReadRow makes values of the texts that a server writes for the cells of a row; nil is NULL. Texts of a short row share
+// one allocation.
+func ReadRow[Text ~[]byte](columns []*schema.Column, cells []Text, row []value.Value) {
+	const short = 4096 // bytes: a value that somebody keeps keeps the row's texts with it
+	size := 0
+	for _, cell := range cells {
+		size += len(cell)
+	}
+	var texts strings.Builder
+	if size <= short {
+		texts.Grow(size)
+	}
+	for i, cell := range cells {
+		switch {
+		case cell == nil:
+			row[i] = value.Value{}
+		case size <= short:
+			from := texts.Len()
+			texts.Write(cell)
+			row[i] = ReadText(columns[i], texts.String()[from:])
+		default:
+			row[i] = ReadText(columns[i], string(cell))
+		}
+	}
+}
+
 // ReadText makes a value of the text that a server writes for a cell: what its
 // column's kind says, as far as the text can be read that way, else the text itself.
 func ReadText(c *schema.Column, text string) value.Value {
@@ -26,7 +52,7 @@ func ReadText(c *schema.Column, text string) value.Value {
 	case schema.Time:
 		v, err = value.ParseTime(withoutZeros(text))
 	case schema.Timestamp:
-		v, err = value.ParseTimestamp(strings.Replace(withoutZeros(strings.TrimSuffix(text, "+00")), " ", "T", 1))
+		v, err = value.ParseTimestamp(withoutZeros(strings.TrimSuffix(text, "+00")))
 	case schema.UUID:
 		v, err = value.ParseUUID(text)
 	case schema.JSON:

@@ -192,26 +192,6 @@ func hasEquality(c *schema.Column) bool {
 	return c.Kind != schema.JSON && c.Kind != schema.Real && c.Kind != schema.Any
 }
 
-// Between counts the rows whose key lies between two numbers.
-func (tx *Tx) Between(ctx context.Context, t *schema.Table, c *schema.Column, lo, hi int64) (int64, error) {
-	name := tx.Engine.Quote(c.Name)
-	return Number(
-		ctx,
-		tx.Engine,
-		"SELECT count(*) FROM "+tx.Engine.Table(
-			t,
-		)+" WHERE "+name+" >= "+tx.Engine.Param(
-			1,
-			c,
-		)+" AND "+name+" <= "+tx.Engine.Param(
-			2,
-			c,
-		),
-		Arg{value.Int(lo), c},
-		Arg{value.Int(hi), c},
-	)
-}
-
 // Greatest is the greatest number in a column, 0 if it has none above.
 func (tx *Tx) Greatest(ctx context.Context, t *schema.Table, c *schema.Column) (int64, error) {
 	return Number(ctx, tx.Engine, "SELECT coalesce(max("+tx.Engine.Quote(c.Name)+"), 0) FROM "+tx.Engine.Table(t))

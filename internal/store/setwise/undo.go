@@ -247,7 +247,7 @@ func (s *stage) Remove(ctx context.Context) (int64, error) {
 	if err := s.counted(ctx); err != nil {
 		return 0, err
 	}
-	if err := s.helped(ctx); err != nil {
+	if err := s.tx.helped(ctx, s.w.Table, s.rows); err != nil {
 		return 0, err
 	}
 	n, err := s.tx.Engine.Exec(ctx, s.tx.Engine.DeleteFrom(s.w.Table, s.name, s.on))
@@ -266,7 +266,7 @@ func (s *stage) RemoveWith(ctx context.Context, others ...store.Stage) ([]int64,
 		if err := o.counted(ctx); err != nil {
 			return nil, err
 		}
-		if err := o.helped(ctx); err != nil {
+		if err := s.tx.helped(ctx, o.w.Table, o.rows); err != nil {
 			return nil, err
 		}
 		deletions, counts = append(
