@@ -93,6 +93,7 @@ func Run(t *testing.T, e Engine) {
 		"a stage is checked against the table":        heldAgainst,
 		"who refers to staged rows":                   referring,
 		"rows alike, without a key":                   alike,
+		"rows go by the span of their keys":           spans,
 		"rows of small tables are changed":            smallTables,
 		"the journal's tables are made once":          journal,
 		"a lock keeps another session out":            locks,

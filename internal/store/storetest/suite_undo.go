@@ -137,6 +137,52 @@ func referring(t *testing.T, f *fixture) {
 	assert.Equal(t, []string{"3 7 "}, found["berths"])
 }
 
+func spans(t *testing.T, f *fixture) {
+	tx := f.threePiers(t)
+	defer tx.Rollback()
+	piers, boats := f.db.Table("piers"), f.db.Table("boats")
+	require.NoError(t, f.insert(t, tx, "boats", boat(1, cells{"pier_id": value.Int(2)})))
+	span := func(table *schema.Table, column string, first, last int64) store.Span {
+		return store.Span{Table: table, Key: table.Column(column), First: first, Last: last}
+	}
+	for _, c := range []struct {
+		span     store.Span
+		referred bool
+	}{
+		{span(piers, "id", 1, 1), false},
+		{span(piers, "id", 1, 2), true},
+		{span(piers, "id", 3, 9), false},
+		{span(boats, "id", 1, 9), false},
+	} {
+		referred, err := tx.RefersInto(t.Context(), f.db, c.span)
+		require.NoError(t, err)
+		assert.Equal(t, c.referred, referred, c.span)
+	}
+	n, err := tx.Between(t.Context(), span(piers, "id", 2, 9))
+	require.NoError(t, err)
+	assert.Equal(t, int64(2), n)
+
+	var shown []string
+	require.NoError(t, tx.RemoveSpan(t.Context(), span(piers, "id", 3, 9), piers.Columns, func(row []value.Value) error {
+		for _, v := range row {
+			shown = append(shown, v.String())
+		}
+		return nil
+	}))
+	assert.Equal(t, []string{"3", "C", "NULL"}, shown)
+	left, err := tx.Count(t.Context(), piers)
+	require.NoError(t, err)
+	assert.Equal(t, int64(2), left)
+
+	require.NoError(t, f.insert(t, tx, "berths", cells{"pier_id": value.Int(1), "number": value.Int(7)}))
+	require.NoError(t, tx.Savepoint(t.Context(), "before"))
+	var violation *store.Violation
+	err = tx.RemoveSpan(t.Context(), span(piers, "id", 1, 1), piers.Columns, func([]value.Value) error { return nil })
+	require.ErrorAs(t, err, &violation)
+	assert.Equal(t, store.ForeignKey, violation.Kind)
+	require.NoError(t, tx.RollbackTo(t.Context(), "before"))
+}
+
 func alike(t *testing.T, f *fixture) {
 	tx := f.threePiers(t)
 	defer tx.Rollback()
