@@ -1,10 +1,10 @@
 #!/usr/bin/env bash
 # Writing against what the engines bring along: loading 1,000,000 rows of seven columns
-# (a primary key and one more unique key), upserts, updates by key, left-out rows. Every
+# (a primary key and one more unique key) and withdrawing them, upserts, updates by key, left-out rows. Every
 # line is a ratio of two things that ran one after the other; the rounds' median counts.
 # Needs psql, mariadb and sqlite3, and servers that may be filled: by default those of
 # this machine. A database evensprout_bench is made anew on both.
-#   scripts/bench-writing.sh [ROWS [ROUNDS [loads|jobs|all]]]
+#   scripts/bench-writing.sh [ROWS [ROUNDS [loads|jobs|changes|all]]]
 set -euo pipefail
 rows=${1:-1000000} rounds=${2:-3} what=${3:-all}
 pg=${BENCH_POSTGRES:-postgres://postgres@127.0.0.1:5432}
@@ -93,6 +93,9 @@ INSERT INTO readings SELECT * FROM s ON CONFLICT (code) DO UPDATE SET label = ex
   price = excluded.price, taken_at = excluded.taken_at WHERE $different;
 COMMIT;
 SQL
+# The same, keeping in a table of its own what the changed rows held.
+sed -e "s/^INSERT INTO readings.*/CREATE TABLE held AS SELECT readings.* FROM readings JOIN s AS excluded USING (code) WHERE $different;\n&/" \
+  -e '/^BEGIN/a DROP TABLE IF EXISTS held;' upsert.sql > upsertheld.sql
 for n in 20000 200000; do
   cat > "staged$n.sql" <<SQL
 BEGIN;
@@ -125,30 +128,45 @@ jobs() { # several connections and processes, where a load commits in between
   mtable; b=$(seconds ours load.yaml --db "$maria/$name" --commit chunk --jobs 1)
   line 'MariaDB: two parts by two processes, against one' 0.65 "$a" "$b"
 }
-for _ in $(seq "$rounds"); do
-  if [ "$what" != loads ]; then jobs; fi
-  if [ "$what" = jobs ]; then continue; fi
+
+loads() {
   table; a=$(seconds ours load.yaml --db "$pg/$name")
+  c=$(seconds ./evensprout withdraw load.yaml --db "$pg/$name")
   table; b=$(seconds psql -c '\copy readings FROM rows.csv CSV')
   line 'PostgreSQL: load, against copy by psql' 0.55 "$a" "$b"
+  b=$(seconds psql -c "DELETE FROM readings WHERE id BETWEEN 1 AND $rows")
+  line 'PostgreSQL: withdraw, against DELETE by the key' 1.2 "$c" "$b"
   table; a=$(seconds ours load.yaml --db "$pg/$name" --indexes keep)
+  table; b=$(seconds psql -c '\copy readings FROM rows.csv CSV')
   line 'PostgreSQL: load --indexes keep, against the same' 1.0 "$a" "$b"
+  a=$(seconds ./evensprout compare load.yaml --db "$pg/$name")
+  b=$(seconds psql -c '\copy readings TO read.csv CSV')
+  line 'PostgreSQL: compare, against copy to a file by psql' 1.5 "$a" "$b"
   wide; a=$(seconds ours wide.yaml --db "$pg/$name")
   wide; b=$(seconds psql -c '\copy readings FROM wide.csv CSV')
   line 'with four more indexes and two foreign keys' 0.45 "$a" "$b"
   mtable; a=$(seconds ours load.yaml --db "$maria/$name")
+  c=$(seconds ./evensprout withdraw load.yaml --db "$maria/$name")
   mtable; b=$(seconds mysql "$name" -e "LOAD DATA LOCAL INFILE 'rows.tsv' INTO TABLE readings")
-  line 'MariaDB: load, against LOAD DATA LOCAL INFILE' 1.0 "$a" "$b"
+  line 'MariaDB: load, against LOAD DATA LOCAL INFILE' 0.95 "$a" "$b"
+  b=$(seconds mysql "$name" -e "DELETE FROM readings WHERE id BETWEEN 1 AND $rows")
+  line 'MariaDB: withdraw, against DELETE by the key' 1.2 "$c" "$b"
   rm -f a.db b.db
   sqlite3 a.db "CREATE TABLE readings ($columns, taken_at TIMESTAMP NOT NULL)"; a=$(seconds ours load.yaml --db sqlite:a.db)
+  c=$(seconds ./evensprout withdraw load.yaml --db sqlite:a.db)
   sqlite3 b.db "CREATE TABLE readings ($columns, taken_at TIMESTAMP NOT NULL)"; b=$(seconds sqlite3 b.db '.mode csv' '.import rows.csv readings')
-  line 'SQLite: load, against .import' 1.3 "$a" "$b"
-  if [ "$what" = loads ]; then continue; fi
+  line 'SQLite: load, against .import' 0.7 "$a" "$b"
+  b=$(seconds sqlite3 b.db "DELETE FROM readings WHERE id BETWEEN 1 AND $rows")
+  line 'SQLite: withdraw, against DELETE by the key' 1.2 "$c" "$b"
+}
+changes() { # upserts, updates, rows left out
   half; a=$(seconds ours upsert.yaml --db "$pg/$name" --no-undo)
   half; b=$(seconds psql -f upsert.sql)
   line 'upsert --no-undo, half changed, against staging by hand' 1.1 "$a" "$b"
   half; a=$(seconds ours upsert.yaml --db "$pg/$name")
-  line 'the same, keeping what the rows held' - "$a" "$b"
+  line 'upsert, keeping what the rows held, against the same' - "$a" "$b"
+  half; b=$(seconds psql -f upsertheld.sql)
+  line 'upsert, keeping what the rows held, against staging that does' 1.1 "$a" "$b"
   table; b=$(seconds ours skip.yaml --db "$pg/$name")
   table; psql -c '\copy readings FROM some.csv CSV' -c 'UPDATE readings SET id = -id' -c 'ANALYZE readings'
   a=$(seconds ours skip.yaml --db "$pg/$name" --rejects "left-$RANDOM$RANDOM.ndjson")
@@ -156,15 +174,20 @@ for _ in $(seq "$rounds"); do
   for n in 20000 200000; do
     filled; a=$(seconds ours "update$n.yaml" --db "$pg/$name" --no-undo)
     filled; b=$(seconds psql -f "staged$n.sql")
-    line "update --no-undo of $n rows, against staging by hand" 1.1 "$a" "$b"
+    line "update --no-undo of $n rows, against staging by hand" 0.95 "$a" "$b"
     filled; b=$(seconds psql -f "loop$n.sql")
     line "update --no-undo of $n rows, against a loop" 0.05 "$a" "$b"
   done
+}
+for _ in $(seq "$rounds"); do
+  for part in loads jobs changes; do
+    if [ "$what" = all ] || [ "$what" = "$part" ]; then "$part"; fi
+  done
 done
-printf '%-55s %9s %9s %8s %13s %8s\n' what ours theirs ratio 'least, most' 'at most'
+printf '%-61s %9s %9s %8s %13s %8s\n' what ours theirs ratio 'least, most' 'at most'
 sort -u names | while IFS=$'\t' read -r what most; do
   sort -n "$(echo "$what" | tr -c 'a-zA-Z0-9\n' '_').times" | awk -v what="$what" -v most="$most" '
     { ratio[NR] = $1 / $2; a[NR] = $1; b[NR] = $2 }
     END { for (i = 1; i <= NR; i++) for (j = i + 1; j <= NR; j++) if (ratio[j] < ratio[i]) { t = ratio[i]; ratio[i] = ratio[j]; ratio[j] = t; t = a[i]; a[i] = a[j]; a[j] = t; t = b[i]; b[i] = b[j]; b[j] = t }
-      m = int(NR / 2) + 1; printf "%-55s %7.2f s %7.2f s %8.2f %6.2f, %5.2f %8s\n", what, a[m], b[m], ratio[m], ratio[1], ratio[NR], most }'
+      m = int(NR / 2) + 1; printf "%-61s %7.2f s %7.2f s %8.2f %6.2f, %5.2f %8s\n", what, a[m], b[m], ratio[m], ratio[1], ratio[NR], most }'
 done

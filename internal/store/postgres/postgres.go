@@ -118,9 +118,10 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 		}
 	}
 
-	// Servers before version 14 and 17 do not know them. A lock of ours ends with the session.
+	// Servers before version 14 and 17 do not know them, and would log an error. A lock of ours ends with the session.
 	for _, newer := range []string{"idle_session_timeout", "transaction_timeout"} {
-		db.conn.Exec(ctx, "SET "+newer+" = 0").ReadAll()
+		db.conn.Exec(ctx, "SELECT CASE WHEN pg_catalog.current_setting('"+newer+"', true) IS NOT NULL "+
+			"THEN pg_catalog.set_config('"+newer+"', '0', false) END").ReadAll()
 	}
 	if err := db.setPath(ctx); err != nil {
 		db.Close()

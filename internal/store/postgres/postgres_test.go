@@ -252,6 +252,19 @@ func TestTimeoutsOfTheServer(t *testing.T) {
 	require.NoError(t, tx.Commit(t.Context()))
 }
 
+// Opening and surveying a database leaves no errors in the server's log, where its administrator would look for causes.
+func TestNoErrorsInTheLogOfTheServer(t *testing.T) {
+	server := storetest.Postgres(t)
+	url := server.Database(t, "CREATE TABLE x (id INTEGER)")
+	before := len(server.Log())
+	s, err := Driver{}.Open(t.Context(), url)
+	require.NoError(t, err)
+	defer s.Close()
+	_, err = s.Survey(t.Context())
+	require.NoError(t, err)
+	assert.NotContains(t, server.Log()[before:], "ERROR")
+}
+
 // After every way out the server shows none of our sessions.
 func TestNoSessionStays(t *testing.T) {
 	url := storetest.Postgres(t).Database(t, "CREATE TABLE x (id INTEGER)")
