@@ -4,9 +4,11 @@
 # line is a ratio of two things that ran one after the other; the rounds' median counts.
 # Needs psql, mariadb and sqlite3, and servers that may be filled: by default those of
 # this machine. A database evensprout_bench is made anew on both.
-#   scripts/bench-writing.sh [ROWS [ROUNDS [loads|jobs|changes|all]]]
+#   scripts/bench-writing.sh [ROWS [ROUNDS [PART ...]]]   PART: loads, parts, jobs, upserts, skips, updates
 set -euo pipefail
-rows=${1:-1000000} rounds=${2:-3} what=${3:-all}
+rows=${1:-1000000} rounds=${2:-3}
+shift $(($# < 2 ? $# : 2))
+what=${*:-loads parts jobs upserts skips updates}
 pg=${BENCH_POSTGRES:-postgres://postgres@127.0.0.1:5432}
 maria=${BENCH_MARIADB:-mysql://root@127.0.0.1:3306}
 name=evensprout_bench
@@ -112,7 +114,7 @@ line() { # WHAT AT-MOST OURS THEIRS
 }
 half() { filled; psql -c "UPDATE readings SET level = level + 1 WHERE id > $rows / 2" -c 'VACUUM FULL readings' -c 'ANALYZE readings'; }
 halves() { ours load.yaml "$@" --part 1/2 & local first=$!; ours load.yaml "$@" --part 2/2 && wait $first; }
-jobs() { # several connections and processes, where a load commits in between
+jobs() { # several connections, where a load commits in between
   for n in 2 4; do
     table; a=$(seconds ours load.yaml --db "$pg/$name" --commit chunk --jobs $n)
     table; b=$(seconds ours load.yaml --db "$pg/$name" --commit chunk --jobs 1)
@@ -121,6 +123,8 @@ jobs() { # several connections and processes, where a load commits in between
     mtable; b=$(seconds ours load.yaml --db "$maria/$name" --commit chunk --jobs 1)
     line "MariaDB: --commit chunk --jobs $n, against --jobs 1" - "$a" "$b"
   done
+}
+parts() { # several processes
   table; a=$(seconds halves --db "$pg/$name")
   table; b=$(seconds ours load.yaml --db "$pg/$name" --commit chunk --jobs 1)
   line 'PostgreSQL: two parts by two processes, against one' 0.65 "$a" "$b"
@@ -128,7 +132,6 @@ jobs() { # several connections and processes, where a load commits in between
   mtable; b=$(seconds ours load.yaml --db "$maria/$name" --commit chunk --jobs 1)
   line 'MariaDB: two parts by two processes, against one' 0.65 "$a" "$b"
 }
-
 loads() {
   table; a=$(seconds ours load.yaml --db "$pg/$name")
   c=$(seconds ./evensprout withdraw load.yaml --db "$pg/$name")
@@ -159,7 +162,7 @@ loads() {
   b=$(seconds sqlite3 b.db "DELETE FROM readings WHERE id BETWEEN 1 AND $rows")
   line 'SQLite: withdraw, against DELETE by the key' 1.2 "$c" "$b"
 }
-changes() { # upserts, updates, rows left out
+upserts() {
   half; a=$(seconds ours upsert.yaml --db "$pg/$name" --no-undo)
   half; b=$(seconds psql -f upsert.sql)
   line 'upsert --no-undo, half changed, against staging by hand' 1.1 "$a" "$b"
@@ -167,10 +170,14 @@ changes() { # upserts, updates, rows left out
   line 'upsert, keeping what the rows held, against the same' - "$a" "$b"
   half; b=$(seconds psql -f upsertheld.sql)
   line 'upsert, keeping what the rows held, against staging that does' 1.1 "$a" "$b"
+}
+skips() {
   table; b=$(seconds ours skip.yaml --db "$pg/$name")
   table; psql -c '\copy readings FROM some.csv CSV' -c 'UPDATE readings SET id = -id' -c 'ANALYZE readings'
   a=$(seconds ours skip.yaml --db "$pg/$name" --rejects "left-$RANDOM$RANDOM.ndjson")
   line 'skip with 1% duplicate keys, against none' 1.2 "$a" "$b"
+}
+updates() {
   for n in 20000 200000; do
     filled; a=$(seconds ours "update$n.yaml" --db "$pg/$name" --no-undo)
     filled; b=$(seconds psql -f "staged$n.sql")
@@ -180,9 +187,7 @@ changes() { # upserts, updates, rows left out
   done
 }
 for _ in $(seq "$rounds"); do
-  for part in loads jobs changes; do
-    if [ "$what" = all ] || [ "$what" = "$part" ]; then "$part"; fi
-  done
+  for part in $what; do "$part"; done
 done
 printf '%-61s %9s %9s %8s %13s %8s\n' what ours theirs ratio 'least, most' 'at most'
 sort -u names | while IFS=$'\t' read -r what most; do

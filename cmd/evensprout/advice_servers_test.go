@@ -148,20 +148,21 @@ func full(t *testing.T, s *site) {
 		"GRANT ALL ON ALL SEQUENCES IN SCHEMA public TO guest",
 		"ALTER ROLE guest CONNECTION LIMIT -1",
 	)
-	s.lets = occupy(t, s)
+	leave := occupy(t, s)
+	s.lets = func() { leave(1000) }
 }
 
 // occupy opens all connections that the server has left. It returns what closes them.
-func occupy(t *testing.T, s *site) func() {
+func occupy(t *testing.T, s *site) (leave func(n int)) {
 	t.Helper()
 	var open []store.Store
-	leave := func() {
-		for _, db := range open {
-			db.Close()
+	leave = func(n int) {
+		for range min(n, len(open)) {
+			open[0].Close()
+			open = open[1:]
 		}
-		open = nil
 	}
-	t.Cleanup(leave)
+	t.Cleanup(func() { leave(1000) })
 	for range 1000 {
 		db, err := s.driver.Open(t.Context(), s.url)
 		if err != nil {

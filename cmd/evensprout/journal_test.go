@@ -201,6 +201,34 @@ func TestAJournalOfAnotherVersion(t *testing.T) {
 	}
 }
 
+// A journal that has lost a table is not made anew in silence: what loads did is not known any more. Giving the rest up
+// is a way out, and the message says how.
+func TestAJournalThatLostATable(t *testing.T) {
+	onEngines(t, harbourPlan(20, 10), func(t *testing.T, s *site) {
+		require.Zero(t, s.on("load", "--quiet").code)
+		rows := s.rows(t)
+		lost := "evensprout_contents"
+		if s.name == "postgres" {
+			lost = "evensprout.contents"
+		}
+		s.exec(t, "DROP TABLE "+lost)
+		var r result
+		for _, command := range []string{"load", "compare", "withdraw", "history"} {
+			r = s.on(command)
+			assert.NotZero(t, r.code, command)
+			says := "the journal is not used: its table " + lost + " is gone, or hidden from this user"
+			assert.Contains(t, r.errOut, says, command)
+		}
+		assert.Equal(t, rows, s.rows(t))
+		_, drops, ok := strings.Cut(strings.Join(strings.Fields(r.errOut), " "), "all that is known of loads: ")
+		require.True(t, ok, r.errOut)
+		s.exec(t, strings.Split(drops, "; ")...)
+		r = s.on("history")
+		assert.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.out, "has no loads")
+	})
+}
+
 // A load that cannot be read blocks no other plan.
 func TestAnUnreadableLoadBlocksNothingElse(t *testing.T) {
 	f := newFolder(t)

@@ -5,6 +5,7 @@ import (
 	"path"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/assert"
@@ -62,4 +63,12 @@ func TestPoolers(t *testing.T) {
 	pooled = storetest.Pooler(t, server, database, "session", "default_pool_size = 1")
 	r := s.run("load", "--commit", "load", "--db", pooled)
 	assert.Zero(t, r.code, r.errOut)
+	require.Zero(t, s.run("withdraw", "--db", pooled).code)
+
+	// fewer sessions than connections that a load asks for: it goes on with those that it gets
+	pooled = storetest.Pooler(t, server, database, "session", "default_pool_size = 1")
+	began := time.Now()
+	r = s.run("load", "--commit", "chunk", "--chunk", "10", "--jobs", "3", "--db", pooled)
+	assert.Zero(t, r.code, r.errOut)
+	assert.Less(t, time.Since(began), time.Minute, "it does not wait for the pooler to give up")
 }

@@ -539,6 +539,10 @@ func (a *program) noteLoad(r *journal.Result, taken []*withdraw.Withdrawal) {
 	if r.Notice != "" {
 		fmt.Fprintln(a.err, "note:", r.Notice)
 	}
+	if r.Unconnected > 0 {
+		fmt.Fprintf(a.err, "note: the server had no free connection for %d of those that --jobs asks for; the load "+
+			"did without\n", r.Unconnected)
+	}
 }
 
 // loaded loads, or goes on with a load that broke off, runs units, and tells what was done.

@@ -61,9 +61,10 @@ type Result struct {
 	DryRun       bool          `json:"dry_run"`
 	Elapsed      time.Duration `json:"elapsed_ns"`
 	Notice       string        `json:"notice,omitempty"`
-	Unit         *UnitResult   `json:"unit,omitempty"`    // of a run of a unit, in the journal
-	Part         *PartResult   `json:"part,omitempty"`    // what one part did, of a load in parts
-	Indexes      *Indexes      `json:"indexes,omitempty"` // nil if there was nothing to decide
+	Unconnected  int           `json:"unconnected,omitempty"` // connections that were asked for and could not be opened
+	Unit         *UnitResult   `json:"unit,omitempty"`        // of a run of a unit, in the journal
+	Part         *PartResult   `json:"part,omitempty"`        // what one part did, of a load in parts
+	Indexes      *Indexes      `json:"indexes,omitempty"`     // nil if there was nothing to decide
 	// Statements are the distinct statements, and Sent how many ran.
 	Statements []store.Statement `json:"statements,omitempty"`
 	Sent       int64             `json:"statements_sent"`

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"maps"
 	"sync"
+	"sync/atomic"
 
 	"evensprout/internal/journal"
 
@@ -253,15 +254,26 @@ func (l *Session) familyPart(ctx context.Context, w *Writer, f order.Family, par
 	}
 	all.Add(connections)
 	go work(w.shared())
+	// The others join when the server, or a pool in front of it, has a connection free. One that has none when all
+	// chunks are given out is not needed any more.
+	opening, enough := context.WithCancel(ctx)
+	defer enough()
+	var missing atomic.Int64
 	for range connections - 1 {
 		go func() {
-			s, err := l.Options.Again(ctx)
-			if err != nil {
-				stop(err)
-				all.Done()
+			s, err := l.Options.Again(opening)
+			if err == nil {
+				work(&Writer{Session: l, Store: s, own: true})
 				return
 			}
-			work(&Writer{Session: l, Store: s, own: true})
+			switch {
+			case opening.Err() != nil:
+			case isUnreachable(err):
+				missing.Add(1)
+			default:
+				stop(err)
+			}
+			all.Done()
 		}()
 	}
 
@@ -278,8 +290,18 @@ feed:
 	}
 
 	close(chunks)
+	enough()
 	all.Wait()
+	l.mu.Lock()
+	l.Result.Unconnected = max(l.Result.Unconnected, int(missing.Load()))
+	l.mu.Unlock()
 	return context.Cause(ctx)
+}
+
+// isUnreachable reports whether a connection could not be opened, because the server has none free or is not there.
+func isUnreachable(err error) bool {
+	var fault *store.Fault
+	return errors.As(err, &fault) && fault.Kind == store.Unreachable
 }
 
 // isDone reports whether a chunk is committed, as far as is known here.

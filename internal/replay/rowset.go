@@ -6,8 +6,8 @@ import (
 	"evensprout/internal/value"
 )
 
-// RowSet is a set of rows, known by their number and the sum of their fingerprints. Two sets are the same if each row of
-// one is in the other, in whatever order, as far as rows mean the same in their columns.
+// RowSet is a set of rows, known by their number and the sum of their fingerprints. Two sets are the same if each row
+// of one is in the other, in whatever order, as far as rows mean the same in their columns.
 type RowSet struct {
 	rows   int64
 	print  grow.Fingerprint

@@ -12,8 +12,8 @@ import (
 	"evensprout/internal/value"
 )
 
-// removeSpan removes the rows of a run by the span of their keys, without staging them: the database shows the rows that
-// it deletes. If these are not exactly those that the load added, as they were, or others refer to them, all is as
+// removeSpan removes the rows of a run by the span of their keys, without staging them: the database shows the rows
+// that it deletes. If these are not exactly those that the load added, as they were, or others refer to them, all is as
 // before and done is false: the rows have to be looked at one by one.
 func (v *withdrawal) removeSpan(ctx context.Context, t *load.Target, run order.Run) (done bool, err error) {
 	span, ok := v.spanOf(t, run)
@@ -51,13 +51,10 @@ func (v *withdrawal) removeSpan(ctx context.Context, t *load.Target, run order.R
 		err = v.w.Growth
 	}
 
-	var violation *store.Violation
-	var fault *store.Fault
-	refused := errors.As(err, &violation) || errors.As(err, &fault) && fault.Kind == store.Refused
-	if err != nil && !refused {
+	if err != nil && !isRefusal(err) {
 		return false, err
 	}
-	if refused || !deleted.Same(added) {
+	if err != nil || !deleted.Same(added) {
 		if err := tx.RollbackTo(ctx, mark); err != nil {
 			return false, err
 		}
@@ -69,6 +66,13 @@ func (v *withdrawal) removeSpan(ctx context.Context, t *load.Target, run order.R
 	v.of(t).Removed += rows.N
 	v.noteFiles(t, run)
 	return true, nil
+}
+
+// isRefusal reports whether the database, or this program, would not delete rows that it looked at.
+func isRefusal(err error) bool {
+	var violation *store.Violation
+	var fault *store.Fault
+	return errors.As(err, &violation) || errors.As(err, &fault) && fault.Kind == store.Refused
 }
 
 // spanOf is the span of the keys of a run, if rows are found by a key of whole numbers that counts up, and nothing but

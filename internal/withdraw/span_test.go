@@ -85,7 +85,8 @@ func TestSpansSpareWhatOthersDid(t *testing.T) {
 				_, err = d.Withdraw(t, r.Load, withdraw.Options{})
 				require.NoError(t, err)
 				assert.Equal(t, c.left, d.Table(t, "piers", "id", "name", "next"))
-				assert.Equal(t, c.also, append(d.Table(t, "ropes", "id", "pier_id"), d.Table(t, "nets", "id", "pier_id")...))
+				also := append(d.Table(t, "ropes", "id", "pier_id"), d.Table(t, "nets", "id", "pier_id")...)
+				assert.Equal(t, c.also, also)
 			})
 		})
 	}

@@ -216,6 +216,9 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 			Message: "the server at " + where + " refuses the connection: " + e.Message,
 		}
 	}
+	if f := store.CertificateFault(where, err); f != nil {
+		return f
+	}
 	return &store.Fault{
 		Kind:    store.Unreachable,
 		Message: fmt.Sprintf("no MySQL or MariaDB server answers at %s: %s", where, cause(err)),

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"maps"
 	"net"
@@ -310,7 +311,16 @@ func (a *address) connect(ctx context.Context, adjust func(*pgconn.Config)) (*pg
 	if adjust != nil {
 		adjust(c)
 	}
+	// Of several servers, the one that takes writes is meant, unless the URL says otherwise; to read, another will do.
+	follow := len(servers(c)) > 1 && c.ValidateConnect == nil && a.asked["target_session_attrs"] == ""
+	if follow {
+		c.ValidateConnect = pgconn.ValidateConnectTargetSessionAttrsReadWrite
+	}
 	conn, err := pgconn.ConnectConfig(ctx, c)
+	if follow && errors.Is(err, pgconn.ErrReadOnlyConnection) {
+		c.ValidateConnect = nil
+		conn, err = pgconn.ConnectConfig(ctx, c)
+	}
 	if err != nil {
 		return nil, connectFault(ctx, a.place(), err)
 	}

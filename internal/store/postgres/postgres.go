@@ -58,7 +58,8 @@ var session = []string{
 		"lock_timeout = '" + lockWait + "'",
 	"SET statement_timeout = 0", "SET idle_in_transaction_session_timeout = 0", "SET session_replication_role = " +
 		"'origin'",
-	"SET synchronize_seqscans = off", "SET default_transaction_read_only = off", "SET xmloption = 'content'",
+	"SET synchronize_seqscans = off", "SET default_transaction_read_only = off",
+	"SET default_transaction_isolation = 'read committed'", "SET xmloption = 'content'",
 	// Our statements look rows of a stage up by their keys: with the usual costs the
 	// planner reads the whole table for a few thousand of them.
 	"SET random_page_cost = 1.1", "SET work_mem = '64MB'", "SET temp_buffers = '32MB'",
@@ -122,6 +123,9 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 	for _, newer := range []string{"idle_session_timeout", "transaction_timeout"} {
 		db.conn.Exec(ctx, "SELECT CASE WHEN pg_catalog.current_setting('"+newer+"', true) IS NOT NULL "+
 			"THEN pg_catalog.set_config('"+newer+"', '0', false) END").ReadAll()
+	}
+	if in, err := conn.Exec(ctx, "SELECT pg_catalog.pg_is_in_recovery()").ReadAll(); err == nil && len(in) == 1 {
+		db.standby = len(in[0].Rows) == 1 && string(in[0].Rows[0][0]) == "t"
 	}
 	if err := db.setPath(ctx); err != nil {
 		db.Close()
@@ -192,6 +196,9 @@ func connectFault(ctx context.Context, p store.Place, err error) error {
 			Hint:    "enable encryption on the server, or allow a plain connection in the URL with ?sslmode=disable",
 		}
 	}
+	if f := store.CertificateFault(where, err); f != nil {
+		return f
+	}
 	text := err.Error() // ends in the cause, after ours and the addresses tried
 	if i := strings.LastIndex(text, ": "); i >= 0 {
 		text = text[i+2:]
@@ -212,6 +219,7 @@ type database struct {
 	path        string   // the user's search path
 	schemas     []string // of it
 	owned       bool     // the search path is empty for the moment
+	standby     bool     // the server was one when the connection began
 	tally       store.Tally
 	constraints map[string]constraint // by table and name, from the last survey
 	powers      *string               // why nothing is asked with this user's rights; empty if it may be
@@ -304,8 +312,12 @@ func (d *database) fault(err error) error {
 	case strings.HasPrefix(e.Code, "53"):
 		f.Kind, f.Message, f.Hint = store.Full, "the server has no space left", "free space on its disk, or load "+
 			"fewer rows"
-	case e.Code == "25006":
-		f.Kind, f.Message, f.Hint = store.ReadOnly, "the database is read-only", "is it a standby?"
+	case d.standby && (e.Code == readOnly || e.Code == notSupported):
+		f.Kind, f.Message = store.ReadOnly, "the server is a standby, which takes no writes"
+		f.Hint = "name its primary in the URL, or both: postgres://user@host1,host2/database"
+	case e.Code == readOnly:
+		f.Kind, f.Message = store.ReadOnly, "the database is read-only"
+		f.Hint = "name a database that takes writes"
 	case e.Code == "42501":
 		f.Kind, f.Message, f.Hint = store.Denied, "the server does not allow this user to do that", "the user needs "+
 			"SELECT, INSERT, UPDATE and DELETE on the tables, SELECT and UPDATE on their sequences, and TEMPORARY "+
@@ -315,6 +327,9 @@ func (d *database) fault(err error) error {
 	}
 	return f
 }
+
+// Codes of what a server cannot do because it only reads.
+const readOnly, notSupported = "25006", "0A000"
 
 // Codes of errors after which a transaction can be run again.
 const serializationFailure, deadlock = "40001", "40P01"

@@ -70,34 +70,27 @@ func OpenJournal(
 	prepare ...string,
 ) (*store.Journal, error) {
 	const tries = 20 // others may be making them at the same moment
+
+	// the last one tells that all are there
+	tables := []*schema.Table{j.Occasions, j.Contents, j.Chunks, j.Loads}
 	for try := 1; ; try++ {
-		there := 0
-		tables := []*schema.Table{j.Occasions, j.Contents, j.Chunks, j.Loads} // the last one tells that all are there
-		var missing []*schema.Table
-		for _, t := range tables {
-			sql, args := e.Exists(t)
-			n, err := Number(ctx, e, sql, args...)
-			if err != nil {
-				return nil, err
-			}
-			if n > 0 {
-				there++
-			} else {
-				missing = append(missing, t)
-			}
+		found, missing, err := existing(ctx, e, tables)
+		if err != nil {
+			return nil, err
 		}
-		if there > 0 {
-			var err error
-			found := slices.DeleteFunc(
-				slices.Clone(tables),
-				func(t *schema.Table) bool { return slices.Contains(missing, t) },
-			)
+		if len(found) > 0 {
 			if j.Writers, err = e.Vet(ctx, found); err != nil {
 				return nil, err
 			}
 		}
-		if there == len(tables) {
+		if len(missing) == 0 {
 			return j, nil
+		}
+		if slices.Contains(found, j.Loads) && !slices.Equal(missing, []*schema.Table{j.Occasions}) {
+			if try == 1 {
+				continue // others may have made them since the first one was looked for
+			}
+			return nil, incomplete(e, found, missing)
 		}
 		if !create {
 			if slices.Equal(missing, []*schema.Table{j.Occasions}) {
@@ -111,15 +104,14 @@ func OpenJournal(
 			}
 			return nil, nil
 		}
+		statements := prepare
+		for _, t := range missing {
+			statements = append(slices.Clip(statements), createTable(e, t))
+		}
 		var failed error
-		for _, sql := range prepare {
+		for _, sql := range statements {
 			if _, failed = e.Exec(ctx, sql); failed != nil {
 				break
-			}
-		}
-		for _, t := range missing {
-			if failed == nil {
-				_, failed = e.Exec(ctx, createTable(e, t))
 			}
 		}
 		if failed == nil {
@@ -130,6 +122,34 @@ func OpenJournal(
 		}
 		time.Sleep(time.Duration(try) * 5 * time.Millisecond)
 	}
+}
+
+// existing divides tables into those that are there and those that are not.
+func existing(ctx context.Context, e Engine, tables []*schema.Table) (found, missing []*schema.Table, err error) {
+	for _, t := range tables {
+		sql, args := e.Exists(t)
+		n, err := Number(ctx, e, sql, args...)
+		if err != nil {
+			return nil, nil, err
+		}
+		if n > 0 {
+			found = append(found, t)
+		} else {
+			missing = append(missing, t)
+		}
+	}
+	return found, missing, nil
+}
+
+// incomplete refuses a journal that has lost a table: what loads did, or how to undo it, is not known any more.
+func incomplete(e dialect.Names, found, missing []*schema.Table) error {
+	var rest []string
+	for _, t := range found {
+		rest = append(rest, "DROP TABLE "+e.Table(t))
+	}
+	return Unvetted(missing[len(missing)-1].Name, "is gone, or hidden from this user",
+		"restore it from a backup; or give the other tables of the journal up, too, and with them all that is known "+
+			"of loads: "+strings.Join(rest, "; "))
 }
 
 // Unvetted refuses a journal that is not what this program makes.

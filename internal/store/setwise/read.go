@@ -9,8 +9,8 @@ import (
 	"evensprout/internal/value"
 )
 
-// ReadRow makes values of the texts that a server writes for the cells of a row; nil is NULL. Texts of a short row share
-// one allocation.
+// ReadRow makes values of the texts that a server writes for the cells of a row; nil is NULL. Texts of a short row
+// share one allocation.
 func ReadRow[Text ~[]byte](columns []*schema.Column, cells []Text, row []value.Value) {
 	const short = 4096 // bytes: a value that somebody keeps keeps the row's texts with it
 	size := 0

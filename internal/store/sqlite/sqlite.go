@@ -162,7 +162,13 @@ func fault(path string, err error) error {
 	}
 	text := err.Error() // ends in the engine's own words, after ours and the statement
 	f := &store.Fault{Err: errors.New(strings.TrimSpace(text[strings.LastIndex(text, ":")+1:]))}
-	switch sqlite.ErrCode(err).ToPrimary() {
+	code := sqlite.ErrCode(err)
+	if code == sqlite.ResultReadOnlyDBMoved {
+		f.Kind, f.Message = store.Foreign, fmt.Sprintf("%s was replaced, moved or removed while it was open", path)
+		f.Hint = "nothing was written to the new file; see that no other program replaces it, and run the command again"
+		return f
+	}
+	switch code.ToPrimary() {
 	case sqlite.ResultBusy, sqlite.ResultLocked:
 		f.Kind, f.Message = store.Locked, fmt.Sprintf("%s is locked by another program (waited %s)", path, lockWait)
 		f.Hint = "end the other program's transaction, or close the program, and try again"

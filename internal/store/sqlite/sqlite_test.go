@@ -134,6 +134,26 @@ func TestFilesThatAreNoDatabases(t *testing.T) {
 	assert.Error(t, Create(junk, ""), "an existing file is never overwritten")
 }
 
+// A file that is replaced while it is open is named as what it is: rights are not the cause.
+func TestAFileThatWasReplaced(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "harbour.db")
+	require.NoError(t, Create(path, "CREATE TABLE x (id INTEGER)"))
+	s, err := Driver{}.Open(t.Context(), "sqlite:"+path)
+	require.NoError(t, err)
+	defer s.Close()
+	require.NoError(t, os.Rename(path, path+".old"))
+	require.NoError(t, Create(path, "CREATE TABLE x (id INTEGER)"))
+	tx, err := s.Begin(t.Context(), store.TxOptions{})
+	if err == nil {
+		defer tx.Rollback()
+		_, err = s.(*database).Exec(t.Context(), "INSERT INTO x VALUES (1)")
+	}
+	var fault *store.Fault
+	require.ErrorAs(t, err, &fault)
+	assert.Contains(t, fault.Message, "was replaced, moved or removed while it was open")
+	assert.Contains(t, fault.Hint, "nothing was written to the new file")
+}
+
 func TestBeside(t *testing.T) {
 	for url, want := range map[string]string{
 		"sqlite:a.db": "sqlite:/plans/a.db", "sqlite:../a.db?mode=ro": "sqlite:/a.db?mode=ro",

@@ -257,7 +257,8 @@ func createPostgres(ctx context.Context, s *Server, name, script string) error {
 			return err
 		}
 	}
-	c, err := pgconn.Connect(ctx, s.URL(name)+"?client_encoding=UTF8")
+	// A standby has no other level of isolation than that one, and our server another default.
+	c, err := pgconn.Connect(ctx, s.URL(name)+"?client_encoding=UTF8&default_transaction_isolation=read%20committed")
 	if err != nil {
 		return err
 	}
@@ -510,7 +511,6 @@ func (s *Server) Standby(t testing.TB) *Server {
 	n.command = append(
 		[]string{s.command[0], "-D", data, "-p", strconv.Itoa(n.Port), "-h", "127.0.0.1", "-k", n.folder},
 		s.command[9:]...)
-	n.command = append(n.command, "-c", "default_transaction_isolation=read committed") // a standby has no other
 	n.url, n.create = fmt.Sprintf("postgres://tester@127.0.0.1:%d/%%s", n.Port), createPostgres
 	require.NoError(t, n.Start())
 	return n
@@ -519,7 +519,7 @@ func (s *Server) Standby(t testing.TB) *Server {
 // Ask runs a statement and returns the first cell of its first row.
 func (s *Server) Ask(t testing.TB, database, sql string) string {
 	t.Helper()
-	c, err := pgconn.Connect(context.Background(), s.URL(database))
+	c, err := pgconn.Connect(context.Background(), s.URL(database)+"?default_transaction_isolation=read%20committed")
 	require.NoError(t, err)
 	defer c.Close(context.Background())
 	r, err := c.Exec(context.Background(), sql).ReadAll()

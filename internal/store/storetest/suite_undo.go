@@ -163,12 +163,13 @@ func spans(t *testing.T, f *fixture) {
 	assert.Equal(t, int64(2), n)
 
 	var shown []string
-	require.NoError(t, tx.RemoveSpan(t.Context(), span(piers, "id", 3, 9), piers.Columns, func(row []value.Value) error {
+	show := func(row []value.Value) error {
 		for _, v := range row {
 			shown = append(shown, v.String())
 		}
 		return nil
-	}))
+	}
+	require.NoError(t, tx.RemoveSpan(t.Context(), span(piers, "id", 3, 9), piers.Columns, show))
 	assert.Equal(t, []string{"3", "C", "NULL"}, shown)
 	left, err := tx.Count(t.Context(), piers)
 	require.NoError(t, err)
