@@ -31,10 +31,10 @@ func TestALoadWaitsForAFreeConnection(t *testing.T) {
 
 // A load with several connections goes on with those that it gets.
 func TestALoadUsesTheConnectionsThatThereAre(t *testing.T) {
-	onServers(t, harbourPlan(50, 20), func(t *testing.T, s *site, _ *storetest.Server) {
+	onServers(t, harbourPlan(3000, 500), func(t *testing.T, s *site, _ *storetest.Server) {
 		leave := occupy(t, s)
 		leave(1)
-		r := s.on("load", "--commit", "chunk", "--chunk", "100", "--jobs", "4")
+		r := s.on("load", "--commit", "chunk", "--chunk", "40", "--jobs", "4")
 		require.Zero(t, r.code, r.errOut)
 		// a connection that is still being opened when all chunks are given out is not counted
 		assert.Regexp(t, "no free connection for [1-3] of those that --jobs asks for; the load did without", r.errOut)
