@@ -687,12 +687,7 @@ func TestAStandbyTakesOver(t *testing.T) {
 				require.Zero(t, s.on(args...).code)
 				args = []string{"withdraw", "--commit", "chunk"}
 			}
-			s.url = fmt.Sprintf(
-				"postgres://tester@127.0.0.1:%d,127.0.0.1:%d/%s?target_session_attrs=read-write",
-				primary.Port,
-				standby.Port,
-				name,
-			)
+			s.url = fmt.Sprintf("postgres://tester@127.0.0.1:%d,127.0.0.1:%d/%s", primary.Port, standby.Port, name)
 			c := s.command(append(args, "--db", s.url)...)
 			var out bytes.Buffer
 			c.Stdout, c.Stderr = &out, &out

@@ -178,6 +178,9 @@ type Reference struct {
 	Blanks     bool     `json:"blanks,omitempty"`     // it becomes NULL, or its default, when what it refers to goes
 }
 
+// Custom reports whether values of the column are compared by operators that are not the engine's own.
+func (c *Column) Custom() bool { return c.Operators != "" && c.Operators != "pg_catalog" }
+
 // Table finds a table by its name, or by that of its schema and its own; letter case counts only if two differ by it.
 func (d *Database) Table(name string) *Table {
 	i := find(name, len(d.Tables), func(i int) string { return d.Tables[i].Name })

@@ -20,29 +20,47 @@ func (v *withdrawal) removeSpan(ctx context.Context, t *load.Target, run order.R
 	if !ok {
 		return false, v.w.Growth
 	}
-	tx, columns := v.w.Tx, t.Into().Columns
+	tx := v.w.Tx
 	if referred, err := tx.RefersInto(ctx, v.Session.Plan.Database, span); referred || err != nil {
 		return false, err
 	}
-
 	const mark = "evensprout_span"
 	if err := tx.Savepoint(ctx, mark); err != nil {
 		return false, err
 	}
+	rows, err := v.deleteSpan(ctx, t, run, span)
+	if err != nil && !isRefusal(err) {
+		return false, err
+	}
+	if done = err == nil && rows >= 0; !done {
+		if err := tx.RollbackTo(ctx, mark); err != nil {
+			return false, err
+		}
+	}
+	if err := tx.Release(ctx, mark); err != nil || !done {
+		return false, err
+	}
+	v.of(t).Removed += rows
+	v.noteFiles(t, run)
+	return true, nil
+}
+
+// deleteSpan deletes a span and says how many rows these were; -1 if they were not those that the load added.
+func (v *withdrawal) deleteSpan(ctx context.Context, t *load.Target, run order.Run, span store.Span) (int64, error) {
 	// The rows are grown while the database deletes.
-	added, deleted := replay.NewRowSet(columns), replay.NewRowSet(columns)
+	into := t.Into()
+	added, deleted := replay.NewRowSet(into.Columns), replay.NewRowSet(into.Columns)
 	grown := make(chan struct{})
 	rows := &load.Pass{}
 	go func() {
 		defer close(grown)
-		fields := t.Into().Fields
 		for b := range v.Only(v.w, t, run, true, rows) {
 			for i := range b.Len {
-				added.Add(b.Row(i), fields)
+				added.Add(b.Row(i), into.Fields)
 			}
 		}
 	}()
-	err = tx.RemoveSpan(ctx, span, columns, func(row []value.Value) error {
+	err := v.w.Tx.RemoveSpan(ctx, span, into.Columns, func(row []value.Value) error {
 		deleted.Add(row, nil)
 		return nil
 	})
@@ -50,22 +68,10 @@ func (v *withdrawal) removeSpan(ctx context.Context, t *load.Target, run order.R
 	if err == nil {
 		err = v.w.Growth
 	}
-
-	if err != nil && !isRefusal(err) {
-		return false, err
-	}
 	if err != nil || !deleted.Same(added) {
-		if err := tx.RollbackTo(ctx, mark); err != nil {
-			return false, err
-		}
-		return false, tx.Release(ctx, mark)
+		return -1, err
 	}
-	if err := tx.Release(ctx, mark); err != nil {
-		return false, err
-	}
-	v.of(t).Removed += rows.N
-	v.noteFiles(t, run)
-	return true, nil
+	return rows.N, nil
 }
 
 // isRefusal reports whether the database, or this program, would not delete rows that it looked at.
@@ -79,8 +85,8 @@ func isRefusal(err error) bool {
 // rows of this kind goes with them.
 func (v *withdrawal) spanOf(t *load.Target, run order.Run) (span store.Span, ok bool) {
 	match, alike := t.Identity()
-	if alike || len(match) != 1 || match[0].Kind != schema.Integer || len(t.Late) > 0 || v.touched != nil ||
-		len(t.Table.Triggers) > 0 {
+	if alike || len(match) != 1 || match[0].Kind != schema.Integer || match[0].Custom() || len(t.Late) > 0 ||
+		v.touched != nil || len(t.Table.Triggers) > 0 {
 		return span, false
 	}
 	first, ok := v.keyOf(t, match[0], run.First.N, run)

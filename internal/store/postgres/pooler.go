@@ -55,8 +55,8 @@ func refusePooler(ctx context.Context, conn *pgconn.PgConn, where string,
 // process is the number of the server's process that answers. A standby knows no other level of isolation, whatever the
 // default is.
 func process(ctx context.Context, conn *pgconn.PgConn) (string, error) {
-	results, err := conn.Exec(ctx, "BEGIN ISOLATION LEVEL READ COMMITTED; SELECT pg_catalog.pg_backend_pid(); ROLLBACK").
-		ReadAll()
+	results, err := conn.Exec(ctx,
+		"BEGIN ISOLATION LEVEL READ COMMITTED; SELECT pg_catalog.pg_backend_pid(); ROLLBACK").ReadAll()
 	if err != nil {
 		return "", err
 	}

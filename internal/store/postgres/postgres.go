@@ -315,6 +315,9 @@ func (d *database) fault(err error) error {
 	case d.standby && (e.Code == readOnly || e.Code == notSupported):
 		f.Kind, f.Message = store.ReadOnly, "the server is a standby, which takes no writes"
 		f.Hint = "name its primary in the URL, or both: postgres://user@host1,host2/database"
+		if len(servers(d.at.config)) > 1 {
+			f.Kind = store.Lost // it may be about to take over, or another one that has: to be seen by a new connection
+		}
 	case e.Code == readOnly:
 		f.Kind, f.Message = store.ReadOnly, "the database is read-only"
 		f.Hint = "name a database that takes writes"

@@ -265,6 +265,32 @@ func TestNoErrorsInTheLogOfTheServer(t *testing.T) {
 	assert.NotContains(t, server.Log()[before:], "ERROR")
 }
 
+// A column may refer to a key by a smaller type, and somebody may have made operators of their own.
+func TestSpansOfOtherTypes(t *testing.T) {
+	url := storetest.Postgres(t).Database(t, "CREATE TABLE a (id INTEGER PRIMARY KEY); "+
+		"CREATE TABLE b (a_id SMALLINT REFERENCES a); INSERT INTO a VALUES (7), (8); INSERT INTO b VALUES (7); "+
+		"CREATE FUNCTION never(integer, bigint) RETURNS boolean LANGUAGE sql AS 'SELECT false'; "+
+		"CREATE OPERATOR >= (LEFTARG = integer, RIGHTARG = bigint, FUNCTION = never)")
+	s, err := Driver{}.Open(t.Context(), url)
+	require.NoError(t, err)
+	defer s.Close()
+	db, err := s.Survey(t.Context())
+	require.NoError(t, err)
+	tx, err := s.Begin(t.Context(), store.TxOptions{})
+	require.NoError(t, err)
+	defer tx.Rollback()
+	a := db.Table("a")
+	for first, want := range map[int64]bool{7: true, 8: false} {
+		span := store.Span{Table: a, Key: a.Columns[0], First: first, Last: 1_000_000}
+		referred, err := tx.RefersInto(t.Context(), db, span)
+		require.NoError(t, err)
+		assert.Equal(t, want, referred, first)
+		n, err := tx.Between(t.Context(), span)
+		require.NoError(t, err)
+		assert.Equal(t, 9-first, n)
+	}
+}
+
 // After every way out the server shows none of our sessions.
 func TestNoSessionStays(t *testing.T) {
 	url := storetest.Postgres(t).Database(t, "CREATE TABLE x (id INTEGER)")

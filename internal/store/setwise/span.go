@@ -9,11 +9,13 @@ import (
 	"evensprout/internal/value"
 )
 
-// within is the condition that a column lies in a span, with the arguments from the n-th on.
+// within is the condition that a column lies in a span, with the arguments from the n-th on. The numbers have a type of
+// their own: a column that refers to the key may be of a smaller one.
 func (tx *Tx) within(prefix string, c *schema.Column, s store.Span, n int) (string, []Arg) {
-	name := prefix + tx.Engine.Quote(c.Name)
-	return name + " >= " + tx.Engine.Param(n, c) + " AND " + name + " <= " + tx.Engine.Param(n+1, c),
-		[]Arg{{value.Int(s.First), c}, {value.Int(s.Last), c}}
+	e, name := tx.Engine, prefix+tx.Engine.Quote(c.Name)
+	first, last := e.Typed(e.Param(n, Ordinal), Ordinal), e.Typed(e.Param(n+1, Ordinal), Ordinal)
+	return name + " " + e.Operator(">=") + " " + first + " AND " + name + " " + e.Operator("<=") + " " + last,
+		[]Arg{{value.Int(s.First), Ordinal}, {value.Int(s.Last), Ordinal}}
 }
 
 // Between counts the rows whose key lies in a span.
@@ -28,10 +30,14 @@ func (tx *Tx) RefersInto(ctx context.Context, db *schema.Database, s store.Span)
 		return false, err
 	}
 	for _, by := range tx.referrersOf(db, s.Table) {
+		// as far as this simple way of looking can tell
 		if len(by.reference.Columns) != 1 || by.reference.Targets[0] != s.Key.Name {
-			return true, nil // as far as this way of looking can tell
+			return true, nil
 		}
 		column := by.table.Column(by.reference.Columns[0])
+		if column.Custom() {
+			return true, nil
+		}
 		condition, args := tx.within("o.", column, s, 1)
 		if by.table.Name == s.Table.Name {
 			own, more := tx.within("o.", s.Key, s, 3)
