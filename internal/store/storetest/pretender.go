@@ -19,8 +19,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Pretender is a PostgreSQL server as far as its certificate, and then hangs up. It returns its port, and a file with the
-// certificate.
+// Pretender is a PostgreSQL server as far as its certificate, and then hangs up. It returns its port, and a file with
+// the certificate.
 func Pretender(t testing.TB, host string, until time.Time) (port int, file string) {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
