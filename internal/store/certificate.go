@@ -24,7 +24,6 @@ func CertificateFault(where string, err error) *Fault {
 		f.Hint = "renew it, or set the clock of this machine"
 	case errors.As(err, &invalid):
 		f.Message += " is not valid: " + invalid.Error()
-		f.Hint = "give the server a certificate for servers"
 	default:
 		return nil
 	}

@@ -81,12 +81,12 @@ func isRefusal(err error) bool {
 	return errors.As(err, &violation) || errors.As(err, &fault) && fault.Kind == store.Refused
 }
 
-// spanOf is the span of the keys of a run, if rows are found by a key of whole numbers that counts up, and nothing but
-// rows of this kind goes with them.
+// spanOf is the span of the keys of a run, if rows are found by a key of whole numbers that counts up, nothing but rows
+// of this kind goes with them, and what is deleted can come back.
 func (v *withdrawal) spanOf(t *load.Target, run order.Run) (span store.Span, ok bool) {
 	match, alike := t.Identity()
 	if alike || len(match) != 1 || match[0].Kind != schema.Integer || match[0].Custom() || len(t.Late) > 0 ||
-		v.touched != nil || len(t.Table.Triggers) > 0 {
+		v.touched != nil || len(t.Table.Triggers) > 0 || t.Table.Unsafe {
 		return span, false
 	}
 	first, ok := v.keyOf(t, match[0], run.First.N, run)
