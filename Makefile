@@ -51,13 +51,13 @@ cluster: ## a load into a cluster of three MariaDB nodes, of which one is killed
 	scripts/try-cluster.sh
 
 faults: ## the long form of the tests that kill programs and servers and cut connections
-	EVENSPROUT_FAULTS=long go test ./cmd/evensprout -count=1 -timeout 2h -v -run 'Killed|Cut'
+	EVENSPROUT_FAULTS=long go test ./cmd/evensprout -count=1 -timeout 2h -v -run 'Killed|Cut|Promotions'
 	EVENSPROUT_FAULTS=long go test ./internal/withdraw -count=1 -timeout 1h -run TestUndoOfEveryWayToLoad
 
 fuzz: ## half a minute for each reader
 	scripts/fuzz.sh 30
 
-golden: ## write golden rows and the examples of the docs anew: only while the edition is provisional
+golden: ## write the examples of the docs anew, and rows of new kinds and sources
 	go test ./internal/draft -run Sample -update
 	go test ./internal/grow ./internal/plan -run 'Golden|Schema' -update
 	go test ./cmd/evensprout -run Docs -update

@@ -31,13 +31,11 @@ PLAN
 fresh() { rm -f "$work/$1"; sqlite3 "$work/$1" "$table"; }
 seconds() { /usr/bin/env time -f '%e %M' -o "$work/time" "$@" >"$work/out" 2>&1 || { cat "$work/out"; exit 1; }; cat "$work/time"; }
 
-fresh a.db
-"$work/evensprout" load "$work/plan.yaml" --db "sqlite:$work/a.db" >/dev/null
-sqlite3 -csv "$work/a.db" 'SELECT * FROM readings' > "$work/rows.csv"
 printf '%-6s %14s %10s %14s %8s\n' round evensprout peak .import ratio
 for round in $(seq "$rounds"); do
   fresh a.db
   read -r ours peak < <(seconds "$work/evensprout" load "$work/plan.yaml" --db "sqlite:$work/a.db")
+  [ -e "$work/rows.csv" ] || sqlite3 -csv "$work/a.db" 'SELECT * FROM readings' > "$work/rows.csv"
   fresh b.db
   read -r shell _ < <(seconds sqlite3 "$work/b.db" '.mode csv' ".import $work/rows.csv readings")
   awk -v r="$round" -v a="$ours" -v b="$shell" -v m="$peak" 'BEGIN { printf "%-6s %12.2f s %7.1f MiB %11.2f s %8.2f\n", r, a, m/1024, b, a/b }'

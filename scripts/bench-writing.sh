@@ -4,11 +4,11 @@
 # line is a ratio of two things that ran one after the other; the rounds' median counts.
 # Needs psql, mariadb and sqlite3, and servers that may be filled: by default those of
 # this machine. A database evensprout_bench is made anew on both.
-#   scripts/bench-writing.sh [ROWS [ROUNDS [PART ...]]]   PART: loads, parts, jobs, upserts, skips, updates
+#   scripts/bench-writing.sh [ROWS [ROUNDS [PART ...]]]   PART: loads, parts, jobs, upserts, skips, updates, loops
 set -euo pipefail
 rows=${1:-1000000} rounds=${2:-3}
 shift $(($# < 2 ? $# : 2))
-what=${*:-loads parts jobs upserts skips updates}
+what=${*:-loads parts jobs upserts skips updates loops}
 pg=${BENCH_POSTGRES:-postgres://postgres@127.0.0.1:5432}
 maria=${BENCH_MARIADB:-mysql://root@127.0.0.1:3306}
 name=evensprout_bench
@@ -59,7 +59,9 @@ wide() { # four more indexes and two foreign keys
     -c 'CREATE INDEX ON readings (taken_at)' 2>/dev/null
 }
 mtable() { mysql "$name" -e "DROP TABLE IF EXISTS readings, evensprout_loads, evensprout_chunks, evensprout_contents; CREATE TABLE readings ($columns, taken_at DATETIME NOT NULL)"; }
-filled() { table; psql -c 'INSERT INTO readings SELECT * FROM base' -c 'ANALYZE readings'; }
+filled() { # the server has written its pages, so that it does not do so while the time runs
+  table; psql -c 'INSERT INTO readings SELECT * FROM base' -c 'ANALYZE readings' -c 'CHECKPOINT'
+}
 
 sed -e 's/^entities:/entities:\n  Pier: {table: piers, rows: existing}\n  Boat: {table: boats, rows: existing}/' \
   -e 's/^      code:/      pier_id: {pick: Pier}\n      boat_id: {pick: Boat}\n      code:/' load.yaml > wide.yaml
@@ -182,6 +184,11 @@ updates() {
     filled; a=$(seconds ours "update$n.yaml" --db "$pg/$name" --no-undo)
     filled; b=$(seconds psql -f "staged$n.sql")
     line "update --no-undo of $n rows, against staging by hand" 0.95 "$a" "$b"
+  done
+}
+loops() {
+  for n in 20000 200000; do
+    filled; a=$(seconds ours "update$n.yaml" --db "$pg/$name" --no-undo)
     filled; b=$(seconds psql -f "loop$n.sql")
     line "update --no-undo of $n rows, against a loop" 0.05 "$a" "$b"
   done

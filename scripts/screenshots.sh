@@ -40,6 +40,7 @@ evensprout during --schema schema.sql --keep-on-failure -- sh -c "echo a test fa
 echo "exit code $?"
 evensprout during --sweep --kept --cached'
 shot export sh -c 'evensprout export --format parquet --out rows; echo; evensprout export --migration 0042_fares --entity FareClass; cat 0042_fares.remove.sql'
+evensprout diagram --out "$root/docs/screenshots/diagram.png" 2>/dev/null
 evensprout trial --db sqlite:larkwater.db --quiet --chart "$root/docs/screenshots/trial.png" >/dev/null
 shot catalog sh -c "evensprout catalog | sed -n '1,22p'; evensprout catalog person --locale de"
 
@@ -77,6 +78,5 @@ sqlite3 larkwater.db "UPDATE passengers SET given_name = 'Zora' WHERE id = 1001;
   INSERT INTO crew (id, full_name, job) VALUES (9001, 'Uma Wren', 'cook');
   INSERT INTO bookings SELECT 99999, 'ZZ999999', passenger_id, sailing_id, booked_at, status, total FROM bookings WHERE passenger_id = 1005 LIMIT 1"
 shot compare sh -c "evensprout compare --color always | grep -vE 'Compared|^  (Pier|Amenity|Vessel|Timetable)'"
-shot history sh -c "evensprout history; echo; evensprout history 2"
 for load in 6 5 4 3; do evensprout withdraw $load >/dev/null || true; done
 shot withdraw evensprout withdraw 2 --also changed

@@ -22,6 +22,8 @@ var adviceElsewhere = map[string]string{
 	"a list of objects needs no inside:":                 "TestNestedRows",
 	"load as their owner, or without --indexes rebuild":  "TestIndexesThatStayInPlace",
 	"make two migrations":                                "TestMigrationsThatAreRefused",
+	"run the same command again: nothing of that load":   "TestPromotions",
+	"use PostgreSQL, MariaDB, MySQL or a SQLite file":    "TestVersionsOfServers",
 	"choose another folder with XDG_CACHE_HOME":          "TestDuringLeavesTheGivenDatabaseAlone",
 	"resume it with evensprout load --resume":            "TestATriggerThatRaises",
 	"the parameter search_path=":                         "TestSchemasAreApart",

@@ -640,7 +640,7 @@ func TestAFullTableOfLocks(t *testing.T) {
 // What is decided by what is there waits for what was committed on another node.
 func TestNodesOfAClusterSeeEachOther(t *testing.T) {
 	f := newFolder(t)
-	nodes := storetest.Galera(t)
+	nodes := storetest.Galera(t, 2)
 	f.write(
 		"evensprout.yaml",
 		"name: cluster\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n    rows: 5\n  "+

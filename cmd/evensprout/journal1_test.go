@@ -13,7 +13,7 @@ import (
 // stored is a database that an earlier program filled: loads in chunks, more rows, runs of a unit, rows
 // that were changed, and others that a trigger rewrote. Such a folder is never written anew. before are
 // the rows without the loads.
-func stored(t *testing.T, folder string) (s *site, text func(name string) string, before string) {
+func stored(t *testing.T, e engine, folder string) (s *site, text func(name string) string, before string) {
 	text = func(name string) string {
 		b, err := os.ReadFile(filepath.Join("testdata", folder, name))
 		require.NoError(t, err)
@@ -21,19 +21,18 @@ func stored(t *testing.T, folder string) (s *site, text func(name string) string
 	}
 	f := newFolder(t)
 	f.write("evensprout.yaml", text("plan.yaml"))
-	f.makeDB("stored.db", text("database.sql"))
-	f.makeDB("before.db", text("schema.sql"))
-	s = &site{folder: f, engine: engines()[0]}
-	s.url = "sqlite:" + f.file("before.db")
+	s = &site{folder: f, engine: e, script: text("schema.sql")}
+	s.url = s.database(t)
 	before = s.rows(t)
-	s.url = "sqlite:" + f.file("stored.db")
+	s.script = text("database.sql")
+	s.url = s.database(t)
 	return s, text, before
 }
 
 // A journal of a version whose rows this one does not generate is shown, and nothing of its loads is
 // touched. What the hint says works.
 func TestAJournalOfOtherRows(t *testing.T) {
-	s, _, _ := stored(t, "journal1")
+	s, _, _ := stored(t, engines()[0], "journal1")
 	rows := s.rows(t)
 	for _, n := range []string{"1", "2", "3", "4"} {
 		r := s.on("history", n)
@@ -58,7 +57,13 @@ func TestAJournalOfOtherRows(t *testing.T) {
 
 // Whatever is rebuilt inside, a journal is understood as it was.
 func TestAStoredJournalIsUnderstood(t *testing.T) {
-	s, text, before := stored(t, "journal2")
+	for i, folder := range []string{"journal2", "journal2-postgres", "journal2-mariadb"} {
+		t.Run(folder, func(t *testing.T) { understood(t, engines()[i], folder) })
+	}
+}
+
+func understood(t *testing.T, e engine, folder string) {
+	s, text, before := stored(t, e, folder)
 
 	r := s.on("history", "--json")
 	require.Zero(t, r.code, r.errOut)

@@ -47,6 +47,14 @@ CREATE TABLE visits (
 CREATE TABLE inspections (
   id INTEGER PRIMARY KEY, season TEXT NOT NULL, passed BOOLEAN NOT NULL, score INTEGER NOT NULL,
   fine DECIMAL(5,2), remark TEXT, CHECK (passed = FALSE OR score > 4), CHECK ((fine IS NULL) = passed));
+CREATE TABLE notices (
+  id INTEGER PRIMARY KEY, author TEXT NOT NULL, subject TEXT NOT NULL, signed TEXT NOT NULL, body TEXT NOT NULL,
+  page TEXT NOT NULL, sent_at TIMESTAMP NOT NULL, read_at TIMESTAMP NOT NULL CHECK (read_at > sent_at),
+  ports JSON NOT NULL, only CHAR(3) NOT NULL REFERENCES piers (code), fixed INTEGER);
+CREATE TABLE accounts (id INTEGER PRIMARY KEY, opening DECIMAL(6,2) NOT NULL);
+CREATE TABLE transfers (
+  id INTEGER PRIMARY KEY, account_id INTEGER NOT NULL REFERENCES accounts (id), amount DECIMAL(6,2) NOT NULL,
+  balance DECIMAL(8,2) NOT NULL, guest INTEGER NOT NULL REFERENCES passengers (id), UNIQUE (account_id, guest));
 `
 
 // The plan that uses every source, in a real database: what it promises holds there.
@@ -97,6 +105,11 @@ func TestEverySourceInADatabase(t *testing.T) {
 			"* 4 - (SELECT count(*) FROM visits)) > 12 FROM visits WHERE reason = 'storm'",
 		"every pair of season and remark is inspected": "SELECT count(DISTINCT season || (remark IS NULL)) <> 6 FROM " +
 			"inspections",
+		"the last balance is what came in": "SELECT count(*) FROM accounts a WHERE round(100*opening) + (SELECT " +
+			"round(100*sum(amount)) FROM transfers WHERE account_id = a.id) <> (SELECT round(100*max(balance)) " +
+			"FROM transfers WHERE account_id = a.id)",
+		"notices are sent in working hours": "SELECT count(*) FROM notices WHERE substr(sent_at, 12, 2) NOT " +
+			"BETWEEN '09' AND '16' OR strftime('%w', sent_at) = '6'",
 		"everybody wakes on a quarter hour": "SELECT count(*) FROM passengers WHERE substr(wakes_at, 4, 2) % 15 <> " +
 			"0 OR wakes_at NOT BETWEEN '05:30:00' AND '09:00:00'",
 	} {

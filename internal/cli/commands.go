@@ -122,6 +122,9 @@ func (a *program) checkPlan(ctx context.Context, args []string) error {
 	}
 	a.warn(compiled)
 	a.printUse(compiled.Plan)
+	if a.quiet {
+		return nil
+	}
 	more := ""
 	if n := len(compiled.Plan.Units); n > 0 {
 		more += ", " + diag.Count(n, "unit", "units")
@@ -339,7 +342,7 @@ func space(k grow.Kind) string {
 
 // samples grows a few values of a kind, or of a part of it.
 func samples(k grow.Kind, mix grow.Locales, part string, n int) []string {
-	s := &grow.Set{Seed: "catalog", Edition: "1"}
+	s := &grow.Set{Seed: "catalog", Edition: grow.Latest().Name}
 	e := s.NewEntity("Sample")
 	e.Rows = uint64(n)
 	src, err := grow.NewKind(k, grow.KindOptions{Locales: mix})

@@ -234,6 +234,9 @@ func differenceTable(d *replay.Difference) report.Table {
 
 // printDifference prints how a database differs from what a load wrote.
 func (a *program) printDifference(d *replay.Difference, name string, took time.Duration) {
+	if a.quiet && d.Same() {
+		return
+	}
 	fmt.Fprintln(a.out, a.page.Draw(differenceTable(d)))
 	for _, e := range d.Entities {
 		a.printRows("missing from "+e.Table, e.Missing, e.MissingRows)

@@ -90,7 +90,7 @@ the sale is rolled back. It needs nothing else. Edit the plan and try again.`,
 				return err
 			}
 			a.ws.DB = "sqlite:" + filepath.Join(folder, demoDatabase)
-			if !a.json {
+			if a.tells() {
 				fmt.Fprintf(
 					a.out,
 					"%s\n\n",
@@ -121,7 +121,7 @@ the sale is rolled back. It needs nothing else. Edit the plan and try again.`,
 			if err := a.loaded(cmd.Context(), x); err != nil {
 				return err
 			}
-			if a.json {
+			if !a.tells() {
 				return nil
 			}
 			db, err := s.Survey(cmd.Context())
@@ -284,3 +284,6 @@ func writeDemo(folder string, anew bool) (string, error) {
 	}
 	return planFile, sqlite.Create(database, demo.Schema)
 }
+
+// tells reports whether results are printed for people.
+func (a *program) tells() bool { return !a.json && !a.quiet }

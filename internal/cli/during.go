@@ -261,7 +261,7 @@ func (a *program) fill(
 	o.Again, o.Later = a.ws.Again, len(c.Units) > 0
 	o.Rejected = func(load.Rejection) error { rejected++; return nil }
 	if len(c.Targets) > 0 {
-		stop := a.progress(&o, "rows")
+		stop := a.progress(&o, inOrder(c), "rows")
 		r, err := load.Run(ctx, c, s, o)
 		stop()
 		o.Progress = nil

@@ -591,7 +591,9 @@ func (a *program) printExport(m *files.Manifest, where, with string) error {
 		o.Set("manifest", m)
 		return a.writeJSON(o)
 	}
-
+	if a.quiet {
+		return nil
+	}
 	t := report.Table{
 		Columns: []report.Column{
 			{Name: "Entity"},

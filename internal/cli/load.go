@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"evensprout/internal/archive"
@@ -184,6 +185,7 @@ func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) err
 	}
 	l.adjust(c)
 	o.Later, o.Again = len(units) > 0, a.ws.Again
+	o.Patience = a.patience(keep.wait, deadline)
 	a.keepJournal(&o, keep, deadline)
 	if keep.restore {
 		to := &restoring{c.Plan, c.Database, s, name, keep, max(0, time.Until(deadline))}
@@ -236,6 +238,17 @@ func (a *program) correctedPlan(
 		l.keep.extra, err = archive.CorrectedSet(l.write.corrected)
 	}
 	return c, err
+}
+
+// patience waits for locks that others hold, and says so; not at all if wait is 0.
+func (a *program) patience(wait time.Duration, until time.Time) load.Patience {
+	if wait == 0 {
+		return load.Patience{}
+	}
+	var once sync.Once
+	return load.Patience{Until: until, Waits: func(f *store.Fault) {
+		once.Do(func() { a.say("%s; waiting up to %s longer", f.Message, brief(time.Until(until))) })
+	}}
 }
 
 // keepJournal says how the load is kept in the journal, or that it is not.
@@ -348,7 +361,8 @@ func (a *program) restored(ctx context.Context, x *restoring, dryRun bool) (bool
 		ctx,
 		x.store,
 		pasts,
-		replay.RestoreOptions{DryRun: dryRun, DeleteExtra: x.keep.deleteExtra, Again: a.ws.Again, Wait: x.wait},
+		replay.RestoreOptions{DryRun: dryRun, DeleteExtra: x.keep.deleteExtra, Again: a.ws.Again, Wait: x.wait,
+			Patience: a.patience(x.wait, time.Now().Add(x.wait))},
 	)
 	if err != nil {
 		return false, err
@@ -553,7 +567,7 @@ func (a *program) loaded(ctx context.Context, x *loading) error {
 	if err != nil {
 		return err
 	}
-	stop := a.progress(&o, "rows")
+	stop := a.progress(&o, inOrder(c), "rows")
 	var r *journal.Result
 	var taken []*withdraw.Withdrawal
 	switch {

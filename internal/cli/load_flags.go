@@ -45,7 +45,7 @@ func (f *journalFlags) add(c *cobra.Command) {
 		StringVar(&f.extra, "extra", "", "load a further set of rows, under this name")
 	c.Flags().BoolVar(&f.ifEmpty, "if-empty", false, "leave tables alone that have rows")
 	c.Flags().
-		DurationVar(&f.wait, "wait", 0, "wait for the server, tables and other loads, as in 2m")
+		DurationVar(&f.wait, "wait", 0, "wait for server, tables, locks, other loads, as in 2m")
 	c.Flags().
 		BoolVar(&f.none, "no-journal", false, "keep no journal: no resume, no withdraw")
 	c.Flags().

@@ -2,17 +2,12 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/schollz/progressbar/v3"
-	"golang.org/x/term"
-
 	"evensprout/internal/diag"
 	"evensprout/internal/journal"
-	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/replay"
 	"evensprout/internal/report"
@@ -381,70 +376,5 @@ func (a *program) printRestoration(r *replay.Restoration, name string) {
 			"%s not in the plan are in tables that had rows before; --delete-extra deletes them.\n",
 			diag.Count(kept, "row", "rows"),
 		)
-	}
-}
-
-// progress lets a load tell how far it is: a bar on a terminal, else a plain line
-// every few seconds. The function it returns ends that.
-func (a *program) progress(o *load.Options, what string) func() {
-	if a.quiet {
-		return func() {}
-	}
-	const (
-		barEvery  = 100 * time.Millisecond
-		lineEvery = 3 * time.Second
-		textWidth = 75 // of what stands behind the bar
-	)
-	started := time.Now()
-	last := started
-	how := func(done, total uint64) string {
-		rate := float64(done) / time.Since(started).Seconds()
-		left := time.Duration(float64(total-done)/rate*1000) * time.Millisecond
-		return fmt.Sprintf(
-			"%s of %s %s, %s %s per second, %s left",
-			diag.Number(
-				done,
-			),
-			diag.Number(total),
-			what,
-			diag.Number(int64(rate)),
-			what,
-			max(left.Round(time.Second), time.Second),
-		)
-	}
-	if f, ok := a.errFile.(*os.File); a.log != nil || !ok || !term.IsTerminal(int(f.Fd())) {
-		o.Progress = func(done, total uint64) {
-			if time.Since(last) >= lineEvery && done < total {
-				last = time.Now()
-				fmt.Fprintf(a.err, "loading: %d%%, %s\n", 100*done/total, how(done, total))
-			}
-		}
-		return func() {}
-	}
-
-	var bar *progressbar.ProgressBar
-	o.Progress = func(done, total uint64) {
-		if time.Since(last) < barEvery {
-			return
-		}
-		last = time.Now()
-		if bar == nil {
-			bar = progressbar.NewOptions64(
-				int64(total),
-				progressbar.OptionSetWriter(a.errFile),
-				progressbar.OptionSetPredictTime(false),
-				progressbar.OptionShowDescriptionAtLineEnd(),
-				progressbar.OptionSetElapsedTime(false),
-				progressbar.OptionClearOnFinish(),
-				progressbar.OptionSetWidth(max(10, min(50, a.errPage.Width-textWidth))),
-			)
-		}
-		bar.Set64(int64(done))
-		bar.Describe(how(done, total)) // draws again, with the new place
-	}
-	return func() {
-		if bar != nil {
-			bar.Clear()
-		}
 	}
 }

@@ -203,6 +203,9 @@ func findTable(db *schema.Database, p *plan.Plan, name string) (*schema.Table, e
 	}
 }
 
+// notReached stands for the number of rows of a table whose rows are stored elsewhere, and cannot be read now.
+const notReached = "not reached"
+
 func (a *program) lookAll(ctx context.Context, s store.Store, db *schema.Database, p *plan.Plan, name string) error {
 	entities := map[string]string{}
 	if p != nil {
@@ -229,16 +232,20 @@ func (a *program) lookAll(ctx context.Context, s store.Store, db *schema.Databas
 	list := []any{}
 	total := int64(0)
 	for _, table := range db.Tables {
-		n, err := s.Count(ctx, table)
+		n, why, err := store.CountReached(ctx, s, table)
 		if err != nil {
 			return err
 		}
 		total += n
+		rows := diag.Number(n)
+		if why != nil {
+			rows = notReached
+		}
 		t.Rows = append(
 			t.Rows,
 			[]string{
 				table.Name,
-				diag.Number(n),
+				rows,
 				report.Size(sizes[table.Name]),
 				entities[table.Name],
 				strings.Join(table.ColumnNames(), ", "),
@@ -246,7 +253,9 @@ func (a *program) lookAll(ctx context.Context, s store.Store, db *schema.Databas
 		)
 		o := &report.Object{}
 		o.Set("table", table.Name)
-		o.Set("rows", n)
+		if why == nil {
+			o.Set("rows", n)
+		}
 		if size, ok := sizes[table.Name]; ok {
 			o.Set("bytes", size)
 		}

@@ -84,7 +84,7 @@ func parsePart(text string) (order.Part, error) {
 // loadedPart writes a part of the rows, and tells how far the load has come.
 func (a *program) loadedPart(ctx context.Context, c *plan.Compiled, s store.Store, name string, o load.Options) error {
 	o.Folder = c.Plan.Folder()
-	stop := a.progress(&o, "rows")
+	stop := a.progress(&o, inOrder(c), "rows")
 	r, err := load.RunPart(ctx, c, s, o)
 	stop()
 	if err != nil {

@@ -119,7 +119,7 @@ func (a *program) runUnits(ctx context.Context, x *loading) ([]*journal.UnitResu
 	}
 	for i, u := range units {
 		o.Later = i < len(units)-1
-		stop := a.progress(&o, "occasions")
+		stop := a.progress(&o, nil, "occasions")
 		r, err := unit.Run(ctx, x.plan, u, x.store, o)
 		stop()
 		if err != nil {

@@ -5,10 +5,13 @@ import (
 	"runtime"
 	"runtime/debug"
 	"strings"
+
+	"evensprout/internal/grow"
+	"evensprout/internal/journal"
 )
 
 // number is the version of the program.
-const number = "0.9.0"
+const number = "1.0.0-rc.1"
 
 // development marks a program that was not built from a commit as it is.
 const development = "(development)"
@@ -19,15 +22,28 @@ type buildInfo struct {
 	Commit   string   `json:"commit,omitempty"`
 	Date     string   `json:"date,omitempty"` // of the commit
 	Modified bool     `json:"modified"`       // the commit was edited, or is not known
-	Editions []string `json:"editions"`
+	Editions []string `json:"editions"`       // of rows
+	Formats  formats  `json:"formats"`
 	Go       string   `json:"go"`
 	Platform string   `json:"platform"`
 }
 
+// formats are the versions of what other programs read and write (docs/compatibility.md).
+type formats struct {
+	Plan      int `json:"plan"`
+	JSON      int `json:"json"` // the output of --json
+	ExitCodes int `json:"exit_codes"`
+	Journal   int `json:"journal"`
+}
+
 // built reads which program this is from what the compiler noted in it.
 func built() buildInfo {
-	b := buildInfo{Version: number, Modified: true, Editions: []string{"1"}, Go: runtime.Version(),
-		Platform: runtime.GOOS + "/" + runtime.GOARCH}
+	b := buildInfo{Version: number, Modified: true, Go: runtime.Version(),
+		Platform: runtime.GOOS + "/" + runtime.GOARCH,
+		Formats:  formats{Plan: 1, JSON: 1, ExitCodes: 1, Journal: journal.JournalFormat}}
+	for _, e := range grow.Editions() {
+		b.Editions = append(b.Editions, e.Name)
+	}
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
 		return b
@@ -60,7 +76,7 @@ func (b buildInfo) String() string {
 		day, _, _ := strings.Cut(b.Date, "T")
 		from = fmt.Sprintf(", commit %s of %s", b.Commit[:min(len(b.Commit), 12)], day)
 	}
-	return fmt.Sprintf("%s%s, edition 1, %s %s", b.release(), from, b.Go, b.Platform)
+	return fmt.Sprintf("%s%s, edition %s, %s %s", b.release(), from, strings.Join(b.Editions, ", "), b.Go, b.Platform)
 }
 
 // release is the program and its version.

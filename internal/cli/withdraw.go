@@ -54,7 +54,8 @@ always undone in one transaction, before the loads that it used. A name that end
 			if err != nil {
 				return err
 			}
-			o := withdraw.Options{DryRun: dryRun, Wait: wait, Again: a.ws.Again}
+			o := withdraw.Options{DryRun: dryRun, Wait: wait, Again: a.ws.Again,
+				Patience: a.patience(wait, time.Now().Add(wait))}
 			if commit != "" {
 				if o.Commit, err = plan.ParseCommit(commit); err != nil || o.Commit == plan.CommitFamily {
 					return diag.Usagef("--commit must be load or chunk")
@@ -98,7 +99,7 @@ always undone in one transaction, before the loads that it used. A name that end
 		StringArrayVar(&also, "also", nil, "changed: also undo rows that were changed since; referring: also "+
 			"delete rows that refer to removed rows; repeatable")
 	c.Flags().BoolVar(&dryRun, "dry-run", false, "do everything, then roll it back")
-	c.Flags().DurationVar(&wait, "wait", 0, "wait this long for another run of the same plan, such as 5m")
+	c.Flags().DurationVar(&wait, "wait", 0, "wait for another run of the plan, and for locks, as in 5m")
 	a.allowFlag(c)
 	return c
 }
@@ -208,6 +209,9 @@ func withdrawalTable(v *withdraw.Withdrawal) (t report.Table, total int64) {
 
 // printWithdrawal prints what a withdrawal removed, restored and left.
 func (a *program) printWithdrawal(v *withdraw.Withdrawal, name string) {
+	if a.quiet && v.Left == 0 {
+		return
+	}
 	t, total := withdrawalTable(v)
 	fmt.Fprintln(a.out, a.page.Draw(t))
 	if v.Left > 0 {

@@ -120,17 +120,22 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 	return nil
 }
 
-// countsOn counts a primary key on from the highest that the table has.
+// countsOn counts a primary key on from the highest that the table has. In an empty table without a key it counts what
+// is called one: the tables behind it, as on other servers, may have keys.
 func (t *Table) countsOn(f *Field, d *domain) bool {
 	c, key := f.Column, t.Schema.PrimaryKey
 	highest, held := t.contents().Highest[c.Name]
-	if len(key) != 1 || key[0] != c.Name || c.Kind != schema.Integer || !isFree(d) || !held {
+	unkeyed := len(key) == 0 && schema.Plain(c.Name) == "id" && t.contents().Rows == 0
+	if c.Kind != schema.Integer || !isFree(d) || !unkeyed && (len(key) != 1 || key[0] != c.Name || !held) {
 		return false
 	}
 	_, most := typeRange(c)
-	first := beyond(highest, c)
+	first := int64(1)
+	if held {
+		first = beyond(highest, c)
+		f.Comment = fmt.Sprintf("the table has keys up to %d", highest)
+	}
 	f.Source = Source{Text: fmt.Sprintf("{count: %d}", first), Space: uint64(max(most-first, 0)), Alone: true}
-	f.Comment = fmt.Sprintf("the table has keys up to %d", highest)
 	return true
 }
 

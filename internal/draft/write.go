@@ -6,6 +6,7 @@ import (
 	"strings"
 	"unicode"
 
+	"evensprout/internal/grow"
 	"evensprout/internal/plan"
 	"evensprout/internal/safe"
 	"evensprout/internal/schema"
@@ -17,13 +18,9 @@ func (d *Draft) Write(o Options) string {
 	var b strings.Builder
 	b.WriteString("# Drafted from the tables. Edit it: how many rows, and where each field gets its values.\n" +
 		"# evensprout catalog lists the kinds of values; evensprout check reports what does not fit.\n\n")
-	fmt.Fprintf(
-		&b,
-		"name: %s\nedition: 1\nseed: %s-1\nclock: %s   # the plan's current time; the real time is never used\n",
-		plan.Scalar(o.Name),
-		plainName(o.Name),
-		o.Clock(),
-	)
+	fmt.Fprintf(&b,
+		"name: %s\nedition: %s\nseed: %s-1\nclock: %s   # the plan's current time; the real time is never used\n",
+		plan.Scalar(o.Name), grow.Latest().Name, plainName(o.Name), o.Clock())
 	if o.URL != "" {
 		fmt.Fprintf(&b, "database: %s\n", plan.Scalar(o.URL))
 	}

@@ -10,6 +10,7 @@ import (
 
 	"evensprout/internal/diag"
 	"evensprout/internal/draft"
+	"evensprout/internal/grow"
 	"evensprout/internal/lexicon"
 	"evensprout/internal/plan"
 	"evensprout/internal/safe"
@@ -251,8 +252,8 @@ func (w *writer) mentions(condition string, t *schema.Table) bool {
 func (w *writer) write(d *draft.Draft, own *draft.Table, o draft.Options) {
 	b := &strings.Builder{}
 	fmt.Fprintf(b, "# Drafted for the rows of a file. Edit the file, and load it again.\n\n"+
-		"name: %s\nedition: 1\nseed: %[1]s\nclock: %s   # the plan's current time; the real time is never used\n",
-		plan.Scalar(o.Name), o.Clock())
+		"name: %s\nedition: %s\nseed: %[1]s\nclock: %[3]s   # the plan's current time; the real time is never used\n",
+		plan.Scalar(o.Name), grow.Latest().Name, o.Clock())
 	if o.URL != "" {
 		fmt.Fprintf(b, "database: %s\n", plan.Scalar(o.URL))
 	}

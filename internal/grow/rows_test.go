@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"flag"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -12,11 +11,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"evensprout/internal/goldentest"
 	"evensprout/internal/rng"
 	"evensprout/internal/value"
+	"evensprout/internal/words"
 )
 
-var update = flag.Bool("update", false, "write the golden files anew")
+var update = flag.Bool("update", false, "add new lines to the golden files")
 
 // fleet is a family of three, a picked entity and given rows: every source of
 // the edition in few rows.
@@ -271,13 +272,40 @@ func TestGoldenRows(t *testing.T) {
 	for i, p := range must(x.set.Fingerprints(t.Context(), 2)) {
 		fmt.Fprintf(&out, "%s %s\n", x.set.Entities[i].Name, p)
 	}
-	file := filepath.Join("testdata", "edition1.golden")
-	if *update {
-		require.NoError(t, os.WriteFile(file, []byte(out.String()), 0o644))
+	goldentest.Frozen(t, filepath.Join("testdata", "edition1.golden"), out.String(), *update)
+}
+
+// The same for each kind that depends on the locale or the subject: fingerprints of 100 rows.
+func TestGoldenLocales(t *testing.T) {
+	var out strings.Builder
+	note := func(k Kind, name string, o KindOptions) {
+		s := &Set{Seed: "kinds", Edition: "1"}
+		e := s.NewEntity("Sample")
+		e.Rows = 100
+		f := s.NewField(e, k.Name, k.Name)
+		f.Source = must(NewKind(k, o))
+		f.Inner = k.Parts != nil
+		for _, p := range k.PartNames() {
+			s.NewField(e, p, p).Source = must(PartOf(f, p))
+		}
+		require.Empty(t, s.Finish())
+		fmt.Fprintf(&out, "%s %s %s\n", name, k.Name, must(s.Fingerprints(t.Context(), 1))[0])
 	}
-	want, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Equal(t, string(want), out.String())
+	for _, locale := range words.Locales() {
+		for _, k := range Kinds() {
+			if k.Locales {
+				note(k, locale, KindOptions{Locales: Locales{{locale, 1}}})
+			}
+		}
+	}
+	for _, subject := range Subjects {
+		for _, k := range Kinds() {
+			if k.Subjects {
+				note(k, subject, KindOptions{Subject: subject})
+			}
+		}
+	}
+	goldentest.Frozen(t, filepath.Join("testdata", "edition1-locales.golden"), out.String(), *update)
 }
 
 func TestFingerprintsDoNotDependOnWorkersOrOrder(t *testing.T) {

@@ -23,11 +23,15 @@ const WholeRows = 1000
 func Look(ctx context.Context, s store.Store, db *schema.Database) (map[*schema.Table]*Contents, error) {
 	out := map[*schema.Table]*Contents{}
 	for _, t := range db.Tables {
-		n, err := s.Count(ctx, t)
+		n, why, err := store.CountReached(ctx, s, t)
 		if err != nil {
 			return nil, err
 		}
-		if n == 0 {
+		switch {
+		case why != nil:
+			t.Broken = "its rows cannot be read: " + why.Error()
+			continue
+		case n == 0:
 			continue
 		}
 		h := &Contents{Rows: uint64(n), Highest: map[string]int64{}, Values: map[string][]value.Value{}}
@@ -51,14 +55,7 @@ func Look(ctx context.Context, s store.Store, db *schema.Database) (map[*schema.
 		if n > WholeRows {
 			continue
 		}
-		var columns []*schema.Column
-		for _, k := range t.Keys() {
-			for _, name := range k.Columns {
-				if c := t.Column(name); c != nil && !slices.Contains(columns, c) {
-					columns = append(columns, c)
-				}
-			}
-		}
+		columns := ofKeys(t)
 		if len(columns) == 0 {
 			continue
 		}
@@ -73,4 +70,17 @@ func Look(ctx context.Context, s store.Store, db *schema.Database) (map[*schema.
 		}
 	}
 	return out, nil
+}
+
+// ofKeys are the columns of a table's keys.
+func ofKeys(t *schema.Table) []*schema.Column {
+	var columns []*schema.Column
+	for _, k := range t.Keys() {
+		for _, name := range k.Columns {
+			if c := t.Column(name); c != nil && !slices.Contains(columns, c) {
+				columns = append(columns, c)
+			}
+		}
+	}
+	return columns
 }

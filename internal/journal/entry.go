@@ -454,14 +454,18 @@ func LockPlan(ctx context.Context, s store.Store, plan string) error {
 // lockPoll is how often something locked is tried again.
 const lockPoll = 100 * time.Millisecond
 
-// WhileLocked does something again as long as somebody else has locked it, for some time.
-func WhileLocked(ctx context.Context, wait time.Duration, do func() error) error {
+// WhileLocked does something again as long as somebody else has locked it, for some time. waits is called before it
+// waits for the first time; it may be nil.
+func WhileLocked(ctx context.Context, wait time.Duration, waits func(*store.Fault), do func() error) error {
 	deadline := time.Now().Add(wait)
-	for {
+	for told := false; ; told = true {
 		err := do()
 		var fault *store.Fault
 		if !errors.As(err, &fault) || fault.Kind != store.Locked || !time.Now().Before(deadline) {
 			return err
+		}
+		if !told && waits != nil {
+			waits(fault)
 		}
 		select {
 		case <-ctx.Done():

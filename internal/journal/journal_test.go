@@ -133,7 +133,7 @@ func TestWaitingForLocks(t *testing.T) {
 	locked := fmt.Errorf("x: %w", &store.Fault{Kind: store.Locked})
 	synctest.Test(t, func(t *testing.T) {
 		began, tries := time.Now(), 0
-		err := WhileLocked(t.Context(), time.Minute, func() error {
+		err := WhileLocked(t.Context(), time.Minute, nil, func() error {
 			tries++
 			return locked
 		})
@@ -141,17 +141,17 @@ func TestWaitingForLocks(t *testing.T) {
 		assert.Equal(t, time.Minute, time.Since(began))
 		assert.Equal(t, int(time.Minute/lockPoll)+1, tries)
 		tries = 0
-		assert.NoError(t, WhileLocked(t.Context(), time.Minute, func() error {
+		assert.NoError(t, WhileLocked(t.Context(), time.Minute, nil, func() error {
 			if tries++; tries < 5 {
 				return locked
 			}
 			return nil
 		}))
 		other := errors.New("other")
-		assert.Equal(t, other, WhileLocked(t.Context(), time.Minute, func() error { return other }))
+		assert.Equal(t, other, WhileLocked(t.Context(), time.Minute, nil, func() error { return other }))
 		ctx, cancel := context.WithCancel(t.Context())
 		cancel()
-		assert.ErrorIs(t, WhileLocked(ctx, time.Minute, func() error { return locked }), context.Canceled)
+		assert.ErrorIs(t, WhileLocked(ctx, time.Minute, nil, func() error { return locked }), context.Canceled)
 	})
 }
 

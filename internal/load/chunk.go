@@ -110,7 +110,8 @@ func (w *Writer) reopen(ctx context.Context) error {
 
 // Begin begins a transaction.
 func (w *Writer) Begin(ctx context.Context) error {
-	tx, err := w.Store.Begin(ctx, store.TxOptions{Late: w.Session.defers, Loose: w.Session.Loose})
+	l := w.Session
+	tx, err := w.Store.Begin(ctx, store.TxOptions{Late: l.defers, Loose: l.Loose, Until: l.Options.Patience.Until})
 	w.Tx = tx
 	return err
 }

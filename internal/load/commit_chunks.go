@@ -3,6 +3,7 @@ package load
 import (
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"sync"
 	"sync/atomic"
@@ -50,7 +51,15 @@ func (l *Session) inMany(ctx context.Context, w *Writer) error {
 	if err != nil {
 		return err
 	}
+	return l.againIfLost(ctx, w)
+}
+
+// allChunks commits all chunks, and that the load, or its part, is done.
+func (l *Session) allChunks(ctx context.Context, w *Writer) error {
 	if err := l.families(ctx, w); err != nil {
+		if errors.Is(err, ErrLost) {
+			return err
+		}
 		return errors.Join(err, l.forget(context.WithoutCancel(ctx), w))
 	}
 	if l.Options.Part.Number > 0 {
@@ -102,24 +111,32 @@ func (l *Session) end(ctx context.Context, w *Writer) error {
 	return w.Commit(ctx)
 }
 
-// families commits the chunks of all families, and those again that were lost.
+// families commits the chunks of all families.
 func (l *Session) families(ctx context.Context, w *Writer) error {
+	for _, f := range l.Order.Families {
+		if err := l.family(ctx, w, f); err != nil {
+			return err
+		}
+	}
+	return l.Repeat(ctx, w, func() error { return l.allThere(ctx, w.Store) })
+}
+
+// againIfLost commits all chunks, and those again that were lost.
+func (l *Session) againIfLost(ctx context.Context, w *Writer) error {
+	if l.Journal != nil {
+		l.Journal.begun = true
+	}
 	for lost := 0; ; lost++ {
-		err := func() error {
-			for _, f := range l.Order.Families {
-				if err := l.family(ctx, w, f); err != nil {
-					return err
-				}
-			}
-			return l.Repeat(ctx, w, func() error { return l.allThere(ctx, w.Store) })
-		}()
+		err := l.allChunks(ctx, w)
 		if !errors.Is(err, ErrLost) || lost == MaxRepeats {
 			return err
 		}
 		l.mu.Lock()
-		l.Journal.written = nil // or the next connection would be found wanting again
+		l.Journal.written, l.Journal.done = nil, nil // or the next connection would be found wanting again
 		l.mu.Unlock()
-		if err := l.Repeat(ctx, w, func() error { return l.recount(ctx, w) }); err != nil {
+		if err := l.Repeat(ctx, w, func() error { return l.recount(ctx, w) }); errors.Is(err, ErrLost) {
+			return l.lost() // no chunks are known, so it is the load that is not there
+		} else if err != nil {
 			return err
 		}
 	}
@@ -129,17 +146,23 @@ func (l *Session) families(ctx context.Context, w *Writer) error {
 // never came, such as a standby that has taken over.
 var ErrLost = errors.New("committed chunks are gone: another server answers, which does not have them")
 
-// allThere compares what this process has committed with the journal.
+// allThere compares what this process has committed, and what it knows that other parts have, with the journal: rows
+// may refer to theirs.
 func (l *Session) allThere(ctx context.Context, s store.Store) error {
-	if l.Journal == nil {
+	if l.Journal == nil || !l.Journal.begun {
 		return nil
 	}
+	var none *journal.NoEntry
+	if _, err := journal.FindEntry(ctx, s, l.Journal.Number); errors.As(err, &none) {
+		return ErrLost
+	} else if err != nil {
+		return err
+	}
+	written := map[journal.Key]bool{}
 	l.mu.Lock()
-	written := maps.Clone(l.Journal.written)
+	maps.Copy(written, l.Journal.written)
+	maps.Copy(written, l.Journal.done)
 	l.mu.Unlock()
-	if len(written) == 0 {
-		return nil
-	}
 	chunks, err := journal.Chunks(ctx, s, l.Journal.Number)
 	if err != nil {
 		return err
@@ -155,9 +178,25 @@ func (l *Session) allThere(ctx context.Context, s store.Store) error {
 	return nil
 }
 
+// lost reports that the load itself is gone, and with it all that it had committed.
+func (l *Session) lost() error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.Result.Chunks, l.Result.Transactions = 0, 0
+	return &store.Fault{
+		Kind:    store.Missing,
+		Message: fmt.Sprintf("load %d is gone: the server that answers now never had it", l.Journal.Number),
+		Hint:    "run the same command again: nothing of that load is there",
+	}
+}
+
 // recount takes over what the journal has of this load, and nothing else.
 func (l *Session) recount(ctx context.Context, w *Writer) error {
 	if _, err := journal.FindEntry(ctx, w.Store, l.Journal.Number); err != nil {
+		var none *journal.NoEntry
+		if errors.As(err, &none) {
+			err = l.lost()
+		}
 		return err
 	}
 	chunks, err := journal.Chunks(ctx, w.Store, l.Journal.Number)
@@ -165,7 +204,7 @@ func (l *Session) recount(ctx context.Context, w *Writer) error {
 		return err
 	}
 	l.mu.Lock()
-	l.done, l.rejected, l.rejects, l.unmatched = 0, 0, nil, nil
+	l.done, l.doneOf, l.rejected, l.rejects, l.unmatched = 0, nil, 0, nil, nil
 	l.Result.Chunks, l.Result.Transactions, l.Result.Redrawn = 0, 0, 0
 	for _, t := range l.List {
 		before := t.Out
@@ -261,7 +300,7 @@ func (l *Session) familyPart(ctx context.Context, w *Writer, f order.Family, par
 	var missing atomic.Int64
 	for range connections - 1 {
 		go func() {
-			s, err := l.Options.Again(opening)
+			s, err := l.connectToSame(opening)
 			if err == nil {
 				work(&Writer{Session: l, Store: s, own: true})
 				return
@@ -296,6 +335,18 @@ feed:
 	l.Result.Unconnected = max(l.Result.Unconnected, int(missing.Load()))
 	l.mu.Unlock()
 	return context.Cause(ctx)
+}
+
+// connectToSame opens another connection, to a server that has what is committed: another one may have taken over.
+func (l *Session) connectToSame(ctx context.Context) (store.Store, error) {
+	s, err := l.Options.Again(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.allThere(ctx, s); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
 }
 
 // isUnreachable reports whether a connection could not be opened, because the server has none free or is not there.

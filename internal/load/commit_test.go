@@ -208,7 +208,7 @@ func TestReplaceUnderAReader(t *testing.T) {
 					"true}, label: {text: \"{code}\"}, price: 1.00}}\n",
 			),
 			d.Store,
-			load.Options{Chunk: 50, Progress: func(uint64, uint64) {
+			load.Options{Chunk: 50, Progress: func(load.Progress) {
 				n, err := reader.Count(t.Context(), table)
 				require.NoError(t, err)
 				seen[n] = true
@@ -564,8 +564,8 @@ func TestADeadlock(t *testing.T) {
 			first.Add(2)
 			run := func(s store.Store, c *plan.Compiled) (*journal.Result, error) {
 				met := false
-				return load.Run(context.Background(), c, s, load.Options{Chunk: 1, Progress: func(done, _ uint64) {
-					if done == 2 && !met {
+				return load.Run(context.Background(), c, s, load.Options{Chunk: 1, Progress: func(p load.Progress) {
+					if p.Done == 2 && !met {
 						met = true
 						first.Done()
 						first.Wait()
@@ -687,8 +687,8 @@ func TestAKilledServer(t *testing.T) {
 				load.Options{
 					Pause: 1,
 					Again: func(ctx context.Context) (store.Store, error) { return d.Driver.Open(ctx, d.URL) },
-					Progress: func(done, _ uint64) {
-						if done > 9000 && !killed {
+					Progress: func(p load.Progress) {
+						if p.Done > 9000 && !killed {
 							killed = true
 							server.Kill()
 						}

@@ -63,6 +63,7 @@ func (l *Session) keyOf(c order.Chunk) journal.Key {
 
 // journaling is the journal while a load is written down.
 type journaling struct {
+	begun  bool // its entry is committed, and chunks follow
 	Tables *store.Journal
 	Number int64
 	Token  string
@@ -108,8 +109,9 @@ func (l *Session) describe() error {
 	}
 	j.About = journal.About{
 		Format: journal.JournalFormat, Version: l.Options.Journal.Version, Edition: l.Plan.Set.Edition,
-		Revision: grow.Revision, Seed: l.Plan.Set.Seed, Used: l.Plan.Plan.Used(), ClockSet: l.Plan.Set.Clock.String(),
-		Commit: l.Options.Commit, Chunk: l.Options.Chunk, Parts: l.Options.Part.Of, Undo: j.Undo,
+		Revision: grow.RevisionOf(l.Plan.Set.Edition), Seed: l.Plan.Set.Seed, Used: l.Plan.Plan.Used(),
+		ClockSet: l.Plan.Set.Clock.String(),
+		Commit:   l.Options.Commit, Chunk: l.Options.Chunk, Parts: l.Options.Part.Of, Undo: j.Undo,
 		Policies: l.Options.Policies, Shift: l.Plan.Shift, Earlier: l.earlier, Corrected: l.Plan.Corrected != "",
 		Folder: archive.Absolute(cmp.Or(l.Options.Folder, ".")), Inputs: x.Parts,
 	}

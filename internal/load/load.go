@@ -54,6 +54,8 @@ type Options struct {
 	// Insist does occasions of units once more that are done.
 	Insist bool
 	Pause  time.Duration // before a transaction is begun again; 0 means a moment
+	// Patience is for locks that others hold on rows, tables or files.
+	Patience Patience
 	// Keyed, if set, gets at the end the primary key that each row has in its table. Rows that hold NULL there, or have
 	// no primary key, are left out.
 	Keyed func(entity string, key []store.Cell)
@@ -62,7 +64,24 @@ type Options struct {
 	// Remembered is what is known of the rows of an earlier load that is amended; nil: nothing, and nothing is kept.
 	Remembered *Remembered
 	// Progress, if set, is told now and then how many rows are written.
-	Progress func(done, total uint64)
+	Progress func(Progress)
+}
+
+// Patience is how long a transaction waits for locks that others hold, beyond the time after which the engine gives up.
+type Patience struct {
+	Until time.Time          // zero: it does not
+	Waits func(*store.Fault) // is called, also by several connections at a time, when a load waits; may be nil
+}
+
+// waits reports whether a fault is a lock that is waited for.
+func (p Patience) waits(fault *store.Fault) bool {
+	if fault.Kind != store.Locked || !time.Now().Before(p.Until) {
+		return false
+	}
+	if p.Waits != nil {
+		p.Waits(fault)
+	}
+	return true
 }
 
 // The upper bounds of rows in a chunk unless said otherwise. Rows that are compared
@@ -141,6 +160,7 @@ type Session struct {
 	real       map[*grow.Entity]map[value.Value]value.Value
 	total      uint64
 	done       uint64
+	doneOf     map[*Target]uint64 // for Progress; nil until it is needed
 	rejected   int64
 	rejects    []*journal.Refusal
 	unmatched  []*journal.Refusal
@@ -171,7 +191,7 @@ func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*jour
 		return l.finished(w), nil
 	}
 	var r *journal.Result
-	err = journal.WhileLocked(ctx, o.Journal.Wait, func() (err error) {
+	err = journal.WhileLocked(ctx, o.Journal.Wait, o.Patience.Waits, func() (err error) {
 		r, err = l.once(ctx, w)
 		return err
 	})
@@ -309,7 +329,7 @@ func (l *Session) Reset() {
 	}
 
 	l.Plan.Set.Record = l.Record
-	l.total, l.done, l.rejected, l.rejects, l.unmatched = 0, 0, 0, nil, nil
+	l.total, l.done, l.doneOf, l.rejected, l.rejects, l.unmatched = 0, 0, nil, 0, nil, nil
 	l.Result = journal.Result{
 		Repeated:  l.Result.Repeated,
 		Earlier:   l.Result.Earlier,
@@ -360,12 +380,17 @@ func (l *Session) Repeat(ctx context.Context, w *Writer, do func() error) error 
 		if err == nil {
 			return nil
 		}
-		if back := w.Rollback(); back != nil {
-			err = errors.Join(err, fmt.Errorf("the rollback failed as well: %w", back))
-		}
+		err = w.rolledBack(err)
 		var fault *store.Fault
 		if !errors.As(err, &fault) || ctx.Err() != nil {
 			return err
+		}
+		if l.Options.Patience.waits(fault) {
+			if err := wait(ctx, pause); err != nil {
+				return err
+			}
+			n--
+			continue
 		}
 		again, broken := l.helps(fault.Kind, n)
 		most := cmp.Or(l.Repeats, MaxRepeats)
@@ -395,6 +420,14 @@ func (l *Session) Repeat(ctx context.Context, w *Writer, do func() error) error 
 		l.Result.Repeated++
 		l.mu.Unlock()
 	}
+}
+
+// rolledBack rolls back after an error.
+func (w *Writer) rolledBack(err error) error {
+	if back := w.Rollback(); back != nil {
+		return errors.Join(err, fmt.Errorf("the rollback failed as well: %w", back))
+	}
+	return err
 }
 
 // reconnect replaces a connection that an error broke. later is an error that may pass, if there is more to try: a

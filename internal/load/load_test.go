@@ -274,8 +274,8 @@ func TestAnInterruptedLoadLeavesNothing(t *testing.T) {
 	s := database(t, demo.Schema)
 	c := compile(t, s, demo.Entities)
 	ctx, cancel := context.WithCancel(t.Context())
-	_, err := load.Run(ctx, c, s, load.Options{Chunk: 100, Progress: func(done, _ uint64) {
-		if done > 10_000 {
+	_, err := load.Run(ctx, c, s, load.Options{Chunk: 100, Progress: func(p load.Progress) {
+		if p.Done > 10_000 {
 			cancel()
 		}
 	}})

@@ -96,7 +96,7 @@ func RunPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (r
 			wait = turnWait
 		}
 	}
-	err = journal.WhileLocked(ctx, wait, func() error {
+	err = journal.WhileLocked(ctx, wait, o.Patience.Waits, func() error {
 		r, err = runPart(ctx, c, s, o)
 		return err
 	})

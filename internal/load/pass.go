@@ -93,7 +93,7 @@ func (w *Writer) rows(t *Target, src iter.Seq[*grow.Batch], p *Pass) store.Rows 
 			if p.err != nil || !going {
 				return
 			}
-			w.progress(b.Len)
+			w.progress(t, b.Len)
 		}
 	}
 }
@@ -106,16 +106,6 @@ func (w *Writer) fresh(b *grow.Batch) *grow.Batch {
 		w.failed(err)
 	}
 	return &w.spare
-}
-
-// progress reports rows that were written.
-func (w *Writer) progress(n int) {
-	w.Session.mu.Lock()
-	defer w.Session.mu.Unlock()
-	w.Session.done += uint64(n)
-	if w.Session.Options.Progress != nil {
-		w.Session.Options.Progress(min(w.Session.done, w.Session.total), w.Session.total)
-	}
 }
 
 // translate puts keys that rows really have in the place of planned ones, and NULL

@@ -57,7 +57,7 @@ func Recall(
 			Message: fmt.Sprintf("load %d is a run of the unit %s and has no planned rows", number, e.About.Unit),
 		}
 	}
-	if max(e.About.Revision, 1) != grow.Revision {
+	if max(e.About.Revision, 1) != grow.RevisionOf(e.About.Edition) {
 		return nil, &store.Fault{
 			Kind: store.Refused,
 			Message: fmt.Sprintf("load %d was written by %s, which generates other rows than this version",

@@ -30,7 +30,7 @@ func OpenLoad(ctx context.Context, s store.Store, name, extra string) (*journal.
 // the same chunks, without those that are committed. Of the options, what would change
 // rows or chunks does not count; policies come before those that it was begun with.
 func Resume(ctx context.Context, s store.Store, number int64, o Options) (r *journal.Result, err error) {
-	err = journal.WhileLocked(ctx, o.Journal.Wait, func() error {
+	err = journal.WhileLocked(ctx, o.Journal.Wait, o.Patience.Waits, func() error {
 		return RecallLocked(ctx, s, number, o.Journal.toResume(), func(p *PastLoad) (err error) {
 			r, err = p.resume(ctx, s, o)
 			return err

@@ -117,6 +117,8 @@ type Options struct {
 	// Since is how the tables have changed since the plan was loaded; nil: the plan is to be
 	// loaded, and all must fit.
 	Since *Migration
+	// Editions are the editions of rows that a plan can name; nil: those of this program.
+	Editions []grow.Edition
 	// Plans reads a plan that this one builds on; nil: as ReadFile does.
 	Plans func(path string) (*Plan, error)
 	// Unloaded lets the rows of plans that this one builds on not be in their tables yet.
@@ -151,7 +153,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 		kinds: map[string]grow.Kind{}, withoutUnits: o.WithoutUnits, openFile: o.Rows, openTable: o.Existing,
 		since: o.Since, options: o,
 	}
-	for _, k := range grow.Kinds() {
+	for _, k := range c.edition().Kinds {
 		c.kinds[k.Name] = k
 	}
 	c.ownKinds()
@@ -220,6 +222,26 @@ func (p *Plan) Outline(db *schema.Database) []*Target {
 	return list
 }
 
+// Binding is the table of an entity, and the columns of its fields.
+type Binding struct {
+	Table   *schema.Table             // nil: the database has none
+	Columns map[string]*schema.Column // by the name of the field; those of fields without a column are nil
+}
+
+// Bindings are those of all entities, as far as they can be told of a plan that may be wrong.
+func (p *Plan) Bindings(db *schema.Database) map[string]Binding {
+	defer func(found diag.Problems) { p.collector.found = found }(p.collector.found)
+	out := map[string]Binding{}
+	for _, e := range p.outlined(db).entities {
+		b := Binding{Table: e.table, Columns: map[string]*schema.Column{}}
+		for _, f := range e.fields {
+			b.Columns[f.decl.Name] = f.column
+		}
+		out[e.decl.Name] = b
+	}
+	return out
+}
+
 // outlined is a compiler that has declared the entities of a plan, whatever is wrong with it.
 func (p *Plan) outlined(db *schema.Database) *compiler {
 	c := &compiler{
@@ -228,6 +250,24 @@ func (p *Plan) outlined(db *schema.Database) *compiler {
 	}
 	c.declare()
 	return c
+}
+
+// edition finds the edition that the plan names.
+func (c *compiler) edition() grow.Edition {
+	known := c.options.Editions
+	if known == nil {
+		known = grow.Editions()
+	}
+	if found := grow.FindEdition(known, c.plan.Edition); found != nil {
+		return *found
+	}
+	names := make([]string, len(known))
+	for i, e := range known {
+		names[i] = e.Name
+	}
+	c.plan.add(c.plan.editionAt, "this program does not support edition %s; it supports %s", c.plan.Edition,
+		strings.Join(names, ", ")).Advise("use a newer version of the program")
+	return known[len(known)-1] // so that its kinds are not problems, too
 }
 
 // compiler holds what is known while a plan is compiled.

@@ -147,3 +147,14 @@ func (p *Plan) modify(f *Field, v *node) []pair {
 
 // isSource reports whether a word names a source of values.
 func isSource(word string) bool { _, ok := sources[word]; return ok }
+
+// Says is where a field's values come from, in a few words of the plan: kind name, pick Port, between.
+func (f *Field) Says() string {
+	if f.source == nil || !f.source.scalar() {
+		return f.word
+	}
+	if f.bare {
+		return f.source.text
+	}
+	return f.word + " " + f.source.text
+}

@@ -56,6 +56,9 @@ func suggestion(c *compiler, e *entity, col *schema.Column) string {
 			}
 		}
 	}
+	if col.Kind == schema.Integer && schema.Plain(col.Name) == "id" {
+		return col.Name + ": {count: 1}"
+	}
 	return col.Name + ": " + typical(col)
 }
 

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"encoding/json"
+	"strconv"
 
 	"evensprout/internal/cell"
 	"evensprout/internal/cover"
@@ -38,6 +39,13 @@ func JSONSchema() ([]byte, error) {
 	var names []string
 	for _, k := range grow.Kinds() {
 		names = append(names, k.Name)
+	}
+	var editions []any // their names, as texts and as numbers
+	for _, e := range grow.Editions() {
+		if n, err := strconv.Atoi(e.Name); err == nil {
+			editions = append(editions, n)
+		}
+		editions = append(editions, e.Name)
 	}
 	either := m{"anyOf": []any{ref("literal"), ref("source")}}
 	sourceWords := m{
@@ -268,7 +276,7 @@ func JSONSchema() ([]byte, error) {
 	source["anyOf"] = one
 	schema := object(m{
 		"name":     says("the plan's name", text),
-		"edition":  says("of the rows: newer programs still generate the same ones", m{"enum": []any{1, "1"}}),
+		"edition":  says("of the rows: newer programs still generate the same ones", m{"enum": editions}),
 		"seed":     says("any text; another seed generates other rows", m{"type": []string{"string", "number"}}),
 		"clock":    says("the plan's current time", text),
 		"database": says("URL; a relative path starts at the plan", text),

@@ -48,6 +48,7 @@ type Plan struct {
 	malformed diag.Problems // what is wrong with its form
 	source    []byte
 	root      *node
+	editionAt place
 }
 
 // Entity is one entry of entities.
@@ -295,10 +296,8 @@ func (p *Plan) read(root *node) {
 	p.each(root, "a plan", shape{
 		"name": func(_, v *node) { p.text(v, "name", &p.Name) },
 		"edition": func(_, v *node) {
-			if p.text(v, "edition", &p.Edition) && p.Edition != "1" {
-				p.add(v.place, "this program does not support edition %s; it supports 1", p.Edition).
-					Advise("use a newer version of the program")
-			}
+			p.editionAt = v.place
+			p.text(v, "edition", &p.Edition) // Compile finds out whether it is known
 		},
 		"seed": func(_, v *node) { p.text(v, "seed", &p.Seed) },
 		"clock": func(_, v *node) {

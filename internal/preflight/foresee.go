@@ -125,7 +125,8 @@ func (f *foresight) table(t *plan.Target) {
 	if t.Table.External != "" {
 		f.warn(
 			t,
-			"a load would write, change or delete rows of another server or table",
+			"a load writes, changes or deletes rows of another server or table, which are committed there on their "+
+				"own: if one of the two commits fails, the journal and these rows differ",
 			"the rows of the table %s are stored elsewhere: %s",
 			t.Table.Name,
 			t.Table.External,

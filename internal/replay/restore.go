@@ -25,7 +25,8 @@ type RestoreOptions struct {
 	// OnlyMissing puts missing rows back, and leaves all others as they are.
 	OnlyMissing bool
 	Again       func(context.Context) (store.Store, error)
-	Wait        time.Duration
+	Wait        time.Duration // for another run of the plan
+	Patience    load.Patience
 }
 
 // Restoration is what was done to bring tables back to what loads wrote.
@@ -56,7 +57,7 @@ type RestoredEntity struct {
 // and others deleted from tables that the first load found empty.
 func Restore(ctx context.Context, s store.Store, pasts []*load.PastLoad, o RestoreOptions) (*Restoration, error) {
 	first := pasts[0].Entry
-	if err := journal.WhileLocked(ctx, o.Wait,
+	if err := journal.WhileLocked(ctx, o.Wait, o.Patience.Waits,
 		func() error { return journal.LockPlan(ctx, s, first.Plan) }); err != nil {
 		return nil, err
 	}
@@ -69,7 +70,7 @@ func restoreLocked(ctx context.Context, s store.Store, pasts []*load.PastLoad, o
 	started := time.Now()
 	var r *Restoration
 	l := pasts[0].Session
-	l.Options.Again = o.Again
+	l.Options.Again, l.Options.Patience = o.Again, o.Patience
 	w := &load.Writer{Session: l, Store: s} // knows the connection, should it break
 	defer w.Close()
 	err := l.Repeat(ctx, w, func() error {
@@ -428,7 +429,7 @@ func (EarlierRows) PutBack(ctx context.Context, s store.Store, loads []*load.Pas
 		ctx,
 		s,
 		loads,
-		RestoreOptions{DryRun: o.DryRun, OnlyMissing: true, Again: o.Again},
+		RestoreOptions{DryRun: o.DryRun, OnlyMissing: true, Again: o.Again, Patience: o.Patience},
 	)
 	if err != nil {
 		return 0, err

@@ -2,11 +2,11 @@ package report
 
 import (
 	"cmp"
-	"fmt"
 	"image/color"
 	"math"
 	"slices"
 
+	"evensprout/internal/canvas"
 	"evensprout/internal/diag"
 )
 
@@ -56,26 +56,18 @@ var (
 
 // Draw makes a picture: png or svg.
 func (c Chart) Draw(format string) ([]byte, error) {
-	var on canvas
-	switch format {
-	case "png":
-		p, err := newPNG(chartWidth, chartHeight)
-		if err != nil {
-			return nil, err
-		}
-		on = p
-	case "svg":
-		on = newSVG(chartWidth, chartHeight)
-	default:
-		return nil, fmt.Errorf("a chart must be png or svg, got %q", format)
+	on, err := canvas.New(format, chartWidth, chartHeight)
+	if err != nil {
+		return nil, err
 	}
-	on.text(label{point{chartWidth / 2, 34}, c.Title, 22, anchorMiddle, true, black})
+	on.Text(canvas.Label{At: canvas.At(chartWidth/2, 34), Text: c.Title, Size: 22,
+		Anchor: canvas.Middle, Bold: true, Color: black})
 	each := float64(chartHeight-marginTop) / float64(max(1, len(c.Panels)))
 	for i, p := range c.Panels {
 		top := marginTop + each*float64(i)
 		p.draw(on, area{marginLeft, top + panelTop, chartWidth - marginRight, top + each - panelBottom})
 	}
-	return on.end()
+	return on.End()
 }
 
 // area is the part of a canvas between the axes of a panel.
@@ -89,8 +81,9 @@ func (s scale) at(v float64) float64 {
 }
 
 // draw draws the panel: a grid, the lines, and their names at their ends.
-func (p Panel) draw(on canvas, in area) {
-	on.text(label{point{(in.left + in.right) / 2, in.top - 30}, p.Title, 18, anchorMiddle, false, black})
+func (p Panel) draw(on canvas.Canvas, in area) {
+	on.Text(canvas.Label{At: canvas.At((in.left+in.right)/2, in.top-30), Text: p.Title, Size: 18,
+		Anchor: canvas.Middle, Color: black})
 	at, lo, hi := p.extent()
 	if len(at) == 0 {
 		return
@@ -99,12 +92,12 @@ func (p Panel) draw(on canvas, in area) {
 	y := scale{lo * 0.7, hi * 1.4, in.bottom, in.top}
 	p.drawGrid(on, in, x, y, at)
 	for i, l := range p.Lines {
-		var points []point
+		var points []canvas.Point
 		for j := range l.X {
-			points = append(points, point{x.at(l.X[j]), y.at(l.Y[j])})
+			points = append(points, canvas.At(x.at(l.X[j]), y.at(l.Y[j])))
 		}
 		of, width := l.look(i)
-		on.line(points, width, of)
+		on.Line(points, width, of)
 		for _, q := range points {
 			drawMark(on, i, q, of)
 		}
@@ -133,21 +126,24 @@ func (p Panel) extent() (at []float64, lo, hi float64) {
 
 // drawGrid draws the axes with their numbers: along the one below those that were measured at, along
 // the other powers of ten.
-func (p Panel) drawGrid(on canvas, in area, x, y scale, at []float64) {
+func (p Panel) drawGrid(on canvas.Canvas, in area, x, y scale, at []float64) {
 	const size = 14
 	for _, v := range at {
 		px := x.at(v)
-		on.line([]point{{px, in.top}, {px, in.bottom}}, 1, gridColor)
-		on.text(label{point{px, in.bottom + 20}, diag.Number(int64(v)), size, anchorMiddle, false, black})
+		on.Line([]canvas.Point{canvas.At(px, in.top), canvas.At(px, in.bottom)}, 1, gridColor)
+		on.Text(canvas.Label{At: canvas.At(px, in.bottom+20), Text: diag.Number(int64(v)), Size: size,
+			Anchor: canvas.Middle, Color: black})
 	}
 	for _, v := range ticks(y.lo, y.hi) {
 		py := y.at(v)
-		on.line([]point{{in.left, py}, {in.right, py}}, 1, gridColor)
-		on.text(label{point{in.left - 10, py + 5}, diag.Number(int64(v)), size, anchorEnd, false, black})
+		on.Line([]canvas.Point{canvas.At(in.left, py), canvas.At(in.right, py)}, 1, gridColor)
+		on.Text(canvas.Label{At: canvas.At(in.left-10, py+5), Text: diag.Number(int64(v)), Size: size,
+			Anchor: canvas.End, Color: black})
 	}
-	on.line([]point{{in.left, in.top}, {in.left, in.bottom}, {in.right, in.bottom}}, 1.2, axisColor)
-	on.text(label{point{in.right + 10, in.bottom + 20}, p.X, size, anchorStart, false, axisColor})
-	on.text(label{point{in.left - 100, in.top - 12}, p.Y, size, anchorStart, false, axisColor})
+	corner := canvas.At(in.left, in.bottom)
+	on.Line([]canvas.Point{canvas.At(in.left, in.top), corner, canvas.At(in.right, in.bottom)}, 1.2, axisColor)
+	on.Text(canvas.Label{At: canvas.At(in.right+10, in.bottom+20), Text: p.X, Size: size, Color: axisColor})
+	on.Text(canvas.Label{At: canvas.At(in.left-100, in.top-12), Text: p.Y, Size: size, Color: axisColor})
 }
 
 // ticks are the powers of ten between two numbers; with 2 and 5 times these where they are few.
@@ -168,7 +164,7 @@ func ticks(lo, hi float64) []float64 {
 }
 
 // drawNames writes the names at the ends of the lines, apart from each other.
-func (p Panel) drawNames(on canvas, in area, y scale) {
+func (p Panel) drawNames(on canvas.Canvas, in area, y scale) {
 	const apart, size = 19.0, 15
 	order := make([]int, len(p.Lines))
 	for i := range order {
@@ -190,19 +186,22 @@ func (p Panel) drawNames(on canvas, in area, y scale) {
 	}
 	for n, i := range order {
 		of, _ := p.Lines[i].look(i)
-		on.line([]point{{in.right + 4, end(i)}, {in.right + 20, places[n]}}, 1, of)
-		on.text(label{point{in.right + 26, places[n] + 5}, p.Lines[i].Name, size, anchorStart, p.Lines[i].Strong, of})
+		on.Line([]canvas.Point{canvas.At(in.right+4, end(i)), canvas.At(in.right+20, places[n])}, 1, of)
+		on.Text(canvas.Label{At: canvas.At(in.right+26, places[n]+5), Text: p.Lines[i].Name, Size: size,
+			Bold: p.Lines[i].Strong, Color: of})
 	}
 }
 
 // drawMark marks a point of the i-th line: a disc, a square or a triangle, filled or not.
-func drawMark(on canvas, i int, at point, of color.RGBA) {
+func drawMark(on canvas.Canvas, i int, at canvas.Point, of color.RGBA) {
 	const radius = 5
-	shape := [][]point{polygon(at, radius, 20, 0), polygon(at, radius+1, 4, 0.125), polygon(at, radius+1, 3, 0)}[i%3]
+	shape := [][]canvas.Point{
+		canvas.Polygon(at, radius, 20, 0), canvas.Polygon(at, radius+1, 4, 0.125), canvas.Polygon(at, radius+1, 3, 0),
+	}[i%3]
 	if i/3%2 == 0 {
-		on.fill(shape, of)
+		on.Fill(shape, of)
 		return
 	}
-	on.fill(shape, color.RGBA{0xff, 0xff, 0xff, 0xff})
-	on.line(append(shape, shape[0]), 1.6, of)
+	on.Fill(shape, color.RGBA{0xff, 0xff, 0xff, 0xff})
+	on.Line(append(shape, shape[0]), 1.6, of)
 }

@@ -218,6 +218,8 @@ type TxOptions struct {
 	Loose []Loose
 	// Isolation is what it sees of others; empty: what the engine's folder finds best.
 	Isolation Isolation
+	// Until is how long a commit waits for readers, where these hold it up; zero: as long as the engine does.
+	Until time.Time
 }
 
 // Loose is a reference of a table.
@@ -598,7 +600,7 @@ type FaultKind string
 // The kinds of faults.
 const (
 	Missing     FaultKind = "missing" // there is no such database
-	Foreign     FaultKind = "foreign" // the file is something else
+	Foreign     FaultKind = "foreign" // the file, or the server, is something else
 	Locked      FaultKind = "locked"
 	ReadOnly    FaultKind = "read_only"
 	Full        FaultKind = "full" // no room on the disk

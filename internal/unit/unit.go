@@ -141,7 +141,10 @@ const unitRepeats = 50
 
 // begin opens a transaction of the unit.
 func (r *unitRun) begin(ctx context.Context) error {
-	tx, err := r.w.Store.Begin(ctx, store.TxOptions{Isolation: store.Isolation(r.unit.Plan.Isolation)})
+	tx, err := r.w.Store.Begin(ctx, store.TxOptions{
+		Isolation: store.Isolation(r.unit.Plan.Isolation),
+		Until:     r.w.Session.Options.Patience.Until,
+	})
 	r.w.Tx = tx
 	return err
 }
@@ -177,7 +180,7 @@ func (r *unitRun) run(ctx context.Context) error {
 // progressed reports occasions that are done.
 func (r *unitRun) progressed(done, total uint64) {
 	if r.w.Session.Options.Progress != nil {
-		r.w.Session.Options.Progress(done, total)
+		r.w.Session.Options.Progress(load.Progress{Done: done, Total: total})
 	}
 }
 

@@ -48,7 +48,7 @@ func Reload(
 	if _, err := s.Journal(ctx, !o.DryRun); err != nil {
 		return nil, nil, journal.CannotBeKept(err)
 	}
-	if err := journal.WhileLocked(ctx, o.Journal.Wait,
+	if err := journal.WhileLocked(ctx, o.Journal.Wait, o.Patience.Waits,
 		func() error { return journal.LockPlan(ctx, s, c.Plan.Name) }); err != nil {
 		return nil, nil, err
 	}

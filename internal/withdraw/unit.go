@@ -64,7 +64,7 @@ func withdrawUnit(ctx context.Context, s store.Store, e *journal.Entry, o Option
 	if err != nil {
 		return nil, err
 	}
-	l := &load.Session{Options: load.Options{Again: o.Again}, Traits: s.Traits()}
+	l := &load.Session{Options: load.Options{Again: o.Again, Patience: o.Patience}, Traits: s.Traits()}
 	w := &load.Writer{Session: l, Store: s}
 	defer w.Close()
 	v := &unitWithdrawal{o: o, entry: e, db: db, tables: tables}

@@ -30,7 +30,8 @@ type Options struct {
 	// Referring deletes also the rows that refer to those that go, and those that refer
 	// to these.
 	Referring bool
-	Wait      time.Duration
+	Wait      time.Duration // for another run of the plan
+	Patience  load.Patience
 	By        archive.Operator
 	Again     func(context.Context) (store.Store, error)
 	InPlace   bool // of Reload: write only what differs, if that can be done
@@ -129,7 +130,7 @@ func (e *HalfWithdrawn) Unwrap() error { return e.Err }
 // changed get their former contents, and rows that it deleted come back. What others
 // have changed since, or now refer to, is left alone and told.
 func Run(ctx context.Context, s store.Store, number int64, o Options) (out *Withdrawal, err error) {
-	err = journal.WhileLocked(ctx, o.Wait, func() error {
+	err = journal.WhileLocked(ctx, o.Wait, o.Patience.Waits, func() error {
 		return load.RecallLocked(ctx, s, number, o.By, func(p *load.PastLoad) (err error) {
 			out, err = withdraw(ctx, p, s, o)
 			return err
@@ -185,7 +186,7 @@ func withdraw(ctx context.Context, p *load.PastLoad, s store.Store, o Options) (
 			return nil, err
 		}
 	}
-	p.Session.Options.Again = o.Again
+	p.Session.Options.Again, p.Session.Options.Patience = o.Again, o.Patience
 
 	// Rows that refer to each other by references which are held against the tables at the
 	// commit, and which cannot be NULL, go in one transaction.
@@ -212,6 +213,7 @@ type withdrawal struct {
 	w      *load.Writer
 	tables *store.Journal
 	reach  func(table string) error // reports if a table is not one that may be touched
+	was    journal.State            // of the load, before a withdrawal in steps; empty if it is none
 	gone   map[journal.Key]bool     // steps that are done, of a withdrawal that broke off
 	noted  map[journal.Key]bool     // steps that this one has done
 	out    Withdrawal
@@ -276,12 +278,14 @@ func (v *withdrawal) leave(t *load.Target, row grow.Row, also, why string) {
 // mark notes how far the withdrawal is; once that is committed, the entry says so, too.
 func (v *withdrawal) mark(ctx context.Context, state journal.State) error {
 	of := v.tables.Loads
-	n, err := v.w.Tx.Set(
-		ctx,
-		of,
-		journal.Cells(of, "state", string(state)),
-		journal.Cells(of, "number", v.Entry.Number, "state", string(v.Entry.State)),
-	)
+	set := func(from journal.State) (int64, error) {
+		return v.w.Tx.Set(ctx, of, journal.Cells(of, "state", string(state)),
+			journal.Cells(of, "number", v.Entry.Number, "state", string(from)))
+	}
+	n, err := set(v.Entry.State)
+	if err == nil && n == 0 && v.was != "" { // another server answers, which never learned that this withdrawal began
+		n, err = set(v.was)
+	}
 	if err == nil && n != 1 {
 		err = &store.Fault{
 			Kind: store.Refused,
@@ -379,7 +383,7 @@ func (v *withdrawal) inMany(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		v.Entry.State = journal.StateWithdrawing
+		v.was, v.Entry.State = v.Entry.State, journal.StateWithdrawing
 	}
 
 	v.gone, v.noted = map[journal.Key]bool{}, map[journal.Key]bool{}

@@ -108,6 +108,10 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 		return nil, connectFault(ctx, a.place(), err)
 	}
 	db := &database{pool: pool, conn: conn, sent: sent, tally: store.Tally{Watch: d.Watch}}
+	if err := db.learnVersion(ctx, a.place().At()); err != nil {
+		db.Close()
+		return nil, err
+	}
 	for _, s := range session {
 		if _, err := conn.ExecContext(ctx, s); err != nil {
 			db.Close()
@@ -139,18 +143,25 @@ func (d *database) waitForCluster(ctx context.Context) error {
 	return nil
 }
 
+// learnVersion asks the server which one it is, and refuses one that is too old.
+func (d *database) learnVersion(ctx context.Context, where string) (err error) {
+	var version string
+	if err := d.conn.QueryRowContext(ctx, "SELECT version()").Scan(&version); err != nil {
+		return d.err(ctx, err)
+	}
+	d.maria, d.notice, err = checkVersion(version, where)
+	return err
+}
+
 // ask learns what the server allows.
 func (d *database) ask(ctx context.Context) error {
-	var version string
 	var local, packet int64
 	var format, logged sql.NullString
-	err := d.conn.QueryRowContext(ctx, "SELECT version(), @@local_infile, @@max_allowed_packet, @@binlog_format, "+
-		"@@log_bin").
-		Scan(&version, &local, &packet, &format, &logged)
+	err := d.conn.QueryRowContext(ctx, "SELECT @@local_infile, @@max_allowed_packet, @@binlog_format, @@log_bin").
+		Scan(&local, &packet, &format, &logged)
 	if err != nil {
 		return d.err(ctx, err)
 	}
-	d.maria = strings.Contains(version, "MariaDB")
 	d.packet = packet
 	d.isolation = "READ COMMITTED"
 	if logged.String == "1" && format.String == "STATEMENT" {
@@ -171,13 +182,17 @@ func (d *database) ask(ctx context.Context) error {
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return d.err(ctx, err)
 	}
+	slow := ""
 	switch {
 	case local == 0:
-		d.notice = "the server does not allow LOAD DATA LOCAL (local_infile is off), so rows go by INSERT " +
+		slow = "the server does not allow LOAD DATA LOCAL (local_infile is off), so rows go by INSERT " +
 			"statements of many rows, which is slower"
 	case splitting == "ON":
-		d.notice = "the cluster splits LOAD DATA into transactions of its own (wsrep_load_data_splitting), so rows " +
+		slow = "the cluster splits LOAD DATA into transactions of its own (wsrep_load_data_splitting), so rows " +
 			"go by INSERT statements of many rows"
+	}
+	if d.local = slow == ""; !d.local {
+		d.notice = strings.TrimPrefix(d.notice+"; "+slow, "; ")
 	}
 	return nil
 }
@@ -249,7 +264,8 @@ type database struct {
 	probes    setwise.Probes
 	packet    int64  // bytes that one statement may have
 	isolation string // of transactions
-	notice    string // why LOAD DATA LOCAL is not used; empty if it is
+	local     bool   // LOAD DATA LOCAL can be used
+	notice    string // what is unusual about the server, and why LOAD DATA LOCAL is not used
 	tables    *schema.Database
 	journal   *store.Journal // nil until it is found
 }

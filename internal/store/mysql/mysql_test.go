@@ -121,7 +121,7 @@ func TestWithoutLoadData(t *testing.T) {
 		assert.Equal(t, int64(1200), n)
 	}
 	insert(0)
-	d.notice, d.packet = "not allowed", 100_000 // small, so that statements are cut by bytes
+	d.local, d.packet = false, 100_000 // small, so that statements are cut by bytes
 	insert(10_000)
 	require.NoError(t, tx.Commit(t.Context()))
 	var rows [2][]string

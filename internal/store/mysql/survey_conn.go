@@ -15,7 +15,11 @@ func (Driver) SurveyConn(ctx context.Context, conn *sql.Conn, _ string) (*schema
 		return nil, false, nil
 	}
 	d := &database{conn: conn}
-	if err := d.ask(ctx); err != nil {
+	err := d.learnVersion(ctx, "the other end of this connection")
+	if err == nil {
+		err = d.ask(ctx)
+	}
+	if err != nil {
 		return nil, true, err
 	}
 	db, err := d.Survey(ctx)

@@ -17,7 +17,7 @@ func (d *database) Sent() int64 { return d.sent.Load() }
 
 // Bulk is what the engine's bulk path is called.
 func (d *database) Bulk() string {
-	if d.notice != "" {
+	if !d.local {
 		return "INSERT of many rows"
 	}
 	return "LOAD DATA LOCAL"

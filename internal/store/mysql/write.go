@@ -230,7 +230,7 @@ func (d *database) load(
 	if withNumbers {
 		columns = append([]*schema.Column{setwise.Ordinal}, columns...)
 	}
-	if d.notice != "" || len(columns) == 0 {
+	if !d.local || len(columns) == 0 {
 		return d.insert(ctx, table, into, rows, withNumbers)
 	}
 	var list, set []string

@@ -52,16 +52,7 @@ func refusePooler(ctx context.Context, conn *pgconn.PgConn, where string,
 	return nil
 }
 
-// process is the number of the server's process that answers. A standby knows no other level of isolation, whatever the
-// default is.
+// process is the number of the server's process that answers.
 func process(ctx context.Context, conn *pgconn.PgConn) (string, error) {
-	results, err := conn.Exec(ctx,
-		"BEGIN ISOLATION LEVEL READ COMMITTED; SELECT pg_catalog.pg_backend_pid(); ROLLBACK").ReadAll()
-	if err != nil {
-		return "", err
-	}
-	if len(results) != 3 || len(results[1].Rows) != 1 {
-		return "", nil
-	}
-	return string(results[1].Rows[0][0]), nil
+	return answer(ctx, conn, "SELECT pg_catalog.pg_backend_pid()")
 }

@@ -101,7 +101,10 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 		return nil, err
 	}
 	db := &database{conn: conn, sent: sent, at: a, tally: store.Tally{Watch: d.Watch}}
-	if err := refusePooler(ctx, conn, a.place().At(), connect); err != nil {
+	if db.notice, err = refuseVersion(ctx, conn, a.place().At()); err == nil {
+		err = refusePooler(ctx, conn, a.place().At(), connect)
+	}
+	if err != nil {
 		db.Close()
 		return nil, db.fault(err)
 	}
@@ -220,6 +223,7 @@ type database struct {
 	schemas     []string // of it
 	owned       bool     // the search path is empty for the moment
 	standby     bool     // the server was one when the connection began
+	notice      string   // that the server is newer than those of the tests; mostly empty
 	tally       store.Tally
 	constraints map[string]constraint // by table and name, from the last survey
 	powers      *string               // why nothing is asked with this user's rights; empty if it may be
@@ -241,7 +245,8 @@ type constraint struct {
 }
 
 func (d *database) Traits() store.Traits {
-	return store.Traits{CountsMatches: true, Loosens: true, Rebuilds: true, Engine: "PostgreSQL", Writers: 64}
+	return store.Traits{CountsMatches: true, Loosens: true, Rebuilds: true, Engine: "PostgreSQL", Writers: 64,
+		Notice: d.notice}
 }
 
 func (d *database) Sizes(ctx context.Context) (map[string]int64, error) {

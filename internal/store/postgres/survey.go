@@ -13,15 +13,16 @@ import (
 	"evensprout/internal/value"
 )
 
-// tablesSQL lists ordinary and partitioned tables of users, not what extensions made.
+// tablesSQL lists ordinary, partitioned and foreign tables of users, not what extensions made.
 const tablesSQL = `
 SELECT c.oid, n.nspname, c.relname, c.relkind = 'p', row_security_active(c.oid), c.relrowsecurity,
   coalesce((SELECT string_agg(r.rulename, ', ' ORDER BY r.rulename) FROM pg_rewrite r WHERE r.ev_class = c.oid
     AND r.ev_type <> '1'), ''),
   CASE WHEN c.relkind = 'p' THEN coalesce((SELECT string_agg(coalesce(pg_get_partition_constraintdef(l.relid),
-    'true'), chr(31)) FROM pg_partition_tree(c.oid) l WHERE l.isleaf AND l.relid <> c.oid), 'false') ELSE '' END
+    'true'), chr(31)) FROM pg_partition_tree(c.oid) l WHERE l.isleaf AND l.relid <> c.oid), 'false') ELSE '' END,
+  c.relkind = 'f' AND pg_relation_is_updatable(c.oid, false) & 8 = 0 -- 8: INSERT
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND c.relpersistence <> 't'
+WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition AND c.relpersistence <> 't'
   AND n.nspname <> 'information_schema' AND n.nspname <> 'evensprout' AND n.nspname NOT LIKE 'pg\_%'
   AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid
     AND d.deptype = 'e')
@@ -44,7 +45,7 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), b.typname, b
       AND k.opcdefault LIMIT 1), 'pg_catalog'),
   coalesce(pg_get_expr(f.adbin, f.adrelid), '')
 FROM pg_attribute a
-JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p')
+JOIN pg_class c ON c.oid = a.attrelid AND c.relkind IN ('r', 'p', 'f')
 JOIN pg_namespace n ON n.oid = c.relnamespace AND n.nspname <> 'information_schema' AND n.nspname NOT LIKE 'pg\_%'
 JOIN pg_type t ON t.oid = a.atttypid
 LEFT JOIN pg_collation l ON l.oid = a.attcollation
@@ -94,7 +95,7 @@ ORDER BY c.conrelid, c.oid, k.place`
 const domainsSQL = `
 WITH RECURSIVE d (attrelid, attname, typ) AS (
   SELECT a.attrelid, a.attname, a.atttypid FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid
-    AND c.relkind IN ('r', 'p')
+    AND c.relkind IN ('r', 'p', 'f')
   JOIN pg_type t ON t.oid = a.atttypid AND t.typtype = 'd' WHERE a.attnum > 0 AND NOT a.attisdropped
   UNION ALL SELECT d.attrelid, d.attname, t.typbasetype FROM d JOIN pg_type t ON t.oid = d.typ AND t.typtype = 'd')
 SELECT d.attrelid, d.attname, c.conname, pg_get_expr(c.conbin, 0) FROM d JOIN pg_constraint c ON c.contypid = d.typ
@@ -154,7 +155,7 @@ func (d *database) survey(ctx context.Context, visible map[string]bool) (*schema
 	if err := v.types.read(each); err != nil {
 		return nil, err
 	}
-	if err := each(tablesSQL, 8, v.table); err != nil {
+	if err := each(tablesSQL, 9, v.table); err != nil {
 		return nil, err
 	}
 	for _, q := range []struct {
@@ -220,6 +221,9 @@ func (v *surveying) table(_ *schema.Table, r []string) {
 		t.Notes = append(t.Notes, "rules change what is written: "+r[6])
 	}
 	t.Partition = partitionOf(r[7])
+	if r[8] == "t" {
+		t.Broken = "its server takes none"
+	}
 	v.byOID[r[0]] = t
 	v.db.Tables = append(v.db.Tables, t)
 }
@@ -366,7 +370,13 @@ func (v *surveying) outside(ctx context.Context) error {
 		byName[t.Schema+"\x1f"+t.LocalName()] = t
 	}
 	return v.d.texts(ctx, 3, outsideSQL, nil, func(r []string) {
-		if t := byName[r[0]+"\x1f"+r[1]]; t != nil && r[2] != "" && t.External == "" {
+		t := byName[r[0]+"\x1f"+r[1]]
+		switch {
+		case t == nil || t.External != "":
+		case r[2] == "":
+			t.External = "it is a foreign table"
+			t.Notes = append(t.Notes, "its rows are stored elsewhere: "+t.External)
+		default:
 			t.External = "its part " + r[2] + " is a foreign table"
 			t.Notes = append(t.Notes, "some of its rows are stored elsewhere: "+t.External)
 		}

@@ -171,7 +171,8 @@ func fault(path string, err error) error {
 	switch code.ToPrimary() {
 	case sqlite.ResultBusy, sqlite.ResultLocked:
 		f.Kind, f.Message = store.Locked, fmt.Sprintf("%s is locked by another program (waited %s)", path, lockWait)
-		f.Hint = "end the other program's transaction, or close the program, and try again"
+		f.Hint = "end the other program's transaction, or close the program, and try again; " +
+			"load and withdraw wait with --wait 5m"
 	case sqlite.ResultReadOnly, sqlite.ResultPerm, sqlite.ResultAuth:
 		f.Kind, f.Message = store.ReadOnly, fmt.Sprintf("%s is read-only", path)
 		f.Hint = "this user must be able to write to the file and its folder"
@@ -205,7 +206,8 @@ type database struct {
 	tables  *schema.Database // as of a version of the schema
 	version int64
 
-	cache int64 // bytes of the page cache, once it was enlarged
+	cache int64         // bytes of the page cache, once it was enlarged
+	held  time.Duration // for which transactions have kept others from writing, since these had a turn
 
 	statements statements
 }
@@ -349,7 +351,12 @@ func (d *database) explained(ctx context.Context, err error) error {
 }
 
 func (d *database) Traits() store.Traits {
-	return store.Traits{CountsMatches: true, Rebuilds: true, Engine: "SQLite", Writers: 1, DefersAll: true}
+	t := store.Traits{CountsMatches: true, Rebuilds: true, Engine: "SQLite", Writers: 1, DefersAll: true}
+	if where := network(d.path); where != "" {
+		t.Notice = "the file is on a network file system (" + where + "): if locks do not work there, another " +
+			"program that writes at the same time can damage the database"
+	}
+	return t
 }
 
 // Sizes asks the pages of the file; builds of the engine without that table tell nothing.

@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -236,4 +237,21 @@ CREATE TABLE uses (code VARCHAR(36) REFERENCES codes (id));`)
 	assert.Equal(t, schema.Text, db.Table("codes").Column("id").Kind)
 	assert.Equal(t, schema.UUID, db.Table("codes").Column("other").Kind)
 	assert.Equal(t, schema.Text, db.Table("uses").Column("code").Kind, "of the key that the key refers to")
+}
+
+// A connection that held the lock for a while leaves others a turn before its next transaction.
+func TestOthersGetATurn(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.db")
+	require.NoError(t, Create(path, "CREATE TABLE a (id INTEGER PRIMARY KEY)"))
+	s, err := Driver{}.Open(t.Context(), "sqlite:"+path)
+	require.NoError(t, err)
+	defer s.Close()
+	s.(*database).held = mostHeld
+	began := time.Now()
+	tx, err := s.Begin(t.Context(), store.TxOptions{})
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, time.Since(began), turn)
+	assert.Zero(t, s.(*database).held)
+	require.NoError(t, tx.Commit(t.Context()))
+	assert.Positive(t, s.(*database).held, "the time of the next ones is added up")
 }

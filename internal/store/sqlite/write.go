@@ -3,6 +3,7 @@ package sqlite
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -27,9 +28,14 @@ type transaction struct {
 	written map[string]bool         // tables, to be looked at if references are late
 	late    bool
 	done    bool
+	began   time.Time
+	until   time.Time // for readers that hold up the commit
 }
 
 func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, error) {
+	if err := d.letOthers(ctx); err != nil {
+		return nil, err
+	}
 	if _, err := d.Exec(ctx, "BEGIN IMMEDIATE"); err != nil {
 		return nil, err
 	}
@@ -49,6 +55,8 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 		inserts: map[string]*sqlite.Stmt{},
 		written: map[string]bool{},
 		late:    o.Late,
+		began:   time.Now(),
+		until:   o.Until,
 	}
 	tx.Tx.Late, tx.Tx.Helper = o.Late, tx
 	if o.Late {
@@ -130,11 +138,38 @@ func (tx *transaction) Commit(ctx context.Context) error {
 	if err := tx.EndHelp(ctx); err != nil {
 		return err
 	}
-	if _, err := tx.db.Exec(ctx, "COMMIT"); err != nil {
-		return err
+	for {
+		_, err := tx.db.Exec(ctx, "COMMIT")
+		if err == nil {
+			tx.db.held += time.Since(tx.began)
+			tx.end()
+			return nil
+		}
+		var f *store.Fault // of a reader; the transaction is as it was, and the engine has waited for a while
+		if !errors.As(err, &f) || f.Kind != store.Locked || !time.Now().Before(tx.until) {
+			return err
+		}
 	}
-	tx.end()
-	return nil
+}
+
+const (
+	mostHeld = time.Second            // for which others are kept from writing, but for the last transaction
+	turn     = 110 * time.Millisecond // longer than the engine waits before it tries again: 100 ms at most
+)
+
+// letOthers waits a moment if this connection has held the lock for a while. Who waits for it tries again now and then,
+// and would never get it from a program that begins its next transaction at once.
+func (d *database) letOthers(ctx context.Context) error {
+	if d.held < mostHeld {
+		return nil
+	}
+	d.held = 0
+	select {
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-time.After(turn):
+		return nil
+	}
 }
 
 func (tx *transaction) Stage(ctx context.Context, w *store.Write, rows store.Rows) (store.Stage, error) {

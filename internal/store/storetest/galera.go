@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Galera is a cluster of two MariaDB nodes for one test. Where Galera is not there and
+// Galera is a cluster of MariaDB nodes for one test. Where Galera is not there and
 // cannot be installed, the test is skipped.
-func Galera(t testing.TB) [2]*Server {
+func Galera(t testing.TB, size int) []*Server {
 	t.Helper()
 	MariaDB(t) // installs the server, or skips
 	provider := func() string {
@@ -30,7 +30,7 @@ func Galera(t testing.TB) [2]*Server {
 			t.Skipf("no cluster: %v", err)
 		}
 	}
-	var nodes [2]*Server
+	nodes := make([]*Server, size)
 	group := ""
 	for i := range nodes {
 		s, err := newServer("mysql")
