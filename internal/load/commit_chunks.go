@@ -1,6 +1,7 @@
 package load
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -338,15 +339,27 @@ feed:
 }
 
 // connectToSame opens another connection, to a server that has what is committed: another one may have taken over.
+// A server that is about to go may break it at once; then it is opened again.
 func (l *Session) connectToSame(ctx context.Context) (store.Store, error) {
-	s, err := l.Options.Again(ctx)
-	if err != nil {
-		return nil, err
+	pause := cmp.Or(l.Options.Pause, firstPause)
+	for n := 0; ; n++ {
+		s, err := l.Options.Again(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if err = l.allThere(ctx, s); err == nil {
+			return s, nil
+		}
+		err = errors.Join(err, s.Close())
+		var fault *store.Fault
+		if !errors.As(err, &fault) || fault.Kind != store.Lost || n >= maxReconnects {
+			return nil, err
+		}
+		if err := wait(ctx, pause); err != nil {
+			return nil, err
+		}
+		pause = min(2*pause, longestPause)
 	}
-	if err := l.allThere(ctx, s); err != nil {
-		return nil, errors.Join(err, s.Close())
-	}
-	return s, nil
 }
 
 // isUnreachable reports whether a connection could not be opened, because the server has none free or is not there.

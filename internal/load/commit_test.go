@@ -4,6 +4,7 @@ import (
 	"context"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -732,5 +733,39 @@ func TestABrokenConnectionIsOpenedAgain(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, 1, r.Repeated)
 		assert.Equal(t, int64(smallRows), r.Rows)
+	})
+}
+
+// breaking is a connection that breaks when it is first used, as one to a server that is about to go.
+type breaking struct{ store.Store }
+
+func (breaking) Select(context.Context, store.Query, func([]value.Value) error) error {
+	return &store.Fault{Kind: store.Lost, Message: "gone"}
+}
+
+// A connection that joins a load, and breaks before it has written anything, does not end the load.
+func TestConnectionsThatJoinMayBreak(t *testing.T) {
+	loadtest.OnEach(t, demo.Schema, func(t *testing.T, d *loadtest.DB) {
+		if d.Name == "sqlite" {
+			t.Skip("it has no connections that break")
+		}
+		var opened atomic.Int64
+		o := d.Journaled(load.Options{Pause: 1, Jobs: 2, Chunk: 50, Commit: plan.CommitChunk})
+		o.Again = func(ctx context.Context) (store.Store, error) {
+			s, err := d.Driver.Open(ctx, d.URL)
+			if err == nil && opened.Add(1) <= 3 {
+				return breaking{s}, nil
+			}
+			return s, err
+		}
+		o.Progress = func(load.Progress) { // the first connection leaves time to the second
+			for until := time.Now().Add(300 * time.Millisecond); opened.Load() <= 3 && time.Now().Before(until); {
+				time.Sleep(time.Millisecond)
+			}
+		}
+		r, err := load.Run(t.Context(), d.Compile(t, small), d.Store, o)
+		require.NoError(t, err)
+		assert.Equal(t, int64(smallRows), r.Rows)
+		assert.Greater(t, opened.Load(), int64(3))
 	})
 }
