@@ -25,11 +25,18 @@ type lookFlags struct {
 	limit, skip int
 	where       string
 	counts      bool
+	spread      []string // the columns whose values are counted
 }
 
 func (f lookFlags) check(table, row string) error {
-	if row != "" && (f.where != "" || f.counts) {
-		return diag.Usagef("one row is shown without --where and --counts")
+	if row != "" && (f.where != "" || f.counts || len(f.spread) > 0) {
+		return diag.Usagef("one row is shown without --where, --counts and --spread")
+	}
+	if len(f.spread) > 0 && table == "" {
+		return diag.Usagef("--spread needs a table")
+	}
+	if len(f.spread) > 0 && (f.where != "" || f.counts) {
+		return diag.Usagef("--spread counts all rows of the table, without --where and --counts")
 	}
 	if f.limit < 1 || f.limit > 100_000 || f.skip < 0 {
 		return diag.Usagef("--limit must be between 1 and 100000, --skip from 0 up")
@@ -98,6 +105,12 @@ func (a *program) lookFor(ctx context.Context, args []string, f lookFlags) error
 		return a.lookAtRow(ctx, &lookup.Finder{Store: s, Tables: db}, t, table, row)
 	case f.counts:
 		return a.lookCounts(ctx, s, t)
+	case len(f.spread) > 0:
+		columns, err := columnsNamed(db, p, t, f.spread)
+		if err != nil {
+			return err
+		}
+		return a.lookSpread(ctx, s, db, t, columns)
 	}
 	return a.lookAt(
 		ctx,
@@ -108,9 +121,8 @@ func (a *program) lookFor(ctx context.Context, args []string, f lookFlags) error
 }
 
 func (a *program) look() *cobra.Command {
-	var limit, skip int
-	var where string
-	var counts, watch bool
+	var f lookFlags
+	var watch bool
 	c := &cobra.Command{
 		Use:   "look [PLAN] [TABLE [ROW]]",
 		Short: "Show rows that are in the database now",
@@ -120,7 +132,8 @@ Without a table, look lists all tables with their row counts and sizes.
 
 With ROW, the key, a unique value or the label of a row, look shows that row as a tree:
 the rows that it refers to, and those that refer to it. --counts shows how often each
-value of small columns occurs, such as a status.
+value of small columns occurs, such as a status. --spread shows how the values of a
+column, or of several, are distributed over all rows; the database counts them.
 
 --where takes a condition in SQL over the columns of the table; the database computes it.
 
@@ -133,21 +146,24 @@ A name that ends in .yaml or .yml is a plan; it only says where the database is.
   evensprout look Booking --where "status = 'open' AND total > 50"
   evensprout look Booking NJ600469
   evensprout look Booking --counts
+  evensprout look Booking --spread booked_at
+  evensprout look passengers --spread all
   evensprout look --watch                        # while a load runs
   evensprout look larkwater/evensprout.yaml Booking`,
 		Args: cobra.MaximumNArgs(3),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			look := func() error { return a.lookFor(cmd.Context(), args, lookFlags{limit, skip, where, counts}) }
+			look := func() error { return a.lookFor(cmd.Context(), args, f) }
 			if watch {
 				return a.lookAgain(cmd.Context(), look)
 			}
 			return a.paged(cmd.Context(), look)
 		},
 	}
-	c.Flags().IntVar(&limit, "limit", 10, "how many rows to show")
-	c.Flags().StringVar(&where, "where", "", "show only rows that meet this condition in SQL")
-	c.Flags().BoolVar(&counts, "counts", false, "count the rows by the values of small columns")
-	c.Flags().IntVar(&skip, "skip", 0, "how many rows to skip first")
+	c.Flags().IntVar(&f.limit, "limit", 10, "how many rows to show")
+	c.Flags().StringVar(&f.where, "where", "", "show only rows that meet this condition in SQL")
+	c.Flags().BoolVar(&f.counts, "counts", false, "count the rows by the values of small columns")
+	c.Flags().StringSliceVar(&f.spread, "spread", nil, "show how the values of these `COLUMNS` are distributed, or of all")
+	c.Flags().IntVar(&f.skip, "skip", 0, "how many rows to skip first")
 	c.Flags().BoolVar(&watch, "watch", false, "look again each second, until Ctrl-C")
 	return c
 }

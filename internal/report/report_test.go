@@ -124,8 +124,9 @@ func TestSpreads(t *testing.T) {
 		many = append(many, value.Int(i))
 	}
 	s := SpreadOf(many, nil)
-	assert.Len(t, s.Counts, 32)
-	assert.Equal(t, "0 ████████████████████████████████ 319", s.Picture())
+	assert.Len(t, s.Counts, 16)
+	assert.Equal(t, []string{"0", "20", "40"}, s.Starts[:3])
+	assert.Equal(t, "0 ████████████████ 319", s.Picture())
 
 	text := SpreadOf(
 		[]value.Value{
@@ -141,7 +142,7 @@ func TestSpreads(t *testing.T) {
 		},
 		nil,
 	)
-	assert.Equal(t, "1 to 3 characters", text.Picture())
+	assert.Equal(t, "1 █▄▄ 3 characters", text.Picture())
 	assert.Equal(t, "no values", SpreadOf(make([]value.Value, 3), nil).Picture())
 
 	var labels []string

@@ -2,7 +2,9 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -12,13 +14,19 @@ import (
 
 // Spread is how the values of a field are distributed over some rows.
 type Spread struct {
-	Rows     int      `json:"rows"`
-	Nulls    int      `json:"nulls"`
-	Distinct int      `json:"distinct"`
-	Least    string   `json:"least,omitempty"`   // of numbers and moments; of texts the shortest
-	Most     string   `json:"most,omitempty"`    // or the longest
-	Choices  []Choice `json:"choices,omitempty"` // if there are few different values
-	Counts   []int    `json:"counts,omitempty"`  // of numbers and moments, by equal steps from least to most
+	Rows         int      `json:"rows"`
+	Nulls        int      `json:"nulls"`
+	Distinct     int      `json:"distinct"`           // different values; -1 if they cannot be told apart
+	Least        string   `json:"least,omitempty"`    // of numbers and moments; of texts the shortest
+	Most         string   `json:"most,omitempty"`     // or the longest
+	Choices      []Choice `json:"choices,omitempty"`  // if there are few different values
+	Counts       []int    `json:"counts,omitempty"`   // of numbers and moments, by equal steps that hold least to most
+	Starts       []string `json:"starts,omitempty"`   // the values at which these steps begin
+	Shortest     int      `json:"shortest,omitempty"` // characters of texts, or bytes of binary values
+	Longest      int      `json:"longest,omitempty"`
+	Lengths      []int    `json:"lengths,omitempty"`       // rows by equal steps of length
+	LengthStarts []int    `json:"length_starts,omitempty"` // where these steps begin
+	Common       []Choice `json:"common,omitempty"`        // the most frequent values, where there are more than Choices
 }
 
 // Choice is a value and how often it comes.
@@ -27,9 +35,11 @@ type Choice struct {
 	Count int    `json:"count"`
 }
 
+// The limits of what is shown.
 const (
-	fewChoices = 8  // so many different values are shown one by one
-	bins       = 32 // of a histogram
+	fewChoices = 8   // so many different values are shown one by one
+	bins       = 32  // of a histogram
+	longValue  = 200 // characters; longer ones are not shown one by one
 )
 
 // widen makes a range of values hold one more: by number, or by the length of texts.
@@ -97,17 +107,80 @@ func SpreadOf(values []value.Value, labels []string) Spread {
 		s.Choices = choicesOf(counts)
 		return s
 	}
-	if ordered && most.N > least.N {
-		s.Counts = make([]int, bins)
-		width := uint64(most.N) - uint64(least.N)
-		for i := range values {
-			if v := &values[i]; !v.IsNull() {
-				at := (uint64(v.N) - uint64(least.N)) / (width/bins + 1)
-				s.Counts[at]++
-			}
-		}
+	if ordered {
+		s.countSteps(values, &least, &most)
+		return s
+	}
+	s.countLengths(values)
+	if s.Distinct < s.Rows-s.Nulls && s.Longest <= longValue {
+		s.Common = choicesOf(counts)[:fewChoices]
 	}
 	return s
+}
+
+// countSteps counts numbers or moments by equal steps.
+func (s *Spread) countSteps(values []value.Value, least, most *value.Value) {
+	starts := value.Steps(*least, *most, bins)
+	if starts == nil {
+		return
+	}
+	s.Counts = make([]int, len(starts))
+	for i := range values {
+		if !values[i].IsNull() {
+			s.Counts[value.StepOf(starts, values[i])]++
+		}
+	}
+	for _, v := range starts {
+		s.Starts = append(s.Starts, v.String())
+	}
+	s.Starts = Days(s.Starts)
+}
+
+// Days leaves out the time of moments if all are midnight.
+func Days(moments []string) []string {
+	const midnight = "T00:00:00Z"
+	out := make([]string, len(moments))
+	for i, m := range moments {
+		if !strings.HasSuffix(m, midnight) {
+			return moments
+		}
+		out[i] = strings.TrimSuffix(m, midnight)
+	}
+	return out
+}
+
+// countLengths counts texts by their length, in equal steps.
+func (s *Spread) countLengths(values []value.Value) {
+	lengths := make([]int64, 0, len(values))
+	for i := range values {
+		v := &values[i]
+		switch {
+		case v.IsNull():
+			continue
+		case v.Type == value.Bytes:
+			lengths = append(lengths, int64(len(v.S)))
+		case v.Type == value.UUID || v.Type == value.Boolean:
+			return
+		default:
+			lengths = append(lengths, int64(utf8.RuneCountInString(v.S)))
+		}
+	}
+	if len(lengths) == 0 {
+		return
+	}
+	least, most := slices.Min(lengths), slices.Max(lengths)
+	s.Shortest, s.Longest = int(least), int(most)
+	starts := value.Steps(value.Int(least), value.Int(most), bins)
+	if starts == nil {
+		return
+	}
+	s.Lengths = make([]int, len(starts))
+	for _, n := range lengths {
+		s.Lengths[value.StepOf(starts, value.Int(n))]++
+	}
+	for _, v := range starts {
+		s.LengthStarts = append(s.LengthStarts, int(v.N))
+	}
 }
 
 // isOrdered reports whether values of a type have a smallest and a greatest one worth showing.
@@ -126,7 +199,13 @@ func (s Spread) Picture() string {
 	case s.Rows == s.Nulls:
 		return "no values"
 	case s.Counts != nil:
-		return fmt.Sprintf("%s %s %s", s.Least, columns(s.Counts), s.Most)
+		ends := Days([]string{s.Least, s.Most})
+		if len(s.Starts) > 0 && !strings.Contains(s.Starts[0], "T") { // the steps are days, or longer
+			for i, end := range ends {
+				ends[i], _, _ = strings.Cut(end, "T")
+			}
+		}
+		return fmt.Sprintf("%s %s %s", ends[0], columns(s.Counts), ends[1])
 	case len(s.Choices) > fewChoices:
 		most, least := s.Choices[0], s.Choices[len(s.Choices)-1]
 		var counts []int
@@ -150,11 +229,15 @@ func (s Spread) Picture() string {
 		return strings.Join(parts, "  ")
 	}
 
-	short, long := utf8.RuneCountInString(s.Least), utf8.RuneCountInString(s.Most)
-	if short == long {
-		return diag.Count(long, "character", "characters")
+	switch {
+	case s.Lengths != nil:
+		return fmt.Sprintf("%d %s %d characters", s.Shortest, columns(s.Lengths), s.Longest)
+	case s.Longest > 0:
+		return diag.Count(s.Longest, "character", "characters")
+	case s.Least == s.Most:
+		return s.Least
 	}
-	return fmt.Sprintf("%d to %d characters", short, long)
+	return fmt.Sprintf("%s to %s", s.Least, s.Most)
 }
 
 // squeeze averages counts down to a number of columns.
@@ -226,4 +309,58 @@ func SpreadTable(names []string, types []string, spreads []Spread) Table {
 		)
 	}
 	return t
+}
+
+// Bars shows a spread as a table with a bar for each value, each step or each length; ok is false if there is nothing
+// to show so.
+func (s Spread) Bars(p Page) (t Table, ok bool) {
+	const wide = 40 // characters of the longest bar
+	heading, lines := "Value", s.Choices
+	switch {
+	case s.Counts != nil:
+		heading, lines = "From", choicesAt(s.Starts, s.Counts)
+	case len(s.Choices) > 0:
+	case s.Lengths != nil:
+		heading, lines = "Length", choicesAt(texts(s.LengthStarts), s.Lengths)
+	}
+	if len(lines) == 0 {
+		return t, false
+	}
+	t.Columns = []Column{{Name: heading, Number: heading == "Length"}, {Name: "Rows", Number: true},
+		{Name: "Share", Number: true}, {Name: "", Whole: true}}
+	most := 1
+	for _, c := range lines {
+		most = max(most, c.Count)
+	}
+	room := min(wide, max(10, p.Width-50))
+	for _, c := range lines {
+		drawn := ""
+		if c.Count > 0 {
+			drawn = bar(float64(c.Count) / float64(most) * float64(room) / 10)
+		}
+		t.Rows = append(t.Rows, []string{c.Value, diag.Number(c.Count), percent(c.Count, s.Rows-s.Nulls), drawn})
+	}
+	return t, true
+}
+
+// choicesAt are counts by what they begin with, at most 16: neighbours are added up.
+func choicesAt(starts []string, counts []int) []Choice {
+	const most = 16
+	each := (len(counts) + most - 1) / most
+	var out []Choice
+	for i, n := range counts {
+		if i%each == 0 {
+			out = append(out, Choice{Value: starts[i]})
+		}
+		out[len(out)-1].Count += n
+	}
+	return out
+}
+
+func texts(numbers []int) []string {
+	out := make([]string, len(numbers))
+	for i, n := range numbers {
+		out[i] = strconv.Itoa(n)
+	}
+	return out
 }

@@ -110,6 +110,8 @@ type Reader interface {
 	Count(ctx context.Context, t *schema.Table) (int64, error)
 	// Select reads rows; each is shown in turn and must not be kept.
 	Select(ctx context.Context, q Query, show func(row []value.Value) error) error
+	// Spread counts the values of a column.
+	Spread(ctx context.Context, t *schema.Table, c *schema.Column) (*Spread, error)
 	// Sizes are the bytes that tables take with their indexes, by name, as far as the
 	// engine tells.
 	Sizes(ctx context.Context) (map[string]int64, error)

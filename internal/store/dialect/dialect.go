@@ -38,6 +38,8 @@ type Expressions interface {
 	Fitted(expression string, c *schema.Column) string
 	// Exact reads a column so that its text says all of its value.
 	Exact(expression string, c *schema.Column) string
+	// Length is the number of characters of a text, or of bytes of a binary value; empty for other columns.
+	Length(expression string, c *schema.Column) string
 	// Operator is an operator between values of built-in types.
 	Operator(op string) string
 	// Equal compares two expressions of a column's type by the type's own equality, and no

@@ -183,3 +183,13 @@ func (d sqlText) Returning(c *schema.Column) string {
 }
 
 func (sqlText) Overriding() string { return "" }
+
+func (sqlText) Length(expression string, c *schema.Column) string {
+	switch c.Kind {
+	case schema.Text, schema.JSON:
+		return "char_length(" + expression + ")"
+	case schema.Bytes:
+		return "octet_length(" + expression + ")"
+	}
+	return ""
+}

@@ -178,3 +178,13 @@ func (d sqlText) Returning(c *schema.Column) string {
 }
 
 func (sqlText) Overriding() string { return "OVERRIDING SYSTEM VALUE" }
+
+func (sqlText) Length(expression string, c *schema.Column) string {
+	switch c.Kind {
+	case schema.Text, schema.JSON:
+		return "char_length(CAST(" + expression + " AS text))"
+	case schema.Bytes:
+		return "octet_length(" + expression + ")"
+	}
+	return ""
+}

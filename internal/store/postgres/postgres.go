@@ -535,6 +535,10 @@ func (d *database) Count(ctx context.Context, t *schema.Table) (int64, error) {
 	return setwise.Count(ctx, d, t)
 }
 
+func (d *database) Spread(ctx context.Context, t *schema.Table, c *schema.Column) (*store.Spread, error) {
+	return setwise.Spread(ctx, d, t, c)
+}
+
 func (d *database) Select(ctx context.Context, q store.Query, show func([]value.Value) error) error {
 	return setwise.Select(ctx, d, q, show)
 }

@@ -161,3 +161,13 @@ func (sqlText) Shows() bool { return false }
 func (sqlText) Returning(*schema.Column) string { return "" }
 
 func (sqlText) Overriding() string { return "" }
+
+func (sqlText) Length(expression string, c *schema.Column) string {
+	switch c.Kind {
+	case schema.Text, schema.JSON:
+		return "length(CAST(" + expression + " AS TEXT))"
+	case schema.Bytes:
+		return "octet_length(" + expression + ")"
+	}
+	return ""
+}

@@ -5,6 +5,8 @@ package storetest
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -69,6 +71,7 @@ CREATE TABLE "odd ""name" (
 func Run(t *testing.T, e Engine) {
 	for name, test := range map[string]func(*testing.T, *fixture){
 		"survey describes tables":                     surveyed,
+		"the database counts values":                  spread,
 		"what is committed stays":                     committed,
 		"what is rolled back leaves no trace":         rolledBack,
 		"values come back as they went":               values,
@@ -544,4 +547,50 @@ func cancelled(t *testing.T, f *fixture) {
 	assert.ErrorIs(t, err, context.Canceled)
 	require.NoError(t, tx.Rollback())
 	assert.Zero(t, f.count(t, "piers"))
+}
+
+func spread(t *testing.T, f *fixture) {
+	tx := f.begin(t, false)
+	require.NoError(t, f.insert(t, tx, "piers", pier(1, "A"), pier(2, "B")))
+	var boats []cells
+	for i := range int64(100) {
+		price, _ := value.ParseDecimal(fmt.Sprintf("%d.25", i))
+		launched, err := value.ParseDate(fmt.Sprintf("20%02d-03-01", i/10))
+		require.NoError(t, err)
+		with := cells{"label": value.String("Boat"), "price": price, "launched": launched, "seats": value.Int(4)}
+		if i%4 == 0 {
+			with["label"], with["pier_id"] = value.String("Mölders"), value.Value{}
+		}
+		boats = append(boats, boat(i, with))
+	}
+	require.NoError(t, f.insert(t, tx, "boats", boats...))
+	require.NoError(t, tx.Commit(t.Context()))
+	of := func(table, column string) *store.Spread {
+		s, err := f.store.Spread(t.Context(), f.db.Table(table), f.db.Table(table).Column(column))
+		require.NoError(t, err, column)
+		return s
+	}
+	label := of("boats", "label")
+	assert.Equal(t, []int64{100, 0, 2, 4, 7}, []int64{label.Rows, label.Nulls, label.Distinct, label.Shortest, label.Longest})
+	assert.Equal(t, []store.Frequency{{Value: value.String("Boat"), Rows: 75}, {Value: value.String("Mölders"), Rows: 25}},
+		label.Common)
+	assert.Equal(t, []int64{75, 0, 0, 25}, label.Lengths)
+
+	price := of("boats", "price")
+	assert.Equal(t, "0.25 99.25", price.Least.String()+" "+price.Most.String())
+	assert.Equal(t, int64(100), price.Distinct)
+	assert.Equal(t, "0.00", price.Starts[0].String())
+	assert.Equal(t, slices.Repeat([]int64{5}, 20), price.Counts)
+	assert.Nil(t, price.Common, "each occurs once")
+
+	launched := of("boats", "launched")
+	assert.Equal(t, "2000-03-01 2009-03-01", launched.Least.String()+" "+launched.Most.String())
+	assert.Len(t, launched.Common, store.SpreadValues)
+	assert.Equal(t, int64(25), of("boats", "pier_id").Nulls)
+	assert.Nil(t, of("boats", "seats").Counts, "all have one value")
+	empty := of("berths", "number")
+	assert.Zero(t, empty.Rows)
+	assert.True(t, empty.Least.IsNull())
+	odd := of(`odd "name`, "größe in m")
+	assert.Zero(t, odd.Rows)
 }
