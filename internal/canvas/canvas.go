@@ -53,8 +53,9 @@ type Canvas interface {
 	// Fill fills the area that points enclose.
 	Fill(points []Point, c color.RGBA)
 	Text(l Label)
-	// Open begins what belongs together, with a name for readers of the picture; Close ends it.
-	Open(name string)
+	// Open begins what belongs together, with a name for readers of the picture, and where a click on it leads, such as
+	// #a-part-of-the-page; empty: nowhere. Close ends it.
+	Open(name, link string)
 	Close()
 	// End returns the picture's bytes.
 	End() ([]byte, error)
@@ -103,7 +104,10 @@ var fonts = sync.OnceValues(func() (typefaces, error) {
 })
 
 // svgCanvas writes SVG 1.1.
-type svgCanvas struct{ b bytes.Buffer }
+type svgCanvas struct {
+	b      bytes.Buffer
+	linked bool // what is open is a link
+}
 
 func newSVG(width, height int) *svgCanvas {
 	c := &svgCanvas{}
@@ -147,13 +151,25 @@ func (c *svgCanvas) Text(l Label) {
 	c.b.WriteString("</text>\n")
 }
 
-func (c *svgCanvas) Open(name string) {
+func (c *svgCanvas) Open(name, link string) {
+	c.linked = link != ""
+	if c.linked {
+		c.b.WriteString(`<a href="`)
+		xml.EscapeText(&c.b, []byte(link))
+		c.b.WriteString(`">`)
+	}
 	c.b.WriteString("<g><title>")
 	xml.EscapeText(&c.b, []byte(name))
 	c.b.WriteString("</title>\n")
 }
 
-func (c *svgCanvas) Close() { c.b.WriteString("</g>\n") }
+func (c *svgCanvas) Close() {
+	c.b.WriteString("</g>\n")
+	if c.linked {
+		c.b.WriteString("</a>\n")
+		c.linked = false
+	}
+}
 
 func (c *svgCanvas) End() ([]byte, error) {
 	c.b.WriteString("</svg>\n")
@@ -237,8 +253,8 @@ func (c *pngCanvas) Text(l Label) {
 	d.DrawString(l.Text)
 }
 
-func (c *pngCanvas) Open(string) {}
-func (c *pngCanvas) Close()      {}
+func (c *pngCanvas) Open(string, string) {}
+func (c *pngCanvas) Close()              {}
 
 func (c *pngCanvas) End() ([]byte, error) {
 	if c.err != nil {

@@ -32,6 +32,7 @@ type Box struct {
 	Fields []Field `json:"fields"`
 	Hidden int     `json:"hidden,omitempty"` // fields that are not shown
 	Mark   Mark    `json:"only_in,omitempty"`
+	Link   string  `json:"-"` // where a click on it leads in a picture on a page; empty: nowhere
 }
 
 // Field is a field, or a column.

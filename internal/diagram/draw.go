@@ -44,7 +44,7 @@ func (l *Layout) Draw(format string) ([]byte, error) {
 		l.drawEdge(on, e, l.lines[i])
 	}
 	for i := range d.Boxes {
-		on.Open(d.Boxes[i].about())
+		on.Open(d.Boxes[i].about(), d.Boxes[i].Link)
 		drawBox(on, &d.Boxes[i], l.boxes[i])
 		on.Close()
 	}

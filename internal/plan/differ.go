@@ -83,13 +83,13 @@ func differ(path string, was, is *node, mute func(path []string) bool, out *[]Di
 				if other := is.get(x.key.text); other != nil {
 					differ(at, x.value, other, mute, out)
 				} else {
-					*out = append(*out, Difference{Path: at, Was: x.value.brief()})
+					*out = append(*out, Difference{Path: at, Was: x.value.brief(at)})
 				}
 			}
 			for _, x := range is.pairs {
 				at := strings.TrimPrefix(path+"."+x.key.text, ".")
 				if was.get(x.key.text) == nil && !mute(strings.Split(at, ".")) {
-					*out = append(*out, Difference{Path: at, Is: x.value.brief()})
+					*out = append(*out, Difference{Path: at, Is: x.value.brief(at)})
 				}
 			}
 			return
@@ -99,32 +99,42 @@ func differ(path string, was, is *node, mute func(path []string) bool, out *[]Di
 			differ(path, was.items[i], is.items[i], mute, out)
 		}
 		if len(*out) > before { // a list is told as a whole
-			*out = append((*out)[:before], Difference{path, was.brief(), is.brief()})
+			*out = append((*out)[:before], Difference{path, was.brief(path), is.brief(path)})
 		}
 		return
 	}
-	*out = append(*out, Difference{path, was.brief(), is.brief()})
+	*out = append(*out, Difference{path, was.brief(path), is.brief(path)})
 }
 
 // maxBrief bounds how much of a part of a plan a message shows, in bytes.
 const maxBrief = 80
 
-// brief is a part of a plan on one line.
-func (n *node) brief() string {
+// brief is a part of a plan on one line; path is where it stands.
+func (n *node) brief(path string) string {
 	text := n.flow()
+	if strings.HasSuffix(path, ".login") {
+		text = hiddenText
+	}
 	if len(text) > maxBrief {
 		text = strings.ToValidUTF8(text[:maxBrief], "") + "..."
 	}
 	return text
 }
 
-// flow writes the node on one line, as YAML writes lists and mappings in brackets.
+// hiddenText stands for a password.
+const hiddenText = "(not shown)"
+
+// flow writes the node on one line, as YAML writes lists and mappings in brackets. Passwords of logins are left out.
 func (n *node) flow() string {
 	var parts []string
 	switch {
 	case n.mapping:
 		for _, x := range n.pairs {
-			parts = append(parts, x.key.text+": "+x.value.flow())
+			text := hiddenText
+			if x.key.text != "login" {
+				text = x.value.flow()
+			}
+			parts = append(parts, x.key.text+": "+text)
 		}
 		return "{" + strings.Join(parts, ", ") + "}"
 	case n.list:

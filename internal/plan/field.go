@@ -52,7 +52,7 @@ var modifiers = []string{"nulls", "unique", "column", "was", "spread", "if", "aw
 // field reads how a field gets its value: a literal, or a mapping with the word of
 // a source and modifiers.
 func (p *Plan) field(f *Field, v *node) {
-	f.args = map[string]*node{}
+	f.args, f.node = map[string]*node{}, v
 	if !v.mapping {
 		if v.list {
 			p.add(v.place, "the field %s is a list; a field must be a literal or a mapping", f.Name).
@@ -157,4 +157,12 @@ func (f *Field) Says() string {
 		return f.source.text
 	}
 	return f.word + " " + f.source.text
+}
+
+// Text is what the plan says of a field, in one line of YAML; a password is left out.
+func (f *Field) Text() string {
+	if f.node == nil {
+		return ""
+	}
+	return f.node.flow()
 }

@@ -102,6 +102,7 @@ type Field struct {
 
 	Awkward *Awkward // nil: the entity's, or the plan's
 
+	node   *node  // all of it
 	inner  bool   // not stored
 	cond   *node  // the condition of if, or nil
 	word   string // which source

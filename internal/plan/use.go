@@ -178,7 +178,7 @@ func (x *user) change(of string, m *node, key string, v *node) {
 	now := v.text
 	switch {
 	case v.list:
-		now = v.brief()
+		now = v.brief(key)
 	case v.mapping:
 		now = v.what()
 	}
