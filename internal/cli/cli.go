@@ -272,8 +272,8 @@ func (a *program) addCommands(root *cobra.Command) {
 		commands  []*cobra.Command
 	}{
 		{startCommands, "Start:", []*cobra.Command{a.demo(), a.survey()}},
-		{planCommands, "Work on a plan:", []*cobra.Command{a.check(), a.preview(), a.diagram(), a.catalog(),
-			a.planSchema()}},
+		{planCommands, "Work on a plan:", []*cobra.Command{a.check(), a.preview(), a.diagram(), a.pageCommand(),
+			a.catalog(), a.planSchema()}},
 		{databaseCommands, "Work on a database:", []*cobra.Command{a.load(), a.add(), a.look(), a.compare(),
 			a.withdraw(), a.history(), a.during(), a.trial()}},
 		{otherCommands, "Other:", []*cobra.Command{a.export(), a.versionCommand()}},

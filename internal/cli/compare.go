@@ -29,6 +29,7 @@ type compareWith struct {
 	one    bool // the load of a number, else those of the plan
 	number int64
 	extra  string
+	page   string // the file of a page that shows the result
 }
 
 // recall reads the loads from the journal.
@@ -102,16 +103,30 @@ func (a *program) compared(ctx context.Context, args []string, with compareWith)
 	} else {
 		a.printDifference(d, name, time.Since(started))
 	}
+	if err == nil && with.page != "" {
+		err = a.comparedPage(ctx, args, with.page, d)
+	}
 	if err == nil && !d.Same() {
 		err = errDifferences
 	}
 	return err
 }
 
+// comparedPage writes a page of a comparison.
+func (a *program) comparedPage(ctx context.Context, args []string, out string, d *replay.Difference) error {
+	c, s, name, err := a.ws.Compile(ctx, args, true)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	defer c.Close()
+	return a.writePage(ctx, &paged{plan: c, store: s, name: name, out: out, difference: d})
+}
+
 // compare makes the command compare.
 func (a *program) compare() *cobra.Command {
 	var number int64
-	var extra string
+	var extra, page string
 	c := &cobra.Command{
 		Use:   "compare [PLAN]",
 		Short: "Show which rows are missing, changed or extra",
@@ -133,11 +148,15 @@ Exit codes: 0 everything is as loaded, 7 there are differences.`,
   evensprout compare --load 3`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			with := compareWith{one: cmd.Flags().Changed("load"), number: number, extra: extra}
+			with := compareWith{one: cmd.Flags().Changed("load"), number: number, extra: extra, page: page}
+			if with.one && page != "" {
+				return diag.Usagef("--page shows a plan, so it cannot be combined with --load")
+			}
 			return a.compared(cmd.Context(), args, with)
 		},
 	}
 	c.Flags().Int64Var(&number, "load", 0, "compare with this load, by its number")
+	pageFlag(c, &page)
 	c.Flags().StringVar(&extra, "extra", "", "compare with this extra set of rows, by its name")
 	return c
 }

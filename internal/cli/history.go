@@ -113,39 +113,7 @@ A name that ends in .yaml is a plan; it only says where the database is.`,
 				fmt.Fprintf(a.out, "The journal of %s has no loads.\n", name)
 				return nil
 			}
-			t := report.Table{
-				Columns: []report.Column{
-					{Name: "Load", Number: true},
-					{Name: "Plan"},
-					{Name: "State"},
-					{Name: "Rows", Number: true},
-					{Name: "Left out", Number: true},
-					{Name: "Began", Whole: true},
-					{Name: "By"},
-				},
-			}
-			for _, e := range all {
-				rows, rejected := "", ""
-				if e.Summary != nil {
-					rows, rejected = diag.Number(e.Summary.Rows), diag.Number(e.Summary.Rejected)
-					if u := e.Summary.Unit; u != nil {
-						rows, rejected = diag.Count(u.Done, "occasion", "occasions"), diag.Number(u.Rejected)
-					}
-				}
-				t.Rows = append(
-					t.Rows,
-					[]string{
-						strconv.FormatInt(e.Number, 10),
-						planName(e),
-						historyState(e),
-						rows,
-						rejected,
-						e.Began.Format(shownMoment),
-						e.Actor,
-					},
-				)
-			}
-			fmt.Fprintln(a.out, a.page.Draw(t))
+			fmt.Fprintln(a.out, a.page.Draw(historyTable(all)))
 			a.showUnreadable(all)
 			return nil
 		},
@@ -155,6 +123,43 @@ A name that ends in .yaml is a plan; it only says where the database is.`,
 		Int64Var(&forget, "forget", 0, "remove a load from the journal, and leave its rows")
 	a.allowFlag(c)
 	return c
+}
+
+// historyTable lists loads.
+func historyTable(all []*journal.Entry) report.Table {
+	t := report.Table{
+		Columns: []report.Column{
+			{Name: "Load", Number: true},
+			{Name: "Plan"},
+			{Name: "State"},
+			{Name: "Rows", Number: true},
+			{Name: "Left out", Number: true},
+			{Name: "Began", Whole: true},
+			{Name: "By"},
+		},
+	}
+	for _, e := range all {
+		rows, rejected := "", ""
+		if e.Summary != nil {
+			rows, rejected = diag.Number(e.Summary.Rows), diag.Number(e.Summary.Rejected)
+			if u := e.Summary.Unit; u != nil {
+				rows, rejected = diag.Count(u.Done, "occasion", "occasions"), diag.Number(u.Rejected)
+			}
+		}
+		t.Rows = append(
+			t.Rows,
+			[]string{
+				strconv.FormatInt(e.Number, 10),
+				planName(e),
+				historyState(e),
+				rows,
+				rejected,
+				e.Began.Format(shownMoment),
+				e.Actor,
+			},
+		)
+	}
+	return t
 }
 
 const shownMoment = "2006-01-02 15:04:05Z"

@@ -83,7 +83,7 @@ uncommitted is rolled back, 6 some rows were left out or not found,
 	groupFlags(c, "Refusals", "on-violation", "rejects", "max-rejects")
 	groupFlags(c, "Commit and resume", "dry-run", "commit", "chunk", "jobs", "resume", "no-journal", "no-undo",
 		"indexes")
-	groupFlags(c, outputFlags, "changes", "statements")
+	groupFlags(c, outputFlags, "changes", "page", "statements")
 	return c
 }
 
@@ -287,6 +287,9 @@ func (a *program) writeRows(ctx context.Context, x *loading, l *loadCommand) err
 		x.again = false
 		err = a.loaded(ctx, x)
 	}
+	if l.write.page != "" {
+		err = a.afterPage(ctx, x, l.write.page, err)
+	}
 
 	// A file that is incomplete outweighs rows that were left out.
 	bad := x.out.close(err == nil || errors.Is(err, errRejects))
@@ -482,6 +485,7 @@ type loading struct {
 	out        *outputs
 	keep       *journalFlags
 	loaded     *journal.Result // nil of units alone
+	ran        []*journal.UnitResult
 }
 
 // brokenOff finds the load that --resume goes on with; nil if there is none.
@@ -621,8 +625,11 @@ func (a *program) loaded(ctx context.Context, x *loading) error {
 					"--dry-run tries one",
 			)
 		}
-	} else if done, err = a.runUnits(ctx, x); err != nil {
-		return err
+	} else {
+		done, err = a.runUnits(ctx, x)
+		if x.ran = done; err != nil {
+			return err
+		}
 	}
 
 	if a.json {
@@ -647,7 +654,7 @@ func (a *program) loaded(ctx context.Context, x *loading) error {
 // unitsAlone runs units without loading entities.
 func (a *program) unitsAlone(ctx context.Context, x *loading) error {
 	done, err := a.runUnits(ctx, x)
-	if err != nil {
+	if x.ran = done; err != nil {
 		return err
 	}
 	if a.json {

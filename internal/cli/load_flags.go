@@ -64,7 +64,7 @@ func (f *journalFlags) check(write *writeFlags) error {
 			"--if-empty, --anew, --corrected or --part")
 	case write.part != "" && (otherRows || write.alone()):
 		return diag.Usagef("--part writes a share of a load, so it cannot be combined with --no-journal, " +
-			"--resume, --restore, --extra, --if-empty, --dry-run, --corrected, --indexes rebuild or --changes; " +
+			"--resume, --restore, --extra, --if-empty, --dry-run, --corrected, --indexes rebuild, --changes or --page; " +
 			"the same command resumes a part")
 	case write.part != "" && write.commit == string(plan.CommitLoad):
 		return diag.Usagef("--part commits by chunk, so it cannot be combined with --commit load")
@@ -78,7 +78,7 @@ func (f *journalFlags) check(write *writeFlags) error {
 func (f *writeFlags) rebuilds() bool { return f.indexes.word == string(load.IndexesRebuild) }
 
 // alone reports whether the flags ask for what no part of a load can do.
-func (f *writeFlags) alone() bool { return f.dryRun || f.rebuilds() || f.changes != "" }
+func (f *writeFlags) alone() bool { return f.dryRun || f.rebuilds() || f.changes != "" || f.page != "" }
 
 // checkAlone tells what is wrong with the flags about the journal themselves.
 func (f *journalFlags) checkAlone(dryRun bool) error {
@@ -162,6 +162,7 @@ type writeFlags struct {
 	commit, part     string
 	policies         []string
 	rejects, changes string
+	page             string
 	maxRejects       int64
 	corrected        string
 	statements       bool
@@ -183,6 +184,7 @@ func (f *writeFlags) add(a *program, c *cobra.Command) {
 		StringVar(&f.changes, "changes", "", "write each value changed to this `FILE`, as CSV")
 	c.Flags().
 		BoolVar(&f.statements, "statements", false, "list statements with their count, rows and time")
+	pageFlag(c, &f.page)
 	partFlag(c, &f.part)
 	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "do everything, then roll it back")
 	f.indexes = wordFlag{

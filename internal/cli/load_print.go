@@ -252,6 +252,11 @@ func (a *program) printLoad(x *loading, r *journal.Result, missing int64) {
 // printStatements lists distinct statements.
 func (a *program) printStatements(list []store.Statement) {
 	fmt.Fprintln(a.out)
+	fmt.Fprintln(a.out, a.page.Draw(statementTable(list)))
+}
+
+// statementTable shows distinct statements, with how often they ran.
+func statementTable(list []store.Statement) report.Table {
 	s := report.Table{
 		Columns: []report.Column{
 			{Name: "Times", Number: true},
@@ -271,7 +276,7 @@ func (a *program) printStatements(list []store.Statement) {
 			},
 		)
 	}
-	fmt.Fprintln(a.out, a.page.Draw(s))
+	return s
 }
 
 // printEmpty names the tables that got no row, with the reason of the first.
