@@ -16,17 +16,6 @@ sqlite3 empty.db < schema.sql
 shot survey evensprout survey --db sqlite:empty.db --tables passengers,amenities
 shot preview evensprout preview --entity Passenger --rows 4
 shot preview-spread evensprout preview --entity Passenger --spread
-cat > reviews.yaml <<'PLAN'
-name: reviews
-seed: reviews
-clock: 2026-05-01T08:00:00Z
-entities:
-  Review:
-    rows: 500
-    awkward: 8%
-    fields: {title: {kind: headline}, stars: {between: 1..5}, on: {before: 2026-05-01, within: 900d}}
-PLAN
-shot preview-awkward evensprout preview reviews.yaml --awkward
 shot look evensprout look
 shot add sh -c 'evensprout add Booking passenger=Passenger.ada --with Ticket:2; echo; evensprout look Passenger "Ada Quill"'
 evensprout withdraw "$(evensprout history --json | grep -o '"load": [0-9]*' | tail -1 | grep -o '[0-9]*')" --quiet
@@ -41,6 +30,9 @@ echo "exit code $?"
 evensprout during --sweep --kept --cached'
 shot export sh -c 'evensprout export --format parquet --out rows; echo; evensprout export --migration 0042_fares --entity FareClass; cat 0042_fares.remove.sql'
 evensprout diagram --out "$root/docs/screenshots/diagram.png" 2>/dev/null
+evensprout page --db sqlite:larkwater.db --out page.html 2>/dev/null
+(cd "$root/internal/page" && PAGE=$work/larkwater/page.html PART=entity-Booking PICTURE=$root/docs/screenshots/page.png \
+  go test -count=1 -run TestPicture . >/dev/null)
 evensprout trial --db sqlite:larkwater.db --quiet --chart "$root/docs/screenshots/trial.png" >/dev/null
 shot catalog sh -c "evensprout catalog | sed -n '1,22p'; evensprout catalog person --locale de"
 

@@ -20,6 +20,7 @@ func TestQuiet(t *testing.T) {
 		{"load", "ferries/evensprout.yaml"},
 		{"export", "ferries/evensprout.yaml", "--out", "files"},
 		{"diagram", "ferries/evensprout.yaml", "--out", "a.svg"},
+		{"page", "ferries/evensprout.yaml", "--out", "a.html"},
 		{"survey", "--db", "sqlite:ferries/larkwater.db", "--out", "draft.yaml"},
 		{"during", "ferries/evensprout.yaml", "--", "true"},
 	} {

@@ -51,21 +51,25 @@ var walls = map[string]string{
 	"internal/goldentest": "",
 	"internal/report":     "canvas diag safe value",
 	"internal/diagram":    "canvas diag grow order plan report schema",
-	"internal/habits":     "schema sources store value",
-	"internal/sources":    "grow plan schema value",
-	"internal/draft":      "grow habits lexicon plan predicate safe schema sources store value",
-	"internal/mapping":    "diag draft lexicon plan safe schema value",
-	"internal/fileplan":   "diag draft grow lexicon plan safe schema",
-	"internal/addition":   "diag grow lookup plan schema sources store value",
-	"internal/lookup":     "cell diag fit predicate schema store value",
-	"internal/merge":      "draft plan safe schema",
-	"internal/prove":      "diag draft grow journal lexicon load plan schema store value",
-	"internal/export":     "cell diag files grow order plan schema store value",
-	"internal/during":     "plan safe schema store value",
-	"internal/trial":      "diag grow plan schema store store/setwise value",
-	"internal/journal":    "diag grow order plan schema store value",
-	"internal/archive":    "diag grow journal order plan safe schema store value",
-	"internal/replay":     "grow journal load order schema store value",
+	"internal/page":       "diag diagram grow plan report safe value",
+
+	"internal/page/pagetest": "",
+
+	"internal/habits":   "schema sources store value",
+	"internal/sources":  "grow plan schema value",
+	"internal/draft":    "grow habits lexicon plan predicate safe schema sources store value",
+	"internal/mapping":  "diag draft lexicon plan safe schema value",
+	"internal/fileplan": "diag draft grow lexicon plan safe schema",
+	"internal/addition": "diag grow lookup plan schema sources store value",
+	"internal/lookup":   "cell diag fit predicate schema store value",
+	"internal/merge":    "draft plan safe schema",
+	"internal/prove":    "diag draft grow journal lexicon load plan schema store value",
+	"internal/export":   "cell diag files grow order plan schema store value",
+	"internal/during":   "plan safe schema store value",
+	"internal/trial":    "diag grow plan schema store store/setwise value",
+	"internal/journal":  "diag grow order plan schema store value",
+	"internal/archive":  "diag grow journal order plan safe schema store value",
+	"internal/replay":   "grow journal load order schema store value",
 	"internal/loadtest": "archive diag files grow journal load plan preflight replay schema store store/mysql " +
 		"store/postgres store/sqlite store/storetest value withdraw",
 	"internal/app":           "archive diag files grow load plan preflight safe schema store value",
@@ -76,7 +80,7 @@ var walls = map[string]string{
 	"internal/load":          "archive diag grow journal order plan schema store value",
 	"internal/cli": "addition app archive ask cell demo diag diagram draft during export fileplan files grow habits " +
 		"journal lexicon " +
-		"load lookup mapping merge order plan predicate prove replay report safe schema store store/mysql " +
+		"load lookup mapping merge order page plan predicate prove replay report safe schema store store/mysql " +
 		"store/postgres store/sqlite trial unit value withdraw words",
 }
 

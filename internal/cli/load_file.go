@@ -39,8 +39,8 @@ type fileFlags struct {
 var fileModes = []string{"insert", "keep", "upsert", "update", "replace"}
 
 func (f *fileFlags) add(c *cobra.Command) {
-	c.Flags().StringVar(&f.file, "file", "", "without a plan: load this `FILE` into --table; with --mode, --match, "+
-		"--set, --sheet, --save-plan and others (docs/writing.md)")
+	c.Flags().StringVar(&f.file, "file", "", "without a plan: load this `FILE` into --table, with "+
+		"--mode, --match and others (docs/writing.md)")
 	c.Flags().StringVar(&f.table, "table", "", "with --file: the table")
 	c.Flags().StringVar(&f.mode, "mode", "", "with --file: "+strings.Join(fileModes, ", "))
 	c.Flags().StringSliceVar(&f.match, "match", nil, "with --file: columns that tell which row a line is")

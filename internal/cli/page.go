@@ -15,6 +15,7 @@ import (
 	"evensprout/internal/page"
 	"evensprout/internal/plan"
 	"evensprout/internal/replay"
+	"evensprout/internal/report"
 	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
@@ -73,7 +74,7 @@ func (a *program) writePageOf(ctx context.Context, args []string, out string) er
 		}
 		defer s.Close()
 		defer c.Close()
-		return a.writePage(ctx, &paged{plan: c, store: s, name: name, out: out})
+		return a.writePage(ctx, &paged{plan: c, store: s, name: name, out: out, alone: true})
 	}
 	p, err := a.ws.ReadPlan(args)
 	if err != nil {
@@ -89,7 +90,7 @@ func (a *program) writePageOf(ctx context.Context, args []string, out string) er
 		return err
 	}
 	defer c.Close()
-	return a.writePage(ctx, &paged{plan: c, out: out})
+	return a.writePage(ctx, &paged{plan: c, out: out, alone: true})
 }
 
 // paged is what a page shows.
@@ -98,6 +99,7 @@ type paged struct {
 	store      store.Store // nil: the plan alone
 	name       string      // of the database, for people
 	out        string
+	alone      bool            // the page is all that the command makes
 	load       *journal.Result // nil: the last one in the journal
 	units      []*journal.UnitResult
 	failed     error // that ended the load
@@ -126,6 +128,13 @@ func (a *program) writePage(ctx context.Context, x *paged) error {
 	}
 	if err := os.WriteFile(x.out, b.Bytes(), 0o644); err != nil {
 		return err
+	}
+	if a.json && x.alone {
+		o := &report.Object{}
+		o.Set("page", x.out)
+		o.Set("bytes", b.Len())
+		o.Set("entities", len(p.Entities))
+		return a.writeJSON(o)
 	}
 	a.say("%s shows %s", x.out, diag.Count(len(p.Entities), "entity", "entities"))
 	return nil

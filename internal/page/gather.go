@@ -25,9 +25,9 @@ const (
 	longestCell  = 80  // characters
 	mostCells    = 700 // values of a sample, so that wide tables have fewer rows
 	fewCounted   = 2_000
-	manyCounted  = 10_000  // rows of an entity whose values are counted
-	allCounted   = 120_000 // over all entities
-	sampleRun    = 100     // consecutive rows
+	manyCounted  = 10_000 // rows of an entity whose values are counted
+	allCounted   = 75_000 // over all entities
+	sampleRun    = 100    // consecutive rows
 	mostEntities = 300
 	mostPoints   = 800
 	drawLooks    = 2_000

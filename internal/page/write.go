@@ -7,6 +7,8 @@ import (
 	"encoding/base64"
 	"html/template"
 	"io"
+
+	"evensprout/internal/safe"
 )
 
 //go:embed page.html
@@ -37,6 +39,7 @@ func (p *Page) Write(w io.Writer) error {
 	if err != nil {
 		return err
 	}
-	_, err = w.Write(b.Bytes())
+	// What changes the direction of text, or is no UTF-8, comes from data alone.
+	_, err = io.WriteString(w, safe.Visible(b.String()))
 	return err
 }
