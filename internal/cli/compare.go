@@ -103,7 +103,7 @@ func (a *program) compared(ctx context.Context, args []string, with compareWith)
 	} else {
 		a.printDifference(d, name, time.Since(started))
 	}
-	if err == nil && with.page != "" {
+	if err == nil {
 		err = a.comparedPage(ctx, args, with.page, d)
 	}
 	if err == nil && !d.Same() {
@@ -112,8 +112,11 @@ func (a *program) compared(ctx context.Context, args []string, with compareWith)
 	return err
 }
 
-// comparedPage writes a page of a comparison.
+// comparedPage writes a page of a comparison, if out names its file.
 func (a *program) comparedPage(ctx context.Context, args []string, out string, d *replay.Difference) error {
+	if out == "" {
+		return nil
+	}
 	c, s, name, err := a.ws.Compile(ctx, args, true)
 	if err != nil {
 		return err

@@ -64,8 +64,8 @@ func (f *journalFlags) check(write *writeFlags) error {
 			"--if-empty, --anew, --corrected or --part")
 	case write.part != "" && (otherRows || write.alone()):
 		return diag.Usagef("--part writes a share of a load, so it cannot be combined with --no-journal, " +
-			"--resume, --restore, --extra, --if-empty, --dry-run, --corrected, --indexes rebuild, --changes or --page; " +
-			"the same command resumes a part")
+			"--resume, --restore, --extra, --if-empty, --dry-run, --corrected, --indexes rebuild, --changes or " +
+			"--page; the same command resumes a part")
 	case write.part != "" && write.commit == string(plan.CommitLoad):
 		return diag.Usagef("--part commits by chunk, so it cannot be combined with --commit load")
 	case write.corrected != "" && (f.extra != "" || f.resume || f.restore):

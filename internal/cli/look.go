@@ -32,11 +32,8 @@ func (f lookFlags) check(table, row string) error {
 	if row != "" && (f.where != "" || f.counts || len(f.spread) > 0) {
 		return diag.Usagef("one row is shown without --where, --counts and --spread")
 	}
-	if len(f.spread) > 0 && table == "" {
-		return diag.Usagef("--spread needs a table")
-	}
-	if len(f.spread) > 0 && (f.where != "" || f.counts) {
-		return diag.Usagef("--spread counts all rows of the table, without --where and --counts")
+	if err := f.checkSpread(table); err != nil {
+		return err
 	}
 	if f.limit < 1 || f.limit > 100_000 || f.skip < 0 {
 		return diag.Usagef("--limit must be between 1 and 100000, --skip from 0 up")
@@ -51,6 +48,17 @@ func (f lookFlags) check(table, row string) error {
 		if table == "" {
 			return diag.Usagef("--where needs a table")
 		}
+	}
+	return nil
+}
+
+func (f lookFlags) checkSpread(table string) error {
+	switch {
+	case len(f.spread) == 0:
+	case table == "":
+		return diag.Usagef("--spread needs a table")
+	case f.where != "" || f.counts:
+		return diag.Usagef("--spread counts all rows of the table, without --where and --counts")
 	}
 	return nil
 }
@@ -162,7 +170,8 @@ A name that ends in .yaml or .yml is a plan; it only says where the database is.
 	c.Flags().IntVar(&f.limit, "limit", 10, "how many rows to show")
 	c.Flags().StringVar(&f.where, "where", "", "show only rows that meet this condition in SQL")
 	c.Flags().BoolVar(&f.counts, "counts", false, "count the rows by the values of small columns")
-	c.Flags().StringSliceVar(&f.spread, "spread", nil, "show how the values of these `COLUMNS` are distributed, or of all")
+	c.Flags().
+		StringSliceVar(&f.spread, "spread", nil, "show how the values of these `COLUMNS` are distributed, or of all")
 	c.Flags().IntVar(&f.skip, "skip", 0, "how many rows to skip first")
 	c.Flags().BoolVar(&watch, "watch", false, "look again each second, until Ctrl-C")
 	return c

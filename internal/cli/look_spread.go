@@ -121,7 +121,8 @@ func (l *labels) spread(ctx context.Context, t *schema.Table, c *schema.Column, 
 	out report.Spread, err error,
 ) {
 	out = report.Spread{Rows: int(of.Rows), Nulls: int(of.Nulls), Distinct: int(of.Distinct),
-		Shortest: int(of.Shortest), Longest: int(of.Longest), Lengths: ints(of.Lengths), LengthStarts: ints(of.LengthStarts)}
+		Shortest: int(of.Shortest), Longest: int(of.Longest), Lengths: ints(of.Lengths),
+		LengthStarts: ints(of.LengthStarts)}
 	if !of.Least.IsNull() {
 		out.Least, out.Most = of.Least.String(), of.Most.String()
 	}

@@ -205,8 +205,8 @@ func (a *program) addTable(ctx context.Context, names *labels, e *page.Entity, t
 		switch {
 		case c == nil || n == 0:
 		case n > maxPageCounted:
-			f.Note = fmt.Sprintf("The table has more than %s rows, so its values are not counted here: evensprout look %s "+
-				"--spread %s counts them.", diag.Number(maxPageCounted), t.Table.Name, c.Name)
+			f.Note = fmt.Sprintf("The table has more than %s rows, so its values are not counted here: "+
+				"evensprout look %s --spread %s counts them.", diag.Number(maxPageCounted), t.Table.Name, c.Name)
 		default:
 			counted, err := names.store.Spread(ctx, t.Table, c)
 			if err != nil {

@@ -21,27 +21,16 @@ const maxOnPage = 50
 
 // loadOnPage is what a load did: the one that has just ended, or the last one of the journal; nil if there is none.
 func loadOnPage(x *paged, all []*journal.Entry) *page.Load {
-	r, title := x.load, ""
-	if r == nil && x.failed == nil {
-		for _, e := range slices.Backward(all) {
-			if e.Summary != nil && e.Summary.Unit == nil && e.State != journal.StateWithdrawn {
-				r, title = e.Summary, fmt.Sprintf("Load %d, of %s", e.Number, e.Began.Format(shownMoment))
-				break
-			}
-		}
-	}
+	r, title := x.load, titleOfLoad(x.load)
 	switch {
-	case r != nil && title != "":
-	case r != nil && r.DryRun:
-		title = "Dry run: everything is rolled back"
-	case r != nil && r.Load > 0:
-		title = fmt.Sprintf("Load %d", r.Load)
-	case r != nil:
-		title = "Load"
-	case x.failed != nil:
+	case x.failed != nil && r == nil:
 		title = "Load: refused, and everything that was not committed is rolled back"
-	default:
-		return nil
+	case r == nil:
+		e := lastLoad(all)
+		if e == nil {
+			return nil
+		}
+		r, title = e.Summary, fmt.Sprintf("Load %d, of %s", e.Number, e.Began.Format(shownMoment))
 	}
 	out := &page.Load{Title: title}
 	var refused []*journal.Refusal
@@ -50,36 +39,60 @@ func loadOnPage(x *paged, all []*journal.Entry) *page.Load {
 		refused = append(refused, one)
 	}
 	if r != nil {
-		out.Facts = loadFacts(r)
-		t, _ := loadTable(r)
-		out.Entities = page.Tabled(t)
+		addResult(out, r)
 		refused = slices.Concat(refused, r.Rejections, r.Unmatched)
-		if len(r.Statements) > 0 {
-			list := page.Tabled(statementTable(r.Statements))
-			out.Statements = &list
-		}
 	}
 	if len(x.units) > 0 {
 		list := page.Tabled(unitTable(x.units))
 		out.Units = &list
-		for _, u := range x.units {
-			refused = append(refused, u.Rejections...)
-		}
 	}
-	for i, refusal := range refused {
-		if i == maxOnPage {
-			out.More = fmt.Sprintf("and %s more", diag.Number(len(refused)-maxOnPage))
-			break
-		}
+	for _, u := range x.units {
+		refused = append(refused, u.Rejections...)
+	}
+	if rest := len(refused) - maxOnPage; rest > 0 {
+		out.More = fmt.Sprintf("and %s more", diag.Number(rest))
+		refused = refused[:maxOnPage]
+	}
+	for _, refusal := range refused {
 		out.Refusals = append(out.Refusals, refusalOnPage(refusal))
 	}
-	if r != nil {
-		if all := r.Rejected; all > int64(len(r.Rejections)) {
-			out.More = fmt.Sprintf("%s were left out; the first %d are shown", diag.Count(all, "row", "rows"),
-				len(r.Rejections))
+	return out
+}
+
+// titleOfLoad is the heading of a load that has just ended.
+func titleOfLoad(r *journal.Result) string {
+	switch {
+	case r != nil && r.DryRun:
+		return "Dry run: everything is rolled back"
+	case r != nil && r.Load > 0:
+		return fmt.Sprintf("Load %d", r.Load)
+	}
+	return "Load"
+}
+
+// lastLoad is the last load that is done and still there; nil if there is none.
+func lastLoad(all []*journal.Entry) *journal.Entry {
+	for _, e := range slices.Backward(all) {
+		if e.Summary != nil && e.Summary.Unit == nil && e.State != journal.StateWithdrawn {
+			return e
 		}
 	}
-	return out
+	return nil
+}
+
+// addResult adds the numbers of a load.
+func addResult(to *page.Load, r *journal.Result) {
+	to.Facts = loadFacts(r)
+	t, _ := loadTable(r)
+	to.Entities = page.Tabled(t)
+	if len(r.Statements) > 0 {
+		list := page.Tabled(statementTable(r.Statements))
+		to.Statements = &list
+	}
+	if r.Rejected > int64(len(r.Rejections)) {
+		to.More = fmt.Sprintf("%s were left out; the first %d are shown", diag.Count(r.Rejected, "row", "rows"),
+			len(r.Rejections))
+	}
 }
 
 // loadFacts are the numbers of a load.
@@ -109,15 +122,17 @@ func loadFacts(r *journal.Result) []string {
 		facts = append(facts, diag.Count(r.Repeated, "transaction", "transactions")+" retried")
 	}
 	if x := r.Indexes; x != nil && x.Kept == "" {
-		facts = append(facts, diag.Count(int64(x.Rebuilt), "index or key", "indexes and keys")+" rebuilt after the rows")
+		rebuilt := diag.Count(int64(x.Rebuilt), "index or key", "indexes and keys")
+		facts = append(facts, rebuilt+" rebuilt after the rows")
 	}
 	return facts
 }
 
 // unitTable shows what runs of units did.
 func unitTable(list []*journal.UnitResult) report.Table {
-	t := report.Table{Columns: []report.Column{{Name: "Unit"}, {Name: "Done", Number: true}, {Name: "Done earlier", Number: true},
-		{Name: "Left out", Number: true}, {Name: "Transactions", Number: true}, {Name: "Time", Number: true}}}
+	t := report.Table{Columns: []report.Column{{Name: "Unit"}, {Name: "Done", Number: true},
+		{Name: "Done earlier", Number: true}, {Name: "Left out", Number: true}, {Name: "Transactions", Number: true},
+		{Name: "Time", Number: true}}}
 	for _, u := range list {
 		t.Rows = append(t.Rows, []string{u.Unit, diag.Number(u.Done), diag.Number(u.Earlier), diag.Number(u.Rejected),
 			diag.Number(int64(u.Transactions)), u.Elapsed.Round(time.Millisecond).String()})
@@ -150,7 +165,8 @@ func refusalOnPage(r *journal.Refusal) page.Refusal {
 
 // differenceOnPage is how tables differ from what was loaded.
 func differenceOnPage(d *replay.Difference, name string) *page.Comparison {
-	out := &page.Comparison{Same: d.Same(), Counts: page.Tabled(differenceTable(d)), Title: name + " is as it was loaded."}
+	out := &page.Comparison{Same: d.Same(), Title: name + " is as it was loaded.",
+		Counts: page.Tabled(differenceTable(d))}
 	if !d.Same() {
 		out.Title = fmt.Sprintf("%s missing, %s changed, %s extra.", diag.Count(d.Missing, "row", "rows"),
 			diag.Number(d.Changed), diag.Number(d.Extra))

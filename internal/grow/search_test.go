@@ -21,7 +21,8 @@ func TestDrawsAreCounted(t *testing.T) {
 	trip := s.NewEntity("Trip")
 	trip.Rows = 500
 	from := s.NewField(trip, "from", "from")
-	from.Source = Pick(port, PickOptions{By: id, Where: []Condition{{Path: Path{Field: kind}, Any: []value.Value{value.String("wet")}}}})
+	wet := Condition{Path: Path{Field: kind}, Any: []value.Value{value.String("wet")}}
+	from.Source = Pick(port, PickOptions{By: id, Where: []Condition{wet}})
 	like := s.NewField(trip, "like", "like")
 	like.Source, _ = Choose([]value.Value{value.String("dry"), value.String("wet")}, []uint64{1, 1})
 	to := s.NewField(trip, "to", "to")

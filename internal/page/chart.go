@@ -86,8 +86,9 @@ func captionOf(counts []int, starts []string, lengths bool) string {
 	if lengths {
 		unit, what = " characters", "length: "
 	}
-	return what + fmt.Sprintf("%d columns from %s to %s%s; the highest, from %s, has %s", len(counts), plainMoment(starts[0]),
-		plainMoment(starts[len(starts)-1]), unit, plainMoment(at), diag.Count(most, "row", "rows"))
+	return what + fmt.Sprintf("%d columns from %s to %s%s; the highest, from %s, has %s", len(counts),
+		plainMoment(starts[0]), plainMoment(starts[len(starts)-1]), unit, plainMoment(at),
+		diag.Count(most, "row", "rows"))
 }
 
 // plainMoment leaves the letters out of a moment in ISO 8601.

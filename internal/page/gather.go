@@ -101,8 +101,8 @@ func aboutPlan(c *plan.Compiled) []string {
 	p := c.Plan
 	out := []string{fmt.Sprintf("The plan %s fills %s with %s.", p.Name, diag.Count(own, "table", "tables"),
 		diag.Count(rows, "row", "rows"))}
-	out = append(out, fmt.Sprintf("Its seed is %s and its clock stands at %s, so that each load writes the same values.",
-		p.Seed, plainMoment(p.Clock.String())))
+	out = append(out, fmt.Sprintf("Its seed is %s and its clock stands at %s, so that each load writes the same "+
+		"values.", p.Seed, plainMoment(p.Clock.String())))
 	if n := len(p.BuildsOn); n > 0 {
 		var paths []string
 		for _, b := range p.BuildsOn {
@@ -122,7 +122,8 @@ func aboutPlan(c *plan.Compiled) []string {
 		out = append(out, fmt.Sprintf("After them, %s of dependent writes run.", diag.Count(n, "unit", "units")))
 	}
 	if n := len(p.Always); n > 0 {
-		out = append(out, fmt.Sprintf("%s must hold before anything is committed.", diag.Count(n, "invariant", "invariants")))
+		rules := diag.Count(n, "invariant", "invariants")
+		out = append(out, rules+" must hold before anything is committed.")
 	}
 	return out
 }
@@ -368,8 +369,8 @@ func (x *gatherer) search(e *Entity, f *grow.Field) {
 	switch {
 	case !ok:
 	case s.Found:
-		e.Draws = append(e.Draws, fmt.Sprintf("%s: %s of %s meet the condition; they are found once, so each row needs "+
-			"one draw", f.Name, diag.Number(s.Right), diag.Count(s.Looked, "row", "rows")))
+		e.Draws = append(e.Draws, fmt.Sprintf("%s: %s of %s meet the condition; they are found once, so each row "+
+			"needs one draw", f.Name, diag.Number(s.Right), diag.Count(s.Looked, "row", "rows")))
 	case s.Right == 0:
 		e.Draws = append(e.Draws, fmt.Sprintf("%s: none of %s looks found a row that meets the condition", f.Name,
 			diag.Number(s.Looked)))
@@ -384,7 +385,8 @@ func (x *gatherer) conditions(e *Entity, of *grow.Entity) {
 	const rows = 500
 	texts, draws := x.grower.Redraws(of, rows)
 	for i, d := range draws {
-		e.Draws = append(e.Draws, fmt.Sprintf("%s: %.2f draws a row", texts[i], float64(d.Looked)/float64(max(1, d.Right))))
+		e.Draws = append(e.Draws, fmt.Sprintf("%s: %.2f draws a row", texts[i],
+			float64(d.Looked)/float64(max(1, d.Right))))
 	}
 }
 

@@ -26,7 +26,7 @@ type Spread struct {
 	Longest      int      `json:"longest,omitempty"`
 	Lengths      []int    `json:"lengths,omitempty"`       // rows by equal steps of length
 	LengthStarts []int    `json:"length_starts,omitempty"` // where these steps begin
-	Common       []Choice `json:"common,omitempty"`        // the most frequent values, where there are more than Choices
+	Common       []Choice `json:"common,omitempty"`        // the most frequent values, if not all are Choices
 }
 
 // Choice is a value and how often it comes.

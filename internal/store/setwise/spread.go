@@ -109,8 +109,8 @@ func (s *spreader) steps(
 		return []int64{s.out.Rows - s.out.Nulls}, nil
 	}
 	out := make([]int64, len(starts))
-	sql := fmt.Sprintf("SELECT step, count(*) FROM (SELECT CASE%s ELSE %d END AS step FROM %s WHERE %s IS NOT NULL) AS x "+
-		"GROUP BY step", b.String(), len(args), s.engine.Table(s.table), s.name)
+	sql := fmt.Sprintf("SELECT step, count(*) FROM (SELECT CASE%s ELSE %d END AS step FROM %s WHERE %s IS NOT NULL) "+
+		"AS x GROUP BY step", b.String(), len(args), s.engine.Table(s.table), s.name)
 	err := s.engine.Query(ctx, sql, args, []*schema.Column{countColumn, countColumn}, func(row []value.Value) error {
 		if i := row[0].N; i >= 0 && i < int64(len(out)) {
 			out[i] = row[1].N

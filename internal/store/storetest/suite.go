@@ -571,9 +571,10 @@ func spread(t *testing.T, f *fixture) {
 		return s
 	}
 	label := of("boats", "label")
-	assert.Equal(t, []int64{100, 0, 2, 4, 7}, []int64{label.Rows, label.Nulls, label.Distinct, label.Shortest, label.Longest})
-	assert.Equal(t, []store.Frequency{{Value: value.String("Boat"), Rows: 75}, {Value: value.String("Mölders"), Rows: 25}},
-		label.Common)
+	assert.Equal(t, []int64{100, 0, 2, 4, 7},
+		[]int64{label.Rows, label.Nulls, label.Distinct, label.Shortest, label.Longest})
+	assert.Equal(t, []store.Frequency{{Value: value.String("Boat"), Rows: 75},
+		{Value: value.String("Mölders"), Rows: 25}}, label.Common)
 	assert.Equal(t, []int64{75, 0, 0, 25}, label.Lengths)
 
 	price := of("boats", "price")
