@@ -155,6 +155,9 @@ func refusalOnPage(r *journal.Refusal) page.Refusal {
 		}
 	}
 	line("line", r.Place)
+	if r.Constraint == "consequence" { // the summary says all
+		return out
+	}
 	line("table", r.Table)
 	line("constraint", r.Constraint)
 	line("other row", r.Other)

@@ -41,7 +41,7 @@ func OfPlan(ctx context.Context, c *plan.Compiled, d *diagram.Diagram) (*Page, e
 	x := &gatherer{plan: c, grower: grow.NewGrower(c.Set), page: &Page{Title: c.Plan.Name, About: aboutPlan(c)},
 		shown: map[*grow.Entity]*rowSet{}}
 	defer x.grower.Close()
-	x.counted = max(fewCounted, min(manyCounted, allCounted/max(1, len(c.Targets))))
+	x.counted = countedOf(c)
 	for _, t := range c.Targets {
 		x.page.Entities = append(x.page.Entities, &Entity{Name: t.Plan.Name, ID: entityID(t.Plan.Name)})
 	}
@@ -87,6 +87,21 @@ func (s *rowSet) add(r grow.Row) {
 		s.has[r] = true
 		s.rows = append(s.rows, r)
 	}
+}
+
+// countedOf is how many rows of an entity are counted at most, so that large entities share what small ones leave over.
+func countedOf(c *plan.Compiled) int {
+	most := manyCounted
+	for ; most > fewCounted; most -= fewCounted / 4 {
+		all := uint64(0)
+		for _, t := range c.Targets {
+			all += min(t.Grow.Total(), uint64(most))
+		}
+		if all <= allCounted {
+			break
+		}
+	}
+	return most
 }
 
 // aboutPlan is the plan in a few sentences.
@@ -232,7 +247,7 @@ func (x *gatherer) entity(t *plan.Target, e *Entity) error {
 		}
 		if f.Target() != nil {
 			out.Type = "reference to " + f.Target().Name
-			out.Planned = referenceChart(refers[i], values[i], of)
+			out.Planned = referenceChart(refers[i], values[i], of, uint64(len(values[i])) == t.Grow.Total())
 		} else {
 			out.Planned = NewChart(report.SpreadOf(values[i], nil), of)
 			addMoments(out.Planned, values[i])
@@ -309,15 +324,19 @@ func b2n(values [][]value.Value) (n int) {
 	return n
 }
 
-// referenceChart shows how often rows are referred to.
-func referenceChart(refers []grow.Row, values []value.Value, of string) *Chart {
+// referenceChart shows how often rows are referred to; only if all rows are counted: of some, it would be too seldom.
+func referenceChart(refers []grow.Row, values []value.Value, of string, all bool) *Chart {
 	times := map[grow.Row]int{}
 	for _, r := range refers {
 		times[r]++
 	}
 	s := report.Spread{Rows: len(values), Nulls: len(values) - len(refers), Distinct: len(times)}
-	c := &Chart{Of: of, Facts: []string{"NULL " + percent(s.Nulls, s.Rows),
-		"refers to " + diag.Count(len(times), "row", "rows")}}
+	c := &Chart{Of: of, Facts: []string{"NULL " + percent(s.Nulls, s.Rows)}}
+	if !all {
+		c.Facts = append(c.Facts, "how often a row is referred to is left out")
+		return c
+	}
+	c.Facts = append(c.Facts, "refers to "+diag.Count(len(times), "row", "rows"))
 	if len(times) == 0 {
 		return c
 	}

@@ -2,6 +2,7 @@ package report
 
 import (
 	"encoding/json"
+	"strconv"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -191,4 +192,39 @@ func TestManyChoicesAreSqueezed(t *testing.T) {
 		assert.IsNonIncreasing(t, heights)
 		assert.Greater(t, heights[0], heights[len(heights)-1])
 	}
+}
+
+// Bars fit a narrow page, and share out all rows.
+func TestBarsFitTheirPage(t *testing.T) {
+	var moments []value.Value
+	for i := range int64(500) {
+		v, err := value.ParseTimestamp("2026-05-01T08:00:00Z")
+		require.NoError(t, err)
+		v.N += i * i * 60_000_000
+		moments = append(moments, v)
+	}
+	var texts []value.Value
+	for i := range 40 {
+		texts = append(texts, value.String(strings.Repeat("é", i)))
+	}
+	for _, values := range [][]value.Value{moments, texts, ints(1, 1, 2)} {
+		s := SpreadOf(values, nil)
+		for _, width := range []int{60, 80, 200} {
+			bars, ok := s.Bars(Page{Width: width})
+			require.True(t, ok)
+			assert.LessOrEqual(t, len(bars.Rows), 16)
+			sum := 0
+			for _, row := range bars.Rows {
+				n, err := strconv.Atoi(row[1])
+				require.NoError(t, err)
+				sum += n
+			}
+			assert.Equal(t, len(values), sum)
+			for _, line := range strings.Split(Page{Width: width}.Draw(bars), "\n") {
+				assert.LessOrEqual(t, utf8.RuneCountInString(line), width)
+			}
+		}
+	}
+	_, ok := SpreadOf(nil, nil).Bars(Page{Width: 60})
+	assert.False(t, ok)
 }
