@@ -116,7 +116,7 @@ func (a *program) writePage(ctx context.Context, x *paged) error {
 	if err != nil {
 		return err
 	}
-	p.Made = "Made by evensprout " + version() + "."
+	p.Made = "Made by " + version() + "."
 	if x.store != nil {
 		if err := a.addDatabase(ctx, p, x); err != nil {
 			return err

@@ -58,7 +58,7 @@ func OfPlan(ctx context.Context, c *plan.Compiled, d *diagram.Diagram) (*Page, e
 		x.page.Units = append(x.page.Units, unitOf(c.Plan, u))
 	}
 	for _, r := range c.Plan.Always {
-		x.page.Rules = append(x.page.Rules, Rule{Name: r.Name})
+		x.page.Rules = append(x.page.Rules, Rule{Name: r.Name, Text: r.Text()})
 	}
 	if err := x.page.draw(d); err != nil {
 		return nil, err
@@ -511,7 +511,11 @@ func unitOf(p *plan.Plan, u *plan.Unit) Unit {
 		out.From = file
 	}
 	for _, s := range u.AllSteps() {
-		out.Steps = append(out.Steps, s.Label())
+		step := s.Label()
+		if s.Because != "" {
+			step += ", or it is refused: " + s.Because
+		}
+		out.Steps = append(out.Steps, step)
 	}
 	return out
 }

@@ -96,9 +96,9 @@ type Unit struct {
 
 // Rule is an invariant. State says whether it holds; empty: nobody has looked.
 type Rule struct {
-	Name, State string
-	Broken      bool
-	Rows        []string
+	Name, Text, State string
+	Broken            bool
+	Rows              []string
 }
 
 // Load is what a load did.

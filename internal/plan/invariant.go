@@ -21,6 +21,14 @@ type Invariant struct {
 	place
 }
 
+// Text is the condition as the plan writes it, in one line.
+func (i *Invariant) Text() string {
+	if i.value == nil {
+		return ""
+	}
+	return i.value.flow()
+}
+
 const (
 	maxInvariants = 1000
 	invariantHint = "such as: sum of Ticket.price per Booking = Booking.total; count of Ticket per Booking >= 1; " +
