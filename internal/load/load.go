@@ -146,7 +146,10 @@ type Session struct {
 	defers  bool          // late references are held against the tables at the commit
 	Journal *journaling   // nil: the load is not written down
 	Memory  *Memory       // of earlier chunks of this load, or of earlier loads; nil if there are none
-	Began   time.Time
+	// AllThere looks, on a new connection, whether what was committed is there: another server may have taken over. nil:
+	// the chunks of a load are looked for.
+	AllThere func(context.Context, store.Store) error
+	Began    time.Time
 
 	files   *placeholders             // nil if no field names files
 	links   journal.Log               // keys of rows of tables that are left alone
@@ -441,7 +444,11 @@ func (l *Session) reconnect(ctx context.Context, w *Writer, broke error, more bo
 		}
 		return nil, errors.Join(broke, err)
 	}
-	err = l.allThere(ctx, w.Store)
+	look := l.allThere
+	if l.AllThere != nil {
+		look = l.AllThere
+	}
+	err = look(ctx, w.Store)
 	var fault *store.Fault
 	if more && errors.As(err, &fault) && fault.Kind == store.Lost {
 		return err, nil

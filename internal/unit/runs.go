@@ -11,6 +11,7 @@ import (
 	"evensprout/internal/load"
 
 	"evensprout/internal/archive"
+	"evensprout/internal/diag"
 	"evensprout/internal/journal"
 
 	"github.com/google/uuid"
@@ -233,7 +234,8 @@ func (r *unitRun) forgetUnit(ctx context.Context) error {
 		return err
 	}
 	of := r.w.Session.Journal.Tables.Loads
-	if _, err := r.w.Tx.Delete(ctx, of, journal.Cells(of, "number", r.w.Session.Journal.Number)); err != nil {
+	own := journal.Cells(of, "number", r.w.Session.Journal.Number, "token", r.w.Session.Journal.Token)
+	if _, err := r.w.Tx.Delete(ctx, of, own); err != nil {
 		return err
 	}
 	return r.w.Commit(ctx)
@@ -304,4 +306,40 @@ func (r *unitRun) conclude(ctx context.Context) error {
 		}
 		return r.w.Commit(ctx)
 	})
+}
+
+// allThere looks whether a server that answers now has the run's entry and the occasions that were committed: it may be a
+// standby that has taken over without them.
+func (r *unitRun) allThere(ctx context.Context, s store.Store) error {
+	j := r.w.Session.Journal
+	if j == nil || j.Number == 0 || j.Tables.Occasions == nil {
+		return nil
+	}
+	entries, done := 0, int64(0)
+	q := store.Query{Table: j.Tables.Loads, Where: journal.Cells(j.Tables.Loads, "number", j.Number, "token", j.Token)}
+	err := journal.Read(ctx, s, q, []string{"number"}, func(journal.Record) error { entries++; return nil })
+	if err != nil {
+		return err
+	}
+	q = store.Query{Table: j.Tables.Occasions, Where: journal.Cells(j.Tables.Occasions, "load", j.Number), AsIs: true}
+	err = journal.Read(ctx, s, q, []string{"load"}, func(journal.Record) error { done++; return nil })
+	if err != nil {
+		return err
+	}
+	if entries > 0 && done >= r.result.Done {
+		return nil
+	}
+	lost := r.result.Done - done
+	if r.result.Done = done; entries == 0 {
+		r.result.Done, r.result.Transactions = 0, 0
+	}
+	what := fmt.Sprintf("run %d of the unit %s is gone", j.Number, r.unit.Plan.Name)
+	if entries > 0 {
+		what = fmt.Sprintf("%s of the unit %s are gone", diag.Count(lost, "occasion", "occasions"), r.unit.Plan.Name)
+	}
+	return &store.Fault{
+		Kind:    store.Missing,
+		Message: what + ": the server that answers now never had this",
+		Hint:    "run the same command again: it does what is missing, and nothing twice",
+	}
 }

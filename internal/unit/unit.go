@@ -75,6 +75,7 @@ func Run(
 	l.Repeats = unitRepeats
 	before := s.Statements()
 	r := &unitRun{w: &load.Writer{Session: l, Store: s}, unit: u, counts: map[occasionName]uint32{}}
+	l.AllThere = r.allThere
 	defer r.w.Close()
 	defer func() {
 		if r.w.Session.Journal != nil && r.w.Session.Journal.Number > 0 {
