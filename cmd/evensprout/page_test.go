@@ -103,6 +103,41 @@ func TestPagesOfRefusals(t *testing.T) {
 	})
 }
 
+// The database counts the values of columns, also of keys that number themselves.
+func TestSpreadsOfTables(t *testing.T) {
+	const tables = "CREATE TABLE ports (id {key}, code VARCHAR(4) NOT NULL UNIQUE, size INTEGER, opened DATE)"
+	const ports = "name: ports\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Port:\n    table: ports\n" +
+		"    rows: 400\n    fields:\n      code: {pattern: '[A-Z]{4}', unique: true}\n" +
+		"      width: {column: size, choose: {3: 3, 4: 1}, nulls: 50%}\n" +
+		"      opened: {between: [2026-01-01, 2026-03-31]}\n"
+	onTables(t, tables, ports, func(t *testing.T, s *site) {
+		require.Zero(t, s.on("load").code)
+		r := s.on("look", "Port", "--spread", "all")
+		require.Zero(t, r.code, r.errOut)
+		assert.Regexp(t, `id +\S+.* 0.0% +400  1 █+▁ 400`, r.out)
+		assert.Regexp(t, `code .* 400  4 characters`, r.out)
+		assert.Regexp(t, `size .* 49.5% +2  3 █+.? 74.8%  4 █+.? 25.2%`, r.out)
+		assert.Regexp(t, `opened .* 2026-01-01 [▁▂▃▄▅▆▇█]+ 2026-03-31`, r.out)
+		r = s.on("look", "evensprout.yaml", "Port", "--spread", "width")
+		require.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.out, "NULL 198, 2 different values")
+		assert.Regexp(t, `3 +151 +74.8% +█{10,}\n +4 +51 +25.2%`, r.out)
+		r = s.on("look", "Port", "--spread", "code,opened", "--json")
+		require.Zero(t, r.code, r.errOut)
+		assert.Contains(t, r.out, `"total": 400`)
+		for _, wrong := range [][]string{
+			{"look", "Port", "--spread", "codes", "ports has no column codes; did you mean code?"},
+			{"look", "--spread", "code", "--spread needs a table"},
+			{"look", "Port", "--spread", "code", "--where", "size = 3", "--spread counts all rows of the table"},
+			{"look", "Port", "1", "--spread", "code", "one row is shown without"},
+		} {
+			r := s.on(wrong[:len(wrong)-1]...)
+			assert.Equal(t, 2, r.code, wrong)
+			assert.Contains(t, r.errOut, wrong[len(wrong)-1])
+		}
+	})
+}
+
 // manyEntities is a plan of entities with a dozen fields each.
 func manyEntities(n, rows int) string {
 	var b strings.Builder

@@ -125,6 +125,9 @@ func (a *program) loadFolder(cmd *cobra.Command, args []string, l *loadCommand) 
 	if err != nil {
 		return true, err
 	}
+	if l.write.page != "" && len(files) > 1 {
+		return true, diag.Usagef("--page shows one plan, and the folder has %d", len(files))
+	}
 	for _, file := range files {
 		if !a.quiet && !a.json {
 			fmt.Fprintln(a.out, a.page.Bold(file))

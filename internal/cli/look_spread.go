@@ -100,7 +100,7 @@ func (a *program) showSpread(c *schema.Column, s *report.Spread) {
 		about = append(about, s.Least+" to "+s.Most)
 	}
 	if s.Longest > 0 {
-		about = append(about, fmt.Sprintf("%d to %d characters", s.Shortest, s.Longest))
+		about = append(about, fmt.Sprintf("%d to %s", s.Shortest, s.Length(s.Longest)))
 	}
 	fmt.Fprintf(a.out, "%s  %s\n", a.page.Bold(c.Name), strings.Join(about, ", "))
 	if t, ok := s.Bars(a.page); ok {
@@ -122,7 +122,7 @@ func (l *labels) spread(ctx context.Context, t *schema.Table, c *schema.Column, 
 ) {
 	out = report.Spread{Rows: int(of.Rows), Nulls: int(of.Nulls), Distinct: int(of.Distinct),
 		Shortest: int(of.Shortest), Longest: int(of.Longest), Lengths: ints(of.Lengths),
-		LengthStarts: ints(of.LengthStarts)}
+		LengthStarts: ints(of.LengthStarts), Bytes: c.Kind == schema.Bytes}
 	if !of.Least.IsNull() {
 		out.Least, out.Most = of.Least.String(), of.Most.String()
 	}

@@ -146,8 +146,8 @@ type Session struct {
 	defers  bool          // late references are held against the tables at the commit
 	Journal *journaling   // nil: the load is not written down
 	Memory  *Memory       // of earlier chunks of this load, or of earlier loads; nil if there are none
-	// AllThere looks, on a new connection, whether what was committed is there: another server may have taken over. nil:
-	// the chunks of a load are looked for.
+	// AllThere looks, on a new connection, whether what was committed is there: another server may have taken over.
+	// nil: the chunks of a load are looked for.
 	AllThere func(context.Context, store.Store) error
 	Began    time.Time
 

@@ -25,7 +25,7 @@ func NewChart(s report.Spread, of string) *Chart {
 	counts, starts := s.Counts, s.Starts
 	c.Heading = "From"
 	if counts == nil {
-		counts, starts, c.Heading = s.Lengths, textsOf(s.LengthStarts), "Characters, from"
+		counts, starts, c.Heading = s.Lengths, textsOf(s.LengthStarts), "Length, from"
 	}
 	switch {
 	case len(counts) > 1 && (s.Counts != nil || len(s.Choices) == 0):
@@ -71,9 +71,9 @@ func factsOf(s report.Spread) []string {
 	}
 	if s.Longest > 0 {
 		if s.Shortest == s.Longest {
-			return append(facts, diag.Count(s.Longest, "character", "characters"))
+			return append(facts, s.Length(s.Longest))
 		}
-		facts = append(facts, fmt.Sprintf("%s to %s characters", diag.Number(s.Shortest), diag.Number(s.Longest)))
+		facts = append(facts, fmt.Sprintf("%s to %s", diag.Number(s.Shortest), s.Length(s.Longest)))
 	}
 	return facts
 }
@@ -82,13 +82,12 @@ func factsOf(s report.Spread) []string {
 func captionOf(counts []int, starts []string, lengths bool) string {
 	most := slices.Max(counts)
 	at := starts[slices.Index(counts, most)]
-	unit, what := "", ""
+	what := ""
 	if lengths {
-		unit, what = " characters", "length: "
+		what = "length: "
 	}
-	return what + fmt.Sprintf("%d columns from %s to %s%s; the highest, from %s, has %s", len(counts),
-		plainMoment(starts[0]), plainMoment(starts[len(starts)-1]), unit, plainMoment(at),
-		diag.Count(most, "row", "rows"))
+	return what + fmt.Sprintf("%d columns from %s to %s; the highest, from %s, has %s", len(counts),
+		plainMoment(starts[0]), plainMoment(starts[len(starts)-1]), plainMoment(at), diag.Count(most, "row", "rows"))
 }
 
 // plainMoment leaves the letters out of a moment in ISO 8601.

@@ -24,6 +24,7 @@ type Spread struct {
 	Starts       []string `json:"starts,omitempty"`   // the values at which these steps begin
 	Shortest     int      `json:"shortest,omitempty"` // characters of texts, or bytes of binary values
 	Longest      int      `json:"longest,omitempty"`
+	Bytes        bool     `json:"bytes,omitempty"`         // lengths are bytes
 	Lengths      []int    `json:"lengths,omitempty"`       // rows by equal steps of length
 	LengthStarts []int    `json:"length_starts,omitempty"` // where these steps begin
 	Common       []Choice `json:"common,omitempty"`        // the most frequent values, if not all are Choices
@@ -158,7 +159,7 @@ func (s *Spread) countLengths(values []value.Value) {
 		case v.IsNull():
 			continue
 		case v.Type == value.Bytes:
-			lengths = append(lengths, int64(len(v.S)))
+			lengths, s.Bytes = append(lengths, int64(len(v.S))), true
 		case v.Type == value.UUID || v.Type == value.Boolean:
 			return
 		default:
@@ -231,13 +232,21 @@ func (s Spread) Picture() string {
 
 	switch {
 	case s.Lengths != nil:
-		return fmt.Sprintf("%d %s %d characters", s.Shortest, columns(s.Lengths), s.Longest)
+		return fmt.Sprintf("%d %s %s", s.Shortest, columns(s.Lengths), s.Length(s.Longest))
 	case s.Longest > 0:
-		return diag.Count(s.Longest, "character", "characters")
+		return s.Length(s.Longest)
 	case s.Least == s.Most:
 		return s.Least
 	}
 	return fmt.Sprintf("%s to %s", s.Least, s.Most)
+}
+
+// Length is a length in words: characters, or bytes.
+func (s Spread) Length(n int) string {
+	if s.Bytes {
+		return diag.Count(n, "byte", "bytes")
+	}
+	return diag.Count(n, "character", "characters")
 }
 
 // squeeze averages counts down to a number of columns.
@@ -303,10 +312,11 @@ func SpreadTable(names []string, types []string, spreads []Spread) Table {
 		},
 	}
 	for i, s := range spreads {
-		t.Rows = append(
-			t.Rows,
-			[]string{names[i], types[i], percent(s.Nulls, s.Rows), diag.Number(s.Distinct), s.Picture()},
-		)
+		distinct := "-"
+		if s.Distinct >= 0 {
+			distinct = diag.Number(s.Distinct)
+		}
+		t.Rows = append(t.Rows, []string{names[i], types[i], percent(s.Nulls, s.Rows), distinct, s.Picture()})
 	}
 	return t
 }

@@ -308,8 +308,8 @@ func (r *unitRun) conclude(ctx context.Context) error {
 	})
 }
 
-// allThere looks whether a server that answers now has the run's entry and the occasions that were committed: it may be a
-// standby that has taken over without them.
+// allThere looks whether a server that answers now has the run's entry and the occasions that were committed: it may be
+// a standby that has taken over without them.
 func (r *unitRun) allThere(ctx context.Context, s store.Store) error {
 	j := r.w.Session.Journal
 	if j == nil || j.Number == 0 || j.Tables.Occasions == nil {

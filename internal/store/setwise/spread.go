@@ -99,11 +99,13 @@ func (s *spreader) overall(ctx context.Context) error {
 func (s *spreader) steps(
 	ctx context.Context, expression string, starts []value.Value, c *schema.Column,
 ) ([]int64, error) {
+	plain := *c
+	plain.Identity = schema.NoIdentity // a value is of the type alone
 	var b strings.Builder
 	var args []Arg
 	for i, v := range starts[1:] {
 		args = append(args, Arg{Value: v, Column: c})
-		fmt.Fprintf(&b, " WHEN %s < %s THEN %d", expression, s.engine.Typed(s.engine.Param(i+1, c), c), i)
+		fmt.Fprintf(&b, " WHEN %s < %s THEN %d", expression, s.engine.Typed(s.engine.Param(i+1, &plain), &plain), i)
 	}
 	if len(args) == 0 { // one step holds all
 		return []int64{s.out.Rows - s.out.Nulls}, nil
