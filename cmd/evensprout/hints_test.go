@@ -60,9 +60,9 @@ func TestWaitingSaysForWhat(t *testing.T) {
 					"has no table bertsh",
 				)
 			}
-			r := s.on("load", "--wait", "300ms")
+			r := s.on("load", "--wait", "2s")
 			assert.Equal(t, 4, r.code)
-			assert.Contains(t, r.errOut, "note: waiting up to 300ms for this to change:")
+			assert.Contains(t, r.errOut, "note: waiting up to 2s for this to change:")
 			assert.Equal(t, 2, told(r), r.errOut)
 			r = s.on("load", "--wait", "300ms", "--quiet")
 			assert.Equal(t, 4, r.code)

@@ -52,7 +52,7 @@ func TestRowsAreShownAsTrees(t *testing.T) {
 			for args, want := range map[string]string{
 				"Booking none":                  "bookings has no row none",
 				"Booking NJ600469 x":            "look shows one row, got NJ600469 and x",
-				"Booking NJ600469 --where id=1": "one row is shown without --where and --counts",
+				"Booking NJ600469 --where id=1": "one row is shown without --where, --counts and --spread",
 			} {
 				r := s.on(append([]string{"look"}, strings.Fields(args)...)...)
 				assert.Equal(t, 2, r.code, args)
