@@ -99,6 +99,9 @@ type site struct {
 // onEngines runs a test on every engine, with the harbour's tables.
 func onEngines(t *testing.T, plan string, test func(t *testing.T, s *site)) {
 	for _, e := range engines() {
+		if !storetest.IsTested(e.name) {
+			continue
+		}
 		t.Run(e.name, func(t *testing.T) {
 			f := newFolder(t)
 			f.write("evensprout.yaml", plan)
@@ -112,6 +115,9 @@ func onEngines(t *testing.T, plan string, test func(t *testing.T, s *site)) {
 // onTables runs a test on every engine, with tables of its own.
 func onTables(t *testing.T, script, plan string, test func(t *testing.T, s *site)) {
 	for _, e := range engines() {
+		if !storetest.IsTested(e.name) {
+			continue
+		}
 		t.Run(e.name, func(t *testing.T) {
 			f := newFolder(t)
 			f.write("evensprout.yaml", plan)
@@ -125,7 +131,7 @@ func onTables(t *testing.T, script, plan string, test func(t *testing.T, s *site
 // onServers runs a test on every engine that has a server, each time on one of its own.
 func onServers(t *testing.T, plan string, test func(t *testing.T, s *site, server *storetest.Server)) {
 	for _, e := range engines() {
-		if e.fresh == nil {
+		if e.fresh == nil || !storetest.IsTested(e.name) {
 			continue
 		}
 		t.Run(e.name, func(t *testing.T) {

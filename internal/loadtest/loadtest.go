@@ -81,6 +81,9 @@ func Engines() []Engine {
 // OnEach runs a behaviour on every engine, with the tables of a script.
 func OnEach(t *testing.T, script string, behaviour func(t *testing.T, d *DB)) {
 	for _, e := range Engines() {
+		if !storetest.IsTested(e.Name) {
+			continue
+		}
 		t.Run(e.Name, func(t *testing.T) {
 			t.Parallel()
 			d := &DB{Engine: e, URL: e.Make(t, e.Words.Replace(script))}

@@ -538,3 +538,21 @@ func Client(t testing.TB, name, packageName string) string {
 	}
 	return program(name)
 }
+
+// IsTested reports whether tests concern an engine: where another version of PostgreSQL is tried, the others do not.
+func IsTested(engine string) bool {
+	return os.Getenv("EVENSPROUT_SERVER_PROGRAMS") == "" || engine == "postgres"
+}
+
+// PostgresVersion is the version of the programs that tests start, such as 15.
+func PostgresVersion(t testing.TB) int {
+	t.Helper()
+	out, err := exec.Command(program("postgres"), "--version").Output()
+	require.NoError(t, err)
+	words := strings.Fields(string(out)) // postgres (PostgreSQL) 15.14 (Debian 15.14-0+deb12u1)
+	require.Greater(t, len(words), 2)
+	major, _, _ := strings.Cut(words[2], ".")
+	n, err := strconv.Atoi(major)
+	require.NoError(t, err)
+	return n
+}
