@@ -308,7 +308,7 @@ func (x *gatherer) count(t *plan.Target) (values [][]value.Value, refers [][]gro
 	}
 	of = "all " + diag.Count(e.Total(), "row", "rows")
 	if !all {
-		of = fmt.Sprintf("%s of %s, evenly taken", diag.Number(b2n(values)), diag.Count(e.Total(), "row", "rows"))
+		of = fmt.Sprintf("%s of %s, evenly taken", diag.Number(countedRows(values)), diag.Count(e.Total(), "row", "rows"))
 	}
 	if e.Total() == 1 {
 		of = "the only row"
@@ -316,8 +316,8 @@ func (x *gatherer) count(t *plan.Target) (values [][]value.Value, refers [][]gro
 	return values, refers, of, x.grower.Err()
 }
 
-// b2n is how many rows were counted.
-func b2n(values [][]value.Value) (n int) {
+// countedRows is how many rows were counted.
+func countedRows(values [][]value.Value) (n int) {
 	for _, v := range values {
 		n = max(n, len(v))
 	}
