@@ -308,7 +308,8 @@ func (x *gatherer) count(t *plan.Target) (values [][]value.Value, refers [][]gro
 	}
 	of = "all " + diag.Count(e.Total(), "row", "rows")
 	if !all {
-		of = fmt.Sprintf("%s of %s, evenly taken", diag.Number(countedRows(values)), diag.Count(e.Total(), "row", "rows"))
+		of = fmt.Sprintf("%s of %s, evenly taken", diag.Number(countedRows(values)),
+			diag.Count(e.Total(), "row", "rows"))
 	}
 	if e.Total() == 1 {
 		of = "the only row"
