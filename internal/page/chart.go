@@ -31,7 +31,7 @@ func NewChart(s report.Spread, of string) *Chart {
 	case len(counts) > 1 && (s.Counts != nil || len(s.Choices) == 0):
 		c.Picture = histogram(counts, "Rows by steps from "+starts[0]+" to "+starts[len(starts)-1])
 		c.Caption = captionOf(counts, starts, s.Counts == nil)
-		c.Bars = barsOf(gather(starts, counts), s.Rows-s.Nulls)
+		c.Bars = barsOf(report.Gather(starts, counts), s.Rows-s.Nulls)
 	case len(s.Choices) > 0 && len(s.Choices) <= 12:
 		c.Heading, c.Open = "Value", true
 		c.Bars = barsOf(s.Choices, s.Rows-s.Nulls)
@@ -58,7 +58,7 @@ func (c *Chart) Beside(planned *Chart) {
 
 // factsOf are the numbers beside a chart.
 func factsOf(s report.Spread) []string {
-	facts := []string{"NULL " + percent(s.Nulls, s.Rows)}
+	facts := []string{"NULL " + report.Percent(s.Nulls, s.Rows)}
 	switch {
 	case s.Distinct < 0:
 	case s.Distinct == s.Rows-s.Nulls && s.Distinct > 1:
@@ -107,23 +107,9 @@ func barsOf(lines []report.Choice, whole int) []Bar {
 	var out []Bar
 	for _, c := range lines {
 		out = append(out, Bar{
-			Label: short(plainMoment(c.Value), 60), Rows: diag.Number(c.Count), Share: percent(c.Count, whole),
+			Label: short(plainMoment(c.Value), 60), Rows: diag.Number(c.Count), Share: report.Percent(c.Count, whole),
 			Width: fmt.Sprintf("%.1f%%", 100*float64(c.Count)/float64(most)),
 		})
-	}
-	return out
-}
-
-// gather adds neighbouring counts up, so that there are at most 16.
-func gather(starts []string, counts []int) []report.Choice {
-	const most = 16
-	each := (len(counts) + most - 1) / most
-	var out []report.Choice
-	for i, n := range counts {
-		if i%each == 0 {
-			out = append(out, report.Choice{Value: starts[i]})
-		}
-		out[len(out)-1].Count += n
 	}
 	return out
 }
@@ -283,13 +269,6 @@ func textsOf(numbers []int) []string {
 		out = append(out, diag.Number(n))
 	}
 	return out
-}
-
-func percent(part, whole int) string {
-	if whole == 0 {
-		return "-"
-	}
-	return fmt.Sprintf("%.1f%%", 100*float64(part)/float64(whole))
 }
 
 // short cuts a text to a number of characters.

@@ -332,7 +332,7 @@ func referenceChart(refers []grow.Row, values []value.Value, of string, all bool
 		times[r]++
 	}
 	s := report.Spread{Rows: len(values), Nulls: len(values) - len(refers), Distinct: len(times)}
-	c := &Chart{Of: of, Facts: []string{"NULL " + percent(s.Nulls, s.Rows)}}
+	c := &Chart{Of: of, Facts: []string{"NULL " + report.Percent(s.Nulls, s.Rows)}}
 	if !all {
 		c.Facts = append(c.Facts, "how often a row is referred to is left out")
 		return c
@@ -369,7 +369,7 @@ func countChart(c *Chart, by map[int]int, what string, whole int) {
 	}
 	c.Picture = histogram(s.Counts, what)
 	c.Caption = what + ": " + captionOf(s.Counts, s.Starts, false)
-	c.Bars, c.Heading = barsOf(gather(s.Starts, s.Counts), whole), what+", from"
+	c.Bars, c.Heading = barsOf(report.Gather(s.Starts, s.Counts), whole), what+", from"
 }
 
 // addMoments shows moments in a calendar and by the hour, in place of a histogram.

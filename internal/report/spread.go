@@ -225,7 +225,7 @@ func (s Spread) Picture() string {
 		var parts []string
 		for _, c := range s.Choices {
 			share := float64(c.Count) / float64(s.Rows-s.Nulls)
-			parts = append(parts, fmt.Sprintf("%s %s %s", c.Value, bar(share), percent(c.Count, s.Rows-s.Nulls)))
+			parts = append(parts, fmt.Sprintf("%s %s %s", c.Value, bar(share), Percent(c.Count, s.Rows-s.Nulls)))
 		}
 		return strings.Join(parts, "  ")
 	}
@@ -292,8 +292,8 @@ func bar(share float64) string {
 	return out
 }
 
-// percent is a share for people, without a fraction.
-func percent(part, whole int) string {
+// Percent is a share for people, without a fraction.
+func Percent(part, whole int) string {
 	if whole == 0 {
 		return "-"
 	}
@@ -316,7 +316,7 @@ func SpreadTable(names []string, types []string, spreads []Spread) Table {
 		if s.Distinct >= 0 {
 			distinct = diag.Number(s.Distinct)
 		}
-		t.Rows = append(t.Rows, []string{names[i], types[i], percent(s.Nulls, s.Rows), distinct, s.Picture()})
+		t.Rows = append(t.Rows, []string{names[i], types[i], Percent(s.Nulls, s.Rows), distinct, s.Picture()})
 	}
 	return t
 }
@@ -328,10 +328,10 @@ func (s Spread) Bars(p Page) (t Table, ok bool) {
 	heading, lines := "Value", s.Choices
 	switch {
 	case s.Counts != nil:
-		heading, lines = "From", choicesAt(s.Starts, s.Counts)
+		heading, lines = "From", Gather(s.Starts, s.Counts)
 	case len(s.Choices) > 0:
 	case s.Lengths != nil:
-		heading, lines = "Length", choicesAt(texts(s.LengthStarts), s.Lengths)
+		heading, lines = "Length", Gather(texts(s.LengthStarts), s.Lengths)
 	}
 	if len(lines) == 0 {
 		return t, false
@@ -348,13 +348,13 @@ func (s Spread) Bars(p Page) (t Table, ok bool) {
 		if c.Count > 0 {
 			drawn = bar(float64(c.Count) / float64(most) * float64(room) / 10)
 		}
-		t.Rows = append(t.Rows, []string{c.Value, diag.Number(c.Count), percent(c.Count, s.Rows-s.Nulls), drawn})
+		t.Rows = append(t.Rows, []string{c.Value, diag.Number(c.Count), Percent(c.Count, s.Rows-s.Nulls), drawn})
 	}
 	return t, true
 }
 
-// choicesAt are counts by what they begin with, at most 16: neighbours are added up.
-func choicesAt(starts []string, counts []int) []Choice {
+// Gather is counts by what they begin with, at most 16: neighbours are added up.
+func Gather(starts []string, counts []int) []Choice {
 	const most = 16
 	each := (len(counts) + most - 1) / most
 	var out []Choice
