@@ -127,5 +127,8 @@ entities:
 			}
 			require.Len(t, tables.References, 3)
 			assert.Equal(t, 1, closing, "one of the two that refer to each other")
+			r := s.on("diagram", "--out", "tables.svg")
+			assert.Contains(t, r.errOut, "tables.svg shows 3 tables")
+			assert.Contains(t, strings.ToLower(s.read("tables.svg")), ">varchar(12)<")
 		})
 }

@@ -140,7 +140,11 @@ func (a *program) drawDiagram(ctx context.Context, args []string, f diagramFlags
 	if err := os.WriteFile(f.out, text, 0o644); err != nil {
 		return err
 	}
-	a.say("%s shows %s", f.out, diag.Count(int64(len(d.Boxes)), "entity", "entities"))
+	shown := diag.Count(int64(len(d.Boxes)), "entity", "entities")
+	if !slices.ContainsFunc(d.Boxes, func(b diagram.Box) bool { return b.Mark != "" || b.Order > 0 }) { // there is no plan
+		shown = diag.Count(int64(len(d.Boxes)), "table", "tables")
+	}
+	a.say("%s shows %s", f.out, shown)
 	return nil
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"image/color"
 	"math"
+	"strings"
 
 	"evensprout/internal/canvas"
 )
@@ -118,14 +119,21 @@ func (b *Box) head() string {
 
 func (f *Field) label() string { return f.Mark.sign() + f.Name }
 
-// typeLabel is the type, without what would make it very long.
+// typeLabel is the type in few letters: with the short names of PostgreSQL, and cut if that is not enough.
 func (f *Field) typeLabel() string {
 	const most = 20
-	if r := []rune(f.Type); len(r) > most {
+	label := shortTypes.Replace(f.Type)
+	if r := []rune(label); len(r) > most {
 		return string(r[:most-1]) + "…"
 	}
-	return f.Type
+	return label
 }
+
+// shortTypes are other names that PostgreSQL takes for the same types.
+var shortTypes = strings.NewReplacer(
+	"character varying", "varchar", "character(", "char(", "timestamp without time zone", "timestamp",
+	"timestamp with time zone", "timestamptz", "time without time zone", "time", "time with time zone", "timetz",
+)
 
 // sign stands in front of what is only on one side.
 func (m Mark) sign() string {

@@ -3,10 +3,18 @@ package storetest
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+)
+
+// Options of a node.
+const (
+	clusterAddress = "--wsrep-cluster-address=gcomm://"
+	newCluster     = "--wsrep-new-cluster" // of the first one, the first time
 )
 
 // Galera is a cluster of MariaDB nodes for one test. Where Galera is not there and
@@ -31,7 +39,7 @@ func Galera(t testing.TB, size int) []*Server {
 		}
 	}
 	nodes := make([]*Server, size)
-	group := ""
+	var groups []string // the addresses of the nodes for each other
 	for i := range nodes {
 		s, err := newServer("mysql")
 		require.NoError(t, err)
@@ -82,16 +90,24 @@ func Galera(t testing.TB, size int) []*Server {
 			),
 			"--wsrep-sst-method=rsync",
 			"--wsrep-sst-receive-address=" + at(ports[2]),
-			"--wsrep-cluster-address=gcomm://" + group,
+			clusterAddress + strings.Join(groups, ","),
 		}
+		groups = append(groups, at(ports[0]))
 		if i == 0 {
-			s.command = append(s.command, "--wsrep-new-cluster")
-			group = at(ports[0])
+			s.command = append(s.command, newCluster)
 		}
 		s.url = fmt.Sprintf("mysql://root@127.0.0.1:%d/%%s", s.Port)
 		s.create = createMariaDB
 		require.NoError(t, s.Start())
 		nodes[i] = s
+	}
+	for _, s := range nodes { // one that starts again joins the others, the first one too
+		for i, arg := range s.command {
+			if strings.HasPrefix(arg, clusterAddress) {
+				s.command[i] = clusterAddress + strings.Join(groups, ",")
+			}
+		}
+		s.command = slices.DeleteFunc(s.command, func(arg string) bool { return arg == newCluster })
 	}
 	return nodes
 }
