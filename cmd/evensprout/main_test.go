@@ -322,6 +322,19 @@ func TestJSONEverywhere(t *testing.T) {
 	}
 }
 
+// A command that opens no database does not take one and then write elsewhere.
+func TestCommandsWithoutDatabase(t *testing.T) {
+	f := newFolder(t)
+	for _, args := range [][]string{{"demo"}, {"catalog"}, {"plan-schema"}, {"version"}} {
+		r := f.run(append(args, "--db", "sqlite:app.db")...)
+		assert.Equal(t, 2, r.code, args)
+		assert.Contains(t, r.errOut, "leave out --db", args)
+		assert.Empty(t, r.out, args)
+		assert.NotContains(t, f.run(append(args, "--help")...).out, "--db ", args)
+	}
+	assert.NoDirExists(t, f.file("larkwater"))
+}
+
 // More rows of an entity that nobody picks from only add rows; a further field of
 // another only adds its column.
 func TestEditsOnlyAdd(t *testing.T) {

@@ -265,18 +265,35 @@ look at the tables. The command demo shows all of this at once.`,
 	return root
 }
 
+// opensNone says why a command does not take --db.
+const opensNone = "opens no database"
+
+// withoutDatabase refuses --db, so that nobody believes that the command works on that database.
+func withoutDatabase(c *cobra.Command, why string) *cobra.Command {
+	c.Annotations = map[string]string{noDatabase: why}
+	c.PreRunE = func(c *cobra.Command, _ []string) error {
+		if c.Flags().Changed("db") {
+			return diag.Usagef("%s %s: leave out --db", c.Name(), why)
+		}
+		return nil
+	}
+	return c
+}
+
 // addCommands adds all commands, under the headings of the program's help.
 func (a *program) addCommands(root *cobra.Command) {
 	for _, g := range []struct {
 		id, title string
 		commands  []*cobra.Command
 	}{
-		{startCommands, "Start:", []*cobra.Command{a.demo(), a.survey()}},
-		{planCommands, "Work on a plan:", []*cobra.Command{a.check(), a.preview(), a.diagram(), a.pageCommand(),
-			a.catalog(), a.planSchema()}},
+		{startCommands, "Start:", []*cobra.Command{
+			withoutDatabase(a.demo(), "makes an SQLite database of its own"), a.survey()}},
+		{planCommands, "Work on a plan:", []*cobra.Command{a.check(), a.preview(),
+			a.diagram(), a.pageCommand(), withoutDatabase(a.catalog(), opensNone),
+			withoutDatabase(a.planSchema(), opensNone)}},
 		{databaseCommands, "Work on a database:", []*cobra.Command{a.load(), a.add(), a.look(), a.compare(),
 			a.withdraw(), a.history(), a.during(), a.trial()}},
-		{otherCommands, "Other:", []*cobra.Command{a.export(), a.versionCommand()}},
+		{otherCommands, "Other:", []*cobra.Command{a.export(), withoutDatabase(a.versionCommand(), opensNone)}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
 		for _, c := range g.commands {

@@ -34,6 +34,9 @@ var commonFlags = map[string]string{
 // flagGroup is the annotation of a flag that names its heading.
 const flagGroup = "evensprout group"
 
+// noDatabase is the annotation of a command that does not take --db.
+const noDatabase = "evensprout no database"
+
 // groupFlags lists flags of a command under a heading of their own.
 func groupFlags(c *cobra.Command, heading string, names ...string) {
 	for _, name := range names {
@@ -107,7 +110,7 @@ func printFlags(w io.Writer, c *cobra.Command) {
 	var headings []string
 	flags := map[string][]*pflag.Flag{}
 	add := func(f *pflag.Flag) {
-		if f.Hidden {
+		if f.Hidden || f.Name == "db" && c.Annotations[noDatabase] != "" {
 			return
 		}
 		of := headingOf(f)
