@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
 	"slices"
 
 	"evensprout/internal/journal"
@@ -125,18 +126,16 @@ func newState() state {
 	}
 }
 
-// carried is what stays when rows are written again: decisions, not counts.
+// carried is what stays when rows are written again: decisions, not counts. It is a copy: the chunks of a transaction
+// begin with the same decisions, and each adds its own.
 func (s state) carried() state {
 	fresh := newState()
-	fresh.redrawn, fresh.touched, fresh.log, fresh.rejections, fresh.rejectedOf = s.redrawn, s.touched, s.log,
-		s.rejections, s.rejectedOf
+	fresh.redrawn, fresh.log, fresh.rejections = s.redrawn, s.log, slices.Clone(s.rejections)
+	for e, rows := range s.touched {
+		fresh.touched[e] = maps.Clone(rows)
+	}
+	maps.Copy(fresh.rejectedOf, s.rejectedOf)
 	fresh.log.Keys, fresh.log.Inserted = nil, nil // found again
-	if fresh.touched == nil {
-		fresh.touched = map[*grow.Entity]map[grow.Row]bool{}
-	}
-	if fresh.rejectedOf == nil {
-		fresh.rejectedOf = map[*Target]int64{}
-	}
 	return fresh
 }
 

@@ -225,6 +225,36 @@ func TestTooManyRejectsStop(t *testing.T) {
 	})
 }
 
+// Each rejected row is counted once, in its chunk, however many chunks follow in the same transaction.
+func TestRejectedRowsAreCountedOnce(t *testing.T) {
+	const entities = `  Guest:
+    table: guests
+    rows: 8
+    fields: {email: {choose: [a, b, c, d]}, spent: {sum: Stay.price}, stays: {count_of: Stay}}
+  Stay:
+    table: stays
+    per: {Guest: 2}
+    fields: {mail: {same: Guest.email}, room: {count: 100}, price: 1.00}
+`
+	loadtest.OnEach(t, families, func(t *testing.T, d *loadtest.DB) {
+		for _, commit := range []plan.Commit{plan.CommitLoad, plan.CommitChunk} {
+			d.Exec(t, "DELETE FROM stays")
+			d.Exec(t, "DELETE FROM guests")
+			r, err := d.Load(t, entities, load.Options{Policies: plan.Policies{"unique": plan.Skip}, Commit: commit, Chunk: 3})
+			require.NoError(t, err)
+			require.Equal(t, 8, r.Chunks)
+			guests, stays := r.Entities[0], r.Entities[1]
+			assert.Equal(t, []int64{8, 16}, []int64{guests.Rejected + guests.Inserted, stays.Rejected + stays.Inserted}, commit)
+			assert.Equal(t, r.Rejected, guests.Rejected+stays.Rejected)
+			assert.Positive(t, guests.Rejected)
+			assert.Len(t, d.Table(t, "stays"), int(stays.Inserted))
+			for _, guest := range d.Table(t, "guests", "spent", "stays") {
+				assert.Equal(t, "2.00 2", guest)
+			}
+		}
+	})
+}
+
 // What only the engine knows is found by halves, and the rest is written.
 func TestSkipOfWhatATriggerRaises(t *testing.T) {
 	onEachWith(t, harbour, trigger, func(t *testing.T, d *loadtest.DB) {
