@@ -31,7 +31,8 @@ func (a *program) progress(o *load.Options, targets []*plan.Target, what string)
 		o.Progress = func(p load.Progress) {
 			if time.Since(last) >= lineEvery && p.Done < p.Total {
 				last = time.Now()
-				fmt.Fprintf(a.err, "loading: %d%%, %s\n", 100*p.Done/p.Total, howFar(p, what, time.Since(started)))
+				how := strings.Join(howFar(p, what, time.Since(started)), ", ")
+				fmt.Fprintf(a.err, "loading: %d%%, %s\n", 100*p.Done/p.Total, how)
 			}
 		}
 		return func() {}
@@ -52,26 +53,44 @@ func (a *program) progress(o *load.Options, targets []*plan.Target, what string)
 			return
 		}
 		last = time.Now()
-		const most, below = 12, 3 // lines of entities; lines that are kept free
-		lines := page.Steps(steps, min(most, max(page.Height-below, 1)))
-		live.Draw(append(lines, "  "+howFar(p, what, time.Since(started))))
+		const most, free = 12, 2 // lines of entities; lines that are kept free
+		how := packed(howFar(p, what, time.Since(started)), page.Width)
+		live.Draw(append(page.Steps(steps, min(most, max(page.Height-free-len(how), 1))), how...))
 	}
 	return live.Clear
 }
 
 // howFar is how far a load is, how fast, and how long it will take.
-func howFar(p load.Progress, what string, took time.Duration) string {
-	rate := float64(p.Done) / took.Seconds()
+func howFar(p load.Progress, what string, took time.Duration) []string {
+	rate := float64(p.Done) / max(took, time.Millisecond).Seconds()
 	left := time.Duration(0)
 	if rate > 0 {
 		left = time.Duration(float64(p.Total-p.Done)/rate*1000) * time.Millisecond
 	}
-	text := fmt.Sprintf("%s of %s %s, %s per second, %s left", diag.Number(p.Done), diag.Number(p.Total), what,
-		diag.Number(int64(rate)), max(left.Round(time.Second), time.Second))
-	if p.LeftOut > 0 {
-		text += ", " + strings.TrimSpace(diag.Count(p.LeftOut, "row", "rows")) + " left out"
+	parts := []string{
+		fmt.Sprintf("%s of %s %s", diag.Number(p.Done), diag.Number(p.Total), what),
+		diag.Number(int64(rate)) + " per second",
+		max(left.Round(time.Second), time.Second).String() + " left",
 	}
-	return text
+	if p.LeftOut > 0 {
+		parts = append(parts, strings.TrimSpace(diag.Count(p.LeftOut, "row", "rows"))+" left out")
+	}
+	return parts
+}
+
+// packed puts parts on as few lines as a width of columns allows.
+func packed(parts []string, width int) []string {
+	var lines []string
+	for _, part := range parts {
+		if n := len(lines); n > 0 && len(lines[n-1])+len(", "+part+",") <= width {
+			lines[n-1] += ", " + part
+			continue
+		} else if n > 0 {
+			lines[n-1] += ","
+		}
+		lines = append(lines, "  "+part)
+	}
+	return lines
 }
 
 // inOrder are the entities that are loaded, in load order.
