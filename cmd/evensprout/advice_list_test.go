@@ -45,6 +45,7 @@ var adviceElsewhere = map[string]string{
 	"use the version of the program that recorded it": "TestAJournalOfAnotherVersion",
 	"make larger ones: --chunk ":                      "TestManyChunks",
 	"to a pool in session mode":                       "TestPoolers",
+	"or wait until this one has joined":               "TestKilledNodes",
 }
 
 // adviceAlone are hints that no test follows, and why.

@@ -389,7 +389,7 @@ func (a *program) exit(err error) int {
 		text, members := outcome.Outcome()
 		end = text
 		maps.Copy(failure, members)
-	} else if r.Data {
+	} else if r.Data && a.ws.Writes {
 		end = a.asBefore()
 	}
 

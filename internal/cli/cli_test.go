@@ -67,7 +67,7 @@ func TestFailures(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			var out, errOut bytes.Buffer
 			a := &program{
-				ws:      &app.Workspace{},
+				ws:      &app.Workspace{Writes: true},
 				out:     report.NewWriter(&out, false),
 				exact:   &report.Exact{To: &out},
 				err:     report.NewWriter(&errOut, false),
@@ -86,6 +86,10 @@ func TestFailures(t *testing.T) {
 		})
 	}
 	assert.Equal(t, exitDone, (&program{ws: &app.Workspace{}}).exit(nil))
+	var errOut bytes.Buffer
+	a := &program{ws: &app.Workspace{}, err: report.NewWriter(&errOut, false), errPage: pageOf(&errOut)}
+	assert.Equal(t, exitDatabase, a.exit(&store.Fault{Kind: store.Lost, Message: "the connection broke"}))
+	assert.Equal(t, "error: the connection broke\n", errOut.String(), "it read only: nothing was rolled back")
 }
 
 func TestDraftsNameTheirDatabaseFromTheirFolder(t *testing.T) {

@@ -97,7 +97,7 @@ the sale is rolled back. It needs nothing else. Edit the plan and try again.`,
 					a.page.Bold("Larkwater Ferries: a sample database and the plan that fills it"),
 				)
 			}
-			a.ws.WithUnits = !without
+			a.ws.Writes, a.ws.WithUnits = true, !without
 			o.Journal, o.Again, o.Later = a.journal("", false), a.ws.Again, !without
 			c, s, name, err := a.demoPlan(cmd.Context(), planFile, o)
 			if err != nil {

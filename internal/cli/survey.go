@@ -437,7 +437,7 @@ func (a *program) made(ctx context.Context, x *surveying, o draft.Options) (*dra
 	if table := prove.Unsafe(x.db); table != "" {
 		return nil, nil, fmt.Errorf("--prove cannot be used here: no transaction takes back the rows of %s", table)
 	}
-	a.ws.Opened = x.url
+	a.ws.Opened, a.ws.Writes = x.url, true
 	d, proof, err := prove.Draft(ctx, prove.Database{
 		Store: x.store, Tables: x.db, Again: a.ws.Again,
 		Full:     x.flags.prove.word == proveFull,

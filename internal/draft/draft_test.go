@@ -128,6 +128,10 @@ func TestSourcesOfADraft(t *testing.T) {
 	add("is_open BOOLEAN NOT NULL", "{share: 50%}")
 	add("meta JSON NOT NULL", "{json: {source: {choose: [web, app, import]}, version: {between: 1..5}}}")
 	add("picture BLOB NOT NULL", "{bytes: 16}")
+	add("created_at INTEGER NOT NULL", "{between: [1735689600, 1772409599]}") // before 2026-03-02
+	add("last_login BIGINT NOT NULL", "{between: [1772409600, 1777593599]}")  // from there to the clock
+	add("expires INTEGER NOT NULL", "{between: [1777593600, 1812153599]}")    // after the clock
+	add("updated_at INTEGER NOT NULL CHECK (updated_at < 900)", "{between: [1, 100]}")
 	add("clock INTEGER", "")
 	text, _ := drafted(
 		t,

@@ -111,7 +111,7 @@ func (t *Table) fillField(ctx context.Context, f *Field) error {
 			continue // always the same: only if nothing else will do
 		}
 		if admits(c, d, s) {
-			f.Source = s
+			f.Source, f.Comment = s, cmp.Or(f.Comment, s.Why)
 			return nil
 		}
 	}
@@ -249,7 +249,11 @@ func (t *Table) candidates(f *Field, d *domain) []Source {
 
 	switch c.Kind {
 	case schema.Integer, schema.Decimal, schema.Real:
-		return numbers(t.Schema.LocalName(), c, d)
+		list := numbers(t.Schema.LocalName(), c, d)
+		if s := seconds(c, d, t.d.today()); s.Text != "" {
+			list = slices.Insert(list, 0, s)
+		}
+		return list
 	case schema.Boolean:
 		return []Source{
 			sources.Countable("{share: "+lexicon.TrueShare(c.Name, c.Preset)+"}", 2),

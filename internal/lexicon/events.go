@@ -1,6 +1,9 @@
 package lexicon
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Event is something that happens to what a row is about.
 type Event struct {
@@ -50,3 +53,27 @@ func EventOf(name string) Event {
 
 // IsDue reports whether the event is a day until which something is expected, rather than something that happens.
 func (e Event) IsDue() bool { return e.notions == "due" }
+
+// A number that counts seconds since 1970 has a name that ends with one of these words, or says that something happened.
+var (
+	momentEnds  = []string{"at", "since", "until", "till", "epoch", "timestamp", "ts"}
+	momentWords = []string{"expires", "expiry", "lastlogin", "lastaccess", "lastseen", "lastvisit", "lastmodified"}
+)
+
+// IsMoment reports whether the name of a whole number says that it is a moment: created_at, valid_until, lastlogin.
+// What a flag or an amount could be called is not enough: closed, login, duration.
+func IsMoment(name string) bool {
+	words := Words(name)
+	if len(words) == 0 {
+		return false
+	}
+	last := strings.ToLower(words[len(words)-1])
+	if slices.Contains(momentWords, strings.ToLower(strings.Join(words, ""))) || slices.Contains(momentWords, last) {
+		return true
+	}
+	m := Of(name)
+	if len(words) == 1 {
+		return last == "timestamp" || last == "epoch"
+	}
+	return slices.Contains(momentEnds, last) || last == "time" && m.Says("created", "updated", "deleted", "seen")
+}

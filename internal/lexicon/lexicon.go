@@ -233,7 +233,7 @@ func (w *way) score(column, table Meaning) int {
 		}
 	}
 	own, fits := w.subjectOf(column, table, used)
-	if !fits {
+	if !fits || len(w.notions) == 0 && !own { // that a table is about persons says nothing about its column theme
 		return 0
 	}
 	if w.subject != "" {

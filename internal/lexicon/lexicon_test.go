@@ -131,3 +131,23 @@ func TestNaming(t *testing.T) {
 	assert.Equal(t, "HTTPServer", AsColumns.Of("HTTPServer"))
 	assert.Equal(t, "http_server", Snake.Of("HTTPServer"))
 }
+
+// The subject of a table says nothing about a column that no word describes.
+func TestColumnsOfPersons(t *testing.T) {
+	for _, column := range []string{"theme", "refresh", "xyzzy"} {
+		assert.Empty(t, Sources("users", column), column)
+	}
+	assert.Equal(t, "{kind: name}", Sources("posts", "author")[0])
+	assert.Equal(t, "{kind: name}", Sources("users", "contact_person")[0])
+}
+
+func TestNamesOfMoments(t *testing.T) {
+	for _, name := range []string{"created_at", "CreatedAt", "active_since", "valid_until", "lastlogin", "last_login",
+		"update_time", "expires", "unix_timestamp", "timestamp"} {
+		assert.True(t, IsMoment(name), name)
+	}
+	for _, name := range []string{"closed", "login", "duration", "seat", "time", "delivery_time", "expected", "at", "",
+		"since"} {
+		assert.False(t, IsMoment(name), name)
+	}
+}

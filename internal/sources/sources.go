@@ -27,6 +27,7 @@ type Source struct {
 	Alone   bool   // its values differ by themselves
 	Longest int    // characters of a pattern's longest text; 0 if not known
 
+	Why   string // what its numbers stand for, where they do not tell
 	Plain string // of a part of a draw: the source that it stands for
 }
 

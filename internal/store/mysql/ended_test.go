@@ -28,3 +28,16 @@ func TestASavepointThatIsGone(t *testing.T) {
 	assert.Equal(t, store.Refused, fault.Kind)
 	assert.NoError(t, (&database{}).marked("ROLLBACK TO SAVEPOINT a", nil))
 }
+
+// A node of a cluster that is joining says so, and is waited for like a server that starts.
+func TestANodeThatIsJoining(t *testing.T) {
+	var fault *store.Fault
+	d := &database{}
+	require.ErrorAs(t, d.err(t.Context(), &mysql.MySQLError{Number: unknownCommand,
+		Message: "WSREP has not yet prepared node for application use"}), &fault)
+	assert.Equal(t, store.Lost, fault.Kind)
+	assert.Contains(t, fault.Message, "joining")
+	assert.Contains(t, fault.Hint, "--wait")
+	require.ErrorAs(t, d.err(t.Context(), &mysql.MySQLError{Number: unknownCommand, Message: "Unknown command"}), &fault)
+	assert.Empty(t, fault.Hint)
+}

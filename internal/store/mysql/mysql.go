@@ -409,7 +409,13 @@ func (d *database) err(ctx context.Context, err error) error {
 		f.Kind, f.Message, f.Hint = store.ReadOnly, "the database is read-only", "is it a replica?"
 	case 1317, 1028:
 		f.Kind, f.Message = store.Interrupted, "interrupted"
-	case 1047, 1053, 1927, 1928:
+	case unknownCommand:
+		f.Kind, f.Message = store.Lost, "the server takes no statements now"
+		if strings.HasPrefix(e.Message, "WSREP") {
+			f.Message = "this node of the cluster takes no statements now: it is joining the others, or has lost them"
+			f.Hint = "name another node; or wait until this one has joined, as load and withdraw do with --wait 1m"
+		}
+	case 1053, 1927, 1928:
 		f.Kind, f.Message = store.Lost, "the server ended the connection"
 	default:
 		if v := violationOf(e.Number, e.Message); v != nil {
@@ -457,6 +463,7 @@ func violationOf(number uint16, message string) *store.Violation {
 const (
 	noSavepoints    = 1178
 	noSuchSavepoint = 1305
+	unknownCommand  = 1047 // also of a node of a cluster that is not ready
 	unknownError    = 1105 // also for a value that is sent in pieces and gets too long: only the text names the setting
 )
 
