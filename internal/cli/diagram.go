@@ -141,7 +141,8 @@ func (a *program) drawDiagram(ctx context.Context, args []string, f diagramFlags
 		return err
 	}
 	shown := diag.Count(int64(len(d.Boxes)), "entity", "entities")
-	if !slices.ContainsFunc(d.Boxes, func(b diagram.Box) bool { return b.Mark != "" || b.Order > 0 }) { // there is no plan
+	planned := func(b diagram.Box) bool { return b.Mark != "" || b.Order > 0 }
+	if !slices.ContainsFunc(d.Boxes, planned) {
 		shown = diag.Count(int64(len(d.Boxes)), "table", "tables")
 	}
 	a.say("%s shows %s", f.out, shown)

@@ -40,10 +40,8 @@ func (d *drafter) common() {
 			for _, p := range roots {
 				if p.column.Kind == keys[0].column.Kind && p.table != keys[0].table {
 					p.table.agreed = append(p.table.agreed, schema.Reference{
-						Columns: []string{
-							p.column.Name,
-						}, Table: keys[0].table.Schema.Name, To: keys[0].table.Schema,
-						Targets: []string{keys[0].column.Name},
+						Columns: []string{p.column.Name}, Table: keys[0].table.Schema.Name,
+						To: keys[0].table.Schema, Targets: []string{keys[0].column.Name},
 					})
 				}
 			}

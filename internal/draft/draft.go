@@ -238,10 +238,7 @@ func (d *drafter) choose(wanted map[*schema.Table]bool) {
 		case d.fedBy(t) != nil:
 			d.left = append(d.left, Left{Table: t.Name, Reason: "triggers of " + d.fedBy(t).Name + " add its rows"})
 		case t.Partition == "false":
-			d.left = append(
-				d.left,
-				Left{Table: t.Name, Reason: "it is partitioned, and no partition accepts a row"},
-			)
+			d.left = append(d.left, Left{Table: t.Name, Reason: "it is partitioned, and no partition accepts a row"})
 		default:
 			x := &Table{Schema: t, d: d, domains: map[string]*domain{}}
 			d.tables = append(d.tables, x)

@@ -113,27 +113,17 @@ func moments(c *schema.Column, d *domain, today int64) []Source {
 	return []Source{sources.Span(c, lo, hi), sources.Span(c, lo, lo), sources.Span(c, today-400, today-1)}
 }
 
-// seconds is the source of a whole number that is a moment by its name, in seconds since 1970; empty if it is none, or
-// if its type or its conditions want other numbers. What is updated or seen lies after what is created, and what
-// expires after the clock.
+// seconds is the source of a whole number that is a moment by its name; empty if it is none, or if its type or its
+// conditions want other numbers.
 func seconds(c *schema.Column, d *domain, today int64) Source {
-	const day = 86_400
 	if c.Kind != schema.Integer || !lexicon.IsMoment(c.Name) {
 		return Source{}
 	}
-	first, last := today-someTime, today-60
-	switch e := lexicon.EventOf(c.Name); {
-	case e.Rank >= lexicon.AnyTime:
-		first, last = last, today
-	case e.Rank != lexicon.UnknownEvent && !e.Past:
-		first, last = today, today+400
-	}
-	lo, hi := first*day, last*day-1
-	if in := limitsOf(c, d); lo < in.low || hi > in.high {
+	first, last := lexicon.EventOf(c.Name).Days(someTime)
+	s, least, most := sources.Seconds(today+first, today+last)
+	if in := limitsOf(c, d); least < in.low || most > in.high {
 		return Source{}
 	}
-	s := sources.Countable(fmt.Sprintf("{between: [%d, %d]}", lo, hi), uint64(hi-lo)+1)
-	s.Why = fmt.Sprintf("seconds since 1970: %s to %s", sources.ShownDay(first), sources.ShownDay(last-1))
 	return s
 }
 

@@ -12,15 +12,6 @@ import (
 	"evensprout/internal/value"
 )
 
-// pow10 is 10^n.
-func pow10(n int) int64 {
-	p := int64(1)
-	for range n {
-		p *= 10
-	}
-	return p
-}
-
 // scaleOf is how many digits after the point the numbers of a column have.
 func scaleOf(c *schema.Column) int {
 	switch {
@@ -34,13 +25,13 @@ func scaleOf(c *schema.Column) int {
 
 // usual is the range of a column that nothing is known of, in units of its last digit.
 func usual(c *schema.Column, scale int) (lo, hi int64) {
-	unit := pow10(scale)
+	unit := value.Pow10(scale)
 	digits := c.Precision - c.Scale
 	switch {
 	case c.Precision == 0 || digits >= 3:
 		return unit, 100 * unit
 	case digits > 0:
-		return unit, (pow10(digits) - 1) * unit
+		return unit, (value.Pow10(digits) - 1) * unit
 	case scale == 0:
 		return 0, 0
 	}
@@ -83,15 +74,15 @@ func inUnits(l *predicate.Limit, scale uint8, up bool) (int64, bool) {
 // last of them.
 func digitsMost(c *schema.Column) int64 {
 	if c.Kind == schema.Decimal && c.Precision > 0 && c.Precision < 18 {
-		return pow10(c.Precision) - 1
+		return value.Pow10(c.Precision) - 1
 	}
 	return math.MaxInt64
 }
 
-// numbers are ranges of numbers within a column's type and conditions.
-func numbers(table string, c *schema.Column, d *domain) []Source {
+// numbers are ranges of numbers within a column's type and conditions, after those that are meant in the first place.
+func numbers(table string, c *schema.Column, d *domain, meant ...Source) []Source {
 	scale := scaleOf(c)
-	unit := pow10(scale)
+	unit := value.Pow10(scale)
 	least, most := typeRange(c)
 	low, isLow := inUnits(d.Min, uint8(scale), true)
 	high, isHigh := inUnits(d.Max, uint8(scale), false)
@@ -125,8 +116,7 @@ func numbers(table string, c *schema.Column, d *domain) []Source {
 		b := value.Value{Type: value.Decimal, Scale: uint8(scale), N: hi}.String()
 		return sources.Countable(fmt.Sprintf("{between: [%s, %s]}", a, b), uint64(hi)-uint64(lo)+1)
 	}
-	list := namedFirst(table, c, d, unit)
-	list = append(list, show(lo, hi))
+	list := append(append(meant, namedFirst(table, c, d, unit)...), show(lo, hi))
 	if isLow && low < lo {
 		list = append(list, show(low, hi))
 	}

@@ -242,18 +242,13 @@ func (t *Table) candidates(f *Field, d *domain) []Source {
 	}
 	if len(d.marked) > 0 && isFree(d) && !t.inKey(f) {
 		most := slices.MaxFunc(d.marked, func(a, b value.Value) int { return cmp.Compare(a.N, b.N) }).N
-		return append(
-			[]Source{sources.Chosen(c, append(slices.Clone(d.marked), value.Int(most+1), value.Int(most+2)))},
-			numbers(t.Schema.LocalName(), c, d)...)
+		marked := append(slices.Clone(d.marked), value.Int(most+1), value.Int(most+2))
+		return numbers(t.Schema.LocalName(), c, d, sources.Chosen(c, marked))
 	}
 
 	switch c.Kind {
 	case schema.Integer, schema.Decimal, schema.Real:
-		list := numbers(t.Schema.LocalName(), c, d)
-		if s := seconds(c, d, t.d.today()); s.Text != "" {
-			list = slices.Insert(list, 0, s)
-		}
-		return list
+		return numbers(t.Schema.LocalName(), c, d, seconds(c, d, t.d.today()))
 	case schema.Boolean:
 		return []Source{
 			sources.Countable("{share: "+lexicon.TrueShare(c.Name, c.Preset)+"}", 2),

@@ -67,7 +67,7 @@ func (t *Table) wider(f *Field, s Source, d *domain) []Source {
 			if c.Precision > 0 {
 				digits = min(max(c.Precision-c.Scale, 0), 9)
 			}
-			w.Max = &predicate.Limit{Value: value.Int(max(pow10(digits)-1, 1)), Open: digits == 0}
+			w.Max = &predicate.Limit{Value: value.Int(max(value.Pow10(digits)-1, 1)), Open: digits == 0}
 		}
 		if w.Min == nil {
 			w.Min = &predicate.Limit{Value: value.Int(0)}

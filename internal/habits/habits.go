@@ -161,13 +161,13 @@ func (h *Habit) note(c *schema.Column, v value.Value) {
 		if v.Type == h.Type {
 			if v.Scale > h.Scale { // more digits than seen before
 				for i := range h.Numbers {
-					h.Numbers[i] *= pow10(int(v.Scale - h.Scale))
+					h.Numbers[i] *= value.Pow10(int(v.Scale - h.Scale))
 				}
 				h.Scale = v.Scale
 			}
 			n := v.N
 			if v.Type == value.Decimal {
-				n *= pow10(int(h.Scale - v.Scale))
+				n *= value.Pow10(int(h.Scale - v.Scale))
 			}
 			h.Numbers = append(h.Numbers, n)
 		}
@@ -230,13 +230,4 @@ func Percent(part, whole int64) string {
 		return fmt.Sprintf("%d%%", tenths/10)
 	}
 	return fmt.Sprintf("%d.%d%%", tenths/10, tenths%10)
-}
-
-// pow10 is 10^n.
-func pow10(n int) int64 {
-	p := int64(1)
-	for range n {
-		p *= 10
-	}
-	return p
 }

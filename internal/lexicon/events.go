@@ -54,7 +54,20 @@ func EventOf(name string) Event {
 // IsDue reports whether the event is a day until which something is expected, rather than something that happens.
 func (e Event) IsDue() bool { return e.notions == "due" }
 
-// A number that counts seconds since 1970 has a name that ends with one of these words, or says that something happened.
+// Days are those within which the event lies, relative to the plan's clock: what is updated or seen comes after what is
+// created, up to some days before the clock, and what is not in the past after the clock. The last one is excluded.
+func (e Event) Days(before int64) (first, end int64) {
+	const recent, ahead = 60, 400
+	switch {
+	case e.Rank >= AnyTime:
+		return -recent, 0
+	case e.Rank != UnknownEvent && !e.Past:
+		return 0, ahead
+	}
+	return -before, -recent
+}
+
+// A number that counts seconds since 1970 has a name that ends with one of these words, or is one of these names.
 var (
 	momentEnds  = []string{"at", "since", "until", "till", "epoch", "timestamp", "ts"}
 	momentWords = []string{"expires", "expiry", "lastlogin", "lastaccess", "lastseen", "lastvisit", "lastmodified"}

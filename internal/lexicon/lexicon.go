@@ -233,7 +233,7 @@ func (w *way) score(column, table Meaning) int {
 		}
 	}
 	own, fits := w.subjectOf(column, table, used)
-	if !fits || len(w.notions) == 0 && !own { // that a table is about persons says nothing about its column theme
+	if !fits {
 		return 0
 	}
 	if w.subject != "" {
@@ -263,7 +263,8 @@ func (w *way) subjectOf(column, table Meaning, used []bool) (own, fits bool) {
 	if about.isAbout(w.subject) {
 		return true, true
 	}
-	return false, table.lastIs(w.subject) && !column.hasSubject()
+	// That a table is about persons says nothing about its column theme.
+	return false, len(w.notions) > 0 && table.lastIs(w.subject) && !column.hasSubject()
 }
 
 // lastIs reports whether the last word that is known names a subject: order items are items.

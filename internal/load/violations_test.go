@@ -240,11 +240,13 @@ func TestRejectedRowsAreCountedOnce(t *testing.T) {
 		for _, commit := range []plan.Commit{plan.CommitLoad, plan.CommitChunk} {
 			d.Exec(t, "DELETE FROM stays")
 			d.Exec(t, "DELETE FROM guests")
-			r, err := d.Load(t, entities, load.Options{Policies: plan.Policies{"unique": plan.Skip}, Commit: commit, Chunk: 3})
+			o := load.Options{Policies: plan.Policies{"unique": plan.Skip}, Commit: commit, Chunk: 3}
+			r, err := d.Load(t, entities, o)
 			require.NoError(t, err)
 			require.Equal(t, 8, r.Chunks)
 			guests, stays := r.Entities[0], r.Entities[1]
-			assert.Equal(t, []int64{8, 16}, []int64{guests.Rejected + guests.Inserted, stays.Rejected + stays.Inserted}, commit)
+			assert.EqualValues(t, 8, guests.Rejected+guests.Inserted, commit)
+			assert.EqualValues(t, 16, stays.Rejected+stays.Inserted, commit)
 			assert.Equal(t, r.Rejected, guests.Rejected+stays.Rejected)
 			assert.Positive(t, guests.Rejected)
 			assert.Len(t, d.Table(t, "stays"), int(stays.Inserted))

@@ -224,3 +224,13 @@ func Span(c *schema.Column, lo, hi int64) Source {
 
 // ShownDay writes a number of days since 1970 as a date.
 func ShownDay(n int64) string { return value.Value{Type: value.Date, N: n}.String() }
+
+// Seconds is the source of whole numbers that count seconds since 1970, from one day to before another one, and the
+// least and the greatest of them. Days count since 1970, too.
+func Seconds(first, end int64) (s Source, least, most int64) {
+	const day = 86_400
+	least, most = first*day, end*day-1
+	s = Countable(fmt.Sprintf("{between: [%d, %d]}", least, most), uint64(most-least)+1)
+	s.Why = fmt.Sprintf("seconds since 1970: %s to %s", ShownDay(first), ShownDay(end-1))
+	return s, least, most
+}

@@ -246,6 +246,15 @@ func (v Value) Rescale(scale uint8) (Value, bool) {
 	return Value{Type: Decimal, Scale: scale, N: n}, true
 }
 
+// Pow10 is 10 to a power of 0 to 18.
+func Pow10(n int) int64 {
+	p := int64(1)
+	for range n {
+		p *= 10
+	}
+	return p
+}
+
 // Equal compares two values; numbers by their size, whatever their scale.
 func (v *Value) Equal(w *Value) bool {
 	if IsNumber(v.Type) && IsNumber(w.Type) {

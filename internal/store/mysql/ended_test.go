@@ -38,6 +38,7 @@ func TestANodeThatIsJoining(t *testing.T) {
 	assert.Equal(t, store.Lost, fault.Kind)
 	assert.Contains(t, fault.Message, "joining")
 	assert.Contains(t, fault.Hint, "--wait")
-	require.ErrorAs(t, d.err(t.Context(), &mysql.MySQLError{Number: unknownCommand, Message: "Unknown command"}), &fault)
+	unknown := &mysql.MySQLError{Number: unknownCommand, Message: "Unknown command"}
+	require.ErrorAs(t, d.err(t.Context(), unknown), &fault)
 	assert.Empty(t, fault.Hint)
 }
