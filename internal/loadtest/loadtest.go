@@ -19,6 +19,7 @@ import (
 
 	"evensprout/internal/journal"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"evensprout/internal/files"
@@ -137,7 +138,26 @@ func (d *DB) TryCompile(t *testing.T, entities string) (*plan.Compiled, error) {
 // Load loads entities of a plan.
 func (d *DB) Load(t *testing.T, entities string, o load.Options) (*journal.Result, error) {
 	t.Helper()
-	return load.Run(t.Context(), d.Compile(t, entities), d.Store, o)
+	r, err := load.Run(t.Context(), d.Compile(t, entities), d.Store, o)
+	if err == nil {
+		addsUp(t, r)
+	}
+	return r, err
+}
+
+// addsUp checks that what a load did with its entities adds up to what it says of all.
+func addsUp(t *testing.T, r *journal.Result) {
+	t.Helper()
+	var rows, rejected int64
+	for _, e := range r.Entities {
+		rows += e.Inserted + e.Updated
+		rejected += e.Rejected
+		if !e.Skipped && !r.DryRun && r.Part == nil {
+			assert.Equal(t, e.Before+e.Inserted-e.Removed, e.After, "the rows of %s: %+v", e.Table, e)
+		}
+	}
+	assert.Equal(t, r.Rows, rows, "rows")
+	assert.Equal(t, r.Rejected, rejected, "rejected rows")
 }
 
 // Loaded loads what must go through, and returns what was done with each entity.
