@@ -14,7 +14,7 @@ func (d *drafter) leaveWhatNeedsOthers() {
 		d.cutCircles()
 		for _, t := range slices.Clone(d.tables) {
 			for _, r := range t.refs {
-				if r.needed() && r.lead != nil && r.known() == nil {
+				if r.needed() && (r.lead != nil || r == t.parent) && r.known() == nil {
 					t.leave("it refers to " + r.Table + ", which is left out")
 				} else if (!d.Loosens || d.chunks) && r.needed() && leads(r.known(), t, true, map[*Table]bool{}) {
 					t.leave(fmt.Sprintf("it and %s each need rows of the other first, and neither reference can "+

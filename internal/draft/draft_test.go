@@ -271,6 +271,19 @@ CREATE TABLE d (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (n > 5) CHECK (
 }
 
 // A guessed reference to a table that is left out is forgotten: no constraint asks for it.
+// Rows that are planned per row of a table go with it.
+func TestChildrenOfTablesThatAreLeftOut(t *testing.T) {
+	db := surveyed(t, `
+CREATE TABLE ports (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (n > 5 AND n < 3));
+CREATE TABLE berths (id INTEGER PRIMARY KEY, port_id INTEGER NOT NULL REFERENCES ports (id) ON DELETE CASCADE);
+CREATE TABLE stays (id INTEGER PRIMARY KEY, berth_id INTEGER NOT NULL REFERENCES berths (id) ON DELETE CASCADE);
+CREATE TABLE boats (id INTEGER PRIMARY KEY);`)
+	text, c := drafted(t, db, Options{})
+	require.Len(t, c.Targets, 1, text)
+	assert.Contains(t, text, "berths: it refers to ports, which is left out")
+	assert.Contains(t, text, "stays: it refers to berths, which is left out")
+}
+
 func TestGuessesOfTablesThatAreLeftOut(t *testing.T) {
 	text, c := drafted(t, surveyed(t, `
 CREATE TABLE metadata (id INTEGER PRIMARY KEY, at DATE NOT NULL CHECK (at > '2025-02-01' AND at < '2025-01-01'));
