@@ -25,10 +25,10 @@ func (d *drafter) leaveWhatNeedsOthers() {
 				}
 			}
 		}
+		d.leaveReferring()
 		if len(d.tables) == before {
 			return
 		}
-		d.leaveReferring()
 	}
 }
 

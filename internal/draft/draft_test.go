@@ -284,6 +284,15 @@ CREATE TABLE boats (id INTEGER PRIMARY KEY);`)
 	assert.Contains(t, text, "stays: it refers to berths, which is left out")
 }
 
+// A reference that may be NULL is NULL where its table is left out, also if nothing else is.
+func TestReferencesToTablesThatAreLeftOut(t *testing.T) {
+	text, c := drafted(t, surveyed(t, `
+CREATE TABLE ports (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (n > 5 AND n < 3));
+CREATE TABLE boats (id INTEGER PRIMARY KEY, port_id INTEGER REFERENCES ports (id), name TEXT NOT NULL);`), Options{})
+	assert.Equal(t, []string{"Boat"}, c.Names(), text)
+	assert.Equal(t, "null", line(t, text, "Boat", "port_id"))
+}
+
 func TestGuessesOfTablesThatAreLeftOut(t *testing.T) {
 	text, c := drafted(t, surveyed(t, `
 CREATE TABLE metadata (id INTEGER PRIMARY KEY, at DATE NOT NULL CHECK (at > '2025-02-01' AND at < '2025-01-01'));
