@@ -114,9 +114,9 @@ func TestAdviceOfRefusedLoads(t *testing.T) {
 	}
 	taken := "INSERT INTO ports (id, code, label) VALUES (700, 'P4', 'theirs')"
 	for name, a := range map[string]advice{
-		"own rows": {says: "add unique: true to code", change: []string{`"P[0-9]"`, `"P[0-9]", ` +
+		"own rows": {says: "add unique: true to code in the plan", change: []string{`"P[0-9]"`, `"P[0-9]", ` +
 			`unique: true`}},
-		"own rows, keys given": {keys: true, says: "add unique: true to code",
+		"own rows, keys given": {keys: true, says: "add unique: true to code in the plan",
 			change: []string{`"P[0-9]"`, `"P[0-9]", ` +
 				`unique: true`}, before: []string{"INSERT INTO ports (id, code, label) VALUES (700, 'X', 'theirs')"}},
 		"others': keep": {says: "write: {mode: keep, match: [code]} at Port keeps the existing row, and mode " +

@@ -160,22 +160,25 @@ func (r *Refusal) Summary() string {
 	}
 
 	value := strings.Join(shown, ", ")
+	named := strings.TrimSpace(what + " " + value)
 	switch r.Kind {
 	case store.Unique:
-		return fmt.Sprintf("%s %s already exists", what, value)
+		return fmt.Sprintf("%s already exists", named)
 	case store.ForeignKey:
 		if r.Constraint == Consequence {
 			return r.Message
 		}
 		if r.Refers != "" && what != "" {
-			return fmt.Sprintf("%s %s refers to a row of %s that does not exist", what, value, r.Refers)
+			return fmt.Sprintf("%s refers to a row of %s that does not exist", named, r.Refers)
 		}
 		return "a reference points to a row that does not exist"
 	case store.NotNull:
-		return fmt.Sprintf("%s must not be NULL", what)
+		if what != "" {
+			return fmt.Sprintf("%s must not be NULL", what)
+		}
 	case store.RowCount:
 		if what != "" {
-			return fmt.Sprintf("%s %s: %s", what, value, r.Message)
+			return fmt.Sprintf("%s: %s", named, r.Message)
 		}
 	case store.Check:
 		if r.Constraint == "" {
@@ -183,7 +186,7 @@ func (r *Refusal) Summary() string {
 		}
 		return fmt.Sprintf("%s does not hold", r.Constraint)
 	case store.TooLong, store.OutOfRange, store.BadValue:
-		return strings.TrimPrefix(fmt.Sprintf("%s %s: %s", what, value, r.Message), " : ")
+		return strings.TrimPrefix(fmt.Sprintf("%s: %s", named, r.Message), ": ")
 	}
 	return r.Message
 }

@@ -84,14 +84,27 @@ func (l *Session) RefusalOf(t *Target, row grow.Row, v *store.Violation) *journa
 			r.Place = fmt.Sprintf("%s:%d", file, line)
 		}
 	}
+	own := v.HasTwin
 	switch {
 	case len(v.Other) > 0:
-		r.Other = l.other(t, row, v)
+		r.Other, own = l.other(t, row, v)
 	case v.HasTwin:
-		r.Other = v.TwinLabel + ", which this load wrote earlier"
+		r.Other = v.TwinLabel + wroteEarlier
 	}
-	r.Hint = t.hint(r)
+	if r.Hint = t.hint(r, own); l.isElsewhere(t, v) {
+		r.Hint = fmt.Sprintf("a trigger of %s writes to %s: give it what it expects, or leave %s out of the plan",
+			t.Table.Name, v.Table, t.Plan.Name)
+	}
 	return r
+}
+
+// isElsewhere reports whether a row violates what another table asks for: a trigger writes to it.
+func (l *Session) isElsewhere(t *Target, v *store.Violation) bool {
+	if v.Table == "" || l.Plan.Database == nil {
+		return false
+	}
+	of := l.Plan.Database.Table(v.Table)
+	return of != nil && of != t.Table
 }
 
 // valuesOf grows what a row holds in some columns; nil if one is not the plan's.
@@ -126,7 +139,7 @@ func (l *Session) worded(t *Target, v *store.Violation) *journal.Refusal {
 			r.Values = append(r.Values, v.Values[i].String())
 		}
 	}
-	r.Hint = t.hint(r)
+	r.Hint = t.hint(r, false)
 	return r
 }
 
@@ -186,25 +199,27 @@ func KeyText(key []store.Pair) string {
 	return strings.Join(parts, ", ")
 }
 
-// other says which row was collided with: one that this load wrote, or one that was
-// there before.
-func (l *Session) other(t *Target, row grow.Row, v *store.Violation) string {
+// wroteEarlier says of a row that it is one of the same load.
+const wroteEarlier = ", which this load wrote earlier"
+
+// other says which row was collided with: one that this load wrote, its own, or one that was there before.
+func (l *Session) other(t *Target, row grow.Row, v *store.Violation) (text string, own bool) {
 	key := KeyText(v.Other)
 	at, ok := l.own(t, v.Other)
 	switch {
 	case ok && t.Unkeyed: // the key goes when all is rolled back
-		return t.Grow.Label(at) + ", which this load wrote earlier"
+		return t.Grow.Label(at) + wroteEarlier, true
 	case t.Out.Before == 0 && ok:
-		return fmt.Sprintf("%s (%s), which this load wrote earlier", t.Grow.Label(at), key)
+		return fmt.Sprintf("%s (%s)", t.Grow.Label(at), key) + wroteEarlier, true
 	case t.Out.Before == 0:
-		return key + ", which this load wrote earlier"
+		return key + wroteEarlier, true
 	case ok && (at.Side || !row.Side && at.N < row.N):
-		return fmt.Sprintf("%s; planned as %s", key, t.Grow.Label(at))
+		return fmt.Sprintf("%s; planned as %s", key, t.Grow.Label(at)), false
 	case t.Unkeyed && t.greatest > 0 && len(v.Other) == 1 && v.Other[0].Value.Type == value.Integer &&
 		v.Other[0].Value.N > t.greatest:
-		return "a row that this load wrote earlier"
+		return "a row that this load wrote earlier", true
 	}
-	return key + ", which existed before this load"
+	return key + ", which existed before this load", false
 }
 
 // redraws reports whether another value can be drawn for one of some columns.
@@ -217,9 +232,9 @@ func (t *Target) redraws(columns []string) bool {
 	return false
 }
 
-// uniqueHint says what to do about a value that is there already.
-func (t *Target) uniqueHint(r *journal.Refusal, field string) string {
-	if strings.Contains(r.Other, "written by this load") {
+// uniqueHint says what to do about a value that is there already, in a row that the load itself wrote or in another one.
+func (t *Target) uniqueHint(r *journal.Refusal, field string, own bool) string {
+	if own && t.redraws(r.Columns) {
 		if len(r.Fields) == 1 {
 			return fmt.Sprintf("add unique: true to %s in the plan", field)
 		}
@@ -242,8 +257,8 @@ func (t *Target) uniqueHint(r *journal.Refusal, field string) string {
 	return strings.Join(append(ways, "--on-violation unique=skip leaves the row out"), ";\n")
 }
 
-// hint says what to do about a violation.
-func (t *Target) hint(r *journal.Refusal) string {
+// hint says what to do about a violation; own: a value that is there already is the load's own.
+func (t *Target) hint(r *journal.Refusal, own bool) string {
 	field := strings.Join(r.Fields, ", ")
 	if field == "" &&
 		(r.Kind == store.TooLong || r.Kind == store.OutOfRange || r.Kind == store.BadValue || r.Kind == store.NotNull) {
@@ -251,7 +266,7 @@ func (t *Target) hint(r *journal.Refusal) string {
 	}
 	switch r.Kind {
 	case store.Unique:
-		return t.uniqueHint(r, field)
+		return t.uniqueHint(r, field, own)
 	case store.ForeignKey:
 		return fmt.Sprintf("let %s pick an existing row with {pick: ENTITY}", field)
 	case store.NotNull:

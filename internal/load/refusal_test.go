@@ -43,8 +43,8 @@ CREATE TRIGGER no_ghosts BEFORE INSERT ON boats WHEN NEW.label = 'ghost' BEGIN S
 		{"price: {between: [1.001, 1.009]}", "out_of_range", "more decimal places", "DECIMAL(6,2)",
 			"narrow price"},
 		{"label: ghost", "raised", "no ghosts on this lake", "trigger", ""},
-		{"id: {between: 1..5}", "unique", `already exists`, "PRIMARY KEY (id)", "--on-violation unique=redraw " +
-			"generates another"},
+		{"id: {between: 1..5}", "unique", `already exists`, "PRIMARY KEY (id)", "add unique: true to id in the plan"},
+		{"id: 7", "unique", `already exists`, "PRIMARY KEY (id)", "--on-violation unique=skip leaves the row out"},
 		{"seats: {value: 40000}", "out_of_range", "40000 is out of range", "SMALLINT", "narrow seats"},
 	} {
 		s := database(t, tables)

@@ -390,3 +390,21 @@ func TestRowsThatATriggerLeavesOut(t *testing.T) {
 		assert.Positive(t, loaded)
 	})
 }
+
+// A row can be refused because of what a trigger does with it in another table.
+func TestATriggerThatViolatesAnotherTable(t *testing.T) {
+	loadtest.OnEach(t, `
+CREATE TABLE journals (id {key});
+CREATE TABLE entries (id {key}, journal_id INTEGER NOT NULL REFERENCES journals (id));
+CREATE TABLE berths (id {key}, label VARCHAR(20));`, func(t *testing.T, d *loadtest.DB) {
+		if d.Name != "postgres" {
+			t.Skip("only PostgreSQL names the table")
+		}
+		d.Exec(t, `CREATE FUNCTION note() RETURNS trigger LANGUAGE plpgsql AS
+			$$BEGIN INSERT INTO entries (id, journal_id) VALUES (NEW.id, 7); RETURN NEW; END$$`)
+		d.Exec(t, "CREATE TRIGGER note AFTER INSERT ON berths FOR EACH ROW EXECUTE FUNCTION note()")
+		r := d.Refused(t, "  Berth: {table: berths, rows: 3, fields: {label: {kind: noun}}}\n", load.Options{})
+		assert.Equal(t, "a trigger of berths writes to entries: give it what it expects, or leave Berth out of the plan",
+			r.Hint)
+	})
+}
