@@ -55,8 +55,8 @@ func (t *Table) followAncestor(r *reference) {
 		if best != nil && best.known().level(nil) >= via.level(nil) {
 			continue
 		}
-		if name := via.wayTo(r); name != "" {
-			best, path = by, name
+		if name, next := via.wayTo(r); name != "" && !next.leadsTo(r.lead) {
+			best, path, r.lead.follows = by, name, next
 		}
 	}
 	if best == nil {
@@ -71,9 +71,19 @@ func (t *Table) followAncestor(r *reference) {
 	f.Source = Source{Text: "{same: " + quoteField(first) + "." + quoteField(path) + "}", Follows: true}
 }
 
+// leadsTo reports whether a field has its value from another one, by way of those that it follows.
+func (f *Field) leadsTo(other *Field) bool {
+	for ; f != nil; f = f.follows {
+		if f == other {
+			return true
+		}
+	}
+	return false
+}
+
 // wayTo is the field by which rows refer to what another table's reference refers to, under the same name or as the
-// only one; empty if there is none, or if it may be NULL.
-func (t *Table) wayTo(r *reference) string {
+// only one; empty if there is none, or if it may be NULL. It is nil if the row's parent is what they refer to.
+func (t *Table) wayTo(r *reference) (string, *Field) {
 	var same []*reference
 	for _, o := range t.refs {
 		if o.to == r.to && len(o.Columns) == 1 && slices.Equal(o.Targets, r.Targets) {
@@ -85,17 +95,17 @@ func (t *Table) wayTo(r *reference) string {
 	})
 	others := slices.ContainsFunc(r.from.refs, func(o *reference) bool { return o != r && o.to == r.to })
 	if i < 0 && (len(same) != 1 || others) {
-		return ""
+		return "", nil
 	}
 	o := same[max(i, 0)]
 	c := t.Schema.Column(o.Columns[0])
 	switch {
 	case c == nil || !c.NotNull:
-		return ""
+		return "", nil
 	case o == t.parent:
-		return o.known().Entity
+		return o.known().Entity, nil
 	case o.lead != nil:
-		return o.lead.Name
+		return o.lead.Name, o.lead
 	}
-	return ""
+	return "", nil
 }

@@ -170,6 +170,7 @@ type Field struct {
 	table    *Table
 	nulls    string     // the share of NULLs, if it was learned
 	ref      *reference // the reference that it carries or belongs to
+	follows  *Field     // of another table, whose value it has
 	followed bool       // another moment is drawn after it
 	begins   bool       // it is the moment in which the row begins
 	apart    bool       // a range that must not overlap others

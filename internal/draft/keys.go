@@ -608,12 +608,15 @@ func (t *Table) settleChildren() {
 			continue
 		}
 		if f.lead {
-			f.Source.Text = "distinct"
 			least, _ := f.ref.known().bounds()
 			t.children = fmt.Sprint(min(childrenOfEach, least))
-		} else {
-			f.Source = Source{Text: "{count: {from: 1, restart: true}}", Alone: true}
-			f.Nulls = false
+		}
+		switch {
+		case f.Unique: // in all rows, so among children, too
+		case f.lead:
+			f.Source.Text = "distinct"
+		default:
+			f.Source, f.Nulls = Source{Text: "{count: {from: 1, restart: true}}", Alone: true}, false
 		}
 	}
 }

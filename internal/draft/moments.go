@@ -329,6 +329,7 @@ func (d *drafter) afterParents() {
 				continue
 			}
 			if path, begun := t.beginningAbove(f); path != "" {
+				f.follows = begun
 				f.Source = Source{Text: "{after: " + path + ", before: clock, within: 60d" + sameKind(begun, f) + "}"}
 			}
 		}
@@ -360,12 +361,12 @@ func (t *Table) mayBeginLater(f *Field) bool {
 
 // beginningAbove is the path to the moment in which the row above began, or one that a row cannot be without, and its
 // field; empty if there is none.
-func (t *Table) beginningAbove(f *Field) (string, *Field) {
+func (t *Table) beginningAbove(own *Field) (string, *Field) {
 	moment := func(o *Table) *Field {
 		for _, m := range o.Fields {
 			// A date that is no event, such as that of a launch, may be long ago.
 			known := m.Column.Kind == schema.Timestamp || lexicon.EventOf(m.Column.Name).Rank != lexicon.UnknownEvent
-			if m.begins && m.Column.NotNull && known && !lexicon.Of(m.Column.Name).Says("founded") {
+			if m.begins && m.Column.NotNull && known && !lexicon.Of(m.Column.Name).Says("founded") && !m.leadsTo(own) {
 				return m
 			}
 		}
