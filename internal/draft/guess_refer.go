@@ -24,11 +24,8 @@ func (d *drafter) guessReferences() {
 				f.Comment = "guess: rows that refer to both agree on it"
 				continue
 			}
-			if t.without(f.Column.Name) || t.domains[f.Column.Name] != nil ||
-				slices.ContainsFunc(
-					t.refs,
-					func(r *reference) bool { return slices.Contains(r.Columns, f.Column.Name) },
-				) {
+			ofIt := func(r *reference) bool { return slices.Contains(r.Columns, f.Column.Name) }
+			if t.without(f.Column.Name) || t.domains[f.Column.Name] != nil || slices.ContainsFunc(t.refs, ofIt) {
 				continue
 			}
 			said := d.Refers[f.Column]

@@ -527,11 +527,8 @@ func (t *Table) tied(set []*Field) bool {
 // all values (see grow.Group), in which half may be taken: that bounds the rows.
 func (t *Table) free(set []*Field, all uint64) uint64 {
 	taken := t.contents().Rows
-	if taken == 0 ||
-		slices.ContainsFunc(
-			set,
-			func(f *Field) bool { return f.lead && f.ref.known() != nil && !f.ref.known().existing },
-		) {
+	isNew := func(f *Field) bool { return f.lead && f.ref.known() != nil && !f.ref.known().existing }
+	if taken == 0 || slices.ContainsFunc(set, isNew) {
 		return all // what new rows are referred to by is new
 	}
 	if taken >= all {

@@ -110,10 +110,8 @@ func (t *Table) referBy(r *reference, done map[string]bool) {
 	}
 	switch {
 	case slices.ContainsFunc(r.Targets, func(c string) bool { return r.to != nil && r.to.Column(c) == nil }):
-		giveUp(
-			"refers to a row by its position in "+r.Table,
-			"it refers to rows of "+r.Table+" by their position, which a plan cannot know",
-		)
+		giveUp("refers to a row by its position in "+r.Table,
+			"it refers to rows of "+r.Table+" by their position, which a plan cannot know")
 		return
 	case len(open) == 0:
 		return // the references that share its columns lead to the same rows

@@ -176,13 +176,8 @@ func (t *Table) fillRarely(f *Field, d *domain, candidates []Source, several boo
 	}
 
 	if best <= 0 && (d.Empty() || !takesAny(c, d, candidates)) {
-		t.leave(
-			fmt.Sprintf(
-				"no value is known for %s that satisfies CHECK (%s)",
-				c.Name,
-				strings.Join(d.from, ") and CHECK ("),
-			),
-		)
+		t.leave(fmt.Sprintf("no value is known for %s that satisfies CHECK (%s)", c.Name,
+			strings.Join(d.from, ") and CHECK (")))
 		return
 	}
 	t.Meets = append(t.Meets, d.from...)

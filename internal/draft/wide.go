@@ -136,12 +136,10 @@ func wideTexts(c *schema.Column, d *domain, limit int) []Source {
 	if n >= 8 {
 		list = append(list, sources.Patterned(fmt.Sprintf("[A-Z]{%d}[0-9]{%d}", (n+1)/2, n-(n+1)/2)))
 	}
-	return append(
-		list,
-		sources.Patterned(fmt.Sprintf("[a-z0-9]{%d}", n)),
-		sources.Patterned(fmt.Sprintf("[A-Z0-9]{%d}", n)),
-		sources.Patterned(fmt.Sprintf("[0-9]{%d}", n)),
-	)
+	for _, class := range []string{"a-z0-9", "A-Z0-9", "0-9"} {
+		list = append(list, sources.Patterned(fmt.Sprintf("[%s]{%d}", class, n)))
+	}
+	return list
 }
 
 // ample is how many values make a source unique without a second thought: a plan may

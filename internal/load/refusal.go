@@ -232,7 +232,7 @@ func (t *Target) redraws(columns []string) bool {
 	return false
 }
 
-// uniqueHint says what to do about a value that is there already, in a row that the load itself wrote or in another one.
+// uniqueHint says what to do about a value that is there already; own: in a row of the same load.
 func (t *Target) uniqueHint(r *journal.Refusal, field string, own bool) string {
 	if own && t.redraws(r.Columns) {
 		if len(r.Fields) == 1 {

@@ -404,7 +404,7 @@ CREATE TABLE berths (id {key}, label VARCHAR(20));`, func(t *testing.T, d *loadt
 			$$BEGIN INSERT INTO entries (id, journal_id) VALUES (NEW.id, 7); RETURN NEW; END$$`)
 		d.Exec(t, "CREATE TRIGGER note AFTER INSERT ON berths FOR EACH ROW EXECUTE FUNCTION note()")
 		r := d.Refused(t, "  Berth: {table: berths, rows: 3, fields: {label: {kind: noun}}}\n", load.Options{})
-		assert.Equal(t, "a trigger of berths writes to entries: give it what it expects, or leave Berth out of the plan",
-			r.Hint)
+		assert.Equal(t, "a trigger of berths writes to entries: give it what it expects, or leave Berth out of the "+
+			"plan", r.Hint)
 	})
 }
