@@ -1,6 +1,7 @@
 package withdraw_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -151,6 +152,32 @@ func TestWithdrawOfCircles(t *testing.T) {
 		assert.Contains(t, left, "1 x")
 		assert.Len(t, left, int(v.Entities[1].Left), "nobody else's, nor those that it does not refer to")
 		assert.Len(t, d.Table(t, "vessels", "id"), int(v.Entities[0].Left))
+	})
+}
+
+// Tables that cannot be without rows of each other are loaded anew in one transaction.
+func TestReloadOfCircles(t *testing.T) {
+	const tables = `
+CREATE TABLE vessels (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, captain_id INTEGER NOT NULL);
+CREATE TABLE crew (id INTEGER PRIMARY KEY, vessel_id INTEGER NOT NULL REFERENCES vessels (id));`
+	const text = "  Vessel:\n    table: vessels\n    rows: 5\n    fields: {name: {pattern: \"[a-z]{5}\"}, " +
+		"captain_id: {pick: Crew}}\n  Crew: {table: crew, rows: 40, fields: {vessel_id: {pick: Vessel}}}\n"
+	loadtest.OnEach(t, tables, func(t *testing.T, d *loadtest.DB) {
+		if d.Name != "sqlite" {
+			d.Exec(t, "ALTER TABLE vessels ADD CONSTRAINT captains FOREIGN KEY (captain_id) REFERENCES crew (id)")
+			require.NoError(t, d.Store.Close())
+			d.Store = d.Open(t)
+		}
+		_, err := d.Load(t, text, d.Journaled(load.Options{}))
+		require.NoError(t, err)
+		for i, inPlace := range []bool{true, false} {
+			edited := strings.Replace(text, "rows: 40", fmt.Sprintf("rows: %d", 80+i), 1)
+			_, r, err := withdraw.Reload(t.Context(), d.Compile(t, edited), d.Open(t), d.Journaled(load.Options{}),
+				withdraw.Options{InPlace: inPlace, By: archive.Operator{Rows: files.Rows}})
+			require.NoError(t, err)
+			assert.True(t, d.Compared(t, r.Load).Same())
+			assert.Len(t, d.Table(t, "crew"), 80+i)
+		}
 	})
 }
 

@@ -95,12 +95,15 @@ func (tx *transaction) Rollback() error {
 }
 
 // Settle holds deferred constraints against the tables, so that a row can still be
-// named.
+// named. What is written afterwards is late again.
 func (tx *transaction) Settle(ctx context.Context) error {
 	if err := tx.Savepoint(ctx, "evensprout_settle"); err != nil {
 		return err
 	}
 	_, err := tx.db.Exec(ctx, "SET CONSTRAINTS ALL IMMEDIATE")
+	if err == nil && tx.Late {
+		_, err = tx.db.Exec(ctx, "SET CONSTRAINTS ALL DEFERRED")
+	}
 	if err == nil {
 		return tx.Release(ctx, "evensprout_settle")
 	}

@@ -431,8 +431,11 @@ func loose(t *testing.T, f *fixture) {
 	require.NoError(t, f.insert(t, tx, "berths", berth))
 	require.NoError(t, f.insert(t, tx, "piers", pier(1, "WEST")))
 	require.NoError(t, tx.Settle(t.Context()))
+	require.NoError(t, f.insert(t, tx, "berths", cells{"pier_id": value.Int(2), "number": value.Int(8)}), "late again")
+	require.NoError(t, f.insert(t, tx, "piers", pier(2, "EAST")))
+	require.NoError(t, tx.Settle(t.Context()))
 	require.NoError(t, tx.Commit(t.Context()))
-	assert.Equal(t, int64(1), f.count(t, "berths"))
+	assert.Equal(t, int64(2), f.count(t, "berths"))
 
 	tx = f.begin(t, false)
 	defer tx.Rollback()
