@@ -347,3 +347,20 @@ func TestLookWithAConditionAndSizes(t *testing.T) {
 	r = f.run("look", "larkwater/evensprout.yaml")
 	assert.Regexp(t, `tickets +18,\d{3} +\d+ KiB`, r.out)
 }
+
+// A draft that no load takes is not written.
+func TestSurveyOfTablesThatCannotBeFilled(t *testing.T) {
+	f := newFolder(t)
+	f.makeDB("app.db", `CREATE TABLE schema_migrations (version TEXT PRIMARY KEY);
+CREATE TABLE ports (id INTEGER PRIMARY KEY, n INTEGER NOT NULL CHECK (n > 5 AND n < 3));
+CREATE TABLE boats (id INTEGER PRIMARY KEY, port_id INTEGER NOT NULL REFERENCES ports (id));`)
+	for _, args := range [][]string{{"--out", "plan.yaml"}, {}, {"--prove"}} {
+		r := f.run(append([]string{"survey", "--db", "sqlite:app.db"}, args...)...)
+		assert.Equal(t, 4, r.code, "%v: %s", args, r.errOut)
+		assert.Contains(t, r.errOut, "no table can be filled")
+		assert.Contains(t, r.errOut, "ports: no value is known for n that satisfies CHECK (n > 5 AND n < 3)")
+		assert.Contains(t, r.errOut, "boats: it refers to ports, which is left out")
+		assert.Empty(t, r.out)
+	}
+	assert.NoFileExists(t, f.file("plan.yaml"))
+}

@@ -382,6 +382,9 @@ func (a *program) draftOf(
 func (a *program) writeDraft(
 	f *surveyFlags, db *schema.Database, d *draft.Draft, proof *prove.Proof, o draft.Options,
 ) error {
+	if len(d.Tables) == 0 {
+		return &unfilled{d.Left}
+	}
 	if proof != nil {
 		o.Proof = proof.String()
 	}
@@ -405,6 +408,25 @@ func (a *program) writeDraft(
 	}
 	fmt.Fprintf(a.out, "Next: evensprout check %s && evensprout preview %s\n", f.out, f.out)
 	return nil
+}
+
+// unfilled is a draft without tables, which no load takes.
+type unfilled struct{ left []draft.Left }
+
+func (e *unfilled) Error() string { return "no table can be filled" }
+
+// Report lists the reasons.
+func (e *unfilled) Report() diag.Report {
+	const most = 10
+	r := diag.Report{Kind: diag.Database, Message: e.Error()}
+	for i, l := range e.left {
+		if i == most {
+			r.Details = append(r.Details, fmt.Sprintf("and %d more", len(e.left)-most))
+			break
+		}
+		r.Details = append(r.Details, l.Table+": "+l.Reason)
+	}
+	return r
 }
 
 const secondsOfADay = 86_400
