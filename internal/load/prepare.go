@@ -201,6 +201,27 @@ func (l *Session) prepareLate() diag.Problems {
 	return problems
 }
 
+// LoosenCircles puts off all references between the tables of the plan where one of them closes a circle. Rows that are
+// removed may be referred to by rows that go later, also by way of ON DELETE CASCADE.
+func (l *Session) LoosenCircles() {
+	if !l.defers || l.Traits.DefersAll || !l.Traits.Loosens {
+		return
+	}
+	ours := map[*schema.Table]bool{}
+	for _, t := range l.List {
+		ours[t.Table] = true
+	}
+	for _, t := range l.List {
+		for i := range t.Table.References {
+			r := &t.Table.References[i]
+			known := slices.ContainsFunc(l.Loose, func(x store.Loose) bool { return x.Reference == r })
+			if ours[r.To] && !r.Deferrable && !known {
+				l.Loose = append(l.Loose, store.Loose{Table: t.Table, Reference: r})
+			}
+		}
+	}
+}
+
 // Policy is what to do about a violation of an entity's rows.
 func (l *Session) Policy(t *Target, kind store.ViolationKind) plan.Policy {
 	for _, p := range []plan.Policies{l.Options.Policies, t.Plan.OnViolation, l.Plan.Plan.OnViolation} {

@@ -57,6 +57,7 @@ func Reload(
 	if err != nil {
 		return nil, nil, err
 	}
+	l.LoosenCircles()
 	outer := &load.Writer{Session: l, Store: s}
 	if err := l.Reserve(ctx, outer); err != nil {
 		return nil, nil, err

@@ -187,6 +187,7 @@ func withdraw(ctx context.Context, p *load.PastLoad, s store.Store, o Options) (
 		}
 	}
 	p.Session.Options.Again, p.Session.Options.Patience = o.Again, o.Patience
+	p.Session.LoosenCircles()
 
 	// Rows that refer to each other by references which are held against the tables at the
 	// commit, and which cannot be NULL, go in one transaction.

@@ -155,30 +155,39 @@ func TestWithdrawOfCircles(t *testing.T) {
 	})
 }
 
-// Tables that cannot be without rows of each other are loaded anew in one transaction.
+// Tables that cannot be without rows of each other are loaded anew, and withdrawn, in one transaction; also where rows
+// go with others that go first.
 func TestReloadOfCircles(t *testing.T) {
-	const tables = `
-CREATE TABLE vessels (id INTEGER PRIMARY KEY, name VARCHAR(20) NOT NULL, captain_id INTEGER NOT NULL);
-CREATE TABLE crew (id INTEGER PRIMARY KEY, vessel_id INTEGER NOT NULL REFERENCES vessels (id));`
-	const text = "  Vessel:\n    table: vessels\n    rows: 5\n    fields: {name: {pattern: \"[a-z]{5}\"}, " +
-		"captain_id: {pick: Crew}}\n  Crew: {table: crew, rows: 40, fields: {vessel_id: {pick: Vessel}}}\n"
-	loadtest.OnEach(t, tables, func(t *testing.T, d *loadtest.DB) {
-		if d.Name != "sqlite" {
-			d.Exec(t, "ALTER TABLE vessels ADD CONSTRAINT captains FOREIGN KEY (captain_id) REFERENCES crew (id)")
-			require.NoError(t, d.Store.Close())
-			d.Store = d.Open(t)
-		}
-		_, err := d.Load(t, text, d.Journaled(load.Options{}))
-		require.NoError(t, err)
-		for i, inPlace := range []bool{true, false} {
-			edited := strings.Replace(text, "rows: 40", fmt.Sprintf("rows: %d", 80+i), 1)
-			_, r, err := withdraw.Reload(t.Context(), d.Compile(t, edited), d.Open(t), d.Journaled(load.Options{}),
-				withdraw.Options{InPlace: inPlace, By: archive.Operator{Rows: files.Rows}})
+	const text = "  Crew: {table: crew, rows: 40, fields: {vessel_id: {pick: Vessel}, boss_id: {pick: Crew, nulls: 20%}}}" +
+		"\n  Vessel:\n    table: vessels\n    rows: 20\n    fields: {name: {pattern: \"[a-z]{5}\"}, captain_id: {pick: Crew}}\n"
+	for _, cascades := range [][2]string{{}, {"", " ON DELETE CASCADE"}, {" ON DELETE CASCADE", ""}} {
+		tables := "CREATE TABLE vessels (id INTEGER PRIMARY KEY, name TEXT NOT NULL, captain_id INTEGER NOT NULL);" +
+			"CREATE TABLE crew (id INTEGER PRIMARY KEY, boss_id INTEGER REFERENCES crew (id), " +
+			"vessel_id INTEGER NOT NULL REFERENCES vessels (id)" + cascades[0] + ");"
+		loadtest.OnEach(t, tables, func(t *testing.T, d *loadtest.DB) {
+			if d.Name != "sqlite" {
+				d.Exec(t, "ALTER TABLE vessels ADD CONSTRAINT captains FOREIGN KEY (captain_id) REFERENCES crew (id)"+
+					cascades[1])
+				require.NoError(t, d.Store.Close())
+				d.Store = d.Open(t)
+			}
+			before := loadtest.Dump(t, d.Store)
+			_, err := d.Load(t, text, d.Journaled(load.Options{Chunk: 7}))
 			require.NoError(t, err)
-			assert.True(t, d.Compared(t, r.Load).Same())
-			assert.Len(t, d.Table(t, "crew"), 80+i)
-		}
-	})
+			for i, inPlace := range []bool{true, false} {
+				edited := strings.Replace(text, "rows: 40", fmt.Sprintf("rows: %d", 80+i), 1)
+				_, r, err := withdraw.Reload(t.Context(), d.Compile(t, edited), d.Open(t), d.Journaled(load.Options{Chunk: 7}),
+					withdraw.Options{InPlace: inPlace, By: archive.Operator{Rows: files.Rows}})
+				require.NoError(t, err)
+				assert.True(t, d.Compared(t, r.Load).Same())
+				assert.Len(t, d.Table(t, "crew"), 80+i)
+				if !inPlace {
+					d.Withdrawn(t, r.Load, withdraw.Options{})
+					assert.Equal(t, before, loadtest.Dump(t, d.Store))
+				}
+			}
+		})
+	}
 }
 
 // A table without a key: rows that others have added alike cannot be told apart.
