@@ -31,19 +31,39 @@ programs() { # VERSION: prints the folder of its programs
 commands='TestDemoIsTheSameHoweverItIsLoaded|TestFromSurveyToLook|TestKilledLoadsGoOn|TestKilledTransactionsLeaveNothing|TestCompareRestoreWithdraw'
 commands+='|TestSurveyAndLoadFillEveryTable|TestDuringHasADatabaseOfItsOwn|TestExportsAreReadBack|TestTheDemoRunsItsUnits|TestPoolers|TestKilledServers'
 failed=()
+declare -A folders
 for v in "${versions[@]}"; do
-  if ! folder=$(programs "$v"); then
+  if folder=$(programs "$v"); then
+    folders[$v]=$folder
+    echo "PostgreSQL $v: $("$folder/postgres" --version)"
+  else
     echo "PostgreSQL $v: SKIPPED, its programs could not be downloaded"
-    continue
   fi
-  export EVENSPROUT_SERVER_PROGRAMS=$folder
-  echo "PostgreSQL $v: $("$folder/postgres" --version)"
+done
+
+if [ -n "$short" ]; then # all versions at once
+  began=$SECONDS
+  work=$(mktemp -d)
+  trap 'rm -rf "$work"' EXIT
+  go test -c -o "$work/suite" ./internal/store/postgres || exit 1
+  for v in "${!folders[@]}"; do
+    (cd internal/store/postgres && EVENSPROUT_SERVER_PROGRAMS=${folders[$v]} "$work/suite" -test.timeout 10m >"$work/$v.log" 2>&1 && touch "$work/$v.passed") &
+  done
+  wait
+  for v in "${!folders[@]}"; do
+    [ -e "$work/$v.passed" ] || { failed+=("$v: store"); cat "$work/$v.log"; }
+  done
+  echo "the shared suite on ${#folders[@]} versions: $((SECONDS - began)) s"
+  versions=()
+fi
+
+for v in "${versions[@]}"; do
+  [ -n "${folders[$v]:-}" ] || continue
+  export EVENSPROUT_SERVER_PROGRAMS=${folders[$v]}
   began=$SECONDS
   go test -count=1 ./internal/store/postgres || failed+=("$v: store")
-  if [ -z "$short" ]; then
-    go test -count=1 ./internal/load ./internal/withdraw ./internal/unit || failed+=("$v: load, withdraw or unit")
-    go test -count=1 -run "^($commands)\$" ./cmd/evensprout || failed+=("$v: commands")
-  fi
+  go test -count=1 ./internal/load ./internal/withdraw ./internal/unit || failed+=("$v: load, withdraw or unit")
+  go test -count=1 -run "^($commands)\$" ./cmd/evensprout || failed+=("$v: commands")
   echo "PostgreSQL $v: $((SECONDS - began)) s"
 done
 if [ ${#failed[@]} -gt 0 ]; then

@@ -201,25 +201,59 @@ func (l *Session) prepareLate() diag.Problems {
 	return problems
 }
 
-// LoosenCircles puts off all references between the tables of the plan where one of them closes a circle. Rows that are
-// removed may be referred to by rows that go later, also by way of ON DELETE CASCADE.
+// LoosenCircles puts off all references of circles of which one is put off already, if rows go by ON DELETE CASCADE
+// there: others that go later may still refer to them.
 func (l *Session) LoosenCircles() {
 	if !l.defers || l.Traits.DefersAll || !l.Traits.Loosens {
 		return
 	}
-	ours := map[*schema.Table]bool{}
-	for _, t := range l.List {
-		ours[t.Table] = true
-	}
+	next := l.referredTables()
+	var loose []store.Loose
+	cascades := false
 	for _, t := range l.List {
 		for i := range t.Table.References {
 			r := &t.Table.References[i]
+			if !slices.Contains(next[t.Table], r.To) || !leads(next, r.To, t.Table, map[*schema.Table]bool{}) {
+				continue
+			}
+			cascades = cascades || r.Cascade
 			known := slices.ContainsFunc(l.Loose, func(x store.Loose) bool { return x.Reference == r })
-			if ours[r.To] && !r.Deferrable && !known {
-				l.Loose = append(l.Loose, store.Loose{Table: t.Table, Reference: r})
+			if !r.Deferrable && !known {
+				loose = append(loose, store.Loose{Table: t.Table, Reference: r})
 			}
 		}
 	}
+	if cascades {
+		l.Loose = append(l.Loose, loose...)
+	}
+}
+
+// referredTables are the plan's tables that each of them refers to.
+func (l *Session) referredTables() map[*schema.Table][]*schema.Table {
+	next := map[*schema.Table][]*schema.Table{}
+	for _, t := range l.List {
+		next[t.Table] = nil
+	}
+	for of := range next {
+		for _, r := range of.References {
+			if _, ours := next[r.To]; ours {
+				next[of] = append(next[of], r.To)
+			}
+		}
+	}
+	return next
+}
+
+// leads reports whether a way along references leads from a table to another.
+func leads(next map[*schema.Table][]*schema.Table, from, to *schema.Table, seen map[*schema.Table]bool) bool {
+	if from == to {
+		return true
+	}
+	if seen[from] {
+		return false
+	}
+	seen[from] = true
+	return slices.ContainsFunc(next[from], func(t *schema.Table) bool { return leads(next, t, to, seen) })
 }
 
 // Policy is what to do about a violation of an entity's rows.
