@@ -141,8 +141,7 @@ func (a *program) drawDiagram(ctx context.Context, args []string, f diagramFlags
 		return err
 	}
 	shown := diag.Count(int64(len(d.Boxes)), "entity", "entities")
-	planned := func(b diagram.Box) bool { return b.Mark != "" || b.Order > 0 }
-	if !slices.ContainsFunc(d.Boxes, planned) {
+	if d.OfTables {
 		shown = diag.Count(int64(len(d.Boxes)), "table", "tables")
 	}
 	a.say("%s shows %s", f.out, shown)

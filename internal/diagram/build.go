@@ -23,7 +23,7 @@ func OfPlan(c *plan.Compiled) *Diagram {
 
 // OfDatabase shows the tables of a database. rows are their numbers of rows, in words, by the name of the table.
 func OfDatabase(db *schema.Database, name string, rows map[string]string) *Diagram {
-	d := &Diagram{Title: name}
+	d := &Diagram{Title: name, OfTables: true}
 	at := map[*schema.Table]int{}
 	for _, t := range db.Tables {
 		at[t] = len(d.Boxes)

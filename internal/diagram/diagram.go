@@ -9,6 +9,8 @@ type Diagram struct {
 	Boxes []Box    `json:"entities"`
 	Edges []Edge   `json:"references"`
 	Notes []string `json:"notes,omitempty"` // what it leaves out, for people
+
+	OfTables bool `json:"-"` // it shows tables, without a plan
 }
 
 // Mark says on which side something is, where a plan and a database are shown together.

@@ -130,10 +130,8 @@ func (f *Field) typeLabel() string {
 }
 
 // shortTypes are other names that PostgreSQL takes for the same types.
-var shortTypes = strings.NewReplacer(
-	"character varying", "varchar", "character(", "char(", "timestamp without time zone", "timestamp",
-	"timestamp with time zone", "timestamptz", "time without time zone", "time", "time with time zone", "timetz",
-)
+var shortTypes = strings.NewReplacer("character varying", "varchar", "character(", "char(", " without time zone", "",
+	"timestamp with time zone", "timestamptz", "time with time zone", "timetz")
 
 // sign stands in front of what is only on one side.
 func (m Mark) sign() string {

@@ -130,6 +130,18 @@ func TestPicturesAreDrawn(t *testing.T) {
 	}
 }
 
+// A type is as short as PostgreSQL takes it, so that its length is still to be seen.
+func TestShortTypes(t *testing.T) {
+	for declared, short := range map[string]string{
+		"character varying(255)": "varchar(255)", "character(3)": "char(3)", "VARCHAR(12)": "VARCHAR(12)",
+		"timestamp(3) without time zone": "timestamp(3)", "timestamp with time zone": "timestamptz",
+		"time without time zone": "time", "character varying": "varchar", "double precision": "double precision",
+		"enum('a','b','c','d','e')": "enum('a','b','c','d…",
+	} {
+		assert.Equal(t, short, (&Field{Type: declared}).typeLabel())
+	}
+}
+
 func TestChoosingBoxes(t *testing.T) {
 	d := &Diagram{Boxes: []Box{{Name: "A", Parent: -1}, {Name: "B", Parent: 0}, {Name: "C", Table: "seas", Parent: 1},
 		{Name: "D", Parent: -1}}, Edges: []Edge{{From: 1, To: 0}, {From: 2, To: 1}, {From: 3, To: 2}}}

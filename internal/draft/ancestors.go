@@ -82,7 +82,7 @@ func (f *Field) leadsTo(other *Field) bool {
 }
 
 // wayTo is the field by which rows refer to what another table's reference refers to, under the same name or as the
-// only one; empty if there is none, or if it may be NULL. It is nil if the row's parent is what they refer to.
+// only one; empty if there is none, or if it may be NULL. The field is nil where the way leads to the parent.
 func (t *Table) wayTo(r *reference) (string, *Field) {
 	var same []*reference
 	for _, o := range t.refs {
