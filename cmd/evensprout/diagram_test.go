@@ -129,6 +129,7 @@ entities:
 			assert.Equal(t, 1, closing, "one of the two that refer to each other")
 			r := s.on("diagram", "--out", "tables.svg")
 			assert.Contains(t, r.errOut, "tables.svg shows 3 tables")
+			assert.Contains(t, s.on("diagram", "--only", "ports", "--out", "one.svg").errOut, "one.svg shows 1 table")
 			assert.Contains(t, strings.ToLower(s.read("tables.svg")), ">varchar(12)<")
 		})
 }

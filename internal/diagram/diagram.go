@@ -59,7 +59,7 @@ type Edge struct {
 
 // Only keeps some boxes and what leads from one of them to another.
 func (d *Diagram) Only(keep func(box int) bool) *Diagram {
-	out := &Diagram{Title: d.Title, Notes: d.Notes}
+	out := &Diagram{Title: d.Title, Notes: d.Notes, OfTables: d.OfTables}
 	at := make([]int, len(d.Boxes))
 	for i, b := range d.Boxes {
 		at[i] = -1
