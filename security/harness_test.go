@@ -243,6 +243,19 @@ func askAt(t *testing.T, d store.Driver, url, sql string) int64 {
 	return n
 }
 
+// lastLoad is the number of the last load in the journal.
+func (b *box) lastLoad() int64 {
+	b.t.Helper()
+	s, err := b.driver.Open(context.Background(), b.url)
+	require.NoError(b.t, err)
+	defer s.Close()
+	j, err := s.Journal(context.Background(), false)
+	require.NoError(b.t, err)
+	n, err := setwise.Number(context.Background(), s.(setwise.Engine), "SELECT max(number) FROM "+s.(setwise.Engine).Table(j.Loads))
+	require.NoError(b.t, err)
+	return n
+}
+
 // dump is all that must not change in the database: rows of tables and of the journal.
 func (b *box) dump() string {
 	b.t.Helper()

@@ -254,7 +254,7 @@ func additions(ctx context.Context, s store.Store, name string) (uint64, error) 
 // greatest looks for the greatest number in a column.
 func greatest(s store.Store) func(context.Context, *schema.Table, *schema.Column) (int64, error) {
 	return func(ctx context.Context, t *schema.Table, c *schema.Column) (n int64, err error) {
-		tx, err := s.Begin(ctx, store.TxOptions{})
+		tx, err := s.Begin(ctx, store.TxOptions{Reads: true})
 		if err != nil {
 			return 0, err
 		}

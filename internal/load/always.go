@@ -99,7 +99,7 @@ func CheckAlways(ctx context.Context, s store.Store, rules []*schema.Rule) error
 	if len(rules) == 0 {
 		return nil
 	}
-	tx, err := s.Begin(ctx, store.TxOptions{})
+	tx, err := s.Begin(ctx, store.TxOptions{Reads: true})
 	if err != nil {
 		return err
 	}
@@ -137,7 +137,7 @@ func (t *conditionTrial) end() {
 func (t *conditionTrial) try(ctx context.Context, do func() error, tell func(error) *diag.Problem) (err error) {
 	var fault *store.Fault
 	if t.tx == nil {
-		if t.tx, err = t.store.Begin(ctx, store.TxOptions{}); err != nil {
+		if t.tx, err = t.store.Begin(ctx, store.TxOptions{Reads: true}); err != nil {
 			t.tx = nil
 			if errors.As(err, &fault) && fault.Kind == store.ReadOnly {
 				return nil

@@ -566,6 +566,9 @@ func (a *Amendment) found(
 	if err = errors.Join(err, a.old.Growth); err != nil {
 		return nil, err
 	}
+	if err := st.Lock(ctx); err != nil {
+		return nil, err
+	}
 	gone, err := st.Unmatched(ctx, 1)
 	if err != nil {
 		return nil, err

@@ -111,8 +111,16 @@ func (w *Writer) reopen(ctx context.Context) error {
 
 // Begin begins a transaction.
 func (w *Writer) Begin(ctx context.Context) error {
+	return w.begin(ctx, false)
+}
+
+// BeginReading begins a transaction that writes to nothing but temporary tables, and is rolled back.
+func (w *Writer) BeginReading(ctx context.Context) error { return w.begin(ctx, true) }
+
+func (w *Writer) begin(ctx context.Context, reads bool) error {
 	l := w.Session
-	tx, err := w.Store.Begin(ctx, store.TxOptions{Late: l.defers, Loose: l.Loose, Until: l.Options.Patience.Until})
+	o := store.TxOptions{Late: l.defers, Loose: l.Loose, Until: l.Options.Patience.Until, Reads: reads}
+	tx, err := w.Store.Begin(ctx, o)
 	w.Tx = tx
 	return err
 }

@@ -290,6 +290,16 @@ func (w *Writer) closeCircle(t *Target, b *grow.Batch) {
 // the plan that refer to them stop it, unless the plan says cascade: then these are
 // noted and removed as well.
 func (l *Session) clear(ctx context.Context, w *Writer) error {
+	// All are locked before the first is emptied: nobody can add rows to a table that is empty already which refer to
+	// one that is emptied later, and would go with its rows.
+	for _, t := range l.List {
+		if t.Write.Mode != plan.Replace || t.Out.Skipped {
+			continue
+		}
+		if err := w.Tx.LockRows(ctx, l.Plan.Database, t.Table); err != nil {
+			return l.Refusal(t, nil, err)
+		}
+	}
 	cleared := map[*schema.Table]bool{}
 	for _, t := range slices.Backward(l.List) {
 		if t.Write.Mode != plan.Replace || t.Out.Skipped {
@@ -329,6 +339,9 @@ type detaching struct {
 // from looks for rows of other tables that refer to a table.
 func (d *detaching) from(ctx context.Context, table *schema.Table) error {
 	l, w, t := d.l, d.w, d.t
+	if err := w.Tx.LockRows(ctx, l.Plan.Database, table); err != nil {
+		return l.Refusal(t, nil, err)
+	}
 	for _, other := range l.Plan.Database.Tables {
 		for i := range other.References {
 			r := &other.References[i]
@@ -394,6 +407,9 @@ func (d *detaching) rows(ctx context.Context, other *schema.Table, r *schema.Ref
 	}
 
 	removed, err := w.Tx.Remove(ctx, other, r)
+	if err == nil && removed > n {
+		return errRace
+	}
 	for _, x := range l.List {
 		if x.Table == other {
 			w.of(x).removed += removed

@@ -29,7 +29,7 @@ func (l *Session) StepOver(ctx context.Context, s store.Store) error {
 	if l.Options.Journal == nil {
 		return nil // who loads again would not know which rows are whose
 	}
-	tx, err := s.Begin(ctx, store.TxOptions{})
+	tx, err := s.Begin(ctx, store.TxOptions{Reads: true})
 	if err != nil {
 		return err
 	}

@@ -31,7 +31,7 @@ func (f *foresight) collisions(ctx context.Context, l *load.Session) error {
 	if err := l.StepOver(ctx, f.store); err != nil {
 		return err
 	}
-	tx, err := f.store.Begin(ctx, store.TxOptions{})
+	tx, err := f.store.Begin(ctx, store.TxOptions{Reads: true})
 	if err != nil {
 		return err
 	}

@@ -110,13 +110,13 @@ func newComparison(ctx context.Context, s store.Store, pasts []*load.PastLoad) (
 }
 
 // begin opens the transaction for temporary tables, once for all loads.
-func (c *comparison) begin(ctx context.Context) error {
+func (c *comparison) begin(ctx context.Context, begin func(*load.Writer, context.Context) error) error {
 	for _, p := range c.parts {
 		if p.w.Tx == nil {
 			p.w.Tx = c.tx()
 		}
 		if p.w.Tx == nil {
-			if err := p.w.Begin(ctx); err != nil {
+			if err := begin(p.w, ctx); err != nil {
 				return err
 			}
 		}
@@ -162,7 +162,7 @@ func (c *comparison) run(ctx context.Context, o CompareOptions) (*Difference, er
 		for _, p := range c.byName[t.Name] {
 			p.e.Fingerprint = same
 			if !same {
-				if err := c.begin(ctx); err != nil {
+				if err := c.begin(ctx, (*load.Writer).BeginReading); err != nil {
 					return nil, err
 				}
 				f, err := c.unitEffectsOf(ctx)
@@ -485,7 +485,7 @@ func (c *comparison) eachStranger(
 	columns []*schema.Column,
 	show func([]value.Value) error,
 ) error {
-	if err := c.begin(ctx); err != nil {
+	if err := c.begin(ctx, (*load.Writer).BeginReading); err != nil {
 		return err
 	}
 	parts := c.byName[table.Name]

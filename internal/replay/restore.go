@@ -130,7 +130,7 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 	for _, p := range c.pasts {
 		r.Loads = append(r.Loads, p.Entry.Number)
 	}
-	if err := c.begin(ctx); err != nil {
+	if err := c.begin(ctx, (*load.Writer).Begin); err != nil {
 		return nil, err
 	}
 	restored := map[*part]*RestoredEntity{}

@@ -215,6 +215,9 @@ type TxOptions struct {
 	// Late foreign keys are held against the tables only at Commit, as far as the
 	// engine can.
 	Late bool
+	// Reads tells that the transaction is rolled back, and writes to nothing but temporary tables. Any other is refused
+	// where sessions are read-only by default.
+	Reads bool
 	// Loose are references that are held against the tables only by Settle, although they
 	// are not deferrable. They are as before once the transaction has ended.
 	Loose []Loose
@@ -280,6 +283,9 @@ type Inserter interface {
 
 // Remover takes rows and references away.
 type Remover interface {
+	// LockRows locks all rows of a table to which rows of others can refer, until the transaction ends: before anybody
+	// looks for rows that refer to them.
+	LockRows(ctx context.Context, db *schema.Database, t *schema.Table) error
 	// Clear deletes all rows of a table.
 	Clear(ctx context.Context, t *schema.Table) (int64, error)
 	// Referring shows the rows of a table that refer to any row of another.
@@ -288,7 +294,7 @@ type Remover interface {
 	Unlink(ctx context.Context, t *schema.Table, r *schema.Reference) error
 	Remove(ctx context.Context, t *schema.Table, r *schema.Reference) (int64, error)
 	// RefersInto reports whether rows refer to rows of a span that are not of the span themselves. Where that is not
-	// simple to find out, it says yes.
+	// simple to find out, it says yes. The span is locked, so that it stays true.
 	RefersInto(ctx context.Context, db *schema.Database, s Span) (bool, error)
 	// RemoveSpan deletes the rows of a span and shows each of them: what it deletes is what it shows.
 	RemoveSpan(ctx context.Context, s Span, columns []*schema.Column, show func([]value.Value) error) error
@@ -355,12 +361,14 @@ type Stage interface {
 	Changes(ctx context.Context, show func(Change) error) error
 	// Prior shows all columns of the rows that Apply would change, and locks these rows.
 	Prior(ctx context.Context, show func(row int64, values []value.Value) error) error
+	// Lock locks the matches: what the stage tells of them from then on stays true until the transaction ends.
+	Lock(ctx context.Context) error
 	// Differing are the rows whose match has other values in the columns of Set.
 	Differing(ctx context.Context) ([]int64, error)
 	// Referred are the rows whose match rows of some table refer to; a row's references
-	// to itself do not count, nor do those of the columns left out.
+	// to itself do not count, nor do those of the columns left out. The matches are locked first.
 	Referred(ctx context.Context, db *schema.Database, except []*schema.Column) ([]Referral, error)
-	// Referrers shows the primary keys of the rows that refer to the matches, by table.
+	// Referrers shows the primary keys of the rows that refer to the matches, by table. The matches are locked first.
 	Referrers(ctx context.Context, db *schema.Database, show func(t *schema.Table, key []value.Value) error) error
 	// Copies shows how many rows of the table match each staged one.
 	Copies(ctx context.Context, show func(row, n int64) error) error
@@ -523,6 +531,7 @@ type Query struct {
 	// a condition in SQL that must hold, too; it must be one expression, and nothing is written while it runs
 	Also  string
 	Exact bool  // read so that the values can be written back
+	Fresh bool  // also what others have committed since the transaction began
 	AsIs  bool  // in any order
 	Most  int64 // bytes of a cell; one with more is read as NULL. 0: any
 	Skip  int64
@@ -632,6 +641,12 @@ func (f *Fault) Error() string {
 }
 
 func (f *Fault) Unwrap() error { return f.Err }
+
+// Guarded is the fault of a session whose transactions are read-only by default, as set by whom it says: nothing is
+// written.
+func Guarded(setting, by, hint string) *Fault {
+	return &Fault{Kind: Refused, Message: setting + " is on (set " + by + "), so nothing is written here", Hint: hint}
+}
 
 // Report shows what to do.
 func (f *Fault) Report() diag.Report {

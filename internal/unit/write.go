@@ -369,7 +369,7 @@ func (r *unitRun) keepRemoved(
 	for _, other := range r.w.Session.Plan.Database.Tables {
 		for i := range other.References {
 			ref := &other.References[i]
-			if ref.To != t || !ref.Cascade {
+			if ref.To != t || !ref.Cascade && !ref.Blanks {
 				continue
 			}
 			for _, row := range rows {
@@ -389,16 +389,18 @@ func (r *unitRun) keepRemoved(
 				var below [][]value.Value
 				err := r.w.Store.Select(
 					ctx,
-					store.Query{Table: other, Columns: other.Columns, Where: where, Exact: true},
+					store.Query{Table: other, Columns: other.Columns, Where: where, Exact: true, Fresh: true},
 					func(row []value.Value) error {
 						below = append(below, slices.Clone(row))
 						return nil
 					},
 				)
-				if err == nil {
-					err = r.keepRemoved(ctx, step, other, below, kept)
-				}
 				if err != nil {
+					return err
+				}
+				if ref.Blanks {
+					r.keepBlanked(step, other, ref, below, kept)
+				} else if err := r.keepRemoved(ctx, step, other, below, kept); err != nil {
 					return err
 				}
 			}
@@ -406,6 +408,26 @@ func (r *unitRun) keepRemoved(
 	}
 	r.undo.Removed(step, t, rows)
 	return nil
+}
+
+// keepBlanked keeps the references of rows that become NULL when what they refer to is deleted. Rows that go
+// themselves, and those that nothing tells from others, are left out.
+func (r *unitRun) keepBlanked(step int, t *schema.Table, ref *schema.Reference, rows [][]value.Value, kept map[string]bool) {
+	s := journal.UndoSection{Step: step, Kind: journal.UndoChanged, Table: t.Name, Key: t.PrimaryKey, Columns: ref.Columns}
+	for _, row := range rows {
+		key := keyOrRow(t, row)
+		if len(t.PrimaryKey) == 0 || kept[fmt.Sprint(t.Name+"\x00"+load.KeyOfValues(key), 1)] {
+			continue
+		}
+		var was []value.Value
+		for _, name := range ref.Columns {
+			was = append(was, row[slices.Index(t.Columns, t.Column(name))])
+		}
+		s.Values = append(s.Values, slices.Concat(key, was, make([]value.Value, len(was))))
+	}
+	if len(s.Values) > 0 {
+		r.undo.Add(s)
+	}
 }
 
 // keyOrRow is what tells a row of a table from others: its key, or all of it.
@@ -439,6 +461,9 @@ func (r *unitRun) clearTable(ctx context.Context, step int) error {
 			Hint:       "first delete the rows that refer to it, in a separate step",
 		}
 	}
+	if err := r.w.Tx.LockRows(ctx, r.w.Session.Plan.Database, s.Table); err != nil {
+		return err
+	}
 	for _, other := range r.w.Session.Plan.Database.Tables {
 		for i := range other.References {
 			ref := &other.References[i]
@@ -470,7 +495,7 @@ func (r *unitRun) clearTable(ctx context.Context, step int) error {
 		var rows [][]value.Value
 		err := r.w.Store.Select(
 			ctx,
-			store.Query{Table: s.Table, Columns: s.Table.Columns, Exact: true},
+			store.Query{Table: s.Table, Columns: s.Table.Columns, Exact: true, Fresh: true},
 			func(row []value.Value) error {
 				rows = append(rows, slices.Clone(row))
 				return nil

@@ -30,6 +30,9 @@ func (v *withdrawal) dropTouched(
 	rows *load.Pass,
 	tell bool,
 ) error {
+	if err := st.Lock(ctx); err != nil {
+		return err
+	}
 	gone, err := st.Unmatched(ctx, 0)
 	if err != nil {
 		return err
@@ -93,6 +96,9 @@ func (v *withdrawal) lookFirst(ctx context.Context) error {
 			}
 			if rows.N == 0 {
 				continue
+			}
+			if err := st.Lock(ctx); err != nil {
+				return err
 			}
 			changed, err := st.Differing(ctx)
 			if err != nil {
@@ -378,6 +384,9 @@ func (v *withdrawal) unlink(ctx context.Context, t *load.Target, run order.Run) 
 		err = v.w.Growth
 	}
 	if err != nil || rows.N == 0 {
+		return err
+	}
+	if err := st.Lock(ctx); err != nil {
 		return err
 	}
 	gone, err := st.Unmatched(ctx, 0)

@@ -340,6 +340,9 @@ func (v *unitWithdrawal) stay(
 	st store.Stage,
 ) ([]bool, error) {
 	skip := make([]bool, len(s.Values))
+	if err := st.Lock(ctx); err != nil {
+		return nil, err
+	}
 	gone, err := st.Unmatched(ctx, 0)
 	if err != nil {
 		return nil, err

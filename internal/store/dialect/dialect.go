@@ -90,6 +90,9 @@ type Changes interface {
 	// Locking ends a query of rows of t that nobody else may change meanwhile, nor, unless
 	// they are shared, lock.
 	Locking(shared bool) string
+	// LockTable locks all of a table against those who write to it or add rows that refer to it; empty if that would
+	// end the transaction, or nobody else writes meanwhile.
+	LockTable(t *schema.Table) string
 }
 
 // Inserts writes what stands around the values of an INSERT.

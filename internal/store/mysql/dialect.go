@@ -119,6 +119,9 @@ func (sqlText) Locking(shared bool) string {
 	return " FOR UPDATE"
 }
 
+// LockTable is empty: it would commit.
+func (sqlText) LockTable(*schema.Table) string { return "" }
+
 // Typed makes decimals of what would be text: arithmetic with text is not exact.
 func (sqlText) Typed(value string, c *schema.Column) string {
 	switch c.Kind {

@@ -112,6 +112,10 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 		db.Close()
 		return nil, err
 	}
+	if err := db.learnGuard(ctx); err != nil {
+		db.Close()
+		return nil, err
+	}
 	for _, s := range session {
 		if _, err := conn.ExecContext(ctx, s); err != nil {
 			db.Close()
@@ -123,6 +127,23 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 		return nil, err
 	}
 	return db, nil
+}
+
+// learnGuard asks whether transactions are read-only unless they say otherwise: that is respected.
+func (d *database) learnGuard(ctx context.Context) error {
+	rows, err := d.conn.QueryContext(ctx, "SHOW VARIABLES WHERE variable_name IN ('tx_read_only', 'transaction_read_only') AND value = 'ON'")
+	if err != nil {
+		return d.err(ctx, err)
+	}
+	defer rows.Close()
+	if rows.Next() {
+		var name, value string
+		if err := rows.Scan(&name, &value); err != nil {
+			return d.err(ctx, err)
+		}
+		d.guard = store.Guarded(name, "for all sessions of the server", "if rows are to be written: SET GLOBAL "+name+" = OFF")
+	}
+	return d.err(ctx, rows.Err())
 }
 
 // waitForCluster lets statements of this session see what was committed before on any node
@@ -262,10 +283,12 @@ type database struct {
 	lasting   bool            // it has written to a table whose engine has no transactions
 	unmarked  bool            // a savepoint of it could not be made
 	probes    setwise.Probes
-	packet    int64  // bytes that one statement may have
-	isolation string // of transactions
-	local     bool   // LOAD DATA LOCAL can be used
-	notice    string // what is unusual about the server, and why LOAD DATA LOCAL is not used
+	packet    int64        // bytes that one statement may have
+	isolation string       // of transactions
+	guard     *store.Fault // why nothing is written; nil if writing is allowed
+	fresh     bool         // only a locking read shows what others have committed since the transaction began
+	local     bool         // LOAD DATA LOCAL can be used
+	notice    string       // what is unusual about the server, and why LOAD DATA LOCAL is not used
 	tables    *schema.Database
 	journal   *store.Journal // nil until it is found
 }
@@ -346,6 +369,14 @@ func (d *database) ReadOnly(ctx context.Context, do func() error) error {
 		}
 	}
 	return err
+}
+
+// Fresh is a locking read, which alone sees more than the snapshot of a transaction.
+func (d *database) Fresh() string {
+	if d.within && d.fresh {
+		return " LOCK IN SHARE MODE"
+	}
+	return ""
 }
 
 func (d *database) Statements() []store.Statement { return d.tally.Statements() }
@@ -628,6 +659,9 @@ func (d *database) Select(ctx context.Context, q store.Query, show func([]value.
 
 // Journal finds the tool's own tables.
 func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, error) {
+	if create && d.guard != nil {
+		return nil, d.guard
+	}
 	if d.journal != nil && (!create || d.journal.Occasions != nil) {
 		return d.journal, nil // it does not go away
 	}
@@ -700,6 +734,9 @@ func (d *database) Lock(ctx context.Context, name string) (string, error) {
 // Reserve moves a table's counter forward. Where the user may not alter the table, the
 // counter moves by itself when the rows are written.
 func (d *database) Reserve(ctx context.Context, t *schema.Table, _ *schema.Column, last int64) error {
+	if d.guard != nil {
+		return d.guard
+	}
 	next := int64(0)
 	err := d.Query(
 		ctx,

@@ -31,6 +31,9 @@ type transaction struct {
 }
 
 func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, error) {
+	if d.guard != nil && !o.Reads {
+		return nil, d.guard
+	}
 	if d.tables == nil {
 		if _, err := d.Survey(ctx); err != nil {
 			return nil, err
@@ -40,6 +43,7 @@ func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, erro
 	if o.Isolation != "" {
 		level = strings.ToUpper(string(o.Isolation))
 	}
+	d.fresh = level != "READ COMMITTED"
 	for _, s := range []string{"SET TRANSACTION ISOLATION LEVEL " + level, "START TRANSACTION"} {
 		if _, err := d.Exec(ctx, s); err != nil {
 			return nil, err

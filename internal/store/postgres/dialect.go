@@ -119,6 +119,10 @@ func (sqlText) Locking(shared bool) string {
 	return " FOR UPDATE OF t"
 }
 
+func (d sqlText) LockTable(t *schema.Table) string {
+	return "LOCK TABLE " + d.Table(t) + " IN EXCLUSIVE MODE"
+}
+
 func (d sqlText) Typed(value string, c *schema.Column) string {
 	return "CAST(" + value + " AS " + d.Declare(c) + ")"
 }

@@ -58,7 +58,7 @@ var session = []string{
 		"lock_timeout = '" + lockWait + "'",
 	"SET statement_timeout = 0", "SET idle_in_transaction_session_timeout = 0", "SET session_replication_role = " +
 		"'origin'",
-	"SET synchronize_seqscans = off", "SET default_transaction_read_only = off",
+	"SET synchronize_seqscans = off",
 	"SET default_transaction_isolation = 'read committed'", "SET xmloption = 'content'",
 	// Our statements look rows of a stage up by their keys: with the usual costs the
 	// planner reads the whole table for a few thousand of them.
@@ -108,6 +108,10 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 		db.Close()
 		return nil, db.fault(err)
 	}
+	if err := db.learnGuard(ctx); err != nil {
+		db.Close()
+		return nil, db.fault(err)
+	}
 	for _, sql := range session {
 		if sql == "SET session_replication_role = 'origin'" {
 			// Only a superuser may set it, and only one may have changed it.
@@ -135,6 +139,31 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 		return nil, err
 	}
 	return db, nil
+}
+
+// learnGuard asks whether transactions are read-only unless they say otherwise, and who says so: that is respected.
+func (d *database) learnGuard(ctx context.Context) error {
+	const sql = `SELECT s.source, pg_catalog.current_database(), current_user FROM pg_catalog.pg_settings s
+		WHERE s.name OPERATOR(pg_catalog.=) 'default_transaction_read_only' AND s.setting OPERATOR(pg_catalog.=) 'on'`
+	results, err := d.conn.Exec(ctx, sql).ReadAll()
+	if err != nil || len(results) == 0 || len(results[0].Rows) == 0 {
+		return err
+	}
+	row := results[0].Rows[0]
+	name, user := d.Quote(string(row[1])), d.Quote(string(row[2]))
+	by, hint := "in the server's configuration", "ask whoever runs the server for a database to write to"
+	switch string(row[0]) {
+	case "client", "session":
+		by, hint = "by the URL or PGOPTIONS", "remove it there if rows are to be written"
+	case "database":
+		by, hint = "for this database", "if rows are to be written: ALTER DATABASE "+name+" RESET default_transaction_read_only"
+	case "user":
+		by, hint = "for this user", "if this user is to write: ALTER ROLE "+user+" RESET default_transaction_read_only"
+	case "database user":
+		by, hint = "for this user in this database", "if this user is to write: ALTER ROLE "+user+" IN DATABASE "+name+" RESET default_transaction_read_only"
+	}
+	d.guard = store.Guarded("default_transaction_read_only", by, hint)
+	return nil
 }
 
 // outOfMemory is also what a server says that has no room for another lock.
@@ -219,11 +248,12 @@ type database struct {
 	conn        *pgconn.PgConn
 	sent        *atomic.Int64 // bytes that went to the server
 	at          *address
-	path        string   // the user's search path
-	schemas     []string // of it
-	owned       bool     // the search path is empty for the moment
-	standby     bool     // the server was one when the connection began
-	notice      string   // that the server is newer than those of the tests; mostly empty
+	path        string       // the user's search path
+	schemas     []string     // of it
+	owned       bool         // the search path is empty for the moment
+	guard       *store.Fault // why nothing is written; nil if writing is allowed
+	standby     bool         // the server was one when the connection began
+	notice      string       // that the server is newer than those of the tests; mostly empty
 	tally       store.Tally
 	constraints map[string]constraint // by table and name, from the last survey
 	powers      *string               // why nothing is asked with this user's rights; empty if it may be
@@ -323,6 +353,8 @@ func (d *database) fault(err error) error {
 		if len(servers(d.at.config)) > 1 {
 			f.Kind = store.Lost // it may be about to take over, or another one that has: to be seen by a new connection
 		}
+	case e.Code == readOnly && d.guard != nil:
+		*f = *d.guard
 	case e.Code == readOnly:
 		f.Kind, f.Message = store.ReadOnly, "the database is read-only"
 		f.Hint = "name a database that takes writes"
@@ -545,6 +577,9 @@ func (d *database) Select(ctx context.Context, q store.Query, show func([]value.
 
 // Journal finds the tool's own tables, in a schema of their own.
 func (d *database) Journal(ctx context.Context, create bool) (*store.Journal, error) {
+	if create && d.guard != nil {
+		return nil, d.guard
+	}
 	if d.journal != nil && (!create || d.journal.Occasions != nil) {
 		return d.journal, nil // it does not go away
 	}
@@ -574,6 +609,10 @@ var declared = map[schema.Kind]string{
 	schema.Bytes: "bytea", schema.Decimal: "numeric", schema.Real: "float8", schema.Boolean: "bool",
 	schema.Date: "date", schema.Time: "time(6)", schema.UUID: "uuid", schema.JSON: "jsonb",
 }
+
+// Fresh is empty. Under READ COMMITTED each statement sees what is committed, and under the other levels the engine
+// refuses to delete a row, or to make its reference NULL, if the transaction does not see it.
+func (*database) Fresh() string { return "" }
 
 // Lock takes an advisory lock of the session.
 func (d *database) Lock(ctx context.Context, name string) (string, error) {

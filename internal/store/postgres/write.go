@@ -34,6 +34,9 @@ type transaction struct {
 }
 
 func (d *database) Begin(ctx context.Context, o store.TxOptions) (store.Tx, error) {
+	if d.guard != nil && !o.Reads {
+		return nil, d.guard
+	}
 	if d.tables == nil {
 		if _, err := d.Survey(ctx); err != nil {
 			return nil, err

@@ -59,6 +59,9 @@ type Engine interface {
 	// them, as far as the engine tells.
 	Vet(ctx context.Context, tables []*schema.Table) (writers []string, err error)
 	LastKey(ctx context.Context) (value.Value, error)
+	// Fresh ends a query, or one inside another, that must see what others have committed since the transaction began;
+	// empty where each statement does, or where the engine refuses to delete what it does not see.
+	Fresh() string
 }
 
 // Ordinal is the column of stages that numbers their rows.
@@ -78,6 +81,8 @@ type Tx struct {
 
 	referrers   map[string][]referrer // by the name of the table that is referred to
 	referringOf *schema.Database
+
+	lockedRows map[string]int64 // of tables that LockRows locked, by name: how many rows these are, or unknown
 }
 
 // NewTx makes the common part of a transaction.
@@ -150,6 +155,9 @@ func Select(ctx context.Context, e Engine, q store.Query, show func([]value.Valu
 	if q.Limit > 0 {
 		sql += fmt.Sprintf(" LIMIT %d OFFSET %d", q.Limit, q.Skip)
 	}
+	if q.Fresh {
+		sql += e.Fresh()
+	}
 	read := func() error { return e.Query(ctx, sql, args, q.Columns, show) }
 	if q.Also != "" { // it may call functions
 		return e.ReadOnly(ctx, read)
@@ -197,12 +205,6 @@ func (tx *Tx) Greatest(ctx context.Context, t *schema.Table, c *schema.Column) (
 	return Number(ctx, tx.Engine, "SELECT coalesce(max("+tx.Engine.Quote(c.Name)+"), 0) FROM "+tx.Engine.Table(t))
 }
 
-// Clear deletes all rows of a table. It never truncates: a reader who began earlier
-// must go on seeing the old rows.
-func (tx *Tx) Clear(ctx context.Context, t *schema.Table) (int64, error) {
-	return tx.Engine.Exec(ctx, "DELETE FROM "+tx.Engine.Table(t))
-}
-
 // referring is the condition that a row has a reference.
 func (tx *Tx) referring(t *schema.Table, r *schema.Reference) string {
 	return " WHERE " + notNull(Names(tx.Engine, "", columnsOf(t, r.Columns)))
@@ -217,7 +219,8 @@ func (tx *Tx) Referring(
 ) error {
 	return tx.Engine.Query(
 		ctx,
-		"SELECT "+strings.Join(Names(tx.Engine, "", t.Columns), ", ")+" FROM "+tx.Engine.Table(t)+tx.referring(t, r),
+		"SELECT "+strings.Join(Names(tx.Engine, "", t.Columns), ", ")+" FROM "+tx.Engine.Table(t)+tx.referring(t, r)+
+			tx.Engine.Fresh(),
 		nil,
 		t.Columns,
 		show,
@@ -247,6 +250,7 @@ func (tx *Tx) Savepoint(ctx context.Context, name string) error {
 
 // RollbackTo goes back to a mark, which stays.
 func (tx *Tx) RollbackTo(ctx context.Context, name string) error {
+	tx.unlocked()
 	_, err := tx.Engine.Exec(ctx, "ROLLBACK TO SAVEPOINT "+tx.Engine.Quote(name))
 	return err
 }

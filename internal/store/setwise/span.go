@@ -29,7 +29,13 @@ func (tx *Tx) RefersInto(ctx context.Context, db *schema.Database, s store.Span)
 	if err := tx.helped(ctx, s.Table, s.Last-s.First+1); err != nil {
 		return false, err
 	}
-	for _, by := range tx.referrersOf(db, s.Table) {
+	referrers := tx.referrersOf(db, s.Table)
+	if len(referrers) > 0 {
+		if err := tx.lockSpan(ctx, s); err != nil {
+			return false, err
+		}
+	}
+	for _, by := range referrers {
 		// as far as this simple way of looking can tell
 		if len(by.reference.Columns) != 1 || by.reference.Targets[0] != s.Key.Name {
 			return true, nil
@@ -44,7 +50,7 @@ func (tx *Tx) RefersInto(ctx context.Context, db *schema.Database, s store.Span)
 			condition, args = condition+" AND NOT ("+own+")", append(args, more...)
 		}
 		n, err := Number(ctx, tx.Engine, "SELECT count(*) FROM (SELECT 1 AS found FROM "+tx.Engine.Table(by.table)+
-			" AS o WHERE "+condition+" LIMIT 1) AS f", args...)
+			" AS o WHERE "+condition+" LIMIT 1"+tx.Engine.Fresh()+") AS f", args...)
 		if n > 0 || err != nil {
 			return true, err
 		}

@@ -25,6 +25,7 @@ type stage struct {
 	on    string // t is the row that s matches
 
 	analyze string // what is still to be done before joins
+	locked  bool   // the matches are
 }
 
 // Stage lays rows aside.
@@ -101,7 +102,15 @@ func (s *stage) Drop(ctx context.Context, rows []int64) error {
 
 // exists is the condition that some row of the target matches s.
 func (s *stage) exists() string {
-	return "EXISTS (SELECT 1 FROM " + s.table + " AS t WHERE " + s.on + ")"
+	return "EXISTS (SELECT 1 FROM " + s.table + " AS t WHERE " + s.on + s.fresh() + ")"
+}
+
+// fresh ends a query of rows that are locked: as they are now, even if the transaction began before.
+func (s *stage) fresh() string {
+	if s.locked {
+		return s.tx.Engine.Fresh()
+	}
+	return ""
 }
 
 // written is the condition that s is added to the table or may change it.

@@ -56,7 +56,7 @@ func (s *stage) ordinals(ctx context.Context, from string, conditions ...string)
 	var rows []int64
 	err := s.tx.Engine.Query(
 		ctx,
-		"SELECT "+s.ordinal()+" FROM "+s.name+" AS s"+from+where(conditions...)+" ORDER BY 1",
+		"SELECT "+s.ordinal()+" FROM "+s.name+" AS s"+from+where(conditions...)+" ORDER BY 1"+s.fresh(),
 		nil,
 		[]*schema.Column{Ordinal},
 		func(row []value.Value) error {
@@ -98,6 +98,12 @@ func (tx *Tx) referrersOf(db *schema.Database, to *schema.Table) []referrer {
 
 // Referred are the rows whose match is referred to.
 func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*schema.Column) ([]store.Referral, error) {
+	if len(s.tx.referrersOf(db, s.w.Table)) == 0 {
+		return nil, nil
+	}
+	if err := s.Lock(ctx); err != nil {
+		return nil, err
+	}
 	var found []store.Referral
 	for _, by := range s.tx.referrersOf(db, s.w.Table) {
 		other, r := by.table, by.reference
@@ -141,7 +147,7 @@ func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*sch
 				references,
 				strings.Join(same, " AND "),
 				s.tx.Engine.Table(other)+" AS o",
-				strings.Join(present, " AND "),
+				strings.Join(present, " AND ")+s.fresh(),
 			),
 		)
 		if err != nil {
@@ -186,7 +192,7 @@ func (s *stage) Referrers(
 	db *schema.Database,
 	show func(*schema.Table, []value.Value) error,
 ) error {
-	if err := s.counted(ctx); err != nil {
+	if err := s.Lock(ctx); err != nil {
 		return err
 	}
 	for _, other := range db.Tables {
@@ -216,7 +222,7 @@ func (s *stage) Referrers(
 			) + " AS o ON " + strings.Join(
 				same,
 				" AND ",
-			)
+			) + s.fresh()
 			if err := s.tx.Engine.Query(ctx, sql, nil, keys,
 				func(row []value.Value) error { return show(other, row) }); err != nil {
 				return err

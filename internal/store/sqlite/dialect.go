@@ -117,6 +117,8 @@ func (sqlText) NotIn(columns, staged []string, stage, _ string) string {
 
 func (sqlText) Locking(bool) string { return "" } // nobody else writes meanwhile
 
+func (sqlText) LockTable(*schema.Table) string { return "" }
+
 func (sqlText) Typed(value string, c *schema.Column) string {
 	if c.Kind == schema.Decimal {
 		return "CAST(" + value + " AS NUMERIC)"
