@@ -254,3 +254,38 @@ CREATE TABLE loans (id {key}, member_id {uuid} NOT NULL, FOREIGN KEY (member_id)
 		})
 	}
 }
+
+// Many people add rows at the same time: each gets a row of its own, whatever they add.
+func TestManyAddAtOnce(t *testing.T) {
+	const tables = "CREATE TABLE piers (id {key}, code VARCHAR(20) NOT NULL UNIQUE, label VARCHAR(40));" +
+		"CREATE TABLE boats (id {key}, name VARCHAR(40) NOT NULL, pier_id INTEGER NOT NULL REFERENCES piers (id));"
+	const entities = "name: quay\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n" +
+		"  Pier:\n    table: piers\n    rows: 3\n    fields: {code: {pattern: \"P[0-9]{5}\", unique: true}, label: {kind: locality}}\n" +
+		"  Boat:\n    table: boats\n    per: {Pier: 2}\n    fields: {name: {kind: locality}}\n"
+	onTables(t, tables, entities, func(t *testing.T, s *site) {
+		require.Zero(t, s.on("load").code)
+		const people = 8
+		results := make(chan result, people)
+		for i := range people {
+			go func() {
+				if i%2 == 0 {
+					results <- s.on("add", "--json", "Boat", fmt.Sprintf("name=Boat %d", i))
+				} else {
+					results <- s.on("add", "--json", "Pier", fmt.Sprintf("label=Pier %d", i))
+				}
+			}()
+		}
+		loads := map[int64]bool{}
+		for range people {
+			r := <-results
+			require.Zero(t, r.code, r.errOut)
+			var out anAddition
+			require.NoError(t, json.Unmarshal([]byte(r.out), &out))
+			require.Len(t, out.Rows, 1)
+			assert.False(t, loads[out.Load], "load %d was another call's", out.Load)
+			loads[out.Load] = true
+		}
+		assert.Equal(t, "4", s.answer(t, "SELECT count(*) FROM boats WHERE name LIKE 'Boat %'"))
+		assert.Equal(t, "4", s.answer(t, "SELECT count(*) FROM piers WHERE label LIKE 'Pier %'"))
+	})
+}

@@ -14,7 +14,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/journal"
 	"evensprout/internal/store"
 )
 
@@ -322,7 +321,7 @@ var adviceOfServers = map[string]advised{
 	"a part that is being written": {
 		says:   "wait for it with --wait 5m",
 		engine: "postgres mariadb",
-		first:  held(journal.LockName("shelf") + ", part 1"),
+		first:  held("evensprout load shelf, part 1"),
 		wrong:  []string{"load", "--part", "1/1", "--wait", "10ms"},
 		follow: soon,
 		right:  []string{"load", "--part", "1/1", "--wait", "5m"},

@@ -12,7 +12,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"evensprout/internal/journal"
 	"evensprout/internal/store/storetest"
 )
 
@@ -299,7 +298,7 @@ var advice = map[string]advised{
 	"two loads at a time": {
 		says:   "wait for it with --wait 5m",
 		engine: "postgres mariadb",
-		first:  held(journal.LockName("shelf")),
+		first:  held("evensprout load shelf"),
 		wrong:  []string{"load"},
 		follow: soon,
 		right:  []string{"load", "--wait", "5m"},

@@ -5,6 +5,7 @@ import (
 	"go/token"
 	"io/fs"
 	"maps"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -69,14 +70,14 @@ var walls = map[string]string{
 	"internal/trial":    "diag grow plan schema store store/setwise value",
 	"internal/journal":  "diag grow order plan schema store value",
 	"internal/archive":  "diag grow journal order plan safe schema store value",
-	"internal/replay":   "grow journal load order schema store value",
+	"internal/replay":   "archive grow journal load order schema store value",
 	"internal/loadtest": "archive diag files grow journal load plan preflight replay schema store store/mysql " +
 		"store/postgres store/sqlite store/storetest value withdraw",
-	"internal/app":           "archive diag files grow load plan preflight safe schema store value",
+	"internal/app":           "archive diag files grow journal load plan preflight safe schema store value",
 	"internal/store/dialect": "schema store",
 	"internal/preflight":     "diag grow journal load plan schema store value",
 	"internal/unit":          "archive cell diag grow journal load plan schema store value",
-	"internal/withdraw":      "archive diag grow journal load order plan replay schema store unit value",
+	"internal/withdraw":      "archive diag grow journal load order plan replay schema store value",
 	"internal/load":          "archive diag grow journal order plan schema store value",
 	"internal/cli": "addition app archive ask cell demo diag diagram draft during export fileplan files grow habits " +
 		"journal lexicon " +
@@ -123,4 +124,43 @@ func TestWalls(t *testing.T) {
 	for of := range walls {
 		assert.Contains(t, imports, of, "there is no package %s", of)
 	}
+}
+
+// What writes reads the journal under a lock: only there is it true by the time that it is used. Who reads it without
+// one only shows it to people, looks at it again under a lock, or rolls everything back; these are all of them.
+func TestWhatWritesReadsTheJournalUnderALock(t *testing.T) {
+	const root = "../../internal"
+	found := map[string]int{}
+	err := filepath.WalkDir(root, func(file string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
+			return err
+		}
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		name, err := filepath.Rel(root, file)
+		require.NoError(t, err)
+		if n := strings.Count(string(text), "Unlocked("); n > 0 && !strings.HasPrefix(name, "journal/") {
+			found[filepath.ToSlash(name)] = n
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]int{
+		"app/workspace.go":     1, // where a further set begins: load looks again
+		"cli/add.go":           1, // numbers of additions, under the lock of additions
+		"cli/bases.go":         1, // how many rows a base has: a load of it looks again
+		"cli/compare.go":       2, // shown
+		"cli/complete.go":      1, // shown
+		"cli/during_shared.go": 3, // which loads are to be withdrawn: withdraw looks again
+		"cli/export.go":        1, // written to files
+		"cli/history.go":       4, // shown
+		"cli/load.go":          5, // which load is to be resumed or retried, and whether there is one: load looks again
+		"cli/page.go":          1, // shown
+		"cli/withdraw.go":      1, // which load is the last one: withdraw looks again
+		"load/load.go":         1, // of a dry run
+		"load/past_load.go":    1, // rows that were never loaded
+		"loadtest/loadtest.go": 1, // for tests
+		"preflight/foresee.go": 1, // shown
+		"unit/runs.go":         1, // of a dry run
+	}, found)
 }

@@ -21,6 +21,7 @@ import (
 	"evensprout/internal/diag"
 	"evensprout/internal/files"
 	"evensprout/internal/grow"
+	"evensprout/internal/journal"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/preflight"
@@ -202,7 +203,7 @@ func (w *Workspace) readTables(ctx context.Context, s store.Store, p *plan.Plan,
 	}
 	o.Existing = func(t *schema.Table) (grow.Table, error) { return archive.Existing(ctx, s, t) }
 	if w.Extra != "" {
-		o.Shift, err = load.Shift(ctx, s, p, w.Extra)
+		o.Shift, err = load.Shift(ctx, journal.Unlocked(s), p, w.Extra)
 	}
 	return err
 }

@@ -153,6 +153,13 @@ type adding struct {
 // addAndShow adds rows, and prints them.
 func (a *program) addAndShow(ctx context.Context, x *adding, r addition.Request) error {
 	c, s, f, name := x.plan, x.store, x.flags, x.name
+	if !f.dryRun {
+		h, err := lockAdditions(ctx, s, c.Plan.Name)
+		if err != nil {
+			return err
+		}
+		defer h.Release(ctx)
+	}
 	var err error
 	if r.Number, err = additions(ctx, s, c.Plan.Name); err != nil {
 		return err
@@ -234,9 +241,21 @@ func existingRows(ctx context.Context, s store.Store) func(*schema.Table) (grow.
 	return func(t *schema.Table) (grow.Table, error) { return archive.Existing(ctx, s, t) }
 }
 
+// addWait is how long an addition waits for others to the same plan.
+const addWait = time.Minute
+
+// lockAdditions takes the lock under which additions to a plan are numbered and written, one after another.
+func lockAdditions(ctx context.Context, s store.Store, name string) (h *journal.Held, err error) {
+	err = journal.WhileLocked(ctx, addWait, nil, func() error {
+		h, err = journal.LockShare(ctx, s, name+"-add", "a row is being added to "+name)
+		return err
+	})
+	return h, err
+}
+
 // additions counts the additions to a plan that the journal knows, whatever became of them.
 func additions(ctx context.Context, s store.Store, name string) (uint64, error) {
-	all, err := journal.Entries(ctx, s, "")
+	all, err := journal.Unlocked(s).Entries(ctx, "")
 	if err != nil {
 		return 0, err
 	}
@@ -291,6 +310,12 @@ func (a *program) addUntilFree(
 ) (*added, error) {
 	for ; ; r.Attempt++ {
 		out, err := a.addOnce(ctx, c, s, r, dryRun)
+		// On a cluster, another node has locks of its own: then its addition may have the number by now.
+		var altered *load.Altered
+		if errors.As(err, &altered) || err == nil && out.result.Earlier > 0 {
+			r.Number++
+			continue
+		}
 		var refused *journal.Refusal
 		if errors.As(err, &refused) && refused.Kind == store.Unique && r.Attempt < mostAttempts &&
 			!names(r, refused) {

@@ -90,7 +90,7 @@ func (a *program) loadBase(ctx context.Context, p *plan.Plan, s store.Store, o l
 	if missing, err := c.Missing(existing); err != nil || !missing {
 		return false, err
 	}
-	entries, err := journal.Entries(ctx, s, p.Name)
+	entries, err := journal.Unlocked(s).Entries(ctx, p.Name)
 	if err != nil {
 		return false, err
 	}

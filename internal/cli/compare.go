@@ -13,6 +13,7 @@ import (
 	"evensprout/internal/diag"
 	"evensprout/internal/files"
 	"evensprout/internal/grow"
+	"evensprout/internal/journal"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/replay"
@@ -37,13 +38,13 @@ func (w compareWith) recall(ctx context.Context, s store.Store, p *plan.Plan) ([
 	by := archive.Operator{Plan: p, Rows: files.Rows}
 	switch {
 	case w.one:
-		one, err := load.Recall(ctx, s, w.number, nil, by)
+		one, err := load.Recall(ctx, journal.Unlocked(s), w.number, nil, by)
 		if err != nil {
 			return nil, err
 		}
 		return []*load.PastLoad{one}, nil
 	case p != nil:
-		return load.RecallAll(ctx, s, load.Loads{Plan: p.Name, Extra: w.extra}, nil, by)
+		return load.RecallAll(ctx, journal.Unlocked(s), load.Loads{Plan: p.Name, Extra: w.extra}, nil, by)
 	}
 	return nil, diag.Usagef("compare needs a plan, or --load N")
 }

@@ -144,7 +144,7 @@ func (a *program) loadsOfJournal(c *cobra.Command, args []string) []string {
 		return nil
 	}
 	defer s.Close()
-	entries, err := journal.Entries(ctx, s, "")
+	entries, err := journal.Unlocked(s).Entries(ctx, "")
 	if err != nil {
 		return nil
 	}

@@ -179,7 +179,7 @@ func (a *program) withdrawn(ctx context.Context, by archive.Operator, loads []in
 // takenBack withdraws what killed runs have left of a plan. What the journal says is not
 // enough for that: the plan of such a load must be the operator's.
 func (a *program) takenBack(ctx context.Context, s store.Store, p *plan.Plan) ([]during.Swept, error) {
-	all, err := journal.Entries(ctx, s, p.Name)
+	all, err := journal.Unlocked(s).Entries(ctx, p.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -191,7 +191,7 @@ func (a *program) takenBack(ctx context.Context, s store.Store, p *plan.Plan) ([
 			continue
 		}
 		name := fmt.Sprintf("load %d of %s", e.Number, e.Plan)
-		full, err := journal.FindEntry(ctx, s, e.Number)
+		full, err := journal.Unlocked(s).Entry(ctx, e.Number)
 		if err != nil {
 			return out, err
 		}
@@ -286,7 +286,7 @@ func (a *program) swept(ctx context.Context, args []string, f *duringFlags) erro
 // sweptLoads withdraws loads of killed runs of the operator's plan, unless somebody works with
 // it. Those of other plans are listed.
 func (a *program) sweptLoads(ctx context.Context, s store.Store, p *plan.Plan) ([]during.Swept, error) {
-	all, err := journal.Entries(ctx, s, "")
+	all, err := journal.Unlocked(s).Entries(ctx, "")
 	if err != nil {
 		return nil, err
 	}

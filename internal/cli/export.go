@@ -17,6 +17,7 @@ import (
 	"evensprout/internal/diag"
 	"evensprout/internal/export"
 	"evensprout/internal/files"
+	"evensprout/internal/journal"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
@@ -544,7 +545,7 @@ func (a *program) earlier(
 	ctx context.Context, c *plan.Compiled, s store.Store, f *exportFlags,
 ) (*plan.Compiled, error) {
 	if f.since > 0 {
-		past, err := load.Recall(ctx, s, f.since, c.Database, archive.Operator{Plan: c.Plan, Rows: files.Rows})
+		past, err := load.Recall(ctx, journal.Unlocked(s), f.since, c.Database, archive.Operator{Plan: c.Plan, Rows: files.Rows})
 		if err != nil {
 			return nil, err
 		}

@@ -48,7 +48,7 @@ func (a *program) writePlan(ctx context.Context, s store.Store, number int64) er
 			"--plan needs the number of a load: evensprout history 3 --plan")
 
 	}
-	e, err := journal.FindEntry(ctx, s, number)
+	e, err := journal.Unlocked(s).Entry(ctx, number)
 	if err != nil {
 		return err
 	}
@@ -99,7 +99,7 @@ A name that ends in .yaml is a plan; it only says where the database is.`,
 			if number > 0 {
 				return a.showLoad(cmd.Context(), s, number)
 			}
-			all, err := journal.AllEntries(cmd.Context(), s)
+			all, err := journal.Unlocked(s).AllEntries(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -209,11 +209,11 @@ func stateWord(s journal.State) string {
 
 // showLoad shows one load of the journal.
 func (a *program) showLoad(ctx context.Context, s store.Store, number int64) error {
-	e, err := journal.FindEntry(ctx, s, number)
+	e, err := journal.Unlocked(s).Entry(ctx, number)
 	if err != nil {
 		return err
 	}
-	chunks, err := journal.Chunks(ctx, s, e.Number)
+	chunks, err := journal.Unlocked(s).Chunks(ctx, e.Number)
 	if err != nil {
 		return err
 	}

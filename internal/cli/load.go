@@ -319,7 +319,7 @@ func (a *program) restoredAlone(ctx context.Context, args []string, o load.Optio
 		return false, err
 	}
 	defer s.Close()
-	all, err := journal.Entries(ctx, s, p.Name)
+	all, err := journal.Unlocked(s).Entries(ctx, p.Name)
 	if err != nil ||
 		!slices.ContainsFunc(
 			all,
@@ -342,34 +342,22 @@ type restoring struct {
 
 // restored brings the tables back; false if nothing was loaded yet.
 func (a *program) restored(ctx context.Context, x *restoring, dryRun bool) (bool, error) {
-	pasts, err := load.RecallAll(
-		ctx,
-		x.store,
-		load.Loads{Plan: x.plan.Name, Extra: x.keep.extra},
-		x.db,
-		archive.Operator{Plan: x.plan, Rows: files.Rows}.ToRestore(),
-	)
+	r, err := replay.Restore(ctx, x.store, replay.RestoreOptions{
+		Of: load.Loads{Plan: x.plan.Name, Extra: x.keep.extra}, Database: x.db,
+		By:     archive.Operator{Plan: x.plan, Rows: files.Rows}.ToRestore(),
+		DryRun: dryRun, DeleteExtra: x.keep.deleteExtra,
+		Again: a.ws.Again, Wait: x.wait, Patience: a.patience(x.wait, time.Now().Add(x.wait)),
+	})
 	if err != nil {
 		return false, err
 	}
-	defer load.CloseAll(pasts)
-	if len(pasts) == 0 {
+	if r == nil {
 		if !a.quiet {
 			fmt.Fprintln(a.err, "note: nothing of this plan is loaded yet, so it is loaded now")
 		}
 		return false, nil
 	}
 
-	r, err := replay.Restore(
-		ctx,
-		x.store,
-		pasts,
-		replay.RestoreOptions{DryRun: dryRun, DeleteExtra: x.keep.deleteExtra, Again: a.ws.Again, Wait: x.wait,
-			Patience: a.patience(x.wait, time.Now().Add(x.wait))},
-	)
-	if err != nil {
-		return false, err
-	}
 	a.printLost(r.Lost)
 	switch {
 	case a.json:
@@ -393,7 +381,7 @@ func (a *program) filledOnce(
 			"once: true needs the journal, so it cannot be combined with --no-journal")
 
 	}
-	e, err := journal.Filled(ctx, s, p.Name)
+	e, err := journal.Unlocked(s).Filled(ctx, p.Name)
 	if e == nil || err != nil {
 		return false, err
 	}
@@ -423,7 +411,7 @@ func (a *program) filledOnce(
 func (a *program) leftOut(ctx context.Context, s store.Store, c *plan.Compiled) (path, set string, err error) {
 	rows, set, err := load.LeftOut(
 		ctx,
-		s,
+		journal.Unlocked(s),
 		c.Plan.Name,
 		c.Database,
 		archive.Operator{Plan: c.Plan, Rows: files.Rows}.ToRetry(),
@@ -493,7 +481,7 @@ func (a *program) brokenOff(ctx context.Context, x *loading) (*journal.Entry, er
 	if !x.keep.resume {
 		return nil, nil
 	}
-	open, err := load.OpenLoad(ctx, x.store, x.plan.Plan.Name, x.options.Journal.Extra)
+	open, err := load.OpenLoad(ctx, journal.Unlocked(x.store), x.plan.Plan.Name, x.options.Journal.Extra)
 	if err != nil {
 		return nil, err
 	}
@@ -503,7 +491,7 @@ func (a *program) brokenOff(ctx context.Context, x *loading) (*journal.Entry, er
 		}
 		return nil, nil
 	}
-	full, err := journal.FindEntry(ctx, x.store, open.Number)
+	full, err := journal.Unlocked(x.store).Entry(ctx, open.Number)
 	if err == nil {
 		err = archive.Operator{Plan: x.plan.Plan}.MayResume(full)
 	}

@@ -167,7 +167,7 @@ func (a *program) addDatabase(ctx context.Context, p *page.Page, x *paged) error
 			}
 		}
 	}
-	all, err := journal.Entries(ctx, x.store, x.plan.Plan.Name)
+	all, err := journal.Unlocked(x.store).Entries(ctx, x.plan.Plan.Name)
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -75,10 +76,9 @@ always undone in one transaction, before the loads that it used. A name that end
 			if planArgs == nil {
 				p = nil // one that lies in the folder says only where the database is
 			}
-			if number, err = a.loadToWithdraw(cmd.Context(), s, number, p, planArgs); err != nil {
-				return err
-			}
-			v, err := withdraw.Run(cmd.Context(), s, number, o)
+			v, err := a.withdrawOne(cmd.Context(), s, number, o, func() (int64, error) {
+				return a.loadToWithdraw(cmd.Context(), s, number, p, planArgs)
+			})
 			if err != nil {
 				return err
 			}
@@ -104,6 +104,25 @@ always undone in one transaction, before the loads that it used. A name that end
 	return c
 }
 
+// withdrawOne withdraws the load that is chosen. If none was named, and another process withdraws it first, the next
+// one is chosen.
+func (a *program) withdrawOne(
+	ctx context.Context, s store.Store, named int64, o withdraw.Options, choose func() (int64, error),
+) (*withdraw.Withdrawal, error) {
+	for {
+		number, err := choose()
+		if err != nil {
+			return nil, err
+		}
+		v, err := withdraw.Run(ctx, s, number, o)
+		var already *withdraw.AlreadyError
+		if named == 0 && errors.As(err, &already) {
+			continue
+		}
+		return v, err
+	}
+}
+
 // loadToWithdraw is the load with a number, or the last one that is not withdrawn: of a
 // plan, if one is named, else of whatever plan.
 func (a *program) loadToWithdraw(
@@ -113,7 +132,7 @@ func (a *program) loadToWithdraw(
 	p *plan.Plan,
 	planArgs []string,
 ) (int64, error) {
-	all, err := journal.AllEntries(ctx, s)
+	all, err := journal.Unlocked(s).AllEntries(ctx)
 	if err != nil {
 		return 0, err
 	}

@@ -212,8 +212,8 @@ func (b *Budget) spend(n int64) error {
 
 // Entries reads the loads of a plan, oldest first; it fails if one of them cannot be read. An empty name means all
 // plans: then entries that cannot be read are left out.
-func Entries(ctx context.Context, s store.Store, name string) ([]*Entry, error) {
-	j, err := s.Journal(ctx, false)
+func (r Reader) Entries(ctx context.Context, name string) ([]*Entry, error) {
+	j, err := r.tables(ctx)
 	if err != nil || j == nil {
 		return nil, err
 	}
@@ -221,7 +221,7 @@ func Entries(ctx context.Context, s store.Store, name string) ([]*Entry, error) 
 	if name != "" {
 		where = Cells(j.Loads, "plan", name)
 	}
-	all, err := readEntries(ctx, s, j, where, false)
+	all, err := r.entries(ctx, j, where, false)
 	if err != nil {
 		return nil, err
 	}
@@ -234,12 +234,12 @@ func Entries(ctx context.Context, s store.Store, name string) ([]*Entry, error) 
 }
 
 // AllEntries reads the loads of all plans, oldest first, also those that cannot be read.
-func AllEntries(ctx context.Context, s store.Store) ([]*Entry, error) {
-	j, err := s.Journal(ctx, false)
+func (r Reader) AllEntries(ctx context.Context) ([]*Entry, error) {
+	j, err := r.tables(ctx)
 	if err != nil || j == nil {
 		return nil, err
 	}
-	all, err := readEntries(ctx, s, j, nil, false)
+	all, err := r.entries(ctx, j, nil, false)
 	return slices.DeleteFunc(all, func(e *Entry) bool { return e.Elsewhere != "" }), err
 }
 
@@ -292,30 +292,21 @@ func (e *Entry) understand(about, summary string) string {
 	return ""
 }
 
-// ReadEntries reads loads; it fails if one of them cannot be read. body reports whether to read what they were grown
+// Select reads loads for which cells have certain values; it fails if one of them cannot be read. body reports whether to read what they were grown
 // from.
-func ReadEntries(
-	ctx context.Context,
-	s store.Store,
-	j *store.Journal,
-	where []store.Cell,
-	body bool,
-) ([]*Entry, error) {
-	all, err := readEntries(ctx, s, j, where, body)
+func (r Reader) Select(ctx context.Context, j *store.Journal, where []store.Cell, body bool) ([]*Entry, error) {
+	all, err := r.entries(ctx, j, where, body)
 	if i := slices.IndexFunc(all, func(e *Entry) bool { return e.Unreadable != "" }); err == nil && i >= 0 {
 		return nil, &Unreadable{all[i]}
 	}
 	return all, err
 }
 
-// readEntries reads loads, also those that mean nothing.
-func readEntries(
-	ctx context.Context,
-	s store.Store,
-	j *store.Journal,
-	where []store.Cell,
-	body bool,
-) ([]*Entry, error) {
+// entries reads loads, also those that mean nothing.
+func (r Reader) entries(ctx context.Context, j *store.Journal, where []store.Cell, body bool) ([]*Entry, error) {
+	if !r.allowed {
+		return nil, errNotHeld
+	}
 	var columns []string
 	for _, c := range j.Loads.Columns {
 		if body || c.Name != "body" {
@@ -324,16 +315,16 @@ func readEntries(
 	}
 	var out []*Entry
 	budget := NewBudget()
-	err := Read(ctx, s, store.Query{Table: j.Loads, Where: where, Most: maxEntry}, columns, func(r Record) error {
-		if err := budget.Take(r); err != nil {
+	err := Read(ctx, r.Store, store.Query{Table: j.Loads, Where: where, Most: maxEntry}, columns, func(row Record) error {
+		if err := budget.Take(row); err != nil {
 			return err
 		}
 		e := &Entry{
-			Number: r.Int("number"), Plan: r.Text("plan"), Extra: r.Text("extra"), Part: r.Int("part"),
-			State: State(r.Text("state")), Began: r.Time("began"), Ended: r.Time("ended"),
-			Actor: r.Text("actor"), Token: r.Text("token"), Body: r.Bytes("body"),
+			Number: row.Int("number"), Plan: row.Text("plan"), Extra: row.Text("extra"), Part: row.Int("part"),
+			State: State(row.Text("state")), Began: row.Time("began"), Ended: row.Time("ended"),
+			Actor: row.Text("actor"), Token: row.Text("token"), Body: row.Bytes("body"),
 		}
-		e.Unreadable = e.understand(r.Text("about"), r.Text("summary"))
+		e.Unreadable = e.understand(row.Text("about"), row.Text("summary"))
 		for _, name := range e.About.Schemas {
 			if j.Path != nil && !slices.Contains(j.Path, name) {
 				e.Elsewhere = name
@@ -345,10 +336,10 @@ func readEntries(
 	return out, err
 }
 
-// FindEntry reads one load, with all that it was grown from. The error reports if there
+// Entry reads one load, with all that it was grown from. The error reports if there
 // is none.
-func FindEntry(ctx context.Context, s store.Store, number int64) (*Entry, error) {
-	e, err := anyEntry(ctx, s, number)
+func (r Reader) Entry(ctx context.Context, number int64) (*Entry, error) {
+	e, err := r.anyEntry(ctx, number)
 	if err == nil && e.Unreadable != "" {
 		return nil, &Unreadable{e}
 	}
@@ -356,14 +347,14 @@ func FindEntry(ctx context.Context, s store.Store, number int64) (*Entry, error)
 }
 
 // anyEntry reads one load, even if it means nothing.
-func anyEntry(ctx context.Context, s store.Store, number int64) (*Entry, error) {
-	j, err := s.Journal(ctx, false)
+func (r Reader) anyEntry(ctx context.Context, number int64) (*Entry, error) {
+	j, err := r.tables(ctx)
 	if err != nil {
 		return nil, err
 	}
 	var found []*Entry
 	if j != nil {
-		if found, err = readEntries(ctx, s, j, Cells(j.Loads, "number", number), true); err != nil {
+		if found, err = r.entries(ctx, j, Cells(j.Loads, "number", number), true); err != nil {
 			return nil, err
 		}
 	}
@@ -396,31 +387,31 @@ func (e *NoEntry) Error() string {
 }
 
 // Chunks reads the chunks of a load, in the order in which they were written.
-func Chunks(ctx context.Context, s store.Store, load int64) ([]*ChunkEntry, error) {
-	j, err := s.Journal(ctx, false)
+func (r Reader) Chunks(ctx context.Context, load int64) ([]*ChunkEntry, error) {
+	j, err := r.tables(ctx)
 	if err != nil || j == nil {
 		return nil, err
 	}
 	var out []*ChunkEntry
 	budget, unpacked := NewBudget(), NewBudget()
 	q := store.Query{Table: j.Chunks, Where: Cells(j.Chunks, "load", load), Most: maxEntry}
-	err = Read(ctx, s, q, nil, func(r Record) error {
-		if err := budget.Take(r); err != nil {
+	err = Read(ctx, r.Store, q, nil, func(row Record) error {
+		if err := budget.Take(row); err != nil {
 			return err
 		}
 		x := &ChunkEntry{
-			Key:   Key{r.Int("load"), r.Int("family"), r.Int("side"), r.Int("first")},
-			Given: r.Int("side") == 1,
-			First: uint64(r.Int("first")),
-			State: State(r.Text("state")),
-			Ended: r.Time("ended"),
+			Key:   Key{row.Int("load"), row.Int("family"), row.Int("side"), row.Int("first")},
+			Given: row.Int("side") == 1,
+			First: uint64(row.Int("first")),
+			State: State(row.Text("state")),
+			Ended: row.Time("ended"),
 		}
-		if text := r.Text("result"); text != "" {
+		if text := row.Text("result"); text != "" {
 			if err := json.Unmarshal([]byte(text), &x.Result); err != nil {
 				return fmt.Errorf("a chunk of load %d in the journal cannot be read: %w", load, err)
 			}
 		}
-		if x.Log, err = UnpackLog(r.Bytes("record"), unpacked); err != nil {
+		if x.Log, err = UnpackLog(row.Bytes("record"), unpacked); err != nil {
 			return fmt.Errorf("a chunk of load %d in the journal cannot be read: %w", load, err)
 		}
 		out = append(out, x)
@@ -428,51 +419,6 @@ func Chunks(ctx context.Context, s store.Store, load int64) ([]*ChunkEntry, erro
 	})
 	slices.SortStableFunc(out, func(a, b *ChunkEntry) int { return a.Ended.Compare(b.Ended) })
 	return out, err
-}
-
-// LockName is the name of the lock of a plan.
-func LockName(plan string) string { return "evensprout load " + plan }
-
-// UnlockPlan gives a plan's lock back. Where that fails, the connection's end does it.
-func UnlockPlan(ctx context.Context, s store.Store, plan string) {
-	s.Unlock(context.WithoutCancel(ctx), LockName(plan))
-}
-
-// LockPlan takes a plan's lock. If somebody else has it, that is a *store.Fault.
-func LockPlan(ctx context.Context, s store.Store, plan string) error {
-	holder, err := s.Lock(ctx, LockName(plan))
-	if err == nil && holder != "" {
-		err = &store.Fault{
-			Kind:    store.Locked,
-			Message: fmt.Sprintf("%s is being loaded by %s", plan, holder),
-			Hint:    "wait for it with --wait 5m",
-		}
-	}
-	return err
-}
-
-// lockPoll is how often something locked is tried again.
-const lockPoll = 100 * time.Millisecond
-
-// WhileLocked does something again as long as somebody else has locked it, for some time. waits is called before it
-// waits for the first time; it may be nil.
-func WhileLocked(ctx context.Context, wait time.Duration, waits func(*store.Fault), do func() error) error {
-	deadline := time.Now().Add(wait)
-	for told := false; ; told = true {
-		err := do()
-		var fault *store.Fault
-		if !errors.As(err, &fault) || fault.Kind != store.Locked || !time.Now().Before(deadline) {
-			return err
-		}
-		if !told && waits != nil {
-			waits(fault)
-		}
-		select {
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		case <-time.After(lockPoll):
-		}
-	}
 }
 
 // Sums are what a load did, by entity: of one that is not done, what its chunks did.
@@ -496,8 +442,8 @@ func Sums(e *Entry, chunks []*ChunkEntry) map[string]Entity {
 
 // Filled is the first load of a plan that is done and not withdrawn; nil if there is none,
 // or one that was not finished.
-func Filled(ctx context.Context, s store.Store, plan string) (*Entry, error) {
-	all, err := Entries(ctx, s, plan)
+func (r Reader) Filled(ctx context.Context, plan string) (*Entry, error) {
+	all, err := r.Entries(ctx, plan)
 	if err != nil {
 		return nil, err
 	}
@@ -526,18 +472,15 @@ func SchemasOf(tables []*schema.Table) []string {
 
 // Forget removes what the journal keeps of a load, and leaves the tables as they are.
 func Forget(ctx context.Context, s store.Store, number int64) (*Entry, error) {
-	e, err := anyEntry(ctx, s, number)
+	h, e, err := LockLoad(ctx, s, number)
 	if err != nil {
 		return nil, err
 	}
+	defer h.Release(ctx)
 	j, err := s.Journal(ctx, false)
 	if err != nil {
 		return nil, err
 	}
-	if err := LockPlan(ctx, s, e.Plan); err != nil {
-		return nil, err
-	}
-	defer UnlockPlan(ctx, s, e.Plan)
 	tx, err := s.Begin(ctx, store.TxOptions{})
 	if err != nil {
 		return nil, err

@@ -62,13 +62,15 @@ type amendedChunk struct {
 // Amend works out the difference; it reads no table and writes nothing. What is remembered of the load saves generating
 // the earlier rows; once the rows of now are written, these are remembered. The error is a *NotAmended where the rows
 // cannot be changed in place, and a *Refusal where a row cannot be written at all.
-func Amend(ctx context.Context, c *plan.Compiled, s store.Store, e *journal.Entry, o Options) (*Amendment, error) {
+func Amend(ctx context.Context, c *plan.Compiled, read journal.Reader, e *journal.Entry, o Options) (*Amendment, error) {
+	s := read.Store
 	o.Commit = plan.CommitLoad
 	l, err := NewSession(c, s, o)
 	if err != nil {
 		return nil, err
 	}
-	past, err := Recall(ctx, s, e.Number, c.Database, o.Journal.by())
+	l.Read = read
+	past, err := Recall(ctx, read, e.Number, c.Database, o.Journal.by())
 	if err != nil {
 		return nil, notAmended("the earlier rows cannot be generated again: %s", err)
 	}

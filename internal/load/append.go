@@ -51,7 +51,7 @@ func (l *Session) appended(
 	if len(slices.DeleteFunc(slices.Clone(diffs), given)) > 0 {
 		return append(diffs, inputs...), nil // the plan has changed anyhow
 	}
-	p, err := Recall(ctx, s, last.Number, l.Plan.Database, l.Options.Journal.by())
+	p, err := Recall(ctx, l.Read.On(s), last.Number, l.Plan.Database, l.Options.Journal.by())
 	if err != nil {
 		var fault *store.Fault
 		if errors.As(err, &fault) && fault.Kind != store.Refused {
@@ -148,7 +148,7 @@ func (l *Session) afterEarlier(ctx context.Context, s store.Store) error {
 	if l.earlier = nil; !l.Plan.Set.Pools() {
 		return nil
 	}
-	all, err := journal.Entries(ctx, s, l.Plan.Plan.Name)
+	all, err := l.Read.On(s).Entries(ctx, l.Plan.Plan.Name)
 	if err != nil {
 		return err
 	}

@@ -154,7 +154,7 @@ func (l *Session) allThere(ctx context.Context, s store.Store) error {
 		return nil
 	}
 	var none *journal.NoEntry
-	if _, err := journal.FindEntry(ctx, s, l.Journal.Number); errors.As(err, &none) {
+	if _, err := l.Read.On(s).Entry(ctx, l.Journal.Number); errors.As(err, &none) {
 		return ErrLost
 	} else if err != nil {
 		return err
@@ -164,7 +164,7 @@ func (l *Session) allThere(ctx context.Context, s store.Store) error {
 	maps.Copy(written, l.Journal.written)
 	maps.Copy(written, l.Journal.done)
 	l.mu.Unlock()
-	chunks, err := journal.Chunks(ctx, s, l.Journal.Number)
+	chunks, err := l.Read.On(s).Chunks(ctx, l.Journal.Number)
 	if err != nil {
 		return err
 	}
@@ -193,14 +193,14 @@ func (l *Session) lost() error {
 
 // recount takes over what the journal has of this load, and nothing else.
 func (l *Session) recount(ctx context.Context, w *Writer) error {
-	if _, err := journal.FindEntry(ctx, w.Store, l.Journal.Number); err != nil {
+	if _, err := l.Read.On(w.Store).Entry(ctx, l.Journal.Number); err != nil {
 		var none *journal.NoEntry
 		if errors.As(err, &none) {
 			err = l.lost()
 		}
 		return err
 	}
-	chunks, err := journal.Chunks(ctx, w.Store, l.Journal.Number)
+	chunks, err := l.Read.On(w.Store).Chunks(ctx, l.Journal.Number)
 	if err != nil {
 		return err
 	}

@@ -185,7 +185,7 @@ func (l *Session) enter(ctx context.Context, w *Writer) error {
 		if err := w.Rollback(); err != nil {
 			return err
 		}
-		found, err := journal.ReadEntries(ctx, w.Store, j.Tables, journal.Cells(of, "token", j.Token), false)
+		found, err := l.Read.On(w.Store).Select(ctx, j.Tables, journal.Cells(of, "token", j.Token), false)
 		if err != nil {
 			return err
 		}

@@ -140,12 +140,13 @@ type Session struct {
 	Order   order.Order
 	Targets map[*plan.Target]*Target
 	ByGrow  map[*grow.Entity]*Target
-	List    []*Target     // in load order
-	Traits  store.Traits  // what the engine can do
-	Loose   []store.Loose // references that are held against the tables before the commit only
-	defers  bool          // late references are held against the tables at the commit
-	Journal *journaling   // nil: the load is not written down
-	Memory  *Memory       // of earlier chunks of this load, or of earlier loads; nil if there are none
+	List    []*Target      // in load order
+	Traits  store.Traits   // what the engine can do
+	Loose   []store.Loose  // references that are held against the tables before the commit only
+	defers  bool           // late references are held against the tables at the commit
+	Journal *journaling    // nil: the load is not written down
+	Read    journal.Reader // of the lock under which the load goes on; zero: nothing is read
+	Memory  *Memory        // of earlier chunks of this load, or of earlier loads; nil if there are none
 	// AllThere looks, on a new connection, whether what was committed is there: another server may have taken over.
 	// nil: the chunks of a load are looked for.
 	AllThere func(context.Context, store.Store) error
@@ -209,11 +210,14 @@ func (l *Session) once(ctx context.Context, w *Writer) (*journal.Result, error) 
 	if err := l.OpenJournal(ctx, w.Store); err != nil {
 		return nil, err
 	}
+	l.Read = journal.Unlocked(w.Store) // what a dry run finds is over with it
 	if l.Journal != nil && !l.Options.DryRun {
-		if err := journal.LockPlan(ctx, w.Store, l.Plan.Plan.Name); err != nil {
+		h, err := journal.Lock(ctx, w.Store, l.Plan.Plan.Name)
+		if err != nil {
 			return nil, err
 		}
-		defer func() { journal.UnlockPlan(ctx, w.Store, l.Plan.Plan.Name) }()
+		defer h.Release(ctx)
+		l.Read = h.Reader(w.Store)
 	}
 
 	for {

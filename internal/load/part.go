@@ -41,44 +41,31 @@ const (
 	turnWait = time.Hour
 )
 
-// partLock is the name of the lock of a part, while it is written.
-func partLock(plan string, n uint64) string {
-	return fmt.Sprintf("%s, part %d", journal.LockName(plan), n)
+// lockPart takes the lock of a part, which is held while it is written.
+func lockPart(ctx context.Context, s store.Store, plan string, n, of uint64) (*journal.Held, error) {
+	return journal.LockShare(ctx, s, fmt.Sprintf("%s, part %d", plan, n), fmt.Sprintf("part %d/%d of %s is being written", n, of, plan))
 }
 
 // lockParts takes the locks of all parts of a load that is not done, so that none of them
 // is written meanwhile; unlock gives them back. Where somebody has one, that is a
 // *store.Fault.
 func lockParts(ctx context.Context, s store.Store, e *journal.Entry) (unlock func(), err error) {
-	taken := uint64(0)
+	var held []*journal.Held
 	unlock = func() {
-		for n := uint64(1); n <= taken; n++ {
-			s.Unlock(context.WithoutCancel(ctx), partLock(e.Plan, n)) // where that fails, the connection's end does it
+		for _, h := range held {
+			h.Release(ctx)
 		}
 	}
-	if e.State != journal.StateOpen ||
-		s.Traits().Writers == 1 { // where one writes at a time, the plan's lock is enough
+	if e.State != journal.StateOpen || s.Traits().Writers == 1 { // where one writes at a time, the plan's lock is enough
 		return unlock, nil
 	}
-	for ; taken < e.About.Parts; taken++ {
-		holder, err := s.Lock(ctx, partLock(e.Plan, taken+1))
-		if err == nil && holder != "" {
-			err = &store.Fault{
-				Kind: store.Locked,
-				Message: fmt.Sprintf(
-					"part %d of %d of load %d is being written by %s",
-					taken+1,
-					e.About.Parts,
-					e.Number,
-					holder,
-				),
-				Hint: "wait for it with --wait 5m",
-			}
-		}
+	for n := range e.About.Parts {
+		h, err := lockPart(ctx, s, e.Plan, n+1, e.About.Parts)
 		if err != nil {
 			unlock()
 			return nil, err
 		}
+		held = append(held, h)
 	}
 	return unlock, nil
 }
@@ -118,22 +105,19 @@ func runPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*
 		return nil, err
 	}
 	if l.Traits.Writers == 1 { // then parts only stand in each other's way
-		if err := journal.LockPlan(ctx, s, c.Plan.Name); err != nil {
-			return nil, err
-		}
-		defer journal.UnlockPlan(ctx, s, c.Plan.Name)
-	} else {
-		name := partLock(c.Plan.Name, o.Part.Number)
-		holder, err := s.Lock(ctx, name)
-		if err == nil && holder != "" {
-			err = &store.Fault{Kind: store.Locked,
-				Message: fmt.Sprintf("part %s is being written by %s", o.Part, holder), Hint: "wait for it with " +
-					"--wait 5m"}
-		}
+		h, err := journal.Lock(ctx, s, c.Plan.Name)
 		if err != nil {
 			return nil, err
 		}
-		defer s.Unlock(context.WithoutCancel(ctx), name)
+		defer h.Release(ctx)
+		l.Read = h.Reader(s)
+	} else {
+		h, err := lockPart(ctx, s, c.Plan.Name, o.Part.Number, o.Part.Of)
+		if err != nil {
+			return nil, err
+		}
+		defer h.Release(ctx)
+		l.Read = h.Reader(s)
 	}
 	open, r, err := l.findParts(ctx, w)
 	if err != nil || open == nil {
@@ -145,7 +129,7 @@ func runPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*
 	if err := l.sameAs(ctx, s, open); err != nil {
 		return nil, err
 	}
-	return joinPart(ctx, s, open, c.Database, o)
+	return joinPart(ctx, l.Read.On(s), open, c.Database, o)
 }
 
 // findParts finds the load that the part belongs to, and begins it if there is none. Where
@@ -153,21 +137,22 @@ func runPart(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*
 func (l *Session) findParts(ctx context.Context, w *Writer) (*journal.Entry, *journal.Result, error) {
 	name, extra := l.Plan.Plan.Name, l.Options.Journal.Extra
 	for {
-		open, err := OpenLoad(ctx, w.Store, name, extra)
+		open, err := OpenLoad(ctx, l.Read.On(w.Store), name, extra)
 		if open != nil || err != nil {
 			return open, nil, err
 		}
 		// One at a time begins a load: counters are moved, which others must not see half-done.
+		var h *journal.Held
 		if l.Traits.Writers > 1 {
-			if err := journal.LockPlan(ctx, w.Store, name); err != nil {
+			if h, err = journal.Lock(ctx, w.Store, name); err != nil {
 				return nil, nil, err
 			}
 		}
 		r, err := func() (*journal.Result, error) {
-			if l.Traits.Writers > 1 {
-				defer journal.UnlockPlan(ctx, w.Store, name)
+			if h != nil {
+				defer h.Release(ctx)
 			}
-			if open, err := OpenLoad(ctx, w.Store, name, extra); open != nil || err != nil {
+			if open, err := OpenLoad(ctx, l.Read.On(w.Store), name, extra); open != nil || err != nil {
 				return nil, err // begun in the meantime
 			}
 			done, err := l.repeated(ctx, w)
@@ -222,17 +207,17 @@ func (l *Session) beginParts(ctx context.Context, w *Writer) error {
 // joinPart goes on with a load that is in the journal.
 func joinPart(
 	ctx context.Context,
-	s store.Store,
+	read journal.Reader,
 	open *journal.Entry,
 	db *schema.Database,
 	o Options,
 ) (*journal.Result, error) {
-	p, err := Recall(ctx, s, open.Number, db, o.Journal.toResume())
+	p, err := Recall(ctx, read, open.Number, db, o.Journal.toResume())
 	if err != nil {
 		return nil, err
 	}
 	p.Session.Repeats = partRepeats
-	r, err := p.resume(ctx, s, o)
+	r, err := p.resume(ctx, read.Store, o)
 	return r, errors.Join(err, p.Close())
 }
 
@@ -269,7 +254,7 @@ func (l *Session) referred(f order.Family) bool {
 
 // adoptNew takes over chunks that others have committed since.
 func (l *Session) adoptNew(ctx context.Context, w *Writer) error {
-	chunks, err := journal.Chunks(ctx, w.Store, l.Journal.Number)
+	chunks, err := l.Read.On(w.Store).Chunks(ctx, l.Journal.Number)
 	if err != nil {
 		return err
 	}
@@ -289,7 +274,7 @@ func (l *Session) endPart(ctx context.Context, w *Writer) (bool, error) {
 	if err := l.adoptNew(ctx, w); err != nil {
 		return false, err
 	}
-	chunks, err := journal.Chunks(ctx, w.Store, l.Journal.Number)
+	chunks, err := l.Read.On(w.Store).Chunks(ctx, l.Journal.Number)
 	if err != nil {
 		return false, err
 	}

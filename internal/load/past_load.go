@@ -37,12 +37,13 @@ type PastLoad struct {
 // the store; nil: they are read.
 func Recall(
 	ctx context.Context,
-	s store.Store,
+	r journal.Reader,
 	number int64,
 	db *schema.Database,
 	by archive.Operator,
 ) (*PastLoad, error) {
-	e, err := journal.FindEntry(ctx, s, number)
+	s := r.Store
+	e, err := r.Entry(ctx, number)
 	if err != nil {
 		return nil, err
 	}
@@ -98,7 +99,7 @@ func Recall(
 		done:   map[journal.Key]bool{},
 		whole:  e.State == journal.StateDone || e.About.Commit == plan.CommitLoad,
 	}
-	if err := p.prepare(ctx, s); err != nil {
+	if err := p.prepare(ctx, r); err != nil {
 		return nil, errors.Join(err, c.Close())
 	}
 	return p, nil
@@ -112,23 +113,23 @@ func RecallLocked(
 	by archive.Operator,
 	do func(*PastLoad) error,
 ) error {
-	e, err := journal.FindEntry(ctx, s, number)
+	h, e, err := journal.LockLoad(ctx, s, number)
 	if err != nil {
 		return err
 	}
-	if err := journal.LockPlan(ctx, s, e.Plan); err != nil {
-		return err
+	defer h.Release(ctx)
+	if e.Unreadable != "" {
+		return &journal.Unreadable{Entry: e}
 	}
-	defer journal.UnlockPlan(ctx, s, e.Plan)
 	unlock, err := lockParts(ctx, s, e)
 	if err != nil {
 		return err
 	}
 	defer unlock()
 	if e.About.Unit != "" {
-		return do(&PastLoad{Entry: e, By: by})
+		return do(&PastLoad{Entry: e, By: by, Session: &Session{Read: h.Reader(s)}})
 	}
-	p, err := Recall(ctx, s, number, nil, by)
+	p, err := Recall(ctx, h.Reader(s), number, nil, by)
 	if err != nil {
 		return err
 	}
@@ -136,15 +137,15 @@ func RecallLocked(
 }
 
 // learnEarlier learns what loads of earlier parts noted: rows of this load may refer to theirs.
-func (p *PastLoad) learnEarlier(ctx context.Context, s store.Store) error {
+func (p *PastLoad) learnEarlier(ctx context.Context, r journal.Reader) error {
 	e := p.Entry
-	earlier, err := journal.Entries(ctx, s, e.Plan)
+	earlier, err := r.Entries(ctx, e.Plan)
 	if err != nil {
 		return err
 	}
 	for _, x := range earlier {
 		if x.Extra == e.Extra && x.Part < e.Part && x.State == journal.StateDone {
-			chunks, err := journal.Chunks(ctx, s, x.Number)
+			chunks, err := r.Chunks(ctx, x.Number)
 			if err != nil {
 				return err
 			}
@@ -159,8 +160,8 @@ func (p *PastLoad) learnEarlier(ctx context.Context, s store.Store) error {
 }
 
 // prepare learns what the load noted.
-func (p *PastLoad) prepare(ctx context.Context, s store.Store) error {
-	e := p.Entry
+func (p *PastLoad) prepare(ctx context.Context, r journal.Reader) error {
+	e, s := p.Entry, r.Store
 	var err error
 	if p.Session, err = NewSession(p.Plan, s,
 		Options{Chunk: e.About.Chunk, Part: order.Part{Of: e.About.Parts}, Commit: e.About.Commit,
@@ -168,6 +169,7 @@ func (p *PastLoad) prepare(ctx context.Context, s store.Store) error {
 		return err
 	}
 	l := p.Session
+	l.Read = r
 	if err := l.goOn(e.About.Earlier); err != nil {
 		return err
 	}
@@ -183,10 +185,10 @@ func (p *PastLoad) prepare(ctx context.Context, s store.Store) error {
 		}
 	}
 
-	if p.Chunks, err = journal.Chunks(ctx, s, e.Number); err != nil {
+	if p.Chunks, err = r.Chunks(ctx, e.Number); err != nil {
 		return err
 	}
-	if err := p.learnEarlier(ctx, s); err != nil {
+	if err := p.learnEarlier(ctx, r); err != nil {
 		return err
 	}
 	if err := p.learnRewritten(ctx, s); err != nil {
@@ -417,7 +419,7 @@ func Planned(c *plan.Compiled, s store.Store) (*PastLoad, error) {
 	if p.Session, err = NewSession(c, s, Options{}); err != nil {
 		return nil, err
 	}
-	p.Session.Memory = p.memory
+	p.Session.Memory, p.Session.Read = p.memory, journal.Unlocked(s)
 	p.Session.Reset()
 	return p, nil
 }
@@ -429,12 +431,12 @@ type Loads struct{ Plan, Extra string }
 // db is the tables of the store; nil: they are read.
 func RecallAll(
 	ctx context.Context,
-	s store.Store,
+	r journal.Reader,
 	of Loads,
 	db *schema.Database,
 	by archive.Operator,
 ) (pasts []*PastLoad, err error) {
-	entries, err := journal.Entries(ctx, s, of.Plan)
+	entries, err := r.Entries(ctx, of.Plan)
 	if err != nil {
 		return nil, err
 	}
@@ -449,11 +451,11 @@ func RecallAll(
 			continue
 		}
 		if db == nil {
-			if db, err = s.Survey(ctx); err != nil {
+			if db, err = r.Store.Survey(ctx); err != nil {
 				return pasts, err
 			}
 		}
-		p, err := Recall(ctx, s, e.Number, db, by)
+		p, err := Recall(ctx, r, e.Number, db, by)
 		if err != nil {
 			return pasts, err
 		}

@@ -29,7 +29,7 @@ func (l *Session) readBack(ctx context.Context, w *Writer) error {
 	if !l.mayBeRewritten() {
 		return nil
 	}
-	p, err := Recall(ctx, w.Store, l.Journal.Number, l.Plan.Database, l.Options.Journal.by())
+	p, err := Recall(ctx, l.Read.On(w.Store), l.Journal.Number, l.Plan.Database, l.Options.Journal.by())
 	if err != nil {
 		return err
 	}

@@ -146,7 +146,7 @@ func (l *Session) repeated(ctx context.Context, w *Writer) (bool, error) {
 	}
 	l.Result.Earlier = last.Number
 	l.Reset()
-	if l.Result.LeftOut, err = countLeftOut(ctx, w.Store, last.Plan); err != nil {
+	if l.Result.LeftOut, err = countLeftOut(ctx, l.Read.On(w.Store), last.Plan); err != nil {
 		return false, err
 	}
 	if slices.ContainsFunc(l.List, (*Target).hasRowsLeft) {
@@ -165,9 +165,8 @@ func (l *Session) repeated(ctx context.Context, w *Writer) (bool, error) {
 // one that broke off.
 func (l *Session) earlierEntries(ctx context.Context, s store.Store) (done, partly []*journal.Entry, err error) {
 	of := l.Journal.Tables.Loads
-	entries, err := journal.ReadEntries(
+	entries, err := l.Read.On(s).Select(
 		ctx,
-		s,
 		l.Journal.Tables,
 		journal.Cells(of, "plan", l.Plan.Plan.Name, "extra", l.Journal.Extra),
 		false,
@@ -211,7 +210,7 @@ func (l *Session) recallOwn(ctx context.Context, s store.Store, done []*journal.
 		return err
 	}
 	l.Memory = NewMemory(l.Plan)
-	pasts, err := RecallAll(ctx, s, Loads{last.Plan, last.Extra}, l.Plan.Database, l.Options.Journal.by())
+	pasts, err := RecallAll(ctx, l.Read.On(s), Loads{last.Plan, last.Extra}, l.Plan.Database, l.Options.Journal.by())
 	if err != nil {
 		return err
 	}
@@ -257,8 +256,8 @@ func (l *Session) isLoaded(done []*journal.Entry) bool {
 // Shift finds, for a further set of rows of a plan, how many grown rows stand in front
 // of its own, by entity: those of the plan itself, and of the sets before. So all values
 // and keys of the set are those that the plan would go on with.
-func Shift(ctx context.Context, s store.Store, p *plan.Plan, extra string) (map[string]uint64, error) {
-	all, err := journal.Entries(ctx, s, p.Name)
+func Shift(ctx context.Context, r journal.Reader, p *plan.Plan, extra string) (map[string]uint64, error) {
+	all, err := r.Entries(ctx, p.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -296,7 +295,7 @@ func (l *Session) beside(ctx context.Context, s store.Store) error {
 	if l.Plan.Shift == nil {
 		return l.overlaps(ctx, s)
 	}
-	now, err := Shift(ctx, s, l.Plan.Plan, l.Journal.Extra)
+	now, err := Shift(ctx, l.Read.On(s), l.Plan.Plan, l.Journal.Extra)
 	if err == nil && !maps.Equal(now, l.Plan.Shift) {
 		err = &store.Fault{
 			Kind:    store.Refused,
@@ -322,7 +321,7 @@ func (l *Session) beside(ctx context.Context, s store.Store) error {
 // overlaps reports if the plan's own rows have become so many that they meet those of a
 // further set.
 func (l *Session) overlaps(ctx context.Context, s store.Store) error {
-	all, err := journal.Entries(ctx, s, l.Plan.Plan.Name)
+	all, err := l.Read.On(s).Entries(ctx, l.Plan.Plan.Name)
 	if err != nil {
 		return err
 	}
@@ -381,7 +380,7 @@ func (l *Session) changedFiles(last *journal.Entry) (rows, lists []plan.Differen
 // sameAs holds the plan against the one of an earlier load. New entities, and more
 // rows, are no difference.
 func (l *Session) sameAs(ctx context.Context, s store.Store, last *journal.Entry) error {
-	full, err := journal.FindEntry(ctx, s, last.Number)
+	full, err := l.Read.On(s).Entry(ctx, last.Number)
 	if err != nil {
 		return err
 	}
@@ -433,7 +432,7 @@ func (l *Session) complete(ctx context.Context, w *Writer, partly []*journal.Ent
 	var pasts []*PastLoad
 	defer func() { CloseAll(pasts) }()
 	for _, e := range partly {
-		p, err := Recall(ctx, w.Store, e.Number, l.Plan.Database, l.Options.Journal.by())
+		p, err := Recall(ctx, l.Read.On(w.Store), e.Number, l.Plan.Database, l.Options.Journal.by())
 		if err != nil {
 			return err
 		}
@@ -468,7 +467,7 @@ func (l *Session) complete(ctx context.Context, w *Writer, partly []*journal.Ent
 // stillThere looks whether the rows of the plan's earlier loads are there, and learns
 // what their chunks noted.
 func (l *Session) stillThere(ctx context.Context, s store.Store, last *journal.Entry) error {
-	pasts, err := RecallAll(ctx, s, Loads{last.Plan, last.Extra}, l.Plan.Database, l.Options.Journal.by())
+	pasts, err := RecallAll(ctx, l.Read.On(s), Loads{last.Plan, last.Extra}, l.Plan.Database, l.Options.Journal.by())
 	if err != nil {
 		return err
 	}
@@ -509,7 +508,7 @@ func (l *Session) amend(ctx context.Context, w *Writer) error {
 
 // adoptChunks takes over the chunks of a load that is resumed.
 func (l *Session) adoptChunks(ctx context.Context, w *Writer) error {
-	chunks, err := journal.Chunks(ctx, w.Store, l.Journal.Number)
+	chunks, err := l.Read.On(w.Store).Chunks(ctx, l.Journal.Number)
 	if err != nil {
 		return err
 	}
@@ -536,7 +535,7 @@ func (w *Writer) adoptChunk(ctx context.Context, key journal.Key) error {
 	if err := w.Rollback(); err != nil {
 		return err
 	}
-	chunks, err := journal.Chunks(ctx, w.Store, key.Load)
+	chunks, err := w.Session.Read.On(w.Store).Chunks(ctx, key.Load)
 	if err != nil {
 		return err
 	}

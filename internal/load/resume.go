@@ -13,8 +13,8 @@ import (
 )
 
 // OpenLoad finds the load of a plan that broke off; nil if there is none.
-func OpenLoad(ctx context.Context, s store.Store, name, extra string) (*journal.Entry, error) {
-	all, err := journal.Entries(ctx, s, name)
+func OpenLoad(ctx context.Context, r journal.Reader, name, extra string) (*journal.Entry, error) {
+	all, err := r.Entries(ctx, name)
 	if err != nil {
 		return nil, err
 	}

@@ -12,7 +12,6 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/schema"
-	"evensprout/internal/store"
 )
 
 // retryPrefix marks sets of rows that were left out by earlier loads, and tried again.
@@ -23,12 +22,12 @@ const retryPrefix = "retry "
 // journal is to keep the next try.
 func LeftOut(
 	ctx context.Context,
-	s store.Store,
+	r journal.Reader,
 	name string,
 	db *schema.Database,
 	by archive.Operator,
 ) (rows []*Rejection, set string, err error) {
-	entries, err := journal.Entries(ctx, s, name)
+	entries, err := r.Entries(ctx, name)
 	if err != nil {
 		return nil, "", err
 	}
@@ -42,11 +41,11 @@ func LeftOut(
 		switch {
 		case e.State != journal.StateDone || e.About.Unit != "":
 		case retry:
-			if rows, err = stillOut(ctx, s, e, rows); err != nil {
+			if rows, err = stillOut(ctx, r, e, rows); err != nil {
 				return nil, "", err
 			}
 		case e.Extra == "":
-			more, err := leftOutBy(ctx, s, e, db, by)
+			more, err := leftOutBy(ctx, r, e, db, by)
 			if err != nil {
 				return nil, "", err
 			}
@@ -59,17 +58,17 @@ func LeftOut(
 // leftOutBy are the rows that one load left out.
 func leftOutBy(
 	ctx context.Context,
-	s store.Store,
+	r journal.Reader,
 	e *journal.Entry,
 	db *schema.Database,
 	by archive.Operator,
 ) (rows []*Rejection, err error) {
-	p, err := Recall(ctx, s, e.Number, db, by)
+	p, err := Recall(ctx, r, e.Number, db, by)
 	if err != nil {
 		return nil, err
 	}
 	defer p.Close()
-	w := &Writer{Session: p.Session, Store: s}
+	w := &Writer{Session: p.Session, Store: r.Store}
 	defer w.Close()
 	for _, c := range p.Chunks {
 		for _, x := range c.Log.Rejected {
@@ -84,8 +83,8 @@ func leftOutBy(
 }
 
 // stillOut are the rows that a further try left out again.
-func stillOut(ctx context.Context, s store.Store, e *journal.Entry, rows []*Rejection) ([]*Rejection, error) {
-	chunks, err := journal.Chunks(ctx, s, e.Number)
+func stillOut(ctx context.Context, r journal.Reader, e *journal.Entry, rows []*Rejection) ([]*Rejection, error) {
+	chunks, err := r.Chunks(ctx, e.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -107,8 +106,8 @@ func stillOut(ctx context.Context, s store.Store, e *journal.Entry, rows []*Reje
 }
 
 // countLeftOut counts the rows of a plan's loads that were left out, and not loaded since.
-func countLeftOut(ctx context.Context, s store.Store, name string) (int64, error) {
-	entries, err := journal.Entries(ctx, s, name)
+func countLeftOut(ctx context.Context, r journal.Reader, name string) (int64, error) {
+	entries, err := r.Entries(ctx, name)
 	if err != nil {
 		return 0, err
 	}

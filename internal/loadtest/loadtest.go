@@ -235,7 +235,7 @@ func (d *DB) Withdraw(t *testing.T, number int64, o withdraw.Options) (*withdraw
 // Compared holds the tables against what a load wrote.
 func (d *DB) Compared(t *testing.T, number int64) *replay.Difference {
 	t.Helper()
-	p, err := load.Recall(t.Context(), d.Store, number, nil, archive.Operator{Rows: files.Rows})
+	p, err := load.Recall(t.Context(), journal.Unlocked(d.Store), number, nil, archive.Operator{Rows: files.Rows})
 	require.NoError(t, err)
 	defer p.Close()
 	diff, err := replay.Compare(t.Context(), d.Store, []*load.PastLoad{p}, replay.CompareOptions{})

@@ -381,6 +381,6 @@ func (f *foresight) rows(ctx context.Context) error {
 
 // loadedBefore reports whether a plan was loaded before.
 func loadedBefore(ctx context.Context, s store.Store, name string) (bool, error) {
-	entries, err := journal.Entries(ctx, s, name)
+	entries, err := journal.Unlocked(s).Entries(ctx, name)
 	return len(entries) > 0, err
 }

@@ -452,7 +452,7 @@ func (c *comparison) shared(ctx context.Context, table *schema.Table) (bool, err
 		return true, nil
 	}
 	if c.loads == nil {
-		all, err := journal.AllEntries(ctx, c.store)
+		all, err := c.pasts[0].Session.Read.On(c.store).AllEntries(ctx)
 		if err != nil {
 			return false, err
 		}

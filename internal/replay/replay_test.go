@@ -8,6 +8,7 @@ import (
 
 	"evensprout/internal/archive"
 	"evensprout/internal/files"
+	"evensprout/internal/journal"
 	"evensprout/internal/load"
 	"evensprout/internal/loadtest"
 	"evensprout/internal/replay"
@@ -34,11 +35,17 @@ CREATE TABLE berths (id {key}, port_id INTEGER NOT NULL REFERENCES ports (id), n
 func past(t *testing.T, d *loadtest.DB) []*load.PastLoad {
 	t.Helper()
 	pasts, err := load.RecallAll(
-		t.Context(), d.Store, load.Loads{Plan: "t"}, nil, archive.Operator{Rows: files.Rows},
+		t.Context(), journal.Unlocked(d.Store), load.Loads{Plan: "t"}, nil, archive.Operator{Rows: files.Rows},
 	)
 	require.NoError(t, err)
 	t.Cleanup(func() { load.CloseAll(pasts) })
 	return pasts
+}
+
+// of says whose rows are restored.
+func of(o replay.RestoreOptions) replay.RestoreOptions {
+	o.Of, o.By = load.Loads{Plan: "t"}, archive.Operator{Rows: files.Rows}
+	return o
 }
 
 // Comparing tells each row that is missing, changed or extra; restoring brings the tables
@@ -61,9 +68,9 @@ func TestWhatDiffersIsRestored(t *testing.T) {
 		assert.Equal(t, []int64{2, 1, 1}, []int64{diff.Missing, diff.Changed, diff.Extra})
 		assert.Equal(t, "label", diff.Entities[0].ChangedRows[0].Cells[0].Field)
 
-		tried, err := replay.Restore(t.Context(), d.Store, past(t, d), replay.RestoreOptions{DryRun: true})
+		tried, err := replay.Restore(t.Context(), d.Store, of(replay.RestoreOptions{DryRun: true}))
 		require.NoError(t, err)
-		done, err := replay.Restore(t.Context(), d.Store, past(t, d), replay.RestoreOptions{})
+		done, err := replay.Restore(t.Context(), d.Store, of(replay.RestoreOptions{}))
 		require.NoError(t, err)
 		assert.Equal(t, []int64{2, 1, 1}, []int64{done.Inserted, done.Updated, done.Deleted})
 		assert.Equal(t, []int64{2, 1, 1}, []int64{tried.Inserted, tried.Updated, tried.Deleted}, "as it was foretold")

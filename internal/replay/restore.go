@@ -2,10 +2,12 @@ package replay
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
 
+	"evensprout/internal/archive"
 	"evensprout/internal/journal"
 	"evensprout/internal/load"
 
@@ -18,7 +20,10 @@ import (
 
 // RestoreOptions say how to restore.
 type RestoreOptions struct {
-	DryRun bool
+	Of       load.Loads
+	Database *schema.Database // the tables; nil: they are read
+	By       archive.Operator
+	DryRun   bool
 	// DeleteExtra deletes rows that are not the plan's also from tables that held some
 	// before its first load.
 	DeleteExtra bool
@@ -54,26 +59,64 @@ type RestoredEntity struct {
 
 // Restore brings the tables back to what the loads of a plan wrote, by the smallest set
 // of changes, in one transaction: changed rows are changed back, missing ones added,
-// and others deleted from tables that the first load found empty.
-func Restore(ctx context.Context, s store.Store, pasts []*load.PastLoad, o RestoreOptions) (*Restoration, error) {
-	first := pasts[0].Entry
-	if err := journal.WhileLocked(ctx, o.Wait, o.Patience.Waits,
-		func() error { return journal.LockPlan(ctx, s, first.Plan) }); err != nil {
-		return nil, err
+// and others deleted from tables that the first load found empty. It is nil if the plan has no loads.
+func Restore(ctx context.Context, s store.Store, o RestoreOptions) (r *Restoration, err error) {
+	err = journal.WhileLocked(ctx, o.Wait, o.Patience.Waits, func() error {
+		h, err := journal.Lock(ctx, s, o.Of.Plan)
+		if err != nil {
+			return err
+		}
+		defer h.Release(ctx)
+		pasts, err := load.RecallAll(ctx, h.Reader(s), o.Of, o.Database, o.By)
+		if err != nil || len(pasts) == 0 {
+			return err
+		}
+		r, err = restoreLocked(ctx, s, pasts, o)
+		return errors.Join(err, load.CloseAll(pasts))
+	})
+	return r, err
+}
+
+// lockRuns takes the locks of runs of units that are not done, so that none of them changes rows meanwhile.
+func lockRuns(ctx context.Context, r journal.Reader, plan string) (unlock func(), err error) {
+	var held []*journal.Held
+	unlock = func() {
+		for _, h := range held {
+			h.Release(ctx)
+		}
 	}
-	defer journal.UnlockPlan(ctx, s, first.Plan)
-	return restoreLocked(ctx, s, pasts, o)
+	entries, err := r.Entries(ctx, plan)
+	if err != nil {
+		return unlock, err
+	}
+	for _, e := range entries {
+		if e.About.Unit == "" || e.State != journal.StateOpen {
+			continue
+		}
+		h, err := journal.LockRun(ctx, r.Store, plan, e.Number)
+		if err != nil {
+			unlock()
+			return unlock, err
+		}
+		held = append(held, h)
+	}
+	return unlock, nil
 }
 
 // restoreLocked is Restore for who holds the plan's lock.
 func restoreLocked(ctx context.Context, s store.Store, pasts []*load.PastLoad, o RestoreOptions) (*Restoration, error) {
 	started := time.Now()
+	unlock, err := lockRuns(ctx, pasts[0].Session.Read.On(s), pasts[0].Entry.Plan)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
 	var r *Restoration
 	l := pasts[0].Session
 	l.Options.Again, l.Options.Patience = o.Again, o.Patience
 	w := &load.Writer{Session: l, Store: s} // knows the connection, should it break
 	defer w.Close()
-	err := l.Repeat(ctx, w, func() error {
+	err = l.Repeat(ctx, w, func() error {
 		c, err := newComparison(ctx, w.Store, pasts)
 		if err != nil {
 			return err
@@ -132,6 +175,11 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 	}
 	if err := c.begin(ctx, (*load.Writer).Begin); err != nil {
 		return nil, err
+	}
+	if !o.DryRun {
+		if err := c.fence(ctx); err != nil {
+			return nil, err
+		}
 	}
 	restored := map[*part]*RestoredEntity{}
 	if err := c.fingerprints(ctx); err != nil {
@@ -194,6 +242,19 @@ func (c *comparison) restore(ctx context.Context, o RestoreOptions) (*Restoratio
 		return nil, err
 	}
 	return r, tx.Commit(context.WithoutCancel(ctx))
+}
+
+// fence sees, inside the transaction, that the loads are still as they were recalled.
+func (c *comparison) fence(ctx context.Context) error {
+	j, err := c.store.Journal(ctx, false)
+	if err != nil || j == nil || c.tx() == nil {
+		return err
+	}
+	var entries []*journal.Entry
+	for _, p := range c.pasts {
+		entries = append(entries, p.Entry)
+	}
+	return journal.Fence(ctx, c.tx(), j, entries...)
 }
 
 // found is what a table holds otherwise than loaded.

@@ -44,15 +44,15 @@ func (f unitEffects) of(table string, key []value.Value) *unitEffect {
 // tables. Memory grows with the rows that they have touched.
 func readUnitEffects(
 	ctx context.Context,
-	s store.Store,
+	r journal.Reader,
 	db *schema.Database,
 	want func(table string) bool,
 ) (unitEffects, error) {
-	j, err := s.Journal(ctx, false)
+	j, err := r.Store.Journal(ctx, false)
 	if err != nil || j == nil {
 		return nil, err
 	}
-	entries, err := journal.Entries(ctx, s, "")
+	entries, err := r.Entries(ctx, "")
 	if err != nil {
 		return nil, err
 	}
@@ -61,7 +61,7 @@ func readUnitEffects(
 		if e.About.Unit == "" || e.State == journal.StateWithdrawn {
 			continue
 		}
-		err := journal.UndoRun{Journal: j, Load: e.Number}.Sections(ctx, s, func(x journal.UndoSection) error {
+		err := journal.UndoRun{Journal: j, Load: e.Number}.Sections(ctx, r.Store, func(x journal.UndoSection) error {
 			if t := db.Table(x.Table); t != nil && want(x.Table) {
 				out.note(t, x)
 			}
@@ -122,7 +122,7 @@ func (c *comparison) unitEffectsOf(ctx context.Context) (unitEffects, error) {
 	var err error
 	c.fates, err = readUnitEffects(
 		ctx,
-		c.store,
+		c.pasts[0].Session.Read.On(c.store),
 		c.pasts[0].Plan.Database,
 		func(table string) bool { return c.byName[table] != nil },
 	)

@@ -53,7 +53,7 @@ func TestAServerThatLacksTheRunIsNoticed(t *testing.T) {
 				require.NoError(t, err)
 				lost, of := journal.Cells(j.Loads, "extra", "unit:move"), j.Loads
 				if lacks == "occasions" {
-					run, err := journal.ReadEntries(ctx, s, j, lost, false)
+					run, err := journal.Unlocked(s).Select(ctx, j, lost, false)
 					require.NoError(t, err)
 					lost, of = journal.Cells(j.Occasions, "load", run[0].Number), j.Occasions
 				}

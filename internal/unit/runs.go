@@ -24,15 +24,24 @@ import (
 // openUnit writes the run down, in a transaction of its own: its occasions follow, each
 // in the transaction that does it.
 func (r *unitRun) openUnit(ctx context.Context, insist bool) error {
-	if err := r.w.Session.OpenJournal(ctx, r.w.Store); err != nil || r.w.Session.Journal == nil {
+	l := r.w.Session
+	if err := l.OpenJournal(ctx, r.w.Store); err != nil || l.Journal == nil {
 		return err
 	}
-	j := r.w.Session.Journal
+	j := l.Journal
+	l.Read = journal.Unlocked(r.w.Store) // what a dry run finds is over with it
+	if !l.Options.DryRun {
+		h, err := journal.Lock(ctx, r.w.Store, l.Plan.Plan.Name)
+		if err != nil {
+			return err
+		}
+		defer h.Release(ctx)
+		l.Read = h.Reader(r.w.Store)
+	}
 	j.Extra = UnitSet(r.unit.Plan.Name)
 	for {
-		earlier, err := journal.ReadEntries(
+		earlier, err := l.Read.On(r.w.Store).Select(
 			ctx,
-			r.w.Store,
 			j.Tables,
 			journal.Cells(j.Tables.Loads, "plan", r.w.Session.Plan.Plan.Name, "extra", j.Extra),
 			false,
@@ -180,7 +189,7 @@ func (r *unitRun) enterUnit(ctx context.Context) error {
 	if err != nil && !errors.Is(err, load.ErrFenced) {
 		return err
 	}
-	found, failed := journal.ReadEntries(ctx, r.w.Store, j.Tables, journal.Cells(of, "token", j.Token), false)
+	found, failed := r.w.Session.Read.On(r.w.Store).Select(ctx, j.Tables, journal.Cells(of, "token", j.Token), false)
 	if failed != nil {
 		return failed
 	}
@@ -188,16 +197,13 @@ func (r *unitRun) enterUnit(ctx context.Context) error {
 		return err
 	}
 	j.Number, r.result.Load = found[0].Number, found[0].Number
-	return journal.LockPlan(ctx, r.w.Store, RunName(r.w.Session.Plan.Plan.Name, j.Number))
+	r.held, err = journal.LockRun(ctx, r.w.Store, r.w.Session.Plan.Plan.Name, j.Number)
+	return err
 }
-
-// RunName is what a run of a unit locks while it goes on, so that nobody withdraws it
-// meanwhile. Runs do not lock each other.
-func RunName(plan string, load int64) string { return fmt.Sprintf("%s, load %d", plan, load) }
 
 // keysOfLoads learns which keys the database gave to rows that occasions refer to.
 func (r *unitRun) keysOfLoads(ctx context.Context) error {
-	entries, err := journal.Entries(ctx, r.w.Store, r.w.Session.Plan.Plan.Name)
+	entries, err := r.w.Session.Read.On(r.w.Store).Entries(ctx, r.w.Session.Plan.Plan.Name)
 	if err != nil {
 		return err
 	}
@@ -206,7 +212,7 @@ func (r *unitRun) keysOfLoads(ctx context.Context) error {
 		if e.Extra != "" || e.State != journal.StateDone {
 			continue
 		}
-		chunks, err := journal.Chunks(ctx, r.w.Store, e.Number)
+		chunks, err := r.w.Session.Read.On(r.w.Store).Chunks(ctx, e.Number)
 		if err != nil {
 			return err
 		}
@@ -248,13 +254,13 @@ func (r *unitRun) occasionsFile() string { return r.unit.Plan.OccasionsFile() }
 // occasions: this one has done the rest of them.
 func (r *unitRun) closeStopped(ctx context.Context) error {
 	for _, number := range r.stopped {
-		name := RunName(r.w.Session.Plan.Plan.Name, number)
-		holder, err := r.w.Store.Lock(ctx, name)
+		h, err := journal.LockRun(ctx, r.w.Store, r.w.Session.Plan.Plan.Name, number)
+		var fault *store.Fault
+		if errors.As(err, &fault) && fault.Kind == store.Locked {
+			continue // it goes on
+		}
 		if err != nil {
 			return err
-		}
-		if holder != "" {
-			continue // it goes on
 		}
 		of := r.w.Session.Journal.Tables.Loads
 		err = r.w.Session.Repeat(ctx, r.w, func() error {
@@ -268,7 +274,8 @@ func (r *unitRun) closeStopped(ctx context.Context) error {
 			}
 			return r.w.Commit(ctx)
 		})
-		if err := errors.Join(err, r.w.Store.Unlock(context.WithoutCancel(ctx), name)); err != nil {
+		h.Release(ctx)
+		if err != nil {
 			return err
 		}
 	}

@@ -37,8 +37,9 @@ type unitRun struct {
 	unit   *plan.CompiledUnit
 	steps  []*unitStep
 	result *journal.UnitResult
-	salt   string // tells a run that repeats what is done from the first one
-	ledger ledger // which occasions are done; nil without a journal
+	salt   string        // tells a run that repeats what is done from the first one
+	held   *journal.Held // the lock of the run; nil before it has begun
+	ledger ledger        // which occasions are done; nil without a journal
 	counts map[occasionName]uint32
 	set    bool // many occasions can be done at once, see canDoManyAtOnce
 	keys   [][]keyOfStep
@@ -53,6 +54,9 @@ type unitRun struct {
 	refused []*load.Rejection
 	stopped []int64 // runs of the unit that stopped before, by number
 }
+
+// beginWait is how long another run of the plan is waited for that is just beginning.
+const beginWait = 10 * time.Second
 
 // pieceSize is how many occasions are done together at most, where that is possible.
 const pieceSize = 1000
@@ -78,14 +82,17 @@ func Run(
 	l.AllThere = r.allThere
 	defer r.w.Close()
 	defer func() {
-		if r.w.Session.Journal != nil && r.w.Session.Journal.Number > 0 {
-			journal.UnlockPlan(ctx, r.w.Store, RunName(c.Plan.Name, r.w.Session.Journal.Number))
+		if r.held != nil {
+			r.held.Release(ctx)
 		}
 	}()
 	r.result = &journal.UnitResult{Unit: u.Plan.Name, Together: u.Plan.Together, DryRun: o.DryRun}
 	l.Reset()
 	if o.Journal != nil {
-		if err := r.openUnit(ctx, o.Insist); err != nil {
+		err := journal.WhileLocked(ctx, max(o.Journal.Wait, beginWait), o.Patience.Waits, func() error {
+			return r.openUnit(ctx, o.Insist)
+		})
+		if err != nil {
 			return nil, err
 		}
 	}

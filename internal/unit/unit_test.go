@@ -451,7 +451,7 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
 		compare := func() *replay.Difference {
 			pasts, err := load.RecallAll(
 				t.Context(),
-				k.Store,
+				journal.Unlocked(k.Store),
 				load.Loads{Plan: "desk"},
 				nil,
 				archive.Operator{Rows: files.Rows},
@@ -484,14 +484,14 @@ func TestCompareAndRestoreKnowOfUnits(t *testing.T) {
 		d.Script(t, "UPDATE accounts SET balance = 5, number = 'A1' WHERE number = 'B1'")
 		pasts, err := load.RecallAll(
 			t.Context(),
-			k.Store,
+			journal.Unlocked(k.Store),
 			load.Loads{Plan: "desk"},
 			nil,
 			archive.Operator{Rows: files.Rows},
 		)
 		require.NoError(t, err)
 		defer load.CloseAll(pasts)
-		_, err = replay.Restore(t.Context(), k.Store, pasts, replay.RestoreOptions{})
+		_, err = replay.Restore(t.Context(), k.Store, replay.RestoreOptions{Of: load.Loads{Plan: "desk"}, By: archive.Operator{Rows: files.Rows}})
 		require.NoError(t, err)
 		assert.Equal(t, after, loadtest.Dump(t, k.Store), "as loaded, and as the unit left it")
 
@@ -514,7 +514,7 @@ func TestOlderJournals(t *testing.T) {
 		}
 		d.Script(t, "DROP TABLE "+name)
 		k.Store = d.Open(t)
-		all, err := journal.Entries(t.Context(), k.Store, "")
+		all, err := journal.Unlocked(k.Store).Entries(t.Context(), "")
 		require.NoError(t, err)
 		assert.Len(t, all, 1, "it is read as it is")
 		r, err := k.run(t, together("1"), k.Journaled(load.Options{}))

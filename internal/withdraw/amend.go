@@ -24,11 +24,11 @@ func (r *reload) amend(ctx context.Context, entries []*journal.Entry) (
 	if first == nil || r.options.DryRun {
 		return nil, nil, nil
 	}
-	if first, err = journal.FindEntry(ctx, r.inside, first.Number); err != nil { // with its plan
+	if first, err = r.held.Reader(r.inside).Entry(ctx, first.Number); err != nil { // with its plan
 		return nil, nil, err
 	}
 	var not *load.NotAmended
-	a, err := load.Amend(ctx, r.plan, r.inside, first, r.options)
+	a, err := load.Amend(ctx, r.plan, r.held.Reader(r.inside), first, r.options)
 	if errors.As(err, &not) {
 		r.why = not.Why
 		return nil, nil, nil

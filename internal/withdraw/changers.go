@@ -41,7 +41,7 @@ func (v *withdrawal) nameChangers(ctx context.Context) error {
 	if len(rows) == 0 {
 		return nil
 	}
-	all, err := journal.Entries(ctx, v.w.Store, "")
+	all, err := v.Session.Read.On(v.w.Store).Entries(ctx, "")
 	if err != nil {
 		return err
 	}

@@ -48,12 +48,15 @@ func Reload(
 	if _, err := s.Journal(ctx, !o.DryRun); err != nil {
 		return nil, nil, journal.CannotBeKept(err)
 	}
-	if err := journal.WhileLocked(ctx, o.Journal.Wait, o.Patience.Waits,
-		func() error { return journal.LockPlan(ctx, s, c.Plan.Name) }); err != nil {
+	var held *journal.Held
+	if err := journal.WhileLocked(ctx, o.Journal.Wait, o.Patience.Waits, func() (err error) {
+		held, err = journal.Lock(ctx, s, c.Plan.Name)
+		return err
+	}); err != nil {
 		return nil, nil, err
 	}
-	defer journal.UnlockPlan(ctx, s, c.Plan.Name)
-	entries, err := reloadEntries(ctx, s, c.Plan.Name)
+	defer held.Release(ctx)
+	entries, err := reloadEntries(ctx, held.Reader(s), c.Plan.Name)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -66,7 +69,7 @@ func Reload(
 		return nil, nil, err
 	}
 	defer outer.Rollback()
-	x := &reload{plan: c, inside: &inside{Store: s, tx: outer.Tx}, options: o, withdrawal: w}
+	x := &reload{plan: c, held: held, inside: &inside{Store: s, tx: outer.Tx}, options: o, withdrawal: w}
 	if taken, r, err = x.run(ctx, entries); err != nil {
 		return nil, nil, err
 	}
@@ -94,6 +97,7 @@ func Reload(
 // reload is a withdrawal and a load in one transaction.
 type reload struct {
 	plan       *plan.Compiled
+	held       *journal.Held
 	inside     *inside
 	options    load.Options
 	withdrawal Options
@@ -156,8 +160,8 @@ func refuseFiles(l *load.Session) error {
 }
 
 // reloadEntries are the loads of a plan that are taken back, the last one first.
-func reloadEntries(ctx context.Context, s store.Store, name string) ([]*journal.Entry, error) {
-	all, err := journal.Entries(ctx, s, name)
+func reloadEntries(ctx context.Context, r journal.Reader, name string) ([]*journal.Entry, error) {
+	all, err := r.Entries(ctx, name)
 	if err != nil {
 		return nil, err
 	}

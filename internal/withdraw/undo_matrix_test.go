@@ -15,6 +15,7 @@ import (
 	"evensprout/internal/replay"
 	"evensprout/internal/withdraw"
 
+	"evensprout/internal/journal"
 	"evensprout/internal/load"
 
 	"github.com/stretchr/testify/assert"
@@ -226,10 +227,10 @@ func TestUndoOfEveryWayToLoad(t *testing.T) {
 				d.Journaled(load.Options{}),
 			) // makes the journal
 			require.NoError(t, err)
-			journal, err := d.Store.Journal(t.Context(), false)
+			kept, err := d.Store.Journal(t.Context(), false)
 			require.NoError(t, err)
 			// a long journal would take long to read
-			for _, table := range []*schema.Table{journal.Contents, journal.Chunks, journal.Loads} {
+			for _, table := range []*schema.Table{kept.Contents, kept.Chunks, kept.Loads} {
 				forget = append(forget, "DELETE FROM "+d.Store.(interface{ Table(*schema.Table) string }).Table(table))
 			}
 			if e.Name == "sqlite" {
@@ -312,7 +313,7 @@ func undone(t *testing.T, d *loadtest.DB, tables *schema.Database, c matrixCase)
 		require.Equal(t, before, loadtest.DumpOf(t, s, tables), c.String())
 		return true
 	}
-	p, err := load.Recall(t.Context(), s, r.Load, tables, archive.Operator{Rows: files.Rows})
+	p, err := load.Recall(t.Context(), journal.Unlocked(s), r.Load, tables, archive.Operator{Rows: files.Rows})
 	require.NoError(t, err, c.String())
 	diff, err := replay.Compare(t.Context(), s, []*load.PastLoad{p}, replay.CompareOptions{})
 	require.NoError(t, err, c.String())
@@ -341,15 +342,12 @@ func TestRestoreOfKeysThatTheDatabaseGave(t *testing.T) {
 				inTransaction(t, d, c.rowsBefore(nil))
 				tables, err := d.Store.Survey(t.Context())
 				require.NoError(t, err)
-				r, err := load.Run(t.Context(), matrixPlan(t, d, tables, c), d.Store, d.Journaled(load.Options{}))
+				_, err = load.Run(t.Context(), matrixPlan(t, d, tables, c), d.Store, d.Journaled(load.Options{}))
 				require.NoError(t, err)
 				loaded := loadtest.DumpOf(t, d.Store, tables)
 				d.Exec(t, "DELETE FROM items WHERE n > 4 AND code LIKE 'A%'")
 				d.Exec(t, "UPDATE items SET label = 'mine' WHERE n < 4 AND code LIKE 'A%'")
-				p, err := load.Recall(t.Context(), d.Store, r.Load, tables, archive.Operator{Rows: files.Rows})
-				require.NoError(t, err)
-				defer p.Close()
-				_, err = replay.Restore(t.Context(), d.Store, []*load.PastLoad{p}, replay.RestoreOptions{})
+				_, err = replay.Restore(t.Context(), d.Store, replay.RestoreOptions{Of: load.Loads{Plan: "matrix"}, Database: tables, By: archive.Operator{Rows: files.Rows}})
 				require.NoError(t, err)
 				assert.Equal(t, loaded, loadtest.DumpOf(t, d.Store, tables))
 			})

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"evensprout/internal/replay"
-	"evensprout/internal/unit"
 
 	"evensprout/internal/load"
 
@@ -41,18 +40,15 @@ type unitWithdrawal struct {
 // rows go, changed ones get their former contents, and removed ones come back.
 func withdrawUnit(ctx context.Context, s store.Store, e *journal.Entry, o Options) (*Withdrawal, error) {
 	if e.State == journal.StateWithdrawn {
-		return nil, &store.Fault{
-			Kind:    store.Refused,
-			Message: fmt.Sprintf("load %d is already withdrawn", e.Number),
-			Hint:    "evensprout history lists the loads",
-		}
+		return nil, &AlreadyError{e.Number}
 	}
 
 	if e.State == journal.StateOpen {
-		if err := journal.LockPlan(ctx, s, unit.RunName(e.Plan, e.Number)); err != nil {
+		h, err := journal.LockRun(ctx, s, e.Plan, e.Number)
+		if err != nil {
 			return nil, err
 		}
-		defer journal.UnlockPlan(ctx, s, unit.RunName(e.Plan, e.Number))
+		defer h.Release(ctx)
 	}
 
 	began := time.Now()
@@ -115,11 +111,7 @@ func (v *unitWithdrawal) run(ctx context.Context) error {
 		return err
 	}
 	if n != 1 {
-		return &store.Fault{
-			Kind: store.Refused,
-			Message: fmt.Sprintf("load %d is no longer %s: another process is working on "+
-				"it", v.entry.Number, v.entry.State),
-		}
+		return journal.NoLongerError(v.entry)
 	}
 
 	if !v.entry.About.Undo {

@@ -117,6 +117,16 @@ func (e *Continued) Error() string {
 	return fmt.Sprintf("load %d added rows to what load %d had loaded", e.By, e.Number)
 }
 
+// AlreadyError tells that a load is withdrawn already.
+type AlreadyError struct{ Load int64 }
+
+func (e *AlreadyError) Error() string { return fmt.Sprintf("load %d is already withdrawn", e.Load) }
+
+// Report says where the loads are listed.
+func (e *AlreadyError) Report() diag.Report {
+	return diag.Report{Kind: diag.Usage, Message: e.Error(), Hint: "evensprout history lists the loads", Members: map[string]any{"fault": store.Refused}}
+}
+
 // HalfWithdrawn is an error after some steps of a withdrawal were committed.
 type HalfWithdrawn struct {
 	Err  error
@@ -147,14 +157,10 @@ func withdraw(ctx context.Context, p *load.PastLoad, s store.Store, o Options) (
 	e, number := p.Entry, p.Entry.Number
 	p.LearnLeft()
 	if p.Entry.State == journal.StateWithdrawn {
-		return nil, &store.Fault{
-			Kind:    store.Refused,
-			Message: fmt.Sprintf("load %d is already withdrawn", number),
-			Hint:    "evensprout history lists the loads",
-		}
+		return nil, &AlreadyError{number}
 	}
 
-	all, err := journal.Entries(ctx, s, e.Plan)
+	all, err := p.Session.Read.On(s).Entries(ctx, e.Plan)
 	if err != nil {
 		return nil, err
 	}
@@ -288,11 +294,7 @@ func (v *withdrawal) mark(ctx context.Context, state journal.State) error {
 		n, err = set(v.was)
 	}
 	if err == nil && n != 1 {
-		err = &store.Fault{
-			Kind: store.Refused,
-			Message: fmt.Sprintf("load %d is no longer %s: another process is working on "+
-				"it", v.Entry.Number, v.Entry.State),
-		}
+		err = journal.NoLongerError(v.Entry)
 	}
 	return err
 }
@@ -529,7 +531,7 @@ func (v *withdrawal) once(phase int64, run order.Run, do func(context.Context) e
 
 // stepsGone reports whether steps that were committed are not in the journal any more.
 func (v *withdrawal) stepsGone(ctx context.Context) (bool, error) {
-	chunks, err := journal.Chunks(ctx, v.w.Store, v.Entry.Number)
+	chunks, err := v.Session.Read.On(v.w.Store).Chunks(ctx, v.Entry.Number)
 	if err != nil {
 		return false, err
 	}

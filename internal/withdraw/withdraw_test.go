@@ -425,7 +425,7 @@ func TestExtraSets(t *testing.T) {
 			require.NoError(t, err)
 			options := plan.Options{Database: tables, Rows: files.Rows}
 			if name != "" {
-				if options.Shift, err = load.Shift(t.Context(), d.Store, p, name); err != nil {
+				if options.Shift, err = load.Shift(t.Context(), journal.Unlocked(d.Store), p, name); err != nil {
 					return nil, err
 				}
 			}
@@ -522,7 +522,7 @@ func TestRestore(t *testing.T) {
 			restore := func(o replay.RestoreOptions) *replay.Restoration {
 				pasts, err := load.RecallAll(
 					t.Context(),
-					d.Store,
+					journal.Unlocked(d.Store),
 					load.Loads{Plan: "t"},
 					nil,
 					archive.Operator{Rows: files.Rows},
@@ -532,7 +532,8 @@ func TestRestore(t *testing.T) {
 				require.Len(t, pasts, 2)
 				diff, err := replay.Compare(t.Context(), d.Store, pasts, replay.CompareOptions{})
 				require.NoError(t, err)
-				r, err := replay.Restore(t.Context(), d.Store, pasts, o)
+				o.Of, o.By = load.Loads{Plan: "t"}, archive.Operator{Rows: files.Rows}
+				r, err := replay.Restore(t.Context(), d.Store, o)
 				require.NoError(t, err)
 				assert.Equal(
 					t,

@@ -108,10 +108,6 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 		db.Close()
 		return nil, db.fault(err)
 	}
-	if err := db.learnGuard(ctx); err != nil {
-		db.Close()
-		return nil, db.fault(err)
-	}
 	for _, sql := range session {
 		if sql == "SET session_replication_role = 'origin'" {
 			// Only a superuser may set it, and only one may have changed it.
@@ -126,6 +122,10 @@ func (d Driver) open(ctx context.Context, a *address) (*database, error) {
 		}
 	}
 
+	if err := db.learnGuard(ctx); err != nil {
+		db.Close()
+		return nil, db.fault(err)
+	}
 	// Servers before version 14 and 17 do not know them, and would log an error. A lock of ours ends with the session.
 	for _, newer := range []string{"idle_session_timeout", "transaction_timeout"} {
 		db.conn.Exec(ctx, "SELECT CASE WHEN pg_catalog.current_setting('"+newer+"', true) IS NOT NULL "+
