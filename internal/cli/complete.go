@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"evensprout/internal/files"
 	"evensprout/internal/grow"
@@ -81,7 +82,7 @@ func (a *program) complete(c *cobra.Command) {
 		// It fails only for a flag of all commands, whose values are registered already.
 		c.RegisterFlagCompletionFunc(flag, func(c *cobra.Command, args []string, _ string) ([]string,
 			cobra.ShellCompDirective) {
-			return values(c, args), cobra.ShellCompDirectiveNoFileComp
+			return harmless(values(c, args)), cobra.ShellCompDirectiveNoFileComp
 		})
 	}
 	values := a.argumentValues()[c.Name()]
@@ -90,9 +91,35 @@ func (a *program) complete(c *cobra.Command) {
 			if values == nil || strings.Contains(typed, "/") {
 				return []string{"yaml", "yml"}, cobra.ShellCompDirectiveFilterFileExt
 			}
-			return values(c, args), cobra.ShellCompDirectiveDefault
+			return harmless(values(c, args)), cobra.ShellCompDirectiveDefault
 		}
 	}
+}
+
+// harmless leaves out words that mean something to a shell, such as $(rm x): names in plans, tables and journals may be
+// anything, and a shell evaluates what it is offered. In descriptions, behind a tab, such characters become a question
+// mark.
+func harmless(words []string) []string {
+	plain := func(r rune) bool {
+		return unicode.IsLetter(r) || unicode.IsDigit(r) || strings.ContainsRune("_-.,:=+@%/", r)
+	}
+	var out []string
+	for _, w := range words {
+		word, description, described := strings.Cut(w, "\t")
+		if strings.ContainsFunc(word, func(r rune) bool { return !plain(r) }) || strings.HasPrefix(word, "-") {
+			continue
+		}
+		if described {
+			word += "\t" + strings.Map(func(r rune) rune {
+				if plain(r) || r == ' ' {
+					return r
+				}
+				return '?'
+			}, description)
+		}
+		out = append(out, word)
+	}
+	return out
 }
 
 // isPlanName reports whether an argument is the name of a plan, by its ending.
