@@ -177,7 +177,7 @@ func (a *program) addAndShow(ctx context.Context, x *adding, r addition.Request)
 	}
 	out.elapsed, out.kept = time.Since(began), k
 	if k != nil && !f.dryRun {
-		if err := replaceFile(k.file, k.text); err != nil {
+		if err := k.save(); err != nil {
 			return fmt.Errorf("the row is added, but it is not in the plan: %w", err)
 		}
 	}

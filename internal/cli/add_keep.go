@@ -2,12 +2,14 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 
 	"evensprout/internal/addition"
 	"evensprout/internal/diag"
 	"evensprout/internal/plan"
+	"evensprout/internal/safe"
 	"evensprout/internal/store"
 )
 
@@ -16,8 +18,29 @@ type keptRow struct {
 	name   string // such as Passenger.lapsed
 	file   string
 	line   int
-	text   []byte // of the whole plan, with the row
+	text   []byte                  // of the whole plan, with the row
+	was    []byte                  // the plan as it was read
+	into   func(plan []byte) error // writes the row into a plan's text
 	unsaid []string
+}
+
+// save writes the plan with the row. What somebody has saved since the plan was read is kept: the row is written into
+// that.
+func (k *keptRow) save() error {
+	for {
+		err := safe.Replace(k.file, k.text, k.was)
+		var changed *safe.ChangedError
+		if !errors.As(err, &changed) {
+			return err
+		}
+		now, err := safe.ReadFile(k.file, plan.MaxFileBytes)
+		if err == nil {
+			err = k.into(now)
+		}
+		if err != nil {
+			return err
+		}
+	}
 }
 
 // keepRow makes the plan's text with the row that is added, and checks it.
@@ -39,11 +62,16 @@ func (a *program) keepRow(
 		return nil, diag.Usagef("--keep=%s: not a valid name for a row; use letters, digits and _", f.keep)
 	}
 	k := &keptRow{name: p.Entity + "." + f.keep, file: file, unsaid: p.Unsaid}
-	source, err := plan.Read(file, c.Plan.Source())
-	if err != nil {
-		return nil, err
+	k.into = func(text []byte) error {
+		source, err := plan.Read(file, text)
+		if err != nil {
+			return err
+		}
+		k.was = text
+		k.text, k.line, err = source.WithGiven(p.Entity, f.keep, p.Given)
+		return err
 	}
-	if k.text, k.line, err = source.WithGiven(p.Entity, f.keep, p.Given); err != nil {
+	if err := k.into(c.Plan.Source()); err != nil {
 		return nil, diag.Usagef("--keep: %w", err)
 	}
 	read, err := plan.Read(file, k.text)

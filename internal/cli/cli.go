@@ -68,6 +68,7 @@ type program struct {
 	quiet     bool // print nothing unless something is wrong
 	verbose   bool // print each statement
 	values    bool // and the values that are bound
+	overwrite bool // outputs replace files that this program did not make
 	color     wordFlag
 	logFormat wordFlag
 	log       *eventLog // nil: standard error is text

@@ -160,7 +160,7 @@ Exit codes: 0 everything is as loaded, 7 there are differences.`,
 		},
 	}
 	c.Flags().Int64Var(&number, "load", 0, "compare with this load, by its number")
-	pageFlag(c, &page)
+	a.pageFlag(c, &page)
 	c.Flags().StringVar(&extra, "extra", "", "compare with this extra set of rows, by its name")
 	return c
 }

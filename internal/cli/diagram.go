@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -67,6 +66,7 @@ two references away. Of more than 12 entities, only keys and references are show
 		},
 	}
 	c.Flags().StringVar(&flags.out, "out", "", "write to this `FILE`: .svg, .png or .mmd (Mermaid)")
+	a.overwriteFlag(c)
 	c.Flags().
 		StringVar(&flags.format, "format", "", "tree, svg, png or mermaid (default: by the name of --out, or tree)")
 	c.Flags().StringSliceVar(&flags.only, "only", nil, "show only these entities or tables, as in Booking,Ticket")
@@ -137,8 +137,8 @@ func (a *program) drawDiagram(ctx context.Context, args []string, f diagramFlags
 		_, err = a.exact.Write(text)
 		return err
 	}
-	if err := os.WriteFile(f.out, text, 0o644); err != nil {
-		return err
+	if err := a.output(f.out, nil, args...).Write(text); err != nil {
+		return a.inTheWay(err)
 	}
 	shown := diag.Count(int64(len(d.Boxes)), "entity", "entities")
 	if d.OfTables {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -345,7 +346,7 @@ func (a *program) exportScript(ctx context.Context, c *plan.Compiled, o export.O
 		return a.exportMigration(ctx, c, o, f, sql)
 	}
 	var m *files.Manifest
-	err = a.toFile(f, func(w io.Writer) (err error) {
+	err = a.toFile(f, c.Plan, func(w io.Writer) (err error) {
 		m, err = export.Script(ctx, c, o, sql, w)
 		return err
 	})
@@ -363,7 +364,7 @@ func (a *program) exported(ctx context.Context, c *plan.Compiled, o export.Optio
 	case f.nest && f.out != "" && !strings.EqualFold(filepath.Ext(f.out), ".json"):
 		return a.exportFiles(ctx, c, o, f)
 	case f.nest:
-		return a.toFile(f, func(w io.Writer) error {
+		return a.toFile(f, c.Plan, func(w io.Writer) error {
 			_, err := export.Nested(ctx, c, o, "", w)
 			return err
 		})
@@ -394,7 +395,7 @@ func (a *program) exportRow(c *plan.Compiled, o export.Options, f *exportFlags) 
 	if err != nil {
 		return &diag.UsageError{Err: err}
 	}
-	return a.toFile(f, func(w io.Writer) error { return export.One(c, o, t, row, w) })
+	return a.toFile(f, c.Plan, func(w io.Writer) error { return export.One(c, o, t, row, w) })
 }
 
 // exportFiles writes a folder: a file for each entity, their manifest, and a plan that reads them.
@@ -413,17 +414,19 @@ func (a *program) exportFiles(ctx context.Context, c *plan.Compiled, o export.Op
 	if err != nil {
 		return err
 	}
-	if err := folder.PutManifest(m); err != nil {
-		return err
-	}
 	with := "with " + files.ManifestName
 	if o.Part.Whole() && (!f.nest || o.References == export.Keys) { // a part refers to rows of others
 		with += " and " + export.PlanName + ", which reads them back"
-		if err := folder.Put(export.PlanName, export.Plan(c, m)); err != nil {
+		text := export.Plan(c, m)
+		if err := folder.Put(export.PlanName, text); err != nil {
 			return err
 		}
+		m.PlanSHA256 = fmt.Sprintf("%x", sha256.Sum256(text))
 	}
-	if err := place(folder, f.overwrite); err != nil {
+	if err := folder.PutManifest(m); err != nil {
+		return err
+	}
+	if err := a.place(folder, f, c.Plan); err != nil {
 		return err
 	}
 	return a.printExport(m, f.out, with)
@@ -445,13 +448,13 @@ func nestedIn(
 }
 
 // place moves a finished folder to where it was asked for; a folder that is there stays, unless overwrite is set.
-func place(folder *export.Folder, overwrite bool) error {
-	err := folder.Place(overwrite)
+func (a *program) place(folder *export.Folder, f *exportFlags, p *plan.Plan) error {
+	err := folder.Place(f.overwrite, a.output("", p, f.sincePlan).Inputs)
 	var present *export.ErrPresent
 	if errors.As(err, &present) {
 		return diag.Usagef("%w: nothing was written; --overwrite replaces it", err)
 	}
-	return err
+	return a.inTheWay(err)
 }
 
 func (a *program) exportMigration(
@@ -492,7 +495,7 @@ func (a *program) exportMigration(
 	if err != nil {
 		return err
 	}
-	if err := place(folder, f.overwrite); err != nil {
+	if err := a.place(folder, f, c.Plan); err != nil {
 		return err
 	}
 	if changes != nil {
@@ -562,7 +565,7 @@ func (a *program) earlier(
 }
 
 // toFile lets something be written into --out, or to standard output.
-func (a *program) toFile(f *exportFlags, write func(io.Writer) error) error {
+func (a *program) toFile(f *exportFlags, p *plan.Plan, write func(io.Writer) error) error {
 	if f.out == "" {
 		return write(a.exact)
 	}
@@ -581,7 +584,7 @@ func (a *program) toFile(f *exportFlags, write func(io.Writer) error) error {
 	if err := errors.Join(write(w), w.Close()); err != nil {
 		return err
 	}
-	return place(folder, f.overwrite)
+	return a.place(folder, f, p)
 }
 
 // printExport shows what was written.

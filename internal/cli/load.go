@@ -153,6 +153,9 @@ func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) err
 	if len(l.unit.names) == 1 {
 		a.ws.Unit, a.ws.OccasionsFile = l.unit.names[0], l.unit.occasions
 	}
+	if err := a.pageCanBeWritten(l, nil, args...); err != nil { // plans that this one builds on may be loaded first
+		return err
+	}
 	deadline := time.Now().Add(keep.wait)
 	if keep.restore && keep.wait == 0 {
 		if done, err := a.restoredAlone(ctx, args, o, keep); done || err != nil {
@@ -240,6 +243,14 @@ func (a *program) correctedPlan(
 	return c, err
 }
 
+// pageCanBeWritten reports before the first write if the page of the load cannot be written.
+func (a *program) pageCanBeWritten(l *loadCommand, p *plan.Plan, args ...string) error {
+	if l.write.page == "" {
+		return nil
+	}
+	return a.inTheWay(a.output(l.write.page, p, append(args, l.file.file, a.ws.OccasionsFile, l.write.corrected)...).Check())
+}
+
 // patience waits for locks that others hold, and says so; not at all if wait is 0.
 func (a *program) patience(wait time.Duration, until time.Time) load.Patience {
 	if wait == 0 {
@@ -272,6 +283,9 @@ func (a *program) keepJournal(o *load.Options, keep *journalFlags, deadline time
 // writeRows writes the rows, or a part of them, or runs units.
 func (a *program) writeRows(ctx context.Context, x *loading, l *loadCommand) error {
 	var err error
+	if err := a.pageCanBeWritten(l, x.plan.Plan); err != nil {
+		return err
+	}
 	if x.out, err = openOutputs(x.plan, x.options, &l.write); err != nil {
 		return err
 	}

@@ -184,7 +184,7 @@ func (f *writeFlags) add(a *program, c *cobra.Command) {
 		StringVar(&f.changes, "changes", "", "write each value changed to this `FILE`, as CSV")
 	c.Flags().
 		BoolVar(&f.statements, "statements", false, "list statements with their count, rows and time")
-	pageFlag(c, &f.page)
+	a.pageFlag(c, &f.page)
 	partFlag(c, &f.part)
 	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "do everything, then roll it back")
 	f.indexes = wordFlag{

@@ -3,8 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 
 	"evensprout/internal/diag"
 	"evensprout/internal/draft"
@@ -27,9 +25,28 @@ func (f *surveyFlags) readInto() (*plan.Plan, error) {
 	return p, err
 }
 
+// saveMerged merges a draft into the plan of --into and writes it, unless that changes nothing. What somebody has saved
+// since the plan was read is kept: the draft is merged into that.
+func (f *surveyFlags) saveMerged(db *schema.Database, d *draft.Draft) (*merge.Merged, error) {
+	for {
+		m, err := merge.Plan(f.merged, db, d)
+		if err != nil || !m.Changed() || f.dryRun {
+			return m, err
+		}
+		err = safe.Replace(f.into, m.Text, f.merged.Source())
+		var changed *safe.ChangedError
+		if !errors.As(err, &changed) {
+			return m, err
+		}
+		if f.merged, err = plan.ReadFile(f.into); err != nil {
+			return nil, err
+		}
+	}
+}
+
 // mergeInto merges a draft into the plan of --into, and shows what changes.
 func (a *program) mergeInto(f *surveyFlags, db *schema.Database, d *draft.Draft, proof *prove.Proof) error {
-	m, err := merge.Plan(f.merged, db, d)
+	m, err := f.saveMerged(db, d)
 	if err != nil {
 		return err
 	}
@@ -44,9 +61,6 @@ func (a *program) mergeInto(f *surveyFlags, db *schema.Database, d *draft.Draft,
 	case f.dryRun:
 		fmt.Fprintf(a.out, "This is a dry run: %s is unchanged.\n", f.into)
 	default:
-		if err := replaceFile(f.into, m.Text); err != nil {
-			return err
-		}
 		fmt.Fprintln(a.out, a.page.Good("merged:"), f.into)
 	}
 	if m.Gone > 0 {
@@ -74,29 +88,4 @@ func (a *program) change(file string, c *merge.Change) {
 	for _, l := range c.New {
 		fmt.Fprintln(a.out, a.page.Good(sign+l))
 	}
-}
-
-// replaceFile writes a file anew: the former one is there until the new one is whole.
-func replaceFile(path string, text []byte) error {
-	path, err := filepath.EvalSymlinks(path)
-	if err != nil {
-		return err
-	}
-	info, err := os.Stat(path)
-	if err != nil {
-		return err
-	}
-	work := filepath.Join(filepath.Dir(path), "."+filepath.Base(path)+".new")
-	file, err := safe.Create(work, info.Mode().Perm())
-	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", work, err)
-	}
-	_, err = file.Write(text)
-	if err = errors.Join(err, file.Sync(), file.Close()); err == nil {
-		err = os.Rename(work, path)
-	}
-	if err != nil {
-		return errors.Join(err, os.Remove(work))
-	}
-	return nil
 }

@@ -8,14 +8,20 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
 
+	"github.com/spf13/cobra"
+
+	"evensprout/internal/app"
+	"evensprout/internal/diag"
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
 	"evensprout/internal/safe"
+	"evensprout/internal/store"
 	"evensprout/internal/value"
 )
 
@@ -244,4 +250,37 @@ func unreadable(path string, err error) error {
 		return fmt.Errorf("this user may not read %s", path)
 	}
 	return err
+}
+
+// output is a file that a command makes for people to look at. The plan, the files that it reads, other named files and
+// the database are not written over.
+func (a *program) output(path string, p *plan.Plan, others ...string) safe.Output {
+	o := safe.Output{Path: path, Overwrite: a.overwrite, Inputs: append(slices.Clone(others), app.DefaultPlan)}
+	if p != nil {
+		o.Inputs = append(append(o.Inputs, p.File()), p.Files()...)
+	}
+	for _, url := range []string{a.ws.Opened, a.ws.DB} {
+		if url != "" {
+			o.Inputs = append(o.Inputs, store.Describe(a.ws.Drivers, url).File)
+		}
+	}
+	return o
+}
+
+// inTheWay says what to do where an output is not written over what is there.
+func (a *program) inTheWay(err error) error {
+	var is *safe.InTheWayError
+	var other *safe.NotRegular
+	switch {
+	case errors.As(err, &is) && is.Asks:
+		return diag.Usagef("%w; name another file, or add --overwrite", err)
+	case errors.As(err, &is), errors.As(err, &other):
+		return diag.Usagef("%w; name another file", err)
+	}
+	return err
+}
+
+// overwriteFlag lets a command replace files that it did not make.
+func (a *program) overwriteFlag(c *cobra.Command) {
+	c.Flags().BoolVar(&a.overwrite, "overwrite", false, "replace a file that this program did not make")
 }

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -55,13 +54,15 @@ load --page and compare --page write such a page of what they did.`,
 		},
 	}
 	c.Flags().StringVar(&out, "out", "", "write to this `FILE`")
+	a.overwriteFlag(c)
 	a.clockFlag(c)
 	a.useFlags(c)
 	return c
 }
 
 // pageFlag lets a command write a page of what it did.
-func pageFlag(c *cobra.Command, to *string) {
+func (a *program) pageFlag(c *cobra.Command, to *string) {
+	a.overwriteFlag(c)
 	c.Flags().StringVar(to, "page", "", "write a page of the result to this `FILE`, as HTML")
 }
 
@@ -126,8 +127,8 @@ func (a *program) writePage(ctx context.Context, x *paged) error {
 	if err := p.Write(&b); err != nil {
 		return err
 	}
-	if err := os.WriteFile(x.out, b.Bytes(), 0o644); err != nil {
-		return err
+	if err := a.output(x.out, x.plan.Plan).Write(b.Bytes()); err != nil {
+		return a.inTheWay(err)
 	}
 	if a.json && x.alone {
 		o := &report.Object{}

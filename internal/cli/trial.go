@@ -19,6 +19,7 @@ import (
 	"evensprout/internal/load"
 	"evensprout/internal/plan"
 	"evensprout/internal/report"
+	"evensprout/internal/safe"
 	"evensprout/internal/trial"
 )
 
@@ -89,6 +90,7 @@ of a plan: --file passengers.csv --table passengers.`,
 		DurationVar(&f.limit, "limit", 5*time.Second, "end a measurement after this time, and count what was "+
 			"written until then")
 	c.Flags().StringVar(&f.chart, "chart", "", "write a chart to this `FILE` (.png or .svg)")
+	a.overwriteFlag(c)
 	c.Flags().StringVar(&f.file, "file", "", "write the rows of this `FILE`, instead of a plan's")
 	c.Flags().StringVar(&f.table, "table", "", "with --file: the table to write to")
 	a.allowFlag(c)
@@ -217,16 +219,13 @@ type trying struct {
 	counts []int
 }
 
-// writeChart draws a trial into a file, in the form that its name says, and closes it.
-func writeChart(r *trial.Result, chart *os.File) error {
-	picture, err := chartOf(r).Draw(strings.TrimPrefix(strings.ToLower(filepath.Ext(chart.Name())), "."))
-	if err == nil {
-		err = chart.Truncate(0)
+// writeChart draws a trial into a file, in the form that its name says.
+func writeChart(r *trial.Result, to safe.Output) error {
+	picture, err := chartOf(r).Draw(strings.TrimPrefix(strings.ToLower(filepath.Ext(to.Path)), "."))
+	if err != nil {
+		return err
 	}
-	if err == nil {
-		_, err = chart.Write(picture)
-	}
-	return errors.Join(err, chart.Close())
+	return to.Write(picture)
 }
 
 func (a *program) tried(ctx context.Context, x *trying, f *trialFlags) error {
@@ -240,21 +239,14 @@ func (a *program) tried(ctx context.Context, x *trying, f *trialFlags) error {
 			fmt.Fprintf(a.err, "trial: %d of %d measurements, now %s\n", done, all, what)
 		}
 	}
-	var chart *os.File
+	chart := a.output(f.chart, x.plan.Plan, f.file)
 	if f.chart != "" { // before measurements that take minutes
-		var err error
-		if chart, err = os.OpenFile(f.chart, os.O_WRONLY|os.O_CREATE, 0o644); err != nil {
-			return fmt.Errorf("the chart cannot be written, and nothing was tried: %w", err)
+		if err := chart.Check(); err != nil {
+			return a.inTheWay(fmt.Errorf("the chart cannot be written, and nothing was tried: %w", err))
 		}
-		defer chart.Close()
 	}
 	r, err := trial.Run(ctx, x.db, x.target, x.plan.Set, o)
 	if err != nil {
-		if chart != nil {
-			if info, bad := chart.Stat(); bad == nil && info.Size() == 0 {
-				err = errors.Join(err, os.Remove(f.chart))
-			}
-		}
 		return err
 	}
 
@@ -263,11 +255,11 @@ func (a *program) tried(ctx context.Context, x *trying, f *trialFlags) error {
 	} else {
 		a.printTrial(r, x.name)
 	}
-	if chart == nil || err != nil {
+	if f.chart == "" || err != nil {
 		return err
 	}
 	if err := writeChart(r, chart); err != nil {
-		return fmt.Errorf("the chart is incomplete: %w", err)
+		return a.inTheWay(fmt.Errorf("the chart cannot be written: %w", err))
 	}
 	if !a.json {
 		fmt.Fprintf(a.out, "The chart is %s.\n", f.chart)

@@ -3,7 +3,9 @@ package export
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -167,10 +169,10 @@ func TestFoldersAreWhole(t *testing.T) {
 		m := files.NewManifest()
 		for _, n := range names {
 			require.NoError(t, f.Put(n, []byte(n)))
-			m.Entities = append(m.Entities, files.ManifestRows{File: n})
+			m.Entities = append(m.Entities, files.ManifestRows{File: n, SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte(n)))})
 		}
 		require.NoError(t, f.PutManifest(m))
-		return f.Place(replace)
+		return f.Place(replace, nil)
 	}
 	have := func() (out []string) {
 		list, err := os.ReadDir(at)

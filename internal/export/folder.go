@@ -1,6 +1,8 @@
 package export
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,6 +12,7 @@ import (
 	"slices"
 
 	"evensprout/internal/files"
+	"evensprout/internal/safe"
 )
 
 // Folder takes the files of an export. They lie in a folder beside it until Place, so that
@@ -70,33 +73,61 @@ func (f *Folder) PutManifest(m *files.Manifest) error {
 	return f.Put(files.ManifestName, append(text, '\n'))
 }
 
-// earlier are the files of an earlier export, as its manifest says; none if there is none.
+// earlier are the files of an earlier export that still hold what it wrote, as its manifest says; none if there is none.
 func (f *Folder) earlier() []string {
 	m, err := files.ReadManifest(filepath.Join(f.path, files.ManifestName))
 	if err != nil {
 		return nil
 	}
-	old := []string{files.ManifestName, PlanName}
+	old := []string{files.ManifestName}
+	if f.holds(PlanName, m.PlanSHA256) {
+		old = append(old, PlanName)
+	}
 	for _, e := range m.Entities {
-		if e.File != "" && e.File == filepath.Base(e.File) {
+		if e.File != "" && e.File == filepath.Base(e.File) && f.holds(e.File, e.SHA256) {
 			old = append(old, e.File)
 		}
 	}
 	return old
 }
 
-// Place moves the files to where they belong. Files of an earlier export, as its manifest
-// says, go; any other file of the same name is an *ErrPresent, unless it may be replaced.
-func (f *Folder) Place(replace bool) error {
+// holds reports whether a file has a digest.
+func (f *Folder) holds(name, digest string) bool {
+	file, err := safe.OpenUnlinked(filepath.Join(f.path, name))
+	if err != nil {
+		return false
+	}
+	defer file.Close()
+	if info, err := file.Stat(); err != nil || !info.Mode().IsRegular() {
+		return false
+	}
+	h := sha256.New()
+	_, err = io.Copy(h, file)
+	return err == nil && hex.EncodeToString(h.Sum(nil)) == digest
+}
+
+// Place moves the files to where they belong. Files of an earlier export that are as it wrote them go, if this export
+// has a manifest, too; any other file of the same name is an *ErrPresent, unless it may be replaced. Databases, plans
+// and the inputs of the command are never replaced.
+func (f *Folder) Place(replace bool, inputs []string) error {
 	old := f.earlier()
 	for _, name := range f.names {
 		at := filepath.Join(f.path, name)
-		if _, err := os.Lstat(at); err == nil && !replace && !slices.Contains(old, name) {
+		if _, err := os.Lstat(at); err != nil || slices.Contains(old, name) {
+			continue
+		}
+		if !replace {
 			return &ErrPresent{at}
+		}
+		if err := (safe.Output{Path: at, Overwrite: true, Inputs: inputs}).Check(); err != nil {
+			return err
 		}
 	}
 	if err := os.MkdirAll(f.path, 0o755); err != nil {
 		return err
+	}
+	if !slices.Contains(f.names, files.ManifestName) {
+		old = nil // one file beside an earlier export takes nothing of it away
 	}
 	for _, name := range old {
 		if !slices.Contains(f.names, name) {

@@ -35,6 +35,8 @@ type Manifest struct {
 	Names    string         `json:"names"`          // of their columns: fields, or columns
 	Part     *order.Part    `json:"part,omitempty"` // nil: all rows
 	Entities []ManifestRows `json:"entities"`
+
+	PlanSHA256 string `json:"plan_sha256,omitempty"` // of the plan beside the files; empty if there is none
 }
 
 // ManifestRows is the rows of one entity.

@@ -35,3 +35,19 @@ func mine(path string, info fs.FileInfo) error {
 	}
 	return nil
 }
+
+// keepOwner gives a new file the owner and group of another one.
+func keepOwner(f *os.File, of fs.FileInfo) error {
+	was, ok := of.Sys().(*syscall.Stat_t)
+	if !ok {
+		return nil
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	if now, ok := info.Sys().(*syscall.Stat_t); ok && now.Uid == was.Uid && now.Gid == was.Gid {
+		return nil
+	}
+	return f.Chown(int(was.Uid), int(was.Gid))
+}
