@@ -2,6 +2,7 @@ package grow
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -64,7 +65,9 @@ const maxListed = 1 << 19
 func (e *Entity) Unique(fields ...*Field) error {
 	g := &Group{entity: e, slot: len(e.Groups)}
 	var rest []*Field
-	g.scope, rest = e.scopeOf(fields)
+	if g.scope, rest = e.scopeOf(fields); len(rest) == 0 {
+		return errors.New("nothing of the row itself is among them")
+	}
 	for _, f := range rest {
 		if t, ok := f.Source.(*template); ok && f.group == nil {
 			return e.uniqueTemplate(f, t, g.scope)

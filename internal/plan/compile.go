@@ -595,6 +595,10 @@ func (c *compiler) uniqueTogether(e *entity, u Unique) {
 		if f == nil {
 			c.add(u.place, "%s has no field %s", e.decl.Name, name).Nearest(name, e.names())
 		}
+		if f != nil && slices.Contains(fields, f.grow) {
+			c.add(u.place, "%s is named twice in a unique group", f.decl.Name)
+			ok = false
+		}
 		ok = ok && f != nil && f.state == compiled
 		if ok {
 			fields = append(fields, f.grow)

@@ -502,3 +502,20 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// A unique group whose parts are wrong is reported, whatever is left of it.
+func TestUniqueGroupsThatAreWrong(t *testing.T) {
+	for group, says := range map[string]string{
+		"[[House, {}]]":           "a field's name must be a text, got a mapping",
+		"[[{}, House]]":           "a field's name must be a text, got a mapping",
+		"[[House, House]]":        "House is named twice in a unique group",
+		"[[label, House, label]]": "label is named twice in a unique group",
+	} {
+		p, err := Read("plan.yaml", []byte(head+"  House:\n    rows: 3\n    fields: {label: {kind: locality}}\n"+
+			"  Pole:\n    per: {House: 2}\n    unique: "+group+"\n    fields: {label: {kind: locality}}\n"))
+		if err == nil {
+			_, err = p.Compile(Options{})
+		}
+		assert.ErrorContains(t, err, says, group)
+	}
+}

@@ -630,7 +630,9 @@ func (p *Plan) uniques(e *Entity, v *node) {
 				u.Fields = append(u.Fields, name)
 			}
 		}
-		e.Uniques = append(e.Uniques, u)
+		if len(u.Fields) == len(g.items) { // else what is left of the group means something else
+			e.Uniques = append(e.Uniques, u)
+		}
 	}
 }
 
