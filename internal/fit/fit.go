@@ -4,8 +4,11 @@
 package fit
 
 import (
+	"errors"
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 	"unicode/utf8"
 
 	"evensprout/internal/schema"
@@ -38,12 +41,24 @@ func Value(c *schema.Column, v *value.Value) *Misfit {
 			return &Misfit{NotNull, "NOT NULL", "the column is NOT NULL"}
 		}
 	case value.Text, value.JSON:
+		if c.Most > 0 {
+			return boundsMisfit(c, v)
+		}
+		if kept := numberOf(v.S); c.Numbers && kept != v.S {
+			return refused(c, BadValue, "the engine keeps the number %s in place of the text %q in a column declared %s: declare it TEXT", kept, v.S, c.Declared)
+		}
 		return textMisfit(c, v.S)
 	case value.Bytes:
 		if c.Length > 0 && len(v.S) > c.Length {
 			return refused(c, TooLong, "%d bytes are too long for %s", len(v.S), c.Declared)
 		}
 	case value.Integer:
+		if c.Most > 0 {
+			return boundsMisfit(c, v)
+		}
+		if c.Kind == schema.Real || c.Kind == schema.Any {
+			return decimalMisfit(c, v)
+		}
 		if c.Kind == schema.Integer && !fitsInteger(c, v.N) {
 			lo, hi := c.Range()
 			return refused(
@@ -60,7 +75,7 @@ func Value(c *schema.Column, v *value.Value) *Misfit {
 			return decimalMisfit(c, v)
 		}
 	case value.Decimal:
-		if c.Kind == schema.Decimal || c.Kind == schema.Real {
+		if c.Kind == schema.Decimal || c.Kind == schema.Real || c.Kind == schema.Any {
 			return decimalMisfit(c, v)
 		}
 	case value.Time, value.Timestamp:
@@ -147,8 +162,8 @@ func decimalMisfit(c *schema.Column, v *value.Value) *Misfit {
 	if c.Unsigned && v.N < 0 {
 		return refused(c, OutOfRange, "%s is out of range for %s", v, c.Declared)
 	}
-	if c.Precision == 0 || c.Kind != schema.Decimal {
-		return nil
+	if c.Precision == 0 {
+		return floatMisfit(c, v)
 	}
 
 	// Compared by digits, because the two scales together may not fit 64 bits.
@@ -167,6 +182,60 @@ func decimalMisfit(c *schema.Column, v *value.Value) *Misfit {
 		if most := power(max(whole, 0)); n >= most || n <= -most {
 			return refused(c, OutOfRange, "%s is out of range for %s", v, c.Declared)
 		}
+	}
+	return floatMisfit(c, v)
+}
+
+// floatMisfit says why a column of floating-point numbers does not take a number: it would be read back as another.
+func floatMisfit(c *schema.Column, v *value.Value) *Misfit {
+	if c.Float == 0 {
+		return nil
+	}
+	was := v.String()
+	f, err := strconv.ParseFloat(was, c.Float)
+	if err != nil {
+		return refused(c, OutOfRange, "%s is out of range for %s", v, c.Declared)
+	}
+	now := strconv.FormatFloat(f, 'f', -1, c.Float) // the shortest that means this number
+	if trimmed(now) != trimmed(was) {
+		return refused(c, OutOfRange, "%s keeps %s in place of %s: use fewer digits, or a decimal column", c.Declared, now, v)
+	}
+	return nil
+}
+
+// numberOf is what is read back of a text that an engine with numeric affinity takes for a number; the text itself if
+// it is none.
+func numberOf(text string) string {
+	number := strings.Trim(text, " \t\n\v\f\r")
+	if number == "" || strings.ContainsAny(number, "xXpP_nN") { // what only Go takes for a number
+		return text
+	}
+	if n, err := strconv.ParseInt(number, 10, 64); err == nil {
+		return strconv.FormatInt(n, 10)
+	}
+	f, err := strconv.ParseFloat(number, 64)
+	if err != nil && !errors.Is(err, strconv.ErrRange) {
+		return text
+	}
+	if whole := int64(f); float64(whole) == f && f > -1e15 && f < 1e15 {
+		return strconv.FormatInt(whole, 10)
+	}
+	return strconv.FormatFloat(f, 'g', 15, 64)
+}
+
+// trimmed is a number without zeros at the end of its fraction.
+func trimmed(number string) string {
+	if !strings.Contains(number, ".") {
+		return number
+	}
+	return strings.TrimSuffix(strings.TrimRight(number, "0"), ".")
+}
+
+// boundsMisfit says why a column that holds whole numbers between two bounds does not take a value.
+func boundsMisfit(c *schema.Column, v *value.Value) *Misfit {
+	n, err := strconv.ParseInt(v.String(), 10, 64)
+	if err != nil || n < c.Least || n > c.Most {
+		return refused(c, OutOfRange, "%s holds whole numbers from %d to %d, got %s", c.Declared, c.Least, c.Most, v)
 	}
 	return nil
 }

@@ -210,7 +210,7 @@ func (s *sampler) cell(r grow.Row, f *field, v *value.Value) {
 		if _, most := longest(f); most > c.Length {
 			return // told of the source
 		}
-	case m.Reason == fit.BadValue && slices.Contains(grow.Texts(f.grow.Source), v.S):
+	case m.Reason == fit.BadValue && c.Values != nil && slices.Contains(grow.Texts(f.grow.Source), v.S):
 		return // likewise
 	}
 

@@ -102,10 +102,15 @@ type Column struct {
 	Form   string `json:"form,omitempty"`
 	Narrow bool   `json:"narrow,omitempty"` // of texts: it cannot hold all letters of Unicode
 	// of moments: the last that it holds, in microseconds since 1970; 0 if that does not matter
-	Latest int64  `json:"-"`
-	Exact  int    `json:"-"` // of decimals: digits that the engine keeps exactly; 0 for all
-	Type   string `json:"-"` // what its engine's store knows the type by
-	Base   string `json:"-"` // the type as a temporary table declares it
+	Latest int64 `json:"-"`
+	Exact  int   `json:"-"` // of decimals: digits that the engine keeps exactly; 0 for all
+	Float  int   `json:"-"` // of floating-point numbers: their bits, 32 or 64; 0 if they are not known
+	// Numbers tells that the engine makes numbers of texts that look like numbers, such as 501 of '00501'.
+	Numbers bool `json:"-"`
+	// of other types that hold whole numbers: the least and the greatest; both 0 if they hold others, too
+	Least, Most int64  `json:"-"`
+	Type        string `json:"-"` // what its engine's store knows the type by
+	Base        string `json:"-"` // the type as a temporary table declares it
 }
 
 // Range is the least and the greatest whole number that the column's type holds, as

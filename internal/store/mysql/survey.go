@@ -300,7 +300,10 @@ func column(r []string) *schema.Column {
 	case "decimal":
 		c.Kind, c.Precision, c.Scale = schema.Decimal, number(r[4]), number(r[5])
 	case "float", "double":
-		c.Kind = schema.Real
+		c.Kind, c.Float = schema.Real, 64
+		if r[1] == "float" {
+			c.Float = 32
+		}
 		if strings.Contains(r[2], "(") { // DOUBLE(4,2) ends at 99.99
 			c.Precision, c.Scale = number(r[4]), number(r[5])
 		}
@@ -345,7 +348,8 @@ func textColumn(c *schema.Column, r []string) {
 	case "enum":
 		c.Kind, c.Values = schema.Text, enumValues(r[2])
 	case "year":
-		c.Kind, c.Form = schema.Any, `20[0-2][0-9]`
+		// The server makes 2005 of 5, and 2000 of 0.
+		c.Kind, c.Form, c.Least, c.Most = schema.Any, `20[0-2][0-9]`, 1901, 2155
 	case "set":
 		c.Kind, c.Form = schema.Any, setwise.AnyOf(enumValues(r[2]))
 	case "inet4":

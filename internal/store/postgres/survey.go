@@ -383,6 +383,9 @@ func (v *surveying) outside(ctx context.Context) error {
 	})
 }
 
+// The digits of the type money: all of them, and those after the point in locales whose currency has two.
+const moneyDigits, moneyScale = 18, 2
+
 // integerBits are the widths of whole numbers.
 var integerBits = map[string]int{"int2": 16, "int4": 32, "int8": 64}
 
@@ -414,6 +417,13 @@ func describe(c *schema.Column, class string, typmod int) {
 
 	c.Bits, c.Zoneless = integerBits[c.Type], c.Type == "timestamp"
 	switch c.Type {
+	case "float4":
+		c.Float = 32
+	case "float8":
+		c.Float = 64
+	case "money":
+		// It keeps as many decimals as its locale's currency has; the server rounds others.
+		c.Precision, c.Scale = moneyDigits, moneyScale
 	case "numeric":
 		if typmod >= header {
 			c.Precision = (typmod - header) >> 16 & 0xffff

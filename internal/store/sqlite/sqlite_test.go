@@ -195,8 +195,8 @@ func TestDeclaredTypes(t *testing.T) {
 		"TIMESTAMP": {Kind: schema.Timestamp},
 		"datetime":  {Kind: schema.Timestamp}, "DATE": {Kind: schema.Date}, "TIME": {Kind: schema.Time},
 		"uuid": {Kind: schema.UUID},
-		"JSON": {Kind: schema.JSON}, "BLOB": {Kind: schema.Bytes}, "boolean": {Kind: schema.Boolean},
-		"x(": {Kind: schema.Any},
+		"JSON": {Kind: schema.JSON, Numbers: true}, "PHONE": {Kind: schema.Any, Numbers: true}, "ANY": {Kind: schema.Any, Numbers: true}, "POINT": {Kind: schema.Integer}, "BLOB": {Kind: schema.Bytes}, "boolean": {Kind: schema.Boolean},
+		"x(": {Kind: schema.Any, Numbers: true},
 	} {
 		c := schema.Column{Declared: declared}
 		describe(&c)

@@ -23,15 +23,16 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 		return nil, err
 	}
 	db := &schema.Database{}
-	scripts := map[string]string{}
+	scripts, strict := map[string]string{}, map[string]bool{}
 	err = d.rows(
-		`SELECT s.name, s.sql FROM sqlite_schema s JOIN pragma_table_list l ON l.name = s.name AND l.schema = 'main'
+		`SELECT s.name, s.sql, l.strict FROM sqlite_schema s JOIN pragma_table_list l ON l.name = s.name AND l.schema = 'main'
 		WHERE l.type = 'table' AND s.name NOT LIKE 'sqlite\_%' ESCAPE '\' AND s.name NOT IN ('evensprout_loads',
 		  'evensprout_chunks', 'evensprout_contents', 'evensprout_occasions') ORDER BY s.rowid`,
 		nil,
 		func(s *sqlite.Stmt) error {
 			t := &schema.Table{Name: s.ColumnText(0)}
 			scripts[t.Name] = s.ColumnText(1)
+			strict[t.Name] = s.ColumnBool(2)
 			db.Tables = append(db.Tables, t)
 			return nil
 		},
@@ -53,6 +54,9 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 		for _, x := range other.triggers[t.Name] {
 			t.Triggers = append(t.Triggers, x.name)
 			setwise.Watch(t, x.sql)
+		}
+		for _, c := range t.Columns {
+			c.Numbers = c.Numbers && !strict[t.Name] // a STRICT table keeps what it is given
 		}
 		t.Checks = checks(scripts[t.Name])
 		counted(t)
@@ -374,7 +378,7 @@ const maxExact = 15
 func describe(c *schema.Column) {
 	m := declaration.FindStringSubmatch(c.Declared)
 	if m == nil {
-		c.Kind = schema.Any
+		c.Kind, c.Numbers = schema.Any, true
 		return
 	}
 	name := strings.ToUpper(m[1])
@@ -411,6 +415,9 @@ func describe(c *schema.Column) {
 	default:
 		c.Kind = schema.Any
 	}
+	// The engine's rules of affinity, by the declared name; see section 3.1 of its page on data types.
+	texts := has("CHAR", "CLOB", "TEXT") || has("BLOB") || name == ""
+	c.Numbers = (has("INT") || !texts) && (c.Kind == schema.Any || c.Kind == schema.Text || c.Kind == schema.JSON)
 }
 
 // integerBits are the sizes of integers that a declaration limits below 64 bits.
