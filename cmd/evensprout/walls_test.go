@@ -48,7 +48,7 @@ var walls = map[string]string{
 	"internal/store/storetest": "predicate schema store store/setwise value",
 
 	"internal/files":      "cell diag grow order parquetrows plan rng safe value",
-	"internal/canvas":     "",
+	"internal/canvas":     "safe",
 	"internal/goldentest": "",
 	"internal/report":     "canvas diag safe value",
 	"internal/diagram":    "canvas diag grow order plan report schema",

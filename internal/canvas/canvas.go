@@ -18,6 +18,8 @@ import (
 	"golang.org/x/image/font/opentype"
 	"golang.org/x/image/math/fixed"
 	"golang.org/x/image/vector"
+
+	"evensprout/internal/safe"
 )
 
 // Point is a place on a canvas, in pixels from the left and from the top.
@@ -147,7 +149,7 @@ func (c *svgCanvas) Text(l Label) {
 	}
 	fmt.Fprintf(&c.b, `<text x="%.1f" y="%.1f" font-size="%.0f" text-anchor="%s" fill="%s"%s>`,
 		l.At.X, l.At.Y, l.Size, []string{"start", "middle", "end"}[l.Anchor], hexOf(l.Color), more)
-	xml.EscapeText(&c.b, []byte(l.Text)) // a buffer takes all
+	xml.EscapeText(&c.b, []byte(safe.Visible(l.Text))) // a buffer takes all
 	c.b.WriteString("</text>\n")
 }
 
@@ -159,7 +161,7 @@ func (c *svgCanvas) Open(name, link string) {
 		c.b.WriteString(`">`)
 	}
 	c.b.WriteString("<g><title>")
-	xml.EscapeText(&c.b, []byte(name))
+	xml.EscapeText(&c.b, []byte(safe.Visible(name)))
 	c.b.WriteString("</title>\n")
 }
 

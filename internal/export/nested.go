@@ -31,6 +31,7 @@ type nester struct {
 	children   map[*grow.Entity][]*plan.Target
 	columns    map[*plan.Target][]column
 	prints     map[*plan.Target]*grow.Fingerprint
+	refused    error // of a value that no reader would read back
 }
 
 // newNester finds which rows belong to which.
@@ -57,7 +58,7 @@ func One(c *plan.Compiled, o Options, t *plan.Target, row grow.Row, out io.Write
 	n := newNester(c, o, o.References)
 	defer n.close()
 	b := n.append(nil, t, row, "\n")
-	if err := n.grower.Err(); err != nil {
+	if err := n.err(); err != nil {
 		return err
 	}
 	_, err := out.Write(append(b, '\n'))
@@ -95,6 +96,14 @@ func (n *nester) inside(t *plan.Target) string {
 }
 
 // write writes the document.
+// err is why a row cannot be written.
+func (n *nester) err() error {
+	if n.refused != nil {
+		return n.refused
+	}
+	return n.grower.Err()
+}
+
 func (n *nester) write(ctx context.Context, out io.Writer) error {
 	w := bufio.NewWriter(out)
 	var b []byte
@@ -117,7 +126,7 @@ func (n *nester) write(ctx context.Context, out io.Writer) error {
 					b = append(b, ',')
 				}
 				b = n.append(append(b, '\n'), t, grow.Row{N: run.First.N + i, Side: run.First.Side}, "")
-				if err := n.grower.Err(); err != nil {
+				if err := n.err(); err != nil {
 					return err
 				}
 				if _, err := w.Write(b); err != nil {
@@ -214,6 +223,9 @@ func (n *nester) appendFields(b []byte, t *plan.Target, row grow.Row, line strin
 			b = n.appendFields(append(b, '{'), n.plan.Targets[i], to, inner, Keys)
 			b = append(append(b, line...), '}')
 		default:
+			if err := files.RefuseNUL(&values[c.field], c.Name); err != nil && n.refused == nil {
+				n.refused = fmt.Errorf("%s: %w", t.Grow.Label(row), err)
+			}
 			b = files.AppendJSON(b, &values[c.field])
 		}
 	}

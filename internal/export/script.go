@@ -2,6 +2,7 @@ package export
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -62,7 +63,10 @@ type sink struct {
 // text is a sink that writes a script.
 func text(out *bufio.Writer) sink {
 	return sink{
-		statement: func(_ *plan.Target, sql []byte) error {
+		statement: func(t *plan.Target, sql []byte) error {
+			if err := refuseNUL(t, sql); err != nil {
+				return err
+			}
 			if _, err := out.Write(sql); err != nil {
 				return err
 			}
@@ -71,6 +75,19 @@ func text(out *bufio.Writer) sink {
 		},
 		remark: func(text string) { fmt.Fprintf(out, "%s\n", text) },
 	}
+}
+
+// refuseNUL refuses a statement with a NUL character. Clients cut the line off there: the quote stays open, and what
+// another row holds is taken for SQL.
+func refuseNUL(t *plan.Target, sql []byte) error {
+	if bytes.IndexByte(sql, 0) < 0 {
+		return nil
+	}
+	of := "a name"
+	if t != nil {
+		of = "a text of " + t.Plan.Name
+	}
+	return fmt.Errorf("%s holds a NUL character, which no script can hold: load these rows instead, or write the field as bytes", of)
 }
 
 // newScripter checks that the dialect can write the plan.
@@ -151,7 +168,12 @@ func Statements(
 		return err
 	}
 	defer s.close()
-	s.sink = sink{func(t *plan.Target, sql []byte) error { return do(t, string(sql)) }, func(string) {}}
+	s.sink = sink{func(t *plan.Target, sql []byte) error {
+		if err := refuseNUL(t, sql); err != nil {
+			return err
+		}
+		return do(t, string(sql))
+	}, func(string) {}}
 	if s.put {
 		for _, line := range s.sql.Late() {
 			if err := do(nil, line); err != nil {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"unicode/utf8"
 
 	"evensprout/internal/cell"
 	"evensprout/internal/value"
@@ -34,8 +35,8 @@ var writers = map[string]func(io.Writer, []Column) (Writer, error){
 // Formats are the names of the formats that can be written.
 func Formats() []string { return []string{"csv", "ndjson", "json", "parquet"} }
 
-// Guarded is CSV for spreadsheets: they take texts that begin with =, +, -, @, a tab or a
-// carriage return for formulas, and run them. Such texts get an apostrophe in front, so that
+// Guarded is CSV for spreadsheets: they take texts that begin with =, +, -, @, also of full width, or with a tab or the
+// end of a line, for formulas, and run them. Such texts get an apostrophe in front, so that
 // the file does not hold the rows exactly.
 const Guarded = "csv, guarded"
 
@@ -55,7 +56,36 @@ func NewWriter(format string, w io.Writer, columns []Column) (Writer, error) {
 			strings.Join(Formats(), ", "),
 		)
 	}
-	return open(w, columns)
+	inner, err := open(w, columns)
+	if err != nil {
+		return nil, err
+	}
+	return &readable{inner, columns, 0}, nil
+}
+
+// readable writes rows that can be read back. No reader takes a text with a NUL character for a text.
+type readable struct {
+	Writer
+	columns []Column
+	rows    int64
+}
+
+func (w *readable) Write(row []value.Value) error {
+	for i := range row {
+		if err := RefuseNUL(&row[i], w.columns[i].Name); err != nil {
+			return fmt.Errorf("row %d: %w", w.rows, err)
+		}
+	}
+	w.rows++
+	return w.Writer.Write(row)
+}
+
+// RefuseNUL reports a text that holds a NUL character: files and scripts with one are cut off there by their readers.
+func RefuseNUL(v *value.Value, name string) error {
+	if (v.Type == value.Text || v.Type == value.JSON) && strings.IndexByte(v.S, 0) >= 0 {
+		return fmt.Errorf("%s holds a NUL character, which no file can hold: load these rows, or write the field as bytes", name)
+	}
+	return nil
 }
 
 const writeBuffer = 128 << 10
@@ -108,7 +138,7 @@ func (w *csvWriter) Write(row []value.Value) error {
 		}
 		w.cells = w.cells[:0]
 		if w.guarded && (v.Type == value.Text || v.Type == value.JSON) && v.S != "" &&
-			strings.IndexByte("=+-@\t\r", v.S[0]) >= 0 {
+			startsFormula(v.S) {
 			w.cells = append(w.cells, '\'')
 		}
 		w.cells = AppendText(w.cells, v)
@@ -122,6 +152,13 @@ func (w *csvWriter) Write(row []value.Value) error {
 	}
 	_, err := w.out.Write(append(w.buf, '\r', '\n'))
 	return err
+}
+
+// startsFormula reports whether a spreadsheet may take a text for a formula: by its first character, which may be of
+// full width.
+func startsFormula(text string) bool {
+	first, _ := utf8.DecodeRuneInString(text)
+	return strings.ContainsRune("=+-@\t\r\n＝＋－＠", first)
 }
 
 // appendCSV appends a cell, in quotes if it needs them.
