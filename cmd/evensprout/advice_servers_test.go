@@ -266,7 +266,7 @@ var adviceOfServers = map[string]advised{
 		plan: "name: shelf\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  Shelf:\n    table: shelves\n    " +
 			"fields: {code: {pattern: \"[A-Z]{3}\", unique: true}}\n    given:\n      a: {code: BBB}\n      b: " +
 			"{code: AAB}\n",
-		wrong:  []string{"load", "--on-violation", "check=skip"},
+		wrong:  []string{"load", "--commit", "chunk", "--on-violation", "check=skip"},
 		follow: sqlDone("ALTER TABLE shelves ENGINE=InnoDB", "DELETE FROM shelves"),
 		code:   6,
 	},

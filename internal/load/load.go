@@ -189,6 +189,9 @@ func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*jour
 	w := &Writer{Session: l, Store: s, own: false}
 	defer w.Close()
 	if o.Journal == nil {
+		if err := l.refuseLasting(); err != nil {
+			return nil, err
+		}
 		if err := l.write(ctx, w); err != nil {
 			return nil, err
 		}
@@ -205,6 +208,9 @@ func Run(ctx context.Context, c *plan.Compiled, s store.Store, o Options) (*jour
 // once writes what earlier loads of the plan have not written.
 func (l *Session) once(ctx context.Context, w *Writer) (*journal.Result, error) {
 	if err := l.refuseManyChunks(); err != nil {
+		return nil, err
+	}
+	if err := l.refuseLasting(); err != nil {
 		return nil, err
 	}
 	if err := l.OpenJournal(ctx, w.Store); err != nil {
@@ -236,6 +242,45 @@ func (l *Session) once(ctx context.Context, w *Writer) (*journal.Result, error) 
 		}
 		return l.finished(w), nil
 	}
+}
+
+// refuseLasting refuses what could not be rolled back although it is meant to be.
+func (l *Session) refuseLasting() error {
+	var tables, replaced []*schema.Table
+	for _, t := range l.List {
+		if t.Plan.Existing {
+			continue
+		}
+		tables = append(tables, t.Table)
+		if t.Write.Mode == plan.Replace {
+			replaced = append(replaced, t.Table)
+		}
+	}
+	if why := schema.Lasting(replaced); why != "" {
+		return &store.Fault{Kind: store.Refused, Message: "replace would lose the old rows if it is refused: " + why,
+			Hint: lastingHint + ", or empty the table yourself and load with another mode"}
+	}
+	return RefuseLasting(tables, l.Options.DryRun, l.Options.Commit)
+}
+
+const lastingHint = "ALTER TABLE ... ENGINE=InnoDB"
+
+// RefuseLasting refuses to write to tables in a transaction that could not be rolled back: in a dry run, or where all is
+// committed together. Who commits in chunks agrees that what is written stays; an empty commit means that nobody can.
+func RefuseLasting(tables []*schema.Table, dryRun bool, commit plan.Commit) error {
+	why := schema.Lasting(tables)
+	switch {
+	case why == "":
+		return nil
+	case dryRun:
+		return &store.Fault{Kind: store.Refused, Message: "a dry run cannot be rolled back here: " + why, Hint: lastingHint}
+	case commit == plan.CommitLoad:
+		return &store.Fault{Kind: store.Refused, Message: "not all could be rolled back: " + why,
+			Hint: lastingHint + "; or, if what is written may stay after a refusal, --commit chunk (in the plan: commit: chunk)"}
+	case commit == "":
+		return &store.Fault{Kind: store.Refused, Message: "not all could be rolled back: " + why, Hint: lastingHint}
+	}
+	return nil
 }
 
 // NewSession gets ready to load a plan.

@@ -113,13 +113,9 @@ func (f *foresight) table(t *plan.Target) {
 	if t.Table.Broken != "" {
 		f.wrong(t, "", "rows cannot be written to %s: %s", t.Table.Name, t.Table.Broken)
 	}
-	if t.Table.Unsafe {
-		f.warn(
-			t,
-			"rows in it remain when a load is rolled back",
-			"the storage engine of the table %s has no transactions",
-			t.Table.Name,
-		)
+	if why := schema.Lasting([]*schema.Table{t.Table}); why != "" {
+		f.warn(t, "rows in it remain when a load is rolled back: load takes it only with --commit chunk, and never for a replace or a "+
+			"dry run", "%s", why)
 	}
 
 	if t.Table.External != "" {

@@ -106,6 +106,17 @@ func lockRuns(ctx context.Context, r journal.Reader, plan string) (unlock func()
 // restoreLocked is Restore for who holds the plan's lock.
 func restoreLocked(ctx context.Context, s store.Store, pasts []*load.PastLoad, o RestoreOptions) (*Restoration, error) {
 	started := time.Now()
+	var tables []*schema.Table
+	for _, p := range pasts {
+		for _, t := range p.Session.List {
+			if !t.Plan.Existing {
+				tables = append(tables, t.Table)
+			}
+		}
+	}
+	if err := load.RefuseLasting(tables, o.DryRun, ""); err != nil {
+		return nil, err
+	}
 	unlock, err := lockRuns(ctx, pasts[0].Session.Read.On(s), pasts[0].Entry.Plan)
 	if err != nil {
 		return nil, err

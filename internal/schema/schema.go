@@ -61,6 +61,8 @@ type Table struct {
 	// why its rows, or some, are kept elsewhere; empty if they are not
 	External string `json:"external,omitempty"`
 	Unsafe   bool   `json:"unsafe,omitempty"` // its engine has no transactions: what is written there, stays
+	// Spills names a table without transactions that triggers of this one may write to; empty if there is none.
+	Spills string `json:"-"`
 }
 
 // LocalName is the table's name inside its schema.
@@ -111,6 +113,20 @@ type Column struct {
 	Least, Most int64  `json:"-"`
 	Type        string `json:"-"` // what its engine's store knows the type by
 	Base        string `json:"-"` // the type as a temporary table declares it
+}
+
+// Lasting says of the first table which a transaction that writes to these tables cannot take back why it cannot;
+// empty if it takes back all.
+func Lasting(tables []*Table) string {
+	for _, t := range tables {
+		switch {
+		case t.Unsafe:
+			return "the storage engine of " + t.Name + " has no transactions"
+		case t.Spills != "":
+			return "a trigger of " + t.Name + " may write to " + t.Spills + ", whose storage engine has no transactions"
+		}
+	}
+	return ""
 }
 
 // Range is the least and the greatest whole number that the column's type holds, as

@@ -17,6 +17,7 @@ import (
 
 	"evensprout/internal/grow"
 	"evensprout/internal/plan"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
@@ -99,6 +100,9 @@ func Run(
 	if err := r.prepareSteps(); err != nil {
 		return nil, errors.Join(err, r.forgetUnit(ctx))
 	}
+	if err := load.RefuseLasting(r.written(), o.DryRun, l.Options.Commit); err != nil {
+		return nil, errors.Join(err, r.forgetUnit(ctx))
+	}
 	r.result.Undo = r.w.Session.Undoes()
 	err = r.run(ctx)
 	if err == nil {
@@ -124,6 +128,17 @@ func Run(
 	r.result.Repeated = l.Result.Repeated
 	r.result.Elapsed = time.Since(l.Began)
 	return r.result, nil
+}
+
+// written are the tables that steps write to.
+func (r *unitRun) written() []*schema.Table {
+	var out []*schema.Table
+	for _, s := range r.steps {
+		if s.Table != nil && s.Word != plan.StepFind {
+			out = append(out, s.Table)
+		}
+	}
+	return out
 }
 
 // since are the statements that ran after some were counted.

@@ -244,7 +244,7 @@ func (v *withdrawal) removeReferrersOf(ctx context.Context, st store.Stage, seen
 	if v.out.Others == nil {
 		v.out.Others = map[string]int64{}
 	}
-	if err := (&referrers{v.w.Tx, v.Session.Plan.Database, seen, v.out.Others}).remove(ctx, st); err != nil {
+	if err := (&referrers{v.w.Tx, v.Session.Plan.Database, seen, v.out.Others, v.o.refuseLasting}).remove(ctx, st); err != nil {
 		return v.Session.Refusal(nil, nil, err)
 	}
 	return nil
@@ -254,8 +254,9 @@ func (v *withdrawal) removeReferrersOf(ctx context.Context, st store.Stage, seen
 type referrers struct {
 	tx      store.Tx
 	db      *schema.Database
-	seen    map[string]map[string]bool // keys by table: they are left to others
-	removed map[string]int64           // counts by table
+	seen    map[string]map[string]bool   // keys by table: they are left to others
+	removed map[string]int64             // counts by table
+	refuse  func(...*schema.Table) error // reports rows that no transaction takes back
 }
 
 // remove deletes the rows of all tables that refer to staged ones, and those that refer to
@@ -281,6 +282,9 @@ func (r *referrers) remove(ctx context.Context, st store.Stage) error {
 		keys := found[t]
 		if len(keys) == 0 {
 			continue
+		}
+		if err := r.refuse(t); err != nil {
+			return err
 		}
 		stage := func() (store.Stage, error) { return replay.StageKeys(ctx, r.tx, t, keys) }
 		st, err := stage()

@@ -44,6 +44,9 @@ func Reload(
 	if err := refuseFiles(l); err != nil {
 		return nil, nil, err
 	}
+	if err := load.RefuseLasting(tablesOf(l), o.DryRun, ""); err != nil {
+		return nil, nil, err
+	}
 	// Outside the transaction: where tables are made, or counters moved, some engines commit.
 	if _, err := s.Journal(ctx, !o.DryRun); err != nil {
 		return nil, nil, journal.CannotBeKept(err)

@@ -7,6 +7,7 @@ import (
 
 	"evensprout/internal/load"
 	"evensprout/internal/loadtest"
+	"evensprout/internal/plan"
 	"evensprout/internal/store"
 	"evensprout/internal/withdraw"
 
@@ -100,10 +101,10 @@ func TestTablesWithoutTransactionsAreStaged(t *testing.T) {
 			return // the other engines have no such tables
 		}
 		d.Exec(t, "ALTER TABLE piers ENGINE = MyISAM")
-		r, err := d.Load(t, text, d.Journaled(load.Options{}))
+		r, err := d.Load(t, text, d.Journaled(load.Options{Commit: plan.CommitChunk}))
 		require.NoError(t, err)
 		d.Exec(t, "INSERT INTO piers VALUES (15)")
-		_, err = d.Withdraw(t, r.Load, withdraw.Options{})
+		_, err = d.Withdraw(t, r.Load, withdraw.Options{Commit: plan.CommitChunk})
 		require.NoError(t, err)
 		assert.Equal(t, []string{"15"}, d.Table(t, "piers", "id"))
 	})

@@ -373,7 +373,7 @@ func (v *unitWithdrawal) removeReferrers(
 	if v.out.Others == nil {
 		v.out.Others = map[string]int64{}
 	}
-	others := referrers{v.tx, v.db, map[string]map[string]bool{}, v.out.Others}
+	others := referrers{v.tx, v.db, map[string]map[string]bool{}, v.out.Others, v.o.refuseLasting}
 	return v.told(t, others.remove(ctx, st))
 }
 
@@ -385,6 +385,9 @@ func (v *unitWithdrawal) section(ctx context.Context, s journal.UndoSection) err
 		return nil
 	}
 	if err := v.reach(s.Table); err != nil {
+		return err
+	}
+	if err := v.o.refuseLasting(t); err != nil {
 		return err
 	}
 	var columns []*schema.Column

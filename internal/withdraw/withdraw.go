@@ -1,6 +1,7 @@
 package withdraw
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -19,6 +20,7 @@ import (
 	"evensprout/internal/grow"
 	"evensprout/internal/order"
 	"evensprout/internal/plan"
+	"evensprout/internal/schema"
 	"evensprout/internal/store"
 )
 
@@ -192,6 +194,9 @@ func withdraw(ctx context.Context, p *load.PastLoad, s store.Store, o Options) (
 			return nil, err
 		}
 	}
+	if err := o.refuseLasting(tablesOf(p.Session)...); err != nil {
+		return nil, err
+	}
 	p.Session.Options.Again, p.Session.Options.Patience = o.Again, o.Patience
 	p.Session.LoosenCircles()
 
@@ -211,6 +216,22 @@ func withdraw(ctx context.Context, p *load.PastLoad, s store.Store, o Options) (
 
 	v.out.Elapsed = time.Since(began)
 	return &v.out, nil
+}
+
+// refuseLasting refuses to write to tables that could not be rolled back, as the options say whether they must be.
+func (o Options) refuseLasting(tables ...*schema.Table) error {
+	return load.RefuseLasting(tables, o.DryRun, cmp.Or(o.Commit, plan.CommitLoad))
+}
+
+// tablesOf are the tables that a load wrote to.
+func tablesOf(l *load.Session) []*schema.Table {
+	var out []*schema.Table
+	for _, t := range l.List {
+		if !t.Plan.Existing {
+			out = append(out, t.Table)
+		}
+	}
+	return out
 }
 
 // withdrawal is the taking back of one load.

@@ -143,6 +143,7 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 			return nil
 		})
 	}
+	triggers := map[*schema.Table]string{} // their texts
 	checksSQL, expression := checksMySQL, "coalesce(expression, '')"
 	if d.maria {
 		checksSQL, expression = checksMariaDB, "''"
@@ -189,6 +190,7 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 		{partitionsSQL, 4, func(t *schema.Table, r []string) { partition(t, r[1], r[2], r[3]) }},
 		{triggersSQL, 3, func(t *schema.Table, r []string) {
 			t.Triggers = append(t.Triggers, r[1])
+			triggers[t] += r[2] + "\n"
 			setwise.Watch(t, r[2])
 		}},
 	} {
@@ -205,8 +207,34 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 		}
 	}
 
+	for t := range triggers {
+		t.Spills = spills(t, db, triggers, map[*schema.Table]bool{})
+	}
 	db.Link()
 	return db, nil
+}
+
+// calling is a call of a procedure, which may write to any table.
+var calling = regexp.MustCompile(`(?i)\bcall\b`)
+
+// spills finds a table without transactions that triggers of a table may write to, or those of tables that they name.
+func spills(t *schema.Table, db *schema.Database, triggers map[*schema.Table]string, seen map[*schema.Table]bool) string {
+	if seen[t] {
+		return ""
+	}
+	seen[t] = true
+	text := triggers[t]
+	for _, other := range db.Tables {
+		switch named := setwise.Mentions(text, other.Name); {
+		case other.Unsafe && (named || calling.MatchString(text)):
+			return other.Name
+		case named:
+			if name := spills(other, db, triggers, seen); name != "" {
+				return name
+			}
+		}
+	}
+	return ""
 }
 
 var jsonCheck = regexp.MustCompile("^json_valid\\(`([^`]+)`\\)$")
