@@ -599,7 +599,7 @@ func (a *Amendment) remove(ctx context.Context, x *amended, runs []order.Run) er
 			return err
 		}
 		if len(referred) > 0 {
-			return notAmended("%s has rows that refer to rows of %s", referred[0].Table, x.now.Plan.Name)
+			return notAmended("%s: %s", x.now.Plan.Name, referred[0].Why())
 		}
 		want := st.Rows()
 		n, err := st.Remove(ctx)

@@ -342,7 +342,7 @@ func (d *detaching) from(ctx context.Context, table *schema.Table) error {
 	if err := w.Tx.LockRows(ctx, l.Plan.Database, table); err != nil {
 		return l.Refusal(t, nil, err)
 	}
-	for _, other := range l.Plan.Database.Tables {
+	for _, other := range l.Plan.Database.Referring() {
 		for i := range other.References {
 			r := &other.References[i]
 			if r.To != table {
@@ -371,6 +371,17 @@ func (d *detaching) from(ctx context.Context, table *schema.Table) error {
 // rows removes rows of another table that refer to the table, and keeps what they held.
 func (d *detaching) rows(ctx context.Context, other *schema.Table, r *schema.Reference) error {
 	l, w, t := d.l, d.w, d.t
+	if other.Hidden != "" {
+		if !r.Takes() {
+			return nil // the database refuses
+		}
+		return &journal.Refusal{
+			Kind: store.ForeignKey, Entity: t.Plan.Name, Table: t.Table.Name, Constraint: r.Name, Columns: r.Columns,
+			Refers:  t.Table.Name,
+			Message: "rows of " + other.Name + " may refer to rows that replace would delete, and would change with them: " + other.Hidden,
+			Hint:    "load as a user that sees all rows of " + other.Name + ", or use upsert",
+		}
+	}
 	n := int64(0)
 	lost := journal.Packer{Columns: other.Columns}
 	err := w.Tx.Referring(ctx, other, r, func(row []value.Value) error {
@@ -383,7 +394,7 @@ func (d *detaching) rows(ctx context.Context, other *schema.Table, r *schema.Ref
 	if err != nil || n == 0 {
 		return err
 	}
-	if !t.Write.Cascade {
+	if !t.Write.Cascade || l.Plan.Database.IsOutside(other) {
 		return &journal.Refusal{
 			Kind: store.ForeignKey, Entity: t.Plan.Name, Table: t.Table.Name, Constraint: r.Name, Columns: r.Columns,
 			Refers:  t.Table.Name,

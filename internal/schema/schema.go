@@ -32,6 +32,8 @@ const (
 // Database is all tables of a database, in the order in which it lists them.
 type Database struct {
 	Tables []*Table `json:"tables"`
+	// Outside are tables that are none of its own, and refer to them: of other databases, or such as no plan fills.
+	Outside []*Table `json:"-"`
 }
 
 // Table is a table with its keys and constraints. Name tells it from all others of
@@ -61,6 +63,8 @@ type Table struct {
 	// why its rows, or some, are kept elsewhere; empty if they are not
 	External string `json:"external,omitempty"`
 	Unsafe   bool   `json:"unsafe,omitempty"` // its engine has no transactions: what is written there, stays
+	// Hidden says why this user does not see all of its rows; empty if it does.
+	Hidden string `json:"-"`
 	// Spills names a table without transactions that triggers of this one may write to; empty if there is none.
 	Spills string `json:"-"`
 }
@@ -214,9 +218,19 @@ func (d *Database) Table(name string) *Table {
 	return d.Tables[i]
 }
 
+// Referring are all tables whose rows may refer to others of the database: its own, and those of other databases or
+// otherwise not among them.
+func (d *Database) Referring() []*Table { return slices.Concat(d.Tables, d.Outside) }
+
+// IsOutside reports whether a table is not one of the database's own.
+func (d *Database) IsOutside(t *Table) bool { return slices.Contains(d.Outside, t) }
+
+// Takes reports whether rows change or go when what they refer to goes, without the database refusing it.
+func (r *Reference) Takes() bool { return r.Cascade || r.Blanks }
+
 // Link sets where the references point to, and their columns where they name none.
 func (d *Database) Link() {
-	for _, t := range d.Tables {
+	for _, t := range d.Referring() {
 		for i := range t.References {
 			r := &t.References[i]
 			if r.To = d.Table(r.Table); r.To != nil && r.Targets == nil {

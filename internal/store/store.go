@@ -386,6 +386,16 @@ type Stage interface {
 type Referral struct {
 	Row   int64
 	Table string
+	// Hidden says why it is not known whether rows of the table refer to it; empty if it is.
+	Hidden string
+}
+
+// Why says of a row that it stays because of the referral.
+func (r Referral) Why() string {
+	if r.Hidden != "" {
+		return "rows of " + r.Table + " may refer to it, and would change with it: " + r.Hidden
+	}
+	return "rows of " + r.Table + " refer to it"
 }
 
 // Mode is how the rows of an entity are written.

@@ -336,7 +336,18 @@ func (r *unitRun) deleteRows(ctx context.Context, s *unitStep, xs []*occasion) e
 	if err != nil || len(before) == 0 {
 		return err
 	}
-	if r.w.Session.Undoes() {
+	outside := false
+	for _, other := range r.w.Session.Plan.Database.Outside {
+		outside = outside || slices.ContainsFunc(other.References, func(ref schema.Reference) bool { return ref.To == s.Table && ref.Takes() })
+	}
+	for _, other := range r.w.Session.Plan.Database.Tables {
+		for i := range other.References {
+			if ref := &other.References[i]; ref.To == s.Table && ref.Takes() && other.Hidden != "" {
+				return unseen(other, ref)
+			}
+		}
+	}
+	if r.w.Session.Undoes() || outside { // rows of tables that are not of the plan's database are looked for in any case
 		if err := r.keepRemoved(ctx, s.index, s.Table, before, map[string]bool{}); err != nil {
 			return err
 		}
@@ -366,11 +377,14 @@ func (r *unitRun) keepRemoved(
 	if len(rows) == 0 {
 		return nil
 	}
-	for _, other := range r.w.Session.Plan.Database.Tables {
+	for _, other := range r.w.Session.Plan.Database.Referring() {
 		for i := range other.References {
 			ref := &other.References[i]
-			if ref.To != t || !ref.Cascade && !ref.Blanks {
+			if ref.To != t || !ref.Takes() {
 				continue
+			}
+			if other.Hidden != "" {
+				return unseen(other, ref)
 			}
 			for _, row := range rows {
 				var where []store.Cell
@@ -398,6 +412,10 @@ func (r *unitRun) keepRemoved(
 				if err != nil {
 					return err
 				}
+				if len(below) > 0 && r.w.Session.Plan.Database.IsOutside(other) {
+					return &store.Violation{Kind: store.ForeignKey, Row: -1, Table: t.Name, Constraint: ref.Name, Refers: t.Name,
+						Message: "rows of " + other.Name + " refer to it, which is not a table of this database, and would change with it"}
+				}
 				if ref.Blanks {
 					r.keepBlanked(step, other, ref, below, kept)
 				} else if err := r.keepRemoved(ctx, step, other, below, kept); err != nil {
@@ -408,6 +426,12 @@ func (r *unitRun) keepRemoved(
 	}
 	r.undo.Removed(step, t, rows)
 	return nil
+}
+
+// unseen refuses to delete rows that others may refer to which this user does not see, and which would go along.
+func unseen(t *schema.Table, ref *schema.Reference) *store.Violation {
+	return &store.Violation{Kind: store.ForeignKey, Row: -1, Table: ref.To.Name, Constraint: ref.Name, Refers: ref.To.Name,
+		Message: "rows of " + t.Name + " may refer to it, and would change with it: " + t.Hidden}
 }
 
 // keepBlanked keeps the references of rows that become NULL when what they refer to is deleted. Rows that go
@@ -464,11 +488,14 @@ func (r *unitRun) clearTable(ctx context.Context, step int) error {
 	if err := r.w.Tx.LockRows(ctx, r.w.Session.Plan.Database, s.Table); err != nil {
 		return err
 	}
-	for _, other := range r.w.Session.Plan.Database.Tables {
+	for _, other := range r.w.Session.Plan.Database.Referring() {
 		for i := range other.References {
 			ref := &other.References[i]
-			if ref.To != s.Table || !ref.Cascade || other == s.Table {
+			if ref.To != s.Table || !ref.Takes() || other == s.Table {
 				continue
+			}
+			if other.Hidden != "" {
+				return refuse(unseen(other, ref))
 			}
 			n := 0
 			if err := r.w.Tx.Referring(ctx, other, ref, func([]value.Value) error { n++; return nil }); err != nil {
@@ -480,7 +507,7 @@ func (r *unitRun) clearTable(ctx context.Context, step int) error {
 						Kind:       store.ForeignKey,
 						Constraint: ref.Name,
 						Message: fmt.Sprintf(
-							"%d rows of %s refer to rows of %s, and would be deleted as well",
+							"%d rows of %s refer to rows of %s, and would be deleted or changed as well",
 							n,
 							other.Name,
 							s.Table.Name,

@@ -131,23 +131,33 @@ func (v *withdrawal) dropReferred(
 		return nil, err
 	}
 	var drop []int64
-	tables := map[int64]string{}
+	by := map[int64]store.Referral{} // the one that says most
 	for _, r := range found {
-		if tables[r.Row] == "" {
+		was, ok := by[r.Row]
+		if !ok {
 			drop = append(drop, r.Row)
 		}
-		if tables[r.Row] == "" || r.Table != t.Table.Name {
-			tables[r.Row] = r.Table
+		if !ok || r.Hidden != "" || was.Hidden == "" && r.Table != t.Table.Name {
+			by[r.Row] = r
 		}
 	}
 	for _, n := range drop {
-		if tables[n] == t.Table.Name {
+		r := by[n]
+		if r.Table == t.Table.Name && r.Hidden == "" {
 			own = append(own, rows.Row(n))
 			continue
 		}
-		v.leave(t, rows.Row(n), alsoReferring, "rows of "+tables[n]+" refer to it")
+		v.leave(t, rows.Row(n), alsoFor(r), r.Why())
 	}
 	return own, st.Drop(ctx, drop)
+}
+
+// alsoFor is the word by which a row goes, too, that is referred to; empty where nobody can tell what would go with it.
+func alsoFor(r store.Referral) string {
+	if r.Hidden != "" {
+		return ""
+	}
+	return alsoReferring
 }
 
 // remove takes away rows that the load added.

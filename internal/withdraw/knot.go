@@ -110,9 +110,9 @@ func (v *withdrawal) removeKnot(ctx context.Context, knot []*load.Target) error 
 			return err
 		}
 		for _, r := range found {
-			if !v.o.Referring ||
+			if !v.o.Referring || r.Hidden != "" ||
 				slices.ContainsFunc(knot, func(x *load.Target) bool { return x.Table.Name == r.Table }) {
-				v.leave(t, staged[i].Row(r.Row), alsoReferring, "rows of "+r.Table+" refer to it")
+				v.leave(t, staged[i].Row(r.Row), alsoFor(r), r.Why())
 			}
 		}
 		if v.o.Referring && len(found) > 0 {

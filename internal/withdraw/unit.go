@@ -443,7 +443,7 @@ func (v *unitWithdrawal) section(ctx context.Context, s journal.UndoSection) err
 			if !skip[x.Row] {
 				skip[x.Row] = true
 				row := s.Values[x.Row]
-				v.leave(s, t, key, leaving{row, row, alsoReferring, "rows of " + x.Table + " refer to it"})
+				v.leave(s, t, key, leaving{row, row, alsoFor(x), x.Why()})
 			}
 		}
 	}

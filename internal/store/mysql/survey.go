@@ -2,6 +2,7 @@ package mysql
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -43,6 +44,22 @@ JOIN information_schema.referential_constraints r
   ON r.constraint_schema = k.constraint_schema AND r.constraint_name = k.constraint_name AND r.table_name = k.table_name
 WHERE k.table_schema = DATABASE() AND k.referenced_table_schema = DATABASE() ORDER BY k.table_name,
   k.constraint_name, k.ordinal_position`
+
+// outsideSQL lists foreign keys of other databases that refer to tables of this one, as far as this user has rights
+// there.
+const outsideSQL = `SELECT k.table_schema, k.table_name, k.constraint_name, k.column_name, k.referenced_table_name,
+  k.referenced_column_name, r.delete_rule
+FROM information_schema.key_column_usage k
+JOIN information_schema.referential_constraints r
+  ON r.constraint_schema = k.constraint_schema AND r.constraint_name = k.constraint_name AND r.table_name = k.table_name
+WHERE k.referenced_table_schema = DATABASE() AND k.table_schema <> DATABASE()
+ORDER BY k.table_schema, k.table_name, k.constraint_name, k.ordinal_position`
+
+// The foreign keys that the engine knows, whatever rights this user has; only users with the right PROCESS may ask.
+const (
+	everyReferenceMariaDB = `SELECT id, for_name, ref_name, type & 3, DATABASE() FROM information_schema.innodb_sys_foreign`
+	everyReferenceMySQL   = `SELECT id, for_name, ref_name, type & 3, DATABASE() FROM information_schema.innodb_foreign`
+)
 
 // checksSQL: MariaDB says the table in check_constraints itself, MySQL in
 // table_constraints.
@@ -207,11 +224,98 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 		}
 	}
 
+	if err := d.outside(ctx, db); err != nil {
+		return nil, err
+	}
 	for t := range triggers {
 		t.Spills = spills(t, db, triggers, map[*schema.Table]bool{})
 	}
 	db.Link()
 	return db, nil
+}
+
+// outside finds tables of other databases that refer to those of this one, and tables that this user does not see.
+func (d *database) outside(ctx context.Context, db *schema.Database) error {
+	text := &schema.Column{Kind: schema.Any}
+	rows := func(sql string, width int, show func(r []string)) error {
+		return d.Query(ctx, sql, nil, slices.Repeat([]*schema.Column{text}, width), func(row []value.Value) error {
+			r := make([]string, width)
+			for i := range row {
+				r[i] = strings.Clone(row[i].S)
+			}
+			show(r)
+			return nil
+		})
+	}
+	of := func(schemaName, table string) *schema.Table {
+		for _, t := range db.Outside {
+			if t.Schema == schemaName && t.Local == table {
+				return t
+			}
+		}
+		t := &schema.Table{Schema: schemaName, Local: table, Name: schemaName + "." + table}
+		db.Outside = append(db.Outside, t)
+		return t
+	}
+	err := rows(outsideSQL, 7, func(r []string) {
+		to := db.Table(r[4])
+		if to == nil || to.Column(r[5]) == nil {
+			return
+		}
+		t := of(r[0], r[1])
+		n := len(t.References)
+		if n == 0 || t.References[n-1].Name != r[2] {
+			t.References = append(t.References, schema.Reference{Name: r[2], Table: r[4], Cascade: r[6] == "CASCADE",
+				Blanks: strings.HasPrefix(r[6], "SET ")})
+			n++
+		}
+		f := &t.References[n-1]
+		f.Columns, f.Targets = append(f.Columns, r[3]), append(f.Targets, r[5])
+		if t.Column(r[3]) == nil {
+			c := *to.Column(r[5])
+			c.Name = r[3]
+			t.Columns = append(t.Columns, &c)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	const unread = "this user may not read them (GRANT SELECT)"
+	every := everyReferenceMySQL
+	if d.maria {
+		every = everyReferenceMariaDB
+	}
+	err = rows(every, 5, func(r []string) {
+		in, table, ok := strings.Cut(fileName(r[1]), "/")
+		own, target, _ := strings.Cut(fileName(r[2]), "/")
+		to := db.Table(target)
+		if !ok || to == nil || own != r[4] || in == own && db.Table(table) != nil ||
+			slices.ContainsFunc(db.Outside, func(t *schema.Table) bool { return t.Schema == in && t.Local == table }) {
+			return
+		}
+		t := of(in, table)
+		t.Hidden = unread
+		t.References = append(t.References, schema.Reference{Name: r[0], Table: to.Name, Cascade: r[3] == "1", Blanks: r[3] == "2"})
+	})
+	var fault *store.Fault
+	if errors.As(err, &fault) && fault.Kind == store.Denied {
+		return nil // docs/security.md says what this user cannot see
+	}
+	return err
+}
+
+// encoded is a character in the name of a file, as the server writes those of tables.
+var encoded = regexp.MustCompile(`@[0-9a-f]{4}`)
+
+// fileName is the name that a file's name stands for.
+func fileName(name string) string {
+	return encoded.ReplaceAllStringFunc(name, func(x string) string {
+		n, err := strconv.ParseUint(x[1:], 16, 16)
+		if err != nil {
+			return x
+		}
+		return string(rune(n))
+	})
 }
 
 // calling is a call of a procedure, which may write to any table.

@@ -20,7 +20,8 @@ SELECT c.oid, n.nspname, c.relname, c.relkind = 'p', row_security_active(c.oid),
     AND r.ev_type <> '1'), ''),
   CASE WHEN c.relkind = 'p' THEN coalesce((SELECT string_agg(coalesce(pg_get_partition_constraintdef(l.relid),
     'true'), chr(31)) FROM pg_partition_tree(c.oid) l WHERE l.isleaf AND l.relid <> c.oid), 'false') ELSE '' END,
-  c.relkind = 'f' AND pg_relation_is_updatable(c.oid, false) & 8 = 0 -- 8: INSERT
+  c.relkind = 'f' AND pg_relation_is_updatable(c.oid, false) & 8 = 0, -- 8: INSERT
+  has_table_privilege(c.oid, 'SELECT')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'f') AND NOT c.relispartition AND c.relpersistence <> 't'
   AND n.nspname <> 'information_schema' AND n.nspname <> 'evensprout' AND n.nspname NOT LIKE 'pg\_%'
@@ -155,7 +156,7 @@ func (d *database) survey(ctx context.Context, visible map[string]bool) (*schema
 	if err := v.types.read(each); err != nil {
 		return nil, err
 	}
-	if err := each(tablesSQL, 9, v.table); err != nil {
+	if err := each(tablesSQL, 10, v.table); err != nil {
 		return nil, err
 	}
 	for _, q := range []struct {
@@ -168,6 +169,7 @@ func (d *database) survey(ctx context.Context, visible map[string]bool) (*schema
 		{constraintsSQL, 11, v.constraint},
 		{domainsSQL, 4, domainCheck},
 		{triggersSQL, 3, trigger},
+		{referrersOutsideSQL, 9, v.referrerOutside},
 	} {
 		err := each(q.sql, q.width, func(t *schema.Table, r []string) {
 			if t != nil { // else it belongs to what is no table of a plan
@@ -214,6 +216,7 @@ func (v *surveying) table(_ *schema.Table, r []string) {
 	}
 	v.d.partitioned[t.Name] = r[3] == "t"
 	t.Secured = r[4] == "t"
+	t.Hidden = hidden(t.Secured, r[9] == "t")
 	if r[5] == "t" {
 		t.Notes = append(t.Notes, "row-level security decides which rows may be written")
 	}
@@ -226,6 +229,55 @@ func (v *surveying) table(_ *schema.Table, r []string) {
 	}
 	v.byOID[r[0]] = t
 	v.db.Tables = append(v.db.Tables, t)
+}
+
+// hidden says why a user does not see all rows of a table; empty if it does.
+func hidden(secured, readable bool) string {
+	switch {
+	case !readable:
+		return "this user may not read them (GRANT SELECT)"
+	case secured:
+		return "row-level security hides rows from this user (use a role with BYPASSRLS, or the owner)"
+	}
+	return ""
+}
+
+// referrersOutsideSQL lists foreign keys of single partitions and of tables that extensions made, one line for each
+// column: they are no tables of plans, and rows go from them, too.
+const referrersOutsideSQL = `
+SELECT c.confrelid, n.nspname, r.relname, c.conname, c.confdeltype, a.attname, fa.attname, row_security_active(r.oid),
+  has_table_privilege(r.oid, 'SELECT')
+FROM pg_constraint c JOIN pg_class r ON r.oid = c.conrelid JOIN pg_namespace n ON n.oid = r.relnamespace
+CROSS JOIN LATERAL unnest(c.conkey) WITH ORDINALITY AS k (attnum, place)
+JOIN pg_attribute a ON a.attrelid = c.conrelid AND a.attnum = k.attnum
+JOIN pg_attribute fa ON fa.attrelid = c.confrelid AND fa.attnum = c.confkey[k.place]
+WHERE c.contype = 'f' AND c.conparentid = 0 AND r.relpersistence <> 't' AND (r.relispartition
+  OR EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = r.oid AND d.deptype = 'e'))
+ORDER BY c.oid, k.place`
+
+// referrerOutside notes a foreign key of a table that is not surveyed.
+func (v *surveying) referrerOutside(to *schema.Table, r []string) {
+	name := r[1] + "." + r[2]
+	i := slices.IndexFunc(v.db.Outside, func(t *schema.Table) bool { return t.Name == name })
+	if i < 0 {
+		i = len(v.db.Outside)
+		t := &schema.Table{Schema: r[1], Local: r[2], Name: name, Hidden: hidden(r[7] == "t", r[8] == "t")}
+		v.db.Outside = append(v.db.Outside, t)
+	}
+	t := v.db.Outside[i]
+	n := len(t.References)
+	if n == 0 || t.References[n-1].Name != r[3] {
+		t.References = append(t.References, schema.Reference{Name: r[3], Table: to.Name, Cascade: r[4] == "c",
+			Blanks: r[4] == "n" || r[4] == "d"})
+		n++
+	}
+	of := &t.References[n-1]
+	of.Columns, of.Targets = append(of.Columns, r[5]), append(of.Targets, r[6])
+	if t.Column(r[5]) == nil {
+		c := *to.Column(r[6])
+		c.Name = r[5]
+		t.Columns = append(t.Columns, &c)
+	}
 }
 
 func (v *surveying) column(t *schema.Table, r []string) {

@@ -2,6 +2,7 @@ package setwise
 
 import (
 	"context"
+	"errors"
 	"strings"
 
 	"evensprout/internal/schema"
@@ -36,6 +37,12 @@ func (tx *Tx) RefersInto(ctx context.Context, db *schema.Database, s store.Span)
 		}
 	}
 	for _, by := range referrers {
+		if by.table.Hidden != "" {
+			if by.reference.Takes() {
+				return true, nil
+			}
+			continue
+		}
 		// as far as this simple way of looking can tell
 		if len(by.reference.Columns) != 1 || by.reference.Targets[0] != s.Key.Name {
 			return true, nil
@@ -51,6 +58,10 @@ func (tx *Tx) RefersInto(ctx context.Context, db *schema.Database, s store.Span)
 		}
 		n, err := Number(ctx, tx.Engine, "SELECT count(*) FROM (SELECT 1 AS found FROM "+tx.Engine.Table(by.table)+
 			" AS o WHERE "+condition+" LIMIT 1"+tx.Engine.Fresh()+") AS f", args...)
+		var fault *store.Fault
+		if errors.As(err, &fault) && fault.Kind == store.Denied {
+			return true, nil // rows that this user does not see
+		}
 		if n > 0 || err != nil {
 			return true, err
 		}

@@ -2,6 +2,7 @@ package setwise
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 
@@ -85,7 +86,7 @@ type referrer struct {
 func (tx *Tx) referrersOf(db *schema.Database, to *schema.Table) []referrer {
 	if tx.referringOf != db {
 		tx.referrers, tx.referringOf = map[string][]referrer{}, db
-		for _, t := range db.Tables {
+		for _, t := range db.Referring() {
 			for i := range t.References {
 				if r := &t.References[i]; r.To != nil {
 					tx.referrers[r.To.Name] = append(tx.referrers[r.To.Name], referrer{t, r})
@@ -108,6 +109,12 @@ func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*sch
 	for _, by := range s.tx.referrersOf(db, s.w.Table) {
 		other, r := by.table, by.reference
 		if len(r.Columns) == 1 && slices.Contains(except, other.Column(r.Columns[0])) {
+			continue
+		}
+		if other.Hidden != "" {
+			if err := s.hidden(ctx, by, other.Hidden, &found); err != nil {
+				return nil, err
+			}
 			continue
 		}
 		// The references are read once: they need not have an index.
@@ -150,6 +157,13 @@ func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*sch
 				strings.Join(present, " AND ")+s.fresh(),
 			),
 		)
+		var fault *store.Fault
+		if errors.As(err, &fault) && fault.Kind == store.Denied { // where the catalogue does not say so before
+			if err := s.hidden(ctx, by, "this user may not read them (GRANT SELECT)", &found); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -160,6 +174,19 @@ func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*sch
 
 	slices.SortStableFunc(found, func(a, b store.Referral) int { return int(a.Row - b.Row) })
 	return found, nil
+}
+
+// hidden notes that rows which this user does not see may refer to all matches. What the engine refuses needs no look;
+// what it takes along may be there.
+func (s *stage) hidden(ctx context.Context, by referrer, why string, found *[]store.Referral) error {
+	if !by.reference.Takes() {
+		return nil
+	}
+	rows, err := s.ordinals(ctx, " JOIN "+s.table+" AS t ON "+s.on)
+	for _, n := range rows {
+		*found = append(*found, store.Referral{Row: n, Table: by.table.Name, Hidden: why})
+	}
+	return err
 }
 
 // Strangers shows rows of the table that no staged row matches.
@@ -199,7 +226,7 @@ func (s *stage) Referrers(
 		keys := columnsOf(other, other.PrimaryKey)
 		for i := range other.References {
 			r := &other.References[i]
-			if r.To == nil || r.To.Name != s.w.Table.Name || len(keys) == 0 {
+			if r.To == nil || r.To.Name != s.w.Table.Name || len(keys) == 0 || other.Hidden != "" {
 				continue
 			}
 			var same []string
