@@ -54,6 +54,9 @@ func (l *Session) readBack(ctx context.Context, w *Writer) error {
 				if rows.N == 0 {
 					continue
 				}
+				if err := l.refuseTaken(ctx, t, st, rows); err != nil {
+					return err
+				}
 				packets, err := rewritten(ctx, t.Table, st, rows)
 				if err != nil {
 					return err
@@ -74,10 +77,25 @@ func (l *Session) readBack(ctx context.Context, w *Writer) error {
 	return nil
 }
 
+// refuseTaken reports rows that were written and are not there: a trigger, maybe a deferred one, or a rule has removed
+// them again, or led them elsewhere.
+func (l *Session) refuseTaken(ctx context.Context, t *Target, st store.Stage, rows *Pass) error {
+	taken, err := st.Unmatched(ctx, 0)
+	if err != nil || len(taken) == 0 {
+		return err
+	}
+	return &journal.Refusal{
+		Kind: store.Raised, Entity: t.Plan.Name, Table: t.Table.Name, Constraint: "trigger or rule",
+		Message: fmt.Sprintf("%d of the rows that were written are not in %s, such as %s: a trigger or rule has removed them, or led them "+
+			"elsewhere", len(taken), t.Table.Name, t.Grow.Label(rows.Row(taken[0]))),
+		Hint: "leave such rows out of the plan, or disable the trigger or rule while you load",
+	}
+}
+
 // mayBeRewritten reports whether triggers can change what this load writes, and a journal notes it.
 func (l *Session) mayBeRewritten() bool {
 	return l.Journal != nil && l.Journal.Number != 0 && !l.Options.DryRun &&
-		slices.ContainsFunc(l.List, func(t *Target) bool { return len(t.Table.Triggers) > 0 })
+		slices.ContainsFunc(l.List, func(t *Target) bool { return len(t.Table.Triggers) > 0 || t.Table.Ruled })
 }
 
 // rewritten packs what rows of a table hold in the columns in which some of them differ from

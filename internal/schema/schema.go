@@ -63,6 +63,8 @@ type Table struct {
 	// why its rows, or some, are kept elsewhere; empty if they are not
 	External string `json:"external,omitempty"`
 	Unsafe   bool   `json:"unsafe,omitempty"` // its engine has no transactions: what is written there, stays
+	// Ruled tells that rules of the database change what is written, so that rows must go by INSERT.
+	Ruled bool `json:"-"`
 	// Hidden says why this user does not see all of its rows; empty if it does.
 	Hidden string `json:"-"`
 	// Spills names a table without transactions that triggers of this one may write to; empty if there is none.

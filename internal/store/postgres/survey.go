@@ -222,6 +222,7 @@ func (v *surveying) table(_ *schema.Table, r []string) {
 	}
 	if r[6] != "" {
 		t.Notes = append(t.Notes, "rules change what is written: "+r[6])
+		t.Ruled = true
 	}
 	t.Partition = partitionOf(r[7])
 	if r[8] == "t" {

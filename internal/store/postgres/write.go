@@ -160,6 +160,14 @@ func (tx *transaction) Insert(ctx context.Context, into store.Into, rows store.R
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}
+	if into.Table.Ruled { // COPY passes rules by
+		st, err := tx.Stage(ctx, &store.Write{Into: into, Mode: store.Insert}, rows)
+		if err != nil {
+			return 0, err
+		}
+		out, err := st.Apply(ctx, 0, st.Rows())
+		return out.Inserted, err
+	}
 	n, err := tx.db.copyRows(ctx, tx.db.Table(into.Table), into, rows, false)
 	return n, setwise.Named(err, into.Table)
 }
