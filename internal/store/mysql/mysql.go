@@ -421,6 +421,9 @@ func (d *database) err(ctx context.Context, err error) error {
 	if e == nil {
 		return err
 	}
+	words := *e
+	e = &words
+	e.Message = store.Brief(e.Message)
 	f := &store.Fault{Err: fmt.Errorf("%s [%d]", e.Message, e.Number)}
 	switch e.Number {
 	case 1213, 1180, 1020:

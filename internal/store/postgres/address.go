@@ -6,6 +6,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"net"
 	"net/netip"
@@ -14,8 +15,10 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
 
 	"evensprout/internal/store"
 )
@@ -24,7 +27,9 @@ import (
 // environment. All addresses are built from it, none from the text of the URL.
 type address struct {
 	config *pgconn.Config
-	asked  map[string]string // parameters of the URL that the driver's configuration does not show again
+	// flooded is why a connection was ended that sent too much that answers nothing; nil if none was
+	flooded *atomic.Pointer[store.Fault]
+	asked   map[string]string // parameters of the URL that the driver's configuration does not show again
 }
 
 const urlHint = "such as postgres://user@host:5432/database; within a parameter or a password, = is written %3D " +
@@ -54,7 +59,7 @@ func parse(u string) (*address, error) {
 		}
 	}
 
-	a := &address{config: config, asked: map[string]string{}}
+	a := &address{flooded: &atomic.Pointer[store.Fault]{}, config: config, asked: map[string]string{}}
 	_, rest, _ := strings.Cut(u, "://")
 	if i := strings.IndexAny(rest, "@/"); i >= 0 && rest[i] == '@' {
 		rest = rest[i+1:]
@@ -174,7 +179,7 @@ func shownHost(s server) string {
 func (a *address) named(name string) *address {
 	c := a.config.Copy()
 	c.Database = name
-	return &address{config: c, asked: a.asked}
+	return &address{flooded: &atomic.Pointer[store.Fault]{}, config: c, asked: a.asked}
 }
 
 // URL writes the address down for programs that connect by themselves. What it wrote is
@@ -308,6 +313,9 @@ func (a *address) connect(ctx context.Context, adjust func(*pgconn.Config)) (*pg
 		c.ConnectTimeout = connectWait
 	}
 	c.RuntimeParams["application_name"] = "evensprout"
+	c.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
+		return pgproto3.NewFrontend(&asides{from: r, ended: func(f *store.Fault) { a.flooded.Store(f) }}, w)
+	}
 	if adjust != nil {
 		adjust(c)
 	}

@@ -58,7 +58,7 @@ var session = []string{
 		"lock_timeout = '" + lockWait + "'",
 	"SET statement_timeout = 0", "SET idle_in_transaction_session_timeout = 0", "SET session_replication_role = " +
 		"'origin'",
-	"SET synchronize_seqscans = off",
+	"SET synchronize_seqscans = off", "SET client_min_messages = error",
 	"SET default_transaction_isolation = 'read committed'", "SET xmloption = 'content'",
 	// Our statements look rows of a stage up by their keys: with the usual costs the
 	// planner reads the whole table for a few thousand of them.
@@ -328,6 +328,9 @@ func (d *database) fault(err error) error {
 	if !errors.As(err, &e) {
 		return d.broken(err)
 	}
+	words := *e
+	e = &words
+	e.Message, e.Detail = store.Brief(e.Message), store.Brief(e.Detail)
 	if e.Code == "42501" && e.Routine == "ExecWithCheckOptions" { // the code is also that of other rights
 		return rowSecurity(e)
 	}
@@ -376,6 +379,9 @@ const serializationFailure, deadlock = "40001", "40P01"
 
 // broken says that an error that is not the server's ended the connection; others pass.
 func (d *database) broken(err error) error {
+	if f := d.at.flooded.Load(); f != nil && d.conn.IsClosed() {
+		return f
+	}
 	if !d.conn.IsClosed() && !pgconn.SafeToRetry(err) {
 		return err
 	}

@@ -338,7 +338,7 @@ func (d *database) explained(ctx context.Context, err error) error {
 		sqlite.ResultConstraintTrigger:    store.Raised, resultDatatype: store.BadValue,
 	}
 	if kind, ok := kinds[sqlite.ErrCode(err)]; ok {
-		v := &store.Violation{Kind: kind, Row: -1, Code: sqlite.ErrCode(err).String(), Message: message(err)}
+		v := &store.Violation{Kind: kind, Row: -1, Code: sqlite.ErrCode(err).String(), Message: store.Brief(message(err))}
 		if _, detail, ok := strings.Cut(v.Message, " failed: "); ok && kind == store.Check {
 			v.Constraint = "CHECK (" + detail + ")"
 		}

@@ -503,6 +503,7 @@ func (tx *transaction) explain(into store.Into, row []value.Value, n int64, err 
 	default:
 		v.Kind = store.BadValue
 	}
+	v.Message = store.Brief(v.Message)
 	return v
 }
 
