@@ -308,11 +308,17 @@ func (a *program) lookAll(ctx context.Context, s store.Store, db *schema.Databas
 	return nil
 }
 
+// shownHead is how much of a cell the database sends for a table on a page, which shows less.
+const shownHead = 500
+
 func (a *program) lookAt(ctx context.Context, s store.Store, db *schema.Database, q store.Query) error {
 	t := q.Table
 	total, err := s.Count(ctx, t)
 	if err != nil {
 		return err
+	}
+	if !a.json {
+		q.Head = shownHead
 	}
 	var rows [][]value.Value
 	err = s.Select(ctx, q, func(row []value.Value) error {

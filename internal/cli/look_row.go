@@ -237,14 +237,17 @@ func (a *program) lookCounts(ctx context.Context, s store.Store, t *schema.Table
 		}
 	}
 	total := int64(0)
-	q := store.Query{Table: t, Columns: t.Columns, AsIs: true, Limit: countedRows}
+	q := store.Query{Table: t, AsIs: true, Limit: countedRows}
+	for _, x := range list {
+		q.Columns = append(q.Columns, x.column)
+	}
 	err := s.Select(ctx, q, func(row []value.Value) error {
 		total++
-		for _, x := range list {
+		for i, x := range list {
 			if x.many {
 				continue
 			}
-			x.rows[report.Cell(row[slices.Index(t.Columns, x.column)])]++
+			x.rows[report.Cell(row[i])]++
 			if x.many = len(x.rows) > countedValues; x.many {
 				x.rows = nil
 			}

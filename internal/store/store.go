@@ -541,6 +541,7 @@ type Query struct {
 	// a condition in SQL that must hold, too; it must be one expression, and nothing is written while it runs
 	Also  string
 	Exact bool  // read so that the values can be written back
+	Head  int64 // characters of a text, or bytes of others, after which a cell is cut off; 0: all is read
 	Fresh bool  // also what others have committed since the transaction began
 	AsIs  bool  // in any order
 	Most  int64 // bytes of a cell; one with more is read as NULL. 0: any

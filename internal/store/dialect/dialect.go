@@ -40,6 +40,9 @@ type Expressions interface {
 	Exact(expression string, c *schema.Column) string
 	// Length is the number of characters of a text, or of bytes of a binary value; empty for other columns.
 	Length(expression string, c *schema.Column) string
+	// Head is the beginning of a text, in characters, or of other values that can be long, in bytes; empty for columns
+	// whose values are short.
+	Head(expression string, c *schema.Column, n int64) string
 	// Operator is an operator between values of built-in types.
 	Operator(op string) string
 	// Equal compares two expressions of a column's type by the type's own equality, and no

@@ -187,6 +187,14 @@ func (d sqlText) Returning(c *schema.Column) string {
 
 func (sqlText) Overriding() string { return "" }
 
+func (sqlText) Head(expression string, c *schema.Column, n int64) string {
+	switch {
+	case c.Kind == schema.Text && c.Values == nil, c.Kind == schema.JSON, c.Kind == schema.Bytes:
+		return fmt.Sprintf("left(%s, %d)", expression, n)
+	}
+	return ""
+}
+
 func (sqlText) Length(expression string, c *schema.Column) string {
 	switch c.Kind {
 	case schema.Text, schema.JSON:

@@ -183,6 +183,16 @@ func (d sqlText) Returning(c *schema.Column) string {
 
 func (sqlText) Overriding() string { return "OVERRIDING SYSTEM VALUE" }
 
+func (sqlText) Head(expression string, c *schema.Column, n int64) string {
+	switch {
+	case c.Kind == schema.Bytes:
+		return fmt.Sprintf("substring(%s FROM 1 FOR %d)", expression, n)
+	case c.Kind == schema.Text && c.Values == nil, c.Kind == schema.JSON, c.Kind == schema.Any:
+		return fmt.Sprintf("left(CAST(%s AS text), %d)", expression, n)
+	}
+	return ""
+}
+
 func (sqlText) Length(expression string, c *schema.Column) string {
 	switch c.Kind {
 	case schema.Text, schema.JSON:

@@ -126,6 +126,18 @@ func Select(ctx context.Context, e Engine, q store.Query, show func([]value.Valu
 	if q.Exact {
 		names = exactly(e, "", q.Columns)
 	}
+	columns := q.Columns
+	if q.Head > 0 {
+		columns = slices.Clone(columns)
+		for i, c := range columns {
+			if head := e.Head(names[i], c, q.Head); head != "" {
+				names[i] = head
+				if c.Kind == schema.JSON || c.Kind == schema.Any { // what is cut off is no such value any more
+					columns[i] = &schema.Column{Name: c.Name, Kind: schema.Text}
+				}
+			}
+		}
+	}
 	if q.Most > 0 {
 		for i, c := range q.Columns {
 			if c.Kind == schema.Text || c.Kind == schema.Bytes {
@@ -158,7 +170,7 @@ func Select(ctx context.Context, e Engine, q store.Query, show func([]value.Valu
 	if q.Fresh {
 		sql += e.Fresh()
 	}
-	read := func() error { return e.Query(ctx, sql, args, q.Columns, show) }
+	read := func() error { return e.Query(ctx, sql, args, columns, show) }
 	if q.Also != "" { // it may call functions
 		return e.ReadOnly(ctx, read)
 	}

@@ -164,6 +164,14 @@ func (sqlText) Returning(*schema.Column) string { return "" }
 
 func (sqlText) Overriding() string { return "" }
 
+func (sqlText) Head(expression string, c *schema.Column, n int64) string {
+	switch c.Kind {
+	case schema.Text, schema.JSON, schema.Bytes, schema.Any: // others may hold long texts, too, but then they are of no use
+		return fmt.Sprintf("CASE WHEN typeof(%[1]s) IN ('text', 'blob') THEN substr(%[1]s, 1, %[2]d) ELSE %[1]s END", expression, n)
+	}
+	return ""
+}
+
 func (sqlText) Length(expression string, c *schema.Column) string {
 	switch c.Kind {
 	case schema.Text, schema.JSON:
