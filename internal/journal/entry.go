@@ -80,6 +80,8 @@ type AboutEntity struct {
 	Skipped bool      `json:"skipped,omitempty"` // its table was not empty, and the plan says when: empty
 	// Columns are those of the table, so that later ones are known as new.
 	Columns []string `json:"columns,omitempty"`
+	// Presets are the constant defaults of columns that were not written, as the database wrote them.
+	Presets map[string]string `json:"presets,omitempty"`
 	// Loaded tells that rows from 0 to From-1, and given ones, were loaded earlier.
 	Loaded bool   `json:"loaded,omitempty"`
 	From   uint64 `json:"from,omitempty"`

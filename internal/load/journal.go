@@ -137,7 +137,7 @@ func (l *Session) describeEntities() {
 			Entity: t.Plan.Name, Table: t.Table.Name, Mode: t.Write.Mode, Rows: t.Grow.Rows,
 			Given:  uint64(len(t.Grow.Side)),
 			Before: t.Out.Before, Skipped: t.Out.Skipped, Loaded: t.loaded, From: t.from, GivenNew: fresh,
-			Columns: t.Table.ColumnNames(),
+			Columns: t.Table.ColumnNames(), Presets: t.presets(),
 		})
 	}
 	j.About.Schemas = journal.SchemasOf(tables)

@@ -21,6 +21,31 @@ import (
 	"evensprout/internal/value"
 )
 
+// stage lays rows that the load added aside, with all that is known of them: what it wrote, and the defaults that other
+// columns took.
+func (v *withdrawal) stage(ctx context.Context, t *load.Target, rows store.Rows) (store.Stage, error) {
+	write := v.Compared(t, true)
+	columns, values := v.Unplanned(t)
+	if len(columns) == 0 {
+		return v.w.Tx.Stage(ctx, write, rows)
+	}
+	width := len(t.Grow.Fields)
+	for i, c := range columns {
+		write.Columns, write.Fields, write.Set = append(write.Columns, c), append(write.Fields, width+i), append(write.Set, c)
+	}
+	return v.w.Tx.Stage(ctx, write, func(yield func(*value.Batch) bool) {
+		for b := range rows {
+			wide := &value.Batch{Len: b.Len, Width: width + len(values)}
+			for i := range b.Len {
+				wide.Values = append(append(wide.Values, b.Row(i)[:width]...), values...)
+			}
+			if !yield(wide) {
+				return
+			}
+		}
+	})
+}
+
 // dropTouched finds, of staged rows, those that are gone and those that others have changed,
 // and drops them.
 func (v *withdrawal) dropTouched(
@@ -87,7 +112,7 @@ func (v *withdrawal) lookFirst(ctx context.Context) error {
 		}
 		for run := range v.Runs(v.w, t, load.StagedChunk) {
 			rows := &load.Pass{}
-			st, err := v.w.Tx.Stage(ctx, v.Compared(t, true), v.Only(v.w, t, run, true, rows))
+			st, err := v.stage(ctx, t, v.Only(v.w, t, run, true, rows))
 			if err == nil {
 				err = v.w.Growth
 			}
@@ -166,7 +191,7 @@ func (v *withdrawal) remove(ctx context.Context, t *load.Target, run order.Run) 
 		return err
 	}
 	rows := &load.Pass{}
-	st, err := v.w.Tx.Stage(ctx, v.Compared(t, true), v.without(t, v.Only(v.w, t, run, true, rows)))
+	st, err := v.stage(ctx, t, v.without(t, v.Only(v.w, t, run, true, rows)))
 	if err == nil {
 		err = v.w.Growth
 	}
@@ -186,7 +211,7 @@ func (v *withdrawal) remove(ctx context.Context, t *load.Target, run order.Run) 
 			return err
 		}
 		rows = &load.Pass{}
-		if st, err = v.w.Tx.Stage(ctx, v.Compared(t, true), v.without(t, v.Only(v.w, t, run, true, rows))); err != nil {
+		if st, err = v.stage(ctx, t, v.without(t, v.Only(v.w, t, run, true, rows))); err != nil {
 			return err
 		}
 		if err := v.dropTouched(ctx, t, st, rows, false); err != nil {
@@ -214,7 +239,7 @@ func (v *withdrawal) remove(ctx context.Context, t *load.Target, run order.Run) 
 			break
 		}
 		rows = &load.Pass{}
-		if st, err = v.w.Tx.Stage(ctx, v.Compared(t, true), v.without(t, v.These(v.w, t, own, rows))); err != nil {
+		if st, err = v.stage(ctx, t, v.without(t, v.These(v.w, t, own, rows))); err != nil {
 			return err
 		}
 	}
@@ -393,7 +418,7 @@ func unlinking(t *load.Target) *store.Write {
 // unlink makes references NULL that close circles, in rows that will go.
 func (v *withdrawal) unlink(ctx context.Context, t *load.Target, run order.Run) error {
 	rows := &load.Pass{}
-	st, err := v.w.Tx.Stage(ctx, v.Compared(t, true), v.Only(v.w, t, run, true, rows))
+	st, err := v.stage(ctx, t, v.Only(v.w, t, run, true, rows))
 	if err == nil {
 		err = v.w.Growth
 	}

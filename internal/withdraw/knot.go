@@ -90,7 +90,7 @@ func (v *withdrawal) removeKnot(ctx context.Context, knot []*load.Target) error 
 	staged := make([]*load.Pass, len(knot))
 	for i, t := range knot {
 		rows := &load.Pass{}
-		st, err := v.w.Tx.Stage(ctx, v.Compared(t, true), v.without(t, v.all(t, rows)))
+		st, err := v.stage(ctx, t, v.without(t, v.all(t, rows)))
 		if err == nil {
 			err = v.w.Growth
 		}

@@ -49,6 +49,12 @@ func (v *withdrawal) removeSpan(ctx context.Context, t *load.Target, run order.R
 func (v *withdrawal) deleteSpan(ctx context.Context, t *load.Target, run order.Run, span store.Span) (int64, error) {
 	// The rows are grown while the database deletes.
 	into := t.Into()
+	width := len(t.Grow.Fields)
+	columns, values := v.Unplanned(t)
+	for i, c := range columns {
+		into.Columns, into.Fields = append(into.Columns[:len(into.Columns):len(into.Columns)], c),
+			append(into.Fields[:len(into.Fields):len(into.Fields)], width+i)
+	}
 	added, deleted := replay.NewRowSet(into.Columns), replay.NewRowSet(into.Columns)
 	grown := make(chan struct{})
 	rows := &load.Pass{}
@@ -56,7 +62,7 @@ func (v *withdrawal) deleteSpan(ctx context.Context, t *load.Target, run order.R
 		defer close(grown)
 		for b := range v.Only(v.w, t, run, true, rows) {
 			for i := range b.Len {
-				added.Add(b.Row(i), into.Fields)
+				added.Add(append(b.Row(i)[:width:width], values...), into.Fields)
 			}
 		}
 	}()
