@@ -581,3 +581,19 @@ func TestValuesDoNotWrap(t *testing.T) {
 		}
 	})
 }
+
+// A plan may name any file, but nothing of a file that is no plan is shown.
+func TestOtherFilesAreNotShown(t *testing.T) {
+	b := onSQLite(t, "")
+	for i, text := range []string{"password: hunter2\nother: 3\n", "hunter2\n", "a: [hunter2\nb: x: y\n", "name: [hunter2\n",
+		"- hunter2\n", "hunter2: {name: x, entities: y}\n", "name: app\nservices: {db: {password: hunter2}}\n"} {
+		b.write("secret.yaml", text)
+		b.write("evensprout.yaml", "builds_on: secret.yaml\n"+plan)
+		for _, args := range [][]string{{"check"}, {"load"}, {"load", "--dry-run"}, {"add", "Port"}, {"preview"}, {"diagram"},
+			{"export", "--format", "csv", "--out", "rows"}, {"page", "--out", "p.html"}, {"survey", "--into", "evensprout.yaml"},
+			{"compare"}, {"withdraw"}, {"load", "--anew"}} {
+			r := b.with([]string{"DATABASE_URL=" + b.url}, "", args...)
+			assert.NotContains(t, r.all(), "hunter2", "%d %v", i, args)
+		}
+	}
+}

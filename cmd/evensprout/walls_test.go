@@ -65,7 +65,7 @@ var walls = map[string]string{
 	"internal/lookup":   "cell diag fit predicate schema store value",
 	"internal/merge":    "draft plan safe schema",
 	"internal/prove":    "diag draft grow journal lexicon load plan schema store value",
-	"internal/export":   "cell diag files grow order plan schema store value",
+	"internal/export":   "safe cell diag files grow order plan schema store value",
 	"internal/during":   "plan safe schema store value",
 	"internal/trial":    "diag grow plan schema store store/setwise value",
 	"internal/journal":  "diag grow order plan schema store value",

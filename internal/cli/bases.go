@@ -58,7 +58,7 @@ func (a *program) loadBasesOf(
 		if err != nil || slices.Contains(chain, path) {
 			return loaded, err // a circle is reported when the plan is compiled
 		}
-		of, err := plan.ReadFile(p.PathOf(b))
+		of, err := plan.ReadBase(p.PathOf(b))
 		if err != nil {
 			return loaded, nil
 		}

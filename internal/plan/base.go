@@ -4,11 +4,13 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
 	"evensprout/internal/diag"
 	"evensprout/internal/grow"
+	"evensprout/internal/safe"
 	"evensprout/internal/schema"
 	"evensprout/internal/value"
 )
@@ -149,7 +151,7 @@ func sameFile(a, b *Plan) bool {
 func (c *compiler) compileBase(b *BuiltOn, path string, o Options) *Compiled {
 	read := o.Plans
 	if read == nil {
-		read = ReadFile
+		read = ReadBase
 	}
 	p, err := read(path)
 	if err != nil {
@@ -175,6 +177,31 @@ func (c *compiler) compileBase(b *BuiltOn, path string, o Options) *Compiled {
 		return nil
 	}
 	return compiled
+}
+
+// planLines are what stands in every plan that another one can build on.
+var planLines = []*regexp.Regexp{regexp.MustCompile(`(?m)^["']?name["']?\s*:`), regexp.MustCompile(`(?m)^["']?entities["']?\s*:`)}
+
+// errNoPlan tells that a file is something else. Nothing of it is shown: a plan may name any file.
+var errNoPlan = errors.New("it is not a plan, which has the lines name: and entities:")
+
+// ReadBase reads a plan that another one names. The error shows nothing of a file that is no plan.
+func ReadBase(path string) (*Plan, error) {
+	p, err := ReadFile(path)
+	var problems diag.Problems
+	if err != nil && !errors.As(err, &problems) {
+		return nil, err
+	}
+	data, failed := safe.ReadFile(path, MaxFileBytes)
+	if failed != nil {
+		return nil, failed
+	}
+	for _, line := range planLines {
+		if !line.Match(data) {
+			return nil, errNoPlan
+		}
+	}
+	return p, err
 }
 
 // baseProblem reports what is wrong with a plan that this one builds on.
