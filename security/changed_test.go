@@ -36,3 +36,44 @@ func TestChangedRowsStay(t *testing.T) {
 			assert.Zero(t, b.ask("SELECT count(*) FROM orders"))
 		})
 }
+
+// Columns that an application keeps do not count, where the plan or the command line says so.
+func TestIgnoredColumnsDoNotCount(t *testing.T) {
+	const text = "name: users\nseed: s\nclock: 2026-05-01T08:00:00Z\nentities:\n  User:\n    table: users\n    rows: 8\n" +
+		"    fields: {id: {count: {from: 1}}, code: {pattern: \"[A-Z]{6}\"}, mood: {choose: [calm, keen]}}\n"
+	on(t, "CREATE TABLE users (id INTEGER PRIMARY KEY, code VARCHAR(20) NOT NULL, mood VARCHAR(9), visits INTEGER NOT NULL DEFAULT 0);",
+		func(t *testing.T, b *box) {
+			change := func() {
+				b.exec("UPDATE users SET visits = visits + 1 WHERE id > 2", "UPDATE users SET mood = 'grim' WHERE id = 5")
+			}
+			for name, ignore := range map[string]struct {
+				plan  string
+				flags []string
+			}{
+				"plan":   {"ignore: [visits, mood]\n" + text, nil},
+				"entity": {text + "    ignore: [visits, mood]\n", nil},
+				"flag":   {text, []string{"--ignore", "visits,mood"}},
+			} {
+				b.write("evensprout.yaml", text)
+				require.Zero(t, b.on("load").code, name)
+				change()
+				require.NotZero(t, b.on("compare").code, name)
+				b.write("evensprout.yaml", ignore.plan)
+				for _, args := range [][]string{{"compare"}, {"load", "--restore"}, {"load"}, {"withdraw"}} {
+					if args[0] != "load" || len(args) > 1 {
+						args = append(args, ignore.flags...)
+					}
+					r := b.on(args...)
+					assert.Zero(t, r.code, "%s %v: %s", name, args, r.all())
+					if args[0] != "withdraw" {
+						assert.Equal(t, int64(1), b.ask("SELECT count(*) FROM users WHERE mood = 'grim'"), "%s %v", name, args)
+					}
+				}
+				assert.Zero(t, b.ask("SELECT count(*) FROM users"), name)
+			}
+			b.write("evensprout.yaml", text+"    ignore: [vists]\n")
+			r := b.on("check")
+			assert.NotZero(t, r.code)
+			assert.Contains(t, r.err, "visits", "the nearest column is named")
+		})
+}

@@ -26,6 +26,8 @@ type Operator struct {
 	// Demand says what is to be done with loads only if their plan is the operator's: resumed
 	// or restored; empty: it may have been edited since.
 	Demand string
+	// Ignore names columns whose values do not count, beside those that the plan names.
+	Ignore []string
 	// Rows opens files of rows again.
 	Rows func(plan.FileSpec) (plan.FileRows, diag.Problems)
 }

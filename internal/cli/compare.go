@@ -30,12 +30,13 @@ type compareWith struct {
 	one    bool // the load of a number, else those of the plan
 	number int64
 	extra  string
-	page   string // the file of a page that shows the result
+	page   string   // the file of a page that shows the result
+	ignore []string // columns that do not count
 }
 
 // recall reads the loads from the journal.
 func (w compareWith) recall(ctx context.Context, s store.Store, p *plan.Plan) ([]*load.PastLoad, error) {
-	by := archive.Operator{Plan: p, Rows: files.Rows}
+	by := archive.Operator{Plan: p, Rows: files.Rows, Ignore: w.ignore}
 	switch {
 	case w.one:
 		one, err := load.Recall(ctx, journal.Unlocked(s), w.number, nil, by)
@@ -131,6 +132,7 @@ func (a *program) comparedPage(ctx context.Context, args []string, out string, d
 func (a *program) compare() *cobra.Command {
 	var number int64
 	var extra, page string
+	var ignore []string
 	c := &cobra.Command{
 		Use:   "compare [PLAN]",
 		Short: "Show which rows are missing, changed or extra",
@@ -152,7 +154,7 @@ Exit codes: 0 everything is as loaded, 7 there are differences.`,
   evensprout compare --load 3`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			with := compareWith{one: cmd.Flags().Changed("load"), number: number, extra: extra, page: page}
+			with := compareWith{one: cmd.Flags().Changed("load"), number: number, extra: extra, page: page, ignore: ignore}
 			if with.one && page != "" {
 				return diag.Usagef("--page shows a plan, so it cannot be combined with --load")
 			}
@@ -162,6 +164,7 @@ Exit codes: 0 everything is as loaded, 7 there are differences.`,
 	c.Flags().Int64Var(&number, "load", 0, "compare with this load, by its number")
 	a.pageFlag(c, &page)
 	c.Flags().StringVar(&extra, "extra", "", "compare with this extra set of rows, by its name")
+	ignoreFlag(c, &ignore)
 	return c
 }
 

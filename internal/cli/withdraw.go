@@ -28,6 +28,7 @@ func (a *program) withdraw() *cobra.Command {
 	var commit string
 	var also []string
 	var dryRun bool
+	var ignore []string
 	var wait time.Duration
 	c := &cobra.Command{
 		Use:   "withdraw [LOAD] [PLAN]",
@@ -72,7 +73,7 @@ always undone in one transaction, before the loads that it used. A name that end
 				return err
 			}
 			defer s.Close()
-			o.By = archive.Operator{Plan: p, Rows: files.Rows}
+			o.By = archive.Operator{Plan: p, Rows: files.Rows, Ignore: ignore}
 			if planArgs == nil {
 				p = nil // one that lies in the folder says only where the database is
 			}
@@ -100,8 +101,14 @@ always undone in one transaction, before the loads that it used. A name that end
 			"delete rows that refer to removed rows; repeatable")
 	c.Flags().BoolVar(&dryRun, "dry-run", false, "do everything, then roll it back")
 	c.Flags().DurationVar(&wait, "wait", 0, "wait for another run of the plan, and for locks, as in 5m")
+	ignoreFlag(c, &ignore)
 	a.allowFlag(c)
 	return c
+}
+
+// ignoreFlag names columns that do not count when rows are compared.
+func ignoreFlag(c *cobra.Command, to *[]string) {
+	c.Flags().StringSliceVar(to, "ignore", nil, "columns whose changes do not count, such as last_seen_at")
 }
 
 // withdrawOne withdraws the load that is chosen. If none was named, and another process withdraws it first, the next

@@ -505,11 +505,27 @@ func (p *PastLoad) Compared(t *Target, added bool) *store.Write {
 		set = write.Columns
 	}
 	for _, c := range set {
-		if !slices.Contains(write.Match, c) {
+		if !slices.Contains(write.Match, c) && !p.Ignores(t, c) {
 			write.Set = append(write.Set, c)
 		}
 	}
 	return write
+}
+
+// Ignores reports whether it does not count what a column holds: the operator's plan, or without it that of the load,
+// says so, or the command line.
+func (p *PastLoad) Ignores(t *Target, c *schema.Column) bool {
+	by := p.Plan.Plan
+	if p.By.Knows(p.Entry) {
+		by = p.By.Plan
+	}
+	field := t.FieldOf(c.Name)
+	return by.Ignores(t.Plan.Name, c.Name, field) || slices.Contains(p.By.Ignore, c.Name) || slices.Contains(p.By.Ignore, field)
+}
+
+// IgnoresAny reports whether some column of an entity's table does not count.
+func (p *PastLoad) IgnoresAny(t *Target) bool {
+	return slices.ContainsFunc(t.Table.Columns, func(c *schema.Column) bool { return p.Ignores(t, c) })
 }
 
 // Only lets through the rows of a run that the load added, or that it did not.

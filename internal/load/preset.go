@@ -49,7 +49,7 @@ func (p *PastLoad) Unplanned(t *Target) (columns []*schema.Column, values []valu
 	written := t.Into().Columns
 	for _, c := range t.Table.Columns {
 		text, ok := p.Entry.About.Entities[i].Presets[c.Name]
-		if !ok || slices.Contains(written, c) {
+		if !ok || slices.Contains(written, c) || p.Ignores(t, c) {
 			continue
 		}
 		if v, ok := presetValue(c, text); ok {

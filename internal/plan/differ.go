@@ -44,9 +44,9 @@ func (p *Plan) Departures(earlier *Plan, appended bool) []Difference {
 	var out []Difference
 	differ("", earlier.root, p.root, func(path []string) bool {
 		key := path[len(path)-1]
-		aside := []string{"database", "once", "units", "always", "use", "variants"}
+		aside := []string{"database", "ignore", "once", "units", "always", "use", "variants"}
 		return len(path) == 1 && slices.Contains(aside, key) ||
-			len(path) == 3 && path[0] == "entities" && (key == "label" || appended && key == "rows")
+			len(path) == 3 && path[0] == "entities" && (key == "label" || key == "ignore" || appended && key == "rows")
 	}, &out)
 	return slices.DeleteFunc(out, func(d Difference) bool {
 		return appended && d.Was == "" && strings.HasPrefix(d.Path, "entities.") && strings.Count(d.Path, ".") == 1
@@ -59,12 +59,12 @@ func mute(path []string) bool {
 	switch len(path) {
 	case 1:
 		return slices.Contains(
-			[]string{"database", "commit", "on_violation", "when", "once", "clock", "units", "always", "use",
+			[]string{"database", "ignore", "commit", "on_violation", "when", "once", "clock", "units", "always", "use",
 				"variants"},
 			key,
 		) // a clock may be given apart
 	case 3:
-		return path[0] == "entities" && slices.Contains([]string{"write", "on_violation", "when", "rows", "label"}, key)
+		return path[0] == "entities" && slices.Contains([]string{"write", "on_violation", "when", "rows", "label", "ignore"}, key)
 	}
 	return false
 }

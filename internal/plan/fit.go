@@ -30,6 +30,7 @@ func (c *compiler) fit(e *entity) {
 		c.fitNeeded(e, byColumn)
 	}
 	c.fitKeys(e)
+	c.fitIgnored(e)
 }
 
 // fitNeeded adds a problem for each column that needs a value and has no field.
@@ -316,6 +317,15 @@ var keeps = map[schema.Kind][]value.Type{
 	schema.UUID:      {value.UUID},
 	schema.JSON:      {value.JSON, value.Text},
 	schema.Bytes:     {value.Bytes, value.Text}, // a text as UTF-8
+}
+
+// fitIgnored reports names of columns that do not count and are none.
+func (c *compiler) fitIgnored(e *entity) {
+	for _, i := range e.decl.Ignore {
+		if e.table.Column(i.Name) == nil && e.find(i.Name) == nil {
+			c.missing(i.place, "%s has no column %s", e.table.Name, i.Name).Nearest(i.Name, e.table.ColumnNames())
+		}
+	}
 }
 
 // fitKeys warns of unique constraints that the plan does not keep by itself.

@@ -283,6 +283,8 @@ func JSONSchema() ([]byte, error) {
 		"when":     ref("when"),
 		"locale":   ref("locale"),
 		"awkward":  ref("awkward"),
+		"ignore": says("columns of all tables that applications keep: whether they were changed does not count",
+			m{"anyOf": []any{text, list(text)}}),
 		"schemas": says(
 			"fill each of these schemas, with other rows in each",
 			list(text),
@@ -463,6 +465,8 @@ func JSONSchema() ([]byte, error) {
 				"how rows are written: insert unless said otherwise",
 				m{"anyOf": []any{m{"enum": modes}, write}},
 			),
+			"ignore": says("columns that applications or the database keep: whether they were changed does not count",
+				m{"anyOf": []any{text, list(text)}}),
 			"label": says("how people call a row, with fields in braces: {given_name} {family_name}", text),
 			"keys":  says("planned, or given by the database", m{"enum": []string{"planned", "database"}}),
 

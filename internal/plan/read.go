@@ -41,8 +41,9 @@ type Plan struct {
 	Units    []*Unit
 	Always   []*Invariant
 
-	OnViolation Policies // what is not named stops
-	Changes     []Change // what use: changes
+	OnViolation Policies  // what is not named stops
+	Ignore      []Ignored // columns of all tables that do not count when rows are compared
+	Changes     []Change  // what use: changes
 
 	collector *collector
 	malformed diag.Problems // what is wrong with its form
@@ -75,6 +76,7 @@ type Entity struct {
 	DatabaseKeys bool         // the database gives the keys
 	Label        string       // how people call a row, such as {code} {name}; empty: as its columns suggest
 	OnViolation  Policies     // before the plan's own
+	Ignore       []Ignored    // beside the plan's own
 
 	place
 	tablePlace, rowsPlace, labelPlace place
@@ -317,6 +319,7 @@ func (p *Plan) read(root *node) {
 		"kinds":        func(_, v *node) { p.ownKinds(v) },
 		"builds_on":    func(_, v *node) { p.buildsOn(v) },
 		"schemas":      func(_, v *node) { schemas = v },
+		"ignore":       func(_, v *node) { p.Ignore = p.ignored(v) },
 		"entities":     func(_, v *node) { entities = v },
 		"units":        func(_, v *node) { units = v },
 		"always":       func(_, v *node) { always = v },
@@ -388,6 +391,43 @@ func isName(s string) bool {
 	return n > 0 && n <= maxNameLength
 }
 
+// Ignored is a column that applications or the database keep: whether it still holds what was loaded does not count.
+type Ignored struct {
+	Name string // of a column, or of the field that is written to it
+	place
+}
+
+// ignored reads a column, or a list of columns.
+func (p *Plan) ignored(v *node) []Ignored {
+	items := []*node{v}
+	if v.list {
+		items = v.items
+	}
+	var out []Ignored
+	for _, x := range items {
+		i := Ignored{place: x.place}
+		if p.text(x, "ignore", &i.Name) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// Ignores reports whether a column of an entity's table does not count; field is what is written to it, empty if nothing
+// is.
+func (p *Plan) Ignores(entity, column, field string) bool {
+	named := func(i Ignored) bool { return i.Name == column || i.Name == field && field != "" }
+	if slices.ContainsFunc(p.Ignore, named) {
+		return true
+	}
+	for _, e := range p.Entities {
+		if e.Name == entity {
+			return slices.ContainsFunc(e.Ignore, named)
+		}
+	}
+	return false
+}
+
 // entity reads an entity.
 func (p *Plan) entity(e *Entity, n *node) {
 	s := p.rowsShape(e)
@@ -402,6 +442,7 @@ func (p *Plan) entity(e *Entity, n *node) {
 		}
 		e.DatabaseKeys = word == "database"
 	}
+	s["ignore"] = func(_, v *node) { e.Ignore = p.ignored(v) }
 	s["label"] = func(_, v *node) { p.readLabel(e, v) }
 	s["when"] = func(_, v *node) { e.WhenEmpty = p.when(v) }
 	s["awkward"] = func(_, v *node) { e.Awkward = p.awkward(v) }

@@ -206,7 +206,7 @@ func (c *comparison) sameByFingerprint(ctx context.Context, table *schema.Table)
 	parts := c.byName[table.Name]
 	columns := parts[0].t.Into().Columns
 	for _, p := range parts {
-		if p.t.Writes.Mode != store.Insert && p.t.Writes.Mode != store.Replace ||
+		if p.IgnoresAny(p.t) || p.t.Writes.Mode != store.Insert && p.t.Writes.Mode != store.Replace ||
 			!slices.Equal(schema.NamesOf(p.t.Into().Columns), schema.NamesOf(columns)) {
 			c.plan(table)
 			return false, nil

@@ -92,7 +92,7 @@ func isRefusal(err error) bool {
 func (v *withdrawal) spanOf(t *load.Target, run order.Run) (span store.Span, ok bool) {
 	match, alike := t.Identity()
 	if alike || len(match) != 1 || match[0].Kind != schema.Integer || match[0].Custom() || len(t.Late) > 0 ||
-		v.touched != nil || len(t.Table.Triggers) > 0 || t.Table.Unsafe {
+		v.touched != nil || len(t.Table.Triggers) > 0 || t.Table.Unsafe || v.IgnoresAny(t) {
 		return span, false
 	}
 	first, ok := v.keyOf(t, match[0], run.First.N, run)
