@@ -61,7 +61,12 @@ func Pack(c *plan.Compiled) ([]byte, *Index, error) {
 		return err
 	}
 	x := &Index{PlanFile: Absolute(c.Plan.File()), Corrected: c.Corrected}
-	err := put(archivePlan, c.Plan.Source())
+	text := c.Plan.ForJournal()
+	if text == nil {
+		return nil, nil, fmt.Errorf("%s: the password in database: cannot be told from the rest of the plan, and the journal must not keep it: "+
+			"write the URL on a line of its own, or name it in DATABASE_URL", c.Plan.File())
+	}
+	err := put(archivePlan, text)
 	seen := map[string]bool{}
 	left := int64(maxArchived)
 	inputs := c.Inputs
@@ -90,11 +95,11 @@ func Pack(c *plan.Compiled) ([]byte, *Index, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	text, err := json.Marshal(x)
+	index, err := json.Marshal(x)
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := put(archiveIndex, text); err != nil {
+	if err := put(archiveIndex, index); err != nil {
 		return nil, nil, err
 	}
 	if err := z.Close(); err != nil {
@@ -160,7 +165,12 @@ func ReadInput(path string) (journal.Input, []byte, error) {
 	if a.Bytes > maxArchived {
 		return a, nil, nil
 	}
-	return a, append([]byte{}, kept.Bytes()...), nil
+	data := append([]byte{}, kept.Bytes()...)
+	if text := plan.TextForJournal(path, data); !bytes.Equal(text, data) { // a plan that holds a password
+		data = text
+		a.Bytes, a.Digest = int64(len(data)), digestOf(data)
+	}
+	return a, data, nil
 }
 
 // CorrectedSet names the rows of a rejects file in the journal.
@@ -215,6 +225,44 @@ func packTable(t grow.Table, columns []*schema.Column) ([]byte, error) {
 type packedRows struct {
 	Rows int64  `json:"rows"`
 	Body []byte `json:"body"`
+}
+
+// Cleaned is what the journal keeps of a load without passwords, which earlier versions kept; nil if it holds none.
+func Cleaned(e *journal.Entry) ([]byte, error) {
+	member, x, err := openArchive(e)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	changed := false
+	put := func(name, path string) error {
+		data, err := member(name)
+		if err != nil {
+			return err
+		}
+		if text := plan.TextForJournal(path, data); !bytes.Equal(text, data) {
+			data, changed = text, true
+		}
+		w, err := z.Create(name)
+		if err == nil {
+			_, err = w.Write(data)
+		}
+		return err
+	}
+	err = put(archivePlan, "plan.yaml")
+	for i := range x.Parts {
+		if err == nil && x.Parts[i].Member != "" {
+			err = put(x.Parts[i].Member, x.Parts[i].Path)
+		}
+	}
+	if err == nil {
+		err = put(archiveIndex, "")
+	}
+	if err = errors.Join(err, z.Close()); err != nil || !changed {
+		return nil, err
+	}
+	return b.Bytes(), nil
 }
 
 // openArchive opens what the journal keeps of a load. The function reads a member.

@@ -65,6 +65,8 @@ type About struct {
 	Unit    string   `json:"unit,omitempty"` // whose occasions were done; then there are no entities
 	// Occasions is the file from which a run took its occasions; empty if it was none.
 	Occasions string `json:"occasions,omitempty"`
+	// Clean tells that no passwords are kept with the load.
+	Clean bool `json:"clean,omitempty"`
 	// Corrected tells that the rows are those of a rejects file.
 	Corrected bool `json:"corrected,omitempty"`
 }

@@ -99,6 +99,52 @@ var (
 	errCommitted = errors.New("the load is committed already")
 )
 
+// cleanOlder takes passwords out of what the journal keeps of earlier loads of the plan: earlier versions kept them.
+func (l *Session) cleanOlder(ctx context.Context, w *Writer) error {
+	if l.Journal == nil || l.Options.DryRun {
+		return nil
+	}
+	of := l.Journal.Tables.Loads
+	r := l.Read.On(w.Store)
+	entries, err := r.Entries(ctx, l.Plan.Plan.Name)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if e.About.Clean || e.About.Unit != "" {
+			continue
+		}
+		full, err := r.Entry(ctx, e.Number)
+		if err != nil {
+			return err
+		}
+		body, err := archive.Cleaned(full)
+		if err != nil {
+			continue // whoever needs it reports that
+		}
+		if body == nil {
+			body = full.Body
+		}
+		full.About.Clean = true
+		about, err := json.Marshal(full.About)
+		if err != nil {
+			return err
+		}
+		tx, err := w.Store.Begin(ctx, store.TxOptions{})
+		if err != nil {
+			return err
+		}
+		_, err = tx.Set(ctx, of, journal.Cells(of, "about", string(about), "body", body), journal.Cells(of, "number", e.Number))
+		if err == nil {
+			err = tx.Commit(ctx)
+		}
+		if err != nil {
+			return errors.Join(err, tx.Rollback())
+		}
+	}
+	return nil
+}
+
 // describe says what the load is, for the journal.
 func (l *Session) describe() error {
 	j := l.Journal
@@ -110,8 +156,8 @@ func (l *Session) describe() error {
 	j.About = journal.About{
 		Format: journal.JournalFormat, Version: l.Options.Journal.Version, Edition: l.Plan.Set.Edition,
 		Revision: grow.RevisionOf(l.Plan.Set.Edition), Seed: l.Plan.Set.Seed, Used: l.Plan.Plan.Used(),
-		ClockSet: l.Plan.Set.Clock.String(),
-		Commit:   l.Options.Commit, Chunk: l.Options.Chunk, Parts: l.Options.Part.Of, Undo: j.Undo,
+		ClockSet: l.Plan.Set.Clock.String(), Clean: true,
+		Commit: l.Options.Commit, Chunk: l.Options.Chunk, Parts: l.Options.Part.Of, Undo: j.Undo,
 		Policies: l.Options.Policies, Shift: l.Plan.Shift, Earlier: l.earlier, Corrected: l.Plan.Corrected != "",
 		Folder: archive.Absolute(cmp.Or(l.Options.Folder, ".")), Inputs: x.Parts,
 	}

@@ -226,6 +226,9 @@ func (l *Session) once(ctx context.Context, w *Writer) (*journal.Result, error) 
 		l.Read = h.Reader(w.Store)
 	}
 
+	if err := l.cleanOlder(ctx, w); err != nil {
+		return nil, err
+	}
 	for {
 		done, err := l.repeated(ctx, w)
 		if err != nil {

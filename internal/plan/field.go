@@ -150,7 +150,7 @@ func isSource(word string) bool { _, ok := sources[word]; return ok }
 
 // Says is where a field's values come from, in a few words of the plan: kind name, pick Port, between.
 func (f *Field) Says() string {
-	if f.source == nil || !f.source.scalar() {
+	if f.source == nil || !f.source.scalar() || f.word == wordLogin { // a password is left out
 		return f.word
 	}
 	if f.bare {

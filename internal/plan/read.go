@@ -173,7 +173,7 @@ func (p *Plan) Source() []byte { return p.source }
 func (p *Plan) Outside() string {
 	var out strings.Builder
 	entities := false
-	for line := range strings.Lines(string(p.source)) {
+	for line := range strings.Lines(string(p.ForJournal())) {
 		if c := line[0]; c != ' ' && c != '#' && c != '\t' && c != '\n' && c != '\r' {
 			entities = strings.HasPrefix(line, "entities:")
 		}
