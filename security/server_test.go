@@ -462,3 +462,22 @@ func TestConditionsWriteNothing(t *testing.T) {
 		}
 	})
 }
+
+// A script that makes the tables of a run does not reach other files.
+func TestScriptsStayInTheirFile(t *testing.T) {
+	for _, script := range []string{
+		"ATTACH 'prod.db' AS other; DELETE FROM other.ports;",
+		"ATTACH DATABASE 'new.db' AS other; CREATE TABLE other.t (x);",
+		"PRAGMA temp_store_directory = '/tmp';",
+	} {
+		b := onSQLite(t, "")
+		before := b.seeded()
+		b.write("bad.sql", b.read("schema.sql")+script)
+		for _, args := range [][]string{{"during", "--schema", "bad.sql", "--no-cache", "--", "true"}, {"survey", "--prove", "--ddl", "bad.sql", "--out", "d.yaml"}} {
+			r := b.on(args...)
+			require.NotZero(t, r.code, "%v %s: %s", args, script, r.all())
+		}
+		require.Equal(t, before, b.dump(), script)
+		require.NoFileExists(t, b.file("new.db"))
+	}
+}

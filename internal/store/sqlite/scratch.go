@@ -220,7 +220,23 @@ func (o *own) Run(ctx context.Context, name, script string) error {
 	}
 	defer conn.Close()
 	conn.SetInterrupt(ctx.Done())
+	if err := conn.SetAuthorizer(sqlite.AuthorizeFunc(staysInside)); err != nil {
+		return err
+	}
 	return run(conn, strings.TrimPrefix(script, "\ufeff"))
+}
+
+// staysInside refuses what leads a script out of its database: other files, and functions that load code.
+func staysInside(a sqlite.Action) sqlite.AuthResult {
+	switch {
+	case a.Type() == sqlite.OpAttach && a.File() != "" && a.File() != ":memory:":
+		return sqlite.AuthResultDeny
+	case a.Type() == sqlite.OpPragma && (strings.EqualFold(a.Pragma(), "temp_store_directory") || strings.EqualFold(a.Pragma(), "data_store_directory")):
+		return sqlite.AuthResultDeny
+	case a.Type() == sqlite.OpCreateVTable && !strings.HasPrefix(strings.ToLower(a.Module()), "fts") && !strings.HasPrefix(strings.ToLower(a.Module()), "rtree"):
+		return sqlite.AuthResultDeny
+	}
+	return sqlite.AuthResultOK
 }
 
 // run runs the statements of a script. An error is a *store.ScriptError.
