@@ -25,6 +25,7 @@ var (
 var (
 	withComma = regexp.MustCompile(`^[-+]?(\d+|\d{1,3}(?:[. \x{a0}\x{202f}']\d{3})+)(,\d+)?$`)
 	withPoint = regexp.MustCompile(`^[-+]?(\d+|\d{1,3}(?:[, \x{a0}\x{202f}']\d{3})+)(\.\d+)?$`)
+	inGroups  = regexp.MustCompile(`^[-+]?\d{1,3}(?:\.\d{3})+$`)
 	dateText  = regexp.MustCompile(
 		`^(\d{1,4})([./-])(\d{1,2})([./-])(\d{1,4})(?:[ T](\d{1,2}:\d{2}(?::\d{2}(?:\.\d+)?)?))?$`,
 	)
@@ -90,9 +91,10 @@ func (f Forms) date(s string) (string, bool) {
 }
 
 // Recognise finds the forms in which texts are written that are to be numbers, and those that are to be dates. What
-// can be read in two ways is an error.
-func Recognise(numbers, dates []string) (Forms, error) {
-	decimal, err := decimalOf(numbers)
+// can be read in two ways is an error. commas tells that something else about the file, such as its separator, speaks for
+// decimal commas: then 1.234 can be read in two ways, too.
+func Recognise(numbers, dates []string, commas bool) (Forms, error) {
+	decimal, err := decimalOf(numbers, commas)
 	if err != nil {
 		return Forms{}, err
 	}
@@ -102,10 +104,18 @@ func Recognise(numbers, dates []string) (Forms, error) {
 }
 
 // decimalOf finds out whether numbers have a decimal comma or thousands separators; empty if they have neither.
-func decimalOf(numbers []string) (string, error) {
-	ambiguous := ""
+func decimalOf(numbers []string, commas bool) (string, error) {
+	ambiguous, point := "", false
 	for _, s := range numbers {
 		if !strings.Contains(s, ",") {
+			switch {
+			case inGroups.MatchString(s) && strings.Count(s, ".") > 1: // 1.234.567
+				return "comma", nil
+			case inGroups.MatchString(s) && commas: // 1.234
+				ambiguous = s
+			case strings.Contains(s, ".") && withPoint.MatchString(s) && !inGroups.MatchString(s): // 1.5
+				point = true
+			}
 			continue
 		}
 		comma, point := withComma.MatchString(s), withPoint.MatchString(s)
@@ -118,7 +128,7 @@ func decimalOf(numbers []string) (string, error) {
 			return "point", nil
 		}
 	}
-	if ambiguous != "" {
+	if ambiguous != "" && !(point && !strings.Contains(ambiguous, ",")) {
 		return "", fmt.Errorf("%q can be a decimal comma or a thousands separator: say which with --decimal comma or "+
 			"--decimal point", ambiguous)
 	}

@@ -44,7 +44,7 @@ func TestFormsAreRecognised(t *testing.T) {
 		{nil, []string{"1/2/2026"}, Forms{}, "d/m/y or m/d/y: say which"},
 		{nil, []string{"soon"}, Forms{}, ""},
 	} {
-		got, err := Recognise(c.numbers, c.dates)
+		got, err := Recognise(c.numbers, c.dates, false)
 		if c.fault != "" {
 			assert.ErrorContains(t, err, c.fault)
 			continue

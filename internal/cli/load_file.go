@@ -259,7 +259,30 @@ func encodingOf(path string) (string, error) {
 	if utf8.Valid(b) {
 		return "", nil
 	}
+	line, mixed := notUTF8(b)
+	if mixed {
+		return "", diag.Usagef("%s:%d: a byte that is not UTF-8, in a file that is UTF-8 elsewhere: save the file again as UTF-8, or name its "+
+			"encoding with --encoding", path, line)
+	}
 	return "windows-1252", nil
+}
+
+// notUTF8 is the first line with a byte that is not UTF-8, and whether other characters beyond ASCII are.
+func notUTF8(b []byte) (line int, mixed bool) {
+	at := 1
+	for len(b) > 0 {
+		r, n := utf8.DecodeRune(b)
+		switch {
+		case r == utf8.RuneError && n == 1 && line == 0:
+			line = at
+		case n > 1:
+			mixed = true
+		case r == '\n':
+			at++
+		}
+		b = b[n:]
+	}
+	return line, mixed
 }
 
 // recognisedRows is how many rows of a file show how numbers and dates are written.
@@ -281,7 +304,7 @@ func (a *program) recognise(in *fileplan.Input, f *fileFlags) error {
 	if err != nil {
 		return err
 	}
-	forms, err := cell.Recognise(numbers, dates)
+	forms, err := cell.Recognise(numbers, dates, in.Separator == ";")
 	if err != nil {
 		return diag.Usagef("%s: %w", f.file, err)
 	}

@@ -48,6 +48,9 @@ func (r *ndjsonReader) Next() (Record, error) {
 		if bad := checkText(string(text)); bad != "" {
 			return Record{}, &Error{r.path, r.line, 0, bad, ""}
 		}
+		if holdsHalf(text) {
+			return Record{}, &Error{r.path, r.line, 0, errSurrogate.Error(), ""}
+		}
 		d := json.NewDecoder(bytes.NewReader(text))
 		var record Record
 		if err = r.names.open(d); err == nil {
@@ -118,12 +121,15 @@ func openJSON(f *os.File, path string, o Options) (Reader, error) {
 		return nil, err
 	}
 	r := &jsonReader{file: f, path: path, bytes: newBounded(b)}
-	r.lines = &lineCounter{from: r.bytes}
+	r.lines = &lineCounter{from: &surrogates{from: r.bytes}}
 	r.decoder = json.NewDecoder(r.lines)
 	t, err := r.decoder.Token()
 	if err == io.EOF {
 		return nil, &Error{File: path, Message: "the file is empty", Hint: "the file must hold a list of " +
 			"objects: [{...}, {...}]"}
+	}
+	if errors.Is(err, errSurrogate) {
+		return nil, &Error{File: path, Message: err.Error()}
 	}
 	if t != json.Delim('[') || err != nil {
 		return nil, &Error{

@@ -32,7 +32,7 @@ func openNested(f *os.File, path string, o Options) (Reader, error) {
 		return nil, err
 	}
 	r := &nestedReader{file: f, path: path, inside: strings.Split(o.Inside, "."), bytes: newBounded(b)}
-	r.lines = &lineCounter{from: r.bytes}
+	r.lines = &lineCounter{from: &surrogates{from: r.bytes}}
 	r.decoder = json.NewDecoder(r.lines)
 	return r, r.begin()
 }
