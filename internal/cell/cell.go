@@ -18,5 +18,6 @@ const (
 type Cell struct {
 	Kind   Kind
 	Text   string
-	Column int // from 1: a character of the line, or the column of a sheet
+	Shown  string // of a number: how the sheet shows it, if that is another text, such as 01234
+	Column int    // from 1: a character of the line, or the column of a sheet
 }

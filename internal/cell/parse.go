@@ -1,6 +1,7 @@
 package cell
 
 import (
+	"cmp"
 	"encoding/base64"
 	"encoding/json"
 	"evensprout/internal/value"
@@ -89,7 +90,7 @@ func Parse(c Cell, t value.Type) (value.Value, error) {
 	bad := func() error { return fmt.Errorf("%q is not a valid %s", Clip(c.Text), t) } // made only where it is returned
 	switch t {
 	case value.Text:
-		return value.String(c.Text), nil
+		return value.String(cmp.Or(c.Shown, c.Text)), nil
 	case value.Integer:
 		return parseNumber(c, value.Integer, bad)
 	case value.Decimal:

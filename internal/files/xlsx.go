@@ -28,6 +28,8 @@ type xlsxReader struct {
 	xml    *xml.Decoder
 	depth  int
 	shared []string
+	styles []shownAs
+	later  bool // dates count from 1904
 	names  []string
 	row    int
 	within sheetRange
@@ -47,6 +49,9 @@ const (
 
 // parts of a package that are read.
 type xlsxWorkbook struct {
+	Properties struct {
+		Date1904 string `xml:"date1904,attr"`
+	} `xml:"workbookPr"`
 	Sheets []struct {
 		Name string `xml:"name,attr"`
 		ID   string `xml:"http://schemas.openxmlformats.org/officeDocument/2006/relationships id,attr"`
@@ -136,6 +141,10 @@ func openXLSX(f *os.File, file string, o Options) (Reader, error) {
 	}
 	target := relations.target(id)
 	r := &xlsxReader{file: f, path: file, within: within}
+	r.later = book.Properties.Date1904 == "1" || book.Properties.Date1904 == "true"
+	if r.styles, err = readStyles(members["xl/styles.xml"]); err != nil {
+		return fail("the workbook's formats cannot be read: %s", err)
+	}
 	if r.shared, err = sharedTexts(members["xl/sharedStrings.xml"]); err != nil {
 		return fail("the workbook's texts cannot be read: %s", err)
 	}
@@ -352,7 +361,7 @@ func innerText(d *xml.Decoder, start xml.StartElement) (string, error) {
 			return "", fmt.Errorf("a text of more than %d bytes", maxLine)
 		}
 	}
-	return b.String(), nil
+	return unescaped(b.String()), nil
 }
 
 func (r *xlsxReader) Names() []string { return r.names }
@@ -429,10 +438,13 @@ func (r *xlsxReader) rowCells() ([]cell.Cell, error) {
 				if c.Column > maxColumns {
 					return nil, &Error{r.path, r.row, c.Column, fmt.Sprintf("more than %d columns", maxColumns), ""}
 				}
-				for len(cells) < c.Column-1 {
+				for len(cells) < c.Column {
 					cells = append(cells, cell.Cell{Column: len(cells) + 1})
 				}
-				cells = append(cells, c)
+				if cells[c.Column-1].Kind != cell.Absent {
+					return nil, &Error{r.path, r.row, c.Column, "the sheet is broken: this cell is there twice", ""}
+				}
+				cells[c.Column-1] = c
 			}
 		case xml.EndElement:
 			r.depth--
@@ -445,9 +457,13 @@ func (r *xlsxReader) rowCells() ([]cell.Cell, error) {
 
 // cell reads one c element.
 func (r *xlsxReader) cell(start xml.StartElement, column int) (cell.Cell, error) {
-	kind := ""
+	kind, style := "", -1
 	for _, a := range start.Attr {
 		switch a.Name.Local {
+		case "s":
+			if n, err := strconv.Atoi(a.Value); err == nil {
+				style = n
+			}
 		case "t":
 			kind = a.Value
 		case "r":
@@ -491,6 +507,7 @@ func (r *xlsxReader) cell(start xml.StartElement, column int) (cell.Cell, error)
 		for _, run := range c.I.R {
 			out.Text += run.T
 		}
+		out.Text = unescaped(out.Text)
 	case "str":
 		out.Kind = cell.Quoted
 	case "b":
@@ -501,6 +518,7 @@ func (r *xlsxReader) cell(start xml.StartElement, column int) (cell.Cell, error)
 		out.Kind = cell.Text
 	default:
 		out.Text = cell.PlainNumber(strings.ToLower(c.V))
+		out = r.asShown(out, style)
 	}
 
 	if out.Text == "" {
