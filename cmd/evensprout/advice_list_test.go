@@ -46,6 +46,10 @@ var adviceElsewhere = map[string]string{
 	"make larger ones: --chunk ":                      "TestManyChunks",
 	"to a pool in session mode":                       "TestPoolers",
 	"or wait until this one has joined":               "TestKilledNodes",
+	"load as a user that sees all rows of":            "TestUnseenRowsDoNotGoWithOurs",
+	"leave such rows out of the plan, or disable":     "TestRowsThatTheDatabaseTakesAway",
+	"is it a PostgreSQL server?":                      "TestFloodsOfServers",
+	"run the same command again":                      "TestTwoCommandsAtOnce",
 }
 
 // adviceAlone are hints that no test follows, and why.

@@ -69,6 +69,8 @@ type program struct {
 	verbose   bool // print each statement
 	values    bool // and the values that are bound
 	overwrite bool // outputs replace files that this program did not make
+	// overwrites tells that the command has a flag for that.
+	overwrites bool
 	color     wordFlag
 	logFormat wordFlag
 	log       *eventLog // nil: standard error is text

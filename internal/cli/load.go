@@ -78,7 +78,7 @@ uncommitted is rolled back, 6 some rows were left out or not found,
 	a.rowsFlag(c)
 	a.awkwardFlag(c)
 	groupFlags(c, "What to load", "file", "unit", "without-units", "occasions", "again", "part", "extra", "if-empty",
-		"anew", "also", "restore", "delete-extra", "ignore", "corrected", "retry-rejected", "clock", "awkward", "variant",
+		"anew", "also", "restore", "delete-extra", "corrected", "retry-rejected", "clock", "awkward", "variant",
 		"scale", "rows", "only", "schemas", "seed", "watch")
 	groupFlags(c, "Refusals", "on-violation", "rejects", "max-rejects")
 	groupFlags(c, "Commit and resume", "dry-run", "commit", "chunk", "jobs", "resume", "no-journal", "no-undo",
@@ -358,7 +358,7 @@ type restoring struct {
 func (a *program) restored(ctx context.Context, x *restoring, dryRun bool) (bool, error) {
 	r, err := replay.Restore(ctx, x.store, replay.RestoreOptions{
 		Of: load.Loads{Plan: x.plan.Name, Extra: x.keep.extra}, Database: x.db,
-		By:     archive.Operator{Plan: x.plan, Rows: files.Rows, Ignore: x.keep.ignore}.ToRestore(),
+		By:     archive.Operator{Plan: x.plan, Rows: files.Rows}.ToRestore(),
 		DryRun: dryRun, DeleteExtra: x.keep.deleteExtra,
 		Again: a.ws.Again, Wait: x.wait, Patience: a.patience(x.wait, time.Now().Add(x.wait)),
 	})

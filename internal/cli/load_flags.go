@@ -19,7 +19,6 @@ import (
 type journalFlags struct {
 	none, noUndo         bool
 	resume, restore      bool
-	ignore               []string // columns that do not count when rows are restored
 	deleteExtra, ifEmpty bool
 	extra                string
 	wait                 time.Duration
@@ -44,7 +43,6 @@ func (f *journalFlags) add(c *cobra.Command) {
 		BoolVar(&f.deleteExtra, "delete-extra", false, "with --restore: delete rows that are not the plan's")
 	c.Flags().
 		StringVar(&f.extra, "extra", "", "load a further set of rows, under this name")
-	ignoreFlag(c, &f.ignore)
 	c.Flags().BoolVar(&f.ifEmpty, "if-empty", false, "leave tables alone that have rows")
 	c.Flags().
 		DurationVar(&f.wait, "wait", 0, "wait for server, tables, locks, other loads, as in 2m")

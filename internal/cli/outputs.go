@@ -272,6 +272,8 @@ func (a *program) inTheWay(err error) error {
 	var is *safe.InTheWayError
 	var other *safe.NotRegular
 	switch {
+	case errors.As(err, &is) && is.Asks && !a.overwrites:
+		return diag.Usagef("%w; name another file, or remove this one", err)
 	case errors.As(err, &is) && is.Asks:
 		return diag.Usagef("%w; name another file, or add --overwrite", err)
 	case errors.As(err, &is), errors.As(err, &other):
@@ -283,4 +285,5 @@ func (a *program) inTheWay(err error) error {
 // overwriteFlag lets a command replace files that it did not make.
 func (a *program) overwriteFlag(c *cobra.Command) {
 	c.Flags().BoolVar(&a.overwrite, "overwrite", false, "replace a file that this program did not make")
+	c.PreRun = func(*cobra.Command, []string) { a.overwrites = true }
 }

@@ -62,7 +62,6 @@ load --page and compare --page write such a page of what they did.`,
 
 // pageFlag lets a command write a page of what it did.
 func (a *program) pageFlag(c *cobra.Command, to *string) {
-	a.overwriteFlag(c)
 	c.Flags().StringVar(to, "page", "", "write a page of the result to this `FILE`, as HTML")
 }
 

@@ -42,7 +42,7 @@ func LockRun(ctx context.Context, s store.Store, plan string, load int64) (*Held
 	return LockShare(ctx, s, fmt.Sprintf("%s, load %d", plan, load), fmt.Sprintf("load %d of %s, a run of a unit, is being done", load, plan))
 }
 
-// LockLoad tak the lock of the plan of a load, and reads the load once the lock is held.
+// LockLoad takes the lock of the plan of a load, and reads the load once the lock is held.
 func LockLoad(ctx context.Context, s store.Store, number int64) (*Held, *Entry, error) {
 	before, err := Unlocked(s).anyEntry(ctx, number) // for the plan's name, which does not change
 	if err != nil {

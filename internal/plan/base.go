@@ -183,7 +183,7 @@ func (c *compiler) compileBase(b *BuiltOn, path string, o Options) *Compiled {
 var planLines = []*regexp.Regexp{regexp.MustCompile(`(?m)^["']?name["']?\s*:`), regexp.MustCompile(`(?m)^["']?entities["']?\s*:`)}
 
 // errNoPlan tells that a file is something else. Nothing of it is shown: a plan may name any file.
-var errNoPlan = errors.New("it is not a plan, which has the lines name: and entities:")
+var errNoPlan = errors.New("it is not a plan, which has lines that begin with name and with entities")
 
 // ReadBase reads a plan that another one names. The error shows nothing of a file that is no plan.
 func ReadBase(path string) (*Plan, error) {

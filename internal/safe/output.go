@@ -174,11 +174,10 @@ func marked(data []byte) []byte {
 	comment := []byte("<!-- " + mark + " -->\n")
 	const png = "\x89PNG\r\n\x1a\n"
 	switch {
-	case bytes.HasPrefix(data, []byte("<!DOCTYPE html>\n")):
+	case bytes.HasPrefix(data, []byte("<!DOCTYPE html>\n")), bytes.HasPrefix(data, []byte("<svg")):
+		// Behind the first line, which is a whole tag: a picture begins with it.
 		at := bytes.IndexByte(data, '\n') + 1
 		return append(append(append([]byte{}, data[:at]...), comment...), data[at:]...)
-	case bytes.HasPrefix(data, []byte("<svg")):
-		return append(comment, data...)
 	case bytes.HasPrefix(data, []byte("erDiagram")):
 		return append([]byte("%% "+mark+"\n"), data...)
 	case bytes.HasPrefix(data, []byte(png)) && len(data) > len(png)+8:

@@ -14,7 +14,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"unicode/utf8"
 )
 
 // figure is a count and how high it may be. Limits that are above the goal are what the code has
@@ -32,7 +31,6 @@ type code struct {
 	lines        map[string]int // of packages, without tests
 	comments     int            // lines that are comments alone, without tests
 	all          int            // lines, without tests
-	every, long  int            // lines of every file, and those over 120 columns
 	complexities []measured
 	parameters   []measured // functions with more than 5
 	bare         []string   // exported names without a comment
@@ -42,11 +40,6 @@ type measured struct {
 	place string
 	n     int
 }
-
-const (
-	tab     = 4
-	columns = 120
-)
 
 func main() {
 	hold := flag.Bool("hold", false, "end with an error where a figure is above its limit")
@@ -127,12 +120,6 @@ func (c *code) figures() []figure {
 		over("functions over 15", 15, 87, 90),
 		{name: "mean complexity", is: float64(sum) / float64(len(c.complexities)), limit: 5.209, goal: 4.8},
 		many,
-		{
-			name:  "lines over 120 columns, in percent",
-			is:    100 * float64(c.long) / float64(c.every),
-			limit: 0,
-			goal:  0,
-		},
 		{name: "exported names without a comment", is: float64(len(c.bare)), limit: 0, goal: 0, where: c.bare},
 		{
 			name:    "comment lines, in percent",
@@ -155,10 +142,6 @@ func (c *code) read(path string) error {
 	scanner.Buffer(nil, 1<<20)
 	for scanner.Scan() {
 		line := scanner.Text()
-		c.every++
-		if utf8.RuneCountInString(line)+strings.Count(line, "\t")*(tab-1) > columns {
-			c.long++
-		}
 		if test {
 			continue
 		}
