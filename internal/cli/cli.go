@@ -71,9 +71,9 @@ type program struct {
 	overwrite bool // outputs replace files that this program did not make
 	// overwrites tells that the command has a flag for that.
 	overwrites bool
-	color     wordFlag
-	logFormat wordFlag
-	log       *eventLog // nil: standard error is text
+	color      wordFlag
+	logFormat  wordFlag
+	log        *eventLog // nil: standard error is text
 
 	statements sync.Mutex // held while one is printed
 }
