@@ -103,29 +103,45 @@ func Recognise(numbers, dates []string, commas bool) (Forms, error) {
 	return f, err
 }
 
+// readingOf says how a number can be read: with a decimal comma, a decimal point, either of them, or, if the reading
+// is empty, with both alike. A reading that is not sure is likely, and holds unless another number says otherwise.
+// commas tells that some number has a comma.
+func readingOf(s string, commas bool) (reading string, sure bool) {
+	commaFits, pointFits, groups := withComma.MatchString(s), withPoint.MatchString(s), inGroups.MatchString(s)
+	if strings.Contains(s, ",") {
+		switch {
+		case commaFits && pointFits: // 1,234
+			return "either", false
+		case commaFits:
+			return "comma", true
+		case pointFits:
+			return "point", true
+		}
+		return "", false
+	}
+	switch {
+	case groups && strings.Count(s, ".") > 1: // 1.234.567
+		return "comma", true
+	case groups && commas: // 1.234
+		return "either", false
+	case pointFits && !groups && strings.Contains(s, "."): // 1.5
+		return "point", false
+	}
+	return "", false
+}
+
 // decimalOf finds out whether numbers have a decimal comma or thousands separators; empty if they have neither.
 func decimalOf(numbers []string, commas bool) (string, error) {
 	ambiguous, point := "", false
 	for _, s := range numbers {
-		if !strings.Contains(s, ",") {
-			switch {
-			case inGroups.MatchString(s) && strings.Count(s, ".") > 1: // 1.234.567
-				return "comma", nil
-			case inGroups.MatchString(s) && commas: // 1.234
-				ambiguous = s
-			case strings.Contains(s, ".") && withPoint.MatchString(s) && !inGroups.MatchString(s): // 1.5
-				point = true
-			}
-			continue
-		}
-		comma, point := withComma.MatchString(s), withPoint.MatchString(s)
-		switch {
-		case comma && point: // 1,234
+		switch reading, sure := readingOf(s, commas); {
+		case reading == "":
+		case reading == "either":
 			ambiguous = s
-		case comma:
-			return "comma", nil
-		case point:
-			return "point", nil
+		case sure:
+			return reading, nil
+		default:
+			point = true
 		}
 	}
 	if ambiguous != "" && !(point && !strings.Contains(ambiguous, ",")) {

@@ -148,11 +148,7 @@ func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) err
 	if err := a.inlinePlan(ctx, &l.file); err != nil {
 		return err
 	}
-	l.unit.without = l.unit.without || l.write.part != ""
-	a.ws.WithUnits = !l.unit.without && keep.extra == "" && l.write.corrected == "" && !keep.retry
-	if len(l.unit.names) == 1 {
-		a.ws.Unit, a.ws.OccasionsFile = l.unit.names[0], l.unit.occasions
-	}
+	a.chooseUnits(l)
 	if err := a.pageCanBeWritten(l, nil, args...); err != nil { // plans that this one builds on may be loaded first
 		return err
 	}
@@ -168,10 +164,8 @@ func (a *program) runLoad(cmd *cobra.Command, args []string, l *loadCommand) err
 	}
 	defer s.Close()
 	defer c.Close()
-	if c.Plan.Once && l.plansRows() {
-		if done, err := a.filledOnce(ctx, s, c.Plan, name, keep.none); done || err != nil {
-			return err
-		}
+	if done, err := a.filledOnce(ctx, s, c.Plan, name, l); done || err != nil {
+		return err
 	}
 	if !a.quiet {
 		a.warn(c)
@@ -344,6 +338,15 @@ func (a *program) restoredAlone(ctx context.Context, args []string, o load.Optio
 	return a.restored(ctx, &restoring{plan: p, store: s, name: name, keep: keep}, o.DryRun)
 }
 
+// chooseUnits says whether the units of the plan run with the load, and which one is read alone.
+func (a *program) chooseUnits(l *loadCommand) {
+	l.unit.without = l.unit.without || l.write.part != ""
+	a.ws.WithUnits = !l.unit.without && l.keep.extra == "" && l.write.corrected == "" && !l.keep.retry
+	if len(l.unit.names) == 1 {
+		a.ws.Unit, a.ws.OccasionsFile = l.unit.names[0], l.unit.occasions
+	}
+}
+
 // restoring is what load --restore brings back.
 type restoring struct {
 	plan  *plan.Plan
@@ -383,14 +386,11 @@ func (a *program) restored(ctx context.Context, x *restoring, dryRun bool) (bool
 }
 
 // filledOnce reports whether a plan that fills a database once has done so.
-func (a *program) filledOnce(
-	ctx context.Context,
-	s store.Store,
-	p *plan.Plan,
-	name string,
-	noJournal bool,
-) (bool, error) {
-	if noJournal {
+func (a *program) filledOnce(ctx context.Context, s store.Store, p *plan.Plan, name string, l *loadCommand) (bool, error) {
+	if !p.Once || !l.plansRows() {
+		return false, nil
+	}
+	if l.keep.none {
 		return false, diag.Usagef(
 			"once: true needs the journal, so it cannot be combined with --no-journal")
 

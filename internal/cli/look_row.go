@@ -228,6 +228,17 @@ type counted struct {
 	many   bool
 }
 
+// add counts a value, until there are too many.
+func (x *counted) add(v string) {
+	if x.many {
+		return
+	}
+	x.rows[v]++
+	if x.many = len(x.rows) > countedValues; x.many {
+		x.rows = nil
+	}
+}
+
 // lookCounts shows how often each value of small columns occurs.
 func (a *program) lookCounts(ctx context.Context, s store.Store, t *schema.Table) error {
 	var list []*counted
@@ -244,13 +255,7 @@ func (a *program) lookCounts(ctx context.Context, s store.Store, t *schema.Table
 	err := s.Select(ctx, q, func(row []value.Value) error {
 		total++
 		for i, x := range list {
-			if x.many {
-				continue
-			}
-			x.rows[report.Cell(row[i])]++
-			if x.many = len(x.rows) > countedValues; x.many {
-				x.rows = nil
-			}
+			x.add(report.Cell(row[i]))
 		}
 		return nil
 	})

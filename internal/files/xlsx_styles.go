@@ -105,17 +105,23 @@ func (r *xlsxReader) asShown(c cell.Cell, style int) cell.Cell {
 			c.Kind, c.Text = cell.Text, (value.Value{Type: value.Time, N: m.N % value.Day}).String()
 		}
 	case s.day:
-		if r.later {
-			v.N += days1904 * whole
-			c.Text = v.String()
-		}
-		t := value.Date
-		if v.N%whole != 0 {
-			t = value.Timestamp
-		}
-		if m, err := cell.Parse(c, t); err == nil {
-			c.Kind, c.Text = cell.Text, m.String()
-		}
+		return r.dayShown(c, v, whole)
+	}
+	return c
+}
+
+// dayShown is a day, with a time if v has a fraction; whole is one day in units of v.
+func (r *xlsxReader) dayShown(c cell.Cell, v value.Value, whole int64) cell.Cell {
+	if r.later {
+		v.N += days1904 * whole
+		c.Text = v.String()
+	}
+	t := value.Date
+	if v.N%whole != 0 {
+		t = value.Timestamp
+	}
+	if m, err := cell.Parse(c, t); err == nil {
+		c.Kind, c.Text = cell.Text, m.String()
 	}
 	return c
 }

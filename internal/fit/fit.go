@@ -44,42 +44,33 @@ func Value(c *schema.Column, v *value.Value) *Misfit {
 		if c.Most > 0 {
 			return boundsMisfit(c, v)
 		}
-		if kept := numberOf(v.S); c.Numbers && kept != v.S {
-			return refused(c, BadValue, "the engine keeps the number %s in place of the text %q in a column declared %s: declare it TEXT", kept, v.S, c.Declared)
-		}
 		return textMisfit(c, v.S)
 	case value.Bytes:
 		if c.Length > 0 && len(v.S) > c.Length {
 			return refused(c, TooLong, "%d bytes are too long for %s", len(v.S), c.Declared)
 		}
 	case value.Integer:
-		if c.Most > 0 {
-			return boundsMisfit(c, v)
-		}
-		if c.Kind == schema.Real || c.Kind == schema.Any {
-			return decimalMisfit(c, v)
-		}
-		if c.Kind == schema.Integer && !fitsInteger(c, v.N) {
-			lo, hi := c.Range()
-			return refused(
-				c,
-				OutOfRange,
-				"%d is out of range for %s, which goes from %d to %d",
-				v.N,
-				c.Declared,
-				lo,
-				hi,
-			)
-		}
-		if c.Kind == schema.Decimal {
-			return decimalMisfit(c, v)
-		}
+		return integerMisfit(c, v)
 	case value.Decimal:
 		if c.Kind == schema.Decimal || c.Kind == schema.Real || c.Kind == schema.Any {
 			return decimalMisfit(c, v)
 		}
 	case value.Time, value.Timestamp:
 		return momentMisfit(c, v)
+	}
+	return nil
+}
+
+// integerMisfit tells why a column cannot take an integer; nil if it can.
+func integerMisfit(c *schema.Column, v *value.Value) *Misfit {
+	switch {
+	case c.Most > 0:
+		return boundsMisfit(c, v)
+	case c.Kind == schema.Real, c.Kind == schema.Any, c.Kind == schema.Decimal:
+		return decimalMisfit(c, v)
+	case c.Kind == schema.Integer && !fitsInteger(c, v.N):
+		lo, hi := c.Range()
+		return refused(c, OutOfRange, "%d is out of range for %s, which goes from %d to %d", v.N, c.Declared, lo, hi)
 	}
 	return nil
 }
@@ -91,6 +82,10 @@ func refused(c *schema.Column, r Reason, format string, args ...any) *Misfit {
 
 // textMisfit says why a column does not take a text: its length.
 func textMisfit(c *schema.Column, text string) *Misfit {
+	if kept := numberOf(text); c.Numbers && kept != text {
+		return refused(c, BadValue, "the engine keeps the number %s in place of the text %q in a column declared %s: "+
+			"declare it TEXT", kept, text, c.Declared)
+	}
 	if c.Length > 0 && len(text) > c.Length {
 		if c.Kind == schema.Bytes {
 			return refused(c, TooLong, "%d bytes are too long for %s", len(text), c.Declared)

@@ -368,19 +368,26 @@ func (d *detaching) from(ctx context.Context, table *schema.Table) error {
 	return nil
 }
 
+// refuseUnseen refuses to delete rows to which rows may refer that this user cannot see. Where deleting takes nothing
+// of those along, the database refuses.
+func (d *detaching) refuseUnseen(other *schema.Table, r *schema.Reference) error {
+	if !r.Takes() {
+		return nil
+	}
+	return &journal.Refusal{
+		Kind: store.ForeignKey, Entity: d.t.Plan.Name, Table: d.t.Table.Name, Constraint: r.Name, Columns: r.Columns,
+		Refers: d.t.Table.Name,
+		Message: "rows of " + other.Name + " may refer to rows that replace would delete, and would change with them: " +
+			other.Hidden,
+		Hint: "load as a user that sees all rows of " + other.Name + ", or use upsert",
+	}
+}
+
 // rows removes rows of another table that refer to the table, and keeps what they held.
 func (d *detaching) rows(ctx context.Context, other *schema.Table, r *schema.Reference) error {
 	l, w, t := d.l, d.w, d.t
 	if other.Hidden != "" {
-		if !r.Takes() {
-			return nil // the database refuses
-		}
-		return &journal.Refusal{
-			Kind: store.ForeignKey, Entity: t.Plan.Name, Table: t.Table.Name, Constraint: r.Name, Columns: r.Columns,
-			Refers:  t.Table.Name,
-			Message: "rows of " + other.Name + " may refer to rows that replace would delete, and would change with them: " + other.Hidden,
-			Hint:    "load as a user that sees all rows of " + other.Name + ", or use upsert",
-		}
+		return d.refuseUnseen(other, r)
 	}
 	n := int64(0)
 	lost := journal.Packer{Columns: other.Columns}
@@ -421,11 +428,8 @@ func (d *detaching) rows(ctx context.Context, other *schema.Table, r *schema.Ref
 	if err == nil && removed > n {
 		return errRace
 	}
-	for _, x := range l.List {
-		if x.Table == other {
-			w.of(x).removed += removed
-			break
-		}
+	if i := slices.IndexFunc(l.List, func(x *Target) bool { return x.Table == other }); i >= 0 {
+		w.of(l.List[i]).removed += removed
 	}
 	return err
 }

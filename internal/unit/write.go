@@ -336,15 +336,13 @@ func (r *unitRun) deleteRows(ctx context.Context, s *unitStep, xs []*occasion) e
 	if err != nil || len(before) == 0 {
 		return err
 	}
-	outside := false
-	for _, other := range r.w.Session.Plan.Database.Outside {
-		outside = outside || slices.ContainsFunc(other.References, func(ref schema.Reference) bool { return ref.To == s.Table && ref.Takes() })
-	}
+	takes := func(ref schema.Reference) bool { return ref.To == s.Table && ref.Takes() }
+	outside := slices.ContainsFunc(r.w.Session.Plan.Database.Outside, func(other *schema.Table) bool {
+		return slices.ContainsFunc(other.References, takes)
+	})
 	for _, other := range r.w.Session.Plan.Database.Tables {
-		for i := range other.References {
-			if ref := &other.References[i]; ref.To == s.Table && ref.Takes() && other.Hidden != "" {
-				return unseen(other, ref)
-			}
+		if i := slices.IndexFunc(other.References, takes); i >= 0 && other.Hidden != "" {
+			return unseen(other, &other.References[i])
 		}
 	}
 	if r.w.Session.Undoes() || outside { // rows of tables that are not of the plan's database are looked for in any case

@@ -85,16 +85,24 @@ func Reload(
 	if err := outer.Commit(ctx); err != nil {
 		return nil, nil, err
 	}
-	for _, x := range r.Stepped { // keys that were not reserved before
+	if err := reserveStepped(ctx, s, l, r); err != nil {
+		return nil, nil, err
+	}
+	return taken, r, nil
+}
+
+// reserveStepped moves the counters over keys that were not reserved before.
+func reserveStepped(ctx context.Context, s store.Store, l *load.Session, r *journal.Result) error {
+	for _, x := range r.Stepped {
 		t := l.Named(x.Entity)
 		if t.Key.Identity == schema.NoIdentity {
 			continue
 		}
 		if err := s.Reserve(ctx, t.Table, t.Key, x.First+x.Rows-1); err != nil {
-			return nil, nil, err
+			return err
 		}
 	}
-	return taken, r, nil
+	return nil
 }
 
 // reload is a withdrawal and a load in one transaction.

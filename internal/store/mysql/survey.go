@@ -216,14 +216,7 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 		}
 	}
 
-	d.tables, d.unsafe = db, nil
-	for _, t := range db.Tables {
-		settle(t)
-		if t.Unsafe {
-			d.unsafe = append(d.unsafe, t)
-		}
-	}
-
+	d.settleAll(db)
 	if err := d.outside(ctx, db); err != nil {
 		return nil, err
 	}
@@ -236,33 +229,12 @@ func (d *database) survey(ctx context.Context) (*schema.Database, error) {
 
 // outside finds tables of other databases that refer to those of this one, and tables that this user does not see.
 func (d *database) outside(ctx context.Context, db *schema.Database) error {
-	text := &schema.Column{Kind: schema.Any}
-	rows := func(sql string, width int, show func(r []string)) error {
-		return d.Query(ctx, sql, nil, slices.Repeat([]*schema.Column{text}, width), func(row []value.Value) error {
-			r := make([]string, width)
-			for i := range row {
-				r[i] = strings.Clone(row[i].S)
-			}
-			show(r)
-			return nil
-		})
-	}
-	of := func(schemaName, table string) *schema.Table {
-		for _, t := range db.Outside {
-			if t.Schema == schemaName && t.Local == table {
-				return t
-			}
-		}
-		t := &schema.Table{Schema: schemaName, Local: table, Name: schemaName + "." + table}
-		db.Outside = append(db.Outside, t)
-		return t
-	}
-	err := rows(outsideSQL, 7, func(r []string) {
+	err := d.readTexts(ctx, outsideSQL, 7, func(r []string) {
 		to := db.Table(r[4])
 		if to == nil || to.Column(r[5]) == nil {
 			return
 		}
-		t := of(r[0], r[1])
+		t := outsideTable(db, r[0], r[1])
 		n := len(t.References)
 		if n == 0 || t.References[n-1].Name != r[2] {
 			t.References = append(t.References, schema.Reference{Name: r[2], Table: r[4], Cascade: r[6] == "CASCADE",
@@ -280,12 +252,52 @@ func (d *database) outside(ctx context.Context, db *schema.Database) error {
 	if err != nil {
 		return err
 	}
-	const unread = "this user may not read them (GRANT SELECT)"
+	return d.unread(ctx, db)
+}
+
+// settleAll ends the survey of the tables, and notes those without transactions.
+func (d *database) settleAll(db *schema.Database) {
+	d.tables, d.unsafe = db, nil
+	for _, t := range db.Tables {
+		settle(t)
+		if t.Unsafe {
+			d.unsafe = append(d.unsafe, t)
+		}
+	}
+}
+
+// readTexts reads rows of a catalogue, of some width, as texts.
+func (d *database) readTexts(ctx context.Context, sql string, width int, show func(r []string)) error {
+	columns := slices.Repeat([]*schema.Column{{Kind: schema.Any}}, width)
+	return d.Query(ctx, sql, nil, columns, func(row []value.Value) error {
+		r := make([]string, width)
+		for i := range row {
+			r[i] = strings.Clone(row[i].S)
+		}
+		show(r)
+		return nil
+	})
+}
+
+// outsideTable is a table of another database, which is added if it is new.
+func outsideTable(db *schema.Database, in, name string) *schema.Table {
+	for _, t := range db.Outside {
+		if t.Schema == in && t.Local == name {
+			return t
+		}
+	}
+	t := &schema.Table{Schema: in, Local: name, Name: in + "." + name}
+	db.Outside = append(db.Outside, t)
+	return t
+}
+
+// unread finds tables that refer to those of the database, and that this user may not read.
+func (d *database) unread(ctx context.Context, db *schema.Database) error {
 	every := everyReferenceMySQL
 	if d.maria {
 		every = everyReferenceMariaDB
 	}
-	err = rows(every, 5, func(r []string) {
+	err := d.readTexts(ctx, every, 5, func(r []string) {
 		in, table, ok := strings.Cut(fileName(r[1]), "/")
 		own, target, _ := strings.Cut(fileName(r[2]), "/")
 		to := db.Table(target)
@@ -293,8 +305,8 @@ func (d *database) outside(ctx context.Context, db *schema.Database) error {
 			slices.ContainsFunc(db.Outside, func(t *schema.Table) bool { return t.Schema == in && t.Local == table }) {
 			return
 		}
-		t := of(in, table)
-		t.Hidden = unread
+		t := outsideTable(db, in, table)
+		t.Hidden = "this user may not read them (GRANT SELECT)"
 		t.References = append(t.References, schema.Reference{Name: r[0], Table: to.Name, Cascade: r[3] == "1", Blanks: r[3] == "2"})
 	})
 	var fault *store.Fault

@@ -128,22 +128,10 @@ func Select(ctx context.Context, e Engine, q store.Query, show func([]value.Valu
 	}
 	columns := q.Columns
 	if q.Head > 0 {
-		columns = slices.Clone(columns)
-		for i, c := range columns {
-			if head := e.Head(names[i], c, q.Head); head != "" {
-				names[i] = head
-				if c.Kind == schema.JSON || c.Kind == schema.Any { // what is cut off is no such value any more
-					columns[i] = &schema.Column{Name: c.Name, Kind: schema.Text}
-				}
-			}
-		}
+		columns = heads(e, names, columns, q.Head)
 	}
 	if q.Most > 0 {
-		for i, c := range q.Columns {
-			if c.Kind == schema.Text || c.Kind == schema.Bytes {
-				names[i] = fmt.Sprintf("CASE WHEN octet_length(%s) <= %d THEN %s END", names[i], q.Most, names[i])
-			}
-		}
+		leaveOutLong(names, q.Columns, q.Most)
 	}
 
 	sql := "SELECT " + strings.Join(names, ", ") + " FROM " + e.Table(q.Table)
@@ -153,14 +141,12 @@ func Select(ctx context.Context, e Engine, q store.Query, show func([]value.Valu
 		condition, args = equal(e, q.Where, nil)
 		sql += " WHERE " + condition
 	}
-	if q.Also != "" {
-		if len(q.Where) > 0 {
-			sql += " AND (" + q.Also + ")"
-		} else {
-			sql += " WHERE (" + q.Also + ")"
-		}
+	switch {
+	case q.Also != "" && len(q.Where) > 0:
+		sql += " AND (" + q.Also + ")"
+	case q.Also != "":
+		sql += " WHERE (" + q.Also + ")"
 	}
-
 	if len(q.Table.PrimaryKey) > 0 && !q.AsIs {
 		sql += " ORDER BY " + strings.Join(Names(e, "", columnsOf(q.Table, q.Table.PrimaryKey)), ", ")
 	}
@@ -175,6 +161,31 @@ func Select(ctx context.Context, e Engine, q store.Query, show func([]value.Valu
 		return e.ReadOnly(ctx, read)
 	}
 	return read()
+}
+
+// leaveOutLong selects NULL in place of cells of more than most bytes.
+func leaveOutLong(names []string, columns []*schema.Column, most int64) {
+	for i, c := range columns {
+		if c.Kind == schema.Text || c.Kind == schema.Bytes {
+			names[i] = fmt.Sprintf("CASE WHEN octet_length(%s) <= %d THEN %s END", names[i], most, names[i])
+		}
+	}
+}
+
+// heads selects the beginnings of long cells in place of the named columns, and returns the columns to read them as.
+func heads(e Engine, names []string, columns []*schema.Column, most int64) []*schema.Column {
+	read := slices.Clone(columns)
+	for i, c := range columns {
+		head := e.Head(names[i], c, most)
+		if head == "" {
+			continue
+		}
+		names[i] = head
+		if c.Kind == schema.JSON || c.Kind == schema.Any { // what is cut off is no such value any more
+			read[i] = &schema.Column{Name: c.Name, Kind: schema.Text}
+		}
+	}
+	return read
 }
 
 // Count is the number of rows of a table.

@@ -117,46 +117,7 @@ func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*sch
 			}
 			continue
 		}
-		// The references are read once: they need not have an index.
-		references, targets := Names(
-			s.tx.Engine,
-			"o.",
-			columnsOf(other, r.Columns),
-		), Names(
-			s.tx.Engine,
-			"t.",
-			columnsOf(s.w.Table, r.Targets),
-		)
-		present := []string{notNull(references)}
-		var same []string
-		for j, name := range references {
-			same = append(same, s.tx.Engine.Equal(targets[j], name, other.Column(r.Columns[j])))
-		}
-		if other.Name == s.w.Table.Name {
-			var differs []string
-			for j, name := range references {
-				differs = append(
-					differs,
-					"NOT "+s.tx.Engine.Equal(
-						name,
-						"o."+s.tx.Engine.Quote(r.Targets[j]),
-						other.Column(r.Columns[j]),
-					),
-				)
-			}
-			present = append(present, "("+strings.Join(differs, " OR ")+")")
-		}
-		rows, err := s.ordinals(
-			ctx,
-			" JOIN "+s.table+" AS t ON "+s.on,
-			s.tx.Engine.Among(
-				targets,
-				references,
-				strings.Join(same, " AND "),
-				s.tx.Engine.Table(other)+" AS o",
-				strings.Join(present, " AND ")+s.fresh(),
-			),
-		)
+		rows, err := s.referredFrom(ctx, other, r)
 		var fault *store.Fault
 		if errors.As(err, &fault) && fault.Kind == store.Denied { // where the catalogue does not say so before
 			if err := s.hidden(ctx, by, "this user may not read them (GRANT SELECT)", &found); err != nil {
@@ -174,6 +135,25 @@ func (s *stage) Referred(ctx context.Context, db *schema.Database, except []*sch
 
 	slices.SortStableFunc(found, func(a, b store.Referral) int { return int(a.Row - b.Row) })
 	return found, nil
+}
+
+// referredFrom finds the rows to which rows of one table refer. That table's references are read once: they need not
+// have an index.
+func (s *stage) referredFrom(ctx context.Context, other *schema.Table, r *schema.Reference) ([]int64, error) {
+	e := s.tx.Engine
+	references, targets := Names(e, "o.", columnsOf(other, r.Columns)), Names(e, "t.", columnsOf(s.w.Table, r.Targets))
+	present := []string{notNull(references)}
+	var same, differs []string
+	for j, name := range references {
+		c := other.Column(r.Columns[j])
+		same = append(same, e.Equal(targets[j], name, c))
+		differs = append(differs, "NOT "+e.Equal(name, "o."+e.Quote(r.Targets[j]), c))
+	}
+	if other.Name == s.w.Table.Name { // a row that refers to itself does not count
+		present = append(present, "("+strings.Join(differs, " OR ")+")")
+	}
+	return s.ordinals(ctx, " JOIN "+s.table+" AS t ON "+s.on, e.Among(targets, references, strings.Join(same, " AND "),
+		e.Table(other)+" AS o", strings.Join(present, " AND ")+s.fresh()))
 }
 
 // hidden notes that rows which this user does not see may refer to all matches. What the engine refuses needs no look;

@@ -62,7 +62,20 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 		counted(t)
 	}
 	db.Link()
-	// Where the other table has no primary key, its row number is meant.
+	breakReferences(db)
+	for _, t := range db.Tables {
+		alike(t)
+		if t.Broken == "" {
+			t.Broken = d.refuses(t)
+		}
+	}
+	d.tables, d.version = db, version
+	return db, nil
+}
+
+// breakReferences marks tables whose references SQLite cannot follow, so that it accepts no row there. Where the other
+// table has no primary key, its row number is meant.
+func breakReferences(db *schema.Database) {
 	for _, t := range db.Tables {
 		for i := range t.References {
 			switch r := t.References[i]; {
@@ -80,14 +93,6 @@ func (d *database) Survey(ctx context.Context) (*schema.Database, error) {
 			}
 		}
 	}
-	for _, t := range db.Tables {
-		alike(t)
-		if t.Broken == "" {
-			t.Broken = d.refuses(t)
-		}
-	}
-	d.tables, d.version = db, version
-	return db, nil
 }
 
 // keyed reports whether columns are a key that the engine lets others refer to.
@@ -384,8 +389,10 @@ func describe(c *schema.Column) {
 	name := strings.ToUpper(m[1])
 	n, _ := strconv.Atoi(m[2])
 	scale, _ := strconv.Atoi(m[3])
-	has := func(words ...string) bool {
-		return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(name, w) })
+	has := func(words ...string) bool { return containsAny(name, words...) }
+	if kind, is := momentKind(name); is {
+		c.Kind = kind
+		return
 	}
 	switch {
 	case name == "" || name == "ANY":
@@ -396,12 +403,6 @@ func describe(c *schema.Column) {
 		c.Kind, c.Precision, c.Scale, c.Exact = schema.Decimal, n, scale, maxExact
 	case has("REAL", "DOUB", "FLOA"):
 		c.Kind, c.Exact = schema.Real, maxExact
-	case has("DATETIME", "TIMESTAMP"):
-		c.Kind = schema.Timestamp
-	case name == "DATE":
-		c.Kind = schema.Date
-	case name == "TIME":
-		c.Kind = schema.Time
 	case has("UUID", "GUID"):
 		c.Kind = schema.UUID
 	case has("JSON"):
@@ -415,9 +416,32 @@ func describe(c *schema.Column) {
 	default:
 		c.Kind = schema.Any
 	}
-	// The engine's rules of affinity, by the declared name; see section 3.1 of its page on data types.
-	texts := has("CHAR", "CLOB", "TEXT") || has("BLOB") || name == ""
-	c.Numbers = (has("INT") || !texts) && (c.Kind == schema.Any || c.Kind == schema.Text || c.Kind == schema.JSON)
+	c.Numbers = takesNumbers(name) && (c.Kind == schema.Any || c.Kind == schema.Text || c.Kind == schema.JSON)
+}
+
+// momentKind is the kind of a declared type that holds dates or times.
+func momentKind(declared string) (kind schema.Kind, is bool) {
+	switch {
+	case containsAny(declared, "DATETIME", "TIMESTAMP"):
+		return schema.Timestamp, true
+	case declared == "DATE":
+		return schema.Date, true
+	case declared == "TIME":
+		return schema.Time, true
+	}
+	return kind, false
+}
+
+// takesNumbers reports whether a column of the declared type keeps a text that looks like a number as a number: the
+// engine's rules of affinity, section 3.1 of its page on data types.
+func takesNumbers(declared string) bool {
+	texts := containsAny(declared, "CHAR", "CLOB", "TEXT", "BLOB") || declared == ""
+	return strings.Contains(declared, "INT") || !texts
+}
+
+// containsAny reports whether a text contains one of some words.
+func containsAny(text string, words ...string) bool {
+	return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(text, w) })
 }
 
 // integerBits are the sizes of integers that a declaration limits below 64 bits.
