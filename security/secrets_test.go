@@ -19,8 +19,8 @@ import (
 	"evensprout/internal/store"
 )
 
-// kept is all that the journal keeps of loads, unpacked, by load.
-func (b *box) kept(change func(name string, data []byte) []byte) string {
+// journalText is all that the journal keeps of loads, unpacked, by load.
+func (b *box) journalText(change func(name string, data []byte) []byte) string {
 	b.t.Helper()
 	ctx := context.Background()
 	s, err := b.driver.Open(ctx, b.url)
@@ -87,13 +87,13 @@ func TestTheJournalKeepsNoPasswords(t *testing.T) {
 				assert.NotContains(t, r.all(), "hunter2", "%v", args)
 			}
 			run(0, "load")
-			assert.NotContains(t, b.kept(nil), "hunter2")
+			assert.NotContains(t, b.journalText(nil), "hunter2")
 			run(0, "load")
 			run(0, "compare")
 			run(0, "load", "--restore")
 			run(0, "history", "2", "--plan")
 			// As an earlier version kept it.
-			was := b.kept(func(name string, data []byte) []byte {
+			was := b.journalText(func(name string, data []byte) []byte {
 				if name == "plan.yaml" {
 					return []byte(b.read("evensprout.yaml"))
 				}
@@ -101,7 +101,7 @@ func TestTheJournalKeepsNoPasswords(t *testing.T) {
 			})
 			require.Contains(t, was, "hunter2")
 			run(0, "load")
-			assert.NotContains(t, b.kept(nil), "hunter2", "it is taken out")
+			assert.NotContains(t, b.journalText(nil), "hunter2", "it is taken out")
 			run(0, "withdraw", "evensprout.yaml")
 			run(0, "diagram", "--format", "mermaid")
 			assert.Zero(t, b.ask("SELECT count(*) FROM visits"))

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"evensprout/internal/journal"
 	"evensprout/internal/schema"
@@ -87,7 +88,7 @@ func presetValue(c *schema.Column, text string) (value.Value, bool) {
 	}
 	switch c.Kind {
 	case schema.Text:
-		return value.String(literal), m[2] == "" && (c.Length == 0 || len(literal) <= c.Length)
+		return value.String(literal), m[2] == "" && (c.Length == 0 || utf8.RuneCountInString(literal) <= c.Length)
 	case schema.Integer:
 		n, err := strconv.ParseInt(literal, 10, 64)
 		return value.Int(n), err == nil

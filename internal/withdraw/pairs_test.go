@@ -34,7 +34,7 @@ const (
 	beforeCommit stop = "before the commit"
 )
 
-// slowed is a store that stops once, until it is told to go on.
+// slowed is a store that stops once, until the test lets it go on.
 type slowed struct {
 	store.Store
 	at      stop
@@ -200,8 +200,8 @@ func (p *pair) end(t *testing.T, errs ...error) string {
 	return text
 }
 
-// beside runs a command, holds it up, runs another, and lets the first one go on.
-func (p *pair) beside(t *testing.T, a, b command, at stop) string {
+// runBeside runs a command, holds it up, runs another, and lets the first one go on.
+func (p *pair) runBeside(t *testing.T, a, b command, at stop) string {
 	p.begin(t)
 	const wait = 20 * time.Second
 	first := &slowed{at: at, reached: make(chan struct{}), proceed: make(chan struct{})}
@@ -274,7 +274,7 @@ func TestTwoCommandsAtOnce(t *testing.T) {
 			return serial[key]
 		}
 		check := func(a, b command, at stop) {
-			got := p.beside(t, a, b, at)
+			got := p.runBeside(t, a, b, at)
 			lines := strings.Split(strings.TrimSpace(got), "\n")
 			if n := len(lines); a.name > b.name {
 				lines[n-1], lines[n-2] = lines[n-2], lines[n-1]

@@ -19,7 +19,7 @@ const (
 // asides passes a server's messages on, and ends the connection when too many of them answer nothing.
 type asides struct {
 	from   io.Reader
-	ended  func(*store.Fault) // is told why the connection was ended
+	ended  func(*store.Fault) // takes why the connection was ended
 	header []byte             // of the message that begins
 	left   uint32             // bytes of the message that are still to come
 	count  int
