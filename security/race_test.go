@@ -145,8 +145,7 @@ func TestCommittedRowsDoNotGoWithOurs(t *testing.T) {
 
 func (r race) run(t *testing.T, e engine, reference, isolation string) {
 	b := boxFor(t, e, "")
-	b.exec("DROP TABLE visits", "CREATE TABLE visits (id INTEGER PRIMARY KEY, port_id INTEGER, "+
-		"FOREIGN KEY (port_id) REFERENCES ports (id) "+reference+")")
+	b.exec("DROP TABLE visits", "CREATE TABLE visits (id INTEGER PRIMARY KEY, port_id INTEGER, FOREIGN KEY (port_id) REFERENCES ports (id) "+reference+")")
 	b.write("evensprout.yaml", portsOnly)
 	require.Zero(t, b.on("load").code)
 	b.exec(r.setup...)

@@ -10,8 +10,7 @@ import (
 
 // Rows that a trigger or a rule takes away again do not count as loaded, and nothing of the load stays.
 func TestRowsThatTheDatabaseTakesAway(t *testing.T) {
-	const function = "CREATE FUNCTION away() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN DELETE FROM ports WHERE id = NEW.id AND " +
-		"NEW.id = 2; RETURN NULL; END $$;"
+	const function = "CREATE FUNCTION away() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN DELETE FROM ports WHERE id = NEW.id AND NEW.id = 2; RETURN NULL; END $$;"
 	for name, script := range map[string]string{
 		"after":    function + "CREATE TRIGGER away AFTER INSERT ON ports FOR EACH ROW EXECUTE FUNCTION away()",
 		"deferred": function + "CREATE CONSTRAINT TRIGGER away AFTER INSERT ON ports DEFERRABLE INITIALLY DEFERRED FOR EACH ROW EXECUTE FUNCTION away()",

@@ -76,8 +76,7 @@ func TestUnseenRowsDoNotGoWithOurs(t *testing.T) {
 	t.Run("postgres, a single partition", func(t *testing.T) {
 		b := onPostgres(t, "")
 		psql(t, b.url, "DROP TABLE visits; CREATE TABLE visits (id INT, port_id INT) PARTITION BY LIST (id);"+
-			"CREATE TABLE visits_5 PARTITION OF visits FOR VALUES IN (5); ALTER TABLE visits_5 ADD FOREIGN KEY (port_id) REFERENCES ports ON "+
-			"DELETE CASCADE")
+			"CREATE TABLE visits_5 PARTITION OF visits FOR VALUES IN (5); ALTER TABLE visits_5 ADD FOREIGN KEY (port_id) REFERENCES ports ON DELETE CASCADE")
 		b.env = []string{b.url}
 		b.write("evensprout.yaml", portsOnly)
 		require.Zero(t, b.run("load", "--db", b.url).code)

@@ -83,8 +83,7 @@ func refused(c *schema.Column, r Reason, format string, args ...any) *Misfit {
 // textMisfit says why a column does not take a text: its length.
 func textMisfit(c *schema.Column, text string) *Misfit {
 	if kept := numberOf(text); c.Numbers && kept != text {
-		return refused(c, BadValue, "the engine keeps the number %s in place of the text %q in a column declared %s: "+
-			"declare it TEXT", kept, text, c.Declared)
+		return refused(c, BadValue, "the engine keeps the number %s in place of the text %q in a column declared %s: declare it TEXT", kept, text, c.Declared)
 	}
 	if c.Length > 0 && len(text) > c.Length {
 		if c.Kind == schema.Bytes {

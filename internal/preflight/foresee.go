@@ -114,8 +114,7 @@ func (f *foresight) table(t *plan.Target) {
 		f.wrong(t, "", "rows cannot be written to %s: %s", t.Table.Name, t.Table.Broken)
 	}
 	if why := schema.Lasting([]*schema.Table{t.Table}); why != "" {
-		f.warn(t, "rows in it remain when a load is rolled back: load takes it only with --commit chunk, and never for a replace or a "+
-			"dry run", "%s", why)
+		f.warn(t, "rows in it remain when a load is rolled back: load takes it only with --commit chunk, and never for a replace or a dry run", "%s", why)
 	}
 
 	if t.Table.External != "" {
