@@ -72,6 +72,13 @@ func TestIgnoredColumnsDoNotCount(t *testing.T) {
 				}
 				assert.Zero(t, b.ask("SELECT count(*) FROM users"), name)
 			}
+			require.Zero(t, b.on("load").code)
+			for _, command := range []string{"compare", "withdraw"} {
+				r := b.on(command, "--ignore", "code,vists")
+				assert.Equal(t, 2, r.code, r.all())
+				assert.Contains(t, r.err, "did you mean visits?")
+			}
+			assert.Equal(t, int64(8), b.ask("SELECT count(*) FROM users"), "nothing is withdrawn")
 			b.write("evensprout.yaml", text+"    ignore: [vists]\n")
 			r := b.on("check")
 			assert.NotZero(t, r.code)

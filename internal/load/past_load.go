@@ -99,10 +99,41 @@ func Recall(
 		done:   map[journal.Key]bool{},
 		whole:  e.State == journal.StateDone || e.About.Commit == plan.CommitLoad,
 	}
-	if err := p.prepare(ctx, r); err != nil {
+	err = p.prepare(ctx, r)
+	if err == nil {
+		err = p.checkIgnored(db)
+	}
+	if err != nil {
 		return nil, errors.Join(err, c.Close())
 	}
 	return p, nil
+}
+
+// checkIgnored refuses names of the command line that are no column of any table and no field of the plan: a misspelt
+// one would change nothing, and nobody would notice.
+func (p *PastLoad) checkIgnored(db *schema.Database) error {
+	var names []string
+	for _, t := range db.Tables {
+		for _, c := range t.Columns {
+			names = append(names, c.Name)
+		}
+	}
+	for _, t := range p.Plan.Targets {
+		for _, f := range t.Grow.Fields {
+			names = append(names, f.Name)
+		}
+	}
+	for _, i := range p.By.Ignore {
+		if slices.Contains(names, i) {
+			continue
+		}
+		nearest := diag.Nearest(i, names)
+		if nearest == "" {
+			return diag.Usagef("--ignore %s: no table has such a column", i)
+		}
+		return diag.Usagef("--ignore %s: no table has such a column; did you mean %s?", i, nearest)
+	}
+	return nil
 }
 
 // RecallLocked recalls a load while nobody else works on its plan.
