@@ -79,9 +79,11 @@ func TestIgnoredColumnsDoNotCount(t *testing.T) {
 				assert.Contains(t, r.err, "did you mean visits?")
 			}
 			assert.Equal(t, int64(8), b.ask("SELECT count(*) FROM users"), "nothing is withdrawn")
-			b.write("evensprout.yaml", text+"    ignore: [vists]\n")
-			r := b.on("check")
-			assert.NotZero(t, r.code)
-			assert.Contains(t, r.err, "visits", "the nearest column is named")
+			for _, wrong := range []string{text + "    ignore: [vists]\n", "ignore: [mood, vists]\n" + text} {
+				b.write("evensprout.yaml", wrong)
+				r := b.on("check")
+				assert.NotZero(t, r.code)
+				assert.Contains(t, r.err, "visits", "the nearest column is named")
+			}
 		})
 }

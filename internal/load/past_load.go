@@ -112,17 +112,7 @@ func Recall(
 // checkIgnored refuses names of the command line that are no column of any table and no field of the plan: a misspelt
 // one would change nothing, and nobody would notice.
 func (p *PastLoad) checkIgnored(db *schema.Database) error {
-	var names []string
-	for _, t := range db.Tables {
-		for _, c := range t.Columns {
-			names = append(names, c.Name)
-		}
-	}
-	for _, t := range p.Plan.Targets {
-		for _, f := range t.Grow.Fields {
-			names = append(names, f.Name)
-		}
-	}
+	names := p.Plan.Plan.Ignorable(db)
 	for _, i := range p.By.Ignore {
 		if slices.Contains(names, i) {
 			continue

@@ -184,6 +184,7 @@ func (p *Plan) Compile(o Options) (*Compiled, error) {
 				c.fit(e)
 			}
 		}
+		c.fitIgnoredEverywhere(o.Database)
 		if o.Sample > 0 && c.growable() {
 			c.sample(o.Sample)
 		}

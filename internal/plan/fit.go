@@ -328,6 +328,31 @@ func (c *compiler) fitIgnored(e *entity) {
 	}
 }
 
+// fitIgnoredEverywhere reports names beside the entities that are a column of no table.
+func (c *compiler) fitIgnoredEverywhere(db *schema.Database) {
+	names := c.plan.Ignorable(db)
+	for _, i := range c.plan.Ignore {
+		if !slices.Contains(names, i.Name) {
+			c.missing(i.place, "no table has a column %s", i.Name).Nearest(i.Name, names)
+		}
+	}
+}
+
+// Ignorable are the names that can be ignored when rows are compared: columns of all tables, also of those that the
+// plan does not mention, and fields of the plan.
+func (p *Plan) Ignorable(db *schema.Database) []string {
+	var names []string
+	for _, t := range db.Tables {
+		names = append(names, t.ColumnNames()...)
+	}
+	for _, e := range p.Entities {
+		for _, f := range e.Fields {
+			names = append(names, f.Name)
+		}
+	}
+	return names
+}
+
 // fitKeys warns of unique constraints that the plan does not keep by itself.
 func (c *compiler) fitKeys(e *entity) {
 	if r := e.decl.RowsFrom; r != nil && r.Manifest != "" {
